@@ -1,0 +1,116 @@
+// Package baseline is the declaration language: what owners, modes and access entries the paths
+// of one application should have. It parses a document with positions in every error, and
+// compiles it for one host into a matcher that a walk drives from folder to folder.
+package baseline
+
+import (
+	"fmt"
+	"strings"
+
+	"idletally/internal/core/mode"
+)
+
+// A Position is where something stands in a document, counted from 1.
+type Position struct {
+	Line   int `json:"line"`
+	Column int `json:"column"`
+}
+
+// An Error is one thing wrong with a document, where it stands, and what would be right.
+type Error struct {
+	Position
+	Message string `json:"message"`
+}
+
+func (e *Error) Error() string { return fmt.Sprintf("%d:%d: %s", e.Line, e.Column, e.Message) }
+
+// Errors is every error of a document, in its order.
+type Errors []*Error
+
+func (e Errors) Error() string {
+	lines := make([]string, len(e))
+	for i := range e {
+		lines[i] = e[i].Error()
+	}
+	return strings.Join(lines, "\n")
+}
+
+// A Severity says how bad it is when a rule does not hold.
+type Severity string
+
+// The severities.
+const (
+	Minor   Severity = "minor"
+	Serious Severity = "serious"
+	Grave   Severity = "grave"
+)
+
+// Severities lists them, mildest first.
+var Severities = []Severity{Minor, Serious, Grave}
+
+// A Document is a parsed baseline.
+type Document struct {
+	Application string
+	Title       string
+	HostNames   []string
+	HostTags    []string
+	Roots       []string
+	Accounts    map[string]string // a baseline's word for an account -> its name on the hosts
+	LeaveAlone  []Pattern
+	Rules       []Rule
+}
+
+// A Pattern is a path pattern. Each part is a name, or holds the wildcards * ? [...]; the part
+// ** stands for any number of parts, none included.
+type Pattern struct {
+	Position
+	Text  string
+	parts []string
+}
+
+// A Who is an account or group as a rule writes it.
+type Who struct {
+	Position
+	Name string
+}
+
+// A Grant is one access entry of a rule.
+type Grant struct {
+	Position
+	Group         bool
+	Name          string
+	Perm          mode.Perm
+	Conditionally bool // X: execute for folders only
+}
+
+// A Rule is one statement: patterns, and what must hold there. Nil fields say nothing.
+type Rule struct {
+	Position
+	Name     string
+	Why      string
+	Severity Severity
+	Paths    []Pattern
+	Owner    *Who
+	Group    *Who
+	Files    *mode.Mode
+	Folders  *mode.Mode
+	Entries  *[]Grant // empty: none
+	Defaults *[]Grant
+}
+
+// Applies says whether a baseline speaks of a host.
+func (d *Document) Applies(host string, tags []string) bool {
+	for _, n := range d.HostNames {
+		if n == host {
+			return true
+		}
+	}
+	for _, t := range d.HostTags {
+		for _, have := range tags {
+			if t == have {
+				return true
+			}
+		}
+	}
+	return false
+}

@@ -1,0 +1,187 @@
+package perm
+
+import (
+	"slices"
+	"strings"
+
+	"idletally/internal/core/mode"
+	"idletally/internal/core/posixacl"
+)
+
+// Rights are what somebody can do with one path by its own permission state.
+type Rights uint16
+
+// The rights.
+const (
+	CanRead Rights = 1 << iota
+	CanWrite
+	CanExecute
+	CanChange       // change its permissions: the owner can
+	CanRunAs        // run it with the owner's or group's identity (set-ID, capabilities)
+	CanRemoveOthers // remove other accounts' entries from a folder: no sticky bit
+)
+
+var rightWords = map[bool][]string{
+	false: {"read", "write", "execute", "change permissions", "run with its identity", ""},
+	true:  {"list", "add and remove entries", "pass through", "change permissions", "", "remove others' entries"},
+}
+
+// Words names the rights as they act on a kind of path.
+func (r Rights) Words(k Kind) []string {
+	var out []string
+	for i, w := range rightWords[k == Folder] {
+		if r&(1<<i) != 0 && w != "" {
+			out = append(out, w)
+		}
+	}
+	return out
+}
+
+// A Gain is somebody who has certain rights in one state and not in the other.
+type Gain struct {
+	Who    string   `json:"who" doc:"Account or group, as its host names it, or everyone"`
+	Group  bool     `json:"group,omitempty" doc:"Who is a group"`
+	Rights []string `json:"rights"`
+}
+
+// An Effect says what going from one state to another does: it opens the path to some and closes
+// it to others. Neither is possible too: a set-group-ID bit on a folder changes what comes later.
+type Effect struct {
+	Opens  []Gain `json:"opens,omitempty"`
+	Closes []Gain `json:"closes,omitempty"`
+}
+
+// Word sums an effect up: opens, closes, both or neither.
+func (e Effect) Word() string {
+	switch {
+	case len(e.Opens) > 0 && len(e.Closes) > 0:
+		return "both"
+	case len(e.Opens) > 0:
+		return "opens"
+	case len(e.Closes) > 0:
+		return "closes"
+	}
+	return "neither"
+}
+
+// OpensEveryone says whether everyone gains something.
+func (e Effect) OpensEveryone() bool {
+	return slices.ContainsFunc(e.Opens, func(g Gain) bool { return g.Who == string(Everyone) })
+}
+
+// String puts an effect into one line.
+func (e Effect) String() string {
+	line := func(word string, gains []Gain) string {
+		if len(gains) == 0 {
+			return ""
+		}
+		parts := make([]string, len(gains))
+		for i, g := range gains {
+			who := g.Who
+			if g.Group {
+				who = "group " + who
+			}
+			parts[i] = who + ": " + strings.Join(g.Rights, ", ")
+		}
+		return word + " for " + strings.Join(parts, "; ")
+	}
+	opens, closes := line("opens", e.Opens), line("closes", e.Closes)
+	switch {
+	case opens != "" && closes != "":
+		return opens + " · " + closes
+	case opens+closes != "":
+		return opens + closes
+	}
+	return "changes nobody's access"
+}
+
+// Between computes the effect of a path of kind k going from one state to another, for everyone
+// and for each account and group that either state names.
+func Between(k Kind, from, to Set, d *Directory) Effect {
+	a, errA := POSIXOf(from)
+	b, errB := POSIXOf(to)
+	if errA != nil || errB != nil || k == Link {
+		return Effect{}
+	}
+	type change struct{ opens, closes Rights }
+	rightsOf := func(s posixacl.Subject) change {
+		x, y := a.rights(k, s), b.rights(k, s)
+		return change{y &^ x, x &^ y}
+	}
+	// An id that cannot be an account stands for whoever is nobody in particular.
+	nobody := posixacl.NoID
+	all := rightsOf(posixacl.Subject{UID: nobody})
+	var e Effect
+	add := func(who string, group bool, c change, except change) {
+		if r := (c.opens &^ except.opens).Words(k); len(r) > 0 {
+			e.Opens = append(e.Opens, Gain{who, group, r})
+		}
+		if r := (c.closes &^ except.closes).Words(k); len(r) > 0 {
+			e.Closes = append(e.Closes, Gain{who, group, r})
+		}
+	}
+	add(string(Everyone), false, all, change{})
+	for _, id := range mentioned(a, b) {
+		n, _ := id.ID()
+		s := posixacl.Subject{UID: n}
+		if id.IsGroup() {
+			s = posixacl.Subject{UID: nobody, Groups: []uint32{n}}
+		} else if acc := d.Account(id); acc != nil {
+			for _, g := range acc.Groups {
+				if gid, ok := g.ID(); ok {
+					s.Groups = append(s.Groups, gid)
+				}
+			}
+		}
+		if !id.IsGroup() && n == 0 {
+			continue // root can do all of it anyway
+		}
+		add(d.Name(id), id.IsGroup(), rightsOf(s), all)
+	}
+	return e
+}
+
+func mentioned(states ...POSIX) []Principal {
+	var out []Principal
+	see := func(p Principal) {
+		if !slices.Contains(out, p) {
+			out = append(out, p)
+		}
+	}
+	for _, s := range states {
+		see(GID(s.GID))
+	}
+	for _, s := range states {
+		see(UID(s.UID))
+		for _, e := range s.Access {
+			switch e.Tag {
+			case posixacl.User:
+				see(UID(e.ID))
+			case posixacl.Group:
+				see(GID(e.ID))
+			}
+		}
+	}
+	return out
+}
+
+func (p POSIX) rights(k Kind, s posixacl.Subject) Rights {
+	got := p.subjectMay(s)
+	var r Rights
+	for bit, right := range map[mode.Perm]Rights{mode.Read: CanRead, mode.Write: CanWrite, mode.Execute: CanExecute} {
+		if got&bit != 0 {
+			r |= right
+		}
+	}
+	if s.UID == p.UID {
+		r |= CanChange
+	}
+	switch {
+	case k == File && got&mode.Execute != 0 && s.UID != p.UID &&
+		(p.Mode&mode.SetUID != 0 || p.Mode&mode.SetGID != 0 && p.Mode&0o010 != 0 || p.Caps != ""):
+		r |= CanRunAs
+	case k == Folder && got&(mode.Write|mode.Execute) == mode.Write|mode.Execute && (p.Mode&mode.Sticky == 0 || s.UID == p.UID):
+		r |= CanRemoveOthers
+	}
+	return r
+}

@@ -1,0 +1,233 @@
+// Package perm is one path's permission state, whatever the kind of system it lives on: a small
+// comparable value that snapshots intern, rules are held against and plans change.
+//
+// What a scheme means (POSIX today, NT security descriptors beside it) stays in one file per
+// scheme of this package; everybody else sees sets, aspects and effects.
+package perm
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// A Kind is what a path is. It is always said in words: names and colours mislead.
+type Kind uint8
+
+// The kinds.
+const (
+	File Kind = 1 + iota
+	Folder
+	Link
+	Socket
+	Pipe
+	CharDevice
+	BlockDevice
+)
+
+var kindNames = [...]string{"", "file", "folder", "link", "socket", "pipe", "character device", "block device"}
+
+// Valid says whether k is one of the kinds.
+func (k Kind) Valid() bool { return k >= File && k <= BlockDevice }
+
+func (k Kind) String() string {
+	if !k.Valid() {
+		return "unknown kind " + strconv.Itoa(int(k))
+	}
+	return kindNames[k]
+}
+
+// MarshalText gives the kind's word.
+func (k Kind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
+
+// UnmarshalText reads the kind's word.
+func (k *Kind) UnmarshalText(b []byte) error {
+	i := slices.Index(kindNames[:], string(b))
+	if i < 1 {
+		return fmt.Errorf("kind %q is unknown", b)
+	}
+	*k = Kind(i)
+	return nil
+}
+
+// A Scheme says how to read a Set.
+type Scheme uint8
+
+// The schemes.
+const (
+	SchemePOSIX Scheme = 1
+)
+
+// MaxSet bounds the encoded form of a set in bytes.
+const MaxSet = 128 << 10
+
+// A Set is one path's permission state in canonical bytes, so that two sets are the same state
+// exactly when they are ==. The zero Set is no state.
+type Set struct{ enc string }
+
+// Bytes gives the canonical encoding, the scheme's byte first.
+func (s Set) Bytes() string { return s.enc }
+
+// IsZero says whether there is no state at all.
+func (s Set) IsZero() bool { return s.enc == "" }
+
+// Scheme says how the set is to be read.
+func (s Set) Scheme() Scheme {
+	if s.enc == "" {
+		return 0
+	}
+	return Scheme(s.enc[0])
+}
+
+// ParseSet checks an encoding that came from elsewhere.
+func ParseSet(b string) (Set, error) {
+	if len(b) > MaxSet {
+		return Set{}, fmt.Errorf("permission set has %d bytes, at most %d are allowed", len(b), MaxSet)
+	}
+	s := Set{b}
+	switch s.Scheme() {
+	case SchemePOSIX:
+		p, err := POSIXOf(s)
+		if err != nil {
+			return Set{}, err
+		}
+		if p.Set() != s {
+			return Set{}, fmt.Errorf("permission set %x is not in canonical form", b)
+		}
+		return s, nil
+	default:
+		return Set{}, fmt.Errorf("permission set has the unknown scheme %d", s.Scheme())
+	}
+}
+
+// A Principal is an account or a group: "u1001" and "g100" on POSIX hosts.
+type Principal string
+
+// Everyone is whoever is asked about nobody in particular.
+const Everyone Principal = "everyone"
+
+// UID makes the principal of a POSIX account.
+func UID(id uint32) Principal { return Principal("u" + strconv.FormatUint(uint64(id), 10)) }
+
+// GID makes the principal of a POSIX group.
+func GID(id uint32) Principal { return Principal("g" + strconv.FormatUint(uint64(id), 10)) }
+
+// ID gives back the number of a POSIX principal.
+func (p Principal) ID() (uint32, bool) {
+	if len(p) < 2 || p[0] != 'u' && p[0] != 'g' {
+		return 0, false
+	}
+	n, err := strconv.ParseUint(string(p[1:]), 10, 32)
+	return uint32(n), err == nil
+}
+
+// IsGroup says whether the principal is a group.
+func (p Principal) IsGroup() bool { return strings.HasPrefix(string(p), "g") }
+
+// An Account is a principal as its host knows it.
+type Account struct {
+	ID      Principal   `json:"id"`
+	Name    string      `json:"name"`
+	Groups  []Principal `json:"groups,omitempty"` // memberships, the primary group first
+	Service bool        `json:"service,omitempty"`
+}
+
+// A Directory is what a host says of its accounts and groups at one time.
+type Directory struct {
+	Accounts []Account `json:"accounts"`
+	Groups   []Account `json:"groups"`
+	byID     map[Principal]*Account
+	byName   map[string]*Account // "u:NAME", "g:NAME"
+}
+
+// Index prepares the look-ups; it is called once after the lists are filled.
+func (d *Directory) Index() *Directory {
+	d.byID, d.byName = map[Principal]*Account{}, map[string]*Account{}
+	for prefix, list := range map[string][]Account{"u:": d.Accounts, "g:": d.Groups} {
+		for i := range list {
+			a := &list[i]
+			if d.byID[a.ID] == nil { // the first name of an id counts, as in getpwuid
+				d.byID[a.ID] = a
+			}
+			if d.byName[prefix+a.Name] == nil {
+				d.byName[prefix+a.Name] = a
+			}
+		}
+	}
+	return d
+}
+
+// Account finds a principal; nil where the host has none of that id.
+func (d *Directory) Account(id Principal) *Account {
+	if d == nil {
+		return nil
+	}
+	return d.byID[id]
+}
+
+// User finds an account by name.
+func (d *Directory) User(name string) (Principal, bool) { return d.named("u:" + name) }
+
+// Group finds a group by name.
+func (d *Directory) Group(name string) (Principal, bool) { return d.named("g:" + name) }
+
+func (d *Directory) named(key string) (Principal, bool) {
+	if d == nil || d.byName[key] == nil {
+		return "", false
+	}
+	return d.byName[key].ID, true
+}
+
+// Name gives a principal's name on the host, or its number where no account has it.
+func (d *Directory) Name(id Principal) string {
+	if a := d.Account(id); a != nil {
+		return a.Name
+	}
+	if n, ok := id.ID(); ok {
+		return strconv.FormatUint(uint64(n), 10)
+	}
+	return string(id)
+}
+
+// An Aspect is one part of a permission state that a rule can speak of by itself.
+type Aspect string
+
+// The aspects.
+const (
+	AspectOwner    Aspect = "owner"
+	AspectGroup    Aspect = "group"
+	AspectMode     Aspect = "mode"
+	AspectEntries  Aspect = "entries"
+	AspectDefaults Aspect = "defaults"
+)
+
+// Aspects lists them in the order in which they are shown.
+var Aspects = []Aspect{AspectOwner, AspectGroup, AspectMode, AspectEntries, AspectDefaults}
+
+// A Difference is one aspect of one path that is not as declared.
+type Difference struct {
+	Aspect          Aspect
+	Rule            int    // the rule that says so
+	Declared, Found string // as people read it
+	Mended          Set    // the found state with this aspect alone as declared
+}
+
+// View is a set as people read it.
+type View struct {
+	Owner    string   `json:"owner" doc:"Owner's name on the host, or the bare number"`
+	Group    string   `json:"group" doc:"Owning group's name on the host, or the bare number"`
+	Mode     string   `json:"mode,omitempty" doc:"Four octal digits" example:"0640"`
+	Letters  string   `json:"letters,omitempty" example:"rw-r-----"`
+	Entries  []string `json:"entries,omitempty" doc:"Access entries beyond the mode, POSIX.1e short text"`
+	Defaults []string `json:"defaults,omitempty" doc:"Default entries of a folder"`
+	Unknown  []string `json:"unknown,omitempty" doc:"Aspects whose account no longer exists on the host"`
+}
+
+// Describe renders a set with its host's names.
+func Describe(s Set, d *Directory) View {
+	if p, err := POSIXOf(s); err == nil {
+		return p.view(d)
+	}
+	return View{Owner: "?", Group: "?"}
+}

@@ -1,0 +1,245 @@
+package perm
+
+import (
+	"flag"
+	"math/rand/v2"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"idletally/internal/core/mode"
+	"idletally/internal/core/posixacl"
+)
+
+var seedFlag = flag.Uint64("seed", 0, "seed of the random cases; 0 takes the clock's")
+
+func random(t *testing.T) *rand.Rand {
+	seed := *seedFlag
+	if seed == 0 {
+		seed = uint64(time.Now().UnixNano())
+	}
+	t.Logf("seed %d (repeat with -seed %d)", seed, seed)
+	return rand.New(rand.NewPCG(seed, 1))
+}
+
+func crew() *Directory {
+	return (&Directory{
+		Accounts: []Account{
+			{ID: UID(0), Name: "root"},
+			{ID: UID(1), Name: "purser", Groups: []Principal{GID(1)}},
+			{ID: UID(2), Name: "www-tickets", Groups: []Principal{GID(2), GID(1)}, Service: true},
+		},
+		Groups: []Account{{ID: GID(0), Name: "root"}, {ID: GID(1), Name: "crew"}, {ID: GID(2), Name: "www"}},
+	}).Index()
+}
+
+// randomState draws from a small world so that the interesting meetings happen often.
+func randomState(r *rand.Rand, k Kind) POSIX {
+	p := POSIX{UID: r.Uint32N(4), GID: r.Uint32N(3)}
+	m := mode.Mode(r.Uint32N(0o10000))
+	list := func() posixacl.List {
+		var named posixacl.List
+		for id := range uint32(4) {
+			if r.IntN(3) == 0 {
+				named = append(named, posixacl.Entry{Tag: posixacl.User, ID: id, Perm: mode.Perm(r.UintN(8))})
+			}
+			if r.IntN(3) == 0 {
+				named = append(named, posixacl.Entry{Tag: posixacl.Group, ID: id, Perm: mode.Perm(r.UintN(8))})
+			}
+		}
+		named.Sort()
+		return named
+	}
+	var mask *mode.Perm
+	if r.IntN(3) == 0 {
+		v := mode.Perm(r.UintN(8))
+		mask = &v
+	}
+	if r.IntN(2) == 0 {
+		p = p.rebuild(m, list(), mask)
+	} else {
+		p.Mode = m
+	}
+	if k == Folder && r.IntN(2) == 0 {
+		p.Default = posixacl.Build(7, 5, 0, list(), nil)
+	}
+	if k == File && r.IntN(5) == 0 {
+		p.Caps = "\x01\x00\x00\x02caps"
+	}
+	return p
+}
+
+func TestSetRoundTrip(t *testing.T) {
+	r := random(t)
+	for range 5000 {
+		p := randomState(r, Kind(1+r.IntN(2)))
+		s, err := ParseSet(p.Set().Bytes())
+		if err != nil {
+			t.Fatalf("%+v: %v", p, err)
+		}
+		back, err := POSIXOf(s)
+		if err != nil || !reflect.DeepEqual(back, p) {
+			t.Fatalf("%+v came back as %+v, %v", p, back, err)
+		}
+	}
+}
+
+func FuzzParseSet(f *testing.F) {
+	f.Add(POSIX{UID: 1, GID: 2, Mode: 0o640}.Set().Bytes())
+	f.Add(POSIX{Mode: 0o2770, Access: posixacl.Build(7, 7, 0, posixacl.List{{Tag: posixacl.User, ID: 5, Perm: 6}}, nil)}.Set().Bytes())
+	f.Fuzz(func(t *testing.T, b string) {
+		if s, err := ParseSet(b); err == nil && s.Bytes() != b {
+			t.Fatalf("%x parsed to %x", b, s.Bytes())
+		}
+	})
+}
+
+// Between before and after nobody has more than on one of the two sides, at either stage of an
+// owner change.
+func TestNarrowOpensNothing(t *testing.T) {
+	r := random(t)
+	for range 20000 {
+		b, a := randomState(r, File), randomState(r, File)
+		set, err := Narrow(File, b.Set(), a.Set())
+		if err != nil {
+			t.Fatal(err)
+		}
+		n, err := POSIXOf(set)
+		if err != nil {
+			t.Fatal(err)
+		}
+		stages := []POSIX{n, n}
+		stages[0].UID, stages[0].GID = b.UID, b.GID
+		for uid := range uint32(5) {
+			for groups := range 16 {
+				s := posixacl.Subject{UID: uid}
+				for g := range uint32(4) {
+					if groups&(1<<g) != 0 {
+						s.Groups = append(s.Groups, g)
+					}
+				}
+				most := b.subjectMay(s) | a.subjectMay(s)
+				for i, st := range stages {
+					if got := st.subjectMay(s); got&^most != 0 {
+						t.Fatalf("stage %d opens %v to %+v:\nbefore %+v\nbetween %+v\nafter %+v", i, got&^most, s, b, st, a)
+					}
+				}
+			}
+		}
+		if n.Mode&(mode.SetUID|mode.SetGID)&^(b.Mode&a.Mode) != 0 {
+			t.Fatalf("set-ID bits between: %v of %v and %v", n.Mode, b.Mode, a.Mode)
+		}
+	}
+}
+
+func ptr[T any](v T) *T { return &v }
+
+func TestDifferences(t *testing.T) {
+	d := crew()
+	list := func(perm mode.Perm, mask *mode.Perm) posixacl.List {
+		return posixacl.Build(6, 4, 0, posixacl.List{{Tag: posixacl.User, ID: 1, Perm: perm}}, mask)
+	}
+	entries := posixacl.List{{Tag: posixacl.User, ID: 1, Perm: 4}}
+	for _, c := range []struct {
+		name  string
+		kind  Kind
+		found POSIX
+		want  Want
+		diffs string
+	}{
+		{"as declared", File, POSIX{UID: 1, GID: 1, Mode: 0o640}, Want{Owner: ptr(UID(1)), Group: ptr(GID(1)), Mode: ptr(mode.Mode(0o640)), Entries: &posixacl.List{}}, ""},
+		{"owner and group", File, POSIX{UID: 2, GID: 9, Mode: 0o640}, Want{Owner: ptr(UID(1)), Group: ptr(GID(1))}, "owner purser/www-tickets; group crew/9"},
+		{"mode", File, POSIX{Mode: 0o666}, Want{Mode: ptr(mode.Mode(0o640))}, "mode 0640/0666"},
+		{"a link has no mode", Link, POSIX{Mode: 0o777}, Want{Mode: ptr(mode.Mode(0o640))}, ""},
+		{"the mask a listing shows is not the group's", File, POSIX{Mode: 0o660, Access: list(6, nil)}, Want{Mode: ptr(mode.Mode(0o640))}, ""},
+		{"extra entry", File, POSIX{Mode: 0o660, Access: list(6, nil)}, Want{Mode: ptr(mode.Mode(0o640)), Entries: &posixacl.List{}}, "entries none/user:purser:rw-"},
+		{"missing entry", File, POSIX{Mode: 0o640}, Want{Entries: &entries}, "entries user:purser:r--/none"},
+		{"entries as declared", File, POSIX{Mode: 0o640, Access: list(4, nil)}, Want{Mode: ptr(mode.Mode(0o640)), Entries: &entries}, ""},
+		{"mask takes away", File, POSIX{Mode: 0o600, Access: list(4, ptr(mode.Perm(0)))}, Want{Mode: ptr(mode.Mode(0o640)), Entries: &entries}, "mode 0640/0600; entries user:purser:r--/user:purser:r--, mask::---"},
+		{"defaults", Folder, POSIX{Mode: 0o750}, Want{Mode: ptr(mode.Mode(0o750)), Defaults: &entries}, "defaults user::rwx, user:purser:r--, group::r-x, mask::r-x, other::---/none"},
+		{"defaults on a file", File, POSIX{Mode: 0o750}, Want{Defaults: &entries}, ""},
+		{"left alone", File, POSIX{Mode: 0o777}, Want{Mode: ptr(mode.Mode(0)), LeaveAlone: true}, ""},
+	} {
+		var got []string
+		for _, x := range c.want.Differences(c.kind, c.found.Set(), d) {
+			got = append(got, string(x.Aspect)+" "+x.Declared+"/"+x.Found)
+		}
+		if s := strings.Join(got, "; "); s != c.diffs {
+			t.Errorf("%s: %q, want %q", c.name, s, c.diffs)
+		}
+	}
+}
+
+// Whatever is found and declared: applied, nothing differs any more, and applying again changes nothing.
+func TestApplySettles(t *testing.T) {
+	r, d := random(t), crew()
+	for range 20000 {
+		k := Kind(1 + r.IntN(3))
+		found, like := randomState(r, k), randomState(r, k)
+		w := Want{Rule: map[Aspect]int{}}
+		if r.IntN(2) == 0 {
+			w.Owner = ptr(UID(like.UID))
+		}
+		if r.IntN(2) == 0 {
+			w.Group = ptr(GID(like.GID))
+		}
+		if r.IntN(2) == 0 {
+			w.Mode = ptr(like.Mode)
+		}
+		if r.IntN(2) == 0 {
+			w.Entries = ptr(like.Access.Named())
+		}
+		if r.IntN(2) == 0 {
+			w.Defaults = ptr(like.Access.Named())
+		}
+		after, err := w.Apply(k, found.Set())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if left := w.Differences(k, after, d); len(left) > 0 {
+			t.Fatalf("after applying %+v to %+v there is still %+v", w, found, left)
+		}
+		if again, _ := w.Apply(k, after); again != after {
+			t.Fatalf("applying twice differs: %x, %x", after.Bytes(), again.Bytes())
+		}
+		if _, err := ParseSet(after.Bytes()); err != nil {
+			t.Fatalf("applied state is not valid: %v", err)
+		}
+	}
+}
+
+func TestBetween(t *testing.T) {
+	d := crew()
+	acl := posixacl.Build(6, 4, 0, posixacl.List{{Tag: posixacl.User, ID: 2, Perm: 6}}, nil)
+	for _, c := range []struct {
+		name     string
+		kind     Kind
+		from, to POSIX
+		want     string
+	}{
+		{"everyone reads", File, POSIX{UID: 1, GID: 1, Mode: 0o640}, POSIX{UID: 1, GID: 1, Mode: 0o644}, "opens for everyone: read"},
+		{"folder words", Folder, POSIX{UID: 1, GID: 1, Mode: 0o750}, POSIX{UID: 1, GID: 1, Mode: 0o757}, "opens for everyone: list, add and remove entries, pass through, remove others' entries"},
+		{"group loses", File, POSIX{UID: 1, GID: 1, Mode: 0o660}, POSIX{UID: 1, GID: 1, Mode: 0o640}, "closes for group crew: write"},
+		{"owner changes", File, POSIX{UID: 1, GID: 1, Mode: 0o600}, POSIX{UID: 2, GID: 1, Mode: 0o600}, "opens for www-tickets: read, write, change permissions · closes for purser: read, write, change permissions"},
+		{"root is nobody to worry about", File, POSIX{UID: 0, GID: 1, Mode: 0o600}, POSIX{UID: 1, GID: 1, Mode: 0o600}, "opens for purser: read, write, change permissions"},
+		{"entry", File, POSIX{UID: 1, GID: 0, Mode: 0o640}, POSIX{UID: 1, GID: 0, Mode: 0o660, Access: acl}, "opens for www-tickets: read, write"},
+		{"set-user-ID", File, POSIX{UID: 1, GID: 1, Mode: 0o755}, POSIX{UID: 1, GID: 1, Mode: 0o4755}, "opens for everyone: run with its identity"},
+		{"sticky", Folder, POSIX{UID: 1, GID: 1, Mode: 0o1777}, POSIX{UID: 1, GID: 1, Mode: 0o777}, "opens for everyone: remove others' entries"},
+		{"set-group-ID on a folder", Folder, POSIX{UID: 1, GID: 1, Mode: 0o2770}, POSIX{UID: 1, GID: 1, Mode: 0o770}, "changes nobody's access"},
+	} {
+		if got := Between(c.kind, c.from.Set(), c.to.Set(), d).String(); got != c.want {
+			t.Errorf("%s:\n got %q\nwant %q", c.name, got, c.want)
+		}
+	}
+}
+
+func TestDescribe(t *testing.T) {
+	d := crew()
+	v := Describe(POSIX{UID: 77, GID: 1, Mode: 0o2660, Access: posixacl.Build(6, 4, 0, posixacl.List{{Tag: posixacl.User, ID: 2, Perm: 6}}, nil)}.Set(), d)
+	want := View{Owner: "77", Group: "crew", Mode: "2660", Letters: "rw-rwS---",
+		Entries: []string{"user:www-tickets:rw-", "group::r--", "mask::rw-"}, Unknown: []string{"owner"}}
+	if !reflect.DeepEqual(v, want) {
+		t.Errorf("got %+v, want %+v", v, want)
+	}
+}

@@ -1,0 +1,284 @@
+// Package plan holds plans: ordered steps, each a path with the state before and after, their
+// canonical bytes, the digest that a reviewer approves and the signature that an agent checks.
+package plan
+
+import (
+	"crypto/ed25519"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/tree"
+)
+
+// A Kind says what a plan is for.
+type Kind string
+
+// The kinds.
+const (
+	Remediation Kind = "remediation"
+	Restore     Kind = "restore"
+	Adjustment  Kind = "adjustment"
+)
+
+// A Step changes one path from one state to another.
+type Step struct {
+	Path   string
+	Kind   perm.Kind
+	Before perm.Set
+	After  perm.Set
+}
+
+// StepsPerChunk is how many steps a chunk holds at most.
+const StepsPerChunk = 2000
+
+// MaxChunk bounds an encoded chunk in bytes.
+const MaxChunk = 64 << 20
+
+// EncodeChunk gives the canonical bytes of some steps.
+func EncodeChunk(steps []Step) []byte {
+	b := []byte{'P', 1}
+	b = binary.AppendUvarint(b, uint64(len(steps)))
+	text := func(s string) {
+		b = binary.AppendUvarint(b, uint64(len(s)))
+		b = append(b, s...)
+	}
+	for _, s := range steps {
+		b = append(b, byte(s.Kind))
+		text(s.Path)
+		text(s.Before.Bytes())
+		text(s.After.Bytes())
+	}
+	return b
+}
+
+// DecodeChunk reads and checks steps: paths must be in their shortest form and in walk order.
+func DecodeChunk(b []byte) ([]Step, error) {
+	if len(b) > MaxChunk {
+		return nil, fmt.Errorf("plan chunk has %d bytes, at most %d are allowed", len(b), MaxChunk)
+	}
+	if len(b) < 2 || b[0] != 'P' || b[1] != 1 {
+		return nil, errors.New("these bytes are no plan chunk of format version 1")
+	}
+	b = b[2:]
+	var err error
+	number := func() int {
+		v, n := binary.Uvarint(b)
+		if err != nil || n <= 0 || v > uint64(len(b)) || n > 1 && b[n-1] == 0 {
+			err = errors.New("plan chunk ends too early")
+			return 0
+		}
+		b = b[n:]
+		return int(v)
+	}
+	text := func() string {
+		n := number()
+		if err != nil || n > len(b) {
+			err = errors.New("plan chunk ends too early")
+			return ""
+		}
+		s := string(b[:n])
+		b = b[n:]
+		return s
+	}
+	n := number()
+	if n > StepsPerChunk {
+		return nil, fmt.Errorf("plan chunk has %d steps, at most %d are allowed", n, StepsPerChunk)
+	}
+	var steps []Step
+	for range n {
+		if len(b) == 0 {
+			return nil, errors.New("plan chunk ends too early")
+		}
+		s := Step{Kind: perm.Kind(b[0])}
+		b = b[1:]
+		s.Path = text()
+		before, after := text(), text()
+		if err != nil {
+			return nil, err
+		}
+		if err := pathname.Check(s.Path); err != nil {
+			return nil, err
+		}
+		if s.Before, err = perm.ParseSet(before); err != nil {
+			return nil, err
+		}
+		if s.After, err = perm.ParseSet(after); err != nil {
+			return nil, err
+		}
+		if !s.Kind.Valid() || s.Before.Scheme() != s.After.Scheme() {
+			return nil, fmt.Errorf("step %q has the unknown kind %d or mixes schemes", pathname.Escape(s.Path), s.Kind)
+		}
+		if k := len(steps); k > 0 && pathname.Compare(steps[k-1].Path, s.Path) >= 0 {
+			return nil, fmt.Errorf("step %q stands twice or out of order", pathname.Escape(s.Path))
+		}
+		steps = append(steps, s)
+	}
+	if err != nil || len(b) > 0 {
+		return nil, errors.New("plan chunk holds bytes that belong to no step")
+	}
+	return steps, nil
+}
+
+// A HostPart is what a plan does on one host.
+type HostPart struct {
+	Host   string      `json:"host"`
+	Roots  []string    `json:"roots"` // escaped; every step lies under one of them
+	Steps  int         `json:"steps"`
+	Chunks []tree.Hash `json:"chunks"` // of the steps, in walk order
+}
+
+// A Manifest is a whole plan: its bytes name every chunk by hash, so its digest stands for all of it.
+type Manifest struct {
+	Format      int        `json:"format"`
+	ID          string     `json:"id"`
+	Kind        Kind       `json:"kind"`
+	Application string     `json:"application"`
+	Title       string     `json:"title"`
+	Hosts       []HostPart `json:"hosts"`
+}
+
+// Bytes gives the canonical bytes: JSON with the fields in the order of the type.
+func (m Manifest) Bytes() []byte {
+	b, err := json.Marshal(m)
+	if err != nil { // the type holds nothing that cannot be written
+		panic(err)
+	}
+	return b
+}
+
+// Digest is what people compare and approvals name.
+func Digest(manifest []byte) tree.Hash { return sha256.Sum256(manifest) }
+
+// ParseManifest reads canonical bytes.
+func ParseManifest(b []byte) (Manifest, error) {
+	var m Manifest
+	if err := json.Unmarshal(b, &m); err != nil {
+		return m, fmt.Errorf("plan manifest: %w", err)
+	}
+	if m.Format != 1 {
+		return m, fmt.Errorf("plan manifest has format %d, this program reads 1", m.Format)
+	}
+	if string(m.Bytes()) != string(b) {
+		return m, errors.New("plan manifest is not in canonical form")
+	}
+	return m, nil
+}
+
+// For gives the part of one host.
+func (m Manifest) For(host string) (HostPart, bool) {
+	for _, h := range m.Hosts {
+		if h.Host == host {
+			return h, true
+		}
+	}
+	return HostPart{}, false
+}
+
+// An Order tells an agent to run an approved plan. It is signed as bytes.
+type Order struct {
+	Run        string    `json:"run"`
+	Digest     tree.Hash `json:"digest"`
+	Host       string    `json:"host"`
+	Author     string    `json:"author"`
+	ApprovedBy string    `json:"approved_by"`
+	Expires    time.Time `json:"expires"`
+}
+
+const orderContext = "idletally order 1\x00"
+
+// Sign gives an order's bytes and their signature.
+func (o Order) Sign(key ed25519.PrivateKey) (order, signature []byte) {
+	order, err := json.Marshal(o)
+	if err != nil {
+		panic(err)
+	}
+	return order, ed25519.Sign(key, append([]byte(orderContext), order...))
+}
+
+// Verify checks everything that lets an agent act on an order: the signature by the key it
+// pinned, the host it is meant for, the time, the two people, and that the manifest is the one
+// that was approved.
+func Verify(key ed25519.PublicKey, order, signature, manifest []byte, host string, now time.Time) (Order, HostPart, error) {
+	var o Order
+	if len(key) != ed25519.PublicKeySize || !ed25519.Verify(key, append([]byte(orderContext), order...), signature) {
+		return o, HostPart{}, errors.New("order refused: its signature is not by the key this agent pinned when it enrolled")
+	}
+	if err := json.Unmarshal(order, &o); err != nil {
+		return o, HostPart{}, fmt.Errorf("order refused: %w", err)
+	}
+	switch {
+	case o.Host != host:
+		return o, HostPart{}, fmt.Errorf("order refused: it is for host %q, this is %q", o.Host, host)
+	case !now.Before(o.Expires):
+		return o, HostPart{}, fmt.Errorf("order refused: it expired at %s", o.Expires.Format(time.RFC3339))
+	case o.ApprovedBy == "" || o.ApprovedBy == o.Author:
+		return o, HostPart{}, fmt.Errorf("order refused: author %q and reviewer %q must be two people", o.Author, o.ApprovedBy)
+	case Digest(manifest) != o.Digest:
+		return o, HostPart{}, errors.New("order refused: the plan is not the one that was approved")
+	}
+	m, err := ParseManifest(manifest)
+	if err != nil {
+		return o, HostPart{}, err
+	}
+	part, ok := m.For(host)
+	if !ok {
+		return o, HostPart{}, fmt.Errorf("order refused: the plan has no steps for host %q", host)
+	}
+	return o, part, nil
+}
+
+// CheckChunk decodes a chunk that must have a certain hash and stay under the roots.
+func CheckChunk(b []byte, want tree.Hash, roots []string) ([]Step, error) {
+	if tree.Sum(b) != want {
+		return nil, errors.New("plan chunk is not the one that was approved: its hash differs")
+	}
+	steps, err := DecodeChunk(b)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range steps {
+		under := false
+		for _, r := range roots {
+			raw, err := pathname.Unescape(r)
+			under = under || err == nil && pathname.Under(s.Path, raw)
+		}
+		if !under {
+			return nil, fmt.Errorf("step %q lies under none of the plan's roots", pathname.Escape(s.Path))
+		}
+	}
+	return steps, nil
+}
+
+// An Outcome says how a step ended.
+type Outcome uint8
+
+// The outcomes.
+const (
+	Pending Outcome = iota
+	Done            // changed, and seen to be as planned afterwards
+	Skipped         // no longer as reviewed, so left as it is
+	Refused         // the host or a safety rule would not let us
+	Already         // it was as planned before we came
+)
+
+var outcomeWords = [...]string{"pending", "done", "skipped", "refused", "already"}
+
+func (o Outcome) String() string {
+	if int(o) < len(outcomeWords) {
+		return outcomeWords[o]
+	}
+	return "unknown"
+}
+
+// A Result is one step's outcome, with the reason where it is not done.
+type Result struct {
+	Step    int     `json:"step"`
+	Outcome Outcome `json:"outcome"`
+	Reason  string  `json:"reason,omitempty"`
+}

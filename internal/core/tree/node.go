@@ -1,0 +1,264 @@
+// Package tree holds snapshots as hash trees. A folder is a node: its entries sorted by name
+// bytes, each with its kind, its permission set and, for a folder, the hash of its own node.
+// Nothing volatile is in it, so equal subtrees have equal hashes over time and across hosts.
+package tree
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"strings"
+
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+)
+
+// A Hash is the SHA-256 of a node's encoding.
+type Hash [sha256.Size]byte
+
+// String gives lower-case hexadecimal.
+func (h Hash) String() string { return hex.EncodeToString(h[:]) }
+
+// MarshalText gives hexadecimal.
+func (h Hash) MarshalText() ([]byte, error) { return []byte(h.String()), nil }
+
+// UnmarshalText reads hexadecimal.
+func (h *Hash) UnmarshalText(b []byte) error {
+	if n, err := hex.Decode(h[:], b); err != nil || n != len(h) || len(b) != 2*len(h) {
+		return fmt.Errorf("hash %q is not 64 hexadecimal digits", b)
+	}
+	return nil
+}
+
+// Sum hashes an encoded node.
+func Sum(b []byte) Hash { return sha256.Sum256(b) }
+
+// A Gap says why a folder's content is not in the snapshot.
+type Gap uint8
+
+// The gaps.
+const (
+	Whole    Gap = iota
+	Refused      // the host would not let us read it
+	Vanished     // it was gone when its turn came
+	Mount        // another file system begins here, and crossing was not asked for
+	Failed       // reading failed: input/output error and the like
+)
+
+var gapWords = [...]string{"", "refused", "vanished", "other file system", "failed"}
+
+func (g Gap) String() string {
+	if int(g) < len(gapWords) {
+		return gapWords[g]
+	}
+	return "unknown gap"
+}
+
+// An Entry is one path of a snapshot.
+type Entry struct {
+	Name  string // one path part; in a forest the whole root path
+	Kind  perm.Kind
+	Gap   Gap
+	Set   perm.Set // zero where even the path itself could not be looked at
+	Child Hash     // folders without a gap
+}
+
+// HasChild says whether the entry leads to a node.
+func (e Entry) HasChild() bool { return e.Kind == perm.Folder && e.Gap == Whole }
+
+// A Node is a folder's content, or, as a forest, the roots of one snapshot.
+type Node struct {
+	Forest  bool
+	Entries []Entry
+}
+
+// MaxNode bounds an encoded node in bytes: a folder of about a million names.
+const MaxNode = 64 << 20
+
+const (
+	folderMark = 'D'
+	forestMark = 'F'
+	version    = 1
+)
+
+// Encode gives the canonical bytes of a node; its entries must be sorted (Decode checks it).
+func Encode(n Node) []byte {
+	sets := map[perm.Set]uint64{}
+	var table []byte
+	numbers := make([]uint64, len(n.Entries))
+	for i, e := range n.Entries {
+		no, ok := sets[e.Set]
+		if !ok {
+			no = uint64(len(sets))
+			sets[e.Set] = no
+			table = binary.AppendUvarint(table, uint64(len(e.Set.Bytes())))
+			table = append(table, e.Set.Bytes()...)
+		}
+		numbers[i] = no
+	}
+	b := make([]byte, 0, 8+len(table)+len(n.Entries)*24)
+	if n.Forest {
+		b = append(b, forestMark, version)
+	} else {
+		b = append(b, folderMark, version)
+	}
+	b = binary.AppendUvarint(b, uint64(len(sets)))
+	b = append(b, table...)
+	b = binary.AppendUvarint(b, uint64(len(n.Entries)))
+	for i, e := range n.Entries {
+		b = append(b, byte(e.Kind)|byte(e.Gap)<<4)
+		b = binary.AppendUvarint(b, numbers[i])
+		b = binary.AppendUvarint(b, uint64(len(e.Name)))
+		b = append(b, e.Name...)
+		if e.HasChild() {
+			b = append(b, e.Child[:]...)
+		}
+	}
+	return b
+}
+
+var errEnd = errors.New("node ends too early")
+
+// Decode reads a node, checking every bound and the order: nodes come from agents, which may be hostile.
+func Decode(b []byte) (Node, error) {
+	if len(b) > MaxNode {
+		return Node{}, fmt.Errorf("node has %d bytes, at most %d are allowed", len(b), MaxNode)
+	}
+	if len(b) < 2 || b[0] != folderMark && b[0] != forestMark {
+		return Node{}, errors.New("these bytes are no node")
+	}
+	if b[1] != version {
+		return Node{}, fmt.Errorf("node has format version %d, this program reads %d", b[1], version)
+	}
+	n := Node{Forest: b[0] == forestMark}
+	b = b[2:]
+	var err error
+	number := func() int {
+		v, k := binary.Uvarint(b)
+		if k <= 0 || v > MaxNode || k > 1 && b[k-1] == 0 { // a padded number is a second spelling
+			err = errEnd
+			return 0
+		}
+		b = b[k:]
+		return int(v)
+	}
+	bytes := func(k int) string {
+		if err != nil || k > len(b) {
+			err = errEnd
+			return ""
+		}
+		s := string(b[:k])
+		b = b[k:]
+		return s
+	}
+	count := number()
+	if err != nil || count > len(b) {
+		return Node{}, errEnd
+	}
+	sets := make([]perm.Set, count)
+	seen := make(map[perm.Set]bool, count)
+	for i := range sets {
+		enc := bytes(number())
+		if err != nil {
+			return Node{}, err
+		}
+		if enc != "" {
+			if sets[i], err = perm.ParseSet(enc); err != nil {
+				return Node{}, err
+			}
+		}
+		if seen[sets[i]] {
+			return Node{}, errors.New("node holds a permission set twice")
+		}
+		seen[sets[i]] = true
+	}
+	count = number()
+	if err != nil || count > len(b) {
+		return Node{}, errEnd
+	}
+	n.Entries = make([]Entry, count)
+	used := 0
+	for i := range n.Entries {
+		head := bytes(1)
+		no := number()
+		e := Entry{Name: bytes(number())}
+		if err != nil {
+			return Node{}, err
+		}
+		e.Kind, e.Gap = perm.Kind(head[0]&15), Gap(head[0]>>4)
+		switch {
+		case !e.Kind.Valid() || e.Gap > Failed:
+			return Node{}, fmt.Errorf("node entry %d has the unknown kind or gap %#x", i, head[0])
+		case no > used || no >= len(sets):
+			return Node{}, fmt.Errorf("node entry %d refers to permission set %d out of order", i, no)
+		case no == used:
+			used++
+		}
+		e.Set = sets[no]
+		if e.Set.IsZero() && e.Gap == Whole {
+			return Node{}, fmt.Errorf("node entry %d has neither permissions nor a reason for having none", i)
+		}
+		if err := checkName(n.Forest, e.Name); err != nil {
+			return Node{}, err
+		}
+		if i > 0 && n.Entries[i-1].Name >= e.Name {
+			return Node{}, fmt.Errorf("node entry %d is out of order or stands twice", i)
+		}
+		if e.HasChild() {
+			copy(e.Child[:], bytes(len(e.Child)))
+		}
+		n.Entries[i] = e
+	}
+	if err != nil {
+		return Node{}, err
+	}
+	if used != len(sets) || len(b) > 0 {
+		return Node{}, errors.New("node holds bytes that nothing refers to")
+	}
+	return n, nil
+}
+
+func checkName(forest bool, name string) error {
+	if forest {
+		return pathname.Check(name)
+	}
+	if name == "" || name == "." || name == ".." || len(name) > pathname.MaxName || strings.ContainsAny(name, "/\x00") {
+		return fmt.Errorf("node holds the impossible name %q", pathname.Escape(name))
+	}
+	return nil
+}
+
+// Children lists the hashes a node refers to.
+func (n Node) Children() []Hash {
+	var out []Hash
+	for _, e := range n.Entries {
+		if e.HasChild() {
+			out = append(out, e.Child)
+		}
+	}
+	return out
+}
+
+// A Pack is several nodes in one body: each as its length (uvarint) and its bytes.
+func AppendPack(b, node []byte) []byte {
+	b = binary.AppendUvarint(b, uint64(len(node)))
+	return append(b, node...)
+}
+
+// Unpack calls f for every node of a pack.
+func Unpack(b []byte, f func(node []byte) error) error {
+	for len(b) > 0 {
+		n, k := binary.Uvarint(b)
+		if k <= 0 || n > uint64(len(b)-k) {
+			return errEnd
+		}
+		if err := f(bytes.Clone(b[k : k+int(n)])); err != nil {
+			return err
+		}
+		b = b[k+int(n):]
+	}
+	return nil
+}

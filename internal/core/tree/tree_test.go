@@ -1,0 +1,174 @@
+package tree
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"reflect"
+	"slices"
+	"strings"
+	"testing"
+
+	"idletally/internal/core/mode"
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+)
+
+func set(uid uint32, m mode.Mode) perm.Set { return perm.POSIX{UID: uid, Mode: m}.Set() }
+
+// grow makes a random subtree and tells the plain list of its paths.
+func grow(r *rand.Rand, m Memory, at string, depth int, all map[string]Entry) Hash {
+	n := Node{}
+	names := map[string]bool{}
+	for range r.IntN(6) {
+		names[[]string{"a", "b", "c d", "\xff", "e\n", "z!", "über"}[r.IntN(7)]] = true
+	}
+	for name := range names {
+		e := Entry{Name: name, Kind: perm.File, Set: set(r.Uint32N(3), mode.Mode(r.UintN(8)))}
+		path := pathname.Join(at, name)
+		if depth > 0 && r.IntN(2) == 0 {
+			e.Kind = perm.Folder
+			if r.IntN(10) == 0 {
+				e.Gap = Refused
+			} else {
+				e.Child = grow(r, m, path, depth-1, all)
+			}
+		}
+		all[path] = e
+		n.Entries = append(n.Entries, e)
+	}
+	slices.SortFunc(n.Entries, func(a, b Entry) int { return strings.Compare(a.Name, b.Name) })
+	return m.Add(n)
+}
+
+func forest(r *rand.Rand, m Memory) (Hash, map[string]Entry) {
+	all := map[string]Entry{}
+	root := Entry{Name: "/srv/app", Kind: perm.Folder, Set: set(0, 0o755), Child: grow(r, m, "/srv/app", 4, all)}
+	all["/srv/app"] = root
+	return m.Add(Node{Forest: true, Entries: []Entry{root}}), all
+}
+
+func TestWalkLookupDiff(t *testing.T) {
+	seed := rand.Uint64()
+	t.Logf("seed %d", seed)
+	r := rand.New(rand.NewPCG(seed, 0))
+	ctx := context.Background()
+	for range 200 {
+		m := Memory{}
+		h, all := forest(r, m)
+		var order []string
+		err := Walk(ctx, m, h, func(path string, e Entry) error {
+			order = append(order, path)
+			want := all[path]
+			if path != "/srv/app" {
+				want.Name = e.Name
+			}
+			if e != want {
+				return fmt.Errorf("%q: walked %+v, made %+v", path, e, want)
+			}
+			return nil
+		})
+		if err != nil || len(order) != len(all) {
+			t.Fatalf("walk met %d of %d paths, %v", len(order), len(all), err)
+		}
+		if !slices.IsSortedFunc(order, pathname.Compare) {
+			t.Fatalf("walk order %q is not the order of paths", order)
+		}
+		for path := range all {
+			e, node, err := Lookup(ctx, m, h, path)
+			if err != nil || e.Kind != all[path].Kind || e.HasChild() != (node != nil) {
+				t.Fatalf("lookup %q: %+v, %v", path, e, err)
+			}
+		}
+		if _, _, err := Lookup(ctx, m, h, "/srv/app/no/such"); !errors.Is(err, ErrNoPath) {
+			t.Fatalf("lookup of a missing path: %v", err)
+		}
+		h2, all2 := forest(r, m)
+		want := map[string]bool{}
+		for _, side := range []map[string]Entry{all, all2} {
+			for p := range side {
+				x, ok1 := all[p]
+				y, ok2 := all2[p]
+				if ok1 != ok2 || x.Kind != y.Kind || x.Set != y.Set || x.Gap != y.Gap {
+					want[p] = true
+				}
+			}
+		}
+		got := map[string]bool{}
+		err = Diff(ctx, m, h, h2, func(p string, _, _ *Entry) error { got[p] = true; return nil })
+		if err != nil || !reflect.DeepEqual(got, want) {
+			t.Fatalf("diff gave %v, want %v, %v", got, want, err)
+		}
+	}
+}
+
+func TestDecodeRefuses(t *testing.T) {
+	f := func(entries ...Entry) []byte { return Encode(Node{Entries: entries}) }
+	file := func(name string) Entry { return Entry{Name: name, Kind: perm.File, Set: set(1, 0o644)} }
+	good := f(file("a"), file("b"))
+	for name, c := range map[string]struct {
+		b    []byte
+		want string
+	}{
+		"empty":         {nil, "no node"},
+		"newer version": {append([]byte{'D', 9}, good[2:]...), "version 9"},
+		"cut":           {good[:len(good)-1], "too early"},
+		"tail":          {append(bytes.Clone(good), 0), "nothing refers to"},
+		"unsorted":      {f(file("b"), file("a")), "out of order"},
+		"twice":         {f(file("a"), file("a")), "out of order or stands twice"},
+		"slash":         {f(file("a/b")), "impossible name"},
+		"dots":          {f(file("..")), "impossible name"},
+		"nul":           {f(file("a\x00")), "impossible name"},
+		"no kind":       {f(Entry{Name: "a", Set: set(1, 0)}), "unknown kind"},
+		"no set":        {f(Entry{Name: "a", Kind: perm.File}), "neither permissions"},
+		"relative root": {Encode(Node{Forest: true, Entries: []Entry{file("srv")}}), "not absolute"},
+	} {
+		if _, err := Decode(c.b); err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %v, want %q", name, err, c.want)
+		}
+	}
+	m := Memory{}
+	h := m.Add(Node{Forest: true, Entries: []Entry{file("/srv")}})
+	m[h] = good
+	if _, err := Load(context.Background(), m, h); err == nil || !strings.Contains(err.Error(), "damaged") {
+		t.Errorf("a node under a wrong hash: %v", err)
+	}
+}
+
+func FuzzDecode(f *testing.F) {
+	m := Memory{}
+	h, _ := forest(rand.New(rand.NewPCG(1, 2)), m)
+	for _, b := range m {
+		f.Add(b)
+	}
+	f.Add(m[h])
+	f.Fuzz(func(t *testing.T, b []byte) {
+		n, err := Decode(b)
+		if err == nil && !bytes.Equal(Encode(n), b) {
+			t.Fatalf("%x decodes to %+v, which encodes otherwise", b, n)
+		}
+	})
+}
+
+func TestPack(t *testing.T) {
+	var pack []byte
+	in := [][]byte{[]byte("one"), {}, bytes.Repeat([]byte("x"), 300)}
+	for _, b := range in {
+		pack = AppendPack(pack, b)
+	}
+	i := 0
+	if err := Unpack(pack, func(b []byte) error {
+		if !bytes.Equal(b, in[i]) {
+			t.Errorf("%d: %q", i, b)
+		}
+		i++
+		return nil
+	}); err != nil || i != len(in) {
+		t.Errorf("unpacked %d, %v", i, err)
+	}
+	if err := Unpack(pack[:len(pack)-1], func([]byte) error { return nil }); err == nil {
+		t.Error("a cut pack was taken")
+	}
+}

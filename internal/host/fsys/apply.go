@@ -1,0 +1,195 @@
+//go:build linux
+
+package fsys
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"golang.org/x/sys/unix"
+
+	"idletally/internal/core/mode"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/posixacl"
+)
+
+// An Op is one system call of a change.
+type Op struct {
+	what opKind
+	to   perm.POSIX
+}
+
+type opKind uint8
+
+const (
+	setAccess opKind = iota
+	dropAccess
+	setOwner
+	setDefault
+	setMode
+	setCaps
+)
+
+func (o Op) String() string {
+	return [...]string{"set the access list", "remove the access list", "change the owner", "set the default list", "change the mode", "set the capability"}[o.what]
+}
+
+// Sequence gives the system calls that lead from one state to another. Each call changes one
+// thing at once; where a list goes away the mode is narrowed before it, since without a list the
+// mode's group digit, until then a mask, becomes the owning group's.
+func Sequence(k perm.Kind, from, to perm.POSIX) []Op {
+	var ops []Op
+	at := from
+	do := func(w opKind) {
+		o := Op{w, to}
+		ops = append(ops, o)
+		at = o.after(k, at)
+	}
+	if k == perm.Link {
+		if from.UID != to.UID || from.GID != to.GID {
+			do(setOwner)
+		}
+		return ops
+	}
+	switch {
+	case slices.Equal(at.Access, to.Access):
+	case to.Access != nil:
+		do(setAccess)
+	default:
+		if at.Mode != to.Mode {
+			do(setMode)
+		}
+		do(dropAccess)
+	}
+	chowns := from.UID != to.UID || from.GID != to.GID
+	if chowns && at.Mode != to.Mode {
+		do(setMode) // narrow before somebody else owns it
+	}
+	if chowns {
+		do(setOwner)
+	}
+	if k == perm.Folder && !slices.Equal(at.Default, to.Default) {
+		do(setDefault)
+	}
+	if at.Mode != to.Mode {
+		do(setMode)
+	}
+	if at.Caps != to.Caps {
+		do(setCaps)
+	}
+	return ops
+}
+
+// after is what the kernel makes of a state by one call; a crash can leave any of these.
+func (o Op) after(k perm.Kind, p perm.POSIX) perm.POSIX {
+	switch o.what {
+	case setAccess:
+		p.Access = o.to.Access
+		u, _ := p.Access.Find(posixacl.UserObj, posixacl.NoID)
+		g, ok := p.Access.Find(posixacl.Mask, posixacl.NoID)
+		if !ok {
+			g, _ = p.Access.Find(posixacl.GroupObj, posixacl.NoID)
+		}
+		x, _ := p.Access.Find(posixacl.Other, posixacl.NoID)
+		p.Mode = p.Mode.With(u, g, x)
+	case dropAccess:
+		p.Access = nil
+	case setOwner:
+		p.UID, p.GID = o.to.UID, o.to.GID
+		if k == perm.Folder || k == perm.Link {
+			break
+		}
+		if p.Mode&mode.SetGID != 0 && p.Mode&0o010 != 0 {
+			p.Mode &^= mode.SetGID
+		}
+		p.Mode &^= mode.SetUID
+		if k == perm.File {
+			p.Caps = ""
+		}
+	case setDefault:
+		p.Default = o.to.Default
+	case setMode:
+		p.Mode = o.to.Mode
+		if p.Access != nil { // chmod moves the owner's, the mask's and the others' entries along
+			p.Access = slices.Clone(p.Access)
+			_, masked := p.Access.Find(posixacl.Mask, posixacl.NoID)
+			for i, e := range p.Access {
+				switch {
+				case e.Tag == posixacl.UserObj:
+					p.Access[i].Perm = p.Mode.Owner()
+				case e.Tag == posixacl.Mask, e.Tag == posixacl.GroupObj && !masked:
+					p.Access[i].Perm = p.Mode.Group()
+				case e.Tag == posixacl.Other:
+					p.Access[i].Perm = p.Mode.Other()
+				}
+			}
+		}
+	case setCaps:
+		p.Caps = o.to.Caps
+	}
+	return p
+}
+
+// Partials gives every state on the way from one to another, both ends included.
+func Partials(k perm.Kind, from, to perm.POSIX) []perm.Set {
+	out := []perm.Set{from.Set()}
+	for _, o := range Sequence(k, from, to) {
+		from = o.after(k, from)
+		out = append(out, from.Set())
+	}
+	return out
+}
+
+// Apply leads what a descriptor points to from one state to another.
+func Apply(fd int, k perm.Kind, from, to perm.POSIX) error {
+	for _, o := range Sequence(k, from, to) {
+		if err := o.do(fd); err != nil {
+			return fmt.Errorf("%s: %w", o, why(err))
+		}
+	}
+	return nil
+}
+
+func why(err error) error {
+	switch {
+	case errors.Is(err, unix.EPERM):
+		return fmt.Errorf("not permitted: the path may be immutable, or the agent lacks the privilege: %w", err)
+	case errors.Is(err, unix.EROFS):
+		return fmt.Errorf("the file system is mounted read-only: %w", err)
+	case errors.Is(err, unix.EOPNOTSUPP):
+		return fmt.Errorf("the file system has no access lists: %w", err)
+	}
+	return err
+}
+
+func (o Op) do(fd int) error {
+	switch o.what {
+	case setAccess:
+		return unix.Setxattr(magic(fd), AttrAccess, o.to.Access.AppendXattr(nil), 0)
+	case dropAccess:
+		return drop(fd, AttrAccess)
+	case setOwner:
+		return unix.Fchownat(fd, "", int(o.to.UID), int(o.to.GID), unix.AT_EMPTY_PATH|unix.AT_SYMLINK_NOFOLLOW)
+	case setDefault:
+		if o.to.Default == nil {
+			return drop(fd, AttrDefault)
+		}
+		return unix.Setxattr(magic(fd), AttrDefault, o.to.Default.AppendXattr(nil), 0)
+	case setMode:
+		return unix.Chmod(magic(fd), uint32(o.to.Mode))
+	case setCaps:
+		if o.to.Caps == "" {
+			return drop(fd, AttrCaps)
+		}
+		return unix.Setxattr(magic(fd), AttrCaps, []byte(o.to.Caps), 0)
+	}
+	return fmt.Errorf("unknown change %d", o.what)
+}
+
+func drop(fd int, attr string) error {
+	if err := unix.Removexattr(magic(fd), attr); err != nil && err != unix.ENODATA {
+		return err
+	}
+	return nil
+}

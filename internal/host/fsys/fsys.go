@@ -1,0 +1,373 @@
+//go:build linux
+
+// Package fsys reads and changes the permissions of Linux paths through descriptors. A path is
+// resolved once, beneath a pinned root and without following any link; what is checked is what
+// is changed.
+package fsys
+
+import (
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"sync"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+
+	"idletally/internal/core/mode"
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/posixacl"
+)
+
+// The extended attributes that hold permissions.
+const (
+	AttrAccess  = "system.posix_acl_access"
+	AttrDefault = "system.posix_acl_default"
+	AttrCaps    = "security.capability"
+)
+
+// A Root is a folder opened once, beneath which everything else is opened.
+type Root struct {
+	Path string
+	fd   int
+}
+
+// OpenRoot pins a root folder. No part of its path may be a link.
+func OpenRoot(path string) (*Root, error) {
+	slash, err := unix.Open("/", unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, fmt.Errorf("open /: %w", err)
+	}
+	defer unix.Close(slash)
+	// A root may lie on another file system than /; below it, crossing is refused.
+	fd, err := openParts(slash, strings.Trim(path, "/"), unix.RESOLVE_NO_SYMLINKS)
+	if err != nil {
+		return nil, fmt.Errorf("root %s: %w", pathname.Escape(path), explain(err))
+	}
+	return &Root{Path: path, fd: fd}, nil
+}
+
+// Close lets the root go.
+func (r *Root) Close() error { return unix.Close(r.fd) }
+
+// Open resolves a path beneath the root to a descriptor that only points (O_PATH): opening
+// has no effect on devices and pipes. The last part is not followed if it is a link.
+func (r *Root) Open(path string) (int, error) {
+	if !pathname.Under(path, r.Path) {
+		return -1, fmt.Errorf("%s does not lie under %s", pathname.Escape(path), pathname.Escape(r.Path))
+	}
+	rel := strings.Trim(path[len(r.Path):], "/")
+	fd, err := openParts(r.fd, rel, unix.RESOLVE_BENEATH|unix.RESOLVE_NO_SYMLINKS|unix.RESOLVE_NO_XDEV)
+	if err != nil {
+		return -1, explain(err)
+	}
+	return fd, nil
+}
+
+// Content opens a folder's content for reading, given a descriptor that points to it.
+func Content(fd int) (int, error) {
+	return openQuietly(fd, ".", unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC|unix.O_NOFOLLOW)
+}
+
+// Subfolder opens a folder's subfolder for reading; it fails with EXDEV where another file
+// system is mounted, unless crossing is asked for.
+func Subfolder(dir int, name string, cross bool) (int, error) {
+	how := unix.OpenHow{Flags: unix.O_RDONLY | unix.O_DIRECTORY | unix.O_CLOEXEC | unix.O_NOFOLLOW | unix.O_NOATIME,
+		Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS}
+	if !cross {
+		how.Resolve |= unix.RESOLVE_NO_XDEV
+	}
+	for tries := 0; ; tries++ {
+		fd, err := unix.Openat2(dir, name, &how)
+		switch {
+		case err == unix.EPERM && how.Flags&unix.O_NOATIME != 0: // only an owner may leave the access time alone
+			how.Flags &^= unix.O_NOATIME
+		case (err == unix.EAGAIN || err == unix.EINTR) && tries < 100:
+		default:
+			return fd, err
+		}
+	}
+}
+
+func openQuietly(fd int, name string, flags int) (int, error) {
+	got, err := unix.Openat(fd, name, flags|unix.O_NOATIME, 0)
+	if err == unix.EPERM { // only an owner may leave the access time alone
+		return unix.Openat(fd, name, flags, 0)
+	}
+	return got, err
+}
+
+// piece is how much of a path one system call may name, below PATH_MAX.
+const piece = 2048
+
+func openParts(dir int, rel string, resolve uint64) (int, error) {
+	if rel == "" {
+		rel = "."
+	}
+	how := unix.OpenHow{Flags: unix.O_PATH | unix.O_NOFOLLOW | unix.O_CLOEXEC, Resolve: resolve}
+	at, owned := dir, false
+	for {
+		part := rel
+		if len(rel) > piece {
+			cut := strings.LastIndexByte(rel[:piece], '/')
+			part, rel = rel[:cut], rel[cut+1:]
+		} else {
+			rel = ""
+		}
+		fd, err := unix.Openat2(at, part, &how)
+		for tries := 0; (err == unix.EAGAIN || err == unix.EINTR) && tries < 100; tries++ { // a rename raced with a beneath check
+			fd, err = unix.Openat2(at, part, &how)
+		}
+		if owned {
+			unix.Close(at)
+		}
+		if err != nil {
+			return -1, err
+		}
+		at, owned = fd, true
+		if rel == "" {
+			return at, nil
+		}
+	}
+}
+
+// explain puts the reasons that matter into words and keeps the cause.
+func explain(err error) error {
+	switch {
+	case errors.Is(err, unix.ELOOP):
+		return fmt.Errorf("a part of the path is a link, which is never followed: %w", err)
+	case errors.Is(err, unix.EXDEV):
+		return fmt.Errorf("the path leaves its root or its file system: %w", err)
+	case errors.Is(err, unix.ENOENT):
+		return fmt.Errorf("the path is no longer there: %w", err)
+	case errors.Is(err, unix.ENOTDIR):
+		return fmt.Errorf("a part of the path is no folder: %w", err)
+	}
+	return err
+}
+
+// Info is what a descriptor shows.
+type Info struct {
+	Kind  perm.Kind
+	State perm.POSIX
+	Links uint64
+	Dev   uint64
+	Ino   uint64
+}
+
+// KindOf translates the type bits of st_mode.
+func KindOf(m uint32) perm.Kind {
+	switch m & unix.S_IFMT {
+	case unix.S_IFREG:
+		return perm.File
+	case unix.S_IFDIR:
+		return perm.Folder
+	case unix.S_IFLNK:
+		return perm.Link
+	case unix.S_IFSOCK:
+		return perm.Socket
+	case unix.S_IFIFO:
+		return perm.Pipe
+	case unix.S_IFCHR:
+		return perm.CharDevice
+	}
+	return perm.BlockDevice
+}
+
+// Look reads the permission state behind a descriptor that Open gave.
+func Look(fd int) (Info, error) {
+	var st unix.Stat_t
+	if err := unix.Fstatat(fd, "", &st, unix.AT_EMPTY_PATH|unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		return Info{}, fmt.Errorf("read permissions: %w", err)
+	}
+	i := Info{Kind: KindOf(st.Mode), Links: uint64(st.Nlink), Dev: st.Dev, Ino: st.Ino,
+		State: perm.POSIX{UID: st.Uid, GID: st.Gid, Mode: mode.Mode(st.Mode & 0o7777)}}
+	if i.Kind == perm.Link {
+		return i, nil
+	}
+	get := func(name string) ([]byte, error) {
+		buf := make([]byte, 512)
+		for {
+			n, err := unix.Getxattr(magic(fd), name, buf)
+			switch {
+			case err == unix.ERANGE && len(buf) < 128<<10:
+				buf = make([]byte, len(buf)*4)
+			case err == unix.ENODATA || err == unix.EOPNOTSUPP:
+				return nil, nil
+			case err != nil:
+				return nil, fmt.Errorf("read attribute %s: %w", name, err)
+			default:
+				return buf[:n], nil
+			}
+		}
+	}
+	names, err := attrNames(func(b []byte) (int, error) { return unix.Listxattr(magic(fd), b) })
+	if err != nil {
+		return Info{}, fmt.Errorf("list attributes: %w", err)
+	}
+	return i, i.fill(names, get)
+}
+
+// fill reads the attributes that names says are there.
+func (i *Info) fill(names string, get func(string) ([]byte, error)) error {
+	for _, a := range []string{AttrAccess, AttrDefault, AttrCaps} {
+		if !strings.Contains(names, a+"\x00") {
+			continue
+		}
+		b, err := get(a)
+		if err != nil {
+			return err
+		}
+		switch a {
+		case AttrCaps:
+			i.State.Caps = string(b)
+		case AttrAccess:
+			i.State.Access, err = posixacl.DecodeXattr(b)
+		default:
+			i.State.Default, err = posixacl.DecodeXattr(b)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func attrNames(list func([]byte) (int, error)) (string, error) {
+	buf := make([]byte, 1024)
+	for {
+		n, err := list(buf)
+		switch {
+		case err == unix.ERANGE && len(buf) < 64<<10:
+			buf = make([]byte, 64<<10)
+		case err == unix.EOPNOTSUPP:
+			return "", nil
+		case err != nil:
+			return "", err
+		default:
+			return string(buf[:n]), nil
+		}
+	}
+}
+
+// magic names the open file behind a descriptor; following it resolves nothing again.
+func magic(fd int) string { return "/proc/self/fd/" + strconv.Itoa(fd) }
+
+const (
+	sysGetxattrat  = 464
+	sysListxattrat = 465
+)
+
+var haveXattrat = sync.OnceValue(func() bool {
+	_, _, e := unix.Syscall6(sysListxattrat, ^uintptr(0), 0, 0, 0, 0, 0)
+	return e != unix.ENOSYS
+})
+
+// A Reader looks at the entries of one open folder. Its buffers are reused; one goroutine at a
+// time may use it.
+type Reader struct {
+	list, value [1024]byte
+	plain       map[plainKey]perm.Set
+}
+
+type plainKey struct {
+	uid, gid uint32
+	mode     uint32
+}
+
+// At looks at a folder's entry without following it. name ends with a NUL byte.
+func (r *Reader) At(dir int, name []byte) (perm.Kind, perm.Set, error) {
+	var st unix.Stat_t
+	_, _, e := unix.Syscall6(unix.SYS_NEWFSTATAT, uintptr(dir), uintptr(unsafe.Pointer(&name[0])), uintptr(unsafe.Pointer(&st)), unix.AT_SYMLINK_NOFOLLOW, 0, 0)
+	if e != 0 {
+		return 0, perm.Set{}, e
+	}
+	k := KindOf(st.Mode)
+	names := ""
+	if k != perm.Link {
+		var err error
+		if names, err = r.names(dir, name); err != nil {
+			return k, perm.Set{}, err
+		}
+	}
+	if !strings.Contains(names, AttrAccess) && !strings.Contains(names, AttrDefault) && !strings.Contains(names, AttrCaps) {
+		key := plainKey{st.Uid, st.Gid, st.Mode & 0o7777}
+		s, ok := r.plain[key]
+		if !ok {
+			if r.plain == nil {
+				r.plain = map[plainKey]perm.Set{}
+			}
+			s = perm.POSIX{UID: st.Uid, GID: st.Gid, Mode: mode.Mode(key.mode)}.Set()
+			if len(r.plain) < 10_000 {
+				r.plain[key] = s
+			}
+		}
+		return k, s, nil
+	}
+	i := Info{Kind: k, State: perm.POSIX{UID: st.Uid, GID: st.Gid, Mode: mode.Mode(st.Mode & 0o7777)}}
+	err := i.fill(names, func(attr string) ([]byte, error) { return r.attr(dir, name, attr) })
+	if err != nil {
+		return k, perm.Set{}, err
+	}
+	return k, i.State.Set(), nil
+}
+
+func (r *Reader) names(dir int, name []byte) (string, error) {
+	if !haveXattrat() {
+		return attrNames(func(b []byte) (int, error) { return unix.Llistxattr(entry(dir, name), b) })
+	}
+	n, _, e := unix.Syscall6(sysListxattrat, uintptr(dir), uintptr(unsafe.Pointer(&name[0])), unix.AT_SYMLINK_NOFOLLOW,
+		uintptr(unsafe.Pointer(&r.list[0])), uintptr(len(r.list)), 0)
+	switch e {
+	case 0:
+		if n == 0 {
+			return "", nil
+		}
+		return string(r.list[:n]), nil
+	case unix.EOPNOTSUPP:
+		return "", nil
+	case unix.ERANGE:
+		return attrNames(func(b []byte) (int, error) { return unix.Llistxattr(entry(dir, name), b) })
+	}
+	return "", e
+}
+
+func entry(dir int, name []byte) string { return magic(dir) + "/" + string(name[:len(name)-1]) }
+
+type xattrArgs struct {
+	value uint64
+	size  uint32
+	flags uint32
+}
+
+func (r *Reader) attr(dir int, name []byte, attr string) ([]byte, error) {
+	if haveXattrat() {
+		a, err := unix.BytePtrFromString(attr)
+		if err != nil {
+			return nil, err
+		}
+		args := xattrArgs{value: uint64(uintptr(unsafe.Pointer(&r.value[0]))), size: uint32(len(r.value))}
+		n, _, e := unix.Syscall6(sysGetxattrat, uintptr(dir), uintptr(unsafe.Pointer(&name[0])), unix.AT_SYMLINK_NOFOLLOW,
+			uintptr(unsafe.Pointer(a)), uintptr(unsafe.Pointer(&args)), unsafe.Sizeof(args))
+		switch e {
+		case 0:
+			return r.value[:n], nil
+		case unix.ENODATA, unix.EOPNOTSUPP:
+			return nil, nil
+		case unix.ERANGE:
+		default:
+			return nil, e
+		}
+	}
+	big := make([]byte, 128<<10)
+	n, err := unix.Lgetxattr(entry(dir, name), attr, big)
+	if err == unix.ENODATA || err == unix.EOPNOTSUPP {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return big[:n], nil
+}
