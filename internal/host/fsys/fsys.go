@@ -10,7 +10,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
-	"sync"
+	"sync/atomic"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -260,10 +260,17 @@ const (
 	sysListxattrat = 465
 )
 
-var haveXattrat = sync.OnceValue(func() bool {
+// xattrat says whether the kernel (6.13 on) reads attributes relative to a folder; before, the
+// way leads through /proc/self/fd.
+var xattrat atomic.Bool
+
+func init() {
 	_, _, e := unix.Syscall6(sysListxattrat, ^uintptr(0), 0, 0, 0, 0, 0)
-	return e != unix.ENOSYS
-})
+	xattrat.Store(e != unix.ENOSYS)
+}
+
+// UseXattrat switches those calls on or off, and gives what was set: tests try both ways.
+func UseXattrat(on bool) (was bool) { return xattrat.Swap(on) }
 
 // A Reader looks at the entries of one open folder. Its buffers are reused; one goroutine at a
 // time may use it.
@@ -315,7 +322,7 @@ func (r *Reader) At(dir int, name []byte) (perm.Kind, perm.Set, error) {
 }
 
 func (r *Reader) names(dir int, name []byte) (string, error) {
-	if !haveXattrat() {
+	if !xattrat.Load() {
 		return attrNames(func(b []byte) (int, error) { return unix.Llistxattr(entry(dir, name), b) })
 	}
 	n, _, e := unix.Syscall6(sysListxattrat, uintptr(dir), uintptr(unsafe.Pointer(&name[0])), unix.AT_SYMLINK_NOFOLLOW,
@@ -343,7 +350,7 @@ type xattrArgs struct {
 }
 
 func (r *Reader) attr(dir int, name []byte, attr string) ([]byte, error) {
-	if haveXattrat() {
+	if xattrat.Load() {
 		a, err := unix.BytePtrFromString(attr)
 		if err != nil {
 			return nil, err

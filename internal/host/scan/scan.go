@@ -51,13 +51,12 @@ const maxDenied = 1000
 
 type folder struct {
 	up      *folder
-	slot    int // the entry in up that this folder is
+	entry   *tree.Entry // where this folder stands in up's node, or in the forest
 	name    string
 	fd      int
 	users   atomic.Int32 // who still needs fd: this folder's own reading and its unopened subfolders
 	waiting atomic.Int32 // subfolders without a hash yet
 	node    tree.Node
-	sink    func(h tree.Hash)
 }
 
 type scanner struct {
@@ -89,7 +88,7 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 		if err := pathname.Check(r); err != nil {
 			return tree.Hash{}, Stats{}, err
 		}
-		forest.Entries[i] = s.root(r, func(h tree.Hash) { forest.Entries[i].Child = h })
+		s.root(r, &forest.Entries[i])
 	}
 	var wg sync.WaitGroup
 	for range opt.Workers {
@@ -102,7 +101,11 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 	slices.SortFunc(stats.Denied, func(a, b Denied) int { return pathname.Compare(string(a.Path), string(b.Path)) })
 	if s.err != nil {
 		for _, f := range s.stack {
-			unix.Close(f.fd)
+			if f.up == nil {
+				f.release()
+			} else {
+				f.up.release()
+			}
 		}
 		return tree.Hash{}, stats, s.err
 	}
@@ -118,39 +121,38 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 }
 
 // root looks at a root itself and queues its content.
-func (s *scanner) root(path string, done func(tree.Hash)) tree.Entry {
-	e := tree.Entry{Name: path, Kind: perm.Folder}
+func (s *scanner) root(path string, e *tree.Entry) {
+	*e = tree.Entry{Name: path, Kind: perm.Folder}
 	s.paths.Add(1)
 	r, err := fsys.OpenRoot(path)
 	if err != nil {
 		e.Gap = s.deny(path, err)
-		return e
+		return
 	}
 	defer r.Close()
 	fd, err := r.Open(path)
 	if err != nil {
 		e.Gap = s.deny(path, err)
-		return e
+		return
 	}
 	defer unix.Close(fd)
 	i, err := fsys.Look(fd)
 	if err != nil {
 		e.Gap = s.deny(path, err)
-		return e
+		return
 	}
 	e.Kind, e.Set = i.Kind, i.State.Set()
 	if e.Kind != perm.Folder {
-		return e
+		return
 	}
 	content, err := fsys.Content(fd)
 	if err != nil {
 		e.Gap = s.deny(path, err)
-		return e
+		return
 	}
-	f := &folder{name: path, fd: content, sink: done}
+	f := &folder{name: path, fd: content, entry: e}
 	f.users.Store(1)
 	s.stack = append(s.stack, f)
-	return e
 }
 
 func (s *scanner) deny(path string, err error) tree.Gap {
@@ -222,7 +224,7 @@ func (w *worker) folder(f *folder) error {
 		fd, err := fsys.Subfolder(f.up.fd, f.name, w.opt.Cross)
 		f.up.release()
 		if err != nil {
-			f.up.node.Entries[f.slot].Gap = w.deny(f.path(), err)
+			f.entry.Gap = w.deny(f.path(), err)
 			return w.arrived(f.up)
 		}
 		f.fd = fd
@@ -230,11 +232,7 @@ func (w *worker) folder(f *folder) error {
 	}
 	defer f.release()
 	if err := w.list(f); err != nil {
-		gap := w.deny(f.path(), err)
-		if f.up == nil {
-			return fmt.Errorf("read %s: %w", pathname.Escape(f.name), err)
-		}
-		f.up.node.Entries[f.slot].Gap = gap
+		f.entry.Gap = w.deny(f.path(), err)
 		f.node = tree.Node{}
 		return w.arrived(f.up)
 	}
@@ -245,7 +243,7 @@ func (w *worker) folder(f *folder) error {
 	var below []*folder
 	for i := range f.node.Entries {
 		if f.node.Entries[i].HasChild() {
-			below = append(below, &folder{up: f, slot: i, name: f.node.Entries[i].Name, fd: -1})
+			below = append(below, &folder{up: f, entry: &f.node.Entries[i], name: f.node.Entries[i].Name, fd: -1})
 		}
 	}
 	if len(below) == 0 {
@@ -323,34 +321,24 @@ func (w *worker) list(f *folder) error {
 	return nil
 }
 
-// arrived notes that one more subfolder of f is settled.
+// arrived notes that one more subfolder of f is settled; a root lies in no folder.
 func (w *worker) arrived(f *folder) error {
-	if f.waiting.Add(-1) > 0 {
+	if f == nil || f.waiting.Add(-1) > 0 {
 		return nil
 	}
 	return w.finish(f)
 }
 
-// finish encodes a folder whose subfolders all have hashes, and tells its parent.
+// finish encodes a folder whose subfolders are all settled, and tells its parent.
 func (w *worker) finish(f *folder) error {
-	for {
-		b := tree.Encode(f.node)
-		if len(b) > tree.MaxNode {
-			return fmt.Errorf("folder %s has too many entries for one node (%d bytes, at most %d)", pathname.Escape(f.path()), len(b), tree.MaxNode)
-		}
-		h := tree.Sum(b)
-		if err := w.sink.Put(h, b); err != nil {
-			return fmt.Errorf("keep node: %w", err)
-		}
-		f.node = tree.Node{}
-		if f.up == nil {
-			f.sink(h)
-			return nil
-		}
-		f.up.node.Entries[f.slot].Child = h
-		if f.up.waiting.Add(-1) > 0 {
-			return nil
-		}
-		f = f.up
+	b := tree.Encode(f.node)
+	if len(b) > tree.MaxNode {
+		return fmt.Errorf("folder %s has too many entries for one node (%d bytes, at most %d)", pathname.Escape(f.path()), len(b), tree.MaxNode)
 	}
+	f.entry.Child = tree.Sum(b)
+	if err := w.sink.Put(f.entry.Child, b); err != nil {
+		return fmt.Errorf("keep node: %w", err)
+	}
+	f.node = tree.Node{}
+	return w.arrived(f.up)
 }

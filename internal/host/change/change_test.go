@@ -1,0 +1,433 @@
+//go:build linux
+
+package change
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"idletally/internal/core/mode"
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/plan"
+	"idletally/internal/core/posixacl"
+	"idletally/internal/host/fsys"
+)
+
+type memory [][]plan.Step
+
+func (m memory) Count() int                       { return len(m) }
+func (m memory) Steps(n int) ([]plan.Step, error) { return m[n], nil }
+
+// world is a tree with a plan for it.
+type world struct {
+	dir    string
+	chunks memory
+	steps  []plan.Step
+}
+
+func look(t testing.TB, root, path string) fsys.Info {
+	t.Helper()
+	r, err := fsys.OpenRoot(root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	fd, err := r.Open(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer unix.Close(fd)
+	i, err := fsys.Look(fd)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return i
+}
+
+func randomAfter(r *rand.Rand, k perm.Kind) perm.Set {
+	p := perm.POSIX{UID: 1000 + r.Uint32N(3), GID: 2000 + r.Uint32N(3), Mode: mode.Mode(r.Uint32N(0o10000))}
+	if k == perm.Link {
+		p.Mode = 0o777
+		return p.Set()
+	}
+	if r.IntN(2) == 0 {
+		l := posixacl.Build(p.Mode.Owner(), 5, p.Mode.Other(), posixacl.List{{Tag: posixacl.User, ID: 1000 + r.Uint32N(3), Perm: mode.Perm(r.UintN(8))}}, nil)
+		mask, _ := l.Find(posixacl.Mask, posixacl.NoID)
+		p.Access, p.Mode = l, p.Mode.With(p.Mode.Owner(), mask, p.Mode.Other())
+	}
+	if k == perm.Folder && r.IntN(2) == 0 {
+		p.Default = posixacl.Build(7, 5, 0, nil, new(mode.Perm))
+	}
+	return p.Set()
+}
+
+// make builds a tree with every awkward name and a plan that changes all of it.
+func makeWorld(t testing.TB, r *rand.Rand, folders int) *world {
+	t.Helper()
+	w := &world{dir: t.TempDir()}
+	names := []string{"plain", "two words", "quote'\"`", "line\nend", "bytes\xff\xfe", "-rf", "$(touch x)", "\x1b[2J"}
+	for i := range folders {
+		at := filepath.Join(w.dir, fmt.Sprintf("f%d", i), "in ner")
+		if err := os.MkdirAll(at, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		for _, n := range names {
+			if err := os.WriteFile(filepath.Join(at, n), nil, 0o666); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := os.Symlink("plain", filepath.Join(at, "zlink")); err != nil {
+			t.Fatal(err)
+		}
+	}
+	filepath.WalkDir(w.dir, func(p string, d os.DirEntry, err error) error {
+		if err != nil {
+			t.Fatal(err)
+		}
+		i := look(t, w.dir, p)
+		w.steps = append(w.steps, plan.Step{Path: p, Kind: i.Kind, Before: i.State.Set(), After: randomAfter(r, i.Kind)})
+		return nil
+	})
+	slices.SortFunc(w.steps, func(a, b plan.Step) int { return pathname.Compare(a.Path, b.Path) })
+	for c := range slices.Chunk(w.steps, 7) {
+		w.chunks = append(w.chunks, c)
+	}
+	return w
+}
+
+func (w *world) journal(t testing.TB) string {
+	t.Helper()
+	return filepath.Join(w.dir+"-state", "journal")
+}
+
+func (w *world) runner(t testing.TB) *Runner {
+	t.Helper()
+	if err := os.MkdirAll(w.dir+"-state", 0o700); err != nil {
+		t.Fatal(err)
+	}
+	j, err := OpenJournal(w.journal(t), Head{Run: "r", Digest: "d", Host: "h", Steps: len(w.steps)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { j.Close() })
+	return &Runner{Journal: j, Roots: []string{w.dir}, Allowed: []string{w.dir}, Chunks: w.chunks}
+}
+
+func seeded(t testing.TB) *rand.Rand {
+	seed := rand.Uint64()
+	t.Logf("seed %d", seed)
+	return rand.New(rand.NewPCG(seed, 0))
+}
+
+func (w *world) check(t testing.TB, after bool) {
+	t.Helper()
+	for _, s := range w.steps {
+		want := s.Before
+		if after {
+			want = s.After
+		}
+		if got := look(t, w.dir, s.Path).State.Set(); got != want {
+			t.Errorf("%q is %x, want %x", s.Path, got.Bytes(), want.Bytes())
+		}
+	}
+}
+
+// back is the plan that puts a finished run back.
+func (w *world) back(t testing.TB, j *Journal) *world {
+	t.Helper()
+	b := &world{dir: w.dir}
+	for i, s := range w.steps {
+		o, ok := j.Original(i)
+		if !ok {
+			if s.Before == s.After {
+				continue
+			}
+			t.Fatalf("no original of %q", s.Path)
+		}
+		b.steps = append(b.steps, plan.Step{Path: s.Path, Kind: s.Kind, Before: s.After, After: o})
+	}
+	b.chunks = memory{b.steps}
+	return b
+}
+
+func TestRunAndPutBack(t *testing.T) {
+	w := makeWorld(t, seeded(t), 5)
+	r := w.runner(t)
+	if err := r.Run(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	for _, res := range r.Journal.Results() {
+		if res.Outcome != plan.Done {
+			t.Errorf("%q: %s %s", w.steps[res.Step].Path, res.Outcome, res.Reason)
+		}
+	}
+	w.check(t, true)
+	if wrong, err := r.Verify(t.Context()); err != nil || len(wrong) > 0 {
+		t.Errorf("verify: %v, %v", wrong, err)
+	}
+	b := w.back(t, r.Journal)
+	os.Rename(w.dir+"-state", w.dir+"-first")
+	if err := b.runner(t).Run(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	w.check(t, false)
+}
+
+// Whatever a crash leaves of the journal, running again ends with the plan carried out and every
+// true original kept.
+func TestCrashAnywhere(t *testing.T) {
+	rnd := seeded(t)
+	for round := range 25 {
+		w := makeWorld(t, rnd, 1)
+		at := rnd.IntN(2 * len(w.steps))
+		crashed := func() (crashed bool) {
+			r := w.runner(t)
+			n := 0
+			r.pause = func() {
+				if n++; n > at {
+					panic("crash")
+				}
+			}
+			defer func() {
+				if recover() != nil {
+					crashed = true
+					r.Journal.f.Close()
+				}
+			}()
+			if err := r.Run(t.Context()); err != nil {
+				t.Fatal(err)
+			}
+			return false
+		}()
+		// The tail of the journal, all that was not synced, may be lost or torn as well.
+		if b, err := os.ReadFile(w.journal(t)); err == nil && crashed && round%2 == 0 {
+			keep := len(b) - min(rnd.IntN(20), len(b))
+			if err := os.Truncate(w.journal(t), int64(keep)); err != nil {
+				t.Fatal(err)
+			}
+		}
+		r := w.runner(t)
+		if err := r.Run(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		w.check(t, true)
+		for i, s := range w.steps {
+			if o, ok := r.Journal.Original(i); ok && o != s.Before {
+				t.Errorf("round %d: original of %q is %x, was %x", round, s.Path, o.Bytes(), s.Before.Bytes())
+			}
+		}
+	}
+}
+
+func TestRefusedAndSkipped(t *testing.T) {
+	dir := t.TempDir()
+	outside := filepath.Join(t.TempDir(), "outside")
+	p := func(n string) string { return filepath.Join(dir, n) }
+	for _, n := range []string{"changed", "gone", "hard", "immutable", "replaced", "fine", "already", "folder"} {
+		if err := os.WriteFile(p(n), nil, 0o666); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.Chmod(p(n), 0o666); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.WriteFile(outside, nil, 0o666); err != nil {
+		t.Fatal(err)
+	}
+	os.Chmod(outside, 0o666)
+	before := perm.POSIX{Mode: 0o666}.Set()
+	after := perm.POSIX{Mode: 0o640}.Set()
+	w := &world{dir: dir}
+	for _, n := range []string{"already", "changed", "fine", "folder", "folder/x", "gone", "hard", "immutable", "replaced"} {
+		w.steps = append(w.steps, plan.Step{Path: p(n), Kind: perm.File, Before: before, After: after})
+	}
+	slices.SortFunc(w.steps, func(a, b plan.Step) int { return pathname.Compare(a.Path, b.Path) })
+	w.chunks = memory{w.steps}
+	os.Chmod(p("already"), 0o640)
+	os.Chmod(p("changed"), 0o644)
+	os.Remove(p("gone"))
+	os.Link(p("hard"), p("hard2"))
+	os.Remove(p("replaced"))
+	os.Symlink(outside, p("replaced"))
+	os.Remove(p("folder"))
+	os.Symlink(filepath.Dir(outside), p("folder"))
+	fd, err := unix.Open(p("immutable"), unix.O_RDONLY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer unix.Close(fd)
+	const immutable = 0x10 // FS_IMMUTABLE_FL
+	if err := unix.IoctlSetPointerInt(fd, unix.FS_IOC_SETFLAGS, immutable); err != nil {
+		t.Fatal(err)
+	}
+	defer unix.IoctlSetPointerInt(fd, unix.FS_IOC_SETFLAGS, 0)
+	r := w.runner(t)
+	if err := r.Run(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	want := map[string]string{
+		"already": "already it is already", "changed": "skipped no longer as reviewed: reviewed as 0:0 0666, now 0:0 0644",
+		"fine": "done ", "folder": "skipped no longer as reviewed: it was a file and is a link", "folder/x": "refused a part of the path is a link",
+		"gone": "skipped the path is no longer there", "hard": "refused the file has 2 hard links",
+		"immutable": "refused change the mode: not permitted: the path may be immutable", "replaced": "skipped no longer as reviewed: it was a file and is a link",
+	}
+	for _, res := range r.Journal.Results() {
+		name := strings.TrimPrefix(w.steps[res.Step].Path, dir+"/")
+		if got := res.Outcome.String() + " " + res.Reason; !strings.HasPrefix(got, want[name]) {
+			t.Errorf("%s: %q, want %q", name, got, want[name])
+		}
+	}
+	var st unix.Stat_t
+	if unix.Stat(outside, &st); st.Mode&0o7777 != 0o666 {
+		t.Errorf("a file outside was changed to %o", st.Mode)
+	}
+	r.Allowed = []string{"/somewhere/else"}
+	if _, o, reason := r.examine(w.steps[2], 2, false); o != plan.Refused || !strings.Contains(reason, "own list of roots") {
+		t.Errorf("outside the host's own roots: %v %s", o, reason)
+	}
+}
+
+// On a full disk nothing is changed that has no original, and the run goes on when there is room.
+func TestFullDisk(t *testing.T) {
+	w := makeWorld(t, seeded(t), 60)
+	state := w.dir + "-state"
+	if err := os.MkdirAll(state, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if err := unix.Mount("tmpfs", state, "tmpfs", 0, "size=8k"); err != nil {
+		t.Fatalf("mount (the tests need root): %v", err)
+	}
+	defer unix.Unmount(state, unix.MNT_DETACH)
+	filler := filepath.Join(state, "filler")
+	r := w.runner(t)
+	if err := os.WriteFile(filler, bytes.Repeat([]byte{1}, 4096), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	err := r.Run(t.Context())
+	if !errors.Is(err, ErrJournal) || !strings.Contains(err.Error(), "no space left") {
+		t.Fatalf("run on a full disk: %v", err)
+	}
+	r.Journal.Close()
+	os.Remove(filler)
+	kept := w.runner(t)
+	for i, s := range w.steps {
+		if _, ok := kept.Journal.Original(i); !ok && look(t, w.dir, s.Path).State.Set() != s.Before {
+			t.Errorf("%q was changed without an original", s.Path)
+		}
+	}
+	kept.Journal.Close()
+	if err := unix.Mount("tmpfs", state, "tmpfs", unix.MS_REMOUNT, "size=4m"); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.runner(t).Run(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	w.check(t, true)
+}
+
+func TestHaltAndResume(t *testing.T) {
+	w := makeWorld(t, seeded(t), 3)
+	r := w.runner(t)
+	asked := 0
+	r.Halt = func() bool { asked++; return asked > 2 }
+	if err := r.Run(t.Context()); !errors.Is(err, ErrHalted) {
+		t.Fatalf("halt: %v", err)
+	}
+	r.Journal.Close()
+	if err := w.runner(t).Run(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	w.check(t, true)
+}
+
+// While links are swapped in for folders all the time, nothing outside is ever changed.
+func TestSwappedFolders(t *testing.T) {
+	outside := t.TempDir()
+	victim := filepath.Join(outside, "x")
+	if err := os.WriteFile(victim, nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	before := look(t, outside, victim).State.Set()
+	dir := t.TempDir()
+	folder, link := filepath.Join(dir, "folder"), filepath.Join(dir, "link")
+	os.Mkdir(folder, 0o755)
+	os.WriteFile(filepath.Join(folder, "x"), nil, 0o644)
+	os.Symlink(outside, link)
+	stop := make(chan struct{})
+	done := make(chan int)
+	go func() {
+		n := 0
+		for {
+			select {
+			case <-stop:
+				done <- n
+				return
+			default:
+				unix.Renameat2(unix.AT_FDCWD, folder, unix.AT_FDCWD, link, unix.RENAME_EXCHANGE)
+				n++
+			}
+		}
+	}()
+	step := plan.Step{Path: filepath.Join(folder, "x"), Kind: perm.File, Before: before, After: perm.POSIX{UID: 1234, Mode: 0o600}.Set()}
+	outcomes := map[plan.Outcome]int{}
+	for i := range 2000 {
+		w := &world{dir: dir, steps: []plan.Step{step}, chunks: memory{{step}}}
+		os.Remove(w.journal(t))
+		r := w.runner(t)
+		if err := r.Run(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		res := r.Journal.Results()[0]
+		outcomes[res.Outcome]++
+		r.Journal.Close()
+		if got := look(t, outside, victim).State.Set(); got != before {
+			t.Fatalf("round %d: the file outside was changed", i)
+		}
+		if res.Outcome == plan.Done {
+			step.Before, step.After = step.After, step.Before
+		}
+	}
+	close(stop)
+	t.Logf("%d swaps, outcomes %v", <-done, outcomes)
+	if outcomes[plan.Done] == 0 || outcomes[plan.Refused] == 0 {
+		t.Errorf("the race was not met from both sides: %v", outcomes)
+	}
+}
+
+func TestForeignAndDamagedJournal(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "journal")
+	j, err := OpenJournal(file, Head{Run: "a", Steps: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	j.Close()
+	if _, err := OpenJournal(file, Head{Run: "b", Steps: 1}); err == nil || !strings.Contains(err.Error(), "belongs to run a") {
+		t.Errorf("another run's journal: %v", err)
+	}
+	os.WriteFile(file, []byte("something else entirely, which is no journal"), 0o600)
+	if _, err := OpenJournal(file, Head{Run: "a", Steps: 1}); !errors.Is(err, ErrDamaged) {
+		t.Errorf("damaged journal: %v", err)
+	}
+}
+
+func BenchmarkRun(b *testing.B) {
+	w := makeWorld(b, rand.New(rand.NewPCG(1, 1)), 200)
+	start := time.Now()
+	r := w.runner(b)
+	if err := r.Run(b.Context()); err != nil {
+		b.Fatal(err)
+	}
+	b.ReportMetric(float64(len(w.steps))/time.Since(start).Seconds(), "steps/s")
+}
