@@ -49,8 +49,8 @@ type Group struct {
 	Found    string
 	Effect   perm.Effect
 	Count    int
-	Folder   string // the deepest folder that holds them all
-	Example  string // the first path of a walk
+	Folder   pathname.Path // the deepest folder that holds them all
+	Example  pathname.Path // the first path of a walk
 }
 
 // A Summary is what a comparison says as a whole.
@@ -107,12 +107,12 @@ func Compare(ctx context.Context, src tree.Source, forest tree.Hash, m *baseline
 			g := groups[gk]
 			if g == nil {
 				g = &Group{ID: gk.id(), Rule: rule.Name, Why: rule.Why, Severity: rule.Severity, Aspect: diff.Aspect, Kind: e.Kind,
-					Declared: diff.Declared, Found: diff.Found, Effect: effect, Folder: pathname.Folder(path), Example: path}
+					Declared: diff.Declared, Found: diff.Found, Effect: effect, Folder: pathname.Path(pathname.Folder(path)), Example: pathname.Path(path)}
 				groups[gk] = g
 			}
 			g.Count++
-			for !pathname.Under(path, g.Folder) {
-				g.Folder = pathname.Folder(g.Folder)
+			for !pathname.Under(path, string(g.Folder)) {
+				g.Folder = pathname.Path(pathname.Folder(string(g.Folder)))
 			}
 			if err := to.Finding(Finding{path, e.Kind, diff.Aspect, diff.Declared, diff.Found, diff.Rule, rule.Severity,
 				e.Set, diff.Mended, effect, g.ID}); err != nil {

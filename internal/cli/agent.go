@@ -1,0 +1,73 @@
+//go:build linux
+
+package cli
+
+import (
+	"context"
+	"errors"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"idletally/internal/agent"
+	"idletally/internal/core/pathname"
+)
+
+func agentCommand(o *options) *cobra.Command {
+	var folder, level string
+	run := &cobra.Command{Use: "run", Short: "Work for this host until stopped", Args: args(0, 0, "no argument"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			log, err := logger(c, level)
+			if err != nil {
+				return err
+			}
+			a, err := agent.New(folder, log)
+			if err != nil {
+				return err
+			}
+			log.Info("agent", "host", a.Host, "service", a.Service, "roots", a.Roots)
+			if err := a.Run(c.Context()); !errors.Is(err, context.Canceled) {
+				return err
+			}
+			return nil
+		}}
+	run.Flags().StringVar(&level, "log-level", "info", "debug, info, warn or error")
+	var service, authorityFile, code string
+	var roots []string
+	enrol := &cobra.Command{Use: "enrol", Short: "Enrol this host with a one-time code",
+		Long: `Enrol this host: the code that "idletally host invite" gave is traded for a certificate.
+
+The roots are this host's own decision. Outside of them the agent neither looks nor changes
+anything, whatever a service asks for.`,
+		Args: args(0, 0, "no argument"),
+		RunE: func(c *cobra.Command, _ []string) error {
+			ca, err := os.ReadFile(authorityFile)
+			if err != nil {
+				return err
+			}
+			var raw []string
+			for _, r := range roots {
+				p, err := pathname.Unescape(r)
+				if err != nil {
+					return usageError{err}
+				}
+				raw = append(raw, p)
+			}
+			host, err := agent.Enrol(c.Context(), folder, service, ca, code, Version, raw)
+			if err != nil {
+				return err
+			}
+			say(c, "Enrolled as host %s. Start it with: idletally agent run", host)
+			return nil
+		}}
+	enrol.Flags().StringVar(&service, "service", "", "address of the service: https://HOST:PORT")
+	enrol.Flags().StringVar(&authorityFile, "authority", "", "file with the service's authority (PEM)")
+	enrol.Flags().StringVar(&code, "code", "", "one-time code")
+	enrol.Flags().StringArrayVar(&roots, "root", nil, "folder below which the agent may work; give it once for each")
+	for _, f := range []string{"service", "authority", "code", "root"} {
+		_ = enrol.MarkFlagRequired(f)
+	}
+	c := noun("agent", "Work on this host for a service", run, enrol)
+	c.PersistentFlags().StringVar(&folder, "folder", "/var/lib/idletally-agent", "the agent's own folder")
+	return c
+}

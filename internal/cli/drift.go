@@ -1,0 +1,131 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"idletally/internal/client"
+	"idletally/internal/wire"
+)
+
+// mark is an effect's word with its shape: it works without colour.
+func mark(word string) string {
+	return map[string]string{"opens": "▲ opens", "closes": "▼ closes", "both": "◆ both", "neither": "· neither"}[word]
+}
+
+func driftCommand(o *options) *cobra.Command {
+	var host string
+	var strict bool
+	show := &cobra.Command{Use: "show APPLICATION", Short: "Show where hosts have drifted, equal findings as one line", Args: args(1, 1, "an application"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			d, err := api.Drift(c.Context(), a[0], host)
+			if err != nil {
+				return err
+			}
+			none := "Everything is as declared."
+			if len(d.Reports) == 0 {
+				none = "No report yet: idletally snapshot take " + a[0]
+			}
+			t := table{head: []string{"GROUP", "HOST", "COUNT", "RULE", "KIND", "ASPECT", "DECLARED", "FOUND", "EFFECT", "WHERE"}, value: d, none: none}
+			var total, unread int64
+			for _, r := range d.Reports {
+				total += r.Findings
+				unread += r.Unread
+			}
+			for _, g := range d.Groups {
+				where := g.Folder + "/…"
+				if g.Count == 1 {
+					where = g.Example
+				}
+				t.add(g.ID, g.Host, strconv.Itoa(g.Count), g.Rule, g.Kind, g.Aspect, g.Declared, g.Found, mark(g.Word), where)
+			}
+			if err := o.show(c, t); err != nil {
+				return err
+			}
+			if o.output == "table" {
+				for _, r := range d.Reports {
+					say(c, "%s: %d of %d paths judged by edition %d, %d findings (%d open, %d close), %d could not be read.",
+						r.Host, r.Judged, r.Paths, r.Edition, r.Findings, r.Opens, r.Closes, r.Unread)
+					for _, p := range r.Problems {
+						say(c, "  %s", p.Message)
+					}
+				}
+			}
+			if strict && total+unread > 0 {
+				return errNotSo
+			}
+			return nil
+		})}
+	show.Flags().StringVar(&host, "host", "", "only this host")
+	show.Flags().BoolVar(&strict, "strict", false, "exit with 4 where anything drifted or could not be read")
+	var group string
+	var most int
+	findings := &cobra.Command{Use: "findings APPLICATION", Short: "List findings path by path", Args: args(1, 1, "an application"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			d, err := api.Drift(c.Context(), a[0], host)
+			if err != nil {
+				return err
+			}
+			groups := map[string]wire.Group{}
+			for _, g := range d.Groups {
+				groups[g.Report+g.ID] = g
+			}
+			type row struct {
+				wire.Finding
+				Host              string `json:"host"`
+				Rule              string `json:"rule"`
+				Wants, Has, Means string
+			}
+			var all []row
+			t := table{head: []string{"FINDING", "HOST", "RULE", "ASPECT", "DECLARED", "FOUND", "EFFECT", "PATH"}, none: "No findings."}
+			for _, r := range d.Reports {
+				list, err := api.Findings(c.Context(), r.ID, group, most-len(all))
+				if err != nil {
+					return err
+				}
+				for _, f := range list {
+					g := groups[f.Report+f.Group]
+					all = append(all, row{f, r.Host, g.Rule, g.Declared, g.Found, g.Meaning})
+					t.add(f.Report+":"+strconv.Itoa(f.Seq), r.Host, g.Rule, f.Aspect, g.Declared, g.Found, g.Meaning, f.Path)
+				}
+				if len(all) >= most {
+					break
+				}
+			}
+			t.value = all
+			return o.show(c, t)
+		})}
+	findings.Flags().StringVar(&host, "host", "", "only this host")
+	findings.Flags().StringVar(&group, "group", "", "only this group")
+	findings.Flags().IntVar(&most, "most", 200, "how many at the most")
+	return noun("drift", "Where hosts are not as declared", show, findings)
+}
+
+// refs resolves group ids and finding references against the newest reports.
+func refs(d client.Drift, groups, findings []string) (wire.Draft, error) {
+	var out wire.Draft
+	for _, want := range groups {
+		hit := false
+		for _, g := range d.Groups {
+			if g.ID == want {
+				out.Groups = append(out.Groups, wire.GroupRef{Report: g.Report, Group: g.ID})
+				hit = true
+			}
+		}
+		if !hit {
+			return out, fmt.Errorf("no group %q in the newest reports: see idletally drift show", want)
+		}
+	}
+	for _, f := range findings {
+		report, seq, _ := strings.Cut(f, ":")
+		n, err := strconv.Atoi(seq)
+		if err != nil {
+			return out, usageError{fmt.Errorf("finding %q: want REPORT:NUMBER as idletally drift findings shows it", f)}
+		}
+		out.Findings = append(out.Findings, wire.Ref{Report: report, Seq: n})
+	}
+	return out, nil
+}

@@ -1,0 +1,123 @@
+package cli
+
+import (
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"idletally/internal/client"
+	"idletally/internal/wire"
+)
+
+func personCommand(o *options) *cobra.Command {
+	var roles []string
+	add := &cobra.Command{Use: "add NAME", Short: "Add a person; prints a one-time password", Args: args(1, 1, "a name"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			p, err := api.AddPerson(c.Context(), wire.NewPerson{Name: a[0], Roles: roles})
+			if err != nil {
+				return err
+			}
+			return o.showOne(c, p, "person", p.Name, "roles", strings.Join(roles, ", "), "one-time password", p.Password)
+		})}
+	add.Flags().StringSliceVar(&roles, "role", []string{wire.Viewer}, "viewer, author, reviewer, operator, admin; several apart by commas")
+	list := &cobra.Command{Use: "list", Short: "List people", Args: args(0, 0, "no argument"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
+			people, err := api.People(c.Context())
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"NAME", "ROLES"}, value: people}
+			for _, p := range people {
+				t.add(p.Name, strings.Join(p.Roles, ", "))
+			}
+			return o.show(c, t)
+		})}
+	return noun("person", "People who use Idle Tally", add, list)
+}
+
+func hostCommand(o *options) *cobra.Command {
+	var tags []string
+	invite := &cobra.Command{Use: "invite NAME", Short: "Add a host; prints a one-time enrolment code", Args: args(1, 1, "a host name"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			inv, err := api.Invite(c.Context(), wire.NewHost{Name: a[0], Tags: tags})
+			if err != nil {
+				return err
+			}
+			s, err := o.load()
+			if err != nil {
+				return err
+			}
+			return o.showOne(c, inv, "host", inv.Host, "code", inv.Code, "good until", when(inv.Expires),
+				"on the host", "idletally agent enrol --service "+s.Address+" --authority authority.pem --code "+inv.Code+" --root FOLDER")
+		})}
+	invite.Flags().StringSliceVar(&tags, "tag", nil, "tags that baselines can name; several apart by commas")
+	list := &cobra.Command{Use: "list", Short: "List hosts", Args: args(0, 0, "no argument"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
+			hosts, err := api.Hosts(c.Context())
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"HOST", "TAGS", "AGENT", "LAST SEEN"}, value: hosts, none: "No hosts yet: idletally host invite NAME"}
+			for _, h := range hosts {
+				state := "not enrolled"
+				if h.Enrolled {
+					state = h.Version
+				}
+				t.add(h.Name, strings.Join(h.Tags, ", "), state, whenever(h.LastSeen))
+			}
+			return o.show(c, t)
+		})}
+	return noun("host", "Machines whose paths are kept", invite, list)
+}
+
+func applicationCommand(o *options) *cobra.Command {
+	list := &cobra.Command{Use: "list", Short: "List applications with their state on each host", Args: args(0, 0, "no argument"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
+			apps, err := api.Applications(c.Context())
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"APPLICATION", "EDITION", "HOST", "PATHS", "FINDINGS", "OPENS", "CLOSES", "LOOKED AT"}, value: apps,
+				none: "No applications yet: idletally baseline upload FILE"}
+			for _, a := range apps {
+				edition := "none published"
+				if a.Published > 0 {
+					edition = strconv.Itoa(a.Published)
+				}
+				if len(a.Hosts) == 0 {
+					t.add(a.Name, edition, "", "", "", "", "", "")
+				}
+				for _, h := range a.Hosts {
+					if r := h.Report; r != nil {
+						t.add(a.Name, edition, h.Host, num(r.Paths), num(r.Findings), num(r.Opens), num(r.Closes), when(r.Created))
+					} else {
+						t.add(a.Name, edition, h.Host, "", "", "", "", "never")
+					}
+				}
+			}
+			return o.show(c, t)
+		})}
+	return noun("application", "What belongs together", list)
+}
+
+func num(n int64) string { return strconv.FormatInt(n, 10) }
+
+func historyCommand(o *options) *cobra.Command {
+	var most int
+	c := &cobra.Command{Use: "history", Short: "Show who did what, newest first", Args: args(0, 0, "no argument"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
+			list, err := api.History(c.Context(), most)
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"AT", "WHO", "WHAT", "SUBJECT", "DETAIL"}, value: list}
+			for _, h := range list {
+				t.add(h.At.Local().Format(time.DateTime), h.Who, h.What, h.Subject, h.Detail)
+			}
+			return o.show(c, t)
+		})}
+	c.Flags().IntVar(&most, "most", 50, "how many lines at the most")
+	return c
+}

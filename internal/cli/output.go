@@ -1,0 +1,174 @@
+package cli
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"golang.org/x/term"
+
+	"github.com/spf13/cobra"
+)
+
+type options struct {
+	output string
+	config string
+}
+
+// A table is an answer: rows for people and spreadsheets, the value for programs.
+type table struct {
+	head  []string
+	rows  [][]string
+	value any
+	none  string // said in place of an empty table
+}
+
+func (t *table) add(cells ...string) { t.rows = append(t.rows, cells) }
+
+func (o *options) show(c *cobra.Command, t table) error {
+	w := c.OutOrStdout()
+	switch o.output {
+	case "json":
+		e := json.NewEncoder(w)
+		e.SetIndent("", "  ")
+		e.SetEscapeHTML(false)
+		return e.Encode(t.value)
+	case "csv":
+		cw := csv.NewWriter(w)
+		if err := cw.Write(t.head); err != nil {
+			return err
+		}
+		for _, r := range t.rows {
+			for i := range r { // a spreadsheet must not take a path for a formula
+				if r[i] != "" && strings.ContainsRune("=+@", rune(r[i][0])) {
+					r[i] = "'" + r[i]
+				}
+			}
+			if err := cw.Write(r); err != nil {
+				return err
+			}
+		}
+		cw.Flush()
+		return cw.Error()
+	case "table":
+		if len(t.rows) == 0 && t.none != "" {
+			_, err := fmt.Fprintln(w, t.none)
+			return err
+		}
+		return t.write(w, width(w))
+	}
+	return usageError{fmt.Errorf("--output %q is unknown: table, json or csv", o.output)}
+}
+
+// width is the terminal's, or 0 where there is none and nothing need be cut.
+func width(w io.Writer) int {
+	if f, ok := w.(*os.File); ok {
+		if n, _, err := term.GetSize(int(f.Fd())); err == nil {
+			return n
+		}
+	}
+	return 0
+}
+
+// write aligns columns with two blanks between. On a terminal the widest columns give way.
+func (t *table) write(w io.Writer, limit int) error {
+	cols := make([]int, len(t.head))
+	lines := append([][]string{t.head}, t.rows...)
+	for i := range lines {
+		for j, c := range lines[i] {
+			lines[i][j] = printable(c)
+			cols[j] = max(cols[j], utf8.RuneCountInString(lines[i][j]))
+		}
+	}
+	if limit > 0 {
+		for {
+			sum, widest := 2*(len(cols)-1), 0
+			for j, n := range cols {
+				sum += n
+				if n > cols[widest] {
+					widest = j
+				}
+			}
+			if sum <= limit || cols[widest] <= 12 {
+				break
+			}
+			cols[widest] -= min(sum-limit, cols[widest]-12)
+		}
+	}
+	for _, line := range lines {
+		var b strings.Builder
+		for j, c := range line {
+			n := utf8.RuneCountInString(c)
+			if n > cols[j] { // the end of a path says more than its beginning
+				r := []rune(c)
+				c, n = "…"+string(r[len(r)-cols[j]+1:]), cols[j]
+			}
+			b.WriteString(c)
+			if j < len(line)-1 {
+				b.WriteString(strings.Repeat(" ", cols[j]-n+2))
+			}
+		}
+		if _, err := fmt.Fprintln(w, strings.TrimRight(b.String(), " ")); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// printable keeps what other people wrote from steering the terminal.
+func printable(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r == '\n' || r == utf8.RuneError || unicode.IsGraphic(r) {
+			return r
+		}
+		return '�'
+	}, s)
+}
+
+func when(t time.Time) string { return t.Local().Format("2006-01-02 15:04") }
+
+func whenever(t *time.Time) string {
+	if t == nil {
+		return "never"
+	}
+	return when(*t)
+}
+
+func say(c *cobra.Command, format string, a ...any) {
+	fmt.Fprintln(c.OutOrStdout(), printable(fmt.Sprintf(format, a...)))
+}
+
+// fields shows one thing as name and value, a line each.
+func fields(pairs ...string) table {
+	t := table{head: []string{"", ""}}
+	for i := 0; i+1 < len(pairs); i += 2 {
+		if pairs[i+1] != "" {
+			t.add(pairs[i], pairs[i+1])
+		}
+	}
+	return t
+}
+
+func (o *options) showOne(c *cobra.Command, value any, pairs ...string) error {
+	t := fields(pairs...)
+	t.value = value
+	if o.output != "table" {
+		t.head = []string{"field", "value"}
+		return o.show(c, t)
+	}
+	w := c.OutOrStdout()
+	wide := 0
+	for _, r := range t.rows {
+		wide = max(wide, utf8.RuneCountInString(r[0]))
+	}
+	for _, r := range t.rows {
+		fmt.Fprintf(w, "%-*s  %s\n", wide, r[0], printable(r[1]))
+	}
+	return nil
+}

@@ -1,0 +1,150 @@
+package client
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"time"
+
+	"idletally/internal/core/tree"
+	"idletally/internal/wire"
+)
+
+// Agent makes the calls of an agent.
+type Agent struct {
+	address string
+	http    *http.Client
+}
+
+// NewAgent makes an agent's client; certificate is nil before enrolling.
+func NewAgent(address string, authority []byte, certificate *tls.Certificate) (*Agent, error) {
+	c, err := New(address, authority, "")
+	if err != nil {
+		return nil, err
+	}
+	tr := c.HTTP.Transport.(*http.Transport)
+	if certificate != nil {
+		tr.TLSClientConfig.Certificates = []tls.Certificate{*certificate}
+	}
+	return &Agent{address: c.Address, http: c.HTTP}, nil
+}
+
+func (a *Agent) call(ctx context.Context, method, path string, body []byte, kind string, limit time.Duration) ([]byte, int, error) {
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, method, a.address+"/agent/v1"+path, bytes.NewReader(body))
+	if err != nil {
+		return nil, 0, err
+	}
+	req.Header.Set("Content-Type", kind)
+	resp, err := a.http.Do(req)
+	if err != nil {
+		return nil, 0, fmt.Errorf("the service at %s does not answer: %w", a.address, err)
+	}
+	defer resp.Body.Close()
+	if err := CheckResponse(resp); err != nil {
+		return nil, resp.StatusCode, err
+	}
+	b, err := io.ReadAll(io.LimitReader(resp.Body, 256<<20))
+	return b, resp.StatusCode, err
+}
+
+func (a *Agent) json(ctx context.Context, method, path string, in, out any) (int, error) {
+	var body []byte
+	if in != nil {
+		var err error
+		if body, err = json.Marshal(in); err != nil {
+			return 0, err
+		}
+	}
+	b, status, err := a.call(ctx, method, path, body, "application/json", 90*time.Second)
+	if err != nil || status == http.StatusNoContent || out == nil {
+		return status, err
+	}
+	return status, json.Unmarshal(b, out)
+}
+
+const octets = "application/octet-stream"
+
+// Enrol trades a code for a certificate.
+func (a *Agent) Enrol(ctx context.Context, in wire.Enrol) (out wire.Enrolled, err error) {
+	_, err = a.json(ctx, http.MethodPost, "/enrol", in, &out)
+	return out, err
+}
+
+// Hello says that this agent has just started.
+func (a *Agent) Hello(ctx context.Context) error {
+	_, err := a.json(ctx, http.MethodPost, "/hello", nil, nil)
+	return err
+}
+
+// Work waits for something to do; nil where there was nothing for a while.
+func (a *Agent) Work(ctx context.Context) (*wire.Work, error) {
+	var w wire.Work
+	status, err := a.json(ctx, http.MethodGet, "/work", nil, &w)
+	if err != nil || status == http.StatusNoContent || w.ID == "" {
+		return nil, err
+	}
+	return &w, nil
+}
+
+// Progress keeps the work and asks whether to go on.
+func (a *Agent) Progress(ctx context.Context, work string, p wire.WorkProgress) (out wire.WorkAnswer, err error) {
+	_, err = a.json(ctx, http.MethodPost, "/work/"+work+"/progress", p, &out)
+	return out, err
+}
+
+// Missing tells which hashes the service does not have.
+func (a *Agent) Missing(ctx context.Context, hashes []tree.Hash) ([]bool, error) {
+	body := make([]byte, 0, len(hashes)*len(tree.Hash{}))
+	for _, h := range hashes {
+		body = append(body, h[:]...)
+	}
+	b, _, err := a.call(ctx, http.MethodPost, "/nodes/missing", body, octets, time.Minute)
+	if err != nil {
+		return nil, err
+	}
+	if len(b) != len(hashes) {
+		return nil, errors.New("the service answered for another number of nodes")
+	}
+	out := make([]bool, len(b))
+	for i := range b {
+		out[i] = b[i] != 0
+	}
+	return out, nil
+}
+
+// SendNodes sends a compressed pack.
+func (a *Agent) SendNodes(ctx context.Context, pack []byte) error {
+	_, _, err := a.call(ctx, http.MethodPost, "/nodes", pack, octets, 2*time.Minute)
+	return err
+}
+
+// SnapshotDone ends a snapshot.
+func (a *Agent) SnapshotDone(ctx context.Context, work string, d wire.SnapshotDone) error {
+	_, err := a.json(ctx, http.MethodPost, "/work/"+work+"/snapshot", d, nil)
+	return err
+}
+
+// Chunk fetches steps of a run.
+func (a *Agent) Chunk(ctx context.Context, work string, n int) ([]byte, error) {
+	b, _, err := a.call(ctx, http.MethodGet, fmt.Sprintf("/work/%s/chunks/%d", work, n), nil, octets, 2*time.Minute)
+	return b, err
+}
+
+// SendOriginals stores what a run found.
+func (a *Agent) SendOriginals(ctx context.Context, work string, n int, chunk []byte) error {
+	_, _, err := a.call(ctx, http.MethodPut, fmt.Sprintf("/work/%s/originals/%d", work, n), chunk, octets, 2*time.Minute)
+	return err
+}
+
+// RunDone ends a run on this host.
+func (a *Agent) RunDone(ctx context.Context, work string, d wire.RunDone) error {
+	_, err := a.json(ctx, http.MethodPost, "/work/"+work+"/run", d, nil)
+	return err
+}

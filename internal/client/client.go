@@ -1,0 +1,381 @@
+// Package client calls the service: for the commands, and for the tests.
+package client
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+
+	"idletally/internal/wire"
+)
+
+// Client calls one service.
+type Client struct {
+	Address string // https://host:port
+	Token   string
+	HTTP    *http.Client
+}
+
+// New makes a client that trusts one authority.
+func New(address string, authority []byte, token string) (*Client, error) {
+	tlsConfig, err := TLS(authority)
+	if err != nil {
+		return nil, err
+	}
+	return &Client{Address: strings.TrimRight(address, "/"), Token: token,
+		HTTP: &http.Client{Timeout: 3 * time.Minute, Transport: &http.Transport{TLSClientConfig: tlsConfig, ForceAttemptHTTP2: true,
+			TLSHandshakeTimeout: 10 * time.Second, IdleConnTimeout: time.Minute}}}, nil
+}
+
+// TLS trusts exactly one authority.
+func TLS(authority []byte) (*tls.Config, error) {
+	pool := x509.NewCertPool()
+	if !pool.AppendCertsFromPEM(authority) {
+		return nil, errors.New("the authority's file holds no certificate in PEM form")
+	}
+	return &tls.Config{MinVersion: tls.VersionTLS13, RootCAs: pool}, nil
+}
+
+// Problem is an error that the service answered with (RFC 9457).
+type Problem struct {
+	Status int    `json:"status"`
+	Title  string `json:"title"`
+	Detail string `json:"detail"`
+	Errors []struct {
+		Message  string `json:"message"`
+		Location string `json:"location"`
+	} `json:"errors"`
+}
+
+func (p *Problem) Error() string {
+	s := p.Detail
+	if s == "" {
+		s = p.Title
+	}
+	for _, e := range p.Errors {
+		s += "\n  " + e.Message
+		if e.Location != "" {
+			s += " (" + e.Location + ")"
+		}
+	}
+	return s
+}
+
+// Status gives the HTTP status behind an error, 0 where there is none.
+func Status(err error) int {
+	var p *Problem
+	if errors.As(err, &p) {
+		return p.Status
+	}
+	return 0
+}
+
+// Do makes one call. in and out may be nil.
+func (c *Client) Do(ctx context.Context, method, path string, in, out any) error {
+	var rd io.Reader
+	if in != nil {
+		b, err := json.Marshal(in)
+		if err != nil {
+			return err
+		}
+		rd = bytes.NewReader(b)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.Address+"/api/v1"+path, rd)
+	if err != nil {
+		return err
+	}
+	if in != nil {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	if c.Token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.Token)
+	}
+	resp, err := c.HTTP.Do(req)
+	if err != nil {
+		return fmt.Errorf("the service at %s does not answer: %w", c.Address, err)
+	}
+	defer resp.Body.Close()
+	if err := CheckResponse(resp); err != nil {
+		return err
+	}
+	if out == nil || resp.StatusCode == http.StatusNoContent {
+		return nil
+	}
+	if err := json.NewDecoder(io.LimitReader(resp.Body, 256<<20)).Decode(out); err != nil {
+		return fmt.Errorf("answer of the service: %w", err)
+	}
+	return nil
+}
+
+// CheckResponse turns a problem body into an error.
+func CheckResponse(resp *http.Response) error {
+	if resp.StatusCode < 400 {
+		return nil
+	}
+	p := &Problem{}
+	b, _ := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
+	if json.Unmarshal(b, p) != nil || p.Detail == "" && p.Title == "" {
+		p.Detail = strings.TrimSpace(string(b))
+	}
+	p.Status = resp.StatusCode
+	return p
+}
+
+func get[T any](ctx context.Context, c *Client, path string, q url.Values) (out T, err error) {
+	if len(q) > 0 {
+		path += "?" + q.Encode()
+	}
+	err = c.Do(ctx, http.MethodGet, path, nil, &out)
+	return out, err
+}
+
+func post[T any](ctx context.Context, c *Client, path string, in any) (out T, err error) {
+	err = c.Do(ctx, http.MethodPost, path, in, &out)
+	return out, err
+}
+
+// All follows a list to its end, at most most items.
+func All[T any](ctx context.Context, c *Client, path string, q url.Values, most int) ([]T, error) {
+	out := []T{}
+	if q == nil {
+		q = url.Values{}
+	}
+	for {
+		p, err := get[wire.Page[T]](ctx, c, path, q)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, p.Items...)
+		if p.Next == "" || len(out) >= most {
+			return out[:min(len(out), most)], nil
+		}
+		q.Set("after", p.Next)
+	}
+}
+
+// SignIn opens a session.
+func (c *Client) SignIn(ctx context.Context, in wire.SignIn) (wire.Session, error) {
+	return post[wire.Session](ctx, c, "/sign-in", in)
+}
+
+// SignOut ends the session.
+func (c *Client) SignOut(ctx context.Context) error {
+	return c.Do(ctx, http.MethodPost, "/sign-out", nil, nil)
+}
+
+// Me tells who is signed in.
+func (c *Client) Me(ctx context.Context) (wire.Person, error) {
+	return get[wire.Person](ctx, c, "/me", nil)
+}
+
+// AddPerson adds a person.
+func (c *Client) AddPerson(ctx context.Context, in wire.NewPerson) (wire.OneTime, error) {
+	return post[wire.OneTime](ctx, c, "/people", in)
+}
+
+// People lists people.
+func (c *Client) People(ctx context.Context) ([]wire.Person, error) {
+	return All[wire.Person](ctx, c, "/people", nil, 10_000)
+}
+
+// Hosts lists hosts.
+func (c *Client) Hosts(ctx context.Context) ([]wire.Host, error) {
+	return All[wire.Host](ctx, c, "/hosts", nil, 100_000)
+}
+
+// Invite makes an enrolment code.
+func (c *Client) Invite(ctx context.Context, in wire.NewHost) (wire.Invitation, error) {
+	return post[wire.Invitation](ctx, c, "/hosts", in)
+}
+
+// CheckBaseline checks a text.
+func (c *Client) CheckBaseline(ctx context.Context, text string) (wire.Checked, error) {
+	return post[wire.Checked](ctx, c, "/baselines/check", wire.BaselineText{Text: text})
+}
+
+// UploadBaseline keeps a text as a draft.
+func (c *Client) UploadBaseline(ctx context.Context, text string) (wire.Edition, error) {
+	return post[wire.Edition](ctx, c, "/baselines", wire.BaselineText{Text: text})
+}
+
+// Publish makes an edition count.
+func (c *Client) Publish(ctx context.Context, application string, number int) (wire.Edition, error) {
+	return post[wire.Edition](ctx, c, fmt.Sprintf("/baselines/%s/%d/publish", url.PathEscape(application), number), nil)
+}
+
+// Editions lists editions.
+func (c *Client) Editions(ctx context.Context, application string) ([]wire.Edition, error) {
+	return All[wire.Edition](ctx, c, "/baselines/"+url.PathEscape(application), nil, 1000)
+}
+
+// Edition gives an edition with its text; 0 is the published one.
+func (c *Client) Edition(ctx context.Context, application string, number int) (wire.Edition, error) {
+	return get[wire.Edition](ctx, c, fmt.Sprintf("/baselines/%s/%d", url.PathEscape(application), number), nil)
+}
+
+// Applications lists applications.
+func (c *Client) Applications(ctx context.Context) ([]wire.Application, error) {
+	return All[wire.Application](ctx, c, "/applications", nil, 10_000)
+}
+
+// TakeSnapshot asks for a snapshot.
+func (c *Client) TakeSnapshot(ctx context.Context, application, host string) (wire.Snapshot, error) {
+	return post[wire.Snapshot](ctx, c, "/snapshots", wire.NewSnapshot{Application: application, Host: host})
+}
+
+// Snapshot shows a snapshot.
+func (c *Client) Snapshot(ctx context.Context, id string) (wire.Snapshot, error) {
+	return get[wire.Snapshot](ctx, c, "/snapshots/"+url.PathEscape(id), nil)
+}
+
+// Snapshots lists snapshots, newest first.
+func (c *Client) Snapshots(ctx context.Context, application, host string, most int) ([]wire.Snapshot, error) {
+	return All[wire.Snapshot](ctx, c, "/snapshots", url.Values{"application": {application}, "host": {host}, "limit": {strconv.Itoa(min(most, 1000))}}, most)
+}
+
+// Browse lists a folder of a snapshot; "" lists the roots.
+func (c *Client) Browse(ctx context.Context, id, path string, most int) ([]wire.Path, error) {
+	return All[wire.Path](ctx, c, "/snapshots/"+url.PathEscape(id)+"/paths", url.Values{"path": {path}}, most)
+}
+
+// Drift is the newest reports of an application.
+type Drift struct {
+	Reports []wire.Report `json:"reports"`
+	Groups  []wire.Group  `json:"groups"`
+}
+
+// Drift gives the newest reports of an application.
+func (c *Client) Drift(ctx context.Context, application, host string) (Drift, error) {
+	return get[Drift](ctx, c, "/drift", url.Values{"application": {application}, "host": {host}})
+}
+
+// Findings lists findings of a report, of one group where it is given.
+func (c *Client) Findings(ctx context.Context, report, group string, most int) ([]wire.Finding, error) {
+	return All[wire.Finding](ctx, c, "/reports/"+url.PathEscape(report)+"/findings", url.Values{"group": {group}, "limit": {strconv.Itoa(min(most, 5000))}}, most)
+}
+
+// Unread lists what a report could not judge.
+func (c *Client) Unread(ctx context.Context, report string) ([]wire.Left, error) {
+	return All[wire.Left](ctx, c, "/reports/"+url.PathEscape(report)+"/unread", nil, 5000)
+}
+
+// DraftPlan drafts a plan.
+func (c *Client) DraftPlan(ctx context.Context, in wire.Draft) (wire.Plan, error) {
+	return post[wire.Plan](ctx, c, "/plans", in)
+}
+
+// Plans lists plans.
+func (c *Client) Plans(ctx context.Context, state string, most int) ([]wire.Plan, error) {
+	q := url.Values{}
+	if state != "" {
+		q.Set("state", state)
+	}
+	return All[wire.Plan](ctx, c, "/plans", q, most)
+}
+
+// Plan shows a plan.
+func (c *Client) Plan(ctx context.Context, id string) (wire.Plan, error) {
+	return get[wire.Plan](ctx, c, "/plans/"+url.PathEscape(id), nil)
+}
+
+// Steps lists steps of a plan on a host.
+func (c *Client) Steps(ctx context.Context, id, host string, chunk int) ([]wire.Step, error) {
+	p, err := get[wire.Page[wire.Step]](ctx, c, "/plans/"+url.PathEscape(id)+"/steps", url.Values{"host": {host}, "chunk": {strconv.Itoa(chunk)}})
+	return p.Items, err
+}
+
+// Submit puts a plan in review.
+func (c *Client) Submit(ctx context.Context, id string) (wire.Plan, error) {
+	return post[wire.Plan](ctx, c, "/plans/"+url.PathEscape(id)+"/submit", nil)
+}
+
+// Decide approves or declines a plan with a certain digest.
+func (c *Client) Decide(ctx context.Context, id string, approve bool, in wire.Decision) (wire.Plan, error) {
+	verb := "decline"
+	if approve {
+		verb = "approve"
+	}
+	return post[wire.Plan](ctx, c, "/plans/"+url.PathEscape(id)+"/"+verb, in)
+}
+
+// StartRun runs an approved plan.
+func (c *Client) StartRun(ctx context.Context, plan string) (wire.Run, error) {
+	return post[wire.Run](ctx, c, "/plans/"+url.PathEscape(plan)+"/run", nil)
+}
+
+// Run shows a run.
+func (c *Client) Run(ctx context.Context, id string) (wire.Run, error) {
+	return get[wire.Run](ctx, c, "/runs/"+url.PathEscape(id), nil)
+}
+
+// Runs lists runs.
+func (c *Client) Runs(ctx context.Context, most int) ([]wire.Run, error) {
+	return All[wire.Run](ctx, c, "/runs", nil, most)
+}
+
+// Halt halts a run.
+func (c *Client) Halt(ctx context.Context, id string) (wire.Run, error) {
+	return post[wire.Run](ctx, c, "/runs/"+url.PathEscape(id)+"/halt", nil)
+}
+
+// Resume goes on with a run.
+func (c *Client) Resume(ctx context.Context, id string) (wire.Run, error) {
+	return post[wire.Run](ctx, c, "/runs/"+url.PathEscape(id)+"/resume", nil)
+}
+
+// Results lists a run's steps that are not simply done.
+func (c *Client) Results(ctx context.Context, id string, most int) ([]wire.RunResult, error) {
+	return All[wire.RunResult](ctx, c, "/runs/"+url.PathEscape(id)+"/results", nil, most)
+}
+
+// History lists the audit log, newest first.
+func (c *Client) History(ctx context.Context, most int) ([]wire.History, error) {
+	return All[wire.History](ctx, c, "/history", nil, most)
+}
+
+// Watch calls each with a run's state whenever it changes, until it ends.
+func (c *Client) Watch(ctx context.Context, id string, each func(wire.Run)) error {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.Address+"/api/v1/runs/"+url.PathEscape(id)+"/events", nil)
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Authorization", "Bearer "+c.Token)
+	patient := *c.HTTP
+	patient.Timeout = 0
+	resp, err := patient.Do(req)
+	if err != nil {
+		return fmt.Errorf("the service at %s does not answer: %w", c.Address, err)
+	}
+	defer resp.Body.Close()
+	if err := CheckResponse(resp); err != nil {
+		return err
+	}
+	sc := bufio.NewScanner(resp.Body)
+	sc.Buffer(nil, 4<<20)
+	for sc.Scan() {
+		data, ok := strings.CutPrefix(sc.Text(), "data: ")
+		if !ok {
+			continue
+		}
+		var run wire.Run
+		if err := json.Unmarshal([]byte(data), &run); err != nil {
+			return fmt.Errorf("event: %w", err)
+		}
+		each(run)
+		if run.State != "running" {
+			return nil
+		}
+	}
+	return sc.Err()
+}

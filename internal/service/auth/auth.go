@@ -1,0 +1,112 @@
+// Package auth makes and checks passwords, tokens and one-time codes.
+package auth
+
+import (
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+
+	"golang.org/x/crypto/argon2"
+)
+
+// The cost of argon2id (RFC 9106, second recommended option): 64 MiB, three passes.
+const (
+	memory  = 64 << 10
+	passes  = 3
+	threads = 2
+)
+
+// MinPassword is the shortest password that people may choose, in bytes.
+const MinPassword = 12
+
+// hashing bounds how many argon2 computations run at once: each takes 64 MiB.
+var hashing = make(chan struct{}, 2)
+
+// Hash gives the stored form of a password.
+func Hash(password string) string {
+	salt := make([]byte, 16)
+	rand.Read(salt)
+	hashing <- struct{}{}
+	defer func() { <-hashing }()
+	key := argon2.IDKey([]byte(password), salt, passes, memory, threads, 32)
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, memory, passes, threads,
+		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(key))
+}
+
+var decoy = sync.OnceValue(func() string { return Hash("nobody has this password") })
+
+// Check says whether a password fits its stored form. With an empty form it takes as long and
+// says no, so that nobody can tell which names exist.
+func Check(stored, password string) bool {
+	real := stored != ""
+	if !real {
+		stored = decoy()
+	}
+	parts := strings.Split(stored, "$")
+	var m, t uint32
+	var p uint8
+	if len(parts) != 6 {
+		return false
+	}
+	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &m, &t, &p); err != nil {
+		return false
+	}
+	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
+	want, err2 := base64.RawStdEncoding.DecodeString(parts[5])
+	if errors.Join(err1, err2) != nil {
+		return false
+	}
+	hashing <- struct{}{}
+	defer func() { <-hashing }()
+	got := argon2.IDKey([]byte(password), salt, t, m, p, uint32(len(want)))
+	return subtle.ConstantTimeCompare(got, want) == 1 && real
+}
+
+// Acceptable says what is wrong with a new password.
+func Acceptable(password, name string) error {
+	switch {
+	case len(password) < MinPassword:
+		return fmt.Errorf("the new password is too short: want at least %d characters", MinPassword)
+	case strings.Contains(strings.ToLower(password), name):
+		return errors.New("the new password holds your name: choose another")
+	}
+	return nil
+}
+
+// Token makes a secret for a session, and what is stored of it.
+func Token() (token string, hash [32]byte) {
+	raw := make([]byte, 32)
+	rand.Read(raw)
+	token = "its_" + base64.RawURLEncoding.EncodeToString(raw)
+	return token, sha256.Sum256([]byte(token))
+}
+
+// HashToken gives what is stored of a token or code.
+func HashToken(token string) [32]byte { return sha256.Sum256([]byte(token)) }
+
+// letters leaves out what is misread: 0 o 1 l i.
+const letters = "abcdefghjkmnpqrstuvwxyz23456789"
+
+// Code makes a one-time code or password that people can type: groups of letters, 4.95 bits each.
+func Code(groups int) string {
+	raw := make([]byte, groups*5)
+	var b strings.Builder
+	for i := 0; i < len(raw); {
+		var one [1]byte
+		rand.Read(one[:])
+		if int(one[0]) >= 256/len(letters)*len(letters) {
+			continue // no letter is likelier than another
+		}
+		if i > 0 && i%5 == 0 {
+			b.WriteByte('-')
+		}
+		b.WriteByte(letters[int(one[0])%len(letters)])
+		i++
+	}
+	return b.String()
+}

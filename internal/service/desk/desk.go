@@ -1,0 +1,456 @@
+// Package desk is the work of the service that is neither network nor storage: checking
+// baselines against hosts, holding snapshots against them, and drafting plans.
+package desk
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"strings"
+
+	"idletally/internal/core/baseline"
+	"idletally/internal/core/drift"
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/plan"
+	"idletally/internal/service/store"
+	"idletally/internal/wire"
+)
+
+// A Desk does it on one store.
+type Desk struct {
+	Store *store.Store
+	Log   *slog.Logger
+}
+
+// ErrBad says that what was asked for cannot be done as it was asked.
+var ErrBad = errors.New("cannot do this")
+
+// Check parses a text and says what the hosts it applies to cannot follow.
+func (d *Desk) Check(ctx context.Context, text string) (*baseline.Document, wire.Checked, error) {
+	out := wire.Checked{Hosts: []string{}, Errors: []*baseline.Error{}, Problems: []wire.HostProblem{}}
+	doc, err := baseline.Parse([]byte(text))
+	if err != nil {
+		var faults baseline.Errors
+		if !errors.As(err, &faults) {
+			return nil, out, err
+		}
+		out.Errors = faults
+		return nil, out, nil
+	}
+	out.OK, out.Application, out.Rules = true, doc.Application, len(doc.Rules)
+	hosts, err := d.hosts(ctx, doc)
+	if err != nil {
+		return nil, out, err
+	}
+	for _, h := range hosts {
+		out.Hosts = append(out.Hosts, h.Name)
+		snap, err := d.Store.Newest(ctx, doc.Application, h.Name)
+		if errors.Is(err, store.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, out, err
+		}
+		dir, err := d.Store.Directory(ctx, snap)
+		if err != nil {
+			return nil, out, err
+		}
+		_, problems := baseline.Compile(doc, dir)
+		for _, p := range problems {
+			out.Problems = append(out.Problems, wire.HostProblem{Host: h.Name, Problem: p})
+		}
+	}
+	for _, name := range doc.HostNames {
+		if !slices.Contains(out.Hosts, name) {
+			out.Problems = append(out.Problems, wire.HostProblem{Host: name, Problem: baseline.Problem{Position: baseline.Position{Line: 1, Column: 1},
+				Message: fmt.Sprintf("no host is called %q: invite it with: idletally host invite %s", name, name)}})
+		}
+	}
+	return doc, out, nil
+}
+
+func (d *Desk) hosts(ctx context.Context, doc *baseline.Document) (out []store.Host, err error) {
+	for after := ""; ; {
+		page, err := d.Store.Hosts(ctx, after, 500)
+		if err != nil {
+			return nil, err
+		}
+		for _, h := range page {
+			if doc.Applies(h.Name, h.Tags()) {
+				out = append(out, h)
+			}
+			after = h.Name
+		}
+		if len(page) < 500 {
+			return out, nil
+		}
+	}
+}
+
+// Published parses an application's published edition and lists its hosts.
+func (d *Desk) Published(ctx context.Context, application string) (store.Edition, *baseline.Document, []store.Host, error) {
+	e, err := d.Store.Edition(ctx, application, 0)
+	if err != nil {
+		return e, nil, nil, err
+	}
+	doc, err := baseline.Parse([]byte(e.Text))
+	if err != nil {
+		return e, nil, nil, fmt.Errorf("edition %d of %s: %w", e.Number, application, err)
+	}
+	hosts, err := d.hosts(ctx, doc)
+	return e, doc, hosts, err
+}
+
+// AskSnapshot has a snapshot of an application taken on one of its hosts.
+func (d *Desk) AskSnapshot(ctx context.Context, application, host, by string) (string, error) {
+	_, doc, hosts, err := d.Published(ctx, application)
+	if err != nil {
+		return "", err
+	}
+	h, err := d.Store.Host(ctx, host)
+	if err != nil {
+		return "", err
+	}
+	if !slices.ContainsFunc(hosts, func(x store.Host) bool { return x.Name == host }) {
+		return "", fmt.Errorf("%w: the published baseline of %s does not apply to host %s: name the host or one of its tags in it", ErrBad, application, host)
+	}
+	if h.Certificate == "" {
+		return "", fmt.Errorf("%w: host %s has no agent yet: enrol it with the code that host invite gives", ErrBad, host)
+	}
+	return d.Store.AskSnapshot(ctx, host, application, doc.Roots, by)
+}
+
+// Compare holds a snapshot against the published edition and stores the report.
+func (d *Desk) Compare(ctx context.Context, snap store.Snapshot) (string, error) {
+	e, doc, _, err := d.Published(ctx, snap.Application)
+	if err != nil {
+		return "", err
+	}
+	dir, err := d.Store.Directory(ctx, snap)
+	if err != nil {
+		return "", err
+	}
+	m, problems := baseline.Compile(doc, dir)
+	enc, err := json.Marshal(problems)
+	if err != nil {
+		return "", err
+	}
+	w, err := d.Store.NewReport(ctx, store.Report{Application: snap.Application, Edition: e.Number, Host: snap.Host, Snapshot: snap.ID, Problems: string(enc)})
+	if err != nil {
+		return "", err
+	}
+	sum, groups, err := drift.Compare(ctx, d.Store, snap.Hash(), m, dir, drift.Report{Finding: w.Finding, Unread: w.Unread})
+	if err != nil {
+		return "", fmt.Errorf("compare snapshot %s with edition %d of %s: %w", snap.ID, e.Number, snap.Application, err)
+	}
+	return w.End(sum, groups)
+}
+
+// CompareAll holds the newest snapshot of each host against a newly published edition.
+func (d *Desk) CompareAll(ctx context.Context, application string) error {
+	_, _, hosts, err := d.Published(ctx, application)
+	if err != nil {
+		return err
+	}
+	var all error
+	for _, h := range hosts {
+		snap, err := d.Store.Newest(ctx, application, h.Name)
+		if err == nil {
+			_, err = d.Compare(ctx, snap)
+		}
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			all = errors.Join(all, err)
+		}
+	}
+	return all
+}
+
+// maxSteps bounds a plan.
+const maxSteps = 1_000_000
+
+// builder gathers a plan's steps host by host.
+type builder struct {
+	d      *Desk
+	id     string
+	parts  []plan.HostPart
+	chunks []store.Chunk
+	groups []wire.PlanGroup
+	left   []wire.Left
+	total  int
+}
+
+const maxLeft = 500
+
+func (b *builder) leave(path, why string) {
+	if len(b.left) < maxLeft {
+		b.left = append(b.left, wire.Left{Path: pathname.Escape(path), Why: why})
+	}
+}
+
+// add puts one host's steps in: sorted, in chunks, with equal changes grouped.
+func (b *builder) add(host string, roots []string, steps []plan.Step, dir *perm.Directory) error {
+	if len(steps) == 0 {
+		return nil
+	}
+	if b.total += len(steps); b.total > maxSteps {
+		return fmt.Errorf("%w: the plan would have more than %d steps: draft it in parts", ErrBad, maxSteps)
+	}
+	slices.SortFunc(steps, func(x, y plan.Step) int { return pathname.Compare(x.Path, y.Path) })
+	part := plan.HostPart{Host: host, Steps: len(steps)}
+	for _, r := range roots {
+		part.Roots = append(part.Roots, pathname.Escape(r))
+	}
+	n := 0
+	for c := range slices.Chunk(steps, plan.StepsPerChunk) {
+		data := plan.EncodeChunk(c)
+		part.Chunks = append(part.Chunks, plan.Digest(data))
+		b.chunks = append(b.chunks, store.Chunk{Host: host, N: n, Data: data})
+		n++
+	}
+	b.parts = append(b.parts, part)
+	type key struct {
+		kind          perm.Kind
+		before, after perm.Set
+	}
+	groups := map[key]*wire.PlanGroup{}
+	var order []key
+	for _, s := range steps {
+		k := key{s.Kind, s.Before, s.After}
+		g := groups[k]
+		if g == nil {
+			effect := perm.Between(s.Kind, s.Before, s.After, dir)
+			g = &wire.PlanGroup{Host: host, Kind: s.Kind.String(), Before: perm.Describe(s.Before, dir), After: perm.Describe(s.After, dir),
+				Effect: effect, Word: effect.Word(), Meaning: effect.String(), Folder: pathname.Folder(s.Path), Example: s.Path}
+			groups[k] = g
+			order = append(order, k)
+		}
+		g.Count++
+		for !pathname.Under(s.Path, g.Folder) {
+			g.Folder = pathname.Folder(g.Folder)
+		}
+	}
+	for _, k := range order {
+		g := groups[k]
+		g.Folder, g.Example = pathname.Escape(g.Folder), pathname.Escape(g.Example)
+		b.groups = append(b.groups, *g)
+	}
+	return nil
+}
+
+func (b *builder) finish(ctx context.Context, kind plan.Kind, application, title, author string) (string, error) {
+	if b.total == 0 {
+		why := "nothing that was chosen needs a change"
+		if len(b.left) > 0 {
+			why = fmt.Sprintf("%s: %s", b.left[0].Path, b.left[0].Why)
+		}
+		return "", fmt.Errorf("%w: the plan would have no steps: %s", ErrBad, why)
+	}
+	if title == "" {
+		title = fmt.Sprintf("%s of %s: %d steps", strings.ToUpper(string(kind[:1]))+string(kind[1:]), application, b.total)
+	}
+	m := plan.Manifest{Format: 1, ID: b.id, Kind: kind, Application: application, Title: title, Hosts: b.parts}
+	manifest := m.Bytes()
+	digest := plan.Digest(manifest)
+	left, err := json.Marshal(b.left)
+	if err != nil {
+		return "", err
+	}
+	return b.id, b.d.Store.AddPlan(ctx, store.Plan{ID: b.id, Application: application, Kind: string(kind), Title: title, Author: author,
+		Digest: digest[:], Manifest: manifest, Source: string(left)}, b.chunks, b.groups)
+}
+
+// DraftRemediation drafts a plan that mends chosen findings.
+func (d *Desk) DraftRemediation(ctx context.Context, ask wire.Draft, author string) (string, error) {
+	b := &builder{d: d, id: store.NewID()}
+	type choice struct {
+		groups map[string]bool
+		seqs   map[int]bool
+		all    bool
+	}
+	reports := map[string]*choice{}
+	of := func(id string) *choice {
+		if reports[id] == nil {
+			reports[id] = &choice{groups: map[string]bool{}, seqs: map[int]bool{}}
+		}
+		return reports[id]
+	}
+	for _, g := range ask.Groups {
+		of(g.Report).groups[g.Group] = true
+	}
+	for _, f := range ask.Findings {
+		of(f.Report).seqs[f.Seq] = true
+	}
+	if ask.All {
+		_, _, hosts, err := d.Published(ctx, ask.Application)
+		if err != nil {
+			return "", err
+		}
+		for _, h := range hosts {
+			r, err := d.Store.CurrentReport(ctx, ask.Application, h.Name)
+			if errors.Is(err, store.ErrNotFound) {
+				b.leave("/", "host "+h.Name+" has no drift report yet: take a snapshot of it")
+				continue
+			}
+			if err != nil {
+				return "", err
+			}
+			of(r.ID).all = true
+		}
+	}
+	if len(reports) == 0 {
+		return "", fmt.Errorf("%w: choose findings, groups or all", ErrBad)
+	}
+	ids := make([]string, 0, len(reports))
+	for id := range reports {
+		ids = append(ids, id)
+	}
+	slices.Sort(ids)
+	application := ""
+	byHost := map[string]bool{}
+	for _, id := range ids {
+		r, err := d.Store.Report(ctx, id)
+		if err != nil {
+			return "", err
+		}
+		if application != "" && application != r.Application {
+			return "", fmt.Errorf("%w: a plan is for one application, these findings are of %s and %s", ErrBad, application, r.Application)
+		}
+		if byHost[r.Host] {
+			return "", fmt.Errorf("%w: findings of two reports of host %s: choose from the newest", ErrBad, r.Host)
+		}
+		application, byHost[r.Host] = r.Application, true
+		c := reports[id]
+		if err := d.remedy(ctx, b, r, func(f store.Finding) bool { return c.all || c.groups[f.Group] || c.seqs[f.Seq] }); err != nil {
+			return "", err
+		}
+	}
+	return b.finish(ctx, plan.Remediation, application, ask.Title, author)
+}
+
+// remedy makes one host's steps: all chosen aspects of a path in one step.
+func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen func(store.Finding) bool) error {
+	e, err := d.Store.Edition(ctx, r.Application, r.Edition)
+	if err != nil {
+		return err
+	}
+	doc, err := baseline.Parse([]byte(e.Text))
+	if err != nil {
+		return err
+	}
+	snap, err := d.Store.Snapshot(ctx, r.Snapshot)
+	if err != nil {
+		return err
+	}
+	dir, err := d.Store.Directory(ctx, snap)
+	if err != nil {
+		return err
+	}
+	m, _ := baseline.Compile(doc, dir)
+	var steps []plan.Step
+	var aspects []perm.Aspect
+	var last store.Finding
+	flush := func() error {
+		if len(aspects) == 0 {
+			return nil
+		}
+		found, err := perm.ParseSet(string(last.FoundSet))
+		if err != nil {
+			return err
+		}
+		path := string(last.Path)
+		after, err := m.Want(m.Root(path), last.Kind).ApplyOnly(last.Kind, found, aspects)
+		aspects = nil
+		if err != nil {
+			return err
+		}
+		if after == found {
+			b.leave(path, "the chosen aspects cannot be changed without the others")
+			return nil
+		}
+		steps = append(steps, plan.Step{Path: path, Kind: last.Kind, Before: found, After: after})
+		return nil
+	}
+	for after := 0; ; {
+		page, err := d.Store.Findings(ctx, r.ID, "", after, 2000)
+		if err != nil {
+			return err
+		}
+		for _, f := range page {
+			after = f.Seq
+			if !chosen(f) {
+				continue
+			}
+			if string(f.Path) != string(last.Path) {
+				if err := flush(); err != nil {
+					return err
+				}
+			}
+			last = f
+			aspects = append(aspects, perm.Aspect(f.Aspect))
+		}
+		if len(page) < 2000 {
+			break
+		}
+	}
+	if err := flush(); err != nil {
+		return err
+	}
+	return b.add(r.Host, doc.Roots, steps, dir)
+}
+
+// DraftRestore drafts a plan that puts back what a run changed.
+func (d *Desk) DraftRestore(ctx context.Context, run, title, author string) (string, error) {
+	row, err := d.Store.Run(ctx, run)
+	if err != nil {
+		return "", err
+	}
+	if row.State == "running" {
+		return "", fmt.Errorf("%w: run %s is still running: wait for its end or halt it", ErrBad, run)
+	}
+	p, err := d.Store.Plan(ctx, row.Plan)
+	if err != nil {
+		return "", err
+	}
+	m, err := plan.ParseManifest(p.Manifest)
+	if err != nil {
+		return "", err
+	}
+	b := &builder{d: d, id: store.NewID()}
+	for _, part := range m.Hosts {
+		var steps []plan.Step
+		if err := d.Store.Originals(ctx, run, part.Host, func(list []plan.Step) error {
+			for _, s := range list {
+				s.Before, s.After = s.After, s.Before
+				steps = append(steps, s)
+			}
+			return nil
+		}); err != nil {
+			return "", err
+		}
+		var roots []string
+		for _, r := range part.Roots {
+			raw, err := pathname.Unescape(r)
+			if err != nil {
+				return "", err
+			}
+			roots = append(roots, raw)
+		}
+		var dir *perm.Directory
+		if snap, err := d.Store.Newest(ctx, p.Application, part.Host); err == nil {
+			if dir, err = d.Store.Directory(ctx, snap); err != nil {
+				return "", err
+			}
+		}
+		if err := b.add(part.Host, roots, steps, dir); err != nil {
+			return "", err
+		}
+	}
+	if title == "" {
+		title = "Put back: " + p.Title
+	}
+	return b.finish(ctx, plan.Restore, p.Application, title, author)
+}

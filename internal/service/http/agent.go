@@ -1,0 +1,431 @@
+package http
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+	"github.com/klauspost/compress/zstd"
+
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/plan"
+	"idletally/internal/core/tree"
+	"idletally/internal/service/auth"
+	"idletally/internal/service/store"
+	"idletally/internal/wire"
+)
+
+const (
+	// MaxPack bounds a pack of nodes, compressed and not.
+	maxPack      = 16 << 20
+	maxPackWhole = tree.MaxNode + 1<<20
+	waitForWork  = 25 * time.Second
+	askDatabase  = 2 * time.Second
+)
+
+type hostKey struct{}
+
+func agentHost(ctx context.Context) string { return ctx.Value(hostKey{}).(string) }
+
+// agentRoutes are what agents call: JSON, and plain bytes where there are many.
+func (s *Server) agentRoutes(r chi.Router) {
+	handle := func(f func(w http.ResponseWriter, r *http.Request) error) http.HandlerFunc {
+		return func(w http.ResponseWriter, r *http.Request) {
+			if err := f(w, r); err != nil {
+				s.plain(w, r, err)
+			}
+		}
+	}
+	r.Post("/agent/v1/enrol", handle(s.enrol))
+	r.Group(func(r chi.Router) {
+		r.Use(s.agent)
+		r.Post("/agent/v1/hello", handle(s.hello))
+		r.Get("/agent/v1/work", handle(s.giveWork))
+		r.Post("/agent/v1/work/{id}/progress", handle(s.progress))
+		r.Post("/agent/v1/nodes/missing", handle(s.missing))
+		r.Post("/agent/v1/nodes", handle(s.takeNodes))
+		r.Post("/agent/v1/work/{id}/snapshot", handle(s.endSnapshot))
+		r.Get("/agent/v1/work/{id}/chunks/{n}", handle(s.giveChunk))
+		r.Put("/agent/v1/work/{id}/originals/{n}", handle(s.takeOriginals))
+		r.Post("/agent/v1/work/{id}/run", handle(s.endRun))
+	})
+}
+
+func readJSON(w http.ResponseWriter, r *http.Request, limit int64, to any) error {
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, limit)).Decode(to); err != nil {
+		return huma.Error400BadRequest("body: " + err.Error())
+	}
+	return nil
+}
+
+func writeJSON(w http.ResponseWriter, v any) error {
+	w.Header().Set("Content-Type", "application/json")
+	return json.NewEncoder(w).Encode(v)
+}
+
+func readBytes(w http.ResponseWriter, r *http.Request, limit int64) ([]byte, error) {
+	b, err := io.ReadAll(http.MaxBytesReader(w, r.Body, limit))
+	if err != nil {
+		return nil, huma.Error400BadRequest("body: " + err.Error())
+	}
+	return b, nil
+}
+
+func (s *Server) enrol(w http.ResponseWriter, r *http.Request) error {
+	var in wire.Enrol
+	if err := readJSON(w, r, 64<<10, &in); err != nil {
+		return err
+	}
+	host, err := s.Store.UseCode(r.Context(), auth.HashToken(strings.TrimSpace(in.Code)))
+	if isConflict(err) {
+		_ = s.Store.Audit(r.Context(), "an agent", "enrolment refused", r.RemoteAddr, "")
+		return huma.Error403Forbidden("the enrolment code is wrong, was used before, or has expired: make a new one with idletally host invite")
+	}
+	if err != nil {
+		return err
+	}
+	cert, serial, err := s.Authority.Agent(host, in.Request)
+	if err != nil {
+		return huma.Error400BadRequest(err.Error())
+	}
+	if err := s.Store.SetCertificate(r.Context(), host, serial, in.Version); err != nil {
+		return err
+	}
+	if err := s.Store.Audit(r.Context(), "agent "+host, "host enrolled", host, "certificate "+serial); err != nil {
+		return err
+	}
+	return writeJSON(w, wire.Enrolled{Host: host, Certificate: cert, Authority: s.Authority.PEM, OrderKey: s.OrderKey()})
+}
+
+// agent lets only enrolled agents in: a certificate of our authority that is the host's newest.
+func (s *Server) agent(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.TLS == nil || len(r.TLS.VerifiedChains) == 0 {
+			s.plain(w, r, huma.Error401Unauthorized("agents call with the certificate that enrolling gave them"))
+			return
+		}
+		leaf := r.TLS.VerifiedChains[0][0]
+		h, err := s.Store.Host(r.Context(), leaf.Subject.CommonName)
+		if err != nil && !isNotFound(err) {
+			s.plain(w, r, err)
+			return
+		}
+		if err != nil || h.Certificate != leaf.SerialNumber.Text(16) {
+			s.plain(w, r, huma.Error403Forbidden("this certificate counts no more: the host was enrolled anew or taken out"))
+			return
+		}
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), hostKey{}, h.Name)))
+	})
+}
+
+// hello comes first after an agent starts: what an earlier life of it held is free again.
+func (s *Server) hello(w http.ResponseWriter, r *http.Request) error {
+	if err := s.Store.ReleaseWork(r.Context(), agentHost(r.Context())); err != nil {
+		return err
+	}
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+func (s *Server) giveWork(w http.ResponseWriter, r *http.Request) error {
+	host := agentHost(r.Context())
+	s.metrics.waiting.Inc()
+	defer s.metrics.waiting.Dec()
+	_ = http.NewResponseController(w).SetWriteDeadline(time.Now().Add(waitForWork + 20*time.Second))
+	if err := s.Store.Seen(r.Context(), host); err != nil {
+		return err
+	}
+	end := time.NewTimer(waitForWork)
+	defer end.Stop()
+	for {
+		poked := s.hub.wait(host)
+		work, err := s.Store.ClaimWork(r.Context(), host)
+		if err != nil {
+			return err
+		}
+		if work != nil {
+			out, err := s.describeWork(r.Context(), *work)
+			if err != nil {
+				return err
+			}
+			return writeJSON(w, out)
+		}
+		select {
+		case <-poked:
+		case <-time.After(askDatabase):
+		case <-r.Context().Done():
+			return nil
+		case <-end.C:
+			w.WriteHeader(http.StatusNoContent)
+			return nil
+		}
+	}
+}
+
+func (s *Server) describeWork(ctx context.Context, work store.Work) (wire.Work, error) {
+	out := wire.Work{ID: work.ID, Kind: work.Kind}
+	if work.Kind == wire.WorkSnapshot {
+		snap, err := s.Store.Snapshot(ctx, work.Subject)
+		if err != nil {
+			return out, err
+		}
+		out.Roots = wireSnapshot(snap).Roots
+		return out, nil
+	}
+	run, err := s.Store.Run(ctx, work.Subject)
+	if err != nil {
+		return out, err
+	}
+	p, err := s.Store.Plan(ctx, run.Plan)
+	if err != nil {
+		return out, err
+	}
+	if p.Expires == nil || p.DecidedBy == "" {
+		return out, fmt.Errorf("plan %s of run %s has no approval", p.ID, run.ID)
+	}
+	// A run that began in time may be resumed for a day: halted is worse than finished.
+	expires := p.Expires.Add(24 * time.Hour)
+	order := plan.Order{Run: run.ID, Digest: plan.Digest(p.Manifest), Host: work.Host, Author: p.Author, ApprovedBy: p.DecidedBy, Expires: expires}
+	if string(p.Digest) != string(order.Digest[:]) {
+		return out, fmt.Errorf("plan %s is not the one that was approved: its manifest does not fit its digest", p.ID)
+	}
+	out.Order, out.Signature = order.Sign(s.Authority.Orders)
+	out.Manifest = p.Manifest
+	return out, nil
+}
+
+func (s *Server) ownWork(r *http.Request) (store.Work, error) {
+	return s.Store.OwnWork(r.Context(), agentHost(r.Context()), chi.URLParam(r, "id"))
+}
+
+func (s *Server) progress(w http.ResponseWriter, r *http.Request) error {
+	var in wire.WorkProgress
+	if err := readJSON(w, r, 4<<10, &in); err != nil {
+		return err
+	}
+	work, err := s.ownWork(r)
+	if err != nil {
+		return err
+	}
+	if err := s.Store.KeepWork(r.Context(), work.ID); err != nil {
+		return err
+	}
+	var out wire.WorkAnswer
+	if work.Kind == wire.WorkRun {
+		if out.Halt, err = s.Store.RunProgress(r.Context(), work.Subject, work.Host, in.Done); err != nil {
+			return err
+		}
+	}
+	return writeJSON(w, out)
+}
+
+// missing answers which of some hashes are not stored: one byte each.
+func (s *Server) missing(w http.ResponseWriter, r *http.Request) error {
+	b, err := readBytes(w, r, 2<<20)
+	if err != nil {
+		return err
+	}
+	if len(b)%sha256.Size != 0 {
+		return huma.Error400BadRequest("body: want hashes of 32 bytes")
+	}
+	hashes := make([]tree.Hash, len(b)/sha256.Size)
+	for i := range hashes {
+		copy(hashes[i][:], b[i*sha256.Size:])
+	}
+	have, err := s.Store.Have(r.Context(), hashes)
+	if err != nil {
+		return err
+	}
+	out := make([]byte, len(hashes))
+	for i, h := range hashes {
+		if !have[h] {
+			out[i] = 1
+		}
+	}
+	w.Header().Set("Content-Type", "application/octet-stream")
+	_, err = w.Write(out)
+	return err
+}
+
+func (s *Server) takeNodes(w http.ResponseWriter, r *http.Request) error {
+	packed, err := readBytes(w, r, maxPack)
+	if err != nil {
+		return err
+	}
+	d, err := zstd.NewReader(nil, zstd.WithDecoderMaxMemory(maxPackWhole), zstd.WithDecoderConcurrency(1))
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	pack, err := d.DecodeAll(packed, nil)
+	if err != nil {
+		return huma.Error400BadRequest("pack: " + err.Error())
+	}
+	var nodes [][]byte
+	if err := tree.Unpack(pack, func(b []byte) error { nodes = append(nodes, b); return nil }); err != nil {
+		return huma.Error400BadRequest("pack: " + err.Error())
+	}
+	if err := s.Store.PutNodes(r.Context(), nodes); err != nil {
+		return err
+	}
+	s.metrics.nodes.Add(float64(len(nodes)))
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+func (s *Server) endSnapshot(w http.ResponseWriter, r *http.Request) error {
+	var in wire.SnapshotDone
+	if err := readJSON(w, r, 64<<20, &in); err != nil {
+		return err
+	}
+	work, err := s.ownWork(r)
+	if err != nil {
+		return err
+	}
+	if err := s.Store.EndSnapshot(r.Context(), work, in); err != nil {
+		return err
+	}
+	snap, err := s.Store.Snapshot(r.Context(), work.Subject)
+	if err != nil {
+		return err
+	}
+	if snap.State == "ready" {
+		_, err := s.desk.Compare(r.Context(), snap)
+		if err != nil && !isNotFound(err) {
+			s.Log.Error("compare", "snapshot", snap.ID, "error", err)
+		}
+	}
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+func (s *Server) runPlan(r *http.Request) (store.Work, store.Plan, plan.HostPart, error) {
+	work, err := s.ownWork(r)
+	if err != nil {
+		return work, store.Plan{}, plan.HostPart{}, err
+	}
+	run, err := s.Store.Run(r.Context(), work.Subject)
+	if err != nil {
+		return work, store.Plan{}, plan.HostPart{}, err
+	}
+	p, err := s.Store.Plan(r.Context(), run.Plan)
+	if err != nil {
+		return work, p, plan.HostPart{}, err
+	}
+	m, err := plan.ParseManifest(p.Manifest)
+	part, _ := m.For(work.Host)
+	return work, p, part, err
+}
+
+func (s *Server) giveChunk(w http.ResponseWriter, r *http.Request) error {
+	work, p, _, err := s.runPlan(r)
+	if err != nil {
+		return err
+	}
+	n, err := strconv.Atoi(chi.URLParam(r, "n"))
+	if err != nil {
+		return huma.Error404NotFound("no such chunk")
+	}
+	b, err := s.Store.PlanChunk(r.Context(), p.ID, work.Host, n)
+	if err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/octet-stream")
+	_, err = w.Write(b)
+	return err
+}
+
+func (s *Server) takeOriginals(w http.ResponseWriter, r *http.Request) error {
+	work, _, part, err := s.runPlan(r)
+	if err != nil {
+		return err
+	}
+	n, err := strconv.Atoi(chi.URLParam(r, "n"))
+	if err != nil || n < 0 || n >= len(part.Chunks) {
+		return huma.Error404NotFound("no such chunk")
+	}
+	b, err := readBytes(w, r, plan.MaxChunk)
+	if err != nil {
+		return err
+	}
+	steps, err := plan.DecodeChunk(b)
+	if err != nil {
+		return huma.Error400BadRequest(err.Error())
+	}
+	for _, st := range steps { // an agent can only speak of the plan's own roots
+		under := false
+		for _, root := range part.Roots {
+			raw, err := pathname.Unescape(root)
+			under = under || err == nil && pathname.Under(st.Path, raw)
+		}
+		if !under {
+			return huma.Error400BadRequest("an original lies under none of the plan's roots")
+		}
+	}
+	if err := s.Store.PutOriginals(r.Context(), work.Subject, work.Host, n, b); err != nil {
+		return err
+	}
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+func (s *Server) endRun(w http.ResponseWriter, r *http.Request) error {
+	var in wire.RunDone
+	if err := readJSON(w, r, 256<<20, &in); err != nil {
+		return err
+	}
+	if in.State != "finished" && in.State != "halted" && in.State != "failed" {
+		return huma.Error400BadRequest("state: want finished, halted or failed")
+	}
+	work, p, part, err := s.runPlan(r)
+	if err != nil {
+		return err
+	}
+	var rows []store.Result
+	var steps []plan.Step
+	chunk := -1
+	for _, res := range append(in.Results, in.Wrong...) {
+		if n := res.Step / plan.StepsPerChunk; n != chunk {
+			if n < 0 || n >= len(part.Chunks) {
+				return huma.Error400BadRequest("a result speaks of a step that the plan does not have")
+			}
+			if steps, err = s.verifiedSteps(r.Context(), p, work.Host, n); err != nil {
+				return err
+			}
+			chunk = n
+		}
+		i := res.Step % plan.StepsPerChunk
+		if i < 0 || i >= len(steps) {
+			return huma.Error400BadRequest("a result speaks of a step that the plan does not have")
+		}
+		outcome := res.Outcome.String()
+		if res.Outcome == plan.Done {
+			outcome = "changed again"
+		}
+		rows = append(rows, store.Result{Host: work.Host, Step: res.Step, Outcome: outcome, Path: []byte(steps[i].Path), Reason: res.Reason})
+	}
+	if err := s.Store.EndRunHost(r.Context(), work, in, rows); err != nil {
+		return err
+	}
+	if err := s.Store.Audit(r.Context(), "agent "+work.Host, "run "+in.State, work.Subject, in.Message); err != nil {
+		return err
+	}
+	// A last look: a new snapshot shows the result in the whole tree, and its drift.
+	if in.State == "finished" {
+		if _, err := s.desk.AskSnapshot(r.Context(), p.Application, work.Host, "run "+work.Subject); err != nil && !errors.Is(err, store.ErrNotFound) {
+			s.Log.Error("snapshot after run", "run", work.Subject, "host", work.Host, "error", err)
+		}
+		s.hub.poke(work.Host)
+	}
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}

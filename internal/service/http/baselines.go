@@ -1,0 +1,120 @@
+package http
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+
+	"idletally/internal/core/baseline"
+	"idletally/internal/service/store"
+	"idletally/internal/wire"
+)
+
+func wireEdition(e store.Edition) wire.Edition {
+	return wire.Edition{Application: e.Application, Number: e.Number, State: e.State, Title: e.Title, Author: e.Author, Created: e.Created,
+		PublishedBy: e.PublishedBy, Published: e.Published, Text: e.Text}
+}
+
+func (s *Server) baselineRoutes(r chi.Router) {
+	r.Get("/api/schemas/baseline-1.json", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/schema+json")
+		_, _ = w.Write(baseline.Schema)
+	})
+	add(s, op{"POST", "/baselines/check", "check-baseline", "Check a baseline without keeping it", wire.Viewer, 200}, func(ctx context.Context, in *body[wire.BaselineText]) (*body[wire.Checked], error) {
+		_, c, err := s.desk.Check(ctx, in.Body.Text)
+		return &body[wire.Checked]{c}, err
+	})
+	add(s, op{"POST", "/baselines", "upload-baseline", "Keep a baseline as the next draft edition", wire.Author, 201}, func(ctx context.Context, in *body[wire.BaselineText]) (*body[wire.Edition], error) {
+		doc, c, err := s.desk.Check(ctx, in.Body.Text)
+		if err != nil {
+			return nil, err
+		}
+		if doc == nil {
+			details := make([]error, len(c.Errors))
+			for i, e := range c.Errors {
+				details[i] = e
+			}
+			return nil, huma.Error422UnprocessableEntity("the baseline has errors", details...)
+		}
+		n, err := s.Store.AddEdition(ctx, store.Edition{Application: doc.Application, Text: in.Body.Text, Title: doc.Title, Author: caller(ctx).Name})
+		if err != nil {
+			return nil, err
+		}
+		s.audit(ctx, "edition drafted", doc.Application, "")
+		e, err := s.Store.Edition(ctx, doc.Application, n)
+		return &body[wire.Edition]{wireEdition(e)}, err
+	})
+	type one struct {
+		Name   string `path:"name"`
+		Number int    `path:"number" doc:"0 is the published edition"`
+	}
+	add(s, op{"GET", "/baselines/{name}", "list-editions", "List an application's editions, newest first", wire.Viewer, 200}, func(ctx context.Context, in *byName) (*body[wire.Page[wire.Edition]], error) {
+		rows, err := s.Store.Editions(ctx, in.Name)
+		out := wire.Page[wire.Edition]{Items: []wire.Edition{}}
+		for _, e := range rows {
+			e.Text = ""
+			out.Items = append(out.Items, wireEdition(e))
+		}
+		return &body[wire.Page[wire.Edition]]{out}, err
+	})
+	add(s, op{"GET", "/baselines/{name}/{number}", "get-edition", "Show an edition with its text", wire.Viewer, 200}, func(ctx context.Context, in *one) (*body[wire.Edition], error) {
+		e, err := s.Store.Edition(ctx, in.Name, in.Number)
+		return &body[wire.Edition]{wireEdition(e)}, err
+	})
+	add(s, op{"POST", "/baselines/{name}/{number}/publish", "publish-edition", "Make an edition the one that counts, and compare the last snapshots with it", wire.Author, 200}, func(ctx context.Context, in *one) (*body[wire.Edition], error) {
+		if err := s.Store.Publish(ctx, in.Name, in.Number, caller(ctx).Name); err != nil {
+			return nil, err
+		}
+		s.audit(ctx, "edition published", in.Name, json.Number(itoa(in.Number)).String())
+		if err := s.desk.CompareAll(ctx, in.Name); err != nil {
+			s.Log.Error("compare after publishing", "application", in.Name, "error", err)
+		}
+		e, err := s.Store.Edition(ctx, in.Name, in.Number)
+		return &body[wire.Edition]{wireEdition(e)}, err
+	})
+	add(s, op{"GET", "/applications", "list-applications", "List applications with the state on their hosts", wire.Viewer, 200}, func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Application]], error) {
+		newest, err := s.Store.Applications(ctx)
+		if err != nil {
+			return nil, err
+		}
+		out := wire.Page[wire.Application]{Items: []wire.Application{}}
+		for _, e := range newest {
+			a, err := s.application(ctx, e)
+			if err != nil {
+				return nil, err
+			}
+			out.Items = append(out.Items, a)
+		}
+		return &body[wire.Page[wire.Application]]{out}, nil
+	})
+}
+
+func (s *Server) application(ctx context.Context, newest store.Edition) (wire.Application, error) {
+	a := wire.Application{Name: newest.Application, Title: newest.Title, Hosts: []wire.HostState{}}
+	e, _, hosts, err := s.desk.Published(ctx, newest.Application)
+	if isNotFound(err) {
+		return a, nil
+	}
+	if err != nil {
+		return a, err
+	}
+	a.Published, a.Title = e.Number, e.Title
+	for _, h := range hosts {
+		st := wire.HostState{Host: h.Name}
+		r, err := s.Store.CurrentReport(ctx, a.Name, h.Name)
+		if err == nil {
+			wr, err := s.wireReport(ctx, r)
+			if err != nil {
+				return a, err
+			}
+			st.Report = &wr
+		} else if !isNotFound(err) {
+			return a, err
+		}
+		a.Hosts = append(a.Hosts, st)
+	}
+	return a, nil
+}

@@ -1,0 +1,246 @@
+package http
+
+import (
+	"context"
+	"encoding/json"
+	"strconv"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"idletally/internal/core/drift"
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/tree"
+	"idletally/internal/service/store"
+	"idletally/internal/wire"
+)
+
+func itoa(n int) string { return strconv.Itoa(n) }
+
+func wireSnapshot(v store.Snapshot) wire.Snapshot {
+	w := wire.Snapshot{ID: v.ID, Host: v.Host, Application: v.Application, State: v.State, Paths: v.Paths, Gaps: v.Gaps, Message: v.Message,
+		RequestedBy: v.RequestedBy, Created: v.Created, Taken: v.Taken, Roots: []string{}}
+	if v.State == "ready" {
+		w.Root = v.Hash().String()
+	}
+	var roots []string
+	if json.Unmarshal([]byte(v.Roots), &roots) == nil {
+		for _, r := range roots {
+			w.Roots = append(w.Roots, pathname.Escape(r))
+		}
+	}
+	_ = json.Unmarshal([]byte(v.Denied), &w.Denied) // we wrote it
+	return w
+}
+
+type byID struct {
+	ID string `path:"id" maxLength:"16"`
+}
+
+func (s *Server) snapshotRoutes() {
+	add(s, op{"POST", "/snapshots", "take-snapshot", "Have a snapshot taken", wire.Operator, 202}, func(ctx context.Context, in *body[wire.NewSnapshot]) (*body[wire.Snapshot], error) {
+		id, err := s.desk.AskSnapshot(ctx, in.Body.Application, in.Body.Host, caller(ctx).Name)
+		if err != nil {
+			return nil, err
+		}
+		s.hub.poke(in.Body.Host)
+		s.audit(ctx, "snapshot asked for", in.Body.Host, in.Body.Application)
+		v, err := s.Store.Snapshot(ctx, id)
+		return &body[wire.Snapshot]{wireSnapshot(v)}, err
+	})
+	type list struct {
+		Application string `query:"application" maxLength:"64"`
+		Host        string `query:"host" maxLength:"64"`
+		After       string `query:"after" maxLength:"16"`
+		Limit       int    `query:"limit" default:"50" minimum:"1" maximum:"1000"`
+	}
+	add(s, op{"GET", "/snapshots", "list-snapshots", "List snapshots, newest first", wire.Viewer, 200}, func(ctx context.Context, in *list) (*body[wire.Page[wire.Snapshot]], error) {
+		rows, err := s.Store.Snapshots(ctx, in.Application, in.Host, in.After, in.Limit)
+		out := make([]wire.Snapshot, len(rows))
+		for i, v := range rows {
+			out[i] = wireSnapshot(v)
+			out[i].Denied = nil
+		}
+		return &body[wire.Page[wire.Snapshot]]{page(out, in.Limit, func(v wire.Snapshot) string { return v.ID })}, err
+	})
+	add(s, op{"GET", "/snapshots/{id}", "get-snapshot", "Show a snapshot", wire.Viewer, 200}, func(ctx context.Context, in *byID) (*body[wire.Snapshot], error) {
+		v, err := s.Store.Snapshot(ctx, in.ID)
+		return &body[wire.Snapshot]{wireSnapshot(v)}, err
+	})
+	type paths struct {
+		ID    string `path:"id" maxLength:"16"`
+		Path  string `query:"path" doc:"A folder; without it the roots are listed"`
+		After string `query:"after" doc:"Name to go on after"`
+		Limit int    `query:"limit" default:"500" minimum:"1" maximum:"5000"`
+	}
+	add(s, op{"GET", "/snapshots/{id}/paths", "browse-snapshot", "List a folder of a snapshot", wire.Viewer, 200}, func(ctx context.Context, in *paths) (*body[wire.Page[wire.Path]], error) {
+		v, err := s.Store.Snapshot(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		if v.State != "ready" {
+			return nil, huma.Error409Conflict("the snapshot is " + v.State)
+		}
+		dir, err := s.Store.Directory(ctx, v)
+		if err != nil {
+			return nil, err
+		}
+		out, err := s.browse(ctx, v, dir, in.Path, in.After, in.Limit)
+		return &body[wire.Page[wire.Path]]{out}, err
+	})
+}
+
+func (s *Server) browse(ctx context.Context, v store.Snapshot, dir *perm.Directory, at, after string, limit int) (wire.Page[wire.Path], error) {
+	out := wire.Page[wire.Path]{Items: []wire.Path{}}
+	raw, err1 := pathname.Unescape(at)
+	afterName, err2 := pathname.Unescape(after)
+	if err1 != nil || err2 != nil {
+		return out, huma.Error422UnprocessableEntity("path: a backslash must be followed by another or by x and two hex digits")
+	}
+	var n tree.Node
+	if raw == "" {
+		nodes, err := tree.Load(ctx, s.Store, v.Hash())
+		if err != nil {
+			return out, err
+		}
+		n = nodes[0]
+	} else {
+		e, node, err := tree.Lookup(ctx, s.Store, v.Hash(), raw)
+		if err != nil {
+			return out, huma.Error404NotFound(err.Error())
+		}
+		if node == nil {
+			n.Entries = nil
+			if e.Gap == tree.Whole {
+				return out, huma.Error422UnprocessableEntity(pathname.Escape(raw) + " is a " + e.Kind.String() + ", not a folder")
+			}
+			return out, huma.Error422UnprocessableEntity(pathname.Escape(raw) + " was not read: " + e.Gap.String())
+		}
+		n = *node
+	}
+	for _, e := range n.Entries {
+		if e.Name <= afterName && after != "" {
+			continue
+		}
+		if len(out.Items) == limit {
+			out.Next = out.Items[limit-1].Name
+			break
+		}
+		p := e.Name
+		if !n.Forest {
+			p = pathname.Join(raw, e.Name)
+		}
+		w := wire.Path{Path: pathname.Escape(p), Name: pathname.Escape(e.Name), Kind: e.Kind.String(), Gap: e.Gap.String()}
+		if !e.Set.IsZero() {
+			view := perm.Describe(e.Set, dir)
+			w.Access = &view
+		}
+		out.Items = append(out.Items, w)
+	}
+	return out, nil
+}
+
+const maxGroups = 2000
+
+func (s *Server) wireReport(ctx context.Context, r store.Report) (wire.Report, error) {
+	w := wire.Report{ID: r.ID, Application: r.Application, Edition: r.Edition, Host: r.Host, Snapshot: r.Snapshot, Created: r.Created,
+		Paths: r.Paths, Judged: r.Judged, Findings: r.Findings, Unread: r.Unread}
+	_ = json.Unmarshal([]byte(r.Problems), &w.Problems) // we wrote it
+	groups, err := s.Store.Groups(ctx, r.ID, maxGroups)
+	for _, g := range groups {
+		if len(g.Effect.Opens) > 0 {
+			w.Opens += int64(g.Count)
+		}
+		if len(g.Effect.Closes) > 0 {
+			w.Closes += int64(g.Count)
+		}
+	}
+	return w, err
+}
+
+func wireGroup(r store.Report, g drift.Group) wire.Group {
+	return wire.Group{ID: g.ID, Host: r.Host, Report: r.ID, Rule: g.Rule, Why: g.Why, Severity: string(g.Severity), Aspect: string(g.Aspect),
+		Kind: g.Kind.String(), Declared: g.Declared, Found: g.Found, Effect: g.Effect, Word: g.Effect.Word(), Meaning: g.Effect.String(),
+		Count: g.Count, Folder: g.Folder.String(), Example: g.Example.String()}
+}
+
+func (s *Server) driftRoutes() {
+	type where struct {
+		Application string `query:"application" required:"true" maxLength:"64"`
+		Host        string `query:"host" maxLength:"64" doc:"Only this host"`
+	}
+	type current struct {
+		Reports []wire.Report `json:"reports"`
+		Groups  []wire.Group  `json:"groups"`
+	}
+	add(s, op{"GET", "/drift", "get-drift", "The newest reports of an application and their groups of findings", wire.Viewer, 200}, func(ctx context.Context, in *where) (*body[current], error) {
+		_, _, hosts, err := s.desk.Published(ctx, in.Application)
+		if err != nil {
+			return nil, err
+		}
+		out := current{Reports: []wire.Report{}, Groups: []wire.Group{}}
+		for _, h := range hosts {
+			if in.Host != "" && h.Name != in.Host {
+				continue
+			}
+			r, err := s.Store.CurrentReport(ctx, in.Application, h.Name)
+			if isNotFound(err) {
+				continue
+			}
+			if err != nil {
+				return nil, err
+			}
+			wr, err := s.wireReport(ctx, r)
+			if err != nil {
+				return nil, err
+			}
+			out.Reports = append(out.Reports, wr)
+			groups, err := s.Store.Groups(ctx, r.ID, maxGroups)
+			if err != nil {
+				return nil, err
+			}
+			for _, g := range groups {
+				out.Groups = append(out.Groups, wireGroup(r, g))
+			}
+		}
+		return &body[current]{out}, nil
+	})
+	type findings struct {
+		ID    string `path:"id" maxLength:"16"`
+		Group string `query:"group" maxLength:"12"`
+		After int    `query:"after" minimum:"0"`
+		Limit int    `query:"limit" default:"200" minimum:"1" maximum:"5000"`
+	}
+	add(s, op{"GET", "/reports/{id}/findings", "list-findings", "List a report's findings in the order of paths", wire.Viewer, 200}, func(ctx context.Context, in *findings) (*body[wire.Page[wire.Finding]], error) {
+		r, err := s.Store.Report(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		snap, err := s.Store.Snapshot(ctx, r.Snapshot)
+		if err != nil {
+			return nil, err
+		}
+		dir, err := s.Store.Directory(ctx, snap)
+		if err != nil {
+			return nil, err
+		}
+		rows, err := s.Store.Findings(ctx, in.ID, in.Group, in.After, in.Limit)
+		out := make([]wire.Finding, len(rows))
+		for i, f := range rows {
+			out[i] = wire.Finding{Report: in.ID, Seq: f.Seq, Group: f.Group, Path: pathname.Escape(string(f.Path)), Kind: f.Kind.String(), Aspect: f.Aspect}
+			if set, err := perm.ParseSet(string(f.FoundSet)); err == nil {
+				v := perm.Describe(set, dir)
+				out[i].Access = &v
+			}
+		}
+		return &body[wire.Page[wire.Finding]]{page(out, in.Limit, func(f wire.Finding) string { return itoa(f.Seq) })}, err
+	})
+	add(s, op{"GET", "/reports/{id}/unread", "list-unread", "List what a report could not judge, and why", wire.Viewer, 200}, func(ctx context.Context, in *byID) (*body[wire.Page[wire.Left]], error) {
+		rows, err := s.Store.Unread(ctx, in.ID, 5000)
+		out := wire.Page[wire.Left]{Items: []wire.Left{}}
+		for _, u := range rows {
+			out.Items = append(out.Items, wire.Left{Path: pathname.Escape(u.Path), Why: u.Why})
+		}
+		return &body[wire.Page[wire.Left]]{out}, err
+	})
+}

@@ -1,0 +1,81 @@
+package http
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"idletally/internal/core/baseline"
+	"idletally/internal/service/auth"
+	"idletally/internal/service/store"
+	"idletally/internal/wire"
+)
+
+func isNotFound(err error) bool { return errors.Is(err, store.ErrNotFound) }
+func isConflict(err error) bool { return errors.Is(err, store.ErrConflict) }
+
+func wireHost(h store.Host) wire.Host {
+	return wire.Host{Name: h.Name, Tags: h.Tags(), Enrolled: h.Certificate != "", Version: h.Version, LastSeen: h.LastSeen}
+}
+
+func (s *Server) hostRoutes() {
+	type list struct {
+		After string `query:"after" maxLength:"64"`
+		Limit int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+	}
+	add(s, op{"GET", "/hosts", "list-hosts", "List hosts", wire.Viewer, 200}, func(ctx context.Context, in *list) (*body[wire.Page[wire.Host]], error) {
+		rows, err := s.Store.Hosts(ctx, in.After, in.Limit)
+		out := make([]wire.Host, len(rows))
+		for i, h := range rows {
+			out[i] = wireHost(h)
+		}
+		return &body[wire.Page[wire.Host]]{page(out, in.Limit, func(h wire.Host) string { return h.Name })}, err
+	})
+	add(s, op{"GET", "/hosts/{name}", "get-host", "Show a host", wire.Viewer, 200}, func(ctx context.Context, in *byName) (*body[wire.Host], error) {
+		h, err := s.Store.Host(ctx, in.Name)
+		return &body[wire.Host]{wireHost(h)}, err
+	})
+	add(s, op{"POST", "/hosts", "invite-host", "Add a host, or change its tags, and make a one-time enrolment code", wire.Operator, 201}, func(ctx context.Context, in *body[wire.NewHost]) (*body[wire.Invitation], error) {
+		for _, t := range in.Body.Tags {
+			if !baseline.Name.MatchString(t) {
+				return nil, huma.Error422UnprocessableEntity("tag " + t + ": want a-z 0-9 . _ -")
+			}
+		}
+		code, expires := auth.Code(4), time.Now().Add(time.Hour).UTC().Truncate(time.Second)
+		if err := s.Store.Invite(ctx, in.Body.Name, in.Body.Tags, auth.HashToken(code), expires); err != nil {
+			return nil, err
+		}
+		s.audit(ctx, "host invited", in.Body.Name, "")
+		return &body[wire.Invitation]{wire.Invitation{Host: in.Body.Name, Code: code, Expires: expires}}, nil
+	})
+}
+
+// hub wakes the waiting call of a host's agent when this instance has work for it. Work that
+// another instance has is found by asking the database now and then.
+type hub struct {
+	mu      sync.Mutex
+	waiting map[string]chan struct{}
+}
+
+func newHub() *hub { return &hub{waiting: map[string]chan struct{}{}} }
+
+func (h *hub) wait(host string) <-chan struct{} {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.waiting[host] == nil {
+		h.waiting[host] = make(chan struct{})
+	}
+	return h.waiting[host]
+}
+
+func (h *hub) poke(host string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if c := h.waiting[host]; c != nil {
+		close(c)
+		delete(h.waiting, host)
+	}
+}

@@ -1,0 +1,194 @@
+package http
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/plan"
+	"idletally/internal/core/tree"
+	"idletally/internal/service/store"
+	"idletally/internal/wire"
+)
+
+func (s *Server) wirePlan(ctx context.Context, p store.Plan, whole bool) (wire.Plan, error) {
+	m, err := plan.ParseManifest(p.Manifest)
+	if err != nil {
+		return wire.Plan{}, err
+	}
+	var digest tree.Hash
+	copy(digest[:], p.Digest)
+	w := wire.Plan{ID: p.ID, Application: p.Application, Kind: p.Kind, Title: p.Title, State: p.State, Author: p.Author, Created: p.Created,
+		Digest: digest.String(), DecidedBy: p.DecidedBy, Decided: p.Decided, Remark: p.Remark, Expires: p.Expires, Hosts: []wire.PlanHost{}}
+	if p.State == "approved" && p.Expires != nil && p.Expires.Before(time.Now()) {
+		w.State = "expired"
+	}
+	for _, h := range m.Hosts {
+		w.Hosts = append(w.Hosts, wire.PlanHost{Host: h.Host, Steps: h.Steps})
+		w.Steps += h.Steps
+	}
+	if r, err := s.Store.PlanRun(ctx, p.ID); err == nil {
+		w.Run = r.ID
+	} else if !isNotFound(err) {
+		return w, err
+	}
+	if whole {
+		_ = json.Unmarshal([]byte(p.Source), &w.Left) // we wrote it
+		if w.Groups, err = s.Store.PlanGroups(ctx, p.ID); err != nil {
+			return w, err
+		}
+	}
+	return w, nil
+}
+
+func (s *Server) planRoutes() {
+	show := func(ctx context.Context, id string) (*body[wire.Plan], error) {
+		p, err := s.Store.Plan(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		w, err := s.wirePlan(ctx, p, true)
+		return &body[wire.Plan]{w}, err
+	}
+	add(s, op{"POST", "/plans", "draft-plan", "Draft a remediation plan from findings, or a restore plan from a run's originals", wire.Author, 201}, func(ctx context.Context, in *body[wire.Draft]) (*body[wire.Plan], error) {
+		ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
+		defer cancel()
+		var id string
+		var err error
+		if in.Body.Run != "" {
+			id, err = s.desk.DraftRestore(ctx, in.Body.Run, in.Body.Title, caller(ctx).Name)
+		} else {
+			id, err = s.desk.DraftRemediation(ctx, in.Body, caller(ctx).Name)
+		}
+		if err != nil {
+			return nil, err
+		}
+		s.audit(ctx, "plan drafted", id, in.Body.Title)
+		return show(ctx, id)
+	})
+	type list struct {
+		State string `query:"state" enum:"draft,in review,approved,declined,running,halted,finished"`
+		After string `query:"after" maxLength:"16"`
+		Limit int    `query:"limit" default:"50" minimum:"1" maximum:"500"`
+	}
+	add(s, op{"GET", "/plans", "list-plans", "List plans, newest first", wire.Viewer, 200}, func(ctx context.Context, in *list) (*body[wire.Page[wire.Plan]], error) {
+		rows, err := s.Store.Plans(ctx, in.State, in.After, in.Limit)
+		if err != nil {
+			return nil, err
+		}
+		out := make([]wire.Plan, len(rows))
+		for i, p := range rows {
+			if out[i], err = s.wirePlan(ctx, p, false); err != nil {
+				return nil, err
+			}
+		}
+		return &body[wire.Page[wire.Plan]]{page(out, in.Limit, func(p wire.Plan) string { return p.ID })}, nil
+	})
+	add(s, op{"GET", "/plans/{id}", "get-plan", "Show a plan with its equal steps", wire.Viewer, 200}, func(ctx context.Context, in *byID) (*body[wire.Plan], error) {
+		return show(ctx, in.ID)
+	})
+	type steps struct {
+		ID    string `path:"id" maxLength:"16"`
+		Host  string `query:"host" required:"true" maxLength:"64"`
+		Chunk int    `query:"chunk" minimum:"0" doc:"Chunks hold up to 2,000 steps; ask until one is not found"`
+	}
+	add(s, op{"GET", "/plans/{id}/steps", "list-steps", "List a plan's steps on a host, from the bytes that are signed", wire.Viewer, 200}, func(ctx context.Context, in *steps) (*body[wire.Page[wire.Step]], error) {
+		p, err := s.Store.Plan(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		list, err := s.verifiedSteps(ctx, p, in.Host, in.Chunk)
+		if err != nil {
+			return nil, err
+		}
+		var dir *perm.Directory
+		if snap, err := s.Store.Newest(ctx, p.Application, in.Host); err == nil {
+			if dir, err = s.Store.Directory(ctx, snap); err != nil {
+				return nil, err
+			}
+		}
+		out := wire.Page[wire.Step]{Items: []wire.Step{}}
+		for i, st := range list {
+			out.Items = append(out.Items, wire.Step{Host: in.Host, Step: in.Chunk*plan.StepsPerChunk + i, Path: pathname.Escape(st.Path), Kind: st.Kind.String(),
+				Before: perm.Describe(st.Before, dir), After: perm.Describe(st.After, dir)})
+		}
+		return &body[wire.Page[wire.Step]]{out}, nil
+	})
+	add(s, op{"POST", "/plans/{id}/submit", "submit-plan", "Put a draft in review", wire.Author, 200}, func(ctx context.Context, in *byID) (*body[wire.Plan], error) {
+		if err := s.Store.MovePlan(ctx, in.ID, "draft", "in review"); err != nil {
+			return nil, err
+		}
+		s.audit(ctx, "plan submitted", in.ID, "")
+		return show(ctx, in.ID)
+	})
+	type decide struct {
+		ID   string `path:"id" maxLength:"16"`
+		Body wire.Decision
+	}
+	decision := func(verb, state string) func(context.Context, *decide) (*body[wire.Plan], error) {
+		return func(ctx context.Context, in *decide) (*body[wire.Plan], error) {
+			p, err := s.Store.Plan(ctx, in.ID)
+			if err != nil {
+				return nil, err
+			}
+			if p.Author == caller(ctx).Name {
+				s.audit(ctx, "own approval refused", in.ID, verb)
+				return nil, huma.Error403Forbidden("nobody decides on their own plan: ask somebody else with the role reviewer")
+			}
+			var digest tree.Hash
+			if err := digest.UnmarshalText([]byte(in.Body.Digest)); err != nil {
+				return nil, huma.Error422UnprocessableEntity("digest: " + err.Error() + ": give the one that the plan shows")
+			}
+			// What is approved must be what would run: hold the stored bytes against the digest.
+			if plan.Digest(p.Manifest) != digest {
+				return nil, huma.Error409Conflict("the plan has the digest " + plan.Digest(p.Manifest).String() + ", not the one you looked at: look again")
+			}
+			if state == "approved" {
+				m, err := plan.ParseManifest(p.Manifest)
+				if err != nil {
+					return nil, err
+				}
+				for _, h := range m.Hosts {
+					for n := range h.Chunks {
+						if _, err := s.verifiedSteps(ctx, p, h.Host, n); err != nil {
+							return nil, err
+						}
+					}
+				}
+			}
+			var expires *time.Time
+			if state == "approved" {
+				t := time.Now().Add(approvalLife).UTC().Truncate(time.Second)
+				expires = &t
+			}
+			if err := s.Store.DecidePlan(ctx, in.ID, state, caller(ctx).Name, in.Body.Remark, digest[:], expires); err != nil {
+				return nil, err
+			}
+			s.audit(ctx, "plan "+state, in.ID, in.Body.Digest+" "+in.Body.Remark)
+			return show(ctx, in.ID)
+		}
+	}
+	add(s, op{"POST", "/plans/{id}/approve", "approve-plan", "Approve another person's plan", wire.Reviewer, 200}, decision("approve", "approved"))
+	add(s, op{"POST", "/plans/{id}/decline", "decline-plan", "Decline another person's plan", wire.Reviewer, 200}, decision("decline", "declined"))
+}
+
+// verifiedSteps gives steps out of the very bytes that the plan's digest stands for.
+func (s *Server) verifiedSteps(ctx context.Context, p store.Plan, host string, n int) ([]plan.Step, error) {
+	m, err := plan.ParseManifest(p.Manifest)
+	if err != nil {
+		return nil, err
+	}
+	part, ok := m.For(host)
+	if !ok || n >= len(part.Chunks) {
+		return nil, huma.Error404NotFound("the plan has no such steps")
+	}
+	b, err := s.Store.PlanChunk(ctx, p.ID, host, n)
+	if err != nil {
+		return nil, err
+	}
+	return plan.CheckChunk(b, part.Chunks[n], part.Roots)
+}

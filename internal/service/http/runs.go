@@ -1,0 +1,174 @@
+package http
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/plan"
+	"idletally/internal/service/store"
+	"idletally/internal/wire"
+)
+
+func (s *Server) wireRun(ctx context.Context, r store.RunRow) (wire.Run, error) {
+	p, err := s.Store.Plan(ctx, r.Plan)
+	if err != nil {
+		return wire.Run{}, err
+	}
+	w := wire.Run{ID: r.ID, Plan: r.Plan, Title: p.Title, State: r.State, StartedBy: r.StartedBy, Started: r.Started, Ended: r.Ended}
+	w.Hosts, err = s.Store.RunHosts(ctx, r.ID)
+	return w, err
+}
+
+func (s *Server) runRoutes(r chi.Router) {
+	show := func(ctx context.Context, id string) (*body[wire.Run], error) {
+		r, err := s.Store.Run(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		w, err := s.wireRun(ctx, r)
+		return &body[wire.Run]{w}, err
+	}
+	poke := func(run wire.Run) {
+		for _, h := range run.Hosts {
+			s.hub.poke(h.Host)
+		}
+	}
+	add(s, op{"POST", "/plans/{id}/run", "start-run", "Run an approved plan on its hosts", wire.Operator, 202}, func(ctx context.Context, in *byID) (*body[wire.Run], error) {
+		p, err := s.Store.Plan(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		m, err := plan.ParseManifest(p.Manifest)
+		if err != nil {
+			return nil, err
+		}
+		if p.State != "approved" {
+			return nil, huma.Error409Conflict(fmt.Sprintf("plan %s is %q: only an approved plan runs", p.ID, p.State))
+		}
+		id, err := s.Store.StartRun(ctx, p, m, caller(ctx).Name)
+		if err != nil {
+			return nil, err
+		}
+		s.audit(ctx, "run started", id, "plan "+p.ID)
+		out, err := show(ctx, id)
+		if err == nil {
+			poke(out.Body)
+		}
+		return out, err
+	})
+	type list struct {
+		After string `query:"after" maxLength:"16"`
+		Limit int    `query:"limit" default:"50" minimum:"1" maximum:"500"`
+	}
+	add(s, op{"GET", "/runs", "list-runs", "List runs, newest first", wire.Viewer, 200}, func(ctx context.Context, in *list) (*body[wire.Page[wire.Run]], error) {
+		rows, err := s.Store.Runs(ctx, in.After, in.Limit)
+		if err != nil {
+			return nil, err
+		}
+		out := make([]wire.Run, len(rows))
+		for i, r := range rows {
+			if out[i], err = s.wireRun(ctx, r); err != nil {
+				return nil, err
+			}
+		}
+		return &body[wire.Page[wire.Run]]{page(out, in.Limit, func(r wire.Run) string { return r.ID })}, nil
+	})
+	add(s, op{"GET", "/runs/{id}", "get-run", "Show a run", wire.Viewer, 200}, func(ctx context.Context, in *byID) (*body[wire.Run], error) {
+		return show(ctx, in.ID)
+	})
+	add(s, op{"POST", "/runs/{id}/halt", "halt-run", "Halt a run at the next step boundary", wire.Operator, 202}, func(ctx context.Context, in *byID) (*body[wire.Run], error) {
+		if err := s.Store.HaltRun(ctx, in.ID); err != nil {
+			return nil, err
+		}
+		s.audit(ctx, "run halted", in.ID, "")
+		return show(ctx, in.ID)
+	})
+	add(s, op{"POST", "/runs/{id}/resume", "resume-run", "Go on with a halted or failed run", wire.Operator, 202}, func(ctx context.Context, in *byID) (*body[wire.Run], error) {
+		if err := s.Store.ResumeRun(ctx, in.ID); err != nil {
+			return nil, err
+		}
+		s.audit(ctx, "run resumed", in.ID, "")
+		out, err := show(ctx, in.ID)
+		if err == nil {
+			poke(out.Body)
+		}
+		return out, err
+	})
+	type results struct {
+		ID    string `path:"id" maxLength:"16"`
+		After string `query:"after" doc:"HOST:STEP" maxLength:"80"`
+		Limit int    `query:"limit" default:"500" minimum:"1" maximum:"5000"`
+	}
+	add(s, op{"GET", "/runs/{id}/results", "list-results", "List the steps of a run that are not simply done, with reasons", wire.Viewer, 200}, func(ctx context.Context, in *results) (*body[wire.Page[wire.RunResult]], error) {
+		host, stepText, _ := strings.Cut(in.After, ":")
+		step, err := strconv.Atoi(stepText)
+		if err != nil {
+			step = -1
+		}
+		rows, err := s.Store.RunResults(ctx, in.ID, host, step, in.Limit)
+		out := make([]wire.RunResult, len(rows))
+		for i, r := range rows {
+			out[i] = wire.RunResult{Host: r.Host, Step: r.Step, Path: pathname.Escape(string(r.Path)), Outcome: r.Outcome, Reason: r.Reason}
+		}
+		return &body[wire.Page[wire.RunResult]]{page(out, in.Limit, func(r wire.RunResult) string { return r.Host + ":" + itoa(r.Step) })}, err
+	})
+	r.Get("/api/v1/runs/{id}/events", s.runEvents)
+}
+
+// runEvents streams a run's state as server-sent events, whenever it changes, until it ends. It
+// reads the database, so any instance can serve it.
+func (s *Server) runEvents(w http.ResponseWriter, r *http.Request) {
+	if err := allow(r.Context(), wire.Viewer); err != nil {
+		s.plain(w, r, err)
+		return
+	}
+	ctx, cancel := context.WithTimeout(r.Context(), time.Hour)
+	defer cancel()
+	rc := http.NewResponseController(w)
+	last := ""
+	for first := true; ; first = false {
+		row, err := s.Store.Run(ctx, chi.URLParam(r, "id"))
+		var run wire.Run
+		if err == nil {
+			run, err = s.wireRun(ctx, row)
+		}
+		if err != nil {
+			if first {
+				s.plain(w, r, err)
+			}
+			return
+		}
+		if first {
+			w.Header().Set("Content-Type", "text/event-stream")
+			w.Header().Set("Cache-Control", "no-store")
+		}
+		b, err := json.Marshal(run)
+		if err != nil {
+			return
+		}
+		if string(b) != last {
+			last = string(b)
+			_ = rc.SetWriteDeadline(time.Now().Add(20 * time.Second))
+			if _, err := fmt.Fprintf(w, "event: run\ndata: %s\n\n", b); err != nil || rc.Flush() != nil {
+				return
+			}
+		}
+		if run.State != "running" {
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(300 * time.Millisecond):
+		}
+	}
+}

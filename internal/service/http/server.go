@@ -1,0 +1,288 @@
+// Package http is the service's network interface: the API for people and programs under
+// /api/v1, the agents' under /agent/v1, and the console.
+package http
+
+import (
+	"context"
+	"crypto/ed25519"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"runtime/debug"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+	"github.com/go-chi/httprate"
+	"github.com/go-sql-driver/mysql"
+
+	"idletally/internal/service/auth"
+	"idletally/internal/service/authority"
+	"idletally/internal/service/desk"
+	"idletally/internal/service/store"
+)
+
+// Config is what the service is made of.
+type Config struct {
+	Store     *store.Store
+	Authority *authority.Authority
+	Log       *slog.Logger
+	Console   fs.FS // the built console; nil serves a hint instead
+	Version   string
+}
+
+// Server serves everything.
+type Server struct {
+	Config
+	desk    *desk.Desk
+	hub     *hub
+	metrics *metrics
+	api     huma.API
+	mux     *chi.Mux
+}
+
+const (
+	maxBody    = 2 << 20
+	cookieName = "idletally_session"
+	// consoleHeader must come with changes made by cookie: no other site can send it.
+	consoleHeader = "X-Idletally-Console"
+	sessionLife   = 12 * time.Hour
+	approvalLife  = 72 * time.Hour
+)
+
+// New builds the handler.
+func New(c Config) *Server {
+	s := &Server{Config: c, desk: &desk.Desk{Store: c.Store, Log: c.Log}, hub: newHub(), metrics: newMetrics(), mux: chi.NewMux()}
+	s.mux.Use(middleware.RequestID, s.log, s.recover, secure)
+	s.mux.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "ok") })
+	s.mux.Get("/readyz", s.ready)
+	s.mux.Handle("/metrics", s.metrics.handler())
+	s.mux.Group(func(r chi.Router) {
+		r.Use(httprate.Limit(600, time.Minute, httprate.WithKeyFuncs(httprate.KeyByIP, keyByAgent)))
+		s.agentRoutes(r)
+	})
+	s.mux.Group(func(r chi.Router) {
+		r.Use(limitBody, s.identify)
+		cfg := huma.DefaultConfig("Idle Tally", "1")
+		cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "/api/openapi", "", "/api/schemas"
+		cfg.CreateHooks = nil
+		cfg.Info.Description = "Declare, snapshot, compare, plan, review, run, restore. Paths are text in which a backslash is written \\\\ and a byte that is no printable character \\xHH."
+		cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+			"token":  {Type: "http", Scheme: "bearer"},
+			"cookie": {Type: "apiKey", In: "cookie", Name: cookieName},
+		}
+		s.api = humachi.New(r, cfg)
+		s.routes(r)
+	})
+	s.consoleRoutes()
+	return s
+}
+
+// keyByAgent keeps agents behind one address apart.
+func keyByAgent(r *http.Request) (string, error) {
+	if r.TLS != nil && len(r.TLS.VerifiedChains) > 0 {
+		return r.TLS.VerifiedChains[0][0].SerialNumber.String(), nil
+	}
+	return "", nil
+}
+
+// OpenAPI gives the document of the API.
+func (s *Server) OpenAPI() *huma.OpenAPI { return s.api.OpenAPI() }
+
+// ServeHTTP serves a request.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.mux.ServeHTTP(w, r) }
+
+func (s *Server) ready(w http.ResponseWriter, r *http.Request) {
+	if err := s.Store.Ping(r.Context()); err != nil {
+		s.Log.Warn("not ready", "error", err)
+		http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
+		return
+	}
+	fmt.Fprintln(w, "ready")
+}
+
+func (s *Server) log(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		start := time.Now()
+		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
+		next.ServeHTTP(ww, r)
+		route := chi.RouteContext(r.Context()).RoutePattern()
+		took := time.Since(start)
+		s.metrics.request(route, r.Method, ww.Status(), took)
+		s.Log.Debug("request", "id", middleware.GetReqID(r.Context()), "method", r.Method, "route", route, "status", ww.Status(), "took", took)
+	})
+}
+
+func (s *Server) recover(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		defer func() {
+			if v := recover(); v != nil {
+				if v == http.ErrAbortHandler {
+					panic(v)
+				}
+				s.Log.Error("panic", "id", middleware.GetReqID(r.Context()), "value", v, "stack", string(debug.Stack()))
+				http.Error(w, "internal error", http.StatusInternalServerError)
+			}
+		}()
+		next.ServeHTTP(w, r)
+	})
+}
+
+func secure(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		h.Set("Cross-Origin-Opener-Policy", "same-origin")
+		h.Set("Strict-Transport-Security", "max-age=31536000")
+		next.ServeHTTP(w, r)
+	})
+}
+
+func limitBody(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		r.Body = http.MaxBytesReader(w, r.Body, maxBody)
+		next.ServeHTTP(w, r)
+	})
+}
+
+type personKey struct{}
+
+// who is the person a request comes from.
+type who struct {
+	store.Person
+	token [32]byte
+}
+
+func caller(ctx context.Context) *who {
+	p, _ := ctx.Value(personKey{}).(*who)
+	return p
+}
+
+// identify finds whose request it is; routes decide what that allows.
+func (s *Server) identify(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		token, byCookie := "", false
+		if h, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+			token = h
+		} else if c, err := r.Cookie(cookieName); err == nil {
+			token, byCookie = c.Value, true
+		}
+		changes := r.Method != http.MethodGet && r.Method != http.MethodHead
+		if token == "" || byCookie && changes && r.Header.Get(consoleHeader) == "" {
+			next.ServeHTTP(w, r)
+			return
+		}
+		hash := auth.HashToken(token)
+		p, err := s.Store.SessionPerson(r.Context(), hash)
+		switch {
+		case err == nil:
+			r = r.WithContext(context.WithValue(r.Context(), personKey{}, &who{p, hash}))
+		case !errors.Is(err, store.ErrNotFound):
+			s.plain(w, r, err)
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// problem turns an error into a problem body (RFC 9457). What is not meant for callers is logged
+// here and nowhere else.
+func (s *Server) problem(err error) error {
+	if err == nil {
+		return nil
+	}
+	var status huma.StatusError
+	var db *mysql.MySQLError
+	var netErr net.Error
+	switch {
+	case errors.As(err, &status):
+		return err
+	case errors.Is(err, store.ErrNotFound):
+		return huma.Error404NotFound(err.Error())
+	case errors.Is(err, store.ErrConflict):
+		return huma.Error409Conflict(err.Error())
+	case errors.Is(err, desk.ErrBad), errors.Is(err, store.ErrBadNode):
+		return huma.Error422UnprocessableEntity(err.Error())
+	case errors.As(err, &netErr), errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, context.DeadlineExceeded),
+		errors.As(err, &db) && db.Number == 1053:
+		s.Log.Error("database", "error", err)
+		return huma.Error503ServiceUnavailable("the database does not answer: nothing was changed; try again when it is back")
+	}
+	s.Log.Error("request failed", "error", err)
+	return huma.Error500InternalServerError("the service failed at this: its log says why")
+}
+
+// plain answers with a problem outside the API's own machinery.
+func (s *Server) plain(w http.ResponseWriter, _ *http.Request, err error) {
+	var status huma.StatusError
+	if !errors.As(s.problem(err), &status) {
+		status = huma.Error500InternalServerError("the service failed at this").(huma.StatusError)
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status.GetStatus())
+	fmt.Fprintf(w, `{"title":%q,"status":%d,"detail":%q}`+"\n", http.StatusText(status.GetStatus()), status.GetStatus(), status.Error())
+}
+
+// op is one operation of the API.
+type op struct {
+	method, path string
+	id           string
+	summary      string
+	role         string // who may call it besides nobody; "" is anybody, "any" anybody signed in
+	status       int
+}
+
+// Operation is an operation as the documents list it.
+type Operation struct{ Method, Path, ID, Role string }
+
+func add[I, O any](s *Server, o op, h func(context.Context, *I) (*O, error)) {
+	def := huma.Operation{Method: o.method, Path: "/api/v1" + o.path, OperationID: o.id, Summary: o.summary, DefaultStatus: o.status,
+		Metadata: map[string]any{"role": o.role}, MaxBodyBytes: maxBody}
+	if o.role != "" {
+		def.Security = []map[string][]string{{"token": {}}, {"cookie": {}}}
+		def.Errors = []int{401, 403, 404, 409, 422, 503}
+	}
+	huma.Register(s.api, def, func(ctx context.Context, in *I) (*O, error) {
+		if err := allow(ctx, o.role); err != nil {
+			return nil, err
+		}
+		out, err := h(ctx, in)
+		return out, s.problem(err)
+	})
+}
+
+func allow(ctx context.Context, role string) error {
+	if role == "" {
+		return nil
+	}
+	p := caller(ctx)
+	if p == nil {
+		return huma.Error401Unauthorized("sign in first: idletally login ADDRESS")
+	}
+	if role == "any" || slices.Contains(p.Roles(), role) || role == "viewer" {
+		return nil
+	}
+	return huma.Error403Forbidden(fmt.Sprintf("%s may not do this: it needs the role %s", p.Name, role))
+}
+
+func (s *Server) audit(ctx context.Context, what, subject, detail string) {
+	name := "nobody"
+	if p := caller(ctx); p != nil {
+		name = p.Name
+	}
+	if err := s.Store.Audit(context.WithoutCancel(ctx), name, what, subject, detail); err != nil {
+		s.Log.Error("history was not written", "what", what, "subject", subject, "error", err)
+	}
+}
+
+// OrderKey is the public half of the key that signs orders.
+func (s *Server) OrderKey() ed25519.PublicKey { return s.Authority.Orders.Public().(ed25519.PublicKey) }

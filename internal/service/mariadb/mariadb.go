@@ -1,0 +1,253 @@
+// Package mariadb runs a private MariaDB server from the system's packages: own data folder, own
+// socket, own port on loopback. Nothing of a system-wide server is touched.
+package mariadb
+
+import (
+	"context"
+	"crypto/rand"
+	"database/sql"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+)
+
+// A Server is a running private server.
+type Server struct {
+	DSN    string
+	cmd    *exec.Cmd
+	exited chan struct{}
+	socket string
+}
+
+// Start makes the data folder where it is missing, starts the server and waits until it answers.
+// The server ends when stop is called or this process dies.
+func Start(ctx context.Context, dir string) (*Server, error) {
+	daemon, err := find("mariadbd")
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(dir, 0o711); err != nil {
+		return nil, fmt.Errorf("database folder: %w", err)
+	}
+	data := filepath.Join(dir, "data")
+	account, err := owner()
+	if err != nil {
+		return nil, err
+	}
+	secretFile := filepath.Join(dir, "password")
+	secret, err := os.ReadFile(secretFile)
+	if errors.Is(err, os.ErrNotExist) {
+		if err = os.RemoveAll(data); err == nil { // a first start that was cut short
+			secret, err = create(ctx, dir, data, secretFile, account)
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	port, err := freePort()
+	if err != nil {
+		return nil, err
+	}
+	// A socket's path may have 107 bytes only.
+	sockets, err := os.MkdirTemp("", "idletally-db-")
+	if err != nil {
+		return nil, err
+	}
+	if err := give(sockets, account); err != nil {
+		return nil, err
+	}
+	s := &Server{socket: sockets, exited: make(chan struct{}), DSN: fmt.Sprintf("idletally:%s@tcp(127.0.0.1:%d)/idletally", secret, port)}
+	logFile, err := os.OpenFile(filepath.Join(dir, "server.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	defer logFile.Close()
+	s.cmd = exec.Command(daemon, append(common(data, account), "--bind-address=127.0.0.1", "--port="+strconv.Itoa(port),
+		"--socket="+filepath.Join(sockets, "s"), "--pid-file="+filepath.Join(sockets, "pid"), "--max-connections=200",
+		"--max-allowed-packet=64M", "--innodb-buffer-pool-size=256M", "--innodb-log-file-size=128M", "--innodb-flush-log-at-trx-commit=1",
+		"--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--skip-name-resolve", "--performance-schema=OFF")...)
+	s.cmd.Stdout, s.cmd.Stderr = logFile, logFile
+	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Setpgid: true}
+	if err := s.start(); err != nil {
+		return nil, fmt.Errorf("start the database: %w", err)
+	}
+	if err := s.wait(ctx, 60*time.Second); err != nil {
+		s.Stop()
+		return nil, fmt.Errorf("%w: see %s", err, logFile.Name())
+	}
+	return s, nil
+}
+
+func common(data, account string) []string {
+	args := []string{"--no-defaults", "--datadir=" + data}
+	if account != "" {
+		args = append(args, "--user="+account)
+	}
+	return args
+}
+
+// owner is the account that the server runs as where we are root: MariaDB's own, or nobody.
+func owner() (string, error) {
+	if os.Getuid() != 0 {
+		return "", nil
+	}
+	for _, name := range []string{"mysql", "nobody"} {
+		if _, err := user.Lookup(name); err == nil {
+			return name, nil
+		}
+	}
+	return "", errors.New("there is neither an account mysql nor nobody to run the database as")
+}
+
+func give(dir, account string) error {
+	if account == "" {
+		return nil
+	}
+	u, err := user.Lookup(account)
+	if err != nil {
+		return err
+	}
+	uid, _ := strconv.Atoi(u.Uid)
+	gid, _ := strconv.Atoi(u.Gid)
+	return os.Chown(dir, uid, gid)
+}
+
+func create(ctx context.Context, dir, data, secretFile, account string) ([]byte, error) {
+	if err := os.Mkdir(data, 0o700); err != nil {
+		return nil, fmt.Errorf("database folder: %w", err)
+	}
+	if err := give(data, account); err != nil {
+		return nil, err
+	}
+	install, err := find("mariadb-install-db")
+	if err != nil {
+		return nil, err
+	}
+	cmd := exec.CommandContext(ctx, install, append(common(data, account), "--auth-root-authentication-method=normal", "--skip-test-db")...)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("make the database folder: %w: %s", err, lastLines(out))
+	}
+	raw := make([]byte, 24)
+	rand.Read(raw)
+	secret := []byte(hex.EncodeToString(raw))
+	daemon, err := find("mariadbd")
+	if err != nil {
+		return nil, err
+	}
+	// The first accounts are made before the server ever listens; the password-less ones go.
+	boot := exec.CommandContext(ctx, daemon, append(common(data, account), "--bootstrap", "--skip-networking")...)
+	boot.Stdin = strings.NewReader(fmt.Sprintf("CREATE DATABASE idletally CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;\nUSE mysql;\nFLUSH PRIVILEGES;\n"+
+		"CREATE USER 'idletally'@'127.0.0.1' IDENTIFIED BY '%s';\nGRANT ALL ON idletally.* TO 'idletally'@'127.0.0.1';\n"+
+		"DROP USER IF EXISTS 'root'@'localhost';\nDROP USER IF EXISTS ''@'localhost';\nFLUSH PRIVILEGES;\n", secret))
+	if out, err := boot.CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("make the database's account: %w: %s", err, lastLines(out))
+	}
+	if err := os.WriteFile(secretFile, secret, 0o600); err != nil {
+		return nil, fmt.Errorf("keep the database's password: %w", err)
+	}
+	return secret, nil
+}
+
+func lastLines(b []byte) string {
+	lines := strings.Split(strings.TrimSpace(string(b)), "\n")
+	return strings.Join(lines[max(0, len(lines)-4):], "; ")
+}
+
+func find(name string) (string, error) {
+	if p, err := exec.LookPath(name); err == nil {
+		return p, nil
+	}
+	for _, dir := range []string{"/usr/sbin", "/usr/bin"} {
+		if p := filepath.Join(dir, name); exec.Command(p, "--version").Run() == nil {
+			return p, nil
+		}
+	}
+	return "", fmt.Errorf("%s is not on this machine: install Debian's package mariadb-server-core, or give --database with the address of a server", name)
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+func (s *Server) wait(ctx context.Context, limit time.Duration) error {
+	db, err := sql.Open("mysql", s.DSN)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	_ = mysql.SetLogger(quiet{})
+	deadline := time.Now().Add(limit)
+	for {
+		try, cancel := context.WithTimeout(ctx, time.Second)
+		err = db.PingContext(try)
+		cancel()
+		switch {
+		case err == nil:
+			return nil
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case time.Now().After(deadline):
+			return fmt.Errorf("the database did not answer within %s: %w", limit, err)
+		}
+		select {
+		case <-s.exited:
+			return errors.New("the database ended while starting")
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
+type quiet struct{}
+
+func (quiet) Print(...any) {}
+
+// Stop ends the server in good order, and by force after ten seconds.
+func (s *Server) Stop() {
+	_ = s.cmd.Process.Signal(syscall.SIGTERM)
+	select {
+	case <-s.exited:
+	case <-time.After(10 * time.Second):
+		_ = s.cmd.Process.Kill()
+		<-s.exited
+	}
+	_ = os.RemoveAll(s.socket)
+}
+
+// Kill ends the server as a power cut would; tests need it.
+func (s *Server) Kill() {
+	_ = s.cmd.Process.Kill()
+	<-s.exited
+}
+
+// start runs the command from a thread that lives as long as the server: the kernel's "parent
+// died" signal goes by thread, and Go ends threads.
+func (s *Server) start() error {
+	started := make(chan error, 1)
+	go func() {
+		runtime.LockOSThread()
+		err := s.cmd.Start()
+		started <- err
+		if err == nil {
+			_ = s.cmd.Wait()
+			close(s.exited)
+		}
+	}()
+	return <-started
+}

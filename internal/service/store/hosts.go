@@ -1,0 +1,139 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Host is a host's record.
+type Host struct {
+	Name        string     `db:"name"`
+	TagList     string     `db:"tags"`
+	Certificate string     `db:"certificate"`
+	Version     string     `db:"version"`
+	Created     time.Time  `db:"created"`
+	LastSeen    *time.Time `db:"last_seen"`
+}
+
+// Tags splits the list.
+func (h Host) Tags() []string {
+	if h.TagList == "" {
+		return []string{}
+	}
+	return strings.Split(h.TagList, ",")
+}
+
+const hostColumns = `name, tags, certificate, version, created, last_seen`
+
+// Invite adds a host, or changes the tags of one, and keeps the hash of its enrolment code.
+func (s *Store) Invite(ctx context.Context, name string, tags []string, codeHash [32]byte, expires time.Time) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO host (name, tags, created) VALUES (?,?,?) ON DUPLICATE KEY UPDATE tags = VALUES(tags)`,
+			name, strings.Join(tags, ","), now()); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `INSERT INTO enrolment (code_hash, host, expires) VALUES (?,?,?)`, codeHash[:], name, expires.UTC())
+		return err
+	})
+}
+
+// UseCode takes a code once and tells which host it is for.
+func (s *Store) UseCode(ctx context.Context, codeHash [32]byte) (host string, err error) {
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		if err := changedOrErr(tx.ExecContext(ctx, `UPDATE enrolment SET used = ? WHERE code_hash = ? AND used IS NULL AND expires > ?`, now(), codeHash[:], now())); err != nil {
+			return err
+		}
+		return tx.GetContext(ctx, &host, `SELECT host FROM enrolment WHERE code_hash = ?`, codeHash[:])
+	})
+	return host, err
+}
+
+// SetCertificate says which certificate a host's agent has; an older one counts no more.
+func (s *Store) SetCertificate(ctx context.Context, host, serial, version string) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE host SET certificate = ?, version = ? WHERE name = ?`, serial, version, host)
+	return changed(r, err, "host "+host)
+}
+
+// Seen notes that an agent called.
+func (s *Store) Seen(ctx context.Context, host string) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE host SET last_seen = ? WHERE name = ?`, now(), host)
+	return err
+}
+
+// Host finds a host.
+func (s *Store) Host(ctx context.Context, name string) (h Host, err error) {
+	err = s.db.GetContext(ctx, &h, `SELECT `+hostColumns+` FROM host WHERE name = ?`, name)
+	return h, one(err, fmt.Sprintf("host %q", name))
+}
+
+// Hosts lists hosts by name, after one where it is given.
+func (s *Store) Hosts(ctx context.Context, after string, limit int) (out []Host, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT `+hostColumns+` FROM host WHERE name > ? ORDER BY name LIMIT ?`, after, limit)
+	return out, err
+}
+
+// Work is something for an agent to do.
+type Work struct {
+	ID      string `db:"id"`
+	Host    string `db:"host"`
+	Kind    string `db:"kind"`
+	Subject string `db:"subject"`
+	State   string `db:"state"`
+	Tries   int    `db:"tries"`
+}
+
+const lease = 45 * time.Second
+
+func addWork(ctx context.Context, tx *sqlx.Tx, host, kind, subject string) error {
+	_, err := tx.ExecContext(ctx, `INSERT INTO work (id, host, kind, subject, state, created) VALUES (?,?,?,?,'waiting',?)`,
+		NewID(), host, kind, subject, now())
+	return err
+}
+
+// ClaimWork gives a host's agent its next work, if there is any. Taken work whose lease ran out
+// is given again: an agent that was killed goes on with it.
+func (s *Store) ClaimWork(ctx context.Context, host string) (*Work, error) {
+	var list []Work
+	if err := s.db.SelectContext(ctx, &list, `SELECT id, host, kind, subject, state, tries FROM work
+		WHERE host = ? AND state IN ('waiting', 'taken') AND (lease_until IS NULL OR lease_until < ?) ORDER BY id LIMIT 1`, host, now()); err != nil || len(list) == 0 {
+		return nil, err
+	}
+	w := list[0]
+	r, err := s.db.ExecContext(ctx, `UPDATE work SET state = 'taken', lease_until = ?, tries = tries + 1 WHERE id = ? AND state = ? AND tries = ?`,
+		now().Add(lease), w.ID, w.State, w.Tries)
+	if err != nil {
+		return nil, err
+	}
+	if n, err := r.RowsAffected(); err != nil || n == 0 {
+		return nil, err // another one was faster
+	}
+	w.State = "taken"
+	return &w, nil
+}
+
+// ReleaseWork lets an agent have its taken work again at once: it has just started anew.
+func (s *Store) ReleaseWork(ctx context.Context, host string) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE work SET lease_until = NULL WHERE host = ? AND state = 'taken'`, host)
+	return err
+}
+
+// OwnWork finds work that a host holds.
+func (s *Store) OwnWork(ctx context.Context, host, id string) (w Work, err error) {
+	err = s.db.GetContext(ctx, &w, `SELECT id, host, kind, subject, state, tries FROM work WHERE id = ? AND host = ?`, id, host)
+	return w, one(err, "work "+id)
+}
+
+// KeepWork renews the lease.
+func (s *Store) KeepWork(ctx context.Context, id string) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE work SET lease_until = ? WHERE id = ? AND state = 'taken'`, now().Add(lease), id)
+	return err
+}
+
+func endWork(ctx context.Context, tx *sqlx.Tx, id string) error {
+	_, err := tx.ExecContext(ctx, `UPDATE work SET state = 'done', lease_until = NULL WHERE id = ?`, id)
+	return err
+}

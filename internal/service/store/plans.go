@@ -1,0 +1,321 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"idletally/internal/core/plan"
+	"idletally/internal/wire"
+)
+
+// Plan is a plan's record.
+type Plan struct {
+	ID          string     `db:"id"`
+	Application string     `db:"application"`
+	Kind        string     `db:"kind"`
+	Title       string     `db:"title"`
+	State       string     `db:"state"`
+	Author      string     `db:"author"`
+	Created     time.Time  `db:"created"`
+	Digest      []byte     `db:"digest"`
+	Manifest    []byte     `db:"manifest"`
+	Source      string     `db:"source"` // what the plan leaves, as JSON
+	DecidedBy   string     `db:"decided_by"`
+	Decided     *time.Time `db:"decided"`
+	Remark      string     `db:"remark"`
+	Expires     *time.Time `db:"expires"`
+}
+
+const planColumns = `id, application, kind, title, state, author, created, digest, manifest, source, decided_by, decided, remark, expires`
+
+// Chunk is some encoded steps of a plan on one host.
+type Chunk struct {
+	Host string
+	N    int
+	Data []byte
+}
+
+// AddPlan keeps a new draft with its chunks and groups; it shows when all of it is there.
+func (s *Store) AddPlan(ctx context.Context, p Plan, chunks []Chunk, groups []wire.PlanGroup) error {
+	insert := func(tx *sqlx.Tx) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO plan (id, application, kind, title, state, author, created, digest, manifest, source, remark)
+			VALUES (?,?,?,?,'draft',?,?,?,?,?,'')`, p.ID, p.Application, p.Kind, p.Title, p.Author, now(), p.Digest, p.Manifest, p.Source)
+		return err
+	}
+	if err := s.tx(ctx, insert); err != nil {
+		return err
+	}
+	err := batches(ctx, s, `INSERT INTO plan_chunk (plan, host, n, data)`, 4, chunks, func(c Chunk) []any {
+		return []any{p.ID, c.Host, c.N, encoder.EncodeAll(c.Data, nil)}
+	})
+	if err == nil {
+		n := 0
+		err = batches(ctx, s, `INSERT INTO plan_group (plan, n, body)`, 3, groups, func(g wire.PlanGroup) []any {
+			n++
+			body, _ := json.Marshal(g) // plain values only
+			return []any{p.ID, n, body}
+		})
+	}
+	if err != nil { // half a plan must not stay
+		_, gone := s.db.ExecContext(context.WithoutCancel(ctx), `DELETE FROM plan WHERE id = ?`, p.ID)
+		return errors.Join(err, gone)
+	}
+	return nil
+}
+
+// Plan finds a plan.
+func (s *Store) Plan(ctx context.Context, id string) (p Plan, err error) {
+	err = s.db.GetContext(ctx, &p, `SELECT `+planColumns+` FROM plan WHERE id = ?`, id)
+	return p, one(err, "plan "+id)
+}
+
+// Plans lists the newest first.
+func (s *Store) Plans(ctx context.Context, state, before string, limit int) (out []Plan, err error) {
+	if before == "" {
+		before = "~"
+	}
+	if state != "" {
+		err = s.db.SelectContext(ctx, &out, `SELECT `+planColumns+` FROM plan WHERE state = ? AND id < ? ORDER BY id DESC LIMIT ?`, state, before, limit)
+	} else {
+		err = s.db.SelectContext(ctx, &out, `SELECT `+planColumns+` FROM plan WHERE id < ? ORDER BY id DESC LIMIT ?`, before, limit)
+	}
+	return out, err
+}
+
+// PlanGroups gives a plan's equal steps.
+func (s *Store) PlanGroups(ctx context.Context, id string) (out []wire.PlanGroup, err error) {
+	var bodies [][]byte
+	if err := s.db.SelectContext(ctx, &bodies, `SELECT body FROM plan_group WHERE plan = ? ORDER BY n LIMIT 2000`, id); err != nil {
+		return nil, err
+	}
+	out = make([]wire.PlanGroup, len(bodies))
+	for i, b := range bodies {
+		if err := json.Unmarshal(b, &out[i]); err != nil {
+			return nil, fmt.Errorf("group %d of plan %s: %w", i+1, id, err)
+		}
+	}
+	return out, nil
+}
+
+// PlanChunk gives encoded steps.
+func (s *Store) PlanChunk(ctx context.Context, id, host string, n int) ([]byte, error) {
+	var b []byte
+	if err := s.db.GetContext(ctx, &b, `SELECT data FROM plan_chunk WHERE plan = ? AND host = ? AND n = ?`, id, host, n); err != nil {
+		return nil, one(err, fmt.Sprintf("chunk %d of plan %s", n, id))
+	}
+	return decoder.DecodeAll(b, nil)
+}
+
+// MovePlan takes a plan from one state to another; ErrConflict where it is in a third.
+func (s *Store) MovePlan(ctx context.Context, id, from, to string) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE plan SET state = ? WHERE id = ? AND state = ?`, to, id, from)
+	return changed(r, err, fmt.Sprintf("plan %s is not %q", id, from))
+}
+
+// DecidePlan approves or declines what has exactly this digest and is in review, unless the one
+// who decides wrote it.
+func (s *Store) DecidePlan(ctx context.Context, id, state, by, remark string, digest []byte, expires *time.Time) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE plan SET state = ?, decided_by = ?, decided = ?, remark = ?, expires = ?
+		WHERE id = ? AND state = 'in review' AND author <> ? AND digest = ?`, state, by, now(), remark, expires, id, by, digest)
+	return changed(r, err, "plan "+id+" is not in review, or is not the one you looked at")
+}
+
+// RunRow is a run's record.
+type RunRow struct {
+	ID        string     `db:"id"`
+	Plan      string     `db:"plan"`
+	State     string     `db:"state"`
+	StartedBy string     `db:"started_by"`
+	Started   time.Time  `db:"started"`
+	Ended     *time.Time `db:"ended"`
+}
+
+const runColumns = `id, plan, state, started_by, started, ended`
+
+// StartRun begins the one run of an approved plan and gives each host its work.
+func (s *Store) StartRun(ctx context.Context, p Plan, m plan.Manifest, by string) (id string, err error) {
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		id = NewID()
+		r, err := tx.ExecContext(ctx, `UPDATE plan SET state = 'running' WHERE id = ? AND state = 'approved' AND expires > ?`, p.ID, now())
+		if err := changed(r, err, "plan "+p.ID+" is not approved, or its approval has expired"); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO run (id, plan, state, started_by, started) VALUES (?,?,'running',?,?)`, id, p.ID, by, now()); err != nil {
+			return err
+		}
+		for _, h := range m.Hosts {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO run_host (run, host, state, total, message) VALUES (?,?,'waiting',?,'')`, id, h.Host, h.Steps); err != nil {
+				return err
+			}
+			if err := addWork(ctx, tx, h.Host, wire.WorkRun, id); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return id, err
+}
+
+// ResumeRun gives halted and failed hosts their work again.
+func (s *Store) ResumeRun(ctx context.Context, id string) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		var hosts []string
+		if err := tx.SelectContext(ctx, &hosts, `SELECT host FROM run_host WHERE run = ? AND state IN ('halted', 'failed')`, id); err != nil {
+			return err
+		}
+		if len(hosts) == 0 {
+			return fmt.Errorf("run %s has no host that was halted or failed: %w", id, ErrConflict)
+		}
+		for _, h := range hosts {
+			if _, err := tx.ExecContext(ctx, `UPDATE run_host SET state = 'waiting', halt = FALSE, message = '' WHERE run = ? AND host = ?`, id, h); err != nil {
+				return err
+			}
+			if err := addWork(ctx, tx, h, wire.WorkRun, id); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE run SET state = 'running', ended = NULL WHERE id = ?`, id); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE plan p JOIN run r ON r.plan = p.id SET p.state = 'running' WHERE r.id = ?`, id)
+		return err
+	})
+}
+
+// HaltRun asks the agents to stop at the next step boundary.
+func (s *Store) HaltRun(ctx context.Context, id string) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE run_host SET halt = TRUE WHERE run = ? AND state IN ('waiting', 'running')`, id)
+	return changed(r, err, "run "+id+" is not running")
+}
+
+// Run finds a run.
+func (s *Store) Run(ctx context.Context, id string) (r RunRow, err error) {
+	err = s.db.GetContext(ctx, &r, `SELECT `+runColumns+` FROM run WHERE id = ?`, id)
+	return r, one(err, "run "+id)
+}
+
+// PlanRun finds a plan's run.
+func (s *Store) PlanRun(ctx context.Context, plan string) (r RunRow, err error) {
+	err = s.db.GetContext(ctx, &r, `SELECT `+runColumns+` FROM run WHERE plan = ?`, plan)
+	return r, one(err, "the run of plan "+plan)
+}
+
+// Runs lists the newest first.
+func (s *Store) Runs(ctx context.Context, before string, limit int) (out []RunRow, err error) {
+	if before == "" {
+		before = "~"
+	}
+	err = s.db.SelectContext(ctx, &out, `SELECT `+runColumns+` FROM run WHERE id < ? ORDER BY id DESC LIMIT ?`, before, limit)
+	return out, err
+}
+
+// RunHosts gives a run's hosts.
+func (s *Store) RunHosts(ctx context.Context, run string) (out []wire.RunHost, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT host, state, total, progress, done, already, skipped, refused, wrong, message FROM run_host WHERE run = ? ORDER BY host`, run)
+	return out, err
+}
+
+// RunProgress notes how far a host is, and tells whether it is to halt.
+func (s *Store) RunProgress(ctx context.Context, run, host string, done int) (halt bool, err error) {
+	if _, err := s.db.ExecContext(ctx, `UPDATE run_host SET state = 'running', progress = ? WHERE run = ? AND host = ? AND state IN ('waiting', 'running')`, done, run, host); err != nil {
+		return false, err
+	}
+	err = s.db.GetContext(ctx, &halt, `SELECT halt FROM run_host WHERE run = ? AND host = ?`, run, host)
+	return halt, one(err, "run "+run+" on "+host)
+}
+
+// PutOriginals keeps what a run found; the same chunk again changes nothing.
+func (s *Store) PutOriginals(ctx context.Context, run, host string, n int, chunk []byte) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO run_original (run, host, n, data) VALUES (?,?,?,?) ON DUPLICATE KEY UPDATE data = VALUES(data)`,
+		run, host, n, encoder.EncodeAll(chunk, nil))
+	return err
+}
+
+// Originals gives what a run found on a host, as steps from the original to what the run made.
+func (s *Store) Originals(ctx context.Context, run, host string, each func([]plan.Step) error) error {
+	for n := 0; ; n++ {
+		var b []byte
+		err := s.db.GetContext(ctx, &b, `SELECT data FROM run_original WHERE run = ? AND host = ? AND n = ?`, run, host, n)
+		if errors.Is(one(err, ""), ErrNotFound) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if b, err = decoder.DecodeAll(b, nil); err != nil {
+			return fmt.Errorf("originals %d of run %s on %s are damaged: %w", n, run, host, err)
+		}
+		steps, err := plan.DecodeChunk(b)
+		if err != nil {
+			return fmt.Errorf("originals %d of run %s on %s: %w", n, run, host, err)
+		}
+		if err := each(steps); err != nil {
+			return err
+		}
+	}
+}
+
+// Result is a step that is not simply done.
+type Result struct {
+	Host    string `db:"host"`
+	Step    int    `db:"step"`
+	Outcome string `db:"outcome"`
+	Path    []byte `db:"path"`
+	Reason  string `db:"reason"`
+}
+
+// EndRunHost stores how a run ended on one host, and ends the run with its last host.
+func (s *Store) EndRunHost(ctx context.Context, work Work, d wire.RunDone, results []Result) error {
+	if _, err := s.db.ExecContext(ctx, `DELETE FROM run_result WHERE run = ? AND host = ?`, work.Subject, work.Host); err != nil {
+		return err
+	}
+	if err := batches(ctx, s, `INSERT INTO run_result (run, host, step, outcome, path, reason)`, 6, results, func(r Result) []any {
+		return []any{work.Subject, work.Host, r.Step, r.Outcome, r.Path, clip(r.Reason, 4000)}
+	}); err != nil {
+		return err
+	}
+	count := map[string]int{}
+	for _, r := range results {
+		count[r.Outcome]++
+	}
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE run_host SET state = ?, message = ?, progress = ?, done = ?, already = ?, skipped = ?, refused = ?, wrong = ?
+			WHERE run = ? AND host = ?`, d.State, clip(d.Message, 4000), d.Done+count["already"]+count["skipped"]+count["refused"], d.Done,
+			count["already"], count["skipped"], count["refused"], len(d.Wrong), work.Subject, work.Host); err != nil {
+			return err
+		}
+		if err := endWork(ctx, tx, work.ID); err != nil {
+			return err
+		}
+		var states []string
+		if err := tx.SelectContext(ctx, &states, `SELECT state FROM run_host WHERE run = ?`, work.Subject); err != nil {
+			return err
+		}
+		end := "finished"
+		for _, st := range states {
+			switch st {
+			case "waiting", "running":
+				return nil
+			case "halted", "failed":
+				end = "halted"
+			}
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE run SET state = ?, ended = ? WHERE id = ?`, end, now(), work.Subject); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE plan p JOIN run r ON r.plan = p.id SET p.state = ? WHERE r.id = ?`, end, work.Subject)
+		return err
+	})
+}
+
+// RunResults lists what is not simply done.
+func (s *Store) RunResults(ctx context.Context, run, afterHost string, afterStep, limit int) (out []Result, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT host, step, outcome, path, reason FROM run_result
+		WHERE run = ? AND (host > ? OR host = ? AND step > ?) ORDER BY host, step LIMIT ?`, run, afterHost, afterHost, afterStep, limit)
+	return out, err
+}

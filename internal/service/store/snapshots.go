@@ -1,0 +1,245 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/klauspost/compress/zstd"
+
+	"idletally/internal/core/perm"
+	"idletally/internal/core/tree"
+	"idletally/internal/wire"
+)
+
+var (
+	encoder, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(2))
+	decoder, _ = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(tree.MaxNode+1024), zstd.WithDecoderConcurrency(2))
+)
+
+func in(n int) string { return "(" + strings.TrimSuffix(strings.Repeat("?,", n), ",") + ")" }
+
+func hashArgs(hashes []tree.Hash) []any {
+	args := make([]any, len(hashes))
+	for i := range hashes {
+		args[i] = hashes[i][:]
+	}
+	return args
+}
+
+// Have tells which nodes are stored.
+func (s *Store) Have(ctx context.Context, hashes []tree.Hash) (map[tree.Hash]bool, error) {
+	have := make(map[tree.Hash]bool, len(hashes))
+	for len(hashes) > 0 {
+		n := min(len(hashes), 1000)
+		var got [][]byte
+		if err := s.db.SelectContext(ctx, &got, `SELECT hash FROM node WHERE hash IN `+in(n), hashArgs(hashes[:n])...); err != nil {
+			return nil, err
+		}
+		for _, b := range got {
+			have[tree.Hash(b)] = true
+		}
+		hashes = hashes[n:]
+	}
+	return have, nil
+}
+
+// ErrBadNode says that a node from an agent cannot be taken.
+var ErrBadNode = errors.New("node refused")
+
+// PutNodes stores nodes, children before parents: a node is taken only when everything below it
+// is there, so whoever finds a node finds its whole subtree.
+func (s *Store) PutNodes(ctx context.Context, nodes [][]byte) error {
+	type row struct {
+		hash tree.Hash
+		data []byte
+	}
+	rows := make([]row, 0, len(nodes))
+	here := map[tree.Hash]bool{}
+	var need []tree.Hash
+	for _, b := range nodes {
+		n, err := tree.Decode(b)
+		if err != nil {
+			return fmt.Errorf("%w: %w", ErrBadNode, err)
+		}
+		for _, c := range n.Children() {
+			if !here[c] {
+				need = append(need, c)
+			}
+		}
+		h := tree.Sum(b)
+		here[h] = true
+		rows = append(rows, row{h, encoder.EncodeAll(b, nil)})
+	}
+	have, err := s.Have(ctx, need)
+	if err != nil {
+		return err
+	}
+	for _, h := range need {
+		if !have[h] {
+			return fmt.Errorf("%w: it refers to node %s, which was not sent before it", ErrBadNode, h)
+		}
+	}
+	return batches(ctx, s, `INSERT IGNORE INTO node (hash, data)`, 2, rows, func(r row) []any { return []any{r.hash[:], r.data} })
+}
+
+// Nodes makes the store a tree.Source.
+func (s *Store) Nodes(ctx context.Context, hashes []tree.Hash) ([][]byte, error) {
+	q := `SELECT hash, data FROM node WHERE hash IN ` + in(len(hashes))
+	var rows []struct {
+		Hash []byte `db:"hash"`
+		Data []byte `db:"data"`
+	}
+	if err := s.db.SelectContext(ctx, &rows, q, hashArgs(hashes)...); err != nil {
+		return nil, err
+	}
+	by := make(map[tree.Hash][]byte, len(rows))
+	for _, r := range rows {
+		b, err := decoder.DecodeAll(r.Data, nil)
+		if err != nil {
+			return nil, fmt.Errorf("stored node %x is damaged: %w", r.Hash, err)
+		}
+		by[tree.Hash(r.Hash)] = b
+	}
+	out := make([][]byte, len(hashes))
+	for i, h := range hashes {
+		b, ok := by[h]
+		if !ok {
+			return nil, fmt.Errorf("node %s is not stored", h)
+		}
+		out[i] = b
+	}
+	return out, nil
+}
+
+// Snapshot is a snapshot's record.
+type Snapshot struct {
+	ID          string     `db:"id"`
+	Host        string     `db:"host"`
+	Application string     `db:"application"`
+	State       string     `db:"state"`
+	Roots       string     `db:"roots"`
+	Forest      []byte     `db:"forest"`
+	Directory   []byte     `db:"directory"`
+	Paths       int64      `db:"paths"`
+	Gaps        int64      `db:"gaps"`
+	Denied      string     `db:"denied"`
+	Message     string     `db:"message"`
+	RequestedBy string     `db:"requested_by"`
+	Created     time.Time  `db:"created"`
+	Taken       *time.Time `db:"taken"`
+}
+
+const snapshotColumns = `id, host, application, state, roots, forest, directory, paths, gaps, denied, message, requested_by, created, taken`
+
+// Hash is the snapshot's forest.
+func (s Snapshot) Hash() (h tree.Hash) {
+	copy(h[:], s.Forest)
+	return h
+}
+
+// AskSnapshot notes a snapshot that is to be taken and gives it to the host's agent. One that
+// waits already is given instead.
+func (s *Store) AskSnapshot(ctx context.Context, host, application string, roots []string, by string) (id string, err error) {
+	enc, err := json.Marshal(roots)
+	if err != nil {
+		return "", err
+	}
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		id = NewID()
+		if _, err := tx.ExecContext(ctx, `INSERT INTO snapshot (id, host, application, state, roots, denied, message, requested_by, created)
+			VALUES (?,?,?,'waiting',?,'[]','',?,?)`, id, host, application, enc, by, now()); err != nil {
+			return err
+		}
+		return addWork(ctx, tx, host, wire.WorkSnapshot, id)
+	})
+	return id, err
+}
+
+// EndSnapshot stores what an agent found.
+func (s *Store) EndSnapshot(ctx context.Context, work Work, d wire.SnapshotDone) error {
+	denied, err := json.Marshal(d.Denied)
+	if err != nil {
+		return err
+	}
+	if d.Failed != "" {
+		return s.tx(ctx, func(tx *sqlx.Tx) error {
+			if _, err := tx.ExecContext(ctx, `UPDATE snapshot SET state = 'failed', message = ?, denied = ? WHERE id = ? AND state = 'waiting'`, d.Failed, denied, work.Subject); err != nil {
+				return err
+			}
+			return endWork(ctx, tx, work.ID)
+		})
+	}
+	have, err := s.Have(ctx, []tree.Hash{d.Forest})
+	if err != nil {
+		return err
+	}
+	if !have[d.Forest] {
+		return fmt.Errorf("%w: the snapshot's root %s was not sent", ErrBadNode, d.Forest)
+	}
+	dir, err := json.Marshal(d.Directory)
+	if err != nil {
+		return err
+	}
+	dirHash := sha256.Sum256(dir)
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO directory (hash, data) VALUES (?,?)`, dirHash[:], encoder.EncodeAll(dir, nil)); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE snapshot SET state = 'ready', forest = ?, directory = ?, paths = ?, gaps = ?, denied = ?, taken = ?
+			WHERE id = ? AND state = 'waiting'`, d.Forest[:], dirHash[:], d.Paths, d.Gaps, denied, now(), work.Subject); err != nil {
+			return err
+		}
+		return endWork(ctx, tx, work.ID)
+	})
+}
+
+// Snapshot finds a snapshot.
+func (s *Store) Snapshot(ctx context.Context, id string) (v Snapshot, err error) {
+	err = s.db.GetContext(ctx, &v, `SELECT `+snapshotColumns+` FROM snapshot WHERE id = ?`, id)
+	return v, one(err, "snapshot "+id)
+}
+
+// Snapshots lists the newest first.
+func (s *Store) Snapshots(ctx context.Context, application, host, before string, limit int) (out []Snapshot, err error) {
+	if before == "" {
+		before = "~"
+	}
+	q, args := ` WHERE id < ?`, []any{before}
+	if application != "" {
+		q, args = q+` AND application = ?`, append(args, application)
+	}
+	if host != "" {
+		q, args = q+` AND host = ?`, append(args, host)
+	}
+	err = s.db.SelectContext(ctx, &out, `SELECT `+snapshotColumns+` FROM snapshot`+q+` ORDER BY id DESC LIMIT ?`, append(args, limit)...)
+	return out, err
+}
+
+// Newest finds the newest whole snapshot of an application on a host.
+func (s *Store) Newest(ctx context.Context, application, host string) (v Snapshot, err error) {
+	err = s.db.GetContext(ctx, &v, `SELECT `+snapshotColumns+` FROM snapshot WHERE application = ? AND host = ? AND state = 'ready' ORDER BY id DESC LIMIT 1`, application, host)
+	return v, one(err, "a snapshot of "+application+" on "+host)
+}
+
+// Directory gives the accounts that went with a snapshot.
+func (s *Store) Directory(ctx context.Context, v Snapshot) (*perm.Directory, error) {
+	var b []byte
+	if err := s.db.GetContext(ctx, &b, `SELECT data FROM directory WHERE hash = ?`, v.Directory); err != nil {
+		return nil, one(err, "the accounts of snapshot "+v.ID)
+	}
+	b, err := decoder.DecodeAll(b, nil)
+	if err != nil {
+		return nil, fmt.Errorf("the accounts of snapshot %s are damaged: %w", v.ID, err)
+	}
+	d := &perm.Directory{}
+	if err := json.Unmarshal(b, d); err != nil {
+		return nil, fmt.Errorf("the accounts of snapshot %s are damaged: %w", v.ID, err)
+	}
+	return d.Index(), nil
+}

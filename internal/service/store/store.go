@@ -1,0 +1,214 @@
+// Package store keeps the service's records in MariaDB. Nothing in it relies on one server:
+// work is claimed by compare-and-set, conflicts are retried as whole transactions, and no table
+// has a counter.
+package store
+
+import (
+	"context"
+	"crypto/rand"
+	"database/sql"
+	"embed"
+	"encoding/base32"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io/fs"
+	mathrand "math/rand/v2"
+	"strings"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// A Store is the database.
+type Store struct{ db *sqlx.DB }
+
+// ErrNotFound says that a record is not there.
+var ErrNotFound = errors.New("not found")
+
+// ErrConflict says that a record is not in the state that a change needs.
+var ErrConflict = errors.New("conflict")
+
+// Open connects and brings the tables up to date.
+func Open(ctx context.Context, dsn string) (*Store, error) {
+	cfg, err := mysql.ParseDSN(dsn)
+	if err != nil {
+		return nil, fmt.Errorf("database address: %w: want user:password@tcp(host:port)/name", err)
+	}
+	cfg.ParseTime = true
+	cfg.Loc = time.UTC
+	cfg.Timeout, cfg.ReadTimeout, cfg.WriteTimeout = 10*time.Second, 60*time.Second, 60*time.Second
+	cfg.Collation = "utf8mb4_bin"
+	cfg.InterpolateParams = true
+	cfg.RejectReadOnly = true
+	if cfg.Params == nil {
+		cfg.Params = map[string]string{}
+	}
+	cfg.Params["time_zone"] = "'+00:00'"
+	cfg.Params["sql_mode"] = "'STRICT_ALL_TABLES,NO_ZERO_DATE,ERROR_FOR_DIVISION_BY_ZERO'"
+	cfg.MaxAllowedPacket = 64 << 20
+	connector, err := mysql.NewConnector(cfg)
+	if err != nil {
+		return nil, fmt.Errorf("database address: %w", err)
+	}
+	db := sqlx.NewDb(sql.OpenDB(connector), "mysql")
+	db.SetMaxOpenConns(24)
+	db.SetMaxIdleConns(12)
+	db.SetConnMaxLifetime(10 * time.Minute)
+	ping, cancel := context.WithTimeout(ctx, 15*time.Second)
+	defer cancel()
+	if err := db.PingContext(ping); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("the database at %s does not answer: %w: start it, or correct --database", cfg.Addr, err)
+	}
+	if err := migrate(ctx, db.DB); err != nil {
+		db.Close()
+		return nil, err
+	}
+	return &Store{db}, nil
+}
+
+func migrate(ctx context.Context, db *sql.DB) error {
+	sub, err := goose.NewProvider(goose.DialectMySQL, db, mustSub(), goose.WithVerbose(false))
+	if err != nil {
+		return fmt.Errorf("prepare the database's tables: %w", err)
+	}
+	if _, err := sub.Up(ctx); err != nil {
+		return fmt.Errorf("bring the database's tables up to date: %w", err)
+	}
+	return nil
+}
+
+// Close closes the connections.
+func (s *Store) Close() error { return s.db.Close() }
+
+// Ping says whether the database answers.
+func (s *Store) Ping(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	return s.db.PingContext(ctx)
+}
+
+var base32Lower = base32.NewEncoding("0123456789abcdefghjkmnpqrstvwxyz").WithPadding(base32.NoPadding)
+
+// NewID makes an id: 48 bits of milliseconds and 32 random ones, so that ids sort by time.
+func NewID() string {
+	var b [14]byte
+	binary.BigEndian.PutUint64(b[:], uint64(time.Now().UnixMilli())<<16)
+	rand.Read(b[6:10])
+	return base32Lower.EncodeToString(b[:10])
+}
+
+// now is the time as the database keeps it.
+func now() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }
+
+const tries = 10
+
+// tx runs a transaction, again as a whole where another one was in its way.
+func (s *Store) tx(ctx context.Context, f func(tx *sqlx.Tx) error) error {
+	for n := 1; ; n++ {
+		err := s.once(ctx, f)
+		if err == nil || n == tries || !retryable(err) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Duration(mathrand.IntN(10<<min(n, 6))) * time.Millisecond):
+		}
+	}
+}
+
+func (s *Store) once(ctx context.Context, f func(tx *sqlx.Tx) error) error {
+	tx, err := s.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return fmt.Errorf("begin transaction: %w", err)
+	}
+	defer tx.Rollback()
+	if err := f(tx); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// retryable tells deadlocks, lock waits, changed records and cluster nodes that are not ready.
+func retryable(err error) bool {
+	var e *mysql.MySQLError
+	if !errors.As(err, &e) {
+		return false
+	}
+	switch e.Number {
+	case 1213, 1205, 1020, 1047:
+		return true
+	}
+	return false
+}
+
+func duplicate(err error) bool {
+	var e *mysql.MySQLError
+	return errors.As(err, &e) && e.Number == 1062
+}
+
+// one turns "no rows" into ErrNotFound.
+func one(err error, what string) error {
+	if errors.Is(err, sql.ErrNoRows) {
+		return fmt.Errorf("%s: %w", what, ErrNotFound)
+	}
+	return err
+}
+
+// changed turns "no row was changed" into ErrConflict.
+func changed(r sql.Result, err error, what string) error {
+	if err != nil {
+		return err
+	}
+	if n, err := r.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(fmt.Errorf("%s: %w", what, ErrConflict), err)
+	}
+	return nil
+}
+
+// batches inserts rows many at a time, in transactions that stay small.
+func batches[T any](ctx context.Context, s *Store, insert string, columns int, rows []T, values func(T) []any) error {
+	const most = 500
+	place := "(" + strings.TrimSuffix(strings.Repeat("?,", columns), ",") + ")"
+	for len(rows) > 0 {
+		n, size := 0, 0
+		var args []any
+		for n < len(rows) && n < most && size < 8<<20 {
+			v := values(rows[n])
+			for _, x := range v {
+				if b, ok := x.([]byte); ok {
+					size += len(b)
+				}
+			}
+			args = append(args, v...)
+			n++
+		}
+		q := insert + " VALUES " + strings.TrimSuffix(strings.Repeat(place+",", n), ",")
+		if err := s.tx(ctx, func(tx *sqlx.Tx) error {
+			_, err := tx.ExecContext(ctx, q, args...)
+			return err
+		}); err != nil {
+			return err
+		}
+		rows = rows[n:]
+	}
+	return nil
+}
+
+func mustSub() fs.FS {
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil { // the folder is embedded
+		panic(err)
+	}
+	return sub
+}
+
+// changedOrErr is changed for one-time codes, where nothing more may be said.
+func changedOrErr(r sql.Result, err error) error { return changed(r, err, "code") }

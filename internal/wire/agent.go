@@ -1,0 +1,69 @@
+package wire
+
+import (
+	"idletally/internal/core/perm"
+	"idletally/internal/core/plan"
+	"idletally/internal/core/tree"
+)
+
+// Enrol trades a one-time code for a certificate.
+type Enrol struct {
+	Code    string `json:"code"`
+	Request []byte `json:"request"` // PKCS #10, DER
+	Version string `json:"version"`
+}
+
+// Enrolled is what an agent keeps.
+type Enrolled struct {
+	Host        string `json:"host"`
+	Certificate []byte `json:"certificate"` // PEM
+	Authority   []byte `json:"authority"`   // PEM
+	OrderKey    []byte `json:"order_key"`   // ed25519, pinned from now on
+}
+
+// Work kinds.
+const (
+	WorkSnapshot = "snapshot"
+	WorkRun      = "run"
+)
+
+// Work is something an agent is to do.
+type Work struct {
+	ID    string   `json:"id"`
+	Kind  string   `json:"kind"`
+	Roots []string `json:"roots,omitempty"` // snapshot: escaped
+	// A run's order.
+	Order     []byte `json:"order,omitempty"`
+	Signature []byte `json:"signature,omitempty"`
+	Manifest  []byte `json:"manifest,omitempty"`
+}
+
+// WorkProgress keeps the lease and tells how far the agent is.
+type WorkProgress struct {
+	Done  int `json:"done"`
+	Total int `json:"total"`
+}
+
+// WorkAnswer says whether to go on.
+type WorkAnswer struct {
+	Halt bool `json:"halt"`
+}
+
+// SnapshotDone ends a snapshot.
+type SnapshotDone struct {
+	Forest    tree.Hash       `json:"forest"`
+	Directory *perm.Directory `json:"directory"`
+	Paths     int64           `json:"paths"`
+	Gaps      int64           `json:"gaps"`
+	Denied    []Denied        `json:"denied,omitempty"`
+	Failed    string          `json:"failed,omitempty"`
+}
+
+// RunDone ends a run on one host. The originals were sent before.
+type RunDone struct {
+	State   string        `json:"state"` // finished, halted or failed
+	Message string        `json:"message,omitempty"`
+	Done    int           `json:"done"`
+	Results []plan.Result `json:"results"` // those that are not simply done
+	Wrong   []plan.Result `json:"wrong,omitempty"`
+}

@@ -1,0 +1,346 @@
+// Package wire holds the bodies of the network interface, for the service, its client and the
+// agent alike. Paths are escaped text here: see package pathname.
+package wire
+
+import (
+	"time"
+
+	"idletally/internal/core/baseline"
+	"idletally/internal/core/perm"
+)
+
+// Roles of people.
+const (
+	Viewer   = "viewer"
+	Author   = "author"
+	Reviewer = "reviewer"
+	Operator = "operator"
+	Admin    = "admin"
+)
+
+// Roles lists them all.
+var Roles = []string{Viewer, Author, Reviewer, Operator, Admin}
+
+// A Page is part of a list; Next, where it is set, asks for what follows.
+type Page[T any] struct {
+	Items []T    `json:"items"`
+	Next  string `json:"next,omitempty" doc:"Give it as the parameter after to get what follows"`
+}
+
+// SignIn asks for a session.
+type SignIn struct {
+	Name        string `json:"name" maxLength:"64"`
+	Password    string `json:"password" maxLength:"1024"`
+	NewPassword string `json:"new_password,omitempty" maxLength:"1024" doc:"Needed when the password is a one-time one"`
+}
+
+// Session is what a sign-in gives.
+type Session struct {
+	Token   string    `json:"token,omitempty" doc:"For the Authorization header, as a Bearer token; the console has a cookie instead"`
+	Expires time.Time `json:"expires"`
+	Person  Person    `json:"person"`
+}
+
+// Person is somebody who uses Idle Tally.
+type Person struct {
+	Name  string   `json:"name"`
+	Roles []string `json:"roles"`
+}
+
+// NewPerson adds somebody.
+type NewPerson struct {
+	Name  string   `json:"name" pattern:"^[a-z0-9]([a-z0-9._-]{0,62}[a-z0-9])?$"`
+	Roles []string `json:"roles" minItems:"1"`
+}
+
+// OneTime is a password that is shown once and must be changed at the first sign-in.
+type OneTime struct {
+	Name     string `json:"name"`
+	Password string `json:"password"`
+}
+
+// Host is a machine whose paths are kept.
+type Host struct {
+	Name     string     `json:"name"`
+	Tags     []string   `json:"tags"`
+	Enrolled bool       `json:"enrolled"`
+	Version  string     `json:"version,omitempty" doc:"Of the agent"`
+	LastSeen *time.Time `json:"last_seen,omitempty"`
+}
+
+// NewHost asks for an enrolment code.
+type NewHost struct {
+	Name string   `json:"name" pattern:"^[a-z0-9]([a-z0-9._-]{0,62}[a-z0-9])?$"`
+	Tags []string `json:"tags,omitempty"`
+}
+
+// Invitation is a one-time enrolment code.
+type Invitation struct {
+	Host    string    `json:"host"`
+	Code    string    `json:"code"`
+	Expires time.Time `json:"expires"`
+}
+
+// BaselineText is a baseline document.
+type BaselineText struct {
+	Text string `json:"text" maxLength:"1048576"`
+}
+
+// Checked is what checking a baseline says.
+type Checked struct {
+	OK          bool              `json:"ok"`
+	Application string            `json:"application,omitempty"`
+	Rules       int               `json:"rules"`
+	Hosts       []string          `json:"hosts" doc:"Hosts it applies to now"`
+	Errors      []*baseline.Error `json:"errors"`
+	Problems    []HostProblem     `json:"problems" doc:"What single hosts cannot follow, by their last snapshot"`
+}
+
+// HostProblem is a problem on one host.
+type HostProblem struct {
+	Host string `json:"host"`
+	baseline.Problem
+}
+
+// Edition is one numbered text of a baseline.
+type Edition struct {
+	Application string     `json:"application"`
+	Number      int        `json:"number"`
+	State       string     `json:"state" enum:"draft,published,former"`
+	Title       string     `json:"title"`
+	Author      string     `json:"author"`
+	Created     time.Time  `json:"created"`
+	PublishedBy string     `json:"published_by,omitempty"`
+	Published   *time.Time `json:"published,omitempty"`
+	Text        string     `json:"text,omitempty"`
+}
+
+// Application sums up what is kept of one application.
+type Application struct {
+	Name      string      `json:"name"`
+	Title     string      `json:"title"`
+	Published int         `json:"published" doc:"Number of the published edition, 0 if none"`
+	Hosts     []HostState `json:"hosts"`
+}
+
+// HostState is an application on one host.
+type HostState struct {
+	Host   string  `json:"host"`
+	Report *Report `json:"report,omitempty" doc:"The newest drift report"`
+}
+
+// NewSnapshot asks for a snapshot.
+type NewSnapshot struct {
+	Application string `json:"application"`
+	Host        string `json:"host"`
+}
+
+// Snapshot is what one host's paths looked like at one time.
+type Snapshot struct {
+	ID          string     `json:"id"`
+	Host        string     `json:"host"`
+	Application string     `json:"application"`
+	State       string     `json:"state" enum:"waiting,ready,failed"`
+	Root        string     `json:"root,omitempty" doc:"SHA-256 over all paths and their permissions"`
+	Roots       []string   `json:"roots"`
+	Paths       int64      `json:"paths"`
+	Gaps        int64      `json:"gaps" doc:"Paths that could not be read"`
+	Denied      []Denied   `json:"denied,omitempty"`
+	Message     string     `json:"message,omitempty"`
+	RequestedBy string     `json:"requested_by"`
+	Created     time.Time  `json:"created"`
+	Taken       *time.Time `json:"taken,omitempty"`
+}
+
+// Denied is a path that could not be read.
+type Denied struct {
+	Path   string `json:"path"`
+	Reason string `json:"reason"`
+}
+
+// Path is one path of a snapshot.
+type Path struct {
+	Path   string     `json:"path"`
+	Name   string     `json:"name"`
+	Kind   string     `json:"kind"`
+	Gap    string     `json:"gap,omitempty" doc:"Why its content is missing"`
+	Access *perm.View `json:"access,omitempty"`
+}
+
+// Report is a snapshot held against a baseline.
+type Report struct {
+	ID          string             `json:"id"`
+	Application string             `json:"application"`
+	Edition     int                `json:"edition"`
+	Host        string             `json:"host"`
+	Snapshot    string             `json:"snapshot"`
+	Created     time.Time          `json:"created"`
+	Paths       int64              `json:"paths"`
+	Judged      int64              `json:"judged" doc:"Paths that a rule speaks of"`
+	Findings    int64              `json:"findings"`
+	Unread      int64              `json:"unread"`
+	Opens       int64              `json:"opens" doc:"Findings by which somebody can do more than intended"`
+	Closes      int64              `json:"closes" doc:"Findings by which somebody can do less"`
+	Problems    []baseline.Problem `json:"problems,omitempty"`
+}
+
+// Group is findings of the same change.
+type Group struct {
+	ID       string      `json:"id"`
+	Host     string      `json:"host"`
+	Report   string      `json:"report"`
+	Rule     string      `json:"rule"`
+	Why      string      `json:"why,omitempty"`
+	Severity string      `json:"severity" enum:"minor,serious,grave"`
+	Aspect   string      `json:"aspect"`
+	Kind     string      `json:"kind"`
+	Declared string      `json:"declared"`
+	Found    string      `json:"found"`
+	Effect   perm.Effect `json:"effect"`
+	Word     string      `json:"word" enum:"opens,closes,both,neither"`
+	Meaning  string      `json:"meaning" doc:"The effect in one line"`
+	Count    int         `json:"count"`
+	Folder   string      `json:"folder" doc:"The deepest folder that holds them all"`
+	Example  string      `json:"example"`
+}
+
+// Finding is one path and aspect that is not as declared.
+type Finding struct {
+	Report string     `json:"report"`
+	Seq    int        `json:"seq"`
+	Group  string     `json:"group"`
+	Path   string     `json:"path"`
+	Kind   string     `json:"kind"`
+	Aspect string     `json:"aspect"`
+	Access *perm.View `json:"access,omitempty" doc:"The path as it was found"`
+}
+
+// Draft asks for a plan.
+type Draft struct {
+	Application string     `json:"application,omitempty"`
+	Title       string     `json:"title,omitempty" maxLength:"200"`
+	Groups      []GroupRef `json:"groups,omitempty" doc:"Whole groups of findings"`
+	Findings    []Ref      `json:"findings,omitempty" doc:"Single findings"`
+	All         bool       `json:"all,omitempty" doc:"Every finding of the application's newest reports"`
+	Run         string     `json:"run,omitempty" doc:"Restore: put back what this run changed"`
+}
+
+// GroupRef names a group of a report.
+type GroupRef struct {
+	Report string `json:"report"`
+	Group  string `json:"group"`
+}
+
+// Ref names a finding of a report.
+type Ref struct {
+	Report string `json:"report"`
+	Seq    int    `json:"seq"`
+}
+
+// Plan is ordered steps under review.
+type Plan struct {
+	ID          string      `json:"id"`
+	Application string      `json:"application"`
+	Kind        string      `json:"kind" enum:"remediation,restore,adjustment"`
+	Title       string      `json:"title"`
+	State       string      `json:"state" enum:"draft,in review,approved,declined,running,halted,finished,expired"`
+	Author      string      `json:"author"`
+	Created     time.Time   `json:"created"`
+	Digest      string      `json:"digest" doc:"SHA-256 of what will run; approval holds for exactly this"`
+	Hosts       []PlanHost  `json:"hosts"`
+	Steps       int         `json:"steps"`
+	DecidedBy   string      `json:"decided_by,omitempty"`
+	Decided     *time.Time  `json:"decided,omitempty"`
+	Remark      string      `json:"remark,omitempty"`
+	Expires     *time.Time  `json:"expires,omitempty"`
+	Run         string      `json:"run,omitempty"`
+	Groups      []PlanGroup `json:"groups,omitempty"`
+	Left        []Left      `json:"left,omitempty" doc:"What the plan cannot do, and why"`
+}
+
+// PlanHost is a plan's part on one host.
+type PlanHost struct {
+	Host  string `json:"host"`
+	Steps int    `json:"steps"`
+}
+
+// PlanGroup is equal steps.
+type PlanGroup struct {
+	Host    string      `json:"host"`
+	Kind    string      `json:"kind"`
+	Before  perm.View   `json:"before"`
+	After   perm.View   `json:"after"`
+	Effect  perm.Effect `json:"effect"`
+	Word    string      `json:"word" enum:"opens,closes,both,neither"`
+	Meaning string      `json:"meaning"`
+	Count   int         `json:"count"`
+	Folder  string      `json:"folder"`
+	Example string      `json:"example"`
+}
+
+// Left is a finding that a plan leaves.
+type Left struct {
+	Path string `json:"path"`
+	Why  string `json:"why"`
+}
+
+// Step is one step of a plan.
+type Step struct {
+	Host   string    `json:"host"`
+	Step   int       `json:"step"`
+	Path   string    `json:"path"`
+	Kind   string    `json:"kind"`
+	Before perm.View `json:"before"`
+	After  perm.View `json:"after"`
+}
+
+// Decision approves or declines.
+type Decision struct {
+	Digest string `json:"digest" doc:"The digest that was looked at; another one is refused"`
+	Remark string `json:"remark,omitempty" maxLength:"4000"`
+}
+
+// Run is one execution of a plan.
+type Run struct {
+	ID        string     `json:"id"`
+	Plan      string     `json:"plan"`
+	Title     string     `json:"title"`
+	State     string     `json:"state" enum:"running,halted,finished"`
+	StartedBy string     `json:"started_by"`
+	Started   time.Time  `json:"started"`
+	Ended     *time.Time `json:"ended,omitempty"`
+	Hosts     []RunHost  `json:"hosts"`
+}
+
+// RunHost is a run on one host.
+type RunHost struct {
+	Host     string `json:"host" db:"host"`
+	State    string `json:"state" db:"state" enum:"waiting,running,halted,finished,failed"`
+	Total    int    `json:"total" db:"total"`
+	Progress int    `json:"progress" db:"progress"`
+	Done     int    `json:"done" db:"done"`
+	Already  int    `json:"already" db:"already" doc:"As planned before the run came"`
+	Skipped  int    `json:"skipped" db:"skipped" doc:"No longer as reviewed"`
+	Refused  int    `json:"refused" db:"refused"`
+	Wrong    int    `json:"wrong" db:"wrong" doc:"Done, but changed again by somebody before the last look"`
+	Message  string `json:"message,omitempty" db:"message"`
+}
+
+// RunResult is a step that is not simply done.
+type RunResult struct {
+	Host    string `json:"host"`
+	Step    int    `json:"step"`
+	Path    string `json:"path"`
+	Outcome string `json:"outcome"`
+	Reason  string `json:"reason"`
+}
+
+// History is one line of the audit log.
+type History struct {
+	ID      string    `json:"id" db:"id"`
+	At      time.Time `json:"at" db:"at"`
+	Who     string    `json:"who" db:"who"`
+	What    string    `json:"what" db:"what"`
+	Subject string    `json:"subject" db:"subject"`
+	Detail  string    `json:"detail,omitempty" db:"detail"`
+}
