@@ -45,10 +45,8 @@ func (w *Want) Differences(k Kind, found Set, d *Directory) []Difference {
 		add(AspectMode, w.Mode.String(), p.declaredMode().String(), w.apply(AspectMode, k, p))
 	}
 	name := names(d)
-	if w.Entries != nil {
-		if m := w.apply(AspectEntries, k, p); !slices.Equal(m.Access, p.Access) {
-			add(AspectEntries, entriesText(*w.Entries, nil, name), entriesText(p.Access.Named(), maskOver(p), name), m)
-		}
+	if w.Entries != nil && !p.grants(*w.Entries) {
+		add(AspectEntries, entriesText(*w.Entries, nil, name), entriesText(p.Access.Named(), maskOver(p), name), w.apply(AspectEntries, k, p))
 	}
 	if w.Defaults != nil && k == Folder {
 		if m := w.apply(AspectDefaults, k, p); !slices.Equal(m.Default, p.Default) {
@@ -56,6 +54,13 @@ func (w *Want) Differences(k Kind, found Set, d *Directory) []Difference {
 		}
 	}
 	return out
+}
+
+// grants says whether the named entries are exactly these, the mask counted: an entry that came
+// from a folder's defaults is often wider than the mask lets it be, and means what it grants.
+func (p POSIX) grants(want posixacl.List) bool {
+	_, _, _, named := p.masked()
+	return slices.Equal(named, want)
 }
 
 // maskOver gives the mask of a list where it takes something away or stands alone, since then
@@ -153,7 +158,7 @@ func (w *Want) apply(a Aspect, k Kind, p POSIX) POSIX {
 			keep = &wider
 		}
 		p = p.rebuild(*w.Mode, p.Access.Named(), keep)
-	case a == AspectEntries && w.Entries != nil:
+	case a == AspectEntries && w.Entries != nil && !p.grants(*w.Entries):
 		_, g, _, _ := p.classes()
 		p = p.rebuild(p.Mode.With(p.Mode.Owner(), g, p.Mode.Other()), *w.Entries, nil)
 	case a == AspectDefaults && w.Defaults != nil && k == Folder:

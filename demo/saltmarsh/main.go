@@ -1,0 +1,145 @@
+//go:build linux
+
+// Saltmarsh runs the demo world: "demo" until it is stopped, "tour" through the whole story,
+// printing each command and its real output.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"idletally/demo"
+)
+
+func main() {
+	if len(os.Args) > 1 && os.Args[1] == "inside" {
+		fail(demo.Inside(os.Args[2:]))
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if len(os.Args) != 3 || os.Args[1] != "demo" && os.Args[1] != "tour" {
+		fail(errors.New("want demo PROGRAM or tour PROGRAM"))
+	}
+	program, err := filepath.Abs(os.Args[2])
+	fail(err)
+	fail(run(ctx, os.Args[1], program))
+}
+
+func fail(err error) {
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "demo:", err)
+		os.Exit(1)
+	}
+}
+
+// folder takes the demo's own folder, clearing what a killed demo left. A lock tells whether
+// one is running; the kernel lets it go however that one ended.
+func folder(name string) (dir string, err error) {
+	dir = filepath.Join(os.TempDir(), fmt.Sprintf("idletally-%s-%d", name, os.Getuid()))
+	if err := os.Mkdir(dir, 0o711); err != nil && !errors.Is(err, os.ErrExist) {
+		return "", err
+	}
+	var st unix.Stat_t
+	if err := unix.Lstat(dir, &st); err != nil || st.Uid != uint32(os.Getuid()) || st.Mode&unix.S_IFMT != unix.S_IFDIR {
+		return "", fmt.Errorf("%s is there and is not ours: take it away", dir)
+	}
+	lock, err := os.OpenFile(dir+".lock", os.O_CREATE|os.O_RDWR|unix.O_NOFOLLOW, 0o600)
+	if err != nil {
+		return "", err
+	}
+	for tries := 0; ; tries++ {
+		err = unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB)
+		if err == nil {
+			break
+		}
+		if tries == 20 { // the processes of a killed demo need a moment to end
+			return "", fmt.Errorf("a %s is running already, in %s: stop that one first", name, dir)
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	if err := os.RemoveAll(dir); err != nil {
+		return "", err
+	}
+	return dir, os.Mkdir(dir, 0o711)
+}
+
+// address is the usual one, or another where that is taken.
+func address() string {
+	const usual = "127.0.0.1:7780"
+	l, err := net.Listen("tcp", usual)
+	if err != nil {
+		return "127.0.0.1:0"
+	}
+	l.Close()
+	return usual
+}
+
+func run(ctx context.Context, what, program string) (err error) {
+	dir, err := folder(what)
+	if err != nil {
+		return err
+	}
+	log, err := os.OpenFile(dir+".log", os.O_CREATE|os.O_TRUNC|os.O_WRONLY|unix.O_NOFOLLOW, 0o600)
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	listen := address()
+	if what == "tour" {
+		listen = "127.0.0.1:0"
+	}
+	fmt.Println("Saltmarsh Ferries: building the hosts, starting database and service …")
+	start := time.Now()
+	s, err := demo.Begin(ctx, dir, program, self, listen, "", log)
+	if s != nil {
+		defer func() { err = errors.Join(err, s.End()) }()
+	}
+	if err == nil {
+		err = s.Populate(ctx)
+	}
+	if err != nil {
+		return fmt.Errorf("%w (log: %s.log)", err, dir)
+	}
+	if what == "tour" {
+		return tour(ctx, s)
+	}
+	if err := s.Declare(ctx); err != nil {
+		return fmt.Errorf("%w (log: %s.log)", err, dir)
+	}
+	names := []string{"admin"}
+	for n := range demo.People {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	fmt.Printf("\nReady after %s.\n\n  %s\n\nSign in as one of these; the password of all is %q:\n", time.Since(start).Round(100*time.Millisecond), s.Address, demo.Password)
+	for _, n := range names {
+		roles := "everything"
+		if n != "admin" {
+			roles = strings.Join(demo.People[n], ", ")
+		}
+		fmt.Printf("  %-14s %s\n", n, roles)
+	}
+	fmt.Printf("\nFrom the command line:\n  bin/idletally login %s --authority %s --name quartermaster\n\nThe browser does not know the service's authority and asks; its fingerprint was made at this start.\nHosts: %s/hosts   log: %s.log\nStop with Ctrl-C.\n", s.Address, s.Authority(), dir, dir)
+	select {
+	case <-ctx.Done():
+		fmt.Println("\nClearing up …")
+		return nil
+	case <-s.Service.Done():
+		return fmt.Errorf("the service ended by itself: see %s.log", dir)
+	}
+}

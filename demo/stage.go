@@ -1,0 +1,368 @@
+//go:build linux
+
+package demo
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"strings"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"idletally/internal/client"
+	"idletally/internal/wire"
+)
+
+// Password is everybody's in the demo world; it is on loopback and forgotten afterwards.
+const Password = "low tide at noon"
+
+// People of the demo world and their roles.
+var People = map[string][]string{
+	"quartermaster": {wire.Author, wire.Operator},
+	"harbourmaster": {wire.Reviewer},
+	"bosun":         {wire.Operator},
+	"lookout":       {wire.Viewer},
+}
+
+// A Stage is the whole demo world, running: database, service, and an agent on each host.
+type Stage struct {
+	Dir     string
+	Program string // the idletally program
+	Self    string // a program that calls Inside when its first argument is "inside"
+	Address string
+	Service *Process
+	Agents  map[string]*Process
+	log     io.Writer
+}
+
+// A Process is one of the stage's processes. It ends when this process does.
+type Process struct {
+	cmd    *exec.Cmd
+	exited chan struct{}
+}
+
+func start(cmd *exec.Cmd, flags uintptr) (*Process, error) {
+	p := &Process{cmd, make(chan struct{})}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Cloneflags: flags, Setpgid: true}
+	cmd.WaitDelay = time.Second
+	started := make(chan error, 1)
+	go func() { // "parent died" goes by thread, so this one stays as long as the child
+		runtime.LockOSThread()
+		err := cmd.Start()
+		started <- err
+		if err == nil {
+			_ = cmd.Wait()
+			close(p.exited)
+		}
+	}()
+	return p, <-started
+}
+
+// Stop ends a process in good order, after a while by force.
+func (p *Process) Stop() { p.end(syscall.SIGTERM) }
+
+// Kill ends a process at once.
+func (p *Process) Kill() { p.end(syscall.SIGKILL) }
+
+func (p *Process) end(sig syscall.Signal) {
+	_ = p.cmd.Process.Signal(sig)
+	select {
+	case <-p.exited:
+	case <-time.After(15 * time.Second):
+		_ = p.cmd.Process.Kill()
+		<-p.exited
+	}
+}
+
+// Begin builds the hosts and starts database and service. Database "" is a private one.
+func Begin(ctx context.Context, dir, program, self, listen, database string, log io.Writer) (*Stage, error) {
+	s := &Stage{Dir: dir, Program: program, Self: self, Agents: map[string]*Process{}, log: log}
+	for host := range Hosts {
+		root := s.Root(host)
+		if err := os.MkdirAll(root, 0o755); err != nil {
+			return nil, err
+		}
+		if err := Build(root, host); err != nil {
+			return nil, err
+		}
+		if err := copyProgram(program, filepath.Join(root, "usr/sbin/idletally")); err != nil {
+			return nil, err
+		}
+	}
+	return s, s.Serve(ctx, listen, database)
+}
+
+// Root is where a host's root folder lies.
+func (s *Stage) Root(host string) string { return filepath.Join(s.Dir, "hosts", host) }
+
+// Authority is the file with the service's authority.
+func (s *Stage) Authority() string { return filepath.Join(s.Dir, "service", "keys", "authority.pem") }
+
+func copyProgram(from, to string) error {
+	b, err := os.ReadFile(from)
+	if err != nil {
+		return fmt.Errorf("the program is not built: %w: run make build", err)
+	}
+	return os.WriteFile(to, b, 0o755)
+}
+
+var (
+	serves  = regexp.MustCompile(`serves (https://\S+)`)
+	oneTime = regexp.MustCompile(`one-time password (\S+)`)
+)
+
+// Serve starts the service and waits until it says where it is. At the very first start the
+// admin gets the demo world's password.
+func (s *Stage) Serve(ctx context.Context, listen, database string) error {
+	argv := []string{"serve", "--listen", listen, "--data", filepath.Join(s.Dir, "service")}
+	cmd := exec.Command(s.Program, argv...)
+	if database != "" {
+		cmd.Env = append(os.Environ(), "IDLETALLY_DATABASE="+database)
+	}
+	cmd.Stderr = s.log
+	r, w, err := os.Pipe()
+	if err != nil {
+		return err
+	}
+	cmd.Stdout = w
+	if s.Service, err = start(cmd, 0); err != nil {
+		return fmt.Errorf("start the service: %w", err)
+	}
+	w.Close()
+	lines := make(chan string, 16)
+	go func() {
+		defer r.Close()
+		defer close(lines)
+		for sc := bufio.NewScanner(r); sc.Scan(); {
+			lines <- sc.Text()
+		}
+	}()
+	password := ""
+	timeout := time.After(90 * time.Second)
+	for wait := true; wait; {
+		select {
+		case line, ok := <-lines:
+			if !ok {
+				return errors.New("the service ended while starting: see its log")
+			}
+			if m := serves.FindStringSubmatch(line); m != nil {
+				s.Address = m[1]
+			}
+			if m := oneTime.FindStringSubmatch(line); m != nil {
+				password = m[1]
+			}
+			wait = !strings.HasPrefix(line, "fingerprint")
+		case <-timeout:
+			return errors.New("the service did not start within 90 seconds")
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	select { // the password follows at the first start only
+	case line := <-lines:
+		if m := oneTime.FindStringSubmatch(line); m != nil {
+			password = m[1]
+		}
+	case <-time.After(300 * time.Millisecond):
+	}
+	go func() {
+		for range lines {
+		}
+	}()
+	if password == "" {
+		return nil
+	}
+	api, err := s.client("")
+	if err != nil {
+		return err
+	}
+	_, err = api.SignIn(ctx, wire.SignIn{Name: "admin", Password: password, NewPassword: Password})
+	return err
+}
+
+func (s *Stage) client(token string) (*client.Client, error) {
+	ca, err := os.ReadFile(s.Authority())
+	if err != nil {
+		return nil, err
+	}
+	return client.New(s.Address, ca, token)
+}
+
+// As signs a person in.
+func (s *Stage) As(ctx context.Context, name string) (*client.Client, error) {
+	api, err := s.client("")
+	if err != nil {
+		return nil, err
+	}
+	session, err := api.SignIn(ctx, wire.SignIn{Name: name, Password: Password})
+	if err != nil {
+		return nil, fmt.Errorf("sign in as %s: %w", name, err)
+	}
+	api.Token = session.Token
+	return api, nil
+}
+
+// Populate adds the people and enrols the hosts.
+func (s *Stage) Populate(ctx context.Context) error {
+	admin, err := s.As(ctx, "admin")
+	if err != nil {
+		return err
+	}
+	for name, roles := range People {
+		one, err := admin.AddPerson(ctx, wire.NewPerson{Name: name, Roles: roles})
+		if err != nil {
+			return err
+		}
+		if _, err := admin.SignIn(ctx, wire.SignIn{Name: name, Password: one.Password, NewPassword: Password}); err != nil {
+			return err
+		}
+	}
+	for host, tags := range Hosts {
+		inv, err := admin.Invite(ctx, wire.NewHost{Name: host, Tags: tags})
+		if err != nil {
+			return err
+		}
+		if err := s.Enrol(host, inv.Code); err != nil {
+			return err
+		}
+		if err := s.StartAgent(host); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Stage) inside(host string, argv ...string) *exec.Cmd {
+	cmd := exec.Command(s.Self, append([]string{"inside", host, s.Root(host)}, argv...)...)
+	cmd.Stdout, cmd.Stderr = s.log, s.log
+	return cmd
+}
+
+const namespaces = syscall.CLONE_NEWNS | syscall.CLONE_NEWUTS | syscall.CLONE_NEWPID
+
+// Enrol enrols a host with a code, on the host.
+func (s *Stage) Enrol(host, code string) error {
+	ca, err := os.ReadFile(s.Authority())
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(filepath.Join(s.Root(host), "etc/authority.pem"), ca, 0o644); err != nil {
+		return err
+	}
+	var out strings.Builder
+	cmd := s.inside(host, "/usr/sbin/idletally", "agent", "enrol", "--service", s.Address, "--authority", "/etc/authority.pem", "--code", code, "--root", "/srv")
+	cmd.Stdout, cmd.Stderr = &out, &out
+	p, err := start(cmd, namespaces)
+	if err != nil {
+		return err
+	}
+	<-p.exited
+	if !cmd.ProcessState.Success() {
+		return fmt.Errorf("enrol %s: %s", host, strings.TrimSpace(out.String()))
+	}
+	return nil
+}
+
+// StartAgent starts a host's agent, inside the host.
+func (s *Stage) StartAgent(host string) error {
+	p, err := start(s.inside(host, "/usr/sbin/idletally", "agent", "run"), namespaces)
+	if err != nil {
+		return fmt.Errorf("start the agent of %s: %w", host, err)
+	}
+	s.Agents[host] = p
+	return nil
+}
+
+// Declare uploads and publishes every baseline and takes the first snapshots.
+func (s *Stage) Declare(ctx context.Context) error {
+	api, err := s.As(ctx, "quartermaster")
+	if err != nil {
+		return err
+	}
+	for _, app := range Applications {
+		e, err := api.UploadBaseline(ctx, Baseline(app))
+		if err != nil {
+			return fmt.Errorf("baseline of %s: %w", app, err)
+		}
+		if _, err := api.Publish(ctx, app, e.Number); err != nil {
+			return err
+		}
+		for host, tags := range Hosts {
+			for _, t := range tags {
+				if t != app {
+					continue
+				}
+				if _, err := Snapshot(ctx, api, app, host); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// Snapshot takes a snapshot and waits for it.
+func Snapshot(ctx context.Context, api *client.Client, application, host string) (wire.Snapshot, error) {
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	snap, err := api.TakeSnapshot(ctx, application, host)
+	for err == nil && snap.State == "waiting" {
+		select {
+		case <-ctx.Done():
+			return snap, fmt.Errorf("snapshot of %s on %s: %w", application, host, ctx.Err())
+		case <-time.After(50 * time.Millisecond):
+		}
+		snap, err = api.Snapshot(ctx, snap.ID)
+	}
+	if err == nil && snap.State != "ready" {
+		err = fmt.Errorf("snapshot of %s on %s: %s", application, host, snap.Message)
+	}
+	return snap, err
+}
+
+// End stops everything and takes the files away.
+func (s *Stage) End() error {
+	for _, p := range s.Agents {
+		p.Stop()
+	}
+	if s.Service != nil {
+		s.Service.Stop()
+	}
+	return os.RemoveAll(s.Dir)
+}
+
+// Inside becomes a process of a demo host: it is the first process of new namespaces, mounts
+// what a host has, goes into the host's root folder and becomes the program.
+func Inside(argv []string) error {
+	if len(argv) < 3 {
+		return errors.New("inside: want HOST ROOT PROGRAM [ARGUMENT...]")
+	}
+	host, root := argv[0], argv[1]
+	for _, err := range []error{
+		unix.Prctl(unix.PR_SET_PDEATHSIG, uintptr(unix.SIGKILL), 0, 0, 0),
+		unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""),
+		unix.Sethostname([]byte(host)),
+		unix.Mount("proc", filepath.Join(root, "proc"), "proc", unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC, ""),
+		unix.Mount("tmpfs", filepath.Join(root, "srv/ticketing/archive"), "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, "size=64k,mode=0700"),
+		unix.Chroot(root),
+		unix.Chdir("/"),
+	} {
+		if err != nil {
+			return fmt.Errorf("enter demo host %s: %w", host, err)
+		}
+	}
+	return unix.Exec(argv[2], argv[2:], []string{"PATH=/usr/sbin", "HOME=/root", "LANG=C.UTF-8"})
+}
+
+// Done is closed when the process has ended.
+func (p *Process) Done() <-chan struct{} { return p.exited }
