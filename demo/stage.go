@@ -28,7 +28,7 @@ const Password = "low tide at noon"
 
 // People of the demo world and their roles.
 var People = map[string][]string{
-	"quartermaster": {wire.Author, wire.Operator},
+	"quartermaster": {wire.Author, wire.Operator, wire.Reviewer},
 	"harbourmaster": {wire.Reviewer},
 	"bosun":         {wire.Operator},
 	"lookout":       {wire.Viewer},

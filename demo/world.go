@@ -173,7 +173,7 @@ func (m *maker) ticketing(host string) {
 	for i := range 24 {
 		m.file(fmt.Sprintf("%s/bin/tool-%02d", top, i), purser, crew, 0o750)
 	}
-	for r := range 20 {
+	for r := range 24 {
 		at := fmt.Sprintf("%s/releases/2026-%02d", top, r+1)
 		m.folder(at, purser, crew, 0o2750)
 		for _, d := range []string{"lib", "lang", "templates"} {

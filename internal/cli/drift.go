@@ -29,30 +29,17 @@ func driftCommand(o *options) *cobra.Command {
 			if len(d.Reports) == 0 {
 				none = "No report yet: idletally snapshot take " + a[0]
 			}
-			t := table{head: []string{"GROUP", "HOST", "COUNT", "RULE", "KIND", "ASPECT", "DECLARED", "FOUND", "EFFECT", "WHERE"}, value: d, none: none}
 			var total, unread int64
 			for _, r := range d.Reports {
 				total += r.Findings
 				unread += r.Unread
 			}
-			for _, g := range d.Groups {
-				where := g.Folder + "/…"
-				if g.Count == 1 {
-					where = g.Example
+			if o.output != "table" || len(d.Reports) == 0 {
+				if err := o.show(c, driftTable(d, "", none)); err != nil {
+					return err
 				}
-				t.add(g.ID, g.Host, strconv.Itoa(g.Count), g.Rule, g.Kind, g.Aspect, g.Declared, g.Found, mark(g.Word), where)
-			}
-			if err := o.show(c, t); err != nil {
+			} else if err := driftByHost(o, c, d); err != nil {
 				return err
-			}
-			if o.output == "table" {
-				for _, r := range d.Reports {
-					say(c, "%s: %d of %d paths judged by edition %d, %d findings (%d open, %d close), %d could not be read.",
-						r.Host, r.Judged, r.Paths, r.Edition, r.Findings, r.Opens, r.Closes, r.Unread)
-					for _, p := range r.Problems {
-						say(c, "  %s", p.Message)
-					}
-				}
 			}
 			if strict && total+unread > 0 {
 				return errNotSo
@@ -102,6 +89,41 @@ func driftCommand(o *options) *cobra.Command {
 	findings.Flags().StringVar(&group, "group", "", "only this group")
 	findings.Flags().IntVar(&most, "most", 200, "how many at the most")
 	return noun("drift", "Where hosts are not as declared", show, findings)
+}
+
+func driftTable(d client.Drift, host, none string) table {
+	t := table{head: []string{"GROUP", "HOST", "COUNT", "EFFECT", "RULE", "ASPECT", "DECLARED", "FOUND", "WHERE"}, value: d, none: none}
+	for _, g := range d.Groups {
+		where := g.Folder + "/…"
+		if g.Count == 1 {
+			where = g.Example
+		}
+		if host == "" || g.Host == host {
+			t.add(g.ID, g.Host, strconv.Itoa(g.Count), mark(g.Word), g.Rule, g.Kind+" "+g.Aspect, g.Declared, g.Found, where)
+		}
+	}
+	return t
+}
+
+// driftByHost shows a table for each host, which leaves the others more room.
+func driftByHost(o *options, c *cobra.Command, d client.Drift) error {
+	for _, r := range d.Reports {
+		say(c, "%s: %d paths, %d judged by edition %d; %d findings: %d open, %d close; %d could not be read.",
+			r.Host, r.Paths, r.Judged, r.Edition, r.Findings, r.Opens, r.Closes, r.Unread)
+		for _, p := range r.Problems {
+			say(c, "  %s", p.Message)
+		}
+		t := driftTable(d, r.Host, "  Everything is as declared.")
+		t.head = append(t.head[:1], t.head[2:]...)
+		for i, row := range t.rows {
+			t.rows[i] = append(row[:1], row[2:]...)
+		}
+		if err := o.show(c, t); err != nil {
+			return err
+		}
+		say(c, "")
+	}
+	return nil
 }
 
 // refs resolves group ids and finding references against the newest reports.

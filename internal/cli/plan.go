@@ -172,12 +172,44 @@ func showPlan(o *options, c *cobra.Command, p wire.Plan) error {
 		"remark", p.Remark, "steps", strconv.Itoa(p.Steps), "digest", p.Digest, "good until", expiry(p), "run", p.Run); err != nil {
 		return err
 	}
-	say(c, "")
-	if err := o.show(c, t); err != nil {
-		return err
+	host := ""
+	for _, g := range p.Groups {
+		if g.Host != host {
+			host = g.Host
+			say(c, "\n%s", host)
+		}
+		showChange(c, g)
 	}
 	for _, l := range p.Left {
 		say(c, "left alone: %s: %s", l.Path, l.Why)
 	}
 	return nil
+}
+
+// showChange shows equal steps: what, where, each changed aspect before → after, and the effect.
+func showChange(c *cobra.Command, g wire.PlanGroup) {
+	what, where := "1 "+g.Kind, g.Example
+	if g.Count > 1 {
+		what, where = fmt.Sprintf("%d × %s", g.Count, g.Kind), g.Folder+"/…"
+	}
+	say(c, "  %-9s  %-12s  %s", mark(g.Word), what, where)
+	for _, a := range []struct{ name, before, after string }{
+		{"owner", g.Before.Owner, g.After.Owner},
+		{"group", g.Before.Group, g.After.Group},
+		{"mode", g.Before.Mode + " " + g.Before.Letters, g.After.Mode + " " + g.After.Letters},
+		{"entries", orNone(g.Before.Entries), orNone(g.After.Entries)},
+		{"defaults", orNone(g.Before.Defaults), orNone(g.After.Defaults)},
+	} {
+		if a.before != a.after {
+			say(c, "             %-9s %-44s → %s", a.name, a.before, a.after)
+		}
+	}
+	say(c, "             %s", g.Meaning)
+}
+
+func orNone(list []string) string {
+	if len(list) == 0 {
+		return "none"
+	}
+	return strings.Join(list, " ")
 }
