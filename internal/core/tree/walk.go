@@ -62,8 +62,8 @@ func Load(ctx context.Context, src Source, hashes ...Hash) ([]Node, error) {
 	return out, nil
 }
 
-// SkipFolder, returned by a visit, leaves a folder's content out.
-var SkipFolder = errors.New("skip this folder")
+// ErrSkipFolder, returned by a visit, leaves a folder's content out.
+var ErrSkipFolder = errors.New("skip this folder")
 
 const batch = 256
 
@@ -116,7 +116,7 @@ func fold[S any](ctx context.Context, src Source, at string, n Node, in S, visit
 		}
 		path := full(e)
 		out, err := visit(path, e, in)
-		skip := errors.Is(err, SkipFolder)
+		skip := errors.Is(err, ErrSkipFolder)
 		if err != nil && !skip {
 			return err
 		}

@@ -65,7 +65,7 @@ func New(c Config) *Server {
 	s.mux.Get("/readyz", s.ready)
 	s.mux.Handle("/metrics", s.metrics.handler())
 	s.mux.Group(func(r chi.Router) {
-		r.Use(httprate.Limit(600, time.Minute, httprate.WithKeyFuncs(httprate.KeyByIP, keyByAgent)))
+		r.Use(httprate.LimitBy(1200, time.Minute, keyByAgent))
 		s.agentRoutes(r)
 	})
 	s.mux.Group(func(r chi.Router) {
@@ -85,12 +85,14 @@ func New(c Config) *Server {
 	return s
 }
 
-// keyByAgent keeps agents behind one address apart.
+// keyByAgent counts calls by certificate, so that agents behind one address are apart, and those
+// without one by the address of the peer.
 func keyByAgent(r *http.Request) (string, error) {
 	if r.TLS != nil && len(r.TLS.VerifiedChains) > 0 {
 		return r.TLS.VerifiedChains[0][0].SerialNumber.String(), nil
 	}
-	return "", nil
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	return host, err
 }
 
 // OpenAPI gives the document of the API.
@@ -225,7 +227,7 @@ func (s *Server) problem(err error) error {
 func (s *Server) plain(w http.ResponseWriter, _ *http.Request, err error) {
 	var status huma.StatusError
 	if !errors.As(s.problem(err), &status) {
-		status = huma.Error500InternalServerError("the service failed at this").(huma.StatusError)
+		status = huma.Error500InternalServerError("the service failed at this")
 	}
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status.GetStatus())

@@ -1,0 +1,64 @@
+# Everything a fresh Debian 12 machine needs besides Go, Node.js and git is installed on the way.
+SHELL := /bin/sh
+VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+export CGO_ENABLED := 0
+LDFLAGS := -trimpath -ldflags "-s -w -X idletally/internal/cli.Version=$(VERSION)"
+GO_FILES := $(shell git ls-files '*.go' '*.sql' '*.json' '*.yaml' 2>/dev/null)
+CONSOLE_FILES := $(shell git ls-files console 2>/dev/null | grep -v '^console/dist')
+
+.PHONY: build console demo tour test bench lint packages test-packages clean
+
+build: bin/idletally
+
+# The program without a console writes the document that the console's types come from.
+console/openapi.json: $(GO_FILES) go.sum
+	go run ./cmd/idletally openapi > $@.new
+	cmp -s $@.new $@ && { rm $@.new; touch $@; } || mv $@.new $@
+
+console/node_modules/.installed: console/package-lock.json
+	# Not "npm ci": the lock file cannot name the builds of optional packages for systems that the
+	# registry at hand does not serve, and ci takes that for a lock file out of date.
+	cd console && npm install --ignore-scripts --no-fund --no-audit --loglevel=error
+	touch $@
+
+console/src/api/schema.d.ts: console/openapi.json console/node_modules/.installed
+	cd console && npm run --silent api >/dev/null
+
+console/dist/index.html: console/src/api/schema.d.ts $(CONSOLE_FILES)
+	cd console && npm run --silent build -- --logLevel warn
+
+console: console/dist/index.html
+
+bin/idletally: console/dist/index.html $(GO_FILES)
+	go build $(LDFLAGS) -o $@ ./cmd/idletally
+
+bin/saltmarsh: $(GO_FILES)
+	go build $(LDFLAGS) -o $@ ./demo/saltmarsh
+
+packages:
+	@scripts/packages.sh
+
+test-packages:
+	@scripts/packages.sh tests
+
+demo: packages bin/idletally bin/saltmarsh
+	@bin/saltmarsh demo bin/idletally
+
+tour: packages bin/idletally bin/saltmarsh
+	@bin/saltmarsh tour bin/idletally
+
+test: test-packages bin/idletally bin/saltmarsh
+	go test -timeout 14m ./...
+
+bench: packages
+	go run ./bench
+
+lint: console/src/api/schema.d.ts
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
+	go vet ./...
+	go tool staticcheck ./...
+	cd console && npm run --silent lint && npm run --silent types
+
+clean:
+	rm -rf bin console/node_modules console/openapi.json console/src/api/schema.d.ts
+	find console/dist -mindepth 1 ! -name .gitkeep -delete

@@ -1,0 +1,40 @@
+import { lazy, Suspense } from "react";
+import { Route, Routes } from "react-router";
+import { Problem } from "./api/client";
+import { useMe } from "./api/queries";
+import { Note } from "./components/Note";
+import { Shell } from "./components/Shell";
+import { SignIn } from "./pages/SignIn";
+
+const Overview = lazy(() => import("./pages/Overview"));
+const Drift = lazy(() => import("./pages/Drift"));
+const Plans = lazy(() => import("./pages/Plans"));
+const PlanPage = lazy(() => import("./pages/Plan"));
+const Runs = lazy(() => import("./pages/Runs"));
+const RunPage = lazy(() => import("./pages/Run"));
+const Snapshots = lazy(() => import("./pages/Snapshots"));
+const Browse = lazy(() => import("./pages/Browse"));
+
+export function App() {
+  const me = useMe();
+  if (me.isPending) return null;
+  if (me.error instanceof Problem && me.error.status === 401) return <SignIn />;
+  if (!me.data) return <div className="p-8"><Note error={me.error} /></div>;
+  return (
+    <Suspense fallback={null}>
+      <Routes>
+        <Route element={<Shell me={me.data} />}>
+          <Route index element={<Overview />} />
+          <Route path="drift/:application" element={<Drift me={me.data} />} />
+          <Route path="plans" element={<Plans />} />
+          <Route path="plans/:id" element={<PlanPage me={me.data} />} />
+          <Route path="runs" element={<Runs />} />
+          <Route path="runs/:id" element={<RunPage me={me.data} />} />
+          <Route path="snapshots" element={<Snapshots />} />
+          <Route path="snapshots/:id" element={<Browse />} />
+          <Route path="*" element={<Note>There is nothing at this address. The links above lead on.</Note>} />
+        </Route>
+      </Routes>
+    </Suspense>
+  );
+}

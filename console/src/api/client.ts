@@ -1,0 +1,42 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+export type Schemas = components["schemas"];
+export type Application = Schemas["Application"];
+export type Group = Schemas["Group"];
+export type Host = Schemas["Host"];
+export type Person = Schemas["Person"];
+export type Plan = Schemas["Plan"];
+export type PlanGroup = Schemas["PlanGroup"];
+export type Report = Schemas["Report"];
+export type Run = Schemas["Run"];
+export type RunHost = Schemas["RunHost"];
+export type Snapshot = Schemas["Snapshot"];
+export type View = Schemas["View"];
+
+/** What the service says when something cannot be done (RFC 9457). */
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    detail: string,
+  ) {
+    super(detail);
+  }
+}
+
+export const api = createClient<paths>({ baseUrl: "", headers: { "X-Idletally-Console": "1" } });
+
+/** Gives an answer's body, or throws what the service says is wrong. */
+export async function body<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  let answer;
+  try {
+    answer = await call;
+  } catch {
+    throw new Problem(0, "The service does not answer. Check that it is running, and that you are connected.");
+  }
+  if (answer.error !== undefined || !answer.response.ok) {
+    const e = (answer.error ?? {}) as { detail?: string; title?: string };
+    throw new Problem(answer.response.status, e.detail ?? e.title ?? `The service answered ${answer.response.status}.`);
+  }
+  return answer.data as T;
+}

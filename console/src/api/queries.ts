@@ -1,0 +1,71 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { api, body, type Schemas } from "./client";
+
+const v1 = "/api/v1" as const;
+
+export const useMe = () =>
+  useQuery({ queryKey: ["me"], queryFn: () => body(api.GET(`${v1}/me`)), retry: false, staleTime: 60_000 });
+
+export const useApplications = () =>
+  useQuery({ queryKey: ["applications"], queryFn: () => body(api.GET(`${v1}/applications`)), refetchInterval: 10_000 });
+
+export const useHosts = () =>
+  useQuery({ queryKey: ["hosts"], queryFn: () => body(api.GET(`${v1}/hosts`, { params: { query: { limit: 1000 } } })), refetchInterval: 10_000 });
+
+export const useDrift = (application: string) =>
+  useQuery({ queryKey: ["drift", application], queryFn: () => body(api.GET(`${v1}/drift`, { params: { query: { application } } })), refetchInterval: 15_000 });
+
+export const useFindings = (report: string, group: string, enabled: boolean) =>
+  useQuery({
+    queryKey: ["findings", report, group],
+    enabled,
+    queryFn: () => body(api.GET(`${v1}/reports/{id}/findings`, { params: { path: { id: report }, query: { group, limit: 500 } } })),
+  });
+
+export const usePlans = () =>
+  useQuery({ queryKey: ["plans"], queryFn: () => body(api.GET(`${v1}/plans`)), refetchInterval: 10_000 });
+
+export const usePlan = (id: string) =>
+  useQuery({ queryKey: ["plan", id], queryFn: () => body(api.GET(`${v1}/plans/{id}`, { params: { path: { id } } })) });
+
+export const useRun = (id: string) =>
+  useQuery({ queryKey: ["run", id], queryFn: () => body(api.GET(`${v1}/runs/{id}`, { params: { path: { id } } })) });
+
+export const useRuns = () =>
+  useQuery({ queryKey: ["runs"], queryFn: () => body(api.GET(`${v1}/runs`)), refetchInterval: 10_000 });
+
+export const useResults = (id: string, enabled: boolean) =>
+  useQuery({ queryKey: ["results", id], enabled, queryFn: () => body(api.GET(`${v1}/runs/{id}/results`, { params: { path: { id } } })) });
+
+export const useSnapshots = () =>
+  useQuery({ queryKey: ["snapshots"], queryFn: () => body(api.GET(`${v1}/snapshots`)), refetchInterval: 10_000 });
+
+export const useSnapshot = (id: string) =>
+  useQuery({ queryKey: ["snapshot", id], queryFn: () => body(api.GET(`${v1}/snapshots/{id}`, { params: { path: { id } } })) });
+
+export const usePaths = (id: string, path: string) =>
+  useQuery({
+    queryKey: ["paths", id, path],
+    queryFn: () => body(api.GET(`${v1}/snapshots/{id}/paths`, { params: { path: { id }, query: { path, limit: 5000 } } })),
+  });
+
+/** A change: afterwards everything shown is asked for again. */
+export function useChange<In, Out>(call: (input: In) => Promise<Out>) {
+  const client = useQueryClient();
+  return useMutation({ mutationFn: call, onSuccess: () => client.invalidateQueries() });
+}
+
+export const useSignIn = () => useChange((input: Schemas["SignIn"]) => body(api.POST(`${v1}/sign-in`, { body: input })));
+export const useSignOut = () => useChange(() => body(api.POST(`${v1}/sign-out`)));
+export const useTakeSnapshot = () => useChange((input: Schemas["NewSnapshot"]) => body(api.POST(`${v1}/snapshots`, { body: input })));
+export const useDraft = () => useChange((input: Schemas["Draft"]) => body(api.POST(`${v1}/plans`, { body: input })));
+export const useSubmit = (id: string) => useChange(() => body(api.POST(`${v1}/plans/{id}/submit`, { params: { path: { id } } })));
+export const useDecide = (id: string) =>
+  useChange(({ approve, ...decision }: Schemas["Decision"] & { approve: boolean }) =>
+    approve
+      ? body(api.POST(`${v1}/plans/{id}/approve`, { params: { path: { id } }, body: decision }))
+      : body(api.POST(`${v1}/plans/{id}/decline`, { params: { path: { id } }, body: decision })),
+  );
+export const useStart = (id: string) => useChange(() => body(api.POST(`${v1}/plans/{id}/run`, { params: { path: { id } } })));
+export const useHalt = (id: string) => useChange(() => body(api.POST(`${v1}/runs/{id}/halt`, { params: { path: { id } } })));
+export const useResume = (id: string) => useChange(() => body(api.POST(`${v1}/runs/{id}/resume`, { params: { path: { id } } })));

@@ -1,0 +1,17 @@
+import type { View } from "../api/client";
+import { TallyGrid } from "./TallyGrid";
+
+/** A mode: tally grid, octal and letters beside each other. */
+export function Mode({ view, other }: { view: View; other?: View }) {
+  if (!view.mode) return null;
+  return (
+    <span className="inline-flex items-center gap-2">
+      <TallyGrid mode={view.mode} other={other?.mode} />
+      <span className="mono leading-tight">
+        {view.mode}
+        <br />
+        <span className="text-muted">{view.letters}</span>
+      </span>
+    </span>
+  );
+}

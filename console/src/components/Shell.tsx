@@ -1,0 +1,54 @@
+import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/react";
+import { NavLink, Outlet } from "react-router";
+import { useSignOut } from "../api/queries";
+import type { Person } from "../api/client";
+
+const places = [
+  ["/", "Overview"],
+  ["/plans", "Plans"],
+  ["/runs", "Runs"],
+  ["/snapshots", "Snapshots"],
+] as const;
+
+/** The frame of every page: where one can go, and who is here. */
+export function Shell({ me }: { me: Person }) {
+  const signOut = useSignOut();
+  return (
+    <div className="mx-auto flex min-h-screen max-w-6xl flex-col px-4">
+      <a href="#main" className="sr-only focus:not-sr-only focus:absolute focus:top-2 focus:left-2 focus:bg-sheet focus:px-3 focus:py-2">
+        Skip to content
+      </a>
+      <header className="flex flex-wrap items-center gap-x-6 gap-y-2 border-b-2 border-ink py-3">
+        <NavLink to="/" className="flex items-center gap-2 font-serif text-xl font-bold no-underline">
+          <img src="/tally.svg" alt="" width="24" height="24" />
+          Idle Tally
+        </NavLink>
+        <nav aria-label="Main" className="flex flex-1 flex-wrap gap-1">
+          {places.map(([to, name]) => (
+            <NavLink key={to} to={to} end={to === "/"} className="rounded px-2.5 py-1 no-underline hover:bg-sheet aria-[current=page]:bg-sheet aria-[current=page]:font-semibold">
+              {name}
+            </NavLink>
+          ))}
+        </nav>
+        <Menu>
+          <MenuButton className="cursor-pointer rounded border border-line px-3 py-1 text-sm hover:border-ink">{me.name} ▾</MenuButton>
+          <MenuItems anchor="bottom end" className="z-10 mt-1 rounded border border-line bg-sheet p-1 text-sm shadow-lg">
+            <div className="px-3 py-1 text-muted">{me.roles?.join(", ")}</div>
+            <MenuItem>
+              <button
+                type="button"
+                className="w-full cursor-pointer rounded px-3 py-1 text-left data-focus:bg-paper"
+                onClick={() => signOut.mutate(undefined, { onSettled: () => location.assign("/") })}
+              >
+                Sign out
+              </button>
+            </MenuItem>
+          </MenuItems>
+        </Menu>
+      </header>
+      <main id="main" className="flex-1 py-6">
+        <Outlet />
+      </main>
+    </div>
+  );
+}

@@ -1,0 +1,157 @@
+import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/react";
+import { useMemo, useState } from "react";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import type { Group, Person } from "../api/client";
+import { useDraft, useDrift, useFindings } from "../api/queries";
+import { Button } from "../components/Button";
+import { Command } from "../components/Command";
+import { EffectMark } from "../components/EffectMark";
+import { Note } from "../components/Note";
+import { TallyGrid } from "../components/TallyGrid";
+import { Time } from "../components/Time";
+
+const key = (g: Group) => `${g.report}/${g.id}`;
+const isMode = (g: Group) => g.aspect === "mode";
+
+function Value({ group, text, other }: { group: Group; text: string; other?: string }) {
+  if (isMode(group)) {
+    return (
+      <span className="inline-flex items-center gap-2 align-middle">
+        <TallyGrid mode={text} other={other} /> <code>{text}</code>
+      </span>
+    );
+  }
+  return <code>{text}</code>;
+}
+
+function Paths({ group, open }: { group: Group; open: boolean }) {
+  const findings = useFindings(group.report, group.id, open);
+  return (
+    <div className="mt-2">
+      <Note error={findings.error} />
+      <ul className="max-h-72 overflow-y-auto text-sm" tabIndex={0} aria-label="Paths of this group">
+        {findings.data?.items?.map((f) => (
+          <li key={f.seq}><code>{f.path}</code></li>
+        ))}
+      </ul>
+      {findings.data?.next ? <p className="text-sm text-muted">The first 500 of {group.count.toLocaleString()}; all of them: <code>idletally drift findings --group {group.id}</code></p> : null}
+    </div>
+  );
+}
+
+function Line({ group, chosen, choose, mayChoose }: { group: Group; chosen: boolean; choose: (on: boolean) => void; mayChoose: boolean }) {
+  return (
+    <li className="border-b border-line py-3">
+      <Disclosure>
+        {({ open }) => (
+          <div className="flex gap-3">
+            {mayChoose ? (
+              <input type="checkbox" className="mt-1 size-4.5 accent-(--color-ink)" checked={chosen} onChange={(e) => choose(e.target.checked)} aria-label={`Choose ${group.count} ${group.kind}s in ${group.folder}: ${group.aspect} ${group.found}`} />
+            ) : null}
+            <div className="min-w-0 flex-1">
+              <div className="flex flex-wrap items-baseline gap-x-3 gap-y-1">
+                <EffectMark word={group.word} />
+                <DisclosureButton className="cursor-pointer text-left font-semibold hover:underline">
+                  {group.count === 1 ? `1 ${group.kind}` : `${group.count.toLocaleString()} ${group.kind}s`} <span aria-hidden="true">{open ? "▾" : "▸"}</span>
+                </DisclosureButton>
+                <code className="min-w-0">{group.count === 1 ? group.example : `${group.folder}/…`}</code>
+                <span className="ml-auto text-sm text-muted">{group.host} · rule {group.rule} · {group.severity}</span>
+              </div>
+              <div className="mt-2 grid items-center gap-x-6 gap-y-1 sm:grid-cols-[5rem_minmax(0,1fr)_minmax(0,1fr)]">
+                <span className="font-semibold">{group.aspect}</span>
+                <span><span className="text-xs text-muted">found </span><Value group={group} text={group.found} other={group.declared} /></span>
+                <span><span className="text-xs text-muted">declared </span><Value group={group} text={group.declared} /></span>
+              </div>
+              <p className="mt-1 text-sm">{group.meaning}</p>
+              <DisclosurePanel>
+                {group.why ? <p className="mt-1 text-sm text-muted">Why this rule: {group.why}</p> : null}
+                <Paths group={group} open={open} />
+              </DisclosurePanel>
+            </div>
+          </div>
+        )}
+      </Disclosure>
+    </li>
+  );
+}
+
+export default function Drift({ me }: { me: Person }) {
+  const { application = "" } = useParams();
+  const [search, setSearch] = useSearchParams();
+  const drift = useDrift(application);
+  const draft = useDraft();
+  const navigate = useNavigate();
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+  const host = search.get("host") ?? "";
+  const word = search.get("effect") ?? "";
+  const groups = useMemo(
+    () => (drift.data?.groups ?? []).filter((g) => (!host || g.host === host) && (!word || g.word === word || (g.word === "both" && word !== "neither"))),
+    [drift.data, host, word],
+  );
+  const author = me.roles?.includes("author") ?? false;
+  const set = (name: string, value: string) => {
+    const next = new URLSearchParams(search);
+    if (value) next.set(name, value);
+    else next.delete(name);
+    setSearch(next, { replace: true });
+  };
+  const picked = groups.filter((g) => chosen.has(key(g)));
+  const select = "rounded border border-muted bg-sheet px-2 py-1.5";
+  return (
+    <>
+      <h1 className="mb-1 font-bold">Drift of {application}</h1>
+      <Note error={drift.error ?? draft.error} />
+      <ul className="mb-4 text-sm text-muted">
+        {drift.data?.reports?.filter((r) => !host || r.host === host).map((r) => (
+          <li key={r.id}>
+            <Link to={`/snapshots/${r.snapshot}`}>{r.host}</Link>: {r.judged.toLocaleString()} of {r.paths.toLocaleString()} paths judged by edition {r.edition}, {r.findings.toLocaleString()} findings, {r.unread} unread, <Time at={r.created} />
+            {r.problems?.map((p) => <div key={p.message}>{p.message}</div>)}
+          </li>
+        ))}
+      </ul>
+      <div className="mb-2 flex flex-wrap items-center gap-4">
+        <label>Host{" "}
+          <select className={select} value={host} onChange={(e) => set("host", e.target.value)}>
+            <option value="">all</option>
+            {drift.data?.reports?.map((r) => <option key={r.host}>{r.host}</option>)}
+          </select>
+        </label>
+        <label>Effect{" "}
+          <select className={select} value={word} onChange={(e) => set("effect", e.target.value)}>
+            <option value="">all</option>
+            <option value="opens">opens</option>
+            <option value="closes">closes</option>
+            <option value="neither">neither</option>
+          </select>
+        </label>
+        {author ? (
+          <div className="ml-auto flex gap-2">
+            <Button onClick={() => setChosen(picked.length === groups.length ? new Set() : new Set(groups.map(key)))}>
+              {picked.length === groups.length && groups.length > 0 ? "Choose none" : "Choose all"}
+            </Button>
+            <Button
+              look="strong"
+              disabled={picked.length === 0 || draft.isPending}
+              onClick={() => draft.mutate({ application, groups: picked.map((g) => ({ report: g.report, group: g.id })) }, { onSuccess: (p) => void navigate(`/plans/${p.id}`) })}
+            >
+              Draft a plan for {picked.reduce((n, g) => n + g.count, 0).toLocaleString()} findings
+            </Button>
+          </div>
+        ) : null}
+      </div>
+      {drift.data && drift.data.reports?.length === 0 ? <Note>No host was looked at yet.<Command text={`idletally snapshot take ${application}`} /></Note> : null}
+      {drift.data && drift.data.reports?.length !== 0 && groups.length === 0 ? <Note>Everything here is as declared.</Note> : null}
+      <ul>
+        {groups.map((g) => (
+          <Line key={key(g)} group={g} mayChoose={author} chosen={chosen.has(key(g))} choose={(on) => {
+            const next = new Set(chosen);
+            if (on) next.add(key(g));
+            else next.delete(key(g));
+            setChosen(next);
+          }} />
+        ))}
+      </ul>
+      <Command text={`idletally drift show ${application}`} />
+    </>
+  );
+}

@@ -1,0 +1,115 @@
+import { Dialog, DialogPanel, DialogTitle, Field, Label, Textarea } from "@headlessui/react";
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import type { Person, Plan } from "../api/client";
+import { useDecide, usePlan, useStart, useSubmit } from "../api/queries";
+import { BeforeAfter } from "../components/BeforeAfter";
+import { Button } from "../components/Button";
+import { Command } from "../components/Command";
+import { EffectMark } from "../components/EffectMark";
+import { Note } from "../components/Note";
+import { StateWord } from "../components/StateWord";
+import { Time } from "../components/Time";
+
+function Decide({ plan, approve, close }: { plan: Plan; approve: boolean; close: () => void }) {
+  const decide = useDecide(plan.id);
+  const [remark, setRemark] = useState("");
+  return (
+    <Dialog open onClose={close} className="relative z-20">
+      <div className="fixed inset-0 bg-black/40" aria-hidden="true" />
+      <div className="fixed inset-0 grid place-items-center p-4">
+        <DialogPanel className="w-full max-w-lg rounded border border-line bg-paper p-6">
+          <DialogTitle as="h2" className="mb-2 font-bold">{approve ? "Approve" : "Decline"} this plan?</DialogTitle>
+          <p className="mb-3 text-sm">
+            {approve ? `What you approve is exactly these ${plan.steps.toLocaleString()} steps, by their digest:` : "The author sees your remark."}
+            {approve ? <code className="mt-1 block">{plan.digest}</code> : null}
+          </p>
+          <Field>
+            <Label>Remark</Label>
+            <Textarea rows={3} className="mt-1 mb-4 block w-full rounded border border-muted bg-sheet px-3 py-2" value={remark} onChange={(e) => setRemark(e.target.value)} />
+          </Field>
+          <Note error={decide.error} />
+          <div className="flex justify-end gap-2">
+            <Button onClick={close}>Not now</Button>
+            <Button look="strong" disabled={decide.isPending} onClick={() => decide.mutate({ approve, digest: plan.digest, remark }, { onSuccess: close })}>
+              {approve ? "Approve" : "Decline"}
+            </Button>
+          </div>
+        </DialogPanel>
+      </div>
+    </Dialog>
+  );
+}
+
+function Actions({ plan, me }: { plan: Plan; me: Person }) {
+  const submit = useSubmit(plan.id);
+  const start = useStart(plan.id);
+  const navigate = useNavigate();
+  const [deciding, setDeciding] = useState<"approve" | "decline">();
+  const may = (role: string) => me.roles?.includes(role) ?? false;
+  const mine = plan.author === me.name;
+  return (
+    <div className="my-4">
+      <div className="flex flex-wrap items-center gap-2">
+        {plan.state === "draft" && may("author") ? <Button look="strong" disabled={submit.isPending} onClick={() => submit.mutate(undefined)}>Put in review</Button> : null}
+        {plan.state === "in review" && may("reviewer") && !mine ? (
+          <>
+            <Button look="strong" onClick={() => setDeciding("approve")}>Approve…</Button>
+            <Button onClick={() => setDeciding("decline")}>Decline…</Button>
+          </>
+        ) : null}
+        {plan.state === "in review" && mine ? <span className="text-muted">Somebody else with the role reviewer decides: nobody approves their own plan.</span> : null}
+        {plan.state === "approved" && may("operator") ? (
+          <Button look="strong" disabled={start.isPending} onClick={() => start.mutate(undefined, { onSuccess: (r) => void navigate(`/runs/${r.id}`) })}>Run it now</Button>
+        ) : null}
+        {plan.run ? <Link to={`/runs/${plan.run}`}>See its run</Link> : null}
+      </div>
+      <Note error={submit.error ?? start.error} />
+      {deciding ? <Decide plan={plan} approve={deciding === "approve"} close={() => setDeciding(undefined)} /> : null}
+    </div>
+  );
+}
+
+export default function PlanPage({ me }: { me: Person }) {
+  const { id = "" } = useParams();
+  const query = usePlan(id);
+  const plan = query.data;
+  if (!plan) return <Note error={query.error} />;
+  return (
+    <>
+      <h1 className="mb-2 font-bold">{plan.title}</h1>
+      <p className="flex flex-wrap items-baseline gap-x-3 text-sm text-muted">
+        <StateWord state={plan.state} />
+        <span>{plan.kind} of {plan.application}</span>
+        <span>by {plan.author}, <Time at={plan.created} /></span>
+        {plan.decided_by ? <span>decided by {plan.decided_by}, <Time at={plan.decided} /></span> : null}
+        {plan.expires ? <span>good until <Time at={plan.expires} /></span> : null}
+      </p>
+      {plan.remark ? <blockquote className="my-2 border-l-4 border-line pl-3">{plan.remark}</blockquote> : null}
+      <p className="mt-2 text-sm"><span className="text-muted">digest </span><code>{plan.digest}</code></p>
+      <Actions plan={plan} me={me} />
+      <h2 className="mt-6 mb-1 font-bold">{plan.steps.toLocaleString()} steps on {plan.hosts?.map((h) => h.host).join(", ")}</h2>
+      <ul>
+        {plan.groups?.map((g, i) => (
+          <li key={i} className="border-b border-line py-3">
+            <div className="mb-2 flex flex-wrap items-baseline gap-x-3">
+              <EffectMark word={g.word} />
+              <span className="font-semibold">{g.count === 1 ? `1 ${g.kind}` : `${g.count.toLocaleString()} ${g.kind}s`}</span>
+              <code className="min-w-0">{g.count === 1 ? g.example : `${g.folder}/…`}</code>
+              <span className="ml-auto text-sm text-muted">{g.host}</span>
+            </div>
+            <BeforeAfter before={g.before} after={g.after} />
+            <p className="mt-1 text-sm">{g.meaning}</p>
+          </li>
+        ))}
+      </ul>
+      {plan.left?.length ? (
+        <section className="mt-6">
+          <h2 className="mb-1 font-bold">What the plan leaves</h2>
+          <ul className="text-sm">{plan.left.map((l) => <li key={l.path}><code>{l.path}</code>: {l.why}</li>)}</ul>
+        </section>
+      ) : null}
+      <Command text={`idletally plan show ${plan.id}`} />
+    </>
+  );
+}

@@ -1,0 +1,108 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import type { Person, Run } from "../api/client";
+import { useDraft, useHalt, useResults, useResume, useRun } from "../api/queries";
+import { Button } from "../components/Button";
+import { Command } from "../components/Command";
+import { Note } from "../components/Note";
+import { StateWord } from "../components/StateWord";
+import { Time } from "../components/Time";
+
+/** Follows a run by server-sent events, for as long as it goes on. */
+function useLive(id: string, running: boolean) {
+  const client = useQueryClient();
+  useEffect(() => {
+    if (!running) return;
+    const source = new EventSource(`/api/v1/runs/${id}/events`);
+    source.addEventListener("run", (e) => {
+      const run = JSON.parse(e.data as string) as Run;
+      client.setQueryData(["run", id], run);
+      if (run.state !== "running") {
+        source.close();
+        void client.invalidateQueries();
+      }
+    });
+    return () => source.close();
+  }, [client, id, running]);
+}
+
+export default function RunPage({ me }: { me: Person }) {
+  const { id = "" } = useParams();
+  const query = useRun(id);
+  const run = query.data;
+  const running = run?.state === "running";
+  useLive(id, running);
+  const results = useResults(id, run !== undefined && !running);
+  const halt = useHalt(id);
+  const resume = useResume(id);
+  const draft = useDraft();
+  const navigate = useNavigate();
+  if (!run) return <Note error={query.error} />;
+  const may = (role: string) => me.roles?.includes(role) ?? false;
+  return (
+    <>
+      <h1 className="mb-2 font-bold">Run: {run.title}</h1>
+      <p className="flex flex-wrap items-baseline gap-x-3 text-sm text-muted" aria-live="polite">
+        <StateWord state={run.state} />
+        <span>started by {run.started_by}, <Time at={run.started} /></span>
+        {run.ended ? <span>ended <Time at={run.ended} /></span> : null}
+        <Link to={`/plans/${run.plan}`}>its plan</Link>
+      </p>
+      <div className="my-4 flex gap-2">
+        {running && may("operator") ? <Button disabled={halt.isPending} onClick={() => halt.mutate(undefined)}>Halt at the next step</Button> : null}
+        {run.state === "halted" && may("operator") ? <Button look="strong" disabled={resume.isPending} onClick={() => resume.mutate(undefined)}>Go on</Button> : null}
+        {!running && may("author") ? (
+          <Button disabled={draft.isPending} onClick={() => draft.mutate({ run: run.id }, { onSuccess: (p) => void navigate(`/plans/${p.id}`) })}>Draft a plan that puts it back</Button>
+        ) : null}
+      </div>
+      <Note error={halt.error ?? resume.error ?? draft.error} />
+      <ul>
+        {run.hosts?.map((h) => (
+          <li key={h.host} className="border-b border-line py-3">
+            <div className="flex flex-wrap items-baseline gap-x-4">
+              <span className="font-semibold">{h.host}</span>
+              <StateWord state={h.state} />
+              <span className="text-sm">{h.done.toLocaleString()} done</span>
+              {h.already ? <span className="text-sm">{h.already.toLocaleString()} already as planned</span> : null}
+              <span className="text-sm">{h.skipped.toLocaleString()} skipped</span>
+              <span className="text-sm">{h.refused.toLocaleString()} refused</span>
+              {h.wrong ? <span className="text-sm">{h.wrong.toLocaleString()} changed again by others</span> : null}
+            </div>
+            <progress className="mt-2 h-2.5 w-full accent-(--color-ink)" value={h.progress} max={Math.max(h.total, 1)} aria-label={`Progress on ${h.host}`} />
+            <div className="text-sm text-muted">{h.progress.toLocaleString()} of {h.total.toLocaleString()} steps</div>
+            {h.message ? <Note>{h.message}</Note> : null}
+          </li>
+        ))}
+      </ul>
+      {results.data?.items?.length ? (
+        <section className="mt-6">
+          <h2 className="mb-1 font-bold">What was not done</h2>
+          <div className="overflow-x-auto">
+            <table>
+              <thead>
+                <tr>
+                  <th scope="col">Host</th>
+                  <th scope="col">Path</th>
+                  <th scope="col">Outcome</th>
+                  <th scope="col">Reason</th>
+                </tr>
+              </thead>
+              <tbody>
+                {results.data.items.map((r) => (
+                  <tr key={`${r.host}${r.step}`}>
+                    <td>{r.host}</td>
+                    <td><code>{r.path}</code></td>
+                    <td>{r.outcome}</td>
+                    <td>{r.reason}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </div>
+        </section>
+      ) : null}
+      <Command text={running ? `idletally run watch ${run.id}` : `idletally run show ${run.id}`} />
+    </>
+  );
+}

@@ -1,0 +1,50 @@
+import { Field, Input, Label } from "@headlessui/react";
+import { useState } from "react";
+import { Problem } from "../api/client";
+import { useSignIn } from "../api/queries";
+import { Button } from "../components/Button";
+import { Note } from "../components/Note";
+
+const box = "mt-1 mb-4 block w-full rounded border border-muted bg-sheet px-3 py-2";
+
+export function SignIn() {
+  const signIn = useSignIn();
+  const [name, setName] = useState("");
+  const [password, setPassword] = useState("");
+  const [fresh, setFresh] = useState("");
+  const oneTime = signIn.error instanceof Problem && (signIn.error.status === 403 || signIn.error.status === 422);
+  return (
+    <main className="mx-auto max-w-sm px-4 pt-[12vh]">
+      <h1 className="mb-1 flex items-center gap-3 font-bold">
+        <img src="/tally.svg" alt="" width="32" height="32" />
+        Idle Tally
+      </h1>
+      <p className="mb-8 text-muted">Permissions as they were meant to be.</p>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          signIn.mutate({ name, password, ...(fresh ? { new_password: fresh } : {}) });
+        }}
+      >
+        <Field>
+          <Label>Name</Label>
+          <Input required autoComplete="username" autoFocus className={box} value={name} onChange={(e) => setName(e.target.value)} />
+        </Field>
+        <Field>
+          <Label>Password</Label>
+          <Input required type="password" autoComplete="current-password" className={box} value={password} onChange={(e) => setPassword(e.target.value)} />
+        </Field>
+        {oneTime ? (
+          <Field>
+            <Label>New password, at least 12 characters</Label>
+            <Input required type="password" autoComplete="new-password" minLength={12} className={box} value={fresh} onChange={(e) => setFresh(e.target.value)} />
+          </Field>
+        ) : null}
+        <Button look="strong" type="submit" disabled={signIn.isPending}>
+          Sign in
+        </Button>
+        <Note error={signIn.error} />
+      </form>
+    </main>
+  );
+}

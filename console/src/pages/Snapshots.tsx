@@ -1,0 +1,46 @@
+import { Link } from "react-router";
+import { useSnapshots } from "../api/queries";
+import { Note } from "../components/Note";
+import { StateWord } from "../components/StateWord";
+import { Time } from "../components/Time";
+
+export default function Snapshots() {
+  const snaps = useSnapshots();
+  return (
+    <>
+      <h1 className="mb-4 font-bold">Snapshots</h1>
+      <Note error={snaps.error} />
+      {snaps.data?.items?.length === 0 ? <Note>No snapshot yet. The overview asks for one with “Look again”.</Note> : null}
+      <div className="overflow-x-auto">
+        <table>
+          <thead>
+            <tr>
+              <th scope="col">Taken</th>
+              <th scope="col">Application</th>
+              <th scope="col">Host</th>
+              <th scope="col">State</th>
+              <th scope="col" className="figure">Paths</th>
+              <th scope="col" className="figure">Gaps</th>
+              <th scope="col">Root hash</th>
+              <th scope="col">Asked for by</th>
+            </tr>
+          </thead>
+          <tbody>
+            {snaps.data?.items?.map((s) => (
+              <tr key={s.id}>
+                <td>{s.state === "ready" ? <Link to={`/snapshots/${s.id}`}><Time at={s.taken} /></Link> : <Time at={s.created} />}</td>
+                <td>{s.application}</td>
+                <td>{s.host}</td>
+                <td><StateWord state={s.state} />{s.message ? <div className="text-sm">{s.message}</div> : null}</td>
+                <td className="figure">{s.paths.toLocaleString()}</td>
+                <td className="figure">{s.gaps.toLocaleString()}</td>
+                <td><code title={s.root}>{s.root?.slice(0, 12)}</code></td>
+                <td>{s.requested_by}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+    </>
+  );
+}

@@ -1,0 +1,20 @@
+#!/bin/sh
+# Installs the Debian packages that are missing: a database server for the service and the tests,
+# a browser for the tests. Only root can install; anybody else is told what to install.
+set -eu
+want=""
+[ -x /usr/sbin/mariadbd ] || want="$want mariadb-server-core mariadb-client-core"
+if [ "${1:-}" = tests ]; then
+  [ -x /usr/bin/chromium ] || want="$want chromium"
+  [ -d /usr/share/fonts/truetype/dejavu ] || want="$want fonts-dejavu-core"
+fi
+[ -n "$want" ] || exit 0
+if [ "$(id -u)" != 0 ]; then
+  echo "These Debian packages are missing:$want" >&2
+  echo "Install them as root: apt-get install --no-install-recommends$want" >&2
+  exit 1
+fi
+echo "Installing$want …"
+apt-get update -q >/dev/null
+# shellcheck disable=SC2086
+DEBIAN_FRONTEND=noninteractive apt-get install -y -q --no-install-recommends $want >/dev/null
