@@ -6,16 +6,18 @@ import { Mode } from "../components/Mode";
 import { Note } from "../components/Note";
 import { Time } from "../components/Time";
 
-/** The folders on the way from the root, each a link. */
-function Way({ id, path }: { id: string; path: string }) {
-  const parts = path.split("/").filter(Boolean);
+/** The folders on the way from the snapshot's root, each a link. */
+function Way({ id, path, roots }: { id: string; path: string; roots: readonly string[] }) {
+  const root = roots.find((r) => path === r || path.startsWith(r + "/")) ?? "";
+  const below = path.slice(root.length).split("/").filter(Boolean);
+  const steps = [...(root ? [{ name: root, to: root }] : []), ...below.map((name, i) => ({ name, to: root + "/" + below.slice(0, i + 1).join("/") }))];
   return (
     <nav aria-label="Way to this folder" className="my-3">
       <Link to={`/snapshots/${id}`}>roots</Link>
-      {parts.map((p, i) => (
-        <span key={i}>
-          {" / "}
-          <Link to={`/snapshots/${id}?path=${encodeURIComponent("/" + parts.slice(0, i + 1).join("/"))}`}><code>{p}</code></Link>
+      {steps.map((s) => (
+        <span key={s.to}>
+          {" › "}
+          <Link to={`/snapshots/${id}?path=${encodeURIComponent(s.to)}`}><code>{s.name}</code></Link>
         </span>
       ))}
     </nav>
@@ -30,21 +32,21 @@ export default function Browse() {
   const paths = usePaths(id, path);
   const box = useRef<HTMLDivElement>(null);
   const items = paths.data?.items ?? [];
-  const rows = useVirtualizer({ count: items.length, getScrollElement: () => box.current, estimateSize: () => 56, overscan: 12 });
+  const rows = useVirtualizer({ count: items.length, getScrollElement: () => box.current, estimateSize: () => 44, overscan: 12 });
   return (
     <>
       <h1 className="font-bold">{snap.data?.application} on {snap.data?.host}</h1>
-      <p className="text-sm text-muted">Snapshot of <Time at={snap.data?.taken} />, {snap.data?.paths.toLocaleString()} paths, {snap.data?.gaps} gaps. Root hash <code>{snap.data?.root}</code></p>
-      <Way id={id} path={path} />
+      <p className="text-sm text-muted">Snapshot of <Time at={snap.data?.taken} />, {snap.data?.paths.toLocaleString()} paths, gaps: {snap.data?.gaps}. Root hash <code>{snap.data?.root}</code></p>
+      <Way id={id} path={path} roots={snap.data?.roots ?? []} />
       <Note error={snap.error ?? paths.error} />
       <div ref={box} className="h-[65vh] overflow-auto border-y border-line" tabIndex={0} role="region" aria-label="Content of the folder">
         <ul className="relative" style={{ height: rows.getTotalSize() }}>
           {rows.getVirtualItems().map((row) => {
             const p = items[row.index]!;
             return (
-              <li key={p.path} ref={rows.measureElement} data-index={row.index} className="absolute inset-x-0 top-0 flex flex-wrap items-center gap-x-4 border-b border-line py-1.5" style={{ transform: `translateY(${row.start}px)` }}>
+              <li key={p.path} ref={rows.measureElement} data-index={row.index} className="absolute inset-x-0 top-0 flex flex-wrap items-center gap-x-4 border-b border-line py-1" style={{ transform: `translateY(${row.start}px)` }}>
                 <span className="w-16 text-sm text-muted">{p.kind}</span>
-                <span className="w-36">{p.access ? <Mode view={p.access} /> : null}</span>
+                <span className="w-36">{p.access ? <Mode view={p.access} small /> : null}</span>
                 <span className="w-52 text-sm">
                   {p.access?.owner}{p.access?.unknown?.includes("owner") ? <em className="text-opens"> (no such account)</em> : null}
                   <span className="text-muted"> : </span>

@@ -57,12 +57,12 @@ function Line({ group, chosen, choose, mayChoose }: { group: Group; chosen: bool
                 <code className="min-w-0">{group.count === 1 ? group.example : `${group.folder}/…`}</code>
                 <span className="ml-auto text-sm text-muted">{group.host} · rule {group.rule} · {group.severity}</span>
               </div>
-              <div className="mt-2 grid items-center gap-x-6 gap-y-1 sm:grid-cols-[5rem_minmax(0,1fr)_minmax(0,1fr)]">
+              <div className="mt-1 grid items-center gap-x-6 gap-y-1 sm:grid-cols-[5rem_minmax(0,1fr)_minmax(0,1fr)_minmax(0,1.4fr)]">
                 <span className="font-semibold">{group.aspect}</span>
                 <span><span className="text-xs text-muted">found </span><Value group={group} text={group.found} other={group.declared} /></span>
                 <span><span className="text-xs text-muted">declared </span><Value group={group} text={group.declared} /></span>
+                <span className="text-sm">{group.meaning}</span>
               </div>
-              <p className="mt-1 text-sm">{group.meaning}</p>
               <DisclosurePanel>
                 {group.why ? <p className="mt-1 text-sm text-muted">Why this rule: {group.why}</p> : null}
                 <Paths group={group} open={open} />

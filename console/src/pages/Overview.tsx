@@ -71,7 +71,7 @@ export default function Overview() {
               <Link to={`/drift/${app.name}`} className="font-semibold">{app.name}</Link>
               <span className="text-muted"> — {app.title}{app.published ? `, edition ${app.published}` : ", nothing published"}</span>
             </h3>
-            <table>
+            <table className="min-w-3xl table-fixed">
               <thead>
                 <tr>
                   <th scope="col">Host</th>
@@ -80,7 +80,7 @@ export default function Overview() {
                   <th scope="col" className="figure">Open</th>
                   <th scope="col" className="figure">Close</th>
                   <th scope="col" className="figure">Unread</th>
-                  <th scope="col">Looked at</th>
+                  <th scope="col" className="w-52">Looked at</th>
                   <th scope="col"><span className="sr-only">Actions</span></th>
                 </tr>
               </thead>

@@ -69,7 +69,7 @@ export default function RunPage({ me }: { me: Person }) {
               <span className="text-sm">{h.refused.toLocaleString()} refused</span>
               {h.wrong ? <span className="text-sm">{h.wrong.toLocaleString()} changed again by others</span> : null}
             </div>
-            <progress className="mt-2 h-2.5 w-full accent-(--color-ink)" value={h.progress} max={Math.max(h.total, 1)} aria-label={`Progress on ${h.host}`} />
+            <progress className="mt-2 h-2 w-full" value={h.progress} max={Math.max(h.total, 1)} aria-label={`Progress on ${h.host}`} />
             <div className="text-sm text-muted">{h.progress.toLocaleString()} of {h.total.toLocaleString()} steps</div>
             {h.message ? <Note>{h.message}</Note> : null}
           </li>
@@ -91,8 +91,8 @@ export default function RunPage({ me }: { me: Person }) {
               <tbody>
                 {results.data.items.map((r) => (
                   <tr key={`${r.host}${r.step}`}>
-                    <td>{r.host}</td>
-                    <td><code>{r.path}</code></td>
+                    <td className="whitespace-nowrap">{r.host}</td>
+                    <td className="min-w-72"><code>{r.path}</code></td>
                     <td>{r.outcome}</td>
                     <td>{r.reason}</td>
                   </tr>

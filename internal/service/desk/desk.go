@@ -304,18 +304,18 @@ func (d *Desk) DraftRemediation(ctx context.Context, ask wire.Draft, author stri
 	if len(reports) == 0 {
 		return "", fmt.Errorf("%w: choose findings, groups or all", ErrBad)
 	}
-	ids := make([]string, 0, len(reports))
+	rows := make([]store.Report, 0, len(reports))
 	for id := range reports {
-		ids = append(ids, id)
-	}
-	slices.Sort(ids)
-	application := ""
-	byHost := map[string]bool{}
-	for _, id := range ids {
 		r, err := d.Store.Report(ctx, id)
 		if err != nil {
 			return "", err
 		}
+		rows = append(rows, r)
+	}
+	slices.SortFunc(rows, func(x, y store.Report) int { return strings.Compare(x.Host, y.Host) })
+	application := ""
+	byHost := map[string]bool{}
+	for _, r := range rows {
 		if application != "" && application != r.Application {
 			return "", fmt.Errorf("%w: a plan is for one application, these findings are of %s and %s", ErrBad, application, r.Application)
 		}
@@ -323,7 +323,7 @@ func (d *Desk) DraftRemediation(ctx context.Context, ask wire.Draft, author stri
 			return "", fmt.Errorf("%w: findings of two reports of host %s: choose from the newest", ErrBad, r.Host)
 		}
 		application, byHost[r.Host] = r.Application, true
-		c := reports[id]
+		c := reports[r.ID]
 		if err := d.remedy(ctx, b, r, func(f store.Finding) bool { return c.all || c.groups[f.Group] || c.seqs[f.Seq] }); err != nil {
 			return "", err
 		}
