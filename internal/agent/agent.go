@@ -184,6 +184,12 @@ func (a *Agent) do(ctx context.Context, w *wire.Work) error {
 	var halt atomic.Bool
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	// A run that was halted before anybody began it is not begun.
+	answer, err := a.api.Progress(ctx, w.ID, wire.WorkProgress{})
+	if err != nil {
+		return err
+	}
+	halt.Store(answer.Halt)
 	go a.keep(ctx, w.ID, &done, &total, &halt)
 	switch w.Kind {
 	case wire.WorkSnapshot:

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"os"
 	"os/signal"
 	"syscall"
@@ -37,7 +36,6 @@ func Main() int {
 	defer stop()
 	err := Root().ExecuteContext(ctx)
 	var usage usageError
-	var netErr net.Error
 	switch {
 	case err == nil:
 		return 0
@@ -48,7 +46,7 @@ func Main() int {
 	switch {
 	case errors.As(err, &usage):
 		return exitUsage
-	case errors.As(err, &netErr), client.Status(err) == 503:
+	case errors.Is(err, client.ErrUnreachable), client.Status(err) == 503:
 		return exitUnreachable
 	}
 	return exitFailed

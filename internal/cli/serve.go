@@ -98,7 +98,7 @@ func serve(c *cobra.Command, log *slog.Logger, listen, data, dsn string, names [
 		fmt.Fprintf(out, "first admin %s, one-time password %s\n", name, password)
 	}
 	srv := &http.Server{
-		Handler:           service.New(service.Config{Store: st, Authority: a, Log: log, Console: console.Files(), Version: Version}),
+		Handler:           service.New(service.Config{Store: st, Authority: a, Log: log, Console: console.Files(), Version: Version, Stopping: ctx.Done()}),
 		TLSConfig:         a.Server(names),
 		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 3 * time.Minute, WriteTimeout: 4 * time.Minute, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10,

@@ -197,7 +197,7 @@ func trust(c *cobra.Command, u *url.URL, file, fingerprint string) ([]byte, erro
 	// Nothing is sent over this connection: it only shows which authority the service has.
 	conn, err := tls.Dial("tcp", host, &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS13})
 	if err != nil {
-		return nil, fmt.Errorf("the service at %s does not answer: %w", host, err)
+		return nil, fmt.Errorf("%w at %s: %w", client.ErrUnreachable, host, err)
 	}
 	defer conn.Close()
 	chain := conn.ConnectionState().PeerCertificates

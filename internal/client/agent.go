@@ -44,7 +44,7 @@ func (a *Agent) call(ctx context.Context, method, path string, body []byte, kind
 	req.Header.Set("Content-Type", kind)
 	resp, err := a.http.Do(req)
 	if err != nil {
-		return nil, 0, fmt.Errorf("the service at %s does not answer: %w", a.address, err)
+		return nil, 0, unreachable(a.address, err)
 	}
 	defer resp.Body.Close()
 	if err := CheckResponse(resp); err != nil {

@@ -72,6 +72,13 @@ func (p *Problem) Error() string {
 	return s
 }
 
+// ErrUnreachable says that the service did not answer at all.
+var ErrUnreachable = errors.New("the service does not answer")
+
+func unreachable(address string, err error) error {
+	return fmt.Errorf("%w at %s: %w", ErrUnreachable, address, err)
+}
+
 // Status gives the HTTP status behind an error, 0 where there is none.
 func Status(err error) int {
 	var p *Problem
@@ -103,7 +110,7 @@ func (c *Client) Do(ctx context.Context, method, path string, in, out any) error
 	}
 	resp, err := c.HTTP.Do(req)
 	if err != nil {
-		return fmt.Errorf("the service at %s does not answer: %w", c.Address, err)
+		return unreachable(c.Address, err)
 	}
 	defer resp.Body.Close()
 	if err := CheckResponse(resp); err != nil {
@@ -355,7 +362,7 @@ func (c *Client) Watch(ctx context.Context, id string, each func(wire.Run)) erro
 	patient.Timeout = 0
 	resp, err := patient.Do(req)
 	if err != nil {
-		return fmt.Errorf("the service at %s does not answer: %w", c.Address, err)
+		return unreachable(c.Address, err)
 	}
 	defer resp.Body.Close()
 	if err := CheckResponse(resp); err != nil {

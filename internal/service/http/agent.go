@@ -167,6 +167,9 @@ func (s *Server) giveWork(w http.ResponseWriter, r *http.Request) error {
 		case <-end.C:
 			w.WriteHeader(http.StatusNoContent)
 			return nil
+		case <-s.Stopping:
+			w.WriteHeader(http.StatusNoContent)
+			return nil
 		}
 	}
 }
@@ -291,17 +294,19 @@ func (s *Server) endSnapshot(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	if err := s.Store.EndSnapshot(r.Context(), work, in); err != nil {
+	if err := s.Store.KeepSnapshot(r.Context(), work, in); err != nil {
 		return err
 	}
-	snap, err := s.Store.Snapshot(r.Context(), work.Subject)
-	if err != nil {
-		return err
-	}
-	if snap.State == "ready" {
-		_, err := s.desk.Compare(r.Context(), snap)
-		if err != nil && !isNotFound(err) {
+	if in.Failed == "" {
+		snap, err := s.Store.Snapshot(r.Context(), work.Subject)
+		if err != nil {
+			return err
+		}
+		if _, err := s.desk.Compare(r.Context(), snap); err != nil && !isNotFound(err) {
 			s.Log.Error("compare", "snapshot", snap.ID, "error", err)
+		}
+		if err := s.Store.ReadySnapshot(r.Context(), work); err != nil {
+			return err
 		}
 	}
 	w.WriteHeader(http.StatusNoContent)

@@ -168,6 +168,8 @@ func (s *Server) runEvents(w http.ResponseWriter, r *http.Request) {
 		select {
 		case <-ctx.Done():
 			return
+		case <-s.Stopping:
+			return
 		case <-time.After(300 * time.Millisecond):
 		}
 	}

@@ -36,6 +36,7 @@ type Config struct {
 	Log       *slog.Logger
 	Console   fs.FS // the built console; nil serves a hint instead
 	Version   string
+	Stopping  <-chan struct{} // closed when the service is to end: who waits is sent home
 }
 
 // Server serves everything.

@@ -26,6 +26,7 @@ import (
 // A Server is a running private server.
 type Server struct {
 	DSN    string
+	Port   int
 	cmd    *exec.Cmd
 	exited chan struct{}
 	socket string
@@ -33,7 +34,10 @@ type Server struct {
 
 // Start makes the data folder where it is missing, starts the server and waits until it answers.
 // The server ends when stop is called or this process dies.
-func Start(ctx context.Context, dir string) (*Server, error) {
+func Start(ctx context.Context, dir string) (*Server, error) { return StartOn(ctx, dir, 0) }
+
+// StartOn is Start with a port of the caller's choice.
+func StartOn(ctx context.Context, dir string, port int) (*Server, error) {
 	daemon, err := find("mariadbd")
 	if err != nil {
 		return nil, err
@@ -56,10 +60,28 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	port, err := freePort()
-	if err != nil {
-		return nil, err
+	if port == 0 {
+		if port, err = freePort(); err != nil {
+			return nil, err
+		}
 	}
+	// A server that was killed a moment ago still holds its files: the next one is tried again.
+	for tries := 0; ; tries++ {
+		s, err := launch(ctx, dir, data, account, daemon, port, secret)
+		if err == nil || !errors.Is(err, errEnded) || tries == 10 {
+			return s, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(300 * time.Millisecond):
+		}
+	}
+}
+
+var errEnded = errors.New("the database ended while starting")
+
+func launch(ctx context.Context, dir, data, account, daemon string, port int, secret []byte) (*Server, error) {
 	// A socket's path may have 107 bytes only.
 	sockets, err := os.MkdirTemp("", "idletally-db-")
 	if err != nil {
@@ -68,18 +90,20 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 	if err := give(sockets, account); err != nil {
 		return nil, err
 	}
-	s := &Server{socket: sockets, exited: make(chan struct{}), DSN: fmt.Sprintf("idletally:%s@tcp(127.0.0.1:%d)/idletally", secret, port)}
+	s := &Server{Port: port, socket: sockets, exited: make(chan struct{}), DSN: fmt.Sprintf("idletally:%s@tcp(127.0.0.1:%d)/idletally", secret, port)}
 	logFile, err := os.OpenFile(filepath.Join(dir, "server.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
 		return nil, err
 	}
 	defer logFile.Close()
-	s.cmd = exec.Command(daemon, append(common(data, account), "--bind-address=127.0.0.1", "--port="+strconv.Itoa(port),
+	s.cmd = exec.Command(daemon, append(common(data), "--bind-address=127.0.0.1", "--port="+strconv.Itoa(port),
 		"--socket="+filepath.Join(sockets, "s"), "--pid-file="+filepath.Join(sockets, "pid"), "--max-connections=200",
 		"--max-allowed-packet=64M", "--innodb-buffer-pool-size=256M", "--innodb-log-file-size=128M", "--innodb-flush-log-at-trx-commit=1",
 		"--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--skip-name-resolve", "--performance-schema=OFF")...)
 	s.cmd.Stdout, s.cmd.Stderr = logFile, logFile
-	s.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Setpgid: true}
+	if err := become(s.cmd, account); err != nil {
+		return nil, err
+	}
 	if err := s.start(); err != nil {
 		return nil, fmt.Errorf("start the database: %w", err)
 	}
@@ -90,12 +114,32 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 	return s, nil
 }
 
-func common(data, account string) []string {
-	args := []string{"--no-defaults", "--datadir=" + data}
-	if account != "" {
-		args = append(args, "--user="+account)
+func common(data string) []string { return []string{"--no-defaults", "--datadir=" + data} }
+
+// become starts a command as an account. The server must not change its identity by itself:
+// the kernel would then forget to end it when we die.
+func become(cmd *exec.Cmd, account string) error {
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Setpgid: true}
+	if account == "" {
+		return nil
 	}
-	return args
+	uid, gid, err := ids(account)
+	if err != nil {
+		return err
+	}
+	cmd.SysProcAttr.Credential = &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}
+	cmd.Dir = "/"
+	return nil
+}
+
+func ids(account string) (uid, gid int, err error) {
+	u, err := user.Lookup(account)
+	if err != nil {
+		return 0, 0, err
+	}
+	uid, err1 := strconv.Atoi(u.Uid)
+	gid, err2 := strconv.Atoi(u.Gid)
+	return uid, gid, errors.Join(err1, err2)
 }
 
 // owner is the account that the server runs as where we are root: MariaDB's own, or nobody.
@@ -115,12 +159,10 @@ func give(dir, account string) error {
 	if account == "" {
 		return nil
 	}
-	u, err := user.Lookup(account)
+	uid, gid, err := ids(account)
 	if err != nil {
 		return err
 	}
-	uid, _ := strconv.Atoi(u.Uid)
-	gid, _ := strconv.Atoi(u.Gid)
 	return os.Chown(dir, uid, gid)
 }
 
@@ -135,7 +177,10 @@ func create(ctx context.Context, dir, data, secretFile, account string) ([]byte,
 	if err != nil {
 		return nil, err
 	}
-	cmd := exec.CommandContext(ctx, install, append(common(data, account), "--auth-root-authentication-method=normal", "--skip-test-db")...)
+	cmd := exec.CommandContext(ctx, install, append(common(data), "--auth-root-authentication-method=normal", "--skip-test-db")...)
+	if err := become(cmd, account); err != nil {
+		return nil, err
+	}
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("make the database folder: %w: %s", err, lastLines(out))
 	}
@@ -147,10 +192,13 @@ func create(ctx context.Context, dir, data, secretFile, account string) ([]byte,
 		return nil, err
 	}
 	// The first accounts are made before the server ever listens; the password-less ones go.
-	boot := exec.CommandContext(ctx, daemon, append(common(data, account), "--bootstrap", "--skip-networking")...)
+	boot := exec.CommandContext(ctx, daemon, append(common(data), "--bootstrap", "--skip-networking")...)
 	boot.Stdin = strings.NewReader(fmt.Sprintf("CREATE DATABASE idletally CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;\nUSE mysql;\nFLUSH PRIVILEGES;\n"+
 		"CREATE USER 'idletally'@'127.0.0.1' IDENTIFIED BY '%s';\nGRANT ALL ON idletally.* TO 'idletally'@'127.0.0.1';\n"+
 		"DROP USER IF EXISTS 'root'@'localhost';\nDROP USER IF EXISTS ''@'localhost';\nFLUSH PRIVILEGES;\n", secret))
+	if err := become(boot, account); err != nil {
+		return nil, err
+	}
 	if out, err := boot.CombinedOutput(); err != nil {
 		return nil, fmt.Errorf("make the database's account: %w: %s", err, lastLines(out))
 	}
@@ -208,7 +256,7 @@ func (s *Server) wait(ctx context.Context, limit time.Duration) error {
 		}
 		select {
 		case <-s.exited:
-			return errors.New("the database ended while starting")
+			return errEnded
 		case <-time.After(50 * time.Millisecond):
 		}
 	}

@@ -161,8 +161,9 @@ func (s *Store) AskSnapshot(ctx context.Context, host, application string, roots
 	return id, err
 }
 
-// EndSnapshot stores what an agent found.
-func (s *Store) EndSnapshot(ctx context.Context, work Work, d wire.SnapshotDone) error {
+// KeepSnapshot stores what an agent found. The snapshot is not shown before ReadySnapshot, so
+// that whoever sees it sees its report too.
+func (s *Store) KeepSnapshot(ctx context.Context, work Work, d wire.SnapshotDone) error {
 	denied, err := json.Marshal(d.Denied)
 	if err != nil {
 		return err
@@ -191,8 +192,16 @@ func (s *Store) EndSnapshot(ctx context.Context, work Work, d wire.SnapshotDone)
 		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO directory (hash, data) VALUES (?,?)`, dirHash[:], encoder.EncodeAll(dir, nil)); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE snapshot SET state = 'ready', forest = ?, directory = ?, paths = ?, gaps = ?, denied = ?, taken = ?
-			WHERE id = ? AND state = 'waiting'`, d.Forest[:], dirHash[:], d.Paths, d.Gaps, denied, now(), work.Subject); err != nil {
+		_, err := tx.ExecContext(ctx, `UPDATE snapshot SET forest = ?, directory = ?, paths = ?, gaps = ?, denied = ?, taken = ?
+			WHERE id = ? AND state = 'waiting'`, d.Forest[:], dirHash[:], d.Paths, d.Gaps, denied, now(), work.Subject)
+		return err
+	})
+}
+
+// ReadySnapshot shows a kept snapshot and ends its work.
+func (s *Store) ReadySnapshot(ctx context.Context, work Work) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE snapshot SET state = 'ready' WHERE id = ? AND state = 'waiting' AND forest IS NOT NULL`, work.Subject); err != nil {
 			return err
 		}
 		return endWork(ctx, tx, work.ID)

@@ -1,0 +1,301 @@
+//go:build linux
+
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"encoding/json"
+	"errors"
+	"io"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"idletally/demo"
+	"idletally/internal/agent"
+	"idletally/internal/client"
+	"idletally/internal/core/mode"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/tree"
+	"idletally/internal/wire"
+)
+
+func authorityOf(t *testing.T, s *demo.Stage) []byte {
+	t.Helper()
+	b, err := os.ReadFile(s.Authority())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+// agentClient makes the calls of an enrolled agent, from outside its host.
+func agentClient(t *testing.T, s *demo.Stage, folder string) *client.Agent {
+	t.Helper()
+	set, err := agent.Load(folder)
+	if err != nil {
+		t.Fatal(err)
+	}
+	cert, err := tls.X509KeyPair(set.Certificate, set.Key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	a, err := client.NewAgent(s.Address, set.Authority, &cert)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return a
+}
+
+// Codes work once; certificates count until the host is enrolled anew; hostile agents get nowhere.
+func tryAgents(t *testing.T, s *demo.Stage) {
+	ctx := t.Context()
+	admin := as(t, s, "admin")
+	ca := authorityOf(t, s)
+	enrol := func(folder, code string, roots ...string) error {
+		_, err := agent.Enrol(ctx, folder, s.Address, ca, code, "test", roots)
+		return err
+	}
+	fails(t, "a wrong code", enrol(t.TempDir(), "aaaaa-bbbbb-ccccc-ddddd", "/srv"), 403, "wrong, was used before, or has expired")
+	inv, err := admin.Invite(ctx, wire.NewHost{Name: "skiff", Tags: []string{"small"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := enrol(t.TempDir(), inv.Code); err == nil || !strings.Contains(err.Error(), "--root") {
+		t.Errorf("enrolling without roots: %v", err)
+	}
+	if err := enrol(t.TempDir(), inv.Code, "relative"); err == nil || !strings.Contains(err.Error(), "not absolute") {
+		t.Errorf("enrolling with a relative root: %v", err)
+	}
+	first := t.TempDir()
+	if err := enrol(first, inv.Code, "/srv"); err != nil {
+		t.Fatal(err)
+	}
+	if st, err := os.Stat(filepath.Join(first, "agent.json")); err != nil || st.Mode().Perm() != 0o600 {
+		t.Errorf("agent's settings: %v, %v", st.Mode(), err)
+	}
+	fails(t, "the code again", enrol(t.TempDir(), inv.Code, "/srv"), 403, "was used before")
+	a := agentClient(t, s, first)
+	if err := a.Hello(ctx); err != nil {
+		t.Fatal(err)
+	}
+	inv, err = admin.Invite(ctx, wire.NewHost{Name: "skiff"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := enrol(t.TempDir(), inv.Code, "/srv"); err != nil {
+		t.Fatal(err)
+	}
+	fails(t, "a certificate from before", a.Hello(ctx), 403, "counts no more")
+	old, err := agent.New(first, slog.New(slog.DiscardHandler))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := old.Run(ctx); client.Status(err) != 403 {
+		t.Errorf("an agent with a certificate from before goes on: %v", err)
+	}
+	bare, err := client.NewAgent(s.Address, ca, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	fails(t, "no certificate", bare.Hello(ctx), 401, "agents call with the certificate")
+	if _, err := agent.New(t.TempDir(), slog.Default()); err == nil || !strings.Contains(err.Error(), "not enrolled") {
+		t.Errorf("an agent without settings: %v", err)
+	}
+
+	// Hostile uploads, by an agent that is enrolled.
+	inv, err = admin.Invite(ctx, wire.NewHost{Name: "skiff"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	folder := t.TempDir()
+	if err := enrol(folder, inv.Code, "/srv"); err != nil {
+		t.Fatal(err)
+	}
+	a = agentClient(t, s, folder)
+	file := tree.Entry{Name: "x", Kind: perm.File, Set: perm.POSIX{Mode: mode.Mode(0o600)}.Set()}
+	orphan := tree.Encode(tree.Node{Entries: []tree.Entry{{Name: "d", Kind: perm.Folder, Set: file.Set, Child: tree.Sum([]byte("nowhere"))}}})
+	bad := tree.Encode(tree.Node{Entries: []tree.Entry{file, file}})
+	for _, x := range []struct {
+		name   string
+		body   []byte
+		status int
+		says   string
+	}{
+		{"no zstd", []byte("hello"), 400, "pack"},
+		{"a pack that ends too early", compress(t, []byte{200, 1, 1}), 400, "too early"},
+		{"a node that is none", compress(t, tree.AppendPack(nil, []byte("junk"))), 422, "no node"},
+		{"a name twice", compress(t, tree.AppendPack(nil, bad)), 422, "out of order"},
+		{"a node without its child", compress(t, tree.AppendPack(nil, orphan)), 422, "was not sent before it"},
+		{"a bomb", compress(t, make([]byte, 80<<20)), 400, "pack"},
+	} {
+		fails(t, x.name, a.SendNodes(ctx, x.body), x.status, x.says)
+	}
+	_, err = a.Missing(ctx, nil)
+	if err != nil {
+		t.Errorf("asking for nothing: %v", err)
+	}
+	fails(t, "another host's work", a.SnapshotDone(ctx, newest(t, s), wire.SnapshotDone{}), 404, "not found")
+	_, err = a.Chunk(ctx, "nope", 0)
+	fails(t, "a chunk of no work", err, 404, "not found")
+}
+
+// The interface itself: health, metrics, documents, headers, the console's protection.
+func tryInterface(t *testing.T, s *demo.Stage) {
+	c, err := client.New(s.Address, authorityOf(t, s), "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	get := func(path string) (string, *http.Response) {
+		resp, err := c.HTTP.Get(s.Address + path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		b, err := io.ReadAll(resp.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(b), resp
+	}
+	for path, want := range map[string]string{
+		"/healthz": "ok", "/readyz": "ready", "/metrics": "idletally_request_seconds_bucket", "/api/openapi.json": `"openapi":"3.1.0"`,
+		"/api/schemas/baseline-1.json": "json-schema.org", "/api/none": "404",
+	} {
+		if b, resp := get(path); !strings.Contains(b, want) {
+			t.Errorf("%s: %d %.200s, want %q", path, resp.StatusCode, b, want)
+		}
+	}
+	_, resp := get("/")
+	if csp := resp.Header.Get("Content-Security-Policy"); !strings.Contains(csp, "default-src 'none'") || strings.Contains(csp, "unsafe") {
+		t.Errorf("content security policy %q", csp)
+	}
+	if b, resp := get("/api/v1/hosts"); resp.StatusCode != 401 || resp.Header.Get("Content-Type") != "application/problem+json" || !json.Valid([]byte(b)) {
+		t.Errorf("without a session: %d %s", resp.StatusCode, b)
+	}
+	// A cookie alone changes nothing: another site could send it.
+	session, err := c.SignIn(t.Context(), wire.SignIn{Name: "quartermaster", Password: demo.Password})
+	if err != nil {
+		t.Fatal(err)
+	}
+	try := func(header string) int {
+		req, err := http.NewRequest("POST", s.Address+"/api/v1/snapshots", bytes.NewReader([]byte(`{"application":"ticketing","host":"slip-north"}`)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.AddCookie(&http.Cookie{Name: "idletally_session", Value: session.Token})
+		req.Header.Set("Content-Type", "application/json")
+		if header != "" {
+			req.Header.Set(header, "1")
+		}
+		resp, err := c.HTTP.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		resp.Body.Close()
+		return resp.StatusCode
+	}
+	if got := try(""); got != 401 {
+		t.Errorf("a change by cookie alone: %d, want 401", got)
+	}
+	if got := try("X-Idletally-Console"); got != 202 {
+		t.Errorf("a change by the console: %d, want 202", got)
+	}
+	c.Token = session.Token
+	for _, x := range []struct {
+		name, method, path string
+		body               any
+		status             int
+	}{
+		{"unknown field", "POST", "/snapshots", map[string]string{"application": "ticketing", "host": "slip-north", "sudo": "yes"}, 422},
+		{"missing field", "POST", "/snapshots", map[string]string{"application": "ticketing"}, 422},
+		{"limit too large", "GET", "/hosts?limit=100000", nil, 422},
+		{"no number", "GET", "/hosts?limit=many", nil, 422},
+		{"bad host name", "POST", "/hosts", map[string]string{"name": "Slip North!"}, 422},
+		{"a body too large", "POST", "/baselines/check", wire.BaselineText{Text: strings.Repeat("x", 3<<20)}, 413},
+		{"bad escape", "GET", "/snapshots/" + newest(t, s) + "/paths?path=%5Cq", nil, 422},
+	} {
+		if got := client.Status(c.Do(t.Context(), x.method, x.path, x.body, nil)); got != x.status {
+			t.Errorf("%s: status %d, want %d", x.name, got, x.status)
+		}
+	}
+	// Lists come in pages.
+	var p wire.Page[wire.Host]
+	if err := c.Do(t.Context(), "GET", "/hosts?limit=1", nil, &p); err != nil || len(p.Items) != 1 || p.Next != p.Items[0].Name {
+		t.Errorf("first page %+v, %v", p, err)
+	}
+	all, err := client.All[wire.Host](t.Context(), c, "/hosts", map[string][]string{"limit": {"1"}}, 100)
+	if err != nil || len(all) != 3 {
+		t.Errorf("all pages: %d hosts, %v", len(all), err)
+	}
+	quiet(t, c)
+}
+
+// An agent outside of whose own roots a baseline reaches says so and reads nothing.
+func TestOwnRoots(t *testing.T) {
+	s := begin(t, "")
+	ctx := t.Context()
+	c := as(t, s, "quartermaster")
+	text := strings.NewReplacer("application: ticketing", "application: secrets", "/srv/ticketing", "/etc").Replace(demo.Baseline("ticketing"))
+	e, err := c.UploadBaseline(ctx, text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.Publish(ctx, "secrets", e.Number); err != nil {
+		t.Fatal(err)
+	}
+	_, err = demo.Snapshot(ctx, c, "secrets", "slip-south")
+	if err == nil || !strings.Contains(err.Error(), "/etc: this host's own list of roots does not hold it") {
+		t.Errorf("a snapshot outside the host's own roots: %v", err)
+	}
+	// An agent that does not run: the request waits, and is answered when it comes back.
+	s.Agents["slip-south"].Stop()
+	snap, err := c.TakeSnapshot(ctx, "ticketing", "slip-south")
+	if err != nil || snap.State != "waiting" {
+		t.Fatalf("%+v, %v", snap, err)
+	}
+	cmd := command{t, s, "quartermaster"}
+	cmd.login()
+	if _, errs, code := cmd.run("", "snapshot", "take", "ticketing", "slip-south", "--wait", "300ms"); code != 1 || !strings.Contains(errs, "is its agent running?") {
+		t.Errorf("waiting for an absent agent: %d %s", code, errs)
+	}
+	if err := s.StartAgent("slip-south"); err != nil {
+		t.Fatal(err)
+	}
+	quiet(t, c)
+	if snap, err = c.Snapshot(ctx, snap.ID); err != nil || snap.State != "ready" {
+		t.Errorf("after the agent came back: %+v, %v", snap, err)
+	}
+	// The service is killed and comes back: sessions and agents go on.
+	s.Service.Kill()
+	if _, err := c.Hosts(ctx); err == nil || !strings.Contains(err.Error(), "does not answer") {
+		t.Errorf("while the service is gone: %v", err)
+	}
+	if err := s.Serve(ctx, strings.TrimPrefix(s.Address, "https://"), ""); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.Hosts(ctx); err != nil {
+		t.Errorf("the session did not survive: %v", err)
+	}
+	snapshot(t, c, "ticketing", "slip-south")
+}
+
+func awaitAnswer(t *testing.T, limit time.Duration, f func(context.Context) error) error {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), limit)
+	defer cancel()
+	var err error
+	for ctx.Err() == nil {
+		if err = f(ctx); err == nil {
+			return nil
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	return errors.Join(err, ctx.Err())
+}

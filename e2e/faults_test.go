@@ -1,0 +1,310 @@
+//go:build linux
+
+package e2e
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	_ "github.com/go-sql-driver/mysql"
+	"github.com/klauspost/compress/zstd"
+
+	"idletally/internal/client"
+	"idletally/internal/core/mode"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/plan"
+	"idletally/internal/service/mariadb"
+	"idletally/internal/wire"
+)
+
+func compress(t *testing.T, b []byte) []byte {
+	t.Helper()
+	z, err := zstd.NewWriter(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer z.Close()
+	return z.EncodeAll(b, nil)
+}
+
+// A database that goes away: clear errors, nothing lost, all well when it is back. Rows changed by
+// hand in it: nobody acts on them.
+func TestDatabase(t *testing.T) {
+	dir, err := os.MkdirTemp("", "idletally-db-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(dir)
+	if err := os.Chmod(dir, 0o711); err != nil {
+		t.Fatal(err)
+	}
+	db, err := mariadb.Start(t.Context(), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { db.Stop() }()
+	s := begin(t, db.DSN)
+	c, reviewer := as(t, s, "quartermaster"), as(t, s, "harbourmaster")
+	ctx := t.Context()
+
+	t.Run("goes away", func(t *testing.T) {
+		db.Kill()
+		_, err := c.Hosts(ctx)
+		fails(t, "with the database gone", err, 503, "the database does not answer")
+		cmd := command{t, s, "lookout"}
+		if _, errs, code := cmd.run("x\n", "login", s.Address, "--authority", s.Authority(), "--name", "lookout", "--password-stdin"); code != 3 || !strings.Contains(errs, "the database does not answer") {
+			t.Errorf("the command says %d %s", code, errs)
+		}
+		for path, want := range map[string]int{"/readyz": 503, "/healthz": 200} {
+			resp, err := c.HTTP.Get(s.Address + path)
+			if err != nil {
+				t.Fatal(err)
+			}
+			resp.Body.Close()
+			if resp.StatusCode != want {
+				t.Errorf("%s: %d, want %d", path, resp.StatusCode, want)
+			}
+		}
+		if db, err = mariadb.StartOn(ctx, dir, db.Port); err != nil {
+			t.Fatal(err)
+		}
+		if err := awaitAnswer(t, 30*time.Second, func(ctx context.Context) error { _, err := c.Hosts(ctx); return err }); err != nil {
+			t.Fatalf("after the database came back: %v", err)
+		}
+		snapshot(t, c, "ticketing", "slip-north")
+	})
+
+	rows, err := sql.Open("mysql", db.DSN)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer rows.Close()
+	change := func(t *testing.T, q string, args ...any) {
+		t.Helper()
+		r, err := rows.ExecContext(ctx, q, args...)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if n, _ := r.RowsAffected(); n == 0 {
+			t.Fatalf("%s changed nothing", q)
+		}
+	}
+	draft := func(t *testing.T) wire.Plan {
+		t.Helper()
+		p, err := c.DraftPlan(ctx, wire.Draft{Application: "tideboard", All: true})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := c.Submit(ctx, p.ID); err != nil {
+			t.Fatal(err)
+		}
+		return p
+	}
+	// evil would open the feed's tokens to everyone.
+	encoder, err := zstd.NewWriter(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	evil := encoder.EncodeAll(plan.EncodeChunk([]plan.Step{{Path: "/srv/tideboard/feeds/gauge-07.token", Kind: perm.File,
+		Before: perm.POSIX{UID: 2004, GID: 3004, Mode: 0o640}.Set(), After: perm.POSIX{UID: 2004, GID: 3004, Mode: mode.Mode(0o666)}.Set()}}), nil)
+	untouched := func(t *testing.T) {
+		t.Helper()
+		st, err := os.Stat(filepath.Join(s.Root("slip-north"), "srv/tideboard/feeds/gauge-07.token"))
+		if err != nil || st.Mode().Perm() != 0o640 {
+			t.Errorf("the file was changed to %v, %v", st.Mode(), err)
+		}
+	}
+
+	t.Run("steps changed before approval", func(t *testing.T) {
+		p := draft(t)
+		change(t, "UPDATE plan_chunk SET data = ? WHERE plan = ?", evil, p.ID)
+		_, err := reviewer.Decide(ctx, p.ID, true, wire.Decision{Digest: p.Digest})
+		if err == nil {
+			t.Error("a plan whose stored steps do not fit its digest was approved")
+		}
+		untouched(t)
+	})
+	t.Run("steps changed after approval", func(t *testing.T) {
+		p := draft(t)
+		if _, err := reviewer.Decide(ctx, p.ID, true, wire.Decision{Digest: p.Digest}); err != nil {
+			t.Fatal(err)
+		}
+		change(t, "UPDATE plan_chunk SET data = ? WHERE plan = ?", evil, p.ID)
+		r, err := c.StartRun(ctx, p.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := ended(t, c, r.ID)
+		if h := got.Hosts[0]; got.State != "halted" || h.State != "failed" || !strings.Contains(h.Message, "not the one that was approved") {
+			t.Errorf("run %+v", got)
+		}
+		untouched(t)
+	})
+	t.Run("manifest changed after approval", func(t *testing.T) {
+		p := draft(t)
+		if _, err := reviewer.Decide(ctx, p.ID, true, wire.Decision{Digest: p.Digest}); err != nil {
+			t.Fatal(err)
+		}
+		change(t, `UPDATE plan SET manifest = REPLACE(manifest, '/srv/tideboard', '/srv/tideboarx') WHERE id = ?`, p.ID)
+		r, err := c.StartRun(ctx, p.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(3 * time.Second) // the agent asks and is given nothing
+		got, err := c.Run(ctx, r.ID)
+		if err != nil || got.State != "running" || got.Hosts[0].Progress != 0 {
+			t.Errorf("run %+v, %v", got, err)
+		}
+		change(t, `UPDATE plan SET manifest = REPLACE(manifest, '/srv/tideboarx', '/srv/tideboard') WHERE id = ?`, p.ID)
+		if got := ended(t, c, r.ID); got.State != "finished" {
+			t.Errorf("put right again, the run ends as %+v", got)
+		}
+		untouched(t)
+	})
+}
+
+// An agent is killed in mid-run, again and again: the run ends as planned, and can be put back to
+// the byte.
+func TestAgentKilledInRun(t *testing.T) {
+	s := begin(t, "")
+	ctx := t.Context()
+	c := as(t, s, "quartermaster")
+	logs := filepath.Join(s.Root("slip-south"), "srv/ticketing/releases/many")
+	for d := range 40 {
+		at := filepath.Join(logs, fmt.Sprintf("d%02d", d))
+		if err := os.MkdirAll(at, 0o777); err != nil {
+			t.Fatal(err)
+		}
+		for f := range 500 {
+			if err := os.WriteFile(filepath.Join(at, fmt.Sprintf("f%03d", f)), nil, 0o666); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	before := snapshot(t, c, "ticketing", "slip-south").Root
+	d, err := c.Drift(ctx, "ticketing", "slip-south")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var groups []wire.GroupRef
+	for _, g := range d.Groups {
+		groups = append(groups, wire.GroupRef{Report: g.Report, Group: g.ID})
+	}
+	p, err := c.DraftPlan(ctx, wire.Draft{Groups: groups})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.Submit(ctx, p.ID); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := as(t, s, "harbourmaster").Decide(ctx, p.ID, true, wire.Decision{Digest: p.Digest}); err != nil {
+		t.Fatal(err)
+	}
+	r, err := c.StartRun(ctx, p.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	journal := filepath.Join(s.Root("slip-south"), "var/lib/idletally-agent/runs", r.ID, "journal")
+	kills, size := 0, int64(0)
+	for range 400 {
+		if st, err := os.Stat(journal); err == nil && st.Size() > size+200_000 && kills < 5 {
+			s.Agents["slip-south"].Kill()
+			kills++
+			st, _ = os.Stat(journal)
+			size = st.Size()
+			if err := s.StartAgent("slip-south"); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if got, err := c.Run(ctx, r.ID); err != nil {
+			t.Fatal(err)
+		} else if got.State != "running" {
+			break
+		}
+		time.Sleep(2 * time.Millisecond)
+	}
+	got := ended(t, c, r.ID)
+	t.Logf("killed %d times; %+v", kills, got.Hosts[0])
+	if h := got.Hosts[0]; got.State != "finished" || h.Done != h.Total-1 || h.Refused != 1 || h.Wrong != 0 || h.Total < 20_000 {
+		t.Errorf("run %+v", got)
+	}
+	if kills < 2 {
+		t.Errorf("the agent was killed only %d times", kills)
+	}
+	quiet(t, c)
+	d, err = c.Drift(ctx, "ticketing", "slip-south")
+	if err != nil || len(d.Groups) != 1 {
+		t.Errorf("after the run there are %d groups, %v", len(d.Groups), err)
+	}
+	back, err := c.DraftPlan(ctx, wire.Draft{Run: r.ID})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := agreed(t, s, back); got.State != "finished" {
+		t.Errorf("restore %+v", got)
+	}
+	quiet(t, c)
+	if after := snapshot(t, c, "ticketing", "slip-south").Root; after != before {
+		t.Errorf("root hash %s, was %s before", after, before)
+	}
+}
+
+// A run is halted at a step boundary, and goes on later.
+func TestHaltAndResume(t *testing.T) {
+	s := begin(t, "")
+	ctx := t.Context()
+	c := as(t, s, "quartermaster")
+	p, err := c.DraftPlan(ctx, wire.Draft{Application: "ticketing", All: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.Submit(ctx, p.ID); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := as(t, s, "harbourmaster").Decide(ctx, p.ID, true, wire.Decision{Digest: p.Digest}); err != nil {
+		t.Fatal(err)
+	}
+	s.Agents["slip-south"].Stop()
+	r, err := c.StartRun(ctx, p.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.Halt(ctx, r.ID); err != nil {
+		t.Fatal(err)
+	}
+	_, err = c.DraftPlan(ctx, wire.Draft{Run: r.ID})
+	fails(t, "put back while it runs", err, http.StatusUnprocessableEntity, "still running")
+	if err := s.StartAgent("slip-south"); err != nil {
+		t.Fatal(err)
+	}
+	got := ended(t, c, r.ID)
+	halted := 0
+	for _, h := range got.Hosts {
+		if h.State == "halted" {
+			halted++
+		}
+	}
+	if got.State != "halted" || halted == 0 {
+		t.Fatalf("halted run %+v", got)
+	}
+	if _, err := c.Resume(ctx, r.ID); err != nil {
+		t.Fatal(err)
+	}
+	got = ended(t, c, r.ID)
+	for _, h := range got.Hosts {
+		if h.State != "finished" || h.Done != h.Total-1 {
+			t.Errorf("resumed host %+v", h)
+		}
+	}
+	_, err = c.Resume(ctx, r.ID)
+	if client.Status(err) != http.StatusConflict {
+		t.Errorf("resume again: %v", err)
+	}
+}

@@ -1,0 +1,228 @@
+//go:build linux
+
+// Package e2e tries the whole product through its real commands, its network interface and a
+// real browser, on the demo world's real hosts.
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"idletally/demo"
+	"idletally/internal/client"
+	"idletally/internal/wire"
+)
+
+var program string // the idletally program, built for these tests
+
+func TestMain(m *testing.M) {
+	if len(os.Args) > 1 && os.Args[1] == "inside" { // a process of a demo host
+		fmt.Fprintln(os.Stderr, demo.Inside(os.Args[2:]))
+		os.Exit(1)
+	}
+	os.Exit(func() int {
+		dir, err := os.MkdirTemp("", "idletally-e2e-")
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		defer os.RemoveAll(dir)
+		program = filepath.Join(dir, "idletally")
+		for name, pkg := range map[string]string{program: "idletally/cmd/idletally", filepath.Join(dir, "saltmarsh"): "idletally/demo/saltmarsh"} {
+			cmd := exec.Command("go", "build", "-o", name, pkg)
+			cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+			if out, err := cmd.CombinedOutput(); err != nil {
+				fmt.Fprintf(os.Stderr, "build %s: %v\n%s", pkg, err, out)
+				return 1
+			}
+		}
+		return m.Run()
+	}())
+}
+
+// begin starts a demo world of its own for a test.
+func begin(t *testing.T, database string) *demo.Stage {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "idletally-stage-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chmod(dir, 0o711); err != nil { // the database's account goes through it
+		t.Fatal(err)
+	}
+	self, err := os.Executable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	log := &logBook{}
+	s, err := demo.Begin(t.Context(), dir, program, self, "127.0.0.1:0", database, log)
+	if s != nil {
+		t.Cleanup(func() {
+			if err := s.End(); err != nil {
+				t.Error(err)
+			}
+			if t.Failed() {
+				t.Logf("the log of service and agents ends so:\n%s", log.tail())
+			}
+		})
+	}
+	if err == nil {
+		err = s.Populate(t.Context())
+	}
+	if err == nil {
+		err = s.Declare(t.Context())
+	}
+	if err != nil {
+		t.Fatalf("%v\n%s", err, log.tail())
+	}
+	return s
+}
+
+// logBook keeps what the processes log.
+type logBook struct{ file *os.File }
+
+func (l *logBook) Write(b []byte) (int, error) {
+	if l.file == nil {
+		f, err := os.CreateTemp("", "idletally-log-")
+		if err != nil {
+			return 0, err
+		}
+		os.Remove(f.Name())
+		l.file = f
+	}
+	return l.file.Write(b)
+}
+
+func (l *logBook) tail() string {
+	if l.file == nil {
+		return ""
+	}
+	size, _ := l.file.Seek(0, io.SeekEnd)
+	b := make([]byte, min(size, 4000))
+	n, _ := l.file.ReadAt(b, size-int64(len(b)))
+	return string(b[:n])
+}
+
+func as(t *testing.T, s *demo.Stage, name string) *client.Client {
+	t.Helper()
+	c, err := s.As(t.Context(), name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return c
+}
+
+// command runs the real program as a person with a session of their own.
+type command struct {
+	t      *testing.T
+	s      *demo.Stage
+	person string
+}
+
+func (c command) env() []string {
+	return append(os.Environ(), "XDG_CONFIG_HOME="+filepath.Join(c.s.Dir, "people", c.person))
+}
+
+func (c command) run(stdin string, argv ...string) (stdout, stderr string, code int) {
+	c.t.Helper()
+	ctx, cancel := context.WithTimeout(c.t.Context(), 2*time.Minute)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, program, argv...)
+	cmd.Env = c.env()
+	cmd.Stdin = strings.NewReader(stdin)
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		c.t.Fatalf("idletally %s: %v", strings.Join(argv, " "), err)
+	}
+	return out.String(), errs.String(), cmd.ProcessState.ExitCode()
+}
+
+func (c command) login() {
+	c.t.Helper()
+	if _, errs, code := c.run(demo.Password+"\n", "login", c.s.Address, "--authority", c.s.Authority(), "--name", c.person, "--password-stdin"); code != 0 {
+		c.t.Fatalf("login as %s: %s", c.person, errs)
+	}
+}
+
+// agreed takes a draft through review and runs it to its end.
+func agreed(t *testing.T, s *demo.Stage, p wire.Plan) wire.Run {
+	t.Helper()
+	author, reviewer := as(t, s, "quartermaster"), as(t, s, "harbourmaster")
+	if _, err := author.Submit(t.Context(), p.ID); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := reviewer.Decide(t.Context(), p.ID, true, wire.Decision{Digest: p.Digest}); err != nil {
+		t.Fatal(err)
+	}
+	r, err := author.StartRun(t.Context(), p.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return ended(t, author, r.ID)
+}
+
+func ended(t *testing.T, c *client.Client, run string) (last wire.Run) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
+	defer cancel()
+	for ctx.Err() == nil {
+		if err := c.Watch(ctx, run, func(r wire.Run) { last = r }); err != nil {
+			time.Sleep(100 * time.Millisecond) // a service that restarts
+			continue
+		}
+		if last.State != "running" {
+			return last
+		}
+	}
+	t.Fatalf("run %s did not end: %+v", run, last)
+	return last
+}
+
+// quiet waits until no snapshot is waited for, so that the next one shows what is there now.
+func quiet(t *testing.T, c *client.Client) {
+	t.Helper()
+	for range 600 {
+		snaps, err := c.Snapshots(t.Context(), "", "", 20)
+		if err != nil {
+			t.Fatal(err)
+		}
+		waiting := false
+		for _, s := range snaps {
+			waiting = waiting || s.State == "waiting"
+		}
+		if !waiting {
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	t.Fatal("snapshots are still waited for after half a minute")
+}
+
+func snapshot(t *testing.T, c *client.Client, application, host string) wire.Snapshot {
+	t.Helper()
+	snap, err := demo.Snapshot(t.Context(), c, application, host)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return snap
+}
+
+// fails checks that an error has a status and says something.
+func fails(t *testing.T, what string, err error, status int, says string) {
+	t.Helper()
+	if client.Status(err) != status || err == nil || !strings.Contains(err.Error(), says) {
+		t.Errorf("%s: %v (status %d), want status %d and %q", what, err, client.Status(err), status, says)
+	}
+}
