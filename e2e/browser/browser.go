@@ -120,7 +120,7 @@ func (b *Browser) SignIn(name, password string) error {
 
 // Press presses the button or follows the link that is called so.
 func (b *Browser) Press(name string) error {
-	xpath := fmt.Sprintf(`//*[self::button or self::a][normalize-space(.)=%[1]q or @aria-label=%[1]q or starts-with(normalize-space(.), %[1]q)]`, name)
+	xpath := fmt.Sprintf(`//*[self::button or self::a][normalize-space(.)="%[1]s" or @aria-label="%[1]s" or starts-with(normalize-space(.), "%[1]s")]`, name)
 	if err := b.Do(chromedp.WaitVisible(xpath, chromedp.BySearch), chromedp.WaitEnabled(xpath, chromedp.BySearch), chromedp.Click(xpath, chromedp.BySearch)); err != nil {
 		return fmt.Errorf("press %q: %w", name, err)
 	}
@@ -129,7 +129,7 @@ func (b *Browser) Press(name string) error {
 
 // See waits until a text is on the page.
 func (b *Browser) See(text string) error {
-	xpath := fmt.Sprintf(`//body//*[contains(normalize-space(.), %q)]`, text)
+	xpath := fmt.Sprintf(`//body//*[contains(normalize-space(.), "%s")]`, text) // XPath has no escapes
 	if err := b.Do(chromedp.WaitVisible(xpath, chromedp.BySearch)); err != nil {
 		return fmt.Errorf("see %q: %w", text, err)
 	}

@@ -28,7 +28,7 @@ function HostLine({ app, state }: { app: Application; state: NonNullable<Applica
         <td colSpan={6} className="text-muted">never looked at</td>
       )}
       <td className="figure">
-        <Button disabled={take.isPending} onClick={() => take.mutate({ application: app.name, host: state.host })} aria-label={`Take a snapshot of ${app.name} on ${state.host}`}>
+        <Button disabled={take.isPending} onClick={() => take.mutate({ application: app.name, host: state.host })} aria-label={`Look again at ${app.name} on ${state.host}`}>
           {take.isSuccess ? "Asked for" : "Look again"}
         </Button>
         {take.error ? <div role="alert" className="text-opens text-sm">{take.error.message}</div> : null}
@@ -66,7 +66,7 @@ export default function Overview() {
           </Note>
         ) : null}
         {apps.data?.items?.map((app) => (
-          <div key={app.name} className="mb-6 overflow-x-auto">
+          <div key={app.name} className="mb-6 relative overflow-x-auto">
             <h3 className="mb-1">
               <Link to={`/drift/${app.name}`} className="font-semibold">{app.name}</Link>
               <span className="text-muted"> — {app.title}{app.published ? `, edition ${app.published}` : ", nothing published"}</span>
@@ -93,7 +93,7 @@ export default function Overview() {
       </section>
       <section aria-labelledby="hosts">
         <h2 id="hosts" className="mb-2 font-bold">Hosts</h2>
-        <div className="overflow-x-auto">
+        <div className="relative overflow-x-auto">
           <table>
             <thead>
               <tr>

@@ -11,7 +11,7 @@ export default function Plans() {
       <h1 className="mb-4 font-bold">Plans</h1>
       <Note error={plans.error} />
       {plans.data?.items?.length === 0 ? <Note>No plan yet. Choose findings of an application, and draft one.</Note> : null}
-      <div className="overflow-x-auto">
+      <div className="relative overflow-x-auto">
         <table>
           <thead>
             <tr>

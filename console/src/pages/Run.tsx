@@ -78,7 +78,7 @@ export default function RunPage({ me }: { me: Person }) {
       {results.data?.items?.length ? (
         <section className="mt-6">
           <h2 className="mb-1 font-bold">What was not done</h2>
-          <div className="overflow-x-auto">
+          <div className="relative overflow-x-auto">
             <table>
               <thead>
                 <tr>

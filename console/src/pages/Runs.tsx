@@ -11,7 +11,7 @@ export default function Runs() {
       <h1 className="mb-4 font-bold">Runs</h1>
       <Note error={runs.error} />
       {runs.data?.items?.length === 0 ? <Note>Nothing has run yet. An approved plan can.</Note> : null}
-      <div className="overflow-x-auto">
+      <div className="relative overflow-x-auto">
         <table>
           <thead>
             <tr>

@@ -11,7 +11,7 @@ export default function Snapshots() {
       <h1 className="mb-4 font-bold">Snapshots</h1>
       <Note error={snaps.error} />
       {snaps.data?.items?.length === 0 ? <Note>No snapshot yet. The overview asks for one with “Look again”.</Note> : null}
-      <div className="overflow-x-auto">
+      <div className="relative overflow-x-auto">
         <table>
           <thead>
             <tr>

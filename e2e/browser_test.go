@@ -1,0 +1,165 @@
+//go:build linux
+
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+
+	"idletally/demo"
+	"idletally/e2e/browser"
+	"idletally/internal/wire"
+)
+
+// axe looks for what keeps people from using a page (WCAG 2.2 A and AA).
+func axe(t *testing.T, b *browser.Browser, page string) {
+	t.Helper()
+	src, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		t.Fatalf("axe-core is not installed: %v: run make build", err)
+	}
+	var found string
+	run := `axe.run(document, {runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]}).then(r => JSON.stringify(r.violations.map(v => ({id: v.id, impact: v.impact, help: v.help, nodes: v.nodes.slice(0, 3).map(n => n.html.slice(0, 160) + " " + n.failureSummary)}))))`
+	err = b.Do(chromedp.Evaluate(string(src)+";0", nil), chromedp.Evaluate(run, &found, awaitPromise))
+	if err != nil {
+		t.Errorf("%s: axe: %v", page, err)
+		return
+	}
+	var violations []struct {
+		ID, Impact, Help string
+		Nodes            []string
+	}
+	if err := json.Unmarshal([]byte(found), &violations); err != nil {
+		t.Fatal(err)
+	}
+	for _, v := range violations {
+		t.Errorf("%s: %s (%s): %s\n  %s", page, v.ID, v.Impact, v.Help, strings.Join(v.Nodes, "\n  "))
+	}
+}
+
+func open(t *testing.T, s *demo.Stage, width, height int, dark bool) *browser.Browser {
+	t.Helper()
+	b, err := browser.New(t.Context(), s.Address, width, height, dark)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(b.Close)
+	return b
+}
+
+func must(t *testing.T, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// Two people take drift through plan, review and run to the restore, in the browser alone.
+func TestConsole(t *testing.T) {
+	s := begin(t, "")
+	author, reviewer := open(t, s, 1280, 800, false), open(t, s, 1280, 800, true)
+	must(t, author.Go("/"))
+	axe(t, author, "sign in")
+	must(t, author.Do(chromedp.SendKeys(`input[autocomplete="username"]`, "quartermaster"), chromedp.SendKeys(`input[autocomplete="current-password"]`, "wrong\r")))
+	must(t, author.See("name or password is wrong"))
+	must(t, author.SignIn("quartermaster", demo.Password))
+	must(t, reviewer.SignIn("harbourmaster", demo.Password))
+	must(t, author.See("What needs somebody"))
+	axe(t, author, "overview")
+	axe(t, reviewer, "overview, dark")
+
+	must(t, author.Press("Look again at ticketing on slip-south"))
+	must(t, author.See("Asked for"))
+	must(t, author.Press("ticketing"))
+	must(t, author.See("Drift of ticketing"))
+	must(t, author.See("opens for everyone: read, write, execute"))
+	axe(t, author, "drift")
+	must(t, author.Press("120 files"))
+	must(t, author.See("/srv/ticketing/logs/sales-000.log"))
+	axe(t, author, "drift, a group open")
+	must(t, author.Press("Choose all"))
+	must(t, author.Press("Draft a plan for"))
+	must(t, author.See("Put in review"))
+	axe(t, author, "plan")
+	must(t, author.Press("Put in review"))
+	must(t, author.See("nobody approves their own plan"))
+
+	must(t, reviewer.Go("/"))
+	must(t, reviewer.See("in review"))
+	must(t, reviewer.Press("Remediation of ticketing"))
+	must(t, reviewer.Press("Approve…"))
+	must(t, reviewer.See("What you approve is exactly these"))
+	axe(t, reviewer, "approving, dark")
+	must(t, reviewer.Do(chromedp.SendKeys("textarea", "Looked at every group.")))
+	must(t, reviewer.Do(chromedp.Click(`//*[@role="dialog"]//button[normalize-space(.)="Approve"]`, chromedp.BySearch)))
+	must(t, reviewer.See("decided by harbourmaster"))
+	axe(t, reviewer, "approved plan, dark")
+
+	must(t, author.Go("/plans"))
+	axe(t, author, "plans")
+	must(t, author.Press("Remediation of ticketing"))
+	must(t, author.Press("Run it now"))
+	must(t, author.See("What was not done"))
+	must(t, author.See("the file has 2 hard links"))
+	axe(t, author, "run")
+	must(t, author.Press("Draft a plan that puts it back"))
+	must(t, author.See("Put back: Remediation of ticketing"))
+	c := as(t, s, "quartermaster")
+	plans, err := c.Plans(t.Context(), "draft", 10)
+	if err != nil || len(plans) != 1 || plans[0].Kind != "restore" {
+		t.Errorf("plans %+v, %v", plans, err)
+	}
+	must(t, author.Go("/runs"))
+	axe(t, author, "runs")
+	quiet(t, c)
+	must(t, author.Go("/snapshots"))
+	axe(t, author, "snapshots")
+	must(t, author.Go(fmt.Sprintf("/snapshots/%s?path=/srv/ticketing/logs", newest(t, s))))
+	must(t, author.See(`line\x0aend`))
+	axe(t, author, "snapshot")
+	must(t, author.Do(chromedp.Navigate(s.Address+"/nowhere"), chromedp.WaitVisible(`[role="note"]`)))
+	must(t, author.See("There is nothing at this address."))
+	for name, b := range map[string]*browser.Browser{"author": author, "reviewer": reviewer} {
+		for _, f := range b.Faults() {
+			t.Errorf("the browser of the %s complains: %s", name, f)
+		}
+	}
+}
+
+// On a telephone nothing is cut off, and the main pages stay sound.
+func TestConsoleNarrow(t *testing.T) {
+	s := begin(t, "")
+	p, err := as(t, s, "quartermaster").DraftPlan(t.Context(), wire.Draft{Application: "tideboard", All: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := open(t, s, 390, 844, true)
+	must(t, b.SignIn("lookout", demo.Password))
+	for _, page := range []string{"/", "/drift/ticketing", "/plans", "/plans/" + p.ID, "/runs", "/snapshots", "/snapshots/" + newest(t, s)} {
+		must(t, b.Go(page))
+		axe(t, b, page+", narrow")
+		var wide int
+		must(t, b.Do(chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide)))
+		if wide > 390 {
+			t.Errorf("%s is %d pixels wide in a window of 390", page, wide)
+		}
+	}
+	// A viewer is offered nothing that a viewer may not do.
+	must(t, b.Go("/drift/ticketing"))
+	var buttons int
+	must(t, b.Do(chromedp.Evaluate(`[...document.querySelectorAll("button")].filter(b => /Draft|Choose/.test(b.textContent)).length`, &buttons)))
+	if buttons > 0 {
+		t.Errorf("a viewer is offered %d buttons for drafting", buttons)
+	}
+	for _, f := range b.Faults() {
+		t.Errorf("the browser complains: %s", f)
+	}
+}
+
+func awaitPromise(p *runtime.EvaluateParams) *runtime.EvaluateParams { return p.WithAwaitPromise(true) }
