@@ -85,7 +85,7 @@ func (s *Server) peopleRoutes(chi.Router) {
 		if err := s.Store.AddSession(ctx, hash, name, expires); err != nil {
 			return nil, err
 		}
-		s.audit(context.WithValue(ctx, personKey{}, &who{Person: p}), "sign-in", name, "")
+		s.audit(withPerson(ctx, p), "sign-in", name, "")
 		return &signInOut{cookie(token, expires), wire.Session{Token: token, Expires: expires, Person: wire.Person{Name: name, Roles: p.Roles()}}}, nil
 	})
 	type signOutOut struct {

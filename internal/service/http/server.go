@@ -165,6 +165,10 @@ type who struct {
 	token [32]byte
 }
 
+func withPerson(ctx context.Context, p store.Person) context.Context {
+	return context.WithValue(ctx, personKey{}, &who{Person: p})
+}
+
 func caller(ctx context.Context) *who {
 	p, _ := ctx.Value(personKey{}).(*who)
 	return p
@@ -244,9 +248,6 @@ type op struct {
 	status       int
 }
 
-// Operation is an operation as the documents list it.
-type Operation struct{ Method, Path, ID, Role string }
-
 func add[I, O any](s *Server, o op, h func(context.Context, *I) (*O, error)) {
 	def := huma.Operation{Method: o.method, Path: "/api/v1" + o.path, OperationID: o.id, Summary: o.summary, DefaultStatus: o.status,
 		Metadata: map[string]any{"role": o.role}, MaxBodyBytes: maxBody}
@@ -254,10 +255,16 @@ func add[I, O any](s *Server, o op, h func(context.Context, *I) (*O, error)) {
 		def.Security = []map[string][]string{{"token": {}}, {"cookie": {}}}
 		def.Errors = []int{401, 403, 404, 409, 422, 503}
 	}
-	huma.Register(s.api, def, func(ctx context.Context, in *I) (*O, error) {
-		if err := allow(ctx, o.role); err != nil {
-			return nil, err
+	// Who may not call learns nothing, not even what is wrong with the call.
+	def.Middlewares = huma.Middlewares{func(ctx huma.Context, next func(huma.Context)) {
+		var status huma.StatusError
+		if err := allow(ctx.Context(), o.role); errors.As(err, &status) {
+			_ = huma.WriteErr(s.api, ctx, status.GetStatus(), status.Error())
+			return
 		}
+		next(ctx)
+	}}
+	huma.Register(s.api, def, func(ctx context.Context, in *I) (*O, error) {
 		out, err := h(ctx, in)
 		return out, s.problem(err)
 	})

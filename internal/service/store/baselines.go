@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -29,7 +30,14 @@ const editionColumns = `application, number, state, text, title, author, created
 
 // AddEdition keeps a text as the application's next draft.
 func (s *Store) AddEdition(ctx context.Context, e Edition) (number int, err error) {
-	for range tries { // two people may upload at once: the key decides
+	for n := range 20 * tries { // two people may upload at once: the key decides
+		if n > 0 {
+			select {
+			case <-ctx.Done():
+				return 0, ctx.Err()
+			case <-time.After(time.Duration(rand.IntN(20)) * time.Millisecond):
+			}
+		}
 		err = s.tx(ctx, func(tx *sqlx.Tx) error {
 			if err := tx.GetContext(ctx, &number, `SELECT COALESCE(MAX(number), 0) + 1 FROM edition WHERE application = ?`, e.Application); err != nil {
 				return err

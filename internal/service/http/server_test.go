@@ -1,0 +1,127 @@
+package http
+
+import (
+	"encoding/json"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"idletally/internal/service/store"
+	"idletally/internal/wire"
+)
+
+func bare() *Server { return New(Config{Log: slog.New(slog.DiscardHandler)}) }
+
+// operations lists every operation of the API as the document has it.
+func operations(s *Server) map[string]*huma.Operation {
+	out := map[string]*huma.Operation{}
+	for path, item := range s.OpenAPI().Paths {
+		for method, op := range map[string]*huma.Operation{"GET": item.Get, "POST": item.Post, "PUT": item.Put, "DELETE": item.Delete, "PATCH": item.Patch} {
+			if op != nil {
+				out[method+" "+path] = op
+			}
+		}
+	}
+	return out
+}
+
+// Without a session every operation but signing in is refused, before anything else is looked at.
+func TestEveryOperationNeedsASession(t *testing.T) {
+	s := bare()
+	ops := operations(s)
+	if len(ops) < 30 {
+		t.Fatalf("only %d operations", len(ops))
+	}
+	for name, op := range ops {
+		role, _ := op.Metadata["role"].(string)
+		if op.OperationID == "" || op.Summary == "" {
+			t.Errorf("%s has no id or no summary", name)
+		}
+		if op.OperationID == "sign-in" {
+			continue
+		}
+		if role != "any" && !slices.Contains(wire.Roles, role) {
+			t.Errorf("%s is open to the role %q, which is none", name, role)
+		}
+		method, path, _ := strings.Cut(name, " ")
+		if method != "GET" && role == wire.Viewer && op.OperationID != "check-baseline" {
+			t.Errorf("%s changes something and is open to viewers", name)
+		}
+		w := httptest.NewRecorder()
+		s.ServeHTTP(w, httptest.NewRequest(method, strings.NewReplacer("{", "", "}", "").Replace(path), strings.NewReader("{")))
+		if w.Code != 401 || !strings.Contains(w.Header().Get("Content-Type"), "problem+json") || !json.Valid(w.Body.Bytes()) {
+			t.Errorf("%s without a session: %d %s", name, w.Code, w.Body)
+		}
+	}
+}
+
+// What a role may not do is refused to it, and nothing else.
+func TestRoles(t *testing.T) {
+	s := bare()
+	for name, op := range operations(s) {
+		role, _ := op.Metadata["role"].(string)
+		for _, have := range wire.Roles {
+			method, path, _ := strings.Cut(name, " ")
+			r := httptest.NewRequest(method, path, strings.NewReader("{"))
+			r = r.WithContext(withPerson(r.Context(), store.Person{Name: "somebody", RoleList: have}))
+			err := allow(r.Context(), role)
+			want := role == "" || role == "any" || role == wire.Viewer || role == have
+			if (err == nil) != want {
+				t.Errorf("%s for %s: %v, want allowed %v", name, have, err, want)
+			}
+		}
+	}
+}
+
+func TestConsoleNotBuilt(t *testing.T) {
+	w := httptest.NewRecorder()
+	bare().ServeHTTP(w, httptest.NewRequest("GET", "/anything", nil))
+	if w.Code != http.StatusNotFound || !strings.Contains(w.Body.String(), "make build") {
+		t.Errorf("%d %s", w.Code, w.Body)
+	}
+}
+
+func TestAgentsNeedACertificate(t *testing.T) {
+	s := bare()
+	for _, call := range []string{"POST /agent/v1/hello", "GET /agent/v1/work", "POST /agent/v1/nodes", "POST /agent/v1/nodes/missing",
+		"POST /agent/v1/work/x/progress", "POST /agent/v1/work/x/snapshot", "GET /agent/v1/work/x/chunks/0", "PUT /agent/v1/work/x/originals/0", "POST /agent/v1/work/x/run"} {
+		method, path, _ := strings.Cut(call, " ")
+		w := httptest.NewRecorder()
+		s.ServeHTTP(w, httptest.NewRequest(method, path, nil))
+		if w.Code != 401 {
+			t.Errorf("%s without a certificate: %d", call, w.Code)
+		}
+	}
+}
+
+func TestPanicIsAnError(t *testing.T) {
+	s := bare()
+	h := s.recover(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { panic("rock") }))
+	w := httptest.NewRecorder()
+	h.ServeHTTP(w, httptest.NewRequest("GET", "/", nil))
+	if w.Code != 500 || strings.Contains(w.Body.String(), "rock") {
+		t.Errorf("%d %s", w.Code, w.Body)
+	}
+}
+
+func TestHubWakesOnlyItsHost(t *testing.T) {
+	h := newHub()
+	a, b := h.wait("a"), h.wait("b")
+	h.poke("a")
+	select {
+	case <-a:
+	default:
+		t.Error("the host's call was not woken")
+	}
+	select {
+	case <-b:
+		t.Error("another host's call was woken")
+	default:
+	}
+	h.poke("nobody")
+}

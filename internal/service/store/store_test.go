@@ -1,0 +1,551 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/pressly/goose/v3"
+
+	"idletally/internal/core/baseline"
+	"idletally/internal/core/drift"
+	"idletally/internal/core/mode"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/plan"
+	"idletally/internal/core/tree"
+	"idletally/internal/service/mariadb"
+	"idletally/internal/wire"
+)
+
+var (
+	st  *Store
+	dsn string
+)
+
+func TestMain(m *testing.M) {
+	os.Exit(func() int {
+		dir, err := os.MkdirTemp("", "idletally-store-")
+		if err == nil {
+			err = os.Chmod(dir, 0o711)
+		}
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		defer os.RemoveAll(dir)
+		db, err := mariadb.Start(context.Background(), dir)
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		defer db.Stop()
+		dsn = db.DSN
+		if st, err = Open(context.Background(), dsn); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		defer st.Close()
+		return m.Run()
+	}())
+}
+
+func must(t *testing.T, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+var counter = make(chan int, 1)
+
+func init() { counter <- 0 }
+
+// name makes a name that no other test has.
+func name(prefix string) string {
+	n := <-counter + 1
+	counter <- n
+	return fmt.Sprintf("%s-%d", prefix, n)
+}
+
+func TestIDsSortByTime(t *testing.T) {
+	last := ""
+	seen := map[string]bool{}
+	for range 50 {
+		id := NewID()
+		if len(id) != 16 || seen[id] || last != "" && id[:9] < last[:9] {
+			t.Fatalf("id %q after %q", id, last)
+		}
+		seen[id], last = true, id
+		time.Sleep(time.Millisecond)
+	}
+}
+
+func TestOpenTellsWhatIsWrong(t *testing.T) {
+	for address, want := range map[string]string{
+		"what is this":                           "want user:password@tcp(host:port)/name",
+		"idletally:x@tcp(127.0.0.1:1)/idletally": "does not answer",
+	} {
+		if _, err := Open(t.Context(), address); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v, want %q", address, err, want)
+		}
+	}
+	again, err := Open(t.Context(), dsn) // tables that are up to date stay as they are
+	must(t, err)
+	must(t, again.Close())
+}
+
+// The tables can be taken away and made anew.
+func TestMigrationsGoBothWays(t *testing.T) {
+	ctx := t.Context()
+	_, err := st.db.ExecContext(ctx, "CREATE DATABASE IF NOT EXISTS idletally")
+	must(t, err)
+	p, err := goose.NewProvider(goose.DialectMySQL, st.db.DB, mustSub(), goose.WithVerbose(false))
+	must(t, err)
+	_, err = p.DownTo(ctx, 0)
+	must(t, err)
+	var left []string
+	must(t, st.db.SelectContext(ctx, &left, "SELECT table_name FROM information_schema.tables WHERE table_schema = 'idletally' AND table_name <> 'goose_db_version'"))
+	if len(left) > 0 {
+		t.Errorf("tables %v are left", left)
+	}
+	_, err = p.Up(ctx)
+	must(t, err)
+	var keyless []string
+	must(t, st.db.SelectContext(ctx, &keyless, `SELECT t.table_name FROM information_schema.tables t LEFT JOIN information_schema.table_constraints c
+		ON c.table_schema = t.table_schema AND c.table_name = t.table_name AND c.constraint_type = 'PRIMARY KEY'
+		WHERE t.table_schema = 'idletally' AND c.constraint_name IS NULL`))
+	if len(keyless) > 0 {
+		t.Errorf("tables %v have no primary key", keyless)
+	}
+}
+
+// Many write editions at once: every number once, and one published.
+func TestEditionsAtOnce(t *testing.T) {
+	app := name("app")
+	numbers := make(chan int, 20)
+	var wg sync.WaitGroup
+	for range 20 {
+		wg.Go(func() {
+			n, err := st.AddEdition(t.Context(), Edition{Application: app, Text: "x", Author: "a"})
+			if err != nil {
+				t.Error(err)
+			}
+			numbers <- n
+		})
+	}
+	wg.Wait()
+	close(numbers)
+	got := slices.Sorted(func(yield func(int) bool) {
+		for n := range numbers {
+			if !yield(n) {
+				return
+			}
+		}
+	})
+	for i, n := range got {
+		if n != i+1 {
+			t.Fatalf("numbers %v", got)
+		}
+	}
+	must(t, st.Publish(t.Context(), app, 3, "b"))
+	must(t, st.Publish(t.Context(), app, 7, "b"))
+	if err := st.Publish(t.Context(), app, 7, "b"); !errors.Is(err, ErrConflict) {
+		t.Errorf("published twice: %v", err)
+	}
+	if err := st.Publish(t.Context(), app, 99, "b"); !errors.Is(err, ErrConflict) {
+		t.Errorf("published what is not there: %v", err)
+	}
+	e, err := st.Edition(t.Context(), app, 0)
+	if err != nil || e.Number != 7 {
+		t.Errorf("published is %d, %v", e.Number, err)
+	}
+	all, err := st.Editions(t.Context(), app)
+	if err != nil || len(all) != 20 || all[17].State != "former" {
+		t.Errorf("editions %v, %v", all, err)
+	}
+}
+
+// A code is used once, however many try at the same time.
+func TestCodeOnce(t *testing.T) {
+	host := name("host")
+	hash := sha256.Sum256([]byte(host))
+	must(t, st.Invite(t.Context(), host, []string{"a", "b"}, hash, time.Now().Add(time.Hour)))
+	wins := make(chan string, 10)
+	var wg sync.WaitGroup
+	for range 10 {
+		wg.Go(func() {
+			h, err := st.UseCode(t.Context(), hash)
+			if err == nil {
+				wins <- h
+			} else if !errors.Is(err, ErrConflict) {
+				t.Error(err)
+			}
+		})
+	}
+	wg.Wait()
+	if len(wins) != 1 || <-wins != host {
+		t.Errorf("the code was used %d times", len(wins)+1)
+	}
+	old := sha256.Sum256([]byte("old"))
+	must(t, st.Invite(t.Context(), host, nil, old, time.Now().Add(-time.Second)))
+	if _, err := st.UseCode(t.Context(), old); !errors.Is(err, ErrConflict) {
+		t.Errorf("an expired code: %v", err)
+	}
+	h, err := st.Host(t.Context(), host)
+	if err != nil || len(h.Tags()) != 0 {
+		t.Errorf("host %+v, %v", h, err)
+	}
+}
+
+// Work is claimed by exactly one, in order; a lease that ran out or was let go frees it.
+func TestClaimWork(t *testing.T) {
+	ctx := t.Context()
+	host, app := name("host"), name("app")
+	var want []string
+	for range 30 {
+		id, err := st.AskSnapshot(ctx, host, app, []string{"/srv"}, "somebody")
+		must(t, err)
+		want = append(want, id)
+	}
+	var mu sync.Mutex
+	var got []string
+	var wg sync.WaitGroup
+	for range 6 {
+		wg.Go(func() {
+			for idle := 0; idle < 20; {
+				w, err := st.ClaimWork(ctx, host)
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				if w == nil {
+					idle++
+					continue
+				}
+				mu.Lock()
+				got = append(got, w.Subject)
+				mu.Unlock()
+			}
+		})
+	}
+	wg.Wait()
+	slices.Sort(got)
+	slices.Sort(want)
+	if !slices.Equal(got, want) {
+		t.Errorf("claimed %d of %d, or some twice", len(got), len(want))
+	}
+	must(t, st.ReleaseWork(ctx, host))
+	w, err := st.ClaimWork(ctx, host)
+	if err != nil || w == nil || w.Tries == 0 {
+		t.Fatalf("after letting go: %+v, %v", w, err)
+	}
+	if _, err := st.OwnWork(ctx, "another", w.ID); !errors.Is(err, ErrNotFound) {
+		t.Errorf("another host's work: %v", err)
+	}
+	must(t, st.KeepWork(ctx, w.ID))
+	must(t, st.KeepSnapshot(ctx, *w, wire.SnapshotDone{Failed: "no room"}))
+	v, err := st.Snapshot(ctx, w.Subject)
+	if err != nil || v.State != "failed" || v.Message != "no room" {
+		t.Errorf("snapshot %+v, %v", v, err)
+	}
+}
+
+func node(entries ...tree.Entry) []byte { return tree.Encode(tree.Node{Entries: entries}) }
+
+func file(n string, m mode.Mode) tree.Entry {
+	return tree.Entry{Name: n, Kind: perm.File, Set: perm.POSIX{Mode: m}.Set()}
+}
+
+func TestNodes(t *testing.T) {
+	ctx := t.Context()
+	leaf := node(file("a", 0o600), file("\xff\n", mode.Mode(rand.IntN(0o7777))))
+	folder := node(tree.Entry{Name: "d", Kind: perm.Folder, Set: perm.POSIX{}.Set(), Child: tree.Sum(leaf)})
+	root := tree.Encode(tree.Node{Forest: true, Entries: []tree.Entry{{Name: "/srv", Kind: perm.Folder, Set: perm.POSIX{}.Set(), Child: tree.Sum(folder)}}})
+	if err := st.PutNodes(ctx, [][]byte{folder}); !errors.Is(err, ErrBadNode) || !strings.Contains(err.Error(), "was not sent before it") {
+		t.Errorf("a node without its child: %v", err)
+	}
+	if err := st.PutNodes(ctx, [][]byte{[]byte("junk")}); !errors.Is(err, ErrBadNode) {
+		t.Errorf("junk: %v", err)
+	}
+	must(t, st.PutNodes(ctx, [][]byte{leaf, folder, root}))
+	must(t, st.PutNodes(ctx, [][]byte{leaf})) // again changes nothing
+	h := tree.Sum(root)
+	var paths []string
+	must(t, tree.Walk(ctx, st, h, func(p string, _ tree.Entry) error { paths = append(paths, p); return nil }))
+	if !slices.Equal(paths, []string{"/srv", "/srv/d", "/srv/d/a", "/srv/d/\xff\n"}) {
+		t.Errorf("walked %q", paths)
+	}
+	have, err := st.Have(ctx, []tree.Hash{h, tree.Sum(leaf), {}})
+	if err != nil || !have[h] || have[tree.Hash{}] {
+		t.Errorf("have %v, %v", have, err)
+	}
+	// Damage in the database is seen, not passed on.
+	other := node(file("b", 0o644))
+	lh := tree.Sum(leaf)
+	_, err = st.db.ExecContext(ctx, "UPDATE node SET data = ? WHERE hash = ?", encoder.EncodeAll(other, nil), lh[:])
+	must(t, err)
+	if _, err := tree.Load(ctx, st, lh); err == nil || !strings.Contains(err.Error(), "damaged") {
+		t.Errorf("a changed node: %v", err)
+	}
+	_, err = st.db.ExecContext(ctx, "UPDATE node SET data = 'xx' WHERE hash = ?", lh[:])
+	must(t, err)
+	if _, err := tree.Load(ctx, st, lh); err == nil || !strings.Contains(err.Error(), "damaged") {
+		t.Errorf("a node that is not even packed: %v", err)
+	}
+	if _, err := st.Nodes(ctx, []tree.Hash{{1}}); err == nil {
+		t.Error("a node that is not there was given")
+	}
+}
+
+func TestReports(t *testing.T) {
+	ctx := t.Context()
+	app, host := name("app"), name("host")
+	w, err := st.NewReport(ctx, Report{Application: app, Edition: 1, Host: host, Snapshot: NewID(), Problems: "[]"})
+	must(t, err)
+	set := perm.POSIX{UID: 7, Mode: 0o644}.Set()
+	group := drift.Group{ID: "0123456789ab", Rule: "r", Severity: baseline.Grave, Aspect: perm.AspectMode, Kind: perm.File, Count: 1200, Folder: "/srv/\xff", Example: "/srv/\xff/0"}
+	for i := range 1200 {
+		g := group.ID
+		if i%3 == 0 {
+			g = "ffffffffffff"
+		}
+		must(t, w.Finding(drift.Finding{Path: fmt.Sprintf("/srv/\xff/%d", i), Kind: perm.File, Aspect: perm.AspectMode, FoundSet: set, Group: g}))
+	}
+	must(t, w.Unread(drift.Unread{Path: "/srv/\n", Why: "refused"}))
+	if _, err := st.CurrentReport(ctx, app, host); !errors.Is(err, ErrNotFound) {
+		t.Errorf("half a report shows: %v", err)
+	}
+	id, err := w.End(drift.Summary{Paths: 5000, Judged: 4000, Findings: 1200, Unread: 1}, []drift.Group{group})
+	must(t, err)
+	r, err := st.CurrentReport(ctx, app, host)
+	if err != nil || r.ID != id || r.Findings != 1200 || r.Judged != 4000 {
+		t.Errorf("report %+v, %v", r, err)
+	}
+	gs, err := st.Groups(ctx, id, 10)
+	if err != nil || len(gs) != 1 || gs[0].Folder != group.Folder || gs[0].Kind != perm.File {
+		t.Errorf("groups %+v, %v", gs, err)
+	}
+	seen := 0
+	for after := 0; ; {
+		page, err := st.Findings(ctx, id, "ffffffffffff", after, 77)
+		must(t, err)
+		for _, f := range page {
+			if f.Seq <= after || string(f.Path) != fmt.Sprintf("/srv/\xff/%d", f.Seq-1) || string(f.FoundSet) != set.Bytes() {
+				t.Fatalf("finding %+v after %d", f, after)
+			}
+			after = f.Seq
+			seen++
+		}
+		if len(page) < 77 {
+			break
+		}
+	}
+	if seen != 400 {
+		t.Errorf("%d findings of the group, want 400", seen)
+	}
+	un, err := st.Unread(ctx, id, 10)
+	if err != nil || len(un) != 1 || un[0].Path != "/srv/\n" {
+		t.Errorf("unread %+v, %v", un, err)
+	}
+}
+
+// aPlan keeps a plan of one step on some hosts.
+func aPlan(t *testing.T, hosts ...string) (Plan, plan.Manifest) {
+	t.Helper()
+	m := plan.Manifest{Format: 1, ID: NewID(), Kind: plan.Remediation, Application: "app"}
+	var chunks []Chunk
+	for _, h := range hosts {
+		data := plan.EncodeChunk([]plan.Step{{Path: "/srv/x", Kind: perm.File, Before: perm.POSIX{Mode: 1}.Set(), After: perm.POSIX{Mode: 2}.Set()}})
+		chunks = append(chunks, Chunk{Host: h, Data: data})
+		m.Hosts = append(m.Hosts, plan.HostPart{Host: h, Roots: []string{"/srv"}, Steps: 1, Chunks: []tree.Hash{plan.Digest(data)}})
+	}
+	digest := plan.Digest(m.Bytes())
+	p := Plan{ID: m.ID, Application: "app", Kind: "remediation", Title: "t", Author: "author", Digest: digest[:], Manifest: m.Bytes(), Source: "[]"}
+	must(t, st.AddPlan(t.Context(), p, chunks, []wire.PlanGroup{{Host: hosts[0], Count: 1}}))
+	return p, m
+}
+
+func TestPlanStates(t *testing.T) {
+	ctx := t.Context()
+	p, m := aPlan(t, name("host"), name("host"))
+	soon, gone := time.Now().Add(time.Hour), time.Now().Add(-time.Second)
+	conflict := func(what string, err error) {
+		t.Helper()
+		if !errors.Is(err, ErrConflict) {
+			t.Errorf("%s: %v", what, err)
+		}
+	}
+	conflict("approve a draft", st.DecidePlan(ctx, p.ID, "approved", "reviewer", "", p.Digest, &soon))
+	must(t, st.MovePlan(ctx, p.ID, "draft", "in review"))
+	conflict("submit twice", st.MovePlan(ctx, p.ID, "draft", "in review"))
+	conflict("approve the own plan", st.DecidePlan(ctx, p.ID, "approved", "author", "", p.Digest, &soon))
+	conflict("approve another digest", st.DecidePlan(ctx, p.ID, "approved", "reviewer", "", make([]byte, 32), &soon))
+	_, err := st.StartRun(ctx, p, m, "operator")
+	conflict("run before approval", err)
+	must(t, st.DecidePlan(ctx, p.ID, "approved", "reviewer", "well", p.Digest, &gone))
+	_, err = st.StartRun(ctx, p, m, "operator")
+	conflict("run after the approval has expired", err)
+	_, err = st.db.ExecContext(ctx, "UPDATE plan SET expires = ? WHERE id = ?", soon.UTC(), p.ID)
+	must(t, err)
+	// Ten operators start it at once: it runs once.
+	runs := make(chan string, 10)
+	var wg sync.WaitGroup
+	for range 10 {
+		wg.Go(func() {
+			id, err := st.StartRun(ctx, p, m, "operator")
+			if err == nil {
+				runs <- id
+			} else if !errors.Is(err, ErrConflict) {
+				t.Error(err)
+			}
+		})
+	}
+	wg.Wait()
+	if len(runs) != 1 {
+		t.Fatalf("started %d times", len(runs))
+	}
+	run := <-runs
+	for i, h := range m.Hosts {
+		w, err := st.ClaimWork(ctx, h.Host)
+		if err != nil || w == nil || w.Subject != run {
+			t.Fatalf("work %+v, %v", w, err)
+		}
+		if i == 0 {
+			if halt, err := st.RunProgress(ctx, run, h.Host, 1); err != nil || halt {
+				t.Errorf("progress: %v, %v", halt, err)
+			}
+			must(t, st.HaltRun(ctx, run))
+		}
+		halt, err := st.RunProgress(ctx, run, h.Host, 1)
+		if err != nil || !halt {
+			t.Errorf("halting does not reach the agent: %v, %v", halt, err)
+		}
+		must(t, st.PutOriginals(ctx, run, h.Host, 0, plan.EncodeChunk([]plan.Step{{Path: "/srv/x", Kind: perm.File, Before: perm.POSIX{Mode: 1}.Set(), After: perm.POSIX{Mode: 2}.Set()}})))
+		state := map[int]string{0: "finished", 1: "halted"}[i]
+		must(t, st.EndRunHost(ctx, *w, wire.RunDone{State: state, Done: 1}, []Result{{Host: h.Host, Step: 0, Outcome: "skipped", Path: []byte("/srv/\xff"), Reason: "r"}}))
+	}
+	r, err := st.Run(ctx, run)
+	if err != nil || r.State != "halted" || r.Ended == nil {
+		t.Errorf("run %+v, %v", r, err)
+	}
+	conflict("halt what does not run", st.HaltRun(ctx, run))
+	must(t, st.ResumeRun(ctx, run))
+	conflict("resume what runs", st.ResumeRun(ctx, run))
+	w, err := st.ClaimWork(ctx, m.Hosts[1].Host)
+	if err != nil || w == nil {
+		t.Fatalf("work after resuming: %+v, %v", w, err)
+	}
+	must(t, st.EndRunHost(ctx, *w, wire.RunDone{State: "finished", Done: 1}, nil))
+	got, err := st.Plan(ctx, p.ID)
+	if err != nil || got.State != "finished" || got.DecidedBy != "reviewer" {
+		t.Errorf("plan %+v, %v", got, err)
+	}
+	res, err := st.RunResults(ctx, run, "", -1, 10)
+	if err != nil || len(res) != 1 || string(res[0].Path) != "/srv/\xff" {
+		t.Errorf("results %+v, %v", res, err)
+	}
+	n := 0
+	must(t, st.Originals(ctx, run, m.Hosts[0].Host, func(s []plan.Step) error { n += len(s); return nil }))
+	if n != 1 {
+		t.Errorf("%d originals", n)
+	}
+}
+
+func TestSessions(t *testing.T) {
+	ctx := t.Context()
+	who := name("person")
+	must(t, st.AddPerson(ctx, Person{Name: who, Password: "h", RoleList: "viewer,author", MustChange: true}))
+	if err := st.AddPerson(ctx, Person{Name: who}); !errors.Is(err, ErrConflict) {
+		t.Errorf("the name twice: %v", err)
+	}
+	live, dead := sha256.Sum256([]byte(who+"1")), sha256.Sum256([]byte(who+"2"))
+	must(t, st.AddSession(ctx, live, who, time.Now().Add(time.Hour)))
+	must(t, st.AddSession(ctx, dead, who, time.Now().Add(-time.Second)))
+	if p, err := st.SessionPerson(ctx, live); err != nil || p.Name != who || !slices.Equal(p.Roles(), []string{"viewer", "author"}) {
+		t.Errorf("session %+v, %v", p, err)
+	}
+	if _, err := st.SessionPerson(ctx, dead); !errors.Is(err, ErrNotFound) {
+		t.Errorf("an expired session: %v", err)
+	}
+	must(t, st.SetPassword(ctx, who, "h2", false))
+	if _, err := st.SessionPerson(ctx, live); !errors.Is(err, ErrNotFound) {
+		t.Errorf("a session outlives a new password: %v", err)
+	}
+	must(t, st.Audit(ctx, who, "tried", strings.Repeat("s", 300), "d"))
+	h, err := st.History(ctx, "", 1)
+	if err != nil || len(h) != 1 || h[0].Who != who || len(h[0].Subject) != 255 {
+		t.Errorf("history %+v, %v", h, err)
+	}
+}
+
+// The queries that lists, agents and pages live on use a key at size.
+func TestQueriesUseKeys(t *testing.T) {
+	ctx := t.Context()
+	app, host := name("app"), name("host")
+	rows := make([]int, 3000)
+	for i := range rows {
+		rows[i] = i
+	}
+	must(t, batches(ctx, st, `INSERT INTO work (id, host, kind, subject, state, created)`, 6, rows, func(i int) []any {
+		return []any{NewID()[:10] + fmt.Sprintf("%06d", i), fmt.Sprintf("%s-%d", host, i%100), "snapshot", NewID(), "done", now()}
+	}))
+	must(t, batches(ctx, st, `INSERT INTO snapshot (id, host, application, state, roots, denied, message, requested_by, created)`, 9, rows, func(i int) []any {
+		return []any{NewID()[:10] + fmt.Sprintf("%06d", i), fmt.Sprintf("%s-%d", host, i%100), app, "ready", "[]", "[]", "", "x", now()}
+	}))
+	must(t, batches(ctx, st, `INSERT INTO report (id, application, edition, host, snapshot, ready, problems, created)`, 8, rows, func(i int) []any {
+		return []any{NewID()[:10] + fmt.Sprintf("%06d", i), app, 1, fmt.Sprintf("%s-%d", host, i%100), NewID(), true, "[]", now()}
+	}))
+	_, err := st.db.ExecContext(ctx, "ANALYZE TABLE work, snapshot, report")
+	must(t, err)
+	h := host + "-5"
+	for _, q := range []struct {
+		text string
+		args []any
+		most int
+	}{
+		{`SELECT id FROM work WHERE host = ? AND state IN ('waiting', 'taken') AND (lease_until IS NULL OR lease_until < NOW()) ORDER BY id LIMIT 1`, []any{h}, 5},
+		{`SELECT id FROM snapshot WHERE application = ? AND host = ? AND state = 'ready' ORDER BY id DESC LIMIT 1`, []any{app, h}, 60},
+		{`SELECT id FROM report WHERE application = ? AND host = ? AND ready = TRUE ORDER BY id DESC LIMIT 1`, []any{app, h}, 60},
+		{`SELECT seq FROM finding WHERE report = ? AND group_id = ? AND seq > ? ORDER BY seq LIMIT 100`, []any{"x", "y", 5}, 100},
+		{`SELECT id FROM plan WHERE state = ? AND id < ? ORDER BY id DESC LIMIT 50`, []any{"draft", "~"}, 100},
+		{`SELECT id FROM audit WHERE id < ? ORDER BY id DESC LIMIT 100`, []any{"~"}, 1000},
+		{`SELECT s.person FROM session s JOIN person p ON p.name = s.person WHERE s.token_hash = ?`, []any{make([]byte, 32)}, 2},
+	} {
+		var plan []struct {
+			ID           *int     `db:"id"`
+			SelectType   *string  `db:"select_type"`
+			Table        *string  `db:"table"`
+			Type         *string  `db:"type"`
+			PossibleKeys *string  `db:"possible_keys"`
+			Key          *string  `db:"key"`
+			KeyLen       *string  `db:"key_len"`
+			Ref          *string  `db:"ref"`
+			Rows         *float64 `db:"rows"`
+			Extra        *string  `db:"Extra"`
+		}
+		must(t, st.db.SelectContext(ctx, &plan, "EXPLAIN "+q.text, q.args...))
+		for _, p := range plan {
+			if p.Extra != nil && strings.Contains(*p.Extra, "Impossible") || p.Table == nil {
+				continue
+			}
+			if p.Key == nil || p.Extra != nil && strings.Contains(*p.Extra, "filesort") && *p.Rows > 10 || p.Rows != nil && *p.Rows > float64(q.most) {
+				t.Errorf("%s:\n key %v, rows %v, %v", q.text, deref(p.Key), *p.Rows, deref(p.Extra))
+			}
+		}
+	}
+}
+
+func deref(s *string) string {
+	if s == nil {
+		return "none"
+	}
+	return *s
+}
