@@ -1,0 +1,277 @@
+//go:build linux
+
+package agent
+
+import (
+	"context"
+	"crypto/ed25519"
+	"encoding/json"
+	"encoding/pem"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"idletally/internal/client"
+	"idletally/internal/core/mode"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/plan"
+	"idletally/internal/core/tree"
+	"idletally/internal/host/scan"
+	"idletally/internal/wire"
+)
+
+// service is what an agent sees of one: it keeps nodes, and gives chunks, true or not.
+type service struct {
+	t      *testing.T
+	mu     sync.Mutex
+	nodes  tree.Memory
+	asked  int
+	bytes  int
+	chunks [][]byte
+	ended  []wire.RunDone
+	halt   bool
+}
+
+func (s *service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	b, err := io.ReadAll(r.Body)
+	if err != nil {
+		s.t.Error(err)
+	}
+	switch {
+	case strings.HasSuffix(r.URL.Path, "/nodes/missing"):
+		out := make([]byte, len(b)/32)
+		for i := range out {
+			s.asked++
+			if _, ok := s.nodes[tree.Hash(b[i*32:i*32+32])]; !ok {
+				out[i] = 1
+			}
+		}
+		_, _ = w.Write(out)
+	case strings.HasSuffix(r.URL.Path, "/nodes"):
+		s.bytes += len(b)
+		z, _ := zstd.NewReader(nil)
+		raw, err := z.DecodeAll(b, nil)
+		if err != nil {
+			s.t.Error(err)
+		}
+		if err := tree.Unpack(raw, func(node []byte) error {
+			n, err := tree.Decode(node)
+			if err != nil {
+				return err
+			}
+			for _, c := range n.Children() {
+				if s.nodes[c] == nil {
+					s.t.Error("a node came before its child")
+				}
+			}
+			s.nodes.Add(n)
+			return nil
+		}); err != nil {
+			s.t.Error(err)
+		}
+		w.WriteHeader(204)
+	case strings.Contains(r.URL.Path, "/chunks/"):
+		_, _ = w.Write(s.chunks[0])
+	case strings.HasSuffix(r.URL.Path, "/progress"):
+		_ = json.NewEncoder(w).Encode(wire.WorkAnswer{Halt: s.halt})
+	case strings.HasSuffix(r.URL.Path, "/run"):
+		var d wire.RunDone
+		if err := json.Unmarshal(b, &d); err != nil {
+			s.t.Error(err)
+		}
+		s.ended = append(s.ended, d)
+		w.WriteHeader(204)
+	default:
+		w.WriteHeader(204)
+	}
+}
+
+func world(t *testing.T) (*service, *Agent, ed25519.PrivateKey, string) {
+	t.Helper()
+	s := &service{t: t, nodes: tree.Memory{}}
+	srv := httptest.NewTLSServer(s)
+	t.Cleanup(srv.Close)
+	ca := pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: srv.Certificate().Raw})
+	api, err := client.NewAgent(srv.URL, ca, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	pub, key, err := ed25519.GenerateKey(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	root := t.TempDir()
+	return s, &Agent{Folder: t.TempDir(), Log: slog.New(slog.DiscardHandler), Settings: Settings{Host: "skiff", OrderKey: pub}, api: api, roots: []string{root}}, key, root
+}
+
+// After a small change only the nodes on the way to it are sent, and few hashes asked about.
+func TestSendsOnlyWhatIsMissing(t *testing.T) {
+	s, a, _, root := world(t)
+	for _, d := range []string{"a/b/c", "a/d", "e/f"} {
+		for i := range 50 {
+			p := filepath.Join(root, d, "s", string(rune('a'+i%26))+strings.Repeat("x", i/26))
+			if err := os.MkdirAll(p, 0o755); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.WriteFile(filepath.Join(p, "file"), nil, os.FileMode(0o600+i)); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	send := func() (nodes, asked int) {
+		t.Helper()
+		s.mu.Lock()
+		before := len(s.nodes)
+		s.asked = 0
+		s.mu.Unlock()
+		spool, err := scan.NewSpool(t.TempDir())
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer spool.Close()
+		h, _, err := scan.Scan(t.Context(), []string{root}, scan.Options{}, spool)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := a.send(t.Context(), spool, h); err != nil {
+			t.Fatal(err)
+		}
+		if s.nodes[h] == nil {
+			t.Fatal("the root did not arrive")
+		}
+		return len(s.nodes) - before, s.asked
+	}
+	if n, _ := send(); n < 20 {
+		t.Errorf("first: %d nodes", n)
+	}
+	if n, asked := send(); n != 0 || asked != 1 {
+		t.Errorf("again: %d nodes sent, %d asked about", n, asked)
+	}
+	if err := os.Chmod(filepath.Join(root, "a/b/c/s/a/file"), 0o777); err != nil {
+		t.Fatal(err)
+	}
+	if n, asked := send(); n != 7 || asked > 70 { // forest, root, a, b, c, s, a
+		t.Errorf("after a change: %d nodes sent, %d asked about", n, asked)
+	}
+}
+
+// Whatever is wrong with an order, nothing is changed and the service is told.
+func TestOrdersAreChecked(t *testing.T) {
+	s, a, key, root := world(t)
+	p := filepath.Join(root, "file")
+	if err := os.WriteFile(p, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	state := func(m mode.Mode) perm.Set { return perm.POSIX{Mode: m}.Set() }
+	chunk := plan.EncodeChunk([]plan.Step{{Path: p, Kind: perm.File, Before: state(0o600), After: state(0o666)}})
+	s.chunks = [][]byte{chunk}
+	manifest := plan.Manifest{Format: 1, ID: "p", Kind: plan.Adjustment, Hosts: []plan.HostPart{{Host: "skiff", Roots: []string{root}, Steps: 1, Chunks: []tree.Hash{plan.Digest(chunk)}}}}
+	good := plan.Order{Run: "0123456789abcdef", Digest: plan.Digest(manifest.Bytes()), Host: "skiff", Author: "a", ApprovedBy: "b", Expires: time.Now().Add(time.Hour)}
+	_, stranger, _ := ed25519.GenerateKey(nil)
+	other := plan.EncodeChunk([]plan.Step{{Path: p, Kind: perm.File, Before: state(0o600), After: state(0o777)}})
+	for _, x := range []struct {
+		name   string
+		change func(o *plan.Order)
+		key    ed25519.PrivateKey
+		chunk  []byte
+		says   string
+	}{
+		{"a stranger's", func(*plan.Order) {}, stranger, chunk, "signature"},
+		{"another host's", func(o *plan.Order) { o.Host = "barge" }, key, chunk, "it is for host"},
+		{"an old one", func(o *plan.Order) { o.Expires = time.Now().Add(-time.Second) }, key, chunk, "expired"},
+		{"one's own", func(o *plan.Order) { o.ApprovedBy = "a" }, key, chunk, "two people"},
+		{"a path for a name", func(o *plan.Order) { o.Run = "../../../../etc/x" }, key, chunk, "impossible name"},
+		{"other steps", func(*plan.Order) {}, key, other, "not the one that was approved"},
+	} {
+		o := good
+		x.change(&o)
+		order, sig := o.Sign(x.key)
+		s.chunks = [][]byte{x.chunk}
+		s.ended = nil
+		if err := a.do(t.Context(), &wire.Work{ID: "w", Kind: wire.WorkRun, Order: order, Signature: sig, Manifest: manifest.Bytes()}); err != nil {
+			t.Fatal(err)
+		}
+		if len(s.ended) != 1 || s.ended[0].State != "failed" || !strings.Contains(s.ended[0].Message, x.says) {
+			t.Errorf("%s: %+v, want %q", x.name, s.ended, x.says)
+		}
+		if st, err := os.Stat(p); err != nil || st.Mode().Perm() != 0o600 {
+			t.Fatalf("%s: the file was changed to %v", x.name, st.Mode())
+		}
+	}
+	// Outside the host's own roots each step is refused, whoever signed it.
+	order, sig := good.Sign(key)
+	s.chunks, s.ended = [][]byte{chunk}, nil
+	own := a.roots
+	a.roots = []string{"/somewhere/else"}
+	if err := a.do(t.Context(), &wire.Work{ID: "w", Kind: wire.WorkRun, Order: order, Signature: sig, Manifest: manifest.Bytes()}); err != nil {
+		t.Fatal(err)
+	}
+	if d := s.ended[0]; d.State != "finished" || d.Done != 0 || len(d.Results) != 1 || !strings.Contains(d.Results[0].Reason, "own list of roots") {
+		t.Errorf("outside the own roots: %+v", d)
+	}
+	a.roots = own
+	// A good order, halted before it began, and then let go on.
+	good.Run = "0123456789abcdeg"
+	order, sig = good.Sign(key)
+	work := &wire.Work{ID: "w", Kind: wire.WorkRun, Order: order, Signature: sig, Manifest: manifest.Bytes()}
+	s.halt, s.ended = true, nil
+	if err := a.do(t.Context(), work); err != nil || s.ended[0].State != "halted" {
+		t.Errorf("halted: %+v, %v", s.ended, err)
+	}
+	s.halt, s.ended = false, nil
+	if err := a.do(t.Context(), work); err != nil || s.ended[0].State != "finished" || s.ended[0].Done != 1 {
+		t.Errorf("good: %+v, %v", s.ended, err)
+	}
+	if st, err := os.Stat(p); err != nil || st.Mode().Perm() != 0o666 {
+		t.Errorf("the good order did nothing: %v", st.Mode())
+	}
+	// The same order again does nothing more: the journal knows it has ended.
+	if err := os.Chmod(p, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	s.ended = nil
+	if err := a.do(t.Context(), work); err != nil || s.ended[0].State != "finished" {
+		t.Errorf("again: %+v, %v", s.ended, err)
+	}
+	if st, _ := os.Stat(p); st.Mode().Perm() != 0o600 {
+		t.Error("a replayed order was carried out again")
+	}
+	if err := a.do(t.Context(), &wire.Work{ID: "w", Kind: "dance"}); err == nil || !strings.Contains(err.Error(), "unknown kind") {
+		t.Errorf("unknown work: %v", err)
+	}
+}
+
+// An agent whose service is away waits and ends when told to.
+func TestRunEndsWithItsContext(t *testing.T) {
+	_, a, _, _ := world(t)
+	a.api, _ = client.NewAgent("https://127.0.0.1:1", pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: certificate(t)}), nil)
+	ctx, cancel := context.WithTimeout(t.Context(), 500*time.Millisecond)
+	defer cancel()
+	done := make(chan error, 1)
+	go func() { done <- a.Run(ctx) }()
+	select {
+	case err := <-done:
+		if err == nil {
+			t.Error("the agent ended without a reason")
+		}
+	case <-time.After(10 * time.Second):
+		t.Error("the agent does not end")
+	}
+}
+
+func certificate(t *testing.T) []byte {
+	srv := httptest.NewTLSServer(http.NotFoundHandler())
+	defer srv.Close()
+	return srv.Certificate().Raw
+}
