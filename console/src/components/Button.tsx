@@ -10,7 +10,7 @@ export function Button({ look = "plain", className = "", ...rest }: ButtonHTMLAt
     <button
       type="button"
       {...rest}
-      className={`inline-flex min-h-9 cursor-pointer items-center rounded border px-3 py-1.5 text-sm font-semibold disabled:cursor-not-allowed disabled:opacity-50 ${looks[look]} ${className}`}
+      className={`inline-flex min-h-9 whitespace-nowrap cursor-pointer items-center rounded border px-3 py-1.5 text-sm font-semibold disabled:cursor-not-allowed disabled:opacity-50 ${looks[look]} ${className}`}
     />
   );
 }

@@ -23,7 +23,7 @@ export function Shell({ me }: { me: Person }) {
           <img src="/tally.svg" alt="" width="24" height="24" />
           Idle Tally
         </NavLink>
-        <nav aria-label="Main" className="flex flex-1 flex-wrap gap-1">
+        <nav aria-label="Main" className="order-3 flex w-full flex-wrap gap-1 sm:order-2 sm:w-auto sm:flex-1">
           {places.map(([to, name]) => (
             <NavLink key={to} to={to} end={to === "/"} className="rounded px-2.5 py-1 no-underline hover:bg-sheet aria-[current=page]:bg-sheet aria-[current=page]:font-semibold">
               {name}
@@ -31,7 +31,7 @@ export function Shell({ me }: { me: Person }) {
           ))}
         </nav>
         <Menu>
-          <MenuButton className="cursor-pointer rounded border border-line px-3 py-1 text-sm hover:border-ink">{me.name} ▾</MenuButton>
+          <MenuButton className="order-2 ml-auto cursor-pointer sm:order-3 rounded border border-line px-3 py-1 text-sm hover:border-ink">{me.name} ▾</MenuButton>
           <MenuItems anchor="bottom end" className="z-10 mt-1 rounded border border-line bg-sheet p-1 text-sm shadow-lg">
             <div className="px-3 py-1 text-muted">{me.roles?.join(", ")}</div>
             <MenuItem>

@@ -81,7 +81,7 @@ export default function Overview() {
                   <th scope="col" className="figure">Close</th>
                   <th scope="col" className="figure">Unread</th>
                   <th scope="col" className="w-52">Looked at</th>
-                  <th scope="col"><span className="sr-only">Actions</span></th>
+                  <th scope="col" className="w-36"><span className="sr-only">Actions</span></th>
                 </tr>
               </thead>
               <tbody>
