@@ -92,7 +92,7 @@ export default function RunPage({ me }: { me: Person }) {
                 {results.data.items.map((r) => (
                   <tr key={`${r.host}${r.step}`}>
                     <td className="whitespace-nowrap">{r.host}</td>
-                    <td className="min-w-72"><code>{r.path}</code></td>
+                    <td className="min-w-80 w-2/5"><code>{r.path}</code></td>
                     <td>{r.outcome}</td>
                     <td>{r.reason}</td>
                   </tr>
