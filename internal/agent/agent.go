@@ -29,6 +29,7 @@ import (
 
 	"idletally/internal/client"
 	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
 	"idletally/internal/host/change"
@@ -469,8 +470,16 @@ func (a *Agent) sendOriginals(ctx context.Context, work string, j *change.Journa
 		}
 		var originals []plan.Step
 		for i, s := range steps {
-			if o, ok := j.Original(base + i); ok && results[base+i].Outcome == plan.Done {
-				originals = append(originals, plan.Step{Path: s.Path, Kind: s.Kind, Before: o, After: s.After})
+			o, ok := j.Original(base + i)
+			left := s.After
+			if results[base+i].Outcome != plan.Done { // a run that was halted leaves paths narrowed
+				ok = ok && j.Narrowed(base+i)
+				if left, err = perm.Narrow(s.Kind, s.Before, s.After); err != nil {
+					return err
+				}
+			}
+			if ok {
+				originals = append(originals, plan.Step{Path: s.Path, Kind: s.Kind, Before: o, After: left})
 			}
 		}
 		if err := a.api.SendOriginals(ctx, work, n, plan.EncodeChunk(originals)); err != nil {

@@ -7,6 +7,8 @@ import (
 	"crypto/ed25519"
 	"encoding/json"
 	"encoding/pem"
+	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
@@ -19,26 +21,29 @@ import (
 	"time"
 
 	"github.com/klauspost/compress/zstd"
+	"golang.org/x/sys/unix"
 
 	"idletally/internal/client"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
+	"idletally/internal/host/change"
 	"idletally/internal/host/scan"
 	"idletally/internal/wire"
 )
 
 // service is what an agent sees of one: it keeps nodes, and gives chunks, true or not.
 type service struct {
-	t      *testing.T
-	mu     sync.Mutex
-	nodes  tree.Memory
-	asked  int
-	bytes  int
-	chunks [][]byte
-	ended  []wire.RunDone
-	halt   bool
+	t         *testing.T
+	mu        sync.Mutex
+	nodes     tree.Memory
+	asked     int
+	bytes     int
+	chunks    [][]byte
+	ended     []wire.RunDone
+	halt      bool
+	originals []byte
 }
 
 func (s *service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -83,6 +88,9 @@ func (s *service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(204)
 	case strings.Contains(r.URL.Path, "/chunks/"):
 		_, _ = w.Write(s.chunks[0])
+	case strings.Contains(r.URL.Path, "/originals/"):
+		s.originals = b
+		w.WriteHeader(204)
 	case strings.HasSuffix(r.URL.Path, "/progress"):
 		_ = json.NewEncoder(w).Encode(wire.WorkAnswer{Halt: s.halt})
 	case strings.HasSuffix(r.URL.Path, "/run"):
@@ -249,6 +257,62 @@ func TestOrdersAreChecked(t *testing.T) {
 	}
 	if err := a.do(t.Context(), &wire.Work{ID: "w", Kind: "dance"}); err == nil || !strings.Contains(err.Error(), "unknown kind") {
 		t.Errorf("unknown work: %v", err)
+	}
+}
+
+// What a halted run has narrowed can be put back: its originals are stored too, with the state
+// that the paths are in.
+func TestOriginalsOfAHaltedRun(t *testing.T) {
+	s, a, _, root := world(t)
+	var steps []plan.Step
+	for i := range 600 {
+		p := filepath.Join(root, fmt.Sprintf("f%04d", i))
+		if err := os.WriteFile(p, nil, 0o600); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.Chmod(p, 0o604); err != nil {
+			t.Fatal(err)
+		}
+		steps = append(steps, plan.Step{Path: p, Kind: perm.File, Before: perm.POSIX{Mode: 0o604}.Set(), After: perm.POSIX{Mode: 0o640}.Set()})
+	}
+	chunk := plan.EncodeChunk(steps)
+	chunks := &stored{folder: t.TempDir(), part: plan.HostPart{Roots: []string{root}, Chunks: []tree.Hash{plan.Digest(chunk)}}}
+	if err := os.WriteFile(chunks.file(0), chunk, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	j, err := change.OpenJournal(filepath.Join(chunks.folder, "journal"), change.Head{Run: "r", Steps: len(steps)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer j.Close()
+	asked := 0
+	r := &change.Runner{Journal: j, Roots: a.roots, Allowed: a.roots, Chunks: chunks, Halt: func() bool { asked++; return asked > 4 }}
+	if err := r.Run(t.Context()); !errors.Is(err, change.ErrHalted) {
+		t.Fatal(err)
+	}
+	if err := a.sendOriginals(t.Context(), "w", j, chunks); err != nil {
+		t.Fatal(err)
+	}
+	got, err := plan.DecodeChunk(s.originals)
+	if err != nil || len(got) != 600 {
+		t.Fatalf("%d originals, %v", len(got), err)
+	}
+	widened := 0
+	for _, o := range got {
+		var st unix.Stat_t
+		if err := unix.Stat(o.Path, &st); err != nil {
+			t.Fatal(err)
+		}
+		now := perm.POSIX{Mode: mode.Mode(st.Mode & 0o7777)}.Set()
+		if o.After != now || o.Before != steps[0].Before {
+			t.Fatalf("%s: stored as %x, is %x", o.Path, o.After.Bytes(), now.Bytes())
+		}
+		if now == steps[0].After {
+			widened++
+		}
+	}
+	if widened == 0 || widened == 600 {
+		t.Errorf("%d of 600 were widened: the run was not halted in the middle", widened)
 	}
 }
 

@@ -282,5 +282,8 @@ func (j *Journal) Original(step int) (perm.Set, bool) {
 	return perm.Set{}, false
 }
 
+// Narrowed says whether a step was narrowed: until it is done that is the state it is in.
+func (j *Journal) Narrowed(step int) bool { return j.steps[step].narrowed }
+
 // Ended says whether the run was brought to its end.
 func (j *Journal) Ended() bool { return j.ended }

@@ -45,12 +45,7 @@ const perSync = 256
 // Run does what the journal does not already have an outcome for: first everything that narrows,
 // from the outer folder inwards, then everything that widens, from the inner outwards.
 func (r *Runner) Run(ctx context.Context) error {
-	r.roots = map[string]*fsys.Root{}
-	defer func() {
-		for _, root := range r.roots {
-			root.Close()
-		}
-	}()
+	defer r.closeRoots()
 	for _, s := range r.Journal.steps {
 		if s.outcome != plan.Pending {
 			r.done++
@@ -191,12 +186,9 @@ func (r *Runner) examine(s plan.Step, step int, widen bool) (held, plan.Outcome,
 	if s.Kind == perm.Link {
 		narrow = after
 	}
-	root := r.roots[rootPath]
-	if root == nil {
-		if root, err = fsys.OpenRoot(rootPath); err != nil {
-			return refuse("%v", err)
-		}
-		r.roots[rootPath] = root
+	root, err := r.root(rootPath)
+	if err != nil {
+		return refuse("%v", err)
 	}
 	fd, err := root.Open(s.Path)
 	if errors.Is(err, unix.ENOENT) {
@@ -249,6 +241,29 @@ func (r *Runner) examine(s plan.Step, step int, widen bool) (held, plan.Outcome,
 	return h, plan.Pending, ""
 }
 
+// root pins a root once and keeps it until closeRoots.
+func (r *Runner) root(path string) (*fsys.Root, error) {
+	if root := r.roots[path]; root != nil {
+		return root, nil
+	}
+	root, err := fsys.OpenRoot(path)
+	if err != nil {
+		return nil, err
+	}
+	if r.roots == nil {
+		r.roots = map[string]*fsys.Root{}
+	}
+	r.roots[path] = root
+	return root, nil
+}
+
+func (r *Runner) closeRoots() {
+	for _, root := range r.roots {
+		root.Close()
+	}
+	r.roots = nil
+}
+
 // ourOwn says whether a state is one that the step itself passes through.
 func (r *Runner) ourOwn(k perm.Kind, found perm.Set, before, narrow, after perm.POSIX) bool {
 	return slices.Contains(fsys.Partials(k, before, narrow), found) || slices.Contains(fsys.Partials(k, narrow, after), found)
@@ -273,6 +288,15 @@ func difference(reviewed, now perm.POSIX) string {
 func (r *Runner) change(h held, widen bool) {
 	if r.pause != nil {
 		r.pause()
+	}
+	// Time has passed since the path was examined: the journal was written in between.
+	if now, err := fsys.Look(h.fd); err != nil || now.State.Set() != h.from.Set() {
+		reason := "no longer as reviewed: it changed in this very moment"
+		if err != nil {
+			reason = err.Error()
+		}
+		r.finish(h.step, plan.Skipped, reason)
+		return
 	}
 	err := fsys.Apply(h.fd, h.kind, h.from, h.to)
 	now, lookErr := fsys.Look(h.fd)
@@ -299,6 +323,7 @@ func (r *Runner) change(h held, widen bool) {
 // Verify reads every step that is done once more, after all of them, and tells those that are
 // not as planned any more.
 func (r *Runner) Verify(ctx context.Context) ([]plan.Result, error) {
+	defer r.closeRoots()
 	var wrong []plan.Result
 	base := 0
 	for n := range r.Chunks.Count() {
@@ -327,11 +352,10 @@ func (r *Runner) verify(s plan.Step) error {
 		if !pathname.Under(s.Path, rootPath) {
 			continue
 		}
-		root, err := fsys.OpenRoot(rootPath)
+		root, err := r.root(rootPath)
 		if err != nil {
 			return err
 		}
-		defer root.Close()
 		fd, err := root.Open(s.Path)
 		if err != nil {
 			return fmt.Errorf("afterwards: %w", err)

@@ -70,7 +70,7 @@ func New(c Config) *Server {
 		s.agentRoutes(r)
 	})
 	s.mux.Group(func(r chi.Router) {
-		r.Use(limitBody, s.identify)
+		r.Use(limitBody, s.limitSignIn(), s.identify)
 		cfg := huma.DefaultConfig("Idle Tally", "1")
 		cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "/api/openapi", "", "/api/schemas"
 		cfg.CreateHooks = nil
@@ -94,6 +94,22 @@ func keyByAgent(r *http.Request) (string, error) {
 	}
 	host, _, err := net.SplitHostPort(r.RemoteAddr)
 	return host, err
+}
+
+// limitSignIn bounds tries by the address they come from: each costs the memory of a password
+// hash. Tries with one name are bounded by themselves.
+func (s *Server) limitSignIn() func(http.Handler) http.Handler {
+	limit := httprate.LimitBy(300, time.Minute, keyByAgent)
+	return func(next http.Handler) http.Handler {
+		limited := limit(next)
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if r.URL.Path == "/api/v1/sign-in" {
+				limited.ServeHTTP(w, r)
+			} else {
+				next.ServeHTTP(w, r)
+			}
+		})
+	}
 }
 
 // OpenAPI gives the document of the API.
