@@ -2,6 +2,8 @@ module idletally
 
 go 1.26.0
 
+ignore ./console/node_modules
+
 require (
 	github.com/chromedp/cdproto v0.0.0-20250724212937-08a3db8b4327
 	github.com/chromedp/chromedp v0.14.2

@@ -201,12 +201,7 @@ func TestAgentKilledInRun(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := c.Submit(ctx, p.ID); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := as(t, s, "harbourmaster").Decide(ctx, p.ID, true, wire.Decision{Digest: p.Digest}); err != nil {
-		t.Fatal(err)
-	}
+	approved(t, s, p)
 	r, err := c.StartRun(ctx, p.ID)
 	if err != nil {
 		t.Fatal(err)
@@ -265,12 +260,7 @@ func TestHaltAndResume(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := c.Submit(ctx, p.ID); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := as(t, s, "harbourmaster").Decide(ctx, p.ID, true, wire.Decision{Digest: p.Digest}); err != nil {
-		t.Fatal(err)
-	}
+	approved(t, s, p)
 	s.Agents["slip-south"].Stop()
 	r, err := c.StartRun(ctx, p.ID)
 	if err != nil {

@@ -156,16 +156,22 @@ func (c command) login() {
 	}
 }
 
+// approved takes a draft through review.
+func approved(t *testing.T, s *demo.Stage, p wire.Plan) {
+	t.Helper()
+	if _, err := as(t, s, "quartermaster").Submit(t.Context(), p.ID); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := as(t, s, "harbourmaster").Decide(t.Context(), p.ID, true, wire.Decision{Digest: p.Digest}); err != nil {
+		t.Fatal(err)
+	}
+}
+
 // agreed takes a draft through review and runs it to its end.
 func agreed(t *testing.T, s *demo.Stage, p wire.Plan) wire.Run {
 	t.Helper()
-	author, reviewer := as(t, s, "quartermaster"), as(t, s, "harbourmaster")
-	if _, err := author.Submit(t.Context(), p.ID); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := reviewer.Decide(t.Context(), p.ID, true, wire.Decision{Digest: p.Digest}); err != nil {
-		t.Fatal(err)
-	}
+	author := as(t, s, "quartermaster")
+	approved(t, s, p)
 	r, err := author.StartRun(t.Context(), p.ID)
 	if err != nil {
 		t.Fatal(err)

@@ -167,3 +167,30 @@ func TestOpenAPI(t *testing.T) {
 		t.Errorf("%.100s, %v", out, err)
 	}
 }
+
+func TestModeCommands(t *testing.T) {
+	for _, x := range []struct {
+		argv []string
+		want []string
+	}{
+		{[]string{"mode", "show", "2750"}, []string{"rwxr-s---", "u=rwx,g=rxs,o=", "special 2 = 2 (set-group-ID)", "gets this folder's group"}},
+		{[]string{"mode", "show", "drwxrwx--T"}, []string{"1770", "sticky"}},
+		{[]string{"mode", "show", "u=rw,g=r"}, []string{"0640"}},
+		{[]string{"mode", "change", "0644", "+x"}, []string{"0755"}},
+		{[]string{"mode", "change", "0644", "+x", "--umask", "0077"}, []string{"0744"}},
+		{[]string{"mode", "change", "2770", "g=rx", "--folder"}, []string{"2750"}},
+		{[]string{"mode", "new", "--umask", "027", "--in", "2770"}, []string{"0640", "2750", "set-group-ID"}},
+	} {
+		out, err := try(t, "", x.argv...)
+		for _, w := range x.want {
+			if err != nil || !strings.Contains(out, w) {
+				t.Errorf("%v: %v, %q is not in\n%s", x.argv, err, w, out)
+			}
+		}
+	}
+	for _, argv := range [][]string{{"mode", "show", "0888"}, {"mode", "show", "rwxrwxrwz"}, {"mode", "change", "0644", "z+x"}, {"mode", "new", "--umask", "9"}} {
+		if out, err := try(t, "", argv...); err == nil {
+			t.Errorf("%v: %s", argv, out)
+		}
+	}
+}

@@ -6,6 +6,7 @@ import { Command } from "../components/Command";
 import { EffectMark } from "../components/EffectMark";
 import { Note } from "../components/Note";
 import { Time } from "../components/Time";
+import { Table } from "../components/Table";
 
 function HostLine({ app, state }: { app: Application; state: NonNullable<Application["hosts"]>[number] }) {
   const take = useTakeSnapshot();
@@ -66,44 +67,20 @@ export default function Overview() {
           </Note>
         ) : null}
         {apps.data?.items?.map((app) => (
-          <div key={app.name} className="mb-6 relative overflow-x-auto">
+          <div key={app.name} className="mb-6">
             <h3 className="mb-1">
               <Link to={`/drift/${app.name}`} className="font-semibold">{app.name}</Link>
               <span className="text-muted"> — {app.title}{app.published ? `, edition ${app.published}` : ", nothing published"}</span>
             </h3>
-            <table className="min-w-3xl table-fixed">
-              <thead>
-                <tr>
-                  <th scope="col">Host</th>
-                  <th scope="col" className="figure">Paths</th>
-                  <th scope="col" className="figure">Findings</th>
-                  <th scope="col" className="figure">Open</th>
-                  <th scope="col" className="figure">Close</th>
-                  <th scope="col" className="figure">Unread</th>
-                  <th scope="col" className="w-52">Looked at</th>
-                  <th scope="col" className="w-36"><span className="sr-only">Actions</span></th>
-                </tr>
-              </thead>
-              <tbody>
+          <Table columns={["Host", { name: "Paths", figure: true }, { name: "Findings", figure: true }, { name: "Open", figure: true }, { name: "Close", figure: true }, { name: "Unread", figure: true }, { name: "Looked at", wide: "w-52" }, { name: "Actions", wide: "w-36", hidden: true }]} fixed>
                 {app.hosts?.map((h) => <HostLine key={h.host} app={app} state={h} />)}
-              </tbody>
-            </table>
+          </Table>
           </div>
         ))}
       </section>
       <section aria-labelledby="hosts">
         <h2 id="hosts" className="mb-2 font-bold">Hosts</h2>
-        <div className="relative overflow-x-auto">
-          <table>
-            <thead>
-              <tr>
-                <th scope="col">Host</th>
-                <th scope="col">Tags</th>
-                <th scope="col">Agent</th>
-                <th scope="col">Last seen</th>
-              </tr>
-            </thead>
-            <tbody>
+        <Table columns={["Host", "Tags", "Agent", "Last seen"]}>
               {hosts.data?.items?.map((h) => (
                 <tr key={h.name}>
                   <td>{h.name}</td>
@@ -112,9 +89,7 @@ export default function Overview() {
                   <td><Time at={h.last_seen} /></td>
                 </tr>
               ))}
-            </tbody>
-          </table>
-        </div>
+        </Table>
         {hosts.data?.items?.length === 0 ? <Note>No host yet.<Command text="idletally host invite NAME --tag TAG" /></Note> : null}
       </section>
     </>

@@ -2,6 +2,7 @@ import { Link } from "react-router";
 import { usePlans } from "../api/queries";
 import { Note } from "../components/Note";
 import { StateWord } from "../components/StateWord";
+import { Table } from "../components/Table";
 import { Time } from "../components/Time";
 
 export default function Plans() {
@@ -11,21 +12,7 @@ export default function Plans() {
       <h1 className="mb-4 font-bold">Plans</h1>
       <Note error={plans.error} />
       {plans.data?.items?.length === 0 ? <Note>No plan yet. Choose findings of an application, and draft one.</Note> : null}
-      <div className="relative overflow-x-auto">
-        <table>
-          <thead>
-            <tr>
-              <th scope="col">Plan</th>
-              <th scope="col">State</th>
-              <th scope="col">Kind</th>
-              <th scope="col">Application</th>
-              <th scope="col" className="figure">Steps</th>
-              <th scope="col">Author</th>
-              <th scope="col">Decided by</th>
-              <th scope="col">Drafted</th>
-            </tr>
-          </thead>
-          <tbody>
+      <Table columns={["Plan", "State", "Kind", "Application", { name: "Steps", figure: true }, "Author", "Decided by", "Drafted"]}>
             {plans.data?.items?.map((p) => (
               <tr key={p.id}>
                 <td><Link to={`/plans/${p.id}`}>{p.title}</Link></td>
@@ -38,9 +25,7 @@ export default function Plans() {
                 <td><Time at={p.created} /></td>
               </tr>
             ))}
-          </tbody>
-        </table>
-      </div>
+      </Table>
     </>
   );
 }

@@ -7,6 +7,7 @@ import { Button } from "../components/Button";
 import { Command } from "../components/Command";
 import { Note } from "../components/Note";
 import { StateWord } from "../components/StateWord";
+import { Table } from "../components/Table";
 import { Time } from "../components/Time";
 
 /** Follows a run by server-sent events, for as long as it goes on. */
@@ -78,17 +79,7 @@ export default function RunPage({ me }: { me: Person }) {
       {results.data?.items?.length ? (
         <section className="mt-6">
           <h2 className="mb-1 font-bold">What was not done</h2>
-          <div className="relative overflow-x-auto">
-            <table>
-              <thead>
-                <tr>
-                  <th scope="col">Host</th>
-                  <th scope="col">Path</th>
-                  <th scope="col">Outcome</th>
-                  <th scope="col">Reason</th>
-                </tr>
-              </thead>
-              <tbody>
+          <Table columns={["Host", "Path", "Outcome", "Reason"]}>
                 {results.data.items.map((r) => (
                   <tr key={`${r.host}${r.step}`}>
                     <td className="whitespace-nowrap">{r.host}</td>
@@ -97,9 +88,7 @@ export default function RunPage({ me }: { me: Person }) {
                     <td>{r.reason}</td>
                   </tr>
                 ))}
-              </tbody>
-            </table>
-          </div>
+          </Table>
         </section>
       ) : null}
       <Command text={running ? `idletally run watch ${run.id}` : `idletally run show ${run.id}`} />

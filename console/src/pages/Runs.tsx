@@ -2,6 +2,7 @@ import { Link } from "react-router";
 import { useRuns } from "../api/queries";
 import { Note } from "../components/Note";
 import { StateWord } from "../components/StateWord";
+import { Table } from "../components/Table";
 import { Time } from "../components/Time";
 
 export default function Runs() {
@@ -11,20 +12,7 @@ export default function Runs() {
       <h1 className="mb-4 font-bold">Runs</h1>
       <Note error={runs.error} />
       {runs.data?.items?.length === 0 ? <Note>Nothing has run yet. An approved plan can.</Note> : null}
-      <div className="relative overflow-x-auto">
-        <table>
-          <thead>
-            <tr>
-              <th scope="col">Plan</th>
-              <th scope="col">State</th>
-              <th scope="col">Hosts</th>
-              <th scope="col" className="figure">Done</th>
-              <th scope="col" className="figure">Refused or skipped</th>
-              <th scope="col">By</th>
-              <th scope="col">Started</th>
-            </tr>
-          </thead>
-          <tbody>
+      <Table columns={["Plan", "State", "Hosts", { name: "Done", figure: true }, { name: "Refused or skipped", figure: true }, "By", "Started"]}>
             {runs.data?.items?.map((r) => (
               <tr key={r.id}>
                 <td><Link to={`/runs/${r.id}`}>{r.title}</Link></td>
@@ -36,9 +24,7 @@ export default function Runs() {
                 <td><Time at={r.started} /></td>
               </tr>
             ))}
-          </tbody>
-        </table>
-      </div>
+      </Table>
     </>
   );
 }

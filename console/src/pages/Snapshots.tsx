@@ -2,6 +2,7 @@ import { Link } from "react-router";
 import { useSnapshots } from "../api/queries";
 import { Note } from "../components/Note";
 import { StateWord } from "../components/StateWord";
+import { Table } from "../components/Table";
 import { Time } from "../components/Time";
 
 export default function Snapshots() {
@@ -11,21 +12,7 @@ export default function Snapshots() {
       <h1 className="mb-4 font-bold">Snapshots</h1>
       <Note error={snaps.error} />
       {snaps.data?.items?.length === 0 ? <Note>No snapshot yet. The overview asks for one with “Look again”.</Note> : null}
-      <div className="relative overflow-x-auto">
-        <table>
-          <thead>
-            <tr>
-              <th scope="col">Taken</th>
-              <th scope="col">Application</th>
-              <th scope="col">Host</th>
-              <th scope="col">State</th>
-              <th scope="col" className="figure">Paths</th>
-              <th scope="col" className="figure">Gaps</th>
-              <th scope="col">Root hash</th>
-              <th scope="col">Asked for by</th>
-            </tr>
-          </thead>
-          <tbody>
+      <Table columns={["Taken", "Application", "Host", "State", { name: "Paths", figure: true }, { name: "Gaps", figure: true }, "Root hash", "Asked for by"]}>
             {snaps.data?.items?.map((s) => (
               <tr key={s.id}>
                 <td>{s.state === "ready" ? <Link to={`/snapshots/${s.id}`}><Time at={s.taken} /></Link> : <Time at={s.created} />}</td>
@@ -38,9 +25,7 @@ export default function Snapshots() {
                 <td>{s.requested_by}</td>
               </tr>
             ))}
-          </tbody>
-        </table>
-      </div>
+      </Table>
     </>
   );
 }
