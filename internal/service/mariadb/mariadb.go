@@ -282,6 +282,7 @@ func (s *Server) Stop() {
 func (s *Server) Kill() {
 	_ = s.cmd.Process.Kill()
 	<-s.exited
+	_ = os.RemoveAll(s.socket)
 }
 
 // start runs the command from a thread that lives as long as the server: the kernel's "parent
