@@ -62,9 +62,11 @@ func driftCommand(o *options) *cobra.Command {
 			}
 			type row struct {
 				wire.Finding
-				Host              string `json:"host"`
-				Rule              string `json:"rule"`
-				Wants, Has, Means string
+				Host     string `json:"host"`
+				Rule     string `json:"rule"`
+				Declared string `json:"declared"`
+				Found    string `json:"found"`
+				Meaning  string `json:"meaning"`
 			}
 			var all []row
 			t := table{head: []string{"FINDING", "HOST", "RULE", "ASPECT", "DECLARED", "FOUND", "EFFECT", "PATH"}, none: "No findings."}

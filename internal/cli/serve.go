@@ -64,7 +64,7 @@ func serve(c *cobra.Command, log *slog.Logger, listen, data, dsn string, names [
 	ctx := c.Context()
 	// The database's own account must be able to reach its folder through this one.
 	if err := os.MkdirAll(data, 0o711); err != nil {
-		return fmt.Errorf("data folder: %w", err)
+		return fmt.Errorf("data folder: %w: choose another with --data", err)
 	}
 	l, err := net.Listen("tcp", listen)
 	if err != nil {

@@ -29,10 +29,10 @@ func (h Host) Tags() []string {
 
 const hostColumns = `name, tags, certificate, version, created, last_seen`
 
-// Invite adds a host, or changes the tags of one, and keeps the hash of its enrolment code.
+// Invite adds a host, or changes the tags of one where some are given, and keeps the hash of its enrolment code.
 func (s *Store) Invite(ctx context.Context, name string, tags []string, codeHash [32]byte, expires time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO host (name, tags, created) VALUES (?,?,?) ON DUPLICATE KEY UPDATE tags = VALUES(tags)`,
+		if _, err := tx.ExecContext(ctx, `INSERT INTO host (name, tags, created) VALUES (?,?,?) ON DUPLICATE KEY UPDATE tags = IF(VALUES(tags) = '', tags, VALUES(tags))`,
 			name, strings.Join(tags, ","), now()); err != nil {
 			return err
 		}
