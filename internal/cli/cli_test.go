@@ -194,3 +194,32 @@ func TestModeCommands(t *testing.T) {
 		}
 	}
 }
+
+func TestPathCommands(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.Mkdir(filepath.Join(dir, "report.txt"), 0o750); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "report.txt", "a\x1b[31m"), []byte("123"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chown(filepath.Join(dir, "report.txt"), 4711, 4712); err != nil {
+		t.Fatal(err)
+	}
+	out, err := try(t, "", "path", "list", dir)
+	if err != nil || !strings.Contains(out, "folder  rwxr-x---  0750   4711 (no such account)  4712 (no such group)") {
+		t.Errorf("%s, %v", out, err)
+	}
+	out, err = try(t, "", "path", "list", dir, "--below")
+	if err != nil || !strings.Contains(out, dir+`/report.txt/a\x1b[31m`) || strings.Contains(out, "\x1b") {
+		t.Errorf("%q, %v", out, err)
+	}
+	out, err = try(t, "", "path", "show", filepath.Join(dir, "report.txt"), "--output", "json")
+	var p shownPath
+	if err != nil || json.Unmarshal([]byte(out), &p) != nil || p.Kind != "folder" || len(p.Words) != 3 {
+		t.Errorf("%s, %v", out, err)
+	}
+	if _, err := try(t, "", "path", "show", filepath.Join(dir, "none")); err == nil || !strings.Contains(err.Error(), "no such file") {
+		t.Errorf("missing: %v", err)
+	}
+}

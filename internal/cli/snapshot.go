@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"idletally/internal/client"
+	"idletally/internal/core/perm"
 	"idletally/internal/wire"
 )
 
@@ -106,7 +107,8 @@ func snapshotCommand(o *options) *cobra.Command {
 				if p.Gap != "" {
 					name += "  (" + p.Gap + ")"
 				}
-				t.add(p.Kind, p.Access.Letters, p.Access.Mode, unknown(p, "owner", p.Access.Owner), unknown(p, "group", p.Access.Group), more, name)
+				w := unknownOf(*p.Access)
+				t.add(p.Kind, p.Access.Letters, p.Access.Mode, w("owner", p.Access.Owner), w("group", p.Access.Group), more, name)
 				if long && o.output == "table" {
 					for _, e := range p.Access.Entries {
 						t.add("", "", "", "", "", "", "    "+e)
@@ -122,12 +124,14 @@ func snapshotCommand(o *options) *cobra.Command {
 	return noun("snapshot", "What hosts looked like", take, list, browse)
 }
 
-// unknown marks an account that the host no longer has.
-func unknown(p wire.Path, aspect, name string) string {
-	if slices.Contains(p.Access.Unknown, aspect) {
-		return name + " (no such account)"
+// unknownOf marks an account or group that the host no longer has.
+func unknownOf(v perm.View) func(aspect, name string) string {
+	return func(aspect, name string) string {
+		if !slices.Contains(v.Unknown, aspect) {
+			return name
+		}
+		return name + " (no such " + map[string]string{"owner": "account", "group": "group"}[aspect] + ")"
 	}
-	return name
 }
 
 func showSnapshots(o *options, c *cobra.Command, snaps []wire.Snapshot) error {
