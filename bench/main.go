@@ -15,6 +15,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"sync"
@@ -34,6 +35,7 @@ func main() {
 	rounds := flag.Int("rounds", 5, "how often floor and product are measured, in turn")
 	dir := flag.String("dir", "", "where to make the tree; it is taken away afterwards")
 	flag.Parse()
+	debug.SetGCPercent(400) // as the agent does
 	if err := run(*entries, *rounds, *dir); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"os"
+	"runtime/debug"
 
 	"github.com/spf13/cobra"
 
@@ -25,6 +26,7 @@ func agentCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			debug.SetGCPercent(400) // a scan makes much that dies young, and holds little
 			log.Info("agent", "host", a.Host, "service", a.Service, "roots", a.Roots)
 			if err := a.Run(c.Context()); !errors.Is(err, context.Canceled) {
 				return err

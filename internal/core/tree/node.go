@@ -90,6 +90,10 @@ func Encode(n Node) []byte {
 	var table []byte
 	numbers := make([]uint64, len(n.Entries))
 	for i, e := range n.Entries {
+		if i > 0 && e.Set == n.Entries[i-1].Set { // neighbours are mostly alike
+			numbers[i] = numbers[i-1]
+			continue
+		}
 		no, ok := sets[e.Set]
 		if !ok {
 			no = uint64(len(sets))

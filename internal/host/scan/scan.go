@@ -13,6 +13,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 
@@ -215,6 +216,7 @@ type worker struct {
 	reader  fsys.Reader
 	dirents []byte
 	names   []byte
+	sorted  []string
 }
 
 // folder reads one folder. Its descriptor was opened when it was queued under its parent's
@@ -297,12 +299,20 @@ func (w *worker) list(f *folder) error {
 		}
 	}
 	all := string(w.names) // one allocation for the names of a folder
-	f.node.Entries = make([]tree.Entry, 0, strings.Count(all, "\x00"))
+	w.sorted = w.sorted[:0]
 	for at := 0; at < len(all); {
 		end := at + strings.IndexByte(all[at:], 0)
-		name, raw := all[at:end], w.names[at:end+1]
+		w.sorted = append(w.sorted, all[at:end+1])
 		at = end + 1
-		kind, set, err := w.reader.At(f.fd, raw)
+	}
+	slices.Sort(w.sorted) // with their NUL bytes: no name holds one, so the order is that of the names
+	// A folder that changes while it is listed can show a name twice.
+	w.sorted = slices.Compact(w.sorted)
+	f.node.Entries = make([]tree.Entry, 0, len(w.sorted))
+	for _, raw := range w.sorted {
+		name := raw[:len(raw)-1]
+		// The system calls only read the name, so the string's own bytes will do.
+		kind, set, err := w.reader.At(f.fd, unsafe.Slice(unsafe.StringData(raw), len(raw)))
 		if errors.Is(err, unix.ENOENT) {
 			continue // it went away while we listed: as if it had gone before
 		}
@@ -315,9 +325,6 @@ func (w *worker) list(f *folder) error {
 		}
 		f.node.Entries = append(f.node.Entries, e)
 	}
-	slices.SortFunc(f.node.Entries, func(a, b tree.Entry) int { return strings.Compare(a.Name, b.Name) })
-	// A folder that changes while it is listed can show a name twice.
-	f.node.Entries = slices.CompactFunc(f.node.Entries, func(a, b tree.Entry) bool { return a.Name == b.Name })
 	return nil
 }
 
