@@ -6,8 +6,10 @@
 package fsys
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -27,6 +29,8 @@ const (
 	AttrDefault = "system.posix_acl_default"
 	AttrCaps    = "security.capability"
 )
+
+var attrs = [...]string{AttrAccess, AttrDefault, AttrCaps}
 
 // A Root is a folder opened once, beneath which everything else is opened.
 type Root struct {
@@ -212,7 +216,7 @@ func Look(fd int) (Info, error) {
 
 // fill reads the attributes that names says are there.
 func (i *Info) fill(names string, get func(string) ([]byte, error)) error {
-	for _, a := range []string{AttrAccess, AttrDefault, AttrCaps} {
+	for _, a := range attrs {
 		if !strings.Contains(names, a+"\x00") {
 			continue
 		}
@@ -277,6 +281,8 @@ func UseXattrat(on bool) (was bool) { return xattrat.Swap(on) }
 type Reader struct {
 	list, value [1024]byte
 	plain       map[plainKey]perm.Set
+	known       map[string]perm.Set // by raw
+	raw         []byte
 }
 
 type plainKey struct {
@@ -313,12 +319,49 @@ func (r *Reader) At(dir int, name []byte) (perm.Kind, perm.Set, error) {
 		}
 		return k, s, nil
 	}
-	i := Info{Kind: k, State: perm.POSIX{UID: st.Uid, GID: st.Gid, Mode: mode.Mode(st.Mode & 0o7777)}}
-	err := i.fill(names, func(attr string) ([]byte, error) { return r.attr(dir, name, attr) })
-	if err != nil {
-		return k, perm.Set{}, err
+	s, err := r.rich(dir, name, names, &st)
+	return k, s, err
+}
+
+// rich makes the set of a path with attributes. Few lists serve many paths, so that decoding and
+// checking each once is enough: raw is what the kernel said, attribute by attribute.
+func (r *Reader) rich(dir int, name []byte, names string, st *unix.Stat_t) (perm.Set, error) {
+	raw := binary.NativeEndian.AppendUint32(r.raw[:0], st.Uid)
+	raw = binary.NativeEndian.AppendUint32(raw, st.Gid)
+	raw = binary.NativeEndian.AppendUint32(raw, st.Mode&0o7777)
+	var spans [len(attrs)][2]int
+	for i, a := range attrs {
+		var b []byte
+		if strings.Contains(names, a+"\x00") {
+			var err error
+			if b, err = r.attr(dir, name, a); err != nil {
+				return perm.Set{}, err
+			}
+		}
+		raw = binary.AppendUvarint(raw, uint64(len(b)))
+		spans[i] = [2]int{len(raw), len(raw) + len(b)}
+		raw = append(raw, b...)
 	}
-	return k, i.State.Set(), nil
+	r.raw = raw
+	if s, ok := r.known[string(raw)]; ok {
+		return s, nil
+	}
+	i := Info{State: perm.POSIX{UID: st.Uid, GID: st.Gid, Mode: mode.Mode(st.Mode & 0o7777)}}
+	err := i.fill(names, func(attr string) ([]byte, error) {
+		span := spans[slices.Index(attrs[:], attr)]
+		return raw[span[0]:span[1]], nil
+	})
+	if err != nil {
+		return perm.Set{}, err
+	}
+	s := i.State.Set()
+	if r.known == nil {
+		r.known = map[string]perm.Set{}
+	}
+	if len(r.known) < 10_000 {
+		r.known[string(raw)] = s
+	}
+	return s, nil
 }
 
 func (r *Reader) names(dir int, name []byte) (string, error) {
