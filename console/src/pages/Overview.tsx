@@ -72,7 +72,7 @@ export default function Overview() {
               <Link to={`/drift/${app.name}`} className="font-semibold">{app.name}</Link>
               <span className="text-muted"> — {app.title}{app.published ? `, edition ${app.published}` : ", nothing published"}</span>
             </h3>
-          <Table columns={["Host", { name: "Paths", figure: true }, { name: "Findings", figure: true }, { name: "Open", figure: true }, { name: "Close", figure: true }, { name: "Unread", figure: true }, { name: "Looked at", wide: "w-52" }, { name: "Actions", wide: "w-36", hidden: true }]} fixed>
+          <Table columns={["Host", { name: "Paths", figure: true }, { name: "Findings", figure: true }, { name: "Open", figure: true, wide: "w-36" }, { name: "Close", figure: true, wide: "w-36" }, { name: "Unread", figure: true }, { name: "Looked at", wide: "w-48" }, { name: "Actions", wide: "w-36", hidden: true }]} fixed>
                 {app.hosts?.map((h) => <HostLine key={h.host} app={app} state={h} />)}
           </Table>
           </div>

@@ -48,16 +48,12 @@ func (d *Desk) Check(ctx context.Context, text string) (*baseline.Document, wire
 	}
 	for _, h := range hosts {
 		out.Hosts = append(out.Hosts, h.Name)
-		snap, err := d.Store.Newest(ctx, doc.Application, h.Name)
-		if errors.Is(err, store.ErrNotFound) {
+		dir, err := d.Store.NewestDirectory(ctx, doc.Application, h.Name)
+		if err != nil {
+			return nil, out, err
+		}
+		if dir == nil {
 			continue
-		}
-		if err != nil {
-			return nil, out, err
-		}
-		dir, err := d.Store.Directory(ctx, snap)
-		if err != nil {
-			return nil, out, err
 		}
 		_, problems := baseline.Compile(doc, dir)
 		for _, p := range problems {
@@ -439,11 +435,9 @@ func (d *Desk) DraftRestore(ctx context.Context, run, title, author string) (str
 			}
 			roots = append(roots, raw)
 		}
-		var dir *perm.Directory
-		if snap, err := d.Store.Newest(ctx, p.Application, part.Host); err == nil {
-			if dir, err = d.Store.Directory(ctx, snap); err != nil {
-				return "", err
-			}
+		dir, err := d.Store.NewestDirectory(ctx, p.Application, part.Host)
+		if err != nil {
+			return "", err
 		}
 		if err := b.add(part.Host, roots, steps, dir); err != nil {
 			return "", err

@@ -105,11 +105,9 @@ func (s *Server) planRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		var dir *perm.Directory
-		if snap, err := s.Store.Newest(ctx, p.Application, in.Host); err == nil {
-			if dir, err = s.Store.Directory(ctx, snap); err != nil {
-				return nil, err
-			}
+		dir, err := s.Store.NewestDirectory(ctx, p.Application, in.Host)
+		if err != nil {
+			return nil, err
 		}
 		out := wire.Page[wire.Step]{Items: []wire.Step{}}
 		for i, st := range list {

@@ -236,6 +236,19 @@ func (s *Store) Newest(ctx context.Context, application, host string) (v Snapsho
 	return v, one(err, "a snapshot of "+application+" on "+host)
 }
 
+// NewestDirectory gives the accounts that an application's host last told of; nil where it has
+// told nothing yet, and numbers stand for names.
+func (s *Store) NewestDirectory(ctx context.Context, application, host string) (*perm.Directory, error) {
+	snap, err := s.Newest(ctx, application, host)
+	if errors.Is(err, ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return s.Directory(ctx, snap)
+}
+
 // Directory gives the accounts that went with a snapshot.
 func (s *Store) Directory(ctx context.Context, v Snapshot) (*perm.Directory, error) {
 	var b []byte
