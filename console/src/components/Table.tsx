@@ -2,10 +2,10 @@ import type { ReactNode } from "react";
 
 type Column = string | { name: string; figure?: boolean; wide?: string; hidden?: boolean };
 
-/** A table that scrolls by itself where the window is narrow. */
-export function Table({ columns, fixed = false, children }: { columns: readonly Column[]; fixed?: boolean; children: ReactNode }) {
+/** A table that scrolls by itself where the window is narrow, by keyboard too. */
+export function Table({ label, columns, fixed = false, children }: { label: string; columns: readonly Column[]; fixed?: boolean; children: ReactNode }) {
   return (
-    <div className="relative overflow-x-auto">
+    <div className="relative overflow-x-auto" role="region" aria-label={label} tabIndex={0}>
       <table className={fixed ? "min-w-3xl table-fixed" : ""}>
         <thead>
           <tr>

@@ -72,7 +72,7 @@ export default function Overview() {
               <Link to={`/drift/${app.name}`} className="font-semibold">{app.name}</Link>
               <span className="text-muted"> — {app.title}{app.published ? `, edition ${app.published}` : ", nothing published"}</span>
             </h3>
-          <Table columns={["Host", { name: "Paths", figure: true }, { name: "Findings", figure: true }, { name: "Open", figure: true, wide: "w-36" }, { name: "Close", figure: true, wide: "w-36" }, { name: "Unread", figure: true }, { name: "Looked at", wide: "w-48" }, { name: "Actions", wide: "w-36", hidden: true }]} fixed>
+          <Table label={`${app.name} on its hosts`} columns={["Host", { name: "Paths", figure: true }, { name: "Findings", figure: true }, { name: "Open", figure: true, wide: "w-36" }, { name: "Close", figure: true, wide: "w-36" }, { name: "Unread", figure: true }, { name: "Looked at", wide: "w-48" }, { name: "Actions", wide: "w-36", hidden: true }]} fixed>
                 {app.hosts?.map((h) => <HostLine key={h.host} app={app} state={h} />)}
           </Table>
           </div>
@@ -80,7 +80,7 @@ export default function Overview() {
       </section>
       <section aria-labelledby="hosts">
         <h2 id="hosts" className="mb-2 font-bold">Hosts</h2>
-        <Table columns={["Host", "Tags", "Agent", "Last seen"]}>
+        <Table label="Hosts" columns={["Host", "Tags", "Agent", "Last seen"]}>
               {hosts.data?.items?.map((h) => (
                 <tr key={h.name}>
                   <td>{h.name}</td>

@@ -12,7 +12,7 @@ export default function Plans() {
       <h1 className="mb-4 font-bold">Plans</h1>
       <Note error={plans.error} />
       {plans.data?.items?.length === 0 ? <Note>No plan yet. Choose findings of an application, and draft one.</Note> : null}
-      <Table columns={["Plan", "State", "Kind", "Application", { name: "Steps", figure: true }, "Author", "Decided by", "Drafted"]}>
+      <Table label="Plans" columns={["Plan", "State", "Kind", "Application", { name: "Steps", figure: true }, "Author", "Decided by", "Drafted"]}>
             {plans.data?.items?.map((p) => (
               <tr key={p.id}>
                 <td><Link to={`/plans/${p.id}`}>{p.title}</Link></td>

@@ -79,7 +79,7 @@ export default function RunPage({ me }: { me: Person }) {
       {results.data?.items?.length ? (
         <section className="mt-6">
           <h2 className="mb-1 font-bold">What was not done</h2>
-          <Table columns={["Host", "Path", "Outcome", "Reason"]}>
+          <Table label="What was not done" columns={["Host", "Path", "Outcome", "Reason"]}>
                 {results.data.items.map((r) => (
                   <tr key={`${r.host}${r.step}`}>
                     <td className="whitespace-nowrap">{r.host}</td>

@@ -12,7 +12,7 @@ export default function Runs() {
       <h1 className="mb-4 font-bold">Runs</h1>
       <Note error={runs.error} />
       {runs.data?.items?.length === 0 ? <Note>Nothing has run yet. An approved plan can.</Note> : null}
-      <Table columns={["Plan", "State", "Hosts", { name: "Done", figure: true }, { name: "Refused or skipped", figure: true }, "By", "Started"]}>
+      <Table label="Runs" columns={["Plan", "State", "Hosts", { name: "Done", figure: true }, { name: "Refused or skipped", figure: true }, "By", "Started"]}>
             {runs.data?.items?.map((r) => (
               <tr key={r.id}>
                 <td><Link to={`/runs/${r.id}`}>{r.title}</Link></td>

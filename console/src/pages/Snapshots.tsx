@@ -12,7 +12,7 @@ export default function Snapshots() {
       <h1 className="mb-4 font-bold">Snapshots</h1>
       <Note error={snaps.error} />
       {snaps.data?.items?.length === 0 ? <Note>No snapshot yet. The overview asks for one with “Look again”.</Note> : null}
-      <Table columns={["Taken", "Application", "Host", "State", { name: "Paths", figure: true }, { name: "Gaps", figure: true }, "Root hash", "Asked for by"]}>
+      <Table label="Snapshots" columns={["Taken", "Application", "Host", "State", { name: "Paths", figure: true }, { name: "Gaps", figure: true }, "Root hash", "Asked for by"]}>
             {snaps.data?.items?.map((s) => (
               <tr key={s.id}>
                 <td>{s.state === "ready" ? <Link to={`/snapshots/${s.id}`}><Time at={s.taken} /></Link> : <Time at={s.created} />}</td>

@@ -284,6 +284,11 @@ func (s *Store) EndRunHost(ctx context.Context, work Work, d wire.RunDone, resul
 		count[r.Outcome]++
 	}
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		// Hosts that end together must see each other, or nobody ends the run: all of them write
+		// one row first, which puts them in line on one server and in conflict on a cluster.
+		if _, err := tx.ExecContext(ctx, `UPDATE run SET endings = endings + 1 WHERE id = ?`, work.Subject); err != nil {
+			return err
+		}
 		if _, err := tx.ExecContext(ctx, `UPDATE run_host SET state = ?, message = ?, progress = ?, done = ?, already = ?, skipped = ?, refused = ?, wrong = ?
 			WHERE run = ? AND host = ?`, d.State, clip(d.Message, 4000), d.Done+count["already"]+count["skipped"]+count["refused"], d.Done,
 			count["already"], count["skipped"], count["refused"], len(d.Wrong), work.Subject, work.Host); err != nil {

@@ -459,6 +459,33 @@ func TestPlanStates(t *testing.T) {
 	}
 }
 
+// Hosts that end at the same moment end the run, whichever is last.
+func TestHostsEndTogether(t *testing.T) {
+	ctx := t.Context()
+	soon := time.Now().Add(time.Hour)
+	for range 40 {
+		p, m := aPlan(t, name("host"), name("host"), name("host"))
+		must(t, st.MovePlan(ctx, p.ID, "draft", "in review"))
+		must(t, st.DecidePlan(ctx, p.ID, "approved", "reviewer", "", p.Digest, &soon))
+		run, err := st.StartRun(ctx, p, m, "operator")
+		must(t, err)
+		var wg sync.WaitGroup
+		for _, h := range m.Hosts {
+			w, err := st.ClaimWork(ctx, h.Host)
+			must(t, err)
+			wg.Go(func() {
+				if err := st.EndRunHost(ctx, *w, wire.RunDone{State: "finished", Done: 1}, nil); err != nil {
+					t.Error(err)
+				}
+			})
+		}
+		wg.Wait()
+		if r, err := st.Run(ctx, run); err != nil || r.State != "finished" {
+			t.Fatalf("all hosts have ended, the run is %+v, %v", r, err)
+		}
+	}
+}
+
 func TestSessions(t *testing.T) {
 	ctx := t.Context()
 	who := name("person")

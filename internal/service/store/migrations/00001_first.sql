@@ -168,6 +168,7 @@ CREATE TABLE run (
   started_by VARCHAR(64) NOT NULL,
   started DATETIME(3) NOT NULL,
   ended DATETIME(3) NULL,
+  endings INT NOT NULL DEFAULT 0,
   UNIQUE KEY by_plan (plan)
 );
 CREATE TABLE run_host (
