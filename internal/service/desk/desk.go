@@ -337,11 +337,7 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 	if err != nil {
 		return err
 	}
-	snap, err := d.Store.Snapshot(ctx, r.Snapshot)
-	if err != nil {
-		return err
-	}
-	dir, err := d.Store.Directory(ctx, snap)
+	dir, err := d.Store.ReportDirectory(ctx, r)
 	if err != nil {
 		return err
 	}

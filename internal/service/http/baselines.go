@@ -2,7 +2,6 @@ package http
 
 import (
 	"context"
-	"encoding/json"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -68,7 +67,7 @@ func (s *Server) baselineRoutes(r chi.Router) {
 		if err := s.Store.Publish(ctx, in.Name, in.Number, caller(ctx).Name); err != nil {
 			return nil, err
 		}
-		s.audit(ctx, "edition published", in.Name, json.Number(itoa(in.Number)).String())
+		s.audit(ctx, "edition published", in.Name, itoa(in.Number))
 		if err := s.desk.CompareAll(ctx, in.Name); err != nil {
 			s.Log.Error("compare after publishing", "application", in.Name, "error", err)
 		}

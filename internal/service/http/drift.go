@@ -110,7 +110,6 @@ func (s *Server) browse(ctx context.Context, v store.Snapshot, dir *perm.Directo
 			return out, huma.Error404NotFound(err.Error())
 		}
 		if node == nil {
-			n.Entries = nil
 			if e.Gap == tree.Whole {
 				return out, huma.Error422UnprocessableEntity(pathname.Escape(raw) + " is a " + e.Kind.String() + ", not a folder")
 			}
@@ -216,11 +215,7 @@ func (s *Server) driftRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		snap, err := s.Store.Snapshot(ctx, r.Snapshot)
-		if err != nil {
-			return nil, err
-		}
-		dir, err := s.Store.Directory(ctx, snap)
+		dir, err := s.Store.ReportDirectory(ctx, r)
 		if err != nil {
 			return nil, err
 		}

@@ -49,8 +49,7 @@ func (s *Server) peopleRoutes(chi.Router) {
 	// Wrong sign-ins are counted by name and address together, so that nobody locks others out.
 	tries := httprate.NewRateLimiter(20, time.Minute)
 	type signIn struct {
-		Body   wire.SignIn
-		Remote string
+		Body wire.SignIn
 	}
 	add(s, op{"POST", "/sign-in", "sign-in", "Sign in", "", 200}, func(ctx context.Context, in *signIn) (*signInOut, error) {
 		name := in.Body.Name

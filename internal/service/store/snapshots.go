@@ -249,6 +249,15 @@ func (s *Store) NewestDirectory(ctx context.Context, application, host string) (
 	return s.Directory(ctx, snap)
 }
 
+// ReportDirectory gives the accounts that went with a report's snapshot.
+func (s *Store) ReportDirectory(ctx context.Context, r Report) (*perm.Directory, error) {
+	snap, err := s.Snapshot(ctx, r.Snapshot)
+	if err != nil {
+		return nil, err
+	}
+	return s.Directory(ctx, snap)
+}
+
 // Directory gives the accounts that went with a snapshot.
 func (s *Store) Directory(ctx context.Context, v Snapshot) (*perm.Directory, error) {
 	var b []byte
