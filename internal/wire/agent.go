@@ -1,6 +1,8 @@
 package wire
 
 import (
+	"idletally/internal/core/access"
+	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
@@ -57,6 +59,40 @@ type SnapshotDone struct {
 	Gaps      int64           `json:"gaps"`
 	Denied    []Denied        `json:"denied,omitempty"`
 	Failed    string          `json:"failed,omitempty"`
+	Ways      []access.Way    `json:"ways"` // from / to each root
+}
+
+// Kinds of questions.
+const (
+	AskPath   = "path"
+	AskFolder = "folder"
+	AskBelow  = "below"
+	AskProbe  = "probe"
+)
+
+// Question is something that an agent answers at once, beside its other work. It changes nothing.
+type Question struct {
+	ID         string             `json:"id"`
+	Kind       string             `json:"kind"`
+	Path       pathname.Path      `json:"path"`
+	After      pathname.Path      `json:"after,omitempty"`
+	Limit      int                `json:"limit,omitempty"`
+	Accounts   []string           `json:"accounts,omitempty"` // asked for by name, since not every directory can be listed
+	Account    string             `json:"account,omitempty"`  // below, probe: who
+	Joining    []string           `json:"joining,omitempty"`  // below, probe: groups that the account would join
+	Operation  access.Operation   `json:"operation,omitempty"`
+	Operations []access.Operation `json:"operations,omitempty"`
+	Known      string             `json:"known,omitempty"` // hash of the accounts that the service has already
+}
+
+// Reply answers a question.
+type Reply struct {
+	Failed    string          `json:"failed,omitempty"`
+	Found     access.Found    `json:"found"`
+	Tally     *access.Tally   `json:"tally,omitempty"`
+	Tries     []access.Try    `json:"tries,omitempty"`
+	Directory *perm.Directory `json:"directory,omitempty"` // none where its hash was known
+	Hash      string          `json:"hash,omitempty"`
 }
 
 // RunDone ends a run on one host. The originals were sent before.

@@ -165,6 +165,12 @@ type Path struct {
 	Kind   string     `json:"kind"`
 	Gap    string     `json:"gap,omitempty" doc:"Why its content is missing"`
 	Access *perm.View `json:"access,omitempty"`
+
+	Size     int64      `json:"size,omitempty" doc:"Bytes, of files; live only"`
+	Modified *time.Time `json:"modified,omitempty" doc:"Live only"`
+	Target   string     `json:"target,omitempty" doc:"Of a link; live only"`
+	May      []string   `json:"may,omitempty" doc:"What the account that was asked for can do with it"`
+	Unopened bool       `json:"unopened,omitempty" doc:"The account sees the name and can open nothing of it"`
 }
 
 // Report is a snapshot held against a baseline.

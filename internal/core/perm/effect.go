@@ -141,24 +141,37 @@ func Between(k Kind, from, to Set, d *Directory) Effect {
 	return e
 }
 
-func mentioned(states ...POSIX) []Principal {
-	var out []Principal
-	see := func(p Principal) {
-		if !slices.Contains(out, p) {
-			out = append(out, p)
+// A Mention is somebody that a state speaks of, and as what.
+type Mention struct {
+	ID Principal
+	As string
+}
+
+// Mentioned lists who a state speaks of: owning group, owner, and those that entries name.
+func Mentioned(s Set) []Mention {
+	p, err := POSIXOf(s)
+	if err != nil {
+		return nil
+	}
+	out := []Mention{{GID(p.GID), "owning group"}, {UID(p.UID), "owner"}}
+	for _, e := range p.Access {
+		switch e.Tag {
+		case posixacl.User:
+			out = append(out, Mention{UID(e.ID), "named by an entry"})
+		case posixacl.Group:
+			out = append(out, Mention{GID(e.ID), "group named by an entry"})
 		}
 	}
-	for _, s := range states {
-		see(GID(s.GID))
-	}
-	for _, s := range states {
-		see(UID(s.UID))
-		for _, e := range s.Access {
-			switch e.Tag {
-			case posixacl.User:
-				see(UID(e.ID))
-			case posixacl.Group:
-				see(GID(e.ID))
+	return out
+}
+
+func mentioned(states ...POSIX) (out []Principal) {
+	for _, groups := range []bool{true, false} { // groups first: they say more
+		for _, s := range states {
+			for _, m := range Mentioned(s.Set()) {
+				if m.ID.IsGroup() == groups && !slices.Contains(out, m.ID) {
+					out = append(out, m.ID)
+				}
 			}
 		}
 	}
@@ -166,22 +179,23 @@ func mentioned(states ...POSIX) []Principal {
 }
 
 func (p POSIX) rights(k Kind, s posixacl.Subject) Rights {
-	got := p.subjectMay(s)
+	may := func(want mode.Perm) bool { return posixacl.Check(p.UID, p.GID, p.Mode, p.Access, s, want).Granted }
 	var r Rights
-	for bit, right := range map[mode.Perm]Rights{mode.Read: CanRead, mode.Write: CanWrite, mode.Execute: CanExecute} {
-		if got&bit != 0 {
+	set := func(right Rights, on bool) {
+		if on {
 			r |= right
 		}
 	}
-	if s.UID == p.UID {
-		r |= CanChange
+	set(CanRead, may(mode.Read))
+	set(CanExecute, may(mode.Execute))
+	set(CanChange, s.UID == p.UID)
+	if k == Folder { // changing a folder's entries needs both at once
+		set(CanWrite, may(mode.Write|mode.Execute))
+		set(CanRemoveOthers, r&CanWrite != 0 && (p.Mode&mode.Sticky == 0 || s.UID == p.UID))
+		return r
 	}
-	switch {
-	case k == File && got&mode.Execute != 0 && s.UID != p.UID &&
-		(p.Mode&mode.SetUID != 0 || p.Mode&mode.SetGID != 0 && p.Mode&0o010 != 0 || p.Caps != ""):
-		r |= CanRunAs
-	case k == Folder && got&(mode.Write|mode.Execute) == mode.Write|mode.Execute && (p.Mode&mode.Sticky == 0 || s.UID == p.UID):
-		r |= CanRemoveOthers
-	}
+	set(CanWrite, may(mode.Write))
+	set(CanRunAs, k == File && r&CanExecute != 0 && s.UID != p.UID &&
+		(p.Mode&mode.SetUID != 0 || p.Mode&mode.SetGID != 0 && p.Mode&0o010 != 0 || p.Caps != ""))
 	return r
 }

@@ -6,6 +6,10 @@
 package perm
 
 import (
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strconv"
@@ -71,6 +75,25 @@ func (s Set) Bytes() string { return s.enc }
 
 // IsZero says whether there is no state at all.
 func (s Set) IsZero() bool { return s.enc == "" }
+
+// MarshalText gives the encoding as base64.
+func (s Set) MarshalText() ([]byte, error) {
+	return base64.StdEncoding.AppendEncode(nil, []byte(s.enc)), nil
+}
+
+// UnmarshalText reads and checks what MarshalText gave; nothing is the zero Set.
+func (s *Set) UnmarshalText(b []byte) error {
+	raw, err := base64.StdEncoding.AppendDecode(nil, b)
+	if err != nil {
+		return fmt.Errorf("permission set: %w", err)
+	}
+	if len(raw) == 0 {
+		*s = Set{}
+		return nil
+	}
+	*s, err = ParseSet(string(raw))
+	return err
+}
 
 // Scheme says how the set is to be read.
 func (s Set) Scheme() Scheme {
@@ -158,6 +181,16 @@ func (d *Directory) Index() *Directory {
 	return d
 }
 
+// Hash names what a directory holds, so that one that is known need not be sent again.
+func (d *Directory) Hash() (string, error) {
+	b, err := json.Marshal(d)
+	if err != nil {
+		return "", err
+	}
+	h := sha256.Sum256(b)
+	return hex.EncodeToString(h[:]), nil
+}
+
 // Account finds a principal; nil where the host has none of that id.
 func (d *Directory) Account(id Principal) *Account {
 	if d == nil {
@@ -221,6 +254,7 @@ type View struct {
 	Letters  string   `json:"letters,omitempty" example:"rw-r-----"`
 	Entries  []string `json:"entries,omitempty" doc:"Access entries beyond the mode, POSIX.1e short text"`
 	Defaults []string `json:"defaults,omitempty" doc:"Default entries of a folder"`
+	Flags    []string `json:"flags,omitempty" doc:"immutable, append-only"`
 	Unknown  []string `json:"unknown,omitempty" doc:"Aspects whose account no longer exists on the host"`
 }
 

@@ -64,6 +64,7 @@ func randomState(r *rand.Rand, k Kind) POSIX {
 	if k == Folder && r.IntN(2) == 0 {
 		p.Default = posixacl.Build(7, 5, 0, list(), nil)
 	}
+	p.Flags = Flags(r.IntN(4))
 	if k == File && r.IntN(5) == 0 {
 		p.Caps = "\x01\x00\x00\x02caps"
 	}

@@ -18,7 +18,34 @@ type POSIX struct {
 	Access   posixacl.List // nil where the mode says it all
 	Default  posixacl.List // folders only
 	Caps     string        // the raw security.capability attribute of a program
+	Flags    Flags
 }
+
+// Flags are inode attributes that withhold what the permissions grant, even from root.
+type Flags uint8
+
+// The flags, as statx(2) tells them.
+const (
+	Immutable  Flags = 1 << iota // nothing about it changes, and it is not removed
+	AppendOnly                   // a file only grows; of a folder nothing is removed
+)
+
+var flagWords = [...]string{"immutable", "append-only"}
+
+// Words names the flags.
+func (f Flags) Words() []string {
+	var out []string
+	for i, w := range flagWords {
+		if f&(1<<i) != 0 {
+			out = append(out, w)
+		}
+	}
+	return out
+}
+
+// In the encoding the flags stand above the mode's twelve bits, so that states without any are
+// written as they were before there were flags.
+const flagShift = 12
 
 const maxCaps = 64 // struct vfs_ns_cap_data has 24 bytes
 
@@ -28,7 +55,7 @@ func (p POSIX) Set() Set {
 	b = append(b, byte(SchemePOSIX))
 	b = binary.AppendUvarint(b, uint64(p.UID))
 	b = binary.AppendUvarint(b, uint64(p.GID))
-	b = binary.LittleEndian.AppendUint16(b, uint16(p.Mode))
+	b = binary.LittleEndian.AppendUint16(b, uint16(p.Mode)|uint16(p.Flags)<<flagShift)
 	for _, l := range []posixacl.List{p.Access, p.Default} {
 		b = binary.AppendUvarint(b, uint64(len(l)))
 		for _, e := range l {
@@ -64,9 +91,10 @@ func POSIXOf(s Set) (POSIX, error) {
 	if err != nil || len(b) < 2 {
 		return POSIX{}, errShort
 	}
-	p.Mode = mode.Mode(binary.LittleEndian.Uint16(b))
-	if p.Mode > mode.All {
-		return POSIX{}, fmt.Errorf("permission set has mode %#o, want at most 07777", uint16(p.Mode))
+	bits := binary.LittleEndian.Uint16(b)
+	p.Mode, p.Flags = mode.Mode(bits)&mode.All, Flags(bits>>flagShift)
+	if p.Flags > Immutable|AppendOnly {
+		return POSIX{}, fmt.Errorf("permission set has the unknown flags %#x", uint8(p.Flags))
 	}
 	b = b[2:]
 	for _, to := range []*posixacl.List{&p.Access, &p.Default} {
@@ -120,6 +148,16 @@ func (p POSIX) declaredMode() mode.Mode {
 	return p.Mode.With(o, g, x)
 }
 
+// Names gives the names of a list's accounts on a host.
+func Names(d *Directory) posixacl.NameFunc {
+	return func(t posixacl.Tag, id uint32) string {
+		if t == posixacl.User {
+			return d.Name(UID(id))
+		}
+		return d.Name(GID(id))
+	}
+}
+
 func (p POSIX) subjectMay(s posixacl.Subject) mode.Perm {
 	return posixacl.Access(p.UID, p.GID, p.Mode, p.Access, s)
 }
@@ -136,13 +174,8 @@ func (p POSIX) rebuild(m mode.Mode, named posixacl.List, mask *mode.Perm) POSIX 
 }
 
 func (p POSIX) view(d *Directory) View {
-	name := func(t posixacl.Tag, id uint32) string {
-		if t == posixacl.User {
-			return d.Name(UID(id))
-		}
-		return d.Name(GID(id))
-	}
-	v := View{Owner: d.Name(UID(p.UID)), Group: d.Name(GID(p.GID)), Mode: p.Mode.String(), Letters: p.Mode.Letters()}
+	name := Names(d)
+	v := View{Owner: d.Name(UID(p.UID)), Group: d.Name(GID(p.GID)), Mode: p.Mode.String(), Letters: p.Mode.Letters(), Flags: p.Flags.Words()}
 	for _, e := range p.Access {
 		if e.Tag != posixacl.UserObj && e.Tag != posixacl.Other {
 			v.Entries = append(v.Entries, e.Text(name))
@@ -214,7 +247,7 @@ func Narrow(k Kind, before, after Set) (Set, error) {
 	hold(b.UID, bo, bNamed, aNamed)
 	hold(a.UID, ao, aNamed, bNamed)
 	m := special.With(bo&ao, bg&ag, bx&ax)
-	n := POSIX{UID: a.UID, GID: a.GID, Default: a.Default}.rebuild(m, named, nil)
+	n := POSIX{UID: a.UID, GID: a.GID, Default: a.Default, Flags: b.Flags}.rebuild(m, named, nil)
 	if a.Caps == b.Caps {
 		n.Caps = a.Caps
 	}

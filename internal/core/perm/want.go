@@ -44,7 +44,7 @@ func (w *Want) Differences(k Kind, found Set, d *Directory) []Difference {
 	if w.Mode != nil && *w.Mode != p.declaredMode() {
 		add(AspectMode, w.Mode.String(), p.declaredMode().String(), w.apply(AspectMode, k, p))
 	}
-	name := names(d)
+	name := Names(d)
 	if w.Entries != nil && !p.grants(*w.Entries) {
 		add(AspectEntries, entriesText(*w.Entries, nil, name), entriesText(p.Access.Named(), maskOver(p), name), w.apply(AspectEntries, k, p))
 	}
@@ -80,16 +80,7 @@ func maskOver(p POSIX) *mode.Perm {
 	return mask
 }
 
-func names(d *Directory) func(posixacl.Tag, uint32) string {
-	return func(t posixacl.Tag, id uint32) string {
-		if t == posixacl.User {
-			return d.Name(UID(id))
-		}
-		return d.Name(GID(id))
-	}
-}
-
-func entriesText(l posixacl.List, mask *mode.Perm, name func(posixacl.Tag, uint32) string) string {
+func entriesText(l posixacl.List, mask *mode.Perm, name posixacl.NameFunc) string {
 	parts := []string{}
 	for _, e := range l {
 		parts = append(parts, e.Text(name))

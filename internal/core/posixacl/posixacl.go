@@ -8,8 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strconv"
-	"strings"
 
 	"idletally/internal/core/mode"
 )
@@ -124,6 +122,11 @@ func Build(owner, group, other mode.Perm, named List, mask *mode.Perm) List {
 	for _, e := range named {
 		union |= e.Perm
 	}
+	// Linux passes over a list whose mask is empty (see Check): entries that grant nothing would
+	// no longer keep their accounts out. A mask that grants nothing more keeps the list in force.
+	if mask == nil && union == 0 {
+		union = other
+	}
 	if mask != nil {
 		union = *mask
 	}
@@ -177,71 +180,4 @@ func DecodeXattr(b []byte) (List, error) {
 		return nil, nil
 	}
 	return l, l.Validate()
-}
-
-// Text gives the short text form, entries apart by commas; name turns ids into names.
-func (l List) Text(name func(Tag, uint32) string) string {
-	parts := make([]string, len(l))
-	for i, e := range l {
-		parts[i] = e.Text(name)
-	}
-	return strings.Join(parts, ",")
-}
-
-// Text gives one entry as "user:NAME:rwx".
-func (e Entry) Text(name func(Tag, uint32) string) string {
-	who := ""
-	if e.Tag == User || e.Tag == Group {
-		if name != nil {
-			who = name(e.Tag, e.ID)
-		}
-		if who == "" {
-			who = strconv.FormatUint(uint64(e.ID), 10)
-		}
-	}
-	word := map[Tag]string{UserObj: "user", User: "user", GroupObj: "group", Group: "group", Mask: "mask", Other: "other"}[e.Tag]
-	return word + ":" + who + ":" + e.Perm.String()
-}
-
-// A Subject is somebody who asks for access.
-type Subject struct {
-	UID    uint32
-	Groups []uint32
-}
-
-// In says whether the subject is a member of a group.
-func (s Subject) In(gid uint32) bool { return slices.Contains(s.Groups, gid) }
-
-// Access gives every permission that the subject gets on its own, after POSIX.1e section
-// 23.1.5: the owner entry decides for the owner, then a named account's, then the matching
-// groups' together, then others. Privileges are not counted.
-func Access(owner, group uint32, m mode.Mode, l List, s Subject) mode.Perm {
-	if s.UID == owner {
-		return m.Owner()
-	}
-	if len(l) == 0 {
-		if s.In(group) {
-			return m.Group()
-		}
-		return m.Other()
-	}
-	mask := mode.Perm(7)
-	if p, ok := l.Find(Mask, NoID); ok {
-		mask = p
-	}
-	if p, ok := l.Find(User, s.UID); ok {
-		return p & mask
-	}
-	var got mode.Perm
-	matched := false
-	for _, e := range l {
-		if e.Tag == GroupObj && s.In(group) || e.Tag == Group && s.In(e.ID) {
-			matched = true
-			got |= e.Perm & mask
-		}
-	}
-	if matched {
-		return got
-	}
-	return m.Other()
 }

@@ -138,28 +138,34 @@ func Decode(b []byte) (Node, error) {
 		return Node{}, fmt.Errorf("node has format version %d, this program reads %d", b[1], version)
 	}
 	n := Node{Forest: b[0] == forestMark}
-	b = b[2:]
+	// Names and sets are parts of one string: a node is one allocation, however many it has.
+	whole := string(b)
+	at := 2
 	var err error
 	number := func() int {
-		v, k := binary.Uvarint(b)
-		if k <= 0 || v > MaxNode || k > 1 && b[k-1] == 0 { // a padded number is a second spelling
+		if at < len(b) && b[at] < 0x80 { // most are small
+			at++
+			return int(b[at-1])
+		}
+		v, k := binary.Uvarint(b[at:])
+		if k <= 0 || v > MaxNode || k > 1 && b[at+k-1] == 0 { // a padded number is a second spelling
 			err = errEnd
 			return 0
 		}
-		b = b[k:]
+		at += k
 		return int(v)
 	}
 	bytes := func(k int) string {
-		if err != nil || k > len(b) {
+		if err != nil || k > len(b)-at {
 			err = errEnd
 			return ""
 		}
-		s := string(b[:k])
-		b = b[k:]
+		s := whole[at : at+k]
+		at += k
 		return s
 	}
 	count := number()
-	if err != nil || count > len(b) {
+	if err != nil || count > len(b)-at {
 		return Node{}, errEnd
 	}
 	sets := make([]perm.Set, count)
@@ -170,7 +176,7 @@ func Decode(b []byte) (Node, error) {
 			return Node{}, err
 		}
 		if enc != "" {
-			if sets[i], err = perm.ParseSet(enc); err != nil {
+			if sets[i], err = perm.ParseSet(strings.Clone(enc)); err != nil {
 				return Node{}, err
 			}
 		}
@@ -180,7 +186,7 @@ func Decode(b []byte) (Node, error) {
 		seen[sets[i]] = true
 	}
 	count = number()
-	if err != nil || count > len(b) {
+	if err != nil || count > len(b)-at {
 		return Node{}, errEnd
 	}
 	n.Entries = make([]Entry, count)
@@ -219,7 +225,7 @@ func Decode(b []byte) (Node, error) {
 	if err != nil {
 		return Node{}, err
 	}
-	if used != len(sets) || len(b) > 0 {
+	if used != len(sets) || at < len(b) {
 		return Node{}, errors.New("node holds bytes that nothing refers to")
 	}
 	return n, nil

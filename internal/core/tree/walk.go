@@ -148,9 +148,18 @@ var ErrNoPath = errors.New("path is not in the snapshot")
 
 // Lookup finds one path; its node comes with it where it is a folder that was read.
 func Lookup(ctx context.Context, src Source, forest Hash, path string) (Entry, *Node, error) {
-	nodes, err := Load(ctx, src, forest)
+	steps, node, err := Trace(ctx, src, forest, path)
 	if err != nil {
 		return Entry{}, nil, err
+	}
+	return steps[len(steps)-1], node, nil
+}
+
+// Trace finds one path and gives every entry on the way to it, from its root on.
+func Trace(ctx context.Context, src Source, forest Hash, path string) ([]Entry, *Node, error) {
+	nodes, err := Load(ctx, src, forest)
+	if err != nil {
+		return nil, nil, err
 	}
 	n := nodes[0]
 	var at *Entry
@@ -161,21 +170,20 @@ func Lookup(ctx context.Context, src Source, forest Hash, path string) (Entry, *
 			rest = strings.Trim(path[len(e.Name):], "/")
 		}
 	}
+	var steps []Entry
 	for {
-		if at == nil {
-			return Entry{}, nil, fmt.Errorf("%w: %s", ErrNoPath, pathname.Escape(path))
+		if at == nil || !at.HasChild() && rest != "" {
+			return nil, nil, fmt.Errorf("%w: %s", ErrNoPath, pathname.Escape(path))
 		}
+		steps = append(steps, *at)
 		if !at.HasChild() {
-			if rest != "" {
-				return Entry{}, nil, fmt.Errorf("%w: %s", ErrNoPath, pathname.Escape(path))
-			}
-			return *at, nil, nil
+			return steps, nil, nil
 		}
 		if nodes, err = Load(ctx, src, at.Child); err != nil {
-			return Entry{}, nil, err
+			return nil, nil, err
 		}
 		if rest == "" {
-			return *at, &nodes[0], nil
+			return steps, &nodes[0], nil
 		}
 		var part string
 		part, rest, _ = strings.Cut(rest, "/")

@@ -251,7 +251,11 @@ func TestRefusedAndSkipped(t *testing.T) {
 	after := perm.POSIX{Mode: 0o640}.Set()
 	w := &world{dir: dir}
 	for _, n := range []string{"already", "changed", "fine", "folder", "folder/x", "gone", "hard", "immutable", "replaced"} {
-		w.steps = append(w.steps, plan.Step{Path: p(n), Kind: perm.File, Before: before, After: after})
+		s := plan.Step{Path: p(n), Kind: perm.File, Before: before, After: after}
+		if n == "immutable" {
+			s.Before, s.After = perm.POSIX{Mode: 0o666, Flags: perm.Immutable}.Set(), perm.POSIX{Mode: 0o640, Flags: perm.Immutable}.Set()
+		}
+		w.steps = append(w.steps, s)
 	}
 	slices.SortFunc(w.steps, func(a, b plan.Step) int { return pathname.Compare(a.Path, b.Path) })
 	w.chunks = memory{w.steps}

@@ -279,6 +279,9 @@ func difference(reviewed, now perm.POSIX) string {
 		if len(v.Defaults) > 0 {
 			s += fmt.Sprintf(" and defaults %v", v.Defaults)
 		}
+		for _, f := range v.Flags {
+			s += ", " + f
+		}
 		return s
 	}
 	return fmt.Sprintf("reviewed as %s, now %s", text(a), text(b))

@@ -11,7 +11,6 @@ import (
 
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
-	"idletally/internal/core/posixacl"
 )
 
 // An Op is one system call of a change.
@@ -86,13 +85,7 @@ func (o Op) after(k perm.Kind, p perm.POSIX) perm.POSIX {
 	switch o.what {
 	case setAccess:
 		p.Access = o.to.Access
-		u, _ := p.Access.Find(posixacl.UserObj, posixacl.NoID)
-		g, ok := p.Access.Find(posixacl.Mask, posixacl.NoID)
-		if !ok {
-			g, _ = p.Access.Find(posixacl.GroupObj, posixacl.NoID)
-		}
-		x, _ := p.Access.Find(posixacl.Other, posixacl.NoID)
-		p.Mode = p.Mode.With(u, g, x)
+		p.Mode = p.Access.Mode(p.Mode)
 	case dropAccess:
 		p.Access = nil
 	case setOwner:
@@ -111,20 +104,7 @@ func (o Op) after(k perm.Kind, p perm.POSIX) perm.POSIX {
 		p.Default = o.to.Default
 	case setMode:
 		p.Mode = o.to.Mode
-		if p.Access != nil { // chmod moves the owner's, the mask's and the others' entries along
-			p.Access = slices.Clone(p.Access)
-			_, masked := p.Access.Find(posixacl.Mask, posixacl.NoID)
-			for i, e := range p.Access {
-				switch {
-				case e.Tag == posixacl.UserObj:
-					p.Access[i].Perm = p.Mode.Owner()
-				case e.Tag == posixacl.Mask, e.Tag == posixacl.GroupObj && !masked:
-					p.Access[i].Perm = p.Mode.Group()
-				case e.Tag == posixacl.Other:
-					p.Access[i].Perm = p.Mode.Other()
-				}
-			}
-		}
+		p.Access = p.Access.Chmod(p.Mode)
 	case setCaps:
 		p.Caps = o.to.Caps
 	}

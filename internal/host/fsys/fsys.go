@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 	"sync/atomic"
+	"time"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -159,6 +160,24 @@ type Info struct {
 	Links uint64
 	Dev   uint64
 	Ino   uint64
+
+	Size     int64
+	Modified time.Time
+	Top      bool // a file system is mounted here
+}
+
+const statxMask = unix.STATX_TYPE | unix.STATX_MODE | unix.STATX_NLINK | unix.STATX_UID | unix.STATX_GID | unix.STATX_INO | unix.STATX_SIZE | unix.STATX_MTIME
+
+// state is what statx tells of a path's permissions; lists and capabilities are attributes.
+func state(st *unix.Statx_t) perm.POSIX {
+	p := perm.POSIX{UID: st.Uid, GID: st.Gid, Mode: mode.Mode(st.Mode & 0o7777)}
+	if st.Attributes&unix.STATX_ATTR_IMMUTABLE != 0 {
+		p.Flags |= perm.Immutable
+	}
+	if st.Attributes&unix.STATX_ATTR_APPEND != 0 {
+		p.Flags |= perm.AppendOnly
+	}
+	return p
 }
 
 // KindOf translates the type bits of st_mode.
@@ -182,12 +201,12 @@ func KindOf(m uint32) perm.Kind {
 
 // Look reads the permission state behind a descriptor that Open gave.
 func Look(fd int) (Info, error) {
-	var st unix.Stat_t
-	if err := unix.Fstatat(fd, "", &st, unix.AT_EMPTY_PATH|unix.AT_SYMLINK_NOFOLLOW); err != nil {
+	var st unix.Statx_t
+	if err := unix.Statx(fd, "", unix.AT_EMPTY_PATH|unix.AT_SYMLINK_NOFOLLOW, statxMask, &st); err != nil {
 		return Info{}, fmt.Errorf("read permissions: %w", err)
 	}
-	i := Info{Kind: KindOf(st.Mode), Links: uint64(st.Nlink), Dev: st.Dev, Ino: st.Ino,
-		State: perm.POSIX{UID: st.Uid, GID: st.Gid, Mode: mode.Mode(st.Mode & 0o7777)}}
+	i := Info{Kind: KindOf(uint32(st.Mode)), Links: uint64(st.Nlink), Dev: unix.Mkdev(st.Dev_major, st.Dev_minor), Ino: st.Ino, State: state(&st),
+		Size: int64(st.Size), Modified: time.Unix(st.Mtime.Sec, int64(st.Mtime.Nsec)), Top: st.Attributes&unix.STATX_ATTR_MOUNT_ROOT != 0}
 	if i.Kind == perm.Link {
 		return i, nil
 	}
@@ -279,6 +298,7 @@ func UseXattrat(on bool) (was bool) { return xattrat.Swap(on) }
 // A Reader looks at the entries of one open folder. Its buffers are reused; one goroutine at a
 // time may use it.
 type Reader struct {
+	stat        unix.Statx_t
 	list, value [1024]byte
 	plain       map[plainKey]perm.Set
 	known       map[string]perm.Set // by raw
@@ -287,17 +307,20 @@ type Reader struct {
 
 type plainKey struct {
 	uid, gid uint32
-	mode     uint32
+	mode     uint16
+	flags    perm.Flags
 }
+
+const scanMask = unix.STATX_TYPE | unix.STATX_MODE | unix.STATX_UID | unix.STATX_GID
 
 // At looks at a folder's entry without following it. name ends with a NUL byte.
 func (r *Reader) At(dir int, name []byte) (perm.Kind, perm.Set, error) {
-	var st unix.Stat_t
-	_, _, e := unix.Syscall6(unix.SYS_NEWFSTATAT, uintptr(dir), uintptr(unsafe.Pointer(&name[0])), uintptr(unsafe.Pointer(&st)), unix.AT_SYMLINK_NOFOLLOW, 0, 0)
+	st := &r.stat
+	_, _, e := unix.Syscall6(unix.SYS_STATX, uintptr(dir), uintptr(unsafe.Pointer(&name[0])), unix.AT_SYMLINK_NOFOLLOW|unix.AT_STATX_DONT_SYNC, scanMask, uintptr(unsafe.Pointer(st)), 0)
 	if e != 0 {
 		return 0, perm.Set{}, e
 	}
-	k := KindOf(st.Mode)
+	k := KindOf(uint32(st.Mode))
 	names := ""
 	if k != perm.Link {
 		var err error
@@ -306,29 +329,30 @@ func (r *Reader) At(dir int, name []byte) (perm.Kind, perm.Set, error) {
 		}
 	}
 	if !strings.Contains(names, AttrAccess) && !strings.Contains(names, AttrDefault) && !strings.Contains(names, AttrCaps) {
-		key := plainKey{st.Uid, st.Gid, st.Mode & 0o7777}
+		p := state(st)
+		key := plainKey{p.UID, p.GID, uint16(p.Mode), p.Flags}
 		s, ok := r.plain[key]
 		if !ok {
 			if r.plain == nil {
 				r.plain = map[plainKey]perm.Set{}
 			}
-			s = perm.POSIX{UID: st.Uid, GID: st.Gid, Mode: mode.Mode(key.mode)}.Set()
+			s = p.Set()
 			if len(r.plain) < 10_000 {
 				r.plain[key] = s
 			}
 		}
 		return k, s, nil
 	}
-	s, err := r.rich(dir, name, names, &st)
+	s, err := r.rich(dir, name, names, state(st))
 	return k, s, err
 }
 
 // rich makes the set of a path with attributes. Few lists serve many paths, so that decoding and
 // checking each once is enough: raw is what the kernel said, attribute by attribute.
-func (r *Reader) rich(dir int, name []byte, names string, st *unix.Stat_t) (perm.Set, error) {
-	raw := binary.NativeEndian.AppendUint32(r.raw[:0], st.Uid)
-	raw = binary.NativeEndian.AppendUint32(raw, st.Gid)
-	raw = binary.NativeEndian.AppendUint32(raw, st.Mode&0o7777)
+func (r *Reader) rich(dir int, name []byte, names string, p perm.POSIX) (perm.Set, error) {
+	raw := binary.NativeEndian.AppendUint32(r.raw[:0], p.UID)
+	raw = binary.NativeEndian.AppendUint32(raw, p.GID)
+	raw = binary.NativeEndian.AppendUint32(raw, uint32(p.Mode)|uint32(p.Flags)<<16)
 	var spans [len(attrs)][2]int
 	for i, a := range attrs {
 		var b []byte
@@ -346,7 +370,7 @@ func (r *Reader) rich(dir int, name []byte, names string, st *unix.Stat_t) (perm
 	if s, ok := r.known[string(raw)]; ok {
 		return s, nil
 	}
-	i := Info{State: perm.POSIX{UID: st.Uid, GID: st.Gid, Mode: mode.Mode(st.Mode & 0o7777)}}
+	i := Info{State: p}
 	err := i.fill(names, func(attr string) ([]byte, error) {
 		span := spans[slices.Index(attrs[:], attr)]
 		return raw[span[0]:span[1]], nil

@@ -65,10 +65,7 @@ func entry(r *fsys.Reader, dir int, path, name string) (Entry, error) {
 		e.Size = st.Size
 	}
 	if e.Kind == perm.Link {
-		buf := make([]byte, 4096)
-		if n, err := unix.Readlinkat(dir, name, buf); err == nil {
-			e.Target = string(buf[:n])
-		}
+		e.Target, _ = readlink(dir, name) // one that cannot be read is a link all the same
 	}
 	var err error
 	e.Kind, e.Set, err = r.At(dir, append([]byte(name), 0))

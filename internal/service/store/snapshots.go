@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -12,6 +11,7 @@ import (
 	"github.com/jmoiron/sqlx"
 	"github.com/klauspost/compress/zstd"
 
+	"idletally/internal/core/access"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/tree"
 	"idletally/internal/wire"
@@ -133,9 +133,21 @@ type Snapshot struct {
 	RequestedBy string     `db:"requested_by"`
 	Created     time.Time  `db:"created"`
 	Taken       *time.Time `db:"taken"`
+	WaysText    *string    `db:"ways"`
 }
 
-const snapshotColumns = `id, host, application, state, roots, forest, directory, paths, gaps, denied, message, requested_by, created, taken`
+const snapshotColumns = `id, host, application, state, roots, forest, directory, paths, gaps, denied, message, requested_by, created, taken, ways`
+
+// Ways gives the way from / to each root; none where the snapshot is older than they are.
+func (s Snapshot) Ways() (ways []access.Way, err error) {
+	if s.WaysText == nil {
+		return nil, nil
+	}
+	if err := json.Unmarshal([]byte(*s.WaysText), &ways); err != nil {
+		return nil, fmt.Errorf("the ways of snapshot %s are damaged: %w", s.ID, err)
+	}
+	return ways, nil
+}
 
 // Hash is the snapshot's forest.
 func (s Snapshot) Hash() (h tree.Hash) {
@@ -183,17 +195,20 @@ func (s *Store) KeepSnapshot(ctx context.Context, work Work, d wire.SnapshotDone
 	if !have[d.Forest] {
 		return fmt.Errorf("%w: the snapshot's root %s was not sent", ErrBadNode, d.Forest)
 	}
-	dir, err := json.Marshal(d.Directory)
+	dirHash, dir, err := encodeDirectory(d.Directory)
 	if err != nil {
 		return err
 	}
-	dirHash := sha256.Sum256(dir)
+	ways, err := json.Marshal(d.Ways)
+	if err != nil {
+		return err
+	}
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO directory (hash, data) VALUES (?,?)`, dirHash[:], encoder.EncodeAll(dir, nil)); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE snapshot SET forest = ?, directory = ?, paths = ?, gaps = ?, denied = ?, taken = ?
-			WHERE id = ? AND state = 'waiting'`, d.Forest[:], dirHash[:], d.Paths, d.Gaps, denied, now(), work.Subject)
+		_, err := tx.ExecContext(ctx, `UPDATE snapshot SET forest = ?, directory = ?, paths = ?, gaps = ?, denied = ?, taken = ?, ways = ?
+			WHERE id = ? AND state = 'waiting'`, d.Forest[:], dirHash[:], d.Paths, d.Gaps, denied, now(), ways, work.Subject)
 		return err
 	})
 }

@@ -1,0 +1,330 @@
+// Package access answers who can do what, and why: on one path with the way that leads to it,
+// and over whole snapshots. It computes; what it says of Linux is held against the kernel by the
+// tests of package probe.
+//
+// What a scheme of permissions means stays in one file per scheme; everybody else sees places,
+// operations and answers.
+package access
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+)
+
+// An Operation is something that somebody may want to do with a path.
+type Operation uint8
+
+// The operations.
+const (
+	Read    Operation = 1 + iota // open a file's content for reading
+	Write                        // open a file's content for writing
+	Execute                      // run a file as a program
+	List                         // read a folder's names
+	Enter                        // pass through a folder to what is in it
+	Create                       // make a new entry in a folder
+	Delete                       // take the path out of its folder
+	Rename                       // give it another name in its folder
+	Change                       // change its permissions
+	Own                          // become its owner
+)
+
+// Operations lists them in the order in which they are shown.
+var Operations = []Operation{Read, Write, Execute, List, Enter, Create, Delete, Rename, Change, Own}
+
+var operationNames = [...]string{"", "read", "write", "execute", "list", "enter", "create", "delete", "rename", "change", "own"}
+
+var operationWords = [...]string{"", "read", "write", "execute", "list names", "enter", "create entries", "delete it", "rename it", "change permissions", "take ownership"}
+
+func (o Operation) String() string {
+	if o < Read || o > Own {
+		return "unknown operation"
+	}
+	return operationNames[o]
+}
+
+// Words says it for people.
+func (o Operation) Words() string { return operationWords[o] }
+
+// ParseOperation reads an operation's name.
+func ParseOperation(s string) (Operation, error) {
+	if i := slices.Index(operationNames[:], s); i > 0 {
+		return Operation(i), nil
+	}
+	return 0, fmt.Errorf("operation %q is unknown: want one of %s", s, strings.Join(operationNames[1:], ", "))
+}
+
+// MarshalText gives the operation's name.
+func (o Operation) MarshalText() ([]byte, error) { return []byte(o.String()), nil }
+
+// UnmarshalText reads the operation's name.
+func (o *Operation) UnmarshalText(b []byte) (err error) {
+	*o, err = ParseOperation(string(b))
+	return err
+}
+
+// For lists the operations that make sense for a kind of path.
+func For(k perm.Kind) []Operation {
+	switch k {
+	case perm.Folder:
+		return []Operation{List, Enter, Create, Delete, Rename, Change, Own}
+	case perm.File:
+		return []Operation{Read, Write, Execute, Delete, Rename, Change, Own}
+	case perm.Link:
+		return []Operation{Delete, Rename, Own}
+	}
+	return []Operation{Read, Write, Delete, Rename, Change, Own}
+}
+
+// A Mount is what the file system that a path lies on withholds from everybody.
+type Mount struct {
+	At       pathname.Path `json:"at,omitempty" doc:"Where it is mounted"`
+	ReadOnly bool          `json:"read_only,omitempty"`
+	NoExec   bool          `json:"no_exec,omitempty"`
+	NoSUID   bool          `json:"no_suid,omitempty"`
+	NoDev    bool          `json:"no_dev,omitempty"`
+}
+
+// Words names what a mount withholds.
+func (m Mount) Words() (out []string) {
+	for _, x := range []struct {
+		on   bool
+		word string
+	}{{m.ReadOnly, "read-only"}, {m.NoExec, "no-exec"}, {m.NoSUID, "no-suid"}, {m.NoDev, "no-dev"}} {
+		if x.on {
+			out = append(out, x.word)
+		}
+	}
+	return out
+}
+
+// A Place is a path with what decides access there.
+type Place struct {
+	Path  pathname.Path `json:"path"`
+	Kind  perm.Kind     `json:"kind"`
+	Set   perm.Set      `json:"set"` // zero where it could not be read
+	Mount Mount         `json:"mount"`
+	Top   bool          `json:"top,omitempty"` // a file system is mounted here: it cannot be removed or renamed
+}
+
+// A Way is the path asked about, last, and before it every folder that is passed, from / on.
+type Way []Place
+
+// A Privilege is a power that an account has beside its permissions.
+type Privilege uint8
+
+// The privileges: capabilities(7), as far as they bear on files.
+const (
+	Override   Privilege = 1 << iota // CAP_DAC_OVERRIDE
+	ReadSearch                       // CAP_DAC_READ_SEARCH
+	FOwner                           // CAP_FOWNER
+	Chown                            // CAP_CHOWN
+	FSetID                           // CAP_FSETID
+
+	AllPrivileges = Override | ReadSearch | FOwner | Chown | FSetID
+)
+
+var privilegeNames = [...]string{"CAP_DAC_OVERRIDE", "CAP_DAC_READ_SEARCH", "CAP_FOWNER", "CAP_CHOWN", "CAP_FSETID"}
+
+func (p Privilege) String() string {
+	var out []string
+	for i, n := range privilegeNames {
+		if p&(1<<i) != 0 {
+			out = append(out, n)
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+// ParsePrivilege reads a capability's name.
+func ParsePrivilege(s string) (Privilege, error) {
+	if i := slices.Index(privilegeNames[:], strings.ToUpper(s)); i >= 0 {
+		return 1 << i, nil
+	}
+	return 0, fmt.Errorf("privilege %q has no bearing on files: want one of %s", s, strings.Join(privilegeNames[:], ", "))
+}
+
+// A Subject is somebody who asks for access.
+type Subject struct {
+	ID         perm.Principal // perm.Everyone is whoever is nobody in particular
+	Groups     []perm.Principal
+	Privileges Privilege
+}
+
+// SubjectOf is an account as its host knows it, with groups that it does not belong to yet.
+func SubjectOf(d *perm.Directory, id perm.Principal, joining ...perm.Principal) Subject {
+	s := Subject{ID: id}
+	if a := d.Account(id); a != nil {
+		s.Groups = append(s.Groups, a.Groups...)
+	}
+	for _, g := range joining {
+		if !slices.Contains(s.Groups, g) {
+			s.Groups = append(s.Groups, g)
+		}
+	}
+	if n, ok := id.ID(); ok && n == 0 && !id.IsGroup() {
+		s.Privileges = AllPrivileges
+	}
+	return s
+}
+
+// A Pass is one folder on a way, and what lets through or stops there.
+type Pass struct {
+	Path    pathname.Path `json:"path"`
+	Passed  bool          `json:"passed"`
+	Reason  string        `json:"reason"`
+	Reached bool          `json:"reached" doc:"False behind the place where the way stops"`
+}
+
+// An Answer is what somebody can do with a path, with the one cause that decides it.
+type Answer struct {
+	Operation Operation     `json:"operation"`
+	Allowed   bool          `json:"allowed"`
+	Cause     Code          `json:"cause"`
+	At        pathname.Path `json:"at" doc:"The path whose permissions decide: the path itself, its folder, or one on the way to it"`
+	Reason    string        `json:"reason" doc:"The deciding cause in one sentence"`
+	Entry     string        `json:"entry,omitempty" doc:"The entry that decides"`
+	Way       []Pass        `json:"way" doc:"The folders from / to the one that the path is in"`
+	Notes     []string      `json:"notes,omitempty"`
+}
+
+// A Code names a cause.
+type Code string
+
+// The causes.
+const (
+	ByOwner         Code = "owner"          // the owner's permissions
+	ByAccount       Code = "account entry"  // the entry that names the account
+	ByGroup         Code = "group"          // the owning group's, or a group entry
+	ByOthers        Code = "others"         // what everybody else gets
+	ByMask          Code = "mask"           // an entry grants it, the mask takes it away
+	ByPrivilege     Code = "privilege"      // permissions are passed over
+	ByNoProgram     Code = "no execute bit" // even root runs only what somebody may run
+	BySticky        Code = "sticky"         // only owners remove from a sticky folder
+	ByReadOnly      Code = "read-only"      // mount
+	ByNoExec        Code = "no-exec"        // mount
+	ByNoDev         Code = "no-dev"         // mount
+	ByImmutable     Code = "immutable"      // flag
+	ByAppendOnly    Code = "append-only"    // flag
+	ByOwnership     Code = "ownership"      // owners change permissions
+	ByNotOwner      Code = "not the owner"  // others do not
+	BySetID         Code = "set-ID bits"    // a change of owner would change the mode too
+	ByMountPoint    Code = "mount point"    // busy
+	ByRoot          Code = "top"            // / is in no folder
+	ByKind          Code = "kind"           // there is no such thing with this kind of path
+	ByLink          Code = "link"           // ask about its target
+	ByUnread        Code = "not read"       // the snapshot does not know
+	ByFolderOnWay   Code = "no folder"      // a part of the way is no folder
+	ByUnknownScheme Code = "unknown scheme" // a newer program wrote it
+)
+
+// verdict is a decision before anybody has to read it: no names, no sentences.
+type verdict struct {
+	ok     bool
+	code   Code
+	folder bool // the folder that the path is in decides, not the path
+	ruling ruling
+	priv   Privilege
+}
+
+// An Asker is a subject made ready for many questions. It may be used by one goroutine at a time.
+type Asker struct {
+	Subject
+	posix posixAsker
+}
+
+// NewAsker makes an asker.
+func NewAsker(s Subject) *Asker { return &Asker{Subject: s, posix: newPOSIXAsker(s)} }
+
+// passes says whether the asker gets through a folder on the way.
+func (a *Asker) passes(p *Place) verdict {
+	switch {
+	case p.Kind == perm.Link:
+		return verdict{ok: true, code: ByLink} // reading a link takes no right
+	case p.Kind != perm.Folder:
+		return verdict{code: ByFolderOnWay}
+	}
+	return a.decide(nil, p, Enter)
+}
+
+// decide answers for a path in a folder that is reached; folder is nil for /.
+func (a *Asker) decide(folder, p *Place, op Operation) verdict {
+	if (op == Delete || op == Rename) && folder == nil {
+		return verdict{code: ByRoot}
+	}
+	if p.Set.IsZero() || (op == Delete || op == Rename) && folder.Set.IsZero() {
+		return verdict{code: ByUnread}
+	}
+	if !slices.Contains(For(p.Kind), op) {
+		if p.Kind == perm.Link {
+			return verdict{code: ByLink}
+		}
+		return verdict{code: ByKind}
+	}
+	if p.Set.Scheme() == perm.SchemePOSIX {
+		return a.posix.decide(folder, p, op)
+	}
+	return verdict{code: ByUnknownScheme}
+}
+
+// May answers whether the asker can do something at the end of a way.
+func (a *Asker) May(w Way, op Operation, d *perm.Directory) Answer {
+	out := Answer{Operation: op, Way: []Pass{}}
+	last := len(w) - 1
+	stopped := false
+	for i := range w[:last] {
+		p := &w[i]
+		pass := Pass{Path: p.Path, Reached: !stopped}
+		if !stopped {
+			v := a.passes(p)
+			pass.Passed, pass.Reason = v.ok, a.sentence(v, nil, p, Enter, d)
+			if !v.ok {
+				stopped = true
+				out.Cause, out.At = v.code, p.Path
+				out.Reason, out.Entry = "the way stops at "+p.Path.String()+": "+pass.Reason, v.entry(d)
+			}
+		}
+		out.Way = append(out.Way, pass)
+	}
+	if stopped {
+		return out
+	}
+	p := &w[last]
+	folder := w.folder(last)
+	v := a.decide(folder, p, op)
+	out.Allowed, out.Cause, out.At, out.Entry = v.ok, v.code, p.Path, v.entry(d)
+	if v.folder {
+		out.At = folder.Path
+	}
+	out.Reason = a.sentence(v, folder, p, op, d)
+	out.Notes = a.notes(v, p, op)
+	return out
+}
+
+// folder finds the folder that a place of the way lies in; a link on the way lies between.
+func (w Way) folder(i int) *Place {
+	if w[i].Path == "/" {
+		return nil
+	}
+	at := pathname.Path(pathname.Folder(string(w[i].Path)))
+	for j := i - 1; j >= 0; j-- {
+		if w[j].Path == at {
+			return &w[j]
+		}
+	}
+	return nil
+}
+
+// Can is May without the words.
+func (a *Asker) Can(w Way, op Operation) bool {
+	last := len(w) - 1
+	for i := range w[:last] {
+		if !a.passes(&w[i]).ok {
+			return false
+		}
+	}
+	return a.decide(w.folder(last), &w[last], op).ok
+}

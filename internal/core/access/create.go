@@ -1,0 +1,58 @@
+package access
+
+import (
+	"fmt"
+
+	"idletally/internal/core/mode"
+	"idletally/internal/core/perm"
+)
+
+// Asked is what a program asks for when it makes a path.
+type Asked struct {
+	Mode  mode.Mode // POSIX: programs ask for 0666 for files and 0777 for folders, as a rule
+	Umask mode.Mode // POSIX: of the process
+}
+
+// Made is what comes of it.
+type Made struct {
+	Set   perm.Set
+	Notes []string
+}
+
+// New says what a file or folder gets that a subject makes in a folder.
+func New(folder perm.Set, k perm.Kind, s Subject, asked Asked, d *perm.Directory) (Made, error) {
+	if k != perm.File && k != perm.Folder {
+		return Made{}, fmt.Errorf("what a new %s gets is not computed: ask about a file or a folder", k)
+	}
+	f, err := perm.POSIXOf(folder)
+	if err != nil {
+		return Made{}, err
+	}
+	p := perm.POSIX{UID: newPOSIXAsker(s).who.UID, Mode: asked.Mode & 0o777}
+	if len(s.Groups) > 0 {
+		p.GID, _ = s.Groups[0].ID()
+	}
+	var m Made
+	if f.Mode&mode.SetGID != 0 {
+		p.GID = f.GID
+		m.Notes = append(m.Notes, "group "+d.Name(perm.GID(f.GID))+": the folder has set-group-ID")
+		if k == perm.Folder {
+			p.Mode |= mode.SetGID
+			m.Notes = append(m.Notes, "set-group-ID is passed on to folders")
+		}
+	} else {
+		m.Notes = append(m.Notes, "group "+d.Name(perm.GID(p.GID))+": the primary group of who makes it, since the folder has no set-group-ID")
+	}
+	if f.Default != nil {
+		p.Access, p.Mode = f.Default.Inherit(p.Mode)
+		if k == perm.Folder {
+			p.Default = f.Default
+		}
+		m.Notes = append(m.Notes, fmt.Sprintf("entries come from the folder's default entries; the program asks for %s and the umask has no part in it", asked.Mode))
+	} else {
+		p.Mode &^= asked.Umask & 0o777
+		m.Notes = append(m.Notes, fmt.Sprintf("mode: the program asks for %s, the umask %s takes its bits away", asked.Mode, asked.Umask))
+	}
+	m.Set = p.Set()
+	return m, nil
+}

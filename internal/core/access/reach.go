@@ -1,0 +1,410 @@
+package access
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/tree"
+)
+
+// A Snapshot is a hash tree with what lies above its roots.
+type Snapshot struct {
+	Source tree.Source
+	Forest tree.Hash
+	Ways   []Way // to each root, the root included, as the host had it
+}
+
+// root finds the way to the root that a path lies under.
+func (s Snapshot) root(path string) Way {
+	var found Way
+	for _, w := range s.Ways {
+		if len(w) == 0 {
+			continue
+		}
+		at := string(w[len(w)-1].Path)
+		if pathname.Under(path, at) && (found == nil || len(at) > len(found[len(found)-1].Path)) {
+			found = w
+		}
+	}
+	return found
+}
+
+// Way gives the way to a path; the path's own node comes with it where it is a folder that was
+// read. Folders above the roots have a way, and no node.
+func (s Snapshot) Way(ctx context.Context, path string) (Way, *tree.Node, error) {
+	if err := pathname.Check(path); err != nil {
+		return nil, nil, err
+	}
+	for _, w := range s.Ways {
+		for i, p := range w[:max(len(w)-1, 0)] {
+			if string(p.Path) == path {
+				return w[:i+1], nil, nil
+			}
+		}
+	}
+	steps, node, err := tree.Trace(ctx, s.Source, s.Forest, path)
+	if err != nil {
+		return nil, nil, err
+	}
+	above := s.root(path)
+	way := slices.Clone(above)
+	if above == nil {
+		// Of what is not known nothing may be said: its zero set is an answer of its own.
+		for at := pathname.Folder(steps[0].Name); ; at = pathname.Folder(at) {
+			way = slices.Insert(way, 0, Place{Path: pathname.Path(at), Kind: perm.Folder})
+			if at == "/" {
+				break
+			}
+		}
+		way = append(way, Place{Path: pathname.Path(steps[0].Name)})
+	}
+	last := len(way) - 1
+	way[last].Kind, way[last].Set = steps[0].Kind, steps[0].Set
+	at := steps[0].Name
+	for _, e := range steps[1:] {
+		at = pathname.Join(at, e.Name)
+		way = append(way, Place{Path: pathname.Path(at), Kind: e.Kind, Set: e.Set, Mount: way[last].Mount, Top: e.Gap == tree.Mount})
+	}
+	return way, node, nil
+}
+
+// Suppose says what a path's state would be; a nil one leaves everything as it is.
+type Suppose func(path string, k perm.Kind, s perm.Set) perm.Set
+
+// On is a way as it would be.
+func (f Suppose) On(w Way) Way {
+	if f == nil {
+		return w
+	}
+	w = slices.Clone(w)
+	for i := range w {
+		w[i].Set = f(string(w[i].Path), w[i].Kind, w[i].Set)
+	}
+	return w
+}
+
+// A Reach asks what somebody can do below a folder.
+type Reach struct {
+	Under     string // "": every root
+	Operation Operation
+	Now       *Asker
+	// Then is asked beside it, where set: the same account with another group, or the same with
+	// permissions as they would be.
+	Then    *Asker
+	Suppose Suppose
+	After   string // paths are listed from here on
+	Limit   int    // how many paths are listed
+	Names   *perm.Directory
+}
+
+// A Tally is what a Reach found.
+type Tally struct {
+	Looked  int64         `json:"looked" doc:"Paths that were decided one by one"`
+	Held    int64         `json:"held" doc:"Paths on which the operation is allowed"`
+	Then    int64         `json:"then" doc:"The same, as it would be; equal to held where nothing was supposed"`
+	Gained  int64         `json:"gained"`
+	Lost    int64         `json:"lost"`
+	Closed  int64         `json:"closed" doc:"Folders that no way leads through: what is in them was not looked at"`
+	Unread  int64         `json:"unread" doc:"Folders whose content the snapshot does not have"`
+	Stopped string        `json:"stopped,omitempty" doc:"Why the way ends before the folder is reached at all"`
+	Groups  []Equal       `json:"groups" doc:"Paths with equal permissions, many first"`
+	Paths   []Reached     `json:"paths"`
+	Next    pathname.Path `json:"next,omitempty" doc:"Give it as after to get what follows"`
+}
+
+// Equal is paths with the same permissions.
+type Equal struct {
+	Kind    perm.Kind     `json:"kind"`
+	Set     perm.Set      `json:"set"`
+	Was     bool          `json:"was"`
+	Is      bool          `json:"is"`
+	Count   int64         `json:"count"`
+	Folder  pathname.Path `json:"folder"` // the deepest that holds them all
+	Example pathname.Path `json:"example"`
+}
+
+// Reached is one path.
+type Reached struct {
+	Path pathname.Path `json:"path"`
+	Kind perm.Kind     `json:"kind"`
+	Set  perm.Set      `json:"set"`
+	Was  bool          `json:"was"`
+	Is   bool          `json:"is"`
+}
+
+type view struct {
+	asker   *Asker
+	suppose Suppose
+}
+
+type group struct {
+	kind    perm.Kind
+	set     perm.Set
+	was, is bool
+}
+
+type reach struct {
+	Reach
+	ctx    context.Context
+	snap   Snapshot
+	views  []view
+	tally  Tally
+	groups map[group]*Equal
+	last   group // and where it is kept: neighbours are mostly alike
+	lastAt *Equal
+	path   []byte
+}
+
+// maxGroups bounds the groups that are kept apart.
+const maxGroups = 10_000
+
+// Ask walks a snapshot, and goes only where a way leads: what is in a folder that nobody asked
+// about can pass is not looked at.
+func (s Snapshot) Ask(ctx context.Context, q Reach) (Tally, error) {
+	r := &reach{Reach: q, ctx: ctx, snap: s, groups: map[group]*Equal{}, views: []view{{q.Now, nil}}}
+	if q.Then != nil {
+		r.views = append(r.views, view{q.Then, q.Suppose})
+	}
+	tops := []string{q.Under}
+	if q.Under == "" {
+		nodes, err := tree.Load(ctx, s.Source, s.Forest)
+		if err != nil {
+			return Tally{}, err
+		}
+		tops = tops[:0]
+		for _, e := range nodes[0].Entries {
+			tops = append(tops, e.Name)
+		}
+	}
+	for _, top := range tops {
+		if err := r.below(top); err != nil {
+			return Tally{}, err
+		}
+	}
+	for _, g := range r.groups {
+		r.tally.Groups = append(r.tally.Groups, *g)
+	}
+	slices.SortFunc(r.tally.Groups, func(a, b Equal) int {
+		return cmp.Or(-cmp.Compare(a.Count, b.Count), pathname.Compare(string(a.Example), string(b.Example)))
+	})
+	if len(r.views) == 1 {
+		r.tally.Then = r.tally.Held
+	}
+	return r.tally, nil
+}
+
+// below asks one folder and all that is in it.
+func (r *reach) below(at string) error {
+	way, node, err := r.snap.Way(r.ctx, at)
+	if err != nil {
+		return err
+	}
+	last := len(way) - 1
+	state := make([]inside, len(r.views))
+	for i, v := range r.views {
+		w := v.suppose.On(way)
+		state[i].open = true
+		for j := range w[:last] {
+			if verdict := v.asker.passes(&w[j]); !verdict.ok {
+				state[i].open = false
+				if i == 0 {
+					r.tally.Stopped = fmt.Sprintf("the way stops at %s: %s", w[j].Path, v.asker.sentence(verdict, nil, &w[j], Enter, r.Names))
+				}
+				break
+			}
+		}
+		if f := w.folder(last); f != nil {
+			state[i].folder = *f
+		}
+		state[i].mount = way[last].Mount
+	}
+	e := tree.Entry{Kind: way[last].Kind, Set: way[last].Set}
+	if way[last].Top {
+		e.Gap = tree.Mount
+	}
+	if node == nil && e.Kind == perm.Folder && e.Gap == tree.Whole {
+		e.Gap = tree.Refused
+	}
+	r.path = append(r.path[:0], at...)
+	return r.entry(&e, node, state, at == "/")
+}
+
+// inside is how one view stands in the folder at hand, with the last decision: neighbours are
+// mostly alike.
+type inside struct {
+	open   bool // the way led here
+	folder Place
+	mount  Mount
+
+	known   bool
+	kind    perm.Kind
+	set     perm.Set
+	ok      bool
+	through bool
+}
+
+func (in *inside) decide(v view, e *tree.Entry, op Operation, path []byte, top bool) {
+	set := e.Set
+	if v.suppose != nil && !set.IsZero() {
+		set = v.suppose(string(path), e.Kind, set)
+	}
+	if in.known && in.kind == e.Kind && in.set == set && e.Gap != tree.Mount {
+		return
+	}
+	p := Place{Kind: e.Kind, Set: set, Mount: in.mount, Top: e.Gap == tree.Mount}
+	folder := &in.folder
+	if top {
+		folder = nil
+	}
+	in.known, in.kind, in.set = e.Gap != tree.Mount, e.Kind, set
+	in.ok = v.asker.decide(folder, &p, op).ok
+	in.through = e.Kind == perm.Folder && v.asker.passes(&p).ok
+}
+
+// entry decides one path and goes on below it. r.path holds it.
+func (r *reach) entry(e *tree.Entry, node *tree.Node, state []inside, top bool) error {
+	r.tally.Looked++
+	var held [2]bool
+	through := false
+	for i := range state {
+		if in := &state[i]; in.open {
+			in.decide(r.views[i], e, r.Operation, r.path, top)
+			held[i] = in.ok
+			through = through || in.through
+		}
+	}
+	if len(state) == 1 {
+		held[1] = held[0]
+	}
+	if held[0] || held[1] {
+		r.keep(e, held)
+	}
+	switch {
+	case e.Kind != perm.Folder:
+	case e.Gap != tree.Whole:
+		r.tally.Unread++
+	case !through:
+		r.tally.Closed++
+	default:
+		below := make([]inside, len(state))
+		for i := range state {
+			set := e.Set
+			if s := r.views[i].suppose; s != nil {
+				set = s(string(r.path), e.Kind, set)
+			}
+			below[i] = inside{open: state[i].open && state[i].through, mount: state[i].mount, folder: Place{Kind: perm.Folder, Set: set, Mount: state[i].mount}}
+		}
+		return r.folder(node, below)
+	}
+	return nil
+}
+
+const loadAhead = 256
+
+func (r *reach) folder(n *tree.Node, state []inside) error {
+	if err := r.ctx.Err(); err != nil {
+		return err
+	}
+	base := len(r.path)
+	if base > 1 {
+		r.path = append(r.path, '/')
+		base++
+	}
+	var ahead []tree.Node
+	next := 0
+	for i := range n.Entries {
+		e := &n.Entries[i]
+		r.path = append(r.path[:base], e.Name...)
+		var below *tree.Node
+		if e.HasChild() {
+			if next == len(ahead) {
+				var want []tree.Hash
+				for j := i; j < len(n.Entries) && len(want) < loadAhead; j++ {
+					// What nobody passes is not even read from where it is stored.
+					if f := &n.Entries[j]; f.HasChild() && r.passable(f, state) {
+						want = append(want, f.Child)
+					}
+				}
+				var err error
+				if ahead, err = tree.Load(r.ctx, r.snap.Source, want...); err != nil {
+					return err
+				}
+				next = 0
+			}
+			if next < len(ahead) && r.passable(e, state) {
+				below = &ahead[next]
+				next++
+			}
+		}
+		if err := r.entry(e, below, state, false); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// passable says whether anybody may get through a folder. Where permissions are supposed the
+// path would be needed to know; then it is read in any case.
+func (r *reach) passable(e *tree.Entry, state []inside) bool {
+	for i := range state {
+		if !state[i].open {
+			continue
+		}
+		if r.views[i].suppose != nil {
+			return true
+		}
+		p := Place{Kind: e.Kind, Set: e.Set}
+		if r.views[i].asker.passes(&p).ok {
+			return true
+		}
+	}
+	return false
+}
+
+func (r *reach) keep(e *tree.Entry, held [2]bool) {
+	if held[0] {
+		r.tally.Held++
+	}
+	if held[1] {
+		r.tally.Then++
+	}
+	switch {
+	case held[0] && !held[1]:
+		r.tally.Lost++
+	case held[1] && !held[0]:
+		r.tally.Gained++
+	}
+	k := group{e.Kind, e.Set, held[0], held[1]}
+	g := r.lastAt
+	if g == nil || k != r.last {
+		g = r.groups[k]
+	}
+	switch {
+	case g != nil:
+		g.Count++
+		for !under(r.path, string(g.Folder)) {
+			g.Folder = pathname.Path(pathname.Folder(string(g.Folder)))
+		}
+	case len(r.groups) < maxGroups:
+		path := string(r.path)
+		g = &Equal{Kind: e.Kind, Set: e.Set, Was: held[0], Is: held[1], Count: 1, Folder: pathname.Path(pathname.Folder(path)), Example: pathname.Path(path)}
+		r.groups[k] = g
+	}
+	r.last, r.lastAt = k, g
+	if len(r.tally.Paths) < r.Limit {
+		if path := string(r.path); r.After == "" || pathname.Compare(path, r.After) > 0 {
+			r.tally.Paths = append(r.tally.Paths, Reached{pathname.Path(path), e.Kind, e.Set, held[0], held[1]})
+		}
+	} else if r.Limit > 0 && r.tally.Next == "" {
+		r.tally.Next = r.tally.Paths[r.Limit-1].Path
+	}
+}
+
+// under is pathname.Under without making a string of the path.
+func under(path []byte, folder string) bool {
+	return folder == "/" || len(path) > len(folder) && path[len(folder)] == '/' && string(path[:len(folder)]) == folder
+}

@@ -1,0 +1,416 @@
+// Package inquiry turns questions about access into answers for people, wherever the paths are
+// looked up: in a stored snapshot, on a host through its agent, or on this machine.
+package inquiry
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"idletally/internal/core/access"
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+	"idletally/internal/wire"
+)
+
+// A Scene is where paths are looked up. Accounts are those that the question names, so that a
+// directory that cannot be listed as a whole is asked for them.
+type Scene interface {
+	Origin() wire.Origin
+	Path(ctx context.Context, path string, accounts ...string) (access.Found, error)
+	Folder(ctx context.Context, path, after string, limit int, accounts ...string) (access.Found, error)
+	Below(ctx context.Context, ask BelowAsk) (access.Tally, *perm.Directory, error)
+}
+
+// ErrBad says that a question cannot be answered as it was put.
+var ErrBad = errors.New("cannot answer this")
+
+// A Suppose is what is taken for granted in the second half of an answer.
+type Suppose struct {
+	Joining []string       // groups that the account would belong to
+	States  access.Suppose // permissions that paths would have
+	Words   string         // both, for people
+}
+
+// Any says whether anything is supposed.
+func (s Suppose) Any() bool { return len(s.Joining) > 0 || s.States != nil }
+
+// BelowAsk is a question about all that is in a folder.
+type BelowAsk struct {
+	Path      string // "": every root
+	Account   string
+	Operation access.Operation
+	Suppose   Suppose
+	After     string
+	Limit     int
+}
+
+// Everyone is the account that is nobody in particular.
+const Everyone = string(perm.Everyone)
+
+// Find finds an account by name or number. A number that no account has is somebody too: it may
+// own files.
+func Find(d *perm.Directory, name string) (perm.Principal, error) {
+	if name == Everyone {
+		return perm.Everyone, nil
+	}
+	if id, ok := d.User(name); ok {
+		return id, nil
+	}
+	if n, err := strconv.ParseUint(name, 10, 32); err == nil && uint32(n) != ^uint32(0) {
+		return perm.UID(uint32(n)), nil
+	}
+	return "", fmt.Errorf("%w: there is no account %q on this host: give its name there, its number, or %s", ErrBad, name, Everyone)
+}
+
+func findGroups(d *perm.Directory, names []string) (out []perm.Principal, err error) {
+	for _, name := range names {
+		id, ok := d.Group(name)
+		if !ok {
+			n, err := strconv.ParseUint(name, 10, 32)
+			if err != nil {
+				return nil, fmt.Errorf("%w: there is no group %q on this host: give its name there, or its number", ErrBad, name)
+			}
+			id = perm.GID(uint32(n))
+		}
+		out = append(out, id)
+	}
+	return out, nil
+}
+
+// Subject is an account with the groups that it would join.
+func Subject(d *perm.Directory, account string, joining ...string) (access.Subject, error) {
+	id, err := Find(d, account)
+	if err != nil {
+		return access.Subject{}, err
+	}
+	groups, err := findGroups(d, joining)
+	return access.SubjectOf(d, id, groups...), err
+}
+
+// AccountOf describes an account.
+func AccountOf(d *perm.Directory, name string) (wire.Account, error) {
+	id, err := Find(d, name)
+	if err != nil {
+		return wire.Account{}, err
+	}
+	out := wire.Account{Name: nameOf(d, id), Groups: []string{}}
+	if id == perm.Everyone {
+		out.Known = true
+		out.Notes = append(out.Notes, "stands for whoever is nobody in particular: no owner, in no group, named by no entry")
+		return out, nil
+	}
+	n, _ := id.ID()
+	out.ID = strconv.FormatUint(uint64(n), 10)
+	a := d.Account(id)
+	if a == nil {
+		out.Notes = append(out.Notes, "no account has this number: what it owns belongs to nobody who can sign in")
+		return out, nil
+	}
+	out.Known = true
+	for _, g := range a.Groups {
+		out.Groups = append(out.Groups, d.Name(g))
+	}
+	if a.Service {
+		out.Notes = append(out.Notes, "nobody signs in with this account: its login program refuses")
+	}
+	return out, nil
+}
+
+func nameOf(d *perm.Directory, id perm.Principal) string {
+	if id == perm.Everyone {
+		return Everyone
+	}
+	return d.Name(id)
+}
+
+func viewOf(s perm.Set, d *perm.Directory) *perm.View {
+	if s.IsZero() {
+		return nil
+	}
+	v := perm.Describe(s, d)
+	return &v
+}
+
+// Sight shows one path.
+func Sight(ctx context.Context, sc Scene, path string) (wire.Sight, error) {
+	f, err := sc.Path(ctx, path)
+	if err != nil {
+		return wire.Sight{}, err
+	}
+	d, s := f.Directory, f.Seen
+	var folder perm.Set
+	out := wire.Sight{Origin: sc.Origin(), Path: s.Path.String(), Kind: s.Kind.String(), Gap: s.Gap, Access: viewOf(s.Set, d), Words: perm.Explain(s.Kind, s.Set),
+		Way: []wire.WayPlace{}, Withheld: s.Mount.Words(), Size: s.Size, Links: s.Links, Target: s.Target.String()}
+	if !s.Modified.IsZero() {
+		out.Modified = &s.Modified
+	}
+	for _, p := range f.Way[:len(f.Way)-1] {
+		out.Way = append(out.Way, wire.WayPlace{Path: p.Path.String(), Kind: p.Kind.String(), Access: viewOf(p.Set, d), Withheld: p.Mount.Words()})
+		if string(p.Path) == pathname.Folder(string(s.Path)) {
+			folder = p.Set
+		}
+	}
+	if s.Kind != perm.Link {
+		out.Entries = perm.Entries(s.Set, folder, d)
+	}
+	if out.Words == nil {
+		out.Words = []string{}
+	}
+	if out.Entries == nil {
+		out.Entries = []perm.EntryLine{}
+	}
+	if s.Kind != perm.Folder && s.Links > 1 {
+		out.Notes = append(out.Notes, fmt.Sprintf("%d hard links: the same file has other names, and other ways lead to those", s.Links))
+	}
+	if s.Top {
+		out.Notes = append(out.Notes, "a file system is mounted here")
+	}
+	if out.Access != nil {
+		for _, u := range out.Access.Unknown {
+			out.Notes = append(out.Notes, "its "+u+" no longer exists on the host: only the number is known")
+		}
+	}
+	return out, nil
+}
+
+// List shows a folder's content; for an account also what that account can do with each entry,
+// and whether it sees names that it cannot open.
+func List(ctx context.Context, sc Scene, path, account, after string, limit int) (wire.Listing, error) {
+	f, err := sc.Folder(ctx, path, after, limit, named(account)...)
+	if err != nil {
+		return wire.Listing{}, err
+	}
+	out := wire.Listing{Origin: sc.Origin(), Path: pathname.Escape(path), Account: account, Items: []wire.Path{}, Next: f.Next.String()}
+	var asker *access.Asker
+	if account != "" {
+		s, err := Subject(f.Directory, account)
+		if err != nil {
+			return out, err
+		}
+		asker = access.NewAsker(s)
+		if len(f.Way) > 0 {
+			if a := asker.May(f.Way, access.List, f.Directory); !a.Allowed {
+				out.Stopped = a.Reason
+			}
+		}
+	}
+	for _, e := range f.Entries {
+		item := wire.Path{Path: e.Path.String(), Name: e.Path.String(), Kind: e.Kind.String(), Gap: e.Gap, Access: viewOf(e.Set, f.Directory), Size: e.Size, Target: e.Target.String()}
+		if path != "" {
+			item.Name = pathname.Escape(string(e.Path)[strings.LastIndexByte(string(e.Path), '/')+1:])
+		}
+		if !e.Modified.IsZero() {
+			item.Modified = &e.Modified
+		}
+		if asker != nil && len(f.Way) > 0 {
+			item.May = []string{}
+			way := append(slices.Clone(f.Way), e.Place)
+			for _, op := range access.For(e.Kind) {
+				if asker.Can(way, op) {
+					item.May = append(item.May, op.String())
+				}
+			}
+			opens := slices.Contains(item.May, access.Read.String()) || slices.Contains(item.May, access.Enter.String())
+			item.Unopened = out.Stopped == "" && !opens && e.Kind != perm.Link
+		}
+		out.Items = append(out.Items, item)
+	}
+	return out, nil
+}
+
+func named(account string) []string {
+	if account == "" || account == Everyone {
+		return nil
+	}
+	return []string{account}
+}
+
+// Decide answers what an account can do with a path: one operation, or all that make sense.
+func Decide(ctx context.Context, sc Scene, account, path string, ops []access.Operation, sup Suppose) (wire.Judgement, error) {
+	f, err := sc.Path(ctx, path, named(account)...)
+	if err != nil {
+		return wire.Judgement{}, err
+	}
+	d := f.Directory
+	out := wire.Judgement{Origin: sc.Origin(), Path: f.Seen.Path.String(), Kind: f.Seen.Kind.String(), Suppose: sup.Words, Answers: []access.Answer{}}
+	if out.Account, err = AccountOf(d, account); err != nil {
+		return out, err
+	}
+	now, err := Subject(d, account)
+	if err != nil {
+		return out, err
+	}
+	if len(ops) == 0 {
+		ops = access.For(f.Seen.Kind)
+	}
+	asker := access.NewAsker(now)
+	for _, op := range ops {
+		out.Answers = append(out.Answers, asker.May(f.Way, op, d))
+	}
+	if !sup.Any() {
+		return out, nil
+	}
+	then, err := Subject(d, account, sup.Joining...)
+	if err != nil {
+		return out, err
+	}
+	asker = access.NewAsker(then)
+	way := sup.States.On(f.Way)
+	for _, op := range ops {
+		out.Then = append(out.Then, asker.May(way, op, d))
+	}
+	return out, nil
+}
+
+// maxHolders bounds how many accounts are told one by one.
+const maxHolders = 1000
+
+// Everybody answers who can do something with a path.
+func Everybody(ctx context.Context, sc Scene, path string, op access.Operation, sup Suppose) (wire.Holders, error) {
+	if len(sup.Joining) > 0 {
+		return wire.Holders{}, fmt.Errorf("%w: which account would join the group is part of the question what one account can do", ErrBad)
+	}
+	f, err := sc.Path(ctx, path)
+	if err != nil {
+		return wire.Holders{}, err
+	}
+	d, way := f.Directory, sup.States.On(f.Way)
+	out := wire.Holders{Origin: sc.Origin(), Path: f.Seen.Path.String(), Kind: f.Seen.Kind.String(), Operation: op, Suppose: sup.Words, Allowed: []wire.Holder{}, Refused: []wire.Holder{}}
+	matter, _ := access.Matter(way, d, maxHolders)
+	for _, h := range access.Everybody(way, op, d) {
+		a := h.Answers[0]
+		if h.ID == perm.Everyone {
+			out.Everyone = a
+			continue
+		}
+		out.Accounts++
+		row := wire.Holder{Account: nameOf(d, h.ID), Known: d.Account(h.ID) != nil, Cause: string(a.Cause), Reason: a.Reason, Entry: a.Entry}
+		switch {
+		case a.Allowed && len(out.Allowed) < maxHolders:
+			out.Allowed = append(out.Allowed, row)
+		case !a.Allowed && len(out.Refused) < maxHolders && (out.Everyone.Allowed || slices.Contains(matter, h.ID)):
+			out.Refused = append(out.Refused, row)
+		}
+	}
+	return out, nil
+}
+
+// Matrix answers what the accounts that matter can do with a path.
+func Matrix(ctx context.Context, sc Scene, path string, most int, sup Suppose) (wire.Matrix, error) {
+	f, err := sc.Path(ctx, path)
+	if err != nil {
+		return wire.Matrix{}, err
+	}
+	d, then := f.Directory, sup.States.On(f.Way)
+	out := wire.Matrix{Origin: sc.Origin(), Path: f.Seen.Path.String(), Kind: f.Seen.Kind.String(), Suppose: sup.Words, Operations: access.For(f.Seen.Kind), Rows: []wire.MatrixRow{}}
+	ids, all := access.Matter(then, d, most)
+	out.Accounts = all
+	for _, id := range ids {
+		row := wire.MatrixRow{Account: nameOf(d, id), Known: id == perm.Everyone || d.Account(id) != nil, Part: part(f.Seen.Set, id, d)}
+		asker := access.NewAsker(access.SubjectOf(d, id))
+		row.Cells = asker.All(f.Way, d)
+		if sup.States != nil {
+			row.Then = asker.All(then, d)
+		}
+		out.Rows = append(out.Rows, row)
+	}
+	return out, nil
+}
+
+// part says why an account matters to a path.
+func part(s perm.Set, id perm.Principal, d *perm.Directory) string {
+	if id == perm.Everyone {
+		return "nobody in particular"
+	}
+	var parts []string
+	for _, m := range perm.Mentioned(s) {
+		switch {
+		case m.ID == id:
+			parts = append(parts, m.As)
+		case m.ID.IsGroup() && d.Account(id) != nil && slices.Contains(d.Account(id).Groups, m.ID):
+			parts = append(parts, "in group "+d.Name(m.ID))
+		}
+	}
+	return strings.Join(parts, ", ")
+}
+
+// BelowOf answers what an account can do below a folder.
+func BelowOf(ctx context.Context, sc Scene, ask BelowAsk) (wire.Below, error) {
+	t, d, err := sc.Below(ctx, ask)
+	if err != nil {
+		return wire.Below{}, err
+	}
+	out := wire.Below{Origin: sc.Origin(), Path: pathname.Escape(ask.Path), Operation: ask.Operation, Suppose: ask.Suppose.Words, Looked: t.Looked, Held: t.Held, Then: t.Then,
+		Gained: t.Gained, Lost: t.Lost, Closed: t.Closed, Unread: t.Unread, Stopped: t.Stopped, Next: t.Next.String(), Groups: []wire.BelowGroup{}, Items: []wire.BelowPath{}}
+	if out.Account, err = AccountOf(d, ask.Account); err != nil {
+		return out, err
+	}
+	for _, g := range t.Groups[:min(len(t.Groups), maxHolders)] {
+		out.Groups = append(out.Groups, wire.BelowGroup{Kind: g.Kind.String(), Access: perm.Describe(g.Set, d), Was: g.Was, Is: g.Is, Count: g.Count, Folder: g.Folder.String(), Example: g.Example.String()})
+	}
+	for _, p := range t.Paths {
+		out.Items = append(out.Items, wire.BelowPath{Path: p.Path.String(), Kind: p.Kind.String(), Was: p.Was, Is: p.Is})
+	}
+	return out, nil
+}
+
+// ReachOf makes the core's question of a person's.
+func ReachOf(d *perm.Directory, ask BelowAsk) (access.Reach, error) {
+	now, err := Subject(d, ask.Account)
+	if err != nil {
+		return access.Reach{}, err
+	}
+	q := access.Reach{Under: ask.Path, Operation: ask.Operation, Now: access.NewAsker(now), After: ask.After, Limit: ask.Limit, Names: d}
+	if ask.Suppose.Any() {
+		then, err := Subject(d, ask.Account, ask.Suppose.Joining...)
+		if err != nil {
+			return access.Reach{}, err
+		}
+		q.Then, q.Suppose = access.NewAsker(then), ask.Suppose.States
+	}
+	return q, nil
+}
+
+// Compare sets the system's own answers beside the computed ones. What differs is an error of
+// ours, and comes with all that is needed to repeat it.
+func Compare(o wire.Origin, f access.Found, account string, tries []access.Try) (wire.Probe, error) {
+	d := f.Directory
+	out := wire.Probe{Origin: o, Path: f.Seen.Path.String(), Kind: f.Seen.Kind.String(), Rows: []wire.ProbeRow{}}
+	s, err := Subject(d, account)
+	if err != nil {
+		return out, err
+	}
+	if out.Account, err = AccountOf(d, account); err != nil {
+		return out, err
+	}
+	asker := access.NewAsker(s)
+	for _, t := range tries {
+		row := wire.ProbeRow{Operation: t.Operation, Computed: asker.May(f.Way, t.Operation, d), Tried: t}
+		row.Differ = t.Untried == "" && t.Allowed != row.Computed.Allowed
+		out.Differ = out.Differ || row.Differ
+		out.Rows = append(out.Rows, row)
+	}
+	if out.Differ {
+		out.Repeat = repeat(f, s, out.Rows)
+	}
+	return out, nil
+}
+
+func repeat(f access.Found, s access.Subject, rows []wire.ProbeRow) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "subject %s groups %v privileges %s\n", s.ID, s.Groups, s.Privileges)
+	for _, p := range f.Way {
+		set, _ := p.Set.MarshalText() // it cannot fail
+		fmt.Fprintf(&b, "%s %s set %s mount %v top %v\n", p.Kind, p.Path, set, p.Mount.Words(), p.Top)
+	}
+	for _, r := range rows {
+		if r.Differ {
+			fmt.Fprintf(&b, "%s: computed %v (%s), tried %v (%s)\n", r.Operation, r.Computed.Allowed, r.Computed.Cause, r.Tried.Allowed, r.Tried.Call)
+		}
+	}
+	return b.String()
+}

@@ -1,0 +1,98 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"idletally/internal/core/perm"
+)
+
+// questionLife is how long a question is of use to anybody.
+const questionLife = 2 * time.Minute
+
+// Ask leaves a question for a host's agent. Old ones are swept out on the way, a few at a time.
+func (s *Store) Ask(ctx context.Context, host string, ask []byte) (string, error) {
+	if _, err := s.db.ExecContext(ctx, `DELETE FROM question WHERE created < ? LIMIT 20`, now().Add(-questionLife)); err != nil && !retryable(err) {
+		return "", err
+	}
+	id := NewID()
+	_, err := s.db.ExecContext(ctx, `INSERT INTO question (id, host, state, ask, created) VALUES (?,?,'waiting',?,?)`, id, host, ask, now())
+	return id, err
+}
+
+// TakeQuestion gives a host's agent the oldest question that waits; "" where there is none.
+func (s *Store) TakeQuestion(ctx context.Context, host string) (id string, ask []byte, err error) {
+	var row struct {
+		ID  string `db:"id"`
+		Ask []byte `db:"ask"`
+	}
+	err = s.db.GetContext(ctx, &row, `SELECT id, ask FROM question WHERE host = ? AND state = 'waiting' AND created > ? ORDER BY id LIMIT 1`, host, now().Add(-questionLife))
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", nil, nil
+	}
+	if err != nil {
+		return "", nil, err
+	}
+	r, err := s.db.ExecContext(ctx, `UPDATE question SET state = 'taken' WHERE id = ? AND state = 'waiting'`, row.ID)
+	if err != nil {
+		return "", nil, err
+	}
+	if n, err := r.RowsAffected(); err != nil || n == 0 {
+		return "", nil, err // another one was faster
+	}
+	return row.ID, row.Ask, nil
+}
+
+// AnswerQuestion keeps an answer; only the host that was asked can give it.
+func (s *Store) AnswerQuestion(ctx context.Context, host, id string, answer []byte) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE question SET state = 'answered', answer = ? WHERE id = ? AND host = ? AND state = 'taken'`, encoder.EncodeAll(answer, nil), id, host)
+	return changed(r, err, "question "+id)
+}
+
+// Answer gives the answer and forgets the question; nil while there is none.
+func (s *Store) Answer(ctx context.Context, id string) ([]byte, error) {
+	var b []byte
+	err := s.db.GetContext(ctx, &b, `SELECT answer FROM question WHERE id = ? AND state = 'answered'`, id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	if b, err = decoder.DecodeAll(b, nil); err != nil {
+		return nil, fmt.Errorf("answer to question %s is damaged: %w", id, err)
+	}
+	return b, s.Forget(ctx, id)
+}
+
+// Forget drops a question.
+func (s *Store) Forget(ctx context.Context, id string) error {
+	_, err := s.db.ExecContext(ctx, `DELETE FROM question WHERE id = ?`, id)
+	return err
+}
+
+// HostDirectory gives the accounts that a host told of last, whatever the application, with the
+// hash of what it told; nil where it has told nothing yet.
+func (s *Store) HostDirectory(ctx context.Context, host string) (*perm.Directory, string, error) {
+	var v Snapshot
+	err := s.db.GetContext(ctx, &v, `SELECT `+snapshotColumns+` FROM snapshot WHERE host = ? AND directory IS NOT NULL ORDER BY id DESC LIMIT 1`, host)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, "", nil
+	}
+	if err != nil {
+		return nil, "", err
+	}
+	d, err := s.Directory(ctx, v)
+	return d, hex.EncodeToString(v.Directory), err
+}
+
+func encodeDirectory(d *perm.Directory) (hash [sha256.Size]byte, b []byte, err error) {
+	b, err = json.Marshal(d)
+	return sha256.Sum256(b), b, err
+}

@@ -1,0 +1,179 @@
+package wire
+
+import (
+	"time"
+
+	"idletally/internal/core/access"
+	"idletally/internal/core/perm"
+)
+
+// Origin says where an answer was looked up.
+type Origin struct {
+	Host     string     `json:"host,omitempty"`
+	Snapshot string     `json:"snapshot,omitempty"`
+	At       *time.Time `json:"at,omitempty" doc:"When it was so"`
+	Live     bool       `json:"live" doc:"Asked of the host itself just now"`
+}
+
+// Sight is one path with all that decides access to it.
+type Sight struct {
+	Origin   Origin           `json:"origin"`
+	Path     string           `json:"path"`
+	Kind     string           `json:"kind"`
+	Gap      string           `json:"gap,omitempty"`
+	Access   *perm.View       `json:"access,omitempty"`
+	Words    []string         `json:"words" doc:"What the mode means"`
+	Entries  []perm.EntryLine `json:"entries"`
+	Way      []WayPlace       `json:"way" doc:"The folders from / to it"`
+	Withheld []string         `json:"withheld,omitempty" doc:"What the file system's mount withholds: read-only, no-exec, no-suid, no-dev"`
+	Size     int64            `json:"size,omitempty"`
+	Modified *time.Time       `json:"modified,omitempty"`
+	Links    uint64           `json:"links,omitempty" doc:"Hard links"`
+	Target   string           `json:"target,omitempty"`
+	Notes    []string         `json:"notes,omitempty"`
+}
+
+// WayPlace is a folder on a way.
+type WayPlace struct {
+	Path     string     `json:"path"`
+	Kind     string     `json:"kind"`
+	Access   *perm.View `json:"access,omitempty"`
+	Withheld []string   `json:"withheld,omitempty"`
+}
+
+// Listing is a folder's content.
+type Listing struct {
+	Origin  Origin `json:"origin"`
+	Path    string `json:"path"`
+	Account string `json:"account,omitempty"`
+	Items   []Path `json:"items"`
+	Next    string `json:"next,omitempty" doc:"Give it as the parameter after to get what follows"`
+	Stopped string `json:"stopped,omitempty" doc:"Why the account does not see this listing"`
+}
+
+// Judgement is what one account can do with a path.
+type Judgement struct {
+	Origin  Origin          `json:"origin"`
+	Path    string          `json:"path"`
+	Kind    string          `json:"kind"`
+	Account Account         `json:"account"`
+	Suppose string          `json:"suppose,omitempty" doc:"What is supposed in then"`
+	Answers []access.Answer `json:"answers"`
+	Then    []access.Answer `json:"then,omitempty" doc:"The same, as it would be"`
+}
+
+// Account is an account as its host knows it.
+type Account struct {
+	Name   string   `json:"name"`
+	ID     string   `json:"id" doc:"Its number on the host"`
+	Known  bool     `json:"known" doc:"False where only the number is known"`
+	Groups []string `json:"groups"`
+	Notes  []string `json:"notes,omitempty"`
+}
+
+// Holders is who can do something with a path.
+type Holders struct {
+	Origin    Origin           `json:"origin"`
+	Path      string           `json:"path"`
+	Kind      string           `json:"kind"`
+	Operation access.Operation `json:"operation"`
+	Suppose   string           `json:"suppose,omitempty"`
+	Everyone  access.Answer    `json:"everyone" doc:"Whoever is nobody in particular"`
+	Allowed   []Holder         `json:"allowed"`
+	Refused   []Holder         `json:"refused" doc:"Accounts that the path speaks of, or whose groups it speaks of, and that cannot all the same"`
+	Accounts  int              `json:"accounts" doc:"How many accounts were asked for"`
+}
+
+// Holder is an account that can, or cannot.
+type Holder struct {
+	Account string `json:"account"`
+	Known   bool   `json:"known"`
+	Cause   string `json:"cause"`
+	Reason  string `json:"reason"`
+	Entry   string `json:"entry,omitempty"`
+}
+
+// Matrix is what the accounts that matter can do with a path.
+type Matrix struct {
+	Origin     Origin             `json:"origin"`
+	Path       string             `json:"path"`
+	Kind       string             `json:"kind"`
+	Suppose    string             `json:"suppose,omitempty"`
+	Operations []access.Operation `json:"operations"`
+	Rows       []MatrixRow        `json:"rows"`
+	Accounts   int                `json:"accounts" doc:"How many accounts matter, shown or not"`
+}
+
+// MatrixRow is one account.
+type MatrixRow struct {
+	Account string          `json:"account"`
+	Known   bool            `json:"known"`
+	Part    string          `json:"part" doc:"Why it matters"`
+	Cells   []access.Answer `json:"cells"`
+	Then    []access.Answer `json:"then,omitempty"`
+}
+
+// Below is what an account can do below a folder.
+type Below struct {
+	Origin    Origin           `json:"origin"`
+	Path      string           `json:"path" doc:"Empty: every root of the snapshot"`
+	Account   Account          `json:"account"`
+	Operation access.Operation `json:"operation"`
+	Suppose   string           `json:"suppose,omitempty"`
+	Looked    int64            `json:"looked" doc:"Paths that were decided one by one"`
+	Held      int64            `json:"held" doc:"Paths on which it is allowed"`
+	Then      int64            `json:"then" doc:"The same, as it would be"`
+	Gained    int64            `json:"gained"`
+	Lost      int64            `json:"lost"`
+	Closed    int64            `json:"closed" doc:"Folders that no way leads through: what is in them was not looked at"`
+	Unread    int64            `json:"unread" doc:"Folders whose content is not known"`
+	Stopped   string           `json:"stopped,omitempty" doc:"Why the way ends before the folder is reached"`
+	Groups    []BelowGroup     `json:"groups" doc:"Paths with equal permissions, many first"`
+	Items     []BelowPath      `json:"items"`
+	Next      string           `json:"next,omitempty"`
+}
+
+// BelowGroup is paths with the same permissions.
+type BelowGroup struct {
+	Kind    string    `json:"kind"`
+	Access  perm.View `json:"access"`
+	Was     bool      `json:"was"`
+	Is      bool      `json:"is"`
+	Count   int64     `json:"count"`
+	Folder  string    `json:"folder"`
+	Example string    `json:"example"`
+}
+
+// BelowPath is one path.
+type BelowPath struct {
+	Path string `json:"path"`
+	Kind string `json:"kind"`
+	Was  bool   `json:"was"`
+	Is   bool   `json:"is"`
+}
+
+// ProbeAsk asks a host to try.
+type ProbeAsk struct {
+	Host    string `json:"host" maxLength:"64"`
+	Account string `json:"account" maxLength:"256"`
+	Path    string `json:"path" maxLength:"65536"`
+}
+
+// Probe is the computed answers beside the system's own.
+type Probe struct {
+	Origin  Origin     `json:"origin"`
+	Path    string     `json:"path"`
+	Kind    string     `json:"kind"`
+	Account Account    `json:"account"`
+	Rows    []ProbeRow `json:"rows"`
+	Differ  bool       `json:"differ" doc:"An error of Idle Tally: what follows repeats it"`
+	Repeat  string     `json:"repeat,omitempty" doc:"All that is needed to repeat a difference"`
+}
+
+// ProbeRow is one operation.
+type ProbeRow struct {
+	Operation access.Operation `json:"operation"`
+	Computed  access.Answer    `json:"computed"`
+	Tried     access.Try       `json:"tried"`
+	Differ    bool             `json:"differ"`
+}
