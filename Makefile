@@ -3,8 +3,10 @@ SHELL := /bin/sh
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 export CGO_ENABLED := 0
 LDFLAGS := -trimpath -ldflags "-s -w -X idletally/internal/cli.Version=$(VERSION)"
-GO_FILES := $(shell git ls-files '*.go' '*.sql' '*.json' '*.yaml' 2>/dev/null)
-CONSOLE_FILES := $(shell git ls-files console 2>/dev/null | grep -v '^console/dist')
+# What is there, tracked or new; what git remembers and is gone would stop the build.
+FILES = $(wildcard $(shell git ls-files -co --exclude-standard $(1) 2>/dev/null))
+GO_FILES := $(call FILES,'*.go' '*.sql' '*.json' '*.yaml')
+CONSOLE_FILES := $(filter-out console/dist/%,$(call FILES,console))
 
 .PHONY: build console demo tour test bench lint packages test-packages clean
 

@@ -166,7 +166,7 @@ func Build(root, host string) error {
 func (m *maker) ticketing(host string) {
 	const top = "srv/ticketing"
 	web := user(wwwTickets, 5)
-	m.folder(top, purser, crew, 0o2750, acl(0o750, web))
+	m.folder(top, purser, crew, 0o2750, acl(0o750, web, user(ticketSvc, 1), grp(auditors, 1)))
 	for _, d := range []string{"bin", "releases", "logs"} {
 		m.folder(top+"/"+d, purser, crew, 0o2750)
 	}
@@ -293,7 +293,10 @@ func (m *maker) mishaps(host string) {
 	// 18 Another file system is mounted here: see Inside.
 	m.folder(top+"/archive", purser, crew, 0o2750)
 	if host == "slip-south" {
-		// 19 On this host only: a whole release was unpacked by the wrong account.
+		// 19 On this host only: somebody tidied up the entries of the top folder, and the sales
+		// service no longer gets in, though nothing of its own was touched.
+		m.folder(top, purser, crew, 0o2750, acl(0o750, user(wwwTickets, 5), grp(auditors, 1)))
+		// 20 On this host only: a whole release was unpacked by the wrong account.
 		for _, d := range []string{"lib", "lang", "templates"} {
 			for i := range 20 {
 				m.file(fmt.Sprintf("%s/releases/2026-20/%s/part-%02d", top, d, i), clerkBo, clerks, 0o664)

@@ -219,7 +219,7 @@ func tryInterface(t *testing.T, s *demo.Stage) {
 		{"no number", "GET", "/hosts?limit=many", nil, 422},
 		{"bad host name", "POST", "/hosts", map[string]string{"name": "Slip North!"}, 422},
 		{"a body too large", "POST", "/baselines/check", wire.BaselineText{Text: strings.Repeat("x", 3<<20)}, 413},
-		{"bad escape", "GET", "/snapshots/" + newest(t, s) + "/paths?path=%5Cq", nil, 422},
+		{"bad escape", "GET", "/paths?path=%5Cq&snapshot=" + newest(t, s), nil, 422},
 	} {
 		if got := client.Status(c.Do(t.Context(), x.method, x.path, x.body, nil)); got != x.status {
 			t.Errorf("%s: status %d, want %d", x.name, got, x.status)

@@ -11,6 +11,7 @@ import (
 
 	"github.com/chromedp/cdproto/runtime"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 
 	"idletally/demo"
 	"idletally/e2e/browser"
@@ -66,7 +67,7 @@ func TestConsole(t *testing.T) {
 	author, reviewer := open(t, s, 1280, 800, false), open(t, s, 1280, 800, true)
 	must(t, author.Go("/"))
 	axe(t, author, "sign in")
-	must(t, author.Do(chromedp.SendKeys(`input[autocomplete="username"]`, "quartermaster"), chromedp.SendKeys(`input[autocomplete="current-password"]`, "wrong\r")))
+	must(t, author.Do(chromedp.SendKeys(`input[autocomplete="username"]`, "quartermaster", chromedp.ByQuery), chromedp.SendKeys(`input[autocomplete="current-password"]`, "wrong\r", chromedp.ByQuery)))
 	must(t, author.See("name or password is wrong"))
 	must(t, author.SignIn("quartermaster", demo.Password))
 	must(t, reviewer.SignIn("harbourmaster", demo.Password))
@@ -96,7 +97,7 @@ func TestConsole(t *testing.T) {
 	must(t, reviewer.Press("Approve…"))
 	must(t, reviewer.See("What you approve is exactly these"))
 	axe(t, reviewer, "approving, dark")
-	must(t, reviewer.Do(chromedp.SendKeys("textarea", "Looked at every group.")))
+	must(t, reviewer.Do(chromedp.SendKeys("textarea", "Looked at every group.", chromedp.ByQuery)))
 	must(t, reviewer.Do(chromedp.Click(`//*[@role="dialog"]//button[normalize-space(.)="Approve"]`, chromedp.BySearch)))
 	must(t, reviewer.See("decided by harbourmaster"))
 	axe(t, reviewer, "approved plan, dark")
@@ -120,16 +121,66 @@ func TestConsole(t *testing.T) {
 	quiet(t, c)
 	must(t, author.Go("/snapshots"))
 	axe(t, author, "snapshots")
-	must(t, author.Go(fmt.Sprintf("/snapshots/%s?path=/srv/ticketing/logs", newest(t, s))))
+	must(t, author.Go(fmt.Sprintf("/look?snapshot=%s&path=/srv/ticketing/logs", newest(t, s))))
 	must(t, author.See(`line\x0aend`))
 	axe(t, author, "snapshot")
-	must(t, author.Do(chromedp.Navigate(s.Address+"/nowhere"), chromedp.WaitVisible(`[role="note"]`)))
+	tryLooking(t, s, author)
+	must(t, author.Do(chromedp.Navigate(s.Address+"/nowhere"), chromedp.WaitVisible(`[role="note"]`, chromedp.ByQuery)))
 	must(t, author.See("There is nothing at this address."))
 	for name, b := range map[string]*browser.Browser{"author": author, "reviewer": reviewer} {
 		for _, f := range b.Faults() {
 			t.Errorf("the browser of the %s complains: %s", name, f)
 		}
 	}
+}
+
+// Somebody finds out in the browser why the sales service cannot write, and what would help.
+func tryLooking(t *testing.T, s *demo.Stage, b *browser.Browser) {
+	must(t, b.Go("/look"))
+	must(t, b.See("Choose a host to ask it as it is now"))
+	axe(t, b, "look, nothing chosen")
+	must(t, b.Go("/look?host=slip-south&path=/srv/ticketing/data/quarter-1/sales-000.db"))
+	must(t, b.See("ticket-svc"))
+	axe(t, b, "look, permissions")
+	must(t, b.Do(chromedp.SendKeys(`input[list="accounts"]`, "ticket-svc\r", chromedp.ByQuery)))
+	must(t, b.See("number 2101, in ticket-svc"))
+	must(t, b.Press("Who can"))
+	must(t, b.Press("Why ticket-svc can read"))
+	must(t, b.See("ticket-svc owns the path, and the owner has r"))
+	axe(t, b, "look, who can")
+	must(t, b.Press("Try it"))
+	must(t, b.Press("Try as ticket-svc"))
+	must(t, b.See("Whatever was tried is as computed."))
+	axe(t, b, "look, tried")
+	must(t, b.Press("quarter-1"))
+	must(t, b.Press("Below it"))
+	must(t, b.See("40 paths"))
+	axe(t, b, "look, below")
+
+	// As somebody in no group the way stops, and joining the crew is what would help.
+	must(t, b.Go("/look?host=slip-south&path=/srv/ticketing/releases/2026-01&tab=who&for=nobody&operation=list&joining=crew"))
+	must(t, b.See("the way stops at /srv/ticketing"))
+	must(t, b.See("Then: the account joins crew"))
+	axe(t, b, "look, supposed")
+	must(t, b.Go("/look?host=slip-south&path=/srv/ticketing/none"))
+	must(t, b.See("it is not there, or has just vanished"))
+	must(t, b.Go("/look?host=slip-south&path=/etc/passwd"))
+	must(t, b.See("own list of roots does not hold it"))
+	for _, f := range b.Faults() { // the browser itself remarks on the two refusals
+		if !strings.Contains(f, "status of 422") {
+			t.Errorf("the browser complains: %s", f)
+		}
+	}
+
+	// The calculator needs nobody to be signed in.
+	stranger := open(t, s, 1280, 800, false)
+	must(t, stranger.Go("/"))
+	must(t, stranger.Press("Explain and convert modes"))
+	must(t, stranger.See("The group can list it and pass through."))
+	axe(t, stranger, "calculator, signed out")
+	must(t, stranger.Do(chromedp.Click(`button[aria-label="others: read"]`, chromedp.ByQuery), chromedp.WaitVisible(`//input[@value="rwxr-sr--"]`, chromedp.BySearch)))
+	must(t, stranger.Do(chromedp.SendKeys(`//label[starts-with(., "Octal")]/input`, kb.End+strings.Repeat(kb.Backspace, 4)+"0849", chromedp.BySearch)))
+	must(t, stranger.See("character 2 is '8', want an octal digit 0 to 7"))
 }
 
 // On a telephone nothing is cut off, and the main pages stay sound.
@@ -141,13 +192,15 @@ func TestConsoleNarrow(t *testing.T) {
 	}
 	b := open(t, s, 390, 844, true)
 	must(t, b.SignIn("lookout", demo.Password))
-	for _, page := range []string{"/", "/drift/ticketing", "/plans", "/plans/" + p.ID, "/runs", "/snapshots", "/snapshots/" + newest(t, s)} {
+	for _, page := range []string{"/", "/drift/ticketing", "/plans", "/plans/" + p.ID, "/runs", "/snapshots", "/look?path=/srv/ticketing&tab=who&snapshot=" + newest(t, s), "/calculate"} {
 		must(t, b.Go(page))
 		axe(t, b, page+", narrow")
 		var wide int
 		must(t, b.Do(chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide)))
 		if wide > 390 {
-			t.Errorf("%s is %d pixels wide in a window of 390", page, wide)
+			var beyond string
+			must(t, b.Do(chromedp.Evaluate(`[...document.querySelectorAll("main *")].filter(e => e.getBoundingClientRect().right > 390 && !e.closest("[role=region], pre")).map(e => e.outerHTML.slice(0, 120)).join("\n")`, &beyond)))
+			t.Errorf("%s is %d pixels wide in a window of 390: %s", page, wide, beyond)
 		}
 	}
 	// A viewer is offered nothing that a viewer may not do.

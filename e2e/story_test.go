@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"idletally/demo"
+	"idletally/internal/client"
 	"idletally/internal/core/pathname"
 	"idletally/internal/wire"
 )
@@ -100,9 +101,9 @@ func tryCommands(t *testing.T, s *demo.Stage) {
 		{"unknown output", []string{"host", "list", "--output", "xml"}, 2, "table, json or csv"},
 		{"published twice", []string{"baseline", "publish", "ticketing", "1"}, 1, "is published already"},
 		{"drift, strictly", []string{"drift", "show", "ticketing", "--strict"}, 4, "findings"},
-		{"browsing a file", []string{"snapshot", "browse", newest(t, s), "/srv/ticketing/conf/service-00.conf"}, 1, "is a file, not a folder"},
-		{"browsing another file system", []string{"snapshot", "browse", newest(t, s), "/srv/ticketing/archive"}, 1, "other file system"},
-		{"browsing nowhere", []string{"snapshot", "browse", newest(t, s), "/srv/ticketing/none"}, 1, "not in the snapshot"},
+		{"browsing a file", []string{"path", "list", "--snapshot", newest(t, s), "/srv/ticketing/conf/service-00.conf"}, 1, "is a file, not a folder"},
+		{"browsing another file system", []string{"path", "list", "--snapshot", newest(t, s), "/srv/ticketing/archive"}, 1, "other file system"},
+		{"browsing nowhere", []string{"path", "list", "--snapshot", newest(t, s), "/srv/ticketing/none"}, 1, "not in the snapshot"},
 		{"may not", []string{"person", "add", "somebody"}, 1, "needs the role admin"},
 	} {
 		out, errs, code := c.run("", x.argv...)
@@ -221,7 +222,7 @@ func tryFindings(t *testing.T, s *demo.Stage) {
 		{"configuration", "mode", "0640", "0644", "opens", "opens for everyone: read"},
 		{"keys", "mode", "0600", "0640", "opens", "opens for group crew: read"},
 		{"site", "entries", "user:www-tickets:r--", "none", "closes", "closes for www-tickets: read"},
-		{"everything", "mode", "2750", "2640", "closes", "closes for group crew: pass through; purser: pass through, remove others' entries"},
+		{"everything", "mode", "2750", "2640", "closes", "closes for group crew: pass through; purser: add and remove entries, pass through, remove others' entries"},
 		{"everything", "mode", "0640", "0777", "opens", "opens for everyone: read, write, execute"},
 		{"everything", "owner", "purser", "4711", "both", "opens for 4711: read, write, change permissions · closes for purser: change permissions"},
 		{"shared", "mode", "2770", "0770", "neither", "changes nobody's access"},
@@ -260,12 +261,13 @@ func tryNames(t *testing.T, s *demo.Stage) {
 	c := as(t, s, "quartermaster")
 	logs := filepath.Join(s.Root("slip-south"), "srv/ticketing/logs")
 	want := []string{"two words", "it's \"quoted\"", "line\nend", "bytes \xff\xfe", "-rf", "\x1b[31mred", "$(reboot)"}
-	list, err := c.Browse(ctx, snapshot(t, c, "ticketing", "slip-south").ID, "/srv/ticketing/logs", 1000)
+	stored := client.Looker{Client: c, Snapshot: snapshot(t, c, "ticketing", "slip-south").ID}
+	list, err := stored.List(ctx, "/srv/ticketing/logs", "", "", 1000)
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, w := range want {
-		if !slices.ContainsFunc(list, func(p wire.Path) bool { return p.Name == pathname.Escape(w) }) {
+		if !slices.ContainsFunc(list.Items, func(p wire.Path) bool { return p.Name == pathname.Escape(w) }) {
 			t.Errorf("the snapshot does not show %q", w)
 		}
 	}

@@ -3,6 +3,7 @@ import { Route, Routes } from "react-router";
 import { Problem } from "./api/client";
 import { useMe } from "./api/queries";
 import { Note } from "./components/Note";
+import { Outside } from "./components/Outside";
 import { Shell } from "./components/Shell";
 import { SignIn } from "./pages/SignIn";
 
@@ -13,12 +14,22 @@ const PlanPage = lazy(() => import("./pages/Plan"));
 const Runs = lazy(() => import("./pages/Runs"));
 const RunPage = lazy(() => import("./pages/Run"));
 const Snapshots = lazy(() => import("./pages/Snapshots"));
-const Browse = lazy(() => import("./pages/Browse"));
+const Look = lazy(() => import("./pages/Look"));
+const Calculate = lazy(() => import("./pages/Calculate"));
 
 export function App() {
   const me = useMe();
   if (me.isPending) return null;
-  if (me.error instanceof Problem && me.error.status === 401) return <SignIn />;
+  if (me.error instanceof Problem && me.error.status === 401) {
+    return (
+      <Suspense fallback={null}>
+        <Routes>
+          <Route path="calculate" element={<Outside><Calculate /></Outside>} />
+          <Route path="*" element={<SignIn />} />
+        </Routes>
+      </Suspense>
+    );
+  }
   if (!me.data) return <div className="p-8"><Note error={me.error} /></div>;
   return (
     <Suspense fallback={null}>
@@ -31,7 +42,8 @@ export function App() {
           <Route path="runs" element={<Runs />} />
           <Route path="runs/:id" element={<RunPage me={me.data} />} />
           <Route path="snapshots" element={<Snapshots />} />
-          <Route path="snapshots/:id" element={<Browse />} />
+          <Route path="look" element={<Look me={me.data} />} />
+          <Route path="calculate" element={<Calculate />} />
           <Route path="*" element={<Note>There is nothing at this address. The links above lead on.</Note>} />
         </Route>
       </Routes>

@@ -131,7 +131,7 @@ func tour(ctx context.Context, s *demo.Stage) error {
 	if err != nil {
 		return err
 	}
-	if err := step("quartermaster", "snapshot", "browse", before["slip-north"].ID, "/srv/ticketing", "--entries"); err != nil {
+	if err := step("quartermaster", "path", "list", "--snapshot", before["slip-north"].ID, "/srv/ticketing", "--entries"); err != nil {
 		return err
 	}
 

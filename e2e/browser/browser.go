@@ -92,9 +92,10 @@ func (b *Browser) Do(actions ...chromedp.Action) error {
 	return chromedp.Run(ctx, actions...)
 }
 
-// Go opens a page of the console and waits for its heading.
+// Go opens a page of the console and waits for its heading. Selectors are always ByQuery: without
+// that the driver searches the text of the page as well, ids and addresses included.
 func (b *Browser) Go(path string) error {
-	if err := b.Do(chromedp.Navigate(b.Address+path), chromedp.WaitVisible("h1")); err != nil {
+	if err := b.Do(chromedp.Navigate(b.Address+path), chromedp.WaitVisible("h1", chromedp.ByQuery)); err != nil {
 		return fmt.Errorf("open %s: %w", path, err)
 	}
 	return b.settle()
@@ -110,8 +111,8 @@ func (b *Browser) SignIn(name, password string) error {
 	if err := b.Go("/"); err != nil {
 		return err
 	}
-	err := b.Do(chromedp.SendKeys(`input[autocomplete="username"]`, name), chromedp.SendKeys(`input[autocomplete="current-password"]`, password+"\r"),
-		chromedp.WaitVisible("nav"))
+	err := b.Do(chromedp.SendKeys(`input[autocomplete="username"]`, name, chromedp.ByQuery), chromedp.SendKeys(`input[autocomplete="current-password"]`, password+"\r", chromedp.ByQuery),
+		chromedp.WaitVisible("nav", chromedp.ByQuery))
 	if err != nil {
 		return fmt.Errorf("sign in as %s: %w", name, err)
 	}
@@ -120,7 +121,7 @@ func (b *Browser) SignIn(name, password string) error {
 
 // Press presses the button or follows the link that is called so.
 func (b *Browser) Press(name string) error {
-	xpath := fmt.Sprintf(`//*[self::button or self::a][normalize-space(.)="%[1]s" or @aria-label="%[1]s" or starts-with(normalize-space(.), "%[1]s")]`, name)
+	xpath := fmt.Sprintf(`//*[self::button or self::a][normalize-space(.)="%[1]s" or @aria-label="%[1]s" or @title="%[1]s" or starts-with(normalize-space(.), "%[1]s")]`, name)
 	if err := b.Do(chromedp.WaitVisible(xpath, chromedp.BySearch), chromedp.WaitEnabled(xpath, chromedp.BySearch), chromedp.Click(xpath, chromedp.BySearch)); err != nil {
 		return fmt.Errorf("press %q: %w", name, err)
 	}

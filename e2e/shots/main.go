@@ -40,6 +40,11 @@ func run(address, folder, person string, pages []string) error {
 		return err
 	}
 	defer b.Close()
+	defer func() {
+		for _, f := range b.Faults() {
+			fmt.Println("fault:", f)
+		}
+	}()
 	if person != "-" {
 		if err := b.SignIn(person, demo.Password); err != nil {
 			return err
@@ -52,9 +57,6 @@ func run(address, folder, person string, pages []string) error {
 		if err := b.Shot(filepath.Join(folder, p[0]+".png")); err != nil {
 			return err
 		}
-	}
-	for _, f := range b.Faults() {
-		fmt.Println("fault:", f)
 	}
 	return nil
 }

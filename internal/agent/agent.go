@@ -22,6 +22,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -34,6 +35,7 @@ import (
 	"idletally/internal/core/tree"
 	"idletally/internal/host/change"
 	"idletally/internal/host/identity"
+	"idletally/internal/host/look"
 	"idletally/internal/host/scan"
 	"idletally/internal/wire"
 )
@@ -141,23 +143,36 @@ func New(folder string, log *slog.Logger) (*Agent, error) {
 	return a, err
 }
 
-// Run works until the context ends. Where the service does not answer it waits longer and
-// longer, with jitter, up to half a minute.
+// Run works, and answers questions, until the context ends.
 func (a *Agent) Run(ctx context.Context) error {
-	hello, fails := false, 0
-	for ctx.Err() == nil {
-		err := error(nil)
+	ctx, cancel := context.WithCancelCause(ctx)
+	var wg sync.WaitGroup
+	wg.Go(func() { cancel(a.listen(ctx)) }) // where one of the two ends, the other has no reason to go on
+	hello := false
+	err := a.repeat(ctx, "work", func() error {
 		if !hello {
-			err = a.api.Hello(ctx)
-			hello = err == nil
+			if err := a.api.Hello(ctx); err != nil {
+				return err
+			}
+			hello = true
 		}
-		var work *wire.Work
-		if err == nil {
-			work, err = a.api.Work(ctx)
+		work, err := a.api.Work(ctx)
+		if err != nil || work == nil {
+			return err
 		}
-		if err == nil && work != nil {
-			err = a.do(ctx, work)
-		}
+		return a.do(ctx, work)
+	})
+	cancel(err)
+	wg.Wait()
+	return context.Cause(ctx)
+}
+
+// repeat does something again and again. Where the service does not answer it waits longer and
+// longer, with jitter, up to half a minute.
+func (a *Agent) repeat(ctx context.Context, what string, once func() error) error {
+	fails := 0
+	for ctx.Err() == nil {
+		err := once()
 		if err == nil {
 			fails = 0
 			continue
@@ -170,7 +185,7 @@ func (a *Agent) Run(ctx context.Context) error {
 		}
 		fails++
 		pause := time.Duration(mathrand.Int64N(int64(min(30*time.Second, 200*time.Millisecond<<min(fails, 8)))))
-		a.Log.Warn("will try again", "error", err, "pause", pause.Round(time.Millisecond))
+		a.Log.Warn("will try again", "what", what, "error", err, "pause", pause.Round(time.Millisecond))
 		select {
 		case <-ctx.Done():
 		case <-time.After(pause):
@@ -278,6 +293,12 @@ func (a *Agent) snapshot(ctx context.Context, w *wire.Work, done *atomic.Int64) 
 	}
 	a.Log.Info("snapshot", "paths", stats.Paths, "gaps", stats.Gaps, "nodes", len(spool.Order()), "bytes_sent", sent, "took", time.Since(start).Round(time.Millisecond))
 	d := wire.SnapshotDone{Forest: forest, Directory: dir, Paths: stats.Paths, Gaps: stats.Gaps}
+	for _, r := range roots {
+		// Where a root went away meanwhile its gap says so.
+		if f, err := look.Path(r); err == nil && string(f.Seen.Path) == r {
+			d.Ways = append(d.Ways, f.Way)
+		}
+	}
 	for _, x := range stats.Denied {
 		d.Denied = append(d.Denied, wire.Denied{Path: x.Path.String(), Reason: x.Reason})
 	}

@@ -1,3 +1,5 @@
+//go:build linux
+
 // Package cli is the command line: one file per noun, and one for how answers are shown.
 package cli
 
@@ -12,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"idletally/internal/client"
+	"idletally/internal/host/probe"
 )
 
 // Version is set when the program is built.
@@ -32,6 +35,7 @@ type usageError struct{ error }
 
 // Main runs the command line and gives the exit code.
 func Main() int {
+	probe.Main() // a child that tries as somebody else is this program once more, and nothing else
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	err := Root().ExecuteContext(ctx)
@@ -72,7 +76,7 @@ and is not as it should be (baseline with errors, drift with --strict, steps ref
 	root.PersistentFlags().StringVarP(&o.output, "output", "o", "table", "how to show the answer: table, json or csv")
 	root.PersistentFlags().StringVar(&o.config, "config", "", "folder of your session (default: your user configuration folder)")
 	root.AddCommand(serveCommand(), agentCommand(o), loginCommand(o), logoutCommand(o), personCommand(o), hostCommand(o),
-		applicationCommand(o), baselineCommand(o), snapshotCommand(o), driftCommand(o), planCommand(o), runCommand(o), historyCommand(o), modeCommand(o), pathCommand(o), accountCommand(o), openapiCommand())
+		applicationCommand(o), baselineCommand(o), snapshotCommand(o), driftCommand(o), planCommand(o), runCommand(o), historyCommand(o), modeCommand(o), entriesCommand(o), pathCommand(o), accountCommand(o), accessCommand(o), openapiCommand())
 	return root
 }
 

@@ -215,11 +215,11 @@ func TestPathCommands(t *testing.T) {
 		t.Errorf("%q, %v", out, err)
 	}
 	out, err = try(t, "", "path", "show", filepath.Join(dir, "report.txt"), "--output", "json")
-	var p shownPath
+	var p wire.Sight
 	if err != nil || json.Unmarshal([]byte(out), &p) != nil || p.Kind != "folder" || len(p.Words) != 3 {
 		t.Errorf("%s, %v", out, err)
 	}
-	if _, err := try(t, "", "path", "show", filepath.Join(dir, "none")); err == nil || !strings.Contains(err.Error(), "no such file") {
+	if _, err := try(t, "", "path", "show", filepath.Join(dir, "none")); err == nil || !strings.Contains(err.Error(), "it is not there") {
 		t.Errorf("missing: %v", err)
 	}
 }

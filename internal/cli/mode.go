@@ -1,46 +1,18 @@
+//go:build linux
+
 package cli
 
 import (
-	"fmt"
+	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"idletally/internal/core/mode"
+	"idletally/internal/inquiry"
+	"idletally/internal/wire"
 )
 
-// shownMode is every representation of one mode.
-type shownMode struct {
-	Octal      string   `json:"octal"`
-	Letters    string   `json:"letters"`
-	Symbolic   string   `json:"symbolic"`
-	Arithmetic []string `json:"arithmetic"`
-	File       []string `json:"file,omitempty"`
-	Folder     []string `json:"folder,omitempty"`
-}
-
-// parseMode takes octal digits, the nine letters of a listing (ten with the kind in front), or a
-// symbolic mode that starts from nothing.
-func parseMode(s string) (mode.Mode, error) {
-	letters := s
-	if len(s) == 10 && strings.ContainsRune("-dlbcps", rune(s[0])) {
-		letters = s[1:]
-	}
-	if len(letters) == 9 && !strings.ContainsAny(letters, "=+,") {
-		return mode.ParseLetters(letters)
-	}
-	if s != "" && s[0] >= '0' && s[0] <= '9' {
-		return mode.ParseOctal(s)
-	}
-	c, err := mode.ParseChange(s)
-	if err != nil {
-		return 0, fmt.Errorf("%w; or give octal digits, or nine letters", err)
-	}
-	return c.Apply(0, false, 0), nil
-}
-
-func showMode(o *options, c *cobra.Command, m mode.Mode, file, folder bool) error {
-	v := shownMode{Octal: m.String(), Letters: m.Letters(), Symbolic: m.Symbolic(), Arithmetic: m.Arithmetic()}
+func showMode(o *options, c *cobra.Command, v wire.Mode, file, folder bool) error {
 	pairs := []string{"octal", v.Octal, "letters", v.Letters, "symbolic", v.Symbolic}
 	add := func(name string, lines []string) {
 		for i, l := range lines {
@@ -52,67 +24,117 @@ func showMode(o *options, c *cobra.Command, m mode.Mode, file, folder bool) erro
 	}
 	add("arithmetic", v.Arithmetic)
 	if file {
-		v.File = m.Words(false)
 		add("on a file", v.File)
 	}
 	if folder {
-		v.Folder = m.Words(true)
 		add("on a folder", v.Folder)
 	}
-	return o.showOne(c, v, pairs...)
+	add("breaks", v.Broken)
+	add("mended", strings.Fields(v.Mended))
+	if err := o.showOne(c, v, pairs...); err != nil {
+		return err
+	}
+	if len(v.Broken) > 0 {
+		return errNotSo
+	}
+	return nil
 }
 
 func modeCommand(o *options) *cobra.Command {
-	show := &cobra.Command{Use: "show MODE", Short: "Explain a mode: octal digits, nine letters, or u=rwx,g=rx,o=", Args: args(1, 1, "a mode"),
+	var limits string
+	show := &cobra.Command{Use: "show MODE", Short: "Explain a mode: octal digits, nine or ten letters, or u=rwx,g=rx,o=", Args: args(1, 1, "a mode"),
+		Long: `Explain a mode and write it in every way. With --limits it also says what of them the mode does not keep, and the
+nearest mode that does; it exits with 4 then. Limits are a symbolic mode of + (must have) and - (must not have).`,
 		RunE: func(c *cobra.Command, a []string) error {
-			m, err := parseMode(a[0])
+			v, err := inquiry.Mode(inquiry.ModeAsk{Mode: a[0], Limits: limits})
 			if err != nil {
-				return err
+				return usageError{err}
 			}
-			return showMode(o, c, m, true, true)
+			return showMode(o, c, v, true, true)
 		}}
-	var folder bool
-	var umask string
+	show.Flags().StringVar(&limits, "limits", "", "what the mode must and must not have, such as g+r,o-w")
+	ask := inquiry.ModeAsk{}
 	change := &cobra.Command{Use: "change MODE CHANGE", Short: "Say what a symbolic change makes of a mode", Args: args(2, 2, "a mode and a change such as g+w,o="),
 		RunE: func(c *cobra.Command, a []string) error {
-			m, err := parseMode(a[0])
+			ask.Mode, ask.Change = a[0], a[1]
+			v, err := inquiry.Mode(ask)
 			if err != nil {
-				return err
+				return usageError{err}
 			}
-			ch, err := mode.ParseChange(a[1])
-			if err != nil {
-				return err
-			}
-			u, err := mode.ParseOctal(umask)
-			if err != nil {
-				return usageError{fmt.Errorf("--umask: %w", err)}
-			}
-			return showMode(o, c, ch.Apply(m, folder, u), !folder, folder)
+			return showMode(o, c, v, !ask.Folder, ask.Folder)
 		}}
-	change.Flags().BoolVar(&folder, "folder", false, "it is the mode of a folder")
-	change.Flags().StringVar(&umask, "umask", "0022", "umask of who makes the change; it counts where a clause names nobody")
-	var in, newUmask string
-	fresh := &cobra.Command{Use: "new", Short: "Say which modes new files and folders get under a umask", Args: args(0, 0, "no argument"),
+	change.Flags().BoolVar(&ask.Folder, "folder", false, "it is the mode of a folder")
+	change.Flags().StringVar(&ask.Umask, "umask", "0022", "umask of who makes the change; it counts where a clause names nobody")
+	var in, umask, defaults string
+	fresh := &cobra.Command{Use: "new", Short: "Say what new files and folders get", Args: args(0, 0, "no argument"),
+		Long: `Say what new files and folders get: from the umask of the process and the set-group-ID bit of the folder, and, where
+the folder has default entries, from those: the umask has no part in it then.`,
 		RunE: func(c *cobra.Command, _ []string) error {
-			u, err := mode.ParseOctal(newUmask)
+			made, err := inquiry.New(in, defaults, umask)
 			if err != nil {
-				return usageError{fmt.Errorf("--umask: %w", err)}
+				return usageError{err}
 			}
-			f, err := mode.ParseOctal(in)
-			if err != nil {
-				return usageError{fmt.Errorf("--in: %w", err)}
+			t := table{head: []string{"NEW", "OCTAL", "LETTERS", "GROUP", "ENTRIES"}, value: made}
+			for _, n := range made {
+				t.add(n.Kind, n.Mode, n.Letters, n.Group, strings.Join(n.Entries, " "))
 			}
-			file, sub := mode.New(u, f)
-			group := "the group of the process that makes it"
-			if f&mode.SetGID != 0 {
-				group = "the folder's group, since the folder has set-group-ID"
+			if err := o.show(c, t); err != nil || o.output != "table" {
+				return err
 			}
-			t := table{head: []string{"NEW", "OCTAL", "LETTERS", "GROUP"}, value: map[string]string{"file": file.String(), "folder": sub.String(), "group": group}}
-			t.add("file", file.String(), file.Letters(), group)
-			t.add("folder", sub.String(), sub.Letters(), group)
-			return o.show(c, t)
+			for _, n := range made {
+				for _, x := range n.Notes {
+					say(c, "%s: %s", n.Kind, x)
+				}
+			}
+			return nil
 		}}
-	fresh.Flags().StringVar(&newUmask, "umask", "0022", "umask of the process")
-	fresh.Flags().StringVar(&in, "in", "0755", "mode of the folder they are made in; one without default entries")
+	fresh.Flags().StringVar(&umask, "umask", "0022", "umask of the process")
+	fresh.Flags().StringVar(&in, "in", "0755", "mode of the folder they are made in")
+	fresh.Flags().StringVar(&defaults, "defaults", "", "default entries of that folder: user::rwx,group::r-x,other::---")
 	return noun("mode", "Explain and convert modes, without any service", show, change, fresh)
+}
+
+func entriesCommand(o *options) *cobra.Command {
+	var chmod string
+	show := &cobra.Command{Use: "show [ENTRIES]", Short: "Explain an access list in POSIX.1e text form, short or long", Args: args(0, 1, "an access list, or none to read it from the input"),
+		Long: `Explain an access list: both text forms, what the mask leaves of each entry, and the mode that a listing shows for
+it. With --chmod it says what a change of mode makes of the list.`,
+		RunE: func(c *cobra.Command, a []string) error {
+			text := ""
+			if len(a) == 1 {
+				text = a[0]
+			} else {
+				b, err := readAtMost(os.Stdin, 1<<20)
+				if err != nil {
+					return err
+				}
+				text = string(b)
+			}
+			v, err := inquiry.Entries(text, chmod)
+			if err != nil {
+				return usageError{err}
+			}
+			if o.output == "csv" {
+				t := table{head: []string{"entry", "rights", "effective"}}
+				for _, l := range v.Lines {
+					t.add(l.Text, l.Rights, l.Effective)
+				}
+				for _, l := range v.Defaults {
+					t.add("default:"+l.Text, l.Rights, l.Effective)
+				}
+				return o.show(c, t)
+			}
+			pairs := []string{"mode", strings.TrimSpace(v.Mode + " " + v.Letters), "short", v.Short}
+			name := "long"
+			for l := range strings.Lines(v.Long) {
+				pairs = append(pairs, name, strings.ReplaceAll(strings.TrimSpace(l), "\t", "  "))
+				name = ""
+			}
+			for _, n := range v.Notes {
+				pairs = append(pairs, "note", n)
+			}
+			return o.showOne(c, v, pairs...)
+		}}
+	show.Flags().StringVar(&chmod, "chmod", "", "say what changing the path's mode to this makes of the list")
+	return noun("entries", "Explain access lists, without any service", show)
 }

@@ -172,3 +172,12 @@ func (o *options) showOne(c *cobra.Command, value any, pairs ...string) error {
 	}
 	return nil
 }
+
+// readAtMost reads input that is meant to be small.
+func readAtMost(r io.Reader, most int64) ([]byte, error) {
+	b, err := io.ReadAll(io.LimitReader(r, most+1))
+	if err == nil && int64(len(b)) > most {
+		err = fmt.Errorf("the input has more than %d bytes", most)
+	}
+	return b, err
+}

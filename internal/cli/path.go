@@ -3,142 +3,290 @@
 package cli
 
 import (
-	"fmt"
-	"path/filepath"
+	"context"
+	"errors"
+	"slices"
 	"strconv"
-	"time"
+	"strings"
 
 	"github.com/spf13/cobra"
 
-	"idletally/internal/core/mode"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
-	"idletally/internal/host/identity"
-	"idletally/internal/host/look"
+	"idletally/internal/wire"
 )
 
-// shownPath is a path of this machine.
-type shownPath struct {
-	Path     string    `json:"path"`
-	Kind     string    `json:"kind"`
-	Access   perm.View `json:"access"`
-	Size     int64     `json:"size"`
-	Modified time.Time `json:"modified"`
-	Links    uint64    `json:"links"`
-	Target   string    `json:"target,omitempty"`
-	Words    []string  `json:"words,omitempty"`
+// refusal is a path that could not be looked at, and why.
+type refusal struct {
+	Path   string `json:"path"`
+	Reason string `json:"reason"`
 }
 
-// local takes a path as it was typed: escaped text, perhaps relative to where we are.
-func local(s string) (string, error) {
-	raw, err := pathname.Unescape(s)
-	if err != nil {
-		return "", usageError{err}
+// pages is how many entries are asked for at once.
+const pages = 2000
+
+// walker lists folders, and those below them.
+type walker struct {
+	looker
+	account string
+	deep    bool
+	most    int
+	paths   []wire.Path
+	refused []refusal
+	stopped string
+}
+
+var errEnough = errors.New("enough paths")
+
+// folder goes on past what is refused: silence about it would be worse.
+func (w *walker) folder(ctx context.Context, path string) error {
+	for after := ""; ; {
+		l, err := w.List(ctx, path, w.account, after, pages)
+		if err != nil {
+			return err
+		}
+		if w.stopped == "" {
+			w.stopped = l.Stopped
+		}
+		for _, p := range l.Items {
+			if len(w.paths) == w.most {
+				return errEnough
+			}
+			w.paths = append(w.paths, p)
+			if p.Gap != "" && (w.deep || p.Access == nil) { // what is in a folder was not asked for
+				w.refused = append(w.refused, refusal{p.Path, p.Gap})
+			}
+			if !w.deep || p.Kind != perm.Folder.String() || p.Gap != "" {
+				continue
+			}
+			if p.Top && path != "" {
+				w.refused = append(w.refused, refusal{p.Path, "another file system is mounted here: list it by itself"})
+				continue
+			}
+			raw, err := pathname.Unescape(p.Path)
+			if err == nil {
+				err = w.folder(ctx, raw)
+			}
+			switch {
+			case errors.Is(err, errEnough), ctx.Err() != nil:
+				return err
+			case err != nil:
+				w.refused = append(w.refused, refusal{p.Path, err.Error()})
+			}
+		}
+		if after = l.Next; after == "" {
+			return nil
+		}
 	}
-	return filepath.Abs(raw)
 }
 
 func pathCommand(o *options) *cobra.Command {
-	var deep bool
-	list := &cobra.Command{Use: "list [PATH]", Short: "List a folder of this machine; needs no service", Args: args(0, 1, "at most one path"),
-		Long: `List a folder of this machine: what each path is, its mode as letters and octal, owner and group, a + where
-there are access entries beyond the mode, size in bytes and time of the last change. It goes on past what it may
-not read, tells it at the end, and exits with 4 then.`,
+	var w where
+	var deep, entries bool
+	var account string
+	var most int
+	list := &cobra.Command{Use: "list [PATH]", Short: "List a folder: here, on a host now, or in a snapshot", Args: args(0, 1, "at most one path"),
+		Long: `List a folder: what each path is, its mode as letters and octal, owner and group, a + where there are access
+entries beyond the mode, size in bytes and time of the last change (a snapshot keeps neither). It goes on past
+what cannot be read, tells it at the end, and exits with 4 then.
+
+With --for it says what that account can do with each entry, and marks names that it sees and cannot open.
+In a snapshot the roots are listed where no path is given.` + whereHelp,
 		RunE: func(c *cobra.Command, a []string) error {
-			at, err := local(append(a, ".")[0])
+			l, err := w.looker(o)
 			if err != nil {
 				return err
 			}
-			dir, err := identity.Read(c.Context())
-			if err != nil {
+			at := ""
+			if len(a) == 1 || w.snapshot == "" {
+				if at, err = w.path(append(a, ".")[0]); err != nil {
+					return err
+				}
+			}
+			walk := &walker{looker: l, account: account, deep: deep, most: most}
+			if err := walk.folder(c.Context(), at); err != nil && !errors.Is(err, errEnough) {
 				return err
 			}
-			t := table{head: []string{"KIND", "MODE", "OCTAL", "OWNER", "GROUP", "", "SIZE", "MODIFIED", "NAME"}, none: "The folder is empty."}
-			paths := []shownPath{}
-			refused, err := look.List(c.Context(), at, deep, func(e look.Entry) error {
-				p := shown(e, dir)
-				paths = append(paths, p)
-				more, size, name := "", "", p.Path
-				if len(p.Access.Entries)+len(p.Access.Defaults) > 0 {
-					more = "+"
-				}
-				if e.Kind == perm.File {
-					size = strconv.FormatInt(e.Size, 10)
-				}
-				if !deep {
-					name = pathname.Escape(filepath.Base(e.Path))
-				}
-				if e.Target != "" {
-					name += " → " + pathname.Escape(e.Target)
-				}
-				w := unknownOf(p.Access)
-				t.add(p.Kind, p.Access.Letters, p.Access.Mode, w("owner", p.Access.Owner), w("group", p.Access.Group), more, size, when(e.Modified), name)
-				return nil
-			})
-			if err != nil {
-				return err
-			}
-			t.value = map[string]any{"paths": paths, "refused": refused}
-			if err := o.show(c, t); err != nil {
-				return err
-			}
-			if o.output == "table" {
-				for _, r := range refused {
-					say(c, "could not be read: %s: %s", r.Path, r.Reason)
-				}
-			}
-			if len(refused) > 0 {
-				return errNotSo
-			}
-			return nil
+			return o.showListing(c, walk, at == "" || deep, entries)
 		}}
-	list.Flags().BoolVar(&deep, "below", false, "everything below the folder too")
-	show := &cobra.Command{Use: "show PATH", Short: "Explain one path of this machine; needs no service", Args: args(1, 1, "a path"),
+	list.Flags().BoolVar(&deep, "below", false, "everything below the folder too; other file systems are listed and not entered")
+	list.Flags().BoolVarP(&entries, "entries", "e", false, "show access entries too")
+	list.Flags().StringVar(&account, "for", "", "say what this account can do with each entry")
+	list.Flags().IntVar(&most, "most", 100_000, "how many paths at the most")
+	show := &cobra.Command{Use: "show PATH", Short: "Explain one path: here, on a host now, or in a snapshot", Args: args(1, 1, "a path"),
+		Long: "Explain one path: what it is, its mode in words, every entry with what of it counts and where it comes from, and\nthe folders that lead to it." + whereHelp,
 		RunE: func(c *cobra.Command, a []string) error {
-			at, err := local(a[0])
+			l, err := w.looker(o)
 			if err != nil {
 				return err
 			}
-			dir, err := identity.Read(c.Context())
+			at, err := w.path(a[0])
 			if err != nil {
 				return err
 			}
-			e, err := look.One(at)
+			s, err := l.Sight(c.Context(), at)
 			if err != nil {
-				return fmt.Errorf("%s: %w", pathname.Escape(at), err)
+				return err
 			}
-			p := shown(e, dir)
-			if m, err := mode.ParseOctal(p.Access.Mode); err == nil && e.Kind != perm.Link {
-				p.Words = m.Words(e.Kind == perm.Folder)
-				if len(p.Access.Entries) > 0 {
-					p.Words = append(p.Words, "There are access entries: the group digit is their mask, the most that any of them grants; what the group itself gets stands at group::.")
-				}
-			}
-			w := unknownOf(p.Access)
-			pairs := []string{"path", p.Path, "kind", p.Kind, "target", pathname.Escape(p.Target), "owner", w("owner", p.Access.Owner), "group", w("group", p.Access.Group),
-				"mode", p.Access.Mode + " " + p.Access.Letters, "modified", when(p.Modified)}
-			if e.Kind == perm.File {
-				pairs = append(pairs, "size", strconv.FormatInt(p.Size, 10)+" bytes")
-			}
-			if e.Kind != perm.Folder && p.Links > 1 {
-				pairs = append(pairs, "hard links", strconv.FormatUint(p.Links, 10))
-			}
-			for _, x := range []struct {
-				name  string
-				lines []string
-			}{{"entries", p.Access.Entries}, {"defaults", p.Access.Defaults}, {"in words", p.Words}} {
-				for i, l := range x.lines {
-					if i > 0 {
-						x.name = ""
-					}
-					pairs = append(pairs, x.name, l)
-				}
-			}
-			return o.showOne(c, p, pairs...)
+			return o.showSight(c, s)
 		}}
-	return noun("path", "Paths of this machine, without any service", list, show)
+	n := noun("path", "Look at paths", list, show)
+	w.flags(n)
+	return n
 }
 
-func shown(e look.Entry, d *perm.Directory) shownPath {
-	return shownPath{Path: pathname.Escape(e.Path), Kind: e.Kind.String(), Access: perm.Describe(e.Set, d), Size: e.Size, Modified: e.Modified, Links: e.Links, Target: e.Target}
+func (o *options) showListing(c *cobra.Command, w *walker, whole, entries bool) error {
+	t := table{head: []string{"KIND", "MODE", "OCTAL", "OWNER", "GROUP", ""}, none: "The folder is empty."}
+	// A snapshot keeps neither size nor time: what changes by itself is not of its concern.
+	timed := slices.ContainsFunc(w.paths, func(p wire.Path) bool { return p.Modified != nil })
+	switch {
+	case w.account != "":
+		t.head = append(t.head, "MAY", "NAME")
+	case timed:
+		t.head = append(t.head, "SIZE", "MODIFIED", "NAME")
+	default:
+		t.head = append(t.head, "NAME")
+	}
+	if w.paths == nil {
+		w.paths = []wire.Path{}
+	}
+	t.value = map[string]any{"paths": w.paths, "refused": w.refused, "stopped": w.stopped}
+	for _, p := range w.paths {
+		name := p.Name
+		if whole {
+			name = p.Path
+		}
+		if p.Target != "" {
+			name += " → " + p.Target
+		}
+		if p.Gap != "" {
+			name += "  (" + p.Gap + ")"
+		}
+		row := []string{p.Kind, "", "", "", "", ""}
+		if v := p.Access; v != nil {
+			u := unknownOf(*v)
+			row = []string{p.Kind, v.Letters, v.Mode, u("owner", v.Owner), u("group", v.Group), ""}
+			if len(v.Entries)+len(v.Defaults) > 0 {
+				row[5] = "+"
+			}
+			for _, f := range v.Flags {
+				name += "  (" + f + ")"
+			}
+		}
+		if w.account != "" {
+			may := strings.Join(p.May, " ")
+			if p.Unopened {
+				may = strings.TrimSpace(may + " (sees the name, opens nothing)")
+			}
+			t.add(append(row, may, name)...)
+		} else if !timed {
+			t.add(append(row, name)...)
+		} else {
+			size, modified := "", ""
+			if p.Kind == perm.File.String() && p.Modified != nil {
+				size = strconv.FormatInt(p.Size, 10)
+			}
+			if p.Modified != nil {
+				modified = when(*p.Modified)
+			}
+			t.add(append(row, size, modified, name)...)
+		}
+		if p.Access != nil && entries && o.output == "table" {
+			blank := make([]string, len(t.head)-1)
+			for _, e := range p.Access.Entries {
+				t.add(append(blank[:len(blank):len(blank)], "    "+e)...)
+			}
+			for _, e := range p.Access.Defaults {
+				t.add(append(blank[:len(blank):len(blank)], "    default:"+e)...)
+			}
+		}
+	}
+	if err := o.show(c, t); err != nil {
+		return err
+	}
+	if o.output == "table" {
+		if w.stopped != "" {
+			say(c, "%s does not see this listing: %s", w.account, w.stopped)
+		}
+		for _, r := range w.refused {
+			say(c, "could not be read: %s: %s", r.Path, r.Reason)
+		}
+		if len(w.paths) == w.most {
+			say(c, "There may be more than %d paths: --most shows them.", w.most)
+		}
+	}
+	if len(w.refused) > 0 {
+		return errNotSo
+	}
+	return nil
+}
+
+func (o *options) showSight(c *cobra.Command, s wire.Sight) error {
+	pairs := []string{"path", s.Path, "kind", s.Kind, "target", s.Target, "asked", origin(s.Origin)}
+	if s.Access != nil {
+		u := unknownOf(*s.Access)
+		pairs = append(pairs, "owner", u("owner", s.Access.Owner), "group", u("group", s.Access.Group), "mode", s.Access.Mode+" "+s.Access.Letters, "flags", strings.Join(s.Access.Flags, ", "))
+	}
+	if s.Modified != nil {
+		pairs = append(pairs, "modified", when(*s.Modified))
+		if s.Kind == perm.File.String() {
+			pairs = append(pairs, "size", strconv.FormatInt(s.Size, 10)+" bytes")
+		}
+	}
+	pairs = append(pairs, "mount", strings.Join(s.Withheld, ", "), "content", s.Gap)
+	lines := func(name string, list []string) {
+		for i, l := range list {
+			if i > 0 {
+				name = ""
+			}
+			pairs = append(pairs, name, l)
+		}
+	}
+	lines("in words", s.Words)
+	var access, defaults []string
+	for _, e := range s.Entries {
+		text := e.Text
+		if e.Effective != e.Rights {
+			text += "  of which the mask leaves " + e.Effective
+		}
+		if e.Unknown {
+			text += "  (no such account or group any more)"
+		}
+		text += "  — " + e.Origin
+		if e.Default {
+			defaults = append(defaults, text)
+		} else {
+			access = append(access, text)
+		}
+	}
+	lines("entries", access)
+	lines("defaults", defaults)
+	var way []string
+	for _, p := range s.Way {
+		line := p.Path
+		if p.Access != nil {
+			line = p.Access.Letters + " " + p.Access.Owner + ":" + p.Access.Group + " " + p.Path
+			if len(p.Access.Entries) > 0 {
+				line += " +"
+			}
+		}
+		if len(p.Withheld) > 0 {
+			line += "  (" + strings.Join(p.Withheld, ", ") + ")"
+		}
+		way = append(way, line)
+	}
+	lines("way", way)
+	lines("note", s.Notes)
+	return o.showOne(c, s, pairs...)
+}
+
+// origin says where an answer comes from.
+func origin(w wire.Origin) string {
+	switch {
+	case w.Snapshot != "" && w.At != nil:
+		return "snapshot " + w.Snapshot + " of " + w.Host + ", taken " + when(*w.At)
+	case w.At != nil:
+		return w.Host + ", just now"
+	}
+	return "this machine"
 }

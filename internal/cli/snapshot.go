@@ -82,46 +82,7 @@ func snapshotCommand(o *options) *cobra.Command {
 	list.Flags().StringVar(&application, "application", "", "only this application")
 	list.Flags().StringVar(&host, "host", "", "only this host")
 	list.Flags().IntVar(&most, "most", 50, "how many at the most")
-	var long bool
-	browse := &cobra.Command{Use: "browse SNAPSHOT [PATH]", Short: "List a folder of a snapshot, the roots by default", Args: args(1, 2, "a snapshot"),
-		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
-			path := ""
-			if len(a) == 2 {
-				path = a[1]
-			}
-			list, err := api.Browse(c.Context(), a[0], path, 100_000)
-			if err != nil {
-				return err
-			}
-			t := table{head: []string{"KIND", "MODE", "OCTAL", "OWNER", "GROUP", "", "NAME"}, value: list, none: "The folder is empty."}
-			for _, p := range list {
-				if p.Access == nil {
-					t.add(p.Kind, "", "", "", "", "", p.Name+"  ("+p.Gap+")")
-					continue
-				}
-				more := ""
-				if len(p.Access.Entries)+len(p.Access.Defaults) > 0 {
-					more = "+"
-				}
-				name := p.Name
-				if p.Gap != "" {
-					name += "  (" + p.Gap + ")"
-				}
-				w := unknownOf(*p.Access)
-				t.add(p.Kind, p.Access.Letters, p.Access.Mode, w("owner", p.Access.Owner), w("group", p.Access.Group), more, name)
-				if long && o.output == "table" {
-					for _, e := range p.Access.Entries {
-						t.add("", "", "", "", "", "", "    "+e)
-					}
-					for _, e := range p.Access.Defaults {
-						t.add("", "", "", "", "", "", "    default "+e)
-					}
-				}
-			}
-			return o.show(c, t)
-		})}
-	browse.Flags().BoolVarP(&long, "entries", "e", false, "show access entries too")
-	return noun("snapshot", "What hosts looked like", take, list, browse)
+	return noun("snapshot", "What hosts looked like", take, list)
 }
 
 // unknownOf marks an account or group that the host no longer has.

@@ -93,6 +93,22 @@ func (a *Agent) Work(ctx context.Context) (*wire.Work, error) {
 	return &w, nil
 }
 
+// Question waits for a question; nil where there was none for a while.
+func (a *Agent) Question(ctx context.Context) (*wire.Question, error) {
+	var q wire.Question
+	status, err := a.json(ctx, http.MethodGet, "/questions", nil, &q)
+	if err != nil || status == http.StatusNoContent || q.ID == "" {
+		return nil, err
+	}
+	return &q, nil
+}
+
+// Reply answers a question.
+func (a *Agent) Reply(ctx context.Context, question string, r wire.Reply) error {
+	_, err := a.json(ctx, http.MethodPost, "/questions/"+question, r, nil)
+	return err
+}
+
 // Progress keeps the work and asks whether to go on.
 func (a *Agent) Progress(ctx context.Context, work string, p wire.WorkProgress) (out wire.WorkAnswer, err error) {
 	_, err = a.json(ctx, http.MethodPost, "/work/"+work+"/progress", p, &out)

@@ -251,11 +251,6 @@ func (c *Client) Snapshots(ctx context.Context, application, host string, most i
 	return All[wire.Snapshot](ctx, c, "/snapshots", url.Values{"application": {application}, "host": {host}, "limit": {strconv.Itoa(min(most, 1000))}}, most)
 }
 
-// Browse lists a folder of a snapshot; "" lists the roots.
-func (c *Client) Browse(ctx context.Context, id, path string, most int) ([]wire.Path, error) {
-	return All[wire.Path](ctx, c, "/snapshots/"+url.PathEscape(id)+"/paths", url.Values{"path": {path}}, most)
-}
-
 // Drift is the newest reports of an application.
 type Drift struct {
 	Reports []wire.Report `json:"reports"`

@@ -44,6 +44,7 @@ type BelowAsk struct {
 	Account   string
 	Operation access.Operation
 	Suppose   Suppose
+	Behind    bool // as if every folder let through
 	After     string
 	Limit     int
 }
@@ -199,7 +200,7 @@ func List(ctx context.Context, sc Scene, path, account, after string, limit int)
 		}
 	}
 	for _, e := range f.Entries {
-		item := wire.Path{Path: e.Path.String(), Name: e.Path.String(), Kind: e.Kind.String(), Gap: e.Gap, Access: viewOf(e.Set, f.Directory), Size: e.Size, Target: e.Target.String()}
+		item := wire.Path{Path: e.Path.String(), Name: e.Path.String(), Kind: e.Kind.String(), Gap: e.Gap, Top: e.Top, Access: viewOf(e.Set, f.Directory), Size: e.Size, Target: e.Target.String()}
 		if path != "" {
 			item.Name = pathname.Escape(string(e.Path)[strings.LastIndexByte(string(e.Path), '/')+1:])
 		}
@@ -364,7 +365,7 @@ func ReachOf(d *perm.Directory, ask BelowAsk) (access.Reach, error) {
 	if err != nil {
 		return access.Reach{}, err
 	}
-	q := access.Reach{Under: ask.Path, Operation: ask.Operation, Now: access.NewAsker(now), After: ask.After, Limit: ask.Limit, Names: d}
+	q := access.Reach{Under: ask.Path, Operation: ask.Operation, Now: access.NewAsker(now), Behind: ask.Behind, After: ask.After, Limit: ask.Limit, Names: d}
 	if ask.Suppose.Any() {
 		then, err := Subject(d, ask.Account, ask.Suppose.Joining...)
 		if err != nil {

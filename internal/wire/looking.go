@@ -15,6 +15,13 @@ type Origin struct {
 	Live     bool       `json:"live" doc:"Asked of the host itself just now"`
 }
 
+// Supposed is what may be supposed beside what is.
+type Supposed struct {
+	Joining []string `json:"joining,omitempty"`
+	Edition string   `json:"edition,omitempty"`
+	Plan    string   `json:"plan,omitempty"`
+}
+
 // Sight is one path with all that decides access to it.
 type Sight struct {
 	Origin   Origin           `json:"origin"`
@@ -111,6 +118,16 @@ type MatrixRow struct {
 	Part    string          `json:"part" doc:"Why it matters"`
 	Cells   []access.Answer `json:"cells"`
 	Then    []access.Answer `json:"then,omitempty"`
+}
+
+// BelowAsk is the question what an account can do below a folder.
+type BelowAsk struct {
+	Path, Account string
+	Operation     access.Operation
+	Supposed      Supposed
+	Behind        bool // as if every folder let through
+	After         string
+	Limit         int
 }
 
 // Below is what an account can do below a folder.

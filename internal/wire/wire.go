@@ -164,6 +164,7 @@ type Path struct {
 	Name   string     `json:"name"`
 	Kind   string     `json:"kind"`
 	Gap    string     `json:"gap,omitempty" doc:"Why its content is missing"`
+	Top    bool       `json:"top,omitempty" doc:"A file system is mounted here"`
 	Access *perm.View `json:"access,omitempty"`
 
 	Size     int64      `json:"size,omitempty" doc:"Bytes, of files; live only"`

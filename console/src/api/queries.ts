@@ -43,12 +43,6 @@ export const useSnapshots = () =>
 export const useSnapshot = (id: string) =>
   useQuery({ queryKey: ["snapshot", id], queryFn: () => body(api.GET(`${v1}/snapshots/{id}`, { params: { path: { id } } })) });
 
-export const usePaths = (id: string, path: string) =>
-  useQuery({
-    queryKey: ["paths", id, path],
-    queryFn: () => body(api.GET(`${v1}/snapshots/{id}/paths`, { params: { path: { id }, query: { path, limit: 5000 } } })),
-  });
-
 /** A change: afterwards everything shown is asked for again. */
 export function useChange<In, Out>(call: (input: In) => Promise<Out>) {
   const client = useQueryClient();

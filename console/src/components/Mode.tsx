@@ -5,7 +5,7 @@ import { TallyGrid } from "./TallyGrid";
 export function Mode({ view, other, small }: { view: View; other?: View; small?: boolean }) {
   if (!view.mode) return null;
   return (
-    <span className="inline-flex items-center gap-2">
+    <span className="inline-flex items-center gap-2 whitespace-nowrap">
       <TallyGrid mode={view.mode} other={other?.mode} small={small} />
       <span className="mono leading-tight">
         {view.mode}

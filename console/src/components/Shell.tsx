@@ -5,9 +5,11 @@ import type { Person } from "../api/client";
 
 const places = [
   ["/", "Overview"],
+  ["/look", "Look"],
   ["/plans", "Plans"],
   ["/runs", "Runs"],
   ["/snapshots", "Snapshots"],
+  ["/calculate", "Calculate"],
 ] as const;
 
 /** The frame of every page: where one can go, and who is here. */

@@ -20,13 +20,13 @@ function words(mode: string): string {
  * The tally grid: three columns (owner, group, others) by three rows (read, write, execute), and
  * three notches on top for the special bits. Cells that differ from `other` are ringed.
  */
-export function TallyGrid({ mode, other, small = false }: { mode: string; other?: string; small?: boolean }) {
+export function TallyGrid({ mode, other, small = false, large = false }: { mode: string; other?: string; small?: boolean; large?: boolean }) {
   const m = bits(mode);
   const differs = other === undefined ? 0 : m ^ bits(other);
   const cell = 7;
   const step = 12;
   return (
-    <svg width={small ? 26 : 38} height={small ? 33 : 48} viewBox="0 0 38 48" role="img" aria-label={words(mode)} className="inline-block shrink-0 align-middle">
+    <svg width={small ? 26 : large ? 76 : 38} height={small ? 33 : large ? 96 : 48} viewBox="0 0 38 48" role="img" aria-label={words(mode)} className="inline-block shrink-0 align-middle">
       <title>{words(mode)}</title>
       {special.map((_, c) => {
         const bit = 0o4000 >> c;

@@ -24,14 +24,14 @@ function Value({ group, text, other }: { group: Group; text: string; other?: str
   return <code>{text}</code>;
 }
 
-function Paths({ group, open }: { group: Group; open: boolean }) {
+function Paths({ group, snapshot, open }: { group: Group; snapshot: string; open: boolean }) {
   const findings = useFindings(group.report, group.id, open);
   return (
     <div className="mt-2">
       <Note error={findings.error} />
       <ul className="max-h-72 overflow-y-auto text-sm" tabIndex={0} aria-label="Paths of this group">
         {findings.data?.items?.map((f) => (
-          <li key={f.seq}><code>{f.path}</code></li>
+          <li key={f.seq}><Link to={`/look?snapshot=${snapshot}&path=${encodeURIComponent(f.path)}`} className="inline-block min-h-[24px] leading-[24px]"><code>{f.path}</code></Link></li>
         ))}
       </ul>
       {findings.data?.next ? <p className="text-sm text-muted">The first 500 of {group.count.toLocaleString()}; all of them: <code>idletally drift findings --group {group.id}</code></p> : null}
@@ -39,7 +39,7 @@ function Paths({ group, open }: { group: Group; open: boolean }) {
   );
 }
 
-function Line({ group, chosen, choose, mayChoose }: { group: Group; chosen: boolean; choose: (on: boolean) => void; mayChoose: boolean }) {
+function Line({ group, snapshot, chosen, choose, mayChoose }: { group: Group; snapshot: string; chosen: boolean; choose: (on: boolean) => void; mayChoose: boolean }) {
   return (
     <li className="border-b border-line py-3">
       <Disclosure>
@@ -65,7 +65,7 @@ function Line({ group, chosen, choose, mayChoose }: { group: Group; chosen: bool
               </div>
               <DisclosurePanel>
                 {group.why ? <p className="mt-1 text-sm text-muted">Why this rule: {group.why}</p> : null}
-                <Paths group={group} open={open} />
+                <Paths group={group} snapshot={snapshot} open={open} />
               </DisclosurePanel>
             </div>
           </div>
@@ -96,7 +96,6 @@ export default function Drift({ me }: { me: Person }) {
     setSearch(next, { replace: true });
   };
   const picked = groups.filter((g) => chosen.has(key(g)));
-  const select = "rounded border border-muted bg-sheet px-2 py-1.5";
   return (
     <>
       <h1 className="mb-1 font-bold">Drift of {application}</h1>
@@ -104,20 +103,20 @@ export default function Drift({ me }: { me: Person }) {
       <ul className="mb-4 text-sm text-muted">
         {drift.data?.reports?.filter((r) => !host || r.host === host).map((r) => (
           <li key={r.id}>
-            <Link to={`/snapshots/${r.snapshot}`}>{r.host}</Link>: {r.judged.toLocaleString()} of {r.paths.toLocaleString()} paths judged by edition {r.edition}, {r.findings.toLocaleString()} findings, {r.unread} unread, <Time at={r.created} />
+            <Link to={`/look?snapshot=${r.snapshot}`}>{r.host}</Link>: {r.judged.toLocaleString()} of {r.paths.toLocaleString()} paths judged by edition {r.edition}, {r.findings.toLocaleString()} findings, {r.unread} unread, <Time at={r.created} />
             {r.problems?.map((p) => <div key={p.message}>{p.message}</div>)}
           </li>
         ))}
       </ul>
       <div className="mb-2 flex flex-wrap items-center gap-4">
         <label>Host{" "}
-          <select className={select} value={host} onChange={(e) => set("host", e.target.value)}>
+          <select className="box" value={host} onChange={(e) => set("host", e.target.value)}>
             <option value="">all</option>
             {drift.data?.reports?.map((r) => <option key={r.host}>{r.host}</option>)}
           </select>
         </label>
         <label>Effect{" "}
-          <select className={select} value={word} onChange={(e) => set("effect", e.target.value)}>
+          <select className="box" value={word} onChange={(e) => set("effect", e.target.value)}>
             <option value="">all</option>
             <option value="opens">opens</option>
             <option value="closes">closes</option>
@@ -143,7 +142,7 @@ export default function Drift({ me }: { me: Person }) {
       {drift.data && drift.data.reports?.length !== 0 && groups.length === 0 ? <Note>Everything here is as declared.</Note> : null}
       <ul>
         {groups.map((g) => (
-          <Line key={key(g)} group={g} mayChoose={author} chosen={chosen.has(key(g))} choose={(on) => {
+          <Line key={key(g)} group={g} snapshot={drift.data?.reports?.find((r) => r.id === g.report)?.snapshot ?? ""} mayChoose={author} chosen={chosen.has(key(g))} choose={(on) => {
             const next = new Set(chosen);
             if (on) next.add(key(g));
             else next.delete(key(g));

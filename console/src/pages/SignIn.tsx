@@ -1,5 +1,6 @@
 import { Field, Input, Label } from "@headlessui/react";
 import { useState } from "react";
+import { Link } from "react-router";
 import { Problem } from "../api/client";
 import { useSignIn } from "../api/queries";
 import { Button } from "../components/Button";
@@ -45,6 +46,7 @@ export function SignIn() {
         </Button>
         <Note error={signIn.error} />
       </form>
+      <p className="mt-10 text-sm"><Link to="/calculate">Explain and convert modes</Link>, without signing in</p>
     </main>
   );
 }

@@ -15,7 +15,7 @@ export default function Snapshots() {
       <Table label="Snapshots" columns={["Taken", "Application", "Host", "State", { name: "Paths", figure: true }, { name: "Gaps", figure: true }, "Root hash", "Asked for by"]}>
             {snaps.data?.items?.map((s) => (
               <tr key={s.id}>
-                <td>{s.state === "ready" ? <Link to={`/snapshots/${s.id}`}><Time at={s.taken} /></Link> : <Time at={s.created} />}</td>
+                <td>{s.state === "ready" ? <Link to={`/look?snapshot=${s.id}`}><Time at={s.taken} /></Link> : <Time at={s.created} />}</td>
                 <td>{s.application}</td>
                 <td>{s.host}</td>
                 <td><StateWord state={s.state} />{s.message ? <div className="text-sm">{s.message}</div> : null}</td>

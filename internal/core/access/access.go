@@ -16,7 +16,7 @@ import (
 )
 
 // An Operation is something that somebody may want to do with a path.
-type Operation uint8
+type Operation uint16 // not a byte, of which encoders make text when there are several
 
 // The operations.
 const (

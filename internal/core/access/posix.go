@@ -128,7 +128,7 @@ func (a *posixAsker) decide(folder, at *Place, op Operation) verdict {
 	case Change, Own:
 		return a.attributes(at, p, op)
 	}
-	return a.remove(folder, at, p)
+	return a.remove(folder, at)
 }
 
 // attributes decides what only owners do (fs/attr.c).
@@ -160,12 +160,11 @@ func (a *posixAsker) dropsSetID(p *perm.POSIX) bool {
 }
 
 // remove decides taking a path out of its folder (fs/namei.c, may_delete).
-func (a *posixAsker) remove(folder, at *Place, p *perm.POSIX) verdict {
-	f := a.of(folder.Set)
-	if f == nil {
+func (a *posixAsker) remove(folder, at *Place) verdict {
+	f, p := a.of(folder.Set), a.of(at.Set)
+	if f == nil || p == nil {
 		return verdict{code: ByUnread}
 	}
-	p = a.of(at.Set)
 	switch {
 	case at.Top:
 		return verdict{code: ByMountPoint}

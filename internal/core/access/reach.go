@@ -33,23 +33,31 @@ func (s Snapshot) root(path string) Way {
 	return found
 }
 
-// Way gives the way to a path; the path's own node comes with it where it is a folder that was
-// read. Folders above the roots have a way, and no node.
-func (s Snapshot) Way(ctx context.Context, path string) (Way, *tree.Node, error) {
+// Content is what a snapshot has of what is in a path: a node where the path is a folder that was
+// read, and otherwise, of a folder, the reason why there is none.
+type Content struct {
+	Node *tree.Node
+	Gap  string
+}
+
+// Way gives the way to a path, with its content. Folders above the roots have a way, and no content.
+func (s Snapshot) Way(ctx context.Context, path string) (Way, Content, error) {
+	var c Content
 	if err := pathname.Check(path); err != nil {
-		return nil, nil, err
+		return nil, c, err
 	}
 	for _, w := range s.Ways {
 		for i, p := range w[:max(len(w)-1, 0)] {
 			if string(p.Path) == path {
-				return w[:i+1], nil, nil
+				return w[:i+1], Content{Gap: "it lies above the roots of the snapshot"}, nil
 			}
 		}
 	}
 	steps, node, err := tree.Trace(ctx, s.Source, s.Forest, path)
 	if err != nil {
-		return nil, nil, err
+		return nil, c, err
 	}
+	c = Content{node, steps[len(steps)-1].Gap.String()}
 	above := s.root(path)
 	way := slices.Clone(above)
 	if above == nil {
@@ -69,7 +77,7 @@ func (s Snapshot) Way(ctx context.Context, path string) (Way, *tree.Node, error)
 		at = pathname.Join(at, e.Name)
 		way = append(way, Place{Path: pathname.Path(at), Kind: e.Kind, Set: e.Set, Mount: way[last].Mount, Top: e.Gap == tree.Mount})
 	}
-	return way, node, nil
+	return way, c, nil
 }
 
 // Suppose says what a path's state would be; a nil one leaves everything as it is.
@@ -96,9 +104,12 @@ type Reach struct {
 	// permissions as they would be.
 	Then    *Asker
 	Suppose Suppose
-	After   string // paths are listed from here on
-	Limit   int    // how many paths are listed
-	Names   *perm.Directory
+	// Behind asks as if every folder let through: what a path's own permissions would open as soon
+	// as a way led to it.
+	Behind bool
+	After  string // paths are listed from here on
+	Limit  int    // how many paths are listed
+	Names  *perm.Directory
 }
 
 // A Tally is what a Reach found.
@@ -199,7 +210,7 @@ func (s Snapshot) Ask(ctx context.Context, q Reach) (Tally, error) {
 
 // below asks one folder and all that is in it.
 func (r *reach) below(at string) error {
-	way, node, err := r.snap.Way(r.ctx, at)
+	way, c, err := r.snap.Way(r.ctx, at)
 	if err != nil {
 		return err
 	}
@@ -209,6 +220,9 @@ func (r *reach) below(at string) error {
 		w := v.suppose.On(way)
 		state[i].open = true
 		for j := range w[:last] {
+			if r.Behind {
+				break
+			}
 			if verdict := v.asker.passes(&w[j]); !verdict.ok {
 				state[i].open = false
 				if i == 0 {
@@ -226,11 +240,11 @@ func (r *reach) below(at string) error {
 	if way[last].Top {
 		e.Gap = tree.Mount
 	}
-	if node == nil && e.Kind == perm.Folder && e.Gap == tree.Whole {
+	if c.Node == nil && e.Kind == perm.Folder && e.Gap == tree.Whole {
 		e.Gap = tree.Refused
 	}
 	r.path = append(r.path[:0], at...)
-	return r.entry(&e, node, state, at == "/")
+	return r.entry(&e, c.Node, state, at == "/")
 }
 
 // inside is how one view stands in the folder at hand, with the last decision: neighbours are
@@ -274,6 +288,7 @@ func (r *reach) entry(e *tree.Entry, node *tree.Node, state []inside, top bool) 
 		if in := &state[i]; in.open {
 			in.decide(r.views[i], e, r.Operation, r.path, top)
 			held[i] = in.ok
+			in.through = in.through || r.Behind
 			through = through || in.through
 		}
 	}
@@ -354,7 +369,7 @@ func (r *reach) passable(e *tree.Entry, state []inside) bool {
 		if !state[i].open {
 			continue
 		}
-		if r.views[i].suppose != nil {
+		if r.Behind || r.views[i].suppose != nil {
 			return true
 		}
 		p := Place{Kind: e.Kind, Set: e.Set}

@@ -20,7 +20,8 @@ import (
 const maxAccounts = 200_000
 
 // Read asks the name-service switch where the host has getent, and the local files otherwise.
-func Read(ctx context.Context) (*perm.Directory, error) {
+// A directory service need not list its accounts: those that are named are asked for one by one.
+func Read(ctx context.Context, named ...string) (*perm.Directory, error) {
 	passwd, err := database(ctx, "passwd")
 	if err != nil {
 		return nil, err
@@ -29,7 +30,49 @@ func Read(ctx context.Context) (*perm.Directory, error) {
 	if err != nil {
 		return nil, err
 	}
-	return Parse(passwd, group), nil
+	d := Parse(passwd, group)
+	for _, name := range named {
+		if _, ok := d.User(name); !ok {
+			passwd, group = appendAccount(ctx, passwd, group, name)
+			d = Parse(passwd, group)
+		}
+	}
+	return d, nil
+}
+
+// appendAccount asks the name-service switch for one account, by name or number, for the groups
+// that it is in, and for their names. Where it knows nothing, nothing is added.
+func appendAccount(ctx context.Context, passwd, group []byte, name string) ([]byte, []byte) {
+	line := getent(ctx, "passwd", name)
+	fields := strings.Split(strings.TrimSpace(string(line)), ":")
+	if len(fields) < 7 {
+		return passwd, group
+	}
+	passwd = append(append(passwd, '\n'), line...)
+	// "NAME  GID GID …"
+	for i, gid := range strings.Fields(string(getent(ctx, "initgroups", fields[0]))) {
+		if i == 0 {
+			continue
+		}
+		group = append(append(group, '\n'), getent(ctx, "group", gid)...)
+		group = append(group, fmt.Sprintf("\n:x:%s:%s\n", gid, fields[0])...)
+	}
+	return passwd, group
+}
+
+func getent(ctx context.Context, database, key string) []byte {
+	path, err := exec.LookPath("getent")
+	if err != nil {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	// After -- a key that begins with a hyphen is no option.
+	out, err := exec.CommandContext(ctx, path, "--", database, key).Output()
+	if err != nil {
+		return nil
+	}
+	return out
 }
 
 func database(ctx context.Context, name string) ([]byte, error) {
@@ -47,17 +90,19 @@ func database(ctx context.Context, name string) ([]byte, error) {
 	return b, nil
 }
 
-// Parse reads passwd(5) and group(5) text. Lines that are none are passed over, as the C library does.
+// Parse reads passwd(5) and group(5) text, several groups of one id being one. Lines that are none are passed over, as the C library does.
 func Parse(passwd, group []byte) *perm.Directory {
 	d := &perm.Directory{}
 	members := map[string][]perm.Principal{}
 	lines(group, 4, func(f []string) {
 		gid, err := strconv.ParseUint(f[2], 10, 32)
-		if err != nil || f[0] == "" {
+		if err != nil {
 			return
 		}
 		id := perm.GID(uint32(gid))
-		d.Groups = append(d.Groups, perm.Account{ID: id, Name: f[0]})
+		if f[0] != "" { // a line without a name only tells of a membership
+			d.Groups = append(d.Groups, perm.Account{ID: id, Name: f[0]})
+		}
 		for m := range strings.SplitSeq(f[3], ",") {
 			if m = strings.TrimSpace(m); m != "" {
 				members[m] = append(members[m], id)

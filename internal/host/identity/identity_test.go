@@ -1,6 +1,7 @@
 package identity
 
 import (
+	"os"
 	"reflect"
 	"testing"
 
@@ -27,6 +28,37 @@ func TestReadThisHost(t *testing.T) {
 	d, err := Read(t.Context())
 	if err != nil || d.Name("u0") != "root" {
 		t.Errorf("read: %v", err)
+	}
+}
+
+// A directory service that cannot be listed knows accounts all the same: a getent of our own that
+// lists one account and answers for another stands for it.
+func TestReadNamed(t *testing.T) {
+	dir := t.TempDir()
+	script := `#!/bin/sh
+case "$*" in
+passwd) echo 'root:x:0:0::/root:/bin/sh' ;;
+group) echo 'root:x:0:' ;;
+"-- passwd pilot") echo 'pilot:x:7001:7100::/:/bin/sh' ;;
+"-- initgroups pilot") echo 'pilot 7200 7300' ;;
+"-- group 7200") echo 'harbour:x:7200:' ;;
+*) exit 2 ;;
+esac
+`
+	if err := os.WriteFile(dir+"/getent", []byte(script), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
+	d, err := Read(t.Context(), "pilot", "nobody-at-all", "root")
+	if err != nil {
+		t.Fatal(err)
+	}
+	id, ok := d.User("pilot")
+	if !ok || !reflect.DeepEqual(d.Account(id).Groups, []perm.Principal{"g7100", "g7200", "g7300"}) || d.Name("g7200") != "harbour" {
+		t.Errorf("pilot is %v %+v", id, d.Account(id))
+	}
+	if _, ok := d.User("nobody-at-all"); ok || len(d.Accounts) != 2 {
+		t.Errorf("accounts %+v", d.Accounts)
 	}
 }
 

@@ -1,7 +1,7 @@
 //go:build linux
 
-// Package look lists paths of the machine it runs on, for people: what each is, who may do what,
-// and what could not be read. It changes nothing and follows no link.
+// Package look looks at paths of the machine it runs on, for people: what each is, who may do what,
+// the way that leads to it, and what could not be read. It changes nothing.
 package look
 
 import (
@@ -11,134 +11,249 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"time"
 
 	"golang.org/x/sys/unix"
 
+	"idletally/internal/core/access"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/host/fsys"
+	"idletally/internal/host/scan"
 )
 
-// An Entry is one path.
-type Entry struct {
-	Path     string
-	Kind     perm.Kind
-	Set      perm.Set
-	Size     int64 // bytes, of files
-	Modified time.Time
-	Links    uint64
-	Target   string // of a link
+// maxLinks is how many links the kernel follows on one way (path_resolution(7)).
+const maxLinks = 40
+
+// A walker holds the folders that lie above where it stands, each by a descriptor that only
+// points, so that nothing is resolved twice.
+type walker struct {
+	fds    []int
+	names  []string
+	mounts []access.Mount
+	way    access.Way
+	been   map[string]bool
 }
 
-// A Refusal is a path that could not be looked at, and why.
-type Refusal struct {
-	Path   pathname.Path `json:"path"`
-	Reason string        `json:"reason"`
+// Path looks at every folder from / to a path, and at the path itself, which comes last. Links on
+// the way are followed as the kernel does, and are part of it; a link at its end is not.
+func Path(path string) (access.Found, error) {
+	w := &walker{been: map[string]bool{}}
+	defer w.close()
+	e, err := w.walk(path)
+	return access.Found{Way: w.way, Seen: e}, err
 }
 
-// One looks at a single path, without following it.
-func One(path string) (Entry, error) {
-	if err := pathname.Check(path); err != nil {
-		return Entry{}, err
-	}
-	dir, err := unix.Open(pathname.Folder(path), unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+// Folder lists a folder's entries by name bytes, at most limit after one, with the way to it.
+func Folder(ctx context.Context, path, after string, limit int) (access.Found, error) {
+	w := &walker{been: map[string]bool{}}
+	defer w.close()
+	e, err := w.walk(path)
+	f := access.Found{Way: w.way, Seen: e}
 	if err != nil {
-		return Entry{}, fmt.Errorf("%s: %w", pathname.Escape(pathname.Folder(path)), err)
+		return f, err
 	}
-	defer unix.Close(dir)
-	name := path[strings.LastIndexByte(path, '/')+1:]
-	if name == "" {
-		name = "."
+	if e.Kind != perm.Folder {
+		return f, fmt.Errorf("%s is a %s, not a folder", e.Path, e.Kind)
 	}
-	var r fsys.Reader
-	return entry(&r, dir, path, name)
-}
-
-func entry(r *fsys.Reader, dir int, path, name string) (Entry, error) {
-	var st unix.Stat_t
-	if err := unix.Fstatat(dir, name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
-		return Entry{}, err
-	}
-	e := Entry{Path: path, Kind: fsys.KindOf(st.Mode), Modified: time.Unix(st.Mtim.Unix()), Links: uint64(st.Nlink)}
-	if e.Kind == perm.File {
-		e.Size = st.Size
-	}
-	if e.Kind == perm.Link {
-		e.Target, _ = readlink(dir, name) // one that cannot be read is a link all the same
-	}
-	var err error
-	e.Kind, e.Set, err = r.At(dir, append([]byte(name), 0))
-	return e, err
-}
-
-// List calls each for every entry of a folder, by name bytes, and where deep is asked for for all
-// below it, a folder before its content; at the end it tells what was refused. Other file systems
-// are listed but not entered.
-func List(ctx context.Context, path string, deep bool, each func(Entry) error) ([]Refusal, error) {
-	top, err := One(path)
+	fd, err := fsys.Content(w.fds[len(w.fds)-1])
 	if err != nil {
-		return nil, err
+		return f, fmt.Errorf("%s: %w", e.Path, explain(err))
 	}
-	if top.Kind != perm.Folder {
-		return nil, each(top)
-	}
-	fd, err := unix.Open(path, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+	dir := os.NewFile(uintptr(fd), string(e.Path))
+	defer dir.Close()
+	names, err := dir.Readdirnames(-1)
 	if err != nil {
-		return nil, fmt.Errorf("read %s: %w", pathname.Escape(path), err)
-	}
-	l := &lister{ctx: ctx, deep: deep, each: each}
-	err = l.folder(os.NewFile(uintptr(fd), path), path)
-	return l.refused, err
-}
-
-type lister struct {
-	ctx     context.Context
-	deep    bool
-	each    func(Entry) error
-	reader  fsys.Reader
-	refused []Refusal
-}
-
-func (l *lister) refuse(path string, err error) {
-	l.refused = append(l.refused, Refusal{pathname.Path(path), err.Error()})
-}
-
-func (l *lister) folder(f *os.File, path string) error {
-	defer f.Close()
-	names, err := f.Readdirnames(-1)
-	if err != nil {
-		l.refuse(path, err)
+		return f, fmt.Errorf("%s: %w", e.Path, err)
 	}
 	slices.Sort(names)
 	for _, name := range names {
-		if err := l.ctx.Err(); err != nil {
-			return err
-		}
-		at := pathname.Join(path, name)
-		e, err := entry(&l.reader, int(f.Fd()), at, name)
-		if err != nil {
-			l.refuse(at, err)
+		if after != "" && name <= after {
 			continue
 		}
-		if err := l.each(e); err != nil {
-			return err
+		if err := ctx.Err(); err != nil {
+			return f, err
 		}
-		if !l.deep || e.Kind != perm.Folder {
-			continue
+		if len(f.Entries) == limit {
+			f.Next = pathname.Path(base(f.Entries[limit-1]))
+			break
 		}
-		fd, err := fsys.Subfolder(int(f.Fd()), name, false)
-		if errors.Is(err, unix.EXDEV) {
-			l.refuse(at, errors.New("another file system is mounted here: list it by itself"))
-			continue
+		at := pathname.Join(string(e.Path), name)
+		x, err := entry(fd, at, name, e.Mount)
+		if errors.Is(err, unix.ENOENT) {
+			continue // it vanished while it was looked at: as if it had gone before
 		}
 		if err != nil {
-			l.refuse(at, err)
-			continue
+			x = access.Seen{Place: access.Place{Path: pathname.Path(at), Kind: perm.File}, Gap: err.Error()}
 		}
-		if err := l.folder(os.NewFile(uintptr(fd), at), at); err != nil {
-			return err
-		}
+		f.Entries = append(f.Entries, x)
 	}
-	return nil
+	return f, nil
+}
+
+func base(e access.Seen) string { return string(e.Path)[strings.LastIndexByte(string(e.Path), '/')+1:] }
+
+func (w *walker) walk(path string) (access.Seen, error) {
+	if err := pathname.Check(path); err != nil {
+		return access.Seen{}, err
+	}
+	slash, err := unix.Open("/", unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return access.Seen{}, fmt.Errorf("open /: %w", err)
+	}
+	e, err := w.step(slash, "/")
+	if err != nil {
+		return access.Seen{}, err
+	}
+	rest, links := strings.Split(strings.Trim(path, "/"), "/"), 0
+	for len(rest) > 0 {
+		part := rest[0]
+		rest = rest[1:]
+		switch part {
+		case "", ".":
+			continue
+		case "..":
+			w.up()
+			continue
+		}
+		at := pathname.Join(w.here(), part)
+		fd, err := unix.Openat(w.fds[len(w.fds)-1], part, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+		if err != nil {
+			return access.Seen{}, fmt.Errorf("%s: %w", pathname.Escape(at), explain(err))
+		}
+		if e, err = w.step(fd, at); err != nil {
+			return access.Seen{}, err
+		}
+		if e.Kind != perm.Link || len(rest) == 0 {
+			continue
+		}
+		if links++; links > maxLinks {
+			return access.Seen{}, fmt.Errorf("%s: more than %d links on the way", pathname.Escape(path), maxLinks)
+		}
+		w.up()
+		if strings.HasPrefix(string(e.Target), "/") {
+			for len(w.fds) > 1 {
+				w.up()
+			}
+		}
+		rest = append(strings.Split(strings.Trim(string(e.Target), "/"), "/"), rest...)
+	}
+	return e, nil
+}
+
+// explain says what a person can do about the errors of looking.
+func explain(err error) error {
+	switch {
+	case errors.Is(err, unix.ENOENT):
+		return fmt.Errorf("it is not there, or has just vanished: %w", err)
+	case errors.Is(err, unix.ENOTDIR):
+		return fmt.Errorf("what stands before it is no folder: %w", err)
+	case errors.Is(err, unix.EACCES):
+		return fmt.Errorf("this account may not pass through its folder: ask as root, or ask the service: %w", err)
+	}
+	return err
+}
+
+func (w *walker) close() {
+	for _, fd := range w.fds {
+		unix.Close(fd)
+	}
+}
+
+func (w *walker) here() string { return w.names[len(w.names)-1] }
+
+func (w *walker) up() {
+	if last := len(w.fds) - 1; last > 0 {
+		unix.Close(w.fds[last])
+		w.fds, w.names, w.mounts = w.fds[:last], w.names[:last], w.mounts[:last]
+	}
+}
+
+// step looks at what fd points to and stands there.
+func (w *walker) step(fd int, at string) (access.Seen, error) {
+	var mount access.Mount
+	if len(w.mounts) > 0 {
+		mount = w.mounts[len(w.mounts)-1]
+	}
+	w.fds, w.names = append(w.fds, fd), append(w.names, at)
+	e, err := seen(fd, at, mount)
+	if err != nil {
+		return access.Seen{}, fmt.Errorf("%s: %w", pathname.Escape(at), err)
+	}
+	w.mounts = append(w.mounts, e.Mount)
+	if !w.been[at] {
+		w.been[at] = true
+		w.way = append(w.way, e.Place)
+	}
+	return e, nil
+}
+
+// mountOf tells what the mount behind a descriptor withholds. The descriptor is asked, not the
+// table of mounts: in a changed root that one is not whole.
+func mountOf(fd int, at string) (access.Mount, error) {
+	var fs unix.Statfs_t
+	if err := unix.Fstatfs(fd, &fs); err != nil {
+		return access.Mount{}, fmt.Errorf("read the file system's options: %w", err)
+	}
+	on := func(flag int64) bool { return fs.Flags&flag != 0 }
+	return access.Mount{At: pathname.Path(at), ReadOnly: on(unix.ST_RDONLY), NoExec: on(unix.ST_NOEXEC), NoSUID: on(unix.ST_NOSUID), NoDev: on(unix.ST_NODEV)}, nil
+}
+
+func readlink(fd int) (string, error) {
+	buf := make([]byte, 4096)
+	n, err := unix.Readlinkat(fd, "", buf)
+	return string(buf[:max(n, 0)]), err
+}
+
+// Below scans a folder and asks the core about all that is in it. Links that led to the folder are
+// on the way that comes with the answer; in it none is followed.
+func Below(ctx context.Context, spoolIn, path string, q access.Reach) (access.Found, access.Tally, error) {
+	f, err := Path(path)
+	if err != nil {
+		return f, access.Tally{}, err
+	}
+	spool, err := scan.NewSpool(spoolIn)
+	if err != nil {
+		return f, access.Tally{}, err
+	}
+	defer spool.Close()
+	q.Under = string(f.Seen.Path)
+	forest, _, err := scan.Scan(ctx, []string{q.Under}, scan.Options{}, spool)
+	if err != nil {
+		return f, access.Tally{}, err
+	}
+	t, err := access.Snapshot{Source: spool, Forest: forest, Ways: []access.Way{f.Way}}.Ask(ctx, q)
+	return f, t, err
+}
+
+// entry looks at an entry of an open folder, without following it.
+func entry(dir int, path, name string, mount access.Mount) (access.Seen, error) {
+	fd, err := unix.Openat(dir, name, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return access.Seen{}, err
+	}
+	defer unix.Close(fd)
+	return seen(fd, path, mount)
+}
+
+// seen looks at what a descriptor points to, on a file system unless another begins there.
+func seen(fd int, path string, mount access.Mount) (access.Seen, error) {
+	i, err := fsys.Look(fd)
+	if err != nil {
+		return access.Seen{}, err
+	}
+	e := access.Seen{Place: access.Place{Path: pathname.Path(path), Kind: i.Kind, Set: i.State.Set(), Mount: mount, Top: i.Top}, Modified: i.Modified, Links: i.Links}
+	switch i.Kind {
+	case perm.File:
+		e.Size = i.Size
+	case perm.Link:
+		target, err := readlink(fd)
+		if err != nil {
+			return access.Seen{}, err
+		}
+		e.Target = pathname.Path(target)
+	}
+	if i.Top || path == "/" {
+		e.Mount, err = mountOf(fd, path)
+	}
+	return e, err
 }

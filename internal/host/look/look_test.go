@@ -4,6 +4,7 @@ package look
 
 import (
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -11,12 +12,13 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"idletally/internal/core/access"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/host/fsys"
 )
 
-func TestList(t *testing.T) {
+func TestKinds(t *testing.T) {
 	dir := t.TempDir()
 	p := func(n string) string { return filepath.Join(dir, n) }
 	acl := posixacl.Build(6, 4, 0, posixacl.List{{Tag: posixacl.User, ID: 7, Perm: 6}}, nil)
@@ -32,37 +34,121 @@ func TestList(t *testing.T) {
 	}
 	defer unix.Unmount(p("mnt"), 0)
 	var got []string
-	var deep Entry
-	refused, err := List(t.Context(), dir, true, func(e Entry) error {
-		got = append(got, strings.TrimPrefix(e.Path, dir+"/")+" "+e.Kind.String())
-		if e.Size > 0 {
-			deep = e
-		}
-		return nil
-	})
+	f, err := Folder(t.Context(), dir, "", 100)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if s := strings.Join(got, "; "); s != "link link; mnt folder; pipe pipe; report.txt folder; report.txt/\xff\n file" {
+	for _, e := range f.Entries {
+		got = append(got, fmt.Sprintf("%s %s %v", base(e), e.Kind, e.Top))
+	}
+	if s := strings.Join(got, "; "); s != "link link false; mnt folder true; pipe pipe false; report.txt folder false" {
 		t.Errorf("listed %q", s)
 	}
-	if len(refused) != 1 || !strings.Contains(refused[0].Reason, "another file system") {
-		t.Errorf("refused %v", refused)
+	deep, err := Folder(t.Context(), p("report.txt"), "", 100)
+	if err != nil || len(deep.Entries) != 1 || deep.Entries[0].Size != 5 || len(perm.Describe(deep.Entries[0].Set, nil).Entries) != 3 {
+		t.Errorf("deep %+v %v", deep, err)
 	}
-	if v := perm.Describe(deep.Set, nil); deep.Size != 5 || len(v.Entries) != 3 {
-		t.Errorf("deep %+v %+v", deep, v)
+	if f, err := Path(p("link")); err != nil || f.Seen.Target != "/nowhere" || f.Seen.Kind != perm.Link {
+		t.Errorf("link %+v, %v", f.Seen, err)
 	}
-	e, err := One(p("link"))
-	if err != nil || e.Target != "/nowhere" || e.Kind != perm.Link {
-		t.Errorf("link %+v, %v", e, err)
+	if f, err := Path("/"); err != nil || f.Seen.Kind != perm.Folder || len(f.Way) != 1 {
+		t.Errorf("/ %+v, %v", f, err)
 	}
-	if e, err := One("/"); err != nil || e.Kind != perm.Folder {
-		t.Errorf("/ %+v, %v", e, err)
-	}
-	if _, err := One(p("none")); !errors.Is(err, unix.ENOENT) {
+	if _, err := Path(p("none")); !errors.Is(err, unix.ENOENT) {
 		t.Errorf("missing: %v", err)
 	}
-	if _, err := One("relative"); err == nil {
+	if _, err := Path("relative"); err == nil {
 		t.Error("a relative path was taken")
+	}
+}
+
+func TestFolder(t *testing.T) {
+	dir := t.TempDir()
+	for _, n := range []string{"b", "a", "\xff", "c"} {
+		if err := os.WriteFile(filepath.Join(dir, n), nil, 0o640); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var got []string
+	for after := ""; ; {
+		f, err := Folder(t.Context(), dir, after, 3)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, e := range f.Entries {
+			got = append(got, base(e))
+		}
+		if after = string(f.Next); after == "" {
+			break
+		}
+	}
+	if s := strings.Join(got, ","); s != "a,b,c,\xff" {
+		t.Errorf("listed %q", s)
+	}
+	if _, err := Folder(t.Context(), filepath.Join(dir, "a"), "", 3); err == nil || !strings.Contains(err.Error(), "not a folder") {
+		t.Errorf("a file was listed: %v", err)
+	}
+}
+
+// A way goes where the kernel would go: links on it are followed, their folders are part of it,
+// and what lies behind has its real path.
+func TestWay(t *testing.T) {
+	dir := t.TempDir()
+	p := func(n string) string { return filepath.Join(dir, n) }
+	for _, err := range []error{
+		os.MkdirAll(p("quay/berth/slip"), 0o755), os.Symlink("quay/berth/../berth", p("short")), os.Symlink(p("quay"), p("far")),
+		os.Symlink("loop", p("loop")), os.WriteFile(p("quay/berth/slip/log"), nil, 0o600), os.Symlink("short", p("again")),
+	} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, c := range []struct{ path, want string }{
+		{"quay/berth", "quay,quay/berth"},
+		{"short/slip/log", "short,quay,quay/berth,quay/berth/slip,quay/berth/slip/log"},
+		{"far/berth", "far,quay,quay/berth"},
+		{"again/slip", "again,short,quay,quay/berth,quay/berth/slip"},
+		{"short", "short"},
+	} {
+		f, err := Path(p(c.path))
+		if err != nil {
+			t.Errorf("%s: %v", c.path, err)
+			continue
+		}
+		var got []string
+		for _, x := range f.Way {
+			if rel, ok := strings.CutPrefix(string(x.Path), dir+"/"); ok {
+				got = append(got, rel)
+			}
+		}
+		if s := strings.Join(got, ","); s != c.want {
+			t.Errorf("%s leads through %s, want %s", c.path, s, c.want)
+		}
+	}
+	if _, err := Path(p("loop/x")); err == nil || !strings.Contains(err.Error(), "more than 40 links") {
+		t.Errorf("a loop: %v", err)
+	}
+	if _, err := Path(p("quay/berth/slip/log/x")); !errors.Is(err, unix.ENOTDIR) {
+		t.Errorf("a file on the way: %v", err)
+	}
+}
+
+func TestBelow(t *testing.T) {
+	dir := t.TempDir()
+	for _, err := range []error{
+		os.MkdirAll(filepath.Join(dir, "open/deep"), 0o755), os.MkdirAll(filepath.Join(dir, "shut/deep"), 0o755),
+		os.WriteFile(filepath.Join(dir, "open/deep/a"), nil, 0o644), os.WriteFile(filepath.Join(dir, "shut/deep/b"), nil, 0o644),
+		os.Chmod(filepath.Join(dir, "shut"), 0o700), os.Chmod(dir, 0o755), os.Chmod(filepath.Dir(dir), 0o755),
+	} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	_, got, err := Below(t.Context(), t.TempDir(), dir, access.Reach{Operation: access.Read, Now: access.NewAsker(access.Subject{ID: perm.Everyone}), Limit: 10})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got.Held != 1 || got.Closed != 1 || len(got.Paths) != 1 || string(got.Paths[0].Path) != filepath.Join(dir, "open/deep/a") {
+		t.Errorf("%+v", got)
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"runtime"
 	"syscall"
 	"time"
 
@@ -53,6 +54,9 @@ func Run(ctx context.Context, ask Ask) ([]access.Try, error) {
 	c.Args = []string{childName}
 	c.Dir, c.Env = "/", []string{}
 	c.Stdin, c.Stdout, c.Stderr = bytes.NewReader(in), &out, &complaint
+	// The kernel ends the child with the thread that started it, so that one has to stay.
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
 	c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	if err := c.Run(); err != nil {
 		return nil, fmt.Errorf("probe as %d: %w: %s", ask.UID, err, bytes.TrimSpace(complaint.Bytes()))
@@ -78,6 +82,7 @@ func Main() {
 }
 
 func child(in io.Reader, out io.Writer) error {
+	runtime.LockOSThread()
 	var ask Ask
 	if err := json.NewDecoder(io.LimitReader(in, maxAnswer)).Decode(&ask); err != nil {
 		return fmt.Errorf("question: %w", err)
@@ -124,8 +129,15 @@ func become(uid uint32, groups []uint32, keep uint64) error {
 	return nil
 }
 
+// everyThread makes a call in every thread. A program that is linked with C cannot; there the one
+// that tries makes it, which is locked to its thread: the ids are every thread's in any case, and
+// with them went the capabilities of all others.
 func everyThread(trap, a1, a2, a3 uintptr) error {
-	if _, _, e := syscall.AllThreadsSyscall6(trap, a1, a2, a3, 0, 0, 0); e != 0 {
+	_, _, e := syscall.AllThreadsSyscall6(trap, a1, a2, a3, 0, 0, 0)
+	if e == syscall.ENOTSUP {
+		_, _, e = syscall.RawSyscall6(trap, a1, a2, a3, 0, 0, 0)
+	}
+	if e != 0 {
 		return e
 	}
 	return nil

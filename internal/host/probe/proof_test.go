@@ -311,8 +311,9 @@ func (w *world) question(who identity, causes map[access.Code]int) (asked, allow
 	defer p.end(w.t)
 	asker := access.NewAsker(who.subject())
 	for _, n := range w.nodes {
-		way, _, err := look.Way(n.path)
+		found, err := look.Path(n.path)
 		w.must(err)
+		way := found.Way
 		if got := way[len(way)-1].Set; got != n.state.Set() {
 			w.t.Fatalf("%s was made as %+v and is read as %x", n.path, n.state, got.Bytes())
 		}
@@ -347,7 +348,7 @@ func (w *world) question(who identity, causes map[access.Code]int) (asked, allow
 				}
 			}
 		}
-		if again, _, err := look.Way(n.path); err != nil || !slices.Equal(again, way) {
+		if again, err := look.Path(n.path); err != nil || !slices.Equal(again.Way, way) {
 			w.t.Errorf("the probe left %s changed: %v", n.path, err)
 			return
 		}

@@ -138,8 +138,12 @@ func tryOne(dir int, name string, k perm.Kind, op access.Operation) access.Try {
 		if k == perm.Link {
 			break
 		}
+		err := setIncompleteList(dir, name)
+		if errors.Is(err, unix.EOPNOTSUPP) {
+			return access.Try{Operation: op, Untried: "the file system keeps no access lists, and the kernel cannot be asked otherwise without a change"}
+		}
 		// Permitted, the kernel finds the list incomplete.
-		return result("setxattr of an incomplete access list", setIncompleteList(dir, name), unix.EINVAL)
+		return result("setxattr of an incomplete access list", err, unix.EINVAL)
 	case access.Own:
 		return access.Try{Operation: op, Untried: "the kernel cannot be asked without the owner being changed"}
 	}

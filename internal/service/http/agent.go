@@ -50,6 +50,8 @@ func (s *Server) agentRoutes(r chi.Router) {
 		r.Use(s.agent)
 		r.Post("/agent/v1/hello", handle(s.hello))
 		r.Get("/agent/v1/work", handle(s.giveWork))
+		r.Get("/agent/v1/questions", handle(s.giveQuestion))
+		r.Post("/agent/v1/questions/{id}", handle(s.takeReply))
 		r.Post("/agent/v1/work/{id}/progress", handle(s.progress))
 		r.Post("/agent/v1/nodes/missing", handle(s.missing))
 		r.Post("/agent/v1/nodes", handle(s.takeNodes))
@@ -136,27 +138,18 @@ func (s *Server) hello(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (s *Server) giveWork(w http.ResponseWriter, r *http.Request) error {
-	host := agentHost(r.Context())
-	s.metrics.waiting.Inc()
-	defer s.metrics.waiting.Dec()
+// wait holds an agent's call until there is something for it, for a while.
+func (s *Server) wait(w http.ResponseWriter, r *http.Request, key string, look func() (any, error)) error {
 	_ = http.NewResponseController(w).SetWriteDeadline(time.Now().Add(waitForWork + 20*time.Second))
-	if err := s.Store.Seen(r.Context(), host); err != nil {
-		return err
-	}
 	end := time.NewTimer(waitForWork)
 	defer end.Stop()
 	for {
-		poked := s.hub.wait(host)
-		work, err := s.Store.ClaimWork(r.Context(), host)
+		poked := s.hub.wait(key)
+		out, err := look()
 		if err != nil {
 			return err
 		}
-		if work != nil {
-			out, err := s.describeWork(r.Context(), *work)
-			if err != nil {
-				return err
-			}
+		if out != nil {
 			return writeJSON(w, out)
 		}
 		select {
@@ -172,6 +165,54 @@ func (s *Server) giveWork(w http.ResponseWriter, r *http.Request) error {
 			return nil
 		}
 	}
+}
+
+func (s *Server) giveWork(w http.ResponseWriter, r *http.Request) error {
+	host := agentHost(r.Context())
+	s.metrics.waiting.Inc()
+	defer s.metrics.waiting.Dec()
+	if err := s.Store.Seen(r.Context(), host); err != nil {
+		return err
+	}
+	return s.wait(w, r, host, func() (any, error) {
+		work, err := s.Store.ClaimWork(r.Context(), host)
+		if err != nil || work == nil {
+			return nil, err
+		}
+		return s.describeWork(r.Context(), *work)
+	})
+}
+
+// giveQuestion gives an agent what somebody wants to know of its host. It waits apart from work,
+// so that questions are answered while a long run goes on.
+func (s *Server) giveQuestion(w http.ResponseWriter, r *http.Request) error {
+	host := agentHost(r.Context())
+	return s.wait(w, r, questionsOf(host), func() (any, error) {
+		id, ask, err := s.Store.TakeQuestion(r.Context(), host)
+		if err != nil || id == "" {
+			return nil, err
+		}
+		var q wire.Question
+		if err := json.Unmarshal(ask, &q); err != nil {
+			return nil, fmt.Errorf("question %s: %w", id, err)
+		}
+		q.ID = id
+		return q, nil
+	})
+}
+
+func (s *Server) takeReply(w http.ResponseWriter, r *http.Request) error {
+	b, err := readBytes(w, r, 64<<20)
+	if err != nil {
+		return err
+	}
+	id := chi.URLParam(r, "id")
+	if err := s.Store.AnswerQuestion(r.Context(), agentHost(r.Context()), id, b); err != nil {
+		return err
+	}
+	s.hub.poke(answerTo(id))
+	w.WriteHeader(http.StatusNoContent)
+	return nil
 }
 
 func (s *Server) describeWork(ctx context.Context, work store.Work) (wire.Work, error) {

@@ -5,12 +5,9 @@ import (
 	"encoding/json"
 	"strconv"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"idletally/internal/core/drift"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
-	"idletally/internal/core/tree"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -67,76 +64,6 @@ func (s *Server) snapshotRoutes() {
 		v, err := s.Store.Snapshot(ctx, in.ID)
 		return &body[wire.Snapshot]{wireSnapshot(v)}, err
 	})
-	type paths struct {
-		ID    string `path:"id" maxLength:"16"`
-		Path  string `query:"path" doc:"A folder; without it the roots are listed"`
-		After string `query:"after" doc:"Name to go on after"`
-		Limit int    `query:"limit" default:"500" minimum:"1" maximum:"5000"`
-	}
-	add(s, op{"GET", "/snapshots/{id}/paths", "browse-snapshot", "List a folder of a snapshot", wire.Viewer, 200}, func(ctx context.Context, in *paths) (*body[wire.Page[wire.Path]], error) {
-		v, err := s.Store.Snapshot(ctx, in.ID)
-		if err != nil {
-			return nil, err
-		}
-		if v.State != "ready" {
-			return nil, huma.Error409Conflict("the snapshot is " + v.State)
-		}
-		dir, err := s.Store.Directory(ctx, v)
-		if err != nil {
-			return nil, err
-		}
-		out, err := s.browse(ctx, v, dir, in.Path, in.After, in.Limit)
-		return &body[wire.Page[wire.Path]]{out}, err
-	})
-}
-
-func (s *Server) browse(ctx context.Context, v store.Snapshot, dir *perm.Directory, at, after string, limit int) (wire.Page[wire.Path], error) {
-	out := wire.Page[wire.Path]{Items: []wire.Path{}}
-	raw, err1 := pathname.Unescape(at)
-	afterName, err2 := pathname.Unescape(after)
-	if err1 != nil || err2 != nil {
-		return out, huma.Error422UnprocessableEntity("path: a backslash must be followed by another or by x and two hex digits")
-	}
-	var n tree.Node
-	if raw == "" {
-		nodes, err := tree.Load(ctx, s.Store, v.Hash())
-		if err != nil {
-			return out, err
-		}
-		n = nodes[0]
-	} else {
-		e, node, err := tree.Lookup(ctx, s.Store, v.Hash(), raw)
-		if err != nil {
-			return out, huma.Error404NotFound(err.Error())
-		}
-		if node == nil {
-			if e.Gap == tree.Whole {
-				return out, huma.Error422UnprocessableEntity(pathname.Escape(raw) + " is a " + e.Kind.String() + ", not a folder")
-			}
-			return out, huma.Error422UnprocessableEntity(pathname.Escape(raw) + " was not read: " + e.Gap.String())
-		}
-		n = *node
-	}
-	for _, e := range n.Entries {
-		if e.Name <= afterName && after != "" {
-			continue
-		}
-		if len(out.Items) == limit {
-			out.Next = out.Items[limit-1].Name
-			break
-		}
-		p := e.Name
-		if !n.Forest {
-			p = pathname.Join(raw, e.Name)
-		}
-		w := wire.Path{Path: pathname.Escape(p), Name: pathname.Escape(e.Name), Kind: e.Kind.String(), Gap: e.Gap.String()}
-		if !e.Set.IsZero() {
-			view := perm.Describe(e.Set, dir)
-			w.Access = &view
-		}
-		out.Items = append(out.Items, w)
-	}
-	return out, nil
 }
 
 const maxGroups = 2000

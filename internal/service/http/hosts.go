@@ -53,29 +53,34 @@ func (s *Server) hostRoutes() {
 	})
 }
 
-// hub wakes the waiting call of a host's agent when this instance has work for it. Work that
-// another instance has is found by asking the database now and then.
+// hub wakes calls that wait: those of a host's agent when there is work or a question for it, and
+// those that wait for an answer. What comes by way of another instance is found by asking the
+// database now and then.
 type hub struct {
 	mu      sync.Mutex
 	waiting map[string]chan struct{}
 }
 
+func questionsOf(host string) string { return "questions of " + host }
+
+func answerTo(question string) string { return "answer to " + question }
+
 func newHub() *hub { return &hub{waiting: map[string]chan struct{}{}} }
 
-func (h *hub) wait(host string) <-chan struct{} {
+func (h *hub) wait(key string) <-chan struct{} {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if h.waiting[host] == nil {
-		h.waiting[host] = make(chan struct{})
+	if h.waiting[key] == nil {
+		h.waiting[key] = make(chan struct{})
 	}
-	return h.waiting[host]
+	return h.waiting[key]
 }
 
-func (h *hub) poke(host string) {
+func (h *hub) poke(key string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if c := h.waiting[host]; c != nil {
+	if c := h.waiting[key]; c != nil {
 		close(c)
-		delete(h.waiting, host)
+		delete(h.waiting, key)
 	}
 }

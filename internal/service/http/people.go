@@ -34,6 +34,8 @@ func (s *Server) routes(r chi.Router) {
 	s.hostRoutes()
 	s.baselineRoutes(r)
 	s.snapshotRoutes()
+	s.lookingRoutes()
+	s.calculatorRoutes()
 	s.driftRoutes()
 	s.planRoutes()
 	s.runRoutes(r)

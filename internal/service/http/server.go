@@ -70,7 +70,7 @@ func New(c Config) *Server {
 		s.agentRoutes(r)
 	})
 	s.mux.Group(func(r chi.Router) {
-		r.Use(limitBody, s.limitSignIn(), s.identify)
+		r.Use(limitBody, s.limitOpen(), s.identify)
 		cfg := huma.DefaultConfig("Idle Tally", "1")
 		cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "/api/openapi", "", "/api/schemas"
 		cfg.CreateHooks = nil
@@ -96,16 +96,20 @@ func keyByAgent(r *http.Request) (string, error) {
 	return host, err
 }
 
-// limitSignIn bounds tries by the address they come from: each costs the memory of a password
-// hash. Tries with one name are bounded by themselves.
-func (s *Server) limitSignIn() func(http.Handler) http.Handler {
-	limit := httprate.LimitBy(300, time.Minute, keyByAgent)
+// limitOpen bounds what anybody may call, signed in or not, by the address it comes from: trying to
+// sign in costs the memory of a password hash, calculating costs time. Tries with one name are
+// bounded by themselves.
+func (s *Server) limitOpen() func(http.Handler) http.Handler {
+	signIn, calculate := httprate.LimitBy(300, time.Minute, keyByAgent), httprate.LimitBy(1200, time.Minute, keyByAgent)
 	return func(next http.Handler) http.Handler {
-		limited := limit(next)
+		signIn, calculate := signIn(next), calculate(next)
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			if r.URL.Path == "/api/v1/sign-in" {
-				limited.ServeHTTP(w, r)
-			} else {
+			switch {
+			case r.URL.Path == "/api/v1/sign-in":
+				signIn.ServeHTTP(w, r)
+			case strings.HasPrefix(r.URL.Path, calculators):
+				calculate.ServeHTTP(w, r)
+			default:
 				next.ServeHTTP(w, r)
 			}
 		})

@@ -1,0 +1,94 @@
+import { Tab, TabGroup, TabList, TabPanel, TabPanels } from "@headlessui/react";
+import { Link } from "react-router";
+import type { Person } from "../api/client";
+import { flagsOf, folderOf, quoted, useLook, useSight } from "../api/look";
+import { useSnapshot, useSnapshots } from "../api/queries";
+import { Command } from "../components/Command";
+import { Crumbs } from "../components/Crumbs";
+import { Note } from "../components/Note";
+import { Time } from "../components/Time";
+import { Below } from "./look/Below";
+import { Content } from "./look/Content";
+import { Permissions } from "./look/Permissions";
+import { Source } from "./look/Source";
+import { Try } from "./look/Try";
+import { Who } from "./look/Who";
+import { WhoCan } from "./look/WhoCan";
+
+type LookState = ReturnType<typeof useLook>;
+
+function Taken({ id }: { id: string }) {
+  const s = useSnapshot(id).data;
+  if (!s) return <p className="mt-2 text-sm text-muted">&nbsp;</p>;
+  return (
+    <p className="mt-2 text-sm text-muted">
+      {s.application} on {s.host} as of <Time at={s.taken} />: {s.paths.toLocaleString()} paths, {s.gaps} not read. Root hash <code>{s.root?.slice(0, 16)}</code>
+    </p>
+  );
+}
+
+/** Where to begin: the roots that snapshots of a host have. */
+function Roots({ look, host }: { look: LookState; host: string }) {
+  const snaps = useSnapshots();
+  const roots = [...new Set(snaps.data?.items?.filter((s) => s.host === host).flatMap((s) => s.roots ?? []))].sort();
+  return (
+    <Note>
+      Say which path to look at. {roots.length > 0 ? `Known roots of ${host}: ` : "A host shows what its own list of roots holds."}
+      {roots.map((r) => <Link key={r} to={look.address({ path: r })} className="mr-3"><code>{r}</code></Link>)}
+    </Note>
+  );
+}
+
+function PathPart({ look, me }: { look: LookState; me: Person }) {
+  const sight = useSight(look.where, look.path);
+  const s = sight.data;
+  if (!s) return <Note error={sight.error} />;
+  const tabs = [
+    { key: "", name: "Permissions", panel: <Permissions sight={s} /> },
+    { key: "who", name: "Who can", panel: <WhoCan look={look} sight={s} /> },
+    ...(s.kind === "folder" ? [{ key: "below", name: "Below it", panel: <Below look={look} path={s.path} /> }] : []),
+    ...(look.where.host && me.roles?.includes("operator") ? [{ key: "try", name: "Try it", panel: <Try key={`${look.account} ${s.path}`} host={look.where.host} account={look.account} path={s.path} /> }] : []),
+  ];
+  const at = Math.max(tabs.findIndex((t) => t.key === look.tab), 0);
+  return (
+    <section aria-label="The path">
+      <TabGroup selectedIndex={at} onChange={(i) => look.set({ tab: tabs[i]!.key })}>
+        <TabList className="flex flex-wrap gap-1 border-b border-ink">
+          {tabs.map((t) => (
+            <Tab key={t.key} className="cursor-pointer rounded-t border border-b-0 border-transparent px-3 py-1.5 data-selected:border-ink data-selected:bg-sheet data-selected:font-semibold hover:bg-sheet">
+              {t.name}
+            </Tab>
+          ))}
+        </TabList>
+        <TabPanels className="pt-3">
+          {tabs.map((t) => <TabPanel key={t.key}>{t.panel}</TabPanel>)}
+        </TabPanels>
+      </TabGroup>
+      {look.tab === "" ? <Command text={`idletally path show ${flagsOf(look.where)} ${quoted(s.path)}`} /> : null}
+    </section>
+  );
+}
+
+export default function LookPage({ me }: { me: Person }) {
+  const look = useLook();
+  const { host, snapshot } = look.where;
+  const kind = useSight(look.where, look.path).data?.kind;
+  const folder = kind === undefined ? undefined : kind === "folder" ? look.path : folderOf(look.path);
+  return (
+    <>
+      <h1 className="mb-3 font-bold">Look</h1>
+      <Source key={`${look.path} ${look.account}`} look={look} />
+      {snapshot ? <Taken id={snapshot} /> : host ? <p className="mt-2 text-sm text-muted">Asked of {host} itself, now.</p> : null}
+      {look.account && (host ?? snapshot) ? <Who where={look.where} name={look.account} /> : null}
+      {!host && !snapshot ? <Note>Choose a host to ask it as it is now, or a snapshot to ask what was. Paths, access entries and who can do what are answered alike.</Note> : null}
+      {host && !look.path ? <Roots look={look} host={host} /> : null}
+      {look.path ? <Crumbs path={look.path} to={(p) => look.address({ path: p, tab: "" })} /> : null}
+      {(host ?? snapshot) && (look.path || snapshot) ? (
+        <div className="mt-3 grid grid-cols-1 gap-x-8 gap-y-6 lg:grid-cols-[minmax(0,5fr)_minmax(0,7fr)]">
+          {look.path && folder === undefined ? <div /> : <Content look={look} folder={folder ?? ""} />}
+          {look.path ? <PathPart look={look} me={me} /> : null}
+        </div>
+      ) : null}
+    </>
+  );
+}

@@ -1,0 +1,46 @@
+import type { Schemas } from "../../api/client";
+import { Entries } from "../../components/Entries";
+import { TallyGrid } from "../../components/TallyGrid";
+import { Time } from "../../components/Time";
+
+/** What one path is and grants, in every way of saying it. */
+export function Permissions({ sight }: { sight: Schemas["Sight"] }) {
+  const a = sight.access;
+  const lines = sight.entries ?? [];
+  return (
+    <>
+      <div className="flex flex-wrap items-center gap-x-6 gap-y-2">
+        {a?.mode ? <TallyGrid mode={a.mode} large /> : null}
+        <dl className="grid grid-cols-[auto_minmax(0,1fr)] gap-x-4 gap-y-0.5">
+          <dt className="text-muted">kind</dt><dd>{sight.kind}{sight.target ? <> to <code>{sight.target}</code></> : null}</dd>
+          {a ? (
+            <>
+              <dt className="text-muted">owner</dt><dd>{a.owner}{a.unknown?.includes("owner") ? <em className="text-opens"> (no such account)</em> : null}</dd>
+              <dt className="text-muted">group</dt><dd>{a.group}{a.unknown?.includes("group") ? <em className="text-opens"> (no such group)</em> : null}</dd>
+              <dt className="text-muted">mode</dt><dd className="mono">{a.mode} {a.letters}</dd>
+              {a.flags?.length ? <><dt className="text-muted">flags</dt><dd>{a.flags.join(", ")}</dd></> : null}
+            </>
+          ) : null}
+          {sight.withheld?.length ? <><dt className="text-muted">mount</dt><dd>{sight.withheld.join(", ")}</dd></> : null}
+          {sight.modified ? <><dt className="text-muted">modified</dt><dd><Time at={sight.modified} />{sight.kind === "file" ? `, ${(sight.size ?? 0).toLocaleString()} bytes` : ""}</dd></> : null}
+          {sight.gap ? <><dt className="text-muted">not read</dt><dd>{sight.gap}</dd></> : null}
+        </dl>
+      </div>
+      <h3 className="mt-4 mb-1 font-semibold">In words</h3>
+      <ul className="list-disc pl-5">{sight.words?.map((w) => <li key={w}>{w}</li>)}</ul>
+      {lines.length > 0 ? (
+        <>
+          <h3 className="mt-4 mb-1 font-semibold">Entries</h3>
+          <Entries label="Entries" lines={lines.filter((l) => !l.default)} />
+        </>
+      ) : null}
+      {lines.some((l) => l.default) ? (
+        <>
+          <h3 className="mt-4 mb-1 font-semibold">Default entries, for what is made in it later</h3>
+          <Entries label="Default entries" lines={lines.filter((l) => l.default)} />
+        </>
+      ) : null}
+      {sight.notes?.map((n) => <p key={n} className="mt-2 text-sm">Note: {n}.</p>)}
+    </>
+  );
+}

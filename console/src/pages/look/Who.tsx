@@ -1,0 +1,19 @@
+import { useAccount, type Where } from "../../api/look";
+import { Note } from "../../components/Note";
+
+/** Who an account is here, in one line. */
+export function Who({ where, name }: { where: Where; name: string }) {
+  const account = useAccount(where, name);
+  const a = account.data;
+  return (
+    <>
+      <Note error={account.error} />
+      {a ? (
+        <p className="text-sm">
+          <strong>{a.name}</strong>{a.id ? `, number ${a.id}` : ""}{a.groups?.length ? `, in ${a.groups.join(", ")}` : ""}.
+          {a.notes?.map((n) => <span key={n} className="text-muted"> {n[0]?.toUpperCase()}{n.slice(1)}.</span>)}
+        </p>
+      ) : null}
+    </>
+  );
+}

@@ -1,0 +1,396 @@
+//go:build linux
+
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"idletally/internal/core/access"
+	"idletally/internal/wire"
+)
+
+// supposeFlags are what a question may suppose.
+func supposeFlags(c *cobra.Command, s *wire.Supposed, joining bool) {
+	if joining {
+		c.Flags().StringArrayVar(&s.Joining, "joining", nil, "suppose that the account belongs to this group too; may be given again")
+	}
+	c.Flags().StringVar(&s.Edition, "edition", "", "suppose that this edition holds everywhere: APPLICATION/NUMBER, 0 for the published one")
+	c.Flags().StringVar(&s.Plan, "plan", "", "suppose that this plan has been run")
+}
+
+func verdict(yes bool) string {
+	if yes {
+		return "yes"
+	}
+	return "no"
+}
+
+func accessCommand(o *options) *cobra.Command {
+	var w where
+	n := noun("access", "Who can do what, and why", decideCommand(o, &w), holdersCommand(o, &w), matrixCommand(o, &w), belowCommand(o, &w), probeCommand(o, &w))
+	n.Long = `Who can do what with a path, counting every folder on the way to it, group memberships, access entries and their
+mask, sticky folders, immutable and append-only flags, mounts, and what root may do.
+
+Operations: read, write, execute, list, enter, create, delete, rename, change (permissions), own (take ownership).` + whereHelp
+	w.flags(n)
+	return n
+}
+
+func decideCommand(o *options, w *where) *cobra.Command {
+	var sup wire.Supposed
+	c := &cobra.Command{Use: "decide ACCOUNT PATH [OPERATION]", Short: "What an account can do with a path, and what decides it", Args: args(2, 3, "an account, a path and perhaps an operation"),
+		Long: `What an account can do with a path. The account is a name or a number on the host, or everyone for whoever is
+nobody in particular. With one operation the way from / is shown, to the folder where it stops, and the command
+exits with 4 where the answer is no.`,
+		RunE: func(c *cobra.Command, a []string) error {
+			l, at, op, err := o.question(w, a[1], append(a, "", "")[2])
+			if err != nil {
+				return err
+			}
+			j, err := l.Decide(c.Context(), a[0], at, op, sup)
+			if err != nil {
+				return err
+			}
+			if op != 0 {
+				return o.showOneAnswer(c, j)
+			}
+			t := table{head: []string{"OPERATION", "", "DECIDED BY", "WHY"}, value: j}
+			if len(j.Then) > 0 {
+				t.head = []string{"OPERATION", "NOW", "THEN", "WHY, THEN"}
+			}
+			for i, x := range j.Answers {
+				if len(j.Then) > 0 {
+					t.add(x.Operation.String(), verdict(x.Allowed), verdict(j.Then[i].Allowed), j.Then[i].Reason)
+				} else {
+					t.add(x.Operation.String(), verdict(x.Allowed), string(x.Cause), x.Reason)
+				}
+			}
+			if o.output == "table" {
+				say(c, "%s at %s (%s; %s)", j.Account.Name, j.Path, j.Kind, origin(j.Origin))
+				groups(c, j)
+			}
+			return o.show(c, t)
+		}}
+	supposeFlags(c, &sup, true)
+	return c
+}
+
+func groups(c *cobra.Command, j wire.Judgement) {
+	if len(j.Account.Groups) > 0 {
+		say(c, "groups: %s", strings.Join(j.Account.Groups, ", "))
+	}
+	for _, n := range j.Account.Notes {
+		say(c, "note: %s", n)
+	}
+	if j.Suppose != "" {
+		say(c, "then: %s", j.Suppose)
+	}
+}
+
+// question reads what most of these commands are given.
+func (o *options) question(w *where, path, operation string) (looker, string, access.Operation, error) {
+	var op access.Operation
+	if operation != "" {
+		var err error
+		if op, err = access.ParseOperation(operation); err != nil {
+			return nil, "", 0, usageError{err}
+		}
+	}
+	l, err := w.looker(o)
+	if err != nil {
+		return nil, "", 0, err
+	}
+	at := ""
+	if path != "" {
+		at, err = w.path(path)
+	}
+	return l, at, op, err
+}
+
+// showOneAnswer draws the way as far as it leads.
+func (o *options) showOneAnswer(c *cobra.Command, j wire.Judgement) error {
+	answer := j.Answers[0]
+	if len(j.Then) > 0 {
+		answer = j.Then[0]
+	}
+	bad := func() error {
+		if !answer.Allowed {
+			return errNotSo
+		}
+		return nil
+	}
+	if o.output != "table" {
+		t := table{head: []string{"operation", "allowed", "cause", "at", "reason"}, value: j}
+		for _, x := range append(j.Answers, j.Then...) {
+			t.add(x.Operation.String(), verdict(x.Allowed), string(x.Cause), x.At.String(), x.Reason)
+		}
+		return errors.Join(o.show(c, t), bad())
+	}
+	show := func(title string, x access.Answer) {
+		word, can := "No", "cannot"
+		if x.Allowed {
+			word, can = "Yes", "can"
+		}
+		say(c, "%s%s: %s %s %s %s", title, word, j.Account.Name, can, x.Operation.Words(), j.Path)
+		say(c, "  because %s", x.Reason)
+		if x.Entry != "" {
+			say(c, "  entry %s on %s", x.Entry, x.At)
+		}
+		for _, p := range x.Way {
+			mark := "│ "
+			switch {
+			case !p.Reached:
+				mark = "  "
+			case !p.Passed:
+				mark = "╳ "
+			}
+			say(c, "  %s%s%s", mark, p.Path, map[bool]string{true: "  " + p.Reason, false: ""}[p.Reached])
+		}
+		end := "▼ "
+		if n := len(x.Way); n > 0 && !x.Way[n-1].Passed {
+			end = "  "
+		}
+		say(c, "  %s%s", end, j.Path)
+		for _, n := range x.Notes {
+			say(c, "  note: %s", n)
+		}
+	}
+	if len(j.Then) > 0 {
+		show("now    ", j.Answers[0])
+		say(c, "supposed: %s", j.Suppose)
+		show("then   ", j.Then[0])
+	} else {
+		show("", j.Answers[0])
+	}
+	groups(c, wire.Judgement{Account: j.Account})
+	return bad()
+}
+
+func holdersCommand(o *options, w *where) *cobra.Command {
+	var sup wire.Supposed
+	c := &cobra.Command{Use: "holders OPERATION PATH", Short: "Who can do something with a path", Args: args(2, 2, "an operation and a path"),
+		RunE: func(c *cobra.Command, a []string) error {
+			l, at, op, err := o.question(w, a[1], a[0])
+			if err != nil {
+				return err
+			}
+			h, err := l.Holders(c.Context(), at, op, sup)
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"ACCOUNT", "", "DECIDED BY", "WHY"}, value: h}
+			t.add("everyone", verdict(h.Everyone.Allowed), string(h.Everyone.Cause), h.Everyone.Reason)
+			for _, list := range []struct {
+				of  []wire.Holder
+				can bool
+			}{{h.Allowed, true}, {h.Refused, false}} {
+				for _, x := range list.of {
+					name := x.Account
+					if !x.Known {
+						name += " (no such account)"
+					}
+					t.add(name, verdict(list.can), x.Cause, x.Reason)
+				}
+			}
+			if o.output == "table" {
+				say(c, "Who can %s %s (%s; %s): %d of %d accounts", op.Words(), h.Path, h.Kind, origin(h.Origin), len(h.Allowed), h.Accounts)
+				if h.Suppose != "" {
+					say(c, "supposed: %s", h.Suppose)
+				}
+			}
+			return o.show(c, t)
+		}}
+	supposeFlags(c, &sup, false)
+	return c
+}
+
+func matrixCommand(o *options, w *where) *cobra.Command {
+	var sup wire.Supposed
+	c := &cobra.Command{Use: "matrix PATH", Short: "What the accounts that matter can do with a path", Args: args(1, 1, "a path"),
+		Long: `What the accounts that matter can do with a path: its owner, those that entries name, and the members of groups
+that it names, service accounts first. Where something is supposed, a letter says what it is then: + can, - cannot.`,
+		RunE: func(c *cobra.Command, a []string) error {
+			l, at, _, err := o.question(w, a[0], "")
+			if err != nil {
+				return err
+			}
+			m, err := l.Matrix(c.Context(), at, sup)
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"ACCOUNT"}, value: m}
+			for _, op := range m.Operations {
+				t.head = append(t.head, strings.ToUpper(op.String()))
+			}
+			t.head = append(t.head, "WHO")
+			for _, r := range m.Rows {
+				row := []string{r.Account}
+				for i, x := range r.Cells {
+					cell := verdict(x.Allowed)
+					if len(r.Then) > 0 && r.Then[i].Allowed != x.Allowed {
+						cell += map[bool]string{true: " → yes", false: " → no"}[r.Then[i].Allowed]
+					}
+					row = append(row, cell)
+				}
+				t.add(append(row, r.Part)...)
+			}
+			if o.output == "table" {
+				say(c, "%s (%s; %s)", m.Path, m.Kind, origin(m.Origin))
+				if m.Suppose != "" {
+					say(c, "supposed: %s", m.Suppose)
+				}
+				if n := m.Accounts - len(m.Rows); n > 0 {
+					say(c, "%d more accounts are not shown.", n)
+				}
+			}
+			return o.show(c, t)
+		}}
+	supposeFlags(c, &sup, false)
+	return c
+}
+
+func belowCommand(o *options, w *where) *cobra.Command {
+	var ask wire.BelowAsk
+	var paths bool
+	var most int
+	c := &cobra.Command{Use: "below ACCOUNT OPERATION [FOLDER]", Short: "What an account can do with everything below a folder", Args: args(2, 3, "an account, an operation and a folder"),
+		Long: `What an account, or everyone, can do with everything below a folder; in a snapshot all roots where no folder is
+given. Paths with equal permissions are one line; --paths lists them one by one. What no way leads to is not
+looked at, unless --behind asks for it: what would be open as soon as a way led there.`,
+		RunE: func(c *cobra.Command, a []string) error {
+			folder := append(a, "")[2]
+			if folder == "" && w.snapshot == "" {
+				return usageError{errors.New("say below which folder; only a snapshot has roots of its own")}
+			}
+			l, at, op, err := o.question(w, folder, a[1])
+			if err != nil {
+				return err
+			}
+			ask.Account, ask.Path, ask.Operation = a[0], at, op
+			if paths {
+				ask.Limit = min(most, 5000)
+			}
+			b, err := l.Below(c.Context(), ask)
+			if err != nil {
+				return err
+			}
+			return o.showBelow(c, b, paths, ask.Behind)
+		}}
+	c.Flags().BoolVar(&paths, "paths", false, "list the paths one by one")
+	c.Flags().BoolVar(&ask.Behind, "behind", false, "as if every folder let through")
+	c.Flags().IntVar(&most, "most", 1000, "how many paths at the most, up to 5000")
+	c.Flags().StringVar(&ask.After, "after", "", "list the paths after this one")
+	supposeFlags(c, &ask.Supposed, true)
+	return c
+}
+
+func (o *options) showBelow(c *cobra.Command, b wire.Below, paths, behind bool) error {
+	supposed := b.Suppose != ""
+	state := func(was, is bool) string {
+		switch {
+		case was && is:
+			return "can"
+		case is:
+			return "gains"
+		case was:
+			return "loses"
+		}
+		return "cannot"
+	}
+	t := table{head: []string{"", "COUNT", "KIND", "MODE", "OCTAL", "OWNER", "GROUP", "", "IN", "EXAMPLE"}, value: b, none: "Nothing."}
+	if paths {
+		t.head = []string{"", "KIND", "PATH"}
+		for _, p := range b.Items {
+			t.add(state(p.Was, p.Is), p.Kind, p.Path)
+		}
+	} else {
+		for _, g := range b.Groups {
+			more := ""
+			if len(g.Access.Entries)+len(g.Access.Defaults) > 0 {
+				more = "+"
+			}
+			u := unknownOf(g.Access)
+			t.add(state(g.Was, g.Is), num(g.Count), g.Kind, g.Access.Letters, g.Access.Mode, u("owner", g.Access.Owner), u("group", g.Access.Group), more, g.Folder, g.Example)
+		}
+	}
+	if o.output != "table" {
+		return o.show(c, t)
+	}
+	where := b.Path
+	if where == "" {
+		where = "all roots"
+	}
+	can := "can"
+	if behind {
+		can = "could, if every folder let through,"
+	}
+	say(c, "%s %s %s %s paths of %s (%s)", b.Account.Name, can, b.Operation.Words(), num(b.Held), where, origin(b.Origin))
+	if supposed {
+		say(c, "supposed: %s: then %s; %s gained, %s lost", b.Suppose, num(b.Then), num(b.Gained), num(b.Lost))
+	}
+	if b.Stopped != "" {
+		say(c, "%s", b.Stopped)
+	}
+	if err := o.show(c, t); err != nil {
+		return err
+	}
+	say(c, "%s paths looked at; %s folders no way leads into", num(b.Looked), num(b.Closed))
+	if b.Closed > 0 {
+		say(c, "What lies behind those shows with --behind.")
+	}
+	if b.Unread > 0 {
+		say(c, "%s folders whose content is not known", num(b.Unread))
+	}
+	if paths && b.Next != "" {
+		say(c, "There are more: --after '%s'", strings.ReplaceAll(b.Next, "'", `'\''`))
+	}
+	return nil
+}
+
+func probeCommand(o *options, w *where) *cobra.Command {
+	return &cobra.Command{Use: "probe ACCOUNT PATH", Short: "Have the system itself try as an account, beside the computed answers", Args: args(2, 2, "an account and a path"),
+		Long: `Have the host's own kernel try: a child process with the account's ids and groups, and no privilege left, tries each
+operation in a way that leaves nothing behind. The answers stand beside the computed ones; where they differ, that
+is an error of Idle Tally, and all that is needed to repeat it is shown. Exits with 4 then.`,
+		RunE: func(c *cobra.Command, a []string) error {
+			if w.snapshot != "" {
+				return usageError{errors.New("a snapshot cannot be tried: give --host")}
+			}
+			l, at, _, err := o.question(w, a[1], "")
+			if err != nil {
+				return err
+			}
+			p, err := l.Probe(c.Context(), a[0], at)
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"OPERATION", "COMPUTED", "TRIED", "", "HOW IT WAS TRIED", "WHY, COMPUTED"}, value: p}
+			for _, r := range p.Rows {
+				tried, agree, how := verdict(r.Tried.Allowed), "agree", r.Tried.Call
+				switch {
+				case r.Tried.Untried != "":
+					tried, agree, how = "not tried", "", r.Tried.Untried
+				case r.Differ:
+					agree = "DIFFER"
+				}
+				t.add(r.Operation.String(), verdict(r.Computed.Allowed), tried, agree, how, r.Computed.Reason)
+			}
+			if o.output == "table" {
+				say(c, "%s at %s (%s; %s)", p.Account.Name, p.Path, p.Kind, origin(p.Origin))
+			}
+			if err := o.show(c, t); err != nil {
+				return err
+			}
+			if p.Differ {
+				if o.output == "table" {
+					fmt.Fprintln(c.OutOrStdout(), "\nThe answers differ. That is an error of Idle Tally; please report it with this:\n\n"+printable(p.Repeat))
+				}
+				return errNotSo
+			}
+			return nil
+		}}
+}

@@ -1,0 +1,221 @@
+package access
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"idletally/internal/core/mode"
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/posixacl"
+	"idletally/internal/core/tree"
+)
+
+func seeded(t *testing.T) *rand.Rand {
+	t.Helper()
+	seed := rand.Uint64()
+	if s := os.Getenv("IDLETALLY_SEED"); s != "" {
+		n, err := strconv.ParseUint(s, 10, 64)
+		if err != nil {
+			t.Fatal(err)
+		}
+		seed = n
+	}
+	t.Logf("seed %d: give it as IDLETALLY_SEED", seed)
+	return rand.New(rand.NewPCG(seed, 7))
+}
+
+func someState(r *rand.Rand, k perm.Kind) perm.POSIX {
+	p := perm.POSIX{UID: r.Uint32N(4), GID: 10 + r.Uint32N(3), Mode: mode.Mode(r.IntN(0o2000))}
+	if k == perm.Folder && r.IntN(3) > 0 {
+		p.Mode |= 0o111
+	}
+	if r.IntN(4) == 0 && k != perm.Link {
+		p = listed(p, posixacl.List{{Tag: posixacl.User, ID: r.Uint32N(4), Perm: mode.Perm(r.IntN(8))}}, nil)
+	}
+	return p
+}
+
+// grown makes a random tree, and tells each of its paths with the way that leads there.
+func grown(r *rand.Rand) (Snapshot, map[string]Way) {
+	m := tree.Memory{}
+	ways := map[string]Way{}
+	var grow func(w Way, depth int) tree.Hash
+	grow = func(w Way, depth int) tree.Hash {
+		at := string(w[len(w)-1].Path)
+		var n tree.Node
+		for i := range r.IntN(7) {
+			e := tree.Entry{Name: fmt.Sprintf("%c%d", 'a'+r.IntN(3), i), Kind: perm.Kind(1 + r.IntN(3))}
+			e.Set = someState(r, e.Kind).Set()
+			p := Place{Path: pathname.Path(pathname.Join(at, e.Name)), Kind: e.Kind, Set: e.Set}
+			below := append(slices.Clone(w), p)
+			if e.Kind == perm.Folder {
+				switch {
+				case depth == 0 || r.IntN(8) == 0:
+					e.Gap = tree.Gap(1 + r.IntN(3))
+					below[len(below)-1].Top = e.Gap == tree.Mount
+				default:
+					e.Child = grow(below, depth-1)
+				}
+			}
+			ways[string(p.Path)] = below
+			n.Entries = append(n.Entries, e)
+		}
+		slices.SortFunc(n.Entries, func(a, b tree.Entry) int { return strings.Compare(a.Name, b.Name) })
+		return m.Add(n)
+	}
+	root := Place{Path: "/srv/app", Kind: perm.Folder, Set: someState(r, perm.Folder).Set()}
+	w := Way{place("/", perm.Folder, perm.POSIX{Mode: 0o755}), place("/srv", perm.Folder, perm.POSIX{Mode: 0o755}), root}
+	ways["/srv/app"] = w
+	h := m.Add(tree.Node{Forest: true, Entries: []tree.Entry{{Name: "/srv/app", Kind: perm.Folder, Set: root.Set, Child: grow(w, 4)}}})
+	return Snapshot{Source: m, Forest: h, Ways: []Way{w}}, ways
+}
+
+// The walk that goes only where a way leads finds exactly what asking each path by itself finds.
+func TestAskIsAskingEachPath(t *testing.T) {
+	r := seeded(t)
+	ctx := context.Background()
+	found := 0
+	for range 400 {
+		snap, ways := grown(r)
+		who := SubjectOf(names, []perm.Principal{perm.UID(0), perm.UID(1), perm.UID(2), perm.UID(3), perm.Everyone}[r.IntN(5)])
+		q := Reach{Operation: Operations[r.IntN(len(Operations))], Now: NewAsker(who), Limit: 1 << 20, Names: names, Behind: r.IntN(4) == 0}
+		switch r.IntN(3) {
+		case 1:
+			q.Then = NewAsker(SubjectOf(names, who.ID, perm.GID(12)))
+		case 2:
+			q.Then = NewAsker(who)
+			q.Suppose = func(_ string, k perm.Kind, s perm.Set) perm.Set {
+				p, err := perm.POSIXOf(s)
+				if err != nil || k == perm.Link {
+					return s
+				}
+				p.Mode |= 0o7
+				if p.Access != nil {
+					p.Access = p.Access.Chmod(p.Mode)
+				}
+				return p.Set()
+			}
+		}
+		if r.IntN(3) == 0 {
+			for path, w := range ways {
+				if w[len(w)-1].Kind == perm.Folder {
+					q.Under = path
+					break
+				}
+			}
+		}
+		got, err := snap.Ask(ctx, q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		want := map[string]Reached{}
+		for path, w := range ways {
+			if q.Under != "" && !pathname.Under(path, q.Under) {
+				continue
+			}
+			can := func(a *Asker, w Way) bool {
+				if q.Behind {
+					last := len(w) - 1
+					return a.decide(w.folder(last), &w[last], q.Operation).ok
+				}
+				return a.Can(w, q.Operation)
+			}
+			x := Reached{Path: pathname.Path(path), Kind: w[len(w)-1].Kind, Set: w[len(w)-1].Set, Was: can(q.Now, w)}
+			x.Is = x.Was
+			if q.Then != nil {
+				x.Is = can(q.Then, q.Suppose.On(w))
+			}
+			if x.Was || x.Is {
+				want[path] = x
+			}
+		}
+		if len(got.Paths) != len(want) {
+			t.Fatalf("%+v under %q: %d paths, want %d", who, q.Under, len(got.Paths), len(want))
+		}
+		found += len(want)
+		var held, then, grouped int64
+		for _, p := range got.Paths {
+			if p != want[string(p.Path)] {
+				t.Fatalf("%s %+v: %+v, want %+v", q.Operation, who, p, want[string(p.Path)])
+			}
+			if p.Was {
+				held++
+			}
+			if p.Is {
+				then++
+			}
+		}
+		for _, g := range got.Groups {
+			grouped += g.Count
+			if x, ok := want[string(g.Example)]; !ok || x.Set != g.Set || !pathname.Under(string(g.Example), string(g.Folder)) {
+				t.Fatalf("group %+v", g)
+			}
+		}
+		if held != got.Held || then != got.Then || grouped != int64(len(want)) || got.Gained-got.Lost != then-held {
+			t.Fatalf("held %d, then %d, grouped %d of %d: %+v", held, then, grouped, len(want), got)
+		}
+		// Pages put together are the whole.
+		var paged []Reached
+		for q.Limit = 3; ; {
+			page, err := snap.Ask(ctx, q)
+			if err != nil {
+				t.Fatal(err)
+			}
+			paged = append(paged, page.Paths...)
+			if q.After = string(page.Next); q.After == "" {
+				break
+			}
+		}
+		if !slices.Equal(paged, got.Paths) {
+			t.Fatalf("pages have %d paths, the whole %d", len(paged), len(got.Paths))
+		}
+	}
+	if found < 1000 {
+		t.Errorf("only %d paths were found in all: the trees are too plain", found)
+	}
+}
+
+func TestWayOfASnapshot(t *testing.T) {
+	r := seeded(t)
+	ctx := context.Background()
+	for range 50 {
+		snap, ways := grown(r)
+		for path, want := range ways {
+			got, c, err := snap.Way(ctx, path)
+			if err != nil || !slices.Equal(got, want) {
+				t.Fatalf("%s: %v, %v; want %v", path, got, err, want)
+			}
+			if last := want[len(want)-1]; (last.Kind == perm.Folder) != (c.Node != nil || c.Gap != "") {
+				t.Fatalf("%s %s: content %+v", path, last.Kind, c)
+			}
+		}
+	}
+	snap, _ := grown(r)
+	if w, c, err := snap.Way(ctx, "/srv"); err != nil || len(w) != 2 || c.Gap == "" {
+		t.Errorf("above the roots: %v, %+v, %v", w, c, err)
+	}
+	if _, _, err := snap.Way(ctx, "/etc"); err == nil {
+		t.Error("a path outside the roots was found")
+	}
+	// Where nobody told what lies above the roots nothing is promised.
+	snap.Ways = nil
+	w, _, err := snap.Way(ctx, "/srv/app")
+	if err != nil || len(w) != 3 {
+		t.Fatalf("%v, %v", w, err)
+	}
+	if a := NewAsker(SubjectOf(names, perm.UID(1))).May(w, List, names); a.Allowed || a.Cause != ByUnread {
+		t.Errorf("%+v", a)
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	cancel()
+	if _, err := snap.Ask(ctx, Reach{Operation: Read, Now: NewAsker(SubjectOf(names, perm.UID(0))), Behind: true}); err == nil {
+		t.Error("a cancelled question was answered")
+	}
+}

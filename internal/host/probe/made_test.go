@@ -1,0 +1,81 @@
+//go:build linux
+
+package probe
+
+import (
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"syscall"
+	"testing"
+
+	"golang.org/x/sys/unix"
+
+	"idletally/internal/core/access"
+	"idletally/internal/core/mode"
+	"idletally/internal/core/perm"
+	"idletally/internal/host/fsys"
+	"idletally/internal/host/look"
+)
+
+// What a new path gets, and what a change of mode makes of an access list, is what the kernel
+// makes of it.
+func TestMadeAsComputed(t *testing.T) {
+	seed := uint64(rand.Uint64())
+	t.Logf("seed %d", seed)
+	r := rand.New(rand.NewPCG(seed, 2))
+	w := &world{t: t, r: r, top: t.TempDir()}
+	defer syscall.Umask(syscall.Umask(0))
+	maker := access.Subject{ID: perm.UID(0), Groups: []perm.Principal{perm.GID(0)}, Privileges: access.AllPrivileges}
+	withDefaults, lists := 0, 0
+	for i := range 1500 {
+		folder := filepath.Join(w.top, "folder")
+		w.must(os.RemoveAll(folder))
+		w.must(os.Mkdir(folder, 0o700))
+		n := &node{path: folder, kind: perm.Folder, state: w.state(perm.Folder)}
+		n.state.Flags = 0
+		w.set(n)
+		if n.state.Default != nil {
+			withDefaults++
+		}
+		umask, asks := mode.Mode(r.IntN(0o1000)), mode.Mode(r.IntN(0o1000))
+		kind, path := perm.File, filepath.Join(folder, "new")
+		syscall.Umask(int(umask))
+		if i%2 == 0 {
+			kind = perm.Folder
+			w.must(unix.Mkdir(path, uint32(asks)))
+		} else {
+			fd, err := unix.Open(path, unix.O_CREAT|unix.O_EXCL|unix.O_WRONLY|unix.O_CLOEXEC, uint32(asks))
+			w.must(err)
+			unix.Close(fd)
+		}
+		got, err := look.Path(path)
+		w.must(err)
+		want, err := access.New(n.state.Set(), kind, maker, access.Asked{Mode: asks, Umask: umask}, nil)
+		w.must(err)
+		if got.Seen.Set != want.Set {
+			have, _ := perm.POSIXOf(got.Seen.Set)
+			computed, _ := perm.POSIXOf(want.Set)
+			t.Fatalf("a new %s in %+v, asked with %s under umask %s:\nis       %+v\ncomputed %+v", kind, n.state, asks, umask, have, computed)
+		}
+		p, err := perm.POSIXOf(got.Seen.Set)
+		w.must(err)
+		if p.Access == nil {
+			continue
+		}
+		lists++
+		to := mode.Mode(r.IntN(0o1000))
+		w.must(unix.Chmod(path, uint32(to)))
+		fd, err := unix.Open(path, unix.O_PATH|unix.O_CLOEXEC, 0)
+		w.must(err)
+		after, err := fsys.Look(fd)
+		unix.Close(fd)
+		w.must(err)
+		if computed := p.Access.Chmod(to); after.State.Access.Text(nil) != computed.Text(nil) {
+			t.Fatalf("%s after %s: is %s, computed %s", p.Access.Text(nil), to, after.State.Access.Text(nil), computed.Text(nil))
+		}
+	}
+	if withDefaults < 100 || lists < 50 {
+		t.Errorf("only %d folders with default entries and %d lists: too plain to prove anything", withDefaults, lists)
+	}
+}

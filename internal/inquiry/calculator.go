@@ -1,0 +1,121 @@
+package inquiry
+
+import (
+	"fmt"
+	"strings"
+
+	"idletally/internal/core/access"
+	"idletally/internal/core/mode"
+	"idletally/internal/core/perm"
+	"idletally/internal/wire"
+)
+
+// ParseMode takes octal digits, the nine letters of a listing (ten with the kind in front), or a
+// symbolic mode that starts from nothing.
+func ParseMode(s string) (mode.Mode, error) {
+	letters := s
+	if len(s) == 10 && strings.ContainsRune("-dlbcps", rune(s[0])) {
+		letters = s[1:]
+	}
+	if len(letters) == 9 && !strings.ContainsAny(letters, "=+,") {
+		return mode.ParseLetters(letters)
+	}
+	if s != "" && s[0] >= '0' && s[0] <= '9' {
+		return mode.ParseOctal(s)
+	}
+	c, err := mode.ParseChange(s)
+	if err != nil {
+		return 0, fmt.Errorf("%w; or give octal digits, or nine letters", err)
+	}
+	return c.Apply(0, false, 0), nil
+}
+
+// A ModeAsk is a mode and what is to be made of it.
+type ModeAsk struct {
+	Mode   string
+	Change string // symbolic; "" is none
+	Folder bool   // it is a folder's mode: counts for a change
+	Umask  string // of who makes the change: counts where a clause names nobody
+	Limits string
+}
+
+// Mode explains a mode.
+func Mode(ask ModeAsk) (wire.Mode, error) {
+	m, err := ParseMode(ask.Mode)
+	if err != nil {
+		return wire.Mode{}, err
+	}
+	if ask.Change != "" {
+		c, err := mode.ParseChange(ask.Change)
+		if err != nil {
+			return wire.Mode{}, err
+		}
+		u, err := mode.ParseOctal(ask.Umask)
+		if err != nil {
+			return wire.Mode{}, fmt.Errorf("umask: %w", err)
+		}
+		m = c.Apply(m, ask.Folder, u)
+	}
+	out := wire.Mode{Octal: m.String(), Letters: m.Letters(), Symbolic: m.Symbolic(), Arithmetic: m.Arithmetic(), File: m.Words(false), Folder: m.Words(true)}
+	if ask.Limits != "" {
+		l, err := mode.ParseLimits(ask.Limits)
+		if err != nil {
+			return wire.Mode{}, err
+		}
+		if out.Broken = l.Broken(m); len(out.Broken) > 0 {
+			out.Mended = l.Mend(m).String()
+		}
+	}
+	return out, nil
+}
+
+// New says what a file and a folder get that are made in a folder with a mode and perhaps default
+// entries, by a process with a umask.
+func New(in, defaults, umask string) ([]wire.New, error) {
+	f, err := ParseMode(in)
+	if err != nil {
+		return nil, fmt.Errorf("folder: %w", err)
+	}
+	u, err := mode.ParseOctal(umask)
+	if err != nil {
+		return nil, fmt.Errorf("umask: %w", err)
+	}
+	folder, d, err := perm.FolderWith(f, defaults)
+	if err != nil {
+		return nil, err
+	}
+	// Nobody in particular makes them, in a folder of nobody's: only the rights are asked for.
+	d.Groups = append(d.Groups, perm.Account{ID: perm.GID(0), Name: "of the folder"}, perm.Account{ID: perm.GID(1), Name: "of the process"})
+	d.Index()
+	maker := access.Subject{ID: perm.UID(1), Groups: []perm.Principal{perm.GID(1)}}
+	var out []wire.New
+	for _, x := range []struct {
+		kind perm.Kind
+		asks mode.Mode
+	}{{perm.File, 0o666}, {perm.Folder, 0o777}} {
+		made, err := access.New(folder, x.kind, maker, access.Asked{Mode: x.asks, Umask: u}, d)
+		if err != nil {
+			return nil, err
+		}
+		v := perm.Describe(made.Set, d)
+		n := wire.New{Kind: x.kind.String(), Mode: v.Mode, Letters: v.Letters, Group: v.Group, Notes: made.Notes}
+		n.Entries = append(n.Entries, v.Entries...)
+		for _, e := range v.Defaults {
+			n.Entries = append(n.Entries, "default:"+e)
+		}
+		out = append(out, n)
+	}
+	return out, nil
+}
+
+// Entries explains an access list, as it is or after a change of its path's mode.
+func Entries(text, chmod string) (perm.ListText, error) {
+	if chmod == "" {
+		return perm.ExplainList(text, nil)
+	}
+	m, err := ParseMode(chmod)
+	if err != nil {
+		return perm.ListText{}, err
+	}
+	return perm.ExplainList(text, &m)
+}

@@ -1,0 +1,366 @@
+package http
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"idletally/internal/core/access"
+	"idletally/internal/core/baseline"
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/plan"
+	"idletally/internal/inquiry"
+	"idletally/internal/wire"
+)
+
+// Where says where a question is asked, and of which path. Like Supposing it has a capital so that
+// its fields are seen where it is embedded.
+type Where struct {
+	Host     string `query:"host" maxLength:"64" doc:"Ask this host now, through its agent"`
+	Snapshot string `query:"snapshot" maxLength:"16" doc:"Ask this stored snapshot"`
+	Path     string `query:"path" maxLength:"131072"`
+}
+
+// Supposing is what may be supposed beside what is.
+type Supposing struct {
+	Joining []string `query:"joining" maxItems:"20" doc:"Groups that the account would belong to"`
+	Edition string   `query:"edition" maxLength:"80" doc:"APPLICATION/NUMBER: as if this edition held everywhere"`
+	Plan    string   `query:"plan" maxLength:"16" doc:"As if this plan had been run"`
+}
+
+func (s *Server) scene(ctx context.Context, p Where) (inquiry.Scene, string, error) {
+	raw, err := pathname.Unescape(p.Path)
+	if err != nil {
+		return nil, "", huma.Error422UnprocessableEntity("path: " + err.Error())
+	}
+	switch {
+	case (p.Host == "") == (p.Snapshot == ""):
+		return nil, "", huma.Error422UnprocessableEntity("give either host, to ask it now, or snapshot, to ask a stored one")
+	case p.Snapshot != "":
+		sc, err := s.stored(ctx, p.Snapshot)
+		return sc, raw, err
+	}
+	sc, err := s.live(ctx, p.Host)
+	return sc, raw, err
+}
+
+// one is a scene for questions about a path, which must be given.
+func (s *Server) one(ctx context.Context, p Where) (inquiry.Scene, string, error) {
+	sc, raw, err := s.scene(ctx, p)
+	if err == nil {
+		if bad := pathname.Check(raw); bad != nil {
+			err = huma.Error422UnprocessableEntity("path: " + bad.Error())
+		}
+	}
+	return sc, raw, err
+}
+
+// refuse turns what a question cannot be answered for into a problem that says so.
+func refuse(err error) error {
+	if errors.Is(err, inquiry.ErrBad) {
+		return huma.Error422UnprocessableEntity(err.Error())
+	}
+	return err
+}
+
+// suppose makes the second half of an answer: states by an edition, or by a plan's steps.
+func (s *Server) suppose(ctx context.Context, in Supposing, host string, dir func() (*perm.Directory, error)) (inquiry.Suppose, error) {
+	out := inquiry.Suppose{Joining: in.Joining}
+	var words []string
+	if len(in.Joining) > 0 {
+		words = append(words, "the account joins "+strings.Join(in.Joining, ", "))
+	}
+	switch {
+	case in.Edition != "" && in.Plan != "":
+		return out, huma.Error422UnprocessableEntity("suppose either an edition or a plan")
+	case in.Edition != "":
+		application, number, ok := strings.Cut(in.Edition, "/")
+		n := 0
+		if _, err := fmt.Sscanf(number, "%d", &n); !ok || err != nil {
+			return out, huma.Error422UnprocessableEntity("edition: want APPLICATION/NUMBER, such as ticketing/3; 0 is the published one")
+		}
+		e, err := s.Store.Edition(ctx, application, n)
+		if err != nil {
+			return out, err
+		}
+		doc, err := baseline.Parse([]byte(e.Text))
+		if err != nil {
+			return out, err
+		}
+		d, err := dir()
+		if err != nil {
+			return out, err
+		}
+		m, _ := baseline.Compile(doc, d)
+		out.States = func(path string, k perm.Kind, set perm.Set) perm.Set {
+			after, err := m.Want(m.Root(path), k).Apply(k, set)
+			if err != nil { // of another scheme: the edition says nothing of it
+				return set
+			}
+			return after
+		}
+		words = append(words, fmt.Sprintf("edition %d of %s holds everywhere", e.Number, application))
+	case in.Plan != "":
+		p, err := s.Store.Plan(ctx, in.Plan)
+		if err != nil {
+			return out, err
+		}
+		m, err := plan.ParseManifest(p.Manifest)
+		if err != nil {
+			return out, err
+		}
+		part, ok := m.For(host)
+		if !ok {
+			return out, huma.Error422UnprocessableEntity("plan " + in.Plan + " has no part on host " + host)
+		}
+		after := make(map[string]perm.Set, part.Steps)
+		for n := range part.Chunks {
+			steps, err := s.verifiedSteps(ctx, p, host, n)
+			if err != nil {
+				return out, err
+			}
+			for _, st := range steps {
+				after[st.Path] = st.After
+			}
+		}
+		out.States = func(path string, _ perm.Kind, set perm.Set) perm.Set {
+			if a, ok := after[path]; ok {
+				return a
+			}
+			return set
+		}
+		words = append(words, "plan "+in.Plan+" has been run")
+	}
+	out.Words = strings.Join(words, "; ")
+	return out, nil
+}
+
+// supposeFor takes the accounts from where the question is asked.
+func (s *Server) supposeFor(ctx context.Context, in Supposing, sc inquiry.Scene) (inquiry.Suppose, error) {
+	host := sc.Origin().Host
+	return s.suppose(ctx, in, host, func() (*perm.Directory, error) {
+		if st, ok := sc.(*stored); ok {
+			return st.dir, nil
+		}
+		d, _, err := s.Store.HostDirectory(ctx, host)
+		if err == nil && d == nil {
+			err = huma.Error409Conflict("host " + host + " has told of no accounts yet: take a snapshot of it first")
+		}
+		return d, err
+	})
+}
+
+func operation(s string) (access.Operation, error) {
+	op, err := access.ParseOperation(s)
+	if err != nil {
+		return 0, huma.Error422UnprocessableEntity(err.Error())
+	}
+	return op, nil
+}
+
+func (s *Server) lookingRoutes() {
+	add(s, op{"GET", "/path", "show-path", "Show one path, on a host now or in a snapshot, with all that decides access to it", wire.Viewer, 200}, func(ctx context.Context, in *Where) (*body[wire.Sight], error) {
+		sc, raw, err := s.one(ctx, *in)
+		if err != nil {
+			return nil, err
+		}
+		out, err := inquiry.Sight(ctx, sc, raw)
+		return &body[wire.Sight]{out}, err
+	})
+	type list struct {
+		Where
+		Account string `query:"account" maxLength:"256" doc:"Say what this account can do with each entry"`
+		After   string `query:"after" maxLength:"2048" doc:"Name to go on after"`
+		Limit   int    `query:"limit" default:"500" minimum:"1" maximum:"5000"`
+	}
+	add(s, op{"GET", "/paths", "list-paths", "List a folder, on a host now or in a snapshot; without a path the roots of the snapshot", wire.Viewer, 200}, func(ctx context.Context, in *list) (*body[wire.Listing], error) {
+		sc, raw, err := s.scene(ctx, in.Where)
+		if err != nil {
+			return nil, err
+		}
+		after, err := pathname.Unescape(in.After)
+		if err != nil {
+			return nil, huma.Error422UnprocessableEntity("after: " + err.Error())
+		}
+		out, err := inquiry.List(ctx, sc, raw, in.Account, after, in.Limit)
+		return &body[wire.Listing]{out}, refuse(err)
+	})
+	type decide struct {
+		Where
+		Supposing
+		Account   string `query:"account" required:"true" minLength:"1" maxLength:"256" doc:"Name or number on the host, or everyone"`
+		Operation string `query:"operation" maxLength:"16" doc:"One operation; all that make sense without it"`
+	}
+	add(s, op{"GET", "/access", "decide-access", "What an account can do with a path, and why", wire.Viewer, 200}, func(ctx context.Context, in *decide) (*body[wire.Judgement], error) {
+		sc, raw, err := s.one(ctx, in.Where)
+		if err != nil {
+			return nil, err
+		}
+		var ops []access.Operation
+		if in.Operation != "" {
+			one, err := operation(in.Operation)
+			if err != nil {
+				return nil, err
+			}
+			ops = append(ops, one)
+		}
+		sup, err := s.supposeFor(ctx, in.Supposing, sc)
+		if err != nil {
+			return nil, err
+		}
+		out, err := inquiry.Decide(ctx, sc, in.Account, raw, ops, sup)
+		return &body[wire.Judgement]{out}, refuse(err)
+	})
+	type everybody struct {
+		Where
+		Supposing
+		Operation string `query:"operation" required:"true" maxLength:"16"`
+	}
+	add(s, op{"GET", "/access/holders", "list-holders", "Who can do something with a path, and why", wire.Viewer, 200}, func(ctx context.Context, in *everybody) (*body[wire.Holders], error) {
+		sc, raw, err := s.one(ctx, in.Where)
+		if err != nil {
+			return nil, err
+		}
+		o, err := operation(in.Operation)
+		if err != nil {
+			return nil, err
+		}
+		sup, err := s.supposeFor(ctx, in.Supposing, sc)
+		if err != nil {
+			return nil, err
+		}
+		out, err := inquiry.Everybody(ctx, sc, raw, o, sup)
+		return &body[wire.Holders]{out}, refuse(err)
+	})
+	type matrix struct {
+		Where
+		Supposing
+		Most int `query:"most" default:"40" minimum:"1" maximum:"500"`
+	}
+	add(s, op{"GET", "/access/matrix", "get-matrix", "What the accounts that matter can do with a path", wire.Viewer, 200}, func(ctx context.Context, in *matrix) (*body[wire.Matrix], error) {
+		sc, raw, err := s.one(ctx, in.Where)
+		if err != nil {
+			return nil, err
+		}
+		sup, err := s.supposeFor(ctx, in.Supposing, sc)
+		if err != nil {
+			return nil, err
+		}
+		out, err := inquiry.Matrix(ctx, sc, raw, in.Most, sup)
+		return &body[wire.Matrix]{out}, refuse(err)
+	})
+	type below struct {
+		Where
+		Supposing
+		Account   string `query:"account" required:"true" minLength:"1" maxLength:"256"`
+		Operation string `query:"operation" required:"true" maxLength:"16"`
+		Behind    bool   `query:"behind" doc:"Also what lies behind folders that do not let through, as if they did"`
+		After     string `query:"after" maxLength:"131072" doc:"Path to go on after"`
+		Limit     int    `query:"limit" default:"500" minimum:"0" maximum:"5000"`
+	}
+	add(s, op{"GET", "/access/below", "list-below", "What an account can do with everything below a folder", wire.Viewer, 200}, func(ctx context.Context, in *below) (*body[wire.Below], error) {
+		ctx, cancel := context.WithTimeout(ctx, waitForWalk+5*time.Second)
+		defer cancel()
+		sc, raw, err := s.scene(ctx, in.Where)
+		if err != nil {
+			return nil, err
+		}
+		o, err := operation(in.Operation)
+		if err != nil {
+			return nil, err
+		}
+		after, err := pathname.Unescape(in.After)
+		if err != nil {
+			return nil, huma.Error422UnprocessableEntity("after: " + err.Error())
+		}
+		sup, err := s.supposeFor(ctx, in.Supposing, sc)
+		if err != nil {
+			return nil, err
+		}
+		out, err := inquiry.BelowOf(ctx, sc, inquiry.BelowAsk{Path: raw, Account: in.Account, Operation: o, Suppose: sup, Behind: in.Behind, After: after, Limit: in.Limit})
+		return &body[wire.Below]{out}, refuse(err)
+	})
+	add(s, op{"POST", "/access/probe", "probe-access", "Have a host try as an account, and set its answers beside the computed ones", wire.Operator, 200}, func(ctx context.Context, in *body[wire.ProbeAsk]) (*body[wire.Probe], error) {
+		sc, err := s.live(ctx, in.Body.Host)
+		if err != nil {
+			return nil, err
+		}
+		raw, err := pathname.Unescape(in.Body.Path)
+		if err != nil {
+			return nil, huma.Error422UnprocessableEntity("path: " + err.Error())
+		}
+		s.audit(ctx, "access probed", in.Body.Host, in.Body.Account+" at "+in.Body.Path)
+		r, err := sc.ask(ctx, wire.Question{Kind: wire.AskProbe, Path: pathname.Path(raw), Account: in.Body.Account}, waitForAnswer)
+		if err != nil {
+			return nil, err
+		}
+		out, err := inquiry.Compare(sc.Origin(), *r.Found, in.Body.Account, r.Tries)
+		if err == nil && out.Differ {
+			s.Log.Error("computed access differs from the host's own answer: an error of this program", "host", in.Body.Host, "repeat", out.Repeat)
+		}
+		return &body[wire.Probe]{out}, refuse(err)
+	})
+	type account struct {
+		Host     string `query:"host" maxLength:"64"`
+		Snapshot string `query:"snapshot" maxLength:"16"`
+		Name     string `path:"name" maxLength:"256"`
+	}
+	add(s, op{"GET", "/accounts/{name}", "show-account", "Who an account is on a host, and which groups it belongs to", wire.Viewer, 200}, func(ctx context.Context, in *account) (*body[wire.Account], error) {
+		sc, _, err := s.scene(ctx, Where{Host: in.Host, Snapshot: in.Snapshot})
+		if err != nil {
+			return nil, err
+		}
+		var d *perm.Directory
+		if st, ok := sc.(*stored); ok {
+			d = st.dir
+		} else {
+			f, err := sc.Path(ctx, "/", in.Name)
+			if err != nil {
+				return nil, err
+			}
+			d = f.Directory
+		}
+		out, err := inquiry.AccountOf(d, in.Name)
+		return &body[wire.Account]{out}, refuse(err)
+	})
+	type accounts struct {
+		Host     string `query:"host" maxLength:"64" doc:"As this host told last"`
+		Snapshot string `query:"snapshot" maxLength:"16"`
+	}
+	type names struct {
+		Accounts []string `json:"accounts"`
+		Groups   []string `json:"groups"`
+	}
+	add(s, op{"GET", "/accounts", "list-accounts", "The accounts and groups that a host told of last, or with a snapshot", wire.Viewer, 200}, func(ctx context.Context, in *accounts) (*body[names], error) {
+		var d *perm.Directory
+		if in.Snapshot != "" {
+			st, err := s.stored(ctx, in.Snapshot)
+			if err != nil {
+				return nil, err
+			}
+			d = st.dir
+		} else {
+			var err error
+			if d, _, err = s.Store.HostDirectory(ctx, in.Host); err != nil {
+				return nil, err
+			}
+		}
+		out := names{Accounts: []string{}, Groups: []string{}}
+		if d != nil {
+			for _, a := range d.Accounts[:min(len(d.Accounts), maxNames)] {
+				out.Accounts = append(out.Accounts, a.Name)
+			}
+			for _, g := range d.Groups[:min(len(d.Groups), maxNames)] {
+				out.Groups = append(out.Groups, g.Name)
+			}
+		}
+		return &body[names]{out}, nil
+	})
+}
+
+const maxNames = 20_000

@@ -1,0 +1,247 @@
+package http
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"idletally/internal/core/access"
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/tree"
+	"idletally/internal/inquiry"
+	"idletally/internal/service/store"
+	"idletally/internal/wire"
+)
+
+// stored is a snapshot as a scene.
+type stored struct {
+	row  store.Snapshot
+	snap access.Snapshot
+	dir  *perm.Directory
+}
+
+func (s *Server) stored(ctx context.Context, id string) (*stored, error) {
+	v, err := s.Store.Snapshot(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if v.State != "ready" {
+		return nil, huma.Error409Conflict("the snapshot is " + v.State)
+	}
+	ways, err := v.Ways()
+	if err != nil {
+		return nil, err
+	}
+	dir, err := s.Store.Directory(ctx, v)
+	return &stored{v, access.Snapshot{Source: s.Store, Forest: v.Hash(), Ways: ways}, dir}, err
+}
+
+func (s *stored) Origin() wire.Origin {
+	return wire.Origin{Host: s.row.Host, Snapshot: s.row.ID, At: s.row.Taken}
+}
+
+func (s *stored) find(ctx context.Context, path string) (access.Found, *tree.Node, error) {
+	way, c, err := s.snap.Way(ctx, path)
+	if errors.Is(err, tree.ErrNoPath) {
+		return access.Found{}, nil, huma.Error404NotFound(err.Error())
+	}
+	if err != nil {
+		return access.Found{}, nil, err
+	}
+	return access.Found{Way: way, Seen: access.Seen{Place: way[len(way)-1], Gap: c.Gap}, Directory: s.dir}, c.Node, nil
+}
+
+func (s *stored) Path(ctx context.Context, path string, _ ...string) (access.Found, error) {
+	f, _, err := s.find(ctx, path)
+	return f, err
+}
+
+func (s *stored) Folder(ctx context.Context, path, after string, limit int, _ ...string) (access.Found, error) {
+	var f access.Found
+	var n *tree.Node
+	if path == "" { // the roots themselves
+		nodes, err := tree.Load(ctx, s.snap.Source, s.snap.Forest)
+		if err != nil {
+			return f, err
+		}
+		f.Directory, n = s.dir, &nodes[0]
+	} else {
+		var err error
+		if f, n, err = s.find(ctx, path); err != nil {
+			return f, err
+		}
+		switch {
+		case f.Seen.Kind != perm.Folder:
+			return f, huma.Error422UnprocessableEntity(fmt.Sprintf("%s is a %s, not a folder", f.Seen.Path, f.Seen.Kind))
+		case n == nil:
+			return f, huma.Error422UnprocessableEntity(fmt.Sprintf("the content of %s is not in the snapshot: %s", f.Seen.Path, f.Seen.Gap))
+		}
+	}
+	last := ""
+	for _, e := range n.Entries {
+		if after != "" && e.Name <= after {
+			continue
+		}
+		if len(f.Entries) == limit {
+			f.Next = pathname.Path(last)
+			break
+		}
+		last = e.Name
+		at := e.Name
+		if path != "" {
+			at = pathname.Join(path, e.Name)
+		}
+		x := access.Seen{Place: access.Place{Path: pathname.Path(at), Kind: e.Kind, Set: e.Set, Mount: f.Seen.Mount, Top: e.Gap == tree.Mount}, Gap: e.Gap.String()}
+		f.Entries = append(f.Entries, x)
+	}
+	return f, nil
+}
+
+func (s *stored) Below(ctx context.Context, ask inquiry.BelowAsk) (access.Tally, *perm.Directory, error) {
+	q, err := inquiry.ReachOf(s.dir, ask)
+	if err != nil {
+		return access.Tally{}, nil, err
+	}
+	t, err := s.snap.Ask(ctx, q)
+	if errors.Is(err, tree.ErrNoPath) {
+		err = huma.Error404NotFound(err.Error())
+	}
+	return t, s.dir, err
+}
+
+// live is a host that answers through its agent.
+type live struct {
+	s    *Server
+	host string
+	at   *time.Time
+}
+
+const (
+	waitForAnswer = 15 * time.Second
+	waitForWalk   = 75 * time.Second // an agent gives up after a minute
+	askForAnswer  = 250 * time.Millisecond
+)
+
+func (s *Server) live(ctx context.Context, host string) (*live, error) {
+	h, err := s.Store.Host(ctx, host)
+	if err != nil {
+		return nil, err
+	}
+	if h.Certificate == "" {
+		return nil, huma.Error409Conflict("host " + host + " has no agent yet: enrol it, or ask about a snapshot")
+	}
+	return &live{s: s, host: host}, nil
+}
+
+func (l *live) Origin() wire.Origin { return wire.Origin{Host: l.host, At: l.at, Live: true} }
+
+// ask puts a question to the host's agent and waits for the answer.
+func (l *live) ask(ctx context.Context, q wire.Question, patience time.Duration) (wire.Reply, error) {
+	known, hash, err := l.s.Store.HostDirectory(ctx, l.host)
+	if err != nil {
+		return wire.Reply{}, err
+	}
+	q.Known = hash
+	b, err := json.Marshal(q)
+	if err != nil {
+		return wire.Reply{}, err
+	}
+	id, err := l.s.Store.Ask(ctx, l.host, b)
+	if err != nil {
+		return wire.Reply{}, err
+	}
+	l.s.hub.poke(questionsOf(l.host))
+	defer l.s.hub.poke(answerTo(id)) // nobody waits any more: the hub forgets
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	for {
+		poked := l.s.hub.wait(answerTo(id))
+		b, err := l.s.Store.Answer(ctx, id)
+		if err != nil && ctx.Err() == nil {
+			return wire.Reply{}, err
+		}
+		if b != nil {
+			return l.take(b, known, hash)
+		}
+		select {
+		case <-poked:
+		case <-time.After(askForAnswer):
+		case <-ctx.Done():
+			over, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+			defer cancel()
+			if err := l.s.Store.Forget(over, id); err != nil {
+				return wire.Reply{}, err
+			}
+			return wire.Reply{}, huma.Error504GatewayTimeout(fmt.Sprintf("host %s has not answered within %s: is its agent running? A stored snapshot can be asked instead", l.host, patience))
+		}
+	}
+}
+
+// take reads what an agent answered. Agents may be hostile: everything in it is checked as it is
+// decoded, and whatever it says is shown as what that host says.
+func (l *live) take(b []byte, known *perm.Directory, hash string) (wire.Reply, error) {
+	var r wire.Reply
+	if err := json.Unmarshal(b, &r); err != nil {
+		return r, huma.Error502BadGateway(fmt.Sprintf("host %s answered what cannot be read: %v", l.host, err))
+	}
+	if r.Failed != "" {
+		return r, huma.Error422UnprocessableEntity("host " + l.host + ": " + r.Failed)
+	}
+	switch {
+	case r.Directory != nil:
+		r.Directory.Index()
+	case r.Hash == hash && known != nil:
+		r.Directory = known
+	default:
+		return r, huma.Error502BadGateway("host " + l.host + " answered without its accounts")
+	}
+	if r.Found == nil || len(r.Found.Way) == 0 {
+		return r, huma.Error502BadGateway("host " + l.host + " answered without a way to the path")
+	}
+	r.Found.Directory = r.Directory
+	now := time.Now().UTC().Truncate(time.Second)
+	l.at = &now
+	return r, nil
+}
+
+func (l *live) found(ctx context.Context, q wire.Question) (access.Found, error) {
+	r, err := l.ask(ctx, q, waitForAnswer)
+	if err != nil {
+		return access.Found{}, err
+	}
+	return *r.Found, nil
+}
+
+func (l *live) Path(ctx context.Context, path string, accounts ...string) (access.Found, error) {
+	return l.found(ctx, wire.Question{Kind: wire.AskPath, Path: pathname.Path(path), Accounts: accounts})
+}
+
+func (l *live) Folder(ctx context.Context, path, after string, limit int, accounts ...string) (access.Found, error) {
+	if path == "" {
+		return access.Found{}, huma.Error422UnprocessableEntity("path: say which folder of the host is to be listed")
+	}
+	return l.found(ctx, wire.Question{Kind: wire.AskFolder, Path: pathname.Path(path), After: pathname.Path(after), Limit: limit, Accounts: accounts})
+}
+
+func (l *live) Below(ctx context.Context, ask inquiry.BelowAsk) (access.Tally, *perm.Directory, error) {
+	if ask.Suppose.States != nil {
+		return access.Tally{}, nil, huma.Error422UnprocessableEntity("an edition or a plan can be supposed for a whole folder on a snapshot: give snapshot instead of host")
+	}
+	if ask.Path == "" {
+		return access.Tally{}, nil, huma.Error422UnprocessableEntity("path: say which folder of the host is meant")
+	}
+	r, err := l.ask(ctx, wire.Question{Kind: wire.AskBelow, Path: pathname.Path(ask.Path), Account: ask.Account, Joining: ask.Suppose.Joining, Behind: ask.Behind, Operation: ask.Operation,
+		After: pathname.Path(ask.After), Limit: ask.Limit}, waitForWalk)
+	if err == nil && r.Tally == nil {
+		err = huma.Error502BadGateway("host " + l.host + " answered without a tally")
+	}
+	if err != nil {
+		return access.Tally{}, nil, err
+	}
+	return *r.Tally, r.Directory, nil
+}
