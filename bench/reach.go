@@ -22,7 +22,7 @@ func reach(entries, rounds int) error {
 	m, forest, n := plant(entries)
 	root := perm.POSIX{UID: 0, GID: 0, Mode: 0o755}.Set()
 	snap := access.Snapshot{Source: m, Forest: forest, Ways: []access.Way{{{Path: "/", Kind: perm.Folder, Set: root}, {Path: "/srv", Kind: perm.Folder, Set: root}}}}
-	fmt.Fprintf(os.Stderr, "%d entries in %d folders, 12 kinds of permissions, one in ten with access entries\n", n, len(m)-1)
+	fmt.Fprintf(os.Stderr, "%d entries in %d folders, one entry in ten with access entries\n", n, len(m)-1)
 	account := access.Subject{ID: perm.UID(2003), Groups: []perm.Principal{perm.GID(3001), perm.GID(3002)}}
 	for _, q := range []struct {
 		name string
@@ -67,7 +67,7 @@ func plant(entries int) (tree.Memory, tree.Hash, int) {
 	state := func(i int, k perm.Kind) perm.Set {
 		p := perm.POSIX{UID: uint32(2001 + i%4), GID: uint32(3001 + i%3), Mode: []mode.Mode{0o640, 0o664, 0o600, 0o644}[i%4]}
 		if k == perm.Folder {
-			p.Mode = []mode.Mode{0o755, 0o2775, 0o711, 0o755, 0o750, 0o700}[i%6]
+			p.Mode = []mode.Mode{0o755, 0o2775, 0o711, 0o755, 0o750, 0o775, 0o755, 0o755, 0o711, 0o755, 0o700}[i%11]
 		}
 		if i%10 == 0 {
 			p.Access = posixacl.Build(p.Mode.Owner(), p.Mode.Group(), p.Mode.Other(), named, nil)
@@ -80,9 +80,9 @@ func plant(entries int) (tree.Memory, tree.Hash, int) {
 	grow = func(left int) tree.Hash {
 		var n tree.Node
 		files := min(left, 40)
-		for i := range files {
+		for range files {
 			made++
-			n.Entries = append(n.Entries, tree.Entry{Name: fmt.Sprintf("file-%02d.dat", i), Kind: perm.File, Set: state(made, perm.File)})
+			n.Entries = append(n.Entries, tree.Entry{Name: fmt.Sprintf("file-%07d.dat", made), Kind: perm.File, Set: state(made, perm.File)})
 		}
 		left -= files
 		for i := 0; i < 4 && left > 0; i++ {

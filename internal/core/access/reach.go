@@ -1,9 +1,12 @@
 package access
 
 import (
+	"bytes"
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
+	"runtime"
 	"slices"
 
 	"idletally/internal/core/pathname"
@@ -162,12 +165,16 @@ type reach struct {
 	Reach
 	ctx    context.Context
 	snap   Snapshot
-	views  []view
-	tally  Tally
-	groups map[group]*Equal
-	last   group // and where it is kept: neighbours are mostly alike
-	lastAt *Equal
-	path   []byte
+	reader *tree.Reader
+	// helpers are free hands, one for each further processor; none where permissions are supposed,
+	// since who says what they would be answers one at a time.
+	helpers chan *reach
+	views   []view
+	tally   Tally
+	groups  map[group]*Equal
+	last    group // and where it is kept: neighbours are mostly alike
+	lastAt  *Equal
+	path    []byte
 }
 
 // maxGroups bounds the groups that are kept apart.
@@ -176,9 +183,19 @@ const maxGroups = 10_000
 // Ask walks a snapshot, and goes only where a way leads: what is in a folder that nobody asked
 // about can pass is not looked at.
 func (s Snapshot) Ask(ctx context.Context, q Reach) (Tally, error) {
-	r := &reach{Reach: q, ctx: ctx, snap: s, groups: map[group]*Equal{}, views: []view{{q.Now, nil}}}
-	if q.Then != nil {
-		r.views = append(r.views, view{q.Then, q.Suppose})
+	r := s.newReach(ctx, q)
+	if q.Suppose == nil {
+		r.helpers = make(chan *reach, runtime.GOMAXPROCS(0)-1)
+		for range cap(r.helpers) {
+			own := q
+			own.Now = NewAsker(q.Now.Subject)
+			if q.Then != nil {
+				own.Then = NewAsker(q.Then.Subject)
+			}
+			h := s.newReach(ctx, own)
+			h.helpers = r.helpers
+			r.helpers <- h
+		}
 	}
 	tops := []string{q.Under}
 	if q.Under == "" {
@@ -206,6 +223,14 @@ func (s Snapshot) Ask(ctx context.Context, q Reach) (Tally, error) {
 		r.tally.Then = r.tally.Held
 	}
 	return r.tally, nil
+}
+
+func (s Snapshot) newReach(ctx context.Context, q Reach) *reach {
+	r := &reach{Reach: q, ctx: ctx, snap: s, reader: tree.NewReader(s.Source), groups: map[group]*Equal{}, views: []view{{q.Now, nil}}}
+	if q.Then != nil {
+		r.views = append(r.views, view{q.Then, q.Suppose})
+	}
+	return r
 }
 
 // below asks one folder and all that is in it.
@@ -318,9 +343,15 @@ func (r *reach) entry(e *tree.Entry, node *tree.Node, state []inside, top bool) 
 	return nil
 }
 
-const loadAhead = 256
-
 func (r *reach) folder(n *tree.Node, state []inside) error {
+	if helper := r.helper(n); helper != nil {
+		return r.share(helper, n, state)
+	}
+	return r.entries(n, 0, len(n.Entries), state)
+}
+
+// entries asks a part of a folder's entries and all that is in them. r.path holds the folder.
+func (r *reach) entries(n *tree.Node, from, to int, state []inside) error {
 	if err := r.ctx.Err(); err != nil {
 		return err
 	}
@@ -329,30 +360,16 @@ func (r *reach) folder(n *tree.Node, state []inside) error {
 		r.path = append(r.path, '/')
 		base++
 	}
-	var ahead []tree.Node
-	next := 0
-	for i := range n.Entries {
+	// What nobody passes is not even read from where it is stored.
+	nodes := tree.Children{Reader: r.reader, Of: n, To: to, Wanted: func(e *tree.Entry) bool { return r.passable(e, state) }}
+	for i := from; i < to; i++ {
 		e := &n.Entries[i]
 		r.path = append(r.path[:base], e.Name...)
 		var below *tree.Node
-		if e.HasChild() {
-			if next == len(ahead) {
-				var want []tree.Hash
-				for j := i; j < len(n.Entries) && len(want) < loadAhead; j++ {
-					// What nobody passes is not even read from where it is stored.
-					if f := &n.Entries[j]; f.HasChild() && r.passable(f, state) {
-						want = append(want, f.Child)
-					}
-				}
-				var err error
-				if ahead, err = tree.Load(r.ctx, r.snap.Source, want...); err != nil {
-					return err
-				}
-				next = 0
-			}
-			if next < len(ahead) && r.passable(e, state) {
-				below = &ahead[next]
-				next++
+		if e.HasChild() && r.passable(e, state) {
+			var err error
+			if below, err = nodes.At(r.ctx, i); err != nil {
+				return err
 			}
 		}
 		if err := r.entry(e, below, state, false); err != nil {
@@ -360,6 +377,77 @@ func (r *reach) folder(n *tree.Node, state []inside) error {
 		}
 	}
 	return nil
+}
+
+// sharedDepth is how far down the work is divided: further down it is not worth the handing over.
+const sharedDepth = 8
+
+// helper gives another processor's hand where one is free and the folder is worth dividing.
+func (r *reach) helper(n *tree.Node) *reach {
+	if r.helpers == nil || bytes.Count(r.path, []byte{'/'}) > sharedDepth {
+		return nil
+	}
+	folders := 0
+	for i := range n.Entries {
+		if n.Entries[i].HasChild() {
+			folders++
+		}
+	}
+	if folders < 2 {
+		return nil
+	}
+	select {
+	case h := <-r.helpers:
+		return h
+	default:
+		return nil
+	}
+}
+
+// share divides a folder's entries: the helper asks the second half while r asks the first. What
+// the helper found comes after what r found, as in the order of the paths.
+func (r *reach) share(h *reach, n *tree.Node, state []inside) error {
+	half, folders := 0, 0
+	for i := range n.Entries {
+		if n.Entries[i].HasChild() {
+			folders++
+		}
+	}
+	for left := folders / 2; left > 0; half++ {
+		if n.Entries[half].HasChild() {
+			left--
+		}
+	}
+	h.path, h.tally, h.last, h.lastAt = append(h.path[:0], r.path...), Tally{}, group{}, nil
+	clear(h.groups)
+	own, ended := slices.Clone(state), make(chan error, 1)
+	go func() { ended <- h.entries(n, half, len(n.Entries), own) }()
+	err := errors.Join(r.entries(n, 0, half, state), <-ended)
+	r.add(h)
+	r.helpers <- h
+	return err
+}
+
+// add puts in what another found behind what r found.
+func (r *reach) add(h *reach) {
+	t := &r.tally
+	t.Looked, t.Held, t.Then, t.Gained = t.Looked+h.tally.Looked, t.Held+h.tally.Held, t.Then+h.tally.Then, t.Gained+h.tally.Gained
+	t.Lost, t.Closed, t.Unread = t.Lost+h.tally.Lost, t.Closed+h.tally.Closed, t.Unread+h.tally.Unread
+	for k, g := range h.groups {
+		mine := r.groups[k]
+		switch {
+		case mine != nil:
+			mine.Count += g.Count
+			mine.widen([]byte(g.Folder))
+		case len(r.groups) < maxGroups:
+			r.groups[k] = g
+		}
+	}
+	room := r.Limit - len(t.Paths)
+	t.Paths = append(t.Paths, h.tally.Paths[:min(room, len(h.tally.Paths))]...)
+	if t.Next == "" && (len(h.tally.Paths) > room || h.tally.Next != "") {
+		t.Next = t.Paths[r.Limit-1].Path
+	}
 }
 
 // passable says whether anybody may get through a folder. Where permissions are supposed the
@@ -401,9 +489,7 @@ func (r *reach) keep(e *tree.Entry, held [2]bool) {
 	switch {
 	case g != nil:
 		g.Count++
-		for !under(r.path, string(g.Folder)) {
-			g.Folder = pathname.Path(pathname.Folder(string(g.Folder)))
-		}
+		g.widen(r.path)
 	case len(r.groups) < maxGroups:
 		path := string(r.path)
 		g = &Equal{Kind: e.Kind, Set: e.Set, Was: held[0], Is: held[1], Count: 1, Folder: pathname.Path(pathname.Folder(path)), Example: pathname.Path(path)}
@@ -416,6 +502,13 @@ func (r *reach) keep(e *tree.Entry, held [2]bool) {
 		}
 	} else if r.Limit > 0 && r.tally.Next == "" {
 		r.tally.Next = r.tally.Paths[r.Limit-1].Path
+	}
+}
+
+// widen makes the folder that holds all of a group hold a path too, or a folder.
+func (g *Equal) widen(path []byte) {
+	for string(path) != string(g.Folder) && !under(path, string(g.Folder)) {
+		g.Folder = pathname.Path(pathname.Folder(string(g.Folder)))
 	}
 }
 

@@ -70,7 +70,11 @@ func grown(r *rand.Rand) (Snapshot, map[string]Way) {
 		slices.SortFunc(n.Entries, func(a, b tree.Entry) int { return strings.Compare(a.Name, b.Name) })
 		return m.Add(n)
 	}
-	root := Place{Path: "/srv/app", Kind: perm.Folder, Set: someState(r, perm.Folder).Set()}
+	top := someState(r, perm.Folder)
+	if r.IntN(4) > 0 {
+		top.Mode |= 0o111
+	}
+	root := Place{Path: "/srv/app", Kind: perm.Folder, Set: top.Set()}
 	w := Way{place("/", perm.Folder, perm.POSIX{Mode: 0o755}), place("/srv", perm.Folder, perm.POSIX{Mode: 0o755}), root}
 	ways["/srv/app"] = w
 	h := m.Add(tree.Node{Forest: true, Entries: []tree.Entry{{Name: "/srv/app", Kind: perm.Folder, Set: root.Set, Child: grow(w, 4)}}})

@@ -127,7 +127,10 @@ func Encode(n Node) []byte {
 var errEnd = errors.New("node ends too early")
 
 // Decode reads a node, checking every bound and the order: nodes come from agents, which may be hostile.
-func Decode(b []byte) (Node, error) {
+func Decode(b []byte) (Node, error) { return decode(b, nil) }
+
+// decode reads a node. Sets that are known need no check, and stay one string for all nodes.
+func decode(b []byte, known map[string]perm.Set) (Node, error) {
 	if len(b) > MaxNode {
 		return Node{}, fmt.Errorf("node has %d bytes, at most %d are allowed", len(b), MaxNode)
 	}
@@ -176,9 +179,16 @@ func Decode(b []byte) (Node, error) {
 			return Node{}, err
 		}
 		if enc != "" {
-			if sets[i], err = perm.ParseSet(strings.Clone(enc)); err != nil {
-				return Node{}, err
+			set, ok := known[enc]
+			if !ok {
+				if set, err = perm.ParseSet(strings.Clone(enc)); err != nil {
+					return Node{}, err
+				}
+				if known != nil {
+					known[set.Bytes()] = set
+				}
 			}
+			sets[i] = set
 		}
 		if seen[sets[i]] {
 			return Node{}, errors.New("node holds a permission set twice")

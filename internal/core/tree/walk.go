@@ -11,61 +11,8 @@ import (
 	"idletally/internal/core/pathname"
 )
 
-// A Source gives encoded nodes by hash, several at once: wherever they are stored, one question
-// for a folder's subfolders is cheaper than one for each.
-type Source interface {
-	Nodes(ctx context.Context, hashes []Hash) ([][]byte, error)
-}
-
-// Memory is a Source held in a map.
-type Memory map[Hash][]byte
-
-// Nodes gives the nodes asked for.
-func (m Memory) Nodes(_ context.Context, hashes []Hash) ([][]byte, error) {
-	out := make([][]byte, len(hashes))
-	for i, h := range hashes {
-		b, ok := m[h]
-		if !ok {
-			return nil, fmt.Errorf("node %s is not there", h)
-		}
-		out[i] = b
-	}
-	return out, nil
-}
-
-// Add stores a node.
-func (m Memory) Add(n Node) Hash {
-	b := Encode(n)
-	h := Sum(b)
-	m[h] = b
-	return h
-}
-
-// Load fetches, verifies and decodes nodes.
-func Load(ctx context.Context, src Source, hashes ...Hash) ([]Node, error) {
-	if len(hashes) == 0 {
-		return nil, nil
-	}
-	raw, err := src.Nodes(ctx, hashes)
-	if err != nil {
-		return nil, err
-	}
-	out := make([]Node, len(raw))
-	for i, b := range raw {
-		if Sum(b) != hashes[i] {
-			return nil, fmt.Errorf("node %s is damaged: its bytes hash to %s", hashes[i], Sum(b))
-		}
-		if out[i], err = Decode(b); err != nil {
-			return nil, fmt.Errorf("node %s: %w", hashes[i], err)
-		}
-	}
-	return out, nil
-}
-
 // ErrSkipFolder, returned by a visit, leaves a folder's content out.
 var ErrSkipFolder = errors.New("skip this folder")
-
-const batch = 256
 
 // Walk visits every path of a snapshot, a folder before its content, names by bytes.
 func Walk(ctx context.Context, src Source, forest Hash, visit func(path string, e Entry) error) error {
@@ -76,67 +23,42 @@ func Walk(ctx context.Context, src Source, forest Hash, visit func(path string, 
 
 // Fold walks like Walk and hands each folder's content a value that the visit of the folder gave.
 func Fold[S any](ctx context.Context, src Source, forest Hash, start S, visit func(path string, e Entry, in S) (S, error)) error {
-	roots, err := Load(ctx, src, forest)
+	r := NewReader(src)
+	roots, err := r.Load(ctx, forest)
 	if err != nil {
 		return err
 	}
 	if !roots[0].Forest {
 		return fmt.Errorf("node %s is a folder, not the roots of a snapshot", forest)
 	}
-	return fold(ctx, src, "", roots[0], start, visit)
+	return fold(ctx, r, "", &roots[0], start, visit)
 }
 
-func fold[S any](ctx context.Context, src Source, at string, n Node, in S, visit func(string, Entry, S) (S, error)) error {
-	full := func(e Entry) string {
-		if n.Forest {
-			return e.Name
-		}
-		return pathname.Join(at, e.Name)
-	}
-	// Everything before a subfolder is visited before it; nodes are fetched in batches ahead.
-	var ahead []Node
-	next := 0
-	fetch := func(i int) error {
-		var want []Hash
-		for _, e := range n.Entries[i:] {
-			if e.HasChild() {
-				if want = append(want, e.Child); len(want) == batch {
-					break
-				}
-			}
-		}
-		var err error
-		ahead, err = Load(ctx, src, want...)
-		next = 0
-		return err
-	}
+func fold[S any](ctx context.Context, r *Reader, at string, n *Node, in S, visit func(string, Entry, S) (S, error)) error {
+	below := Children{Reader: r, Of: n}
 	for i, e := range n.Entries {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		path := full(e)
+		path := e.Name
+		if !n.Forest {
+			path = pathname.Join(at, e.Name)
+		}
 		out, err := visit(path, e, in)
-		skip := errors.Is(err, ErrSkipFolder)
-		if err != nil && !skip {
+		if errors.Is(err, ErrSkipFolder) {
+			continue
+		}
+		if err != nil {
 			return err
 		}
 		if !e.HasChild() {
 			continue
 		}
-		if next == len(ahead) {
-			if err := fetch(i); err != nil {
-				return err
-			}
+		child, err := below.At(ctx, i)
+		if err != nil {
+			return err
 		}
-		child := ahead[next]
-		next++
-		if skip {
-			continue
-		}
-		if child.Forest {
-			return fmt.Errorf("node %s stands below %s but holds roots", e.Child, pathname.Escape(path))
-		}
-		if err := fold(ctx, src, path, child, out, visit); err != nil {
+		if err := fold(ctx, r, path, child, out, visit); err != nil {
 			return err
 		}
 	}
@@ -206,14 +128,15 @@ func Diff(ctx context.Context, src Source, a, b Hash, visit func(path string, a,
 	if a == b {
 		return nil
 	}
-	nodes, err := Load(ctx, src, a, b)
+	r := NewReader(src)
+	nodes, err := r.Load(ctx, a, b)
 	if err != nil {
 		return err
 	}
-	return diff(ctx, src, "", &nodes[0], &nodes[1], visit)
+	return diff(ctx, r, "", &nodes[0], &nodes[1], visit)
 }
 
-func diff(ctx context.Context, src Source, at string, a, b *Node, visit func(string, *Entry, *Entry) error) error {
+func diff(ctx context.Context, r *Reader, at string, a, b *Node, visit func(string, *Entry, *Entry) error) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
@@ -252,7 +175,7 @@ func diff(ctx context.Context, src Source, at string, a, b *Node, visit func(str
 		var below [2]*Node
 		for side, e := range p {
 			if e != nil && e.HasChild() {
-				nodes, err := Load(ctx, src, e.Child)
+				nodes, err := r.Load(ctx, e.Child)
 				if err != nil {
 					return err
 				}
@@ -260,7 +183,7 @@ func diff(ctx context.Context, src Source, at string, a, b *Node, visit func(str
 			}
 		}
 		if below[0] != nil || below[1] != nil {
-			if err := diff(ctx, src, path, below[0], below[1], visit); err != nil {
+			if err := diff(ctx, r, path, below[0], below[1], visit); err != nil {
 				return err
 			}
 		}

@@ -557,16 +557,16 @@ func TestQueriesUseKeys(t *testing.T) {
 		{`SELECT s.person FROM session s JOIN person p ON p.name = s.person WHERE s.token_hash = ?`, []any{make([]byte, 32)}, 2},
 	} {
 		var plan []struct {
-			ID           *int     `db:"id"`
-			SelectType   *string  `db:"select_type"`
-			Table        *string  `db:"table"`
-			Type         *string  `db:"type"`
-			PossibleKeys *string  `db:"possible_keys"`
-			Key          *string  `db:"key"`
-			KeyLen       *string  `db:"key_len"`
-			Ref          *string  `db:"ref"`
-			Rows         *string  `db:"rows"` // a number, and perhaps the share that a filter leaves
-			Extra        *string  `db:"Extra"`
+			ID           *int    `db:"id"`
+			SelectType   *string `db:"select_type"`
+			Table        *string `db:"table"`
+			Type         *string `db:"type"`
+			PossibleKeys *string `db:"possible_keys"`
+			Key          *string `db:"key"`
+			KeyLen       *string `db:"key_len"`
+			Ref          *string `db:"ref"`
+			Rows         *string `db:"rows"` // a number, and perhaps the share that a filter leaves
+			Extra        *string `db:"Extra"`
 		}
 		must(t, st.db.SelectContext(ctx, &plan, "EXPLAIN "+q.text, q.args...))
 		for _, p := range plan {
