@@ -1,0 +1,245 @@
+//go:build linux
+
+package e2e
+
+import (
+	"context"
+	"reflect"
+	"testing"
+	"time"
+
+	"idletally/demo"
+	"idletally/internal/agent"
+	"idletally/internal/client"
+	"idletally/internal/core/access"
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+	"idletally/internal/wire"
+)
+
+// Questions about access are answered alike on a live host and on a snapshot of it, and as the
+// host's own kernel answers them.
+func tryLookingAlike(t *testing.T, s *demo.Stage) {
+	ctx := t.Context()
+	c := as(t, s, "quartermaster")
+	for _, host := range []string{"slip-north", "slip-south"} {
+		live := client.Looker{Client: c, Host: host}
+		stored := client.Looker{Client: c, Snapshot: snapshot(t, c, "ticketing", host).ID}
+		tried := 0
+		for _, path := range []string{
+			"/srv/ticketing", "/srv/ticketing/logs", "/srv/ticketing/logs/sales-000.log", "/srv/ticketing/logs/\x1b[31mred", "/srv/ticketing/logs/bytes \xff\xfe",
+			"/srv/ticketing/drop", "/srv/ticketing/shared/season 02/rota 01.ods", "/srv/ticketing/data/quarter-3", "/srv/ticketing/data/quarter-3/sales-001.db",
+			"/srv/ticketing/data/quarter-2/sales-001.db", "/srv/ticketing/bin/tool-03", "/srv/ticketing/keys/tls.key", "/srv/ticketing/site/route-07/page-01.html",
+			"/srv/ticketing/releases/2026-05/lang/part-01", "/srv/ticketing/releases/elsewhere", "/srv/ticketing/conf/service-00.conf",
+		} {
+			for _, account := range []string{"root", "purser", "clerk-west", "ticket-svc", "www-tickets", "nobody", "4711"} {
+				now, err := live.Decide(ctx, account, path, 0, wire.Supposed{})
+				if err != nil {
+					t.Fatalf("%s as %s on %s: %v", pathname.Escape(path), account, host, err)
+				}
+				then, err := stored.Decide(ctx, account, path, 0, wire.Supposed{})
+				if err != nil {
+					t.Fatal(err)
+				}
+				if !now.Origin.Live || then.Origin.Snapshot == "" {
+					t.Errorf("origins %+v, %+v", now.Origin, then.Origin)
+				}
+				now.Origin, then.Origin = wire.Origin{}, wire.Origin{}
+				if !reflect.DeepEqual(now, then) {
+					t.Errorf("%s as %s:\nlive   %+v\nstored %+v", pathname.Escape(path), account, now, then)
+				}
+				p, err := live.Probe(ctx, account, path)
+				if err != nil {
+					t.Fatal(err)
+				}
+				if p.Differ {
+					t.Errorf("%s as %s: computed and tried differ:\n%s", pathname.Escape(path), account, p.Repeat)
+				}
+				for _, r := range p.Rows {
+					if r.Tried.Untried == "" {
+						tried++
+					}
+				}
+			}
+			for _, look := range []client.Looker{live, stored} {
+				if m, err := look.Matrix(ctx, path, wire.Supposed{}); err != nil || len(m.Rows) == 0 {
+					t.Errorf("%s: %+v, %v", path, m, err)
+				}
+			}
+		}
+		if tried < 300 {
+			t.Errorf("the kernel was asked only %d times", tried)
+		}
+		a, err1 := live.Below(ctx, wire.BelowAsk{Account: "ticket-svc", Path: "/srv/ticketing", Operation: access.Write})
+		b, err2 := stored.Below(ctx, wire.BelowAsk{Account: "ticket-svc", Path: "/srv/ticketing", Operation: access.Write})
+		if err1 != nil || err2 != nil || a.Held != b.Held || len(a.Groups) != len(b.Groups) || (a.Held > 0) != (host == "slip-north") {
+			t.Errorf("below, live %+v %v; stored %+v %v", a, err1, b, err2)
+		}
+		l, err1 := live.List(ctx, "/srv/ticketing/logs", "www-tickets", "", 1000)
+		m, err2 := stored.List(ctx, "/srv/ticketing/logs", "www-tickets", "", 1000)
+		if err1 != nil || err2 != nil || len(l.Items) != 127 || len(m.Items) != 127 || l.Items[5].Modified == nil || !reflect.DeepEqual(l.Items[5].May, m.Items[5].May) {
+			t.Errorf("listing: %d %v, %d %v", len(l.Items), err1, len(m.Items), err2)
+		}
+	}
+}
+
+// What an edition, a plan or a membership would change is known before it is done.
+func tryWhatIf(t *testing.T, s *demo.Stage) {
+	ctx := t.Context()
+	c := as(t, s, "quartermaster")
+	const page, db = "/srv/ticketing/site/route-07/page-03.html", "/srv/ticketing/data/quarter-1/sales-000.db"
+	snap := snapshot(t, c, "ticketing", "slip-south").ID
+	d, err := c.Drift(ctx, "ticketing", "slip-south")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var ref wire.GroupRef
+	for _, g := range d.Groups {
+		if g.Rule == "way-in" {
+			ref = wire.GroupRef{Report: g.Report, Group: g.ID}
+		}
+	}
+	p, err := c.DraftPlan(ctx, wire.Draft{Groups: []wire.GroupRef{ref}, Title: "Let the sales service in again"})
+	if err != nil || p.Steps != 1 {
+		t.Fatalf("%+v, %v", p, err)
+	}
+	for _, look := range []client.Looker{{Client: c, Host: "slip-south"}, {Client: c, Snapshot: snap}} {
+		for _, x := range []struct {
+			account, path string
+			op            access.Operation
+			sup           wire.Supposed
+			now, then     bool
+		}{
+			{"www-tickets", page, access.Read, wire.Supposed{Edition: "ticketing/0"}, false, true},
+			{"ticket-svc", db, access.Write, wire.Supposed{Edition: "ticketing/1"}, false, true},
+			{"ticket-svc", db, access.Write, wire.Supposed{Plan: p.ID}, false, true},
+			{"www-tickets", page, access.Read, wire.Supposed{Plan: p.ID}, false, false},
+			{"ticket-svc", db, access.Write, wire.Supposed{Joining: []string{"crew"}}, false, true},
+			{"ticket-svc", db, access.Read, wire.Supposed{Joining: []string{"boards"}}, false, false},
+		} {
+			j, err := look.Decide(ctx, x.account, x.path, x.op, x.sup)
+			if err != nil || len(j.Answers) != 1 || len(j.Then) != 1 || j.Answers[0].Allowed != x.now || j.Then[0].Allowed != x.then || j.Suppose == "" {
+				t.Errorf("%+v: %+v, %v", x, j, err)
+			}
+		}
+		m, err := look.Matrix(ctx, db, wire.Supposed{Plan: p.ID})
+		if err != nil || m.Rows[0].Account != "ticket-svc" || m.Rows[0].Cells[1].Allowed || !m.Rows[0].Then[1].Allowed {
+			t.Errorf("%+v, %v", m, err)
+		}
+		h, err := look.Holders(ctx, db, access.Read, wire.Supposed{Plan: p.ID})
+		if err != nil || len(h.Allowed) != 2 { // root, and the service
+			t.Errorf("%+v, %v", h, err)
+		}
+	}
+	b, err := client.Looker{Client: c, Snapshot: snap}.Below(ctx, wire.BelowAsk{Account: "ticket-svc", Operation: access.Write, Supposed: wire.Supposed{Plan: p.ID}, Limit: 5})
+	if err != nil || b.Held != 0 || b.Then < 300 || b.Gained != b.Then || len(b.Items) != 5 || b.Next == "" {
+		t.Errorf("%+v, %v", b, err)
+	}
+	live := client.Looker{Client: c, Host: "slip-south"}
+	for says, f := range map[string]func() error{
+		"on a snapshot: give snapshot": func() error {
+			_, err := live.Below(ctx, wire.BelowAsk{Account: "root", Path: "/srv/ticketing", Operation: access.Read, Supposed: wire.Supposed{Plan: p.ID}})
+			return err
+		},
+		"want APPLICATION/NUMBER": func() error {
+			_, err := live.Decide(ctx, "root", page, 0, wire.Supposed{Edition: "ticketing"})
+			return err
+		},
+		"either an edition or a plan": func() error {
+			_, err := live.Decide(ctx, "root", page, 0, wire.Supposed{Edition: "ticketing/1", Plan: p.ID})
+			return err
+		},
+		"has no part on host slip-north": func() error {
+			_, err := client.Looker{Client: c, Host: "slip-north"}.Decide(ctx, "root", page, 0, wire.Supposed{Plan: p.ID})
+			return err
+		},
+	} {
+		fails(t, says, f(), 422, says)
+	}
+}
+
+// Bad questions, silent and hostile hosts.
+func tryBadLooking(t *testing.T, s *demo.Stage) {
+	ctx := t.Context()
+	viewer, admin := as(t, s, "lookout"), as(t, s, "admin")
+	live := client.Looker{Client: viewer, Host: "slip-north"}
+	if _, err := live.Sight(ctx, "/srv/ticketing"); err != nil {
+		t.Errorf("a viewer may look: %v", err)
+	}
+	ask := func(l client.Looker, path, account string) error {
+		_, err := l.Decide(ctx, account, path, access.Read, wire.Supposed{})
+		return err
+	}
+	_, err := live.Probe(ctx, "nobody", "/srv/ticketing")
+	fails(t, "a viewer probes", err, 403, "needs the role operator")
+	fails(t, "no such host", ask(client.Looker{Client: viewer, Host: "dinghy"}, "/srv", "root"), 404, "dinghy")
+	fails(t, "no such snapshot", ask(client.Looker{Client: viewer, Snapshot: "nope"}, "/srv", "root"), 404, "nope")
+	fails(t, "neither", ask(client.Looker{Client: viewer}, "/srv", "root"), 422, "give either host")
+	fails(t, "both", ask(client.Looker{Client: viewer, Host: "a", Snapshot: "b"}, "/srv", "root"), 422, "give either host")
+	fails(t, "relative", ask(live, "srv", "root"), 422, "path")
+	fails(t, "outside of the roots", ask(live, "/etc/passwd", "root"), 422, "own list of roots does not hold it")
+	fails(t, "through a link", ask(live, "/srv/ticketing/releases/elsewhere/passwd", "root"), 422, "leads through a link")
+	fails(t, "nobody of that name", ask(live, "/srv/ticketing", "nemo"), 422, `no account "nemo"`)
+
+	inv, err := admin.Invite(ctx, wire.NewHost{Name: "raft"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	raft := client.Looker{Client: viewer, Host: "raft"}
+	fails(t, "not enrolled yet", ask(raft, "/srv", "root"), 409, "has no agent yet")
+	folder := t.TempDir()
+	if _, err := agent.Enrol(ctx, folder, s.Address, authorityOf(t, s), inv.Code, "test", []string{"/srv"}); err != nil {
+		t.Fatal(err)
+	}
+	a := agentClient(t, s, folder)
+	place := access.Place{Path: "/", Kind: perm.Folder, Set: perm.POSIX{Mode: 0o755}.Set()}
+	dir := (&perm.Directory{Accounts: []perm.Account{{ID: perm.UID(0), Name: "\x1b[2Jroot"}}}).Index()
+	for _, x := range []struct {
+		name   string
+		reply  wire.Reply
+		status int
+		says   string
+	}{
+		{"it failed", wire.Reply{Failed: "the disk\nis full"}, 422, "raft: the disk"},
+		{"nothing at all", wire.Reply{}, 502, "without its accounts"},
+		{"no way", wire.Reply{Directory: dir}, 502, "without a way"},
+		{"an empty way", wire.Reply{Directory: dir, Found: &access.Found{Seen: access.Seen{Place: place}}}, 502, "without a way"},
+		{"a hash it does not have", wire.Reply{Hash: "00", Found: &access.Found{Way: access.Way{place}, Seen: access.Seen{Place: place}}}, 502, "without its accounts"},
+	} {
+		fails(t, x.name, asked(t, a, x.reply, func() error { return ask(raft, "/srv", "root") }), x.status, x.says)
+	}
+	// Whatever a host says is shown as its word, escaped.
+	err = asked(t, a, wire.Reply{Directory: dir, Found: &access.Found{Way: access.Way{place}, Seen: access.Seen{Place: place, Target: "\x1b[31m"}}}, func() error {
+		v, err := raft.Sight(ctx, "/")
+		if err == nil && v.Target != `\x1b[31m` {
+			t.Errorf("escape codes came through: %q", v.Target)
+		}
+		return err
+	})
+	if err != nil {
+		t.Error(err)
+	}
+	fails(t, "another host answers", agentClient(t, s, folder).Reply(ctx, "nope", wire.Reply{}), 409, "nope")
+}
+
+// asked puts a question and has an agent answer it.
+func asked(t *testing.T, a *client.Agent, reply wire.Reply, question func() error) error {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	ended := make(chan error, 1)
+	go func() { ended <- question() }()
+	for {
+		q, err := a.Question(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if q == nil {
+			continue
+		}
+		if err := a.Reply(ctx, q.ID, reply); err != nil {
+			t.Fatal(err)
+		}
+		return <-ended
+	}
+}
