@@ -212,7 +212,7 @@ func matrixCommand(o *options, w *where) *cobra.Command {
 	var sup wire.Supposed
 	c := &cobra.Command{Use: "matrix PATH", Short: "What the accounts that matter can do with a path", Args: args(1, 1, "a path"),
 		Long: `What the accounts that matter can do with a path: its owner, those that entries name, and the members of groups
-that it names, service accounts first. Where something is supposed, a letter says what it is then: + can, - cannot.`,
+that it names, service accounts first. Where something is supposed, what changes is shown as now → then.`,
 		RunE: func(c *cobra.Command, a []string) error {
 			l, at, _, err := o.question(w, a[0], "")
 			if err != nil {

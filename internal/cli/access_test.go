@@ -54,6 +54,9 @@ func TestAccessHere(t *testing.T) {
 		{[]string{"access", "below", "everyone", "write", dir}, false, []string{"can write 0 paths", "Nothing.", "1 folders no way leads into"}},
 		{[]string{"access", "below", "everyone", "write", dir, "--behind", "--paths"}, false, []string{"could, if every folder let through", at("closed/deep")}},
 		{[]string{"access", "probe", "4711", at("own")}, false, []string{"read       yes       yes        agree", "delete     no        no         agree"}},
+		{[]string{"path", "new", dir, "--by", "4242", "--umask", "027"}, false, []string{"Made by 4242", "4242 cannot make anything there", "file    0640", "folder  0750"}},
+		{[]string{"mode", "show", "0640", "--limits", "o-rwx"}, false, []string{"limits       kept"}},
+		{[]string{"mode", "show", "0644", "--limits", "o-rwx"}, true, []string{"others must not have read", "0640"}},
 		{[]string{"path", "list", dir, "--for", "4242"}, false, []string{"(sees the name, opens nothing)  closed", "read"}},
 	} {
 		out, err := try(t, "", x.argv...)
@@ -67,6 +70,7 @@ func TestAccessHere(t *testing.T) {
 		}
 	}
 	for want, argv := range map[string][]string{
+		"say who makes them":                      {"path", "new", dir},
 		"want one of read":                        {"access", "decide", "everyone", dir, "sink"},
 		`no account "nemo"`:                       {"access", "decide", "nemo", dir},
 		`no group "nobodies"`:                     {"access", "decide", "everyone", dir, "--joining", "nobodies"},

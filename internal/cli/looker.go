@@ -26,6 +26,7 @@ import (
 type looker interface {
 	Sight(ctx context.Context, path string) (wire.Sight, error)
 	List(ctx context.Context, path, account, after string, limit int) (wire.Listing, error)
+	New(ctx context.Context, path, account, umask string) (wire.Fresh, error)
 	Decide(ctx context.Context, account, path string, op access.Operation, s wire.Supposed) (wire.Judgement, error)
 	Holders(ctx context.Context, path string, op access.Operation, s wire.Supposed) (wire.Holders, error)
 	Matrix(ctx context.Context, path string, s wire.Supposed) (wire.Matrix, error)
@@ -88,6 +89,10 @@ func (h here) List(ctx context.Context, path, account, after string, limit int) 
 		return wire.Listing{}, err
 	}
 	return inquiry.List(ctx, h.scene, path, account, name, limit)
+}
+
+func (h here) New(ctx context.Context, path, account, umask string) (wire.Fresh, error) {
+	return inquiry.NewIn(ctx, h.scene, path, account, umask)
 }
 
 func (h here) Decide(ctx context.Context, account, path string, op access.Operation, s wire.Supposed) (wire.Judgement, error) {
@@ -160,7 +165,7 @@ func (here) suppose(s wire.Supposed) (inquiry.Suppose, error) {
 		return out, usageError{errors.New("an edition or a plan is with the service: give --host or --snapshot too")}
 	}
 	if len(s.Joining) > 0 {
-		out.Words = fmt.Sprintf("the account joins %v", s.Joining)
+		out.Words = inquiry.JoinWords(s.Joining)
 	}
 	return out, nil
 }

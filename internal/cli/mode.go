@@ -29,6 +29,9 @@ func showMode(o *options, c *cobra.Command, v wire.Mode, file, folder bool) erro
 	if folder {
 		add("on a folder", v.Folder)
 	}
+	if v.Kept {
+		pairs = append(pairs, "limits", "kept")
+	}
 	add("breaks", v.Broken)
 	add("mended", strings.Fields(v.Mended))
 	if err := o.showOne(c, v, pairs...); err != nil {
@@ -74,24 +77,29 @@ the folder has default entries, from those: the umask has no part in it then.`,
 			if err != nil {
 				return usageError{err}
 			}
-			t := table{head: []string{"NEW", "OCTAL", "LETTERS", "GROUP", "ENTRIES"}, value: made}
-			for _, n := range made {
-				t.add(n.Kind, n.Mode, n.Letters, n.Group, strings.Join(n.Entries, " "))
-			}
-			if err := o.show(c, t); err != nil || o.output != "table" {
-				return err
-			}
-			for _, n := range made {
-				for _, x := range n.Notes {
-					say(c, "%s: %s", n.Kind, x)
-				}
-			}
-			return nil
+			return o.showMade(c, made, made)
 		}}
 	fresh.Flags().StringVar(&umask, "umask", "0022", "umask of the process")
 	fresh.Flags().StringVar(&in, "in", "0755", "mode of the folder they are made in")
 	fresh.Flags().StringVar(&defaults, "defaults", "", "default entries of that folder: user::rwx,group::r-x,other::---")
 	return noun("mode", "Explain and convert modes, without any service", show, change, fresh)
+}
+
+// showMade shows what new paths get; value is the whole answer, for programs.
+func (o *options) showMade(c *cobra.Command, made []wire.New, value any) error {
+	t := table{head: []string{"NEW", "OCTAL", "LETTERS", "OWNER", "GROUP", "ENTRIES"}, value: value}
+	for _, n := range made {
+		t.add(n.Kind, n.Mode, n.Letters, n.Owner, n.Group, strings.Join(n.Entries, " "))
+	}
+	if err := o.show(c, t); err != nil || o.output != "table" {
+		return err
+	}
+	for _, n := range made {
+		for _, x := range n.Notes {
+			say(c, "%s: %s", n.Kind, x)
+		}
+	}
+	return nil
 }
 
 func entriesCommand(o *options) *cobra.Command {

@@ -130,7 +130,37 @@ In a snapshot the roots are listed where no path is given.` + whereHelp,
 			}
 			return o.showSight(c, s)
 		}}
-	n := noun("path", "Look at paths", list, show)
+	var maker, umask string
+	fresh := &cobra.Command{Use: "new FOLDER", Short: "Say what new files and folders get in a folder", Args: args(1, 1, "a folder"),
+		Long: `Say what an account's new files and folders get in a folder: from the umask of the process, the folder's
+set-group-ID bit, and its default entries; and whether the account can make anything there at all.` + whereHelp,
+		RunE: func(c *cobra.Command, a []string) error {
+			if maker == "" {
+				return usageError{errors.New("say who makes them: --by ACCOUNT")}
+			}
+			l, err := w.looker(o)
+			if err != nil {
+				return err
+			}
+			at, err := w.path(a[0])
+			if err != nil {
+				return err
+			}
+			f, err := l.New(c.Context(), at, maker, umask)
+			if err != nil {
+				return err
+			}
+			if o.output == "table" {
+				say(c, "Made by %s in %s under umask %s (%s)", f.Account.Name, f.Path, f.Umask, origin(f.Origin))
+				if f.Refused != "" {
+					say(c, "%s cannot make anything there: %s", f.Account.Name, f.Refused)
+				}
+			}
+			return o.showMade(c, f.Made, f)
+		}}
+	fresh.Flags().StringVar(&maker, "by", "", "the account that makes them")
+	fresh.Flags().StringVar(&umask, "umask", "0022", "umask of its process")
+	n := noun("path", "Look at paths", list, show, fresh)
 	w.flags(n)
 	return n
 }

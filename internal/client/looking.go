@@ -57,6 +57,11 @@ func (l Looker) List(ctx context.Context, path, account, after string, limit int
 	return get[wire.Listing](ctx, l.Client, "/paths", l.query(path, "account", account, "after", after, "limit", strconv.Itoa(limit)))
 }
 
+// New says what an account's new files and folders get in a folder.
+func (l Looker) New(ctx context.Context, path, account, umask string) (wire.Fresh, error) {
+	return get[wire.Fresh](ctx, l.Client, "/paths/new", l.query(path, "account", account, "umask", umask))
+}
+
 // Decide answers what an account can do with a path.
 func (l Looker) Decide(ctx context.Context, account, path string, op access.Operation, s wire.Supposed) (wire.Judgement, error) {
 	return get[wire.Judgement](ctx, l.Client, "/access", l.supposed(l.query(path, "account", account, "operation", nameOf(op)), s))

@@ -1,6 +1,7 @@
 package inquiry
 
 import (
+	"context"
 	"fmt"
 	"strings"
 
@@ -65,6 +66,7 @@ func Mode(ask ModeAsk) (wire.Mode, error) {
 		if out.Broken = l.Broken(m); len(out.Broken) > 0 {
 			out.Mended = l.Mend(m).String()
 		}
+		out.Kept = len(out.Broken) == 0
 	}
 	return out, nil
 }
@@ -86,19 +88,25 @@ func New(in, defaults, umask string) ([]wire.New, error) {
 	}
 	// Nobody in particular makes them, in a folder of nobody's: only the rights are asked for.
 	d.Groups = append(d.Groups, perm.Account{ID: perm.GID(0), Name: "of the folder"}, perm.Account{ID: perm.GID(1), Name: "of the process"})
+	d.Accounts = append(d.Accounts, perm.Account{ID: perm.UID(1), Name: "of the process"})
 	d.Index()
 	maker := access.Subject{ID: perm.UID(1), Groups: []perm.Principal{perm.GID(1)}}
+	return made(folder, maker, u, d)
+}
+
+// made says what a file and a folder get that somebody makes in a folder.
+func made(folder perm.Set, maker access.Subject, umask mode.Mode, d *perm.Directory) ([]wire.New, error) {
 	var out []wire.New
 	for _, x := range []struct {
 		kind perm.Kind
 		asks mode.Mode
 	}{{perm.File, 0o666}, {perm.Folder, 0o777}} {
-		made, err := access.New(folder, x.kind, maker, access.Asked{Mode: x.asks, Umask: u}, d)
+		m, err := access.New(folder, x.kind, maker, access.Asked{Mode: x.asks, Umask: umask}, d)
 		if err != nil {
 			return nil, err
 		}
-		v := perm.Describe(made.Set, d)
-		n := wire.New{Kind: x.kind.String(), Mode: v.Mode, Letters: v.Letters, Group: v.Group, Notes: made.Notes}
+		v := perm.Describe(m.Set, d)
+		n := wire.New{Kind: x.kind.String(), Mode: v.Mode, Letters: v.Letters, Owner: v.Owner, Group: v.Group, Notes: m.Notes}
 		n.Entries = append(n.Entries, v.Entries...)
 		for _, e := range v.Defaults {
 			n.Entries = append(n.Entries, "default:"+e)
@@ -106,6 +114,41 @@ func New(in, defaults, umask string) ([]wire.New, error) {
 		out = append(out, n)
 	}
 	return out, nil
+}
+
+// NewIn says what an account's new files and folders get in a folder that is there.
+func NewIn(ctx context.Context, sc Scene, path, account, umask string) (wire.Fresh, error) {
+	u, err := mode.ParseOctal(umask)
+	if err != nil {
+		return wire.Fresh{}, fmt.Errorf("%w: umask: %w", ErrBad, err)
+	}
+	f, err := sc.Path(ctx, path, named(account)...)
+	if err != nil {
+		return wire.Fresh{}, err
+	}
+	d := f.Directory
+	out := wire.Fresh{Origin: sc.Origin(), Path: f.Seen.Path.String(), Umask: u.String()}
+	if f.Seen.Kind != perm.Folder {
+		return out, fmt.Errorf("%w: %s is a %s: new paths are made in folders", ErrBad, f.Seen.Path, f.Seen.Kind)
+	}
+	if account == Everyone {
+		return out, fmt.Errorf("%w: what is made has an owner: give an account", ErrBad)
+	}
+	if out.Account, err = AccountOf(d, account); err != nil {
+		return out, err
+	}
+	who, err := Subject(d, account)
+	if err != nil {
+		return out, err
+	}
+	if a := access.NewAsker(who).May(f.Way, access.Create, d); !a.Allowed {
+		out.Refused = a.Reason
+	}
+	if f.Seen.Set.IsZero() {
+		return out, fmt.Errorf("%w: the permissions of %s could not be read", ErrBad, f.Seen.Path)
+	}
+	out.Made, err = made(f.Seen.Set, who, u, d)
+	return out, err
 }
 
 // Entries explains an access list, as it is or after a change of its path's mode.

@@ -35,6 +35,11 @@ type Suppose struct {
 	Words   string         // both, for people
 }
 
+// JoinWords says that an account joins groups, and from when on that counts.
+func JoinWords(groups []string) string {
+	return "the account joins " + strings.Join(groups, ", ") + " (which counts from its next login, or the next start of its service, on)"
+}
+
 // Any says whether anything is supposed.
 func (s Suppose) Any() bool { return len(s.Joining) > 0 || s.States != nil }
 

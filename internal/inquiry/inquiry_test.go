@@ -164,18 +164,28 @@ func TestCalculator(t *testing.T) {
 	if made, err = New("0755", "", "0027"); err != nil || made[0].Mode != "0640" || made[1].Mode != "0750" || made[0].Group != "of the process" {
 		t.Errorf("%+v, %v", made, err)
 	}
+	f, err := NewIn(t.Context(), world, "/srv", "purser", "0027")
+	if err != nil || f.Refused != "" || f.Made[0].Mode != "0640" || f.Made[0].Owner != "purser" || f.Made[1].Mode != "2750" || f.Made[1].Group != "crew" {
+		t.Errorf("%+v, %v", f, err)
+	}
+	if f, err = NewIn(t.Context(), world, "/srv", "web", "0"); err != nil || !strings.Contains(f.Refused, "has r-x, not wx") {
+		t.Errorf("%+v, %v", f, err)
+	}
 	l, err := Entries("u::rw,u:web:rwx,g::r,m::rx,o::-", "0600")
 	if err != nil || l.Mode != "0600" || l.Lines[1].Effective != "---" || !strings.Contains(strings.Join(l.Notes, " "), "Linux passes over the whole list") {
 		t.Errorf("%+v, %v", l, err)
 	}
 	for what, f := range map[string]func() error{
-		"character 2 is '8'":        func() error { _, err := Mode(ModeAsk{Mode: "0888"}); return err },
-		"or nine letters":           func() error { _, err := Mode(ModeAsk{Mode: "z"}); return err },
-		"umask: ":                   func() error { _, err := New("0755", "", "x"); return err },
-		"folder: ":                  func() error { _, err := New("9", "", "0"); return err },
-		"give default entries":      func() error { _, err := New("0755", "u::-,g::-,o::-,d:u::-,d:g::-,d:o::-", "0"); return err },
-		"access list: character 1 ": func() error { _, err := Entries("x:", ""); return err },
-		"exact mode":                func() error { _, err := Mode(ModeAsk{Mode: "0", Limits: "g=r"}); return err },
+		"new paths are made in folders": func() error { _, err := NewIn(t.Context(), world, "/srv/open", "purser", "0"); return err },
+		"give an account":               func() error { _, err := NewIn(t.Context(), world, "/srv", "everyone", "0"); return err },
+		"umask: mode":                   func() error { _, err := NewIn(t.Context(), world, "/srv", "purser", "8"); return err },
+		"character 2 is '8'":            func() error { _, err := Mode(ModeAsk{Mode: "0888"}); return err },
+		"or nine letters":               func() error { _, err := Mode(ModeAsk{Mode: "z"}); return err },
+		"umask: ":                       func() error { _, err := New("0755", "", "x"); return err },
+		"folder: ":                      func() error { _, err := New("9", "", "0"); return err },
+		"give default entries":          func() error { _, err := New("0755", "u::-,g::-,o::-,d:u::-,d:g::-,d:o::-", "0"); return err },
+		"access list: character 1 ":     func() error { _, err := Entries("x:", ""); return err },
+		"exact mode":                    func() error { _, err := Mode(ModeAsk{Mode: "0", Limits: "g=r"}); return err },
 	} {
 		if err := f(); err == nil || !strings.Contains(err.Error(), what) {
 			t.Errorf("%v, want %q in it", err, what)

@@ -100,6 +100,13 @@ export const useBelow = (where: Where, path: string, account: string, operation:
     queryFn: () => body(api.GET(`${v1}/access/below`, { params: { query: { ...where, path, account, operation, limit: 0, ...(behind ? { behind } : {}), ...supposed } } })),
   });
 
+export const useFresh = (where: Where, path: string, account: string, umask: string) =>
+  useQuery({
+    queryKey: ["fresh", where, path, account, umask],
+    enabled: account !== "" && account !== "everyone" && umask !== "",
+    queryFn: () => body(api.GET(`${v1}/paths/new`, { params: { query: { ...where, path, account, umask } } })),
+  });
+
 export const useProbe = () => useMutation({ mutationFn: (ask: Schemas["ProbeAsk"]) => body(api.POST(`${v1}/access/probe`, { body: ask })) });
 
 export const useAccounts = (where: Where) =>

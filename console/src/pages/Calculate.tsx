@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { useEntries, useMode, useModeChange, useNew } from "../api/calculate";
 import { Command } from "../components/Command";
+import { Made } from "../components/Made";
 import { ModeCells } from "../components/ModeCells";
 import { Note } from "../components/Note";
 import { Table } from "../components/Table";
@@ -113,16 +114,7 @@ function NewPart() {
       <Note error={made.error} />
       {made.data && !made.error ? (
         <div className="mt-2">
-          <Table label="What new paths get" columns={["New", "Mode", "Group", "Why"]}>
-            {made.data.map((n) => (
-              <tr key={n.kind}>
-                <td>{n.kind}</td>
-                <td><span className="inline-flex items-center gap-2"><TallyGrid mode={n.mode} small /><code>{n.mode} {n.letters}</code></span>{n.entries?.length ? <code className="block text-sm text-muted">{n.entries.join(" ")}</code> : null}</td>
-                <td>{n.group}</td>
-                <td className="text-sm">{n.notes?.join("; ")}</td>
-              </tr>
-            ))}
-          </Table>
+          <Made made={made.data} />
         </div>
       ) : null}
       <Command text={`idletally mode new --in ${quoted(inside)} --umask ${quoted(umask)}${defaults ? ` --defaults ${quoted(defaults)}` : ""}`} />

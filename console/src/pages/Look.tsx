@@ -9,6 +9,7 @@ import { Note } from "../components/Note";
 import { Time } from "../components/Time";
 import { Below } from "./look/Below";
 import { Content } from "./look/Content";
+import { Fresh } from "./look/Fresh";
 import { Permissions } from "./look/Permissions";
 import { Source } from "./look/Source";
 import { Try } from "./look/Try";
@@ -44,7 +45,16 @@ function PathPart({ look, me }: { look: LookState; me: Person }) {
   const s = sight.data;
   if (!s) return <Note error={sight.error} />;
   const tabs = [
-    { key: "", name: "Permissions", panel: <Permissions sight={s} /> },
+    {
+      key: "",
+      name: "Permissions",
+      panel: (
+        <>
+          <Permissions sight={s} />
+          {s.kind === "folder" ? <Fresh look={look} path={s.path} /> : null}
+        </>
+      ),
+    },
     { key: "who", name: "Who can", panel: <WhoCan look={look} sight={s} /> },
     ...(s.kind === "folder" ? [{ key: "below", name: "Below it", panel: <Below look={look} path={s.path} /> }] : []),
     ...(look.where.host && me.roles?.includes("operator") ? [{ key: "try", name: "Try it", panel: <Try key={`${look.account} ${s.path}`} host={look.where.host} account={look.account} path={s.path} /> }] : []),

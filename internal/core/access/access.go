@@ -37,7 +37,7 @@ var Operations = []Operation{Read, Write, Execute, List, Enter, Create, Delete, 
 
 var operationNames = [...]string{"", "read", "write", "execute", "list", "enter", "create", "delete", "rename", "change", "own"}
 
-var operationWords = [...]string{"", "read", "write", "execute", "list names", "enter", "create entries", "delete it", "rename it", "change permissions", "take ownership"}
+var operationWords = [...]string{"", "read", "write", "execute", "list", "enter", "create entries in", "delete", "rename", "change the permissions of", "take ownership of"}
 
 func (o Operation) String() string {
 	if o < Read || o > Own {
@@ -46,7 +46,7 @@ func (o Operation) String() string {
 	return operationNames[o]
 }
 
-// Words says it for people.
+// Words says it for people, with the path to follow.
 func (o Operation) Words() string { return operationWords[o] }
 
 // ParseOperation reads an operation's name.

@@ -72,9 +72,9 @@ func (l Limits) String() string {
 // Words says what the limits mean.
 func (l Limits) Words() []string { return limitWords(l.Must, l.MustNot, "must have", "must not have") }
 
-// Broken says what a mode does not keep of the limits.
+// Broken says which of the limits a mode does not keep.
 func (l Limits) Broken(m Mode) []string {
-	return limitWords(l.Must&^m, l.MustNot&m, "must have, and lacks,", "has, and must not have,")
+	return limitWords(l.Must&^m, l.MustNot&m, "must have", "must not have")
 }
 
 func limitWords(must, not Mode, have, haveNot string) (out []string) {

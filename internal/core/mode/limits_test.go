@@ -14,9 +14,9 @@ func TestLimits(t *testing.T) {
 		broken string
 	}{
 		{"g+r,o-w", 0o644, true, 0o644, ""},
-		{"g+r,o-w", 0o602, false, 0o640, "the group must have, and lacks, read; others has, and must not have, write"},
-		{"o-rwx", 0o751, false, 0o750, "others has, and must not have, execute"},
-		{"ug-s,+t", 0o6755, false, 0o1755, "it has, and must not have, set-user-ID; it has, and must not have, set-group-ID; it must have, and lacks, sticky"},
+		{"g+r,o-w", 0o602, false, 0o640, "the group must have read; others must not have write"},
+		{"o-rwx", 0o751, false, 0o750, "others must not have execute"},
+		{"ug-s,+t", 0o6755, false, 0o1755, "it must not have set-user-ID; it must not have set-group-ID; it must have sticky"},
 		{"a+r", 0o444, true, 0o444, ""},
 	} {
 		l, err := ParseLimits(c.limits)

@@ -73,7 +73,7 @@ func (s *Server) suppose(ctx context.Context, in Supposing, host string, dir fun
 	out := inquiry.Suppose{Joining: in.Joining}
 	var words []string
 	if len(in.Joining) > 0 {
-		words = append(words, "the account joins "+strings.Join(in.Joining, ", "))
+		words = append(words, inquiry.JoinWords(in.Joining))
 	}
 	switch {
 	case in.Edition != "" && in.Plan != "":
@@ -171,6 +171,19 @@ func (s *Server) lookingRoutes() {
 		}
 		out, err := inquiry.Sight(ctx, sc, raw)
 		return &body[wire.Sight]{out}, err
+	})
+	type fresh struct {
+		Where
+		Account string `query:"account" required:"true" minLength:"1" maxLength:"256" doc:"Who makes them"`
+		Umask   string `query:"umask" default:"0022" maxLength:"6"`
+	}
+	add(s, op{"GET", "/paths/new", "preview-new", "What an account's new files and folders get in a folder", wire.Viewer, 200}, func(ctx context.Context, in *fresh) (*body[wire.Fresh], error) {
+		sc, raw, err := s.one(ctx, in.Where)
+		if err != nil {
+			return nil, err
+		}
+		out, err := inquiry.NewIn(ctx, sc, raw, in.Account, in.Umask)
+		return &body[wire.Fresh]{out}, refuse(err)
 	})
 	type list struct {
 		Where

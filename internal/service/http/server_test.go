@@ -30,7 +30,10 @@ func operations(s *Server) map[string]*huma.Operation {
 	return out
 }
 
-// Without a session every operation but signing in is refused, before anything else is looked at.
+// What anybody may call: it looks nothing up.
+var forAnybody = []string{"sign-in", "calculate-mode", "calculate-entries", "calculate-new"}
+
+// Without a session everything else is refused, before anything is looked at.
 func TestEveryOperationNeedsASession(t *testing.T) {
 	s := bare()
 	ops := operations(s)
@@ -42,7 +45,7 @@ func TestEveryOperationNeedsASession(t *testing.T) {
 		if op.OperationID == "" || op.Summary == "" {
 			t.Errorf("%s has no id or no summary", name)
 		}
-		if op.OperationID == "sign-in" {
+		if slices.Contains(forAnybody, op.OperationID) {
 			continue
 		}
 		if role != "any" && !slices.Contains(wire.Roles, role) {
@@ -58,6 +61,28 @@ func TestEveryOperationNeedsASession(t *testing.T) {
 			t.Errorf("%s without a session: %d %s", name, w.Code, w.Body)
 		}
 	}
+}
+
+// The calculator answers anybody, so many times a minute and no more.
+func TestCalculatorIsOpenAndBounded(t *testing.T) {
+	s := bare()
+	call := func(path string) *httptest.ResponseRecorder {
+		w := httptest.NewRecorder()
+		s.ServeHTTP(w, httptest.NewRequest("GET", path, nil))
+		return w
+	}
+	if w := call("/api/v1/calculate/mode?mode=2750"); w.Code != 200 || !strings.Contains(w.Body.String(), "rwxr-s---") {
+		t.Errorf("%d %s", w.Code, w.Body)
+	}
+	if w := call("/api/v1/calculate/entries?entries=" + strings.Repeat("x", 20_001)); w.Code != 422 {
+		t.Errorf("a list too long: %d", w.Code)
+	}
+	for range 1300 {
+		if w := call("/api/v1/calculate/mode?mode=0"); w.Code == 429 {
+			return
+		}
+	}
+	t.Error("1,300 calls in a moment, and none was refused")
 }
 
 // What a role may not do is refused to it, and nothing else.
