@@ -147,6 +147,8 @@ func tryLooking(t *testing.T, s *demo.Stage, b *browser.Browser) {
 	must(t, b.Press("Who can"))
 	must(t, b.Press("Why ticket-svc can read"))
 	must(t, b.See("ticket-svc owns the path, and the owner has r"))
+	must(t, b.Press("All who can read here"))
+	must(t, b.See("root: CAP_DAC_OVERRIDE passes over"))
 	axe(t, b, "look, who can")
 	must(t, b.Press("Try it"))
 	must(t, b.Press("Try as ticket-svc"))

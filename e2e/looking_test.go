@@ -115,7 +115,8 @@ func tryWhatIf(t *testing.T, s *demo.Stage) {
 			{"ticket-svc", db, access.Write, wire.Supposed{Plan: p.ID}, false, true},
 			{"www-tickets", page, access.Read, wire.Supposed{Plan: p.ID}, false, false},
 			{"ticket-svc", db, access.Write, wire.Supposed{Joining: []string{"crew"}}, false, true},
-			{"ticket-svc", db, access.Read, wire.Supposed{Joining: []string{"boards"}}, false, false},
+			{"ticket-svc", db, access.Read, wire.Supposed{Joining: []string{"boards", "crew"}}, false, true},
+			{"nobody", db, access.Read, wire.Supposed{Privileges: []string{"CAP_CHOWN", "CAP_DAC_READ_SEARCH"}}, false, true},
 		} {
 			j, err := look.Decide(ctx, x.account, x.path, x.op, x.sup)
 			if err != nil || len(j.Answers) != 1 || len(j.Then) != 1 || j.Answers[0].Allowed != x.now || j.Then[0].Allowed != x.then || j.Suppose == "" {

@@ -54,5 +54,4 @@ idletally access below --snapshot $south ticket-svc write --joining crew"
 terminal command-local "idletally mode change 0644 u+x,g=u,o=
 idletally entries show u::rw,u:web:rwx,g::r,m::rx,o::- --chmod 0640
 idletally path show /tmp
-idletally access decide everyone /etc/shadow read
-idletally account show"
+idletally access decide everyone /etc/shadow read"

@@ -117,8 +117,9 @@ type Agent struct {
 	Folder string
 	Log    *slog.Logger
 	Settings
-	api   *client.Agent
-	roots []string
+	api      *client.Agent
+	roots    []string
+	accounts identity.Recent
 }
 
 // New makes an agent from its folder.

@@ -15,7 +15,6 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
-	"idletally/internal/host/identity"
 	"idletally/internal/host/look"
 	"idletally/internal/host/probe"
 	"idletally/internal/inquiry"
@@ -78,7 +77,7 @@ func (a *Agent) answer(ctx context.Context, q wire.Question) (r wire.Reply, err 
 	if q.Account != "" && q.Account != inquiry.Everyone {
 		accounts = append(accounts, q.Account)
 	}
-	dir, err := identity.Read(ctx, accounts...)
+	dir, err := a.accounts.Read(ctx, accounts...)
 	if err != nil {
 		return r, err
 	}
@@ -125,7 +124,7 @@ func (a *Agent) leads(path string) bool {
 
 func (a *Agent) below(ctx context.Context, q wire.Question, dir *perm.Directory, r *wire.Reply) (access.Found, error) {
 	reach, err := inquiry.ReachOf(dir, inquiry.BelowAsk{Path: string(q.Path), Account: q.Account, Operation: q.Operation,
-		Suppose: inquiry.Suppose{Joining: q.Joining}, Behind: q.Behind, After: string(q.After), Limit: min(q.Limit, wire.MaxFolder)})
+		Suppose: inquiry.Suppose{Joining: q.Joining, Privileges: q.Privileges}, Behind: q.Behind, After: string(q.After), Limit: min(q.Limit, wire.MaxFolder)})
 	if err != nil {
 		return access.Found{}, err
 	}

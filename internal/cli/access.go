@@ -14,9 +14,10 @@ import (
 )
 
 // supposeFlags are what a question may suppose.
-func supposeFlags(c *cobra.Command, s *wire.Supposed, joining bool) {
-	if joining {
+func supposeFlags(c *cobra.Command, s *wire.Supposed, ofAccount bool) {
+	if ofAccount {
 		c.Flags().StringArrayVar(&s.Joining, "joining", nil, "suppose that the account belongs to this group too; may be given again")
+		c.Flags().StringArrayVar(&s.Privileges, "privilege", nil, "suppose that its process has this capability, such as CAP_DAC_READ_SEARCH; may be given again")
 	}
 	c.Flags().StringVar(&s.Edition, "edition", "", "suppose that this edition holds everywhere: APPLICATION/NUMBER, 0 for the published one")
 	c.Flags().StringVar(&s.Plan, "plan", "", "suppose that this plan has been run")

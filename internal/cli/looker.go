@@ -55,7 +55,7 @@ func (w *where) looker(o *options) (looker, error) {
 		return nil, usageError{errors.New("give --host or --snapshot, not both")}
 	}
 	if w.local() {
-		return here{}, nil
+		return here{scene{&identity.Recent{}}}, nil
 	}
 	c, err := o.client()
 	return client.Looker{Client: c, Host: w.host, Snapshot: w.snapshot}, err
@@ -160,44 +160,40 @@ func (h here) Probe(ctx context.Context, account, path string) (wire.Probe, erro
 }
 
 func (here) suppose(s wire.Supposed) (inquiry.Suppose, error) {
-	out := inquiry.Suppose{Joining: s.Joining}
 	if s.Edition != "" || s.Plan != "" {
-		return out, usageError{errors.New("an edition or a plan is with the service: give --host or --snapshot too")}
+		return inquiry.Suppose{}, usageError{errors.New("an edition or a plan is with the service: give --host or --snapshot too")}
 	}
-	if len(s.Joining) > 0 {
-		out.Words = inquiry.JoinWords(s.Joining)
-	}
-	return out, nil
+	return inquiry.SupposeOf(s.Joining, s.Privileges)
 }
 
 // scene is this machine as a scene.
-type scene struct{}
+type scene struct{ accounts *identity.Recent }
 
 func (scene) Origin() wire.Origin {
 	name, _ := os.Hostname() // a machine without a name is this one all the same
 	return wire.Origin{Host: name, Live: true}
 }
 
-func (scene) Path(ctx context.Context, path string, accounts ...string) (access.Found, error) {
+func (s scene) Path(ctx context.Context, path string, accounts ...string) (access.Found, error) {
 	f, err := look.Path(path)
 	if err != nil {
 		return f, err
 	}
-	f.Directory, err = identity.Read(ctx, accounts...)
+	f.Directory, err = s.accounts.Read(ctx, accounts...)
 	return f, err
 }
 
-func (scene) Folder(ctx context.Context, path, after string, limit int, accounts ...string) (access.Found, error) {
+func (s scene) Folder(ctx context.Context, path, after string, limit int, accounts ...string) (access.Found, error) {
 	f, err := look.Folder(ctx, path, after, limit)
 	if err != nil {
 		return f, err
 	}
-	f.Directory, err = identity.Read(ctx, accounts...)
+	f.Directory, err = s.accounts.Read(ctx, accounts...)
 	return f, err
 }
 
-func (scene) Below(ctx context.Context, ask inquiry.BelowAsk) (access.Tally, *perm.Directory, error) {
-	d, err := identity.Read(ctx, ask.Account)
+func (s scene) Below(ctx context.Context, ask inquiry.BelowAsk) (access.Tally, *perm.Directory, error) {
+	d, err := s.accounts.Read(ctx, ask.Account)
 	if err != nil {
 		return access.Tally{}, nil, err
 	}

@@ -41,8 +41,10 @@ func (l Looker) supposed(q url.Values, s wire.Supposed) url.Values {
 			q.Set(name, v)
 		}
 	}
-	for _, g := range s.Joining {
-		q.Add("joining", g)
+	for name, list := range map[string][]string{"joining": s.Joining, "privilege": s.Privileges} {
+		for _, v := range list {
+			q.Add(name, v)
+		}
 	}
 	return q
 }

@@ -30,18 +30,57 @@ var ErrBad = errors.New("cannot answer this")
 
 // A Suppose is what is taken for granted in the second half of an answer.
 type Suppose struct {
-	Joining []string       // groups that the account would belong to
-	States  access.Suppose // permissions that paths would have
-	Words   string         // both, for people
+	Joining    []string // groups that the account would belong to
+	Privileges []string // capabilities(7) that its process would have
+	States     access.Suppose
+	Words      string // all of it, for people
 }
 
-// JoinWords says that an account joins groups, and from when on that counts.
-func JoinWords(groups []string) string {
-	return "the account joins " + strings.Join(groups, ", ") + " (which counts from its next login, or the next start of its service, on)"
+// SupposeOf is what a question supposes of the account itself.
+func SupposeOf(joining, privileges []string) (Suppose, error) {
+	out := Suppose{Joining: joining, Privileges: privileges}
+	var words []string
+	if len(joining) > 0 {
+		words = append(words, "the account joins "+strings.Join(joining, ", ")+" (which counts from its next login, or the next start of its service, on)")
+	}
+	if len(privileges) > 0 {
+		p, err := privilegesOf(privileges)
+		if err != nil {
+			return out, err
+		}
+		words = append(words, "its process has "+p.String())
+	}
+	out.Words = strings.Join(words, "; ")
+	return out, nil
 }
+
+func privilegesOf(names []string) (all access.Privilege, err error) {
+	for _, n := range names {
+		p, err := access.ParsePrivilege(n)
+		if err != nil {
+			return 0, fmt.Errorf("%w: %w", ErrBad, err)
+		}
+		all |= p
+	}
+	return all, nil
+}
+
+// ofAccount says whether anything is supposed of the account itself.
+func (s Suppose) ofAccount() bool { return len(s.Joining)+len(s.Privileges) > 0 }
 
 // Any says whether anything is supposed.
-func (s Suppose) Any() bool { return len(s.Joining) > 0 || s.States != nil }
+func (s Suppose) Any() bool { return s.ofAccount() || s.States != nil }
+
+// subject is an account as it would be.
+func (s Suppose) subject(d *perm.Directory, account string) (access.Subject, error) {
+	p, err := privilegesOf(s.Privileges)
+	if err != nil {
+		return access.Subject{}, err
+	}
+	who, err := Subject(d, account, s.Joining...)
+	who.Privileges |= p
+	return who, err
+}
 
 // BelowAsk is a question about all that is in a folder.
 type BelowAsk struct {
@@ -260,7 +299,7 @@ func Decide(ctx context.Context, sc Scene, account, path string, ops []access.Op
 	if !sup.Any() {
 		return out, nil
 	}
-	then, err := Subject(d, account, sup.Joining...)
+	then, err := sup.subject(d, account)
 	if err != nil {
 		return out, err
 	}
@@ -277,8 +316,8 @@ const maxHolders = 1000
 
 // Everybody answers who can do something with a path.
 func Everybody(ctx context.Context, sc Scene, path string, op access.Operation, sup Suppose) (wire.Holders, error) {
-	if len(sup.Joining) > 0 {
-		return wire.Holders{}, fmt.Errorf("%w: which account would join the group is part of the question what one account can do", ErrBad)
+	if sup.ofAccount() {
+		return wire.Holders{}, fmt.Errorf("%w: what is supposed of an account is part of the question what one account can do", ErrBad)
 	}
 	f, err := sc.Path(ctx, path)
 	if err != nil {
@@ -372,7 +411,7 @@ func ReachOf(d *perm.Directory, ask BelowAsk) (access.Reach, error) {
 	}
 	q := access.Reach{Under: ask.Path, Operation: ask.Operation, Now: access.NewAsker(now), Behind: ask.Behind, After: ask.After, Limit: ask.Limit, Names: d}
 	if ask.Suppose.Any() {
-		then, err := Subject(d, ask.Account, ask.Suppose.Joining...)
+		then, err := ask.Suppose.subject(d, ask.Account)
 		if err != nil {
 			return access.Reach{}, err
 		}

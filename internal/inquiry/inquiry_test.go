@@ -99,6 +99,12 @@ func TestDecide(t *testing.T) {
 	if j, err = Decide(t.Context(), world, "4242", "/srv/closed", nil, Suppose{States: open}); err != nil || j.Account.Known || j.Answers[0].Allowed || !j.Then[0].Allowed {
 		t.Errorf("%+v, %v", j, err)
 	}
+	if j, err = Decide(t.Context(), world, "web", "/srv/closed", []access.Operation{access.Read, access.Write}, Suppose{Privileges: []string{"cap_dac_read_search"}}); err != nil || !j.Then[0].Allowed || j.Then[1].Allowed || j.Then[0].Cause != access.ByPrivilege {
+		t.Errorf("%+v, %v", j, err)
+	}
+	if _, err := SupposeOf(nil, []string{"CAP_NET_RAW"}); !errors.Is(err, ErrBad) || !strings.Contains(err.Error(), "no bearing on files") {
+		t.Errorf("%v", err)
+	}
 	for _, c := range []struct{ account, group, says string }{{"nemo", "", `no account "nemo"`}, {"web", "nobodies", `no group "nobodies"`}, {"4294967295", "", "no account"}} {
 		var joining []string
 		if c.group != "" {

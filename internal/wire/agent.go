@@ -75,17 +75,18 @@ const MaxFolder = 5000
 
 // Question is something that an agent answers at once, beside its other work. It changes nothing.
 type Question struct {
-	ID        string           `json:"id"`
-	Kind      string           `json:"kind"`
-	Path      pathname.Path    `json:"path"`
-	After     pathname.Path    `json:"after,omitempty"`
-	Limit     int              `json:"limit,omitempty"`
-	Accounts  []string         `json:"accounts,omitempty"` // asked for by name, since not every directory can be listed
-	Account   string           `json:"account,omitempty"`  // below, probe: who
-	Joining   []string         `json:"joining,omitempty"`  // below: groups that the account would join
-	Operation access.Operation `json:"operation,omitzero"`
-	Behind    bool             `json:"behind,omitempty"` // below: as if every folder let through
-	Known     string           `json:"known,omitempty"`  // hash of the accounts that the service has already
+	ID         string           `json:"id"`
+	Kind       string           `json:"kind"`
+	Path       pathname.Path    `json:"path"`
+	After      pathname.Path    `json:"after,omitempty"`
+	Limit      int              `json:"limit,omitempty"`
+	Accounts   []string         `json:"accounts,omitempty"`   // asked for by name, since not every directory can be listed
+	Account    string           `json:"account,omitempty"`    // below, probe: who
+	Joining    []string         `json:"joining,omitempty"`    // below: groups that the account would join
+	Privileges []string         `json:"privileges,omitempty"` // below: capabilities that its process would have
+	Operation  access.Operation `json:"operation,omitzero"`
+	Behind     bool             `json:"behind,omitempty"` // below: as if every folder let through
+	Known      string           `json:"known,omitempty"`  // hash of the accounts that the service has already
 }
 
 // Reply answers a question.

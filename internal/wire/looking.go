@@ -17,9 +17,10 @@ type Origin struct {
 
 // Supposed is what may be supposed beside what is.
 type Supposed struct {
-	Joining []string `json:"joining,omitempty"`
-	Edition string   `json:"edition,omitempty"`
-	Plan    string   `json:"plan,omitempty"`
+	Joining    []string `json:"joining,omitempty"`
+	Privileges []string `json:"privileges,omitempty"`
+	Edition    string   `json:"edition,omitempty"`
+	Plan       string   `json:"plan,omitempty"`
 }
 
 // Sight is one path with all that decides access to it.

@@ -87,6 +87,13 @@ export const useMatrix = (where: Where, path: string, { edition, plan }: Suppose
     queryFn: () => body(api.GET(`${v1}/access/matrix`, { params: { query: { ...where, path, ...(edition ? { edition } : {}), ...(plan ? { plan } : {}) } } })),
   });
 
+export const useHolders = (where: Where, path: string, operation: string, { edition, plan }: Supposed, enabled: boolean) =>
+  useQuery({
+    queryKey: ["holders", where, path, operation, edition, plan],
+    enabled,
+    queryFn: () => body(api.GET(`${v1}/access/holders`, { params: { query: { ...where, path, operation, ...(edition ? { edition } : {}), ...(plan ? { plan } : {}) } } })),
+  });
+
 export const useDecide = (where: Where, path: string, account: string, supposed: Supposed, enabled: boolean) =>
   useQuery({
     queryKey: ["decide", where, path, account, supposed],

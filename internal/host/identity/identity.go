@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"idletally/internal/core/perm"
@@ -38,6 +39,33 @@ func Read(ctx context.Context, named ...string) (*perm.Directory, error) {
 		}
 	}
 	return d, nil
+}
+
+// Recent keeps what was read for a moment: whoever looks at many folders asks for the same accounts
+// each time, and asking starts other programs. Its zero value is ready, for many goroutines.
+type Recent struct {
+	mu    sync.Mutex
+	named []string
+	read  time.Time
+	dir   *perm.Directory
+}
+
+// fresh is how long what was read counts.
+const fresh = 5 * time.Second
+
+// Read is Read, or what it gave for the same names a moment ago.
+func (r *Recent) Read(ctx context.Context, named ...string) (*perm.Directory, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.dir != nil && slices.Equal(named, r.named) && time.Since(r.read) < fresh {
+		return r.dir, nil
+	}
+	start := time.Now()
+	d, err := Read(ctx, named...)
+	if err == nil {
+		r.named, r.read, r.dir = named, start, d
+	}
+	return d, err
 }
 
 // appendAccount asks the name-service switch for one account, by name or number, for the groups

@@ -62,6 +62,25 @@ esac
 	}
 }
 
+// What was read a moment ago counts, for the same names only.
+func TestRecent(t *testing.T) {
+	var r Recent
+	a, err := r.Read(t.Context(), "root")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if b, err := r.Read(t.Context(), "root"); err != nil || b != a {
+		t.Errorf("read again at once: %v", err)
+	}
+	if b, err := r.Read(t.Context(), "daemon"); err != nil || b == a {
+		t.Errorf("for another name: %v", err)
+	}
+	r.read = r.read.Add(-fresh)
+	if b, err := r.Read(t.Context(), "daemon"); err != nil || b == a || r.read.IsZero() {
+		t.Errorf("after a while: %v", err)
+	}
+}
+
 func FuzzParse(f *testing.F) {
 	f.Add([]byte("a:b:1:2:::"), []byte("g:x:1:a"))
 	f.Fuzz(func(t *testing.T, p, g []byte) { Parse(p, g) })

@@ -28,9 +28,10 @@ type Where struct {
 
 // Supposing is what may be supposed beside what is.
 type Supposing struct {
-	Joining []string `query:"joining" maxItems:"20" doc:"Groups that the account would belong to"`
-	Edition string   `query:"edition" maxLength:"80" doc:"APPLICATION/NUMBER: as if this edition held everywhere"`
-	Plan    string   `query:"plan" maxLength:"16" doc:"As if this plan had been run"`
+	Joining   []string `query:"joining,explode" maxItems:"20" doc:"Groups that the account would belong to"`
+	Privilege []string `query:"privilege,explode" maxItems:"8" doc:"Capabilities that the account's process would have, such as CAP_DAC_READ_SEARCH"`
+	Edition   string   `query:"edition" maxLength:"80" doc:"APPLICATION/NUMBER: as if this edition held everywhere"`
+	Plan      string   `query:"plan" maxLength:"16" doc:"As if this plan had been run"`
 }
 
 func (s *Server) scene(ctx context.Context, p Where) (inquiry.Scene, string, error) {
@@ -70,10 +71,13 @@ func refuse(err error) error {
 
 // suppose makes the second half of an answer: states by an edition, or by a plan's steps.
 func (s *Server) suppose(ctx context.Context, in Supposing, host string, dir func() (*perm.Directory, error)) (inquiry.Suppose, error) {
-	out := inquiry.Suppose{Joining: in.Joining}
+	out, err := inquiry.SupposeOf(in.Joining, in.Privilege)
+	if err != nil {
+		return out, refuse(err)
+	}
 	var words []string
-	if len(in.Joining) > 0 {
-		words = append(words, inquiry.JoinWords(in.Joining))
+	if out.Words != "" {
+		words = append(words, out.Words)
 	}
 	switch {
 	case in.Edition != "" && in.Plan != "":

@@ -235,7 +235,7 @@ func (l *live) Below(ctx context.Context, ask inquiry.BelowAsk) (access.Tally, *
 	if ask.Path == "" {
 		return access.Tally{}, nil, huma.Error422UnprocessableEntity("path: say which folder of the host is meant")
 	}
-	r, err := l.ask(ctx, wire.Question{Kind: wire.AskBelow, Path: pathname.Path(ask.Path), Account: ask.Account, Joining: ask.Suppose.Joining, Behind: ask.Behind, Operation: ask.Operation,
+	r, err := l.ask(ctx, wire.Question{Kind: wire.AskBelow, Path: pathname.Path(ask.Path), Account: ask.Account, Joining: ask.Suppose.Joining, Privileges: ask.Suppose.Privileges, Behind: ask.Behind, Operation: ask.Operation,
 		After: pathname.Path(ask.After), Limit: ask.Limit}, waitForWalk)
 	if err == nil && r.Tally == nil {
 		err = huma.Error502BadGateway("host " + l.host + " answered without a tally")

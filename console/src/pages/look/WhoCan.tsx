@@ -6,6 +6,7 @@ import { Command } from "../../components/Command";
 import { Note } from "../../components/Note";
 import { Table } from "../../components/Table";
 import { WhyChain } from "../../components/WhyChain";
+import { Holders } from "./Holders";
 import { Suppose } from "./Suppose";
 
 type Row = Schemas["MatrixRow"];
@@ -71,6 +72,7 @@ export function WhoCan({ look, sight }: { look: ReturnType<typeof useLook>; sigh
           <Command text={`idletally access decide ${flagsOf(look.where)} ${quoted(row.account)} ${quoted(sight.path)} ${operations[column]}`} />
         </section>
       ) : null}
+      {operations[column] ? <Holders key={operations[column]} look={look} path={sight.path} operation={operations[column]} /> : null}
     </>
   );
 }

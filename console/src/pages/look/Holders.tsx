@@ -1,0 +1,47 @@
+import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/react";
+import { flagsOf, quoted, useHolders, type useLook } from "../../api/look";
+import { Command } from "../../components/Command";
+import { Note } from "../../components/Note";
+import { Table } from "../../components/Table";
+
+function List({ look, path, operation }: { look: ReturnType<typeof useLook>; path: string; operation: string }) {
+  const holders = useHolders(look.where, path, operation, look.supposed, true);
+  const h = holders.data;
+  return (
+    <>
+      <Note error={holders.error} />
+      {h ? (
+        <>
+          <p className="my-1 text-sm">
+            {h.allowed?.length ?? 0} of {h.accounts.toLocaleString()} accounts{h.suppose ? `, supposed that ${h.suppose}` : ""}. Everyone else {h.everyone.allowed ? "can too" : "cannot"}: {h.everyone.reason}.
+          </p>
+          <Table label={`All who can ${operation}`} columns={["Account", "Because"]}>
+            {h.allowed?.map((a) => (
+              <tr key={a.account}>
+                <td>{a.account}{a.known ? null : <em className="text-opens"> (no such account)</em>}</td>
+                <td className="text-sm">{a.reason}</td>
+              </tr>
+            ))}
+          </Table>
+          <Command text={`idletally access holders ${flagsOf(look.where)} ${operation} ${quoted(path)}`} />
+        </>
+      ) : null}
+    </>
+  );
+}
+
+/** All accounts of the host that can do one thing here, not only those that the path speaks of. */
+export function Holders({ look, path, operation }: { look: ReturnType<typeof useLook>; path: string; operation: string }) {
+  return (
+    <Disclosure as="section" className="mt-6">
+      {({ open }) => (
+        <>
+          <DisclosureButton className="cursor-pointer font-semibold hover:underline">
+            All who can {operation} here <span aria-hidden="true">{open ? "▾" : "▸"}</span>
+          </DisclosureButton>
+          <DisclosurePanel><List look={look} path={path} operation={operation} /></DisclosurePanel>
+        </>
+      )}
+    </Disclosure>
+  );
+}
