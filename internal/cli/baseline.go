@@ -39,9 +39,9 @@ service also says which hosts it applies to and what single hosts cannot follow;
 			doc, err := baseline.Parse([]byte(text))
 			var faults baseline.Errors
 			switch {
-			case errors.As(err, &faults):
+			case offline && errors.As(err, &faults):
 				checked.Errors = faults
-			case err != nil:
+			case offline && err != nil:
 				return err
 			case offline:
 				checked.OK, checked.Application, checked.Rules = true, doc.Application, len(doc.Rules)
@@ -63,8 +63,12 @@ service also says which hosts it applies to and what single hosts cannot follow;
 			if err != nil {
 				return err
 			}
-			if _, err := baseline.Parse([]byte(text)); err != nil {
-				return fmt.Errorf("%s has errors, nothing was uploaded:\n%w", a[0], err)
+			checked, err := api.CheckBaseline(c.Context(), text)
+			if err != nil {
+				return err
+			}
+			if !checked.OK {
+				return fmt.Errorf("%s has errors, nothing was uploaded:\n%w", a[0], baseline.Errors(checked.Errors))
 			}
 			e, err := api.UploadBaseline(c.Context(), text)
 			if err != nil {

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"idletally/internal/core/mode"
+	"idletally/internal/core/perm"
 )
 
 // A Position is where something stands in a document, counted from 1.
@@ -48,14 +49,16 @@ const (
 // Severities lists them, mildest first.
 var Severities = []Severity{Minor, Serious, Grave}
 
-// A Document is a parsed baseline.
+// A Document is a parsed baseline, as it reads for one host.
 type Document struct {
 	Application string
 	Title       string
 	HostNames   []string
 	HostTags    []string
+	Includes    []string // applications whose forms, accounts and variables are taken over
+	Varies      bool     // something differs from host to host: the text is parsed for each
 	Roots       []string
-	Accounts    map[string]string // a baseline's word for an account -> its name on the hosts
+	Accounts    map[string]string // a baseline's word for an account -> its name on the host, "" where it has none
 	LeaveAlone  []Pattern
 	Rules       []Rule
 }
@@ -83,6 +86,24 @@ type Grant struct {
 	Conditionally bool // X: execute for folders only
 }
 
+// Grants is what a rule says of access entries, or of default entries.
+type Grants struct {
+	List    []Grant // empty: none
+	AtLeast bool    // others may stand beside them
+	Derived bool    // default entries: those that the folder itself has
+}
+
+// Only narrows a rule to some paths of its patterns.
+type Only struct {
+	Kinds         uint16 // bits by kind; 0: every kind
+	Must, MustNot perm.Traits
+}
+
+// admits says whether a rule speaks of a path of a kind and state.
+func (o Only) admits(k perm.Kind, t perm.Traits) bool {
+	return (o.Kinds == 0 || o.Kinds&(1<<k) != 0) && t&o.Must == o.Must && t&o.MustNot == 0
+}
+
 // A Rule is one statement: patterns, and what must hold there. Nil fields say nothing.
 type Rule struct {
 	Position
@@ -90,12 +111,18 @@ type Rule struct {
 	Why      string
 	Severity Severity
 	Paths    []Pattern
+	Only     Only
+	Form     string // the starting point that it takes
 	Owner    *Who
 	Group    *Who
-	Files    *mode.Mode
-	Folders  *mode.Mode
-	Entries  *[]Grant // empty: none
-	Defaults *[]Grant
+	Files    *mode.Wanted
+	Folders  *mode.Wanted
+	Entries  *Grants
+	Defaults *Grants
+	Caps     *string
+	On, Off  perm.Flags
+	Exists   *bool
+	At       map[string]Position // where each of its keys stands
 }
 
 // Applies says whether a baseline speaks of a host.

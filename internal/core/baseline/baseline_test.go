@@ -49,13 +49,13 @@ func TestParseGood(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if d.Application != "ticketing" || *d.Rules[0].Files != 0o640 || *d.Rules[0].Folders != 0o2750 || *d.Rules[1].Files != 0o644 {
+	if d.Application != "ticketing" || d.Rules[0].Files.String() != "0640" || d.Rules[0].Folders.String() != "2750" || d.Rules[1].Files.String() != "0644" {
 		t.Errorf("parsed %+v", d)
 	}
-	if r := d.Rules[0]; r.Line != 9 || r.Column != 5 || r.Severity != Serious || len(*r.Entries) != 0 {
+	if r := d.Rules[0]; r.Line != 9 || r.Column != 5 || r.Severity != Serious || len(r.Entries.List) != 0 {
 		t.Errorf("rule %+v", r)
 	}
-	if g := (*d.Rules[1].Entries)[0]; g.Name != "web" || g.Perm != mode.Read || !g.Conditionally || g.Line != 21 {
+	if g := d.Rules[1].Entries.List[0]; g.Name != "web" || g.Perm != mode.Read || !g.Conditionally || g.Line != 21 {
 		t.Errorf("grant %+v", g)
 	}
 	if !d.Applies("slip-north", nil) || !d.Applies("x", []string{"sales"}) || d.Applies("x", []string{"y"}) {
@@ -67,7 +67,7 @@ func TestParseGood(t *testing.T) {
 func TestOctalIsOctal(t *testing.T) {
 	for _, form := range []string{"0640", "640", `"0640"`, `"640"`, "0o640", "rw-r-----", "'0640'"} {
 		d, err := Parse([]byte(strings.Replace(good, "files: 0640", "files: "+form, 1)))
-		if err != nil || *d.Rules[0].Files != 0o640 {
+		if err != nil || d.Rules[0].Files.String() != "0640" {
 			t.Errorf("%s: %v", form, err)
 		}
 	}
@@ -116,7 +116,7 @@ func FuzzParse(f *testing.F) {
 		d, err := Parse(b)
 		if err == nil {
 			m, _ := Compile(d, crew())
-			m.Want(m.Root("/srv/ticketing/site/a"), perm.File)
+			m.Want(m.Root("/srv/ticketing/site/a"), perm.File, perm.Set{})
 		}
 	})
 }
@@ -155,18 +155,18 @@ func TestWant(t *testing.T) {
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
-	w := m.Want(m.Root("/srv/ticketing/site/img"), perm.Folder)
+	w := m.Want(m.Root("/srv/ticketing/site/img"), perm.Folder, perm.Set{})
 	if w.Mode.String() != "2750" || *w.Owner != "u1" || len(*w.Entries) != 1 || (*w.Entries)[0].Perm != 5 || w.Rule[perm.AspectEntries] != 1 || w.Rule[perm.AspectMode] != 0 {
 		t.Errorf("folder of the site: %+v", w)
 	}
-	w = m.Want(m.Root("/srv/ticketing/site/a.html"), perm.File)
+	w = m.Want(m.Root("/srv/ticketing/site/a.html"), perm.File, perm.Set{})
 	if w.Mode.String() != "0644" || (*w.Entries)[0].Perm != 4 || w.Defaults != nil {
 		t.Errorf("file of the site: %+v", w)
 	}
-	if w := m.Want(m.Root("/srv/ticketing/spool/x/y"), perm.File); !w.LeaveAlone {
+	if w := m.Want(m.Root("/srv/ticketing/spool/x/y"), perm.File, perm.Set{}); !w.LeaveAlone {
 		t.Errorf("spool: %+v", w)
 	}
-	if w := m.Want(m.Root("/etc/passwd"), perm.File); w != nil {
+	if w := m.Want(m.Root("/etc/passwd"), perm.File, perm.Set{}); w != nil {
 		t.Errorf("outside: %+v", w)
 	}
 	bare := (&perm.Directory{}).Index()
@@ -212,7 +212,7 @@ func TestMatcherAgainstObvious(t *testing.T) {
 				}
 				parts = append(parts, p)
 			}
-			d.Rules = append(d.Rules, Rule{Paths: []Pattern{{parts: parts}}, Entries: &[]Grant{}})
+			d.Rules = append(d.Rules, Rule{Paths: []Pattern{{parts: parts}}, Entries: &Grants{}})
 		}
 		m, _ := Compile(d, crew())
 		for range 100 {

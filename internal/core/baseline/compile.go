@@ -26,7 +26,13 @@ type Matcher struct {
 	patterns []compiled
 	interned map[string]*State
 	start    *State
-	wants    map[string]*perm.Want
+	traits   bool // some rule asks for more than the kind
+	said     map[ruleKind][]perm.Aspect
+}
+
+type ruleKind struct {
+	rule int
+	kind perm.Kind
 }
 
 type compiled struct {
@@ -47,17 +53,20 @@ type State struct {
 	next     map[string]*State // for the others, by the positions they lead to
 	rules    []int             // whose patterns end here, in the order of the document
 	leave    bool
-	wants    [perm.BlockDevice + 1]*perm.Want
+	wants    [perm.BlockDevice + 1][allTraits + 1]*perm.Want
 }
+
+const allTraits = perm.Executable | perm.WithEntries
 
 // Compile makes a matcher. Accounts that the host does not know are problems; the aspects that
 // need them stay undeclared there.
 func Compile(d *Document, dir *perm.Directory) (*Matcher, []Problem) {
-	m := &Matcher{doc: d, dir: dir, interned: map[string]*State{}, wants: map[string]*perm.Want{}}
+	m := &Matcher{doc: d, dir: dir, interned: map[string]*State{}, said: map[ruleKind][]perm.Aspect{}}
 	for _, p := range d.LeaveAlone {
 		m.patterns = append(m.patterns, compiled{p.parts, -1})
 	}
 	for i, r := range d.Rules {
+		m.traits = m.traits || r.Only.Must|r.Only.MustNot != 0
 		for _, p := range r.Paths {
 			m.patterns = append(m.patterns, compiled{p.parts, i})
 		}
@@ -72,6 +81,63 @@ func Compile(d *Document, dir *perm.Directory) (*Matcher, []Problem) {
 
 // Rule gives a rule of the document by its number.
 func (m *Matcher) Rule(i int) *Rule { return &m.doc.Rules[i] }
+
+// A Required is a path that must be there.
+type Required struct {
+	Rule     int
+	Kind     perm.Kind // the one that is declared, or a file
+	Declared string
+	Found    string
+	only     Only
+}
+
+// Admits says whether a path of a kind is what must be there.
+func (r Required) Admits(k perm.Kind) bool { return r.only.admits(k, 0) }
+
+// Required lists the paths that must be there; a later rule may say otherwise.
+func (m *Matcher) Required() map[string]Required {
+	out := map[string]Required{}
+	for i := range m.doc.Rules {
+		r := &m.doc.Rules[i]
+		if r.Exists == nil || !*r.Exists {
+			continue
+		}
+		for _, p := range r.Paths {
+			path := p.literal()
+			s := m.Root(path)
+			if s.leave || m.presence(s) != i {
+				continue
+			}
+			x := Required{Rule: i, Kind: perm.File, Declared: "there", Found: "missing", only: r.Only}
+			for k := perm.File; k <= perm.BlockDevice; k++ {
+				if r.Only.Kinds == 1<<k {
+					x.Kind, x.Declared = k, "a "+k.String()
+				}
+			}
+			out[path] = x
+		}
+	}
+	return out
+}
+
+// presence gives the last rule that says whether a path is to be there; -1 where none does.
+func (m *Matcher) presence(s *State) int {
+	for _, i := range slices.Backward(s.rules) {
+		if m.doc.Rules[i].Exists != nil {
+			return i
+		}
+	}
+	return -1
+}
+
+// literal is the path of a pattern without wildcards.
+func (p Pattern) literal() string {
+	parts := make([]string, len(p.parts))
+	for i, part := range p.parts {
+		parts[i] = unquote(part)
+	}
+	return "/" + strings.Join(parts, "/")
+}
 
 // Root gives the state at an absolute path.
 func (m *Matcher) Root(p string) *State {
@@ -164,7 +230,7 @@ func (m *Matcher) intern(ps []pos) *State {
 			s.always = append(s.always, p)
 		case part == "*":
 			s.always = append(s.always, to)
-		case strings.ContainsAny(part, "*?["):
+		case wildcard(part):
 			s.globs = append(s.globs, p)
 		default:
 			name := unquote(part)
@@ -177,6 +243,19 @@ func (m *Matcher) intern(ps []pos) *State {
 		s.fallback = m.intern(slices.Clone(s.always))
 	}
 	return s
+}
+
+// wildcard says whether a pattern part stands for more than one name.
+func wildcard(part string) bool {
+	for i := 0; i < len(part); i++ {
+		switch part[i] {
+		case '\\':
+			i++ // it quotes what follows
+		case '*', '?', '[':
+			return true
+		}
+	}
+	return false
 }
 
 // unquote takes the backslashes of a pattern part away: they quote wildcards.
@@ -197,26 +276,56 @@ func unquote(part string) string {
 // Key names a state: equal keys judge everything below alike.
 func (s *State) Key() string { return s.key }
 
-// Want gives what is declared for a path of a kind at a state; nil where nothing is.
-func (m *Matcher) Want(s *State, k perm.Kind) *perm.Want {
+// Want gives what is declared for a path of a kind and state at a state of the matcher; nil where
+// nothing is.
+func (m *Matcher) Want(s *State, k perm.Kind, found perm.Set) *perm.Want {
 	if s.leave {
 		return &perm.Want{LeaveAlone: true}
 	}
 	if len(s.rules) == 0 {
 		return nil
 	}
-	if s.wants[k] == nil {
+	var t perm.Traits
+	if m.traits {
+		t = perm.TraitsOf(found)
+	}
+	if s.wants[k][t] == nil {
 		w := &perm.Want{Rule: map[perm.Aspect]int{}}
 		for _, i := range s.rules { // a later rule wins, aspect by aspect
-			m.add(w, i, k)
+			if m.doc.Rules[i].Only.admits(k, t) {
+				m.add(w, i, k)
+			}
 		}
-		s.wants[k] = w
+		s.wants[k][t] = w
 	}
-	return s.wants[k]
+	if len(s.wants[k][t].Rule) == 0 {
+		return nil
+	}
+	return s.wants[k][t]
+}
+
+// says lists the aspects that a rule declares for a kind of path, as far as its accounts are known.
+func (m *Matcher) says(i int, k perm.Kind) []perm.Aspect {
+	if out, ok := m.said[ruleKind{i, k}]; ok {
+		return out
+	}
+	w := &perm.Want{Rule: map[perm.Aspect]int{}}
+	m.add(w, i, k)
+	var out []perm.Aspect
+	for _, a := range append(slices.Clone(perm.Aspects), perm.AspectPresence) {
+		if _, ok := w.Rule[a]; ok {
+			out = append(out, a)
+		}
+	}
+	m.said[ruleKind{i, k}] = out
+	return out
 }
 
 func (m *Matcher) add(w *perm.Want, i int, k perm.Kind) {
 	r := &m.doc.Rules[i]
+	if r.Exists != nil {
+		w.Absent, w.Rule[perm.AspectPresence] = !*r.Exists, i
+	}
 	if r.Owner != nil {
 		if id, ok := m.find(r.Owner.Name, false); ok {
 			w.Owner, w.Rule[perm.AspectOwner] = &id, i
@@ -227,7 +336,7 @@ func (m *Matcher) add(w *perm.Want, i int, k perm.Kind) {
 			w.Group, w.Rule[perm.AspectGroup] = &id, i
 		}
 	}
-	md := map[perm.Kind]*mode.Mode{perm.File: r.Files, perm.Folder: r.Folders}[k]
+	md := map[perm.Kind]*mode.Wanted{perm.File: r.Files, perm.Folder: r.Folders}[k]
 	if md != nil {
 		w.Mode, w.Rule[perm.AspectMode] = md, i
 	}
@@ -235,14 +344,35 @@ func (m *Matcher) add(w *perm.Want, i int, k perm.Kind) {
 		return
 	}
 	if r.Entries != nil {
-		if l, ok := m.list(*r.Entries, k); ok {
-			w.Entries, w.Rule[perm.AspectEntries] = &l, i
+		if l, ok := m.list(r.Entries.List, k); ok {
+			w.Entries, w.AtLeast, w.Rule[perm.AspectEntries] = &l, r.Entries.AtLeast, i
+			if d, at := w.Rule[perm.AspectDefaults]; at && m.doc.Rules[d].Defaults.Derived {
+				m.derive(w, d)
+			}
 		}
 	}
 	if r.Defaults != nil && k == perm.Folder {
-		if l, ok := m.list(*r.Defaults, k); ok {
+		if r.Defaults.Derived {
+			m.derive(w, i)
+		} else if l, ok := m.list(r.Defaults.List, k); ok {
 			w.Defaults, w.Rule[perm.AspectDefaults] = &l, i
 		}
+	}
+	if r.Caps != nil && k == perm.File {
+		w.Caps, w.Rule[perm.AspectCaps] = r.Caps, i
+	}
+	if f := r.On | r.Off; f != 0 && (k == perm.File || k == perm.Folder) {
+		w.On, w.Off, w.Rule[perm.AspectFlags] = w.On&^f|r.On, w.Off&^f|r.Off, i
+	}
+}
+
+// derive makes the default entries those that the folder itself is to have, whichever rule says so.
+func (m *Matcher) derive(w *perm.Want, rule int) {
+	w.Rule[perm.AspectDefaults] = rule
+	if w.Entries != nil {
+		w.Defaults = w.Entries
+	} else {
+		w.Defaults = &posixacl.List{}
 	}
 }
 
@@ -269,7 +399,9 @@ func (m *Matcher) list(grants []Grant, k perm.Kind) (posixacl.List, bool) {
 
 func (m *Matcher) find(name string, group bool) (perm.Principal, bool) {
 	if real, ok := m.doc.Accounts[name]; ok {
-		name = real
+		if name = real; name == "" { // the word stands for nobody on this host
+			return "", false
+		}
 	}
 	if group {
 		return m.dir.Group(name)
@@ -290,6 +422,10 @@ func (m *Matcher) problems() (out []Problem) {
 		if n, ok := m.doc.Accounts[name]; ok {
 			real = n
 		}
+		if real == "" {
+			out = append(out, Problem{p, r.Name, fmt.Sprintf("the word %q stands for no %s on this host: give it a value there, or a default; what rule %q says of it cannot be judged", name, what, r.Name)})
+			return
+		}
 		out = append(out, Problem{p, r.Name, fmt.Sprintf("the host has no %s %q: what rule %q says of it cannot be judged there", what, real, r.Name)})
 	}
 	for i := range m.doc.Rules {
@@ -300,9 +436,9 @@ func (m *Matcher) problems() (out []Problem) {
 		if r.Group != nil {
 			check(r, r.Group.Position, r.Group.Name, true)
 		}
-		for _, gs := range []*[]Grant{r.Entries, r.Defaults} {
+		for _, gs := range []*Grants{r.Entries, r.Defaults} {
 			if gs != nil {
-				for _, g := range *gs {
+				for _, g := range gs.List {
 					check(r, g.Position, g.Name, g.Group)
 				}
 			}

@@ -12,7 +12,6 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
-	"github.com/goccy/go-yaml/token"
 
 	"idletally/internal/core/mode"
 	"idletally/internal/core/pathname"
@@ -33,16 +32,26 @@ const (
 // LanguageVersion is what the key "idletally" must say.
 const LanguageVersion = "1"
 
-// Parse reads a document. The error, if there is one, is an Errors with every fault found.
-func Parse(text []byte) (*Document, error) {
-	if len(text) > MaxBytes {
-		return nil, Errors{{Position{1, 1}, fmt.Sprintf("the baseline has %d bytes, at most %d are allowed", len(text), MaxBytes)}}
-	}
-	p := &reader{}
+// An Env is what a text is read for and with.
+type Env struct {
+	Host string // "" reads it for no host in particular
+	Tags []string
+	// Fetch gives the published text of another application, for includes.
+	Fetch func(application string) ([]byte, error)
+}
+
+// Parse reads a document for no host in particular. The error, if there is one, is an Errors with
+// every fault found.
+func Parse(text []byte) (*Document, error) { return ParseFor(text, Env{}) }
+
+// ParseFor reads a document as it reads for one host.
+func ParseFor(text []byte, env Env) (*Document, error) {
+	p := &reader{env: env, variables: map[string]value{}, forms: map[string]ast.Node{}, modes: map[string]*mode.Wanted{}}
 	body, err := p.body(text)
 	if err != nil {
 		return nil, Errors{err}
 	}
+	p.builtin()
 	d := p.document(body)
 	if len(p.errs) > 0 {
 		slices.SortStableFunc(p.errs, func(a, b *Error) int { return (a.Line-b.Line)*10000 + a.Column - b.Column })
@@ -51,7 +60,15 @@ func Parse(text []byte) (*Document, error) {
 	return d, nil
 }
 
-type reader struct{ errs Errors }
+type reader struct {
+	env       Env
+	errs      Errors
+	varies    bool
+	variables map[string]value
+	forms     map[string]ast.Node
+	modes     map[string]*mode.Wanted // a text that stands in many rules is read once
+	including []string                // the way of includes that led here
+}
 
 func at(n ast.Node) Position {
 	if n == nil || n.GetToken() == nil || n.GetToken().Position == nil {
@@ -71,6 +88,9 @@ func (r *reader) body(text []byte) (n ast.Node, fault *Error) {
 			n, fault = nil, &Error{Position{1, 1}, fmt.Sprintf("the document cannot be read as YAML: %v", v)}
 		}
 	}()
+	if len(text) > MaxBytes {
+		return nil, &Error{Position{1, 1}, fmt.Sprintf("the baseline has %d bytes, at most %d are allowed", len(text), MaxBytes)}
+	}
 	if strings.ContainsRune(string(text), 0) {
 		return nil, &Error{Position{1, 1}, "the document holds a NUL byte: a baseline is YAML text in UTF-8"}
 	}
@@ -174,8 +194,17 @@ func edits(a, b string) int {
 	return row[len(b)]
 }
 
-// scalar gives a value's raw text: 0640 stays "0640" however YAML would read it.
+// scalar gives a value's text, with the values of variables in it.
 func (r *reader) scalar(n ast.Node, what string) (string, bool) {
+	s, ok := r.raw(n, what)
+	if !ok {
+		return "", false
+	}
+	return r.expand(n, s)
+}
+
+// raw gives a value's text as it stands: 0640 stays "0640" however YAML would read it.
+func (r *reader) raw(n ast.Node, what string) (string, bool) {
 	switch s := n.(type) {
 	case *ast.StringNode:
 		return s.Value, true
@@ -228,84 +257,6 @@ func (r *reader) name(n ast.Node, what string) string {
 		r.fail(n, "%s %q: want 1 to 64 of a-z 0-9 . _ -, beginning and ending with a letter or digit", what, s)
 	}
 	return s
-}
-
-var (
-	documentKeys = []string{"idletally", "application", "title", "hosts", "roots", "accounts", "leave-alone", "rules"}
-	hostKeys     = []string{"names", "tags"}
-	ruleKeys     = []string{"rule", "paths", "why", "severity", "owner", "group", "files", "folders", "entries", "defaults"}
-)
-
-func (r *reader) document(n ast.Node) *Document {
-	d := &Document{Accounts: map[string]string{}}
-	seen := map[string]ast.Node{}
-	r.pairs(n, "a baseline", documentKeys, func(key string, v ast.Node) {
-		seen[key] = v
-		switch key {
-		case "idletally":
-			if s, ok := r.scalar(v, "the language version"); ok && s != LanguageVersion {
-				r.fail(v, "language version %q is unknown: this program reads version %s", s, LanguageVersion)
-			}
-		case "application":
-			d.Application = r.name(v, "application")
-		case "title":
-			d.Title, _ = r.scalar(v, "title")
-		case "hosts":
-			r.pairs(v, "hosts", hostKeys, func(key string, v ast.Node) {
-				for _, s := range r.words(v, "hosts."+key) {
-					if !Name.MatchString(s) {
-						r.fail(v, "%q cannot be a host's name or tag: want a-z 0-9 . _ -", s)
-					}
-					if key == "names" {
-						d.HostNames = append(d.HostNames, s)
-					} else {
-						d.HostTags = append(d.HostTags, s)
-					}
-				}
-			})
-		case "roots":
-			d.Roots = r.roots(v)
-		case "accounts":
-			r.pairs(v, "accounts", nil, func(key string, v ast.Node) {
-				s, ok := r.scalar(v, "account "+key)
-				if ok && !accountName.MatchString(s) {
-					r.fail(v, "account %q: %q cannot be an account's name", key, s)
-				}
-				d.Accounts[key] = s
-			})
-		case "leave-alone":
-			d.LeaveAlone = r.patterns(v, "leave-alone")
-		case "rules":
-			names := map[string]bool{}
-			r.list(v, "rules", func(v ast.Node) {
-				if len(d.Rules) == MaxRules {
-					r.fail(v, "more than %d rules: split the baseline", MaxRules)
-				}
-				rule := r.rule(v)
-				if rule.Name != "" && names[rule.Name] {
-					r.fail(v, "a second rule is called %q: findings name their rule, so names must differ", rule.Name)
-				}
-				names[rule.Name] = true
-				d.Rules = append(d.Rules, rule)
-			})
-		}
-	})
-	for _, key := range []string{"idletally", "application", "hosts", "roots", "rules"} {
-		if seen[key] == nil && len(r.errs) == 0 {
-			r.fail(n, "the baseline has no %q: %s", key, map[string]string{
-				"idletally":   "begin with \"idletally: 1\", the language version",
-				"application": "name the application, such as \"application: ticketing\"",
-				"hosts":       "say which hosts, such as \"hosts: {tags: [ticketing]}\"",
-				"roots":       "list the folders it keeps, such as \"roots: [/srv/ticketing]\"",
-				"rules":       "list at least one rule",
-			}[key])
-		}
-	}
-	if seen["hosts"] != nil && len(d.HostNames)+len(d.HostTags) == 0 && len(r.errs) == 0 {
-		r.fail(seen["hosts"], "hosts names no host: give names or tags")
-	}
-	r.underRoots(d)
-	return d
 }
 
 func (r *reader) roots(n ast.Node) (out []string) {
@@ -379,125 +330,6 @@ func (r *reader) patterns(n ast.Node, what string) (out []Pattern) {
 		one(n)
 	}
 	return out
-}
-
-func (r *reader) rule(n ast.Node) Rule {
-	rule := Rule{Position: at(n), Severity: Serious}
-	if m, ok := n.(*ast.MappingNode); ok && len(m.Values) > 0 {
-		rule.Position = at(m.Values[0].Key)
-	}
-	who := func(v ast.Node, what string) *Who {
-		s, ok := r.scalar(v, what)
-		if ok && !accountName.MatchString(s) {
-			r.fail(v, "%s %q cannot be an account's name", what, s)
-		}
-		return &Who{at(v), s}
-	}
-	declared := 0
-	r.pairs(n, "a rule", ruleKeys, func(key string, v ast.Node) {
-		declared++
-		switch key {
-		case "rule":
-			rule.Name = r.name(v, "rule")
-			declared--
-		case "paths":
-			rule.Paths = r.patterns(v, "paths")
-			declared--
-		case "why":
-			rule.Why, _ = r.scalar(v, "why")
-			declared--
-		case "severity":
-			declared--
-			s, ok := r.scalar(v, "severity")
-			rule.Severity = Severity(s)
-			if ok && !slices.Contains(Severities, rule.Severity) {
-				r.fail(v, "severity %q is unknown: minor, serious or grave", s)
-			}
-		case "owner":
-			rule.Owner = who(v, "owner")
-		case "group":
-			rule.Group = who(v, "group")
-		case "files":
-			rule.Files = r.mode(v)
-		case "folders":
-			rule.Folders = r.mode(v)
-		case "entries":
-			rule.Entries = r.grants(v, key)
-		case "defaults":
-			rule.Defaults = r.grants(v, key)
-		}
-	})
-	switch {
-	case len(r.errs) > 0:
-	case rule.Name == "":
-		r.errs = append(r.errs, &Error{rule.Position, "the rule has no name: begin it with \"- rule: NAME\", findings refer to it"})
-	case len(rule.Paths) == 0:
-		r.errs = append(r.errs, &Error{rule.Position, fmt.Sprintf("rule %q has no paths: say where it holds, such as \"paths: /srv/app/**\"", rule.Name)})
-	case declared == 0:
-		r.errs = append(r.errs, &Error{rule.Position, fmt.Sprintf("rule %q declares nothing: give owner, group, files, folders, entries or defaults", rule.Name)})
-	}
-	return rule
-}
-
-func (r *reader) mode(n ast.Node) *mode.Mode {
-	s, ok := r.scalar(n, "mode")
-	if !ok {
-		return nil
-	}
-	if n.GetToken().Type == token.FloatType {
-		r.fail(n, "mode %q is not octal: want 1 to 4 digits 0 to 7, such as 0640", s)
-		return nil
-	}
-	m, err := mode.ParseOctal(s)
-	if err != nil {
-		if m, err2 := mode.ParseLetters(s); err2 == nil {
-			return &m
-		}
-		r.fail(n, "%v", err)
-	}
-	return &m
-}
-
-func (r *reader) grants(n ast.Node, what string) *[]Grant {
-	out := []Grant{}
-	if s, ok := n.(*ast.StringNode); ok && s.Value == "none" {
-		return &out
-	}
-	seen := map[string]bool{}
-	r.list(n, what, func(v ast.Node) {
-		s, ok := r.scalar(v, what)
-		if !ok {
-			return
-		}
-		parts := strings.Split(s, ":")
-		if len(parts) != 3 || parts[0] != "user" && parts[0] != "group" {
-			r.fail(v, "entry %q: want user:NAME:rwx or group:NAME:rwx", s)
-			return
-		}
-		if !accountName.MatchString(parts[1]) {
-			r.fail(v, "entry %q: %q cannot be an account's name; the owner's and the owning group's rights are in files and folders", s, parts[1])
-			return
-		}
-		g := Grant{Position: at(v), Group: parts[0] == "group", Name: parts[1]}
-		letters := parts[2]
-		if strings.Contains(letters, "X") {
-			g.Conditionally = true
-			letters = strings.Replace(letters, "X", "-", 1)
-		}
-		p, err := mode.ParsePerm(letters)
-		if err != nil {
-			r.fail(v, "entry %q: %v", s, err)
-			return
-		}
-		g.Perm = p
-		if key := parts[0] + ":" + parts[1]; seen[key] {
-			r.fail(v, "entry %q: %s stands twice", s, key)
-		} else {
-			seen[key] = true
-		}
-		out = append(out, g)
-	})
-	return &out
 }
 
 // underRoots tells patterns that can match nothing the baseline keeps.

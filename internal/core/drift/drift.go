@@ -7,6 +7,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -73,6 +74,32 @@ func Compare(ctx context.Context, src tree.Source, forest tree.Hash, m *baseline
 	var sum Summary
 	effects := map[effectKey]perm.Effect{}
 	groups := map[groupKey]*Group{}
+	file := func(path string, k perm.Kind, found perm.Set, diff perm.Difference) error {
+		sum.Findings++
+		var effect perm.Effect
+		if diff.Aspect != perm.AspectPresence {
+			key := effectKey{k, diff.Mended, found}
+			var ok bool
+			if effect, ok = effects[key]; !ok {
+				effect = perm.Between(k, diff.Mended, found, d)
+				effects[key] = effect
+			}
+		}
+		rule := m.Rule(diff.Rule)
+		gk := groupKey{diff.Rule, diff.Aspect, k, diff.Declared, diff.Found, effect.String()}
+		g := groups[gk]
+		if g == nil {
+			g = &Group{ID: gk.id(), Rule: rule.Name, Why: rule.Why, Severity: rule.Severity, Aspect: diff.Aspect, Kind: k,
+				Declared: diff.Declared, Found: diff.Found, Effect: effect, Folder: pathname.Path(pathname.Folder(path)), Example: pathname.Path(path)}
+			groups[gk] = g
+		}
+		g.Count++
+		for !pathname.Under(path, string(g.Folder)) {
+			g.Folder = pathname.Path(pathname.Folder(string(g.Folder)))
+		}
+		return to.Finding(Finding{path, k, diff.Aspect, diff.Declared, diff.Found, diff.Rule, rule.Severity, found, diff.Mended, effect, g.ID})
+	}
+	required, unread := m.Required(), []string{}
 	err := tree.Fold(ctx, src, forest, (*baseline.State)(nil), func(path string, e tree.Entry, in *baseline.State) (*baseline.State, error) {
 		var s *baseline.State
 		if in == nil {
@@ -81,12 +108,23 @@ func Compare(ctx context.Context, src tree.Source, forest tree.Hash, m *baseline
 			s = m.Step(in, e.Name)
 		}
 		sum.Paths++
-		want := m.Want(s, e.Kind)
+		if r, ok := required[path]; ok {
+			if r.Admits(e.Kind) {
+				delete(required, path)
+			} else {
+				r.Found = "a " + e.Kind.String()
+				required[path] = r
+			}
+		}
+		want := m.Want(s, e.Kind, e.Set)
 		if want != nil && !want.LeaveAlone {
 			sum.Judged++
 		}
 		if e.Gap != tree.Whole && (want == nil || !want.LeaveAlone) {
 			sum.Unread++
+			if len(required) > 0 {
+				unread = append(unread, path)
+			}
 			if err := to.Unread(Unread{path, e.Gap.String()}); err != nil {
 				return s, err
 			}
@@ -95,27 +133,7 @@ func Compare(ctx context.Context, src tree.Source, forest tree.Hash, m *baseline
 			return s, nil
 		}
 		for _, diff := range want.Differences(e.Kind, e.Set, d) {
-			sum.Findings++
-			key := effectKey{e.Kind, diff.Mended, e.Set}
-			effect, ok := effects[key]
-			if !ok {
-				effect = perm.Between(e.Kind, diff.Mended, e.Set, d)
-				effects[key] = effect
-			}
-			rule := m.Rule(diff.Rule)
-			gk := groupKey{diff.Rule, diff.Aspect, e.Kind, diff.Declared, diff.Found, effect.String()}
-			g := groups[gk]
-			if g == nil {
-				g = &Group{ID: gk.id(), Rule: rule.Name, Why: rule.Why, Severity: rule.Severity, Aspect: diff.Aspect, Kind: e.Kind,
-					Declared: diff.Declared, Found: diff.Found, Effect: effect, Folder: pathname.Path(pathname.Folder(path)), Example: pathname.Path(path)}
-				groups[gk] = g
-			}
-			g.Count++
-			for !pathname.Under(path, string(g.Folder)) {
-				g.Folder = pathname.Path(pathname.Folder(string(g.Folder)))
-			}
-			if err := to.Finding(Finding{path, e.Kind, diff.Aspect, diff.Declared, diff.Found, diff.Rule, rule.Severity,
-				e.Set, diff.Mended, effect, g.ID}); err != nil {
+			if err := file(path, e.Kind, e.Set, diff); err != nil {
 				return s, err
 			}
 		}
@@ -123,6 +141,16 @@ func Compare(ctx context.Context, src tree.Source, forest tree.Hash, m *baseline
 	})
 	if err != nil {
 		return sum, nil, err
+	}
+	for _, path := range slices.SortedFunc(maps.Keys(required), pathname.Compare) {
+		// Where a folder on the way could not be read nobody can say what is missing in it.
+		if slices.ContainsFunc(unread, func(f string) bool { return pathname.Under(path, f) && path != f }) {
+			continue
+		}
+		r := required[path]
+		if err := file(path, r.Kind, perm.Set{}, perm.Difference{Aspect: perm.AspectPresence, Rule: r.Rule, Declared: r.Declared, Found: r.Found}); err != nil {
+			return sum, nil, err
+		}
 	}
 	out := make([]Group, 0, len(groups))
 	for _, g := range groups {

@@ -212,13 +212,3 @@ func can(p Perm, folder bool) string {
 		7: "can list it, pass through, and add, remove and rename entries",
 	}[p]
 }
-
-// New gives the modes of a new file and a new folder under a umask, in a folder without default
-// entries: programs ask for 0666 and 0777, and the umask takes bits away.
-func New(umask Mode, folder Mode) (file, subfolder Mode) {
-	file, subfolder = 0o666&^umask, 0o777&^umask
-	if folder&SetGID != 0 {
-		subfolder |= SetGID
-	}
-	return file, subfolder
-}

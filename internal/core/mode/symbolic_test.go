@@ -153,9 +153,6 @@ func TestWordsAndArithmetic(t *testing.T) {
 	if got := strings.Join(Mode(0o2750).Arithmetic(), "; "); got != "special 2 = 2 (set-group-ID); owner 7 = 4 (read) + 2 (write) + 1 (execute); group 5 = 4 (read) + 1 (execute); others 0 = nothing" {
 		t.Errorf("arithmetic: %s", got)
 	}
-	if f, d := New(0o027, 0o2770); f != 0o640 || d != 0o2750 {
-		t.Errorf("new: %v, %v", f, d)
-	}
 }
 
 func FuzzParseChange(f *testing.F) {

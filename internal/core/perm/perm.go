@@ -233,10 +233,13 @@ const (
 	AspectMode     Aspect = "mode"
 	AspectEntries  Aspect = "entries"
 	AspectDefaults Aspect = "defaults"
+	AspectCaps     Aspect = "capability"
+	AspectFlags    Aspect = "flags"
+	AspectPresence Aspect = "presence" // that the path is there at all, or is not
 )
 
-// Aspects lists them in the order in which they are shown.
-var Aspects = []Aspect{AspectOwner, AspectGroup, AspectMode, AspectEntries, AspectDefaults}
+// Aspects lists those that a change of permissions can mend, in the order in which they are shown.
+var Aspects = []Aspect{AspectOwner, AspectGroup, AspectMode, AspectEntries, AspectDefaults, AspectCaps, AspectFlags}
 
 // A Difference is one aspect of one path that is not as declared.
 type Difference struct {
@@ -244,6 +247,31 @@ type Difference struct {
 	Rule            int    // the rule that says so
 	Declared, Found string // as people read it
 	Mended          Set    // the found state with this aspect alone as declared
+}
+
+// Traits are what conditions of rules ask of a state, besides the kind of its path.
+type Traits uint8
+
+// The traits.
+const (
+	Executable  Traits = 1 << iota // somebody may execute it: a file that is a program
+	WithEntries                    // it has access entries beyond the mode
+)
+
+// TraitsOf tells a state's traits.
+func TraitsOf(s Set) Traits {
+	p, err := POSIXOf(s)
+	if err != nil {
+		return 0
+	}
+	var t Traits
+	if p.Mode&0o111 != 0 {
+		t |= Executable
+	}
+	if len(p.Access.Named()) > 0 {
+		t |= WithEntries
+	}
+	return t
 }
 
 // View is a set as people read it.

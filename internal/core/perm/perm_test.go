@@ -86,6 +86,16 @@ func TestSetRoundTrip(t *testing.T) {
 	}
 }
 
+func wanted(s string) *mode.Wanted {
+	w, err := mode.ParseWanted(s)
+	if err != nil {
+		panic(err) // the texts are ours
+	}
+	return &w
+}
+
+func exactly(m mode.Mode) *mode.Wanted { w := mode.Exactly(m); return &w }
+
 func FuzzParseSet(f *testing.F) {
 	f.Add(POSIX{UID: 1, GID: 2, Mode: 0o640}.Set().Bytes())
 	f.Add(POSIX{Mode: 0o2770, Access: posixacl.Build(7, 7, 0, posixacl.List{{Tag: posixacl.User, ID: 5, Perm: 6}}, nil)}.Set().Bytes())
@@ -149,18 +159,27 @@ func TestDifferences(t *testing.T) {
 		want  Want
 		diffs string
 	}{
-		{"as declared", File, POSIX{UID: 1, GID: 1, Mode: 0o640}, Want{Owner: ptr(UID(1)), Group: ptr(GID(1)), Mode: ptr(mode.Mode(0o640)), Entries: &posixacl.List{}}, ""},
+		{"as declared", File, POSIX{UID: 1, GID: 1, Mode: 0o640}, Want{Owner: ptr(UID(1)), Group: ptr(GID(1)), Mode: exactly(0o640), Entries: &posixacl.List{}}, ""},
 		{"owner and group", File, POSIX{UID: 2, GID: 9, Mode: 0o640}, Want{Owner: ptr(UID(1)), Group: ptr(GID(1))}, "owner purser/www-tickets; group crew/9"},
-		{"mode", File, POSIX{Mode: 0o666}, Want{Mode: ptr(mode.Mode(0o640))}, "mode 0640/0666"},
-		{"a link has no mode", Link, POSIX{Mode: 0o777}, Want{Mode: ptr(mode.Mode(0o640))}, ""},
-		{"the mask a listing shows is not the group's", File, POSIX{Mode: 0o660, Access: list(6, nil)}, Want{Mode: ptr(mode.Mode(0o640))}, ""},
-		{"extra entry", File, POSIX{Mode: 0o660, Access: list(6, nil)}, Want{Mode: ptr(mode.Mode(0o640)), Entries: &posixacl.List{}}, "entries none/user:purser:rw-"},
+		{"mode", File, POSIX{Mode: 0o666}, Want{Mode: exactly(0o640)}, "mode 0640/0666"},
+		{"a link has no mode", Link, POSIX{Mode: 0o777}, Want{Mode: exactly(0o640)}, ""},
+		{"the mask a listing shows is not the group's", File, POSIX{Mode: 0o660, Access: list(6, nil)}, Want{Mode: exactly(0o640)}, ""},
+		{"extra entry", File, POSIX{Mode: 0o660, Access: list(6, nil)}, Want{Mode: exactly(0o640), Entries: &posixacl.List{}}, "entries none/user:purser:rw-"},
 		{"missing entry", File, POSIX{Mode: 0o640}, Want{Entries: &entries}, "entries user:purser:r--/none"},
-		{"entries as declared", File, POSIX{Mode: 0o640, Access: list(4, nil)}, Want{Mode: ptr(mode.Mode(0o640)), Entries: &entries}, ""},
-		{"mask takes away", File, POSIX{Mode: 0o600, Access: list(4, ptr(mode.Perm(0)))}, Want{Mode: ptr(mode.Mode(0o640)), Entries: &entries}, "mode 0640/0600; entries user:purser:r--/user:purser:r--, mask::---"},
-		{"defaults", Folder, POSIX{Mode: 0o750}, Want{Mode: ptr(mode.Mode(0o750)), Defaults: &entries}, "defaults user::rwx, user:purser:r--, group::r-x, mask::r-x, other::---/none"},
+		{"entries as declared", File, POSIX{Mode: 0o640, Access: list(4, nil)}, Want{Mode: exactly(0o640), Entries: &entries}, ""},
+		{"mask takes away", File, POSIX{Mode: 0o600, Access: list(4, ptr(mode.Perm(0)))}, Want{Mode: exactly(0o640), Entries: &entries}, "mode 0640/0600; entries user:purser:r--/user:purser:r--, mask::---"},
+		{"defaults", Folder, POSIX{Mode: 0o750}, Want{Mode: exactly(0o750), Defaults: &entries}, "defaults user::rwx, user:purser:r--, group::r-x, mask::r-x, other::---/none"},
 		{"defaults on a file", File, POSIX{Mode: 0o750}, Want{Defaults: &entries}, ""},
-		{"left alone", File, POSIX{Mode: 0o777}, Want{Mode: ptr(mode.Mode(0)), LeaveAlone: true}, ""},
+		{"a limit kept", File, POSIX{Mode: 0o640}, Want{Mode: wanted("g+r,o-rwx")}, ""},
+		{"a limit broken", File, POSIX{Mode: 0o602}, Want{Mode: wanted("g+r,o-rwx")}, "mode g+r,o-rwx/0602"},
+		{"execute where it belongs", Folder, POSIX{Mode: 0o640}, Want{Mode: wanted("u=rwX,g=rX,o=")}, "mode u=rwX,g=rX,o=/0640"},
+		{"at least, kept", File, POSIX{Mode: 0o660, Access: list(6, nil)}, Want{Entries: &entries, AtLeast: true}, ""},
+		{"at least, broken", File, POSIX{Mode: 0o640}, Want{Entries: &entries, AtLeast: true}, "entries at least user:purser:r--/none"},
+		{"capability", File, POSIX{Mode: 0o750, Caps: "\x01\x02"}, Want{Caps: ptr("")}, "capability none/0102"},
+		{"immutable", File, POSIX{}, Want{On: Immutable}, "flags immutable/none"},
+		{"not immutable", File, POSIX{Flags: Immutable | AppendOnly}, Want{Off: Immutable}, "flags append-only/immutable, append-only"},
+		{"absent", File, POSIX{}, Want{Absent: true, Owner: ptr(UID(9))}, "presence absent/there"},
+		{"left alone", File, POSIX{Mode: 0o777}, Want{Mode: exactly(0), LeaveAlone: true}, ""},
 	} {
 		var got []string
 		for _, x := range c.want.Differences(c.kind, c.found.Set(), d) {
@@ -186,10 +205,20 @@ func TestApplySettles(t *testing.T) {
 			w.Group = ptr(GID(like.GID))
 		}
 		if r.IntN(2) == 0 {
-			w.Mode = ptr(like.Mode)
+			w.Mode = exactly(like.Mode)
+			if r.IntN(2) == 0 {
+				w.Mode = wanted([]string{"g+r,o-w", "u=rwX,g=rX,o=", "go-rwx,u-x", "g=u,o-w", "a-s,u+rw"}[r.IntN(5)])
+			}
 		}
 		if r.IntN(2) == 0 {
-			w.Entries = ptr(like.Access.Named())
+			w.Entries, w.AtLeast = ptr(like.Access.Named()), r.IntN(2) == 0
+		}
+		switch r.IntN(4) {
+		case 0:
+			w.Caps = &like.Caps
+		case 1:
+			w.On = Flags(r.IntN(4))
+			w.Off = Flags(r.IntN(4)) &^ w.On
 		}
 		if r.IntN(2) == 0 {
 			w.Defaults = ptr(like.Access.Named())

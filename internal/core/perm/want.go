@@ -12,9 +12,13 @@ import (
 // field says nothing; Rule holds, for each aspect that is declared, the rule that decided it.
 type Want struct {
 	Owner, Group *Principal
-	Mode         *mode.Mode
-	Entries      *posixacl.List // named entries, exactly these; empty is none
+	Mode         *mode.Wanted
+	Entries      *posixacl.List // named entries; empty is none
+	AtLeast      bool           // other entries may stand beside them, and these may grant more
 	Defaults     *posixacl.List // named default entries; empty is no default list at all
+	Caps         *string        // the capability attribute; empty is none
+	On, Off      Flags
+	Absent       bool // nothing is to be there
 	Rule         map[Aspect]int
 	LeaveAlone   bool
 }
@@ -32,6 +36,10 @@ func (w *Want) Differences(k Kind, found Set, d *Directory) []Difference {
 	add := func(a Aspect, declared, found string, mended POSIX) {
 		out = append(out, Difference{a, w.Rule[a], declared, found, mended.Set()})
 	}
+	if w.Absent {
+		// What is not to be there is not to be mended either.
+		return []Difference{{AspectPresence, w.Rule[AspectPresence], "absent", "there", found}}
+	}
 	if w.Owner != nil && *w.Owner != UID(p.UID) {
 		add(AspectOwner, d.Name(*w.Owner), d.Name(UID(p.UID)), w.apply(AspectOwner, k, p))
 	}
@@ -41,19 +49,97 @@ func (w *Want) Differences(k Kind, found Set, d *Directory) []Difference {
 	if k == Link {
 		return out // a link has no permissions of its own but its owner and group
 	}
-	if w.Mode != nil && *w.Mode != p.declaredMode() {
+	if w.Mode != nil && w.Mode.Apply(p.declaredMode(), k == Folder) != p.declaredMode() {
 		add(AspectMode, w.Mode.String(), p.declaredMode().String(), w.apply(AspectMode, k, p))
 	}
 	name := Names(d)
-	if w.Entries != nil && !p.grants(*w.Entries) {
-		add(AspectEntries, entriesText(*w.Entries, nil, name), entriesText(p.Access.Named(), maskOver(p), name), w.apply(AspectEntries, k, p))
+	if w.Entries != nil && !w.met(p) {
+		add(AspectEntries, w.entriesText(name), entriesText(p.Access.Named(), maskOver(p), name), w.apply(AspectEntries, k, p))
 	}
 	if w.Defaults != nil && k == Folder {
 		if m := w.apply(AspectDefaults, k, p); !slices.Equal(m.Default, p.Default) {
 			add(AspectDefaults, entriesText(m.Default, nil, name), entriesText(p.Default, nil, name), m)
 		}
 	}
+	if w.Caps != nil && k == File && *w.Caps != p.Caps {
+		add(AspectCaps, CapsText(*w.Caps), CapsText(p.Caps), w.apply(AspectCaps, k, p))
+	}
+	if m := w.apply(AspectFlags, k, p); m.Flags != p.Flags && (k == File || k == Folder) {
+		add(AspectFlags, flagsText(m.Flags), flagsText(p.Flags), m)
+	}
 	return out
+}
+
+// Text gives what is declared of an aspect, as people read it; where the text depends on what was
+// found, for that.
+func (w *Want) Text(a Aspect, k Kind, found Set, d *Directory) string {
+	p, _ := POSIXOf(found) // of nothing that was found: for nothing
+	switch {
+	case a == AspectOwner && w.Owner != nil:
+		return d.Name(*w.Owner)
+	case a == AspectGroup && w.Group != nil:
+		return d.Name(*w.Group)
+	case a == AspectMode && w.Mode != nil:
+		return w.Mode.String()
+	case a == AspectEntries && w.Entries != nil:
+		return w.entriesText(Names(d))
+	case a == AspectDefaults && w.Defaults != nil:
+		return entriesText(w.apply(AspectDefaults, k, p).Default, nil, Names(d))
+	case a == AspectCaps && w.Caps != nil:
+		return CapsText(*w.Caps)
+	case a == AspectFlags:
+		return flagsText(w.apply(AspectFlags, k, p).Flags)
+	case a == AspectPresence && w.Absent:
+		return "absent"
+	}
+	return "there"
+}
+
+func (w *Want) entriesText(name posixacl.NameFunc) string {
+	if w.AtLeast {
+		return "at least " + entriesText(*w.Entries, nil, name)
+	}
+	return entriesText(*w.Entries, nil, name)
+}
+
+// met says whether the named entries are as declared.
+func (w *Want) met(p POSIX) bool {
+	if !w.AtLeast {
+		return p.grants(*w.Entries)
+	}
+	_, _, _, named := p.masked()
+	for _, e := range *w.Entries {
+		if got, ok := named.Find(e.Tag, e.ID); !ok || e.Perm&^got != 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// wanted gives the named entries that are nearest to those that were found.
+func (w *Want) wanted(p POSIX) posixacl.List {
+	if !w.AtLeast {
+		return *w.Entries
+	}
+	_, _, _, named := p.masked()
+	named = slices.Clone(named)
+	for _, e := range *w.Entries {
+		i := slices.IndexFunc(named, func(x posixacl.Entry) bool { return x.Tag == e.Tag && x.ID == e.ID })
+		if i < 0 {
+			named = append(named, e)
+		} else {
+			named[i].Perm |= e.Perm
+		}
+	}
+	named.Sort()
+	return named
+}
+
+func flagsText(f Flags) string {
+	if f == 0 {
+		return "none"
+	}
+	return strings.Join(f.Words(), ", ")
 }
 
 // grants says whether the named entries are exactly these, the mask counted: an entry that came
@@ -101,7 +187,7 @@ func (w *Want) Apply(k Kind, found Set) (Set, error) {
 	if err != nil {
 		return Set{}, err
 	}
-	if w == nil || w.LeaveAlone {
+	if w == nil || w.LeaveAlone || w.Absent {
 		return found, nil
 	}
 	for _, a := range Aspects {
@@ -136,34 +222,40 @@ func (w *Want) apply(a Aspect, k Kind, p POSIX) POSIX {
 		}
 	case k == Link:
 	case a == AspectMode && w.Mode != nil:
+		want := w.Mode.Apply(p.declaredMode(), k == Folder)
 		if p.Access == nil {
-			p.Mode = *w.Mode
+			p.Mode = want
 			break
 		}
 		// The owning group must get what is declared: where the mask is in the way it is raised
 		// to the union of what entries and group say.
 		_, _, _, mask := p.classes()
 		keep := mask
-		if mask != nil && w.Mode.Group()&^*mask != 0 {
-			wider := *mask | w.Mode.Group()
+		if mask != nil && want.Group()&^*mask != 0 {
+			wider := *mask | want.Group()
 			keep = &wider
 		}
-		p = p.rebuild(*w.Mode, p.Access.Named(), keep)
-	case a == AspectEntries && w.Entries != nil && !p.grants(*w.Entries):
+		p = p.rebuild(want, p.Access.Named(), keep)
+	case a == AspectEntries && w.Entries != nil && !w.met(p):
 		_, g, _, _ := p.classes()
-		p = p.rebuild(p.Mode.With(p.Mode.Owner(), g, p.Mode.Other()), *w.Entries, nil)
+		p = p.rebuild(p.Mode.With(p.Mode.Owner(), g, p.Mode.Other()), w.wanted(p), nil)
 	case a == AspectDefaults && w.Defaults != nil && k == Folder:
 		p.Default = nil
 		if len(*w.Defaults) > 0 {
 			// New things get what this folder's classes have; the sticky and set-ID bits are not inherited.
 			o, g, x := p.Mode.Owner(), p.Mode.Group(), p.Mode.Other()
 			if w.Mode != nil {
-				o, g, x = w.Mode.Owner(), w.Mode.Group(), w.Mode.Other()
+				m := w.Mode.Apply(p.declaredMode(), true)
+				o, g, x = m.Owner(), m.Group(), m.Other()
 			} else if p.Access != nil {
 				_, g, _, _ = p.classes()
 			}
 			p.Default = posixacl.Build(o, g, x, *w.Defaults, nil)
 		}
+	case a == AspectCaps && w.Caps != nil && k == File:
+		p.Caps = *w.Caps
+	case a == AspectFlags:
+		p.Flags = p.Flags&^w.Off | w.On
 	}
 	return p
 }

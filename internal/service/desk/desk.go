@@ -29,10 +29,35 @@ type Desk struct {
 // ErrBad says that what was asked for cannot be done as it was asked.
 var ErrBad = errors.New("cannot do this")
 
+// Parse reads a text for no host in particular, with what it includes.
+func (d *Desk) Parse(ctx context.Context, text string) (*baseline.Document, error) {
+	return baseline.ParseFor([]byte(text), baseline.Env{Fetch: d.fetch(ctx)})
+}
+
+// ParseOn reads a text as it reads for one host.
+func (d *Desk) ParseOn(ctx context.Context, text, host string) (*baseline.Document, error) {
+	h, err := d.Store.Host(ctx, host)
+	if err != nil {
+		return nil, err
+	}
+	return baseline.ParseFor([]byte(text), baseline.Env{Host: h.Name, Tags: h.Tags(), Fetch: d.fetch(ctx)})
+}
+
+// fetch gives what is published of other applications, for includes.
+func (d *Desk) fetch(ctx context.Context) func(string) ([]byte, error) {
+	return func(application string) ([]byte, error) {
+		e, err := d.Store.Edition(ctx, application, 0)
+		if errors.Is(err, store.ErrNotFound) {
+			return nil, fmt.Errorf("no baseline of %s is published", application)
+		}
+		return []byte(e.Text), err
+	}
+}
+
 // Check parses a text and says what the hosts it applies to cannot follow.
 func (d *Desk) Check(ctx context.Context, text string) (*baseline.Document, wire.Checked, error) {
 	out := wire.Checked{Hosts: []string{}, Errors: []*baseline.Error{}, Problems: []wire.HostProblem{}}
-	doc, err := baseline.Parse([]byte(text))
+	doc, err := d.Parse(ctx, text)
 	if err != nil {
 		var faults baseline.Errors
 		if !errors.As(err, &faults) {
@@ -48,6 +73,19 @@ func (d *Desk) Check(ctx context.Context, text string) (*baseline.Document, wire
 	}
 	for _, h := range hosts {
 		out.Hosts = append(out.Hosts, h.Name)
+		own := doc
+		if doc.Varies {
+			var faults baseline.Errors
+			if own, err = d.ParseOn(ctx, text, h.Name); errors.As(err, &faults) {
+				out.OK = false
+				for _, f := range faults {
+					out.Errors = append(out.Errors, &baseline.Error{Position: f.Position, Message: "on host " + h.Name + ": " + f.Message})
+				}
+				continue
+			} else if err != nil {
+				return nil, out, err
+			}
+		}
 		dir, err := d.Store.NewestDirectory(ctx, doc.Application, h.Name)
 		if err != nil {
 			return nil, out, err
@@ -55,7 +93,7 @@ func (d *Desk) Check(ctx context.Context, text string) (*baseline.Document, wire
 		if dir == nil {
 			continue
 		}
-		_, problems := baseline.Compile(doc, dir)
+		_, problems := baseline.Compile(own, dir)
 		for _, p := range problems {
 			out.Problems = append(out.Problems, wire.HostProblem{Host: h.Name, Problem: p})
 		}
@@ -93,7 +131,7 @@ func (d *Desk) Published(ctx context.Context, application string) (store.Edition
 	if err != nil {
 		return e, nil, nil, err
 	}
-	doc, err := baseline.Parse([]byte(e.Text))
+	doc, err := d.Parse(ctx, e.Text)
 	if err != nil {
 		return e, nil, nil, fmt.Errorf("edition %d of %s: %w", e.Number, application, err)
 	}
@@ -103,7 +141,7 @@ func (d *Desk) Published(ctx context.Context, application string) (store.Edition
 
 // AskSnapshot has a snapshot of an application taken on one of its hosts.
 func (d *Desk) AskSnapshot(ctx context.Context, application, host, by string) (string, error) {
-	_, doc, hosts, err := d.Published(ctx, application)
+	e, _, hosts, err := d.Published(ctx, application)
 	if err != nil {
 		return "", err
 	}
@@ -117,14 +155,22 @@ func (d *Desk) AskSnapshot(ctx context.Context, application, host, by string) (s
 	if h.Certificate == "" {
 		return "", fmt.Errorf("%w: host %s has no agent yet: enrol it with the code that host invite gives", ErrBad, host)
 	}
+	doc, err := d.ParseOn(ctx, e.Text, host)
+	if err != nil {
+		return "", fmt.Errorf("%w: edition %d of %s cannot be read for host %s: %w", ErrBad, e.Number, application, host, err)
+	}
 	return d.Store.AskSnapshot(ctx, host, application, doc.Roots, by)
 }
 
 // Compare holds a snapshot against the published edition and stores the report.
 func (d *Desk) Compare(ctx context.Context, snap store.Snapshot) (string, error) {
-	e, doc, _, err := d.Published(ctx, snap.Application)
+	e, err := d.Store.Edition(ctx, snap.Application, 0)
 	if err != nil {
 		return "", err
+	}
+	doc, err := d.ParseOn(ctx, e.Text, snap.Host)
+	if err != nil {
+		return "", fmt.Errorf("edition %d of %s for host %s: %w", e.Number, snap.Application, snap.Host, err)
 	}
 	dir, err := d.Store.Directory(ctx, snap)
 	if err != nil {
@@ -333,7 +379,7 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 	if err != nil {
 		return err
 	}
-	doc, err := baseline.Parse([]byte(e.Text))
+	doc, err := d.ParseOn(ctx, e.Text, r.Host)
 	if err != nil {
 		return err
 	}
@@ -354,7 +400,7 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 			return err
 		}
 		path := string(last.Path)
-		after, err := m.Want(m.Root(path), last.Kind).ApplyOnly(last.Kind, found, aspects)
+		after, err := m.Want(m.Root(path), last.Kind, found).ApplyOnly(last.Kind, found, aspects)
 		aspects = nil
 		if err != nil {
 			return err
@@ -374,6 +420,14 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 		for _, f := range page {
 			after = f.Seq
 			if !chosen(f) {
+				continue
+			}
+			switch perm.Aspect(f.Aspect) {
+			case perm.AspectPresence:
+				b.leave(string(f.Path), "a plan changes permissions: it neither makes nor removes paths")
+				continue
+			case perm.AspectFlags:
+				b.leave(string(f.Path), "immutable and append-only flags are not changed by plans yet: set or clear them on the host")
 				continue
 			}
 			if string(f.Path) != string(last.Path) {

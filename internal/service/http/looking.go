@@ -92,7 +92,7 @@ func (s *Server) suppose(ctx context.Context, in Supposing, host string, dir fun
 		if err != nil {
 			return out, err
 		}
-		doc, err := baseline.Parse([]byte(e.Text))
+		doc, err := s.desk.ParseOn(ctx, e.Text, host)
 		if err != nil {
 			return out, err
 		}
@@ -102,7 +102,7 @@ func (s *Server) suppose(ctx context.Context, in Supposing, host string, dir fun
 		}
 		m, _ := baseline.Compile(doc, d)
 		out.States = func(path string, k perm.Kind, set perm.Set) perm.Set {
-			after, err := m.Want(m.Root(path), k).Apply(k, set)
+			after, err := m.Want(m.Root(path), k, set).Apply(k, set)
 			if err != nil { // of another scheme: the edition says nothing of it
 				return set
 			}

@@ -1,0 +1,169 @@
+package baseline
+
+import (
+	"fmt"
+	"slices"
+
+	"github.com/goccy/go-yaml/ast"
+)
+
+var (
+	documentKeys = []string{"idletally", "application", "title", "hosts", "include", "variables", "accounts", "forms", "roots", "leave-alone", "rules"}
+	hostKeys     = []string{"names", "tags"}
+)
+
+// keys gathers a document's values by key, so that they can be read in the order in which one
+// builds on another, however they stand.
+func (r *reader) keys(n ast.Node) map[string]ast.Node {
+	seen := map[string]ast.Node{}
+	r.pairs(n, "a baseline", documentKeys, func(key string, v ast.Node) { seen[key] = v })
+	return seen
+}
+
+func (r *reader) document(n ast.Node) *Document {
+	d := &Document{Accounts: map[string]string{}}
+	seen := r.keys(n)
+	r.version(seen["idletally"])
+	if v := seen["application"]; v != nil {
+		d.Application = r.name(v, "application")
+		r.including = append(r.including, d.Application)
+	}
+	if v := seen["title"]; v != nil {
+		d.Title, _ = r.raw(v, "title")
+	}
+	if v := seen["hosts"]; v != nil {
+		r.hosts(v, d)
+	}
+	r.shared(seen, d)
+	if v := seen["roots"]; v != nil {
+		d.Roots = r.roots(v)
+	}
+	if v := seen["leave-alone"]; v != nil {
+		d.LeaveAlone = r.patterns(v, "leave-alone")
+	}
+	if v := seen["rules"]; v != nil {
+		r.rules(v, d)
+	}
+	for _, key := range []string{"idletally", "application", "hosts", "roots", "rules"} {
+		if seen[key] == nil && len(r.errs) == 0 {
+			r.fail(n, "the baseline has no %q: %s", key, map[string]string{
+				"idletally":   "begin with \"idletally: 1\", the language version",
+				"application": "name the application, such as \"application: ticketing\"",
+				"hosts":       "say which hosts, such as \"hosts: {tags: [ticketing]}\"",
+				"roots":       "list the folders it keeps, such as \"roots: [/srv/ticketing]\"",
+				"rules":       "list at least one rule",
+			}[key])
+		}
+	}
+	if seen["hosts"] != nil && len(d.HostNames)+len(d.HostTags) == 0 && len(r.errs) == 0 {
+		r.fail(seen["hosts"], "hosts names no host: give names or tags")
+	}
+	r.underRoots(d)
+	d.Varies = r.varies
+	return d
+}
+
+func (r *reader) version(v ast.Node) {
+	if v == nil {
+		return
+	}
+	if s, ok := r.raw(v, "the language version"); ok && s != LanguageVersion {
+		r.fail(v, "language version %q is unknown: this program reads version %s", s, LanguageVersion)
+	}
+}
+
+func (r *reader) hosts(v ast.Node, d *Document) {
+	r.pairs(v, "hosts", hostKeys, func(key string, v ast.Node) {
+		for _, s := range r.words(v, "hosts."+key) {
+			if !Name.MatchString(s) {
+				r.fail(v, "%q cannot be a host's name or tag: want a-z 0-9 . _ -", s)
+			}
+			if key == "names" {
+				d.HostNames = append(d.HostNames, s)
+			} else {
+				d.HostTags = append(d.HostTags, s)
+			}
+		}
+	})
+}
+
+// shared reads what baselines can take over from each other. What is included comes first, so
+// that a baseline's own word counts.
+func (r *reader) shared(seen map[string]ast.Node, d *Document) {
+	if v := seen["include"]; v != nil {
+		for _, name := range r.words(v, "include") {
+			r.include(v, name, d)
+		}
+	}
+	if v := seen["variables"]; v != nil {
+		r.pairs(v, "variables", nil, func(key string, v ast.Node) {
+			if !Name.MatchString(key) || key == "for" {
+				r.fail(v, "variable %q: want a name of a-z 0-9 . _ -, other than for", key)
+			}
+			r.variables[key] = r.value(v, "variable "+key)
+		})
+	}
+	if v := seen["accounts"]; v != nil {
+		r.pairs(v, "accounts", nil, func(key string, v ast.Node) {
+			x := r.value(v, "account "+key)
+			if x.known && !accountName.MatchString(x.text) {
+				r.fail(v, "account %q: %q cannot be an account's name", key, x.text)
+			}
+			d.Accounts[key] = x.text
+		})
+	}
+	if v := seen["forms"]; v != nil {
+		r.pairs(v, "forms", nil, func(key string, v ast.Node) {
+			if !Name.MatchString(key) {
+				r.fail(v, "form %q: want a name of a-z 0-9 . _ -", key)
+			}
+			r.forms[key] = v
+			var probe Rule // so that a mistake is told though no rule takes the form
+			r.aspects(v, "a form", formKeys, &probe, []string{"somebody"})
+		})
+	}
+}
+
+// include takes over what another application's published baseline shares.
+func (r *reader) include(at ast.Node, name string, d *Document) {
+	if slices.Contains(r.including, name) {
+		r.fail(at, "include %q leads in a circle: %v", name, append(slices.Clone(r.including), name))
+		return
+	}
+	if r.env.Fetch == nil {
+		r.fail(at, "include %q is with the service: check with a session, not with --local", name)
+		return
+	}
+	text, err := r.env.Fetch(name)
+	if err != nil {
+		r.fail(at, "include %q: %v", name, err)
+		return
+	}
+	sub := &reader{env: r.env, variables: r.variables, forms: r.forms, modes: r.modes, including: append(slices.Clone(r.including), name)}
+	body, fault := sub.body(text)
+	if fault == nil {
+		sub.shared(sub.keys(body), d)
+	} else {
+		sub.errs = append(sub.errs, fault)
+	}
+	r.varies = r.varies || sub.varies
+	d.Includes = append(d.Includes, name)
+	for _, e := range sub.errs {
+		r.errs = append(r.errs, &Error{position(at), fmt.Sprintf("included baseline %s, line %d: %s", name, e.Line, e.Message)})
+	}
+}
+
+func (r *reader) rules(v ast.Node, d *Document) {
+	names := map[string]bool{}
+	r.list(v, "rules", func(v ast.Node) {
+		if len(d.Rules) == MaxRules {
+			r.fail(v, "more than %d rules: split the baseline", MaxRules)
+		}
+		rule := r.rule(v)
+		if rule.Name != "" && names[rule.Name] {
+			r.fail(v, "a second rule is called %q: findings name their rule, so names must differ", rule.Name)
+		}
+		names[rule.Name] = true
+		d.Rules = append(d.Rules, rule)
+	})
+}

@@ -1,0 +1,64 @@
+package baseline
+
+import (
+	"slices"
+
+	"idletally/internal/core/perm"
+)
+
+// An Explained is one aspect of one path: which rule decides it, and which say it in vain.
+type Explained struct {
+	Aspect    perm.Aspect `json:"aspect"`
+	Rule      string      `json:"rule"`
+	Why       string      `json:"why,omitempty"`
+	Declared  string      `json:"declared"`
+	Found     string      `json:"found,omitempty" doc:"Where it differs"`
+	Overruled []string    `json:"overruled,omitempty" doc:"Earlier rules that say otherwise"`
+}
+
+// An Explanation is what a baseline says of one path.
+type Explanation struct {
+	LeaveAlone bool        `json:"leave_alone,omitempty" doc:"No rule speaks of it"`
+	Aspects    []Explained `json:"aspects"`
+	NotFor     []string    `json:"not_for,omitempty" doc:"Rules whose patterns match, and whose conditions do not"`
+}
+
+// Explain says which rule decides which aspect of a path.
+func (m *Matcher) Explain(path string, k perm.Kind, found perm.Set) Explanation {
+	s := m.Root(path)
+	out := Explanation{LeaveAlone: s.leave, Aspects: []Explained{}}
+	if s.leave {
+		return out
+	}
+	w := m.Want(s, k, found)
+	traits := perm.TraitsOf(found)
+	by := map[perm.Aspect][]int{}
+	for _, i := range s.rules {
+		if !m.doc.Rules[i].Only.admits(k, traits) {
+			out.NotFor = append(out.NotFor, m.doc.Rules[i].Name)
+			continue
+		}
+		for _, a := range m.says(i, k) {
+			by[a] = append(by[a], i)
+		}
+	}
+	differs := map[perm.Aspect]string{}
+	for _, d := range w.Differences(k, found, m.dir) {
+		differs[d.Aspect] = d.Found
+	}
+	for _, a := range append(slices.Clone(perm.Aspects), perm.AspectPresence) {
+		rules := by[a]
+		if len(rules) == 0 || w == nil {
+			continue
+		}
+		r := m.Rule(w.Rule[a])
+		x := Explained{Aspect: a, Rule: r.Name, Why: r.Why, Declared: w.Text(a, k, found, m.dir), Found: differs[a]}
+		for _, i := range rules {
+			if i != w.Rule[a] {
+				x.Overruled = append(x.Overruled, m.Rule(i).Name)
+			}
+		}
+		out.Aspects = append(out.Aspects, x)
+	}
+	return out
+}

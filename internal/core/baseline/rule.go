@@ -1,0 +1,350 @@
+package baseline
+
+import (
+	_ "embed"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+	"github.com/goccy/go-yaml/token"
+
+	"idletally/internal/core/mode"
+	"idletally/internal/core/perm"
+)
+
+var (
+	// What a form can say, and a rule too.
+	formKeys = []string{"severity", "owner", "group", "files", "folders", "entries", "defaults", "capability", "immutable", "append-only"}
+	ruleKeys = append([]string{"rule", "paths", "why", "only", "exists", "form", "for"}, formKeys...)
+)
+
+//go:embed forms.yaml
+var builtinForms []byte
+
+// Forms names the starting points of the language.
+var Forms = []string{"ordinary", "private", "programs", "private-key", "secret", "group-work", "drop", "web-content", "withheld"}
+
+// builtin reads the starting points of the language.
+func (r *reader) builtin() {
+	f, err := parser.ParseBytes(builtinForms, 0)
+	if err != nil { // the text is ours
+		panic(err)
+	}
+	r.pairs(f.Docs[0].Body, "forms", nil, func(key string, v ast.Node) { r.forms[key] = v })
+}
+
+func (r *reader) rule(n ast.Node) Rule {
+	rule := Rule{Position: at(n), Severity: Serious, At: map[string]Position{}}
+	if m, ok := n.(*ast.MappingNode); ok && len(m.Values) > 0 {
+		rule.Position = at(m.Values[0].Key)
+	}
+	var form, only, exists ast.Node
+	var people []string
+	r.pairs(n, "a rule", ruleKeys, func(key string, v ast.Node) {
+		rule.At[key] = at(v)
+		switch key {
+		case "rule":
+			rule.Name = r.name(v, "rule")
+		case "paths":
+			rule.Paths = r.patterns(v, "paths")
+		case "why":
+			rule.Why, _ = r.raw(v, "why")
+		case "only":
+			only = v
+		case "exists":
+			exists = v
+		case "form":
+			form = v
+		case "for":
+			people = r.words(v, "for")
+			for _, p := range people {
+				if !accountName.MatchString(p) {
+					r.fail(v, "for: %q cannot be an account's name", p)
+				}
+			}
+		}
+	})
+	if only != nil {
+		rule.Only = r.only(only)
+	}
+	if form != nil {
+		r.take(form, &rule, people)
+	}
+	r.aspects(n, "a rule", ruleKeys, &rule, people)
+	if exists != nil {
+		r.exists(exists, &rule)
+	}
+	said := rule.Owner != nil || rule.Group != nil || rule.Files != nil || rule.Folders != nil || rule.Entries != nil || rule.Defaults != nil ||
+		rule.Caps != nil || rule.On|rule.Off != 0 || rule.Exists != nil
+	switch {
+	case len(r.errs) > 0:
+	case rule.Name == "":
+		r.errs = append(r.errs, &Error{rule.Position, "the rule has no name: begin it with \"- rule: NAME\", findings refer to it"})
+	case len(rule.Paths) == 0:
+		r.errs = append(r.errs, &Error{rule.Position, fmt.Sprintf("rule %q has no paths: say where it holds, such as \"paths: /srv/app/**\"", rule.Name)})
+	case !said:
+		r.errs = append(r.errs, &Error{rule.Position, fmt.Sprintf("rule %q declares nothing: give a form, owner, group, files, folders, entries, defaults, capability, immutable, append-only or exists", rule.Name)})
+	case form == nil && len(people) > 0 && !usesFor(n):
+		r.errs = append(r.errs, &Error{rule.At["for"], fmt.Sprintf("rule %q: for is of use only with a form, or with ${for} in entries", rule.Name)})
+	}
+	return rule
+}
+
+func usesFor(n ast.Node) bool { return strings.Contains(n.String(), "${for}") }
+
+// take puts a form's aspects in, for a rule to adjust.
+func (r *reader) take(n ast.Node, rule *Rule, people []string) {
+	name, ok := r.scalar(n, "form")
+	if !ok {
+		return
+	}
+	body := r.forms[name]
+	if body == nil {
+		known := make([]string, 0, len(r.forms))
+		for f := range r.forms {
+			known = append(known, f)
+		}
+		slices.Sort(known)
+		r.fail(n, "there is no form %q: %s", name, suggest(name, known))
+		return
+	}
+	rule.Form = name
+	if usesFor(body) && len(people) == 0 {
+		r.fail(n, "form %q needs to know for whom: add \"for: ACCOUNT\"", name)
+		return
+	}
+	if !usesFor(body) && len(people) > 0 {
+		r.fail(n, "form %q is for nobody in particular: leave \"for\" out", name)
+	}
+	sub := &reader{env: r.env, variables: r.variables, forms: r.forms, modes: r.modes}
+	sub.aspects(body, "a form", formKeys, rule, people)
+	for _, e := range sub.errs { // they were told where the form stands; here the rule is told that it has none
+		r.fail(n, "form %q: %s", name, e.Message)
+	}
+	for _, key := range []string{"files", "folders", "entries", "defaults"} { // warnings point at the form's name
+		if _, own := rule.At[key]; !own {
+			rule.At[key] = at(n)
+		}
+	}
+}
+
+// aspects reads what a rule or a form says of permissions.
+func (r *reader) aspects(n ast.Node, what string, known []string, rule *Rule, people []string) {
+	who := func(v ast.Node, what string) *Who {
+		s, ok := r.scalar(v, what)
+		if ok && !accountName.MatchString(s) {
+			r.fail(v, "%s %q cannot be an account's name", what, s)
+		}
+		return &Who{at(v), s}
+	}
+	// Keys that are not known were told where the rule itself was read.
+	quiet := &reader{}
+	visit := r.pairs
+	if what == "a rule" {
+		visit = quiet.pairs
+	}
+	visit(n, what, known, func(key string, v ast.Node) {
+		switch key {
+		case "severity":
+			s, ok := r.scalar(v, "severity")
+			rule.Severity = Severity(s)
+			if ok && !slices.Contains(Severities, rule.Severity) {
+				r.fail(v, "severity %q is unknown: minor, serious or grave", s)
+			}
+		case "owner":
+			rule.Owner = who(v, "owner")
+		case "group":
+			rule.Group = who(v, "group")
+		case "files":
+			rule.Files = r.mode(v)
+		case "folders":
+			rule.Folders = r.mode(v)
+		case "entries", "defaults":
+			g := r.grants(v, key, people)
+			if key == "entries" {
+				rule.Entries = g
+			} else {
+				rule.Defaults = g
+			}
+		case "capability":
+			if s, ok := r.scalar(v, key); ok {
+				c, err := perm.ParseCaps(s)
+				if err != nil {
+					r.fail(v, "%v", err)
+				}
+				rule.Caps = &c
+			}
+		case "immutable", "append-only":
+			flag := map[string]perm.Flags{"immutable": perm.Immutable, "append-only": perm.AppendOnly}[key]
+			if on, ok := r.yes(v, key); ok && on {
+				rule.On, rule.Off = rule.On|flag, rule.Off&^flag
+			} else if ok {
+				rule.On, rule.Off = rule.On&^flag, rule.Off|flag
+			}
+		}
+	})
+}
+
+func (r *reader) yes(n ast.Node, what string) (bool, bool) {
+	s, ok := r.scalar(n, what)
+	switch {
+	case !ok:
+		return false, false
+	case s == "yes" || s == "true":
+		return true, true
+	case s == "no" || s == "false":
+		return false, true
+	}
+	r.fail(n, "%s %q: want yes or no", what, s)
+	return false, false
+}
+
+var onlyWords = []string{"file", "folder", "link", "other", "executable", "not-executable", "with-entries", "without-entries"}
+
+func (r *reader) only(n ast.Node) (o Only) {
+	for _, w := range r.words(n, "only") {
+		switch w {
+		case "file":
+			o.Kinds |= 1 << perm.File
+		case "folder":
+			o.Kinds |= 1 << perm.Folder
+		case "link":
+			o.Kinds |= 1 << perm.Link
+		case "other":
+			o.Kinds |= 1<<perm.Socket | 1<<perm.Pipe | 1<<perm.CharDevice | 1<<perm.BlockDevice
+		case "executable":
+			o.Must |= perm.Executable
+		case "not-executable":
+			o.MustNot |= perm.Executable
+		case "with-entries":
+			o.Must |= perm.WithEntries
+		case "without-entries":
+			o.MustNot |= perm.WithEntries
+		default:
+			r.fail(n, "only %q is unknown: %s", w, suggest(w, onlyWords))
+		}
+	}
+	if o.Must&o.MustNot != 0 {
+		r.fail(n, "only asks for a thing and its opposite: it would never match")
+	}
+	return o
+}
+
+func (r *reader) exists(n ast.Node, rule *Rule) {
+	on, ok := r.yes(n, "exists")
+	if !ok {
+		return
+	}
+	rule.Exists = &on
+	if !on {
+		return
+	}
+	for _, p := range rule.Paths {
+		if slices.ContainsFunc(p.parts, wildcard) {
+			r.fail(n, "exists: yes needs paths without wildcards, %q has one: nobody can say which path is missing", p.Text)
+		}
+	}
+	if rule.Only.Must|rule.Only.MustNot != 0 {
+		r.fail(n, "exists: yes goes with kinds only: what is not there is neither executable nor has it entries")
+	}
+}
+
+func (r *reader) mode(n ast.Node) *mode.Wanted {
+	s, ok := r.scalar(n, "mode")
+	if !ok {
+		return nil
+	}
+	if n.GetToken().Type == token.FloatType {
+		r.fail(n, "mode %q is not octal: want 1 to 4 digits 0 to 7, such as 0640", s)
+		return nil
+	}
+	if w := r.modes[s]; w != nil {
+		return w
+	}
+	w, err := mode.ParseWanted(s)
+	if err != nil {
+		r.fail(n, "%v", err)
+		return nil
+	}
+	r.modes[s] = &w
+	return &w
+}
+
+// grants reads entries: none; a list of exactly these; {at-least: […]}; for default entries also derived.
+func (r *reader) grants(n ast.Node, what string, people []string) *Grants {
+	out := &Grants{List: []Grant{}}
+	if s, ok := n.(*ast.StringNode); ok {
+		switch {
+		case s.Value == "none":
+			return out
+		case s.Value == "derived" && what == "defaults":
+			out.Derived = true
+			return out
+		}
+	}
+	switch n.(type) {
+	case *ast.MappingNode, *ast.MappingValueNode:
+		if what == "defaults" {
+			r.fail(n, "defaults are none, derived, or a list of exactly these: new things get nothing else")
+			return out
+		}
+		r.pairs(n, what, []string{"at-least"}, func(_ string, v ast.Node) {
+			out.AtLeast = true
+			out.List = r.grantList(v, what, people)
+		})
+	default:
+		out.List = r.grantList(n, what, people)
+	}
+	return out
+}
+
+func (r *reader) grantList(n ast.Node, what string, people []string) []Grant {
+	out := []Grant{}
+	seen := map[string]bool{}
+	one := func(v ast.Node, s string) {
+		parts := strings.Split(s, ":")
+		if len(parts) != 3 || parts[0] != "user" && parts[0] != "group" {
+			r.fail(v, "entry %q: want user:NAME:rwx or group:NAME:rwx", s)
+			return
+		}
+		if !accountName.MatchString(parts[1]) {
+			r.fail(v, "entry %q: %q cannot be an account's name; the owner's and the owning group's rights are in files and folders", s, parts[1])
+			return
+		}
+		g := Grant{Position: at(v), Group: parts[0] == "group", Name: parts[1]}
+		letters := parts[2]
+		if strings.Contains(letters, "X") {
+			g.Conditionally = true
+			letters = strings.Replace(letters, "X", "-", 1)
+		}
+		p, err := mode.ParsePerm(letters)
+		if err != nil {
+			r.fail(v, "entry %q: %v", s, err)
+			return
+		}
+		g.Perm = p
+		if key := parts[0] + ":" + parts[1]; seen[key] {
+			r.fail(v, "entry %q: %s stands twice", s, key)
+		} else {
+			seen[key] = true
+		}
+		out = append(out, g)
+	}
+	r.list(n, what, func(v ast.Node) {
+		s, ok := r.scalar(v, what)
+		switch {
+		case !ok:
+		case !strings.Contains(s, "${for}"):
+			one(v, s)
+		case len(people) == 0:
+			r.fail(v, "entry %q: the rule does not say for whom: add \"for: ACCOUNT\"", s)
+		default:
+			for _, p := range people {
+				one(v, strings.ReplaceAll(s, "${for}", p))
+			}
+		}
+	})
+	return out
+}
