@@ -42,11 +42,13 @@ func TestWorld(t *testing.T) {
 	t.Run("what if", func(t *testing.T) { tryWhatIf(t, s) })
 	t.Run("bad looking", func(t *testing.T) { tryBadLooking(t, s) })
 	t.Run("findings", func(t *testing.T) { tryFindings(t, s) })
+	t.Run("declaring", func(t *testing.T) { tryDeclaring(t, s) })
 	t.Run("names", func(t *testing.T) { tryNames(t, s) })
 	t.Run("plan of chosen findings", func(t *testing.T) { tryChosen(t, s) })
 	t.Run("skipped", func(t *testing.T) { trySkipped(t, s) })
 	t.Run("restore", func(t *testing.T) { tryRestore(t, s) })
 	t.Run("agents", func(t *testing.T) { tryAgents(t, s) })
+	t.Run("changes", func(t *testing.T) { tryChanges(t, s) })
 	t.Run("interface", func(t *testing.T) { tryInterface(t, s) })
 }
 

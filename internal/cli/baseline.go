@@ -12,6 +12,7 @@ import (
 
 	"idletally/internal/client"
 	"idletally/internal/core/baseline"
+	"idletally/internal/core/perm"
 	"idletally/internal/wire"
 )
 
@@ -26,7 +27,7 @@ func read(c *cobra.Command, file string) (string, error) {
 }
 
 func baselineCommand(o *options) *cobra.Command {
-	var offline bool
+	var offline, strict bool
 	check := &cobra.Command{Use: "check FILE", Short: "Check a baseline; exit code 4 where it has errors", Args: args(1, 1, "a file, or - for standard input"),
 		Long: `Check a baseline. Errors name line and column and what would be right. With a session the
 service also says which hosts it applies to and what single hosts cannot follow; --local asks no service.`,
@@ -45,6 +46,10 @@ service also says which hosts it applies to and what single hosts cannot follow;
 				return err
 			case offline:
 				checked.OK, checked.Application, checked.Rules = true, doc.Application, len(doc.Rules)
+				m, _ := baseline.Compile(doc, (&perm.Directory{}).Index())
+				if checked.Warnings, err = baseline.Warn(baseline.Facts{Matcher: m}); err != nil {
+					return err
+				}
 			default:
 				api, err := o.client()
 				if err != nil {
@@ -54,8 +59,9 @@ service also says which hosts it applies to and what single hosts cannot follow;
 					return err
 				}
 			}
-			return showChecked(o, c, a[0], checked)
+			return showChecked(o, c, a[0], checked, strict)
 		}}
+	check.Flags().BoolVar(&strict, "strict", false, "exit with 4 where there are warnings, too")
 	check.Flags().BoolVar(&offline, "local", false, "check the text alone, without a service")
 	upload := &cobra.Command{Use: "upload FILE", Short: "Keep a baseline as the next draft edition", Args: args(1, 1, "a file, or - for standard input"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
@@ -125,10 +131,112 @@ service also says which hosts it applies to and what single hosts cannot follow;
 			_, err := c.OutOrStdout().Write(baseline.Schema)
 			return err
 		}}
-	return noun("baseline", "What should be", check, upload, publish, list, show, schema)
+	effect := &cobra.Command{Use: "effect FILE", Short: "Say how a baseline would judge the last snapshots, before it is published", Args: args(1, 1, "a file, or - for standard input"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			text, err := read(c, a[0])
+			if err != nil {
+				return err
+			}
+			e, err := api.PreviewBaseline(c.Context(), text)
+			if err != nil {
+				return err
+			}
+			return o.showEffect(c, e)
+		})}
+	compare := &cobra.Command{Use: "compare APPLICATION EDITION EDITION", Short: "Say which paths two editions judge differently", Args: args(3, 3, "an application and the numbers of two editions"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			var n [2]int
+			for i := range n {
+				var err error
+				if n[i], err = strconv.Atoi(a[i+1]); err != nil {
+					return usageError{fmt.Errorf("edition %q: want a number, 0 for the published one", a[i+1])}
+				}
+			}
+			e, err := api.CompareEditions(c.Context(), a[0], n[0], n[1])
+			if err != nil {
+				return err
+			}
+			return o.showEffect(c, e)
+		})}
+	var host string
+	var edition int
+	explain := &cobra.Command{Use: "explain APPLICATION PATH", Short: "Say which rule decides which aspect of a path, and which are overruled", Args: args(2, 2, "an application and a path"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			if host == "" {
+				return usageError{errors.New("say on which host: --host HOST")}
+			}
+			x, err := api.ExplainPath(c.Context(), a[0], edition, host, a[1])
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"ASPECT", "RULE", "DECLARED", "FOUND", "OVERRULED", "WHY"}, value: x, none: "No rule speaks of this path."}
+			if x.LeaveAlone {
+				t.none = "The baseline leaves this path alone."
+			}
+			for _, e := range x.Aspects {
+				found := e.Found
+				if found == "" {
+					found = "as declared"
+				}
+				t.add(string(e.Aspect), e.Rule, e.Declared, found, strings.Join(e.Overruled, ", "), e.Why)
+			}
+			if o.output == "table" {
+				seen := "as in its last snapshot"
+				if !x.Seen {
+					seen = "not in its last snapshot: taken for a file"
+				}
+				say(c, "%s on %s (%s, %s), by edition %d", a[1], x.Host, x.Kind, seen, x.Edition)
+			}
+			if err := o.show(c, t); err != nil {
+				return err
+			}
+			if o.output == "table" && len(x.NotFor) > 0 {
+				say(c, "These rules match the path, and their conditions do not: %s", strings.Join(x.NotFor, ", "))
+			}
+			return nil
+		})}
+	explain.Flags().StringVar(&host, "host", "", "the host")
+	explain.Flags().IntVar(&edition, "edition", 0, "an edition's number (default: the published one)")
+	return noun("baseline", "What should be", check, effect, upload, publish, list, show, compare, explain, schema)
 }
 
-func showChecked(o *options, c *cobra.Command, file string, k wire.Checked) error {
+// showEffect shows what is judged differently, host by host.
+func (o *options) showEffect(c *cobra.Command, e wire.EditionEffect) error {
+	t := table{head: []string{"HOST", "COUNT", "", "ASPECT", "FOUND", "DECLARED", "THEN", "RULE", "EFFECT", "WHERE"}, value: e, none: "No path is judged differently."}
+	for _, h := range e.Hosts {
+		if o.output == "table" {
+			say(c, "%s: %d findings now, %d then: %d new, %d gone, %d with another declaration", h.Host, h.Before, h.After, h.New, h.Gone, h.Changed)
+		}
+		for _, s := range h.Shifts {
+			what := map[[2]bool]string{{true, false}: "gone", {false, true}: "new", {true, true}: "changed"}[[2]bool{s.Was != "", s.Is != ""}]
+			where := s.Folder + "/…"
+			if s.Count == 1 {
+				where = s.Example
+			}
+			rule := s.NewRule
+			if rule == "" {
+				rule = s.OldRule
+			}
+			t.add(h.Host, strconv.Itoa(s.Count), what, s.Kind+" "+s.Aspect, s.Found, orDash(s.Was), orDash(s.Is), rule, mark(s.Word), where)
+		}
+	}
+	if err := o.show(c, t); err != nil {
+		return err
+	}
+	if o.output == "table" && len(e.Unseen) > 0 {
+		say(c, "No snapshot yet, so nothing can be said of: %s", strings.Join(e.Unseen, ", "))
+	}
+	return nil
+}
+
+func orDash(s string) string {
+	if s == "" {
+		return "–"
+	}
+	return s
+}
+
+func showChecked(o *options, c *cobra.Command, file string, k wire.Checked, strict bool) error {
 	t := table{head: []string{"FILE", "LINE", "COLUMN", "HOST", "MESSAGE"}, value: k}
 	for _, e := range k.Errors {
 		t.add(file, strconv.Itoa(e.Line), strconv.Itoa(e.Column), "", e.Message)
@@ -137,6 +245,9 @@ func showChecked(o *options, c *cobra.Command, file string, k wire.Checked) erro
 		t.add(file, strconv.Itoa(p.Line), strconv.Itoa(p.Column), p.Host, p.Message)
 	}
 	if o.output != "table" {
+		for _, w := range k.Warnings {
+			t.add(file, strconv.Itoa(w.Line), strconv.Itoa(w.Column), strings.Join(w.Hosts, " "), "warning: "+w.Message+"; write instead: "+w.Instead)
+		}
 		if err := o.show(c, t); err != nil {
 			return err
 		}
@@ -148,6 +259,13 @@ func showChecked(o *options, c *cobra.Command, file string, k wire.Checked) erro
 			}
 			say(c, "%s:%s:%s: %s%s", r[0], r[1], r[2], host, r[4])
 		}
+		for _, w := range k.Warnings {
+			say(c, "%s:%d:%d: warning: rule %s: %s", file, w.Line, w.Column, w.Rule, w.Message)
+			if w.Example != "" {
+				say(c, "    such as %s", w.Example)
+			}
+			say(c, "    write instead: %s", w.Instead)
+		}
 		if k.OK {
 			hosts := "applies to no host yet"
 			if len(k.Hosts) > 0 {
@@ -156,7 +274,7 @@ func showChecked(o *options, c *cobra.Command, file string, k wire.Checked) erro
 			say(c, "%s is a sound baseline of %s: %d rules; %s.", file, k.Application, k.Rules, hosts)
 		}
 	}
-	if !k.OK {
+	if !k.OK || strict && len(k.Warnings) > 0 {
 		return errNotSo
 	}
 	return nil

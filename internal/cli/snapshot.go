@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -82,7 +83,7 @@ func snapshotCommand(o *options) *cobra.Command {
 	list.Flags().StringVar(&application, "application", "", "only this application")
 	list.Flags().StringVar(&host, "host", "", "only this host")
 	list.Flags().IntVar(&most, "most", 50, "how many at the most")
-	return noun("snapshot", "What hosts looked like", take, list)
+	return noun("snapshot", "What hosts looked like", take, list, changesCommand(o))
 }
 
 // unknownOf marks an account or group that the host no longer has.
@@ -105,4 +106,106 @@ func showSnapshots(o *options, c *cobra.Command, snaps []wire.Snapshot) error {
 		t.add(s.ID, s.Application, s.Host, s.State, num(s.Paths), num(s.Gaps), whenever(s.Taken), strings.TrimSpace(root))
 	}
 	return o.show(c, t)
+}
+
+func changesCommand(o *options) *cobra.Command {
+	var paths bool
+	var most int
+	var after string
+	c := &cobra.Command{Use: "changes SNAPSHOT SNAPSHOT", Short: "Say what changed from one snapshot to another", Args: args(2, 2, "two snapshots, the earlier one first"),
+		Long: `Say what changed from one snapshot to another, of the same host or of two: equal changes are one line, with who can
+do more (opens) or less (closes) since. --paths lists the paths one by one.`,
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			limit := 0
+			if paths {
+				limit = min(most, 5000)
+			}
+			d, err := api.Changes(c.Context(), a[0], a[1], after, limit)
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"COUNT", "EFFECT", "KIND", "BEFORE", "AFTER", "WHERE"}, value: d, none: "Nothing changed."}
+			if paths {
+				t.head = []string{"CHANGE", "PATH"}
+				for _, p := range d.Items {
+					t.add(p.Change, p.Path)
+				}
+			} else {
+				for _, g := range d.Groups {
+					kind, where := g.AfterKind, g.Folder+"/…"
+					switch {
+					case kind == "":
+						kind = g.BeforeKind
+					case g.BeforeKind != "" && g.BeforeKind != kind:
+						kind = g.BeforeKind + " → " + kind
+					}
+					if g.Count == 1 {
+						where = g.Example
+					}
+					before, after := sides(g.Before, g.After)
+					t.add(strconv.Itoa(g.Count), mark(g.Word), kind, firstOf(before, g.BeforeGap, "–"), firstOf(after, g.AfterGap, "–"), where)
+				}
+			}
+			if o.output == "table" {
+				say(c, "from %s (%s, %s) to %s (%s, %s): %d changed, %d added, %d gone", d.From.ID, d.From.Host, whenever(d.From.Taken), d.To.ID, d.To.Host, whenever(d.To.Taken), d.Changed, d.Added, d.Gone)
+			}
+			if err := o.show(c, t); err != nil {
+				return err
+			}
+			if o.output == "table" && paths && d.Next != "" {
+				say(c, "There are more: --after '%s'", strings.ReplaceAll(d.Next, "'", `'\''`))
+			}
+			return nil
+		})}
+	c.Flags().BoolVar(&paths, "paths", false, "list the paths one by one")
+	c.Flags().IntVar(&most, "most", 1000, "how many paths at the most, up to 5000")
+	c.Flags().StringVar(&after, "after", "", "list the paths after this one")
+	return c
+}
+
+// sides writes two states so that what differs between them shows, and the rest does not.
+func sides(a, b *perm.View) (string, string) {
+	if a == nil || b == nil {
+		return whole(a), whole(b)
+	}
+	var x, y []string
+	differ := func(p, q string) {
+		if p != q {
+			x, y = append(x, firstOf(p, "none")), append(y, firstOf(q, "none"))
+		}
+	}
+	differ(a.Owner, b.Owner)
+	differ(":"+a.Group, ":"+b.Group)
+	differ(a.Mode, b.Mode)
+	differ(strings.Join(a.Entries, ","), strings.Join(b.Entries, ","))
+	differ(strings.Join(prefixed("default:", a.Defaults), ","), strings.Join(prefixed("default:", b.Defaults), ","))
+	differ(strings.Join(a.Flags, ","), strings.Join(b.Flags, ","))
+	if len(x) == 0 {
+		return "capability", "another capability"
+	}
+	return strings.Join(x, " "), strings.Join(y, " ")
+}
+
+func whole(v *perm.View) string {
+	if v == nil {
+		return ""
+	}
+	return strings.TrimSpace(v.Mode + " " + v.Owner + ":" + v.Group + " " + strings.Join(v.Entries, ","))
+}
+
+func prefixed(p string, list []string) []string {
+	out := make([]string, len(list))
+	for i, s := range list {
+		out[i] = p + s
+	}
+	return out
+}
+
+func firstOf(words ...string) string {
+	for _, w := range words {
+		if w != "" {
+			return w
+		}
+	}
+	return ""
 }

@@ -211,6 +211,21 @@ func (c *Client) CheckBaseline(ctx context.Context, text string) (wire.Checked, 
 	return post[wire.Checked](ctx, c, "/baselines/check", wire.BaselineText{Text: text})
 }
 
+// PreviewBaseline says how a text would judge the last snapshots.
+func (c *Client) PreviewBaseline(ctx context.Context, text string) (wire.EditionEffect, error) {
+	return post[wire.EditionEffect](ctx, c, "/baselines/effect", wire.BaselineText{Text: text})
+}
+
+// CompareEditions says which paths an edition judges differently than another.
+func (c *Client) CompareEditions(ctx context.Context, application string, old, fresh int) (wire.EditionEffect, error) {
+	return get[wire.EditionEffect](ctx, c, fmt.Sprintf("/baselines/%s/%d/effect", url.PathEscape(application), fresh), url.Values{"against": {strconv.Itoa(old)}})
+}
+
+// ExplainPath says which rule decides which aspect of a path; edition 0 is the published one.
+func (c *Client) ExplainPath(ctx context.Context, application string, edition int, host, path string) (wire.Explained, error) {
+	return get[wire.Explained](ctx, c, fmt.Sprintf("/baselines/%s/%d/explain", url.PathEscape(application), edition), url.Values{"host": {host}, "path": {path}})
+}
+
 // UploadBaseline keeps a text as a draft.
 func (c *Client) UploadBaseline(ctx context.Context, text string) (wire.Edition, error) {
 	return post[wire.Edition](ctx, c, "/baselines", wire.BaselineText{Text: text})
@@ -249,6 +264,11 @@ func (c *Client) Snapshot(ctx context.Context, id string) (wire.Snapshot, error)
 // Snapshots lists snapshots, newest first.
 func (c *Client) Snapshots(ctx context.Context, application, host string, most int) ([]wire.Snapshot, error) {
 	return All[wire.Snapshot](ctx, c, "/snapshots", url.Values{"application": {application}, "host": {host}, "limit": {strconv.Itoa(min(most, 1000))}}, most)
+}
+
+// Changes tells what changed from one snapshot to another; paths are listed after one, at most limit.
+func (c *Client) Changes(ctx context.Context, from, to, after string, limit int) (wire.Turnover, error) {
+	return get[wire.Turnover](ctx, c, "/snapshots/"+url.PathEscape(to)+"/changes", url.Values{"from": {from}, "after": {after}, "limit": {strconv.Itoa(limit)}})
 }
 
 // Drift is the newest reports of an application.

@@ -94,6 +94,85 @@ type Checked struct {
 	Hosts       []string          `json:"hosts" doc:"Hosts it applies to now"`
 	Errors      []*baseline.Error `json:"errors"`
 	Problems    []HostProblem     `json:"problems" doc:"What single hosts cannot follow, by their last snapshot"`
+	// Allowed, and probably not meant.
+	Warnings []baseline.Warning `json:"warnings"`
+}
+
+// Turnover is what changed between two snapshots.
+type Turnover struct {
+	From    Snapshot       `json:"from"`
+	To      Snapshot       `json:"to"`
+	Added   int            `json:"added"`
+	Gone    int            `json:"gone"`
+	Changed int            `json:"changed"`
+	Groups  []ChangeGroup  `json:"groups" doc:"Paths with the same change, many first"`
+	Items   []SingleChange `json:"items"`
+	Next    string         `json:"next,omitempty" doc:"Give it as after to get what follows"`
+}
+
+// ChangeGroup is paths with the same change. A side without a kind is not in that snapshot.
+type ChangeGroup struct {
+	BeforeKind string     `json:"before_kind,omitempty"`
+	AfterKind  string     `json:"after_kind,omitempty"`
+	Before     *perm.View `json:"before,omitempty"`
+	After      *perm.View `json:"after,omitempty"`
+	BeforeGap  string     `json:"before_gap,omitempty"`
+	AfterGap   string     `json:"after_gap,omitempty"`
+	Word       string     `json:"word" enum:"opens,closes,both,neither"`
+	Meaning    string     `json:"meaning"`
+	Count      int        `json:"count"`
+	Folder     string     `json:"folder"`
+	Example    string     `json:"example"`
+}
+
+// SingleChange is one path that changed.
+type SingleChange struct {
+	Path   string `json:"path"`
+	Change string `json:"change" enum:"added,gone,changed"`
+}
+
+// EditionEffect is how a baseline would judge the last snapshots, beside the one before it.
+type EditionEffect struct {
+	Application string       `json:"application"`
+	Hosts       []HostEffect `json:"hosts"`
+	Unseen      []string     `json:"unseen,omitempty" doc:"Hosts that it applies to and that have no snapshot yet"`
+}
+
+// HostEffect is the effect on one host.
+type HostEffect struct {
+	Host     string  `json:"host"`
+	Snapshot string  `json:"snapshot"`
+	Before   int     `json:"before" doc:"Findings until now"`
+	After    int     `json:"after" doc:"Findings then"`
+	New      int     `json:"new"`
+	Gone     int     `json:"gone"`
+	Changed  int     `json:"changed" doc:"Findings of the same aspect, with another declaration"`
+	Shifts   []Shift `json:"shifts" doc:"Paths that are judged differently, equal ones together"`
+}
+
+// Shift is paths on which one aspect is judged differently, all alike.
+type Shift struct {
+	Kind    string `json:"kind"`
+	Aspect  string `json:"aspect"`
+	Found   string `json:"found"`
+	Was     string `json:"was" doc:"Declared before, where that differed from what was found; empty: nothing differed"`
+	Is      string `json:"is" doc:"Declared then, likewise"`
+	OldRule string `json:"old_rule,omitempty"`
+	NewRule string `json:"new_rule,omitempty"`
+	Word    string `json:"word" enum:"opens,closes,both,neither"`
+	Meaning string `json:"meaning"`
+	Count   int    `json:"count"`
+	Folder  string `json:"folder"`
+	Example string `json:"example"`
+}
+
+// Explained is which rule decides which aspect of a path.
+type Explained struct {
+	Host    string `json:"host"`
+	Edition int    `json:"edition"`
+	Kind    string `json:"kind"`
+	Seen    bool   `json:"seen" doc:"The last snapshot has the path"`
+	baseline.Explanation
 }
 
 // HostProblem is a problem on one host.

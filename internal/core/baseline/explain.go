@@ -6,8 +6,8 @@ import (
 	"idletally/internal/core/perm"
 )
 
-// An Explained is one aspect of one path: which rule decides it, and which say it in vain.
-type Explained struct {
+// A Decided is one aspect of one path: which rule decides it, and which say it in vain.
+type Decided struct {
 	Aspect    perm.Aspect `json:"aspect"`
 	Rule      string      `json:"rule"`
 	Why       string      `json:"why,omitempty"`
@@ -18,15 +18,15 @@ type Explained struct {
 
 // An Explanation is what a baseline says of one path.
 type Explanation struct {
-	LeaveAlone bool        `json:"leave_alone,omitempty" doc:"No rule speaks of it"`
-	Aspects    []Explained `json:"aspects"`
-	NotFor     []string    `json:"not_for,omitempty" doc:"Rules whose patterns match, and whose conditions do not"`
+	LeaveAlone bool      `json:"leave_alone,omitempty" doc:"No rule speaks of it"`
+	Aspects    []Decided `json:"aspects"`
+	NotFor     []string  `json:"not_for,omitempty" doc:"Rules whose patterns match, and whose conditions do not"`
 }
 
 // Explain says which rule decides which aspect of a path.
 func (m *Matcher) Explain(path string, k perm.Kind, found perm.Set) Explanation {
 	s := m.Root(path)
-	out := Explanation{LeaveAlone: s.leave, Aspects: []Explained{}}
+	out := Explanation{LeaveAlone: s.leave, Aspects: []Decided{}}
 	if s.leave {
 		return out
 	}
@@ -52,7 +52,7 @@ func (m *Matcher) Explain(path string, k perm.Kind, found perm.Set) Explanation 
 			continue
 		}
 		r := m.Rule(w.Rule[a])
-		x := Explained{Aspect: a, Rule: r.Name, Why: r.Why, Declared: w.Text(a, k, found, m.dir), Found: differs[a]}
+		x := Decided{Aspect: a, Rule: r.Name, Why: r.Why, Declared: w.Text(a, k, found, m.dir), Found: differs[a]}
 		for _, i := range rules {
 			if i != w.Rule[a] {
 				x.Overruled = append(x.Overruled, m.Rule(i).Name)

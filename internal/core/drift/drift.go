@@ -7,7 +7,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -99,7 +98,7 @@ func Compare(ctx context.Context, src tree.Source, forest tree.Hash, m *baseline
 		}
 		return to.Finding(Finding{path, k, diff.Aspect, diff.Declared, diff.Found, diff.Rule, rule.Severity, found, diff.Mended, effect, g.ID})
 	}
-	required, unread := m.Required(), []string{}
+	present := newPresence(m)
 	err := tree.Fold(ctx, src, forest, (*baseline.State)(nil), func(path string, e tree.Entry, in *baseline.State) (*baseline.State, error) {
 		var s *baseline.State
 		if in == nil {
@@ -108,23 +107,14 @@ func Compare(ctx context.Context, src tree.Source, forest tree.Hash, m *baseline
 			s = m.Step(in, e.Name)
 		}
 		sum.Paths++
-		if r, ok := required[path]; ok {
-			if r.Admits(e.Kind) {
-				delete(required, path)
-			} else {
-				r.Found = "a " + e.Kind.String()
-				required[path] = r
-			}
-		}
+		present.see(path, e.Kind)
 		want := m.Want(s, e.Kind, e.Set)
 		if want != nil && !want.LeaveAlone {
 			sum.Judged++
 		}
 		if e.Gap != tree.Whole && (want == nil || !want.LeaveAlone) {
 			sum.Unread++
-			if len(required) > 0 {
-				unread = append(unread, path)
-			}
+			present.gap(path)
 			if err := to.Unread(Unread{path, e.Gap.String()}); err != nil {
 				return s, err
 			}
@@ -142,15 +132,10 @@ func Compare(ctx context.Context, src tree.Source, forest tree.Hash, m *baseline
 	if err != nil {
 		return sum, nil, err
 	}
-	for _, path := range slices.SortedFunc(maps.Keys(required), pathname.Compare) {
-		// Where a folder on the way could not be read nobody can say what is missing in it.
-		if slices.ContainsFunc(unread, func(f string) bool { return pathname.Under(path, f) && path != f }) {
-			continue
-		}
-		r := required[path]
-		if err := file(path, r.Kind, perm.Set{}, perm.Difference{Aspect: perm.AspectPresence, Rule: r.Rule, Declared: r.Declared, Found: r.Found}); err != nil {
-			return sum, nil, err
-		}
+	if err := present.missing(func(path string, r baseline.Required, diff perm.Difference) error {
+		return file(path, r.Kind, perm.Set{}, diff)
+	}); err != nil {
+		return sum, nil, err
 	}
 	out := make([]Group, 0, len(groups))
 	for _, g := range groups {

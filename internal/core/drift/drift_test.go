@@ -30,6 +30,62 @@ rules:
     files: 0600
 `
 
+// Two baselines on one snapshot: what is new, what goes, what is declared otherwise.
+func TestJudge(t *testing.T) {
+	dir := (&perm.Directory{Accounts: []perm.Account{{ID: "u1", Name: "purser"}}, Groups: []perm.Account{{ID: "g1", Name: "crew"}}}).Index()
+	m := tree.Memory{}
+	file := func(name string, md mode.Mode) tree.Entry {
+		return tree.Entry{Name: name, Kind: perm.File, Set: perm.POSIX{UID: 1, GID: 1, Mode: md}.Set()}
+	}
+	keys := m.Add(tree.Node{Entries: []tree.Entry{file("a.key", 0o640), file("b.key", 0o640), file("c.key", 0o600)}})
+	set := perm.POSIX{UID: 1, GID: 1, Mode: 0o750}.Set()
+	top := m.Add(tree.Node{Entries: []tree.Entry{{Name: "keys", Kind: perm.Folder, Set: set, Child: keys}, file("x", 0o644)}})
+	h := m.Add(tree.Node{Forest: true, Entries: []tree.Entry{{Name: "/srv/tideboard", Kind: perm.Folder, Set: set, Child: top}}})
+	compile := func(text string) *baseline.Matcher {
+		d, err := baseline.Parse([]byte(text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		m, _ := baseline.Compile(d, dir)
+		return m
+	}
+	old, fresh := compile(text), compile(strings.NewReplacer("files: 0600", "files: 0640", "files: 0640\n    folders", "files: 0600\n    folders").Replace(text)+
+		"  - rule: there\n    paths: /srv/tideboard/conf\n    exists: yes\n")
+	v, shifts, err := Judge(t.Context(), m, h, old, fresh, dir)
+	if err != nil || v != (Verdict{Before: 3, After: 3, New: 2, Gone: 2, Changed: 1}) {
+		t.Errorf("%+v, %v", v, err)
+	}
+	var got []string
+	for _, s := range shifts {
+		got = append(got, string(s.Aspect)+" "+s.Found+": "+s.Was+" by "+s.OldRule+" -> "+s.Is+" by "+s.NewRule+" at "+string(s.Example)+" "+s.Effect.Word())
+	}
+	want := []string{
+		"mode 0640: 0600 by keys ->  by  at /srv/tideboard/keys/a.key opens",
+		"presence missing:  by  -> there by there at /srv/tideboard/conf neither",
+		"mode 0600:  by  -> 0640 by keys at /srv/tideboard/keys/c.key closes",
+		"mode 0644: 0640 by all -> 0600 by all at /srv/tideboard/x opens",
+	}
+	if !slices.Equal(got, want) {
+		t.Errorf("%q", got)
+	}
+	if v, _, err = Judge(t.Context(), m, h, nil, old, dir); err != nil || v != (Verdict{After: 3, New: 3}) {
+		t.Errorf("from nothing: %+v, %v", v, err)
+	}
+	if v, shifts, err = Judge(t.Context(), m, h, old, compile(text), dir); err != nil || v.New+v.Gone+v.Changed != 0 || len(shifts) != 0 {
+		t.Errorf("the same twice: %+v, %v", v, err)
+	}
+	// What must be there and is not is a finding of a comparison as well.
+	var missing []string
+	if _, _, err := Compare(t.Context(), m, h, fresh, dir, Report{Unread: func(Unread) error { return nil }, Finding: func(f Finding) error {
+		if f.Aspect == perm.AspectPresence {
+			missing = append(missing, f.Path+" "+f.Declared+" "+f.Found)
+		}
+		return nil
+	}}); err != nil || !slices.Equal(missing, []string{"/srv/tideboard/conf there missing"}) {
+		t.Errorf("%q, %v", missing, err)
+	}
+}
+
 func TestCompare(t *testing.T) {
 	doc, err := baseline.Parse([]byte(text))
 	if err != nil {

@@ -56,7 +56,7 @@ func (d *Desk) fetch(ctx context.Context) func(string) ([]byte, error) {
 
 // Check parses a text and says what the hosts it applies to cannot follow.
 func (d *Desk) Check(ctx context.Context, text string) (*baseline.Document, wire.Checked, error) {
-	out := wire.Checked{Hosts: []string{}, Errors: []*baseline.Error{}, Problems: []wire.HostProblem{}}
+	out := wire.Checked{Hosts: []string{}, Errors: []*baseline.Error{}, Problems: []wire.HostProblem{}, Warnings: []baseline.Warning{}}
 	doc, err := d.Parse(ctx, text)
 	if err != nil {
 		var faults baseline.Errors
@@ -96,6 +96,15 @@ func (d *Desk) Check(ctx context.Context, text string) (*baseline.Document, wire
 		_, problems := baseline.Compile(own, dir)
 		for _, p := range problems {
 			out.Problems = append(out.Problems, wire.HostProblem{Host: h.Name, Problem: p})
+		}
+	}
+	if out.OK {
+		looks, err := d.lastLooks(ctx, doc.Application, hosts)
+		if err != nil {
+			return nil, out, err
+		}
+		if out.Warnings, err = d.warn(ctx, doc, text, looks); err != nil {
+			return nil, out, err
 		}
 	}
 	for _, name := range doc.HostNames {

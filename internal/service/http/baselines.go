@@ -8,6 +8,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"idletally/internal/core/baseline"
+	"idletally/internal/core/pathname"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -31,7 +32,7 @@ func (s *Server) baselineRoutes(r chi.Router) {
 		if err != nil {
 			return nil, err
 		}
-		if doc == nil {
+		if !c.OK {
 			details := make([]error, len(c.Errors))
 			for i, e := range c.Errors {
 				details[i] = e
@@ -46,10 +47,52 @@ func (s *Server) baselineRoutes(r chi.Router) {
 		e, err := s.Store.Edition(ctx, doc.Application, n)
 		return &body[wire.Edition]{wireEdition(e)}, err
 	})
+	add(s, op{"POST", "/baselines/effect", "preview-baseline", "How a baseline would judge the last snapshots, beside the published edition", wire.Author, 200}, func(ctx context.Context, in *body[wire.BaselineText]) (*body[wire.EditionEffect], error) {
+		old, err := s.desk.Against(ctx, in.Body.Text)
+		if err != nil {
+			return nil, err
+		}
+		out, err := s.desk.Effect(ctx, old, in.Body.Text)
+		return &body[wire.EditionEffect]{out}, err
+	})
 	type one struct {
 		Name   string `path:"name"`
 		Number int    `path:"number" doc:"0 is the published edition"`
 	}
+	type two struct {
+		Name    string `path:"name"`
+		Number  int    `path:"number" doc:"0 is the published edition"`
+		Against int    `query:"against" doc:"The edition that it is held against; 0 is the published one"`
+	}
+	add(s, op{"GET", "/baselines/{name}/{number}/effect", "compare-editions", "Which paths two editions judge differently, on the last snapshots", wire.Viewer, 200}, func(ctx context.Context, in *two) (*body[wire.EditionEffect], error) {
+		old, fresh, err := s.desk.Editions(ctx, in.Name, in.Against, in.Number)
+		if err != nil {
+			return nil, err
+		}
+		out, err := s.desk.Effect(ctx, old.Text, fresh.Text)
+		return &body[wire.EditionEffect]{out}, err
+	})
+	type explain struct {
+		Name   string `path:"name"`
+		Number int    `path:"number" doc:"0 is the published edition"`
+		Host   string `query:"host" required:"true" maxLength:"64"`
+		Path   string `query:"path" required:"true" maxLength:"131072"`
+	}
+	add(s, op{"GET", "/baselines/{name}/{number}/explain", "explain-path", "Which rule decides which aspect of a path", wire.Viewer, 200}, func(ctx context.Context, in *explain) (*body[wire.Explained], error) {
+		e, err := s.Store.Edition(ctx, in.Name, in.Number)
+		if err != nil {
+			return nil, err
+		}
+		raw, err := pathname.Unescape(in.Path)
+		if err == nil {
+			err = pathname.Check(raw)
+		}
+		if err != nil {
+			return nil, huma.Error422UnprocessableEntity("path: " + err.Error())
+		}
+		out, err := s.desk.Explain(ctx, e, in.Host, raw)
+		return &body[wire.Explained]{out}, err
+	})
 	add(s, op{"GET", "/baselines/{name}", "list-editions", "List an application's editions, newest first", wire.Viewer, 200}, func(ctx context.Context, in *byName) (*body[wire.Page[wire.Edition]], error) {
 		rows, err := s.Store.Editions(ctx, in.Name)
 		out := wire.Page[wire.Edition]{Items: []wire.Edition{}}

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"strconv"
 
+	"github.com/danielgtaylor/huma/v2"
+
 	"idletally/internal/core/drift"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
@@ -64,6 +66,75 @@ func (s *Server) snapshotRoutes() {
 		v, err := s.Store.Snapshot(ctx, in.ID)
 		return &body[wire.Snapshot]{wireSnapshot(v)}, err
 	})
+	type turn struct {
+		ID    string `path:"id" maxLength:"16" doc:"The later snapshot"`
+		From  string `query:"from" required:"true" maxLength:"16" doc:"The earlier one; of any host"`
+		After string `query:"after" maxLength:"131072" doc:"Path to go on after"`
+		Limit int    `query:"limit" default:"500" minimum:"0" maximum:"5000"`
+	}
+	add(s, op{"GET", "/snapshots/{id}/changes", "compare-snapshots", "What changed from one snapshot to another", wire.Viewer, 200}, func(ctx context.Context, in *turn) (*body[wire.Turnover], error) {
+		out, err := s.turnover(ctx, in.From, in.ID, in.After, in.Limit)
+		return &body[wire.Turnover]{out}, err
+	})
+}
+
+// turnover tells what changed from one snapshot to another.
+func (s *Server) turnover(ctx context.Context, from, to, after string, limit int) (wire.Turnover, error) {
+	out := wire.Turnover{Groups: []wire.ChangeGroup{}, Items: []wire.SingleChange{}}
+	a, err := s.stored(ctx, from)
+	if err != nil {
+		return out, err
+	}
+	b, err := s.stored(ctx, to)
+	if err != nil {
+		return out, err
+	}
+	raw, err := pathname.Unescape(after)
+	if err != nil {
+		return out, huma.Error422UnprocessableEntity("after: " + err.Error())
+	}
+	out.From, out.To = wireSnapshot(a.row), wireSnapshot(b.row)
+	t, groups, err := drift.Between(ctx, s.Store, a.snap.Forest, b.snap.Forest, b.dir, func(c drift.Change) error {
+		if raw != "" && pathname.Compare(c.Path, raw) <= 0 {
+			return nil
+		}
+		if len(out.Items) == limit {
+			if limit > 0 {
+				out.Next = out.Items[limit-1].Path
+			}
+			return nil
+		}
+		what := "changed"
+		switch {
+		case c.Before.Kind == 0:
+			what = "added"
+		case c.After.Kind == 0:
+			what = "gone"
+		}
+		out.Items = append(out.Items, wire.SingleChange{Path: pathname.Escape(c.Path), Change: what})
+		return nil
+	})
+	if err != nil {
+		return out, err
+	}
+	out.Added, out.Gone, out.Changed = t.Added, t.Gone, t.Changed
+	side := func(x drift.Side, d *perm.Directory) (kind string, view *perm.View, gap string) {
+		if x.Kind == 0 {
+			return "", nil, ""
+		}
+		if !x.Set.IsZero() {
+			v := perm.Describe(x.Set, d)
+			view = &v
+		}
+		return x.Kind.String(), view, x.Gap.String()
+	}
+	for _, g := range groups {
+		w := wire.ChangeGroup{Word: g.Effect.Word(), Meaning: g.Effect.String(), Count: g.Count, Folder: g.Folder.String(), Example: g.Example.String()}
+		w.BeforeKind, w.Before, w.BeforeGap = side(g.Before, a.dir)
+		w.AfterKind, w.After, w.AfterGap = side(g.After, b.dir)
+		out.Groups = append(out.Groups, w)
+	}
+	return out, nil
 }
 
 const maxGroups = 2000

@@ -1,0 +1,141 @@
+//go:build linux
+
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"idletally/demo"
+)
+
+// Somebody writes a baseline: it is warned of, its effect is known before it counts, editions are
+// compared by effect, and single paths are explained.
+func tryDeclaring(t *testing.T, s *demo.Stage) {
+	ctx := t.Context()
+	c := command{t, s, "quartermaster"}
+	c.login()
+	file := filepath.Join(t.TempDir(), "ticketing.yaml")
+	text := demo.Baseline("ticketing") + `
+  - rule: old-reports
+    paths: /srv/ticketing/reports/**
+    files: 0640
+  - rule: logs
+    paths: /srv/ticketing/logs/**
+    files: 0666
+  - rule: run-everything
+    paths: /srv/ticketing/releases/**
+    files: 0750
+  - rule: outside
+    paths: /srv/ticketing/releases/elsewhere
+    entries: ["user:web:rX"]
+  - rule: manual
+    paths: /srv/ticketing/manual.txt
+    exists: yes
+`
+	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, x := range []struct {
+		argv []string
+		code int
+		says []string
+	}{
+		{[]string{"baseline", "check", file}, 0, []string{"rule old-reports: no path of the last snapshot matches", "rule logs: everybody on the host can write", "such as /srv/ticketing/releases/2026-01/lang/part-00",
+			"rule outside: this path is a link", "write instead: ", "15 rules; applies to slip-north, slip-south"}},
+		{[]string{"baseline", "check", file, "--strict"}, 4, []string{"warning"}},
+		{[]string{"baseline", "check", file, "--local"}, 0, []string{"everybody on the host can write"}},
+		{[]string{"baseline", "check", file, "--output", "json"}, 0, []string{`"about": "execute on data"`, `"hosts": [`}},
+		{[]string{"baseline", "effect", file}, 0, []string{"slip-north: 438 findings now", "1440   new", "file presence  missing", "THEN", "▲ opens"}},
+		{[]string{"baseline", "explain", "ticketing", "/srv/ticketing/site/route-07/page-03.html", "--host", "slip-north"}, 0, []string{"entries  site        user:www-tickets:r--  none         everything"}},
+		{[]string{"baseline", "explain", "ticketing", "/srv/ticketing/spool/job-001", "--host", "slip-north"}, 0, []string{"leaves this path alone"}},
+		{[]string{"baseline", "explain", "ticketing", "/srv/ticketing/bin/new", "--host", "slip-north"}, 0, []string{"not in its last snapshot: taken for a file", "programs"}},
+		{[]string{"baseline", "explain", "ticketing", "/srv/ticketing/bin/new"}, 2, []string{"--host HOST"}},
+		{[]string{"baseline", "explain", "ticketing", "/srv/ticketing", "--host", "dinghy"}, 1, []string{"has no snapshot of ticketing yet"}},
+		{[]string{"baseline", "upload", file}, 0, []string{"edition      2"}},
+		{[]string{"baseline", "compare", "ticketing", "1", "2"}, 0, []string{"slip-south", "1380   new"}},
+		{[]string{"baseline", "compare", "ticketing", "2", "2"}, 0, []string{"No path is judged differently."}},
+		{[]string{"baseline", "compare", "ticketing", "1", "9"}, 1, []string{"not found"}},
+	} {
+		out, errs, code := c.run("", x.argv...)
+		if code != x.code {
+			t.Errorf("%v: exit code %d, want %d\n%s%s", x.argv, code, x.code, out, errs)
+		}
+		for _, w := range x.says {
+			if !strings.Contains(out+errs, w) {
+				t.Errorf("%v: %q is not in\n%s%s", x.argv, w, out, errs)
+			}
+		}
+	}
+	api := as(t, s, "quartermaster")
+	// Includes are what another application has published; what differs from host to host is read for each.
+	shared := "idletally: 1\napplication: standards\nhosts: {names: [slip-north]}\nroots: [/srv/standards]\nforms: {open-book: {files: 0644}}\nvariables: {top: {default: /srv/ticketing, slip-south: /srv/elsewhere}}\n" +
+		"rules:\n  - {rule: all, paths: /srv/standards/**, files: 0640}\n"
+	e, err := api.UploadBaseline(ctx, shared)
+	if err != nil {
+		t.Fatal(err)
+	}
+	using := "idletally: 1\napplication: reading\ninclude: standards\nhosts: {tags: [ticketing]}\nroots: [\"${top}\"]\nrules:\n  - {rule: all, paths: \"${top}/**\", form: open-book}\n"
+	if k, err := api.CheckBaseline(ctx, using); err != nil || k.OK || !strings.Contains(k.Errors[0].Message, "no baseline of standards is published") {
+		t.Errorf("before it is published: %+v, %v", k, err)
+	}
+	if _, err := api.Publish(ctx, "standards", e.Number); err != nil {
+		t.Fatal(err)
+	}
+	if k, err := api.CheckBaseline(ctx, using); err != nil || !k.OK {
+		t.Errorf("%+v, %v", k, err)
+	}
+	u, err := api.UploadBaseline(ctx, using)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := api.Publish(ctx, "reading", u.Number); err != nil {
+		t.Fatal(err)
+	}
+	for host, paths := range map[string]bool{"slip-north": true, "slip-south": false} {
+		snap := snapshot(t, api, "reading", host)
+		if (snap.Paths > 3000) != paths {
+			t.Errorf("%s: %d paths of %v", host, snap.Paths, snap.Roots)
+		}
+	}
+	_, err = as(t, s, "lookout").PreviewBaseline(ctx, using)
+	fails(t, "a viewer previews", err, 403, "needs the role author")
+}
+
+// What changed between two snapshots, and for whom.
+func tryChanges(t *testing.T, s *demo.Stage) {
+	ctx := t.Context()
+	c := as(t, s, "quartermaster")
+	before := snapshot(t, c, "tideboard", "slip-north")
+	token := filepath.Join(s.Root("slip-north"), "srv/tideboard/feeds/gauge-11.token")
+	for _, err := range []error{
+		os.Chmod(token, 0o666), os.WriteFile(filepath.Join(s.Root("slip-north"), "srv/tideboard/feeds/new\nline"), nil, 0o600),
+		os.Remove(filepath.Join(s.Root("slip-north"), "srv/tideboard/cache/tile-0399")),
+	} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	after := snapshot(t, c, "tideboard", "slip-north")
+	d, err := c.Changes(ctx, before.ID, after.ID, "", 2)
+	if err != nil || d.Changed != 1 || d.Added != 1 || d.Gone != 1 || len(d.Groups) != 3 || len(d.Items) != 2 || d.Next == "" {
+		t.Fatalf("%+v, %v", d, err)
+	}
+	if rest, err := c.Changes(ctx, before.ID, after.ID, d.Next, 5); err != nil || len(rest.Items) != 1 || rest.Items[0].Path != `/srv/tideboard/feeds/new\x0aline` {
+		t.Errorf("%+v, %v", rest, err)
+	}
+	cmd := command{t, s, "quartermaster"}
+	out, errs, code := cmd.run("", "snapshot", "changes", before.ID, after.ID)
+	for _, w := range []string{"1 changed, 1 added, 1 gone", "▲ opens    file  0640                   0666", "–", "/srv/tideboard/feeds/gauge-11.token"} {
+		if code != 0 || !strings.Contains(out, w) {
+			t.Errorf("%q is not in (%d)\n%s%s", w, code, out, errs)
+		}
+	}
+	if d, err := c.Changes(ctx, after.ID, after.ID, "", 2); err != nil || len(d.Groups) != 0 {
+		t.Errorf("with itself: %+v, %v", d, err)
+	}
+	_, err = c.Changes(ctx, "nope", after.ID, "", 2)
+	fails(t, "no such snapshot", err, 404, "nope")
+}

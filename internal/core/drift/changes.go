@@ -1,0 +1,90 @@
+package drift
+
+import (
+	"cmp"
+	"context"
+	"slices"
+
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/tree"
+)
+
+// A Change is one path that two snapshots do not have alike. A zero kind says that the path is
+// not in that snapshot.
+type Change struct {
+	Path          string
+	Before, After Side
+}
+
+// A Side is a path in one of two snapshots.
+type Side struct {
+	Kind perm.Kind
+	Set  perm.Set
+	Gap  tree.Gap
+}
+
+// Changes is paths with the same change.
+type Changes struct {
+	Before, After Side
+	Effect        perm.Effect
+	Count         int
+	Folder        pathname.Path
+	Example       pathname.Path
+}
+
+// A Turnover is what changed between two snapshots as a whole.
+type Turnover struct{ Added, Gone, Changed int }
+
+// Between tells what changed from one snapshot to another, equal changes together, and hands out
+// each path in the order of a walk. It goes only into folders that are not alike.
+func Between(ctx context.Context, src tree.Source, a, b tree.Hash, d *perm.Directory, each func(Change) error) (Turnover, []Changes, error) {
+	var t Turnover
+	type key struct{ before, after Side }
+	groups := map[key]*Changes{}
+	err := tree.Diff(ctx, src, a, b, func(path string, x, y *tree.Entry) error {
+		c := Change{Path: path}
+		switch {
+		case x == nil:
+			t.Added++
+		case y == nil:
+			t.Gone++
+		default:
+			t.Changed++
+		}
+		if x != nil {
+			c.Before = Side{x.Kind, x.Set, x.Gap}
+		}
+		if y != nil {
+			c.After = Side{y.Kind, y.Set, y.Gap}
+		}
+		k := key{c.Before, c.After}
+		g := groups[k]
+		if g == nil {
+			if len(groups) == maxShifts {
+				return each(c)
+			}
+			g = &Changes{Before: c.Before, After: c.After, Folder: pathname.Path(pathname.Folder(path)), Example: pathname.Path(path)}
+			if x != nil && y != nil && x.Kind == y.Kind {
+				g.Effect = perm.Between(x.Kind, x.Set, y.Set, d)
+			}
+			groups[k] = g
+		}
+		g.Count++
+		for !pathname.Under(path, string(g.Folder)) {
+			g.Folder = pathname.Path(pathname.Folder(string(g.Folder)))
+		}
+		return each(c)
+	})
+	if err != nil {
+		return t, nil, err
+	}
+	out := make([]Changes, 0, len(groups))
+	for _, g := range groups {
+		out = append(out, *g)
+	}
+	slices.SortFunc(out, func(a, b Changes) int {
+		return cmp.Or(cmp.Compare(b.Count, a.Count), pathname.Compare(string(a.Example), string(b.Example)))
+	})
+	return t, out, nil
+}
