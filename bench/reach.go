@@ -80,6 +80,9 @@ func plant(entries int) (tree.Memory, tree.Hash, int) {
 	grow = func(left int) tree.Hash {
 		var n tree.Node
 		files := min(left, 40)
+		if left < 60 { // no folder of almost nothing
+			files = left
+		}
 		for range files {
 			made++
 			n.Entries = append(n.Entries, tree.Entry{Name: fmt.Sprintf("file-%07d.dat", made), Kind: perm.File, Set: state(made, perm.File)})

@@ -1,6 +1,8 @@
 package baseline
 
 import (
+	"crypto/sha256"
+	"encoding/binary"
 	"fmt"
 	"path"
 	"slices"
@@ -27,6 +29,8 @@ type Matcher struct {
 	interned map[string]*State
 	start    *State
 	traits   bool // some rule asks for more than the kind
+	reached  []pos
+	key      []byte
 	said     map[ruleKind][]perm.Aspect
 }
 
@@ -43,15 +47,25 @@ type compiled struct {
 // A pos is a pattern and how many of its parts are matched.
 type pos struct{ pattern, part int }
 
-// A State is where a path stands in all patterns at once.
+// A glob is a part with wildcards, and where it leads: however many patterns have it, a name is
+// held against it once.
+type glob struct {
+	part string
+	to   []pos
+}
+
+// A State is where a path stands in all patterns at once. Most of a state is what ** keeps open all
+// the way down, and that is the same for many states: it stands once, in their base.
 type State struct {
-	key      string
-	literals map[string][]pos
-	globs    []pos
-	always   []pos
+	all      []pos            // sorted
+	key      string           // short for all
+	base     *State           // of the positions before ** and what follows from them; itself, where there are no others
+	literals map[string][]pos // from here on: of the positions that are not the base's
+	globs    []glob
+	stars    []pos             // where any name leads
 	fallback *State            // for names that no literal and no glob knows
 	next     map[string]*State // for the others, by the positions they lead to
-	rules    []int             // whose patterns end here, in the order of the document
+	rules    []int             // whose patterns end here, in the order of the document; the base's too
 	leave    bool
 	wants    [perm.BlockDevice + 1][allTraits + 1]*perm.Want
 }
@@ -75,8 +89,80 @@ func Compile(d *Document, dir *perm.Directory) (*Matcher, []Problem) {
 	for i := range m.patterns {
 		all = append(all, pos{i, 0})
 	}
-	m.start = m.intern(all)
+	nowhere := &State{next: map[string]*State{}}
+	nowhere.base, nowhere.fallback = nowhere, nowhere
+	m.interned[""] = nowhere
+	m.start = m.intern(nowhere, all)
 	return m, m.problems()
+}
+
+// Fingerprint names all that decides what a matcher wants: patterns, conditions, and what is
+// declared, with accounts as the host's own numbers. Matchers with equal fingerprints judge equal
+// paths in states of equal keys alike, on whichever host.
+func (m *Matcher) Fingerprint() [32]byte {
+	b := make([]byte, 0, 256*len(m.patterns))
+	number := func(n int) { b = binary.AppendUvarint(b, uint64(n+1)) }
+	text := func(s string) {
+		number(len(s))
+		b = append(b, s...)
+	}
+	someone := func(name string, group bool) {
+		id, _ := m.find(name, group) // whoever the host does not know is nobody
+		text(string(id))
+	}
+	who := func(w *Who, group bool) {
+		if w == nil {
+			number(-1)
+		} else {
+			someone(w.Name, group)
+		}
+	}
+	wanted := func(w *mode.Wanted) {
+		if w == nil {
+			number(-1)
+		} else {
+			text(w.String())
+		}
+	}
+	grants := func(g *Grants) {
+		if g == nil {
+			number(-1)
+			return
+		}
+		b = fmt.Appendf(b, "%v %v", g.AtLeast, g.Derived)
+		number(len(g.List))
+		for _, e := range g.List {
+			someone(e.Name, e.Group)
+			b = fmt.Appendf(b, "%d %v", e.Perm, e.Conditionally)
+		}
+	}
+	for _, p := range m.patterns {
+		number(p.rule)
+		number(len(p.parts))
+		for _, part := range p.parts {
+			text(part)
+		}
+	}
+	for i := range m.doc.Rules {
+		r := &m.doc.Rules[i]
+		b = fmt.Appendf(b, "%d %d %d %d %d", r.Only.Kinds, r.Only.Must, r.Only.MustNot, r.On, r.Off)
+		who(r.Owner, false)
+		who(r.Group, true)
+		wanted(r.Files)
+		wanted(r.Folders)
+		grants(r.Entries)
+		grants(r.Defaults)
+		for _, said := range []bool{r.Caps != nil, r.Exists != nil} {
+			b = fmt.Append(b, said)
+		}
+		if r.Caps != nil {
+			text(*r.Caps)
+		}
+		if r.Exists != nil {
+			b = fmt.Append(b, *r.Exists)
+		}
+	}
+	return sha256.Sum256(b)
 }
 
 // Rule gives a rule of the document by its number.
@@ -152,96 +238,157 @@ func (m *Matcher) Root(p string) *State {
 
 // Step gives the state of an entry in a folder.
 func (m *Matcher) Step(s *State, name string) *State {
-	lits, ok := s.literals[name]
-	if !ok && len(s.globs) == 0 {
-		return s.fallback
+	m.reached = s.named(m.reached[:0], name)
+	if s.base != s {
+		m.reached = s.base.named(m.reached, name)
 	}
-	reached := slices.Clone(s.always)
-	reached = append(reached, lits...)
-	for _, g := range s.globs {
-		if hit, _ := path.Match(m.patterns[g.pattern].parts[g.part], name); hit {
-			reached = append(reached, pos{g.pattern, g.part + 1})
-		}
+	if len(m.reached) == 0 {
+		return m.other(s)
 	}
-	if len(reached) == len(s.always) {
-		return s.fallback
-	}
-	key := keyOf(reached)
-	if n := s.next[key]; n != nil {
+	m.key = appendKey(m.key[:0], m.reached)
+	if n := s.next[string(m.key)]; n != nil {
 		return n
 	}
-	n := m.intern(reached)
+	key := string(m.key)
+	n := m.intern(s.base, append(slices.Clone(m.reached), s.starred()...))
 	s.next[key] = n
 	return n
 }
 
-func keyOf(ps []pos) string {
-	b := make([]byte, 0, len(ps)*8)
+// named appends where a name leads by a literal or a glob.
+func (s *State) named(to []pos, name string) []pos {
+	to = append(to, s.literals[name]...)
+	for _, g := range s.globs {
+		if hit, _ := path.Match(g.part, name); hit {
+			to = append(to, g.to...)
+		}
+	}
+	return to
+}
+
+// starred gives where any name leads.
+func (s *State) starred() []pos {
+	if s.base == s {
+		return s.stars
+	}
+	return append(slices.Clone(s.stars), s.base.stars...)
+}
+
+// other gives the state for a name that no literal and no glob knows.
+func (m *Matcher) other(s *State) *State {
+	if s.fallback == nil {
+		s.fallback = m.intern(s.base, s.starred())
+	}
+	return s.fallback
+}
+
+func appendKey(b []byte, ps []pos) []byte {
 	for _, p := range ps {
 		b = append(b, byte(p.pattern), byte(p.pattern>>8), byte(p.pattern>>16), byte(p.part), byte(p.part>>8))
 	}
-	return string(b)
+	return b
 }
 
-// intern finds or makes the state of some positions; ** matches nothing as well, so a position
-// before it is one behind it too.
-func (m *Matcher) intern(ps []pos) *State {
-	seen := map[pos]bool{}
-	var all []pos
-	for len(ps) > 0 {
-		p := ps[len(ps)-1]
-		ps = ps[:len(ps)-1]
-		if seen[p] {
-			continue
-		}
-		seen[p] = true
-		all = append(all, p)
-		if parts := m.patterns[p.pattern].parts; p.part < len(parts) && parts[p.part] == "**" {
+func keyOf(ps []pos) string { return string(appendKey(make([]byte, 0, len(ps)*5), ps)) }
+
+func byPattern(a, b pos) int {
+	if a.pattern != b.pattern {
+		return a.pattern - b.pattern
+	}
+	return a.part - b.part
+}
+
+// open says whether a position stands before **.
+func (m *Matcher) open(p pos) bool {
+	parts := m.patterns[p.pattern].parts
+	return p.part < len(parts) && parts[p.part] == "**"
+}
+
+// closed adds what follows from positions before **, which matches nothing as well; two ** never
+// stand side by side. The result is sorted.
+func (m *Matcher) closed(ps []pos) []pos {
+	for _, p := range ps {
+		if m.open(p) {
 			ps = append(ps, pos{p.pattern, p.part + 1})
 		}
 	}
-	slices.SortFunc(all, func(a, b pos) int {
-		if a.pattern != b.pattern {
-			return a.pattern - b.pattern
-		}
-		return a.part - b.part
+	slices.SortFunc(ps, byPattern)
+	return slices.Compact(ps)
+}
+
+// without drops the positions that a state has already.
+func without(ps []pos, s *State) []pos {
+	return slices.DeleteFunc(ps, func(p pos) bool {
+		_, has := slices.BinarySearchFunc(s.all, p, byPattern)
+		return has
 	})
-	key := keyOf(all)
-	if s := m.interned[key]; s != nil {
+}
+
+// intern finds or makes the state of a base and further positions.
+func (m *Matcher) intern(base *State, further []pos) *State {
+	own := without(m.closed(further), base)
+	if len(own) == 0 {
+		return base
+	}
+	all := slices.Concat(base.all, own)
+	slices.SortFunc(all, byPattern)
+	full := keyOf(all)
+	if s := m.interned[full]; s != nil {
 		return s
 	}
-	s := &State{key: key, literals: map[string][]pos{}, next: map[string]*State{}}
-	m.interned[key] = s
-	ended := map[int]bool{}
-	for _, p := range all {
+	sum := sha256.Sum256([]byte(full))
+	s := &State{all: all, key: string(sum[:16]), next: map[string]*State{}, literals: map[string][]pos{}}
+	m.interned[full] = s
+	if slices.ContainsFunc(own, m.open) {
+		var open []pos
+		for _, p := range own {
+			if m.open(p) {
+				open = append(open, p)
+			}
+		}
+		// What is open stays so all the way down: it makes a base of its own.
+		if lasting := without(m.closed(slices.Clone(open)), base); len(lasting) == len(own) {
+			base = s
+		} else {
+			base = m.intern(base, lasting)
+			own = without(own, base)
+		}
+	}
+	s.base = base
+	if base == s {
+		own = all
+	} else {
+		s.rules, s.leave = slices.Clone(base.rules), base.leave
+	}
+	for _, p := range own {
 		c := m.patterns[p.pattern]
 		if p.part == len(c.parts) {
 			if c.rule < 0 {
 				s.leave = true
-			} else if !ended[c.rule] {
-				ended[c.rule] = true
+			} else {
 				s.rules = append(s.rules, c.rule)
 			}
 			continue
 		}
 		to := pos{p.pattern, p.part + 1}
 		switch part := c.parts[p.part]; {
-		case part == "**":
-			s.always = append(s.always, p)
+		case part == "**": // the base keeps it
 		case part == "*":
-			s.always = append(s.always, to)
+			s.stars = append(s.stars, to)
 		case wildcard(part):
-			s.globs = append(s.globs, p)
+			i := slices.IndexFunc(s.globs, func(g glob) bool { return g.part == part })
+			if i < 0 {
+				i = len(s.globs)
+				s.globs = append(s.globs, glob{part: part})
+			}
+			s.globs[i].to = append(s.globs[i].to, to)
 		default:
 			name := unquote(part)
 			s.literals[name] = append(s.literals[name], to)
 		}
 	}
 	slices.Sort(s.rules)
-	s.fallback = s
-	if !slices.Equal(s.always, all) { // else nothing moves: the state leads to itself
-		s.fallback = m.intern(slices.Clone(s.always))
-	}
+	s.rules = slices.Compact(s.rules)
 	return s
 }
 

@@ -328,3 +328,40 @@ func TestWantAgainstObvious(t *testing.T) {
 		t.Errorf("only %d paths were spoken of", said)
 	}
 }
+
+// Whatever changes what is wanted changes the fingerprint; names, reasons and other hosts' numbers
+// for nobody who is declared do not.
+func TestFingerprint(t *testing.T) {
+	print := func(text string, d *perm.Directory) [32]byte {
+		doc, err := Parse([]byte(text))
+		if err != nil {
+			t.Fatalf("%v\n%s", err, text)
+		}
+		m, _ := Compile(doc, d)
+		return m.Fingerprint()
+	}
+	base := with("", all+"    owner: purser\n    files: 0640\n    entries: [\"user:www-tickets:r\"]\n")
+	same := map[string]string{
+		"name and reason": strings.Replace(base, "rule: all\n", "rule: other\n    why: because\n    severity: grave\n", 1),
+		"title":           "title: x\n" + base,
+	}
+	for what, text := range same {
+		if print(text, crew()) != print(base, crew()) {
+			t.Errorf("%s changes the fingerprint", what)
+		}
+	}
+	seen := map[[32]byte]string{print(base, crew()): "the baseline"}
+	for _, x := range [][2]string{{"ticketing/**", "ticketing/*"}, {"owner: purser", "owner: root"}, {"owner: purser", "group: crew"}, {"files: 0640", "files: 0600"}, {"files: 0640", "folders: 0640"}, {"files: 0640", "files: g+r"},
+		{":r\"", ":rX\""}, {":r\"", ":rw\""}, {"[\"user:www-tickets:r\"]", "none"}, {"[\"user:www-tickets:r\"]", "{at-least: [\"user:www-tickets:r\"]}"}, {"entries: ", "defaults: "}, {"entries: [\"user:www-tickets:r\"]", "defaults: derived"},
+		{"files: 0640", "only: file\n    files: 0640"}, {"files: 0640", "only: not-executable\n    files: 0640"}, {"files: 0640", "immutable: yes"}, {"files: 0640", "immutable: no"}, {"files: 0640", "capability: none"}, {"files: 0640", "exists: no"}} {
+		text := strings.Replace(base, x[0], x[1], 1)
+		if other, ok := seen[print(text, crew())]; ok || text == base {
+			t.Errorf("%s for %s has the fingerprint of %s", x[1], x[0], other)
+		}
+		seen[print(text, crew())] = x[1]
+	}
+	moved := (&perm.Directory{Accounts: []perm.Account{{ID: "u9", Name: "purser"}, {ID: "u2", Name: "www-tickets"}}}).Index()
+	if _, ok := seen[print(base, moved)]; ok {
+		t.Error("another number for an account has the same fingerprint")
+	}
+}

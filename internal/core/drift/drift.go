@@ -67,78 +67,42 @@ type Report struct {
 	Unread  func(Unread) error
 }
 
-// Compare walks a snapshot and reports every difference. The groups come back sorted: what opens
-// most first, then by severity and number.
-func Compare(ctx context.Context, src tree.Source, forest tree.Hash, m *baseline.Matcher, d *perm.Directory, to Report) (Summary, []Group, error) {
-	var sum Summary
-	effects := map[effectKey]perm.Effect{}
-	groups := map[groupKey]*Group{}
-	file := func(path string, k perm.Kind, found perm.Set, diff perm.Difference) error {
-		sum.Findings++
-		var effect perm.Effect
-		if diff.Aspect != perm.AspectPresence {
-			key := effectKey{k, diff.Mended, found}
-			var ok bool
-			if effect, ok = effects[key]; !ok {
-				effect = perm.Between(k, diff.Mended, found, d)
-				effects[key] = effect
-			}
+// add puts the counts of another part in.
+func (s *Summary) add(o Summary) {
+	s.Paths, s.Judged, s.Findings, s.Unread = s.Paths+o.Paths, s.Judged+o.Judged, s.Findings+o.Findings, s.Unread+o.Unread
+}
+
+// Compare walks a snapshot and reports every difference, path by path in the order of a walk. The
+// groups come back sorted: what opens most first, then by severity and number. Folders in which
+// the memo knows everything to be as declared are not gone into; it may be nil.
+func Compare(ctx context.Context, src tree.Source, forest tree.Hash, m *baseline.Matcher, d *perm.Directory, memo *Memo, to Report) (Summary, []Group, error) {
+	c := &comparer{ctx: ctx, reader: tree.NewReader(src), m: m, d: d, memo: memo, to: to, present: newPresence(m),
+		filed: map[*perm.Difference]filed{}, groups: map[groupKey]*Group{}, judged: map[judgedKey][]perm.Difference{}}
+	if memo != nil {
+		names, err := d.Hash()
+		if err != nil {
+			return Summary{}, nil, err
 		}
-		rule := m.Rule(diff.Rule)
-		gk := groupKey{diff.Rule, diff.Aspect, k, diff.Declared, diff.Found, effect.String()}
-		g := groups[gk]
-		if g == nil {
-			g = &Group{ID: gk.id(), Rule: rule.Name, Why: rule.Why, Severity: rule.Severity, Aspect: diff.Aspect, Kind: k,
-				Declared: diff.Declared, Found: diff.Found, Effect: effect, Folder: pathname.Path(pathname.Folder(path)), Example: pathname.Path(path)}
-			groups[gk] = g
-		}
-		g.Count++
-		for !pathname.Under(path, string(g.Folder)) {
-			g.Folder = pathname.Path(pathname.Folder(string(g.Folder)))
-		}
-		return to.Finding(Finding{path, k, diff.Aspect, diff.Declared, diff.Found, diff.Rule, rule.Severity, found, diff.Mended, effect, g.ID})
+		c.fingerprint = m.Fingerprint()
+		c.named = sha256.Sum256(append(c.fingerprint[:], names...))
 	}
-	present := newPresence(m)
-	err := tree.Fold(ctx, src, forest, (*baseline.State)(nil), func(path string, e tree.Entry, in *baseline.State) (*baseline.State, error) {
-		var s *baseline.State
-		if in == nil {
-			s = m.Root(path)
-		} else {
-			s = m.Step(in, e.Name)
-		}
-		sum.Paths++
-		present.see(path, e.Kind)
-		want := m.Want(s, e.Kind, e.Set)
-		if want != nil && !want.LeaveAlone {
-			sum.Judged++
-		}
-		if e.Gap != tree.Whole && (want == nil || !want.LeaveAlone) {
-			sum.Unread++
-			present.gap(path)
-			if err := to.Unread(Unread{path, e.Gap.String()}); err != nil {
-				return s, err
-			}
-		}
-		if e.Set.IsZero() || e.Gap == tree.Mount { // a mount point shows the other file system's root
-			return s, nil
-		}
-		for _, diff := range want.Differences(e.Kind, e.Set, d) {
-			if err := file(path, e.Kind, e.Set, diff); err != nil {
-				return s, err
-			}
-		}
-		return s, nil
-	})
+	nodes, err := c.reader.Load(ctx, forest)
 	if err != nil {
-		return sum, nil, err
+		return Summary{}, nil, err
 	}
-	if err := present.missing(func(path string, r baseline.Required, diff perm.Difference) error {
-		return file(path, r.Kind, perm.Set{}, diff)
+	top, err := c.folder(&nodes[0], nil)
+	if err != nil {
+		return Summary{}, nil, err
+	}
+	sum := top.sum
+	if err := c.present.missing(func(path string, r baseline.Required, diff perm.Difference) error {
+		sum.Findings++
+		return c.file(path, r.Kind, perm.Set{}, &diff)
 	}); err != nil {
 		return sum, nil, err
 	}
-	out := make([]Group, 0, len(groups))
-	for _, g := range groups {
+	out := make([]Group, 0, len(c.groups))
+	for _, g := range c.groups {
 		out = append(out, *g)
 	}
 	slices.SortFunc(out, func(a, b Group) int {
@@ -150,6 +114,236 @@ func Compare(ctx context.Context, src tree.Source, forest tree.Hash, m *baseline
 		return 0
 	})
 	return sum, out, nil
+}
+
+type comparer struct {
+	ctx         context.Context
+	reader      *tree.Reader
+	m           *baseline.Matcher
+	d           *perm.Directory
+	memo        *Memo
+	fingerprint [32]byte // of what is declared
+	named       [32]byte // and of the host's names
+	to          Report
+	present     *presence
+	filed       map[*perm.Difference]filed // by where they are kept
+	groups      map[groupKey]*Group
+	judged      map[judgedKey][]perm.Difference // few states stand under few declarations, on many paths
+	last        judgedKey                       // and neighbours are mostly alike
+	lastDiffs   []perm.Difference
+	path        []byte
+}
+
+type judgedKey struct {
+	want *perm.Want
+	kind perm.Kind
+	set  perm.Set
+}
+
+const maxJudged = 100_000
+
+func (c *comparer) differences(want *perm.Want, k perm.Kind, set perm.Set) []perm.Difference {
+	if want == nil {
+		return nil
+	}
+	key := judgedKey{want, k, set}
+	if key == c.last {
+		return c.lastDiffs
+	}
+	diffs, ok := c.judged[key]
+	if !ok {
+		diffs = want.Differences(k, set, c.d)
+		if len(c.judged) >= maxJudged {
+			clear(c.judged)
+		}
+		c.judged[key] = diffs
+	}
+	c.last, c.lastDiffs = key, diffs
+	return diffs
+}
+
+// known gives what the memo has of a folder at a state.
+func (c *comparer) known(node tree.Hash, state string) *judged {
+	if j := c.memo.get(spot{node, c.fingerprint, state}); j != nil {
+		return j
+	}
+	return c.memo.get(spot{node, c.named, state})
+}
+
+// folder compares what is in a folder, or the roots of a forest. c.path holds the folder; in is
+// where it stands in the baseline.
+func (c *comparer) folder(n *tree.Node, in *baseline.State) (*judged, error) {
+	if err := c.ctx.Err(); err != nil {
+		return nil, err
+	}
+	j := &judged{}
+	base := c.into()
+	state := func(e *tree.Entry) *baseline.State {
+		if n.Forest {
+			return c.m.Root(e.Name)
+		}
+		return c.m.Step(in, e.Name)
+	}
+	nodes := tree.Children{Reader: c.reader, Of: n, Wanted: func(e *tree.Entry) bool { return c.known(e.Child, state(e).Key()) == nil }}
+	for i := range n.Entries {
+		e := &n.Entries[i]
+		c.path = append(c.path[:base], e.Name...)
+		s := state(e)
+		it, counts := c.judge(e, s)
+		j.sum.add(counts)
+		if err := c.report(&it); err != nil {
+			return nil, err
+		}
+		if e.HasChild() {
+			below := c.known(e.Child, s.Key())
+			if below != nil && !c.present.awaits(c.path) {
+				if err := c.replay(below); err != nil {
+					return nil, err
+				}
+			} else {
+				child, err := nodes.At(c.ctx, i)
+				if err != nil {
+					return nil, err
+				}
+				if below, err = c.folder(child, s); err != nil {
+					return nil, err
+				}
+				c.learn(e.Child, s.Key(), below)
+			}
+			j.sum.add(below.sum)
+			if len(below.items) > 0 {
+				it.below, it.node, it.state = true, e.Child, s.Key()
+			}
+		}
+		if c.memo != nil && (it.below || it.unread != "" || len(it.diffs) > 0) {
+			it.name, it.kind, it.set = strings.Clone(e.Name), e.Kind, e.Set
+			j.items = append(j.items, it)
+		}
+	}
+	return j, nil
+}
+
+// into makes room for a name behind the folder that c.path holds, and tells where it begins.
+func (c *comparer) into() int {
+	if len(c.path) > 1 {
+		c.path = append(c.path, '/')
+	}
+	return len(c.path)
+}
+
+func (c *comparer) learn(node tree.Hash, state string, j *judged) {
+	k := spot{node, c.fingerprint, state}
+	if len(j.items) > 0 {
+		k.fingerprint = c.named
+	}
+	c.memo.put(k, j)
+}
+
+// replay reports of a folder what is known of it. c.path holds the folder.
+func (c *comparer) replay(j *judged) error {
+	if len(j.items) == 0 {
+		return nil
+	}
+	if err := c.ctx.Err(); err != nil {
+		return err
+	}
+	base := c.into()
+	for i := range j.items {
+		it := &j.items[i]
+		c.path = append(c.path[:base], it.name...)
+		if err := c.report(it); err != nil {
+			return err
+		}
+		if !it.below {
+			continue
+		}
+		below := c.known(it.node, it.state)
+		if below != nil {
+			if err := c.replay(below); err != nil {
+				return err
+			}
+			continue
+		}
+		// It was forgotten meanwhile.
+		nodes, err := c.reader.Load(c.ctx, it.node)
+		if err != nil {
+			return err
+		}
+		if below, err = c.folder(&nodes[0], c.m.Root(string(c.path))); err != nil {
+			return err
+		}
+		c.learn(it.node, it.state, below)
+	}
+	return nil
+}
+
+// judge looks at one path. c.path holds it.
+func (c *comparer) judge(e *tree.Entry, s *baseline.State) (item, Summary) {
+	it, sum := item{kind: e.Kind, set: e.Set}, Summary{Paths: 1}
+	want := c.m.Want(s, e.Kind, e.Set)
+	if want != nil && !want.LeaveAlone {
+		sum.Judged++
+	}
+	c.present.see(c.path, e.Kind)
+	if e.Gap != tree.Whole && (want == nil || !want.LeaveAlone) {
+		sum.Unread++
+		it.unread = e.Gap.String()
+	}
+	if !e.Set.IsZero() && e.Gap != tree.Mount { // a mount point shows the other file system's root
+		it.diffs = c.differences(want, e.Kind, e.Set)
+		sum.Findings += len(it.diffs)
+	}
+	return it, sum
+}
+
+// report tells what there is to say of one path. c.path holds it.
+func (c *comparer) report(it *item) error {
+	if it.unread == "" && len(it.diffs) == 0 {
+		return nil
+	}
+	path := string(c.path)
+	if it.unread != "" {
+		c.present.gap(path)
+		if err := c.to.Unread(Unread{path, it.unread}); err != nil {
+			return err
+		}
+	}
+	for i := range it.diffs {
+		if err := c.file(path, it.kind, it.set, &it.diffs[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// filed is what a difference comes to: equal paths share it, since they share the difference.
+type filed struct {
+	group  *Group
+	effect perm.Effect
+}
+
+// file reports a finding and puts it in its group.
+func (c *comparer) file(path string, k perm.Kind, found perm.Set, diff *perm.Difference) error {
+	rule := c.m.Rule(diff.Rule)
+	f, ok := c.filed[diff]
+	if !ok {
+		if diff.Aspect != perm.AspectPresence {
+			f.effect = perm.Between(k, diff.Mended, found, c.d)
+		}
+		gk := groupKey{diff.Rule, diff.Aspect, k, diff.Declared, diff.Found, f.effect.String()}
+		if f.group = c.groups[gk]; f.group == nil {
+			f.group = &Group{ID: gk.id(), Rule: rule.Name, Why: rule.Why, Severity: rule.Severity, Aspect: diff.Aspect, Kind: k,
+				Declared: diff.Declared, Found: diff.Found, Effect: f.effect, Folder: pathname.Path(pathname.Folder(path)), Example: pathname.Path(path)}
+			c.groups[gk] = f.group
+		}
+		c.filed[diff] = f
+	}
+	g := f.group
+	g.Count++
+	for !pathname.Under(path, string(g.Folder)) {
+		g.Folder = pathname.Path(pathname.Folder(string(g.Folder)))
+	}
+	return c.to.Finding(Finding{path, k, diff.Aspect, diff.Declared, diff.Found, diff.Rule, rule.Severity, found, diff.Mended, f.effect, g.ID})
 }
 
 // Weight orders groups: opening to everyone weighs more than opening, opening more than closing,
@@ -165,11 +359,6 @@ func (g Group) Weight() int {
 		w += 5
 	}
 	return w
-}
-
-type effectKey struct {
-	kind     perm.Kind
-	from, to perm.Set
 }
 
 type groupKey struct {

@@ -109,7 +109,7 @@ func Judge(ctx context.Context, src tree.Source, forest tree.Hash, old, fresh *b
 			} else {
 				out[i] = m.Step(in[i], e.Name)
 			}
-			presences[i].see(path, e.Kind)
+			presences[i].see([]byte(path), e.Kind)
 			want := m.Want(out[i], e.Kind, e.Set)
 			if e.Gap != tree.Whole && (want == nil || !want.LeaveAlone) {
 				presences[i].gap(path)

@@ -18,15 +18,25 @@ type presence struct {
 func newPresence(m *baseline.Matcher) *presence { return &presence{required: m.Required()} }
 
 // see takes note of a path that is there.
-func (p *presence) see(path string, k perm.Kind) {
-	if r, ok := p.required[path]; ok {
+func (p *presence) see(path []byte, k perm.Kind) {
+	if r, ok := p.required[string(path)]; ok {
 		if r.Admits(k) {
-			delete(p.required, path)
+			delete(p.required, string(path))
 		} else {
 			r.Found = "a " + k.String()
-			p.required[path] = r
+			p.required[string(path)] = r
 		}
 	}
+}
+
+// awaits says whether a path that must be there, and was not seen, would lie in a folder.
+func (p *presence) awaits(folder []byte) bool {
+	for path := range p.required {
+		if pathname.Under(path, string(folder)) {
+			return true
+		}
+	}
+	return false
 }
 
 // gap takes note of a folder whose content could not be read.

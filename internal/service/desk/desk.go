@@ -24,6 +24,7 @@ import (
 type Desk struct {
 	Store *store.Store
 	Log   *slog.Logger
+	Memo  *drift.Memo // of folders that are as declared, on whichever host
 }
 
 // ErrBad says that what was asked for cannot be done as it was asked.
@@ -194,7 +195,7 @@ func (d *Desk) Compare(ctx context.Context, snap store.Snapshot) (string, error)
 	if err != nil {
 		return "", err
 	}
-	sum, groups, err := drift.Compare(ctx, d.Store, snap.Hash(), m, dir, drift.Report{Finding: w.Finding, Unread: w.Unread})
+	sum, groups, err := drift.Compare(ctx, d.Store, snap.Hash(), m, dir, d.Memo, drift.Report{Finding: w.Finding, Unread: w.Unread})
 	if err != nil {
 		return "", fmt.Errorf("compare snapshot %s with edition %d of %s: %w", snap.ID, e.Number, snap.Application, err)
 	}

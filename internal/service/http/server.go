@@ -23,6 +23,7 @@ import (
 	"github.com/go-chi/httprate"
 	"github.com/go-sql-driver/mysql"
 
+	"idletally/internal/core/drift"
 	"idletally/internal/service/auth"
 	"idletally/internal/service/authority"
 	"idletally/internal/service/desk"
@@ -58,9 +59,12 @@ const (
 	approvalLife  = 72 * time.Hour
 )
 
+// maxMemo is how many folders are remembered to be as declared: about 200 bytes each.
+const maxMemo = 400_000
+
 // New builds the handler.
 func New(c Config) *Server {
-	s := &Server{Config: c, desk: &desk.Desk{Store: c.Store, Log: c.Log}, hub: newHub(), metrics: newMetrics(), mux: chi.NewMux()}
+	s := &Server{Config: c, desk: &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo)}, hub: newHub(), metrics: newMetrics(), mux: chi.NewMux()}
 	s.mux.Use(middleware.RequestID, s.log, s.recover, secure)
 	s.mux.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "ok") })
 	s.mux.Get("/readyz", s.ready)
