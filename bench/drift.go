@@ -128,7 +128,7 @@ func (c comparison) hold(forest tree.Hash, memo *drift.Memo) (drift.Summary, err
 		dir.Groups = append(dir.Groups, perm.Account{ID: perm.GID(uint32(3001 + i)), Name: fmt.Sprintf("crew-%d", i)})
 	}
 	m, _ := baseline.Compile(c.doc, dir.Index())
-	sum, _, err := drift.Compare(c.ctx, c.src, forest, m, dir, memo, drift.Report{
+	sum, _, err := drift.Compare(c.ctx, c.src, forest, m, dir, memo, nil, drift.Report{
 		Finding: func(drift.Finding) error { return nil }, Unread: func(drift.Unread) error { return nil },
 	})
 	return sum, err

@@ -7,8 +7,10 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"idletally/demo"
+	"idletally/internal/wire"
 )
 
 // Somebody writes a baseline: it is warned of, its effect is known before it counts, editions are
@@ -138,4 +140,73 @@ func tryChanges(t *testing.T, s *demo.Stage) {
 	}
 	_, err = c.Changes(ctx, "nope", after.ID, "", 2)
 	fails(t, "no such snapshot", err, 404, "nope")
+}
+
+// Accepted findings stand apart, are not mended along, and come back when they are accepted no more.
+func tryWaivers(t *testing.T, s *demo.Stage) {
+	ctx := t.Context()
+	c := command{t, s, "quartermaster"}
+	api := as(t, s, "quartermaster")
+	state := func() (counts, waived int64) {
+		d, err := api.Drift(ctx, "tideboard", "slip-north")
+		if err != nil || len(d.Reports) != 1 {
+			t.Fatalf("%+v, %v", d, err)
+		}
+		return d.Reports[0].Findings, d.Reports[0].Waived
+	}
+	before, none := state()
+	group := ""
+	d, err := api.Drift(ctx, "tideboard", "slip-north")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, g := range d.Groups {
+		if g.Rule == "everything" && g.Aspect == "mode" && g.Found == "0600" {
+			group = g.ID
+		}
+	}
+	until := time.Now().AddDate(0, 0, 20).Format(time.DateOnly)
+	for _, x := range []struct {
+		argv []string
+		code int
+		says string
+	}{
+		{[]string{"waiver", "add", "tideboard", "--group", group, "--until", until, "--reason", "The display reads them by another way"}, 0, "host slip-north, rule everything, file, mode, found 0600"},
+		{[]string{"waiver", "list", "tideboard"}, 0, "The display reads them by another way"},
+		{[]string{"drift", "show", "tideboard"}, 0, "25 findings more are waived"},
+		{[]string{"drift", "show", "tideboard", "--waived"}, 0, "closes (waived)"},
+		{[]string{"waiver", "add", "tideboard", "/srv/tideboard/**", "--until", "2020-01-01", "--reason", "late"}, 1, "would end before it begins"},
+		{[]string{"waiver", "add", "tideboard", "/srv/tideboard/**", "--until", "2099-01-01", "--reason", "for ever"}, 1, "a waiver lasts a year at most"},
+		{[]string{"waiver", "add", "tideboard", "/srv/tideboard/**", "--until", until, "--reason", "why not", "--rule", "none"}, 1, `has no rule "none"`},
+		{[]string{"waiver", "add", "tideboard", "/srv/a**b", "--until", until, "--reason", "why not"}, 1, "must be a part of its own"},
+		{[]string{"waiver", "add", "tideboard", "/srv/tideboard/**", "--until", "soon", "--reason", "why not"}, 2, "want a date"},
+		{[]string{"waiver", "add", "tideboard", "--until", until, "--reason", "why not"}, 2, "say which findings"},
+	} {
+		out, errs, code := c.run("", x.argv...)
+		if code != x.code || !strings.Contains(out+errs, x.says) {
+			t.Errorf("%v: exit code %d, want %d and %q\n%s%s", x.argv, code, x.code, x.says, out, errs)
+		}
+	}
+	if counts, waived := state(); none != 0 || waived != 25 || counts != before-25 {
+		t.Errorf("%d findings and %d waived, %d before", counts, waived, before)
+	}
+	p, err := api.DraftPlan(ctx, wire.Draft{Application: "tideboard", All: true})
+	if err != nil || int64(p.Steps) > before-25 {
+		t.Errorf("the plan has %d steps, %v", p.Steps, err)
+	}
+	rows, err := api.Waivers(ctx, "tideboard", false)
+	if err != nil || len(rows) != 1 {
+		t.Fatalf("%+v, %v", rows, err)
+	}
+	_, err = as(t, s, "lookout").WithdrawWaiver(ctx, rows[0].ID)
+	fails(t, "a viewer withdraws", err, 403, "needs the role reviewer")
+	if _, err := api.WithdrawWaiver(ctx, rows[0].ID); err != nil {
+		t.Error(err)
+	}
+	if counts, waived := state(); waived != 0 || counts != before {
+		t.Errorf("%d findings and %d waived after it was withdrawn", counts, waived)
+	}
+	if all, err := api.Waivers(ctx, "tideboard", true); err != nil || len(all) != 1 || all[0].WithdrawnBy != "quartermaster" || all[0].Counts {
+		t.Errorf("%+v, %v", all, err)
+	}
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -18,12 +19,15 @@ func mark(word string) string {
 
 func driftCommand(o *options) *cobra.Command {
 	var host string
-	var strict bool
+	var strict, waived bool
 	show := &cobra.Command{Use: "show APPLICATION", Short: "Show where hosts have drifted, equal findings as one line", Args: args(1, 1, "an application"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			d, err := api.Drift(c.Context(), a[0], host)
 			if err != nil {
 				return err
+			}
+			if !waived {
+				d.Groups = slices.DeleteFunc(d.Groups, func(g wire.Group) bool { return g.Waiver != nil })
 			}
 			none := "Everything is as declared."
 			if len(d.Reports) == 0 {
@@ -47,6 +51,7 @@ func driftCommand(o *options) *cobra.Command {
 			return nil
 		})}
 	show.Flags().StringVar(&host, "host", "", "only this host")
+	show.Flags().BoolVar(&waived, "waived", false, "show findings that are accepted for a time, too")
 	show.Flags().BoolVar(&strict, "strict", false, "exit with 4 where anything drifted or could not be read")
 	var group string
 	var most int
@@ -101,7 +106,11 @@ func driftTable(d client.Drift, host, none string) table {
 			where = g.Example
 		}
 		if host == "" || g.Host == host {
-			t.add(g.ID, g.Host, strconv.Itoa(g.Count), mark(g.Word), g.Rule, g.Kind+" "+g.Aspect, g.Declared, g.Found, where)
+			effect := mark(g.Word)
+			if g.Waiver != nil {
+				effect += " (waived)"
+			}
+			t.add(g.ID, g.Host, strconv.Itoa(g.Count), effect, g.Rule, g.Kind+" "+g.Aspect, g.Declared, g.Found, where)
 		}
 	}
 	return t
@@ -114,6 +123,9 @@ func driftByHost(o *options, c *cobra.Command, d client.Drift) error {
 			r.Host, r.Paths, r.Judged, r.Edition, r.Findings, r.Opens, r.Closes, r.Unread)
 		for _, p := range r.Problems {
 			say(c, "  %s", p.Message)
+		}
+		if r.Waived > 0 {
+			say(c, "  %d findings more are waived: --waived shows them, idletally waiver list says why", r.Waived)
 		}
 		t := driftTable(d, r.Host, "  Everything is as declared.")
 		t.head = append(t.head[:1], t.head[2:]...)

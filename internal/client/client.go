@@ -211,6 +211,21 @@ func (c *Client) CheckBaseline(ctx context.Context, text string) (wire.Checked, 
 	return post[wire.Checked](ctx, c, "/baselines/check", wire.BaselineText{Text: text})
 }
 
+// Waive accepts findings until a date.
+func (c *Client) Waive(ctx context.Context, w wire.NewWaiver) (wire.Waiver, error) {
+	return post[wire.Waiver](ctx, c, "/waivers", w)
+}
+
+// Waivers lists the waivers of an application; those that count no more only with all.
+func (c *Client) Waivers(ctx context.Context, application string, all bool) ([]wire.Waiver, error) {
+	return All[wire.Waiver](ctx, c, "/waivers", url.Values{"application": {application}, "all": {strconv.FormatBool(all)}}, 5000)
+}
+
+// WithdrawWaiver ends a waiver before its time.
+func (c *Client) WithdrawWaiver(ctx context.Context, id string) (wire.Waiver, error) {
+	return post[wire.Waiver](ctx, c, "/waivers/"+url.PathEscape(id)+"/withdraw", nil)
+}
+
 // PreviewBaseline says how a text would judge the last snapshots.
 func (c *Client) PreviewBaseline(ctx context.Context, text string) (wire.EditionEffect, error) {
 	return post[wire.EditionEffect](ctx, c, "/baselines/effect", wire.BaselineText{Text: text})

@@ -263,7 +263,8 @@ type Report struct {
 	Created     time.Time          `json:"created"`
 	Paths       int64              `json:"paths"`
 	Judged      int64              `json:"judged" doc:"Paths that a rule speaks of"`
-	Findings    int64              `json:"findings"`
+	Findings    int64              `json:"findings" doc:"Without those that are waived"`
+	Waived      int64              `json:"waived" doc:"Findings that somebody has accepted for a time"`
 	Unread      int64              `json:"unread"`
 	Opens       int64              `json:"opens" doc:"Findings by which somebody can do more than intended"`
 	Closes      int64              `json:"closes" doc:"Findings by which somebody can do less"`
@@ -288,6 +289,31 @@ type Group struct {
 	Count    int         `json:"count"`
 	Folder   string      `json:"folder" doc:"The deepest folder that holds them all"`
 	Example  string      `json:"example"`
+	Waiver   *Waiver     `json:"waiver,omitempty" doc:"Who has accepted them, why, and until when"`
+}
+
+// NewWaiver accepts findings until a date.
+type NewWaiver struct {
+	Application string    `json:"application" maxLength:"64"`
+	Host        string    `json:"host,omitempty" maxLength:"64" doc:"Only on this host"`
+	Paths       string    `json:"paths" minLength:"1" maxLength:"65536" doc:"A path, or a pattern as in baselines"`
+	Rule        string    `json:"rule,omitempty" maxLength:"64" doc:"Only findings of this rule"`
+	Kind        string    `json:"kind,omitempty" maxLength:"32" doc:"Only of files, folders and so on"`
+	Aspect      string    `json:"aspect,omitempty" maxLength:"16" doc:"Only of this aspect"`
+	Found       string    `json:"found,omitempty" maxLength:"65536" doc:"Only where this was found"`
+	Reason      string    `json:"reason" minLength:"3" maxLength:"2000"`
+	Ends        time.Time `json:"ends" doc:"A year from now at the latest"`
+}
+
+// Waiver is findings that somebody has accepted for a time.
+type Waiver struct {
+	ID string `json:"id"`
+	NewWaiver
+	Author      string     `json:"author"`
+	Created     time.Time  `json:"created"`
+	Counts      bool       `json:"counts" doc:"It has neither ended nor been withdrawn"`
+	WithdrawnBy string     `json:"withdrawn_by,omitempty"`
+	Withdrawn   *time.Time `json:"withdrawn,omitempty"`
 }
 
 // Finding is one path and aspect that is not as declared.

@@ -63,6 +63,11 @@ function Line({ group, snapshot, chosen, choose, mayChoose }: { group: Group; sn
                 <span><span className="text-xs text-muted">declared </span><Value group={group} text={group.declared} /></span>
                 <span className="text-sm">{group.meaning}</span>
               </div>
+              {group.waiver ? (
+                <p className="mt-1 text-sm">
+                  <strong>Waived</strong> by {group.waiver.author} until <Time at={group.waiver.ends} />: {group.waiver.reason}
+                </p>
+              ) : null}
               <DisclosurePanel>
                 {group.why ? <p className="mt-1 text-sm text-muted">Why this rule: {group.why}</p> : null}
                 <Paths group={group} snapshot={snapshot} open={open} />
@@ -96,6 +101,7 @@ export default function Drift({ me }: { me: Person }) {
     setSearch(next, { replace: true });
   };
   const picked = groups.filter((g) => chosen.has(key(g)));
+  const counting = groups.filter((g) => !g.waiver);
   return (
     <>
       <h1 className="mb-1 font-bold">Drift of {application}</h1>
@@ -103,7 +109,7 @@ export default function Drift({ me }: { me: Person }) {
       <ul className="mb-4 text-sm text-muted">
         {drift.data?.reports?.filter((r) => !host || r.host === host).map((r) => (
           <li key={r.id}>
-            <Link to={`/look?snapshot=${r.snapshot}`}>{r.host}</Link>: {r.judged.toLocaleString()} of {r.paths.toLocaleString()} paths judged by edition {r.edition}, {r.findings.toLocaleString()} findings, {r.unread} unread, <Time at={r.created} />
+            <Link to={`/look?snapshot=${r.snapshot}`}>{r.host}</Link>: {r.judged.toLocaleString()} of {r.paths.toLocaleString()} paths judged by edition {r.edition}, {r.findings.toLocaleString()} findings, {r.waived ? `${r.waived.toLocaleString()} more waived, ` : ""}{r.unread} unread, <Time at={r.created} />
             {r.problems?.map((p) => <div key={p.message}>{p.message}</div>)}
           </li>
         ))}
@@ -125,8 +131,8 @@ export default function Drift({ me }: { me: Person }) {
         </label>
         {author ? (
           <div className="ml-auto flex gap-2">
-            <Button onClick={() => setChosen(picked.length === groups.length ? new Set() : new Set(groups.map(key)))}>
-              {picked.length === groups.length && groups.length > 0 ? "Choose none" : "Choose all"}
+            <Button onClick={() => setChosen(picked.length === counting.length ? new Set() : new Set(counting.map(key)))}>
+              {picked.length === counting.length && counting.length > 0 ? "Choose none" : "Choose all"}
             </Button>
             <Button
               look="strong"

@@ -304,24 +304,12 @@ func (r *reader) patterns(n ast.Node, what string) (out []Pattern) {
 		if !ok {
 			return
 		}
-		p := Pattern{Position: at(v), Text: s}
-		if s != "/" {
-			p.parts = strings.Split(s[1:], "/")
+		p, err := newPattern(s)
+		if err != nil {
+			r.fail(v, "%v", err)
+			return
 		}
-		for i, part := range p.parts {
-			if part != "**" && strings.Contains(part, "**") {
-				r.fail(v, "pattern %q: ** must be a part of its own, between slashes; inside a name write *", s)
-				return
-			}
-			if part == "**" && i > 0 && p.parts[i-1] == "**" {
-				r.fail(v, "pattern %q: ** after ** says nothing more", s)
-				return
-			}
-			if _, err := path.Match(part, ""); err != nil {
-				r.fail(v, "pattern %q: part %q has a [ without its ]", s, part)
-				return
-			}
-		}
+		p.Position = at(v)
 		out = append(out, p)
 	}
 	if _, ok := n.(*ast.SequenceNode); ok {
@@ -331,6 +319,53 @@ func (r *reader) patterns(n ast.Node, what string) (out []Pattern) {
 	}
 	return out
 }
+
+// ParsePattern reads a path pattern by itself, escaped as paths are.
+func ParsePattern(text string) (Pattern, error) {
+	raw, err := pathname.Unescape(text)
+	if err == nil {
+		err = pathname.Check(raw)
+	}
+	if err != nil {
+		return Pattern{}, fmt.Errorf("pattern %q: %w", text, err)
+	}
+	return newPattern(raw)
+}
+
+func newPattern(s string) (Pattern, error) {
+	p := Pattern{Text: s}
+	if s != "/" {
+		p.parts = strings.Split(s[1:], "/")
+	}
+	for i, part := range p.parts {
+		if part != "**" && strings.Contains(part, "**") {
+			return p, fmt.Errorf("pattern %q: ** must be a part of its own, between slashes; inside a name write *", s)
+		}
+		if part == "**" && i > 0 && p.parts[i-1] == "**" {
+			return p, fmt.Errorf("pattern %q: ** after ** says nothing more", s)
+		}
+		if _, err := path.Match(part, ""); err != nil {
+			return p, fmt.Errorf("pattern %q: part %q has a [ without its ]", s, part)
+		}
+	}
+	return p, nil
+}
+
+// Patterns holds paths against many patterns at once. It is not safe for concurrent use.
+type Patterns struct{ m *Matcher }
+
+// NewPatterns makes patterns ready.
+func NewPatterns(list []Pattern) *Patterns {
+	d := &Document{}
+	for _, p := range list {
+		d.Rules = append(d.Rules, Rule{Paths: []Pattern{p}})
+	}
+	m, _ := Compile(d, nil) // no rule names anybody
+	return &Patterns{m}
+}
+
+// Match gives the numbers of the patterns that match a path, in their order.
+func (p *Patterns) Match(path string) []int { return p.m.Root(path).rules }
 
 // underRoots tells patterns that can match nothing the baseline keeps.
 func (r *reader) underRoots(d *Document) {

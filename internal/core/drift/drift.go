@@ -29,6 +29,7 @@ type Finding struct {
 	Mended   perm.Set    // what was found, with this aspect as declared
 	Effect   perm.Effect // of going from what was declared to what was found
 	Group    string
+	Waiver   string // that accepts it
 }
 
 // An Unread is a path that could not be judged, and why.
@@ -51,13 +52,14 @@ type Group struct {
 	Count    int
 	Folder   pathname.Path // the deepest folder that holds them all
 	Example  pathname.Path // the first path of a walk
+	Waiver   string        `json:",omitempty"` // that accepts them
 }
 
 // A Summary is what a comparison says as a whole.
 type Summary struct {
 	Paths    int // looked at
 	Judged   int // of these, paths that a rule speaks of
-	Findings int
+	Findings int // waived ones included
 	Unread   int
 }
 
@@ -75,9 +77,9 @@ func (s *Summary) add(o Summary) {
 // Compare walks a snapshot and reports every difference, path by path in the order of a walk. The
 // groups come back sorted: what opens most first, then by severity and number. Folders in which
 // the memo knows everything to be as declared are not gone into; it may be nil.
-func Compare(ctx context.Context, src tree.Source, forest tree.Hash, m *baseline.Matcher, d *perm.Directory, memo *Memo, to Report) (Summary, []Group, error) {
-	c := &comparer{ctx: ctx, reader: tree.NewReader(src), m: m, d: d, memo: memo, to: to, present: newPresence(m),
-		filed: map[*perm.Difference]filed{}, groups: map[groupKey]*Group{}, judged: map[judgedKey][]perm.Difference{}}
+func Compare(ctx context.Context, src tree.Source, forest tree.Hash, m *baseline.Matcher, d *perm.Directory, memo *Memo, waivers *Waivers, to Report) (Summary, []Group, error) {
+	c := &comparer{ctx: ctx, reader: tree.NewReader(src), m: m, d: d, memo: memo, waivers: waivers, to: to, present: newPresence(m),
+		filed: map[filing]filed{}, groups: map[groupKey]*Group{}, judged: map[judgedKey][]perm.Difference{}}
 	if memo != nil {
 		names, err := d.Hash()
 		if err != nil {
@@ -124,9 +126,10 @@ type comparer struct {
 	memo        *Memo
 	fingerprint [32]byte // of what is declared
 	named       [32]byte // and of the host's names
+	waivers     *Waivers
 	to          Report
 	present     *presence
-	filed       map[*perm.Difference]filed // by where they are kept
+	filed       map[filing]filed
 	groups      map[groupKey]*Group
 	judged      map[judgedKey][]perm.Difference // few states stand under few declarations, on many paths
 	last        judgedKey                       // and neighbours are mostly alike
@@ -316,6 +319,12 @@ func (c *comparer) report(it *item) error {
 	return nil
 }
 
+// filing is a difference, by where it is kept, and the waiver that accepts it.
+type filing struct {
+	diff   *perm.Difference
+	waiver string
+}
+
 // filed is what a difference comes to: equal paths share it, since they share the difference.
 type filed struct {
 	group  *Group
@@ -325,25 +334,26 @@ type filed struct {
 // file reports a finding and puts it in its group.
 func (c *comparer) file(path string, k perm.Kind, found perm.Set, diff *perm.Difference) error {
 	rule := c.m.Rule(diff.Rule)
-	f, ok := c.filed[diff]
+	key := filing{diff, c.waivers.of(path, rule.Name, k, diff)}
+	f, ok := c.filed[key]
 	if !ok {
 		if diff.Aspect != perm.AspectPresence {
 			f.effect = perm.Between(k, diff.Mended, found, c.d)
 		}
-		gk := groupKey{diff.Rule, diff.Aspect, k, diff.Declared, diff.Found, f.effect.String()}
+		gk := groupKey{diff.Rule, diff.Aspect, k, diff.Declared, diff.Found, f.effect.String(), key.waiver}
 		if f.group = c.groups[gk]; f.group == nil {
 			f.group = &Group{ID: gk.id(), Rule: rule.Name, Why: rule.Why, Severity: rule.Severity, Aspect: diff.Aspect, Kind: k,
-				Declared: diff.Declared, Found: diff.Found, Effect: f.effect, Folder: pathname.Path(pathname.Folder(path)), Example: pathname.Path(path)}
+				Declared: diff.Declared, Found: diff.Found, Effect: f.effect, Folder: pathname.Path(pathname.Folder(path)), Example: pathname.Path(path), Waiver: key.waiver}
 			c.groups[gk] = f.group
 		}
-		c.filed[diff] = f
+		c.filed[key] = f
 	}
 	g := f.group
 	g.Count++
 	for !pathname.Under(path, string(g.Folder)) {
 		g.Folder = pathname.Path(pathname.Folder(string(g.Folder)))
 	}
-	return c.to.Finding(Finding{path, k, diff.Aspect, diff.Declared, diff.Found, diff.Rule, rule.Severity, found, diff.Mended, f.effect, g.ID})
+	return c.to.Finding(Finding{path, k, diff.Aspect, diff.Declared, diff.Found, diff.Rule, rule.Severity, found, diff.Mended, f.effect, g.ID, key.waiver})
 }
 
 // Weight orders groups: opening to everyone weighs more than opening, opening more than closing,
@@ -367,10 +377,14 @@ type groupKey struct {
 	kind            perm.Kind
 	declared, found string
 	effect          string
+	waiver          string
 }
 
 // id names a group the same way in every report, so that it can be pointed at.
 func (k groupKey) id() string {
 	sum := sha256.Sum256(fmt.Appendf(nil, "%d\x00%s\x00%d\x00%s\x00%s\x00%s", k.rule, k.aspect, k.kind, k.declared, k.found, k.effect))
+	if k.waiver != "" { // accepted ones stand apart; the others keep the name that they had
+		sum = sha256.Sum256(append(sum[:], k.waiver...))
+	}
 	return hex.EncodeToString(sum[:6])
 }

@@ -76,7 +76,7 @@ func TestJudge(t *testing.T) {
 	}
 	// What must be there and is not is a finding of a comparison as well.
 	var missing []string
-	if _, _, err := Compare(t.Context(), m, h, fresh, dir, nil, Report{Unread: func(Unread) error { return nil }, Finding: func(f Finding) error {
+	if _, _, err := Compare(t.Context(), m, h, fresh, dir, nil, nil, Report{Unread: func(Unread) error { return nil }, Finding: func(f Finding) error {
 		if f.Aspect == perm.AspectPresence {
 			missing = append(missing, f.Path+" "+f.Declared+" "+f.Found)
 		}
@@ -121,7 +121,7 @@ func TestCompare(t *testing.T) {
 		t.Fatal(problems)
 	}
 	var got, unread []string
-	sum, groups, err := Compare(context.Background(), m, h, matcher, dir, nil, Report{
+	sum, groups, err := Compare(context.Background(), m, h, matcher, dir, nil, nil, Report{
 		Finding: func(f Finding) error {
 			got = append(got, f.Path+" "+f.Declared+" "+f.Found+" "+f.Effect.Word())
 			return nil

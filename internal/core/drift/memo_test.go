@@ -83,7 +83,7 @@ type outcome struct {
 func compared(t *testing.T, src tree.Source, h tree.Hash, m *baseline.Matcher, d *perm.Directory, memo *Memo) (o outcome) {
 	t.Helper()
 	var err error
-	o.sum, o.groups, err = Compare(t.Context(), src, h, m, d, memo, Report{
+	o.sum, o.groups, err = Compare(t.Context(), src, h, m, d, memo, nil, Report{
 		Finding: func(f Finding) error { o.findings = append(o.findings, f); return nil },
 		Unread:  func(u Unread) error { o.unread = append(o.unread, u); return nil },
 	})

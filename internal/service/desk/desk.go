@@ -195,7 +195,11 @@ func (d *Desk) Compare(ctx context.Context, snap store.Snapshot) (string, error)
 	if err != nil {
 		return "", err
 	}
-	sum, groups, err := drift.Compare(ctx, d.Store, snap.Hash(), m, dir, d.Memo, drift.Report{Finding: w.Finding, Unread: w.Unread})
+	waivers, err := d.waivers(ctx, snap.Application, snap.Host)
+	if err != nil {
+		return "", err
+	}
+	sum, groups, err := drift.Compare(ctx, d.Store, snap.Hash(), m, dir, d.Memo, waivers, drift.Report{Finding: w.Finding, Unread: w.Unread})
 	if err != nil {
 		return "", fmt.Errorf("compare snapshot %s with edition %d of %s: %w", snap.ID, e.Number, snap.Application, err)
 	}
@@ -220,6 +224,9 @@ func (d *Desk) CompareAll(ctx context.Context, application string) error {
 	}
 	return all
 }
+
+// maxGroups bounds the groups of a report that are looked at.
+const maxGroups = 100_000
 
 // maxSteps bounds a plan.
 const maxSteps = 1_000_000
@@ -376,7 +383,20 @@ func (d *Desk) DraftRemediation(ctx context.Context, ask wire.Draft, author stri
 		}
 		application, byHost[r.Host] = r.Application, true
 		c := reports[r.ID]
-		if err := d.remedy(ctx, b, r, func(f store.Finding) bool { return c.all || c.groups[f.Group] || c.seqs[f.Seq] }); err != nil {
+		groups, err := d.Store.Groups(ctx, r.ID, maxGroups)
+		if err != nil {
+			return "", err
+		}
+		waived, err := d.Waived(ctx, r, groups)
+		if err != nil {
+			return "", err
+		}
+		// What somebody has accepted is mended only where it is chosen by itself.
+		chosen := func(f store.Finding) bool {
+			_, accepted := waived[f.Group]
+			return c.all && !accepted || c.groups[f.Group] || c.seqs[f.Seq]
+		}
+		if err := d.remedy(ctx, b, r, chosen); err != nil {
 			return "", err
 		}
 	}

@@ -148,7 +148,7 @@ func (s *Server) application(ctx context.Context, newest store.Edition) (wire.Ap
 		st := wire.HostState{Host: h.Name}
 		r, err := s.Store.CurrentReport(ctx, a.Name, h.Name)
 		if err == nil {
-			wr, err := s.wireReport(ctx, r)
+			wr, _, err := s.wireReport(ctx, r)
 			if err != nil {
 				return a, err
 			}

@@ -3,7 +3,9 @@ package http
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"strconv"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -139,26 +141,80 @@ func (s *Server) turnover(ctx context.Context, from, to, after string, limit int
 
 const maxGroups = 2000
 
-func (s *Server) wireReport(ctx context.Context, r store.Report) (wire.Report, error) {
+func (s *Server) wireReport(ctx context.Context, r store.Report) (wire.Report, []wire.Group, error) {
 	w := wire.Report{ID: r.ID, Application: r.Application, Edition: r.Edition, Host: r.Host, Snapshot: r.Snapshot, Created: r.Created,
 		Paths: r.Paths, Judged: r.Judged, Findings: r.Findings, Unread: r.Unread}
 	_ = json.Unmarshal([]byte(r.Problems), &w.Problems) // we wrote it
 	groups, err := s.Store.Groups(ctx, r.ID, maxGroups)
+	if err != nil {
+		return w, nil, err
+	}
+	waived, err := s.desk.Waived(ctx, r, groups)
+	if err != nil {
+		return w, nil, err
+	}
+	out := make([]wire.Group, 0, len(groups))
 	for _, g := range groups {
+		x := wire.Group{ID: g.ID, Host: r.Host, Report: r.ID, Rule: g.Rule, Why: g.Why, Severity: string(g.Severity), Aspect: string(g.Aspect),
+			Kind: g.Kind.String(), Declared: g.Declared, Found: g.Found, Effect: g.Effect, Word: g.Effect.Word(), Meaning: g.Effect.String(),
+			Count: g.Count, Folder: g.Folder.String(), Example: g.Example.String()}
+		if row, ok := waived[g.ID]; ok {
+			waiver := wireWaiver(row)
+			x.Waiver = &waiver
+			w.Waived += int64(g.Count)
+			w.Findings -= int64(g.Count)
+			out = append(out, x)
+			continue
+		}
 		if len(g.Effect.Opens) > 0 {
 			w.Opens += int64(g.Count)
 		}
 		if len(g.Effect.Closes) > 0 {
 			w.Closes += int64(g.Count)
 		}
+		out = append(out, x)
 	}
-	return w, err
+	return w, out, nil
 }
 
-func wireGroup(r store.Report, g drift.Group) wire.Group {
-	return wire.Group{ID: g.ID, Host: r.Host, Report: r.ID, Rule: g.Rule, Why: g.Why, Severity: string(g.Severity), Aspect: string(g.Aspect),
-		Kind: g.Kind.String(), Declared: g.Declared, Found: g.Found, Effect: g.Effect, Word: g.Effect.Word(), Meaning: g.Effect.String(),
-		Count: g.Count, Folder: g.Folder.String(), Example: g.Example.String()}
+func wireWaiver(w store.Waiver) wire.Waiver {
+	return wire.Waiver{ID: w.ID, NewWaiver: wire.NewWaiver{Application: w.Application, Host: w.Host, Paths: w.Pattern, Rule: w.Rule, Kind: w.Kind, Aspect: w.Aspect, Found: w.Found, Reason: w.Reason, Ends: w.Ends},
+		Author: w.Author, Created: w.Created, Counts: w.Counts(time.Now()), WithdrawnBy: w.WithdrawnBy, Withdrawn: w.Withdrawn}
+}
+
+func (s *Server) waiverRoutes() {
+	type list struct {
+		Application string `query:"application" required:"true" maxLength:"64"`
+		All         bool   `query:"all" doc:"Those that ended or were withdrawn, too"`
+	}
+	add(s, op{"GET", "/waivers", "list-waivers", "List the waivers of an application, soonest to end first", wire.Viewer, 200}, func(ctx context.Context, in *list) (*body[wire.Page[wire.Waiver]], error) {
+		rows, err := s.Store.CountingWaivers(ctx, in.Application)
+		if in.All {
+			rows, err = s.Store.Waivers(ctx, in.Application, 5000)
+		}
+		out := wire.Page[wire.Waiver]{Items: []wire.Waiver{}}
+		for _, w := range rows {
+			out.Items = append(out.Items, wireWaiver(w))
+		}
+		return &body[wire.Page[wire.Waiver]]{out}, err
+	})
+	add(s, op{"POST", "/waivers", "add-waiver", "Accept findings until a date, with a reason", wire.Reviewer, 201}, func(ctx context.Context, in *body[wire.NewWaiver]) (*body[wire.Waiver], error) {
+		w, err := s.desk.Waive(ctx, in.Body, caller(ctx).Name)
+		if err != nil {
+			return nil, err
+		}
+		s.audit(ctx, "findings waived", in.Body.Application, fmt.Sprintf("%s until %s: %s", in.Body.Paths, in.Body.Ends.Format(time.DateOnly), in.Body.Reason))
+		w, err = s.Store.Waiver(ctx, w.ID)
+		return &body[wire.Waiver]{wireWaiver(w)}, err
+	})
+	add(s, op{"POST", "/waivers/{id}/withdraw", "withdraw-waiver", "End a waiver before its time", wire.Reviewer, 200}, func(ctx context.Context, in *byID) (*body[wire.Waiver], error) {
+		if err := s.Store.WithdrawWaiver(ctx, in.ID, caller(ctx).Name); err != nil {
+			return nil, err
+		}
+		w, err := s.Store.Waiver(ctx, in.ID)
+		s.audit(ctx, "waiver withdrawn", w.Application, w.Pattern)
+		return &body[wire.Waiver]{wireWaiver(w)}, err
+	})
 }
 
 func (s *Server) driftRoutes() {
@@ -187,18 +243,11 @@ func (s *Server) driftRoutes() {
 			if err != nil {
 				return nil, err
 			}
-			wr, err := s.wireReport(ctx, r)
+			wr, groups, err := s.wireReport(ctx, r)
 			if err != nil {
 				return nil, err
 			}
-			out.Reports = append(out.Reports, wr)
-			groups, err := s.Store.Groups(ctx, r.ID, maxGroups)
-			if err != nil {
-				return nil, err
-			}
-			for _, g := range groups {
-				out.Groups = append(out.Groups, wireGroup(r, g))
-			}
+			out.Reports, out.Groups = append(out.Reports, wr), append(out.Groups, groups...)
 		}
 		return &body[current]{out}, nil
 	})

@@ -37,6 +37,7 @@ func (s *Server) routes(r chi.Router) {
 	s.lookingRoutes()
 	s.calculatorRoutes()
 	s.driftRoutes()
+	s.waiverRoutes()
 	s.planRoutes()
 	s.runRoutes(r)
 }

@@ -1,0 +1,46 @@
+package drift
+
+import (
+	"strings"
+	"testing"
+
+	"idletally/internal/core/perm"
+)
+
+func TestWaivers(t *testing.T) {
+	w, err := NewWaivers([]Waiver{
+		{ID: "logs", Pattern: "/srv/logs/**", Rule: "all", Kind: "file", Aspect: perm.AspectMode, Found: "0777"},
+		{ID: "one", Pattern: `/srv/a\\*b`},
+		{ID: "any", Pattern: "/srv/*/x"},
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	mode := func(found string) *perm.Difference { return &perm.Difference{Aspect: perm.AspectMode, Found: found} }
+	for _, c := range []struct {
+		path, rule string
+		kind       perm.Kind
+		diff       *perm.Difference
+		want       string
+	}{
+		{"/srv/logs/a", "all", perm.File, mode("0777"), "logs"},
+		{"/srv/logs/a", "other", perm.File, mode("0777"), ""},
+		{"/srv/logs/a", "all", perm.Folder, mode("0777"), ""},
+		{"/srv/logs/a", "all", perm.File, mode("0666"), ""},
+		{"/srv/logs/a", "all", perm.File, &perm.Difference{Aspect: perm.AspectOwner, Found: "0777"}, ""},
+		{"/srv/logs/x", "all", perm.File, mode("0777"), "logs"},
+		{"/srv/logs/x", "all", perm.File, mode("0666"), "any"},
+		{"/srv/a*b", "all", perm.Folder, mode("0"), "one"},
+		{"/srv/aab", "all", perm.Folder, mode("0"), ""},
+	} {
+		if got := w.of(c.path, c.rule, c.kind, c.diff); got != c.want {
+			t.Errorf("%+v: %q", c, got)
+		}
+	}
+	if w, err := NewWaivers(nil); err != nil || w.of("/srv", "all", perm.File, mode("0")) != "" {
+		t.Errorf("none: %v", err)
+	}
+	if _, err := NewWaivers([]Waiver{{ID: "bad", Pattern: "/srv/a**b"}}); err == nil || !strings.Contains(err.Error(), "waiver bad: pattern") {
+		t.Errorf("%v", err)
+	}
+}

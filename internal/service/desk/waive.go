@@ -1,0 +1,81 @@
+package desk
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"idletally/internal/core/baseline"
+	"idletally/internal/core/drift"
+	"idletally/internal/core/perm"
+	"idletally/internal/service/store"
+	"idletally/internal/wire"
+)
+
+// maxWaived is how long a waiver may last: what is for ever belongs in the baseline.
+const maxWaived = 366 * 24 * time.Hour
+
+// Waive accepts findings until a date, and holds the last snapshots against the baseline anew.
+func (d *Desk) Waive(ctx context.Context, in wire.NewWaiver, by string) (store.Waiver, error) {
+	w := store.Waiver{Application: in.Application, Host: in.Host, Pattern: in.Paths, Rule: in.Rule, Kind: in.Kind, Aspect: in.Aspect, Found: in.Found, Reason: in.Reason, Author: by, Ends: in.Ends}
+	_, doc, hosts, err := d.Published(ctx, in.Application)
+	if err != nil {
+		return w, err
+	}
+	if _, err := baseline.ParsePattern(in.Paths); err != nil {
+		return w, fmt.Errorf("%w: %w", ErrBad, err)
+	}
+	left := time.Until(in.Ends)
+	switch {
+	case left <= 0:
+		return w, fmt.Errorf("%w: the waiver would end before it begins: give a date to come", ErrBad)
+	case left > maxWaived:
+		return w, fmt.Errorf("%w: a waiver lasts a year at most: what is to stay belongs in the baseline", ErrBad)
+	case in.Host != "" && !slices.ContainsFunc(hosts, func(h store.Host) bool { return h.Name == in.Host }):
+		return w, fmt.Errorf("%w: the baseline of %s does not apply to host %s", ErrBad, in.Application, in.Host)
+	case in.Rule != "" && !slices.ContainsFunc(doc.Rules, func(r baseline.Rule) bool { return r.Name == in.Rule }):
+		return w, fmt.Errorf("%w: the published baseline of %s has no rule %q", ErrBad, in.Application, in.Rule)
+	case in.Kind != "" && new(perm.Kind).UnmarshalText([]byte(in.Kind)) != nil:
+		return w, fmt.Errorf("%w: kind %q is unknown: file, folder, link and so on", ErrBad, in.Kind)
+	case in.Aspect != "" && in.Aspect != string(perm.AspectPresence) && !slices.Contains(perm.Aspects, perm.Aspect(in.Aspect)):
+		return w, fmt.Errorf("%w: aspect %q is unknown", ErrBad, in.Aspect)
+	}
+	if w.ID, err = d.Store.AddWaiver(ctx, w); err != nil {
+		return w, err
+	}
+	return w, d.CompareAll(ctx, in.Application)
+}
+
+// waivers gives those that count on a host.
+func (d *Desk) waivers(ctx context.Context, application, host string) (*drift.Waivers, error) {
+	rows, err := d.Store.CountingWaivers(ctx, application)
+	if err != nil {
+		return nil, err
+	}
+	var list []drift.Waiver
+	for _, w := range rows {
+		if w.Host == "" || w.Host == host {
+			list = append(list, drift.Waiver{ID: w.ID, Pattern: w.Pattern, Rule: w.Rule, Kind: w.Kind, Aspect: perm.Aspect(w.Aspect), Found: w.Found})
+		}
+	}
+	return drift.NewWaivers(list)
+}
+
+// Waived tells of a report's groups which waiver accepts them now.
+func (d *Desk) Waived(ctx context.Context, r store.Report, groups []drift.Group) (map[string]store.Waiver, error) {
+	if !slices.ContainsFunc(groups, func(g drift.Group) bool { return g.Waiver != "" }) {
+		return nil, nil
+	}
+	rows, err := d.Store.CountingWaivers(ctx, r.Application)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]store.Waiver{}
+	for _, g := range groups {
+		if i := slices.IndexFunc(rows, func(w store.Waiver) bool { return w.ID == g.Waiver }); i >= 0 {
+			out[g.ID] = rows[i]
+		}
+	}
+	return out, nil
+}

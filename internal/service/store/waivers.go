@@ -1,0 +1,65 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// Waiver is an accepted finding, or many.
+type Waiver struct {
+	ID          string     `db:"id"`
+	Application string     `db:"application"`
+	Host        string     `db:"host"` // "" is every host
+	Pattern     string     `db:"pattern"`
+	Rule        string     `db:"rule_name"`
+	Kind        string     `db:"kind"`
+	Aspect      string     `db:"aspect"`
+	Found       string     `db:"found"`
+	Reason      string     `db:"reason"`
+	Author      string     `db:"author"`
+	Created     time.Time  `db:"created"`
+	Ends        time.Time  `db:"ends"`
+	WithdrawnBy string     `db:"withdrawn_by"`
+	Withdrawn   *time.Time `db:"withdrawn"`
+}
+
+// Counts says whether a waiver still accepts anything.
+func (w Waiver) Counts(at time.Time) bool { return w.Withdrawn == nil && w.Ends.After(at) }
+
+const waiverColumns = `id, application, host, pattern, rule_name, kind, aspect, found, reason, author, created, ends, withdrawn_by, withdrawn`
+
+// maxWaivers bounds how many waivers of an application count at once.
+const maxWaivers = 2000
+
+// AddWaiver keeps a waiver.
+func (s *Store) AddWaiver(ctx context.Context, w Waiver) (string, error) {
+	w.ID = NewID()
+	_, err := s.db.ExecContext(ctx, `INSERT INTO waiver (id, application, host, pattern, rule_name, kind, aspect, found, reason, author, created, ends) VALUES (?,?,?,?,?,?,?,?,?,?,?,?)`,
+		w.ID, w.Application, w.Host, w.Pattern, w.Rule, w.Kind, w.Aspect, w.Found, w.Reason, w.Author, now(), w.Ends.UTC())
+	return w.ID, err
+}
+
+// Waiver finds a waiver.
+func (s *Store) Waiver(ctx context.Context, id string) (w Waiver, err error) {
+	err = s.db.GetContext(ctx, &w, `SELECT `+waiverColumns+` FROM waiver WHERE id = ?`, id)
+	return w, one(err, "waiver "+id)
+}
+
+// CountingWaivers lists the waivers of an application that count now, soonest to end first.
+func (s *Store) CountingWaivers(ctx context.Context, application string) (out []Waiver, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT `+waiverColumns+` FROM waiver WHERE application = ? AND ends > ? AND withdrawn IS NULL ORDER BY ends, id LIMIT ?`, application, now(), maxWaivers)
+	return out, err
+}
+
+// Waivers lists all waivers of an application, those that end last first, those that ended and
+// were withdrawn included.
+func (s *Store) Waivers(ctx context.Context, application string, limit int) (out []Waiver, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT `+waiverColumns+` FROM waiver WHERE application = ? ORDER BY ends DESC, id LIMIT ?`, application, limit)
+	return out, err
+}
+
+// WithdrawWaiver ends a waiver before its time.
+func (s *Store) WithdrawWaiver(ctx context.Context, id, by string) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE waiver SET withdrawn = ?, withdrawn_by = ? WHERE id = ? AND withdrawn IS NULL AND ends > ?`, now(), by, id, now())
+	return changed(r, err, "waiver "+id+", which ended or was withdrawn before,")
+}
