@@ -190,6 +190,18 @@ func tryWaivers(t *testing.T, s *demo.Stage) {
 	if counts, waived := state(); none != 0 || waived != 25 || counts != before-25 {
 		t.Errorf("%d findings and %d waived, %d before", counts, waived, before)
 	}
+	for format, says := range map[string]string{
+		"html": "Accepted by quartermaster until", "csv": "The display reads them by another way", "junit": `changes nobody&#39;s access&#xA;25 × file mode: declared 0644, found 0600`,
+		"openmetrics": `idletally_drift_waived{application="tideboard",host="slip-north"} 25`,
+	} {
+		out, errs, code := c.run("", "drift", "report", "tideboard", "--format", format, "--fail")
+		if code != 4 || !strings.Contains(out, says) {
+			t.Errorf("report as %s: exit code %d, %q is not in\n%.2000s%s", format, code, says, out, errs)
+		}
+	}
+	if _, errs, code := c.run("", "drift", "report", "tideboard", "--format", "pdf"); code != 2 || !strings.Contains(errs, "want one of html") {
+		t.Errorf("an unknown format: %d %s", code, errs)
+	}
 	p, err := api.DraftPlan(ctx, wire.Draft{Application: "tideboard", All: true})
 	if err != nil || int64(p.Steps) > before-25 {
 		t.Errorf("the plan has %d steps, %v", p.Steps, err)

@@ -20,6 +20,9 @@ snapshot() { idletally snapshot list --application ticketing --host "$1" --outpu
 north=$(snapshot slip-north) south=$(snapshot slip-south)
 wanted() { [ -z "$names" ] && return 0; for x in $names; do [ "$x" = "$1" ] && return 0; done; return 1; }
 names="$*"
+# A baseline with mistakes, and one that is allowed and probably not meant.
+sed 's/folders: 2750/folder: 2750/; s/files: 0640/files: 0840/' demo/baselines/ticketing.yaml > "$demo/mistaken.yaml"
+{ cat demo/baselines/ticketing.yaml; printf '\n  - {rule: old-reports, paths: /srv/ticketing/reports/**, files: 0640}\n  - {rule: run-everything, paths: /srv/ticketing/releases/**, files: 0750}\n'; } > "$demo/wide.yaml"
 page() { # NAME PERSON PATH [dark] [narrow]
   wanted "$1" || return 0
   n=$1 who=$2 path=$3
@@ -47,6 +50,17 @@ page calculate - /calculate
 page drift quartermaster /drift/ticketing
 page drift-dark quartermaster /drift/ticketing dark
 page drift-narrow quartermaster /drift/ticketing narrow
+if wanted report; then
+  idletally drift report ticketing > "$demo/drift.html"
+  chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync \
+    --hide-scrollbars --user-data-dir="$demo/browser" --screenshot="$PWD/$out/report.png" --window-size=1280,800 "file://$demo/drift.html" >/dev/null 2>&1
+fi
+terminal command-drift "idletally drift show ticketing --host slip-north"
+terminal command-baseline "idletally baseline check $demo/mistaken.yaml
+idletally baseline check $demo/wide.yaml
+idletally baseline effect $demo/wide.yaml
+idletally baseline explain ticketing /srv/ticketing/site/route-07/page-03.html --host slip-north
+idletally host list"
 terminal command-access "idletally access decide --host slip-south ticket-svc /srv/ticketing/data/quarter-1/sales-000.db write
 idletally access holders --host slip-north read /srv/ticketing/keys/tls.key
 idletally access below --snapshot $north www-tickets read

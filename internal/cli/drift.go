@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"idletally/internal/client"
+	"idletally/internal/report"
 	"idletally/internal/wire"
 )
 
@@ -95,7 +96,36 @@ func driftCommand(o *options) *cobra.Command {
 	findings.Flags().StringVar(&host, "host", "", "only this host")
 	findings.Flags().StringVar(&group, "group", "", "only this group")
 	findings.Flags().IntVar(&most, "most", 200, "how many at the most")
-	return noun("drift", "Where hosts are not as declared", show, findings)
+	var format string
+	var fail bool
+	written := &cobra.Command{Use: "report APPLICATION", Short: "Write the drift of an application for others to read", Args: args(1, 1, "an application"),
+		Long: `Write the drift of an application for others to read: html, a page in one file that prints well; csv, a line for each
+group; junit, for pipelines, a case for each rule on each host; openmetrics, figures for monitoring. With --fail it
+exits with 4 where a finding counts or something could not be read. Programs use drift show --output json.`,
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			if _, err := report.Find(format); err != nil {
+				return usageError{err}
+			}
+			b, err := api.Report(c.Context(), a[0], host, format)
+			if err != nil {
+				return err
+			}
+			if _, err := c.OutOrStdout().Write(b); err != nil || !fail {
+				return err
+			}
+			d, err := api.Drift(c.Context(), a[0], host)
+			if err != nil {
+				return err
+			}
+			if slices.ContainsFunc(d.Reports, func(r wire.Report) bool { return r.Findings+r.Unread > 0 }) {
+				return errNotSo
+			}
+			return nil
+		})}
+	written.Flags().StringVar(&format, "format", "html", "html, csv, junit or openmetrics")
+	written.Flags().StringVar(&host, "host", "", "only this host")
+	written.Flags().BoolVar(&fail, "fail", false, "exit with 4 where a finding counts or something could not be read")
+	return noun("drift", "Where hosts are not as declared", show, findings, written)
 }
 
 func driftTable(d client.Drift, host, none string) table {

@@ -119,7 +119,13 @@ func (c *Client) Do(ctx context.Context, method, path string, in, out any) error
 	if out == nil || resp.StatusCode == http.StatusNoContent {
 		return nil
 	}
-	if err := json.NewDecoder(io.LimitReader(resp.Body, 256<<20)).Decode(out); err != nil {
+	body := io.LimitReader(resp.Body, 256<<20)
+	if raw, ok := out.(*[]byte); ok { // it is no JSON
+		*raw, err = io.ReadAll(body)
+	} else {
+		err = json.NewDecoder(body).Decode(out)
+	}
+	if err != nil {
 		return fmt.Errorf("answer of the service: %w", err)
 	}
 	return nil
@@ -209,6 +215,12 @@ func (c *Client) Invite(ctx context.Context, in wire.NewHost) (wire.Invitation, 
 // CheckBaseline checks a text.
 func (c *Client) CheckBaseline(ctx context.Context, text string) (wire.Checked, error) {
 	return post[wire.Checked](ctx, c, "/baselines/check", wire.BaselineText{Text: text})
+}
+
+// Report gives the newest reports of an application, written for others.
+func (c *Client) Report(ctx context.Context, application, host, format string) (b []byte, err error) {
+	err = c.Do(ctx, http.MethodGet, "/drift/report?"+url.Values{"application": {application}, "host": {host}, "format": {format}}.Encode(), nil, &b)
+	return b, err
 }
 
 // Waive accepts findings until a date.

@@ -12,6 +12,7 @@ import (
 	"idletally/internal/core/drift"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/report"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -217,6 +218,37 @@ func (s *Server) waiverRoutes() {
 	})
 }
 
+// currentDrift gathers the newest reports of an application.
+func (s *Server) currentDrift(ctx context.Context, application, host string) (report.Data, error) {
+	out := report.Data{Application: application, Made: time.Now(), Reports: []wire.Report{}, Groups: []wire.Group{}}
+	e, doc, hosts, err := s.desk.Published(ctx, application)
+	if err != nil {
+		return out, err
+	}
+	out.Title = e.Title
+	for _, r := range doc.Rules {
+		out.Rules = append(out.Rules, r.Name)
+	}
+	for _, h := range hosts {
+		if host != "" && h.Name != host {
+			continue
+		}
+		r, err := s.Store.CurrentReport(ctx, application, h.Name)
+		if isNotFound(err) {
+			continue
+		}
+		if err != nil {
+			return out, err
+		}
+		wr, groups, err := s.wireReport(ctx, r)
+		if err != nil {
+			return out, err
+		}
+		out.Reports, out.Groups = append(out.Reports, wr), append(out.Groups, groups...)
+	}
+	return out, nil
+}
+
 func (s *Server) driftRoutes() {
 	type where struct {
 		Application string `query:"application" required:"true" maxLength:"64"`
@@ -227,29 +259,30 @@ func (s *Server) driftRoutes() {
 		Groups  []wire.Group  `json:"groups"`
 	}
 	add(s, op{"GET", "/drift", "get-drift", "The newest reports of an application and their groups of findings", wire.Viewer, 200}, func(ctx context.Context, in *where) (*body[current], error) {
-		_, _, hosts, err := s.desk.Published(ctx, in.Application)
+		d, err := s.currentDrift(ctx, in.Application, in.Host)
+		return &body[current]{current{d.Reports, d.Groups}}, err
+	})
+	type written struct {
+		Application string `query:"application" required:"true" maxLength:"64"`
+		Host        string `query:"host" maxLength:"64" doc:"Only this host"`
+		Format      string `query:"format" default:"html" enum:"html,csv,junit,openmetrics"`
+	}
+	type file struct {
+		Type        string `header:"Content-Type"`
+		Disposition string `header:"Content-Disposition"`
+		Body        []byte
+	}
+	add(s, op{"GET", "/drift/report", "write-report", "The newest reports of an application, written for others: a page in one file, CSV, JUnit XML or OpenMetrics", wire.Viewer, 200}, func(ctx context.Context, in *written) (*file, error) {
+		f, err := report.Find(in.Format)
+		if err != nil {
+			return nil, huma.Error422UnprocessableEntity(err.Error())
+		}
+		d, err := s.currentDrift(ctx, in.Application, in.Host)
 		if err != nil {
 			return nil, err
 		}
-		out := current{Reports: []wire.Report{}, Groups: []wire.Group{}}
-		for _, h := range hosts {
-			if in.Host != "" && h.Name != in.Host {
-				continue
-			}
-			r, err := s.Store.CurrentReport(ctx, in.Application, h.Name)
-			if isNotFound(err) {
-				continue
-			}
-			if err != nil {
-				return nil, err
-			}
-			wr, groups, err := s.wireReport(ctx, r)
-			if err != nil {
-				return nil, err
-			}
-			out.Reports, out.Groups = append(out.Reports, wr), append(out.Groups, groups...)
-		}
-		return &body[current]{out}, nil
+		b, err := f.Write(d)
+		return &file{f.Type, "attachment", b}, err
 	})
 	type findings struct {
 		ID    string `path:"id" maxLength:"16"`

@@ -1,0 +1,228 @@
+// Package report writes a drift report for others to read: a page in one file for people, a table
+// for a spreadsheet, JUnit XML for pipelines, OpenMetrics for monitoring. It computes nothing.
+package report
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/xml"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"idletally/internal/core/mode"
+	"idletally/internal/wire"
+)
+
+// Data is what a report is made of.
+type Data struct {
+	Application string
+	Title       string
+	Made        time.Time
+	Rules       []string // of the published edition
+	Reports     []wire.Report
+	Groups      []wire.Group
+}
+
+// A Format is a way to write a report.
+type Format struct {
+	Name  string
+	Type  string // media type
+	write func(Data) ([]byte, error)
+}
+
+// Formats lists them.
+var Formats = []Format{
+	{"html", "text/html; charset=utf-8", page},
+	{"csv", "text/csv; charset=utf-8", table},
+	{"junit", "application/xml; charset=utf-8", junit},
+	{"openmetrics", "application/openmetrics-text; version=1.0.0; charset=utf-8", openMetrics},
+}
+
+// Names lists the names of the formats.
+func Names() (out []string) {
+	for _, f := range Formats {
+		out = append(out, f.Name)
+	}
+	return out
+}
+
+// Find gives a format by its name.
+func Find(name string) (Format, error) {
+	i := slices.IndexFunc(Formats, func(f Format) bool { return f.Name == name })
+	if i < 0 {
+		return Format{}, fmt.Errorf("report format %q is unknown: want one of %s", name, strings.Join(Names(), ", "))
+	}
+	return Formats[i], nil
+}
+
+// Write writes a report.
+func (f Format) Write(d Data) ([]byte, error) { return f.write(d) }
+
+// table writes one line a group. What a spreadsheet would take for a formula is quoted.
+func table(d Data) ([]byte, error) {
+	var b bytes.Buffer
+	w := csv.NewWriter(&b)
+	rows := [][]string{{"host", "group", "rule", "severity", "kind", "aspect", "declared", "found", "effect", "meaning", "count", "folder", "example", "waived_until", "waived_by", "waived_reason", "looked_at", "edition"}}
+	for _, r := range d.Reports {
+		for _, g := range d.Groups {
+			if g.Report != r.ID {
+				continue
+			}
+			row := []string{g.Host, g.ID, g.Rule, g.Severity, g.Kind, g.Aspect, g.Declared, g.Found, g.Word, g.Meaning, strconv.Itoa(g.Count), g.Folder, g.Example, "", "", "",
+				r.Created.UTC().Format(time.RFC3339), strconv.Itoa(r.Edition)}
+			if g.Waiver != nil {
+				row[13], row[14], row[15] = g.Waiver.Ends.UTC().Format(time.RFC3339), g.Waiver.Author, g.Waiver.Reason
+			}
+			for i, cell := range row {
+				if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) {
+					row[i] = "'" + cell
+				}
+			}
+			rows = append(rows, row)
+		}
+	}
+	err := w.WriteAll(rows)
+	return b.Bytes(), err
+}
+
+type junitSuites struct {
+	XMLName  xml.Name     `xml:"testsuites"`
+	Name     string       `xml:"name,attr"`
+	Tests    int          `xml:"tests,attr"`
+	Failures int          `xml:"failures,attr"`
+	Suites   []junitSuite `xml:"testsuite"`
+}
+
+type junitSuite struct {
+	XMLName   xml.Name    `xml:"testsuite"`
+	Name      string      `xml:"name,attr"`
+	Timestamp string      `xml:"timestamp,attr"`
+	Tests     int         `xml:"tests,attr"`
+	Failures  int         `xml:"failures,attr"`
+	Skipped   int         `xml:"skipped,attr"`
+	Cases     []junitCase `xml:"testcase"`
+}
+
+type junitCase struct {
+	XMLName xml.Name      `xml:"testcase"`
+	Class   string        `xml:"classname,attr"`
+	Name    string        `xml:"name,attr"`
+	Failure *junitMessage `xml:"failure"`
+	Skipped *junitMessage `xml:"skipped"`
+}
+
+type junitMessage struct {
+	Message string `xml:"message,attr"`
+	Type    string `xml:"type,attr,omitempty"`
+	Text    string `xml:",chardata"`
+}
+
+// junit writes a case for each rule on each host: it fails where something is not as declared, and
+// is skipped where all of that is accepted for a time. That everything could be read is a case too.
+func junit(d Data) ([]byte, error) {
+	out := junitSuites{Name: "drift of " + d.Application}
+	for _, r := range d.Reports {
+		s := junitSuite{Name: d.Application + " on " + r.Host, Timestamp: r.Created.UTC().Format("2006-01-02T15:04:05")}
+		add := func(name string, fails, waived []string, kind string) {
+			c := junitCase{Class: d.Application + "." + r.Host, Name: name}
+			switch {
+			case len(fails) > 0:
+				c.Failure = &junitMessage{Message: fails[0], Type: kind, Text: strings.Join(append(fails, waived...), "\n")}
+				s.Failures++
+			case len(waived) > 0:
+				c.Skipped = &junitMessage{Message: strings.Join(waived, "; ")}
+				s.Skipped++
+			}
+			s.Tests++
+			s.Cases = append(s.Cases, c)
+		}
+		for _, rule := range d.Rules {
+			var fails, waived []string
+			kind := ""
+			for _, g := range d.Groups {
+				if g.Report != r.ID || g.Rule != rule {
+					continue
+				}
+				line := fmt.Sprintf("%d × %s %s: declared %s, found %s in %s, such as %s: %s", g.Count, g.Kind, g.Aspect, g.Declared, g.Found, g.Folder, g.Example, g.Meaning)
+				if g.Waiver != nil {
+					waived = append(waived, fmt.Sprintf("%s (accepted by %s until %s: %s)", line, g.Waiver.Author, g.Waiver.Ends.Format(time.DateOnly), g.Waiver.Reason))
+					continue
+				}
+				fails, kind = append(fails, line), g.Severity
+			}
+			add(rule, fails, waived, kind)
+		}
+		var unread []string
+		if r.Unread > 0 {
+			unread = append(unread, fmt.Sprintf("%d paths could not be judged", r.Unread))
+		}
+		add("everything could be read", unread, nil, "unread")
+		out.Tests, out.Failures = out.Tests+s.Tests, out.Failures+s.Failures
+		out.Suites = append(out.Suites, s)
+	}
+	b, err := xml.MarshalIndent(out, "", "  ")
+	return append([]byte(xml.Header), append(b, '\n')...), err
+}
+
+// openMetrics writes figures, after OpenMetrics 1.0.
+func openMetrics(d Data) ([]byte, error) {
+	var b strings.Builder
+	label := strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`)
+	family := func(name, unit, help string, each func(r wire.Report, emit func(labels string, v float64))) {
+		fmt.Fprintf(&b, "# TYPE %s gauge\n", name)
+		if unit != "" {
+			fmt.Fprintf(&b, "# UNIT %s %s\n", name, unit)
+		}
+		fmt.Fprintf(&b, "# HELP %s %s\n", name, help)
+		for _, r := range d.Reports {
+			each(r, func(labels string, v float64) {
+				fmt.Fprintf(&b, "%s{application=\"%s\",host=\"%s\"%s} %s\n", name, label.Replace(d.Application), label.Replace(r.Host), labels, strconv.FormatFloat(v, 'f', -1, 64))
+			})
+		}
+	}
+	family("idletally_drift_findings", "", "Findings that count, by effect and severity.", func(r wire.Report, emit func(string, float64)) {
+		counts := map[[2]string]int{}
+		for _, g := range d.Groups {
+			if g.Report == r.ID && g.Waiver == nil {
+				counts[[2]string{g.Word, g.Severity}] += g.Count
+			}
+		}
+		for _, word := range []string{"opens", "closes", "both", "neither"} {
+			for _, severity := range []string{"minor", "serious", "grave"} {
+				emit(fmt.Sprintf(",effect=%q,severity=%q", word, severity), float64(counts[[2]string{word, severity}]))
+			}
+		}
+	})
+	one := func(v func(wire.Report) float64) func(wire.Report, func(string, float64)) {
+		return func(r wire.Report, emit func(string, float64)) { emit("", v(r)) }
+	}
+	family("idletally_drift_waived", "", "Findings accepted for a time.", one(func(r wire.Report) float64 { return float64(r.Waived) }))
+	family("idletally_drift_paths", "", "Paths in the last snapshot.", one(func(r wire.Report) float64 { return float64(r.Paths) }))
+	family("idletally_drift_judged", "", "Paths that a rule speaks of.", one(func(r wire.Report) float64 { return float64(r.Judged) }))
+	family("idletally_drift_unread", "", "Paths that could not be judged.", one(func(r wire.Report) float64 { return float64(r.Unread) }))
+	family("idletally_drift_edition", "", "Number of the edition that counts.", one(func(r wire.Report) float64 { return float64(r.Edition) }))
+	family("idletally_drift_compared_seconds", "seconds", "When the last snapshot was compared, in Unix time.", one(func(r wire.Report) float64 { return float64(r.Created.UnixMilli()) / 1000 }))
+	b.WriteString("# EOF\n")
+	return []byte(b.String()), nil
+}
+
+// cells are a mode's twelve bits as the tally grid shows them, special bits first.
+func cells(octal string) []bool {
+	m, err := mode.ParseOctal(octal)
+	if err != nil {
+		return nil
+	}
+	var out []bool
+	for i := range 3 {
+		out = append(out, m&(mode.SetUID>>i) != 0)
+	}
+	for row := range 3 {
+		for class := range 3 {
+			out = append(out, m&(0o400>>(3*class+row)) != 0)
+		}
+	}
+	return out
+}

@@ -1,0 +1,97 @@
+package report
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/xml"
+	"strings"
+	"testing"
+	"time"
+
+	"idletally/internal/wire"
+)
+
+func data() Data {
+	at := time.Date(2026, 11, 25, 9, 30, 0, 0, time.UTC)
+	waiver := &wire.Waiver{NewWaiver: wire.NewWaiver{Reason: "Moves soon <b>", Ends: at.AddDate(0, 1, 0)}, Author: "harbourmaster"}
+	return Data{Application: "ticketing", Title: "Ticket sales", Made: at, Rules: []string{"all", "keys", "site"},
+		Reports: []wire.Report{{ID: "r1", Host: "slip-north", Created: at, Edition: 3, Paths: 10, Judged: 9, Findings: 4, Waived: 2, Unread: 1, Opens: 4}, {ID: "r2", Host: "slip-south", Created: at, Edition: 3, Paths: 10}},
+		Groups: []wire.Group{
+			{ID: "g1", Report: "r1", Host: "slip-north", Rule: "all", Severity: "serious", Kind: "file", Aspect: "mode", Declared: "0640", Found: "0777", Word: "opens", Meaning: "opens for everyone: read", Count: 4, Folder: "/srv/<i>", Example: `=cmd\x0a`},
+			{ID: "g2", Report: "r1", Host: "slip-north", Rule: "keys", Severity: "grave", Kind: "file", Aspect: "mode", Declared: "u+r", Found: "0644", Word: "opens", Count: 2, Folder: "/srv", Example: "/srv/k", Waiver: waiver},
+		}}
+}
+
+func write(t *testing.T, format string) string {
+	t.Helper()
+	f, err := Find(format)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b, err := f.Write(data())
+	if err != nil || len(b) == 0 {
+		t.Fatalf("%s: %v", format, err)
+	}
+	return string(b)
+}
+
+func TestPage(t *testing.T) {
+	p := write(t, "html")
+	for _, want := range []string{"<title>Drift of ticketing</title>", "/srv/&lt;i&gt;/…", "▲ opens", "Accepted by harbourmaster until 2026-12-25", "Moves soon &lt;b&gt;", `aria-label="mode 0777"`, `id="slip-south"`, "Everything that counts is as declared.", "u&#43;r"} {
+		if !strings.Contains(p, want) {
+			t.Errorf("%q is not in the page", want)
+		}
+	}
+	for _, not := range []string{"http://", "https://", "<script", "<i>", "ZgotmplZ"} {
+		if strings.Contains(p, not) {
+			t.Errorf("the page holds %q", not)
+		}
+	}
+	// 0777 beside 0640: the owner's execute, the group's write and execute, and all three of others.
+	if n := strings.Count(p, `stroke="#7d4300"`); n != 6 {
+		t.Errorf("%d cells are ringed, want 6", n)
+	}
+}
+
+func TestTable(t *testing.T) {
+	rows, err := csv.NewReader(strings.NewReader(write(t, "csv"))).ReadAll()
+	if err != nil || len(rows) != 3 || rows[1][12] != `'=cmd\x0a` || rows[2][14] != "harbourmaster" || rows[1][16] != "2026-11-25T09:30:00Z" {
+		t.Errorf("%q, %v", rows, err)
+	}
+}
+
+func TestJUnit(t *testing.T) {
+	var got junitSuites
+	if err := xml.NewDecoder(bytes.NewReader([]byte(write(t, "junit")))).Decode(&got); err != nil {
+		t.Fatal(err)
+	}
+	if got.Tests != 8 || got.Failures != 2 || len(got.Suites) != 2 {
+		t.Errorf("%+v", got)
+	}
+	s := got.Suites[0]
+	if s.Tests != 4 || s.Failures != 2 || s.Skipped != 1 || s.Cases[0].Failure == nil || s.Cases[0].Failure.Type != "serious" || s.Cases[1].Skipped == nil || s.Cases[2].Failure != nil || s.Cases[3].Failure == nil {
+		t.Errorf("%+v", s)
+	}
+	if s := got.Suites[1]; s.Failures+s.Skipped != 0 {
+		t.Errorf("%+v", s)
+	}
+}
+
+func TestOpenMetrics(t *testing.T) {
+	m := write(t, "openmetrics")
+	for _, want := range []string{
+		"# TYPE idletally_drift_findings gauge\n", `idletally_drift_findings{application="ticketing",host="slip-north",effect="opens",severity="serious"} 4` + "\n",
+		`idletally_drift_findings{application="ticketing",host="slip-north",effect="opens",severity="grave"} 0` + "\n", `idletally_drift_waived{application="ticketing",host="slip-north"} 2` + "\n",
+		"# UNIT idletally_drift_compared_seconds seconds\n", "idletally_drift_compared_seconds{application=\"ticketing\",host=\"slip-south\"} 1795599000\n",
+	} {
+		if !strings.Contains(m, want) {
+			t.Errorf("%q is not in\n%s", want, m)
+		}
+	}
+	if !strings.HasSuffix(m, "# EOF\n") {
+		t.Error("it does not end as OpenMetrics does")
+	}
+	if _, err := Find("pdf"); err == nil || !strings.Contains(err.Error(), "html, csv, junit, openmetrics") {
+		t.Errorf("%v", err)
+	}
+}
