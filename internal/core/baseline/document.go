@@ -124,12 +124,23 @@ func (r *reader) shared(seen map[string]ast.Node, d *Document) {
 	}
 }
 
+// maxIncludes bounds how many baselines one takes over from.
+const maxIncludes = 50
+
 // include takes over what another application's published baseline shares.
 func (r *reader) include(at ast.Node, name string, d *Document) {
 	if slices.Contains(r.including, name) {
 		r.fail(at, "include %q leads in a circle: %v", name, append(slices.Clone(r.including), name))
 		return
 	}
+	if r.included[name] {
+		return // two ways lead to it: once is enough, and a web of includes stays small
+	}
+	if len(r.included) == maxIncludes {
+		r.fail(at, "include %q: more than %d baselines are included", name, maxIncludes)
+		return
+	}
+	r.included[name] = true
 	if r.env.Fetch == nil {
 		r.fail(at, "include %q is with the service: check with a session, not with --local", name)
 		return
@@ -139,7 +150,7 @@ func (r *reader) include(at ast.Node, name string, d *Document) {
 		r.fail(at, "include %q: %v", name, err)
 		return
 	}
-	sub := &reader{env: r.env, variables: r.variables, forms: r.forms, modes: r.modes, including: append(slices.Clone(r.including), name)}
+	sub := &reader{env: r.env, variables: r.variables, forms: r.forms, modes: r.modes, included: r.included, including: append(slices.Clone(r.including), name)}
 	body, fault := sub.body(text)
 	if fault == nil {
 		sub.shared(sub.keys(body), d)

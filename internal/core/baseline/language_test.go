@@ -199,6 +199,20 @@ func TestIncludes(t *testing.T) {
 			t.Errorf("%s: %v, want %q in it", name, err, says)
 		}
 	}
+	// Two ways to one baseline are one include, and a web of them is not walked again and again.
+	fetched := 0
+	web := Env{Fetch: func(name string) ([]byte, error) {
+		fetched++
+		level := int(name[0] - 'a')
+		if level == 9 {
+			return []byte("accounts: {web: www-tickets}\n"), nil
+		}
+		next := string(rune('b' + level))
+		return []byte("include: [" + next + "0, " + next + "1, " + next + "2]\n"), nil
+	}}
+	if _, err := ParseFor([]byte(with("include: [a0, a1, a2]\n", all+"    owner: web\n")), web); err != nil || fetched != 30 {
+		t.Errorf("%d fetched, %v", fetched, err)
+	}
 	if _, err := Parse([]byte(text)); err == nil || !strings.Contains(err.Error(), "is with the service") {
 		t.Errorf("without a service: %v", err)
 	}

@@ -46,7 +46,7 @@ func Parse(text []byte) (*Document, error) { return ParseFor(text, Env{}) }
 
 // ParseFor reads a document as it reads for one host.
 func ParseFor(text []byte, env Env) (*Document, error) {
-	p := &reader{env: env, variables: map[string]value{}, forms: map[string]ast.Node{}, modes: map[string]*mode.Wanted{}}
+	p := &reader{env: env, variables: map[string]value{}, forms: map[string]ast.Node{}, modes: map[string]*mode.Wanted{}, included: map[string]bool{}}
 	body, err := p.body(text)
 	if err != nil {
 		return nil, Errors{err}
@@ -68,6 +68,7 @@ type reader struct {
 	forms     map[string]ast.Node
 	modes     map[string]*mode.Wanted // a text that stands in many rules is read once
 	including []string                // the way of includes that led here
+	included  map[string]bool         // all that were taken over, by whichever way
 }
 
 func at(n ast.Node) Position {

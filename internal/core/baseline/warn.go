@@ -65,6 +65,10 @@ func Warn(f Facts) ([]Warning, error) {
 			return nil, err
 		}
 	}
+	same := map[string][]int{} // rules by their patterns
+	for i, r := range m.doc.Rules {
+		same[patternsOf(r)] = append(same[patternsOf(r)], i)
+	}
 	var out []Warning
 	for i := range m.doc.Rules {
 		r := &m.doc.Rules[i]
@@ -78,7 +82,7 @@ func Warn(f Facts) ([]Warning, error) {
 			}
 			out = append(out, Warning{Position: at, Rule: r.Name, About: about, Message: fmt.Sprintf(format, args...), Example: example, Instead: instead})
 		}
-		m.warnText(i, add)
+		m.warnText(i, same[patternsOf(*r)], add)
 		m.warnDeny(i, add)
 		if f.Walk != nil {
 			m.warnSeen(i, tallies[i], add)
@@ -90,7 +94,7 @@ func Warn(f Facts) ([]Warning, error) {
 type adder func(key string, about About, example, instead, format string, args ...any)
 
 // warnText tells what the text alone tells.
-func (m *Matcher) warnText(i int, add adder) {
+func (m *Matcher) warnText(i int, same []int, add adder) {
 	r := &m.doc.Rules[i]
 	if r.Files != nil && r.Files.Least(false)&0o002 != 0 {
 		add("files", EveryoneWrite, "", "a mode without write for others; give those who write an entry, such as entries: [\"group:NAME:rw\"]",
@@ -118,9 +122,9 @@ func (m *Matcher) warnText(i int, add adder) {
 			"links have no permissions of their own: this rule can say nothing of them but owner and group")
 	}
 	// The same paths, the same aspect, another value: the earlier one never counts.
-	for j := i + 1; j < len(m.doc.Rules); j++ {
+	for _, j := range same {
 		later := &m.doc.Rules[j]
-		if !samePaths(r, later) || later.Only != r.Only && later.Only != (Only{}) {
+		if j <= i || later.Only != r.Only && later.Only != (Only{}) {
 			continue
 		}
 		for k := perm.File; k <= perm.Folder; k++ {
@@ -134,9 +138,13 @@ func (m *Matcher) warnText(i int, add adder) {
 	}
 }
 
-func samePaths(a, b *Rule) bool {
-	same := func(x, y Pattern) bool { return x.Text == y.Text }
-	return len(a.Paths) > 0 && len(a.Paths) == len(b.Paths) && slices.EqualFunc(a.Paths, b.Paths, same)
+func patternsOf(r Rule) string {
+	var b strings.Builder
+	for _, p := range r.Paths {
+		b.WriteString(p.Text)
+		b.WriteByte(0)
+	}
+	return b.String()
 }
 
 // warnDeny tells of entries that grant nothing, so as to keep somebody out, and whom they hit.

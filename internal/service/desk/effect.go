@@ -50,6 +50,9 @@ func (d *Desk) matcher(ctx context.Context, text string, l lastLook) (*baseline.
 	return m, nil
 }
 
+// maxWalks bounds the snapshots that one check walks.
+const maxWalks = 20
+
 // warn looks for what is probably not meant, on each host that has a snapshot, and puts equal
 // warnings of several hosts together.
 func (d *Desk) warn(ctx context.Context, doc *baseline.Document, text string, looks []lastLook) ([]baseline.Warning, error) {
@@ -73,7 +76,17 @@ func (d *Desk) warn(ctx context.Context, doc *baseline.Document, text string, lo
 		return out, err
 	}
 	seen := 0
+	walked := map[string]bool{}
 	for _, l := range looks {
+		// Equal hosts say the same, and of many different ones some say enough.
+		if key := string(l.snap.Forest) + string(l.snap.Directory); doc.Varies || !walked[key] {
+			walked[key] = true
+		} else {
+			continue
+		}
+		if seen == maxWalks {
+			break
+		}
 		m, err := d.matcher(ctx, text, l)
 		if err != nil {
 			return nil, err
@@ -103,6 +116,14 @@ func (d *Desk) Effect(ctx context.Context, old, text string) (wire.EditionEffect
 	if err != nil {
 		return out, fmt.Errorf("%w: %w", ErrBad, err)
 	}
+	varies := doc.Varies
+	if old != "" {
+		before, err := d.Parse(ctx, old)
+		if err != nil {
+			return out, fmt.Errorf("the edition before: %w", err)
+		}
+		varies = varies || before.Varies
+	}
 	out.Application = doc.Application
 	hosts, err := d.hosts(ctx, doc)
 	if err != nil {
@@ -112,6 +133,7 @@ func (d *Desk) Effect(ctx context.Context, old, text string) (wire.EditionEffect
 	if err != nil {
 		return out, err
 	}
+	known := map[string]*wire.HostEffect{} // by tree and accounts: equal hosts are judged once
 	for _, l := range looks {
 		fresh, err := d.matcher(ctx, text, l)
 		if err != nil {
@@ -123,6 +145,13 @@ func (d *Desk) Effect(ctx context.Context, old, text string) (wire.EditionEffect
 				return out, fmt.Errorf("the edition before, on host %s: %w", l.host, err)
 			}
 		}
+		key := string(l.snap.Forest) + string(l.snap.Directory)
+		if equal := known[key]; equal != nil && !varies {
+			h := *equal
+			h.Host, h.Snapshot = l.host, l.snap.ID
+			out.Hosts = append(out.Hosts, h)
+			continue
+		}
 		v, shifts, err := drift.Judge(ctx, d.Store, l.snap.Hash(), before, fresh, l.dir)
 		if err != nil {
 			return out, err
@@ -133,6 +162,7 @@ func (d *Desk) Effect(ctx context.Context, old, text string) (wire.EditionEffect
 				Word: s.Effect.Word(), Meaning: s.Effect.String(), Count: s.Count, Folder: s.Folder.String(), Example: s.Example.String()})
 		}
 		out.Hosts = append(out.Hosts, h)
+		known[key] = &h
 	}
 	for _, h := range hosts {
 		if !slices.ContainsFunc(looks, func(l lastLook) bool { return l.host == h.Name }) {

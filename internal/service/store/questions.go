@@ -16,8 +16,18 @@ import (
 // questionLife is how long a question is of use to anybody.
 const questionLife = 2 * time.Minute
 
+// maxWaiting bounds the questions that wait for one host.
+const maxWaiting = 100
+
 // Ask leaves a question for a host's agent. Old ones are swept out on the way, a few at a time.
 func (s *Store) Ask(ctx context.Context, host string, ask []byte) (string, error) {
+	var waiting int
+	if err := s.db.GetContext(ctx, &waiting, `SELECT COUNT(*) FROM question WHERE host = ? AND state = 'waiting' AND created > ?`, host, now().Add(-questionLife)); err != nil {
+		return "", err
+	}
+	if waiting >= maxWaiting {
+		return "", fmt.Errorf("%w: %d questions wait for host %s already: is its agent running? Try again in a minute, or ask a stored snapshot", ErrConflict, waiting, host)
+	}
 	if _, err := s.db.ExecContext(ctx, `DELETE FROM question WHERE created < ? LIMIT 20`, now().Add(-questionLife)); err != nil && !retryable(err) {
 		return "", err
 	}

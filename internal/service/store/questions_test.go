@@ -60,6 +60,27 @@ func TestQuestions(t *testing.T) {
 	}
 }
 
+// Nobody can leave questions without end.
+func TestQuestionsAreBounded(t *testing.T) {
+	ctx := t.Context()
+	host := name("host")
+	for range maxWaiting {
+		_, err := st.Ask(ctx, host, []byte(`{}`))
+		must(t, err)
+	}
+	if _, err := st.Ask(ctx, host, []byte(`{}`)); !errors.Is(err, ErrConflict) {
+		t.Errorf("one more: %v", err)
+	}
+	if _, _, err := st.TakeQuestion(ctx, host); err != nil {
+		t.Error(err)
+	}
+	if _, err := st.Ask(ctx, host, []byte(`{}`)); err != nil {
+		t.Errorf("after one was taken: %v", err)
+	}
+	_, err := st.db.ExecContext(ctx, `DELETE FROM question WHERE host = ?`, host)
+	must(t, err)
+}
+
 // Nobody answers old questions, and they go away by themselves.
 func TestOldQuestions(t *testing.T) {
 	ctx := t.Context()
