@@ -52,6 +52,8 @@ export function useChange<In, Out>(call: (input: In) => Promise<Out>) {
 export const useSignIn = () => useChange((input: Schemas["SignIn"]) => body(api.POST(`${v1}/sign-in`, { body: input })));
 export const useSignOut = () => useChange(() => body(api.POST(`${v1}/sign-out`)));
 export const useTakeSnapshot = () => useChange((input: Schemas["NewSnapshot"]) => body(api.POST(`${v1}/snapshots`, { body: input })));
+export const useWaive = () => useChange((input: Schemas["NewWaiver"]) => body(api.POST(`${v1}/waivers`, { body: input })));
+export const useWithdraw = () => useChange((id: string) => body(api.POST(`${v1}/waivers/{id}/withdraw`, { params: { path: { id } } })));
 export const useDraft = () => useChange((input: Schemas["Draft"]) => body(api.POST(`${v1}/plans`, { body: input })));
 export const useSubmit = (id: string) => useChange(() => body(api.POST(`${v1}/plans/{id}/submit`, { params: { path: { id } } })));
 export const useDecide = (id: string) =>

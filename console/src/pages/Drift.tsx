@@ -2,22 +2,25 @@ import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/react
 import { useMemo, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import type { Group, Person } from "../api/client";
-import { useDraft, useDrift, useFindings } from "../api/queries";
+import { useDraft, useDrift, useFindings, useWithdraw } from "../api/queries";
 import { Button } from "../components/Button";
 import { Command } from "../components/Command";
 import { EffectMark } from "../components/EffectMark";
 import { Note } from "../components/Note";
 import { TallyGrid } from "../components/TallyGrid";
 import { Time } from "../components/Time";
+import { Waive } from "./drift/Waive";
 
 const key = (g: Group) => `${g.report}/${g.id}`;
+// A declared mode may be a limit instead, such as g+r,o-w.
+const octal = /^[0-7]{1,4}$/;
 const isMode = (g: Group) => g.aspect === "mode";
 
 function Value({ group, text, other }: { group: Group; text: string; other?: string }) {
-  if (isMode(group)) {
+  if (isMode(group) && octal.test(text)) {
     return (
       <span className="inline-flex items-center gap-2 align-middle">
-        <TallyGrid mode={text} other={other} /> <code>{text}</code>
+        <TallyGrid mode={text} other={other && octal.test(other) ? other : undefined} /> <code>{text}</code>
       </span>
     );
   }
@@ -39,7 +42,9 @@ function Paths({ group, snapshot, open }: { group: Group; snapshot: string; open
   );
 }
 
-function Line({ group, snapshot, chosen, choose, mayChoose }: { group: Group; snapshot: string; chosen: boolean; choose: (on: boolean) => void; mayChoose: boolean }) {
+function Line({ application, group, snapshot, chosen, choose, mayChoose, mayWaive }: { application: string; group: Group; snapshot: string; mayWaive: boolean; chosen: boolean; choose: (on: boolean) => void; mayChoose: boolean }) {
+  const [waiving, setWaiving] = useState(false);
+  const withdraw = useWithdraw();
   return (
     <li className="border-b border-line py-3">
       <Disclosure>
@@ -65,10 +70,14 @@ function Line({ group, snapshot, chosen, choose, mayChoose }: { group: Group; sn
               </div>
               {group.waiver ? (
                 <p className="mt-1 text-sm">
-                  <strong>Waived</strong> by {group.waiver.author} until <Time at={group.waiver.ends} />: {group.waiver.reason}
+                  <strong>Waived</strong> by {group.waiver.author} until <Time at={group.waiver.ends} />: {group.waiver.reason}{" "}
+                  {mayWaive ? <Button disabled={withdraw.isPending} onClick={() => withdraw.mutate(group.waiver!.id)}>Withdraw</Button> : null}
                 </p>
               ) : null}
               <DisclosurePanel>
+                {mayWaive && !group.waiver ? <div className="mt-2"><Button onClick={() => setWaiving(true)}>Accept for a time…</Button></div> : null}
+                {waiving ? <Waive application={application} group={group} close={() => setWaiving(false)} /> : null}
+                <Note error={withdraw.error} />
                 {group.why ? <p className="mt-1 text-sm text-muted">Why this rule: {group.why}</p> : null}
                 <Paths group={group} snapshot={snapshot} open={open} />
               </DisclosurePanel>
@@ -90,7 +99,9 @@ export default function Drift({ me }: { me: Person }) {
   const host = search.get("host") ?? "";
   const word = search.get("effect") ?? "";
   const groups = useMemo(
-    () => (drift.data?.groups ?? []).filter((g) => (!host || g.host === host) && (!word || g.word === word || (g.word === "both" && word !== "neither"))),
+    () => (drift.data?.groups ?? []).filter((g) => (!host || g.host === host) && (!word || g.word === word || (g.word === "both" && word !== "neither")))
+      // What is accepted for a time stands apart, at the end.
+      .toSorted((a, b) => Number(Boolean(a.waiver)) - Number(Boolean(b.waiver))),
     [drift.data, host, word],
   );
   const author = me.roles?.includes("author") ?? false;
@@ -148,7 +159,7 @@ export default function Drift({ me }: { me: Person }) {
       {drift.data && drift.data.reports?.length !== 0 && groups.length === 0 ? <Note>Everything here is as declared.</Note> : null}
       <ul>
         {groups.map((g) => (
-          <Line key={key(g)} group={g} snapshot={drift.data?.reports?.find((r) => r.id === g.report)?.snapshot ?? ""} mayChoose={author} chosen={chosen.has(key(g))} choose={(on) => {
+          <Line key={key(g)} application={application} group={g} mayWaive={me.roles?.includes("reviewer") ?? false} snapshot={drift.data?.reports?.find((r) => r.id === g.report)?.snapshot ?? ""} mayChoose={author} chosen={chosen.has(key(g))} choose={(on) => {
             const next = new Set(chosen);
             if (on) next.add(key(g));
             else next.delete(key(g));
