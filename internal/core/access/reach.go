@@ -331,12 +331,8 @@ func (r *reach) entry(e *tree.Entry, node *tree.Node, state []inside, top bool) 
 		r.tally.Closed++
 	default:
 		below := make([]inside, len(state))
-		for i := range state {
-			set := e.Set
-			if s := r.views[i].suppose; s != nil {
-				set = s(string(r.path), e.Kind, set)
-			}
-			below[i] = inside{open: state[i].open && state[i].through, mount: state[i].mount, folder: Place{Kind: perm.Folder, Set: set, Mount: state[i].mount}}
+		for i, in := range state { // one that is not open decided nothing: what it holds is of another path
+			below[i] = inside{open: in.open && in.through, mount: in.mount, folder: Place{Kind: perm.Folder, Set: in.set, Mount: in.mount}}
 		}
 		return r.folder(node, below)
 	}
@@ -344,8 +340,8 @@ func (r *reach) entry(e *tree.Entry, node *tree.Node, state []inside, top bool) 
 }
 
 func (r *reach) folder(n *tree.Node, state []inside) error {
-	if helper := r.helper(n); helper != nil {
-		return r.share(helper, n, state)
+	if helper, half := r.helper(n); helper != nil {
+		return r.share(helper, n, half, state)
 	}
 	return r.entries(n, 0, len(n.Entries), state)
 }
@@ -382,42 +378,32 @@ func (r *reach) entries(n *tree.Node, from, to int, state []inside) error {
 // sharedDepth is how far down the work is divided: further down it is not worth the handing over.
 const sharedDepth = 8
 
-// helper gives another processor's hand where one is free and the folder is worth dividing.
-func (r *reach) helper(n *tree.Node) *reach {
+// helper gives another processor's hand where one is free and the folder is worth dividing, and
+// behind which entry half of its subfolders lie.
+func (r *reach) helper(n *tree.Node) (h *reach, half int) {
 	if r.helpers == nil || bytes.Count(r.path, []byte{'/'}) > sharedDepth {
-		return nil
+		return nil, 0
 	}
-	folders := 0
+	var folders []int
 	for i := range n.Entries {
 		if n.Entries[i].HasChild() {
-			folders++
+			folders = append(folders, i)
 		}
 	}
-	if folders < 2 {
-		return nil
+	if len(folders) < 2 {
+		return nil, 0
 	}
 	select {
 	case h := <-r.helpers:
-		return h
+		return h, folders[len(folders)/2-1] + 1
 	default:
-		return nil
+		return nil, 0
 	}
 }
 
-// share divides a folder's entries: the helper asks the second half while r asks the first. What
-// the helper found comes after what r found, as in the order of the paths.
-func (r *reach) share(h *reach, n *tree.Node, state []inside) error {
-	half, folders := 0, 0
-	for i := range n.Entries {
-		if n.Entries[i].HasChild() {
-			folders++
-		}
-	}
-	for left := folders / 2; left > 0; half++ {
-		if n.Entries[half].HasChild() {
-			left--
-		}
-	}
+// share divides a folder's entries: the helper asks those from half on while r asks the others.
+// What the helper found comes after what r found, as in the order of the paths.
+func (r *reach) share(h *reach, n *tree.Node, half int, state []inside) error {
 	h.path, h.tally, h.last, h.lastAt = append(h.path[:0], r.path...), Tally{}, group{}, nil
 	clear(h.groups)
 	own, ended := slices.Clone(state), make(chan error, 1)
@@ -438,7 +424,7 @@ func (r *reach) add(h *reach) {
 		switch {
 		case mine != nil:
 			mine.Count += g.Count
-			mine.widen([]byte(g.Folder))
+			mine.Folder = pathname.Widen(mine.Folder, g.Folder)
 		case len(r.groups) < maxGroups:
 			r.groups[k] = g
 		}
@@ -489,7 +475,7 @@ func (r *reach) keep(e *tree.Entry, held [2]bool) {
 	switch {
 	case g != nil:
 		g.Count++
-		g.widen(r.path)
+		g.Folder = pathname.Widen(g.Folder, r.path)
 	case len(r.groups) < maxGroups:
 		path := string(r.path)
 		g = &Equal{Kind: e.Kind, Set: e.Set, Was: held[0], Is: held[1], Count: 1, Folder: pathname.Path(pathname.Folder(path)), Example: pathname.Path(path)}
@@ -503,16 +489,4 @@ func (r *reach) keep(e *tree.Entry, held [2]bool) {
 	} else if r.Limit > 0 && r.tally.Next == "" {
 		r.tally.Next = r.tally.Paths[r.Limit-1].Path
 	}
-}
-
-// widen makes the folder that holds all of a group hold a path too, or a folder.
-func (g *Equal) widen(path []byte) {
-	for string(path) != string(g.Folder) && !under(path, string(g.Folder)) {
-		g.Folder = pathname.Path(pathname.Folder(string(g.Folder)))
-	}
-}
-
-// under is pathname.Under without making a string of the path.
-func under(path []byte, folder string) bool {
-	return folder == "/" || len(path) > len(folder) && path[len(folder)] == '/' && string(path[:len(folder)]) == folder
 }

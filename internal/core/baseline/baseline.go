@@ -17,13 +17,15 @@ type Position struct {
 	Column int `json:"column"`
 }
 
+func (p Position) String() string { return fmt.Sprintf("%d:%d", p.Line, p.Column) }
+
 // An Error is one thing wrong with a document, where it stands, and what would be right.
 type Error struct {
 	Position
 	Message string `json:"message"`
 }
 
-func (e *Error) Error() string { return fmt.Sprintf("%d:%d: %s", e.Line, e.Column, e.Message) }
+func (e *Error) Error() string { return e.Position.String() + ": " + e.Message }
 
 // Errors is every error of a document, in its order.
 type Errors []*Error
@@ -55,8 +57,7 @@ type Document struct {
 	Title       string
 	HostNames   []string
 	HostTags    []string
-	Includes    []string // applications whose forms, accounts and variables are taken over
-	Varies      bool     // something differs from host to host: the text is parsed for each
+	Varies      bool // something differs from host to host: the text is parsed for each
 	Roots       []string
 	Accounts    map[string]string // a baseline's word for an account -> its name on the host, "" where it has none
 	LeaveAlone  []Pattern
@@ -112,7 +113,6 @@ type Rule struct {
 	Severity Severity
 	Paths    []Pattern
 	Only     Only
-	Form     string // the starting point that it takes
 	Owner    *Who
 	Group    *Who
 	Files    *mode.Wanted

@@ -216,6 +216,9 @@ func (m *Matcher) presence(s *State) int {
 	return -1
 }
 
+// exact says whether a pattern has no wildcards, and stands for one path.
+func (p Pattern) exact() bool { return !slices.ContainsFunc(p.parts, wildcard) }
+
 // literal is the path of a pattern without wildcards.
 func (p Pattern) literal() string {
 	parts := make([]string, len(p.parts))
@@ -459,7 +462,7 @@ func (m *Matcher) says(i int, k perm.Kind) []perm.Aspect {
 	w := &perm.Want{Rule: map[perm.Aspect]int{}}
 	m.add(w, i, k)
 	var out []perm.Aspect
-	for _, a := range append(slices.Clone(perm.Aspects), perm.AspectPresence) {
+	for _, a := range perm.AllAspects {
 		if _, ok := w.Rule[a]; ok {
 			out = append(out, a)
 		}

@@ -128,26 +128,26 @@ func (r *reader) shared(seen map[string]ast.Node, d *Document) {
 const maxIncludes = 50
 
 // include takes over what another application's published baseline shares.
-func (r *reader) include(at ast.Node, name string, d *Document) {
+func (r *reader) include(n ast.Node, name string, d *Document) {
 	if slices.Contains(r.including, name) {
-		r.fail(at, "include %q leads in a circle: %v", name, append(slices.Clone(r.including), name))
+		r.fail(n, "include %q leads in a circle: %v", name, append(slices.Clone(r.including), name))
 		return
 	}
 	if r.included[name] {
 		return // two ways lead to it: once is enough, and a web of includes stays small
 	}
 	if len(r.included) == maxIncludes {
-		r.fail(at, "include %q: more than %d baselines are included", name, maxIncludes)
+		r.fail(n, "include %q: more than %d baselines are included", name, maxIncludes)
 		return
 	}
 	r.included[name] = true
 	if r.env.Fetch == nil {
-		r.fail(at, "include %q is with the service: check with a session, not with --local", name)
+		r.fail(n, "include %q is with the service: check with a session, not with --local", name)
 		return
 	}
 	text, err := r.env.Fetch(name)
 	if err != nil {
-		r.fail(at, "include %q: %v", name, err)
+		r.fail(n, "include %q: %v", name, err)
 		return
 	}
 	sub := &reader{env: r.env, variables: r.variables, forms: r.forms, modes: r.modes, included: r.included, including: append(slices.Clone(r.including), name)}
@@ -158,9 +158,8 @@ func (r *reader) include(at ast.Node, name string, d *Document) {
 		sub.errs = append(sub.errs, fault)
 	}
 	r.varies = r.varies || sub.varies
-	d.Includes = append(d.Includes, name)
 	for _, e := range sub.errs {
-		r.errs = append(r.errs, &Error{position(at), fmt.Sprintf("included baseline %s, line %d: %s", name, e.Line, e.Message)})
+		r.errs = append(r.errs, &Error{at(n), fmt.Sprintf("included baseline %s, line %d: %s", name, e.Line, e.Message)})
 	}
 }
 

@@ -1,10 +1,6 @@
 package baseline
 
-import (
-	"slices"
-
-	"idletally/internal/core/perm"
-)
+import "idletally/internal/core/perm"
 
 // A Decided is one aspect of one path: which rule decides it, and which say it in vain.
 type Decided struct {
@@ -46,7 +42,7 @@ func (m *Matcher) Explain(path string, k perm.Kind, found perm.Set) Explanation 
 	for _, d := range w.Differences(k, found, m.dir) {
 		differs[d.Aspect] = d.Found
 	}
-	for _, a := range append(slices.Clone(perm.Aspects), perm.AspectPresence) {
+	for _, a := range perm.AllAspects {
 		rules := by[a]
 		if len(rules) == 0 || w == nil {
 			continue

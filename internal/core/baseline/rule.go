@@ -110,7 +110,6 @@ func (r *reader) take(n ast.Node, rule *Rule, people []string) {
 		r.fail(n, "there is no form %q: %s", name, suggest(name, known))
 		return
 	}
-	rule.Form = name
 	if usesFor(body) && len(people) == 0 {
 		r.fail(n, "form %q needs to know for whom: add \"for: ACCOUNT\"", name)
 		return
@@ -242,7 +241,7 @@ func (r *reader) exists(n ast.Node, rule *Rule) {
 		return
 	}
 	for _, p := range rule.Paths {
-		if slices.ContainsFunc(p.parts, wildcard) {
+		if !p.exact() {
 			r.fail(n, "exists: yes needs paths without wildcards, %q has one: nobody can say which path is missing", p.Text)
 		}
 	}

@@ -1,7 +1,6 @@
 package baseline
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
@@ -110,7 +109,3 @@ func (r *reader) expand(n ast.Node, s string) (string, bool) {
 		s = after
 	}
 }
-
-func position(n ast.Node) Position { return at(n) }
-
-func (p Position) String() string { return fmt.Sprintf("%d:%d", p.Line, p.Column) }

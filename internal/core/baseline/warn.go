@@ -39,7 +39,6 @@ const (
 
 // Facts is a host with what its last snapshot knows. Walk may be nil: there is no snapshot yet.
 type Facts struct {
-	Host    string
 	Matcher *Matcher
 	Walk    func(visit func(path string, k perm.Kind, found perm.Set) error) error
 }
@@ -248,9 +247,7 @@ func (m *Matcher) tally(walk func(func(string, perm.Kind, perm.Set) error) error
 		for _, i := range s.rules {
 			r := &m.doc.Rules[i]
 			t := &to[i]
-			if k == perm.Link && t.link == "" && (r.Files != nil || r.Folders != nil || r.Entries != nil) && slices.ContainsFunc(r.Paths, func(p Pattern) bool {
-				return !slices.ContainsFunc(p.parts, wildcard) && p.literal() == path
-			}) {
+			if k == perm.Link && t.link == "" && (r.Files != nil || r.Folders != nil || r.Entries != nil) && slices.ContainsFunc(r.Paths, func(p Pattern) bool { return p.exact() && p.literal() == path }) {
 				t.link = path
 			}
 			if !r.Only.admits(k, traits) {

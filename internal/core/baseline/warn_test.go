@@ -72,7 +72,7 @@ func TestWarn(t *testing.T) {
 		if len(problems) > 0 {
 			t.Fatal(problems)
 		}
-		got, err := Warn(Facts{Host: "slip-north", Matcher: m, Walk: tree(usual...)})
+		got, err := Warn(Facts{Matcher: m, Walk: tree(usual...)})
 		if err != nil {
 			t.Fatal(err)
 		}

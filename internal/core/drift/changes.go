@@ -71,9 +71,7 @@ func Between(ctx context.Context, src tree.Source, a, b tree.Hash, d *perm.Direc
 			groups[k] = g
 		}
 		g.Count++
-		for !pathname.Under(path, string(g.Folder)) {
-			g.Folder = pathname.Path(pathname.Folder(string(g.Folder)))
-		}
+		g.Folder = pathname.Widen(g.Folder, path)
 		return each(c)
 	})
 	if err != nil {

@@ -350,9 +350,7 @@ func (c *comparer) file(path string, k perm.Kind, found perm.Set, diff *perm.Dif
 	}
 	g := f.group
 	g.Count++
-	for !pathname.Under(path, string(g.Folder)) {
-		g.Folder = pathname.Path(pathname.Folder(string(g.Folder)))
-	}
+	g.Folder = pathname.Widen(g.Folder, path)
 	return c.to.Finding(Finding{path, k, diff.Aspect, diff.Declared, diff.Found, diff.Rule, rule.Severity, found, diff.Mended, f.effect, g.ID, key.waiver})
 }
 

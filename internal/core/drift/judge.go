@@ -88,9 +88,7 @@ func Judge(ctx context.Context, src tree.Source, forest tree.Hash, old, fresh *b
 			shifts[key] = at
 		}
 		at.Count++
-		for !pathname.Under(path, string(at.Folder)) {
-			at.Folder = pathname.Path(pathname.Folder(string(at.Folder)))
-		}
+		at.Folder = pathname.Widen(at.Folder, path)
 	}
 	sides := []*baseline.Matcher{old, fresh}
 	presences := [2]*presence{{}, newPresence(fresh)}

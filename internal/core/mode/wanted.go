@@ -54,12 +54,6 @@ func (w Wanted) Apply(m Mode, folder bool) Mode {
 	return w.change.Apply(m, folder, 0)
 }
 
-// Exact gives the one mode that is wanted, where there is only one.
-func (w Wanted) Exact() (Mode, bool) { return w.mode, w.exact }
-
-// Most gives every bit that a mode may have that is as wanted.
-func (w Wanted) Most(folder bool) Mode { return w.Apply(All, folder) }
-
 // Least gives the bits that every mode has that is as wanted.
 func (w Wanted) Least(folder bool) Mode { return w.Apply(0, folder) }
 

@@ -137,9 +137,17 @@ func Join(folder, name string) string {
 	return folder + "/" + name
 }
 
-// Under says whether p is folder or lies below it.
-func Under(p, folder string) bool {
-	return p == folder || folder == "/" || strings.HasPrefix(p, folder) && p[len(folder)] == '/'
+// Under says whether p is folder or lies below it. Comparing makes no string of a path in bytes.
+func Under[P ~string | ~[]byte](p P, folder string) bool {
+	return folder == "/" || len(p) >= len(folder) && string(p[:len(folder)]) == folder && (len(p) == len(folder) || p[len(folder)] == '/')
+}
+
+// Widen gives the deepest folder that holds a folder and a path.
+func Widen[F ~string, P ~string | ~[]byte](folder F, p P) F {
+	for !Under(p, string(folder)) {
+		folder = F(Folder(string(folder)))
+	}
+	return folder
 }
 
 // Folder gives the folder that p lies in.

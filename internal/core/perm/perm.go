@@ -241,6 +241,9 @@ const (
 // Aspects lists those that a change of permissions can mend, in the order in which they are shown.
 var Aspects = []Aspect{AspectOwner, AspectGroup, AspectMode, AspectEntries, AspectDefaults, AspectCaps, AspectFlags}
 
+// AllAspects lists those that can be declared.
+var AllAspects = append(slices.Clone(Aspects), AspectPresence)
+
 // A Difference is one aspect of one path that is not as declared.
 type Difference struct {
 	Aspect          Aspect

@@ -288,9 +288,7 @@ func (b *builder) add(host string, roots []string, steps []plan.Step, dir *perm.
 			order = append(order, k)
 		}
 		g.Count++
-		for !pathname.Under(s.Path, g.Folder) {
-			g.Folder = pathname.Folder(g.Folder)
-		}
+		g.Folder = pathname.Widen(g.Folder, s.Path)
 	}
 	for _, k := range order {
 		g := groups[k]

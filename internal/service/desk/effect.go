@@ -91,7 +91,7 @@ func (d *Desk) warn(ctx context.Context, doc *baseline.Document, text string, lo
 		if err != nil {
 			return nil, err
 		}
-		all, err := baseline.Warn(baseline.Facts{Host: l.host, Matcher: m, Walk: func(visit func(string, perm.Kind, perm.Set) error) error {
+		all, err := baseline.Warn(baseline.Facts{Matcher: m, Walk: func(visit func(string, perm.Kind, perm.Set) error) error {
 			return tree.Walk(ctx, d.Store, l.snap.Hash(), func(path string, e tree.Entry) error { return visit(path, e.Kind, e.Set) })
 		}})
 		if err != nil {

@@ -38,7 +38,7 @@ func (d *Desk) Waive(ctx context.Context, in wire.NewWaiver, by string) (store.W
 		return w, fmt.Errorf("%w: the published baseline of %s has no rule %q", ErrBad, in.Application, in.Rule)
 	case in.Kind != "" && new(perm.Kind).UnmarshalText([]byte(in.Kind)) != nil:
 		return w, fmt.Errorf("%w: kind %q is unknown: file, folder, link and so on", ErrBad, in.Kind)
-	case in.Aspect != "" && in.Aspect != string(perm.AspectPresence) && !slices.Contains(perm.Aspects, perm.Aspect(in.Aspect)):
+	case in.Aspect != "" && !slices.Contains(perm.AllAspects, perm.Aspect(in.Aspect)):
 		return w, fmt.Errorf("%w: aspect %q is unknown", ErrBad, in.Aspect)
 	}
 	if w.ID, err = d.Store.AddWaiver(ctx, w); err != nil {
