@@ -4,9 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
-	"os"
 	"slices"
-	"strconv"
 	"strings"
 	"testing"
 
@@ -15,21 +13,8 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
+	"idletally/internal/seeded"
 )
-
-func seeded(t *testing.T) *rand.Rand {
-	t.Helper()
-	seed := rand.Uint64()
-	if s := os.Getenv("IDLETALLY_SEED"); s != "" {
-		n, err := strconv.ParseUint(s, 10, 64)
-		if err != nil {
-			t.Fatal(err)
-		}
-		seed = n
-	}
-	t.Logf("seed %d: give it as IDLETALLY_SEED", seed)
-	return rand.New(rand.NewPCG(seed, 7))
-}
 
 func someState(r *rand.Rand, k perm.Kind) perm.POSIX {
 	p := perm.POSIX{UID: r.Uint32N(4), GID: 10 + r.Uint32N(3), Mode: mode.Mode(r.IntN(0o2000))}
@@ -83,7 +68,7 @@ func grown(r *rand.Rand) (Snapshot, map[string]Way) {
 
 // The walk that goes only where a way leads finds exactly what asking each path by itself finds.
 func TestAskIsAskingEachPath(t *testing.T) {
-	r := seeded(t)
+	r := seeded.Rand(t)
 	ctx := context.Background()
 	found := 0
 	for range 150 {
@@ -188,7 +173,7 @@ func TestAskIsAskingEachPath(t *testing.T) {
 }
 
 func TestWayOfASnapshot(t *testing.T) {
-	r := seeded(t)
+	r := seeded.Rand(t)
 	ctx := context.Background()
 	for range 50 {
 		snap, ways := grown(r)

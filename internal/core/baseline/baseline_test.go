@@ -2,7 +2,6 @@ package baseline
 
 import (
 	"encoding/json"
-	"math/rand/v2"
 	"path"
 	"reflect"
 	"slices"
@@ -11,6 +10,7 @@ import (
 
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/seeded"
 )
 
 const good = `idletally: 1
@@ -197,9 +197,7 @@ func matches(pat, parts []string) bool {
 
 // The automaton agrees with trying every pattern on every path.
 func TestMatcherAgainstObvious(t *testing.T) {
-	seed := rand.Uint64()
-	t.Logf("seed %d", seed)
-	r := rand.New(rand.NewPCG(seed, 0))
+	r := seeded.Rand(t)
 	pick := func(from ...string) string { return from[r.IntN(len(from))] }
 	for range 300 {
 		d := &Document{Roots: []string{"/"}}

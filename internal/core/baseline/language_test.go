@@ -3,7 +3,6 @@ package baseline
 import (
 	"errors"
 	"fmt"
-	"math/rand/v2"
 	"reflect"
 	"slices"
 	"strings"
@@ -14,6 +13,7 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
+	"idletally/internal/seeded"
 )
 
 // with makes a document of rules, and of what stands before them.
@@ -286,9 +286,7 @@ func obvious(d *Document, m *Matcher, parts []string, k perm.Kind, found perm.Se
 
 // On random baselines and paths the automaton says what the obvious reading says.
 func TestWantAgainstObvious(t *testing.T) {
-	seed := rand.Uint64()
-	t.Logf("seed %d", seed)
-	r := rand.New(rand.NewPCG(seed, 3))
+	r := seeded.Rand(t)
 	pick := func(from ...string) string { return from[r.IntN(len(from))] }
 	said := 0
 	for range 300 {

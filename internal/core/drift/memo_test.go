@@ -14,6 +14,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
+	"idletally/internal/seeded"
 )
 
 // grove is a random tree that can be grown anew with a few paths changed.
@@ -134,9 +135,7 @@ func slow(t *testing.T, src tree.Source, h tree.Hash, m *baseline.Matcher, d *pe
 // With a memo, without one, and one path after another: the findings are the same, over random
 // trees, baselines, changes and hosts with other numbers for the same names.
 func TestMemoChangesNothing(t *testing.T) {
-	seed := rand.Uint64()
-	t.Logf("seed %d", seed)
-	r := rand.New(rand.NewPCG(seed, 5))
+	r := seeded.Rand(t)
 	g := &grove{r: r, nodes: tree.Memory{}}
 	for _, md := range []mode.Mode{0o640, 0o750, 0o640, 0o644, 0o755} {
 		p := perm.POSIX{UID: uint32(1 + r.IntN(2)), GID: 1, Mode: md}

@@ -1,13 +1,14 @@
 package mode
 
 import (
-	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
+
+	"idletally/internal/seeded"
 )
 
 func TestParseChangeErrors(t *testing.T) {
@@ -61,9 +62,7 @@ func TestApply(t *testing.T) {
 
 // What is computed is what the system's own utility does to real files and folders.
 func TestApplyAgainstSystem(t *testing.T) {
-	seed := rand.Uint64()
-	t.Logf("seed %d", seed)
-	r := rand.New(rand.NewPCG(seed, 0))
+	r := seeded.Rand(t)
 	dir := t.TempDir()
 	file, folder := filepath.Join(dir, "file"), filepath.Join(dir, "folder")
 	if err := os.WriteFile(file, nil, 0o600); err != nil {

@@ -14,6 +14,7 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/seeded"
 )
 
 func set(uid uint32, m mode.Mode) perm.Set { return perm.POSIX{UID: uid, Mode: m}.Set() }
@@ -51,9 +52,7 @@ func forest(r *rand.Rand, m Memory) (Hash, map[string]Entry) {
 }
 
 func TestWalkLookupDiff(t *testing.T) {
-	seed := rand.Uint64()
-	t.Logf("seed %d", seed)
-	r := rand.New(rand.NewPCG(seed, 0))
+	r := seeded.Rand(t)
 	ctx := context.Background()
 	for range 200 {
 		m := Memory{}

@@ -23,6 +23,7 @@ import (
 	"idletally/internal/core/plan"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/host/fsys"
+	"idletally/internal/seeded"
 )
 
 type memory [][]plan.Step
@@ -125,12 +126,6 @@ func (w *world) runner(t testing.TB) *Runner {
 	return &Runner{Journal: j, Roots: []string{w.dir}, Allowed: []string{w.dir}, Chunks: w.chunks}
 }
 
-func seeded(t testing.TB) *rand.Rand {
-	seed := rand.Uint64()
-	t.Logf("seed %d", seed)
-	return rand.New(rand.NewPCG(seed, 0))
-}
-
 func (w *world) check(t testing.TB, after bool) {
 	t.Helper()
 	for _, s := range w.steps {
@@ -163,7 +158,7 @@ func (w *world) back(t testing.TB, j *Journal) *world {
 }
 
 func TestRunAndPutBack(t *testing.T) {
-	w := makeWorld(t, seeded(t), 5)
+	w := makeWorld(t, seeded.Rand(t), 5)
 	r := w.runner(t)
 	if err := r.Run(t.Context()); err != nil {
 		t.Fatal(err)
@@ -188,7 +183,7 @@ func TestRunAndPutBack(t *testing.T) {
 // Whatever a crash leaves of the journal, running again ends with the plan carried out and every
 // true original kept.
 func TestCrashAnywhere(t *testing.T) {
-	rnd := seeded(t)
+	rnd := seeded.Rand(t)
 	for round := range 25 {
 		w := makeWorld(t, rnd, 1)
 		at := rnd.IntN(2 * len(w.steps))
@@ -305,7 +300,7 @@ func TestRefusedAndSkipped(t *testing.T) {
 
 // On a full disk nothing is changed that has no original, and the run goes on when there is room.
 func TestFullDisk(t *testing.T) {
-	w := makeWorld(t, seeded(t), 60)
+	w := makeWorld(t, seeded.Rand(t), 60)
 	state := w.dir + "-state"
 	if err := os.MkdirAll(state, 0o700); err != nil {
 		t.Fatal(err)
@@ -342,7 +337,7 @@ func TestFullDisk(t *testing.T) {
 }
 
 func TestHaltAndResume(t *testing.T) {
-	w := makeWorld(t, seeded(t), 3)
+	w := makeWorld(t, seeded.Rand(t), 3)
 	r := w.runner(t)
 	asked := 0
 	r.Halt = func() bool { asked++; return asked > 2 }

@@ -15,6 +15,7 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
+	"idletally/internal/seeded"
 )
 
 func randomState(r *rand.Rand, k perm.Kind) perm.POSIX {
@@ -45,9 +46,7 @@ func randomState(r *rand.Rand, k perm.Kind) perm.POSIX {
 // Every call of a sequence does to a real path exactly what the simulation says, and the last
 // one leads to the wanted state.
 func TestSequenceAgainstKernel(t *testing.T) {
-	seed := rand.Uint64()
-	t.Logf("seed %d", seed)
-	r := rand.New(rand.NewPCG(seed, 0))
+	r := seeded.Rand(t)
 	dir := t.TempDir()
 	root, err := OpenRoot(dir)
 	if err != nil {

@@ -3,7 +3,6 @@
 package probe
 
 import (
-	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"syscall"
@@ -16,14 +15,13 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/host/fsys"
 	"idletally/internal/host/look"
+	"idletally/internal/seeded"
 )
 
 // What a new path gets, and what a change of mode makes of an access list, is what the kernel
 // makes of it.
 func TestMadeAsComputed(t *testing.T) {
-	seed := uint64(rand.Uint64())
-	t.Logf("seed %d", seed)
-	r := rand.New(rand.NewPCG(seed, 2))
+	r := seeded.Rand(t)
 	w := &world{t: t, r: r, top: t.TempDir()}
 	defer syscall.Umask(syscall.Umask(0))
 	maker := access.Subject{ID: perm.UID(0), Groups: []perm.Principal{perm.GID(0)}, Privileges: access.AllPrivileges}

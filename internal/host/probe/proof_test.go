@@ -17,7 +17,6 @@ import (
 	"strings"
 	"syscall"
 	"testing"
-	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -26,6 +25,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/host/fsys"
 	"idletally/internal/host/look"
+	"idletally/internal/seeded"
 )
 
 const (
@@ -274,16 +274,7 @@ func TestProof(t *testing.T) {
 		}
 		questions = n
 	}
-	seed := uint64(time.Now().UnixNano())
-	if s := os.Getenv("IDLETALLY_SEED"); s != "" {
-		n, err := strconv.ParseUint(s, 10, 64)
-		if err != nil {
-			t.Fatal(err)
-		}
-		seed = n
-	}
-	t.Logf("seed %d: give it as IDLETALLY_SEED", seed)
-	r := rand.New(rand.NewPCG(seed, 1))
+	r := seeded.Rand(t)
 	asked, allowed, tried := 0, 0, 0
 	causes := map[access.Code]int{}
 	for asked < questions {

@@ -20,6 +20,7 @@ import (
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
 	"idletally/internal/host/fsys"
+	"idletally/internal/seeded"
 )
 
 func spool(t *testing.T) *Spool {
@@ -137,9 +138,7 @@ func grow(t *testing.T, r *rand.Rand, at string, depth int) {
 }
 
 func TestScanAgainstPlainWalk(t *testing.T) {
-	seed := rand.Uint64()
-	t.Logf("seed %d", seed)
-	r := rand.New(rand.NewPCG(seed, 0))
+	r := seeded.Rand(t)
 	for range 10 {
 		dir := t.TempDir()
 		grow(t, r, dir, 5)
