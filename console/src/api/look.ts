@@ -53,6 +53,8 @@ export function useLook() {
   };
 }
 
+export type Look = ReturnType<typeof useLook>;
+
 function splitOnce(s: string): [string, string] {
   const i = s.indexOf(":");
   return i < 0 ? ["", ""] : [s.slice(0, i), s.slice(i + 1)];

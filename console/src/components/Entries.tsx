@@ -1,4 +1,5 @@
 import type { Schemas } from "../api/client";
+import { Effective } from "./Effective";
 import { Table } from "./Table";
 
 /** Every entry of a path: who, what it says, what the mask leaves of it, where it comes from. */
@@ -9,7 +10,7 @@ export function Entries({ label, lines }: { label: string; lines: readonly Schem
         <tr key={l.text}>
           <td>{l.who}{l.unknown ? <em className="text-opens"> (no longer exists)</em> : null}<code className="block text-muted">{l.text}</code></td>
           <td><code>{l.rights}</code></td>
-          <td><code className={l.effective === l.rights ? "" : "rounded bg-closes-wash px-1 font-semibold text-closes"}>{l.effective}</code>{l.effective === l.rights ? null : <span className="block text-xs text-muted">the mask takes the rest</span>}</td>
+          <td><Effective entry={l} />{l.effective === l.rights ? null : <span className="block text-xs text-muted">the mask takes the rest</span>}</td>
           <td className="text-sm">{l.origin}</td>
         </tr>
       ))}

@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { useEntries, useMode, useModeChange, useNew } from "../api/calculate";
 import { Command } from "../components/Command";
+import { Effective } from "../components/Effective";
 import { Made } from "../components/Made";
 import { ModeCells } from "../components/ModeCells";
 import { Note } from "../components/Note";
@@ -147,7 +148,7 @@ function EntriesPart() {
                 {[...(l.lines ?? []), ...(l.defaults ?? []).map((d) => ({ ...d, text: `default:${d.text}` }))].map((e) => (
                   <tr key={e.text}>
                     <td><code>{e.text}</code></td>
-                    <td><code className={e.effective === e.rights ? "" : "rounded bg-closes-wash px-1 font-semibold text-closes"}>{e.effective}</code></td>
+                    <td><Effective entry={e} /></td>
                   </tr>
                 ))}
               </Table>

@@ -1,7 +1,7 @@
 import { Tab, TabGroup, TabList, TabPanel, TabPanels } from "@headlessui/react";
 import { Link } from "react-router";
 import type { Person } from "../api/client";
-import { flagsOf, folderOf, quoted, useLook, useSight } from "../api/look";
+import { flagsOf, folderOf, quoted, type Look, useLook, useSight } from "../api/look";
 import { useSnapshot, useSnapshots } from "../api/queries";
 import { Command } from "../components/Command";
 import { Crumbs } from "../components/Crumbs";
@@ -16,8 +16,6 @@ import { Try } from "./look/Try";
 import { Who } from "./look/Who";
 import { WhoCan } from "./look/WhoCan";
 
-type LookState = ReturnType<typeof useLook>;
-
 function Taken({ id }: { id: string }) {
   const s = useSnapshot(id).data;
   if (!s) return <p className="mt-2 text-sm text-muted">&nbsp;</p>;
@@ -29,7 +27,7 @@ function Taken({ id }: { id: string }) {
 }
 
 /** Where to begin: the roots that snapshots of a host have. */
-function Roots({ look, host }: { look: LookState; host: string }) {
+function Roots({ look, host }: { look: Look; host: string }) {
   const snaps = useSnapshots();
   const roots = [...new Set(snaps.data?.items?.filter((s) => s.host === host).flatMap((s) => s.roots ?? []))].sort();
   return (
@@ -40,7 +38,7 @@ function Roots({ look, host }: { look: LookState; host: string }) {
   );
 }
 
-function PathPart({ look, me }: { look: LookState; me: Person }) {
+function PathPart({ look, me }: { look: Look; me: Person }) {
   const sight = useSight(look.where, look.path);
   const s = sight.data;
   if (!s) return <Note error={sight.error} />;

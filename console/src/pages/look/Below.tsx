@@ -1,5 +1,5 @@
 import { Link } from "react-router";
-import { flagsOf, quoted, useBelow, type useLook } from "../../api/look";
+import { flagsOf, quoted, useBelow, type Look } from "../../api/look";
 import { Command } from "../../components/Command";
 import { Mode } from "../../components/Mode";
 import { Note } from "../../components/Note";
@@ -11,7 +11,7 @@ const operations = ["read", "write", "execute", "list", "enter", "create", "dele
 const state = (was: boolean, is: boolean) => (was && is ? "can" : is ? "gains" : "loses");
 
 /** What one account, or everyone, can do with everything below a folder. */
-export function Below({ look, path }: { look: ReturnType<typeof useLook>; path: string }) {
+export function Below({ look, path }: { look: Look; path: string }) {
   const account = look.account || "everyone";
   const operation = operations.includes(look.operation) ? look.operation : "write";
   const behind = look.row === "behind";

@@ -1,12 +1,13 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useRef } from "react";
 import { Link } from "react-router";
-import { useListing, type useLook } from "../../api/look";
+import { useListing, type Look } from "../../api/look";
 import { Mode } from "../../components/Mode";
+import { NoSuch } from "../../components/NoSuch";
 import { Note } from "../../components/Note";
 
 /** A folder's content, however long; for an account also what that account can do with it. */
-export function Content({ look, folder }: { look: ReturnType<typeof useLook>; folder: string }) {
+export function Content({ look, folder }: { look: Look; folder: string }) {
   const list = useListing(look.where, folder, look.account, folder !== "" || look.where.snapshot !== undefined);
   const box = useRef<HTMLDivElement>(null);
   const items = list.data?.pages.flatMap((p) => p.items ?? []) ?? [];
@@ -42,8 +43,8 @@ export function Content({ look, folder }: { look: ReturnType<typeof useLook>; fo
                   {p.access?.entries?.length || p.access?.defaults?.length ? <span title="access entries beyond the mode"> +</span> : null}
                   {p.target ? <code className="text-muted"> → {p.target}</code> : null}
                   <span className="block text-xs text-muted">
-                    {p.access?.owner}{p.access?.unknown?.includes("owner") ? <em className="text-opens"> (no such account)</em> : null}:
-                    {p.access?.group}{p.access?.unknown?.includes("group") ? <em className="text-opens"> (no such group)</em> : null}
+                    {p.access?.owner}<NoSuch when={p.access?.unknown?.includes("owner")} />:
+                    {p.access?.group}<NoSuch what="group" when={p.access?.unknown?.includes("group")} />
                     {p.access?.flags?.length ? ` · ${p.access.flags.join(", ")}` : ""}
                     {p.gap ? ` · ${p.gap}` : ""}
                     {p.may ? ` · may ${p.may.join(", ") || "nothing"}` : ""}

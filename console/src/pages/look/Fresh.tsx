@@ -1,12 +1,12 @@
 import { useState } from "react";
-import { flagsOf, quoted, useFresh, type useLook } from "../../api/look";
+import { flagsOf, quoted, useFresh, type Look } from "../../api/look";
 import { Command } from "../../components/Command";
 import { Made } from "../../components/Made";
 import { Note } from "../../components/Note";
 import { useSettled } from "../../components/useSettled";
 
 /** What an account's new files and folders get in this folder. */
-export function Fresh({ look, path }: { look: ReturnType<typeof useLook>; path: string }) {
+export function Fresh({ look, path }: { look: Look; path: string }) {
   const [umask, setUmask] = useState("0022");
   const fresh = useFresh(look.where, path, look.account, useSettled(umask.trim()));
   const f = fresh.data;

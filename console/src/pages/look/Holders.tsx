@@ -1,10 +1,11 @@
 import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/react";
-import { flagsOf, quoted, useHolders, type useLook } from "../../api/look";
+import { flagsOf, quoted, useHolders, type Look } from "../../api/look";
 import { Command } from "../../components/Command";
+import { NoSuch } from "../../components/NoSuch";
 import { Note } from "../../components/Note";
 import { Table } from "../../components/Table";
 
-function List({ look, path, operation }: { look: ReturnType<typeof useLook>; path: string; operation: string }) {
+function List({ look, path, operation }: { look: Look; path: string; operation: string }) {
   const holders = useHolders(look.where, path, operation, look.supposed, true);
   const h = holders.data;
   return (
@@ -18,7 +19,7 @@ function List({ look, path, operation }: { look: ReturnType<typeof useLook>; pat
           <Table label={`All who can ${operation}`} columns={["Account", "Because"]}>
             {h.allowed?.map((a) => (
               <tr key={a.account}>
-                <td>{a.account}{a.known ? null : <em className="text-opens"> (no such account)</em>}</td>
+                <td>{a.account}<NoSuch when={!a.known} /></td>
                 <td className="text-sm">{a.reason}</td>
               </tr>
             ))}
@@ -31,7 +32,7 @@ function List({ look, path, operation }: { look: ReturnType<typeof useLook>; pat
 }
 
 /** All accounts of the host that can do one thing here, not only those that the path speaks of. */
-export function Holders({ look, path, operation }: { look: ReturnType<typeof useLook>; path: string; operation: string }) {
+export function Holders({ look, path, operation }: { look: Look; path: string; operation: string }) {
   return (
     <Disclosure as="section" className="mt-6">
       {({ open }) => (

@@ -1,5 +1,6 @@
 import type { Schemas } from "../../api/client";
 import { Entries } from "../../components/Entries";
+import { NoSuch } from "../../components/NoSuch";
 import { TallyGrid } from "../../components/TallyGrid";
 import { Time } from "../../components/Time";
 
@@ -15,8 +16,8 @@ export function Permissions({ sight }: { sight: Schemas["Sight"] }) {
           <dt className="text-muted">kind</dt><dd>{sight.kind}{sight.target ? <> to <code>{sight.target}</code></> : null}</dd>
           {a ? (
             <>
-              <dt className="text-muted">owner</dt><dd>{a.owner}{a.unknown?.includes("owner") ? <em className="text-opens"> (no such account)</em> : null}</dd>
-              <dt className="text-muted">group</dt><dd>{a.group}{a.unknown?.includes("group") ? <em className="text-opens"> (no such group)</em> : null}</dd>
+              <dt className="text-muted">owner</dt><dd>{a.owner}<NoSuch when={a.unknown?.includes("owner")} /></dd>
+              <dt className="text-muted">group</dt><dd>{a.group}<NoSuch what="group" when={a.unknown?.includes("group")} /></dd>
               <dt className="text-muted">mode</dt><dd className="mono">{a.mode} {a.letters}</dd>
               {a.flags?.length ? <><dt className="text-muted">flags</dt><dd>{a.flags.join(", ")}</dd></> : null}
             </>

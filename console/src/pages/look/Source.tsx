@@ -1,6 +1,6 @@
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
-import { useAccounts, type useLook } from "../../api/look";
+import { useAccounts, type Look } from "../../api/look";
 import { useHosts, useSnapshots } from "../../api/queries";
 import { Button } from "../../components/Button";
 
@@ -9,7 +9,7 @@ const near = new Intl.DateTimeFormat(undefined, { dateStyle: "medium", timeStyle
 const named = (s: Schemas["Snapshot"]) => `${s.host}, ${s.application}, ${s.taken ? near.format(new Date(s.taken)) : ""}`;
 
 /** Where is looked, at which path, and as whom. */
-export function Source({ look }: { look: ReturnType<typeof useLook> }) {
+export function Source({ look }: { look: Look }) {
   const hosts = useHosts();
   const snapshots = useSnapshots();
   const accounts = useAccounts(look.where);

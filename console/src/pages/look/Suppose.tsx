@@ -1,11 +1,11 @@
 import { useState } from "react";
-import { useAccounts, type useLook } from "../../api/look";
+import { useAccounts, type Look } from "../../api/look";
 import { useApplications, usePlans } from "../../api/queries";
 
 const open = new Set(["draft", "in review", "approved"]);
 
 /** What is supposed beside what is: an edition held, a plan run, a group joined. */
-export function Suppose({ look, joining }: { look: ReturnType<typeof useLook>; joining: boolean }) {
+export function Suppose({ look, joining }: { look: Look; joining: boolean }) {
   const apps = useApplications();
   const plans = usePlans();
   const accounts = useAccounts(look.where);

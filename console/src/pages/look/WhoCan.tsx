@@ -1,8 +1,9 @@
 import { useMemo } from "react";
 import type { Schemas, View } from "../../api/client";
-import { flagsOf, quoted, useDecide, useMatrix, type useLook } from "../../api/look";
+import { flagsOf, quoted, useDecide, useMatrix, type Look } from "../../api/look";
 import { Answered } from "../../components/Answered";
 import { Command } from "../../components/Command";
+import { NoSuch } from "../../components/NoSuch";
 import { Note } from "../../components/Note";
 import { Table } from "../../components/Table";
 import { WhyChain } from "../../components/WhyChain";
@@ -12,7 +13,7 @@ import { Suppose } from "./Suppose";
 type Row = Schemas["MatrixRow"];
 
 /** Who can do what here, and the way that decides one of it. */
-export function WhoCan({ look, sight }: { look: ReturnType<typeof useLook>; sight: Schemas["Sight"] }) {
+export function WhoCan({ look, sight }: { look: Look; sight: Schemas["Sight"] }) {
   const matrix = useMatrix(look.where, sight.path, look.supposed, true);
   const decide = useDecide(look.where, sight.path, look.account, look.supposed, true);
   const views = useMemo(() => {
@@ -40,7 +41,7 @@ export function WhoCan({ look, sight }: { look: ReturnType<typeof useLook>; sigh
         <Table label="Who can do what here" columns={["Account", ...operations]}>
           {rows.map((r) => (
             <tr key={r.account} className={r === row ? "bg-sheet" : ""}>
-              <th scope="row" className="rowhead">{r.account}{r.known ? null : <em className="text-opens"> (no such account)</em>}<span className="block text-xs font-normal text-muted">{r.part}</span></th>
+              <th scope="row" className="rowhead">{r.account}<NoSuch when={!r.known} /><span className="block text-xs font-normal text-muted">{r.part}</span></th>
               {operations.map((op, i) => (
                 <td key={op}>
                   <button
