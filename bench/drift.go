@@ -30,7 +30,7 @@ func compare(entries, rounds int) error {
 	var sum drift.Summary
 	var memo *drift.Memo
 	err = inTurn(rounds, func() (floor, ours float64, err error) {
-		if floor, err = c.read(forest, n); err != nil {
+		if floor, err = readAll(ctx, src, forest, n); err != nil {
 			return 0, 0, err
 		}
 		memo = drift.NewMemo(1 << 20)
@@ -51,7 +51,7 @@ func compare(entries, rounds int) error {
 				return 0, 0, err
 			}
 		}
-		if floor, err = c.read(forest, n); err != nil {
+		if floor, err = readAll(ctx, src, forest, n); err != nil {
 			return 0, 0, err
 		}
 		start := time.Now()
@@ -104,18 +104,6 @@ type comparison struct {
 	ctx context.Context
 	src tree.Memory
 	doc *baseline.Document
-}
-
-func (c comparison) read(forest tree.Hash, n int) (float64, error) {
-	start := time.Now()
-	read := 0
-	if err := tree.Walk(c.ctx, c.src, forest, func(string, tree.Entry) error { read++; return nil }); err != nil {
-		return 0, err
-	}
-	if read != n+1 {
-		return 0, fmt.Errorf("read %d of %d entries", read, n+1)
-	}
-	return time.Since(start).Seconds(), nil
 }
 
 // hold compares as the service does, from compiling on, for a host of its own.

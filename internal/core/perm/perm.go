@@ -181,14 +181,16 @@ func (d *Directory) Index() *Directory {
 	return d
 }
 
+// Encode writes a directory as it is stored, with the hash that names it.
+func (d *Directory) Encode() (b []byte, hash [sha256.Size]byte, err error) {
+	b, err = json.Marshal(d)
+	return b, sha256.Sum256(b), err
+}
+
 // Hash names what a directory holds, so that one that is known need not be sent again.
 func (d *Directory) Hash() (string, error) {
-	b, err := json.Marshal(d)
-	if err != nil {
-		return "", err
-	}
-	h := sha256.Sum256(b)
-	return hex.EncodeToString(h[:]), nil
+	_, hash, err := d.Encode()
+	return hex.EncodeToString(hash[:]), err
 }
 
 // Account finds a principal; nil where the host has none of that id.

@@ -72,6 +72,10 @@ func (d *Desk) Check(ctx context.Context, text string) (*baseline.Document, wire
 	if err != nil {
 		return nil, out, err
 	}
+	looks, err := d.lastLooks(ctx, doc.Application, hosts)
+	if err != nil {
+		return nil, out, err
+	}
 	for _, h := range hosts {
 		out.Hosts = append(out.Hosts, h.Name)
 		own := doc
@@ -87,23 +91,16 @@ func (d *Desk) Check(ctx context.Context, text string) (*baseline.Document, wire
 				return nil, out, err
 			}
 		}
-		dir, err := d.Store.NewestDirectory(ctx, doc.Application, h.Name)
-		if err != nil {
-			return nil, out, err
-		}
-		if dir == nil {
+		i := slices.IndexFunc(looks, func(l lastLook) bool { return l.host == h.Name })
+		if i < 0 {
 			continue
 		}
-		_, problems := baseline.Compile(own, dir)
+		_, problems := baseline.Compile(own, looks[i].dir)
 		for _, p := range problems {
 			out.Problems = append(out.Problems, wire.HostProblem{Host: h.Name, Problem: p})
 		}
 	}
 	if out.OK {
-		looks, err := d.lastLooks(ctx, doc.Application, hosts)
-		if err != nil {
-			return nil, out, err
-		}
 		if out.Warnings, err = d.warn(ctx, doc, text, looks); err != nil {
 			return nil, out, err
 		}

@@ -22,23 +22,34 @@ type lastLook struct {
 	dir  *perm.Directory
 }
 
+// key names what was seen: where it is equal, tree and accounts are.
+func (l lastLook) key() string { return string(l.snap.Forest) + string(l.snap.Directory) }
+
 // lastLooks gives the newest snapshots of an application on hosts; those without one are left out.
 func (d *Desk) lastLooks(ctx context.Context, application string, hosts []store.Host) (out []lastLook, err error) {
 	for _, h := range hosts {
-		snap, err := d.Store.Newest(ctx, application, h.Name)
-		if errors.Is(err, store.ErrNotFound) {
-			continue
-		}
+		l, err := d.lastLook(ctx, application, h.Name)
 		if err != nil {
 			return nil, err
 		}
-		dir, err := d.Store.Directory(ctx, snap)
-		if err != nil {
-			return nil, err
+		if l != nil {
+			out = append(out, *l)
 		}
-		out = append(out, lastLook{h.Name, snap, dir})
 	}
 	return out, nil
+}
+
+// lastLook gives the newest snapshot on a host, nil where there is none.
+func (d *Desk) lastLook(ctx context.Context, application, host string) (*lastLook, error) {
+	snap, err := d.Store.Newest(ctx, application, host)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	dir, err := d.Store.Directory(ctx, snap)
+	return &lastLook{host, snap, dir}, err
 }
 
 func (d *Desk) matcher(ctx context.Context, text string, l lastLook) (*baseline.Matcher, error) {
@@ -79,11 +90,10 @@ func (d *Desk) warn(ctx context.Context, doc *baseline.Document, text string, lo
 	walked := map[string]bool{}
 	for _, l := range looks {
 		// Equal hosts say the same, and of many different ones some say enough.
-		if key := string(l.snap.Forest) + string(l.snap.Directory); doc.Varies || !walked[key] {
-			walked[key] = true
-		} else {
+		if walked[l.key()] && !doc.Varies {
 			continue
 		}
+		walked[l.key()] = true
 		if seen == maxWalks {
 			break
 		}
@@ -133,8 +143,14 @@ func (d *Desk) Effect(ctx context.Context, old, text string) (wire.EditionEffect
 	if err != nil {
 		return out, err
 	}
-	known := map[string]*wire.HostEffect{} // by tree and accounts: equal hosts are judged once
+	known := map[string]*wire.HostEffect{} // equal hosts are judged once
 	for _, l := range looks {
+		if equal := known[l.key()]; equal != nil && !varies {
+			h := *equal
+			h.Host, h.Snapshot = l.host, l.snap.ID
+			out.Hosts = append(out.Hosts, h)
+			continue
+		}
 		fresh, err := d.matcher(ctx, text, l)
 		if err != nil {
 			return out, fmt.Errorf("%w: on host %s: %w", ErrBad, l.host, err)
@@ -144,13 +160,6 @@ func (d *Desk) Effect(ctx context.Context, old, text string) (wire.EditionEffect
 			if before, err = d.matcher(ctx, old, l); err != nil {
 				return out, fmt.Errorf("the edition before, on host %s: %w", l.host, err)
 			}
-		}
-		key := string(l.snap.Forest) + string(l.snap.Directory)
-		if equal := known[key]; equal != nil && !varies {
-			h := *equal
-			h.Host, h.Snapshot = l.host, l.snap.ID
-			out.Hosts = append(out.Hosts, h)
-			continue
 		}
 		v, shifts, err := drift.Judge(ctx, d.Store, l.snap.Hash(), before, fresh, l.dir)
 		if err != nil {
@@ -162,7 +171,7 @@ func (d *Desk) Effect(ctx context.Context, old, text string) (wire.EditionEffect
 				Word: s.Effect.Word(), Meaning: s.Effect.String(), Count: s.Count, Folder: s.Folder.String(), Example: s.Example.String()})
 		}
 		out.Hosts = append(out.Hosts, h)
-		known[key] = &h
+		known[l.key()] = &h
 	}
 	for _, h := range hosts {
 		if !slices.ContainsFunc(looks, func(l lastLook) bool { return l.host == h.Name }) {
@@ -176,23 +185,19 @@ func (d *Desk) Effect(ctx context.Context, old, text string) (wire.EditionEffect
 // comes from the last snapshot; a path that is not in it is taken for a file without anything.
 func (d *Desk) Explain(ctx context.Context, e store.Edition, host, path string) (wire.Explained, error) {
 	out := wire.Explained{Host: host, Edition: e.Number}
-	snap, err := d.Store.Newest(ctx, e.Application, host)
-	if errors.Is(err, store.ErrNotFound) {
+	l, err := d.lastLook(ctx, e.Application, host)
+	if err != nil {
+		return out, err
+	}
+	if l == nil {
 		return out, fmt.Errorf("%w: host %s has no snapshot of %s yet: take one first", ErrBad, host, e.Application)
 	}
-	if err != nil {
-		return out, err
-	}
-	dir, err := d.Store.Directory(ctx, snap)
-	if err != nil {
-		return out, err
-	}
-	m, err := d.matcher(ctx, e.Text, lastLook{host, snap, dir})
+	m, err := d.matcher(ctx, e.Text, *l)
 	if err != nil {
 		return out, err
 	}
 	k, set := perm.File, perm.Set{}
-	switch at, _, err := tree.Lookup(ctx, d.Store, snap.Hash(), path); {
+	switch at, _, err := tree.Lookup(ctx, d.Store, l.snap.Hash(), path); {
 	case err == nil:
 		k, set, out.Seen = at.Kind, at.Set, true
 	case !errors.Is(err, tree.ErrNoPath):

@@ -8,7 +8,6 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"idletally/internal/core/baseline"
-	"idletally/internal/core/pathname"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -83,12 +82,12 @@ func (s *Server) baselineRoutes(r chi.Router) {
 		if err != nil {
 			return nil, err
 		}
-		raw, err := pathname.Unescape(in.Path)
+		raw, err := unescaped("path", in.Path)
 		if err == nil {
-			err = pathname.Check(raw)
+			err = checked("path", raw)
 		}
 		if err != nil {
-			return nil, huma.Error422UnprocessableEntity("path: " + err.Error())
+			return nil, err
 		}
 		out, err := s.desk.Explain(ctx, e, in.Host, raw)
 		return &body[wire.Explained]{out}, err

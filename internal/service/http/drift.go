@@ -92,9 +92,9 @@ func (s *Server) turnover(ctx context.Context, from, to, after string, limit int
 	if err != nil {
 		return out, err
 	}
-	raw, err := pathname.Unescape(after)
+	raw, err := unescaped("after", after)
 	if err != nil {
-		return out, huma.Error422UnprocessableEntity("after: " + err.Error())
+		return out, err
 	}
 	out.From, out.To = wireSnapshot(a.row), wireSnapshot(b.row)
 	t, groups, err := drift.Between(ctx, s.Store, a.snap.Forest, b.snap.Forest, b.dir, func(c drift.Change) error {
@@ -189,9 +189,12 @@ func (s *Server) waiverRoutes() {
 		All         bool   `query:"all" doc:"Those that ended or were withdrawn, too"`
 	}
 	add(s, op{"GET", "/waivers", "list-waivers", "List the waivers of an application, soonest to end first", wire.Viewer, 200}, func(ctx context.Context, in *list) (*body[wire.Page[wire.Waiver]], error) {
-		rows, err := s.Store.CountingWaivers(ctx, in.Application)
+		var rows []store.Waiver
+		var err error
 		if in.All {
 			rows, err = s.Store.Waivers(ctx, in.Application, 5000)
+		} else {
+			rows, err = s.Store.CountingWaivers(ctx, in.Application)
 		}
 		out := wire.Page[wire.Waiver]{Items: []wire.Waiver{}}
 		for _, w := range rows {

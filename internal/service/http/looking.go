@@ -35,9 +35,9 @@ type Supposing struct {
 }
 
 func (s *Server) scene(ctx context.Context, p Where) (inquiry.Scene, string, error) {
-	raw, err := pathname.Unescape(p.Path)
+	raw, err := unescaped("path", p.Path)
 	if err != nil {
-		return nil, "", huma.Error422UnprocessableEntity("path: " + err.Error())
+		return nil, "", err
 	}
 	switch {
 	case (p.Host == "") == (p.Snapshot == ""):
@@ -54,11 +54,26 @@ func (s *Server) scene(ctx context.Context, p Where) (inquiry.Scene, string, err
 func (s *Server) one(ctx context.Context, p Where) (inquiry.Scene, string, error) {
 	sc, raw, err := s.scene(ctx, p)
 	if err == nil {
-		if bad := pathname.Check(raw); bad != nil {
-			err = huma.Error422UnprocessableEntity("path: " + bad.Error())
-		}
+		err = checked("path", raw)
 	}
 	return sc, raw, err
+}
+
+// unescaped reads the escaped text of a path or name that a parameter gives.
+func unescaped(parameter, text string) (string, error) {
+	raw, err := pathname.Unescape(text)
+	if err != nil {
+		return "", huma.Error422UnprocessableEntity(parameter + ": " + err.Error())
+	}
+	return raw, nil
+}
+
+// checked says what is wrong with the path that a parameter gives.
+func checked(parameter, raw string) error {
+	if err := pathname.Check(raw); err != nil {
+		return huma.Error422UnprocessableEntity(parameter + ": " + err.Error())
+	}
+	return nil
 }
 
 // refuse turns what a question cannot be answered for into a problem that says so.
@@ -70,7 +85,8 @@ func refuse(err error) error {
 }
 
 // suppose makes the second half of an answer: states by an edition, or by a plan's steps.
-func (s *Server) suppose(ctx context.Context, in Supposing, host string, dir func() (*perm.Directory, error)) (inquiry.Suppose, error) {
+func (s *Server) suppose(ctx context.Context, in Supposing, sc inquiry.Scene) (inquiry.Suppose, error) {
+	host := sc.Origin().Host
 	out, err := inquiry.SupposeOf(in.Joining, in.Privilege)
 	if err != nil {
 		return out, refuse(err)
@@ -96,7 +112,7 @@ func (s *Server) suppose(ctx context.Context, in Supposing, host string, dir fun
 		if err != nil {
 			return out, err
 		}
-		d, err := dir()
+		d, err := s.accountsOf(ctx, sc)
 		if err != nil {
 			return out, err
 		}
@@ -144,19 +160,18 @@ func (s *Server) suppose(ctx context.Context, in Supposing, host string, dir fun
 	return out, nil
 }
 
-// supposeFor takes the accounts from where the question is asked.
-func (s *Server) supposeFor(ctx context.Context, in Supposing, sc inquiry.Scene) (inquiry.Suppose, error) {
+// accountsOf gives the accounts that an edition is read with: of the snapshot, or those that the
+// host told of last.
+func (s *Server) accountsOf(ctx context.Context, sc inquiry.Scene) (*perm.Directory, error) {
+	if st, ok := sc.(*stored); ok {
+		return st.dir, nil
+	}
 	host := sc.Origin().Host
-	return s.suppose(ctx, in, host, func() (*perm.Directory, error) {
-		if st, ok := sc.(*stored); ok {
-			return st.dir, nil
-		}
-		d, _, err := s.Store.HostDirectory(ctx, host)
-		if err == nil && d == nil {
-			err = huma.Error409Conflict("host " + host + " has told of no accounts yet: take a snapshot of it first")
-		}
-		return d, err
-	})
+	d, _, err := s.Store.HostDirectory(ctx, host)
+	if err == nil && d == nil {
+		err = huma.Error409Conflict("host " + host + " has told of no accounts yet: take a snapshot of it first")
+	}
+	return d, err
 }
 
 func operation(s string) (access.Operation, error) {
@@ -200,9 +215,9 @@ func (s *Server) lookingRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		after, err := pathname.Unescape(in.After)
+		after, err := unescaped("after", in.After)
 		if err != nil {
-			return nil, huma.Error422UnprocessableEntity("after: " + err.Error())
+			return nil, err
 		}
 		out, err := inquiry.List(ctx, sc, raw, in.Account, after, in.Limit)
 		return &body[wire.Listing]{out}, refuse(err)
@@ -226,7 +241,7 @@ func (s *Server) lookingRoutes() {
 			}
 			ops = append(ops, one)
 		}
-		sup, err := s.supposeFor(ctx, in.Supposing, sc)
+		sup, err := s.suppose(ctx, in.Supposing, sc)
 		if err != nil {
 			return nil, err
 		}
@@ -247,7 +262,7 @@ func (s *Server) lookingRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		sup, err := s.supposeFor(ctx, in.Supposing, sc)
+		sup, err := s.suppose(ctx, in.Supposing, sc)
 		if err != nil {
 			return nil, err
 		}
@@ -264,7 +279,7 @@ func (s *Server) lookingRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		sup, err := s.supposeFor(ctx, in.Supposing, sc)
+		sup, err := s.suppose(ctx, in.Supposing, sc)
 		if err != nil {
 			return nil, err
 		}
@@ -291,11 +306,11 @@ func (s *Server) lookingRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		after, err := pathname.Unescape(in.After)
+		after, err := unescaped("after", in.After)
 		if err != nil {
-			return nil, huma.Error422UnprocessableEntity("after: " + err.Error())
+			return nil, err
 		}
-		sup, err := s.supposeFor(ctx, in.Supposing, sc)
+		sup, err := s.suppose(ctx, in.Supposing, sc)
 		if err != nil {
 			return nil, err
 		}
@@ -307,9 +322,9 @@ func (s *Server) lookingRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		raw, err := pathname.Unescape(in.Body.Path)
+		raw, err := unescaped("path", in.Body.Path)
 		if err != nil {
-			return nil, huma.Error422UnprocessableEntity("path: " + err.Error())
+			return nil, err
 		}
 		s.audit(ctx, "access probed", in.Body.Host, in.Body.Account+" at "+in.Body.Path)
 		r, err := sc.ask(ctx, wire.Question{Kind: wire.AskProbe, Path: pathname.Path(raw), Account: in.Body.Account}, waitForAnswer)

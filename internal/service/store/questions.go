@@ -2,10 +2,8 @@ package store
 
 import (
 	"context"
-	"crypto/sha256"
 	"database/sql"
 	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"time"
@@ -100,9 +98,4 @@ func (s *Store) HostDirectory(ctx context.Context, host string) (*perm.Directory
 	}
 	d, err := s.Directory(ctx, v)
 	return d, hex.EncodeToString(v.Directory), err
-}
-
-func encodeDirectory(d *perm.Directory) (hash [sha256.Size]byte, b []byte, err error) {
-	b, err = json.Marshal(d)
-	return sha256.Sum256(b), b, err
 }

@@ -195,7 +195,7 @@ func (s *Store) KeepSnapshot(ctx context.Context, work Work, d wire.SnapshotDone
 	if !have[d.Forest] {
 		return fmt.Errorf("%w: the snapshot's root %s was not sent", ErrBadNode, d.Forest)
 	}
-	dirHash, dir, err := encodeDirectory(d.Directory)
+	dir, dirHash, err := d.Directory.Encode()
 	if err != nil {
 		return err
 	}
