@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -174,11 +175,7 @@ service also says which hosts it applies to and what single hosts cannot follow;
 				t.none = "The baseline leaves this path alone."
 			}
 			for _, e := range x.Aspects {
-				found := e.Found
-				if found == "" {
-					found = "as declared"
-				}
-				t.add(string(e.Aspect), e.Rule, e.Declared, found, strings.Join(e.Overruled, ", "), e.Why)
+				t.add(string(e.Aspect), e.Rule, e.Declared, cmp.Or(e.Found, "as declared"), strings.Join(e.Overruled, ", "), e.Why)
 			}
 			if o.output == "table" {
 				seen := "as in its last snapshot"
@@ -209,15 +206,7 @@ func (o *options) showEffect(c *cobra.Command, e wire.EditionEffect) error {
 		}
 		for _, s := range h.Shifts {
 			what := map[[2]bool]string{{true, false}: "gone", {false, true}: "new", {true, true}: "changed"}[[2]bool{s.Was != "", s.Is != ""}]
-			where := s.Folder + "/…"
-			if s.Count == 1 {
-				where = s.Example
-			}
-			rule := s.NewRule
-			if rule == "" {
-				rule = s.OldRule
-			}
-			t.add(h.Host, strconv.Itoa(s.Count), what, s.Kind+" "+s.Aspect, s.Found, orDash(s.Was), orDash(s.Is), rule, mark(s.Word), where)
+			t.add(h.Host, strconv.Itoa(s.Count), what, s.Kind+" "+s.Aspect, s.Found, cmp.Or(s.Was, "–"), cmp.Or(s.Is, "–"), cmp.Or(s.NewRule, s.OldRule), mark(s.Word), wire.Place(s.Count, s.Folder, s.Example))
 		}
 	}
 	if err := o.show(c, t); err != nil {
@@ -227,13 +216,6 @@ func (o *options) showEffect(c *cobra.Command, e wire.EditionEffect) error {
 		say(c, "No snapshot yet, so nothing can be said of: %s", strings.Join(e.Unseen, ", "))
 	}
 	return nil
-}
-
-func orDash(s string) string {
-	if s == "" {
-		return "–"
-	}
-	return s
 }
 
 func showChecked(o *options, c *cobra.Command, file string, k wire.Checked, strict bool) error {

@@ -131,16 +131,12 @@ exits with 4 where a finding counts or something could not be read. Programs use
 func driftTable(d client.Drift, host, none string) table {
 	t := table{head: []string{"GROUP", "HOST", "COUNT", "EFFECT", "RULE", "ASPECT", "DECLARED", "FOUND", "WHERE"}, value: d, none: none}
 	for _, g := range d.Groups {
-		where := g.Folder + "/…"
-		if g.Count == 1 {
-			where = g.Example
-		}
 		if host == "" || g.Host == host {
 			effect := mark(g.Word)
 			if g.Waiver != nil {
 				effect += " (waived)"
 			}
-			t.add(g.ID, g.Host, strconv.Itoa(g.Count), effect, g.Rule, g.Kind+" "+g.Aspect, g.Declared, g.Found, where)
+			t.add(g.ID, g.Host, strconv.Itoa(g.Count), effect, g.Rule, g.Kind+" "+g.Aspect, g.Declared, g.Found, wire.Place(g.Count, g.Folder, g.Example))
 		}
 	}
 	return t

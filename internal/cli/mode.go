@@ -14,26 +14,17 @@ import (
 
 func showMode(o *options, c *cobra.Command, v wire.Mode, file, folder bool) error {
 	pairs := []string{"octal", v.Octal, "letters", v.Letters, "symbolic", v.Symbolic}
-	add := func(name string, lines []string) {
-		for i, l := range lines {
-			if i > 0 {
-				name = ""
-			}
-			pairs = append(pairs, name, l)
-		}
-	}
-	add("arithmetic", v.Arithmetic)
+	pairs = append(pairs, lines("arithmetic", v.Arithmetic)...)
 	if file {
-		add("on a file", v.File)
+		pairs = append(pairs, lines("on a file", v.File)...)
 	}
 	if folder {
-		add("on a folder", v.Folder)
+		pairs = append(pairs, lines("on a folder", v.Folder)...)
 	}
 	if v.Kept {
 		pairs = append(pairs, "limits", "kept")
 	}
-	add("breaks", v.Broken)
-	add("mended", strings.Fields(v.Mended))
+	pairs = append(append(pairs, lines("breaks", v.Broken)...), "mended", v.Mended)
 	if err := o.showOne(c, v, pairs...); err != nil {
 		return err
 	}
@@ -133,11 +124,8 @@ it. With --chmod it says what a change of mode makes of the list.`,
 				return o.show(c, t)
 			}
 			pairs := []string{"mode", strings.TrimSpace(v.Mode + " " + v.Letters), "short", v.Short}
-			name := "long"
-			for l := range strings.Lines(v.Long) {
-				pairs = append(pairs, name, strings.ReplaceAll(strings.TrimSpace(l), "\t", "  "))
-				name = ""
-			}
+			long := strings.Split(strings.TrimSpace(strings.ReplaceAll(v.Long, "\t", "  ")), "\n")
+			pairs = append(pairs, lines("long", long)...)
 			for _, n := range v.Notes {
 				pairs = append(pairs, "note", n)
 			}

@@ -155,6 +155,15 @@ func fields(pairs ...string) table {
 	return t
 }
 
+// lines are pairs for several lines of one name, which stands before the first.
+func lines(name string, list []string) (pairs []string) {
+	for _, l := range list {
+		pairs = append(pairs, name, l)
+		name = ""
+	}
+	return pairs
+}
+
 func (o *options) showOne(c *cobra.Command, value any, pairs ...string) error {
 	t := fields(pairs...)
 	t.value = value

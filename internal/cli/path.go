@@ -264,15 +264,7 @@ func (o *options) showSight(c *cobra.Command, s wire.Sight) error {
 		}
 	}
 	pairs = append(pairs, "mount", strings.Join(s.Withheld, ", "), "content", s.Gap)
-	lines := func(name string, list []string) {
-		for i, l := range list {
-			if i > 0 {
-				name = ""
-			}
-			pairs = append(pairs, name, l)
-		}
-	}
-	lines("in words", s.Words)
+	pairs = append(pairs, lines("in words", s.Words)...)
 	var access, defaults []string
 	for _, e := range s.Entries {
 		text := e.Text
@@ -289,8 +281,7 @@ func (o *options) showSight(c *cobra.Command, s wire.Sight) error {
 			access = append(access, text)
 		}
 	}
-	lines("entries", access)
-	lines("defaults", defaults)
+	pairs = append(append(pairs, lines("entries", access)...), lines("defaults", defaults)...)
 	var way []string
 	for _, p := range s.Way {
 		line := p.Path
@@ -305,8 +296,7 @@ func (o *options) showSight(c *cobra.Command, s wire.Sight) error {
 		}
 		way = append(way, line)
 	}
-	lines("way", way)
-	lines("note", s.Notes)
+	pairs = append(append(pairs, lines("way", way)...), lines("note", s.Notes)...)
 	return o.showOne(c, s, pairs...)
 }
 

@@ -159,11 +159,7 @@ func showPlan(o *options, c *cobra.Command, p wire.Plan) error {
 	}
 	t := table{head: []string{"HOST", "COUNT", "KIND", "BEFORE", "AFTER", "EFFECT", "WHERE"}, value: p}
 	for _, g := range p.Groups {
-		where := g.Folder + "/…"
-		if g.Count == 1 {
-			where = g.Example
-		}
-		t.add(g.Host, strconv.Itoa(g.Count), g.Kind, brief(g.Before), brief(g.After), mark(g.Word), where)
+		t.add(g.Host, strconv.Itoa(g.Count), g.Kind, brief(g.Before), brief(g.After), mark(g.Word), wire.Place(g.Count, g.Folder, g.Example))
 	}
 	if o.output == "csv" {
 		return o.show(c, t)
@@ -188,11 +184,11 @@ func showPlan(o *options, c *cobra.Command, p wire.Plan) error {
 
 // showChange shows equal steps: what, where, each changed aspect before → after, and the effect.
 func showChange(c *cobra.Command, g wire.PlanGroup) {
-	what, where := "1 "+g.Kind, g.Example
+	what := "1 " + g.Kind
 	if g.Count > 1 {
-		what, where = fmt.Sprintf("%d × %s", g.Count, g.Kind), g.Folder+"/…"
+		what = fmt.Sprintf("%d × %s", g.Count, g.Kind)
 	}
-	say(c, "  %-9s  %-12s  %s", mark(g.Word), what, where)
+	say(c, "  %-9s  %-12s  %s", mark(g.Word), what, wire.Place(g.Count, g.Folder, g.Example))
 	for _, a := range []struct{ name, before, after string }{
 		{"owner", g.Before.Owner, g.After.Owner},
 		{"group", g.Before.Group, g.After.Group},

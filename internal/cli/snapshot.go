@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -132,18 +133,15 @@ do more (opens) or less (closes) since. --paths lists the paths one by one.`,
 				}
 			} else {
 				for _, g := range d.Groups {
-					kind, where := g.AfterKind, g.Folder+"/…"
+					kind := g.AfterKind
 					switch {
 					case kind == "":
 						kind = g.BeforeKind
 					case g.BeforeKind != "" && g.BeforeKind != kind:
 						kind = g.BeforeKind + " → " + kind
 					}
-					if g.Count == 1 {
-						where = g.Example
-					}
 					before, after := sides(g.Before, g.After)
-					t.add(strconv.Itoa(g.Count), mark(g.Word), kind, firstOf(before, g.BeforeGap, "–"), firstOf(after, g.AfterGap, "–"), where)
+					t.add(strconv.Itoa(g.Count), mark(g.Word), kind, cmp.Or(before, g.BeforeGap, "–"), cmp.Or(after, g.AfterGap, "–"), wire.Place(g.Count, g.Folder, g.Example))
 				}
 			}
 			if o.output == "table" {
@@ -171,7 +169,7 @@ func sides(a, b *perm.View) (string, string) {
 	var x, y []string
 	differ := func(p, q string) {
 		if p != q {
-			x, y = append(x, firstOf(p, "none")), append(y, firstOf(q, "none"))
+			x, y = append(x, cmp.Or(p, "none")), append(y, cmp.Or(q, "none"))
 		}
 	}
 	differ(a.Owner, b.Owner)
@@ -199,13 +197,4 @@ func prefixed(p string, list []string) []string {
 		out[i] = p + s
 	}
 	return out
-}
-
-func firstOf(words ...string) string {
-	for _, w := range words {
-		if w != "" {
-			return w
-		}
-	}
-	return ""
 }

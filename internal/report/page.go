@@ -20,12 +20,7 @@ var pageTemplate = template.Must(template.New("page").Funcs(template.FuncMap{
 	"shape": func(word string) string {
 		return map[string]string{"opens": "▲", "closes": "▼", "both": "◆", "neither": "·"}[word]
 	},
-	"where": func(g wire.Group) string {
-		if g.Count == 1 {
-			return g.Example
-		}
-		return strings.TrimSuffix(g.Folder, "/") + "/…"
-	},
+	"where": func(g wire.Group) string { return wire.Place(g.Count, g.Folder, g.Example) },
 }).Parse(pageText))
 
 // grid draws a mode as the tally grid, cells that differ from another mode ringed.

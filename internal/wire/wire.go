@@ -3,6 +3,7 @@
 package wire
 
 import (
+	"strings"
 	"time"
 
 	"idletally/internal/core/baseline"
@@ -129,6 +130,15 @@ type ChangeGroup struct {
 type SingleChange struct {
 	Path   string `json:"path"`
 	Change string `json:"change" enum:"added,gone,changed"`
+}
+
+// Place says where a number of paths lie: the path itself where it is one, and else the folder that
+// holds them all.
+func Place(count int, folder, example string) string {
+	if count == 1 {
+		return example
+	}
+	return strings.TrimSuffix(folder, "/") + "/…"
 }
 
 // EditionEffect is how a baseline would judge the last snapshots, beside the one before it.
