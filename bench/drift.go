@@ -108,6 +108,16 @@ type comparison struct {
 
 // hold compares as the service does, from compiling on, for a host of its own.
 func (c comparison) hold(forest tree.Hash, memo *drift.Memo) (drift.Summary, error) {
+	dir := benchDirectory()
+	m, _ := baseline.Compile(c.doc, dir)
+	sum, _, err := drift.Compare(c.ctx, c.src, forest, m, dir, memo, nil, drift.Report{
+		Finding: func(drift.Finding) error { return nil }, Unread: func(drift.Unread) error { return nil },
+	})
+	return sum, err
+}
+
+// benchDirectory is a host's accounts, made anew for each host.
+func benchDirectory() *perm.Directory {
 	dir := &perm.Directory{}
 	for i := range 4 {
 		dir.Accounts = append(dir.Accounts, perm.Account{ID: perm.UID(uint32(2001 + i)), Name: fmt.Sprintf("clerk-%d", i)})
@@ -115,11 +125,7 @@ func (c comparison) hold(forest tree.Hash, memo *drift.Memo) (drift.Summary, err
 	for i := range 3 {
 		dir.Groups = append(dir.Groups, perm.Account{ID: perm.GID(uint32(3001 + i)), Name: fmt.Sprintf("crew-%d", i)})
 	}
-	m, _ := baseline.Compile(c.doc, dir.Index())
-	sum, _, err := drift.Compare(c.ctx, c.src, forest, m, dir, memo, nil, drift.Report{
-		Finding: func(drift.Finding) error { return nil }, Unread: func(drift.Unread) error { return nil },
-	})
-	return sum, err
+	return dir.Index()
 }
 
 // rules writes a baseline in which every path is spoken of, few of them wrongly.

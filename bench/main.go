@@ -17,7 +17,7 @@ func main() {
 	entries := flag.Int("entries", 1_000_000, "how many paths the tree has")
 	rounds := flag.Int("rounds", 5, "how often floor and product are measured, in turn")
 	dir := flag.String("dir", "", "where to make the tree; it is taken away afterwards")
-	only := flag.String("only", "", "measure this alone: snapshot, reach or compare")
+	only := flag.String("only", "", "measure this alone: snapshot, reach, compare or derive")
 	flag.Parse()
 	debug.SetGCPercent(400) // as the agent does
 	for _, b := range []struct {
@@ -27,6 +27,7 @@ func main() {
 		{"snapshot", func() error { return snapshot(*entries, *rounds, *dir) }},
 		{"reach", func() error { return reach(*entries, *rounds) }},
 		{"compare", func() error { return compare(*entries, *rounds) }},
+		{"derive", func() error { return draft(*entries, *rounds) }},
 	} {
 		if *only != "" && *only != b.name {
 			continue

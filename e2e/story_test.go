@@ -43,6 +43,7 @@ func TestWorld(t *testing.T) {
 	t.Run("bad looking", func(t *testing.T) { tryBadLooking(t, s) })
 	t.Run("findings", func(t *testing.T) { tryFindings(t, s) })
 	t.Run("declaring", func(t *testing.T) { tryDeclaring(t, s) })
+	t.Run("deriving", func(t *testing.T) { tryDeriving(t, s) })
 	t.Run("waivers", func(t *testing.T) { tryWaivers(t, s) })
 	t.Run("names", func(t *testing.T) { tryNames(t, s) })
 	t.Run("plan of chosen findings", func(t *testing.T) { tryChosen(t, s) })

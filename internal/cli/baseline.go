@@ -159,6 +159,30 @@ service also says which hosts it applies to and what single hosts cannot follow;
 			}
 			return o.showEffect(c, e)
 		})}
+	var in wire.NewDerivation
+	derive := &cobra.Command{Use: "derive APPLICATION [HOST...]", Short: "Draft a baseline from hosts that are right", Args: args(1, 51, "an application and hosts"),
+		Long: `Draft a baseline from what hosts look like: few general rules, and exceptions. Held against the
+snapshots that it was derived from, the draft has no findings. Print it, read it, make it yours, and upload it.
+A host without a published baseline is looked at first with: idletally snapshot take APPLICATION HOST --root FOLDER`,
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			if in.Application, in.Hosts = a[0], a[1:]; len(in.Hosts)+len(in.Snapshots) == 0 {
+				return usageError{errors.New("name hosts that are right, or snapshots of them: --snapshot ID")}
+			}
+			d, err := api.DeriveBaseline(c.Context(), in)
+			if err != nil {
+				return err
+			}
+			if o.output == "table" {
+				_, err = fmt.Fprint(c.OutOrStdout(), printable(d.Text))
+				return err
+			}
+			t := table{head: []string{"RULE", "PLACES", "SHARE"}, value: d}
+			for _, r := range d.Rules {
+				t.add(r.Name, strconv.Itoa(r.Places), strconv.FormatFloat(r.Share, 'f', 4, 64))
+			}
+			return o.show(c, t)
+		})}
+	derive.Flags().StringArrayVar(&in.Snapshots, "snapshot", nil, "a snapshot that is right, instead of a host's last one; repeatable")
 	var host string
 	var edition int
 	explain := &cobra.Command{Use: "explain APPLICATION PATH", Short: "Say which rule decides which aspect of a path, and which are overruled", Args: args(2, 2, "an application and a path"),
@@ -194,7 +218,7 @@ service also says which hosts it applies to and what single hosts cannot follow;
 		})}
 	explain.Flags().StringVar(&host, "host", "", "the host")
 	explain.Flags().IntVar(&edition, "edition", 0, "an edition's number (default: the published one)")
-	return noun("baseline", "What should be", check, effect, upload, publish, list, show, compare, explain, schema)
+	return noun("baseline", "What should be", derive, check, effect, upload, publish, list, show, compare, explain, schema)
 }
 
 // showEffect shows what is judged differently, host by host.

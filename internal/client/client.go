@@ -120,8 +120,9 @@ func (c *Client) Do(ctx context.Context, method, path string, in, out any) error
 		return nil
 	}
 	body := io.LimitReader(resp.Body, 256<<20)
-	if raw, ok := out.(*[]byte); ok { // it is no JSON
-		*raw, err = io.ReadAll(body)
+	if w, ok := out.(*Written); ok { // it is no JSON
+		w.Holds = resp.Header.Get("Idletally-Holds") == "yes"
+		w.Body, err = io.ReadAll(body)
 	} else {
 		err = json.NewDecoder(body).Decode(out)
 	}
@@ -217,10 +218,16 @@ func (c *Client) CheckBaseline(ctx context.Context, text string) (wire.Checked, 
 	return post[wire.Checked](ctx, c, "/baselines/check", wire.BaselineText{Text: text})
 }
 
+// Written is a report as it was written, and whether every host is as declared.
+type Written struct {
+	Body  []byte
+	Holds bool
+}
+
 // Report gives the newest reports of an application, written for others.
-func (c *Client) Report(ctx context.Context, application, host, format string) (b []byte, err error) {
-	err = c.Do(ctx, http.MethodGet, "/drift/report?"+url.Values{"application": {application}, "host": {host}, "format": {format}}.Encode(), nil, &b)
-	return b, err
+func (c *Client) Report(ctx context.Context, application, host, format string) (w Written, err error) {
+	err = c.Do(ctx, http.MethodGet, "/drift/report?"+url.Values{"application": {application}, "host": {host}, "format": {format}}.Encode(), nil, &w)
+	return w, err
 }
 
 // Waive accepts findings until a date.
@@ -241,6 +248,11 @@ func (c *Client) WithdrawWaiver(ctx context.Context, id string) (wire.Waiver, er
 // PreviewBaseline says how a text would judge the last snapshots.
 func (c *Client) PreviewBaseline(ctx context.Context, text string) (wire.EditionEffect, error) {
 	return post[wire.EditionEffect](ctx, c, "/baselines/effect", wire.BaselineText{Text: text})
+}
+
+// DeriveBaseline drafts a baseline from hosts that are right.
+func (c *Client) DeriveBaseline(ctx context.Context, in wire.NewDerivation) (wire.Derived, error) {
+	return post[wire.Derived](ctx, c, "/baselines/derive", in)
 }
 
 // CompareEditions says which paths an edition judges differently than another.
@@ -279,8 +291,8 @@ func (c *Client) Applications(ctx context.Context) ([]wire.Application, error) {
 }
 
 // TakeSnapshot asks for a snapshot.
-func (c *Client) TakeSnapshot(ctx context.Context, application, host string) (wire.Snapshot, error) {
-	return post[wire.Snapshot](ctx, c, "/snapshots", wire.NewSnapshot{Application: application, Host: host})
+func (c *Client) TakeSnapshot(ctx context.Context, application, host string, roots ...string) (wire.Snapshot, error) {
+	return post[wire.Snapshot](ctx, c, "/snapshots", wire.NewSnapshot{Application: application, Host: host, Roots: roots})
 }
 
 // Snapshot shows a snapshot.

@@ -24,6 +24,12 @@ type Data struct {
 	Rules       []string // of the published edition
 	Reports     []wire.Report
 	Groups      []wire.Group
+	Unseen      []string // hosts of which nothing is known: no snapshot of them is there
+}
+
+// Holds says whether everything that is kept was looked at, and is as declared.
+func (d Data) Holds() bool {
+	return len(d.Unseen) == 0 && !slices.ContainsFunc(d.Reports, func(r wire.Report) bool { return r.Findings+r.Unread > 0 })
 }
 
 // A Format is a way to write a report.
@@ -162,6 +168,12 @@ func junit(d Data) ([]byte, error) {
 		add("everything could be read", unread, nil, "unread")
 		out.Tests, out.Failures = out.Tests+s.Tests, out.Failures+s.Failures
 		out.Suites = append(out.Suites, s)
+	}
+	for _, host := range d.Unseen {
+		failed := &junitMessage{Message: "the host has no snapshot yet: nothing is known of it", Type: "unseen"}
+		out.Suites = append(out.Suites, junitSuite{Name: d.Application + " on " + host, Timestamp: d.Made.UTC().Format("2006-01-02T15:04:05"), Tests: 1, Failures: 1,
+			Cases: []junitCase{{Class: d.Application + "." + host, Name: "the host was looked at", Failure: failed}}})
+		out.Tests, out.Failures = out.Tests+1, out.Failures+1
 	}
 	b, err := xml.MarshalIndent(out, "", "  ")
 	return append([]byte(xml.Header), append(b, '\n')...), err

@@ -19,7 +19,19 @@ func data() Data {
 		Groups: []wire.Group{
 			{ID: "g1", Report: "r1", Host: "slip-north", Rule: "all", Severity: "serious", Kind: "file", Aspect: "mode", Declared: "0640", Found: "0777", Word: "opens", Meaning: "opens for everyone: read", Count: 4, Folder: "/srv/<i>", Example: `=cmd\x0a`},
 			{ID: "g2", Report: "r1", Host: "slip-north", Rule: "keys", Severity: "grave", Kind: "file", Aspect: "mode", Declared: "u+r", Found: "0644", Word: "opens", Count: 2, Folder: "/srv", Example: "/srv/k", Waiver: waiver},
-		}}
+		}, Unseen: []string{"dinghy"}}
+}
+
+func TestHolds(t *testing.T) {
+	d := data()
+	d.Unseen, d.Reports = nil, d.Reports[1:]
+	if !d.Holds() {
+		t.Error("slip-south is as declared")
+	}
+	d.Unseen = []string{"dinghy"}
+	if d.Holds() || data().Holds() {
+		t.Error("a host that was not looked at, or has findings, counts as one that is as declared")
+	}
 }
 
 func write(t *testing.T, format string) string {
@@ -37,7 +49,7 @@ func write(t *testing.T, format string) string {
 
 func TestPage(t *testing.T) {
 	p := write(t, "html")
-	for _, want := range []string{"<title>Drift of ticketing</title>", "/srv/&lt;i&gt;/…", "▲ opens", "Accepted by harbourmaster until 2026-12-25", "Moves soon &lt;b&gt;", `aria-label="mode 0777"`, `id="slip-south"`, "Everything that counts is as declared.", "u&#43;r"} {
+	for _, want := range []string{"<title>Drift of ticketing</title>", "/srv/&lt;i&gt;/…", "▲ opens", "Accepted by harbourmaster until 2026-12-25", "Moves soon &lt;b&gt;", `aria-label="mode 0777"`, `id="slip-south"`, "dinghy has no snapshot yet", "Everything that counts is as declared.", "u&#43;r"} {
 		if !strings.Contains(p, want) {
 			t.Errorf("%q is not in the page", want)
 		}
@@ -65,7 +77,7 @@ func TestJUnit(t *testing.T) {
 	if err := xml.NewDecoder(bytes.NewReader([]byte(write(t, "junit")))).Decode(&got); err != nil {
 		t.Fatal(err)
 	}
-	if got.Tests != 8 || got.Failures != 2 || len(got.Suites) != 2 {
+	if got.Tests != 9 || got.Failures != 3 || len(got.Suites) != 3 || got.Suites[2].Cases[0].Failure == nil {
 		t.Errorf("%+v", got)
 	}
 	s := got.Suites[0]

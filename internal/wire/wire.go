@@ -141,6 +141,28 @@ func Place(count int, folder, example string) string {
 	return strings.TrimSuffix(folder, "/") + "/…"
 }
 
+// NewDerivation asks for a draft.
+type NewDerivation struct {
+	Application string   `json:"application" minLength:"1" maxLength:"64"`
+	Hosts       []string `json:"hosts,omitempty" maxItems:"50" doc:"Hosts whose last snapshots are right"`
+	Snapshots   []string `json:"snapshots,omitempty" maxItems:"50" doc:"Snapshots that are right, of different hosts"`
+}
+
+// Derived is the draft of a baseline that holds for the snapshots that it was derived from.
+type Derived struct {
+	Text   string        `json:"text"`
+	Places int           `json:"places" doc:"Paths on hosts, all together"`
+	Free   int           `json:"free" doc:"Of these, paths of which something could not be declared"`
+	Rules  []DerivedRule `json:"rules"`
+}
+
+// DerivedRule is a rule of a draft.
+type DerivedRule struct {
+	Name   string  `json:"name"`
+	Places int     `json:"places" doc:"Paths on hosts of which it decides something"`
+	Share  float64 `json:"share" doc:"Of all places, 0 to 1"`
+}
+
 // EditionEffect is how a baseline would judge the last snapshots, beside the one before it.
 type EditionEffect struct {
 	Application string       `json:"application"`
@@ -220,8 +242,9 @@ type HostState struct {
 
 // NewSnapshot asks for a snapshot.
 type NewSnapshot struct {
-	Application string `json:"application"`
-	Host        string `json:"host"`
+	Application string   `json:"application" maxLength:"64"`
+	Host        string   `json:"host" maxLength:"64"`
+	Roots       []string `json:"roots,omitempty" maxItems:"100" doc:"Folders to look at, while the application has no published baseline that names them"`
 }
 
 // Snapshot is what one host's paths looked like at one time.

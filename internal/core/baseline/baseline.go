@@ -122,6 +122,7 @@ type Rule struct {
 	Caps     *string
 	On, Off  perm.Flags
 	Exists   *bool
+	Any      []string            // keys of which it takes back what earlier rules say
 	At       map[string]Position // where each of its keys stands
 }
 

@@ -145,7 +145,7 @@ func (m *Matcher) Fingerprint() [32]byte {
 	}
 	for i := range m.doc.Rules {
 		r := &m.doc.Rules[i]
-		b = fmt.Appendf(b, "%d %d %d %d %d", r.Only.Kinds, r.Only.Must, r.Only.MustNot, r.On, r.Off)
+		b = fmt.Appendf(b, "%d %d %d %d %d %q", r.Only.Kinds, r.Only.Must, r.Only.MustNot, r.On, r.Off, r.Any)
 		who(r.Owner, false)
 		who(r.Group, true)
 		wanted(r.Files)
@@ -473,6 +473,9 @@ func (m *Matcher) says(i int, k perm.Kind) []perm.Aspect {
 
 func (m *Matcher) add(w *perm.Want, i int, k perm.Kind) {
 	r := &m.doc.Rules[i]
+	for _, key := range r.Any {
+		m.free(w, i, k, key)
+	}
 	if r.Exists != nil {
 		w.Absent, w.Rule[perm.AspectPresence] = !*r.Exists, i
 	}
@@ -496,16 +499,11 @@ func (m *Matcher) add(w *perm.Want, i int, k perm.Kind) {
 	if r.Entries != nil {
 		if l, ok := m.list(r.Entries.List, k); ok {
 			w.Entries, w.AtLeast, w.Rule[perm.AspectEntries] = &l, r.Entries.AtLeast, i
-			if d, at := w.Rule[perm.AspectDefaults]; at && m.doc.Rules[d].Defaults.Derived {
-				m.derive(w, d)
-			}
 		}
 	}
 	if r.Defaults != nil && k == perm.Folder {
-		if r.Defaults.Derived {
-			m.derive(w, i)
-		} else if l, ok := m.list(r.Defaults.List, k); ok {
-			w.Defaults, w.Rule[perm.AspectDefaults] = &l, i
+		if l, ok := m.list(r.Defaults.List, k); ok {
+			w.Defaults, w.Derived, w.Rule[perm.AspectDefaults] = &l, r.Defaults.Derived, i
 		}
 	}
 	if r.Caps != nil && k == perm.File {
@@ -516,13 +514,24 @@ func (m *Matcher) add(w *perm.Want, i int, k perm.Kind) {
 	}
 }
 
-// derive makes the default entries those that the folder itself is to have, whichever rule says so.
-func (m *Matcher) derive(w *perm.Want, rule int) {
-	w.Rule[perm.AspectDefaults] = rule
-	if w.Entries != nil {
-		w.Defaults = w.Entries
-	} else {
-		w.Defaults = &posixacl.List{}
+// free takes back what was said of a key. That it was taken back is a decision, too: the rule stands for it.
+func (m *Matcher) free(w *perm.Want, i int, k perm.Kind, key string) {
+	file, folder := k == perm.File, k == perm.Folder
+	switch {
+	case key == "owner":
+		w.Owner, w.Rule[perm.AspectOwner] = nil, i
+	case key == "group":
+		w.Group, w.Rule[perm.AspectGroup] = nil, i
+	case key == "files" && file, key == "folders" && folder:
+		w.Mode, w.Rule[perm.AspectMode] = nil, i
+	case key == "entries" && k != perm.Link:
+		w.Entries, w.AtLeast, w.Rule[perm.AspectEntries] = nil, false, i
+	case key == "defaults" && folder:
+		w.Defaults, w.Derived, w.Rule[perm.AspectDefaults] = nil, false, i
+	case key == "capability" && file:
+		w.Caps, w.Rule[perm.AspectCaps] = nil, i
+	case flagKeys[key] != 0 && (file || folder):
+		w.On, w.Off, w.Rule[perm.AspectFlags] = w.On&^flagKeys[key], w.Off&^flagKeys[key], i
 	}
 }
 
@@ -553,10 +562,14 @@ func (m *Matcher) find(name string, group bool) (perm.Principal, bool) {
 			return "", false
 		}
 	}
+	id, ok := m.dir.User(name)
 	if group {
-		return m.dir.Group(name)
+		id, ok = m.dir.Group(name)
 	}
-	return m.dir.User(name)
+	if !ok { // as chown has it: what no account is called, and is a number, is one
+		return perm.Numbered(name, group)
+	}
+	return id, ok
 }
 
 func (m *Matcher) problems() (out []Problem) {

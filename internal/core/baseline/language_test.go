@@ -81,6 +81,14 @@ func TestLanguage(t *testing.T) {
 		{"a form", all + "    form: private-key\n", perm.File, perm.POSIX{Mode: 0o400}, ""},
 		{"a form broken", all + "    form: private-key\n", perm.File, perm.POSIX{Mode: 0o640, Access: list(web)}, "mode u+r,u-x,go-rwx/0640; entries none/user:www-tickets:r--"},
 		{"a form adjusted", all + "    form: private-key\n    files: 0440\n", perm.File, perm.POSIX{Mode: 0o400}, "mode 0440/0400"},
+		{"any takes back", all + "    owner: root\n    files: 0640\n  - rule: any\n    paths: /srv/ticketing/**\n    owner: any\n", perm.File, perm.POSIX{UID: 1, Mode: 0o600}, "mode 0640/0600"},
+		{"any mode of files", all + "    files: 0640\n    folders: 0750\n  - rule: any\n    paths: /srv/ticketing/**\n    files: any\n", perm.File, perm.POSIX{Mode: 0o600}, ""},
+		{"and still of folders", all + "    files: 0640\n    folders: 0750\n  - rule: any\n    paths: /srv/ticketing/**\n    files: any\n", perm.Folder, perm.POSIX{Mode: 0o700}, "mode 0750/0700"},
+		{"any entries", all + "    entries: none\n    defaults: derived\n  - rule: any\n    paths: /srv/ticketing/**\n    entries: any\n    defaults: any\n", perm.Folder, perm.POSIX{Mode: 0o640, Access: list(web), Default: list(web)}, ""},
+		{"any over a form", all + "    form: private-key\n    files: any\n", perm.File, perm.POSIX{Mode: 0o644}, ""},
+		{"any flag", all + "    immutable: yes\n    append-only: yes\n  - rule: any\n    paths: /srv/ticketing/**\n    immutable: any\n", perm.File, perm.POSIX{}, "flags append-only/none"},
+		{"a later rule over any", all + "    files: any\n  - rule: last\n    paths: /srv/ticketing/x\n    files: 0600\n", perm.File, perm.POSIX{Mode: 0o644}, "mode 0600/0644"},
+		{"a number", all + "    owner: 4711\n    group: 4712\n    entries: [\"user:4713:r\"]\n", perm.File, perm.POSIX{UID: 4711, GID: 4, Mode: 0o640}, "group 4712/4; entries user:4713:r--/none"},
 		{"a form for somebody", all + "    form: web-content\n    for: www-tickets\n", perm.File, perm.POSIX{Mode: 0o640}, "entries user:www-tickets:r--/none"},
 	} {
 		w := want(t, with("", c.rules), Env{}, "/srv/ticketing/x", c.kind, c.found)
@@ -300,7 +308,7 @@ func TestWantAgainstObvious(t *testing.T) {
 				path += "/**"
 			}
 			fmt.Fprintf(&b, "  - rule: r%d\n    paths: %q\n    %s\n", i, path, pick("owner: root", "owner: purser", "group: crew", "files: 0640", "folders: u=rwX,g=rX,o=",
-				"files: g+r,o-w", "entries: none", "entries: [\"user:www-tickets:rX\"]", "entries: {at-least: [\"group:crew:r\"]}", "defaults: derived", "defaults: none",
+				"files: g+r,o-w", "owner: any", "immutable: any", "files: any", "entries: any", "defaults: any", "entries: none", "entries: [\"user:www-tickets:rX\"]", "entries: {at-least: [\"group:crew:r\"]}", "defaults: derived", "defaults: none",
 				"form: private-key", "form: secret", "form: group-work\n    for: crew", "immutable: yes", "capability: none", "exists: no"))
 			if r.IntN(3) == 0 {
 				fmt.Fprintf(&b, "    only: %s\n", pick("file", "folder", "[file, executable]", "not-executable", "with-entries", "[link, other]"))

@@ -252,6 +252,9 @@ var Name = regexp.MustCompile(`^[a-z0-9]([a-z0-9._-]{0,62}[a-z0-9])?$`)
 // separators that directory services use.
 var accountName = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_.@\\-]{0,62}\$?$`)
 
+// Nameable says whether a baseline can call an account by a name.
+func Nameable(name string) bool { return name != anyWord && accountName.MatchString(name) }
+
 func (r *reader) name(n ast.Node, what string) string {
 	s, ok := r.scalar(n, what)
 	if ok && !Name.MatchString(s) {

@@ -76,7 +76,7 @@ func (r *reader) rule(n ast.Node) Rule {
 	if exists != nil {
 		r.exists(exists, &rule)
 	}
-	said := rule.Owner != nil || rule.Group != nil || rule.Files != nil || rule.Folders != nil || rule.Entries != nil || rule.Defaults != nil ||
+	said := len(rule.Any) > 0 || rule.Owner != nil || rule.Group != nil || rule.Files != nil || rule.Folders != nil || rule.Entries != nil || rule.Defaults != nil ||
 		rule.Caps != nil || rule.On|rule.Off != 0 || rule.Exists != nil
 	switch {
 	case len(r.errs) > 0:
@@ -145,6 +145,9 @@ func (r *reader) aspects(n ast.Node, what string, known []string, rule *Rule, pe
 		visit = quiet.pairs
 	}
 	visit(n, what, known, func(key string, v ast.Node) {
+		if slices.Contains(anyKeys, key) && r.takesBack(v, key, rule) {
+			return
+		}
 		switch key {
 		case "severity":
 			s, ok := r.scalar(v, "severity")
@@ -176,7 +179,7 @@ func (r *reader) aspects(n ast.Node, what string, known []string, rule *Rule, pe
 				rule.Caps = &c
 			}
 		case "immutable", "append-only":
-			flag := map[string]perm.Flags{"immutable": perm.Immutable, "append-only": perm.AppendOnly}[key]
+			flag := flagKeys[key]
 			if on, ok := r.yes(v, key); ok && on {
 				rule.On, rule.Off = rule.On|flag, rule.Off&^flag
 			} else if ok {
@@ -184,6 +187,42 @@ func (r *reader) aspects(n ast.Node, what string, known []string, rule *Rule, pe
 			}
 		}
 	})
+}
+
+// anyKeys are the keys that can be any: it is not judged after all.
+var anyKeys = []string{"owner", "group", "files", "folders", "entries", "defaults", "capability", "immutable", "append-only"}
+
+var flagKeys = map[string]perm.Flags{"immutable": perm.Immutable, "append-only": perm.AppendOnly}
+
+const anyWord = "any"
+
+// takesBack reads the word any, which stands for no declaration at all, over a form's and over those
+// of earlier rules; a rule's own word counts over its form's any.
+func (r *reader) takesBack(v ast.Node, key string, rule *Rule) bool {
+	rule.Any = slices.DeleteFunc(rule.Any, func(k string) bool { return k == key })
+	if s, ok := v.(*ast.StringNode); !ok || s.Value != anyWord {
+		return false
+	}
+	switch key {
+	case "owner":
+		rule.Owner = nil
+	case "group":
+		rule.Group = nil
+	case "files":
+		rule.Files = nil
+	case "folders":
+		rule.Folders = nil
+	case "entries":
+		rule.Entries = nil
+	case "defaults":
+		rule.Defaults = nil
+	case "capability":
+		rule.Caps = nil
+	default:
+		rule.On, rule.Off = rule.On&^flagKeys[key], rule.Off&^flagKeys[key]
+	}
+	rule.Any = append(rule.Any, key)
+	return true
 }
 
 func (r *reader) yes(n ast.Node, what string) (bool, bool) {

@@ -35,6 +35,7 @@ const (
 	OnLink        About = "set on a link"
 	InheritStops  About = "inheritance stops"
 	ExecuteData   About = "execute on data"
+	NobodysNumber About = "nobody's number"
 )
 
 // Facts is a host with what its last snapshot knows. Walk may be nil: there is no snapshot yet.
@@ -83,6 +84,7 @@ func Warn(f Facts) ([]Warning, error) {
 		}
 		m.warnText(i, same[patternsOf(*r)], add)
 		m.warnDeny(i, add)
+		m.warnNumbers(i, add)
 		if f.Walk != nil {
 			m.warnSeen(i, tallies[i], add)
 		}
@@ -184,6 +186,32 @@ func (m *Matcher) warnDeny(i int, add adder) {
 	}
 }
 
+// warnNumbers tells of numbers that no account has: whoever is given one of them gets all that goes with it.
+func (m *Matcher) warnNumbers(i int, add adder) {
+	r := &m.doc.Rules[i]
+	if len(m.dir.Accounts) == 0 { // there is no host yet
+		return
+	}
+	check := func(key, name string, group bool) {
+		if id, ok := m.find(name, group); ok && m.dir.Account(id) == nil {
+			add(key, NobodysNumber, "", "the name of an account that the host has", "the host has no account or group with the number %s: whoever is given it next gets what goes with it", name)
+		}
+	}
+	if r.Owner != nil {
+		check("owner", r.Owner.Name, false)
+	}
+	if r.Group != nil {
+		check("group", r.Group.Name, true)
+	}
+	for key, grants := range map[string]*Grants{"entries": r.Entries, "defaults": r.Defaults} {
+		if grants != nil {
+			for _, g := range grants.List {
+				check(key, g.Name, g.Group)
+			}
+		}
+	}
+}
+
 // owners lists the accounts that some rule makes an owner.
 func (m *Matcher) owners() map[perm.Principal]bool {
 	out := map[perm.Principal]bool{}
@@ -276,7 +304,10 @@ func (m *Matcher) tally(walk func(func(string, perm.Kind, perm.Set) error) error
 			}
 		}
 		if k == perm.Folder && w != nil && w.Defaults != nil {
-			if len(*w.Defaults) > 0 {
+			if w.Derived && w.Entries == nil {
+				return nil // what it has, it passes on
+			}
+			if len(*w.Defaults) > 0 || w.Derived && len(*w.Entries) > 0 {
 				inherits[path] = true
 			} else if i := w.Rule[perm.AspectDefaults]; inherits[pathname.Folder(path)] && to[i].stops == "" {
 				to[i].stops = path

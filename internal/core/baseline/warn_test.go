@@ -62,6 +62,7 @@ func TestWarn(t *testing.T) {
 		{"  - rule: link\n    paths: /srv/ticketing/link\n    entries: [\"user:www-tickets:r\"]\n", OnLink, "7:12", "this path is a link", "/srv/ticketing/link", "that the link leads to"},
 		{"  - rule: links\n    paths: /srv/ticketing/**\n    only: link\n    owner: purser\n    files: 0640\n", OnLink, "8:11", "links have no permissions of their own", "", "target's path"},
 		{"  - rule: site\n    paths: /srv/ticketing/site/**\n    defaults: [\"user:www-tickets:r-x\"]\n  - rule: img\n    paths: /srv/ticketing/site/img\n    defaults: none\n", InheritStops, "11:15", "no longer gets them", "/srv/ticketing/site/img", "defaults: derived"},
+		{"  - rule: left\n    paths: /srv/ticketing/**\n    group: 4711\n", NobodysNumber, "8:12", "whoever is given it next", "", "the name of an account"},
 		{"  - rule: run\n    paths: /srv/ticketing/**\n    files: 0750\n", ExecuteData, "8:12", "of 3 files that this rule makes executable, 2 are none now", "/srv/ticketing/a", "u=rwX,g=rX,o="},
 	} {
 		d, err := Parse([]byte(with("", c.rules)))

@@ -145,6 +145,18 @@ func (p Principal) ID() (uint32, bool) {
 	return uint32(n), err == nil
 }
 
+// Numbered reads the bare number of an account or group.
+func Numbered(text string, group bool) (Principal, bool) {
+	n, err := strconv.ParseUint(text, 10, 32)
+	switch {
+	case err != nil || n == 1<<32-1: // (uid_t)-1 stands for no change
+		return "", false
+	case group:
+		return GID(uint32(n)), true
+	}
+	return UID(uint32(n)), true
+}
+
 // IsGroup says whether the principal is a group.
 func (p Principal) IsGroup() bool { return strings.HasPrefix(string(p), "g") }
 

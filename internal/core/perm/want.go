@@ -16,6 +16,7 @@ type Want struct {
 	Entries      *posixacl.List // named entries; empty is none
 	AtLeast      bool           // other entries may stand beside them, and these may grant more
 	Defaults     *posixacl.List // named default entries; empty is no default list at all
+	Derived      bool           // default entries are those that the folder is to have, or has where nothing is declared of them
 	Caps         *string        // the capability attribute; empty is none
 	On, Off      Flags
 	Absent       bool // nothing is to be there
@@ -91,8 +92,10 @@ func (w *Want) Text(a Aspect, k Kind, found Set, d *Directory) string {
 		return flagsText(w.apply(AspectFlags, k, p).Flags)
 	case a == AspectPresence && w.Absent:
 		return "absent"
+	case a == AspectPresence:
+		return "there"
 	}
-	return "there"
+	return "any"
 }
 
 func (w *Want) entriesText(name posixacl.NameFunc) string {
@@ -240,8 +243,14 @@ func (w *Want) apply(a Aspect, k Kind, p POSIX) POSIX {
 		_, g, _, _ := p.classes()
 		p = p.rebuild(p.Mode.With(p.Mode.Owner(), g, p.Mode.Other()), w.wanted(p), nil)
 	case a == AspectDefaults && w.Defaults != nil && k == Folder:
+		named := *w.Defaults
+		if w.Derived && w.Entries != nil {
+			named = w.wanted(p)
+		} else if w.Derived {
+			_, _, _, named = p.masked()
+		}
 		p.Default = nil
-		if len(*w.Defaults) > 0 {
+		if len(named) > 0 {
 			// New things get what this folder's classes have; the sticky and set-ID bits are not inherited.
 			o, g, x := p.Mode.Owner(), p.Mode.Group(), p.Mode.Other()
 			if w.Mode != nil {
@@ -250,7 +259,7 @@ func (w *Want) apply(a Aspect, k Kind, p POSIX) POSIX {
 			} else if p.Access != nil {
 				_, g, _, _ = p.classes()
 			}
-			p.Default = posixacl.Build(o, g, x, *w.Defaults, nil)
+			p.Default = posixacl.Build(o, g, x, named, nil)
 		}
 	case a == AspectCaps && w.Caps != nil && k == File:
 		p.Caps = *w.Caps

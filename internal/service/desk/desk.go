@@ -146,27 +146,69 @@ func (d *Desk) Published(ctx context.Context, application string) (store.Edition
 	return e, doc, hosts, err
 }
 
-// AskSnapshot has a snapshot of an application taken on one of its hosts.
-func (d *Desk) AskSnapshot(ctx context.Context, application, host, by string) (string, error) {
-	e, _, hosts, err := d.Published(ctx, application)
-	if err != nil {
-		return "", err
-	}
+// AskSnapshot has a snapshot of an application taken on one of its hosts. Roots are for an
+// application without a baseline, which then says them.
+func (d *Desk) AskSnapshot(ctx context.Context, application, host string, roots []string, by string) (string, error) {
 	h, err := d.Store.Host(ctx, host)
 	if err != nil {
 		return "", err
 	}
+	e, _, hosts, err := d.Published(ctx, application)
+	switch {
+	case len(roots) > 0 && errors.Is(err, store.ErrNotFound):
+		return d.firstLook(ctx, application, h, roots, by)
+	case errors.Is(err, store.ErrNotFound):
+		return "", fmt.Errorf("%w: no baseline of %s is published yet that says which folders it keeps: name them as roots", ErrBad, application)
+	case err != nil:
+		return "", err
+	case len(roots) > 0:
+		return "", fmt.Errorf("%w: the published baseline of %s says which folders it keeps: leave the roots out", ErrBad, application)
+	}
 	if !slices.ContainsFunc(hosts, func(x store.Host) bool { return x.Name == host }) {
 		return "", fmt.Errorf("%w: the published baseline of %s does not apply to host %s: name the host or one of its tags in it", ErrBad, application, host)
 	}
-	if h.Certificate == "" {
-		return "", fmt.Errorf("%w: host %s has no agent yet: enrol it with the code that host invite gives", ErrBad, host)
+	if err := enrolled(h); err != nil {
+		return "", err
 	}
 	doc, err := d.ParseOn(ctx, e.Text, host)
 	if err != nil {
 		return "", fmt.Errorf("%w: edition %d of %s cannot be read for host %s: %w", ErrBad, e.Number, application, host, err)
 	}
 	return d.Store.AskSnapshot(ctx, host, application, doc.Roots, by)
+}
+
+func enrolled(h store.Host) error {
+	if h.Certificate == "" {
+		return fmt.Errorf("%w: host %s has no agent yet: enrol it with the code that host invite gives", ErrBad, h.Name)
+	}
+	return nil
+}
+
+// firstLook has a snapshot taken from which a baseline can be derived.
+func (d *Desk) firstLook(ctx context.Context, application string, h store.Host, roots []string, by string) (string, error) {
+	if !baseline.Name.MatchString(application) {
+		return "", fmt.Errorf("%w: application %q: want 1 to 64 of a-z 0-9 . _ -", ErrBad, application)
+	}
+	var clean []string
+	for _, text := range roots {
+		root, err := pathname.Unescape(text)
+		if err == nil {
+			err = pathname.Check(root)
+		}
+		if err != nil {
+			return "", fmt.Errorf("%w: root %q: %w", ErrBad, text, err)
+		}
+		for _, other := range clean {
+			if pathname.Under(root, other) || pathname.Under(other, root) {
+				return "", fmt.Errorf("%w: root %q and root %q lie in each other: keep the outer one", ErrBad, text, pathname.Escape(other))
+			}
+		}
+		clean = append(clean, root)
+	}
+	if err := enrolled(h); err != nil {
+		return "", err
+	}
+	return d.Store.AskSnapshot(ctx, h.Name, application, clean, by)
 }
 
 // Compare holds a snapshot against the published edition and stores the report.

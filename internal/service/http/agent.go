@@ -467,7 +467,7 @@ func (s *Server) endRun(w http.ResponseWriter, r *http.Request) error {
 	}
 	// A last look: a new snapshot shows the result in the whole tree, and its drift.
 	if in.State == "finished" {
-		if _, err := s.desk.AskSnapshot(r.Context(), p.Application, work.Host, "run "+work.Subject); err != nil && !errors.Is(err, store.ErrNotFound) {
+		if _, err := s.desk.AskSnapshot(r.Context(), p.Application, work.Host, nil, "run "+work.Subject); err != nil && !errors.Is(err, store.ErrNotFound) {
 			s.Log.Error("snapshot after run", "run", work.Subject, "host", work.Host, "error", err)
 		}
 		s.hub.poke(work.Host)

@@ -54,6 +54,10 @@ func (s *Server) baselineRoutes(r chi.Router) {
 		out, err := s.desk.Effect(ctx, old, in.Body.Text)
 		return &body[wire.EditionEffect]{out}, err
 	})
+	add(s, op{"POST", "/baselines/derive", "derive-baseline", "Draft a baseline from hosts that are right, without keeping it", wire.Author, 200}, func(ctx context.Context, in *body[wire.NewDerivation]) (*body[wire.Derived], error) {
+		out, err := s.desk.Derive(ctx, in.Body)
+		return &body[wire.Derived]{out}, err
+	})
 	type one struct {
 		Name   string `path:"name"`
 		Number int    `path:"number" doc:"0 is the published edition"`

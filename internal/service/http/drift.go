@@ -41,7 +41,7 @@ type byID struct {
 
 func (s *Server) snapshotRoutes() {
 	add(s, op{"POST", "/snapshots", "take-snapshot", "Have a snapshot taken", wire.Operator, 202}, func(ctx context.Context, in *body[wire.NewSnapshot]) (*body[wire.Snapshot], error) {
-		id, err := s.desk.AskSnapshot(ctx, in.Body.Application, in.Body.Host, caller(ctx).Name)
+		id, err := s.desk.AskSnapshot(ctx, in.Body.Application, in.Body.Host, in.Body.Roots, caller(ctx).Name)
 		if err != nil {
 			return nil, err
 		}
@@ -238,6 +238,7 @@ func (s *Server) currentDrift(ctx context.Context, application, host string) (re
 		}
 		r, err := s.Store.CurrentReport(ctx, application, h.Name)
 		if isNotFound(err) {
+			out.Unseen = append(out.Unseen, h.Name)
 			continue
 		}
 		if err != nil {
@@ -273,6 +274,7 @@ func (s *Server) driftRoutes() {
 	type file struct {
 		Type        string `header:"Content-Type"`
 		Disposition string `header:"Content-Disposition"`
+		Holds       string `header:"Idletally-Holds" enum:"yes,no" doc:"yes where no finding counts, everything could be read, and each host was looked at"`
 		Body        []byte
 	}
 	add(s, op{"GET", "/drift/report", "write-report", "The newest reports of an application, written for others: a page in one file, CSV, JUnit XML or OpenMetrics", wire.Viewer, 200}, func(ctx context.Context, in *written) (*file, error) {
@@ -285,7 +287,11 @@ func (s *Server) driftRoutes() {
 			return nil, err
 		}
 		b, err := f.Write(d)
-		return &file{f.Type, "attachment", b}, err
+		holds := "yes"
+		if !d.Holds() {
+			holds = "no"
+		}
+		return &file{f.Type, "attachment", holds, b}, err
 	})
 	type findings struct {
 		ID    string `path:"id" maxLength:"16"`
