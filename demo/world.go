@@ -305,6 +305,24 @@ func (m *maker) mishaps(host string) {
 	}
 }
 
+// Night lets a night pass on a host: jobs and people make new files, and where the folders do not see
+// to it that they come out right, they come out wrong, as they did before.
+func Night(root string, n int) error {
+	m := &maker{root: root}
+	const top = "srv/ticketing"
+	for i := range 3 {
+		// Folders without set-group-ID, and without default entries: see mishaps 7 and 8.
+		m.file(fmt.Sprintf("%s/shared/season 03/late rota %d-%d.ods", top, n, i), clerkAnna, crew, 0o644)
+		m.file(fmt.Sprintf("%s/shared/season 04/late rota %d-%d.ods", top, n, i), clerkAnna, clerks, 0o644)
+		// The nightly job of mishap 14, and a log of a process that has no umask.
+		m.file(fmt.Sprintf("%s/data/quarter-4/sales-night-%d-%d.db", top, n, i), 0, 0, 0o644)
+		m.file(fmt.Sprintf("%s/logs/sales-night-%d-%d.log", top, n, i), purser, crew, 0o666)
+		// And some that are right.
+		m.file(fmt.Sprintf("%s/releases/2026-01/lib/night-%d-%d", top, n, i), purser, crew, 0o640)
+	}
+	return m.err
+}
+
 func removeACL(path string) error {
 	if err := unix.Removexattr(path, fsys.AttrAccess); err != nil && err != unix.ENODATA {
 		return err

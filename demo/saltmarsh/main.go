@@ -1,7 +1,7 @@
 //go:build linux
 
 // Saltmarsh runs the demo world: "demo" until it is stopped, "tour" through the whole story,
-// printing each command and its real output.
+// printing each command and its real output; "night" lets a night pass on the hosts of a running demo.
 package main
 
 import (
@@ -28,8 +28,12 @@ func main() {
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	if len(os.Args) == 2 && os.Args[1] == "night" {
+		fail(night())
+		return
+	}
 	if len(os.Args) != 3 || os.Args[1] != "demo" && os.Args[1] != "tour" {
-		fail(errors.New("want demo PROGRAM or tour PROGRAM"))
+		fail(errors.New("want demo PROGRAM, tour PROGRAM or night"))
 	}
 	program, err := filepath.Abs(os.Args[2])
 	fail(err)
@@ -43,10 +47,35 @@ func fail(err error) {
 	}
 }
 
+func place(name string) string {
+	return filepath.Join(os.TempDir(), fmt.Sprintf("idletally-%s-%d", name, os.Getuid()))
+}
+
+// night lets a night pass on the hosts of the running demo.
+func night() error {
+	hosts, err := filepath.Glob(filepath.Join(place("demo"), "hosts", "*"))
+	if err != nil || len(hosts) == 0 {
+		return errors.Join(errors.New("no demo is running: start it with make demo"), err)
+	}
+	for _, root := range hosts {
+		n := 1
+		for ; ; n++ {
+			if _, err := os.Lstat(filepath.Join(root, fmt.Sprintf("srv/ticketing/logs/sales-night-%d-0.log", n))); err != nil {
+				break
+			}
+		}
+		if err := demo.Night(root, n); err != nil {
+			return fmt.Errorf("night %d on %s: %w", n, filepath.Base(root), err)
+		}
+		fmt.Printf("Night %d has passed on %s.\n", n, filepath.Base(root))
+	}
+	return nil
+}
+
 // folder takes the demo's own folder, clearing what a killed demo left. A lock tells whether
 // one is running; the kernel lets it go however that one ended.
 func folder(name string) (dir string, err error) {
-	dir = filepath.Join(os.TempDir(), fmt.Sprintf("idletally-%s-%d", name, os.Getuid()))
+	dir = place(name)
 	if err := os.Mkdir(dir, 0o711); err != nil && !errors.Is(err, os.ErrExist) {
 		return "", err
 	}

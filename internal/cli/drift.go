@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -75,7 +76,7 @@ func driftCommand(o *options) *cobra.Command {
 				Meaning  string `json:"meaning"`
 			}
 			var all []row
-			t := table{head: []string{"FINDING", "HOST", "RULE", "ASPECT", "DECLARED", "FOUND", "EFFECT", "PATH"}, none: "No findings."}
+			t := table{head: []string{"FINDING", "HOST", "RULE", "ASPECT", "DECLARED", "FOUND", "EFFECT", "SINCE", "PATH"}, none: "No findings."}
 			for _, r := range d.Reports {
 				list, err := api.Findings(c.Context(), r.ID, group, most-len(all))
 				if err != nil {
@@ -84,7 +85,7 @@ func driftCommand(o *options) *cobra.Command {
 				for _, f := range list {
 					g := groups[f.Report+f.Group]
 					all = append(all, row{f, r.Host, g.Rule, g.Declared, g.Found, g.Meaning})
-					t.add(f.Report+":"+strconv.Itoa(f.Seq), r.Host, g.Rule, f.Aspect, g.Declared, g.Found, g.Meaning, f.Path)
+					t.add(f.Report+":"+strconv.Itoa(f.Seq), r.Host, g.Rule, f.Aspect, g.Declared, g.Found, g.Meaning, sinceWhen(f.Since, f.Spells), f.Path)
 				}
 				if len(all) >= most {
 					break
@@ -96,6 +97,54 @@ func driftCommand(o *options) *cobra.Command {
 	findings.Flags().StringVar(&host, "host", "", "only this host")
 	findings.Flags().StringVar(&group, "group", "", "only this group")
 	findings.Flags().IntVar(&most, "most", 200, "how many at the most")
+	var days int
+	trend := &cobra.Command{Use: "trend APPLICATION", Short: "Show how drift went, snapshot by snapshot", Args: args(1, 1, "an application"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			all, err := api.Trend(c.Context(), a[0], host, days)
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"HOST", "AT", "EDITION", "FINDINGS", "OPENS", "CLOSES", "WAIVED", "NEW", "RETURNED", "GONE", "UNREAD"}, value: all, none: "No report yet: idletally snapshot take " + a[0]}
+			number := func(n int64) string { return strconv.FormatInt(n, 10) }
+			for _, h := range all {
+				for _, p := range h.Points {
+					t.add(h.Host, when(p.At), strconv.Itoa(p.Edition), number(p.Findings), number(p.Opens), number(p.Closes), number(p.Waived), number(p.Fresh), number(p.Returned), number(p.Gone), number(p.Unread))
+				}
+			}
+			return o.show(c, t)
+		})}
+	causes := &cobra.Command{Use: "causes APPLICATION", Short: "Say where new paths keep coming out wrong, and the likely cause", Args: args(1, 1, "an application"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			all, err := api.Causes(c.Context(), a[0], host, days)
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"HOST", "PATHS", "TIMES", "LAST", "ASPECT", "DECLARED", "FOUND", "FOLDER", "CAUSE", "INSTEAD"}, value: all, none: "No new paths came out wrong."}
+			for _, x := range all {
+				t.add(x.Host, strconv.Itoa(x.Paths), strconv.Itoa(x.Times), when(x.LastSeen), x.Kind+" "+x.Aspect, x.Declared, x.Found, x.Folder, x.Why, x.Instead)
+			}
+			if o.output != "table" || len(all) == 0 {
+				return o.show(c, t)
+			}
+			for i, x := range all {
+				if i > 0 {
+					say(c, "")
+				}
+				what := plural(x.Paths, "new "+x.Kind)
+				if x.Again {
+					what = plural(x.Paths, x.Kind) + " wrong again"
+				}
+				say(c, "%s: %s in %s", x.Host, what, x.Folder)
+				say(c, "    %s %s instead of %s, such as %s; seen %s, last %s", x.Aspect, x.Found, x.Declared, x.Example, plural(x.Times, "time"), when(x.LastSeen))
+				say(c, "    likely cause: %s", x.Why)
+				say(c, "    instead: %s", x.Instead)
+			}
+			return nil
+		})}
+	for _, c := range []*cobra.Command{trend, causes} {
+		c.Flags().StringVar(&host, "host", "", "only this host")
+		c.Flags().IntVar(&days, "days", 90, "how many days back")
+	}
 	var format string
 	var fail bool
 	written := &cobra.Command{Use: "report APPLICATION", Short: "Write the drift of an application for others to read", Args: args(1, 1, "an application"),
@@ -118,7 +167,39 @@ exits with 4 where a finding counts, something could not be read, or a host was 
 	written.Flags().StringVar(&format, "format", "html", "html, csv, junit or openmetrics")
 	written.Flags().StringVar(&host, "host", "", "only this host")
 	written.Flags().BoolVar(&fail, "fail", false, "exit with 4 where a finding counts, something could not be read, or a host was not looked at")
-	return noun("drift", "Where hosts are not as declared", show, findings, written)
+	return noun("drift", "Where hosts are not as declared", show, findings, trend, causes, written)
+}
+
+// sinceWhen says since when a finding is there, and how often it came back.
+func sinceWhen(since *time.Time, spells int) string {
+	switch {
+	case since == nil:
+		return ""
+	case spells > 1:
+		return fmt.Sprintf("%s (%s time)", when(*since), ordinal(spells))
+	}
+	return when(*since)
+}
+
+func ordinal(n int) string {
+	if n%100/10 != 1 {
+		switch n % 10 {
+		case 1:
+			return strconv.Itoa(n) + "st"
+		case 2:
+			return strconv.Itoa(n) + "nd"
+		case 3:
+			return strconv.Itoa(n) + "rd"
+		}
+	}
+	return strconv.Itoa(n) + "th"
+}
+
+func plural(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return strconv.Itoa(n) + " " + what + "s"
 }
 
 func driftTable(d client.Drift, host, none string) table {

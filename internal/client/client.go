@@ -218,6 +218,16 @@ func (c *Client) CheckBaseline(ctx context.Context, text string) (wire.Checked, 
 	return post[wire.Checked](ctx, c, "/baselines/check", wire.BaselineText{Text: text})
 }
 
+// Trend says how drift went on the hosts of an application.
+func (c *Client) Trend(ctx context.Context, application, host string, days int) ([]wire.Trend, error) {
+	return All[wire.Trend](ctx, c, "/drift/trend", url.Values{"application": {application}, "host": {host}, "days": {strconv.Itoa(days)}}, 10_000)
+}
+
+// Causes says where new paths keep coming out wrong, and why.
+func (c *Client) Causes(ctx context.Context, application, host string, days int) ([]wire.Cause, error) {
+	return All[wire.Cause](ctx, c, "/drift/causes", url.Values{"application": {application}, "host": {host}, "days": {strconv.Itoa(days)}}, 100_000)
+}
+
 // Written is a report as it was written, and whether every host is as declared.
 type Written struct {
 	Body  []byte

@@ -322,6 +322,9 @@ type Group struct {
 	Count    int         `json:"count"`
 	Folder   string      `json:"folder" doc:"The deepest folder that holds them all"`
 	Example  string      `json:"example"`
+	Since    *time.Time  `json:"since,omitempty" doc:"When the one was seen first that is there longest"`
+	Fresh    int         `json:"fresh,omitempty" doc:"How many were never seen before this report"`
+	Returned int         `json:"returned,omitempty" doc:"How many were gone at some time, and came back"`
 	Waiver   *Waiver     `json:"waiver,omitempty" doc:"Who has accepted them, why, and until when"`
 }
 
@@ -351,13 +354,56 @@ type Waiver struct {
 
 // Finding is one path and aspect that is not as declared.
 type Finding struct {
-	Report string     `json:"report"`
-	Seq    int        `json:"seq"`
-	Group  string     `json:"group"`
-	Path   string     `json:"path"`
-	Kind   string     `json:"kind"`
-	Aspect string     `json:"aspect"`
-	Access *perm.View `json:"access,omitempty" doc:"The path as it was found"`
+	Report    string     `json:"report"`
+	Seq       int        `json:"seq"`
+	Group     string     `json:"group"`
+	Path      string     `json:"path"`
+	Kind      string     `json:"kind"`
+	Aspect    string     `json:"aspect"`
+	Access    *perm.View `json:"access,omitempty" doc:"The path as it was found"`
+	FirstSeen *time.Time `json:"first_seen,omitempty"`
+	Since     *time.Time `json:"since,omitempty" doc:"Later than first seen where it was gone meanwhile"`
+	Spells    int        `json:"spells,omitempty" doc:"How often it came"`
+}
+
+// Trend is how the drift of an application went on one host.
+type Trend struct {
+	Host   string       `json:"host"`
+	Points []TrendPoint `json:"points" doc:"Oldest first"`
+}
+
+// TrendPoint is one report.
+type TrendPoint struct {
+	At       time.Time `json:"at"`
+	Report   string    `json:"report"`
+	Edition  int       `json:"edition"`
+	Paths    int64     `json:"paths"`
+	Findings int64     `json:"findings" doc:"Without those that were waived then"`
+	Waived   int64     `json:"waived"`
+	Opens    int64     `json:"opens"`
+	Closes   int64     `json:"closes"`
+	Unread   int64     `json:"unread"`
+	Fresh    int64     `json:"fresh" doc:"Seen for the first time"`
+	Returned int64     `json:"returned" doc:"Gone before, and there again"`
+	Gone     int64     `json:"gone" doc:"There before, and no longer"`
+}
+
+// Cause is why new paths in a folder come out otherwise than declared, or mended ones are wrong again.
+type Cause struct {
+	Host      string    `json:"host"`
+	Folder    string    `json:"folder"`
+	Kind      string    `json:"kind"`
+	Aspect    string    `json:"aspect"`
+	Again     bool      `json:"again,omitempty" doc:"They are not new: they were mended before, and are wrong again"`
+	Paths     int       `json:"paths" doc:"That came out so, all together"`
+	Times     int       `json:"times" doc:"Snapshots that showed new ones"`
+	FirstSeen time.Time `json:"first_seen"`
+	LastSeen  time.Time `json:"last_seen"`
+	Example   string    `json:"example"`
+	Declared  string    `json:"declared"`
+	Found     string    `json:"found"`
+	Why       string    `json:"why" doc:"The likely cause"`
+	Instead   string    `json:"instead" doc:"What would make the next ones come out right"`
 }
 
 // Draft asks for a plan.

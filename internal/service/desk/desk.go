@@ -212,37 +212,53 @@ func (d *Desk) firstLook(ctx context.Context, application string, h store.Host, 
 }
 
 // Compare holds a snapshot against the published edition and stores the report.
-func (d *Desk) Compare(ctx context.Context, snap store.Snapshot) (string, error) {
+func (d *Desk) Compare(ctx context.Context, snap store.Snapshot) error {
 	e, err := d.Store.Edition(ctx, snap.Application, 0)
 	if err != nil {
-		return "", err
+		return err
 	}
 	doc, err := d.ParseOn(ctx, e.Text, snap.Host)
 	if err != nil {
-		return "", fmt.Errorf("edition %d of %s for host %s: %w", e.Number, snap.Application, snap.Host, err)
+		return fmt.Errorf("edition %d of %s for host %s: %w", e.Number, snap.Application, snap.Host, err)
 	}
 	dir, err := d.Store.Directory(ctx, snap)
 	if err != nil {
-		return "", err
+		return err
 	}
 	m, problems := baseline.Compile(doc, dir)
 	enc, err := json.Marshal(problems)
 	if err != nil {
-		return "", err
-	}
-	w, err := d.Store.NewReport(ctx, store.Report{Application: snap.Application, Edition: e.Number, Host: snap.Host, Snapshot: snap.ID, Problems: string(enc)})
-	if err != nil {
-		return "", err
+		return err
 	}
 	waivers, err := d.waivers(ctx, snap.Application, snap.Host)
 	if err != nil {
-		return "", err
+		return err
 	}
-	sum, groups, err := drift.Compare(ctx, d.Store, snap.Hash(), m, dir, d.Memo, waivers, drift.Report{Finding: w.Finding, Unread: w.Unread})
+	fresh, err := d.newcomers(ctx, snap)
 	if err != nil {
-		return "", fmt.Errorf("compare snapshot %s with edition %d of %s: %w", snap.ID, e.Number, snap.Application, err)
+		return fmt.Errorf("what is new in snapshot %s: %w", snap.ID, err)
 	}
-	return w.End(sum, groups)
+	w, err := d.Store.NewReport(ctx, store.Report{Application: snap.Application, Edition: e.Number, Host: snap.Host, Snapshot: snap.ID, Problems: string(enc)})
+	if err != nil {
+		return err
+	}
+	sum, groups, err := drift.Compare(ctx, d.Store, snap.Hash(), m, dir, d.Memo, waivers, drift.Report{
+		Finding: func(f drift.Finding) error {
+			if fresh != nil {
+				fresh.See(f)
+			}
+			return w.Finding(f)
+		},
+		Unread: w.Unread,
+	})
+	if err != nil {
+		return fmt.Errorf("compare snapshot %s with edition %d of %s: %w", snap.ID, e.Number, snap.Application, err)
+	}
+	r, err := w.End(sum, groups)
+	if err != nil || fresh == nil {
+		return err
+	}
+	return d.noteCauses(ctx, r, fresh, dir)
 }
 
 // CompareAll holds the newest snapshot of each host against a newly published edition.
@@ -255,7 +271,7 @@ func (d *Desk) CompareAll(ctx context.Context, application string) error {
 	for _, h := range hosts {
 		snap, err := d.Store.Newest(ctx, application, h.Name)
 		if err == nil {
-			_, err = d.Compare(ctx, snap)
+			err = d.Compare(ctx, snap)
 		}
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			all = errors.Join(all, err)
@@ -480,7 +496,7 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 		return nil
 	}
 	for after := 0; ; {
-		page, err := d.Store.Findings(ctx, r.ID, "", after, 2000)
+		page, err := d.Store.Findings(ctx, r, "", after, 2000)
 		if err != nil {
 			return err
 		}

@@ -63,8 +63,8 @@ func (d *Desk) waivers(ctx context.Context, application, host string) (*drift.Wa
 }
 
 // Waived tells of a report's groups which waiver accepts them now.
-func (d *Desk) Waived(ctx context.Context, r store.Report, groups []drift.Group) (map[string]store.Waiver, error) {
-	if !slices.ContainsFunc(groups, func(g drift.Group) bool { return g.Waiver != "" }) {
+func (d *Desk) Waived(ctx context.Context, r store.Report, groups []store.Group) (map[string]store.Waiver, error) {
+	if !slices.ContainsFunc(groups, func(g store.Group) bool { return g.Waiver != "" }) {
 		return nil, nil
 	}
 	rows, err := d.Store.CountingWaivers(ctx, r.Application)

@@ -343,7 +343,7 @@ func (s *Server) endSnapshot(w http.ResponseWriter, r *http.Request) error {
 		if err != nil {
 			return err
 		}
-		if _, err := s.desk.Compare(r.Context(), snap); err != nil && !isNotFound(err) {
+		if err := s.desk.Compare(r.Context(), snap); err != nil && !isNotFound(err) {
 			s.Log.Error("compare", "snapshot", snap.ID, "error", err)
 		}
 		if err := s.Store.ReadySnapshot(r.Context(), work); err != nil {

@@ -158,7 +158,8 @@ func (s *Server) wireReport(ctx context.Context, r store.Report) (wire.Report, [
 	for _, g := range groups {
 		x := wire.Group{ID: g.ID, Host: r.Host, Report: r.ID, Rule: g.Rule, Why: g.Why, Severity: string(g.Severity), Aspect: string(g.Aspect),
 			Kind: g.Kind.String(), Declared: g.Declared, Found: g.Found, Effect: g.Effect, Word: g.Effect.Word(), Meaning: g.Effect.String(),
-			Count: g.Count, Folder: g.Folder.String(), Example: g.Example.String()}
+			Count: g.Count, Folder: g.Folder.String(), Example: g.Example.String(),
+			Since: g.Since, Fresh: g.Fresh, Returned: g.Returned}
 		if row, ok := waived[g.ID]; ok {
 			waiver := wireWaiver(row)
 			x.Waiver = &waiver
@@ -221,6 +222,25 @@ func (s *Server) waiverRoutes() {
 	})
 }
 
+// maxPoints bounds the points of a trend.
+const maxPoints = 400
+
+// eachHost goes by the hosts of an application, or by one of them.
+func (s *Server) eachHost(ctx context.Context, application, host string, f func(host string) error) error {
+	_, _, hosts, err := s.desk.Published(ctx, application)
+	if err != nil {
+		return err
+	}
+	for _, h := range hosts {
+		if host == "" || h.Name == host {
+			if err := f(h.Name); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // currentDrift gathers the newest reports of an application.
 func (s *Server) currentDrift(ctx context.Context, application, host string) (report.Data, error) {
 	out := report.Data{Application: application, Made: time.Now(), Reports: []wire.Report{}, Groups: []wire.Group{}}
@@ -266,6 +286,37 @@ func (s *Server) driftRoutes() {
 		d, err := s.currentDrift(ctx, in.Application, in.Host)
 		return &body[current]{current{d.Reports, d.Groups}}, err
 	})
+	type span struct {
+		Application string `query:"application" required:"true" maxLength:"64"`
+		Host        string `query:"host" maxLength:"64" doc:"Only this host"`
+		Days        int    `query:"days" default:"90" minimum:"1" maximum:"3660" doc:"How far back"`
+	}
+	add(s, op{"GET", "/drift/trend", "get-trend", "How drift went, host by host", wire.Viewer, 200}, func(ctx context.Context, in *span) (*body[wire.Page[wire.Trend]], error) {
+		out := wire.Page[wire.Trend]{Items: []wire.Trend{}}
+		err := s.eachHost(ctx, in.Application, in.Host, func(host string) error {
+			rows, err := s.Store.Trend(ctx, in.Application, host, time.Now().AddDate(0, 0, -in.Days), maxPoints)
+			t := wire.Trend{Host: host, Points: []wire.TrendPoint{}}
+			for _, r := range rows {
+				t.Points = append(t.Points, wire.TrendPoint{At: r.Created, Report: r.ID, Edition: r.Edition, Paths: r.Paths, Findings: r.Findings - r.Waived, Waived: r.Waived,
+					Opens: r.Opens, Closes: r.Closes, Unread: r.Unread, Fresh: r.Fresh, Returned: r.Returned, Gone: r.Gone})
+			}
+			out.Items = append(out.Items, t)
+			return err
+		})
+		return &body[wire.Page[wire.Trend]]{out}, err
+	})
+	add(s, op{"GET", "/drift/causes", "list-causes", "Where new paths keep coming out wrong, and the likely cause", wire.Viewer, 200}, func(ctx context.Context, in *span) (*body[wire.Page[wire.Cause]], error) {
+		out := wire.Page[wire.Cause]{Items: []wire.Cause{}}
+		err := s.eachHost(ctx, in.Application, in.Host, func(host string) error {
+			rows, err := s.Store.Causes(ctx, in.Application, host, time.Now().AddDate(0, 0, -in.Days))
+			for _, c := range rows {
+				out.Items = append(out.Items, wire.Cause{Host: host, Folder: pathname.Escape(string(c.Folder)), Kind: perm.Kind(c.Kind).String(), Aspect: c.Aspect, Again: c.Again, Paths: c.Paths, Times: c.Times,
+					FirstSeen: c.FirstSeen, LastSeen: c.LastSeen, Example: pathname.Escape(string(c.Example)), Declared: c.Declared, Found: c.Found, Why: c.Why, Instead: c.Instead})
+			}
+			return err
+		})
+		return &body[wire.Page[wire.Cause]]{out}, err
+	})
 	type written struct {
 		Application string `query:"application" required:"true" maxLength:"64"`
 		Host        string `query:"host" maxLength:"64" doc:"Only this host"`
@@ -308,10 +359,13 @@ func (s *Server) driftRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		rows, err := s.Store.Findings(ctx, in.ID, in.Group, in.After, in.Limit)
+		rows, err := s.Store.Findings(ctx, r, in.Group, in.After, in.Limit)
 		out := make([]wire.Finding, len(rows))
 		for i, f := range rows {
-			out[i] = wire.Finding{Report: in.ID, Seq: f.Seq, Group: f.Group, Path: pathname.Escape(string(f.Path)), Kind: f.Kind.String(), Aspect: f.Aspect}
+			out[i] = wire.Finding{Report: in.ID, Seq: f.Seq, Group: f.Group, Path: pathname.Escape(string(f.Path)), Kind: f.Kind.String(), Aspect: f.Aspect, FirstSeen: f.FirstSeen, Since: f.Since}
+			if f.Spells != nil {
+				out[i].Spells = *f.Spells
+			}
 			if set, err := perm.ParseSet(string(f.FoundSet)); err == nil {
 				v := perm.Describe(set, dir)
 				out[i].Access = &v

@@ -173,8 +173,9 @@ func changed(r sql.Result, err error, what string) error {
 	return nil
 }
 
-// batches inserts rows many at a time, in transactions that stay small.
-func batches[T any](ctx context.Context, s *Store, insert string, columns int, rows []T, values func(T) []any) error {
+// batches inserts rows many at a time, in transactions that stay small; otherwise says what is to be
+// done where a row is there already.
+func batches[T any](ctx context.Context, s *Store, insert string, columns int, rows []T, values func(T) []any, otherwise ...string) error {
 	const most = 500
 	place := "(" + strings.TrimSuffix(strings.Repeat("?,", columns), ",") + ")"
 	for len(rows) > 0 {
@@ -190,7 +191,7 @@ func batches[T any](ctx context.Context, s *Store, insert string, columns int, r
 			args = append(args, v...)
 			n++
 		}
-		q := insert + " VALUES " + strings.TrimSuffix(strings.Repeat(place+",", n), ",")
+		q := insert + " VALUES " + strings.TrimSuffix(strings.Repeat(place+",", n), ",") + " " + strings.Join(otherwise, " ")
 		if err := s.tx(ctx, func(tx *sqlx.Tx) error {
 			_, err := tx.ExecContext(ctx, q, args...)
 			return err

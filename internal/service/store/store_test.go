@@ -323,19 +323,19 @@ func TestReports(t *testing.T) {
 	if _, err := st.CurrentReport(ctx, app, host); !errors.Is(err, ErrNotFound) {
 		t.Errorf("half a report shows: %v", err)
 	}
-	id, err := w.End(drift.Summary{Paths: 5000, Judged: 4000, Findings: 1200, Unread: 1}, []drift.Group{group})
+	made, err := w.End(drift.Summary{Paths: 5000, Judged: 4000, Findings: 1200, Unread: 1}, []drift.Group{group})
 	must(t, err)
 	r, err := st.CurrentReport(ctx, app, host)
-	if err != nil || r.ID != id || r.Findings != 1200 || r.Judged != 4000 {
+	if err != nil || r.ID != made.ID || r.Findings != 1200 || r.Judged != 4000 {
 		t.Errorf("report %+v, %v", r, err)
 	}
-	gs, err := st.Groups(ctx, id, 10)
+	gs, err := st.Groups(ctx, r.ID, 10)
 	if err != nil || len(gs) != 1 || gs[0].Folder != group.Folder || gs[0].Kind != perm.File {
 		t.Errorf("groups %+v, %v", gs, err)
 	}
 	seen := 0
 	for after := 0; ; {
-		page, err := st.Findings(ctx, id, "ffffffffffff", after, 77)
+		page, err := st.Findings(ctx, r, "ffffffffffff", after, 77)
 		must(t, err)
 		for _, f := range page {
 			if f.Seq <= after || string(f.Path) != fmt.Sprintf("/srv/\xff/%d", f.Seq-1) || string(f.FoundSet) != set.Bytes() {
@@ -351,7 +351,7 @@ func TestReports(t *testing.T) {
 	if seen != 400 {
 		t.Errorf("%d findings of the group, want 400", seen)
 	}
-	un, err := st.Unread(ctx, id, 10)
+	un, err := st.Unread(ctx, r.ID, 10)
 	if err != nil || len(un) != 1 || un[0].Path != "/srv/\n" {
 		t.Errorf("unread %+v, %v", un, err)
 	}

@@ -1,0 +1,204 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"idletally/internal/core/drift"
+	"idletally/internal/core/perm"
+)
+
+// Report is a drift report's record.
+type Report struct {
+	ID          string    `db:"id"`
+	Application string    `db:"application"`
+	Edition     int       `db:"edition"`
+	Host        string    `db:"host"`
+	Snapshot    string    `db:"snapshot"`
+	Ready       bool      `db:"ready"`
+	Paths       int64     `db:"paths"`
+	Judged      int64     `db:"judged"`
+	Findings    int64     `db:"findings"`
+	Unread      int64     `db:"unread"`
+	Waived      int64     `db:"waived"` // when it was made; waivers end
+	Opens       int64     `db:"opens"`  // of the others
+	Closes      int64     `db:"closes"`
+	Fresh       int64     `db:"fresh"`    // seen for the first time
+	Returned    int64     `db:"returned"` // gone before, and there again
+	Gone        int64     `db:"gone"`     // there before, and no longer
+	Problems    string    `db:"problems"`
+	Created     time.Time `db:"created"`
+}
+
+const reportColumns = `id, application, edition, host, snapshot, ready, paths, judged, findings, unread, waived, opens, closes, fresh, returned, gone, problems, created`
+
+// A ReportWriter stores a report piece by piece; nobody sees it before it is whole.
+type ReportWriter struct {
+	s        *Store
+	ctx      context.Context
+	r        Report
+	findings []drift.Finding
+	unread   []drift.Unread
+	gaps     []string // paths that could not be read
+	nf, nu   int
+}
+
+// NewReport begins a report.
+func (s *Store) NewReport(ctx context.Context, r Report) (*ReportWriter, error) {
+	r.ID, r.Created = NewID(), now()
+	_, err := s.db.ExecContext(ctx, `INSERT INTO report (id, application, edition, host, snapshot, ready, problems, created) VALUES (?,?,?,?,?,FALSE,?,?)`,
+		r.ID, r.Application, r.Edition, r.Host, r.Snapshot, r.Problems, r.Created)
+	return &ReportWriter{s: s, ctx: ctx, r: r}, err
+}
+
+// Finding adds a finding.
+func (w *ReportWriter) Finding(f drift.Finding) error {
+	if w.findings = append(w.findings, f); len(w.findings) < 500 {
+		return nil
+	}
+	return w.flush()
+}
+
+// Unread adds a path that could not be judged.
+func (w *ReportWriter) Unread(u drift.Unread) error {
+	if w.unread = append(w.unread, u); len(w.unread) < 500 {
+		return nil
+	}
+	return w.flush()
+}
+
+func (w *ReportWriter) flush() error {
+	err := batches(w.ctx, w.s, `INSERT INTO finding (report, seq, group_id, identity, path, kind, aspect, found_set)`, 8, w.findings, func(f drift.Finding) []any {
+		w.nf++
+		return []any{w.r.ID, w.nf, f.Group, identity(f.Path, string(f.Aspect)), []byte(f.Path), f.Kind, string(f.Aspect), []byte(f.FoundSet.Bytes())}
+	})
+	if err != nil {
+		return err
+	}
+	err = batches(w.ctx, w.s, `INSERT INTO unread (report, seq, path, why)`, 4, w.unread, func(u drift.Unread) []any {
+		w.nu++
+		w.gaps = append(w.gaps, u.Path)
+		return []any{w.r.ID, w.nu, []byte(u.Path), u.Why}
+	})
+	w.findings, w.unread = w.findings[:0], w.unread[:0]
+	return err
+}
+
+// End carries on since when each finding is there, stores the groups and shows the report.
+func (w *ReportWriter) End(sum drift.Summary, groups []drift.Group) (Report, error) {
+	r := &w.r
+	if err := w.flush(); err != nil {
+		return *r, err
+	}
+	if err := w.stand(); err != nil {
+		return *r, fmt.Errorf("carry on the findings of report %s: %w", r.ID, err)
+	}
+	ages, err := w.ages()
+	if err != nil {
+		return *r, err
+	}
+	n := 0
+	err = batches(w.ctx, w.s, `INSERT INTO finding_group (report, seq, id, since, fresh, returned, body)`, 7, groups, func(g drift.Group) []any {
+		n++
+		body, _ := json.Marshal(g) // plain values only
+		a := ages[g.ID]
+		return []any{r.ID, n, g.ID, a.Since, a.Fresh, a.Returned, body}
+	})
+	if err != nil {
+		return *r, err
+	}
+	r.Ready, r.Paths, r.Judged, r.Findings, r.Unread = true, int64(sum.Paths), int64(sum.Judged), int64(sum.Findings), int64(sum.Unread)
+	for _, g := range groups {
+		n := int64(g.Count)
+		if g.Waiver != "" {
+			r.Waived += n
+			continue
+		}
+		if len(g.Effect.Opens) > 0 {
+			r.Opens += n
+		}
+		if len(g.Effect.Closes) > 0 {
+			r.Closes += n
+		}
+	}
+	_, err = w.s.db.NamedExecContext(w.ctx, `UPDATE report SET ready = TRUE, paths = :paths, judged = :judged, findings = :findings, unread = :unread, waived = :waived, opens = :opens, closes = :closes,
+		fresh = :fresh, returned = :returned, gone = :gone WHERE id = :id`, r)
+	return *r, err
+}
+
+// Report finds a whole report.
+func (s *Store) Report(ctx context.Context, id string) (r Report, err error) {
+	err = s.db.GetContext(ctx, &r, `SELECT `+reportColumns+` FROM report WHERE id = ? AND ready`, id)
+	return r, one(err, "report "+id)
+}
+
+// CurrentReport finds the newest whole report of an application on a host.
+func (s *Store) CurrentReport(ctx context.Context, application, host string) (r Report, err error) {
+	err = s.db.GetContext(ctx, &r, `SELECT `+reportColumns+` FROM report WHERE application = ? AND host = ? AND ready = TRUE ORDER BY id DESC LIMIT 1`, application, host)
+	return r, one(err, "a report of "+application+" on "+host)
+}
+
+// Group is a group of findings, and since when they are there.
+type Group struct {
+	drift.Group
+	Age
+}
+
+// Age tells since when findings are there.
+type Age struct {
+	Since    *time.Time `db:"since"` // the oldest of them, this time
+	Fresh    int        `db:"fresh"`
+	Returned int        `db:"returned"`
+}
+
+// Groups gives the groups of a report, the weightiest first.
+func (s *Store) Groups(ctx context.Context, report string, limit int) ([]Group, error) {
+	var rows []struct {
+		Body []byte `db:"body"`
+		Age
+	}
+	if err := s.db.SelectContext(ctx, &rows, `SELECT body, since, fresh, returned FROM finding_group WHERE report = ? ORDER BY seq LIMIT ?`, report, limit); err != nil {
+		return nil, err
+	}
+	out := make([]Group, len(rows))
+	for i, r := range rows {
+		if err := json.Unmarshal(r.Body, &out[i].Group); err != nil {
+			return nil, fmt.Errorf("finding group %d of report %s: %w", i+1, report, err)
+		}
+		out[i].Age = r.Age
+	}
+	return out, nil
+}
+
+// Finding is a finding's record.
+type Finding struct {
+	Seq       int        `db:"seq"`
+	Group     string     `db:"group_id"`
+	Path      []byte     `db:"path"`
+	Kind      perm.Kind  `db:"kind"`
+	Aspect    string     `db:"aspect"`
+	FoundSet  []byte     `db:"found_set"`
+	FirstSeen *time.Time `db:"first_seen"`
+	Since     *time.Time `db:"since"`
+	Spells    *int       `db:"spells"` // how often it came
+}
+
+// Findings lists a report's findings in walk order, of one group where it is given.
+func (s *Store) Findings(ctx context.Context, r Report, group string, after, limit int) (out []Finding, err error) {
+	const columns = `SELECT f.seq, f.group_id, f.path, f.kind, f.aspect, f.found_set, s.first_seen, s.since, s.spells FROM finding f
+		LEFT JOIN standing s ON s.application = ? AND s.host = ? AND s.identity = f.identity `
+	if group != "" {
+		err = s.db.SelectContext(ctx, &out, columns+`WHERE f.report = ? AND f.group_id = ? AND f.seq > ? ORDER BY f.seq LIMIT ?`, r.Application, r.Host, r.ID, group, after, limit)
+	} else {
+		err = s.db.SelectContext(ctx, &out, columns+`WHERE f.report = ? AND f.seq > ? ORDER BY f.seq LIMIT ?`, r.Application, r.Host, r.ID, after, limit)
+	}
+	return out, err
+}
+
+// Unread lists a report's paths that could not be judged.
+func (s *Store) Unread(ctx context.Context, report string, limit int) (out []drift.Unread, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT path, why FROM unread WHERE report = ? ORDER BY seq LIMIT ?`, report, limit)
+	return out, err
+}
