@@ -9,6 +9,9 @@ import { SignIn } from "./pages/SignIn";
 
 const Overview = lazy(() => import("./pages/Overview"));
 const Drift = lazy(() => import("./pages/Drift"));
+const Baselines = lazy(() => import("./pages/Baselines"));
+const Baseline = lazy(() => import("./pages/Baseline"));
+const BaselineEdit = lazy(() => import("./pages/BaselineEdit"));
 const Plans = lazy(() => import("./pages/Plans"));
 const PlanPage = lazy(() => import("./pages/Plan"));
 const Runs = lazy(() => import("./pages/Runs"));
@@ -37,6 +40,9 @@ export function App() {
         <Route element={<Shell me={me.data} />}>
           <Route index element={<Overview />} />
           <Route path="drift/:application" element={<Drift me={me.data} />} />
+          <Route path="baselines" element={<Baselines me={me.data} />} />
+          <Route path="baselines/:application" element={<Baseline me={me.data} />} />
+          <Route path="baselines/:application/edit" element={<BaselineEdit me={me.data} />} />
           <Route path="plans" element={<Plans />} />
           <Route path="plans/:id" element={<PlanPage me={me.data} />} />
           <Route path="runs" element={<Runs />} />

@@ -16,7 +16,7 @@ import (
 
 func waiverCommand(o *options) *cobra.Command {
 	var w wire.NewWaiver
-	var until, group string
+	var until string
 	add := &cobra.Command{Use: "add APPLICATION [PATHS]", Short: "Accept findings until a date, with a reason", Args: args(1, 2, "an application and a path or pattern"),
 		Long: `Accept findings until a date, with a reason. They are those on a path or pattern (as in baselines), and of these only
 those of a rule, an aspect, a host or a value found where these are given; or those of a group, as drift show names
@@ -27,14 +27,10 @@ it. Accepted findings are shown apart, count no more, and come back by themselve
 			if w.Ends, err = time.ParseInLocation(time.DateOnly, until, time.Local); err != nil {
 				return usageError{fmt.Errorf("--until %q: want a date such as 2027-01-31", until)}
 			}
-			switch {
-			case (len(a) == 2) == (group != ""):
+			if (len(a) == 2) == (w.Group != "") {
 				return usageError{errors.New("say which findings: PATHS, or --group GROUP")}
-			case group != "":
-				if err := ofGroup(c, api, group, &w); err != nil {
-					return err
-				}
-			default:
+			}
+			if len(a) == 2 {
 				w.Paths = a[1]
 			}
 			got, err := api.Waive(c.Context(), w)
@@ -50,7 +46,7 @@ it. Accepted findings are shown apart, count no more, and come back by themselve
 	add.Flags().StringVar(&w.Kind, "kind", "", "only of files, of folders and so on")
 	add.Flags().StringVar(&w.Aspect, "aspect", "", "only of this aspect")
 	add.Flags().StringVar(&w.Found, "found", "", "only where this was found")
-	add.Flags().StringVar(&group, "group", "", "the findings of this group")
+	add.Flags().StringVar(&w.Group, "group", "", "the findings of this group")
 	var all bool
 	list := &cobra.Command{Use: "list APPLICATION", Short: "List waivers, soonest to end first", Args: args(1, 1, "an application"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
@@ -83,30 +79,6 @@ it. Accepted findings are shown apart, count no more, and come back by themselve
 			return o.showOne(c, got, "waiver", got.ID, "paths", got.Paths, "withdrawn by", got.WithdrawnBy)
 		})}
 	return noun("waiver", "Findings accepted for a time", add, list, withdraw)
-}
-
-// ofGroup makes a waiver for the findings of a group: on its host, of the same rule, kind, aspect
-// and value found, in the folder that holds them all.
-func ofGroup(c *cobra.Command, api *client.Client, id string, w *wire.NewWaiver) error {
-	d, err := api.Drift(c.Context(), w.Application, w.Host)
-	if err != nil {
-		return err
-	}
-	for _, g := range d.Groups {
-		if g.ID == id { // of the host that was named, or the first that shows it
-			w.Host, w.Rule, w.Kind, w.Aspect, w.Found = g.Host, g.Rule, g.Kind, g.Aspect, g.Found
-			if w.Paths = quotedPattern(g.Example); g.Count > 1 {
-				w.Paths = strings.TrimSuffix(quotedPattern(g.Folder), "/") + "/**"
-			}
-			return nil
-		}
-	}
-	return fmt.Errorf("no group %q in the newest reports: see idletally drift show", id)
-}
-
-// quotedPattern writes a path so that it stands for itself alone; backslashes are escaped as in paths.
-func quotedPattern(path string) string {
-	return strings.NewReplacer("*", `\\*`, "?", `\\?`, "[", `\\[`).Replace(path)
 }
 
 // narrowed says which findings on its paths a waiver is about.

@@ -332,7 +332,8 @@ type Group struct {
 type NewWaiver struct {
 	Application string    `json:"application" maxLength:"64"`
 	Host        string    `json:"host,omitempty" maxLength:"64" doc:"Only on this host"`
-	Paths       string    `json:"paths" minLength:"1" maxLength:"65536" doc:"A path, or a pattern as in baselines"`
+	Group       string    `json:"group,omitempty" maxLength:"12" doc:"The findings of this group of a newest report, in place of paths, rule, kind, aspect and found"`
+	Paths       string    `json:"paths,omitempty" maxLength:"65536" doc:"A path, or a pattern as in baselines"`
 	Rule        string    `json:"rule,omitempty" maxLength:"64" doc:"Only findings of this rule"`
 	Kind        string    `json:"kind,omitempty" maxLength:"32" doc:"Only of files, folders and so on"`
 	Aspect      string    `json:"aspect,omitempty" maxLength:"16" doc:"Only of this aspect"`
@@ -364,6 +365,29 @@ type Finding struct {
 	FirstSeen *time.Time `json:"first_seen,omitempty"`
 	Since     *time.Time `json:"since,omitempty" doc:"Later than first seen where it was gone meanwhile"`
 	Spells    int        `json:"spells,omitempty" doc:"How often it came"`
+}
+
+// Tally counts findings of a folder. Waived ones count nowhere else.
+type Tally struct {
+	Findings int `json:"findings"`
+	Opens    int `json:"opens"`
+	Closes   int `json:"closes"`
+	Waived   int `json:"waived"`
+}
+
+// Spot is a folder with findings in it or below.
+type Spot struct {
+	Path  string `json:"path"`
+	All   Tally  `json:"all" doc:"With everything below"`
+	Here  Tally  `json:"here" doc:"Of the folder itself and directly in it"`
+	Below bool   `json:"below" doc:"Subfolders have findings, too"`
+}
+
+// Spots is a folder, and its subfolders that have findings.
+type Spots struct {
+	Spot
+	Folders []Spot `json:"folders" doc:"Those that open most first"`
+	More    bool   `json:"more,omitempty" doc:"There are more than are shown"`
 }
 
 // Trend is how the drift of an application went on one host.

@@ -3,6 +3,12 @@ import type { components, paths } from "./schema";
 
 export type Schemas = components["schemas"];
 export type Application = Schemas["Application"];
+export type Cause = Schemas["Cause"];
+export type Edition = Schemas["Edition"];
+export type Finding = Schemas["Finding"];
+export type Spot = Schemas["Spot"];
+export type Tally = Schemas["Tally"];
+export type Trend = Schemas["Trend"];
 export type Group = Schemas["Group"];
 export type Host = Schemas["Host"];
 export type Person = Schemas["Person"];

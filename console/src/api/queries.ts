@@ -1,4 +1,4 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, body, type Schemas } from "./client";
 
 const v1 = "/api/v1" as const;
@@ -21,6 +21,31 @@ export const useFindings = (report: string, group: string, enabled: boolean) =>
     enabled,
     queryFn: () => body(api.GET(`${v1}/reports/{id}/findings`, { params: { path: { id: report }, query: { group, limit: 500 } } })),
   });
+
+export const usePlaces = (report: string, path: string, enabled = true) =>
+  useQuery({
+    queryKey: ["places", report, path],
+    enabled: enabled && report !== "",
+    queryFn: () => body(api.GET(`${v1}/reports/{id}/places`, { params: { path: { id: report }, query: { path } } })),
+  });
+
+export const useFindingsUnder = (report: string, under: string) =>
+  useInfiniteQuery({
+    queryKey: ["findings under", report, under],
+    enabled: report !== "" && under !== "",
+    initialPageParam: 0,
+    queryFn: ({ pageParam }) => body(api.GET(`${v1}/reports/{id}/findings`, { params: { path: { id: report }, query: { under, after: pageParam, limit: 100 } } })),
+    getNextPageParam: (last) => (last.next ? Number(last.next) : undefined),
+  });
+
+export const useTrend = (application: string, days: number) =>
+  useQuery({ queryKey: ["trend", application, days], queryFn: () => body(api.GET(`${v1}/drift/trend`, { params: { query: { application, days } } })) });
+
+export const useCauses = (application: string) =>
+  useQuery({ queryKey: ["causes", application], queryFn: () => body(api.GET(`${v1}/drift/causes`, { params: { query: { application } } })) });
+
+export const useWaivers = (application: string, all: boolean) =>
+  useQuery({ queryKey: ["waivers", application, all], queryFn: () => body(api.GET(`${v1}/waivers`, { params: { query: { application, all } } })) });
 
 export const usePlans = () =>
   useQuery({ queryKey: ["plans"], queryFn: () => body(api.GET(`${v1}/plans`)), refetchInterval: 10_000 });

@@ -6,6 +6,7 @@ import type { Person } from "../api/client";
 const places = [
   ["/", "Overview"],
   ["/look", "Look"],
+  ["/baselines", "Baselines"],
   ["/plans", "Plans"],
   ["/runs", "Runs"],
   ["/snapshots", "Snapshots"],

@@ -1,173 +1,65 @@
-import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/react";
-import { useMemo, useState } from "react";
-import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import type { Group, Person } from "../api/client";
-import { useDraft, useDrift, useFindings, useWithdraw } from "../api/queries";
-import { Button } from "../components/Button";
+import { Link, useParams, useSearchParams } from "react-router";
+import type { Person } from "../api/client";
+import { useDrift } from "../api/queries";
 import { Command } from "../components/Command";
-import { EffectMark } from "../components/EffectMark";
 import { Note } from "../components/Note";
-import { TallyGrid } from "../components/TallyGrid";
+import { Tabs } from "../components/Tabs";
 import { Time } from "../components/Time";
-import { Waive } from "./drift/Waive";
+import { Causes } from "./drift/Causes";
+import { Folders } from "./drift/Folders";
+import { Groups } from "./drift/Groups";
+import { OverTime } from "./drift/OverTime";
+import { Waivers } from "./drift/Waivers";
 
-const key = (g: Group) => `${g.report}/${g.id}`;
-// A declared mode may be a limit instead, such as g+r,o-w.
-const octal = /^[0-7]{1,4}$/;
-const isMode = (g: Group) => g.aspect === "mode";
-
-function Value({ group, text, other }: { group: Group; text: string; other?: string }) {
-  if (isMode(group) && octal.test(text)) {
-    return (
-      <span className="inline-flex items-center gap-2 align-middle">
-        <TallyGrid mode={text} other={other && octal.test(other) ? other : undefined} /> <code>{text}</code>
-      </span>
-    );
-  }
-  return <code>{text}</code>;
-}
-
-function Paths({ group, snapshot, open }: { group: Group; snapshot: string; open: boolean }) {
-  const findings = useFindings(group.report, group.id, open);
-  return (
-    <div className="mt-2">
-      <Note error={findings.error} />
-      <ul className="max-h-72 overflow-y-auto text-sm" tabIndex={0} aria-label="Paths of this group">
-        {findings.data?.items?.map((f) => (
-          <li key={f.seq}><Link to={`/look?snapshot=${snapshot}&path=${encodeURIComponent(f.path)}`} className="inline-block min-h-[24px] leading-[24px]"><code>{f.path}</code></Link></li>
-        ))}
-      </ul>
-      {findings.data?.next ? <p className="text-sm text-muted">The first 500 of {group.count.toLocaleString()}; all of them: <code>idletally drift findings --group {group.id}</code></p> : null}
-    </div>
-  );
-}
-
-function Line({ application, group, snapshot, chosen, choose, mayChoose, mayWaive }: { application: string; group: Group; snapshot: string; mayWaive: boolean; chosen: boolean; choose: (on: boolean) => void; mayChoose: boolean }) {
-  const [waiving, setWaiving] = useState(false);
-  const withdraw = useWithdraw();
-  return (
-    <li className="border-b border-line py-3">
-      <Disclosure>
-        {({ open }) => (
-          <div className="flex gap-3">
-            {mayChoose ? (
-              <input type="checkbox" className="mt-1 size-4.5 accent-(--color-ink)" checked={chosen} onChange={(e) => choose(e.target.checked)} aria-label={`Choose ${group.count} ${group.kind}s in ${group.folder}: ${group.aspect} ${group.found}`} />
-            ) : null}
-            <div className="min-w-0 flex-1">
-              <div className="flex flex-wrap items-baseline gap-x-3 gap-y-1">
-                <EffectMark word={group.word} />
-                <DisclosureButton className="cursor-pointer text-left font-semibold hover:underline">
-                  {group.count === 1 ? `1 ${group.kind}` : `${group.count.toLocaleString()} ${group.kind}s`} <span aria-hidden="true">{open ? "▾" : "▸"}</span>
-                </DisclosureButton>
-                <code className="min-w-0">{group.count === 1 ? group.example : `${group.folder}/…`}</code>
-                <span className="ml-auto text-sm text-muted">{group.host} · rule {group.rule} · {group.severity}</span>
-              </div>
-              <div className="mt-1 grid items-center gap-x-6 gap-y-1 sm:grid-cols-[5rem_minmax(0,1fr)_minmax(0,1fr)_minmax(0,1.4fr)]">
-                <span className="font-semibold">{group.aspect}</span>
-                <span><span className="text-xs text-muted">found </span><Value group={group} text={group.found} other={group.declared} /></span>
-                <span><span className="text-xs text-muted">declared </span><Value group={group} text={group.declared} /></span>
-                <span className="text-sm">{group.meaning}</span>
-              </div>
-              {group.waiver ? (
-                <p className="mt-1 text-sm">
-                  <strong>Waived</strong> by {group.waiver.author} until <Time at={group.waiver.ends} />: {group.waiver.reason}{" "}
-                  {mayWaive ? <Button disabled={withdraw.isPending} onClick={() => withdraw.mutate(group.waiver!.id)}>Withdraw</Button> : null}
-                </p>
-              ) : null}
-              <DisclosurePanel>
-                {mayWaive && !group.waiver ? <div className="mt-2"><Button onClick={() => setWaiving(true)}>Accept for a time…</Button></div> : null}
-                {waiving ? <Waive application={application} group={group} close={() => setWaiving(false)} /> : null}
-                <Note error={withdraw.error} />
-                {group.why ? <p className="mt-1 text-sm text-muted">Why this rule: {group.why}</p> : null}
-                <Paths group={group} snapshot={snapshot} open={open} />
-              </DisclosurePanel>
-            </div>
-          </div>
-        )}
-      </Disclosure>
-    </li>
-  );
-}
-
+/** What differs from the baseline: as groups, by folder, over time, and why it comes back. */
 export default function Drift({ me }: { me: Person }) {
   const { application = "" } = useParams();
   const [search, setSearch] = useSearchParams();
   const drift = useDrift(application);
-  const draft = useDraft();
-  const navigate = useNavigate();
-  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
   const host = search.get("host") ?? "";
-  const word = search.get("effect") ?? "";
-  const groups = useMemo(
-    () => (drift.data?.groups ?? []).filter((g) => (!host || g.host === host) && (!word || g.word === word || (g.word === "both" && word !== "neither")))
-      // What is accepted for a time stands apart, at the end.
-      .toSorted((a, b) => Number(Boolean(a.waiver)) - Number(Boolean(b.waiver))),
-    [drift.data, host, word],
-  );
-  const author = me.roles?.includes("author") ?? false;
-  const set = (name: string, value: string) => {
+  const set = (changes: Record<string, string>) => {
     const next = new URLSearchParams(search);
-    if (value) next.set(name, value);
-    else next.delete(name);
+    for (const [name, value] of Object.entries(changes)) {
+      if (value) next.set(name, value);
+      else next.delete(name);
+    }
     setSearch(next, { replace: true });
   };
-  const picked = groups.filter((g) => chosen.has(key(g)));
-  const counting = groups.filter((g) => !g.waiver);
+  const reports = (drift.data?.reports ?? []).filter((r) => !host || r.host === host);
+  const groups = (drift.data?.groups ?? []).filter((g) => !host || g.host === host);
   return (
     <>
-      <h1 className="mb-1 font-bold">Drift of {application}</h1>
-      <Note error={drift.error ?? draft.error} />
-      <ul className="mb-4 text-sm text-muted">
-        {drift.data?.reports?.filter((r) => !host || r.host === host).map((r) => (
+      <div className="mb-1 flex flex-wrap items-baseline gap-x-6">
+        <h1 className="font-bold">Drift of {application}</h1>
+        <Link to={`/baselines/${application}`}>its baseline</Link>
+      </div>
+      <Note error={drift.error} />
+      <ul className="mb-3 text-sm text-muted">
+        {reports.map((r) => (
           <li key={r.id}>
             <Link to={`/look?snapshot=${r.snapshot}`}>{r.host}</Link>: {r.judged.toLocaleString()} of {r.paths.toLocaleString()} paths judged by edition {r.edition}, {r.findings.toLocaleString()} findings, {r.waived ? `${r.waived.toLocaleString()} more waived, ` : ""}{r.unread} unread, <Time at={r.created} />
             {r.problems?.map((p) => <div key={p.message}>{p.message}</div>)}
           </li>
         ))}
       </ul>
-      <div className="mb-2 flex flex-wrap items-center gap-4">
-        <label>Host{" "}
-          <select className="box" value={host} onChange={(e) => set("host", e.target.value)}>
-            <option value="">all</option>
-            {drift.data?.reports?.map((r) => <option key={r.host}>{r.host}</option>)}
-          </select>
-        </label>
-        <label>Effect{" "}
-          <select className="box" value={word} onChange={(e) => set("effect", e.target.value)}>
-            <option value="">all</option>
-            <option value="opens">opens</option>
-            <option value="closes">closes</option>
-            <option value="neither">neither</option>
-          </select>
-        </label>
-        {author ? (
-          <div className="ml-auto flex gap-2">
-            <Button onClick={() => setChosen(picked.length === counting.length ? new Set() : new Set(counting.map(key)))}>
-              {picked.length === counting.length && counting.length > 0 ? "Choose none" : "Choose all"}
-            </Button>
-            <Button
-              look="strong"
-              disabled={picked.length === 0 || draft.isPending}
-              onClick={() => draft.mutate({ application, groups: picked.map((g) => ({ report: g.report, group: g.id })) }, { onSuccess: (p) => void navigate(`/plans/${p.id}`) })}
-            >
-              Draft a plan for {picked.reduce((n, g) => n + g.count, 0).toLocaleString()} findings
-            </Button>
-          </div>
-        ) : null}
-      </div>
-      {drift.data && drift.data.reports?.length === 0 ? <Note>No host was looked at yet.<Command text={`idletally snapshot take ${application}`} /></Note> : null}
-      {drift.data && drift.data.reports?.length !== 0 && groups.length === 0 ? <Note>Everything here is as declared.</Note> : null}
-      <ul>
-        {groups.map((g) => (
-          <Line key={key(g)} application={application} group={g} mayWaive={me.roles?.includes("reviewer") ?? false} snapshot={drift.data?.reports?.find((r) => r.id === g.report)?.snapshot ?? ""} mayChoose={author} chosen={chosen.has(key(g))} choose={(on) => {
-            const next = new Set(chosen);
-            if (on) next.add(key(g));
-            else next.delete(key(g));
-            setChosen(next);
-          }} />
-        ))}
-      </ul>
-      <Command text={`idletally drift show ${application}`} />
+      <label className="mb-3 block">Host{" "}
+        <select className="box" value={host} onChange={(e) => set({ host: e.target.value, at: "" })}>
+          <option value="">all</option>
+          {drift.data?.reports?.map((r) => <option key={r.host}>{r.host}</option>)}
+        </select>
+      </label>
+      {drift.data?.reports?.length === 0 ? <Note>No host was looked at yet.<Command text={`idletally snapshot take ${application}`} /></Note> : null}
+      <Tabs
+        at={search.get("tab") ?? ""}
+        go={(tab) => set({ tab })}
+        tabs={[
+          { key: "", name: "Groups", panel: <Groups application={application} me={me} all={groups} reports={reports} word={search.get("effect") ?? ""} setWord={(effect) => set({ effect })} /> },
+          { key: "folders", name: "By folder", panel: <Folders reports={reports} groups={groups} at={search.get("at") ?? ""} go={(at) => set({ at })} /> },
+          { key: "time", name: "Over time", panel: <OverTime application={application} host={host} /> },
+          { key: "causes", name: "Coming back", panel: <Causes application={application} host={host} /> },
+          { key: "waivers", name: "Accepted", panel: <Waivers application={application} host={host} me={me} /> },
+        ]}
+      />
     </>
   );
 }

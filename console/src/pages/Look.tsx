@@ -1,4 +1,3 @@
-import { Tab, TabGroup, TabList, TabPanel, TabPanels } from "@headlessui/react";
 import { Link } from "react-router";
 import type { Person } from "../api/client";
 import { flagsOf, folderOf, quoted, type Look, useLook, useSight } from "../api/look";
@@ -6,6 +5,7 @@ import { useSnapshot, useSnapshots } from "../api/queries";
 import { Command } from "../components/Command";
 import { Crumbs } from "../components/Crumbs";
 import { Note } from "../components/Note";
+import { Tabs } from "../components/Tabs";
 import { Time } from "../components/Time";
 import { Below } from "./look/Below";
 import { Content } from "./look/Content";
@@ -57,21 +57,9 @@ function PathPart({ look, me }: { look: Look; me: Person }) {
     ...(s.kind === "folder" ? [{ key: "below", name: "Below it", panel: <Below look={look} path={s.path} /> }] : []),
     ...(look.where.host && me.roles?.includes("operator") ? [{ key: "try", name: "Try it", panel: <Try key={`${look.account} ${s.path}`} host={look.where.host} account={look.account} path={s.path} /> }] : []),
   ];
-  const at = Math.max(tabs.findIndex((t) => t.key === look.tab), 0);
   return (
     <section aria-label="The path">
-      <TabGroup selectedIndex={at} onChange={(i) => look.set({ tab: tabs[i]!.key })}>
-        <TabList className="flex flex-wrap gap-1 border-b border-ink">
-          {tabs.map((t) => (
-            <Tab key={t.key} className="cursor-pointer rounded-t border border-b-0 border-transparent px-3 py-1.5 data-selected:border-ink data-selected:bg-sheet data-selected:font-semibold hover:bg-sheet">
-              {t.name}
-            </Tab>
-          ))}
-        </TabList>
-        <TabPanels className="pt-3">
-          {tabs.map((t) => <TabPanel key={t.key}>{t.panel}</TabPanel>)}
-        </TabPanels>
-      </TabGroup>
+      <Tabs tabs={tabs} at={look.tab} go={(tab) => look.set({ tab })} />
       {look.tab === "" ? <Command text={`idletally path show ${flagsOf(look.where)} ${quoted(s.path)}`} /> : null}
     </section>
   );

@@ -355,6 +355,11 @@ func newPattern(s string) (Pattern, error) {
 	return p, nil
 }
 
+// Quote writes a path or a name so that it stands, as a pattern, for itself alone.
+func Quote(path string) string {
+	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(path)
+}
+
 // Patterns holds paths against many patterns at once. It is not safe for concurrent use.
 type Patterns struct{ m *Matcher }
 

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"idletally/internal/core/baseline"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/tree"
@@ -206,7 +207,7 @@ func add(to map[string]*gathered, name string, kind perm.Kind, asks []leaf) {
 		}
 	}
 	if len(g.single) < maxSingle {
-		g.single = append(g.single, bunch{name: literal(name), kind: kind, cost: costRule, leaves: asks})
+		g.single = append(g.single, bunch{name: baseline.Quote(name), kind: kind, cost: costRule, leaves: asks})
 	}
 }
 
@@ -218,7 +219,7 @@ func split(from map[string]*gathered) (out []bunch) {
 			out = append(out, g.single[0])
 			continue
 		}
-		together := bunch{name: "*" + literal(g.ending), kind: g.kind, many: true, cost: min(costRule*len(g.single), costMany)}
+		together := bunch{name: "*" + baseline.Quote(g.ending), kind: g.kind, many: true, cost: min(costRule*len(g.single), costMany)}
 		agreed := map[int]bool{}
 		for _, l := range g.common {
 			if len(l.labels) > 0 {
@@ -237,11 +238,6 @@ func split(from map[string]*gathered) (out []bunch) {
 		}
 	}
 	return out
-}
-
-// literal quotes a name for a pattern part.
-func literal(name string) string {
-	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(name)
 }
 
 // sum tells what rules and exceptions a folder costs, and forgets what one rule says.
@@ -367,5 +363,5 @@ func patternOf(path string) string {
 	if path == "/" {
 		return ""
 	}
-	return literal(path)
+	return baseline.Quote(path)
 }

@@ -2,12 +2,15 @@ package desk
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/drift"
+	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
@@ -18,8 +21,11 @@ const maxWaived = 366 * 24 * time.Hour
 
 // Waive accepts findings until a date, and holds the last snapshots against the baseline anew.
 func (d *Desk) Waive(ctx context.Context, in wire.NewWaiver, by string) (store.Waiver, error) {
-	w := store.Waiver{Application: in.Application, Host: in.Host, Pattern: in.Paths, Rule: in.Rule, Kind: in.Kind, Aspect: in.Aspect, Found: in.Found, Reason: in.Reason, Author: by, Ends: in.Ends}
 	_, doc, hosts, err := d.Published(ctx, in.Application)
+	if err == nil && in.Group != "" {
+		err = d.ofGroup(ctx, hosts, &in)
+	}
+	w := store.Waiver{Application: in.Application, Host: in.Host, Pattern: in.Paths, Rule: in.Rule, Kind: in.Kind, Aspect: in.Aspect, Found: in.Found, Reason: in.Reason, Author: by, Ends: in.Ends}
 	if err != nil {
 		return w, err
 	}
@@ -45,6 +51,42 @@ func (d *Desk) Waive(ctx context.Context, in wire.NewWaiver, by string) (store.W
 		return w, err
 	}
 	return w, d.CompareAll(ctx, in.Application)
+}
+
+// ofGroup says which findings those of a group are: on its host, of the same rule, kind, aspect and
+// value found, in the folder that holds them all.
+func (d *Desk) ofGroup(ctx context.Context, hosts []store.Host, in *wire.NewWaiver) error {
+	if in.Paths != "" {
+		return fmt.Errorf("%w: say which findings: by paths, or by their group", ErrBad)
+	}
+	for _, h := range hosts {
+		if in.Host != "" && in.Host != h.Name {
+			continue
+		}
+		r, err := d.Store.CurrentReport(ctx, in.Application, h.Name)
+		if errors.Is(err, store.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		groups, err := d.Store.Groups(ctx, r.ID, maxGroups)
+		if err != nil {
+			return err
+		}
+		for _, g := range groups {
+			if g.ID != in.Group { // of the host that was named, or the first that shows it
+				continue
+			}
+			paths := baseline.Quote(string(g.Example))
+			if g.Count > 1 {
+				paths = strings.TrimSuffix(baseline.Quote(string(g.Folder)), "/") + "/**"
+			}
+			in.Host, in.Paths, in.Rule, in.Kind, in.Aspect, in.Found = h.Name, pathname.Escape(paths), g.Rule, g.Kind.String(), string(g.Aspect), g.Found
+			return nil
+		}
+	}
+	return fmt.Errorf("%w: no group %q in the newest reports of %s: see idletally drift show", ErrBad, in.Group, in.Application)
 }
 
 // waivers gives those that count on a host.

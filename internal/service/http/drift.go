@@ -208,7 +208,7 @@ func (s *Server) waiverRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		s.audit(ctx, "findings waived", in.Body.Application, fmt.Sprintf("%s until %s: %s", in.Body.Paths, in.Body.Ends.Format(time.DateOnly), in.Body.Reason))
+		s.audit(ctx, "findings waived", in.Body.Application, fmt.Sprintf("%s until %s: %s", w.Pattern, in.Body.Ends.Format(time.DateOnly), in.Body.Reason))
 		w, err = s.Store.Waiver(ctx, w.ID)
 		return &body[wire.Waiver]{wireWaiver(w)}, err
 	})
@@ -271,6 +271,48 @@ func (s *Server) currentDrift(ctx context.Context, application, host string) (re
 		out.Reports, out.Groups = append(out.Reports, wr), append(out.Groups, groups...)
 	}
 	return out, nil
+}
+
+// mostPlaces bounds the subfolders that are shown of one folder.
+const mostPlaces = 1000
+
+// places tells where in the tree a report's findings are.
+func (s *Server) places(ctx context.Context, report, path string) (wire.Spots, error) {
+	out := wire.Spots{Folders: []wire.Spot{}}
+	r, err := s.Store.Report(ctx, report)
+	if err != nil {
+		return out, err
+	}
+	raw, err := unescaped("path", path)
+	if err != nil {
+		return out, err
+	}
+	if err := checked("path", raw); err != nil {
+		return out, err
+	}
+	tally := func(t drift.Tally) wire.Tally {
+		return wire.Tally{Findings: t.Findings, Opens: t.Opens, Closes: t.Closes, Waived: t.Waived}
+	}
+	shown := func(p drift.Place) wire.Spot {
+		return wire.Spot{Path: pathname.Escape(p.Path), All: tally(p.Tally), Here: tally(p.Here), Below: p.Tally != p.Here}
+	}
+	at, err := s.Store.Place(ctx, r.ID, raw)
+	if isNotFound(err) { // all is as declared there
+		out.Path = pathname.Escape(raw)
+		return out, nil
+	}
+	if err != nil {
+		return out, err
+	}
+	out.Spot = shown(at)
+	rows, err := s.Store.PlacesIn(ctx, r.ID, raw, mostPlaces+1)
+	if len(rows) > mostPlaces {
+		rows, out.More = rows[:mostPlaces], true
+	}
+	for _, p := range rows {
+		out.Folders = append(out.Folders, shown(p))
+	}
+	return out, err
 }
 
 func (s *Server) driftRoutes() {
@@ -344,9 +386,18 @@ func (s *Server) driftRoutes() {
 		}
 		return &file{f.Type, "attachment", holds, b}, err
 	})
+	type under struct {
+		ID   string `path:"id" maxLength:"16"`
+		Path string `query:"path" default:"/" maxLength:"131072"`
+	}
+	add(s, op{"GET", "/reports/{id}/places", "list-places", "Where in the tree a report's findings are", wire.Viewer, 200}, func(ctx context.Context, in *under) (*body[wire.Spots], error) {
+		out, err := s.places(ctx, in.ID, in.Path)
+		return &body[wire.Spots]{out}, err
+	})
 	type findings struct {
 		ID    string `path:"id" maxLength:"16"`
 		Group string `query:"group" maxLength:"12"`
+		Under string `query:"under" maxLength:"131072" doc:"Only those of a folder and all below it; not with a group"`
 		After int    `query:"after" minimum:"0"`
 		Limit int    `query:"limit" default:"200" minimum:"1" maximum:"5000"`
 	}
@@ -359,7 +410,19 @@ func (s *Server) driftRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		rows, err := s.Store.Findings(ctx, r, in.Group, in.After, in.Limit)
+		folder, err := unescaped("under", in.Under)
+		if err != nil {
+			return nil, err
+		}
+		var rows []store.Finding
+		switch {
+		case folder != "" && in.Group != "":
+			return nil, huma.Error422UnprocessableEntity("give a group or a folder, not both")
+		case folder != "":
+			rows, err = s.Store.FindingsUnder(ctx, r, folder, in.After, in.Limit)
+		default:
+			rows, err = s.Store.Findings(ctx, r, in.Group, in.After, in.Limit)
+		}
 		out := make([]wire.Finding, len(rows))
 		for i, f := range rows {
 			out[i] = wire.Finding{Report: in.ID, Seq: f.Seq, Group: f.Group, Path: pathname.Escape(string(f.Path)), Kind: f.Kind.String(), Aspect: f.Aspect, FirstSeen: f.FirstSeen, Since: f.Since}

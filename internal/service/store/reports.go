@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -42,6 +43,8 @@ type ReportWriter struct {
 	findings []drift.Finding
 	unread   []drift.Unread
 	gaps     []string // paths that could not be read
+	places   drift.Places
+	counted  []drift.Place
 	nf, nu   int
 }
 
@@ -50,11 +53,21 @@ func (s *Store) NewReport(ctx context.Context, r Report) (*ReportWriter, error) 
 	r.ID, r.Created = NewID(), now()
 	_, err := s.db.ExecContext(ctx, `INSERT INTO report (id, application, edition, host, snapshot, ready, problems, created) VALUES (?,?,?,?,?,FALSE,?,?)`,
 		r.ID, r.Application, r.Edition, r.Host, r.Snapshot, r.Problems, r.Created)
-	return &ReportWriter{s: s, ctx: ctx, r: r}, err
+	w := &ReportWriter{s: s, ctx: ctx, r: r}
+	w.places.Each = func(p drift.Place) error {
+		if w.counted = append(w.counted, p); len(w.counted) < 500 {
+			return nil
+		}
+		return w.flushPlaces()
+	}
+	return w, err
 }
 
 // Finding adds a finding.
 func (w *ReportWriter) Finding(f drift.Finding) error {
+	if err := w.places.Add(f); err != nil {
+		return err
+	}
 	if w.findings = append(w.findings, f); len(w.findings) < 500 {
 		return nil
 	}
@@ -91,6 +104,9 @@ func (w *ReportWriter) End(sum drift.Summary, groups []drift.Group) (Report, err
 	r := &w.r
 	if err := w.flush(); err != nil {
 		return *r, err
+	}
+	if err := errors.Join(w.places.End(), w.flushPlaces()); err != nil {
+		return *r, fmt.Errorf("count the findings of report %s by folder: %w", r.ID, err)
 	}
 	if err := w.stand(); err != nil {
 		return *r, fmt.Errorf("carry on the findings of report %s: %w", r.ID, err)
@@ -185,14 +201,15 @@ type Finding struct {
 	Spells    *int       `db:"spells"` // how often it came
 }
 
+const findingColumns = `SELECT f.seq, f.group_id, f.path, f.kind, f.aspect, f.found_set, s.first_seen, s.since, s.spells FROM finding f
+	LEFT JOIN standing s ON s.application = ? AND s.host = ? AND s.identity = f.identity WHERE f.report = ? `
+
 // Findings lists a report's findings in walk order, of one group where it is given.
 func (s *Store) Findings(ctx context.Context, r Report, group string, after, limit int) (out []Finding, err error) {
-	const columns = `SELECT f.seq, f.group_id, f.path, f.kind, f.aspect, f.found_set, s.first_seen, s.since, s.spells FROM finding f
-		LEFT JOIN standing s ON s.application = ? AND s.host = ? AND s.identity = f.identity `
 	if group != "" {
-		err = s.db.SelectContext(ctx, &out, columns+`WHERE f.report = ? AND f.group_id = ? AND f.seq > ? ORDER BY f.seq LIMIT ?`, r.Application, r.Host, r.ID, group, after, limit)
+		err = s.db.SelectContext(ctx, &out, findingColumns+`AND f.group_id = ? AND f.seq > ? ORDER BY f.seq LIMIT ?`, r.Application, r.Host, r.ID, group, after, limit)
 	} else {
-		err = s.db.SelectContext(ctx, &out, columns+`WHERE f.report = ? AND f.seq > ? ORDER BY f.seq LIMIT ?`, r.Application, r.Host, r.ID, after, limit)
+		err = s.db.SelectContext(ctx, &out, findingColumns+`AND f.seq > ? ORDER BY f.seq LIMIT ?`, r.Application, r.Host, r.ID, after, limit)
 	}
 	return out, err
 }

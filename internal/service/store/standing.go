@@ -189,8 +189,7 @@ func (s *Store) Before(ctx context.Context, snap Snapshot) (v Snapshot, err erro
 
 // Returned lists the findings of a report that were gone before.
 func (s *Store) Returned(ctx context.Context, r Report, limit int) (out []Finding, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT f.seq, f.group_id, f.path, f.kind, f.aspect, f.found_set, s.first_seen, s.since, s.spells FROM finding f
-		JOIN standing s ON s.application = ? AND s.host = ? AND s.identity = f.identity WHERE f.report = ? AND s.spells > 1 AND s.since = ? ORDER BY f.seq LIMIT ?`,
+	err = s.db.SelectContext(ctx, &out, findingColumns+`AND s.spells > 1 AND s.since = ? ORDER BY f.seq LIMIT ?`,
 		r.Application, r.Host, r.ID, r.Created, limit)
 	return out, err
 }

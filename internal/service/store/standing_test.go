@@ -149,3 +149,56 @@ func TestCauses(t *testing.T) {
 		t.Errorf("%+v, %v", got, err)
 	}
 }
+
+// Folders count what is in them and below; what is missing stands behind the rest and is found all the same.
+func TestPlaces(t *testing.T) {
+	ctx := t.Context()
+	w, err := st.NewReport(ctx, Report{Application: name("app"), Edition: 1, Host: name("host"), Snapshot: NewID(), Problems: "[]"})
+	must(t, err)
+	set := perm.POSIX{}.Set()
+	opens := perm.Effect{Opens: []perm.Gain{{}}}
+	for _, f := range []drift.Finding{
+		{Path: "/srv", Kind: perm.Folder, FoundSet: set},
+		{Path: "/srv/a/\xff", Kind: perm.Folder, FoundSet: set, Effect: opens},
+		{Path: "/srv/a/\xff/1", Kind: perm.File, FoundSet: set, Effect: opens},
+		{Path: "/srv/a/\xff/2", Kind: perm.File, FoundSet: set, Waiver: "w"},
+		{Path: "/srv/b/1", Kind: perm.File, FoundSet: set},
+		{Path: "/srv/a/gone", Kind: perm.File, Aspect: perm.AspectPresence},
+		{Path: "/srv/b/gone", Kind: perm.File, Aspect: perm.AspectPresence},
+	} {
+		f.Group = "0123456789ab"
+		must(t, w.Finding(f))
+	}
+	r, err := w.End(drift.Summary{}, nil)
+	must(t, err)
+	p, err := st.Place(ctx, r.ID, "/srv/a")
+	if err != nil || p.Tally != (drift.Tally{Findings: 3, Opens: 2, Waived: 1}) || p.Here != (drift.Tally{Findings: 1}) {
+		t.Errorf("%+v, %v", p, err)
+	}
+	in, err := st.PlacesIn(ctx, r.ID, "/srv", 10)
+	if err != nil || len(in) != 2 || in[0].Path != "/srv/a" || in[1].Path != "/srv/b" || in[1].Findings != 2 {
+		t.Errorf("%+v, %v", in, err)
+	}
+	if in, err := st.PlacesIn(ctx, r.ID, "/", 10); err != nil || len(in) != 1 {
+		t.Errorf("%+v, %v", in, err)
+	}
+	for folder, want := range map[string]string{"/srv": "/srv /srv/a/\xff /srv/a/\xff/1 /srv/a/\xff/2 /srv/b/1 /srv/a/gone /srv/b/gone", "/srv/a": "/srv/a/\xff /srv/a/\xff/1 /srv/a/\xff/2 /srv/a/gone", "/srv/b": "/srv/b/1 /srv/b/gone", "/srv/c": ""} {
+		for _, limit := range []int{1, 2, 100} {
+			var got []string
+			for after := 0; ; {
+				page, err := st.FindingsUnder(ctx, r, folder, after, limit)
+				must(t, err)
+				for _, f := range page {
+					after = f.Seq
+					got = append(got, string(f.Path))
+				}
+				if len(page) < limit {
+					break
+				}
+			}
+			if strings.Join(got, " ") != want {
+				t.Errorf("under %s, %d at once: %q", folder, limit, got)
+			}
+		}
+	}
+}

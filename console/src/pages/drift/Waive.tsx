@@ -8,9 +8,6 @@ import { Note } from "../../components/Note";
 const day = 24 * 60 * 60 * 1000;
 const isoDate = (t: number) => new Date(t).toISOString().slice(0, 10);
 
-/** A path as a pattern that stands for itself alone. */
-const literal = (path: string) => path.replaceAll(/[*?[]/g, String.raw`\\$&`);
-
 /** Accepts the findings of a group for a time, with a reason. */
 export function Waive({ application, group, close }: { application: string; group: Group; close: () => void }) {
   const waive = useWaive();
@@ -30,11 +27,7 @@ export function Waive({ application, group, close }: { application: string; grou
             onSubmit={(e) => {
               e.preventDefault();
               waive.mutate(
-                {
-                  application, host: group.host, rule: group.rule, kind: group.kind, aspect: group.aspect, found: group.found, reason,
-                  paths: group.count === 1 ? literal(group.example) : `${literal(group.folder).replace(/\/$/, "")}/**`,
-                  ends: `${until}T00:00:00Z`,
-                },
+                { application, host: group.host, group: group.id, reason, ends: `${until}T00:00:00Z` },
                 { onSuccess: close },
               );
             }}

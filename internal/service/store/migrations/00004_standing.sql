@@ -37,8 +37,28 @@ CREATE TABLE cause (
   PRIMARY KEY (application, host, identity),
   KEY by_time (application, host, last_seen)
 );
+-- Folders with findings in them or below, and where these stand in the report.
+CREATE TABLE place (
+  report CHAR(16) CHARACTER SET ascii COLLATE ascii_bin NOT NULL,
+  identity BINARY(16) NOT NULL,
+  parent BINARY(16) NOT NULL,
+  path MEDIUMBLOB NOT NULL,
+  findings INT NOT NULL,
+  opens INT NOT NULL,
+  closes INT NOT NULL,
+  waived INT NOT NULL,
+  here_findings INT NOT NULL,
+  here_opens INT NOT NULL,
+  here_closes INT NOT NULL,
+  here_waived INT NOT NULL,
+  first_seq INT NOT NULL,
+  last_seq INT NOT NULL,
+  PRIMARY KEY (report, identity),
+  KEY by_parent (report, parent, opens),
+  FOREIGN KEY (report) REFERENCES report (id) ON DELETE CASCADE
+);
 -- +goose Down
-DROP TABLE cause, standing;
+DROP TABLE place, cause, standing;
 ALTER TABLE report DROP COLUMN waived, DROP COLUMN opens, DROP COLUMN closes, DROP COLUMN fresh, DROP COLUMN returned, DROP COLUMN gone;
 ALTER TABLE finding_group DROP COLUMN since, DROP COLUMN fresh, DROP COLUMN returned;
 ALTER TABLE finding DROP KEY by_identity, DROP COLUMN identity;

@@ -1,0 +1,77 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { api, body, type Schemas } from "./client";
+import { useChange } from "./queries";
+
+const v1 = "/api/v1" as const;
+
+export const useEditions = (name: string) =>
+  useQuery({ queryKey: ["editions", name], enabled: name !== "", queryFn: () => body(api.GET(`${v1}/baselines/{name}`, { params: { path: { name } } })) });
+
+export const useEdition = (name: string, number: number | undefined) =>
+  useQuery({
+    queryKey: ["edition", name, number],
+    enabled: name !== "" && number !== undefined,
+    placeholderData: keepPreviousData,
+    retry: false,
+    queryFn: () => body(api.GET(`${v1}/baselines/{name}/{number}`, { params: { path: { name, number: number ?? 0 } } })),
+  });
+
+export const useComparison = (name: string, number: number | undefined, against: number) =>
+  useQuery({
+    queryKey: ["comparison", name, number, against],
+    enabled: number !== undefined,
+    queryFn: () => body(api.GET(`${v1}/baselines/{name}/{number}/effect`, { params: { path: { name, number: number ?? 0 }, query: { against } } })),
+  });
+
+/** What is wrong with a text, and what is probably not meant. */
+export const useCheck = (text: string) =>
+  useQuery({
+    queryKey: ["check", text],
+    enabled: text.trim() !== "",
+    placeholderData: keepPreviousData,
+    staleTime: 30_000,
+    queryFn: () => body(api.POST(`${v1}/baselines/check`, { body: { text } })),
+  });
+
+/** How a text would judge the last snapshots. */
+export const usePreview = (text: string, enabled: boolean) =>
+  useQuery({
+    queryKey: ["preview", text],
+    enabled: enabled && text.trim() !== "",
+    placeholderData: keepPreviousData,
+    staleTime: 30_000,
+    retry: false,
+    queryFn: () => body(api.POST(`${v1}/baselines/effect`, { body: { text } })),
+  });
+
+export const useExplanation = (name: string, number: number, host: string, path: string) =>
+  useQuery({
+    queryKey: ["explanation", name, number, host, path],
+    enabled: host !== "" && path !== "",
+    retry: false,
+    queryFn: () => body(api.GET(`${v1}/baselines/{name}/{number}/explain`, { params: { path: { name, number }, query: { host, path } } })),
+  });
+
+export const useSchema = () =>
+  useQuery({
+    queryKey: ["schema"],
+    staleTime: Infinity,
+    queryFn: async () => {
+      const answer = await fetch("/api/schemas/baseline-1.json");
+      if (!answer.ok) throw new Error(`The language's schema is not to be had: the service answered ${answer.status}.`);
+      return (await answer.json()) as object;
+    },
+  });
+
+/** Accounts and groups of the host that a snapshot is of. */
+export const useNames = (snapshot: string) =>
+  useQuery({ queryKey: ["names", snapshot], enabled: snapshot !== "", queryFn: () => body(api.GET(`${v1}/accounts`, { params: { query: { snapshot } } })) });
+
+export const useSnapshotsOf = (application: string) =>
+  useQuery({ queryKey: ["snapshots", application], enabled: application !== "", queryFn: () => body(api.GET(`${v1}/snapshots`, { params: { query: { application, limit: 50 } } })) });
+
+export const listing = (snapshot: string, path: string) => body(api.GET(`${v1}/paths`, { params: { query: { snapshot, path, limit: 500 } } }));
+
+export const useUpload = () => useChange((text: string) => body(api.POST(`${v1}/baselines`, { body: { text } })));
+export const usePublish = (name: string) => useChange((number: number) => body(api.POST(`${v1}/baselines/{name}/{number}/publish`, { params: { path: { name, number } } })));
+export const useDerive = () => useChange((input: Schemas["NewDerivation"]) => body(api.POST(`${v1}/baselines/derive`, { body: input })));

@@ -1,0 +1,135 @@
+import type { CompletionContext } from "@codemirror/autocomplete";
+import { useCallback, useMemo, useState } from "react";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { listing, useCheck, useEdition, useEditions, useNames, usePreview, useSchema, useSnapshotsOf, useUpload } from "../api/baselines";
+import type { Person, Schemas } from "../api/client";
+import { Button } from "../components/Button";
+import { Command } from "../components/Command";
+import { Note } from "../components/Note";
+import { useSettled } from "../components/useSettled";
+import { complete } from "./baseline/complete";
+import { Derive } from "./baseline/Derive";
+import { Editor, type Remark } from "./baseline/Editor";
+import { Effect } from "./baseline/Effect";
+
+const skeleton = (name: string) => `idletally: 1
+application: ${name}
+title:
+hosts: {tags: []}
+roots: []
+rules:
+  - rule: everything
+    paths: /**
+`;
+
+/** What a check says, as remarks in the text. */
+function remarksOf(c: Schemas["Checked"] | undefined): Remark[] {
+  return [
+    ...(c?.errors ?? []).map((e) => ({ line: e.line, column: e.column, grave: true, text: e.message })),
+    ...(c?.problems ?? []).map((p) => ({ line: p.line, column: p.column, grave: true, text: `host ${p.host}: ${p.message}` })),
+    ...(c?.warnings ?? []).map((w) => ({ line: w.line, column: w.column, grave: false, text: `${w.message}${w.example ? `, such as ${w.example}` : ""}. Write instead: ${w.instead}` })),
+  ].toSorted((a, b) => a.line - b.line || a.column - b.column);
+}
+
+/** What is wrong, in words, and whether the text can be kept. */
+function Remarks({ remarks, checked }: { remarks: readonly Remark[]; checked: Schemas["Checked"] }) {
+  return (
+    <section aria-label="What the check says" className="mb-5">
+      <p className={remarks.length ? "mb-1" : ""} role="status">
+        {checked.ok ? `A sound baseline of ${checked.application}: ${checked.rules} rules; ${checked.hosts?.length ? `applies to ${checked.hosts.join(", ")}` : "applies to no host yet"}.` : <strong>It has errors, and cannot be kept like this.</strong>}
+      </p>
+      <ul className="max-h-60 overflow-y-auto text-sm" tabIndex={remarks.length ? 0 : -1} aria-label="Remarks">
+        {remarks.map((r) => (
+          <li key={`${r.line}:${r.column}:${r.text}`} className="border-t border-line py-1">
+            <span className="text-muted">line {r.line}</span> {r.grave ? <strong>error: </strong> : "warning: "}{r.text}
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+function Desk({ application, start, me }: { application: string; start: string; me: Person }) {
+  const kept = `draft of ${application}`;
+  const [text, setText] = useState(() => sessionStorage.getItem(kept) ?? start);
+  const [deriving, setDeriving] = useState(false);
+  const settled = useSettled(text, 400);
+  const check = useCheck(settled);
+  const author = me.roles?.includes("author") ?? false;
+  const current = check.data && !check.isPlaceholderData;
+  const preview = usePreview(settled, author && !check.isPlaceholderData && (check.data?.ok ?? false));
+  const upload = useUpload();
+  const navigate = useNavigate();
+  const name = check.data?.application ?? (application === "new" ? "" : application);
+  const snapshots = useSnapshotsOf(name);
+  const snapshot = snapshots.data?.items?.find((s) => s.state === "ready")?.id ?? "";
+  const names = useNames(snapshot);
+  const schema = useSchema();
+  const change = useCallback((next: string) => {
+    setText(next);
+    sessionStorage.setItem(kept, next); // a reload loses nothing
+  }, [kept]);
+  const completed = useCallback(
+    (c: CompletionContext) =>
+      complete(c, {
+        ...(schema.data ? { schema: schema.data } : {}),
+        accounts: names.data?.accounts ?? [],
+        groups: names.data?.groups ?? [],
+        names: async (folder) => {
+          if (!snapshot) return [];
+          const found = await listing(snapshot, folder).catch(() => undefined); // a folder that is not there has no names
+          return (found?.items ?? []).map((p) => ({ name: p.path.slice(p.path.lastIndexOf("/") + 1), folder: p.kind === "folder" }));
+        },
+      }),
+    [schema.data, names.data, snapshot],
+  );
+  const remarks = useMemo(() => remarksOf(check.data), [check.data]);
+  const forget = () => sessionStorage.removeItem(kept);
+  return (
+    <>
+      <div className="mb-3 flex flex-wrap items-center gap-x-6 gap-y-2">
+        <h1 className="font-bold">{application === "new" ? "A new baseline" : `Baseline of ${application}`}</h1>
+        {application === "new" ? null : <Link to={`/baselines/${application}`}>editions</Link>}
+        {author ? (
+          <div className="ml-auto flex flex-wrap gap-2">
+            <Button onClick={() => setDeriving(true)}>From hosts that are right…</Button>
+            {text !== start ? <Button onClick={() => { forget(); setText(start); }}>Take changes back</Button> : null}
+            <Button look="strong" disabled={!current || !check.data?.ok || upload.isPending || settled !== text} onClick={() => upload.mutate(text, { onSuccess: (e) => { forget(); void navigate(`/baselines/${e.application}`); } })}>
+              Keep as a draft
+            </Button>
+          </div>
+        ) : null}
+      </div>
+      {deriving ? <Derive application={application === "new" ? "" : application} take={change} close={() => setDeriving(false)} /> : null}
+      <Note error={check.error ?? upload.error ?? schema.error} />
+      <div className="grid grid-cols-1 gap-6 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
+        <div className="h-[75vh]"><Editor text={text} change={change} remarks={remarks} complete={completed} /></div>
+        <div className="lg:max-h-[75vh] lg:overflow-y-auto" tabIndex={0} role="region" aria-label="Check and effect">
+          {check.data ? <Remarks remarks={remarks} checked={check.data} /> : null}
+          {check.data?.ok ? (
+            <section aria-label="Effect on the last snapshots">
+              <h2 className="mb-1 font-bold">On the last snapshots</h2>
+              <Note error={preview.error} />
+              {preview.data ? <Effect effect={preview.data} /> : author ? <p className="text-muted">Comparing …</p> : <p className="text-muted">Authors see here what the text would change.</p>}
+            </section>
+          ) : null}
+        </div>
+      </div>
+      <Command text="idletally baseline effect FILE" />
+    </>
+  );
+}
+
+/** Writing a baseline, with its errors in place and its effect beside it. */
+export default function BaselineEdit({ me }: { me: Person }) {
+  const { application = "" } = useParams();
+  const [search] = useSearchParams();
+  const fresh = application === "new";
+  const editions = useEditions(fresh ? "" : application);
+  const from = Number(search.get("from") ?? editions.data?.items?.[0]?.number ?? Number.NaN);
+  const edition = useEdition(fresh ? "" : application, Number.isNaN(from) ? undefined : from);
+  if (fresh) return <Desk application="new" start={skeleton("")} me={me} />;
+  if (!edition.data) return <Note error={edition.error ?? editions.error} />;
+  // Not by the edition's number: keeping makes a newer one, and the desk is to live to see it kept.
+  return <Desk key={`${application} ${search.get("from") ?? ""}`} application={application} start={edition.data.text ?? ""} me={me} />;
+}

@@ -1,0 +1,96 @@
+import type { Completion, CompletionContext, CompletionResult } from "@codemirror/autocomplete";
+import type { Text } from "@codemirror/state";
+
+/** What the language's schema says, as far as completion needs it. */
+interface Schema {
+  properties?: Record<string, Property>;
+  $defs?: Record<string, Schema & Property>;
+}
+interface Property {
+  description?: string;
+  $ref?: string;
+  properties?: Record<string, Property>;
+}
+
+/** What can be offered, and where names and paths come from. */
+export interface Known {
+  schema?: Schema;
+  accounts: readonly string[];
+  groups: readonly string[];
+  names: (folder: string) => Promise<readonly { name: string; folder: boolean }[]>;
+}
+
+const values: Record<string, readonly [string, string][]> = {
+  severity: [["minor", ""], ["serious", "when left out"], ["grave", ""]],
+  form: [
+    ["ordinary", "0644, folders 0755"], ["private", "0600, folders 0700"], ["programs", "0755"], ["private-key", "nobody else at all"], ["secret", "0640, folders 0750"],
+    ["group-work", "0660, folders 2770, for a group"], ["drop", "everybody adds, removes only their own"], ["web-content", "readable for an account"], ["withheld", "everybody but these"],
+  ],
+  only: [["file", ""], ["folder", ""], ["link", ""], ["other", "sockets, pipes, devices"], ["executable", ""], ["not-executable", ""], ["with-entries", ""], ["without-entries", ""]],
+  files: [["0640", "rw-r-----"], ["0644", "rw-r--r--"], ["0600", "rw-------"], ["0660", "rw-rw----"], ["0750", "rwxr-x---"], ["0755", "rwxr-xr-x"], ["u=rwX,g=rX,o=", "execute where it belongs"], ["g+r,o-w", "a limit"], ["any", "take back"]],
+  folders: [["0750", "rwxr-x---"], ["0755", "rwxr-xr-x"], ["0700", "rwx------"], ["2750", "set-group-ID"], ["2770", "set-group-ID, group writes"], ["1777", "sticky"], ["any", "take back"]],
+  entries: [["none", ""], ["any", "take back"]],
+  defaults: [["none", ""], ["derived", "as the folder's own"], ["any", "take back"]],
+  capability: [["none", ""], ["any", "take back"]],
+  exists: [["yes", "must be there"], ["no", "must not be there"]],
+  immutable: [["yes", ""], ["no", ""], ["any", "take back"]],
+  "append-only": [["yes", ""], ["no", ""], ["any", "take back"]],
+};
+
+const keyed = /^(\s*(?:- )?)([a-z-]+):\s*(.*)$/;
+
+/** The keys above a place, outermost first, by indentation. */
+export function above(doc: Text, number: number, indent: number): string[] {
+  const keys: string[] = [];
+  let limit = indent;
+  for (let n = number - 1; n >= 1 && limit > 0; n--) {
+    const m = keyed.exec(doc.line(n).text);
+    if (!m) continue;
+    const at = m[1]!.length;
+    const item = /^\s*- /.test(doc.line(n).text);
+    if (at < limit) {
+      keys.unshift(m[2]!);
+      limit = at;
+    } else if (item && at === limit) {
+      limit = at - 1; // the item begins here, and its list stands further out
+    }
+  }
+  return keys;
+}
+
+const offer = (from: number, options: Completion[]): CompletionResult | null => (options.length ? { from, options, validFor: /^[^\s,"\]]*$/ } : null);
+
+/** Offers keys, values, accounts and paths for the place of the cursor. */
+export async function complete(c: CompletionContext, known: Known): Promise<CompletionResult | null> {
+  const line = c.state.doc.lineAt(c.pos);
+  const before = line.text.slice(0, c.pos - line.from);
+  const key = /^(\s*)(- )?([a-z-]*)$/.exec(before);
+  const m = keyed.exec(before);
+  const indent = key ? key[1]!.length + (key[2]?.length ?? 0) : (/^\s*/.exec(before)?.[0].length ?? 0);
+  const way = above(c.state.doc, line.number, indent);
+  const inner = m?.[2] ?? way.at(-1) ?? "";
+  const written = /[^\s,"[\]]*$/.exec(before)?.[0] ?? "";
+  const from = c.pos - written.length;
+  if (!m && key && !(key[2] && ["paths", "entries", "defaults", "roots", "only", "for", "at-least", "names", "tags"].includes(way.at(-1) ?? ""))) {
+    if (!c.explicit && key[3] === "") return null;
+    const of = way.length === 0 ? known.schema?.properties : way.at(-1) === "rules" ? known.schema?.$defs?.["rule"]?.properties : way.at(-1) === "hosts" ? known.schema?.properties?.["hosts"]?.properties : way.at(-2) === "forms" ? known.schema?.$defs?.["form"]?.properties : undefined;
+    return offer(from, Object.entries(of ?? {}).map(([label, p]) => ({ label, apply: `${label}: `, ...(p.description ? { info: p.description } : {}) })));
+  }
+  const entry = /(user|group):([^:]*)$/.exec(written);
+  if (["entries", "defaults", "at-least"].includes(inner) && entry) {
+    const list = entry[1] === "user" ? known.accounts : known.groups;
+    return offer(c.pos - entry[2]!.length, list.map((label) => ({ label, apply: `${label}:`, type: "text" })));
+  }
+  if (["paths", "roots", "leave-alone"].includes(inner) && written.startsWith("/")) {
+    const cut = written.lastIndexOf("/");
+    const folder = written.slice(0, cut) || "/";
+    const here = folder.includes("*") ? [] : await known.names(folder);
+    return offer(from + cut + 1, [
+      ...here.map(({ name, folder }) => ({ label: name, apply: name, detail: folder ? "folder" : "" })),
+      ...(inner === "roots" ? [] : [{ label: "**", detail: "this folder and all below", boost: 1 }, { label: "*", detail: "everything in it", boost: 1 }]),
+    ]);
+  }
+  if (inner === "owner" || inner === "for") return offer(from, [...known.accounts, ...(inner === "for" ? known.groups : ["any"])].map((label) => ({ label })));
+  if (inner === "group") return offer(from, [...known.groups, "any"].map((label) => ({ label })));
+  return offer(from, (values[inner] ?? []).map(([label, detail]) => ({ label, detail, apply: /[=,]/.test(label) ? `"${label}"` : label })));
+}

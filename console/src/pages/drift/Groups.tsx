@@ -1,0 +1,160 @@
+import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/react";
+import { useMemo, useState } from "react";
+import { Link, useNavigate } from "react-router";
+import type { Group, Person, Report } from "../../api/client";
+import { useDraft, useFindings, useWithdraw } from "../../api/queries";
+import { Button } from "../../components/Button";
+import { Command } from "../../components/Command";
+import { EffectMark } from "../../components/EffectMark";
+import { Note } from "../../components/Note";
+import { TallyGrid } from "../../components/TallyGrid";
+import { Time } from "../../components/Time";
+import { Waive } from "./Waive";
+
+const key = (g: Group) => `${g.report}/${g.id}`;
+// A declared mode may be a limit instead, such as g+r,o-w.
+const octal = /^[0-7]{1,4}$/;
+const isMode = (g: Group) => g.aspect === "mode";
+
+function Value({ group, text, other }: { group: Group; text: string; other?: string }) {
+  if (isMode(group) && octal.test(text)) {
+    return (
+      <span className="inline-flex items-center gap-2 align-middle">
+        <TallyGrid mode={text} other={other && octal.test(other) ? other : undefined} /> <code>{text}</code>
+      </span>
+    );
+  }
+  return <code>{text}</code>;
+}
+
+/** Since when findings are there, and how many came or came back last. */
+function Age({ group }: { group: Group }) {
+  if (!group.since) return null;
+  if (group.fresh === group.count) return <strong> · new</strong>;
+  return (
+    <>
+      {" · since "}<Time at={group.since} />
+      {group.fresh ? <strong> · {group.fresh.toLocaleString()} new</strong> : null}
+      {group.returned ? <strong> · {group.returned.toLocaleString()} came back</strong> : null}
+    </>
+  );
+}
+
+function Paths({ group, snapshot, open }: { group: Group; snapshot: string; open: boolean }) {
+  const findings = useFindings(group.report, group.id, open);
+  return (
+    <div className="mt-2">
+      <Note error={findings.error} />
+      <ul className="max-h-72 overflow-y-auto text-sm" tabIndex={0} aria-label="Paths of this group">
+        {findings.data?.items?.map((f) => (
+          <li key={f.seq}><Link to={`/look?snapshot=${snapshot}&path=${encodeURIComponent(f.path)}`} className="inline-block min-h-[24px] leading-[24px]"><code>{f.path}</code></Link></li>
+        ))}
+      </ul>
+      {findings.data?.next ? <p className="text-sm text-muted">The first 500 of {group.count.toLocaleString()}; all of them: <code>idletally drift findings --group {group.id}</code></p> : null}
+    </div>
+  );
+}
+
+function Line({ application, group, snapshot, chosen, choose, mayChoose, mayWaive }: { application: string; group: Group; snapshot: string; mayWaive: boolean; chosen: boolean; choose: (on: boolean) => void; mayChoose: boolean }) {
+  const [waiving, setWaiving] = useState(false);
+  const withdraw = useWithdraw();
+  return (
+    <li className="border-b border-line py-3">
+      <Disclosure>
+        {({ open }) => (
+          <div className="flex gap-3">
+            {mayChoose ? (
+              <input type="checkbox" className="mt-1 size-4.5 accent-(--color-ink)" checked={chosen} onChange={(e) => choose(e.target.checked)} aria-label={`Choose ${group.count} ${group.kind}s in ${group.folder}: ${group.aspect} ${group.found}`} />
+            ) : null}
+            <div className="min-w-0 flex-1">
+              <div className="flex flex-wrap items-baseline gap-x-3 gap-y-1">
+                <EffectMark word={group.word} />
+                <DisclosureButton className="cursor-pointer text-left font-semibold hover:underline">
+                  {group.count === 1 ? `1 ${group.kind}` : `${group.count.toLocaleString()} ${group.kind}s`} <span aria-hidden="true">{open ? "▾" : "▸"}</span>
+                </DisclosureButton>
+                <code className="min-w-0">{group.count === 1 ? group.example : `${group.folder}/…`}</code>
+                <span className="ml-auto text-sm text-muted">{group.host} · rule {group.rule} · {group.severity}<Age group={group} /></span>
+              </div>
+              <div className="mt-1 grid items-center gap-x-6 gap-y-1 sm:grid-cols-[5rem_minmax(0,1fr)_minmax(0,1fr)_minmax(0,1.4fr)]">
+                <span className="font-semibold">{group.aspect}</span>
+                <span><span className="text-xs text-muted">found </span><Value group={group} text={group.found} other={group.declared} /></span>
+                <span><span className="text-xs text-muted">declared </span><Value group={group} text={group.declared} /></span>
+                <span className="text-sm">{group.meaning}</span>
+              </div>
+              {group.waiver ? (
+                <p className="mt-1 text-sm">
+                  <strong>Waived</strong> by {group.waiver.author} until <Time at={group.waiver.ends} />: {group.waiver.reason}{" "}
+                  {mayWaive ? <Button disabled={withdraw.isPending} onClick={() => withdraw.mutate(group.waiver!.id)}>Withdraw</Button> : null}
+                </p>
+              ) : null}
+              <DisclosurePanel>
+                {mayWaive && !group.waiver ? <div className="mt-2"><Button onClick={() => setWaiving(true)}>Accept for a time…</Button></div> : null}
+                {waiving ? <Waive application={application} group={group} close={() => setWaiving(false)} /> : null}
+                <Note error={withdraw.error} />
+                {group.why ? <p className="mt-1 text-sm text-muted">Why this rule: {group.why}</p> : null}
+                <Paths group={group} snapshot={snapshot} open={open} />
+              </DisclosurePanel>
+            </div>
+          </div>
+        )}
+      </Disclosure>
+    </li>
+  );
+}
+
+/** Equal findings as one line, to be understood, accepted, or made a plan of. */
+export function Groups({ application, me, all, reports, word, setWord }: { application: string; me: Person; all: readonly Group[]; reports: readonly Report[]; word: string; setWord: (word: string) => void }) {
+  const draft = useDraft();
+  const navigate = useNavigate();
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+  const groups = useMemo(
+    () => all.filter((g) => !word || g.word === word || (g.word === "both" && word !== "neither"))
+      // What is accepted for a time stands apart, at the end.
+      .toSorted((a, b) => Number(Boolean(a.waiver)) - Number(Boolean(b.waiver))),
+    [all, word],
+  );
+  const author = me.roles?.includes("author") ?? false;
+  const picked = groups.filter((g) => chosen.has(key(g)));
+  const counting = groups.filter((g) => !g.waiver);
+  return (
+    <>
+      <Note error={draft.error} />
+      <div className="mb-2 flex flex-wrap items-center gap-4">
+        <label>Effect{" "}
+          <select className="box" value={word} onChange={(e) => setWord(e.target.value)}>
+            <option value="">all</option>
+            <option value="opens">opens</option>
+            <option value="closes">closes</option>
+            <option value="neither">neither</option>
+          </select>
+        </label>
+        {author ? (
+          <div className="ml-auto flex gap-2">
+            <Button onClick={() => setChosen(picked.length === counting.length ? new Set() : new Set(counting.map(key)))}>
+              {picked.length === counting.length && counting.length > 0 ? "Choose none" : "Choose all"}
+            </Button>
+            <Button
+              look="strong"
+              disabled={picked.length === 0 || draft.isPending}
+              onClick={() => draft.mutate({ application, groups: picked.map((g) => ({ report: g.report, group: g.id })) }, { onSuccess: (p) => void navigate(`/plans/${p.id}`) })}
+            >
+              Draft a plan for {picked.reduce((n, g) => n + g.count, 0).toLocaleString()} findings
+            </Button>
+          </div>
+        ) : null}
+      </div>
+      {reports.length !== 0 && groups.length === 0 ? <Note>Everything here is as declared.</Note> : null}
+      <ul>
+        {groups.map((g) => (
+          <Line key={key(g)} application={application} group={g} mayWaive={me.roles?.includes("reviewer") ?? false} snapshot={reports.find((r) => r.id === g.report)?.snapshot ?? ""} mayChoose={author} chosen={chosen.has(key(g))} choose={(on) => {
+            const next = new Set(chosen);
+            if (on) next.add(key(g));
+            else next.delete(key(g));
+            setChosen(next);
+          }} />
+        ))}
+      </ul>
+      <Command text={`idletally drift show ${application}`} />
+    </>
+  );
+}
