@@ -102,6 +102,20 @@ func tryDeclaring(t *testing.T, s *demo.Stage) {
 			t.Errorf("%s: %d paths of %v", host, snap.Paths, snap.Roots)
 		}
 	}
+	// What is published anew is counted at once where it is taken over.
+	before, err := api.Drift(ctx, "reading", "slip-north")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if e, err = api.UploadBaseline(ctx, strings.Replace(shared, "0644", "0444", 1)); err == nil {
+		_, err = api.Publish(ctx, "standards", e.Number)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if after, err := api.Drift(ctx, "reading", "slip-north"); err != nil || after.Reports[0].ID == before.Reports[0].ID || after.Reports[0].Findings <= before.Reports[0].Findings {
+		t.Errorf("%+v, before %+v, %v", after.Reports, before.Reports, err)
+	}
 	_, err = as(t, s, "lookout").PreviewBaseline(ctx, using)
 	fails(t, "a viewer previews", err, 403, "needs the role author")
 }

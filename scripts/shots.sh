@@ -43,7 +43,6 @@ terminal() { # NAME COMMANDS, one a line
   wait $t $x 2>/dev/null || true
 }
 page overview quartermaster /
-page sign-in - /
 page look quartermaster "/look?host=slip-north&path=/srv/ticketing/data/quarter-3&for=ticket-svc"
 page look-who quartermaster "/look?snapshot=$south&path=/srv/ticketing/data/quarter-1&tab=who&for=ticket-svc&operation=create"
 page calculate - /calculate
@@ -69,3 +68,14 @@ terminal command-local "idletally mode change 0644 u+x,g=u,o=
 idletally entries show u::rw,u:web:rwx,g::r,m::rx,o::- --chmod 0640
 idletally path show /tmp
 idletally access decide everyone /etc/shadow read"
+# These change what the others show, so they come last.
+if wanted editor; then
+  edition=$(idletally baseline upload "$demo/wide.yaml" --output csv | sed -n "s/^edition,//p")
+  page editor quartermaster "/baselines/ticketing/edit?from=$edition"
+fi
+if wanted folders || wanted coming-back; then
+  bin/saltmarsh night >/dev/null
+  idletally snapshot take ticketing >/dev/null
+  page folders quartermaster "/drift/ticketing?tab=folders&host=slip-north&at=/srv/ticketing/data/quarter-4"
+  page coming-back quartermaster "/drift/ticketing?tab=causes&host=slip-north"
+fi

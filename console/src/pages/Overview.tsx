@@ -4,6 +4,7 @@ import { useApplications, useHosts, usePlans, useTakeSnapshot } from "../api/que
 import { Button } from "../components/Button";
 import { Command } from "../components/Command";
 import { EffectMark } from "../components/EffectMark";
+import { Matrix } from "../components/Matrix";
 import { Note } from "../components/Note";
 import { Time } from "../components/Time";
 import { Table } from "../components/Table";
@@ -66,6 +67,7 @@ export default function Overview() {
             <Command text="idletally baseline upload FILE" />
           </Note>
         ) : null}
+        {(apps.data?.items?.length ?? 0) > 1 ? <Matrix applications={apps.data?.items ?? []} /> : null}
         {apps.data?.items?.map((app) => (
           <div key={app.name} className="mb-6">
             <h3 className="mb-1">

@@ -2,6 +2,7 @@ package baseline
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 
 	"github.com/goccy/go-yaml/ast"
@@ -59,7 +60,7 @@ func (r *reader) document(n ast.Node) *Document {
 		r.fail(seen["hosts"], "hosts names no host: give names or tags")
 	}
 	r.underRoots(d)
-	d.Varies = r.varies
+	d.Varies, d.Includes = r.varies, slices.Sorted(maps.Keys(r.included))
 	return d
 }
 

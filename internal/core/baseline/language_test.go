@@ -194,6 +194,9 @@ func TestIncludes(t *testing.T) {
 	if w.Mode.String() != "0600" || *w.Owner != "u1" || len(*w.Entries) != 1 {
 		t.Errorf("%+v", w)
 	}
+	if d, err := ParseFor([]byte(text), env); err != nil || !slices.Equal(d.Includes, []string{"names", "standards"}) {
+		t.Errorf("includes %v, %v", d.Includes, err)
+	}
 	// A baseline's own word counts before an included one.
 	own := with("include: standards\naccounts: {web: root}\nvariables: {digit: 4}\n", all+"    form: tight\n")
 	if w := want(t, own, env, "/srv/ticketing/x", perm.File, perm.POSIX{}); w.Mode.String() != "0400" || (*w.Entries)[0].ID != 0 {

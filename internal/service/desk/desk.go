@@ -280,6 +280,23 @@ func (d *Desk) CompareAll(ctx context.Context, application string) error {
 	return all
 }
 
+// CompareIncluding holds the newest snapshots of other applications against their baselines, where
+// these take over from an application that has published another edition.
+func (d *Desk) CompareIncluding(ctx context.Context, application string) error {
+	all, err := d.Store.Applications(ctx)
+	for _, e := range all {
+		_, doc, _, parsed := d.Published(ctx, e.Application)
+		switch {
+		case errors.Is(parsed, store.ErrNotFound):
+		case parsed != nil: // perhaps for what was published just now
+			err = errors.Join(err, parsed)
+		case slices.Contains(doc.Includes, application):
+			err = errors.Join(err, d.CompareAll(ctx, e.Application))
+		}
+	}
+	return err
+}
+
 // maxGroups bounds the groups of a report that are looked at.
 const maxGroups = 100_000
 

@@ -2,6 +2,7 @@ package http
 
 import (
 	"context"
+	"errors"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -114,7 +115,7 @@ func (s *Server) baselineRoutes(r chi.Router) {
 			return nil, err
 		}
 		s.audit(ctx, "edition published", in.Name, itoa(in.Number))
-		if err := s.desk.CompareAll(ctx, in.Name); err != nil {
+		if err := errors.Join(s.desk.CompareAll(ctx, in.Name), s.desk.CompareIncluding(ctx, in.Name)); err != nil {
 			s.Log.Error("compare after publishing", "application", in.Name, "error", err)
 		}
 		e, err := s.Store.Edition(ctx, in.Name, in.Number)

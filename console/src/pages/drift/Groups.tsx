@@ -28,8 +28,8 @@ function Value({ group, text, other }: { group: Group; text: string; other?: str
 }
 
 /** Since when findings are there, and how many came or came back last. */
-function Age({ group }: { group: Group }) {
-  if (!group.since) return null;
+function Age({ group, first }: { group: Group; first: boolean }) {
+  if (!group.since || first) return null;
   if (group.fresh === group.count) return <strong> · new</strong>;
   return (
     <>
@@ -55,7 +55,7 @@ function Paths({ group, snapshot, open }: { group: Group; snapshot: string; open
   );
 }
 
-function Line({ application, group, snapshot, chosen, choose, mayChoose, mayWaive }: { application: string; group: Group; snapshot: string; mayWaive: boolean; chosen: boolean; choose: (on: boolean) => void; mayChoose: boolean }) {
+function Line({ application, group, first, snapshot, chosen, choose, mayChoose, mayWaive }: { application: string; group: Group; first: boolean; snapshot: string; mayWaive: boolean; chosen: boolean; choose: (on: boolean) => void; mayChoose: boolean }) {
   const [waiving, setWaiving] = useState(false);
   const withdraw = useWithdraw();
   return (
@@ -73,7 +73,7 @@ function Line({ application, group, snapshot, chosen, choose, mayChoose, mayWaiv
                   {group.count === 1 ? `1 ${group.kind}` : `${group.count.toLocaleString()} ${group.kind}s`} <span aria-hidden="true">{open ? "▾" : "▸"}</span>
                 </DisclosureButton>
                 <code className="min-w-0">{group.count === 1 ? group.example : `${group.folder}/…`}</code>
-                <span className="ml-auto text-sm text-muted">{group.host} · rule {group.rule} · {group.severity}<Age group={group} /></span>
+                <span className="ml-auto text-sm text-muted">{group.host} · rule {group.rule} · {group.severity}<Age group={group} first={first} /></span>
               </div>
               <div className="mt-1 grid items-center gap-x-6 gap-y-1 sm:grid-cols-[5rem_minmax(0,1fr)_minmax(0,1fr)_minmax(0,1.4fr)]">
                 <span className="font-semibold">{group.aspect}</span>
@@ -114,6 +114,8 @@ export function Groups({ application, me, all, reports, word, setWord }: { appli
     [all, word],
   );
   const author = me.roles?.includes("author") ?? false;
+  // In a host's first report all is new, and nothing is to be told by it.
+  const later = new Set(all.filter((g) => g.fresh !== g.count).map((g) => g.report));
   const picked = groups.filter((g) => chosen.has(key(g)));
   const counting = groups.filter((g) => !g.waiver);
   return (
@@ -146,7 +148,7 @@ export function Groups({ application, me, all, reports, word, setWord }: { appli
       {reports.length !== 0 && groups.length === 0 ? <Note>Everything here is as declared.</Note> : null}
       <ul>
         {groups.map((g) => (
-          <Line key={key(g)} application={application} group={g} mayWaive={me.roles?.includes("reviewer") ?? false} snapshot={reports.find((r) => r.id === g.report)?.snapshot ?? ""} mayChoose={author} chosen={chosen.has(key(g))} choose={(on) => {
+          <Line key={key(g)} application={application} group={g} first={!later.has(g.report)} mayWaive={me.roles?.includes("reviewer") ?? false} snapshot={reports.find((r) => r.id === g.report)?.snapshot ?? ""} mayChoose={author} chosen={chosen.has(key(g))} choose={(on) => {
             const next = new Set(chosen);
             if (on) next.add(key(g));
             else next.delete(key(g));
