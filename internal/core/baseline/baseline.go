@@ -57,7 +57,7 @@ type Document struct {
 	Title       string
 	HostNames   []string
 	HostTags    []string
-	Varies      bool // something differs from host to host: the text is parsed for each
+	Varies      bool     // something differs from host to host: the text is parsed for each
 	Includes    []string // applications that it takes over from, in however many steps
 	Roots       []string
 	Accounts    map[string]string // a baseline's word for an account -> its name on the host, "" where it has none
