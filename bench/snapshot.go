@@ -35,12 +35,17 @@ func snapshot(entries, rounds int, parent string) error {
 	}
 	fmt.Fprintf(os.Stderr, "%d entries, one in ten with access entries, one in ten below a folder with default entries; %d rounds, floor and product in turn; medians\n", made, rounds)
 	seen := 0
+	past := filepath.Join(root+"-past", "past") // not among what is measured
+	if err := os.Mkdir(filepath.Dir(past), 0o700); err != nil {
+		return err
+	}
+	defer os.RemoveAll(filepath.Dir(past))
 	err = inTurn(rounds, func() (float64, float64, error) {
-		f, n, err := floor(root)
+		f, n, err := floor(root, true)
 		if err != nil {
 			return 0, 0, err
 		}
-		o, paths, err := product(root)
+		o, paths, _, err := product(root, past, true)
 		if err == nil && n != paths-1 { // the root itself is looked at by the product only
 			err = fmt.Errorf("the floor saw %d entries, the product %d", n, paths-1)
 		}
@@ -48,6 +53,35 @@ func snapshot(entries, rounds int, parent string) error {
 		return f, o, err
 	}, func(f, o float64) {
 		fmt.Printf("figure snapshot-%d %.3f s floor %.3f ratio %.2f\n", seen, o, f, o/f)
+	})
+	if err != nil {
+		return err
+	}
+	time.Sleep(2 * time.Second) // what was made just now is not trusted
+	if _, _, _, err := product(root, past, true); err != nil {
+		return err
+	}
+	size, changed := 0, 0
+	err = inTurn(rounds, func() (float64, float64, error) {
+		for range 10 {
+			changed++
+			if err := os.Chmod(filepath.Join(root, fmt.Sprintf("folder-%d/folder-%d/file-%02d.dat", changed%4, changed/4%4, changed%40)), os.FileMode(0o600+changed%8)); err != nil {
+				return 0, 0, err
+			}
+		}
+		f, n, err := floor(root, false)
+		if err != nil {
+			return 0, 0, err
+		}
+		o, paths, sent, err := product(root, past, false)
+		if err == nil && n != paths-1 {
+			err = fmt.Errorf("the floor saw %d entries, the product %d", n, paths-1)
+		}
+		size = max(size, sent)
+		return f, o, err
+	}, func(f, o float64) {
+		fmt.Printf("figure snapshot-again-10-%d %.3f s floor %.3f ratio %.2f\n", seen, o, f, o/f)
+		fmt.Printf("figure snapshot-again-10-%d-new-nodes %.1f KiB floor 0 ratio 0\n", seen, float64(size)/1024)
 	})
 	if err != nil {
 		return err
@@ -101,19 +135,29 @@ func grow(root string, entries int) (int, error) {
 	return made, nil
 }
 
-func product(root string) (seconds float64, paths int, err error) {
+// product scans, keeping what it found for the next time, and tells how large the nodes are that
+// the last scan did not make.
+func product(root, file string, whole bool) (seconds float64, paths, size int, err error) {
 	spool, err := scan.NewSpool(os.TempDir())
 	if err != nil {
-		return 0, 0, err
+		return 0, 0, 0, err
 	}
 	defer spool.Close()
 	start := time.Now()
-	_, stats, err := scan.Scan(context.Background(), []string{root}, scan.Options{}, spool)
-	return time.Since(start).Seconds(), int(stats.Paths), err
+	past, err := scan.OpenPast(file, whole)
+	if err != nil {
+		return 0, 0, 0, err
+	}
+	defer past.Close()
+	_, stats, err := scan.Scan(context.Background(), []string{root}, scan.Options{Past: past}, spool)
+	if err == nil {
+		err = stats.Remember(past)
+	}
+	return time.Since(start).Seconds(), int(stats.Paths), int(spool.Size()), err
 }
 
-// floor reads the tree with two threads and keeps nothing but the list of folders to come.
-func floor(root string) (seconds float64, entries int, err error) {
+// floor reads the tree with two threads, with access entries or without, and keeps nothing but the list of folders to come.
+func floor(root string, lists bool) (seconds float64, entries int, err error) {
 	start := time.Now()
 	var mu sync.Mutex
 	cond := sync.NewCond(&mu)
@@ -139,7 +183,7 @@ func floor(root string) (seconds float64, entries int, err error) {
 				stack = stack[:len(stack)-1]
 				busy++
 				mu.Unlock()
-				below, n, e := floorFolder(at, buf, value, access, defaults)
+				below, n, e := floorFolder(at, buf, value, access, defaults, lists)
 				seen += n
 				mu.Lock()
 				busy--
@@ -169,7 +213,7 @@ type xattrArgs struct {
 	size, flags uint32
 }
 
-func floorFolder(at string, buf, value []byte, access, defaults *byte) (below []string, n int, err error) {
+func floorFolder(at string, buf, value []byte, access, defaults *byte, lists bool) (below []string, n int, err error) {
 	fd, err := unix.Open(at, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_NOATIME|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return nil, 0, err
@@ -197,6 +241,9 @@ func floorFolder(at string, buf, value []byte, access, defaults *byte) (below []
 			if st.Mode&unix.S_IFMT == unix.S_IFDIR {
 				attrs = []*byte{access, defaults}
 				below = append(below, at+"/"+string(name[:strings.IndexByte(string(name), 0)]))
+			}
+			if !lists {
+				continue
 			}
 			for _, a := range attrs { // getxattrat(2): getxattr without a path to put together
 				_, _, _ = unix.Syscall6(464, uintptr(fd), uintptr(unsafe.Pointer(&name[0])), unix.AT_SYMLINK_NOFOLLOW, uintptr(unsafe.Pointer(a)), uintptr(unsafe.Pointer(&args)), unsafe.Sizeof(args))

@@ -315,7 +315,7 @@ func (s *Stage) Declare(ctx context.Context) error {
 func Snapshot(ctx context.Context, api *client.Client, application, host string) (wire.Snapshot, error) {
 	ctx, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
-	snap, err := api.TakeSnapshot(ctx, application, host)
+	snap, err := api.TakeSnapshot(ctx, wire.NewSnapshot{Application: application, Host: host})
 	for err == nil && snap.State == "waiting" {
 		select {
 		case <-ctx.Done():

@@ -256,7 +256,7 @@ func TestOwnRoots(t *testing.T) {
 	}
 	// An agent that does not run: the request waits, and is answered when it comes back.
 	s.Agents["slip-south"].Stop()
-	snap, err := c.TakeSnapshot(ctx, "ticketing", "slip-south")
+	snap, err := c.TakeSnapshot(ctx, wire.NewSnapshot{Application: "ticketing", Host: "slip-south"})
 	if err != nil || snap.State != "waiting" {
 		t.Fatalf("%+v, %v", snap, err)
 	}

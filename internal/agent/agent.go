@@ -9,8 +9,10 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/hex"
 	"encoding/json"
 	"encoding/pem"
 	"errors"
@@ -22,6 +24,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -275,24 +278,23 @@ func (a *Agent) snapshot(ctx context.Context, w *wire.Work, done *atomic.Int64) 
 	if err != nil {
 		return fail("%v", err)
 	}
-	spool, err := scan.NewSpool(a.Folder)
-	if err != nil {
-		return fail("%v", err)
+	found, err := a.look(ctx, w, roots, done)
+	if errors.Is(err, scan.ErrNotSpooled) {
+		// The service has lost what it had when the last scan was kept, or it is another service.
+		a.Log.Warn("the service lacks folders that have not changed: everything is read again", "error", err)
+		w.Whole = true
+		found, err = a.look(ctx, w, roots, done)
 	}
-	defer spool.Close()
-	start := time.Now()
-	forest, stats, err := scan.Scan(ctx, roots, scan.Options{Progress: func(s scan.Stats) { done.Store(s.Paths) }}, spool)
-	if err != nil {
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
+	switch {
+	case err != nil && ctx.Err() != nil:
+		return ctx.Err()
+	case errors.Is(err, errScan):
 		return fail("%v", err)
-	}
-	sent, err := a.send(ctx, spool, forest)
-	if err != nil {
+	case err != nil:
 		return err
 	}
-	a.Log.Info("snapshot", "paths", stats.Paths, "gaps", stats.Gaps, "nodes", len(spool.Order()), "bytes_sent", sent, "took", time.Since(start).Round(time.Millisecond))
+	defer found.past.Close()
+	forest, stats := found.forest, found.stats
 	d := wire.SnapshotDone{Forest: forest, Directory: dir, Paths: stats.Paths, Gaps: stats.Gaps}
 	for _, r := range roots {
 		// Where a root went away meanwhile its gap says so.
@@ -303,7 +305,82 @@ func (a *Agent) snapshot(ctx context.Context, w *wire.Work, done *atomic.Int64) 
 	for _, x := range stats.Denied {
 		d.Denied = append(d.Denied, wire.Denied{Path: x.Path.String(), Reason: x.Reason})
 	}
-	return a.api.SnapshotDone(ctx, w.ID, d)
+	if err := a.api.SnapshotDone(ctx, w.ID, d); err != nil {
+		return err
+	}
+	if err := stats.Remember(found.past); err != nil { // the next scan reads everything
+		a.Log.Warn("what the scan found is not kept", "error", err)
+	}
+	return nil
+}
+
+// looked is what a scan found, all of it with the service.
+type looked struct {
+	forest tree.Hash
+	stats  scan.Stats
+	past   *scan.Past
+}
+
+var errScan = errors.New("scan")
+
+// wholeEvery is how often everything is read, whatever the past says.
+const wholeEvery = 24 * time.Hour
+
+// look scans, reading again what can have changed, and sends what the service lacks.
+func (a *Agent) look(ctx context.Context, w *wire.Work, roots []string, done *atomic.Int64) (out looked, err error) {
+	spool, err := scan.NewSpool(a.Folder)
+	if err != nil {
+		return out, fmt.Errorf("%w: %w", errScan, err)
+	}
+	defer spool.Close()
+	if out.past, err = a.past(roots, w.Whole); err != nil {
+		return out, fmt.Errorf("%w: %w", errScan, err)
+	}
+	defer func() {
+		if err != nil {
+			out.past.Close()
+		}
+	}()
+	start := time.Now()
+	out.forest, out.stats, err = scan.Scan(ctx, roots, scan.Options{Past: out.past, Progress: func(s scan.Stats) { done.Store(s.Paths) }}, spool)
+	if err != nil {
+		return out, fmt.Errorf("%w: %w", errScan, err)
+	}
+	scanned := time.Since(start)
+	sent, err := a.send(ctx, spool, out.forest)
+	if err != nil {
+		return out, err
+	}
+	a.Log.Info("snapshot", "paths", out.stats.Paths, "kept", out.stats.Kept, "gaps", out.stats.Gaps, "nodes", len(spool.Order()), "bytes_sent", sent,
+		"scanned", scanned.Round(time.Millisecond), "took", time.Since(start).Round(time.Millisecond))
+	return out, nil
+}
+
+// past opens what the last scan of some roots found.
+func (a *Agent) past(roots []string, whole bool) (*scan.Past, error) {
+	folder := filepath.Join(a.Folder, "past")
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return nil, err
+	}
+	names, err := os.ReadDir(folder)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range names { // of roots that nobody asks for any more
+		if st, err := n.Info(); err == nil && time.Since(st.ModTime()) > 30*24*time.Hour {
+			if err := scan.Forget(filepath.Join(folder, n.Name())); err != nil {
+				return nil, err
+			}
+		}
+	}
+	name := sha256.Sum256([]byte(strings.Join(roots, "\x00")))
+	file := filepath.Join(folder, hex.EncodeToString(name[:12]))
+	p, err := scan.OpenPast(file, whole)
+	if err == nil && !p.Whole() && time.Since(p.Full()) > wholeEvery {
+		p.Close()
+		return scan.OpenPast(file, true)
+	}
+	return p, err
 }
 
 const (

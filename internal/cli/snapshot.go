@@ -18,11 +18,11 @@ import (
 
 func snapshotCommand(o *options) *cobra.Command {
 	var wait time.Duration
-	var roots []string
+	var ask wire.NewSnapshot
 	take := &cobra.Command{Use: "take APPLICATION [HOST...]", Short: "Have snapshots taken, on all hosts of the application by default", Args: args(1, 1000, "an application"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			hosts := a[1:]
-			if len(hosts) == 0 && len(roots) > 0 {
+			if len(hosts) == 0 && len(ask.Roots) > 0 {
 				return usageError{errors.New("name the hosts to look at: no baseline of the application does yet")}
 			}
 			if len(hosts) == 0 {
@@ -43,7 +43,8 @@ func snapshotCommand(o *options) *cobra.Command {
 			}
 			var snaps []wire.Snapshot
 			for _, h := range hosts {
-				s, err := api.TakeSnapshot(c.Context(), a[0], h, roots...)
+				ask.Application, ask.Host = a[0], h
+				s, err := api.TakeSnapshot(c.Context(), ask)
 				if err != nil {
 					return err
 				}
@@ -74,7 +75,8 @@ func snapshotCommand(o *options) *cobra.Command {
 			}
 			return err
 		})}
-	take.Flags().StringArrayVar(&roots, "root", nil, "a folder to look at, while the application has no published baseline that names it; repeatable")
+	take.Flags().BoolVar(&ask.Whole, "whole", false, "read everything again, not only what can have changed since the last time")
+	take.Flags().StringArrayVar(&ask.Roots, "root", nil, "a folder to look at, while the application has no published baseline that names it; repeatable")
 	take.Flags().DurationVar(&wait, "wait", 2*time.Minute, "how long to wait for the agents; 0 does not wait")
 	var application, host string
 	var most int

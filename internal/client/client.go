@@ -301,8 +301,8 @@ func (c *Client) Applications(ctx context.Context) ([]wire.Application, error) {
 }
 
 // TakeSnapshot asks for a snapshot.
-func (c *Client) TakeSnapshot(ctx context.Context, application, host string, roots ...string) (wire.Snapshot, error) {
-	return post[wire.Snapshot](ctx, c, "/snapshots", wire.NewSnapshot{Application: application, Host: host, Roots: roots})
+func (c *Client) TakeSnapshot(ctx context.Context, ask wire.NewSnapshot) (wire.Snapshot, error) {
+	return post[wire.Snapshot](ctx, c, "/snapshots", ask)
 }
 
 // Snapshot shows a snapshot.

@@ -34,6 +34,7 @@ type Work struct {
 	ID    string   `json:"id"`
 	Kind  string   `json:"kind"`
 	Roots []string `json:"roots,omitempty"` // snapshot: escaped
+	Whole bool     `json:"whole,omitempty"` // snapshot: read everything, whatever is known from before
 	// A run's order.
 	Order     []byte `json:"order,omitempty"`
 	Signature []byte `json:"signature,omitempty"`

@@ -244,6 +244,7 @@ type HostState struct {
 type NewSnapshot struct {
 	Application string   `json:"application" maxLength:"64"`
 	Host        string   `json:"host" maxLength:"64"`
+	Whole       bool     `json:"whole,omitempty" doc:"Read everything, whatever the host's agent knows from before"`
 	Roots       []string `json:"roots,omitempty" maxItems:"100" doc:"Folders to look at, while the application has no published baseline that names them"`
 }
 

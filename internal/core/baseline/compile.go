@@ -327,14 +327,26 @@ func without(ps []pos, s *State) []pos {
 	})
 }
 
+// merged puts two sorted lists together: most of a state is its base, and need not be sorted again.
+func merged(a, b []pos) []pos {
+	out := make([]pos, 0, len(a)+len(b))
+	for len(a) > 0 && len(b) > 0 {
+		if byPattern(a[0], b[0]) < 0 {
+			out, a = append(out, a[0]), a[1:]
+		} else {
+			out, b = append(out, b[0]), b[1:]
+		}
+	}
+	return append(append(out, a...), b...)
+}
+
 // intern finds or makes the state of a base and further positions.
 func (m *Matcher) intern(base *State, further []pos) *State {
 	own := without(m.closed(further), base)
 	if len(own) == 0 {
 		return base
 	}
-	all := slices.Concat(base.all, own)
-	slices.SortFunc(all, byPattern)
+	all := merged(base.all, own)
 	full := keyOf(all)
 	if s := m.interned[full]; s != nil {
 		return s

@@ -311,21 +311,47 @@ type plainKey struct {
 	flags    perm.Flags
 }
 
-const scanMask = unix.STATX_TYPE | unix.STATX_MODE | unix.STATX_UID | unix.STATX_GID
+const scanMask = unix.STATX_TYPE | unix.STATX_MODE | unix.STATX_UID | unix.STATX_GID | unix.STATX_INO | unix.STATX_CTIME
 
-// At looks at a folder's entry without following it. name ends with a NUL byte.
-func (r *Reader) At(dir int, name []byte) (perm.Kind, perm.Set, error) {
+// A Stamp is what cannot stay the same where anything of a path's permissions changed: its inode,
+// and when that was changed last, in nanoseconds of Unix time.
+type Stamp struct {
+	Ino     uint64
+	Changed int64
+}
+
+// Known is what was found at a path before, and the stamp that it had.
+type Known struct {
+	Stamp
+	Kind perm.Kind
+	Set  perm.Set
+}
+
+// At looks at a folder's entry without following it. name ends with a NUL byte. Where the entry has
+// the stamp of what is known of it, it is taken to be that; nil is for nothing known.
+func (r *Reader) At(dir int, name []byte, past *Known) (perm.Kind, perm.Set, Stamp, error) {
 	st := &r.stat
 	_, _, e := unix.Syscall6(unix.SYS_STATX, uintptr(dir), uintptr(unsafe.Pointer(&name[0])), unix.AT_SYMLINK_NOFOLLOW|unix.AT_STATX_DONT_SYNC, scanMask, uintptr(unsafe.Pointer(st)), 0)
 	if e != 0 {
-		return 0, perm.Set{}, e
+		return 0, perm.Set{}, Stamp{}, e
 	}
 	k := KindOf(uint32(st.Mode))
+	stamp := Stamp{st.Ino, st.Ctime.Sec*1e9 + int64(st.Ctime.Nsec)}
+	if past != nil && past.Stamp == stamp && past.Kind == k {
+		return k, past.Set, stamp, nil
+	}
+	set, err := r.read(dir, name, k)
+	return k, set, stamp, err
+}
+
+// read makes the set of the entry that was looked at last.
+func (r *Reader) read(dir int, name []byte, k perm.Kind) (perm.Set, error) {
+	st := &r.stat
 	names := ""
 	if k != perm.Link {
 		var err error
 		if names, err = r.names(dir, name); err != nil {
-			return k, perm.Set{}, err
+			return perm.Set{}, err
 		}
 	}
 	if !strings.Contains(names, AttrAccess) && !strings.Contains(names, AttrDefault) && !strings.Contains(names, AttrCaps) {
@@ -341,10 +367,9 @@ func (r *Reader) At(dir int, name []byte) (perm.Kind, perm.Set, error) {
 				r.plain[key] = s
 			}
 		}
-		return k, s, nil
+		return s, nil
 	}
-	s, err := r.rich(dir, name, names, state(st))
-	return k, s, err
+	return r.rich(dir, name, names, state(st))
 }
 
 // rich makes the set of a path with attributes. Few lists serve many paths, so that decoding and

@@ -33,6 +33,7 @@ type Options struct {
 	Workers  int         // 0: two
 	Cross    bool        // enter other file systems
 	Progress func(Stats) // called now and then, from any goroutine
+	Past     *Past       // what is known of the roots, and takes what this scan finds; it may be nil
 }
 
 // Stats count what a scan met.
@@ -40,7 +41,12 @@ type Stats struct {
 	Paths  int64
 	Gaps   int64
 	Denied []Denied // the first of them, with reasons
+	Kept   int64    // of the paths, those that cannot have changed since the last scan
+	places map[string]int64
 }
+
+// Remember makes what a scan found the past of the next one.
+func (s Stats) Remember(p *Past) error { return p.Keep(s.places) }
 
 // A Denied is a path that could not be read.
 type Denied struct {
@@ -58,6 +64,19 @@ type folder struct {
 	users   atomic.Int32 // who still needs fd: this folder's own reading and its unopened subfolders
 	waiting atomic.Int32 // subfolders without a hash yet
 	node    tree.Node
+
+	// What the past says, and what is to be kept for the next time.
+	dev, ino  uint64
+	trusted   bool        // its file system changes ctimes as it should
+	index     int         // among the entries of up
+	pastAt    int64       // 0 where the past does not know it
+	past      tree.Hash   // its node then
+	identical bool        // all entries are as they were, but for what is below
+	renewed   bool        // a stamp is another one
+	differs   atomic.Bool // something below is not as it was
+	moved     atomic.Bool // the record of a subfolder stands elsewhere now
+	stamps    []fsys.Stamp
+	places    []int64 // of the subfolders' records
 }
 
 type scanner struct {
@@ -71,7 +90,9 @@ type scanner struct {
 	err    error
 	paths  atomic.Int64
 	gaps   atomic.Int64
+	kept   atomic.Int64
 	denied []Denied
+	places map[string]int64 // of the roots' records
 }
 
 // Scan reads everything below the roots and gives the hash of the forest. What cannot be read
@@ -80,7 +101,7 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 	if opt.Workers == 0 {
 		opt.Workers = 2
 	}
-	s := &scanner{ctx: ctx, opt: opt, sink: sink}
+	s := &scanner{ctx: ctx, opt: opt, sink: sink, places: map[string]int64{}}
 	s.cond = sync.NewCond(&s.mu)
 	roots = slices.Clone(roots)
 	slices.Sort(roots)
@@ -98,7 +119,7 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 	stop := context.AfterFunc(ctx, func() { s.fail(ctx.Err()) })
 	wg.Wait()
 	stop()
-	stats := Stats{s.paths.Load(), s.gaps.Load(), s.denied}
+	stats := Stats{Paths: s.paths.Load(), Gaps: s.gaps.Load(), Denied: s.denied, Kept: s.kept.Load(), places: s.places}
 	slices.SortFunc(stats.Denied, func(a, b Denied) int { return pathname.Compare(string(a.Path), string(b.Path)) })
 	if s.err != nil {
 		for _, f := range s.stack {
@@ -153,6 +174,10 @@ func (s *scanner) root(path string, e *tree.Entry) {
 	}
 	f := &folder{name: path, fd: content, entry: e}
 	f.users.Store(1)
+	if s.opt.Past != nil {
+		f.dev, f.ino, f.trusted = trustworthy(content)
+		f.pastAt = s.opt.Past.oldRoots[path]
+	}
 	s.stack = append(s.stack, f)
 }
 
@@ -185,7 +210,7 @@ func (s *scanner) fail(err error) {
 }
 
 func (s *scanner) work() {
-	r := &worker{scanner: s, dirents: make([]byte, 64<<10)}
+	r := &worker{scanner: s, dirents: make([]byte, 64<<10), known: map[string]perm.Set{}}
 	for {
 		s.mu.Lock()
 		for len(s.stack) == 0 && s.busy > 0 && s.err == nil {
@@ -217,6 +242,10 @@ type worker struct {
 	dirents []byte
 	names   []byte
 	sorted  []string
+	record  []byte // a folder's record, as it is read
+	encoded []byte // and as it is written
+	known   map[string]perm.Set
+	were    []int64 // where the records of a folder's subfolders are
 }
 
 // folder reads one folder. Its descriptor was opened when it was queued under its parent's
@@ -226,17 +255,18 @@ func (w *worker) folder(f *folder) error {
 		fd, err := fsys.Subfolder(f.up.fd, f.name, w.opt.Cross)
 		f.up.release()
 		if err != nil {
-			f.entry.Gap = w.deny(f.path(), err)
-			return w.arrived(f.up)
+			return w.unread(f, err)
 		}
 		f.fd = fd
 		f.users.Store(1)
+		if w.opt.Past != nil && w.opt.Cross { // another file system may begin here
+			f.dev, f.ino, f.trusted = trustworthy(fd)
+		}
 	}
 	defer f.release()
 	if err := w.list(f); err != nil {
-		f.entry.Gap = w.deny(f.path(), err)
 		f.node = tree.Node{}
-		return w.arrived(f.up)
+		return w.unread(f, err)
 	}
 	w.paths.Add(int64(len(f.node.Entries)))
 	if w.opt.Progress != nil {
@@ -245,7 +275,11 @@ func (w *worker) folder(f *folder) error {
 	var below []*folder
 	for i := range f.node.Entries {
 		if f.node.Entries[i].HasChild() {
-			below = append(below, &folder{up: f, entry: &f.node.Entries[i], name: f.node.Entries[i].Name, fd: -1})
+			b := &folder{up: f, entry: &f.node.Entries[i], name: f.node.Entries[i].Name, fd: -1, index: i}
+			if w.opt.Past != nil {
+				b.dev, b.ino, b.trusted, b.pastAt = f.dev, f.stamps[i].Ino, f.trusted, w.were[i]
+			}
+			below = append(below, b)
 		}
 	}
 	if len(below) == 0 {
@@ -309,10 +343,20 @@ func (w *worker) list(f *folder) error {
 	// A folder that changes while it is listed can show a name twice.
 	w.sorted = slices.Compact(w.sorted)
 	f.node.Entries = make([]tree.Entry, 0, len(w.sorted))
+	kept := int64(0)
+	past := w.remembered(f, len(w.sorted))
 	for _, raw := range w.sorted {
 		name := raw[:len(raw)-1]
+		var was *fsys.Known
+		for past != nil && past.name != nil && string(past.name) < name {
+			past.next()
+			f.identical = false
+		}
+		if past != nil && past.name != nil && string(past.name) == name {
+			was = &past.known
+		}
 		// The system calls only read the name, so the string's own bytes will do.
-		kind, set, err := w.reader.At(f.fd, unsafe.Slice(unsafe.StringData(raw), len(raw)))
+		kind, set, stamp, err := w.reader.At(f.fd, unsafe.Slice(unsafe.StringData(raw), len(raw)), was)
 		if errors.Is(err, unix.ENOENT) {
 			continue // it went away while we listed: as if it had gone before
 		}
@@ -324,8 +368,58 @@ func (w *worker) list(f *folder) error {
 			e.Gap = w.deny(pathname.Join(f.path(), name), err)
 		}
 		f.node.Entries = append(f.node.Entries, e)
+		if w.opt.Past == nil {
+			continue
+		}
+		f.stamps = append(f.stamps, stamp)
+		w.were = append(w.were, 0)
+		if was == nil {
+			f.identical, f.renewed = false, true
+			continue
+		}
+		if stamp == was.Stamp {
+			kept++
+		} else {
+			f.renewed = true
+		}
+		f.identical = f.identical && was.Kind == kind && was.Set == set && past.gap == e.Gap
+		w.were[len(w.were)-1] = past.child // whether it is the same folder its record tells
+		past.next()
 	}
+	if past != nil && past.name != nil {
+		f.identical = false
+	}
+	w.kept.Add(kept)
+	f.places = slices.Clone(w.were)
 	return nil
+}
+
+// remembered gives what the past has of a folder; nil where it has nothing that counts.
+func (w *worker) remembered(f *folder, entries int) *before {
+	w.were = w.were[:0]
+	if w.opt.Past == nil {
+		return nil
+	}
+	f.stamps = make([]fsys.Stamp, 0, entries)
+	f.renewed = true
+	if f.pastAt == 0 || !f.trusted || w.opt.Past.whole {
+		return nil
+	}
+	past := w.opt.Past.look(f.pastAt, f.dev, f.ino, &w.record, w.known)
+	if past != nil {
+		f.past, f.identical, f.renewed = past.hash, true, false
+	}
+	return past
+}
+
+// unread notes that a folder's content could not be read.
+func (w *worker) unread(f *folder, err error) error {
+	f.entry.Gap = w.deny(f.path(), err)
+	if f.up != nil {
+		f.up.differs.Store(true)
+		f.up.moved.Store(true)
+	}
+	return w.arrived(f.up)
 }
 
 // arrived notes that one more subfolder of f is settled; a root lies in no folder.
@@ -338,14 +432,52 @@ func (w *worker) arrived(f *folder) error {
 
 // finish encodes a folder whose subfolders are all settled, and tells its parent.
 func (w *worker) finish(f *folder) error {
-	b := tree.Encode(f.node)
-	if len(b) > tree.MaxNode {
-		return fmt.Errorf("folder %s has too many entries for one node (%d bytes, at most %d)", pathname.Escape(f.path()), len(b), tree.MaxNode)
+	same := f.identical && !f.differs.Load()
+	if same {
+		f.entry.Child = f.past
+	} else {
+		b := tree.Encode(f.node)
+		if len(b) > tree.MaxNode {
+			return fmt.Errorf("folder %s has too many entries for one node (%d bytes, at most %d)", pathname.Escape(f.path()), len(b), tree.MaxNode)
+		}
+		f.entry.Child = tree.Sum(b)
+		if err := w.sink.Put(f.entry.Child, b); err != nil {
+			return fmt.Errorf("keep node: %w", err)
+		}
 	}
-	f.entry.Child = tree.Sum(b)
-	if err := w.sink.Put(f.entry.Child, b); err != nil {
-		return fmt.Errorf("keep node: %w", err)
+	if err := w.remember(f, same); err != nil {
+		return err
 	}
-	f.node = tree.Node{}
+	f.node, f.stamps, f.places = tree.Node{}, nil, nil
 	return w.arrived(f.up)
+}
+
+// remember keeps a settled folder for the next scan.
+func (w *worker) remember(f *folder, same bool) error {
+	p := w.opt.Past
+	if p == nil {
+		return nil
+	}
+	at := f.pastAt
+	if !same || f.renewed || f.moved.Load() {
+		w.encoded = p.encode(w.encoded[:0], f)
+		var err error
+		if at, err = p.append(w.encoded); err != nil {
+			return err
+		}
+	}
+	if f.up == nil {
+		w.mu.Lock()
+		w.places[f.name] = at
+		w.mu.Unlock()
+		return nil
+	}
+	f.up.places[f.index] = at
+	if f.past != f.entry.Child {
+		f.up.differs.Store(true)
+	}
+	if at != f.pastAt {
+		f.up.moved.Store(true)
+	}
+	return nil
 }

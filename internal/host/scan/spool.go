@@ -5,6 +5,7 @@ package scan
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -23,6 +24,9 @@ type Spool struct {
 	where map[tree.Hash]span
 	order []tree.Hash
 }
+
+// ErrNotSpooled says that a scan did not make a node: its folder is as it was before.
+var ErrNotSpooled = errors.New("it is not in the spool")
 
 type span struct {
 	at int64
@@ -69,7 +73,7 @@ func (s *Spool) Nodes(_ context.Context, hashes []tree.Hash) ([][]byte, error) {
 	for i, h := range hashes {
 		sp, ok := s.where[h]
 		if !ok {
-			return nil, fmt.Errorf("node %s is not in the spool", h)
+			return nil, fmt.Errorf("node %s: %w", h, ErrNotSpooled)
 		}
 		out[i] = make([]byte, sp.n)
 		if _, err := s.f.ReadAt(out[i], sp.at); err != nil && err != io.EOF {

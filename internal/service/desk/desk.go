@@ -148,7 +148,8 @@ func (d *Desk) Published(ctx context.Context, application string) (store.Edition
 
 // AskSnapshot has a snapshot of an application taken on one of its hosts. Roots are for an
 // application without a baseline, which then says them.
-func (d *Desk) AskSnapshot(ctx context.Context, application, host string, roots []string, by string) (string, error) {
+func (d *Desk) AskSnapshot(ctx context.Context, ask wire.NewSnapshot, by string) (string, error) {
+	application, host, roots := ask.Application, ask.Host, ask.Roots
 	h, err := d.Store.Host(ctx, host)
 	if err != nil {
 		return "", err
@@ -156,7 +157,7 @@ func (d *Desk) AskSnapshot(ctx context.Context, application, host string, roots 
 	e, _, hosts, err := d.Published(ctx, application)
 	switch {
 	case len(roots) > 0 && errors.Is(err, store.ErrNotFound):
-		return d.firstLook(ctx, application, h, roots, by)
+		return d.firstLook(ctx, ask, h, by)
 	case errors.Is(err, store.ErrNotFound):
 		return "", fmt.Errorf("%w: no baseline of %s is published yet that says which folders it keeps: name them as roots", ErrBad, application)
 	case err != nil:
@@ -174,7 +175,7 @@ func (d *Desk) AskSnapshot(ctx context.Context, application, host string, roots 
 	if err != nil {
 		return "", fmt.Errorf("%w: edition %d of %s cannot be read for host %s: %w", ErrBad, e.Number, application, host, err)
 	}
-	return d.Store.AskSnapshot(ctx, host, application, doc.Roots, by)
+	return d.Store.AskSnapshot(ctx, host, application, doc.Roots, ask.Whole, by)
 }
 
 func enrolled(h store.Host) error {
@@ -185,12 +186,12 @@ func enrolled(h store.Host) error {
 }
 
 // firstLook has a snapshot taken from which a baseline can be derived.
-func (d *Desk) firstLook(ctx context.Context, application string, h store.Host, roots []string, by string) (string, error) {
-	if !baseline.Name.MatchString(application) {
-		return "", fmt.Errorf("%w: application %q: want 1 to 64 of a-z 0-9 . _ -", ErrBad, application)
+func (d *Desk) firstLook(ctx context.Context, ask wire.NewSnapshot, h store.Host, by string) (string, error) {
+	if !baseline.Name.MatchString(ask.Application) {
+		return "", fmt.Errorf("%w: application %q: want 1 to 64 of a-z 0-9 . _ -", ErrBad, ask.Application)
 	}
 	var clean []string
-	for _, text := range roots {
+	for _, text := range ask.Roots {
 		root, err := pathname.Unescape(text)
 		if err == nil {
 			err = pathname.Check(root)
@@ -208,7 +209,7 @@ func (d *Desk) firstLook(ctx context.Context, application string, h store.Host, 
 	if err := enrolled(h); err != nil {
 		return "", err
 	}
-	return d.Store.AskSnapshot(ctx, h.Name, application, clean, by)
+	return d.Store.AskSnapshot(ctx, h.Name, ask.Application, clean, true, by)
 }
 
 // Compare holds a snapshot against the published edition and stores the report.

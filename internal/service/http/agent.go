@@ -20,6 +20,7 @@ import (
 	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
 	"idletally/internal/service/auth"
+	"idletally/internal/service/desk"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -222,7 +223,7 @@ func (s *Server) describeWork(ctx context.Context, work store.Work) (wire.Work, 
 		if err != nil {
 			return out, err
 		}
-		out.Roots = wireSnapshot(snap).Roots
+		out.Roots, out.Whole = wireSnapshot(snap).Roots, snap.Whole
 		return out, nil
 	}
 	run, err := s.Store.Run(ctx, work.Subject)
@@ -459,19 +460,20 @@ func (s *Server) endRun(w http.ResponseWriter, r *http.Request) error {
 		}
 		rows = append(rows, store.Result{Host: work.Host, Step: res.Step, Outcome: outcome, Path: []byte(steps[i].Path), Reason: res.Reason})
 	}
+	// A last look: a new snapshot shows the result in the whole tree, and its drift. It is asked for before
+	// the run is seen to be ended, so that whoever sees that sees what is still to come.
+	if in.State == "finished" {
+		if _, err := s.desk.AskSnapshot(r.Context(), wire.NewSnapshot{Application: p.Application, Host: work.Host}, "run "+work.Subject); err != nil && !errors.Is(err, desk.ErrBad) {
+			s.Log.Error("snapshot after run", "run", work.Subject, "host", work.Host, "error", err)
+		}
+	}
 	if err := s.Store.EndRunHost(r.Context(), work, in, rows); err != nil {
 		return err
 	}
 	if err := s.Store.Audit(r.Context(), "agent "+work.Host, "run "+in.State, work.Subject, in.Message); err != nil {
 		return err
 	}
-	// A last look: a new snapshot shows the result in the whole tree, and its drift.
-	if in.State == "finished" {
-		if _, err := s.desk.AskSnapshot(r.Context(), p.Application, work.Host, nil, "run "+work.Subject); err != nil && !errors.Is(err, store.ErrNotFound) {
-			s.Log.Error("snapshot after run", "run", work.Subject, "host", work.Host, "error", err)
-		}
-		s.hub.poke(work.Host)
-	}
+	s.hub.poke(work.Host)
 	w.WriteHeader(http.StatusNoContent)
 	return nil
 }

@@ -41,7 +41,7 @@ type byID struct {
 
 func (s *Server) snapshotRoutes() {
 	add(s, op{"POST", "/snapshots", "take-snapshot", "Have a snapshot taken", wire.Operator, 202}, func(ctx context.Context, in *body[wire.NewSnapshot]) (*body[wire.Snapshot], error) {
-		id, err := s.desk.AskSnapshot(ctx, in.Body.Application, in.Body.Host, in.Body.Roots, caller(ctx).Name)
+		id, err := s.desk.AskSnapshot(ctx, in.Body, caller(ctx).Name)
 		if err != nil {
 			return nil, err
 		}

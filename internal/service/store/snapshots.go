@@ -124,6 +124,7 @@ type Snapshot struct {
 	Application string     `db:"application"`
 	State       string     `db:"state"`
 	Roots       string     `db:"roots"`
+	Whole       bool       `db:"whole"`
 	Forest      []byte     `db:"forest"`
 	Directory   []byte     `db:"directory"`
 	Paths       int64      `db:"paths"`
@@ -136,7 +137,7 @@ type Snapshot struct {
 	WaysText    *string    `db:"ways"`
 }
 
-const snapshotColumns = `id, host, application, state, roots, forest, directory, paths, gaps, denied, message, requested_by, created, taken, ways`
+const snapshotColumns = `id, host, application, state, roots, whole, forest, directory, paths, gaps, denied, message, requested_by, created, taken, ways`
 
 // Ways gives the way from / to each root; none where the snapshot is older than they are.
 func (s Snapshot) Ways() (ways []access.Way, err error) {
@@ -157,15 +158,15 @@ func (s Snapshot) Hash() (h tree.Hash) {
 
 // AskSnapshot notes a snapshot that is to be taken and gives it to the host's agent. One that
 // waits already is given instead.
-func (s *Store) AskSnapshot(ctx context.Context, host, application string, roots []string, by string) (id string, err error) {
+func (s *Store) AskSnapshot(ctx context.Context, host, application string, roots []string, whole bool, by string) (id string, err error) {
 	enc, err := json.Marshal(roots)
 	if err != nil {
 		return "", err
 	}
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		id = NewID()
-		if _, err := tx.ExecContext(ctx, `INSERT INTO snapshot (id, host, application, state, roots, denied, message, requested_by, created)
-			VALUES (?,?,?,'waiting',?,'[]','',?,?)`, id, host, application, enc, by, now()); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO snapshot (id, host, application, state, roots, whole, denied, message, requested_by, created)
+			VALUES (?,?,?,'waiting',?,?,'[]','',?,?)`, id, host, application, enc, whole, by, now()); err != nil {
 			return err
 		}
 		return addWork(ctx, tx, host, wire.WorkSnapshot, id)
