@@ -17,6 +17,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -44,6 +45,7 @@ type service struct {
 	ended     []wire.RunDone
 	halt      bool
 	originals []byte
+	snapshots []wire.SnapshotDone
 }
 
 func (s *service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -99,6 +101,13 @@ func (s *service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			s.t.Error(err)
 		}
 		s.ended = append(s.ended, d)
+		w.WriteHeader(204)
+	case strings.HasSuffix(r.URL.Path, "/snapshot"):
+		var d wire.SnapshotDone
+		if err := json.Unmarshal(b, &d); err != nil {
+			s.t.Error(err)
+		}
+		s.snapshots = append(s.snapshots, d)
 		w.WriteHeader(204)
 	default:
 		w.WriteHeader(204)
@@ -171,6 +180,63 @@ func TestSendsOnlyWhatIsMissing(t *testing.T) {
 	}
 	if n, asked := send(); n != 7 || asked > 70 { // forest, root, a, b, c, s, a
 		t.Errorf("after a change: %d nodes sent, %d asked about", n, asked)
+	}
+}
+
+// What is known from the last scan saves reading; where the service has lost what it had, all is read and sent again.
+func TestLooksAgain(t *testing.T) {
+	s, a, _, root := world(t)
+	for i := range 20 {
+		if err := os.MkdirAll(filepath.Join(root, fmt.Sprint(i), "deep"), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	take := func(whole bool) wire.SnapshotDone {
+		t.Helper()
+		var done atomic.Int64
+		if err := a.snapshot(t.Context(), &wire.Work{ID: "w", Kind: wire.WorkSnapshot, Roots: []string{root}, Whole: whole}, &done); err != nil {
+			t.Fatal(err)
+		}
+		d := s.snapshots[len(s.snapshots)-1]
+		n := 0
+		if err := tree.Walk(t.Context(), s.nodes, d.Forest, func(string, tree.Entry) error { n++; return nil }); err != nil || int64(n) != d.Paths || d.Failed != "" {
+			t.Fatalf("%d of %d paths are with the service, %v, %s", n, d.Paths, err, d.Failed)
+		}
+		return d
+	}
+	first := take(false)
+	past, err := filepath.Glob(filepath.Join(a.Folder, "past", "*"))
+	if err != nil || len(past) != 1 {
+		t.Fatalf("%v, %v", past, err)
+	}
+	old, err := os.ReadFile(past[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	if again := take(false); again.Forest != first.Forest {
+		t.Error("the same tree, another hash")
+	}
+	if err := os.Chmod(filepath.Join(root, "7", "deep"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if changed := take(false); changed.Forest == first.Forest {
+		t.Error("a change was not seen")
+	}
+	s.nodes = tree.Memory{}
+	take(false) // it walks what the service has
+	if now, err := os.ReadFile(past[0]); err != nil || string(now) == string(old) {
+		t.Errorf("nothing new is known, %v", err)
+	}
+	take(true)
+	// What nobody has asked about for a month is forgotten.
+	long := time.Now().AddDate(0, -2, 0)
+	other := filepath.Join(a.Folder, "past", "other")
+	if err := errors.Join(os.WriteFile(other, nil, 0o600), os.Chtimes(other, long, long)); err != nil {
+		t.Fatal(err)
+	}
+	take(false)
+	if _, err := os.Stat(other); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("an old past stays: %v", err)
 	}
 }
 
