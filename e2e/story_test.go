@@ -51,6 +51,7 @@ func TestWorld(t *testing.T) {
 	t.Run("restore", func(t *testing.T) { tryRestore(t, s) })
 	t.Run("agents", func(t *testing.T) { tryAgents(t, s) })
 	t.Run("changes", func(t *testing.T) { tryChanges(t, s) })
+	t.Run("files", func(t *testing.T) { tryFiles(t, s) })
 	t.Run("nights", func(t *testing.T) { tryNights(t, s) })
 	t.Run("interface", func(t *testing.T) { tryInterface(t, s) })
 }

@@ -18,11 +18,12 @@ var allowed = map[string][]string{
 	"internal/wire":    {"internal/core"},
 	"internal/inquiry": {"internal/core", "internal/wire"},
 	"internal/report":  {"internal/core", "internal/wire"},
+	"internal/archive": {"internal/core", "internal/wire"},
 	"internal/host":    {"internal/core", "internal/host"},
 	"internal/client":  {"internal/core", "internal/wire"},
 	"internal/agent":   {"internal/core", "internal/wire", "internal/inquiry", "internal/client", "internal/host"},
 	"internal/seeded":  {}, // for tests alone
-	"internal/service": {"internal/core", "internal/wire", "internal/inquiry", "internal/report", "internal/service"},
+	"internal/service": {"internal/core", "internal/wire", "internal/inquiry", "internal/report", "internal/archive", "internal/service"},
 	"internal/cli":     {"internal", "console"},
 	"console":          {},
 	"cmd":              {"internal/cli"},

@@ -167,7 +167,7 @@ exits with 4 where a finding counts, something could not be read, or a host was 
 	written.Flags().StringVar(&format, "format", "html", "html, csv, junit or openmetrics")
 	written.Flags().StringVar(&host, "host", "", "only this host")
 	written.Flags().BoolVar(&fail, "fail", false, "exit with 4 where a finding counts, something could not be read, or a host was not looked at")
-	return noun("drift", "Where hosts are not as declared", show, findings, trend, causes, written)
+	return noun("drift", "Where hosts are not as declared", show, findings, trend, causes, written, fileDrift(o))
 }
 
 // sinceWhen says since when a finding is there, and how often it came back.

@@ -91,7 +91,7 @@ func snapshotCommand(o *options) *cobra.Command {
 	list.Flags().StringVar(&application, "application", "", "only this application")
 	list.Flags().StringVar(&host, "host", "", "only this host")
 	list.Flags().IntVar(&most, "most", 50, "how many at the most")
-	return noun("snapshot", "What hosts looked like", take, list, changesCommand(o))
+	return noun("snapshot", "What hosts looked like", append([]*cobra.Command{take, list, changesCommand(o)}, fileCommands(o)...)...)
 }
 
 // unknownOf marks an account or group that the host no longer has.

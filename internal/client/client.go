@@ -91,7 +91,10 @@ func Status(err error) int {
 // Do makes one call. in and out may be nil.
 func (c *Client) Do(ctx context.Context, method, path string, in, out any) error {
 	var rd io.Reader
-	if in != nil {
+	kind := "application/json"
+	if file, ok := in.(io.Reader); ok {
+		rd, kind = file, octets
+	} else if in != nil {
 		b, err := json.Marshal(in)
 		if err != nil {
 			return err
@@ -103,7 +106,7 @@ func (c *Client) Do(ctx context.Context, method, path string, in, out any) error
 		return err
 	}
 	if in != nil {
-		req.Header.Set("Content-Type", "application/json")
+		req.Header.Set("Content-Type", kind)
 	}
 	if c.Token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.Token)
@@ -117,6 +120,12 @@ func (c *Client) Do(ctx context.Context, method, path string, in, out any) error
 		return err
 	}
 	if out == nil || resp.StatusCode == http.StatusNoContent {
+		return nil
+	}
+	if file, ok := out.(io.Writer); ok {
+		if _, err := io.Copy(file, resp.Body); err != nil {
+			return fmt.Errorf("the answer broke off: %w", err)
+		}
 		return nil
 	}
 	body := io.LimitReader(resp.Body, 256<<20)
@@ -303,6 +312,17 @@ func (c *Client) Applications(ctx context.Context) ([]wire.Application, error) {
 // TakeSnapshot asks for a snapshot.
 func (c *Client) TakeSnapshot(ctx context.Context, ask wire.NewSnapshot) (wire.Snapshot, error) {
 	return post[wire.Snapshot](ctx, c, "/snapshots", ask)
+}
+
+// ExportSnapshot writes a snapshot as one file.
+func (c *Client) ExportSnapshot(ctx context.Context, id string, w io.Writer) error {
+	return c.Do(ctx, http.MethodGet, "/snapshots/"+url.PathEscape(id)+"/file", nil, w)
+}
+
+// ImportSnapshot takes in a snapshot file.
+func (c *Client) ImportSnapshot(ctx context.Context, application, host string, r io.Reader) (out wire.Snapshot, err error) {
+	err = c.Do(ctx, http.MethodPost, "/snapshots/import?"+url.Values{"application": {application}, "host": {host}}.Encode(), r, &out)
+	return out, err
 }
 
 // Snapshot shows a snapshot.

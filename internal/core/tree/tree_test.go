@@ -171,3 +171,35 @@ func TestPack(t *testing.T) {
 		t.Error("a cut pack was taken")
 	}
 }
+
+// Each node comes once, after all that it refers to.
+func TestEach(t *testing.T) {
+	m := Memory{}
+	file := func(name string) Entry { return Entry{Name: name, Kind: perm.File, Set: perm.POSIX{}.Set()} }
+	in := func(name string, h Hash) Entry {
+		return Entry{Name: name, Kind: perm.Folder, Set: perm.POSIX{}.Set(), Child: h}
+	}
+	leaf := m.Add(Node{Entries: []Entry{file("x")}})
+	var many Node
+	for i := range 3*batch + 1 {
+		many.Entries = append(many.Entries, in(fmt.Sprintf("%04d", i), m.Add(Node{Entries: []Entry{file(fmt.Sprint(i)), in("leaf", leaf)}})))
+	}
+	forest := m.Add(Node{Forest: true, Entries: []Entry{in("/a", m.Add(many)), in("/b", leaf)}})
+	seen := map[Hash]bool{}
+	err := Each(t.Context(), m, forest, func(h Hash, b []byte) error {
+		n, err := Decode(b)
+		if err != nil || Sum(b) != h || seen[h] {
+			t.Fatalf("%s: %v, again %t", h, err, seen[h])
+		}
+		for _, c := range n.Children() {
+			if !seen[c] {
+				t.Fatalf("%s came before its child", h)
+			}
+		}
+		seen[h] = true
+		return nil
+	})
+	if err != nil || len(seen) != len(m) || !seen[forest] {
+		t.Errorf("%d of %d nodes, %v", len(seen), len(m), err)
+	}
+}

@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
+	"net/http"
 	"strconv"
 	"time"
 
@@ -25,14 +27,30 @@ func wireSnapshot(v store.Snapshot) wire.Snapshot {
 	if v.State == "ready" {
 		w.Root = v.Hash().String()
 	}
-	var roots []string
-	if json.Unmarshal([]byte(v.Roots), &roots) == nil {
-		for _, r := range roots {
-			w.Roots = append(w.Roots, pathname.Escape(r))
-		}
+	roots, _ := v.RootList() // we wrote both
+	for _, r := range roots {
+		w.Roots = append(w.Roots, pathname.Escape(r))
 	}
-	_ = json.Unmarshal([]byte(v.Denied), &w.Denied) // we wrote it
+	w.Denied, _ = v.DeniedList()
 	return w
+}
+
+const (
+	importPath = "/snapshots/import"
+	maxImport  = 4 << 30
+)
+
+// importing reads its body as it comes: it may be larger than what memory is for.
+type importing struct {
+	Application string `query:"application" required:"true" maxLength:"64" pattern:"^[a-z0-9]([a-z0-9._-]{0,62}[a-z0-9])?$"`
+	Host        string `query:"host" required:"true" maxLength:"64"`
+	file        io.Reader
+}
+
+// Resolve keeps the body.
+func (i *importing) Resolve(ctx huma.Context) []error {
+	i.file = ctx.BodyReader()
+	return nil
 }
 
 type byID struct {
@@ -67,6 +85,32 @@ func (s *Server) snapshotRoutes() {
 	})
 	add(s, op{"GET", "/snapshots/{id}", "get-snapshot", "Show a snapshot", wire.Viewer, 200}, func(ctx context.Context, in *byID) (*body[wire.Snapshot], error) {
 		v, err := s.Store.Snapshot(ctx, in.ID)
+		return &body[wire.Snapshot]{wireSnapshot(v)}, err
+	})
+	add(s, op{"GET", "/snapshots/{id}/file", "export-snapshot", "A snapshot as one file that holds all of it (see docs/formats.md)", wire.Viewer, 200}, func(ctx context.Context, in *byID) (*huma.StreamResponse, error) {
+		v, err := s.Store.Snapshot(ctx, in.ID)
+		if err == nil {
+			err = s.desk.Exportable(ctx, v)
+		}
+		if err != nil {
+			return nil, err
+		}
+		return &huma.StreamResponse{Body: func(hc huma.Context) {
+			hc.SetHeader("Content-Type", "application/octet-stream")
+			hc.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s.snapshot"`, v.Host, v.ID))
+			if err := s.desk.Export(ctx, v, hc.BodyWriter()); err != nil {
+				s.Log.Error("export", "snapshot", v.ID, "error", err)
+				panic(http.ErrAbortHandler) // half a file must not look like a whole one
+			}
+		}}, nil
+	})
+	add(s, op{"POST", importPath, "import-snapshot", "Take in a snapshot file of a host (application/octet-stream)", wire.Operator, 201}, func(ctx context.Context, in *importing) (*body[wire.Snapshot], error) {
+		id, err := s.desk.Import(ctx, in.Application, in.Host, caller(ctx).Name, in.file)
+		if err != nil {
+			return nil, err
+		}
+		s.audit(ctx, "snapshot imported", in.Host, in.Application+" "+id)
+		v, err := s.Store.Snapshot(ctx, id)
 		return &body[wire.Snapshot]{wireSnapshot(v)}, err
 	})
 	type turn struct {

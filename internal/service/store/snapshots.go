@@ -12,6 +12,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"idletally/internal/core/access"
+	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/tree"
 	"idletally/internal/wire"
@@ -150,6 +151,34 @@ func (s Snapshot) Ways() (ways []access.Way, err error) {
 	return ways, nil
 }
 
+// RootList gives the snapshot's roots as they are.
+func (s Snapshot) RootList() (roots []string, err error) {
+	var paths []pathname.Path
+	if err := json.Unmarshal([]byte(s.Roots), &paths); err != nil {
+		return nil, fmt.Errorf("the roots of snapshot %s are damaged: %w", s.ID, err)
+	}
+	for _, p := range paths {
+		roots = append(roots, string(p))
+	}
+	return roots, nil
+}
+
+// asPaths gives roots a form that keeps their bytes in JSON.
+func asPaths(roots []string) (out []pathname.Path) {
+	for _, r := range roots {
+		out = append(out, pathname.Path(r))
+	}
+	return out
+}
+
+// DeniedList gives what could not be read, and why.
+func (s Snapshot) DeniedList() (denied []wire.Denied, err error) {
+	if err := json.Unmarshal([]byte(s.Denied), &denied); err != nil {
+		return nil, fmt.Errorf("what snapshot %s could not read is damaged: %w", s.ID, err)
+	}
+	return denied, nil
+}
+
 // Hash is the snapshot's forest.
 func (s Snapshot) Hash() (h tree.Hash) {
 	copy(h[:], s.Forest)
@@ -159,7 +188,7 @@ func (s Snapshot) Hash() (h tree.Hash) {
 // AskSnapshot notes a snapshot that is to be taken and gives it to the host's agent. One that
 // waits already is given instead.
 func (s *Store) AskSnapshot(ctx context.Context, host, application string, roots []string, whole bool, by string) (id string, err error) {
-	enc, err := json.Marshal(roots)
+	enc, err := json.Marshal(asPaths(roots))
 	if err != nil {
 		return "", err
 	}
@@ -177,17 +206,51 @@ func (s *Store) AskSnapshot(ctx context.Context, host, application string, roots
 // KeepSnapshot stores what an agent found. The snapshot is not shown before ReadySnapshot, so
 // that whoever sees it sees its report too.
 func (s *Store) KeepSnapshot(ctx context.Context, work Work, d wire.SnapshotDone) error {
-	denied, err := json.Marshal(d.Denied)
-	if err != nil {
-		return err
-	}
 	if d.Failed != "" {
+		denied, err := json.Marshal(d.Denied)
+		if err != nil {
+			return err
+		}
 		return s.tx(ctx, func(tx *sqlx.Tx) error {
 			if _, err := tx.ExecContext(ctx, `UPDATE snapshot SET state = 'failed', message = ?, denied = ? WHERE id = ? AND state = 'waiting'`, d.Failed, denied, work.Subject); err != nil {
 				return err
 			}
 			return endWork(ctx, tx, work.ID)
 		})
+	}
+	return s.keep(ctx, d, func(tx *sqlx.Tx, dirHash, denied, ways []byte) error {
+		_, err := tx.ExecContext(ctx, `UPDATE snapshot SET forest = ?, directory = ?, paths = ?, gaps = ?, denied = ?, taken = ?, ways = ?
+			WHERE id = ? AND state = 'waiting'`, d.Forest[:], dirHash, d.Paths, d.Gaps, denied, now(), ways, work.Subject)
+		return err
+	})
+}
+
+// ImportSnapshot stores what was taken elsewhere; its nodes are there already. It sorts with the time
+// at which it was taken, and is not shown before ShowSnapshot.
+func (s *Store) ImportSnapshot(ctx context.Context, application, host string, roots []string, taken time.Time, d wire.SnapshotDone, by string) (id string, err error) {
+	id = idAt(taken)
+	names, err := json.Marshal(asPaths(roots))
+	if err != nil {
+		return "", err
+	}
+	return id, s.keep(ctx, d, func(tx *sqlx.Tx, dirHash, denied, ways []byte) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO snapshot (id, host, application, state, roots, whole, forest, directory, paths, gaps, denied, message, requested_by, created, taken, ways)
+			VALUES (?,?,?,'waiting',?,TRUE,?,?,?,?,?,'',?,?,?,?)`, id, host, application, names, d.Forest[:], dirHash, d.Paths, d.Gaps, denied, by, now(), taken.UTC(), ways)
+		return err
+	})
+}
+
+// ShowSnapshot shows an imported snapshot.
+func (s *Store) ShowSnapshot(ctx context.Context, id string) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE snapshot SET state = 'ready' WHERE id = ? AND state = 'waiting' AND forest IS NOT NULL`, id)
+	return changed(r, err, "snapshot "+id)
+}
+
+// keep stores what goes with a snapshot's nodes.
+func (s *Store) keep(ctx context.Context, d wire.SnapshotDone, row func(tx *sqlx.Tx, dirHash, denied, ways []byte) error) error {
+	denied, err := json.Marshal(d.Denied)
+	if err != nil {
+		return err
 	}
 	have, err := s.Have(ctx, []tree.Hash{d.Forest})
 	if err != nil {
@@ -208,9 +271,7 @@ func (s *Store) KeepSnapshot(ctx context.Context, work Work, d wire.SnapshotDone
 		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO directory (hash, data) VALUES (?,?)`, dirHash[:], encoder.EncodeAll(dir, nil)); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE snapshot SET forest = ?, directory = ?, paths = ?, gaps = ?, denied = ?, taken = ?, ways = ?
-			WHERE id = ? AND state = 'waiting'`, d.Forest[:], dirHash[:], d.Paths, d.Gaps, denied, now(), ways, work.Subject)
-		return err
+		return row(tx, dirHash[:], denied, ways)
 	})
 }
 

@@ -97,9 +97,12 @@ func (s *Store) Ping(ctx context.Context) error {
 var base32Lower = base32.NewEncoding("0123456789abcdefghjkmnpqrstvwxyz").WithPadding(base32.NoPadding)
 
 // NewID makes an id: 48 bits of milliseconds and 32 random ones, so that ids sort by time.
-func NewID() string {
+func NewID() string { return idAt(time.Now()) }
+
+// idAt makes an id that sorts with those of another time.
+func idAt(t time.Time) string {
 	var b [14]byte
-	binary.BigEndian.PutUint64(b[:], uint64(time.Now().UnixMilli())<<16)
+	binary.BigEndian.PutUint64(b[:], uint64(t.UnixMilli())<<16)
 	rand.Read(b[6:10])
 	return base32Lower.EncodeToString(b[:10])
 }

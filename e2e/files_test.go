@@ -1,0 +1,74 @@
+//go:build linux
+
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"idletally/demo"
+)
+
+// A snapshot goes to a file and comes back; one is taken without any service, and held against a
+// baseline on the spot.
+func tryFiles(t *testing.T, s *demo.Stage) {
+	c := command{t, s, "quartermaster"}
+	c.login()
+	dir := t.TempDir()
+	in := func(name string) string { return filepath.Join(dir, name) }
+	text := in("ticketing.yaml")
+	if err := os.WriteFile(text, []byte(demo.Baseline("ticketing")), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	api := as(t, s, "quartermaster")
+	stored := snapshot(t, api, "ticketing", "slip-north")
+	if err := os.WriteFile(in("half"), []byte("idletally snapshot 1\nxx"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, x := range []struct {
+		argv []string
+		code int
+		says string
+	}{
+		{[]string{"snapshot", "export", stored.ID, in("north")}, 0, stored.Root},
+		{[]string{"snapshot", "verify", in("north")}, 0, stored.Root},
+		{[]string{"snapshot", "verify", in("half")}, 1, "no sound snapshot file"},
+		{[]string{"snapshot", "verify", text}, 1, "does not begin with"},
+		{[]string{"snapshot", "import", in("north"), "--application", "elsewhere"}, 0, "ready"},
+		{[]string{"snapshot", "import", in("half")}, 1, "no sound snapshot file"},
+		{[]string{"snapshot", "import", in("north"), "--host", "dinghy"}, 1, "not found"},
+		{[]string{"snapshot", "export", "0000000000000000", in("none")}, 1, "not found"},
+		{[]string{"snapshot", "save", in("here")}, 2, "--root FOLDER"},
+		{[]string{"snapshot", "save", in("here"), "--root", filepath.Join(s.Root("slip-north"), "srv/ticketing"), "--host", "slip-north"}, 0, "3226"},
+		{[]string{"snapshot", "import", in("here"), "--application", "ticketing"}, 1, "the file does not hold it"},
+		{[]string{"snapshot", "import", in("here")}, 2, "--application NAME"},
+		{[]string{"drift", "file", in("here"), text}, 0, "0 judged"}, // its root is another one
+	} {
+		if out, errs, code := c.run("", x.argv...); code != x.code || !strings.Contains(out+errs, x.says) {
+			t.Errorf("%v: exit code %d, want %d and %q\n%s%s", x.argv, code, x.code, x.says, out, errs)
+		}
+	}
+	if _, err := os.Stat(in("none")); err == nil {
+		t.Error("a file was left of what could not be exported")
+	}
+	// The file says what the service says.
+	d, err := api.Drift(t.Context(), "ticketing", "slip-north")
+	if err != nil {
+		t.Fatal(err)
+	}
+	out, errs, code := c.run("", "drift", "file", in("north"), text, "--tag", "ticketing", "--strict", "--output", "csv")
+	if code != 4 || strings.Count(out, "\n") != len(d.Groups)+1 || errs != "" {
+		t.Errorf("%d: %d lines, want %d groups\n%s%s", code, strings.Count(out, "\n"), len(d.Groups), out, errs)
+	}
+	for _, g := range d.Groups {
+		if !strings.Contains(out, g.ID+",slip-north,") {
+			t.Errorf("group %s is not in\n%s", g.ID, out)
+		}
+	}
+	_, err = as(t, s, "harbourmaster").ImportSnapshot(t.Context(), "ticketing", "slip-north", strings.NewReader("x"))
+	fails(t, "a reviewer imports", err, 403, "needs the role operator")
+	_, err = api.ImportSnapshot(t.Context(), "ticketing", "slip-north", strings.NewReader("x"))
+	fails(t, "rubbish is imported", err, 422, "no sound snapshot file")
+}

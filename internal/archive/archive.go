@@ -1,0 +1,164 @@
+// Package archive writes a snapshot to one file that holds all of it, and reads it back: taken on a
+// host without a network, carried elsewhere, kept for years.
+//
+// A file is the line "idletally snapshot 1" and a zstd stream (RFC 8878) with a checksum. In the
+// stream stands, each as its length (uvarint) and its bytes, first a head in JSON, then the nodes,
+// children before parents, the forest last. All of it follows from the forest's hash in the head.
+package archive
+
+import (
+	"bufio"
+	"context"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/tree"
+	"idletally/internal/wire"
+)
+
+const mark = "idletally snapshot 1\n"
+
+// Limits of a file: of its head, and of its nodes all together.
+const (
+	MaxHead  = 64 << 20
+	MaxNodes = 8 << 30
+)
+
+// A Head is what a snapshot knows besides its nodes.
+type Head struct {
+	Host        string          `json:"host"`
+	Application string          `json:"application,omitempty"`
+	Taken       time.Time       `json:"taken"`
+	Roots       []pathname.Path `json:"roots"`
+	wire.SnapshotDone
+}
+
+// Write writes a snapshot.
+func Write(ctx context.Context, w io.Writer, h Head, src tree.Source) error {
+	if _, err := io.WriteString(w, mark); err != nil {
+		return err
+	}
+	z, err := zstd.NewWriter(w, zstd.WithEncoderCRC(true), zstd.WithEncoderConcurrency(2))
+	if err != nil {
+		return err
+	}
+	piece := func(b []byte) error {
+		_, err := z.Write(binary.AppendUvarint(nil, uint64(len(b))))
+		if err == nil {
+			_, err = z.Write(b)
+		}
+		return err
+	}
+	head, err := json.Marshal(h)
+	if err == nil {
+		err = piece(head)
+	}
+	if err == nil {
+		err = tree.Each(ctx, src, h.Forest, func(_ tree.Hash, node []byte) error { return piece(node) })
+	}
+	return errors.Join(err, z.Close())
+}
+
+// ErrNoSnapshot says that a file is no snapshot, or a damaged one.
+var ErrNoSnapshot = errors.New("this is no sound snapshot file")
+
+// Read reads a snapshot and checks it: each node is whole and canonical, all that a node refers to
+// came before it, and the forest is the one that the head tells of. Nodes are handed out as they
+// come, after head.
+func Read(r io.Reader, head func(Head) error, node func(h tree.Hash, b []byte) error) error {
+	bad := func(format string, args ...any) error {
+		return fmt.Errorf("%w: %w", ErrNoSnapshot, fmt.Errorf(format, args...))
+	}
+	line := make([]byte, len(mark))
+	if _, err := io.ReadFull(r, line); err != nil || string(line) != mark {
+		return bad("it does not begin with %q", mark[:len(mark)-1])
+	}
+	z, err := zstd.NewReader(r, zstd.WithDecoderMaxMemory(256<<20), zstd.WithDecoderMaxWindow(64<<20), zstd.WithDecoderConcurrency(2))
+	if err != nil {
+		return err
+	}
+	defer z.Close()
+	in := bufio.NewReaderSize(z, 1<<20)
+	left := int64(MaxNodes)
+	piece := func(most uint64) ([]byte, error) {
+		n, err := binary.ReadUvarint(in)
+		if err != nil {
+			return nil, err
+		}
+		if left -= int64(n); n > most || left < 0 {
+			return nil, bad("a part of %d bytes is larger than what is read", n)
+		}
+		b := make([]byte, 0, min(n, 1<<20)) // a length may lie: what is not there takes no room
+		for uint64(len(b)) < n && err == nil {
+			at := len(b)
+			b = append(b, make([]byte, min(n-uint64(at), 1<<20))...)
+			_, err = io.ReadFull(in, b[at:])
+		}
+		if err != nil {
+			return nil, bad("it ends too early: %w", err)
+		}
+		return b, nil
+	}
+	b, err := piece(MaxHead)
+	if err != nil {
+		return bad("its head: %w", err)
+	}
+	var h Head
+	if err := json.Unmarshal(b, &h); err != nil {
+		return bad("its head: %w", err)
+	}
+	if err := h.check(); err != nil {
+		return bad("its head: %w", err)
+	}
+	if err := head(h); err != nil {
+		return err
+	}
+	seen := map[tree.Hash]bool{}
+	for {
+		b, err := piece(tree.MaxNode)
+		if errors.Is(err, io.EOF) && !errors.Is(err, ErrNoSnapshot) {
+			break
+		}
+		if err != nil {
+			return bad("node %d: %w", len(seen)+1, err)
+		}
+		n, err := tree.Decode(b)
+		if err != nil {
+			return bad("node %d: %w", len(seen)+1, err)
+		}
+		for _, c := range n.Children() {
+			if !seen[c] {
+				return bad("node %d refers to node %s, which did not come before it", len(seen)+1, c)
+			}
+		}
+		sum := tree.Sum(b)
+		seen[sum] = true
+		if err := node(sum, b); err != nil {
+			return err
+		}
+	}
+	if !seen[h.Forest] {
+		return bad("the forest %s is not in it", h.Forest)
+	}
+	return nil
+}
+
+func (h *Head) check() error {
+	if h.Taken.IsZero() || h.Directory == nil || len(h.Roots) == 0 {
+		return errors.New("it lacks when the snapshot was taken, its accounts or its roots")
+	}
+	for _, r := range h.Roots {
+		if err := pathname.Check(string(r)); err != nil {
+			return err
+		}
+	}
+	h.Directory.Index()
+	return nil
+}

@@ -1,0 +1,240 @@
+//go:build linux
+
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"idletally/internal/archive"
+	"idletally/internal/client"
+	"idletally/internal/core/baseline"
+	"idletally/internal/core/drift"
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/tree"
+	"idletally/internal/host/identity"
+	"idletally/internal/host/look"
+	"idletally/internal/host/scan"
+	"idletally/internal/wire"
+)
+
+// create makes a file whole or not at all: it has its name only when all of it is written.
+func create(name string, write func(io.Writer) error) (err error) {
+	f, err := os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+"-*")
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, f.Close(), os.Remove(f.Name()))
+		}
+	}()
+	if err = write(f); err != nil {
+		return err
+	}
+	if err = f.Sync(); err != nil {
+		return err
+	}
+	if err = f.Close(); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), name)
+}
+
+// fileCommands are those for snapshots as files.
+func fileCommands(o *options) []*cobra.Command {
+	var roots []string
+	var host, application string
+	var cross bool
+	save := &cobra.Command{Use: "save FILE", Short: "Take a snapshot of this machine into a file, without any service", Args: args(1, 1, "a file to write"),
+		RunE: func(c *cobra.Command, a []string) error {
+			if len(roots) == 0 {
+				return usageError{errors.New("say which folders: --root FOLDER")}
+			}
+			if host == "" {
+				var err error
+				if host, err = os.Hostname(); err != nil {
+					return err
+				}
+			}
+			head, err := saveHere(c.Context(), a[0], archive.Head{Host: host, Application: application}, roots, cross)
+			if err != nil {
+				return err
+			}
+			for _, d := range head.Denied[:min(len(head.Denied), 20)] {
+				fmt.Fprintf(c.ErrOrStderr(), "not read: %s: %s\n", printable(d.Path), printable(d.Reason))
+			}
+			return o.showOne(c, head, "file", a[0], "host", head.Host, "paths", num(head.Paths), "gaps", num(head.Gaps), "root hash", head.Forest.String())
+		}}
+	save.Flags().StringArrayVar(&roots, "root", nil, "a folder; repeatable")
+	save.Flags().StringVar(&host, "host", "", "the host's name in the file (default: what this machine is called)")
+	save.Flags().StringVar(&application, "application", "", "the application that it is of")
+	save.Flags().BoolVar(&cross, "cross", false, "go into other file systems that are mounted below")
+	check := &cobra.Command{Use: "verify FILE", Short: "Say whether a snapshot file is whole and sound", Args: args(1, 1, "a snapshot file"),
+		RunE: func(c *cobra.Command, a []string) error {
+			head, spool, err := readFile(a[0])
+			if err != nil {
+				return err
+			}
+			defer spool.Close()
+			return o.showOne(c, head, "file", a[0], "host", head.Host, "taken", when(head.Taken), "paths", num(head.Paths), "gaps", num(head.Gaps), "root hash", head.Forest.String())
+		}}
+	export := &cobra.Command{Use: "export SNAPSHOT FILE", Short: "Write a stored snapshot to a file that holds all of it", Args: args(2, 2, "a snapshot and a file to write"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			if err := create(a[1], func(w io.Writer) error { return api.ExportSnapshot(c.Context(), a[0], w) }); err != nil {
+				return err
+			}
+			head, spool, err := readFile(a[1])
+			if err != nil {
+				return err
+			}
+			defer spool.Close()
+			return o.showOne(c, head, "file", a[1], "host", head.Host, "taken", when(head.Taken), "paths", num(head.Paths), "root hash", head.Forest.String())
+		})}
+	take := &cobra.Command{Use: "import FILE", Short: "Take a snapshot file in", Args: args(1, 1, "a snapshot file"),
+		Long: `Take a snapshot file in, as the snapshot of a host that the service knows. It counts from the time at which it was
+taken; where it is the host's newest it is held against the published baseline.`,
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			head, spool, err := readFile(a[0])
+			if err != nil {
+				return err
+			}
+			spool.Close()
+			if host == "" {
+				host = head.Host
+			}
+			if application == "" {
+				application = head.Application
+			}
+			if application == "" {
+				return usageError{errors.New("the file does not say of which application it is: --application NAME")}
+			}
+			f, err := os.Open(a[0])
+			if err != nil {
+				return err
+			}
+			defer f.Close()
+			s, err := api.ImportSnapshot(c.Context(), application, host, f)
+			if err != nil {
+				return err
+			}
+			return showSnapshots(o, c, []wire.Snapshot{s})
+		})}
+	take.Flags().StringVar(&host, "host", "", "the host (default: as the file says)")
+	take.Flags().StringVar(&application, "application", "", "the application (default: as the file says)")
+	return []*cobra.Command{save, export, take, check}
+}
+
+// saveHere scans this machine and writes what it found.
+func saveHere(ctx context.Context, file string, head archive.Head, roots []string, cross bool) (archive.Head, error) {
+	slices.Sort(roots)
+	for i, r := range roots {
+		abs, err := filepath.Abs(r)
+		if err != nil {
+			return head, err
+		}
+		roots[i] = abs
+		head.Roots = append(head.Roots, pathname.Path(abs))
+	}
+	dir, err := identity.Read(ctx)
+	if err != nil {
+		return head, err
+	}
+	spool, err := scan.NewSpool(filepath.Dir(file))
+	if err != nil {
+		return head, err
+	}
+	defer spool.Close()
+	head.Taken = time.Now().UTC().Truncate(time.Second)
+	forest, stats, err := scan.Scan(ctx, roots, scan.Options{Cross: cross}, spool)
+	if err != nil {
+		return head, err
+	}
+	head.Forest, head.Directory, head.Paths, head.Gaps = forest, dir, stats.Paths, stats.Gaps
+	for _, d := range stats.Denied {
+		head.Denied = append(head.Denied, wire.Denied{Path: d.Path.String(), Reason: d.Reason})
+	}
+	for _, r := range roots {
+		if f, err := look.Path(r); err == nil && string(f.Seen.Path) == r {
+			head.Ways = append(head.Ways, f.Way)
+		}
+	}
+	return head, create(file, func(w io.Writer) error { return archive.Write(ctx, w, head, spool) })
+}
+
+// readFile reads and checks a snapshot file. Its nodes are in the spool.
+func readFile(name string) (head archive.Head, spool *scan.Spool, err error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return head, nil, err
+	}
+	defer f.Close()
+	if spool, err = scan.NewSpool(os.TempDir()); err != nil {
+		return head, nil, err
+	}
+	err = archive.Read(f, func(h archive.Head) error { head = h; return nil }, func(h tree.Hash, b []byte) error { return spool.Put(h, b) })
+	if err != nil {
+		spool.Close()
+		return head, nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return head, spool, nil
+}
+
+// fileDrift holds a snapshot file against a baseline file.
+func fileDrift(o *options) *cobra.Command {
+	var strict bool
+	var tags []string
+	c := &cobra.Command{Use: "file SNAPSHOT-FILE BASELINE-FILE", Short: "Hold a snapshot file against a baseline file, without any service", Args: args(2, 2, "a snapshot file and a baseline file"),
+		RunE: func(c *cobra.Command, a []string) error {
+			head, spool, err := readFile(a[0])
+			if err != nil {
+				return err
+			}
+			defer spool.Close()
+			text, err := read(c, a[1])
+			if err != nil {
+				return err
+			}
+			doc, err := baseline.ParseFor([]byte(text), baseline.Env{Host: head.Host, Tags: tags})
+			if err != nil {
+				return fmt.Errorf("%s:\n%w", a[1], err)
+			}
+			m, problems := baseline.Compile(doc, head.Directory)
+			for _, p := range problems {
+				fmt.Fprintf(c.ErrOrStderr(), "%s:%s: %s\n", a[1], p.Position, p.Message)
+			}
+			sum, groups, err := drift.Compare(c.Context(), spool, head.Forest, m, head.Directory, nil, nil, drift.Report{
+				Finding: func(drift.Finding) error { return nil }, Unread: func(drift.Unread) error { return nil },
+			})
+			if err != nil {
+				return err
+			}
+			d := client.Drift{Reports: []wire.Report{{Application: doc.Application, Host: head.Host, Created: head.Taken, Paths: int64(sum.Paths), Judged: int64(sum.Judged), Findings: int64(sum.Findings), Unread: int64(sum.Unread)}}}
+			for _, g := range groups {
+				d.Groups = append(d.Groups, wire.Group{ID: g.ID, Host: head.Host, Rule: g.Rule, Why: g.Why, Severity: string(g.Severity), Aspect: string(g.Aspect), Kind: g.Kind.String(), Declared: g.Declared, Found: g.Found,
+					Effect: g.Effect, Word: g.Effect.Word(), Meaning: g.Effect.String(), Count: g.Count, Folder: g.Folder.String(), Example: g.Example.String()})
+			}
+			if o.output == "table" {
+				say(c, "%s, %s: %s paths, %s judged; %s findings; %s could not be read.", head.Host, when(head.Taken), strconv.Itoa(sum.Paths), strconv.Itoa(sum.Judged), strconv.Itoa(sum.Findings), strconv.Itoa(sum.Unread))
+			}
+			if err := o.show(c, driftTable(d, "", "Everything is as declared.")); err != nil {
+				return err
+			}
+			if strict && sum.Findings+sum.Unread > 0 {
+				return errNotSo
+			}
+			return nil
+		}}
+	c.Flags().BoolVar(&strict, "strict", false, "exit with 4 where anything drifted or could not be read")
+	c.Flags().StringArrayVar(&tags, "tag", nil, "a tag that the host has; repeatable")
+	return c
+}
