@@ -67,6 +67,22 @@ func tryFiles(t *testing.T, s *demo.Stage) {
 			t.Errorf("group %s is not in\n%s", g.ID, out)
 		}
 	}
+	// What is stored is whole, and tidying up takes nothing that is needed.
+	admin := command{t, s, "admin"}
+	admin.login()
+	for _, x := range []struct {
+		c    command
+		argv []string
+		code int
+		says string
+	}{
+		{c, []string{"storage", "show"}, 0, "snapshots"}, {c, []string{"storage", "check"}, 1, "needs the role admin"}, {c, []string{"storage", "tidy"}, 1, "needs the role admin"},
+		{admin, []string{"storage", "check"}, 0, "are whole"}, {admin, []string{"storage", "tidy"}, 0, "folders needed"}, {admin, []string{"storage", "check"}, 0, "are whole"},
+	} {
+		if out, errs, code := x.c.run("", x.argv...); code != x.code || !strings.Contains(out+errs, x.says) {
+			t.Errorf("%v: exit code %d, want %d and %q\n%s%s", x.argv, code, x.code, x.says, out, errs)
+		}
+	}
 	_, err = as(t, s, "harbourmaster").ImportSnapshot(t.Context(), "ticketing", "slip-north", strings.NewReader("x"))
 	fails(t, "a reviewer imports", err, 403, "needs the role operator")
 	_, err = api.ImportSnapshot(t.Context(), "ticketing", "slip-north", strings.NewReader("x"))

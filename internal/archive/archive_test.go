@@ -82,7 +82,13 @@ func TestDamaged(t *testing.T) {
 		default:
 			b = append(b, b[:at+1]...)
 		}
-		if _, _, err := readBack(b); !errors.Is(err, ErrNoSnapshot) {
+		got, nodes, err := readBack(b)
+		if err == nil { // a bit of the frame's head that says nothing
+			paths := 0
+			if err := tree.Walk(t.Context(), nodes, h.Forest, func(string, tree.Entry) error { paths++; return nil }); err != nil || int64(paths) != h.Paths || got.Forest != h.Forest || got.Host != h.Host {
+				t.Fatalf("damage %d: %d paths, %+v, %v", i, paths, got, err)
+			}
+		} else if !errors.Is(err, ErrNoSnapshot) {
 			t.Fatalf("damage %d: %v", i, err)
 		}
 	}

@@ -76,7 +76,7 @@ and is not as it should be (baseline with errors, drift with --strict, steps ref
 	root.PersistentFlags().StringVarP(&o.output, "output", "o", "table", "how to show the answer: table, json or csv")
 	root.PersistentFlags().StringVar(&o.config, "config", "", "folder of your session (default: your user configuration folder)")
 	root.AddCommand(serveCommand(), agentCommand(o), loginCommand(o), logoutCommand(o), personCommand(o), hostCommand(o),
-		applicationCommand(o), baselineCommand(o), snapshotCommand(o), driftCommand(o), waiverCommand(o), planCommand(o), runCommand(o), historyCommand(o), modeCommand(o), entriesCommand(o), pathCommand(o), accountCommand(o), accessCommand(o), openapiCommand())
+		applicationCommand(o), baselineCommand(o), snapshotCommand(o), driftCommand(o), waiverCommand(o), planCommand(o), runCommand(o), historyCommand(o), storageCommand(o), modeCommand(o), entriesCommand(o), pathCommand(o), accountCommand(o), accessCommand(o), openapiCommand())
 	return root
 }
 

@@ -15,6 +15,7 @@ import (
 
 	"idletally/console"
 	"idletally/internal/service/authority"
+	"idletally/internal/service/desk"
 	service "idletally/internal/service/http"
 	"idletally/internal/service/mariadb"
 	"idletally/internal/service/store"
@@ -31,6 +32,7 @@ func logger(c *cobra.Command, level string) (*slog.Logger, error) {
 func serveCommand() *cobra.Command {
 	var listen, data, dsn, level string
 	var names []string
+	var keep desk.Retention
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service",
@@ -49,18 +51,21 @@ environment: IDLETALLY_DATABASE.`,
 			if dsn == "" {
 				dsn = os.Getenv("IDLETALLY_DATABASE")
 			}
-			return serve(c, log, listen, data, dsn, names)
+			return serve(c, log, listen, data, dsn, names, keep)
 		},
 	}
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:7780", "address to listen on")
 	c.Flags().StringVar(&data, "data", "/var/lib/idletally", "folder for keys and, without --database, the database")
 	c.Flags().StringVar(&dsn, "database", "", "MariaDB to use: user:password@tcp(host:port)/name")
 	c.Flags().StringSliceVar(&names, "name", []string{"localhost", "127.0.0.1", "::1"}, "names and addresses that the service's certificate is for")
+	c.Flags().IntVar(&keep.All, "keep-all", 30, "days for which all snapshots are kept")
+	c.Flags().IntVar(&keep.Daily, "keep-daily", 180, "days for which the last snapshot of each day is kept")
+	c.Flags().IntVar(&keep.Weekly, "keep-weekly", 730, "days for which the last snapshot of each week is kept; the newest stays in any case")
 	c.Flags().StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	return c
 }
 
-func serve(c *cobra.Command, log *slog.Logger, listen, data, dsn string, names []string) error {
+func serve(c *cobra.Command, log *slog.Logger, listen, data, dsn string, names []string, keep desk.Retention) error {
 	ctx := c.Context()
 	// The database's own account must be able to reach its folder through this one.
 	if err := os.MkdirAll(data, 0o711); err != nil {
@@ -97,8 +102,13 @@ func serve(c *cobra.Command, log *slog.Logger, listen, data, dsn string, names [
 	if password != "" {
 		fmt.Fprintf(out, "first admin %s, one-time password %s\n", name, password)
 	}
+	handler := service.New(service.Config{Store: st, Authority: a, Log: log, Console: console.Files(), Version: Version, Stopping: ctx.Done(), Keep: keep})
+	tending, enough := context.WithCancel(ctx)
+	tended := make(chan struct{})
+	go func() { defer close(tended); handler.Tend(tending) }()
+	defer func() { enough(); <-tended }() // before the database goes
 	srv := &http.Server{
-		Handler:           service.New(service.Config{Store: st, Authority: a, Log: log, Console: console.Files(), Version: Version, Stopping: ctx.Done()}),
+		Handler:           handler,
 		TLSConfig:         a.Server(names),
 		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 3 * time.Minute, WriteTimeout: 4 * time.Minute, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10,

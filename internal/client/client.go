@@ -325,6 +325,21 @@ func (c *Client) ImportSnapshot(ctx context.Context, application, host string, r
 	return out, err
 }
 
+// Storage says how much is stored.
+func (c *Client) Storage(ctx context.Context) (wire.Storage, error) {
+	return get[wire.Storage](ctx, c, "/storage", nil)
+}
+
+// CheckStorage verifies a part of what is stored.
+func (c *Client) CheckStorage(ctx context.Context, after string) (wire.StorageCheck, error) {
+	return post[wire.StorageCheck](ctx, c, "/storage/check?"+url.Values{"after": {after}}.Encode(), nil)
+}
+
+// TidyStorage lets go what is not to be kept.
+func (c *Client) TidyStorage(ctx context.Context) (wire.Tidied, error) {
+	return post[wire.Tidied](ctx, c, "/storage/tidy", nil)
+}
+
 // Snapshot shows a snapshot.
 func (c *Client) Snapshot(ctx context.Context, id string) (wire.Snapshot, error) {
 	return get[wire.Snapshot](ctx, c, "/snapshots/"+url.PathEscape(id), nil)

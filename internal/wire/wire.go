@@ -560,3 +560,27 @@ type History struct {
 	Subject string    `json:"subject" db:"subject"`
 	Detail  string    `json:"detail,omitempty" db:"detail"`
 }
+
+// Storage is how much is stored.
+type Storage struct {
+	Nodes     int64 `json:"nodes" doc:"Folders, each stored once however many snapshots have it"`
+	Bytes     int64 `json:"bytes" doc:"Of these, compressed"`
+	Snapshots int64 `json:"snapshots"`
+	Reports   int64 `json:"reports"`
+}
+
+// StorageCheck is what a look at a part of the storage came to.
+type StorageCheck struct {
+	Nodes     int    `json:"nodes"`
+	Snapshots int    `json:"snapshots"`
+	Faults    []Left `json:"faults"`
+	Next      string `json:"next,omitempty" doc:"Give it as the parameter after to go on"`
+}
+
+// Tidied is what tidying up took away.
+type Tidied struct {
+	Snapshots   int   `json:"snapshots"`
+	Nodes       int64 `json:"nodes"`
+	Directories int64 `json:"directories"`
+	Live        int64 `json:"live" doc:"Nodes that are needed"`
+}

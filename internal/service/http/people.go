@@ -38,6 +38,7 @@ func (s *Server) routes(r chi.Router) {
 	s.calculatorRoutes()
 	s.driftRoutes()
 	s.waiverRoutes()
+	s.storageRoutes()
 	s.planRoutes()
 	s.runRoutes(r)
 }

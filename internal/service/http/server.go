@@ -38,6 +38,7 @@ type Config struct {
 	Console   fs.FS // the built console; nil serves a hint instead
 	Version   string
 	Stopping  <-chan struct{} // closed when the service is to end: who waits is sent home
+	Keep      desk.Retention
 }
 
 // Server serves everything.

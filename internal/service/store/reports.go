@@ -146,8 +146,8 @@ func (w *ReportWriter) End(sum drift.Summary, groups []drift.Group) (Report, err
 
 // Report finds a whole report.
 func (s *Store) Report(ctx context.Context, id string) (r Report, err error) {
-	err = s.db.GetContext(ctx, &r, `SELECT `+reportColumns+` FROM report WHERE id = ? AND ready`, id)
-	return r, one(err, "report "+id)
+	err = s.db.GetContext(ctx, &r, `SELECT `+reportColumns+` FROM report WHERE id = ? AND ready AND NOT trimmed`, id)
+	return r, one(err, "report "+id+" with its findings")
 }
 
 // CurrentReport finds the newest whole report of an application on a host.

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -23,7 +22,7 @@ var (
 	decoder, _ = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(tree.MaxNode+1024), zstd.WithDecoderConcurrency(2))
 )
 
-func in(n int) string { return "(" + strings.TrimSuffix(strings.Repeat("?,", n), ",") + ")" }
+func in(n int) string { return "(" + repeated("?", n) + ")" }
 
 func hashArgs(hashes []tree.Hash) []any {
 	args := make([]any, len(hashes))
@@ -31,23 +30,6 @@ func hashArgs(hashes []tree.Hash) []any {
 		args[i] = hashes[i][:]
 	}
 	return args
-}
-
-// Have tells which nodes are stored.
-func (s *Store) Have(ctx context.Context, hashes []tree.Hash) (map[tree.Hash]bool, error) {
-	have := make(map[tree.Hash]bool, len(hashes))
-	for len(hashes) > 0 {
-		n := min(len(hashes), 1000)
-		var got [][]byte
-		if err := s.db.SelectContext(ctx, &got, `SELECT hash FROM node WHERE hash IN `+in(n), hashArgs(hashes[:n])...); err != nil {
-			return nil, err
-		}
-		for _, b := range got {
-			have[tree.Hash(b)] = true
-		}
-		hashes = hashes[n:]
-	}
-	return have, nil
 }
 
 // ErrBadNode says that a node from an agent cannot be taken.
@@ -86,7 +68,9 @@ func (s *Store) PutNodes(ctx context.Context, nodes [][]byte) error {
 			return fmt.Errorf("%w: it refers to node %s, which was not sent before it", ErrBadNode, h)
 		}
 	}
-	return batches(ctx, s, `INSERT IGNORE INTO node (hash, data)`, 2, rows, func(r row) []any { return []any{r.hash[:], r.data} })
+	at := now()
+	return batches(ctx, s, `INSERT INTO node (hash, data, used)`, 3, rows, func(r row) []any { return []any{r.hash[:], r.data, at} },
+		`ON DUPLICATE KEY UPDATE used = VALUES(used), doomed = FALSE`)
 }
 
 // Nodes makes the store a tree.Source.
@@ -268,7 +252,7 @@ func (s *Store) keep(ctx context.Context, d wire.SnapshotDone, row func(tx *sqlx
 		return err
 	}
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO directory (hash, data) VALUES (?,?)`, dirHash[:], encoder.EncodeAll(dir, nil)); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO directory (hash, data, used) VALUES (?,?,?) ON DUPLICATE KEY UPDATE used = VALUES(used)`, dirHash[:], encoder.EncodeAll(dir, nil), now()); err != nil {
 			return err
 		}
 		return row(tx, dirHash[:], denied, ways)

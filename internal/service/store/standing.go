@@ -7,8 +7,6 @@ import (
 	"slices"
 	"time"
 
-	"github.com/jmoiron/sqlx"
-
 	"idletally/internal/core/pathname"
 )
 
@@ -29,15 +27,9 @@ const atOnce = 2000
 func (w *ReportWriter) stand() error {
 	r := &w.r
 	change := func(to *int64, query string, args ...any) error {
-		return w.s.tx(w.ctx, func(tx *sqlx.Tx) error {
-			done, err := tx.ExecContext(w.ctx, query, args...)
-			if err != nil {
-				return err
-			}
-			n, err := done.RowsAffected()
-			*to += n
-			return err
-		})
+		n, err := w.s.exec(w.ctx, query, args...)
+		*to += n
+		return err
 	}
 	for from := 1; from <= w.nf; from += atOnce {
 		to := from + atOnce - 1
@@ -167,7 +159,7 @@ func (s *Store) NoteCauses(ctx context.Context, application, host string, at tim
 	for _, c := range mended {
 		args = append(args, c.identity())
 	}
-	_, err = s.db.ExecContext(ctx, `DELETE FROM cause WHERE application = ? AND host = ? AND identity IN `+in(len(mended)), args...)
+	_, err = s.exec(ctx, `DELETE FROM cause WHERE application = ? AND host = ? AND identity IN `+in(len(mended)), args...)
 	return err
 }
 

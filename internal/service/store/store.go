@@ -26,7 +26,10 @@ import (
 var migrations embed.FS
 
 // A Store is the database.
-type Store struct{ db *sqlx.DB }
+type Store struct {
+	db    *sqlx.DB
+	Trust Trust
+}
 
 // ErrNotFound says that a record is not there.
 var ErrNotFound = errors.New("not found")
@@ -70,7 +73,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		db.Close()
 		return nil, err
 	}
-	return &Store{db}, nil
+	return &Store{db, usualTrust}, nil
 }
 
 func migrate(ctx context.Context, db *sql.DB) error {
@@ -176,11 +179,28 @@ func changed(r sql.Result, err error, what string) error {
 	return nil
 }
 
+// exec runs one statement, again where another one was in its way, and gives how many rows it changed.
+func (s *Store) exec(ctx context.Context, query string, args ...any) (n int64, err error) {
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		r, err := tx.ExecContext(ctx, query, args...)
+		if err == nil {
+			n, err = r.RowsAffected()
+		}
+		return err
+	})
+	return n, err
+}
+
+// repeated gives so many placeholders with commas between.
+func repeated(place string, n int) string {
+	return strings.TrimSuffix(strings.Repeat(place+",", n), ",")
+}
+
 // batches inserts rows many at a time, in transactions that stay small; otherwise says what is to be
 // done where a row is there already.
 func batches[T any](ctx context.Context, s *Store, insert string, columns int, rows []T, values func(T) []any, otherwise ...string) error {
 	const most = 500
-	place := "(" + strings.TrimSuffix(strings.Repeat("?,", columns), ",") + ")"
+	place := in(columns)
 	for len(rows) > 0 {
 		n, size := 0, 0
 		var args []any
@@ -194,7 +214,7 @@ func batches[T any](ctx context.Context, s *Store, insert string, columns int, r
 			args = append(args, v...)
 			n++
 		}
-		q := insert + " VALUES " + strings.TrimSuffix(strings.Repeat(place+",", n), ",") + " " + strings.Join(otherwise, " ")
+		q := insert + " VALUES " + repeated(place, n) + " " + strings.Join(otherwise, " ")
 		if err := s.tx(ctx, func(tx *sqlx.Tx) error {
 			_, err := tx.ExecContext(ctx, q, args...)
 			return err
