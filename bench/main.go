@@ -17,7 +17,7 @@ func main() {
 	entries := flag.Int("entries", 1_000_000, "how many paths the tree has")
 	rounds := flag.Int("rounds", 5, "how often floor and product are measured, in turn")
 	dir := flag.String("dir", "", "where to make the tree; it is taken away afterwards")
-	only := flag.String("only", "", "measure this alone: snapshot, reach, compare or derive")
+	only := flag.String("only", "", "measure this alone: snapshot, store, reach, compare or derive")
 	flag.Parse()
 	debug.SetGCPercent(400) // as the agent does
 	for _, b := range []struct {
@@ -25,6 +25,7 @@ func main() {
 		run  func() error
 	}{
 		{"snapshot", func() error { return snapshot(*entries, *rounds, *dir) }},
+		{"store", func() error { return keep(*entries) }},
 		{"reach", func() error { return reach(*entries, *rounds) }},
 		{"compare", func() error { return compare(*entries, *rounds) }},
 		{"derive", func() error { return draft(*entries, *rounds) }},

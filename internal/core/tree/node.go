@@ -129,6 +129,18 @@ var errEnd = errors.New("node ends too early")
 // Decode reads a node, checking every bound and the order: nodes come from agents, which may be hostile.
 func Decode(b []byte) (Node, error) { return decode(b, nil) }
 
+// A Decoder decodes many nodes, checking each permission set that they share once. One goroutine at
+// a time may use it.
+type Decoder struct{ known map[string]perm.Set }
+
+// Decode is the function of that name.
+func (d *Decoder) Decode(b []byte) (Node, error) {
+	if d.known == nil || len(d.known) > maxKnown {
+		d.known = map[string]perm.Set{}
+	}
+	return decode(b, d.known)
+}
+
 // decode reads a node. Sets that are known need no check, and stay one string for all nodes.
 func decode(b []byte, known map[string]perm.Set) (Node, error) {
 	if len(b) > MaxNode {

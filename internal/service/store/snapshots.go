@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"runtime"
+	"sync"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -18,7 +20,7 @@ import (
 )
 
 var (
-	encoder, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedDefault), zstd.WithEncoderConcurrency(2))
+	encoder, _ = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(2))
 	decoder, _ = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(tree.MaxNode+1024), zstd.WithDecoderConcurrency(2))
 )
 
@@ -39,25 +41,41 @@ var ErrBadNode = errors.New("node refused")
 // is there, so whoever finds a node finds its whole subtree.
 func (s *Store) PutNodes(ctx context.Context, nodes [][]byte) error {
 	type row struct {
-		hash tree.Hash
-		data []byte
+		hash     tree.Hash
+		children []tree.Hash
+		data     []byte
 	}
-	rows := make([]row, 0, len(nodes))
+	rows := make([]row, len(nodes))
+	// Checking and packing is what takes the time, and each node is a matter of its own.
+	workers := min(runtime.GOMAXPROCS(0), len(nodes))
+	errs := make([]error, workers)
+	var wg sync.WaitGroup
+	for w := range workers {
+		wg.Go(func() {
+			var d tree.Decoder
+			for i := w; i < len(nodes); i += workers {
+				n, err := d.Decode(nodes[i])
+				if err != nil {
+					errs[w] = fmt.Errorf("%w: %w", ErrBadNode, err)
+					return
+				}
+				rows[i] = row{tree.Sum(nodes[i]), n.Children(), encoder.EncodeAll(nodes[i], nil)}
+			}
+		})
+	}
+	wg.Wait()
+	if err := errors.Join(errs...); err != nil {
+		return err
+	}
 	here := map[tree.Hash]bool{}
 	var need []tree.Hash
-	for _, b := range nodes {
-		n, err := tree.Decode(b)
-		if err != nil {
-			return fmt.Errorf("%w: %w", ErrBadNode, err)
-		}
-		for _, c := range n.Children() {
+	for _, r := range rows {
+		for _, c := range r.children {
 			if !here[c] {
 				need = append(need, c)
 			}
 		}
-		h := tree.Sum(b)
-		here[h] = true
-		rows = append(rows, row{h, encoder.EncodeAll(b, nil)})
+		here[r.hash] = true
 	}
 	have, err := s.Have(ctx, need)
 	if err != nil {
