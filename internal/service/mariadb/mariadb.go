@@ -50,6 +50,13 @@ func StartOn(ctx context.Context, dir string, port int) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
+	err = os.Mkdir(temporary(data), 0o700)
+	if err == nil {
+		err = give(temporary(data), account)
+	}
+	if err != nil && !errors.Is(err, os.ErrExist) {
+		return nil, fmt.Errorf("database folder: %w", err)
+	}
 	secretFile := filepath.Join(dir, "password")
 	secret, err := os.ReadFile(secretFile)
 	if errors.Is(err, os.ErrNotExist) {
@@ -114,7 +121,13 @@ func launch(ctx context.Context, dir, data, account, daemon string, port int, se
 	return s, nil
 }
 
-func common(data string) []string { return []string{"--no-defaults", "--datadir=" + data} }
+func common(data string) []string {
+	return []string{"--no-defaults", "--datadir=" + data, "--tmpdir=" + temporary(data)}
+}
+
+// temporary is where a server keeps what it makes for a moment. It is its own: a server that starts
+// takes away what it finds there, that of another one that is at work in the same place included.
+func temporary(data string) string { return filepath.Join(filepath.Dir(data), "temporary") }
 
 // become starts a command as an account. The server must not change its identity by itself:
 // the kernel would then forget to end it when we die.
@@ -166,6 +179,14 @@ func give(dir, account string) error {
 	return os.Chown(dir, uid, gid)
 }
 
+// output runs a command to its end. The thread that starts it stays for so long: another one's end
+// would end the command.
+func output(cmd *exec.Cmd) ([]byte, error) {
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	return cmd.CombinedOutput()
+}
+
 func create(ctx context.Context, dir, data, secretFile, account string) ([]byte, error) {
 	if err := os.Mkdir(data, 0o700); err != nil {
 		return nil, fmt.Errorf("database folder: %w", err)
@@ -181,7 +202,7 @@ func create(ctx context.Context, dir, data, secretFile, account string) ([]byte,
 	if err := become(cmd, account); err != nil {
 		return nil, err
 	}
-	if out, err := cmd.CombinedOutput(); err != nil {
+	if out, err := output(cmd); err != nil {
 		return nil, fmt.Errorf("make the database folder: %w: %s", err, lastLines(out))
 	}
 	raw := make([]byte, 24)
@@ -199,7 +220,7 @@ func create(ctx context.Context, dir, data, secretFile, account string) ([]byte,
 	if err := become(boot, account); err != nil {
 		return nil, err
 	}
-	if out, err := boot.CombinedOutput(); err != nil {
+	if out, err := output(boot); err != nil {
 		return nil, fmt.Errorf("make the database's account: %w: %s", err, lastLines(out))
 	}
 	if err := os.WriteFile(secretFile, secret, 0o600); err != nil {
