@@ -257,7 +257,7 @@ func checkName(forest bool, name string) error {
 	if forest {
 		return pathname.Check(name)
 	}
-	if name == "" || name == "." || name == ".." || len(name) > pathname.MaxName || strings.ContainsAny(name, "/\x00") {
+	if name == "" || name == "." || name == ".." || len(name) > pathname.MaxName || strings.IndexByte(name, '/') >= 0 || strings.IndexByte(name, 0) >= 0 {
 		return fmt.Errorf("node holds the impossible name %q", pathname.Escape(name))
 	}
 	return nil

@@ -199,7 +199,7 @@ func repeated(place string, n int) string {
 // batches inserts rows many at a time, in transactions that stay small; otherwise says what is to be
 // done where a row is there already.
 func batches[T any](ctx context.Context, s *Store, insert string, columns int, rows []T, values func(T) []any, otherwise ...string) error {
-	const most = 500
+	const most = 2000
 	place := in(columns)
 	for len(rows) > 0 {
 		n, size := 0, 0

@@ -1,7 +1,7 @@
 -- +goose Up
 -- When somebody last relied on a node, to the hour; and whether it is about to be taken away, so that
 -- nobody may rely on it any more.
-ALTER TABLE node ADD COLUMN used DATETIME NOT NULL DEFAULT '2026-01-01 00:00:00', ADD COLUMN doomed BOOLEAN NOT NULL DEFAULT FALSE, ADD KEY by_used (used);
+ALTER TABLE node ADD COLUMN used DATETIME NOT NULL DEFAULT '2026-01-01 00:00:00', ADD COLUMN doomed BOOLEAN NOT NULL DEFAULT FALSE;
 ALTER TABLE directory ADD COLUMN used DATETIME NOT NULL DEFAULT '2026-01-01 00:00:00';
 -- A report whose findings were let go: its figures stay.
 ALTER TABLE report ADD COLUMN trimmed BOOLEAN NOT NULL DEFAULT FALSE AFTER ready;
@@ -15,4 +15,4 @@ CREATE TABLE duty (
 DROP TABLE duty;
 ALTER TABLE report DROP COLUMN trimmed;
 ALTER TABLE directory DROP COLUMN used;
-ALTER TABLE node DROP KEY by_used, DROP COLUMN used, DROP COLUMN doomed;
+ALTER TABLE node DROP COLUMN used, DROP COLUMN doomed;
