@@ -120,6 +120,7 @@ type Agent struct {
 	Folder string
 	Log    *slog.Logger
 	Settings
+	Gentle   *scan.Gentle // how scans keep out of the way; nil: not at all
 	api      *client.Agent
 	roots    []string
 	accounts identity.Recent
@@ -342,7 +343,7 @@ func (a *Agent) look(ctx context.Context, w *wire.Work, roots []string, done *at
 		}
 	}()
 	start := time.Now()
-	out.forest, out.stats, err = scan.Scan(ctx, roots, scan.Options{Past: out.past, Progress: func(s scan.Stats) { done.Store(s.Paths) }}, spool)
+	out.forest, out.stats, err = scan.Scan(ctx, roots, scan.Options{Past: out.past, Gentle: a.Gentle, Progress: func(s scan.Stats) { done.Store(s.Paths) }}, spool)
 	if err != nil {
 		return out, fmt.Errorf("%w: %w", errScan, err)
 	}

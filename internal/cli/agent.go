@@ -12,10 +12,12 @@ import (
 
 	"idletally/internal/agent"
 	"idletally/internal/core/pathname"
+	"idletally/internal/host/scan"
 )
 
 func agentCommand(o *options) *cobra.Command {
 	var folder, level string
+	var gentle scan.Gentle
 	run := &cobra.Command{Use: "run", Short: "Work for this host until stopped", Args: args(0, 0, "no argument"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			log, err := logger(c, level)
@@ -26,6 +28,7 @@ func agentCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			a.Gentle = &gentle
 			debug.SetGCPercent(400) // a scan makes much that dies young, and holds little
 			log.Info("agent", "host", a.Host, "service", a.Service, "roots", a.Roots)
 			if err := a.Run(c.Context()); !errors.Is(err, context.Canceled) {
@@ -33,6 +36,7 @@ func agentCommand(o *options) *cobra.Command {
 			}
 			return nil
 		}}
+	gentleFlags(run, &gentle)
 	run.Flags().StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	var service, authorityFile, code string
 	var roots []string
@@ -72,4 +76,10 @@ anything, whatever a service asks for.`,
 	c := noun("agent", "Work on this host for a service", run, enrol)
 	c.PersistentFlags().StringVar(&folder, "folder", "/var/lib/idletally-agent", "the agent's own folder")
 	return c
+}
+
+// gentleFlags let whoever runs a scan keep it out of the way of what the host is for.
+func gentleFlags(c *cobra.Command, g *scan.Gentle) {
+	c.Flags().BoolVar(&g.Idle, "idle", false, "scan only when nobody else wants processor and disk")
+	c.Flags().IntVar(&g.AtMost, "at-most", 0, "look at so many paths a second, at the most; 0 is no limit")
 }

@@ -55,6 +55,7 @@ func fileCommands(o *options) []*cobra.Command {
 	var roots []string
 	var host, application string
 	var cross bool
+	var gentle scan.Gentle
 	save := &cobra.Command{Use: "save FILE", Short: "Take a snapshot of this machine into a file, without any service", Args: args(1, 1, "a file to write"),
 		RunE: func(c *cobra.Command, a []string) error {
 			if len(roots) == 0 {
@@ -66,7 +67,7 @@ func fileCommands(o *options) []*cobra.Command {
 					return err
 				}
 			}
-			head, err := saveHere(c.Context(), a[0], archive.Head{Host: host, Application: application}, roots, cross)
+			head, err := saveHere(c.Context(), a[0], archive.Head{Host: host, Application: application}, roots, scan.Options{Cross: cross, Gentle: &gentle})
 			if err != nil {
 				return err
 			}
@@ -78,6 +79,7 @@ func fileCommands(o *options) []*cobra.Command {
 	save.Flags().StringArrayVar(&roots, "root", nil, "a folder; repeatable")
 	save.Flags().StringVar(&host, "host", "", "the host's name in the file (default: what this machine is called)")
 	save.Flags().StringVar(&application, "application", "", "the application that it is of")
+	gentleFlags(save, &gentle)
 	save.Flags().BoolVar(&cross, "cross", false, "go into other file systems that are mounted below")
 	check := &cobra.Command{Use: "verify FILE", Short: "Say whether a snapshot file is whole and sound", Args: args(1, 1, "a snapshot file"),
 		RunE: func(c *cobra.Command, a []string) error {
@@ -135,7 +137,7 @@ taken; where it is the host's newest it is held against the published baseline.`
 }
 
 // saveHere scans this machine and writes what it found.
-func saveHere(ctx context.Context, file string, head archive.Head, roots []string, cross bool) (archive.Head, error) {
+func saveHere(ctx context.Context, file string, head archive.Head, roots []string, opt scan.Options) (archive.Head, error) {
 	slices.Sort(roots)
 	for i, r := range roots {
 		abs, err := filepath.Abs(r)
@@ -155,7 +157,7 @@ func saveHere(ctx context.Context, file string, head archive.Head, roots []strin
 	}
 	defer spool.Close()
 	head.Taken = time.Now().UTC().Truncate(time.Second)
-	forest, stats, err := scan.Scan(ctx, roots, scan.Options{Cross: cross}, spool)
+	forest, stats, err := scan.Scan(ctx, roots, opt, spool)
 	if err != nil {
 		return head, err
 	}

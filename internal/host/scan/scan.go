@@ -13,6 +13,7 @@ import (
 	"strings"
 	"sync"
 	"sync/atomic"
+	"time"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -33,6 +34,7 @@ type Options struct {
 	Workers  int         // 0: two
 	Cross    bool        // enter other file systems
 	Progress func(Stats) // called now and then, from any goroutine
+	Gentle   *Gentle     // how it keeps out of the way; nil: not at all
 	Past     *Past       // what is known of the roots, and takes what this scan finds; it may be nil
 }
 
@@ -100,6 +102,10 @@ type scanner struct {
 func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Hash, Stats, error) {
 	if opt.Workers == 0 {
 		opt.Workers = 2
+	}
+	if opt.Gentle != nil {
+		opt.Gentle.started = time.Now()
+		opt.Gentle.seen.Store(0)
 	}
 	s := &scanner{ctx: ctx, opt: opt, sink: sink, places: map[string]int64{}}
 	s.cond = sync.NewCond(&s.mu)
@@ -210,6 +216,7 @@ func (s *scanner) fail(err error) {
 }
 
 func (s *scanner) work() {
+	s.opt.Gentle.stepBack()
 	r := &worker{scanner: s, dirents: make([]byte, 64<<10), known: map[string]perm.Set{}}
 	for {
 		s.mu.Lock()
@@ -269,6 +276,7 @@ func (w *worker) folder(f *folder) error {
 		return w.unread(f, err)
 	}
 	w.paths.Add(int64(len(f.node.Entries)))
+	w.opt.Gentle.pace(w.ctx, len(f.node.Entries))
 	if w.opt.Progress != nil {
 		w.opt.Progress(Stats{Paths: w.paths.Load(), Gaps: w.gaps.Load()})
 	}

@@ -1,0 +1,55 @@
+//go:build linux
+
+package scan
+
+import (
+	"context"
+	"runtime"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// Gentle is how a scan keeps out of the way of what the host is for.
+type Gentle struct {
+	Idle    bool // processor and disk only when nobody else wants them
+	AtMost  int  // paths a second, all workers together; 0: as many as can be
+	started time.Time
+	seen    atomic.Int64
+}
+
+const (
+	ioprioProcess = 1
+	ioprioIdle    = 3 << 13
+)
+
+// stepBack gives the calling thread the lowest priorities there are. The thread is not given back: it
+// ends with the goroutine, since raising a priority again needs a privilege.
+func (g *Gentle) stepBack() {
+	if g == nil || !g.Idle {
+		return
+	}
+	runtime.LockOSThread()
+	tid := unix.Gettid()
+	// Where one of the two is not to be had, the scan is less gentle, and right all the same.
+	_ = unix.Setpriority(unix.PRIO_PROCESS, tid, 19)
+	_, _, _ = unix.Syscall(unix.SYS_IOPRIO_SET, ioprioProcess, uintptr(tid), ioprioIdle)
+}
+
+// pace waits until so many more paths are due.
+func (g *Gentle) pace(ctx context.Context, paths int) {
+	if g == nil || g.AtMost <= 0 {
+		return
+	}
+	seen := g.seen.Add(int64(paths))
+	due := g.started.Add(time.Duration(float64(seen) / float64(g.AtMost) * float64(time.Second)))
+	if wait := time.Until(due); wait > 0 {
+		t := time.NewTimer(wait)
+		defer t.Stop()
+		select {
+		case <-ctx.Done():
+		case <-t.C:
+		}
+	}
+}

@@ -1,0 +1,89 @@
+//go:build linux
+
+package scan
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+func crowd(t *testing.T, folders, files int) string {
+	t.Helper()
+	root := t.TempDir()
+	for d := range folders {
+		at := filepath.Join(root, fmt.Sprint(d))
+		if err := os.Mkdir(at, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		for f := range files {
+			if err := os.WriteFile(filepath.Join(at, fmt.Sprint(f)), nil, 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	return root
+}
+
+// A limit is kept, and a scan that waits can be given up at once.
+func TestAtMost(t *testing.T) {
+	root := crowd(t, 20, 20)
+	start := time.Now()
+	_, stats, err := Scan(t.Context(), []string{root}, Options{Gentle: &Gentle{AtMost: 1000}}, spool(t))
+	if took := time.Since(start); err != nil || took < time.Duration(stats.Paths-1)*time.Millisecond-50*time.Millisecond {
+		t.Errorf("%d paths in %s, %v", stats.Paths, took, err)
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
+	defer cancel()
+	start = time.Now()
+	if _, _, err := Scan(ctx, []string{root}, Options{Gentle: &Gentle{AtMost: 1}}, spool(t)); !errors.Is(err, context.DeadlineExceeded) || time.Since(start) > 5*time.Second {
+		t.Errorf("given up after %s: %v", time.Since(start), err)
+	}
+}
+
+// An idle scan works with the lowest priorities, and leaves those of everybody else alone.
+func TestIdle(t *testing.T) {
+	root := crowd(t, 30, 10)
+	nice := func() (at []int) {
+		tasks, err := os.ReadDir("/proc/self/task")
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, task := range tasks {
+			b, err := os.ReadFile("/proc/self/task/" + task.Name() + "/stat")
+			if err != nil {
+				continue // it ended meanwhile
+			}
+			var n int
+			if _, err := fmt.Sscan(strings.Fields(string(b[strings.LastIndexByte(string(b), ')')+2:]))[16], &n); err != nil {
+				t.Fatal(err)
+			}
+			at = append(at, n)
+		}
+		return at
+	}
+	lowest := 0
+	_, _, err := Scan(t.Context(), []string{root}, Options{Gentle: &Gentle{Idle: true, AtMost: 2000}, Progress: func(Stats) {
+		lowest = max(lowest, slices.Max(nice()))
+	}, Workers: 1}, spool(t))
+	if err != nil || lowest != 19 {
+		t.Errorf("nice %d, want 19, %v", lowest, err)
+	}
+	for range 100 { // its threads end with it
+		if lowest = slices.Max(nice()); lowest == 0 {
+			break
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	if own, err := unix.Getpriority(unix.PRIO_PROCESS, 0); lowest != 0 || err != nil || own != 20 { // the system call gives 20 minus nice
+		t.Errorf("after it nice %d, our own %d, %v", lowest, own, err)
+	}
+}
