@@ -3,10 +3,15 @@
 package e2e
 
 import (
+	"errors"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
+
+	"golang.org/x/sys/unix"
 
 	"idletally/demo"
 )
@@ -87,4 +92,59 @@ func tryFiles(t *testing.T, s *demo.Stage) {
 	fails(t, "a reviewer imports", err, 403, "needs the role operator")
 	_, err = api.ImportSnapshot(t.Context(), "ticketing", "slip-north", strings.NewReader("x"))
 	fails(t, "rubbish is imported", err, 422, "no sound snapshot file")
+}
+
+// Whoever may read less sees less, and is told what; who may read everything need be nothing more.
+func TestSaveWithoutRoot(t *testing.T) {
+	dir, err := os.MkdirTemp("", "idletally-save-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(dir)
+	for name, mode := range map[string]os.FileMode{"open": 0o755, "shut": 0o700} {
+		at := filepath.Join(dir, "tree", name)
+		if err := os.MkdirAll(at, 0o755); err == nil {
+			err = os.WriteFile(filepath.Join(at, "file"), nil, 0o600)
+		}
+		if err == nil {
+			err = os.Chmod(at, mode)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	copied := filepath.Join(dir, "idletally") // where the test's own copy lies, others may not come
+	b, err := os.ReadFile(program)
+	if err == nil {
+		err = os.WriteFile(copied, b, 0o755)
+	}
+	if err == nil {
+		err = os.Mkdir(filepath.Join(dir, "out"), 0o777)
+	}
+	if err == nil {
+		err = errors.Join(os.Chmod(filepath.Join(dir, "out"), 0o777), os.Chmod(dir, 0o755))
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		caps []uintptr
+		says []string
+	}{
+		{nil, []string{"not read: " + dir + "/tree/shut: permission denied", "paths      4", "gaps       1"}},
+		{[]uintptr{unix.CAP_DAC_READ_SEARCH}, []string{"paths      5", "gaps       0"}},
+	} {
+		cmd := exec.Command(copied, "snapshot", "save", filepath.Join(dir, "out", "file"), "--root", filepath.Join(dir, "tree"))
+		cmd.Dir = "/"
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}, AmbientCaps: c.caps}
+		out, err := cmd.CombinedOutput()
+		if err != nil {
+			t.Errorf("%v: %v", c.caps, err)
+		}
+		for _, w := range c.says {
+			if !strings.Contains(string(out), w) {
+				t.Errorf("capabilities %v: %q is not in\n%s", c.caps, w, out)
+			}
+		}
+	}
 }

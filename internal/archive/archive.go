@@ -154,6 +154,9 @@ func (h *Head) check() error {
 	if h.Taken.IsZero() || h.Directory == nil || len(h.Roots) == 0 {
 		return errors.New("it lacks when the snapshot was taken, its accounts or its roots")
 	}
+	if y := h.Taken.Year(); y < 2000 || y > 9999 {
+		return fmt.Errorf("it says that the snapshot was taken in the year %d", y)
+	}
 	for _, r := range h.Roots {
 		if err := pathname.Check(string(r)); err != nil {
 			return err

@@ -137,6 +137,7 @@ func TestHostile(t *testing.T) {
 		"no accounts":           {stream(t, head(func(h *Head) { h.Directory = nil })), "lacks"},
 		"no root":               {stream(t, head(func(h *Head) { h.Roots = nil })), "lacks"},
 		"a root that is none":   {stream(t, []byte(strings.Replace(string(same), `"/srv/\\xff"`, `"../etc"`, 1))), "its head"},
+		"another age":           {stream(t, head(func(h *Head) { h.Taken = time.Date(1, 1, 1, 1, 0, 0, 0, time.UTC) })), "year 1"},
 		"no forest":             {stream(t, same), "is not in it"},
 		"a parent first":        {stream(t, same, forest), "did not come before it"},
 		"a node that is none":   {stream(t, same, []byte("D\x09")), "format version"},
