@@ -286,6 +286,36 @@ func TestOwnRoots(t *testing.T) {
 	snapshot(t, c, "ticketing", "slip-south")
 }
 
+// A snapshot that is not there yet can be cancelled, by whoever may ask for one; its agent leaves it alone.
+func tryCancelling(t *testing.T, s *demo.Stage) {
+	ctx := t.Context()
+	c := as(t, s, "quartermaster")
+	s.Agents["slip-south"].Kill()
+	snap, err := c.TakeSnapshot(ctx, wire.NewSnapshot{Application: "ticketing", Host: "slip-south"})
+	if err != nil || snap.State != "waiting" {
+		t.Fatalf("%+v, %v", snap, err)
+	}
+	if snap, err = c.Snapshot(ctx, snap.ID); err != nil || snap.Expected < 3000 {
+		t.Errorf("%+v, %v", snap, err)
+	}
+	_, err = as(t, s, "lookout").CancelSnapshot(ctx, snap.ID)
+	fails(t, "a viewer cancels", err, 403, "needs the role operator")
+	cmd := command{t, s, "quartermaster"}
+	cmd.login()
+	if out, errs, code := cmd.run("", "snapshot", "cancel", snap.ID); code != 0 || !strings.Contains(out, "cancelled by quartermaster") {
+		t.Errorf("%d %s%s", code, out, errs)
+	}
+	_, err = c.CancelSnapshot(ctx, snap.ID)
+	fails(t, "cancel again", err, 409, "taken already or is not there")
+	if err := s.StartAgent("slip-south"); err != nil {
+		t.Fatal(err)
+	}
+	snapshot(t, c, "ticketing", "slip-south") // the agent is at work, and has passed the other one by
+	if snap, err = c.Snapshot(ctx, snap.ID); err != nil || snap.State != "failed" || snap.Paths != 0 {
+		t.Errorf("%+v, %v", snap, err)
+	}
+}
+
 func awaitAnswer(t *testing.T, limit time.Duration, f func(context.Context) error) error {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(t.Context(), limit)

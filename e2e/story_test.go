@@ -52,6 +52,7 @@ func TestWorld(t *testing.T) {
 	t.Run("agents", func(t *testing.T) { tryAgents(t, s) })
 	t.Run("changes", func(t *testing.T) { tryChanges(t, s) })
 	t.Run("files", func(t *testing.T) { tryFiles(t, s) })
+	t.Run("cancelling", func(t *testing.T) { tryCancelling(t, s) })
 	t.Run("nights", func(t *testing.T) { tryNights(t, s) })
 	t.Run("interface", func(t *testing.T) { tryInterface(t, s) })
 }

@@ -211,10 +211,20 @@ func (a *Agent) do(ctx context.Context, w *wire.Work) error {
 		return err
 	}
 	halt.Store(answer.Halt)
-	go a.keep(ctx, w.ID, &done, &total, &halt)
+	if w.Kind == wire.WorkSnapshot {
+		if halt.Load() {
+			return nil // nobody wants it any more
+		}
+		go a.keep(ctx, w.ID, &done, &total, &halt, cancel)
+		err := a.snapshot(ctx, w, &done)
+		if halt.Load() {
+			a.Log.Info("snapshot cancelled", "work", w.ID)
+			return nil
+		}
+		return err
+	}
+	go a.keep(ctx, w.ID, &done, &total, &halt, func() {})
 	switch w.Kind {
-	case wire.WorkSnapshot:
-		return a.snapshot(ctx, w, &done)
 	case wire.WorkRun:
 		return a.run(ctx, w, &done, &total, &halt)
 	}
@@ -222,7 +232,7 @@ func (a *Agent) do(ctx context.Context, w *wire.Work) error {
 }
 
 // keep renews the lease and shows progress while work goes on.
-func (a *Agent) keep(ctx context.Context, work string, done, total *atomic.Int64, halt *atomic.Bool) {
+func (a *Agent) keep(ctx context.Context, work string, done, total *atomic.Int64, halt *atomic.Bool, halted func()) {
 	t := time.NewTicker(500 * time.Millisecond)
 	defer t.Stop()
 	last, since := int64(-1), time.Now()
@@ -244,6 +254,7 @@ func (a *Agent) keep(ctx context.Context, work string, done, total *atomic.Int64
 		}
 		if answer.Halt {
 			halt.Store(true)
+			halted()
 		}
 	}
 }

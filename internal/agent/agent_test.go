@@ -240,6 +240,30 @@ func TestLooksAgain(t *testing.T) {
 	}
 }
 
+// A snapshot that nobody wants any more ends soon, and is no failure.
+func TestCancelledSnapshot(t *testing.T) {
+	s, a, _, root := world(t)
+	for i := range 50 {
+		if err := os.Mkdir(filepath.Join(root, fmt.Sprint(i)), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	a.Gentle = &scan.Gentle{AtMost: 1}
+	go func() {
+		time.Sleep(300 * time.Millisecond)
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.halt = true
+	}()
+	start := time.Now()
+	if err := a.do(t.Context(), &wire.Work{ID: "w", Kind: wire.WorkSnapshot, Roots: []string{root}}); err != nil || time.Since(start) > 20*time.Second || len(s.snapshots) != 0 {
+		t.Errorf("%v after %s, %d sent", err, time.Since(start), len(s.snapshots))
+	}
+	if err := a.do(t.Context(), &wire.Work{ID: "w", Kind: wire.WorkSnapshot, Roots: []string{root}}); err != nil || len(s.snapshots) != 0 {
+		t.Errorf("one that was cancelled before it began: %v, %d sent", err, len(s.snapshots))
+	}
+}
+
 // Whatever is wrong with an order, nothing is changed and the service is told.
 func TestOrdersAreChecked(t *testing.T) {
 	s, a, key, root := world(t)

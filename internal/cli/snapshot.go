@@ -4,12 +4,15 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"idletally/internal/client"
 	"idletally/internal/core/perm"
@@ -51,6 +54,8 @@ func snapshotCommand(o *options) *cobra.Command {
 				snaps = append(snaps, s)
 			}
 			deadline := time.Now().Add(wait)
+			progress := &takeProgress{}
+			defer progress.end()
 			for i := range snaps {
 				for snaps[i].State == "waiting" && time.Now().Before(deadline) {
 					select {
@@ -62,8 +67,10 @@ func snapshotCommand(o *options) *cobra.Command {
 					if snaps[i], err = api.Snapshot(c.Context(), snaps[i].ID); err != nil {
 						return err
 					}
+					progress.show(snaps[i])
 				}
 			}
+			progress.end()
 			err := showSnapshots(o, c, snaps)
 			for _, s := range snaps {
 				if s.State == "failed" {
@@ -91,7 +98,15 @@ func snapshotCommand(o *options) *cobra.Command {
 	list.Flags().StringVar(&application, "application", "", "only this application")
 	list.Flags().StringVar(&host, "host", "", "only this host")
 	list.Flags().IntVar(&most, "most", 50, "how many at the most")
-	return noun("snapshot", "What hosts looked like", append([]*cobra.Command{take, list, changesCommand(o)}, fileCommands(o)...)...)
+	stop := &cobra.Command{Use: "cancel SNAPSHOT", Short: "Have a snapshot not taken that is not there yet", Args: args(1, 1, "a snapshot"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			s, err := api.CancelSnapshot(c.Context(), a[0])
+			if err != nil {
+				return err
+			}
+			return o.showOne(c, s, "snapshot", s.ID, "state", s.State, "message", s.Message)
+		})}
+	return noun("snapshot", "What hosts looked like", append([]*cobra.Command{take, stop, list, changesCommand(o)}, fileCommands(o)...)...)
 }
 
 // unknownOf marks an account or group that the host no longer has.
@@ -204,4 +219,38 @@ func prefixed(p string, list []string) []string {
 		out[i] = p + s
 	}
 	return out
+}
+
+// takeProgress shows how far a snapshot is, on a terminal: out of as many paths as the last one had, where
+// there was one, and otherwise how many there are so far.
+type takeProgress struct {
+	bar *progressbar.ProgressBar
+	of  string
+}
+
+func (p *takeProgress) show(s wire.Snapshot) {
+	if s.State != "waiting" || s.Seen == 0 || !term.IsTerminal(int(os.Stderr.Fd())) {
+		return
+	}
+	if p.of != s.ID {
+		p.end()
+		p.of = s.ID
+		total := max(s.Expected, s.Seen)
+		if s.Expected == 0 {
+			total = -1 // nobody knows
+		}
+		p.bar = progressbar.NewOptions64(total, progressbar.OptionSetWriter(os.Stderr), progressbar.OptionSetDescription(s.Application+" on "+s.Host), progressbar.OptionShowCount(),
+			progressbar.OptionSetPredictTime(s.Expected > 0), progressbar.OptionClearOnFinish())
+	}
+	if s.Expected > 0 && s.Seen > p.bar.GetMax64() { // there are more than last time
+		p.bar.ChangeMax64(s.Seen)
+	}
+	_ = p.bar.Set64(s.Seen)
+}
+
+func (p *takeProgress) end() {
+	if p.bar != nil {
+		_ = p.bar.Clear()
+		p.bar = nil
+	}
 }

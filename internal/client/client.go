@@ -314,6 +314,11 @@ func (c *Client) TakeSnapshot(ctx context.Context, ask wire.NewSnapshot) (wire.S
 	return post[wire.Snapshot](ctx, c, "/snapshots", ask)
 }
 
+// CancelSnapshot has a snapshot not taken that is not there yet.
+func (c *Client) CancelSnapshot(ctx context.Context, id string) (wire.Snapshot, error) {
+	return post[wire.Snapshot](ctx, c, "/snapshots/"+url.PathEscape(id)+"/cancel", nil)
+}
+
 // ExportSnapshot writes a snapshot as one file.
 func (c *Client) ExportSnapshot(ctx context.Context, id string, w io.Writer) error {
 	return c.Do(ctx, http.MethodGet, "/snapshots/"+url.PathEscape(id)+"/file", nil, w)

@@ -263,6 +263,8 @@ type Snapshot struct {
 	RequestedBy string     `json:"requested_by"`
 	Created     time.Time  `json:"created"`
 	Taken       *time.Time `json:"taken,omitempty"`
+	Seen        int64      `json:"seen,omitempty" doc:"While it is taken: paths looked at so far"`
+	Expected    int64      `json:"expected,omitempty" doc:"While it is taken: paths of the snapshot before"`
 }
 
 // Denied is a path that could not be read.

@@ -265,6 +265,13 @@ func (s *Server) progress(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	var out wire.WorkAnswer
+	if work.Kind == wire.WorkSnapshot {
+		wanted, err := s.Store.SnapshotProgress(r.Context(), work.Subject, in.Done)
+		if err != nil {
+			return err
+		}
+		out.Halt = !wanted
+	}
 	if work.Kind == wire.WorkRun {
 		if out.Halt, err = s.Store.RunProgress(r.Context(), work.Subject, work.Host, in.Done); err != nil {
 			return err
@@ -343,6 +350,10 @@ func (s *Server) endSnapshot(w http.ResponseWriter, r *http.Request) error {
 		snap, err := s.Store.Snapshot(r.Context(), work.Subject)
 		if err != nil {
 			return err
+		}
+		if snap.State != "waiting" { // it was cancelled, or has come already
+			w.WriteHeader(http.StatusNoContent)
+			return nil
 		}
 		if err := s.desk.Compare(r.Context(), snap); err != nil && !isNotFound(err) {
 			s.Log.Error("compare", "snapshot", snap.ID, "error", err)

@@ -85,6 +85,25 @@ func (s *Server) snapshotRoutes() {
 	})
 	add(s, op{"GET", "/snapshots/{id}", "get-snapshot", "Show a snapshot", wire.Viewer, 200}, func(ctx context.Context, in *byID) (*body[wire.Snapshot], error) {
 		v, err := s.Store.Snapshot(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		out := wireSnapshot(v)
+		if v.State == "waiting" { // as many paths as last time is the best that can be said
+			last, err := s.Store.Newest(ctx, v.Application, v.Host)
+			if err != nil && !isNotFound(err) {
+				return nil, err
+			}
+			out.Seen, out.Expected = v.Seen, last.Paths
+		}
+		return &body[wire.Snapshot]{out}, nil
+	})
+	add(s, op{"POST", "/snapshots/{id}/cancel", "cancel-snapshot", "Have a snapshot not taken that is not there yet", wire.Operator, 200}, func(ctx context.Context, in *byID) (*body[wire.Snapshot], error) {
+		if err := s.Store.CancelSnapshot(ctx, in.ID, caller(ctx).Name); err != nil {
+			return nil, err
+		}
+		v, err := s.Store.Snapshot(ctx, in.ID)
+		s.audit(ctx, "snapshot cancelled", v.Host, v.Application)
 		return &body[wire.Snapshot]{wireSnapshot(v)}, err
 	})
 	add(s, op{"GET", "/snapshots/{id}/file", "export-snapshot", "A snapshot as one file that holds all of it (see docs/formats.md)", wire.Viewer, 200}, func(ctx context.Context, in *byID) (*huma.StreamResponse, error) {

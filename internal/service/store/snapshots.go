@@ -132,6 +132,7 @@ type Snapshot struct {
 	Directory   []byte     `db:"directory"`
 	Paths       int64      `db:"paths"`
 	Gaps        int64      `db:"gaps"`
+	Seen        int64      `db:"seen"` // while it is taken
 	Denied      string     `db:"denied"`
 	Message     string     `db:"message"`
 	RequestedBy string     `db:"requested_by"`
@@ -140,7 +141,7 @@ type Snapshot struct {
 	WaysText    *string    `db:"ways"`
 }
 
-const snapshotColumns = `id, host, application, state, roots, whole, forest, directory, paths, gaps, denied, message, requested_by, created, taken, ways`
+const snapshotColumns = `id, host, application, state, roots, whole, forest, directory, paths, gaps, seen, denied, message, requested_by, created, taken, ways`
 
 // Ways gives the way from / to each root; none where the snapshot is older than they are.
 func (s Snapshot) Ways() (ways []access.Way, err error) {
@@ -274,6 +275,28 @@ func (s *Store) keep(ctx context.Context, d wire.SnapshotDone, row func(tx *sqlx
 			return err
 		}
 		return row(tx, dirHash[:], denied, ways)
+	})
+}
+
+// SnapshotProgress notes how many paths an agent has seen, and says whether anybody still waits for them.
+func (s *Store) SnapshotProgress(ctx context.Context, id string, seen int) (wanted bool, err error) {
+	if _, err := s.exec(ctx, `UPDATE snapshot SET seen = ? WHERE id = ? AND state = 'waiting'`, seen, id); err != nil {
+		return false, err
+	}
+	var n int
+	err = s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM snapshot WHERE id = ? AND state = 'waiting'`, id)
+	return n > 0, err
+}
+
+// CancelSnapshot has a snapshot that is not there yet not taken.
+func (s *Store) CancelSnapshot(ctx context.Context, id, by string) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		r, err := tx.ExecContext(ctx, `UPDATE snapshot SET state = 'failed', message = ? WHERE id = ? AND state = 'waiting'`, "cancelled by "+by, id)
+		if err := changed(r, err, "snapshot "+id+", which is taken already or is not there"); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE work SET state = 'done', lease_until = NULL WHERE subject = ? AND kind = ?`, id, wire.WorkSnapshot)
+		return err
 	})
 }
 
