@@ -34,22 +34,30 @@ func compress(t *testing.T, b []byte) []byte {
 	return z.EncodeAll(b, nil)
 }
 
-// A database that goes away: clear errors, nothing lost, all well when it is back. Rows changed by
-// hand in it: nobody acts on them.
-func TestDatabase(t *testing.T) {
+// database starts one of a test's own, which outlives the service; its folder goes with the test.
+func database(t *testing.T) (*mariadb.Server, string) {
+	t.Helper()
 	dir, err := os.MkdirTemp("", "idletally-db-")
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer os.RemoveAll(dir)
-	if err := os.Chmod(dir, 0o711); err != nil {
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	if err := os.Chmod(dir, 0o711); err != nil { // the database's own account goes through it
 		t.Fatal(err)
 	}
 	db, err := mariadb.Start(t.Context(), dir)
 	if err != nil {
 		t.Fatal(err)
 	}
+	return db, dir
+}
+
+// A database that goes away: clear errors, nothing lost, all well when it is back. Rows changed by
+// hand in it: nobody acts on them.
+func TestDatabase(t *testing.T) {
+	db, dir := database(t)
 	defer func() { db.Stop() }()
+	var err error
 	s := begin(t, db.DSN)
 	c, reviewer := as(t, s, "quartermaster"), as(t, s, "harbourmaster")
 	ctx := t.Context()

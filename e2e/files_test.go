@@ -103,13 +103,7 @@ func TestSaveWithoutRoot(t *testing.T) {
 	defer os.RemoveAll(dir)
 	for name, mode := range map[string]os.FileMode{"open": 0o755, "shut": 0o700} {
 		at := filepath.Join(dir, "tree", name)
-		if err := os.MkdirAll(at, 0o755); err == nil {
-			err = os.WriteFile(filepath.Join(at, "file"), nil, 0o600)
-		}
-		if err == nil {
-			err = os.Chmod(at, mode)
-		}
-		if err != nil {
+		if err := errors.Join(os.MkdirAll(at, 0o755), os.WriteFile(filepath.Join(at, "file"), nil, 0o600), os.Chmod(at, mode)); err != nil {
 			t.Fatal(err)
 		}
 	}

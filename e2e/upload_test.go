@@ -13,26 +13,14 @@ import (
 
 	"idletally/internal/client"
 	"idletally/internal/seeded"
-	"idletally/internal/service/mariadb"
 	"idletally/internal/wire"
 )
 
 // Agent and service are killed at random moments of taking, sending and keeping snapshots, two hundred
 // times: whatever is listed afterwards is whole, and the next snapshot is what is there.
 func TestKilledInUpload(t *testing.T) {
-	dir, err := os.MkdirTemp("", "idletally-db-")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer os.RemoveAll(dir)
-	if err := os.Chmod(dir, 0o711); err != nil {
-		t.Fatal(err)
-	}
-	db, err := mariadb.Start(t.Context(), dir)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer func() { db.Stop() }()
+	db, _ := database(t)
+	defer db.Stop()
 	s := begin(t, db.DSN)
 	ctx := t.Context()
 	r := seeded.Rand(t)
