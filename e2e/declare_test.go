@@ -196,10 +196,7 @@ func tryWaivers(t *testing.T, s *demo.Stage) {
 		{[]string{"waiver", "add", "tideboard", "/srv/tideboard/**", "--until", "soon", "--reason", "why not"}, 2, "want a date"},
 		{[]string{"waiver", "add", "tideboard", "--until", until, "--reason", "why not"}, 2, "say which findings"},
 	} {
-		out, errs, code := c.run("", x.argv...)
-		if code != x.code || !strings.Contains(out+errs, x.says) {
-			t.Errorf("%v: exit code %d, want %d and %q\n%s%s", x.argv, code, x.code, x.says, out, errs)
-		}
+		c.want(x.code, x.says, x.argv...)
 	}
 	if counts, waived := state(); none != 0 || waived != 25 || counts != before-25 {
 		t.Errorf("%d findings and %d waived, %d before", counts, waived, before)

@@ -36,9 +36,7 @@ func tryDeriving(t *testing.T, s *demo.Stage) {
 		{[]string{"baseline", "derive", "boards", "--snapshot", newest(t, s)}, 1, "is no finished one of boards"},
 		{[]string{"baseline", "derive", "boards", "slip-north", "--output", "csv"}, 0, "everything,1216,1.0000"},
 	} {
-		if out, errs, code := c.run("", x.argv...); code != x.code || !strings.Contains(out+errs, x.says) {
-			t.Errorf("%v: exit code %d, want %d and %q\n%s%s", x.argv, code, x.code, x.says, out, errs)
-		}
+		c.want(x.code, x.says, x.argv...)
 	}
 	text, errs, code := c.run("", "baseline", "derive", "boards", "slip-north")
 	if code != 0 || !strings.Contains(text, "paths: /srv/tideboard/**\n    owner: harbour\n") {

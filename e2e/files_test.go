@@ -51,9 +51,7 @@ func tryFiles(t *testing.T, s *demo.Stage) {
 		{[]string{"snapshot", "import", in("here")}, 2, "--application NAME"},
 		{[]string{"drift", "file", in("here"), text}, 0, "0 judged"}, // its root is another one
 	} {
-		if out, errs, code := c.run("", x.argv...); code != x.code || !strings.Contains(out+errs, x.says) {
-			t.Errorf("%v: exit code %d, want %d and %q\n%s%s", x.argv, code, x.code, x.says, out, errs)
-		}
+		c.want(x.code, x.says, x.argv...)
 	}
 	if _, err := os.Stat(in("none")); err == nil {
 		t.Error("a file was left of what could not be exported")
@@ -84,9 +82,7 @@ func tryFiles(t *testing.T, s *demo.Stage) {
 		{c, []string{"storage", "show"}, 0, "snapshots"}, {c, []string{"storage", "check"}, 1, "needs the role admin"}, {c, []string{"storage", "tidy"}, 1, "needs the role admin"},
 		{admin, []string{"storage", "check"}, 0, "are whole"}, {admin, []string{"storage", "tidy"}, 0, "folders needed"}, {admin, []string{"storage", "check"}, 0, "are whole"},
 	} {
-		if out, errs, code := x.c.run("", x.argv...); code != x.code || !strings.Contains(out+errs, x.says) {
-			t.Errorf("%v: exit code %d, want %d and %q\n%s%s", x.argv, code, x.code, x.says, out, errs)
-		}
+		x.c.want(x.code, x.says, x.argv...)
 	}
 	_, err = as(t, s, "harbourmaster").ImportSnapshot(t.Context(), "ticketing", "slip-north", strings.NewReader("x"))
 	fails(t, "a reviewer imports", err, 403, "needs the role operator")

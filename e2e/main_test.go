@@ -149,6 +149,14 @@ func (c command) run(stdin string, argv ...string) (stdout, stderr string, code 
 	return out.String(), errs.String(), cmd.ProcessState.ExitCode()
 }
 
+// want runs a command that is to end with a code and to say something.
+func (c command) want(code int, says string, argv ...string) {
+	c.t.Helper()
+	if out, errs, got := c.run("", argv...); got != code || !strings.Contains(out+errs, says) {
+		c.t.Errorf("%v: exit code %d, want %d and %q\n%s%s", argv, got, code, says, out, errs)
+	}
+}
+
 func (c command) login() {
 	c.t.Helper()
 	if _, errs, code := c.run(demo.Password+"\n", "login", c.s.Address, "--authority", c.s.Authority(), "--name", c.person, "--password-stdin"); code != 0 {

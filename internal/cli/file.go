@@ -15,6 +15,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"idletally/internal/agent"
 	"idletally/internal/archive"
 	"idletally/internal/client"
 	"idletally/internal/core/baseline"
@@ -22,7 +23,6 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/tree"
 	"idletally/internal/host/identity"
-	"idletally/internal/host/look"
 	"idletally/internal/host/scan"
 	"idletally/internal/wire"
 )
@@ -161,15 +161,7 @@ func saveHere(ctx context.Context, file string, head archive.Head, roots []strin
 	if err != nil {
 		return head, err
 	}
-	head.Forest, head.Directory, head.Paths, head.Gaps = forest, dir, stats.Paths, stats.Gaps
-	for _, d := range stats.Denied {
-		head.Denied = append(head.Denied, wire.Denied{Path: d.Path.String(), Reason: d.Reason})
-	}
-	for _, r := range roots {
-		if f, err := look.Path(r); err == nil && string(f.Seen.Path) == r {
-			head.Ways = append(head.Ways, f.Way)
-		}
-	}
+	head.SnapshotDone = agent.Outcome(roots, forest, stats, dir)
 	return head, create(file, func(w io.Writer) error { return archive.Write(ctx, w, head, spool) })
 }
 
@@ -222,8 +214,7 @@ func fileDrift(o *options) *cobra.Command {
 			}
 			d := client.Drift{Reports: []wire.Report{{Application: doc.Application, Host: head.Host, Created: head.Taken, Paths: int64(sum.Paths), Judged: int64(sum.Judged), Findings: int64(sum.Findings), Unread: int64(sum.Unread)}}}
 			for _, g := range groups {
-				d.Groups = append(d.Groups, wire.Group{ID: g.ID, Host: head.Host, Rule: g.Rule, Why: g.Why, Severity: string(g.Severity), Aspect: string(g.Aspect), Kind: g.Kind.String(), Declared: g.Declared, Found: g.Found,
-					Effect: g.Effect, Word: g.Effect.Word(), Meaning: g.Effect.String(), Count: g.Count, Folder: g.Folder.String(), Example: g.Example.String()})
+				d.Groups = append(d.Groups, wire.GroupOf(head.Host, g))
 			}
 			if o.output == "table" {
 				say(c, "%s, %s: %s paths, %s judged; %s findings; %s could not be read.", head.Host, when(head.Taken), strconv.Itoa(sum.Paths), strconv.Itoa(sum.Judged), strconv.Itoa(sum.Findings), strconv.Itoa(sum.Unread))

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"idletally/internal/core/baseline"
+	"idletally/internal/core/drift"
 	"idletally/internal/core/perm"
 )
 
@@ -329,6 +330,13 @@ type Group struct {
 	Fresh    int         `json:"fresh,omitempty" doc:"How many were never seen before this report"`
 	Returned int         `json:"returned,omitempty" doc:"How many were gone at some time, and came back"`
 	Waiver   *Waiver     `json:"waiver,omitempty" doc:"Who has accepted them, why, and until when"`
+}
+
+// GroupOf gives a group of a host as bodies have it.
+func GroupOf(host string, g drift.Group) Group {
+	return Group{ID: g.ID, Host: host, Rule: g.Rule, Why: g.Why, Severity: string(g.Severity), Aspect: string(g.Aspect),
+		Kind: g.Kind.String(), Declared: g.Declared, Found: g.Found, Effect: g.Effect, Word: g.Effect.Word(), Meaning: g.Effect.String(),
+		Count: g.Count, Folder: g.Folder.String(), Example: g.Example.String()}
 }
 
 // NewWaiver accepts findings until a date.

@@ -217,7 +217,7 @@ func (m *Matcher) presence(s *State) int {
 }
 
 // exact says whether a pattern has no wildcards, and stands for one path.
-func (p Pattern) exact() bool { return !slices.ContainsFunc(p.parts, wildcard) }
+func (p Pattern) exact() bool { return !slices.ContainsFunc(p.parts, Wild) }
 
 // literal is the path of a pattern without wildcards.
 func (p Pattern) literal() string {
@@ -390,7 +390,7 @@ func (m *Matcher) intern(base *State, further []pos) *State {
 		case part == "**": // the base keeps it
 		case part == "*":
 			s.stars = append(s.stars, to)
-		case wildcard(part):
+		case Wild(part):
 			i := slices.IndexFunc(s.globs, func(g glob) bool { return g.part == part })
 			if i < 0 {
 				i = len(s.globs)
@@ -407,8 +407,8 @@ func (m *Matcher) intern(base *State, further []pos) *State {
 	return s
 }
 
-// wildcard says whether a pattern part stands for more than one name.
-func wildcard(part string) bool {
+// Wild says whether a pattern part stands for more than one name.
+func Wild(part string) bool {
 	for i := 0; i < len(part); i++ {
 		switch part[i] {
 		case '\\':

@@ -60,19 +60,14 @@ func order(a, b *item) int {
 // width tells how much a pattern leaves open: wildcards, and most the last part's.
 func (i *item) width() (n int) {
 	for k, part := range i.parts {
-		if isWild(part) {
+		if baseline.Wild(part) {
 			n += 2
 		}
-		if k == len(i.parts)-1 && isWild(part) {
+		if k == len(i.parts)-1 && baseline.Wild(part) {
 			n++
 		}
 	}
 	return n
-}
-
-// isWild says whether a part has a wildcard; quoted ones are names.
-func isWild(part string) bool {
-	return strings.ContainsAny(strings.NewReplacer(`\\`, "", `\*`, "", `\?`, "", `\[`, "").Replace(part), "*?[")
 }
 
 // A block is items that one rule says.
@@ -215,7 +210,7 @@ func (g *general) try(ctx context.Context, list, merged []*item) ([]*item, error
 func siblings(list []*item) []*item {
 	return merge(list, 3, func(it *item) (out []item) {
 		for i := it.from; i < len(it.parts); i++ {
-			if isWild(it.parts[i]) {
+			if baseline.Wild(it.parts[i]) {
 				continue
 			}
 			c := *it
@@ -234,7 +229,7 @@ func siblings(list []*item) []*item {
 // anywhere puts ** between a root and a name that says the same wherever it is.
 func anywhere(list []*item) []*item {
 	return merge(list, 3, func(it *item) []item {
-		if len(it.parts)-it.from < 2 || it.last || isWild(it.parts[len(it.parts)-1]) && ending(it.parts[len(it.parts)-1]) == "" {
+		if len(it.parts)-it.from < 2 || it.last || baseline.Wild(it.parts[len(it.parts)-1]) && ending(it.parts[len(it.parts)-1]) == "" {
 			return nil
 		}
 		c := *it

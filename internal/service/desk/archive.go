@@ -14,19 +14,14 @@ import (
 	"idletally/internal/service/store"
 )
 
-// Export writes a stored snapshot as a file.
-func (d *Desk) Export(ctx context.Context, snap store.Snapshot, w io.Writer) error {
+// Export readies a stored snapshot to be written as a file. What forbids it is said before anything
+// is written.
+func (d *Desk) Export(ctx context.Context, snap store.Snapshot) (func(io.Writer) error, error) {
 	h, err := d.head(ctx, snap)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	return archive.Write(ctx, w, h, d.Store)
-}
-
-// Exportable says whether a snapshot can be written, before anything of it is.
-func (d *Desk) Exportable(ctx context.Context, snap store.Snapshot) error {
-	_, err := d.head(ctx, snap)
-	return err
+	return func(w io.Writer) error { return archive.Write(ctx, w, h, d.Store) }, nil
 }
 
 func (d *Desk) head(ctx context.Context, snap store.Snapshot) (h archive.Head, err error) {

@@ -108,16 +108,17 @@ func (s *Server) snapshotRoutes() {
 	})
 	add(s, op{"GET", "/snapshots/{id}/file", "export-snapshot", "A snapshot as one file that holds all of it (see docs/formats.md)", wire.Viewer, 200}, func(ctx context.Context, in *byID) (*huma.StreamResponse, error) {
 		v, err := s.Store.Snapshot(ctx, in.ID)
-		if err == nil {
-			err = s.desk.Exportable(ctx, v)
+		if err != nil {
+			return nil, err
 		}
+		write, err := s.desk.Export(ctx, v)
 		if err != nil {
 			return nil, err
 		}
 		return &huma.StreamResponse{Body: func(hc huma.Context) {
 			hc.SetHeader("Content-Type", "application/octet-stream")
 			hc.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s.snapshot"`, v.Host, v.ID))
-			if err := s.desk.Export(ctx, v, hc.BodyWriter()); err != nil {
+			if err := write(hc.BodyWriter()); err != nil {
 				s.Log.Error("export", "snapshot", v.ID, "error", err)
 				panic(http.ErrAbortHandler) // half a file must not look like a whole one
 			}
@@ -219,10 +220,8 @@ func (s *Server) wireReport(ctx context.Context, r store.Report) (wire.Report, [
 	}
 	out := make([]wire.Group, 0, len(groups))
 	for _, g := range groups {
-		x := wire.Group{ID: g.ID, Host: r.Host, Report: r.ID, Rule: g.Rule, Why: g.Why, Severity: string(g.Severity), Aspect: string(g.Aspect),
-			Kind: g.Kind.String(), Declared: g.Declared, Found: g.Found, Effect: g.Effect, Word: g.Effect.Word(), Meaning: g.Effect.String(),
-			Count: g.Count, Folder: g.Folder.String(), Example: g.Example.String(),
-			Since: g.Since, Fresh: g.Fresh, Returned: g.Returned}
+		x := wire.GroupOf(r.Host, g.Group)
+		x.Report, x.Since, x.Fresh, x.Returned = r.ID, g.Since, g.Fresh, g.Returned
 		if row, ok := waived[g.ID]; ok {
 			waiver := wireWaiver(row)
 			x.Waiver = &waiver
