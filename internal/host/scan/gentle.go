@@ -24,17 +24,32 @@ const (
 	ioprioIdle    = 3 << 13
 )
 
-// stepBack gives the calling thread the lowest priorities there are. The thread is not given back: it
-// ends with the goroutine, since raising a priority again needs a privilege.
-func (g *Gentle) stepBack() {
+// apart does some work on a thread of the lowest priorities there are. The thread is not given back: it
+// ends with the goroutine, since raising a priority again needs a privilege. The caller's goroutine is
+// for this work alone.
+func (g *Gentle) apart(work func()) {
 	if g == nil || !g.Idle {
+		work()
 		return
 	}
 	runtime.LockOSThread()
 	tid := unix.Gettid()
+	if tid == unix.Getpid() {
+		// The process's first thread never ends, and would show what it was given for good. While it is
+		// held here the work is on another.
+		done := make(chan struct{})
+		go func() {
+			defer close(done)
+			g.apart(work)
+		}()
+		<-done
+		runtime.UnlockOSThread()
+		return
+	}
 	// Where one of the two is not to be had, the scan is less gentle, and right all the same.
 	_ = unix.Setpriority(unix.PRIO_PROCESS, tid, 19)
 	_, _, _ = unix.Syscall(unix.SYS_IOPRIO_SET, ioprioProcess, uintptr(tid), ioprioIdle)
+	work()
 }
 
 // pace waits until so many more paths are due.

@@ -120,7 +120,7 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 	}
 	var wg sync.WaitGroup
 	for range opt.Workers {
-		wg.Go(s.work)
+		wg.Go(func() { opt.Gentle.apart(s.work) })
 	}
 	stop := context.AfterFunc(ctx, func() { s.fail(ctx.Err()) })
 	wg.Wait()
@@ -216,7 +216,6 @@ func (s *scanner) fail(err error) {
 }
 
 func (s *scanner) work() {
-	s.opt.Gentle.stepBack()
 	r := &worker{scanner: s, dirents: make([]byte, 64<<10), known: map[string]perm.Set{}}
 	for {
 		s.mu.Lock()
