@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
+	"math"
 	"os"
 	"path/filepath"
 	"sync"
@@ -34,7 +35,7 @@ type Past struct {
 	file     string
 	old      *os.File // of the last scan; nil where there is none
 	oldEnd   int64
-	oldRoots map[string]int64
+	oldRoots map[string]placed
 	full     time.Time // when everything was read last
 	base     int64     // how large the file was then
 	mu       sync.Mutex
@@ -46,12 +47,26 @@ type Past struct {
 }
 
 const (
-	pastMark    = "idletally past 1\n"
+	pastMark    = "idletally past 2\n"
 	recordHead  = 8 // length and checksum
 	trailerSize = 8
 	maxRecord   = 2 * tree.MaxNode
 	tick        = time.Second // far more than any file system's clock is coarse
 )
+
+// placed is a folder that is settled: where its record is, its node, and how much is below.
+type placed struct {
+	at          int64 // 0 for none
+	node        tree.Hash
+	paths, gaps int64
+}
+
+func (p placed) append(b []byte) []byte {
+	b = binary.LittleEndian.AppendUint64(b, uint64(p.at))
+	b = append(b, p.node[:]...)
+	b = binary.AppendUvarint(b, uint64(p.paths))
+	return binary.AppendUvarint(b, uint64(p.gaps))
+}
 
 // slack is how many bytes may be written behind a whole past, besides as many as that has, before a
 // new one is due.
@@ -125,10 +140,10 @@ func (p *Past) open() {
 	}
 	d := decoder{b: b}
 	p.full, p.base = time.Unix(0, int64(d.u64())), int64(d.u64())
-	p.oldRoots = map[string]int64{}
+	p.oldRoots = map[string]placed{}
 	for range d.number() {
 		name := string(d.bytes(d.number()))
-		p.oldRoots[name] = int64(d.u64())
+		p.oldRoots[name] = d.placed()
 	}
 	if d.err != nil || len(d.b) > 0 || p.oldEnd > 2*p.base+slack { // much of it is no longer of use
 		p.old, p.oldRoots = nil, nil
@@ -190,7 +205,7 @@ func (p *Past) append(payload []byte) (int64, error) {
 
 // Keep makes what this scan found the past of the next one. It is called when the snapshot is safe
 // with the service: a past that the service does not know of would leave it without nodes.
-func (p *Past) Keep(roots map[string]int64) error {
+func (p *Past) Keep(roots map[string]placed) error {
 	if p.whole {
 		p.base = p.at
 	}
@@ -200,7 +215,7 @@ func (p *Past) Keep(roots map[string]int64) error {
 	for name, at := range roots {
 		b = binary.AppendUvarint(b, uint64(len(name)))
 		b = append(b, name...)
-		b = binary.LittleEndian.AppendUint64(b, uint64(at))
+		b = at.append(b)
 	}
 	at, err := p.append(b)
 	if err != nil {
@@ -261,13 +276,29 @@ func (d *decoder) bytes(n int) []byte {
 }
 
 func (d *decoder) number() int {
+	v := d.count()
+	if v > maxRecord {
+		d.err = errDamaged
+		return 0
+	}
+	return int(v)
+}
+
+func (d *decoder) count() int64 {
 	v, n := binary.Uvarint(d.b)
-	if n <= 0 || v > maxRecord {
+	if n <= 0 || v > math.MaxInt64 {
 		d.err = errDamaged
 		return 0
 	}
 	d.b = d.b[n:]
-	return int(v)
+	return int64(v)
+}
+
+func (d *decoder) placed() (p placed) {
+	p.at = int64(d.u64())
+	copy(p.node[:], d.bytes(len(p.node)))
+	p.paths, p.gaps = d.count(), d.count()
+	return p
 }
 
 func (d *decoder) u64() uint64 {
@@ -280,7 +311,6 @@ func (d *decoder) u64() uint64 {
 
 // before is a folder as the last scan found it; its entries come one after another, by name.
 type before struct {
-	hash tree.Hash
 	d    decoder
 	sets []perm.Set
 	left int
@@ -288,7 +318,7 @@ type before struct {
 	name  []byte
 	gap   tree.Gap
 	known fsys.Known
-	child int64
+	child placed
 }
 
 // look reads a folder's record; it is nil where that is of another folder. known holds sets that
@@ -302,7 +332,6 @@ func (p *Past) look(at int64, dev, ino uint64, buf *[]byte, known map[string]per
 	if f.d.u64() != dev || f.d.u64() != ino {
 		return nil
 	}
-	copy(f.hash[:], f.d.bytes(len(f.hash)))
 	f.sets = make([]perm.Set, min(f.d.number(), len(b)))
 	for i := range f.sets {
 		enc := f.d.bytes(f.d.number())
@@ -339,9 +368,9 @@ func (f *before) next() {
 		f.left = 0
 		return
 	}
-	f.known.Kind, f.gap, f.known.Set, f.child = perm.Kind(head[0]&15), tree.Gap(head[0]>>4), f.sets[no], 0
+	f.known.Kind, f.gap, f.known.Set, f.child = perm.Kind(head[0]&15), tree.Gap(head[0]>>4), f.sets[no], placed{}
 	if f.known.Kind == perm.Folder && f.gap == tree.Whole {
-		f.child = int64(f.d.u64())
+		f.child = f.d.placed()
 	}
 	if f.d.err == nil {
 		f.name = name
@@ -352,7 +381,6 @@ func (f *before) next() {
 func (p *Past) encode(b []byte, f *folder) []byte {
 	b = binary.LittleEndian.AppendUint64(b, f.dev)
 	b = binary.LittleEndian.AppendUint64(b, f.ino)
-	b = append(b, f.entry.Child[:]...)
 	sets := map[perm.Set]uint64{}
 	var order []perm.Set
 	numbers := make([]uint64, len(f.node.Entries))
@@ -388,7 +416,7 @@ func (p *Past) encode(b []byte, f *folder) []byte {
 		b = binary.LittleEndian.AppendUint64(b, s.Ino)
 		b = binary.LittleEndian.AppendUint64(b, uint64(s.Changed))
 		if e.HasChild() {
-			b = binary.LittleEndian.AppendUint64(b, uint64(f.places[i]))
+			b = f.places[i].append(b)
 		}
 	}
 	return b

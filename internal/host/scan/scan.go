@@ -36,6 +36,8 @@ type Options struct {
 	Progress func(Stats) // called now and then, from any goroutine
 	Gentle   *Gentle     // how it keeps out of the way; nil: not at all
 	Past     *Past       // what is known of the roots, and takes what this scan finds; it may be nil
+	Touched  *Touched    // with a past: look at these only; nil: at everything
+	Denied   []Denied    // what could not be read then
 }
 
 // Stats count what a scan met.
@@ -43,8 +45,9 @@ type Stats struct {
 	Paths  int64
 	Gaps   int64
 	Denied []Denied // the first of them, with reasons
-	Kept   int64    // of the paths, those that cannot have changed since the last scan
-	places map[string]int64
+	Kept   int64    // of the paths, those that were looked at and cannot have changed since the last scan
+	Looked int64    // of the paths, those that were looked at
+	places map[string]placed
 }
 
 // Remember makes what a scan found the past of the next one.
@@ -71,14 +74,16 @@ type folder struct {
 	dev, ino  uint64
 	trusted   bool        // its file system changes ctimes as it should
 	index     int         // among the entries of up
-	pastAt    int64       // 0 where the past does not know it
-	past      tree.Hash   // its node then
+	past      placed      // what it was; at is 0 where nothing is known
+	touched   *Touched    // what is to be looked at in it; nil: nothing, or no watch told
 	identical bool        // all entries are as they were, but for what is below
 	renewed   bool        // a stamp is another one
 	differs   atomic.Bool // something below is not as it was
 	moved     atomic.Bool // the record of a subfolder stands elsewhere now
 	stamps    []fsys.Stamp
-	places    []int64 // of the subfolders' records
+	places    []placed // what the entries came to: those of folders count
+
+	belowPaths, belowGaps atomic.Int64
 }
 
 type scanner struct {
@@ -94,7 +99,8 @@ type scanner struct {
 	gaps   atomic.Int64
 	kept   atomic.Int64
 	denied []Denied
-	places map[string]int64 // of the roots' records
+	places map[string]placed // of the roots
+	moot   *moot             // where a watch told what to look at
 }
 
 // Scan reads everything below the roots and gives the hash of the forest. What cannot be read
@@ -107,7 +113,10 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 		opt.Gentle.started = time.Now()
 		opt.Gentle.seen.Store(0)
 	}
-	s := &scanner{ctx: ctx, opt: opt, sink: sink, places: map[string]int64{}}
+	s := &scanner{ctx: ctx, opt: opt, sink: sink, places: map[string]placed{}}
+	if opt.Touched != nil && opt.Past != nil && !opt.Past.whole {
+		s.moot = newMoot()
+	}
 	s.cond = sync.NewCond(&s.mu)
 	roots = slices.Clone(roots)
 	slices.Sort(roots)
@@ -125,7 +134,23 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 	stop := context.AfterFunc(ctx, func() { s.fail(ctx.Err()) })
 	wg.Wait()
 	stop()
-	stats := Stats{Paths: s.paths.Load(), Gaps: s.gaps.Load(), Denied: s.denied, Kept: s.kept.Load(), places: s.places}
+	stats := Stats{Gaps: s.gaps.Load(), Denied: s.denied, Kept: s.kept.Load(), Looked: s.paths.Load(), places: s.places}
+	stats.Paths = stats.Looked
+	if s.moot != nil {
+		stats.Paths, stats.Gaps = int64(len(roots)), 0
+		for i, r := range roots {
+			stats.Paths += s.places[r].paths
+			stats.Gaps += s.places[r].gaps
+			if forest.Entries[i].Gap != tree.Whole {
+				stats.Gaps++
+			}
+		}
+		for _, d := range opt.Denied {
+			if len(stats.Denied) < maxDenied && s.moot.counts(string(d.Path)) {
+				stats.Denied = append(stats.Denied, d)
+			}
+		}
+	}
 	slices.SortFunc(stats.Denied, func(a, b Denied) int { return pathname.Compare(string(a.Path), string(b.Path)) })
 	if s.err != nil {
 		for _, f := range s.stack {
@@ -182,7 +207,8 @@ func (s *scanner) root(path string, e *tree.Entry) {
 	f.users.Store(1)
 	if s.opt.Past != nil {
 		f.dev, f.ino, f.trusted = trustworthy(content)
-		f.pastAt = s.opt.Past.oldRoots[path]
+		f.past = s.opt.Past.oldRoots[path]
+		f.touched = s.opt.Touched.in(path)
 	}
 	s.stack = append(s.stack, f)
 }
@@ -251,7 +277,8 @@ type worker struct {
 	record  []byte // a folder's record, as it is read
 	encoded []byte // and as it is written
 	known   map[string]perm.Set
-	were    []int64 // where the records of a folder's subfolders are
+	were    []placed // what a folder's subfolders were
+	same    []bool   // and whether they surely are the same ones
 }
 
 // folder reads one folder. Its descriptor was opened when it was queued under its parent's
@@ -265,7 +292,8 @@ func (w *worker) folder(f *folder) error {
 		}
 		f.fd = fd
 		f.users.Store(1)
-		if w.opt.Past != nil && w.opt.Cross { // another file system may begin here
+		// Another file system may begin here, and what a watch did not tell of was not looked at.
+		if w.opt.Past != nil && (w.opt.Cross || w.moot != nil) {
 			f.dev, f.ino, f.trusted = trustworthy(fd)
 		}
 	}
@@ -281,13 +309,21 @@ func (w *worker) folder(f *folder) error {
 	}
 	var below []*folder
 	for i := range f.node.Entries {
-		if f.node.Entries[i].HasChild() {
-			b := &folder{up: f, entry: &f.node.Entries[i], name: f.node.Entries[i].Name, fd: -1, index: i}
-			if w.opt.Past != nil {
-				b.dev, b.ino, b.trusted, b.pastAt = f.dev, f.stamps[i].Ino, f.trusted, w.were[i]
-			}
-			below = append(below, b)
+		e := &f.node.Entries[i]
+		if !e.HasChild() {
+			continue
 		}
+		b := &folder{up: f, entry: e, name: e.Name, fd: -1, index: i}
+		if w.opt.Past != nil {
+			b.dev, b.ino, b.trusted, b.past = f.dev, f.stamps[i].Ino, f.trusted, w.were[i]
+			if b.touched = f.touched.at(e.Name); w.moot != nil && b.touched == nil && w.same[i] {
+				e.Child, f.places[i] = b.past.node, b.past
+				f.belowPaths.Add(b.past.paths)
+				f.belowGaps.Add(b.past.gaps)
+				continue
+			}
+		}
+		below = append(below, b)
 	}
 	if len(below) == 0 {
 		return w.finish(f)
@@ -316,28 +352,18 @@ func (f *folder) path() string {
 	return pathname.Join(f.up.path(), f.name)
 }
 
+// list looks at a folder's entries.
 func (w *worker) list(f *folder) error {
-	w.names = w.names[:0]
-	for {
-		n, err := unix.Getdents(f.fd, w.dirents)
-		if err == unix.EINTR {
-			continue
-		}
-		if err != nil {
+	past := w.remembered(f)
+	// Where a watch told, nothing but what it told of can be another one than before.
+	recall := past != nil && w.moot != nil && !f.touched.is() && w.recall(past, f.touched)
+	if !recall {
+		if err := w.read(f.fd); err != nil {
 			return err
 		}
-		if n <= 0 {
-			break
-		}
-		for b := w.dirents[:n]; len(b) > 0; {
-			size := binary.NativeEndian.Uint16(b[16:])
-			name := b[19:size]
-			name = name[:bytes.IndexByte(name, 0)+1]
-			b = b[size:]
-			if string(name) != ".\x00" && string(name) != "..\x00" {
-				w.names = append(w.names, name...)
-			}
-		}
+	}
+	if w.moot != nil && !recall {
+		w.settled(f, past)
 	}
 	all := string(w.names) // one allocation for the names of a folder
 	w.sorted = w.sorted[:0]
@@ -350,37 +376,52 @@ func (w *worker) list(f *folder) error {
 	// A folder that changes while it is listed can show a name twice.
 	w.sorted = slices.Compact(w.sorted)
 	f.node.Entries = make([]tree.Entry, 0, len(w.sorted))
+	if w.opt.Past != nil {
+		f.stamps = make([]fsys.Stamp, 0, len(w.sorted))
+	}
+	w.were, w.same = w.were[:0], w.same[:0]
 	kept := int64(0)
-	past := w.remembered(f, len(w.sorted))
 	for _, raw := range w.sorted {
 		name := raw[:len(raw)-1]
-		var was *fsys.Known
 		for past != nil && past.name != nil && string(past.name) < name {
+			w.gone(f, string(past.name))
 			past.next()
 			f.identical = false
 		}
+		var was *fsys.Known
+		e := tree.Entry{Name: name}
 		if past != nil && past.name != nil && string(past.name) == name {
 			was = &past.known
+			e.Kind, e.Set, e.Gap = was.Kind, was.Set, past.gap
 		}
-		// The system calls only read the name, so the string's own bytes will do.
-		kind, set, stamp, err := w.reader.At(f.fd, unsafe.Slice(unsafe.StringData(raw), len(raw)), was)
-		if errors.Is(err, unix.ENOENT) {
-			continue // it went away while we listed: as if it had gone before
-		}
-		e := tree.Entry{Name: name, Kind: kind, Set: set}
-		if err != nil {
-			if e.Kind == 0 {
-				e.Kind = perm.File
+		known := recall && was != nil && !f.touched.at(name).is()
+		var stamp fsys.Stamp
+		if known {
+			stamp = was.Stamp
+		} else {
+			var err error
+			// The system calls only read the name, so the string's own bytes will do.
+			e.Kind, e.Set, stamp, err = w.reader.At(f.fd, unsafe.Slice(unsafe.StringData(raw), len(raw)), was)
+			if recall {
+				w.seen(f, name, was == nil || e.Kind != was.Kind)
 			}
-			e.Gap = w.deny(pathname.Join(f.path(), name), err)
+			if errors.Is(err, unix.ENOENT) {
+				continue // it went away while we listed: as if it had gone before
+			}
+			if e.Gap = tree.Whole; err != nil {
+				if e.Kind == 0 {
+					e.Kind = perm.File
+				}
+				e.Gap = w.deny(pathname.Join(f.path(), name), err)
+			}
 		}
 		f.node.Entries = append(f.node.Entries, e)
 		if w.opt.Past == nil {
 			continue
 		}
 		f.stamps = append(f.stamps, stamp)
-		w.were = append(w.were, 0)
 		if was == nil {
+			w.were, w.same = append(w.were, placed{}), append(w.same, false)
 			f.identical, f.renewed = false, true
 			continue
 		}
@@ -389,11 +430,15 @@ func (w *worker) list(f *folder) error {
 		} else {
 			f.renewed = true
 		}
-		f.identical = f.identical && was.Kind == kind && was.Set == set && past.gap == e.Gap
-		w.were[len(w.were)-1] = past.child // whether it is the same folder its record tells
+		f.identical = f.identical && was.Kind == e.Kind && was.Set == e.Set && past.gap == e.Gap
+		// Where it is not sure to be the same folder, its record tells.
+		w.were = append(w.were, past.child)
+		w.same = append(w.same, past.child.at > 0 && (known || stamp.Ino == was.Ino))
 		past.next()
 	}
-	if past != nil && past.name != nil {
+	for past != nil && past.name != nil {
+		w.gone(f, string(past.name))
+		past.next()
 		f.identical = false
 	}
 	w.kept.Add(kept)
@@ -401,20 +446,88 @@ func (w *worker) list(f *folder) error {
 	return nil
 }
 
+// read puts the names of a folder's entries into the worker's buffer, each with a NUL byte.
+func (w *worker) read(fd int) error {
+	w.names = w.names[:0]
+	for {
+		n, err := unix.Getdents(fd, w.dirents)
+		if err == unix.EINTR {
+			continue
+		}
+		if err != nil || n <= 0 {
+			return err
+		}
+		for b := w.dirents[:n]; len(b) > 0; {
+			size := binary.NativeEndian.Uint16(b[16:])
+			name := b[19:size]
+			name = name[:bytes.IndexByte(name, 0)+1]
+			b = b[size:]
+			if string(name) != ".\x00" && string(name) != "..\x00" {
+				w.names = append(w.names, name...)
+			}
+		}
+	}
+}
+
+// recall does the same from what is known of the folder and what is touched in it, if that is whole.
+func (w *worker) recall(past *before, touched *Touched) bool {
+	w.names = w.names[:0]
+	at := *past
+	for ; at.name != nil; at.next() {
+		w.names = append(append(w.names, at.name...), 0)
+	}
+	if at.left > 0 || at.d.err != nil {
+		return false
+	}
+	if touched == nil {
+		return true
+	}
+	for name, t := range touched.below {
+		if t.self {
+			w.names = append(append(w.names, name...), 0)
+		}
+	}
+	return true
+}
+
+// settled, seen and gone note what is found out anew where a watch told what to look at: of a whole
+// folder, of one entry, and of what is no longer there.
+func (w *worker) settled(f *folder, past *before) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if past == nil {
+		w.moot.trees[f.path()] = true
+	} else {
+		w.moot.folders[f.path()] = true
+	}
+}
+
+func (w *worker) seen(f *folder, name string, another bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if path := pathname.Join(f.path(), name); another {
+		w.moot.trees[path] = true
+	} else {
+		w.moot.paths[path] = true
+	}
+}
+
+func (w *worker) gone(f *folder, name string) {
+	if w.moot != nil {
+		w.seen(f, name, true)
+	}
+}
+
 // remembered gives what the past has of a folder; nil where it has nothing that counts.
-func (w *worker) remembered(f *folder, entries int) *before {
-	w.were = w.were[:0]
-	if w.opt.Past == nil {
+func (w *worker) remembered(f *folder) *before {
+	was := f.past
+	f.past, f.renewed = placed{}, true
+	if w.opt.Past == nil || was.at == 0 || !f.trusted || w.opt.Past.whole {
 		return nil
 	}
-	f.stamps = make([]fsys.Stamp, 0, entries)
-	f.renewed = true
-	if f.pastAt == 0 || !f.trusted || w.opt.Past.whole {
-		return nil
-	}
-	past := w.opt.Past.look(f.pastAt, f.dev, f.ino, &w.record, w.known)
+	past := w.opt.Past.look(was.at, f.dev, f.ino, &w.record, w.known)
 	if past != nil {
-		f.past, f.identical, f.renewed = past.hash, true, false
+		f.past, f.identical, f.renewed = was, true, false
 	}
 	return past
 }
@@ -422,6 +535,11 @@ func (w *worker) remembered(f *folder, entries int) *before {
 // unread notes that a folder's content could not be read.
 func (w *worker) unread(f *folder, err error) error {
 	f.entry.Gap = w.deny(f.path(), err)
+	if w.moot != nil {
+		w.mu.Lock()
+		w.moot.trees[f.path()] = true
+		w.mu.Unlock()
+	}
 	if f.up != nil {
 		f.up.differs.Store(true)
 		f.up.moved.Store(true)
@@ -441,7 +559,7 @@ func (w *worker) arrived(f *folder) error {
 func (w *worker) finish(f *folder) error {
 	same := f.identical && !f.differs.Load()
 	if same {
-		f.entry.Child = f.past
+		f.entry.Child = f.past.node
 	} else {
 		b := tree.Encode(f.node)
 		if len(b) > tree.MaxNode {
@@ -465,25 +583,32 @@ func (w *worker) remember(f *folder, same bool) error {
 	if p == nil {
 		return nil
 	}
-	at := f.pastAt
+	is := placed{at: f.past.at, node: f.entry.Child, paths: int64(len(f.node.Entries)) + f.belowPaths.Load(), gaps: f.belowGaps.Load()}
+	for i := range f.node.Entries {
+		if f.node.Entries[i].Gap != tree.Whole {
+			is.gaps++
+		}
+	}
 	if !same || f.renewed || f.moved.Load() {
 		w.encoded = p.encode(w.encoded[:0], f)
 		var err error
-		if at, err = p.append(w.encoded); err != nil {
+		if is.at, err = p.append(w.encoded); err != nil {
 			return err
 		}
 	}
 	if f.up == nil {
 		w.mu.Lock()
-		w.places[f.name] = at
+		w.places[f.name] = is
 		w.mu.Unlock()
 		return nil
 	}
-	f.up.places[f.index] = at
-	if f.past != f.entry.Child {
+	f.up.places[f.index] = is
+	f.up.belowPaths.Add(is.paths)
+	f.up.belowGaps.Add(is.gaps)
+	if f.past.node != is.node {
 		f.up.differs.Store(true)
 	}
-	if at != f.pastAt {
+	if is.at != f.past.at {
 		f.up.moved.Store(true)
 	}
 	return nil

@@ -1,0 +1,544 @@
+//go:build linux
+
+// Package watch hears from the kernel which paths below some roots may have changed, and who did it.
+//
+// It marks the file systems of the roots (fanotify, with directory file handles and names), so that
+// watching a million paths costs no more than watching one. What it hears is which name in which
+// folder; whoever asks looks there again. What cannot be followed name by name is said, with the
+// reason, and then everything has to be looked at again: nothing is missed in silence.
+package watch
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"idletally/internal/core/pathname"
+	"idletally/internal/host/fsys"
+)
+
+// Changes are what was heard since the last time.
+type Changes struct {
+	Paths  []string // whose entries may be others now; they lie in a root, or are one
+	All    string   // why everything has to be looked at again; empty where the paths are all
+	Around bool     // something on the way to a root changed
+	Doings []Doing
+}
+
+// A Doing is something that a process did to a path.
+type Doing struct {
+	Path string
+	What string // attributes, created, removed, moved away, moved here
+	At   time.Time
+	Actor
+}
+
+// An Actor is the process that did it, as far as the kernel still told of it.
+type Actor struct {
+	PID     int
+	Command string // what it calls itself
+	Program string // the file that it runs; empty where it had ended before anybody could look
+	UID     uint32
+	Login   uint32 // who logged in, whoever they have become since; NoLogin where nobody did
+}
+
+// NoLogin stands for a process that nobody's login began.
+const NoLogin = 1<<32 - 1
+
+// ErrMounts says that what is mounted below the roots, or above them, is another thing now: the
+// watch has to begin anew.
+var ErrMounts = errors.New("something was mounted or unmounted below the roots")
+
+const (
+	// maxPlaces bounds what is followed name by name; beyond, everything is looked at again.
+	maxPlaces = 50_000
+	maxDoings = 2_000
+	heard     = unix.FAN_ATTRIB | unix.FAN_CREATE | unix.FAN_DELETE | unix.FAN_MOVED_FROM | unix.FAN_MOVED_TO | unix.FAN_ONDIR | unix.FAN_EVENT_ON_CHILD
+)
+
+// A handle names an inode for as long as there is one, on one of the file systems.
+type handle struct {
+	fs int
+	id string // the kernel's type and bytes
+}
+
+// A place is a name in a folder.
+type place struct {
+	folder handle
+	name   string
+}
+
+type system struct {
+	id    [8]byte
+	mount int // a descriptor on it, which handles are opened by
+}
+
+type news struct {
+	places map[place]uint64 // what happened there
+	inodes map[handle]place // whose attributes changed, and by which name
+	doings map[place]Doing
+	all    string
+}
+
+func (n *news) empty() bool { return len(n.places) == 0 && len(n.inodes) == 0 && n.all == "" }
+
+// A Watch is the ear. It is safe for several goroutines.
+type Watch struct {
+	roots   []string
+	systems []system
+	fd      int
+	mounts  int
+	stop    int // an eventfd
+	mounted []string
+	ready   chan struct{}
+	ended   chan struct{}
+
+	reading sync.Mutex // held from asking the kernel until what it said is noted
+	buf     []byte
+
+	mu    sync.Mutex
+	now   news
+	stale error
+}
+
+// Open begins to listen. What happens after it returns is heard.
+func Open(roots []string) (w *Watch, err error) {
+	w = &Watch{roots: slices.Clone(roots), fd: -1, mounts: -1, stop: -1, ready: make(chan struct{}, 1), ended: make(chan struct{}), buf: make([]byte, 256<<10)}
+	defer func() {
+		if err != nil {
+			w.close()
+		}
+	}()
+	const base = unix.FAN_CLASS_NOTIF | unix.FAN_CLOEXEC | unix.FAN_NONBLOCK | unix.FAN_REPORT_DFID_NAME | unix.FAN_REPORT_FID
+	for _, more := range []uint{unix.FAN_REPORT_PIDFD, 0} { // kernels before 5.15 do not say which process it surely was
+		if w.fd, err = unix.FanotifyInit(base|more, unix.O_RDONLY|unix.O_CLOEXEC); err != unix.EINVAL {
+			break
+		}
+	}
+	if err != nil {
+		w.fd = -1
+		return w, fmt.Errorf("listen to the kernel: %w: %s", err, need(err))
+	}
+	for _, r := range w.roots {
+		if err := w.mark(r); err != nil {
+			return w, err
+		}
+	}
+	if w.mounts, err = unix.Open("/proc/self/mountinfo", unix.O_RDONLY|unix.O_CLOEXEC, 0); err != nil {
+		return w, fmt.Errorf("listen to mounts: %w: is /proc mounted?", err)
+	}
+	if w.mounted, err = w.relevant(); err != nil {
+		return w, err
+	}
+	if w.stop, err = unix.Eventfd(0, unix.EFD_CLOEXEC|unix.EFD_NONBLOCK); err != nil {
+		return w, fmt.Errorf("listen to the kernel: %w", err)
+	}
+	go w.listen()
+	return w, nil
+}
+
+// need says what a refusal asks for.
+func need(err error) string {
+	switch {
+	case errors.Is(err, unix.EPERM):
+		return "watching needs CAP_SYS_ADMIN and CAP_DAC_READ_SEARCH"
+	case errors.Is(err, unix.ENOSYS), errors.Is(err, unix.EINVAL):
+		return "watching needs Linux 5.9 or later with fanotify"
+	case errors.Is(err, unix.EXDEV), errors.Is(err, unix.ENODEV), errors.Is(err, unix.EOPNOTSUPP):
+		return "this file system cannot be watched"
+	}
+	return "it cannot be watched"
+}
+
+// mark has the file system of a root watched.
+func (w *Watch) mark(root string) error {
+	r, err := fsys.OpenRoot(root)
+	if err != nil {
+		return fmt.Errorf("watch %s: %w", pathname.Escape(root), err)
+	}
+	defer r.Close()
+	pointer, err := r.Open(root)
+	if err != nil {
+		return fmt.Errorf("watch %s: %w", pathname.Escape(root), err)
+	}
+	defer unix.Close(pointer)
+	fd, err := fsys.Content(pointer)
+	if err != nil {
+		return fmt.Errorf("watch %s: %w", pathname.Escape(root), err)
+	}
+	var st unix.Statfs_t
+	if err := unix.Fstatfs(fd, &st); err != nil {
+		unix.Close(fd)
+		return fmt.Errorf("watch %s: %w", pathname.Escape(root), err)
+	}
+	s := system{mount: fd}
+	binary.NativeEndian.PutUint32(s.id[:], uint32(st.Fsid.Val[0]))
+	binary.NativeEndian.PutUint32(s.id[4:], uint32(st.Fsid.Val[1]))
+	if slices.ContainsFunc(w.systems, func(x system) bool { return x.id == s.id }) {
+		unix.Close(fd)
+		return nil
+	}
+	w.systems = append(w.systems, s)
+	if err := unix.FanotifyMark(w.fd, unix.FAN_MARK_ADD|unix.FAN_MARK_FILESYSTEM, heard, fd, "."); err != nil {
+		return fmt.Errorf("watch %s: %w: %s", pathname.Escape(root), err, need(err))
+	}
+	// A handle has to lead back to a path; where it does not, it is better to know it now.
+	h, _, err := unix.NameToHandleAt(fd, ".", 0)
+	if err != nil {
+		return fmt.Errorf("watch %s: %w: %s", pathname.Escape(root), err, need(err))
+	}
+	if at, err := w.where(handle{len(w.systems) - 1, key(h.Type(), h.Bytes())}); err != nil || at != root {
+		return fmt.Errorf("watch %s: its folders cannot be found by their handles: %w: %s", pathname.Escape(root), err, need(err))
+	}
+	return nil
+}
+
+func key(kind int32, b []byte) string {
+	return string(binary.NativeEndian.AppendUint32(nil, uint32(kind))) + string(b)
+}
+
+// open gives a descriptor that points to what a handle names.
+func (w *Watch) open(h handle) (int, error) {
+	kind := int32(binary.NativeEndian.Uint32([]byte(h.id[:4])))
+	return unix.OpenByHandleAt(w.systems[h.fs].mount, unix.NewFileHandle(kind, []byte(h.id[4:])), unix.O_PATH|unix.O_CLOEXEC|unix.O_NOFOLLOW)
+}
+
+// where gives the path of a folder.
+func (w *Watch) where(h handle) (string, error) {
+	fd, err := w.open(h)
+	if err != nil {
+		return "", err
+	}
+	defer unix.Close(fd)
+	return os.Readlink("/proc/self/fd/" + strconv.Itoa(fd))
+}
+
+// relevant lists the mounts that lie in a root, or a root in them.
+func (w *Watch) relevant() ([]string, error) {
+	b, err := os.ReadFile("/proc/self/mountinfo")
+	if err != nil {
+		return nil, fmt.Errorf("listen to mounts: %w", err)
+	}
+	var out []string
+	for line := range strings.Lines(string(b)) {
+		fields := strings.Fields(line)
+		if len(fields) < 6 {
+			continue
+		}
+		at := octal.Replace(fields[4])
+		if slices.ContainsFunc(w.roots, func(r string) bool { return pathname.Under(at, r) || pathname.Under(r, at) }) {
+			out = append(out, fields[2]+" "+fields[3]+" "+at) // device, what of it, and where
+		}
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+// octal undoes how mountinfo writes blanks in names.
+var octal = strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`)
+
+// Close ends listening.
+func (w *Watch) Close() {
+	one := binary.NativeEndian.AppendUint64(nil, 1)
+	_, _ = unix.Write(w.stop, one)
+	<-w.ended
+	w.close()
+}
+
+func (w *Watch) close() {
+	for _, fd := range []int{w.fd, w.mounts, w.stop} {
+		if fd >= 0 {
+			unix.Close(fd)
+		}
+	}
+	for _, s := range w.systems {
+		unix.Close(s.mount)
+	}
+}
+
+// Wait waits until something was heard.
+func (w *Watch) Wait(ctx context.Context) error {
+	for {
+		w.mu.Lock()
+		empty, err := w.now.empty(), w.stale
+		w.mu.Unlock()
+		if err != nil || !empty {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-w.ready:
+		}
+	}
+}
+
+// listen reads what the kernel says. It has a thread of its own: a process that changed something may
+// end at once, and only while it is there the kernel tells who it is.
+func (w *Watch) listen() {
+	runtime.LockOSThread()
+	defer close(w.ended)
+	for {
+		fds := []unix.PollFd{{Fd: int32(w.fd), Events: unix.POLLIN}, {Fd: int32(w.stop), Events: unix.POLLIN}, {Fd: int32(w.mounts), Events: unix.POLLPRI}}
+		if _, err := unix.Poll(fds, -1); err != nil && err != unix.EINTR {
+			w.fail(fmt.Errorf("listen to the kernel: %w", err))
+			return
+		}
+		if fds[1].Revents != 0 {
+			return
+		}
+		if fds[2].Revents != 0 {
+			if now, err := w.relevant(); err != nil || !slices.Equal(now, w.mounted) {
+				w.fail(errors.Join(ErrMounts, err))
+				return
+			}
+		}
+		if fds[0].Revents == 0 {
+			continue
+		}
+		if _, err := w.read(); err != nil {
+			w.fail(err)
+			return
+		}
+		w.poke()
+	}
+}
+
+// read takes what the kernel has to say now; more says that there may be more.
+func (w *Watch) read() (more bool, err error) {
+	w.reading.Lock()
+	defer w.reading.Unlock()
+	n, err := unix.Read(w.fd, w.buf)
+	switch err {
+	case unix.EAGAIN:
+		return false, nil
+	case unix.EINTR:
+		return true, nil
+	case nil:
+		err = w.hear(w.buf[:n])
+	}
+	if err != nil {
+		return false, fmt.Errorf("listen to the kernel: %w", err)
+	}
+	return true, nil
+}
+
+func (w *Watch) fail(err error) {
+	w.mu.Lock()
+	w.stale = err
+	w.mu.Unlock()
+	w.poke()
+}
+
+func (w *Watch) poke() {
+	select {
+	case w.ready <- struct{}{}:
+	default:
+	}
+}
+
+// hear takes what one read gave.
+func (w *Watch) hear(b []byte) error {
+	who := actors{}
+	defer who.close()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for len(b) > 0 {
+		e, size, err := parse(b)
+		if err != nil {
+			return err
+		}
+		b = b[size:]
+		w.take(e, &who)
+	}
+	return nil
+}
+
+// take notes one event.
+func (w *Watch) take(e event, who *actors) {
+	if e.pidfd >= 0 {
+		defer unix.Close(e.pidfd)
+	}
+	n := &w.now
+	if e.mask&unix.FAN_Q_OVERFLOW != 0 {
+		n.all = "more changed at once than the kernel keeps for a watch"
+	}
+	if n.all != "" {
+		n.places, n.inodes = nil, nil
+		if e.mask&unix.FAN_Q_OVERFLOW != 0 {
+			return
+		}
+	}
+	fs := slices.IndexFunc(w.systems, func(s system) bool { return s.id == e.system })
+	if fs < 0 || e.mask&heard == 0 {
+		return
+	}
+	at := place{handle{fs, e.folder}, e.name}
+	if e.folder != "" && len(n.doings) < maxDoings {
+		if n.doings == nil {
+			n.doings = map[place]Doing{}
+		}
+		n.doings[at] = Doing{What: word(e.mask), At: time.Now(), Actor: who.of(e.pid, e.pidfd)}
+	}
+	if n.all != "" {
+		return
+	}
+	if len(n.places)+len(n.inodes) >= maxPlaces {
+		n.all, n.places, n.inodes = fmt.Sprintf("more than %d paths changed at once", maxPlaces), nil, nil
+		return
+	}
+	if n.places == nil {
+		n.places, n.inodes = map[place]uint64{}, map[handle]place{}
+	}
+	if e.folder != "" {
+		n.places[at] |= e.mask
+	}
+	// A file's attributes may be seen by other names too.
+	if e.mask&unix.FAN_ATTRIB != 0 && e.mask&unix.FAN_ONDIR == 0 && e.inode != "" {
+		n.inodes[handle{fs, e.inode}] = at
+	}
+}
+
+// word says what happened.
+func word(mask uint64) string {
+	switch {
+	case mask&unix.FAN_MOVED_TO != 0:
+		return "moved here"
+	case mask&unix.FAN_CREATE != 0:
+		return "created"
+	case mask&unix.FAN_MOVED_FROM != 0:
+		return "moved away"
+	case mask&unix.FAN_DELETE != 0:
+		return "removed"
+	}
+	return "attributes"
+}
+
+// maxReads bounds how long Take goes after what comes in while it does.
+const maxReads = 100
+
+// Take gives what was heard, and begins anew. What ended before the call is in what it gives, unless
+// so much happens that it is given the next time.
+func (w *Watch) Take() (Changes, error) {
+	for n, more := 0, true; more && n < maxReads; n++ {
+		var err error
+		if more, err = w.read(); err != nil {
+			return Changes{}, err
+		}
+	}
+	w.mu.Lock()
+	n, err := w.now, w.stale
+	w.now = news{}
+	w.mu.Unlock()
+	if err != nil {
+		return Changes{}, err
+	}
+	out := Changes{All: n.all}
+	folders := map[handle]string{}
+	path := func(at place) string {
+		folder, ok := folders[at.folder]
+		if !ok {
+			var err error
+			if folder, err = w.where(at.folder); errors.Is(err, unix.ENAMETOOLONG) {
+				out.All = "a folder that changed has a path longer than the kernel gives"
+			} // a folder that is gone has no path: what is above it tells
+			folders[at.folder] = folder
+		}
+		switch {
+		case folder == "" || at.name == "." || at.name == "":
+			return folder
+		case folder == "/":
+			return "/" + at.name
+		}
+		return folder + "/" + at.name
+	}
+	in := func(p string) bool {
+		return p != "" && slices.ContainsFunc(w.roots, func(r string) bool { return pathname.Under(p, r) })
+	}
+	touched := map[string]bool{}
+	for at := range n.places {
+		p := path(at)
+		if in(p) {
+			touched[p] = true
+		} else if p != "" && slices.ContainsFunc(w.roots, func(r string) bool { return pathname.Under(r, p) }) {
+			out.Around = true
+		}
+	}
+	several := names{w: w, places: n.places}
+	for inode, at := range n.inodes {
+		if out.All == "" && several.others(inode, at) {
+			out.All = "attributes changed of a file that has several names"
+		}
+	}
+	out.Paths = slices.Sorted(maps.Keys(touched))
+	for at, d := range n.doings {
+		if d.Path = path(at); in(d.Path) {
+			out.Doings = append(out.Doings, d)
+		}
+	}
+	slices.SortFunc(out.Doings, func(x, y Doing) int { return x.At.Compare(y.At) })
+	if out.All != "" {
+		out.Paths = nil
+	}
+	return out, nil
+}
+
+// names says of files whose attributes changed whether they have names that were not heard of.
+type names struct {
+	w      *Watch
+	places map[place]uint64
+	moved  map[uint64]bool // inodes that have got a name meanwhile; nil before anybody asked
+}
+
+// others says whether a file may have another name than the one by which its attributes changed.
+func (n *names) others(inode handle, at place) bool {
+	fd, err := n.w.open(inode)
+	if err != nil {
+		return !errors.Is(err, unix.ESTALE) && !errors.Is(err, unix.ENOENT) // gone, with all its names
+	}
+	defer unix.Close(fd)
+	var st unix.Stat_t
+	if unix.Fstat(fd, &st) != nil || st.Nlink > 1 {
+		return true
+	}
+	if st.Nlink == 0 || n.leads(at) == st.Ino {
+		return false
+	}
+	if n.moved == nil {
+		n.moved = map[uint64]bool{}
+		for p, mask := range n.places {
+			if mask&(unix.FAN_MOVED_TO|unix.FAN_CREATE) != 0 && mask&unix.FAN_ONDIR == 0 && p.folder.fs == inode.fs {
+				n.moved[n.leads(p)] = true
+			}
+		}
+	}
+	return !n.moved[st.Ino]
+}
+
+// leads gives the inode that a name leads to; 0 for none.
+func (n *names) leads(p place) uint64 {
+	if p.folder.id == "" {
+		return 0
+	}
+	folder, err := n.w.open(p.folder)
+	if err != nil {
+		return 0
+	}
+	defer unix.Close(folder)
+	var st unix.Stat_t
+	if unix.Fstatat(folder, p.name, &st, unix.AT_SYMLINK_NOFOLLOW) != nil {
+		return 0
+	}
+	return st.Ino
+}
