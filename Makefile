@@ -52,7 +52,7 @@ tour: packages bin/idletally bin/saltmarsh
 test: test-packages bin/idletally bin/saltmarsh
 	go test -timeout 14m ./...
 
-bench: packages
+bench: test-packages bin/idletally
 	go run ./bench
 
 lint: console/src/api/schema.d.ts

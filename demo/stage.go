@@ -40,6 +40,7 @@ type Stage struct {
 	Program string // the idletally program
 	Self    string // a program that calls Inside when its first argument is "inside"
 	Address string
+	Deaf    bool // agents do not watch: only snapshots that are asked for are taken
 	Service *Process
 	Agents  map[string]*Process
 	log     io.Writer
@@ -50,6 +51,9 @@ type Process struct {
 	cmd    *exec.Cmd
 	exited chan struct{}
 }
+
+// Start starts a program on this machine.
+func Start(cmd *exec.Cmd) (*Process, error) { return start(cmd, 0) }
 
 func start(cmd *exec.Cmd, flags uintptr) (*Process, error) {
 	p := &Process{cmd, make(chan struct{})}
@@ -67,6 +71,9 @@ func start(cmd *exec.Cmd, flags uintptr) (*Process, error) {
 	}()
 	return p, <-started
 }
+
+// Pid is the process's number.
+func (p *Process) Pid() int { return p.cmd.Process.Pid }
 
 // Stop ends a process in good order, after a while by force.
 func (p *Process) Stop() { p.end(syscall.SIGTERM) }
@@ -248,7 +255,9 @@ func (s *Stage) inside(host string, argv ...string) *exec.Cmd {
 	return cmd
 }
 
-const namespaces = syscall.CLONE_NEWNS | syscall.CLONE_NEWUTS | syscall.CLONE_NEWPID
+// The hosts share this machine's processes: the kernel tells an agent which process did something, if
+// that is of the agent's own.
+const namespaces = syscall.CLONE_NEWNS | syscall.CLONE_NEWUTS
 
 // Enrol enrols a host with a code, on the host.
 func (s *Stage) Enrol(host, code string) error {
@@ -275,7 +284,7 @@ func (s *Stage) Enrol(host, code string) error {
 
 // StartAgent starts a host's agent, inside the host.
 func (s *Stage) StartAgent(host string) error {
-	p, err := start(s.inside(host, "/usr/sbin/idletally", "agent", "run"), namespaces)
+	p, err := start(s.inside(host, "/usr/sbin/idletally", "agent", "run", fmt.Sprintf("--watch=%t", !s.Deaf)), namespaces)
 	if err != nil {
 		return fmt.Errorf("start the agent of %s: %w", host, err)
 	}

@@ -58,7 +58,7 @@ func TestDatabase(t *testing.T) {
 	db, dir := database(t)
 	defer func() { db.Stop() }()
 	var err error
-	s := begin(t, db.DSN)
+	s := world(t, db.DSN, false)
 	c, reviewer := as(t, s, "quartermaster"), as(t, s, "harbourmaster")
 	ctx := t.Context()
 
@@ -181,7 +181,7 @@ func TestDatabase(t *testing.T) {
 // An agent is killed in mid-run, again and again: the run ends as planned, and can be put back to
 // the byte.
 func TestAgentKilledInRun(t *testing.T) {
-	s := begin(t, "")
+	s := world(t, "", false)
 	ctx := t.Context()
 	c := as(t, s, "quartermaster")
 	logs := filepath.Join(s.Root("slip-south"), "srv/ticketing/releases/many")
@@ -261,7 +261,7 @@ func TestAgentKilledInRun(t *testing.T) {
 
 // A run is halted at a step boundary, and goes on later.
 func TestHaltAndResume(t *testing.T) {
-	s := begin(t, "")
+	s := world(t, "", false)
 	ctx := t.Context()
 	c := as(t, s, "quartermaster")
 	p, err := c.DraftPlan(ctx, wire.Draft{Application: "ticketing", All: true})

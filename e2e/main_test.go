@@ -49,8 +49,11 @@ func TestMain(m *testing.M) {
 	}())
 }
 
-// begin starts a demo world of its own for a test.
-func begin(t *testing.T, database string) *demo.Stage {
+// begin starts a demo world of its own for a test. Its agents watch nothing, so that the test says when
+// they look.
+func begin(t *testing.T, database string) *demo.Stage { return world(t, database, true) }
+
+func world(t *testing.T, database string, deaf bool) *demo.Stage {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "idletally-stage-")
 	if err != nil {
@@ -76,6 +79,7 @@ func begin(t *testing.T, database string) *demo.Stage {
 		})
 	}
 	if err == nil {
+		s.Deaf = deaf
 		err = s.Populate(t.Context())
 	}
 	if err == nil {

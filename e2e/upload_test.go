@@ -21,7 +21,7 @@ import (
 func TestKilledInUpload(t *testing.T) {
 	db, _ := database(t)
 	defer db.Stop()
-	s := begin(t, db.DSN)
+	s := world(t, db.DSN, false)
 	ctx := t.Context()
 	r := seeded.Rand(t)
 	c := as(t, s, "quartermaster")

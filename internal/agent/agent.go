@@ -113,9 +113,13 @@ type Agent struct {
 	Log    *slog.Logger
 	Settings
 	Gentle   *scan.Gentle // how scans keep out of the way; nil: not at all
+	Deaf     bool         // does not listen to the kernel: what changes is found by snapshots that are asked for
 	api      *client.Agent
 	roots    []string
 	accounts identity.Recent
+	owners   identity.Owners
+	held     sync.Map // by the name of a past: the mutex of who uses it
+	state    watchState
 }
 
 // New makes an agent from its folder.
@@ -144,7 +148,9 @@ func New(folder string, log *slog.Logger) (*Agent, error) {
 func (a *Agent) Run(ctx context.Context) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	var wg sync.WaitGroup
-	wg.Go(func() { cancel(a.listen(ctx)) }) // where one of the two ends, the other has no reason to go on
+	// Where one of the three ends, the others have no reason to go on.
+	wg.Go(func() { cancel(a.listen(ctx)) })
+	wg.Go(func() { cancel(a.watch(ctx)) })
 	hello := false
 	err := a.repeat(ctx, "work", func() error {
 		if !hello {

@@ -8,15 +8,18 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
 
+	"idletally/internal/client"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/tree"
@@ -57,13 +60,8 @@ func (a *Agent) snapshot(ctx context.Context, w *wire.Work, done *atomic.Int64) 
 	if err != nil {
 		return fail("%v", err)
 	}
-	found, err := a.look(ctx, w, roots, done)
-	if errors.Is(err, scan.ErrNotSpooled) {
-		// The service has lost what it had when the last scan was kept, or it is another service.
-		a.Log.Warn("the service lacks folders that have not changed: everything is read again", "error", err)
-		w.Whole = true
-		found, err = a.look(ctx, w, roots, done)
-	}
+	defer a.hold(roots)()
+	found, err := a.look(ctx, roots, w.Whole, scan.Options{Cross: w.Cross, Progress: func(s scan.Stats) { done.Store(s.Paths) }})
 	switch {
 	case err != nil && ctx.Err() != nil:
 		return ctx.Err()
@@ -73,6 +71,7 @@ func (a *Agent) snapshot(ctx context.Context, w *wire.Work, done *atomic.Int64) 
 		return err
 	}
 	defer found.past.Close()
+	dir = a.owners.Complete(ctx, dir, found.stats.Owners())
 	if err := a.api.SnapshotDone(ctx, w.ID, Outcome(roots, found.forest, found.stats, dir)); err != nil {
 		return err
 	}
@@ -102,6 +101,7 @@ type looked struct {
 	forest tree.Hash
 	stats  scan.Stats
 	past   *scan.Past
+	whole  bool
 }
 
 var errScan = errors.New("scan")
@@ -109,23 +109,43 @@ var errScan = errors.New("scan")
 // wholeEvery is how often everything is read, whatever the past says.
 const wholeEvery = 24 * time.Hour
 
-// look scans, reading again what can have changed, and sends what the service lacks.
-func (a *Agent) look(ctx context.Context, w *wire.Work, roots []string, done *atomic.Int64) (out looked, err error) {
+// hold has nobody else use what is known of some roots meanwhile, until what it gives is called.
+func (a *Agent) hold(roots []string) (free func()) {
+	m, _ := a.held.LoadOrStore(pastName(roots), &sync.Mutex{})
+	m.(*sync.Mutex).Lock()
+	return m.(*sync.Mutex).Unlock
+}
+
+// look scans, reading again what can have changed, and sends what the service lacks. What is known of
+// the roots is held.
+func (a *Agent) look(ctx context.Context, roots []string, whole bool, opt scan.Options) (looked, error) {
+	found, err := a.lookOnce(ctx, roots, whole, opt)
+	if errors.Is(err, errLacks) && !found.whole {
+		// The service has lost what it had when the last scan was kept, or it is another service.
+		a.Log.Warn("the service lacks folders that have not changed: everything is read again", "error", err)
+		found, err = a.lookOnce(ctx, roots, true, opt)
+	}
+	return found, err
+}
+
+func (a *Agent) lookOnce(ctx context.Context, roots []string, whole bool, opt scan.Options) (out looked, err error) {
 	spool, err := scan.NewSpool(a.Folder)
 	if err != nil {
 		return out, fmt.Errorf("%w: %w", errScan, err)
 	}
 	defer spool.Close()
-	if out.past, err = a.past(roots, w.Whole); err != nil {
+	if out.past, err = a.past(roots, whole); err != nil {
 		return out, fmt.Errorf("%w: %w", errScan, err)
 	}
+	out.whole = out.past.Whole()
 	defer func() {
 		if err != nil {
 			out.past.Close()
 		}
 	}()
 	start := time.Now()
-	out.forest, out.stats, err = scan.Scan(ctx, roots, scan.Options{Past: out.past, Gentle: a.Gentle, Progress: func(s scan.Stats) { done.Store(s.Paths) }}, spool)
+	opt.Past, opt.Gentle = out.past, a.Gentle
+	out.forest, out.stats, err = scan.Scan(ctx, roots, opt, spool)
 	if err != nil {
 		return out, fmt.Errorf("%w: %w", errScan, err)
 	}
@@ -134,9 +154,18 @@ func (a *Agent) look(ctx context.Context, w *wire.Work, roots []string, done *at
 	if err != nil {
 		return out, err
 	}
-	a.Log.Info("snapshot", "paths", out.stats.Paths, "kept", out.stats.Kept, "gaps", out.stats.Gaps, "nodes", len(spool.Order()), "bytes_sent", sent,
-		"scanned", scanned.Round(time.Millisecond), "took", time.Since(start).Round(time.Millisecond))
+	a.Log.Info("snapshot", "paths", out.stats.Paths, "looked", out.stats.Looked, "kept", out.stats.Kept, "gaps", out.stats.Gaps, "nodes", spool.Count(), "bytes_sent", sent,
+		"scanned", scanned.Round(time.Microsecond), "took", time.Since(start).Round(time.Microsecond))
 	return out, nil
+}
+
+func (a *Agent) pastFile(roots []string) string {
+	return filepath.Join(a.Folder, "past", pastName(roots))
+}
+
+func pastName(roots []string) string {
+	name := sha256.Sum256([]byte(strings.Join(roots, "\x00")))
+	return hex.EncodeToString(name[:12])
 }
 
 // past opens what the last scan of some roots found.
@@ -156,8 +185,7 @@ func (a *Agent) past(roots []string, whole bool) (*scan.Past, error) {
 			}
 		}
 	}
-	name := sha256.Sum256([]byte(strings.Join(roots, "\x00")))
-	file := filepath.Join(folder, hex.EncodeToString(name[:12]))
+	file := a.pastFile(roots)
 	p, err := scan.OpenPast(file, whole)
 	if err == nil && !p.Whole() && time.Since(p.Full()) > wholeEvery {
 		p.Close()
@@ -171,61 +199,86 @@ const (
 	packSize  = 4 << 20
 )
 
-// send asks from the root downwards which nodes the service lacks, and sends those, children
-// before parents. A node that it has stands for everything below.
+// errLacks says that the service lacks nodes which this scan did not make, since their folders are as before.
+var errLacks = errors.New("the service lacks folders that have not changed")
+
+// send gives the service the nodes that it lacks, children before parents. One that it has stands for
+// everything below: where it has the forest, nothing is to be sent.
 func (a *Agent) send(ctx context.Context, spool *scan.Spool, forest tree.Hash) (int, error) {
-	lacking := map[tree.Hash]bool{}
-	for frontier := []tree.Hash{forest}; len(frontier) > 0; {
-		var next []tree.Hash
-		for ask := range slices.Chunk(frontier, askAtOnce) {
-			missing, err := a.api.Missing(ctx, ask)
-			if err != nil {
-				return 0, err
-			}
-			for i, h := range ask {
-				if !missing[i] || lacking[h] {
-					continue
-				}
-				lacking[h] = true
-				nodes, err := tree.Load(ctx, spool, h)
-				if err != nil {
-					return 0, err
-				}
-				next = append(next, nodes[0].Children()...)
-			}
-		}
-		slices.SortFunc(next, func(x, y tree.Hash) int { return slices.Compare(x[:], y[:]) })
-		frontier = slices.Compact(next)
+	if missing, err := a.api.Missing(ctx, []tree.Hash{forest}); err != nil || !missing[0] {
+		return 0, err
 	}
 	z, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))
 	if err != nil {
 		return 0, err
 	}
-	sent := 0
-	var pack []byte
-	flush := func() error {
-		if len(pack) == 0 {
-			return nil
-		}
-		body := z.EncodeAll(pack, nil)
-		sent += len(body)
-		pack = pack[:0]
-		return a.api.SendNodes(ctx, body)
+	out := sender{a: a, ctx: ctx, z: z}
+	if err := spool.Each(out.add); err != nil {
+		return out.sent, err
 	}
-	for _, h := range spool.Order() {
-		if !lacking[h] {
+	err = errors.Join(out.ask(), out.flush())
+	return out.sent, err
+}
+
+// sender gathers nodes until there are enough to ask which of them are missing.
+type sender struct {
+	a      *Agent
+	ctx    context.Context
+	z      *zstd.Encoder
+	hashes []tree.Hash
+	nodes  []byte // one after another
+	ends   []int
+	pack   []byte
+	sent   int
+}
+
+func (s *sender) add(h tree.Hash, node []byte) error {
+	s.hashes, s.nodes = append(s.hashes, h), append(s.nodes, node...)
+	s.ends = append(s.ends, len(s.nodes))
+	if len(s.hashes) < askAtOnce && len(s.nodes) < packSize {
+		return nil
+	}
+	return s.ask()
+}
+
+// ask puts what the service lacks into the pack.
+func (s *sender) ask() error {
+	if len(s.hashes) == 0 {
+		return nil
+	}
+	missing, err := s.a.api.Missing(s.ctx, s.hashes)
+	if err != nil {
+		return err
+	}
+	packed, from := map[tree.Hash]bool{}, 0
+	for i, h := range s.hashes {
+		node := s.nodes[from:s.ends[i]]
+		from = s.ends[i]
+		if !missing[i] || packed[h] {
 			continue
 		}
-		raw, err := spool.Nodes(ctx, []tree.Hash{h})
-		if err != nil {
-			return sent, err
-		}
-		pack = tree.AppendPack(pack, raw[0])
-		if len(pack) >= packSize {
-			if err := flush(); err != nil {
-				return sent, err
+		packed[h] = true
+		s.pack = tree.AppendPack(s.pack, node)
+		if len(s.pack) >= packSize {
+			if err := s.flush(); err != nil {
+				return err
 			}
 		}
 	}
-	return sent, flush()
+	s.hashes, s.nodes, s.ends = s.hashes[:0], s.nodes[:0], s.ends[:0]
+	return nil
+}
+
+func (s *sender) flush() error {
+	if len(s.pack) == 0 {
+		return nil
+	}
+	body := s.z.EncodeAll(s.pack, nil)
+	s.sent += len(body)
+	s.pack = s.pack[:0]
+	err := s.a.api.SendNodes(s.ctx, body)
+	if client.Status(err) == http.StatusUnprocessableEntity { // a node refers to one that was not sent
+		return fmt.Errorf("%w: %w", errLacks, err)
+	}
+	return err
 }

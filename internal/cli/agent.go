@@ -18,6 +18,7 @@ import (
 func agentCommand(o *options) *cobra.Command {
 	var folder, level string
 	var gentle scan.Gentle
+	var listen bool
 	run := &cobra.Command{Use: "run", Short: "Work for this host until stopped", Args: args(0, 0, "no argument"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			log, err := logger(c, level)
@@ -28,7 +29,7 @@ func agentCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			a.Gentle = &gentle
+			a.Gentle, a.Deaf = &gentle, !listen
 			debug.SetGCPercent(400) // a scan makes much that dies young, and holds little
 			log.Info("agent", "host", a.Host, "service", a.Service, "roots", a.Roots)
 			if err := a.Run(c.Context()); !errors.Is(err, context.Canceled) {
@@ -37,6 +38,7 @@ func agentCommand(o *options) *cobra.Command {
 			return nil
 		}}
 	gentleFlags(run, &gentle)
+	run.Flags().BoolVar(&listen, "watch", true, "hear from the kernel what changes, so that drift is known at once (needs CAP_SYS_ADMIN)")
 	run.Flags().StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	var service, authorityFile, code string
 	var roots []string

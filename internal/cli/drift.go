@@ -76,7 +76,7 @@ func driftCommand(o *options) *cobra.Command {
 				Meaning  string `json:"meaning"`
 			}
 			var all []row
-			t := table{head: []string{"FINDING", "HOST", "RULE", "ASPECT", "DECLARED", "FOUND", "EFFECT", "SINCE", "PATH"}, none: "No findings."}
+			t := table{head: []string{"FINDING", "HOST", "RULE", "ASPECT", "DECLARED", "FOUND", "EFFECT", "SINCE", "BY", "PATH"}, none: "No findings."}
 			for _, r := range d.Reports {
 				list, err := api.Findings(c.Context(), r.ID, group, most-len(all))
 				if err != nil {
@@ -85,7 +85,7 @@ func driftCommand(o *options) *cobra.Command {
 				for _, f := range list {
 					g := groups[f.Report+f.Group]
 					all = append(all, row{f, r.Host, g.Rule, g.Declared, g.Found, g.Meaning})
-					t.add(f.Report+":"+strconv.Itoa(f.Seq), r.Host, g.Rule, f.Aspect, g.Declared, g.Found, g.Meaning, sinceWhen(f.Since, f.Spells), f.Path)
+					t.add(f.Report+":"+strconv.Itoa(f.Seq), r.Host, g.Rule, f.Aspect, g.Declared, g.Found, g.Meaning, sinceWhen(f.Since, f.Spells), byWhom(f.By), f.Path)
 				}
 				if len(all) >= most {
 					break
@@ -171,6 +171,21 @@ exits with 4 where a finding counts, something could not be read, or a host was 
 }
 
 // sinceWhen says since when a finding is there, and how often it came back.
+// byWhom says who did something to a path, as far as the kernel told.
+func byWhom(a *wire.Act) string {
+	switch {
+	case a == nil:
+		return ""
+	case a.Command == "":
+		return "a process that was gone, " + a.At.Local().Format(time.TimeOnly)
+	}
+	who := a.Account
+	if a.Login != "" && a.Login != a.Account {
+		who += " (logged in as " + a.Login + ")"
+	}
+	return fmt.Sprintf("%s, %s, %s", who, a.Command, a.At.Local().Format(time.TimeOnly))
+}
+
 func sinceWhen(since *time.Time, spells int) string {
 	switch {
 	case since == nil:

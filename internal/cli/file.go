@@ -161,6 +161,7 @@ func saveHere(ctx context.Context, file string, head archive.Head, roots []strin
 	if err != nil {
 		return head, err
 	}
+	dir = new(identity.Owners).Complete(ctx, dir, stats.Owners())
 	head.SnapshotDone = agent.Outcome(roots, forest, stats, dir)
 	return head, create(file, func(w io.Writer) error { return archive.Write(ctx, w, head, spool) })
 }

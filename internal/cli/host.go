@@ -59,17 +59,30 @@ func hostCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"HOST", "TAGS", "AGENT", "LAST SEEN"}, value: hosts, none: "No hosts yet: idletally host invite NAME"}
+			t := table{head: []string{"HOST", "TAGS", "AGENT", "WATCH", "LAST SEEN"}, value: hosts, none: "No hosts yet: idletally host invite NAME"}
 			for _, h := range hosts {
 				state := "not enrolled"
 				if h.Enrolled {
 					state = h.Version
 				}
-				t.add(h.Name, strings.Join(h.Tags, ", "), state, whenever(h.LastSeen))
+				t.add(h.Name, strings.Join(h.Tags, ", "), state, watching(h.Watch), whenever(h.LastSeen))
 			}
 			return o.show(c, t)
 		})}
 	return noun("host", "Machines whose paths are kept", invite, list)
+}
+
+// watching says whether what changes on a host is heard of at once.
+func watching(w *wire.WatchState) string {
+	switch {
+	case w == nil:
+		return ""
+	case w.Watching && len(w.Notes) == 0:
+		return "yes"
+	case w.Watching:
+		return "in part: " + strings.Join(w.Notes, "; ")
+	}
+	return strings.TrimSuffix("no: "+strings.Join(w.Notes, "; "), ": ")
 }
 
 func applicationCommand(o *options) *cobra.Command {

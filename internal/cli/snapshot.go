@@ -84,6 +84,7 @@ func snapshotCommand(o *options) *cobra.Command {
 		})}
 	take.Flags().BoolVar(&ask.Whole, "whole", false, "read everything again, not only what can have changed since the last time")
 	take.Flags().StringArrayVar(&ask.Roots, "root", nil, "a folder to look at, while the application has no published baseline that names it; repeatable")
+	take.Flags().BoolVar(&ask.Cross, "cross", false, "with --root: go into other file systems that are mounted below")
 	take.Flags().DurationVar(&wait, "wait", 2*time.Minute, "how long to wait for the agents; 0 does not wait")
 	var application, host string
 	var most int
@@ -119,14 +120,22 @@ func unknownOf(v perm.View) func(aspect, name string) string {
 	}
 }
 
+// forWhom says why a snapshot was taken.
+func forWhom(s wire.Snapshot) string {
+	if s.Heard {
+		return "a change that was heard of"
+	}
+	return s.RequestedBy
+}
+
 func showSnapshots(o *options, c *cobra.Command, snaps []wire.Snapshot) error {
-	t := table{head: []string{"SNAPSHOT", "APPLICATION", "HOST", "STATE", "PATHS", "GAPS", "TAKEN", "ROOT HASH"}, value: snaps, none: "No snapshots yet: idletally snapshot take APPLICATION"}
+	t := table{head: []string{"SNAPSHOT", "APPLICATION", "HOST", "STATE", "PATHS", "GAPS", "TAKEN", "FOR", "ROOT HASH"}, value: snaps, none: "No snapshots yet: idletally snapshot take APPLICATION"}
 	for _, s := range snaps {
 		root := s.Root
 		if o.output == "table" && len(root) > 16 {
 			root = root[:16]
 		}
-		t.add(s.ID, s.Application, s.Host, s.State, num(s.Paths), num(s.Gaps), whenever(s.Taken), strings.TrimSpace(root))
+		t.add(s.ID, s.Application, s.Host, s.State, num(s.Paths), num(s.Gaps), whenever(s.Taken), forWhom(s), strings.TrimSpace(root))
 	}
 	return o.show(c, t)
 }

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"time"
 
 	"idletally/internal/core/tree"
@@ -162,5 +163,21 @@ func (a *Agent) SendOriginals(ctx context.Context, work string, n int, chunk []b
 // RunDone ends a run on this host.
 func (a *Agent) RunDone(ctx context.Context, work string, d wire.RunDone) error {
 	_, err := a.json(ctx, http.MethodPost, "/work/"+work+"/run", d, nil)
+	return err
+}
+
+// Watches waits until something else is to be watched than what is known; nil where that stays so for a while.
+func (a *Agent) Watches(ctx context.Context, ask wire.WatchAsk) (*wire.WatchList, error) {
+	var out wire.WatchList
+	status, err := a.json(ctx, http.MethodPost, "/watches", ask, &out)
+	if err != nil || status == http.StatusNoContent {
+		return nil, err
+	}
+	return &out, nil
+}
+
+// Heard gives a snapshot that nobody asked for.
+func (a *Agent) Heard(ctx context.Context, application string, h wire.Heard) error {
+	_, err := a.json(ctx, http.MethodPost, "/watches/"+url.PathEscape(application)+"/snapshot", h, nil)
 	return err
 }

@@ -1,6 +1,8 @@
 package wire
 
 import (
+	"time"
+
 	"idletally/internal/core/access"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
@@ -35,6 +37,7 @@ type Work struct {
 	Kind  string   `json:"kind"`
 	Roots []string `json:"roots,omitempty"` // snapshot: escaped
 	Whole bool     `json:"whole,omitempty"` // snapshot: read everything, whatever is known from before
+	Cross bool     `json:"cross,omitempty"` // snapshot: go into other file systems below the roots
 	// A run's order.
 	Order     []byte `json:"order,omitempty"`
 	Signature []byte `json:"signature,omitempty"`
@@ -107,4 +110,49 @@ type RunDone struct {
 	Done    int           `json:"done"`
 	Results []plan.Result `json:"results"` // those that are not simply done
 	Wrong   []plan.Result `json:"wrong,omitempty"`
+}
+
+// WatchAsk says what an agent knows to watch, and how it goes.
+type WatchAsk struct {
+	Known string     `json:"known"` // of the list it has
+	State WatchState `json:"state"`
+}
+
+// WatchState says whether changes on a host are heard of as they happen.
+type WatchState struct {
+	Watching bool     `json:"watching"`
+	Notes    []string `json:"notes,omitempty" doc:"Why not, or what of it not"`
+}
+
+// WatchList is what an agent is to watch.
+type WatchList struct {
+	Version      string         `json:"version"`
+	Applications []WatchedPlace `json:"applications"`
+}
+
+// WatchedPlace is an application's part of a host.
+type WatchedPlace struct {
+	Application string   `json:"application"`
+	Roots       []string `json:"roots"` // escaped
+	Cross       bool     `json:"cross,omitempty"`
+}
+
+// Heard is a snapshot that an agent made since it heard of changes.
+type Heard struct {
+	SnapshotDone
+	Roots []string `json:"roots"` // escaped; as the list said
+	Cross bool     `json:"cross,omitempty"`
+	Acts  []Act    `json:"acts"`
+}
+
+// Act is something that a process did to a path, as far as the kernel still told of the process.
+type Act struct {
+	Path    pathname.Path `json:"path"`
+	What    string        `json:"what" enum:"changed,created,removed,moved away,moved here"`
+	At      time.Time     `json:"at"`
+	PID     int           `json:"pid,omitempty"`
+	Command string        `json:"command,omitempty" doc:"What the process calls itself"`
+	Program string        `json:"program,omitempty" doc:"The file that it ran"`
+	Account string        `json:"account,omitempty" doc:"As whom it ran"`
+	Login   string        `json:"login,omitempty" doc:"Who had logged in, whoever they became since"`
 }

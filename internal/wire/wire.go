@@ -68,6 +68,25 @@ type Host struct {
 	Enrolled bool       `json:"enrolled"`
 	Version  string     `json:"version,omitempty" doc:"Of the agent"`
 	LastSeen *time.Time `json:"last_seen,omitempty"`
+	// Watch is not there where the agent never told.
+	Watch *WatchState `json:"watch,omitempty" doc:"Whether changes are heard of as they happen"`
+}
+
+// Kinds of happenings.
+const (
+	HappenedBegin    = "begin" // of the stream
+	HappenedSnapshot = "snapshot"
+	HappenedEdition  = "edition"
+	HappenedPlan     = "plan"
+	HappenedRun      = "run"
+)
+
+// Happening is something that just happened: whoever shows it asks for it again.
+type Happening struct {
+	Kind        string `json:"kind" enum:"begin,snapshot,edition,plan,run"`
+	Application string `json:"application,omitempty"`
+	Host        string `json:"host,omitempty"`
+	Subject     string `json:"subject,omitempty" doc:"The snapshot, edition, plan or run"`
 }
 
 // NewHost asks for an enrolment code.
@@ -247,6 +266,7 @@ type NewSnapshot struct {
 	Host        string   `json:"host" maxLength:"64"`
 	Whole       bool     `json:"whole,omitempty" doc:"Read everything, whatever the host's agent knows from before"`
 	Roots       []string `json:"roots,omitempty" maxItems:"100" doc:"Folders to look at, while the application has no published baseline that names them"`
+	Cross       bool     `json:"cross,omitempty" doc:"With roots: go into other file systems that are mounted below"`
 }
 
 // Snapshot is what one host's paths looked like at one time.
@@ -261,7 +281,8 @@ type Snapshot struct {
 	Gaps        int64      `json:"gaps" doc:"Paths that could not be read"`
 	Denied      []Denied   `json:"denied,omitempty"`
 	Message     string     `json:"message,omitempty"`
-	RequestedBy string     `json:"requested_by"`
+	RequestedBy string     `json:"requested_by,omitempty"`
+	Heard       bool       `json:"heard,omitempty" doc:"Nobody asked for it: the agent heard of changes"`
 	Created     time.Time  `json:"created"`
 	Taken       *time.Time `json:"taken,omitempty"`
 	Seen        int64      `json:"seen,omitempty" doc:"While it is taken: paths looked at so far"`
@@ -329,6 +350,7 @@ type Group struct {
 	Since    *time.Time  `json:"since,omitempty" doc:"When the one was seen first that is there longest"`
 	Fresh    int         `json:"fresh,omitempty" doc:"How many were never seen before this report"`
 	Returned int         `json:"returned,omitempty" doc:"How many were gone at some time, and came back"`
+	By       *Act        `json:"by,omitempty" doc:"Where it is one path: who did the last thing to it, where the host's kernel told"`
 	Waiver   *Waiver     `json:"waiver,omitempty" doc:"Who has accepted them, why, and until when"`
 }
 
@@ -376,6 +398,7 @@ type Finding struct {
 	FirstSeen *time.Time `json:"first_seen,omitempty"`
 	Since     *time.Time `json:"since,omitempty" doc:"Later than first seen where it was gone meanwhile"`
 	Spells    int        `json:"spells,omitempty" doc:"How often it came"`
+	By        *Act       `json:"by,omitempty" doc:"Who did the last thing to it, where the host's kernel told"`
 }
 
 // Tally counts findings of a folder. Waived ones count nowhere else.

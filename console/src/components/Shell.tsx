@@ -1,5 +1,6 @@
 import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/react";
 import { NavLink, Outlet } from "react-router";
+import { useLive } from "../api/live";
 import { useSignOut } from "../api/queries";
 import type { Person } from "../api/client";
 
@@ -16,6 +17,7 @@ const places = [
 /** The frame of every page: where one can go, and who is here. */
 export function Shell({ me }: { me: Person }) {
   const signOut = useSignOut();
+  useLive();
   return (
     <div className="mx-auto flex min-h-screen max-w-6xl flex-col px-4">
       <a href="#main" className="sr-only focus:not-sr-only focus:absolute focus:top-2 focus:left-2 focus:bg-sheet focus:px-3 focus:py-2">

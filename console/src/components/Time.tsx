@@ -1,11 +1,12 @@
+const exact = new Intl.DateTimeFormat(undefined, { dateStyle: "medium", timeStyle: "medium" });
 const near = new Intl.DateTimeFormat(undefined, { dateStyle: "medium", timeStyle: "short" });
 
 /** A time in the viewer's zone, the exact one on hover. */
-export function Time({ at }: { at?: string | null }) {
+export function Time({ at, seconds }: { at?: string | null; seconds?: boolean }) {
   if (!at) return <span className="text-muted">never</span>;
   return (
     <time dateTime={at} title={at} className="whitespace-nowrap">
-      {near.format(new Date(at))}
+      {(seconds ? exact : near).format(new Date(at))}
     </time>
   );
 }

@@ -8,6 +8,7 @@ import { Matrix } from "../components/Matrix";
 import { Note } from "../components/Note";
 import { Time } from "../components/Time";
 import { Table } from "../components/Table";
+import { Watch } from "../components/Watch";
 
 function HostLine({ app, state }: { app: Application; state: NonNullable<Application["hosts"]>[number] }) {
   const take = useTakeSnapshot();
@@ -82,12 +83,13 @@ export default function Overview() {
       </section>
       <section aria-labelledby="hosts">
         <h2 id="hosts" className="mb-2 font-bold">Hosts</h2>
-        <Table label="Hosts" columns={["Host", "Tags", "Agent", "Last seen"]}>
+        <Table label="Hosts" columns={["Host", "Tags", "Agent", "Watch", "Last seen"]}>
               {hosts.data?.items?.map((h) => (
                 <tr key={h.name}>
                   <td>{h.name}</td>
                   <td>{h.tags?.join(", ")}</td>
                   <td>{h.enrolled ? h.version : "not enrolled"}</td>
+                  <td><Watch state={h.watch} /></td>
                   <td><Time at={h.last_seen} /></td>
                 </tr>
               ))}

@@ -22,7 +22,7 @@ export default function Snapshots() {
                 <td className="figure">{s.paths.toLocaleString()}</td>
                 <td className="figure">{s.gaps.toLocaleString()}</td>
                 <td><code title={s.root}>{s.root?.slice(0, 12)}</code></td>
-                <td>{s.requested_by}</td>
+                <td>{s.heard ? <span className="text-muted">nobody: a change was heard of</span> : s.requested_by}</td>
               </tr>
             ))}
       </Table>

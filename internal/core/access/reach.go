@@ -41,6 +41,7 @@ func (s Snapshot) root(path string) Way {
 type Content struct {
 	Node *tree.Node
 	Gap  string
+	tree.Extra
 }
 
 // Way gives the way to a path, with its content. Folders above the roots have a way, and no content.
@@ -60,7 +61,8 @@ func (s Snapshot) Way(ctx context.Context, path string) (Way, Content, error) {
 	if err != nil {
 		return nil, c, err
 	}
-	c = Content{node, steps[len(steps)-1].Gap.String()}
+	entry := steps[len(steps)-1]
+	c = Content{node, entry.Gap.String(), entry.Extra}
 	above := s.root(path)
 	way := slices.Clone(above)
 	if above == nil {

@@ -60,6 +60,7 @@ type Document struct {
 	Varies      bool     // something differs from host to host: the text is parsed for each
 	Includes    []string // applications that it takes over from, in however many steps
 	Roots       []string
+	EnterMounts bool              // other file systems below the roots are kept, too
 	Accounts    map[string]string // a baseline's word for an account -> its name on the host, "" where it has none
 	LeaveAlone  []Pattern
 	Rules       []Rule

@@ -9,7 +9,7 @@ import (
 )
 
 var (
-	documentKeys = []string{"idletally", "application", "title", "hosts", "include", "variables", "accounts", "forms", "roots", "leave-alone", "rules"}
+	documentKeys = []string{"idletally", "application", "title", "hosts", "include", "variables", "accounts", "forms", "roots", "mounts", "leave-alone", "rules"}
 	hostKeys     = []string{"names", "tags"}
 )
 
@@ -38,6 +38,14 @@ func (r *reader) document(n ast.Node) *Document {
 	r.shared(seen, d)
 	if v := seen["roots"]; v != nil {
 		d.Roots = r.roots(v)
+	}
+	if v := seen["mounts"]; v != nil {
+		switch s, ok := r.scalar(v, "mounts"); {
+		case ok && s == "enter":
+			d.EnterMounts = true
+		case ok && s != "report":
+			r.fail(v, "mounts %q: want report (what is mounted below a root is a gap) or enter (it is looked at too)", s)
+		}
 	}
 	if v := seen["leave-alone"]; v != nil {
 		d.LeaveAlone = r.patterns(v, "leave-alone")

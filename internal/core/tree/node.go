@@ -10,6 +10,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"idletally/internal/core/pathname"
@@ -64,6 +65,27 @@ type Entry struct {
 	Gap   Gap
 	Set   perm.Set // zero where even the path itself could not be looked at
 	Child Hash     // folders without a gap
+	Extra
+}
+
+// Extra is what few entries have.
+type Extra struct {
+	Links  uint32 // names that the inode has, where these are several; at most MaxLinks are told; never of a folder
+	Device Device // of a device
+}
+
+// A Device is the number of a character or block device.
+type Device struct{ Major, Minor uint32 }
+
+// MaxLinks is the most names that are told.
+const MaxLinks = 1 << 24
+
+// extra says whether there is any, and valid whether an entry of a kind can have it.
+func (x Extra) extra() bool { return x != Extra{} }
+
+func (x Extra) valid(k perm.Kind) bool {
+	device := k == perm.CharDevice || k == perm.BlockDevice
+	return x.Links != 1 && x.Links <= MaxLinks && (x.Links == 0 || k != perm.Folder) && (device || x.Device == Device{})
 }
 
 // HasChild says whether the entry leads to a node.
@@ -81,7 +103,9 @@ const MaxNode = 64 << 20
 const (
 	folderMark = 'D'
 	forestMark = 'F'
-	version    = 1
+	plainNode  = 1 // version of a node none of whose entries has anything extra
+	richNode   = 2 // and of one where some have
+	withExtra  = 0x80
 )
 
 // Encode gives the canonical bytes of a node; its entries must be sorted (Decode checks it).
@@ -104,6 +128,10 @@ func Encode(n Node) []byte {
 		numbers[i] = no
 	}
 	b := make([]byte, 0, 8+len(table)+len(n.Entries)*24)
+	version := byte(plainNode)
+	if slices.ContainsFunc(n.Entries, func(e Entry) bool { return e.extra() }) {
+		version = richNode
+	}
 	if n.Forest {
 		b = append(b, forestMark, version)
 	} else {
@@ -113,10 +141,19 @@ func Encode(n Node) []byte {
 	b = append(b, table...)
 	b = binary.AppendUvarint(b, uint64(len(n.Entries)))
 	for i, e := range n.Entries {
-		b = append(b, byte(e.Kind)|byte(e.Gap)<<4)
+		head := byte(e.Kind) | byte(e.Gap)<<4
+		if e.extra() {
+			head |= withExtra
+		}
+		b = append(b, head)
 		b = binary.AppendUvarint(b, numbers[i])
 		b = binary.AppendUvarint(b, uint64(len(e.Name)))
 		b = append(b, e.Name...)
+		if e.extra() {
+			b = binary.AppendUvarint(b, uint64(e.Links))
+			b = binary.AppendUvarint(b, uint64(e.Device.Major))
+			b = binary.AppendUvarint(b, uint64(e.Device.Minor))
+		}
 		if e.HasChild() {
 			b = append(b, e.Child[:]...)
 		}
@@ -149,8 +186,8 @@ func decode(b []byte, known map[string]perm.Set) (Node, error) {
 	if len(b) < 2 || b[0] != folderMark && b[0] != forestMark {
 		return Node{}, errors.New("these bytes are no node")
 	}
-	if b[1] != version {
-		return Node{}, fmt.Errorf("node has format version %d, this program reads %d", b[1], version)
+	if b[1] != plainNode && b[1] != richNode {
+		return Node{}, fmt.Errorf("node has format version %d, this program reads %d and %d: is it older than the one that wrote it?", b[1], plainNode, richNode)
 	}
 	n := Node{Forest: b[0] == forestMark}
 	// Names and sets are parts of one string: a node is one allocation, however many it has.
@@ -212,7 +249,7 @@ func decode(b []byte, known map[string]perm.Set) (Node, error) {
 		return Node{}, errEnd
 	}
 	n.Entries = make([]Entry, count)
-	used := 0
+	used, extra := 0, false
 	for i := range n.Entries {
 		head := bytes(1)
 		no := number()
@@ -221,6 +258,14 @@ func decode(b []byte, known map[string]perm.Set) (Node, error) {
 			return Node{}, err
 		}
 		e.Kind, e.Gap = perm.Kind(head[0]&15), Gap(head[0]>>4)
+		if b[1] == richNode && head[0]&withExtra != 0 {
+			e.Gap = Gap(head[0] &^ withExtra >> 4)
+			e.Links, e.Device = uint32(number()), Device{uint32(number()), uint32(number())}
+			extra = true
+			if err == nil && (!e.extra() || !e.valid(e.Kind)) {
+				return Node{}, fmt.Errorf("node entry %d has links or a device that it cannot have", i)
+			}
+		}
 		switch {
 		case !e.Kind.Valid() || e.Gap > Failed:
 			return Node{}, fmt.Errorf("node entry %d has the unknown kind or gap %#x", i, head[0])
@@ -249,6 +294,9 @@ func decode(b []byte, known map[string]perm.Set) (Node, error) {
 	}
 	if used != len(sets) || at < len(b) {
 		return Node{}, errors.New("node holds bytes that nothing refers to")
+	}
+	if b[1] == richNode && !extra {
+		return Node{}, errors.New("node has a version that it does not need")
 	}
 	return n, nil
 }

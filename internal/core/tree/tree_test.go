@@ -37,6 +37,12 @@ func grow(r *rand.Rand, m Memory, at string, depth int, all map[string]Entry) Ha
 				e.Child = grow(r, m, path, depth-1, all)
 			}
 		}
+		if e.Kind == perm.File && r.IntN(4) == 0 {
+			e.Links = 2 + r.Uint32N(3)
+		}
+		if e.Kind == perm.File && r.IntN(8) == 0 {
+			e.Kind, e.Device = perm.BlockDevice, Device{r.Uint32N(300), r.Uint32N(70000)}
+		}
 		all[path] = e
 		n.Entries = append(n.Entries, e)
 	}

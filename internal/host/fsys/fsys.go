@@ -22,6 +22,7 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
+	"idletally/internal/core/tree"
 )
 
 // The extended attributes that hold permissions.
@@ -311,7 +312,7 @@ type plainKey struct {
 	flags    perm.Flags
 }
 
-const scanMask = unix.STATX_TYPE | unix.STATX_MODE | unix.STATX_UID | unix.STATX_GID | unix.STATX_INO | unix.STATX_CTIME
+const scanMask = unix.STATX_TYPE | unix.STATX_MODE | unix.STATX_UID | unix.STATX_GID | unix.STATX_INO | unix.STATX_CTIME | unix.STATX_NLINK
 
 // A Stamp is what cannot stay the same where anything of a path's permissions changed: its inode,
 // and when that was changed last, in nanoseconds of Unix time.
@@ -342,6 +343,17 @@ func (r *Reader) At(dir int, name []byte, past *Known) (perm.Kind, perm.Set, Sta
 	}
 	set, err := r.read(dir, name, k)
 	return k, set, stamp, err
+}
+
+// Extra gives the number of names and the device of the entry that was looked at last.
+func (r *Reader) Extra(k perm.Kind) (x tree.Extra) {
+	if st := &r.stat; k != perm.Folder && st.Nlink > 1 {
+		x.Links = min(st.Nlink, tree.MaxLinks)
+	}
+	if st := &r.stat; k == perm.CharDevice || k == perm.BlockDevice {
+		x.Device = tree.Device{Major: st.Rdev_major, Minor: st.Rdev_minor}
+	}
+	return x
 }
 
 // read makes the set of the entry that was looked at last.

@@ -88,7 +88,8 @@ func appendAccount(ctx context.Context, passwd, group []byte, name string) ([]by
 	return passwd, group
 }
 
-func getent(ctx context.Context, database, key string) []byte {
+// getent asks for keys of a database; what nobody knows is not in the answer.
+func getent(ctx context.Context, database string, keys ...string) []byte {
 	path, err := exec.LookPath("getent")
 	if err != nil {
 		return nil
@@ -96,10 +97,7 @@ func getent(ctx context.Context, database, key string) []byte {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	// After -- a key that begins with a hyphen is no option.
-	out, err := exec.CommandContext(ctx, path, "--", database, key).Output()
-	if err != nil {
-		return nil
-	}
+	out, _ := exec.CommandContext(ctx, path, append([]string{"--", database}, keys...)...).Output()
 	return out
 }
 

@@ -3,6 +3,7 @@ package identity
 import (
 	"os"
 	"reflect"
+	"strings"
 	"testing"
 
 	"idletally/internal/core/perm"
@@ -59,6 +60,43 @@ esac
 	}
 	if _, ok := d.User("nobody-at-all"); ok || len(d.Accounts) != 2 {
 		t.Errorf("accounts %+v", d.Accounts)
+	}
+}
+
+// What paths belong to is asked for where no list has it, all in one call; for a minute what is known counts.
+func TestOwners(t *testing.T) {
+	dir := t.TempDir()
+	script := `#!/bin/sh
+echo "$*" >>` + dir + `/calls
+case "$*" in
+"-- passwd 7001 7002") echo 'pilot:x:7001:7100::/:/bin/sh'; exit 2 ;;
+"-- passwd pilot") echo 'pilot:x:7001:7100::/:/bin/sh' ;;
+"-- initgroups pilot") echo 'pilot 7200' ;;
+"-- group 7300") echo 'harbour:x:7300:' ;;
+*) exit 2 ;;
+esac
+`
+	if err := os.WriteFile(dir+"/getent", []byte(script), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
+	listed := Parse([]byte("root:x:0:0::/root:/bin/sh"), []byte("root:x:0:"))
+	var o Owners
+	for range 2 {
+		d := o.Complete(t.Context(), listed, []perm.Principal{"g0", "g7300", "u0", "u7001", "u7002"})
+		if d.Name("u7001") != "pilot" || d.Name("u7002") != "7002" || d.Name("g7300") != "harbour" || !reflect.DeepEqual(d.Account("u7001").Groups, []perm.Principal{"g7100", "g7200"}) {
+			t.Errorf("%+v", d)
+		}
+		if len(d.Accounts) != 2 || len(d.Groups) != 2 || len(listed.Accounts) != 1 {
+			t.Errorf("%+v of %+v", d, listed)
+		}
+	}
+	if d := o.Complete(t.Context(), listed, []perm.Principal{"g0", "u0", "u7002"}); d != listed {
+		t.Error("another directory, and nothing was added")
+	}
+	calls, err := os.ReadFile(dir + "/calls")
+	if err != nil || strings.Count(string(calls), "-- passwd 7001 7002\n") != 1 || strings.Count(string(calls), "7300") != 1 {
+		t.Errorf("asked %s, %v", calls, err)
 	}
 }
 

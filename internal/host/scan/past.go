@@ -49,6 +49,7 @@ type Past struct {
 const (
 	pastMark    = "idletally past 2\n"
 	recordHead  = 8 // length and checksum
+	withExtra   = 0x80
 	trailerSize = 8
 	maxRecord   = 2 * tree.MaxNode
 	tick        = time.Second // far more than any file system's clock is coarse
@@ -317,6 +318,7 @@ type before struct {
 	// The entry at hand.
 	name  []byte
 	gap   tree.Gap
+	extra tree.Extra
 	known fsys.Known
 	child placed
 }
@@ -368,7 +370,10 @@ func (f *before) next() {
 		f.left = 0
 		return
 	}
-	f.known.Kind, f.gap, f.known.Set, f.child = perm.Kind(head[0]&15), tree.Gap(head[0]>>4), f.sets[no], placed{}
+	f.known.Kind, f.gap, f.known.Set, f.child, f.extra = perm.Kind(head[0]&15), tree.Gap(head[0]&^withExtra>>4), f.sets[no], placed{}, tree.Extra{}
+	if head[0]&withExtra != 0 {
+		f.extra = tree.Extra{Links: uint32(f.d.number()), Device: tree.Device{Major: uint32(f.d.number()), Minor: uint32(f.d.number())}}
+	}
 	if f.known.Kind == perm.Folder && f.gap == tree.Whole {
 		f.child = f.d.placed()
 	}
@@ -405,7 +410,11 @@ func (p *Past) encode(b []byte, f *folder) []byte {
 	b = binary.AppendUvarint(b, uint64(len(f.node.Entries)))
 	for i := range f.node.Entries {
 		e := &f.node.Entries[i]
-		b = append(b, byte(e.Kind)|byte(e.Gap)<<4)
+		head := byte(e.Kind) | byte(e.Gap)<<4
+		if e.Extra != (tree.Extra{}) {
+			head |= withExtra
+		}
+		b = append(b, head)
 		b = binary.AppendUvarint(b, numbers[i])
 		b = binary.AppendUvarint(b, uint64(len(e.Name)))
 		b = append(b, e.Name...)
@@ -415,6 +424,11 @@ func (p *Past) encode(b []byte, f *folder) []byte {
 		}
 		b = binary.LittleEndian.AppendUint64(b, s.Ino)
 		b = binary.LittleEndian.AppendUint64(b, uint64(s.Changed))
+		if e.Extra != (tree.Extra{}) {
+			b = binary.AppendUvarint(b, uint64(e.Links))
+			b = binary.AppendUvarint(b, uint64(e.Device.Major))
+			b = binary.AppendUvarint(b, uint64(e.Device.Minor))
+		}
 		if e.HasChild() {
 			b = f.places[i].append(b)
 		}

@@ -83,7 +83,7 @@ func flags(t *testing.T, path string, on bool) {
 
 // allWays are the ways in which meddle changes things; all but the last are told by the kernel to who
 // watches.
-const allWays = 16
+const allWays = 17
 
 // meddle changes something somewhere in one of so many ways.
 func meddle(t *testing.T, r *rand.Rand, root string, ways int) {
@@ -149,7 +149,20 @@ func meddle(t *testing.T, r *rand.Rand, root string, ways int) {
 		if to := fresh; !strings.HasPrefix(to, from) {
 			must(os.Rename(from, to))
 		}
-	case 14:
+	case 14: // another name, and a change by one of them
+		a, b := one(files), one(folders)+fmt.Sprintf("/link%d", r.Uint64())
+		if err := os.Link(a, b); err != nil { // what is append-only gets none
+			must(err)
+			return
+		}
+		if r.IntN(2) == 0 {
+			a, b = b, a
+		}
+		must(os.Chmod(a, os.FileMode(r.IntN(0o1000))))
+		if r.IntN(3) == 0 {
+			must(os.Remove(a))
+		}
+	case 15:
 		must(unix.Chmod(one(folders), uint32(mode.SetGID)|0o750))
 	default:
 		flags(t, one(files), true)

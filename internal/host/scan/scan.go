@@ -9,6 +9,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -38,6 +39,7 @@ type Options struct {
 	Past     *Past       // what is known of the roots, and takes what this scan finds; it may be nil
 	Touched  *Touched    // with a past: look at these only; nil: at everything
 	Denied   []Denied    // what could not be read then
+	Inodes   *Inodes     // with a past: takes the inodes that are looked at
 }
 
 // Stats count what a scan met.
@@ -48,6 +50,18 @@ type Stats struct {
 	Kept   int64    // of the paths, those that were looked at and cannot have changed since the last scan
 	Looked int64    // of the paths, those that were looked at
 	places map[string]placed
+	sets   map[perm.Set]bool
+}
+
+// Owners gives the accounts and groups that what was looked at belongs to, or that entries name, sorted.
+func (s Stats) Owners() []perm.Principal {
+	met := map[perm.Principal]bool{}
+	for set := range s.sets {
+		for _, m := range perm.Mentioned(set) {
+			met[m.ID] = true
+		}
+	}
+	return slices.Sorted(maps.Keys(met))
 }
 
 // Remember makes what a scan found the past of the next one.
@@ -60,6 +74,9 @@ type Denied struct {
 }
 
 const maxDenied = 1000
+
+// maxSets bounds how many permission sets are remembered for what they belong to.
+const maxSets = 100_000
 
 type folder struct {
 	up      *folder
@@ -99,6 +116,7 @@ type scanner struct {
 	gaps   atomic.Int64
 	kept   atomic.Int64
 	denied []Denied
+	sets   map[perm.Set]bool // that were met
 	places map[string]placed // of the roots
 	moot   *moot             // where a watch told what to look at
 }
@@ -109,11 +127,10 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 	if opt.Workers == 0 {
 		opt.Workers = 2
 	}
-	if opt.Gentle != nil {
-		opt.Gentle.started = time.Now()
-		opt.Gentle.seen.Store(0)
+	if g := opt.Gentle; g != nil { // several scans may be given the same
+		opt.Gentle = &Gentle{Idle: g.Idle, AtMost: g.AtMost, started: time.Now()}
 	}
-	s := &scanner{ctx: ctx, opt: opt, sink: sink, places: map[string]placed{}}
+	s := &scanner{ctx: ctx, opt: opt, sink: sink, places: map[string]placed{}, sets: map[perm.Set]bool{}}
 	if opt.Touched != nil && opt.Past != nil && !opt.Past.whole {
 		s.moot = newMoot()
 	}
@@ -134,7 +151,7 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 	stop := context.AfterFunc(ctx, func() { s.fail(ctx.Err()) })
 	wg.Wait()
 	stop()
-	stats := Stats{Gaps: s.gaps.Load(), Denied: s.denied, Kept: s.kept.Load(), Looked: s.paths.Load(), places: s.places}
+	stats := Stats{Gaps: s.gaps.Load(), Denied: s.denied, Kept: s.kept.Load(), Looked: s.paths.Load(), places: s.places, sets: s.sets}
 	stats.Paths = stats.Looked
 	if s.moot != nil {
 		stats.Paths, stats.Gaps = int64(len(roots)), 0
@@ -195,6 +212,7 @@ func (s *scanner) root(path string, e *tree.Entry) {
 		return
 	}
 	e.Kind, e.Set = i.Kind, i.State.Set()
+	s.sets[e.Set] = true
 	if e.Kind != perm.Folder {
 		return
 	}
@@ -242,7 +260,12 @@ func (s *scanner) fail(err error) {
 }
 
 func (s *scanner) work() {
-	r := &worker{scanner: s, dirents: make([]byte, 64<<10), known: map[string]perm.Set{}}
+	r := &worker{scanner: s, dirents: make([]byte, 64<<10), known: map[string]perm.Set{}, sets: map[perm.Set]bool{}}
+	defer func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		maps.Copy(s.sets, r.sets)
+	}()
 	for {
 		s.mu.Lock()
 		for len(s.stack) == 0 && s.busy > 0 && s.err == nil {
@@ -279,6 +302,7 @@ type worker struct {
 	known   map[string]perm.Set
 	were    []placed // what a folder's subfolders were
 	same    []bool   // and whether they surely are the same ones
+	sets    map[perm.Set]bool
 }
 
 // folder reads one folder. Its descriptor was opened when it was queued under its parent's
@@ -392,7 +416,7 @@ func (w *worker) list(f *folder) error {
 		e := tree.Entry{Name: name}
 		if past != nil && past.name != nil && string(past.name) == name {
 			was = &past.known
-			e.Kind, e.Set, e.Gap = was.Kind, was.Set, past.gap
+			e.Kind, e.Set, e.Gap, e.Extra = was.Kind, was.Set, past.gap, past.extra
 		}
 		known := recall && was != nil && !f.touched.at(name).is()
 		var stamp fsys.Stamp
@@ -408,18 +432,26 @@ func (w *worker) list(f *folder) error {
 			if errors.Is(err, unix.ENOENT) {
 				continue // it went away while we listed: as if it had gone before
 			}
-			if e.Gap = tree.Whole; err != nil {
+			if e.Gap, e.Extra = tree.Whole, (tree.Extra{}); err == nil {
+				e.Extra = w.reader.Extra(e.Kind)
+			} else {
 				if e.Kind == 0 {
 					e.Kind = perm.File
 				}
 				e.Gap = w.deny(pathname.Join(f.path(), name), err)
 			}
 		}
+		if n := len(f.node.Entries); (n == 0 || f.node.Entries[n-1].Set != e.Set) && len(w.sets) < maxSets { // neighbours are mostly alike
+			w.sets[e.Set] = true
+		}
 		f.node.Entries = append(f.node.Entries, e)
 		if w.opt.Past == nil {
 			continue
 		}
 		f.stamps = append(f.stamps, stamp)
+		if !known {
+			w.opt.Inodes.add(stamp.Ino, e.Kind)
+		}
 		if was == nil {
 			w.were, w.same = append(w.were, placed{}), append(w.same, false)
 			f.identical, f.renewed = false, true
@@ -430,7 +462,7 @@ func (w *worker) list(f *folder) error {
 		} else {
 			f.renewed = true
 		}
-		f.identical = f.identical && was.Kind == e.Kind && was.Set == e.Set && past.gap == e.Gap
+		f.identical = f.identical && was.Kind == e.Kind && was.Set == e.Set && past.gap == e.Gap && past.extra == e.Extra
 		// Where it is not sure to be the same folder, its record tells.
 		w.were = append(w.were, past.child)
 		w.same = append(w.same, past.child.at > 0 && (known || stamp.Ino == was.Ino))

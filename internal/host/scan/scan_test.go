@@ -88,6 +88,20 @@ func compare(t *testing.T, root string) {
 		if s, ok := want[p]; !ok || s != e.Set {
 			return fmt.Errorf("%q: scanned %x, walked %x", p, e.Set.Bytes(), s.Bytes())
 		}
+		var st unix.Stat_t
+		if err := unix.Lstat(p, &st); err != nil {
+			return err
+		}
+		var extra tree.Extra
+		if e.Kind != perm.Folder && st.Nlink > 1 {
+			extra.Links = uint32(st.Nlink)
+		}
+		if e.Kind == perm.CharDevice || e.Kind == perm.BlockDevice {
+			extra.Device = tree.Device{Major: unix.Major(st.Rdev), Minor: unix.Minor(st.Rdev)}
+		}
+		if e.Extra != extra && strings.HasPrefix(p, root) && p != root {
+			return fmt.Errorf("%q: scanned %+v, walked %+v", p, e.Extra, extra)
+		}
 		return nil
 	})
 	if err != nil || got != len(want) || int(stats.Paths) != got {

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"testing"
 
+	"idletally/internal/core/perm"
 	"idletally/internal/core/tree"
 	"idletally/internal/host/watch"
 	"idletally/internal/seeded"
@@ -51,12 +52,13 @@ func TestTouchedMissesNothing(t *testing.T) {
 		root := planted(t, r)
 		file := filepath.Join(t.TempDir(), "past")
 		all := tree.Memory{}
-		w, err := watch.Open([]string{root})
+		w, err := watch.Open([]string{root}, false)
 		if err != nil {
 			t.Fatal(err)
 		}
 		defer w.Close()
-		_, last := again(t, root, file, all, true, false)
+		known := NewInodes(1000)
+		_, last := scanned(t, root, file, all, true, false, Options{Inodes: known})
 		for round := range 40 {
 			for range r.IntN(4) {
 				meddle(t, r, root, allWays-1)
@@ -65,8 +67,8 @@ func TestTouchedMissesNothing(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			opt := Options{Denied: last.Denied}
-			if heard.All == "" {
+			opt := Options{Denied: last.Denied, Inodes: known}
+			if !slices.ContainsFunc(heard.Linked, known.Has) && heard.All == "" {
 				opt.Touched = Touch(heard.Paths...)
 			}
 			got, stats := scanned(t, root, file, all, false, r.IntN(2) == 0, opt)
@@ -88,6 +90,32 @@ func TestTouchedMissesNothing(t *testing.T) {
 	}
 	if looked*2 > paths {
 		t.Errorf("looked at %d of %d paths", looked, paths)
+	}
+}
+
+// What was added is there, and little else.
+func TestInodes(t *testing.T) {
+	r := seeded.Rand(t)
+	const n = 20_000
+	s := NewInodes(n)
+	for i := range uint64(n) {
+		s.add(i*256+1, perm.File) // file systems hand out numbers in such ways
+	}
+	s.add(3, perm.Folder)
+	wrong := 0
+	for i := range uint64(n) {
+		if !s.Has(i*256 + 1) {
+			t.Fatalf("inode %d is not there", i*256+1)
+		}
+		if s.Has(r.Uint64()&^255 | 2) {
+			wrong++
+		}
+	}
+	if wrong > n/100 || s.Has(3) {
+		t.Errorf("%d of %d that are not there", wrong, n)
+	}
+	if none := (*Inodes)(nil); !none.Has(1) {
+		t.Error("where nothing is known, anything may be there")
 	}
 }
 

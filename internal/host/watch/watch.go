@@ -9,6 +9,7 @@
 package watch
 
 import (
+	"cmp"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -31,7 +32,8 @@ import (
 // Changes are what was heard since the last time.
 type Changes struct {
 	Paths  []string // whose entries may be others now; they lie in a root, or are one
-	All    string   // why everything has to be looked at again; empty where the paths are all
+	Linked []uint64 // inodes of files whose attributes changed, and that may have names which were not heard of
+	All    string   // why everything has to be looked at again; empty where paths and inodes are all
 	Around bool     // something on the way to a root changed
 	Doings []Doing
 }
@@ -39,7 +41,7 @@ type Changes struct {
 // A Doing is something that a process did to a path.
 type Doing struct {
 	Path string
-	What string // attributes, created, removed, moved away, moved here
+	What string // changed, created, removed, moved away, moved here
 	At   time.Time
 	Actor
 }
@@ -81,7 +83,8 @@ type place struct {
 
 type system struct {
 	id    [8]byte
-	mount int // a descriptor on it, which handles are opened by
+	at    string // a folder on it
+	mount int    // a descriptor of that, by which handles are opened; only while that is done, since it keeps the file system from being unmounted
 }
 
 type news struct {
@@ -100,10 +103,11 @@ type Watch struct {
 	fd      int
 	mounts  int
 	stop    int // an eventfd
-	mounted []string
+	mounted []mount
 	ready   chan struct{}
 	ended   chan struct{}
 
+	taking  sync.Mutex
 	reading sync.Mutex // held from asking the kernel until what it said is noted
 	buf     []byte
 
@@ -112,8 +116,9 @@ type Watch struct {
 	stale error
 }
 
-// Open begins to listen. What happens after it returns is heard.
-func Open(roots []string) (w *Watch, err error) {
+// Open begins to listen below some roots, and, crossing, to what other file systems are mounted there.
+// What happens after it returns is heard.
+func Open(roots []string, crossing bool) (w *Watch, err error) {
 	w = &Watch{roots: slices.Clone(roots), fd: -1, mounts: -1, stop: -1, ready: make(chan struct{}, 1), ended: make(chan struct{}), buf: make([]byte, 256<<10)}
 	defer func() {
 		if err != nil {
@@ -141,6 +146,14 @@ func Open(roots []string) (w *Watch, err error) {
 	if w.mounted, err = w.relevant(); err != nil {
 		return w, err
 	}
+	for _, m := range w.mounted {
+		if crossing && m.inside(w.roots) {
+			if err := w.mark(m.at); err != nil {
+				return w, err
+			}
+		}
+	}
+	w.unpin()
 	if w.stop, err = unix.Eventfd(0, unix.EFD_CLOEXEC|unix.EFD_NONBLOCK); err != nil {
 		return w, fmt.Errorf("listen to the kernel: %w", err)
 	}
@@ -163,33 +176,15 @@ func need(err error) string {
 
 // mark has the file system of a root watched.
 func (w *Watch) mark(root string) error {
-	r, err := fsys.OpenRoot(root)
+	fd, id, err := folder(root)
 	if err != nil {
-		return fmt.Errorf("watch %s: %w", pathname.Escape(root), err)
+		return err
 	}
-	defer r.Close()
-	pointer, err := r.Open(root)
-	if err != nil {
-		return fmt.Errorf("watch %s: %w", pathname.Escape(root), err)
-	}
-	defer unix.Close(pointer)
-	fd, err := fsys.Content(pointer)
-	if err != nil {
-		return fmt.Errorf("watch %s: %w", pathname.Escape(root), err)
-	}
-	var st unix.Statfs_t
-	if err := unix.Fstatfs(fd, &st); err != nil {
-		unix.Close(fd)
-		return fmt.Errorf("watch %s: %w", pathname.Escape(root), err)
-	}
-	s := system{mount: fd}
-	binary.NativeEndian.PutUint32(s.id[:], uint32(st.Fsid.Val[0]))
-	binary.NativeEndian.PutUint32(s.id[4:], uint32(st.Fsid.Val[1]))
-	if slices.ContainsFunc(w.systems, func(x system) bool { return x.id == s.id }) {
+	if slices.ContainsFunc(w.systems, func(x system) bool { return x.id == id }) {
 		unix.Close(fd)
 		return nil
 	}
-	w.systems = append(w.systems, s)
+	w.systems = append(w.systems, system{id, root, fd})
 	if err := unix.FanotifyMark(w.fd, unix.FAN_MARK_ADD|unix.FAN_MARK_FILESYSTEM, heard, fd, "."); err != nil {
 		return fmt.Errorf("watch %s: %w: %s", pathname.Escape(root), err, need(err))
 	}
@@ -198,8 +193,10 @@ func (w *Watch) mark(root string) error {
 	if err != nil {
 		return fmt.Errorf("watch %s: %w: %s", pathname.Escape(root), err, need(err))
 	}
-	if at, err := w.where(handle{len(w.systems) - 1, key(h.Type(), h.Bytes())}); err != nil || at != root {
+	if at, err := w.where(handle{len(w.systems) - 1, key(h.Type(), h.Bytes())}); err != nil {
 		return fmt.Errorf("watch %s: its folders cannot be found by their handles: %w: %s", pathname.Escape(root), err, need(err))
+	} else if at != root {
+		return fmt.Errorf("watch %s: its folders are found by their handles at %s instead", pathname.Escape(root), pathname.Escape(at))
 	}
 	return nil
 }
@@ -224,13 +221,20 @@ func (w *Watch) where(h handle) (string, error) {
 	return os.Readlink("/proc/self/fd/" + strconv.Itoa(fd))
 }
 
+type mount struct{ what, at string }
+
+// inside says whether something is mounted below a root.
+func (m mount) inside(roots []string) bool {
+	return slices.ContainsFunc(roots, func(r string) bool { return m.at != r && pathname.Under(m.at, r) })
+}
+
 // relevant lists the mounts that lie in a root, or a root in them.
-func (w *Watch) relevant() ([]string, error) {
+func (w *Watch) relevant() ([]mount, error) {
 	b, err := os.ReadFile("/proc/self/mountinfo")
 	if err != nil {
 		return nil, fmt.Errorf("listen to mounts: %w", err)
 	}
-	var out []string
+	var out []mount
 	for line := range strings.Lines(string(b)) {
 		fields := strings.Fields(line)
 		if len(fields) < 6 {
@@ -238,10 +242,10 @@ func (w *Watch) relevant() ([]string, error) {
 		}
 		at := octal.Replace(fields[4])
 		if slices.ContainsFunc(w.roots, func(r string) bool { return pathname.Under(at, r) || pathname.Under(r, at) }) {
-			out = append(out, fields[2]+" "+fields[3]+" "+at) // device, what of it, and where
+			out = append(out, mount{fields[2] + " " + fields[3], at}) // device, and what of it
 		}
 	}
-	slices.Sort(out)
+	slices.SortFunc(out, func(x, y mount) int { return cmp.Or(strings.Compare(x.at, y.at), strings.Compare(x.what, y.what)) })
 	return out, nil
 }
 
@@ -262,9 +266,59 @@ func (w *Watch) close() {
 			unix.Close(fd)
 		}
 	}
-	for _, s := range w.systems {
-		unix.Close(s.mount)
+	w.unpin()
+}
+
+// pin opens a folder on each file system, and unpin closes them.
+func (w *Watch) pin() error {
+	for i := range w.systems {
+		s := &w.systems[i]
+		fd, id, err := folder(s.at)
+		if err != nil {
+			return err
+		}
+		if s.mount = fd; id != s.id {
+			return fmt.Errorf("watch %s: %w", pathname.Escape(s.at), ErrMounts)
+		}
 	}
+	return nil
+}
+
+func (w *Watch) unpin() {
+	for i := range w.systems {
+		if s := &w.systems[i]; s.mount >= 0 {
+			unix.Close(s.mount)
+			s.mount = -1
+		}
+	}
+}
+
+// folder opens a folder, following nothing, and tells which file system it is on.
+func folder(path string) (fd int, id [8]byte, err error) {
+	fail := func(err error) (int, [8]byte, error) {
+		return -1, id, fmt.Errorf("watch %s: %w", pathname.Escape(path), err)
+	}
+	r, err := fsys.OpenRoot(path)
+	if err != nil {
+		return fail(err)
+	}
+	defer r.Close()
+	pointer, err := r.Open(path)
+	if err != nil {
+		return fail(err)
+	}
+	defer unix.Close(pointer)
+	if fd, err = fsys.Content(pointer); err != nil {
+		return fail(err)
+	}
+	var st unix.Statfs_t
+	if err := unix.Fstatfs(fd, &st); err != nil {
+		unix.Close(fd)
+		return fail(err)
+	}
+	binary.NativeEndian.PutUint32(id[:], uint32(st.Fsid.Val[0]))
+	binary.NativeEndian.PutUint32(id[4:], uint32(st.Fsid.Val[1]))
+	return fd, id, nil
 }
 
 // Wait waits until something was heard.
@@ -422,7 +476,7 @@ func word(mask uint64) string {
 	case mask&unix.FAN_DELETE != 0:
 		return "removed"
 	}
-	return "attributes"
+	return "changed"
 }
 
 // maxReads bounds how long Take goes after what comes in while it does.
@@ -431,6 +485,8 @@ const maxReads = 100
 // Take gives what was heard, and begins anew. What ended before the call is in what it gives, unless
 // so much happens that it is given the next time.
 func (w *Watch) Take() (Changes, error) {
+	w.taking.Lock()
+	defer w.taking.Unlock()
 	for n, more := 0, true; more && n < maxReads; n++ {
 		var err error
 		if more, err = w.read(); err != nil {
@@ -444,6 +500,11 @@ func (w *Watch) Take() (Changes, error) {
 	if err != nil {
 		return Changes{}, err
 	}
+	if err := w.pin(); err != nil {
+		w.unpin()
+		return Changes{}, err
+	}
+	defer w.unpin()
 	out := Changes{All: n.all}
 	folders := map[handle]string{}
 	path := func(at place) string {
@@ -475,10 +536,13 @@ func (w *Watch) Take() (Changes, error) {
 			out.Around = true
 		}
 	}
-	several := names{w: w, places: n.places}
+	others := names{w: w, places: n.places}
 	for inode, at := range n.inodes {
-		if out.All == "" && several.others(inode, at) {
-			out.All = "attributes changed of a file that has several names"
+		switch ino, err := others.of(inode, at); {
+		case err != nil:
+			out.All = "a file whose attributes changed cannot be found by its handle"
+		case ino != 0:
+			out.Linked = append(out.Linked, ino)
 		}
 	}
 	out.Paths = slices.Sorted(maps.Keys(touched))
@@ -489,7 +553,7 @@ func (w *Watch) Take() (Changes, error) {
 	}
 	slices.SortFunc(out.Doings, func(x, y Doing) int { return x.At.Compare(y.At) })
 	if out.All != "" {
-		out.Paths = nil
+		out.Paths, out.Linked = nil, nil
 	}
 	return out, nil
 }
@@ -501,19 +565,26 @@ type names struct {
 	moved  map[uint64]bool // inodes that have got a name meanwhile; nil before anybody asked
 }
 
-// others says whether a file may have another name than the one by which its attributes changed.
-func (n *names) others(inode handle, at place) bool {
+// of gives the inode of a file where it may have another name than the one by which its attributes
+// changed; otherwise 0.
+func (n *names) of(inode handle, at place) (uint64, error) {
 	fd, err := n.w.open(inode)
+	if errors.Is(err, unix.ESTALE) || errors.Is(err, unix.ENOENT) {
+		return 0, nil // gone, with all its names
+	}
 	if err != nil {
-		return !errors.Is(err, unix.ESTALE) && !errors.Is(err, unix.ENOENT) // gone, with all its names
+		return 0, err
 	}
 	defer unix.Close(fd)
 	var st unix.Stat_t
-	if unix.Fstat(fd, &st) != nil || st.Nlink > 1 {
-		return true
+	if err := unix.Fstat(fd, &st); err != nil {
+		return 0, err
+	}
+	if st.Nlink > 1 {
+		return st.Ino, nil
 	}
 	if st.Nlink == 0 || n.leads(at) == st.Ino {
-		return false
+		return 0, nil
 	}
 	if n.moved == nil {
 		n.moved = map[uint64]bool{}
@@ -523,7 +594,10 @@ func (n *names) others(inode handle, at place) bool {
 			}
 		}
 	}
-	return !n.moved[st.Ino]
+	if n.moved[st.Ino] {
+		return 0, nil
+	}
+	return st.Ino, nil
 }
 
 // leads gives the inode that a name leads to; 0 for none.

@@ -162,8 +162,8 @@ func (d *Desk) AskSnapshot(ctx context.Context, ask wire.NewSnapshot, by string)
 		return "", fmt.Errorf("%w: no baseline of %s is published yet that says which folders it keeps: name them as roots", ErrBad, application)
 	case err != nil:
 		return "", err
-	case len(roots) > 0:
-		return "", fmt.Errorf("%w: the published baseline of %s says which folders it keeps: leave the roots out", ErrBad, application)
+	case len(roots) > 0, ask.Cross:
+		return "", fmt.Errorf("%w: the published baseline of %s says which folders it keeps, and whether it enters mounts: leave the roots out", ErrBad, application)
 	}
 	if !slices.ContainsFunc(hosts, func(x store.Host) bool { return x.Name == host }) {
 		return "", fmt.Errorf("%w: the published baseline of %s does not apply to host %s: name the host or one of its tags in it", ErrBad, application, host)
@@ -175,7 +175,7 @@ func (d *Desk) AskSnapshot(ctx context.Context, ask wire.NewSnapshot, by string)
 	if err != nil {
 		return "", fmt.Errorf("%w: edition %d of %s cannot be read for host %s: %w", ErrBad, e.Number, application, host, err)
 	}
-	return d.Store.AskSnapshot(ctx, host, application, doc.Roots, ask.Whole, by)
+	return d.Store.AskSnapshot(ctx, host, application, doc.Roots, ask.Whole, doc.EnterMounts, by)
 }
 
 func enrolled(h store.Host) error {
@@ -209,7 +209,7 @@ func (d *Desk) firstLook(ctx context.Context, ask wire.NewSnapshot, h store.Host
 	if err := enrolled(h); err != nil {
 		return "", err
 	}
-	return d.Store.AskSnapshot(ctx, h.Name, ask.Application, clean, true, by)
+	return d.Store.AskSnapshot(ctx, h.Name, ask.Application, clean, true, ask.Cross, by)
 }
 
 // Compare holds a snapshot against the published edition and stores the report.

@@ -11,7 +11,8 @@ import (
 )
 
 // Retention says how long snapshots are kept, in days: all of them, then the last of each day, then
-// the last of each week. The newest of each application on each host stays in any case.
+// the last of each week. The newest of each application on each host stays in any case. Of those that
+// nobody asked for, after a day the last of each hour counts.
 type Retention struct{ All, Daily, Weekly int }
 
 // drop lists the snapshots of one place that are not kept; they come oldest first. Days and weeks
@@ -29,10 +30,25 @@ func (k Retention) drop(snaps []store.PlaceTime, now time.Time) (out []string) {
 		next := snaps[i+1].Taken
 		age := int(now.Sub(s.Taken) / (24 * time.Hour))
 		switch {
+		case s.Heard && age >= 1 && hour(next) == hour(s.Taken):
+			out = append(out, s.ID)
 		case age < k.All:
 		case age < k.Daily && day(next) != day(s.Taken):
 		case age >= k.Daily && age < k.Weekly && week(next) != week(s.Taken):
 		default:
+			out = append(out, s.ID)
+		}
+	}
+	return out
+}
+
+func hour(t time.Time) int64 { return t.Unix() / 3600 }
+
+// trim lists the snapshots whose findings are not kept: those that came since something was heard of, an
+// hour later, but for the last of each hour.
+func trim(snaps []store.PlaceTime, now time.Time) (out []string) {
+	for i, s := range snaps {
+		if i < len(snaps)-1 && s.Heard && now.Sub(s.Taken) > time.Hour && hour(snaps[i+1].Taken) == hour(s.Taken) {
 			out = append(out, s.ID)
 		}
 	}
@@ -49,8 +65,16 @@ func (d *Desk) Tidy(ctx context.Context, keep Retention) (out wire.Tidied, err e
 			}
 			out.Snapshots++
 		}
+		for _, id := range trim(snaps, now) {
+			if err := d.Store.TrimReports(ctx, id); err != nil {
+				return fmt.Errorf("let the findings of snapshot %s go: %w", id, err)
+			}
+		}
 		return nil
 	})
+	if err == nil {
+		err = d.Store.ForgetHeard(ctx, now.AddDate(0, 0, -max(keep.All, 1)))
+	}
 	if err != nil {
 		return out, err
 	}

@@ -58,6 +58,8 @@ func (s *Server) agentRoutes(r chi.Router) {
 		r.Post("/agent/v1/nodes", handle(s.takeNodes))
 		r.Post("/agent/v1/work/{id}/snapshot", handle(s.endSnapshot))
 		r.Get("/agent/v1/work/{id}/chunks/{n}", handle(s.giveChunk))
+		r.Post("/agent/v1/watches", handle(s.giveWatches))
+		r.Post("/agent/v1/watches/{application}/snapshot", handle(s.takeHeard))
 		r.Put("/agent/v1/work/{id}/originals/{n}", handle(s.takeOriginals))
 		r.Post("/agent/v1/work/{id}/run", handle(s.endRun))
 	})
@@ -140,7 +142,7 @@ func (s *Server) hello(w http.ResponseWriter, r *http.Request) error {
 }
 
 // wait holds an agent's call until there is something for it, for a while.
-func (s *Server) wait(w http.ResponseWriter, r *http.Request, key string, look func() (any, error)) error {
+func (s *Server) wait(w http.ResponseWriter, r *http.Request, key string, every time.Duration, look func() (any, error)) error {
 	_ = http.NewResponseController(w).SetWriteDeadline(time.Now().Add(waitForWork + 20*time.Second))
 	end := time.NewTimer(waitForWork)
 	defer end.Stop()
@@ -155,7 +157,7 @@ func (s *Server) wait(w http.ResponseWriter, r *http.Request, key string, look f
 		}
 		select {
 		case <-poked:
-		case <-time.After(askDatabase):
+		case <-time.After(every):
 		case <-r.Context().Done():
 			return nil
 		case <-end.C:
@@ -175,7 +177,7 @@ func (s *Server) giveWork(w http.ResponseWriter, r *http.Request) error {
 	if err := s.Store.Seen(r.Context(), host); err != nil {
 		return err
 	}
-	return s.wait(w, r, host, func() (any, error) {
+	return s.wait(w, r, host, askDatabase, func() (any, error) {
 		work, err := s.Store.ClaimWork(r.Context(), host)
 		if err != nil || work == nil {
 			return nil, err
@@ -188,7 +190,7 @@ func (s *Server) giveWork(w http.ResponseWriter, r *http.Request) error {
 // so that questions are answered while a long run goes on.
 func (s *Server) giveQuestion(w http.ResponseWriter, r *http.Request) error {
 	host := agentHost(r.Context())
-	return s.wait(w, r, questionsOf(host), func() (any, error) {
+	return s.wait(w, r, questionsOf(host), askDatabase, func() (any, error) {
 		id, ask, err := s.Store.TakeQuestion(r.Context(), host)
 		if err != nil || id == "" {
 			return nil, err
@@ -224,6 +226,7 @@ func (s *Server) describeWork(ctx context.Context, work store.Work) (wire.Work, 
 			return out, err
 		}
 		out.Roots, out.Whole = wireSnapshot(snap).Roots, snap.Whole
+		out.Cross = snap.Crossing
 		return out, nil
 	}
 	run, err := s.Store.Run(ctx, work.Subject)
@@ -361,6 +364,7 @@ func (s *Server) endSnapshot(w http.ResponseWriter, r *http.Request) error {
 		if err := s.Store.ReadySnapshot(r.Context(), work); err != nil {
 			return err
 		}
+		s.happen(r.Context(), store.Happening{Kind: wire.HappenedSnapshot, Application: snap.Application, Host: snap.Host, Subject: snap.ID})
 	}
 	w.WriteHeader(http.StatusNoContent)
 	return nil
@@ -481,6 +485,7 @@ func (s *Server) endRun(w http.ResponseWriter, r *http.Request) error {
 	if err := s.Store.EndRunHost(r.Context(), work, in, rows); err != nil {
 		return err
 	}
+	s.happen(r.Context(), store.Happening{Kind: wire.HappenedRun, Host: work.Host, Subject: work.Subject})
 	if err := s.Store.Audit(r.Context(), "agent "+work.Host, "run "+in.State, work.Subject, in.Message); err != nil {
 		return err
 	}

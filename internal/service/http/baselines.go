@@ -114,10 +114,12 @@ func (s *Server) baselineRoutes(r chi.Router) {
 		if err := s.Store.Publish(ctx, in.Name, in.Number, caller(ctx).Name); err != nil {
 			return nil, err
 		}
+		s.hub.poke(watchLists)
 		s.audit(ctx, "edition published", in.Name, itoa(in.Number))
 		if err := errors.Join(s.desk.CompareAll(ctx, in.Name), s.desk.CompareIncluding(ctx, in.Name)); err != nil {
 			s.Log.Error("compare after publishing", "application", in.Name, "error", err)
 		}
+		s.happen(ctx, store.Happening{Kind: wire.HappenedEdition, Application: in.Name, Subject: itoa(in.Number)})
 		e, err := s.Store.Edition(ctx, in.Name, in.Number)
 		return &body[wire.Edition]{wireEdition(e)}, err
 	})

@@ -3,6 +3,7 @@ package http
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -23,7 +24,7 @@ func itoa(n int) string { return strconv.Itoa(n) }
 
 func wireSnapshot(v store.Snapshot) wire.Snapshot {
 	w := wire.Snapshot{ID: v.ID, Host: v.Host, Application: v.Application, State: v.State, Paths: v.Paths, Gaps: v.Gaps, Message: v.Message,
-		RequestedBy: v.RequestedBy, Created: v.Created, Taken: v.Taken, Roots: []string{}}
+		RequestedBy: v.RequestedBy, Heard: v.Heard, Created: v.Created, Taken: v.Taken, Roots: []string{}}
 	if v.State == "ready" {
 		w.Root = v.Hash().String()
 	}
@@ -218,10 +219,23 @@ func (s *Server) wireReport(ctx context.Context, r store.Report) (wire.Report, [
 	if err != nil {
 		return w, nil, err
 	}
+	since := map[string]time.Time{}
+	for _, g := range groups {
+		if g.Count == 1 && g.Since != nil {
+			since[string(g.Example)] = *g.Since
+		}
+	}
+	by, err := s.desk.By(ctx, r, since)
+	if err != nil {
+		return w, nil, err
+	}
 	out := make([]wire.Group, 0, len(groups))
 	for _, g := range groups {
 		x := wire.GroupOf(r.Host, g.Group)
 		x.Report, x.Since, x.Fresh, x.Returned = r.ID, g.Since, g.Fresh, g.Returned
+		if a, ok := by[string(g.Example)]; ok && g.Count == 1 {
+			x.By = &a
+		}
 		if row, ok := waived[g.ID]; ok {
 			waiver := wireWaiver(row)
 			x.Waiver = &waiver
@@ -485,6 +499,16 @@ func (s *Server) driftRoutes() {
 		default:
 			rows, err = s.Store.Findings(ctx, r, in.Group, in.After, in.Limit)
 		}
+		since := map[string]time.Time{}
+		for _, f := range rows {
+			if f.Since != nil {
+				since[string(f.Path)] = *f.Since
+			}
+		}
+		by, made := s.desk.By(ctx, r, since)
+		if err = errors.Join(err, made); err != nil {
+			return nil, err
+		}
 		out := make([]wire.Finding, len(rows))
 		for i, f := range rows {
 			out[i] = wire.Finding{Report: in.ID, Seq: f.Seq, Group: f.Group, Path: pathname.Escape(string(f.Path)), Kind: f.Kind.String(), Aspect: f.Aspect, FirstSeen: f.FirstSeen, Since: f.Since}
@@ -494,6 +518,9 @@ func (s *Server) driftRoutes() {
 			if set, err := perm.ParseSet(string(f.FoundSet)); err == nil {
 				v := perm.Describe(set, dir)
 				out[i].Access = &v
+			}
+			if a, ok := by[string(f.Path)]; ok {
+				out[i].By = &a
 			}
 		}
 		return &body[wire.Page[wire.Finding]]{page(out, in.Limit, func(f wire.Finding) string { return itoa(f.Seq) })}, err

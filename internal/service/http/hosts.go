@@ -3,6 +3,7 @@ package http
 import (
 	"context"
 	"errors"
+	"strings"
 	"sync"
 	"time"
 
@@ -18,7 +19,14 @@ func isNotFound(err error) bool { return errors.Is(err, store.ErrNotFound) }
 func isConflict(err error) bool { return errors.Is(err, store.ErrConflict) }
 
 func wireHost(h store.Host) wire.Host {
-	return wire.Host{Name: h.Name, Tags: h.Tags(), Enrolled: h.Certificate != "", Version: h.Version, LastSeen: h.LastSeen}
+	out := wire.Host{Name: h.Name, Tags: h.Tags(), Enrolled: h.Certificate != "", Version: h.Version, LastSeen: h.LastSeen}
+	if h.Watching != nil {
+		out.Watch = &wire.WatchState{Watching: *h.Watching}
+		if h.WatchNotes != "" {
+			out.Watch.Notes = strings.Split(h.WatchNotes, "\n")
+		}
+	}
+	return out
 }
 
 func (s *Server) hostRoutes() {
@@ -48,6 +56,7 @@ func (s *Server) hostRoutes() {
 		if err := s.Store.Invite(ctx, in.Body.Name, in.Body.Tags, auth.HashToken(code), expires); err != nil {
 			return nil, err
 		}
+		s.hub.poke(watchLists) // its tags may be others
 		s.audit(ctx, "host invited", in.Body.Name, "")
 		return &body[wire.Invitation]{wire.Invitation{Host: in.Body.Name, Code: code, Expires: expires}}, nil
 	})

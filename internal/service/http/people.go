@@ -34,6 +34,7 @@ func (s *Server) routes(r chi.Router) {
 	s.hostRoutes()
 	s.baselineRoutes(r)
 	s.snapshotRoutes()
+	s.happeningRoutes()
 	s.lookingRoutes()
 	s.calculatorRoutes()
 	s.driftRoutes()

@@ -53,7 +53,7 @@ func (s *stored) find(ctx context.Context, path string) (access.Found, *tree.Nod
 	if err != nil {
 		return access.Found{}, nil, err
 	}
-	return access.Found{Way: way, Seen: access.Seen{Place: way[len(way)-1], Gap: c.Gap}, Directory: s.dir}, c.Node, nil
+	return access.Found{Way: way, Seen: access.Seen{Place: way[len(way)-1], Gap: c.Gap, Links: uint64(c.Links)}, Directory: s.dir}, c.Node, nil
 }
 
 func (s *stored) Path(ctx context.Context, path string, _ ...string) (access.Found, error) {
@@ -96,7 +96,7 @@ func (s *stored) Folder(ctx context.Context, path, after string, limit int, _ ..
 		if path != "" {
 			at = pathname.Join(path, e.Name)
 		}
-		x := access.Seen{Place: access.Place{Path: pathname.Path(at), Kind: e.Kind, Set: e.Set, Mount: f.Seen.Mount, Top: e.Gap == tree.Mount}, Gap: e.Gap.String()}
+		x := access.Seen{Place: access.Place{Path: pathname.Path(at), Kind: e.Kind, Set: e.Set, Mount: f.Seen.Mount, Top: e.Gap == tree.Mount}, Gap: e.Gap.String(), Links: uint64(e.Links)}
 		f.Entries = append(f.Entries, x)
 	}
 	return f, nil

@@ -28,6 +28,7 @@ import (
 	"idletally/internal/service/authority"
 	"idletally/internal/service/desk"
 	"idletally/internal/service/store"
+	"idletally/internal/wire"
 )
 
 // Config is what the service is made of.
@@ -46,6 +47,7 @@ type Server struct {
 	Config
 	desk    *desk.Desk
 	hub     *hub
+	feed    *feed
 	metrics *metrics
 	api     huma.API
 	mux     *chi.Mux
@@ -66,6 +68,7 @@ const maxMemo = 400_000
 // New builds the handler.
 func New(c Config) *Server {
 	s := &Server{Config: c, desk: &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo)}, hub: newHub(), metrics: newMetrics(), mux: chi.NewMux()}
+	s.feed = &feed{s: s}
 	s.mux.Use(middleware.RequestID, s.log, s.recover, secure)
 	s.mux.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "ok") })
 	s.mux.Get("/readyz", s.ready)
@@ -320,6 +323,10 @@ func (s *Server) audit(ctx context.Context, what, subject, detail string) {
 	}
 	if err := s.Store.Audit(context.WithoutCancel(ctx), name, what, subject, detail); err != nil {
 		s.Log.Error("history was not written", "what", what, "subject", subject, "error", err)
+	}
+	switch kind, _, _ := strings.Cut(what, " "); kind {
+	case wire.HappenedPlan, wire.HappenedRun:
+		s.happen(ctx, store.Happening{Kind: kind, Subject: subject})
 	}
 }
 

@@ -356,6 +356,7 @@ type PlaceTime struct {
 	Application string    `db:"application"`
 	Host        string    `db:"host"`
 	Taken       time.Time `db:"taken"`
+	Heard       bool      `db:"heard"` // nobody asked for it
 }
 
 // EachPlace hands out the finished snapshots of each application on each host, oldest first.
@@ -366,7 +367,7 @@ func (s *Store) EachPlace(ctx context.Context, visit func([]PlaceTime) error) er
 	}
 	for _, p := range places {
 		var rows []PlaceTime
-		if err := s.db.SelectContext(ctx, &rows, `SELECT id, application, host, taken FROM snapshot WHERE application = ? AND host = ? AND state = 'ready' ORDER BY id LIMIT 100000`, p.Application, p.Host); err != nil {
+		if err := s.db.SelectContext(ctx, &rows, `SELECT id, application, host, taken, heard FROM snapshot WHERE application = ? AND host = ? AND state = 'ready' ORDER BY id LIMIT 100000`, p.Application, p.Host); err != nil {
 			return err
 		}
 		if err := visit(rows); err != nil {
@@ -378,22 +379,8 @@ func (s *Store) EachPlace(ctx context.Context, visit func([]PlaceTime) error) er
 
 // DropSnapshot lets a snapshot go, and the findings of its reports; their figures stay.
 func (s *Store) DropSnapshot(ctx context.Context, id string) error {
-	var reports []string
-	if err := s.db.SelectContext(ctx, &reports, `SELECT id FROM report WHERE snapshot = ?`, id); err != nil {
+	if err := s.TrimReports(ctx, id); err != nil {
 		return err
-	}
-	for _, r := range reports {
-		if _, err := s.exec(ctx, `UPDATE report SET trimmed = TRUE WHERE id = ?`, r); err != nil {
-			return err
-		}
-		for _, table := range []string{"finding", "finding_group", "place", "unread"} {
-			for n := int64(5000); n == 5000; {
-				var err error
-				if n, err = s.exec(ctx, `DELETE FROM `+table+` WHERE report = ? LIMIT 5000`, r); err != nil {
-					return err
-				}
-			}
-		}
 	}
 	_, err := s.exec(ctx, `DELETE FROM snapshot WHERE id = ? AND state = 'ready'`, id)
 	return err

@@ -15,6 +15,8 @@ type Host struct {
 	TagList     string     `db:"tags"`
 	Certificate string     `db:"certificate"`
 	Version     string     `db:"version"`
+	Watching    *bool      `db:"watching"` // nil where the agent never told
+	WatchNotes  string     `db:"watch_notes"`
 	Created     time.Time  `db:"created"`
 	LastSeen    *time.Time `db:"last_seen"`
 }
@@ -27,7 +29,7 @@ func (h Host) Tags() []string {
 	return strings.Split(h.TagList, ",")
 }
 
-const hostColumns = `name, tags, certificate, version, created, last_seen`
+const hostColumns = `name, tags, certificate, version, watching, watch_notes, created, last_seen`
 
 // Invite adds a host, or changes the tags of one where some are given, and keeps the hash of its enrolment code.
 func (s *Store) Invite(ctx context.Context, name string, tags []string, codeHash [32]byte, expires time.Time) error {

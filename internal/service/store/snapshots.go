@@ -128,6 +128,8 @@ type Snapshot struct {
 	State       string     `db:"state"`
 	Roots       string     `db:"roots"`
 	Whole       bool       `db:"whole"`
+	Heard       bool       `db:"heard"`    // nobody asked for it: the agent heard of changes
+	Crossing    bool       `db:"crossing"` // into other file systems
 	Forest      []byte     `db:"forest"`
 	Directory   []byte     `db:"directory"`
 	Paths       int64      `db:"paths"`
@@ -141,7 +143,7 @@ type Snapshot struct {
 	WaysText    *string    `db:"ways"`
 }
 
-const snapshotColumns = `id, host, application, state, roots, whole, forest, directory, paths, gaps, seen, denied, message, requested_by, created, taken, ways`
+const snapshotColumns = `id, host, application, state, roots, whole, heard, crossing, forest, directory, paths, gaps, seen, denied, message, requested_by, created, taken, ways`
 
 // Ways gives the way from / to each root; none where the snapshot is older than they are.
 func (s Snapshot) Ways() (ways []access.Way, err error) {
@@ -190,15 +192,15 @@ func (s Snapshot) Hash() (h tree.Hash) {
 
 // AskSnapshot notes a snapshot that is to be taken and gives it to the host's agent. One that
 // waits already is given instead.
-func (s *Store) AskSnapshot(ctx context.Context, host, application string, roots []string, whole bool, by string) (id string, err error) {
+func (s *Store) AskSnapshot(ctx context.Context, host, application string, roots []string, whole, crossing bool, by string) (id string, err error) {
 	enc, err := json.Marshal(asPaths(roots))
 	if err != nil {
 		return "", err
 	}
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		id = NewID()
-		if _, err := tx.ExecContext(ctx, `INSERT INTO snapshot (id, host, application, state, roots, whole, denied, message, requested_by, created)
-			VALUES (?,?,?,'waiting',?,?,'[]','',?,?)`, id, host, application, enc, whole, by, now()); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO snapshot (id, host, application, state, roots, whole, crossing, denied, message, requested_by, created)
+			VALUES (?,?,?,'waiting',?,?,?,'[]','',?,?)`, id, host, application, enc, whole, crossing, by, now()); err != nil {
 			return err
 		}
 		return addWork(ctx, tx, host, wire.WorkSnapshot, id)
@@ -231,19 +233,10 @@ func (s *Store) KeepSnapshot(ctx context.Context, work Work, d wire.SnapshotDone
 // ImportSnapshot stores what was taken elsewhere; its nodes are there already. It sorts with the time
 // at which it was taken, and is not shown before ShowSnapshot.
 func (s *Store) ImportSnapshot(ctx context.Context, application, host string, roots []string, taken time.Time, d wire.SnapshotDone, by string) (id string, err error) {
-	id = idAt(taken)
-	names, err := json.Marshal(asPaths(roots))
-	if err != nil {
-		return "", err
-	}
-	return id, s.keep(ctx, d, func(tx *sqlx.Tx, dirHash, denied, ways []byte) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO snapshot (id, host, application, state, roots, whole, forest, directory, paths, gaps, denied, message, requested_by, created, taken, ways)
-			VALUES (?,?,?,'waiting',?,TRUE,?,?,?,?,?,'',?,?,?,?)`, id, host, application, names, d.Forest[:], dirHash, d.Paths, d.Gaps, denied, by, now(), taken.UTC(), ways)
-		return err
-	})
+	return s.addSnapshot(ctx, application, host, roots, taken, d, by, false, false)
 }
 
-// ShowSnapshot shows an imported snapshot.
+// ShowSnapshot shows a snapshot that no work was for.
 func (s *Store) ShowSnapshot(ctx context.Context, id string) error {
 	r, err := s.db.ExecContext(ctx, `UPDATE snapshot SET state = 'ready' WHERE id = ? AND state = 'waiting' AND forest IS NOT NULL`, id)
 	return changed(r, err, "snapshot "+id)

@@ -211,7 +211,7 @@ func TestClaimWork(t *testing.T) {
 	host, app := name("host"), name("app")
 	var want []string
 	for range 30 {
-		id, err := st.AskSnapshot(ctx, host, app, []string{"/srv"}, false, "somebody")
+		id, err := st.AskSnapshot(ctx, host, app, []string{"/srv"}, false, false, "somebody")
 		must(t, err)
 		want = append(want, id)
 	}

@@ -4,6 +4,7 @@ import { Link, useNavigate } from "react-router";
 import type { Group, Person, Report } from "../../api/client";
 import { useDraft, useFindings, useWithdraw } from "../../api/queries";
 import { Button } from "../../components/Button";
+import { By } from "../../components/By";
 import { Command } from "../../components/Command";
 import { EffectMark } from "../../components/EffectMark";
 import { Note } from "../../components/Note";
@@ -47,7 +48,7 @@ function Paths({ group, snapshot, open }: { group: Group; snapshot: string; open
       <Note error={findings.error} />
       <ul className="max-h-72 overflow-y-auto text-sm" tabIndex={0} aria-label="Paths of this group">
         {findings.data?.items?.map((f) => (
-          <li key={f.seq}><Link to={`/look?snapshot=${snapshot}&path=${encodeURIComponent(f.path)}`} className="inline-block min-h-[24px] leading-[24px]"><code>{f.path}</code></Link></li>
+          <li key={f.seq}><Link to={`/look?snapshot=${snapshot}&path=${encodeURIComponent(f.path)}`} className="inline-block min-h-[24px] leading-[24px]"><code>{f.path}</code></Link> <By act={f.by} /></li>
         ))}
       </ul>
       {findings.data?.next ? <p className="text-sm text-muted">The first 500 of {group.count.toLocaleString()}; all of them: <code>idletally drift findings --group {group.id}</code></p> : null}
@@ -80,6 +81,7 @@ function Line({ application, group, first, snapshot, chosen, choose, mayChoose, 
                 <span><span className="text-xs text-muted">found </span><Value group={group} text={group.found} other={group.declared} /></span>
                 <span><span className="text-xs text-muted">declared </span><Value group={group} text={group.declared} /></span>
                 <span className="text-sm">{group.meaning}</span>
+                {group.by ? <span className="sm:col-span-3 sm:col-start-2"><By act={group.by} /></span> : null}
               </div>
               {group.waiver ? (
                 <p className="mt-1 text-sm">

@@ -1,0 +1,27 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+import type { Schemas } from "./client";
+
+type Happening = Schemas["Happening"];
+
+/** What shows something of each kind, by the first word of its query. */
+const shows: Record<Happening["kind"], readonly string[] | null> = {
+  begin: null, // whatever was missed: everything
+  snapshot: ["applications", "drift", "snapshots", "snapshot", "trend", "causes", "hosts"],
+  edition: ["applications", "baselines", "editions", "edition", "drift"],
+  plan: ["plans", "plan"],
+  run: ["runs", "run", "results", "plans", "plan"],
+};
+
+/** Asks again for what is shown when the service says that it is another now. */
+export function useLive() {
+  const client = useQueryClient();
+  useEffect(() => {
+    const stream = new EventSource("/api/v1/happenings");
+    stream.onmessage = (event: MessageEvent<string>) => {
+      const kinds = shows[(JSON.parse(event.data) as Happening).kind];
+      void client.invalidateQueries(kinds ? { predicate: (q) => kinds.includes(String(q.queryKey[0])) } : undefined);
+    };
+    return () => stream.close();
+  }, [client]);
+}

@@ -1,0 +1,426 @@
+//go:build linux
+
+package agent
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"sync"
+	"time"
+
+	"idletally/internal/client"
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/tree"
+	"idletally/internal/host/scan"
+	"idletally/internal/host/watch"
+	"idletally/internal/wire"
+)
+
+const (
+	settle    = 20 * time.Millisecond // what belongs together mostly comes within it
+	missEvery = 10 * time.Minute      // how often what the kernel does not tell is looked for
+	listenTry = time.Minute
+	maxActs   = 1000
+	// A host where something changes all the time makes so many snapshots in a row, and then one each so often.
+	burst      = 300
+	replenish  = 2 * time.Second
+	shareOfOne = 4 // a look is followed by a rest of so many times what it took
+)
+
+// watchState is how watching goes; it wakes the call that tells the service.
+type watchState struct {
+	mu   sync.Mutex
+	now  wire.WatchState
+	wake context.CancelFunc
+}
+
+func (s *watchState) set(now wire.WatchState) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.now.Watching == now.Watching && slices.Equal(s.now.Notes, now.Notes) {
+		return
+	}
+	s.now = now
+	if s.wake != nil {
+		s.wake()
+	}
+}
+
+// get gives the state, and a context that ends when it is another one.
+func (s *watchState) get(ctx context.Context) (wire.WatchState, context.Context, context.CancelFunc) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	ctx, s.wake = context.WithCancel(ctx)
+	return s.now, ctx, s.wake
+}
+
+// watch keeps to the list of what is to be watched, until the context ends.
+func (a *Agent) watch(ctx context.Context) error {
+	stop := func() {}
+	defer func() { stop() }()
+	known := ""
+	var watched []wire.WatchedPlace
+	if a.Deaf {
+		a.state.set(wire.WatchState{Notes: []string{"the agent was started with --watch=false"}})
+	}
+	return a.repeat(ctx, "what to watch", func() error {
+		state, until, cancel := a.state.get(ctx)
+		defer cancel()
+		list, err := a.api.Watches(until, wire.WatchAsk{Known: known, State: state})
+		if err != nil && until.Err() != nil && ctx.Err() == nil {
+			return nil // only to tell how it goes now
+		}
+		if err != nil || list == nil {
+			return err
+		}
+		known = list.Version
+		if a.Deaf {
+			return nil
+		}
+		if same := func(x, y wire.WatchedPlace) bool {
+			return x.Application == y.Application && x.Cross == y.Cross && slices.Equal(x.Roots, y.Roots)
+		}; slices.EqualFunc(list.Applications, watched, same) {
+			return nil
+		}
+		watched = list.Applications
+		stop()
+		within, cancelWatch := context.WithCancel(ctx)
+		done := make(chan struct{})
+		go func() {
+			defer close(done)
+			a.follow(within, list.Applications)
+		}()
+		stop = func() {
+			cancelWatch()
+			<-done
+		}
+		return nil
+	})
+}
+
+// follow listens, and begins anew where that is no longer possible.
+func (a *Agent) follow(ctx context.Context, list []wire.WatchedPlace) {
+	var all []*follower
+	for _, p := range list {
+		all = append(all, &follower{a: a, place: p, poke: make(chan struct{}, 1)})
+	}
+	for ctx.Err() == nil {
+		w, some, notes := a.open(all)
+		a.state.set(wire.WatchState{Watching: w != nil, Notes: notes})
+		within, cancel := ctx, context.CancelFunc(func() {})
+		if len(some) < len(all) { // perhaps the others can be listened to later
+			within, cancel = context.WithTimeout(ctx, missEvery)
+		}
+		var wg sync.WaitGroup
+		for _, f := range all {
+			if !slices.Contains(some, f) {
+				wg.Go(func() { f.patrol(within) })
+			}
+		}
+		pause := listenTry
+		if w != nil {
+			a.Log.Info("watching", "applications", len(some), "not", notes)
+			err := attend(within, w, some)
+			w.Close()
+			if ctx.Err() == nil {
+				a.Log.Info("watching begins anew", "because", err)
+			}
+			pause = time.Second
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(pause):
+		}
+		cancel()
+		wg.Wait()
+	}
+}
+
+// patrol looks at everything now and then, where nothing can be heard.
+func (f *follower) patrol(ctx context.Context) {
+	for ctx.Err() == nil && len(f.roots) > 0 {
+		if due := missEvery - time.Since(f.looked); due > 0 {
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(due):
+			}
+		}
+		f.looked = time.Now()
+		if err := f.tell(ctx, watch.Changes{All: "nothing can be heard here"}); err != nil && ctx.Err() == nil {
+			f.a.Log.Warn("what was found could not be told", "application", f.place.Application, "error", err)
+		}
+	}
+}
+
+// open listens for those applications whose roots can be listened to, and says why the others' cannot.
+func (a *Agent) open(all []*follower) (w *watch.Watch, some []*follower, notes []string) {
+	var roots []string
+	crossing := false
+	for _, f := range all {
+		own, denied, err := a.allowed(f.place.Roots)
+		if err == nil && len(denied) > 0 {
+			f.roots = nil
+			notes = append(notes, fmt.Sprintf("%s is not looked at: %s: %s", f.place.Application, denied[0].Path, denied[0].Reason))
+			continue
+		}
+		f.roots = own
+		if err == nil {
+			if w, err = watch.Open(own, f.place.Cross); err == nil {
+				w.Close()
+			}
+		}
+		if err != nil {
+			notes = append(notes, fmt.Sprintf("%s is looked at every %.0f minutes instead: %v", f.place.Application, missEvery.Minutes(), err))
+			continue
+		}
+		crossing = crossing || f.place.Cross
+		some, roots = append(some, f), append(roots, own...)
+	}
+	if len(some) == 0 {
+		return nil, nil, notes
+	}
+	slices.Sort(roots)
+	w, err := watch.Open(slices.Compact(roots), crossing)
+	if err != nil {
+		return nil, nil, append(notes, err.Error())
+	}
+	return w, some, notes
+}
+
+// attend hands what is heard to those whom it concerns, until the watch fails or the context ends.
+func attend(ctx context.Context, w *watch.Watch, all []*follower) error {
+	ctx, cancel := context.WithCancel(ctx)
+	var wg sync.WaitGroup
+	defer wg.Wait()
+	defer cancel()
+	for _, f := range all {
+		f.hear(watch.Changes{All: "the watch begins"})
+		wg.Go(func() { f.run(ctx) })
+	}
+	for {
+		if err := w.Wait(ctx); err != nil {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(settle):
+		}
+		c, err := w.Take()
+		if err != nil {
+			return err
+		}
+		for _, f := range all {
+			f.hear(c)
+		}
+	}
+}
+
+// A follower keeps what the service knows of one application's roots up to what is heard.
+type follower struct {
+	a     *Agent
+	place wire.WatchedPlace
+	roots []string
+	poke  chan struct{}
+
+	mu    sync.Mutex
+	heard watch.Changes
+
+	// Only its own goroutine uses the rest.
+	denied []scan.Denied
+	owners []perm.Principal // met since the last look at everything
+	inodes *scan.Inodes     // nil before the first look
+	looked time.Time        // by patrol
+	paths  int64
+	told   told
+	left   float64 // of the burst
+	since  time.Time
+}
+
+// told is what the service was told last.
+type told struct {
+	forest           tree.Hash
+	accounts, around string
+}
+
+// hear takes what concerns these roots.
+func (f *follower) hear(c watch.Changes) {
+	own := func(path string) bool {
+		return slices.ContainsFunc(f.roots, func(r string) bool { return pathname.Under(path, r) })
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	h := &f.heard
+	before := len(h.Paths)
+	for _, p := range c.Paths {
+		if own(p) {
+			h.Paths = append(h.Paths, p)
+		}
+	}
+	for _, d := range c.Doings {
+		if own(d.Path) {
+			h.Doings = append(h.Doings, d)
+		}
+	}
+	if n := len(h.Doings); n > maxActs {
+		h.Doings = h.Doings[n-maxActs:]
+	}
+	h.Linked = append(h.Linked, c.Linked...)
+	if h.All == "" {
+		h.All = c.All
+	}
+	if h.All == "" && len(h.Paths)+len(h.Linked) > maxFollowed {
+		h.All = "more paths changed than are followed one by one"
+	}
+	if h.All != "" {
+		h.Paths, h.Linked = nil, nil
+	}
+	h.Around = h.Around || c.Around
+	if c.All != "" || c.Around || len(c.Linked) > 0 || len(h.Paths) > before {
+		select {
+		case f.poke <- struct{}{}:
+		default:
+		}
+	}
+}
+
+const maxFollowed = 50_000
+
+func (f *follower) take() watch.Changes {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	h := f.heard
+	f.heard = watch.Changes{}
+	return h
+}
+
+// run looks where something was heard of, and now and then everywhere.
+func (f *follower) run(ctx context.Context) {
+	miss := time.NewTimer(missEvery)
+	defer miss.Stop()
+	fails := 0
+	f.left, f.since = burst, time.Now()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-f.poke:
+		case <-miss.C:
+			f.hear(watch.Changes{All: "it is time to look for what the kernel does not tell"})
+		}
+		heard := f.take()
+		if slices.ContainsFunc(heard.Linked, f.inodes.Has) {
+			heard.All = "attributes changed of a file that may have several names here"
+		}
+		if heard.All == "" && !heard.Around && len(heard.Paths) == 0 {
+			continue // it was elsewhere
+		}
+		start := time.Now()
+		err := f.tell(ctx, heard)
+		pause := shareOfOne * time.Since(start)
+		switch {
+		case ctx.Err() != nil:
+			return
+		case err != nil:
+			fails++
+			pause = max(pause, time.Duration(rand.Int64N(int64(min(time.Minute, time.Second<<min(fails, 6))))))
+			f.a.Log.Warn("what was heard could not be told", "application", f.place.Application, "error", err, "pause", pause.Round(time.Millisecond))
+			heard.All = "the last look failed"
+			f.hear(heard)
+		default:
+			fails = 0
+			pause = max(pause, f.rest())
+		}
+		if heard.All != "" {
+			miss.Reset(missEvery)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(pause):
+		}
+	}
+}
+
+// rest says how long to wait after one more look.
+func (f *follower) rest() time.Duration {
+	now := time.Now()
+	f.left = min(burst, f.left+now.Sub(f.since).Seconds()/replenish.Seconds()) - 1
+	f.since = now
+	if f.left >= 0 {
+		return 0
+	}
+	return time.Duration(-f.left * float64(replenish))
+}
+
+// tell looks again, and gives the service a snapshot where that finds something else.
+func (f *follower) tell(ctx context.Context, heard watch.Changes) error {
+	dir, err := f.a.accounts.Read(ctx)
+	if err != nil {
+		return err
+	}
+	defer f.a.hold(f.roots)()
+	opt := scan.Options{Cross: f.place.Cross, Denied: f.denied, Inodes: f.inodes}
+	if heard.All == "" {
+		opt.Touched = scan.Touch(heard.Paths...)
+	} else {
+		opt.Inodes = scan.NewInodes(max(f.paths+f.paths/4, 10_000))
+	}
+	found, err := f.a.look(ctx, f.roots, false, opt)
+	if err != nil {
+		return err
+	}
+	defer found.past.Close()
+	owners := found.stats.Owners()
+	if opt.Touched != nil {
+		owners = append(owners, f.owners...)
+	}
+	slices.Sort(owners)
+	owners = slices.Compact(owners)
+	dir = f.a.owners.Complete(ctx, dir, owners)
+	h := wire.Heard{SnapshotDone: Outcome(f.roots, found.forest, found.stats, dir), Roots: f.place.Roots, Cross: f.place.Cross, Acts: acts(heard.Doings, dir)}
+	now := told{forest: found.forest}
+	if now.accounts, err = dir.Hash(); err != nil {
+		return err
+	}
+	around, err := json.Marshal([]any{h.Ways, h.Denied})
+	if err != nil {
+		return err
+	}
+	now.around = string(around)
+	if now != f.told {
+		if err := f.a.api.Heard(ctx, f.place.Application, h); err != nil {
+			if client.Status(err) == 409 {
+				return fmt.Errorf("the list of what to watch is another one now: %w", err)
+			}
+			return err
+		}
+	}
+	f.told, f.denied, f.inodes, f.paths, f.owners = now, found.stats.Denied, opt.Inodes, found.stats.Paths, owners
+	if err := found.stats.Remember(found.past); err != nil {
+		return errors.Join(err, scan.Forget(f.a.pastFile(f.roots)))
+	}
+	return nil
+}
+
+// acts words what processes did.
+func acts(doings []watch.Doing, dir *perm.Directory) []wire.Act {
+	out := []wire.Act{}
+	for _, d := range doings {
+		a := wire.Act{Path: pathname.Path(d.Path), What: d.What, At: d.At.UTC(), PID: d.PID, Command: pathname.Escape(d.Command), Program: pathname.Escape(d.Program)}
+		if d.Command != "" {
+			a.Account = dir.Name(perm.UID(d.UID))
+			if d.Login != watch.NoLogin {
+				a.Login = dir.Name(perm.UID(d.Login))
+			}
+		}
+		out = append(out, a)
+	}
+	return out
+}

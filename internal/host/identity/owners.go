@@ -1,0 +1,84 @@
+package identity
+
+import (
+	"bytes"
+	"context"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"idletally/internal/core/perm"
+)
+
+const (
+	// maxOwners bounds how many ids are asked for that no list has, and maxJoined for how many of those
+	// that are found their memberships are asked for.
+	maxOwners = 1000
+	maxJoined = 100
+	ownersFor = time.Minute
+)
+
+// Owners finds out what the ids stand for that paths belong to, where a directory service does not list its
+// accounts. It remembers for a minute, also what nobody knows. Its zero value is ready, for many goroutines.
+type Owners struct {
+	mu    sync.Mutex
+	since time.Time
+	asked map[perm.Principal]bool
+	found perm.Directory
+}
+
+// Complete gives the directory with those added that ids stand for, in the order of the ids.
+func (o *Owners) Complete(ctx context.Context, d *perm.Directory, ids []perm.Principal) *perm.Directory {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if time.Since(o.since) > ownersFor {
+		o.since, o.asked, o.found = time.Now(), map[perm.Principal]bool{}, perm.Directory{}
+	}
+	var users, groups []string
+	for _, id := range ids {
+		if d.Account(id) != nil || o.asked[id] || len(o.asked) >= maxOwners {
+			continue
+		}
+		o.asked[id] = true
+		if n := string(id[1:]); id.IsGroup() {
+			groups = append(groups, n)
+		} else {
+			users = append(users, n)
+		}
+	}
+	if len(users) > 0 {
+		passwd, group := getent(ctx, "passwd", users...), []byte(nil)
+		for i, line := range bytes.Split(bytes.TrimSpace(passwd), []byte("\n")) {
+			if name, _, ok := strings.Cut(string(line), ":"); ok && i < maxJoined {
+				_, more := appendAccount(ctx, nil, nil, name)
+				group = append(group, more...)
+			}
+		}
+		o.add(Parse(passwd, group))
+	}
+	if len(groups) > 0 {
+		o.add(Parse(nil, getent(ctx, "group", groups...)))
+	}
+	var accounts, joined []perm.Account
+	seen := map[perm.Principal]bool{}
+	for _, id := range ids {
+		if a := o.found.Account(id); a != nil && d.Account(id) == nil && !seen[id] {
+			seen[id] = true
+			if id.IsGroup() {
+				joined = append(joined, *a)
+			} else {
+				accounts = append(accounts, *a)
+			}
+		}
+	}
+	if len(seen) == 0 {
+		return d
+	}
+	return (&perm.Directory{Accounts: append(slices.Clone(d.Accounts), accounts...), Groups: append(slices.Clone(d.Groups), joined...)}).Index()
+}
+
+func (o *Owners) add(d *perm.Directory) {
+	o.found.Accounts, o.found.Groups = append(o.found.Accounts, d.Accounts...), append(o.found.Groups, d.Groups...)
+	o.found.Index()
+}

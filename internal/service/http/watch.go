@@ -1,0 +1,60 @@
+package http
+
+import (
+	"net/http"
+
+	"github.com/go-chi/chi/v5"
+
+	"idletally/internal/service/store"
+	"idletally/internal/wire"
+)
+
+// watchLists wakes agents when something was published.
+const watchLists = "lists of what to watch"
+
+// giveWatches notes how an agent watches, and waits until it has to watch something else. What is
+// published at another instance is found when the agent asks again.
+func (s *Server) giveWatches(w http.ResponseWriter, r *http.Request) error {
+	var in wire.WatchAsk
+	if err := readJSON(w, r, 64<<10, &in); err != nil {
+		return err
+	}
+	host := agentHost(r.Context())
+	if err := s.Store.SetWatching(r.Context(), host, in.State); err != nil {
+		return err
+	}
+	return s.wait(w, r, watchLists, waitForWork, func() (any, error) {
+		h, err := s.Store.Host(r.Context(), host)
+		if err != nil {
+			return nil, err
+		}
+		mark, err := s.desk.WatchMark(r.Context(), h)
+		if err != nil || mark == in.Known {
+			return nil, err
+		}
+		list, err := s.desk.WatchList(r.Context(), h)
+		return wire.WatchList{Version: mark, Applications: list}, err
+	})
+}
+
+// takeHeard takes a snapshot that nobody asked for.
+func (s *Server) takeHeard(w http.ResponseWriter, r *http.Request) error {
+	var in wire.Heard
+	if err := readJSON(w, r, 64<<20, &in); err != nil {
+		return err
+	}
+	h, err := s.Store.Host(r.Context(), agentHost(r.Context()))
+	if err != nil {
+		return err
+	}
+	application := chi.URLParam(r, "application")
+	id, err := s.desk.TakeHeard(r.Context(), h, application, in)
+	if err != nil {
+		return err
+	}
+	if id != "" {
+		s.happen(r.Context(), store.Happening{Kind: wire.HappenedSnapshot, Application: application, Host: h.Name, Subject: id})
+	}
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}

@@ -1,0 +1,155 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"idletally/internal/wire"
+)
+
+// SetWatching notes how a host's agent watches.
+func (s *Store) SetWatching(ctx context.Context, host string, state wire.WatchState) error {
+	notes := strings.Join(state.Notes, "\n")
+	_, err := s.exec(ctx, `UPDATE host SET watching = ?, watch_notes = ? WHERE name = ? AND NOT (watching <=> ? AND watch_notes = ?)`, state.Watching, notes, host, state.Watching, notes)
+	return err
+}
+
+// PublishedMark is another one whenever something was published.
+func (s *Store) PublishedMark(ctx context.Context) (mark string, err error) {
+	err = s.db.GetContext(ctx, &mark, `SELECT CONCAT(COUNT(*), ' ', COALESCE(MAX(published), '')) FROM edition WHERE state = 'published'`)
+	return mark, err
+}
+
+// SettleHeard ends what a service left that was stopped while it took what an agent heard: that agent says
+// it again. What has its report by then is whole.
+func (s *Store) SettleHeard(ctx context.Context, application, host string) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE snapshot SET state = 'ready' WHERE application = ? AND host = ? AND state = 'waiting' AND heard
+			AND EXISTS (SELECT 1 FROM report WHERE report.snapshot = snapshot.id AND report.ready)`, application, host); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM snapshot WHERE application = ? AND host = ? AND state = 'waiting' AND heard`, application, host)
+		return err
+	})
+}
+
+// AddHeard stores a snapshot that nobody asked for. It is not shown before ShowSnapshot.
+func (s *Store) AddHeard(ctx context.Context, application, host string, roots []string, crossing bool, d wire.SnapshotDone) (id string, err error) {
+	return s.addSnapshot(ctx, application, host, roots, now(), d, "", true, crossing)
+}
+
+// KeepActs stores what processes did.
+func (s *Store) KeepActs(ctx context.Context, application, host string, acts []wire.Act) error {
+	return batches(ctx, s, `INSERT IGNORE INTO act (application, host, identity, at, path, body)`, 6, acts, func(a wire.Act) []any {
+		body, _ := json.Marshal(a) // plain values only
+		return []any{application, host, actOn(string(a.Path)), a.At.UTC().Truncate(time.Millisecond), []byte(a.Path), body}
+	})
+}
+
+func actOn(path string) []byte { return identity(path, "by") }
+
+// Acts gives, of each of some paths, the last that was done to it between two times.
+func (s *Store) Acts(ctx context.Context, application, host string, paths []string, from, to time.Time) (map[string]wire.Act, error) {
+	out := map[string]wire.Act{}
+	for len(paths) > 0 {
+		n := min(len(paths), 500)
+		args := []any{application, host, from.UTC(), to.UTC()}
+		for _, p := range paths[:n] {
+			args = append(args, actOn(p))
+		}
+		var rows [][]byte
+		if err := s.db.SelectContext(ctx, &rows, `SELECT body FROM act WHERE application = ? AND host = ? AND at BETWEEN ? AND ? AND identity IN `+in(n)+` ORDER BY at`, args...); err != nil {
+			return nil, err
+		}
+		for _, b := range rows {
+			var a wire.Act
+			if err := json.Unmarshal(b, &a); err != nil {
+				return nil, fmt.Errorf("what was done on %s is damaged: %w", host, err)
+			}
+			out[string(a.Path)] = a
+		}
+		paths = paths[n:]
+	}
+	return out, nil
+}
+
+// Happening is something that just happened.
+type Happening struct {
+	ID          string `db:"id"`
+	Kind        string `db:"kind"`
+	Application string `db:"application"`
+	Host        string `db:"host"`
+	Subject     string `db:"subject"`
+}
+
+// happenedWithin is how late a happening may come to be seen: clocks differ, and transactions take a while.
+const happenedWithin = 10 * time.Second
+
+// Happen tells the pages that are open.
+func (s *Store) Happen(ctx context.Context, h Happening) error {
+	_, err := s.exec(ctx, `INSERT INTO happening (id, kind, application, host, subject) VALUES (?,?,?,?,?)`, NewID(), h.Kind, h.Application, h.Host, h.Subject)
+	return err
+}
+
+// Happened gives what just happened, the oldest first: also what may have been given before.
+func (s *Store) Happened(ctx context.Context) (out []Happening, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT id, kind, application, host, subject FROM happening WHERE id > ? ORDER BY id LIMIT 2000`, idAt(time.Now().Add(-happenedWithin)))
+	return out, err
+}
+
+// ForgetHeard lets go what is of no use any more: happenings, and what was done before a time.
+func (s *Store) ForgetHeard(ctx context.Context, before time.Time) error {
+	if err := s.inPieces(ctx, `DELETE FROM happening WHERE id < ? LIMIT 5000`, idAt(time.Now().Add(-time.Minute))); err != nil {
+		return err
+	}
+	return s.inPieces(ctx, `DELETE FROM act WHERE at < ? LIMIT 5000`, before.UTC())
+}
+
+// inPieces repeats a statement that changes at most 5,000 rows until it changes fewer.
+func (s *Store) inPieces(ctx context.Context, query string, args ...any) error {
+	for n := int64(5000); n == 5000; {
+		var err error
+		if n, err = s.exec(ctx, query, args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// TrimReports lets the findings of a snapshot's reports go; their figures stay.
+func (s *Store) TrimReports(ctx context.Context, snapshot string) error {
+	var reports []string
+	if err := s.db.SelectContext(ctx, &reports, `SELECT id FROM report WHERE snapshot = ? AND NOT trimmed`, snapshot); err != nil {
+		return err
+	}
+	for _, r := range reports {
+		if _, err := s.exec(ctx, `UPDATE report SET trimmed = TRUE WHERE id = ?`, r); err != nil {
+			return err
+		}
+		for _, table := range []string{"finding", "finding_group", "place", "unread"} {
+			if err := s.inPieces(ctx, `DELETE FROM `+table+` WHERE report = ? LIMIT 5000`, r); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// addSnapshot stores a snapshot that no work was for; its nodes are there already.
+func (s *Store) addSnapshot(ctx context.Context, application, host string, roots []string, taken time.Time, d wire.SnapshotDone, by string, heard, crossing bool) (id string, err error) {
+	id = idAt(taken)
+	names, err := json.Marshal(asPaths(roots))
+	if err != nil {
+		return "", err
+	}
+	return id, s.keep(ctx, d, func(tx *sqlx.Tx, dirHash, denied, ways []byte) error {
+		_, err := tx.ExecContext(ctx, `INSERT INTO snapshot (id, host, application, state, roots, whole, heard, crossing, forest, directory, paths, gaps, denied, message, requested_by, created, taken, ways)
+			VALUES (?,?,?,'waiting',?,?,?,?,?,?,?,?,?,'',?,?,?,?)`, id, host, application, names, !heard, heard, crossing, d.Forest[:], dirHash, d.Paths, d.Gaps, denied, by, now(), taken.UTC(), ways)
+		return err
+	})
+}
