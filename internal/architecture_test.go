@@ -29,7 +29,7 @@ var allowed = map[string][]string{
 	"cmd":              {"internal/cli"},
 	"demo":             {"internal", "demo"},
 	"e2e":              {"internal", "demo", "e2e"},
-	"bench":            {"internal"},
+	"bench":            {"internal", "demo", "e2e/browser"},
 }
 
 // The core has no interface to the world: what it needs is handed to it.
