@@ -91,6 +91,17 @@ func world(t *testing.T, database string, deaf bool) *demo.Stage {
 	return s
 }
 
+// linked gives a path that plans change another name, on each of some hosts: whatever was approved, that
+// is refused then.
+func linked(t *testing.T, s *demo.Stage, hosts ...string) {
+	t.Helper()
+	for _, h := range hosts {
+		if err := os.Link(filepath.Join(s.Root(h), "srv/ticketing/logs/sales-005.log"), filepath.Join(s.Root(h), "var/late")); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
 // logBook keeps what the processes log.
 type logBook struct{ file *os.File }
 
@@ -169,12 +180,23 @@ func (c command) login() {
 }
 
 // approved takes a draft through review.
+// words says something of each grave caution.
+func words(p wire.Plan) map[string]string {
+	out := map[string]string{}
+	for _, c := range p.Cautions {
+		if c.Grave {
+			out[c.ID] = "This is meant, in a test."
+		}
+	}
+	return out
+}
+
 func approved(t *testing.T, s *demo.Stage, p wire.Plan) {
 	t.Helper()
 	if _, err := as(t, s, "quartermaster").Submit(t.Context(), p.ID); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := as(t, s, "harbourmaster").Decide(t.Context(), p.ID, true, wire.Decision{Digest: p.Digest}); err != nil {
+	if _, err := as(t, s, "harbourmaster").Decide(t.Context(), p.ID, true, wire.Decision{Digest: p.Digest, Words: words(p)}); err != nil {
 		t.Fatal(err)
 	}
 }

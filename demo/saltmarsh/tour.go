@@ -200,7 +200,17 @@ func (g *guide) agreedRun(what string) (run string, err error) {
 	if _, err := g.run("quartermaster", "", []int{1}, "plan", "approve", p.ID, "--digest", p.Digest); err != nil {
 		return "", err
 	}
-	if _, err := g.run("harbourmaster", "", nil, "plan", "approve", p.ID, "--digest", p.Digest, "--remark", "Looked at every group."); err != nil {
+	whole, err := ask[wire.Plan](g, "harbourmaster", "plan", "show", p.ID)
+	if err != nil {
+		return "", err
+	}
+	argv := []string{"plan", "approve", p.ID, "--digest", p.Digest, "--remark", "Looked at every group."}
+	for _, c := range whole.Cautions {
+		if c.Grave {
+			argv = append(argv, "--word", c.ID+"=It was so before, and goes back to that.")
+		}
+	}
+	if _, err := g.run("harbourmaster", "", nil, argv...); err != nil {
 		return "", err
 	}
 	if _, err := g.run("quartermaster", "", []int{0, 4}, "run", "start", p.ID); err != nil {

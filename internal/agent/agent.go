@@ -44,7 +44,8 @@ type Settings struct {
 	Authority   []byte   `json:"authority"`
 	Certificate []byte   `json:"certificate"`
 	Key         []byte   `json:"key"`
-	OrderKey    []byte   `json:"order_key"` // pinned at enrolment
+	OrderKey    []byte   `json:"order_key"`           // pinned at enrolment
+	LookOnly    bool     `json:"look_only,omitempty"` // changes nothing, whoever signs what
 }
 
 const settingsFile = "agent.json"
@@ -146,13 +147,18 @@ func New(folder string, log *slog.Logger) (*Agent, error) {
 
 // Run works, and answers questions, until the context ends.
 func (a *Agent) Run(ctx context.Context) error {
+	free, err := lock(a.Folder)
+	if err != nil {
+		return err
+	}
+	defer free()
 	ctx, cancel := context.WithCancelCause(ctx)
 	var wg sync.WaitGroup
 	// Where one of the three ends, the others have no reason to go on.
 	wg.Go(func() { cancel(a.listen(ctx)) })
 	wg.Go(func() { cancel(a.watch(ctx)) })
 	hello := false
-	err := a.repeat(ctx, "work", func() error {
+	err = a.repeat(ctx, "work", func() error {
 		if !hello {
 			if err := a.api.Hello(ctx); err != nil {
 				return err
@@ -295,6 +301,9 @@ func (a *Agent) run(ctx context.Context, w *wire.Work, done, total *atomic.Int64
 	if err != nil {
 		return fail("%v", err)
 	}
+	if a.LookOnly {
+		return fail("this host only looks: its own settings (%s) or the option --look-only forbid changes", settingsFile)
+	}
 	if !runID.MatchString(order.Run) { // it becomes the name of a folder
 		return fail("order refused: run %q has an impossible name", order.Run)
 	}
@@ -354,7 +363,13 @@ func (a *Agent) run(ctx context.Context, w *wire.Work, done, total *atomic.Int64
 		}
 	}
 	a.Log.Info("run", "run", order.Run, "state", end.State, "done", end.Done, "other", len(end.Results), "message", end.Message)
-	return a.api.RunDone(ctx, w.ID, end)
+	if err := a.api.RunDone(ctx, w.ID, end); err != nil {
+		return err
+	}
+	if end.State == "finished" { // the service has it all
+		return stow(filepath.Join(a.Folder, "runs"), order.Run)
+	}
+	return nil
 }
 
 func raws(escaped []string) []string {
@@ -369,6 +384,13 @@ func raws(escaped []string) []string {
 
 // sendOriginals stores what was found before each change, chunk by chunk, in the database.
 func (a *Agent) sendOriginals(ctx context.Context, work string, j *change.Journal, chunks *stored) error {
+	return originals(j, chunks, func(n int, list []plan.Step) error {
+		return a.api.SendOriginals(ctx, work, n, plan.EncodeChunk(list))
+	})
+}
+
+// originals hands out, chunk by chunk, what a run found and changed, as steps from that to what it left.
+func originals(j *change.Journal, chunks change.Chunks, each func(n int, list []plan.Step) error) error {
 	base := 0
 	results := j.Results()
 	for n := range chunks.Count() {
@@ -376,7 +398,7 @@ func (a *Agent) sendOriginals(ctx context.Context, work string, j *change.Journa
 		if err != nil {
 			return err
 		}
-		var originals []plan.Step
+		var list []plan.Step
 		for i, s := range steps {
 			o, ok := j.Original(base + i)
 			left := s.After
@@ -387,10 +409,10 @@ func (a *Agent) sendOriginals(ctx context.Context, work string, j *change.Journa
 				}
 			}
 			if ok {
-				originals = append(originals, plan.Step{Path: s.Path, Kind: s.Kind, Before: o, After: left})
+				list = append(list, plan.Step{Path: s.Path, Kind: s.Kind, Before: o, After: left})
 			}
 		}
-		if err := a.api.SendOriginals(ctx, work, n, plan.EncodeChunk(originals)); err != nil {
+		if err := each(n, list); err != nil {
 			return err
 		}
 		base += len(steps)

@@ -313,7 +313,7 @@ func TestOrdersAreChecked(t *testing.T) {
 	chunk := plan.EncodeChunk([]plan.Step{{Path: p, Kind: perm.File, Before: state(0o600), After: state(0o666)}})
 	s.chunks = [][]byte{chunk}
 	manifest := plan.Manifest{Format: 1, ID: "p", Kind: plan.Adjustment, Hosts: []plan.HostPart{{Host: "skiff", Roots: []string{root}, Steps: 1, Chunks: []tree.Hash{plan.Digest(chunk)}}}}
-	good := plan.Order{Run: "0123456789abcdef", Digest: plan.Digest(manifest.Bytes()), Host: "skiff", Author: "a", ApprovedBy: "b", Expires: time.Now().Add(time.Hour)}
+	good := plan.Order{Run: "0123456789abcdef", Digest: plan.Digest(manifest.Bytes()), Host: "skiff", Author: "a", ApprovedBy: []string{"b"}, Expires: time.Now().Add(time.Hour)}
 	_, stranger, _ := ed25519.GenerateKey(nil)
 	other := plan.EncodeChunk([]plan.Step{{Path: p, Kind: perm.File, Before: state(0o600), After: state(0o777)}})
 	for _, x := range []struct {
@@ -326,7 +326,7 @@ func TestOrdersAreChecked(t *testing.T) {
 		{"a stranger's", func(*plan.Order) {}, stranger, chunk, "signature"},
 		{"another host's", func(o *plan.Order) { o.Host = "barge" }, key, chunk, "it is for host"},
 		{"an old one", func(o *plan.Order) { o.Expires = time.Now().Add(-time.Second) }, key, chunk, "expired"},
-		{"one's own", func(o *plan.Order) { o.ApprovedBy = "a" }, key, chunk, "two people"},
+		{"one's own", func(o *plan.Order) { o.ApprovedBy = []string{"b", "a"} }, key, chunk, "different people"},
 		{"a path for a name", func(o *plan.Order) { o.Run = "../../../../etc/x" }, key, chunk, "impossible name"},
 		{"other steps", func(*plan.Order) {}, key, other, "not the one that was approved"},
 	} {
@@ -357,6 +357,15 @@ func TestOrdersAreChecked(t *testing.T) {
 		t.Errorf("outside the own roots: %+v", d)
 	}
 	a.roots = own
+	// A host that only looks changes nothing.
+	a.LookOnly, s.ended = true, nil
+	if err := a.do(t.Context(), &wire.Work{ID: "w", Kind: wire.WorkRun, Order: order, Signature: sig, Manifest: manifest.Bytes()}); err != nil {
+		t.Fatal(err)
+	}
+	if d := s.ended[0]; d.State != "failed" || !strings.Contains(d.Message, "only looks") {
+		t.Errorf("on a host that only looks: %+v", d)
+	}
+	a.LookOnly = false
 	// A good order, halted before it began, and then let go on.
 	good.Run = "0123456789abcdeg"
 	order, sig = good.Sign(key)

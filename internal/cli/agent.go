@@ -18,7 +18,7 @@ import (
 func agentCommand(o *options) *cobra.Command {
 	var folder, level string
 	var gentle scan.Gentle
-	var listen bool
+	var listen, lookOnly bool
 	run := &cobra.Command{Use: "run", Short: "Work for this host until stopped", Args: args(0, 0, "no argument"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			log, err := logger(c, level)
@@ -29,7 +29,7 @@ func agentCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			a.Gentle, a.Deaf = &gentle, !listen
+			a.Gentle, a.Deaf, a.LookOnly = &gentle, !listen, a.LookOnly || lookOnly
 			debug.SetGCPercent(400) // a scan makes much that dies young, and holds little
 			log.Info("agent", "host", a.Host, "service", a.Service, "roots", a.Roots)
 			if err := a.Run(c.Context()); !errors.Is(err, context.Canceled) {
@@ -39,6 +39,7 @@ func agentCommand(o *options) *cobra.Command {
 		}}
 	gentleFlags(run, &gentle)
 	run.Flags().BoolVar(&listen, "watch", true, "hear from the kernel what changes, so that drift is known at once (needs CAP_SYS_ADMIN)")
+	run.Flags().BoolVar(&lookOnly, "look-only", false, "change nothing on this host, whoever signs what")
 	run.Flags().StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	var service, authorityFile, code string
 	var roots []string
@@ -75,7 +76,7 @@ anything, whatever a service asks for.`,
 	for _, f := range []string{"service", "authority", "code", "root"} {
 		_ = enrol.MarkFlagRequired(f)
 	}
-	c := noun("agent", "Work on this host for a service", run, enrol)
+	c := noun("agent", "Work on this host for a service", run, enrol, runsHere(o, &folder), putBackHere(o, &folder))
 	c.PersistentFlags().StringVar(&folder, "folder", "/var/lib/idletally-agent", "the agent's own folder")
 	return c
 }

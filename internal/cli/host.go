@@ -112,7 +112,7 @@ func applicationCommand(o *options) *cobra.Command {
 			}
 			return o.show(c, t)
 		})}
-	return noun("application", "What belongs together", list)
+	return noun("application", "What belongs together", list, reviewRuleCommand(o))
 }
 
 func num(n int64) string { return strconv.FormatInt(n, 10) }

@@ -8,14 +8,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"idletally/internal/client"
-	"idletally/internal/core/perm"
 	"idletally/internal/wire"
 )
 
 func planCommand(o *options) *cobra.Command {
 	var groups, findings []string
 	var all bool
-	var title, state string
+	var title, state, folder string
 	draft := &cobra.Command{Use: "draft APPLICATION", Short: "Draft a remediation plan from findings", Args: args(1, 1, "an application"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			if !all && len(groups)+len(findings) == 0 {
@@ -29,7 +28,7 @@ func planCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			in.Application, in.All, in.Title = a[0], all, title
+			in.Application, in.All, in.Title, in.Folder = a[0], all, title, folder
 			p, err := api.DraftPlan(c.Context(), in)
 			if err != nil {
 				return err
@@ -39,16 +38,29 @@ func planCommand(o *options) *cobra.Command {
 	draft.Flags().StringSliceVar(&groups, "group", nil, "a group of findings; several apart by commas")
 	draft.Flags().StringSliceVar(&findings, "finding", nil, "a single finding, REPORT:NUMBER; several apart by commas")
 	draft.Flags().BoolVar(&all, "all", false, "every finding of the newest reports")
+	draft.Flags().StringVar(&folder, "folder", "", "of these, only what is in this folder and below")
 	draft.Flags().StringVar(&title, "title", "", "what the plan is for")
-	restore := &cobra.Command{Use: "restore RUN", Short: "Draft a plan that puts back what a run changed", Args: args(1, 1, "a run"),
+	var paths, hosts []string
+	var snapshot string
+	restore := &cobra.Command{Use: "restore [RUN]", Short: "Draft a plan that puts back what a run changed, or makes a host as it was in a snapshot", Args: args(0, 1, "a run, or --snapshot"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
-			p, err := api.DraftPlan(c.Context(), wire.Draft{Run: a[0], Title: title})
+			if (len(a) == 0) == (snapshot == "") {
+				return usageError{fmt.Errorf("give either a run, to put back what it changed, or --snapshot, to return to how a host was then")}
+			}
+			in := wire.Draft{Snapshot: snapshot, Title: title, Paths: paths, Hosts: hosts}
+			if len(a) > 0 {
+				in.Run = a[0]
+			}
+			p, err := api.DraftPlan(c.Context(), in)
 			if err != nil {
 				return err
 			}
 			return showPlan(o, c, p)
 		})}
 	restore.Flags().StringVar(&title, "title", "", "what the plan is for")
+	restore.Flags().StringVar(&snapshot, "snapshot", "", "return to how the host was in this snapshot")
+	restore.Flags().StringArrayVar(&paths, "paths", nil, "only paths that this pattern fits; repeatable")
+	restore.Flags().StringSliceVar(&hosts, "host", nil, "of a run, only these hosts; several apart by commas")
 	list := &cobra.Command{Use: "list", Short: "List plans, newest first", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			plans, err := api.Plans(c.Context(), state, 200)
@@ -93,7 +105,7 @@ func planCommand(o *options) *cobra.Command {
 				}
 			}
 			for _, s := range all {
-				t.add(s.Host, strconv.Itoa(s.Step), s.Kind, brief(s.Before), brief(s.After), s.Path)
+				t.add(s.Host, strconv.Itoa(s.Step), s.Kind, s.Before.String(), s.After.String(), s.Path)
 			}
 			t.value = all
 			return o.show(c, t)
@@ -107,31 +119,7 @@ func planCommand(o *options) *cobra.Command {
 			}
 			return o.showOne(c, p, "plan", p.ID, "state", p.State, "digest", p.Digest, "next", "another person: idletally plan approve "+p.ID+" --digest "+p.Digest)
 		})}
-	return noun("plan", "What is to be changed, and who agreed", draft, restore, list, show, steps, submit, decide(o, true), decide(o, false))
-}
-
-func decide(o *options, approve bool) *cobra.Command {
-	var digest, remark string
-	verb, what := "decline", "Decline"
-	if approve {
-		verb, what = "approve", "Approve"
-	}
-	c := &cobra.Command{Use: verb + " PLAN", Short: what + " another person's plan", Args: args(1, 1, "a plan"),
-		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
-			p, err := api.Decide(c.Context(), a[0], approve, wire.Decision{Digest: digest, Remark: remark})
-			if err != nil {
-				return err
-			}
-			next := ""
-			if approve {
-				next = "an operator: idletally run start " + p.ID
-			}
-			return o.showOne(c, p, "plan", p.ID, "state", p.State, "decided by", p.DecidedBy, "remark", p.Remark, "digest", p.Digest, "good until", expiry(p), "next", next)
-		})}
-	c.Flags().StringVar(&digest, "digest", "", "the digest of what you looked at, as idletally plan show gives it")
-	c.Flags().StringVar(&remark, "remark", "", "what you want to say")
-	_ = c.MarkFlagRequired("digest")
-	return c
+	return noun("plan", "What is to be changed, and who agreed", draft, restore, adjustCommand(o), list, show, steps, submit, decide(o, true), decide(o, false), withdrawCommand(o), remarkCommand(o))
 }
 
 func expiry(p wire.Plan) string {
@@ -141,25 +129,13 @@ func expiry(p wire.Plan) string {
 	return when(*p.Expires)
 }
 
-// brief is a state in one cell.
-func brief(v perm.View) string {
-	s := v.Owner + ":" + v.Group + " " + v.Mode
-	if len(v.Entries) > 0 {
-		s += " [" + strings.Join(v.Entries, " ") + "]"
-	}
-	if len(v.Defaults) > 0 {
-		s += " default[" + strings.Join(v.Defaults, " ") + "]"
-	}
-	return s
-}
-
 func showPlan(o *options, c *cobra.Command, p wire.Plan) error {
 	if o.output == "json" {
 		return o.show(c, table{value: p})
 	}
 	t := table{head: []string{"HOST", "COUNT", "KIND", "BEFORE", "AFTER", "EFFECT", "WHERE"}, value: p}
 	for _, g := range p.Groups {
-		t.add(g.Host, strconv.Itoa(g.Count), g.Kind, brief(g.Before), brief(g.After), mark(g.Word), wire.Place(g.Count, g.Folder, g.Example))
+		t.add(g.Host, strconv.Itoa(g.Count), g.Kind, g.Before.String(), g.After.String(), mark(g.Word), wire.Place(g.Count, g.Folder, g.Example))
 	}
 	if o.output == "csv" {
 		return o.show(c, t)
@@ -179,6 +155,7 @@ func showPlan(o *options, c *cobra.Command, p wire.Plan) error {
 	for _, l := range p.Left {
 		say(c, "left alone: %s: %s", l.Path, l.Why)
 	}
+	showReview(c, p)
 	return nil
 }
 

@@ -386,6 +386,21 @@ func (c *Client) DraftPlan(ctx context.Context, in wire.Draft) (wire.Plan, error
 	return post[wire.Plan](ctx, c, "/plans", in)
 }
 
+// Withdraw takes one's own plan out of review, or one's own approval back.
+func (c *Client) Withdraw(ctx context.Context, id string) (wire.Plan, error) {
+	return post[wire.Plan](ctx, c, "/plans/"+url.PathEscape(id)+"/withdraw", nil)
+}
+
+// Remark says something of a plan.
+func (c *Client) Remark(ctx context.Context, id string, r wire.NewRemark) (wire.Plan, error) {
+	return post[wire.Plan](ctx, c, "/plans/"+url.PathEscape(id)+"/remarks", r)
+}
+
+// SetReviewers says how many people have to approve an application's plans.
+func (c *Client) SetReviewers(ctx context.Context, application string, n int) error {
+	return c.Do(ctx, http.MethodPut, "/applications/"+url.PathEscape(application)+"/review", wire.ReviewRule{Reviewers: n}, nil)
+}
+
 // Plans lists plans.
 func (c *Client) Plans(ctx context.Context, state string, most int) ([]wire.Plan, error) {
 	q := url.Values{}

@@ -9,6 +9,7 @@ import (
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/drift"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/plan"
 )
 
 // Roles of people.
@@ -472,6 +473,11 @@ type Draft struct {
 	Findings    []Ref      `json:"findings,omitempty" doc:"Single findings"`
 	All         bool       `json:"all,omitempty" doc:"Every finding of the application's newest reports"`
 	Run         string     `json:"run,omitempty" doc:"Restore: put back what this run changed"`
+	Snapshot    string     `json:"snapshot,omitempty" maxLength:"16" doc:"Restore: make it as it was in this snapshot"`
+	Paths       []string   `json:"paths,omitempty" maxItems:"200" doc:"Of a restore, only paths that one of these patterns fits"`
+	Hosts       []string   `json:"hosts,omitempty" maxItems:"5000" doc:"Of a restore of a run, or of an adjustment: only these hosts"`
+	Folder      string     `json:"folder,omitempty" maxLength:"131072" doc:"With all: only what is in this folder and below"`
+	Changes     string     `json:"changes,omitempty" maxLength:"1048576" doc:"Adjustment: hand-written changes (see docs/guide/6-change.md)"`
 }
 
 // GroupRef names a group of a report.
@@ -488,23 +494,54 @@ type Ref struct {
 
 // Plan is ordered steps under review.
 type Plan struct {
-	ID          string      `json:"id"`
-	Application string      `json:"application"`
-	Kind        string      `json:"kind" enum:"remediation,restore,adjustment"`
-	Title       string      `json:"title"`
-	State       string      `json:"state" enum:"draft,in review,approved,declined,running,halted,finished,expired"`
-	Author      string      `json:"author"`
-	Created     time.Time   `json:"created"`
-	Digest      string      `json:"digest" doc:"SHA-256 of what will run; approval holds for exactly this"`
-	Hosts       []PlanHost  `json:"hosts"`
-	Steps       int         `json:"steps"`
-	DecidedBy   string      `json:"decided_by,omitempty"`
-	Decided     *time.Time  `json:"decided,omitempty"`
-	Remark      string      `json:"remark,omitempty"`
-	Expires     *time.Time  `json:"expires,omitempty"`
-	Run         string      `json:"run,omitempty"`
-	Groups      []PlanGroup `json:"groups,omitempty"`
-	Left        []Left      `json:"left,omitempty" doc:"What the plan cannot do, and why"`
+	ID          string         `json:"id"`
+	Application string         `json:"application"`
+	Kind        string         `json:"kind" enum:"remediation,restore,adjustment"`
+	Title       string         `json:"title"`
+	State       string         `json:"state" enum:"draft,in review,approved,declined,running,halted,finished,expired"`
+	Author      string         `json:"author"`
+	Created     time.Time      `json:"created"`
+	Digest      string         `json:"digest" doc:"SHA-256 of what will run; approval holds for exactly this"`
+	Hosts       []PlanHost     `json:"hosts"`
+	Steps       int            `json:"steps"`
+	DecidedBy   string         `json:"decided_by,omitempty"`
+	Decided     *time.Time     `json:"decided,omitempty"`
+	Remark      string         `json:"remark,omitempty"`
+	Expires     *time.Time     `json:"expires,omitempty"`
+	Run         string         `json:"run,omitempty"`
+	Groups      []PlanGroup    `json:"groups,omitempty"`
+	Left        []Left         `json:"left,omitempty" doc:"What the plan cannot do, and why"`
+	Cautions    []plan.Caution `json:"cautions,omitempty" doc:"What the checker warns of, the grave ones first"`
+	Approvals   []Approval     `json:"approvals,omitempty"`
+	Needed      int            `json:"needed" doc:"How many people have to approve it"`
+	Remarks     []Remark       `json:"remarks,omitempty"`
+}
+
+// Approval is one person's.
+type Approval struct {
+	Reviewer string            `json:"reviewer"`
+	At       time.Time         `json:"at"`
+	Remark   string            `json:"remark,omitempty"`
+	Words    map[string]string `json:"words,omitempty" doc:"What they said of grave cautions, by caution"`
+}
+
+// Remark is what somebody said of a plan, or of one of its steps.
+type Remark struct {
+	Author string    `json:"author"`
+	At     time.Time `json:"at"`
+	NewRemark
+}
+
+// NewRemark says something of a plan, or of one of its steps.
+type NewRemark struct {
+	Host string `json:"host,omitempty" maxLength:"64" doc:"Of a step: its host"`
+	Path string `json:"path,omitempty" maxLength:"131072" doc:"Of a step: its path"`
+	Body string `json:"body" minLength:"1" maxLength:"4000"`
+}
+
+// ReviewRule says how many people have to approve an application's plans.
+type ReviewRule struct {
+	Reviewers int `json:"reviewers" minimum:"1" maximum:"9"`
 }
 
 // PlanHost is a plan's part on one host.
@@ -545,8 +582,9 @@ type Step struct {
 
 // Decision approves or declines.
 type Decision struct {
-	Digest string `json:"digest" doc:"The digest that was looked at; another one is refused"`
-	Remark string `json:"remark,omitempty" maxLength:"4000"`
+	Digest string            `json:"digest" doc:"The digest that was looked at; another one is refused"`
+	Remark string            `json:"remark,omitempty" maxLength:"4000"`
+	Words  map[string]string `json:"words,omitempty" doc:"Of each grave caution, by its id, why it is meant all the same"`
 }
 
 // Run is one execution of a plan.

@@ -87,6 +87,8 @@ export const useDecide = (id: string) =>
       ? body(api.POST(`${v1}/plans/{id}/approve`, { params: { path: { id } }, body: decision }))
       : body(api.POST(`${v1}/plans/{id}/decline`, { params: { path: { id } }, body: decision })),
   );
+export const useWithdrawPlan = (id: string) => useChange(() => body(api.POST(`${v1}/plans/{id}/withdraw`, { params: { path: { id } } })));
+export const useRemark = (id: string) => useChange((input: Schemas["NewRemark"]) => body(api.POST(`${v1}/plans/{id}/remarks`, { params: { path: { id } }, body: input })));
 export const useStart = (id: string) => useChange(() => body(api.POST(`${v1}/plans/{id}/run`, { params: { path: { id } } })));
 export const useHalt = (id: string) => useChange(() => body(api.POST(`${v1}/runs/{id}/halt`, { params: { path: { id } } })));
 export const useResume = (id: string) => useChange(() => body(api.POST(`${v1}/runs/{id}/resume`, { params: { path: { id } } })));

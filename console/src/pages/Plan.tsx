@@ -1,49 +1,22 @@
-import { Dialog, DialogPanel, DialogTitle, Field, Label, Textarea } from "@headlessui/react";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import type { Person, Plan } from "../api/client";
-import { useDecide, usePlan, useStart, useSubmit } from "../api/queries";
+import { usePlan, useStart, useSubmit, useWithdrawPlan } from "../api/queries";
 import { BeforeAfter } from "../components/BeforeAfter";
 import { Button } from "../components/Button";
+import { Cautions } from "../components/Cautions";
 import { Command } from "../components/Command";
 import { EffectMark } from "../components/EffectMark";
 import { Note } from "../components/Note";
 import { StateWord } from "../components/StateWord";
 import { Time } from "../components/Time";
-
-function Decide({ plan, approve, close }: { plan: Plan; approve: boolean; close: () => void }) {
-  const decide = useDecide(plan.id);
-  const [remark, setRemark] = useState("");
-  return (
-    <Dialog open onClose={close} className="relative z-20">
-      <div className="fixed inset-0 bg-black/40" aria-hidden="true" />
-      <div className="fixed inset-0 grid place-items-center p-4">
-        <DialogPanel className="w-full max-w-lg rounded border border-line bg-paper p-6">
-          <DialogTitle as="h2" className="mb-2 font-bold">{approve ? "Approve" : "Decline"} this plan?</DialogTitle>
-          <p className="mb-3 text-sm">
-            {approve ? `What you approve is exactly these ${plan.steps.toLocaleString()} steps, by their digest:` : "The author sees your remark."}
-            {approve ? <code className="mt-1 block">{plan.digest}</code> : null}
-          </p>
-          <Field>
-            <Label>Remark</Label>
-            <Textarea rows={3} className="mt-1 mb-4 block w-full rounded border border-muted bg-sheet px-3 py-2" value={remark} onChange={(e) => setRemark(e.target.value)} />
-          </Field>
-          <Note error={decide.error} />
-          <div className="flex justify-end gap-2">
-            <Button onClick={close}>Not now</Button>
-            <Button look="strong" disabled={decide.isPending} onClick={() => decide.mutate({ approve, digest: plan.digest, remark }, { onSuccess: close })}>
-              {approve ? "Approve" : "Decline"}
-            </Button>
-          </div>
-        </DialogPanel>
-      </div>
-    </Dialog>
-  );
-}
+import { Decide } from "./plan/Decide";
+import { Remarks } from "./plan/Remarks";
 
 function Actions({ plan, me }: { plan: Plan; me: Person }) {
   const submit = useSubmit(plan.id);
   const start = useStart(plan.id);
+  const withdraw = useWithdrawPlan(plan.id);
   const navigate = useNavigate();
   const [deciding, setDeciding] = useState<"approve" | "decline">();
   const may = (role: string) => me.roles?.includes(role) ?? false;
@@ -62,9 +35,12 @@ function Actions({ plan, me }: { plan: Plan; me: Person }) {
         {plan.state === "approved" && may("operator") ? (
           <Button look="strong" disabled={start.isPending} onClick={() => start.mutate(undefined, { onSuccess: (r) => void navigate(`/runs/${r.id}`) })}>Run it now</Button>
         ) : null}
+        {(plan.state === "in review" || plan.state === "approved") && (mine || plan.approvals?.some((a) => a.reviewer === me.name)) ? (
+          <Button disabled={withdraw.isPending} onClick={() => withdraw.mutate(undefined)}>{mine ? "Take it out of review" : "Take my approval back"}</Button>
+        ) : null}
         {plan.run ? <Link to={`/runs/${plan.run}`}>See its run</Link> : null}
       </div>
-      <Note error={submit.error ?? start.error} />
+      <Note error={submit.error ?? start.error ?? withdraw.error} />
       {deciding ? <Decide plan={plan} approve={deciding === "approve"} close={() => setDeciding(undefined)} /> : null}
     </div>
   );
@@ -87,8 +63,15 @@ export default function PlanPage({ me }: { me: Person }) {
       </p>
       {plan.remark ? <blockquote className="my-2 border-l-4 border-line pl-3">{plan.remark}</blockquote> : null}
       <p className="mt-2 text-sm"><span className="text-muted">digest </span><code>{plan.digest}</code></p>
+      {plan.needed > 1 ? <p className="text-sm">{plan.approvals?.length ?? 0} of {plan.needed} reviewers have approved{plan.approvals?.length ? `: ${plan.approvals.map((a) => a.reviewer).join(", ")}` : ""}.</p> : null}
       <Actions plan={plan} me={me} />
-      <h2 className="mt-6 mb-1 font-bold">{plan.steps.toLocaleString()} steps on {plan.hosts?.map((h) => h.host).join(", ")}</h2>
+      {plan.cautions?.length ? (
+        <section aria-labelledby="cautions">
+          <h2 id="cautions" className="mt-6 mb-1 font-bold">What to be wary of</h2>
+          <Cautions cautions={plan.cautions} words={Object.assign({}, ...(plan.approvals?.map((a) => a.words ?? {}) ?? [])) as Record<string, string>} />
+        </section>
+      ) : null}
+      <h2 className="mt-6 mb-1 font-bold">{plan.steps === 1 ? "1 step" : `${plan.steps.toLocaleString()} steps`} on {plan.hosts?.map((h) => h.host).join(", ")}</h2>
       <ul>
         {plan.groups?.map((g, i) => (
           <li key={i} className="border-b border-line py-3">
@@ -109,6 +92,7 @@ export default function PlanPage({ me }: { me: Person }) {
           <ul className="text-sm">{plan.left.map((l) => <li key={l.path}><code>{l.path}</code>: {l.why}</li>)}</ul>
         </section>
       ) : null}
+      <Remarks plan={plan} />
       <Command text={`idletally plan show ${plan.id}`} />
     </>
   );

@@ -93,6 +93,7 @@ type Grant struct {
 type Grants struct {
 	List    []Grant // empty: none
 	AtLeast bool    // others may stand beside them
+	Without []Grant // nor may there be one for these, whatever it grants; goes with AtLeast
 	Derived bool    // default entries: those that the folder itself has
 }
 

@@ -135,6 +135,10 @@ func (m *Matcher) Fingerprint() [32]byte {
 			someone(e.Name, e.Group)
 			b = fmt.Appendf(b, "%d %v", e.Perm, e.Conditionally)
 		}
+		number(len(g.Without))
+		for _, e := range g.Without {
+			someone(e.Name, e.Group)
+		}
 	}
 	for _, p := range m.patterns {
 		number(p.rule)
@@ -509,13 +513,17 @@ func (m *Matcher) add(w *perm.Want, i int, k perm.Kind) {
 		return
 	}
 	if r.Entries != nil {
-		if l, ok := m.list(r.Entries.List, k); ok {
-			w.Entries, w.AtLeast, w.Rule[perm.AspectEntries] = &l, r.Entries.AtLeast, i
+		l, ok := m.list(r.Entries.List, k)
+		without, known := m.list(r.Entries.Without, k)
+		if ok && known {
+			w.Entries, w.AtLeast, w.Without, w.Rule[perm.AspectEntries] = &l, r.Entries.AtLeast, without, i
 		}
 	}
 	if r.Defaults != nil && k == perm.Folder {
-		if l, ok := m.list(r.Defaults.List, k); ok {
-			w.Defaults, w.Derived, w.Rule[perm.AspectDefaults] = &l, r.Defaults.Derived, i
+		l, ok := m.list(r.Defaults.List, k)
+		without, known := m.list(r.Defaults.Without, k)
+		if ok && known {
+			w.Defaults, w.Derived, w.DefaultsAtLeast, w.DefaultsWithout, w.Rule[perm.AspectDefaults] = &l, r.Defaults.Derived, r.Defaults.AtLeast, without, i
 		}
 	}
 	if r.Caps != nil && k == perm.File {
@@ -537,9 +545,9 @@ func (m *Matcher) free(w *perm.Want, i int, k perm.Kind, key string) {
 	case key == "files" && file, key == "folders" && folder:
 		w.Mode, w.Rule[perm.AspectMode] = nil, i
 	case key == "entries" && k != perm.Link:
-		w.Entries, w.AtLeast, w.Rule[perm.AspectEntries] = nil, false, i
+		w.Entries, w.AtLeast, w.Without, w.Rule[perm.AspectEntries] = nil, false, nil, i
 	case key == "defaults" && folder:
-		w.Defaults, w.Derived, w.Rule[perm.AspectDefaults] = nil, false, i
+		w.Defaults, w.Derived, w.DefaultsAtLeast, w.DefaultsWithout, w.Rule[perm.AspectDefaults] = nil, false, false, nil, i
 	case key == "capability" && file:
 		w.Caps, w.Rule[perm.AspectCaps] = nil, i
 	case flagKeys[key] != 0 && (file || folder):
@@ -613,7 +621,7 @@ func (m *Matcher) problems() (out []Problem) {
 		}
 		for _, gs := range []*Grants{r.Entries, r.Defaults} {
 			if gs != nil {
-				for _, g := range gs.List {
+				for _, g := range slices.Concat(gs.List, gs.Without) {
 					check(r, g.Position, g.Name, g.Group)
 				}
 			}

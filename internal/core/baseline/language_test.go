@@ -248,7 +248,7 @@ func TestLanguageErrors(t *testing.T) {
 		"capability":          {"", all + "    capability: cap_fly=ep\n", `capability "cap_fly" is unknown`},
 		"contradiction":       {"", all + "    files: u=g,g=o,o=u\n", "contradicts itself"},
 		"umask":               {"", all + "    files: +x\n", "a declaration has no umask"},
-		"defaults at least":   {"", all + "    defaults: {at-least: [\"user:root:r\"]}\n", "defaults are none, derived, or a list"},
+		"without rights":      {"", all + "    entries: {without: [\"user:root:r\"]}\n", "want user:NAME or group:NAME"},
 		"for whom":            {"", all + "    entries: [\"user:${for}:r\"]\n", "the rule does not say for whom"},
 	} {
 		_, err := Parse([]byte(with(c[0], c[1])))

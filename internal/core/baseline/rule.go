@@ -76,15 +76,13 @@ func (r *reader) rule(n ast.Node) Rule {
 	if exists != nil {
 		r.exists(exists, &rule)
 	}
-	said := len(rule.Any) > 0 || rule.Owner != nil || rule.Group != nil || rule.Files != nil || rule.Folders != nil || rule.Entries != nil || rule.Defaults != nil ||
-		rule.Caps != nil || rule.On|rule.Off != 0 || rule.Exists != nil
 	switch {
 	case len(r.errs) > 0:
 	case rule.Name == "":
 		r.errs = append(r.errs, &Error{rule.Position, "the rule has no name: begin it with \"- rule: NAME\", findings refer to it"})
 	case len(rule.Paths) == 0:
 		r.errs = append(r.errs, &Error{rule.Position, fmt.Sprintf("rule %q has no paths: say where it holds, such as \"paths: /srv/app/**\"", rule.Name)})
-	case !said:
+	case rule.silent():
 		r.errs = append(r.errs, &Error{rule.Position, fmt.Sprintf("rule %q declares nothing: give a form, owner, group, files, folders, entries, defaults, capability, immutable, append-only or exists", rule.Name)})
 	case form == nil && len(people) > 0 && !usesFor(n):
 		r.errs = append(r.errs, &Error{rule.At["for"], fmt.Sprintf("rule %q: for is of use only with a form, or with ${for} in entries", rule.Name)})
@@ -324,17 +322,33 @@ func (r *reader) grants(n ast.Node, what string, people []string) *Grants {
 	}
 	switch n.(type) {
 	case *ast.MappingNode, *ast.MappingValueNode:
-		if what == "defaults" {
-			r.fail(n, "defaults are none, derived, or a list of exactly these: new things get nothing else")
-			return out
-		}
-		r.pairs(n, what, []string{"at-least"}, func(_ string, v ast.Node) {
-			out.AtLeast = true
-			out.List = r.grantList(v, what, people)
+		out.AtLeast = true
+		r.pairs(n, what, []string{"at-least", "without"}, func(key string, v ast.Node) {
+			if key == "at-least" {
+				out.List = r.grantList(v, what, people)
+			} else {
+				out.Without = r.without(v, what)
+			}
 		})
 	default:
 		out.List = r.grantList(n, what, people)
 	}
+	return out
+}
+
+// without reads for whom there is to be no entry: user:NAME or group:NAME.
+func (r *reader) without(n ast.Node, what string) (out []Grant) {
+	r.list(n, what, func(v ast.Node) {
+		s, ok := r.scalar(v, what)
+		kind, name, _ := strings.Cut(s, ":")
+		switch {
+		case !ok:
+		case kind != "user" && kind != "group" || !accountName.MatchString(name):
+			r.fail(v, "without %q: want user:NAME or group:NAME", s)
+		default:
+			out = append(out, Grant{Position: at(v), Group: kind == "group", Name: name})
+		}
+	})
 	return out
 }
 

@@ -123,16 +123,7 @@ func Between(k Kind, from, to Set, d *Directory) Effect {
 	add(string(Everyone), false, all, change{})
 	for _, id := range mentioned(a, b) {
 		n, _ := id.ID()
-		s := posixacl.Subject{UID: n}
-		if id.IsGroup() {
-			s = posixacl.Subject{UID: nobody, Groups: []uint32{n}}
-		} else if acc := d.Account(id); acc != nil {
-			for _, g := range acc.Groups {
-				if gid, ok := g.ID(); ok {
-					s.Groups = append(s.Groups, gid)
-				}
-			}
-		}
+		s := subjectOf(id, n, d)
 		if !id.IsGroup() && n == 0 {
 			continue // root can do all of it anyway
 		}

@@ -303,6 +303,20 @@ type View struct {
 	Unknown  []string `json:"unknown,omitempty" doc:"Aspects whose account no longer exists on the host"`
 }
 
+// String gives it in one line.
+func (v View) String() string {
+	s := v.Owner + ":" + v.Group + " " + v.Mode
+	for _, part := range []struct {
+		name string
+		list []string
+	}{{"", v.Entries}, {"default", v.Defaults}, {"flags", v.Flags}} {
+		if len(part.list) > 0 {
+			s += " " + part.name + "[" + strings.Join(part.list, " ") + "]"
+		}
+	}
+	return s
+}
+
 // Describe renders a set with its host's names.
 func Describe(s Set, d *Directory) View {
 	if p, err := POSIXOf(s); err == nil {

@@ -15,13 +15,17 @@ type Want struct {
 	Mode         *mode.Wanted
 	Entries      *posixacl.List // named entries; empty is none
 	AtLeast      bool           // other entries may stand beside them, and these may grant more
+	Without      posixacl.List  // but none for these
 	Defaults     *posixacl.List // named default entries; empty is no default list at all
 	Derived      bool           // default entries are those that the folder is to have, or has where nothing is declared of them
-	Caps         *string        // the capability attribute; empty is none
-	On, Off      Flags
-	Absent       bool // nothing is to be there
-	Rule         map[Aspect]int
-	LeaveAlone   bool
+	// The same of default entries; where nothing else is left of them the classes of a default list stay.
+	DefaultsAtLeast bool
+	DefaultsWithout posixacl.List
+	Caps            *string // the capability attribute; empty is none
+	On, Off         Flags
+	Absent          bool // nothing is to be there
+	Rule            map[Aspect]int
+	LeaveAlone      bool
 }
 
 // Differences holds a found state against the declaration, one aspect after another.
@@ -99,10 +103,21 @@ func (w *Want) Text(a Aspect, k Kind, found Set, d *Directory) string {
 }
 
 func (w *Want) entriesText(name posixacl.NameFunc) string {
-	if w.AtLeast {
-		return "at least " + entriesText(*w.Entries, nil, name)
+	if !w.AtLeast {
+		return entriesText(*w.Entries, nil, name)
 	}
-	return entriesText(*w.Entries, nil, name)
+	var parts []string
+	if len(*w.Entries) > 0 {
+		parts = append(parts, "at least "+entriesText(*w.Entries, nil, name))
+	}
+	if len(w.Without) > 0 {
+		list := make([]string, len(w.Without))
+		for i, e := range w.Without {
+			list[i] = strings.TrimSuffix(e.Text(name), ":---")
+		}
+		parts = append(parts, "none for "+strings.Join(list, ", "))
+	}
+	return strings.Join(parts, "; ")
 }
 
 // met says whether the named entries are as declared.
@@ -116,7 +131,7 @@ func (w *Want) met(p POSIX) bool {
 			return false
 		}
 	}
-	return true
+	return !slices.ContainsFunc(named, w.Without.Has)
 }
 
 // wanted gives the named entries that are nearest to those that were found.
@@ -125,8 +140,13 @@ func (w *Want) wanted(p POSIX) posixacl.List {
 		return *w.Entries
 	}
 	_, _, _, named := p.masked()
-	named = slices.Clone(named)
-	for _, e := range *w.Entries {
+	return merged(named, *w.Entries, w.Without)
+}
+
+// merged gives named entries with some that are to be there, at the least, and without others.
+func merged(named, atLeast, without posixacl.List) posixacl.List {
+	named = slices.DeleteFunc(slices.Clone(named), without.Has)
+	for _, e := range atLeast {
 		i := slices.IndexFunc(named, func(x posixacl.Entry) bool { return x.Tag == e.Tag && x.ID == e.ID })
 		if i < 0 {
 			named = append(named, e)
@@ -242,6 +262,13 @@ func (w *Want) apply(a Aspect, k Kind, p POSIX) POSIX {
 	case a == AspectEntries && w.Entries != nil && !w.met(p):
 		_, g, _, _ := p.classes()
 		p = p.rebuild(p.Mode.With(p.Mode.Owner(), g, p.Mode.Other()), w.wanted(p), nil)
+	case a == AspectDefaults && w.Defaults != nil && k == Folder && w.DefaultsAtLeast && p.Default != nil:
+		if named := merged(p.Default.Named(), *w.Defaults, w.DefaultsWithout); !slices.Equal(named, p.Default.Named()) {
+			o, g, x := p.Default.Classes()
+			if p.Default = posixacl.Build(o, g, x, named, nil); p.Default == nil {
+				p.Default = posixacl.List{{Tag: posixacl.UserObj, ID: posixacl.NoID, Perm: o}, {Tag: posixacl.GroupObj, ID: posixacl.NoID, Perm: g}, {Tag: posixacl.Other, ID: posixacl.NoID, Perm: x}}
+			}
+		}
 	case a == AspectDefaults && w.Defaults != nil && k == Folder:
 		named := *w.Defaults
 		if w.Derived && w.Entries != nil {

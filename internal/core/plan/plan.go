@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"idletally/internal/core/pathname"
@@ -186,11 +187,11 @@ type Order struct {
 	Digest     tree.Hash `json:"digest"`
 	Host       string    `json:"host"`
 	Author     string    `json:"author"`
-	ApprovedBy string    `json:"approved_by"`
+	ApprovedBy []string  `json:"approved_by"` // never the author
 	Expires    time.Time `json:"expires"`
 }
 
-const orderContext = "idletally order 1\x00"
+const orderContext = "idletally order 2\x00"
 
 // Sign gives an order's bytes and their signature.
 func (o Order) Sign(key ed25519.PrivateKey) (order, signature []byte) {
@@ -217,8 +218,8 @@ func Verify(key ed25519.PublicKey, order, signature, manifest []byte, host strin
 		return o, HostPart{}, fmt.Errorf("order refused: it is for host %q, this is %q", o.Host, host)
 	case !now.Before(o.Expires):
 		return o, HostPart{}, fmt.Errorf("order refused: it expired at %s", o.Expires.Format(time.RFC3339))
-	case o.ApprovedBy == "" || o.ApprovedBy == o.Author:
-		return o, HostPart{}, fmt.Errorf("order refused: author %q and reviewer %q must be two people", o.Author, o.ApprovedBy)
+	case len(o.ApprovedBy) == 0 || slices.Contains(o.ApprovedBy, "") || slices.Contains(o.ApprovedBy, o.Author):
+		return o, HostPart{}, fmt.Errorf("order refused: author %q and reviewers %q must be different people", o.Author, o.ApprovedBy)
 	case Digest(manifest) != o.Digest:
 		return o, HostPart{}, errors.New("order refused: the plan is not the one that was approved")
 	}

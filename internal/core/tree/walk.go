@@ -21,6 +21,13 @@ func Walk(ctx context.Context, src Source, forest Hash, visit func(path string, 
 	})
 }
 
+// WalkBelow visits what is in a folder, and all below it.
+func WalkBelow(ctx context.Context, src Source, folder *Node, path string, visit func(path string, e Entry) error) error {
+	return fold(ctx, NewReader(src), path, folder, struct{}{}, func(path string, e Entry, s struct{}) (struct{}, error) {
+		return s, visit(path, e)
+	})
+}
+
 // Fold walks like Walk and hands each folder's content a value that the visit of the folder gave.
 func Fold[S any](ctx context.Context, src Source, forest Hash, start S, visit func(path string, e Entry, in S) (S, error)) error {
 	r := NewReader(src)

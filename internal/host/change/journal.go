@@ -71,6 +71,34 @@ type Journal struct {
 // ErrDamaged says that a journal holds something that no crash explains.
 var ErrDamaged = errors.New("journal is damaged")
 
+// ReadJournal reads what a journal holds, and leaves the file alone: a run may be going on.
+func ReadJournal(file string) (*Journal, Head, error) {
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return nil, Head{}, fmt.Errorf("read journal: %w", err)
+	}
+	fail := func(err error) (*Journal, Head, error) { return nil, Head{}, fmt.Errorf("journal %s: %w", file, err) }
+	if len(b) < len(journalMagic) || string(b[:len(journalMagic)]) != journalMagic {
+		return fail(fmt.Errorf("%w: it does not begin as a journal of format 1", ErrDamaged))
+	}
+	typ, payload, size := readRecord(b[len(journalMagic):])
+	if size == 0 || typ != recHead {
+		return fail(errors.New("nothing had begun when it was left"))
+	}
+	var h Head
+	if err := json.Unmarshal(payload, &h); err != nil || h.Steps < 0 || h.Steps > maxSteps {
+		return fail(errors.Join(ErrDamaged, err))
+	}
+	j := &Journal{head: h, steps: make([]progress, h.Steps)}
+	if _, err := j.replay(b); err != nil {
+		return fail(err)
+	}
+	return j, h, nil
+}
+
+// maxSteps bounds what a journal's head may say.
+const maxSteps = 10_000_000
+
 // OpenJournal opens or begins the journal of a run, reading what an earlier try left.
 func OpenJournal(file string, head Head) (*Journal, error) {
 	f, err := os.OpenFile(file, os.O_RDWR|os.O_CREATE, 0o600)

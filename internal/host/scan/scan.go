@@ -151,6 +151,8 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 	stop := context.AfterFunc(ctx, func() { s.fail(ctx.Err()) })
 	wg.Wait()
 	stop()
+	s.mu.Lock() // stopping may be under way
+	defer s.mu.Unlock()
 	stats := Stats{Gaps: s.gaps.Load(), Denied: s.denied, Kept: s.kept.Load(), Looked: s.paths.Load(), places: s.places, sets: s.sets}
 	stats.Paths = stats.Looked
 	if s.moot != nil {

@@ -82,9 +82,8 @@ type place struct {
 }
 
 type system struct {
-	id    [8]byte
-	at    string // a folder on it
-	mount int    // a descriptor of that, by which handles are opened; only while that is done, since it keeps the file system from being unmounted
+	id [8]byte
+	at string // a folder on it
 }
 
 type news struct {
@@ -107,7 +106,10 @@ type Watch struct {
 	ready   chan struct{}
 	ended   chan struct{}
 
-	taking  sync.Mutex
+	taking sync.Mutex
+	// Descriptors of a folder on each system, by which handles are opened; only while that is done, since
+	// they keep a file system from being unmounted.
+	pinned  []int
 	reading sync.Mutex // held from asking the kernel until what it said is noted
 	buf     []byte
 
@@ -184,7 +186,7 @@ func (w *Watch) mark(root string) error {
 		unix.Close(fd)
 		return nil
 	}
-	w.systems = append(w.systems, system{id, root, fd})
+	w.systems, w.pinned = append(w.systems, system{id, root}), append(w.pinned, fd)
 	if err := unix.FanotifyMark(w.fd, unix.FAN_MARK_ADD|unix.FAN_MARK_FILESYSTEM, heard, fd, "."); err != nil {
 		return fmt.Errorf("watch %s: %w: %s", pathname.Escape(root), err, need(err))
 	}
@@ -208,7 +210,7 @@ func key(kind int32, b []byte) string {
 // open gives a descriptor that points to what a handle names.
 func (w *Watch) open(h handle) (int, error) {
 	kind := int32(binary.NativeEndian.Uint32([]byte(h.id[:4])))
-	return unix.OpenByHandleAt(w.systems[h.fs].mount, unix.NewFileHandle(kind, []byte(h.id[4:])), unix.O_PATH|unix.O_CLOEXEC|unix.O_NOFOLLOW)
+	return unix.OpenByHandleAt(w.pinned[h.fs], unix.NewFileHandle(kind, []byte(h.id[4:])), unix.O_PATH|unix.O_CLOEXEC|unix.O_NOFOLLOW)
 }
 
 // where gives the path of a folder.
@@ -271,13 +273,12 @@ func (w *Watch) close() {
 
 // pin opens a folder on each file system, and unpin closes them.
 func (w *Watch) pin() error {
-	for i := range w.systems {
-		s := &w.systems[i]
+	for _, s := range w.systems {
 		fd, id, err := folder(s.at)
 		if err != nil {
 			return err
 		}
-		if s.mount = fd; id != s.id {
+		if w.pinned = append(w.pinned, fd); id != s.id {
 			return fmt.Errorf("watch %s: %w", pathname.Escape(s.at), ErrMounts)
 		}
 	}
@@ -285,12 +286,10 @@ func (w *Watch) pin() error {
 }
 
 func (w *Watch) unpin() {
-	for i := range w.systems {
-		if s := &w.systems[i]; s.mount >= 0 {
-			unix.Close(s.mount)
-			s.mount = -1
-		}
+	for _, fd := range w.pinned {
+		unix.Close(fd)
 	}
+	w.pinned = nil
 }
 
 // folder opens a folder, following nothing, and tells which file system it is on.

@@ -237,12 +237,20 @@ func (s *Server) describeWork(ctx context.Context, work store.Work) (wire.Work, 
 	if err != nil {
 		return out, err
 	}
-	if p.Expires == nil || p.DecidedBy == "" {
+	approvals, err := s.Store.Approvals(ctx, p.ID)
+	if err != nil {
+		return out, err
+	}
+	if p.Expires == nil || len(approvals) == 0 {
 		return out, fmt.Errorf("plan %s of run %s has no approval", p.ID, run.ID)
+	}
+	var reviewers []string
+	for _, a := range approvals {
+		reviewers = append(reviewers, a.Reviewer)
 	}
 	// A run that began in time may be resumed for a day: halted is worse than finished.
 	expires := p.Expires.Add(24 * time.Hour)
-	order := plan.Order{Run: run.ID, Digest: plan.Digest(p.Manifest), Host: work.Host, Author: p.Author, ApprovedBy: p.DecidedBy, Expires: expires}
+	order := plan.Order{Run: run.ID, Digest: plan.Digest(p.Manifest), Host: work.Host, Author: p.Author, ApprovedBy: reviewers, Expires: expires}
 	if string(p.Digest) != string(order.Digest[:]) {
 		return out, fmt.Errorf("plan %s is not the one that was approved: its manifest does not fit its digest", p.ID)
 	}

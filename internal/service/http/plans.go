@@ -41,6 +41,12 @@ func (s *Server) wirePlan(ctx context.Context, p store.Plan, whole bool) (wire.P
 		if w.Groups, err = s.Store.PlanGroups(ctx, p.ID); err != nil {
 			return w, err
 		}
+		if w.Cautions, err = s.desk.Cautions(ctx, p); err != nil {
+			return w, err
+		}
+		if err := s.review(ctx, p, &w); err != nil {
+			return w, err
+		}
 	}
 	return w, nil
 }
@@ -54,15 +60,20 @@ func (s *Server) planRoutes() {
 		w, err := s.wirePlan(ctx, p, true)
 		return &body[wire.Plan]{w}, err
 	}
-	add(s, op{"POST", "/plans", "draft-plan", "Draft a remediation plan from findings, or a restore plan from a run's originals", wire.Author, 201}, func(ctx context.Context, in *body[wire.Draft]) (*body[wire.Plan], error) {
+	add(s, op{"POST", "/plans", "draft-plan", "Draft a plan: a remediation from findings, a restore from a run's originals or a snapshot, an adjustment from hand-written changes", wire.Author, 201}, func(ctx context.Context, in *body[wire.Draft]) (*body[wire.Plan], error) {
 		ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
 		defer cancel()
 		var id string
 		var err error
-		if in.Body.Run != "" {
-			id, err = s.desk.DraftRestore(ctx, in.Body.Run, in.Body.Title, caller(ctx).Name)
-		} else {
-			id, err = s.desk.DraftRemediation(ctx, in.Body, caller(ctx).Name)
+		switch by := caller(ctx).Name; {
+		case in.Body.Run != "":
+			id, err = s.desk.DraftRestore(ctx, in.Body, by)
+		case in.Body.Snapshot != "":
+			id, err = s.desk.DraftReturn(ctx, in.Body, by)
+		case in.Body.Changes != "":
+			id, err = s.desk.DraftAdjustment(ctx, in.Body, by)
+		default:
+			id, err = s.desk.DraftRemediation(ctx, in.Body, by)
 		}
 		if err != nil {
 			return nil, err
@@ -123,55 +134,7 @@ func (s *Server) planRoutes() {
 		s.audit(ctx, "plan submitted", in.ID, "")
 		return show(ctx, in.ID)
 	})
-	type decide struct {
-		ID   string `path:"id" maxLength:"16"`
-		Body wire.Decision
-	}
-	decision := func(verb, state string) func(context.Context, *decide) (*body[wire.Plan], error) {
-		return func(ctx context.Context, in *decide) (*body[wire.Plan], error) {
-			p, err := s.Store.Plan(ctx, in.ID)
-			if err != nil {
-				return nil, err
-			}
-			if p.Author == caller(ctx).Name {
-				s.audit(ctx, "own approval refused", in.ID, verb)
-				return nil, huma.Error403Forbidden("nobody decides on their own plan: ask somebody else with the role reviewer")
-			}
-			var digest tree.Hash
-			if err := digest.UnmarshalText([]byte(in.Body.Digest)); err != nil {
-				return nil, huma.Error422UnprocessableEntity("digest: " + err.Error() + ": give the one that the plan shows")
-			}
-			// What is approved must be what would run: hold the stored bytes against the digest.
-			if plan.Digest(p.Manifest) != digest {
-				return nil, huma.Error409Conflict("the plan has the digest " + plan.Digest(p.Manifest).String() + ", not the one you looked at: look again")
-			}
-			if state == "approved" {
-				m, err := plan.ParseManifest(p.Manifest)
-				if err != nil {
-					return nil, err
-				}
-				for _, h := range m.Hosts {
-					for n := range h.Chunks {
-						if _, err := s.verifiedSteps(ctx, p, h.Host, n); err != nil {
-							return nil, err
-						}
-					}
-				}
-			}
-			var expires *time.Time
-			if state == "approved" {
-				t := time.Now().Add(approvalLife).UTC().Truncate(time.Second)
-				expires = &t
-			}
-			if err := s.Store.DecidePlan(ctx, in.ID, state, caller(ctx).Name, in.Body.Remark, digest[:], expires); err != nil {
-				return nil, err
-			}
-			s.audit(ctx, "plan "+state, in.ID, in.Body.Digest+" "+in.Body.Remark)
-			return show(ctx, in.ID)
-		}
-	}
-	add(s, op{"POST", "/plans/{id}/approve", "approve-plan", "Approve another person's plan", wire.Reviewer, 200}, decision("approve", "approved"))
-	add(s, op{"POST", "/plans/{id}/decline", "decline-plan", "Decline another person's plan", wire.Reviewer, 200}, decision("decline", "declined"))
+	s.reviewRoutes(show)
 }
 
 // verifiedSteps gives steps out of the very bytes that the plan's digest stands for.
@@ -184,9 +147,5 @@ func (s *Server) verifiedSteps(ctx context.Context, p store.Plan, host string, n
 	if !ok || n >= len(part.Chunks) {
 		return nil, huma.Error404NotFound("the plan has no such steps")
 	}
-	b, err := s.Store.PlanChunk(ctx, p.ID, host, n)
-	if err != nil {
-		return nil, err
-	}
-	return plan.CheckChunk(b, part.Chunks[n], part.Roots)
+	return s.desk.Steps(ctx, p, part, n)
 }

@@ -117,11 +117,10 @@ func (s *Store) MovePlan(ctx context.Context, id, from, to string) error {
 	return changed(r, err, fmt.Sprintf("plan %s is not %q", id, from))
 }
 
-// DecidePlan approves or declines what has exactly this digest and is in review, unless the one
-// who decides wrote it.
-func (s *Store) DecidePlan(ctx context.Context, id, state, by, remark string, digest []byte, expires *time.Time) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE plan SET state = ?, decided_by = ?, decided = ?, remark = ?, expires = ?
-		WHERE id = ? AND state = 'in review' AND author <> ? AND digest = ?`, state, by, now(), remark, expires, id, by, digest)
+// DeclinePlan declines what has exactly this digest and is in review, unless the one who decides wrote it.
+func (s *Store) DeclinePlan(ctx context.Context, id, by, remark string, digest []byte) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE plan SET state = 'declined', decided_by = ?, decided = ?, remark = ?
+		WHERE id = ? AND state = 'in review' AND author <> ? AND digest = ?`, by, now(), remark, id, by, digest)
 	return changed(r, err, "plan "+id+" is not in review, or is not the one you looked at")
 }
 

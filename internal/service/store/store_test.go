@@ -383,14 +383,37 @@ func TestPlanStates(t *testing.T) {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
-	conflict("approve a draft", st.DecidePlan(ctx, p.ID, "approved", "reviewer", "", p.Digest, &soon))
+	approve := func(by string, digest []byte, needed int, until time.Time) (bool, error) {
+		return st.ApprovePlan(ctx, p, by, "well", map[string]string{"c": "it is meant"}, digest, needed, until)
+	}
+	_, err := approve("reviewer", p.Digest, 1, soon)
+	conflict("approve a draft", err)
 	must(t, st.MovePlan(ctx, p.ID, "draft", "in review"))
 	conflict("submit twice", st.MovePlan(ctx, p.ID, "draft", "in review"))
-	conflict("approve the own plan", st.DecidePlan(ctx, p.ID, "approved", "author", "", p.Digest, &soon))
-	conflict("approve another digest", st.DecidePlan(ctx, p.ID, "approved", "reviewer", "", make([]byte, 32), &soon))
-	_, err := st.StartRun(ctx, p, m, "operator")
+	_, err = approve("author", p.Digest, 1, soon)
+	conflict("approve the own plan", err)
+	conflict("decline the own plan", st.DeclinePlan(ctx, p.ID, "author", "", p.Digest))
+	_, err = approve("reviewer", make([]byte, 32), 1, soon)
+	conflict("approve another digest", err)
+	_, err = st.StartRun(ctx, p, m, "operator")
 	conflict("run before approval", err)
-	must(t, st.DecidePlan(ctx, p.ID, "approved", "reviewer", "well", p.Digest, &gone))
+	// Two are needed; the same one twice are not two, and one that is taken back is none.
+	for _, x := range []struct {
+		by   string
+		back string
+		want bool
+	}{{"reviewer", "", false}, {"reviewer", "", false}, {"second", "reviewer", true}, {"reviewer", "", true}} {
+		if got, err := approve(x.by, p.Digest, 2, gone); err != nil || got != x.want {
+			t.Errorf("%s approved: %t, %v", x.by, got, err)
+		}
+		if x.back != "" {
+			must(t, st.WithdrawApproval(ctx, p.ID, x.back))
+		}
+	}
+	conflict("take back what was not given", st.WithdrawApproval(ctx, p.ID, "third"))
+	if all, err := st.Approvals(ctx, p.ID); err != nil || len(all) != 2 || all[0].Reviewer != "second" || all[0].Words != `{"c":"it is meant"}` {
+		t.Errorf("%+v, %v", all, err)
+	}
 	_, err = st.StartRun(ctx, p, m, "operator")
 	conflict("run after the approval has expired", err)
 	_, err = st.db.ExecContext(ctx, "UPDATE plan SET expires = ? WHERE id = ?", soon.UTC(), p.ID)
@@ -466,7 +489,9 @@ func TestHostsEndTogether(t *testing.T) {
 	for range 40 {
 		p, m := aPlan(t, name("host"), name("host"), name("host"))
 		must(t, st.MovePlan(ctx, p.ID, "draft", "in review"))
-		must(t, st.DecidePlan(ctx, p.ID, "approved", "reviewer", "", p.Digest, &soon))
+		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, soon); err != nil || !ok {
+			t.Fatal(ok, err)
+		}
 		run, err := st.StartRun(ctx, p, m, "operator")
 		must(t, err)
 		var wg sync.WaitGroup

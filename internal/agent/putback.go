@@ -1,0 +1,235 @@
+//go:build linux
+
+package agent
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/plan"
+	"idletally/internal/host/change"
+)
+
+// What follows works on the host alone: the service may be gone.
+
+// keepRuns is how long a run's journal is kept after the service has stored it.
+const keepRuns = 90 * 24 * time.Hour
+
+const stowedFile = "stored"
+
+// lock keeps others from working with an agent's folder at the same time. The kernel lets it go however
+// this process ends.
+func lock(folder string) (free func(), err error) {
+	f, err := os.OpenFile(filepath.Join(folder, "lock"), os.O_RDWR|os.O_CREATE|unix.O_NOFOLLOW, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("agent's folder: %w", err)
+	}
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("another agent works with %s: stop it first: %w", folder, err)
+	}
+	return func() { f.Close() }, nil
+}
+
+// stow notes that the service has all of a run, and lets go what has been so for long enough.
+func stow(runs, run string) error {
+	if err := os.WriteFile(filepath.Join(runs, run, stowedFile), nil, 0o600); err != nil {
+		return fmt.Errorf("note that a run is stored: %w", err)
+	}
+	list, err := os.ReadDir(runs)
+	if err != nil {
+		return err
+	}
+	for _, e := range list {
+		st, err := os.Stat(filepath.Join(runs, e.Name(), stowedFile))
+		if err == nil && time.Since(st.ModTime()) > keepRuns {
+			err = os.RemoveAll(filepath.Join(runs, e.Name()))
+		}
+		if err != nil && !errors.Is(err, os.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}
+
+// A LocalRun is a run as this host's own journal tells of it.
+type LocalRun struct {
+	change.Head
+	Begun  time.Time `json:"begun"`
+	Done   int       `json:"done"`
+	Other  int       `json:"other"` // steps that were skipped or refused
+	Open   int       `json:"open"`  // steps without an end
+	Ended  bool      `json:"ended"`
+	Stored bool      `json:"stored"` // the service has it
+}
+
+// LocalRuns lists the runs whose journals are on this host, the latest first. What cannot be read is told.
+func LocalRuns(folder string) (out []LocalRun, faults []error) {
+	runs := filepath.Join(folder, "runs")
+	list, err := os.ReadDir(runs)
+	if err != nil {
+		if errors.Is(err, os.ErrNotExist) {
+			return nil, nil
+		}
+		return nil, []error{err}
+	}
+	for _, e := range list {
+		r, _, err := localRun(runs, e.Name())
+		if err != nil {
+			faults = append(faults, fmt.Errorf("run %s: %w", e.Name(), err))
+			continue
+		}
+		out = append(out, r)
+	}
+	slices.SortFunc(out, func(a, b LocalRun) int { return cmp.Or(b.Begun.Compare(a.Begun), cmp.Compare(a.Run, b.Run)) })
+	return out, faults
+}
+
+func localRun(runs, name string) (r LocalRun, j *change.Journal, err error) {
+	if !runID.MatchString(name) {
+		return r, nil, errors.New("this is no name of a run")
+	}
+	file := filepath.Join(runs, name, "journal")
+	if j, r.Head, err = change.ReadJournal(file); err != nil {
+		return r, nil, err
+	}
+	if st, err := os.Stat(filepath.Join(runs, name)); err == nil {
+		r.Begun = st.ModTime().UTC()
+	}
+	for _, x := range j.Results() {
+		switch x.Outcome {
+		case plan.Done:
+			r.Done++
+		case plan.Pending:
+			r.Open++
+		default:
+			r.Other++
+		}
+	}
+	r.Ended = j.Ended()
+	_, err = os.Stat(filepath.Join(runs, name, stowedFile))
+	r.Stored = err == nil
+	return r, j, nil
+}
+
+// local is a run's chunks as they lie on the host.
+type local struct {
+	folder string
+	n      int
+}
+
+func (l local) Count() int { return l.n }
+
+func (l local) Steps(n int) ([]plan.Step, error) {
+	b, err := os.ReadFile((&stored{folder: l.folder}).file(n))
+	if err != nil {
+		return nil, err
+	}
+	return plan.DecodeChunk(b)
+}
+
+// kept is steps in memory, for a run of its own.
+type kept [][]plan.Step
+
+func (k kept) Count() int { return len(k) }
+
+func (k kept) Steps(n int) ([]plan.Step, error) { return k[n], nil }
+
+// A Back is what putting back a run came to.
+type Back struct {
+	Run     string        `json:"run"` // its own journal's
+	Steps   int           `json:"steps"`
+	Done    int           `json:"done"`
+	Results []plan.Result `json:"results"` // of the others
+	Paths   []string      `json:"paths"`   // of those, in their order
+}
+
+// PutBack puts back what a run changed on this host, as far as paths are wanted, from the host's own journal
+// and without any service. It is careful as any run: what is no longer as the run left it is skipped, and
+// what it finds goes into a journal of its own.
+func PutBack(ctx context.Context, folder, run string, wanted func(path string) bool, progress func(done, total int)) (out Back, err error) {
+	s, err := Load(folder)
+	if err != nil {
+		return out, err
+	}
+	runs := filepath.Join(folder, "runs")
+	r, j, err := localRun(runs, run)
+	if err != nil {
+		return out, fmt.Errorf("run %s: %w", run, err)
+	}
+	free, err := lock(folder)
+	if err != nil {
+		return out, err
+	}
+	defer free()
+	steps, err := backwards(j, local{filepath.Join(runs, run), (r.Steps + plan.StepsPerChunk - 1) / plan.StepsPerChunk}, wanted)
+	if err != nil {
+		return out, err
+	}
+	if len(steps) == 0 {
+		return out, fmt.Errorf("run %s changed nothing that is to be put back", run)
+	}
+	var k [8]byte
+	rand.Read(k[:])
+	out.Run, out.Steps = hex.EncodeToString(k[:]), len(steps)
+	own := filepath.Join(runs, out.Run)
+	if err := os.MkdirAll(own, 0o700); err != nil {
+		return out, err
+	}
+	var chunks kept
+	var all []byte
+	for c := range slices.Chunk(steps, plan.StepsPerChunk) {
+		b := plan.EncodeChunk(c)
+		if err := os.WriteFile((&stored{folder: own}).file(len(chunks)), b, 0o600); err != nil {
+			return out, fmt.Errorf("keep the steps: %w", err)
+		}
+		chunks, all = append(chunks, c), append(all, b...)
+	}
+	own2, err := change.OpenJournal(filepath.Join(own, "journal"), change.Head{Run: out.Run, Digest: plan.Digest(all).String(), Host: s.Host, Steps: len(steps)})
+	if err != nil {
+		return out, err
+	}
+	defer own2.Close()
+	allowed := raws(s.Roots)
+	runner := &change.Runner{Journal: own2, Roots: allowed, Allowed: allowed, Chunks: chunks, Progress: progress}
+	if err := runner.Run(ctx); err != nil {
+		return out, err
+	}
+	wrong, err := runner.Verify(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, x := range append(own2.Results(), wrong...) {
+		if x.Outcome == plan.Done && x.Reason == "" {
+			out.Done++
+			continue
+		}
+		out.Results, out.Paths = append(out.Results, x), append(out.Paths, pathname.Escape(steps[x.Step].Path))
+	}
+	out.Done -= len(wrong)
+	return out, nil
+}
+
+// backwards gives the steps from what a run left to what it found.
+func backwards(j *change.Journal, chunks change.Chunks, wanted func(string) bool) (steps []plan.Step, err error) {
+	err = originals(j, chunks, func(_ int, list []plan.Step) error {
+		for _, s := range list {
+			if s.Before, s.After = s.After, s.Before; wanted(s.Path) {
+				steps = append(steps, s)
+			}
+		}
+		return nil
+	})
+	return steps, err
+}

@@ -1,0 +1,133 @@
+package cli
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"idletally/internal/client"
+	"idletally/internal/wire"
+)
+
+func decide(o *options, approve bool) *cobra.Command {
+	var digest, remark string
+	var given []string
+	verb, what := "decline", "Decline"
+	if approve {
+		verb, what = "approve", "Approve"
+	}
+	c := &cobra.Command{Use: verb + " PLAN", Short: what + " another person's plan", Args: args(1, 1, "a plan"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			words := map[string]string{}
+			for _, w := range given {
+				id, word, ok := strings.Cut(w, "=")
+				if !ok {
+					return usageError{fmt.Errorf("--word %q: want CAUTION=WHY IT IS MEANT", w)}
+				}
+				words[id] = word
+			}
+			p, err := api.Decide(c.Context(), a[0], approve, wire.Decision{Digest: digest, Remark: remark, Words: words})
+			if err != nil {
+				return err
+			}
+			next := ""
+			switch {
+			case p.State == "in review":
+				next = fmt.Sprintf("%d of %d have approved: another reviewer", len(p.Approvals), p.Needed)
+			case approve:
+				next = "an operator: idletally run start " + p.ID
+			}
+			return o.showOne(c, p, "plan", p.ID, "state", p.State, "decided by", p.DecidedBy, "remark", p.Remark, "digest", p.Digest, "good until", expiry(p), "next", next)
+		})}
+	c.Flags().StringVar(&digest, "digest", "", "the digest of what you looked at, as idletally plan show gives it")
+	c.Flags().StringVar(&remark, "remark", "", "what you want to say")
+	if approve {
+		c.Flags().StringArrayVar(&given, "word", nil, "of a grave caution why it is meant all the same: CAUTION=TEXT; once for each")
+	}
+	_ = c.MarkFlagRequired("digest")
+	return c
+}
+
+func withdrawCommand(o *options) *cobra.Command {
+	return &cobra.Command{Use: "withdraw PLAN", Short: "Take your own plan out of review, or your own approval back, before it runs", Args: args(1, 1, "a plan"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			p, err := api.Withdraw(c.Context(), a[0])
+			if err != nil {
+				return err
+			}
+			return o.showOne(c, p, "plan", p.ID, "state", p.State)
+		})}
+}
+
+func remarkCommand(o *options) *cobra.Command {
+	var r wire.NewRemark
+	c := &cobra.Command{Use: "remark PLAN TEXT", Short: "Say something of a plan, or of one of its steps", Args: args(2, 2, "a plan and a text"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			r.Body = a[1]
+			p, err := api.Remark(c.Context(), a[0], r)
+			if err != nil {
+				return err
+			}
+			return showRemarks(o, c, p)
+		})}
+	c.Flags().StringVar(&r.Host, "host", "", "of a step: its host")
+	c.Flags().StringVar(&r.Path, "path", "", "of a step: its path")
+	return c
+}
+
+func showRemarks(o *options, c *cobra.Command, p wire.Plan) error {
+	t := table{head: []string{"AT", "WHO", "OF", "REMARK"}, value: p.Remarks}
+	for _, r := range p.Remarks {
+		t.add(when(r.At), r.Author, strings.TrimSpace(r.Host+" "+r.Path), r.Body)
+	}
+	return o.show(c, t)
+}
+
+// showReview prints what the checker warns of, who approved, and what was said.
+func showReview(c *cobra.Command, p wire.Plan) {
+	if len(p.Cautions) > 0 {
+		say(c, "\ncautions")
+	}
+	for _, x := range p.Cautions {
+		weight := "caution"
+		if x.Grave {
+			weight = "GRAVE " + x.ID
+		}
+		say(c, "  %-18s  %s: %s  %s", weight, x.Kind, x.Host, wire.Place(x.Count, x.Folder.String(), x.Example.String()))
+		times := ""
+		if x.Count > 1 {
+			times = fmt.Sprintf(" (%d paths)", x.Count)
+		}
+		say(c, "  %-18s  %s%s", "", x.Text, times)
+		say(c, "  %-18s  instead: %s", "", x.Instead)
+	}
+	for _, a := range p.Approvals {
+		say(c, "approved by %s, %s %s", a.Reviewer, when(a.At), a.Remark)
+		for id, w := range a.Words {
+			say(c, "  of caution %s: %s", id, w)
+		}
+	}
+	if p.State == "in review" && p.Needed > 1 {
+		say(c, "%d of %d reviewers have approved", len(p.Approvals), p.Needed)
+	}
+	for _, r := range p.Remarks {
+		say(c, "%s, %s: %s%s", r.Author, when(r.At), strings.TrimSpace(r.Host+" "+r.Path+" "), r.Body)
+	}
+}
+
+func reviewRuleCommand(o *options) *cobra.Command {
+	return &cobra.Command{Use: "reviewers APPLICATION NUMBER", Short: "Say how many people have to approve an application's plans", Args: args(2, 2, "an application and a number"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			n, err := strconv.Atoi(a[1])
+			if err != nil {
+				return usageError{fmt.Errorf("%q is no number", a[1])}
+			}
+			if err := api.SetReviewers(c.Context(), a[0], n); err != nil {
+				return err
+			}
+			say(c, "Plans of %s need %d reviewers from now on.", a[0], n)
+			return nil
+		})}
+}

@@ -1,0 +1,179 @@
+package baseline
+
+import (
+	"fmt"
+	"slices"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"idletally/internal/core/mode"
+	"idletally/internal/core/perm"
+)
+
+// A Change is one of some hand-written changes: what is to be made of which paths. It speaks the language
+// of rules.
+type Change struct {
+	Position
+	Set   Rule  // how the paths are to be
+	Where *Rule // only where they are like this now; nil: wherever they are
+}
+
+// Changes are read in their order: a later one finds what an earlier one makes.
+type Changes struct {
+	doc  *Document // roots and words for accounts
+	List []Change
+}
+
+// MaxChanges bounds one text.
+const MaxChanges = 500
+
+var (
+	changeKeys = []string{"paths", "only", "where", "set"}
+	stateKeys  = []string{"owner", "group", "files", "folders", "entries", "defaults", "capability"}
+)
+
+// ParseChanges reads hand-written changes for the paths below some roots; words are those of a baseline
+// for accounts, or nil. The error, if there is one, is an Errors with every fault found.
+func ParseChanges(text []byte, roots []string, words map[string]string) (*Changes, error) {
+	r := &reader{variables: map[string]value{}, forms: map[string]ast.Node{}, modes: map[string]*mode.Wanted{}, included: map[string]bool{}}
+	body, err := r.body(text)
+	if err != nil {
+		return nil, Errors{err}
+	}
+	out := &Changes{doc: &Document{Roots: roots, Accounts: words}}
+	seen := false
+	r.pairs(body, "the text", []string{"changes"}, func(_ string, v ast.Node) {
+		seen = true
+		r.list(v, "changes", func(n ast.Node) { out.List = append(out.List, r.change(n)) })
+	})
+	switch {
+	case len(r.errs) > 0:
+	case !seen || len(out.List) == 0:
+		r.fail(body, "nothing is to be changed: begin with \"changes:\" and list at least one change")
+	case len(out.List) > MaxChanges:
+		r.fail(body, "there are %d changes, at most %d are allowed", len(out.List), MaxChanges)
+	}
+	for _, c := range out.List {
+		r.underRoots(&Document{Roots: roots, Rules: []Rule{c.Set}})
+	}
+	if len(r.errs) > 0 {
+		slices.SortStableFunc(r.errs, func(a, b *Error) int { return (a.Line-b.Line)*10000 + a.Column - b.Column })
+		return nil, r.errs
+	}
+	return out, nil
+}
+
+func (r *reader) change(n ast.Node) Change {
+	c := Change{Position: at(n), Set: Rule{Position: at(n), Name: "change", At: map[string]Position{}}}
+	var set, where ast.Node
+	r.pairs(n, "a change", changeKeys, func(key string, v ast.Node) {
+		switch key {
+		case "paths":
+			c.Set.Paths = r.patterns(v, "paths")
+		case "only":
+			c.Set.Only = r.only(v)
+		case "where":
+			where = v
+		case "set":
+			set = v
+		}
+	})
+	if where != nil {
+		c.Where = &Rule{Position: at(where), Name: "where", Paths: c.Set.Paths, Only: c.Set.Only, At: map[string]Position{}}
+		r.aspects(where, "where", stateKeys, c.Where, nil)
+	}
+	if set != nil {
+		r.aspects(set, "set", stateKeys, &c.Set, nil)
+	}
+	switch {
+	case len(r.errs) > 0:
+	case len(c.Set.Paths) == 0:
+		r.fail(n, "the change has no paths: say where it is to be made, such as \"paths: /srv/app/**\"")
+	case set == nil || c.Set.silent():
+		r.fail(n, "the change sets nothing: give under \"set\" owner, group, files, folders, entries, defaults or capability")
+	case c.Where != nil && c.Where.silent():
+		r.fail(where, "where names no condition: give owner, group, files, folders, entries, defaults or capability, or leave it out")
+	}
+	return c
+}
+
+// Named lists the accounts that a baseline's rules name, as a host knows them.
+func Named(d *Document, dir *perm.Directory) (out []perm.Principal) {
+	m := &Matcher{doc: d, dir: dir}
+	add := func(name string, group bool) {
+		if id, ok := m.find(name, group); ok && !slices.Contains(out, id) {
+			out = append(out, id)
+		}
+	}
+	for i := range d.Rules {
+		r := &d.Rules[i]
+		if r.Owner != nil {
+			add(r.Owner.Name, false)
+		}
+		for _, g := range []*Grants{r.Entries, r.Defaults} {
+			if g != nil {
+				for _, e := range g.List {
+					add(e.Name, e.Group)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// silent says whether a rule declares nothing.
+func (r *Rule) silent() bool {
+	return len(r.Any) == 0 && r.Owner == nil && r.Group == nil && r.Files == nil && r.Folders == nil && r.Entries == nil && r.Defaults == nil &&
+		r.Caps == nil && r.On|r.Off == 0 && r.Exists == nil
+}
+
+// A Changer makes changes of a host's paths, as its accounts are.
+type Changer struct {
+	steps   []changer
+	dir     *perm.Directory
+	Matched []int // how many paths each change has spoken of
+}
+
+type changer struct{ set, where *Matcher }
+
+// For readies the changes for a host; what the host does not know is a problem, and nothing must be changed then.
+func (c *Changes) For(dir *perm.Directory) (*Changer, []Problem) {
+	out := &Changer{dir: dir, Matched: make([]int, len(c.List))}
+	var all []Problem
+	with := func(r Rule) *Matcher {
+		m, problems := Compile(&Document{Roots: c.doc.Roots, Accounts: c.doc.Accounts, Rules: []Rule{r}}, dir)
+		all = append(all, problems...)
+		return m
+	}
+	for _, x := range c.List {
+		s := changer{set: with(x.Set)}
+		if x.Where != nil {
+			s.where = with(*x.Where)
+		}
+		out.steps = append(out.steps, s)
+	}
+	return out, all
+}
+
+// Make gives what a path is to be.
+func (c *Changer) Make(path string, k perm.Kind, found perm.Set) (perm.Set, error) {
+	at := found
+	for i, s := range c.steps {
+		want := s.set.Want(s.set.Root(path), k, at)
+		if want == nil {
+			continue
+		}
+		if s.where != nil {
+			if is := s.where.Want(s.where.Root(path), k, at); is == nil || len(is.Differences(k, at, c.dir)) > 0 {
+				continue
+			}
+		}
+		c.Matched[i]++
+		next, err := want.Apply(k, at)
+		if err != nil {
+			return found, fmt.Errorf("change %d: %w", i+1, err)
+		}
+		at = next
+	}
+	return at, nil
+}

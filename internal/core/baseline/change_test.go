@@ -1,0 +1,105 @@
+package baseline
+
+import (
+	"strings"
+	"testing"
+
+	"idletally/internal/core/mode"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/posixacl"
+)
+
+var crewList = &perm.Directory{
+	Accounts: []perm.Account{{ID: "u1", Name: "purser"}, {ID: "u2", Name: "mate"}, {ID: "u3", Name: "temp"}},
+	Groups:   []perm.Account{{ID: "g1", Name: "crew"}, {ID: "g2", Name: "auditors"}},
+}
+
+// listed is a state with entries.
+func listed(uid, gid uint32, m mode.Mode, named posixacl.List, defaults posixacl.List) perm.Set {
+	p := perm.POSIX{UID: uid, GID: gid, Mode: m}
+	if p.Access = posixacl.Build(m.Owner(), m.Group(), m.Other(), named, nil); p.Access != nil {
+		p.Mode = p.Access.Mode(p.Mode)
+	}
+	p.Default = posixacl.Build(m.Owner(), m.Group(), m.Other(), defaults, nil)
+	return p.Set()
+}
+
+func TestChanges(t *testing.T) {
+	crewList.Index()
+	temp, auditors := posixacl.Entry{Tag: posixacl.User, ID: 3, Perm: 6}, posixacl.Entry{Tag: posixacl.Group, ID: 2, Perm: 4}
+	plain := func(m mode.Mode) perm.Set { return listed(1, 1, m, nil, nil) }
+	for _, c := range []struct {
+		name, text  string
+		path        string
+		kind        perm.Kind
+		found, want perm.Set
+	}{
+		{"to that account with all in it", "{paths: /srv/a/**, set: {owner: mate}}", "/srv/a/b/c", perm.File, plain(0o640), listed(2, 1, 0o640, nil, nil)},
+		{"links too", "{paths: /srv/a/**, set: {owner: mate}}", "/srv/a/l", perm.Link, plain(0o777), listed(2, 1, 0o777, nil, nil)},
+		{"elsewhere", "{paths: /srv/a/**, set: {owner: mate}}", "/srv/b", perm.File, plain(0o640), plain(0o640)},
+		{"grant this group read", "{paths: /srv/**, set: {entries: {at-least: ['group:auditors:rX']}}}", "/srv/f", perm.File, listed(1, 1, 0o640, posixacl.List{temp}, nil), listed(1, 1, 0o640, posixacl.List{temp, auditors}, nil)},
+		{"take this entry away", "{paths: /srv/**, set: {entries: {without: ['user:temp']}}}", "/srv/f", perm.File, listed(1, 1, 0o640, posixacl.List{temp, auditors}, nil), listed(1, 1, 0o640, posixacl.List{auditors}, nil)},
+		{"the last one", "{paths: /srv/**, set: {entries: {without: ['user:temp']}}}", "/srv/f", perm.File, listed(1, 1, 0o640, posixacl.List{temp}, nil), plain(0o640)},
+		{"and of what comes later", "{paths: /srv/**, only: folder, set: {defaults: {without: ['user:temp'], at-least: ['group:auditors:r']}}}", "/srv/d", perm.Folder, listed(1, 1, 0o750, nil, posixacl.List{temp}), listed(1, 1, 0o750, nil, posixacl.List{auditors})},
+		{"of what comes later, first", "{paths: /srv/**, set: {defaults: {at-least: ['group:auditors:r']}}}", "/srv/d", perm.Folder, plain(0o750), listed(1, 1, 0o750, nil, posixacl.List{auditors})},
+		{"only where it is like this", "{paths: /srv/**, where: {files: 0666, owner: purser}, set: {files: 0640}}", "/srv/f", perm.File, plain(0o666), plain(0o640)},
+		{"and not where it is not", "{paths: /srv/**, where: {files: 0666, owner: mate}, set: {files: 0640}}", "/srv/f", perm.File, plain(0o666), plain(0o666)},
+		{"a condition on folders is none on files", "{paths: /srv/**, where: {folders: 0777}, set: {group: auditors}}", "/srv/f", perm.File, plain(0o777), plain(0o777)},
+		{"a limit as a condition", "{paths: /srv/**, where: {files: o+w}, set: {files: o-w}}", "/srv/f", perm.File, plain(0o646), plain(0o644)},
+		{"execute only where it belongs", "{paths: /srv/**, set: {files: g=rX, folders: g=rX}}", "/srv/f", perm.File, plain(0o600), plain(0o640)},
+		{"one after the other", "{paths: /srv/**, set: {owner: mate}}, {paths: /srv/**, where: {owner: mate}, set: {group: auditors}}", "/srv/f", perm.File, plain(0o640), listed(2, 2, 0o640, nil, nil)},
+	} {
+		text := "changes: [" + c.text + "]"
+		changes, err := ParseChanges([]byte(text), []string{"/srv"}, nil)
+		if err != nil {
+			t.Errorf("%s: %v", c.name, err)
+			continue
+		}
+		maker, problems := changes.For(crewList)
+		got, err := maker.Make(c.path, c.kind, c.found)
+		if err != nil || len(problems) > 0 || got != c.want {
+			t.Errorf("%s: %+v, want %+v; %v %v", c.name, perm.Describe(got, crewList), perm.Describe(c.want, crewList), err, problems)
+		}
+	}
+}
+
+func TestChangesRefused(t *testing.T) {
+	for text, want := range map[string]string{
+		"changes: []":                                                               "nothing is to be changed",
+		"other: 1":                                                                  "other",
+		"changes: [{set: {owner: mate}}]":                                           "has no paths",
+		"changes: [{paths: /srv/**}]":                                               "sets nothing",
+		"changes: [{paths: /srv/**, set: {}}]":                                      "sets nothing",
+		"changes: [{paths: /etc/**, set: {owner: mate}}]":                           "root",
+		"changes: [{paths: /srv/**, where: {}, set: {owner: mate}}]":                "names no condition",
+		"changes: [{paths: /srv/**, set: {owner: mate, colour: red}}]":              "colour",
+		"changes: [{paths: /srv/**, set: {files: 0999}}]":                           "octal",
+		"changes: [{paths: /srv/**, set: {entries: ['user:mate:q']}}]":              "entry",
+		"changes: [{paths: /srv/**, set: {entries: {without: ['user:mate:r--']}}}]": "want user:NAME",
+	} {
+		if _, err := ParseChanges([]byte(text), []string{"/srv"}, nil); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %q", text, err, want)
+		}
+	}
+	changes, err := ParseChanges([]byte("changes: [{paths: /srv/**, set: {owner: nobody-there}}]"), []string{"/srv"}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, problems := changes.For(crewList.Index()); len(problems) != 1 {
+		t.Errorf("%v", problems)
+	}
+}
+
+func FuzzParseChanges(f *testing.F) {
+	f.Add("changes:\n  - paths: /srv/**\n    where: {files: 0666}\n    set: {owner: mate, entries: {at-least: ['group:crew:r']}}\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		c, err := ParseChanges([]byte(text), []string{"/srv"}, nil)
+		if err != nil {
+			return
+		}
+		m, _ := c.For(crewList.Index())
+		if _, err := m.Make("/srv/a", perm.File, perm.POSIX{Mode: 0o644}.Set()); err != nil {
+			t.Fatal(err)
+		}
+	})
+}

@@ -1,0 +1,166 @@
+package perm
+
+import (
+	"strings"
+
+	"idletally/internal/core/mode"
+	"idletally/internal/core/posixacl"
+)
+
+// A Worry is something about a change of one path's state that people came to regret.
+type Worry struct {
+	Kind    string    // one word for what it is about
+	Grave   bool      // somebody has to say that it is meant
+	Who     Principal // whom it concerns; empty for nobody in particular
+	Text    string
+	Instead string // what to do instead
+}
+
+// The kinds of worries.
+const (
+	WorryEveryone = "everyone"  // everybody may change it
+	WorrySetID    = "set-id"    // it runs with somebody's identity, and others can write it
+	WorryExecute  = "execute"   // nobody could execute it, and now somebody can
+	WorryPassing  = "passing"   // a folder can be listed and not passed through
+	WorryLess     = "owner"     // the owner has less than others
+	WorryOwning   = "owning"    // the new owner cannot read it
+	WorryDefaults = "defaults"  // what is made later gets no entries any more
+	WorryWay      = "way"       // an account that matters loses its way through a folder
+	WorryReading  = "reading"   // an account that matters can no longer read
+	WorryRoot     = "root"      // it runs as root, and its owner was another
+	WorryJoining  = "joining"   // a group gains, and memberships count from the next login on
+	WorryOwners   = "owners"    // paths of several owners all get one
+	WorryNothing  = "no effect" // what is granted cannot be reached
+)
+
+// Anybody is whoever is nobody in particular.
+var Anybody = UID(posixacl.NoID)
+
+// RightsOf gives what an account can do with a path by its own state, whatever leads to it.
+func RightsOf(k Kind, s Set, id Principal, d *Directory) Rights {
+	p, err := POSIXOf(s)
+	n, ok := id.ID()
+	if err != nil || !ok || k == Link {
+		return 0
+	}
+	return p.rights(k, subjectOf(id, n, d))
+}
+
+func subjectOf(id Principal, n uint32, d *Directory) posixacl.Subject {
+	if id.IsGroup() {
+		return posixacl.Subject{UID: posixacl.NoID, Groups: []uint32{n}}
+	}
+	s := posixacl.Subject{UID: n}
+	if acc := d.Account(id); acc != nil {
+		for _, g := range acc.Groups {
+			if gid, ok := g.ID(); ok {
+				s.Groups = append(s.Groups, gid)
+			}
+		}
+	}
+	return s
+}
+
+// Worries tells what to be wary of where a path goes from one state to another. Accounts that matter are
+// those whose losses are told.
+func Worries(k Kind, from, to Set, d *Directory, matter []Principal) []Worry {
+	a, errA := POSIXOf(from)
+	b, errB := POSIXOf(to)
+	if errA != nil || errB != nil || k == Link {
+		return nil
+	}
+	var out []Worry
+	add := func(kind string, grave bool, who Principal, text, instead string) {
+		out = append(out, Worry{kind, grave, who, text, instead})
+	}
+	anybody := posixacl.Subject{UID: posixacl.NoID}
+	was, is := a.rights(k, anybody), b.rights(k, anybody)
+	switch {
+	case k == Folder && is&CanWrite != 0 && is&CanRemoveOthers != 0 && was&(CanWrite|CanRemoveOthers) != CanWrite|CanRemoveOthers:
+		add(WorryEveryone, true, "", "everybody on the host may add, remove and rename what is in the folder", "grant it to a group, or, where everybody is to add, set the sticky bit (1770 for a group, 1777 for all)")
+	case k != Folder && is&CanWrite != 0 && was&CanWrite == 0:
+		add(WorryEveryone, true, "", "everybody on the host may write it", "grant writing to an account or group")
+	}
+	if k == File {
+		a.fileWorries(b, d, add)
+	} else if k == Folder {
+		a.folderWorries(b, add)
+	}
+	less := func(p POSIX) bool { o, g, x, _ := p.masked(); return (g|x)&^o != 0 }
+	if less(b) && !less(a) {
+		add(WorryLess, false, "", "others may do what the owner may not: the owner's own digit decides for the owner", "give the owner at least what group and others have")
+	}
+	need := CanRead
+	if k == Folder {
+		need = CanRead | CanExecute
+	}
+	owner := UID(b.UID)
+	if a.UID != b.UID && b.UID != 0 && RightsOf(k, to, owner, d)&need != need {
+		add(WorryOwning, false, owner, "it will belong to "+d.Name(owner)+", who cannot "+strings.Join((need&^RightsOf(k, to, owner, d)).Words(k), " and ")+" there: owning is not access", "give the owner's digit what they need")
+	}
+	for _, id := range matter {
+		if n, ok := id.ID(); !ok || id.IsGroup() || n == 0 {
+			continue
+		}
+		before, after := RightsOf(k, from, id, d), RightsOf(k, to, id, d)
+		acc := d.Account(id)
+		switch lost := before &^ after; {
+		case k == Folder && lost&CanExecute != 0:
+			add(WorryWay, acc != nil && acc.Service, id, d.Name(id)+" can no longer pass through the folder to anything below", "let it keep execute there: an entry user:"+d.Name(id)+":--x is enough")
+		case k == File && lost&CanRead != 0 && was&CanRead == 0 && acc != nil && acc.Service: // not as everybody does
+			add(WorryReading, false, id, "the service account "+d.Name(id)+" can no longer read it", "let it keep an entry user:"+d.Name(id)+":r--, if it needs that")
+		}
+	}
+	for _, e := range b.Access.Named() {
+		got := b.Access.Effective(e)
+		if had, ok := a.Access.Find(e.Tag, e.ID); e.Tag == posixacl.Group && got&^had != 0 && (!ok || a.Access.Effective(posixacl.Entry{Tag: e.Tag, ID: e.ID, Perm: had}) != got) {
+			id := GID(e.ID)
+			add(WorryJoining, false, id, "group "+d.Name(id)+" gains: whoever joins it has that from their next login on", "have those who join now log in again, and restart services that run in it")
+		}
+	}
+	return out
+}
+
+func (p POSIX) fileWorries(to POSIX, d *Directory, add func(kind string, grave bool, who Principal, text, instead string)) {
+	runsAs := func(p POSIX) bool {
+		return p.Mode&mode.SetUID != 0 || p.Mode&mode.SetGID != 0 && p.Mode&0o010 != 0 || p.Caps != ""
+	}
+	shared := func(p POSIX) bool { // somebody else than the owner can write it
+		if p.Mode&0o002 != 0 || p.Access == nil && p.Mode&0o020 != 0 {
+			return true
+		}
+		for _, e := range p.Access {
+			if e.Tag != posixacl.UserObj && e.Tag != posixacl.Mask && e.Tag != posixacl.Other && p.Access.Effective(e)&mode.Write != 0 {
+				return true
+			}
+		}
+		return false
+	}
+	if runsAs(to) && shared(to) && !(runsAs(p) && shared(p)) {
+		add(WorrySetID, true, "", "it runs with another identity, or with capabilities, and others than its owner can write it", "take writing away from group and others, or the set-ID bit and capabilities")
+	}
+	if to.Mode&mode.SetUID != 0 && to.UID == 0 && p.UID != 0 {
+		add(WorryRoot, true, "", "a program that ran as "+d.Name(UID(p.UID))+" will run as root", "take the set-user-ID bit away, or leave the owner")
+	}
+	executable := func(p POSIX) bool { return p.Mode&0o111 != 0 }
+	if executable(to) && !executable(p) {
+		add(WorryExecute, false, "", "execute is given to a file that nobody could execute: is it a program?", "use X in modes and entries, which leaves files alone that are no programs")
+	}
+}
+
+func (p POSIX) folderWorries(to POSIX, add func(kind string, grave bool, who Principal, text, instead string)) {
+	blind := func(m mode.Mode) bool {
+		for _, c := range []mode.Perm{m.Owner(), m.Group(), m.Other()} {
+			if c&mode.Read != 0 && c&mode.Execute == 0 {
+				return true
+			}
+		}
+		return false
+	}
+	if blind(to.Mode) && !blind(p.Mode) {
+		add(WorryPassing, false, "", "the folder can be listed and not passed through: what is in it stays out of reach, even for its owner", "give execute with read: X in a symbolic mode, or 7 and 5 instead of 6 and 4")
+	}
+	if len(p.Default.Named()) > 0 && len(to.Default.Named()) == 0 {
+		add(WorryDefaults, false, "", "what is made in the folder later gets no entries any more", "keep the default entries, if what comes later is to have them")
+	}
+}

@@ -1,0 +1,283 @@
+package plan
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"slices"
+	"strings"
+
+	"idletally/internal/core/access"
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+)
+
+// A Caution is what a plan's checker warns of. A grave one needs the reviewer's own word.
+type Caution struct {
+	ID      string        `json:"id" doc:"Names it, for the reviewer's word"`
+	Host    string        `json:"host"`
+	Kind    string        `json:"kind" doc:"What it is about, in a word"`
+	Grave   bool          `json:"grave,omitempty"`
+	Count   int           `json:"count" doc:"Steps that it is about"`
+	Folder  pathname.Path `json:"folder" doc:"That holds all of them"`
+	Example pathname.Path `json:"example"`
+	Account string        `json:"account,omitempty"`
+	Text    string        `json:"text"`
+	Instead string        `json:"instead"`
+}
+
+// A Checker looks at one host's steps for what people came to regret.
+type Checker struct {
+	Host   string
+	Names  *perm.Directory
+	Matter []perm.Principal // accounts whose losses are told
+	// Way gives the way to a path as the host was seen last; nil where nothing is known.
+	Way func(path string) (access.Way, error)
+	// Below hands out what is in a folder and below, as it was seen last, until visit wants no more.
+	Below func(folder string, visit func(path string, k perm.Kind, s perm.Set) (more bool)) error
+}
+
+const (
+	maxCautions = 200 // kinds, accounts and texts of one host
+	maxWays     = 500 // ways that are followed
+	maxOwners   = 5   // owners that are named
+	maxBelow    = 50_000
+	maxThen     = 300_000 // steps whose results are kept for looking below folders
+)
+
+type worryKey struct {
+	kind, text string
+	who        perm.Principal
+}
+
+type changeKey struct {
+	kind          perm.Kind
+	before, after perm.Set
+}
+
+// Check goes by the steps, in walk order, as often as it has to.
+func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, error) {
+	var order []worryKey
+	found := map[worryKey]*Caution{}
+	note := func(path string, w perm.Worry) {
+		k := worryKey{w.Kind, w.Text, w.Who}
+		x := found[k]
+		if x == nil {
+			if len(order) == maxCautions {
+				return
+			}
+			x = &Caution{Host: c.Host, Kind: w.Kind, Grave: w.Grave, Text: w.Text, Instead: w.Instead, Folder: pathname.Path(pathname.Folder(path)), Example: pathname.Path(path)}
+			if w.Who != "" {
+				x.Account = c.Names.Name(w.Who)
+			}
+			found[k], order = x, append(order, k)
+		}
+		x.Count++
+		x.Folder = pathname.Widen(x.Folder, path)
+	}
+	type known struct {
+		worries  []perm.Worry
+		from, to string // owners
+	}
+	changes := map[changeKey]known{}
+	then := map[string]perm.Set{} // as it will be: folders, and of the rest so many
+	var losses []loss
+	owners := map[string]*taking{}
+	err := each(func(s Step) error {
+		k := changeKey{s.Kind, s.Before, s.After}
+		x, ok := changes[k]
+		if !ok {
+			x = known{perm.Worries(s.Kind, s.Before, s.After, c.Names, c.Matter), perm.Describe(s.Before, c.Names).Owner, perm.Describe(s.After, c.Names).Owner}
+			changes[k] = x
+		}
+		for _, w := range x.worries {
+			if w.Kind == perm.WorryWay && c.Below != nil {
+				losses = append(losses, loss{s.Path, w})
+			} else {
+				note(s.Path, w)
+			}
+		}
+		if s.Kind == perm.Folder || len(then) < maxThen {
+			then[s.Path] = s.After
+		}
+		if x.from != x.to {
+			if owners[x.to] == nil {
+				owners[x.to] = &taking{from: map[string]int{}}
+			}
+			owners[x.to].add(x.from, s.Path)
+		}
+		return nil
+	})
+	if err == nil {
+		err = c.lost(losses, then, note)
+	}
+	if err == nil && c.Way != nil {
+		err = c.unreached(each, then, note)
+	}
+	if err != nil {
+		return nil, err
+	}
+	for to, t := range owners {
+		if len(t.from) > 1 {
+			w := perm.Worry{Kind: perm.WorryOwners, Text: fmt.Sprintf("paths of %s will all belong to %s", t, to), Instead: "narrow the change by owner (where: {owner: …}); each path's own owner is among the originals, and a restore gives it back"}
+			note(t.example, w)
+			x := found[worryKey{w.Kind, w.Text, ""}]
+			x.Count, x.Folder = t.n, t.folder
+		}
+	}
+	out := make([]Caution, 0, len(found))
+	for _, x := range found {
+		sum := sha256.Sum256([]byte(strings.Join([]string{x.Host, x.Kind, x.Account, x.Text, x.Folder.String()}, "\x00")))
+		x.ID = hex.EncodeToString(sum[:6])
+		out = append(out, *x)
+	}
+	slices.SortFunc(out, func(a, b Caution) int {
+		if a.Grave != b.Grave {
+			if a.Grave {
+				return -1
+			}
+			return 1
+		}
+		return cmp.Or(cmp.Compare(a.Kind, b.Kind), pathname.Compare(string(a.Folder), string(b.Folder)), cmp.Compare(a.Account, b.Account), cmp.Compare(a.Text, b.Text))
+	})
+	return out, nil
+}
+
+// loss is an account's way through a folder.
+type loss struct {
+	path string
+	perm.Worry
+}
+
+// lost tells whose way ends at a folder, where something below would still be for them.
+func (c Checker) lost(losses []loss, then map[string]perm.Set, note func(string, perm.Worry)) error {
+	looked := 0
+	for _, l := range losses {
+		matters := looked >= maxBelow // nobody knows
+		if !matters {
+			if err := c.Below(l.path, func(path string, k perm.Kind, s perm.Set) bool {
+				if after, ok := then[path]; ok {
+					s = after
+				}
+				looked++
+				matters = looked >= maxBelow || k == perm.File && perm.RightsOf(k, s, l.Who, c.Names)&(perm.CanRead|perm.CanWrite|perm.CanExecute) != 0
+				return !matters
+			}); err != nil {
+				return err
+			}
+		}
+		if matters {
+			note(l.path, l.Worry)
+		}
+	}
+	return nil
+}
+
+// taking counts whose paths one account takes over.
+type taking struct {
+	from    map[string]int
+	n       int
+	example string
+	folder  pathname.Path
+}
+
+func (t *taking) add(from, path string) {
+	t.from[from]++
+	if t.n++; t.n == 1 {
+		t.example, t.folder = path, pathname.Path(pathname.Folder(path))
+	}
+	t.folder = pathname.Widen(t.folder, path)
+}
+
+func (t *taking) String() string {
+	type part struct {
+		name string
+		n    int
+	}
+	var all []part
+	for name, n := range t.from {
+		all = append(all, part{name, n})
+	}
+	slices.SortFunc(all, func(a, b part) int { return cmp.Or(cmp.Compare(b.n, a.n), cmp.Compare(a.name, b.name)) })
+	var names []string
+	for _, p := range all[:min(len(all), maxOwners)] {
+		names = append(names, fmt.Sprintf("%s (%d)", p.name, p.n))
+	}
+	if more := len(all) - maxOwners; more > 0 {
+		names = append(names, fmt.Sprintf("%d more", more))
+	}
+	return strings.Join(names, ", ")
+}
+
+// unreached tells what is granted to accounts that cannot get there, since a folder on the way does not let
+// them through, whatever the path itself says.
+func (c Checker) unreached(each func(func(Step) error) error, then map[string]perm.Set, note func(string, perm.Worry)) error {
+	type grant struct {
+		who    perm.Principal
+		folder string
+	}
+	asked := map[grant]string{} // the folder that stops them, "" for none
+	suppose := access.Suppose(func(path string, _ perm.Kind, s perm.Set) perm.Set {
+		if after, ok := then[path]; ok {
+			return after
+		}
+		return s
+	})
+	gains := map[changeKey][]perm.Principal{}
+	ways := 0
+	return each(func(s Step) error {
+		k := changeKey{s.Kind, s.Before, s.After}
+		who, ok := gains[k]
+		if !ok {
+			who = c.gainers(s)
+			gains[k] = who
+		}
+		for _, id := range who {
+			g := grant{id, pathname.Folder(s.Path)}
+			stop, ok := asked[g]
+			if !ok {
+				if ways++; ways > maxWays {
+					return nil
+				}
+				way, err := c.Way(s.Path)
+				if err != nil {
+					return err
+				}
+				stop = stopped(suppose.On(way), access.NewAsker(access.SubjectOf(c.Names, id)))
+				asked[g] = stop
+			}
+			if stop != "" {
+				note(s.Path, perm.Worry{Kind: perm.WorryNothing, Who: id, Text: fmt.Sprintf("%s gains nothing there: %s does not let them pass", c.Names.Name(id), pathname.Escape(stop)),
+					Instead: "let them pass: an entry user:" + c.Names.Name(id) + ":--x on " + pathname.Escape(stop)})
+			}
+		}
+		return nil
+	})
+}
+
+// gainers lists the accounts of those that matter which gain something by a step's own states.
+func (c Checker) gainers(s Step) (out []perm.Principal) {
+	for _, id := range c.Matter {
+		gains := func(id perm.Principal) perm.Rights {
+			return perm.RightsOf(s.Kind, s.After, id, c.Names) &^ perm.RightsOf(s.Kind, s.Before, id, c.Names)
+		}
+		if n, ok := id.ID(); ok && !id.IsGroup() && n != 0 && gains(id)&^gains(perm.Anybody) != 0 {
+			out = append(out, id)
+		}
+	}
+	return out
+}
+
+// stopped gives the first folder on a way that does not let somebody through; "" where they get there.
+func stopped(w access.Way, a *access.Asker) string {
+	for i := range len(w) - 1 {
+		if w[i].Set.IsZero() { // nobody knows
+			continue
+		}
+		if !a.Can(w[:i+1], access.Enter) {
+			return string(w[i].Path)
+		}
+	}
+	return ""
+}

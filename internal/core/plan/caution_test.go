@@ -1,0 +1,156 @@
+package plan
+
+import (
+	"slices"
+	"strings"
+	"testing"
+
+	"idletally/internal/core/access"
+	"idletally/internal/core/mode"
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/posixacl"
+)
+
+var harbour = (&perm.Directory{
+	Accounts: []perm.Account{{ID: "u0", Name: "root"}, {ID: "u1", Name: "purser"}, {ID: "u2", Name: "mate"}, {ID: "u33", Name: "web", Service: true, Groups: []perm.Principal{"g33"}}},
+	Groups:   []perm.Account{{ID: "g1", Name: "crew"}, {ID: "g2", Name: "auditors"}, {ID: "g33", Name: "web"}},
+}).Index()
+
+func owned(uid uint32, m mode.Mode, named ...posixacl.Entry) perm.Set {
+	p := perm.POSIX{UID: uid, GID: 1, Mode: m}
+	if p.Access = posixacl.Build(m.Owner(), m.Group(), m.Other(), named, nil); p.Access != nil {
+		p.Mode = p.Access.Mode(p.Mode)
+	}
+	return p.Set()
+}
+
+func check(t *testing.T, way func(string) (access.Way, error), steps ...Step) []Caution {
+	t.Helper()
+	c := Checker{Host: "slip", Names: harbour, Matter: []perm.Principal{"u1", "u2", "u33"}, Way: way}
+	out, err := c.Check(func(visit func(Step) error) error {
+		for _, s := range steps {
+			if err := visit(s); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return out
+}
+
+func TestCautions(t *testing.T) {
+	web := posixacl.Entry{Tag: posixacl.User, ID: 33, Perm: 5}
+	auditors := posixacl.Entry{Tag: posixacl.Group, ID: 2, Perm: 4}
+	for _, c := range []struct {
+		name  string
+		kind  perm.Kind
+		a, b  perm.Set
+		kinds string // in order, the grave ones in capitals
+	}{
+		{"nothing to warn of", perm.File, owned(1, 0o660), owned(1, 0o640), ""},
+		{"everybody writes", perm.File, owned(1, 0o644), owned(1, 0o666), "EVERYONE"},
+		{"they did before", perm.File, owned(1, 0o666), owned(1, 0o646), ""},
+		{"everybody adds", perm.Folder, owned(1, 0o755), owned(1, 0o777), "EVERYONE"},
+		{"with a sticky bit", perm.Folder, owned(1, 0o755), owned(1, 0o1777), ""},
+		{"which goes away", perm.Folder, owned(1, 0o1777), owned(1, 0o777), "EVERYONE"},
+		{"set-ID and writable", perm.File, owned(1, 0o4755), owned(1, 0o4775), "SET-ID"},
+		{"writable and set-ID", perm.File, owned(1, 0o775), owned(1, 0o4775), "SET-ID"},
+		{"runs as root then", perm.File, owned(1, 0o4755), owned(0, 0o4755), "ROOT"},
+		{"execute on data", perm.File, owned(1, 0o640), owned(1, 0o750), "execute"},
+		{"a program already", perm.File, owned(1, 0o700), owned(1, 0o750), ""},
+		{"listed, not passed", perm.Folder, owned(1, 0o755), owned(1, 0o754), "WAY passing way"}, // web, passing, mate
+		{"the owner has less", perm.File, owned(1, 0o640), owned(1, 0o060), "owner"},
+		{"owning is not access", perm.File, owned(1, 0o640), owned(2, 0o060), "owner owning"},
+		{"a service loses its way", perm.Folder, owned(1, 0o750, web), owned(1, 0o750), "WAY"},
+		{"and cannot read", perm.File, owned(1, 0o640, web), owned(1, 0o640), "reading"},
+		{"a group gains", perm.File, owned(1, 0o640), owned(1, 0o640, auditors), "joining"},
+		{"a link", perm.Link, owned(1, 0o777), owned(2, 0o777), ""},
+	} {
+		var got []string
+		for _, x := range check(t, nil, Step{"/srv/x", c.kind, c.a, c.b}) {
+			k := x.Kind
+			if x.Grave {
+				k = strings.ToUpper(k)
+			}
+			got = append(got, k)
+			if x.Instead == "" || x.Text == "" || x.ID == "" || x.Count != 1 || x.Example != "/srv/x" {
+				t.Errorf("%s: %+v", c.name, x)
+			}
+		}
+		if s := strings.Join(got, " "); s != c.kinds {
+			t.Errorf("%s: %q, want %q", c.name, s, c.kinds)
+		}
+	}
+}
+
+// Equal cautions are one, wherever they are; owners that one account takes over are counted.
+func TestCautionsTogether(t *testing.T) {
+	got := check(t, nil,
+		Step{"/srv/a/1", perm.File, owned(1, 0o644), owned(2, 0o666)},
+		Step{"/srv/a/2", perm.File, owned(0, 0o644), owned(2, 0o666)},
+		Step{"/srv/b/3", perm.File, owned(0, 0o644), owned(2, 0o666)})
+	if len(got) != 2 || got[0].Kind != perm.WorryEveryone || !got[0].Grave || got[0].Count != 3 || got[0].Folder != "/srv" {
+		t.Fatalf("%+v", got)
+	}
+	if o := got[1]; o.Kind != perm.WorryOwners || o.Grave || o.Count != 3 || o.Text != "paths of root (2), purser (1) will all belong to mate" {
+		t.Errorf("%+v", o)
+	}
+	again := check(t, nil, Step{"/srv/a/1", perm.File, owned(1, 0o644), owned(2, 0o666)})
+	if again[0].ID == got[0].ID {
+		t.Error("what is about other paths has the same name")
+	}
+}
+
+// A way that ends matters where something below would still be for whoever came by it.
+func TestWayToNothing(t *testing.T) {
+	web := posixacl.Entry{Tag: posixacl.User, ID: 33, Perm: 4}
+	inside := map[string]perm.Set{"/srv/a": owned(1, 0o640), "/srv/b": owned(1, 0o640, web)}
+	c := Checker{Host: "slip", Names: harbour, Matter: []perm.Principal{"u33"}, Below: func(_ string, visit func(string, perm.Kind, perm.Set) bool) error {
+		for _, p := range []string{"/srv/a", "/srv/b"} {
+			if !visit(p, perm.File, inside[p]) {
+				break
+			}
+		}
+		return nil
+	}}
+	closing := Step{"/srv", perm.Folder, owned(1, 0o755), owned(1, 0o750)}
+	for _, x := range []struct {
+		steps []Step
+		want  int
+	}{
+		{[]Step{closing}, 1},
+		{[]Step{closing, {"/srv/b", perm.File, inside["/srv/b"], owned(1, 0o640)}}, 0}, // nothing is left for it there
+	} {
+		got, err := c.Check(func(visit func(Step) error) error {
+			for _, s := range x.steps {
+				if err := visit(s); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+		if err != nil || len(slices.DeleteFunc(got, func(c Caution) bool { return c.Kind != perm.WorryWay })) != x.want {
+			t.Errorf("%d steps: %+v, %v", len(x.steps), got, err)
+		}
+	}
+}
+
+// What is granted where no way leads is told, the plan's own changes of the way counted.
+func TestGrantedInVain(t *testing.T) {
+	closed, opened := owned(1, 0o700), owned(1, 0o711)
+	way := func(path string) (access.Way, error) {
+		return access.Way{{Path: "/", Kind: perm.Folder, Set: owned(0, 0o755)}, {Path: "/srv", Kind: perm.Folder, Set: closed}, {Path: pathname.Path(path), Kind: perm.File, Set: owned(1, 0o640)}}, nil
+	}
+	grant := Step{"/srv/x", perm.File, owned(1, 0o640), owned(1, 0o640, posixacl.Entry{Tag: posixacl.User, ID: 33, Perm: 4})}
+	got := check(t, way, grant)
+	if len(got) != 1 || got[0].Kind != perm.WorryNothing || got[0].Account != "web" || !strings.Contains(got[0].Text, "/srv does not let them pass") {
+		t.Errorf("%+v", got)
+	}
+	if got := check(t, way, Step{"/srv", perm.Folder, closed, opened}, grant); slices.ContainsFunc(got, func(c Caution) bool { return c.Kind == perm.WorryNothing }) {
+		t.Errorf("with the way opened: %+v", got)
+	}
+}

@@ -1,0 +1,187 @@
+package http
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/plan"
+	"idletally/internal/core/tree"
+	"idletally/internal/service/store"
+	"idletally/internal/wire"
+)
+
+// review adds who approved a plan, what was said of it, and how many have to agree.
+func (s *Server) review(ctx context.Context, p store.Plan, w *wire.Plan) error {
+	approvals, err := s.Store.Approvals(ctx, p.ID)
+	if err != nil {
+		return err
+	}
+	for _, a := range approvals {
+		x := wire.Approval{Reviewer: a.Reviewer, At: a.At, Remark: a.Remark}
+		_ = json.Unmarshal([]byte(a.Words), &x.Words) // we wrote it
+		w.Approvals = append(w.Approvals, x)
+	}
+	remarks, err := s.Store.Remarks(ctx, p.ID)
+	if err != nil {
+		return err
+	}
+	for _, r := range remarks {
+		w.Remarks = append(w.Remarks, wire.Remark{Author: r.Author, At: r.At, NewRemark: wire.NewRemark{Host: r.Host, Path: pathname.Escape(string(r.Path)), Body: r.Body}})
+	}
+	w.Needed, err = s.Store.Reviewers(ctx, p.Application)
+	return err
+}
+
+// minWord is how long a reviewer's word on a grave caution is, at the least: a reason, not a tick.
+const minWord = 10
+
+// reviewRoutes are about plans that somebody else looks at.
+func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Plan], error)) {
+	type decide struct {
+		ID   string `path:"id" maxLength:"16"`
+		Body wire.Decision
+	}
+	// decided gives the plan that a decision is on: what is decided must be what would run.
+	decided := func(ctx context.Context, in *decide, verb string) (p store.Plan, digest tree.Hash, err error) {
+		if p, err = s.Store.Plan(ctx, in.ID); err != nil {
+			return p, digest, err
+		}
+		if p.Author == caller(ctx).Name {
+			s.audit(ctx, "own approval refused", in.ID, verb)
+			return p, digest, huma.Error403Forbidden("nobody decides on their own plan: ask somebody else with the role reviewer")
+		}
+		if err := digest.UnmarshalText([]byte(in.Body.Digest)); err != nil {
+			return p, digest, huma.Error422UnprocessableEntity("digest: " + err.Error() + ": give the one that the plan shows")
+		}
+		if plan.Digest(p.Manifest) != digest {
+			return p, digest, huma.Error409Conflict("the plan has the digest " + plan.Digest(p.Manifest).String() + ", not the one you looked at: look again")
+		}
+		return p, digest, nil
+	}
+	add(s, op{"POST", "/plans/{id}/approve", "approve-plan", "Approve another person's plan, with a word on each grave caution", wire.Reviewer, 200}, func(ctx context.Context, in *decide) (*body[wire.Plan], error) {
+		p, digest, err := decided(ctx, in, "approve")
+		if err != nil {
+			return nil, err
+		}
+		// What is stored may be another thing by now than what the checker looked at.
+		if err := s.desk.Verify(ctx, p); err != nil {
+			return nil, err
+		}
+		cautions, err := s.desk.Cautions(ctx, p)
+		if err != nil {
+			return nil, err
+		}
+		words, err := wordsOn(cautions, in.Body.Words)
+		if err != nil {
+			return nil, err
+		}
+		needed, err := s.Store.Reviewers(ctx, p.Application)
+		if err != nil {
+			return nil, err
+		}
+		approved, err := s.Store.ApprovePlan(ctx, p, caller(ctx).Name, in.Body.Remark, words, digest[:], needed, time.Now().Add(approvalLife).Truncate(time.Second))
+		if err != nil {
+			return nil, err
+		}
+		what := "plan approved"
+		if !approved {
+			what = "plan approved in part"
+		}
+		s.audit(ctx, what, in.ID, in.Body.Digest+" "+in.Body.Remark+told(words))
+		return show(ctx, in.ID)
+	})
+	add(s, op{"POST", "/plans/{id}/decline", "decline-plan", "Decline another person's plan", wire.Reviewer, 200}, func(ctx context.Context, in *decide) (*body[wire.Plan], error) {
+		p, digest, err := decided(ctx, in, "decline")
+		if err != nil {
+			return nil, err
+		}
+		if err := s.Store.DeclinePlan(ctx, p.ID, caller(ctx).Name, in.Body.Remark, digest[:]); err != nil {
+			return nil, err
+		}
+		s.audit(ctx, "plan declined", in.ID, in.Body.Digest+" "+in.Body.Remark)
+		return show(ctx, in.ID)
+	})
+	add(s, op{"POST", "/plans/{id}/withdraw", "withdraw-plan", "Take one's own plan out of review, or one's own approval back, before it runs", "any", 200}, func(ctx context.Context, in *byID) (*body[wire.Plan], error) {
+		p, err := s.Store.Plan(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		what := "plan withdrawn"
+		if p.Author == caller(ctx).Name {
+			err = s.Store.WithdrawPlan(ctx, p.ID)
+		} else {
+			what = "plan approval withdrawn"
+			err = s.Store.WithdrawApproval(ctx, p.ID, caller(ctx).Name)
+		}
+		if err != nil {
+			return nil, err
+		}
+		s.audit(ctx, what, in.ID, "")
+		return show(ctx, in.ID)
+	})
+	type remark struct {
+		ID   string `path:"id" maxLength:"16"`
+		Body wire.NewRemark
+	}
+	add(s, op{"POST", "/plans/{id}/remarks", "add-remark", "Say something of a plan, or of one of its steps", "any", 201}, func(ctx context.Context, in *remark) (*body[wire.Plan], error) {
+		if _, err := s.Store.Plan(ctx, in.ID); err != nil {
+			return nil, err
+		}
+		raw, err := unescaped("path", in.Body.Path)
+		if err != nil {
+			return nil, err
+		}
+		if err := s.Store.AddRemark(ctx, in.ID, store.Remark{Author: caller(ctx).Name, Host: in.Body.Host, Path: []byte(raw), Body: in.Body.Body}); err != nil {
+			return nil, err
+		}
+		s.audit(ctx, "plan remarked on", in.ID, in.Body.Path)
+		return show(ctx, in.ID)
+	})
+	type rule struct {
+		Name string `path:"name" maxLength:"64"`
+		Body wire.ReviewRule
+	}
+	add(s, op{"PUT", "/applications/{name}/review", "set-review-rule", "Say how many people have to approve an application's plans", wire.Admin, 200}, func(ctx context.Context, in *rule) (*body[wire.ReviewRule], error) {
+		if err := s.Store.SetReviewers(ctx, in.Name, in.Body.Reviewers); err != nil {
+			return nil, err
+		}
+		s.audit(ctx, "review rule set", in.Name, itoa(in.Body.Reviewers))
+		return &body[wire.ReviewRule]{in.Body}, nil
+	})
+}
+
+// wordsOn takes what a reviewer says of the grave cautions; each needs a word, and nothing else has one.
+func wordsOn(cautions []plan.Caution, given map[string]string) (map[string]string, error) {
+	words := map[string]string{}
+	var missing []string
+	for _, c := range cautions {
+		if !c.Grave {
+			continue
+		}
+		word := strings.TrimSpace(given[c.ID])
+		if utf8.RuneCountInString(word) < minWord {
+			missing = append(missing, fmt.Sprintf("%s (host %s, %s: %s)", c.ID, c.Host, c.Folder, c.Text))
+			continue
+		}
+		words[c.ID] = word[:min(len(word), 1000)]
+	}
+	if len(missing) > 0 {
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("say why it is meant, in %d characters or more, of each grave caution: %s", minWord, strings.Join(missing, "; ")))
+	}
+	return words, nil
+}
+
+func told(words map[string]string) string {
+	var b strings.Builder
+	for id, w := range words {
+		fmt.Fprintf(&b, "; caution %s: %s", id, w)
+	}
+	return b.String()
+}

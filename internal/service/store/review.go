@@ -1,0 +1,119 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Approval is one person's.
+type Approval struct {
+	Reviewer string    `db:"reviewer"`
+	At       time.Time `db:"at"`
+	Remark   string    `db:"remark"`
+	Words    string    `db:"words"` // JSON: caution -> what the reviewer says of it
+}
+
+// Approvals lists those of a plan, the first first.
+func (s *Store) Approvals(ctx context.Context, plan string) (out []Approval, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT reviewer, at, remark, words FROM plan_approval WHERE plan = ? ORDER BY at, reviewer`, plan)
+	return out, err
+}
+
+// Reviewers says how many people have to approve an application's plans.
+func (s *Store) Reviewers(ctx context.Context, application string) (int, error) {
+	var n []int
+	if err := s.db.SelectContext(ctx, &n, `SELECT reviewers FROM review_rule WHERE application = ?`, application); err != nil || len(n) == 0 {
+		return 1, err
+	}
+	return n[0], nil
+}
+
+// SetReviewers says it.
+func (s *Store) SetReviewers(ctx context.Context, application string, n int) error {
+	_, err := s.exec(ctx, `INSERT INTO review_rule (application, reviewers) VALUES (?,?) ON DUPLICATE KEY UPDATE reviewers = VALUES(reviewers)`, application, n)
+	return err
+}
+
+// ApprovePlan adds a person's approval of what has exactly this digest and is in review. With the last one
+// that is needed, the plan is approved until a time.
+func (s *Store) ApprovePlan(ctx context.Context, p Plan, by, remark string, words map[string]string, digest []byte, needed int, until time.Time) (approved bool, err error) {
+	enc, err := json.Marshal(words)
+	if err != nil {
+		return false, err
+	}
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		approved = false
+		// The plan's row puts approvals that come together in line.
+		r, err := tx.ExecContext(ctx, `UPDATE plan SET touched = touched + 1 WHERE id = ? AND state = 'in review' AND author <> ? AND digest = ?`, p.ID, by, digest)
+		if err := changed(r, err, "plan "+p.ID+" is not in review, or is not the one you looked at"); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO plan_approval (plan, reviewer, at, remark, words) VALUES (?,?,?,?,?)
+			ON DUPLICATE KEY UPDATE at = VALUES(at), remark = VALUES(remark), words = VALUES(words)`, p.ID, by, now(), remark, enc); err != nil {
+			return err
+		}
+		var names []string
+		if err := tx.SelectContext(ctx, &names, `SELECT reviewer FROM plan_approval WHERE plan = ? ORDER BY at, reviewer`, p.ID); err != nil {
+			return err
+		}
+		if names = slices.DeleteFunc(names, func(n string) bool { return n == p.Author }); len(names) < needed {
+			return nil
+		}
+		approved = true
+		_, err = tx.ExecContext(ctx, `UPDATE plan SET state = 'approved', decided_by = ?, decided = ?, remark = ?, expires = ? WHERE id = ?`, by, now(), remark, until.UTC(), p.ID)
+		return err
+	})
+	return approved, err
+}
+
+// WithdrawPlan takes a plan that did not run out of review; its approvals count no more.
+func (s *Store) WithdrawPlan(ctx context.Context, id string) error {
+	return s.unapprove(ctx, id, "draft", "")
+}
+
+// WithdrawApproval takes one person's approval back.
+func (s *Store) WithdrawApproval(ctx context.Context, id, by string) error {
+	return s.unapprove(ctx, id, "in review", by)
+}
+
+func (s *Store) unapprove(ctx context.Context, id, to, by string) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		r, err := tx.ExecContext(ctx, `UPDATE plan SET state = ?, touched = touched + 1, decided_by = '', decided = NULL, remark = '', expires = NULL WHERE id = ? AND state IN ('in review', 'approved')`, to, id)
+		if err := changed(r, err, fmt.Sprintf("plan %s is neither in review nor approved", id)); err != nil {
+			return err
+		}
+		if by == "" {
+			_, err = tx.ExecContext(ctx, `DELETE FROM plan_approval WHERE plan = ?`, id)
+			return err
+		}
+		r, err = tx.ExecContext(ctx, `DELETE FROM plan_approval WHERE plan = ? AND reviewer = ?`, id, by)
+		return changed(r, err, fmt.Sprintf("%s has not approved plan %s", by, id))
+	})
+}
+
+// Remark is what somebody said of a plan, or of the step of one path.
+type Remark struct {
+	ID     string    `db:"id"`
+	Author string    `db:"author"`
+	At     time.Time `db:"at"`
+	Host   string    `db:"host"`
+	Path   []byte    `db:"path"`
+	Body   string    `db:"body"`
+}
+
+// AddRemark keeps one.
+func (s *Store) AddRemark(ctx context.Context, plan string, r Remark) error {
+	_, err := s.exec(ctx, `INSERT INTO plan_remark (plan, id, author, at, host, path, body) VALUES (?,?,?,?,?,?,?)`, plan, NewID(), r.Author, now(), r.Host, r.Path, r.Body)
+	return err
+}
+
+// Remarks lists a plan's, the oldest first.
+func (s *Store) Remarks(ctx context.Context, plan string) (out []Remark, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT id, author, at, host, path, body FROM plan_remark WHERE plan = ? ORDER BY id LIMIT 2000`, plan)
+	return out, err
+}
