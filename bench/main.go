@@ -17,7 +17,7 @@ func main() {
 	entries := flag.Int("entries", 1_000_000, "how many paths the tree has")
 	rounds := flag.Int("rounds", 5, "how often floor and product are measured, in turn")
 	dir := flag.String("dir", "", "where to make the tree; it is taken away afterwards")
-	only := flag.String("only", "", "measure this alone: snapshot, store, reach, compare, derive or watch")
+	only := flag.String("only", "", "measure this alone: snapshot, store, reach, compare, derive, run or watch")
 	changes := flag.Int("changes", 100, "how many changes are followed to the database and the page")
 	flag.Parse()
 	debug.SetGCPercent(400) // as the agent does
@@ -30,6 +30,14 @@ func main() {
 		{"reach", func() error { return reach(*entries, *rounds) }},
 		{"compare", func() error { return compare(*entries, *rounds) }},
 		{"derive", func() error { return draft(*entries, *rounds) }},
+		{"run", func() error {
+			for _, n := range []int{1, 10_000, 100_000, *entries} {
+				if err := carry(n, *rounds, *dir); err != nil {
+					return err
+				}
+			}
+			return nil
+		}},
 		{"watch", func() error { return overhear(*entries, *changes, *dir) }},
 	} {
 		if *only != "" && *only != b.name {

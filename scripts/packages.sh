@@ -5,6 +5,8 @@ set -eu
 want=""
 [ -x /usr/sbin/mariadbd ] || want="$want mariadb-server-core mariadb-client-core"
 if [ "${1:-}" = tests ]; then
+  [ -x /usr/bin/setfacl ] || want="$want acl"
+  [ -x /usr/bin/setfattr ] || want="$want attr"
   [ -x /usr/bin/chromium ] || want="$want chromium"
   [ -d /usr/share/fonts/truetype/dejavu ] || want="$want fonts-dejavu-core"
 fi

@@ -14,6 +14,7 @@ func adjustCommand(o *options) *cobra.Command {
 	var file, title string
 	var paths, only, where, set, grant, take []string
 	var later bool
+	var waves wire.Draft
 	c := &cobra.Command{Use: "adjust APPLICATION [HOST...]", Short: "Draft a plan of hand-written changes", Args: args(1, 1000, "an application, and hosts"),
 		Long: `Draft a plan of hand-written changes: what is to be made of paths, and only where they are like this now.
 
@@ -37,12 +38,13 @@ One change can be given by options instead. Without hosts it is for all hosts of
 			if err != nil {
 				return err
 			}
-			p, err := api.DraftPlan(c.Context(), wire.Draft{Application: a[0], Hosts: a[1:], Title: title, Changes: text})
+			p, err := api.DraftPlan(c.Context(), wire.Draft{Application: a[0], Hosts: a[1:], Title: title, Changes: text, First: waves.First, StopAt: waves.StopAt})
 			if err != nil {
 				return err
 			}
 			return showPlan(o, c, p)
 		})}
+	waveFlags(c, &waves)
 	f := c.Flags()
 	f.StringVar(&file, "file", "", "file with the changes; - is standard input")
 	f.StringVar(&title, "title", "", "what the plan is for")

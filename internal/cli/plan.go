@@ -15,6 +15,7 @@ func planCommand(o *options) *cobra.Command {
 	var groups, findings []string
 	var all bool
 	var title, state, folder string
+	var waves wire.Draft
 	draft := &cobra.Command{Use: "draft APPLICATION", Short: "Draft a remediation plan from findings", Args: args(1, 1, "an application"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			if !all && len(groups)+len(findings) == 0 {
@@ -28,7 +29,7 @@ func planCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			in.Application, in.All, in.Title, in.Folder = a[0], all, title, folder
+			in.Application, in.All, in.Title, in.Folder, in.First, in.StopAt = a[0], all, title, folder, waves.First, waves.StopAt
 			p, err := api.DraftPlan(c.Context(), in)
 			if err != nil {
 				return err
@@ -40,6 +41,7 @@ func planCommand(o *options) *cobra.Command {
 	draft.Flags().BoolVar(&all, "all", false, "every finding of the newest reports")
 	draft.Flags().StringVar(&folder, "folder", "", "of these, only what is in this folder and below")
 	draft.Flags().StringVar(&title, "title", "", "what the plan is for")
+	waveFlags(draft, &waves)
 	var paths, hosts []string
 	var snapshot string
 	restore := &cobra.Command{Use: "restore [RUN]", Short: "Draft a plan that puts back what a run changed, or makes a host as it was in a snapshot", Args: args(0, 1, "a run, or --snapshot"),
@@ -47,7 +49,7 @@ func planCommand(o *options) *cobra.Command {
 			if (len(a) == 0) == (snapshot == "") {
 				return usageError{fmt.Errorf("give either a run, to put back what it changed, or --snapshot, to return to how a host was then")}
 			}
-			in := wire.Draft{Snapshot: snapshot, Title: title, Paths: paths, Hosts: hosts}
+			in := wire.Draft{Snapshot: snapshot, Title: title, Paths: paths, Hosts: hosts, First: waves.First, StopAt: waves.StopAt}
 			if len(a) > 0 {
 				in.Run = a[0]
 			}
@@ -58,6 +60,7 @@ func planCommand(o *options) *cobra.Command {
 			return showPlan(o, c, p)
 		})}
 	restore.Flags().StringVar(&title, "title", "", "what the plan is for")
+	waveFlags(restore, &waves)
 	restore.Flags().StringVar(&snapshot, "snapshot", "", "return to how the host was in this snapshot")
 	restore.Flags().StringArrayVar(&paths, "paths", nil, "only paths that this pattern fits; repeatable")
 	restore.Flags().StringSliceVar(&hosts, "host", nil, "of a run, only these hosts; several apart by commas")
@@ -119,7 +122,7 @@ func planCommand(o *options) *cobra.Command {
 			}
 			return o.showOne(c, p, "plan", p.ID, "state", p.State, "digest", p.Digest, "next", "another person: idletally plan approve "+p.ID+" --digest "+p.Digest)
 		})}
-	return noun("plan", "What is to be changed, and who agreed", draft, restore, adjustCommand(o), list, show, steps, submit, decide(o, true), decide(o, false), withdrawCommand(o), remarkCommand(o))
+	return noun("plan", "What is to be changed, and who agreed", draft, restore, adjustCommand(o), list, show, steps, submit, decide(o, true), decide(o, false), withdrawCommand(o), remarkCommand(o), scriptCommand(o))
 }
 
 func expiry(p wire.Plan) string {
@@ -141,7 +144,7 @@ func showPlan(o *options, c *cobra.Command, p wire.Plan) error {
 		return o.show(c, t)
 	}
 	if err := o.showOne(c, p, "plan", p.ID, "title", p.Title, "kind", p.Kind, "state", p.State, "author", p.Author, "decided by", p.DecidedBy,
-		"remark", p.Remark, "steps", strconv.Itoa(p.Steps), "digest", p.Digest, "good until", expiry(p), "run", p.Run); err != nil {
+		"remark", p.Remark, "steps", strconv.Itoa(p.Steps), "waves", wavesText(p), "digest", p.Digest, "good until", expiry(p), "run", p.Run); err != nil {
 		return err
 	}
 	host := ""
@@ -157,6 +160,23 @@ func showPlan(o *options, c *cobra.Command, p wire.Plan) error {
 	}
 	showReview(c, p)
 	return nil
+}
+
+// waveFlags say in which order hosts run.
+func waveFlags(c *cobra.Command, d *wire.Draft) {
+	c.Flags().IntVar(&d.First, "first", 1, "how many hosts run first; the rest run when these have ended well")
+	c.Flags().IntVar(&d.StopAt, "stop-at", 10, "the rest do not run where more than so many percent of the first hosts' steps are not done")
+}
+
+func wavesText(p wire.Plan) string {
+	if p.First == 0 {
+		return ""
+	}
+	var names []string
+	for _, h := range p.Hosts[:min(p.First, len(p.Hosts))] {
+		names = append(names, h.Host)
+	}
+	return fmt.Sprintf("first %s; the other %d where at most %d percent of its steps are left", strings.Join(names, ", "), len(p.Hosts)-len(names), p.StopAt)
 }
 
 // showChange shows equal steps: what, where, each changed aspect before → after, and the effect.

@@ -131,3 +131,22 @@ func reviewRuleCommand(o *options) *cobra.Command {
 			return nil
 		})}
 }
+
+func scriptCommand(o *options) *cobra.Command {
+	var host string
+	c := &cobra.Command{Use: "script PLAN", Short: "Write a plan as a shell script that uses the system's own utilities only", Args: args(1, 1, "a plan"),
+		Long: `Write a plan's steps on one host as a shell script, for change records and for hosts that nothing of ours may touch:
+
+    idletally plan script PLAN --host slip-north > plan.sh
+    sh plan.sh do /root/originals          on the host, as root
+    sh plan.sh undo /root/originals        puts it back
+
+It keeps the originals first, leaves alone what is no longer as reviewed, and exits with 4 where something was left. Nobody
+signs it, and it goes by names: prefer the agent where there is one.`,
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			return api.Script(c.Context(), a[0], host, c.OutOrStdout())
+		})}
+	c.Flags().StringVar(&host, "host", "", "the host")
+	_ = c.MarkFlagRequired("host")
+	return c
+}

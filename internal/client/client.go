@@ -386,6 +386,11 @@ func (c *Client) DraftPlan(ctx context.Context, in wire.Draft) (wire.Plan, error
 	return post[wire.Plan](ctx, c, "/plans", in)
 }
 
+// Script gives a plan's steps on a host as a shell script.
+func (c *Client) Script(ctx context.Context, id, host string, w io.Writer) error {
+	return c.Do(ctx, http.MethodGet, "/plans/"+url.PathEscape(id)+"/script?"+url.Values{"host": {host}}.Encode(), nil, w)
+}
+
 // Withdraw takes one's own plan out of review, or one's own approval back.
 func (c *Client) Withdraw(ctx context.Context, id string) (wire.Plan, error) {
 	return post[wire.Plan](ctx, c, "/plans/"+url.PathEscape(id)+"/withdraw", nil)

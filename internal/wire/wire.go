@@ -477,6 +477,8 @@ type Draft struct {
 	Paths       []string   `json:"paths,omitempty" maxItems:"200" doc:"Of a restore, only paths that one of these patterns fits"`
 	Hosts       []string   `json:"hosts,omitempty" maxItems:"5000" doc:"Of a restore of a run, or of an adjustment: only these hosts"`
 	Folder      string     `json:"folder,omitempty" maxLength:"131072" doc:"With all: only what is in this folder and below"`
+	First       int        `json:"first,omitempty" minimum:"0" maximum:"5000" doc:"So many hosts run first, the rest when these have ended well; 0 is one"`
+	StopAt      int        `json:"stop_at,omitempty" minimum:"0" maximum:"100" doc:"Where more than so many percent of the first hosts' steps are not done, the rest do not run; 0 is ten"`
 	Changes     string     `json:"changes,omitempty" maxLength:"1048576" doc:"Adjustment: hand-written changes (see docs/guide/6-change.md)"`
 }
 
@@ -503,6 +505,8 @@ type Plan struct {
 	Created     time.Time      `json:"created"`
 	Digest      string         `json:"digest" doc:"SHA-256 of what will run; approval holds for exactly this"`
 	Hosts       []PlanHost     `json:"hosts"`
+	First       int            `json:"first,omitempty" doc:"So many of its hosts run before the rest"`
+	StopAt      int            `json:"stop_at,omitempty" doc:"Percent of steps not done at which the rest do not run"`
 	Steps       int            `json:"steps"`
 	DecidedBy   string         `json:"decided_by,omitempty"`
 	Decided     *time.Time     `json:"decided,omitempty"`
@@ -601,6 +605,7 @@ type Run struct {
 
 // RunHost is a run on one host.
 type RunHost struct {
+	Wave     int    `json:"wave" db:"wave" doc:"Hosts of wave 1 run when those of wave 0 have ended well"`
 	Host     string `json:"host" db:"host"`
 	State    string `json:"state" db:"state" enum:"waiting,running,halted,finished,failed"`
 	Total    int    `json:"total" db:"total"`

@@ -141,7 +141,17 @@ type Manifest struct {
 	Kind        Kind       `json:"kind"`
 	Application string     `json:"application"`
 	Title       string     `json:"title"`
+	First       int        `json:"first,omitempty"`   // so many hosts run before the rest; 0: all at once
+	StopAt      int        `json:"stop_at,omitempty"` // and where more than so many percent of their steps are not done, the rest do not run
 	Hosts       []HostPart `json:"hosts"`
+}
+
+// Wave says in which wave a host runs, by its place among the plan's.
+func (m Manifest) Wave(host int) int {
+	if m.First > 0 && host >= m.First {
+		return 1
+	}
+	return 0
 }
 
 // Bytes gives the canonical bytes: JSON with the fields in the order of the type.
@@ -164,6 +174,9 @@ func ParseManifest(b []byte) (Manifest, error) {
 	}
 	if m.Format != 1 {
 		return m, fmt.Errorf("plan manifest has format %d, this program reads 1", m.Format)
+	}
+	if m.First < 0 || m.StopAt < 0 || m.StopAt > 100 {
+		return m, errors.New("plan manifest has impossible waves")
 	}
 	if string(m.Bytes()) != string(b) {
 		return m, errors.New("plan manifest is not in canonical form")

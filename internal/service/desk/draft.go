@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -35,7 +36,14 @@ type builder struct {
 	left   []wire.Left
 	more   int // that are left, beyond those which are listed
 	total  int
+	ask    wire.Draft
 }
+
+// What a plan declares of its waves, where nothing is asked for.
+const (
+	usualFirst  = 1
+	usualStopAt = 10
+)
 
 const maxLeft = 500
 
@@ -118,6 +126,9 @@ func (b *builder) finish(ctx context.Context, kind plan.Kind, application, title
 		title = fmt.Sprintf("%s of %s: %d %s", strings.ToUpper(string(kind[:1]))+string(kind[1:]), application, b.total, steps)
 	}
 	m := plan.Manifest{Format: 1, ID: b.id, Kind: kind, Application: application, Title: title, Hosts: b.parts}
+	if first := cmp.Or(b.ask.First, usualFirst); first < len(b.parts) {
+		m.First, m.StopAt = first, cmp.Or(b.ask.StopAt, usualStopAt)
+	}
 	manifest := m.Bytes()
 	digest := plan.Digest(manifest)
 	if b.more > 0 {
@@ -133,7 +144,7 @@ func (b *builder) finish(ctx context.Context, kind plan.Kind, application, title
 
 // DraftRemediation drafts a plan that mends chosen findings.
 func (d *Desk) DraftRemediation(ctx context.Context, ask wire.Draft, author string) (string, error) {
-	b := &builder{d: d, id: store.NewID()}
+	b := &builder{d: d, id: store.NewID(), ask: ask}
 	type choice struct {
 		groups map[string]bool
 		seqs   map[int]bool
@@ -419,7 +430,7 @@ func (d *Desk) DraftRestore(ctx context.Context, ask wire.Draft, author string) 
 	if err != nil {
 		return "", err
 	}
-	b := &builder{d: d, id: store.NewID()}
+	b := &builder{d: d, id: store.NewID(), ask: ask}
 	for _, part := range m.Hosts {
 		if len(ask.Hosts) > 0 && !slices.Contains(ask.Hosts, part.Host) {
 			continue
@@ -492,7 +503,7 @@ func (d *Desk) DraftReturn(ctx context.Context, ask wire.Draft, author string) (
 	if err != nil {
 		return "", err
 	}
-	b := &builder{d: d, id: store.NewID()}
+	b := &builder{d: d, id: store.NewID(), ask: ask}
 	var steps []plan.Step
 	_, _, err = drift.Between(ctx, d.Store, now.Hash(), then.Hash(), nil, func(c drift.Change) error {
 		switch {
@@ -543,7 +554,7 @@ func (d *Desk) DraftAdjustment(ctx context.Context, ask wire.Draft, author strin
 		}
 	}
 	slices.Sort(hosts)
-	b := &builder{d: d, id: store.NewID()}
+	b := &builder{d: d, id: store.NewID(), ask: ask}
 	for _, host := range slices.Compact(hosts) {
 		snap, err := d.Store.Newest(ctx, ask.Application, host)
 		if errors.Is(err, store.ErrNotFound) {

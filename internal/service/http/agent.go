@@ -490,8 +490,12 @@ func (s *Server) endRun(w http.ResponseWriter, r *http.Request) error {
 			s.Log.Error("snapshot after run", "run", work.Subject, "host", work.Host, "error", err)
 		}
 	}
-	if err := s.Store.EndRunHost(r.Context(), work, in, rows); err != nil {
+	next, err := s.Store.EndRunHost(r.Context(), work, in, rows)
+	if err != nil {
 		return err
+	}
+	for _, h := range next {
+		s.hub.poke(h)
 	}
 	s.happen(r.Context(), store.Happening{Kind: wire.HappenedRun, Host: work.Host, Subject: work.Subject})
 	if err := s.Store.Audit(r.Context(), "agent "+work.Host, "run "+in.State, work.Subject, in.Message); err != nil {

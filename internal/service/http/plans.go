@@ -1,8 +1,10 @@
 package http
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -11,6 +13,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
+	"idletally/internal/report"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -27,6 +30,7 @@ func (s *Server) wirePlan(ctx context.Context, p store.Plan, whole bool) (wire.P
 	if p.State == "approved" && p.Expires != nil && p.Expires.Before(time.Now()) {
 		w.State = "expired"
 	}
+	w.First, w.StopAt = m.First, m.StopAt
 	for _, h := range m.Hosts {
 		w.Hosts = append(w.Hosts, wire.PlanHost{Host: h.Host, Steps: h.Steps})
 		w.Steps += h.Steps
@@ -50,6 +54,9 @@ func (s *Server) wirePlan(ctx context.Context, p store.Plan, whole bool) (wire.P
 	}
 	return w, nil
 }
+
+// maxScript bounds the steps of a script: a shell is slow, and people read it.
+const maxScript = 20_000
 
 func (s *Server) planRoutes() {
 	show := func(ctx context.Context, id string) (*body[wire.Plan], error) {
@@ -126,6 +133,43 @@ func (s *Server) planRoutes() {
 				Before: perm.Describe(st.Before, dir), After: perm.Describe(st.After, dir)})
 		}
 		return &body[wire.Page[wire.Step]]{out}, nil
+	})
+	type text struct {
+		Type        string `header:"Content-Type"`
+		Disposition string `header:"Content-Disposition"`
+		Body        []byte
+	}
+	type script struct {
+		ID   string `path:"id" maxLength:"16"`
+		Host string `query:"host" required:"true" maxLength:"64"`
+	}
+	add(s, op{"GET", "/plans/{id}/script", "write-script", "A plan's steps on a host as a shell script that uses the system's own utilities only, and undoes itself", wire.Viewer, 200}, func(ctx context.Context, in *script) (*text, error) {
+		p, err := s.Store.Plan(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		m, err := plan.ParseManifest(p.Manifest)
+		if err != nil {
+			return nil, err
+		}
+		part, ok := m.For(in.Host)
+		switch {
+		case !ok:
+			return nil, huma.Error404NotFound("the plan has no steps for host " + in.Host)
+		case part.Steps > maxScript:
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("the plan has %d steps there, a script holds at most %d: draft it in parts", part.Steps, maxScript))
+		}
+		var all []plan.Step
+		for n := range part.Chunks {
+			steps, err := s.desk.Steps(ctx, p, part, n)
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, steps...)
+		}
+		var b bytes.Buffer
+		err = report.Script(&b, m, in.Host, all)
+		return &text{"text/x-shellscript", "attachment", b.Bytes()}, err
 	})
 	add(s, op{"POST", "/plans/{id}/submit", "submit-plan", "Put a draft in review", wire.Author, 200}, func(ctx context.Context, in *byID) (*body[wire.Plan], error) {
 		if err := s.Store.MovePlan(ctx, in.ID, "draft", "in review"); err != nil {

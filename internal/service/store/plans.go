@@ -144,12 +144,16 @@ func (s *Store) StartRun(ctx context.Context, p Plan, m plan.Manifest, by string
 		if err := changed(r, err, "plan "+p.ID+" is not approved, or its approval has expired"); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO run (id, plan, state, started_by, started) VALUES (?,?,'running',?,?)`, id, p.ID, by, now()); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO run (id, plan, state, started_by, started, stop_at) VALUES (?,?,'running',?,?,?)`, id, p.ID, by, now(), m.StopAt); err != nil {
 			return err
 		}
-		for _, h := range m.Hosts {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO run_host (run, host, state, total, message) VALUES (?,?,'waiting',?,'')`, id, h.Host, h.Steps); err != nil {
+		for i, h := range m.Hosts {
+			wave := m.Wave(i)
+			if _, err := tx.ExecContext(ctx, `INSERT INTO run_host (run, host, wave, state, total, message) VALUES (?,?,?,'waiting',?,'')`, id, h.Host, wave, h.Steps); err != nil {
 				return err
+			}
+			if wave > 0 { // its turn comes
+				continue
 			}
 			if err := addWork(ctx, tx, h.Host, wire.WorkRun, id); err != nil {
 				return err
@@ -160,21 +164,25 @@ func (s *Store) StartRun(ctx context.Context, p Plan, m plan.Manifest, by string
 	return id, err
 }
 
-// ResumeRun gives halted and failed hosts their work again.
+// ResumeRun gives halted and failed hosts their work again: those of the earliest wave among them, and the
+// rest when these have ended.
 func (s *Store) ResumeRun(ctx context.Context, id string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		var hosts []string
-		if err := tx.SelectContext(ctx, &hosts, `SELECT host FROM run_host WHERE run = ? AND state IN ('halted', 'failed')`, id); err != nil {
+		var hosts []wire.RunHost
+		if err := tx.SelectContext(ctx, &hosts, `SELECT host, wave FROM run_host WHERE run = ? AND state IN ('halted', 'failed') ORDER BY wave, host`, id); err != nil {
 			return err
 		}
 		if len(hosts) == 0 {
 			return fmt.Errorf("run %s has no host that was halted or failed: %w", id, ErrConflict)
 		}
 		for _, h := range hosts {
-			if _, err := tx.ExecContext(ctx, `UPDATE run_host SET state = 'waiting', halt = FALSE, message = '' WHERE run = ? AND host = ?`, id, h); err != nil {
+			if _, err := tx.ExecContext(ctx, `UPDATE run_host SET state = 'waiting', halt = FALSE, message = '' WHERE run = ? AND host = ?`, id, h.Host); err != nil {
 				return err
 			}
-			if err := addWork(ctx, tx, h, wire.WorkRun, id); err != nil {
+			if h.Wave > hosts[0].Wave {
+				continue
+			}
+			if err := addWork(ctx, tx, h.Host, wire.WorkRun, id); err != nil {
 				return err
 			}
 		}
@@ -215,7 +223,7 @@ func (s *Store) Runs(ctx context.Context, before string, limit int) (out []RunRo
 
 // RunHosts gives a run's hosts.
 func (s *Store) RunHosts(ctx context.Context, run string) (out []wire.RunHost, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT host, state, total, progress, done, already, skipped, refused, wrong, message FROM run_host WHERE run = ? ORDER BY host`, run)
+	err = s.db.SelectContext(ctx, &out, `SELECT host, wave, state, total, progress, done, already, skipped, refused, wrong, message FROM run_host WHERE run = ? ORDER BY host`, run)
 	return out, err
 }
 
@@ -268,21 +276,23 @@ type Result struct {
 	Reason  string `db:"reason"`
 }
 
-// EndRunHost stores how a run ended on one host, and ends the run with its last host.
-func (s *Store) EndRunHost(ctx context.Context, work Work, d wire.RunDone, results []Result) error {
+// EndRunHost stores how a run ended on one host, and ends the run with its last host. It gives the hosts
+// whose turn has come now.
+func (s *Store) EndRunHost(ctx context.Context, work Work, d wire.RunDone, results []Result) (next []string, err error) {
 	if _, err := s.db.ExecContext(ctx, `DELETE FROM run_result WHERE run = ? AND host = ?`, work.Subject, work.Host); err != nil {
-		return err
+		return nil, err
 	}
 	if err := batches(ctx, s, `INSERT INTO run_result (run, host, step, outcome, path, reason)`, 6, results, func(r Result) []any {
 		return []any{work.Subject, work.Host, r.Step, r.Outcome, r.Path, clip(r.Reason, 4000)}
 	}); err != nil {
-		return err
+		return nil, err
 	}
 	count := map[string]int{}
 	for _, r := range results {
 		count[r.Outcome]++
 	}
-	return s.tx(ctx, func(tx *sqlx.Tx) error {
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		next = nil
 		// Hosts that end together must see each other, or nobody ends the run: all of them write
 		// one row first, which puts them in line on one server and in conflict on a cluster.
 		if _, err := tx.ExecContext(ctx, `UPDATE run SET endings = endings + 1 WHERE id = ?`, work.Subject); err != nil {
@@ -296,25 +306,67 @@ func (s *Store) EndRunHost(ctx context.Context, work Work, d wire.RunDone, resul
 		if err := endWork(ctx, tx, work.ID); err != nil {
 			return err
 		}
-		var states []string
-		if err := tx.SelectContext(ctx, &states, `SELECT state FROM run_host WHERE run = ?`, work.Subject); err != nil {
+		end, hosts, err := turn(ctx, tx, work.Subject)
+		if next = hosts; err != nil || end == "" {
 			return err
-		}
-		end := "finished"
-		for _, st := range states {
-			switch st {
-			case "waiting", "running":
-				return nil
-			case "halted", "failed":
-				end = "halted"
-			}
 		}
 		if _, err := tx.ExecContext(ctx, `UPDATE run SET state = ?, ended = ? WHERE id = ?`, end, now(), work.Subject); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE plan p JOIN run r ON r.plan = p.id SET p.state = ? WHERE r.id = ?`, end, work.Subject)
+		_, err = tx.ExecContext(ctx, `UPDATE plan p JOIN run r ON r.plan = p.id SET p.state = ? WHERE r.id = ?`, end, work.Subject)
 		return err
 	})
+	return next, err
+}
+
+// turn looks at how a run stands: it gives the hosts of the next wave their work where the earlier ones
+// have ended well, holds them back where not, and says how the run has ended, if it has.
+func turn(ctx context.Context, tx *sqlx.Tx, run string) (end string, next []string, err error) {
+	var hosts []struct {
+		wire.RunHost
+		Halt bool `db:"halt"`
+	}
+	var stopAt int
+	if err := tx.SelectContext(ctx, &hosts, `SELECT host, wave, state, total, done, already, halt FROM run_host WHERE run = ? ORDER BY wave, host`, run); err != nil {
+		return "", nil, err
+	}
+	if err := tx.GetContext(ctx, &stopAt, `SELECT stop_at FROM run WHERE id = ?`, run); err != nil {
+		return "", nil, err
+	}
+	why, total, left := "", 0, 0
+	end = "finished"
+	for i, h := range hosts {
+		switch {
+		case h.State == "waiting" && i > 0 && hosts[i-1].Wave < h.Wave: // and all before it have ended
+			if why == "" && left*100 > stopAt*total {
+				why = fmt.Sprintf("held back: of the first hosts' %d steps %d were not done, more than %d percent", total, left, stopAt)
+			}
+			for _, x := range hosts[i:] {
+				if why != "" {
+					_, err = tx.ExecContext(ctx, `UPDATE run_host SET state = 'halted', message = ? WHERE run = ? AND host = ? AND state = 'waiting'`, why, run, x.Host)
+				} else {
+					next = append(next, x.Host)
+					err = addWork(ctx, tx, x.Host, wire.WorkRun, run)
+				}
+				if err != nil {
+					return "", nil, err
+				}
+			}
+			if why != "" {
+				return "halted", nil, nil
+			}
+			return "", next, nil
+		case h.State == "waiting", h.State == "running":
+			return "", nil, nil
+		case h.State == "halted", h.State == "failed":
+			end, why = "halted", "held back: the run did not end on host "+h.Host
+		}
+		if h.Halt {
+			why = "held back: the run was halted"
+		}
+		total, left = total+h.Total, left+h.Total-h.Done-h.Already
+	}
+	return end, nil, nil
 }
 
 // RunResults lists what is not simply done.

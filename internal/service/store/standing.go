@@ -23,7 +23,8 @@ func identity(path, aspect string) []byte {
 // atOnce bounds what one statement changes.
 const atOnce = 2000
 
-// stand notes what came, came back, and went.
+// stand notes what came, came back, and went. The order of each join and its key are said, since the tables
+// have just grown: by what the server knows of them it may choose to read all for each row.
 func (w *ReportWriter) stand() error {
 	r := &w.r
 	change := func(to *int64, query string, args ...any) error {
@@ -33,15 +34,15 @@ func (w *ReportWriter) stand() error {
 	}
 	for from := 1; from <= w.nf; from += atOnce {
 		to := from + atOnce - 1
-		err := change(&r.Returned, `UPDATE standing s JOIN finding f ON f.report = ? AND f.seq BETWEEN ? AND ? AND f.identity = s.identity
-			SET s.gone = NULL, s.since = ?, s.spells = s.spells + 1 WHERE s.application = ? AND s.host = ? AND s.gone IS NOT NULL`,
-			r.ID, from, to, r.Created, r.Application, r.Host)
+		err := change(&r.Returned, `UPDATE finding f STRAIGHT_JOIN standing s ON s.application = ? AND s.host = ? AND s.identity = f.identity
+			SET s.gone = NULL, s.since = ?, s.spells = s.spells + 1 WHERE f.report = ? AND f.seq BETWEEN ? AND ? AND s.gone IS NOT NULL`,
+			r.Application, r.Host, r.Created, r.ID, from, to)
 		if err != nil {
 			return err
 		}
 		// IGNORE, since another instance may hold another edition against the same snapshot just now.
 		err = change(&r.Fresh, `INSERT IGNORE INTO standing (application, host, identity, path, first_seen, since, spells)
-			SELECT ?, ?, f.identity, f.path, ?, ?, 1 FROM finding f LEFT JOIN standing s ON s.application = ? AND s.host = ? AND s.identity = f.identity
+			SELECT ?, ?, f.identity, f.path, ?, ?, 1 FROM finding f FORCE INDEX (PRIMARY) LEFT JOIN standing s ON s.application = ? AND s.host = ? AND s.identity = f.identity
 			WHERE f.report = ? AND f.seq BETWEEN ? AND ? AND s.identity IS NULL`,
 			r.Application, r.Host, r.Created, r.Created, r.Application, r.Host, r.ID, from, to)
 		if err != nil {
@@ -58,7 +59,7 @@ func (w *ReportWriter) stand() error {
 			Identity []byte `db:"identity"`
 			Path     []byte `db:"path"`
 		}
-		if err := w.s.db.SelectContext(w.ctx, &rows, `SELECT s.identity, s.path FROM standing s LEFT JOIN finding f ON f.report = ? AND f.identity = s.identity
+		if err := w.s.db.SelectContext(w.ctx, &rows, `SELECT s.identity, s.path FROM standing s FORCE INDEX (PRIMARY) LEFT JOIN finding f FORCE INDEX (by_identity) ON f.report = ? AND f.identity = s.identity
 			WHERE s.application = ? AND s.host = ? AND s.identity > ? AND s.gone IS NULL AND f.report IS NULL ORDER BY s.identity LIMIT ?`,
 			r.ID, r.Application, r.Host, after, atOnce); err != nil {
 			return err
@@ -99,7 +100,7 @@ func (w *ReportWriter) ages() (map[string]Age, error) {
 		Age
 	}
 	err := w.s.db.SelectContext(w.ctx, &rows, `SELECT f.group_id, MIN(s.since) AS since, SUM(s.first_seen = ?) AS fresh, SUM(s.spells > 1) AS returned
-		FROM finding f JOIN standing s ON s.application = ? AND s.host = ? AND s.identity = f.identity WHERE f.report = ? GROUP BY f.group_id`, w.r.Created, w.r.Application, w.r.Host, w.r.ID)
+		FROM finding f STRAIGHT_JOIN standing s ON s.application = ? AND s.host = ? AND s.identity = f.identity WHERE f.report = ? GROUP BY f.group_id`, w.r.Created, w.r.Application, w.r.Host, w.r.ID)
 	out := make(map[string]Age, len(rows))
 	for _, r := range rows {
 		out[r.Group] = r.Age

@@ -453,7 +453,7 @@ func TestPlanStates(t *testing.T) {
 		}
 		must(t, st.PutOriginals(ctx, run, h.Host, 0, plan.EncodeChunk([]plan.Step{{Path: "/srv/x", Kind: perm.File, Before: perm.POSIX{Mode: 1}.Set(), After: perm.POSIX{Mode: 2}.Set()}})))
 		state := map[int]string{0: "finished", 1: "halted"}[i]
-		must(t, st.EndRunHost(ctx, *w, wire.RunDone{State: state, Done: 1}, []Result{{Host: h.Host, Step: 0, Outcome: "skipped", Path: []byte("/srv/\xff"), Reason: "r"}}))
+		must(t, ended(st.EndRunHost(ctx, *w, wire.RunDone{State: state, Done: 1}, []Result{{Host: h.Host, Step: 0, Outcome: "skipped", Path: []byte("/srv/\xff"), Reason: "r"}})))
 	}
 	r, err := st.Run(ctx, run)
 	if err != nil || r.State != "halted" || r.Ended == nil {
@@ -466,7 +466,7 @@ func TestPlanStates(t *testing.T) {
 	if err != nil || w == nil {
 		t.Fatalf("work after resuming: %+v, %v", w, err)
 	}
-	must(t, st.EndRunHost(ctx, *w, wire.RunDone{State: "finished", Done: 1}, nil))
+	must(t, ended(st.EndRunHost(ctx, *w, wire.RunDone{State: "finished", Done: 1}, nil)))
 	got, err := st.Plan(ctx, p.ID)
 	if err != nil || got.State != "finished" || got.DecidedBy != "reviewer" {
 		t.Errorf("plan %+v, %v", got, err)
@@ -479,6 +479,72 @@ func TestPlanStates(t *testing.T) {
 	must(t, st.Originals(ctx, run, m.Hosts[0].Host, func(s []plan.Step) error { n += len(s); return nil }))
 	if n != 1 {
 		t.Errorf("%d originals", n)
+	}
+}
+
+func ended(_ []string, err error) error { return err }
+
+// The rest of the hosts run when the first have ended well, and not where too much was left or somebody halted.
+func TestWaves(t *testing.T) {
+	ctx := t.Context()
+	for _, c := range []struct {
+		what   string
+		done   int // of ten
+		halt   bool
+		state  string
+		goesOn bool
+	}{
+		{"well", 10, false, "finished", true},
+		{"well enough", 9, false, "finished", true},
+		{"with too much left", 8, false, "finished", false},
+		{"halted", 3, false, "halted", false},
+		{"failed", 10, false, "failed", false},
+		{"well, and somebody halted", 10, true, "finished", false},
+	} {
+		p, m := aPlan(t, name("a"), name("b"), name("c"))
+		m.First, m.StopAt = 1, 10
+		for i := range m.Hosts {
+			m.Hosts[i].Steps = 10
+		}
+		must(t, st.MovePlan(ctx, p.ID, "draft", "in review"))
+		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Now().Add(time.Hour)); err != nil || !ok {
+			t.Fatal(ok, err)
+		}
+		run, err := st.StartRun(ctx, p, m, "operator")
+		must(t, err)
+		work := func(i int) *Work {
+			t.Helper()
+			w, err := st.ClaimWork(ctx, m.Hosts[i].Host)
+			must(t, err)
+			return w
+		}
+		first := work(0)
+		if first == nil || work(1) != nil || work(2) != nil {
+			t.Fatalf("%s: not the first host alone has work", c.what)
+		}
+		if c.halt {
+			must(t, st.HaltRun(ctx, run))
+		}
+		next, err := st.EndRunHost(ctx, *first, wire.RunDone{State: c.state, Done: c.done}, nil)
+		must(t, err)
+		r, err := st.Run(ctx, run)
+		must(t, err)
+		if goes := len(next) == 2 && r.State == "running" && work(1) != nil && work(2) != nil; goes != c.goesOn {
+			t.Errorf("%s: goes on with %v, run %s", c.what, next, r.State)
+		}
+		if c.goesOn {
+			continue
+		}
+		hosts, err := st.RunHosts(ctx, run)
+		must(t, err)
+		if r.State != "halted" || hosts[1].State != "halted" || !strings.Contains(hosts[2].Message, "held back") {
+			t.Errorf("%s: run %s, %+v", c.what, r.State, hosts)
+		}
+		// Whoever resumes it goes on where it stopped: with the first host, or with the rest.
+		must(t, st.ResumeRun(ctx, run))
+		if again := work(0) != nil; again != (c.state != "finished") || (work(1) != nil) == again {
+			t.Errorf("%s: resumed with the first host: %t", c.what, again)
+		}
 	}
 }
 
@@ -499,7 +565,7 @@ func TestHostsEndTogether(t *testing.T) {
 			w, err := st.ClaimWork(ctx, h.Host)
 			must(t, err)
 			wg.Go(func() {
-				if err := st.EndRunHost(ctx, *w, wire.RunDone{State: "finished", Done: 1}, nil); err != nil {
+				if err := ended(st.EndRunHost(ctx, *w, wire.RunDone{State: "finished", Done: 1}, nil)); err != nil {
 					t.Error(err)
 				}
 			})

@@ -1,0 +1,50 @@
+package perm
+
+import (
+	"encoding/hex"
+	"fmt"
+	"strings"
+
+	"idletally/internal/core/mode"
+	"idletally/internal/core/posixacl"
+)
+
+// A Shell is a state in the words of the system's own utilities: chown, chmod, setfacl and setfattr.
+type Shell struct {
+	Owner    string // UID:GID
+	Mode     string // octal, as stat gives it: without leading zeros
+	Access   string // the whole access list in its text form, numbers for names
+	Defaults string // "-" for none
+	Caps     string // hexadecimal, "-" for none
+}
+
+// ShellOf gives a state's.
+func ShellOf(s Set) (Shell, error) {
+	p, err := POSIXOf(s)
+	if err != nil {
+		return Shell{}, err
+	}
+	out := Shell{Owner: fmt.Sprintf("%d:%d", p.UID, p.GID), Mode: fmt.Sprintf("%o", uint16(p.Mode&mode.All)), Defaults: "-", Caps: "-"}
+	access := p.Access
+	if access == nil {
+		access = posixacl.List{{Tag: posixacl.UserObj, ID: posixacl.NoID, Perm: p.Mode.Owner()}, {Tag: posixacl.GroupObj, ID: posixacl.NoID, Perm: p.Mode.Group()}, {Tag: posixacl.Other, ID: posixacl.NoID, Perm: p.Mode.Other()}}
+	}
+	out.Access = access.Text(nil)
+	if p.Default != nil {
+		out.Defaults = p.Default.Text(nil)
+	}
+	if p.Caps != "" {
+		out.Caps = "0x" + hex.EncodeToString([]byte(p.Caps))
+	}
+	return out, nil
+}
+
+// Plain says whether mode and owner say all of it.
+func (s Shell) Plain() bool {
+	return strings.Count(s.Access, ",") == 2 && s.Defaults == "-" && s.Caps == "-"
+}
+
+// String gives it in one word for each part.
+func (s Shell) String() string {
+	return strings.Join([]string{s.Owner, s.Mode, s.Access, s.Defaults, s.Caps}, " ")
+}
