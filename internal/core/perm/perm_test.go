@@ -106,13 +106,15 @@ func FuzzParseSet(f *testing.F) {
 	})
 }
 
-// Between before and after nobody has more than on one of the two sides, at either stage of an
-// owner change.
+// Narrowed, a path gives nobody more than both sides do; and with its new owner, not yet widened, nobody more
+// than the other side does.
 func TestNarrowOpensNothing(t *testing.T) {
 	r := random(t)
-	for range 20000 {
-		b, a := randomState(r, File), randomState(r, File)
-		set, err := Narrow(File, b.Set(), a.Set())
+	kept := 0
+	for i := range 30000 {
+		k := []Kind{File, Folder}[i%2]
+		b, a := randomState(r, k), randomState(r, k)
+		set, err := Narrow(k, b.Set(), a.Set())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -120,8 +122,8 @@ func TestNarrowOpensNothing(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		stages := []POSIX{n, n}
-		stages[0].UID, stages[0].GID = b.UID, b.GID
+		then := n
+		then.UID, then.GID = a.UID, a.GID
 		for uid := range uint32(5) {
 			for groups := range 16 {
 				s := posixacl.Subject{UID: uid}
@@ -130,17 +132,28 @@ func TestNarrowOpensNothing(t *testing.T) {
 						s.Groups = append(s.Groups, g)
 					}
 				}
-				most := b.subjectMay(s) | a.subjectMay(s)
-				for i, st := range stages {
-					if got := st.subjectMay(s); got&^most != 0 {
-						t.Fatalf("stage %d opens %v to %+v:\nbefore %+v\nbetween %+v\nafter %+v", i, got&^most, s, b, st, a)
-					}
+				was, is := b.subjectMay(s), a.subjectMay(s)
+				got := n.subjectMay(s)
+				if got&^(was&is) != 0 {
+					t.Fatalf("narrowed it opens %v to %+v:\nbefore %+v\nbetween %+v\nafter %+v", got&^(was&is), s, b, n, a)
+				}
+				if got := then.subjectMay(s); got&^is != 0 {
+					t.Fatalf("with its new owner it opens %v to %+v:\nbefore %+v\nbetween %+v\nafter %+v", got&^is, s, b, then, a)
+				}
+				if got != 0 {
+					kept++
 				}
 			}
 		}
 		if n.Mode&(mode.SetUID|mode.SetGID)&^(b.Mode&a.Mode) != 0 {
 			t.Fatalf("set-ID bits between: %v of %v and %v", n.Mode, b.Mode, a.Mode)
 		}
+		if same, err := Narrow(k, b.Set(), b.Set()); err != nil || b.Access == nil && same != b.Set() {
+			t.Fatalf("from %+v to itself by %x, %v", b, same.Bytes(), err)
+		}
+	}
+	if kept < 100_000 {
+		t.Errorf("nobody is left anything: %d", kept)
 	}
 }
 

@@ -193,11 +193,11 @@ func (p POSIX) view(d *Directory) View {
 	return v
 }
 
-// Narrow is the state between before and after that opens nothing to anybody: whatever order
-// owner, mode and entries are changed in, each account has at most what it had before or gets
-// afterwards. Entries of one side stay as they are, since their accounts have exactly that on
-// that side; what both sides say is met; a sticky bit of either side holds. A change of owner
-// clears set-ID bits and capabilities of what is no folder, so they are off between.
+// Narrow is the state between before and after in which everybody has at most what they have on both sides,
+// whatever groups they are in. The owner is still the old one: a run first narrows every path, so that nobody
+// can do more than before; what leads to a path is narrow then, too, when it gets its new owner and is
+// widened, so that nobody can do more than afterwards. A change of owner clears set-ID bits and capabilities
+// of what is no folder, so they are off between.
 func Narrow(k Kind, before, after Set) (Set, error) {
 	b, err := POSIXOf(before)
 	if err != nil {
@@ -207,55 +207,111 @@ func Narrow(k Kind, before, after Set) (Set, error) {
 	if err != nil {
 		return Set{}, err
 	}
-	bo, bg, bx, bNamed := b.masked()
-	ao, ag, ax, aNamed := a.masked()
-	special := b.Mode & a.Mode & (mode.SetUID | mode.SetGID)
-	special |= (b.Mode | a.Mode) & mode.Sticky
-	// An account's own entry never counts while the account is the owner, so such an entry may
-	// grant no more than the owner had, or will have.
+	sb, sa := b.sides(), a.sides()
+	chowns := a.UID != b.UID || a.GID != b.GID
+	special := (b.Mode | a.Mode) & mode.Sticky
+	if !chowns || k == Folder {
+		special |= b.Mode & a.Mode & (mode.SetUID | mode.SetGID)
+	}
+	owner := sb.user(b.UID) & sa.user(b.UID) & sa.owner
+	group := sb.group(b.GID) & sa.group(b.GID) & sa.group(a.GID)
+	other := sb.other & sa.other
+	// Whoever is named on one side keeps an entry; owners and owning groups have one where they would get too
+	// much without. Where neither side has entries everybody gets less instead: not every file system has lists.
+	plain := b.Access == nil && a.Access == nil
+	both := sb.with(sa)
 	var named posixacl.List
-	for _, e := range bNamed {
-		if p, both := aNamed.Find(e.Tag, e.ID); both {
-			e.Perm &= p
-		} else if e.Tag == posixacl.User && e.ID == b.UID {
-			e.Perm &= bo
-		}
-		named = append(named, e)
-	}
-	for _, e := range aNamed {
-		if _, both := bNamed.Find(e.Tag, e.ID); both {
-			continue
-		}
-		if e.Tag == posixacl.User && e.ID == a.UID {
-			e.Perm &= ao
-		}
-		named = append(named, e)
-	}
-	// Where an owner has less than a group of one side, the account must not fall to that group's
-	// entry while it is not the owner: an entry of its own, for the time between, holds it.
-	hold := func(owner uint32, had mode.Perm, mine, others posixacl.List) {
-		if _, ok := named.Find(posixacl.User, owner); ok || a.UID == b.UID {
-			return
-		}
-		for _, e := range mine {
-			if _, both := others.Find(e.Tag, e.ID); e.Tag == posixacl.Group && !both && e.Perm&^had != 0 {
-				named = append(named, posixacl.Entry{Tag: posixacl.User, ID: owner, Perm: had})
-				return
+	most := mode.Perm(0) // that an account can get by its groups
+	for _, gid := range both.groups {
+		p := sb.group(gid) & sa.group(gid)
+		switch {
+		case plain && a.GID != b.GID:
+			other &= p
+		case plain:
+		case gid == b.GID:
+			if a.GID != b.GID && other&^group != 0 { // for when another group owns it
+				named = append(named, posixacl.Entry{Tag: posixacl.Group, ID: gid, Perm: group})
 			}
+		case p != other:
+			named = append(named, posixacl.Entry{Tag: posixacl.Group, ID: gid, Perm: p})
+			most |= p
 		}
 	}
-	hold(b.UID, bo, bNamed, aNamed)
-	hold(a.UID, ao, aNamed, bNamed)
-	m := special.With(bo&ao, bg&ag, bx&ax)
-	n := POSIX{UID: a.UID, GID: a.GID, Default: a.Default, Flags: b.Flags}.rebuild(m, named, nil)
-	if a.Caps == b.Caps {
+	for _, uid := range both.users {
+		p := sb.user(uid) & sa.user(uid)
+		switch changes := a.UID != b.UID; {
+		case plain && changes:
+			group, other = group&p, other&p
+		case plain, uid == b.UID && !changes:
+		case (group|other|most)&^p != 0, uid != b.UID && p != other:
+			named = append(named, posixacl.Entry{Tag: posixacl.User, ID: uid, Perm: p})
+		}
+	}
+	named.Sort()
+	n := POSIX{UID: b.UID, GID: b.GID, Default: b.Default, Flags: b.Flags}.rebuild(special.With(owner, group, other), named, nil)
+	if a.Caps == b.Caps && !(chowns && k != Folder) {
 		n.Caps = a.Caps
 	}
-	if k != Folder && (a.UID != b.UID || a.GID != b.GID) { // the kernel clears them anyway
-		n.Mode &^= mode.SetUID | mode.SetGID
-		n.Caps = ""
-	}
 	return n.Set(), nil
+}
+
+// A side is what one state surely gives to accounts and groups, whatever other groups they are in.
+type side struct {
+	p             POSIX
+	owner, other  mode.Perm
+	named         posixacl.List // with the owning group's, and the mask taken off
+	all           mode.Perm     // what every group that is spoken of has
+	users, groups []uint32
+}
+
+func (p POSIX) sides() side {
+	o, g, x, named := p.masked()
+	s := side{p: p, owner: o, other: x, named: named, all: g, users: []uint32{p.UID}, groups: []uint32{p.GID}}
+	found := false
+	for i, e := range s.named {
+		switch {
+		case e.Tag == posixacl.User:
+			s.users = append(s.users, e.ID)
+			continue
+		case e.ID == p.GID: // its members may have what either entry gives
+			s.named[i].Perm |= g
+			found = true
+		default:
+			s.groups = append(s.groups, e.ID)
+		}
+		s.all &= e.Perm
+	}
+	if !found {
+		s.named = append(s.named, posixacl.Entry{Tag: posixacl.Group, ID: p.GID, Perm: g})
+	}
+	return s
+}
+
+// user gives what an account surely has; a group that it may be in may give it more.
+func (s side) user(uid uint32) mode.Perm {
+	if uid == s.p.UID {
+		return s.owner
+	}
+	if p, ok := s.named.Find(posixacl.User, uid); ok {
+		return p
+	}
+	return s.all & s.other
+}
+
+func (s side) group(gid uint32) mode.Perm {
+	if p, ok := s.named.Find(posixacl.Group, gid); ok {
+		return p
+	}
+	return s.all & s.other
+}
+
+// with gives whom either side speaks of.
+func (s side) with(t side) side {
+	out := side{users: append(slices.Clone(s.users), t.users...), groups: append(slices.Clone(s.groups), t.groups...)}
+	slices.Sort(out.users)
+	slices.Sort(out.groups)
+	out.users, out.groups = slices.Compact(out.users), slices.Compact(out.groups)
+	return out
 }
 
 // masked gives classes and named entries with the mask already taken off.

@@ -66,6 +66,9 @@ type Journal struct {
 	steps []progress
 	ended bool
 	buf   []byte
+	pause func() // as a runner's
+
+	written, durable int64 // bytes of this opening: handed to the system; and on stable storage
 }
 
 // ErrDamaged says that a journal holds something that no crash explains.
@@ -269,7 +272,12 @@ func (j *Journal) flush() error {
 	if len(j.buf) == 0 {
 		return nil
 	}
-	if _, err := j.f.Write(j.buf); err != nil {
+	if j.pause != nil {
+		j.pause()
+	}
+	n, err := j.f.Write(j.buf)
+	j.written += int64(n)
+	if err != nil {
 		if errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
 			return fmt.Errorf("%w: no space left for %s: free some and resume the run: %w", ErrJournal, j.f.Name(), err)
 		}
@@ -284,9 +292,13 @@ func (j *Journal) sync() error {
 	if err := j.flush(); err != nil {
 		return err
 	}
+	if j.pause != nil {
+		j.pause()
+	}
 	if err := unix.Fdatasync(int(j.f.Fd())); err != nil {
 		return fmt.Errorf("%w: fdatasync: %w", ErrJournal, err)
 	}
+	j.durable = j.written
 	return nil
 }
 

@@ -36,7 +36,7 @@ type Runner struct {
 
 	roots map[string]*fsys.Root
 	done  int
-	pause func() // tests stop time between two system calls
+	pause func() // tests stop time before a system call that changes something
 }
 
 // perSync is how many steps share one fdatasync, and how many descriptors are held.
@@ -46,6 +46,7 @@ const perSync = 256
 // from the outer folder inwards, then everything that widens, from the inner outwards.
 func (r *Runner) Run(ctx context.Context) error {
 	defer r.closeRoots()
+	r.Journal.pause = r.pause
 	for _, s := range r.Journal.steps {
 		if s.outcome != plan.Pending {
 			r.done++
@@ -301,13 +302,13 @@ func (r *Runner) change(h held, widen bool) {
 		r.finish(h.step, plan.Skipped, reason)
 		return
 	}
-	err := fsys.Apply(h.fd, h.kind, h.from, h.to)
+	err := fsys.ApplyEach(h.fd, h.kind, h.from, h.to, r.pause)
 	now, lookErr := fsys.Look(h.fd)
 	switch {
 	case err != nil:
 		reason := err.Error()
 		if lookErr == nil && now.State.Set() != h.back.Set() { // do not leave half a step behind
-			if back := fsys.Apply(h.fd, h.kind, now.State, h.back); back != nil {
+			if back := r.restore(h, now.State); back != nil {
 				reason += "; and putting it back failed: " + back.Error()
 			}
 		}
@@ -321,6 +322,22 @@ func (r *Runner) change(h held, widen bool) {
 	default:
 		r.Journal.narrowed(h.step)
 	}
+}
+
+// restore leads a path back to what it was, narrowed in between as on the way there.
+func (r *Runner) restore(h held, from perm.POSIX) error {
+	narrow, err := perm.Narrow(h.kind, from.Set(), h.back.Set())
+	if err != nil {
+		return err
+	}
+	between, err := perm.POSIXOf(narrow)
+	if err != nil {
+		return err
+	}
+	if h.kind == perm.Link {
+		between = from
+	}
+	return errors.Join(fsys.ApplyEach(h.fd, h.kind, from, between, r.pause), fsys.ApplyEach(h.fd, h.kind, between, h.back, r.pause))
 }
 
 // Verify reads every step that is done once more, after all of them, and tells those that are

@@ -36,7 +36,8 @@ func (o Op) String() string {
 
 // Sequence gives the system calls that lead from one state to another. Each call changes one
 // thing at once; where a list goes away the mode is narrowed before it, since without a list the
-// mode's group digit, until then a mask, becomes the owning group's.
+// mode's group digit, until then a mask, becomes the owning group's. A new owner comes first: what is to
+// have one has been narrowed before (see perm.Narrow).
 func Sequence(k perm.Kind, from, to perm.POSIX) []Op {
 	var ops []Op
 	at := from
@@ -51,6 +52,9 @@ func Sequence(k perm.Kind, from, to perm.POSIX) []Op {
 		}
 		return ops
 	}
+	if from.UID != to.UID || from.GID != to.GID {
+		do(setOwner)
+	}
 	switch {
 	case slices.Equal(at.Access, to.Access):
 	case to.Access != nil:
@@ -60,13 +64,6 @@ func Sequence(k perm.Kind, from, to perm.POSIX) []Op {
 			do(setMode)
 		}
 		do(dropAccess)
-	}
-	chowns := from.UID != to.UID || from.GID != to.GID
-	if chowns && at.Mode != to.Mode {
-		do(setMode) // narrow before somebody else owns it
-	}
-	if chowns {
-		do(setOwner)
 	}
 	if k == perm.Folder && !slices.Equal(at.Default, to.Default) {
 		do(setDefault)
@@ -122,8 +119,14 @@ func Partials(k perm.Kind, from, to perm.POSIX) []perm.Set {
 }
 
 // Apply leads what a descriptor points to from one state to another.
-func Apply(fd int, k perm.Kind, from, to perm.POSIX) error {
+func Apply(fd int, k perm.Kind, from, to perm.POSIX) error { return ApplyEach(fd, k, from, to, nil) }
+
+// ApplyEach is Apply that calls before each system call, where that is not nil.
+func ApplyEach(fd int, k perm.Kind, from, to perm.POSIX, before func()) error {
 	for _, o := range Sequence(k, from, to) {
+		if before != nil {
+			before()
+		}
 		if err := o.do(fd); err != nil {
 			return fmt.Errorf("%s: %w", o, why(err))
 		}

@@ -14,6 +14,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/httprate"
 	"github.com/klauspost/compress/zstd"
 
 	"idletally/internal/core/pathname"
@@ -31,6 +32,7 @@ const (
 	maxPackWhole = tree.MaxNode + 1<<20
 	waitForWork  = 25 * time.Second
 	askDatabase  = 2 * time.Second
+	maxHeard     = 240 // snapshots a minute that a host may give unasked
 )
 
 type hostKey struct{}
@@ -59,7 +61,8 @@ func (s *Server) agentRoutes(r chi.Router) {
 		r.Post("/agent/v1/work/{id}/snapshot", handle(s.endSnapshot))
 		r.Get("/agent/v1/work/{id}/chunks/{n}", handle(s.giveChunk))
 		r.Post("/agent/v1/watches", handle(s.giveWatches))
-		r.Post("/agent/v1/watches/{application}/snapshot", handle(s.takeHeard))
+		// Nobody asked for these: a stolen certificate must not fill the storage with them.
+		r.With(httprate.LimitBy(maxHeard, time.Minute, keyByAgent)).Post("/agent/v1/watches/{application}/snapshot", handle(s.takeHeard))
 		r.Put("/agent/v1/work/{id}/originals/{n}", handle(s.takeOriginals))
 		r.Post("/agent/v1/work/{id}/run", handle(s.endRun))
 	})
