@@ -68,6 +68,7 @@ type Journal struct {
 	buf   []byte
 	pause func() // as a runner's
 
+	fresh            bool  // holds originals that are not on stable storage yet
 	written, durable int64 // bytes of this opening: handed to the system; and on stable storage
 }
 
@@ -250,6 +251,7 @@ func (j *Journal) original(step int, o Original) {
 	p = binary.AppendUvarint(p, o.Ino)
 	j.record(recOriginal, append(p, o.Set.Bytes()...))
 	j.steps[step].original = &o
+	j.fresh = true
 }
 
 func (j *Journal) narrowed(step int) {
@@ -298,8 +300,16 @@ func (j *Journal) sync() error {
 	if err := unix.Fdatasync(int(j.f.Fd())); err != nil {
 		return fmt.Errorf("%w: fdatasync: %w", ErrJournal, err)
 	}
-	j.durable = j.written
+	j.durable, j.fresh = j.written, false
 	return nil
+}
+
+// secure makes originals survive a power cut, and hands the rest to the system.
+func (j *Journal) secure() error {
+	if j.fresh {
+		return j.sync()
+	}
+	return j.flush()
 }
 
 // Close closes the journal.

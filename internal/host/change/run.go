@@ -39,8 +39,15 @@ type Runner struct {
 	pause func() // tests stop time before a system call that changes something
 }
 
-// perSync is how many steps share one fdatasync, and how many descriptors are held.
-const perSync = 256
+// perSync is how many steps share one fdatasync, and how many descriptors are held: a quarter of those that
+// this process may have.
+func perSync() int {
+	var limit unix.Rlimit
+	if unix.Getrlimit(unix.RLIMIT_NOFILE, &limit) != nil {
+		return 256
+	}
+	return int(min(max(limit.Cur/4, 64), 4096))
+}
 
 // Run does what the journal does not already have an outcome for: first everything that narrows,
 // from the outer folder inwards, then everything that widens, from the inner outwards.
@@ -67,7 +74,7 @@ func (r *Runner) Run(ctx context.Context) error {
 		if widen {
 			slices.Reverse(order)
 		}
-		for b := range slices.Chunk(order, perSync) {
+		for b := range slices.Chunk(order, perSync()) {
 			if err := ctx.Err(); err != nil {
 				return err
 			}
@@ -139,7 +146,7 @@ func (r *Runner) batch(steps []plan.Step, base int, order []int, widen bool) (er
 		open = append(open, h)
 	}
 	// Originals are on stable storage before the first change.
-	if err := r.Journal.sync(); err != nil {
+	if err := r.Journal.secure(); err != nil {
 		return err
 	}
 	for _, h := range open {
