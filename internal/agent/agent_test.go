@@ -423,7 +423,7 @@ func TestOriginalsOfAHaltedRun(t *testing.T) {
 	}
 	defer j.Close()
 	asked := 0
-	r := &change.Runner{Journal: j, Roots: a.roots, Allowed: a.roots, Chunks: chunks, Halt: func() bool { asked++; return asked > 4 }}
+	r := &change.Runner{Journal: j, Roots: a.roots, Allowed: a.roots, Chunks: chunks, Batch: 256, Halt: func() bool { asked++; return asked > 4 }}
 	if err := r.Run(t.Context()); !errors.Is(err, change.ErrHalted) {
 		t.Fatal(err)
 	}

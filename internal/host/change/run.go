@@ -3,6 +3,7 @@
 package change
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -33,6 +34,7 @@ type Runner struct {
 	Chunks   Chunks
 	Progress func(done, total int) // called between batches
 	Halt     func() bool           // asked between batches
+	Batch    int                   // steps that share one fdatasync; 0: as many as there may be open files, within reason
 
 	roots map[string]*fsys.Root
 	done  int
@@ -74,7 +76,7 @@ func (r *Runner) Run(ctx context.Context) error {
 		if widen {
 			slices.Reverse(order)
 		}
-		for b := range slices.Chunk(order, perSync()) {
+		for b := range slices.Chunk(order, cmp.Or(r.Batch, perSync())) {
 			if err := ctx.Err(); err != nil {
 				return err
 			}
