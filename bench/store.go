@@ -5,9 +5,11 @@ package main
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -20,23 +22,30 @@ import (
 	"idletally/internal/wire"
 )
 
+// database starts one in a folder of its own, which the caller takes away after stopping it.
+func database(ctx context.Context, parent string) (dir string, db *mariadb.Server, err error) {
+	if dir, err = os.MkdirTemp(parent, "idletally-bench-db-"); err != nil {
+		return "", nil, err
+	}
+	if err = os.Chmod(dir, 0o711); err == nil { // the database's own account goes through it
+		db, err = mariadb.Start(ctx, filepath.Join(dir, "database"))
+	}
+	if err != nil {
+		return "", nil, errors.Join(err, os.RemoveAll(dir))
+	}
+	return dir, db, nil
+}
+
 // keep measures storing: a first snapshot, one after ten changes, and a hundred hosts with the same
 // tree. The floor is the same compressed bytes under the same keys as plain batched inserts into a
 // table of nothing else, over the same kind of connection to the same server.
 func keep(entries int) error {
 	ctx := context.Background()
-	dir, err := os.MkdirTemp("", "idletally-bench-db-")
+	dir, db, err := database(ctx, "")
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	if err := os.Chmod(dir, 0o711); err != nil { // the database's own account goes through it
-		return err
-	}
-	db, err := mariadb.Start(ctx, dir)
-	if err != nil {
-		return err
-	}
 	defer db.Stop()
 	st, err := store.Open(ctx, db.DSN)
 	if err != nil {

@@ -19,7 +19,6 @@ import (
 	"idletally/demo"
 	"idletally/e2e/browser"
 	"idletally/internal/client"
-	"idletally/internal/service/mariadb"
 	"idletally/internal/wire"
 )
 
@@ -37,18 +36,11 @@ func overhear(entries, changes int, parent string) error {
 	if err != nil {
 		return err
 	}
-	dir, err := os.MkdirTemp(parent, "idletally-bench-stage-")
+	dir, db, err := database(ctx, parent)
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	if err := os.Chmod(dir, 0o711); err != nil { // the database's own account goes through it
-		return err
-	}
-	db, err := mariadb.Start(ctx, filepath.Join(dir, "database"))
-	if err != nil {
-		return err
-	}
 	defer db.Stop()
 	stage, err := demo.Begin(ctx, filepath.Join(dir, "stage"), "bin/idletally", "", "127.0.0.1:0", db.DSN, os.Stderr)
 	if err != nil {
