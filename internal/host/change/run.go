@@ -311,7 +311,7 @@ func (r *Runner) change(h held, widen bool) {
 		r.finish(h.step, plan.Skipped, reason)
 		return
 	}
-	err := fsys.ApplyEach(h.fd, h.kind, h.from, h.to, r.pause)
+	err := fsys.Apply(h.fd, h.kind, h.from, h.to, r.pause)
 	now, lookErr := fsys.Look(h.fd)
 	switch {
 	case err != nil:
@@ -346,7 +346,7 @@ func (r *Runner) restore(h held, from perm.POSIX) error {
 	if h.kind == perm.Link {
 		between = from
 	}
-	return errors.Join(fsys.ApplyEach(h.fd, h.kind, from, between, r.pause), fsys.ApplyEach(h.fd, h.kind, between, h.back, r.pause))
+	return errors.Join(fsys.Apply(h.fd, h.kind, from, between, r.pause), fsys.Apply(h.fd, h.kind, between, h.back, r.pause))
 }
 
 // Verify reads every step that is done once more, after all of them, and tells those that are

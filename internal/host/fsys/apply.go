@@ -118,11 +118,9 @@ func Partials(k perm.Kind, from, to perm.POSIX) []perm.Set {
 	return out
 }
 
-// Apply leads what a descriptor points to from one state to another.
-func Apply(fd int, k perm.Kind, from, to perm.POSIX) error { return ApplyEach(fd, k, from, to, nil) }
-
-// ApplyEach is Apply that calls before each system call, where that is not nil.
-func ApplyEach(fd int, k perm.Kind, from, to perm.POSIX, before func()) error {
+// Apply leads what a descriptor points to from one state to another, and calls before each system call
+// what it was given for that, if anything.
+func Apply(fd int, k perm.Kind, from, to perm.POSIX, before func()) error {
 	for _, o := range Sequence(k, from, to) {
 		if before != nil {
 			before()
