@@ -336,6 +336,7 @@ func (a *Agent) run(ctx context.Context, w *wire.Work, done, total *atomic.Int64
 	r := &change.Runner{Journal: j, Roots: raws(part.Roots), Allowed: a.roots, Chunks: chunks,
 		Progress: func(n, _ int) { done.Store(int64(n)) }, Halt: halt.Load}
 	end := wire.RunDone{State: "finished"}
+	var left map[int]perm.Set
 	if err := r.Run(ctx); err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()
@@ -344,13 +345,16 @@ func (a *Agent) run(ctx context.Context, w *wire.Work, done, total *atomic.Int64
 		if errors.Is(err, change.ErrHalted) {
 			end.State = "halted"
 		}
+		if left, err = r.Settle(ctx); err != nil {
+			return err
+		}
 	}
 	if end.State == "finished" {
 		if end.Wrong, err = r.Verify(ctx); err != nil {
 			return err
 		}
 	}
-	if err := a.sendOriginals(ctx, w.ID, j, chunks); err != nil {
+	if err := a.sendOriginals(ctx, w.ID, j, chunks, left); err != nil {
 		return err
 	}
 	for _, res := range j.Results() {
@@ -383,14 +387,15 @@ func raws(escaped []string) []string {
 }
 
 // sendOriginals stores what was found before each change, chunk by chunk, in the database.
-func (a *Agent) sendOriginals(ctx context.Context, work string, j *change.Journal, chunks *stored) error {
-	return originals(j, chunks, func(n int, list []plan.Step) error {
+func (a *Agent) sendOriginals(ctx context.Context, work string, j *change.Journal, chunks *stored, left map[int]perm.Set) error {
+	return originals(j, chunks, left, func(n int, list []plan.Step) error {
 		return a.api.SendOriginals(ctx, work, n, plan.EncodeChunk(list))
 	})
 }
 
-// originals hands out, chunk by chunk, what a run found and changed, as steps from that to what it left.
-func originals(j *change.Journal, chunks change.Chunks, each func(n int, list []plan.Step) error) error {
+// originals hands out, chunk by chunk, what a run found and changed, as steps from that to what it left. Of steps
+// without an end, left tells how they are.
+func originals(j *change.Journal, chunks change.Chunks, left map[int]perm.Set, each func(n int, list []plan.Step) error) error {
 	base := 0
 	results := j.Results()
 	for n := range chunks.Count() {
@@ -400,16 +405,14 @@ func originals(j *change.Journal, chunks change.Chunks, each func(n int, list []
 		}
 		var list []plan.Step
 		for i, s := range steps {
-			o, ok := j.Original(base + i)
-			left := s.After
-			if results[base+i].Outcome != plan.Done { // a run that was halted leaves paths narrowed
-				ok = ok && j.Narrowed(base+i)
-				if left, err = perm.Narrow(s.Kind, s.Before, s.After); err != nil {
-					return err
-				}
+			o, changed := j.Original(base + i)
+			now := s.After
+			if results[base+i].Outcome != plan.Done {
+				unfinished, ok := left[base+i]
+				now, changed = unfinished, changed && ok && unfinished != o
 			}
-			if ok {
-				list = append(list, plan.Step{Path: s.Path, Kind: s.Kind, Before: o, After: left})
+			if changed {
+				list = append(list, plan.Step{Path: s.Path, Kind: s.Kind, Before: o, After: now})
 			}
 		}
 		if err := each(n, list); err != nil {

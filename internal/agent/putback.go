@@ -17,6 +17,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
 	"idletally/internal/host/change"
 )
@@ -173,7 +174,13 @@ func PutBack(ctx context.Context, folder, run string, wanted func(path string) b
 		return out, err
 	}
 	defer free()
-	steps, err := backwards(j, local{filepath.Join(runs, run), (r.Steps + plan.StepsPerChunk - 1) / plan.StepsPerChunk}, wanted)
+	allowed := raws(s.Roots)
+	was := local{filepath.Join(runs, run), (r.Steps + plan.StepsPerChunk - 1) / plan.StepsPerChunk}
+	left, err := (&change.Runner{Journal: j, Roots: allowed, Chunks: was}).Settle(ctx)
+	if err != nil {
+		return out, err
+	}
+	steps, err := backwards(j, was, left, wanted)
 	if err != nil {
 		return out, err
 	}
@@ -196,13 +203,12 @@ func PutBack(ctx context.Context, folder, run string, wanted func(path string) b
 		}
 		chunks, all = append(chunks, c), append(all, b...)
 	}
-	own2, err := change.OpenJournal(filepath.Join(own, "journal"), change.Head{Run: out.Run, Digest: plan.Digest(all).String(), Host: s.Host, Steps: len(steps)})
+	journal, err := change.OpenJournal(filepath.Join(own, "journal"), change.Head{Run: out.Run, Digest: plan.Digest(all).String(), Host: s.Host, Steps: len(steps)})
 	if err != nil {
 		return out, err
 	}
-	defer own2.Close()
-	allowed := raws(s.Roots)
-	runner := &change.Runner{Journal: own2, Roots: allowed, Allowed: allowed, Chunks: chunks, Progress: progress}
+	defer journal.Close()
+	runner := &change.Runner{Journal: journal, Roots: allowed, Allowed: allowed, Chunks: chunks, Progress: progress}
 	if err := runner.Run(ctx); err != nil {
 		return out, err
 	}
@@ -210,7 +216,7 @@ func PutBack(ctx context.Context, folder, run string, wanted func(path string) b
 	if err != nil {
 		return out, err
 	}
-	for _, x := range append(own2.Results(), wrong...) {
+	for _, x := range append(journal.Results(), wrong...) {
 		if x.Outcome == plan.Done && x.Reason == "" {
 			out.Done++
 			continue
@@ -222,8 +228,8 @@ func PutBack(ctx context.Context, folder, run string, wanted func(path string) b
 }
 
 // backwards gives the steps from what a run left to what it found.
-func backwards(j *change.Journal, chunks change.Chunks, wanted func(string) bool) (steps []plan.Step, err error) {
-	err = originals(j, chunks, func(_ int, list []plan.Step) error {
+func backwards(j *change.Journal, chunks change.Chunks, left map[int]perm.Set, wanted func(string) bool) (steps []plan.Step, err error) {
+	err = originals(j, chunks, left, func(_ int, list []plan.Step) error {
 		for _, s := range list {
 			if s.Before, s.After = s.After, s.Before; wanted(s.Path) {
 				steps = append(steps, s)

@@ -106,6 +106,22 @@ func FuzzParseSet(f *testing.F) {
 	})
 }
 
+// everybody is each account of a small world in each choice of its groups.
+var everybody = func() (out []posixacl.Subject) {
+	for uid := range uint32(5) {
+		for groups := range 16 {
+			s := posixacl.Subject{UID: uid}
+			for g := range uint32(4) {
+				if groups&(1<<g) != 0 {
+					s.Groups = append(s.Groups, g)
+				}
+			}
+			out = append(out, s)
+		}
+	}
+	return out
+}()
+
 // Narrowed, a path gives nobody more than both sides do; and with its new owner, not yet widened, nobody more
 // than the other side does.
 func TestNarrowOpensNothing(t *testing.T) {
@@ -124,25 +140,17 @@ func TestNarrowOpensNothing(t *testing.T) {
 		}
 		then := n
 		then.UID, then.GID = a.UID, a.GID
-		for uid := range uint32(5) {
-			for groups := range 16 {
-				s := posixacl.Subject{UID: uid}
-				for g := range uint32(4) {
-					if groups&(1<<g) != 0 {
-						s.Groups = append(s.Groups, g)
-					}
-				}
-				was, is := b.subjectMay(s), a.subjectMay(s)
-				got := n.subjectMay(s)
-				if got&^(was&is) != 0 {
-					t.Fatalf("narrowed it opens %v to %+v:\nbefore %+v\nbetween %+v\nafter %+v", got&^(was&is), s, b, n, a)
-				}
-				if got := then.subjectMay(s); got&^is != 0 {
-					t.Fatalf("with its new owner it opens %v to %+v:\nbefore %+v\nbetween %+v\nafter %+v", got&^is, s, b, then, a)
-				}
-				if got != 0 {
-					kept++
-				}
+		for _, s := range everybody {
+			was, is := b.subjectMay(s), a.subjectMay(s)
+			got := n.subjectMay(s)
+			if got&^(was&is) != 0 {
+				t.Fatalf("narrowed it opens %v to %+v:\nbefore %+v\nbetween %+v\nafter %+v", got&^(was&is), s, b, n, a)
+			}
+			if got := then.subjectMay(s); got&^is != 0 {
+				t.Fatalf("with its new owner it opens %v to %+v:\nbefore %+v\nbetween %+v\nafter %+v", got&^is, s, b, then, a)
+			}
+			if got != 0 {
+				kept++
 			}
 		}
 		if n.Mode&(mode.SetUID|mode.SetGID)&^(b.Mode&a.Mode) != 0 {
@@ -154,6 +162,41 @@ func TestNarrowOpensNothing(t *testing.T) {
 	}
 	if kept < 100_000 {
 		t.Errorf("nobody is left anything: %d", kept)
+	}
+}
+
+// Within is right about every account and every choice of groups.
+func TestWithin(t *testing.T) {
+	r := random(t)
+	said := map[bool]int{}
+	for range 100_000 {
+		plain := func() POSIX {
+			return POSIX{UID: r.Uint32N(3), GID: r.Uint32N(3), Mode: mode.Mode(r.Uint32N(0o10000)) &^ (mode.SetUID | mode.SetGID)}
+		}
+		b, a := plain(), plain()
+		x := POSIX{b.UID, b.GID, a.Mode, nil, nil, "", 0}
+		if r.IntN(2) == 0 {
+			x = POSIX{a.UID, a.GID, b.Mode, nil, nil, "", 0}
+		}
+		want := true
+		for _, s := range everybody {
+			want = want && x.subjectMay(s)&^(b.subjectMay(s)|a.subjectMay(s)) == 0
+		}
+		if got := x.Within(b, a); got != want {
+			t.Fatalf("%+v within %+v and %+v: %v, want %v", x, b, a, got, want)
+		}
+		said[want]++
+	}
+	if said[true] < 1000 || said[false] < 1000 {
+		t.Errorf("one-sided: %v", said)
+	}
+	for _, x := range []POSIX{{Mode: 0o4755}, {Mode: 0o755, Caps: "x"}, {Mode: 0o755, Access: posixacl.Build(7, 5, 5, posixacl.List{{Tag: posixacl.User, ID: 1, Perm: 5}}, nil)}} {
+		if x.Within(x, x) {
+			t.Errorf("%+v: more than a mode is not spoken of", x)
+		}
+	}
+	if (POSIX{UID: 7, Mode: 0o700}).Within(POSIX{UID: 1, Mode: 0o777}, POSIX{UID: 2, Mode: 0o777}) {
+		t.Error("an owner of neither side can change permissions")
 	}
 }
 

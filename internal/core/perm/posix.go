@@ -255,6 +255,32 @@ func Narrow(k Kind, before, after Set) (Set, error) {
 	return n.Set(), nil
 }
 
+// Within says whether a state gives nobody, whatever groups they are in, what neither before nor after gives them.
+// It speaks of modes alone: where there are lists, set-ID bits or capabilities it says no.
+func (p POSIX) Within(before, after POSIX) bool {
+	for _, s := range []POSIX{p, before, after} {
+		if s.Access != nil || s.Caps != "" || s.Mode&(mode.SetUID|mode.SetGID) != 0 {
+			return false
+		}
+	}
+	if owned := p.UID == before.UID || p.UID == after.UID; !owned { // an owner may do more than the mode says
+		return false
+	}
+	stranger := uint32(0)
+	for stranger == before.UID || stranger == after.UID {
+		stranger++
+	}
+	for _, uid := range []uint32{before.UID, after.UID, stranger} {
+		for _, groups := range [][]uint32{nil, {before.GID}, {after.GID}, {before.GID, after.GID}, {p.GID}, {p.GID, before.GID}, {p.GID, after.GID}} {
+			who := posixacl.Subject{UID: uid, Groups: groups}
+			if p.subjectMay(who)&^(before.subjectMay(who)|after.subjectMay(who)) != 0 {
+				return false
+			}
+		}
+	}
+	return true
+}
+
 // A side is what one state surely gives to accounts and groups, whatever other groups they are in.
 type side struct {
 	p             POSIX

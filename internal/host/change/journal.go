@@ -5,6 +5,7 @@
 package change
 
 import (
+	"bytes"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
@@ -72,6 +73,19 @@ type Journal struct {
 	written, durable int64 // bytes of this opening: handed to the system; and on stable storage
 }
 
+// checkMagic says what is wrong with how a journal begins.
+func checkMagic(b []byte) error {
+	if bytes.HasPrefix(b, []byte(journalMagic)) {
+		return nil
+	}
+	if n, ok := bytes.CutPrefix(b, []byte("idletally journal ")); ok {
+		if n, _, ok = bytes.Cut(n, []byte("\n")); ok && len(n) < 5 {
+			return fmt.Errorf("it has format %q and this version of idletally reads 1: go on with the version that began it", n)
+		}
+	}
+	return fmt.Errorf("%w: it does not begin as a journal", ErrDamaged)
+}
+
 // ErrDamaged says that a journal holds something that no crash explains.
 var ErrDamaged = errors.New("journal is damaged")
 
@@ -82,8 +96,8 @@ func ReadJournal(file string) (*Journal, Head, error) {
 		return nil, Head{}, fmt.Errorf("read journal: %w", err)
 	}
 	fail := func(err error) (*Journal, Head, error) { return nil, Head{}, fmt.Errorf("journal %s: %w", file, err) }
-	if len(b) < len(journalMagic) || string(b[:len(journalMagic)]) != journalMagic {
-		return fail(fmt.Errorf("%w: it does not begin as a journal of format 1", ErrDamaged))
+	if err := checkMagic(b); err != nil {
+		return fail(err)
 	}
 	typ, payload, size := readRecord(b[len(journalMagic):])
 	if size == 0 || typ != recHead {
@@ -151,8 +165,8 @@ func (j *Journal) replay(b []byte) (int, error) {
 	if len(b) < len(journalMagic) {
 		return 0, nil
 	}
-	if string(b[:len(journalMagic)]) != journalMagic {
-		return 0, fmt.Errorf("%w: it does not begin as a journal of format 1", ErrDamaged)
+	if err := checkMagic(b); err != nil {
+		return 0, err
 	}
 	at := len(journalMagic)
 	for first := true; ; first = false {
@@ -331,9 +345,6 @@ func (j *Journal) Original(step int) (perm.Set, bool) {
 	}
 	return perm.Set{}, false
 }
-
-// Narrowed says whether a step was narrowed: until it is done that is the state it is in.
-func (j *Journal) Narrowed(step int) bool { return j.steps[step].narrowed }
 
 // Ended says whether the run was brought to its end.
 func (j *Journal) Ended() bool { return j.ended }

@@ -3,10 +3,17 @@
 package change
 
 import (
+	"context"
+	"errors"
+	"fmt"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"syscall"
 	"testing"
+
+	"golang.org/x/sys/unix"
 
 	"idletally/internal/core/access"
 	"idletally/internal/core/pathname"
@@ -36,42 +43,92 @@ func mixed(t testing.TB, r *rand.Rand) *world {
 	return w
 }
 
-// A crash before each and every write and change that a run makes: running again ends with the plan carried
-// out, every original is the true one, and from these the tree is put back as it was.
+// doomed is the environment of a process that carries out a world's plan and is killed before its n-th write or
+// change: "n folder".
+const doomed = "IDLETALLY_DOOMED"
+
+func TestMain(m *testing.M) {
+	if how := os.Getenv(doomed); how != "" {
+		if err := perish(how); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		os.Exit(0)
+	}
+	os.Exit(m.Run())
+}
+
+func perish(how string) error {
+	var at int
+	var dir string
+	if _, err := fmt.Sscan(how, &at, &dir); err != nil {
+		return err
+	}
+	w := world{dir: dir}
+	for n := range 2 {
+		b, err := os.ReadFile(filepath.Join(dir+"-state", fmt.Sprint("chunk", n)))
+		if err != nil {
+			return err
+		}
+		steps, err := plan.DecodeChunk(b)
+		if err != nil {
+			return err
+		}
+		w.steps, w.chunks = append(w.steps, steps...), append(w.chunks, steps)
+	}
+	j, err := OpenJournal(filepath.Join(dir+"-state", "journal"), w.head())
+	if err != nil {
+		return err
+	}
+	r := &Runner{Journal: j, Roots: []string{dir}, Allowed: []string{dir}, Chunks: w.chunks, Batch: 5}
+	n := 0
+	r.pause = func() {
+		if n++; n > at {
+			unix.Kill(os.Getpid(), unix.SIGKILL)
+			select {}
+		}
+	}
+	return r.Run(context.Background())
+}
+
+// An agent that is killed before each and every write and change that a run makes: running again ends with the plan
+// carried out, every original is the true one, and from these the tree is put back as it was. And where a run does
+// not go on, the journal and a look are enough to put back what was done.
 func TestCrashEverywhere(t *testing.T) {
 	seed := seeded.Rand(t).Uint64()
 	points := 0
 	for round := uint64(0); points < 1000; round++ {
 		for at := 0; ; at++ {
 			w := mixed(t, rand.New(rand.NewPCG(seed, round))) // the same one each time
-			n, crashed := 0, false
-			func() {
-				r := w.runner(t)
-				r.pause = func() {
-					if n++; n > at {
-						panic("crash")
-					}
-				}
-				defer func() {
-					if recover() != nil {
-						crashed = true
-						r.Journal.f.Close()
-					}
-				}()
-				if err := r.Run(t.Context()); err != nil {
+			if err := os.MkdirAll(w.dir+"-state", 0o700); err != nil {
+				t.Fatal(err)
+			}
+			for n, c := range w.chunks {
+				if err := os.WriteFile(filepath.Join(w.dir+"-state", fmt.Sprint("chunk", n)), plan.EncodeChunk(c), 0o600); err != nil {
 					t.Fatal(err)
 				}
-			}()
-			if !crashed {
+			}
+			child := exec.Command(os.Args[0])
+			child.Env = append(os.Environ(), fmt.Sprintf("%s=%d %s", doomed, at, w.dir))
+			out, err := child.CombinedOutput()
+			if err == nil {
 				break // there was no such point any more
 			}
-			points++
-			r := w.runner(t)
-			if err := r.Run(t.Context()); err != nil {
-				t.Fatalf("seed %d, round %d, crash %d: %v", seed, round, at, err)
+			if st, ok := child.ProcessState.Sys().(syscall.WaitStatus); !ok || !st.Signaled() || st.Signal() != unix.SIGKILL {
+				t.Fatalf("round %d, crash %d: %v: %s", round, at, err, out)
 			}
-			w.check(t, true)
-			b := w.back(t, r.Journal)
+			points++
+			var b *world
+			r := w.runner(t)
+			if at%2 == 0 {
+				if err := r.Run(t.Context()); err != nil {
+					t.Fatalf("seed %d, round %d, crash %d: %v", seed, round, at, err)
+				}
+				w.check(t, true)
+				b = w.back(t, r.Journal)
+			} else {
+				b = w.given(t, r)
+			}
 			r.Journal.Close()
 			if err := os.Remove(w.journal(t)); err != nil {
 				t.Fatal(err)
@@ -80,16 +137,38 @@ func TestCrashEverywhere(t *testing.T) {
 			if err := back.Run(t.Context()); err != nil {
 				t.Fatal(err)
 			}
+			back.Journal.Close()
 			w.check(t, false)
 			if t.Failed() {
 				t.Fatalf("seed %d, round %d, crash %d", seed, round, at)
 			}
-			if err := os.RemoveAll(w.dir); err != nil {
+			if err := errors.Join(os.RemoveAll(w.dir), os.RemoveAll(w.dir+"-state")); err != nil {
 				t.Fatal(err)
 			}
 		}
 	}
 	t.Logf("%d crashes", points)
+}
+
+// given is the plan that puts back what a run has begun, without having ended.
+func (w *world) given(t testing.TB, r *Runner) *world {
+	t.Helper()
+	left, err := r.Settle(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := &world{dir: w.dir}
+	for i, res := range r.Journal.Results() {
+		now, ok := left[i]
+		if res.Outcome == plan.Done {
+			now, ok = w.steps[i].After, true
+		}
+		if o, known := r.Journal.Original(i); known && ok {
+			b.steps = append(b.steps, plan.Step{Path: w.steps[i].Path, Kind: w.steps[i].Kind, Before: now, After: o})
+		}
+	}
+	b.chunks = memory{b.steps}
+	return b
 }
 
 // Between any two system calls of a run nobody can do anything with any path that they could not do before,

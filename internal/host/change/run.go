@@ -7,7 +7,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"runtime"
 	"slices"
+	"sync"
 
 	"golang.org/x/sys/unix"
 
@@ -36,7 +38,8 @@ type Runner struct {
 	Halt     func() bool           // asked between batches
 	Batch    int                   // steps that share one fdatasync; 0: as many as there may be open files, within reason
 
-	roots map[string]*fsys.Root
+	roots map[string]pinned
+	hands []*hand
 	done  int
 	pause func() // tests stop time before a system call that changes something
 }
@@ -48,326 +51,268 @@ func perSync() int {
 	if unix.Getrlimit(unix.RLIMIT_NOFILE, &limit) != nil {
 		return 256
 	}
-	return int(min(max(limit.Cur/4, 64), 4096))
+	return int(min(max(limit.Cur/4, 64), 1024))
 }
 
-// Run does what the journal does not already have an outcome for: first everything that narrows,
-// from the outer folder inwards, then everything that widens, from the inner outwards.
+// numbered is a step with its number in the plan.
+type numbered struct {
+	plan.Step
+	no int
+}
+
+// Run does what the journal does not already have an outcome for, in the order of a walk. A folder is narrowed
+// when it is entered, and widened when it is left: what is in it changes while it is as narrow as before and
+// after together, so that nobody ever can do more in there than before, or than afterwards. What holds no other
+// step is changed at once.
 func (r *Runner) Run(ctx context.Context) error {
-	defer r.closeRoots()
+	defer r.letGo()
 	r.Journal.pause = r.pause
 	for _, s := range r.Journal.steps {
 		if s.outcome != plan.Pending {
 			r.done++
 		}
 	}
-	pass := func(n, base int, widen bool) error {
-		steps, err := r.Chunks.Steps(n)
-		if err != nil {
+	size := cmp.Or(r.Batch, perSync())
+	var b batch
+	flush := func() error {
+		if err := ctx.Err(); err != nil {
 			return err
 		}
-		order := make([]int, 0, len(steps))
-		for i := range steps {
-			p := r.Journal.steps[base+i]
-			if p.outcome == plan.Pending && p.narrowed == widen {
-				order = append(order, i)
-			}
+		if b.empty() {
+			return nil
 		}
-		if widen {
-			slices.Reverse(order)
+		if r.Halt != nil && r.Halt() {
+			return ErrHalted
 		}
-		for b := range slices.Chunk(order, cmp.Or(r.Batch, perSync())) {
-			if err := ctx.Err(); err != nil {
-				return err
-			}
-			if r.Halt != nil && r.Halt() {
-				return ErrHalted
-			}
-			if err := r.batch(steps, base, b, widen); err != nil {
-				return err
-			}
-			if r.Progress != nil {
-				r.Progress(r.done, len(r.Journal.steps))
-			}
+		if err := r.carry(b); err != nil {
+			return err
+		}
+		b = batch{}
+		if r.Progress != nil {
+			r.Progress(r.done, len(r.Journal.steps))
 		}
 		return nil
 	}
-	bases := make([]int, r.Chunks.Count())
-	at := 0
-	for n := range bases {
-		bases[n] = at
+	var entered []numbered // the folders on the way to where the walk is
+	leave := func(path string, all bool) {
+		for n := len(entered); n > 0 && (all || !pathname.Under(path, entered[n-1].Path)); n-- {
+			b.leave = append(b.leave, entered[n-1])
+			entered = entered[:n-1]
+		}
+	}
+	total := 0
+	for n := range r.Chunks.Count() {
 		steps, err := r.Chunks.Steps(n)
 		if err != nil {
 			return err
 		}
-		at += len(steps)
-	}
-	if at != len(r.Journal.steps) {
-		return fmt.Errorf("the plan has %d steps, the journal was begun for %d", at, len(r.Journal.steps))
-	}
-	for n, base := range bases {
-		if err := pass(n, base, false); err != nil {
-			return err
+		if total+len(steps) > len(r.Journal.steps) {
+			return fmt.Errorf("the plan has more steps than the %d that the journal was begun for", len(r.Journal.steps))
 		}
-	}
-	for n := len(bases) - 1; n >= 0; n-- {
-		if err := pass(n, bases[n], true); err != nil {
-			return err
+		for i, s := range steps {
+			leave(s.Path, false)
+			p := r.Journal.steps[total+i]
+			if p.outcome != plan.Pending {
+				continue
+			}
+			at := numbered{s, total + i}
+			switch {
+			case s.Kind != perm.Folder, i+1 < len(steps) && !pathname.Under(steps[i+1].Path, s.Path) && !p.narrowed:
+				b.whole = append(b.whole, at)
+			case !p.narrowed:
+				b.enter = append(b.enter, at)
+				fallthrough
+			default:
+				entered = append(entered, at)
+			}
+			if b.size() >= size {
+				if err := flush(); err != nil {
+					return err
+				}
+			}
 		}
+		total += len(steps)
+	}
+	if total != len(r.Journal.steps) {
+		return fmt.Errorf("the plan has %d steps, the journal was begun for %d", total, len(r.Journal.steps))
+	}
+	leave("", true)
+	if err := flush(); err != nil {
+		return err
 	}
 	r.Journal.record(recEnd, nil)
 	r.Journal.ended = true
 	return r.Journal.sync()
 }
 
-// held is a step whose path is open and was found as reviewed.
-type held struct {
-	step          int
-	fd            int
-	kind          perm.Kind
-	from, to, end perm.POSIX
-	back          perm.POSIX // what it was before the run
+// A batch is a piece of the walk that shares one fdatasync.
+type batch struct {
+	enter []numbered // folders, the outer before the inner
+	whole []numbered // all else: nothing in it changes
+	leave []numbered // folders, the inner before the outer: everything in them is done with this batch
 }
 
-func (r *Runner) batch(steps []plan.Step, base int, order []int, widen bool) (err error) {
-	var open []held
+func (b batch) size() int   { return max(len(b.enter)+len(b.whole), len(b.leave)) }
+func (b batch) empty() bool { return b.size() == 0 }
+
+// carry narrows the folders of a batch, then changes what is in them, then widens those that are left behind.
+func (r *Runner) carry(b batch) (err error) {
 	defer func() {
-		for _, h := range open {
-			unix.Close(h.fd)
-		}
 		if ferr := r.Journal.flush(); err == nil {
 			err = ferr
 		}
 	}()
-	for _, i := range order {
-		h, outcome, reason := r.examine(steps[i], base+i, widen)
-		if outcome != plan.Pending {
-			r.finish(base+i, outcome, reason)
-			continue
+	seen := make([]held, len(b.enter)+len(b.whole))
+	defer func() {
+		for _, h := range seen {
+			h.close()
 		}
-		open = append(open, h)
+	}()
+	r.share(len(seen), func(d *hand, i int) {
+		if i < len(b.enter) {
+			seen[i] = d.examine(b.enter[i], entering)
+		} else {
+			seen[i] = d.examine(b.whole[i-len(b.enter)], passing)
+		}
+	})
+	for _, h := range seen {
+		if h.outcome == plan.Pending && r.Journal.steps[h.no].original == nil {
+			r.Journal.original(h.no, h.original())
+		}
 	}
 	// Originals are on stable storage before the first change.
 	if err := r.Journal.secure(); err != nil {
 		return err
 	}
-	for _, h := range open {
-		r.change(h, widen)
+	for i := range b.enter {
+		r.hands[0].change(&seen[i])
+		r.note(seen[i])
+	}
+	whole := seen[len(b.enter):]
+	r.share(len(whole), func(d *hand, i int) { d.change(&whole[i]) })
+	for _, h := range whole {
+		r.note(h)
+	}
+	for _, f := range b.leave {
+		if p := r.Journal.steps[f.no]; p.outcome != plan.Pending || !p.narrowed {
+			continue // done when it was entered, or left alone
+		}
+		h := r.hands[0].examine(f, leaving)
+		r.hands[0].change(&h)
+		h.close()
+		r.note(h)
 	}
 	return nil
 }
 
-func (r *Runner) finish(step int, o plan.Outcome, reason string) {
-	r.Journal.outcome(step, o, reason)
-	r.done++
+// note records what came of a step.
+func (r *Runner) note(h held) {
+	switch {
+	case h.outcome != plan.Pending:
+		r.Journal.outcome(h.no, h.outcome, h.reason)
+		r.done++
+	default:
+		r.Journal.narrowed(h.no)
+	}
 }
 
-// examine opens a step's path and decides whether it may be changed. An original is recorded for
-// every step that may.
-func (r *Runner) examine(s plan.Step, step int, widen bool) (held, plan.Outcome, string) {
-	refuse := func(format string, args ...any) (held, plan.Outcome, string) {
-		return held{}, plan.Refused, fmt.Sprintf(format, args...)
+// share does something for each of n, on all hands where there is much to do. Neighbours go to the same hand,
+// which keeps their folder open.
+func (r *Runner) share(n int, do func(d *hand, i int)) {
+	if r.hands == nil {
+		for range max(1, min(runtime.GOMAXPROCS(0), maxHands)) {
+			r.hands = append(r.hands, &hand{r: r})
+		}
 	}
-	under := func(list []string) (string, bool) {
-		for _, root := range list {
-			if pathname.Under(s.Path, root) {
-				return root, true
+	r.pin()
+	hands := r.hands
+	if n < 4*piece || r.pause != nil { // time is stopped for one hand only
+		hands = hands[:1]
+	}
+	var next int
+	var mu sync.Mutex
+	var all sync.WaitGroup
+	for _, d := range hands {
+		work := func() {
+			defer d.close()
+			for {
+				mu.Lock()
+				from := next
+				next += piece
+				mu.Unlock()
+				if from >= n {
+					return
+				}
+				for i := from; i < min(from+piece, n); i++ {
+					do(d, i)
+				}
 			}
 		}
-		return "", false
-	}
-	if _, ok := under(r.Allowed); !ok {
-		return refuse("this host does not allow changes there: its own list of roots does not hold the path")
-	}
-	rootPath, ok := under(r.Roots)
-	if !ok {
-		return refuse("the path lies under none of the plan's roots")
-	}
-	before, err1 := perm.POSIXOf(s.Before)
-	after, err2 := perm.POSIXOf(s.After)
-	narrowSet, err3 := perm.Narrow(s.Kind, s.Before, s.After)
-	if err := errors.Join(err1, err2, err3); err != nil {
-		return refuse("the step is not for a Linux host: %v", err)
-	}
-	narrow, err := perm.POSIXOf(narrowSet)
-	if err != nil {
-		return refuse("the step is not for a Linux host: %v", err)
-	}
-	if s.Kind == perm.Link {
-		narrow = after
-	}
-	root, err := r.root(rootPath)
-	if err != nil {
-		return refuse("%v", err)
-	}
-	fd, err := root.Open(s.Path)
-	if errors.Is(err, unix.ENOENT) {
-		return held{}, plan.Skipped, err.Error()
-	}
-	if err != nil {
-		return refuse("%v", err)
-	}
-	h := held{step: step, fd: fd, kind: s.Kind, to: narrow, end: after, back: before}
-	keep := false
-	defer func() {
-		if !keep {
-			unix.Close(fd)
+		if len(hands) == 1 {
+			work()
+			break
 		}
-	}()
-	now, err := fsys.Look(fd)
-	switch {
-	case err != nil:
-		return refuse("%v", err)
-	case now.Kind != s.Kind:
-		return held{}, plan.Skipped, fmt.Sprintf("no longer as reviewed: it was a %s and is a %s now", s.Kind, now.Kind)
-	case now.Kind != perm.Folder && now.Links > 1:
-		return refuse("the %s has %d hard links: changing it here would change it under its other names too", now.Kind, now.Links)
+		all.Go(work)
 	}
-	h.from = now.State
-	found := now.State.Set()
-	known := r.Journal.steps[step].original
-	if known != nil && (known.Dev != now.Dev || known.Ino != now.Ino) {
-		return held{}, plan.Skipped, "the path was replaced by another while the run was under way"
-	}
-	switch {
-	case widen && found == narrow.Set():
-	case known != nil && found == after.Set():
-		return held{}, plan.Done, ""
-	case known != nil && r.ourOwn(s.Kind, found, before, narrow, after):
-		// A crash left the step half done: go on from where it stands.
-	case found == s.Before:
-	case found == s.After:
-		return held{}, plan.Already, "it is already as planned"
-	default:
-		return held{}, plan.Skipped, "no longer as reviewed: " + difference(before, now.State)
-	}
-	if widen {
-		h.to = after
-	}
-	if known == nil {
-		r.Journal.original(step, Original{now.Dev, now.Ino, found})
-	}
-	keep = true
-	return h, plan.Pending, ""
+	all.Wait()
 }
 
-// root pins a root once and keeps it until closeRoots.
-func (r *Runner) root(path string) (*fsys.Root, error) {
-	if root := r.roots[path]; root != nil {
-		return root, nil
-	}
-	root, err := fsys.OpenRoot(path)
-	if err != nil {
-		return nil, err
-	}
-	if r.roots == nil {
-		r.roots = map[string]*fsys.Root{}
-	}
-	r.roots[path] = root
-	return root, nil
+const (
+	piece    = 64 // neighbours that one hand takes at once
+	maxHands = 4
+)
+
+// pinned is a root that was opened once for all of a run, or why it could not be.
+type pinned struct {
+	root *fsys.Root
+	err  error
 }
 
-func (r *Runner) closeRoots() {
-	for _, root := range r.roots {
-		root.Close()
-	}
-	r.roots = nil
-}
-
-// ourOwn says whether a state is one that the step itself passes through.
-func (r *Runner) ourOwn(k perm.Kind, found perm.Set, before, narrow, after perm.POSIX) bool {
-	return slices.Contains(fsys.Partials(k, before, narrow), found) || slices.Contains(fsys.Partials(k, narrow, after), found)
-}
-
-func difference(reviewed, now perm.POSIX) string {
-	a, b := perm.Describe(reviewed.Set(), nil), perm.Describe(now.Set(), nil)
-	text := func(v perm.View) string {
-		s := fmt.Sprintf("%s:%s %s", v.Owner, v.Group, v.Mode)
-		if len(v.Entries) > 0 {
-			s += fmt.Sprintf(" with entries %v", v.Entries)
-		}
-		if len(v.Defaults) > 0 {
-			s += fmt.Sprintf(" and defaults %v", v.Defaults)
-		}
-		for _, f := range v.Flags {
-			s += ", " + f
-		}
-		return s
-	}
-	return fmt.Sprintf("reviewed as %s, now %s", text(a), text(b))
-}
-
-// change leads one held step as far as this pass goes, and looks at the result.
-func (r *Runner) change(h held, widen bool) {
-	if r.pause != nil {
-		r.pause()
-	}
-	// Time has passed since the path was examined: the journal was written in between.
-	if now, err := fsys.Look(h.fd); err != nil || now.State.Set() != h.from.Set() {
-		reason := "no longer as reviewed: it changed in this very moment"
-		if err != nil {
-			reason = err.Error()
-		}
-		r.finish(h.step, plan.Skipped, reason)
+func (r *Runner) pin() {
+	if r.roots != nil {
 		return
 	}
-	err := fsys.Apply(h.fd, h.kind, h.from, h.to, r.pause)
-	now, lookErr := fsys.Look(h.fd)
-	switch {
-	case err != nil:
-		reason := err.Error()
-		if lookErr == nil && now.State.Set() != h.back.Set() { // do not leave half a step behind
-			if back := r.restore(h, now.State); back != nil {
-				reason += "; and putting it back failed: " + back.Error()
-			}
-		}
-		r.finish(h.step, plan.Refused, reason)
-	case lookErr != nil:
-		r.finish(h.step, plan.Refused, "changed, but the result cannot be read: "+lookErr.Error())
-	case now.State.Set() != h.to.Set():
-		r.finish(h.step, plan.Refused, "changed, but the result is not as planned: "+difference(h.to, now.State))
-	case h.to.Set() == h.end.Set():
-		r.finish(h.step, plan.Done, "")
-	default:
-		r.Journal.narrowed(h.step)
+	r.roots = map[string]pinned{}
+	for _, path := range r.Roots {
+		root, err := fsys.OpenRoot(path)
+		r.roots[path] = pinned{root, err}
 	}
 }
 
-// restore leads a path back to what it was, narrowed in between as on the way there.
-func (r *Runner) restore(h held, from perm.POSIX) error {
-	narrow, err := perm.Narrow(h.kind, from.Set(), h.back.Set())
-	if err != nil {
-		return err
+func (r *Runner) letGo() {
+	for _, d := range r.hands {
+		d.close()
 	}
-	between, err := perm.POSIXOf(narrow)
-	if err != nil {
-		return err
+	for _, p := range r.roots {
+		if p.err == nil {
+			p.root.Close()
+		}
 	}
-	if h.kind == perm.Link {
-		between = from
-	}
-	return errors.Join(fsys.Apply(h.fd, h.kind, from, between, r.pause), fsys.Apply(h.fd, h.kind, between, h.back, r.pause))
+	r.roots, r.hands = nil, nil
 }
 
 // Verify reads every step that is done once more, after all of them, and tells those that are
 // not as planned any more.
 func (r *Runner) Verify(ctx context.Context) ([]plan.Result, error) {
-	defer r.closeRoots()
+	defer r.letGo()
 	var wrong []plan.Result
 	base := 0
 	for n := range r.Chunks.Count() {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
 		steps, err := r.Chunks.Steps(n)
 		if err != nil {
 			return nil, err
 		}
-		for i, s := range steps {
-			if err := ctx.Err(); err != nil {
-				return nil, err
+		errs := make([]error, len(steps))
+		r.share(len(steps), func(d *hand, i int) {
+			if r.Journal.steps[base+i].outcome == plan.Done {
+				errs[i] = d.verify(steps[i])
 			}
-			if r.Journal.steps[base+i].outcome != plan.Done {
-				continue
-			}
-			if err := r.verify(s); err != nil {
+		})
+		for i, err := range errs {
+			if err != nil {
 				wrong = append(wrong, plan.Result{Step: base + i, Outcome: plan.Done, Reason: err.Error()})
 			}
 		}
@@ -376,28 +321,42 @@ func (r *Runner) Verify(ctx context.Context) ([]plan.Result, error) {
 	return wrong, nil
 }
 
-func (r *Runner) verify(s plan.Step) error {
-	for _, rootPath := range r.Roots {
-		if !pathname.Under(s.Path, rootPath) {
-			continue
+// Settle looks at every step that was begun and has no outcome: a halted run leaves folders narrowed, and a crash
+// can leave a path anywhere on its way. It tells how they are, by their numbers, as far as that is of the run's own
+// doing.
+func (r *Runner) Settle(ctx context.Context) (map[int]perm.Set, error) {
+	defer r.letGo()
+	left := map[int]perm.Set{}
+	base := 0
+	for n := range r.Chunks.Count() {
+		if err := ctx.Err(); err != nil {
+			return nil, err
 		}
-		root, err := r.root(rootPath)
+		steps, err := r.Chunks.Steps(n)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		fd, err := root.Open(s.Path)
-		if err != nil {
-			return fmt.Errorf("afterwards: %w", err)
+		found := make([]perm.Set, len(steps))
+		r.share(len(steps), func(d *hand, i int) {
+			if p := r.Journal.steps[base+i]; p.outcome == plan.Pending && p.original != nil {
+				found[i] = d.settle(steps[i], *p.original)
+			}
+		})
+		for i, f := range found {
+			if f != (perm.Set{}) {
+				left[base+i] = f
+			}
 		}
-		defer unix.Close(fd)
-		now, err := fsys.Look(fd)
-		if err != nil {
-			return fmt.Errorf("afterwards: %w", err)
-		}
-		if now.State.Set() != s.After {
-			after, _ := perm.POSIXOf(s.After)
-			return fmt.Errorf("afterwards somebody changed it again: %s", difference(after, now.State))
-		}
+		base += len(steps)
 	}
-	return nil
+	return left, nil
+}
+
+// under gives the first root of a list that holds a path.
+func under(list []string, path string) (string, bool) {
+	i := slices.IndexFunc(list, func(root string) bool { return pathname.Under(path, root) })
+	if i < 0 {
+		return "", false
+	}
+	return list[i], true
 }

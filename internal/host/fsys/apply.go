@@ -108,20 +108,41 @@ func (o Op) after(k perm.Kind, p perm.POSIX) perm.POSIX {
 	return p
 }
 
-// Partials gives every state on the way from one to another, both ends included.
-func Partials(k perm.Kind, from, to perm.POSIX) []perm.Set {
+// Direct gives the calls that lead a path from one state to another without narrowing it first, where nobody
+// can do more in between than before or after. What leads there has to be narrow, and what is in there must stay
+// as it is.
+func Direct(k perm.Kind, from, to perm.POSIX) ([]Op, bool) {
+	if k == perm.Link {
+		return nil, false
+	}
+	owner, md := Op{setOwner, to}, Op{setMode, to}
+	for _, ops := range [][]Op{{}, {owner}, {md}, {owner, md}, {md, owner}} {
+		at, fine := from, true
+		for _, o := range ops {
+			at = o.after(k, at)
+			fine = fine && (len(ops) == 1 || at.Within(from, to))
+		}
+		if fine && at.Set() == to.Set() {
+			return ops, true
+		}
+	}
+	return nil, false
+}
+
+// Partials gives every state that calls lead through, both ends included.
+func Partials(k perm.Kind, from perm.POSIX, ops []Op) []perm.Set {
 	out := []perm.Set{from.Set()}
-	for _, o := range Sequence(k, from, to) {
+	for _, o := range ops {
 		from = o.after(k, from)
 		out = append(out, from.Set())
 	}
 	return out
 }
 
-// Apply leads what a descriptor points to from one state to another, and calls before each system call
-// what it was given for that, if anything.
-func Apply(fd int, k perm.Kind, from, to perm.POSIX, before func()) error {
-	for _, o := range Sequence(k, from, to) {
+// Apply makes the calls on what a descriptor points to, and before each calls what it was given for that, if
+// anything.
+func Apply(fd int, ops []Op, before func()) error {
+	for _, o := range ops {
 		if before != nil {
 			before()
 		}
@@ -158,7 +179,11 @@ func (o Op) do(fd int) error {
 		}
 		return unix.Setxattr(magic(fd), AttrDefault, o.to.Default.AppendXattr(nil), 0)
 	case setMode:
-		return unix.Chmod(magic(fd), uint32(o.to.Mode))
+		err := unix.Fchmodat(fd, "", uint32(o.to.Mode), unix.AT_EMPTY_PATH)
+		if err == unix.EOPNOTSUPP { // a kernel before 6.6, or a file system without modes, which will say so again
+			return unix.Chmod(magic(fd), uint32(o.to.Mode))
+		}
+		return err
 	case setCaps:
 		if o.to.Caps == "" {
 			return drop(fd, AttrCaps)

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 	"unsafe"
@@ -65,12 +66,52 @@ func (r *Root) Open(path string) (int, error) {
 		return -1, fmt.Errorf("%s does not lie under %s", pathname.Escape(path), pathname.Escape(r.Path))
 	}
 	rel := strings.Trim(path[len(r.Path):], "/")
-	fd, err := openParts(r.fd, rel, unix.RESOLVE_BENEATH|unix.RESOLVE_NO_SYMLINKS|unix.RESOLVE_NO_XDEV)
+	fd, err := openParts(r.fd, rel, beneath)
 	if err != nil {
 		return -1, explain(err)
 	}
 	return fd, nil
 }
+
+// An Opener opens many paths beneath a root. It keeps the folder of the last one open, so that the next one in
+// there costs less; letting it go now and then bounds how long a folder that is moved away is still worked in.
+type Opener struct {
+	Root   *Root
+	folder string
+	fd     int
+	open   bool
+}
+
+// Open is as the root's.
+func (o *Opener) Open(path string) (int, error) {
+	if path == o.Root.Path || !pathname.Under(path, o.Root.Path) {
+		return o.Root.Open(path)
+	}
+	if folder := pathname.Folder(path); !o.open || folder != o.folder {
+		o.Close()
+		fd, err := o.Root.Open(pathname.Join(folder, ".")) // which has to be looked up in it, so that it is no link
+		if err != nil {
+			return -1, err
+		}
+		o.folder, o.fd, o.open = folder, fd, true
+	}
+	fd, err := openParts(o.fd, path[strings.LastIndexByte(path, '/')+1:], beneath)
+	if err != nil {
+		return -1, explain(err)
+	}
+	return fd, nil
+}
+
+// Close lets the folder go; the opener can still be used.
+func (o *Opener) Close() {
+	if o.open {
+		unix.Close(o.fd)
+		o.open = false
+	}
+}
+
+// beneath is how everything below a root is opened.
+const beneath = unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_XDEV
 
 // Content opens a folder's content for reading, given a descriptor that points to it.
 func Content(fd int) (int, error) {
@@ -167,8 +208,6 @@ type Info struct {
 	Top      bool // a file system is mounted here
 }
 
-const statxMask = unix.STATX_TYPE | unix.STATX_MODE | unix.STATX_NLINK | unix.STATX_UID | unix.STATX_GID | unix.STATX_INO | unix.STATX_SIZE | unix.STATX_MTIME
-
 // state is what statx tells of a path's permissions; lists and capabilities are attributes.
 func state(st *unix.Statx_t) perm.POSIX {
 	p := perm.POSIX{UID: st.Uid, GID: st.Gid, Mode: mode.Mode(st.Mode & 0o7777)}
@@ -202,36 +241,15 @@ func KindOf(m uint32) perm.Kind {
 
 // Look reads the permission state behind a descriptor that Open gave.
 func Look(fd int) (Info, error) {
-	var st unix.Statx_t
-	if err := unix.Statx(fd, "", unix.AT_EMPTY_PATH|unix.AT_SYMLINK_NOFOLLOW, statxMask, &st); err != nil {
-		return Info{}, fmt.Errorf("read permissions: %w", err)
-	}
-	i := Info{Kind: KindOf(uint32(st.Mode)), Links: uint64(st.Nlink), Dev: unix.Mkdev(st.Dev_major, st.Dev_minor), Ino: st.Ino, State: state(&st),
-		Size: int64(st.Size), Modified: time.Unix(st.Mtime.Sec, int64(st.Mtime.Nsec)), Top: st.Attributes&unix.STATX_ATTR_MOUNT_ROOT != 0}
-	if i.Kind == perm.Link {
-		return i, nil
-	}
-	get := func(name string) ([]byte, error) {
-		buf := make([]byte, 512)
-		for {
-			n, err := unix.Getxattr(magic(fd), name, buf)
-			switch {
-			case err == unix.ERANGE && len(buf) < 128<<10:
-				buf = make([]byte, len(buf)*4)
-			case err == unix.ENODATA || err == unix.EOPNOTSUPP:
-				return nil, nil
-			case err != nil:
-				return nil, fmt.Errorf("read attribute %s: %w", name, err)
-			default:
-				return buf[:n], nil
-			}
-		}
-	}
-	names, err := attrNames(func(b []byte) (int, error) { return unix.Listxattr(magic(fd), b) })
+	var r Reader
+	seen, err := r.Look(fd)
 	if err != nil {
-		return Info{}, fmt.Errorf("list attributes: %w", err)
+		return Info{}, err
 	}
-	return i, i.fill(names, get)
+	p, err := perm.POSIXOf(seen.Set)
+	st := &r.stat
+	return Info{Kind: seen.Kind, State: p, Links: seen.Links, Dev: seen.Dev, Ino: seen.Ino,
+		Size: int64(st.Size), Modified: time.Unix(st.Mtime.Sec, int64(st.Mtime.Nsec)), Top: st.Attributes&unix.STATX_ATTR_MOUNT_ROOT != 0}, err
 }
 
 // fill reads the attributes that names says are there.
@@ -304,6 +322,7 @@ type Reader struct {
 	plain       map[plainKey]perm.Set
 	known       map[string]perm.Set // by raw
 	raw         []byte
+	number      []byte
 }
 
 type plainKey struct {
@@ -313,6 +332,94 @@ type plainKey struct {
 }
 
 const scanMask = unix.STATX_TYPE | unix.STATX_MODE | unix.STATX_UID | unix.STATX_GID | unix.STATX_INO | unix.STATX_CTIME | unix.STATX_NLINK
+const fullMask = scanMask | unix.STATX_SIZE | unix.STATX_MTIME
+
+// A place is where a path's attributes are read: an entry of an open folder, or what a descriptor points to,
+// which is an entry of the process's own folder of descriptors.
+type place struct {
+	dir    int
+	name   []byte // with a NUL byte at its end
+	follow bool   // through the kernel's own link to an open file, which resolves nothing again
+}
+
+func (p place) flags() uintptr {
+	if p.follow {
+		return 0
+	}
+	return unix.AT_SYMLINK_NOFOLLOW
+}
+
+// path names the place for kernels that read attributes by path only.
+func (p place) path() string { return magic(p.dir) + "/" + string(p.name[:len(p.name)-1]) }
+
+func (p place) list(b []byte) (int, error) {
+	if p.follow {
+		return unix.Listxattr(p.path(), b)
+	}
+	return unix.Llistxattr(p.path(), b)
+}
+
+// descriptors is the folder of this process's own descriptors.
+var descriptors = sync.OnceValues(func() (int, error) {
+	fd, err := unix.Open("/proc/self/fd", unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return -1, fmt.Errorf("/proc has to be mounted to read attributes: %w", err)
+	}
+	return fd, nil
+})
+
+// A Sight is what a descriptor showed.
+type Sight struct {
+	Stamp
+	Kind  perm.Kind
+	Set   perm.Set
+	Links uint64
+	Dev   uint64
+}
+
+var nothing = []byte{0}
+
+func (r *Reader) statx(fd int, mask uintptr) error {
+	_, _, e := unix.Syscall6(unix.SYS_STATX, uintptr(fd), uintptr(unsafe.Pointer(&nothing[0])), unix.AT_EMPTY_PATH|unix.AT_SYMLINK_NOFOLLOW, mask, uintptr(unsafe.Pointer(&r.stat)), 0)
+	if e != 0 {
+		return fmt.Errorf("read permissions: %w", e)
+	}
+	return nil
+}
+
+// Look reads the permission state behind a descriptor that Open gave.
+func (r *Reader) Look(fd int) (Sight, error) {
+	if err := r.statx(fd, fullMask); err != nil {
+		return Sight{}, err
+	}
+	st := &r.stat
+	s := Sight{Stamp: r.stamp(), Kind: KindOf(uint32(st.Mode)), Links: uint64(st.Nlink), Dev: unix.Mkdev(st.Dev_major, st.Dev_minor)}
+	dir, err := descriptors()
+	if err != nil {
+		return Sight{}, err
+	}
+	r.number = append(strconv.AppendInt(r.number[:0], int64(fd), 10), 0)
+	if s.Set, err = r.read(place{dir, r.number, true}, s.Kind); err != nil {
+		return Sight{}, fmt.Errorf("read attributes: %w", err)
+	}
+	return s, nil
+}
+
+// Same says whether nothing was done to what a descriptor showed: lists and all, for that changes the stamp.
+func (r *Reader) Same(fd int, s Sight) (bool, error) {
+	err := r.statx(fd, scanMask)
+	return r.stamp() == s.Stamp, err
+}
+
+// Plain gives owner, group, mode and flags, without a look at lists and capabilities.
+func (r *Reader) Plain(fd int) (perm.POSIX, error) {
+	err := r.statx(fd, scanMask)
+	return state(&r.stat), err
+}
+
+func (r *Reader) stamp() Stamp {
+	return Stamp{r.stat.Ino, r.stat.Ctime.Sec*1e9 + int64(r.stat.Ctime.Nsec)}
+}
 
 // A Stamp is what cannot stay the same where anything of a path's permissions changed: its inode,
 // and when that was changed last, in nanoseconds of Unix time.
@@ -337,11 +444,11 @@ func (r *Reader) At(dir int, name []byte, past *Known) (perm.Kind, perm.Set, Sta
 		return 0, perm.Set{}, Stamp{}, e
 	}
 	k := KindOf(uint32(st.Mode))
-	stamp := Stamp{st.Ino, st.Ctime.Sec*1e9 + int64(st.Ctime.Nsec)}
+	stamp := r.stamp()
 	if past != nil && past.Stamp == stamp && past.Kind == k {
 		return k, past.Set, stamp, nil
 	}
-	set, err := r.read(dir, name, k)
+	set, err := r.read(place{dir, name, false}, k)
 	return k, set, stamp, err
 }
 
@@ -357,12 +464,12 @@ func (r *Reader) Extra(k perm.Kind) (x tree.Extra) {
 }
 
 // read makes the set of the entry that was looked at last.
-func (r *Reader) read(dir int, name []byte, k perm.Kind) (perm.Set, error) {
+func (r *Reader) read(at place, k perm.Kind) (perm.Set, error) {
 	st := &r.stat
 	names := ""
 	if k != perm.Link {
 		var err error
-		if names, err = r.names(dir, name); err != nil {
+		if names, err = r.names(at); err != nil {
 			return perm.Set{}, err
 		}
 	}
@@ -381,12 +488,12 @@ func (r *Reader) read(dir int, name []byte, k perm.Kind) (perm.Set, error) {
 		}
 		return s, nil
 	}
-	return r.rich(dir, name, names, state(st))
+	return r.rich(at, names, state(st))
 }
 
 // rich makes the set of a path with attributes. Few lists serve many paths, so that decoding and
 // checking each once is enough: raw is what the kernel said, attribute by attribute.
-func (r *Reader) rich(dir int, name []byte, names string, p perm.POSIX) (perm.Set, error) {
+func (r *Reader) rich(at place, names string, p perm.POSIX) (perm.Set, error) {
 	raw := binary.NativeEndian.AppendUint32(r.raw[:0], p.UID)
 	raw = binary.NativeEndian.AppendUint32(raw, p.GID)
 	raw = binary.NativeEndian.AppendUint32(raw, uint32(p.Mode)|uint32(p.Flags)<<16)
@@ -395,7 +502,7 @@ func (r *Reader) rich(dir int, name []byte, names string, p perm.POSIX) (perm.Se
 		var b []byte
 		if strings.Contains(names, a+"\x00") {
 			var err error
-			if b, err = r.attr(dir, name, a); err != nil {
+			if b, err = r.attr(at, a); err != nil {
 				return perm.Set{}, err
 			}
 		}
@@ -425,11 +532,11 @@ func (r *Reader) rich(dir int, name []byte, names string, p perm.POSIX) (perm.Se
 	return s, nil
 }
 
-func (r *Reader) names(dir int, name []byte) (string, error) {
+func (r *Reader) names(at place) (string, error) {
 	if !xattrat.Load() {
-		return attrNames(func(b []byte) (int, error) { return unix.Llistxattr(entry(dir, name), b) })
+		return attrNames(at.list)
 	}
-	n, _, e := unix.Syscall6(sysListxattrat, uintptr(dir), uintptr(unsafe.Pointer(&name[0])), unix.AT_SYMLINK_NOFOLLOW,
+	n, _, e := unix.Syscall6(sysListxattrat, uintptr(at.dir), uintptr(unsafe.Pointer(&at.name[0])), at.flags(),
 		uintptr(unsafe.Pointer(&r.list[0])), uintptr(len(r.list)), 0)
 	switch e {
 	case 0:
@@ -440,12 +547,10 @@ func (r *Reader) names(dir int, name []byte) (string, error) {
 	case unix.EOPNOTSUPP:
 		return "", nil
 	case unix.ERANGE:
-		return attrNames(func(b []byte) (int, error) { return unix.Llistxattr(entry(dir, name), b) })
+		return attrNames(at.list)
 	}
 	return "", e
 }
-
-func entry(dir int, name []byte) string { return magic(dir) + "/" + string(name[:len(name)-1]) }
 
 type xattrArgs struct {
 	value uint64
@@ -453,14 +558,14 @@ type xattrArgs struct {
 	flags uint32
 }
 
-func (r *Reader) attr(dir int, name []byte, attr string) ([]byte, error) {
+func (r *Reader) attr(at place, attr string) ([]byte, error) {
 	if xattrat.Load() {
 		a, err := unix.BytePtrFromString(attr)
 		if err != nil {
 			return nil, err
 		}
 		args := xattrArgs{value: uint64(uintptr(unsafe.Pointer(&r.value[0]))), size: uint32(len(r.value))}
-		n, _, e := unix.Syscall6(sysGetxattrat, uintptr(dir), uintptr(unsafe.Pointer(&name[0])), unix.AT_SYMLINK_NOFOLLOW,
+		n, _, e := unix.Syscall6(sysGetxattrat, uintptr(at.dir), uintptr(unsafe.Pointer(&at.name[0])), at.flags(),
 			uintptr(unsafe.Pointer(a)), uintptr(unsafe.Pointer(&args)), unsafe.Sizeof(args))
 		switch e {
 		case 0:
@@ -472,8 +577,12 @@ func (r *Reader) attr(dir int, name []byte, attr string) ([]byte, error) {
 			return nil, e
 		}
 	}
+	get := unix.Lgetxattr
+	if at.follow {
+		get = unix.Getxattr
+	}
 	big := make([]byte, 128<<10)
-	n, err := unix.Lgetxattr(entry(dir, name), attr, big)
+	n, err := get(at.path(), attr, big)
 	if err == unix.ENODATA || err == unix.EOPNOTSUPP {
 		return nil, nil
 	}

@@ -1,0 +1,219 @@
+//go:build linux
+
+package change
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"golang.org/x/sys/unix"
+
+	"idletally/internal/core/perm"
+	"idletally/internal/core/plan"
+)
+
+// Somebody swaps what lies at the paths of a plan, again and again, while it is carried out: nothing outside is
+// ever changed, and of what is inside only what was reviewed. Everything that is swapped in is in the reviewed state, so
+// that only where it lies can give it away.
+func TestSwaps(t *testing.T) {
+	exchange := func(a, b string) func() {
+		return func() { unix.Renameat2(unix.AT_FDCWD, a, unix.AT_FDCWD, b, unix.RENAME_EXCHANGE) }
+	}
+	cover := func(from, over string) func() {
+		covered := false
+		return func() {
+			if covered = !covered; covered {
+				unix.Mount(from, over, "", unix.MS_BIND, "")
+			} else {
+				unix.Unmount(over, unix.MNT_DETACH)
+			}
+		}
+	}
+	for _, c := range []struct {
+		name string
+		trap func(dir, outside string) (swap func()) // makes what is swapped in
+		met  plan.Outcome                            // what comes of it when it is met
+		met2 plan.Outcome
+	}{
+		{"a folder and a link to one outside", func(dir, outside string) func() {
+			os.Symlink(outside, filepath.Join(dir, "other"))
+			return exchange(filepath.Join(dir, "folder"), filepath.Join(dir, "other"))
+		}, plan.Refused, plan.Refused},
+		{"a file and a link to one outside", func(dir, outside string) func() {
+			os.Symlink(filepath.Join(outside, "x"), filepath.Join(dir, "folder", "other"))
+			return exchange(filepath.Join(dir, "folder", "x"), filepath.Join(dir, "folder", "other"))
+		}, plan.Skipped, plan.Skipped},
+		{"a file and another name of one outside", func(dir, outside string) func() {
+			os.Link(filepath.Join(outside, "x"), filepath.Join(dir, "folder", "other"))
+			return exchange(filepath.Join(dir, "folder", "x"), filepath.Join(dir, "folder", "other"))
+		}, plan.Refused, plan.Skipped},
+		{"a folder and a folder with other names of what is outside", func(dir, outside string) func() {
+			os.Mkdir(filepath.Join(dir, "other"), 0o755)
+			os.Link(filepath.Join(outside, "x"), filepath.Join(dir, "other", "x"))
+			return exchange(filepath.Join(dir, "folder"), filepath.Join(dir, "other"))
+		}, plan.Refused, plan.Skipped},
+		{"a folder that another file system lies on", func(dir, outside string) func() {
+			return cover(outside, filepath.Join(dir, "folder"))
+		}, plan.Refused, plan.Refused},
+		{"a file that one from outside lies on", func(dir, outside string) func() {
+			return cover(filepath.Join(outside, "x"), filepath.Join(dir, "folder", "x"))
+		}, plan.Refused, plan.Skipped},
+		{"a folder that moves out of the way", func(dir, outside string) func() {
+			away := false
+			return func() {
+				a, b := filepath.Join(dir, "folder"), filepath.Join(dir, "away")
+				if away = !away; away {
+					unix.Rename(a, b)
+				} else {
+					unix.Rename(b, a)
+				}
+			}
+		}, plan.Skipped, plan.Skipped},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			outside, dir := t.TempDir(), t.TempDir()
+			victim, file := filepath.Join(outside, "x"), filepath.Join(dir, "folder", "x")
+			if err := errors.Join(os.WriteFile(victim, nil, 0o644), os.Mkdir(filepath.Join(dir, "folder"), 0o755), os.WriteFile(file, nil, 0o644)); err != nil {
+				t.Fatal(err)
+			}
+			before := look(t, outside, victim).State.Set()
+			inside, err := os.Open(file)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer inside.Close()
+			swap := c.trap(dir, outside)
+			t.Cleanup(func() {
+				unix.Unmount(file, unix.MNT_DETACH)
+				unix.Unmount(filepath.Join(dir, "folder"), unix.MNT_DETACH)
+			})
+			stop, done := make(chan struct{}), make(chan int)
+			go func() {
+				for n := 0; ; n++ {
+					select {
+					case <-stop:
+						done <- n
+						return
+					default:
+						swap()
+					}
+				}
+			}()
+			step := plan.Step{Path: file, Kind: perm.File, Before: before, After: perm.POSIX{UID: 1234, Mode: 0o600}.Set()}
+			outcomes := map[plan.Outcome]int{}
+			for i := range 1000 {
+				if err := errors.Join(inside.Chown(0, 0), inside.Chmod(0o644)); err != nil { // whatever the last round left
+					t.Fatal(err)
+				}
+				w := &world{dir: dir, steps: []plan.Step{step}, chunks: memory{{step}}}
+				os.Remove(w.journal(t))
+				r := w.runner(t)
+				if err := r.Run(t.Context()); err != nil {
+					t.Fatal(err)
+				}
+				res := r.Journal.Results()[0]
+				outcomes[res.Outcome]++
+				r.Journal.Close()
+				if got := look(t, outside, victim).State.Set(); got != before {
+					t.Fatalf("round %d: the file outside was changed", i)
+				}
+				if st, err := inside.Stat(); err != nil || (st.Mode().Perm() == 0o600) != (res.Outcome == plan.Done) {
+					t.Fatalf("round %d: %s %s, but the file inside has the mode %v, %v", i, res.Outcome, res.Reason, st.Mode(), err)
+				}
+			}
+			close(stop)
+			t.Logf("%d swaps, outcomes %v", <-done, outcomes)
+			if outcomes[plan.Done] == 0 || outcomes[c.met]+outcomes[c.met2] == 0 {
+				t.Errorf("the race was not met from both sides: %v", outcomes)
+			}
+		})
+	}
+}
+
+// The same with many steps at once, which share folders that were opened once, and with names of what is outside put
+// in their places: those are refused, wherever the run has got to.
+func TestSwapsInTheMiddle(t *testing.T) {
+	outside, dir := t.TempDir(), t.TempDir()
+	const files = 300
+	state := perm.POSIX{Mode: 0o644}.Set()
+	w := &world{dir: dir}
+	for i := range files {
+		name := fmt.Sprintf("x%03d", i)
+		folder := filepath.Join(dir, fmt.Sprintf("f%d", i/100))
+		if err := errors.Join(os.MkdirAll(folder, 0o755), os.WriteFile(filepath.Join(folder, name), nil, 0o644), os.WriteFile(filepath.Join(outside, name), nil, 0o644)); err != nil {
+			t.Fatal(err)
+		}
+		w.steps = append(w.steps, plan.Step{Path: filepath.Join(folder, name), Kind: perm.File, Before: state, After: perm.POSIX{UID: 1234, Mode: 0o600}.Set()})
+		if err := os.Link(filepath.Join(outside, name), filepath.Join(dir, "trap-"+name)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w.chunks = memory{w.steps}
+	stop, done := make(chan struct{}), make(chan int)
+	go func() {
+		n := 0
+		for ; ; n++ {
+			select {
+			case <-stop:
+				done <- n
+				return
+			default:
+				p := w.steps[n%files].Path
+				unix.Renameat2(unix.AT_FDCWD, p, unix.AT_FDCWD, filepath.Join(dir, "trap-"+filepath.Base(p)), unix.RENAME_EXCHANGE)
+			}
+		}
+	}()
+	outcomes := map[plan.Outcome]int{}
+	for round := range 40 {
+		os.Remove(w.journal(t))
+		r := w.runner(t)
+		if err := r.Run(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		for _, res := range r.Journal.Results() {
+			outcomes[res.Outcome]++
+		}
+		b := w.undo(r.Journal)
+		r.Journal.Close()
+		for _, s := range w.steps {
+			if got := look(t, outside, filepath.Join(outside, filepath.Base(s.Path))).State.Set(); got != state {
+				t.Fatalf("round %d: %s outside was changed", round, filepath.Base(s.Path))
+			}
+		}
+		for len(b.steps) > 0 { // what was swapped away in this moment is met at another try
+			os.Remove(b.journal(t))
+			back := b.runner(t)
+			if err := back.Run(t.Context()); err != nil {
+				t.Fatal(err)
+			}
+			var rest []plan.Step
+			for _, res := range back.Journal.Results() {
+				if res.Outcome != plan.Done && res.Outcome != plan.Already {
+					rest = append(rest, b.steps[res.Step])
+				}
+			}
+			back.Journal.Close()
+			b.steps, b.chunks = rest, memory{rest}
+		}
+	}
+	close(stop)
+	t.Logf("%d swaps, outcomes %v", <-done, outcomes)
+	if outcomes[plan.Done] == 0 || outcomes[plan.Refused] == 0 {
+		t.Errorf("the race was not met from both sides: %v", outcomes)
+	}
+}
+
+// undo is the plan that puts back what a run has changed.
+func (w *world) undo(j *Journal) *world {
+	b := &world{dir: w.dir}
+	for i, res := range j.Results() {
+		if o, ok := j.Original(i); ok && res.Outcome == plan.Done {
+			b.steps = append(b.steps, plan.Step{Path: w.steps[i].Path, Kind: w.steps[i].Kind, Before: w.steps[i].After, After: o})
+		}
+	}
+	b.chunks = memory{b.steps}
+	return b
+}
