@@ -100,6 +100,14 @@ func TestReview(t *testing.T) {
 	if now := snapshot(t, author, "ticketing", "slip-north"); now.Root != was.Root {
 		t.Errorf("root hash %s, before %s", now.Root, was.Root)
 	}
+	if o, err := author.Originals(ctx, r.ID, "slip-north", "", 10); err != nil || len(o) != 1 || o[0].Path != "/srv/ticketing/site" || o[0].Left.Mode != "0700" || o[0].Original.Mode == "0700" {
+		t.Errorf("originals %+v, %v", o, err)
+	}
+	if o, err := author.Originals(ctx, r.ID, "slip-north", "/srv/ticketing/site/*", 10); err != nil || len(o) != 0 {
+		t.Errorf("originals that no pattern fits: %+v, %v", o, err)
+	}
+	_, err = author.Originals(ctx, r.ID, "slip-north", "srv", 10)
+	fails(t, "a pattern that is none", err, http.StatusUnprocessableEntity, "pattern")
 	// What somebody changed since a run is told where it is to be put back.
 	must(t, os.Chmod(site, 0o711))
 	snapshot(t, author, "ticketing", "slip-north")

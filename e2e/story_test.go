@@ -144,13 +144,21 @@ func tryCommands(t *testing.T, s *demo.Stage) {
 	}
 }
 
-func newest(t *testing.T, s *demo.Stage) string {
+func newest(t *testing.T, s *demo.Stage) string { return snapshots(t, s)[0].ID }
+
+func oldest(t *testing.T, s *demo.Stage) string {
+	all := snapshots(t, s)
+	return all[len(all)-1].ID
+}
+
+// snapshots are those of ticketing on slip-north, the newest first.
+func snapshots(t *testing.T, s *demo.Stage) []wire.Snapshot {
 	t.Helper()
-	snaps, err := as(t, s, "lookout").Snapshots(t.Context(), "ticketing", "slip-north", 1)
+	snaps, err := as(t, s, "lookout").Snapshots(t.Context(), "ticketing", "slip-north", 100)
 	if err != nil || len(snaps) == 0 {
 		t.Fatal(err)
 	}
-	return snaps[0].ID
+	return snaps
 }
 
 // Nobody approves their own plan, not even an admin, and what is approved is what was looked at.

@@ -16,6 +16,7 @@ const Plans = lazy(() => import("./pages/Plans"));
 const PlanPage = lazy(() => import("./pages/Plan"));
 const Runs = lazy(() => import("./pages/Runs"));
 const RunPage = lazy(() => import("./pages/Run"));
+const PutBack = lazy(() => import("./pages/PutBack"));
 const Snapshots = lazy(() => import("./pages/Snapshots"));
 const Look = lazy(() => import("./pages/Look"));
 const Calculate = lazy(() => import("./pages/Calculate"));
@@ -47,7 +48,8 @@ export function App() {
           <Route path="plans/:id" element={<PlanPage me={me.data} />} />
           <Route path="runs" element={<Runs />} />
           <Route path="runs/:id" element={<RunPage me={me.data} />} />
-          <Route path="snapshots" element={<Snapshots />} />
+          <Route path="put-back" element={<PutBack me={me.data} />} />
+          <Route path="snapshots" element={<Snapshots me={me.data} />} />
           <Route path="look" element={<Look me={me.data} />} />
           <Route path="calculate" element={<Calculate />} />
           <Route path="*" element={<Note>There is nothing at this address. The links above lead on.</Note>} />

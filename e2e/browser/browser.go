@@ -121,7 +121,7 @@ func (b *Browser) SignIn(name, password string) error {
 
 // Press presses the button or follows the link that is called so.
 func (b *Browser) Press(name string) error {
-	xpath := fmt.Sprintf(`//*[self::button or self::a or self::summary][normalize-space(.)="%[1]s" or @aria-label="%[1]s" or @title="%[1]s" or starts-with(normalize-space(.), "%[1]s")]`, name)
+	xpath := fmt.Sprintf(`//*[self::button or self::a or self::summary or self::input][normalize-space(.)="%[1]s" or @aria-label="%[1]s" or @title="%[1]s" or starts-with(normalize-space(.), "%[1]s")]`, name)
 	if err := b.Do(chromedp.WaitVisible(xpath, chromedp.BySearch), chromedp.WaitEnabled(xpath, chromedp.BySearch), chromedp.Click(xpath, chromedp.BySearch)); err != nil {
 		return fmt.Errorf("press %q: %w", name, err)
 	}

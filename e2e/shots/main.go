@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"idletally/demo"
 	"idletally/e2e/browser"
@@ -13,7 +14,7 @@ import (
 
 func main() {
 	if len(os.Args) < 4 {
-		fmt.Fprintln(os.Stderr, "want ADDRESS FOLDER PERSON [NAME=PATH...] [dark] [narrow]")
+		fmt.Fprintln(os.Stderr, "want ADDRESS FOLDER PERSON [NAME=PATH;PRESS;PRESS...] [dark] [narrow]")
 		os.Exit(2)
 	}
 	if err := run(os.Args[1], os.Args[2], os.Args[3], os.Args[4:]); err != nil {
@@ -51,8 +52,17 @@ func run(address, folder, person string, pages []string) error {
 		}
 	}
 	for _, p := range wanted {
-		if err := b.Go(p[1]); err != nil {
+		path, presses, _ := strings.Cut(p[1], ";")
+		if err := b.Go(path); err != nil {
 			return err
+		}
+		for press := range strings.SplitSeq(presses, ";") {
+			if press == "" {
+				continue
+			}
+			if err := b.Press(press); err != nil {
+				return err
+			}
 		}
 		if err := b.Shot(filepath.Join(folder, p[0]+".png")); err != nil {
 			return err

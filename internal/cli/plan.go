@@ -156,7 +156,7 @@ func showPlan(o *options, c *cobra.Command, p wire.Plan) error {
 		showChange(c, g)
 	}
 	for _, l := range p.Left {
-		say(c, "left alone: %s: %s", l.Path, l.Why)
+		say(c, "left alone: %s: %s", strings.TrimSpace(l.Host+" "+l.Path), l.Why)
 	}
 	showReview(c, p)
 	return nil

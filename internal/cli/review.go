@@ -35,7 +35,7 @@ func decide(o *options, approve bool) *cobra.Command {
 			next := ""
 			switch {
 			case p.State == "in review":
-				next = fmt.Sprintf("%d of %d have approved: another reviewer", len(p.Approvals), p.Needed)
+				next = fmt.Sprintf("%d of %d have approved: another reviewer", p.Standing(), p.Needed)
 			case approve:
 				next = "an operator: idletally run start " + p.ID
 			}
@@ -104,13 +104,17 @@ func showReview(c *cobra.Command, p wire.Plan) {
 		say(c, "  %-18s  instead: %s", "", x.Instead)
 	}
 	for _, a := range p.Approvals {
-		say(c, "approved by %s, %s %s", a.Reviewer, when(a.At), a.Remark)
+		old := ""
+		if a.Old {
+			old = " too long ago to count: it has to be said again"
+		}
+		say(c, "approved by %s, %s%s %s", a.Reviewer, when(a.At), old, a.Remark)
 		for id, w := range a.Words {
 			say(c, "  of caution %s: %s", id, w)
 		}
 	}
 	if p.State == "in review" && p.Needed > 1 {
-		say(c, "%d of %d reviewers have approved", len(p.Approvals), p.Needed)
+		say(c, "%d of %d reviewers have approved", p.Standing(), p.Needed)
 	}
 	for _, r := range p.Remarks {
 		say(c, "%s, %s: %s%s", r.Author, when(r.At), strings.TrimSpace(r.Host+" "+r.Path+" "), r.Body)

@@ -92,7 +92,36 @@ func runCommand(o *options) *cobra.Command {
 			}
 			return follow(c, api, r.ID)
 		})}
-	return noun("run", "Carrying out plans", start, watch, show, list, halt, resume)
+	var host, paths string
+	var most int
+	originals := &cobra.Command{Use: "originals RUN", Short: "List what a run found before it changed anything, and how it left it", Args: args(1, 1, "a run"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			r, err := api.Run(c.Context(), a[0])
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"HOST", "KIND", "FOUND", "LEFT", "PATH"}, none: "The run changed nothing there."}
+			all := []wire.Original{}
+			for _, h := range r.Hosts {
+				if host != "" && h.Host != host {
+					continue
+				}
+				list, err := api.Originals(c.Context(), r.ID, h.Host, paths, most-len(all))
+				if err != nil {
+					return err
+				}
+				all = append(all, list...)
+			}
+			for _, x := range all {
+				t.add(x.Host, x.Kind, x.Original.String(), x.Left.String(), x.Path)
+			}
+			t.value = all
+			return o.show(c, t)
+		})}
+	originals.Flags().StringVar(&host, "host", "", "only this host")
+	originals.Flags().StringVar(&paths, "paths", "", "only paths that this pattern fits")
+	originals.Flags().IntVar(&most, "limit", 100_000, "at most so many")
+	return noun("run", "Carrying out plans", start, watch, show, list, halt, resume, originals)
 }
 
 func showRun(o *options, c *cobra.Command, api *client.Client, r wire.Run) error {

@@ -470,6 +470,11 @@ func (c *Client) Results(ctx context.Context, id string, most int) ([]wire.RunRe
 	return All[wire.RunResult](ctx, c, "/runs/"+url.PathEscape(id)+"/results", nil, most)
 }
 
+// Originals lists what a run found on a host before it changed anything, of all paths or of those that a pattern fits.
+func (c *Client) Originals(ctx context.Context, id, host, paths string, most int) ([]wire.Original, error) {
+	return All[wire.Original](ctx, c, "/runs/"+url.PathEscape(id)+"/originals", url.Values{"host": {host}, "paths": {paths}}, most)
+}
+
 // History lists the audit log, newest first.
 func (c *Client) History(ctx context.Context, most int) ([]wire.History, error) {
 	return All[wire.History](ctx, c, "/history", nil, most)

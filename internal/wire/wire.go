@@ -527,6 +527,17 @@ type Approval struct {
 	At       time.Time         `json:"at"`
 	Remark   string            `json:"remark,omitempty"`
 	Words    map[string]string `json:"words,omitempty" doc:"What they said of grave cautions, by caution"`
+	Old      bool              `json:"old,omitempty" doc:"Too long ago to count: it has to be said again"`
+}
+
+// Standing counts the approvals that are not too old.
+func (p Plan) Standing() (n int) {
+	for _, a := range p.Approvals {
+		if !a.Old {
+			n++
+		}
+	}
+	return n
 }
 
 // Remark is what somebody said of a plan, or of one of its steps.
@@ -570,6 +581,7 @@ type PlanGroup struct {
 
 // Left is a finding that a plan leaves.
 type Left struct {
+	Host string `json:"host,omitempty"`
 	Path string `json:"path"`
 	Why  string `json:"why"`
 }
@@ -582,6 +594,15 @@ type Step struct {
 	Kind   string    `json:"kind"`
 	Before perm.View `json:"before"`
 	After  perm.View `json:"after"`
+}
+
+// An Original is a path as a run found it, and as the run left it.
+type Original struct {
+	Host     string    `json:"host"`
+	Path     string    `json:"path"`
+	Kind     string    `json:"kind"`
+	Original perm.View `json:"original"`
+	Left     perm.View `json:"left" doc:"As the run left it: as planned, or narrowed where the run was halted"`
 }
 
 // Decision approves or declines.

@@ -62,6 +62,34 @@ export const useRuns = () =>
 export const useResults = (id: string, enabled: boolean) =>
   useQuery({ queryKey: ["results", id], enabled, queryFn: () => body(api.GET(`${v1}/runs/{id}/results`, { params: { path: { id } } })) });
 
+export const useOriginals = (run: string, host: string, paths: string) =>
+  useInfiniteQuery({
+    queryKey: ["originals", run, host, paths],
+    enabled: host !== "",
+    initialPageParam: 0,
+    queryFn: ({ pageParam }) => body(api.GET(`${v1}/runs/{id}/originals`, { params: { path: { id: run }, query: { host, paths: paths || undefined, after: pageParam } } })),
+    getNextPageParam: (last) => (last.next ? Number(last.next) : undefined),
+    retry: false,
+  });
+
+/** A plan's steps on a host, chunk by chunk: nobody says beforehand how many steps come, but how many there are. */
+export const useSteps = (plan: string, host: string, steps: number) =>
+  useInfiniteQuery({
+    queryKey: ["steps", plan, host],
+    enabled: host !== "",
+    initialPageParam: 0,
+    queryFn: ({ pageParam }) => body(api.GET(`${v1}/plans/{id}/steps`, { params: { path: { id: plan }, query: { host, chunk: pageParam } } })),
+    getNextPageParam: (_, pages) => (pages.reduce((n, p) => n + (p.items?.length ?? 0), 0) < steps ? pages.length : undefined),
+  });
+
+/** What a host looks like otherwise than in an older snapshot. */
+export const useTurnover = (from: string, to: string) =>
+  useQuery({
+    queryKey: ["turnover", from, to],
+    enabled: from !== "" && to !== "",
+    queryFn: () => body(api.GET(`${v1}/snapshots/{id}/changes`, { params: { path: { id: to }, query: { from, limit: 100 } } })),
+  });
+
 export const useSnapshots = () =>
   useQuery({ queryKey: ["snapshots"], queryFn: () => body(api.GET(`${v1}/snapshots`)), refetchInterval: 10_000 });
 

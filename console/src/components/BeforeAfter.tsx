@@ -30,11 +30,11 @@ function Side({ title, view, other, ring }: { title: string; view: View; other: 
 }
 
 /** A change in two columns; what differs is ringed on the before side and strong on both. */
-export function BeforeAfter({ before, after }: { before: View; after: View }) {
+export function BeforeAfter({ before, after, names = ["before", "after"] }: { before: View; after: View; names?: [string, string] }) {
   return (
     <div className="grid gap-4 sm:grid-cols-2">
-      <Side title="before" view={before} other={after} ring />
-      <Side title="after" view={after} other={before} ring={false} />
+      <Side title={names[0]} view={before} other={after} ring />
+      <Side title={names[1]} view={after} other={before} ring={false} />
     </div>
   );
 }

@@ -5,6 +5,8 @@ import { Command } from "../components/Command";
 import { Note } from "../components/Note";
 import { Tabs } from "../components/Tabs";
 import { Time } from "../components/Time";
+import { useBasket } from "./drift/basket";
+import { BasketBar } from "./drift/BasketBar";
 import { Causes } from "./drift/Causes";
 import { Folders } from "./drift/Folders";
 import { Groups } from "./drift/Groups";
@@ -16,6 +18,8 @@ export default function Drift({ me }: { me: Person }) {
   const { application = "" } = useParams();
   const [search, setSearch] = useSearchParams();
   const drift = useDrift(application);
+  const own = useBasket(application, drift.data?.groups ?? []);
+  const basket = me.roles?.includes("author") ? own : undefined;
   const host = search.get("host") ?? "";
   const set = (changes: Record<string, string>) => {
     const next = new URLSearchParams(search);
@@ -53,13 +57,14 @@ export default function Drift({ me }: { me: Person }) {
         at={search.get("tab") ?? ""}
         go={(tab) => set({ tab })}
         tabs={[
-          { key: "", name: "Groups", panel: <Groups application={application} me={me} all={groups} reports={reports} word={search.get("effect") ?? ""} setWord={(effect) => set({ effect })} /> },
-          { key: "folders", name: "By folder", panel: <Folders reports={reports} groups={groups} at={search.get("at") ?? ""} go={(at) => set({ at })} /> },
+          { key: "", name: "Groups", panel: <Groups application={application} me={me} all={groups} reports={reports} word={search.get("effect") ?? ""} setWord={(effect) => set({ effect })} basket={basket} /> },
+          { key: "folders", name: "By folder", panel: <Folders reports={reports} groups={groups} at={search.get("at") ?? ""} go={(at) => set({ at })} basket={basket} /> },
           { key: "time", name: "Over time", panel: <OverTime application={application} host={host} /> },
           { key: "causes", name: "Coming back", panel: <Causes application={application} host={host} /> },
           { key: "waivers", name: "Accepted", panel: <Waivers application={application} host={host} me={me} /> },
         ]}
       />
+      {basket ? <BasketBar application={application} basket={basket} reports={drift.data?.reports ?? []} /> : null}
     </>
   );
 }

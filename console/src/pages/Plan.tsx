@@ -12,6 +12,7 @@ import { StateWord } from "../components/StateWord";
 import { Time } from "../components/Time";
 import { Decide } from "./plan/Decide";
 import { Remarks } from "./plan/Remarks";
+import { Steps } from "./plan/Steps";
 
 function Actions({ plan, me }: { plan: Plan; me: Person }) {
   const submit = useSubmit(plan.id);
@@ -64,7 +65,7 @@ export default function PlanPage({ me }: { me: Person }) {
       {plan.remark ? <blockquote className="my-2 border-l-4 border-line pl-3">{plan.remark}</blockquote> : null}
       <p className="mt-2 text-sm"><span className="text-muted">digest </span><code>{plan.digest}</code></p>
       {plan.first ? <p className="text-sm">{plan.hosts?.slice(0, plan.first).map((h) => h.host).join(", ")} first; the rest where at most {plan.stop_at} percent of the steps there are left.</p> : null}
-      {plan.needed > 1 ? <p className="text-sm">{plan.approvals?.length ?? 0} of {plan.needed} reviewers have approved{plan.approvals?.length ? `: ${plan.approvals.map((a) => a.reviewer).join(", ")}` : ""}.</p> : null}
+      {plan.needed > 1 ? <p className="text-sm">{plan.approvals?.filter((a) => !a.old).length ?? 0} of {plan.needed} reviewers have approved{plan.approvals?.length ? `: ${plan.approvals.map((a) => a.reviewer + (a.old ? " (too long ago to count)" : "")).join(", ")}` : ""}.</p> : null}
       <Actions plan={plan} me={me} />
       {plan.cautions?.length ? (
         <section aria-labelledby="cautions">
@@ -90,9 +91,10 @@ export default function PlanPage({ me }: { me: Person }) {
       {plan.left?.length ? (
         <section className="mt-6">
           <h2 className="mb-1 font-bold">What the plan leaves</h2>
-          <ul className="text-sm">{plan.left.map((l) => <li key={l.path}><code>{l.path}</code>: {l.why}</li>)}</ul>
+          <ul className="text-sm">{plan.left.map((l) => <li key={`${l.host}${l.path}${l.why}`}>{l.host} <code>{l.path}</code>: {l.why}</li>)}</ul>
         </section>
       ) : null}
+      <Steps plan={plan} />
       <Remarks plan={plan} />
       <Command text={`idletally plan show ${plan.id}`} />
     </>

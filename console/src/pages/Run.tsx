@@ -1,14 +1,15 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { Link, useParams } from "react-router";
 import type { Person, Run } from "../api/client";
-import { useDraft, useHalt, useResults, useResume, useRun } from "../api/queries";
+import { useHalt, useResults, useResume, useRun } from "../api/queries";
 import { Button } from "../components/Button";
 import { Command } from "../components/Command";
 import { Note } from "../components/Note";
 import { StateWord } from "../components/StateWord";
 import { Table } from "../components/Table";
 import { Time } from "../components/Time";
+import { Originals } from "./run/Originals";
 
 /** Follows a run by server-sent events, for as long as it goes on. */
 function useLive(id: string, running: boolean) {
@@ -37,8 +38,6 @@ export default function RunPage({ me }: { me: Person }) {
   const results = useResults(id, run !== undefined && !running);
   const halt = useHalt(id);
   const resume = useResume(id);
-  const draft = useDraft();
-  const navigate = useNavigate();
   if (!run) return <Note error={query.error} />;
   const may = (role: string) => me.roles?.includes(role) ?? false;
   return (
@@ -54,10 +53,10 @@ export default function RunPage({ me }: { me: Person }) {
         {running && may("operator") ? <Button disabled={halt.isPending} onClick={() => halt.mutate(undefined)}>Halt at the next step</Button> : null}
         {run.state === "halted" && may("operator") ? <Button look="strong" disabled={resume.isPending} onClick={() => resume.mutate(undefined)}>Go on</Button> : null}
         {!running && may("author") ? (
-          <Button disabled={draft.isPending} onClick={() => draft.mutate({ run: run.id }, { onSuccess: (p) => void navigate(`/plans/${p.id}`) })}>Draft a plan that puts it back</Button>
+          <Link className="inline-flex min-h-9 items-center rounded border border-line bg-sheet px-3 py-1.5 text-sm font-semibold no-underline hover:border-ink" to={`/put-back?run=${run.id}`}>Put it back…</Link>
         ) : null}
       </div>
-      <Note error={halt.error ?? resume.error ?? draft.error} />
+      <Note error={halt.error ?? resume.error} />
       <ul>
         {run.hosts?.map((h) => (
           <li key={h.host} className="border-b border-line py-3">
@@ -91,6 +90,7 @@ export default function RunPage({ me }: { me: Person }) {
           </Table>
         </section>
       ) : null}
+      {running ? null : <Originals run={run} author={may("author")} />}
       <Command text={running ? `idletally run watch ${run.id}` : `idletally run show ${run.id}`} />
     </>
   );

@@ -47,9 +47,9 @@ const (
 
 const maxLeft = 500
 
-func (b *builder) leave(path, why string) {
+func (b *builder) leave(host, path, why string) {
 	if len(b.left) < maxLeft {
-		b.left = append(b.left, wire.Left{Path: pathname.Escape(path), Why: why})
+		b.left = append(b.left, wire.Left{Host: host, Path: pathname.Escape(path), Why: why})
 	} else {
 		b.more++
 	}
@@ -171,7 +171,7 @@ func (d *Desk) DraftRemediation(ctx context.Context, ask wire.Draft, author stri
 		for _, h := range hosts {
 			r, err := d.Store.CurrentReport(ctx, ask.Application, h.Name)
 			if errors.Is(err, store.ErrNotFound) {
-				b.leave("/", "host "+h.Name+" has no drift report yet: take a snapshot of it")
+				b.leave(h.Name, "/", "the host has no drift report yet: take a snapshot of it")
 				continue
 			}
 			if err != nil {
@@ -264,7 +264,7 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 			return err
 		}
 		if after == found {
-			b.leave(path, "the chosen aspects cannot be changed without the others")
+			b.leave(r.Host, path, "the chosen aspects cannot be changed without the others")
 			return nil
 		}
 		steps = append(steps, plan.Step{Path: path, Kind: last.Kind, Before: found, After: after})
@@ -282,10 +282,10 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 			}
 			switch perm.Aspect(f.Aspect) {
 			case perm.AspectPresence:
-				b.leave(string(f.Path), "a plan changes permissions: it neither makes nor removes paths")
+				b.leave(r.Host, string(f.Path), "a plan changes permissions: it neither makes nor removes paths")
 				continue
 			case perm.AspectFlags:
-				b.leave(string(f.Path), "immutable and append-only flags are not changed by plans yet: set or clear them on the host")
+				b.leave(r.Host, string(f.Path), "immutable and append-only flags are not changed by plans yet: set or clear them on the host")
 				continue
 			}
 			if string(f.Path) != string(last.Path) {
@@ -338,7 +338,7 @@ func (d *Desk) ready(ctx context.Context, b *builder, application, host string, 
 	var sound []plan.Step
 	err = d.survey(ctx, snap, steps, func(s plan.Step, e *tree.Entry) {
 		if why := hindrance(s, e, dir); why != "" {
-			b.leave(s.Path, why)
+			b.leave(host, s.Path, why)
 		} else {
 			sound = append(sound, s)
 		}
@@ -411,7 +411,7 @@ func hindrance(s plan.Step, e *tree.Entry, dir *perm.Directory) string {
 // since is left as it is, and told.
 func (d *Desk) DraftRestore(ctx context.Context, ask wire.Draft, author string) (string, error) {
 	run, title := ask.Run, ask.Title
-	wanted, err := fitting(ask.Paths)
+	wanted, err := Fitting(ask.Paths)
 	if err != nil {
 		return "", err
 	}
@@ -436,15 +436,20 @@ func (d *Desk) DraftRestore(ctx context.Context, ask wire.Draft, author string) 
 			continue
 		}
 		var steps []plan.Step
-		if err := d.Store.Originals(ctx, run, part.Host, func(list []plan.Step) error {
+		chunks, err := d.Store.OriginalChunks(ctx, run, part.Host)
+		if err != nil {
+			return "", err
+		}
+		for n := range chunks {
+			list, err := d.Store.Originals(ctx, run, part.Host, n)
+			if err != nil {
+				return "", err
+			}
 			for _, s := range list {
 				if s.Before, s.After = s.After, s.Before; wanted(s.Path) {
 					steps = append(steps, s)
 				}
 			}
-			return nil
-		}); err != nil {
-			return "", err
 		}
 		var roots []string
 		for _, r := range part.Roots {
@@ -465,8 +470,8 @@ func (d *Desk) DraftRestore(ctx context.Context, ask wire.Draft, author string) 
 	return b.finish(ctx, plan.Restore, p.Application, title, author)
 }
 
-// fitting reads patterns, and says of paths whether one fits; without any, all do.
-func fitting(texts []string) (func(path string) bool, error) {
+// Fitting reads patterns, and says of paths whether one fits; without any, all do.
+func Fitting(texts []string) (func(path string) bool, error) {
 	if len(texts) == 0 {
 		return func(string) bool { return true }, nil
 	}
@@ -484,7 +489,7 @@ func fitting(texts []string) (func(path string) bool, error) {
 
 // DraftReturn drafts a plan that makes a host as it was in an older snapshot, or some of it.
 func (d *Desk) DraftReturn(ctx context.Context, ask wire.Draft, author string) (string, error) {
-	wanted, err := fitting(ask.Paths)
+	wanted, err := Fitting(ask.Paths)
 	if err != nil {
 		return "", err
 	}
@@ -509,13 +514,13 @@ func (d *Desk) DraftReturn(ctx context.Context, ask wire.Draft, author string) (
 		switch {
 		case !wanted(c.Path):
 		case c.After.Kind == 0:
-			b.leave(c.Path, "it was not there then")
+			b.leave(then.Host, c.Path, "it was not there then")
 		case c.Before.Kind == 0:
-			b.leave(c.Path, "it is not there any more: a plan neither makes nor removes paths")
+			b.leave(then.Host, c.Path, "it is not there any more: a plan neither makes nor removes paths")
 		case c.Before.Kind != c.After.Kind:
-			b.leave(c.Path, fmt.Sprintf("it was a %s and is a %s now", c.After.Kind, c.Before.Kind))
+			b.leave(then.Host, c.Path, fmt.Sprintf("it was a %s and is a %s now", c.After.Kind, c.Before.Kind))
 		case c.Before.Set.IsZero() || c.After.Set.IsZero():
-			b.leave(c.Path, "it could not be read in one of the two snapshots")
+			b.leave(then.Host, c.Path, "it could not be read in one of the two snapshots")
 		case c.Before.Set != c.After.Set:
 			if steps = append(steps, plan.Step{Path: c.Path, Kind: c.Before.Kind, Before: c.Before.Set, After: c.After.Set}); len(steps) > maxSteps {
 				return fmt.Errorf("%w: the plan would have more than %d steps: draft it in parts", ErrBad, maxSteps)
@@ -558,7 +563,7 @@ func (d *Desk) DraftAdjustment(ctx context.Context, ask wire.Draft, author strin
 	for _, host := range slices.Compact(hosts) {
 		snap, err := d.Store.Newest(ctx, ask.Application, host)
 		if errors.Is(err, store.ErrNotFound) {
-			b.leave("/", "host "+host+" was never looked at: take a snapshot of it")
+			b.leave(host, "/", "the host was never looked at: take a snapshot of it")
 			continue
 		}
 		if err != nil {
@@ -617,7 +622,7 @@ func (d *Desk) adjust(ctx context.Context, b *builder, snap store.Snapshot, root
 	})
 	for i, n := range maker.Matched {
 		if n == 0 && err == nil {
-			b.leave("/", fmt.Sprintf("on host %s no path is as change %d (line %d) asks for", snap.Host, i+1, changes.List[i].Line))
+			b.leave(snap.Host, "/", fmt.Sprintf("no path is as change %d (line %d) asks for", i+1, changes.List[i].Line))
 		}
 	}
 	return steps, err

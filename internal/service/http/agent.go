@@ -249,7 +249,9 @@ func (s *Server) describeWork(ctx context.Context, work store.Work) (wire.Work, 
 	}
 	var reviewers []string
 	for _, a := range approvals {
-		reviewers = append(reviewers, a.Reviewer)
+		if a.At.After(p.Expires.Add(-approvalLife - time.Second)) { // the others were too old to count
+			reviewers = append(reviewers, a.Reviewer)
+		}
 	}
 	// A run that began in time may be resumed for a day: halted is worse than finished.
 	expires := p.Expires.Add(24 * time.Hour)

@@ -24,7 +24,7 @@ func (s *Server) review(ctx context.Context, p store.Plan, w *wire.Plan) error {
 		return err
 	}
 	for _, a := range approvals {
-		x := wire.Approval{Reviewer: a.Reviewer, At: a.At, Remark: a.Remark}
+		x := wire.Approval{Reviewer: a.Reviewer, At: a.At, Remark: a.Remark, Old: time.Since(a.At) > approvalLife}
 		_ = json.Unmarshal([]byte(a.Words), &x.Words) // we wrote it
 		w.Approvals = append(w.Approvals, x)
 	}
@@ -86,7 +86,7 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 		if err != nil {
 			return nil, err
 		}
-		approved, err := s.Store.ApprovePlan(ctx, p, caller(ctx).Name, in.Body.Remark, words, digest[:], needed, time.Now().Add(approvalLife).Truncate(time.Second))
+		approved, err := s.Store.ApprovePlan(ctx, p, caller(ctx).Name, in.Body.Remark, words, digest[:], needed, approvalLife)
 		if err != nil {
 			return nil, err
 		}

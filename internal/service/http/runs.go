@@ -13,7 +13,9 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
+	"idletally/internal/service/desk"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -120,6 +122,59 @@ func (s *Server) runRoutes(r chi.Router) {
 			out[i] = wire.RunResult{Host: r.Host, Step: r.Step, Path: pathname.Escape(string(r.Path)), Outcome: r.Outcome, Reason: r.Reason}
 		}
 		return &body[wire.Page[wire.RunResult]]{page(out, in.Limit, func(r wire.RunResult) string { return r.Host + ":" + itoa(r.Step) })}, err
+	})
+	type originals struct {
+		ID    string `path:"id" maxLength:"16"`
+		Host  string `query:"host" required:"true" maxLength:"64"`
+		Paths string `query:"paths" maxLength:"4096" doc:"Only paths that this pattern fits"`
+		After int    `query:"after" minimum:"0" doc:"As next of the page before says"`
+	}
+	add(s, op{"GET", "/runs/{id}/originals", "list-originals", "List what a run found on a host before it changed anything", wire.Viewer, 200}, func(ctx context.Context, in *originals) (*body[wire.Page[wire.Original]], error) {
+		run, err := s.Store.Run(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		p, err := s.Store.Plan(ctx, run.Plan)
+		if err != nil {
+			return nil, err
+		}
+		var patterns []string
+		if in.Paths != "" {
+			patterns = []string{in.Paths}
+		}
+		wanted, err := desk.Fitting(patterns)
+		if err != nil {
+			return nil, err
+		}
+		dir, err := s.Store.NewestDirectory(ctx, p.Application, in.Host)
+		if err != nil {
+			return nil, err
+		}
+		chunks, err := s.Store.OriginalChunks(ctx, run.ID, in.Host)
+		if err != nil {
+			return nil, err
+		}
+		out := wire.Page[wire.Original]{Items: []wire.Original{}}
+		// A pattern may fit few of many: a request looks through some chunks, and the next one goes on.
+		for n := in.After; n < min(in.After+20, chunks); n++ {
+			steps, err := s.Store.Originals(ctx, run.ID, in.Host, n)
+			if err != nil {
+				return nil, err
+			}
+			if out.Next = ""; n+1 < chunks {
+				out.Next = itoa(n + 1)
+			}
+			for _, st := range steps {
+				if wanted(st.Path) {
+					out.Items = append(out.Items, wire.Original{Host: in.Host, Path: pathname.Escape(st.Path), Kind: st.Kind.String(),
+						Original: perm.Describe(st.Before, dir), Left: perm.Describe(st.After, dir)})
+				}
+			}
+			if len(out.Items) > 0 {
+				break
+			}
+		}
+		return &body[wire.Page[wire.Original]]{out}, nil
 	})
 	r.Get("/api/v1/runs/{id}/events", s.runEvents)
 }

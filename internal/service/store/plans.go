@@ -243,28 +243,28 @@ func (s *Store) PutOriginals(ctx context.Context, run, host string, n int, chunk
 	return err
 }
 
-// Originals gives what a run found on a host, as steps from the original to what the run made.
-func (s *Store) Originals(ctx context.Context, run, host string, each func([]plan.Step) error) error {
-	for n := 0; ; n++ {
-		var b []byte
-		err := s.db.GetContext(ctx, &b, `SELECT data FROM run_original WHERE run = ? AND host = ? AND n = ?`, run, host, n)
-		if errors.Is(one(err, ""), ErrNotFound) {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		if b, err = decoder.DecodeAll(b, nil); err != nil {
-			return fmt.Errorf("originals %d of run %s on %s are damaged: %w", n, run, host, err)
-		}
-		steps, err := plan.DecodeChunk(b)
-		if err != nil {
-			return fmt.Errorf("originals %d of run %s on %s: %w", n, run, host, err)
-		}
-		if err := each(steps); err != nil {
-			return err
-		}
+// Originals gives what a run found on a host, chunk by chunk, as steps from the original to what the run made.
+func (s *Store) Originals(ctx context.Context, run, host string, n int) ([]plan.Step, error) {
+	what := fmt.Sprintf("originals %d of run %s on %s", n, run, host)
+	var b []byte
+	err := s.db.GetContext(ctx, &b, `SELECT data FROM run_original WHERE run = ? AND host = ? AND n = ?`, run, host, n)
+	if err := one(err, what); err != nil {
+		return nil, err
 	}
+	if b, err = decoder.DecodeAll(b, nil); err != nil {
+		return nil, fmt.Errorf("%s are damaged: %w", what, err)
+	}
+	steps, err := plan.DecodeChunk(b)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", what, err)
+	}
+	return steps, nil
+}
+
+// OriginalChunks counts what Originals gives.
+func (s *Store) OriginalChunks(ctx context.Context, run, host string) (n int, err error) {
+	err = s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM run_original WHERE run = ? AND host = ?`, run, host)
+	return n, err
 }
 
 // Result is a step that is not simply done.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"slices"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -39,9 +38,9 @@ func (s *Store) SetReviewers(ctx context.Context, application string, n int) err
 	return err
 }
 
-// ApprovePlan adds a person's approval of what has exactly this digest and is in review. With the last one
-// that is needed, the plan is approved until a time.
-func (s *Store) ApprovePlan(ctx context.Context, p Plan, by, remark string, words map[string]string, digest []byte, needed int, until time.Time) (approved bool, err error) {
+// ApprovePlan adds a person's approval of what has exactly this digest and is in review. An approval counts for as long
+// as its life is; with the last one that is needed the plan is approved, until the first of them is over.
+func (s *Store) ApprovePlan(ctx context.Context, p Plan, by, remark string, words map[string]string, digest []byte, needed int, life time.Duration) (approved bool, err error) {
 	enc, err := json.Marshal(words)
 	if err != nil {
 		return false, err
@@ -57,15 +56,15 @@ func (s *Store) ApprovePlan(ctx context.Context, p Plan, by, remark string, word
 			ON DUPLICATE KEY UPDATE at = VALUES(at), remark = VALUES(remark), words = VALUES(words)`, p.ID, by, now(), remark, enc); err != nil {
 			return err
 		}
-		var names []string
-		if err := tx.SelectContext(ctx, &names, `SELECT reviewer FROM plan_approval WHERE plan = ? ORDER BY at, reviewer`, p.ID); err != nil {
+		var standing []time.Time
+		if err := tx.SelectContext(ctx, &standing, `SELECT at FROM plan_approval WHERE plan = ? AND reviewer <> ? AND at > ? ORDER BY at`, p.ID, p.Author, now().Add(-life)); err != nil {
 			return err
 		}
-		if names = slices.DeleteFunc(names, func(n string) bool { return n == p.Author }); len(names) < needed {
+		if len(standing) < needed {
 			return nil
 		}
 		approved = true
-		_, err = tx.ExecContext(ctx, `UPDATE plan SET state = 'approved', decided_by = ?, decided = ?, remark = ?, expires = ? WHERE id = ?`, by, now(), remark, until.UTC(), p.ID)
+		_, err = tx.ExecContext(ctx, `UPDATE plan SET state = 'approved', decided_by = ?, decided = ?, remark = ?, expires = ? WHERE id = ?`, by, now(), remark, standing[0].Add(life).Truncate(time.Second), p.ID)
 		return err
 	})
 	return approved, err

@@ -376,24 +376,23 @@ func aPlan(t *testing.T, hosts ...string) (Plan, plan.Manifest) {
 func TestPlanStates(t *testing.T) {
 	ctx := t.Context()
 	p, m := aPlan(t, name("host"), name("host"))
-	soon, gone := time.Now().Add(time.Hour), time.Now().Add(-time.Second)
 	conflict := func(what string, err error) {
 		t.Helper()
 		if !errors.Is(err, ErrConflict) {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
-	approve := func(by string, digest []byte, needed int, until time.Time) (bool, error) {
-		return st.ApprovePlan(ctx, p, by, "well", map[string]string{"c": "it is meant"}, digest, needed, until)
+	approve := func(by string, digest []byte, needed int) (bool, error) {
+		return st.ApprovePlan(ctx, p, by, "well", map[string]string{"c": "it is meant"}, digest, needed, time.Hour)
 	}
-	_, err := approve("reviewer", p.Digest, 1, soon)
+	_, err := approve("reviewer", p.Digest, 1)
 	conflict("approve a draft", err)
 	must(t, st.MovePlan(ctx, p.ID, "draft", "in review"))
 	conflict("submit twice", st.MovePlan(ctx, p.ID, "draft", "in review"))
-	_, err = approve("author", p.Digest, 1, soon)
+	_, err = approve("author", p.Digest, 1)
 	conflict("approve the own plan", err)
 	conflict("decline the own plan", st.DeclinePlan(ctx, p.ID, "author", "", p.Digest))
-	_, err = approve("reviewer", make([]byte, 32), 1, soon)
+	_, err = approve("reviewer", make([]byte, 32), 1)
 	conflict("approve another digest", err)
 	_, err = st.StartRun(ctx, p, m, "operator")
 	conflict("run before approval", err)
@@ -403,7 +402,7 @@ func TestPlanStates(t *testing.T) {
 		back string
 		want bool
 	}{{"reviewer", "", false}, {"reviewer", "", false}, {"second", "reviewer", true}, {"reviewer", "", true}} {
-		if got, err := approve(x.by, p.Digest, 2, gone); err != nil || got != x.want {
+		if got, err := approve(x.by, p.Digest, 2); err != nil || got != x.want {
 			t.Errorf("%s approved: %t, %v", x.by, got, err)
 		}
 		if x.back != "" {
@@ -414,10 +413,36 @@ func TestPlanStates(t *testing.T) {
 	if all, err := st.Approvals(ctx, p.ID); err != nil || len(all) != 2 || all[0].Reviewer != "second" || all[0].Words != `{"c":"it is meant"}` {
 		t.Errorf("%+v, %v", all, err)
 	}
+	expires := func() time.Time {
+		got, err := st.Plan(ctx, p.ID)
+		must(t, err)
+		return *got.Expires
+	}
+	soon := expires()
+	if left := time.Until(soon); left > time.Hour || left < 50*time.Minute {
+		t.Errorf("approved for %v", left)
+	}
+	_, err = st.db.ExecContext(ctx, "UPDATE plan SET expires = ? WHERE id = ?", time.Now().Add(-time.Second).UTC(), p.ID)
+	must(t, err)
 	_, err = st.StartRun(ctx, p, m, "operator")
 	conflict("run after the approval has expired", err)
-	_, err = st.db.ExecContext(ctx, "UPDATE plan SET expires = ? WHERE id = ?", soon.UTC(), p.ID)
-	must(t, err)
+	// An approval that waits too long for the second one gets old, as it does afterwards: it has to be said again.
+	must(t, st.WithdrawApproval(ctx, p.ID, "reviewer"))
+	age := func(by string, d time.Duration) {
+		_, err := st.db.ExecContext(ctx, "UPDATE plan_approval SET at = ? WHERE plan = ? AND reviewer = ?", time.Now().Add(-d).UTC(), p.ID, by)
+		must(t, err)
+	}
+	age("second", 61*time.Minute)
+	if ok, err := approve("reviewer", p.Digest, 2); err != nil || ok {
+		t.Errorf("approved by one now and one too long ago: %t, %v", ok, err)
+	}
+	age("reviewer", 40*time.Minute)
+	if ok, err := approve("second", p.Digest, 2); err != nil || !ok {
+		t.Errorf("approved by both: %t, %v", ok, err)
+	}
+	if left := time.Until(expires()); left > 20*time.Minute || left < 15*time.Minute {
+		t.Errorf("it is good for %v, and the first of both for 20 minutes more", left)
+	}
 	// Ten operators start it at once: it runs once.
 	runs := make(chan string, 10)
 	var wg sync.WaitGroup
@@ -468,17 +493,18 @@ func TestPlanStates(t *testing.T) {
 	}
 	must(t, ended(st.EndRunHost(ctx, *w, wire.RunDone{State: "finished", Done: 1}, nil)))
 	got, err := st.Plan(ctx, p.ID)
-	if err != nil || got.State != "finished" || got.DecidedBy != "reviewer" {
+	if err != nil || got.State != "finished" || got.DecidedBy != "second" {
 		t.Errorf("plan %+v, %v", got, err)
 	}
 	res, err := st.RunResults(ctx, run, "", -1, 10)
 	if err != nil || len(res) != 1 || string(res[0].Path) != "/srv/\xff" {
 		t.Errorf("results %+v, %v", res, err)
 	}
-	n := 0
-	must(t, st.Originals(ctx, run, m.Hosts[0].Host, func(s []plan.Step) error { n += len(s); return nil }))
-	if n != 1 {
-		t.Errorf("%d originals", n)
+	if steps, err := st.Originals(ctx, run, m.Hosts[0].Host, 0); err != nil || len(steps) != 1 {
+		t.Errorf("%d originals, %v", len(steps), err)
+	}
+	if _, err := st.Originals(ctx, run, m.Hosts[0].Host, 1); !errors.Is(err, ErrNotFound) {
+		t.Errorf("originals after the last: %v", err)
 	}
 }
 
@@ -507,7 +533,7 @@ func TestWaves(t *testing.T) {
 			m.Hosts[i].Steps = 10
 		}
 		must(t, st.MovePlan(ctx, p.ID, "draft", "in review"))
-		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Now().Add(time.Hour)); err != nil || !ok {
+		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour); err != nil || !ok {
 			t.Fatal(ok, err)
 		}
 		run, err := st.StartRun(ctx, p, m, "operator")
@@ -551,11 +577,10 @@ func TestWaves(t *testing.T) {
 // Hosts that end at the same moment end the run, whichever is last.
 func TestHostsEndTogether(t *testing.T) {
 	ctx := t.Context()
-	soon := time.Now().Add(time.Hour)
 	for range 40 {
 		p, m := aPlan(t, name("host"), name("host"), name("host"))
 		must(t, st.MovePlan(ctx, p.ID, "draft", "in review"))
-		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, soon); err != nil || !ok {
+		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour); err != nil || !ok {
 			t.Fatal(ok, err)
 		}
 		run, err := st.StartRun(ctx, p, m, "operator")

@@ -5,6 +5,7 @@ import { useFindingsUnder, usePlaces } from "../../api/queries";
 import { Button } from "../../components/Button";
 import { EffectMark } from "../../components/EffectMark";
 import { Note } from "../../components/Note";
+import type { Basket } from "./basket";
 
 /** How much of the most there is: a bar whose parts are told apart by their order, too. */
 function Bar({ spot, most }: { spot: Spot; most: number }) {
@@ -42,7 +43,7 @@ function Row({ report, spot, most, depth, at, go }: { report: string; spot: Spot
   );
 }
 
-function Under({ report, groups, at }: { report: Report; groups: readonly Group[]; at: string }) {
+function Under({ report, groups, at, basket }: { report: Report; groups: readonly Group[]; at: string; basket?: Basket }) {
   const findings = useFindingsUnder(report.id, at);
   const rows = findings.data?.pages.flatMap((p) => p.items ?? []) ?? [];
   const of = new Map(groups.filter((g) => g.report === report.id).map((g) => [g.id, g]));
@@ -60,6 +61,9 @@ function Under({ report, groups, at }: { report: Report; groups: readonly Group[
               {again ? null : <Link to={`/look?snapshot=${report.snapshot}&path=${encodeURIComponent(f.path)}`}><code>{f.path === at ? f.path : f.path.slice(at === "/" ? 1 : at.length + 1)}</code></Link>}
               {g ? (
                 <div className="flex flex-wrap items-baseline gap-x-3 text-sm">
+                  {basket ? (
+                    <input type="checkbox" className="size-[24px] self-center accent-(--color-ink)" disabled={basket.hasGroup(g)} checked={basket.hasGroup(g) || basket.hasSingle(f, report.host)} onChange={(e) => basket.putSingle(f, report.host, e.target.checked)} aria-label={`Put ${f.aspect} of ${f.path} in the basket`} />
+                  ) : null}
                   <EffectMark word={g.word} /> {f.aspect} <code>{g.found}</code> <span className="text-muted">declared</span> <code>{g.declared}</code>
                   <span className="text-muted">rule {g.rule}{g.waiver ? ", accepted" : ""}</span>
                 </div>
@@ -75,7 +79,7 @@ function Under({ report, groups, at }: { report: Report; groups: readonly Group[
 }
 
 /** Where in the tree drift is: folders with all findings below them, and the findings of one. */
-export function Folders({ reports, groups, at, go }: { reports: readonly Report[]; groups: readonly Group[]; at: string; go: (path: string) => void }) {
+export function Folders({ reports, groups, at, go, basket }: { reports: readonly Report[]; groups: readonly Group[]; at: string; go: (path: string) => void; basket?: Basket }) {
   const report = reports[0];
   const top = usePlaces(report?.id ?? "", "/", Boolean(report));
   const root = useOnlyWay(report?.id ?? "", top.data);
@@ -93,7 +97,7 @@ export function Folders({ reports, groups, at, go }: { reports: readonly Report[
         <ul key={report.id} aria-label="Folders with findings" className="max-h-[70vh] overflow-y-auto" tabIndex={0}>
           {root ? <Row key={root.path} report={report.id} spot={root} most={root.all.findings} depth={0} at={at || root.path} go={go} /> : null}
         </ul>
-        {root ? <Under report={report} groups={groups} at={at || root.path} /> : null}
+        {root ? <Under report={report} groups={groups} at={at || root.path} basket={basket} /> : null}
       </div>
     </>
   );

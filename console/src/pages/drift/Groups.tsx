@@ -1,8 +1,8 @@
 import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/react";
 import { useMemo, useState } from "react";
-import { Link, useNavigate } from "react-router";
+import { Link } from "react-router";
 import type { Group, Person, Report } from "../../api/client";
-import { useDraft, useFindings, useWithdraw } from "../../api/queries";
+import { useFindings, useWithdraw } from "../../api/queries";
 import { Button } from "../../components/Button";
 import { By } from "../../components/By";
 import { Command } from "../../components/Command";
@@ -10,6 +10,7 @@ import { EffectMark } from "../../components/EffectMark";
 import { Note } from "../../components/Note";
 import { TallyGrid } from "../../components/TallyGrid";
 import { Time } from "../../components/Time";
+import type { Basket } from "./basket";
 import { Waive } from "./Waive";
 
 const key = (g: Group) => `${g.report}/${g.id}`;
@@ -41,14 +42,19 @@ function Age({ group, first }: { group: Group; first: boolean }) {
   );
 }
 
-function Paths({ group, snapshot, open }: { group: Group; snapshot: string; open: boolean }) {
+function Paths({ group, snapshot, open, basket }: { group: Group; snapshot: string; open: boolean; basket?: Basket }) {
   const findings = useFindings(group.report, group.id, open);
   return (
     <div className="mt-2">
       <Note error={findings.error} />
       <ul className="max-h-72 overflow-y-auto text-sm" tabIndex={0} aria-label="Paths of this group">
         {findings.data?.items?.map((f) => (
-          <li key={f.seq}><Link to={`/look?snapshot=${snapshot}&path=${encodeURIComponent(f.path)}`} className="inline-block min-h-[24px] leading-[24px]"><code>{f.path}</code></Link> <By act={f.by} /></li>
+          <li key={f.seq} className="flex flex-wrap items-baseline gap-x-2">
+            {basket ? (
+              <input type="checkbox" className="size-[24px] self-center accent-(--color-ink)" disabled={basket.hasGroup(group)} checked={basket.hasGroup(group) || basket.hasSingle(f, group.host)} onChange={(e) => basket.putSingle(f, group.host, e.target.checked)} aria-label={`Put ${f.path} in the basket`} />
+            ) : null}
+            <Link to={`/look?snapshot=${snapshot}&path=${encodeURIComponent(f.path)}`} className="inline-block min-h-[24px] leading-[24px]"><code>{f.path}</code></Link> <By act={f.by} />
+          </li>
         ))}
       </ul>
       {findings.data?.next ? <p className="text-sm text-muted">The first 500 of {group.count.toLocaleString()}; all of them: <code>idletally drift findings --group {group.id}</code></p> : null}
@@ -56,7 +62,7 @@ function Paths({ group, snapshot, open }: { group: Group; snapshot: string; open
   );
 }
 
-function Line({ application, group, first, snapshot, chosen, choose, mayChoose, mayWaive }: { application: string; group: Group; first: boolean; snapshot: string; mayWaive: boolean; chosen: boolean; choose: (on: boolean) => void; mayChoose: boolean }) {
+function Line({ application, group, first, snapshot, basket, mayWaive }: { application: string; group: Group; first: boolean; snapshot: string; mayWaive: boolean; basket?: Basket }) {
   const [waiving, setWaiving] = useState(false);
   const withdraw = useWithdraw();
   return (
@@ -64,8 +70,8 @@ function Line({ application, group, first, snapshot, chosen, choose, mayChoose, 
       <Disclosure>
         {({ open }) => (
           <div className="flex gap-3">
-            {mayChoose ? (
-              <input type="checkbox" className="mt-1 size-4.5 accent-(--color-ink)" checked={chosen} onChange={(e) => choose(e.target.checked)} aria-label={`Choose ${group.count} ${group.kind}s in ${group.folder}: ${group.aspect} ${group.found}`} />
+            {basket ? (
+              <input type="checkbox" className="mt-1 size-4.5 accent-(--color-ink)" checked={basket.hasGroup(group)} onChange={(e) => basket.putGroups([group], e.target.checked)} aria-label={`Choose ${group.count} ${group.kind}s in ${group.folder}: ${group.aspect} ${group.found}`} />
             ) : null}
             <div className="min-w-0 flex-1">
               <div className="flex flex-wrap items-baseline gap-x-3 gap-y-1">
@@ -94,7 +100,7 @@ function Line({ application, group, first, snapshot, chosen, choose, mayChoose, 
                 {waiving ? <Waive application={application} group={group} close={() => setWaiving(false)} /> : null}
                 <Note error={withdraw.error} />
                 {group.why ? <p className="mt-1 text-sm text-muted">Why this rule: {group.why}</p> : null}
-                <Paths group={group} snapshot={snapshot} open={open} />
+                <Paths group={group} snapshot={snapshot} open={open} basket={basket} />
               </DisclosurePanel>
             </div>
           </div>
@@ -104,25 +110,20 @@ function Line({ application, group, first, snapshot, chosen, choose, mayChoose, 
   );
 }
 
-/** Equal findings as one line, to be understood, accepted, or made a plan of. */
-export function Groups({ application, me, all, reports, word, setWord }: { application: string; me: Person; all: readonly Group[]; reports: readonly Report[]; word: string; setWord: (word: string) => void }) {
-  const draft = useDraft();
-  const navigate = useNavigate();
-  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+/** Equal findings as one line, to be understood, accepted, or put in the basket. */
+export function Groups({ application, me, all, reports, word, setWord, basket }: { application: string; me: Person; all: readonly Group[]; reports: readonly Report[]; word: string; setWord: (word: string) => void; basket?: Basket }) {
   const groups = useMemo(
     () => all.filter((g) => !word || g.word === word || (g.word === "both" && word !== "neither"))
       // What is accepted for a time stands apart, at the end.
       .toSorted((a, b) => Number(Boolean(a.waiver)) - Number(Boolean(b.waiver))),
     [all, word],
   );
-  const author = me.roles?.includes("author") ?? false;
   // In a host's first report all is new, and nothing is to be told by it.
   const later = new Set(all.filter((g) => g.fresh !== g.count).map((g) => g.report));
-  const picked = groups.filter((g) => chosen.has(key(g)));
   const counting = groups.filter((g) => !g.waiver);
+  const whole = counting.length > 0 && counting.every((g) => basket?.hasGroup(g));
   return (
     <>
-      <Note error={draft.error} />
       <div className="mb-2 flex flex-wrap items-center gap-4">
         <label>Effect{" "}
           <select className="box" value={word} onChange={(e) => setWord(e.target.value)}>
@@ -132,30 +133,12 @@ export function Groups({ application, me, all, reports, word, setWord }: { appli
             <option value="neither">neither</option>
           </select>
         </label>
-        {author ? (
-          <div className="ml-auto flex gap-2">
-            <Button onClick={() => setChosen(picked.length === counting.length ? new Set() : new Set(counting.map(key)))}>
-              {picked.length === counting.length && counting.length > 0 ? "Choose none" : "Choose all"}
-            </Button>
-            <Button
-              look="strong"
-              disabled={picked.length === 0 || draft.isPending}
-              onClick={() => draft.mutate({ application, groups: picked.map((g) => ({ report: g.report, group: g.id })) }, { onSuccess: (p) => void navigate(`/plans/${p.id}`) })}
-            >
-              Draft a plan for {picked.reduce((n, g) => n + g.count, 0).toLocaleString()} findings
-            </Button>
-          </div>
-        ) : null}
+        {basket ? <Button className="ml-auto" disabled={counting.length === 0} onClick={() => basket.putGroups(counting, !whole)}>{whole ? "Choose none" : "Choose all"}</Button> : null}
       </div>
       {reports.length !== 0 && groups.length === 0 ? <Note>Everything here is as declared.</Note> : null}
       <ul>
         {groups.map((g) => (
-          <Line key={key(g)} application={application} group={g} first={!later.has(g.report)} mayWaive={me.roles?.includes("reviewer") ?? false} snapshot={reports.find((r) => r.id === g.report)?.snapshot ?? ""} mayChoose={author} chosen={chosen.has(key(g))} choose={(on) => {
-            const next = new Set(chosen);
-            if (on) next.add(key(g));
-            else next.delete(key(g));
-            setChosen(next);
-          }} />
+          <Line key={key(g)} application={application} group={g} first={!later.has(g.report)} mayWaive={me.roles?.includes("reviewer") ?? false} snapshot={reports.find((r) => r.id === g.report)?.snapshot ?? ""} basket={basket} />
         ))}
       </ul>
       <Command text={`idletally drift show ${application}`} />

@@ -1,8 +1,9 @@
-import { Dialog, DialogPanel, DialogTitle, Field, Input, Label, Textarea } from "@headlessui/react";
+import { Field, Input, Label, Textarea } from "@headlessui/react";
 import { useState } from "react";
 import type { Group } from "../../api/client";
 import { useWaive } from "../../api/queries";
 import { Button } from "../../components/Button";
+import { Modal } from "../../components/Modal";
 import { Note } from "../../components/Note";
 
 const day = 24 * 60 * 60 * 1000;
@@ -15,39 +16,33 @@ export function Waive({ application, group, close }: { application: string; grou
   const [now] = useState(() => Date.now());
   const [until, setUntil] = useState(isoDate(now + 30 * day));
   return (
-    <Dialog open onClose={close} className="relative z-20">
-      <div className="fixed inset-0 bg-black/40" aria-hidden="true" />
-      <div className="fixed inset-0 grid place-items-center p-4">
-        <DialogPanel className="w-full max-w-lg rounded border border-line bg-paper p-6">
-          <DialogTitle as="h2" className="mb-2 font-bold">Accept {group.count === 1 ? "this finding" : `these ${group.count.toLocaleString()} findings`} for a time?</DialogTitle>
-          <p className="mb-3 text-sm">
-            On {group.host}, rule {group.rule}: {group.kind} {group.aspect} <code>{group.found}</code> in <code>{group.count === 1 ? group.example : group.folder}</code>. They count no more until the date, are shown apart with your name and reason, and then come back by themselves.
-          </p>
-          <form
-            onSubmit={(e) => {
-              e.preventDefault();
-              waive.mutate(
-                { application, host: group.host, group: group.id, reason, ends: `${until}T00:00:00Z` },
-                { onSuccess: close },
-              );
-            }}
-          >
-            <Field className="mb-3">
-              <Label>Reason</Label>
-              <Textarea required minLength={3} rows={3} className="box mt-1 block w-full" value={reason} onChange={(e) => setReason(e.target.value)} />
-            </Field>
-            <Field className="mb-4">
-              <Label>Until</Label>
-              <Input required type="date" min={isoDate(now + day)} max={isoDate(now + 365 * day)} className="box mt-1 block" value={until} onChange={(e) => setUntil(e.target.value)} />
-            </Field>
-            <Note error={waive.error} />
-            <div className="flex justify-end gap-2">
-              <Button onClick={close}>Not now</Button>
-              <Button type="submit" look="strong" disabled={waive.isPending}>Accept</Button>
-            </div>
-          </form>
-        </DialogPanel>
-      </div>
-    </Dialog>
+    <Modal title={`Accept ${group.count === 1 ? "this finding" : `these ${group.count.toLocaleString()} findings`} for a time?`} close={close}>
+      <p className="mb-3 text-sm">
+        On {group.host}, rule {group.rule}: {group.kind} {group.aspect} <code>{group.found}</code> in <code>{group.count === 1 ? group.example : group.folder}</code>. They count no more until the date, are shown apart with your name and reason, and then come back by themselves.
+      </p>
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          waive.mutate(
+            { application, host: group.host, group: group.id, reason, ends: `${until}T00:00:00Z` },
+            { onSuccess: close },
+          );
+        }}
+      >
+        <Field className="mb-3">
+          <Label>Reason</Label>
+          <Textarea required minLength={3} rows={3} className="box mt-1 block w-full" value={reason} onChange={(e) => setReason(e.target.value)} />
+        </Field>
+        <Field className="mb-4">
+          <Label>Until</Label>
+          <Input required type="date" min={isoDate(now + day)} max={isoDate(now + 365 * day)} className="box mt-1 block" value={until} onChange={(e) => setUntil(e.target.value)} />
+        </Field>
+        <Note error={waive.error} />
+        <div className="flex justify-end gap-2">
+          <Button onClick={close}>Not now</Button>
+          <Button type="submit" look="strong" disabled={waive.isPending}>Accept</Button>
+        </div>
+      </form>
+    </Modal>
   );
 }

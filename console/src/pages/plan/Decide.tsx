@@ -1,9 +1,10 @@
-import { Dialog, DialogPanel, DialogTitle, Field, Label, Textarea } from "@headlessui/react";
+import { Field, Label, Textarea } from "@headlessui/react";
 import { useState } from "react";
 import type { Plan } from "../../api/client";
 import { useDecide } from "../../api/queries";
 import { Button } from "../../components/Button";
 import { Cautions } from "../../components/Cautions";
+import { Modal } from "../../components/Modal";
 import { Note } from "../../components/Note";
 
 /** The dialog in which somebody approves or declines another person's plan. */
@@ -14,34 +15,28 @@ export function Decide({ plan, approve, close }: { plan: Plan; approve: boolean;
   const grave = approve ? (plan.cautions?.filter((c) => c.grave) ?? []) : [];
   const unsaid = grave.some((c) => (words[c.id]?.trim().length ?? 0) < 10);
   return (
-    <Dialog open onClose={close} className="relative z-20">
-      <div className="fixed inset-0 bg-black/40" aria-hidden="true" />
-      <div className="fixed inset-0 grid place-items-center p-4">
-        <DialogPanel className="w-full max-h-[90vh] max-w-xl overflow-y-auto rounded border border-line bg-paper p-6">
-          <DialogTitle as="h2" className="mb-2 font-bold">{approve ? "Approve" : "Decline"} this plan?</DialogTitle>
-          <p className="mb-3 text-sm">
-            {approve ? `What you approve is exactly these ${plan.steps.toLocaleString()} step${plan.steps === 1 ? "" : "s"}, by their digest:` : "The author sees your remark."}
-            {approve ? <code className="mt-1 block">{plan.digest}</code> : null}
-          </p>
-          {grave.length ? (
-            <div className="mb-4">
-              <p className="text-sm font-semibold">Each grave caution needs your own word, in ten characters or more:</p>
-              <Cautions cautions={grave} words={words} say={(id, word) => setWords({ ...words, [id]: word })} />
-            </div>
-          ) : null}
-          <Field>
-            <Label>Remark</Label>
-            <Textarea rows={3} className="mt-1 mb-4 block w-full rounded border border-muted bg-sheet px-3 py-2" value={remark} onChange={(e) => setRemark(e.target.value)} />
-          </Field>
-          <Note error={decide.error} />
-          <div className="flex justify-end gap-2">
-            <Button onClick={close}>Not now</Button>
-            <Button look="strong" disabled={decide.isPending || unsaid} onClick={() => decide.mutate({ approve, digest: plan.digest, remark, words }, { onSuccess: close })}>
-              {approve ? "Approve" : "Decline"}
-            </Button>
-          </div>
-        </DialogPanel>
+    <Modal title={`${approve ? "Approve" : "Decline"} this plan?`} close={close}>
+      <p className="mb-3 text-sm">
+        {approve ? `What you approve is exactly these ${plan.steps.toLocaleString()} step${plan.steps === 1 ? "" : "s"}, by their digest:` : "The author sees your remark."}
+        {approve ? <code className="mt-1 block">{plan.digest}</code> : null}
+      </p>
+      {grave.length ? (
+        <div className="mb-4">
+          <p className="text-sm font-semibold">Each grave caution needs your own word, in ten characters or more:</p>
+          <Cautions cautions={grave} words={words} say={(id, word) => setWords({ ...words, [id]: word })} />
+        </div>
+      ) : null}
+      <Field>
+        <Label>Remark</Label>
+        <Textarea rows={3} className="mt-1 mb-4 block w-full rounded border border-muted bg-sheet px-3 py-2" value={remark} onChange={(e) => setRemark(e.target.value)} />
+      </Field>
+      <Note error={decide.error} />
+      <div className="flex justify-end gap-2">
+        <Button onClick={close}>Not now</Button>
+        <Button look="strong" disabled={decide.isPending || unsaid} onClick={() => decide.mutate({ approve, digest: plan.digest, remark, words }, { onSuccess: close })}>
+          {approve ? "Approve" : "Decline"}
+        </Button>
       </div>
-    </Dialog>
+    </Modal>
   );
 }
