@@ -1,0 +1,132 @@
+package ntsd
+
+import "slices"
+
+// Privileges let accounts pass over lists (MS-DTYP 2.5.3.2).
+type Privileges uint8
+
+// The privileges that matter to files.
+const (
+	TakeOwnership Privileges = 1 << iota // become owner of anything
+	Backup                               // read anything, where it is opened for that
+	Restore                              // write anything, and give ownership to anybody, where it is opened for that
+	Security                             // read and change system lists
+)
+
+// A Token is who somebody is to a server: the account with all its groups, those that everybody has included.
+type Token struct {
+	User       SID
+	Groups     []SID
+	Privileges Privileges
+}
+
+// Has says whether an identity is one of the token's.
+func (t Token) Has(s SID) bool { return t.User == s || slices.Contains(t.Groups, s) }
+
+// A Reason is what decided a right.
+type Reason uint8
+
+// The reasons.
+const (
+	ByNothing   Reason = iota // no entry grants it
+	ByEntry                   // an entry granted or withheld it
+	ByOwner                   // an owner may read and change permissions
+	ByNoList                  // there is no list
+	ByPrivilege               // a privilege passes over the list
+	ByShare                   // the share withholds it
+	ByParent                  // the folder above grants it
+)
+
+// A Verdict is what one right comes to.
+type Verdict struct {
+	Granted bool
+	Reason  Reason
+	Entry   int // the one that decided, where one did
+}
+
+// access goes through a list in its order: the first entry that speaks of a right decides it (MS-DTYP 2.5.3.2). It gives the
+// rights that are granted, and hands each decision out.
+func (d *Descriptor) access(t Token, decide func(rights Mask, v Verdict)) Mask {
+	open, granted := Mask(Full)|SystemSecurity, Mask(0)
+	settle := func(m Mask, v Verdict) {
+		if m &= open; m == 0 {
+			return
+		}
+		if open &^= m; v.Granted {
+			granted |= m
+		}
+		if decide != nil {
+			decide(m, v)
+		}
+	}
+	if t.Privileges&Security != 0 {
+		settle(SystemSecurity, Verdict{true, ByPrivilege, 0})
+	}
+	settle(SystemSecurity, Verdict{})
+	if d.Open {
+		settle(Full, Verdict{true, ByNoList, 0})
+		return granted
+	}
+	if t.Privileges&TakeOwnership != 0 {
+		settle(WriteOwner, Verdict{true, ByPrivilege, 0})
+	}
+	owns := t.Has(d.Owner)
+	if owns && !slices.ContainsFunc(d.Entries, func(e Entry) bool { return e.SID == OwnerRights && e.Flags&InheritOnly == 0 && !e.Foreign() }) {
+		settle(ReadControl|WriteDAC, Verdict{true, ByOwner, 0})
+	}
+	for i, e := range d.Entries {
+		if e.Flags&InheritOnly != 0 || !t.Has(e.SID) && !(owns && e.SID == OwnerRights) {
+			continue
+		}
+		switch e.Type {
+		case Allow, Deny:
+			settle(e.Mask.Map(), Verdict{e.Type == Allow, ByEntry, i})
+		}
+	}
+	settle(^Mask(0), Verdict{})
+	return granted
+}
+
+// Maximum gives all rights that a token has by a descriptor alone.
+func (d *Descriptor) Maximum(t Token) Mask { return d.access(t, nil) }
+
+// Check says of each single right that is wanted whether a token has it, and what decides so.
+func (d *Descriptor) Check(t Token, want Mask) map[Mask]Verdict {
+	out := map[Mask]Verdict{}
+	want = want.Map()
+	d.access(t, func(rights Mask, v Verdict) {
+		for _, s := range single {
+			if rights&want&s.mask != 0 {
+				out[s.mask] = v
+			}
+		}
+	})
+	return out
+}
+
+// A Place is something on a share with what decides over it from elsewhere.
+type Place struct {
+	Descriptor *Descriptor
+	Parent     *Descriptor // of the folder above; nil at the top
+	Share      Mask        // what the share lets through to the token: Full where it withholds nothing
+}
+
+// Check says what a token gets when it opens something on a share: what the share lets through of what the list grants; and
+// whoever may delete the children of a folder, and list it, may delete them and read their attributes whatever their own
+// lists say.
+func (p Place) Check(t Token, want Mask) map[Mask]Verdict {
+	out := p.Descriptor.Check(t, want)
+	above := Mask(0)
+	if p.Parent != nil {
+		above = p.Parent.Maximum(t)
+	}
+	for right, v := range out {
+		switch {
+		case right&p.Share == 0 && right != SystemSecurity:
+			out[right] = Verdict{false, ByShare, 0}
+		case !v.Granted && right == Delete && above&DeleteChild != 0, !v.Granted && right == ReadAttributes && above&ReadData != 0:
+			out[right] = Verdict{true, ByParent, 0}
+		}
+	}
+	return out
+}

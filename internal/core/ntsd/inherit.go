@@ -1,0 +1,153 @@
+package ntsd
+
+import "slices"
+
+// Child gives what something new in a folder gets (MS-DTYP 2.5.3.4): the entries that the folder hands on, with whoever
+// makes it in place of the creator's. Where nothing is handed on, own is what the maker has for new things by default.
+func Child(parent *Descriptor, folder bool, owner, group SID, own []Entry) Descriptor {
+	d := Descriptor{Owner: owner, Group: group, Control: AutoInherited}
+	if d.Entries = inherited(parent, folder, owner, group); len(d.Entries) == 0 {
+		d.Entries, d.Control = slices.Clone(own), 0
+	}
+	return d
+}
+
+// inherited gives the entries that a folder hands on to a file or a folder in it.
+func inherited(parent *Descriptor, folder bool, owner, group SID) (out []Entry) {
+	for _, e := range parent.Entries {
+		if e.Foreign() {
+			continue
+		}
+		counts := e.Flags&ObjectInherit != 0
+		if folder {
+			counts = e.Flags&ContainerInherit != 0
+		}
+		on := Flags(0) // handed on further
+		if folder && e.Flags&NoPropagate == 0 {
+			on = e.Flags & heritable
+		}
+		if !counts && on == 0 {
+			continue
+		}
+		here := e
+		here.Mask, here.SID = e.Mask.Map(), made(e.SID, owner, group)
+		// What is for the creator, or generic, counts here as it comes out, and is handed on as it stands.
+		if counts && on != 0 && (here.SID != e.SID || here.Mask != e.Mask) {
+			here.Flags = Inherited
+			out = append(out, here)
+			e.Flags = on | InheritOnly | Inherited
+			out = append(out, e)
+			continue
+		}
+		if !counts {
+			here.SID, here.Mask = e.SID, e.Mask
+			on |= InheritOnly
+		}
+		here.Flags = on | Inherited
+		out = append(out, here)
+	}
+	return out
+}
+
+func made(s, owner, group SID) SID {
+	switch {
+	case s == CreatorOwner && !owner.IsZero():
+		return owner
+	case s == CreatorGroup && !group.IsZero():
+		return group
+	}
+	return s
+}
+
+// Reinherit gives what becomes of a descriptor when its folder's changes: its own entries stay, what came from above is taken
+// from there anew. One that is protected stays as it is.
+func Reinherit(d, parent *Descriptor, folder bool) Descriptor {
+	out := *d
+	if d.Control&Protected != 0 || d.Open {
+		return out
+	}
+	out.Control |= AutoInherited
+	out.Entries = slices.DeleteFunc(slices.Clone(d.Entries), func(e Entry) bool { return e.Flags&Inherited != 0 })
+	out.Entries = append(out.Entries, inherited(parent, folder, d.Owner, d.Group)...)
+	return out
+}
+
+// Stop gives a descriptor that takes nothing more from above. What came from there is kept as its own, or dropped.
+func Stop(d *Descriptor, keep bool) Descriptor {
+	out := *d
+	out.Control = d.Control&^AutoInherited | Protected
+	out.Entries = nil
+	for _, e := range d.Entries {
+		if e.Flags&Inherited != 0 && !keep {
+			continue
+		}
+		e.Flags &^= Inherited
+		out.Entries = append(out.Entries, e)
+	}
+	Sort(out.Entries)
+	return out
+}
+
+// Reset gives a descriptor that has what comes from above and nothing of its own.
+func Reset(d, parent *Descriptor, folder bool) Descriptor {
+	out := *d
+	out.Control, out.Open, out.Entries = AutoInherited, false, inherited(parent, folder, d.Owner, d.Group)
+	return out
+}
+
+// A Scope says in words what an entry of a folder applies to.
+type Scope string
+
+// The scopes (the usual ways to combine the flags).
+const (
+	Here             Scope = "this folder only"
+	HereFoldersFiles Scope = "this folder, subfolders and files"
+	HereFolders      Scope = "this folder and subfolders"
+	HereFiles        Scope = "this folder and files"
+	FoldersFiles     Scope = "subfolders and files only"
+	Folders          Scope = "subfolders only"
+	Files            Scope = "files only"
+	oneLevel               = ", one level down"
+	nowhere          Scope = "nothing"
+)
+
+var scopes = []struct {
+	flags Flags
+	scope Scope
+}{
+	{0, Here},
+	{ObjectInherit | ContainerInherit, HereFoldersFiles},
+	{ContainerInherit, HereFolders},
+	{ObjectInherit, HereFiles},
+	{ObjectInherit | ContainerInherit | InheritOnly, FoldersFiles},
+	{ContainerInherit | InheritOnly, Folders},
+	{ObjectInherit | InheritOnly, Files},
+	{InheritOnly, nowhere},
+}
+
+// Scope tells what an entry with these flags applies to.
+func (f Flags) Scope() Scope {
+	for _, s := range scopes {
+		if s.flags == f&(heritable|InheritOnly) {
+			if f&NoPropagate != 0 && f&heritable != 0 {
+				return s.scope + oneLevel
+			}
+			return s.scope
+		}
+	}
+	return nowhere
+}
+
+// FlagsOf gives the flags for a scope in words.
+func FlagsOf(s Scope) (Flags, bool) {
+	np := Flags(0)
+	if n := len(s) - len(oneLevel); n > 0 && s[n:] == oneLevel {
+		s, np = s[:n], NoPropagate
+	}
+	for _, x := range scopes {
+		if x.scope == s && (np == 0 || x.flags&heritable != 0) {
+			return x.flags | np, true
+		}
+	}
+	return 0, false
+}
