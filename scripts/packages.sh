@@ -1,9 +1,10 @@
 #!/bin/sh
 # Installs the Debian packages that are missing: a database server for the service and the tests,
-# a browser for the tests. Only root can install; anybody else is told what to install.
+# a file server for the demo and the tests, a browser for the tests. Only root can install; anybody else is told what to install.
 set -eu
 want=""
 [ -x /usr/sbin/mariadbd ] || want="$want mariadb-server-core mariadb-client-core"
+[ -x /usr/sbin/smbd ] && [ -d /usr/lib/*/samba/vfs ] || want="$want samba samba-vfs-modules"
 if [ "${1:-}" = tests ]; then
   [ -x /usr/bin/setfacl ] || want="$want acl"
   [ -x /usr/bin/setfattr ] || want="$want attr"

@@ -57,6 +57,9 @@ const (
 	saclPresent  Control = 0x0010
 	selfRelative Control = 0x8000
 	keptControl          = Protected | AutoInherited
+
+	// Whoever sets a list has to ask for the mark, or the server takes it off (MS-DTYP 2.5.3.4.5).
+	autoInheritRequest Control = 0x0100
 )
 
 // A Descriptor is who owns something, and who may do what with it.
@@ -77,6 +80,9 @@ const MaxDescriptor = 192 << 10
 func (d Descriptor) Append(b []byte) ([]byte, error) {
 	at := len(b)
 	control := d.Control&keptControl | selfRelative | daclPresent
+	if control&AutoInherited != 0 {
+		control |= autoInheritRequest
+	}
 	b = append(b, 1, 0)
 	b = binary.LittleEndian.AppendUint16(b, uint16(control))
 	b = append(b, make([]byte, 16)...)

@@ -3,11 +3,17 @@ package ntsd
 import "slices"
 
 // Child gives what something new in a folder gets (MS-DTYP 2.5.3.4): the entries that the folder hands on, with whoever
-// makes it in place of the creator's. Where nothing is handed on, own is what the maker has for new things by default.
+// makes it in place of the creator's. They are marked as coming from above where the folder's own list keeps such marks.
+// Where nothing is handed on, own is what the maker has for new things by default.
 func Child(parent *Descriptor, folder bool, owner, group SID, own []Entry) Descriptor {
-	d := Descriptor{Owner: owner, Group: group, Control: AutoInherited}
-	if d.Entries = inherited(parent, folder, owner, group); len(d.Entries) == 0 {
+	d := Descriptor{Owner: owner, Group: group, Control: parent.Control & AutoInherited, Entries: inherited(parent, folder, owner, group)}
+	if len(d.Entries) == 0 {
 		d.Entries, d.Control = slices.Clone(own), 0
+	}
+	if d.Control == 0 {
+		for i := range d.Entries {
+			d.Entries[i].Flags &^= Inherited
+		}
 	}
 	return d
 }

@@ -273,13 +273,14 @@ func TestAccess(t *testing.T) {
 func TestInheritance(t *testing.T) {
 	owner, group := NewSID(5, 21, 1, 2, 3, 1001), NewSID(5, 21, 1, 2, 3, 513)
 	for _, c := range []struct{ what, parent, folder, file string }{
-		{"everything goes down", "D:(A;OICI;FA;;;BA)", "D:AI(A;OICIID;FA;;;BA)", "D:AI(A;ID;FA;;;BA)"},
-		{"folders only", "D:(A;CI;FR;;;WD)(A;OICI;FA;;;BA)", "D:AI(A;CIID;FR;;;WD)(A;OICIID;FA;;;BA)", "D:AI(A;ID;FA;;;BA)"},
-		{"files only, through folders", "D:(A;OI;FR;;;WD)", "D:AI(A;OIIOID;FR;;;WD)", "D:AI(A;ID;FR;;;WD)"},
-		{"one level down", "D:(A;OICINP;FR;;;WD)", "D:AI(A;ID;FR;;;WD)", "D:AI(A;ID;FR;;;WD)"},
-		{"files only, one level down", "D:(A;OINP;FR;;;WD)(A;CI;FX;;;WD)", "D:AI(A;CIID;FX;;;WD)", "D:AI(A;ID;FR;;;WD)"},
-		{"for the creator", "D:(A;OICIIO;FA;;;CO)", "D:AI(A;ID;FA;;;S-1-5-21-1-2-3-1001)(A;OICIIOID;FA;;;CO)", "D:AI(A;ID;FA;;;S-1-5-21-1-2-3-1001)"},
-		{"generic rights", "D:(A;OICI;GR;;;WD)", "D:AI(A;ID;FR;;;WD)(A;OICIIOID;GR;;;WD)", "D:AI(A;ID;FR;;;WD)"},
+		{"everything goes down, unmarked", "D:(A;OICI;FA;;;BA)", "D:(A;OICI;FA;;;BA)", "D:(A;;FA;;;BA)"},
+		{"everything goes down", "D:AI(A;OICI;FA;;;BA)", "D:AI(A;OICIID;FA;;;BA)", "D:AI(A;ID;FA;;;BA)"},
+		{"folders only", "D:AI(A;CI;FR;;;WD)(A;OICI;FA;;;BA)", "D:AI(A;CIID;FR;;;WD)(A;OICIID;FA;;;BA)", "D:AI(A;ID;FA;;;BA)"},
+		{"files only, through folders", "D:AI(A;OI;FR;;;WD)", "D:AI(A;OIIOID;FR;;;WD)", "D:AI(A;ID;FR;;;WD)"},
+		{"one level down", "D:AI(A;OICINP;FR;;;WD)", "D:AI(A;ID;FR;;;WD)", "D:AI(A;ID;FR;;;WD)"},
+		{"files only, one level down", "D:AI(A;OINP;FR;;;WD)(A;CI;FX;;;WD)", "D:AI(A;CIID;FX;;;WD)", "D:AI(A;ID;FR;;;WD)"},
+		{"for the creator", "D:AI(A;OICIIO;FA;;;CO)", "D:AI(A;ID;FA;;;S-1-5-21-1-2-3-1001)(A;OICIIOID;FA;;;CO)", "D:AI(A;ID;FA;;;S-1-5-21-1-2-3-1001)"},
+		{"generic rights", "D:AI(A;OICI;GR;;;WD)", "D:AI(A;ID;FR;;;WD)(A;OICIIOID;GR;;;WD)", "D:AI(A;ID;FR;;;WD)"},
 		{"nothing", "D:(A;;FA;;;BA)", "D:(A;;FA;;;SY)", "D:(A;;FA;;;SY)"},
 	} {
 		p, err := ParseSDDL(c.parent)

@@ -1,0 +1,1 @@
+// So that a function without a body is allowed: see open.go.
