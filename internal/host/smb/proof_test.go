@@ -5,6 +5,7 @@ package smb
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -165,6 +166,16 @@ func TestAccessAsTheServerDoes(t *testing.T) {
 	}
 }
 
+// once leaves out entries that stand a second time, as this server does where two become the same: they say nothing more.
+func once(list []ntsd.Entry) (out []ntsd.Entry) {
+	for _, e := range list {
+		if !slices.Contains(out, e) {
+			out = append(out, e)
+		}
+	}
+	return out
+}
+
 // What something new in a folder gets is what the server gives it, whoever makes it.
 func TestInheritanceAsTheServerDoes(t *testing.T) {
 	r := seeded.Rand(t)
@@ -203,6 +214,7 @@ func TestInheritanceAsTheServerDoes(t *testing.T) {
 		if made++; want.Control == 0 && want.Entries[len(want.Entries)-1].SID == ntsd.System {
 			got.Group = want.Group // where nothing is handed on, this server names the group of its own system
 		}
+		got.Entries, want.Entries = once(got.Entries), once(want.Entries)
 		if !got.Equal(want) && differ < 12 {
 			differ++
 			a, _ := parent.SDDL()

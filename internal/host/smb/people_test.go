@@ -1,0 +1,63 @@
+//go:build linux
+
+package smb
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"testing"
+
+	"idletally/internal/core/ntsd"
+	"idletally/internal/host/smb/rpc"
+)
+
+func TestPeople(t *testing.T) {
+	_, tokens, _ := people(t)
+	s, err := Dial(t.Context(), Access{Address: server.Address(), User: "keeper", Password: password})
+	must(t, err)
+	defer s.Close()
+	ctx := context.Background()
+	crew, err := server.GroupSID(ctx, "crew")
+	must(t, err)
+	sid, err := ntsd.ParseSID(crew)
+	must(t, err)
+	asked := []ntsd.SID{tokens[0].User, sid, ntsd.Everyone, ntsd.System, ntsd.Administrators, ntsd.NewSID(5, 21, 9, 9, 9, 4711)}
+	names, err := s.Names(ctx, asked)
+	must(t, err)
+	for i, want := range []string{`CHARTROOM\purser`, `CHARTROOM\crew`, "Everyone", `NT Authority\SYSTEM`, `BUILTIN\Administrators`, ""} {
+		if names[i].String() != want || names[i].SID != asked[i] {
+			t.Errorf("%s is called %q, want %q", asked[i], names[i], want)
+		}
+	}
+	if names[0].Group || !names[1].Group {
+		t.Errorf("an account and a group: %+v", names[:2])
+	}
+	back, err := s.SIDs(ctx, []string{"purser", `CHARTROOM\crew`, "Everyone", "nobody-there"})
+	must(t, err)
+	if !slices.Equal(back, []ntsd.SID{tokens[0].User, sid, ntsd.Everyone, {}}) {
+		t.Errorf("%v", back)
+	}
+	all, err := s.Accounts(ctx)
+	must(t, err)
+	for n, name := range []string{"purser", "clerk", "stoker"} {
+		i := slices.IndexFunc(all, func(a rpc.Account) bool { return a.Name == name })
+		if i < 0 || all[i].SID != tokens[n].User || all[i].Group {
+			t.Fatalf("%s among %+v", name, all)
+		}
+		for _, g := range tokens[n].Groups {
+			if _, well := g.Known(); !well && !slices.Contains(all[i].Groups, g) {
+				t.Errorf("%s is in %v, and not in %s", name, all[i].Groups, g)
+			}
+		}
+	}
+	if i := slices.IndexFunc(all, func(a rpc.Account) bool { return a.Name == "crew" }); i < 0 || all[i].SID != sid || !all[i].Group {
+		t.Errorf("crew among %+v", all)
+	}
+	if _, err := Dial(t.Context(), Access{Address: server.Address(), User: "purser", Password: "wrong"}); err == nil || !strings.Contains(err.Error(), "does not take this name and password") {
+		t.Errorf("a wrong password: %v", err)
+	}
+	if _, err := s.Open(ctx, "nowhere"); err == nil || !strings.Contains(err.Error(), "no such share") {
+		t.Errorf("a share that is not there: %v", err)
+	}
+}
