@@ -105,7 +105,7 @@ func made(folder perm.Set, maker access.Subject, umask mode.Mode, d *perm.Direct
 		if err != nil {
 			return nil, err
 		}
-		v := perm.Describe(m.Set, d)
+		v := perm.Describe(x.kind, m.Set, d)
 		n := wire.New{Kind: x.kind.String(), Mode: v.Mode, Letters: v.Letters, Owner: v.Owner, Group: v.Group, Notes: m.Notes}
 		n.Entries = append(n.Entries, v.Entries...)
 		for _, e := range v.Defaults {

@@ -172,11 +172,11 @@ func nameOf(d *perm.Directory, id perm.Principal) string {
 	return d.Name(id)
 }
 
-func viewOf(s perm.Set, d *perm.Directory) *perm.View {
+func viewOf(k perm.Kind, s perm.Set, d *perm.Directory) *perm.View {
 	if s.IsZero() {
 		return nil
 	}
-	v := perm.Describe(s, d)
+	v := perm.Describe(k, s, d)
 	return &v
 }
 
@@ -188,13 +188,13 @@ func Sight(ctx context.Context, sc Scene, path string) (wire.Sight, error) {
 	}
 	d, s := f.Directory, f.Seen
 	var folder perm.Set
-	out := wire.Sight{Origin: sc.Origin(), Path: s.Path.String(), Kind: s.Kind.String(), Gap: s.Gap, Access: viewOf(s.Set, d), Words: perm.Explain(s.Kind, s.Set),
+	out := wire.Sight{Origin: sc.Origin(), Path: s.Path.String(), Kind: s.Kind.String(), Gap: s.Gap, Access: viewOf(s.Kind, s.Set, d), Words: perm.Explain(s.Kind, s.Set),
 		Way: []wire.WayPlace{}, Withheld: s.Mount.Words(), Size: s.Size, Links: s.Links, Target: s.Target.String()}
 	if !s.Modified.IsZero() {
 		out.Modified = &s.Modified
 	}
 	for _, p := range f.Way[:len(f.Way)-1] {
-		out.Way = append(out.Way, wire.WayPlace{Path: p.Path.String(), Kind: p.Kind.String(), Access: viewOf(p.Set, d), Withheld: p.Mount.Words()})
+		out.Way = append(out.Way, wire.WayPlace{Path: p.Path.String(), Kind: p.Kind.String(), Access: viewOf(p.Kind, p.Set, d), Withheld: p.Mount.Words()})
 		if string(p.Path) == pathname.Folder(string(s.Path)) {
 			folder = p.Set
 		}
@@ -244,7 +244,7 @@ func List(ctx context.Context, sc Scene, path, account, after string, limit int)
 		}
 	}
 	for _, e := range f.Entries {
-		item := wire.Path{Path: e.Path.String(), Name: e.Path.String(), Kind: e.Kind.String(), Gap: e.Gap, Top: e.Top, Access: viewOf(e.Set, f.Directory), Size: e.Size, Target: e.Target.String()}
+		item := wire.Path{Path: e.Path.String(), Name: e.Path.String(), Kind: e.Kind.String(), Gap: e.Gap, Top: e.Top, Access: viewOf(e.Kind, e.Set, f.Directory), Size: e.Size, Target: e.Target.String()}
 		if path != "" {
 			item.Name = pathname.Escape(string(e.Path)[strings.LastIndexByte(string(e.Path), '/')+1:])
 		}
@@ -395,7 +395,7 @@ func BelowOf(ctx context.Context, sc Scene, ask BelowAsk) (wire.Below, error) {
 		return out, err
 	}
 	for _, g := range t.Groups[:min(len(t.Groups), maxHolders)] {
-		out.Groups = append(out.Groups, wire.BelowGroup{Kind: g.Kind.String(), Access: perm.Describe(g.Set, d), Was: g.Was, Is: g.Is, Count: g.Count, Folder: g.Folder.String(), Example: g.Example.String()})
+		out.Groups = append(out.Groups, wire.BelowGroup{Kind: g.Kind.String(), Access: perm.Describe(g.Kind, g.Set, d), Was: g.Was, Is: g.Is, Count: g.Count, Folder: g.Folder.String(), Example: g.Example.String()})
 	}
 	for _, p := range t.Paths {
 		out.Items = append(out.Items, wire.BelowPath{Path: p.Path.String(), Kind: p.Kind.String(), Was: p.Was, Is: p.Is})

@@ -58,7 +58,7 @@ func TestChanges(t *testing.T) {
 		maker, problems := changes.For(crewList)
 		got, err := maker.Make(c.path, c.kind, c.found)
 		if err != nil || len(problems) > 0 || got != c.want {
-			t.Errorf("%s: %+v, want %+v; %v %v", c.name, perm.Describe(got, crewList), perm.Describe(c.want, crewList), err, problems)
+			t.Errorf("%s: %+v, want %+v; %v %v", c.name, perm.Describe(c.kind, got, crewList), perm.Describe(c.kind, c.want, crewList), err, problems)
 		}
 	}
 }

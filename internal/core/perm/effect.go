@@ -19,11 +19,12 @@ const (
 	CanChange       // change its permissions: the owner can
 	CanRunAs        // run it with the owner's or group's identity (set-ID, capabilities)
 	CanRemoveOthers // remove other accounts' entries from a folder: no sticky bit
+	CanDelete       // delete it, whatever the folder above says: on shares
 )
 
 var rightWords = map[bool][]string{
-	false: {"read", "write", "execute", "change permissions", "run with its identity", ""},
-	true:  {"list", "add and remove entries", "pass through", "change permissions", "", "remove others' entries"},
+	false: {"read", "write", "execute", "change permissions", "run with its identity", "", "delete"},
+	true:  {"list", "add and remove entries", "pass through", "change permissions", "", "remove others' entries", "delete"},
 }
 
 // Words names the rights as they act on a kind of path.
@@ -98,6 +99,12 @@ func (e Effect) String() string {
 // Between computes the effect of a path of kind k going from one state to another, for everyone
 // and for each account and group that either state names.
 func Between(k Kind, from, to Set, d *Directory) Effect {
+	if x, ok := NTOf(from); ok {
+		if y, ok := NTOf(to); ok && k != Link {
+			return ntBetween(k, x, y, d)
+		}
+		return Effect{}
+	}
 	a, errA := POSIXOf(from)
 	b, errB := POSIXOf(to)
 	if errA != nil || errB != nil || k == Link {
@@ -139,12 +146,22 @@ type Mention struct {
 }
 
 // Mentioned lists who a state speaks of: owning group, owner, and those that entries name.
-func Mentioned(s Set) []Mention {
+func Mentioned(s Set) (out []Mention) {
+	if d, ok := NTOf(s); ok {
+		for _, id := range ntMentioned(&d) {
+			as := "named by an entry"
+			if id == d.Owner {
+				as = "owner"
+			}
+			out = append(out, Mention{SIDOf(id), as})
+		}
+		return out
+	}
 	p, err := POSIXOf(s)
 	if err != nil {
 		return nil
 	}
-	out := []Mention{{GID(p.GID), "owning group"}, {UID(p.UID), "owner"}}
+	out = []Mention{{GID(p.GID), "owning group"}, {UID(p.UID), "owner"}}
 	for _, e := range p.Access {
 		switch e.Tag {
 		case posixacl.User:

@@ -10,10 +10,13 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
+
+	"idletally/internal/core/ntsd"
 )
 
 // A Kind is what a path is. It is always said in words: names and colours mislead.
@@ -61,6 +64,7 @@ type Scheme uint8
 // The schemes.
 const (
 	SchemePOSIX Scheme = 1
+	SchemeNT    Scheme = 2 // security descriptors of file shares
 )
 
 // MaxSet bounds the encoded form of a set in bytes.
@@ -117,6 +121,15 @@ func ParseSet(b string) (Set, error) {
 		}
 		if p.Set() != s {
 			return Set{}, fmt.Errorf("permission set %x is not in canonical form", b)
+		}
+		return s, nil
+	case SchemeNT:
+		d, err := ntsd.Parse([]byte(b[1:]))
+		if err != nil {
+			return Set{}, err
+		}
+		if again, err := NTSet(d); err != nil || again != s {
+			return Set{}, errors.New("permission set is not in canonical form")
 		}
 		return s, nil
 	default:
@@ -231,6 +244,11 @@ func (d *Directory) Name(id Principal) string {
 	if a := d.Account(id); a != nil {
 		return a.Name
 	}
+	if s, ok := id.SID(); ok {
+		if name, ok := s.Known(); ok {
+			return name
+		}
+	}
 	if n, ok := id.ID(); ok {
 		return strconv.FormatUint(uint64(n), 10)
 	}
@@ -277,6 +295,12 @@ const (
 
 // TraitsOf tells a state's traits.
 func TraitsOf(s Set) Traits {
+	if d, ok := NTOf(s); ok {
+		if slices.ContainsFunc(d.Entries, func(e ntsd.Entry) bool { return e.Flags&ntsd.Inherited == 0 }) {
+			return WithEntries
+		}
+		return 0
+	}
 	p, err := POSIXOf(s)
 	if err != nil {
 		return 0
@@ -300,12 +324,18 @@ type View struct {
 	Entries  []string `json:"entries,omitempty" doc:"Access entries beyond the mode, POSIX.1e short text"`
 	Defaults []string `json:"defaults,omitempty" doc:"Default entries of a folder"`
 	Flags    []string `json:"flags,omitempty" doc:"immutable, append-only"`
-	Unknown  []string `json:"unknown,omitempty" doc:"Aspects whose account no longer exists on the host"`
+	// Of a share:
+	Grants      []Grant  `json:"grants,omitempty" doc:"The entries of a share's list, in their order"`
+	Inheritance string   `json:"inheritance,omitempty" doc:"How a share's path takes entries from above"`
+	Unknown     []string `json:"unknown,omitempty" doc:"Aspects whose account no longer exists on the host"`
 }
 
 // String gives it in one line.
 func (v View) String() string {
-	s := v.Owner + ":" + v.Group + " " + v.Mode
+	s := strings.TrimSpace(v.Owner + ":" + v.Group + " " + v.Mode)
+	if v.Inheritance != "" {
+		s = v.Owner + ", " + v.Inheritance
+	}
 	for _, part := range []struct {
 		name string
 		list []string
@@ -317,8 +347,11 @@ func (v View) String() string {
 	return s
 }
 
-// Describe renders a set with its host's names.
-func Describe(s Set, d *Directory) View {
+// Describe renders the set of a path of some kind with its host's names.
+func Describe(k Kind, s Set, d *Directory) View {
+	if n, ok := NTOf(s); ok {
+		return ntView(k, n, d)
+	}
 	if p, err := POSIXOf(s); err == nil {
 		return p.view(d)
 	}

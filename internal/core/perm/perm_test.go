@@ -322,7 +322,7 @@ func TestBetween(t *testing.T) {
 
 func TestDescribe(t *testing.T) {
 	d := crew()
-	v := Describe(POSIX{UID: 77, GID: 1, Mode: 0o2660, Access: posixacl.Build(6, 4, 0, posixacl.List{{Tag: posixacl.User, ID: 2, Perm: 6}}, nil)}.Set(), d)
+	v := Describe(File, POSIX{UID: 77, GID: 1, Mode: 0o2660, Access: posixacl.Build(6, 4, 0, posixacl.List{{Tag: posixacl.User, ID: 2, Perm: 6}}, nil)}.Set(), d)
 	want := View{Owner: "77", Group: "crew", Mode: "2660", Letters: "rw-rwS---",
 		Entries: []string{"user:www-tickets:rw-", "group::r--", "mask::rw-"}, Unknown: []string{"owner"}}
 	if !reflect.DeepEqual(v, want) {

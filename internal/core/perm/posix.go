@@ -198,7 +198,12 @@ func (p POSIX) view(d *Directory) View {
 // can do more than before; what leads to a path is narrow then, too, when it gets its new owner and is
 // widened, so that nobody can do more than afterwards. A change of owner clears set-ID bits and capabilities
 // of what is no folder, so they are off between.
+//
+// A share's descriptor changes at once, owner and list, so that there nothing stands between.
 func Narrow(k Kind, before, after Set) (Set, error) {
+	if before.Scheme() == SchemeNT && after.Scheme() == SchemeNT {
+		return after, nil
+	}
 	b, err := POSIXOf(before)
 	if err != nil {
 		return Set{}, err

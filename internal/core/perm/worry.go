@@ -38,6 +38,13 @@ var Anybody = UID(posixacl.NoID)
 
 // RightsOf gives what an account can do with a path by its own state, whatever leads to it.
 func RightsOf(k Kind, s Set, id Principal, d *Directory) Rights {
+	if nt, ok := NTOf(s); ok {
+		t, ok := TokenOf(id, d)
+		if !ok || k == Link {
+			return 0
+		}
+		return ntRights(k, &nt, t)
+	}
 	p, err := POSIXOf(s)
 	n, ok := id.ID()
 	if err != nil || !ok || k == Link {

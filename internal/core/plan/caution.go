@@ -88,7 +88,7 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 		k := changeKey{s.Kind, s.Before, s.After}
 		x, ok := changes[k]
 		if !ok {
-			x = known{perm.Worries(s.Kind, s.Before, s.After, c.Names, c.Matter), perm.Describe(s.Before, c.Names).Owner, perm.Describe(s.After, c.Names).Owner}
+			x = known{perm.Worries(s.Kind, s.Before, s.After, c.Names, c.Matter), perm.Describe(s.Kind, s.Before, c.Names).Owner, perm.Describe(s.Kind, s.After, c.Names).Owner}
 			changes[k] = x
 		}
 		for _, w := range x.worries {

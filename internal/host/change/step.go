@@ -314,5 +314,5 @@ func difference(reviewed perm.POSIX, now perm.Set) string {
 		}
 		return s
 	}
-	return fmt.Sprintf("reviewed as %s, now %s", text(perm.Describe(reviewed.Set(), nil)), text(perm.Describe(now, nil)))
+	return fmt.Sprintf("reviewed as %s, now %s", text(perm.Describe(perm.File, reviewed.Set(), nil)), text(perm.Describe(perm.File, now, nil)))
 }

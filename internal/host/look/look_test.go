@@ -45,7 +45,7 @@ func TestKinds(t *testing.T) {
 		t.Errorf("listed %q", s)
 	}
 	deep, err := Folder(t.Context(), p("report.txt"), "", 100)
-	if err != nil || len(deep.Entries) != 1 || deep.Entries[0].Size != 5 || len(perm.Describe(deep.Entries[0].Set, nil).Entries) != 3 {
+	if err != nil || len(deep.Entries) != 1 || deep.Entries[0].Size != 5 || len(perm.Describe(perm.File, deep.Entries[0].Set, nil).Entries) != 3 {
 		t.Errorf("deep %+v %v", deep, err)
 	}
 	if f, err := Path(p("link")); err != nil || f.Seen.Target != "/nowhere" || f.Seen.Kind != perm.Link {

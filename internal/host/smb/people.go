@@ -13,6 +13,8 @@ import (
 
 // pipe opens a named pipe of the server and hands it out.
 func (s *Session) pipe(ctx context.Context, name string, use func(io.ReadWriter) error) error {
+	ctx, cancel := context.WithTimeout(ctx, s.patience)
+	defer cancel()
 	m, err := s.s.WithContext(ctx).Mount("IPC$")
 	if err != nil {
 		return fmt.Errorf("the server's pipes: %w", explain(err))

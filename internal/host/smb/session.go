@@ -3,6 +3,7 @@
 package smb
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -24,37 +25,50 @@ type Access struct {
 	User     string
 	Password string
 	Domain   string
-	Plain    bool // content may go unencrypted; it is always signed
+	Plain    bool          // content may go unencrypted; it is always signed
+	Patience time.Duration // how long an answer may take; 0 is a minute
 }
 
 // A Session is a server that somebody is signed in to. It is safe for concurrent use.
 type Session struct {
-	s     *smb2.Session
-	plain bool
+	s        *smb2.Session
+	plain    bool
+	patience time.Duration
 }
 
 // Dial signs in.
 func Dial(ctx context.Context, a Access) (*Session, error) {
+	patience := cmp.Or(a.Patience, time.Minute)
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
 	d := &smb2.Dialer{Negotiator: smb2.Negotiator{RequireMessageSigning: true}, Initiator: &smb2.NTLMInitiator{User: a.User, Password: a.Password, Domain: a.Domain}}
 	s, err := d.Dial(ctx, a.Address)
 	if err != nil {
 		return nil, fmt.Errorf("file server %s: %w", a.Address, explain(err))
 	}
-	return &Session{s, a.Plain}, nil
+	return &Session{s, a.Plain, patience}, nil
 }
 
 // Close signs out.
-func (s *Session) Close() error { return s.s.Logoff() }
+func (s *Session) Close() error {
+	ctx, cancel := context.WithTimeout(context.Background(), s.patience)
+	defer cancel()
+	return s.s.WithContext(ctx).Logoff()
+}
 
 // A Share is one that is open.
 type Share struct {
-	Name string
-	s    *smb2.Share
+	Name     string
+	s        *smb2.Share
+	ctx      context.Context
+	patience time.Duration
 }
 
 // Open opens a share.
 func (s *Session) Open(ctx context.Context, name string) (*Share, error) {
-	m, err := s.s.WithContext(ctx).Mount(name)
+	limit, cancel := context.WithTimeout(ctx, s.patience)
+	defer cancel()
+	m, err := s.s.WithContext(limit).Mount(name)
 	if err != nil {
 		return nil, fmt.Errorf("share %s: %w", name, explain(err))
 	}
@@ -62,7 +76,7 @@ func (s *Session) Open(ctx context.Context, name string) (*Share, error) {
 		_ = m.Umount()
 		return nil, fmt.Errorf("share %s: the server does not encrypt: have it require encryption, or allow plain content for this host", name)
 	}
-	return &Share{name, m}, nil
+	return &Share{name, m.WithContext(ctx), ctx, s.patience}, nil
 }
 
 // The bits by which a server asks for encryption, of a session and of a share (MS-SMB2 2.2.6 and 2.2.10).
@@ -92,10 +106,11 @@ func encrypted(m *smb2.Share) bool {
 }
 
 // Close lets the share go.
-func (s *Share) Close() error { return s.s.Umount() }
-
-// WithContext gives the share with another deadline.
-func (s *Share) WithContext(ctx context.Context) *Share { return &Share{s.Name, s.s.WithContext(ctx)} }
+func (s *Share) Close() error {
+	limit, cancel := context.WithTimeout(context.WithoutCancel(s.ctx), s.patience)
+	defer cancel()
+	return s.s.WithContext(limit).Umount()
+}
 
 // kept is what of a descriptor is read: owner, group and discretionary list.
 const kept = smb2.OwnerSecurityInformation | smb2.GroupSecurityInformation | smb2.DACLSecurityInformation
@@ -128,8 +143,9 @@ func kindOf(attributes uint32) perm.Kind {
 
 // A Handle is something on a share that was opened once: what is looked at through it is what is changed through it.
 type Handle struct {
-	f    *smb2.File
-	name string
+	f      *smb2.File
+	name   string
+	cancel context.CancelFunc
 }
 
 // Look opens something for a look at its permissions; "" is the share's own folder.
@@ -145,15 +161,20 @@ func (s *Share) Look(name string) (Seen, error) {
 // Hold opens something with certain rights. Where the account has the privilege, the list on it does not stand in
 // the way.
 func (s *Share) Hold(name string, access ntsd.Mask) (*Handle, error) {
-	f, err := open(s.s, name, access, forBackup)
+	limit, cancel := context.WithTimeout(s.ctx, s.patience)
+	f, err := open(s.s.WithContext(limit), name, access, forBackup)
 	if err != nil {
+		cancel()
 		return nil, explain(err)
 	}
-	return &Handle{f, name}, nil
+	return &Handle{f, name, cancel}, nil
 }
 
 // Close lets it go.
-func (h *Handle) Close() error { return h.f.Close() }
+func (h *Handle) Close() error {
+	defer h.cancel()
+	return h.f.Close()
+}
 
 // Look reads what it is and its permissions.
 func (h *Handle) Look() (Seen, error) {
@@ -223,13 +244,18 @@ const batch = 1000
 
 // List reads a folder with all permissions, a piece at a time. What could not be read is told with the entry.
 func (s *Share) List(folder string, each func([]Seen) error) error {
-	f, err := open(s.s, folder, ntsd.ReadData|ntsd.ReadAttributes|ntsd.Synchronize, forBackup)
+	limit, cancel := context.WithCancel(s.ctx)
+	defer cancel()
+	impatient := time.AfterFunc(s.patience, cancel)
+	defer impatient.Stop()
+	f, err := open(s.s.WithContext(limit), folder, ntsd.ReadData|ntsd.ReadAttributes|ntsd.Synchronize, forBackup)
 	if err != nil {
 		return explain(err)
 	}
 	defer f.Close()
 	for {
 		list, err := f.ReaddirPlus(batch, kept)
+		impatient.Reset(s.patience)
 		out := make([]Seen, 0, len(list))
 		for _, e := range list {
 			seen := seenOf(e.FileInfo)
@@ -281,7 +307,7 @@ func Status(err error) (uint32, bool) {
 // Refused says whether a server denied access.
 func Refused(err error) bool {
 	code, _ := Status(err)
-	return code == statusAccessDenied
+	return code == statusAccessDenied || errors.Is(err, os.ErrPermission)
 }
 
 // Gone says whether a path is not there.
@@ -296,7 +322,12 @@ func explain(err error) error {
 		return nil
 	}
 	code, ok := Status(err)
-	if !ok {
+	switch {
+	case errors.Is(err, os.ErrPermission):
+		code = statusAccessDenied
+	case errors.Is(err, os.ErrNotExist):
+		code = statusNotFound
+	case !ok:
 		return err
 	}
 	words := map[uint32]string{

@@ -87,7 +87,7 @@ func (b *builder) add(host string, roots []string, steps []plan.Step, dir *perm.
 		g := groups[k]
 		if g == nil {
 			effect := perm.Between(s.Kind, s.Before, s.After, dir)
-			g = &wire.PlanGroup{Host: host, Kind: s.Kind.String(), Before: perm.Describe(s.Before, dir), After: perm.Describe(s.After, dir),
+			g = &wire.PlanGroup{Host: host, Kind: s.Kind.String(), Before: perm.Describe(s.Kind, s.Before, dir), After: perm.Describe(s.Kind, s.After, dir),
 				Effect: effect, Word: effect.Word(), Meaning: effect.String(), Folder: pathname.Folder(s.Path), Example: s.Path}
 			groups[k] = g
 			order = append(order, k)
@@ -398,11 +398,11 @@ func hindrance(s plan.Step, e *tree.Entry, dir *perm.Directory) string {
 	case e.Set == s.After:
 		return "it is as planned already"
 	case e.Set != s.Before:
-		return "it was changed again since: it is " + perm.Describe(e.Set, dir).String() + " now, and was " + perm.Describe(s.Before, dir).String()
+		return "it was changed again since: it is " + perm.Describe(e.Kind, e.Set, dir).String() + " now, and was " + perm.Describe(s.Kind, s.Before, dir).String()
 	case e.Links > 1:
 		return fmt.Sprintf("it has %d names (hard links): changing it here would change it under the others too", e.Links)
-	case len(perm.Describe(e.Set, dir).Flags) > 0:
-		return "it is " + strings.Join(perm.Describe(e.Set, dir).Flags, " and ") + ": clear that on the host first"
+	case len(perm.Describe(e.Kind, e.Set, dir).Flags) > 0:
+		return "it is " + strings.Join(perm.Describe(e.Kind, e.Set, dir).Flags, " and ") + ": clear that on the host first"
 	}
 	return ""
 }

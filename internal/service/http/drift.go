@@ -191,7 +191,7 @@ func (s *Server) turnover(ctx context.Context, from, to, after string, limit int
 			return "", nil, ""
 		}
 		if !x.Set.IsZero() {
-			v := perm.Describe(x.Set, d)
+			v := perm.Describe(x.Kind, x.Set, d)
 			view = &v
 		}
 		return x.Kind.String(), view, x.Gap.String()
@@ -516,7 +516,7 @@ func (s *Server) driftRoutes() {
 				out[i].Spells = *f.Spells
 			}
 			if set, err := perm.ParseSet(string(f.FoundSet)); err == nil {
-				v := perm.Describe(set, dir)
+				v := perm.Describe(f.Kind, set, dir)
 				out[i].Access = &v
 			}
 			if a, ok := by[string(f.Path)]; ok {

@@ -130,7 +130,7 @@ func (s *Server) planRoutes() {
 		out := wire.Page[wire.Step]{Items: []wire.Step{}}
 		for i, st := range list {
 			out.Items = append(out.Items, wire.Step{Host: in.Host, Step: in.Chunk*plan.StepsPerChunk + i, Path: pathname.Escape(st.Path), Kind: st.Kind.String(),
-				Before: perm.Describe(st.Before, dir), After: perm.Describe(st.After, dir)})
+				Before: perm.Describe(st.Kind, st.Before, dir), After: perm.Describe(st.Kind, st.After, dir)})
 		}
 		return &body[wire.Page[wire.Step]]{out}, nil
 	})

@@ -167,7 +167,7 @@ func (s *Server) runRoutes(r chi.Router) {
 			for _, st := range steps {
 				if wanted(st.Path) {
 					out.Items = append(out.Items, wire.Original{Host: in.Host, Path: pathname.Escape(st.Path), Kind: st.Kind.String(),
-						Original: perm.Describe(st.Before, dir), Left: perm.Describe(st.After, dir)})
+						Original: perm.Describe(st.Kind, st.Before, dir), Left: perm.Describe(st.Kind, st.After, dir)})
 				}
 			}
 			if len(out.Items) > 0 {

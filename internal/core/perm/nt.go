@@ -1,0 +1,197 @@
+package perm
+
+import (
+	"slices"
+	"strings"
+
+	"idletally/internal/core/ntsd"
+)
+
+// NTSet gives the canonical value of a security descriptor.
+func NTSet(d ntsd.Descriptor) (Set, error) {
+	b, err := d.Append([]byte{byte(SchemeNT)})
+	return Set{string(b)}, err
+}
+
+// NTOf reads a set of the NT scheme, checking every bound: it may come from a hostile agent.
+func NTOf(s Set) (ntsd.Descriptor, bool) {
+	if s.Scheme() != SchemeNT {
+		return ntsd.Descriptor{}, false
+	}
+	d, err := ntsd.Parse([]byte(s.enc[1:]))
+	return d, err == nil
+}
+
+// SIDOf gives the principal of an identity: its usual text.
+func SIDOf(s ntsd.SID) Principal { return Principal(s.String()) }
+
+// SID gives the identity of a principal of a share.
+func (p Principal) SID() (ntsd.SID, bool) {
+	if !strings.HasPrefix(string(p), "S-1-") {
+		return ntsd.SID{}, false
+	}
+	s, err := ntsd.ParseSID(string(p))
+	return s, err == nil
+}
+
+// TokenOf gives who an account or a group is to a file server, as far as its directory tells: everybody who signs in is
+// everyone and authenticated, too, and comes over the network.
+func TokenOf(id Principal, d *Directory) (ntsd.Token, bool) {
+	s, ok := id.SID()
+	if !ok {
+		return ntsd.Token{}, false
+	}
+	t := ntsd.Token{User: s, Groups: []ntsd.SID{ntsd.Everyone, ntsd.Authenticated, ntsd.Network}}
+	if a := d.Account(id); a != nil {
+		for _, g := range a.Groups {
+			if s, ok := g.SID(); ok {
+				t.Groups = append(t.Groups, s)
+			}
+		}
+	}
+	return t, true
+}
+
+// stranger is somebody who has signed in and is nobody in particular.
+var stranger = ntsd.Token{Groups: []ntsd.SID{ntsd.Everyone, ntsd.Authenticated, ntsd.Network}}
+
+// ntRights sums up what a token gets.
+func ntRights(k Kind, d *ntsd.Descriptor, t ntsd.Token) Rights {
+	m := d.Maximum(t)
+	var r Rights
+	for right, bits := range map[Rights]ntsd.Mask{CanRead: ntsd.ReadData, CanExecute: ntsd.Execute, CanDelete: ntsd.Delete} {
+		if m&bits != 0 {
+			r |= right
+		}
+	}
+	if m&(ntsd.WriteData|ntsd.AppendData) != 0 {
+		r |= CanWrite
+	}
+	if m&(ntsd.WriteDAC|ntsd.WriteOwner) != 0 {
+		r |= CanChange
+	}
+	if k == Folder && m&ntsd.DeleteChild != 0 {
+		r |= CanRemoveOthers
+	}
+	return r
+}
+
+// ntBetween computes the effect of a change for everyone and for whoever either side speaks of.
+func ntBetween(k Kind, a, b ntsd.Descriptor, d *Directory) (e Effect) {
+	type change struct{ opens, closes Rights }
+	of := func(t ntsd.Token) change {
+		x, y := ntRights(k, &a, t), ntRights(k, &b, t)
+		return change{y &^ x, x &^ y}
+	}
+	all := of(stranger)
+	add := func(who string, group bool, c, except change) {
+		if r := (c.opens &^ except.opens).Words(k); len(r) > 0 {
+			e.Opens = append(e.Opens, Gain{who, group, r})
+		}
+		if r := (c.closes &^ except.closes).Words(k); len(r) > 0 {
+			e.Closes = append(e.Closes, Gain{who, group, r})
+		}
+	}
+	add(string(Everyone), false, all, change{})
+	var seen []ntsd.SID
+	for _, s := range append(ntMentioned(&a), ntMentioned(&b)...) {
+		if slices.Contains(seen, s) || stranger.Has(s) || s == ntsd.System || s == ntsd.CreatorOwner || s == ntsd.CreatorGroup || s == ntsd.OwnerRights {
+			continue // the system may do all of it anyway; the others are no accounts
+		}
+		seen = append(seen, s)
+		t, _ := TokenOf(SIDOf(s), d)
+		add(d.Name(SIDOf(s)), d.isGroup(SIDOf(s)), of(t), all)
+	}
+	return e
+}
+
+func (d *Directory) isGroup(id Principal) bool {
+	return id.IsGroup() || d != nil && slices.ContainsFunc(d.Groups, func(a Account) bool { return a.ID == id })
+}
+
+func ntMentioned(d *ntsd.Descriptor) []ntsd.SID {
+	out := []ntsd.SID{}
+	add := func(s ntsd.SID) {
+		if !s.IsZero() && !slices.Contains(out, s) {
+			out = append(out, s)
+		}
+	}
+	for _, e := range d.Entries {
+		add(e.SID)
+	}
+	add(d.Owner)
+	return out
+}
+
+// A Grant is one entry of a share's list, as people read it.
+type Grant struct {
+	Who       string `json:"who"`
+	Type      string `json:"type" enum:"allow,deny,other" doc:"other: of a kind that is kept and not understood"`
+	Rights    string `json:"rights" doc:"Named sets and single rights, separated by commas"`
+	Applies   string `json:"applies,omitempty" doc:"Of a folder: to what it applies"`
+	Inherited bool   `json:"inherited,omitempty" doc:"It came from a folder above"`
+	Unknown   bool   `json:"unknown,omitempty" doc:"The server knows the identity no more"`
+}
+
+// String gives it in one line.
+func (g Grant) String() string {
+	s := g.Type + " " + g.Who + ": " + g.Rights
+	if g.Applies != "" && g.Applies != string(ntsd.HereFoldersFiles) {
+		s += "; " + g.Applies
+	}
+	if g.Inherited {
+		s += "; inherited"
+	}
+	return s
+}
+
+func grantsOf(k Kind, d *ntsd.Descriptor, dir *Directory) (out []Grant) {
+	for _, e := range d.Entries {
+		id := SIDOf(e.SID)
+		g := Grant{Who: dir.Name(id), Type: "allow", Rights: e.Mask.Words(k == Folder), Inherited: e.Flags&ntsd.Inherited != 0, Unknown: dir.unknownSID(e.SID)}
+		switch {
+		case e.Foreign():
+			g.Type, g.Who, g.Rights = "other", "?", "kept as it is"
+		case e.Type == ntsd.Deny:
+			g.Type = "deny"
+		}
+		if k == Folder {
+			g.Applies = string(e.Flags.Scope())
+		}
+		out = append(out, g)
+	}
+	return out
+}
+
+func (d *Directory) unknownSID(s ntsd.SID) bool {
+	_, well := s.Known()
+	return !well && d.Account(SIDOf(s)) == nil
+}
+
+// How a share's path takes entries from above.
+const (
+	InheritsFromAbove = "from above"
+	InheritsStopped   = "stopped"
+	NoListAtAll       = "no list: everybody may do everything"
+)
+
+func inheritanceOf(d *ntsd.Descriptor) string {
+	switch {
+	case d.Open:
+		return NoListAtAll
+	case d.Control&ntsd.Protected != 0:
+		return InheritsStopped
+	}
+	return InheritsFromAbove
+}
+
+func ntView(k Kind, d ntsd.Descriptor, dir *Directory) View {
+	v := View{Owner: dir.Name(SIDOf(d.Owner)), Group: dir.Name(SIDOf(d.Group)), Grants: grantsOf(k, &d, dir), Inheritance: inheritanceOf(&d)}
+	for _, g := range v.Grants {
+		v.Entries = append(v.Entries, g.String())
+	}
+	if dir.unknownSID(d.Owner) {
+		v.Unknown = append(v.Unknown, string(AspectOwner))
+	}
+	return v
+}

@@ -1,0 +1,242 @@
+package smb
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+
+	"idletally/internal/core/ntsd"
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/tree"
+)
+
+// A Found is what a scan of shares met.
+type Found struct {
+	Forest tree.Hash
+	Paths  int64
+	Gaps   int64
+	Denied []Denied // the first of them, with reasons
+	SIDs   []ntsd.SID
+}
+
+// A Denied is a path that could not be read.
+type Denied struct{ Path, Reason string }
+
+const (
+	maxDenied = 1000
+	maxSIDs   = 20_000
+	// listers is how many folders are read at once: most of the time goes by on the way to the server and back.
+	listers = 8
+	maxDeep = 4096
+)
+
+// Split gives the share of a path and what lies in it: /charts/a is a in charts.
+func Split(path string) (share, below string) {
+	share, below, _ = strings.Cut(strings.TrimPrefix(path, "/"), "/")
+	return share, Path(below)
+}
+
+type scanner struct {
+	ctx    context.Context
+	put    func(tree.Hash, []byte) error
+	slots  chan struct{}
+	paths  atomic.Int64
+	gaps   atomic.Int64
+	report func(paths int64)
+
+	mu     sync.Mutex
+	denied []Denied
+	sids   map[ntsd.SID]bool
+	sets   map[string]perm.Set // by the descriptor's bytes
+	err    error
+}
+
+// Scan reads everything below some roots into a hash tree, nodes to put, children before parents. A root is a share or a
+// folder in one, /SHARE/FOLDER. What cannot be read is a gap, with its reason among the denied.
+func (s *Session) Scan(ctx context.Context, roots []string, progress func(paths int64), put func(tree.Hash, []byte) error) (Found, error) {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	w := &scanner{ctx: ctx, put: put, slots: make(chan struct{}, listers), report: progress, sids: map[ntsd.SID]bool{}, sets: map[string]perm.Set{}}
+	roots = slices.Clone(roots)
+	slices.Sort(roots)
+	forest := tree.Node{Forest: true, Entries: make([]tree.Entry, len(roots))}
+	for i, root := range roots {
+		if err := pathname.Check(root); err != nil {
+			return Found{}, err
+		}
+		e := &forest.Entries[i]
+		*e = tree.Entry{Name: root, Kind: perm.Folder}
+		w.paths.Add(1)
+		name, below := Split(root)
+		share, err := s.Open(ctx, name)
+		if err != nil {
+			e.Gap = w.deny(root, err)
+			continue
+		}
+		seen, err := share.Look(below)
+		if err == nil {
+			e.Kind = seen.Kind
+			e.Set, err = w.set(seen.Descriptor)
+		}
+		if err != nil {
+			e.Gap = w.deny(root, err)
+		} else if e.Kind == perm.Folder {
+			e.Child, e.Gap = w.folder(share, root, below, 0)
+		}
+		_ = share.Close() // nothing more is asked of it
+	}
+	if w.err != nil {
+		return Found{}, w.err
+	}
+	if err := ctx.Err(); err != nil {
+		return Found{}, err
+	}
+	b := tree.Encode(forest)
+	h := tree.Sum(b)
+	if err := put(h, b); err != nil {
+		return Found{}, err
+	}
+	f := Found{Forest: h, Paths: w.paths.Load(), Gaps: w.gaps.Load(), Denied: w.denied}
+	for sid := range w.sids {
+		f.SIDs = append(f.SIDs, sid)
+	}
+	slices.SortFunc(f.SIDs, func(a, b ntsd.SID) int { return strings.Compare(a.Bytes(), b.Bytes()) })
+	slices.SortFunc(f.Denied, func(a, b Denied) int { return pathname.Compare(a.Path, b.Path) })
+	return f, nil
+}
+
+func (w *scanner) deny(path string, err error) tree.Gap {
+	w.gaps.Add(1)
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if len(w.denied) < maxDenied {
+		w.denied = append(w.denied, Denied{path, err.Error()})
+	}
+	switch {
+	case Refused(err):
+		return tree.Refused
+	case Gone(err):
+		return tree.Vanished
+	}
+	return tree.Failed
+}
+
+// set interns a descriptor: few serve many paths.
+func (w *scanner) set(d ntsd.Descriptor) (perm.Set, error) {
+	s, err := perm.NTSet(d)
+	if err != nil {
+		return perm.Set{}, err
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if known, ok := w.sets[s.Bytes()]; ok {
+		return known, nil
+	}
+	if len(w.sets) < maxSIDs {
+		w.sets[s.Bytes()] = s
+	}
+	for _, id := range append(idsOf(d), d.Owner) {
+		if len(w.sids) < maxSIDs && !id.IsZero() {
+			w.sids[id] = true
+		}
+	}
+	return s, nil
+}
+
+func idsOf(d ntsd.Descriptor) (out []ntsd.SID) {
+	for _, e := range d.Entries {
+		out = append(out, e.SID)
+	}
+	return append(out, d.Group)
+}
+
+func (w *scanner) fail(err error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.err == nil {
+		w.err = err
+	}
+}
+
+// folder reads a folder and all below it. Folders in it are read by others where somebody is free.
+func (w *scanner) folder(share *Share, path, below string, deep int) (tree.Hash, tree.Gap) {
+	if deep > maxDeep {
+		return tree.Hash{}, w.deny(path, fmt.Errorf("it lies more than %d folders deep", maxDeep))
+	}
+	var n tree.Node
+	err := share.List(below, func(list []Seen) error {
+		if err := w.ctx.Err(); err != nil {
+			return err
+		}
+		for _, seen := range list {
+			if seen.Name == "" || seen.Name == "." || seen.Name == ".." || strings.ContainsAny(seen.Name, "/\x00") {
+				continue // no server of sound mind sends these
+			}
+			e := tree.Entry{Name: seen.Name, Kind: seen.Kind}
+			err := seen.Err
+			if err == nil {
+				e.Set, err = w.set(seen.Descriptor)
+			}
+			if err != nil {
+				if Gone(err) {
+					continue
+				}
+				e.Gap = w.deny(pathname.Join(path, seen.Name), err)
+			}
+			n.Entries = append(n.Entries, e)
+		}
+		if w.report != nil {
+			w.report(w.paths.Add(int64(len(list))))
+		} else {
+			w.paths.Add(int64(len(list)))
+		}
+		return nil
+	})
+	if err != nil {
+		return tree.Hash{}, w.deny(path, err)
+	}
+	slices.SortFunc(n.Entries, func(a, b tree.Entry) int { return strings.Compare(a.Name, b.Name) })
+	n.Entries = slices.CompactFunc(n.Entries, func(a, b tree.Entry) bool { return a.Name == b.Name })
+	var inside sync.WaitGroup
+	for i := range n.Entries {
+		e := &n.Entries[i]
+		if e.Kind != perm.Folder || e.Gap != tree.Whole {
+			continue
+		}
+		read := func() {
+			e.Child, e.Gap = w.folder(share, pathname.Join(path, e.Name), joined(below, e.Name), deep+1)
+		}
+		select {
+		case w.slots <- struct{}{}:
+			inside.Go(func() {
+				defer func() { <-w.slots }()
+				read()
+			})
+		default:
+			read()
+		}
+	}
+	inside.Wait()
+	for i := range n.Entries {
+		if n.Entries[i].Gap != tree.Whole {
+			n.Entries[i].Child = tree.Hash{}
+		}
+	}
+	b := tree.Encode(n)
+	h := tree.Sum(b)
+	if err := w.put(h, b); err != nil {
+		w.fail(err)
+	}
+	return h, tree.Whole
+}
+
+func joined(below, name string) string {
+	if below == "" {
+		return name
+	}
+	return below + `\` + name
+}
