@@ -20,6 +20,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"idletally/internal/client"
+	"idletally/internal/samba"
 	"idletally/internal/wire"
 )
 
@@ -43,7 +44,9 @@ type Stage struct {
 	Deaf    bool // agents do not watch: only snapshots that are asked for are taken
 	Service *Process
 	Agents  map[string]*Process
-	log     io.Writer
+
+	Chartroom *samba.Server // nil where the file server is not part of it
+	log       io.Writer
 }
 
 // A Process is one of the stage's processes. It ends when this process does.
@@ -322,19 +325,23 @@ func (s *Stage) Declare(ctx context.Context) error {
 
 // Snapshot takes a snapshot and waits for it.
 func Snapshot(ctx context.Context, api *client.Client, application, host string) (wire.Snapshot, error) {
+	return snapshotOf(ctx, api, wire.NewSnapshot{Application: application, Host: host})
+}
+
+func snapshotOf(ctx context.Context, api *client.Client, ask wire.NewSnapshot) (wire.Snapshot, error) {
 	ctx, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
-	snap, err := api.TakeSnapshot(ctx, wire.NewSnapshot{Application: application, Host: host})
+	snap, err := api.TakeSnapshot(ctx, ask)
 	for err == nil && snap.State == "waiting" {
 		select {
 		case <-ctx.Done():
-			return snap, fmt.Errorf("snapshot of %s on %s: %w", application, host, ctx.Err())
+			return snap, fmt.Errorf("snapshot of %s on %s: %w", ask.Application, ask.Host, ctx.Err())
 		case <-time.After(50 * time.Millisecond):
 		}
 		snap, err = api.Snapshot(ctx, snap.ID)
 	}
 	if err == nil && snap.State != "ready" {
-		err = fmt.Errorf("snapshot of %s on %s: %s", application, host, snap.Message)
+		err = fmt.Errorf("snapshot of %s on %s: %s", ask.Application, ask.Host, snap.Message)
 	}
 	return snap, err
 }
@@ -346,6 +353,9 @@ func (s *Stage) End() error {
 	}
 	if s.Service != nil {
 		s.Service.Stop()
+	}
+	if s.Chartroom != nil {
+		s.Chartroom.Stop()
 	}
 	return os.RemoveAll(s.Dir)
 }

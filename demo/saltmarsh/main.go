@@ -167,7 +167,7 @@ func run(ctx context.Context, what, program string) (err error) {
 	if what == "tour" {
 		return tour(ctx, s)
 	}
-	if err := s.Declare(ctx); err != nil {
+	if err := errors.Join(s.Declare(ctx), s.OpenChartroom(ctx)); err != nil {
 		return fmt.Errorf("%w (log: %s.log)", err, dir)
 	}
 	names := []string{"admin"}

@@ -46,12 +46,14 @@ type Settings struct {
 	Key         []byte   `json:"key"`
 	OrderKey    []byte   `json:"order_key"`           // pinned at enrolment
 	LookOnly    bool     `json:"look_only,omitempty"` // changes nothing, whoever signs what
+
+	Server *FileServer `json:"server,omitempty"` // instead of the host itself
 }
 
 const settingsFile = "agent.json"
 
 // Enrol trades a one-time code for a certificate and keeps what the agent needs.
-func Enrol(ctx context.Context, folder, service string, authority []byte, code, version string, roots []string) (string, error) {
+func Enrol(ctx context.Context, folder, service string, authority []byte, code, version string, roots []string, server *FileServer) (string, error) {
 	for _, r := range roots {
 		if err := pathname.Check(r); err != nil {
 			return "", err
@@ -59,6 +61,15 @@ func Enrol(ctx context.Context, folder, service string, authority []byte, code, 
 	}
 	if len(roots) == 0 {
 		return "", errors.New("say with --root below which folders this host lets the agent work")
+	}
+	if server != nil { // who cannot sign in there learns it now
+		s, err := server.dial(ctx)
+		if err != nil {
+			return "", err
+		}
+		if err := s.Close(); err != nil {
+			return "", err
+		}
 	}
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
@@ -81,7 +92,7 @@ func Enrol(ctx context.Context, folder, service string, authority []byte, code, 
 		return "", err
 	}
 	s := Settings{Service: service, Host: got.Host, Authority: got.Authority, Certificate: got.Certificate,
-		Key: pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), OrderKey: got.OrderKey}
+		Key: pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), OrderKey: got.OrderKey, Server: server}
 	for _, r := range roots {
 		s.Roots = append(s.Roots, pathname.Escape(r))
 	}
@@ -300,6 +311,9 @@ func (a *Agent) run(ctx context.Context, w *wire.Work, done, total *atomic.Int64
 	order, part, err := plan.Verify(a.OrderKey, w.Order, w.Signature, w.Manifest, a.Host, time.Now())
 	if err != nil {
 		return fail("%v", err)
+	}
+	if a.Server != nil {
+		return fail("plans for file servers cannot be run yet: this version looks at shares, compares and drafts")
 	}
 	if a.LookOnly {
 		return fail("this host only looks: its own settings (%s) or the option --look-only forbid changes", settingsFile)

@@ -73,6 +73,9 @@ func (a *Agent) answer(ctx context.Context, q wire.Question) (r wire.Reply, err 
 	if !a.shows(path) && !(q.Kind == wire.AskPath && a.leads(path)) {
 		return r, fmt.Errorf("%s: this host's own list of roots does not hold it", q.Path)
 	}
+	if a.Server != nil {
+		return r, errNotOnShares
+	}
 	accounts := q.Accounts
 	if q.Account != "" && q.Account != inquiry.Everyone {
 		accounts = append(accounts, q.Account)

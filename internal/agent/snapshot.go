@@ -56,6 +56,9 @@ func (a *Agent) snapshot(ctx context.Context, w *wire.Work, done *atomic.Int64) 
 	if len(denied) > 0 {
 		return fail("%s: %s: add it with idletally agent enrol --root", denied[0].Path, denied[0].Reason)
 	}
+	if a.Server != nil {
+		return a.shareSnapshot(ctx, w, roots, done)
+	}
 	dir, err := identity.Read(ctx)
 	if err != nil {
 		return fail("%v", err)

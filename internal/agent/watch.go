@@ -65,7 +65,10 @@ func (a *Agent) watch(ctx context.Context) error {
 	defer func() { stop() }()
 	known := ""
 	var watched []wire.WatchedPlace
-	if a.Deaf {
+	if a.Server != nil {
+		a.Deaf = true
+		a.state.set(wire.WatchState{Notes: []string{"file servers are not watched: take snapshots"}})
+	} else if a.Deaf {
 		a.state.set(wire.WatchState{Notes: []string{"the agent was started with --watch=false"}})
 	}
 	return a.repeat(ctx, "what to watch", func() error {

@@ -5,8 +5,10 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"runtime/debug"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -43,11 +45,17 @@ func agentCommand(o *options) *cobra.Command {
 	run.Flags().StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	var service, authorityFile, code string
 	var roots []string
+	var server agent.FileServer
+	var passwordFile string
 	enrol := &cobra.Command{Use: "enrol", Short: "Enrol this host with a one-time code",
 		Long: `Enrol this host: the code that "idletally host invite" gave is traded for a certificate.
 
 The roots are this host's own decision. Outside of them the agent neither looks nor changes
-anything, whatever a service asks for.`,
+anything, whatever a service asks for.
+
+With --server the agent works for a file server near it instead, through SMB 3. Then roots are shares, or folders in them:
+/charts, /charts/harbour. The account has to be allowed to read all permissions there; its password is kept in the agent's own
+folder, which nobody but the agent may read.`,
 		Args: args(0, 0, "no argument"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			ca, err := os.ReadFile(authorityFile)
@@ -62,7 +70,18 @@ anything, whatever a service asks for.`,
 				}
 				raw = append(raw, p)
 			}
-			host, err := agent.Enrol(c.Context(), folder, service, ca, code, Version, raw)
+			var of *agent.FileServer
+			if server.Address != "" {
+				b, err := os.ReadFile(passwordFile)
+				if err != nil {
+					return fmt.Errorf("--server-password-file: %w", err)
+				}
+				if server.Password = strings.TrimRight(string(b), "\r\n"); server.User == "" {
+					return usageError{errors.New("--server needs --server-user and --server-password-file")}
+				}
+				of = &server
+			}
+			host, err := agent.Enrol(c.Context(), folder, service, ca, code, Version, raw, of)
 			if err != nil {
 				return err
 			}
@@ -73,6 +92,11 @@ anything, whatever a service asks for.`,
 	enrol.Flags().StringVar(&authorityFile, "authority", "", "file with the service's authority (PEM)")
 	enrol.Flags().StringVar(&code, "code", "", "one-time code")
 	enrol.Flags().StringArrayVar(&roots, "root", nil, "folder below which the agent may work; give it once for each")
+	enrol.Flags().StringVar(&server.Address, "server", "", "work for this file server instead: HOST:PORT")
+	enrol.Flags().StringVar(&server.User, "server-user", "", "account at the file server")
+	enrol.Flags().StringVar(&server.Domain, "server-domain", "", "domain of that account")
+	enrol.Flags().StringVar(&passwordFile, "server-password-file", "", "file that holds its password")
+	enrol.Flags().BoolVar(&server.Plain, "server-plain", false, "the file server need not encrypt what goes over the network")
 	for _, f := range []string{"service", "authority", "code", "root"} {
 		_ = enrol.MarkFlagRequired(f)
 	}

@@ -124,6 +124,13 @@ func TestServerGone(t *testing.T) {
 	if _, err := s.Scan(ctx, []string{"/charts"}, func(int64) { cancel() }, (&nodes{}).put); err == nil {
 		t.Error("a scan that was given up has a result")
 	}
+	// Many folders at once, and nothing is left out.
+	for range 5 {
+		f, err := s.Scan(t.Context(), []string{"/charts"}, nil, (&nodes{}).put)
+		if err != nil || f.Gaps > 0 || f.Paths != 1+600 {
+			t.Fatalf("%+v, %v", f, err)
+		}
+	}
 	begun := time.Now()
 	var once sync.Once
 	f, err := s.Scan(t.Context(), []string{"/charts"}, func(p int64) {

@@ -11,6 +11,7 @@ import (
 	"os"
 	"reflect"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/cloudsoda/go-smb2"
@@ -34,6 +35,7 @@ type Session struct {
 	s        *smb2.Session
 	plain    bool
 	patience time.Duration
+	batch    *sync.Mutex // one folder's batch at a time: they share what the server lets be under way
 }
 
 // Dial signs in.
@@ -46,7 +48,7 @@ func Dial(ctx context.Context, a Access) (*Session, error) {
 	if err != nil {
 		return nil, fmt.Errorf("file server %s: %w", a.Address, explain(err))
 	}
-	return &Session{s, a.Plain, patience}, nil
+	return &Session{s, a.Plain, patience, &sync.Mutex{}}, nil
 }
 
 // Close signs out.
@@ -62,6 +64,7 @@ type Share struct {
 	s        *smb2.Share
 	ctx      context.Context
 	patience time.Duration
+	batch    *sync.Mutex
 }
 
 // Open opens a share.
@@ -76,7 +79,7 @@ func (s *Session) Open(ctx context.Context, name string) (*Share, error) {
 		_ = m.Umount()
 		return nil, fmt.Errorf("share %s: the server does not encrypt: have it require encryption, or allow plain content for this host", name)
 	}
-	return &Share{name, m.WithContext(ctx), ctx, s.patience}, nil
+	return &Share{name, m.WithContext(ctx), ctx, s.patience, s.batch}, nil
 }
 
 // The bits by which a server asks for encryption, of a session and of a share (MS-SMB2 2.2.6 and 2.2.10).
@@ -254,7 +257,9 @@ func (s *Share) List(folder string, each func([]Seen) error) error {
 	}
 	defer f.Close()
 	for {
+		s.batch.Lock()
 		list, err := f.ReaddirPlus(batch, kept)
+		s.batch.Unlock()
 		impatient.Reset(s.patience)
 		out := make([]Seen, 0, len(list))
 		for _, e := range list {
@@ -264,6 +269,14 @@ func (s *Share) List(folder string, each func([]Seen) error) error {
 				seen.Descriptor, seen.Err = ntsd.Parse(e.RawSecurityDescriptor)
 			case e.Err != nil:
 				seen.Err = explain(e.Err)
+				// Where it was not the server that refused, it was not asked: others had too much under way.
+				if _, told := Status(e.Err); !told && !Refused(e.Err) && limit.Err() == nil {
+					if one, err := s.Look(joined(folder, seen.Name)); err == nil {
+						seen.Descriptor, seen.Err = one.Descriptor, nil
+					} else {
+						seen.Err = err
+					}
+				}
 			}
 			out = append(out, seen)
 		}
