@@ -255,7 +255,7 @@ func (o *options) showSight(c *cobra.Command, s wire.Sight) error {
 	pairs := []string{"path", s.Path, "kind", s.Kind, "target", s.Target, "asked", origin(s.Origin)}
 	if s.Access != nil {
 		u := unknownOf(*s.Access)
-		pairs = append(pairs, "owner", u("owner", s.Access.Owner), "group", u("group", s.Access.Group), "mode", s.Access.Mode+" "+s.Access.Letters, "flags", strings.Join(s.Access.Flags, ", "))
+		pairs = append(pairs, "owner", u("owner", s.Access.Owner), "group", u("group", s.Access.Group), "mode", strings.TrimSpace(s.Access.Mode+" "+s.Access.Letters), "inherits", s.Access.Inheritance, "flags", strings.Join(s.Access.Flags, ", "))
 	}
 	if s.Modified != nil {
 		pairs = append(pairs, "modified", when(*s.Modified))
@@ -268,7 +268,7 @@ func (o *options) showSight(c *cobra.Command, s wire.Sight) error {
 	var access, defaults []string
 	for _, e := range s.Entries {
 		text := e.Text
-		if e.Effective != e.Rights {
+		if e.Effective != e.Rights && s.Access != nil && s.Access.Inheritance == "" {
 			text += "  of which the mask leaves " + e.Effective
 		}
 		if e.Unknown {
@@ -286,7 +286,10 @@ func (o *options) showSight(c *cobra.Command, s wire.Sight) error {
 	for _, p := range s.Way {
 		line := p.Path
 		if p.Access != nil {
-			line = p.Access.Letters + " " + p.Access.Owner + ":" + p.Access.Group + " " + p.Path
+			line = strings.TrimSpace(p.Access.Letters + " " + p.Access.Owner + ":" + p.Access.Group + " " + p.Path)
+			if p.Access.Inheritance != "" {
+				line = p.Access.Owner + " " + p.Path + "  (entries: " + p.Access.Inheritance + ")"
+			}
 			if len(p.Access.Entries) > 0 {
 				line += " +"
 			}

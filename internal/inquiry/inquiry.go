@@ -187,7 +187,7 @@ func Sight(ctx context.Context, sc Scene, path string) (wire.Sight, error) {
 		return wire.Sight{}, err
 	}
 	d, s := f.Directory, f.Seen
-	var folder perm.Set
+	var above []perm.Above
 	out := wire.Sight{Origin: sc.Origin(), Path: s.Path.String(), Kind: s.Kind.String(), Gap: s.Gap, Access: viewOf(s.Kind, s.Set, d), Words: perm.Explain(s.Kind, s.Set),
 		Way: []wire.WayPlace{}, Withheld: s.Mount.Words(), Size: s.Size, Links: s.Links, Target: s.Target.String()}
 	if !s.Modified.IsZero() {
@@ -195,12 +195,10 @@ func Sight(ctx context.Context, sc Scene, path string) (wire.Sight, error) {
 	}
 	for _, p := range f.Way[:len(f.Way)-1] {
 		out.Way = append(out.Way, wire.WayPlace{Path: p.Path.String(), Kind: p.Kind.String(), Access: viewOf(p.Kind, p.Set, d), Withheld: p.Mount.Words()})
-		if string(p.Path) == pathname.Folder(string(s.Path)) {
-			folder = p.Set
-		}
+		above = append(above, perm.Above{Path: string(p.Path), Set: p.Set})
 	}
 	if s.Kind != perm.Link {
-		out.Entries = perm.Entries(s.Set, folder, d)
+		out.Entries = perm.Entries(s.Kind, s.Set, above, d)
 	}
 	if out.Words == nil {
 		out.Words = []string{}

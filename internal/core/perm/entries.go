@@ -14,19 +14,34 @@ type EntryLine struct {
 	Default   bool   `json:"default,omitempty" doc:"It counts for what is made in the folder later, not for the folder"`
 	Origin    string `json:"origin" doc:"Where it comes from"`
 	Unknown   bool   `json:"unknown,omitempty" doc:"The account or group no longer exists on the host"`
+	Deny      bool   `json:"deny,omitempty" doc:"On a share: it withholds"`
+	Applies   string `json:"applies,omitempty" doc:"On a share, of a folder: to what it applies"`
+}
+
+// Above is a folder that leads to a path, with its state.
+type Above struct {
+	Path string
+	Set  Set
 }
 
 // Entries lists everything that a state grants, the mode's three classes included, in the order
-// in which it is asked. The state of the folder that the path lies in tells where an entry most
-// likely comes from: POSIX copies default entries when a path is made, and keeps no note of it.
-func Entries(s, folder Set, d *Directory) []EntryLine {
+// in which it is asked. The folders above, the nearest last, tell where an entry most likely comes from: POSIX copies
+// default entries when a path is made, and keeps no note of it; a share's entries are marked, but not by whom.
+func Entries(k Kind, s Set, above []Above, d *Directory) []EntryLine {
+	if nt, ok := NTOf(s); ok {
+		return ntEntries(k, &nt, above, d)
+	}
+	var folder Set
+	if n := len(above); n > 0 {
+		folder = above[n-1].Set
+	}
 	p, err := POSIXOf(s)
 	if err != nil {
 		return nil
 	}
-	var above posixacl.List
+	var given posixacl.List
 	if f, err := POSIXOf(folder); err == nil {
-		above = f.Default
+		given = f.Default
 	}
 	access := p.Access
 	if access == nil {
@@ -41,7 +56,7 @@ func Entries(s, folder Set, d *Directory) []EntryLine {
 		for _, e := range l.list {
 			line := EntryLine{Text: e.Text(Names(d)), Rights: e.Perm.String(), Effective: l.list.Effective(e).String(), Default: l.isDefault}
 			line.Who, line.Unknown = p.who(e, d)
-			line.Origin = origin(e, above, p.Access != nil || l.isDefault, l.isDefault)
+			line.Origin = origin(e, given, p.Access != nil || l.isDefault, l.isDefault)
 			out = append(out, line)
 		}
 	}
@@ -86,6 +101,9 @@ func origin(e posixacl.Entry, above posixacl.List, listed, isDefault bool) strin
 // Explain says what a state's mode means for a kind of path, a line for each class and bit, and
 // what a list makes of it.
 func Explain(k Kind, s Set) []string {
+	if nt, ok := NTOf(s); ok && k != Link {
+		return ntExplain(k, &nt)
+	}
 	p, err := POSIXOf(s)
 	if err != nil {
 		return nil

@@ -195,3 +195,65 @@ func ntView(k Kind, d ntsd.Descriptor, dir *Directory) View {
 	}
 	return v
 }
+
+// ntEntries lists the entries of a share's list in their order, with the folder that each comes from.
+func ntEntries(k Kind, d *ntsd.Descriptor, above []Above, dir *Directory) (out []EntryLine) {
+	for i, g := range grantsOf(k, d, dir) {
+		e := d.Entries[i]
+		line := EntryLine{Text: g.String(), Who: g.Who, Rights: g.Rights, Effective: g.Rights, Deny: g.Type == "deny", Applies: g.Applies, Unknown: g.Unknown, Origin: "set here"}
+		if e.Flags&ntsd.InheritOnly != 0 {
+			line.Effective = "nothing here"
+		}
+		if g.Inherited {
+			line.Origin = "from a folder above"
+			for _, a := range slices.Backward(above) {
+				up, ok := NTOf(a.Set)
+				if !ok {
+					break
+				}
+				if slices.ContainsFunc(up.Entries, func(x ntsd.Entry) bool { return x.Flags&ntsd.Inherited == 0 && handsOn(x, e) }) {
+					line.Origin = "from " + a.Path
+					break
+				}
+			}
+		}
+		out = append(out, line)
+	}
+	return out
+}
+
+// handsOn says whether an entry of a folder is what an entry below it came from.
+func handsOn(above, below ntsd.Entry) bool {
+	same := above.SID == below.SID || above.SID == ntsd.CreatorOwner || above.SID == ntsd.CreatorGroup
+	return same && above.Type == below.Type && above.Mask.Map() == below.Mask.Map() && above.Flags&(ntsd.ObjectInherit|ntsd.ContainerInherit) != 0
+}
+
+// ntExplain says what a descriptor means.
+func ntExplain(k Kind, d *ntsd.Descriptor) (out []string) {
+	say := func(s string) { out = append(out, s) }
+	switch inheritanceOf(d) {
+	case NoListAtAll:
+		return []string{"There is no list at all: everybody may do everything with it."}
+	case InheritsStopped:
+		say("It takes no entries from above: what changes there does not come down to here.")
+	default:
+		say("It takes entries from the folder above.")
+	}
+	owner := "The owner can always read and change its permissions, whatever the list says."
+	for _, e := range d.Entries {
+		if e.SID == ntsd.OwnerRights && e.Flags&ntsd.InheritOnly == 0 {
+			owner = "An entry for owner rights says what the owner can do, instead of reading and changing permissions."
+		}
+	}
+	say(owner)
+	if len(d.Entries) == 0 {
+		say("The list is empty: nobody else can do anything with it.")
+	}
+	if r := ntRights(k, d, stranger); r != 0 {
+		say("Everybody who signs in can " + strings.Join(r.Words(k), ", ") + ".")
+	}
+	if !ntsd.Canonical(d.Entries) {
+		say("The entries do not stand in the usual order, denying before allowing: the first one that speaks of a right decides.")
+	}
+	return out
+}

@@ -1,5 +1,6 @@
 import type { Schemas } from "../../api/client";
 import { Entries } from "../../components/Entries";
+import { ShareEntries } from "../../components/ShareEntries";
 import { NoSuch } from "../../components/NoSuch";
 import { TallyGrid } from "../../components/TallyGrid";
 import { Time } from "../../components/Time";
@@ -17,8 +18,12 @@ export function Permissions({ sight }: { sight: Schemas["Sight"] }) {
           {a ? (
             <>
               <dt className="text-muted">owner</dt><dd>{a.owner}<NoSuch when={a.unknown?.includes("owner")} /></dd>
-              <dt className="text-muted">group</dt><dd>{a.group}<NoSuch what="group" when={a.unknown?.includes("group")} /></dd>
-              <dt className="text-muted">mode</dt><dd className="mono">{a.mode} {a.letters}</dd>
+              {a.inheritance ? <><dt className="text-muted">entries</dt><dd>{a.inheritance}</dd></> : (
+                <>
+                  <dt className="text-muted">group</dt><dd>{a.group}<NoSuch what="group" when={a.unknown?.includes("group")} /></dd>
+                  <dt className="text-muted">mode</dt><dd className="mono">{a.mode} {a.letters}</dd>
+                </>
+              )}
               {a.flags?.length ? <><dt className="text-muted">flags</dt><dd>{a.flags.join(", ")}</dd></> : null}
             </>
           ) : null}
@@ -32,7 +37,7 @@ export function Permissions({ sight }: { sight: Schemas["Sight"] }) {
       {lines.length > 0 ? (
         <>
           <h3 className="mt-4 mb-1 font-semibold">Entries</h3>
-          <Entries label="Entries" lines={lines.filter((l) => !l.default)} />
+          {a?.inheritance ? <ShareEntries lines={lines} folder={sight.kind === "folder"} /> : <Entries label="Entries" lines={lines.filter((l) => !l.default)} />}
         </>
       ) : null}
       {lines.some((l) => l.default) ? (
