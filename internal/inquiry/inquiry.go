@@ -108,6 +108,9 @@ func Find(d *perm.Directory, name string) (perm.Principal, error) {
 	if n, err := strconv.ParseUint(name, 10, 32); err == nil && uint32(n) != ^uint32(0) {
 		return perm.UID(uint32(n)), nil
 	}
+	if _, ok := perm.Principal(name).SID(); ok {
+		return perm.Principal(name), nil
+	}
 	return "", fmt.Errorf("%w: there is no account %q on this host: give its name there, its number, or %s", ErrBad, name, Everyone)
 }
 
@@ -148,8 +151,11 @@ func AccountOf(d *perm.Directory, name string) (wire.Account, error) {
 		out.Notes = append(out.Notes, "stands for whoever is nobody in particular: no owner, in no group, named by no entry")
 		return out, nil
 	}
-	n, _ := id.ID()
-	out.ID = strconv.FormatUint(uint64(n), 10)
+	if n, ok := id.ID(); ok {
+		out.ID = strconv.FormatUint(uint64(n), 10)
+	} else {
+		out.ID = string(id)
+	}
 	a := d.Account(id)
 	if a == nil {
 		out.Notes = append(out.Notes, "no account has this number: what it owns belongs to nobody who can sign in")
@@ -374,7 +380,7 @@ func part(s perm.Set, id perm.Principal, d *perm.Directory) string {
 		switch {
 		case m.ID == id:
 			parts = append(parts, m.As)
-		case m.ID.IsGroup() && d.Account(id) != nil && slices.Contains(d.Account(id).Groups, m.ID):
+		case d.IsGroup(m.ID) && d.Account(id) != nil && slices.Contains(d.Account(id).Groups, m.ID):
 			parts = append(parts, "in group "+d.Name(m.ID))
 		}
 	}

@@ -228,16 +228,20 @@ type verdict struct {
 	folder bool // the folder that the path is in decides, not the path
 	ruling ruling
 	priv   Privilege
+	share  shareRuling
 }
 
 // An Asker is a subject made ready for many questions. It may be used by one goroutine at a time.
 type Asker struct {
 	Subject
 	posix posixAsker
+	nt    ntAsker
 }
 
 // NewAsker makes an asker.
-func NewAsker(s Subject) *Asker { return &Asker{Subject: s, posix: newPOSIXAsker(s)} }
+func NewAsker(s Subject) *Asker {
+	return &Asker{Subject: s, posix: newPOSIXAsker(s), nt: newNTAsker(s)}
+}
 
 // passes says whether the asker gets through a folder on the way.
 func (a *Asker) passes(p *Place) verdict {
@@ -264,8 +268,11 @@ func (a *Asker) decide(folder, p *Place, op Operation) verdict {
 		}
 		return verdict{code: ByKind}
 	}
-	if p.Set.Scheme() == perm.SchemePOSIX {
+	switch p.Set.Scheme() {
+	case perm.SchemePOSIX:
 		return a.posix.decide(folder, p, op)
+	case perm.SchemeNT:
+		return a.nt.decide(folder, p, op)
 	}
 	return verdict{code: ByUnknownScheme}
 }

@@ -22,7 +22,7 @@ func Everybody(w Way, op Operation, d *perm.Directory) []Holder {
 		}
 	}
 	for _, id := range spokenOf(w) {
-		if !id.IsGroup() && !slices.Contains(ids, id) {
+		if !d.IsGroup(id) && !slices.Contains(ids, id) {
 			ids = append(ids, id)
 		}
 	}
@@ -45,7 +45,7 @@ func Matter(w Way, d *perm.Directory, most int) (ids []perm.Principal, all int) 
 		}
 	}
 	for _, m := range perm.Mentioned(last) {
-		if m.ID.IsGroup() {
+		if d.IsGroup(m.ID) {
 			groups = append(groups, m.ID)
 		} else {
 			see(m.ID)

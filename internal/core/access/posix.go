@@ -192,6 +192,9 @@ func (a *posixAsker) remove(folder, at *Place) verdict {
 
 // entry writes the entry that decided, with names.
 func (v verdict) entry(d *perm.Directory) string {
+	if !v.share.entry.SID.IsZero() {
+		return perm.EntryText(v.share.kind, v.share.entry, d)
+	}
 	if v.ruling.Entry.Tag == 0 {
 		return ""
 	}
@@ -210,6 +213,11 @@ func (a *Asker) sentence(v verdict, folder, p *Place, op Operation, d *perm.Dire
 	who := d.Name(a.ID)
 	if a.ID == perm.Everyone {
 		who = "everyone"
+	}
+	if p.Set.Scheme() == perm.SchemeNT {
+		if s := shareSentence(v, it, who, d); s != "" {
+			return s
+		}
 	}
 	switch v.code {
 	case ByPrivilege:

@@ -100,12 +100,18 @@ func ntBetween(k Kind, a, b ntsd.Descriptor, d *Directory) (e Effect) {
 		}
 		seen = append(seen, s)
 		t, _ := TokenOf(SIDOf(s), d)
-		add(d.Name(SIDOf(s)), d.isGroup(SIDOf(s)), of(t), all)
+		add(d.Name(SIDOf(s)), d.IsGroup(SIDOf(s)), of(t), all)
 	}
 	return e
 }
 
-func (d *Directory) isGroup(id Principal) bool {
+// IsGroup says whether a principal is a group, as far as its text or the directory tells.
+func (d *Directory) IsGroup(id Principal) bool {
+	if s, ok := id.SID(); ok {
+		if _, well := s.Known(); well {
+			return s != ntsd.System && s != ntsd.LocalService && s != ntsd.NetworkService
+		}
+	}
 	return id.IsGroup() || d != nil && slices.ContainsFunc(d.Groups, func(a Account) bool { return a.ID == id })
 }
 
@@ -161,6 +167,11 @@ func grantsOf(k Kind, d *ntsd.Descriptor, dir *Directory) (out []Grant) {
 		out = append(out, g)
 	}
 	return out
+}
+
+// EntryText writes one entry of a share's list.
+func EntryText(k Kind, e ntsd.Entry, dir *Directory) string {
+	return grantsOf(k, &ntsd.Descriptor{Entries: []ntsd.Entry{e}}, dir)[0].String()
 }
 
 func (d *Directory) unknownSID(s ntsd.SID) bool {

@@ -225,3 +225,21 @@ func TestInheritanceAsTheServerDoes(t *testing.T) {
 	}
 	t.Logf("%d made", made)
 }
+
+// A folder that somebody may not pass through does not keep them from what they may open in it: servers do not look at the
+// folders on the way.
+func TestPassingThrough(t *testing.T) {
+	_, tokens, _ := people(t)
+	keeper, clerk := dial(t, "keeper", "charts"), dial(t, "clerk", "charts")
+	must(t, keeper.s.MkdirAll(`closed\inner`, 0o777))
+	must(t, keeper.s.WriteFile(`closed\inner\open.txt`, nil, 0o666))
+	set(t, keeper, `closed\inner\open.txt`, "D:P(A;;FA;;;WD)", SetList)
+	set(t, keeper, `closed\inner`, "D:P(A;;FA;;;"+tokens[0].User.String()+")", SetList)
+	set(t, keeper, `closed`, "D:P(A;;FA;;;"+tokens[0].User.String()+")", SetList)
+	if _, err := clerk.Look(`closed`); !Refused(err) {
+		t.Errorf("the folder is open: %v", err)
+	}
+	if _, err := clerk.Look(`closed\inner\open.txt`); err != nil {
+		t.Errorf("what lies in it: %v", err)
+	}
+}

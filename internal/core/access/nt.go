@@ -1,0 +1,134 @@
+package access
+
+import (
+	"idletally/internal/core/ntsd"
+	"idletally/internal/core/perm"
+)
+
+// This file is the NT scheme: what a file server decides by security descriptors (MS-DTYP 2.5.3, MS-FSA 2.1.5.1).
+
+// The causes on shares.
+const (
+	ByAllow       Code = "allow entry"
+	ByDeny        Code = "deny entry"
+	ByNoEntry     Code = "no entry"
+	ByNoList      Code = "no list"         // everybody may do everything
+	ByDeleteChild Code = "delete children" // the folder's list grants it, whatever the path's own says
+	ByTraverse    Code = "passing"         // servers let everybody pass through folders
+)
+
+// shareRuling is what decided on a share.
+type shareRuling struct {
+	entry  ntsd.Entry
+	kind   perm.Kind // of what the entry stands on
+	rights ntsd.Mask // that were asked for
+}
+
+type ntAsker struct {
+	token ntsd.Token
+	known map[perm.Set]*ntsd.Descriptor
+}
+
+func newNTAsker(s Subject) ntAsker {
+	a := ntAsker{known: map[perm.Set]*ntsd.Descriptor{}}
+	if sid, ok := s.ID.SID(); ok {
+		a.token.User = sid
+	}
+	a.token.Groups = []ntsd.SID{ntsd.Everyone, ntsd.Authenticated, ntsd.Network}
+	for _, g := range s.Groups {
+		if sid, ok := g.SID(); ok {
+			a.token.Groups = append(a.token.Groups, sid)
+		}
+	}
+	return a
+}
+
+func (a *ntAsker) of(s perm.Set) *ntsd.Descriptor {
+	d, ok := a.known[s]
+	if !ok {
+		if v, fine := perm.NTOf(s); fine {
+			d = &v
+		}
+		if len(a.known) >= maxKnown {
+			clear(a.known)
+		}
+		a.known[s] = d
+	}
+	return d
+}
+
+// rightFor is what an operation takes of the path's own list.
+var rightFor = map[Operation]ntsd.Mask{Read: ntsd.ReadData, List: ntsd.ReadData, Write: ntsd.WriteData, Create: ntsd.WriteData, Execute: ntsd.Execute,
+	Delete: ntsd.Delete, Rename: ntsd.Delete, Change: ntsd.WriteDAC, Own: ntsd.WriteOwner}
+
+func (a *ntAsker) decide(folder, at *Place, op Operation) verdict {
+	d := a.of(at.Set)
+	if d == nil {
+		return verdict{code: ByUnread}
+	}
+	if op == Enter {
+		return verdict{ok: true, code: ByTraverse}
+	}
+	right := rightFor[op]
+	place := ntsd.Place{Descriptor: d, Share: ntsd.Full}
+	var above *ntsd.Descriptor
+	if folder != nil {
+		above = a.of(folder.Set)
+	}
+	if op == Delete || op == Rename {
+		if above == nil {
+			return verdict{code: ByUnread}
+		}
+		place.Parent = above
+	}
+	v := a.say(place.Check(a.token, right)[right], at.Kind, d, right)
+	if op == Rename && v.ok { // its folder gets a name that it did not have
+		if add := a.say(above.Check(a.token, ntsd.WriteData)[ntsd.WriteData], perm.Folder, above, ntsd.WriteData); !add.ok {
+			add.folder = true
+			return add
+		}
+	}
+	return v
+}
+
+func (a *ntAsker) say(v ntsd.Verdict, k perm.Kind, d *ntsd.Descriptor, right ntsd.Mask) verdict {
+	out := verdict{ok: v.Granted, share: shareRuling{kind: k, rights: right}}
+	switch v.Reason {
+	case ntsd.ByEntry:
+		out.share.entry = d.Entries[v.Entry]
+		if out.code = ByDeny; v.Granted {
+			out.code = ByAllow
+		}
+	case ntsd.ByOwner:
+		out.code = ByOwnership
+	case ntsd.ByNoList:
+		out.code = ByNoList
+	case ntsd.ByParent:
+		out.code, out.folder = ByDeleteChild, true
+	case ntsd.ByPrivilege:
+		out.code = ByPrivilege
+	default:
+		out.code = ByNoEntry
+	}
+	return out
+}
+
+// shareSentence is for what a share's list decided; it is empty for all else.
+func shareSentence(v verdict, it, who string, d *perm.Directory) string {
+	rights := v.share.rights.Words(v.share.kind == perm.Folder)
+	switch v.code {
+	case ByAllow:
+		return "an entry on " + it + " grants " + rights + ": " + perm.EntryText(v.share.kind, v.share.entry, d)
+	case ByDeny:
+		return "an entry on " + it + " withholds " + rights + ": " + perm.EntryText(v.share.kind, v.share.entry, d)
+	case ByNoEntry:
+		return "no entry on " + it + " grants " + who + " " + rights
+	case ByNoList:
+		return it + " has no list: everybody may do everything"
+	case ByDeleteChild:
+		return it + " grants " + who + " to delete what is in it, whatever the path's own list says"
+	case ByTraverse:
+		return "file servers let everybody who signs in pass through folders to what they may reach"
+	}
+	return ""
+}

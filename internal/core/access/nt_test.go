@@ -1,0 +1,64 @@
+package access
+
+import (
+	"strings"
+	"testing"
+
+	"idletally/internal/core/ntsd"
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+)
+
+// What somebody can do on a share, and the entry that says so.
+func TestShares(t *testing.T) {
+	surveyor, crew := ntsd.NewSID(5, 21, 1, 2, 3, 1001), ntsd.NewSID(5, 21, 1, 2, 3, 1100)
+	d := (&perm.Directory{Accounts: []perm.Account{{ID: perm.SIDOf(surveyor), Name: "surveyor", Groups: []perm.Principal{perm.SIDOf(crew)}}}, Groups: []perm.Account{{ID: perm.SIDOf(crew), Name: "crew"}}}).Index()
+	set := func(sddl string) perm.Set {
+		x, err := ntsd.ParseSDDL(strings.NewReplacer("surveyor", surveyor.String(), "crew", crew.String()).Replace(sddl))
+		if err != nil {
+			t.Fatal(err)
+		}
+		s, err := perm.NTSet(x)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return s
+	}
+	way := func(folder, file string) Way {
+		return Way{{Path: "/", Kind: perm.Folder, Set: set("D:NO_ACCESS_CONTROL")}, {Path: "/charts", Kind: perm.Folder, Set: set(folder)}, {Path: pathname.Path("/charts/x"), Kind: perm.File, Set: set(file)}}
+	}
+	for _, c := range []struct {
+		what         string
+		folder, file string
+		op           Operation
+		ok           bool
+		cause        Code
+		at, says     string
+	}{
+		{"by the group's entry", "O:SYD:", "O:SYD:(A;;FR;;;crew)", Read, true, ByAllow, "/charts/x", "allow crew: read"},
+		{"a deny before it", "O:SYD:", "O:SYD:(D;;FR;;;crew)(A;;FR;;;surveyor)", Read, false, ByDeny, "/charts/x", "withholds read-data: deny crew"},
+		{"nothing", "O:SYD:(A;OICI;FA;;;WD)", "O:SYD:P", Read, false, ByNoEntry, "/charts/x", "no entry on the path grants surveyor read-data"},
+		{"an owner", "O:SYD:", "O:surveyorD:", Change, true, ByOwnership, "/charts/x", "surveyor owns it"},
+		{"owning is not access", "O:SYD:", "O:surveyorD:", Read, false, ByNoEntry, "/charts/x", "no entry"},
+		{"deleting by the folder", "O:SYD:(A;;DT;;;crew)", "O:SYD:", Delete, true, ByDeleteChild, "/charts", "whatever the path's own list says"},
+		{"renaming needs the folder, too", "O:SYD:", "O:SYD:(A;;SD;;;crew)", Rename, false, ByNoEntry, "/charts", "add-files"},
+		{"no list", "O:SYD:", "O:SYD:NO_ACCESS_CONTROL", Write, true, ByNoList, "/charts/x", "everybody may do everything"},
+	} {
+		a := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).May(way(c.folder, c.file), c.op, d)
+		if a.Allowed != c.ok || a.Cause != c.cause || string(a.At) != c.at || !strings.Contains(a.Reason+" "+a.Entry, c.says) {
+			t.Errorf("%s: %+v", c.what, a)
+		}
+		if got := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).Can(way(c.folder, c.file), c.op); got != c.ok {
+			t.Errorf("%s: in short %t", c.what, got)
+		}
+	}
+	holders := Everybody(way("O:SYD:", "O:SYD:(A;;FR;;;crew)"), Read, d)
+	if len(holders) != 3 || holders[0].Answers[0].Allowed || !holders[1].Answers[0].Allowed {
+		t.Errorf("%+v", holders)
+	}
+	joined := SubjectOf(d, perm.Everyone)
+	joined.Groups = append(joined.Groups, perm.SIDOf(crew))
+	if !NewAsker(joined).Can(way("O:SYD:", "O:SYD:(A;;FR;;;crew)"), Read) {
+		t.Error("who joins the group gains nothing")
+	}
+}
