@@ -77,11 +77,34 @@ func (s *Stage) OpenChartroom(ctx context.Context) error {
 		return err
 	}
 	for _, share := range []string{"charts", "crewdocs"} {
-		if _, err := snapshotOf(ctx, api, wire.NewSnapshot{Application: share, Host: Chartroom, Roots: []string{"/" + share}}); err != nil {
+		e, err := api.UploadBaseline(ctx, Baseline(share))
+		if err != nil {
+			return fmt.Errorf("baseline of %s: %w", share, err)
+		}
+		if _, err := api.Publish(ctx, share, e.Number); err != nil {
+			return err
+		}
+		if _, err := Snapshot(ctx, api, share, Chartroom); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// Permit sets the list of a path of a share, as somebody with the keeper's account does.
+func (s *Stage) Permit(ctx context.Context, share, path, sddl string) error {
+	c, err := smb.Dial(ctx, smb.Access{Address: s.Chartroom.Address(), User: keeper, Password: Password})
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	look, err := c.Open(ctx, share)
+	if err != nil {
+		return err
+	}
+	f := &filler{look: look}
+	f.permit(path, sddl, smb.SetList)
+	return f.err
 }
 
 // filler makes content as the keeper.

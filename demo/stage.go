@@ -325,23 +325,19 @@ func (s *Stage) Declare(ctx context.Context) error {
 
 // Snapshot takes a snapshot and waits for it.
 func Snapshot(ctx context.Context, api *client.Client, application, host string) (wire.Snapshot, error) {
-	return snapshotOf(ctx, api, wire.NewSnapshot{Application: application, Host: host})
-}
-
-func snapshotOf(ctx context.Context, api *client.Client, ask wire.NewSnapshot) (wire.Snapshot, error) {
 	ctx, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
-	snap, err := api.TakeSnapshot(ctx, ask)
+	snap, err := api.TakeSnapshot(ctx, wire.NewSnapshot{Application: application, Host: host})
 	for err == nil && snap.State == "waiting" {
 		select {
 		case <-ctx.Done():
-			return snap, fmt.Errorf("snapshot of %s on %s: %w", ask.Application, ask.Host, ctx.Err())
+			return snap, fmt.Errorf("snapshot of %s on %s: %w", application, host, ctx.Err())
 		case <-time.After(50 * time.Millisecond):
 		}
 		snap, err = api.Snapshot(ctx, snap.ID)
 	}
 	if err == nil && snap.State != "ready" {
-		err = fmt.Errorf("snapshot of %s on %s: %s", ask.Application, ask.Host, snap.Message)
+		err = fmt.Errorf("snapshot of %s on %s: %s", application, host, snap.Message)
 	}
 	return snap, err
 }

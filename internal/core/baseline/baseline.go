@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"idletally/internal/core/mode"
+	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
 )
 
@@ -97,6 +98,22 @@ type Grants struct {
 	Derived bool    // default entries: those that the folder itself has
 }
 
+// A ShareGrant is one entry of a share's list as a rule writes it.
+type ShareGrant struct {
+	Position
+	Deny  bool
+	Name  string
+	Mask  ntsd.Mask
+	Flags ntsd.Flags // to what it applies, of a folder
+}
+
+// ShareGrants is what a rule says of a share's own entries.
+type ShareGrants struct {
+	List    []ShareGrant // empty: none
+	AtLeast bool
+	Without []Who
+}
+
 // Only narrows a rule to some paths of its patterns.
 type Only struct {
 	Kinds         uint16 // bits by kind; 0: every kind
@@ -124,6 +141,8 @@ type Rule struct {
 	Defaults *Grants
 	Caps     *string
 	On, Off  perm.Flags
+	Shares   *ShareGrants // of shares: a path's own entries
+	Inherits *bool        // of shares: whether it takes entries from above
 	Exists   *bool
 	Any      []string            // keys of which it takes back what earlier rules say
 	At       map[string]Position // where each of its keys stands

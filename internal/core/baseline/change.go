@@ -29,7 +29,7 @@ const MaxChanges = 500
 
 var (
 	changeKeys = []string{"paths", "only", "where", "set"}
-	stateKeys  = []string{"owner", "group", "files", "folders", "entries", "defaults", "capability"}
+	stateKeys  = []string{"owner", "group", "files", "folders", "entries", "defaults", "capability", "grants", "inherits"}
 )
 
 // ParseChanges reads hand-written changes for the paths below some roots; words are those of a baseline
@@ -90,9 +90,9 @@ func (r *reader) change(n ast.Node) Change {
 	case len(c.Set.Paths) == 0:
 		r.fail(n, "the change has no paths: say where it is to be made, such as \"paths: /srv/app/**\"")
 	case set == nil || c.Set.silent():
-		r.fail(n, "the change sets nothing: give under \"set\" owner, group, files, folders, entries, defaults or capability")
+		r.fail(n, "the change sets nothing: give under \"set\" owner, group, files, folders, entries, defaults, capability, grants or inherits")
 	case c.Where != nil && c.Where.silent():
-		r.fail(where, "where names no condition: give owner, group, files, folders, entries, defaults or capability, or leave it out")
+		r.fail(where, "where names no condition: give owner, group, files, folders, entries, defaults, capability, grants or inherits, or leave it out")
 	}
 	return c
 }
@@ -124,7 +124,7 @@ func Named(d *Document, dir *perm.Directory) (out []perm.Principal) {
 // silent says whether a rule declares nothing.
 func (r *Rule) silent() bool {
 	return len(r.Any) == 0 && r.Owner == nil && r.Group == nil && r.Files == nil && r.Folders == nil && r.Entries == nil && r.Defaults == nil &&
-		r.Caps == nil && r.On|r.Off == 0 && r.Exists == nil
+		r.Caps == nil && r.On|r.Off == 0 && r.Exists == nil && r.Shares == nil && r.Inherits == nil
 }
 
 // A Changer makes changes of a host's paths, as its accounts are.

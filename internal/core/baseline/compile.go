@@ -165,6 +165,19 @@ func (m *Matcher) Fingerprint() [32]byte {
 		if r.Exists != nil {
 			b = fmt.Append(b, *r.Exists)
 		}
+		b = fmt.Append(b, r.Inherits != nil, r.Inherits != nil && *r.Inherits, r.Shares != nil)
+		if r.Shares != nil {
+			b = fmt.Append(b, r.Shares.AtLeast, len(r.Shares.List))
+			for _, g := range r.Shares.List {
+				sid, _ := m.identity(g.Name)
+				b = fmt.Append(b, g.Deny, g.Mask, g.Flags)
+				text(sid.Bytes())
+			}
+			for _, x := range r.Shares.Without {
+				sid, _ := m.identity(x.Name)
+				text(sid.Bytes())
+			}
+		}
 	}
 	return sha256.Sum256(b)
 }
@@ -512,6 +525,7 @@ func (m *Matcher) add(w *perm.Want, i int, k perm.Kind) {
 	if k == perm.Link {
 		return
 	}
+	m.share(w, i, k)
 	if r.Entries != nil {
 		l, ok := m.list(r.Entries.List, k)
 		without, known := m.list(r.Entries.Without, k)
@@ -548,6 +562,10 @@ func (m *Matcher) free(w *perm.Want, i int, k perm.Kind, key string) {
 		w.Entries, w.AtLeast, w.Without, w.Rule[perm.AspectEntries] = nil, false, nil, i
 	case key == "defaults" && folder:
 		w.Defaults, w.Derived, w.DefaultsAtLeast, w.DefaultsWithout, w.Rule[perm.AspectDefaults] = nil, false, false, nil, i
+	case key == "grants" && k != perm.Link:
+		w.Share.Grants, w.Share.AtLeast, w.Share.Without, w.Rule[perm.AspectGrants] = nil, false, nil, i
+	case key == "inherits" && k != perm.Link:
+		w.Share.Inherits, w.Rule[perm.AspectInheritance] = nil, i
 	case key == "capability" && file:
 		w.Caps, w.Rule[perm.AspectCaps] = nil, i
 	case flagKeys[key] != 0 && (file || folder):
@@ -586,6 +604,11 @@ func (m *Matcher) find(name string, group bool) (perm.Principal, bool) {
 	if group {
 		id, ok = m.dir.Group(name)
 	}
+	if !ok && !group && m.dir.OfShares() { // there groups own things, too
+		if s, found := m.identity(name); found {
+			return perm.SIDOf(s), true
+		}
+	}
 	if !ok { // as chown has it: what no account is called, and is a number, is one
 		return perm.Numbered(name, group)
 	}
@@ -618,6 +641,14 @@ func (m *Matcher) problems() (out []Problem) {
 		}
 		if r.Group != nil {
 			check(r, r.Group.Position, r.Group.Name, true)
+		}
+		if r.Shares != nil {
+			for _, g := range r.Shares.List {
+				check(r, g.Position, g.Name, false)
+			}
+			for _, x := range r.Shares.Without {
+				check(r, x.Position, x.Name, false)
+			}
 		}
 		for _, gs := range []*Grants{r.Entries, r.Defaults} {
 			if gs != nil {

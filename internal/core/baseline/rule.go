@@ -16,7 +16,7 @@ import (
 
 var (
 	// What a form can say, and a rule too.
-	formKeys = []string{"severity", "owner", "group", "files", "folders", "entries", "defaults", "capability", "immutable", "append-only"}
+	formKeys = []string{"severity", "owner", "group", "files", "folders", "entries", "defaults", "capability", "immutable", "append-only", "grants", "inherits"}
 	ruleKeys = append([]string{"rule", "paths", "why", "only", "exists", "form", "for"}, formKeys...)
 )
 
@@ -83,7 +83,7 @@ func (r *reader) rule(n ast.Node) Rule {
 	case len(rule.Paths) == 0:
 		r.errs = append(r.errs, &Error{rule.Position, fmt.Sprintf("rule %q has no paths: say where it holds, such as \"paths: /srv/app/**\"", rule.Name)})
 	case rule.silent():
-		r.errs = append(r.errs, &Error{rule.Position, fmt.Sprintf("rule %q declares nothing: give a form, owner, group, files, folders, entries, defaults, capability, immutable, append-only or exists", rule.Name)})
+		r.errs = append(r.errs, &Error{rule.Position, fmt.Sprintf("rule %q declares nothing: give a form, owner, group, files, folders, entries, defaults, capability, immutable, append-only, grants, inherits or exists", rule.Name)})
 	case form == nil && len(people) > 0 && !usesFor(n):
 		r.errs = append(r.errs, &Error{rule.At["for"], fmt.Sprintf("rule %q: for is of use only with a form, or with ${for} in entries", rule.Name)})
 	}
@@ -176,6 +176,15 @@ func (r *reader) aspects(n ast.Node, what string, known []string, rule *Rule, pe
 				}
 				rule.Caps = &c
 			}
+		case "grants":
+			rule.Shares = r.shareGrants(v)
+		case "inherits":
+			s, ok := r.scalar(v, key)
+			yes := s == perm.InheritsFromAbove
+			if ok && !yes && s != perm.InheritsStopped {
+				r.fail(v, "inherits %q: want %q or %q", s, perm.InheritsFromAbove, perm.InheritsStopped)
+			}
+			rule.Inherits = &yes
 		case "immutable", "append-only":
 			flag := flagKeys[key]
 			if on, ok := r.yes(v, key); ok && on {
@@ -188,7 +197,7 @@ func (r *reader) aspects(n ast.Node, what string, known []string, rule *Rule, pe
 }
 
 // anyKeys are the keys that can be any: it is not judged after all.
-var anyKeys = []string{"owner", "group", "files", "folders", "entries", "defaults", "capability", "immutable", "append-only"}
+var anyKeys = []string{"owner", "group", "files", "folders", "entries", "defaults", "capability", "immutable", "append-only", "grants", "inherits"}
 
 var flagKeys = map[string]perm.Flags{"immutable": perm.Immutable, "append-only": perm.AppendOnly}
 
@@ -216,6 +225,10 @@ func (r *reader) takesBack(v ast.Node, key string, rule *Rule) bool {
 		rule.Defaults = nil
 	case "capability":
 		rule.Caps = nil
+	case "grants":
+		rule.Shares = nil
+	case "inherits":
+		rule.Inherits = nil
 	default:
 		rule.On, rule.Off = rule.On&^flagKeys[key], rule.Off&^flagKeys[key]
 	}

@@ -94,15 +94,59 @@ func ntBetween(k Kind, a, b ntsd.Descriptor, d *Directory) (e Effect) {
 	}
 	add(string(Everyone), false, all, change{})
 	var seen []ntsd.SID
+	told := map[Principal]change{}
 	for _, s := range append(ntMentioned(&a), ntMentioned(&b)...) {
 		if slices.Contains(seen, s) || stranger.Has(s) || s == ntsd.System || s == ntsd.CreatorOwner || s == ntsd.CreatorGroup || s == ntsd.OwnerRights {
 			continue // the system may do all of it anyway; the others are no accounts
 		}
 		seen = append(seen, s)
 		t, _ := TokenOf(SIDOf(s), d)
-		add(d.Name(SIDOf(s)), d.IsGroup(SIDOf(s)), of(t), all)
+		c := of(t)
+		told[SIDOf(s)] = change{c.opens | all.opens, c.closes | all.closes}
+		add(d.Name(SIDOf(s)), d.IsGroup(SIDOf(s)), c, all)
+	}
+	// Who is in several groups gets what one of them grants and another one withholds: that is nobody's by its group alone.
+	for _, acc := range d.membersOf(seen) {
+		t, _ := TokenOf(acc.ID, d)
+		c, except := of(t), told[acc.ID]
+		except.opens, except.closes = except.opens|all.opens, except.closes|all.closes
+		for _, g := range acc.Groups {
+			except.opens, except.closes = except.opens|told[g].opens, except.closes|told[g].closes
+		}
+		add(acc.Name, false, c, except)
 	}
 	return e
+}
+
+// maxMembers bounds whom an effect is computed for one by one.
+const maxMembers = 200
+
+// membersOf gives accounts that are in two or more of some groups.
+func (d *Directory) membersOf(groups []ntsd.SID) (out []Account) {
+	if d == nil {
+		return nil
+	}
+	for _, a := range d.Accounts {
+		n := 0
+		for _, g := range a.Groups {
+			if s, ok := g.SID(); ok && slices.Contains(groups, s) {
+				n++
+			}
+		}
+		if n > 1 && len(out) < maxMembers {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+// OfShares says whether a directory is a file server's.
+func (d *Directory) OfShares() bool {
+	if d == nil || len(d.Accounts) == 0 {
+		return false
+	}
+	_, ok := d.Accounts[0].ID.SID()
+	return ok
 }
 
 // IsGroup says whether a principal is a group, as far as its text or the directory tells.

@@ -10,19 +10,21 @@ import (
 var (
 	surveyor = ntsd.NewSID(5, 21, 1, 2, 3, 1001)
 	crewSID  = ntsd.NewSID(5, 21, 1, 2, 3, 1100)
+	mates    = ntsd.NewSID(5, 21, 1, 2, 3, 1101)
 	stray    = ntsd.NewSID(5, 21, 1, 2, 3, 4711)
 )
 
 func server() *Directory {
 	return (&Directory{
-		Accounts: []Account{{ID: SIDOf(surveyor), Name: "surveyor", Groups: []Principal{SIDOf(crewSID)}}, {ID: SIDOf(ntsd.System), Name: "system"}},
-		Groups:   []Account{{ID: SIDOf(crewSID), Name: "crew"}},
+		Accounts: []Account{{ID: SIDOf(surveyor), Name: "surveyor", Groups: []Principal{SIDOf(crewSID)}}, {ID: SIDOf(ntsd.System), Name: "system"},
+			{ID: SIDOf(ntsd.NewSID(5, 21, 1, 2, 3, 1002)), Name: "both", Groups: []Principal{SIDOf(crewSID), SIDOf(mates)}}},
+		Groups: []Account{{ID: SIDOf(crewSID), Name: "crew"}, {ID: SIDOf(mates), Name: "mates"}},
 	}).Index()
 }
 
 func nt(t testing.TB, sddl string) Set {
 	t.Helper()
-	sddl = strings.NewReplacer("surveyor", surveyor.String(), "crew", crewSID.String(), "stray", stray.String()).Replace(sddl)
+	sddl = strings.NewReplacer("surveyor", surveyor.String(), "crew", crewSID.String(), "mates", mates.String(), "stray", stray.String()).Replace(sddl)
 	d, err := ntsd.ParseSDDL(sddl)
 	if err != nil {
 		t.Fatal(err)
@@ -77,6 +79,7 @@ func TestNTBetween(t *testing.T) {
 	}{
 		{"everyone gets everything", "O:SYD:", "O:SYD:(A;;FA;;;WD)", "opens for everyone: list, add and remove entries, pass through, change permissions, remove others' entries, delete", Folder},
 		{"a deny comes", "O:SYD:(A;;FR;;;crew)", "O:SYD:(D;;FR;;;crew)(A;;FR;;;crew)", "closes for group crew: read", File},
+		{"a deny goes that only somebody in both groups met", "O:SYD:(D;;FW;;;crew)(A;;FA;;;mates)", "O:SYD:(A;;FA;;;mates)", "opens for both: write", File},
 		{"an owner", "O:surveyorD:", "O:SYD:", "closes for surveyor: change permissions", File},
 		{"what is only for children", "O:SYD:", "O:SYD:(A;OICIIO;FA;;;crew)", "changes nobody's access", Folder},
 		{"the same", "O:SYD:(A;;FA;;;BA)", "O:SYD:(A;;FA;;;BA)", "changes nobody's access", File},

@@ -267,11 +267,16 @@ const (
 	AspectDefaults Aspect = "defaults"
 	AspectCaps     Aspect = "capability"
 	AspectFlags    Aspect = "flags"
+
+	// Of shares:
+	AspectGrants      Aspect = "grants"      // a path's own entries
+	AspectInheritance Aspect = "inheritance" // whether it takes entries from above
+
 	AspectPresence Aspect = "presence" // that the path is there at all, or is not
 )
 
 // Aspects lists those that a change of permissions can mend, in the order in which they are shown.
-var Aspects = []Aspect{AspectOwner, AspectGroup, AspectMode, AspectEntries, AspectDefaults, AspectCaps, AspectFlags}
+var Aspects = []Aspect{AspectOwner, AspectGroup, AspectMode, AspectEntries, AspectDefaults, AspectCaps, AspectFlags, AspectInheritance, AspectGrants}
 
 // AllAspects lists those that can be declared.
 var AllAspects = append(slices.Clone(Aspects), AspectPresence)

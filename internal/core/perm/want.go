@@ -23,6 +23,7 @@ type Want struct {
 	DefaultsWithout posixacl.List
 	Caps            *string // the capability attribute; empty is none
 	On, Off         Flags
+	Share           ShareWant
 	Absent          bool // nothing is to be there
 	Rule            map[Aspect]int
 	LeaveAlone      bool
@@ -32,6 +33,9 @@ type Want struct {
 func (w *Want) Differences(k Kind, found Set, d *Directory) []Difference {
 	if w == nil || w.LeaveAlone {
 		return nil
+	}
+	if n, ok := NTOf(found); ok {
+		return w.ntDifferences(k, found, n, d)
 	}
 	p, err := POSIXOf(found)
 	if err != nil {
@@ -78,6 +82,9 @@ func (w *Want) Differences(k Kind, found Set, d *Directory) []Difference {
 // Text gives what is declared of an aspect, as people read it; where the text depends on what was
 // found, for that.
 func (w *Want) Text(a Aspect, k Kind, found Set, d *Directory) string {
+	if a == AspectGrants || a == AspectInheritance {
+		return w.ntText(a, k, d)
+	}
 	p, _ := POSIXOf(found) // of nothing that was found: for nothing
 	switch {
 	case a == AspectOwner && w.Owner != nil:
@@ -206,6 +213,12 @@ func entriesText(l posixacl.List, mask *mode.Perm, name posixacl.NameFunc) strin
 // Apply gives the state that is wanted where found is there now: declared aspects as declared,
 // the others kept.
 func (w *Want) Apply(k Kind, found Set) (Set, error) {
+	if _, ok := NTOf(found); ok {
+		if w == nil || w.LeaveAlone || w.Absent {
+			return found, nil
+		}
+		return w.ApplyOnly(k, found, Aspects)
+	}
 	p, err := POSIXOf(found)
 	if err != nil {
 		return Set{}, err
@@ -221,6 +234,14 @@ func (w *Want) Apply(k Kind, found Set) (Set, error) {
 
 // ApplyOnly gives the found state with some aspects as declared.
 func (w *Want) ApplyOnly(k Kind, found Set, aspects []Aspect) (Set, error) {
+	if n, ok := NTOf(found); ok {
+		for _, a := range Aspects {
+			if slices.Contains(aspects, a) {
+				n = w.ntApply(a, k, n)
+			}
+		}
+		return NTSet(n)
+	}
 	p, err := POSIXOf(found)
 	if err != nil {
 		return Set{}, err

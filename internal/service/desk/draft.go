@@ -57,6 +57,10 @@ func (b *builder) leave(host, path, why string) {
 
 // add puts one host's steps in: sorted, in chunks, with equal changes grouped.
 func (b *builder) add(host string, roots []string, steps []plan.Step, dir *perm.Directory) error {
+	// What a folder hands on, and what comes down again where inheritance is taken up, is not in such steps yet.
+	if slices.ContainsFunc(steps, func(s plan.Step) bool { return s.After.Scheme() != perm.SchemePOSIX }) {
+		return fmt.Errorf("%w: host %s is a file server: this version looks, compares and reports there, and drafts no plans for it", ErrBad, host)
+	}
 	if len(steps) == 0 {
 		return nil
 	}

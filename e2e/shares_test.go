@@ -1,0 +1,75 @@
+//go:build linux
+
+package e2e
+
+import (
+	"net/http"
+	"slices"
+	"strings"
+	"testing"
+
+	"idletally/demo"
+	"idletally/internal/client"
+	"idletally/internal/core/access"
+	"idletally/internal/wire"
+)
+
+// A file server as the demo has it: looked at through its agent, held against its baselines, with who can do what and why.
+func TestShares(t *testing.T) {
+	s := begin(t, "")
+	ctx := t.Context()
+	must(t, s.OpenChartroom(ctx))
+	author := as(t, s, "quartermaster")
+	quiet(t, author)
+	d, err := author.Drift(ctx, "charts", "")
+	if err != nil || len(d.Reports) != 1 || d.Reports[0].Unread != 0 || d.Reports[0].Paths != 122 {
+		t.Fatalf("%+v, %v", d.Reports, err)
+	}
+	find := func(where string, aspect string) wire.Group {
+		t.Helper()
+		i := slices.IndexFunc(d.Groups, func(g wire.Group) bool {
+			return g.Aspect == aspect && (g.Folder == where || g.Example == where)
+		})
+		if i < 0 {
+			t.Fatalf("no %s finding in %s: %+v", aspect, where, d.Groups)
+		}
+		return d.Groups[i]
+	}
+	if g := find("/charts/saltmarsh/soundings", "grants"); g.Found != "allow everyone: full" || g.Declared != "none" || g.Word != "opens" || !strings.Contains(g.Meaning, "everyone") {
+		t.Errorf("%+v", g)
+	}
+	if g := find("/charts/north sound", "owner"); g.Count != 3 || g.Found != "deckhand" || g.Declared != "keeper" {
+		t.Errorf("%+v", g)
+	}
+	if g := find("/charts/north sound/soundings", "inheritance"); g.Found != "stopped" || g.Declared != "from above" {
+		t.Errorf("%+v", g)
+	}
+	// A deny that catches those who are in both groups.
+	if g := find("/charts/south channel", "grants"); !strings.Contains(g.Found, "deny crew") || !strings.Contains(g.Meaning, "surveyor") {
+		t.Errorf("%+v", g)
+	}
+	_, err = author.DraftPlan(ctx, wire.Draft{Application: "charts", All: true})
+	fails(t, "a plan for a file server", err, http.StatusUnprocessableEntity, "is a file server")
+	snap := d.Reports[0].Snapshot
+	c := command{t, s, "quartermaster"}
+	c.login()
+	c.want(0, "allow surveyors: modify; inherited  — from /charts", "path", "show", "/charts/saltmarsh/sheet 00.chart", "--snapshot", snap)
+	j, err := client.Looker{Client: author, Snapshot: snap}.Decide(ctx, "surveyor", "/charts/south channel/sheet 00.chart", access.Write, wire.Supposed{})
+	if err != nil || len(j.Answers) != 1 || !j.Answers[0].Allowed || j.Answers[0].Cause != access.ByAllow {
+		t.Errorf("%+v, %v", j, err)
+	}
+	// Somebody opens it to all, and the next snapshot says so.
+	was := snapshot(t, author, "crewdocs", demo.Chartroom)
+	must(t, s.Permit(ctx, "crewdocs", "/rota", "D:AI(A;OICI;FA;;;WD)"))
+	if now := snapshot(t, author, "crewdocs", demo.Chartroom); now.Root == was.Root {
+		t.Error("a change of a share is not seen")
+	}
+	if d, err = author.Drift(ctx, "crewdocs", ""); err != nil {
+		t.Fatal(err)
+	}
+	if g := find("/crewdocs/rota", "grants"); g.Found != "allow everyone: full" {
+		t.Errorf("%+v", g)
+	}
+	_, err = client.Looker{Client: author, Host: demo.Chartroom}.Sight(ctx, "/charts")
+	fails(t, "a question to a file server", err, http.StatusUnprocessableEntity, "asked through snapshots only")
+}

@@ -1,0 +1,146 @@
+package baseline
+
+import (
+	"strings"
+	"unicode"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"idletally/internal/core/ntsd"
+	"idletally/internal/core/perm"
+)
+
+// This file is what rules say of file shares: entries of their own, and whether entries come from above.
+
+// shareGrants reads: none; a list of exactly these; or {at-least: [...], without: [...]}.
+func (r *reader) shareGrants(n ast.Node) *ShareGrants {
+	out := &ShareGrants{List: []ShareGrant{}}
+	if s, ok := n.(*ast.StringNode); ok && s.Value == "none" {
+		return out
+	}
+	switch n.(type) {
+	case *ast.MappingNode, *ast.MappingValueNode:
+		out.AtLeast = true
+		r.pairs(n, "grants", []string{"at-least", "without"}, func(key string, v ast.Node) {
+			if key == "at-least" {
+				out.List = r.shareList(v)
+				return
+			}
+			r.list(v, "without", func(v ast.Node) {
+				if s, ok := r.scalar(v, "without"); ok && shareName(s) {
+					out.Without = append(out.Without, Who{at(v), s})
+				} else if ok {
+					r.fail(v, "without %q cannot be an account's name", s)
+				}
+			})
+		})
+	default:
+		out.List = r.shareList(n)
+	}
+	return out
+}
+
+func shareName(s string) bool {
+	return s != "" && len(s) <= 256 && strings.TrimSpace(s) == s && !strings.ContainsFunc(s, func(c rune) bool { return c == ':' || c == ';' || !unicode.IsGraphic(c) })
+}
+
+func (r *reader) shareList(n ast.Node) []ShareGrant {
+	out := []ShareGrant{}
+	r.list(n, "grants", func(v ast.Node) {
+		s, ok := r.scalar(v, "grants")
+		if !ok {
+			return
+		}
+		g, why := parseShareGrant(s)
+		if why != "" {
+			r.fail(v, "entry %q: %s", s, why)
+			return
+		}
+		g.Position = at(v)
+		out = append(out, g)
+	})
+	return out
+}
+
+// parseShareGrant reads "allow NAME: RIGHTS" or "deny NAME: RIGHTS; TO WHAT IT APPLIES".
+func parseShareGrant(s string) (g ShareGrant, why string) {
+	head, rest, ok := strings.Cut(s, ":")
+	kind, name, named := strings.Cut(head, " ")
+	if !ok || !named || kind != "allow" && kind != "deny" {
+		return g, "want allow NAME: RIGHTS, or deny NAME: RIGHTS, and behind a semicolon to what of a folder it applies"
+	}
+	if name = strings.TrimSpace(name); !shareName(name) {
+		return g, "it names nobody"
+	}
+	rights, scope, scoped := strings.Cut(rest, ";")
+	mask, err := ntsd.ParseMask(rights)
+	if err != nil {
+		return g, err.Error()
+	}
+	flags := ntsd.ObjectInherit | ntsd.ContainerInherit
+	if scoped {
+		if flags, ok = ntsd.FlagsOf(ntsd.Scope(strings.TrimSpace(scope))); !ok {
+			return g, "it applies to nothing known: want " + string(ntsd.HereFoldersFiles) + ", " + string(ntsd.Here) + ", " + string(ntsd.FoldersFiles) + " or the like"
+		}
+	}
+	return ShareGrant{Deny: kind == "deny", Name: name, Mask: mask, Flags: flags}, ""
+}
+
+// identity finds whom a rule names on a file server: an account, a group, or one of those that are the same everywhere.
+func (m *Matcher) identity(name string) (ntsd.SID, bool) {
+	if real, ok := m.doc.Accounts[name]; ok {
+		if name = real; name == "" {
+			return ntsd.SID{}, false
+		}
+	}
+	for _, find := range []func(string) (perm.Principal, bool){m.dir.User, m.dir.Group} {
+		if id, ok := find(name); ok {
+			if s, ok := id.SID(); ok {
+				return s, true
+			}
+		}
+	}
+	if s, ok := ntsd.KnownSID(name); ok {
+		return s, true
+	}
+	s, err := ntsd.ParseSID(name)
+	return s, err == nil
+}
+
+// share adds what a rule says of a share's path.
+func (m *Matcher) share(w *perm.Want, i int, k perm.Kind) {
+	r := &m.doc.Rules[i]
+	if r.Inherits != nil {
+		w.Share.Inherits, w.Rule[perm.AspectInheritance] = r.Inherits, i
+	}
+	if r.Shares == nil {
+		return
+	}
+	list := []ntsd.Entry{}
+	for _, g := range r.Shares.List {
+		sid, ok := m.identity(g.Name)
+		if !ok {
+			return
+		}
+		e := ntsd.Entry{Mask: g.Mask, SID: sid}
+		if g.Deny {
+			e.Type = ntsd.Deny
+		}
+		if k == perm.Folder {
+			e.Flags = g.Flags
+		} else if g.Flags&ntsd.InheritOnly != 0 {
+			continue // it is for what a folder hands on, and says nothing of a file
+		}
+		list = append(list, e)
+	}
+	ntsd.Sort(list)
+	var without []ntsd.SID
+	for _, x := range r.Shares.Without {
+		sid, ok := m.identity(x.Name)
+		if !ok {
+			return
+		}
+		without = append(without, sid)
+	}
+	w.Share.Grants, w.Share.AtLeast, w.Share.Without, w.Rule[perm.AspectGrants] = &list, r.Shares.AtLeast, without, i
+}

@@ -1,0 +1,115 @@
+package baseline
+
+import (
+	"strings"
+	"testing"
+
+	"idletally/internal/core/ntsd"
+	"idletally/internal/core/perm"
+)
+
+const shareText = `
+idletally: 1
+application: charts
+hosts: {names: [chartroom]}
+roots: [/charts]
+rules:
+  - rule: everything
+    paths: /charts/**
+    owner: keepers
+    inherits: from above
+    grants: none
+  - rule: top
+    paths: /charts
+    inherits: stopped
+    grants: ["allow keepers: full", "allow crew: read-execute", "deny stoker: delete; this folder only"]
+  - rule: drop
+    paths: /charts/drop/**
+    owner: any
+    grants: {at-least: ["allow crew: add-files, add-folders; this folder only"], without: [everyone]}
+  - rule: own
+    paths: /charts/free/**
+    grants: any
+`
+
+// What a baseline says of shares is found to differ where it does, and mended nothing differs any more.
+func TestShares(t *testing.T) {
+	keepers, crew, stoker := ntsd.NewSID(5, 21, 1, 2, 3, 1100), ntsd.NewSID(5, 21, 1, 2, 3, 1101), ntsd.NewSID(5, 21, 1, 2, 3, 1001)
+	dir := (&perm.Directory{Accounts: []perm.Account{{ID: perm.SIDOf(stoker), Name: "stoker"}}, Groups: []perm.Account{{ID: perm.SIDOf(keepers), Name: "keepers"}, {ID: perm.SIDOf(crew), Name: "crew"}}}).Index()
+	doc, err := Parse([]byte(shareText))
+	if err != nil {
+		t.Fatal(err)
+	}
+	m, problems := Compile(doc, dir)
+	if len(problems) > 0 {
+		t.Fatal(problems)
+	}
+	for _, c := range []struct {
+		path  string
+		kind  perm.Kind
+		found string
+		diffs string
+	}{
+		{"/charts", perm.Folder, "O:keepersD:P(A;OICI;FA;;;keepers)(A;OICI;0x1200a9;;;crew)", "grants deny stoker: delete; this folder only | allow keepers: full | allow crew: read-execute/allow keepers: full | allow crew: read-execute"},
+		{"/charts", perm.Folder, "O:keepersD:P(D;;SD;;;stoker)(A;OICI;0x1200a9;;;crew)(A;OICI;GA;;;keepers)", ""},
+		{"/charts", perm.Folder, "O:keepersD:P(A;OICI;0x1200a9;;;crew)(A;OICI;GA;;;keepers)(D;;SD;;;stoker)", "grants deny stoker: delete; this folder only | allow keepers: full | allow crew: read-execute/allow crew: read-execute | allow keepers: generic-all | deny stoker: delete; this folder only (not in the usual order)"},
+		{"/charts/a", perm.File, "O:keepersD:AI(A;ID;FA;;;keepers)", ""},
+		{"/charts/a", perm.File, "O:stokerD:AI(A;;FA;;;WD)(A;ID;FA;;;keepers)", "owner keepers/stoker; grants none/allow everyone: full"},
+		{"/charts/a", perm.File, "O:keepersD:P(A;;FA;;;keepers)", "inheritance from above/stopped; grants none/allow keepers: full"},
+		{"/charts/a", perm.File, "O:keepersD:NO_ACCESS_CONTROL", "grants none/no list: everybody may do everything"},
+		{"/charts/drop", perm.Folder, "O:stokerD:AI(A;;FA;;;WD)", "grants at least allow crew: add-files, add-folders; this folder only; none for everyone/allow everyone: full; this folder only"},
+		{"/charts/drop", perm.Folder, "O:stokerD:AI(A;;0x1f0007;;;crew)(A;OICI;FR;;;stoker)", ""},
+		{"/charts/free/x", perm.File, "O:keepersD:AI(A;;FA;;;stoker)", ""},
+	} {
+		sddl := strings.NewReplacer("keepers", keepers.String(), "crew", crew.String(), "stoker", stoker.String()).Replace(c.found)
+		d, err := ntsd.ParseSDDL(sddl)
+		if err != nil {
+			t.Fatal(err)
+		}
+		set, err := perm.NTSet(d)
+		if err != nil {
+			t.Fatal(err)
+		}
+		w := m.Want(m.Root(c.path), c.kind, set)
+		var got []string
+		for _, x := range w.Differences(c.kind, set, dir) {
+			got = append(got, string(x.Aspect)+" "+x.Declared+"/"+x.Found)
+		}
+		if s := strings.Join(got, "; "); s != c.diffs {
+			t.Errorf("%s %s:\n got %s\nwant %s", c.path, c.found, s, c.diffs)
+		}
+		after, err := w.Apply(c.kind, set)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if left := w.Differences(c.kind, after, dir); len(left) > 0 {
+			t.Errorf("%s %s: mended there is still %+v", c.path, c.found, left)
+		}
+	}
+	if w := m.Want(m.Root("/charts"), perm.Folder, perm.POSIX{Mode: 0o755}.Set()); w.Share.Grants == nil {
+		t.Error("a state of another scheme has another declaration")
+	}
+}
+
+func TestShareFaults(t *testing.T) {
+	for bad, says := range map[string]string{
+		`grants: ["permit crew: full"]`:          "want allow NAME",
+		`grants: ["allow crew: fly"]`:            `"fly" is unknown`,
+		`grants: ["allow : full"]`:               "names nobody",
+		`grants: ["allow crew: full; the moon"]`: "applies to nothing known",
+		`grants: {without: ["a:b"]}`:             "cannot be an account's name",
+		`inherits: sometimes`:                    `want "from above" or "stopped"`,
+	} {
+		_, err := Parse([]byte("idletally: 1\napplication: a\nhosts: {names: [h]}\nroots: [/a]\nrules:\n  - rule: r\n    paths: /a/**\n    " + bad + "\n"))
+		if err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%s: %v, want %q", bad, err, says)
+		}
+	}
+	doc, err := Parse([]byte("idletally: 1\napplication: a\nhosts: {names: [h]}\nroots: [/a]\nrules:\n  - rule: r\n    paths: /a/**\n    grants: [\"allow nobody-there: full\"]\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, problems := Compile(doc, (&perm.Directory{}).Index()); len(problems) != 1 || !strings.Contains(problems[0].Message, "nobody-there") {
+		t.Errorf("%+v", problems)
+	}
+}

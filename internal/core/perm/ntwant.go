@@ -1,0 +1,179 @@
+package perm
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"idletally/internal/core/ntsd"
+)
+
+// A ShareWant is what a baseline says of a share's path beside its owner.
+type ShareWant struct {
+	Grants   *[]ntsd.Entry // the path's own entries, those apart that come from above; empty is none
+	AtLeast  bool          // others may stand beside them, and these may grant more
+	Without  []ntsd.SID    // but none for these
+	Inherits *bool         // whether it takes entries from above
+}
+
+func own(list []ntsd.Entry) []ntsd.Entry {
+	return slices.DeleteFunc(slices.Clone(list), func(e ntsd.Entry) bool { return e.Flags&ntsd.Inherited != 0 })
+}
+
+// plain is an entry without what makes no difference: generic rights are written out, and waiting for a file is part of
+// every right to open it.
+func plain(e ntsd.Entry) ntsd.Entry {
+	e.Mask = e.Mask.Map() | ntsd.Synchronize
+	return e
+}
+
+func sameGrants(a, b []ntsd.Entry) bool {
+	order := func(list []ntsd.Entry) []ntsd.Entry {
+		out := make([]ntsd.Entry, len(list))
+		for i, e := range list {
+			out[i] = plain(e)
+		}
+		slices.SortFunc(out, func(x, y ntsd.Entry) int {
+			return cmp.Or(-cmp.Compare(x.Type, y.Type), strings.Compare(x.SID.Bytes(), y.SID.Bytes()), cmp.Compare(x.Flags, y.Flags), cmp.Compare(x.Mask, y.Mask))
+		})
+		return out
+	}
+	return slices.Equal(order(a), order(b))
+}
+
+// covers says whether an entry is there for whom another one asks, and grants as much at least.
+func covers(have, want ntsd.Entry) bool {
+	return have.Type == want.Type && have.SID == want.SID && have.Flags == want.Flags && plain(want).Mask&^plain(have).Mask == 0
+}
+
+// met says whether the own entries are as declared. Where they stand out of the usual order, so that what is allowed comes before
+// what is withheld, they are not.
+func (w *ShareWant) met(d *ntsd.Descriptor) bool {
+	mine := own(d.Entries)
+	if d.Open || !ntsd.Canonical(d.Entries) {
+		return false
+	}
+	if !w.AtLeast {
+		return sameGrants(mine, *w.Grants)
+	}
+	for _, want := range *w.Grants {
+		if !slices.ContainsFunc(mine, func(e ntsd.Entry) bool { return covers(e, want) }) {
+			return false
+		}
+	}
+	return !slices.ContainsFunc(mine, func(e ntsd.Entry) bool { return slices.Contains(w.Without, e.SID) })
+}
+
+// wanted gives the own entries that are nearest to those that were found.
+func (w *ShareWant) wanted(d *ntsd.Descriptor) []ntsd.Entry {
+	if !w.AtLeast {
+		return slices.Clone(*w.Grants)
+	}
+	mine := slices.DeleteFunc(own(d.Entries), func(e ntsd.Entry) bool { return slices.Contains(w.Without, e.SID) })
+	for _, want := range *w.Grants {
+		i := slices.IndexFunc(mine, func(e ntsd.Entry) bool { return e.Type == want.Type && e.SID == want.SID && e.Flags == want.Flags })
+		if i < 0 {
+			mine = append(mine, want)
+		} else {
+			mine[i].Mask |= want.Mask
+		}
+	}
+	return mine
+}
+
+// ntApply makes one aspect as declared.
+func (w *Want) ntApply(a Aspect, k Kind, d ntsd.Descriptor) ntsd.Descriptor {
+	switch {
+	case a == AspectOwner && w.Owner != nil:
+		if s, ok := w.Owner.SID(); ok {
+			d.Owner = s
+		}
+	case k == Link:
+	case a == AspectInheritance && w.Share.Inherits != nil && (d.Control&ntsd.Protected == 0) != *w.Share.Inherits:
+		if *w.Share.Inherits { // what comes down then is for whoever sets it to fetch from the folder above
+			d.Control = d.Control&^ntsd.Protected | ntsd.AutoInherited
+		} else {
+			d = ntsd.Stop(&d, true)
+		}
+	case a == AspectGrants && w.Share.Grants != nil && !w.Share.met(&d):
+		list := w.Share.wanted(&d)
+		for _, e := range d.Entries {
+			if e.Flags&ntsd.Inherited != 0 {
+				list = append(list, e)
+			}
+		}
+		ntsd.Sort(list)
+		d.Open, d.Entries = false, list
+	}
+	return d
+}
+
+func (w *Want) ntDifferences(k Kind, found Set, n ntsd.Descriptor, d *Directory) (out []Difference) {
+	if w.Absent {
+		return []Difference{{AspectPresence, w.Rule[AspectPresence], "absent", "there", found}}
+	}
+	for _, a := range []Aspect{AspectOwner, AspectInheritance, AspectGrants} {
+		after := w.ntApply(a, k, n)
+		if after.Equal(n) {
+			continue
+		}
+		if s, err := NTSet(after); err == nil {
+			out = append(out, Difference{a, w.Rule[a], w.ntText(a, k, d), ntFound(a, k, &n, d), s})
+		}
+	}
+	return out
+}
+
+// ntText gives what is declared of an aspect.
+func (w *Want) ntText(a Aspect, k Kind, d *Directory) string {
+	switch {
+	case a == AspectOwner && w.Owner != nil:
+		return d.Name(*w.Owner)
+	case a == AspectInheritance && w.Share.Inherits != nil && *w.Share.Inherits:
+		return InheritsFromAbove
+	case a == AspectInheritance && w.Share.Inherits != nil:
+		return InheritsStopped
+	case a == AspectGrants && w.Share.Grants != nil:
+		text := ntList(k, *w.Share.Grants, d)
+		if !w.Share.AtLeast {
+			return text
+		}
+		var parts []string
+		if len(*w.Share.Grants) > 0 {
+			parts = append(parts, "at least "+text)
+		}
+		for _, s := range w.Share.Without {
+			parts = append(parts, "none for "+d.Name(SIDOf(s)))
+		}
+		return strings.Join(parts, "; ")
+	}
+	return "any"
+}
+
+func ntFound(a Aspect, k Kind, n *ntsd.Descriptor, d *Directory) string {
+	switch a {
+	case AspectOwner:
+		return d.Name(SIDOf(n.Owner))
+	case AspectInheritance:
+		return inheritanceOf(n)
+	}
+	if n.Open {
+		return NoListAtAll
+	}
+	text := ntList(k, own(n.Entries), d)
+	if !ntsd.Canonical(n.Entries) {
+		text += " (not in the usual order)"
+	}
+	return text
+}
+
+func ntList(k Kind, list []ntsd.Entry, d *Directory) string {
+	var parts []string
+	for _, e := range list {
+		parts = append(parts, EntryText(k, e, d))
+	}
+	if len(parts) == 0 {
+		return "none"
+	}
+	return strings.Join(parts, " | ")
+}
