@@ -24,14 +24,14 @@ export function Content({ look, folder }: { look: Look; folder: string }) {
         row={(p) => (
           <div className={`grid grid-cols-[3.2rem_8.2rem_minmax(0,1fr)] items-center gap-x-3 py-1 ${p.path === look.path ? "bg-sheet" : ""}`}>
             <span className="text-sm text-muted">{p.kind}</span>
-            <span>{p.access ? <Mode view={p.access} small /> : null}</span>
+            <span>{p.access ? <Mode view={p.access} small /> : null}{p.access?.inheritance ? <span className="text-xs text-muted">entries {p.access.inheritance}</span> : null}</span>
             <span className="min-w-0">
               <Link to={look.address({ path: p.path, tab: look.tab === "below" && p.kind !== "folder" ? "" : look.tab })} aria-current={p.path === look.path ? "true" : undefined}><code>{p.name}</code></Link>
               {p.access?.entries?.length || p.access?.defaults?.length ? <span title="access entries beyond the mode"> +</span> : null}
               {p.target ? <code className="text-muted"> → {p.target}</code> : null}
               <span className="block text-xs text-muted">
-                {p.access?.owner}<NoSuch when={p.access?.unknown?.includes("owner")} />:
-                {p.access?.group}<NoSuch what="group" when={p.access?.unknown?.includes("group")} />
+                {p.access?.owner}<NoSuch when={p.access?.unknown?.includes("owner")} />
+                {p.access?.inheritance ? null : <>:{p.access?.group}<NoSuch what="group" when={p.access?.unknown?.includes("group")} /></>}
                 {p.access?.flags?.length ? ` · ${p.access.flags.join(", ")}` : ""}
                 {p.gap ? ` · ${p.gap}` : ""}
                 {p.may ? ` · may ${p.may.join(", ") || "nothing"}` : ""}
