@@ -48,8 +48,6 @@ func TestShares(t *testing.T) {
 	if g := find("/charts/south channel", "grants"); !strings.Contains(g.Found, "deny crew") || !strings.Contains(g.Meaning, "surveyor") {
 		t.Errorf("%+v", g)
 	}
-	_, err = author.DraftPlan(ctx, wire.Draft{Application: "charts", All: true})
-	fails(t, "a plan for a file server", err, http.StatusUnprocessableEntity, "is a file server")
 	snap := d.Reports[0].Snapshot
 	c := command{t, s, "quartermaster"}
 	c.login()
@@ -58,6 +56,7 @@ func TestShares(t *testing.T) {
 	if err != nil || len(j.Answers) != 1 || !j.Answers[0].Allowed || j.Answers[0].Cause != access.ByAllow {
 		t.Errorf("%+v, %v", j, err)
 	}
+	runOnShares(t, s)
 	// Somebody opens it to all, and the next snapshot says so.
 	was := snapshot(t, author, "crewdocs", demo.Chartroom)
 	must(t, s.Permit(ctx, "crewdocs", "/rota", "D:AI(A;OICI;FA;;;WD)"))
@@ -72,4 +71,42 @@ func TestShares(t *testing.T) {
 	}
 	_, err = client.Looker{Client: author, Host: demo.Chartroom}.Sight(ctx, "/charts")
 	fails(t, "a question to a file server", err, http.StatusUnprocessableEntity, "asked through snapshots only")
+}
+
+// What drifted on a share is mended as it was approved, with what comes down of it, and put back to the same root hash.
+func runOnShares(t *testing.T, s *demo.Stage) {
+	t.Helper()
+	ctx := t.Context()
+	author := as(t, s, "quartermaster")
+	was := snapshot(t, author, "charts", demo.Chartroom)
+	p, err := author.DraftPlan(ctx, wire.Draft{Application: "charts", All: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	// 13 of the steps are files that take entries from above again, with their folder.
+	r := agreed(t, s, p)
+	if r.State != "finished" || r.Hosts[0].Done != p.Steps || r.Hosts[0].Skipped+r.Hosts[0].Refused+r.Hosts[0].Wrong != 0 {
+		res, _ := author.Results(ctx, r.ID, 20)
+		t.Fatalf("%+v, %+v", r, res)
+	}
+	quiet(t, author)
+	mended := snapshot(t, author, "charts", demo.Chartroom)
+	d, err := author.Drift(ctx, "charts", "")
+	if err != nil || len(d.Groups) != 0 || mended.Root == was.Root {
+		t.Errorf("afterwards there is %+v, %v", d.Groups, err)
+	}
+	c := client.Looker{Client: author, Snapshot: mended.ID}
+	v, err := c.Sight(ctx, "/charts/north sound/soundings/2026-00.xyz")
+	if err != nil || !slices.Contains(v.Access.Entries, "allow surveyors: modify; inherited") {
+		t.Errorf("what comes down: %+v, %v", v.Access, err)
+	}
+	back, err := author.DraftPlan(ctx, wire.Draft{Run: r.ID})
+	if err != nil || back.Steps != p.Steps {
+		t.Fatalf("%+v, %v", back, err)
+	}
+	agreed(t, s, back)
+	quiet(t, author)
+	if now := snapshot(t, author, "charts", demo.Chartroom); now.Root != was.Root {
+		t.Errorf("root hash %s, before %s", now.Root, was.Root)
+	}
 }

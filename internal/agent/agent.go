@@ -312,9 +312,6 @@ func (a *Agent) run(ctx context.Context, w *wire.Work, done, total *atomic.Int64
 	if err != nil {
 		return fail("%v", err)
 	}
-	if a.Server != nil {
-		return fail("plans for file servers cannot be run yet: this version looks at shares, compares and drafts")
-	}
 	if a.LookOnly {
 		return fail("this host only looks: its own settings (%s) or the option --look-only forbid changes", settingsFile)
 	}
@@ -349,6 +346,14 @@ func (a *Agent) run(ctx context.Context, w *wire.Work, done, total *atomic.Int64
 	total.Store(int64(part.Steps))
 	r := &change.Runner{Journal: j, Roots: raws(part.Roots), Allowed: a.roots, Chunks: chunks,
 		Progress: func(n, _ int) { done.Store(int64(n)) }, Halt: halt.Load}
+	if a.Server != nil {
+		s, err := a.Server.dial(ctx)
+		if err != nil {
+			return fail("%v", err)
+		}
+		defer s.Close()
+		r.Reach = s.Reach(ctx)
+	}
 	end := wire.RunDone{State: "finished"}
 	var left map[int]perm.Set
 	if err := r.Run(ctx); err != nil {

@@ -176,7 +176,16 @@ func PutBack(ctx context.Context, folder, run string, wanted func(path string) b
 	defer free()
 	allowed := raws(s.Roots)
 	was := local{filepath.Join(runs, run), (r.Steps + plan.StepsPerChunk - 1) / plan.StepsPerChunk}
-	left, err := (&change.Runner{Journal: j, Roots: allowed, Chunks: was}).Settle(ctx)
+	var reach change.Reach
+	if s.Server != nil {
+		c, err := s.Server.dial(ctx)
+		if err != nil {
+			return out, err
+		}
+		defer c.Close()
+		reach = c.Reach(ctx)
+	}
+	left, err := (&change.Runner{Journal: j, Roots: allowed, Chunks: was, Reach: reach}).Settle(ctx)
 	if err != nil {
 		return out, err
 	}
@@ -208,7 +217,7 @@ func PutBack(ctx context.Context, folder, run string, wanted func(path string) b
 		return out, err
 	}
 	defer journal.Close()
-	runner := &change.Runner{Journal: journal, Roots: allowed, Allowed: allowed, Chunks: chunks, Progress: progress}
+	runner := &change.Runner{Journal: journal, Roots: allowed, Allowed: allowed, Chunks: chunks, Progress: progress, Reach: reach}
 	if err := runner.Run(ctx); err != nil {
 		return out, err
 	}

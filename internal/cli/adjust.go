@@ -51,7 +51,7 @@ One change can be given by options instead. Without hosts it is for all hosts of
 	f.StringArrayVar(&paths, "paths", nil, "pattern of the paths to change; repeatable")
 	f.StringSliceVar(&only, "only", nil, "file, folder, link, executable and so on, as in baselines")
 	f.StringArrayVar(&where, "where", nil, "only where this is so now, such as owner=purser; repeatable")
-	f.StringArrayVar(&set, "set", nil, "what is to be so: owner, group, files, folders, entries, defaults or capability, such as folders=g+rx; repeatable")
+	f.StringArrayVar(&set, "set", nil, "what is to be so: owner, group, files, folders, entries, defaults, capability, and on shares grants or inherits, such as folders=g+rx; repeatable")
 	f.StringSliceVar(&grant, "grant", nil, "an entry that is to be there, such as group:auditors:rX")
 	f.StringSliceVar(&take, "take", nil, "an account or group that is to have no entry, such as user:temp")
 	f.BoolVar(&later, "later", false, "with --grant and --take: the default entries of folders, too, for what comes later")

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -186,6 +187,10 @@ func showChange(c *cobra.Command, g wire.PlanGroup) {
 		what = fmt.Sprintf("%d × %s", g.Count, g.Kind)
 	}
 	say(c, "  %-9s  %-12s  %s", mark(g.Word), what, wire.Place(g.Count, g.Folder, g.Example))
+	if g.Before.Inheritance != "" {
+		showShareChange(c, g)
+		return
+	}
 	for _, a := range []struct{ name, before, after string }{
 		{"owner", g.Before.Owner, g.After.Owner},
 		{"group", g.Before.Group, g.After.Group},
@@ -196,6 +201,43 @@ func showChange(c *cobra.Command, g wire.PlanGroup) {
 		if a.before != a.after {
 			say(c, "             %-9s %-44s → %s", a.name, a.before, a.after)
 		}
+	}
+	say(c, "             %s", g.Meaning)
+}
+
+// showShareChange is showChange for a share: of the entries those that differ, one in each line.
+func showShareChange(c *cobra.Command, g wire.PlanGroup) {
+	row := func(name, before, after string) { say(c, "             %-9s %-44s → %s", name, before, after) }
+	if g.Before.Owner != g.After.Owner {
+		row("owner", g.Before.Owner, g.After.Owner)
+	}
+	if g.Before.Inheritance != g.After.Inheritance {
+		row("inherits", g.Before.Inheritance, g.After.Inheritance)
+	}
+	only := func(list, other []string) (out []string) {
+		for _, e := range list {
+			if !slices.Contains(other, e) {
+				out = append(out, e)
+			}
+		}
+		return out
+	}
+	leave, come := only(g.Before.Entries, g.After.Entries), only(g.After.Entries, g.Before.Entries)
+	for i := range max(len(leave), len(come)) {
+		name, before, after := "", "", ""
+		if i == 0 {
+			name, before, after = "entries", "none of these", "none of these"
+		}
+		if i < len(leave) {
+			before = leave[i]
+		}
+		if i < len(come) {
+			after = come[i]
+		}
+		row(name, before, after)
+	}
+	if stay := len(g.After.Entries) - len(come); stay > 0 && len(leave)+len(come) > 0 {
+		say(c, "             %-9s and %d that stay", "", stay)
 	}
 	say(c, "             %s", g.Meaning)
 }

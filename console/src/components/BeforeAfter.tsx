@@ -1,5 +1,6 @@
 import type { View } from "../api/client";
 import { Mode } from "./Mode";
+import { ShareState } from "./ShareState";
 
 function Side({ title, view, other, ring }: { title: string; view: View; other: View; ring: boolean }) {
   const strong = (same: boolean) => (same ? "" : "font-semibold");
@@ -13,18 +14,22 @@ function Side({ title, view, other, ring }: { title: string; view: View; other: 
   return (
     <div className="min-w-0">
       <div className="mb-1 text-xs font-semibold text-muted">{title}</div>
-      <div className="flex flex-wrap items-center gap-x-4 gap-y-1">
-        <Mode view={view} other={ring ? other : undefined} />
-        <div className="min-w-0">
-          <span className={strong(view.owner === other.owner)}>{view.owner}</span>
-          <span className="text-muted"> : </span>
-          <span className={strong(view.group === other.group)}>{view.group}</span>
-        </div>
-      </div>
-      <div className="mt-1 text-sm">
-        {list("entries", view.entries, other.entries)}
-        {list("defaults", view.defaults, other.defaults)}
-      </div>
+      {view.inheritance ? <ShareState view={view} other={other} /> : (
+        <>
+          <div className="flex flex-wrap items-center gap-x-4 gap-y-1">
+            <Mode view={view} other={ring ? other : undefined} />
+            <div className="min-w-0">
+              <span className={strong(view.owner === other.owner)}>{view.owner}</span>
+              <span className="text-muted"> : </span>
+              <span className={strong(view.group === other.group)}>{view.group}</span>
+            </div>
+          </div>
+          <div className="mt-1 text-sm">
+            {list("entries", view.entries, other.entries)}
+            {list("defaults", view.defaults, other.defaults)}
+          </div>
+        </>
+      )}
     </div>
   );
 }

@@ -74,8 +74,23 @@ func Reinherit(d, parent *Descriptor, folder bool) Descriptor {
 	}
 	out.Control |= AutoInherited
 	out.Entries = slices.DeleteFunc(slices.Clone(d.Entries), func(e Entry) bool { return e.Flags&Inherited != 0 })
-	out.Entries = append(out.Entries, inherited(parent, folder, d.Owner, d.Group)...)
+	for _, e := range inherited(parent, folder, d.Owner, d.Group) {
+		if !slices.Contains(out.Entries, e) { // two that became the same say nothing more than one
+			out.Entries = append(out.Entries, e)
+		}
+	}
 	return out
+}
+
+// HandsOnSame says whether two lists hand on the same to what is below.
+func HandsOnSame(a, b *Descriptor) bool {
+	heritable := func(d *Descriptor) []Entry {
+		return slices.DeleteFunc(slices.Clone(d.Entries), func(e Entry) bool { return e.Flags&heritable == 0 })
+	}
+	return slices.EqualFunc(heritable(a), heritable(b), func(x, y Entry) bool {
+		x.Flags, y.Flags = x.Flags&^Inherited, y.Flags&^Inherited
+		return x == y
+	})
 }
 
 // Stop gives a descriptor that takes nothing more from above. What came from there is kept as its own, or dropped.

@@ -113,3 +113,39 @@ func TestNTEntries(t *testing.T) {
 		}
 	}
 }
+
+func TestNTWorries(t *testing.T) {
+	for _, c := range []struct {
+		name, from, to string
+		want           string // kinds, grave ones with an exclamation mark
+	}{
+		{"everyone gets everything", "O:SYD:(A;;FA;;;BA)", "O:SYD:(A;;FA;;;BA)(A;;FA;;;WD)", "everyone!"},
+		{"everyone may write", "O:SYD:(A;;FA;;;BA)", "O:SYD:(A;;FA;;;BA)(A;;FW;;;WD)", "everyone!"},
+		{"a deny meets who is let in", "O:SYD:(A;;FA;;;BA)(A;;FA;;;mates)", "O:SYD:(D;;FW;;;crew)(A;;FA;;;BA)(A;;FA;;;mates)", "deny!"},
+		{"a deny meets nobody else", "O:SYD:(A;;FA;;;BA)(A;;FR;;;mates)", "O:SYD:(D;;FW;;;crew)(A;;FA;;;BA)(A;;FR;;;mates)", ""},
+		{"nobody can repair it", "O:SYD:(A;;FA;;;BA)", "O:SYD:(A;;FR;;;BA)", "locked!"},
+		{"inheriting stops", "O:SYD:AI(A;ID;FA;;;BA)", "O:SYD:P(A;;FA;;;BA)", "stopped"},
+		{"owning is not access", "O:SYD:(A;;FA;;;BA)", "O:surveyorD:(A;;FA;;;BA)", "owning"},
+		{"a group gains", "O:SYD:(A;;FA;;;BA)", "O:SYD:(A;;FA;;;BA)(A;;FR;;;crew)", "joining"},
+		{"nothing", "O:SYD:(A;;FA;;;BA)", "O:SYD:(A;;FA;;;BA)", ""},
+	} {
+		var got []string
+		for _, w := range Worries(File, nt(t, c.from), nt(t, c.to), server(), nil) {
+			kind := w.Kind
+			if w.Grave {
+				kind += "!"
+			}
+			got = append(got, kind)
+			if w.Text == "" || w.Instead == "" {
+				t.Errorf("%s: %+v says nothing", c.name, w)
+			}
+		}
+		if s := strings.Join(got, " "); s != c.want {
+			t.Errorf("%s: %q, want %q", c.name, s, c.want)
+		}
+	}
+	lost := Worries(File, nt(t, "O:SYD:(A;;FA;;;BA)(A;;FR;;;crew)"), nt(t, "O:SYD:(A;;FA;;;BA)"), server(), []Principal{SIDOf(surveyor)})
+	if len(lost) != 1 || lost[0].Kind != WorryReading || !strings.Contains(lost[0].Text, "surveyor") {
+		t.Errorf("%+v", lost)
+	}
+}

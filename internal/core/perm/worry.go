@@ -31,6 +31,11 @@ const (
 	WorryJoining  = "joining"   // a group gains, and memberships count from the next login on
 	WorryOwners   = "owners"    // paths of several owners all get one
 	WorryNothing  = "no effect" // what is granted cannot be reached
+
+	// On shares:
+	WorryDeny    = "deny"    // it meets some whom another entry means to let in
+	WorryLocked  = "locked"  // nobody but the owner can repair it
+	WorryStopped = "stopped" // what changes above comes down no more
 )
 
 // Anybody is whoever is nobody in particular.
@@ -71,6 +76,12 @@ func subjectOf(id Principal, n uint32, d *Directory) posixacl.Subject {
 // Worries tells what to be wary of where a path goes from one state to another. Accounts that matter are
 // those whose losses are told.
 func Worries(k Kind, from, to Set, d *Directory, matter []Principal) []Worry {
+	if x, ok := NTOf(from); ok {
+		if y, ok := NTOf(to); ok && k != Link {
+			return ntWorries(k, x, y, d, matter)
+		}
+		return nil
+	}
 	a, errA := POSIXOf(from)
 	b, errB := POSIXOf(to)
 	if errA != nil || errB != nil || k == Link {

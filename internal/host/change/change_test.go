@@ -295,7 +295,8 @@ func TestRefusedAndSkipped(t *testing.T) {
 		t.Errorf("a file outside was changed to %o", st.Mode)
 	}
 	r.Allowed = []string{"/somewhere/else"}
-	if h := (&hand{r: r}).examine(numbered{w.steps[2], 2}, passing); h.outcome != plan.Refused || !strings.Contains(h.reason, "own list of roots") {
+	r.begin()
+	if h := r.hands[0].examine(numbered{w.steps[2], 2}, passing); h.outcome != plan.Refused || !strings.Contains(h.reason, "own list of roots") {
 		t.Errorf("outside the host's own roots: %v %s", h.outcome, h.reason)
 	}
 }
@@ -385,29 +386,29 @@ func TestJournalOfAnEarlierVersion(t *testing.T) {
 	for round := range 6 {
 		w := mixed(t, rnd)
 		r := w.runner(t)
-		r.pin()
-		d := &hand{r: r}
+		r.begin()
+		d := r.hands[0]
 		for i, s := range w.steps {
 			if rnd.IntN(4) == 0 {
 				continue
 			}
-			fd, err := d.open(s.Path)
+			thing, err := d.open(s.Path)
 			if err != nil {
 				t.Fatal(err)
 			}
 			way := d.way(s)
-			seen, err := d.reader.Look(fd)
+			seen, err := thing.Look(0)
 			if err != nil {
 				t.Fatal(err)
 			}
 			r.Journal.original(i, Original{seen.Dev, seen.Ino, seen.Set})
-			if err := fsys.Apply(fd, way.ops[entering], nil); err != nil {
+			if err := thing.Make(way.moves[entering], nil); err != nil {
 				t.Fatal(err)
 			}
 			if rnd.IntN(4) != 0 {
 				r.Journal.narrowed(i)
 			}
-			unix.Close(fd)
+			thing.Close()
 		}
 		if err := r.Journal.sync(); err != nil {
 			t.Fatal(err)

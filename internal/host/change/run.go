@@ -16,7 +16,6 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
-	"idletally/internal/host/fsys"
 )
 
 // ErrHalted says that a run was halted at a step boundary and can be resumed.
@@ -37,8 +36,9 @@ type Runner struct {
 	Progress func(done, total int) // called between batches
 	Halt     func() bool           // asked between batches
 	Batch    int                   // steps that share one fdatasync; 0: as many as there may be open files, within reason
+	Reach    Reach                 // nil: this host's own paths
 
-	roots map[string]pinned
+	reach Reach // while it runs
 	hands []*hand
 	done  int
 	pause func() // tests stop time before a system call that changes something
@@ -219,12 +219,7 @@ func (r *Runner) note(h held) {
 // share does something for each of n, on all hands where there is much to do. Neighbours go to the same hand,
 // which keeps their folder open.
 func (r *Runner) share(n int, do func(d *hand, i int)) {
-	if r.hands == nil {
-		for range max(1, min(runtime.GOMAXPROCS(0), maxHands)) {
-			r.hands = append(r.hands, &hand{r: r})
-		}
-	}
-	r.pin()
+	r.begin()
 	hands := r.hands
 	if n < 4*piece || r.pause != nil { // time is stopped for one hand only
 		hands = hands[:1]
@@ -234,7 +229,7 @@ func (r *Runner) share(n int, do func(d *hand, i int)) {
 	var all sync.WaitGroup
 	for _, d := range hands {
 		work := func() {
-			defer d.close()
+			defer r.reach.Rest(d.no)
 			for {
 				mu.Lock()
 				from := next
@@ -262,33 +257,25 @@ const (
 	maxHands = 4
 )
 
-// pinned is a root that was opened once for all of a run, or why it could not be.
-type pinned struct {
-	root *fsys.Root
-	err  error
-}
-
-func (r *Runner) pin() {
-	if r.roots != nil {
+// begin takes hold of what a run works with until letGo.
+func (r *Runner) begin() {
+	if r.hands != nil {
 		return
 	}
-	r.roots = map[string]pinned{}
-	for _, path := range r.Roots {
-		root, err := fsys.OpenRoot(path)
-		r.roots[path] = pinned{root, err}
+	n := max(1, min(runtime.GOMAXPROCS(0), maxHands))
+	if r.reach = r.Reach; r.reach == nil {
+		r.reach = newLocal(r.Roots, n)
+	}
+	for no := range n {
+		r.hands = append(r.hands, &hand{r: r, no: no})
 	}
 }
 
 func (r *Runner) letGo() {
-	for _, d := range r.hands {
-		d.close()
+	if r.hands != nil {
+		r.reach.Close()
 	}
-	for _, p := range r.roots {
-		if p.err == nil {
-			p.root.Close()
-		}
-	}
-	r.roots, r.hands = nil, nil
+	r.hands, r.reach = nil, nil
 }
 
 // Verify reads every step that is done once more, after all of them, and tells those that are

@@ -5,9 +5,8 @@ package change
 import (
 	"errors"
 	"fmt"
+	"io/fs"
 	"slices"
-
-	"golang.org/x/sys/unix"
 
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
@@ -25,17 +24,9 @@ const (
 
 // A hand works on one step after the other. Its caches are its own.
 type hand struct {
-	r       *Runner
-	reader  fsys.Reader
-	openers map[string]*fsys.Opener
-	ways    map[turn]*way
-}
-
-// close lets the folders go that were kept open.
-func (d *hand) close() {
-	for _, o := range d.openers {
-		o.Close()
-	}
+	r    *Runner
+	no   int
+	ways map[turn]*way
 }
 
 // A turn is what a step does, wherever: many steps do the same.
@@ -46,12 +37,13 @@ type turn struct {
 
 // A way is how a path gets from one state to another.
 type way struct {
-	err                   error
-	turn                  turn
-	before, narrow, after perm.POSIX
-	narrowed              perm.Set
-	ops                   [3][]fsys.Op // by stage
-	between               []perm.Set   // every state that the path passes through
+	err      error
+	turn     turn
+	narrowed perm.Set
+	moves    [3]Moves   // by stage
+	between  []perm.Set // every state that the path passes through
+	plain    bool       // there are modes alone, on both sides
+	narrow   perm.POSIX // of a path of this host
 }
 
 const maxWays = 10_000 // that a hand remembers
@@ -71,9 +63,13 @@ func (d *hand) way(s plan.Step) *way {
 
 func newWay(t turn) *way {
 	w := &way{turn: t}
-	var err1, err2, err3 error
-	w.before, err1 = perm.POSIXOf(t.before)
-	w.after, err2 = perm.POSIXOf(t.after)
+	if t.before.Scheme() == perm.SchemeNT && t.after.Scheme() == perm.SchemeNT { // it changes at once
+		to := Moves{To: t.after}
+		return &way{turn: t, narrowed: t.after, moves: [3]Moves{to, to, to}, between: []perm.Set{t.before, t.after}}
+	}
+	before, err1 := perm.POSIXOf(t.before)
+	after, err2 := perm.POSIXOf(t.after)
+	var err3 error
 	w.narrowed, err3 = perm.Narrow(t.kind, t.before, t.after)
 	if w.err = errors.Join(err1, err2, err3); w.err != nil {
 		return w
@@ -84,41 +80,34 @@ func newWay(t turn) *way {
 	if w.narrow, w.err = perm.POSIXOf(w.narrowed); w.err != nil {
 		return w
 	}
-	close, open := fsys.Sequence(t.kind, w.before, w.narrow), fsys.Sequence(t.kind, w.narrow, w.after)
-	w.ops = [3][]fsys.Op{entering: close, leaving: open, passing: slices.Concat(close, open)}
-	w.between = append(fsys.Partials(t.kind, w.before, close), fsys.Partials(t.kind, w.narrow, open)...)
-	if ops, ok := fsys.Direct(t.kind, w.before, w.after); ok {
-		w.ops[passing] = ops
-		w.between = append(w.between, fsys.Partials(t.kind, w.before, ops)...)
+	close, open := fsys.Sequence(t.kind, before, w.narrow), fsys.Sequence(t.kind, w.narrow, after)
+	w.moves = [3]Moves{entering: {close, w.narrowed}, leaving: {open, t.after}, passing: {slices.Concat(close, open), t.after}}
+	w.between = append(fsys.Partials(t.kind, before, close), fsys.Partials(t.kind, w.narrow, open)...)
+	if ops, ok := fsys.Direct(t.kind, before, after); ok {
+		w.moves[passing].Ops = ops
+		w.between = append(w.between, fsys.Partials(t.kind, before, ops)...)
 	}
+	without := func(p perm.POSIX) bool { return p.Access == nil && p.Default == nil && p.Caps == "" }
+	w.plain = without(before) && without(after)
 	return w
-}
-
-// target is where a stage leads.
-func (w *way) target(s stage) (perm.Set, perm.POSIX) {
-	if s == entering {
-		return w.narrowed, w.narrow
-	}
-	return w.turn.after, w.after
 }
 
 // A held step is open and was found as reviewed, or has an outcome already.
 type held struct {
 	no      int
-	fd      int
+	thing   Thing // nil once it is closed
 	stage   stage
 	way     *way
 	seen    fsys.Sight
-	ops     []fsys.Op
+	moves   Moves
 	outcome plan.Outcome
 	reason  string
-	open    bool
 }
 
 func (h *held) close() {
-	if h.open {
-		unix.Close(h.fd)
-		h.open = false
+	if h.thing != nil {
+		_ = h.thing.Close() // it was only pointed at
+		h.thing = nil
 	}
 }
 
@@ -136,18 +125,17 @@ func (d *hand) examine(n numbered, st stage) held {
 		return end(plan.Refused, "this host does not allow changes there: its own list of roots does not hold the path")
 	}
 	if h.way = d.way(n.Step); h.way.err != nil {
-		return end(plan.Refused, fmt.Sprintf("the step is not for a Linux host: %v", h.way.err))
+		return end(plan.Refused, fmt.Sprintf("the step is not for this host: %v", h.way.err))
 	}
 	var err error
-	h.fd, err = d.open(n.Path)
-	if errors.Is(err, unix.ENOENT) {
+	h.thing, err = d.open(n.Path)
+	if errors.Is(err, fs.ErrNotExist) {
 		return end(plan.Skipped, err.Error())
 	}
 	if err != nil {
 		return end(plan.Refused, err.Error())
 	}
-	h.open = true
-	h.seen, err = d.reader.Look(h.fd)
+	h.seen, err = h.thing.Look(d.no)
 	switch {
 	case err != nil:
 		return end(plan.Refused, err.Error())
@@ -163,46 +151,37 @@ func (d *hand) examine(n numbered, st stage) held {
 	}
 	switch {
 	case st == leaving && found == w.narrowed, st != leaving && found == n.Before:
-		h.ops = w.ops[st]
+		h.moves = w.moves[st]
 	case known != nil && found == n.After:
 		return end(plan.Done, "")
 	case known != nil && slices.Contains(w.between, found):
 		// A crash left the step half done: go on from where it stands.
-		from, err := perm.POSIXOf(found)
-		if err != nil {
-			return end(plan.Refused, err.Error())
-		}
-		h.ops = fsys.Sequence(n.Kind, from, w.narrow)
-		if st != entering {
-			h.ops = append(h.ops, w.ops[leaving]...)
+		h.moves = w.moves[st]
+		if found.Scheme() == perm.SchemePOSIX {
+			from, err := perm.POSIXOf(found)
+			if err != nil {
+				return end(plan.Refused, err.Error())
+			}
+			h.moves.Ops = fsys.Sequence(n.Kind, from, w.narrow)
+			if st != entering {
+				h.moves.Ops = append(h.moves.Ops, w.moves[leaving].Ops...)
+			}
 		}
 	case found == n.After:
 		return end(plan.Already, "it is already as planned")
 	default:
-		return end(plan.Skipped, "no longer as reviewed: "+difference(w.before, found))
+		return end(plan.Skipped, "no longer as reviewed: "+difference(n.Kind, w.turn.before, found))
 	}
 	return h
 }
 
 // open opens a path beneath the root of the plan that holds it.
-func (d *hand) open(path string) (int, error) {
+func (d *hand) open(path string) (Thing, error) {
 	at, ok := under(d.r.Roots, path)
 	if !ok {
-		return -1, errors.New("the path lies under none of the plan's roots")
+		return nil, errors.New("the path lies under none of the plan's roots")
 	}
-	o := d.openers[at]
-	if o == nil {
-		p := d.r.roots[at]
-		if p.err != nil {
-			return -1, p.err
-		}
-		if d.openers == nil {
-			d.openers = map[string]*fsys.Opener{}
-		}
-		o = &fsys.Opener{Root: p.root}
-		d.openers[at] = o
-	}
-	return o.Open(path)
+	return d.r.reach.Open(d.no, at, path)
 }
 
 // change makes the calls of one held step, and looks at the result. A step without an outcome then is a
@@ -217,18 +196,18 @@ func (d *hand) change(h *held) {
 	}
 	end := func(o plan.Outcome, reason string) { h.outcome, h.reason = o, reason }
 	// Time has passed since the path was examined: the journal was written in between.
-	if same, err := d.reader.Same(h.fd, h.seen); err != nil {
+	if same, err := h.thing.Same(d.no, h.seen); err != nil {
 		end(plan.Skipped, err.Error())
 		return
 	} else if !same {
-		if now, err := d.reader.Look(h.fd); err != nil || now.Set != h.seen.Set || now.Links != h.seen.Links {
+		if now, err := h.thing.Look(d.no); err != nil || now.Set != h.seen.Set || now.Links != h.seen.Links {
 			end(plan.Skipped, "no longer as reviewed: it changed in this very moment")
 			return
 		}
 	}
-	err := fsys.Apply(h.fd, h.ops, pause)
-	want, state := h.way.target(h.stage)
-	now, lookErr := d.result(h, state)
+	err := h.thing.Make(h.moves, pause)
+	want := h.moves.To
+	now, lookErr := d.result(h)
 	switch {
 	case err != nil:
 		reason := err.Error()
@@ -241,7 +220,7 @@ func (d *hand) change(h *held) {
 	case lookErr != nil:
 		end(plan.Refused, "changed, but the result cannot be read: "+lookErr.Error())
 	case now != want:
-		end(plan.Refused, "changed, but the result is not as planned: "+difference(state, now))
+		end(plan.Refused, "changed, but the result is not as planned: "+difference(h.way.turn.kind, want, now))
 	case want == h.way.turn.after:
 		end(plan.Done, "")
 	}
@@ -249,13 +228,11 @@ func (d *hand) change(h *held) {
 
 // result reads what a step came to. Where there were no lists and capabilities and none were set, a look at
 // the mode will do here: Verify looks at everything once more.
-func (d *hand) result(h *held, want perm.POSIX) (perm.Set, error) {
-	b := &h.way.before
-	if want.Access == nil && want.Default == nil && want.Caps == "" && b.Access == nil && b.Default == nil && b.Caps == "" {
-		p, err := d.reader.Plain(h.fd)
-		return p.Set(), err
+func (d *hand) result(h *held) (perm.Set, error) {
+	if h.way.plain {
+		return h.thing.Plain(d.no)
 	}
-	now, err := d.reader.Look(h.fd)
+	now, err := h.thing.Look(d.no)
 	return now.Set, err
 }
 
@@ -265,18 +242,18 @@ func (d *hand) restore(h *held, from perm.Set) error {
 	if back.err != nil {
 		return back.err
 	}
-	return errors.Join(fsys.Apply(h.fd, back.ops[entering], d.r.pause), fsys.Apply(h.fd, back.ops[leaving], d.r.pause))
+	return errors.Join(h.thing.Make(back.moves[entering], d.r.pause), h.thing.Make(back.moves[leaving], d.r.pause))
 }
 
 // settle gives the state that a path was left in on its way, if it is one of those.
 func (d *hand) settle(s plan.Step, o Original) perm.Set {
 	w := d.way(s)
-	fd, err := d.open(s.Path)
+	thing, err := d.open(s.Path)
 	if err != nil {
 		return perm.Set{}
 	}
-	defer unix.Close(fd)
-	now, err := d.reader.Look(fd)
+	defer thing.Close()
+	now, err := thing.Look(d.no)
 	if err != nil || w.err != nil || now.Dev != o.Dev || now.Ino != o.Ino || !slices.Contains(w.between, now.Set) {
 		return perm.Set{}
 	}
@@ -284,35 +261,38 @@ func (d *hand) settle(s plan.Step, o Original) perm.Set {
 }
 
 func (d *hand) verify(s plan.Step) error {
-	fd, err := d.open(s.Path)
+	thing, err := d.open(s.Path)
 	if err != nil {
 		return fmt.Errorf("afterwards: %w", err)
 	}
-	defer unix.Close(fd)
-	now, err := d.reader.Look(fd)
+	defer thing.Close()
+	now, err := thing.Look(d.no)
 	if err != nil {
 		return fmt.Errorf("afterwards: %w", err)
 	}
 	if now.Set != s.After {
-		after, _ := perm.POSIXOf(s.After)
-		return fmt.Errorf("afterwards somebody changed it again: %s", difference(after, now.Set))
+		return fmt.Errorf("afterwards somebody changed it again: %s", difference(s.Kind, s.After, now.Set))
 	}
 	return nil
 }
 
-func difference(reviewed perm.POSIX, now perm.Set) string {
-	text := func(v perm.View) string {
-		s := fmt.Sprintf("%s:%s %s", v.Owner, v.Group, v.Mode)
+func difference(k perm.Kind, reviewed, now perm.Set) string {
+	text := func(s perm.Set) string {
+		v := perm.Describe(k, s, nil)
+		if v.Inheritance != "" {
+			return fmt.Sprintf("%s, entries %s, %v", v.Owner, v.Inheritance, v.Entries)
+		}
+		line := fmt.Sprintf("%s:%s %s", v.Owner, v.Group, v.Mode)
 		if len(v.Entries) > 0 {
-			s += fmt.Sprintf(" with entries %v", v.Entries)
+			line += fmt.Sprintf(" with entries %v", v.Entries)
 		}
 		if len(v.Defaults) > 0 {
-			s += fmt.Sprintf(" and defaults %v", v.Defaults)
+			line += fmt.Sprintf(" and defaults %v", v.Defaults)
 		}
 		for _, f := range v.Flags {
-			s += ", " + f
+			line += ", " + f
 		}
-		return s
+		return line
 	}
-	return fmt.Sprintf("reviewed as %s, now %s", text(perm.Describe(perm.File, reviewed.Set(), nil)), text(perm.Describe(perm.File, now, nil)))
+	return fmt.Sprintf("reviewed as %s, now %s", text(reviewed), text(now))
 }

@@ -57,10 +57,6 @@ func (b *builder) leave(host, path, why string) {
 
 // add puts one host's steps in: sorted, in chunks, with equal changes grouped.
 func (b *builder) add(host string, roots []string, steps []plan.Step, dir *perm.Directory) error {
-	// What a folder hands on, and what comes down again where inheritance is taken up, is not in such steps yet.
-	if slices.ContainsFunc(steps, func(s plan.Step) bool { return s.After.Scheme() != perm.SchemePOSIX }) {
-		return fmt.Errorf("%w: host %s is a file server: this version looks, compares and reports there, and drafts no plans for it", ErrBad, host)
-	}
 	if len(steps) == 0 {
 		return nil
 	}
@@ -305,6 +301,13 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 		}
 	}
 	if err := flush(); err != nil {
+		return err
+	}
+	snap, err := d.Store.Snapshot(ctx, r.Snapshot)
+	if err != nil {
+		return err
+	}
+	if steps, err = d.handDown(ctx, snap, steps); err != nil {
 		return err
 	}
 	return d.ready(ctx, b, r.Application, r.Host, doc.Roots, steps, nil)
@@ -586,6 +589,9 @@ func (d *Desk) DraftAdjustment(ctx context.Context, ask wire.Draft, author strin
 			words = doc.Accounts
 		}
 		steps, err := d.adjust(ctx, b, snap, roots, words, ask.Changes)
+		if err == nil {
+			steps, err = d.handDown(ctx, snap, steps)
+		}
 		if err == nil {
 			err = d.ready(ctx, b, ask.Application, host, roots, steps, nil)
 		}

@@ -43,7 +43,7 @@ export function Steps({ plan }: { plan: Plan }) {
                 <span className="w-14 shrink-0 text-sm text-muted">{s.kind}</span>
                 <code className="min-w-0 flex-1">{s.path}</code>
                 {remarks.length ? <span className="text-sm">{remarks.length === 1 ? "1 remark" : `${remarks.length} remarks`}</span> : null}
-                <code className="text-muted">{s.before.mode} → {s.after.mode}</code>
+                {s.before.mode ? <code className="text-muted">{s.before.mode} → {s.after.mode}</code> : null}
                 <span aria-hidden="true">{open === s.step ? "▾" : "▸"}</span>
               </button>
               {open === s.step ? (

@@ -8,7 +8,7 @@ import { Note } from "../../components/Note";
 import { useSettled } from "../../components/useSettled";
 import { literal } from "../../api/pattern";
 
-const brief = (v: View) => <>{v.owner}:{v.group} <code>{v.mode}{v.entries?.length ? "+" : ""}</code></>;
+const brief = (v: View) => (v.inheritance ? <>{v.owner}, entries {v.inheritance}</> : <>{v.owner}:{v.group} <code>{v.mode}{v.entries?.length ? "+" : ""}</code></>);
 
 /** What a run found before it changed anything, path by path: the stuff of putting back. */
 export function Originals({ run, author }: { run: Run; author: boolean }) {
