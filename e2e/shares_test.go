@@ -69,8 +69,26 @@ func TestShares(t *testing.T) {
 	if g := find("/crewdocs/rota", "grants"); g.Found != "allow everyone: full" {
 		t.Errorf("%+v", g)
 	}
-	_, err = client.Looker{Client: author, Host: demo.Chartroom}.Sight(ctx, "/charts")
-	fails(t, "a question to a file server", err, http.StatusUnprocessableEntity, "asked through snapshots only")
+	// As it is now, too.
+	live := client.Looker{Client: author, Host: demo.Chartroom}
+	v, err := live.Sight(ctx, "/crewdocs/rota/week-00.ods")
+	if err != nil || len(v.Entries) != 4 || v.Entries[0].Origin != "from /crewdocs" || v.Access.Owner != "keeper" {
+		t.Errorf("%+v, %v", v, err)
+	}
+	if top, err := live.List(ctx, "/", "", "", 100); err != nil || len(top.Items) != 2 || top.Items[0].Path != "/charts" {
+		t.Errorf("the shares: %+v, %v", top, err)
+	}
+	l, err := live.List(ctx, "/crewdocs/rota", "office-boy", "", 100)
+	fails(t, "an account that is not there", err, http.StatusUnprocessableEntity, "office-boy")
+	if l, err = live.List(ctx, "/crewdocs/rota", "wages", "", 7); err != nil || len(l.Items) != 7 || l.Next == "" || !slices.Contains(l.Items[0].May, "write") {
+		t.Errorf("%+v, %v", l, err)
+	}
+	_, err = live.Sight(ctx, "/crewdocs/none")
+	fails(t, "a path that is not there", err, http.StatusUnprocessableEntity, "not there")
+	_, err = live.Sight(ctx, "/ipc$/x")
+	fails(t, "outside of the roots", err, http.StatusUnprocessableEntity, "own list of roots")
+	_, err = live.Probe(ctx, "wages", "/crewdocs/rota")
+	fails(t, "trying as an account", err, http.StatusUnprocessableEntity, "asked about paths and folders only")
 }
 
 // What drifted on a share is mended as it was approved, with what comes down of it, and put back to the same root hash.

@@ -70,11 +70,12 @@ func (a *Agent) answer(ctx context.Context, q wire.Question) (r wire.Reply, err 
 	if err := pathname.Check(path); err != nil {
 		return r, err
 	}
-	if !a.shows(path) && !(q.Kind == wire.AskPath && a.leads(path)) {
+	// Of a file server's own top only the shares of the roots are shown.
+	if !a.shows(path) && !(q.Kind == wire.AskPath && a.leads(path)) && (a.Server == nil || path != "/") {
 		return r, fmt.Errorf("%s: this host's own list of roots does not hold it", q.Path)
 	}
 	if a.Server != nil {
-		return r, errNotOnShares
+		return a.shareAnswer(ctx, q)
 	}
 	accounts := q.Accounts
 	if q.Account != "" && q.Account != inquiry.Everyone {

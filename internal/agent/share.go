@@ -33,8 +33,8 @@ func (f *FileServer) dial(ctx context.Context) (*smb.Session, error) {
 	return smb.Dial(ctx, smb.Access{Address: f.Address, User: f.User, Password: f.Password, Domain: f.Domain, Plain: f.Plain})
 }
 
-// errNotOnShares says what an agent of a file server cannot do.
-var errNotOnShares = errors.New("this host is a file server, which is asked through snapshots only: take one and look at that")
+// errNotOnShares says what an agent of a file server cannot answer.
+var errNotOnShares = errors.New("this host is a file server, which is asked about paths and folders only: take a snapshot, and ask that")
 
 // shareSnapshot is snapshot for a file server.
 func (a *Agent) shareSnapshot(ctx context.Context, w *wire.Work, roots []string, done *atomic.Int64) error {
@@ -68,10 +68,7 @@ func (a *Agent) shareSnapshot(ctx context.Context, w *wire.Work, roots []string,
 	if err != nil {
 		return fail(err)
 	}
-	ways, err := shareWays(ctx, s, roots)
-	if err != nil {
-		return fail(err)
-	}
+	ways := shareWays(ctx, s, roots)
 	d := wire.SnapshotDone{Forest: found.Forest, Directory: dir, Paths: found.Paths, Gaps: found.Gaps, Ways: ways}
 	for _, x := range found.Denied {
 		d.Denied = append(d.Denied, wire.Denied{Path: pathname.Escape(x.Path), Reason: x.Reason})
@@ -109,6 +106,14 @@ func directory(ctx context.Context, s *smb.Session, met []ntsd.SID) (*perm.Direc
 			add(x.SID, x.Name, x.Group, x.Groups)
 		}
 	}
+	met = slices.Clone(met)
+	for _, x := range own { // such as the group that every account is in, which nobody lists
+		for _, g := range x.Groups {
+			if !slices.Contains(met, g) {
+				met = append(met, g)
+			}
+		}
+	}
 	var ask []ntsd.SID
 	for _, id := range met {
 		if name, well := id.Known(); well {
@@ -130,38 +135,183 @@ func directory(ctx context.Context, s *smb.Session, met []ntsd.SID) (*perm.Direc
 	return d.Index(), nil
 }
 
-// shareWays gives what leads to each root: the server itself, which lets everybody through, the share, and folders in it.
-func shareWays(ctx context.Context, s *smb.Session, roots []string) (out []access.Way, err error) {
+// theServer is what all shares lie in: it lets everybody through.
+func theServer() (access.Place, error) {
 	top, err := perm.NTSet(ntsd.Descriptor{Open: true})
+	return access.Place{Path: "/", Kind: perm.Folder, Set: top}, err
+}
+
+// shareWay looks at a path of an open share, and at each folder that leads there.
+func shareWay(share *smb.Share, path string) (way access.Way, last smb.Seen, err error) {
+	top, err := theServer()
 	if err != nil {
-		return nil, err
+		return nil, last, err
 	}
+	way = access.Way{top}
+	for i := 1; i <= len(path); i++ {
+		if i < len(path) && path[i] != '/' {
+			continue
+		}
+		_, below := smb.Split(path[:i])
+		if last, err = share.Look(below); err != nil {
+			return way, last, fmt.Errorf("%s: %w", pathname.Escape(path[:i]), err)
+		}
+		set, err := perm.NTSet(last.Descriptor)
+		if err != nil {
+			return way, last, fmt.Errorf("%s: %w", pathname.Escape(path[:i]), err)
+		}
+		way = append(way, access.Place{Path: pathname.Path(path[:i]), Kind: last.Kind, Set: set})
+	}
+	return way, last, nil
+}
+
+// shareWays gives what leads to each root; where one cannot be looked at its gap in the snapshot says so.
+func shareWays(ctx context.Context, s *smb.Session, roots []string) (out []access.Way) {
 	for _, root := range roots {
 		name, _ := smb.Split(root)
 		share, err := s.Open(ctx, name)
 		if err != nil {
-			continue // its gap says so
+			continue
 		}
-		way := access.Way{{Path: "/", Kind: perm.Folder, Set: top}}
-		for i := 1; i <= len(root); i++ {
-			if i < len(root) && root[i] != '/' {
-				continue
-			}
-			_, below := smb.Split(root[:i])
-			seen, err := share.Look(below)
-			if err != nil {
-				break
-			}
-			set, err := perm.NTSet(seen.Descriptor)
-			if err != nil {
-				return nil, fmt.Errorf("%s: %w", root[:i], err)
-			}
-			way = append(way, access.Place{Path: pathname.Path(root[:i]), Kind: seen.Kind, Set: set})
-		}
-		_ = share.Close()
-		if string(way[len(way)-1].Path) == root {
+		if way, _, err := shareWay(share, root); err == nil {
 			out = append(out, way)
 		}
+		_ = share.Close() // nothing more is asked of it
 	}
-	return out, nil
+	return out
+}
+
+// shareAnswer answers a question about a path or a folder as it is now.
+func (a *Agent) shareAnswer(ctx context.Context, q wire.Question) (r wire.Reply, err error) {
+	if q.Kind != wire.AskPath && q.Kind != wire.AskFolder {
+		return r, errNotOnShares
+	}
+	s, err := a.Server.dial(ctx)
+	if err != nil {
+		return r, err
+	}
+	defer s.Close()
+	f, met, err := a.onShare(ctx, s, q)
+	if err != nil {
+		return r, err
+	}
+	dir, err := directory(ctx, s, met)
+	if err != nil {
+		return r, err
+	}
+	if r.Hash, err = dir.Hash(); err != nil {
+		return r, err
+	}
+	if r.Hash != q.Known {
+		r.Directory = dir
+	}
+	r.Found = &f
+	return r, nil
+}
+
+func (a *Agent) onShare(ctx context.Context, s *smb.Session, q wire.Question) (f access.Found, met []ntsd.SID, err error) {
+	path := string(q.Path)
+	meet := func(d ntsd.Descriptor) {
+		for _, id := range append([]ntsd.SID{d.Owner, d.Group}, sidsOf(d)...) {
+			if !id.IsZero() && !slices.Contains(met, id) && len(met) < maxMet {
+				met = append(met, id)
+			}
+		}
+	}
+	limit := min(max(q.Limit, 1), wire.MaxFolder)
+	list := func(found []access.Seen) {
+		slices.SortFunc(found, func(x, y access.Seen) int { return strings.Compare(string(x.Path), string(y.Path)) })
+		for _, e := range found {
+			if name := string(e.Path)[strings.LastIndexByte(string(e.Path), '/')+1:]; q.After != "" && name <= string(q.After) {
+				continue
+			}
+			if len(f.Entries) == limit {
+				last := string(f.Entries[limit-1].Path)
+				f.Next = pathname.Path(last[strings.LastIndexByte(last, '/')+1:])
+				return
+			}
+			f.Entries = append(f.Entries, e)
+		}
+	}
+	if path == "/" {
+		top, err := theServer()
+		if err != nil {
+			return f, nil, err
+		}
+		f.Way, f.Seen = access.Way{top}, access.Seen{Place: top}
+		if q.Kind == wire.AskPath {
+			return f, nil, nil
+		}
+		var shares []access.Seen
+		for _, root := range a.roots {
+			name, _ := smb.Split(root)
+			e := access.Seen{Place: access.Place{Path: pathname.Path("/" + name), Kind: perm.Folder}}
+			if slices.ContainsFunc(shares, func(x access.Seen) bool { return x.Path == e.Path }) {
+				continue
+			}
+			if share, err := s.Open(ctx, name); err != nil {
+				e.Gap = err.Error()
+			} else if way, last, err := shareWay(share, "/"+name); err != nil {
+				e.Gap = err.Error()
+			} else {
+				e.Place = way[len(way)-1]
+				meet(last.Descriptor)
+				_ = share.Close() // nothing more is asked of it
+			}
+			shares = append(shares, e)
+		}
+		list(shares)
+		return f, met, nil
+	}
+	name, below := smb.Split(path)
+	share, err := s.Open(ctx, name)
+	if err != nil {
+		return f, nil, err
+	}
+	defer share.Close()
+	way, seen, err := shareWay(share, path)
+	if err != nil {
+		return f, nil, err
+	}
+	f.Way, f.Seen = way, access.Seen{Place: way[len(way)-1], Size: seen.Size, Modified: seen.Modified}
+	for _, p := range way {
+		if d, ok := perm.NTOf(p.Set); ok {
+			meet(d)
+		}
+	}
+	if q.Kind == wire.AskPath {
+		return f, met, nil
+	}
+	if seen.Kind != perm.Folder {
+		return f, nil, fmt.Errorf("%s is a %s, not a folder", pathname.Escape(path), seen.Kind)
+	}
+	var found []access.Seen
+	err = share.List(below, func(batch []smb.Seen) error {
+		for _, x := range batch {
+			if x.Name == "." || x.Name == ".." || strings.ContainsAny(x.Name, "/\x00") {
+				continue
+			}
+			e := access.Seen{Place: access.Place{Path: pathname.Path(pathname.Join(path, x.Name)), Kind: x.Kind}, Size: x.Size, Modified: x.Modified}
+			if err := x.Err; err != nil {
+				e.Gap = err.Error()
+			} else if e.Set, err = perm.NTSet(x.Descriptor); err != nil {
+				e.Gap = err.Error()
+			}
+			meet(x.Descriptor)
+			found = append(found, e)
+		}
+		return ctx.Err()
+	})
+	list(found)
+	return f, met, err
+}
+
+// maxMet bounds whose names one answer tells.
+const maxMet = 5000
+
+func sidsOf(d ntsd.Descriptor) (out []ntsd.SID) {
+	for _, e := range d.Entries {
+		out = append(out, e.SID)
+	}
+	return out
 }

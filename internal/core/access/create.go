@@ -24,6 +24,9 @@ func New(folder perm.Set, k perm.Kind, s Subject, asked Asked, d *perm.Directory
 	if k != perm.File && k != perm.Folder {
 		return Made{}, fmt.Errorf("what a new %s gets is not computed: ask about a file or a folder", k)
 	}
+	if parent, ok := perm.NTOf(folder); ok {
+		return newOnShare(&parent, k, s, d)
+	}
 	f, err := perm.POSIXOf(folder)
 	if err != nil {
 		return Made{}, err

@@ -132,3 +132,29 @@ func shareSentence(v verdict, it, who string, d *perm.Directory) string {
 	}
 	return ""
 }
+
+// newOnShare says what something new gets in a folder of a share, by what the folder hands on.
+func newOnShare(parent *ntsd.Descriptor, k perm.Kind, s Subject, d *perm.Directory) (m Made, err error) {
+	owner, _ := s.ID.SID()
+	var group ntsd.SID
+	if len(s.Groups) > 0 {
+		group, _ = s.Groups[0].SID()
+	}
+	if parent.Open {
+		m.Notes = append(m.Notes, "the folder has no list, and hands nothing on")
+	}
+	child := ntsd.Child(parent, k == perm.Folder, owner, group, []ntsd.Entry{{Mask: ntsd.Full, SID: owner}, {Mask: ntsd.Full, SID: ntsd.System}})
+	if fromAbove := ntsd.Child(parent, k == perm.Folder, owner, group, nil); len(fromAbove.Entries) == 0 {
+		m.Notes = append(m.Notes, "nothing is handed on to a "+k.String()+": it gets what the server gives by itself, as a rule everything to "+d.Name(s.ID)+" and to the system")
+	} else {
+		m.Notes = append(m.Notes, "entries come down from the folder; no program and no umask has a part in it")
+		for _, e := range parent.Entries {
+			if e.SID == ntsd.CreatorOwner && e.Flags&(ntsd.ObjectInherit|ntsd.ContainerInherit) != 0 {
+				m.Notes = append(m.Notes, "what the folder hands on for creator owner goes to "+d.Name(s.ID))
+				break
+			}
+		}
+	}
+	m.Set, err = perm.NTSet(child)
+	return m, err
+}

@@ -62,3 +62,34 @@ func TestShares(t *testing.T) {
 		t.Error("who joins the group gains nothing")
 	}
 }
+
+// What somebody makes on a share gets what the folder hands on.
+func TestNewOnShare(t *testing.T) {
+	maker := ntsd.NewSID(5, 21, 1, 2, 3, 1001)
+	d := (&perm.Directory{Accounts: []perm.Account{{ID: perm.SIDOf(maker), Name: "surveyor"}}}).Index()
+	for _, c := range []struct {
+		folder, want, says string
+		kind               perm.Kind
+	}{
+		{"O:SYD:PAI(A;OICI;FR;;;WD)(A;OICIIO;FA;;;CO)", "allow everyone: read; inherited | allow surveyor: full; inherited", "creator owner goes to surveyor", perm.File},
+		{"O:SYD:PAI(A;OI;FR;;;WD)", "allow everyone: read; files only; inherited", "come down from the folder", perm.Folder},
+		{"O:SYD:P(A;;FA;;;WD)", "allow surveyor: full | allow system: full", "nothing is handed on to a file", perm.File},
+	} {
+		folder, err := ntsd.ParseSDDL(c.folder)
+		if err != nil {
+			t.Fatal(err)
+		}
+		set, err := perm.NTSet(folder)
+		if err != nil {
+			t.Fatal(err)
+		}
+		m, err := New(set, c.kind, SubjectOf(d, perm.SIDOf(maker)), Asked{}, d)
+		if err != nil {
+			t.Fatal(err)
+		}
+		v := perm.Describe(c.kind, m.Set, d)
+		if got := strings.Join(v.Entries, " | "); got != c.want || v.Owner != "surveyor" || !strings.Contains(strings.Join(m.Notes, " "), c.says) {
+			t.Errorf("in %s: %s by %s, %v", c.folder, got, v.Owner, m.Notes)
+		}
+	}
+}
