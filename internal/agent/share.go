@@ -152,7 +152,10 @@ func shareWay(share *smb.Share, path string) (way access.Way, last smb.Seen, err
 		if i < len(path) && path[i] != '/' {
 			continue
 		}
-		_, below := smb.Split(path[:i])
+		_, below, err := smb.Split(path[:i])
+		if err != nil {
+			return way, last, err
+		}
 		if last, err = share.Look(below); err != nil {
 			return way, last, fmt.Errorf("%s: %w", pathname.Escape(path[:i]), err)
 		}
@@ -168,7 +171,10 @@ func shareWay(share *smb.Share, path string) (way access.Way, last smb.Seen, err
 // shareWays gives what leads to each root; where one cannot be looked at its gap in the snapshot says so.
 func shareWays(ctx context.Context, s *smb.Session, roots []string) (out []access.Way) {
 	for _, root := range roots {
-		name, _ := smb.Split(root)
+		name, _, err := smb.Split(root)
+		if err != nil {
+			continue
+		}
 		share, err := s.Open(ctx, name)
 		if err != nil {
 			continue
@@ -244,7 +250,10 @@ func (a *Agent) onShare(ctx context.Context, s *smb.Session, q wire.Question) (f
 		}
 		var shares []access.Seen
 		for _, root := range a.roots {
-			name, _ := smb.Split(root)
+			name, _, err := smb.Split(root)
+			if err != nil {
+				continue
+			}
 			e := access.Seen{Place: access.Place{Path: pathname.Path("/" + name), Kind: perm.Folder}}
 			if slices.ContainsFunc(shares, func(x access.Seen) bool { return x.Path == e.Path }) {
 				continue
@@ -263,7 +272,10 @@ func (a *Agent) onShare(ctx context.Context, s *smb.Session, q wire.Question) (f
 		list(shares)
 		return f, met, nil
 	}
-	name, below := smb.Split(path)
+	name, below, err := smb.Split(path)
+	if err != nil {
+		return f, nil, err
+	}
 	share, err := s.Open(ctx, name)
 	if err != nil {
 		return f, nil, err
@@ -288,7 +300,7 @@ func (a *Agent) onShare(ctx context.Context, s *smb.Session, q wire.Question) (f
 	var found []access.Seen
 	err = share.List(below, func(batch []smb.Seen) error {
 		for _, x := range batch {
-			if x.Name == "." || x.Name == ".." || strings.ContainsAny(x.Name, "/\x00") {
+			if x.Name == "." || x.Name == ".." || strings.ContainsAny(x.Name, "/\\\x00") {
 				continue
 			}
 			e := access.Seen{Place: access.Place{Path: pathname.Path(pathname.Join(path, x.Name)), Kind: x.Kind}, Size: x.Size, Modified: x.Modified}

@@ -43,7 +43,10 @@ func (r *reach) share(name string) (*Share, error) {
 }
 
 func (r *reach) Open(_ int, _, path string) (change.Thing, error) {
-	name, below := Split(path)
+	name, below, err := Split(path)
+	if err != nil {
+		return nil, err
+	}
 	s, err := r.share(name)
 	if err != nil {
 		return nil, err

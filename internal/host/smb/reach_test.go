@@ -65,6 +65,14 @@ func TestRunOnShare(t *testing.T) {
 	set(t, keeper, at("changed"), "D:PAI(A;;FR;;;WD)", SetList)
 	must(t, keeper.s.Remove(at("gone")))
 	list[4].Path = "/crewdocs/outside"
+	for _, p := range []string{`/charts/runs/..\..\elsewhere`, "/charts/runs/fine:stream", "/charts/ru*s"} {
+		if _, _, err := Split(p); err == nil || !strings.Contains(err.Error(), "no name on a share holds") {
+			t.Errorf("%s: %v", p, err)
+		}
+	}
+	if share, below, err := Split("/charts/a b/c"); share != "charts" || below != `a b\c` || err != nil {
+		t.Errorf("%s, %s, %v", share, below, err)
+	}
 	s, err := Dial(t.Context(), Access{Address: server.Address(), User: "keeper", Password: password})
 	must(t, err)
 	defer s.Close()

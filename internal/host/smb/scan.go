@@ -34,10 +34,14 @@ const (
 	maxDeep = 4096
 )
 
-// Split gives the share of a path and what lies in it: /charts/a is a in charts.
-func Split(path string) (share, below string) {
+// Split gives the share of a path and what lies in it, in the server's own form: /charts/a/b is a\b in charts. What would stand for
+// something else there is refused, since a name like ..\..\other leads out of where it seems to lie.
+func Split(path string) (share, below string, err error) {
+	if strings.ContainsAny(path, "\\:*?\"<>|") {
+		return "", "", fmt.Errorf("%s: no name on a share holds \\ : * ? \" < > or |", pathname.Escape(path))
+	}
 	share, below, _ = strings.Cut(strings.TrimPrefix(path, "/"), "/")
-	return share, Path(below)
+	return share, Path(below), nil
 }
 
 type scanner struct {
@@ -71,7 +75,10 @@ func (s *Session) Scan(ctx context.Context, roots []string, progress func(paths 
 		e := &forest.Entries[i]
 		*e = tree.Entry{Name: root, Kind: perm.Folder}
 		w.paths.Add(1)
-		name, below := Split(root)
+		name, below, err := Split(root)
+		if err != nil {
+			return Found{}, err
+		}
 		share, err := s.Open(ctx, name)
 		if err != nil {
 			e.Gap = w.deny(root, err)
@@ -173,7 +180,7 @@ func (w *scanner) folder(share *Share, path, below string, deep int) (tree.Hash,
 			return err
 		}
 		for _, seen := range list {
-			if seen.Name == "" || seen.Name == "." || seen.Name == ".." || strings.ContainsAny(seen.Name, "/\x00") {
+			if seen.Name == "" || seen.Name == "." || seen.Name == ".." || strings.ContainsAny(seen.Name, "/\\\x00") {
 				continue // no server of sound mind sends these
 			}
 			e := tree.Entry{Name: seen.Name, Kind: seen.Kind}
