@@ -65,8 +65,13 @@ func newWords(hosts []Seen, under int) *words {
 func speller(d *perm.Directory) func(perm.Principal) string {
 	return func(id perm.Principal) string {
 		find := d.User
-		if id.IsGroup() {
+		if d.IsGroup(id) {
 			find = d.Group
+		}
+		if a := d.Account(id); a != nil && d.OfShares() { // there a name is looked for among both
+			if other, ok := d.User(a.Name); ok && other != id {
+				return string(id)
+			}
 		}
 		if a := d.Account(id); a != nil && baseline.Nameable(a.Name) {
 			if back, ok := find(a.Name); ok && back == id {

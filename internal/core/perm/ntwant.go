@@ -3,6 +3,7 @@ package perm
 import (
 	"cmp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"idletally/internal/core/ntsd"
@@ -176,4 +177,40 @@ func ntList(k Kind, list []ntsd.Entry, d *Directory) string {
 		return "none"
 	}
 	return strings.Join(parts, " | ")
+}
+
+// ntSayings is Sayings for a share.
+func ntSayings(k Kind, d *ntsd.Descriptor, name func(Principal) string) []Saying {
+	who := func(s ntsd.SID) []string {
+		if n := name(SIDOf(s)); n != "" {
+			return []string{n}
+		}
+		return nil
+	}
+	out := []Saying{{Key: "owner", Values: who(d.Owner)}}
+	if k == Link || d.Open { // no rule asks for there being no list
+		return out
+	}
+	out = append(out, Saying{Key: "inherits", Values: []string{inheritanceOf(d)}})
+	mine := own(d.Entries)
+	var texts []string
+	for _, e := range mine {
+		n := who(e.SID)
+		if e.Foreign() || n == nil || !ntsd.Canonical(d.Entries) {
+			return append(out, Saying{Key: "grants"})
+		}
+		g := Grant{Who: n[0], Type: "allow", Rights: e.Mask.Map().Words(k == Folder)}
+		if e.Type == ntsd.Deny {
+			g.Type = "deny"
+		}
+		if k == Folder {
+			g.Applies = string(e.Flags.Scope())
+		}
+		texts = append(texts, strconv.Quote(g.String()))
+	}
+	text := "none"
+	if len(texts) > 0 {
+		text = "[" + strings.Join(texts, ", ") + "]"
+	}
+	return append(out, Saying{Key: "grants", Values: []string{text}})
 }

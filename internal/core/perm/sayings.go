@@ -19,11 +19,14 @@ type Saying struct {
 }
 
 // SayingKeys lists the keys in the order in which rules are written.
-var SayingKeys = []string{"owner", "group", "files", "folders", "entries", "defaults", "capability", "immutable", "append-only"}
+var SayingKeys = []string{"owner", "group", "files", "folders", "entries", "defaults", "capability", "immutable", "append-only", "inherits", "grants"}
 
 // Sayings gives what a rule has to say for a path of a kind to be as it is. Accounts are called as
 // name says; "" is for those that have no name which a rule could use.
 func Sayings(k Kind, s Set, name func(Principal) string) []Saying {
+	if d, ok := NTOf(s); ok {
+		return ntSayings(k, &d, name)
+	}
 	p, err := POSIXOf(s)
 	if err != nil {
 		return nil

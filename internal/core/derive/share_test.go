@@ -1,0 +1,50 @@
+package derive
+
+import (
+	"strings"
+	"testing"
+
+	"idletally/internal/core/ntsd"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/tree"
+)
+
+// A share that is right becomes a baseline of few rules, which it keeps.
+func TestDraftOfAShare(t *testing.T) {
+	keepers, crew, twin := ntsd.NewSID(5, 21, 1, 2, 3, 1100), ntsd.NewSID(5, 21, 1, 2, 3, 1101), ntsd.NewSID(5, 21, 1, 2, 3, 1102)
+	d := (&perm.Directory{
+		Accounts: []perm.Account{{ID: perm.SIDOf(ntsd.NewSID(5, 21, 1, 2, 3, 1001)), Name: "twin"}},
+		Groups:   []perm.Account{{ID: perm.SIDOf(keepers), Name: "keepers"}, {ID: perm.SIDOf(crew), Name: "crew"}, {ID: perm.SIDOf(twin), Name: "twin"}},
+	}).Index()
+	w := world{}
+	add := func(path string, k perm.Kind, sddl string) {
+		t.Helper()
+		x, err := ntsd.ParseSDDL(strings.NewReplacer("keepers", keepers.String(), "crew", crew.String(), "twin", twin.String()).Replace(sddl))
+		if err != nil {
+			t.Fatal(err)
+		}
+		s, err := perm.NTSet(x)
+		if err != nil {
+			t.Fatal(err)
+		}
+		w[path] = tree.Entry{Kind: k, Set: s}
+	}
+	add("/charts", perm.Folder, "O:keepersD:PAI(A;OICI;FA;;;keepers)(A;OICI;0x1200a9;;;crew)")
+	add("/charts/drop", perm.Folder, "O:keepersD:AI(D;;SD;;;twin)(A;;0x6;;;crew)(A;OICIID;FA;;;keepers)")
+	for _, n := range []string{"a", "b", "c", "d"} {
+		add("/charts/"+n, perm.File, "O:keepersD:AI(A;ID;FA;;;keepers)(A;ID;0x1200a9;;;crew)")
+		add("/charts/drop/"+n, perm.File, "O:keepersD:AI(A;ID;FA;;;keepers)(A;ID;0x1200a9;;;crew)")
+	}
+	got, err := Baseline(t.Context(), "charts", []Seen{w.seen("chartroom", "/charts", d)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"owner: keepers", `inherits: "from above"`, "inherits: stopped", "grants: none", `"allow keepers: full"`, `"deny ` + twin.String() + `: delete; this folder only"`} {
+		if !strings.Contains(got.Text, want) {
+			t.Errorf("%s is not in\n%s", want, got.Text)
+		}
+	}
+	if n := strings.Count(got.Text, "- rule:"); n > 5 {
+		t.Errorf("%d rules:\n%s", n, got.Text)
+	}
+}
