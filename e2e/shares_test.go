@@ -3,6 +3,7 @@
 package e2e
 
 import (
+	"io"
 	"net/http"
 	"slices"
 	"strings"
@@ -101,7 +102,7 @@ func runOnShares(t *testing.T, s *demo.Stage) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	// 13 of the steps are files that take entries from above again, with their folder.
+	fails(t, "a shell script for a share", author.Script(ctx, p.ID, demo.Chartroom, io.Discard), http.StatusUnprocessableEntity, "is a file server")
 	r := agreed(t, s, p)
 	if r.State != "finished" || r.Hosts[0].Done != p.Steps || r.Hosts[0].Skipped+r.Hosts[0].Refused+r.Hosts[0].Wrong != 0 {
 		res, _ := author.Results(ctx, r.ID, 20)

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -166,6 +167,9 @@ func (s *Server) planRoutes() {
 				return nil, err
 			}
 			all = append(all, steps...)
+		}
+		if slices.ContainsFunc(all, func(s plan.Step) bool { return s.Before.Scheme() != perm.SchemePOSIX }) {
+			return nil, huma.Error422UnprocessableEntity("host " + in.Host + " is a file server: a shell script cannot set what is there, its agent can")
 		}
 		var b bytes.Buffer
 		err = report.Script(&b, m, in.Host, all)
