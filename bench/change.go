@@ -98,15 +98,8 @@ func states(root string) (out []plan.Step, err error) {
 	return out, err
 }
 
-// parts is a plan's steps, chunk by chunk.
-type parts [][]plan.Step
-
-func (p parts) Count() int { return len(p) }
-
-func (p parts) Steps(n int) ([]plan.Step, error) { return p[n], nil }
-
 func run(root, journal string, steps []plan.Step) error {
-	var chunks parts
+	var chunks change.Memory
 	for c := range slices.Chunk(steps, plan.StepsPerChunk) {
 		chunks = append(chunks, c)
 	}

@@ -346,14 +346,12 @@ func (a *Agent) run(ctx context.Context, w *wire.Work, done, total *atomic.Int64
 	total.Store(int64(part.Steps))
 	r := &change.Runner{Journal: j, Roots: raws(part.Roots), Allowed: a.roots, Chunks: chunks,
 		Progress: func(n, _ int) { done.Store(int64(n)) }, Halt: halt.Load}
-	if a.Server != nil {
-		s, err := a.Server.dial(ctx)
-		if err != nil {
-			return fail("%v", err)
-		}
-		defer s.Close()
-		r.Reach = s.Reach(ctx)
+	reach, hangUp, err := a.reach(ctx)
+	if err != nil {
+		return fail("%v", err)
 	}
+	defer hangUp()
+	r.Reach = reach
 	end := wire.RunDone{State: "finished"}
 	var left map[int]perm.Set
 	if err := r.Run(ctx); err != nil {

@@ -85,11 +85,8 @@ func (a *Agent) answer(ctx context.Context, q wire.Question) (r wire.Reply, err 
 	if err != nil {
 		return r, err
 	}
-	if r.Hash, err = dir.Hash(); err != nil {
+	if err := tell(&r, q, dir); err != nil {
 		return r, err
-	}
-	if r.Hash != q.Known {
-		r.Directory = dir
 	}
 	var f access.Found
 	switch q.Kind {
@@ -114,6 +111,14 @@ func (a *Agent) answer(ctx context.Context, q wire.Question) (r wire.Reply, err 
 	}
 	r.Found = &f
 	return r, err
+}
+
+// tell names a directory in a reply, and holds it where whoever asks does not know it.
+func tell(r *wire.Reply, q wire.Question, dir *perm.Directory) (err error) {
+	if r.Hash, err = dir.Hash(); err == nil && r.Hash != q.Known {
+		r.Directory = dir
+	}
+	return err
 }
 
 // shows says whether a path lies in one of this host's own roots.

@@ -140,13 +140,6 @@ func (l local) Steps(n int) ([]plan.Step, error) {
 	return plan.DecodeChunk(b)
 }
 
-// kept is steps in memory, for a run of its own.
-type kept [][]plan.Step
-
-func (k kept) Count() int { return len(k) }
-
-func (k kept) Steps(n int) ([]plan.Step, error) { return k[n], nil }
-
 // A Back is what putting back a run came to.
 type Back struct {
 	Run     string        `json:"run"` // its own journal's
@@ -176,15 +169,11 @@ func PutBack(ctx context.Context, folder, run string, wanted func(path string) b
 	defer free()
 	allowed := raws(s.Roots)
 	was := local{filepath.Join(runs, run), (r.Steps + plan.StepsPerChunk - 1) / plan.StepsPerChunk}
-	var reach change.Reach
-	if s.Server != nil {
-		c, err := s.Server.dial(ctx)
-		if err != nil {
-			return out, err
-		}
-		defer c.Close()
-		reach = c.Reach(ctx)
+	reach, hangUp, err := s.reach(ctx)
+	if err != nil {
+		return out, err
 	}
+	defer hangUp()
 	left, err := (&change.Runner{Journal: j, Roots: allowed, Chunks: was, Reach: reach}).Settle(ctx)
 	if err != nil {
 		return out, err
@@ -203,7 +192,7 @@ func PutBack(ctx context.Context, folder, run string, wanted func(path string) b
 	if err := os.MkdirAll(own, 0o700); err != nil {
 		return out, err
 	}
-	var chunks kept
+	var chunks change.Memory
 	var all []byte
 	for c := range slices.Chunk(steps, plan.StepsPerChunk) {
 		b := plan.EncodeChunk(c)

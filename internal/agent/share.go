@@ -15,6 +15,7 @@ import (
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/host/change"
 	"idletally/internal/host/scan"
 	"idletally/internal/host/smb"
 	"idletally/internal/wire"
@@ -31,6 +32,18 @@ type FileServer struct {
 
 func (f *FileServer) dial(ctx context.Context) (*smb.Session, error) {
 	return smb.Dial(ctx, smb.Access{Address: f.Address, User: f.User, Password: f.Password, Domain: f.Domain, Plain: f.Plain})
+}
+
+// reach is how a run gets at what the agent works for, until hangUp: nil for the host's own paths.
+func (s *Settings) reach(ctx context.Context) (r change.Reach, hangUp func(), err error) {
+	if s.Server == nil {
+		return nil, func() {}, nil
+	}
+	c, err := s.Server.dial(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	return c.Reach(ctx), func() { _ = c.Close() }, nil // nothing more is asked of it
 }
 
 // errNotOnShares says what an agent of a file server cannot answer.
@@ -168,21 +181,27 @@ func shareWay(share *smb.Share, path string) (way access.Way, last smb.Seen, err
 	return way, last, nil
 }
 
+// wayTo is shareWay, with the share opened for it alone.
+func wayTo(ctx context.Context, s *smb.Session, path string) (access.Way, error) {
+	name, _, err := smb.Split(path)
+	if err != nil {
+		return nil, err
+	}
+	share, err := s.Open(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	defer share.Close()
+	way, _, err := shareWay(share, path)
+	return way, err
+}
+
 // shareWays gives what leads to each root; where one cannot be looked at its gap in the snapshot says so.
 func shareWays(ctx context.Context, s *smb.Session, roots []string) (out []access.Way) {
 	for _, root := range roots {
-		name, _, err := smb.Split(root)
-		if err != nil {
-			continue
-		}
-		share, err := s.Open(ctx, name)
-		if err != nil {
-			continue
-		}
-		if way, _, err := shareWay(share, root); err == nil {
+		if way, err := wayTo(ctx, s, root); err == nil {
 			out = append(out, way)
 		}
-		_ = share.Close() // nothing more is asked of it
 	}
 	return out
 }
@@ -205,21 +224,16 @@ func (a *Agent) shareAnswer(ctx context.Context, q wire.Question) (r wire.Reply,
 	if err != nil {
 		return r, err
 	}
-	if r.Hash, err = dir.Hash(); err != nil {
-		return r, err
-	}
-	if r.Hash != q.Known {
-		r.Directory = dir
-	}
 	r.Found = &f
-	return r, nil
+	return r, tell(&r, q, dir)
 }
 
 func (a *Agent) onShare(ctx context.Context, s *smb.Session, q wire.Question) (f access.Found, met []ntsd.SID, err error) {
 	path := string(q.Path)
-	meet := func(d ntsd.Descriptor) {
-		for _, id := range append([]ntsd.SID{d.Owner, d.Group}, sidsOf(d)...) {
-			if !id.IsZero() && !slices.Contains(met, id) && len(met) < maxMet {
+	meet := func(s perm.Set) {
+		d, _ := perm.NTOf(s) // nobody, where it could not be read
+		for _, id := range d.SIDs() {
+			if !slices.Contains(met, id) && len(met) < maxMet {
 				met = append(met, id)
 			}
 		}
@@ -258,14 +272,11 @@ func (a *Agent) onShare(ctx context.Context, s *smb.Session, q wire.Question) (f
 			if slices.ContainsFunc(shares, func(x access.Seen) bool { return x.Path == e.Path }) {
 				continue
 			}
-			if share, err := s.Open(ctx, name); err != nil {
-				e.Gap = err.Error()
-			} else if way, last, err := shareWay(share, "/"+name); err != nil {
+			if way, err := wayTo(ctx, s, string(e.Path)); err != nil {
 				e.Gap = err.Error()
 			} else {
 				e.Place = way[len(way)-1]
-				meet(last.Descriptor)
-				_ = share.Close() // nothing more is asked of it
+				meet(e.Set)
 			}
 			shares = append(shares, e)
 		}
@@ -287,9 +298,7 @@ func (a *Agent) onShare(ctx context.Context, s *smb.Session, q wire.Question) (f
 	}
 	f.Way, f.Seen = way, access.Seen{Place: way[len(way)-1], Size: seen.Size, Modified: seen.Modified}
 	for _, p := range way {
-		if d, ok := perm.NTOf(p.Set); ok {
-			meet(d)
-		}
+		meet(p.Set)
 	}
 	if q.Kind == wire.AskPath {
 		return f, met, nil
@@ -300,16 +309,13 @@ func (a *Agent) onShare(ctx context.Context, s *smb.Session, q wire.Question) (f
 	var found []access.Seen
 	err = share.List(below, func(batch []smb.Seen) error {
 		for _, x := range batch {
-			if x.Name == "." || x.Name == ".." || strings.ContainsAny(x.Name, "/\\\x00") {
-				continue
-			}
 			e := access.Seen{Place: access.Place{Path: pathname.Path(pathname.Join(path, x.Name)), Kind: x.Kind}, Size: x.Size, Modified: x.Modified}
 			if err := x.Err; err != nil {
 				e.Gap = err.Error()
 			} else if e.Set, err = perm.NTSet(x.Descriptor); err != nil {
 				e.Gap = err.Error()
 			}
-			meet(x.Descriptor)
+			meet(e.Set)
 			found = append(found, e)
 		}
 		return ctx.Err()
@@ -320,10 +326,3 @@ func (a *Agent) onShare(ctx context.Context, s *smb.Session, q wire.Question) (f
 
 // maxMet bounds whose names one answer tells.
 const maxMet = 5000
-
-func sidsOf(d ntsd.Descriptor) (out []ntsd.SID) {
-	for _, e := range d.Entries {
-		out = append(out, e.SID)
-	}
-	return out
-}

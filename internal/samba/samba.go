@@ -15,6 +15,8 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"idletally/internal/loopback"
 )
 
 // An Account can sign in.
@@ -55,7 +57,7 @@ func Start(ctx context.Context, dir string, w World) (*Server, error) {
 	}
 	if w.Port == 0 {
 		var err error
-		if w.Port, err = freePort(); err != nil {
+		if w.Port, err = loopback.FreePort(); err != nil {
 			return nil, err
 		}
 	}
@@ -121,15 +123,6 @@ func (s *Server) answers(ctx context.Context) error {
 		case <-time.After(20 * time.Millisecond):
 		}
 	}
-}
-
-func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
 }
 
 // firstID is where accounts' and groups' numbers begin: far from those of the system.

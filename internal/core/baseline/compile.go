@@ -594,18 +594,24 @@ func (m *Matcher) list(grants []Grant, k perm.Kind) (posixacl.List, bool) {
 	return l, true
 }
 
+// real gives what the host calls whom a baseline calls by a word of its own; "" where the word stands for nobody there.
+func (m *Matcher) real(name string) string {
+	if n, ok := m.doc.Accounts[name]; ok {
+		return n
+	}
+	return name
+}
+
 func (m *Matcher) find(name string, group bool) (perm.Principal, bool) {
-	if real, ok := m.doc.Accounts[name]; ok {
-		if name = real; name == "" { // the word stands for nobody on this host
-			return "", false
-		}
+	if name = m.real(name); name == "" {
+		return "", false
 	}
 	id, ok := m.dir.User(name)
 	if group {
 		id, ok = m.dir.Group(name)
 	}
 	if !ok && !group && m.dir.OfShares() { // there groups own things, too
-		if s, found := m.identity(name); found {
+		if s, found := m.identityOf(name); found {
 			return perm.SIDOf(s), true
 		}
 	}
@@ -624,10 +630,7 @@ func (m *Matcher) problems() (out []Problem) {
 		if group {
 			what = "group"
 		}
-		real := name
-		if n, ok := m.doc.Accounts[name]; ok {
-			real = n
-		}
+		real := m.real(name)
 		if real == "" {
 			out = append(out, Problem{p, r.Name, fmt.Sprintf("the word %q stands for no %s on this host: give it a value there, or a default; what rule %q says of it cannot be judged", name, what, r.Name)})
 			return

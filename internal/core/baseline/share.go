@@ -88,11 +88,14 @@ func parseShareGrant(s string) (g ShareGrant, why string) {
 
 // identity finds whom a rule names on a file server: an account, a group, or one of those that are the same everywhere.
 func (m *Matcher) identity(name string) (ntsd.SID, bool) {
-	if real, ok := m.doc.Accounts[name]; ok {
-		if name = real; name == "" {
-			return ntsd.SID{}, false
-		}
+	if name = m.real(name); name == "" {
+		return ntsd.SID{}, false
 	}
+	return m.identityOf(name)
+}
+
+// identityOf is identity for what the server itself calls somebody.
+func (m *Matcher) identityOf(name string) (ntsd.SID, bool) {
 	for _, find := range []func(string) (perm.Principal, bool){m.dir.User, m.dir.Group} {
 		if id, ok := find(name); ok {
 			if s, ok := id.SID(); ok {

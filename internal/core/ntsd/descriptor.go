@@ -221,6 +221,21 @@ func parseList(b []byte) ([]Entry, error) {
 	return out, nil
 }
 
+// SIDs gives whom it speaks of, each once: owner, group, and those of its entries.
+func (d *Descriptor) SIDs() (out []SID) {
+	see := func(s SID) {
+		if !s.IsZero() && !slices.Contains(out, s) {
+			out = append(out, s)
+		}
+	}
+	see(d.Owner)
+	see(d.Group)
+	for _, e := range d.Entries {
+		see(e.SID)
+	}
+	return out
+}
+
 // Equal says whether two descriptors say the same.
 func (d Descriptor) Equal(o Descriptor) bool {
 	return d.Owner == o.Owner && d.Group == o.Group && d.Control&keptControl == o.Control&keptControl && d.Open == o.Open && slices.Equal(d.Entries, o.Entries)

@@ -96,6 +96,23 @@ func (e Effect) String() string {
 	return "changes nobody's access"
 }
 
+// A change is what somebody gains and loses.
+type change struct{ opens, closes Rights }
+
+func changeOf(was, is Rights) change { return change{is &^ was, was &^ is} }
+
+func (c change) with(x change) change { return change{c.opens | x.opens, c.closes | x.closes} }
+
+// add tells of somebody what others do not gain and lose with them.
+func (e *Effect) add(k Kind, who string, group bool, c, except change) {
+	if r := (c.opens &^ except.opens).Words(k); len(r) > 0 {
+		e.Opens = append(e.Opens, Gain{who, group, r})
+	}
+	if r := (c.closes &^ except.closes).Words(k); len(r) > 0 {
+		e.Closes = append(e.Closes, Gain{who, group, r})
+	}
+}
+
 // Between computes the effect of a path of kind k going from one state to another, for everyone
 // and for each account and group that either state names.
 func Between(k Kind, from, to Set, d *Directory) Effect {
@@ -110,31 +127,19 @@ func Between(k Kind, from, to Set, d *Directory) Effect {
 	if errA != nil || errB != nil || k == Link {
 		return Effect{}
 	}
-	type change struct{ opens, closes Rights }
-	rightsOf := func(s posixacl.Subject) change {
-		x, y := a.rights(k, s), b.rights(k, s)
-		return change{y &^ x, x &^ y}
-	}
+	rightsOf := func(s posixacl.Subject) change { return changeOf(a.rights(k, s), b.rights(k, s)) }
 	// An id that cannot be an account stands for whoever is nobody in particular.
 	nobody := posixacl.NoID
 	all := rightsOf(posixacl.Subject{UID: nobody})
 	var e Effect
-	add := func(who string, group bool, c change, except change) {
-		if r := (c.opens &^ except.opens).Words(k); len(r) > 0 {
-			e.Opens = append(e.Opens, Gain{who, group, r})
-		}
-		if r := (c.closes &^ except.closes).Words(k); len(r) > 0 {
-			e.Closes = append(e.Closes, Gain{who, group, r})
-		}
-	}
-	add(string(Everyone), false, all, change{})
+	e.add(k, string(Everyone), false, all, change{})
 	for _, id := range mentioned(a, b) {
 		n, _ := id.ID()
 		s := subjectOf(id, n, d)
 		if !id.IsGroup() && n == 0 {
 			continue // root can do all of it anyway
 		}
-		add(d.Name(id), id.IsGroup(), rightsOf(s), all)
+		e.add(k, d.Name(id), id.IsGroup(), rightsOf(s), all)
 	}
 	return e
 }

@@ -78,21 +78,9 @@ func ntRights(k Kind, d *ntsd.Descriptor, t ntsd.Token) Rights {
 
 // ntBetween computes the effect of a change for everyone and for whoever either side speaks of.
 func ntBetween(k Kind, a, b ntsd.Descriptor, d *Directory) (e Effect) {
-	type change struct{ opens, closes Rights }
-	of := func(t ntsd.Token) change {
-		x, y := ntRights(k, &a, t), ntRights(k, &b, t)
-		return change{y &^ x, x &^ y}
-	}
+	of := func(t ntsd.Token) change { return changeOf(ntRights(k, &a, t), ntRights(k, &b, t)) }
 	all := of(stranger)
-	add := func(who string, group bool, c, except change) {
-		if r := (c.opens &^ except.opens).Words(k); len(r) > 0 {
-			e.Opens = append(e.Opens, Gain{who, group, r})
-		}
-		if r := (c.closes &^ except.closes).Words(k); len(r) > 0 {
-			e.Closes = append(e.Closes, Gain{who, group, r})
-		}
-	}
-	add(string(Everyone), false, all, change{})
+	e.add(k, string(Everyone), false, all, change{})
 	var seen []ntsd.SID
 	told := map[Principal]change{}
 	for _, s := range append(ntMentioned(&a), ntMentioned(&b)...) {
@@ -102,18 +90,17 @@ func ntBetween(k Kind, a, b ntsd.Descriptor, d *Directory) (e Effect) {
 		seen = append(seen, s)
 		t, _ := TokenOf(SIDOf(s), d)
 		c := of(t)
-		told[SIDOf(s)] = change{c.opens | all.opens, c.closes | all.closes}
-		add(d.Name(SIDOf(s)), d.IsGroup(SIDOf(s)), c, all)
+		told[SIDOf(s)] = c.with(all)
+		e.add(k, d.Name(SIDOf(s)), d.IsGroup(SIDOf(s)), c, all)
 	}
 	// Who is in several groups gets what one of them grants and another one withholds: that is nobody's by its group alone.
 	for _, acc := range d.membersOf(seen) {
 		t, _ := TokenOf(acc.ID, d)
-		c, except := of(t), told[acc.ID]
-		except.opens, except.closes = except.opens|all.opens, except.closes|all.closes
+		except := told[acc.ID].with(all)
 		for _, g := range acc.Groups {
-			except.opens, except.closes = except.opens|told[g].opens, except.closes|told[g].closes
+			except = except.with(told[g])
 		}
-		add(acc.Name, false, c, except)
+		e.add(k, acc.Name, false, of(t), except)
 	}
 	return e
 }

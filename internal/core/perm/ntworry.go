@@ -13,6 +13,13 @@ func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (
 		out = append(out, Worry{kind, grave, who, text, instead})
 	}
 	was, is := ntRights(k, &a, stranger), ntRights(k, &b, stranger)
+	// What somebody has before and after; nobody has anything who is of no file server.
+	have := func(id Principal) (before, after Rights) {
+		if t, ok := TokenOf(id, d); ok {
+			before, after = ntRights(k, &a, t), ntRights(k, &b, t)
+		}
+		return before, after
+	}
 	switch gained := is &^ was; {
 	case gained&CanChange != 0:
 		add(WorryEveryone, true, "", "everybody who signs in may change its permissions", "grant modify to a group instead of full to everyone")
@@ -44,30 +51,26 @@ func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (
 	}
 	need := CanRead
 	owner := SIDOf(b.Owner)
-	if a.Owner != b.Owner && RightsOf(k, mustNT(b), owner, d)&need == 0 {
+	if _, after := have(owner); a.Owner != b.Owner && after&need == 0 {
 		add(WorryOwning, false, owner, "it will belong to "+d.Name(owner)+", who cannot "+strings.Join(need.Words(k), " and ")+" there: owning is not access", "give the owner an entry, too")
 	}
 	for _, id := range matter {
 		if d.IsGroup(id) {
 			continue
 		}
-		lost := RightsOf(k, mustNT(a), id, d) &^ RightsOf(k, mustNT(b), id, d)
-		if lost&CanRead != 0 && was&CanRead == 0 {
+		if before, after := have(id); before&^after&CanRead != 0 && was&CanRead == 0 {
 			add(WorryReading, false, id, d.Name(id)+" can no longer "+strings.Join(CanRead.Words(k), "")+" it", "let it keep an entry, if it needs that")
 		}
 	}
 	for _, e := range b.Entries {
-		if e.Type == ntsd.Allow && d.IsGroup(SIDOf(e.SID)) && !stranger.Has(e.SID) && RightsOf(k, mustNT(b), SIDOf(e.SID), d)&^RightsOf(k, mustNT(a), SIDOf(e.SID), d) != 0 {
+		if e.Type != ntsd.Allow || !d.IsGroup(SIDOf(e.SID)) || stranger.Has(e.SID) {
+			continue
+		}
+		if before, after := have(SIDOf(e.SID)); after&^before != 0 {
 			add(WorryJoining, false, SIDOf(e.SID), "group "+d.Name(SIDOf(e.SID))+" gains: whoever joins it has that from their next sign-in on", "have those who join now sign out and in again")
 		}
 	}
 	return out
-}
-
-// mustNT gives the set of a descriptor that was one.
-func mustNT(d ntsd.Descriptor) Set {
-	s, _ := NTSet(d) // it was read from one, or checked when it was made
-	return s
 }
 
 func tokenOf(a Account, d *Directory) ntsd.Token {

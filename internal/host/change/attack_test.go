@@ -108,7 +108,7 @@ func TestSwaps(t *testing.T) {
 				if err := errors.Join(inside.Chown(0, 0), inside.Chmod(0o644)); err != nil { // whatever the last round left
 					t.Fatal(err)
 				}
-				w := &world{dir: dir, steps: []plan.Step{step}, chunks: memory{{step}}}
+				w := &world{dir: dir, steps: []plan.Step{step}, chunks: Memory{{step}}}
 				os.Remove(w.journal(t))
 				r := w.runner(t)
 				if err := r.Run(t.Context()); err != nil {
@@ -151,7 +151,7 @@ func TestSwapsInTheMiddle(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	w.chunks = memory{w.steps}
+	w.chunks = Memory{w.steps}
 	stop, done := make(chan struct{}), make(chan int)
 	go func() {
 		n := 0
@@ -196,7 +196,7 @@ func TestSwapsInTheMiddle(t *testing.T) {
 				}
 			}
 			back.Journal.Close()
-			b.steps, b.chunks = rest, memory{rest}
+			b.steps, b.chunks = rest, Memory{rest}
 		}
 	}
 	close(stop)
@@ -214,6 +214,6 @@ func (w *world) undo(j *Journal) *world {
 			b.steps = append(b.steps, plan.Step{Path: w.steps[i].Path, Kind: w.steps[i].Kind, Before: w.steps[i].After, After: o})
 		}
 	}
-	b.chunks = memory{b.steps}
+	b.chunks = Memory{b.steps}
 	return b
 }

@@ -26,15 +26,10 @@ import (
 	"idletally/internal/seeded"
 )
 
-type memory [][]plan.Step
-
-func (m memory) Count() int                       { return len(m) }
-func (m memory) Steps(n int) ([]plan.Step, error) { return m[n], nil }
-
 // world is a tree with a plan for it.
 type world struct {
 	dir    string
-	chunks memory
+	chunks Memory
 	steps  []plan.Step
 }
 
@@ -155,7 +150,7 @@ func (w *world) back(t testing.TB, j *Journal) *world {
 		}
 		b.steps = append(b.steps, plan.Step{Path: s.Path, Kind: s.Kind, Before: s.After, After: o})
 	}
-	b.chunks = memory{b.steps}
+	b.chunks = Memory{b.steps}
 	return b
 }
 
@@ -255,7 +250,7 @@ func TestRefusedAndSkipped(t *testing.T) {
 		w.steps = append(w.steps, s)
 	}
 	slices.SortFunc(w.steps, func(a, b plan.Step) int { return pathname.Compare(a.Path, b.Path) })
-	w.chunks = memory{w.steps}
+	w.chunks = Memory{w.steps}
 	os.Chmod(p("already"), 0o640)
 	os.Chmod(p("changed"), 0o644)
 	os.Remove(p("gone"))

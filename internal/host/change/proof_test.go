@@ -39,7 +39,7 @@ func mixed(t testing.TB, r *rand.Rand) *world {
 	for _, s := range w.steps {
 		steps = append(steps, plan.Step{Path: s.Path, Kind: s.Kind, Before: s.After, After: randomAfter(r, s.Kind)})
 	}
-	w.steps, w.chunks = steps, memory{steps[:len(steps)/2], steps[len(steps)/2:]}
+	w.steps, w.chunks = steps, Memory{steps[:len(steps)/2], steps[len(steps)/2:]}
 	return w
 }
 
@@ -167,7 +167,7 @@ func (w *world) given(t testing.TB, r *Runner) *world {
 			b.steps = append(b.steps, plan.Step{Path: w.steps[i].Path, Kind: w.steps[i].Kind, Before: now, After: o})
 		}
 	}
-	b.chunks = memory{b.steps}
+	b.chunks = Memory{b.steps}
 	return b
 }
 

@@ -27,6 +27,15 @@ type Chunks interface {
 	Steps(n int) ([]plan.Step, error)
 }
 
+// Memory is chunks that are held in memory.
+type Memory [][]plan.Step
+
+// Count is how many there are.
+func (m Memory) Count() int { return len(m) }
+
+// Steps gives one.
+func (m Memory) Steps(n int) ([]plan.Step, error) { return m[n], nil }
+
 // A Runner carries one plan out on this host.
 type Runner struct {
 	Journal  *Journal
@@ -278,20 +287,28 @@ func (r *Runner) letGo() {
 	r.hands, r.reach = nil, nil
 }
 
-// Verify reads every step that is done once more, after all of them, and tells those that are
-// not as planned any more.
-func (r *Runner) Verify(ctx context.Context) ([]plan.Result, error) {
-	defer r.letGo()
-	var wrong []plan.Result
+// each hands out the plan's steps chunk by chunk, with the number of the first.
+func (r *Runner) each(ctx context.Context, visit func(base int, steps []plan.Step)) error {
 	base := 0
 	for n := range r.Chunks.Count() {
 		if err := ctx.Err(); err != nil {
-			return nil, err
+			return err
 		}
 		steps, err := r.Chunks.Steps(n)
 		if err != nil {
-			return nil, err
+			return err
 		}
+		visit(base, steps)
+		base += len(steps)
+	}
+	return nil
+}
+
+// Verify reads every step that is done once more, after all of them, and tells those that are
+// not as planned any more.
+func (r *Runner) Verify(ctx context.Context) (wrong []plan.Result, err error) {
+	defer r.letGo()
+	err = r.each(ctx, func(base int, steps []plan.Step) {
 		errs := make([]error, len(steps))
 		r.share(len(steps), func(d *hand, i int) {
 			if r.Journal.steps[base+i].outcome == plan.Done {
@@ -303,7 +320,9 @@ func (r *Runner) Verify(ctx context.Context) ([]plan.Result, error) {
 				wrong = append(wrong, plan.Result{Step: base + i, Outcome: plan.Done, Reason: err.Error()})
 			}
 		}
-		base += len(steps)
+	})
+	if err != nil {
+		return nil, err
 	}
 	return wrong, nil
 }
@@ -314,15 +333,7 @@ func (r *Runner) Verify(ctx context.Context) ([]plan.Result, error) {
 func (r *Runner) Settle(ctx context.Context) (map[int]perm.Set, error) {
 	defer r.letGo()
 	left := map[int]perm.Set{}
-	base := 0
-	for n := range r.Chunks.Count() {
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		steps, err := r.Chunks.Steps(n)
-		if err != nil {
-			return nil, err
-		}
+	err := r.each(ctx, func(base int, steps []plan.Step) {
 		found := make([]perm.Set, len(steps))
 		r.share(len(steps), func(d *hand, i int) {
 			if p := r.Journal.steps[base+i]; p.outcome == plan.Pending && p.original != nil {
@@ -330,11 +341,13 @@ func (r *Runner) Settle(ctx context.Context) (map[int]perm.Set, error) {
 			}
 		})
 		for i, f := range found {
-			if f != (perm.Set{}) {
+			if !f.IsZero() {
 				left[base+i] = f
 			}
 		}
-		base += len(steps)
+	})
+	if err != nil {
+		return nil, err
 	}
 	return left, nil
 }

@@ -5,8 +5,6 @@ import (
 	"fmt"
 	"io"
 
-	"github.com/cloudsoda/go-smb2"
-
 	"idletally/internal/core/ntsd"
 	"idletally/internal/host/smb/rpc"
 )
@@ -25,22 +23,23 @@ func (s *Session) pipe(ctx context.Context, name string, use func(io.ReadWriter)
 		return fmt.Errorf("pipe %s: %w", name, explain(err))
 	}
 	defer f.Close()
-	return use(message{f})
+	return use(f)
 }
 
-// message reads a pipe as a stream of bytes.
-type message struct{ f *smb2.File }
-
-func (m message) Write(b []byte) (int, error) { return m.f.Write(b) }
-func (m message) Read(b []byte) (int, error)  { return m.f.Read(b) }
+func (s *Session) lookUp(ctx context.Context, ask func(*rpc.Names) error) error {
+	return s.pipe(ctx, "lsarpc", func(rw io.ReadWriter) error {
+		n, err := rpc.OpenNames(rw)
+		if err != nil {
+			return err
+		}
+		return ask(n)
+	})
+}
 
 // Names gives what the server calls identities, in their order.
 func (s *Session) Names(ctx context.Context, sids []ntsd.SID) (out []rpc.Name, err error) {
-	err = s.pipe(ctx, "lsarpc", func(rw io.ReadWriter) error {
-		n, err := rpc.OpenNames(rw)
-		if err == nil {
-			out, err = n.Of(sids)
-		}
+	err = s.lookUp(ctx, func(n *rpc.Names) error {
+		out, err = n.Of(sids)
 		return err
 	})
 	return out, err
@@ -48,11 +47,8 @@ func (s *Session) Names(ctx context.Context, sids []ntsd.SID) (out []rpc.Name, e
 
 // SIDs gives the identities that have names, in their order; one that is unknown is the zero SID.
 func (s *Session) SIDs(ctx context.Context, names []string) (out []ntsd.SID, err error) {
-	err = s.pipe(ctx, "lsarpc", func(rw io.ReadWriter) error {
-		n, err := rpc.OpenNames(rw)
-		if err == nil {
-			out, err = n.SIDs(names)
-		}
+	err = s.lookUp(ctx, func(n *rpc.Names) error {
+		out, err = n.SIDs(names)
 		return err
 	})
 	return out, err

@@ -15,11 +15,6 @@ import (
 	"idletally/internal/host/change"
 )
 
-type steps []plan.Step
-
-func (s steps) Count() int                     { return 1 }
-func (s steps) Steps(int) ([]plan.Step, error) { return s, nil }
-
 // A run on a share does what a run on a host does: as reviewed, with originals first, and past what is no longer so.
 func TestRunOnShare(t *testing.T) {
 	_, tokens, _ := people(t)
@@ -53,7 +48,7 @@ func TestRunOnShare(t *testing.T) {
 		must(t, err)
 		return s
 	}
-	var list steps
+	var list []plan.Step
 	for _, n := range []string{"already", "changed", "fine", "gone", "outside", "owner"} {
 		before, owner := state(n), ntsd.SID{}
 		if n == "owner" {
@@ -80,7 +75,7 @@ func TestRunOnShare(t *testing.T) {
 	run := func() (*change.Runner, *change.Journal) {
 		j, err := change.OpenJournal(file, change.Head{Run: "r", Steps: len(list)})
 		must(t, err)
-		r := &change.Runner{Journal: j, Roots: []string{"/charts/runs"}, Allowed: []string{"/charts", "/crewdocs"}, Chunks: list, Reach: s.Reach(context.Background())}
+		r := &change.Runner{Journal: j, Roots: []string{"/charts/runs"}, Allowed: []string{"/charts", "/crewdocs"}, Chunks: change.Memory{list}, Reach: s.Reach(context.Background())}
 		must(t, r.Run(t.Context()))
 		return r, j
 	}
@@ -109,7 +104,7 @@ func TestRunOnShare(t *testing.T) {
 			list[i].Before, list[i].After = list[i].After, o
 		}
 	}
-	list = steps{list[2], list[5]}
+	list = []plan.Step{list[2], list[5]}
 	file = filepath.Join(t.TempDir(), "journal")
 	_, j = run()
 	defer j.Close()

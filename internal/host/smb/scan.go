@@ -146,19 +146,12 @@ func (w *scanner) set(d ntsd.Descriptor) (perm.Set, error) {
 	if len(w.sets) < maxSIDs {
 		w.sets[s.Bytes()] = s
 	}
-	for _, id := range append(idsOf(d), d.Owner) {
-		if len(w.sids) < maxSIDs && !id.IsZero() {
+	for _, id := range d.SIDs() {
+		if len(w.sids) < maxSIDs {
 			w.sids[id] = true
 		}
 	}
 	return s, nil
-}
-
-func idsOf(d ntsd.Descriptor) (out []ntsd.SID) {
-	for _, e := range d.Entries {
-		out = append(out, e.SID)
-	}
-	return append(out, d.Group)
 }
 
 func (w *scanner) fail(err error) {
@@ -180,9 +173,6 @@ func (w *scanner) folder(share *Share, path, below string, deep int) (tree.Hash,
 			return err
 		}
 		for _, seen := range list {
-			if seen.Name == "" || seen.Name == "." || seen.Name == ".." || strings.ContainsAny(seen.Name, "/\\\x00") {
-				continue // no server of sound mind sends these
-			}
 			e := tree.Entry{Name: seen.Name, Kind: seen.Kind}
 			err := seen.Err
 			if err == nil {

@@ -35,7 +35,7 @@ type Session struct {
 	s        *smb2.Session
 	plain    bool
 	patience time.Duration
-	batch    *sync.Mutex // one folder's batch at a time: they share what the server lets be under way
+	batch    sync.Mutex // one folder's batch at a time: they share what the server lets be under way
 }
 
 // Dial signs in.
@@ -48,7 +48,7 @@ func Dial(ctx context.Context, a Access) (*Session, error) {
 	if err != nil {
 		return nil, fmt.Errorf("file server %s: %w", a.Address, explain(err))
 	}
-	return &Session{s, a.Plain, patience, &sync.Mutex{}}, nil
+	return &Session{s: s, plain: a.Plain, patience: patience}, nil
 }
 
 // Close signs out.
@@ -60,11 +60,10 @@ func (s *Session) Close() error {
 
 // A Share is one that is open.
 type Share struct {
-	Name     string
-	s        *smb2.Share
-	ctx      context.Context
-	patience time.Duration
-	batch    *sync.Mutex
+	Name string
+	s    *smb2.Share
+	ctx  context.Context
+	of   *Session
 }
 
 // Open opens a share.
@@ -79,7 +78,7 @@ func (s *Session) Open(ctx context.Context, name string) (*Share, error) {
 		_ = m.Umount()
 		return nil, fmt.Errorf("share %s: the server does not encrypt: have it require encryption, or allow plain content for this host", name)
 	}
-	return &Share{name, m.WithContext(ctx), ctx, s.patience, s.batch}, nil
+	return &Share{name, m.WithContext(ctx), ctx, s}, nil
 }
 
 // The bits by which a server asks for encryption, of a session and of a share (MS-SMB2 2.2.6 and 2.2.10).
@@ -110,7 +109,7 @@ func encrypted(m *smb2.Share) bool {
 
 // Close lets the share go.
 func (s *Share) Close() error {
-	limit, cancel := context.WithTimeout(context.WithoutCancel(s.ctx), s.patience)
+	limit, cancel := context.WithTimeout(context.WithoutCancel(s.ctx), s.of.patience)
 	defer cancel()
 	return s.s.WithContext(limit).Umount()
 }
@@ -164,7 +163,7 @@ func (s *Share) Look(name string) (Seen, error) {
 // Hold opens something with certain rights. Where the account has the privilege, the list on it does not stand in
 // the way.
 func (s *Share) Hold(name string, access ntsd.Mask) (*Handle, error) {
-	limit, cancel := context.WithTimeout(s.ctx, s.patience)
+	limit, cancel := context.WithTimeout(s.ctx, s.of.patience)
 	f, err := open(s.s.WithContext(limit), name, access, forBackup)
 	if err != nil {
 		cancel()
@@ -245,11 +244,12 @@ func (h *Handle) Set(d ntsd.Descriptor, what Part) error {
 // batch is how many entries of a folder are asked for at once.
 const batch = 1000
 
-// List reads a folder with all permissions, a piece at a time. What could not be read is told with the entry.
+// List reads a folder with all permissions, a piece at a time. What could not be read is told with the entry. Names that no
+// server of sound mind sends are left out.
 func (s *Share) List(folder string, each func([]Seen) error) error {
 	limit, cancel := context.WithCancel(s.ctx)
 	defer cancel()
-	impatient := time.AfterFunc(s.patience, cancel)
+	impatient := time.AfterFunc(s.of.patience, cancel)
 	defer impatient.Stop()
 	f, err := open(s.s.WithContext(limit), folder, ntsd.ReadData|ntsd.ReadAttributes|ntsd.Synchronize, forBackup)
 	if err != nil {
@@ -257,13 +257,16 @@ func (s *Share) List(folder string, each func([]Seen) error) error {
 	}
 	defer f.Close()
 	for {
-		s.batch.Lock()
+		s.of.batch.Lock()
 		list, err := f.ReaddirPlus(batch, kept)
-		s.batch.Unlock()
-		impatient.Reset(s.patience)
+		s.of.batch.Unlock()
+		impatient.Reset(s.of.patience)
 		out := make([]Seen, 0, len(list))
 		for _, e := range list {
 			seen := seenOf(e.FileInfo)
+			if seen.Name == "" || seen.Name == "." || seen.Name == ".." || strings.ContainsAny(seen.Name, "/\\\x00") {
+				continue
+			}
 			switch {
 			case e.RawSecurityDescriptor != nil:
 				seen.Descriptor, seen.Err = ntsd.Parse(e.RawSecurityDescriptor)

@@ -9,7 +9,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
 	"os/user"
@@ -21,6 +20,8 @@ import (
 	"time"
 
 	"github.com/go-sql-driver/mysql"
+
+	"idletally/internal/loopback"
 )
 
 // A Server is a running private server.
@@ -68,7 +69,7 @@ func StartOn(ctx context.Context, dir string, port int) (*Server, error) {
 		return nil, err
 	}
 	if port == 0 {
-		if port, err = freePort(); err != nil {
+		if port, err = loopback.FreePort(); err != nil {
 			return nil, err
 		}
 	}
@@ -244,15 +245,6 @@ func find(name string) (string, error) {
 		}
 	}
 	return "", fmt.Errorf("%s is not on this machine: install Debian's package mariadb-server-core, or give --database with the address of a server", name)
-}
-
-func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
 }
 
 func (s *Server) wait(ctx context.Context, limit time.Duration) error {
