@@ -8,7 +8,7 @@ FILES = $(wildcard $(shell git ls-files -co --exclude-standard $(1) 2>/dev/null)
 GO_FILES := $(call FILES,'*.go' '*.sql' '*.json' '*.yaml')
 CONSOLE_FILES := $(filter-out console/dist/%,$(call FILES,console))
 
-.PHONY: build console demo tour test bench lint packages test-packages clean
+.PHONY: build console demo demo-big tour test bench lint packages test-packages clean
 
 build: bin/idletally
 
@@ -46,6 +46,9 @@ test-packages:
 demo: packages bin/idletally bin/saltmarsh
 	@bin/saltmarsh demo bin/idletally
 
+demo-big: packages bin/idletally bin/saltmarsh
+	@bin/saltmarsh big bin/idletally
+
 tour: packages bin/idletally bin/saltmarsh
 	@bin/saltmarsh tour bin/idletally
 
@@ -58,6 +61,8 @@ bench: test-packages bin/idletally
 lint: console/src/api/schema.d.ts
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
 	go vet ./...
+	GOOS=windows go vet ./cmd/idletally ./internal/agent ./internal/cli ./internal/host/change ./internal/host/nt ./internal/host/ntfs ./internal/host/smb/...
+	GOOS=windows go build -o /dev/null ./cmd/idletally
 	go tool staticcheck ./...
 	cd console && npm run --silent lint && npm run --silent types
 

@@ -15,6 +15,7 @@ import (
 	"idletally/internal/core/tree"
 	"idletally/internal/host/change"
 	"idletally/internal/host/scan"
+	"idletally/internal/host/spool"
 )
 
 // carry measures a run of so many steps, each of which changes owner, group and mode, with originals that
@@ -81,7 +82,7 @@ func carry(entries, rounds int, parent string) error {
 
 // states gives every path as a step from how it is, in walk order.
 func states(root string) (out []plan.Step, err error) {
-	spool, err := scan.NewSpool(os.TempDir())
+	spool, err := spool.New(os.TempDir())
 	if err != nil {
 		return nil, err
 	}

@@ -16,6 +16,7 @@ import (
 
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/tree"
+	"idletally/internal/host/nt"
 	"idletally/internal/host/smb"
 	"idletally/internal/samba"
 )
@@ -97,7 +98,7 @@ func shares(files, rounds int, parent string) error {
 		floor := time.Since(start).Seconds()
 		start = time.Now()
 		var mu sync.Mutex
-		found, err := s.Scan(ctx, []string{"/charts"}, nil, func(tree.Hash, []byte) error { mu.Lock(); defer mu.Unlock(); return nil })
+		found, err := nt.Scan(ctx, s, []string{"/charts"}, nil, func(tree.Hash, []byte) error { mu.Lock(); defer mu.Unlock(); return nil })
 		if err == nil && (found.Gaps > 0 || found.Paths != int64(n+1)) {
 			err = fmt.Errorf("the floor saw %d, the scan %d with %d gaps", n, found.Paths, found.Gaps)
 		}
@@ -128,7 +129,7 @@ func permit(ctx context.Context, s *smb.Session, folder string, n int) error {
 			return err
 		}
 		_, before := h.Look()
-		set := h.Set(d, smb.SetList)
+		set := h.Set(d, nt.SetList)
 		after, look := h.Look()
 		if err := errors.Join(before, set, look, h.Close()); err != nil {
 			return err

@@ -19,6 +19,7 @@ import (
 	"idletally/internal/core/posixacl"
 	"idletally/internal/host/fsys"
 	"idletally/internal/host/scan"
+	"idletally/internal/host/spool"
 )
 
 // snapshot measures a scan. Its floor is two threads of getdents, newfstatat and getxattr over the
@@ -138,7 +139,7 @@ func grow(root string, entries int) (int, error) {
 // product scans, keeping what it found for the next time, and tells how large the nodes are that
 // the last scan did not make.
 func product(root, file string, whole bool) (seconds float64, paths, size int, err error) {
-	spool, err := scan.NewSpool(os.TempDir())
+	spool, err := spool.New(os.TempDir())
 	if err != nil {
 		return 0, 0, 0, err
 	}

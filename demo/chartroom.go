@@ -14,6 +14,7 @@ import (
 	"github.com/cloudsoda/go-smb2"
 
 	"idletally/internal/core/ntsd"
+	"idletally/internal/host/nt"
 	"idletally/internal/host/smb"
 	"idletally/internal/samba"
 	"idletally/internal/wire"
@@ -33,7 +34,7 @@ func chartroomWorld(port int) samba.World {
 		Port: port,
 		Accounts: []samba.Account{who(keeper, "keepers"), who("surveyor", "crew", "surveyors"), who("pilot", "crew", "surveyors"), who("deckhand", "crew"),
 			who("wages", "office"), who("harbour-clerk", "office", "crew"), who("print-svc")},
-		Shares: []samba.Share{{Name: "charts"}, {Name: "crewdocs", Hides: true}},
+		Shares: []samba.Share{{Name: "charts"}, {Name: "crewdocs", Hides: true, Lets: []samba.Let{{Who: "crew", What: "change"}, {Who: "office", What: "change"}, {Who: "wages", What: "change"}, {Who: keeper, What: "full"}}}},
 	}
 }
 
@@ -67,6 +68,11 @@ func (s *Stage) OpenChartroom(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("enrol %s: %w: %s", Chartroom, err, strings.TrimSpace(string(out)))
 	}
+	for _, who := range []string{"surveyor", "deckhand"} { // who said that Idle Tally may try as they would
+		if out, err := exec.CommandContext(ctx, s.Program, "agent", "prober", who, "--folder", folder, "--password-file", secret).CombinedOutput(); err != nil {
+			return fmt.Errorf("prober %s: %w: %s", who, err, strings.TrimSpace(string(out)))
+		}
+	}
 	cmd := exec.Command(s.Program, "agent", "run", "--folder", folder)
 	cmd.Stdout, cmd.Stderr = s.log, s.log
 	if s.Agents[Chartroom], err = start(cmd, 0); err != nil {
@@ -91,6 +97,16 @@ func (s *Stage) OpenChartroom(ctx context.Context) error {
 	return nil
 }
 
+// StopChartroom takes the file server away, and gives how to start it again.
+func (s *Stage) StopChartroom() (again func(context.Context) error) {
+	port := s.Chartroom.Port
+	s.Chartroom.Stop()
+	return func(ctx context.Context) (err error) {
+		s.Chartroom, err = samba.Start(ctx, filepath.Join(s.Dir, Chartroom), chartroomWorld(port))
+		return err
+	}
+}
+
 // Permit sets the list of a path of a share, as somebody with the keeper's account does.
 func (s *Stage) Permit(ctx context.Context, share, path, sddl string) error {
 	c, err := smb.Dial(ctx, smb.Access{Address: s.Chartroom.Address(), User: keeper, Password: Password})
@@ -103,21 +119,21 @@ func (s *Stage) Permit(ctx context.Context, share, path, sddl string) error {
 		return err
 	}
 	f := &filler{look: look}
-	f.permit(path, sddl, smb.SetList)
+	f.permit(path, sddl, nt.SetList)
 	return f.err
 }
 
 // filler makes content as the keeper.
 type filler struct {
 	share *smb2.Share
-	look  *smb.Share
+	look  nt.Share
 	names func(name string) (ntsd.SID, error)
 	err   error
 }
 
 func (f *filler) folder(path string) {
 	if f.err == nil {
-		f.err = f.share.MkdirAll(smb.Path(path), 0o777)
+		f.err = f.share.MkdirAll(nt.Path(path), 0o777)
 	}
 }
 
@@ -125,13 +141,13 @@ func (f *filler) files(folder, pattern string, n int) {
 	f.folder(folder)
 	for i := range n {
 		if f.err == nil {
-			f.err = f.share.WriteFile(smb.Path(folder+"/"+fmt.Sprintf(pattern, i)), nil, 0o666)
+			f.err = f.share.WriteFile(nt.Path(folder+"/"+fmt.Sprintf(pattern, i)), nil, 0o666)
 		}
 	}
 }
 
 // permit sets a list, in which names in braces stand for accounts and groups of the server.
-func (f *filler) permit(path, sddl string, what smb.Part) {
+func (f *filler) permit(path, sddl string, what nt.Part) {
 	if f.err != nil {
 		return
 	}
@@ -150,7 +166,7 @@ func (f *filler) permit(path, sddl string, what smb.Part) {
 		f.err = err
 		return
 	}
-	h, err := f.look.Hold(smb.Path(path), ntsd.ReadControl|ntsd.WriteDAC|ntsd.WriteOwner|ntsd.ReadAttributes)
+	h, err := f.look.Hold(nt.Path(path), ntsd.ReadControl|ntsd.WriteDAC|ntsd.WriteOwner|ntsd.ReadAttributes)
 	if err != nil {
 		f.err = fmt.Errorf("%s: %w", path, err)
 		return
@@ -195,7 +211,7 @@ func fillShares(ctx context.Context, address string) error {
 	if err != nil {
 		return err
 	}
-	charts.permit("/", "D:PAI(A;OICI;FA;;;{keepers})(A;OICI;FA;;;SY)(A;OICI;0x1301bf;;;{surveyors})(A;OICI;0x1200a9;;;{crew})", smb.SetList)
+	charts.permit("/", "D:PAI(A;OICI;FA;;;{keepers})(A;OICI;FA;;;SY)(A;OICI;0x1301bf;;;{surveyors})(A;OICI;0x1200a9;;;{crew})", nt.SetList)
 	for _, water := range []string{"north sound", "saltmarsh", "south channel"} {
 		charts.files("/"+water, "sheet %02d.chart", 24)
 		charts.files("/"+water+"/soundings", "2026-%02d.xyz", 12)
@@ -203,21 +219,23 @@ func fillShares(ctx context.Context, address string) error {
 	charts.files("/printing", "queue-%02d.job", 6)
 	// What went wrong: somebody gave everybody everything, for a moment; a deny that its own author is in; a folder whose
 	// inheritance was stopped with nothing left of it; files that somebody took.
-	charts.permit("/saltmarsh/soundings", "D:AI(A;OICI;FA;;;WD)(A;OICIID;FA;;;{keepers})(A;OICIID;FA;;;SY)(A;OICIID;0x1301bf;;;{surveyors})(A;OICIID;0x1200a9;;;{crew})", smb.SetList)
-	charts.permit("/south channel", "D:AI(D;OICI;0x10156;;;{crew})(A;OICIID;FA;;;{keepers})(A;OICIID;FA;;;SY)(A;OICIID;0x1301bf;;;{surveyors})(A;OICIID;0x1200a9;;;{crew})", smb.SetList)
-	charts.permit("/north sound/soundings", "D:P(A;OICI;FA;;;{keepers})", smb.SetList)
+	charts.permit("/saltmarsh/soundings", "D:AI(A;OICI;FA;;;WD)(A;OICIID;FA;;;{keepers})(A;OICIID;FA;;;SY)(A;OICIID;0x1301bf;;;{surveyors})(A;OICIID;0x1200a9;;;{crew})", nt.SetList)
+	charts.permit("/south channel", "D:AI(D;OICI;0x10156;;;{crew})(A;OICIID;FA;;;{keepers})(A;OICIID;FA;;;SY)(A;OICIID;0x1301bf;;;{surveyors})(A;OICIID;0x1200a9;;;{crew})", nt.SetList)
+	charts.permit("/north sound/soundings", "D:P(A;OICI;FA;;;{keepers})", nt.SetList)
 	for i := range 3 {
-		charts.permit(fmt.Sprintf("/north sound/sheet %02d.chart", i), "O:{deckhand}D:", smb.SetOwner)
+		charts.permit(fmt.Sprintf("/north sound/sheet %02d.chart", i), "O:{deckhand}D:", nt.SetOwner)
 	}
 	docs, err := open("crewdocs")
 	if err != nil {
 		return err
 	}
-	docs.permit("/", "D:PAI(A;OICI;FA;;;{keepers})(A;OICI;FA;;;SY)(A;OICI;0x1200a9;;;{crew})(A;OICI;0x1301bf;;;{office})", smb.SetList)
+	docs.permit("/", "D:PAI(A;OICI;FA;;;{keepers})(A;OICI;FA;;;SY)(A;OICI;0x1200a9;;;{crew})(A;OICI;0x1301bf;;;{office})", nt.SetList)
 	docs.files("/rota", "week-%02d.ods", 20)
 	docs.files("/wages", "2026-%02d.ods", 11)
 	docs.files("/notices", "notice %02d.txt", 8)
-	docs.permit("/wages", "D:PAI(A;OICI;FA;;;{keepers})(A;OICI;FA;;;SY)(A;OICI;0x1301bf;;;{wages})", smb.SetList)
-	docs.permit("/wages/2026-03.ods", "D:PAI(A;;FA;;;{keepers})(A;;0x1301bf;;;{wages})(A;;FR;;;AU)", smb.SetList)
+	docs.permit("/wages", "D:PAI(A;OICI;FA;;;{keepers})(A;OICI;FA;;;SY)(A;OICI;0x1301bf;;;{wages})", nt.SetList)
+	docs.permit("/wages/2026-03.ods", "D:PAI(A;;FA;;;{keepers})(A;;0x1301bf;;;{wages})(A;;FR;;;AU)", nt.SetList)
+	// Somebody left, and what they had stays behind as a bare number.
+	docs.permit("/notices/notice 03.txt", "D:AI(A;;0x1301bf;;;S-1-5-21-397955417-626881126-188441444-2610)(A;ID;FA;;;{keepers})(A;ID;FA;;;SY)(A;ID;0x1200a9;;;{crew})(A;ID;0x1301bf;;;{office})", nt.SetList)
 	return errors.Join(charts.err, docs.err)
 }

@@ -222,20 +222,28 @@ func (s *Stage) As(ctx context.Context, name string) (*client.Client, error) {
 	return api, nil
 }
 
-// Populate adds the people and enrols the hosts.
-func (s *Stage) Populate(ctx context.Context) error {
-	admin, err := s.As(ctx, "admin")
-	if err != nil {
-		return err
+// Crew adds the people.
+func (s *Stage) Crew(ctx context.Context) (admin *client.Client, err error) {
+	if admin, err = s.As(ctx, "admin"); err != nil {
+		return nil, err
 	}
 	for name, roles := range People {
 		one, err := admin.AddPerson(ctx, wire.NewPerson{Name: name, Roles: roles})
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if _, err := admin.SignIn(ctx, wire.SignIn{Name: name, Password: one.Password, NewPassword: Password}); err != nil {
-			return err
+			return nil, err
 		}
+	}
+	return admin, nil
+}
+
+// Populate adds the people and enrols the hosts.
+func (s *Stage) Populate(ctx context.Context) error {
+	admin, err := s.Crew(ctx)
+	if err != nil {
+		return err
 	}
 	for host, tags := range Hosts {
 		inv, err := admin.Invite(ctx, wire.NewHost{Name: host, Tags: tags})

@@ -85,6 +85,7 @@ func tryAgents(t *testing.T, s *demo.Stage) {
 	if err := a.Hello(ctx); err != nil {
 		t.Fatal(err)
 	}
+	renewals(t, s, first, a)
 	inv, err = admin.Invite(ctx, wire.NewHost{Name: "skiff"})
 	if err != nil {
 		t.Fatal(err)
@@ -328,4 +329,43 @@ func awaitAnswer(t *testing.T, limit time.Duration, f func(context.Context) erro
 		time.Sleep(100 * time.Millisecond)
 	}
 	return errors.Join(err, ctx.Err())
+}
+
+// An agent gets another certificate before its own ends; the one before counts on, since an answer may be lost, but not the one before
+// that. An operator shuts all of them out.
+func renewals(t *testing.T, s *demo.Stage, folder string, first *client.Agent) {
+	t.Helper()
+	ctx := t.Context()
+	run, err := agent.New(folder, slog.New(slog.DiscardHandler))
+	must(t, err)
+	before, err := os.ReadFile(filepath.Join(folder, "agent.json"))
+	must(t, err)
+	must(t, run.Renew(ctx))
+	after, err := os.ReadFile(filepath.Join(folder, "agent.json"))
+	if err != nil || string(after) == string(before) {
+		t.Fatalf("nothing was kept: %v", err)
+	}
+	second := agentClient(t, s, folder)
+	for what, c := range map[string]*client.Agent{"the first": first, "the second": second} {
+		if err := c.Hello(ctx); err != nil {
+			t.Errorf("%s certificate: %v", what, err)
+		}
+	}
+	must(t, run.Renew(ctx)) // with the second
+	third := agentClient(t, s, folder)
+	must(t, third.Hello(ctx))
+	must(t, second.Hello(ctx))
+	fails(t, "the certificate before the last", first.Hello(ctx), 403, "counts no more")
+	_, err = as(t, s, "lookout").ShutOut(ctx, "skiff")
+	fails(t, "shutting out by a viewer", err, 403, "needs the role operator")
+	h, err := as(t, s, "bosun").ShutOut(ctx, "skiff")
+	if err != nil || h.Enrolled {
+		t.Errorf("%+v, %v", h, err)
+	}
+	for _, c := range []*client.Agent{second, third} {
+		fails(t, "a certificate that was shut out", c.Hello(ctx), 403, "counts no more")
+	}
+	fails(t, "renewing one that was shut out", run.Renew(ctx), 403, "counts no more")
+	_, err = as(t, s, "bosun").ShutOut(ctx, "skiff")
+	fails(t, "once more", err, 409, "no certificate that counts")
 }

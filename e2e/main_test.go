@@ -266,3 +266,6 @@ func fails(t *testing.T, what string, err error, status int, says string) {
 		t.Errorf("%s: %v (status %d), want status %d and %q", what, err, client.Status(err), status, says)
 	}
 }
+
+// pastOf asks the history for what begins with a word.
+func pastOf(what string) client.Past { return client.Past{What: what} }

@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"idletally/demo"
+	"idletally/internal/agent"
 	"idletally/internal/client"
 	"idletally/internal/core/access"
 	"idletally/internal/wire"
@@ -88,8 +89,71 @@ func TestShares(t *testing.T) {
 	fails(t, "a path that is not there", err, http.StatusUnprocessableEntity, "not there")
 	_, err = live.Sight(ctx, "/ipc$/x")
 	fails(t, "outside of the roots", err, http.StatusUnprocessableEntity, "own list of roots")
+	_, err = agent.Enrol(ctx, t.TempDir(), s.Address, authorityOf(t, s), "no code", "test", []string{"/nowhere"}, &agent.FileServer{Address: s.Chartroom.Address(), User: "keeper", Password: demo.Password})
+	if err == nil || !strings.Contains(err.Error(), `no share "nowhere": it has charts, crewdocs`) {
+		t.Errorf("a share that is not there: %v", err)
+	}
+	asSomebody(t, s, live)
+	serverGone(t, s)
+}
+
+// What somebody sees on a share that hides, what they can do there by its own list too, and the server's own answer beside it.
+func asSomebody(t *testing.T, s *demo.Stage, live client.Looker) {
+	t.Helper()
+	ctx := t.Context()
+	l, err := live.List(ctx, "/crewdocs", "deckhand", "", 100)
+	must(t, err)
+	var hidden []string
+	for _, x := range l.Items {
+		if x.Hidden {
+			hidden = append(hidden, x.Name)
+		}
+	}
+	if !slices.Equal(hidden, []string{"wages"}) {
+		t.Errorf("hidden: %v", hidden)
+	}
+	c := command{t, s, "quartermaster"}
+	c.want(0, "1 more are there that the share hides from deckhand", "path", "list", "/crewdocs", "--host", demo.Chartroom, "--for", "deckhand")
+	c.want(0, "share lets  allow keeper: full", "path", "show", "/crewdocs", "--host", demo.Chartroom)
+	c.want(4, "the share's own list does not let print-svc list-folder", "access", "decide", "print-svc", "/crewdocs/notices", "list", "--host", demo.Chartroom)
+	for _, path := range []string{"/charts/south channel", "/charts/north sound/sheet 00.chart", "/crewdocs/notices/notice 03.txt", "/crewdocs/wages", "/crewdocs/wages/2026-03.ods"} {
+		for _, who := range []string{"deckhand", "surveyor"} {
+			p, err := live.Probe(ctx, who, path)
+			if err != nil || p.Differ || len(p.Rows) < 7 {
+				t.Errorf("%s at %s: %+v, %v", who, path, p, err)
+			}
+		}
+	}
 	_, err = live.Probe(ctx, "wages", "/crewdocs/rota")
-	fails(t, "trying as an account", err, http.StatusUnprocessableEntity, "asked about paths and folders only")
+	fails(t, "trying as somebody whose password nobody gave", err, http.StatusUnprocessableEntity, "agent prober wages")
+	b, err := live.Below(ctx, wire.BelowAsk{Path: "/charts", Account: "surveyor", Operation: access.Write, Limit: 10})
+	if err != nil || b.Looked != 122 || b.Held < 50 || b.Held == 122 {
+		t.Errorf("%+v, %v", b, err)
+	}
+	v, err := live.Sight(ctx, "/crewdocs/notices/notice 03.txt")
+	if err != nil || !v.Entries[0].Unknown || v.Entries[0].Who != "S-1-5-21-397955417-626881126-188441444-2610" {
+		t.Errorf("somebody who left: %+v, %v", v.Entries, err)
+	}
+}
+
+// The file server goes away: nothing is made up, and what was begun goes on when it is back.
+func serverGone(t *testing.T, s *demo.Stage) {
+	t.Helper()
+	ctx := t.Context()
+	author := as(t, s, "quartermaster")
+	p, err := author.DraftPlan(ctx, wire.Draft{Application: "charts", All: true})
+	must(t, err)
+	again := s.StopChartroom()
+	if snap, err := demo.Snapshot(ctx, author, "charts", demo.Chartroom); err == nil || snap.State != "failed" || !strings.Contains(snap.Message, "file server") {
+		t.Errorf("a snapshot without its server: %+v, %v", snap, err)
+	}
+	live := client.Looker{Client: author, Host: demo.Chartroom}
+	_, err = live.Sight(ctx, "/charts")
+	fails(t, "a question without its server", err, http.StatusUnprocessableEntity, "file server")
+	must(t, again(ctx))
+	if r := agreed(t, s, p); r.State != "finished" || r.Hosts[0].Done != p.Steps {
+		t.Errorf("when it is back: %+v", r)
+	}
 }
 
 // What drifted on a share is mended as it was approved, with what comes down of it, and put back to the same root hash.

@@ -118,7 +118,7 @@ func TestWatch(t *testing.T) {
 	c := command{t, s, "lookout"}
 	c.login()
 	c.want(0, "no: the agent was started with --watch=false", "host", "list")
-	must(t, b.Go("/"))
+	must(t, b.Go("/settings"))
 	must(t, b.See("the agent was started with --watch=false"))
 	for _, f := range b.Faults() {
 		if !strings.Contains(f, "happenings") && !strings.Contains(f, "ERR_CONNECTION_REFUSED") { // the service was gone for a while

@@ -43,12 +43,12 @@ terminal() { # NAME COMMANDS, one a line
   wait $t $x 2>/dev/null || true
 }
 page overview quartermaster /
-page look quartermaster "/look?host=slip-north&path=/srv/ticketing/data/quarter-3&for=ticket-svc"
+page look quartermaster "/look?snapshot=$south&path=/srv/ticketing/bin/tool-03&for=ticket-svc"
+page account quartermaster "/accounts/clerk-east?snapshot=$south&operation=read"
+page share quartermaster "/look?host=chartroom&path=/charts/saltmarsh/soundings&for=deckhand" dark
 page look-who quartermaster "/look?snapshot=$south&path=/srv/ticketing/data/quarter-1&tab=who&for=ticket-svc&operation=create"
 page calculate - /calculate
 page drift quartermaster /drift/ticketing
-page drift-dark quartermaster /drift/ticketing dark
-page drift-narrow quartermaster /drift/ticketing narrow
 if wanted report; then
   idletally drift report ticketing > "$demo/drift.html"
   chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync \
@@ -73,9 +73,9 @@ if wanted editor; then
   edition=$(idletally baseline upload "$demo/wide.yaml" --output csv | sed -n "s/^edition,//p")
   page editor quartermaster "/baselines/ticketing/edit?from=$edition"
 fi
-if wanted folders || wanted coming-back; then
+# fleet.png is of the big demo: go run ./e2e/shots ADDRESS docs/screenshots quartermaster fleet=/drift/fleet
+if wanted folders; then
   bin/saltmarsh night >/dev/null
   idletally snapshot take ticketing >/dev/null
   page folders quartermaster "/drift/ticketing?tab=folders&host=slip-north&at=/srv/ticketing/data/quarter-4"
-  page coming-back quartermaster "/drift/ticketing?tab=causes&host=slip-north"
 fi

@@ -19,6 +19,10 @@ const RunPage = lazy(() => import("./pages/Run"));
 const PutBack = lazy(() => import("./pages/PutBack"));
 const Snapshots = lazy(() => import("./pages/Snapshots"));
 const Look = lazy(() => import("./pages/Look"));
+const History = lazy(() => import("./pages/History"));
+const HostPage = lazy(() => import("./pages/Host"));
+const AccountPage = lazy(() => import("./pages/Account"));
+const Settings = lazy(() => import("./pages/Settings"));
 const Calculate = lazy(() => import("./pages/Calculate"));
 
 export function App() {
@@ -51,6 +55,10 @@ export function App() {
           <Route path="put-back" element={<PutBack me={me.data} />} />
           <Route path="snapshots" element={<Snapshots me={me.data} />} />
           <Route path="look" element={<Look me={me.data} />} />
+          <Route path="hosts/:name" element={<HostPage me={me.data} />} />
+          <Route path="accounts/:name" element={<AccountPage />} />
+          <Route path="history" element={<History />} />
+          <Route path="settings" element={<Settings me={me.data} />} />
           <Route path="calculate" element={<Calculate />} />
           <Route path="*" element={<Note>There is nothing at this address. The links above lead on.</Note>} />
         </Route>

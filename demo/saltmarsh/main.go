@@ -50,11 +50,15 @@ func main() {
 		fail(night())
 		return
 	}
-	if len(os.Args) != 3 || os.Args[1] != "demo" && os.Args[1] != "tour" {
-		fail(errors.New("want demo PROGRAM, tour PROGRAM or night"))
+	if len(os.Args) != 3 || os.Args[1] != "demo" && os.Args[1] != "tour" && os.Args[1] != "big" {
+		fail(errors.New("want demo PROGRAM, tour PROGRAM, big PROGRAM or night"))
 	}
 	program, err := filepath.Abs(os.Args[2])
 	fail(err)
+	if os.Args[1] == "big" {
+		fail(big(ctx, program))
+		return
+	}
 	fail(run(ctx, os.Args[1], program))
 }
 
@@ -132,6 +136,32 @@ func address() string {
 	}
 	l.Close()
 	return usual
+}
+
+// big shows a service with very much in it, until it is stopped.
+func big(ctx context.Context, program string) (err error) {
+	dir, err := folder("big")
+	if err != nil {
+		return err
+	}
+	log, err := os.OpenFile(dir+".log", os.O_CREATE|os.O_TRUNC|os.O_WRONLY|unix.O_NOFOLLOW, 0o600)
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	fmt.Printf("The whole fleet: %d hosts, a million paths and %d findings on one of them. That takes a minute or two …\n", demo.BigHosts, demo.BigFindings)
+	b, err := demo.BeginBig(ctx, dir, program, address(), log)
+	if err != nil {
+		return fmt.Errorf("%w (log: %s.log)", err, dir)
+	}
+	defer func() { err = errors.Join(err, b.End()) }()
+	fmt.Printf("\n  %s\n\nSign in as quartermaster; the password is %q. Nothing of it is a real host: no agent calls.\nStop with Ctrl-C.\n", b.Address, demo.Password)
+	select {
+	case <-ctx.Done():
+		return nil
+	case <-b.Service.Done():
+		return fmt.Errorf("the service ended by itself: see %s.log", dir)
+	}
 }
 
 func run(ctx context.Context, what, program string) (err error) {

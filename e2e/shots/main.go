@@ -14,7 +14,7 @@ import (
 
 func main() {
 	if len(os.Args) < 4 {
-		fmt.Fprintln(os.Stderr, "want ADDRESS FOLDER PERSON [NAME=PATH;PRESS;PRESS...] [dark] [narrow]")
+		fmt.Fprintln(os.Stderr, "want ADDRESS FOLDER PERSON [NAME=PATH;PRESS;PRESS...] [dark] [narrow|tall]")
 		os.Exit(2)
 	}
 	if err := run(os.Args[1], os.Args[2], os.Args[3], os.Args[4:]); err != nil {
@@ -32,6 +32,8 @@ func run(address, folder, person string, pages []string) error {
 			wanted = append(wanted, [2]string{name, path})
 		case p == "dark":
 			dark = true
+		case p == "tall":
+			height = 1500
 		case p == "narrow":
 			width, height = 390, 844
 		}

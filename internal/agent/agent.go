@@ -1,5 +1,3 @@
-//go:build linux
-
 // Package agent is the loop on a host: enrol, wait for work, do it, report. It calls out; no
 // port is open on the host.
 package agent
@@ -30,8 +28,6 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
 	"idletally/internal/host/change"
-	"idletally/internal/host/identity"
-	"idletally/internal/host/scan"
 	"idletally/internal/wire"
 )
 
@@ -67,15 +63,17 @@ func Enrol(ctx context.Context, folder, service string, authority []byte, code, 
 		if err != nil {
 			return "", err
 		}
-		if err := s.Close(); err != nil {
+		err = offers(ctx, s, roots)
+		if err := errors.Join(err, s.Close()); err != nil {
 			return "", err
 		}
+		if server.LDAP != nil {
+			if _, err := server.LDAP.Accounts(ctx); err != nil {
+				return "", err
+			}
+		}
 	}
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		return "", err
-	}
-	request, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{}, key)
+	key, request, err := newKey()
 	if err != nil {
 		return "", err
 	}
@@ -87,23 +85,96 @@ func Enrol(ctx context.Context, folder, service string, authority []byte, code, 
 	if err != nil {
 		return "", err
 	}
-	der, err := x509.MarshalPKCS8PrivateKey(key)
-	if err != nil {
-		return "", err
-	}
 	s := Settings{Service: service, Host: got.Host, Authority: got.Authority, Certificate: got.Certificate,
-		Key: pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), OrderKey: got.OrderKey, Server: server}
+		Key: key, OrderKey: got.OrderKey, Server: server}
 	for _, r := range roots {
 		s.Roots = append(s.Roots, pathname.Escape(r))
-	}
-	b, err := json.MarshalIndent(s, "", "  ")
-	if err != nil {
-		return "", err
 	}
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return "", fmt.Errorf("agent's folder: %w", err)
 	}
-	return got.Host, os.WriteFile(filepath.Join(folder, settingsFile), b, 0o600)
+	if server != nil {
+		if err := server.seal(folder); err != nil {
+			return "", err
+		}
+	}
+	return got.Host, s.save(folder)
+}
+
+// newKey makes a key, and the request for its certificate.
+func newKey() (key, request []byte, err error) {
+	k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, nil, err
+	}
+	der, err := x509.MarshalPKCS8PrivateKey(k)
+	if err != nil {
+		return nil, nil, err
+	}
+	request, err = x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{}, k)
+	return pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), request, err
+}
+
+// Renew gets a certificate for a new key in place of the one that there is, which counts on until it ends: whatever is lost on
+// the way, one of the two is here.
+func (a *Agent) Renew(ctx context.Context) error {
+	key, request, err := newKey()
+	if err != nil {
+		return err
+	}
+	pem, err := a.api.Renew(ctx, request)
+	if err != nil {
+		return err
+	}
+	cert, err := tls.X509KeyPair(pem, key)
+	if err != nil {
+		return fmt.Errorf("the service sent a certificate for another key: %w", err)
+	}
+	now, err := Load(a.Folder) // who may be tried as is said while it runs
+	if err != nil {
+		return err
+	}
+	now.Certificate, now.Key = pem, key
+	if err := now.save(a.Folder); err != nil {
+		return err
+	}
+	a.api.Use(&cert)
+	a.cert.Store(&cert)
+	return nil
+}
+
+// renewing is how often an agent looks whether its certificate is to be renewed: when a third of its life is over.
+const renewing = time.Hour
+
+// keepCertificate renews the certificate in good time, until the context ends.
+func (a *Agent) keepCertificate(ctx context.Context) error {
+	return a.repeat(ctx, "certificate", func() error {
+		leaf := a.cert.Load().Leaf
+		if life := leaf.NotAfter.Sub(leaf.NotBefore); time.Until(leaf.NotAfter) < life*2/3 {
+			if err := a.Renew(ctx); err != nil {
+				return fmt.Errorf("the certificate ends %s: %w", leaf.NotAfter.Format(time.DateOnly), err)
+			}
+			a.Log.Info("certificate renewed", "until", a.cert.Load().Leaf.NotAfter)
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(renewing/2 + mathrand.N(renewing)):
+		}
+		return nil
+	})
+}
+
+// save writes the settings, all of them or nothing.
+func (s *Settings) save(folder string) error {
+	b, err := json.MarshalIndent(s, "", "  ")
+	if err != nil {
+		return err
+	}
+	at := filepath.Join(folder, settingsFile)
+	if err := os.WriteFile(at+".new", b, 0o600); err != nil {
+		return err
+	}
+	return os.Rename(at+".new", at)
 }
 
 // Load reads an agent's settings.
@@ -116,6 +187,9 @@ func Load(folder string) (Settings, error) {
 	if err == nil {
 		err = json.Unmarshal(b, &s)
 	}
+	if err == nil && s.Server != nil {
+		err = s.Server.unseal(folder)
+	}
 	return s, err
 }
 
@@ -124,14 +198,37 @@ type Agent struct {
 	Folder string
 	Log    *slog.Logger
 	Settings
-	Gentle   *scan.Gentle // how scans keep out of the way; nil: not at all
-	Deaf     bool         // does not listen to the kernel: what changes is found by snapshots that are asked for
-	api      *client.Agent
-	roots    []string
-	accounts identity.Recent
-	owners   identity.Owners
-	held     sync.Map // by the name of a past: the mutex of who uses it
-	state    watchState
+	Deaf bool // does not listen to the kernel: what changes is found by snapshots that are asked for
+	own
+	api   *client.Agent
+	roots []string
+	state watchState
+	host  host
+	cert  atomic.Pointer[tls.Certificate]
+}
+
+// A host is what an agent works for: the system that it runs on, or a file server near it. How it looks at that, and
+// changes it, depends on what permissions are there.
+type host interface {
+	// snapshot answers work with all that is below some roots.
+	snapshot(ctx context.Context, w *wire.Work, roots []string, done *atomic.Int64) error
+	// answer answers a question about a path that may be shown.
+	answer(ctx context.Context, q wire.Question) (wire.Reply, error)
+	// reach is how a run gets at its paths, until hangUp.
+	reach(ctx context.Context) (r change.Reach, hangUp func(), err error)
+	// deaf says why nothing can be heard of changes; "" where it can.
+	deaf() string
+	// listen follows what changes, until the context ends.
+	listen(ctx context.Context, list []wire.WatchedPlace)
+	// top says whether / itself is shown: what is in it then depends on the roots.
+	top() bool
+}
+
+func hostOf(a *Agent) host {
+	if s := a.Server; s != nil {
+		return &descriptors{a: a, dial: s.dial}
+	}
+	return ownHost(a)
 }
 
 // New makes an agent from its folder.
@@ -152,6 +249,8 @@ func New(folder string, log *slog.Logger) (*Agent, error) {
 		}
 		a.roots = append(a.roots, raw)
 	}
+	a.host = hostOf(a)
+	a.cert.Store(&cert)
 	a.api, err = client.NewAgent(s.Service, s.Authority, &cert)
 	return a, err
 }
@@ -165,9 +264,10 @@ func (a *Agent) Run(ctx context.Context) error {
 	defer free()
 	ctx, cancel := context.WithCancelCause(ctx)
 	var wg sync.WaitGroup
-	// Where one of the three ends, the others have no reason to go on.
+	// Where one of them ends, the others have no reason to go on.
 	wg.Go(func() { cancel(a.listen(ctx)) })
 	wg.Go(func() { cancel(a.watch(ctx)) })
+	wg.Go(func() { cancel(a.keepCertificate(ctx)) })
 	hello := false
 	err = a.repeat(ctx, "work", func() error {
 		if !hello {
@@ -346,7 +446,7 @@ func (a *Agent) run(ctx context.Context, w *wire.Work, done, total *atomic.Int64
 	total.Store(int64(part.Steps))
 	r := &change.Runner{Journal: j, Roots: raws(part.Roots), Allowed: a.roots, Chunks: chunks,
 		Progress: func(n, _ int) { done.Store(int64(n)) }, Halt: halt.Load}
-	reach, hangUp, err := a.reach(ctx)
+	reach, hangUp, err := a.host.reach(ctx)
 	if err != nil {
 		return fail("%v", err)
 	}

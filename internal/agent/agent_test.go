@@ -5,6 +5,8 @@ package agent
 import (
 	"context"
 	"crypto/ed25519"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"encoding/pem"
 	"errors"
@@ -31,6 +33,7 @@ import (
 	"idletally/internal/core/tree"
 	"idletally/internal/host/change"
 	"idletally/internal/host/scan"
+	"idletally/internal/host/spool"
 	"idletally/internal/wire"
 )
 
@@ -167,7 +170,10 @@ func world(t *testing.T) (*service, *Agent, ed25519.PrivateKey, string) {
 		t.Fatal(err)
 	}
 	root := t.TempDir()
-	return s, &Agent{Folder: t.TempDir(), Log: slog.New(slog.DiscardHandler), Settings: Settings{Host: "skiff", OrderKey: pub}, api: api, roots: []string{root}}, key, root
+	a := &Agent{Folder: t.TempDir(), Log: slog.New(slog.DiscardHandler), Settings: Settings{Host: "skiff", OrderKey: pub}, api: api, roots: []string{root}}
+	a.host = hostOf(a)
+	a.cert.Store(&tls.Certificate{Leaf: &x509.Certificate{NotBefore: time.Now(), NotAfter: time.Now().AddDate(0, 3, 0)}})
+	return s, a, key, root
 }
 
 // What the service has is not sent: where it has the forest, nothing else is asked about.
@@ -190,7 +196,7 @@ func TestSendsOnlyWhatIsMissing(t *testing.T) {
 		before := len(s.nodes)
 		s.asked = 0
 		s.mu.Unlock()
-		spool, err := scan.NewSpool(t.TempDir())
+		spool, err := spool.New(t.TempDir())
 		if err != nil {
 			t.Fatal(err)
 		}

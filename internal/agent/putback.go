@@ -1,5 +1,3 @@
-//go:build linux
-
 package agent
 
 import (
@@ -14,8 +12,6 @@ import (
 	"slices"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
@@ -28,20 +24,6 @@ import (
 const keepRuns = 90 * 24 * time.Hour
 
 const stowedFile = "stored"
-
-// lock keeps others from working with an agent's folder at the same time. The kernel lets it go however
-// this process ends.
-func lock(folder string) (free func(), err error) {
-	f, err := os.OpenFile(filepath.Join(folder, "lock"), os.O_RDWR|os.O_CREATE|unix.O_NOFOLLOW, 0o600)
-	if err != nil {
-		return nil, fmt.Errorf("agent's folder: %w", err)
-	}
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		f.Close()
-		return nil, fmt.Errorf("another agent works with %s: stop it first: %w", folder, err)
-	}
-	return func() { f.Close() }, nil
-}
 
 // stow notes that the service has all of a run, and lets go what has been so for long enough.
 func stow(runs, run string) error {
@@ -169,7 +151,7 @@ func PutBack(ctx context.Context, folder, run string, wanted func(path string) b
 	defer free()
 	allowed := raws(s.Roots)
 	was := local{filepath.Join(runs, run), (r.Steps + plan.StepsPerChunk - 1) / plan.StepsPerChunk}
-	reach, hangUp, err := s.reach(ctx)
+	reach, hangUp, err := hostOf(&Agent{Settings: s}).reach(ctx)
 	if err != nil {
 		return out, err
 	}

@@ -1,13 +1,11 @@
-//go:build linux
-
 package agent
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -16,72 +14,140 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/host/change"
-	"idletally/internal/host/scan"
+	"idletally/internal/host/ldap"
+	"idletally/internal/host/nt"
 	"idletally/internal/host/smb"
+	"idletally/internal/host/spool"
 	"idletally/internal/wire"
 )
 
 // A FileServer is what an agent works for instead of its own host: one near it, whose shares are its roots.
 type FileServer struct {
-	Address  string `json:"address"` // host:port
-	User     string `json:"user"`
-	Password string `json:"password"`
-	Domain   string `json:"domain,omitempty"`
-	Plain    bool   `json:"plain,omitempty"` // content may go unencrypted
+	Address  string            `json:"address"` // host:port
+	User     string            `json:"user"`
+	Domain   string            `json:"domain,omitempty"`
+	Plain    bool              `json:"plain,omitempty"` // content may go unencrypted
+	Kerberos *smb.Kerberos     `json:"kerberos,omitempty"`
+	LDAP     *ldap.Directory   `json:"ldap,omitempty"` // who is in which group, where the file server's domain has a directory
+	Password string            `json:"-"`
+	Sealed   []byte            `json:"sealed"`            // the password
+	Probers  map[string][]byte `json:"probers,omitempty"` // sealed passwords of the accounts that it may try as
 }
 
-func (f *FileServer) dial(ctx context.Context) (*smb.Session, error) {
-	return smb.Dial(ctx, smb.Access{Address: f.Address, User: f.User, Password: f.Password, Domain: f.Domain, Plain: f.Plain})
+func (f *FileServer) access() smb.Access {
+	return smb.Access{Address: f.Address, User: f.User, Password: f.Password, Domain: f.Domain, Plain: f.Plain, Kerberos: f.Kerberos}
 }
 
-// reach is how a run gets at what the agent works for, until hangUp: nil for the host's own paths.
-func (s *Settings) reach(ctx context.Context) (r change.Reach, hangUp func(), err error) {
-	if s.Server == nil {
-		return nil, func() {}, nil
+func (f *FileServer) dial(ctx context.Context) (nt.Server, error) {
+	s, err := smb.Dial(ctx, f.access())
+	if err != nil { // no nil in an interface
+		return nil, err
 	}
-	c, err := s.Server.dial(ctx)
+	return s, nil
+}
+
+// offers says whether a server has the shares of some roots. Shares whose names end in $ it does not list.
+func offers(ctx context.Context, s nt.Server, roots []string) error {
+	shares, err := s.Shares(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range roots {
+		name, _, err := nt.Split(r)
+		if err != nil {
+			return err
+		}
+		if !strings.HasSuffix(name, "$") && !slices.ContainsFunc(shares, func(x string) bool { return strings.EqualFold(x, name) }) {
+			return fmt.Errorf("--root %s: the server has no share %q: it has %s", pathname.Escape(r), name, strings.Join(shares, ", "))
+		}
+	}
+	return nil
+}
+
+// descriptors is a host whose paths carry NT security descriptors.
+type descriptors struct {
+	a    *Agent
+	dial func(context.Context) (nt.Server, error)
+
+	mu     sync.Mutex
+	people []nt.Account // of the domain's directory, and when it told
+	asked  time.Time
+}
+
+const (
+	freshPeople = 5 * time.Minute // what a directory told counts so long without asking again
+	stalePeople = 24 * time.Hour  // and so long where it does not answer
+)
+
+// domain gives the accounts of the domain's directory, if one was named.
+func (h *descriptors) domain(ctx context.Context) ([]nt.Account, error) {
+	if h.a.Server == nil || h.a.Server.LDAP == nil {
+		return nil, nil
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	age := time.Since(h.asked)
+	if age < freshPeople {
+		return h.people, nil
+	}
+	list, err := h.a.Server.LDAP.Accounts(ctx)
+	switch {
+	case err == nil:
+		h.people, h.asked = list, time.Now()
+	case age < stalePeople && ctx.Err() == nil:
+		h.a.Log.Warn("memberships are as the directory told them before", "age", age.Round(time.Second), "error", err)
+	default:
+		return nil, err
+	}
+	return h.people, nil
+}
+
+func (h *descriptors) top() bool { return true }
+
+func (h *descriptors) deaf() string { return "file servers are not watched: take snapshots" }
+
+func (h *descriptors) listen(context.Context, []wire.WatchedPlace) {}
+
+func (h *descriptors) reach(ctx context.Context) (r change.Reach, hangUp func(), err error) {
+	s, err := h.dial(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
-	return c.Reach(ctx), func() { _ = c.Close() }, nil // nothing more is asked of it
+	return nt.Reach(ctx, s), func() { _ = s.Close() }, nil // nothing more is asked of it
 }
 
-// errNotOnShares says what an agent of a file server cannot answer.
-var errNotOnShares = errors.New("this host is a file server, which is asked about paths and folders only: take a snapshot, and ask that")
-
-// shareSnapshot is snapshot for a file server.
-func (a *Agent) shareSnapshot(ctx context.Context, w *wire.Work, roots []string, done *atomic.Int64) error {
-	fail := func(err error) error {
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		return a.api.SnapshotDone(ctx, w.ID, wire.SnapshotDone{Failed: err.Error()})
-	}
-	s, err := a.Server.dial(ctx)
+func (h *descriptors) snapshot(ctx context.Context, w *wire.Work, roots []string, done *atomic.Int64) error {
+	a := h.a
+	s, err := h.dial(ctx)
 	if err != nil {
-		return fail(err)
+		return a.cannot(ctx, w, err)
 	}
 	defer s.Close()
-	spool, err := scan.NewSpool(a.Folder)
+	spool, err := spool.New(a.Folder)
 	if err != nil {
-		return fail(err)
+		return a.cannot(ctx, w, err)
 	}
 	defer spool.Close()
 	start := time.Now()
-	found, err := s.Scan(ctx, roots, func(paths int64) { done.Store(paths) }, spool.Put)
+	found, err := nt.Scan(ctx, s, roots, func(paths int64) { done.Store(paths) }, spool.Put)
 	if err != nil {
-		return fail(err)
+		return a.cannot(ctx, w, err)
 	}
 	scanned := time.Since(start)
 	sent, err := a.send(ctx, spool, found.Forest)
 	if err != nil {
 		return err
 	}
-	dir, err := directory(ctx, s, found.SIDs)
-	if err != nil {
-		return fail(err)
-	}
 	ways := shareWays(ctx, s, roots)
+	for _, w := range ways {
+		if d, ok := perm.NTOf(w[len(w)-1].Mount.Share); ok {
+			found.SIDs = append(found.SIDs, d.SIDs()...)
+		}
+	}
+	dir, err := h.directory(ctx, s, found.SIDs)
+	if err != nil {
+		return a.cannot(ctx, w, err)
+	}
 	d := wire.SnapshotDone{Forest: found.Forest, Directory: dir, Paths: found.Paths, Gaps: found.Gaps, Ways: ways}
 	for _, x := range found.Denied {
 		d.Denied = append(d.Denied, wire.Denied{Path: pathname.Escape(x.Path), Reason: x.Reason})
@@ -92,7 +158,7 @@ func (a *Agent) shareSnapshot(ctx context.Context, w *wire.Work, roots []string,
 
 // directory names who there is on a server: its own accounts and groups, the well-known ones, and whoever else what was
 // found speaks of. Whom the server does not know has no name.
-func directory(ctx context.Context, s *smb.Session, met []ntsd.SID) (*perm.Directory, error) {
+func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID) (*perm.Directory, error) {
 	d := &perm.Directory{}
 	known := map[ntsd.SID]bool{}
 	add := func(id ntsd.SID, name string, group bool, groups []ntsd.SID) {
@@ -114,6 +180,11 @@ func directory(ctx context.Context, s *smb.Session, met []ntsd.SID) (*perm.Direc
 	if err != nil {
 		return nil, err
 	}
+	domain, err := h.domain(ctx)
+	if err != nil {
+		return nil, err
+	}
+	own = append(own, domain...)
 	for _, x := range own {
 		if _, well := x.SID.Known(); !well {
 			add(x.SID, x.Name, x.Group, x.Groups)
@@ -155,35 +226,37 @@ func theServer() (access.Place, error) {
 }
 
 // shareWay looks at a path of an open share, and at each folder that leads there.
-func shareWay(share *smb.Share, path string) (way access.Way, last smb.Seen, err error) {
+func shareWay(share nt.Share, path string) (way access.Way, last nt.Seen, err error) {
 	top, err := theServer()
 	if err != nil {
 		return nil, last, err
 	}
+	// What a share lets through not every server tells; then the list of the path counts alone, and the answer says so.
+	terms, _ := share.Terms()
 	way = access.Way{top}
 	for i := 1; i <= len(path); i++ {
 		if i < len(path) && path[i] != '/' {
 			continue
 		}
-		_, below, err := smb.Split(path[:i])
+		_, below, err := nt.Split(path[:i])
 		if err != nil {
 			return way, last, err
 		}
-		if last, err = share.Look(below); err != nil {
+		if last, err = nt.Look(share, below); err != nil {
 			return way, last, fmt.Errorf("%s: %w", pathname.Escape(path[:i]), err)
 		}
 		set, err := perm.NTSet(last.Descriptor)
 		if err != nil {
 			return way, last, fmt.Errorf("%s: %w", pathname.Escape(path[:i]), err)
 		}
-		way = append(way, access.Place{Path: pathname.Path(path[:i]), Kind: last.Kind, Set: set})
+		way = append(way, access.Place{Path: pathname.Path(path[:i]), Kind: last.Kind, Set: set, Mount: terms})
 	}
 	return way, last, nil
 }
 
 // wayTo is shareWay, with the share opened for it alone.
-func wayTo(ctx context.Context, s *smb.Session, path string) (access.Way, error) {
-	name, _, err := smb.Split(path)
+func wayTo(ctx context.Context, s nt.Server, path string) (access.Way, error) {
+	name, _, err := nt.Split(path)
 	if err != nil {
 		return nil, err
 	}
@@ -197,7 +270,7 @@ func wayTo(ctx context.Context, s *smb.Session, path string) (access.Way, error)
 }
 
 // shareWays gives what leads to each root; where one cannot be looked at its gap in the snapshot says so.
-func shareWays(ctx context.Context, s *smb.Session, roots []string) (out []access.Way) {
+func shareWays(ctx context.Context, s nt.Server, roots []string) (out []access.Way) {
 	for _, root := range roots {
 		if way, err := wayTo(ctx, s, root); err == nil {
 			out = append(out, way)
@@ -206,29 +279,108 @@ func shareWays(ctx context.Context, s *smb.Session, roots []string) (out []acces
 	return out
 }
 
-// shareAnswer answers a question about a path or a folder as it is now.
-func (a *Agent) shareAnswer(ctx context.Context, q wire.Question) (r wire.Reply, err error) {
-	if q.Kind != wire.AskPath && q.Kind != wire.AskFolder {
-		return r, errNotOnShares
-	}
-	s, err := a.Server.dial(ctx)
+// answer answers a question about what is there now.
+func (h *descriptors) answer(ctx context.Context, q wire.Question) (r wire.Reply, err error) {
+	s, err := h.dial(ctx)
 	if err != nil {
 		return r, err
 	}
 	defer s.Close()
-	f, met, err := a.onShare(ctx, s, q)
+	if q.Kind == wire.AskBelow {
+		return h.below(ctx, s, q)
+	}
+	f, met, err := h.a.onShare(ctx, s, q)
 	if err != nil {
 		return r, err
 	}
-	dir, err := directory(ctx, s, met)
+	dir, err := h.directory(ctx, s, met)
 	if err != nil {
 		return r, err
 	}
 	r.Found = &f
+	if q.Kind == wire.AskProbe {
+		if r.Tries, err = h.probe(ctx, q, f.Seen.Kind); err != nil {
+			return r, err
+		}
+	}
 	return r, tell(&r, q, dir)
 }
 
-func (a *Agent) onShare(ctx context.Context, s *smb.Session, q wire.Question) (f access.Found, met []ntsd.SID, err error) {
+// below scans a folder and asks the core about all that is in it.
+func (h *descriptors) below(ctx context.Context, s nt.Server, q wire.Question) (r wire.Reply, err error) {
+	nodes, err := spool.New(h.a.Folder)
+	if err != nil {
+		return r, err
+	}
+	defer nodes.Close()
+	found, err := nt.Scan(ctx, s, []string{string(q.Path)}, nil, nodes.Put)
+	if err != nil {
+		return r, err
+	}
+	way, err := wayTo(ctx, s, string(q.Path))
+	if err != nil {
+		return r, err
+	}
+	dir, err := h.directory(ctx, s, found.SIDs)
+	if err != nil {
+		return r, err
+	}
+	reach, err := h.a.reachOf(dir, q)
+	if err != nil {
+		return r, err
+	}
+	t, err := access.Snapshot{Source: nodes, Forest: found.Forest, Ways: []access.Way{way}}.Ask(ctx, reach)
+	if err != nil {
+		return r, err
+	}
+	r.Tally, r.Found = &t, &access.Found{Way: way, Seen: access.Seen{Place: way[len(way)-1]}}
+	return r, tell(&r, q, dir)
+}
+
+// probe signs in as the account, which takes its password.
+func (h *descriptors) probe(ctx context.Context, q wire.Question, k perm.Kind) ([]access.Try, error) {
+	now, err := Load(h.a.Folder) // whom it may try as can be said while it runs
+	if err != nil {
+		return nil, err
+	}
+	f := now.Server
+	if f == nil || f.Probers[q.Account] == nil {
+		return nil, fmt.Errorf("to try as %s the agent has to sign in as %s: store the password at the agent, with idletally agent prober %s --password-file FILE", q.Account, q.Account, q.Account)
+	}
+	password, err := unseal(h.a.Folder, f.secret(q.Account), f.Probers[q.Account])
+	if err != nil {
+		return nil, err
+	}
+	as := f.as(q.Account, password).access()
+	as.Ordinary = true
+	s, err := smb.Dial(ctx, as)
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	name, below, err := nt.Split(string(q.Path))
+	if err != nil {
+		return nil, err
+	}
+	share, err := s.Open(ctx, name)
+	if nt.Refused(err) { // the share's own list lets nothing through
+		return refusedAll(k, name), nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer share.Close()
+	return nt.Try(share, below, k)
+}
+
+func refusedAll(k perm.Kind, share string) (out []access.Try) {
+	for _, op := range access.For(k) {
+		out = append(out, access.Try{Operation: op, Call: "open the share " + share + ": the server denies access"})
+	}
+	return out
+}
+
+func (a *Agent) onShare(ctx context.Context, s nt.Server, q wire.Question) (f access.Found, met []ntsd.SID, err error) {
 	path := string(q.Path)
 	meet := func(s perm.Set) {
 		d, _ := perm.NTOf(s) // nobody, where it could not be read
@@ -242,12 +394,11 @@ func (a *Agent) onShare(ctx context.Context, s *smb.Session, q wire.Question) (f
 	list := func(found []access.Seen) {
 		slices.SortFunc(found, func(x, y access.Seen) int { return strings.Compare(string(x.Path), string(y.Path)) })
 		for _, e := range found {
-			if name := string(e.Path)[strings.LastIndexByte(string(e.Path), '/')+1:]; q.After != "" && name <= string(q.After) {
+			if name := pathname.Base(string(e.Path)); q.After != "" && name <= string(q.After) {
 				continue
 			}
 			if len(f.Entries) == limit {
-				last := string(f.Entries[limit-1].Path)
-				f.Next = pathname.Path(last[strings.LastIndexByte(last, '/')+1:])
+				f.Next = pathname.Path(pathname.Base(string(f.Entries[limit-1].Path)))
 				return
 			}
 			f.Entries = append(f.Entries, e)
@@ -259,12 +410,12 @@ func (a *Agent) onShare(ctx context.Context, s *smb.Session, q wire.Question) (f
 			return f, nil, err
 		}
 		f.Way, f.Seen = access.Way{top}, access.Seen{Place: top}
-		if q.Kind == wire.AskPath {
+		if q.Kind != wire.AskFolder {
 			return f, nil, nil
 		}
 		var shares []access.Seen
 		for _, root := range a.roots {
-			name, _, err := smb.Split(root)
+			name, _, err := nt.Split(root)
 			if err != nil {
 				continue
 			}
@@ -283,7 +434,7 @@ func (a *Agent) onShare(ctx context.Context, s *smb.Session, q wire.Question) (f
 		list(shares)
 		return f, met, nil
 	}
-	name, below, err := smb.Split(path)
+	name, below, err := nt.Split(path)
 	if err != nil {
 		return f, nil, err
 	}
@@ -296,20 +447,21 @@ func (a *Agent) onShare(ctx context.Context, s *smb.Session, q wire.Question) (f
 	if err != nil {
 		return f, nil, err
 	}
-	f.Way, f.Seen = way, access.Seen{Place: way[len(way)-1], Size: seen.Size, Modified: seen.Modified}
+	f.Way, f.Seen = way, access.Seen{Place: way[len(way)-1], Size: seen.Size, Modified: seen.Modified, Links: seen.Links}
 	for _, p := range way {
 		meet(p.Set)
+		meet(p.Mount.Share)
 	}
-	if q.Kind == wire.AskPath {
+	if q.Kind != wire.AskFolder {
 		return f, met, nil
 	}
 	if seen.Kind != perm.Folder {
 		return f, nil, fmt.Errorf("%s is a %s, not a folder", pathname.Escape(path), seen.Kind)
 	}
 	var found []access.Seen
-	err = share.List(below, func(batch []smb.Seen) error {
+	err = share.List(below, func(batch []nt.Seen) error {
 		for _, x := range batch {
-			e := access.Seen{Place: access.Place{Path: pathname.Path(pathname.Join(path, x.Name)), Kind: x.Kind}, Size: x.Size, Modified: x.Modified}
+			e := access.Seen{Place: access.Place{Path: pathname.Path(pathname.Join(path, x.Name)), Kind: x.Kind, Mount: f.Seen.Mount}, Size: x.Size, Modified: x.Modified}
 			if err := x.Err; err != nil {
 				e.Gap = err.Error()
 			} else if e.Set, err = perm.NTSet(x.Descriptor); err != nil {

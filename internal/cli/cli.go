@@ -1,5 +1,3 @@
-//go:build linux
-
 // Package cli is the command line: one file per noun, and one for how answers are shown.
 package cli
 
@@ -14,7 +12,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"idletally/internal/client"
-	"idletally/internal/host/probe"
 )
 
 // Version is set when the program is built.
@@ -35,7 +32,7 @@ type usageError struct{ error }
 
 // Main runs the command line and gives the exit code.
 func Main() int {
-	probe.Main() // a child that tries as somebody else is this program once more, and nothing else
+	begin()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	err := Root().ExecuteContext(ctx)
@@ -75,8 +72,9 @@ and is not as it should be (baseline with errors, drift with --strict, steps ref
 	})
 	root.PersistentFlags().StringVarP(&o.output, "output", "o", "table", "how to show the answer: table, json or csv")
 	root.PersistentFlags().StringVar(&o.config, "config", "", "folder of your session (default: your user configuration folder)")
-	root.AddCommand(serveCommand(), agentCommand(o), loginCommand(o), logoutCommand(o), personCommand(o), hostCommand(o),
-		applicationCommand(o), baselineCommand(o), snapshotCommand(o), driftCommand(o), waiverCommand(o), planCommand(o), runCommand(o), historyCommand(o), storageCommand(o), modeCommand(o), entriesCommand(o), pathCommand(o), accountCommand(o), accessCommand(o), openapiCommand())
+	root.AddCommand(ownCommands(o)...)
+	root.AddCommand(agentCommand(o), loginCommand(o), logoutCommand(o), personCommand(o), hostCommand(o),
+		applicationCommand(o), baselineCommand(o), snapshotCommand(o), driftCommand(o), waiverCommand(o), planCommand(o), runCommand(o), historyCommand(o), tokenCommand(o), scheduleCommand(o), hookCommand(o), overviewCommand(o), searchCommand(o), storageCommand(o), modeCommand(o), entriesCommand(o), pathCommand(o), accountCommand(o), accessCommand(o))
 	return root
 }
 

@@ -10,7 +10,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -18,37 +17,12 @@ import (
 	"idletally/internal/agent"
 	"idletally/internal/archive"
 	"idletally/internal/client"
-	"idletally/internal/core/baseline"
-	"idletally/internal/core/drift"
 	"idletally/internal/core/pathname"
-	"idletally/internal/core/tree"
 	"idletally/internal/host/identity"
 	"idletally/internal/host/scan"
+	"idletally/internal/host/spool"
 	"idletally/internal/wire"
 )
-
-// create makes a file whole or not at all: it has its name only when all of it is written.
-func create(name string, write func(io.Writer) error) (err error) {
-	f, err := os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+"-*")
-	if err != nil {
-		return err
-	}
-	defer func() {
-		if err != nil {
-			err = errors.Join(err, f.Close(), os.Remove(f.Name()))
-		}
-	}()
-	if err = write(f); err != nil {
-		return err
-	}
-	if err = f.Sync(); err != nil {
-		return err
-	}
-	if err = f.Close(); err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), name)
-}
 
 // fileCommands are those for snapshots as files.
 func fileCommands(o *options) []*cobra.Command {
@@ -151,7 +125,7 @@ func saveHere(ctx context.Context, file string, head archive.Head, roots []strin
 	if err != nil {
 		return head, err
 	}
-	spool, err := scan.NewSpool(filepath.Dir(file))
+	spool, err := spool.New(filepath.Dir(file))
 	if err != nil {
 		return head, err
 	}
@@ -164,71 +138,4 @@ func saveHere(ctx context.Context, file string, head archive.Head, roots []strin
 	dir = new(identity.Owners).Complete(ctx, dir, stats.Owners())
 	head.SnapshotDone = agent.Outcome(roots, forest, stats, dir)
 	return head, create(file, func(w io.Writer) error { return archive.Write(ctx, w, head, spool) })
-}
-
-// readFile reads and checks a snapshot file. Its nodes are in the spool.
-func readFile(name string) (head archive.Head, spool *scan.Spool, err error) {
-	f, err := os.Open(name)
-	if err != nil {
-		return head, nil, err
-	}
-	defer f.Close()
-	if spool, err = scan.NewSpool(os.TempDir()); err != nil {
-		return head, nil, err
-	}
-	err = archive.Read(f, func(h archive.Head) error { head = h; return nil }, func(h tree.Hash, b []byte) error { return spool.Put(h, b) })
-	if err != nil {
-		spool.Close()
-		return head, nil, fmt.Errorf("%s: %w", name, err)
-	}
-	return head, spool, nil
-}
-
-// fileDrift holds a snapshot file against a baseline file.
-func fileDrift(o *options) *cobra.Command {
-	var strict bool
-	var tags []string
-	c := &cobra.Command{Use: "file SNAPSHOT-FILE BASELINE-FILE", Short: "Hold a snapshot file against a baseline file, without any service", Args: args(2, 2, "a snapshot file and a baseline file"),
-		RunE: func(c *cobra.Command, a []string) error {
-			head, spool, err := readFile(a[0])
-			if err != nil {
-				return err
-			}
-			defer spool.Close()
-			text, err := read(c, a[1])
-			if err != nil {
-				return err
-			}
-			doc, err := baseline.ParseFor([]byte(text), baseline.Env{Host: head.Host, Tags: tags})
-			if err != nil {
-				return fmt.Errorf("%s:\n%w", a[1], err)
-			}
-			m, problems := baseline.Compile(doc, head.Directory)
-			for _, p := range problems {
-				fmt.Fprintf(c.ErrOrStderr(), "%s:%s: %s\n", a[1], p.Position, p.Message)
-			}
-			sum, groups, err := drift.Compare(c.Context(), spool, head.Forest, m, head.Directory, nil, nil, drift.Report{
-				Finding: func(drift.Finding) error { return nil }, Unread: func(drift.Unread) error { return nil },
-			})
-			if err != nil {
-				return err
-			}
-			d := client.Drift{Reports: []wire.Report{{Application: doc.Application, Host: head.Host, Created: head.Taken, Paths: int64(sum.Paths), Judged: int64(sum.Judged), Findings: int64(sum.Findings), Unread: int64(sum.Unread)}}}
-			for _, g := range groups {
-				d.Groups = append(d.Groups, wire.GroupOf(head.Host, g))
-			}
-			if o.output == "table" {
-				say(c, "%s, %s: %s paths, %s judged; %s findings; %s could not be read.", head.Host, when(head.Taken), strconv.Itoa(sum.Paths), strconv.Itoa(sum.Judged), strconv.Itoa(sum.Findings), strconv.Itoa(sum.Unread))
-			}
-			if err := o.show(c, driftTable(d, "", "Everything is as declared.")); err != nil {
-				return err
-			}
-			if strict && sum.Findings+sum.Unread > 0 {
-				return errNotSo
-			}
-			return nil
-		}}
-	c.Flags().BoolVar(&strict, "strict", false, "exit with 4 where anything drifted or could not be read")
-	c.Flags().StringArrayVar(&tags, "tag", nil, "a tag that the host has; repeatable")
-	return c
 }

@@ -3,7 +3,6 @@ package cli
 import (
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -34,7 +33,31 @@ func personCommand(o *options) *cobra.Command {
 			}
 			return o.show(c, t)
 		})}
-	return noun("person", "People who use Idle Tally", add, list)
+	setRoles := &cobra.Command{Use: "roles NAME ROLE...", Short: "Say what a person may do", Args: args(2, 6, "a name and roles"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			p, err := api.SetRoles(c.Context(), a[0], a[1:])
+			if err != nil {
+				return err
+			}
+			return o.showOne(c, p, "person", p.Name, "roles", strings.Join(p.Roles, ", "))
+		})}
+	reset := &cobra.Command{Use: "reset NAME", Short: "Give a person a one-time password, which ends their sessions", Args: args(1, 1, "a name"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			p, err := api.ResetPassword(c.Context(), a[0])
+			if err != nil {
+				return err
+			}
+			return o.showOne(c, p, "person", p.Name, "one-time password", p.Password)
+		})}
+	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a person; what they did stays in the history", Args: args(1, 1, "a name"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			if err := api.RemovePerson(c.Context(), a[0]); err != nil {
+				return err
+			}
+			say(c, "%s is removed, with all sessions.", a[0])
+			return nil
+		})}
+	return noun("person", "People who use Idle Tally", add, list, setRoles, reset, remove)
 }
 
 func hostCommand(o *options) *cobra.Command {
@@ -53,6 +76,23 @@ func hostCommand(o *options) *cobra.Command {
 				"on the host", "idletally agent enrol --service "+s.Address+" --authority authority.pem --code "+inv.Code+" --root FOLDER")
 		})}
 	invite.Flags().StringSliceVar(&tags, "tag", nil, "tags that baselines can name; several apart by commas")
+	tag := &cobra.Command{Use: "tag NAME [TAG...]", Short: "Say which tags a host has: baselines choose their hosts by them", Args: args(1, 31, "a host and its tags"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			h, err := api.SetTags(c.Context(), a[0], a[1:])
+			if err != nil {
+				return err
+			}
+			return o.showOne(c, h, "host", h.Name, "tags", strings.Join(h.Tags, ", "))
+		})}
+	shut := &cobra.Command{Use: "shut-out NAME", Short: "Have no certificate of a host's agent count any more", Args: args(1, 1, "a host"),
+		Long: "Have no certificate of a host's agent count any more, such as when its key was stolen. What is known of the host stays. It comes\nback by being enrolled anew.",
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			if _, err := api.ShutOut(c.Context(), a[0]); err != nil {
+				return err
+			}
+			say(c, "The agent of %s is shut out: enrol it anew with idletally host invite %s", a[0], a[0])
+			return nil
+		})}
 	list := &cobra.Command{Use: "list", Short: "List hosts", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			hosts, err := api.Hosts(c.Context())
@@ -69,7 +109,7 @@ func hostCommand(o *options) *cobra.Command {
 			}
 			return o.show(c, t)
 		})}
-	return noun("host", "Machines whose paths are kept", invite, list)
+	return noun("host", "Machines whose paths are kept", invite, tag, shut, list)
 }
 
 // watching says whether what changes on a host is heard of at once.
@@ -116,21 +156,3 @@ func applicationCommand(o *options) *cobra.Command {
 }
 
 func num(n int64) string { return strconv.FormatInt(n, 10) }
-
-func historyCommand(o *options) *cobra.Command {
-	var most int
-	c := &cobra.Command{Use: "history", Short: "Show who did what, newest first", Args: args(0, 0, "no argument"),
-		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
-			list, err := api.History(c.Context(), most)
-			if err != nil {
-				return err
-			}
-			t := table{head: []string{"AT", "WHO", "WHAT", "SUBJECT", "DETAIL"}, value: list}
-			for _, h := range list {
-				t.add(h.At.Local().Format(time.DateTime), h.Who, h.What, h.Subject, h.Detail)
-			}
-			return o.show(c, t)
-		})}
-	c.Flags().IntVar(&most, "most", 50, "how many lines at the most")
-	return c
-}

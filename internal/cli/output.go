@@ -3,9 +3,12 @@ package cli
 import (
 	"encoding/csv"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 	"unicode"
@@ -189,4 +192,36 @@ func readAtMost(r io.Reader, most int64) ([]byte, error) {
 		err = fmt.Errorf("the input has more than %d bytes", most)
 	}
 	return b, err
+}
+
+// logger makes the log, with the level that it has from now on.
+func logger(c *cobra.Command, level string) (*slog.Logger, *slog.LevelVar, error) {
+	l := new(slog.LevelVar)
+	if err := l.UnmarshalText([]byte(level)); err != nil {
+		return nil, nil, usageError{fmt.Errorf("--log-level %q is unknown: debug, info, warn or error", level)}
+	}
+	return slog.New(slog.NewJSONHandler(c.ErrOrStderr(), &slog.HandlerOptions{Level: l})), l, nil
+}
+
+// create makes a file whole or not at all: it has its name only when all of it is written.
+func create(name string, write func(io.Writer) error) (err error) {
+	f, err := os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+"-*")
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, f.Close(), os.Remove(f.Name()))
+		}
+	}()
+	if err = write(f); err != nil {
+		return err
+	}
+	if err = f.Sync(); err != nil {
+		return err
+	}
+	if err = f.Close(); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), name)
 }

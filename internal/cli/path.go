@@ -1,5 +1,3 @@
-//go:build linux
-
 package cli
 
 import (
@@ -34,6 +32,7 @@ type walker struct {
 	paths   []wire.Path
 	refused []refusal
 	stopped string
+	hidden  int
 }
 
 var errEnough = errors.New("enough paths")
@@ -51,6 +50,10 @@ func (w *walker) folder(ctx context.Context, path string) error {
 		for _, p := range l.Items {
 			if len(w.paths) == w.most {
 				return errEnough
+			}
+			if p.Hidden { // the listing is as the account sees it
+				w.hidden++
+				continue
 			}
 			w.paths = append(w.paths, p)
 			if p.Gap != "" && (w.deep || p.Access == nil) { // what is in a folder was not asked for
@@ -90,7 +93,8 @@ func pathCommand(o *options) *cobra.Command {
 entries beyond the mode, size in bytes and time of the last change (a snapshot keeps neither). It goes on past
 what cannot be read, tells it at the end, and exits with 4 then.
 
-With --for it says what that account can do with each entry, and marks names that it sees and cannot open.
+With --for it says what that account can do with each entry, and marks names that it sees and cannot open. Of a
+share that hides what somebody cannot read it lists what that account sees there.
 In a snapshot the roots are listed where no path is given.` + whereHelp,
 		RunE: func(c *cobra.Command, a []string) error {
 			l, err := w.looker(o)
@@ -180,7 +184,7 @@ func (o *options) showListing(c *cobra.Command, w *walker, whole, entries bool) 
 	if w.paths == nil {
 		w.paths = []wire.Path{}
 	}
-	t.value = map[string]any{"paths": w.paths, "refused": w.refused, "stopped": w.stopped}
+	t.value = map[string]any{"paths": w.paths, "refused": w.refused, "stopped": w.stopped, "hidden": w.hidden}
 	for _, p := range w.paths {
 		name := p.Name
 		if whole {
@@ -238,6 +242,9 @@ func (o *options) showListing(c *cobra.Command, w *walker, whole, entries bool) 
 		if w.stopped != "" {
 			say(c, "%s does not see this listing: %s", w.account, w.stopped)
 		}
+		if w.hidden > 0 {
+			say(c, "%d more are there that the share hides from %s: without --for they are listed.", w.hidden, w.account)
+		}
 		for _, r := range w.refused {
 			say(c, "could not be read: %s: %s", r.Path, r.Reason)
 		}
@@ -264,6 +271,7 @@ func (o *options) showSight(c *cobra.Command, s wire.Sight) error {
 		}
 	}
 	pairs = append(pairs, "mount", strings.Join(s.Withheld, ", "), "content", s.Gap)
+	pairs = append(pairs, lines("share lets", s.Share)...)
 	pairs = append(pairs, lines("in words", s.Words)...)
 	var access, defaults []string
 	for _, e := range s.Entries {

@@ -1,3 +1,5 @@
+//go:build linux
+
 package cli
 
 import (
@@ -8,10 +10,13 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"os/signal"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/sys/unix"
 
 	"idletally/console"
 	"idletally/internal/service/authority"
@@ -21,16 +26,9 @@ import (
 	"idletally/internal/service/store"
 )
 
-func logger(c *cobra.Command, level string) (*slog.Logger, error) {
-	var l slog.Level
-	if err := l.UnmarshalText([]byte(level)); err != nil {
-		return nil, usageError{fmt.Errorf("--log-level %q is unknown: debug, info, warn or error", level)}
-	}
-	return slog.New(slog.NewJSONHandler(c.ErrOrStderr(), &slog.HandlerOptions{Level: l})), nil
-}
-
-func serveCommand() *cobra.Command {
-	var listen, data, dsn, level string
+func serveCommand(o *options) *cobra.Command {
+	var listen, data, dsn, level, settings string
+	var check bool
 	var names []string
 	var keep desk.Retention
 	c := &cobra.Command{
@@ -40,17 +38,34 @@ func serveCommand() *cobra.Command {
 
 Without --database a private MariaDB server from the system's packages is started on loopback; its
 files and the service's keys lie in the data folder. At the first start an admin is made and the
-one-time password printed, once. The password of a database address is better given by the
-environment: IDLETALLY_DATABASE.`,
+one-time password printed, once.
+
+Each flag may be given by the environment, too (--log-level by IDLETALLY_LOG_LEVEL), and by a settings file in YAML with the flags'
+names as keys ("log-level: warn"). A flag counts before the environment, the environment before the file. The password of a
+database address is better given in one of the latter. On SIGHUP the log level is read again. --check says what counts, and
+where it comes from, and starts nothing.`,
 		Args: args(0, 0, "no argument"),
 		RunE: func(c *cobra.Command, _ []string) error {
-			log, err := logger(c, level)
+			from, err := settle(c, settings)
 			if err != nil {
 				return err
 			}
-			if dsn == "" {
-				dsn = os.Getenv("IDLETALLY_DATABASE")
+			log, at, err := logger(c, level)
+			if err != nil {
+				return err
 			}
+			if err := keep.Check(); err != nil {
+				return usageError{err}
+			}
+			if check {
+				return o.checkServe(c, from, listen, dsn)
+			}
+			defer again(c.Context(), log, func() error {
+				if _, err := settle(c, settings); err != nil {
+					return err
+				}
+				return at.UnmarshalText([]byte(level))
+			})()
 			return serve(c, log, listen, data, dsn, names, keep)
 		},
 	}
@@ -62,7 +77,54 @@ environment: IDLETALLY_DATABASE.`,
 	c.Flags().IntVar(&keep.Daily, "keep-daily", 180, "days for which the last snapshot of each day is kept")
 	c.Flags().IntVar(&keep.Weekly, "keep-weekly", 730, "days for which the last snapshot of each week is kept; the newest stays in any case")
 	c.Flags().StringVar(&level, "log-level", "info", "debug, info, warn or error")
+	c.Flags().StringVar(&settings, "settings", os.Getenv("IDLETALLY_SETTINGS"), "file with what is not given by flags or the environment")
+	c.Flags().BoolVar(&check, "check", false, "say what counts and whether it can, and start nothing")
 	return c
+}
+
+// again does something at each SIGHUP, until what it gives is called.
+func again(ctx context.Context, log *slog.Logger, do func() error) (enough func()) {
+	ctx, cancel := context.WithCancel(ctx)
+	hup := make(chan os.Signal, 1)
+	signal.Notify(hup, unix.SIGHUP)
+	var wg sync.WaitGroup
+	wg.Go(func() {
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-hup:
+			}
+			if err := do(); err != nil {
+				log.Error("settings were not read again", "error", err)
+				continue
+			}
+			log.Info("settings read again: the log level counts at once, all else from the next start")
+		}
+	})
+	return func() { signal.Stop(hup); cancel(); wg.Wait() }
+}
+
+// checkServe shows what the service would do, and says what of it cannot be.
+func (o *options) checkServe(c *cobra.Command, from map[string]string, listen, dsn string) error {
+	values := map[string]string{}
+	t := table{head: []string{"SETTING", "VALUE", "FROM"}, value: values}
+	for _, name := range own(c) {
+		v := c.Flags().Lookup(name).Value.String()
+		if name == "database" {
+			v = store.WithoutPassword(v)
+		}
+		values[name] = v
+		t.add(name, v, from[name])
+	}
+	err := o.show(c, t)
+	if _, e := net.ResolveTCPAddr("tcp", listen); e != nil {
+		err = errors.Join(err, fmt.Errorf("--listen: %w", e))
+	}
+	if dsn != "" {
+		err = errors.Join(err, store.Reach(c.Context(), dsn))
+	}
+	return err
 }
 
 func serve(c *cobra.Command, log *slog.Logger, listen, data, dsn string, names []string, keep desk.Retention) error {

@@ -43,8 +43,26 @@ func (o *options) sessionFile() (string, error) {
 	return filepath.Join(dir, "session.json"), nil
 }
 
+// The environment's own session: what a program signs in with.
+const (
+	envAddress   = "IDLETALLY_ADDRESS"
+	envToken     = "IDLETALLY_TOKEN"
+	envAuthority = "IDLETALLY_AUTHORITY"
+)
+
 func (o *options) load() (session, error) {
 	var s session
+	if token := os.Getenv(envToken); token != "" {
+		ca, err := os.ReadFile(os.Getenv(envAuthority))
+		if err != nil {
+			return s, fmt.Errorf("%s is set, and %s has to name the file with the service's authority: %w", envToken, envAuthority, err)
+		}
+		if s.Address = os.Getenv(envAddress); s.Address == "" {
+			return s, fmt.Errorf("%s is set, and %s has to say where the service is: https://HOST:PORT", envToken, envAddress)
+		}
+		s.Token, s.Authority = token, string(ca)
+		return s, nil
+	}
 	file, err := o.sessionFile()
 	if err != nil {
 		return s, err

@@ -10,6 +10,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"sync/atomic"
 	"time"
 
 	"idletally/internal/core/tree"
@@ -18,8 +19,9 @@ import (
 
 // Agent makes the calls of an agent.
 type Agent struct {
-	address string
-	http    *http.Client
+	address     string
+	http        *http.Client
+	certificate atomic.Pointer[tls.Certificate]
 }
 
 // NewAgent makes an agent's client; certificate is nil before enrolling.
@@ -28,11 +30,25 @@ func NewAgent(address string, authority []byte, certificate *tls.Certificate) (*
 	if err != nil {
 		return nil, err
 	}
-	tr := c.HTTP.Transport.(*http.Transport)
+	a := &Agent{address: c.Address, http: c.HTTP}
 	if certificate != nil {
-		tr.TLSClientConfig.Certificates = []tls.Certificate{*certificate}
+		a.certificate.Store(certificate)
+		c.HTTP.Transport.(*http.Transport).TLSClientConfig.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return a.certificate.Load(), nil }
 	}
-	return &Agent{address: c.Address, http: c.HTTP}, nil
+	return a, nil
+}
+
+// Use has new connections made with another certificate.
+func (a *Agent) Use(certificate *tls.Certificate) {
+	a.certificate.Store(certificate)
+	a.http.CloseIdleConnections()
+}
+
+// Renew asks for another certificate.
+func (a *Agent) Renew(ctx context.Context, request []byte) ([]byte, error) {
+	var out wire.Renewed
+	_, err := a.json(ctx, http.MethodPost, "/certificate", wire.Renewal{Request: request}, &out)
+	return out.Certificate, err
 }
 
 func (a *Agent) call(ctx context.Context, method, path string, body []byte, kind string, limit time.Duration) ([]byte, int, error) {

@@ -163,9 +163,13 @@ func get[T any](ctx context.Context, c *Client, path string, q url.Values) (out 
 	return out, err
 }
 
-func post[T any](ctx context.Context, c *Client, path string, in any) (out T, err error) {
-	err = c.Do(ctx, http.MethodPost, path, in, &out)
+func send[T any](ctx context.Context, c *Client, method, path string, in any) (out T, err error) {
+	err = c.Do(ctx, method, path, in, &out)
 	return out, err
+}
+
+func post[T any](ctx context.Context, c *Client, path string, in any) (T, error) {
+	return send[T](ctx, c, http.MethodPost, path, in)
 }
 
 // All follows a list to its end, at most most items.
@@ -475,9 +479,122 @@ func (c *Client) Originals(ctx context.Context, id, host, paths string, most int
 	return All[wire.Original](ctx, c, "/runs/"+url.PathEscape(id)+"/originals", url.Values{"host": {host}, "paths": {paths}}, most)
 }
 
+// A Past says which lines of history are wanted; what is left out says nothing.
+type Past struct {
+	Who, What, Subject string
+	From, To           time.Time
+}
+
 // History lists the audit log, newest first.
-func (c *Client) History(ctx context.Context, most int) ([]wire.History, error) {
-	return All[wire.History](ctx, c, "/history", nil, most)
+func (c *Client) History(ctx context.Context, p Past, most int) ([]wire.History, error) {
+	q := url.Values{}
+	for name, v := range map[string]string{"who": p.Who, "what": p.What, "subject": p.Subject} {
+		if v != "" {
+			q.Set(name, v)
+		}
+	}
+	for name, at := range map[string]time.Time{"from": p.From, "to": p.To} {
+		if !at.IsZero() {
+			q.Set(name, at.UTC().Format(time.RFC3339Nano))
+		}
+	}
+	return All[wire.History](ctx, c, "/history", q, most)
+}
+
+// Schedules lists when snapshots are taken by themselves.
+func (c *Client) Schedules(ctx context.Context) ([]wire.Schedule, error) {
+	return All[wire.Schedule](ctx, c, "/schedules", nil, 10_000)
+}
+
+// AddSchedule has snapshots taken by themselves.
+func (c *Client) AddSchedule(ctx context.Context, x wire.NewSchedule) (wire.Schedule, error) {
+	return post[wire.Schedule](ctx, c, "/schedules", x)
+}
+
+// RemoveSchedule forgets a schedule.
+func (c *Client) RemoveSchedule(ctx context.Context, id string) error {
+	return c.Do(ctx, http.MethodDelete, "/schedules/"+url.PathEscape(id), nil, nil)
+}
+
+// Hooks lists where programs are told of what happens.
+func (c *Client) Hooks(ctx context.Context) ([]wire.Hook, error) {
+	return All[wire.Hook](ctx, c, "/hooks", nil, 10_000)
+}
+
+// AddHook has a program told of what happens.
+func (c *Client) AddHook(ctx context.Context, h wire.NewHook) (wire.MadeHook, error) {
+	return post[wire.MadeHook](ctx, c, "/hooks", h)
+}
+
+// TryHook has a notice sent that says nothing.
+func (c *Client) TryHook(ctx context.Context, id string) (wire.Hook, error) {
+	return post[wire.Hook](ctx, c, "/hooks/"+url.PathEscape(id)+"/try", nil)
+}
+
+// RemoveHook forgets a hook.
+func (c *Client) RemoveHook(ctx context.Context, id string) error {
+	return c.Do(ctx, http.MethodDelete, "/hooks/"+url.PathEscape(id), nil, nil)
+}
+
+// ShutOut has no certificate of a host's agent count any more.
+func (c *Client) ShutOut(ctx context.Context, host string) (wire.Host, error) {
+	return post[wire.Host](ctx, c, "/hosts/"+url.PathEscape(host)+"/shut-out", nil)
+}
+
+// CheckHistory verifies the history.
+func (c *Client) CheckHistory(ctx context.Context) (wire.HistoryCheck, error) {
+	return get[wire.HistoryCheck](ctx, c, "/history/check", nil)
+}
+
+// ExportHistory writes the whole history, to be verified elsewhere.
+func (c *Client) ExportHistory(ctx context.Context, to io.Writer) error {
+	return c.Do(ctx, http.MethodGet, "/history/chain", nil, to)
+}
+
+// Tokens lists tokens.
+func (c *Client) Tokens(ctx context.Context) ([]wire.Token, error) {
+	return All[wire.Token](ctx, c, "/tokens", nil, 10_000)
+}
+
+// AddToken makes a token.
+func (c *Client) AddToken(ctx context.Context, t wire.NewToken) (wire.MadeToken, error) {
+	return post[wire.MadeToken](ctx, c, "/tokens", t)
+}
+
+// RemoveToken ends a token.
+func (c *Client) RemoveToken(ctx context.Context, id string) error {
+	return c.Do(ctx, http.MethodDelete, "/tokens/"+url.PathEscape(id), nil, nil)
+}
+
+// Overview says what needs somebody now, and how everything stands.
+func (c *Client) Overview(ctx context.Context) (wire.Overview, error) {
+	return get[wire.Overview](ctx, c, "/overview", nil)
+}
+
+// Search finds hosts, applications, rules, accounts, plans and paths.
+func (c *Client) Search(ctx context.Context, text string) ([]wire.Hit, error) {
+	p, err := get[wire.Page[wire.Hit]](ctx, c, "/search", url.Values{"q": {text}})
+	return p.Items, err
+}
+
+// SetRoles says what a person may do.
+func (c *Client) SetRoles(ctx context.Context, name string, roles []string) (wire.Person, error) {
+	return send[wire.Person](ctx, c, http.MethodPut, "/people/"+url.PathEscape(name)+"/roles", wire.RoleList{Roles: roles})
+}
+
+// ResetPassword gives a person a one-time password.
+func (c *Client) ResetPassword(ctx context.Context, name string) (wire.OneTime, error) {
+	return post[wire.OneTime](ctx, c, "/people/"+url.PathEscape(name)+"/password", nil)
+}
+
+// RemovePerson removes somebody.
+func (c *Client) RemovePerson(ctx context.Context, name string) error {
+	return c.Do(ctx, http.MethodDelete, "/people/"+url.PathEscape(name), nil, nil)
+}
+
+// SetTags says which tags a host has.
+func (c *Client) SetTags(ctx context.Context, host string, tags []string) (wire.Host, error) {
+	return send[wire.Host](ctx, c, http.MethodPut, "/hosts/"+url.PathEscape(host)+"/tags", wire.TagList{Tags: tags})
 }
 
 // Watch calls each with a run's state whenever it changes, until it ends.

@@ -89,6 +89,7 @@ type BelowAsk struct {
 	Operation access.Operation
 	Suppose   Suppose
 	Behind    bool // as if every folder let through
+	Weigh     bool // each entry of the folder by itself
 	After     string
 	Limit     int
 }
@@ -199,6 +200,15 @@ func Sight(ctx context.Context, sc Scene, path string) (wire.Sight, error) {
 	if !s.Modified.IsZero() {
 		out.Modified = &s.Modified
 	}
+	if m := s.Mount; s.Set.Scheme() == perm.SchemeNT && m.At != "" {
+		if v := viewOf(perm.Folder, m.Share, d); v != nil {
+			for _, e := range v.Entries { // where in it each applies says nothing: it is the whole share
+				out.Share = append(out.Share, strings.TrimSuffix(e, "; this folder only"))
+			}
+		} else {
+			out.Notes = append(out.Notes, "what the share "+m.At.String()+" itself lets through could not be read: answers take it for everything")
+		}
+	}
 	for _, p := range f.Way[:len(f.Way)-1] {
 		out.Way = append(out.Way, wire.WayPlace{Path: p.Path.String(), Kind: p.Kind.String(), Access: viewOf(p.Kind, p.Set, d), Withheld: p.Mount.Words()})
 		above = append(above, perm.Above{Path: string(p.Path), Set: p.Set})
@@ -250,7 +260,7 @@ func List(ctx context.Context, sc Scene, path, account, after string, limit int)
 	for _, e := range f.Entries {
 		item := wire.Path{Path: e.Path.String(), Name: e.Path.String(), Kind: e.Kind.String(), Gap: e.Gap, Top: e.Top, Access: viewOf(e.Kind, e.Set, f.Directory), Size: e.Size, Target: e.Target.String()}
 		if path != "" {
-			item.Name = pathname.Escape(string(e.Path)[strings.LastIndexByte(string(e.Path), '/')+1:])
+			item.Name = pathname.Escape(pathname.Base(string(e.Path)))
 		}
 		if !e.Modified.IsZero() {
 			item.Modified = &e.Modified
@@ -264,7 +274,8 @@ func List(ctx context.Context, sc Scene, path, account, after string, limit int)
 				}
 			}
 			opens := slices.Contains(item.May, access.Read.String()) || slices.Contains(item.May, access.Enter.String())
-			item.Unopened = out.Stopped == "" && !opens && e.Kind != perm.Link
+			item.Hidden = !asker.Sees(way)
+			item.Unopened = out.Stopped == "" && !item.Hidden && !opens && e.Kind != perm.Link
 		}
 		out.Items = append(out.Items, item)
 	}
@@ -401,6 +412,9 @@ func BelowOf(ctx context.Context, sc Scene, ask BelowAsk) (wire.Below, error) {
 	for _, g := range t.Groups[:min(len(t.Groups), maxHolders)] {
 		out.Groups = append(out.Groups, wire.BelowGroup{Kind: g.Kind.String(), Access: perm.Describe(g.Kind, g.Set, d), Was: g.Was, Is: g.Is, Count: g.Count, Folder: g.Folder.String(), Example: g.Example.String()})
 	}
+	for _, w := range t.Weights {
+		out.Weights = append(out.Weights, wire.Weight{Path: w.Path.String(), Folder: w.Kind == perm.Folder, Held: w.Held, Looked: w.Looked})
+	}
 	for _, p := range t.Paths {
 		out.Items = append(out.Items, wire.BelowPath{Path: p.Path.String(), Kind: p.Kind.String(), Was: p.Was, Is: p.Is})
 	}
@@ -413,7 +427,7 @@ func ReachOf(d *perm.Directory, ask BelowAsk) (access.Reach, error) {
 	if err != nil {
 		return access.Reach{}, err
 	}
-	q := access.Reach{Under: ask.Path, Operation: ask.Operation, Now: access.NewAsker(now), Behind: ask.Behind, After: ask.After, Limit: ask.Limit, Names: d}
+	q := access.Reach{Under: ask.Path, Operation: ask.Operation, Now: access.NewAsker(now), Behind: ask.Behind, After: ask.After, Limit: ask.Limit, Weigh: ask.Weigh, Names: d}
 	if ask.Suppose.Any() {
 		then, err := ask.Suppose.subject(d, ask.Account)
 		if err != nil {

@@ -67,6 +67,14 @@ func Find(name string) (Format, error) {
 // Write writes a report.
 func (f Format) Write(d Data) ([]byte, error) { return f.write(d) }
 
+// Cell quotes what a spreadsheet would take for a formula.
+func Cell(text string) string {
+	if text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
+		return "'" + text
+	}
+	return text
+}
+
 // table writes one line a group. What a spreadsheet would take for a formula is quoted.
 func table(d Data) ([]byte, error) {
 	var b bytes.Buffer
@@ -83,9 +91,7 @@ func table(d Data) ([]byte, error) {
 				row[13], row[14], row[15] = g.Waiver.Ends.UTC().Format(time.RFC3339), g.Waiver.Author, g.Waiver.Reason
 			}
 			for i, cell := range row {
-				if cell != "" && strings.ContainsRune("=+-@\t\r", rune(cell[0])) {
-					row[i] = "'" + cell
-				}
+				row[i] = Cell(cell)
 			}
 			rows = append(rows, row)
 		}

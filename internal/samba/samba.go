@@ -32,6 +32,13 @@ type Share struct {
 	Name  string
 	Hides bool // what somebody cannot read is not listed to them
 	Plain bool // without NT lists: the file system's own permissions count
+	Lets  []Let
+}
+
+// A Let is one entry of a share's own list; without any a share lets everybody do everything.
+type Let struct {
+	Who  string // an account or a group of the server
+	What string // "read", "change" or "full"
 }
 
 // A World is what a server is to have.
@@ -39,6 +46,7 @@ type World struct {
 	Accounts []Account
 	Shares   []Share
 	Port     int // 0 takes a free one
+	Kerberos *Realm
 }
 
 // A Server is a running one.
@@ -145,6 +153,7 @@ for f in passwd group nsswitch.conf; do
   [ -e /etc/$f ] && mount --bind "$d/$f" /etc/$f
 done
 `, dir)
+	script.WriteString("if ! [ -e \"$d/made\" ]; then\n") // it may be started again
 	for i, a := range w.Accounts {
 		passwd += fmt.Sprintf("%s:x:%d:%d::/:/bin/false\n", a.Name, firstID+i, firstID)
 		for _, g := range a.Groups {
@@ -163,7 +172,20 @@ done
 		group += fmt.Sprintf("%s:x:%d:%s\n", g, firstID+1+i, strings.Join(groups[g], ","))
 		fmt.Fprintf(&script, "net -s \"$d/smb.conf\" groupmap add ntgroup='%s' unixgroup='%s' type=local >/dev/null\n", g, g)
 	}
-	script.WriteString("exec /usr/sbin/smbd -F --no-process-group -s \"$d/smb.conf\"\n")
+	script.WriteString(`sid() {
+  { net -s "$d/smb.conf" groupmap list | sed -n "s/^$1 (\(S-[^)]*\)).*/\1/p"; pdbedit -s "$d/smb.conf" -v -u "$1" 2>/dev/null | sed -n 's/^User SID: *//p'; } | head -n 1
+}
+`)
+	for _, x := range w.Shares {
+		var list []string
+		for _, l := range x.Lets {
+			list = append(list, fmt.Sprintf("$(sid '%s'):ALLOWED/0/%s", l.Who, strings.ToUpper(l.What)))
+		}
+		if len(list) > 0 {
+			fmt.Fprintf(&script, "sharesec -s \"$d/smb.conf\" '%s' -R \"%s\" >/dev/null\n", x.Name, strings.Join(list, ","))
+		}
+	}
+	script.WriteString("touch \"$d/made\"\nfi\n")
 	var conf strings.Builder
 	fmt.Fprintf(&conf, `[global]
 workgroup = SALTMARSH
@@ -194,6 +216,12 @@ wide links = no
 admin users = %[3]s
 store dos attributes = yes
 `, w.Port, dir, strings.Join(keepers, " "))
+	if k := w.Kerberos; k != nil {
+		// Its tickets say nothing of groups: those are the server's own.
+		fmt.Fprintf(&conf, "realm = %s\nkerberos method = dedicated keytab\ndedicated keytab file = %s\ngensec:require_pac = no\n", k.Name, k.Keytab)
+		fmt.Fprintf(&script, "export KRB5_CONFIG='%s'\n", k.Config)
+	}
+	script.WriteString("exec /usr/sbin/smbd -F --no-process-group -s \"$d/smb.conf\"\n")
 	for _, s := range w.Shares {
 		folder := filepath.Join(dir, "shares", s.Name)
 		if err := os.MkdirAll(folder, 0o777); err != nil {

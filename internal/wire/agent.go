@@ -25,6 +25,16 @@ type Enrolled struct {
 	OrderKey    []byte `json:"order_key"`   // ed25519, pinned from now on
 }
 
+// Renewal asks for another certificate, with the one that counts.
+type Renewal struct {
+	Request []byte `json:"request"` // PKCS #10, DER
+}
+
+// Renewed is the answer.
+type Renewed struct {
+	Certificate []byte `json:"certificate"` // PEM
+}
+
 // Work kinds.
 const (
 	WorkSnapshot = "snapshot"

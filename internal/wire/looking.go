@@ -33,12 +33,14 @@ type Sight struct {
 	Words    []string         `json:"words" doc:"What the mode means"`
 	Entries  []perm.EntryLine `json:"entries"`
 	Way      []WayPlace       `json:"way" doc:"The folders from / to it"`
-	Withheld []string         `json:"withheld,omitempty" doc:"What the file system's mount withholds: read-only, no-exec, no-suid, no-dev"`
+	Withheld []string         `json:"withheld,omitempty" doc:"What the file system's mount withholds: read-only, no-exec, no-suid, no-dev; or that a share hides what cannot be read"`
+	Share    []string         `json:"share,omitempty" doc:"The share's own list: nobody gets more than it lets through"`
 	Size     int64            `json:"size,omitempty"`
 	Modified *time.Time       `json:"modified,omitempty"`
 	Links    uint64           `json:"links,omitempty" doc:"Hard links"`
 	Target   string           `json:"target,omitempty"`
 	Notes    []string         `json:"notes,omitempty"`
+	Findings []PathFinding    `json:"findings,omitempty" doc:"In a snapshot: how it differs from what is declared"`
 }
 
 // WayPlace is a folder on a way.
@@ -148,6 +150,7 @@ type Below struct {
 	Stopped   string           `json:"stopped,omitempty" doc:"Why the way ends before the folder is reached"`
 	Groups    []BelowGroup     `json:"groups" doc:"Paths with equal permissions, many first"`
 	Items     []BelowPath      `json:"items"`
+	Weights   []Weight         `json:"weights,omitempty" doc:"How much of each entry of the folder it is, where that was asked for"`
 	Next      string           `json:"next,omitempty"`
 }
 

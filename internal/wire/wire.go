@@ -310,6 +310,10 @@ type Path struct {
 	Target   string     `json:"target,omitempty" doc:"Of a link; live only"`
 	May      []string   `json:"may,omitempty" doc:"What the account that was asked for can do with it"`
 	Unopened bool       `json:"unopened,omitempty" doc:"The account sees the name and can open nothing of it"`
+	Hidden   bool       `json:"hidden,omitempty" doc:"The share does not show it to the account"`
+
+	Findings []PathFinding `json:"findings,omitempty" doc:"In a snapshot: how it differs from what is declared"`
+	Inside   *Tally        `json:"inside,omitempty" doc:"In a snapshot, of a folder: the findings in it and below"`
 }
 
 // Report is a snapshot held against a baseline.
@@ -656,6 +660,9 @@ type History struct {
 	What    string    `json:"what" db:"what"`
 	Subject string    `json:"subject" db:"subject"`
 	Detail  string    `json:"detail,omitempty" db:"detail"`
+
+	Sentence string `json:"sentence" db:"-" doc:"All of it as one says it"`
+	About    string `json:"about,omitempty" db:"-" doc:"What the subject is: plan, run, host, application or person"`
 }
 
 // Storage is how much is stored.

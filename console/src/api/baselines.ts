@@ -67,8 +67,6 @@ export const useSchema = () =>
 export const useNames = (snapshot: string) =>
   useQuery({ queryKey: ["names", snapshot], enabled: snapshot !== "", queryFn: () => body(api.GET(`${v1}/accounts`, { params: { query: { snapshot } } })) });
 
-export const useSnapshotsOf = (application: string) =>
-  useQuery({ queryKey: ["snapshots", application], enabled: application !== "", queryFn: () => body(api.GET(`${v1}/snapshots`, { params: { query: { application, limit: 50 } } })) });
 
 export const listing = (snapshot: string, path: string) => body(api.GET(`${v1}/paths`, { params: { query: { snapshot, path, limit: 500 } } }));
 

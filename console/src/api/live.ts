@@ -7,10 +7,10 @@ type Happening = Schemas["Happening"];
 /** What shows something of each kind, by the first word of its query. */
 const shows: Record<Happening["kind"], readonly string[] | null> = {
   begin: null, // whatever was missed: everything
-  snapshot: ["applications", "drift", "snapshots", "snapshot", "trend", "causes", "hosts"],
-  edition: ["applications", "baselines", "editions", "edition", "drift"],
-  plan: ["plans", "plan"],
-  run: ["runs", "run", "results", "plans", "plan"],
+  snapshot: ["overview", "applications", "drift", "snapshots", "snapshot", "trend", "causes", "hosts"],
+  edition: ["overview", "applications", "baselines", "editions", "edition", "drift"],
+  plan: ["overview", "plans", "plan", "history"],
+  run: ["overview", "history", "runs", "run", "results", "plans", "plan"],
 };
 
 /** Asks again for what is shown when the service says that it is another now. */

@@ -109,6 +109,17 @@ export const useBelow = (where: Where, path: string, account: string, operation:
     queryFn: () => body(api.GET(`${v1}/access/below`, { params: { query: { ...where, path, account, operation, limit: 0, ...(behind ? { behind } : {}), ...supposed } } })),
   });
 
+/** The declared mode among findings, if one is of that: so that the cells that differ are ringed. */
+export const declaredMode = (findings: readonly Schemas["PathFinding"][] | null | undefined) => findings?.find((f) => f.aspect === "mode" && /^[0-7]{4}$/.test(f.declared))?.declared;
+
+/** How much of each entry of a folder somebody holds; without a path, of each root. */
+export const useWeights = (where: Where, path: string, account: string, operation: string) =>
+  useQuery({
+    queryKey: ["weights", where, path, account, operation],
+    staleTime: 60_000,
+    queryFn: () => body(api.GET(`${v1}/access/below`, { params: { query: { ...where, ...(path ? { path } : {}), account, operation, limit: 0, weigh: true } } })),
+  });
+
 export const useFresh = (where: Where, path: string, account: string, umask: string) =>
   useQuery({
     queryKey: ["fresh", where, path, account, umask],

@@ -12,8 +12,21 @@ export const useApplications = () =>
 export const useHosts = () =>
   useQuery({ queryKey: ["hosts"], queryFn: () => body(api.GET(`${v1}/hosts`, { params: { query: { limit: 1000 } } })), refetchInterval: 10_000 });
 
-export const useDrift = (application: string) =>
-  useQuery({ queryKey: ["drift", application], queryFn: () => body(api.GET(`${v1}/drift`, { params: { query: { application } } })), refetchInterval: 15_000 });
+/** The newest reports with their groups, of all hosts or of one. */
+export const useDrift = (application: string, host = "", enabled = true) =>
+  useQuery({
+    queryKey: ["drift", application, host],
+    enabled,
+    queryFn: () => body(api.GET(`${v1}/drift`, { params: { query: { application, ...(host ? { host } : {}) } } })),
+    refetchInterval: 15_000,
+  });
+
+/** Equal findings as the group of each host that has them. */
+export const byHost = (e: Schemas["EqualGroup"]) => (e.members ?? []).map((m) => ({ ...e, host: m.host, report: m.report, count: m.count }));
+
+/** Groups of findings, equal ones of all hosts as one. */
+export const useEqual = (application: string, enabled: boolean) =>
+  useQuery({ queryKey: ["drift", application, "equal"], enabled, queryFn: () => body(api.GET(`${v1}/drift/equal`, { params: { query: { application } } })), refetchInterval: 30_000 });
 
 export const useFindings = (report: string, group: string, enabled: boolean) =>
   useQuery({
@@ -47,8 +60,16 @@ export const useCauses = (application: string) =>
 export const useWaivers = (application: string, all: boolean) =>
   useQuery({ queryKey: ["waivers", application, all], queryFn: () => body(api.GET(`${v1}/waivers`, { params: { query: { application, all } } })) });
 
-export const usePlans = () =>
-  useQuery({ queryKey: ["plans"], queryFn: () => body(api.GET(`${v1}/plans`)), refetchInterval: 10_000 });
+export const planStates = ["draft", "in review", "approved", "declined", "running", "halted", "finished"] as const;
+
+export const usePlans = (state?: (typeof planStates)[number]) =>
+  useInfiniteQuery({
+    queryKey: ["plans", state],
+    initialPageParam: "",
+    queryFn: ({ pageParam }) => body(api.GET(`${v1}/plans`, { params: { query: { ...(state ? { state } : {}), ...(pageParam ? { after: pageParam } : {}) } } })),
+    getNextPageParam: (last) => last.next || undefined,
+    refetchInterval: 10_000,
+  });
 
 export const usePlan = (id: string) =>
   useQuery({ queryKey: ["plan", id], queryFn: () => body(api.GET(`${v1}/plans/{id}`, { params: { path: { id } } })) });
@@ -57,7 +78,13 @@ export const useRun = (id: string) =>
   useQuery({ queryKey: ["run", id], queryFn: () => body(api.GET(`${v1}/runs/{id}`, { params: { path: { id } } })) });
 
 export const useRuns = () =>
-  useQuery({ queryKey: ["runs"], queryFn: () => body(api.GET(`${v1}/runs`)), refetchInterval: 10_000 });
+  useInfiniteQuery({
+    queryKey: ["runs"],
+    initialPageParam: "",
+    queryFn: ({ pageParam }) => body(api.GET(`${v1}/runs`, { params: { query: pageParam ? { after: pageParam } : {} } })),
+    getNextPageParam: (last) => last.next || undefined,
+    refetchInterval: 10_000,
+  });
 
 export const useResults = (id: string, enabled: boolean) =>
   useQuery({ queryKey: ["results", id], enabled, queryFn: () => body(api.GET(`${v1}/runs/{id}/results`, { params: { path: { id } } })) });
@@ -92,6 +119,20 @@ export const useTurnover = (from: string, to: string) =>
 
 export const useSnapshots = () =>
   useQuery({ queryKey: ["snapshots"], queryFn: () => body(api.GET(`${v1}/snapshots`)), refetchInterval: 10_000 });
+
+/** The newest snapshots of an application or a host. */
+export const useSnapshotsOf = (query: { application?: string; host?: string }, limit = 200) =>
+  useQuery({ queryKey: ["snapshots", query, limit], enabled: Boolean(query.application || query.host), queryFn: () => body(api.GET(`${v1}/snapshots`, { params: { query: { ...query, limit } } })) });
+
+/** Snapshots of an application, of a host, or all, page by page. */
+export const useSnapshotPages = (application: string, host: string) =>
+  useInfiniteQuery({
+    queryKey: ["snapshots", "pages", application, host],
+    initialPageParam: "",
+    queryFn: ({ pageParam }) => body(api.GET(`${v1}/snapshots`, { params: { query: { ...(application ? { application } : {}), ...(host ? { host } : {}), ...(pageParam ? { after: pageParam } : {}) } } })),
+    getNextPageParam: (last) => last.next || undefined,
+    refetchInterval: 10_000,
+  });
 
 export const useSnapshot = (id: string) =>
   useQuery({ queryKey: ["snapshot", id], queryFn: () => body(api.GET(`${v1}/snapshots/{id}`, { params: { path: { id } } })) });

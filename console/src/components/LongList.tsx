@@ -9,17 +9,17 @@ export function LongList<T>({ label, items, keyOf, row, more, estimate = 46, cla
   items: readonly T[];
   keyOf: (item: T) => string;
   row: (item: T, index: number) => ReactNode;
-  more: More;
+  more?: More; // a list that is whole has none
   estimate?: number;
   className?: string;
 }) {
   const box = useRef<HTMLDivElement>(null);
   const rows = useVirtualizer({ count: items.length, getScrollElement: () => box.current, estimateSize: () => estimate, overscan: 12 });
   const shown = rows.getVirtualItems();
-  const { hasNextPage, isFetchingNextPage, fetchNextPage } = more;
+  const { hasNextPage = false, isFetchingNextPage = false, fetchNextPage } = more ?? {};
   const end = shown.at(-1)?.index ?? 0;
   useEffect(() => {
-    if (hasNextPage && !isFetchingNextPage && end > items.length - 50) void fetchNextPage();
+    if (hasNextPage && !isFetchingNextPage && end > items.length - 50) void fetchNextPage?.();
   }, [hasNextPage, isFetchingNextPage, fetchNextPage, end, items.length]);
   return (
     <div ref={box} className={`overflow-auto border-y border-line ${className}`} tabIndex={0} role="region" aria-label={label}>

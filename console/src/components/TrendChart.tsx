@@ -1,10 +1,12 @@
 import type { Trend } from "../api/client";
 
+type Point = Pick<NonNullable<Trend["points"]>[number], "at" | "report" | "edition" | "findings" | "opens" | "closes">;
+
 const wide = 720;
 const high = 190;
-const left = 52;
+const left = 64;
 const foot = 26;
-const right = 118;
+const right = 140;
 
 const day = new Intl.DateTimeFormat(undefined, { month: "short", day: "numeric" });
 const clock = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit" });
@@ -22,8 +24,7 @@ const lines = [
 ] as const;
 
 /** How findings went on one host; each line is told apart by shape and name, too. */
-export function TrendChart({ trend }: { trend: Trend }) {
-  const points = trend.points ?? [];
+export function TrendChart({ of, points }: { of: string; points: readonly Point[] }) {
   const from = new Date(points[0]!.at).getTime();
   const to = new Date(points.at(-1)!.at).getTime();
   const top = ceiling(Math.max(...points.map((p) => p.findings), 4));
@@ -35,7 +36,7 @@ export function TrendChart({ trend }: { trend: Trend }) {
   const names = lines.map((l) => ({ ...l, at: y(last[l.of]) })).toSorted((a, b) => a.at - b.at);
   for (let i = 1; i < names.length; i++) names[i]!.at = Math.max(names[i]!.at, names[i - 1]!.at + 15);
   return (
-    <svg viewBox={`0 0 ${wide} ${high}`} className="w-full max-w-3xl" role="img" aria-label={`Findings on ${trend.host}: ${points[0]!.findings} at first, ${last.findings} at last, of these ${last.opens} open and ${last.closes} close`}>
+    <svg viewBox={`0 0 ${wide} ${high}`} className="w-full max-w-3xl" role="img" aria-label={`Findings on ${of}: ${points[0]!.findings} at first, ${last.findings} at last, of these ${last.opens} open and ${last.closes} close`}>
       {[0, top / 2, top].map((n) => (
         <g key={n}>
           <line x1={left} x2={wide - right} y1={y(n)} y2={y(n)} stroke="var(--color-line)" />

@@ -9,6 +9,7 @@ import { StateWord } from "../components/StateWord";
 import { Table } from "../components/Table";
 import { Tabs } from "../components/Tabs";
 import { Time } from "../components/Time";
+import { Title } from "../components/Title";
 import { Effect } from "./baseline/Effect";
 import { Explain } from "./baseline/Explain";
 
@@ -60,7 +61,7 @@ export default function Baseline({ me }: { me: Person }) {
   return (
     <>
       <div className="mb-3 flex flex-wrap items-baseline gap-x-6">
-        <h1 className="font-bold">Baseline of {application}</h1>
+        <Title text={`Baseline of ${application}`} className="" />
         <Link to={`/drift/${application}`}>its drift</Link>
       </div>
       <Tabs

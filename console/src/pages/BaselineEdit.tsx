@@ -1,11 +1,13 @@
 import type { CompletionContext } from "@codemirror/autocomplete";
 import { useCallback, useMemo, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import { listing, useCheck, useEdition, useEditions, useNames, usePreview, useSchema, useSnapshotsOf, useUpload } from "../api/baselines";
+import { listing, useCheck, useEdition, useEditions, useNames, usePreview, useSchema, useUpload } from "../api/baselines";
+import { useSnapshotsOf } from "../api/queries";
 import type { Person, Schemas } from "../api/client";
 import { Button } from "../components/Button";
 import { Command } from "../components/Command";
 import { Note } from "../components/Note";
+import { Title } from "../components/Title";
 import { useSettled } from "../components/useSettled";
 import { complete } from "./baseline/complete";
 import { Derive } from "./baseline/Derive";
@@ -61,7 +63,7 @@ function Desk({ application, start, me }: { application: string; start: string; 
   const upload = useUpload();
   const navigate = useNavigate();
   const name = check.data?.application ?? (application === "new" ? "" : application);
-  const snapshots = useSnapshotsOf(name);
+  const snapshots = useSnapshotsOf({ application: name }, 50);
   const snapshot = snapshots.data?.items?.find((s) => s.state === "ready")?.id ?? "";
   const names = useNames(snapshot);
   const schema = useSchema();
@@ -88,7 +90,7 @@ function Desk({ application, start, me }: { application: string; start: string; 
   return (
     <>
       <div className="mb-3 flex flex-wrap items-center gap-x-6 gap-y-2">
-        <h1 className="font-bold">{application === "new" ? "A new baseline" : `Baseline of ${application}`}</h1>
+        <Title text={application === "new" ? "A new baseline" : `Baseline of ${application}`} className="" />
         {application === "new" ? null : <Link to={`/baselines/${application}`}>editions</Link>}
         {author ? (
           <div className="ml-auto flex flex-wrap gap-2">

@@ -4,6 +4,7 @@ import { useApplications } from "../api/queries";
 import { Command } from "../components/Command";
 import { Note } from "../components/Note";
 import { Table } from "../components/Table";
+import { Title } from "../components/Title";
 
 /** What should be: every application with its baseline. */
 export default function Baselines({ me }: { me: Person }) {
@@ -11,7 +12,7 @@ export default function Baselines({ me }: { me: Person }) {
   const author = me.roles?.includes("author") ?? false;
   return (
     <>
-      <h1 className="mb-4 font-bold">Baselines</h1>
+      <Title text="Baselines" />
       <Note error={apps.error} />
       {apps.data?.items?.length === 0 ? <Note>Nothing is declared yet. Begin with a host that is right: a draft is written from what is there.<Command text="idletally baseline derive APPLICATION HOST" /></Note> : null}
       <Table label="Baselines" columns={["Application", "Title", "Published", "Hosts"]}>

@@ -8,6 +8,7 @@ import { Note } from "../components/Note";
 import { Table } from "../components/Table";
 import { TallyGrid } from "../components/TallyGrid";
 import { quoted } from "../api/look";
+import { Title } from "../components/Title";
 import { useSettled } from "../components/useSettled";
 
 const forms = [
@@ -165,7 +166,7 @@ function EntriesPart() {
 export default function Calculate() {
   return (
     <>
-      <h1 className="mb-4 font-bold">Calculate</h1>
+      <Title text="Calculate" />
       <div className="space-y-10">
         <ModePart />
         <ChangePart />

@@ -1,26 +1,40 @@
+import { useMemo } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import type { Person } from "../api/client";
-import { useDrift } from "../api/queries";
+import { useOverview } from "../api/find";
+import { byHost, useDrift, useEqual } from "../api/queries";
 import { Command } from "../components/Command";
 import { Note } from "../components/Note";
 import { Tabs } from "../components/Tabs";
 import { Time } from "../components/Time";
+import { Title } from "../components/Title";
 import { useBasket } from "./drift/basket";
 import { BasketBar } from "./drift/BasketBar";
 import { Causes } from "./drift/Causes";
+import { EqualGroups } from "./drift/EqualGroups";
 import { Folders } from "./drift/Folders";
 import { Groups } from "./drift/Groups";
+import { HostChoice } from "./drift/HostChoice";
+import { OpenPlans } from "./drift/OpenPlans";
 import { OverTime } from "./drift/OverTime";
 import { Waivers } from "./drift/Waivers";
+
+/** From so many hosts on equal findings of all hosts are one line. */
+const manyHosts = 12;
 
 /** What differs from the baseline: as groups, by folder, over time, and why it comes back. */
 export default function Drift({ me }: { me: Person }) {
   const { application = "" } = useParams();
   const [search, setSearch] = useSearchParams();
-  const drift = useDrift(application);
-  const own = useBasket(application, drift.data?.groups ?? []);
-  const basket = me.roles?.includes("author") ? own : undefined;
   const host = search.get("host") ?? "";
+  const standing = useOverview().data?.applications?.find((a) => a.name === application);
+  // Of many hosts each by itself is too much to look at: equal findings of all are one there.
+  const many = !host && (standing?.hosts ?? 0) > manyHosts;
+  const drift = useDrift(application, host, standing !== undefined && !many);
+  const equal = useEqual(application, many);
+  const spread = useMemo(() => equal.data?.items?.flatMap(byHost) ?? [], [equal.data]);
+  const own = useBasket(application, many ? spread : (drift.data?.groups ?? []));
+  const basket = me.roles?.includes("author") ? own : undefined;
   const set = (changes: Record<string, string>) => {
     const next = new URLSearchParams(search);
     for (const [name, value] of Object.entries(changes)) {
@@ -29,12 +43,12 @@ export default function Drift({ me }: { me: Person }) {
     }
     setSearch(next, { replace: true });
   };
-  const reports = (drift.data?.reports ?? []).filter((r) => !host || r.host === host);
-  const groups = (drift.data?.groups ?? []).filter((g) => !host || g.host === host);
+  const reports = drift.data?.reports ?? [];
+  const groups = drift.data?.groups ?? [];
   return (
     <>
       <div className="mb-1 flex flex-wrap items-baseline gap-x-6">
-        <h1 className="font-bold">Drift of {application}</h1>
+        <Title text={`Drift of ${application}`} className="" />
         <Link to={`/baselines/${application}`}>its baseline</Link>
       </div>
       <Note error={drift.error} />
@@ -46,13 +60,11 @@ export default function Drift({ me }: { me: Person }) {
           </li>
         ))}
       </ul>
-      <label className="mb-3 block">Host{" "}
-        <select className="box" value={host} onChange={(e) => set({ host: e.target.value, at: "" })}>
-          <option value="">all</option>
-          {drift.data?.reports?.map((r) => <option key={r.host}>{r.host}</option>)}
-        </select>
-      </label>
+      <OpenPlans application={application} />
+      {standing ? <HostChoice standing={standing} host={host} choose={(h) => set({ host: h, at: "" })} /> : null}
+      {many && standing ? <EqualGroups application={application} standing={standing} equal={equal.data?.items ?? []} error={equal.error} pending={equal.isPending} basket={basket} /> : null}
       {drift.data?.reports?.length === 0 ? <Note>No host was looked at yet.<Command text={`idletally snapshot take ${application}`} /></Note> : null}
+      {many ? null : (
       <Tabs
         at={search.get("tab") ?? ""}
         go={(tab) => set({ tab })}
@@ -64,6 +76,7 @@ export default function Drift({ me }: { me: Person }) {
           { key: "waivers", name: "Accepted", panel: <Waivers application={application} host={host} me={me} /> },
         ]}
       />
+      )}
       {basket ? <BasketBar application={application} basket={basket} reports={drift.data?.reports ?? []} /> : null}
     </>
   );

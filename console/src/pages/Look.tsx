@@ -7,22 +7,27 @@ import { Crumbs } from "../components/Crumbs";
 import { Note } from "../components/Note";
 import { Tabs } from "../components/Tabs";
 import { Time } from "../components/Time";
+import { Title } from "../components/Title";
 import { Below } from "./look/Below";
 import { Content } from "./look/Content";
 import { Fresh } from "./look/Fresh";
 import { Permissions } from "./look/Permissions";
 import { Source } from "./look/Source";
+import { Times } from "./look/Times";
 import { Try } from "./look/Try";
 import { Who } from "./look/Who";
 import { WhoCan } from "./look/WhoCan";
 
-function Taken({ id }: { id: string }) {
+function Taken({ look, id }: { look: Look; id: string }) {
   const s = useSnapshot(id).data;
   if (!s) return <p className="mt-2 text-sm text-muted">&nbsp;</p>;
   return (
-    <p className="mt-2 text-sm text-muted">
-      {s.application} on {s.host} as of <Time at={s.taken} />: {s.paths.toLocaleString()} paths, {s.gaps} not read. Root hash <code>{s.root?.slice(0, 16)}</code>
-    </p>
+    <div className="mt-2 flex flex-wrap items-baseline gap-x-4 text-sm text-muted">
+      <span>
+        <Link to={`/drift/${s.application}?host=${s.host}`}>{s.application}</Link> on <Link to={`/hosts/${s.host}`}>{s.host}</Link> as of <Time at={s.taken} />: {s.paths.toLocaleString()} paths, {s.gaps} not read. Root hash <code>{s.root?.slice(0, 16)}</code>
+      </span>
+      <Times look={look} of={s} />
+    </div>
   );
 }
 
@@ -55,7 +60,7 @@ function PathPart({ look, me }: { look: Look; me: Person }) {
     },
     { key: "who", name: "Who can", panel: <WhoCan look={look} sight={s} /> },
     ...(s.kind === "folder" ? [{ key: "below", name: "Below it", panel: <Below look={look} path={s.path} /> }] : []),
-    ...(look.where.host && me.roles?.includes("operator") ? [{ key: "try", name: "Try it", panel: <Try key={`${look.account} ${s.path}`} host={look.where.host} account={look.account} path={s.path} /> }] : []),
+    ...(look.where.host && me.roles?.includes("operator") ? [{ key: "try", name: "Try it", panel: <Try key={`${look.account} ${s.path}`} host={look.where.host} account={look.account} path={s.path} share={s.access?.inheritance !== undefined} /> }] : []),
   ];
   return (
     <section aria-label="The path">
@@ -72,9 +77,9 @@ export default function LookPage({ me }: { me: Person }) {
   const folder = kind === undefined ? undefined : kind === "folder" ? look.path : folderOf(look.path);
   return (
     <>
-      <h1 className="mb-3 font-bold">Look</h1>
+      <Title text="Look" className="mb-3" />
       <Source key={`${look.path} ${look.account}`} look={look} />
-      {snapshot ? <Taken id={snapshot} /> : host ? <p className="mt-2 text-sm text-muted">Asked of {host} itself, now.</p> : null}
+      {snapshot ? <Taken look={look} id={snapshot} /> : host ? <p className="mt-2 text-sm text-muted">Asked of {host} itself, now.</p> : null}
       {look.account && (host ?? snapshot) ? <Who where={look.where} name={look.account} /> : null}
       {!host && !snapshot ? <Note>Choose a host to ask it as it is now, or a snapshot to ask what was. Paths, access entries and who can do what are answered alike.</Note> : null}
       {host && !look.path ? <Roots look={look} host={host} /> : null}

@@ -10,6 +10,7 @@ import { EffectMark } from "../components/EffectMark";
 import { Note } from "../components/Note";
 import { StateWord } from "../components/StateWord";
 import { Time } from "../components/Time";
+import { Title } from "../components/Title";
 import { Decide } from "./plan/Decide";
 import { Remarks } from "./plan/Remarks";
 import { Steps } from "./plan/Steps";
@@ -54,10 +55,10 @@ export default function PlanPage({ me }: { me: Person }) {
   if (!plan) return <Note error={query.error} />;
   return (
     <>
-      <h1 className="mb-2 font-bold">{plan.title}</h1>
+      <Title text={plan.title} className="mb-2" />
       <p className="flex flex-wrap items-baseline gap-x-3 text-sm text-muted">
         <StateWord state={plan.state} />
-        <span>{plan.kind} of {plan.application}</span>
+        <span>{plan.kind} of <Link to={`/drift/${plan.application}`}>{plan.application}</Link></span>
         <span>by {plan.author}, <Time at={plan.created} /></span>
         {plan.decided_by ? <span>decided by {plan.decided_by}, <Time at={plan.decided} /></span> : null}
         {plan.expires ? <span>good until <Time at={plan.expires} /></span> : null}

@@ -1,19 +1,30 @@
-import { Link } from "react-router";
-import { usePlans } from "../api/queries";
+import { Link, useSearchParams } from "react-router";
+import { planStates, usePlans } from "../api/queries";
+import { More } from "../components/More";
 import { Note } from "../components/Note";
 import { StateWord } from "../components/StateWord";
 import { Table } from "../components/Table";
 import { Time } from "../components/Time";
+import { Title } from "../components/Title";
 
 export default function Plans() {
-  const plans = usePlans();
+  const [search, setSearch] = useSearchParams();
+  const state = planStates.find((s) => s === search.get("state"));
+  const plans = usePlans(state);
+  const items = plans.data?.pages.flatMap((p) => p.items ?? []) ?? [];
   return (
     <>
-      <h1 className="mb-4 font-bold">Plans</h1>
+      <Title text="Plans" />
       <Note error={plans.error} />
-      {plans.data?.items?.length === 0 ? <Note>No plan yet. Choose findings of an application, and draft one.</Note> : null}
+      <label className="mb-3 block">State{" "}
+        <select className="box" value={state ?? ""} onChange={(e) => setSearch(e.target.value ? { state: e.target.value } : {}, { replace: true })}>
+          <option value="">all</option>
+          {planStates.map((s) => <option key={s}>{s}</option>)}
+        </select>
+      </label>
+      {plans.data && items.length === 0 ? <Note>{state ? `No plan is ${state}.` : "No plan yet. Choose findings of an application, and draft one."}</Note> : null}
       <Table label="Plans" columns={["Plan", "State", "Kind", "Application", { name: "Steps", figure: true }, "Author", "Decided by", "Drafted"]}>
-            {plans.data?.items?.map((p) => (
+            {items.map((p) => (
               <tr key={p.id}>
                 <td><Link to={`/plans/${p.id}`}>{p.title}</Link></td>
                 <td><StateWord state={p.state} /></td>
@@ -26,6 +37,7 @@ export default function Plans() {
               </tr>
             ))}
       </Table>
+      <More of={plans} />
     </>
   );
 }

@@ -7,6 +7,7 @@ import { Button } from "../components/Button";
 import { Command } from "../components/Command";
 import { Note } from "../components/Note";
 import { Time } from "../components/Time";
+import { Title } from "../components/Title";
 import { Waves } from "../components/Waves";
 import { quoted } from "../api/look";
 import { BackToRun } from "./putback/BackToRun";
@@ -34,14 +35,14 @@ export default function PutBack({ me }: { me: Person }) {
   };
   const source = (name: "run" | "snapshot", id: string) => setSearch({ [name]: id }, { replace: true });
   const paths = listed(text);
-  const ended = (runs.data?.items ?? []).filter((r) => r.state !== "running");
+  const ended = (runs.data?.pages[0]?.items ?? []).filter((r) => r.state !== "running");
   const taken = (snapshots.data?.items ?? []).filter((s) => s.state === "ready");
   const hosts = ended.find((r) => r.id === run)?.hosts?.map((h) => h.host) ?? [];
   const on = chosen.length ? hosts.filter((h) => chosen.includes(h)) : hosts;
-  if (!me.roles?.includes("author")) return <><h1 className="mb-4 font-bold">Put back</h1><Note>Drafting plans needs the role author. Ask somebody who has it.</Note></>;
+  if (!me.roles?.includes("author")) return <><Title text="Put back" /><Note>Drafting plans needs the role author. Ask somebody who has it.</Note></>;
   return (
     <>
-      <h1 className="mb-1 font-bold">Put back</h1>
+      <Title text="Put back" className="mb-1" />
       <p className="mb-4 text-sm text-muted">What comes of this is a plan: somebody else looks at it before anything changes, and it keeps originals of its own.</p>
       <ol className="grid gap-6">
         <li>

@@ -9,6 +9,7 @@ import { Note } from "../components/Note";
 import { StateWord } from "../components/StateWord";
 import { Table } from "../components/Table";
 import { Time } from "../components/Time";
+import { Title } from "../components/Title";
 import { Originals } from "./run/Originals";
 
 /** Follows a run by server-sent events, for as long as it goes on. */
@@ -42,7 +43,7 @@ export default function RunPage({ me }: { me: Person }) {
   const may = (role: string) => me.roles?.includes(role) ?? false;
   return (
     <>
-      <h1 className="mb-2 font-bold">Run: {run.title}</h1>
+      <Title text={`Run: ${run.title}`} className="mb-2" />
       <p className="flex flex-wrap items-baseline gap-x-3 text-sm text-muted" aria-live="polite">
         <StateWord state={run.state} />
         <span>started by {run.started_by}, <Time at={run.started} /></span>

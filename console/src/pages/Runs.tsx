@@ -1,19 +1,22 @@
 import { Link } from "react-router";
 import { useRuns } from "../api/queries";
+import { More } from "../components/More";
 import { Note } from "../components/Note";
 import { StateWord } from "../components/StateWord";
 import { Table } from "../components/Table";
 import { Time } from "../components/Time";
+import { Title } from "../components/Title";
 
 export default function Runs() {
   const runs = useRuns();
+  const items = runs.data?.pages.flatMap((p) => p.items ?? []) ?? [];
   return (
     <>
-      <h1 className="mb-4 font-bold">Runs</h1>
+      <Title text="Runs" />
       <Note error={runs.error} />
-      {runs.data?.items?.length === 0 ? <Note>Nothing has run yet. An approved plan can.</Note> : null}
+      {runs.data && items.length === 0 ? <Note>Nothing has run yet. An approved plan can.</Note> : null}
       <Table label="Runs" columns={["Plan", "State", "Hosts", { name: "Done", figure: true }, { name: "Refused or skipped", figure: true }, "By", "Started"]}>
-            {runs.data?.items?.map((r) => (
+            {items.map((r) => (
               <tr key={r.id}>
                 <td><Link to={`/runs/${r.id}`}>{r.title}</Link></td>
                 <td><StateWord state={r.state} /></td>
@@ -25,6 +28,7 @@ export default function Runs() {
               </tr>
             ))}
       </Table>
+      <More of={runs} />
     </>
   );
 }

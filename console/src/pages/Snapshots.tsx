@@ -1,21 +1,49 @@
-import { Link } from "react-router";
+import { useState } from "react";
+import { Link, useSearchParams } from "react-router";
 import type { Person } from "../api/client";
-import { useSnapshots } from "../api/queries";
+import { useOverview } from "../api/find";
+import { useSnapshotPages } from "../api/queries";
+import { Button } from "../components/Button";
+import { More } from "../components/More";
 import { Note } from "../components/Note";
 import { StateWord } from "../components/StateWord";
 import { Table } from "../components/Table";
 import { Time } from "../components/Time";
+import { Title } from "../components/Title";
 
 export default function Snapshots({ me }: { me: Person }) {
   const author = me.roles?.includes("author") ?? false;
-  const snaps = useSnapshots();
+  const [search, setSearch] = useSearchParams();
+  const application = search.get("application") ?? "";
+  const host = search.get("host") ?? "";
+  const applications = useOverview().data?.applications ?? [];
+  const [name, setName] = useState(host);
+  const snaps = useSnapshotPages(application, host);
+  const items = snaps.data?.pages.flatMap((p) => p.items ?? []) ?? [];
+  const set = (changes: Record<string, string>) => setSearch(Object.fromEntries(Object.entries({ application, host, ...changes }).filter(([, v]) => v)), { replace: true });
   return (
     <>
-      <h1 className="mb-4 font-bold">Snapshots</h1>
+      <Title text="Snapshots" />
       <Note error={snaps.error} />
-      {snaps.data?.items?.length === 0 ? <Note>No snapshot yet. The overview asks for one with “Look again”.</Note> : null}
+      <form
+        className="mb-3 flex flex-wrap items-end gap-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          set({ host: name.trim() });
+        }}
+      >
+        <label className="text-sm">Application
+          <select className="box mt-0.5 block" value={application} onChange={(e) => set({ application: e.target.value })}>
+            <option value="">all</option>
+            {applications.map((a) => <option key={a.name}>{a.name}</option>)}
+          </select>
+        </label>
+        <label className="text-sm">Host<input className="box mt-0.5 block w-48" placeholder="all" spellCheck={false} value={name} onChange={(e) => setName(e.target.value)} /></label>
+        <Button type="submit">Show</Button>
+      </form>
+      {snaps.data && items.length === 0 ? <Note>{application || host ? "None of these." : "No snapshot yet. The page of a host asks for one with “Look again”."}</Note> : null}
       <Table label="Snapshots" columns={["Taken", "Application", "Host", "State", { name: "Paths", figure: true }, { name: "Gaps", figure: true }, "Root hash", "Asked for by", { name: "What can be done", hidden: true }]}>
-            {snaps.data?.items?.map((s) => (
+            {items.map((s) => (
               <tr key={s.id}>
                 <td>{s.state === "ready" ? <Link to={`/look?snapshot=${s.id}`}><Time at={s.taken} /></Link> : <Time at={s.created} />}</td>
                 <td>{s.application}</td>
@@ -29,6 +57,7 @@ export default function Snapshots({ me }: { me: Person }) {
               </tr>
             ))}
       </Table>
+      <More of={snaps} />
     </>
   );
 }

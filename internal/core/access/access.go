@@ -79,13 +79,16 @@ func For(k perm.Kind) []Operation {
 	return []Operation{Read, Write, Delete, Rename, Change, Own}
 }
 
-// A Mount is what the file system that a path lies on withholds from everybody.
+// A Mount is what the file system that a path lies on withholds from everybody; or a share, from those whom its own
+// list does not let through.
 type Mount struct {
 	At       pathname.Path `json:"at,omitempty" doc:"Where it is mounted"`
 	ReadOnly bool          `json:"read_only,omitempty"`
 	NoExec   bool          `json:"no_exec,omitempty"`
 	NoSUID   bool          `json:"no_suid,omitempty"`
 	NoDev    bool          `json:"no_dev,omitempty"`
+	Share    perm.Set      `json:"share,omitzero"`  // the share's own list; zero where it is not known
+	Hides    bool          `json:"hides,omitempty"` // the share shows nobody what they cannot read
 }
 
 // Words names what a mount withholds.
@@ -93,7 +96,7 @@ func (m Mount) Words() (out []string) {
 	for _, x := range []struct {
 		on   bool
 		word string
-	}{{m.ReadOnly, "read-only"}, {m.NoExec, "no-exec"}, {m.NoSUID, "no-suid"}, {m.NoDev, "no-dev"}} {
+	}{{m.ReadOnly, "read-only"}, {m.NoExec, "no-exec"}, {m.NoSUID, "no-suid"}, {m.NoDev, "no-dev"}, {m.Hides, "hides what cannot be read"}} {
 		if x.on {
 			out = append(out, x.word)
 		}

@@ -15,6 +15,7 @@ const (
 	ByNoList      Code = "no list"         // everybody may do everything
 	ByDeleteChild Code = "delete children" // the folder's list grants it, whatever the path's own says
 	ByTraverse    Code = "passing"         // servers let everybody pass through folders
+	ByShareList   Code = "share list"      // the share's own list does not let it through
 )
 
 // shareRuling is what decided on a share.
@@ -25,12 +26,13 @@ type shareRuling struct {
 }
 
 type ntAsker struct {
-	token ntsd.Token
-	known map[perm.Set]*ntsd.Descriptor
+	token  ntsd.Token
+	known  map[perm.Set]*ntsd.Descriptor
+	shares map[perm.Set]ntsd.Mask // what the lists of shares let through
 }
 
 func newNTAsker(s Subject) ntAsker {
-	a := ntAsker{known: map[perm.Set]*ntsd.Descriptor{}}
+	a := ntAsker{known: map[perm.Set]*ntsd.Descriptor{}, shares: map[perm.Set]ntsd.Mask{}}
 	if sid, ok := s.ID.SID(); ok {
 		a.token.User = sid
 	}
@@ -57,6 +59,39 @@ func (a *ntAsker) of(s perm.Set) *ntsd.Descriptor {
 	return d
 }
 
+// through is what a share lets through. Of one whose list is not known that is everything.
+func (a *ntAsker) through(m *Mount) ntsd.Mask {
+	if m.Share.IsZero() {
+		return ntsd.Full
+	}
+	mask, ok := a.shares[m.Share]
+	if !ok {
+		mask = ntsd.Full
+		if d, fine := perm.NTOf(m.Share); fine {
+			mask = d.Maximum(a.token)
+		}
+		if len(a.shares) >= maxKnown {
+			clear(a.shares)
+		}
+		a.shares[m.Share] = mask
+	}
+	return mask
+}
+
+// shown is what a share that hides asks for: all that reading takes, but for waiting.
+const shown = ntsd.ReadSet &^ ntsd.Synchronize
+
+// Sees says whether a listing shows the last place of a way to the asker, who may list the folder that it is in. Only on a share that
+// hides what somebody cannot read that is a question.
+func (a *Asker) Sees(w Way) bool {
+	p := &w[len(w)-1]
+	if !p.Mount.Hides || p.Set.Scheme() != perm.SchemeNT {
+		return true
+	}
+	d := a.nt.of(p.Set)
+	return d != nil && d.Maximum(a.nt.token)&a.nt.through(&p.Mount)&shown == shown
+}
+
 // rightFor is what an operation takes of the path's own list.
 var rightFor = map[Operation]ntsd.Mask{Read: ntsd.ReadData, List: ntsd.ReadData, Write: ntsd.WriteData, Create: ntsd.WriteData, Execute: ntsd.Execute,
 	Delete: ntsd.Delete, Rename: ntsd.Delete, Change: ntsd.WriteDAC, Own: ntsd.WriteOwner}
@@ -66,11 +101,15 @@ func (a *ntAsker) decide(folder, at *Place, op Operation) verdict {
 	if d == nil {
 		return verdict{code: ByUnread}
 	}
+	through := a.through(&at.Mount)
 	if op == Enter {
+		if through&(ntsd.ReadData|ntsd.Execute|ntsd.ReadAttributes) == 0 { // who gets nothing from a share is not let in at all
+			return verdict{code: ByShareList, share: shareRuling{kind: at.Kind, rights: ntsd.ReadData}}
+		}
 		return verdict{ok: true, code: ByTraverse}
 	}
 	right := rightFor[op]
-	place := ntsd.Place{Descriptor: d, Share: ntsd.Full}
+	place := ntsd.Place{Descriptor: d, Share: through}
 	var above *ntsd.Descriptor
 	if folder != nil {
 		above = a.of(folder.Set)
@@ -107,6 +146,8 @@ func (a *ntAsker) say(v ntsd.Verdict, k perm.Kind, d *ntsd.Descriptor, right nts
 		out.code, out.folder = ByDeleteChild, true
 	case ntsd.ByPrivilege:
 		out.code = ByPrivilege
+	case ntsd.ByShare:
+		out.code = ByShareList
 	default:
 		out.code = ByNoEntry
 	}
@@ -127,6 +168,8 @@ func shareSentence(v verdict, it, who string, d *perm.Directory) string {
 		return it + " has no list: everybody may do everything"
 	case ByDeleteChild:
 		return it + " grants " + who + " to delete what is in it, whatever the path's own list says"
+	case ByShareList:
+		return "the share's own list does not let " + who + " " + rights + ", whatever the list of " + it + " says"
 	case ByTraverse:
 		return "file servers let everybody who signs in pass through folders to what they may reach"
 	}

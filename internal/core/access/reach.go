@@ -114,7 +114,15 @@ type Reach struct {
 	Behind bool
 	After  string // paths are listed from here on
 	Limit  int    // how many paths are listed
+	Weigh  bool   // says of each entry of the folder how much of what is in it is held
 	Names  *perm.Directory
+}
+
+// A Weight is how much somebody holds of an entry of a folder with all that is in it.
+type Weight struct {
+	Path         pathname.Path
+	Kind         perm.Kind
+	Held, Looked int64
 }
 
 // A Tally is what a Reach found.
@@ -130,6 +138,7 @@ type Tally struct {
 	Groups  []Equal       `json:"groups" doc:"Paths with equal permissions, many first"`
 	Paths   []Reached     `json:"paths"`
 	Next    pathname.Path `json:"next,omitempty" doc:"Give it as after to get what follows"`
+	Weights []Weight      `json:"weights,omitempty"` // where they were asked for, the heaviest first
 }
 
 // Equal is paths with the same permissions.
@@ -177,6 +186,35 @@ type reach struct {
 	last    group // and where it is kept: neighbours are mostly alike
 	lastAt  *Equal
 	path    []byte
+	weights map[string]*Weight // by the entry of the folder that was asked about
+	under   int                // where in a path that entry begins
+	weighed *Weight            // the last: neighbours lie in the same
+}
+
+// maxWeights bounds how many entries are weighed.
+const maxWeights = 2000
+
+// weigh counts a path for the entry of the folder that it lies in.
+func (r *reach) weigh(k perm.Kind, held bool) {
+	end := len(r.path)
+	if r.Under == "" { // each root by itself
+		end = r.under
+	} else if end <= r.under {
+		return
+	} else if i := bytes.IndexByte(r.path[r.under:], '/'); i >= 0 {
+		end = r.under + i
+	}
+	w := r.weighed
+	if w == nil || string(w.Path) != string(r.path[:end]) {
+		if w = r.weights[string(r.path[:end])]; w == nil {
+			w = &Weight{Path: pathname.Path(r.path[:end]), Kind: k}
+			r.weights[string(w.Path)] = w
+		}
+		r.weighed = w
+	}
+	if w.Looked++; held {
+		w.Held++
+	}
 }
 
 // maxGroups bounds the groups that are kept apart.
@@ -218,6 +256,15 @@ func (s Snapshot) Ask(ctx context.Context, q Reach) (Tally, error) {
 	for _, g := range r.groups {
 		r.tally.Groups = append(r.tally.Groups, *g)
 	}
+	for _, w := range r.weights {
+		if w.Held > 0 {
+			r.tally.Weights = append(r.tally.Weights, *w)
+		}
+	}
+	slices.SortFunc(r.tally.Weights, func(a, b Weight) int {
+		return cmp.Or(-cmp.Compare(a.Held, b.Held), pathname.Compare(string(a.Path), string(b.Path)))
+	})
+	r.tally.Weights = r.tally.Weights[:min(len(r.tally.Weights), maxWeights)]
 	slices.SortFunc(r.tally.Groups, func(a, b Equal) int {
 		return cmp.Or(-cmp.Compare(a.Count, b.Count), pathname.Compare(string(a.Example), string(b.Example)))
 	})
@@ -231,6 +278,12 @@ func (s Snapshot) newReach(ctx context.Context, q Reach) *reach {
 	r := &reach{Reach: q, ctx: ctx, snap: s, reader: tree.NewReader(s.Source), groups: map[group]*Equal{}, views: []view{{q.Now, nil}}}
 	if q.Then != nil {
 		r.views = append(r.views, view{q.Then, q.Suppose})
+	}
+	if q.Weigh {
+		r.weights = map[string]*Weight{}
+		if r.under = len(q.Under) + 1; q.Under == "/" {
+			r.under = 1
+		}
 	}
 	return r
 }
@@ -270,7 +323,9 @@ func (r *reach) below(at string) error {
 	if c.Node == nil && e.Kind == perm.Folder && e.Gap == tree.Whole {
 		e.Gap = tree.Refused
 	}
-	r.path = append(r.path[:0], at...)
+	if r.path = append(r.path[:0], at...); r.Under == "" {
+		r.under, r.weighed = len(at), nil
+	}
 	return r.entry(&e, c.Node, state, at == "/")
 }
 
@@ -324,6 +379,9 @@ func (r *reach) entry(e *tree.Entry, node *tree.Node, state []inside, top bool) 
 	}
 	if held[0] || held[1] {
 		r.keep(e, held)
+	}
+	if r.weights != nil {
+		r.weigh(e.Kind, held[0])
 	}
 	switch {
 	case e.Kind != perm.Folder:
@@ -406,8 +464,9 @@ func (r *reach) helper(n *tree.Node) (h *reach, half int) {
 // share divides a folder's entries: the helper asks those from half on while r asks the others.
 // What the helper found comes after what r found, as in the order of the paths.
 func (r *reach) share(h *reach, n *tree.Node, half int, state []inside) error {
-	h.path, h.tally, h.last, h.lastAt = append(h.path[:0], r.path...), Tally{}, group{}, nil
+	h.path, h.tally, h.last, h.lastAt, h.weighed, h.under = append(h.path[:0], r.path...), Tally{}, group{}, nil, nil, r.under
 	clear(h.groups)
+	clear(h.weights)
 	own, ended := slices.Clone(state), make(chan error, 1)
 	go func() { ended <- h.entries(n, half, len(n.Entries), own) }()
 	err := errors.Join(r.entries(n, 0, half, state), <-ended)
@@ -421,6 +480,14 @@ func (r *reach) add(h *reach) {
 	t := &r.tally
 	t.Looked, t.Held, t.Then, t.Gained = t.Looked+h.tally.Looked, t.Held+h.tally.Held, t.Then+h.tally.Then, t.Gained+h.tally.Gained
 	t.Lost, t.Closed, t.Unread = t.Lost+h.tally.Lost, t.Closed+h.tally.Closed, t.Unread+h.tally.Unread
+	for path, w := range h.weights {
+		if mine := r.weights[path]; mine != nil {
+			mine.Held, mine.Looked = mine.Held+w.Held, mine.Looked+w.Looked
+		} else {
+			own := *w
+			r.weights[path] = &own
+		}
+	}
 	for k, g := range h.groups {
 		mine := r.groups[k]
 		switch {

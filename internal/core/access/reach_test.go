@@ -74,7 +74,7 @@ func TestAskIsAskingEachPath(t *testing.T) {
 	for range 150 {
 		snap, ways := grown(r)
 		who := SubjectOf(names, []perm.Principal{perm.UID(0), perm.UID(1), perm.UID(2), perm.UID(3), perm.Everyone}[r.IntN(5)])
-		q := Reach{Operation: Operations[r.IntN(len(Operations))], Now: NewAsker(who), Limit: 1 << 20, Names: names, Behind: r.IntN(4) == 0}
+		q := Reach{Operation: Operations[r.IntN(len(Operations))], Now: NewAsker(who), Limit: 1 << 20, Names: names, Behind: r.IntN(4) == 0, Weigh: true}
 		switch r.IntN(3) {
 		case 1:
 			q.Then = NewAsker(SubjectOf(names, who.ID, perm.GID(12)))
@@ -140,6 +140,30 @@ func TestAskIsAskingEachPath(t *testing.T) {
 			if p.Is {
 				then++
 			}
+		}
+		weights := map[string]int64{} // by the entry of the folder that was asked about; without one, by root
+		for path, x := range want {
+			entry := "/srv/app"
+			if q.Under != "" {
+				rest, below := strings.CutPrefix(path, q.Under+"/")
+				if !below {
+					continue
+				}
+				first, _, _ := strings.Cut(rest, "/")
+				entry = pathname.Join(q.Under, first)
+			}
+			if x.Was {
+				weights[entry]++
+			}
+		}
+		for _, w := range got.Weights {
+			if weights[string(w.Path)] != w.Held || w.Looked < w.Held || w.Kind != ways[string(w.Path)][len(ways[string(w.Path)])-1].Kind {
+				t.Fatalf("under %q: %+v, want %d", q.Under, w, weights[string(w.Path)])
+			}
+			delete(weights, string(w.Path))
+		}
+		if len(weights) > 0 {
+			t.Fatalf("under %q nothing is said of %v", q.Under, weights)
 		}
 		for _, g := range got.Groups {
 			grouped += g.Count

@@ -113,3 +113,69 @@ func TestShareFaults(t *testing.T) {
 		t.Errorf("%+v", problems)
 	}
 }
+
+// Each kind of warning about shares comes of a rule that triggers exactly it; what is well declared gives none.
+func TestWarnShares(t *testing.T) {
+	id := func(rid uint32) ntsd.SID { return ntsd.NewSID(5, 21, 1, 2, 3, rid) }
+	account := func(rid uint32, name string, groups ...uint32) perm.Account {
+		a := perm.Account{ID: perm.SIDOf(id(rid)), Name: name}
+		for _, g := range groups {
+			a.Groups = append(a.Groups, perm.SIDOf(id(g)))
+		}
+		return a
+	}
+	dir := (&perm.Directory{Accounts: []perm.Account{account(1001, "stoker", 1101), account(1002, "surveyor", 1101, 1100)},
+		Groups: []perm.Account{account(1100, "surveyors"), account(1101, "crew")}}).Index()
+	set := func(sddl string) perm.Set {
+		d, err := ntsd.ParseSDDL(sddl)
+		if err != nil {
+			t.Fatal(err)
+		}
+		s, err := perm.NTSet(d)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return s
+	}
+	walk := tree(seenPath{"/charts", perm.Folder, set("O:BAD:P(A;OICI;FA;;;BA)")}, seenPath{"/charts/a", perm.Folder, set("O:BAD:AI(A;OICIID;FA;;;BA)")}, seenPath{"/charts/a/b", perm.File, set("O:BAD:AI(A;ID;FA;;;BA)")})
+	for _, c := range []struct {
+		rule  string
+		about About
+		says  string
+		shows string
+		write string
+	}{
+		{`    paths: /charts/**` + "\n" + `    grants: {at-least: ["allow everyone: full"]}`, EveryoneWrite, "may change permissions there (allow everyone: full)", "", "modify for a group"},
+		{`    paths: /charts/**` + "\n" + `    grants: {at-least: ["allow authenticated: modify"]}`, EveryoneWrite, "may write or delete there", "", "read-execute for the others"},
+		{`    paths: /charts/**` + "\n" + `    grants: {at-least: ["deny crew: write", "allow surveyors: modify"]}`, DenyMeets, "it also meets surveyor, whom this rule lets in by another group", "", "without a deny"},
+		{`    paths: /charts` + "\n    inherits: stopped\n" + `    grants: ["allow crew: modify"]`, NobodyRepairs, "only the owner could repair it", "", "full for administrators"},
+		{`    paths: /charts/a` + "\n    inherits: stopped\n" + `    grants: ["allow administrators: full"]`, InheritStops, "lies deep in the share", "/charts/a", "at the top of the share alone"},
+		{`    paths: /charts/**` + "\n" + `    grants: {at-least: ["allow S-1-5-21-1-2-3-4711: modify"]}`, NobodysNumber, "whoever is given it next", "", "the name of an account"},
+		{`    paths: /charts` + "\n    inherits: stopped\n" + `    grants: ["allow administrators: full", "allow crew: read-execute", "deny stoker: write"]`, "", "", "", ""},
+		{`    paths: /charts/**` + "\n    inherits: from above\n    grants: none", "", "", "", ""},
+		{`    paths: /charts` + "\n" + `    grants: {at-least: ["allow everyone: read-execute", "allow creator owner: modify; subfolders and files only"]}`, "", "", "", ""},
+	} {
+		text := "idletally: 1\napplication: charts\nhosts: {names: [chartroom]}\nroots: [/charts]\nrules:\n  - rule: r\n" + c.rule + "\n"
+		d, err := Parse([]byte(text))
+		if err != nil {
+			t.Fatalf("%v\n%s", err, text)
+		}
+		m, problems := Compile(d, dir)
+		if len(problems) > 0 {
+			t.Fatal(problems, text)
+		}
+		got, err := Warn(Facts{Matcher: m, Walk: walk})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if c.about == "" {
+			if len(got) > 0 {
+				t.Errorf("%+v\n%s", got, c.rule)
+			}
+			continue
+		}
+		if len(got) != 1 || got[0].About != c.about || !strings.Contains(got[0].Message, c.says) || got[0].Example != c.shows || !strings.Contains(got[0].Instead, c.write) {
+			t.Errorf("%s: %+v\n%s", c.about, got, c.rule)
+		}
+	}
+}

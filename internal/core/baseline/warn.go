@@ -36,6 +36,8 @@ const (
 	InheritStops  About = "inheritance stops"
 	ExecuteData   About = "execute on data"
 	NobodysNumber About = "nobody's number"
+	DenyMeets     About = "deny meets others"
+	NobodyRepairs About = "nobody can repair"
 )
 
 // Facts is a host with what its last snapshot knows. Walk may be nil: there is no snapshot yet.
@@ -53,6 +55,7 @@ type tally struct {
 	dataFirst        string
 	link             string
 	stops            string // a folder that it closes to the default entries of the folder above
+	closed           string // a folder deep in a share that it closes to entries from above
 }
 
 // Warn looks for what is probably not meant: in the text, in the host's accounts, and in its
@@ -85,8 +88,10 @@ func Warn(f Facts) ([]Warning, error) {
 		m.warnText(i, same[patternsOf(*r)], add)
 		m.warnDeny(i, add)
 		m.warnNumbers(i, add)
+		m.warnShare(i, add)
 		if f.Walk != nil {
 			m.warnSeen(i, tallies[i], add)
+			m.warnStopped(i, tallies[i], add)
 		}
 	}
 	return out, nil
@@ -294,6 +299,9 @@ func (m *Matcher) tally(walk func(func(string, perm.Kind, perm.Set) error) error
 				} else if w != nil && t.first == path {
 					t.overruler = w.Rule[a]
 				}
+			}
+			if t.closed == "" && k == perm.Folder && deep(path) && r.Inherits != nil && !*r.Inherits && w != nil && w.Rule[perm.AspectInheritance] == i {
+				t.closed = path
 			}
 			if k == perm.File && r.Files != nil && w != nil && w.Rule[perm.AspectMode] == i && r.Files.Least(false)&0o111 != 0 {
 				if traits&perm.Executable != 0 {

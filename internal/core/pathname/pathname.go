@@ -158,6 +158,9 @@ func Folder(p string) string {
 	return "/"
 }
 
+// Base gives the name of p in its folder; of / it is "".
+func Base(p string) string { return p[strings.LastIndexByte(p, '/')+1:] }
+
 // Compare orders paths as a walk meets them: a folder before what is in it, names by bytes.
 func Compare(a, b string) int {
 	for i := range min(len(a), len(b)) {

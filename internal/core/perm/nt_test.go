@@ -128,6 +128,8 @@ func TestNTWorries(t *testing.T) {
 		{"owning is not access", "O:SYD:(A;;FA;;;BA)", "O:surveyorD:(A;;FA;;;BA)", "owning"},
 		{"a group gains", "O:SYD:(A;;FA;;;BA)", "O:SYD:(A;;FA;;;BA)(A;;FR;;;crew)", "joining"},
 		{"nothing", "O:SYD:(A;;FA;;;BA)", "O:SYD:(A;;FA;;;BA)", ""},
+		{"what was set there goes", "O:SYD:AI(A;;FR;;;surveyor)(A;ID;FA;;;BA)", "O:SYD:AI(A;ID;FA;;;BA)", "wiped"},
+		{"some of it stays", "O:SYD:AI(A;;FR;;;surveyor)(A;;FW;;;surveyor)(A;ID;FA;;;BA)", "O:SYD:AI(A;;FR;;;surveyor)(A;ID;FA;;;BA)", ""},
 	} {
 		var got []string
 		for _, w := range Worries(File, nt(t, c.from), nt(t, c.to), server(), nil) {

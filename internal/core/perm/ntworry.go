@@ -49,6 +49,12 @@ func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (
 	if b.Control&ntsd.Protected != 0 && a.Control&ntsd.Protected == 0 {
 		add(WorryStopped, false, "", "it takes no entries from above any more: what is granted or taken away there does not come down to here", "stop inheriting once, at the top of the share")
 	}
+	own := func(d *ntsd.Descriptor) bool {
+		return slices.ContainsFunc(d.Entries, func(e ntsd.Entry) bool { return e.Flags&ntsd.Inherited == 0 })
+	}
+	if own(&a) && !own(&b) && b.Control&ntsd.Protected == 0 {
+		add(WorryWiped, false, "", "the entries that were set there by themselves go: what comes from above alone is left", "leave out the paths whose own entries were meant, or declare them")
+	}
 	need := CanRead
 	owner := SIDOf(b.Owner)
 	if _, after := have(owner); a.Owner != b.Owner && after&need == 0 {

@@ -36,6 +36,7 @@ const (
 	WorryDeny    = "deny"    // it meets some whom another entry means to let in
 	WorryLocked  = "locked"  // nobody but the owner can repair it
 	WorryStopped = "stopped" // what changes above comes down no more
+	WorryWiped   = "wiped"   // what was set there by itself goes
 )
 
 // Anybody is whoever is nobody in particular.

@@ -1,5 +1,3 @@
-//go:build linux
-
 // Package change carries out an approved plan on a Linux host: originals first, in a journal on
 // stable storage; narrow before widen; through descriptors; resumable after a crash at any point.
 package change
@@ -14,8 +12,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-
-	"golang.org/x/sys/unix"
 
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
@@ -294,7 +290,7 @@ func (j *Journal) flush() error {
 	n, err := j.f.Write(j.buf)
 	j.written += int64(n)
 	if err != nil {
-		if errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
+		if full(err) {
 			return fmt.Errorf("%w: no space left for %s: free some and resume the run: %w", ErrJournal, j.f.Name(), err)
 		}
 		return fmt.Errorf("%w: %w", ErrJournal, err)
@@ -311,8 +307,8 @@ func (j *Journal) sync() error {
 	if j.pause != nil {
 		j.pause()
 	}
-	if err := unix.Fdatasync(int(j.f.Fd())); err != nil {
-		return fmt.Errorf("%w: fdatasync: %w", ErrJournal, err)
+	if err := durable(j.f); err != nil {
+		return fmt.Errorf("%w: make it durable: %w", ErrJournal, err)
 	}
 	j.durable, j.fresh = j.written, false
 	return nil

@@ -1,5 +1,3 @@
-//go:build linux
-
 package change
 
 import (
@@ -10,8 +8,6 @@ import (
 	"runtime"
 	"slices"
 	"sync"
-
-	"golang.org/x/sys/unix"
 
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
@@ -51,16 +47,6 @@ type Runner struct {
 	hands []*hand
 	done  int
 	pause func() // tests stop time before a system call that changes something
-}
-
-// perSync is how many steps share one fdatasync, and how many descriptors are held: a quarter of those that
-// this process may have.
-func perSync() int {
-	var limit unix.Rlimit
-	if unix.Getrlimit(unix.RLIMIT_NOFILE, &limit) != nil {
-		return 256
-	}
-	return int(min(max(limit.Cur/4, 64), 1024))
 }
 
 // numbered is a step with its number in the plan.
@@ -185,6 +171,11 @@ func (r *Runner) carry(b batch) (err error) {
 		}
 	})
 	for _, h := range seen {
+		if h.away != nil { // nothing of this batch was changed yet
+			return h.away
+		}
+	}
+	for _, h := range seen {
 		if h.outcome == plan.Pending && r.Journal.steps[h.no].original == nil {
 			r.Journal.original(h.no, h.original())
 		}
@@ -195,34 +186,46 @@ func (r *Runner) carry(b batch) (err error) {
 	}
 	for i := range b.enter {
 		r.hands[0].change(&seen[i])
-		r.note(seen[i])
+		if err := r.note(seen[i]); err != nil {
+			return err
+		}
 	}
 	whole := seen[len(b.enter):]
 	r.share(len(whole), func(d *hand, i int) { d.change(&whole[i]) })
 	for _, h := range whole {
-		r.note(h)
+		err = cmp.Or(err, r.note(h))
+	}
+	if err != nil {
+		return err
 	}
 	for _, f := range b.leave {
 		if p := r.Journal.steps[f.no]; p.outcome != plan.Pending || !p.narrowed {
 			continue // done when it was entered, or left alone
 		}
 		h := r.hands[0].examine(f, leaving)
-		r.hands[0].change(&h)
+		if h.away == nil {
+			r.hands[0].change(&h)
+		}
 		h.close()
-		r.note(h)
+		if err := r.note(h); err != nil {
+			return err
+		}
 	}
 	return nil
 }
 
-// note records what came of a step.
-func (r *Runner) note(h held) {
+// note records what came of a step, if anything did.
+func (r *Runner) note(h held) error {
 	switch {
+	case h.away != nil:
+		return h.away
 	case h.outcome != plan.Pending:
 		r.Journal.outcome(h.no, h.outcome, h.reason)
 		r.done++
 	default:
 		r.Journal.narrowed(h.no)
 	}
+	return nil
 }
 
 // share does something for each of n, on all hands where there is much to do. Neighbours go to the same hand,
@@ -308,6 +311,7 @@ func (r *Runner) each(ctx context.Context, visit func(base int, steps []plan.Ste
 // not as planned any more.
 func (r *Runner) Verify(ctx context.Context) (wrong []plan.Result, err error) {
 	defer r.letGo()
+	var away error
 	err = r.each(ctx, func(base int, steps []plan.Step) {
 		errs := make([]error, len(steps))
 		r.share(len(steps), func(d *hand, i int) {
@@ -316,12 +320,14 @@ func (r *Runner) Verify(ctx context.Context) (wrong []plan.Result, err error) {
 			}
 		})
 		for i, err := range errs {
-			if err != nil {
+			if errors.Is(err, ErrAway) {
+				away = err
+			} else if err != nil {
 				wrong = append(wrong, plan.Result{Step: base + i, Outcome: plan.Done, Reason: err.Error()})
 			}
 		}
 	})
-	if err != nil {
+	if err = cmp.Or(err, away); err != nil {
 		return nil, err
 	}
 	return wrong, nil

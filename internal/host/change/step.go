@@ -1,5 +1,3 @@
-//go:build linux
-
 package change
 
 import (
@@ -102,6 +100,7 @@ type held struct {
 	moves   Moves
 	outcome plan.Outcome
 	reason  string
+	away    error // nothing can be reached any more: the step has no outcome yet
 }
 
 func (h *held) close() {
@@ -132,11 +131,19 @@ func (d *hand) examine(n numbered, st stage) held {
 	if errors.Is(err, fs.ErrNotExist) {
 		return end(plan.Skipped, err.Error())
 	}
+	if errors.Is(err, ErrAway) {
+		h.away = err
+		return h
+	}
 	if err != nil {
 		return end(plan.Refused, err.Error())
 	}
 	h.seen, err = h.thing.Look(d.no)
 	switch {
+	case errors.Is(err, ErrAway):
+		h.close()
+		h.away = err
+		return h
 	case err != nil:
 		return end(plan.Refused, err.Error())
 	case h.seen.Kind != n.Kind:
@@ -195,8 +202,16 @@ func (d *hand) change(h *held) {
 		pause()
 	}
 	end := func(o plan.Outcome, reason string) { h.outcome, h.reason = o, reason }
+	gone := func(err error) bool {
+		if errors.Is(err, ErrAway) {
+			h.away = err
+		}
+		return h.away != nil
+	}
 	// Time has passed since the path was examined: the journal was written in between.
-	if same, err := h.thing.Same(d.no, h.seen); err != nil {
+	if same, err := h.thing.Same(d.no, h.seen); gone(err) {
+		return
+	} else if err != nil {
 		end(plan.Skipped, err.Error())
 		return
 	} else if !same {
@@ -208,6 +223,9 @@ func (d *hand) change(h *held) {
 	err := h.thing.Make(h.moves, pause)
 	want := h.moves.To
 	now, lookErr := d.result(h)
+	if gone(err) || gone(lookErr) {
+		return
+	}
 	switch {
 	case err != nil:
 		reason := err.Error()

@@ -1,8 +1,5 @@
 //go:build linux
 
-// Package fsys reads and changes the permissions of Linux paths through descriptors. A path is
-// resolved once, beneath a pinned root and without following any link; what is checked is what
-// is changed.
 package fsys
 
 import (
@@ -95,7 +92,7 @@ func (o *Opener) Open(path string) (int, error) {
 		}
 		o.folder, o.fd, o.open = folder, fd, true
 	}
-	fd, err := openParts(o.fd, path[strings.LastIndexByte(path, '/')+1:], beneath)
+	fd, err := openParts(o.fd, pathname.Base(path), beneath)
 	if err != nil {
 		return -1, explain(err)
 	}
@@ -368,15 +365,6 @@ var descriptors = sync.OnceValues(func() (int, error) {
 	return fd, nil
 })
 
-// A Sight is what a descriptor showed.
-type Sight struct {
-	Stamp
-	Kind  perm.Kind
-	Set   perm.Set
-	Links uint64
-	Dev   uint64
-}
-
 var nothing = []byte{0}
 
 func (r *Reader) statx(fd int, mask uintptr) error {
@@ -419,13 +407,6 @@ func (r *Reader) Plain(fd int) (perm.POSIX, error) {
 
 func (r *Reader) stamp() Stamp {
 	return Stamp{r.stat.Ino, r.stat.Ctime.Sec*1e9 + int64(r.stat.Ctime.Nsec)}
-}
-
-// A Stamp is what cannot stay the same where anything of a path's permissions changed: its inode,
-// and when that was changed last, in nanoseconds of Unix time.
-type Stamp struct {
-	Ino     uint64
-	Changed int64
 }
 
 // Known is what was found at a path before, and the stamp that it had.

@@ -19,6 +19,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/host/fsys"
 	"idletally/internal/host/scan"
+	"idletally/internal/host/spool"
 )
 
 // maxLinks is how many links the kernel follows on one way (path_resolution(7)).
@@ -90,7 +91,7 @@ func Folder(ctx context.Context, path, after string, limit int) (access.Found, e
 	return f, nil
 }
 
-func base(e access.Seen) string { return string(e.Path)[strings.LastIndexByte(string(e.Path), '/')+1:] }
+func base(e access.Seen) string { return pathname.Base(string(e.Path)) }
 
 func (w *walker) walk(path string) (access.Seen, error) {
 	if err := pathname.Check(path); err != nil {
@@ -211,7 +212,7 @@ func Below(ctx context.Context, spoolIn, path string, q access.Reach) (access.Fo
 	if err != nil {
 		return f, access.Tally{}, err
 	}
-	spool, err := scan.NewSpool(spoolIn)
+	spool, err := spool.New(spoolIn)
 	if err != nil {
 		return f, access.Tally{}, err
 	}

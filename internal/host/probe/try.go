@@ -36,7 +36,7 @@ func setCapabilities(keep uint64) error {
 func attempt(ask Ask) []access.Try {
 	out := make([]access.Try, 0, len(ask.Operations))
 	path := string(ask.Path)
-	name := path[strings.LastIndexByte(path, '/')+1:]
+	name := pathname.Base(path)
 	if name == "" {
 		name = "."
 	}

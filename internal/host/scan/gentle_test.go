@@ -37,14 +37,14 @@ func crowd(t *testing.T, folders, files int) string {
 func TestAtMost(t *testing.T) {
 	root := crowd(t, 20, 20)
 	start := time.Now()
-	_, stats, err := Scan(t.Context(), []string{root}, Options{Gentle: &Gentle{AtMost: 1000}}, spool(t))
+	_, stats, err := Scan(t.Context(), []string{root}, Options{Gentle: &Gentle{AtMost: 1000}}, newSpool(t))
 	if took := time.Since(start); err != nil || took < time.Duration(stats.Paths-1)*time.Millisecond-50*time.Millisecond {
 		t.Errorf("%d paths in %s, %v", stats.Paths, took, err)
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer cancel()
 	start = time.Now()
-	if _, _, err := Scan(ctx, []string{root}, Options{Gentle: &Gentle{AtMost: 1}}, spool(t)); !errors.Is(err, context.DeadlineExceeded) || time.Since(start) > 5*time.Second {
+	if _, _, err := Scan(ctx, []string{root}, Options{Gentle: &Gentle{AtMost: 1}}, newSpool(t)); !errors.Is(err, context.DeadlineExceeded) || time.Since(start) > 5*time.Second {
 		t.Errorf("given up after %s: %v", time.Since(start), err)
 	}
 }
@@ -73,7 +73,7 @@ func TestIdle(t *testing.T) {
 	lowest := 0
 	_, _, err := Scan(t.Context(), []string{root}, Options{Gentle: &Gentle{Idle: true, AtMost: 2000}, Progress: func(Stats) {
 		lowest = max(lowest, slices.Max(nice()))
-	}, Workers: 1}, spool(t))
+	}, Workers: 1}, newSpool(t))
 	if err != nil || lowest != 19 {
 		t.Errorf("nice %d, want 19, %v", lowest, err)
 	}

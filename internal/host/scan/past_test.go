@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -21,19 +22,22 @@ import (
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
 	"idletally/internal/host/fsys"
+	"idletally/internal/host/spool"
 	"idletally/internal/seeded"
 )
 
 // shelf is what a service has: it takes nodes and never lets one go.
 type shelf struct {
-	*Spool
+	*spool.Spool
 	all tree.Memory
 }
 
+var shelves sync.Mutex
+
 func (s shelf) Put(h tree.Hash, node []byte) error {
-	s.mu.Lock()
+	shelves.Lock()
+	defer shelves.Unlock()
 	s.all[h] = append([]byte(nil), node...)
-	s.mu.Unlock()
 	return nil
 }
 
@@ -54,7 +58,7 @@ func scanned(t *testing.T, root, file string, all tree.Memory, whole, trusting b
 	}
 	defer p.Close()
 	opt.Past = p
-	h, stats, err := Scan(context.Background(), []string{root}, opt, shelf{spool(t), all})
+	h, stats, err := Scan(context.Background(), []string{root}, opt, shelf{newSpool(t), all})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -184,7 +188,7 @@ func TestAgainMissesNothing(t *testing.T) {
 				meddle(t, r, root, allWays)
 			}
 			got, stats := again(t, root, file, all, r.IntN(20) == 0, trusting)
-			want, _, err := Scan(context.Background(), []string{root}, Options{}, spool(t))
+			want, _, err := Scan(context.Background(), []string{root}, Options{}, newSpool(t))
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -275,7 +279,7 @@ func TestPastNotKept(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, _, err := Scan(context.Background(), []string{root}, Options{Past: p}, shelf{spool(t), all}); err != nil {
+		if _, _, err := Scan(context.Background(), []string{root}, Options{Past: p}, shelf{newSpool(t), all}); err != nil {
 			t.Fatal(err)
 		}
 		p.Close()

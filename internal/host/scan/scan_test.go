@@ -20,11 +20,12 @@ import (
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
 	"idletally/internal/host/fsys"
+	"idletally/internal/host/spool"
 	"idletally/internal/seeded"
 )
 
-func spool(t *testing.T) *Spool {
-	s, err := NewSpool(t.TempDir())
+func newSpool(t *testing.T) *spool.Spool {
+	s, err := spool.New(t.TempDir())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -77,7 +78,7 @@ func plainWalk(t *testing.T, root string) map[string]perm.Set {
 func compare(t *testing.T, root string) {
 	t.Helper()
 	want := plainWalk(t, root)
-	sp := spool(t)
+	sp := newSpool(t)
 	h, stats, err := Scan(context.Background(), []string{root}, Options{}, sp)
 	if err != nil {
 		t.Fatal(err)
@@ -171,7 +172,7 @@ func TestScanWithoutXattrat(t *testing.T) {
 // The hash depends on nothing but names and permissions.
 func TestHashIsOfPermissionsOnly(t *testing.T) {
 	hash := func(dir string) tree.Hash {
-		sp := spool(t)
+		sp := newSpool(t)
 		h, _, err := Scan(context.Background(), []string{dir}, Options{}, sp)
 		if err != nil {
 			t.Fatal(err)
@@ -212,7 +213,7 @@ func TestGaps(t *testing.T) {
 		t.Fatalf("mount (the tests need root): %v", err)
 	}
 	defer unix.Unmount(mnt, 0)
-	sp := spool(t)
+	sp := newSpool(t)
 	h, stats, err := Scan(context.Background(), []string{dir, dir + "-none"}, Options{}, sp)
 	if err != nil {
 		t.Fatal(err)
@@ -227,7 +228,7 @@ func TestGaps(t *testing.T) {
 	}
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
-	if _, _, err := Scan(ctx, []string{"/usr"}, Options{}, spool(t)); !errors.Is(err, context.Canceled) {
+	if _, _, err := Scan(ctx, []string{"/usr"}, Options{}, newSpool(t)); !errors.Is(err, context.Canceled) {
 		t.Errorf("cancelled scan: %v", err)
 	}
 }

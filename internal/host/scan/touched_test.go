@@ -72,7 +72,7 @@ func TestTouchedMissesNothing(t *testing.T) {
 				opt.Touched = Touch(heard.Paths...)
 			}
 			got, stats := scanned(t, root, file, all, false, r.IntN(2) == 0, opt)
-			want, whole, err := Scan(context.Background(), []string{root}, Options{}, spool(t))
+			want, whole, err := Scan(context.Background(), []string{root}, Options{}, newSpool(t))
 			if err != nil {
 				t.Fatal(err)
 			}

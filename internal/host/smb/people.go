@@ -5,25 +5,43 @@ import (
 	"fmt"
 	"io"
 
+	"github.com/cloudsoda/go-smb2"
+
+	"idletally/internal/core/access"
 	"idletally/internal/core/ntsd"
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+	"idletally/internal/host/nt"
 	"idletally/internal/host/smb/rpc"
 )
 
-// pipe opens a named pipe of the server and hands it out.
+// pipe opens a named pipe of the server and hands it out, once more over a new connection where the one that there was broke.
 func (s *Session) pipe(ctx context.Context, name string, use func(io.ReadWriter) error) error {
-	ctx, cancel := context.WithTimeout(ctx, s.patience)
-	defer cancel()
-	m, err := s.s.WithContext(ctx).Mount("IPC$")
-	if err != nil {
-		return fmt.Errorf("the server's pipes: %w", explain(err))
+	ask := func(c *smb2.Session) error {
+		ctx, cancel := context.WithTimeout(ctx, s.patience)
+		defer cancel()
+		m, err := c.WithContext(ctx).Mount("IPC$")
+		if err != nil {
+			return fmt.Errorf("the server's pipes: %w", explain(err))
+		}
+		defer func() { _ = m.Umount() }()
+		f, err := open(m, name, ntsd.ReadData|ntsd.WriteData|ntsd.AppendData|ntsd.ReadControl, 0)
+		if err != nil {
+			return fmt.Errorf("pipe %s: %w", name, explain(err))
+		}
+		defer f.Close()
+		return use(f)
 	}
-	defer func() { _ = m.Umount() }()
-	f, err := open(m, name, ntsd.ReadData|ntsd.WriteData|ntsd.AppendData|ntsd.ReadControl, 0)
-	if err != nil {
-		return fmt.Errorf("pipe %s: %w", name, explain(err))
+	c, era := s.now()
+	err := ask(c)
+	if !broken(err) || ctx.Err() != nil {
+		return err
 	}
-	defer f.Close()
-	return use(f)
+	if err := s.again(ctx, era); err != nil {
+		return err
+	}
+	c, _ = s.now()
+	return ask(c)
 }
 
 func (s *Session) lookUp(ctx context.Context, ask func(*rpc.Names) error) error {
@@ -37,7 +55,7 @@ func (s *Session) lookUp(ctx context.Context, ask func(*rpc.Names) error) error 
 }
 
 // Names gives what the server calls identities, in their order.
-func (s *Session) Names(ctx context.Context, sids []ntsd.SID) (out []rpc.Name, err error) {
+func (s *Session) Names(ctx context.Context, sids []ntsd.SID) (out []nt.Name, err error) {
 	err = s.lookUp(ctx, func(n *rpc.Names) error {
 		out, err = n.Of(sids)
 		return err
@@ -55,10 +73,50 @@ func (s *Session) SIDs(ctx context.Context, names []string) (out []ntsd.SID, err
 }
 
 // Accounts lists the accounts and groups that the server keeps.
-func (s *Session) Accounts(ctx context.Context) (out []rpc.Account, err error) {
+func (s *Session) Accounts(ctx context.Context) (out []nt.Account, err error) {
 	err = s.pipe(ctx, "samr", func(rw io.ReadWriter) error {
 		out, err = rpc.Accounts(rw)
 		return err
 	})
 	return out, err
+}
+
+// Shares lists the shares with files, but for those that are there for administrators.
+func (s *Session) Shares(ctx context.Context) (out []string, err error) {
+	ctx, cancel := context.WithTimeout(ctx, s.patience)
+	defer cancel()
+	c, _ := s.now()
+	list, err := c.WithContext(ctx).ListShares()
+	if err != nil {
+		return nil, fmt.Errorf("list the shares: %w", explain(err))
+	}
+	for _, x := range list {
+		if x.Type() == smb2.ShareTypeDiskTree && !x.IsSpecial() {
+			out = append(out, x.Name)
+		}
+	}
+	return out, nil
+}
+
+// hidesUnreadable is what a server says of a share that shows nobody what they cannot read (MS-SMB2 2.2.10).
+const hidesUnreadable = 0x0800
+
+// Terms asks what the share itself lays down. Its list some servers tell only administrators.
+func (s *Share) Terms() (t access.Mount, err error) {
+	t.At = pathname.Path("/" + s.Name)
+	err = s.use(func(m *smb2.Share) error {
+		t.Hides = flagsOf(m).share&hidesUnreadable != 0
+		return nil
+	})
+	if err != nil {
+		return t, err
+	}
+	err = s.of.pipe(s.ctx, "srvsvc", func(rw io.ReadWriter) error {
+		info, err := rpc.Share(rw, s.Name)
+		if err == nil && info.HasList {
+			t.Share, err = perm.NTSet(info.List)
+		}
+		return err
+	})
+	return t, err
 }

@@ -9,7 +9,8 @@ import (
 	"testing"
 
 	"idletally/internal/core/ntsd"
-	"idletally/internal/host/smb/rpc"
+	"idletally/internal/core/perm"
+	"idletally/internal/host/nt"
 )
 
 func TestPeople(t *testing.T) {
@@ -41,7 +42,7 @@ func TestPeople(t *testing.T) {
 	all, err := s.Accounts(ctx)
 	must(t, err)
 	for n, name := range []string{"purser", "clerk", "stoker"} {
-		i := slices.IndexFunc(all, func(a rpc.Account) bool { return a.Name == name })
+		i := slices.IndexFunc(all, func(a nt.Account) bool { return a.Name == name })
 		if i < 0 || all[i].SID != tokens[n].User || all[i].Group {
 			t.Fatalf("%s among %+v", name, all)
 		}
@@ -51,7 +52,7 @@ func TestPeople(t *testing.T) {
 			}
 		}
 	}
-	if i := slices.IndexFunc(all, func(a rpc.Account) bool { return a.Name == "crew" }); i < 0 || all[i].SID != sid || !all[i].Group {
+	if i := slices.IndexFunc(all, func(a nt.Account) bool { return a.Name == "crew" }); i < 0 || all[i].SID != sid || !all[i].Group {
 		t.Errorf("crew among %+v", all)
 	}
 	if _, err := Dial(t.Context(), Access{Address: server.Address(), User: "purser", Password: "wrong"}); err == nil || !strings.Contains(err.Error(), "does not take this name and password") {
@@ -59,5 +60,37 @@ func TestPeople(t *testing.T) {
 	}
 	if _, err := s.Open(ctx, "nowhere"); err == nil || !strings.Contains(err.Error(), "no such share") {
 		t.Errorf("a share that is not there: %v", err)
+	}
+}
+
+// What shares lay down by themselves.
+func TestTerms(t *testing.T) {
+	_, _, groups := people(t)
+	crew := groups[0]
+	s, err := Dial(t.Context(), Access{Address: server.Address(), User: "keeper", Password: password})
+	must(t, err)
+	defer s.Close()
+	for _, c := range []struct {
+		share string
+		hides bool
+		let   string // of the crew
+	}{{"charts", false, "full"}, {"crewdocs", true, "full"}, {"readers", false, "read-execute"}} {
+		share, err := s.Open(t.Context(), c.share)
+		must(t, err)
+		terms, err := share.Terms()
+		must(t, err)
+		list, ok := perm.NTOf(terms.Share)
+		if !ok || terms.Hides != c.hides || string(terms.At) != "/"+c.share {
+			t.Errorf("%s: %+v", c.share, terms)
+		}
+		m := list.Maximum(ntsd.Token{User: ntsd.NewSID(5, 21, 1, 2, 3, 9), Groups: []ntsd.SID{ntsd.Everyone, crew}})
+		if got := m.Words(true); got != c.let {
+			t.Errorf("%s lets the crew %s, want %s", c.share, got, c.let)
+		}
+	}
+	all, err := s.Shares(t.Context())
+	must(t, err)
+	if slices.Sort(all); !slices.Equal(all, []string{"charts", "crewdocs", "plain", "readers"}) {
+		t.Errorf("%v", all)
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"idletally/internal/core/ntsd"
+	"idletally/internal/host/nt"
 	"idletally/internal/seeded"
 )
 
@@ -18,7 +19,7 @@ import (
 func people(t testing.TB) (names []string, tokens []ntsd.Token, others []ntsd.SID) {
 	t.Helper()
 	keeper := dial(t, "keeper", "charts")
-	set(t, keeper, "", "D:(A;OICI;FA;;;WD)", SetList)
+	set(t, keeper, "", "D:(A;OICI;FA;;;WD)", nt.SetList)
 	groups := map[string]ntsd.SID{}
 	for _, g := range []string{"crew", "office"} {
 		text, err := server.GroupSID(t.Context(), g)
@@ -103,7 +104,7 @@ func TestAccessAsTheServerDoes(t *testing.T) {
 			change := func(name string, d ntsd.Descriptor) {
 				h, err := keeper.Hold(name, ntsd.ReadControl|ntsd.WriteDAC|ntsd.WriteOwner|ntsd.ReadAttributes)
 				if err == nil {
-					err = h.Set(d, SetOwner|SetList)
+					err = h.Set(d, nt.SetOwner|nt.SetList)
 					h.Close()
 				}
 				if err != nil {
@@ -193,7 +194,7 @@ func TestInheritanceAsTheServerDoes(t *testing.T) {
 		parent := ntsd.Descriptor{Control: []ntsd.Control{0, ntsd.AutoInherited, ntsd.Protected | ntsd.AutoInherited}[r.IntN(3)], Entries: append([]ntsd.Entry{{Mask: ntsd.Full, SID: ntsd.Everyone}}, randomList(r, world)...)}
 		h, err := keeper.Hold("down", ntsd.ReadControl|ntsd.WriteDAC|ntsd.ReadAttributes)
 		must(t, err)
-		must(t, h.Set(parent, SetList))
+		must(t, h.Set(parent, nt.SetList))
 		was, err := h.Look() // this server writes out generic rights when it keeps a list
 		must(t, err)
 		h.Close()
@@ -233,10 +234,10 @@ func TestPassingThrough(t *testing.T) {
 	keeper, clerk := dial(t, "keeper", "charts"), dial(t, "clerk", "charts")
 	must(t, keeper.s.MkdirAll(`closed\inner`, 0o777))
 	must(t, keeper.s.WriteFile(`closed\inner\open.txt`, nil, 0o666))
-	set(t, keeper, `closed\inner\open.txt`, "D:P(A;;FA;;;WD)", SetList)
-	set(t, keeper, `closed\inner`, "D:P(A;;FA;;;"+tokens[0].User.String()+")", SetList)
-	set(t, keeper, `closed`, "D:P(A;;FA;;;"+tokens[0].User.String()+")", SetList)
-	if _, err := clerk.Look(`closed`); !Refused(err) {
+	set(t, keeper, `closed\inner\open.txt`, "D:P(A;;FA;;;WD)", nt.SetList)
+	set(t, keeper, `closed\inner`, "D:P(A;;FA;;;"+tokens[0].User.String()+")", nt.SetList)
+	set(t, keeper, `closed`, "D:P(A;;FA;;;"+tokens[0].User.String()+")", nt.SetList)
+	if _, err := clerk.Look(`closed`); !nt.Refused(err) {
 		t.Errorf("the folder is open: %v", err)
 	}
 	if _, err := clerk.Look(`closed\inner\open.txt`); err != nil {

@@ -13,6 +13,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
 	"idletally/internal/host/change"
+	"idletally/internal/host/nt"
 )
 
 // A run on a share does what a run on a host does: as reviewed, with originals first, and past what is no longer so.
@@ -23,7 +24,7 @@ func TestRunOnShare(t *testing.T) {
 	at := func(name string) string { return `runs\folder\` + name }
 	for _, n := range []string{"fine", "changed", "gone", "already", "owner", "outside"} {
 		must(t, keeper.s.WriteFile(at(n), nil, 0o666))
-		set(t, keeper, at(n), "D:PAI(A;;FA;;;WD)", SetList)
+		set(t, keeper, at(n), "D:PAI(A;;FA;;;WD)", nt.SetList)
 	}
 	state := func(name string) perm.Set {
 		t.Helper()
@@ -56,16 +57,16 @@ func TestRunOnShare(t *testing.T) {
 		}
 		list = append(list, plan.Step{Path: "/charts/runs/folder/" + n, Kind: perm.File, Before: before, After: with(before, "D:PAI(D;;0x2;;;AN)(A;;FR;;;AU)(A;;FA;;;BA)", owner)})
 	}
-	set(t, keeper, at("already"), "D:PAI(D;;0x2;;;AN)(A;;FR;;;AU)(A;;FA;;;BA)", SetList)
-	set(t, keeper, at("changed"), "D:PAI(A;;FR;;;WD)", SetList)
+	set(t, keeper, at("already"), "D:PAI(D;;0x2;;;AN)(A;;FR;;;AU)(A;;FA;;;BA)", nt.SetList)
+	set(t, keeper, at("changed"), "D:PAI(A;;FR;;;WD)", nt.SetList)
 	must(t, keeper.s.Remove(at("gone")))
 	list[4].Path = "/crewdocs/outside"
 	for _, p := range []string{`/charts/runs/..\..\elsewhere`, "/charts/runs/fine:stream", "/charts/ru*s"} {
-		if _, _, err := Split(p); err == nil || !strings.Contains(err.Error(), "no name on a share holds") {
+		if _, _, err := nt.Split(p); err == nil || !strings.Contains(err.Error(), "no name on a share holds") {
 			t.Errorf("%s: %v", p, err)
 		}
 	}
-	if share, below, err := Split("/charts/a b/c"); share != "charts" || below != `a b\c` || err != nil {
+	if share, below, err := nt.Split("/charts/a b/c"); share != "charts" || below != `a b\c` || err != nil {
 		t.Errorf("%s, %s, %v", share, below, err)
 	}
 	s, err := Dial(t.Context(), Access{Address: server.Address(), User: "keeper", Password: password})
@@ -75,7 +76,7 @@ func TestRunOnShare(t *testing.T) {
 	run := func() (*change.Runner, *change.Journal) {
 		j, err := change.OpenJournal(file, change.Head{Run: "r", Steps: len(list)})
 		must(t, err)
-		r := &change.Runner{Journal: j, Roots: []string{"/charts/runs"}, Allowed: []string{"/charts", "/crewdocs"}, Chunks: change.Memory{list}, Reach: s.Reach(context.Background())}
+		r := &change.Runner{Journal: j, Roots: []string{"/charts/runs"}, Allowed: []string{"/charts", "/crewdocs"}, Chunks: change.Memory{list}, Reach: nt.Reach(context.Background(), s)}
 		must(t, r.Run(t.Context()))
 		return r, j
 	}

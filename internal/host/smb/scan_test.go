@@ -15,6 +15,7 @@ import (
 
 	"idletally/internal/core/perm"
 	"idletally/internal/core/tree"
+	"idletally/internal/host/nt"
 	"idletally/internal/samba"
 )
 
@@ -53,13 +54,13 @@ func TestScan(t *testing.T) {
 		must(t, keeper.s.WriteFile(fmt.Sprintf(`tree\chart %04d.txt`, i), nil, 0o666))
 	}
 	must(t, keeper.s.WriteFile(`tree\deep\deeper\Übersicht.txt`, nil, 0o666))
-	set(t, keeper, `tree\chart 0007.txt`, "D:P(A;;FR;;;AU)", SetList)
+	set(t, keeper, `tree\chart 0007.txt`, "D:P(A;;FR;;;AU)", nt.SetList)
 	s, err := Dial(t.Context(), Access{Address: server.Address(), User: "keeper", Password: password})
 	must(t, err)
 	defer s.Close()
 	var n nodes
 	told := int64(0)
-	found, err := s.Scan(t.Context(), []string{"/charts/tree", "/nowhere"}, func(p int64) { told = p }, n.put)
+	found, err := nt.Scan(t.Context(), s, []string{"/charts/tree", "/nowhere"}, func(p int64) { told = p }, n.put)
 	must(t, err)
 	if found.Paths != 1+1+1200+3 || found.Gaps != 1 || len(found.Denied) != 1 || found.Denied[0].Path != "/nowhere" || !strings.Contains(found.Denied[0].Reason, "no such share") || told == 0 {
 		t.Errorf("%+v", found)
@@ -84,19 +85,19 @@ func TestScan(t *testing.T) {
 	if len(kinds) != 1+1+1200+3 {
 		t.Errorf("%d paths", len(kinds))
 	}
-	again, err := s.Scan(t.Context(), []string{"/charts/tree", "/nowhere"}, nil, (&nodes{}).put)
+	again, err := nt.Scan(t.Context(), s, []string{"/charts/tree", "/nowhere"}, nil, (&nodes{}).put)
 	if err != nil || again.Forest != found.Forest {
 		t.Errorf("the same tree is %s, then %s: %v", found.Forest, again.Forest, err)
 	}
-	set(t, keeper, `tree\deep\deeper`, "D:P(A;OICI;FA;;;BA)", SetList)
-	if again, err = s.Scan(t.Context(), []string{"/charts/tree"}, nil, (&nodes{}).put); err != nil || again.Forest == found.Forest {
+	set(t, keeper, `tree\deep\deeper`, "D:P(A;OICI;FA;;;BA)", nt.SetList)
+	if again, err = nt.Scan(t.Context(), s, []string{"/charts/tree"}, nil, (&nodes{}).put); err != nil || again.Forest == found.Forest {
 		t.Errorf("a change is not seen: %v", err)
 	}
 	// Somebody who may not read a folder sees a gap.
 	stoker, err := Dial(t.Context(), Access{Address: server.Address(), User: "stoker", Password: password})
 	must(t, err)
 	defer stoker.Close()
-	f, err := stoker.Scan(t.Context(), []string{"/charts/tree"}, nil, (&nodes{}).put)
+	f, err := nt.Scan(t.Context(), stoker, []string{"/charts/tree"}, nil, (&nodes{}).put)
 	if err != nil || f.Gaps == 0 || !strings.Contains(f.Denied[0].Reason, "denies access") {
 		t.Errorf("%+v, %v", f, err)
 	}
@@ -121,26 +122,26 @@ func TestServerGone(t *testing.T) {
 	s, err := Dial(t.Context(), access)
 	must(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
-	if _, err := s.Scan(ctx, []string{"/charts"}, func(int64) { cancel() }, (&nodes{}).put); err == nil {
+	if _, err := nt.Scan(ctx, s, []string{"/charts"}, func(int64) { cancel() }, (&nodes{}).put); err == nil {
 		t.Error("a scan that was given up has a result")
 	}
 	// Many folders at once, and nothing is left out.
 	for range 5 {
-		f, err := s.Scan(t.Context(), []string{"/charts"}, nil, (&nodes{}).put)
+		f, err := nt.Scan(t.Context(), s, []string{"/charts"}, nil, (&nodes{}).put)
 		if err != nil || f.Gaps > 0 || f.Paths != 1+600 {
 			t.Fatalf("%+v, %v", f, err)
 		}
 	}
 	begun := time.Now()
 	var once sync.Once
-	f, err := s.Scan(t.Context(), []string{"/charts"}, func(p int64) {
+	f, err := nt.Scan(t.Context(), s, []string{"/charts"}, func(p int64) {
 		if p > 350 {
 			once.Do(own.Stop)
 			stopped = true
 		}
 	}, (&nodes{}).put)
-	if err == nil && f.Gaps == 0 {
-		t.Errorf("the server went away in the middle, and nothing is missing: %+v", f)
+	if !errors.Is(err, nt.ErrLost) {
+		t.Errorf("the server went away in the middle, and the scan says %+v, %v", f, err)
 	}
 	if took := time.Since(begun); took > 20*time.Second {
 		t.Errorf("that took %v to find out", took)
@@ -149,4 +150,33 @@ func TestServerGone(t *testing.T) {
 		t.Errorf("a server that is gone: %v", err)
 	}
 	_ = s.Close()
+}
+
+// Paths of thousands of characters are scanned and changed; so are shares whose files carry no NT lists of their own.
+func TestLongPathAndPlainShare(t *testing.T) {
+	t.Parallel()
+	long := "long-paths"
+	for i := range 14 {
+		long = filepath.Join(long, fmt.Sprintf("%02d-%s", i, strings.Repeat("x", 200)))
+	}
+	at := filepath.Join(server.Share("charts"), filepath.Dir(long))
+	must(t, os.MkdirAll(at, 0o777))
+	must(t, os.WriteFile(filepath.Join(server.Share("charts"), long), nil, 0o666))
+	must(t, os.WriteFile(filepath.Join(server.Share("plain"), "as the file system has it"), nil, 0o640))
+	s, err := Dial(t.Context(), Access{Address: server.Address(), User: "keeper", Password: password})
+	must(t, err)
+	defer s.Close()
+	found, err := nt.Scan(t.Context(), s, []string{"/charts/long-paths"}, nil, (&nodes{}).put)
+	if err != nil || found.Paths != 15 || found.Gaps != 0 {
+		t.Errorf("%+v, %v", found, err)
+	}
+	keeper := dial(t, "keeper", "charts")
+	name := strings.ReplaceAll(long, "/", `\`)
+	set(t, keeper, name, "D:P(A;;FA;;;BA)", nt.SetList)
+	if seen, err := keeper.Look(name); err != nil || len(seen.Descriptor.Entries) != 1 {
+		t.Errorf("%d characters: %+v, %v", len(name), seen.Descriptor, err)
+	}
+	if found, err = nt.Scan(t.Context(), s, []string{"/plain"}, nil, (&nodes{}).put); err != nil || found.Paths != 2 || found.Gaps != 0 || len(found.SIDs) == 0 {
+		t.Errorf("%+v, %v", found, err)
+	}
 }

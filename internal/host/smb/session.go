@@ -8,16 +8,23 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
+	mathrand "math/rand/v2"
+	"net"
 	"os"
 	"reflect"
+	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
+	"syscall"
 	"time"
 
 	"github.com/cloudsoda/go-smb2"
 
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
+	"idletally/internal/host/nt"
 )
 
 // An Access is how a server is reached.
@@ -27,58 +34,186 @@ type Access struct {
 	Password string
 	Domain   string
 	Plain    bool          // content may go unencrypted; it is always signed
+	Ordinary bool          // no privilege passes over lists
+	Kerberos *Kerberos     // nil signs in by NTLMv2
 	Patience time.Duration // how long an answer may take; 0 is a minute
 }
 
-// A Session is a server that somebody is signed in to. It is safe for concurrent use.
+// A Session is a server that somebody is signed in to. It is safe for concurrent use. Where the connection breaks it signs in
+// anew, and goes on with what can be asked again.
 type Session struct {
-	s        *smb2.Session
-	plain    bool
+	access   Access
 	patience time.Duration
 	batch    sync.Mutex // one folder's batch at a time: they share what the server lets be under way
+
+	mu    sync.Mutex
+	s     *smb2.Session
+	era   int   // how often it signed in
+	ended error // why it will not do so again
 }
 
 // Dial signs in.
 func Dial(ctx context.Context, a Access) (*Session, error) {
-	patience := cmp.Or(a.Patience, time.Minute)
-	ctx, cancel := context.WithTimeout(ctx, patience)
+	s := &Session{access: a, patience: cmp.Or(a.Patience, time.Minute)}
+	var err error
+	s.s, err = s.dial(ctx)
+	return s, err
+}
+
+func (s *Session) dial(ctx context.Context) (*smb2.Session, error) {
+	ctx, cancel := context.WithTimeout(ctx, s.patience)
 	defer cancel()
-	d := &smb2.Dialer{Negotiator: smb2.Negotiator{RequireMessageSigning: true}, Initiator: &smb2.NTLMInitiator{User: a.User, Password: a.Password, Domain: a.Domain}}
-	s, err := d.Dial(ctx, a.Address)
+	who, done, err := s.access.initiator()
 	if err != nil {
-		return nil, fmt.Errorf("file server %s: %w", a.Address, explain(err))
+		return nil, fmt.Errorf("file server %s: %w", s.access.Address, err)
 	}
-	return &Session{s: s, plain: a.Plain, patience: patience}, nil
+	defer done()
+	d := &smb2.Dialer{Negotiator: smb2.Negotiator{RequireMessageSigning: true}, Initiator: who}
+	c, err := d.Dial(ctx, s.access.Address)
+	if err != nil {
+		return nil, fmt.Errorf("file server %s: %w", s.access.Address, explain(err))
+	}
+	return c, nil
 }
 
 // Close signs out.
 func (s *Session) Close() error {
+	s.mu.Lock()
+	c := s.s
+	s.ended = errors.New("the session is closed")
+	s.mu.Unlock()
 	ctx, cancel := context.WithTimeout(context.Background(), s.patience)
 	defer cancel()
-	return s.s.WithContext(ctx).Logoff()
+	return c.WithContext(ctx).Logoff()
+}
+
+// now gives the connection that there is, and its number.
+func (s *Session) now() (*smb2.Session, int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.s, s.era
+}
+
+// again signs in anew, where nobody did since an era. It tries for as long as patience lasts, and where that did not help
+// nobody tries once more.
+func (s *Session) again(ctx context.Context, era int) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.era != era || s.ended != nil {
+		return s.ended
+	}
+	end := time.Now().Add(s.patience)
+	for pause := 50 * time.Millisecond; ; pause = min(2*pause, 2*time.Second) {
+		c, err := s.dial(ctx)
+		if err == nil {
+			old := s.s
+			s.s, s.era = c, s.era+1
+			go func() { // where its connection is only mute, nobody else ends it
+				quick, cancel := context.WithTimeout(context.Background(), time.Second)
+				defer cancel()
+				_ = old.WithContext(quick).Logoff()
+			}()
+			return nil
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if _, told := Status(err); told || time.Now().After(end) {
+			s.ended = fmt.Errorf("%w: %w", nt.ErrLost, err)
+			return s.ended
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(pause/2 + mathrand.N(pause)):
+		}
+	}
 }
 
 // A Share is one that is open.
 type Share struct {
 	Name string
-	s    *smb2.Share
-	ctx  context.Context
 	of   *Session
+	ctx  context.Context
+
+	mu  sync.Mutex
+	s   *smb2.Share
+	era int
 }
 
 // Open opens a share.
-func (s *Session) Open(ctx context.Context, name string) (*Share, error) {
+func (s *Session) Open(ctx context.Context, name string) (nt.Share, error) {
+	x := &Share{Name: name, of: s, ctx: ctx, era: -1}
+	if err := x.use(func(*smb2.Share) error { return nil }); err != nil {
+		return nil, err
+	}
+	return x, nil
+}
+
+func (s *Session) mount(ctx context.Context, c *smb2.Session, name string) (*smb2.Share, error) {
 	limit, cancel := context.WithTimeout(ctx, s.patience)
 	defer cancel()
-	m, err := s.s.WithContext(limit).Mount(name)
+	m, err := c.WithContext(limit).Mount(name)
 	if err != nil {
 		return nil, fmt.Errorf("share %s: %w", name, explain(err))
 	}
-	if !s.plain && !encrypted(m) {
+	if !s.access.Plain && !encrypted(m) {
 		_ = m.Umount()
 		return nil, fmt.Errorf("share %s: the server does not encrypt: have it require encryption, or allow plain content for this host", name)
 	}
-	return &Share{name, m.WithContext(ctx), ctx, s}, nil
+	return m, nil
+}
+
+// mounted gives the share over the connection that there is.
+func (s *Share) mounted() (*smb2.Share, int, error) {
+	c, era := s.of.now()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.s != nil && s.era == era {
+		return s.s, era, nil
+	}
+	m, err := s.of.mount(s.ctx, c, s.Name)
+	if err != nil {
+		return nil, era, err
+	}
+	s.s, s.era = m, era
+	return m, era, nil
+}
+
+// tries is how often something is asked that the connection breaks of.
+const tries = 20
+
+// use asks something that can be asked again: over a new connection, where the one that there was broke.
+func (s *Share) use(ask func(*smb2.Share) error) error {
+	for n := 1; ; n++ {
+		m, era, err := s.mounted()
+		if err == nil {
+			err = ask(m)
+		}
+		if !broken(err) || s.ctx.Err() != nil {
+			return err
+		}
+		if n == tries {
+			return fmt.Errorf("%w: %w", nt.ErrLost, err)
+		}
+		if err := s.of.again(s.ctx, era); err != nil {
+			return err
+		}
+	}
+}
+
+// broken says whether it was the connection that failed, not what was asked.
+func broken(err error) bool {
+	var transport *smb2.TransportError
+	if err == nil || errors.Is(err, nt.ErrLost) {
+		return false
+	}
+	code, told := Status(err)
+	if told {
+		return code == statusSessionExpired || code == statusSessionDeleted || code == statusNetworkName
+	}
+	return errors.As(err, &transport) || errors.Is(err, net.ErrClosed) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, context.DeadlineExceeded) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) ||
+		strings.Contains(err.Error(), "use of closed")
 }
 
 // The bits by which a server asks for encryption, of a session and of a share (MS-SMB2 2.2.6 and 2.2.10).
@@ -87,9 +222,11 @@ const (
 	shareEncrypts   = 0x8000
 )
 
-// encrypted says whether what goes to a share is encrypted. The library does what the server asks for and does not tell; so
-// this looks for itself, and where it finds nothing it says no.
-func encrypted(m *smb2.Share) bool {
+// flags are what a server said of a session and a share when they were opened. The library does as it is told and does not tell; so
+// this looks for itself, and where it finds nothing there is nothing.
+type flags struct{ session, share uint64 }
+
+func flagsOf(m *smb2.Share) (f flags) {
 	field := func(v reflect.Value, name string) reflect.Value {
 		for v.Kind() == reflect.Pointer {
 			v = v.Elem()
@@ -99,16 +236,32 @@ func encrypted(m *smb2.Share) bool {
 		}
 		return v.FieldByName(name)
 	}
+	number := func(v reflect.Value) uint64 {
+		if !v.IsValid() || !v.CanUint() {
+			return 0
+		}
+		return v.Uint()
+	}
 	tree := field(reflect.ValueOf(m), "treeConn")
 	if !tree.IsValid() {
-		return false
+		return f
 	}
-	has := func(v reflect.Value, bit uint64) bool { return v.IsValid() && v.CanUint() && v.Uint()&bit != 0 }
-	return has(field(tree, "shareFlags"), shareEncrypts) || has(field(field(tree, "session"), "sessionFlags"), sessionEncrypts)
+	return flags{number(field(field(tree, "session"), "sessionFlags")), number(field(tree, "shareFlags"))}
+}
+
+// encrypted says whether what goes to a share is encrypted.
+func encrypted(m *smb2.Share) bool {
+	f := flagsOf(m)
+	return f.share&shareEncrypts != 0 || f.session&sessionEncrypts != 0
 }
 
 // Close lets the share go.
 func (s *Share) Close() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.s == nil {
+		return nil
+	}
 	limit, cancel := context.WithTimeout(context.WithoutCancel(s.ctx), s.of.patience)
 	defer cancel()
 	return s.s.WithContext(limit).Umount()
@@ -116,17 +269,6 @@ func (s *Share) Close() error {
 
 // kept is what of a descriptor is read: owner, group and discretionary list.
 const kept = smb2.OwnerSecurityInformation | smb2.GroupSecurityInformation | smb2.DACLSecurityInformation
-
-// A Seen is something on a share.
-type Seen struct {
-	Name       string
-	Kind       perm.Kind
-	Descriptor ntsd.Descriptor
-	ID         uint64 // the server's number for it; 0 where it gives none
-	Size       int64
-	Modified   time.Time
-	Err        error // why its permissions could not be read
-}
 
 const (
 	attributeFolder  = 0x10
@@ -143,59 +285,66 @@ func kindOf(attributes uint32) perm.Kind {
 	return perm.File
 }
 
-// A Handle is something on a share that was opened once: what is looked at through it is what is changed through it.
-type Handle struct {
+// handle is something on a share that was opened once.
+type handle struct {
 	f      *smb2.File
 	name   string
 	cancel context.CancelFunc
 }
 
-// Look opens something for a look at its permissions; "" is the share's own folder.
-func (s *Share) Look(name string) (Seen, error) {
-	h, err := s.Hold(name, ntsd.ReadControl|ntsd.ReadAttributes)
+// Hold opens something with certain rights.
+func (s *Share) Hold(name string, rights ntsd.Mask) (h nt.Handle, err error) {
+	err = s.use(func(m *smb2.Share) error {
+		limit, cancel := context.WithTimeout(s.ctx, s.of.patience)
+		options := uint32(forBackup)
+		if s.of.access.Ordinary {
+			options = 0
+		}
+		f, err := open(m.WithContext(limit), name, rights, options)
+		if err != nil {
+			cancel()
+			return explain(err)
+		}
+		h = &handle{f, name, cancel}
+		return nil
+	})
 	if err != nil {
-		return Seen{}, err
+		return nil, err
 	}
-	defer h.Close()
-	return h.Look()
-}
-
-// Hold opens something with certain rights. Where the account has the privilege, the list on it does not stand in
-// the way.
-func (s *Share) Hold(name string, access ntsd.Mask) (*Handle, error) {
-	limit, cancel := context.WithTimeout(s.ctx, s.of.patience)
-	f, err := open(s.s.WithContext(limit), name, access, forBackup)
-	if err != nil {
-		cancel()
-		return nil, explain(err)
-	}
-	return &Handle{f, name, cancel}, nil
+	return h, nil
 }
 
 // Close lets it go.
-func (h *Handle) Close() error {
+func (h *handle) Close() error {
 	defer h.cancel()
 	return h.f.Close()
 }
 
 // Look reads what it is and its permissions.
-func (h *Handle) Look() (Seen, error) {
-	st, err := h.f.Stat()
+func (h *handle) Look() (nt.Seen, error) {
+	seen, err := stat(h.f)
 	if err != nil {
-		return Seen{}, explain(err)
+		return nt.Seen{}, lost(err)
 	}
-	seen := seenOf(st)
 	seen.Name = h.name
 	raw, err := h.f.SecurityInfoRaw(kept)
 	if err != nil {
-		return seen, explain(err)
+		return seen, lost(err)
 	}
 	seen.Descriptor, err = ntsd.Parse(raw)
 	return seen, err
 }
 
-func seenOf(info os.FileInfo) Seen {
-	seen := Seen{Name: info.Name(), Kind: perm.File, Size: info.Size(), Modified: info.ModTime()}
+// lost tells that it was the connection: a handle is gone with it.
+func lost(err error) error {
+	if broken(err) {
+		return fmt.Errorf("%w: %w", nt.ErrLost, err)
+	}
+	return explain(err)
+}
+
+func seenOf(info os.FileInfo) nt.Seen {
+	seen := nt.Seen{Name: info.Name(), Kind: perm.File, Size: info.Size(), Modified: info.ModTime()}
 	if st, ok := info.Sys().(*smb2.FileStat); ok {
 		seen.Kind, seen.ID = kindOf(st.FileAttributes), st.FileId
 	} else if info.IsDir() {
@@ -210,50 +359,74 @@ type encoded []byte
 func (e encoded) Size() int         { return len(e) }
 func (e encoded) Encode(dst []byte) { copy(dst, e) }
 
-// A Part says what of a descriptor is set.
-type Part uint8
-
-// The parts.
-const (
-	SetOwner Part = 1 << iota
-	SetGroup
-	SetList
-)
-
 // Set sets parts of the permissions. It needs a handle with the rights for them.
-func (h *Handle) Set(d ntsd.Descriptor, what Part) error {
+func (h *handle) Set(d ntsd.Descriptor, what nt.Part) error {
 	var flags smb2.SecurityInformationRequestFlags
-	for part, flag := range map[Part]smb2.SecurityInformationRequestFlags{SetOwner: smb2.OwnerSecurityInformation, SetGroup: smb2.GroupSecurityInformation, SetList: smb2.DACLSecurityInformation} {
+	for part, flag := range map[nt.Part]smb2.SecurityInformationRequestFlags{nt.SetOwner: smb2.OwnerSecurityInformation, nt.SetGroup: smb2.GroupSecurityInformation, nt.SetList: smb2.DACLSecurityInformation} {
 		if what&part != 0 {
 			flags |= flag
 		}
 	}
-	if what&SetOwner == 0 {
+	if what&nt.SetOwner == 0 {
 		d.Owner = ntsd.SID{}
 	}
-	if what&SetGroup == 0 {
+	if what&nt.SetGroup == 0 {
 		d.Group = ntsd.SID{}
 	}
 	b, err := d.Append(nil)
 	if err != nil {
 		return err
 	}
-	return explain(h.f.SetSecurityInfoRaw(flags, encoded(b)))
+	return lost(h.f.SetSecurityInfoRaw(flags, encoded(b)))
 }
 
 // batch is how many entries of a folder are asked for at once.
 const batch = 1000
 
-// List reads a folder with all permissions, a piece at a time. What could not be read is told with the entry. Names that no
-// server of sound mind sends are left out.
-func (s *Share) List(folder string, each func([]Seen) error) error {
+// List reads a folder with all permissions. Names that no server of sound mind sends are left out, and over a new connection those
+// that were told already.
+func (s *Share) List(folder string, each func([]nt.Seen) error) error {
+	told := map[string]bool{} // of folders that have more than one piece
+	return s.use(func(m *smb2.Share) error {
+		again := map[string]bool{}
+		for name := range told {
+			again[name] = true
+		}
+		return s.list(m, folder, func(piece []nt.Seen, last bool) error {
+			if len(again) > 0 {
+				piece = slices.DeleteFunc(piece, func(x nt.Seen) bool { return again[x.Name] })
+			}
+			if !last {
+				for _, x := range piece {
+					told[x.Name] = true
+				}
+			}
+			if len(piece) == 0 {
+				return nil
+			}
+			return each(piece)
+		})
+	})
+}
+
+func (s *Share) list(m *smb2.Share, folder string, each func(piece []nt.Seen, last bool) error) error {
 	limit, cancel := context.WithCancel(s.ctx)
 	defer cancel()
-	impatient := time.AfterFunc(s.of.patience, cancel)
+	var late atomic.Bool
+	impatient := time.AfterFunc(s.of.patience, func() {
+		late.Store(true)
+		cancel()
+	})
 	defer impatient.Stop()
-	f, err := open(s.s.WithContext(limit), folder, ntsd.ReadData|ntsd.ReadAttributes|ntsd.Synchronize, forBackup)
-	if err != nil {
+	fail := func(err error) error {
+		if late.Load() {
+			return fmt.Errorf("%w: %w", context.DeadlineExceeded, err)
+		}
 		return explain(err)
+	}
+	f, err := open(m.WithContext(limit), folder, ntsd.ReadData|ntsd.ReadAttributes|ntsd.Synchronize, forBackup)
+	if err != nil {
+		return fail(err)
 	}
 	defer f.Close()
 	for {
@@ -261,7 +434,10 @@ func (s *Share) List(folder string, each func([]Seen) error) error {
 		list, err := f.ReaddirPlus(batch, kept)
 		s.of.batch.Unlock()
 		impatient.Reset(s.of.patience)
-		out := make([]Seen, 0, len(list))
+		if err != nil && !errors.Is(err, io.EOF) {
+			return fail(err)
+		}
+		out := make([]nt.Seen, 0, len(list))
 		for _, e := range list {
 			seen := seenOf(e.FileInfo)
 			if seen.Name == "" || seen.Name == "." || seen.Name == ".." || strings.ContainsAny(seen.Name, "/\\\x00") {
@@ -273,8 +449,11 @@ func (s *Share) List(folder string, each func([]Seen) error) error {
 			case e.Err != nil:
 				seen.Err = explain(e.Err)
 				// Where it was not the server that refused, it was not asked: others had too much under way.
-				if _, told := Status(e.Err); !told && !Refused(e.Err) && limit.Err() == nil {
-					if one, err := s.Look(joined(folder, seen.Name)); err == nil {
+				if _, told := Status(e.Err); !told && !nt.Refused(e.Err) && limit.Err() == nil {
+					if broken(e.Err) {
+						return fail(e.Err)
+					}
+					if one, err := nt.Look(s, nt.Joined(folder, seen.Name)); err == nil {
 						seen.Descriptor, seen.Err = one.Descriptor, nil
 					} else {
 						seen.Err = err
@@ -283,16 +462,9 @@ func (s *Share) List(folder string, each func([]Seen) error) error {
 			}
 			out = append(out, seen)
 		}
-		if len(out) > 0 {
-			if err := each(out); err != nil {
-				return err
-			}
-		}
-		switch {
-		case errors.Is(err, io.EOF), err == nil && len(list) == 0:
-			return nil
-		case err != nil:
-			return explain(err)
+		last := err != nil || len(list) < batch
+		if err := each(out, last); err != nil || last {
+			return err
 		}
 	}
 }
@@ -309,6 +481,11 @@ const (
 	statusDeletePending = 0xC000_0056
 	statusDisabled      = 0xC000_0072
 	statusLockedOut     = 0xC000_0234
+	statusDiskFull      = 0xC000_007F
+
+	statusNetworkName    = 0xC000_00C9 // the share went away
+	statusSessionDeleted = 0xC000_0203
+	statusSessionExpired = 0xC000_035C
 )
 
 // Status gives the code of a server's refusal.
@@ -318,18 +495,6 @@ func Status(err error) (uint32, bool) {
 		return r.Code, true
 	}
 	return 0, false
-}
-
-// Refused says whether a server denied access.
-func Refused(err error) bool {
-	code, _ := Status(err)
-	return code == statusAccessDenied || errors.Is(err, os.ErrPermission)
-}
-
-// Gone says whether a path is not there.
-func Gone(err error) bool {
-	code, ok := Status(err)
-	return ok && (code == statusNotFound || code == statusPathNotFound || code == statusDeletePending) || errors.Is(err, os.ErrNotExist)
 }
 
 // explain puts what people meet into words, and keeps the cause.
@@ -356,12 +521,24 @@ func explain(err error) error {
 		statusSharing:      "somebody has it open and lets nobody in",
 		statusDisabled:     "the account is disabled",
 		statusLockedOut:    "the account is locked out",
+		statusDiskFull:     "the server has no room for it",
 	}[code]
-	if words == "" {
+	kind := map[uint32]error{statusAccessDenied: fs.ErrPermission, statusNotFound: fs.ErrNotExist, statusPathNotFound: fs.ErrNotExist, statusDeletePending: fs.ErrNotExist}[code]
+	switch {
+	case words == "" && kind == nil:
 		return err
+	case kind == nil || errors.Is(err, kind):
+		return fmt.Errorf("%s: %w", words, err)
 	}
-	return fmt.Errorf("%s: %w", words, err)
+	return &said{cmp.Or(words, err.Error()), kind, err}
 }
 
-// Path makes a share's own form of a path below it: /charts/a/b of share charts is a\b.
-func Path(below string) string { return strings.ReplaceAll(strings.Trim(below, "/"), "/", `\`) }
+// said is words for an error, of a kind that others know.
+type said struct {
+	words string
+	kind  error
+	cause error
+}
+
+func (s *said) Error() string   { return s.words + ": " + s.cause.Error() }
+func (s *said) Unwrap() []error { return []error{s.kind, s.cause} }

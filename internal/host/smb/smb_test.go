@@ -10,6 +10,7 @@ import (
 
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
+	"idletally/internal/host/nt"
 	"idletally/internal/samba"
 )
 
@@ -32,7 +33,8 @@ func TestMain(m *testing.M) {
 					{Name: "clerk", Password: password, Groups: []string{"crew"}},
 					{Name: "stoker", Password: password},
 				},
-				Shares: []samba.Share{{Name: "charts"}, {Name: "crewdocs", Hides: true}, {Name: "plain", Plain: true}},
+				Shares: []samba.Share{{Name: "charts"}, {Name: "crewdocs", Hides: true}, {Name: "plain", Plain: true},
+					{Name: "readers", Lets: []samba.Let{{Who: "crew", What: "read"}, {Who: "keeper", What: "full"}}}},
 			})
 		}
 		if err != nil {
@@ -43,6 +45,9 @@ func TestMain(m *testing.M) {
 		return m.Run()
 	}())
 }
+
+// Look is nt.Look, as a method.
+func (s *Share) Look(name string) (nt.Seen, error) { return nt.Look(s, name) }
 
 func dial(t testing.TB, user, share string) *Share {
 	t.Helper()
@@ -55,7 +60,7 @@ func dial(t testing.TB, user, share string) *Share {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return m
+	return m.(*Share)
 }
 
 func must(t testing.TB, err error) {
@@ -66,7 +71,7 @@ func must(t testing.TB, err error) {
 }
 
 // set sets parts of a descriptor as the keeper.
-func set(t testing.TB, s *Share, name, sddl string, what Part) {
+func set(t testing.TB, s *Share, name, sddl string, what nt.Part) {
 	t.Helper()
 	d, err := ntsd.ParseSDDL(sddl)
 	must(t, err)
@@ -82,7 +87,7 @@ func TestLookAndSet(t *testing.T) {
 	must(t, err)
 	text0, _ := top.Descriptor.SDDL()
 	t.Log(text0)
-	set(t, keeper, "", "D:(A;OICI;FA;;;WD)", SetList)
+	set(t, keeper, "", "D:(A;OICI;FA;;;WD)", nt.SetList)
 	must(t, purser.s.Mkdir("harbour", 0o777))
 	must(t, purser.s.WriteFile(`harbour\plan.txt`, []byte("x"), 0o666))
 	seen, err := keeper.Look(`harbour\plan.txt`)
@@ -97,7 +102,7 @@ func TestLookAndSet(t *testing.T) {
 	defer h.Close()
 	d, err := ntsd.ParseSDDL("D:P(A;;FA;;;WD)(D;;0x1;;;AN)")
 	must(t, err)
-	must(t, h.Set(d, SetList))
+	must(t, h.Set(d, nt.SetList))
 	seen, err = h.Look()
 	must(t, err)
 	if text, _ := seen.Descriptor.SDDL(); text == "" {

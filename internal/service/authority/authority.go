@@ -35,7 +35,7 @@ type Authority struct {
 
 const (
 	authorityLife = 10 * 365 * 24 * time.Hour
-	agentLife     = 90 * 24 * time.Hour
+	agentLife     = 30 * 24 * time.Hour // agents renew theirs when a third of it is over
 	serverLife    = 30 * 24 * time.Hour
 )
 

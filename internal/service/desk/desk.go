@@ -23,6 +23,8 @@ type Desk struct {
 	Log   *slog.Logger
 	Memo  *drift.Memo // of folders that are as declared, on whichever host
 
+	HookSecret func(hook string) []byte // by which a hook's notices are signed
+
 	checked checked
 }
 
@@ -255,8 +257,14 @@ func (d *Desk) Compare(ctx context.Context, snap store.Snapshot) error {
 		return fmt.Errorf("compare snapshot %s with edition %d of %s: %w", snap.ID, e.Number, snap.Application, err)
 	}
 	r, err := w.End(sum, groups)
-	if err != nil || fresh == nil {
+	if err != nil {
 		return err
+	}
+	if err := d.tellFindings(ctx, r, groups); err != nil { // the report stands all the same
+		d.Log.Error("notices of a report", "report", r.ID, "error", err)
+	}
+	if fresh == nil {
+		return nil
 	}
 	return d.noteCauses(ctx, r, fresh, dir)
 }

@@ -15,6 +15,14 @@ import (
 // nobody asked for, after a day the last of each hour counts.
 type Retention struct{ All, Daily, Weekly int }
 
+// Check says what cannot be kept like that.
+func (k Retention) Check() error {
+	if min(k.All, k.Daily, k.Weekly) < 0 {
+		return fmt.Errorf("snapshots cannot be kept for %d days all, %d by the day and %d by the week: want 0 or more", k.All, k.Daily, k.Weekly)
+	}
+	return nil
+}
+
 // drop lists the snapshots of one place that are not kept; they come oldest first. Days and weeks
 // are those of UTC.
 func (k Retention) drop(snaps []store.PlaceTime, now time.Time) (out []string) {
@@ -74,6 +82,9 @@ func (d *Desk) Tidy(ctx context.Context, keep Retention) (out wire.Tidied, err e
 	})
 	if err == nil {
 		err = d.Store.ForgetHeard(ctx, now.AddDate(0, 0, -max(keep.All, 1)))
+	}
+	if err == nil {
+		err = d.Store.ForgetDays(ctx, now.AddDate(-2, 0, 0))
 	}
 	if err != nil {
 		return out, err

@@ -14,7 +14,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
-	"github.com/go-chi/httprate"
 	"github.com/klauspost/compress/zstd"
 
 	"idletally/internal/core/pathname"
@@ -52,6 +51,7 @@ func (s *Server) agentRoutes(r chi.Router) {
 	r.Group(func(r chi.Router) {
 		r.Use(s.agent)
 		r.Post("/agent/v1/hello", handle(s.hello))
+		r.Post("/agent/v1/certificate", handle(s.renew))
 		r.Get("/agent/v1/work", handle(s.giveWork))
 		r.Get("/agent/v1/questions", handle(s.giveQuestion))
 		r.Post("/agent/v1/questions/{id}", handle(s.takeReply))
@@ -62,7 +62,7 @@ func (s *Server) agentRoutes(r chi.Router) {
 		r.Get("/agent/v1/work/{id}/chunks/{n}", handle(s.giveChunk))
 		r.Post("/agent/v1/watches", handle(s.giveWatches))
 		// Nobody asked for these: a stolen certificate must not fill the storage with them.
-		r.With(httprate.LimitBy(maxHeard, time.Minute, keyByAgent)).Post("/agent/v1/watches/{application}/snapshot", handle(s.takeHeard))
+		r.With(s.limit(maxHeard, keyByAgent)).Post("/agent/v1/watches/{application}/snapshot", handle(s.takeHeard))
 		r.Put("/agent/v1/work/{id}/originals/{n}", handle(s.takeOriginals))
 		r.Post("/agent/v1/work/{id}/run", handle(s.endRun))
 	})
@@ -114,6 +114,26 @@ func (s *Server) enrol(w http.ResponseWriter, r *http.Request) error {
 	return writeJSON(w, wire.Enrolled{Host: host, Certificate: cert, Authority: s.Authority.PEM, OrderKey: s.OrderKey()})
 }
 
+// renew gives an agent another certificate before its own ends. The key is the agent's new one.
+func (s *Server) renew(w http.ResponseWriter, r *http.Request) error {
+	var in wire.Renewal
+	if err := readJSON(w, r, 64<<10, &in); err != nil {
+		return err
+	}
+	host := agentHost(r.Context())
+	cert, serial, err := s.Authority.Agent(host, in.Request)
+	if err != nil {
+		return huma.Error400BadRequest(err.Error())
+	}
+	if err := s.Store.RenewCertificate(r.Context(), host, r.TLS.VerifiedChains[0][0].SerialNumber.Text(16), serial); err != nil {
+		return err
+	}
+	if err := s.Store.Audit(r.Context(), "agent "+host, "certificate renewed", host, "certificate "+serial); err != nil {
+		s.Log.Error("history was not written", "error", err)
+	}
+	return writeJSON(w, wire.Renewed{Certificate: cert})
+}
+
 // agent lets only enrolled agents in: a certificate of our authority that is the host's newest.
 func (s *Server) agent(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -127,7 +147,7 @@ func (s *Server) agent(next http.Handler) http.Handler {
 			s.plain(w, r, err)
 			return
 		}
-		if err != nil || h.Certificate != leaf.SerialNumber.Text(16) {
+		if serial := leaf.SerialNumber.Text(16); err != nil || h.Certificate != serial && h.Renewed != serial {
 			s.plain(w, r, huma.Error403Forbidden("this certificate counts no more: the host was enrolled anew or taken out"))
 			return
 		}
@@ -503,6 +523,9 @@ func (s *Server) endRun(w http.ResponseWriter, r *http.Request) error {
 		s.hub.poke(h)
 	}
 	s.happen(r.Context(), store.Happening{Kind: wire.HappenedRun, Host: work.Host, Subject: work.Subject})
+	if run, err := s.Store.Run(r.Context(), work.Subject); err == nil && run.State != "running" {
+		s.tellPlan(r.Context(), wire.NoticeRun, run.Plan, run.State)
+	}
 	if err := s.Store.Audit(r.Context(), "agent "+work.Host, "run "+in.State, work.Subject, in.Message); err != nil {
 		return err
 	}

@@ -128,9 +128,14 @@ func (s *Server) baselineRoutes(r chi.Router) {
 		if err != nil {
 			return nil, err
 		}
+		reports, err := s.current(ctx)
+		if err != nil {
+			return nil, err
+		}
+		at := byPlace(reports)
 		out := wire.Page[wire.Application]{Items: []wire.Application{}}
 		for _, e := range newest {
-			a, err := s.application(ctx, e)
+			a, err := s.application(ctx, e, at)
 			if err != nil {
 				return nil, err
 			}
@@ -140,7 +145,7 @@ func (s *Server) baselineRoutes(r chi.Router) {
 	})
 }
 
-func (s *Server) application(ctx context.Context, newest store.Edition) (wire.Application, error) {
+func (s *Server) application(ctx context.Context, newest store.Edition, current map[place]*store.Report) (wire.Application, error) {
 	a := wire.Application{Name: newest.Application, Title: newest.Title, Hosts: []wire.HostState{}}
 	e, _, hosts, err := s.desk.Published(ctx, newest.Application)
 	if isNotFound(err) {
@@ -152,15 +157,10 @@ func (s *Server) application(ctx context.Context, newest store.Edition) (wire.Ap
 	a.Published, a.Title = e.Number, e.Title
 	for _, h := range hosts {
 		st := wire.HostState{Host: h.Name}
-		r, err := s.Store.CurrentReport(ctx, a.Name, h.Name)
-		if err == nil {
-			wr, _, err := s.wireReport(ctx, r)
-			if err != nil {
-				return a, err
-			}
-			st.Report = &wr
-		} else if !isNotFound(err) {
-			return a, err
+		if r := current[place{a.Name, h.Name}]; r != nil {
+			w := reportHead(*r)
+			w.Findings, w.Waived, w.Opens, w.Closes = r.Findings-r.Waived, r.Waived, r.Opens, r.Closes
+			st.Report = &w
 		}
 		a.Hosts = append(a.Hosts, st)
 	}

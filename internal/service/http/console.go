@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/go-chi/chi/v5/middleware"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
@@ -16,7 +17,7 @@ import (
 
 // consoleRoutes serve the built console. Every address that is no file is a page of it.
 func (s *Server) consoleRoutes() {
-	s.mux.Get("/*", func(w http.ResponseWriter, r *http.Request) {
+	s.mux.With(middleware.Compress(5, "text/html", "text/css", "text/javascript", "application/javascript", "image/svg+xml")).Get("/*", func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasPrefix(r.URL.Path, "/api/") || strings.HasPrefix(r.URL.Path, "/agent/") {
 			http.NotFound(w, r)
 			return

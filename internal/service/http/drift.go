@@ -207,10 +207,16 @@ func (s *Server) turnover(ctx context.Context, from, to, after string, limit int
 
 const maxGroups = 2000
 
-func (s *Server) wireReport(ctx context.Context, r store.Report) (wire.Report, []wire.Group, error) {
+// reportHead is a report without what depends on waivers.
+func reportHead(r store.Report) wire.Report {
 	w := wire.Report{ID: r.ID, Application: r.Application, Edition: r.Edition, Host: r.Host, Snapshot: r.Snapshot, Created: r.Created,
 		Paths: r.Paths, Judged: r.Judged, Findings: r.Findings, Unread: r.Unread}
 	_ = json.Unmarshal([]byte(r.Problems), &w.Problems) // we wrote it
+	return w
+}
+
+func (s *Server) wireReport(ctx context.Context, r store.Report) (wire.Report, []wire.Group, error) {
+	w := reportHead(r)
 	groups, err := s.Store.Groups(ctx, r.ID, maxGroups)
 	if err != nil {
 		return w, nil, err
@@ -403,6 +409,17 @@ func (s *Server) driftRoutes() {
 	add(s, op{"GET", "/drift", "get-drift", "The newest reports of an application and their groups of findings", wire.Viewer, 200}, func(ctx context.Context, in *where) (*body[current], error) {
 		d, err := s.currentDrift(ctx, in.Application, in.Host)
 		return &body[current]{current{d.Reports, d.Groups}}, err
+	})
+	type all struct {
+		Application string `query:"application" required:"true" maxLength:"64"`
+	}
+	add(s, op{"GET", "/drift/equal", "list-equal", "The groups of findings of an application, equal ones of all hosts as one", wire.Viewer, 200}, func(ctx context.Context, in *all) (*body[wire.Page[wire.EqualGroup]], error) {
+		reports, err := s.Store.CurrentReports(ctx)
+		if err != nil {
+			return nil, err
+		}
+		list, err := s.equalGroups(ctx, in.Application, reports)
+		return &body[wire.Page[wire.EqualGroup]]{wire.Page[wire.EqualGroup]{Items: list}}, err
 	})
 	type span struct {
 		Application string `query:"application" required:"true" maxLength:"64"`

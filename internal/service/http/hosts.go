@@ -7,9 +7,6 @@ import (
 	"sync"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
-	"idletally/internal/core/baseline"
 	"idletally/internal/service/auth"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
@@ -47,10 +44,8 @@ func (s *Server) hostRoutes() {
 		return &body[wire.Host]{wireHost(h)}, err
 	})
 	add(s, op{"POST", "/hosts", "invite-host", "Add a host, or change its tags, and make a one-time enrolment code", wire.Operator, 201}, func(ctx context.Context, in *body[wire.NewHost]) (*body[wire.Invitation], error) {
-		for _, t := range in.Body.Tags {
-			if !baseline.Name.MatchString(t) {
-				return nil, huma.Error422UnprocessableEntity("tag " + t + ": want a-z 0-9 . _ -")
-			}
+		if err := tagList(in.Body.Tags); err != nil {
+			return nil, err
 		}
 		code, expires := auth.Code(4), time.Now().Add(time.Hour).UTC().Truncate(time.Second)
 		if err := s.Store.Invite(ctx, in.Body.Name, in.Body.Tags, auth.HashToken(code), expires); err != nil {

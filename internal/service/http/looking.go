@@ -189,6 +189,9 @@ func (s *Server) lookingRoutes() {
 			return nil, err
 		}
 		out, err := inquiry.Sight(ctx, sc, raw)
+		if err == nil && in.Snapshot != "" {
+			out.Findings, err = s.findingsAt(ctx, in.Snapshot, raw)
+		}
 		return &body[wire.Sight]{out}, err
 	})
 	type fresh struct {
@@ -220,6 +223,9 @@ func (s *Server) lookingRoutes() {
 			return nil, err
 		}
 		out, err := inquiry.List(ctx, sc, raw, in.Account, after, in.Limit)
+		if err == nil && in.Snapshot != "" {
+			err = s.mark(ctx, &out, in.Snapshot, raw)
+		}
 		return &body[wire.Listing]{out}, refuse(err)
 	})
 	type decide struct {
@@ -292,6 +298,7 @@ func (s *Server) lookingRoutes() {
 		Account   string `query:"account" required:"true" minLength:"1" maxLength:"256"`
 		Operation string `query:"operation" required:"true" maxLength:"16"`
 		Behind    bool   `query:"behind" doc:"Also what lies behind folders that do not let through, as if they did"`
+		Weigh     bool   `query:"weigh" doc:"Say of each entry of the folder how much of what is in it is held"`
 		After     string `query:"after" maxLength:"131072" doc:"Path to go on after"`
 		Limit     int    `query:"limit" default:"500" minimum:"0" maximum:"5000"`
 	}
@@ -314,7 +321,7 @@ func (s *Server) lookingRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		out, err := inquiry.BelowOf(ctx, sc, inquiry.BelowAsk{Path: raw, Account: in.Account, Operation: o, Suppose: sup, Behind: in.Behind, After: after, Limit: in.Limit})
+		out, err := inquiry.BelowOf(ctx, sc, inquiry.BelowAsk{Path: raw, Account: in.Account, Operation: o, Suppose: sup, Behind: in.Behind, Weigh: in.Weigh, After: after, Limit: in.Limit})
 		return &body[wire.Below]{out}, refuse(err)
 	})
 	add(s, op{"POST", "/access/probe", "probe-access", "Have a host try as an account, and set its answers beside the computed ones", wire.Operator, 200}, func(ctx context.Context, in *body[wire.ProbeAsk]) (*body[wire.Probe], error) {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"net/http"
 	"regexp"
-	"slices"
 	"strings"
 	"time"
 
@@ -41,6 +40,13 @@ func (s *Server) routes(r chi.Router) {
 	s.waiverRoutes()
 	s.storageRoutes()
 	s.planRoutes()
+	s.overviewRoutes()
+	s.searchRoutes()
+	s.settingsRoutes()
+	s.tokenRoutes()
+	s.historyRoutes()
+	s.scheduleRoutes()
+	s.hookRoutes()
 	s.runRoutes(r)
 }
 
@@ -111,27 +117,16 @@ func (s *Server) peopleRoutes(chi.Router) {
 		return &body[wire.Page[wire.Person]]{out}, err
 	})
 	add(s, op{"POST", "/people", "add-person", "Add a person with a one-time password", wire.Admin, 201}, func(ctx context.Context, in *body[wire.NewPerson]) (*body[wire.OneTime], error) {
-		roles := slices.Clone(in.Body.Roles)
-		for _, r := range roles {
-			if !slices.Contains(wire.Roles, r) {
-				return nil, huma.Error422UnprocessableEntity("role " + r + " is unknown: want some of " + strings.Join(wire.Roles, ", "))
-			}
-		}
-		slices.Sort(roles)
-		pw := auth.Code(4)
-		if err := s.Store.AddPerson(ctx, store.Person{Name: in.Body.Name, Password: auth.Hash(pw), RoleList: strings.Join(slices.Compact(roles), ","), MustChange: true}); err != nil {
+		roles, err := roleList(in.Body.Roles)
+		if err != nil {
 			return nil, err
 		}
-		s.audit(ctx, "person added", in.Body.Name, strings.Join(roles, ", "))
+		pw := auth.Code(4)
+		if err := s.Store.AddPerson(ctx, store.Person{Name: in.Body.Name, Password: auth.Hash(pw), RoleList: roles, MustChange: true}); err != nil {
+			return nil, err
+		}
+		s.audit(ctx, "person added", in.Body.Name, strings.ReplaceAll(roles, ",", ", "))
 		return &body[wire.OneTime]{wire.OneTime{Name: in.Body.Name, Password: pw}}, nil
-	})
-	type before struct {
-		After string `query:"after" maxLength:"16"`
-		Limit int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
-	}
-	add(s, op{"GET", "/history", "list-history", "List the audit log, newest first", wire.Viewer, 200}, func(ctx context.Context, in *before) (*body[wire.Page[wire.History]], error) {
-		list, err := s.Store.History(ctx, in.After, in.Limit)
-		return &body[wire.Page[wire.History]]{page(list, in.Limit, func(h wire.History) string { return h.ID })}, err
 	})
 }
 

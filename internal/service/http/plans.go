@@ -180,6 +180,7 @@ func (s *Server) planRoutes() {
 			return nil, err
 		}
 		s.audit(ctx, "plan submitted", in.ID, "")
+		s.tellPlan(ctx, wire.NoticeReview, in.ID, "in review")
 		return show(ctx, in.ID)
 	})
 	s.reviewRoutes(show)

@@ -5,6 +5,9 @@ package http
 import (
 	"context"
 	"crypto/ed25519"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -23,6 +26,7 @@ import (
 	"github.com/go-chi/httprate"
 	"github.com/go-sql-driver/mysql"
 
+	"idletally/internal/core/chain"
 	"idletally/internal/core/drift"
 	"idletally/internal/service/auth"
 	"idletally/internal/service/authority"
@@ -62,6 +66,9 @@ const (
 	approvalLife  = 72 * time.Hour
 )
 
+// maxCalls is how many calls a minute a person may make, and each of their tokens: some fifty times what the console needs.
+const maxCalls = 6000
+
 // maxMemo is how many folders are remembered to be as declared: about 200 bytes each.
 const maxMemo = 400_000
 
@@ -69,16 +76,25 @@ const maxMemo = 400_000
 func New(c Config) *Server {
 	s := &Server{Config: c, desk: &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo)}, hub: newHub(), metrics: newMetrics(), mux: chi.NewMux()}
 	s.feed = &feed{s: s}
+	if c.Store != nil && c.Authority != nil {
+		c.Store.Seal = func(h *chain.Head) { h.Sign(c.Authority.Orders) }
+		// Made of the service's own key, so that the database holds no secret of theirs.
+		s.desk.HookSecret = func(hook string) []byte {
+			m := hmac.New(sha256.New, c.Authority.Orders.Seed())
+			_, _ = m.Write([]byte("idletally hook " + hook)) // a hash takes everything
+			return m.Sum(nil)
+		}
+	}
 	s.mux.Use(middleware.RequestID, s.log, s.recover, secure)
 	s.mux.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "ok") })
 	s.mux.Get("/readyz", s.ready)
 	s.mux.Handle("/metrics", s.metrics.handler())
 	s.mux.Group(func(r chi.Router) {
-		r.Use(httprate.LimitBy(1200, time.Minute, keyByAgent))
+		r.Use(s.limit(1200, keyByAgent))
 		s.agentRoutes(r)
 	})
 	s.mux.Group(func(r chi.Router) {
-		r.Use(limitBody, s.limitOpen(), s.identify)
+		r.Use(middleware.Compress(5, "application/json"), limitBody, s.limitOpen(), s.identify, s.limit(maxCalls, keyByCaller))
 		cfg := huma.DefaultConfig("Idle Tally", "1")
 		cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "/api/openapi", "", "/api/schemas"
 		cfg.CreateHooks = nil
@@ -104,11 +120,27 @@ func keyByAgent(r *http.Request) (string, error) {
 	return host, err
 }
 
+// keyByCaller counts calls by who makes them, a person and each of their programs apart, and of those who are not signed in by the
+// address of the peer.
+func keyByCaller(r *http.Request) (string, error) {
+	if p := caller(r.Context()); p != nil {
+		return "\x00" + p.Name + "\x00" + p.by, nil // no address looks like that
+	}
+	return keyByAgent(r)
+}
+
+// limit lets so many calls a minute through for each key, and says to the others when to come again.
+func (s *Server) limit(calls int, key httprate.KeyFunc) func(http.Handler) http.Handler {
+	return httprate.LimitBy(calls, time.Minute, key, httprate.WithLimitHandler(func(w http.ResponseWriter, r *http.Request) {
+		s.plain(w, r, huma.Error429TooManyRequests(fmt.Sprintf("more than %d calls within a minute: try again in %s seconds", calls, w.Header().Get("Retry-After"))))
+	}))
+}
+
 // limitOpen bounds what anybody may call, signed in or not, by the address it comes from: trying to
 // sign in costs the memory of a password hash, calculating costs time. Tries with one name are
 // bounded by themselves.
 func (s *Server) limitOpen() func(http.Handler) http.Handler {
-	signIn, calculate := httprate.LimitBy(300, time.Minute, keyByAgent), httprate.LimitBy(1200, time.Minute, keyByAgent)
+	signIn, calculate := s.limit(300, keyByAgent), s.limit(1200, keyByAgent)
 	return func(next http.Handler) http.Handler {
 		signIn, calculate := signIn(next), calculate(next)
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -195,6 +227,7 @@ type personKey struct{}
 type who struct {
 	store.Person
 	token [32]byte
+	by    string // the token that a program has; "" is the person in person
 }
 
 func withPerson(ctx context.Context, p store.Person) context.Context {
@@ -222,9 +255,15 @@ func (s *Server) identify(next http.Handler) http.Handler {
 		}
 		hash := auth.HashToken(token)
 		p, err := s.Store.SessionPerson(r.Context(), hash)
+		by := ""
+		if errors.Is(err, store.ErrNotFound) && !byCookie {
+			var t store.Token
+			p, t, err = s.Store.TokenPerson(r.Context(), hash)
+			by = t.Name
+		}
 		switch {
 		case err == nil:
-			r = r.WithContext(context.WithValue(r.Context(), personKey{}, &who{p, hash}))
+			r = r.WithContext(context.WithValue(r.Context(), personKey{}, &who{p, hash, by}))
 		case !errors.Is(err, store.ErrNotFound):
 			s.plain(w, r, err)
 			return
@@ -268,7 +307,7 @@ func (s *Server) plain(w http.ResponseWriter, _ *http.Request, err error) {
 	}
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status.GetStatus())
-	fmt.Fprintf(w, `{"title":%q,"status":%d,"detail":%q}`+"\n", http.StatusText(status.GetStatus()), status.GetStatus(), status.Error())
+	_ = json.NewEncoder(w).Encode(huma.ErrorModel{Title: http.StatusText(status.GetStatus()), Status: status.GetStatus(), Detail: status.Error()}) // nobody is left to tell
 }
 
 // op is one operation of the API.
@@ -319,7 +358,9 @@ func allow(ctx context.Context, role string) error {
 func (s *Server) audit(ctx context.Context, what, subject, detail string) {
 	name := "nobody"
 	if p := caller(ctx); p != nil {
-		name = p.Name
+		if name = p.Name; p.by != "" {
+			detail = strings.TrimSpace(detail + " (by token " + p.by + ")")
+		}
 	}
 	if err := s.Store.Audit(context.WithoutCancel(ctx), name, what, subject, detail); err != nil {
 		s.Log.Error("history was not written", "what", what, "subject", subject, "error", err)

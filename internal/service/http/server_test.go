@@ -1,6 +1,7 @@
 package http
 
 import (
+	"context"
 	"encoding/json"
 	"log/slog"
 	"net/http"
@@ -79,10 +80,42 @@ func TestCalculatorIsOpenAndBounded(t *testing.T) {
 	}
 	for range 1300 {
 		if w := call("/api/v1/calculate/mode?mode=0"); w.Code == 429 {
+			var says struct {
+				Status int
+				Detail string
+			}
+			if err := json.Unmarshal(w.Body.Bytes(), &says); err != nil || says.Status != 429 || !strings.Contains(says.Detail, "try again in") || w.Header().Get("Retry-After") == "" {
+				t.Errorf("%s, %v, %v", w.Body, w.Header(), err)
+			}
 			return
 		}
 	}
 	t.Error("1,300 calls in a moment, and none was refused")
+}
+
+// Who calls without end is stopped, and nobody else with them: neither another person nor a program of the same one.
+func TestCallsAreCountedByCaller(t *testing.T) {
+	limited := bare().limit(10, keyByCaller)(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(204) }))
+	call := func(name, by string) int {
+		r := httptest.NewRequest("GET", "/", nil)
+		if name != "" {
+			r = r.WithContext(context.WithValue(r.Context(), personKey{}, &who{Person: store.Person{Name: name}, by: by}))
+		}
+		w := httptest.NewRecorder()
+		limited.ServeHTTP(w, r)
+		return w.Code
+	}
+	for range 10 {
+		call("bosun", "")
+	}
+	for _, c := range []struct {
+		name, by string
+		want     int
+	}{{"bosun", "", 429}, {"bosun", "nightly", 204}, {"lookout", "", 204}, {"", "", 204}} {
+		if got := call(c.name, c.by); got != c.want {
+			t.Errorf("%q by %q: %d, want %d", c.name, c.by, got, c.want)
+		}
+	}
 }
 
 // What a role may not do is refused to it, and nothing else.

@@ -3,6 +3,7 @@ package http
 import (
 	"context"
 	"encoding/hex"
+	"sync"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -10,7 +11,12 @@ import (
 )
 
 // Tend does what has to be done now and then, until the context ends.
-func (s *Server) Tend(ctx context.Context) { s.desk.Tend(ctx, s.Keep) }
+func (s *Server) Tend(ctx context.Context) {
+	var both sync.WaitGroup
+	both.Go(func() { s.desk.KeepTime(ctx) })
+	both.Go(func() { s.desk.Tend(ctx, s.Keep) })
+	both.Wait()
+}
 
 func (s *Server) storageRoutes() {
 	add(s, op{"GET", "/storage", "get-storage", "How much is stored", wire.Viewer, 200}, func(ctx context.Context, _ *struct{}) (*body[wire.Storage], error) {

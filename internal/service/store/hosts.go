@@ -14,6 +14,7 @@ type Host struct {
 	Name        string     `db:"name"`
 	TagList     string     `db:"tags"`
 	Certificate string     `db:"certificate"`
+	Renewed     string     `db:"renewed"` // one that took its place
 	Version     string     `db:"version"`
 	Watching    *bool      `db:"watching"` // nil where the agent never told
 	WatchNotes  string     `db:"watch_notes"`
@@ -29,7 +30,7 @@ func (h Host) Tags() []string {
 	return strings.Split(h.TagList, ",")
 }
 
-const hostColumns = `name, tags, certificate, version, watching, watch_notes, created, last_seen`
+const hostColumns = `name, tags, certificate, renewed, version, watching, watch_notes, created, last_seen`
 
 // Invite adds a host, or changes the tags of one where some are given, and keeps the hash of its enrolment code.
 func (s *Store) Invite(ctx context.Context, name string, tags []string, codeHash [32]byte, expires time.Time) error {
@@ -41,6 +42,12 @@ func (s *Store) Invite(ctx context.Context, name string, tags []string, codeHash
 		_, err := tx.ExecContext(ctx, `INSERT INTO enrolment (code_hash, host, expires) VALUES (?,?,?)`, codeHash[:], name, expires.UTC())
 		return err
 	})
+}
+
+// SetTags changes a host's tags.
+func (s *Store) SetTags(ctx context.Context, name string, tags []string) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE host SET tags = ? WHERE name = ?`, strings.Join(tags, ","), name)
+	return err
 }
 
 // UseCode takes a code once and tells which host it is for.
@@ -56,8 +63,21 @@ func (s *Store) UseCode(ctx context.Context, codeHash [32]byte) (host string, er
 
 // SetCertificate says which certificate a host's agent has; an older one counts no more.
 func (s *Store) SetCertificate(ctx context.Context, host, serial, version string) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE host SET certificate = ?, version = ? WHERE name = ?`, serial, version, host)
+	r, err := s.db.ExecContext(ctx, `UPDATE host SET certificate = ?, renewed = '', version = ? WHERE name = ?`, serial, version, host)
 	return changed(r, err, "host "+host)
+}
+
+// RenewCertificate says which certificate a host's agent gets in place of the one that it called with. That one counts on, until it
+// ends: an answer may be lost on its way.
+func (s *Store) RenewCertificate(ctx context.Context, host, with, serial string) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE host SET certificate = ?, renewed = ? WHERE name = ? AND (certificate = ? OR renewed = ?)`, with, serial, host, with, with)
+	return changed(r, err, "host "+host)
+}
+
+// ShutOut has no certificate of a host's agent count any more.
+func (s *Store) ShutOut(ctx context.Context, host string) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE host SET certificate = '', renewed = '' WHERE name = ? AND certificate <> ''`, host)
+	return changed(r, err, "host "+host+", whose agent has no certificate that counts,")
 }
 
 // Seen notes that an agent called.

@@ -7,8 +7,6 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
-
-	"idletally/internal/wire"
 )
 
 // Person is a person's record.
@@ -80,25 +78,27 @@ func (s *Store) EndSession(ctx context.Context, tokenHash [32]byte) error {
 	return err
 }
 
-// Audit writes a line of history.
-func (s *Store) Audit(ctx context.Context, who, what, subject, detail string) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO audit (id, at, who, what, subject, detail) VALUES (?,?,?,?,?,?)`,
-		NewID(), now(), who, what, clip(subject, 255), clip(detail, 60000))
+// SetRoles changes what somebody may do. Their sessions go on with the new roles.
+func (s *Store) SetRoles(ctx context.Context, name, roles string) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE person SET roles = ? WHERE name = ?`, roles, name)
+	if err != nil {
+		return err
+	}
+	if n, err := r.RowsAffected(); err != nil || n > 0 {
+		return err
+	}
+	_, err = s.Person(ctx, name) // the same as before, or nobody
 	return err
 }
 
-func clip(s string, n int) string {
-	if len(s) > n {
-		return s[:n]
+// RemovePerson forgets somebody; what they did stays in the history.
+func (s *Store) RemovePerson(ctx context.Context, name string) error {
+	r, err := s.db.ExecContext(ctx, `DELETE FROM person WHERE name = ?`, name)
+	if err != nil {
+		return err
 	}
-	return s
-}
-
-// History lists the newest lines first, before an id where one is given.
-func (s *Store) History(ctx context.Context, before string, limit int) (out []wire.History, err error) {
-	if before == "" {
-		before = "~"
+	if n, err := r.RowsAffected(); err != nil || n > 0 {
+		return err
 	}
-	err = s.db.SelectContext(ctx, &out, `SELECT id, at, who, what, subject, detail FROM audit WHERE id < ? ORDER BY id DESC LIMIT ?`, before, limit)
-	return out, err
+	return fmt.Errorf("person %s: %w", name, ErrNotFound)
 }

@@ -5,8 +5,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
+	"idletally/internal/core/baseline"
 	"idletally/internal/core/drift"
 	"idletally/internal/core/perm"
 )
@@ -26,6 +28,7 @@ type Report struct {
 	Waived      int64     `db:"waived"` // when it was made; waivers end
 	Opens       int64     `db:"opens"`  // of the others
 	Closes      int64     `db:"closes"`
+	Grave       int64     `db:"grave"`
 	Fresh       int64     `db:"fresh"`    // seen for the first time
 	Returned    int64     `db:"returned"` // gone before, and there again
 	Gone        int64     `db:"gone"`     // there before, and no longer
@@ -33,7 +36,21 @@ type Report struct {
 	Created     time.Time `db:"created"`
 }
 
-const reportColumns = `id, application, edition, host, snapshot, ready, paths, judged, findings, unread, waived, opens, closes, fresh, returned, gone, problems, created`
+// Weigh counts a group that nobody accepted for what it comes to.
+func (r *Report) Weigh(g drift.Group) {
+	n := int64(g.Count)
+	if len(g.Effect.Opens) > 0 {
+		r.Opens += n
+	}
+	if len(g.Effect.Closes) > 0 {
+		r.Closes += n
+	}
+	if g.Severity == baseline.Grave {
+		r.Grave += n
+	}
+}
+
+const reportColumns = `id, application, edition, host, snapshot, ready, paths, judged, findings, unread, waived, opens, closes, grave, fresh, returned, gone, problems, created`
 
 // A ReportWriter stores a report piece by piece; nobody sees it before it is whole.
 type ReportWriter struct {
@@ -127,21 +144,65 @@ func (w *ReportWriter) End(sum drift.Summary, groups []drift.Group) (Report, err
 	}
 	r.Ready, r.Paths, r.Judged, r.Findings, r.Unread = true, int64(sum.Paths), int64(sum.Judged), int64(sum.Findings), int64(sum.Unread)
 	for _, g := range groups {
-		n := int64(g.Count)
 		if g.Waiver != "" {
-			r.Waived += n
+			r.Waived += int64(g.Count)
 			continue
 		}
-		if len(g.Effect.Opens) > 0 {
-			r.Opens += n
+		r.Weigh(g)
+	}
+	_, err = w.s.db.NamedExecContext(w.ctx, `UPDATE report SET ready = TRUE, paths = :paths, judged = :judged, findings = :findings, unread = :unread, waived = :waived, opens = :opens, closes = :closes, grave = :grave,
+		fresh = :fresh, returned = :returned, gone = :gone WHERE id = :id`, r)
+	if err == nil {
+		err = w.s.noteDay(w.ctx, *r)
+	}
+	return *r, err
+}
+
+// FindingsAt lists what a report found at some paths, one by one: what lies in a folder, say.
+func (s *Store) FindingsAt(ctx context.Context, r Report, paths []string) (out []Finding, err error) {
+	for part := range slices.Chunk(paths, atOnce/len(perm.AllAspects)) {
+		args := []any{r.Application, r.Host, r.ID}
+		for _, p := range part {
+			for _, a := range perm.AllAspects {
+				args = append(args, identity(p, string(a)))
+			}
 		}
-		if len(g.Effect.Closes) > 0 {
-			r.Closes += n
+		var rows []Finding
+		if err := s.db.SelectContext(ctx, &rows, findingColumns+`AND f.identity IN `+in(len(args)-3)+` ORDER BY f.seq`, args...); err != nil {
+			return nil, err
+		}
+		out = append(out, rows...)
+	}
+	return out, nil
+}
+
+// GroupsOf gives some groups of a report by their ids.
+func (s *Store) GroupsOf(ctx context.Context, report string, ids []string) (map[string]drift.Group, error) {
+	out := map[string]drift.Group{}
+	for part := range slices.Chunk(ids, atOnce) {
+		args := []any{report}
+		for _, id := range part {
+			args = append(args, id)
+		}
+		var rows [][]byte
+		if err := s.db.SelectContext(ctx, &rows, `SELECT body FROM finding_group WHERE report = ? AND id IN `+in(len(part)), args...); err != nil {
+			return nil, err
+		}
+		for _, b := range rows {
+			var g drift.Group
+			if err := json.Unmarshal(b, &g); err != nil {
+				return nil, fmt.Errorf("finding groups of report %s: %w", report, err)
+			}
+			out[g.ID] = g
 		}
 	}
-	_, err = w.s.db.NamedExecContext(w.ctx, `UPDATE report SET ready = TRUE, paths = :paths, judged = :judged, findings = :findings, unread = :unread, waived = :waived, opens = :opens, closes = :closes,
-		fresh = :fresh, returned = :returned, gone = :gone WHERE id = :id`, r)
-	return *r, err
+	return out, nil
+}
+
+// ReportOf finds the newest whole report of a snapshot that still has its findings.
+func (s *Store) ReportOf(ctx context.Context, snapshot string) (r Report, err error) {
+	err = s.db.GetContext(ctx, &r, `SELECT `+reportColumns+` FROM report WHERE snapshot = ? AND ready AND NOT trimmed ORDER BY id DESC LIMIT 1`, snapshot)
+	return r, one(err, "a report of snapshot "+snapshot)
 }
 
 // Report finds a whole report.

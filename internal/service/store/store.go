@@ -20,6 +20,8 @@ import (
 	"github.com/go-sql-driver/mysql"
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
+
+	"idletally/internal/core/chain"
 )
 
 //go:embed migrations/*.sql
@@ -29,6 +31,7 @@ var migrations embed.FS
 type Store struct {
 	db    *sqlx.DB
 	Trust Trust
+	Seal  func(*chain.Head) // signs the end of the history; nil leaves it unsigned
 }
 
 // ErrNotFound says that a record is not there.
@@ -39,6 +42,39 @@ var ErrConflict = errors.New("conflict")
 
 // Open connects and brings the tables up to date.
 func Open(ctx context.Context, dsn string) (*Store, error) {
+	db, err := connect(ctx, dsn)
+	if err != nil {
+		return nil, err
+	}
+	if err := migrate(ctx, db.DB); err != nil {
+		db.Close()
+		return nil, err
+	}
+	return &Store{db: db, Trust: usualTrust}, nil
+}
+
+// Reach says why a database cannot be used, and changes nothing there.
+func Reach(ctx context.Context, dsn string) error {
+	db, err := connect(ctx, dsn)
+	if err != nil {
+		return err
+	}
+	return db.Close()
+}
+
+// WithoutPassword is a database's address as it may be shown.
+func WithoutPassword(dsn string) string {
+	cfg, err := mysql.ParseDSN(dsn)
+	if dsn == "" || err != nil {
+		return strings.Repeat("?", min(len(dsn), 1)) // what cannot be read may have a password anywhere
+	}
+	if cfg.Passwd != "" {
+		cfg.Passwd = "…"
+	}
+	return cfg.FormatDSN()
+}
+
+func connect(ctx context.Context, dsn string) (*sqlx.DB, error) {
 	cfg, err := mysql.ParseDSN(dsn)
 	if err != nil {
 		return nil, fmt.Errorf("database address: %w: want user:password@tcp(host:port)/name", err)
@@ -69,11 +105,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		db.Close()
 		return nil, fmt.Errorf("the database at %s does not answer: %w: start it, or correct --database", cfg.Addr, err)
 	}
-	if err := migrate(ctx, db.DB); err != nil {
-		db.Close()
-		return nil, err
-	}
-	return &Store{db, usualTrust}, nil
+	return db, nil
 }
 
 func migrate(ctx context.Context, db *sql.DB) error {

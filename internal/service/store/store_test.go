@@ -623,9 +623,68 @@ func TestSessions(t *testing.T) {
 		t.Errorf("a session outlives a new password: %v", err)
 	}
 	must(t, st.Audit(ctx, who, "tried", strings.Repeat("s", 300), "d"))
-	h, err := st.History(ctx, "", 1)
+	h, err := st.History(ctx, Past{Who: who, Limit: 1})
 	if err != nil || len(h) != 1 || h[0].Who != who || len(h[0].Subject) != 255 {
 		t.Errorf("history %+v, %v", h, err)
+	}
+	must(t, st.SetRoles(ctx, who, "viewer"))
+	must(t, st.SetRoles(ctx, who, "viewer"))
+	if p, err := st.Person(ctx, who); err != nil || !slices.Equal(p.Roles(), []string{"viewer"}) {
+		t.Errorf("%+v, %v", p, err)
+	}
+	must(t, st.RemovePerson(ctx, who))
+	if err := errors.Join(st.SetRoles(ctx, who, "viewer"), st.RemovePerson(ctx, who)); !errors.Is(err, ErrNotFound) {
+		t.Errorf("somebody who was removed: %v", err)
+	}
+}
+
+// History is found by who, what, subject and time, in any combination, page by page.
+func TestHistory(t *testing.T) {
+	ctx := t.Context()
+	who, other := name("who"), name("who")
+	start := time.Now()
+	var all []string // from the newest on
+	for i := range 12 {
+		by := []string{who, other}[i%2]
+		must(t, st.Audit(ctx, by, []string{"plan drafted", "plan approved", "run started"}[i%3], fmt.Sprint(by, i/4), "detail"))
+		time.Sleep(2 * time.Millisecond)
+	}
+	lines, err := st.History(ctx, Past{From: start.Add(-time.Second), Limit: 1000})
+	must(t, err)
+	for _, l := range lines {
+		if l.Who == who {
+			all = append(all, l.ID)
+		}
+	}
+	if len(all) != 6 {
+		t.Fatalf("%d lines of %s", len(all), who)
+	}
+	ask := func(p Past) (ids []string) {
+		t.Helper()
+		list, err := st.History(ctx, p)
+		must(t, err)
+		for _, l := range list {
+			ids = append(ids, l.ID)
+		}
+		return ids
+	}
+	for _, c := range []struct {
+		what string
+		past Past
+		want []string
+	}{
+		{"one person", Past{Who: who, Limit: 10}, all},
+		{"a page", Past{Who: who, Limit: 2}, all[:2]},
+		{"the next", Past{Who: who, Limit: 2, Before: all[1]}, all[2:4]},
+		{"a word", Past{Who: who, What: "plan", Limit: 10}, []string{all[0], all[2], all[3], all[5]}},
+		{"a sign that is no pattern here", Past{Who: who, What: "%", Limit: 10}, nil},
+		{"a subject", Past{Subject: who + "1", Limit: 10}, all[2:4]},
+		{"later than all", Past{Who: who, From: time.Now().Add(time.Minute), Limit: 10}, nil},
+		{"before all", Past{Who: who, To: start.Add(-time.Minute), Limit: 10}, nil},
+	} {
+		if got := ask(c.past); !slices.Equal(got, c.want) {
+			t.Errorf("%s: %v, want %v", c.what, got, c.want)
+		}
 	}
 }
 
@@ -667,6 +726,12 @@ func TestQueriesUseKeys(t *testing.T) {
 		{`SELECT seq FROM finding WHERE report = ? AND group_id = ? AND seq > ? ORDER BY seq LIMIT 100`, []any{"x", "y", 5}, 100},
 		{`SELECT id FROM plan WHERE state = ? AND id < ? ORDER BY id DESC LIMIT 50`, []any{"draft", "~"}, 100},
 		{`SELECT id FROM audit WHERE id < ? ORDER BY id DESC LIMIT 100`, []any{"~"}, 1000},
+		{`SELECT id FROM audit WHERE id < ? AND who = ? ORDER BY id DESC LIMIT 100`, []any{"~", "somebody"}, 1000},
+		{`SELECT id FROM audit WHERE id < ? AND subject = ? ORDER BY id DESC LIMIT 100`, []any{"~", "something"}, 1000},
+		{`SELECT id FROM waiver WHERE ends > ? AND ends < ? AND withdrawn IS NULL ORDER BY ends LIMIT 50`, []any{now(), now().Add(time.Hour)}, 60},
+		{`SELECT id FROM run WHERE state = 'halted' ORDER BY id DESC LIMIT 50`, nil, 60},
+		{`SELECT findings FROM day WHERE on_day >= ? ORDER BY on_day, application, host LIMIT 1000`, []any{"2026-01-01"}, 1000},
+		{`SELECT id FROM report WHERE snapshot = ? AND ready AND NOT trimmed ORDER BY id DESC LIMIT 1`, []any{"x"}, 60},
 		{`SELECT id FROM snapshot WHERE host = ? AND directory IS NOT NULL ORDER BY id DESC LIMIT 1`, []any{h}, 60},
 		{`SELECT id, ask FROM question WHERE host = ? AND state = 'waiting' AND created > ? ORDER BY id LIMIT 1`, []any{h, now()}, 60},
 		{`SELECT id FROM question WHERE created < ? LIMIT 20`, []any{now().Add(-time.Hour)}, 60},

@@ -1,6 +1,6 @@
 import { useState } from "react";
-import { useDerive, useSnapshotsOf } from "../../api/baselines";
-import { useTakeSnapshot, useHosts } from "../../api/queries";
+import { useDerive } from "../../api/baselines";
+import { useHosts, useSnapshotsOf, useTakeSnapshot } from "../../api/queries";
 import { Button } from "../../components/Button";
 import { Modal } from "../../components/Modal";
 import { Note } from "../../components/Note";
@@ -12,7 +12,7 @@ export function Derive({ application: given, take, close }: { application: strin
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
   const [root, setRoot] = useState("/srv/");
   const hosts = useHosts();
-  const snapshots = useSnapshotsOf(name);
+  const snapshots = useSnapshotsOf({ application: name }, 50);
   const look = useTakeSnapshot();
   const derive = useDerive();
   const last = (host: string) => snapshots.data?.items?.find((s) => s.host === host && s.state !== "failed");

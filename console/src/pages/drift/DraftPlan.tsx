@@ -35,12 +35,13 @@ export function DraftPlan({ application, basket, reports, close }: { application
     <Modal title={`Draft a plan for ${basket.findings === 1 ? "1 finding" : `${basket.findings.toLocaleString()} findings`}?`} close={close}>
       <p className="mb-3 text-sm">Nothing changes yet: somebody else looks at the plan first.</p>
       <ul className="mb-4 max-h-60 overflow-y-auto border-y border-line text-sm" tabIndex={0} aria-label="In the basket">
-        {basket.groups.map((g) => (
+        {basket.groups.slice(0, 200).map((g) => (
           <li key={g.host + g.id} className="flex items-baseline gap-3 border-b border-line py-1 last:border-0">
             <span className="min-w-0 flex-1">{g.host}: {g.count === 1 ? null : `${g.count.toLocaleString()} ${g.kind}s, `}{g.aspect} <code>{g.found}</code> {g.count === 1 ? "of" : "in"} <code>{g.count === 1 ? g.example : g.folder}</code></span>
             <button type="button" className="cursor-pointer underline" onClick={() => basket.putGroups([g], false)}>leave out</button>
           </li>
         ))}
+        {basket.groups.length > 200 ? <li className="py-1 text-muted">and {(basket.groups.length - 200).toLocaleString()} more groups</li> : null}
         {basket.singles.map((s) => (
           <li key={s.host + s.aspect + s.path} className="flex items-baseline gap-3 border-b border-line py-1 last:border-0">
             <span className="min-w-0 flex-1">{s.host}: {s.aspect} of <code>{s.path}</code></span>

@@ -80,7 +80,7 @@ function Line({ application, group, first, snapshot, basket, mayWaive }: { appli
                   {group.count === 1 ? `1 ${group.kind}` : `${group.count.toLocaleString()} ${group.kind}s`} <span aria-hidden="true">{open ? "▾" : "▸"}</span>
                 </DisclosureButton>
                 <code className="min-w-0">{group.count === 1 ? group.example : `${group.folder}/…`}</code>
-                <span className="ml-auto text-sm text-muted">{group.host} · rule {group.rule} · {group.severity}<Age group={group} first={first} /></span>
+                <span className="ml-auto text-sm text-muted"><Link to={`/hosts/${group.host}`}>{group.host}</Link> · rule <Link to={`/baselines/${application}/edit`}>{group.rule}</Link> · {group.severity}<Age group={group} first={first} /></span>
               </div>
               <div className="mt-1 grid items-center gap-x-6 gap-y-1 sm:grid-cols-[5rem_minmax(0,1fr)_minmax(0,1fr)_minmax(0,1.4fr)]">
                 <span className="font-semibold">{group.aspect}</span>

@@ -22,7 +22,7 @@ export function OverTime({ application, host }: { application: string; host: str
       {rows.map((t) => (
         <section key={t.host} className="mb-6" aria-label={t.host}>
           <h2 className="mb-1 font-bold">{t.host}</h2>
-          {t.points?.length ? <TrendChart trend={t} /> : <Note>No snapshot in this time.</Note>}
+          {t.points?.length ? <TrendChart of={t.host} points={t.points} /> : <Note>No snapshot in this time.</Note>}
           {t.points?.length ? (
             <details className="mt-1">
               <summary className="cursor-pointer text-sm">In figures</summary>

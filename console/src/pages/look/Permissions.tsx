@@ -1,7 +1,10 @@
 import type { Schemas } from "../../api/client";
+import { declaredMode } from "../../api/look";
 import { Entries } from "../../components/Entries";
+import { InheritanceWay } from "../../components/InheritanceWay";
 import { ShareEntries } from "../../components/ShareEntries";
 import { NoSuch } from "../../components/NoSuch";
+import { Differs } from "./Differs";
 import { TallyGrid } from "../../components/TallyGrid";
 import { Time } from "../../components/Time";
 
@@ -9,10 +12,12 @@ import { Time } from "../../components/Time";
 export function Permissions({ sight }: { sight: Schemas["Sight"] }) {
   const a = sight.access;
   const lines = sight.entries ?? [];
+  const declared = declaredMode(sight.findings);
   return (
     <>
+      <Differs findings={sight.findings ?? []} host={sight.origin.host ?? ""} />
       <div className="flex flex-wrap items-center gap-x-6 gap-y-2">
-        {a?.mode ? <TallyGrid mode={a.mode} large /> : null}
+        {a?.mode ? <TallyGrid mode={a.mode} other={declared} large /> : null}
         <dl className="grid grid-cols-[auto_minmax(0,1fr)] gap-x-4 gap-y-0.5">
           <dt className="text-muted">kind</dt><dd>{sight.kind}{sight.target ? <> to <code>{sight.target}</code></> : null}</dd>
           {a ? (
@@ -27,8 +32,9 @@ export function Permissions({ sight }: { sight: Schemas["Sight"] }) {
               {a.flags?.length ? <><dt className="text-muted">flags</dt><dd>{a.flags.join(", ")}</dd></> : null}
             </>
           ) : null}
-          {sight.withheld?.length ? <><dt className="text-muted">mount</dt><dd>{sight.withheld.join(", ")}</dd></> : null}
+          {sight.withheld?.length ? <><dt className="text-muted">{a?.inheritance ? "share" : "mount"}</dt><dd>{sight.withheld.join(", ")}</dd></> : null}
           {sight.modified ? <><dt className="text-muted">modified</dt><dd><Time at={sight.modified} />{sight.kind === "file" ? `, ${(sight.size ?? 0).toLocaleString()} bytes` : ""}</dd></> : null}
+          {sight.share ? <><dt className="text-muted">share lets</dt><dd>{sight.share.map((e) => <code key={e} className="block">{e}</code>)}</dd></> : null}
           {sight.gap ? <><dt className="text-muted">not read</dt><dd>{sight.gap}</dd></> : null}
         </dl>
       </div>
@@ -38,6 +44,12 @@ export function Permissions({ sight }: { sight: Schemas["Sight"] }) {
         <>
           <h3 className="mt-4 mb-1 font-semibold">Entries</h3>
           {a?.inheritance ? <ShareEntries lines={lines} folder={sight.kind === "folder"} /> : <Entries label="Entries" lines={lines.filter((l) => !l.default)} />}
+        </>
+      ) : null}
+      {a?.inheritance ? (
+        <>
+          <h3 className="mt-4 mb-1 font-semibold">Where they come from</h3>
+          <InheritanceWay sight={sight} />
         </>
       ) : null}
       {lines.some((l) => l.default) ? (

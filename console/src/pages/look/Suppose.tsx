@@ -18,7 +18,7 @@ export function Suppose({ look, joining }: { look: Look; joining: boolean }) {
           {apps.data?.items?.filter((a) => a.published > 0).map((a) => (
             <option key={a.name} value={`edition:${a.name}/0`}>everything is as declared for {a.name}</option>
           ))}
-          {plans.data?.items?.filter((p) => open.has(p.state)).map((p) => (
+          {plans.data?.pages[0]?.items?.filter((p) => open.has(p.state)).map((p) => (
             <option key={p.id} value={`plan:${p.id}`}>the plan “{p.title}” has been run</option>
           ))}
         </select>

@@ -18,12 +18,16 @@ function Row({ row }: { row: Schemas["ProbeRow"] }) {
 }
 
 /** The host's own kernel tries as an account, beside what was computed. */
-export function Try({ host, account, path }: { host: string; account: string; path: string }) {
+export function Try({ host, account, path, share }: { host: string; account: string; path: string; share: boolean }) {
   const probe = useProbe();
-  if (!account || account === "everyone") return <Note>Choose an account above: the host tries with its ids and groups, and no privilege left.</Note>;
+  if (!account || account === "everyone") return <Note>Choose an account above: {share ? "the agent signs in to the file server as that account." : "the host tries with its ids and groups, and no privilege left."}</Note>;
   return (
     <>
-      <p className="my-2 text-sm">A child process on {host} takes on the ids and groups of {account} and tries each operation, in ways that leave nothing behind.</p>
+      <p className="my-2 text-sm">
+        {share
+          ? `The agent signs in to ${host} as ${account}, by the password that it was given for that, and opens the path with just the right that each operation takes.`
+          : `A child process on ${host} takes on the ids and groups of ${account} and tries each operation, in ways that leave nothing behind.`}
+      </p>
       <Button look="strong" disabled={probe.isPending} onClick={() => probe.mutate({ host, account, path })}>Try as {account}</Button>
       <Note error={probe.error} />
       {probe.data ? (

@@ -1,3 +1,4 @@
+import { Link } from "react-router";
 import { useAccount, type Where } from "../../api/look";
 import { Note } from "../../components/Note";
 
@@ -10,7 +11,7 @@ export function Who({ where, name }: { where: Where; name: string }) {
       <Note error={account.error} />
       {a ? (
         <p className="text-sm">
-          <strong>{a.name}</strong>{a.id ? `, number ${a.id}` : ""}{a.groups?.length ? `, in ${a.groups.join(", ")}` : ""}.
+          <Link to={`/accounts/${encodeURIComponent(name)}?${new URLSearchParams({ ...where }).toString()}`}><strong>{a.name}</strong></Link>{a.id ? `, number ${a.id}` : ""}{a.groups?.length ? `, in ${a.groups.join(", ")}` : ""}.
           {a.notes?.map((n) => <span key={n} className="text-muted"> {n[0]?.toUpperCase()}{n.slice(1)}.</span>)}
         </p>
       ) : null}

@@ -6,16 +6,8 @@ import (
 	"slices"
 
 	"idletally/internal/core/ntsd"
+	"idletally/internal/host/nt"
 )
-
-// An Account is one of a server's own, or of its domain's.
-type Account struct {
-	SID    ntsd.SID
-	Name   string
-	Domain string
-	Group  bool
-	Groups []ntsd.SID // of an account, as far as this server knows
-}
 
 // maxAccounts bounds how many accounts of a domain are listed.
 const maxAccounts = 20_000
@@ -27,7 +19,7 @@ type members struct {
 }
 
 // Accounts lists the accounts and groups that a server keeps, with the groups of each, through the pipe "samr".
-func Accounts(rw io.ReadWriter) ([]Account, error) {
+func Accounts(rw io.ReadWriter) ([]nt.Account, error) {
 	p, err := open(rw, sam)
 	if err != nil {
 		return nil, fmt.Errorf("accounts: %w", err)
@@ -40,7 +32,7 @@ func Accounts(rw io.ReadWriter) ([]Account, error) {
 	return out, nil
 }
 
-func (m *members) all() (out []Account, err error) {
+func (m *members) all() (out []nt.Account, err error) {
 	w := &writer{}
 	w.u32(0)
 	w.u32(0x0200_0000)
@@ -91,7 +83,7 @@ func (m *members) all() (out []Account, err error) {
 				return nil, err
 			}
 			for _, x := range list {
-				out = append(out, Account{SID: ntsd.NewSID(d.sid.Authority(), append(d.sid.Subs(), x.rid)...), Name: x.name, Domain: d.name, Group: kind.group})
+				out = append(out, nt.Account{SID: ntsd.NewSID(d.sid.Authority(), append(d.sid.Subs(), x.rid)...), Name: x.name, Domain: d.name, Group: kind.group})
 			}
 		}
 	}

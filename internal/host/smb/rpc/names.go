@@ -6,23 +6,8 @@ import (
 	"slices"
 
 	"idletally/internal/core/ntsd"
+	"idletally/internal/host/nt"
 )
-
-// A Name is what a server calls an identity.
-type Name struct {
-	SID    ntsd.SID
-	Domain string
-	Name   string
-	Group  bool
-}
-
-// String gives it as people write it.
-func (n Name) String() string {
-	if n.Domain == "" {
-		return n.Name
-	}
-	return n.Domain + `\` + n.Name
-}
 
 // What an identity is (MS-LSAT 2.2.13).
 const (
@@ -105,8 +90,8 @@ func (r *reader) domains() (out []domain) {
 }
 
 // Of gives the names of identities, in their order. One that the server does not know has an empty name.
-func (n *Names) Of(sids []ntsd.SID) ([]Name, error) {
-	var out []Name
+func (n *Names) Of(sids []ntsd.SID) ([]nt.Name, error) {
+	var out []nt.Name
 	for part := range slices.Chunk(sids, most) {
 		w := &writer{}
 		w.handle(n.policy)
@@ -136,7 +121,7 @@ func (n *Names) Of(sids []ntsd.SID) ([]Name, error) {
 				}
 			}
 		}
-		got := make([]Name, len(part))
+		got := make([]nt.Name, len(part))
 		for i, e := range entries {
 			name := ""
 			if e.name {
@@ -145,7 +130,7 @@ func (n *Names) Of(sids []ntsd.SID) ([]Name, error) {
 			if i >= len(got) || e.use == isInvalid || e.use == isUnknown {
 				continue
 			}
-			got[i] = Name{Name: name, Group: e.use == isGroup || e.use == isAlias || e.use == isWellKnown}
+			got[i] = nt.Name{Name: name, Group: e.use == isGroup || e.use == isAlias || e.use == isWellKnown}
 			if int(e.domain) < len(domains) {
 				got[i].Domain = domains[e.domain].name
 			}

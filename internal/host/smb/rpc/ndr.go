@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"strings"
 	"unicode/utf16"
 
 	"idletally/internal/core/ntsd"
@@ -47,6 +48,9 @@ func (w *writer) chars(units []uint16) {
 		w.u16(u)
 	}
 }
+
+// zeroEnded writes a string that ends with a zero.
+func (w *writer) zeroEnded(s string) { w.chars(append(utf16.Encode([]rune(s)), 0)) }
 
 func (w *writer) sid(s ntsd.SID) {
 	w.u32(uint32(len(s.Subs())))
@@ -143,6 +147,9 @@ func (r *reader) chars() string {
 	}
 	return string(utf16.Decode(units))
 }
+
+// zeroEnded reads a string that ends with a zero.
+func (r *reader) zeroEnded() string { return strings.TrimRight(r.chars(), "\x00") }
 
 func (r *reader) sid() ntsd.SID {
 	r.count()

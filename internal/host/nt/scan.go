@@ -1,7 +1,8 @@
-package smb
+package nt
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -34,18 +35,9 @@ const (
 	maxDeep = 4096
 )
 
-// Split gives the share of a path and what lies in it, in the server's own form: /charts/a/b is a\b in charts. What would stand for
-// something else there is refused, since a name like ..\..\other leads out of where it seems to lie.
-func Split(path string) (share, below string, err error) {
-	if strings.ContainsAny(path, "\\:*?\"<>|") {
-		return "", "", fmt.Errorf("%s: no name on a share holds \\ : * ? \" < > or |", pathname.Escape(path))
-	}
-	share, below, _ = strings.Cut(strings.TrimPrefix(path, "/"), "/")
-	return share, Path(below), nil
-}
-
 type scanner struct {
 	ctx    context.Context
+	stop   func()
 	put    func(tree.Hash, []byte) error
 	slots  chan struct{}
 	paths  atomic.Int64
@@ -61,10 +53,10 @@ type scanner struct {
 
 // Scan reads everything below some roots into a hash tree, nodes to put, children before parents. A root is a share or a
 // folder in one, /SHARE/FOLDER. What cannot be read is a gap, with its reason among the denied.
-func (s *Session) Scan(ctx context.Context, roots []string, progress func(paths int64), put func(tree.Hash, []byte) error) (Found, error) {
+func Scan(ctx context.Context, s Server, roots []string, progress func(paths int64), put func(tree.Hash, []byte) error) (Found, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	w := &scanner{ctx: ctx, put: put, slots: make(chan struct{}, listers), report: progress, sids: map[ntsd.SID]bool{}, sets: map[string]perm.Set{}}
+	w := &scanner{ctx: ctx, stop: cancel, put: put, slots: make(chan struct{}, listers), report: progress, sids: map[ntsd.SID]bool{}, sets: map[string]perm.Set{}}
 	roots = slices.Clone(roots)
 	slices.Sort(roots)
 	forest := tree.Node{Forest: true, Entries: make([]tree.Entry, len(roots))}
@@ -84,7 +76,7 @@ func (s *Session) Scan(ctx context.Context, roots []string, progress func(paths 
 			e.Gap = w.deny(root, err)
 			continue
 		}
-		seen, err := share.Look(below)
+		seen, err := Look(share, below)
 		if err == nil {
 			e.Kind = seen.Kind
 			e.Set, err = w.set(seen.Descriptor)
@@ -117,6 +109,10 @@ func (s *Session) Scan(ctx context.Context, roots []string, progress func(paths 
 }
 
 func (w *scanner) deny(path string, err error) tree.Gap {
+	if errors.Is(err, ErrLost) { // of what was not asked nothing is known, and the whole scan is worth nothing
+		w.fail(err)
+		w.stop()
+	}
 	w.gaps.Add(1)
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -163,7 +159,10 @@ func (w *scanner) fail(err error) {
 }
 
 // folder reads a folder and all below it. Folders in it are read by others where somebody is free.
-func (w *scanner) folder(share *Share, path, below string, deep int) (tree.Hash, tree.Gap) {
+func (w *scanner) folder(share Share, path, below string, deep int) (tree.Hash, tree.Gap) {
+	if w.ctx.Err() != nil { // what is made of it is thrown away
+		return tree.Hash{}, tree.Failed
+	}
 	if deep > maxDeep {
 		return tree.Hash{}, w.deny(path, fmt.Errorf("it lies more than %d folders deep", maxDeep))
 	}
@@ -205,7 +204,7 @@ func (w *scanner) folder(share *Share, path, below string, deep int) (tree.Hash,
 			continue
 		}
 		read := func() {
-			e.Child, e.Gap = w.folder(share, pathname.Join(path, e.Name), joined(below, e.Name), deep+1)
+			e.Child, e.Gap = w.folder(share, pathname.Join(path, e.Name), Joined(below, e.Name), deep+1)
 		}
 		select {
 		case w.slots <- struct{}{}:
@@ -229,11 +228,4 @@ func (w *scanner) folder(share *Share, path, below string, deep int) (tree.Hash,
 		w.fail(err)
 	}
 	return h, tree.Whole
-}
-
-func joined(below, name string) string {
-	if below == "" {
-		return name
-	}
-	return below + `\` + name
 }

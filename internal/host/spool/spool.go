@@ -1,6 +1,5 @@
-//go:build linux
-
-package scan
+// Package spool keeps a snapshot's nodes while they are made.
+package spool
 
 import (
 	"bufio"
@@ -15,12 +14,13 @@ import (
 	"idletally/internal/core/tree"
 )
 
-// A Spool keeps a scan's nodes in an unlinked temporary file, one after another as they come: children
+// A Spool keeps nodes in a temporary file without a name, one after another as they come: children
 // before parents. Memory holds nothing of them, until somebody asks for one by its hash; then it holds
 // where each is, and the spool is a tree.Source.
 type Spool struct {
 	mu    sync.Mutex
 	f     *os.File
+	named bool
 	w     *bufio.Writer
 	size  int64
 	count int
@@ -34,17 +34,14 @@ type span struct {
 
 const spoolHead = len(tree.Hash{}) + 4
 
-// NewSpool makes a spool in a folder.
-func NewSpool(folder string) (*Spool, error) {
+// New makes a spool in a folder.
+func New(folder string) (*Spool, error) {
 	f, err := os.CreateTemp(folder, "nodes-*")
 	if err != nil {
 		return nil, fmt.Errorf("make room for the snapshot: %w", err)
 	}
-	if err := os.Remove(f.Name()); err != nil {
-		f.Close()
-		return nil, fmt.Errorf("make room for the snapshot: %w", err)
-	}
-	return &Spool{f: f, w: bufio.NewWriterSize(f, 1<<20)}, nil
+	named := os.Remove(f.Name()) != nil // some systems take no name from what is open
+	return &Spool{f: f, named: named, w: bufio.NewWriterSize(f, 1<<20)}, nil
 }
 
 // Put keeps a node.
@@ -140,4 +137,10 @@ func (s *Spool) Count() int { return s.count }
 func (s *Spool) Size() int64 { return s.size }
 
 // Close lets the room go.
-func (s *Spool) Close() error { return s.f.Close() }
+func (s *Spool) Close() error {
+	err := s.f.Close()
+	if s.named {
+		err = errors.Join(err, os.Remove(s.f.Name()))
+	}
+	return err
+}

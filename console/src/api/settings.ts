@@ -1,0 +1,39 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { api, body, type Schemas } from "./client";
+import { useChange } from "./queries";
+
+const v1 = "/api/v1" as const;
+
+export const roles = ["viewer", "author", "reviewer", "operator", "admin"] as const;
+
+export const useHost = (name: string) =>
+  useQuery({ queryKey: ["hosts", name], queryFn: () => body(api.GET(`${v1}/hosts/{name}`, { params: { path: { name } } })) });
+
+export const useInvite = () => useChange((input: Schemas["NewHost"]) => body(api.POST(`${v1}/hosts`, { body: input })));
+export const useSetTags = () => useChange(({ name, tags }: { name: string; tags: string[] }) => body(api.PUT(`${v1}/hosts/{name}/tags`, { params: { path: { name } }, body: { tags } })));
+
+export const usePeople = (enabled: boolean) => useQuery({ queryKey: ["people"], enabled, queryFn: () => body(api.GET(`${v1}/people`)) });
+export const useAddPerson = () => useChange((input: Schemas["NewPerson"]) => body(api.POST(`${v1}/people`, { body: input })));
+export const useSetRoles = () => useChange(({ name, roles: list }: { name: string; roles: string[] }) => body(api.PUT(`${v1}/people/{name}/roles`, { params: { path: { name } }, body: { roles: list } })));
+export const useResetPassword = () => useChange((name: string) => body(api.POST(`${v1}/people/{name}/password`, { params: { path: { name } } })));
+export const useRemovePerson = () => useChange((name: string) => body(api.DELETE(`${v1}/people/{name}`, { params: { path: { name } } })));
+
+export const useStorage = () => useQuery({ queryKey: ["storage"], queryFn: () => body(api.GET(`${v1}/storage`)) });
+export const useTidy = () => useChange(() => body(api.POST(`${v1}/storage/tidy`)));
+export const useSetReviewers = () =>
+  useChange(({ name, reviewers }: { name: string; reviewers: number }) => body(api.PUT(`${v1}/applications/{name}/review`, { params: { path: { name } }, body: { reviewers } })));
+
+export const useTokens = () => useQuery({ queryKey: ["tokens"], queryFn: () => body(api.GET(`${v1}/tokens`)) });
+export const useAddToken = () => useChange((input: Schemas["NewToken"]) => body(api.POST(`${v1}/tokens`, { body: input })));
+export const useRemoveToken = () => useChange((id: string) => body(api.DELETE(`${v1}/tokens/{id}`, { params: { path: { id } } })));
+
+export const useCheckHistory = () => useMutation({ mutationFn: () => body(api.GET(`${v1}/history/check`)) });
+
+export const useSchedules = () => useQuery({ queryKey: ["schedules"], queryFn: () => body(api.GET(`${v1}/schedules`)), refetchInterval: 15_000 });
+export const useAddSchedule = () => useChange((input: Schemas["NewSchedule"]) => body(api.POST(`${v1}/schedules`, { body: input })));
+export const useRemoveSchedule = () => useChange((id: string) => body(api.DELETE(`${v1}/schedules/{id}`, { params: { path: { id } } })));
+
+export const useHooks = (enabled: boolean) => useQuery({ queryKey: ["hooks"], enabled, queryFn: () => body(api.GET(`${v1}/hooks`)), refetchInterval: 15_000 });
+export const useAddHook = () => useChange((input: Schemas["NewHook"]) => body(api.POST(`${v1}/hooks`, { body: input })));
+export const useTryHook = () => useChange((id: string) => body(api.POST(`${v1}/hooks/{id}/try`, { params: { path: { id } } })));
+export const useRemoveHook = () => useChange((id: string) => body(api.DELETE(`${v1}/hooks/{id}`, { params: { path: { id } } })));

@@ -1,0 +1,111 @@
+import { useState } from "react";
+import { Link } from "react-router";
+import type { Person } from "../../api/client";
+import { roles, useAddPerson, usePeople, useRemovePerson, useResetPassword, useSetRoles } from "../../api/settings";
+import { Button } from "../../components/Button";
+import { Checks } from "../../components/Checks";
+import { FormEnd } from "../../components/FormEnd";
+import { Modal } from "../../components/Modal";
+import { Note } from "../../components/Note";
+import { Table } from "../../components/Table";
+
+type Role = (typeof roles)[number];
+
+const means: Record<Role, string> = {
+  viewer: "looks at everything",
+  author: "drafts baselines and plans",
+  reviewer: "approves plans of others, accepts findings",
+  operator: "runs plans, has snapshots taken, adds hosts",
+  admin: "manages people",
+};
+
+const options = roles.map((key) => ({ key, means: means[key] }));
+
+function OneTime({ name, password, close }: { name: string; password: string; close: () => void }) {
+  return (
+    <>
+      <p>{name} signs in once with this password, and chooses another:</p>
+      <p className="my-3"><code className="rounded bg-sheet px-3 py-2 text-lg">{password}</code></p>
+      <p className="text-sm text-muted">It is not shown again.</p>
+      <div className="mt-4 flex justify-end"><Button look="strong" onClick={close}>Done</Button></div>
+    </>
+  );
+}
+
+function Add({ close }: { close: () => void }) {
+  const add = useAddPerson();
+  const [name, setName] = useState("");
+  const [chosen, setChosen] = useState<Role[]>(["viewer"]);
+  return (
+    <Modal title="Add a person" close={close}>
+      {add.data ? <OneTime name={add.data.name} password={add.data.password} close={close} /> : (
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            add.mutate({ name: name.trim(), roles: chosen });
+          }}
+        >
+          <label className="block">Name to sign in with<input className="box mt-0.5 block w-full" required value={name} spellCheck={false} autoComplete="off" onChange={(e) => setName(e.target.value)} /></label>
+          <Checks legend="Roles" options={options} chosen={chosen} choose={setChosen} />
+          <FormEnd error={add.error} close={close} submit="Add" disabled={add.isPending || chosen.length === 0} />
+        </form>
+      )}
+    </Modal>
+  );
+}
+
+function Change({ person, me, close }: { person: Person; me: Person; close: () => void }) {
+  const set = useSetRoles();
+  const reset = useResetPassword();
+  const remove = useRemovePerson();
+  const [chosen, setChosen] = useState<Role[]>(roles.filter((r) => person.roles?.includes(r)));
+  const [sure, setSure] = useState(false);
+  return (
+    <Modal title={person.name} close={close}>
+      {reset.data ? <OneTime name={reset.data.name} password={reset.data.password} close={close} /> : (
+        <>
+          <Checks legend="Roles" options={options} chosen={chosen} choose={setChosen} />
+          <Note error={set.error ?? reset.error ?? remove.error} />
+          <div className="mt-4 flex flex-wrap gap-2">
+            <Button disabled={reset.isPending} onClick={() => reset.mutate(person.name)}>One-time password</Button>
+            {person.name === me.name ? null : sure ? (
+              <Button disabled={remove.isPending} onClick={() => remove.mutate(person.name, { onSuccess: close })}>Really remove {person.name}</Button>
+            ) : (
+              <Button onClick={() => setSure(true)}>Remove…</Button>
+            )}
+            <span className="flex-1" />
+            <Button onClick={close}>Cancel</Button>
+            <Button look="strong" disabled={set.isPending || chosen.length === 0} onClick={() => set.mutate({ name: person.name, roles: chosen }, { onSuccess: close })}>Set roles</Button>
+          </div>
+        </>
+      )}
+    </Modal>
+  );
+}
+
+/** Who may do what with Idle Tally itself. */
+export function People({ me }: { me: Person }) {
+  const admin = me.roles?.includes("admin") ?? false;
+  const people = usePeople(admin);
+  const [doing, setDoing] = useState<{ person?: Person }>();
+  if (!admin) return <Note>You are {me.name}: {me.roles?.join(", ")}. Somebody with the role admin manages people.</Note>;
+  const close = () => setDoing(undefined);
+  return (
+    <>
+      <div className="mb-3"><Button look="strong" onClick={() => setDoing({})}>Add a person…</Button></div>
+      <Note error={people.error} />
+      <Table label="People" columns={["Name", "Roles", "What they did", { name: "Actions", hidden: true }]}>
+        {people.data?.items?.map((p) => (
+          <tr key={p.name}>
+            <td>{p.name}</td>
+            <td>{p.roles?.join(", ")}</td>
+            <td><Link to={`/history?who=${p.name}`}>history</Link></td>
+            <td className="figure"><Button onClick={() => setDoing({ person: p })} aria-label={`Change ${p.name}`}>Change…</Button></td>
+          </tr>
+        ))}
+      </Table>
+      {doing && !doing.person ? <Add close={close} /> : null}
+      {doing?.person ? <Change person={doing.person} me={me} close={close} /> : null}
+    </>
+  );
+}

@@ -1,0 +1,23 @@
+package agent
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"golang.org/x/sys/unix"
+)
+
+// lock keeps others from working with an agent's folder at the same time. The kernel lets it go however
+// this process ends.
+func lock(folder string) (free func(), err error) {
+	f, err := os.OpenFile(filepath.Join(folder, "lock"), os.O_RDWR|os.O_CREATE|unix.O_NOFOLLOW, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("agent's folder: %w", err)
+	}
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("another agent works with %s: stop it first: %w", folder, err)
+	}
+	return func() { f.Close() }, nil
+}

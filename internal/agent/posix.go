@@ -1,0 +1,126 @@
+//go:build linux
+
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+
+	"idletally/internal/core/access"
+	"idletally/internal/core/perm"
+	"idletally/internal/host/change"
+	"idletally/internal/host/identity"
+	"idletally/internal/host/look"
+	"idletally/internal/host/probe"
+	"idletally/internal/host/scan"
+	"idletally/internal/inquiry"
+	"idletally/internal/wire"
+)
+
+// own is what an agent of a Linux system keeps beside.
+type own struct {
+	Gentle   *scan.Gentle // how scans keep out of the way; nil: not at all
+	accounts identity.Recent
+	owners   identity.Owners
+	held     sync.Map // by the name of a past: the mutex of who uses it
+}
+
+// posix is the Linux system that the agent runs on.
+type posix struct{ a *Agent }
+
+func ownHost(a *Agent) host { return &posix{a} }
+
+func (h *posix) top() bool { return false }
+
+func (h *posix) deaf() string { return "" }
+
+func (h *posix) listen(ctx context.Context, list []wire.WatchedPlace) { h.a.follow(ctx, list) }
+
+// reach is nothing: a run gets at this system's own paths by itself.
+func (h *posix) reach(context.Context) (change.Reach, func(), error) { return nil, func() {}, nil }
+
+func (h *posix) answer(ctx context.Context, q wire.Question) (r wire.Reply, err error) {
+	a, path := h.a, string(q.Path)
+	accounts := q.Accounts
+	if q.Account != "" && q.Account != inquiry.Everyone {
+		accounts = append(accounts, q.Account)
+	}
+	dir, err := a.accounts.Read(ctx, accounts...)
+	if err != nil {
+		return r, err
+	}
+	if err := tell(&r, q, dir); err != nil {
+		return r, err
+	}
+	var f access.Found
+	switch q.Kind {
+	case wire.AskPath:
+		f, err = look.Path(path)
+	case wire.AskFolder:
+		f, err = look.Folder(ctx, path, string(q.After), min(max(q.Limit, 1), wire.MaxFolder))
+	case wire.AskBelow:
+		f, err = a.below(ctx, q, dir, &r)
+	case wire.AskProbe:
+		f, err = a.probe(ctx, q, dir, &r)
+	default:
+		err = fmt.Errorf("the service asks a question of the unknown kind %q: is this agent older than the service?", q.Kind)
+	}
+	// A link may have led out of what may be shown, and not even an error may tell what is there.
+	away := err == nil && q.Kind != wire.AskPath && !a.shows(string(f.Seen.Path))
+	for _, p := range f.Way {
+		away = away || !a.shows(string(p.Path)) && !a.leads(string(p.Path))
+	}
+	if away {
+		return wire.Reply{}, fmt.Errorf("%s leads through a link to where this host's own list of roots shows nothing", q.Path)
+	}
+	r.Found = &f
+	return r, err
+}
+
+func (a *Agent) below(ctx context.Context, q wire.Question, dir *perm.Directory, r *wire.Reply) (access.Found, error) {
+	reach, err := a.reachOf(dir, q)
+	if err != nil {
+		return access.Found{}, err
+	}
+	f, t, err := look.Below(ctx, a.Folder, string(q.Path), reach)
+	r.Tally = &t
+	return f, err
+}
+
+// probe lets a child try as the account. The account's privileges are those of a fresh process.
+func (a *Agent) probe(ctx context.Context, q wire.Question, dir *perm.Directory, r *wire.Reply) (access.Found, error) {
+	f, err := look.Path(string(q.Path))
+	if err != nil {
+		return f, err
+	}
+	s, err := inquiry.Subject(dir, q.Account)
+	if err != nil {
+		return f, err
+	}
+	r.Tries, err = Try(ctx, f, s)
+	return f, err
+}
+
+// Try has a child try everything that makes sense for a path.
+func Try(ctx context.Context, f access.Found, s access.Subject) ([]access.Try, error) {
+	uid, ok := s.ID.ID()
+	if !ok || s.ID.IsGroup() {
+		return nil, errors.New("a probe is made as one account: give its name or number")
+	}
+	ask := probe.Ask{UID: uid, Path: f.Seen.Path, Kind: f.Seen.Kind, Operations: access.For(f.Seen.Kind)}
+	for _, g := range s.Groups {
+		if n, ok := g.ID(); ok {
+			ask.Groups = append(ask.Groups, n)
+		}
+	}
+	if len(ask.Groups) == 0 {
+		// A number that no account has is in no group; the kernel knows no process without one,
+		// and this one is nobody's.
+		ask.Groups = []uint32{nobodysGroup}
+	}
+	return probe.Run(ctx, ask)
+}
+
+const nobodysGroup = 1<<32 - 3

@@ -1,0 +1,142 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"sync/atomic"
+
+	"github.com/klauspost/compress/zstd"
+
+	"idletally/internal/client"
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/tree"
+	"idletally/internal/host/spool"
+	"idletally/internal/wire"
+)
+
+// allowed takes the roots that this host's own list does not hold out.
+func (a *Agent) allowed(roots []string) (in []string, denied []wire.Denied, err error) {
+	for _, r := range roots {
+		raw, err := pathname.Unescape(r)
+		if err != nil {
+			return nil, nil, err
+		}
+		if slices.ContainsFunc(a.roots, func(own string) bool { return pathname.Under(raw, own) }) {
+			in = append(in, raw)
+		} else {
+			denied = append(denied, wire.Denied{Path: r, Reason: "this host's own list of roots does not hold it"})
+		}
+	}
+	return in, denied, nil
+}
+
+func (a *Agent) snapshot(ctx context.Context, w *wire.Work, done *atomic.Int64) error {
+	roots, denied, err := a.allowed(w.Roots)
+	if err != nil {
+		return a.cannot(ctx, w, fmt.Errorf("roots: %w", err))
+	}
+	if len(denied) > 0 {
+		return a.cannot(ctx, w, fmt.Errorf("%s: %s: add it with idletally agent enrol --root", denied[0].Path, denied[0].Reason))
+	}
+	return a.host.snapshot(ctx, w, roots, done)
+}
+
+// cannot tells why there is no snapshot.
+func (a *Agent) cannot(ctx context.Context, w *wire.Work, why error) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return a.api.SnapshotDone(ctx, w.ID, wire.SnapshotDone{Failed: why.Error()})
+}
+
+const (
+	askAtOnce = 10_000
+	packSize  = 4 << 20
+)
+
+// errLacks says that the service lacks nodes which this scan did not make, since their folders are as before.
+var errLacks = errors.New("the service lacks folders that have not changed")
+
+// send gives the service the nodes that it lacks, children before parents. One that it has stands for
+// everything below: where it has the forest, nothing is to be sent.
+func (a *Agent) send(ctx context.Context, spool *spool.Spool, forest tree.Hash) (int, error) {
+	if missing, err := a.api.Missing(ctx, []tree.Hash{forest}); err != nil || !missing[0] {
+		return 0, err
+	}
+	z, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))
+	if err != nil {
+		return 0, err
+	}
+	out := sender{a: a, ctx: ctx, z: z}
+	if err := spool.Each(out.add); err != nil {
+		return out.sent, err
+	}
+	err = errors.Join(out.ask(), out.flush())
+	return out.sent, err
+}
+
+// sender gathers nodes until there are enough to ask which of them are missing.
+type sender struct {
+	a      *Agent
+	ctx    context.Context
+	z      *zstd.Encoder
+	hashes []tree.Hash
+	nodes  []byte // one after another
+	ends   []int
+	pack   []byte
+	sent   int
+}
+
+func (s *sender) add(h tree.Hash, node []byte) error {
+	s.hashes, s.nodes = append(s.hashes, h), append(s.nodes, node...)
+	s.ends = append(s.ends, len(s.nodes))
+	if len(s.hashes) < askAtOnce && len(s.nodes) < packSize {
+		return nil
+	}
+	return s.ask()
+}
+
+// ask puts what the service lacks into the pack.
+func (s *sender) ask() error {
+	if len(s.hashes) == 0 {
+		return nil
+	}
+	missing, err := s.a.api.Missing(s.ctx, s.hashes)
+	if err != nil {
+		return err
+	}
+	packed, from := map[tree.Hash]bool{}, 0
+	for i, h := range s.hashes {
+		node := s.nodes[from:s.ends[i]]
+		from = s.ends[i]
+		if !missing[i] || packed[h] {
+			continue
+		}
+		packed[h] = true
+		s.pack = tree.AppendPack(s.pack, node)
+		if len(s.pack) >= packSize {
+			if err := s.flush(); err != nil {
+				return err
+			}
+		}
+	}
+	s.hashes, s.nodes, s.ends = s.hashes[:0], s.nodes[:0], s.ends[:0]
+	return nil
+}
+
+func (s *sender) flush() error {
+	if len(s.pack) == 0 {
+		return nil
+	}
+	body := s.z.EncodeAll(s.pack, nil)
+	s.sent += len(body)
+	s.pack = s.pack[:0]
+	err := s.a.api.SendNodes(s.ctx, body)
+	if client.Status(err) == http.StatusUnprocessableEntity { // a node refers to one that was not sent
+		return fmt.Errorf("%w: %w", errLacks, err)
+	}
+	return err
+}

@@ -1,0 +1,35 @@
+package agent
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"golang.org/x/sys/windows"
+
+	"idletally/internal/host/nt"
+	"idletally/internal/host/ntfs"
+)
+
+// own is what an agent of a Linux system keeps beside: here it is nothing.
+type own struct{}
+
+// ownHost is the Windows system that the agent runs on: its volumes are what a file server's shares are.
+func ownHost(a *Agent) host {
+	return &descriptors{a: a, dial: func(context.Context) (nt.Server, error) { return ntfs.Open() }}
+}
+
+// lock keeps others from working with an agent's folder at the same time. The system lets it go however this process ends.
+func lock(folder string) (free func(), err error) {
+	f, err := os.OpenFile(filepath.Join(folder, "lock"), os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("agent's folder: %w", err)
+	}
+	const all = ^uint32(0)
+	if err := windows.LockFileEx(windows.Handle(f.Fd()), windows.LOCKFILE_EXCLUSIVE_LOCK|windows.LOCKFILE_FAIL_IMMEDIATELY, 0, all, all, &windows.Overlapped{}); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("another agent works with %s: stop it first: %w", folder, err)
+	}
+	return func() { f.Close() }, nil
+}

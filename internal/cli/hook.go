@@ -1,0 +1,60 @@
+package cli
+
+import (
+	"cmp"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"idletally/internal/client"
+	"idletally/internal/wire"
+)
+
+func hookCommand(o *options) *cobra.Command {
+	var ask wire.NewHook
+	add := &cobra.Command{Use: "add URL", Short: "Have a program told of what happens", Args: args(1, 1, "an address"),
+		Long: `Have a program told of what happens: new findings, plans that wait for a reviewer, runs that ended or stand still. Each notice is a
+CloudEvent in JSON, sent by POST and signed; what is not taken (2xx) is sent again, later and later, for half a day. See docs/guide/9-notices.md
+for how the signature is checked.`,
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			ask.URL = a[0]
+			h, err := api.AddHook(c.Context(), ask)
+			if err != nil {
+				return err
+			}
+			return o.showOne(c, h, "hook", h.ID, "to", h.URL, "tells of", strings.Join(h.Kinds, ", "), "secret", h.Secret)
+		})}
+	add.Flags().StringSliceVar(&ask.Kinds, "kind", wire.NoticeKinds, "findings, review, run; several apart by commas")
+	add.Flags().StringVar(&ask.Application, "application", "", "only of this application")
+	add.Flags().StringVar(&ask.Severity, "severity", "minor", "of findings: from minor, serious or grave on")
+	list := &cobra.Command{Use: "list", Short: "List where programs are told of what happens", Args: args(0, 0, "no argument"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
+			all, err := api.Hooks(c.Context())
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"HOOK", "TO", "OF", "TELLS OF", "FROM", "TOLD LAST", "FAULT"}, value: all, none: "No hook: idletally hook add URL"}
+			for _, h := range all {
+				t.add(h.ID, h.URL, cmp.Or(h.Application, "all"), strings.Join(h.Kinds, ", "), h.Severity, whenever(h.Told), h.Fault)
+			}
+			return o.show(c, t)
+		})}
+	try := &cobra.Command{Use: "try HOOK", Short: "Have a notice sent that says nothing", Args: args(1, 1, "a hook's id"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			h, err := api.TryHook(c.Context(), a[0])
+			if err != nil {
+				return err
+			}
+			say(c, "A notice is on its way to %s: idletally hook list says how that went.", h.URL)
+			return nil
+		})}
+	remove := &cobra.Command{Use: "remove HOOK", Short: "Forget a hook, and what it was to be told", Args: args(1, 1, "a hook's id"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			if err := api.RemoveHook(c.Context(), a[0]); err != nil {
+				return err
+			}
+			say(c, "It is told nothing more.")
+			return nil
+		})}
+	return noun("hook", "Programs that are told of what happens", add, list, try, remove)
+}

@@ -1,0 +1,84 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"strconv"
+
+	"github.com/spf13/cobra"
+
+	"idletally/internal/archive"
+	"idletally/internal/client"
+	"idletally/internal/core/baseline"
+	"idletally/internal/core/drift"
+	"idletally/internal/core/tree"
+	"idletally/internal/host/spool"
+	"idletally/internal/wire"
+)
+
+// readFile reads and checks a snapshot file. Its nodes are in the spool.
+func readFile(name string) (head archive.Head, nodes *spool.Spool, err error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return head, nil, err
+	}
+	defer f.Close()
+	if nodes, err = spool.New(os.TempDir()); err != nil {
+		return head, nil, err
+	}
+	err = archive.Read(f, func(h archive.Head) error { head = h; return nil }, func(h tree.Hash, b []byte) error { return nodes.Put(h, b) })
+	if err != nil {
+		nodes.Close()
+		return head, nil, fmt.Errorf("%s: %w", name, err)
+	}
+	return head, nodes, nil
+}
+
+// fileDrift holds a snapshot file against a baseline file.
+func fileDrift(o *options) *cobra.Command {
+	var strict bool
+	var tags []string
+	c := &cobra.Command{Use: "file SNAPSHOT-FILE BASELINE-FILE", Short: "Hold a snapshot file against a baseline file, without any service", Args: args(2, 2, "a snapshot file and a baseline file"),
+		RunE: func(c *cobra.Command, a []string) error {
+			head, spool, err := readFile(a[0])
+			if err != nil {
+				return err
+			}
+			defer spool.Close()
+			text, err := read(c, a[1])
+			if err != nil {
+				return err
+			}
+			doc, err := baseline.ParseFor([]byte(text), baseline.Env{Host: head.Host, Tags: tags})
+			if err != nil {
+				return fmt.Errorf("%s:\n%w", a[1], err)
+			}
+			m, problems := baseline.Compile(doc, head.Directory)
+			for _, p := range problems {
+				fmt.Fprintf(c.ErrOrStderr(), "%s:%s: %s\n", a[1], p.Position, p.Message)
+			}
+			sum, groups, err := drift.Compare(c.Context(), spool, head.Forest, m, head.Directory, nil, nil, drift.Report{
+				Finding: func(drift.Finding) error { return nil }, Unread: func(drift.Unread) error { return nil },
+			})
+			if err != nil {
+				return err
+			}
+			d := client.Drift{Reports: []wire.Report{{Application: doc.Application, Host: head.Host, Created: head.Taken, Paths: int64(sum.Paths), Judged: int64(sum.Judged), Findings: int64(sum.Findings), Unread: int64(sum.Unread)}}}
+			for _, g := range groups {
+				d.Groups = append(d.Groups, wire.GroupOf(head.Host, g))
+			}
+			if o.output == "table" {
+				say(c, "%s, %s: %s paths, %s judged; %s findings; %s could not be read.", head.Host, when(head.Taken), strconv.Itoa(sum.Paths), strconv.Itoa(sum.Judged), strconv.Itoa(sum.Findings), strconv.Itoa(sum.Unread))
+			}
+			if err := o.show(c, driftTable(d, "", "Everything is as declared.")); err != nil {
+				return err
+			}
+			if strict && sum.Findings+sum.Unread > 0 {
+				return errNotSo
+			}
+			return nil
+		}}
+	c.Flags().BoolVar(&strict, "strict", false, "exit with 4 where anything drifted or could not be read")
+	c.Flags().StringArrayVar(&tags, "tag", nil, "a tag that the host has; repeatable")
+	return c
+}

@@ -1,0 +1,94 @@
+package baseline
+
+import (
+	"slices"
+	"strings"
+
+	"idletally/internal/core/ntsd"
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+)
+
+// anybody are the identities that whoever signs in has.
+var anybody = []ntsd.SID{ntsd.Everyone, ntsd.Authenticated, ntsd.Network}
+
+// changing is what lets somebody harm what others keep there.
+const changing = ntsd.WriteData | ntsd.AppendData | ntsd.Delete | ntsd.DeleteChild | ntsd.WriteDAC | ntsd.WriteOwner
+
+// warnShare tells what the text, with the accounts of a file server, tells of its shares.
+func (m *Matcher) warnShare(i int, add adder) {
+	r := &m.doc.Rules[i]
+	if r.Shares == nil {
+		return
+	}
+	repaired := r.Shares.AtLeast
+	for _, g := range r.Shares.List {
+		id, ok := m.identity(g.Name)
+		if !ok {
+			continue
+		}
+		gets := g.Mask.Map()
+		if !g.Deny {
+			repaired = repaired || gets&ntsd.WriteDAC != 0 && id != ntsd.CreatorOwner && id != ntsd.CreatorGroup
+			switch {
+			case !slices.Contains(anybody, id):
+			case gets&(ntsd.WriteDAC|ntsd.WriteOwner) != 0:
+				add("grants", EveryoneWrite, "", "modify for a group that needs it", "whoever signs in to the file server may change permissions there (allow %s: %s)", g.Name, gets.Words(true))
+			case gets&changing != 0:
+				add("grants", EveryoneWrite, "", "the same for a group that needs it, and read-execute for the others", "whoever signs in to the file server may write or delete there (allow %s: %s)", g.Name, gets.Words(true))
+			}
+			if m.unknownSID(id) {
+				add("grants", NobodysNumber, "", "the name of an account or group that the server has", "nobody on the file server has the identity %s: whoever is given it next gets what goes with it", g.Name)
+			}
+			continue
+		}
+		if met := m.metByDeny(r, id, gets); len(met) > 0 {
+			add("grants", DenyMeets, "", "take those who must not out of the group that may, or grant less, without a deny",
+				"a deny counts before what other entries allow: it also meets %s, whom this rule lets in by another group", strings.Join(met, ", "))
+		}
+	}
+	if r.Inherits != nil && !*r.Inherits && !repaired {
+		add("grants", NobodyRepairs, "", "full for administrators, or for the group that keeps the share", "no entry lets anybody change permissions there, and none comes from above: only the owner could repair it")
+	}
+}
+
+// unknownSID says whether an identity is nobody's that its server knows.
+func (m *Matcher) unknownSID(id ntsd.SID) bool {
+	if _, well := id.Known(); well || len(m.dir.Accounts) == 0 {
+		return false
+	}
+	p := perm.SIDOf(id)
+	return m.dir.Account(p) == nil && !m.dir.IsGroup(p)
+}
+
+// metByDeny names the accounts that a denying entry keeps from what another entry of the rule, for another group or for themselves,
+// lets them.
+func (m *Matcher) metByDeny(r *Rule, denied ntsd.SID, gets ntsd.Mask) (out []string) {
+	for _, a := range m.dir.Accounts {
+		t, ok := perm.TokenOf(a.ID, m.dir)
+		if !ok || t.User == denied || !t.Has(denied) {
+			continue
+		}
+		if slices.ContainsFunc(r.Shares.List, func(g ShareGrant) bool {
+			id, ok := m.identity(g.Name)
+			return ok && !g.Deny && id != denied && g.Mask.Map()&gets != 0 && t.Has(id) && !slices.Contains(anybody, id)
+		}) {
+			if len(out) == 5 {
+				return append(out, "others")
+			}
+			out = append(out, a.Name)
+		}
+	}
+	return out
+}
+
+// warnStopped tells of a folder deep in a share that a rule closes to what comes from above.
+func (m *Matcher) warnStopped(i int, t tally, add adder) {
+	if t.closed != "" {
+		add("inherits", InheritStops, t.closed, "inherits: stopped at the top of the share alone, and entries of its own for each folder below",
+			"this folder lies deep in the share, and is to take no entries from above: what is granted or taken away there later does not come down to it")
+	}
+}
+
+// deep says whether a path of a share is more than the share's own folder.
+func deep(path string) bool { return pathname.Folder(path) != "/" }

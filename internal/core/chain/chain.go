@@ -1,0 +1,108 @@
+// Package chain ties lines of history together, so that none can be changed, taken out or put in between without all that follows
+// saying so: each has the SHA-256 of itself and of the one before. The last one's is signed by who keeps the history.
+package chain
+
+import (
+	"crypto/ed25519"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"time"
+)
+
+// A Hash stands for a line and all before it.
+type Hash [sha256.Size]byte
+
+// String gives it in hexadecimal digits.
+func (h Hash) String() string { return hex.EncodeToString(h[:]) }
+
+// MarshalText gives it in hexadecimal digits.
+func (h Hash) MarshalText() ([]byte, error) { return []byte(h.String()), nil }
+
+// UnmarshalText reads hexadecimal digits.
+func (h *Hash) UnmarshalText(b []byte) error {
+	if len(b) != 2*len(h) {
+		return fmt.Errorf("a hash of %d digits: want %d", len(b), 2*len(h))
+	}
+	_, err := hex.Decode(h[:], b)
+	return err
+}
+
+// A Line is one of history, as it is kept.
+type Line struct {
+	Seq     int64     `json:"seq"` // from 1 on, none left out
+	ID      string    `json:"id"`
+	At      time.Time `json:"at"` // to the millisecond
+	Who     string    `json:"who"`
+	What    string    `json:"what"`
+	Subject string    `json:"subject"`
+	Detail  string    `json:"detail"`
+	Hash    Hash      `json:"hash"`
+}
+
+// After gives what a line's hash has to be behind another's.
+func (l Line) After(before Hash) Hash {
+	b := append([]byte("idletally history 1\x00"), before[:]...)
+	b = binary.BigEndian.AppendUint64(b, uint64(l.Seq))
+	b = binary.BigEndian.AppendUint64(b, uint64(l.At.UnixMilli()))
+	for _, s := range []string{l.ID, l.Who, l.What, l.Subject, l.Detail} { // with their lengths: no field runs into the next
+		b = binary.BigEndian.AppendUint32(b, uint32(len(s)))
+		b = append(b, s...)
+	}
+	return sha256.Sum256(b)
+}
+
+// A Head is where a history ends.
+type Head struct {
+	Seq       int64  `json:"seq"`
+	Hash      Hash   `json:"hash"`
+	Signature []byte `json:"signature,omitempty"`
+}
+
+func (h Head) signed() []byte {
+	b := binary.BigEndian.AppendUint64([]byte("idletally history head 1\x00"), uint64(h.Seq))
+	return append(b, h.Hash[:]...)
+}
+
+// Sign signs it.
+func (h *Head) Sign(key ed25519.PrivateKey) { h.Signature = ed25519.Sign(key, h.signed()) }
+
+// An End is the last line of an exported history: its head, and the key that signed it.
+type End struct {
+	Head Head              `json:"head"`
+	Key  ed25519.PublicKey `json:"key"`
+}
+
+// ErrBroken says that a history is not as it was written.
+var ErrBroken = errors.New("the history is not as it was written")
+
+// A Walker checks a history line by line. The zero Walker stands before the first.
+type Walker struct {
+	Seq  int64
+	Hash Hash
+}
+
+// Next checks the line that follows.
+func (w *Walker) Next(l Line) error {
+	if l.Seq != w.Seq+1 {
+		return fmt.Errorf("%w: line %d follows on line %d", ErrBroken, l.Seq, w.Seq)
+	}
+	if want := l.After(w.Hash); l.Hash != want {
+		return fmt.Errorf("%w: line %d (%s, %s by %s) does not fit its hash", ErrBroken, l.Seq, l.ID, l.What, l.Who)
+	}
+	w.Seq, w.Hash = l.Seq, l.Hash
+	return nil
+}
+
+// End checks that the history ends where its head says, and who signed that; without a key nobody has to have.
+func (w *Walker) End(h Head, key ed25519.PublicKey) error {
+	if h.Seq != w.Seq || h.Hash != w.Hash {
+		return fmt.Errorf("%w: it ends with line %d, and its head is line %d: lines were taken from its end, or it was written while it was read", ErrBroken, w.Seq, h.Seq)
+	}
+	if key != nil && h.Seq > 0 && !ed25519.Verify(key, h.signed(), h.Signature) {
+		return fmt.Errorf("%w: its head is not signed by the service's key", ErrBroken)
+	}
+	return nil
+}

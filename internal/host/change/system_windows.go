@@ -1,0 +1,22 @@
+package change
+
+import (
+	"errors"
+	"os"
+
+	"golang.org/x/sys/windows"
+)
+
+// perSync is how many steps share one flush of the journal, and how many handles are held.
+func perSync() int { return 256 }
+
+// durable makes what a file holds survive a power cut.
+func durable(f *os.File) error { return f.Sync() }
+
+// full says whether there is no room left.
+func full(err error) bool {
+	return errors.Is(err, windows.ERROR_DISK_FULL) || errors.Is(err, windows.ERROR_HANDLE_DISK_FULL) || errors.Is(err, windows.ERROR_DISK_QUOTA_EXCEEDED)
+}
+
+// newLocal is for systems whose own paths have modes: here a run is given what it reaches them by.
+func newLocal([]string, int) Reach { panic("a run on this system needs its reach") }

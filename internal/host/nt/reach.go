@@ -1,0 +1,189 @@
+package nt
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+
+	"idletally/internal/core/ntsd"
+	"idletally/internal/core/perm"
+	"idletally/internal/host/change"
+	"idletally/internal/host/fsys"
+)
+
+// reach gets a run at the paths of a server's shares.
+type reach struct {
+	ctx context.Context
+	s   Server
+
+	mu     sync.Mutex
+	shares map[string]Share
+	gone   error // why nothing more can be reached
+}
+
+// Reach lets runs change what lies on the server's shares: /SHARE/PATH.
+func Reach(ctx context.Context, s Server) change.Reach {
+	return &reach{ctx: ctx, s: s, shares: map[string]Share{}}
+}
+
+func (r *reach) share(name string) (Share, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.gone != nil { // who waited for it once need not again
+		return nil, r.gone
+	}
+	if s := r.shares[name]; s != nil {
+		return s, nil
+	}
+	s, err := r.s.Open(r.ctx, name)
+	if err == nil {
+		r.shares[name] = s
+	}
+	return s, err
+}
+
+func (r *reach) Open(_ int, _, path string) (change.Thing, error) {
+	name, below, err := Split(path)
+	if err != nil {
+		return nil, err
+	}
+	s, err := r.share(name)
+	if err != nil {
+		return nil, r.away(err)
+	}
+	t := &thing{r: r, share: s, name: below}
+	if err := t.open(); err != nil {
+		return nil, err
+	}
+	return t, nil
+}
+
+func (r *reach) Rest(int) {}
+
+func (r *reach) Close() {
+	for _, s := range r.shares {
+		_ = s.Close() // nothing more is asked of it
+	}
+	clear(r.shares)
+}
+
+// away tells a run to stop where nothing more can be reached: it can be resumed, and what it did not get at is no refusal.
+func (r *reach) away(err error) error {
+	if !errors.Is(err, ErrLost) || errors.Is(err, change.ErrAway) {
+		return err
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.gone = fmt.Errorf("%w: %w", change.ErrAway, err)
+	return r.gone
+}
+
+// thing is a path of a share, opened once. Where the way to the server is lost and found again it is opened anew, and has to be
+// what it was: the same file, with the same permissions.
+type thing struct {
+	r     *reach
+	share Share
+	name  string
+	h     Handle
+	last  *Seen
+}
+
+func (t *thing) open() (err error) {
+	const look = ntsd.ReadControl | ntsd.ReadAttributes
+	t.h, err = t.share.Hold(t.name, look|ntsd.WriteDAC|ntsd.WriteOwner)
+	if Refused(err) { // an owner may change the list of what they cannot give away
+		t.h, err = t.share.Hold(t.name, look|ntsd.WriteDAC)
+	}
+	return t.r.away(err)
+}
+
+var errReplaced = errors.New("the connection was lost, and when it was back another lay at this path")
+
+// again is how often something is opened anew, each time that it was lost.
+const again = 20
+
+// look looks, over a new connection where the old one is lost.
+func (t *thing) look() (Seen, error) {
+	seen, err := t.h.Look()
+	for n := 0; n < again && errors.Is(err, ErrLost); n++ {
+		_ = t.h.Close() // it went with its connection
+		if err = t.open(); err != nil {
+			return seen, err
+		}
+		seen, err = t.h.Look()
+	}
+	if err != nil {
+		return seen, t.r.away(err)
+	}
+	if t.last != nil && (t.last.ID != seen.ID || t.last.Kind != seen.Kind) {
+		return seen, errReplaced
+	}
+	t.last = &seen
+	return seen, nil
+}
+
+func (t *thing) Look(int) (fsys.Sight, error) {
+	seen, err := t.look()
+	if err != nil {
+		return fsys.Sight{}, err
+	}
+	set, err := perm.NTSet(seen.Descriptor)
+	return fsys.Sight{Stamp: fsys.Stamp{Ino: seen.ID}, Kind: seen.Kind, Set: set, Links: max(seen.Links, 1)}, err
+}
+
+func (t *thing) Same(hand int, s fsys.Sight) (bool, error) {
+	now, err := t.Look(hand)
+	return now == s, err
+}
+
+func (t *thing) Plain(hand int) (perm.Set, error) {
+	now, err := t.Look(hand)
+	return now.Set, err
+}
+
+// Make sets what is another now, all of it at once.
+func (t *thing) Make(m change.Moves, before func()) error {
+	to, ok := perm.NTOf(m.To)
+	if !ok {
+		return errors.New("the step is not for a file server")
+	}
+	was := t.last
+	for n := 0; ; n++ {
+		seen, err := t.look()
+		if err != nil {
+			return err
+		}
+		now := seen.Descriptor
+		if n > 0 && was != nil && !now.Equal(was.Descriptor) && !now.Equal(to) {
+			return errReplaced
+		}
+		part := Part(0)
+		if now.Owner != to.Owner {
+			part |= SetOwner
+		}
+		if now.Group != to.Group {
+			part |= SetGroup
+		}
+		if now.Owner, now.Group = to.Owner, to.Group; !now.Equal(to) {
+			part |= SetList
+		}
+		if part == 0 {
+			return nil
+		}
+		if before != nil {
+			before()
+		}
+		err = t.h.Set(to, part)
+		if n == again || !errors.Is(err, ErrLost) {
+			return t.r.away(err)
+		}
+	}
+}
+
+func (t *thing) Close() error {
+	if t.h == nil {
+		return nil
+	}
+	return t.h.Close()
+}

@@ -1,0 +1,62 @@
+package nt
+
+import (
+	"fmt"
+	"strings"
+
+	"idletally/internal/core/access"
+	"idletally/internal/core/ntsd"
+	"idletally/internal/core/perm"
+)
+
+// A tried operation is one or two opens with just the right that it takes. They leave nothing behind.
+type opens struct {
+	folder bool // opens the folder that it is in, too
+	on, in ntsd.Mask
+}
+
+var tries = map[access.Operation]opens{
+	access.Read: {on: ntsd.ReadData}, access.List: {on: ntsd.ReadData}, access.Write: {on: ntsd.WriteData}, access.Create: {on: ntsd.WriteData}, access.Execute: {on: ntsd.Execute},
+	access.Delete: {on: ntsd.Delete}, access.Rename: {folder: true, on: ntsd.Delete, in: ntsd.WriteData}, access.Change: {on: ntsd.WriteDAC}, access.Own: {on: ntsd.WriteOwner},
+}
+
+// Try has somebody who is signed in open something for each operation.
+func Try(s Share, below string, k perm.Kind) (out []access.Try, err error) {
+	folder := below[:max(strings.LastIndexByte(below, '\\'), 0)]
+	open := func(name, as string, right ntsd.Mask) (string, bool, error) {
+		call := fmt.Sprintf("open %s for %s", as, right.Words(k == perm.Folder || name == folder && as == "its folder"))
+		h, err := s.Hold(name, right)
+		switch {
+		case err == nil:
+			return call, true, h.Close()
+		case Refused(err):
+			return call + ": the server denies access", false, nil
+		}
+		return call, false, err
+	}
+	for _, op := range access.For(k) {
+		t := access.Try{Operation: op}
+		o, ok := tries[op]
+		switch {
+		case op == access.Enter:
+			t.Untried = "passing through takes no right of its own on a share"
+		case !ok:
+			t.Untried = "there is nothing to try"
+		case below == "" && (op == access.Delete || op == access.Rename):
+			t.Untried = "it is the share itself"
+		default:
+			if t.Call, t.Allowed, err = open(below, "it", o.on); err != nil {
+				return nil, err
+			}
+			if o.folder && t.Allowed {
+				var also string
+				if also, t.Allowed, err = open(folder, "its folder", o.in); err != nil {
+					return nil, err
+				}
+				t.Call += ", " + also
+			}
+		}
+		out = append(out, t)
+	}
+	return out, nil
+}

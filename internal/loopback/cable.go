@@ -1,0 +1,100 @@
+package loopback
+
+import (
+	"io"
+	"net"
+	"sync"
+	"sync/atomic"
+)
+
+// A Cable leads to another address, and can be cut: tests put it between two that talk.
+type Cable struct {
+	Address string
+	to      string
+	l       net.Listener
+	out     atomic.Bool
+	Carried atomic.Int64 // connections so far
+	Life    atomic.Int64 // a connection breaks when so many bytes came over it; 0: none does
+
+	mu  sync.Mutex
+	all map[net.Conn]bool
+}
+
+// NewCable lays a cable.
+func NewCable(to string) (*Cable, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	c := &Cable{Address: l.Addr().String(), to: to, l: l, all: map[net.Conn]bool{}}
+	go c.serve()
+	return c, nil
+}
+
+func (c *Cable) serve() {
+	for {
+		in, err := c.l.Accept()
+		if err != nil {
+			return
+		}
+		if c.out.Load() {
+			in.Close()
+			continue
+		}
+		out, err := net.Dial("tcp", c.to)
+		if err != nil {
+			in.Close()
+			continue
+		}
+		c.Carried.Add(1)
+		c.mu.Lock()
+		c.all[in], c.all[out] = true, true
+		c.mu.Unlock()
+		go func() {
+			_, _ = io.Copy(out, in) // it ends when either is closed
+			c.close(in, out)
+		}()
+		go func() {
+			if life := c.Life.Load(); life > 0 {
+				_, _ = io.CopyN(in, out, life)
+			} else {
+				_, _ = io.Copy(in, out)
+			}
+			c.close(in, out)
+		}()
+	}
+}
+
+func (c *Cable) close(list ...net.Conn) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, x := range list {
+		x.Close()
+		delete(c.all, x)
+	}
+}
+
+// Cut breaks what goes over the cable now.
+func (c *Cable) Cut() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for x := range c.all {
+		x.Close()
+	}
+	clear(c.all)
+}
+
+// Pull cuts, and lets nothing over until Plug.
+func (c *Cable) Pull() {
+	c.out.Store(true)
+	c.Cut()
+}
+
+// Plug lets connections over again.
+func (c *Cable) Plug() { c.out.Store(false) }
+
+// Close takes the cable away.
+func (c *Cable) Close() {
+	c.l.Close()
+	c.Pull()
+}

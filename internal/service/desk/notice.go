@@ -1,0 +1,177 @@
+package desk
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	mathrand "math/rand/v2"
+	"net/http"
+	"net/url"
+	"slices"
+	"sync"
+	"time"
+
+	"idletally/internal/core/baseline"
+	"idletally/internal/core/drift"
+	"idletally/internal/service/store"
+	"idletally/internal/wire"
+)
+
+// CheckHook says what is wrong with where notices are to go.
+func CheckHook(in wire.NewHook) error {
+	u, err := url.Parse(in.URL)
+	switch {
+	case err != nil || u.Host == "" || u.User != nil:
+		return fmt.Errorf("%w: %q is no address: want https://HOST/PATH, without a name and password in it", ErrBad, in.URL)
+	case u.Scheme != "https" && !(u.Scheme == "http" && (u.Hostname() == "127.0.0.1" || u.Hostname() == "::1")):
+		return fmt.Errorf("%w: notices go by https; by http to this machine alone", ErrBad)
+	}
+	for _, k := range in.Kinds {
+		if !slices.Contains(wire.NoticeKinds, k) {
+			return fmt.Errorf("%w: notices of the kind %q are unknown: want some of %v", ErrBad, k, wire.NoticeKinds)
+		}
+	}
+	return nil
+}
+
+// tell puts something that happened before everybody who wants to hear of it.
+func (d *Desk) tell(ctx context.Context, kind, application, subject string, severity baseline.Severity, data any) error {
+	hooks, err := d.Store.Hooks(ctx)
+	if err != nil {
+		return err
+	}
+	var all error
+	for _, h := range hooks {
+		if h.Application != "" && h.Application != application || !slices.Contains(h.Kinds(), kind) {
+			continue
+		}
+		if kind == wire.NoticeFindings && slices.Index(baseline.Severities, severity) < slices.Index(baseline.Severities, baseline.Severity(h.Severity)) {
+			continue
+		}
+		all = errors.Join(all, d.Tell(ctx, h.ID, kind, subject, data))
+	}
+	return all
+}
+
+// Tell has one hook told of something: a CloudEvent (CloudEvents 1.0, JSON event format).
+func (d *Desk) Tell(ctx context.Context, hook, kind, subject string, data any) error {
+	id := store.NewID()
+	b, err := json.Marshal(wire.Event{SpecVersion: "1.0", ID: id, Source: "/idletally", Type: "idletally." + kind, Subject: subject, Time: time.Now().UTC(), ContentType: "application/json", Data: data})
+	if err != nil {
+		return err
+	}
+	return d.Store.AddNotice(ctx, store.Notice{ID: id, Hook: hook, Body: string(b)})
+}
+
+// tellFindings tells of what a report found that was not there before.
+func (d *Desk) tellFindings(ctx context.Context, r store.Report, groups []drift.Group) error {
+	if r.Fresh+r.Returned == 0 {
+		return nil
+	}
+	worst := -1
+	for _, g := range groups {
+		if g.Waiver == "" {
+			worst = max(worst, slices.Index(baseline.Severities, g.Severity))
+		}
+	}
+	if worst < 0 {
+		return nil
+	}
+	return d.tell(ctx, wire.NoticeFindings, r.Application, r.Application+"/"+r.Host, baseline.Severities[worst],
+		wire.FindingsNotice{Application: r.Application, Host: r.Host, Report: r.ID, Severity: string(baseline.Severities[worst]), New: r.Fresh, Returned: r.Returned, Findings: r.Findings - r.Waived, Opens: r.Opens, Closes: r.Closes})
+}
+
+// TellPlan tells that a plan waits for a reviewer, or how a run went.
+func (d *Desk) TellPlan(ctx context.Context, kind string, p store.Plan, state string) error {
+	return d.tell(ctx, kind, p.Application, p.ID, "", wire.PlanNotice{Application: p.Application, Plan: p.ID, Title: p.Title, Author: p.Author, State: state})
+}
+
+const (
+	noticeLease    = time.Minute
+	noticePatience = 15 * time.Second
+	noticeTries    = 14 // the last more than half a day after the first
+	noticesAtOnce  = 8
+)
+
+// signNotice signs what a hook is told, by RFC 9421 with the digest of RFC 9530: who has its secret can tell that it came from
+// here, for this address, and when.
+func signNotice(req *http.Request, hook string, secret []byte, at time.Time, body []byte) {
+	sum := sha256.Sum256(body)
+	req.Header.Set("Content-Digest", "sha-256=:"+base64.StdEncoding.EncodeToString(sum[:])+":")
+	params := fmt.Sprintf(`("@method" "@target-uri" "content-type" "content-digest");created=%d;keyid=%q;alg="hmac-sha256"`, at.Unix(), hook)
+	uri := *req.URL
+	uri.Path, uri.Fragment = cmp.Or(uri.Path, "/"), "" // 2.2.2: as it is on the wire
+	m := hmac.New(sha256.New, secret)
+	_, _ = fmt.Fprintf(m, "\"@method\": %s\n\"@target-uri\": %s\n\"content-type\": %s\n\"content-digest\": %s\n\"@signature-params\": %s",
+		req.Method, uri.String(), req.Header.Get("Content-Type"), req.Header.Get("Content-Digest"), params) // a hash takes everything
+	req.Header.Set("Signature-Input", "notice="+params)
+	req.Header.Set("Signature", "notice=:"+base64.StdEncoding.EncodeToString(m.Sum(nil))+":")
+}
+
+// notices go to nobody that they are sent on to.
+var noticeClient = &http.Client{Timeout: noticePatience, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+
+func (d *Desk) deliver(ctx context.Context, h store.Hook, n store.Notice) error {
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, h.URL, bytes.NewReader([]byte(n.Body)))
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Content-Type", "application/cloudevents+json; charset=utf-8")
+	req.Header.Set("User-Agent", "idletally")
+	signNotice(req, h.ID, d.HookSecret(h.ID), time.Now(), []byte(n.Body))
+	resp, err := noticeClient.Do(req)
+	if u := new(url.Error); errors.As(err, &u) {
+		return u.Err // where it was to go stands beside it
+	}
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	_, _ = io.CopyN(io.Discard, resp.Body, 64<<10) // what it says is of no use
+	if resp.StatusCode/100 != 2 {
+		return fmt.Errorf("it answers %s", resp.Status)
+	}
+	return nil
+}
+
+// Deliver tells what is to be told, several at once. What nobody takes is tried again later and later, and in the end let go.
+func (d *Desk) Deliver(ctx context.Context, at time.Time) error {
+	list, err := d.Store.ClaimNotices(ctx, at, noticeLease, 100)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	var all sync.WaitGroup
+	var mu sync.Mutex
+	free := make(chan struct{}, noticesAtOnce)
+	for _, n := range list {
+		free <- struct{}{}
+		all.Go(func() {
+			defer func() { <-free }()
+			h, e := d.Store.Hook(ctx, n.Hook)
+			if e == nil {
+				e = d.deliver(ctx, h, n)
+				switch {
+				case e == nil:
+					e = d.Store.Told(ctx, n)
+				case n.Tries >= noticeTries:
+					e = d.Store.NotTold(ctx, n, "given up: "+e.Error(), time.Time{})
+				default:
+					pause := min(10*time.Second<<min(n.Tries, 10), 2*time.Hour)
+					e = d.Store.NotTold(ctx, n, e.Error(), at.Add(pause/2+mathrand.N(pause)))
+				}
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			err = errors.Join(err, e)
+		})
+	}
+	all.Wait()
+	return err
+}

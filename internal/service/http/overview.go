@@ -1,0 +1,357 @@
+package http
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"idletally/internal/core/baseline"
+	"idletally/internal/core/pathname"
+	"idletally/internal/service/store"
+	"idletally/internal/wire"
+)
+
+const (
+	maxNeeds   = 50
+	maxCells   = 400 // hosts of an application that an overview shows one by one
+	unseenAt   = 10 * time.Minute
+	endingSoon = 7 * 24 * time.Hour
+	shownDays  = 14
+	maxUnseen  = 5 // hosts that are named one by one
+)
+
+func (s *Server) overviewRoutes() {
+	add(s, op{"GET", "/overview", "get-overview", "What needs somebody now, and how everything stands", wire.Viewer, 200}, func(ctx context.Context, _ *struct{}) (*body[wire.Overview], error) {
+		out, err := s.overview(ctx, time.Now())
+		return &body[wire.Overview]{out}, err
+	})
+}
+
+func (s *Server) overview(ctx context.Context, at time.Time) (out wire.Overview, err error) {
+	hosts, err := s.allHosts(ctx)
+	if err != nil {
+		return out, err
+	}
+	reports, err := s.current(ctx)
+	if err != nil {
+		return out, err
+	}
+	if out.Applications, err = s.standings(ctx, reports); err != nil {
+		return out, err
+	}
+	out.Needs = []wire.Need{}
+	if err := s.needs(ctx, &out, hosts, at); err != nil {
+		return out, err
+	}
+	if len(out.Needs) > maxNeeds {
+		out.More = len(out.Needs) - maxNeeds
+		out.Needs = out.Needs[:maxNeeds]
+	}
+	out.Days, err = s.days(ctx, reports, at)
+	return out, err
+}
+
+func (s *Server) allHosts(ctx context.Context) (all []store.Host, err error) {
+	for after := ""; ; {
+		part, err := s.Store.Hosts(ctx, after, 1000)
+		all = append(all, part...)
+		if err != nil || len(part) < 1000 {
+			return all, err
+		}
+		after = part[len(part)-1].Name
+	}
+}
+
+// current gives the newest report of each application on each host, with what is accepted by now: waivers have ended since, or
+// were withdrawn.
+func (s *Server) current(ctx context.Context) ([]store.Report, error) {
+	reports, err := s.Store.CurrentReports(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var ids []string
+	at := map[string]*store.Report{}
+	counting := map[string]bool{}
+	asked := map[string]bool{}
+	for i := range reports {
+		r := &reports[i]
+		if r.Waived == 0 {
+			continue
+		}
+		ids = append(ids, r.ID)
+		at[r.ID] = r
+		if asked[r.Application] {
+			continue
+		}
+		asked[r.Application] = true
+		if err := s.counting(ctx, r.Application, counting); err != nil {
+			return nil, err
+		}
+	}
+	err = s.Store.GroupsOn(ctx, ids, func(report string, g store.Group) error {
+		if g.Waiver == "" || counting[g.Waiver] {
+			return nil
+		}
+		r := at[report]
+		r.Waived -= int64(g.Count)
+		r.Weigh(g.Group)
+		return nil
+	})
+	return reports, err
+}
+
+// counting adds the waivers of an application that count now, by id.
+func (s *Server) counting(ctx context.Context, application string, to map[string]bool) error {
+	list, err := s.Store.CountingWaivers(ctx, application)
+	for _, w := range list {
+		to[w.ID] = true
+	}
+	return err
+}
+
+// place is an application on a host.
+type place struct{ application, host string }
+
+func byPlace(reports []store.Report) map[place]*store.Report {
+	out := make(map[place]*store.Report, len(reports))
+	for i, r := range reports {
+		out[place{r.Application, r.Host}] = &reports[i]
+	}
+	return out
+}
+
+// standings sums up each application over its hosts.
+func (s *Server) standings(ctx context.Context, reports []store.Report) ([]wire.Standing, error) {
+	current := byPlace(reports)
+	newest, err := s.Store.Applications(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []wire.Standing{}
+	for _, n := range newest {
+		st := wire.Standing{Name: n.Application, Title: n.Title, Cells: []wire.Cell{}}
+		e, _, on, err := s.desk.Published(ctx, n.Application)
+		if isNotFound(err) {
+			out = append(out, st)
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		st.Published, st.Title, st.Hosts = e.Number, e.Title, len(on)
+		for _, h := range on {
+			c := wire.Cell{Host: h.Name}
+			r := current[place{n.Application, h.Name}]
+			if r == nil {
+				st.Never++
+				st.Cells = append(st.Cells, c)
+				continue
+			}
+			open := r.Findings - r.Waived
+			c.Findings, c.Opens, c.Closes, c.Grave, c.Unread, c.At = open, r.Opens, r.Closes, r.Grave, r.Unread, &r.Created
+			st.Findings, st.Opens, st.Closes, st.Grave, st.Waived, st.Paths = st.Findings+open, st.Opens+r.Opens, st.Closes+r.Closes, st.Grave+r.Grave, st.Waived+r.Waived, st.Paths+r.Paths
+			if open == 0 {
+				st.Clean++
+			}
+			if st.Oldest == nil || r.Created.Before(*st.Oldest) {
+				st.Oldest = &r.Created
+			}
+			st.Cells = append(st.Cells, c)
+		}
+		slices.SortStableFunc(st.Cells, func(a, b wire.Cell) int {
+			return cmp.Or(-cmp.Compare(a.Grave, b.Grave), -cmp.Compare(a.Opens, b.Opens), -cmp.Compare(a.Findings, b.Findings), cmp.Compare(bit(a.At != nil), bit(b.At != nil)), cmp.Compare(a.Host, b.Host))
+		})
+		st.Cells = st.Cells[:min(len(st.Cells), maxCells)]
+		out = append(out, st)
+	}
+	return out, nil
+}
+
+func bit(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// needs gathers what waits for a person, the gravest first.
+func (s *Server) needs(ctx context.Context, out *wire.Overview, hosts []store.Host, at time.Time) error {
+	add := func(n wire.Need) { out.Needs = append(out.Needs, n) }
+	runs, err := s.Store.HaltedRuns(ctx, maxNeeds)
+	if err != nil {
+		return err
+	}
+	for _, r := range runs {
+		p, err := s.Store.Plan(ctx, r.Plan)
+		if err != nil {
+			return err
+		}
+		add(wire.Need{Kind: "run", Subject: r.ID, Application: p.Application, Title: p.Title, Detail: "the run stands still: it can go on, or be put back", At: &r.Started})
+	}
+	for _, st := range out.Applications {
+		if st.Grave > 0 {
+			add(wire.Need{Kind: "grave", Subject: st.Name, Application: st.Name, Title: st.Name, Count: st.Grave, Detail: "grave findings that nobody accepted"})
+		}
+	}
+	for _, state := range []string{"in review", "approved"} {
+		plans, err := s.Store.Plans(ctx, state, "", maxNeeds)
+		if err != nil {
+			return err
+		}
+		for _, p := range plans {
+			n := wire.Need{Kind: "review", Subject: p.ID, Application: p.Application, Title: p.Title, Detail: "by " + p.Author, At: &p.Created}
+			if state == "approved" {
+				if n.Kind, n.At, n.Detail = "approved", p.Expires, "by "+p.Author+"; approved by "+p.DecidedBy; p.Expires != nil && p.Expires.Before(at) {
+					continue // the approval is too old: the plan says so itself
+				}
+			}
+			add(n)
+		}
+	}
+	waivers, err := s.Store.EndingWaivers(ctx, at.Add(endingSoon), maxNeeds)
+	if err != nil {
+		return err
+	}
+	for _, w := range waivers {
+		add(wire.Need{Kind: "waiver", Subject: w.Application, Application: w.Application, Host: w.Host, Title: w.Pattern, Detail: w.Reason, At: &w.Ends})
+	}
+	for _, st := range out.Applications {
+		if st.Never > 0 {
+			add(wire.Need{Kind: "never", Subject: st.Name, Application: st.Name, Title: st.Name, Count: int64(st.Never), Detail: "hosts that nobody has looked at yet"})
+		}
+	}
+	c := &out.Hosts
+	var unseen []store.Host
+	for _, h := range hosts {
+		c.All++
+		if h.Certificate == "" {
+			continue
+		}
+		c.Enrolled++
+		if h.Watching != nil && *h.Watching {
+			c.Watching++
+		}
+		if h.LastSeen == nil || at.Sub(*h.LastSeen) > unseenAt {
+			unseen = append(unseen, h)
+		}
+	}
+	c.Unseen = len(unseen)
+	for i, h := range unseen {
+		if i == maxUnseen && len(unseen) > maxUnseen+1 {
+			add(wire.Need{Kind: "host", Title: fmt.Sprintf("%d more hosts", len(unseen)-maxUnseen), Detail: "their agents do not call"})
+			break
+		}
+		add(wire.Need{Kind: "host", Subject: h.Name, Host: h.Name, Title: h.Name, Detail: "its agent does not call", At: h.LastSeen})
+	}
+	return nil
+}
+
+// days sums up what there was at the end of each day: of a host that no report was made of, what there was before.
+func (s *Server) days(ctx context.Context, current []store.Report, at time.Time) ([]wire.DayTally, error) {
+	first := at.UTC().AddDate(0, 0, 1-shownDays)
+	rows, err := s.Store.Days(ctx, first)
+	if err != nil {
+		return nil, err
+	}
+	last := map[place]store.Day{}
+	// What was before the first report of these days is not known better than by that report.
+	for i := len(rows) - 1; i >= 0; i-- {
+		last[place{rows[i].Application, rows[i].Host}] = rows[i]
+	}
+	for _, r := range current {
+		if p := (place{r.Application, r.Host}); last[p].On.IsZero() {
+			last[p] = store.Day{Findings: r.Findings - r.Waived, Opens: r.Opens, Closes: r.Closes}
+		}
+	}
+	var sum store.Day
+	for _, d := range last {
+		sum.Findings, sum.Opens, sum.Closes = sum.Findings+d.Findings, sum.Opens+d.Opens, sum.Closes+d.Closes
+	}
+	out := []wire.DayTally{}
+	known := at.UTC() // before the first report of all nothing was known
+	if len(rows) > 0 {
+		known = rows[0].On
+	}
+	for i, n := 0, 0; n < shownDays; n++ {
+		day := first.AddDate(0, 0, n).Format(time.DateOnly)
+		for ; i < len(rows) && rows[i].On.Format(time.DateOnly) <= day; i++ {
+			p := place{rows[i].Application, rows[i].Host}
+			was := last[p]
+			sum.Findings, sum.Opens, sum.Closes = sum.Findings+rows[i].Findings-was.Findings, sum.Opens+rows[i].Opens-was.Opens, sum.Closes+rows[i].Closes-was.Closes
+			last[p] = rows[i]
+		}
+		if day < known.Format(time.DateOnly) {
+			continue
+		}
+		out = append(out, wire.DayTally{Day: day, Findings: sum.Findings, Opens: sum.Opens, Closes: sum.Closes})
+	}
+	return out, nil
+}
+
+// maxEqual bounds how many groups of equal findings are told apart.
+const maxEqual = 5000
+
+// equalGroups puts equal groups of all hosts of an application together, of the current reports. What is accepted is left out.
+func (s *Server) equalGroups(ctx context.Context, application string, reports []store.Report) ([]wire.EqualGroup, error) {
+	_, _, on, err := s.desk.Published(ctx, application)
+	if err != nil {
+		return nil, err
+	}
+	hosts := map[string]bool{}
+	for _, h := range on {
+		hosts[h.Name] = true
+	}
+	host := map[string]string{} // by report
+	var ids []string
+	for _, r := range reports {
+		if r.Application == application && hosts[r.Host] && r.Findings > 0 {
+			host[r.ID] = r.Host
+			ids = append(ids, r.ID)
+		}
+	}
+	counting := map[string]bool{}
+	if err := s.counting(ctx, application, counting); err != nil {
+		return nil, err
+	}
+	out := []wire.EqualGroup{}
+	var folders []pathname.Path // as bytes
+	at := map[string]int{}
+	err = s.Store.GroupsOn(ctx, ids, func(report string, g store.Group) error {
+		if g.Waiver != "" && counting[g.Waiver] {
+			return nil
+		}
+		i, ok := at[g.ID]
+		if !ok {
+			if len(out) == maxEqual {
+				return nil
+			}
+			i = len(out)
+			at[g.ID] = i
+			x := wire.EqualGroup{Group: wire.GroupOf(host[report], g.Group)}
+			x.Report = report
+			out, folders = append(out, x), append(folders, g.Folder)
+		}
+		e := &out[i]
+		e.Hosts, e.Total, e.Fresh, e.Returned = e.Hosts+1, e.Total+int64(g.Count), e.Fresh+g.Fresh, e.Returned+g.Returned
+		if g.Since != nil && (e.Since == nil || g.Since.Before(*e.Since)) {
+			e.Since = g.Since
+		}
+		folders[i] = pathname.Widen(folders[i], string(g.Folder))
+		e.Members = append(e.Members, wire.Member{Host: host[report], Report: report, Count: g.Count})
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	for i := range out {
+		out[i].Folder = folders[i].String()
+		slices.SortStableFunc(out[i].Members, func(a, b wire.Member) int { return cmp.Or(-cmp.Compare(a.Count, b.Count), cmp.Compare(a.Host, b.Host)) })
+	}
+	grade := func(g *wire.EqualGroup) int { return slices.Index(baseline.Severities, baseline.Severity(g.Severity)) }
+	slices.SortStableFunc(out, func(a, b wire.EqualGroup) int {
+		return cmp.Or(-cmp.Compare(grade(&a), grade(&b)), -cmp.Compare(bit(a.Word == "opens" || a.Word == "both"), bit(b.Word == "opens" || b.Word == "both")), -cmp.Compare(a.Hosts, b.Hosts), -cmp.Compare(a.Total, b.Total), cmp.Compare(a.ID, b.ID))
+	})
+	return out, nil
+}

@@ -1,0 +1,42 @@
+package http
+
+import (
+	"context"
+
+	"idletally/internal/service/store"
+	"idletally/internal/wire"
+)
+
+func wireSchedule(x store.Schedule) wire.Schedule {
+	return wire.Schedule{ID: x.ID, NewSchedule: wire.NewSchedule{Application: x.Application, Tag: x.Tag, Cron: x.Cron, Zone: x.Zone, Spread: x.Spread}, Author: x.Author, Next: x.Next, Last: x.Last}
+}
+
+func (s *Server) scheduleRoutes() {
+	add(s, op{"GET", "/schedules", "list-schedules", "List when snapshots are taken by themselves", wire.Viewer, 200}, func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Schedule]], error) {
+		list, err := s.Store.Schedules(ctx)
+		out := wire.Page[wire.Schedule]{Items: []wire.Schedule{}}
+		for _, x := range list {
+			out.Items = append(out.Items, wireSchedule(x))
+		}
+		return &body[wire.Page[wire.Schedule]]{out}, err
+	})
+	add(s, op{"POST", "/schedules", "add-schedule", "Have snapshots of an application taken by themselves", wire.Operator, 201}, func(ctx context.Context, in *body[wire.NewSchedule]) (*body[wire.Schedule], error) {
+		x, err := s.desk.AddSchedule(ctx, in.Body, caller(ctx).Name)
+		if err != nil {
+			return nil, err
+		}
+		s.audit(ctx, "schedule added", x.Application, x.Cron+" "+x.Tag)
+		return &body[wire.Schedule]{wireSchedule(x)}, nil
+	})
+	add(s, op{"DELETE", "/schedules/{id}", "remove-schedule", "Forget a schedule, and what it has made due", wire.Operator, 204}, func(ctx context.Context, in *byID) (*struct{}, error) {
+		x, err := s.Store.Schedule(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		if err := s.Store.RemoveSchedule(ctx, in.ID); err != nil {
+			return nil, err
+		}
+		s.audit(ctx, "schedule removed", x.Application, x.Cron+" "+x.Tag)
+		return nil, nil
+	})
+}

@@ -1,0 +1,107 @@
+package http
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"idletally/internal/core/baseline"
+	"idletally/internal/service/auth"
+	"idletally/internal/wire"
+)
+
+// roleList checks roles and puts them in order.
+func roleList(roles []string) (string, error) {
+	for _, r := range roles {
+		if !slices.Contains(wire.Roles, r) {
+			return "", huma.Error422UnprocessableEntity("role " + r + " is unknown: want some of " + strings.Join(wire.Roles, ", "))
+		}
+	}
+	return kept(roles), nil
+}
+
+// kept is a list as the database keeps it: in order, each once.
+func kept(list []string) string {
+	return strings.Join(slices.Compact(slices.Sorted(slices.Values(list))), ",")
+}
+
+func tagList(tags []string) error {
+	for _, t := range tags {
+		if !baseline.Name.MatchString(t) {
+			return huma.Error422UnprocessableEntity("tag " + t + ": want a-z 0-9 . _ -")
+		}
+	}
+	return nil
+}
+
+func (s *Server) settingsRoutes() {
+	type roles struct {
+		Name string `path:"name" maxLength:"64"`
+		Body wire.RoleList
+	}
+	add(s, op{"PUT", "/people/{name}/roles", "set-roles", "Say what a person may do", wire.Admin, 200}, func(ctx context.Context, in *roles) (*body[wire.Person], error) {
+		list, err := roleList(in.Body.Roles)
+		if err != nil {
+			return nil, err
+		}
+		if in.Name == caller(ctx).Name && !slices.Contains(in.Body.Roles, wire.Admin) {
+			return nil, huma.Error409Conflict("nobody takes the role admin from themselves: another admin has to")
+		}
+		if err := s.Store.SetRoles(ctx, in.Name, list); err != nil {
+			return nil, err
+		}
+		s.audit(ctx, "roles set", in.Name, strings.ReplaceAll(list, ",", ", "))
+		p, err := s.Store.Person(ctx, in.Name)
+		return &body[wire.Person]{wire.Person{Name: p.Name, Roles: p.Roles()}}, err
+	})
+	add(s, op{"POST", "/people/{name}/password", "reset-password", "Give a person a one-time password, which ends their sessions", wire.Admin, 200}, func(ctx context.Context, in *byName) (*body[wire.OneTime], error) {
+		if _, err := s.Store.Person(ctx, in.Name); err != nil {
+			return nil, err
+		}
+		pw := auth.Code(4)
+		if err := s.Store.SetPassword(ctx, in.Name, auth.Hash(pw), true); err != nil {
+			return nil, err
+		}
+		s.audit(ctx, "password reset", in.Name, "")
+		return &body[wire.OneTime]{wire.OneTime{Name: in.Name, Password: pw}}, nil
+	})
+	add(s, op{"DELETE", "/people/{name}", "remove-person", "Remove a person; what they did stays in the history", wire.Admin, 204}, func(ctx context.Context, in *byName) (*struct{}, error) {
+		if in.Name == caller(ctx).Name {
+			return nil, huma.Error409Conflict("nobody removes themselves: another admin has to")
+		}
+		if err := s.Store.RemovePerson(ctx, in.Name); err != nil {
+			return nil, err
+		}
+		s.audit(ctx, "person removed", in.Name, "")
+		return nil, nil
+	})
+	type tags struct {
+		Name string `path:"name" maxLength:"64"`
+		Body wire.TagList
+	}
+	add(s, op{"PUT", "/hosts/{name}/tags", "set-tags", "Say which tags a host has: baselines choose their hosts by them", wire.Operator, 200}, func(ctx context.Context, in *tags) (*body[wire.Host], error) {
+		if err := tagList(in.Body.Tags); err != nil {
+			return nil, err
+		}
+		if _, err := s.Store.Host(ctx, in.Name); err != nil {
+			return nil, err
+		}
+		if err := s.Store.SetTags(ctx, in.Name, in.Body.Tags); err != nil {
+			return nil, err
+		}
+		s.hub.poke(watchLists) // applications may come and go
+		s.audit(ctx, "tags set", in.Name, strings.Join(in.Body.Tags, ", "))
+		h, err := s.Store.Host(ctx, in.Name)
+		return &body[wire.Host]{wireHost(h)}, err
+	})
+	add(s, op{"POST", "/hosts/{name}/shut-out", "shut-out-host", "Have no certificate of a host's agent count any more: it has to be enrolled anew", wire.Operator, 200}, func(ctx context.Context, in *byName) (*body[wire.Host], error) {
+		if err := s.Store.ShutOut(ctx, in.Name); err != nil {
+			return nil, err
+		}
+		s.audit(ctx, "host shut out", in.Name, "")
+		h, err := s.Store.Host(ctx, in.Name)
+		return &body[wire.Host]{wireHost(h)}, err
+	})
+}

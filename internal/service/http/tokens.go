@@ -1,0 +1,84 @@
+package http
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"idletally/internal/service/auth"
+	"idletally/internal/service/store"
+	"idletally/internal/wire"
+)
+
+// tokenRoles are those that a program may have: what needs a person's own eyes is not among them.
+var tokenRoles = []string{wire.Viewer, wire.Author, wire.Operator}
+
+func wireToken(t store.Token) wire.Token {
+	return wire.Token{ID: t.ID, Person: t.Person, Name: t.Name, Roles: t.Roles(), Created: t.Created, Expires: t.Expires, Used: t.Used}
+}
+
+// inPerson refuses programs: a stolen token makes no other.
+func inPerson(ctx context.Context) error {
+	if caller(ctx).by != "" {
+		return huma.Error403Forbidden("a token may not do this: sign in yourself")
+	}
+	return nil
+}
+
+func (s *Server) tokenRoutes() {
+	add(s, op{"GET", "/tokens", "list-tokens", "List your tokens; of an admin, everybody's", "any", 200}, func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Token]], error) {
+		me := caller(ctx)
+		of := me.Name
+		if slices.Contains(me.Roles(), wire.Admin) {
+			of = ""
+		}
+		list, err := s.Store.Tokens(ctx, of)
+		out := wire.Page[wire.Token]{Items: []wire.Token{}}
+		for _, t := range list {
+			out.Items = append(out.Items, wireToken(t))
+		}
+		return &body[wire.Page[wire.Token]]{out}, err
+	})
+	add(s, op{"POST", "/tokens", "add-token", "Make a token, for a program that does something for you", "any", 201}, func(ctx context.Context, in *body[wire.NewToken]) (*body[wire.MadeToken], error) {
+		if err := inPerson(ctx); err != nil {
+			return nil, err
+		}
+		me := caller(ctx)
+		for _, r := range in.Body.Roles {
+			switch {
+			case !slices.Contains(tokenRoles, r):
+				return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("a token cannot have the role %s: want some of %s", r, strings.Join(tokenRoles, ", ")))
+			case r != wire.Viewer && !slices.Contains(me.Roles(), r):
+				return nil, huma.Error403Forbidden("you have not got the role " + r + " yourself")
+			}
+		}
+		secret, hash := auth.Token()
+		t, err := s.Store.AddToken(ctx, store.Token{Person: me.Name, Name: in.Body.Name, RoleList: kept(in.Body.Roles), Expires: time.Now().AddDate(0, 0, in.Body.Days)}, hash)
+		if err != nil {
+			return nil, err
+		}
+		s.audit(ctx, "token made", t.ID, in.Body.Name+": "+strings.Join(t.Roles(), ", ")+" until "+t.Expires.UTC().Format(time.DateOnly))
+		return &body[wire.MadeToken]{wire.MadeToken{Token: wireToken(t), Secret: secret}}, nil
+	})
+	add(s, op{"DELETE", "/tokens/{id}", "remove-token", "End a token; of an admin, anybody's", "any", 204}, func(ctx context.Context, in *byID) (*struct{}, error) {
+		if err := inPerson(ctx); err != nil {
+			return nil, err
+		}
+		t, err := s.Store.Token(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		if me := caller(ctx); t.Person != me.Name && !slices.Contains(me.Roles(), wire.Admin) {
+			return nil, huma.Error404NotFound("token " + in.ID + ": not found") // whose it is nobody else is told
+		}
+		if err := s.Store.RemoveToken(ctx, in.ID); err != nil {
+			return nil, err
+		}
+		s.audit(ctx, "token ended", t.ID, t.Person+": "+t.Name)
+		return nil, nil
+	})
+}

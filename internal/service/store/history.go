@@ -1,0 +1,152 @@
+package store
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	mathrand "math/rand/v2"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"idletally/internal/core/chain"
+	"idletally/internal/wire"
+)
+
+// Audit writes a line of history behind the last one, whichever instance wrote that.
+func (s *Store) Audit(ctx context.Context, who, what, subject, detail string) error {
+	l := chain.Line{ID: NewID(), At: now(), Who: clip(who, 80), What: clip(what, 32), Subject: clip(subject, 255), Detail: clip(detail, 60_000)}
+	for n := 1; ; n++ {
+		done := false
+		err := s.tx(ctx, func(tx *sqlx.Tx) (err error) {
+			done, err = s.append(ctx, tx, l)
+			return err
+		})
+		if err != nil || done {
+			return err
+		}
+		if n == 100 { // many write at once, and others were faster each time
+			return fmt.Errorf("write %q into the history: %w", what, ErrConflict)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Duration(mathrand.IntN(5<<min(n, 4))) * time.Millisecond):
+		}
+	}
+}
+
+// append puts a line behind the head that it sees, where nobody else has done so meanwhile.
+func (s *Store) append(ctx context.Context, tx *sqlx.Tx, l chain.Line) (done bool, err error) {
+	before, err := head(ctx, tx)
+	if err != nil {
+		return false, err
+	}
+	l.Seq = before.Seq + 1
+	l.Hash = l.After(before.Hash)
+	h := chain.Head{Seq: l.Seq, Hash: l.Hash, Signature: []byte{}}
+	if s.Seal != nil {
+		s.Seal(&h)
+	}
+	r, err := tx.ExecContext(ctx, `UPDATE chain SET seq = ?, hash = ?, signature = ? WHERE name = 'history' AND seq = ?`, h.Seq, h.Hash[:], h.Signature, before.Seq)
+	if err != nil {
+		return false, err
+	}
+	if n, err := r.RowsAffected(); err != nil || n == 0 {
+		return false, err
+	}
+	_, err = tx.ExecContext(ctx, `INSERT INTO audit (id, at, who, what, subject, detail, seq, hash) VALUES (?,?,?,?,?,?,?,?)`, l.ID, l.At, l.Who, l.What, l.Subject, l.Detail, l.Seq, l.Hash[:])
+	return err == nil, err
+}
+
+func head(ctx context.Context, q sqlx.QueryerContext) (h chain.Head, err error) {
+	var row struct {
+		Seq       int64  `db:"seq"`
+		Hash      []byte `db:"hash"`
+		Signature []byte `db:"signature"`
+	}
+	if err := sqlx.GetContext(ctx, q, &row, `SELECT seq, hash, signature FROM chain WHERE name = 'history'`); err != nil {
+		return h, one(err, "the head of the history")
+	}
+	h.Seq, h.Signature = row.Seq, row.Signature
+	copy(h.Hash[:], row.Hash)
+	return h, nil
+}
+
+// clip cuts a text to so many bytes, between characters: what is hashed has to come back as it was.
+func clip(s string, n int) string {
+	if len(s) > n {
+		s = s[:n]
+	}
+	return strings.ToValidUTF8(s, "")
+}
+
+// Chain hands out the history line by line, up to the head that it has when it is asked, which it gives; and how many lines stand
+// outside that should not.
+func (s *Store) Chain(ctx context.Context, visit func(chain.Line) error) (h chain.Head, strays int64, err error) {
+	if h, err = head(ctx, s.db); err != nil {
+		return h, 0, err
+	}
+	for at := int64(0); at < h.Seq; {
+		var rows []struct {
+			Seq     int64     `db:"seq"`
+			ID      string    `db:"id"`
+			At      time.Time `db:"at"`
+			Who     string    `db:"who"`
+			What    string    `db:"what"`
+			Subject string    `db:"subject"`
+			Detail  string    `db:"detail"`
+			Hash    []byte    `db:"hash"`
+		}
+		if err := s.db.SelectContext(ctx, &rows, `SELECT seq, id, at, who, what, subject, detail, hash FROM audit WHERE seq > ? AND seq <= ? ORDER BY seq LIMIT 1000`, at, h.Seq); err != nil {
+			return h, 0, err
+		}
+		for _, r := range rows {
+			l := chain.Line{Seq: r.Seq, ID: r.ID, At: r.At, Who: r.Who, What: r.What, Subject: r.Subject, Detail: r.Detail}
+			copy(l.Hash[:], r.Hash)
+			if err := visit(l); err != nil {
+				return h, 0, err
+			}
+			at = r.Seq
+		}
+		if len(rows) == 0 {
+			break // what is missing shows at the end
+		}
+	}
+	err = s.db.GetContext(ctx, &strays, `SELECT (SELECT COUNT(*) FROM audit WHERE seq IS NULL) - outside FROM chain WHERE name = 'history'`)
+	return h, strays, err
+}
+
+// A Past says which lines of history are wanted.
+type Past struct {
+	Who, What, Subject string // What is a word, or more, that it begins with
+	From, To           time.Time
+	Before             string // an id; "" begins with the newest
+	Limit              int
+}
+
+// History lists the newest lines first.
+func (s *Store) History(ctx context.Context, p Past) (out []wire.History, err error) {
+	query, args := `SELECT id, at, who, what, subject, detail FROM audit WHERE id < ?`, []any{cmp.Or(p.Before, "~")}
+	and := func(condition string, arg any) {
+		query, args = query+" AND "+condition, append(args, arg)
+	}
+	if p.Who != "" {
+		and("who = ?", p.Who)
+	}
+	if p.What != "" {
+		and("what LIKE ?", strings.TrimPrefix(like(p.What), "%"))
+	}
+	if p.Subject != "" {
+		and("subject = ?", p.Subject)
+	}
+	if !p.From.IsZero() { // ids sort by time
+		and("id >= ?", idAt(p.From)[:9])
+	}
+	if !p.To.IsZero() {
+		and("id < ?", idAt(p.To)[:9])
+	}
+	err = s.db.SelectContext(ctx, &out, query+` ORDER BY id DESC LIMIT ?`, append(args, p.Limit)...)
+	return out, err
+}

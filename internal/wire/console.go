@@ -1,0 +1,246 @@
+package wire
+
+import "time"
+
+// Overview is what needs somebody now, and how everything stands.
+type Overview struct {
+	Needs        []Need     `json:"needs" doc:"What waits for a person, the gravest first"`
+	More         int        `json:"more,omitempty" doc:"So many needs more than are listed"`
+	Hosts        HostCount  `json:"hosts"`
+	Applications []Standing `json:"applications"`
+	Days         []DayTally `json:"days" doc:"Drift that nobody accepted, at the end of each day"`
+}
+
+// Need is one thing that waits for a person.
+type Need struct {
+	Kind        string     `json:"kind" enum:"review,approved,run,grave,waiver,host,never"`
+	Subject     string     `json:"subject" doc:"A plan, a run, an application or a host"`
+	Application string     `json:"application,omitempty"`
+	Host        string     `json:"host,omitempty"`
+	Title       string     `json:"title"`
+	Detail      string     `json:"detail,omitempty"`
+	At          *time.Time `json:"at,omitempty"`
+	Count       int64      `json:"count,omitempty"`
+}
+
+// HostCount counts hosts.
+type HostCount struct {
+	All      int `json:"all"`
+	Enrolled int `json:"enrolled"`
+	Unseen   int `json:"unseen" doc:"Enrolled, and not heard from for ten minutes"`
+	Watching int `json:"watching"`
+}
+
+// Standing is how an application stands on all of its hosts.
+type Standing struct {
+	Name      string     `json:"name"`
+	Title     string     `json:"title"`
+	Published int        `json:"published,omitempty" doc:"Edition; 0 where none is"`
+	Findings  int64      `json:"findings" doc:"Nobody accepted them"`
+	Opens     int64      `json:"opens"`
+	Closes    int64      `json:"closes"`
+	Grave     int64      `json:"grave"`
+	Waived    int64      `json:"waived"`
+	Paths     int64      `json:"paths"`
+	Hosts     int        `json:"hosts"`
+	Never     int        `json:"never" doc:"Hosts that were never looked at"`
+	Clean     int        `json:"clean" doc:"Hosts without findings"`
+	Oldest    *time.Time `json:"oldest,omitempty" doc:"When the host that was looked at longest ago was"`
+	Cells     []Cell     `json:"cells" doc:"Hosts, those that open most first"`
+}
+
+// Cell is how an application stands on one host, in few words.
+type Cell struct {
+	Host     string     `json:"host"`
+	Findings int64      `json:"findings"`
+	Opens    int64      `json:"opens"`
+	Closes   int64      `json:"closes"`
+	Grave    int64      `json:"grave"`
+	Unread   int64      `json:"unread"`
+	At       *time.Time `json:"at,omitempty" doc:"When it was looked at; never where this is missing"`
+}
+
+// DayTally is how much drift there was at the end of a day.
+type DayTally struct {
+	Day      string `json:"day"`
+	Findings int64  `json:"findings"`
+	Opens    int64  `json:"opens"`
+	Closes   int64  `json:"closes"`
+}
+
+// Hit is something that a search found.
+type Hit struct {
+	Kind        string `json:"kind" enum:"host,application,rule,finding,account,plan,run,path,person"`
+	Name        string `json:"name"`
+	Detail      string `json:"detail,omitempty"`
+	Application string `json:"application,omitempty"`
+	Host        string `json:"host,omitempty"`
+	Snapshot    string `json:"snapshot,omitempty"`
+	Subject     string `json:"subject" doc:"What it is called where it is asked for"`
+}
+
+// PathFinding is what a report found at a path.
+type PathFinding struct {
+	Aspect   string `json:"aspect"`
+	Declared string `json:"declared"`
+	Found    string `json:"found"`
+	Word     string `json:"word" doc:"opens, closes, both or neither"`
+	Rule     string `json:"rule"`
+	Meaning  string `json:"meaning"`
+	Severity string `json:"severity"`
+	Group    string `json:"group"`
+
+	Application string     `json:"application"`
+	Since       *time.Time `json:"since,omitempty"`
+	Waived      bool       `json:"waived,omitempty"`
+}
+
+// EqualGroup is the same group of findings on one host or on many.
+type EqualGroup struct {
+	Group
+	Hosts   int      `json:"hosts"`
+	Total   int64    `json:"total" doc:"Findings on all of them"`
+	Members []Member `json:"members" doc:"The hosts, those with most first"`
+}
+
+// Member is a host's part of a group.
+type Member struct {
+	Host   string `json:"host"`
+	Report string `json:"report"`
+	Count  int    `json:"count"`
+}
+
+// Weight is how much of a folder somebody holds.
+type Weight struct {
+	Path   string `json:"path"`
+	Folder bool   `json:"folder"`
+	Held   int64  `json:"held"`
+	Looked int64  `json:"looked"`
+}
+
+// Roles of a person.
+type RoleList struct {
+	Roles []string `json:"roles" maxItems:"5"`
+}
+
+// TagList is the tags of a host.
+type TagList struct {
+	Tags []string `json:"tags" maxItems:"30"`
+}
+
+// NewToken asks for a token.
+type NewToken struct {
+	Name  string   `json:"name" minLength:"1" maxLength:"64" doc:"What it is for"`
+	Roles []string `json:"roles" minItems:"1" maxItems:"3" doc:"viewer, author, operator: nobody approves or manages people by a token"`
+	Days  int      `json:"days" minimum:"1" maximum:"400" doc:"How long it is good"`
+}
+
+// Token is what a program signs in with.
+type Token struct {
+	ID      string     `json:"id"`
+	Person  string     `json:"person"`
+	Name    string     `json:"name"`
+	Roles   []string   `json:"roles"`
+	Created time.Time  `json:"created"`
+	Expires time.Time  `json:"expires"`
+	Used    *time.Time `json:"used,omitempty" doc:"Last, to the minute"`
+}
+
+// MadeToken is a new token with its secret, which is shown once.
+type MadeToken struct {
+	Token
+	Secret string `json:"secret"`
+}
+
+// HistoryCheck is what verifying the history came to.
+type HistoryCheck struct {
+	Lines int64  `json:"lines" doc:"That are tied together, and fit"`
+	Head  string `json:"head" doc:"The hash of the last: note it elsewhere, and nothing before it can be changed unseen"`
+	Key   []byte `json:"key" doc:"The service's public key, by which the head is signed"`
+	Fault string `json:"fault,omitempty" doc:"What is not as it was written"`
+}
+
+// NewSchedule has snapshots of an application taken by themselves.
+type NewSchedule struct {
+	Application string `json:"application" minLength:"1" maxLength:"64"`
+	Tag         string `json:"tag,omitempty" maxLength:"64" doc:"Only on hosts with this tag"`
+	Cron        string `json:"cron" minLength:"1" maxLength:"100" doc:"minute hour day month weekday, as crontab(5) has it, or @hourly, @daily, @weekly"`
+	Zone        string `json:"zone,omitempty" maxLength:"64" doc:"Time zone of these, such as Europe/Lisbon; UTC where nothing is said"`
+	Spread      int    `json:"spread,omitempty" minimum:"0" maximum:"86400" doc:"Seconds over which the hosts are spread, each at a moment of its own"`
+}
+
+// Schedule is one that is kept.
+type Schedule struct {
+	ID string `json:"id"`
+	NewSchedule
+	Author string     `json:"author"`
+	Next   time.Time  `json:"next"`
+	Last   *time.Time `json:"last,omitempty"`
+}
+
+// The kinds of notices.
+const (
+	NoticeFindings = "findings" // that were not there before, or came back
+	NoticeReview   = "review"   // a plan waits for a reviewer
+	NoticeRun      = "run"      // a run ended, failed or was halted
+)
+
+// NoticeKinds lists them.
+var NoticeKinds = []string{NoticeFindings, NoticeReview, NoticeRun}
+
+// NewHook has a program told of what happens.
+type NewHook struct {
+	URL         string   `json:"url" minLength:"1" maxLength:"1024"`
+	Application string   `json:"application,omitempty" maxLength:"64" doc:"Only of this one"`
+	Kinds       []string `json:"kinds" minItems:"1" maxItems:"3" doc:"findings, review, run"`
+	Severity    string   `json:"severity,omitempty" enum:"minor,serious,grave" doc:"Of findings: from this on"`
+}
+
+// Hook is one that is kept.
+type Hook struct {
+	ID string `json:"id"`
+	NewHook
+	Author string     `json:"author"`
+	Told   *time.Time `json:"told,omitempty" doc:"When something was delivered last"`
+	Fault  string     `json:"fault,omitempty" doc:"Why the last delivery failed"`
+}
+
+// MadeHook is a new hook with its secret.
+type MadeHook struct {
+	Hook
+	Secret string `json:"secret" doc:"By which its notices are signed: hexadecimal"`
+}
+
+// Event is a CloudEvent.
+type Event struct {
+	SpecVersion string    `json:"specversion"`
+	ID          string    `json:"id"`
+	Source      string    `json:"source"`
+	Type        string    `json:"type"`
+	Subject     string    `json:"subject"`
+	Time        time.Time `json:"time"`
+	ContentType string    `json:"datacontenttype"`
+	Data        any       `json:"data"`
+}
+
+// FindingsNotice is what a notice of findings tells.
+type FindingsNotice struct {
+	Application string `json:"application"`
+	Host        string `json:"host"`
+	Report      string `json:"report"`
+	Severity    string `json:"severity"`
+	New         int64  `json:"new"`
+	Returned    int64  `json:"returned"`
+	Findings    int64  `json:"findings"`
+	Opens       int64  `json:"opens"`
+	Closes      int64  `json:"closes"`
+}
+
+// PlanNotice is what a notice of a plan or its run tells.
+type PlanNotice struct {
+	Application string `json:"application"`
+	Plan        string `json:"plan"`
+	Title       string `json:"title"`
+	Author      string `json:"author"`
+	State       string `json:"state"`
+}
