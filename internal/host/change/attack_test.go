@@ -5,9 +5,11 @@ package change
 import (
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -32,6 +34,7 @@ func TestSwaps(t *testing.T) {
 			}
 		}
 	}
+	const rounds = 150
 	for _, c := range []struct {
 		name string
 		trap func(dir, outside string) (swap func()) // makes what is swapped in
@@ -72,6 +75,17 @@ func TestSwaps(t *testing.T) {
 				}
 			}
 		}, plan.Skipped, plan.Skipped},
+		{"a second name of one outside that comes and goes", func(dir, outside string) func() {
+			x, aside, victim := filepath.Join(dir, "folder", "x"), filepath.Join(dir, "folder", "aside"), filepath.Join(outside, "x")
+			return func() {
+				unix.Rename(x, aside)
+				for range 20 {
+					unix.Link(victim, x)
+					unix.Unlink(x)
+				}
+				unix.Rename(aside, x)
+			}
+		}, plan.Refused, plan.Skipped},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			outside, dir := t.TempDir(), t.TempDir()
@@ -92,19 +106,22 @@ func TestSwaps(t *testing.T) {
 			})
 			stop, done := make(chan struct{}), make(chan int)
 			go func() {
-				for n := 0; ; n++ {
+				n := 0
+				for {
+					for end := time.Now().Add(rand.N(60 * time.Millisecond)); time.Now().Before(end); n++ {
+						swap()
+					}
 					select {
 					case <-stop:
 						done <- n
 						return
-					default:
-						swap()
+					case <-time.After(rand.N(120 * time.Millisecond)): // what is never left alone is never changed
 					}
 				}
 			}()
 			step := plan.Step{Path: file, Kind: perm.File, Before: before, After: perm.POSIX{UID: 1234, Mode: 0o600}.Set()}
 			outcomes := map[plan.Outcome]int{}
-			for i := range 1000 {
+			for i := range rounds {
 				if err := errors.Join(inside.Chown(0, 0), inside.Chmod(0o644)); err != nil { // whatever the last round left
 					t.Fatal(err)
 				}
@@ -160,7 +177,7 @@ func TestSwapsInTheMiddle(t *testing.T) {
 			case <-stop:
 				done <- n
 				return
-			default:
+			case <-time.After(300 * time.Microsecond): // what is never left alone is never changed
 				p := w.steps[n%files].Path
 				unix.Renameat2(unix.AT_FDCWD, p, unix.AT_FDCWD, filepath.Join(dir, "trap-"+filepath.Base(p)), unix.RENAME_EXCHANGE)
 			}

@@ -1,6 +1,8 @@
 package change
 
 import (
+	"time"
+
 	"golang.org/x/sys/unix"
 
 	"idletally/internal/core/perm"
@@ -34,6 +36,18 @@ func newLocal(roots []string, hands int) Reach {
 }
 
 func (l *local) Open(hand int, root, path string) (Thing, error) {
+	o, err := l.opener(hand, root)
+	if err != nil {
+		return nil, err
+	}
+	fd, err := o.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	return ownThing{fd, root, path, l}, nil
+}
+
+func (l *local) opener(hand int, root string) (*fsys.Opener, error) {
 	h := &l.hands[hand]
 	o := h.openers[root]
 	if o == nil {
@@ -47,11 +61,7 @@ func (l *local) Open(hand int, root, path string) (Thing, error) {
 		o = &fsys.Opener{Root: p.root}
 		h.openers[root] = o
 	}
-	fd, err := o.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	return ownThing{fd, l}, nil
+	return o, nil
 }
 
 func (l *local) Rest(hand int) {
@@ -72,14 +82,30 @@ func (l *local) Close() {
 }
 
 type ownThing struct {
-	fd int
-	l  *local
+	fd         int
+	root, path string
+	l          *local
 }
 
 func (t ownThing) Look(hand int) (fsys.Sight, error) { return t.l.hands[hand].reader.Look(t.fd) }
 
+// Settles is nothing for most: they were changed long ago, by the same clock.
+func (t ownThing) Settles(s fsys.Sight) time.Duration {
+	grain := s.Grain()
+	return max(0, min(grain, grain-time.Since(time.Unix(0, s.Changed))))
+}
+
+// Same asks about a folder through its descriptor: it has one name.
 func (t ownThing) Same(hand int, s fsys.Sight) (bool, error) {
-	return t.l.hands[hand].reader.Same(t.fd, s)
+	h := &t.l.hands[hand]
+	if s.Kind == perm.Folder {
+		return h.reader.Same(t.fd, s)
+	}
+	o, err := t.l.opener(hand, t.root)
+	if err != nil {
+		return false, err
+	}
+	return o.Still(&h.reader, t.path, s)
 }
 
 func (t ownThing) Plain(hand int) (perm.Set, error) {

@@ -2,6 +2,7 @@ package change
 
 import (
 	"errors"
+	"time"
 
 	"idletally/internal/core/perm"
 	"idletally/internal/host/fsys"
@@ -23,8 +24,12 @@ type Reach interface {
 // one that opened it.
 type Thing interface {
 	Look(hand int) (fsys.Sight, error)
-	Same(hand int, s fsys.Sight) (bool, error) // whether nothing was done to it since
-	Plain(hand int) (perm.Set, error)          // a look that may leave out what was not there before and was not set
+	// Settles is how long it takes until whatever is done to it bears another time than what was seen.
+	Settles(s fsys.Sight) time.Duration
+	// Same looks the path up once more and says whether nothing was done to the thing since. Where the path leads elsewhere,
+	// or the thing has more or fewer names, that is an error.
+	Same(hand int, s fsys.Sight) (bool, error)
+	Plain(hand int) (perm.Set, error) // a look that may leave out what was not there before and was not set
 	Make(m Moves, before func()) error
 	Close() error
 }

@@ -4,7 +4,9 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math/rand/v2"
 	"slices"
+	"time"
 
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
@@ -98,6 +100,7 @@ type held struct {
 	way     *way
 	seen    fsys.Sight
 	moves   Moves
+	settled time.Time // from then on whatever is done to it bears another time
 	outcome plan.Outcome
 	reason  string
 	away    error // nothing can be reached any more: the step has no outcome yet
@@ -150,6 +153,9 @@ func (d *hand) examine(n numbered, st stage) held {
 		return end(plan.Skipped, fmt.Sprintf("no longer as reviewed: it was a %s and is a %s now", n.Kind, h.seen.Kind))
 	case h.seen.Kind != perm.Folder && h.seen.Links > 1:
 		return end(plan.Refused, fmt.Sprintf("the %s has %d hard links: changing it here would change it under its other names too", h.seen.Kind, h.seen.Links))
+	}
+	if h.seen.Kind != perm.Folder { // which has one name
+		h.settled = time.Now().Add(h.thing.Settles(h.seen))
 	}
 	w, found := h.way, h.seen.Set
 	known := d.r.Journal.steps[n.no].original
@@ -208,19 +214,15 @@ func (d *hand) change(h *held) {
 		}
 		return h.away != nil
 	}
-	// Time has passed since the path was examined: the journal was written in between.
-	if same, err := h.thing.Same(d.no, h.seen); gone(err) {
+	err := d.still(h)
+	if gone(err) {
 		return
-	} else if err != nil {
+	}
+	if err != nil {
 		end(plan.Skipped, err.Error())
 		return
-	} else if !same {
-		if now, err := h.thing.Look(d.no); err != nil || now.Set != h.seen.Set || now.Links != h.seen.Links {
-			end(plan.Skipped, "no longer as reviewed: it changed in this very moment")
-			return
-		}
 	}
-	err := h.thing.Make(h.moves, pause)
+	err = h.thing.Make(h.moves, pause)
 	want := h.moves.To
 	now, lookErr := d.result(h)
 	if gone(err) || gone(lookErr) {
@@ -241,6 +243,41 @@ func (d *hand) change(h *held) {
 		end(plan.Refused, "changed, but the result is not as planned: "+difference(h.way.turn.kind, want, now))
 	case want == h.way.turn.after:
 		end(plan.Done, "")
+	}
+}
+
+// written is how often a thing is looked at that changes all the time, as a log does that is written.
+const written = 10
+
+var errMoment = errors.New("no longer as reviewed: it changed in this very moment")
+
+// still says whether a held step's path leads where it led when it was examined, to what has that one name, and is what it was. Time has
+// passed since: the journal was written in between.
+//
+// To count names once is not enough. Who may make a second name for somebody else's file can let the path lead to that while it
+// is opened, and take the name away before names are counted. But taking it away bears a time, and so does giving it once
+// more for this second look: where the thing has one name both times, the path leads to it both times, and it bears the same time both
+// times, nobody did either, given that what is done in between would bear another time. What is written all the time never
+// bears the same: it is looked at many times, at moments that nobody can foresee.
+func (d *hand) still(h *held) error {
+	for n := 0; ; n++ {
+		time.Sleep(time.Until(h.settled))
+		same, err := h.thing.Same(d.no, h.seen)
+		if err != nil || same {
+			return err
+		}
+		now, err := h.thing.Look(d.no)
+		switch {
+		case errors.Is(err, ErrAway):
+			return err
+		case err != nil || now.Set != h.seen.Set || now.Links != h.seen.Links:
+			return errMoment
+		case n == written || h.seen.Kind == perm.Folder:
+			return nil
+		}
+		h.seen.Stamp = now.Stamp
+		grain := now.Grain()
+		h.settled = time.Now().Add(grain + rand.N(grain))
 	}
 }
 

@@ -84,19 +84,45 @@ func (o *Opener) Open(path string) (int, error) {
 	if path == o.Root.Path || !pathname.Under(path, o.Root.Path) {
 		return o.Root.Open(path)
 	}
-	if folder := pathname.Folder(path); !o.open || folder != o.folder {
-		o.Close()
-		fd, err := o.Root.Open(pathname.Join(folder, ".")) // which has to be looked up in it, so that it is no link
-		if err != nil {
-			return -1, err
-		}
-		o.folder, o.fd, o.open = folder, fd, true
+	if err := o.enter(path); err != nil {
+		return -1, err
 	}
 	fd, err := openParts(o.fd, pathname.Base(path), beneath)
 	if err != nil {
 		return -1, explain(err)
 	}
 	return fd, nil
+}
+
+// enter opens the folder of a path, unless it is the last one.
+func (o *Opener) enter(path string) error {
+	folder := pathname.Folder(path)
+	if o.open && folder == o.folder {
+		return nil
+	}
+	o.Close()
+	fd, err := o.Root.Open(pathname.Join(folder, ".")) // which has to be looked up in it, so that it is no link
+	if err != nil {
+		return err
+	}
+	o.folder, o.fd, o.open = folder, fd, true
+	return nil
+}
+
+// Still looks a path up anew, and says whether nothing was done to what it led to before. That it leads elsewhere now, or that there
+// are more or fewer names, is an error.
+func (o *Opener) Still(r *Reader, path string, s Sight) (bool, error) {
+	if err := o.enter(path); err != nil {
+		return false, err
+	}
+	if err := r.statx(o.fd, []byte(pathname.Base(path)+"\x00"), scanMask); err != nil {
+		return false, explain(err)
+	}
+	now := r.sight()
+	if now.Ino != s.Ino || now.Dev != s.Dev || now.Kind != s.Kind || now.Links != s.Links {
+		return false, ErrOther
+	}
+	return now.Stamp == s.Stamp, nil
 }
 
 // Close lets the folder go; the opener can still be used.
@@ -367,8 +393,9 @@ var descriptors = sync.OnceValues(func() (int, error) {
 
 var nothing = []byte{0}
 
-func (r *Reader) statx(fd int, mask uintptr) error {
-	_, _, e := unix.Syscall6(unix.SYS_STATX, uintptr(fd), uintptr(unsafe.Pointer(&nothing[0])), unix.AT_EMPTY_PATH|unix.AT_SYMLINK_NOFOLLOW, mask, uintptr(unsafe.Pointer(&r.stat)), 0)
+// statx asks about a name in a folder, or with no name about what a descriptor points to. The name ends with a NUL byte.
+func (r *Reader) statx(fd int, name []byte, mask uintptr) error {
+	_, _, e := unix.Syscall6(unix.SYS_STATX, uintptr(fd), uintptr(unsafe.Pointer(&name[0])), unix.AT_EMPTY_PATH|unix.AT_SYMLINK_NOFOLLOW, mask, uintptr(unsafe.Pointer(&r.stat)), 0)
 	if e != 0 {
 		return fmt.Errorf("read permissions: %w", e)
 	}
@@ -377,11 +404,10 @@ func (r *Reader) statx(fd int, mask uintptr) error {
 
 // Look reads the permission state behind a descriptor that Open gave.
 func (r *Reader) Look(fd int) (Sight, error) {
-	if err := r.statx(fd, fullMask); err != nil {
+	if err := r.statx(fd, nothing, fullMask); err != nil {
 		return Sight{}, err
 	}
-	st := &r.stat
-	s := Sight{Stamp: r.stamp(), Kind: KindOf(uint32(st.Mode)), Links: uint64(st.Nlink), Dev: unix.Mkdev(st.Dev_major, st.Dev_minor)}
+	s := r.sight()
 	dir, err := descriptors()
 	if err != nil {
 		return Sight{}, err
@@ -395,14 +421,20 @@ func (r *Reader) Look(fd int) (Sight, error) {
 
 // Same says whether nothing was done to what a descriptor showed: lists and all, for that changes the stamp.
 func (r *Reader) Same(fd int, s Sight) (bool, error) {
-	err := r.statx(fd, scanMask)
+	err := r.statx(fd, nothing, scanMask)
 	return r.stamp() == s.Stamp, err
 }
 
 // Plain gives owner, group, mode and flags, without a look at lists and capabilities.
 func (r *Reader) Plain(fd int) (perm.POSIX, error) {
-	err := r.statx(fd, scanMask)
+	err := r.statx(fd, nothing, scanMask)
 	return state(&r.stat), err
+}
+
+// sight is what was looked at last, without its permissions.
+func (r *Reader) sight() Sight {
+	st := &r.stat
+	return Sight{Stamp: r.stamp(), Kind: KindOf(uint32(st.Mode)), Links: uint64(st.Nlink), Dev: unix.Mkdev(st.Dev_major, st.Dev_minor)}
 }
 
 func (r *Reader) stamp() Stamp {

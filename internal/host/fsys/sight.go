@@ -3,7 +3,12 @@
 // is changed.
 package fsys
 
-import "idletally/internal/core/perm"
+import (
+	"errors"
+	"time"
+
+	"idletally/internal/core/perm"
+)
 
 // A Sight is what a descriptor showed.
 type Sight struct {
@@ -19,4 +24,16 @@ type Sight struct {
 type Stamp struct {
 	Ino     uint64
 	Changed int64
+}
+
+// ErrOther says that something else lies at a path than a moment ago.
+var ErrOther = errors.New("no longer as reviewed: in this very moment something else came to lie there, or its names became more or fewer")
+
+// Grain is how long two changes can bear the same time: file systems take it from a clock that ticks, and some keep
+// whole seconds only.
+func (s Stamp) Grain() time.Duration {
+	if s.Changed%int64(time.Second) == 0 {
+		return 1100 * time.Millisecond
+	}
+	return 20 * time.Millisecond
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"time"
 
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
@@ -98,8 +99,6 @@ func (t *thing) open() (err error) {
 	return t.r.away(err)
 }
 
-var errReplaced = errors.New("the connection was lost, and when it was back another lay at this path")
-
 // again is how often something is opened anew, each time that it was lost.
 const again = 20
 
@@ -117,7 +116,7 @@ func (t *thing) look() (Seen, error) {
 		return seen, t.r.away(err)
 	}
 	if t.last != nil && (t.last.ID != seen.ID || t.last.Kind != seen.Kind) {
-		return seen, errReplaced
+		return seen, fsys.ErrOther
 	}
 	t.last = &seen
 	return seen, nil
@@ -129,11 +128,22 @@ func (t *thing) Look(int) (fsys.Sight, error) {
 		return fsys.Sight{}, err
 	}
 	set, err := perm.NTSet(seen.Descriptor)
-	return fsys.Sight{Stamp: fsys.Stamp{Ino: seen.ID}, Kind: seen.Kind, Set: set, Links: max(seen.Links, 1)}, err
+	return fsys.Sight{Stamp: fsys.Stamp{Ino: seen.ID, Changed: seen.Changed}, Kind: seen.Kind, Set: set, Links: max(seen.Links, 1)}, err
 }
 
+// Settles does not ask what time it is: the server has a clock of its own.
+func (t *thing) Settles(s fsys.Sight) time.Duration { return s.Grain() }
+
+// Same opens the path anew, and goes on with what it leads to now.
 func (t *thing) Same(hand int, s fsys.Sight) (bool, error) {
+	_ = t.h.Close() // it was only pointed at
+	if err := t.open(); err != nil {
+		return false, err
+	}
 	now, err := t.Look(hand)
+	if err == nil && (now.Ino != s.Ino || now.Kind != s.Kind || now.Links != s.Links) {
+		return false, fsys.ErrOther
+	}
 	return now == s, err
 }
 
@@ -155,8 +165,8 @@ func (t *thing) Make(m change.Moves, before func()) error {
 			return err
 		}
 		now := seen.Descriptor
-		if n > 0 && was != nil && !now.Equal(was.Descriptor) && !now.Equal(to) {
-			return errReplaced
+		if n > 0 && was != nil && !now.Equal(to) && (!now.Equal(was.Descriptor) || seen.Changed != was.Changed) {
+			return fsys.ErrOther
 		}
 		part := Part(0)
 		if now.Owner != to.Owner {

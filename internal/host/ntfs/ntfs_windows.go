@@ -183,6 +183,15 @@ func (h *handle) Look() (nt.Seen, error) {
 	}
 	seen := nt.Seen{Name: h.name, Kind: perm.File, Links: uint64(info.NumberOfLinks), ID: uint64(info.FileIndexHigh)<<32 | uint64(info.FileIndexLow),
 		Size: int64(info.FileSizeHigh)<<32 | int64(info.FileSizeLow), Modified: time.Unix(0, info.LastWriteTime.Nanoseconds())}
+	// Asked for after the number of names: whoever takes a name away in between changes it.
+	var basic struct {
+		created, accessed, written, changed windows.Filetime
+		attributes, _                       uint32
+	}
+	if err := windows.GetFileInformationByHandleEx(h.h, windows.FileBasicInfo, (*byte)(unsafe.Pointer(&basic)), uint32(unsafe.Sizeof(basic))); err != nil {
+		return seen, explain(err)
+	}
+	seen.Changed = basic.changed.Nanoseconds()
 	switch {
 	case info.FileAttributes&windows.FILE_ATTRIBUTE_REPARSE_POINT != 0:
 		seen.Kind = perm.Link

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
@@ -62,18 +63,19 @@ func TestSwapsOnShare(t *testing.T) {
 			case <-stop:
 				swaps = n
 				return
-			default:
+			case <-time.After(100 * time.Microsecond): // what is never left alone is never changed
 			}
 			name := filepath.Join(folder, fmt.Sprintf("file %04d", rnd.IntN(len(list))))
 			aside := name + ".aside"
 			if os.Rename(name, aside) != nil {
 				continue
 			}
-			if n%2 == 0 {
-				_ = os.Link(filepath.Join(victims, "alike"), name)
-			} else {
-				_ = os.Link(filepath.Join(victims, "other"), name)
+			victim := filepath.Join(victims, []string{"alike", "other"}[n%2])
+			for range rnd.IntN(10) { // a second name that comes and goes
+				_ = os.Link(victim, name)
+				_ = os.Remove(name)
 			}
+			_ = os.Link(victim, name)
 			_ = os.Rename(aside, name)
 		}
 	})
