@@ -8,7 +8,7 @@ FILES = $(wildcard $(shell git ls-files -co --exclude-standard $(1) 2>/dev/null)
 GO_FILES := $(call FILES,'*.go' '*.sql' '*.json' '*.yaml')
 CONSOLE_FILES := $(filter-out console/dist/%,$(call FILES,console))
 
-.PHONY: build console demo demo-big tour test bench lint packages test-packages clean
+.PHONY: build console demo demo-big tour test test-cluster bench lint packages test-packages clean
 
 build: bin/idletally
 
@@ -55,12 +55,19 @@ tour: packages bin/idletally bin/saltmarsh
 test: test-packages bin/idletally bin/saltmarsh
 	go test -timeout 14m ./...
 
+# Some five minutes: nodes of a database cluster and instances of the service are killed at random.
+test-cluster:
+	@scripts/packages.sh
+	@scripts/packages.sh cluster
+	go test -tags cluster -count=1 -v -timeout 30m ./e2e/cluster
+
 bench: test-packages bin/idletally
 	go run ./bench
 
 lint: console/src/api/schema.d.ts
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
 	go vet ./...
+	go vet -tags cluster ./e2e/cluster
 	GOOS=windows go vet ./cmd/idletally ./internal/agent ./internal/cli ./internal/host/change ./internal/host/nt ./internal/host/ntfs ./internal/host/smb/...
 	GOOS=windows go build -o /dev/null ./cmd/idletally
 	go tool staticcheck ./...

@@ -389,3 +389,8 @@ func Inside(argv []string) error {
 
 // Done is closed when the process has ended.
 func (p *Process) Done() <-chan struct{} { return p.exited }
+
+// Instance is another instance of the service with the same keys; it has no hosts of its own.
+func (s *Stage) Instance() *Stage {
+	return &Stage{Dir: s.Dir, Program: s.Program, Self: s.Self, log: s.log}
+}

@@ -90,8 +90,19 @@ const octets = "application/octet-stream"
 
 // Enrol trades a code for a certificate.
 func (a *Agent) Enrol(ctx context.Context, in wire.Enrol) (out wire.Enrolled, err error) {
-	_, err = a.json(ctx, http.MethodPost, "/enrol", in, &out)
-	return out, err
+	for n := 1; ; n++ { // the same request may come again with its code
+		status, err := a.json(ctx, http.MethodPost, "/enrol", in, &out)
+		var resp *http.Response
+		if status != 0 {
+			resp = &http.Response{StatusCode: status}
+		}
+		if err == nil || !passing(resp, err, n) {
+			return out, err
+		}
+		if err := rest(ctx, n); err != nil {
+			return out, err
+		}
+	}
 }
 
 // Hello says that this agent has just started.

@@ -10,7 +10,8 @@ import (
 // A Cable leads to another address, and can be cut: tests put it between two that talk.
 type Cable struct {
 	Address string
-	to      string
+	to      []string
+	turn    atomic.Int64
 	l       net.Listener
 	out     atomic.Bool
 	Carried atomic.Int64 // connections so far
@@ -20,8 +21,8 @@ type Cable struct {
 	all map[net.Conn]bool
 }
 
-// NewCable lays a cable.
-func NewCable(to string) (*Cable, error) {
+// NewCable lays a cable. Of several ends each connection takes the next that answers.
+func NewCable(to ...string) (*Cable, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, err
@@ -41,8 +42,8 @@ func (c *Cable) serve() {
 			in.Close()
 			continue
 		}
-		out, err := net.Dial("tcp", c.to)
-		if err != nil {
+		out := c.dial()
+		if out == nil {
 			in.Close()
 			continue
 		}
@@ -63,6 +64,15 @@ func (c *Cable) serve() {
 			c.close(in, out)
 		}()
 	}
+}
+
+func (c *Cable) dial() net.Conn {
+	for range c.to {
+		if out, err := net.Dial("tcp", c.to[int(c.turn.Add(1))%len(c.to)]); err == nil {
+			return out
+		}
+	}
+	return nil
 }
 
 func (c *Cable) close(list ...net.Conn) {

@@ -93,7 +93,7 @@ func (s *Server) enrol(w http.ResponseWriter, r *http.Request) error {
 	if err := readJSON(w, r, 64<<10, &in); err != nil {
 		return err
 	}
-	host, err := s.Store.UseCode(r.Context(), auth.HashToken(strings.TrimSpace(in.Code)))
+	host, err := s.Store.UseCode(r.Context(), auth.HashToken(strings.TrimSpace(in.Code)), sha256.Sum256(in.Request))
 	if isConflict(err) {
 		_ = s.Store.Audit(r.Context(), "an agent", "enrolment refused", r.RemoteAddr, "")
 		return huma.Error403Forbidden("the enrolment code is wrong, was used before, or has expired: make a new one with idletally host invite")

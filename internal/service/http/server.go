@@ -79,11 +79,7 @@ func New(c Config) *Server {
 	if c.Store != nil && c.Authority != nil {
 		c.Store.Seal = func(h *chain.Head) { h.Sign(c.Authority.Orders) }
 		// Made of the service's own key, so that the database holds no secret of theirs.
-		s.desk.HookSecret = func(hook string) []byte {
-			m := hmac.New(sha256.New, c.Authority.Orders.Seed())
-			_, _ = m.Write([]byte("idletally hook " + hook)) // a hash takes everything
-			return m.Sum(nil)
-		}
+		s.desk.HookSecret = func(hook string) []byte { return s.secret("hook " + hook) }
 	}
 	s.mux.Use(middleware.RequestID, s.log, s.recover, secure)
 	s.mux.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "ok") })
@@ -94,7 +90,7 @@ func New(c Config) *Server {
 		s.agentRoutes(r)
 	})
 	s.mux.Group(func(r chi.Router) {
-		r.Use(middleware.Compress(5, "application/json"), limitBody, s.limitOpen(), s.identify, s.limit(maxCalls, keyByCaller))
+		r.Use(middleware.Compress(5, "application/json"), limitBody, s.limitOpen(), s.identify, s.limit(maxCalls, keyByCaller), s.once)
 		cfg := huma.DefaultConfig("Idle Tally", "1")
 		cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "/api/openapi", "", "/api/schemas"
 		cfg.CreateHooks = nil
@@ -108,6 +104,13 @@ func New(c Config) *Server {
 	})
 	s.consoleRoutes()
 	return s
+}
+
+// secret is a key for some use, made of the service's own.
+func (s *Server) secret(use string) []byte {
+	m := hmac.New(sha256.New, s.Authority.Orders.Seed())
+	_, _ = m.Write([]byte("idletally " + use)) // a hash takes everything
+	return m.Sum(nil)
 }
 
 // keyByAgent counts calls by certificate, so that agents behind one address are apart, and those
@@ -286,14 +289,21 @@ func (s *Server) problem(err error) error {
 		return err
 	case errors.Is(err, store.ErrNotFound):
 		return huma.Error404NotFound(err.Error())
-	case errors.Is(err, store.ErrConflict):
+	case errors.Is(err, store.ErrConflict), errors.Is(err, store.ErrRepeated):
 		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, desk.ErrBad), errors.Is(err, store.ErrBadNode):
 		return huma.Error422UnprocessableEntity(err.Error())
+	case errors.Is(err, store.ErrUnsure):
+		s.Log.Error("database", "error", err)
+		return huma.Error503ServiceUnavailable("the database was lost in the middle of this: look whether it was done before you try again")
 	case errors.As(err, &netErr), errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, context.DeadlineExceeded),
-		errors.As(err, &db) && db.Number == 1053:
+		errors.As(err, &db) && (db.Number == 1053 || db.Number == 1047):
 		s.Log.Error("database", "error", err)
 		return huma.Error503ServiceUnavailable("the database does not answer: nothing was changed; try again when it is back")
+	}
+	if errors.Is(err, context.Canceled) { // who asked has gone
+		s.Log.Debug("request broken off", "error", err)
+		return huma.Error503ServiceUnavailable("this was broken off")
 	}
 	s.Log.Error("request failed", "error", err)
 	return huma.Error500InternalServerError("the service failed at this: its log says why")

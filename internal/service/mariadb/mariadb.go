@@ -39,35 +39,51 @@ func Start(ctx context.Context, dir string) (*Server, error) { return StartOn(ct
 
 // StartOn is Start with a port of the caller's choice.
 func StartOn(ctx context.Context, dir string, port int) (*Server, error) {
-	daemon, err := find("mariadbd")
+	p, err := prepare(dir)
 	if err != nil {
 		return nil, err
 	}
+	secret, err := p.secret(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return p.start(ctx, port, secret)
+}
+
+// A place is where a server has its files, and as whom it runs.
+type place struct{ dir, data, account string }
+
+func prepare(dir string) (p place, err error) {
+	p = place{dir: dir, data: filepath.Join(dir, "data")}
 	if err := os.MkdirAll(dir, 0o711); err != nil {
-		return nil, fmt.Errorf("database folder: %w", err)
+		return p, fmt.Errorf("database folder: %w", err)
 	}
-	data := filepath.Join(dir, "data")
-	account, err := owner()
-	if err != nil {
-		return nil, err
+	if p.account, err = owner(); err != nil {
+		return p, err
 	}
-	err = os.Mkdir(temporary(data), 0o700)
+	err = os.Mkdir(temporary(p.data), 0o700)
 	if err == nil {
-		err = give(temporary(data), account)
+		err = give(temporary(p.data), p.account)
 	}
 	if err != nil && !errors.Is(err, os.ErrExist) {
-		return nil, fmt.Errorf("database folder: %w", err)
+		return p, fmt.Errorf("database folder: %w", err)
 	}
-	secretFile := filepath.Join(dir, "password")
-	secret, err := os.ReadFile(secretFile)
+	return p, nil
+}
+
+// secret is the password of the database's account. At the first start both are made.
+func (p place) secret(ctx context.Context) ([]byte, error) {
+	file := filepath.Join(p.dir, "password")
+	secret, err := os.ReadFile(file)
 	if errors.Is(err, os.ErrNotExist) {
-		if err = os.RemoveAll(data); err == nil { // a first start that was cut short
-			secret, err = create(ctx, dir, data, secretFile, account)
+		if err = os.RemoveAll(p.data); err == nil { // a first start that was cut short
+			secret, err = create(ctx, p.dir, p.data, file, p.account)
 		}
 	}
-	if err != nil {
-		return nil, err
-	}
+	return secret, err
+}
+
+func (p place) start(ctx context.Context, port int, secret []byte, more ...string) (_ *Server, err error) {
 	if port == 0 {
 		if port, err = loopback.FreePort(); err != nil {
 			return nil, err
@@ -75,7 +91,7 @@ func StartOn(ctx context.Context, dir string, port int) (*Server, error) {
 	}
 	// A server that was killed a moment ago still holds its files: the next one is tried again.
 	for tries := 0; ; tries++ {
-		s, err := launch(ctx, dir, data, account, daemon, port, secret)
+		s, err := p.launch(ctx, port, secret, more)
 		if err == nil || !errors.Is(err, errEnded) || tries == 10 {
 			return s, err
 		}
@@ -89,27 +105,32 @@ func StartOn(ctx context.Context, dir string, port int) (*Server, error) {
 
 var errEnded = errors.New("the database ended while starting")
 
-func launch(ctx context.Context, dir, data, account, daemon string, port int, secret []byte) (*Server, error) {
+func (p place) launch(ctx context.Context, port int, secret []byte, more []string) (*Server, error) {
+	daemon, err := find("mariadbd")
+	if err != nil {
+		return nil, err
+	}
 	// A socket's path may have 107 bytes only.
 	sockets, err := os.MkdirTemp("", "idletally-db-")
 	if err != nil {
 		return nil, err
 	}
-	if err := give(sockets, account); err != nil {
+	if err := give(sockets, p.account); err != nil {
 		return nil, err
 	}
 	s := &Server{Port: port, socket: sockets, exited: make(chan struct{}), DSN: fmt.Sprintf("idletally:%s@tcp(127.0.0.1:%d)/idletally", secret, port)}
-	logFile, err := os.OpenFile(filepath.Join(dir, "server.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	logFile, err := os.OpenFile(filepath.Join(p.dir, "server.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
 		return nil, err
 	}
 	defer logFile.Close()
-	s.cmd = exec.Command(daemon, append(common(data), "--bind-address=127.0.0.1", "--port="+strconv.Itoa(port),
+	s.cmd = exec.Command(daemon, append(common(p.data), "--bind-address=127.0.0.1", "--port="+strconv.Itoa(port),
 		"--socket="+filepath.Join(sockets, "s"), "--pid-file="+filepath.Join(sockets, "pid"), "--max-connections=200",
 		"--max-allowed-packet=64M", "--innodb-buffer-pool-size=256M", "--innodb-log-file-size=128M", "--innodb-flush-log-at-trx-commit=1",
 		"--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--skip-name-resolve", "--performance-schema=OFF")...)
+	s.cmd.Args = append(s.cmd.Args, more...)
 	s.cmd.Stdout, s.cmd.Stderr = logFile, logFile
-	if err := become(s.cmd, account); err != nil {
+	if err := become(s.cmd, p.account); err != nil {
 		return nil, err
 	}
 	if err := s.start(); err != nil {

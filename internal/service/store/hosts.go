@@ -50,10 +50,12 @@ func (s *Store) SetTags(ctx context.Context, name string, tags []string) error {
 	return err
 }
 
-// UseCode takes a code once and tells which host it is for.
-func (s *Store) UseCode(ctx context.Context, codeHash [32]byte) (host string, err error) {
+// UseCode takes a code once and tells which host it is for. The request that it came with may come again: its answer may
+// have been lost.
+func (s *Store) UseCode(ctx context.Context, codeHash, request [32]byte) (host string, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := changedOrErr(tx.ExecContext(ctx, `UPDATE enrolment SET used = ? WHERE code_hash = ? AND used IS NULL AND expires > ?`, now(), codeHash[:], now())); err != nil {
+		if err := changedOrErr(tx.ExecContext(ctx, `UPDATE enrolment SET used = ?, used_by = ? WHERE code_hash = ? AND (used IS NULL OR used_by = ?) AND expires > ?`,
+			now(), request[:], codeHash[:], request[:], now())); err != nil {
 			return err
 		}
 		return tx.GetContext(ctx, &host, `SELECT host FROM enrolment WHERE code_hash = ?`, codeHash[:])
@@ -76,8 +78,14 @@ func (s *Store) RenewCertificate(ctx context.Context, host, with, serial string)
 
 // ShutOut has no certificate of a host's agent count any more.
 func (s *Store) ShutOut(ctx context.Context, host string) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE host SET certificate = '', renewed = '' WHERE name = ? AND certificate <> ''`, host)
-	return changed(r, err, "host "+host+", whose agent has no certificate that counts,")
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		r, err := tx.ExecContext(ctx, `UPDATE host SET certificate = '', renewed = '' WHERE name = ? AND certificate <> ''`, host)
+		if err := changed(r, err, "host "+host+", whose agent has no certificate that counts,"); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `DELETE FROM enrolment WHERE host = ?`, host) // a used code is good for its agent once more
+		return err
+	})
 }
 
 // Seen notes that an agent called.

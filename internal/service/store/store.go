@@ -7,13 +7,13 @@ import (
 	"context"
 	"crypto/rand"
 	"database/sql"
+	"database/sql/driver"
 	"embed"
 	"encoding/base32"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"io/fs"
-	mathrand "math/rand/v2"
 	"strings"
 	"time"
 
@@ -29,7 +29,7 @@ var migrations embed.FS
 
 // A Store is the database.
 type Store struct {
-	db    *sqlx.DB
+	db    pool
 	Trust Trust
 	Seal  func(*chain.Head) // signs the end of the history; nil leaves it unsigned
 }
@@ -50,7 +50,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		db.Close()
 		return nil, err
 	}
-	return &Store{db: db, Trust: usualTrust}, nil
+	return &Store{db: pool{db}, Trust: usualTrust}, nil
 }
 
 // Reach says why a database cannot be used, and changes nothing there.
@@ -64,17 +64,46 @@ func Reach(ctx context.Context, dsn string) error {
 
 // WithoutPassword is a database's address as it may be shown.
 func WithoutPassword(dsn string) string {
-	cfg, err := mysql.ParseDSN(dsn)
-	if dsn == "" || err != nil {
-		return strings.Repeat("?", min(len(dsn), 1)) // what cannot be read may have a password anywhere
+	if dsn == "" {
+		return ""
 	}
-	if cfg.Passwd != "" {
-		cfg.Passwd = "…"
+	account, _, named := strings.Cut(dsn, ":")
+	at := strings.LastIndexByte(dsn, '@')
+	for _, node := range nodes(dsn) {
+		if _, err := mysql.ParseDSN(node); err != nil {
+			return "?" // what cannot be read may have a password anywhere
+		}
 	}
-	return cfg.FormatDSN()
+	if named && at > len(account) {
+		return account + ":…" + dsn[at:]
+	}
+	return dsn
 }
 
 func connect(ctx context.Context, dsn string) (*sqlx.DB, error) {
+	all := &connector{}
+	for _, node := range nodes(dsn) {
+		c, err := nodeConnector(node)
+		if err != nil {
+			return nil, err
+		}
+		all.nodes = append(all.nodes, c)
+	}
+	all.bad = make([]time.Time, len(all.nodes))
+	db := sqlx.NewDb(sql.OpenDB(all), "mysql")
+	db.SetMaxOpenConns(maxConns)
+	db.SetMaxIdleConns(maxIdle)
+	db.SetConnMaxLifetime(10 * time.Minute)
+	ping, cancel := context.WithTimeout(ctx, 15*time.Second)
+	defer cancel()
+	if err := db.PingContext(ping); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("the database at %s does not answer: %w: start it, or correct --database", WithoutPassword(dsn), err)
+	}
+	return db, nil
+}
+
+func nodeConnector(dsn string) (driver.Connector, error) {
 	cfg, err := mysql.ParseDSN(dsn)
 	if err != nil {
 		return nil, fmt.Errorf("database address: %w: want user:password@tcp(host:port)/name", err)
@@ -91,21 +120,11 @@ func connect(ctx context.Context, dsn string) (*sqlx.DB, error) {
 	cfg.Params["time_zone"] = "'+00:00'"
 	cfg.Params["sql_mode"] = "'STRICT_ALL_TABLES,NO_ZERO_DATE,ERROR_FOR_DIVISION_BY_ZERO'"
 	cfg.MaxAllowedPacket = 64 << 20
-	connector, err := mysql.NewConnector(cfg)
+	c, err := mysql.NewConnector(cfg)
 	if err != nil {
 		return nil, fmt.Errorf("database address: %w", err)
 	}
-	db := sqlx.NewDb(sql.OpenDB(connector), "mysql")
-	db.SetMaxOpenConns(24)
-	db.SetMaxIdleConns(12)
-	db.SetConnMaxLifetime(10 * time.Minute)
-	ping, cancel := context.WithTimeout(ctx, 15*time.Second)
-	defer cancel()
-	if err := db.PingContext(ping); err != nil {
-		db.Close()
-		return nil, fmt.Errorf("the database at %s does not answer: %w: start it, or correct --database", cfg.Addr, err)
-	}
-	return db, nil
+	return c, nil
 }
 
 func migrate(ctx context.Context, db *sql.DB) error {
@@ -145,47 +164,8 @@ func idAt(t time.Time) string {
 // now is the time as the database keeps it.
 func now() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }
 
-const tries = 10
-
-// tx runs a transaction, again as a whole where another one was in its way.
-func (s *Store) tx(ctx context.Context, f func(tx *sqlx.Tx) error) error {
-	for n := 1; ; n++ {
-		err := s.once(ctx, f)
-		if err == nil || n == tries || !retryable(err) {
-			return err
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(time.Duration(mathrand.IntN(10<<min(n, 6))) * time.Millisecond):
-		}
-	}
-}
-
-func (s *Store) once(ctx context.Context, f func(tx *sqlx.Tx) error) error {
-	tx, err := s.db.BeginTxx(ctx, nil)
-	if err != nil {
-		return fmt.Errorf("begin transaction: %w", err)
-	}
-	defer tx.Rollback()
-	if err := f(tx); err != nil {
-		return err
-	}
-	return tx.Commit()
-}
-
-// retryable tells deadlocks, lock waits, changed records and cluster nodes that are not ready.
-func retryable(err error) bool {
-	var e *mysql.MySQLError
-	if !errors.As(err, &e) {
-		return false
-	}
-	switch e.Number {
-	case 1213, 1205, 1020, 1047:
-		return true
-	}
-	return false
-}
+// tx runs a transaction.
+func (s *Store) tx(ctx context.Context, f func(tx *sqlx.Tx) error) error { return s.db.tx(ctx, f) }
 
 func duplicate(err error) bool {
 	var e *mysql.MySQLError

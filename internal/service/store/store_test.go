@@ -107,7 +107,7 @@ func TestMigrationsGoBothWays(t *testing.T) {
 	ctx := t.Context()
 	_, err := st.db.ExecContext(ctx, "CREATE DATABASE IF NOT EXISTS idletally")
 	must(t, err)
-	p, err := goose.NewProvider(goose.DialectMySQL, st.db.DB, mustSub(), goose.WithVerbose(false))
+	p, err := goose.NewProvider(goose.DialectMySQL, st.db.DB.DB, mustSub(), goose.WithVerbose(false))
 	must(t, err)
 	_, err = p.DownTo(ctx, 0)
 	must(t, err)
@@ -180,9 +180,14 @@ func TestCodeOnce(t *testing.T) {
 	must(t, st.Invite(t.Context(), host, []string{"a", "b"}, hash, time.Now().Add(time.Hour)))
 	wins := make(chan string, 10)
 	var wg sync.WaitGroup
-	for range 10 {
+	for i := range 10 {
 		wg.Go(func() {
-			h, err := st.UseCode(t.Context(), hash)
+			h, err := st.UseCode(t.Context(), hash, [32]byte{byte(i)})
+			if err == nil { // its answer may have been lost
+				if again, err := st.UseCode(t.Context(), hash, [32]byte{byte(i)}); again != host || err != nil {
+					t.Errorf("the same request again: %s, %v", again, err)
+				}
+			}
 			if err == nil {
 				wins <- h
 			} else if !errors.Is(err, ErrConflict) {
@@ -196,7 +201,7 @@ func TestCodeOnce(t *testing.T) {
 	}
 	old := sha256.Sum256([]byte("old"))
 	must(t, st.Invite(t.Context(), host, nil, old, time.Now().Add(-time.Second)))
-	if _, err := st.UseCode(t.Context(), old); !errors.Is(err, ErrConflict) {
+	if _, err := st.UseCode(t.Context(), old, [32]byte{}); !errors.Is(err, ErrConflict) {
 		t.Errorf("an expired code: %v", err)
 	}
 	h, err := st.Host(t.Context(), host)
