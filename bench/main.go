@@ -17,7 +17,8 @@ func main() {
 	entries := flag.Int("entries", 1_000_000, "how many paths the tree has")
 	rounds := flag.Int("rounds", 5, "how often floor and product are measured, in turn")
 	dir := flag.String("dir", "", "where to make the tree; it is taken away afterwards")
-	only := flag.String("only", "", "measure this alone: snapshot, store, reach, compare, derive, run, watch, share or console")
+	only := flag.String("only", "", "measure this alone: snapshot, store, reach, compare, derive, run, watch, share, console or load")
+	agents := flag.String("agents", "100,500,2000", "how many agents wait, one after the other")
 	changes := flag.Int("changes", 100, "how many changes are followed to the database and the page")
 	flag.Parse()
 	debug.SetGCPercent(400) // as the agent does
@@ -40,6 +41,7 @@ func main() {
 		}},
 		{"share", func() error { return shares(min(*entries, 100_000), *rounds, *dir) }},
 		{"console", func() error { return console(*dir) }},
+		{"load", func() error { return load(*dir, *agents) }},
 		{"watch", func() error { return overhear(*entries, *changes, *dir) }},
 	} {
 		if *only != "" && *only != b.name {

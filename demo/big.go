@@ -35,7 +35,8 @@ const (
 // BigHost is the host on which most has gone wrong.
 const BigHost = "ship-0001"
 
-const bigBaseline = `idletally: 1
+// BigBaseline is what is declared there.
+const BigBaseline = `idletally: 1
 application: fleet
 title: Logs and papers of the whole fleet
 hosts:
@@ -72,7 +73,7 @@ func (b *Big) End() error {
 
 // BeginBig starts database and service and fills them: 1,000 hosts, one of them with 1,000,000 paths and 100,000 findings.
 func BeginBig(ctx context.Context, dir, program, listen string, log io.Writer) (b *Big, err error) {
-	b = &Big{Stage: &Stage{Dir: dir, Program: program, Agents: map[string]*Process{}, log: log}}
+	b = &Big{Stage: Bare(dir, program, log)}
 	if err := os.MkdirAll(dir, 0o711); err != nil {
 		return nil, err
 	}
@@ -117,7 +118,7 @@ func (b *Big) fill(ctx context.Context) error {
 			}
 		}
 	}
-	e, err := api.UploadBaseline(ctx, bigBaseline)
+	e, err := api.UploadBaseline(ctx, BigBaseline)
 	if err != nil {
 		return err
 	}

@@ -394,3 +394,8 @@ func (p *Process) Done() <-chan struct{} { return p.exited }
 func (s *Stage) Instance() *Stage {
 	return &Stage{Dir: s.Dir, Program: s.Program, Self: s.Self, log: s.log}
 }
+
+// Bare is a stage without hosts.
+func Bare(dir, program string, log io.Writer) *Stage {
+	return &Stage{Dir: dir, Program: program, Agents: map[string]*Process{}, log: log}
+}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"strconv"
 	"strings"
 
@@ -41,14 +42,33 @@ func personCommand(o *options) *cobra.Command {
 			}
 			return o.showOne(c, p, "person", p.Name, "roles", strings.Join(p.Roles, ", "))
 		})}
-	reset := &cobra.Command{Use: "reset NAME", Short: "Give a person a one-time password, which ends their sessions", Args: args(1, 1, "a name"),
+	var second, sessions bool
+	reset := &cobra.Command{Use: "reset NAME", Short: "Give a person a one-time password, which ends their sessions; or take away a second factor that they have lost", Args: args(1, 1, "a name"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			switch {
+			case second && sessions:
+				return usageError{errors.New("--second-factor ends the sessions, too: give one of both")}
+			case second:
+				if err := api.RemoveSecondOf(c.Context(), a[0]); err != nil {
+					return err
+				}
+				say(c, "%s signs in by password alone, and has to do so anew.", a[0])
+				return nil
+			case sessions:
+				if err := api.EndSessionsOf(c.Context(), a[0]); err != nil {
+					return err
+				}
+				say(c, "%s is signed out everywhere.", a[0])
+				return nil
+			}
 			p, err := api.ResetPassword(c.Context(), a[0])
 			if err != nil {
 				return err
 			}
 			return o.showOne(c, p, "person", p.Name, "one-time password", p.Password)
 		})}
+	reset.Flags().BoolVar(&second, "second-factor", false, "take away the second factor instead")
+	reset.Flags().BoolVar(&sessions, "sessions", false, "end their sessions instead, and leave the password")
 	remove := &cobra.Command{Use: "remove NAME", Short: "Remove a person; what they did stays in the history", Args: args(1, 1, "a name"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			if err := api.RemovePerson(c.Context(), a[0]); err != nil {

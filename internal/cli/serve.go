@@ -164,7 +164,7 @@ func serve(c *cobra.Command, log *slog.Logger, listen, data, dsn string, names [
 	if password != "" {
 		fmt.Fprintf(out, "first admin %s, one-time password %s\n", name, password)
 	}
-	handler := service.New(service.Config{Store: st, Authority: a, Log: log, Console: console.Files(), Version: Version, Stopping: ctx.Done(), Keep: keep})
+	handler := service.New(service.Config{Store: st, Authority: a, Log: log, Console: console.Files(), Version: Version, Stopping: ctx.Done(), Keep: keep, Name: names[0]})
 	tending, enough := context.WithCancel(ctx)
 	tended := make(chan struct{})
 	go func() { defer close(tended); handler.Tend(tending) }()

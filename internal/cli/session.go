@@ -125,8 +125,8 @@ func loginCommand(o *options) *cobra.Command {
 
 The service's authority must be known: give its file with --authority, or its fingerprint, which the
 service prints when it starts, with --fingerprint; on a terminal you are shown the fingerprint and asked.
-With --password-stdin the first line of standard input is the password, and the second, where the
-first is a one-time password, the new one.`,
+With --password-stdin the first line of standard input is the password; where that is a one-time password the next is the
+new one, and where you have a second factor the last is its code.`,
 		Args: args(1, 1, "the service's address"),
 		RunE: func(c *cobra.Command, a []string) error {
 			address := a[0]
@@ -145,16 +145,25 @@ first is a one-time password, the new one.`,
 			if err != nil {
 				return err
 			}
+			if machine, err := os.Hostname(); err == nil {
+				api.Name = "command line on " + machine
+			}
 			in := wire.SignIn{Name: name}
 			ask := prompter(c, fromStdin)
 			if in.Password, err = ask("Password: "); err != nil {
 				return err
 			}
 			got, err := api.SignIn(c.Context(), in)
-			if client.Status(err) == 403 {
-				fmt.Fprintln(c.ErrOrStderr(), "This is a one-time password: choose your own, at least 12 characters.")
-				if in.NewPassword, err = ask("New password: "); err != nil {
-					return err
+			for n := 0; n < 2 && client.Status(err) == 403; n++ {
+				if strings.Contains(err.Error(), "second factor") {
+					if in.Code, err = ask("Code of your authenticator: "); err != nil {
+						return err
+					}
+				} else {
+					fmt.Fprintln(c.ErrOrStderr(), "This is a one-time password: choose your own, at least 12 characters.")
+					if in.NewPassword, err = ask("New password: "); err != nil {
+						return err
+					}
 				}
 				got, err = api.SignIn(c.Context(), in)
 			}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	mathrand "math/rand/v2"
 	"net/http"
 	"net/url"
 	"sync/atomic"
@@ -95,6 +96,14 @@ func (a *Agent) Enrol(ctx context.Context, in wire.Enrol) (out wire.Enrolled, er
 		var resp *http.Response
 		if status != 0 {
 			resp = &http.Response{StatusCode: status}
+		}
+		if status == http.StatusTooManyRequests && n < 6 { // many hosts of one network begin at once
+			select {
+			case <-ctx.Done():
+				return out, ctx.Err()
+			case <-time.After(10*time.Second + mathrand.N(time.Minute)):
+			}
+			continue
 		}
 		if err == nil || !passing(resp, err, n) {
 			return out, err

@@ -27,6 +27,7 @@ import (
 type Client struct {
 	Address string // https://host:port
 	Token   string
+	Name    string // what calls, as whoever signs in sees it afterwards
 	HTTP    *http.Client
 }
 
@@ -146,6 +147,9 @@ func (c *Client) persist(ctx context.Context, method, path string, in any) (*htt
 		}
 		if c.Token != "" {
 			req.Header.Set("Authorization", "Bearer "+c.Token)
+		}
+		if c.Name != "" {
+			req.Header.Set("User-Agent", c.Name)
 		}
 		if method != http.MethodGet {
 			req.Header.Set("Idempotency-Key", key)
@@ -692,4 +696,40 @@ func (c *Client) Watch(ctx context.Context, id string, each func(wire.Run)) erro
 		}
 	}
 	return sc.Err()
+}
+
+// SignedIn lists where one is signed in.
+func (c *Client) SignedIn(ctx context.Context) ([]wire.SignedIn, error) {
+	return All[wire.SignedIn](ctx, c, "/me/sessions", nil, 1000)
+}
+
+// EndSession ends one session; "" all but this one.
+func (c *Client) EndSession(ctx context.Context, id string) error {
+	return c.Do(ctx, http.MethodDelete, strings.TrimRight("/me/sessions/"+url.PathEscape(id), "/"), nil, nil)
+}
+
+// EndSessionsOf signs somebody out everywhere.
+func (c *Client) EndSessionsOf(ctx context.Context, name string) error {
+	return c.Do(ctx, http.MethodDelete, "/people/"+url.PathEscape(name)+"/sessions", nil, nil)
+}
+
+// ProposeSecond begins a second factor.
+func (c *Client) ProposeSecond(ctx context.Context) (wire.Second, error) {
+	return post[wire.Second](ctx, c, "/me/second", nil)
+}
+
+// ConfirmSecond has it count, and gives codes to spare.
+func (c *Client) ConfirmSecond(ctx context.Context, code string) ([]string, error) {
+	got, err := send[wire.SpareCodes](ctx, c, http.MethodPut, "/me/second", wire.SecondCode{Code: code})
+	return got.Codes, err
+}
+
+// RemoveSecond does without it.
+func (c *Client) RemoveSecond(ctx context.Context, code string) error {
+	return c.Do(ctx, http.MethodPost, "/me/second/remove", wire.SecondCode{Code: code}, nil)
+}
+
+// RemoveSecondOf takes away somebody's that was lost.
+func (c *Client) RemoveSecondOf(ctx context.Context, name string) error {
+	return c.Do(ctx, http.MethodDelete, "/people/"+url.PathEscape(name)+"/second", nil, nil)
 }

@@ -244,3 +244,28 @@ type PlanNotice struct {
 	Author      string `json:"author"`
 	State       string `json:"state"`
 }
+
+// SignedIn is a place where somebody is signed in.
+type SignedIn struct {
+	ID      string    `json:"id"`
+	What    string    `json:"what" doc:"What the program there calls itself"`
+	Since   time.Time `json:"since"`
+	Expires time.Time `json:"expires"`
+	Here    bool      `json:"here" doc:"It is the one that asks"`
+}
+
+// Second is a second factor that waits to be confirmed.
+type Second struct {
+	Secret string `json:"secret" doc:"In base32, to be typed"`
+	URL    string `json:"url" doc:"To be scanned"`
+}
+
+// SecondCode is a code of a second factor, or one to spare.
+type SecondCode struct {
+	Code string `json:"code" minLength:"6" maxLength:"32"`
+}
+
+// SpareCodes are for when a second factor is lost; each counts once.
+type SpareCodes struct {
+	Codes []string `json:"codes"`
+}

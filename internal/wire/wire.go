@@ -35,6 +35,7 @@ type SignIn struct {
 	Name        string `json:"name" maxLength:"64"`
 	Password    string `json:"password" maxLength:"1024"`
 	NewPassword string `json:"new_password,omitempty" maxLength:"1024" doc:"Needed when the password is a one-time one"`
+	Code        string `json:"code,omitempty" maxLength:"32" doc:"Of the second factor, where there is one, or a code to spare"`
 }
 
 // Session is what a sign-in gives.
@@ -46,8 +47,9 @@ type Session struct {
 
 // Person is somebody who uses Idle Tally.
 type Person struct {
-	Name  string   `json:"name"`
-	Roles []string `json:"roles"`
+	Name   string   `json:"name"`
+	Roles  []string `json:"roles"`
+	Second bool     `json:"second" doc:"Signs in with a second factor"`
 }
 
 // NewPerson adds somebody.

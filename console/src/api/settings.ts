@@ -37,3 +37,10 @@ export const useHooks = (enabled: boolean) => useQuery({ queryKey: ["hooks"], en
 export const useAddHook = () => useChange((input: Schemas["NewHook"]) => body(api.POST(`${v1}/hooks`, { body: input })));
 export const useTryHook = () => useChange((id: string) => body(api.POST(`${v1}/hooks/{id}/try`, { params: { path: { id } } })));
 export const useRemoveHook = () => useChange((id: string) => body(api.DELETE(`${v1}/hooks/{id}`, { params: { path: { id } } })));
+
+export const useSessions = () => useQuery({ queryKey: ["sessions"], queryFn: () => body(api.GET(`${v1}/me/sessions`)) });
+export const useEndSession = () =>
+  useChange((id: string) => (id ? body(api.DELETE(`${v1}/me/sessions/{id}`, { params: { path: { id } } })) : body(api.DELETE(`${v1}/me/sessions`))));
+export const useProposeSecond = () => useMutation({ mutationFn: () => body(api.POST(`${v1}/me/second`)) });
+export const useConfirmSecond = () => useChange((code: string) => body(api.PUT(`${v1}/me/second`, { body: { code } })));
+export const useRemoveSecond = () => useChange((code: string) => body(api.POST(`${v1}/me/second/remove`, { body: { code } })));

@@ -9,6 +9,7 @@ import { Reviews } from "./settings/Reviews";
 import { Schedules } from "./settings/Schedules";
 import { Storage } from "./settings/Storage";
 import { Tokens } from "./settings/Tokens";
+import { You } from "./settings/You";
 
 /** Hosts, people, reviews and storage. */
 export default function Settings({ me }: { me: Person }) {
@@ -25,6 +26,7 @@ export default function Settings({ me }: { me: Person }) {
           { key: "schedules", name: "Schedules", panel: <Schedules me={me} /> },
           { key: "notices", name: "Notices", panel: <Notices me={me} /> },
           { key: "tokens", name: "Tokens", panel: <Tokens me={me} /> },
+          { key: "you", name: "You", panel: <You me={me} /> },
           { key: "reviews", name: "Reviews", panel: <Reviews me={me} /> },
           { key: "storage", name: "Storage", panel: <Storage me={me} /> },
         ]}

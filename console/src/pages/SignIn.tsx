@@ -13,7 +13,10 @@ export function SignIn() {
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
   const [fresh, setFresh] = useState("");
-  const oneTime = signIn.error instanceof Problem && (signIn.error.status === 403 || signIn.error.status === 422);
+  const [code, setCode] = useState("");
+  const refused = signIn.error instanceof Problem ? signIn.error : undefined;
+  const wantsCode = code !== "" || (refused?.status === 403 && refused.message.includes("second factor"));
+  const oneTime = fresh !== "" || (refused?.status === 403 && !wantsCode) || refused?.status === 422;
   return (
     <main className="mx-auto max-w-sm px-4 pt-[12vh]">
       <h1 className="mb-1 flex items-center gap-3 font-bold">
@@ -24,7 +27,7 @@ export function SignIn() {
       <form
         onSubmit={(e) => {
           e.preventDefault();
-          signIn.mutate({ name, password, ...(fresh ? { new_password: fresh } : {}) });
+          signIn.mutate({ name, password, ...(fresh ? { new_password: fresh } : {}), ...(code ? { code } : {}) });
         }}
       >
         <Field>
@@ -39,6 +42,12 @@ export function SignIn() {
           <Field>
             <Label>New password, at least 12 characters</Label>
             <Input required type="password" autoComplete="new-password" minLength={12} className={box} value={fresh} onChange={(e) => setFresh(e.target.value)} />
+          </Field>
+        ) : null}
+        {wantsCode ? (
+          <Field>
+            <Label>Code of your authenticator, or one to spare</Label>
+            <Input required autoFocus inputMode="text" autoComplete="one-time-code" maxLength={32} className={box} value={code} onChange={(e) => setCode(e.target.value)} />
           </Field>
         ) : null}
         <Button look="strong" type="submit" disabled={signIn.isPending}>

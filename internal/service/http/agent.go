@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net/http"
 	"strconv"
 	"strings"
@@ -30,7 +31,8 @@ const (
 	maxPack      = 16 << 20
 	maxPackWhole = tree.MaxNode + 1<<20
 	waitForWork  = 25 * time.Second
-	askDatabase  = 2 * time.Second
+	askDatabase  = 20 * time.Second // by each call that waits; work whose lease ran out is found so
+	pulseEvery   = 200 * time.Millisecond
 	maxHeard     = 240 // snapshots a minute that a host may give unasked
 )
 
@@ -167,7 +169,8 @@ func (s *Server) hello(w http.ResponseWriter, r *http.Request) error {
 // wait holds an agent's call until there is something for it, for a while.
 func (s *Server) wait(w http.ResponseWriter, r *http.Request, key string, every time.Duration, look func() (any, error)) error {
 	_ = http.NewResponseController(w).SetWriteDeadline(time.Now().Add(waitForWork + 20*time.Second))
-	end := time.NewTimer(waitForWork)
+	// Not all that began together, as after a restart, come back together.
+	end := time.NewTimer(waitForWork*3/4 + rand.N(waitForWork/2))
 	defer end.Stop()
 	for {
 		poked := s.hub.wait(key)
@@ -189,6 +192,34 @@ func (s *Server) wait(w http.ResponseWriter, r *http.Request, key string, every 
 		case <-s.Stopping:
 			w.WriteHeader(http.StatusNoContent)
 			return nil
+		}
+	}
+}
+
+// pulse wakes those that wait here for what came by way of another instance, until the context ends. One question to the database serves
+// them all.
+func (s *Server) pulse(ctx context.Context) {
+	pause := pulseEvery
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(pause):
+		}
+		if s.hub.idle() {
+			continue
+		}
+		work, questions, err := s.Store.Due(ctx)
+		if err != nil {
+			pause = min(2*pause, 10*time.Second) // who waits asks the database by itself, and tells what is wrong
+			continue
+		}
+		pause = pulseEvery
+		for _, h := range work {
+			s.hub.poke(h)
+		}
+		for _, h := range questions {
+			s.hub.poke(questionsOf(h))
 		}
 	}
 }

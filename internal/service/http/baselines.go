@@ -114,7 +114,7 @@ func (s *Server) baselineRoutes(r chi.Router) {
 		if err := s.Store.Publish(ctx, in.Name, in.Number, caller(ctx).Name); err != nil {
 			return nil, err
 		}
-		s.hub.poke(watchLists)
+		s.hub.pokeAll(watchLists)
 		s.audit(ctx, "edition published", in.Name, itoa(in.Number))
 		if err := errors.Join(s.desk.CompareAll(ctx, in.Name), s.desk.CompareIncluding(ctx, in.Name)); err != nil {
 			s.Log.Error("compare after publishing", "application", in.Name, "error", err)

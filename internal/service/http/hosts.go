@@ -51,7 +51,7 @@ func (s *Server) hostRoutes() {
 		if err := s.Store.Invite(ctx, in.Body.Name, in.Body.Tags, auth.HashToken(code), expires); err != nil {
 			return nil, err
 		}
-		s.hub.poke(watchLists) // its tags may be others
+		s.hub.poke(watchesOf(in.Body.Name)) // its tags may be others
 		s.audit(ctx, "host invited", in.Body.Name, "")
 		return &body[wire.Invitation]{wire.Invitation{Host: in.Body.Name, Code: code, Expires: expires}}, nil
 	})
@@ -59,7 +59,7 @@ func (s *Server) hostRoutes() {
 
 // hub wakes calls that wait: those of a host's agent when there is work or a question for it, and
 // those that wait for an answer. What comes by way of another instance is found by asking the
-// database now and then.
+// database: once for all that wait here (see pulse), and by each call now and then.
 type hub struct {
 	mu      sync.Mutex
 	waiting map[string]chan struct{}
@@ -78,6 +78,25 @@ func (h *hub) wait(key string) <-chan struct{} {
 		h.waiting[key] = make(chan struct{})
 	}
 	return h.waiting[key]
+}
+
+// idle says that nobody waits.
+func (h *hub) idle() bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return len(h.waiting) == 0
+}
+
+// pokeAll wakes all whose key begins like that.
+func (h *hub) pokeAll(prefix string) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for key, c := range h.waiting {
+		if strings.HasPrefix(key, prefix) {
+			close(c)
+			delete(h.waiting, key)
+		}
+	}
 }
 
 func (h *hub) poke(key string) {

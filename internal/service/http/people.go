@@ -5,13 +5,14 @@ import (
 	"net/http"
 	"regexp"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
-	"github.com/go-chi/httprate"
 
 	"idletally/internal/core/baseline"
+	"idletally/internal/core/pathname"
 	"idletally/internal/service/auth"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
@@ -30,6 +31,7 @@ type signInOut struct {
 
 func (s *Server) routes(r chi.Router) {
 	s.peopleRoutes(r)
+	s.meRoutes()
 	s.hostRoutes()
 	s.baselineRoutes(r)
 	s.snapshotRoutes()
@@ -57,32 +59,48 @@ func cookie(token string, expires time.Time) http.Cookie {
 var personName = regexp.MustCompile(baseline.Name.String())
 
 func (s *Server) peopleRoutes(chi.Router) {
-	// Wrong sign-ins are counted by name and address together, so that nobody locks others out.
-	tries := httprate.NewRateLimiter(20, time.Minute)
 	type signIn struct {
+		What string `header:"User-Agent"`
 		Body wire.SignIn
 	}
-	add(s, op{"POST", "/sign-in", "sign-in", "Sign in", "", 200}, func(ctx context.Context, in *signIn) (*signInOut, error) {
+	add(s, op{"POST", "/sign-in", "sign-in", "Sign in", "", 200}, func(ctx context.Context, in *signIn) (_ *signInOut, err error) {
 		name := in.Body.Name
 		if !personName.MatchString(name) {
 			return nil, huma.Error401Unauthorized("name or password is wrong")
 		}
-		if _, rate, err := tries.Status(name); err == nil && rate >= 20 {
-			return nil, huma.Error429TooManyRequests("too many wrong sign-ins with this name: wait a minute")
+		if !s.tries.begin(name) {
+			return nil, errTries
 		}
 		p, err := s.Store.Person(ctx, name)
 		if err != nil && !isNotFound(err) {
 			return nil, err
 		}
 		if !auth.Check(p.Password, in.Body.Password) {
-			tries.OnLimit(nopWriter{}, &http.Request{}, name)
 			s.audit(ctx, "sign-in refused", name, "")
 			return nil, huma.Error401Unauthorized("name or password is wrong")
 		}
-		if p.MustChange {
-			if in.Body.NewPassword == "" {
-				return nil, huma.Error403Forbidden("this is a one-time password: give new_password as well")
+		defer func() {
+			if err == nil || in.Body.Code == "" { // what is missing was not guessed
+				s.tries.right(name)
 			}
+		}()
+		if p.MustChange && in.Body.NewPassword == "" { // before a code is used up
+			return nil, huma.Error403Forbidden("this is a one-time password: give new_password as well")
+		}
+		if p.Second != nil {
+			if in.Body.Code == "" {
+				return nil, huma.Error403Forbidden("the second factor is missing: give code as well")
+			}
+			ok, err := s.second(ctx, p, in.Body.Code)
+			if err != nil {
+				return nil, err
+			}
+			if !ok {
+				s.audit(ctx, "sign-in refused", name, "wrong code")
+				return nil, huma.Error401Unauthorized("this code does not fit, or was used before")
+			}
+		}
+		if p.MustChange {
 			if err := auth.Acceptable(in.Body.NewPassword, name); err != nil {
 				return nil, huma.Error422UnprocessableEntity(err.Error())
 			}
@@ -90,13 +108,11 @@ func (s *Server) peopleRoutes(chi.Router) {
 				return nil, err
 			}
 		}
-		token, hash := auth.Token()
-		expires := time.Now().Add(sessionLife).UTC().Truncate(time.Second)
-		if err := s.Store.AddSession(ctx, hash, name, expires); err != nil {
+		token, expires, err := s.begin(ctx, p, in.What)
+		if err != nil {
 			return nil, err
 		}
-		s.audit(withPerson(ctx, p), "sign-in", name, "")
-		return &signInOut{cookie(token, expires), wire.Session{Token: token, Expires: expires, Person: wire.Person{Name: name, Roles: p.Roles()}}}, nil
+		return &signInOut{cookie(token, expires), wire.Session{Token: token, Expires: expires, Person: wirePerson(p)}}, nil
 	})
 	type signOutOut struct {
 		SetCookie http.Cookie `header:"Set-Cookie"`
@@ -106,13 +122,13 @@ func (s *Server) peopleRoutes(chi.Router) {
 	})
 	add(s, op{"GET", "/me", "me", "Who is signed in", "any", 200}, func(ctx context.Context, _ *struct{}) (*body[wire.Person], error) {
 		p := caller(ctx)
-		return &body[wire.Person]{wire.Person{Name: p.Name, Roles: p.Roles()}}, nil
+		return &body[wire.Person]{wirePerson(p.Person)}, nil
 	})
 	add(s, op{"GET", "/people", "list-people", "List people", wire.Admin, 200}, func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Person]], error) {
 		list, err := s.Store.People(ctx)
 		out := wire.Page[wire.Person]{Items: []wire.Person{}}
 		for _, p := range list {
-			out.Items = append(out.Items, wire.Person{Name: p.Name, Roles: p.Roles()})
+			out.Items = append(out.Items, wirePerson(p))
 		}
 		return &body[wire.Page[wire.Person]]{out}, err
 	})
@@ -130,6 +146,54 @@ func (s *Server) peopleRoutes(chi.Router) {
 	})
 }
 
+func wirePerson(p store.Person) wire.Person {
+	return wire.Person{Name: p.Name, Roles: p.Roles(), Second: p.Second != nil}
+}
+
+// begin begins a session for somebody who has shown who they are.
+func (s *Server) begin(ctx context.Context, p store.Person, what string) (token string, expires time.Time, err error) {
+	token, hash := auth.Token()
+	expires = time.Now().Add(sessionLife).UTC().Truncate(time.Second)
+	if err := s.Store.AddSession(ctx, hash, p.Name, pathname.Escape(what), expires); err != nil {
+		return "", expires, err
+	}
+	s.audit(withPerson(ctx, p), "sign-in", p.Name, "")
+	return token, expires, nil
+}
+
+// tries counts tries of passwords and codes by name, within a minute. One counts from when it begins, so that many at once are
+// no way around, until it turns out to be right.
+type tries struct {
+	mu     sync.Mutex
+	minute int64
+	of     map[string]int
+}
+
+const maxTries = 20 // a minute
+
+var errTries = huma.Error429TooManyRequests("too many wrong sign-ins with this name: wait a minute")
+
+// begin counts a try, where there may be another one.
+func (t *tries) begin(name string) bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if now := time.Now().Unix() / 60; now != t.minute || len(t.of) > 100_000 {
+		t.minute, t.of = now, map[string]int{}
+	}
+	if t.of[name] >= maxTries {
+		return false
+	}
+	t.of[name]++
+	return true
+}
+
+// right takes a try back.
+func (t *tries) right(name string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.of[name] = max(0, t.of[name]-1)
+}
+
 // page makes a page; a full one says what to ask for next.
 func page[T any](items []T, limit int, key func(T) string) wire.Page[T] {
 	p := wire.Page[T]{Items: items}
@@ -141,12 +205,6 @@ func page[T any](items []T, limit int, key func(T) string) wire.Page[T] {
 	}
 	return p
 }
-
-type nopWriter struct{}
-
-func (nopWriter) Header() http.Header         { return http.Header{} }
-func (nopWriter) Write(b []byte) (int, error) { return len(b), nil }
-func (nopWriter) WriteHeader(int)             {}
 
 // FirstAdmin makes the first person, where there is none, and gives the one-time password.
 func FirstAdmin(ctx context.Context, st *store.Store) (name, password string, err error) {

@@ -44,6 +44,7 @@ type Config struct {
 	Version   string
 	Stopping  <-chan struct{} // closed when the service is to end: who waits is sent home
 	Keep      desk.Retention
+	Name      string // how people call this service, in authenticators
 }
 
 // Server serves everything.
@@ -51,6 +52,7 @@ type Server struct {
 	Config
 	desk    *desk.Desk
 	hub     *hub
+	tries   *tries
 	feed    *feed
 	metrics *metrics
 	api     huma.API
@@ -74,7 +76,7 @@ const maxMemo = 400_000
 
 // New builds the handler.
 func New(c Config) *Server {
-	s := &Server{Config: c, desk: &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo)}, hub: newHub(), metrics: newMetrics(), mux: chi.NewMux()}
+	s := &Server{Config: c, desk: &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo)}, hub: newHub(), tries: &tries{}, metrics: newMetrics(), mux: chi.NewMux()}
 	s.feed = &feed{s: s}
 	if c.Store != nil && c.Authority != nil {
 		c.Store.Seal = func(h *chain.Head) { h.Sign(c.Authority.Orders) }
@@ -231,6 +233,8 @@ type who struct {
 	store.Person
 	token [32]byte
 	by    string // the token that a program has; "" is the person in person
+
+	session string // its id
 }
 
 func withPerson(ctx context.Context, p store.Person) context.Context {
@@ -257,7 +261,10 @@ func (s *Server) identify(next http.Handler) http.Handler {
 			return
 		}
 		hash := auth.HashToken(token)
-		p, err := s.Store.SessionPerson(r.Context(), hash)
+		p, x, err := s.Store.SessionPerson(r.Context(), hash)
+		if err == nil && byCookie {
+			hash = s.turn(w, r, x, hash)
+		}
 		by := ""
 		if errors.Is(err, store.ErrNotFound) && !byCookie {
 			var t store.Token
@@ -266,7 +273,7 @@ func (s *Server) identify(next http.Handler) http.Handler {
 		}
 		switch {
 		case err == nil:
-			r = r.WithContext(context.WithValue(r.Context(), personKey{}, &who{p, hash, by}))
+			r = r.WithContext(context.WithValue(r.Context(), personKey{}, &who{p, hash, by, x.ID}))
 		case !errors.Is(err, store.ErrNotFound):
 			s.plain(w, r, err)
 			return

@@ -91,7 +91,7 @@ func (s *Server) settingsRoutes() {
 		if err := s.Store.SetTags(ctx, in.Name, in.Body.Tags); err != nil {
 			return nil, err
 		}
-		s.hub.poke(watchLists) // applications may come and go
+		s.hub.poke(watchesOf(in.Name)) // applications may come and go
 		s.audit(ctx, "tags set", in.Name, strings.Join(in.Body.Tags, ", "))
 		h, err := s.Store.Host(ctx, in.Name)
 		return &body[wire.Host]{wireHost(h)}, err

@@ -12,10 +12,11 @@ import (
 
 // Tend does what has to be done now and then, until the context ends.
 func (s *Server) Tend(ctx context.Context) {
-	var both sync.WaitGroup
-	both.Go(func() { s.desk.KeepTime(ctx) })
-	both.Go(func() { s.desk.Tend(ctx, s.Keep) })
-	both.Wait()
+	var all sync.WaitGroup
+	all.Go(func() { s.desk.KeepTime(ctx) })
+	all.Go(func() { s.desk.Tend(ctx, s.Keep) })
+	all.Go(func() { s.pulse(ctx) })
+	all.Wait()
 }
 
 func (s *Server) storageRoutes() {

@@ -10,7 +10,9 @@ import (
 )
 
 // watchLists wakes agents when something was published.
-const watchLists = "lists of what to watch"
+const watchLists = "what to watch on "
+
+func watchesOf(host string) string { return watchLists + host }
 
 // giveWatches notes how an agent watches, and waits until it has to watch something else. What is
 // published at another instance is found when the agent asks again.
@@ -23,7 +25,7 @@ func (s *Server) giveWatches(w http.ResponseWriter, r *http.Request) error {
 	if err := s.Store.SetWatching(r.Context(), host, in.State); err != nil {
 		return err
 	}
-	return s.wait(w, r, watchLists, waitForWork, func() (any, error) {
+	return s.wait(w, r, watchesOf(host), waitForWork, func() (any, error) {
 		h, err := s.Store.Host(r.Context(), host)
 		if err != nil {
 			return nil, err

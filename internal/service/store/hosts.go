@@ -124,6 +124,14 @@ func addWork(ctx context.Context, tx *sqlx.Tx, host, kind, subject string) error
 	return err
 }
 
+// Due tells for which hosts there is work that waits, and for which a question.
+func (s *Store) Due(ctx context.Context) (work, questions []string, err error) {
+	if err = s.db.SelectContext(ctx, &work, `SELECT DISTINCT host FROM work WHERE state = 'waiting' LIMIT 100000`); err == nil {
+		err = s.db.SelectContext(ctx, &questions, `SELECT DISTINCT host FROM question WHERE state = 'waiting' LIMIT 100000`)
+	}
+	return work, questions, err
+}
+
 // ClaimWork gives a host's agent its next work, if there is any. Taken work whose lease ran out
 // is given again: an agent that was killed goes on with it.
 func (s *Store) ClaimWork(ctx context.Context, host string) (*Work, error) {

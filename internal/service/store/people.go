@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"strings"
 	"time"
@@ -16,6 +17,21 @@ type Person struct {
 	RoleList   string    `db:"roles"`
 	MustChange bool      `db:"must_change"`
 	Created    time.Time `db:"created"`
+
+	Second     []byte `db:"second"` // sealed; nil where there is none
+	SecondNext []byte `db:"second_next"`
+	SecondUsed int64  `db:"second_used"` // the step of the last code that counted
+}
+
+const personColumns = `p.name, p.password, p.roles, p.must_change, p.created, p.second, p.second_next, p.second_used`
+
+// A Session is somebody's sign-in.
+type Session struct {
+	ID      string       `db:"id"`
+	What    string       `db:"what"`
+	Created time.Time    `db:"created"`
+	Expires time.Time    `db:"expires"`
+	Turned  sql.NullTime `db:"turned"` // when its token became another one
 }
 
 // Roles splits the list.
@@ -33,13 +49,13 @@ func (s *Store) AddPerson(ctx context.Context, p Person) error {
 
 // Person finds somebody.
 func (s *Store) Person(ctx context.Context, name string) (p Person, err error) {
-	err = s.db.GetContext(ctx, &p, `SELECT name, password, roles, must_change, created FROM person WHERE name = ?`, name)
+	err = s.db.GetContext(ctx, &p, `SELECT `+personColumns+` FROM person p WHERE p.name = ?`, name)
 	return p, one(err, "person "+name)
 }
 
 // People lists everybody.
 func (s *Store) People(ctx context.Context) (out []Person, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT name, password, roles, must_change, created FROM person ORDER BY name LIMIT 10000`)
+	err = s.db.SelectContext(ctx, &out, `SELECT `+personColumns+` FROM person p ORDER BY p.name LIMIT 10000`)
 	return out, err
 }
 
@@ -54,27 +70,108 @@ func (s *Store) SetPassword(ctx context.Context, name, hash string, mustChange b
 	})
 }
 
-// AddSession keeps a session by the hash of its token.
-func (s *Store) AddSession(ctx context.Context, tokenHash [32]byte, person string, expires time.Time) error {
+// AddSession keeps a session by the hash of its token; what says where it was begun.
+func (s *Store) AddSession(ctx context.Context, tokenHash [32]byte, person, what string, expires time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM session WHERE expires < ? LIMIT 100`, now()); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO session (token_hash, person, created, expires) VALUES (?,?,?,?)`, tokenHash[:], person, now(), expires.UTC())
+		_, err := tx.ExecContext(ctx, `INSERT INTO session (token_hash, person, created, expires, id, what) VALUES (?,?,?,?,?,?)`, tokenHash[:], person, now(), expires.UTC(), NewID(), clip(what, 160))
 		return err
 	})
 }
 
+// beforeCounts is how long a session's token counts that another one replaced: calls may be under way with it.
+const beforeCounts = time.Minute
+
 // SessionPerson finds whose session a token is.
-func (s *Store) SessionPerson(ctx context.Context, tokenHash [32]byte) (p Person, err error) {
-	err = s.db.GetContext(ctx, &p, `SELECT p.name, p.password, p.roles, p.must_change, p.created
-		FROM session s JOIN person p ON p.name = s.person WHERE s.token_hash = ? AND s.expires > ?`, tokenHash[:], now())
-	return p, one(err, "session")
+func (s *Store) SessionPerson(ctx context.Context, tokenHash [32]byte) (p Person, x Session, err error) {
+	var row struct {
+		Person
+		ID      string       `db:"id"`
+		Begun   time.Time    `db:"begun"`
+		Expires time.Time    `db:"expires"`
+		Turned  sql.NullTime `db:"turned"`
+	}
+	err = s.db.GetContext(ctx, &row, `SELECT `+personColumns+`, s.id, s.created AS begun, s.expires, s.turned FROM session s JOIN person p ON p.name = s.person WHERE s.token_hash = ? AND s.expires > ?
+		UNION ALL SELECT `+personColumns+`, s.id, s.created, s.expires, s.turned FROM session s JOIN person p ON p.name = s.person WHERE s.before_hash = ? AND s.turned > ? AND s.expires > ? LIMIT 1`,
+		tokenHash[:], now(), tokenHash[:], now().Add(-beforeCounts), now())
+	return row.Person, Session{ID: row.ID, Created: row.Begun, Expires: row.Expires, Turned: row.Turned}, one(err, "session")
+}
+
+// TurnSession gives a session another token; ErrConflict where that was done already.
+func (s *Store) TurnSession(ctx context.Context, from, to [32]byte) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE session SET token_hash = ?, before_hash = ?, turned = ? WHERE token_hash = ?`, to[:], from[:], now(), from[:])
+	return changed(r, err, "session")
+}
+
+// Sessions lists somebody's.
+func (s *Store) Sessions(ctx context.Context, person string) (out []Session, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT id, what, created, expires, turned FROM session WHERE person = ? AND expires > ? ORDER BY created DESC LIMIT 1000`, person, now())
+	return out, err
+}
+
+// EndSessions ends one of somebody's sessions, or with "" all but one that is kept.
+func (s *Store) EndSessions(ctx context.Context, person, id, keep string) (int64, error) {
+	if id != "" {
+		return s.exec(ctx, `DELETE FROM session WHERE person = ? AND id = ?`, person, id)
+	}
+	return s.exec(ctx, `DELETE FROM session WHERE person = ? AND id <> ?`, person, keep)
+}
+
+// ProposeSecond keeps a second factor that is not confirmed yet.
+func (s *Store) ProposeSecond(ctx context.Context, person string, sealed []byte) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE person SET second_next = ? WHERE name = ?`, sealed, person)
+	return err
+}
+
+// ConfirmSecond has the proposed one count, with codes to spare in place of those from before. Other sessions end.
+func (s *Store) ConfirmSecond(ctx context.Context, person string, sealed []byte, step int64, spare [][32]byte, keep string) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		r, err := tx.ExecContext(ctx, `UPDATE person SET second = second_next, second_next = NULL, second_used = ? WHERE name = ? AND second_next = ?`, step, person, sealed)
+		if err := changed(r, err, "the second factor that was to be confirmed"); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM spare_code WHERE person = ?`, person); err != nil {
+			return err
+		}
+		for _, h := range spare {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO spare_code (hash, person) VALUES (?,?)`, h[:], person); err != nil {
+				return err
+			}
+		}
+		_, err = tx.ExecContext(ctx, `DELETE FROM session WHERE person = ? AND id <> ?`, person, keep)
+		return err
+	})
+}
+
+// UseSecond has a step count once.
+func (s *Store) UseSecond(ctx context.Context, person string, step int64) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE person SET second_used = ? WHERE name = ? AND second_used < ?`, step, person, step)
+	return changed(r, err, "this code")
+}
+
+// UseSpare takes a code to spare, once.
+func (s *Store) UseSpare(ctx context.Context, person string, hash [32]byte) (bool, error) {
+	n, err := s.exec(ctx, `DELETE FROM spare_code WHERE hash = ? AND person = ?`, hash[:], person)
+	return n > 0, err
+}
+
+// DropSecond takes somebody's second factor away.
+func (s *Store) DropSecond(ctx context.Context, person string) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		r, err := tx.ExecContext(ctx, `UPDATE person SET second = NULL, second_next = NULL WHERE name = ? AND second IS NOT NULL`, person)
+		if err := changed(r, err, person+" has no second factor"); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `DELETE FROM spare_code WHERE person = ?`, person)
+		return err
+	})
 }
 
 // EndSession forgets a session.
 func (s *Store) EndSession(ctx context.Context, tokenHash [32]byte) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM session WHERE token_hash = ?`, tokenHash[:])
+	_, err := s.db.ExecContext(ctx, `DELETE FROM session WHERE token_hash = ? OR before_hash = ?`, tokenHash[:], tokenHash[:])
 	return err
 }
 

@@ -615,16 +615,16 @@ func TestSessions(t *testing.T) {
 		t.Errorf("the name twice: %v", err)
 	}
 	live, dead := sha256.Sum256([]byte(who+"1")), sha256.Sum256([]byte(who+"2"))
-	must(t, st.AddSession(ctx, live, who, time.Now().Add(time.Hour)))
-	must(t, st.AddSession(ctx, dead, who, time.Now().Add(-time.Second)))
-	if p, err := st.SessionPerson(ctx, live); err != nil || p.Name != who || !slices.Equal(p.Roles(), []string{"viewer", "author"}) {
+	must(t, st.AddSession(ctx, live, who, "a test", time.Now().Add(time.Hour)))
+	must(t, st.AddSession(ctx, dead, who, "", time.Now().Add(-time.Second)))
+	if p, _, err := st.SessionPerson(ctx, live); err != nil || p.Name != who || !slices.Equal(p.Roles(), []string{"viewer", "author"}) {
 		t.Errorf("session %+v, %v", p, err)
 	}
-	if _, err := st.SessionPerson(ctx, dead); !errors.Is(err, ErrNotFound) {
+	if _, _, err := st.SessionPerson(ctx, dead); !errors.Is(err, ErrNotFound) {
 		t.Errorf("an expired session: %v", err)
 	}
 	must(t, st.SetPassword(ctx, who, "h2", false))
-	if _, err := st.SessionPerson(ctx, live); !errors.Is(err, ErrNotFound) {
+	if _, _, err := st.SessionPerson(ctx, live); !errors.Is(err, ErrNotFound) {
 		t.Errorf("a session outlives a new password: %v", err)
 	}
 	must(t, st.Audit(ctx, who, "tried", strings.Repeat("s", 300), "d"))

@@ -12,6 +12,11 @@ CREATE TABLE attempt (
 );
 -- Whose code it was: an agent that got no answer asks again with the same request.
 ALTER TABLE enrolment ADD COLUMN used_by BINARY(32) NULL;
+-- What waits is looked for by each instance, for all agents that wait there.
+ALTER TABLE work ADD KEY by_state (state, host);
+ALTER TABLE question ADD KEY by_state (state, host);
 -- +goose Down
+ALTER TABLE question DROP KEY by_state;
+ALTER TABLE work DROP KEY by_state;
 ALTER TABLE enrolment DROP COLUMN used_by;
 DROP TABLE attempt;

@@ -1,0 +1,86 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"idletally/internal/client"
+)
+
+func signInCommand(o *options) *cobra.Command {
+	list := &cobra.Command{Use: "list", Short: "List where you are signed in", Args: args(0, 0, "no argument"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
+			all, err := api.SignedIn(c.Context())
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"SESSION", "SINCE", "UNTIL", "WITH"}, value: all}
+			for _, x := range all {
+				what := x.What
+				if x.Here {
+					what += " (this one)"
+				}
+				t.add(x.ID, when(x.Since), when(x.Expires), what)
+			}
+			return o.show(c, t)
+		})}
+	var everywhere bool
+	end := &cobra.Command{Use: "end [SESSION]", Short: "Sign out elsewhere: one session, or with --others all but this one", Args: args(0, 1, "a session's id"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			if (len(a) == 1) == everywhere {
+				return usageError{errors.New("say which session, or --others")}
+			}
+			if err := api.EndSession(c.Context(), strings.Join(a, "")); err != nil {
+				return err
+			}
+			say(c, "Signed out there.")
+			return nil
+		})}
+	end.Flags().BoolVar(&everywhere, "others", false, "all sessions but this one")
+	var fromStdin bool
+	code := func(c *cobra.Command, ask func(string) (string, error)) (string, error) { return ask("Code: ") }
+	set := &cobra.Command{Use: "second-factor", Short: "Have codes of an authenticator asked for when you sign in", Args: args(0, 0, "no argument"),
+		Long: `Have codes of an authenticator asked for when you sign in: six digits, every 30 seconds (RFC 6238).
+
+You get a secret for your authenticator and are asked for its code. Then you get codes to spare, each of which counts once,
+for when you have lost the authenticator. An admin can take a lost one away: idletally person reset NAME --second-factor.`,
+		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
+			s, err := api.ProposeSecond(c.Context())
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(c.OutOrStdout(), "Give this to your authenticator:\n\n  secret  %s\n  address %s\n\n", s.Secret, s.URL)
+			fit, err := code(c, prompter(c, fromStdin))
+			if err != nil {
+				return err
+			}
+			spare, err := api.ConfirmSecond(c.Context(), fit)
+			if err != nil {
+				return err
+			}
+			say(c, "From now on you sign in with a code. Your other sessions have ended.\nCodes to spare, each for once; keep them where nobody else reads them:")
+			for _, x := range spare {
+				fmt.Fprintln(c.OutOrStdout(), "  "+x)
+			}
+			return nil
+		})}
+	drop := &cobra.Command{Use: "no-second-factor", Short: "Do without your second factor, by one of its codes", Args: args(0, 0, "no argument"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
+			fit, err := code(c, prompter(c, fromStdin))
+			if err != nil {
+				return err
+			}
+			if err := api.RemoveSecond(c.Context(), fit); err != nil {
+				return err
+			}
+			say(c, "From now on your password is enough.")
+			return nil
+		})}
+	for _, x := range []*cobra.Command{set, drop} {
+		x.Flags().BoolVar(&fromStdin, "code-stdin", false, "read the code from standard input")
+	}
+	return noun("sign-in", "Where and how you sign in", list, end, set, drop)
+}

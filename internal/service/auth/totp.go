@@ -1,0 +1,71 @@
+package auth
+
+import (
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha1" // RFC 6238's usual hash, which every authenticator knows; as a keyed hash it holds
+	"encoding/base32"
+	"encoding/binary"
+	"fmt"
+	"net/url"
+	"strings"
+	"time"
+)
+
+// One-time codes by time (RFC 6238): six digits, every 30 seconds, by HMAC-SHA-1.
+const (
+	stepSeconds = 30
+	digits      = 1_000_000
+	secretBytes = 20 // as RFC 4226, section 4, recommends
+	stepsAside  = 1  // clocks may be off by so many
+)
+
+// NewSecond makes the secret of a second factor.
+func NewSecond() []byte {
+	b := make([]byte, secretBytes)
+	rand.Read(b)
+	return b
+}
+
+// SecondText is a secret as people type it, and SecondURL as authenticators scan it.
+func SecondText(secret []byte) string {
+	return base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(secret)
+}
+
+// SecondURL is the address that authenticators scan.
+func SecondURL(secret []byte, person, service string) string {
+	label := url.PathEscape("Idle Tally " + service + ":" + person)
+	return "otpauth://totp/" + label + "?" + url.Values{"secret": {SecondText(secret)}, "issuer": {"Idle Tally " + service}}.Encode()
+}
+
+// codeAt is the code of one step (RFC 4226, section 5.3).
+func codeAt(secret []byte, step int64) int {
+	m := hmac.New(sha1.New, secret)
+	_ = binary.Write(m, binary.BigEndian, step) // a hash takes everything
+	sum := m.Sum(nil)
+	at := sum[len(sum)-1] & 0xf
+	return int(binary.BigEndian.Uint32(sum[at:])&0x7fff_ffff) % digits
+}
+
+// CheckSecond says whether a code fits now, and of which step it is. One of a step that was used, or of an earlier one, fits no more.
+func CheckSecond(secret []byte, code string, now time.Time, used int64) (step int64, ok bool) {
+	code = strings.ReplaceAll(strings.TrimSpace(code), " ", "")
+	at := now.Unix() / stepSeconds
+	for d := int64(-stepsAside); d <= stepsAside; d++ {
+		if want := shown(secret, at+d); at+d > used && hmac.Equal([]byte(want), []byte(code)) {
+			step, ok = at+d, true
+		}
+	}
+	return step, ok
+}
+
+// CodeFor is the code of a step, for a secret as people type it: what an authenticator shows. Tests need it.
+func CodeFor(secret string, step int64) string {
+	b, err := base32.StdEncoding.WithPadding(base32.NoPadding).DecodeString(secret)
+	if err != nil {
+		return ""
+	}
+	return shown(b, step)
+}
+
+func shown(secret []byte, step int64) string { return fmt.Sprintf("%06d", codeAt(secret, step)) }

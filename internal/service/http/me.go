@@ -1,0 +1,180 @@
+package http
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"idletally/internal/service/auth"
+	"idletally/internal/service/store"
+	"idletally/internal/wire"
+)
+
+// turnAfter is how old the console's token gets before it becomes another one.
+const turnAfter = time.Hour
+
+// spareCodes is how many codes to spare somebody gets, for when the second factor is lost.
+const spareCodes = 8
+
+// turn gives the console another token now and then, so that one that was read somewhere does not last.
+func (s *Server) turn(w http.ResponseWriter, r *http.Request, x store.Session, hash [32]byte) [32]byte {
+	since := x.Created
+	if x.Turned.Valid {
+		since = x.Turned.Time
+	}
+	if time.Since(since) < turnAfter {
+		return hash
+	}
+	token, fresh := auth.Token()
+	if err := s.Store.TurnSession(r.Context(), hash, fresh); err != nil {
+		if !errors.Is(err, store.ErrConflict) { // another call has done it
+			s.Log.Warn("a session keeps its token", "error", err)
+		}
+		return hash
+	}
+	c := cookie(token, x.Expires)
+	http.SetCookie(w, &c)
+	return fresh
+}
+
+// second checks a second factor: a code by time, or one to spare. Each counts once.
+func (s *Server) second(ctx context.Context, p store.Person, code string) (bool, error) {
+	secret, err := s.unseal(p.Second)
+	if err != nil {
+		return false, err
+	}
+	if step, ok := auth.CheckSecond(secret, code, time.Now(), p.SecondUsed); ok {
+		err := s.Store.UseSecond(ctx, p.Name, step)
+		if isConflict(err) { // somebody else was faster with it
+			return false, nil
+		}
+		return err == nil, err
+	}
+	used, err := s.Store.UseSpare(ctx, p.Name, auth.HashToken(strings.ToLower(strings.TrimSpace(code))))
+	if used {
+		s.audit(withPerson(ctx, p), "spare code used", p.Name, "")
+	}
+	return used, err
+}
+
+func (s *Server) meRoutes() {
+	add(s, op{"GET", "/me/sessions", "list-sessions", "List where you are signed in", "any", 200}, func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.SignedIn]], error) {
+		me := caller(ctx)
+		list, err := s.Store.Sessions(ctx, me.Name)
+		out := wire.Page[wire.SignedIn]{Items: []wire.SignedIn{}}
+		for _, x := range list {
+			out.Items = append(out.Items, wire.SignedIn{ID: x.ID, What: x.What, Since: x.Created, Expires: x.Expires, Here: x.ID == me.session})
+		}
+		return &body[wire.Page[wire.SignedIn]]{out}, err
+	})
+	end := func(ctx context.Context, person, id, keep string) (*struct{}, error) {
+		if err := inPerson(ctx); err != nil {
+			return nil, err
+		}
+		n, err := s.Store.EndSessions(ctx, person, id, keep)
+		if err == nil && n == 0 && id != "" {
+			err = huma.Error404NotFound("no session " + id + " of " + person)
+		}
+		if err == nil {
+			s.audit(ctx, "sessions ended", person, itoa(int(n)))
+		}
+		return nil, err
+	}
+	type byID struct {
+		ID string `path:"id" minLength:"1" maxLength:"16"`
+	}
+	add(s, op{"DELETE", "/me/sessions/{id}", "end-session", "Sign out elsewhere", "any", 204}, func(ctx context.Context, in *byID) (*struct{}, error) {
+		return end(ctx, caller(ctx).Name, in.ID, "")
+	})
+	add(s, op{"DELETE", "/me/sessions", "end-sessions", "Sign out everywhere but here", "any", 204}, func(ctx context.Context, _ *struct{}) (*struct{}, error) {
+		return end(ctx, caller(ctx).Name, "", caller(ctx).session)
+	})
+	add(s, op{"DELETE", "/people/{name}/sessions", "end-sessions-of", "Sign somebody out everywhere", wire.Admin, 204}, func(ctx context.Context, in *byName) (*struct{}, error) {
+		return end(ctx, in.Name, "", "")
+	})
+	add(s, op{"POST", "/me/second", "propose-second", "Begin a second factor: a code by time (RFC 6238), six digits, every 30 seconds. It counts once it is confirmed", "any", 201}, func(ctx context.Context, _ *struct{}) (*body[wire.Second], error) {
+		if err := inPerson(ctx); err != nil {
+			return nil, err
+		}
+		if caller(ctx).Second != nil {
+			return nil, huma.Error409Conflict("you have a second factor: remove it first")
+		}
+		secret := auth.NewSecond()
+		sealed, err := s.seal(secret)
+		if err == nil {
+			err = s.Store.ProposeSecond(ctx, caller(ctx).Name, sealed)
+		}
+		return &body[wire.Second]{wire.Second{Secret: auth.SecondText(secret), URL: auth.SecondURL(secret, caller(ctx).Name, s.Name)}}, err
+	})
+	add(s, op{"PUT", "/me/second", "confirm-second", "Confirm a second factor by its code. All other sessions end", "any", 200}, func(ctx context.Context, in *body[wire.SecondCode]) (*body[wire.SpareCodes], error) {
+		if err := inPerson(ctx); err != nil {
+			return nil, err
+		}
+		me := caller(ctx)
+		if me.SecondNext == nil {
+			return nil, huma.Error409Conflict("no second factor waits to be confirmed: begin one first")
+		}
+		if !s.tries.begin(me.Name) {
+			return nil, errTries
+		}
+		secret, err := s.unseal(me.SecondNext)
+		if err != nil {
+			return nil, err
+		}
+		step, ok := auth.CheckSecond(secret, in.Body.Code, time.Now(), 0)
+		if !ok {
+			return nil, huma.Error422UnprocessableEntity("this code does not fit: is the clock of your device right?")
+		}
+		out := wire.SpareCodes{}
+		var hashes [][32]byte
+		for range spareCodes {
+			c := auth.Code(2)
+			out.Codes, hashes = append(out.Codes, c), append(hashes, auth.HashToken(c))
+		}
+		if err := s.Store.ConfirmSecond(ctx, me.Name, me.SecondNext, step, hashes, me.session); err != nil {
+			return nil, err
+		}
+		s.tries.right(me.Name)
+		s.audit(ctx, "second factor set", me.Name, "")
+		return &body[wire.SpareCodes]{out}, nil
+	})
+	add(s, op{"POST", "/me/second/remove", "remove-second", "Do without your second factor, by one of its codes", "any", 204}, func(ctx context.Context, in *body[wire.SecondCode]) (*struct{}, error) {
+		if err := inPerson(ctx); err != nil {
+			return nil, err
+		}
+		me := caller(ctx)
+		if me.Second == nil {
+			return nil, huma.Error409Conflict("you have no second factor")
+		}
+		if !s.tries.begin(me.Name) {
+			return nil, errTries
+		}
+		ok, err := s.second(ctx, me.Person, in.Body.Code)
+		if err == nil && !ok {
+			err = huma.Error422UnprocessableEntity("this code does not fit, or was used before")
+		}
+		if err == nil {
+			err = s.Store.DropSecond(ctx, me.Name)
+		}
+		if err == nil {
+			s.tries.right(me.Name)
+			s.audit(ctx, "second factor removed", me.Name, "")
+		}
+		return nil, err
+	})
+	add(s, op{"DELETE", "/people/{name}/second", "remove-second-of", "Take away the second factor of somebody who has lost it. Their sessions end", wire.Admin, 204}, func(ctx context.Context, in *byName) (*struct{}, error) {
+		if err := inPerson(ctx); err != nil {
+			return nil, err
+		}
+		err := s.Store.DropSecond(ctx, in.Name)
+		if err == nil {
+			s.audit(ctx, "second factor removed", in.Name, "by an admin")
+			_, err = s.Store.EndSessions(ctx, in.Name, "", "")
+		}
+		return nil, err
+	})
+}
