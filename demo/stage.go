@@ -37,13 +37,14 @@ var People = map[string][]string{
 
 // A Stage is the whole demo world, running: database, service, and an agent on each host.
 type Stage struct {
-	Dir     string
-	Program string // the idletally program
-	Self    string // a program that calls Inside when its first argument is "inside"
-	Address string
-	Deaf    bool // agents do not watch: only snapshots that are asked for are taken
-	Service *Process
-	Agents  map[string]*Process
+	Dir      string
+	Program  string // the idletally program
+	Self     string // a program that calls Inside when its first argument is "inside"
+	Address  string
+	Deaf     bool // agents do not watch: only snapshots that are asked for are taken
+	Service  *Process
+	Settings []string // of the service, as its environment
+	Agents   map[string]*Process
 
 	Chartroom *samba.Server // nil where the file server is not part of it
 	log       io.Writer
@@ -136,8 +137,9 @@ var (
 func (s *Stage) Serve(ctx context.Context, listen, database string) error {
 	argv := []string{"serve", "--listen", listen, "--data", filepath.Join(s.Dir, "service")}
 	cmd := exec.Command(s.Program, argv...)
+	cmd.Env = append(os.Environ(), s.Settings...)
 	if database != "" {
-		cmd.Env = append(os.Environ(), "IDLETALLY_DATABASE="+database)
+		cmd.Env = append(cmd.Env, "IDLETALLY_DATABASE="+database)
 	}
 	cmd.Stderr = s.log
 	r, w, err := os.Pipe()

@@ -13,11 +13,15 @@ import (
 
 func personCommand(o *options) *cobra.Command {
 	var roles []string
+	var provider bool
 	add := &cobra.Command{Use: "add NAME", Short: "Add a person; prints a one-time password", Args: args(1, 1, "a name"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
-			p, err := api.AddPerson(c.Context(), wire.NewPerson{Name: a[0], Roles: roles})
+			p, err := api.AddPerson(c.Context(), wire.NewPerson{Name: a[0], Roles: roles, Provider: provider})
 			if err != nil {
 				return err
+			}
+			if provider {
+				return o.showOne(c, p, "person", p.Name, "roles", strings.Join(roles, ", "), "signs in", "by the provider, under this name")
 			}
 			return o.showOne(c, p, "person", p.Name, "roles", strings.Join(roles, ", "), "one-time password", p.Password)
 		})}
@@ -42,6 +46,7 @@ func personCommand(o *options) *cobra.Command {
 			}
 			return o.showOne(c, p, "person", p.Name, "roles", strings.Join(p.Roles, ", "))
 		})}
+	add.Flags().BoolVar(&provider, "provider", false, "they sign in by the provider (OpenID Connect), under this name there, and have no password here")
 	var second, sessions bool
 	reset := &cobra.Command{Use: "reset NAME", Short: "Give a person a one-time password, which ends their sessions; or take away a second factor that they have lost", Args: args(1, 1, "a name"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {

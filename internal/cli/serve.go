@@ -27,10 +27,9 @@ import (
 )
 
 func serveCommand(o *options) *cobra.Command {
-	var listen, data, dsn, level, settings string
+	var x serving
+	var level, settings string
 	var check bool
-	var names []string
-	var keep desk.Retention
 	c := &cobra.Command{
 		Use:   "serve",
 		Short: "Run the service",
@@ -54,11 +53,11 @@ where it comes from, and starts nothing.`,
 			if err != nil {
 				return err
 			}
-			if err := keep.Check(); err != nil {
+			if err := x.complete(); err != nil {
 				return usageError{err}
 			}
 			if check {
-				return o.checkServe(c, from, listen, dsn)
+				return o.checkServe(c, from, x.listen, x.dsn)
 			}
 			defer again(c.Context(), log, func() error {
 				if _, err := settle(c, settings); err != nil {
@@ -66,20 +65,57 @@ where it comes from, and starts nothing.`,
 				}
 				return at.UnmarshalText([]byte(level))
 			})()
-			return serve(c, log, listen, data, dsn, names, keep)
+			return serve(c, log, x)
 		},
 	}
-	c.Flags().StringVar(&listen, "listen", "127.0.0.1:7780", "address to listen on")
-	c.Flags().StringVar(&data, "data", "/var/lib/idletally", "folder for keys and, without --database, the database")
-	c.Flags().StringVar(&dsn, "database", "", "MariaDB to use: user:password@tcp(host:port)/name")
-	c.Flags().StringSliceVar(&names, "name", []string{"localhost", "127.0.0.1", "::1"}, "names and addresses that the service's certificate is for")
-	c.Flags().IntVar(&keep.All, "keep-all", 30, "days for which all snapshots are kept")
-	c.Flags().IntVar(&keep.Daily, "keep-daily", 180, "days for which the last snapshot of each day is kept")
-	c.Flags().IntVar(&keep.Weekly, "keep-weekly", 730, "days for which the last snapshot of each week is kept; the newest stays in any case")
+	c.Flags().StringVar(&x.listen, "listen", "127.0.0.1:7780", "address to listen on")
+	c.Flags().StringVar(&x.data, "data", "/var/lib/idletally", "folder for keys and, without --database, the database")
+	c.Flags().StringVar(&x.dsn, "database", "", "MariaDB to use: user:password@tcp(host:port)/name")
+	c.Flags().StringSliceVar(&x.names, "name", []string{"localhost", "127.0.0.1", "::1"}, "names and addresses that the service's certificate is for")
+	c.Flags().IntVar(&x.keep.All, "keep-all", 30, "days for which all snapshots are kept")
+	c.Flags().IntVar(&x.keep.Daily, "keep-daily", 180, "days for which the last snapshot of each day is kept")
+	c.Flags().IntVar(&x.keep.Weekly, "keep-weekly", 730, "days for which the last snapshot of each week is kept; the newest stays in any case")
+	c.Flags().StringVar(&x.provider.Public, "public", "", "how browsers reach the service: https://HOST[:PORT]")
+	c.Flags().StringVar(&x.provider.Issuer, "oidc-issuer", "", "provider that people sign in with (OpenID Connect): https://…")
+	c.Flags().StringVar(&x.provider.Client, "oidc-client", "", "the client that it knows this service by")
+	c.Flags().StringVar(&x.provider.Secret, "oidc-secret", "", "that client's secret; better given by the environment or the settings file")
+	c.Flags().StringVar(&x.provider.Claim, "oidc-claim", "preferred_username", "the claim with the name that people have here")
+	c.Flags().StringVar(&x.provider.Name, "oidc-name", "the provider", "what it is called, on the button")
+	c.Flags().StringVar(&x.authority, "oidc-authority", "", "file with the provider's authority (PEM); nothing are the system's own")
 	c.Flags().StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	c.Flags().StringVar(&settings, "settings", os.Getenv("IDLETALLY_SETTINGS"), "file with what is not given by flags or the environment")
 	c.Flags().BoolVar(&check, "check", false, "say what counts and whether it can, and start nothing")
 	return c
+}
+
+// serving is what the service is told to do.
+type serving struct {
+	listen, data, dsn string
+	names             []string
+	keep              desk.Retention
+	provider          service.Provider
+	authority         string // of the provider
+}
+
+// complete reads what is named, and says what cannot be.
+func (x *serving) complete() error {
+	if err := x.keep.Check(); err != nil {
+		return err
+	}
+	if len(x.names) == 0 {
+		return errors.New("--name: want at least one name that the service's certificate is for")
+	}
+	if x.provider.Issuer == "" {
+		return nil
+	}
+	if x.authority != "" {
+		b, err := os.ReadFile(x.authority)
+		if err != nil {
+			return fmt.Errorf("--oidc-authority: %w", err)
+		}
+		x.provider.Authority = b
+	}
+	return x.provider.Check()
 }
 
 // again does something at each SIGHUP, until what it gives is called.
@@ -111,8 +147,11 @@ func (o *options) checkServe(c *cobra.Command, from map[string]string, listen, d
 	t := table{head: []string{"SETTING", "VALUE", "FROM"}, value: values}
 	for _, name := range own(c) {
 		v := c.Flags().Lookup(name).Value.String()
-		if name == "database" {
+		switch {
+		case name == "database":
 			v = store.WithoutPassword(v)
+		case name == "oidc-secret" && v != "":
+			v = "…"
 		}
 		values[name] = v
 		t.add(name, v, from[name])
@@ -127,15 +166,16 @@ func (o *options) checkServe(c *cobra.Command, from map[string]string, listen, d
 	return err
 }
 
-func serve(c *cobra.Command, log *slog.Logger, listen, data, dsn string, names []string, keep desk.Retention) error {
+func serve(c *cobra.Command, log *slog.Logger, x serving) error {
+	data, dsn := x.data, x.dsn
 	ctx := c.Context()
 	// The database's own account must be able to reach its folder through this one.
 	if err := os.MkdirAll(data, 0o711); err != nil {
 		return fmt.Errorf("data folder: %w: choose another with --data", err)
 	}
-	l, err := net.Listen("tcp", listen)
+	l, err := net.Listen("tcp", x.listen)
 	if err != nil {
-		return fmt.Errorf("listen on %s: %w", listen, err)
+		return fmt.Errorf("listen on %s: %w", x.listen, err)
 	}
 	defer l.Close()
 	a, err := authority.Open(filepath.Join(data, "keys"))
@@ -164,14 +204,18 @@ func serve(c *cobra.Command, log *slog.Logger, listen, data, dsn string, names [
 	if password != "" {
 		fmt.Fprintf(out, "first admin %s, one-time password %s\n", name, password)
 	}
-	handler := service.New(service.Config{Store: st, Authority: a, Log: log, Console: console.Files(), Version: Version, Stopping: ctx.Done(), Keep: keep, Name: names[0]})
+	cfg := service.Config{Store: st, Authority: a, Log: log, Console: console.Files(), Version: Version, Stopping: ctx.Done(), Keep: x.keep, Name: x.names[0]}
+	if x.provider.Issuer != "" {
+		cfg.Provider = &x.provider
+	}
+	handler := service.New(cfg)
 	tending, enough := context.WithCancel(ctx)
 	tended := make(chan struct{})
 	go func() { defer close(tended); handler.Tend(tending) }()
 	defer func() { enough(); <-tended }() // before the database goes
 	srv := &http.Server{
 		Handler:           handler,
-		TLSConfig:         a.Server(names),
+		TLSConfig:         a.Server(x.names),
 		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 3 * time.Minute, WriteTimeout: 4 * time.Minute, IdleTimeout: 2 * time.Minute,
 		MaxHeaderBytes: 64 << 10,
 		ErrorLog:       slog.NewLogLogger(log.Handler(), slog.LevelDebug),

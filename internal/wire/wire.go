@@ -50,12 +50,20 @@ type Person struct {
 	Name   string   `json:"name"`
 	Roles  []string `json:"roles"`
 	Second bool     `json:"second" doc:"Signs in with a second factor"`
+
+	Provider bool `json:"provider" doc:"Signs in by way of the provider (OpenID Connect)"`
+}
+
+// Ways are how people can sign in besides by password.
+type Ways struct {
+	Provider string `json:"provider,omitempty" doc:"What the provider is called"`
 }
 
 // NewPerson adds somebody.
 type NewPerson struct {
-	Name  string   `json:"name" pattern:"^[a-z0-9]([a-z0-9._-]{0,62}[a-z0-9])?$"`
-	Roles []string `json:"roles" minItems:"1"`
+	Name     string   `json:"name" pattern:"^[a-z0-9]([a-z0-9._-]{0,62}[a-z0-9])?$"`
+	Roles    []string `json:"roles" minItems:"1"`
+	Provider bool     `json:"provider,omitempty" doc:"Signs in by way of the provider, under this name there, and has no password here"`
 }
 
 // OneTime is a password that is shown once and must be changed at the first sign-in.

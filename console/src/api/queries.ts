@@ -143,6 +143,7 @@ export function useChange<In, Out>(call: (input: In) => Promise<Out>) {
   return useMutation({ mutationFn: call, onSuccess: () => client.invalidateQueries() });
 }
 
+export const useWays = () => useQuery({ queryKey: ["ways"], queryFn: () => body(api.GET("/api/v1/sign-in/ways")), staleTime: Infinity });
 export const useSignIn = () => useChange((input: Schemas["SignIn"]) => body(api.POST(`${v1}/sign-in`, { body: input })));
 export const useSignOut = () => useChange(() => body(api.POST(`${v1}/sign-out`)));
 export const useTakeSnapshot = () => useChange((input: Schemas["NewSnapshot"]) => body(api.POST(`${v1}/snapshots`, { body: input })));

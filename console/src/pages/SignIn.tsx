@@ -2,7 +2,7 @@ import { Field, Input, Label } from "@headlessui/react";
 import { useState } from "react";
 import { Link } from "react-router";
 import { Problem } from "../api/client";
-import { useSignIn } from "../api/queries";
+import { useSignIn, useWays } from "../api/queries";
 import { Button } from "../components/Button";
 import { Note } from "../components/Note";
 
@@ -10,6 +10,7 @@ const box = "mt-1 mb-4 block w-full rounded border border-muted bg-sheet px-3 py
 
 export function SignIn() {
   const signIn = useSignIn();
+  const ways = useWays();
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
   const [fresh, setFresh] = useState("");
@@ -55,6 +56,7 @@ export function SignIn() {
         </Button>
         <Note error={signIn.error} />
       </form>
+      {ways.data?.provider ? <p className="mt-6"><a className="underline" href="/api/v1/sign-in/provider">Sign in with {ways.data.provider}</a></p> : null}
       <p className="mt-10 text-sm"><Link to="/calculate">Explain and convert modes</Link>, without signing in</p>
     </main>
   );

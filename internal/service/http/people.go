@@ -32,6 +32,7 @@ type signInOut struct {
 func (s *Server) routes(r chi.Router) {
 	s.peopleRoutes(r)
 	s.meRoutes()
+	s.providerRoutes(r)
 	s.hostRoutes()
 	s.baselineRoutes(r)
 	s.snapshotRoutes()
@@ -137,8 +138,13 @@ func (s *Server) peopleRoutes(chi.Router) {
 		if err != nil {
 			return nil, err
 		}
-		pw := auth.Code(4)
-		if err := s.Store.AddPerson(ctx, store.Person{Name: in.Body.Name, Password: auth.Hash(pw), RoleList: roles, MustChange: true}); err != nil {
+		pw := ""
+		person := store.Person{Name: in.Body.Name, RoleList: roles, Provider: in.Body.Provider}
+		if !in.Body.Provider { // no password fits the others
+			pw = auth.Code(4)
+			person.Password, person.MustChange = auth.Hash(pw), true
+		}
+		if err := s.Store.AddPerson(ctx, person); err != nil {
 			return nil, err
 		}
 		s.audit(ctx, "person added", in.Body.Name, strings.ReplaceAll(roles, ",", ", "))
@@ -147,7 +153,7 @@ func (s *Server) peopleRoutes(chi.Router) {
 }
 
 func wirePerson(p store.Person) wire.Person {
-	return wire.Person{Name: p.Name, Roles: p.Roles(), Second: p.Second != nil}
+	return wire.Person{Name: p.Name, Roles: p.Roles(), Second: p.Second != nil, Provider: p.Provider}
 }
 
 // begin begins a session for somebody who has shown who they are.

@@ -44,19 +44,22 @@ type Config struct {
 	Version   string
 	Stopping  <-chan struct{} // closed when the service is to end: who waits is sent home
 	Keep      desk.Retention
+	Provider  *Provider
 	Name      string // how people call this service, in authenticators
 }
 
 // Server serves everything.
 type Server struct {
 	Config
-	desk    *desk.Desk
-	hub     *hub
-	tries   *tries
-	feed    *feed
-	metrics *metrics
-	api     huma.API
-	mux     *chi.Mux
+	desk  *desk.Desk
+	hub   *hub
+	tries *tries
+
+	provider *provider
+	feed     *feed
+	metrics  *metrics
+	api      huma.API
+	mux      *chi.Mux
 }
 
 const (
@@ -78,6 +81,9 @@ const maxMemo = 400_000
 func New(c Config) *Server {
 	s := &Server{Config: c, desk: &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo)}, hub: newHub(), tries: &tries{}, metrics: newMetrics(), mux: chi.NewMux()}
 	s.feed = &feed{s: s}
+	if c.Provider != nil {
+		s.provider = newProvider(*c.Provider)
+	}
 	if c.Store != nil && c.Authority != nil {
 		c.Store.Seal = func(h *chain.Head) { h.Sign(c.Authority.Orders) }
 		// Made of the service's own key, so that the database holds no secret of theirs.
@@ -150,7 +156,7 @@ func (s *Server) limitOpen() func(http.Handler) http.Handler {
 		signIn, calculate := signIn(next), calculate(next)
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			switch {
-			case r.URL.Path == "/api/v1/sign-in":
+			case strings.HasPrefix(r.URL.Path, signInPath):
 				signIn.ServeHTTP(w, r)
 			case strings.HasPrefix(r.URL.Path, calculators):
 				calculate.ServeHTTP(w, r)

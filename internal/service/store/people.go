@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -21,9 +22,11 @@ type Person struct {
 	Second     []byte `db:"second"` // sealed; nil where there is none
 	SecondNext []byte `db:"second_next"`
 	SecondUsed int64  `db:"second_used"` // the step of the last code that counted
+
+	Provider bool `db:"provider"` // signs in by way of another service
 }
 
-const personColumns = `p.name, p.password, p.roles, p.must_change, p.created, p.second, p.second_next, p.second_used`
+const personColumns = `p.name, p.password, p.roles, p.must_change, p.created, p.second, p.second_next, p.second_used, p.provider`
 
 // A Session is somebody's sign-in.
 type Session struct {
@@ -39,8 +42,8 @@ func (p Person) Roles() []string { return strings.Split(p.RoleList, ",") }
 
 // AddPerson adds somebody; ErrConflict where the name is taken.
 func (s *Store) AddPerson(ctx context.Context, p Person) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO person (name, password, roles, must_change, created) VALUES (?,?,?,?,?)`,
-		p.Name, p.Password, p.RoleList, p.MustChange, now())
+	_, err := s.db.ExecContext(ctx, `INSERT INTO person (name, password, roles, must_change, created, provider) VALUES (?,?,?,?,?,?)`,
+		p.Name, p.Password, p.RoleList, p.MustChange, now(), p.Provider)
 	if duplicate(err) {
 		return fmt.Errorf("person %q exists: %w", p.Name, ErrConflict)
 	}
@@ -51,6 +54,27 @@ func (s *Store) AddPerson(ctx context.Context, p Person) error {
 func (s *Store) Person(ctx context.Context, name string) (p Person, err error) {
 	err = s.db.GetContext(ctx, &p, `SELECT `+personColumns+` FROM person p WHERE p.name = ?`, name)
 	return p, one(err, "person "+name)
+}
+
+// PersonOf finds who somebody of another service is here: who they were the first time, and then only who may come from there, has
+// that name, and was nobody else's yet.
+func (s *Store) PersonOf(ctx context.Context, subject, name string) (p Person, err error) {
+	if len(subject) > 255 {
+		return p, fmt.Errorf("subject: %w", ErrNotFound)
+	}
+	find := `SELECT ` + personColumns + ` FROM person p WHERE p.subject = ? AND p.provider`
+	err = s.db.GetContext(ctx, &p, find, subject)
+	if !errors.Is(err, sql.ErrNoRows) {
+		return p, err
+	}
+	n, err := s.exec(ctx, `UPDATE person SET subject = ? WHERE name = ? AND provider AND subject IS NULL`, subject, name)
+	if err != nil {
+		return p, err
+	}
+	if n == 0 {
+		return p, fmt.Errorf("person %q of a provider: %w", name, ErrNotFound)
+	}
+	return p, s.db.GetContext(ctx, &p, find, subject)
 }
 
 // People lists everybody.

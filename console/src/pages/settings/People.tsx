@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Person } from "../../api/client";
+import { useWays } from "../../api/queries";
 import { roles, useAddPerson, usePeople, useRemovePerson, useResetPassword, useSetRoles } from "../../api/settings";
 import { Button } from "../../components/Button";
 import { Checks } from "../../components/Checks";
@@ -36,17 +37,21 @@ function Add({ close }: { close: () => void }) {
   const add = useAddPerson();
   const [name, setName] = useState("");
   const [chosen, setChosen] = useState<Role[]>(["viewer"]);
+  const ways = useWays();
+  const provider = ways.data?.provider;
+  const [by, setBy] = useState<"provider"[]>([]);
   return (
     <Modal title="Add a person" close={close}>
       {add.data ? <OneTime name={add.data.name} password={add.data.password} close={close} /> : (
         <form
           onSubmit={(e) => {
             e.preventDefault();
-            add.mutate({ name: name.trim(), roles: chosen });
+            add.mutate({ name: name.trim(), roles: chosen, provider: by.length > 0 }, { onSuccess: () => by.length > 0 && close() });
           }}
         >
           <label className="block">Name to sign in with<input className="box mt-0.5 block w-full" required value={name} spellCheck={false} autoComplete="off" onChange={(e) => setName(e.target.value)} /></label>
           <Checks legend="Roles" options={options} chosen={chosen} choose={setChosen} />
+          {provider ? <Checks legend="Signs in" options={[{ key: "provider" as const, means: `with ${provider}, under this name there, and has no password here` }]} chosen={by} choose={setBy} /> : null}
           <FormEnd error={add.error} close={close} submit="Add" disabled={add.isPending || chosen.length === 0} />
         </form>
       )}
