@@ -8,7 +8,7 @@ FILES = $(wildcard $(shell git ls-files -co --exclude-standard $(1) 2>/dev/null)
 GO_FILES := $(call FILES,'*.go' '*.sql' '*.json' '*.yaml')
 CONSOLE_FILES := $(filter-out console/dist/%,$(call FILES,console))
 
-.PHONY: build console demo demo-big tour test test-cluster bench lint packages test-packages clean
+.PHONY: build console demo demo-big tour test test-cluster bench package lint packages test-packages clean
 
 build: bin/idletally
 
@@ -63,6 +63,9 @@ test-cluster:
 
 bench: test-packages bin/idletally
 	go run ./bench
+
+package: console/dist/index.html
+	go run ./packaging --version $(VERSION)
 
 lint: console/src/api/schema.d.ts
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }

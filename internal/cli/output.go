@@ -127,6 +127,9 @@ func (t *table) write(w io.Writer, limit int) error {
 // printable keeps what other people wrote from steering the terminal.
 func printable(s string) string {
 	return strings.Map(func(r rune) rune {
+		if r == '\t' {
+			return ' '
+		}
 		if r == '\n' || r == utf8.RuneError || unicode.IsGraphic(r) {
 			return r
 		}

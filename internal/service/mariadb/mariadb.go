@@ -118,7 +118,7 @@ func (p place) launch(ctx context.Context, port int, secret []byte, more []strin
 	if err := give(sockets, p.account); err != nil {
 		return nil, err
 	}
-	s := &Server{Port: port, socket: sockets, exited: make(chan struct{}), DSN: fmt.Sprintf("idletally:%s@tcp(127.0.0.1:%d)/idletally", secret, port)}
+	s := &Server{Port: port, socket: sockets, exited: make(chan struct{}), DSN: address(secret, strconv.Itoa(port))}
 	logFile, err := os.OpenFile(filepath.Join(p.dir, "server.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
 		return nil, err
@@ -139,6 +139,10 @@ func (p place) launch(ctx context.Context, port int, secret []byte, more []strin
 	if err := s.wait(ctx, 60*time.Second); err != nil {
 		s.Stop()
 		return nil, fmt.Errorf("%w: see %s", err, logFile.Name())
+	}
+	if err := os.WriteFile(filepath.Join(p.dir, portFile), []byte(strconv.Itoa(port)), 0o600); err != nil {
+		s.Stop()
+		return nil, err
 	}
 	return s, nil
 }
@@ -333,4 +337,30 @@ func (s *Server) start() error {
 		}
 	}()
 	return <-started
+}
+
+// portFile says where a private server listens.
+const portFile = "port"
+
+// Running gives the address of the private server that has its files in a folder, where one is at work.
+func Running(ctx context.Context, dir string) (dsn string, ok bool) {
+	secret, err1 := os.ReadFile(filepath.Join(dir, "password"))
+	port, err2 := os.ReadFile(filepath.Join(dir, portFile))
+	if err1 != nil || err2 != nil {
+		return "", false
+	}
+	dsn = address(secret, strings.TrimSpace(string(port)))
+	db, err := sql.Open("mysql", dsn)
+	if err != nil {
+		return "", false
+	}
+	defer db.Close()
+	_ = mysql.SetLogger(quiet{})
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	return dsn, db.PingContext(ctx) == nil
+}
+
+func address(secret []byte, port string) string {
+	return fmt.Sprintf("idletally:%s@tcp(127.0.0.1:%s)/idletally", secret, port)
 }

@@ -53,6 +53,15 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	return &Store{db: pool{db}, Trust: usualTrust}, nil
 }
 
+// Attach connects, and leaves the tables as they are.
+func Attach(ctx context.Context, dsn string) (*Store, error) {
+	db, err := connect(ctx, dsn)
+	if err != nil {
+		return nil, err
+	}
+	return &Store{db: pool{db}, Trust: usualTrust}, nil
+}
+
 // Reach says why a database cannot be used, and changes nothing there.
 func Reach(ctx context.Context, dsn string) error {
 	db, err := connect(ctx, dsn)
