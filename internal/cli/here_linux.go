@@ -25,7 +25,7 @@ func begin() { probe.Main() }
 
 // ownCommands are those that only a Linux system has: the service runs there.
 func ownCommands(o *options) []*cobra.Command {
-	return []*cobra.Command{serveCommand(o), backupCommand(o), openapiCommand()}
+	return []*cobra.Command{serveCommand(o), backupCommand(o), doctorCommand(o), openapiCommand()}
 }
 
 // gentleFlags let whoever runs a scan keep it out of the way of what the host is for.

@@ -1,0 +1,35 @@
+//go:build linux
+
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+)
+
+// The doctor finds what was made wrong, at the service, on the host and in the folder, and says what to do.
+func TestDoctor(t *testing.T) {
+	t.Parallel()
+	s := begin(t, "")
+	c := command{t, s, "admin"}
+	c.login()
+	data := filepath.Join(s.Dir, "service")
+	folder := filepath.Join(s.Root("slip-north"), "var/lib/idletally-agent")
+	all := func(more ...string) []string {
+		return append([]string{"doctor", "--data", data, "--folder", folder}, more...)
+	}
+	c.want(0, "the private database answers", all()...)
+	c.want(0, `"state": "well"`, all("--output", "json")...)
+	must(t, os.Chmod(folder, 0o755))
+	must(t, os.Chmod(filepath.Join(data, "keys", "orders.key"), 0o644))
+	c.want(1, "chmod 0700 "+folder, all()...)
+	c.want(1, "chmod 0600 "+filepath.Join(data, "keys", "orders.key"), all()...)
+	c.want(1, "2 of ", all()...)
+	must(t, os.Chmod(folder, 0o700))
+	must(t, os.Chmod(filepath.Join(data, "keys", "orders.key"), 0o600))
+	s.Service.Stop()
+	c.want(1, "does not answer", all()...)
+	nobody := command{t, s, "nobody-in-particular"}
+	nobody.want(0, "you are not signed in", "doctor", "--data", filepath.Join(s.Dir, "nothing"), "--folder", filepath.Join(s.Dir, "nothing"))
+}
