@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -12,20 +13,26 @@ import (
 
 func hookCommand(o *options) *cobra.Command {
 	var ask wire.NewHook
-	add := &cobra.Command{Use: "add URL", Short: "Have a program told of what happens", Args: args(1, 1, "an address"),
-		Long: `Have a program told of what happens: new findings, plans that wait for a reviewer, runs that ended or stand still. Each notice is a
+	var every time.Duration
+	add := &cobra.Command{Use: "add URL", Short: "Have a program told of what happens, or people by mail", Args: args(1, 1, "an address"),
+		Long: `Have a program told of what happens (https://…), or people by mail (mailto:NAME@HOST): new findings, plans that wait for a reviewer, runs that ended or stand still. Each notice is a
 CloudEvent in JSON, sent by POST and signed; what is not taken (2xx) is sent again, later and later, for half a day. See docs/guide/9-notices.md
 for how the signature is checked.`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
-			ask.URL = a[0]
+			ask.URL, ask.Every = a[0], int(every/time.Minute)
 			h, err := api.AddHook(c.Context(), ask)
 			if err != nil {
 				return err
+			}
+			if strings.HasPrefix(h.URL, "mailto:") { // nothing is signed
+				return o.showOne(c, h, "hook", h.ID, "to", h.URL, "tells of", strings.Join(h.Kinds, ", "))
 			}
 			return o.showOne(c, h, "hook", h.ID, "to", h.URL, "tells of", strings.Join(h.Kinds, ", "), "secret", h.Secret)
 		})}
 	add.Flags().StringSliceVar(&ask.Kinds, "kind", wire.NoticeKinds, "findings, review, run; several apart by commas")
 	add.Flags().StringVar(&ask.Application, "application", "", "only of this application")
+	add.Flags().StringVar(&ask.Effect, "effect", "", "of findings: only where some open, or close")
+	add.Flags().DurationVar(&every, "every", 0, "mail: gather what is told, such as 24h for a letter a day; 0 is at once")
 	add.Flags().StringVar(&ask.Severity, "severity", "minor", "of findings: from minor, serious or grave on")
 	list := &cobra.Command{Use: "list", Short: "List where programs are told of what happens", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
@@ -35,7 +42,11 @@ for how the signature is checked.`,
 			}
 			t := table{head: []string{"HOOK", "TO", "OF", "TELLS OF", "FROM", "TOLD LAST", "FAULT"}, value: all, none: "No hook: idletally hook add URL"}
 			for _, h := range all {
-				t.add(h.ID, h.URL, cmp.Or(h.Application, "all"), strings.Join(h.Kinds, ", "), h.Severity, whenever(h.Told), h.Fault)
+				from := h.Severity
+				if h.Effect != "" {
+					from += ", " + h.Effect
+				}
+				t.add(h.ID, h.URL, cmp.Or(h.Application, "all"), strings.Join(h.Kinds, ", "), from, whenever(h.Told), h.Fault)
 			}
 			return o.show(c, t)
 		})}

@@ -82,6 +82,10 @@ where it comes from, and starts nothing.`,
 	c.Flags().StringVar(&x.provider.Claim, "oidc-claim", "preferred_username", "the claim with the name that people have here")
 	c.Flags().StringVar(&x.provider.Name, "oidc-name", "the provider", "what it is called, on the button")
 	c.Flags().StringVar(&x.authority, "oidc-authority", "", "file with the provider's authority (PEM); nothing are the system's own")
+	c.Flags().StringVar(&x.mail.Server, "mail-server", "", "server that takes mail, HOST:PORT; by TLS, unless it is on this machine")
+	c.Flags().StringVar(&x.mail.From, "mail-from", "", "address that notices come from")
+	c.Flags().StringVar(&x.mail.User, "mail-user", "", "account at the mail server, where it wants one")
+	c.Flags().StringVar(&x.mail.Password, "mail-password", "", "its password; better given by the environment or the settings file")
 	c.Flags().StringVar(&level, "log-level", "info", "debug, info, warn or error")
 	c.Flags().StringVar(&settings, "settings", os.Getenv("IDLETALLY_SETTINGS"), "file with what is not given by flags or the environment")
 	c.Flags().BoolVar(&check, "check", false, "say what counts and whether it can, and start nothing")
@@ -95,6 +99,7 @@ type serving struct {
 	keep              desk.Retention
 	provider          service.Provider
 	authority         string // of the provider
+	mail              desk.Mail
 }
 
 // complete reads what is named, and says what cannot be.
@@ -104,6 +109,12 @@ func (x *serving) complete() error {
 	}
 	if len(x.names) == 0 {
 		return errors.New("--name: want at least one name that the service's certificate is for")
+	}
+	if x.mail.Server != "" {
+		x.mail.Public = x.provider.Public
+		if err := x.mail.Check(); err != nil {
+			return err
+		}
 	}
 	if x.provider.Issuer == "" {
 		return nil
@@ -150,7 +161,7 @@ func (o *options) checkServe(c *cobra.Command, from map[string]string, listen, d
 		switch {
 		case name == "database":
 			v = store.WithoutPassword(v)
-		case name == "oidc-secret" && v != "":
+		case (name == "oidc-secret" || name == "mail-password") && v != "":
 			v = "…"
 		}
 		values[name] = v
@@ -207,6 +218,9 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 	cfg := service.Config{Store: st, Authority: a, Log: log, Console: console.Files(), Version: Version, Stopping: ctx.Done(), Keep: x.keep, Name: x.names[0]}
 	if x.provider.Issuer != "" {
 		cfg.Provider = &x.provider
+	}
+	if x.mail.Server != "" {
+		cfg.Mail = &x.mail
 	}
 	handler := service.New(cfg)
 	tending, enough := context.WithCancel(ctx)

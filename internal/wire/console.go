@@ -190,10 +190,12 @@ var NoticeKinds = []string{NoticeFindings, NoticeReview, NoticeRun}
 
 // NewHook has a program told of what happens.
 type NewHook struct {
-	URL         string   `json:"url" minLength:"1" maxLength:"1024"`
+	URL         string   `json:"url" minLength:"1" maxLength:"1024" doc:"https://… of a program, or mailto:NAME@HOST"`
 	Application string   `json:"application,omitempty" maxLength:"64" doc:"Only of this one"`
 	Kinds       []string `json:"kinds" minItems:"1" maxItems:"3" doc:"findings, review, run"`
 	Severity    string   `json:"severity,omitempty" enum:"minor,serious,grave" doc:"Of findings: from this on"`
+	Effect      string   `json:"effect,omitempty" enum:"opens,closes" doc:"Of findings: only where some of them have this effect"`
+	Every       int      `json:"every,omitempty" minimum:"0" maximum:"10080" doc:"Mail: gather what is told for so many minutes; 0 tells at once"`
 }
 
 // Hook is one that is kept.

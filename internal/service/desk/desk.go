@@ -24,6 +24,7 @@ type Desk struct {
 	Memo  *drift.Memo // of folders that are as declared, on whichever host
 
 	HookSecret func(hook string) []byte // by which a hook's notices are signed
+	Mail       *Mail                    // nil: no notice goes by mail
 
 	checked checked
 }

@@ -15,6 +15,7 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -28,6 +29,12 @@ import (
 func CheckHook(in wire.NewHook) error {
 	u, err := url.Parse(in.URL)
 	switch {
+	case strings.HasPrefix(in.URL, mailTo) && address(in.URL) == "":
+		return fmt.Errorf("%w: %q is no address for mail: want mailto:NAME@HOST, and nothing else", ErrBad, in.URL)
+	case in.Every > 0 && address(in.URL) == "":
+		return fmt.Errorf("%w: only mail is gathered: programs are told at once", ErrBad)
+	case address(in.URL) != "":
+		err = nil
 	case err != nil || u.Host == "" || u.User != nil:
 		return fmt.Errorf("%w: %q is no address: want https://HOST/PATH, without a name and password in it", ErrBad, in.URL)
 	case u.Scheme != "https" && !(u.Scheme == "http" && (u.Hostname() == "127.0.0.1" || u.Hostname() == "::1")):
@@ -42,7 +49,7 @@ func CheckHook(in wire.NewHook) error {
 }
 
 // tell puts something that happened before everybody who wants to hear of it.
-func (d *Desk) tell(ctx context.Context, kind, application, subject string, severity baseline.Severity, data any) error {
+func (d *Desk) tell(ctx context.Context, kind, application, subject string, wanted func(store.Hook) bool, data any) error {
 	hooks, err := d.Store.Hooks(ctx)
 	if err != nil {
 		return err
@@ -52,22 +59,26 @@ func (d *Desk) tell(ctx context.Context, kind, application, subject string, seve
 		if h.Application != "" && h.Application != application || !slices.Contains(h.Kinds(), kind) {
 			continue
 		}
-		if kind == wire.NoticeFindings && slices.Index(baseline.Severities, severity) < slices.Index(baseline.Severities, baseline.Severity(h.Severity)) {
+		if wanted != nil && !wanted(h) {
 			continue
 		}
-		all = errors.Join(all, d.Tell(ctx, h.ID, kind, subject, data))
+		all = errors.Join(all, d.Tell(ctx, h, kind, subject, data))
 	}
 	return all
 }
 
-// Tell has one hook told of something: a CloudEvent (CloudEvents 1.0, JSON event format).
-func (d *Desk) Tell(ctx context.Context, hook, kind, subject string, data any) error {
+// Tell has one hook told of something: a CloudEvent (CloudEvents 1.0, JSON event format). What is gathered waits for the others of its time.
+func (d *Desk) Tell(ctx context.Context, h store.Hook, kind, subject string, data any) error {
 	id := store.NewID()
 	b, err := json.Marshal(wire.Event{SpecVersion: "1.0", ID: id, Source: "/idletally", Type: "idletally." + kind, Subject: subject, Time: time.Now().UTC(), ContentType: "application/json", Data: data})
 	if err != nil {
 		return err
 	}
-	return d.Store.AddNotice(ctx, store.Notice{ID: id, Hook: hook, Body: string(b)})
+	at := time.Now()
+	if every := time.Duration(h.Every) * time.Minute; every > 0 && kind != "trial" {
+		at = at.Truncate(every).Add(every)
+	}
+	return d.Store.AddNotice(ctx, store.Notice{ID: id, Hook: h.ID, Body: string(b), Next: at})
 }
 
 // tellFindings tells of what a report found that was not there before.
@@ -75,22 +86,28 @@ func (d *Desk) tellFindings(ctx context.Context, r store.Report, groups []drift.
 	if r.Fresh+r.Returned == 0 {
 		return nil
 	}
-	worst := -1
-	for _, g := range groups {
-		if g.Waiver == "" {
-			worst = max(worst, slices.Index(baseline.Severities, g.Severity))
+	worst := func(effect string) int { // of the findings with an effect that nobody accepted
+		most := -1
+		for _, g := range groups {
+			if g.Waiver == "" && (effect == "" || effect == "opens" && len(g.Effect.Opens) > 0 || effect == "closes" && len(g.Effect.Closes) > 0) {
+				most = max(most, slices.Index(baseline.Severities, g.Severity))
+			}
 		}
+		return most
 	}
-	if worst < 0 {
+	all := worst("")
+	if all < 0 {
 		return nil
 	}
-	return d.tell(ctx, wire.NoticeFindings, r.Application, r.Application+"/"+r.Host, baseline.Severities[worst],
-		wire.FindingsNotice{Application: r.Application, Host: r.Host, Report: r.ID, Severity: string(baseline.Severities[worst]), New: r.Fresh, Returned: r.Returned, Findings: r.Findings - r.Waived, Opens: r.Opens, Closes: r.Closes})
+	return d.tell(ctx, wire.NoticeFindings, r.Application, r.Application+"/"+r.Host, func(h store.Hook) bool {
+		of := worst(h.Effect)
+		return of >= 0 && of >= slices.Index(baseline.Severities, baseline.Severity(h.Severity))
+	}, wire.FindingsNotice{Application: r.Application, Host: r.Host, Report: r.ID, Severity: string(baseline.Severities[all]), New: r.Fresh, Returned: r.Returned, Findings: r.Findings - r.Waived, Opens: r.Opens, Closes: r.Closes})
 }
 
 // TellPlan tells that a plan waits for a reviewer, or how a run went.
 func (d *Desk) TellPlan(ctx context.Context, kind string, p store.Plan, state string) error {
-	return d.tell(ctx, kind, p.Application, p.ID, "", wire.PlanNotice{Application: p.Application, Plan: p.ID, Title: p.Title, Author: p.Author, State: state})
+	return d.tell(ctx, kind, p.Application, p.ID, nil, wire.PlanNotice{Application: p.Application, Plan: p.ID, Title: p.Title, Author: p.Author, State: state})
 }
 
 const (
@@ -150,23 +167,11 @@ func (d *Desk) Deliver(ctx context.Context, at time.Time) error {
 	var all sync.WaitGroup
 	var mu sync.Mutex
 	free := make(chan struct{}, noticesAtOnce)
-	for _, n := range list {
+	for _, part := range together(list) {
 		free <- struct{}{}
 		all.Go(func() {
 			defer func() { <-free }()
-			h, e := d.Store.Hook(ctx, n.Hook)
-			if e == nil {
-				e = d.deliver(ctx, h, n)
-				switch {
-				case e == nil:
-					e = d.Store.Told(ctx, n)
-				case n.Tries >= noticeTries:
-					e = d.Store.NotTold(ctx, n, "given up: "+e.Error(), time.Time{})
-				default:
-					pause := min(10*time.Second<<min(n.Tries, 10), 2*time.Hour)
-					e = d.Store.NotTold(ctx, n, e.Error(), at.Add(pause/2+mathrand.N(pause)))
-				}
-			}
+			e := d.send(ctx, part, at)
 			mu.Lock()
 			defer mu.Unlock()
 			err = errors.Join(err, e)
@@ -174,4 +179,50 @@ func (d *Desk) Deliver(ctx context.Context, at time.Time) error {
 	}
 	all.Wait()
 	return err
+}
+
+// together has what one hook is told beside each other; mail takes all of it at once.
+func together(list []store.Notice) (out [][]store.Notice) {
+	of := map[string]int{}
+	for _, n := range list {
+		i, ok := of[n.Hook]
+		if !ok {
+			i = len(out)
+			of[n.Hook] = i
+			out = append(out, nil)
+		}
+		out[i] = append(out[i], n)
+	}
+	return out
+}
+
+// send delivers what one hook is to be told, and notes how that went.
+func (d *Desk) send(ctx context.Context, list []store.Notice, at time.Time) error {
+	h, err := d.Store.Hook(ctx, list[0].Hook)
+	if err != nil {
+		return err
+	}
+	note := func(n store.Notice, e error) error {
+		switch {
+		case e == nil:
+			return d.Store.Told(ctx, n)
+		case n.Tries >= noticeTries:
+			return d.Store.NotTold(ctx, n, "given up: "+e.Error(), time.Time{})
+		}
+		pause := min(10*time.Second<<min(n.Tries, 10), 2*time.Hour)
+		return d.Store.NotTold(ctx, n, e.Error(), at.Add(pause/2+mathrand.N(pause)))
+	}
+	byMail := address(h.URL) != ""
+	var sent error
+	if byMail {
+		sent = d.mail(ctx, h, list)
+	}
+	var all error
+	for _, n := range list {
+		if !byMail {
+			sent = d.deliver(ctx, h, n)
+		}
+		all = errors.Join(all, note(n, sent))
+	}
+	return all
 }

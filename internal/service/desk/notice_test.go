@@ -128,7 +128,7 @@ func TestNotices(t *testing.T) {
 	// Nobody takes it: it comes again, not at once, and not for ever.
 	for status, says := range map[int]string{http.StatusInternalServerError: "500", http.StatusFound: "302"} {
 		answer = status
-		must(t, d.Tell(ctx, all.ID, "trial", "x", nil))
+		must(t, d.Tell(ctx, all, "trial", "x", nil))
 		at = time.Now().Add(time.Second)
 		if paths := deliver(); len(paths) != 1 {
 			t.Errorf("%d: %v", status, paths)
@@ -149,14 +149,14 @@ func TestNotices(t *testing.T) {
 		}
 	}
 	answer = http.StatusNoContent
-	must(t, d.Tell(ctx, all.ID, "trial", "x", nil))
+	must(t, d.Tell(ctx, all, "trial", "x", nil))
 	at = time.Now().Add(time.Second)
 	deliver()
 	if now, err := st.Hook(ctx, all.ID); err != nil || now.Fault != "" || now.Told == nil {
 		t.Errorf("%+v, %v", now, err)
 	}
 	receiver.Close()
-	must(t, d.Tell(ctx, all.ID, "trial", "x", nil))
+	must(t, d.Tell(ctx, all, "trial", "x", nil))
 	at = time.Now().Add(time.Second)
 	must(t, d.Deliver(ctx, at))
 	if now, err := st.Hook(ctx, all.ID); err != nil || !strings.Contains(now.Fault, "refused") {

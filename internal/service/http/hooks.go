@@ -4,6 +4,9 @@ import (
 	"cmp"
 	"context"
 	"encoding/hex"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
 
 	"idletally/internal/core/baseline"
 	"idletally/internal/service/desk"
@@ -12,7 +15,7 @@ import (
 )
 
 func wireHook(h store.Hook) wire.Hook {
-	return wire.Hook{ID: h.ID, NewHook: wire.NewHook{URL: h.URL, Application: h.Application, Kinds: h.Kinds(), Severity: h.Severity}, Author: h.Author, Told: h.Told, Fault: h.Fault}
+	return wire.Hook{ID: h.ID, NewHook: wire.NewHook{URL: h.URL, Application: h.Application, Kinds: h.Kinds(), Severity: h.Severity, Every: h.Every, Effect: h.Effect}, Author: h.Author, Told: h.Told, Fault: h.Fault}
 }
 
 func (s *Server) hookRoutes() {
@@ -28,7 +31,10 @@ func (s *Server) hookRoutes() {
 		if err := desk.CheckHook(in.Body); err != nil {
 			return nil, err
 		}
-		h, err := s.Store.AddHook(ctx, store.Hook{Application: in.Body.Application, URL: in.Body.URL, KindList: kept(in.Body.Kinds), Severity: cmp.Or(in.Body.Severity, string(baseline.Minor)), Author: caller(ctx).Name})
+		if s.Mail == nil && strings.HasPrefix(in.Body.URL, "mailto:") {
+			return nil, huma.Error422UnprocessableEntity("this service has no mail server: see --mail-server of idletally serve")
+		}
+		h, err := s.Store.AddHook(ctx, store.Hook{Application: in.Body.Application, URL: in.Body.URL, KindList: kept(in.Body.Kinds), Severity: cmp.Or(in.Body.Severity, string(baseline.Minor)), Every: in.Body.Every, Effect: in.Body.Effect, Author: caller(ctx).Name})
 		if err != nil {
 			return nil, err
 		}
@@ -40,7 +46,7 @@ func (s *Server) hookRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		return &body[wire.Hook]{wireHook(h)}, s.desk.Tell(ctx, h.ID, "trial", h.ID, map[string]string{"by": caller(ctx).Name})
+		return &body[wire.Hook]{wireHook(h)}, s.desk.Tell(ctx, h, "trial", h.ID, map[string]string{"by": caller(ctx).Name})
 	})
 	add(s, op{"DELETE", "/hooks/{id}", "remove-hook", "Forget a hook, and what it was to be told", wire.Admin, 204}, func(ctx context.Context, in *byID) (*struct{}, error) {
 		h, err := s.Store.Hook(ctx, in.ID)

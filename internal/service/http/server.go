@@ -45,6 +45,7 @@ type Config struct {
 	Stopping  <-chan struct{} // closed when the service is to end: who waits is sent home
 	Keep      desk.Retention
 	Provider  *Provider
+	Mail      *desk.Mail
 	Name      string // how people call this service, in authenticators
 }
 
@@ -79,7 +80,7 @@ const maxMemo = 400_000
 
 // New builds the handler.
 func New(c Config) *Server {
-	s := &Server{Config: c, desk: &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo)}, hub: newHub(), tries: &tries{}, metrics: newMetrics(), mux: chi.NewMux()}
+	s := &Server{Config: c, desk: &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo), Mail: c.Mail}, hub: newHub(), tries: &tries{}, metrics: newMetrics(), mux: chi.NewMux()}
 	s.feed = &feed{s: s}
 	if c.Provider != nil {
 		s.provider = newProvider(*c.Provider)

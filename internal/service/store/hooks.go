@@ -16,6 +16,8 @@ type Hook struct {
 	URL         string     `db:"url"`
 	KindList    string     `db:"kinds"`
 	Severity    string     `db:"severity"` // of findings: from this on
+	Every       int        `db:"every_minutes"` // what is told is gathered for so long; 0: at once
+	Effect      string     `db:"effect"`        // of findings: opens or closes alone
 	Author      string     `db:"author"`
 	Created     time.Time  `db:"created"`
 	Told        *time.Time `db:"told"`  // when something was delivered last
@@ -25,7 +27,7 @@ type Hook struct {
 // Kinds splits the list.
 func (h Hook) Kinds() []string { return strings.Split(h.KindList, ",") }
 
-const hookColumns = `id, application, url, kinds, severity, author, created, told, fault`
+const hookColumns = `id, application, url, kinds, severity, every_minutes, effect, author, created, told, fault`
 
 // maxHooks bounds how many there are.
 const maxHooks = 1000
@@ -40,7 +42,7 @@ func (s *Store) AddHook(ctx context.Context, h Hook) (Hook, error) {
 	if n >= maxHooks {
 		return h, fmt.Errorf("there are %d hooks: remove some first: %w", n, ErrConflict)
 	}
-	_, err := s.db.NamedExecContext(ctx, `INSERT INTO hook (id, application, url, kinds, severity, author, created, fault) VALUES (:id, :application, :url, :kinds, :severity, :author, :created, '')`, h)
+	_, err := s.db.NamedExecContext(ctx, `INSERT INTO hook (id, application, url, kinds, severity, every_minutes, effect, author, created, fault) VALUES (:id, :application, :url, :kinds, :severity, :every_minutes, :effect, :author, :created, '')`, h)
 	return h, err
 }
 
@@ -76,8 +78,7 @@ const maxNotices = 10_000
 
 // AddNotice has something told, unless too much waits for that hook already.
 func (s *Store) AddNotice(ctx context.Context, n Notice) error {
-	n.Next = now()
-	_, err := s.db.ExecContext(ctx, `INSERT INTO notice (id, hook, body, next) SELECT ?, ?, ?, ? FROM DUAL WHERE (SELECT COUNT(*) FROM notice WHERE hook = ?) < ?`, n.ID, n.Hook, n.Body, n.Next, n.Hook, maxNotices)
+	_, err := s.db.ExecContext(ctx, `INSERT INTO notice (id, hook, body, next) SELECT ?, ?, ?, ? FROM DUAL WHERE (SELECT COUNT(*) FROM notice WHERE hook = ?) < ?`, n.ID, n.Hook, n.Body, n.Next.UTC(), n.Hook, maxNotices)
 	return err
 }
 
