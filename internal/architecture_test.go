@@ -29,6 +29,7 @@ var allowed = map[string][]string{
 	"internal/cli":      {"internal", "console"},
 	"console":           {},
 	"cmd":               {"internal/cli"},
+	"packaging":         {"internal/cli"},
 	"demo":              {"internal", "demo"},
 	"e2e":               {"internal", "demo", "e2e"},
 	"bench":             {"internal", "demo", "e2e/browser"},

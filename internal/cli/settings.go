@@ -114,11 +114,12 @@ func readSettings(file string) (map[string][]string, error) {
 			}
 		}
 	}
-	switch _, secret := says["database"]; {
+	secret := slices.ContainsFunc([]string{"database", "oidc-secret", "mail-password"}, func(name string) bool { return len(says[name]) > 0 })
+	switch {
 	case st.Mode().Perm()&0o022 != 0:
 		return nil, fmt.Errorf("settings %s: others than its owner may write to it: chmod go-w: %w", file, fs.ErrPermission)
 	case secret && st.Mode().Perm()&0o004 != 0:
-		return nil, fmt.Errorf("settings %s: it holds the database's password, and everybody may read it: chmod o-r: %w", file, fs.ErrPermission)
+		return nil, fmt.Errorf("settings %s: it holds a password, and everybody may read it: chmod o-r: %w", file, fs.ErrPermission)
 	}
 	return says, nil
 }

@@ -74,15 +74,20 @@ func TestSettings(t *testing.T) {
 		{"listen: nowhere\n", "--listen", 0o600, nil},
 		{"log-level: loud\n", "loud", 0o600, nil},
 		{"data: /x\n", "chmod go-w", 0o622, nil},
-		{"database: me:secret@tcp(127.0.0.1:1)/x\n", "chmod o-r", 0o644, nil},
-		{"database: me:secret@tcp(127.0.0.1:1)/x\n", "127.0.0.1:1 does not answer", 0o640, nil},
-		{"database: secret\n", "database address", 0o640, nil},
+		{"database: me:hush@tcp(127.0.0.1:1)/x\n", "chmod o-r", 0o644, nil},
+		{"database: me:hush@tcp(127.0.0.1:1)/x\n", "127.0.0.1:1)/x does not answer", 0o640, nil},
+		{"oidc-secret: hush\n", "chmod o-r", 0o644, nil},
+		{"mail-password: hush\n", "chmod o-r", 0o644, nil},
+		{"mail-password: hush\nmail-server: x\n", "--mail-server", 0o600, nil},
+		{"oidc-issuer: http://x\n", "--oidc-issuer", 0o600, nil},
+		{"oidc-issuer: https://x\noidc-client: y\noidc-secret: hush\n", "--public", 0o600, nil},
+		{"database: hush\n", "database address", 0o640, nil},
 		{strings.Repeat("#", maxSettings+1), "more than", 0o600, nil},
 		{"", "IDLETALLY_KEEP_WEEKLY", 0o600, map[string]string{"IDLETALLY_KEEP_WEEKLY": "x"}},
 	} {
 		write(c.text, c.mode)
 		out, err := call(c.env)
-		if err == nil || !strings.Contains(err.Error(), c.says) || strings.Contains(out+err.Error(), "secret") {
+		if err == nil || !strings.Contains(err.Error(), c.says) || strings.Contains(out+err.Error(), "hush") {
 			t.Errorf("%.60q: %v\n%s", c.text, err, out)
 		}
 	}

@@ -190,7 +190,7 @@ func passing(resp *http.Response, err error, tries int) bool {
 		return tries < 9 && !errors.Is(err, context.Canceled) && !errors.Is(err, context.DeadlineExceeded) && !isCertificate(err)
 	}
 	switch resp.StatusCode {
-	case http.StatusBadGateway, http.StatusServiceUnavailable, http.StatusGatewayTimeout:
+	case http.StatusBadGateway, http.StatusServiceUnavailable: // what a host has not answered in time is said by 504, and told
 	case http.StatusConflict:
 		if resp.Header.Get("Retry-After") == "" {
 			return false

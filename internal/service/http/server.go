@@ -307,6 +307,9 @@ func (s *Server) problem(err error) error {
 		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, desk.ErrBad), errors.Is(err, store.ErrBadNode):
 		return huma.Error422UnprocessableEntity(err.Error())
+	case errors.As(err, &db) && (db.Number == 1114 || db.Number == 1021 || db.Number == 1005 && strings.Contains(db.Message, "28")):
+		s.Log.Error("database", "error", err)
+		return huma.NewError(http.StatusInsufficientStorage, "the database has no room left: nothing was changed; make room, then try again")
 	case errors.Is(err, store.ErrUnsure):
 		s.Log.Error("database", "error", err)
 		return huma.Error503ServiceUnavailable("the database was lost in the middle of this: look whether it was done before you try again")

@@ -323,6 +323,12 @@ func (s *Server) Kill() {
 	_ = os.RemoveAll(s.socket)
 }
 
+// Pause has the server do nothing until Go: tests need one that is slow.
+func (s *Server) Pause() { _ = s.cmd.Process.Signal(syscall.SIGSTOP) }
+
+// Go has a paused server go on.
+func (s *Server) Go() { _ = s.cmd.Process.Signal(syscall.SIGCONT) }
+
 // start runs the command from a thread that lives as long as the server: the kernel's "parent
 // died" signal goes by thread, and Go ends threads.
 func (s *Server) start() error {
