@@ -277,10 +277,11 @@ func (a *Agent) Run(ctx context.Context) error {
 			hello = true
 		}
 		work, err := a.api.Work(ctx)
-		if err != nil || work == nil {
-			return err
+		if err == nil && work != nil {
+			err = a.do(ctx, work)
 		}
-		return a.do(ctx, work)
+		hello = err == nil // what was given and lost on its way, or not brought to its end, is asked for again at once
+		return err
 	})
 	cancel(err)
 	wg.Wait()

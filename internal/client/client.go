@@ -190,7 +190,11 @@ func passing(resp *http.Response, err error, tries int) bool {
 		return tries < 9 && !errors.Is(err, context.Canceled) && !errors.Is(err, context.DeadlineExceeded) && !isCertificate(err)
 	}
 	switch resp.StatusCode {
-	case http.StatusBadGateway, http.StatusServiceUnavailable: // what a host has not answered in time is said by 504, and told
+	case http.StatusServiceUnavailable:
+	case http.StatusBadGateway, http.StatusGatewayTimeout: // of what stands before the service; its own tell of a host, and stand
+		if strings.HasPrefix(resp.Header.Get("Content-Type"), "application/problem+json") {
+			return false
+		}
 	case http.StatusConflict:
 		if resp.Header.Get("Retry-After") == "" {
 			return false

@@ -15,7 +15,7 @@ type Hook struct {
 	Application string     `db:"application"` // "": every one
 	URL         string     `db:"url"`
 	KindList    string     `db:"kinds"`
-	Severity    string     `db:"severity"` // of findings: from this on
+	Severity    string     `db:"severity"`      // of findings: from this on
 	Every       int        `db:"every_minutes"` // what is told is gathered for so long; 0: at once
 	Effect      string     `db:"effect"`        // of findings: opens or closes alone
 	Author      string     `db:"author"`
