@@ -21,19 +21,8 @@ import (
 // to change owner, mode with set-ID bits, entries and file capabilities there.
 func TestCapabilitiesOfUnits(t *testing.T) {
 	t.Parallel()
-	dir, err := os.MkdirTemp("", "idletally-caps-")
-	must(t, err)
-	must(t, os.Chmod(dir, 0o711))
-	t.Cleanup(func() { os.RemoveAll(dir) })
-	log := &logBook{}
-	s := demo.Bare(filepath.Join(dir, "stage"), program, log)
-	must(t, s.Serve(t.Context(), "127.0.0.1:0", ""))
-	t.Cleanup(func() {
-		must(t, s.End())
-		if t.Failed() {
-			t.Log(log.tail())
-		}
-	})
+	dir := folder(t)
+	s, _ := bare(t, "127.0.0.1:0", "")
 	admin, err := s.Crew(t.Context())
 	must(t, err)
 	root := filepath.Join(dir, "quay")
@@ -48,8 +37,8 @@ func TestCapabilitiesOfUnits(t *testing.T) {
 	must(t, os.Chmod(root, 0o700))
 	inv, err := admin.Invite(t.Context(), wire.NewHost{Name: "quay", Tags: []string{"quay"}})
 	must(t, err)
-	folder := filepath.Join(dir, "agent")
-	if out, err := exec.Command(program, "agent", "enrol", "--folder", folder, "--service", s.Address, "--authority", s.Authority(), "--code", inv.Code, "--root", root).CombinedOutput(); err != nil {
+	own := filepath.Join(dir, "agent")
+	if out, err := exec.Command(program, "agent", "enrol", "--folder", own, "--service", s.Address, "--authority", s.Authority(), "--code", inv.Code, "--root", root).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
 	author := as(t, s, "quartermaster")
@@ -58,7 +47,7 @@ func TestCapabilitiesOfUnits(t *testing.T) {
 	_, err = author.Publish(t.Context(), "quay", e.Number)
 	must(t, err)
 
-	look := unit(t, s, "idletally-look", folder, "--look-only", "--watch=false")
+	look := unit(t, s, "idletally-look", own, "--look-only", "--watch=false")
 	snap := snapshot(t, author, "quay", "quay")
 	if snap.Paths != 22 || snap.Gaps != 0 {
 		t.Errorf("the agent that looks sees %d paths and %d gaps", snap.Paths, snap.Gaps)
@@ -74,7 +63,7 @@ func TestCapabilitiesOfUnits(t *testing.T) {
 		t.Errorf("the agent that only looks: %+v", r)
 	}
 	look.Stop()
-	unit(t, s, "idletally-agent", folder, "--watch=true")
+	unit(t, s, "idletally-agent", own, "--watch=true")
 	snapshot(t, author, "quay", "quay")
 	if r := plan(fmt.Sprintf(changes, root)); r.State != "finished" || r.Hosts[0].Done != 20 {
 		list, err := author.Results(t.Context(), r.ID, 30)

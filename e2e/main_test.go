@@ -55,28 +55,14 @@ func begin(t *testing.T, database string) *demo.Stage { return world(t, database
 
 func world(t *testing.T, database string, deaf bool) *demo.Stage {
 	t.Helper()
-	dir, err := os.MkdirTemp("", "idletally-stage-")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := os.Chmod(dir, 0o711); err != nil { // the database's account goes through it
-		t.Fatal(err)
-	}
 	self, err := os.Executable()
 	if err != nil {
 		t.Fatal(err)
 	}
 	log := &logBook{}
-	s, err := demo.Begin(t.Context(), dir, program, self, "127.0.0.1:0", database, log)
+	s, err := demo.Begin(t.Context(), folder(t), program, self, "127.0.0.1:0", database, log)
 	if s != nil {
-		t.Cleanup(func() {
-			if err := s.End(); err != nil {
-				t.Error(err)
-			}
-			if t.Failed() {
-				t.Logf("the log of service and agents ends so:\n%s", log.tail())
-			}
-		})
+		t.Cleanup(func() { ending(t, s, log) })
 	}
 	if err == nil {
 		s.Deaf = deaf
@@ -89,6 +75,42 @@ func world(t *testing.T, database string, deaf bool) *demo.Stage {
 		t.Fatalf("%v\n%s", err, log.tail())
 	}
 	return s
+}
+
+// bare starts a service without hosts.
+func bare(t *testing.T, listen, database string, settings ...string) (*demo.Stage, *logBook) {
+	t.Helper()
+	log := &logBook{}
+	s := demo.Bare(filepath.Join(folder(t), "stage"), program, log)
+	s.Settings = settings
+	if err := s.Serve(t.Context(), listen, database); err != nil {
+		t.Fatalf("%v\n%s", err, log.tail())
+	}
+	t.Cleanup(func() { ending(t, s, log) })
+	return s, log
+}
+
+// folder is one that the database's account goes through.
+func folder(t *testing.T) string {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "idletally-stage-")
+	if err == nil {
+		err = os.Chmod(dir, 0o711)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	return dir
+}
+
+func ending(t *testing.T, s *demo.Stage, log *logBook) {
+	if err := s.End(); err != nil {
+		t.Error(err)
+	}
+	if t.Failed() {
+		t.Logf("the log of service and agents ends so:\n%s", log.tail())
+	}
 }
 
 // linked gives a path that plans change another name, on each of some hosts: whatever was approved, that

@@ -25,7 +25,6 @@ import (
 
 	"github.com/go-jose/go-jose/v4"
 
-	"idletally/demo"
 	"idletally/internal/client"
 	"idletally/internal/loopback"
 	"idletally/internal/wire"
@@ -111,26 +110,14 @@ func newSigner(t *testing.T) *signer {
 func TestProvider(t *testing.T) {
 	t.Parallel()
 	p := newSigner(t)
-	dir, err := os.MkdirTemp("", "idletally-provider-")
-	must(t, err)
-	must(t, os.Chmod(dir, 0o711))
-	t.Cleanup(func() { os.RemoveAll(dir) })
+	dir := folder(t)
 	ca := filepath.Join(dir, "provider.pem")
 	must(t, os.WriteFile(ca, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: p.Certificate().Raw}), 0o600))
 	port, err := loopback.FreePort()
 	must(t, err)
 	at := "127.0.0.1:" + strconv.Itoa(port)
-	log := &logBook{}
-	s := demo.Bare(filepath.Join(dir, "stage"), program, log)
-	s.Settings = []string{"IDLETALLY_PUBLIC=https://" + at, "IDLETALLY_OIDC_ISSUER=" + p.URL, "IDLETALLY_OIDC_CLIENT=idletally", "IDLETALLY_OIDC_SECRET=between us",
-		"IDLETALLY_OIDC_NAME=the harbour office", "IDLETALLY_OIDC_AUTHORITY=" + ca}
-	must(t, s.Serve(t.Context(), at, ""))
-	t.Cleanup(func() {
-		must(t, s.End())
-		if t.Failed() {
-			t.Log(log.tail())
-		}
-	})
+	s, log := bare(t, at, "", "IDLETALLY_PUBLIC=https://"+at, "IDLETALLY_OIDC_ISSUER="+p.URL, "IDLETALLY_OIDC_CLIENT=idletally", "IDLETALLY_OIDC_SECRET=between us",
+		"IDLETALLY_OIDC_NAME=the harbour office", "IDLETALLY_OIDC_AUTHORITY="+ca)
 	admin, err := s.Crew(t.Context())
 	must(t, err)
 	_, err = admin.AddPerson(t.Context(), wire.NewPerson{Name: "purser", Roles: []string{"viewer", "reviewer"}, Provider: true})

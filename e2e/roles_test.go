@@ -17,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	"idletally/internal/client"
 	"idletally/internal/wire"
 )
 
@@ -97,6 +98,12 @@ func TestRoles(t *testing.T) {
 				tried++
 			}
 		}
+	}
+	past, err := admin.History(ctx, client.Past{What: "refused", Who: "only-viewer"}, 200)
+	if err != nil || len(past) < 20 || !slices.ContainsFunc(past, func(h wire.History) bool {
+		return h.Subject == "add-person" && strings.Contains(h.Detail, "role admin")
+	}) {
+		t.Errorf("the history tells of %d refusals, %v", len(past), err)
 	}
 	if seen != len(table) || tried < 5*80 {
 		t.Errorf("%d operations, %d in the table, %d calls", seen, len(table), tried)

@@ -24,21 +24,12 @@ import (
 // ended when it is back, once.
 func TestNetworkCut(t *testing.T) {
 	t.Parallel()
-	dir, err := os.MkdirTemp("", "idletally-cut-")
-	must(t, err)
-	must(t, os.Chmod(dir, 0o711))
-	t.Cleanup(func() { os.RemoveAll(dir) })
 	self, err := os.Executable()
 	must(t, err)
 	log := &logBook{}
-	s, err := demo.Begin(t.Context(), filepath.Join(dir, "stage"), program, self, "127.0.0.1:0", "", log)
+	s, err := demo.Begin(t.Context(), folder(t), program, self, "127.0.0.1:0", "", log)
 	must(t, err)
-	t.Cleanup(func() {
-		must(t, s.End())
-		if t.Failed() {
-			t.Log(log.tail())
-		}
-	})
+	t.Cleanup(func() { ending(t, s, log) })
 	near := s.Address
 	cable, err := loopback.NewCable(strings.TrimPrefix(near, "https://"))
 	must(t, err)
@@ -98,10 +89,7 @@ func awaitSnapshot(t *testing.T, c *client.Client, id string) {
 // is there and what was not can be done again.
 func TestDatabaseInDistress(t *testing.T) {
 	t.Parallel()
-	dir, err := os.MkdirTemp("", "idletally-distress-")
-	must(t, err)
-	must(t, os.Chmod(dir, 0o711))
-	t.Cleanup(func() { os.RemoveAll(dir) })
+	dir := folder(t)
 	disk := filepath.Join(dir, "disk")
 	must(t, os.Mkdir(disk, 0o755))
 	must(t, unix.Mount("tmpfs", disk, "tmpfs", 0, "size=500m,mode=0755"))
@@ -109,15 +97,7 @@ func TestDatabaseInDistress(t *testing.T) {
 	db, err := mariadb.Start(t.Context(), filepath.Join(disk, "db"))
 	must(t, err)
 	defer func() { db.Stop() }()
-	log := &logBook{}
-	s := demo.Bare(filepath.Join(dir, "stage"), program, log)
-	must(t, s.Serve(t.Context(), "127.0.0.1:0", db.DSN))
-	t.Cleanup(func() {
-		must(t, s.End())
-		if t.Failed() {
-			t.Log(log.tail())
-		}
-	})
+	s, _ := bare(t, "127.0.0.1:0", db.DSN)
 	admin, err := s.Crew(t.Context())
 	must(t, err)
 	author := as(t, s, "quartermaster")

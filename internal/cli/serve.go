@@ -193,13 +193,14 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 	if err != nil {
 		return err
 	}
+	var gone <-chan struct{} // the private database
 	if dsn == "" {
 		db, err := mariadb.Start(ctx, filepath.Join(data, "database"))
 		if err != nil {
 			return err
 		}
 		defer db.Stop()
-		dsn = db.DSN
+		dsn, gone = db.DSN, db.Done()
 	}
 	st, err := store.Open(ctx, dsn)
 	if err != nil {
@@ -239,6 +240,9 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 	select {
 	case err := <-done:
 		return err
+	case <-gone: // who keeps this service starts both again
+		_ = srv.Close()
+		return fmt.Errorf("the database has ended: see %s", filepath.Join(data, "database", "server.log"))
 	case <-ctx.Done():
 	}
 	stop, cancel := context.WithTimeout(context.Background(), 5*time.Second)

@@ -6,6 +6,11 @@ import "strings"
 var sayings = map[string]struct{ says, about string }{
 	"sign-in":                 {"signed in", ""},
 	"sign-in refused":         {"tried to sign in as %s, and was refused", ""},
+	"refused":                 {"tried to call %s, and was refused", ""},
+	"second factor set":       {"set a second factor", ""},
+	"second factor removed":   {"took away the second factor of %s", ""},
+	"spare code used":         {"signed in with a code to spare", ""},
+	"sessions ended":          {"signed %s out elsewhere", ""},
 	"password changed":        {"changed their password", ""},
 	"person added":            {"added %s", "person"},
 	"person removed":          {"removed %s", "person"},

@@ -118,7 +118,7 @@ func (s *Server) meRoutes() {
 		if me.SecondNext == nil {
 			return nil, huma.Error409Conflict("no second factor waits to be confirmed: begin one first")
 		}
-		if !s.tries.begin(me.Name) {
+		if !s.tries.begin(me.Name, time.Now()) {
 			return nil, errTries
 		}
 		secret, err := s.unseal(me.SecondNext)
@@ -150,7 +150,7 @@ func (s *Server) meRoutes() {
 		if me.Second == nil {
 			return nil, huma.Error409Conflict("you have no second factor")
 		}
-		if !s.tries.begin(me.Name) {
+		if !s.tries.begin(me.Name, time.Now()) {
 			return nil, errTries
 		}
 		ok, err := s.second(ctx, me.Person, in.Body.Code)

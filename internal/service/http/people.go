@@ -69,7 +69,7 @@ func (s *Server) peopleRoutes(chi.Router) {
 		if !personName.MatchString(name) {
 			return nil, huma.Error401Unauthorized("name or password is wrong")
 		}
-		if !s.tries.begin(name) {
+		if !s.tries.begin(name, time.Now()) {
 			return nil, errTries
 		}
 		p, err := s.Store.Person(ctx, name)
@@ -170,28 +170,33 @@ func (s *Server) begin(ctx context.Context, p store.Person, what string) (token 
 // tries counts tries of passwords and codes by name, within a minute. One counts from when it begins, so that many at once are
 // no way around, until it turns out to be right.
 type tries struct {
-	mu     sync.Mutex
-	minute int64
-	of     map[string]int
+	mu       sync.Mutex
+	minute   int64
+	of, last map[string]int // in this minute, and in the one before
 }
 
-const maxTries = 20 // a minute
+const maxTries = 20 // within a minute
 
 var errTries = huma.Error429TooManyRequests("too many wrong sign-ins with this name: wait a minute")
 
-// begin counts a try, where there may be another one.
-func (t *tries) begin(name string) bool {
+// begin counts a try, where there may be another one. Those of the minute before count for as much of it as lies within the last sixty seconds.
+func (t *tries) begin(name string, at time.Time) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if now := time.Now().Unix() / 60; now != t.minute || len(t.of) > 100_000 {
-		t.minute, t.of = now, map[string]int{}
+	switch now := at.Unix() / 60; {
+	case now == t.minute+1 && len(t.of) <= maxTried:
+		t.minute, t.of, t.last = now, map[string]int{}, t.of
+	case now != t.minute || len(t.of) > maxTried:
+		t.minute, t.of, t.last = now, map[string]int{}, nil
 	}
-	if t.of[name] >= maxTries {
+	if float64(t.of[name])+float64(t.last[name])*float64(60-at.Unix()%60)/60 >= maxTries {
 		return false
 	}
 	t.of[name]++
 	return true
 }
+
+const maxTried = 100_000 // names that are counted
 
 // right takes a try back.
 func (t *tries) right(name string) {

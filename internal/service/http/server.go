@@ -17,6 +17,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -57,6 +58,7 @@ type Server struct {
 	tries *tries
 
 	provider *provider
+	refusals rarely
 	feed     *feed
 	metrics  *metrics
 	api      huma.API
@@ -357,6 +359,7 @@ func add[I, O any](s *Server, o op, h func(context.Context, *I) (*O, error)) {
 	def.Middlewares = huma.Middlewares{func(ctx huma.Context, next func(huma.Context)) {
 		var status huma.StatusError
 		if err := allow(ctx.Context(), o.role); errors.As(err, &status) {
+			s.noteRefusal(ctx.Context(), o)
 			_ = huma.WriteErr(s.api, ctx, status.GetStatus(), status.Error())
 			return
 		}
@@ -366,6 +369,40 @@ func add[I, O any](s *Server, o op, h func(context.Context, *I) (*O, error)) {
 		out, err := h(ctx, in)
 		return out, s.problem(err)
 	})
+}
+
+// noteRefusal writes into the history who wanted to change something that they may not: once in a while for each person and operation, so that
+// nobody fills it.
+func (s *Server) noteRefusal(ctx context.Context, o op) {
+	p := caller(ctx)
+	if p == nil || o.method == http.MethodGet || !s.refusals.first(p.Name+"\x00"+p.by+"\x00"+o.id, time.Now()) {
+		return
+	}
+	s.audit(ctx, "refused", o.id, "needs the role "+o.role)
+}
+
+// rarely remembers for a while what was told.
+type rarely struct {
+	mu   sync.Mutex
+	told map[string]time.Time
+}
+
+const (
+	rarelyAgain = 10 * time.Minute
+	maxRarely   = 10_000
+)
+
+func (r *rarely) first(what string, at time.Time) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if t, ok := r.told[what]; ok && at.Sub(t) < rarelyAgain {
+		return false
+	}
+	if len(r.told) >= maxRarely || r.told == nil {
+		r.told = map[string]time.Time{}
+	}
+	r.told[what] = at
+	return true
 }
 
 func allow(ctx context.Context, role string) error {

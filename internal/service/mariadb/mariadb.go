@@ -323,6 +323,9 @@ func (s *Server) Kill() {
 	_ = os.RemoveAll(s.socket)
 }
 
+// Done is closed when the server has ended.
+func (s *Server) Done() <-chan struct{} { return s.exited }
+
 // Pause has the server do nothing until Go: tests need one that is slow.
 func (s *Server) Pause() { _ = s.cmd.Process.Signal(syscall.SIGSTOP) }
 
