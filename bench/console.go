@@ -9,7 +9,6 @@ import (
 	"net/http"
 	"net/url"
 	"os"
-	"path/filepath"
 	"slices"
 	"time"
 
@@ -30,18 +29,11 @@ const (
 func console(dir string) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Minute)
 	defer cancel()
-	at, err := os.MkdirTemp(dir, "idletally-bench-console-")
+	at, program, err := workplace(dir)
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(at)
-	if err := os.Chmod(at, 0o711); err != nil {
-		return err
-	}
-	program, err := filepath.Abs("bin/idletally")
-	if err != nil {
-		return err
-	}
 	b, err := demo.BeginBig(ctx, at, program, "127.0.0.1:0", io.Discard)
 	if err != nil {
 		return err

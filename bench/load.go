@@ -4,12 +4,6 @@ package main
 
 import (
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
-	"crypto/tls"
-	"crypto/x509"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
@@ -60,18 +54,11 @@ func load(dir, counts string) error {
 func waiting(dir string, n int) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Minute)
 	defer cancel()
-	at, err := os.MkdirTemp(dir, "idletally-bench-load-")
+	at, program, err := workplace(dir)
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(at)
-	if err := os.Chmod(at, 0o711); err != nil {
-		return err
-	}
-	program, err := filepath.Abs("bin/idletally")
-	if err != nil {
-		return err
-	}
 	db, err := mariadb.Start(ctx, filepath.Join(at, "database"))
 	if err != nil {
 		return err
@@ -100,7 +87,7 @@ func waiting(dir string, n int) error {
 	if _, err := api.Publish(ctx, "fleet", e.Number); err != nil {
 		return err
 	}
-	before := resident(s.Service.Pid())
+	before := s.Service.Resident()
 	f := &crowd{picked: map[string]chan time.Time{}}
 	start := time.Now()
 	agents, err := f.enrol(ctx, s, admin, n)
@@ -114,7 +101,7 @@ func waiting(dir string, n int) error {
 		f.live(living, a)
 	}
 	time.Sleep(5 * time.Second)
-	fmt.Printf("figure load-%d-resident %d MiB floor %d\n", n, resident(s.Service.Pid())>>20, before>>20)
+	fmt.Printf("figure load-%d-resident %d MiB floor %d\n", n, s.Service.Resident()>>20, before>>20)
 	var took []time.Duration
 	for range orders {
 		a := agents[mathrand.IntN(len(agents))]
@@ -148,18 +135,6 @@ func waiting(dir string, n int) error {
 	return nil
 }
 
-// resident is how much memory a process has, in bytes.
-func resident(pid int) int64 {
-	b, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
-	for line := range strings.Lines(string(b)) {
-		if rest, ok := strings.CutPrefix(line, "VmRSS:"); ok {
-			n, _ := strconv.ParseInt(strings.TrimSuffix(strings.TrimSpace(rest), " kB"), 10, 64)
-			return n << 10
-		}
-	}
-	return 0
-}
-
 // crowd is agents that are made up.
 type crowd struct {
 	all    sync.WaitGroup
@@ -172,7 +147,6 @@ type crowd struct {
 
 type simulated struct {
 	host string
-	no   int
 	api  *client.Agent
 }
 
@@ -201,33 +175,8 @@ func (f *crowd) enrol(ctx context.Context, s *demo.Stage, admin *client.Client, 
 }
 
 func join(ctx context.Context, address string, ca []byte, admin *client.Client, i int) (a simulated, err error) {
-	a = simulated{host: fmt.Sprintf("ship-%04d", i+1), no: i}
-	inv, err := admin.Invite(ctx, wire.NewHost{Name: a.host, Tags: []string{"fleet"}})
-	if err != nil {
-		return a, err
-	}
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		return a, err
-	}
-	request, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{}, key)
-	if err != nil {
-		return a, err
-	}
-	fresh, err := client.NewAgent(address, ca, nil)
-	if err != nil {
-		return a, err
-	}
-	got, err := fresh.Enrol(ctx, wire.Enrol{Code: inv.Code, Request: request, Version: "simulated"})
-	if err != nil {
-		return a, err
-	}
-	block, _ := pem.Decode(got.Certificate)
-	if block == nil {
-		return a, errors.New("the certificate is not in PEM form")
-	}
-	a.api, err = client.NewAgent(address, ca, &tls.Certificate{Certificate: [][]byte{block.Bytes}, PrivateKey: key})
-	if err != nil {
+	a = simulated{host: fmt.Sprintf("ship-%04d", i+1)}
+	if a.api, err = demo.Join(ctx, address, ca, admin, wire.NewHost{Name: a.host, Tags: []string{"fleet"}}); err != nil {
 		return a, err
 	}
 	return a, a.api.Hello(ctx)
@@ -326,7 +275,7 @@ func withFolder(n tree.Node, prefix string, d int) tree.Node {
 func (f *crowd) together(ctx context.Context, s *demo.Stage, api *client.Client, agents []simulated, n int) error {
 	f.large.Store(true)
 	defer f.large.Store(false)
-	most := resident(s.Service.Pid())
+	most := s.Service.Resident()
 	start := time.Now()
 	ids := make([]string, len(agents))
 	for i, a := range agents {
@@ -338,7 +287,7 @@ func (f *crowd) together(ctx context.Context, s *demo.Stage, api *client.Client,
 	}
 	for _, id := range ids {
 		for {
-			most = max(most, resident(s.Service.Pid()))
+			most = max(most, s.Service.Resident())
 			snap, err := api.Snapshot(ctx, id)
 			if err != nil {
 				return err

@@ -9,6 +9,7 @@ import (
 	"flag"
 	"fmt"
 	"os"
+	"path/filepath"
 	"runtime/debug"
 	"slices"
 )
@@ -71,4 +72,15 @@ func inTurn(rounds int, round func() (floor, ours float64, err error), tell func
 	slices.Sort(ours)
 	tell(floors[len(floors)/2], ours[len(ours)/2])
 	return nil
+}
+
+// workplace is a folder for a service and its database, and the program that they are made of.
+func workplace(parent string) (dir, program string, err error) {
+	if program, err = filepath.Abs("bin/idletally"); err != nil {
+		return "", "", err
+	}
+	if dir, err = os.MkdirTemp(parent, "idletally-bench-"); err != nil {
+		return "", "", err
+	}
+	return dir, program, os.Chmod(dir, 0o711) // the database's account goes through it
 }

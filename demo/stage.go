@@ -5,6 +5,12 @@ package demo
 import (
 	"bufio"
 	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
@@ -13,6 +19,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"runtime"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -78,6 +85,18 @@ func start(cmd *exec.Cmd, flags uintptr) (*Process, error) {
 
 // Pid is the process's number.
 func (p *Process) Pid() int { return p.cmd.Process.Pid }
+
+// Resident is how much memory a process has, in bytes; 0 where it has ended.
+func (p *Process) Resident() int64 {
+	b, _ := os.ReadFile(fmt.Sprintf("/proc/%d/status", p.Pid()))
+	for line := range strings.Lines(string(b)) {
+		if rest, ok := strings.CutPrefix(line, "VmRSS:"); ok {
+			n, _ := strconv.ParseInt(strings.TrimSuffix(strings.TrimSpace(rest), " kB"), 10, 64)
+			return n << 10
+		}
+	}
+	return 0
+}
 
 // Stop ends a process in good order, after a while by force.
 func (p *Process) Stop() { p.end(syscall.SIGTERM) }
@@ -401,3 +420,35 @@ func (s *Stage) Instance() *Stage {
 func Bare(dir, program string, log io.Writer) *Stage {
 	return &Stage{Dir: dir, Program: program, Agents: map[string]*Process{}, log: log}
 }
+
+// Join enrols a host that is made up, and gives the client of its agent.
+func Join(ctx context.Context, address string, authority []byte, admin *client.Client, host wire.NewHost) (*client.Agent, error) {
+	inv, err := admin.Invite(ctx, host)
+	if err != nil {
+		return nil, fmt.Errorf("invite: %w", err)
+	}
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	request, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{}, key)
+	if err != nil {
+		return nil, err
+	}
+	fresh, err := client.NewAgent(address, authority, nil)
+	if err != nil {
+		return nil, err
+	}
+	got, err := fresh.Enrol(ctx, wire.Enrol{Code: inv.Code, Request: request, Version: MadeUp})
+	if err != nil {
+		return nil, fmt.Errorf("enrol: %w", err)
+	}
+	block, _ := pem.Decode(got.Certificate)
+	if block == nil {
+		return nil, errors.New("the certificate is not in PEM form")
+	}
+	return client.NewAgent(address, authority, &tls.Certificate{Certificate: [][]byte{block.Bytes}, PrivateKey: key})
+}
+
+// MadeUp is the version of agents that are made up.
+const MadeUp = "made up"

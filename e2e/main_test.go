@@ -291,19 +291,3 @@ func fails(t *testing.T, what string, err error, status int, says string) {
 
 // pastOf asks the history for what begins with a word.
 func pastOf(what string) client.Past { return client.Past{What: what} }
-
-// resident is how much memory a process has, in bytes.
-func resident(t *testing.T, pid int) int64 {
-	t.Helper()
-	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
-	if err != nil {
-		t.Error(err)
-	}
-	var n int64
-	for line := range strings.Lines(string(b)) {
-		if rest, ok := strings.CutPrefix(line, "VmRSS:"); ok {
-			fmt.Sscan(rest, &n)
-		}
-	}
-	return n << 10
-}

@@ -138,13 +138,18 @@ func address() string {
 	return usual
 }
 
+// begin makes the folder of a world, and its log beside it.
+func begin(what string) (dir string, log *os.File, err error) {
+	if dir, err = folder(what); err != nil {
+		return "", nil, err
+	}
+	log, err = os.OpenFile(dir+".log", os.O_CREATE|os.O_TRUNC|os.O_WRONLY|unix.O_NOFOLLOW, 0o600)
+	return dir, log, err
+}
+
 // big shows a service with very much in it, until it is stopped.
 func big(ctx context.Context, program string) (err error) {
-	dir, err := folder("big")
-	if err != nil {
-		return err
-	}
-	log, err := os.OpenFile(dir+".log", os.O_CREATE|os.O_TRUNC|os.O_WRONLY|unix.O_NOFOLLOW, 0o600)
+	dir, log, err := begin("big")
 	if err != nil {
 		return err
 	}
@@ -165,11 +170,7 @@ func big(ctx context.Context, program string) (err error) {
 }
 
 func run(ctx context.Context, what, program string) (err error) {
-	dir, err := folder(what)
-	if err != nil {
-		return err
-	}
-	log, err := os.OpenFile(dir+".log", os.O_CREATE|os.O_TRUNC|os.O_WRONLY|unix.O_NOFOLLOW, 0o600)
+	dir, log, err := begin(what)
 	if err != nil {
 		return err
 	}

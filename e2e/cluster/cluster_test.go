@@ -6,10 +6,6 @@ package cluster
 
 import (
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
-	"crypto/rand"
-	"crypto/x509"
 	"flag"
 	"fmt"
 	mathrand "math/rand/v2"
@@ -224,28 +220,12 @@ func (w *work) note(do func()) {
 
 func (w *work) enrol(ctx context.Context, _ int) error {
 	host := fmt.Sprintf("pier-%d", w.names.Add(1))
-	inv, err := w.admin.Invite(ctx, wire.NewHost{Name: host})
-	if err != nil {
-		return fmt.Errorf("invite: %w", err)
-	}
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		return err
-	}
-	request, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{}, key)
-	if err != nil {
-		return err
-	}
 	ca, err := os.ReadFile(w.s.Authority())
 	if err != nil {
 		return err
 	}
-	agent, err := client.NewAgent(w.s.Address, ca, nil)
-	if err != nil {
+	if _, err := demo.Join(ctx, w.s.Address, ca, w.admin, wire.NewHost{Name: host}); err != nil {
 		return err
-	}
-	if _, err := agent.Enrol(ctx, wire.Enrol{Code: inv.Code, Request: request, Version: "test"}); err != nil {
-		return fmt.Errorf("enrol: %w", err)
 	}
 	w.note(func() { w.enrolled[host] = true })
 	time.Sleep(20 * time.Millisecond)
@@ -327,7 +307,7 @@ func (w *work) verify(t *testing.T, s *demo.Stage) {
 	seen := map[string]int{}
 	for _, h := range hosts {
 		seen[h.Name]++
-		if w.enrolled[h.Name] && h.Version != "test" {
+		if w.enrolled[h.Name] && h.Version != demo.MadeUp {
 			t.Errorf("%s was enrolled, and is not: %+v", h.Name, h)
 		}
 	}

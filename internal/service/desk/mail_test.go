@@ -187,3 +187,24 @@ func TestMail(t *testing.T) {
 		t.Errorf("without TLS: %q, %v", h.Fault, err)
 	}
 }
+
+// Programs are told of each notice by itself, beside each other: one that is slow holds up no other. Mail takes all that there is at once, and what was for a
+// hook that is gone goes nowhere.
+func TestShipments(t *testing.T) {
+	hooks := []store.Hook{{ID: "web", URL: "https://desk.example"}, {ID: "mail", URL: "mailto:watch@saltmarsh.example"}}
+	var list []store.Notice
+	for i, to := range []string{"web", "mail", "gone", "web", "mail", "web"} {
+		list = append(list, store.Notice{ID: fmt.Sprint(i), Hook: to})
+	}
+	var got []string
+	for _, s := range shipments(hooks, list) {
+		text := s.to.ID
+		for _, n := range s.list {
+			text += " " + n.ID
+		}
+		got = append(got, text)
+	}
+	if want := "web 0, mail 1 4, web 3, web 5"; strings.Join(got, ", ") != want {
+		t.Errorf("%v, want %s", got, want)
+	}
+}

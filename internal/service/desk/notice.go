@@ -27,23 +27,37 @@ import (
 
 // CheckHook says what is wrong with where notices are to go.
 func CheckHook(in wire.NewHook) error {
-	u, err := url.Parse(in.URL)
-	switch {
-	case strings.HasPrefix(in.URL, mailTo) && address(in.URL) == "":
-		return fmt.Errorf("%w: %q is no address for mail: want mailto:NAME@HOST, and nothing else", ErrBad, in.URL)
-	case in.Every > 0 && address(in.URL) == "":
-		return fmt.Errorf("%w: only mail is gathered: programs are told at once", ErrBad)
-	case address(in.URL) != "":
-		err = nil
-	case err != nil || u.Host == "" || u.User != nil:
-		return fmt.Errorf("%w: %q is no address: want https://HOST/PATH, without a name and password in it", ErrBad, in.URL)
-	case u.Scheme != "https" && !(u.Scheme == "http" && (u.Hostname() == "127.0.0.1" || u.Hostname() == "::1")):
-		return fmt.Errorf("%w: notices go by https; by http to this machine alone", ErrBad)
+	check := checkWeb
+	if strings.HasPrefix(in.URL, mailTo) {
+		check = checkMail
+	}
+	if err := check(in); err != nil {
+		return err
 	}
 	for _, k := range in.Kinds {
 		if !slices.Contains(wire.NoticeKinds, k) {
 			return fmt.Errorf("%w: notices of the kind %q are unknown: want some of %v", ErrBad, k, wire.NoticeKinds)
 		}
+	}
+	return nil
+}
+
+func checkMail(in wire.NewHook) error {
+	if address(in.URL) == "" {
+		return fmt.Errorf("%w: %q is no address for mail: want mailto:NAME@HOST, and nothing else", ErrBad, in.URL)
+	}
+	return nil
+}
+
+func checkWeb(in wire.NewHook) error {
+	u, err := url.Parse(in.URL)
+	switch {
+	case in.Every > 0:
+		return fmt.Errorf("%w: only mail is gathered: programs are told at once", ErrBad)
+	case err != nil || u.Host == "" || u.User != nil:
+		return fmt.Errorf("%w: %q is no address: want https://HOST/PATH, without a name and password in it", ErrBad, in.URL)
+	case u.Scheme != "https" && !(u.Scheme == "http" && (u.Hostname() == "127.0.0.1" || u.Hostname() == "::1")):
+		return fmt.Errorf("%w: notices go by https; by http to this machine alone", ErrBad)
 	}
 	return nil
 }
@@ -164,10 +178,15 @@ func (d *Desk) Deliver(ctx context.Context, at time.Time) error {
 	if err != nil || len(list) == 0 {
 		return err
 	}
+	hooks, err := d.Store.Hooks(ctx)
+	if err != nil {
+		return err
+	}
+	parts := shipments(hooks, list)
 	var all sync.WaitGroup
 	var mu sync.Mutex
 	free := make(chan struct{}, noticesAtOnce)
-	for _, part := range together(list) {
+	for _, part := range parts {
 		free <- struct{}{}
 		all.Go(func() {
 			defer func() { <-free }()
@@ -181,48 +200,55 @@ func (d *Desk) Deliver(ctx context.Context, at time.Time) error {
 	return err
 }
 
-// together has what one hook is told beside each other; mail takes all of it at once.
-func together(list []store.Notice) (out [][]store.Notice) {
-	of := map[string]int{}
+// A shipment is what goes to a hook at once: one notice, or by mail all that there are.
+type shipment struct {
+	to   store.Hook
+	list []store.Notice
+}
+
+func shipments(hooks []store.Hook, list []store.Notice) (out []shipment) {
+	letters := map[string]int{} // by hook
 	for _, n := range list {
-		i, ok := of[n.Hook]
-		if !ok {
-			i = len(out)
-			of[n.Hook] = i
-			out = append(out, nil)
+		i := slices.IndexFunc(hooks, func(h store.Hook) bool { return h.ID == n.Hook })
+		if i < 0 {
+			continue // it was removed, and its notices with it
 		}
-		out[i] = append(out[i], n)
+		h := hooks[i]
+		if at, begun := letters[h.ID]; begun {
+			out[at].list = append(out[at].list, n)
+			continue
+		}
+		if address(h.URL) != "" {
+			letters[h.ID] = len(out)
+		}
+		out = append(out, shipment{h, []store.Notice{n}})
 	}
 	return out
 }
 
-// send delivers what one hook is to be told, and notes how that went.
-func (d *Desk) send(ctx context.Context, list []store.Notice, at time.Time) error {
-	h, err := d.Store.Hook(ctx, list[0].Hook)
-	if err != nil {
-		return err
-	}
-	note := func(n store.Notice, e error) error {
-		switch {
-		case e == nil:
-			return d.Store.Told(ctx, n)
-		case n.Tries >= noticeTries:
-			return d.Store.NotTold(ctx, n, "given up: "+e.Error(), time.Time{})
-		}
-		pause := min(10*time.Second<<min(n.Tries, 10), 2*time.Hour)
-		return d.Store.NotTold(ctx, n, e.Error(), at.Add(pause/2+mathrand.N(pause)))
-	}
-	byMail := address(h.URL) != ""
+// send delivers a shipment, and notes how that went.
+func (d *Desk) send(ctx context.Context, s shipment, at time.Time) error {
 	var sent error
-	if byMail {
-		sent = d.mail(ctx, h, list)
+	if address(s.to.URL) != "" {
+		sent = d.mail(ctx, s.to, s.list)
+	} else {
+		sent = d.deliver(ctx, s.to, s.list[0])
 	}
 	var all error
-	for _, n := range list {
-		if !byMail {
-			sent = d.deliver(ctx, h, n)
-		}
-		all = errors.Join(all, note(n, sent))
+	for _, n := range s.list {
+		all = errors.Join(all, d.note(ctx, n, sent, at))
 	}
 	return all
+}
+
+// note writes down whether a notice was told, and when to try again.
+func (d *Desk) note(ctx context.Context, n store.Notice, sent error, at time.Time) error {
+	switch {
+	case sent == nil:
+		return d.Store.Told(ctx, n)
+	case n.Tries >= noticeTries:
+		return d.Store.NotTold(ctx, n, "given up: "+sent.Error(), time.Time{})
+	}
+	pause := min(10*time.Second<<min(n.Tries, 10), 2*time.Hour)
+	return d.Store.NotTold(ctx, n, sent.Error(), at.Add(pause/2+mathrand.N(pause)))
 }

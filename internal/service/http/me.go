@@ -72,9 +72,6 @@ func (s *Server) meRoutes() {
 		return &body[wire.Page[wire.SignedIn]]{out}, err
 	})
 	end := func(ctx context.Context, person, id, keep string) (*struct{}, error) {
-		if err := inPerson(ctx); err != nil {
-			return nil, err
-		}
 		n, err := s.Store.EndSessions(ctx, person, id, keep)
 		if err == nil && n == 0 && id != "" {
 			err = huma.Error404NotFound("no session " + id + " of " + person)
@@ -87,19 +84,16 @@ func (s *Server) meRoutes() {
 	type byID struct {
 		ID string `path:"id" minLength:"1" maxLength:"16"`
 	}
-	add(s, op{"DELETE", "/me/sessions/{id}", "end-session", "Sign out elsewhere", "any", 204}, func(ctx context.Context, in *byID) (*struct{}, error) {
+	add(s, op{"DELETE", "/me/sessions/{id}", "end-session", "Sign out elsewhere", "any", 204}, inPerson(func(ctx context.Context, in *byID) (*struct{}, error) {
 		return end(ctx, caller(ctx).Name, in.ID, "")
-	})
-	add(s, op{"DELETE", "/me/sessions", "end-sessions", "Sign out everywhere but here", "any", 204}, func(ctx context.Context, _ *struct{}) (*struct{}, error) {
+	}))
+	add(s, op{"DELETE", "/me/sessions", "end-sessions", "Sign out everywhere but here", "any", 204}, inPerson(func(ctx context.Context, _ *struct{}) (*struct{}, error) {
 		return end(ctx, caller(ctx).Name, "", caller(ctx).session)
-	})
-	add(s, op{"DELETE", "/people/{name}/sessions", "end-sessions-of", "Sign somebody out everywhere", wire.Admin, 204}, func(ctx context.Context, in *byName) (*struct{}, error) {
+	}))
+	add(s, op{"DELETE", "/people/{name}/sessions", "end-sessions-of", "Sign somebody out everywhere", wire.Admin, 204}, inPerson(func(ctx context.Context, in *byName) (*struct{}, error) {
 		return end(ctx, in.Name, "", "")
-	})
-	add(s, op{"POST", "/me/second", "propose-second", "Begin a second factor: a code by time (RFC 6238), six digits, every 30 seconds. It counts once it is confirmed", "any", 201}, func(ctx context.Context, _ *struct{}) (*body[wire.Second], error) {
-		if err := inPerson(ctx); err != nil {
-			return nil, err
-		}
+	}))
+	add(s, op{"POST", "/me/second", "propose-second", "Begin a second factor: a code by time (RFC 6238), six digits, every 30 seconds. It counts once it is confirmed", "any", 201}, inPerson(func(ctx context.Context, _ *struct{}) (*body[wire.Second], error) {
 		if caller(ctx).Second != nil {
 			return nil, huma.Error409Conflict("you have a second factor: remove it first")
 		}
@@ -109,11 +103,8 @@ func (s *Server) meRoutes() {
 			err = s.Store.ProposeSecond(ctx, caller(ctx).Name, sealed)
 		}
 		return &body[wire.Second]{wire.Second{Secret: auth.SecondText(secret), URL: auth.SecondURL(secret, caller(ctx).Name, s.Name)}}, err
-	})
-	add(s, op{"PUT", "/me/second", "confirm-second", "Confirm a second factor by its code. All other sessions end", "any", 200}, func(ctx context.Context, in *body[wire.SecondCode]) (*body[wire.SpareCodes], error) {
-		if err := inPerson(ctx); err != nil {
-			return nil, err
-		}
+	}))
+	add(s, op{"PUT", "/me/second", "confirm-second", "Confirm a second factor by its code. All other sessions end", "any", 200}, inPerson(func(ctx context.Context, in *body[wire.SecondCode]) (*body[wire.SpareCodes], error) {
 		me := caller(ctx)
 		if me.SecondNext == nil {
 			return nil, huma.Error409Conflict("no second factor waits to be confirmed: begin one first")
@@ -141,11 +132,8 @@ func (s *Server) meRoutes() {
 		s.tries.right(me.Name)
 		s.audit(ctx, "second factor set", me.Name, "")
 		return &body[wire.SpareCodes]{out}, nil
-	})
-	add(s, op{"POST", "/me/second/remove", "remove-second", "Do without your second factor, by one of its codes", "any", 204}, func(ctx context.Context, in *body[wire.SecondCode]) (*struct{}, error) {
-		if err := inPerson(ctx); err != nil {
-			return nil, err
-		}
+	}))
+	add(s, op{"POST", "/me/second/remove", "remove-second", "Do without your second factor, by one of its codes", "any", 204}, inPerson(func(ctx context.Context, in *body[wire.SecondCode]) (*struct{}, error) {
 		me := caller(ctx)
 		if me.Second == nil {
 			return nil, huma.Error409Conflict("you have no second factor")
@@ -165,16 +153,13 @@ func (s *Server) meRoutes() {
 			s.audit(ctx, "second factor removed", me.Name, "")
 		}
 		return nil, err
-	})
-	add(s, op{"DELETE", "/people/{name}/second", "remove-second-of", "Take away the second factor of somebody who has lost it. Their sessions end", wire.Admin, 204}, func(ctx context.Context, in *byName) (*struct{}, error) {
-		if err := inPerson(ctx); err != nil {
-			return nil, err
-		}
+	}))
+	add(s, op{"DELETE", "/people/{name}/second", "remove-second-of", "Take away the second factor of somebody who has lost it. Their sessions end", wire.Admin, 204}, inPerson(func(ctx context.Context, in *byName) (*struct{}, error) {
 		err := s.Store.DropSecond(ctx, in.Name)
 		if err == nil {
 			s.audit(ctx, "second factor removed", in.Name, "by an admin")
 			_, err = s.Store.EndSessions(ctx, in.Name, "", "")
 		}
 		return nil, err
-	})
+	}))
 }

@@ -17,7 +17,6 @@ import (
 	"runtime/debug"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -379,30 +378,6 @@ func (s *Server) noteRefusal(ctx context.Context, o op) {
 		return
 	}
 	s.audit(ctx, "refused", o.id, "needs the role "+o.role)
-}
-
-// rarely remembers for a while what was told.
-type rarely struct {
-	mu   sync.Mutex
-	told map[string]time.Time
-}
-
-const (
-	rarelyAgain = 10 * time.Minute
-	maxRarely   = 10_000
-)
-
-func (r *rarely) first(what string, at time.Time) bool {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if t, ok := r.told[what]; ok && at.Sub(t) < rarelyAgain {
-		return false
-	}
-	if len(r.told) >= maxRarely || r.told == nil {
-		r.told = map[string]time.Time{}
-	}
-	r.told[what] = at
-	return true
 }
 
 func allow(ctx context.Context, role string) error {

@@ -21,12 +21,14 @@ func wireToken(t store.Token) wire.Token {
 	return wire.Token{ID: t.ID, Person: t.Person, Name: t.Name, Roles: t.Roles(), Created: t.Created, Expires: t.Expires, Used: t.Used}
 }
 
-// inPerson refuses programs: a stolen token makes no other.
-func inPerson(ctx context.Context) error {
-	if caller(ctx).by != "" {
-		return huma.Error403Forbidden("a token may not do this: sign in yourself")
+// inPerson has a call made by people themselves alone, and refuses programs: a stolen token makes no other.
+func inPerson[I, O any](h func(context.Context, *I) (*O, error)) func(context.Context, *I) (*O, error) {
+	return func(ctx context.Context, in *I) (*O, error) {
+		if caller(ctx).by != "" {
+			return nil, huma.Error403Forbidden("a token may not do this: sign in yourself")
+		}
+		return h(ctx, in)
 	}
-	return nil
 }
 
 func (s *Server) tokenRoutes() {
@@ -43,10 +45,7 @@ func (s *Server) tokenRoutes() {
 		}
 		return &body[wire.Page[wire.Token]]{out}, err
 	})
-	add(s, op{"POST", "/tokens", "add-token", "Make a token, for a program that does something for you", "any", 201}, func(ctx context.Context, in *body[wire.NewToken]) (*body[wire.MadeToken], error) {
-		if err := inPerson(ctx); err != nil {
-			return nil, err
-		}
+	add(s, op{"POST", "/tokens", "add-token", "Make a token, for a program that does something for you", "any", 201}, inPerson(func(ctx context.Context, in *body[wire.NewToken]) (*body[wire.MadeToken], error) {
 		me := caller(ctx)
 		for _, r := range in.Body.Roles {
 			switch {
@@ -63,11 +62,8 @@ func (s *Server) tokenRoutes() {
 		}
 		s.audit(ctx, "token made", t.ID, in.Body.Name+": "+strings.Join(t.Roles(), ", ")+" until "+t.Expires.UTC().Format(time.DateOnly))
 		return &body[wire.MadeToken]{wire.MadeToken{Token: wireToken(t), Secret: secret}}, nil
-	})
-	add(s, op{"DELETE", "/tokens/{id}", "remove-token", "End a token; of an admin, anybody's", "any", 204}, func(ctx context.Context, in *byID) (*struct{}, error) {
-		if err := inPerson(ctx); err != nil {
-			return nil, err
-		}
+	}))
+	add(s, op{"DELETE", "/tokens/{id}", "remove-token", "End a token; of an admin, anybody's", "any", 204}, inPerson(func(ctx context.Context, in *byID) (*struct{}, error) {
 		t, err := s.Store.Token(ctx, in.ID)
 		if err != nil {
 			return nil, err
@@ -80,5 +76,5 @@ func (s *Server) tokenRoutes() {
 		}
 		s.audit(ctx, "token ended", t.ID, t.Person+": "+t.Name)
 		return nil, nil
-	})
+	}))
 }

@@ -20,7 +20,6 @@ import (
 
 	"github.com/jmoiron/sqlx"
 	"github.com/klauspost/compress/zstd"
-	"github.com/pressly/goose/v3"
 )
 
 // A backup is a tar file, compressed by zstd: manifest.json first, then files of the service (its keys), then each table as lines of JSON, in pieces, and
@@ -58,7 +57,7 @@ var ErrBackup = errors.New("the backup is damaged")
 
 // schema is the version of the tables.
 func schema(ctx context.Context, db *sql.DB) (int64, error) {
-	p, err := goose.NewProvider(goose.DialectMySQL, db, mustSub(), goose.WithVerbose(false))
+	p, err := migrator(db)
 	if err != nil {
 		return 0, err
 	}
@@ -372,7 +371,7 @@ func Restore(ctx context.Context, dsn string, from io.Reader, file func(name str
 	if has, err := tables(ctx, db); err != nil || len(has) > 0 {
 		return c, errors.Join(err, errors.New("the database holds something already: restore into an empty one"))
 	}
-	p, err := goose.NewProvider(goose.DialectMySQL, db.DB, mustSub(), goose.WithVerbose(false))
+	p, err := migrator(db.DB)
 	if err != nil {
 		return c, err
 	}

@@ -136,12 +136,21 @@ func nodeConnector(dsn string) (driver.Connector, error) {
 	return c, nil
 }
 
-func migrate(ctx context.Context, db *sql.DB) error {
-	sub, err := goose.NewProvider(goose.DialectMySQL, db, mustSub(), goose.WithVerbose(false))
+// migrator brings tables from one version to another.
+func migrator(db *sql.DB) (*goose.Provider, error) {
+	p, err := goose.NewProvider(goose.DialectMySQL, db, mustSub(), goose.WithVerbose(false))
 	if err != nil {
-		return fmt.Errorf("prepare the database's tables: %w", err)
+		return nil, fmt.Errorf("prepare the database's tables: %w", err)
 	}
-	if _, err := sub.Up(ctx); err != nil {
+	return p, nil
+}
+
+func migrate(ctx context.Context, db *sql.DB) error {
+	p, err := migrator(db)
+	if err != nil {
+		return err
+	}
+	if _, err := p.Up(ctx); err != nil {
 		return fmt.Errorf("bring the database's tables up to date: %w", err)
 	}
 	return nil
@@ -202,14 +211,11 @@ func changed(r sql.Result, err error, what string) error {
 
 // exec runs one statement, again where another one was in its way, and gives how many rows it changed.
 func (s *Store) exec(ctx context.Context, query string, args ...any) (n int64, err error) {
-	err = s.tx(ctx, func(tx *sqlx.Tx) error {
-		r, err := tx.ExecContext(ctx, query, args...)
-		if err == nil {
-			n, err = r.RowsAffected()
-		}
-		return err
-	})
-	return n, err
+	r, err := s.db.ExecContext(ctx, query, args...)
+	if err != nil {
+		return 0, err
+	}
+	return r.RowsAffected()
 }
 
 // repeated gives so many placeholders with commas between.

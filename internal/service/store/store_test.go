@@ -13,8 +13,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/pressly/goose/v3"
-
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/drift"
 	"idletally/internal/core/mode"
@@ -107,7 +105,7 @@ func TestMigrationsGoBothWays(t *testing.T) {
 	ctx := t.Context()
 	_, err := st.db.ExecContext(ctx, "CREATE DATABASE IF NOT EXISTS idletally")
 	must(t, err)
-	p, err := goose.NewProvider(goose.DialectMySQL, st.db.DB.DB, mustSub(), goose.WithVerbose(false))
+	p, err := migrator(st.db.DB.DB)
 	must(t, err)
 	_, err = p.DownTo(ctx, 0)
 	must(t, err)

@@ -7,8 +7,6 @@ import (
 
 	"idletally/internal/core/chain"
 	"idletally/internal/service/mariadb"
-
-	"github.com/pressly/goose/v3"
 )
 
 // What was written with the first tables is there, and of use, with today's; and each step can be taken back.
@@ -19,7 +17,7 @@ func TestUpgradeFromTheFirst(t *testing.T) {
 	db, err := connect(ctx, dsn)
 	must(t, err)
 	defer db.Close()
-	p, err := goose.NewProvider(goose.DialectMySQL, db.DB, mustSub(), goose.WithVerbose(false))
+	p, err := migrator(db.DB)
 	must(t, err)
 	_, err = p.UpTo(ctx, 1)
 	must(t, err)
