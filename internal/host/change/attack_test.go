@@ -34,7 +34,7 @@ func TestSwaps(t *testing.T) {
 			}
 		}
 	}
-	const rounds = 150
+	const rounds, most = 150, 20_000 // at least, and as many more as the two sides need to meet
 	for _, c := range []struct {
 		name string
 		trap func(dir, outside string) (swap func()) // makes what is swapped in
@@ -121,7 +121,8 @@ func TestSwaps(t *testing.T) {
 			}()
 			step := plan.Step{Path: file, Kind: perm.File, Before: before, After: perm.POSIX{UID: 1234, Mode: 0o600}.Set()}
 			outcomes := map[plan.Outcome]int{}
-			for i := range rounds {
+			both := func() bool { return outcomes[plan.Done] > 0 && outcomes[c.met]+outcomes[c.met2] > 0 }
+			for i := 0; i < rounds || i < most && !both(); i++ {
 				if err := errors.Join(inside.Chown(0, 0), inside.Chmod(0o644)); err != nil { // whatever the last round left
 					t.Fatal(err)
 				}
@@ -143,7 +144,7 @@ func TestSwaps(t *testing.T) {
 			}
 			close(stop)
 			t.Logf("%d swaps, outcomes %v", <-done, outcomes)
-			if outcomes[plan.Done] == 0 || outcomes[c.met]+outcomes[c.met2] == 0 {
+			if !both() {
 				t.Errorf("the race was not met from both sides: %v", outcomes)
 			}
 		})
@@ -184,7 +185,8 @@ func TestSwapsInTheMiddle(t *testing.T) {
 		}
 	}()
 	outcomes := map[plan.Outcome]int{}
-	for round := range 40 {
+	both := func() bool { return outcomes[plan.Done] > 0 && outcomes[plan.Refused] > 0 }
+	for round := 0; round < 40 || round < 400 && !both(); round++ {
 		os.Remove(w.journal(t))
 		r := w.runner(t)
 		if err := r.Run(t.Context()); err != nil {
@@ -218,7 +220,7 @@ func TestSwapsInTheMiddle(t *testing.T) {
 	}
 	close(stop)
 	t.Logf("%d swaps, outcomes %v", <-done, outcomes)
-	if outcomes[plan.Done] == 0 || outcomes[plan.Refused] == 0 {
+	if !both() {
 		t.Errorf("the race was not met from both sides: %v", outcomes)
 	}
 }
