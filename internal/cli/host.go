@@ -25,7 +25,7 @@ func personCommand(o *options) *cobra.Command {
 			}
 			return o.showOne(c, p, "person", p.Name, "roles", strings.Join(roles, ", "), "one-time password", p.Password)
 		})}
-	add.Flags().StringSliceVar(&roles, "role", []string{wire.Viewer}, "viewer, author, reviewer, operator, admin; several apart by commas")
+	add.Flags().StringSliceVar(&roles, "role", []string{wire.Viewer}, "viewer, author, reviewer, operator, admin, or one for an application alone, such as author@ticketing; several apart by commas")
 	list := &cobra.Command{Use: "list", Short: "List people", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			people, err := api.People(c.Context())
@@ -38,7 +38,8 @@ func personCommand(o *options) *cobra.Command {
 			}
 			return o.show(c, t)
 		})}
-	setRoles := &cobra.Command{Use: "roles NAME ROLE...", Short: "Say what a person may do", Args: args(2, 6, "a name and roles"),
+	setRoles := &cobra.Command{Use: "roles NAME ROLE...", Short: "Say what a person may do, everywhere or for single applications", Args: args(2, 101, "a name and roles"),
+		Example: "  idletally person roles purser viewer author@ticketing reviewer@tideboard",
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			p, err := api.SetRoles(c.Context(), a[0], a[1:])
 			if err != nil {

@@ -25,7 +25,7 @@ or manages people by a token.`,
 			}
 			return o.showOne(c, t, "token", t.ID, "for", t.Name, "roles", strings.Join(t.Roles, ", "), "good until", when(t.Expires), "secret", t.Secret)
 		})}
-	add.Flags().StringSliceVar(&ask.Roles, "role", []string{wire.Viewer}, "viewer, author or operator; several apart by commas")
+	add.Flags().StringSliceVar(&ask.Roles, "role", []string{wire.Viewer}, "viewer, author or operator, or one of the last two for an application alone, such as operator@ticketing; several apart by commas")
 	add.Flags().IntVar(&ask.Days, "days", 90, "how long it is good, at most 400")
 	list := &cobra.Command{Use: "list", Short: "List your tokens; of an admin, everybody's", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {

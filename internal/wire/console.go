@@ -120,7 +120,7 @@ type Weight struct {
 
 // Roles of a person.
 type RoleList struct {
-	Roles []string `json:"roles" maxItems:"5"`
+	Roles []string `json:"roles" minItems:"1" maxItems:"100" doc:"Such as operator, or author@ticketing for one application alone"`
 }
 
 // TagList is the tags of a host.
@@ -131,7 +131,7 @@ type TagList struct {
 // NewToken asks for a token.
 type NewToken struct {
 	Name  string   `json:"name" minLength:"1" maxLength:"64" doc:"What it is for"`
-	Roles []string `json:"roles" minItems:"1" maxItems:"3" doc:"viewer, author, operator: nobody approves or manages people by a token"`
+	Roles []string `json:"roles" minItems:"1" maxItems:"100" doc:"viewer, author, operator, the last two also for one application: nobody approves or manages people by a token"`
 	Days  int      `json:"days" minimum:"1" maximum:"400" doc:"How long it is good"`
 }
 

@@ -62,7 +62,7 @@ type Ways struct {
 // NewPerson adds somebody.
 type NewPerson struct {
 	Name     string   `json:"name" pattern:"^[a-z0-9]([a-z0-9._-]{0,62}[a-z0-9])?$"`
-	Roles    []string `json:"roles" minItems:"1"`
+	Roles    []string `json:"roles" minItems:"1" maxItems:"100" doc:"Such as operator, or author@ticketing for one application alone"`
 	Provider bool     `json:"provider,omitempty" doc:"Signs in by way of the provider, under this name there, and has no password here"`
 }
 
@@ -628,14 +628,15 @@ type Decision struct {
 
 // Run is one execution of a plan.
 type Run struct {
-	ID        string     `json:"id"`
-	Plan      string     `json:"plan"`
-	Title     string     `json:"title"`
-	State     string     `json:"state" enum:"running,halted,finished"`
-	StartedBy string     `json:"started_by"`
-	Started   time.Time  `json:"started"`
-	Ended     *time.Time `json:"ended,omitempty"`
-	Hosts     []RunHost  `json:"hosts"`
+	ID          string     `json:"id"`
+	Application string     `json:"application"`
+	Plan        string     `json:"plan"`
+	Title       string     `json:"title"`
+	State       string     `json:"state" enum:"running,halted,finished"`
+	StartedBy   string     `json:"started_by"`
+	Started     time.Time  `json:"started"`
+	Ended       *time.Time `json:"ended,omitempty"`
+	Hosts       []RunHost  `json:"hosts"`
 }
 
 // RunHost is a run on one host.

@@ -4,8 +4,6 @@ import { useChange } from "./queries";
 
 const v1 = "/api/v1" as const;
 
-export const roles = ["viewer", "author", "reviewer", "operator", "admin"] as const;
-
 export const useHost = (name: string) =>
   useQuery({ queryKey: ["hosts", name], queryFn: () => body(api.GET(`${v1}/hosts/{name}`, { params: { path: { name } } })) });
 

@@ -2,6 +2,7 @@ import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { useComparison, useEditions, usePublish } from "../api/baselines";
 import type { Person } from "../api/client";
+import { may } from "../api/roles";
 import { Button } from "../components/Button";
 import { Command } from "../components/Command";
 import { Note } from "../components/Note";
@@ -21,7 +22,7 @@ function Editions({ application, me }: { application: string; me: Person }) {
   const rows = editions.data?.items ?? [];
   const published = rows.find((e) => e.state === "published")?.number;
   const comparison = useComparison(application, published === undefined ? undefined : shown, published ?? 0);
-  const author = me.roles?.includes("author") ?? false;
+  const author = may(me, "author", application);
   return (
     <>
       <Note error={editions.error ?? publish.error} />

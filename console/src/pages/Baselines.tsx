@@ -1,6 +1,7 @@
 import { Link } from "react-router";
 import type { Person } from "../api/client";
 import { useApplications } from "../api/queries";
+import { maySomewhere } from "../api/roles";
 import { Command } from "../components/Command";
 import { Note } from "../components/Note";
 import { Table } from "../components/Table";
@@ -9,7 +10,7 @@ import { Title } from "../components/Title";
 /** What should be: every application with its baseline. */
 export default function Baselines({ me }: { me: Person }) {
   const apps = useApplications();
-  const author = me.roles?.includes("author") ?? false;
+  const author = maySomewhere(me, "author");
   return (
     <>
       <Title text="Baselines" />

@@ -3,6 +3,7 @@ import { Link, useParams, useSearchParams } from "react-router";
 import type { Person } from "../api/client";
 import { useOverview } from "../api/find";
 import { byHost, useDrift, useEqual } from "../api/queries";
+import { may } from "../api/roles";
 import { Command } from "../components/Command";
 import { Note } from "../components/Note";
 import { Tabs } from "../components/Tabs";
@@ -34,7 +35,7 @@ export default function Drift({ me }: { me: Person }) {
   const equal = useEqual(application, many);
   const spread = useMemo(() => equal.data?.items?.flatMap(byHost) ?? [], [equal.data]);
   const own = useBasket(application, many ? spread : (drift.data?.groups ?? []));
-  const basket = me.roles?.includes("author") ? own : undefined;
+  const basket = may(me, "author", application) ? own : undefined;
   const set = (changes: Record<string, string>) => {
     const next = new URLSearchParams(search);
     for (const [name, value] of Object.entries(changes)) {

@@ -3,6 +3,7 @@ import type { Person } from "../api/client";
 import { useHistory, useOverview } from "../api/find";
 import { useSnapshotsOf, useTakeSnapshot } from "../api/queries";
 import { useHost } from "../api/settings";
+import { may } from "../api/roles";
 import { Button } from "../components/Button";
 import { Command } from "../components/Command";
 import { EffectMark } from "../components/EffectMark";
@@ -25,7 +26,6 @@ export default function HostPage({ me }: { me: Person }) {
   if (!h) return <><Title text={`Host ${name}`} /><Note error={host.error} /></>;
   const on = (overview.data?.applications ?? []).flatMap((a) => (a.cells ?? []).filter((c) => c.host === name).map((c) => ({ a, c })));
   const asked = (application: string) => take.isSuccess && take.variables?.application === application;
-  const operator = me.roles?.includes("operator") ?? false;
   return (
     <>
       <Title text={`Host ${h.name}`} className="mb-1" />
@@ -49,7 +49,7 @@ export default function HostPage({ me }: { me: Person }) {
               <td className="figure">{c.closes ? <><EffectMark word="closes" /> {c.closes.toLocaleString()}</> : "–"}</td>
               <td>{c.at ? <Time at={c.at} /> : <span className="text-muted">never looked at</span>}</td>
               <td className="figure">
-                {operator ? (
+                {may(me, "operator", a.name) ? (
                   <Button disabled={take.isPending} onClick={() => take.mutate({ application: a.name, host: name })} aria-label={asked(a.name) ? undefined : `Look again at ${a.name} on ${name}`}>
                     {asked(a.name) ? "Asked for" : "Look again"}
                   </Button>

@@ -2,6 +2,7 @@ import { Link } from "react-router";
 import type { Person } from "../api/client";
 import { flagsOf, folderOf, quoted, type Look, useLook, useSight } from "../api/look";
 import { useSnapshot, useSnapshots } from "../api/queries";
+import { may } from "../api/roles";
 import { Command } from "../components/Command";
 import { Crumbs } from "../components/Crumbs";
 import { Note } from "../components/Note";
@@ -60,7 +61,7 @@ function PathPart({ look, me }: { look: Look; me: Person }) {
     },
     { key: "who", name: "Who can", panel: <WhoCan look={look} sight={s} /> },
     ...(s.kind === "folder" ? [{ key: "below", name: "Below it", panel: <Below look={look} path={s.path} /> }] : []),
-    ...(look.where.host && me.roles?.includes("operator") ? [{ key: "try", name: "Try it", panel: <Try key={`${look.account} ${s.path}`} host={look.where.host} account={look.account} path={s.path} share={s.access?.inheritance !== undefined} /> }] : []),
+    ...(look.where.host && may(me, "operator") ? [{ key: "try", name: "Try it", panel: <Try key={`${look.account} ${s.path}`} host={look.where.host} account={look.account} path={s.path} share={s.access?.inheritance !== undefined} /> }] : []),
   ];
   return (
     <section aria-label="The path">

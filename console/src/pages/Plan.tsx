@@ -2,6 +2,7 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import type { Person, Plan } from "../api/client";
 import { usePlan, useStart, useSubmit, useWithdrawPlan } from "../api/queries";
+import { may } from "../api/roles";
 import { BeforeAfter } from "../components/BeforeAfter";
 import { Button } from "../components/Button";
 import { Cautions } from "../components/Cautions";
@@ -21,20 +22,19 @@ function Actions({ plan, me }: { plan: Plan; me: Person }) {
   const withdraw = useWithdrawPlan(plan.id);
   const navigate = useNavigate();
   const [deciding, setDeciding] = useState<"approve" | "decline">();
-  const may = (role: string) => me.roles?.includes(role) ?? false;
   const mine = plan.author === me.name;
   return (
     <div className="my-4">
       <div className="flex flex-wrap items-center gap-2">
-        {plan.state === "draft" && may("author") ? <Button look="strong" disabled={submit.isPending} onClick={() => submit.mutate(undefined)}>Put in review</Button> : null}
-        {plan.state === "in review" && may("reviewer") && !mine ? (
+        {plan.state === "draft" && may(me, "author", plan.application) ? <Button look="strong" disabled={submit.isPending} onClick={() => submit.mutate(undefined)}>Put in review</Button> : null}
+        {plan.state === "in review" && may(me, "reviewer", plan.application) && !mine ? (
           <>
             <Button look="strong" onClick={() => setDeciding("approve")}>Approve…</Button>
             <Button onClick={() => setDeciding("decline")}>Decline…</Button>
           </>
         ) : null}
         {plan.state === "in review" && mine ? <span className="text-muted">Somebody else with the role reviewer decides: nobody approves their own plan.</span> : null}
-        {plan.state === "approved" && may("operator") ? (
+        {plan.state === "approved" && may(me, "operator", plan.application) ? (
           <Button look="strong" disabled={start.isPending} onClick={() => start.mutate(undefined, { onSuccess: (r) => void navigate(`/runs/${r.id}`) })}>Run it now</Button>
         ) : null}
         {(plan.state === "in review" || plan.state === "approved") && (mine || plan.approvals?.some((a) => a.reviewer === me.name)) ? (

@@ -10,6 +10,7 @@ import { Time } from "../components/Time";
 import { Title } from "../components/Title";
 import { Waves } from "../components/Waves";
 import { quoted } from "../api/look";
+import { maySomewhere } from "../api/roles";
 import { BackToRun } from "./putback/BackToRun";
 import { BackToSnapshot } from "./putback/BackToSnapshot";
 
@@ -39,7 +40,7 @@ export default function PutBack({ me }: { me: Person }) {
   const taken = (snapshots.data?.items ?? []).filter((s) => s.state === "ready");
   const hosts = ended.find((r) => r.id === run)?.hosts?.map((h) => h.host) ?? [];
   const on = chosen.length ? hosts.filter((h) => chosen.includes(h)) : hosts;
-  if (!me.roles?.includes("author")) return <><Title text="Put back" /><Note>Drafting plans needs the role author. Ask somebody who has it.</Note></>;
+  if (!maySomewhere(me, "author")) return <><Title text="Put back" /><Note>Drafting plans needs the role author. Ask somebody who has it.</Note></>;
   return (
     <>
       <Title text="Put back" className="mb-1" />

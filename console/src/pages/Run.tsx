@@ -3,6 +3,7 @@ import { useEffect } from "react";
 import { Link, useParams } from "react-router";
 import type { Person, Run } from "../api/client";
 import { useHalt, useResults, useResume, useRun } from "../api/queries";
+import { may } from "../api/roles";
 import { Button } from "../components/Button";
 import { Command } from "../components/Command";
 import { Note } from "../components/Note";
@@ -40,7 +41,6 @@ export default function RunPage({ me }: { me: Person }) {
   const halt = useHalt(id);
   const resume = useResume(id);
   if (!run) return <Note error={query.error} />;
-  const may = (role: string) => me.roles?.includes(role) ?? false;
   return (
     <>
       <Title text={`Run: ${run.title}`} className="mb-2" />
@@ -51,9 +51,9 @@ export default function RunPage({ me }: { me: Person }) {
         <Link to={`/plans/${run.plan}`}>its plan</Link>
       </p>
       <div className="my-4 flex gap-2">
-        {running && may("operator") ? <Button disabled={halt.isPending} onClick={() => halt.mutate(undefined)}>Halt at the next step</Button> : null}
-        {run.state === "halted" && may("operator") ? <Button look="strong" disabled={resume.isPending} onClick={() => resume.mutate(undefined)}>Go on</Button> : null}
-        {!running && may("author") ? (
+        {running && may(me, "operator", run.application) ? <Button disabled={halt.isPending} onClick={() => halt.mutate(undefined)}>Halt at the next step</Button> : null}
+        {run.state === "halted" && may(me, "operator", run.application) ? <Button look="strong" disabled={resume.isPending} onClick={() => resume.mutate(undefined)}>Go on</Button> : null}
+        {!running && may(me, "author", run.application) ? (
           <Link className="inline-flex min-h-9 items-center rounded border border-line bg-sheet px-3 py-1.5 text-sm font-semibold no-underline hover:border-ink" to={`/put-back?run=${run.id}`}>Put it back…</Link>
         ) : null}
       </div>
@@ -91,7 +91,7 @@ export default function RunPage({ me }: { me: Person }) {
           </Table>
         </section>
       ) : null}
-      {running ? null : <Originals run={run} author={may("author")} />}
+      {running ? null : <Originals run={run} author={may(me, "author", run.application)} />}
       <Command text={running ? `idletally run watch ${run.id}` : `idletally run show ${run.id}`} />
     </>
   );

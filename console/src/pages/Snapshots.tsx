@@ -3,6 +3,7 @@ import { Link, useSearchParams } from "react-router";
 import type { Person } from "../api/client";
 import { useOverview } from "../api/find";
 import { useSnapshotPages } from "../api/queries";
+import { maySomewhere } from "../api/roles";
 import { Button } from "../components/Button";
 import { More } from "../components/More";
 import { Note } from "../components/Note";
@@ -12,7 +13,7 @@ import { Time } from "../components/Time";
 import { Title } from "../components/Title";
 
 export default function Snapshots({ me }: { me: Person }) {
-  const author = me.roles?.includes("author") ?? false;
+  const author = maySomewhere(me, "author");
   const [search, setSearch] = useSearchParams();
   const application = search.get("application") ?? "";
   const host = search.get("host") ?? "";

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"net/http"
 
-	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
 	"idletally/internal/core/baseline"
@@ -27,17 +26,13 @@ func (s *Server) baselineRoutes(r chi.Router) {
 		_, c, err := s.desk.Check(ctx, in.Body.Text)
 		return &body[wire.Checked]{c}, err
 	})
-	add(s, op{"POST", "/baselines", "upload-baseline", "Keep a baseline as the next draft edition", wire.Author, 201}, func(ctx context.Context, in *body[wire.BaselineText]) (*body[wire.Edition], error) {
+	addFor(s, op{"POST", "/baselines", "upload-baseline", "Keep a baseline as the next draft edition", wire.Author, 201}, s.applicationOfText, func(ctx context.Context, in *body[wire.BaselineText]) (*body[wire.Edition], error) {
 		doc, c, err := s.desk.Check(ctx, in.Body.Text)
 		if err != nil {
 			return nil, err
 		}
 		if !c.OK {
-			details := make([]error, len(c.Errors))
-			for i, e := range c.Errors {
-				details[i] = e
-			}
-			return nil, huma.Error422UnprocessableEntity("the baseline has errors", details...)
+			return nil, faulty(c.Errors)
 		}
 		n, err := s.Store.AddEdition(ctx, store.Edition{Application: doc.Application, Text: in.Body.Text, Title: doc.Title, Author: caller(ctx).Name})
 		if err != nil {
@@ -47,7 +42,7 @@ func (s *Server) baselineRoutes(r chi.Router) {
 		e, err := s.Store.Edition(ctx, doc.Application, n)
 		return &body[wire.Edition]{wireEdition(e)}, err
 	})
-	add(s, op{"POST", "/baselines/effect", "preview-baseline", "How a baseline would judge the last snapshots, beside the published edition", wire.Author, 200}, func(ctx context.Context, in *body[wire.BaselineText]) (*body[wire.EditionEffect], error) {
+	addFor(s, op{"POST", "/baselines/effect", "preview-baseline", "How a baseline would judge the last snapshots, beside the published edition", wire.Author, 200}, s.applicationOfText, func(ctx context.Context, in *body[wire.BaselineText]) (*body[wire.EditionEffect], error) {
 		old, err := s.desk.Against(ctx, in.Body.Text)
 		if err != nil {
 			return nil, err
@@ -55,7 +50,7 @@ func (s *Server) baselineRoutes(r chi.Router) {
 		out, err := s.desk.Effect(ctx, old, in.Body.Text)
 		return &body[wire.EditionEffect]{out}, err
 	})
-	add(s, op{"POST", "/baselines/derive", "derive-baseline", "Draft a baseline from hosts that are right, without keeping it", wire.Author, 200}, func(ctx context.Context, in *body[wire.NewDerivation]) (*body[wire.Derived], error) {
+	addFor(s, op{"POST", "/baselines/derive", "derive-baseline", "Draft a baseline from hosts that are right, without keeping it", wire.Author, 200}, func(_ context.Context, in *body[wire.NewDerivation]) (string, error) { return in.Body.Application, nil }, func(ctx context.Context, in *body[wire.NewDerivation]) (*body[wire.Derived], error) {
 		out, err := s.desk.Derive(ctx, in.Body)
 		return &body[wire.Derived]{out}, err
 	})
@@ -110,7 +105,7 @@ func (s *Server) baselineRoutes(r chi.Router) {
 		e, err := s.Store.Edition(ctx, in.Name, in.Number)
 		return &body[wire.Edition]{wireEdition(e)}, err
 	})
-	add(s, op{"POST", "/baselines/{name}/{number}/publish", "publish-edition", "Make an edition the one that counts, and compare the last snapshots with it", wire.Author, 200}, func(ctx context.Context, in *one) (*body[wire.Edition], error) {
+	addFor(s, op{"POST", "/baselines/{name}/{number}/publish", "publish-edition", "Make an edition the one that counts, and compare the last snapshots with it", wire.Author, 200}, func(_ context.Context, in *one) (string, error) { return in.Name, nil }, func(ctx context.Context, in *one) (*body[wire.Edition], error) {
 		if err := s.Store.Publish(ctx, in.Name, in.Number, caller(ctx).Name); err != nil {
 			return nil, err
 		}

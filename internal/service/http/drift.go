@@ -59,7 +59,7 @@ type byID struct {
 }
 
 func (s *Server) snapshotRoutes() {
-	add(s, op{"POST", "/snapshots", "take-snapshot", "Have a snapshot taken", wire.Operator, 202}, func(ctx context.Context, in *body[wire.NewSnapshot]) (*body[wire.Snapshot], error) {
+	addFor(s, op{"POST", "/snapshots", "take-snapshot", "Have a snapshot taken", wire.Operator, 202}, func(_ context.Context, in *body[wire.NewSnapshot]) (string, error) { return in.Body.Application, nil }, func(ctx context.Context, in *body[wire.NewSnapshot]) (*body[wire.Snapshot], error) {
 		id, err := s.desk.AskSnapshot(ctx, in.Body, caller(ctx).Name)
 		if err != nil {
 			return nil, err
@@ -99,7 +99,7 @@ func (s *Server) snapshotRoutes() {
 		}
 		return &body[wire.Snapshot]{out}, nil
 	})
-	add(s, op{"POST", "/snapshots/{id}/cancel", "cancel-snapshot", "Have a snapshot not taken that is not there yet", wire.Operator, 200}, func(ctx context.Context, in *byID) (*body[wire.Snapshot], error) {
+	addFor(s, op{"POST", "/snapshots/{id}/cancel", "cancel-snapshot", "Have a snapshot not taken that is not there yet", wire.Operator, 200}, s.applicationOfSnapshot, func(ctx context.Context, in *byID) (*body[wire.Snapshot], error) {
 		if err := s.Store.CancelSnapshot(ctx, in.ID, caller(ctx).Name); err != nil {
 			return nil, err
 		}
@@ -125,7 +125,7 @@ func (s *Server) snapshotRoutes() {
 			}
 		}}, nil
 	})
-	add(s, op{"POST", importPath, "import-snapshot", "Take in a snapshot file of a host (application/octet-stream)", wire.Operator, 201}, func(ctx context.Context, in *importing) (*body[wire.Snapshot], error) {
+	addFor(s, op{"POST", importPath, "import-snapshot", "Take in a snapshot file of a host (application/octet-stream)", wire.Operator, 201}, func(_ context.Context, in *importing) (string, error) { return in.Application, nil }, func(ctx context.Context, in *importing) (*body[wire.Snapshot], error) {
 		id, err := s.desk.Import(ctx, in.Application, in.Host, caller(ctx).Name, in.file)
 		if err != nil {
 			return nil, err
@@ -285,7 +285,7 @@ func (s *Server) waiverRoutes() {
 		}
 		return &body[wire.Page[wire.Waiver]]{out}, err
 	})
-	add(s, op{"POST", "/waivers", "add-waiver", "Accept findings until a date, with a reason", wire.Reviewer, 201}, func(ctx context.Context, in *body[wire.NewWaiver]) (*body[wire.Waiver], error) {
+	addFor(s, op{"POST", "/waivers", "add-waiver", "Accept findings until a date, with a reason", wire.Reviewer, 201}, func(_ context.Context, in *body[wire.NewWaiver]) (string, error) { return in.Body.Application, nil }, func(ctx context.Context, in *body[wire.NewWaiver]) (*body[wire.Waiver], error) {
 		w, err := s.desk.Waive(ctx, in.Body, caller(ctx).Name)
 		if err != nil {
 			return nil, err
@@ -294,7 +294,7 @@ func (s *Server) waiverRoutes() {
 		w, err = s.Store.Waiver(ctx, w.ID)
 		return &body[wire.Waiver]{wireWaiver(w)}, err
 	})
-	add(s, op{"POST", "/waivers/{id}/withdraw", "withdraw-waiver", "End a waiver before its time", wire.Reviewer, 200}, func(ctx context.Context, in *byID) (*body[wire.Waiver], error) {
+	addFor(s, op{"POST", "/waivers/{id}/withdraw", "withdraw-waiver", "End a waiver before its time", wire.Reviewer, 200}, s.applicationOfWaiver, func(ctx context.Context, in *byID) (*body[wire.Waiver], error) {
 		if err := s.Store.WithdrawWaiver(ctx, in.ID, caller(ctx).Name); err != nil {
 			return nil, err
 		}

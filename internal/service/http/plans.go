@@ -68,7 +68,7 @@ func (s *Server) planRoutes() {
 		w, err := s.wirePlan(ctx, p, true)
 		return &body[wire.Plan]{w}, err
 	}
-	add(s, op{"POST", "/plans", "draft-plan", "Draft a plan: a remediation from findings, a restore from a run's originals or a snapshot, an adjustment from hand-written changes", wire.Author, 201}, func(ctx context.Context, in *body[wire.Draft]) (*body[wire.Plan], error) {
+	addFor(s, op{"POST", "/plans", "draft-plan", "Draft a plan: a remediation from findings, a restore from a run's originals or a snapshot, an adjustment from hand-written changes", wire.Author, 201}, s.applicationOfDraft, func(ctx context.Context, in *body[wire.Draft]) (*body[wire.Plan], error) {
 		ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
 		defer cancel()
 		var id string
@@ -175,7 +175,7 @@ func (s *Server) planRoutes() {
 		err = report.Script(&b, m, in.Host, all)
 		return &text{"text/x-shellscript", "attachment", b.Bytes()}, err
 	})
-	add(s, op{"POST", "/plans/{id}/submit", "submit-plan", "Put a draft in review", wire.Author, 200}, func(ctx context.Context, in *byID) (*body[wire.Plan], error) {
+	addFor(s, op{"POST", "/plans/{id}/submit", "submit-plan", "Put a draft in review", wire.Author, 200}, s.applicationOfPlan, func(ctx context.Context, in *byID) (*body[wire.Plan], error) {
 		if err := s.Store.MovePlan(ctx, in.ID, "draft", "in review"); err != nil {
 			return nil, err
 		}

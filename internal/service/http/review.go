@@ -65,7 +65,7 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 		}
 		return p, digest, nil
 	}
-	add(s, op{"POST", "/plans/{id}/approve", "approve-plan", "Approve another person's plan, with a word on each grave caution", wire.Reviewer, 200}, func(ctx context.Context, in *decide) (*body[wire.Plan], error) {
+	addFor(s, op{"POST", "/plans/{id}/approve", "approve-plan", "Approve another person's plan, with a word on each grave caution", wire.Reviewer, 200}, func(ctx context.Context, in *decide) (string, error) { return s.applicationOfPlan(ctx, &byID{in.ID}) }, func(ctx context.Context, in *decide) (*body[wire.Plan], error) {
 		p, digest, err := decided(ctx, in, "approve")
 		if err != nil {
 			return nil, err
@@ -97,7 +97,7 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 		s.audit(ctx, what, in.ID, in.Body.Digest+" "+in.Body.Remark+told(words))
 		return show(ctx, in.ID)
 	})
-	add(s, op{"POST", "/plans/{id}/decline", "decline-plan", "Decline another person's plan", wire.Reviewer, 200}, func(ctx context.Context, in *decide) (*body[wire.Plan], error) {
+	addFor(s, op{"POST", "/plans/{id}/decline", "decline-plan", "Decline another person's plan", wire.Reviewer, 200}, func(ctx context.Context, in *decide) (string, error) { return s.applicationOfPlan(ctx, &byID{in.ID}) }, func(ctx context.Context, in *decide) (*body[wire.Plan], error) {
 		p, digest, err := decided(ctx, in, "decline")
 		if err != nil {
 			return nil, err

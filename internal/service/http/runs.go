@@ -15,6 +15,7 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
+	"idletally/internal/service/auth"
 	"idletally/internal/service/desk"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
@@ -25,7 +26,7 @@ func (s *Server) wireRun(ctx context.Context, r store.RunRow) (wire.Run, error) 
 	if err != nil {
 		return wire.Run{}, err
 	}
-	w := wire.Run{ID: r.ID, Plan: r.Plan, Title: p.Title, State: r.State, StartedBy: r.StartedBy, Started: r.Started, Ended: r.Ended}
+	w := wire.Run{ID: r.ID, Application: p.Application, Plan: r.Plan, Title: p.Title, State: r.State, StartedBy: r.StartedBy, Started: r.Started, Ended: r.Ended}
 	w.Hosts, err = s.Store.RunHosts(ctx, r.ID)
 	return w, err
 }
@@ -44,7 +45,7 @@ func (s *Server) runRoutes(r chi.Router) {
 			s.hub.poke(h.Host)
 		}
 	}
-	add(s, op{"POST", "/plans/{id}/run", "start-run", "Run an approved plan on its hosts", wire.Operator, 202}, func(ctx context.Context, in *byID) (*body[wire.Run], error) {
+	addFor(s, op{"POST", "/plans/{id}/run", "start-run", "Run an approved plan on its hosts", wire.Operator, 202}, s.applicationOfPlan, func(ctx context.Context, in *byID) (*body[wire.Run], error) {
 		p, err := s.Store.Plan(ctx, in.ID)
 		if err != nil {
 			return nil, err
@@ -87,14 +88,14 @@ func (s *Server) runRoutes(r chi.Router) {
 	add(s, op{"GET", "/runs/{id}", "get-run", "Show a run", wire.Viewer, 200}, func(ctx context.Context, in *byID) (*body[wire.Run], error) {
 		return show(ctx, in.ID)
 	})
-	add(s, op{"POST", "/runs/{id}/halt", "halt-run", "Halt a run at the next step boundary", wire.Operator, 202}, func(ctx context.Context, in *byID) (*body[wire.Run], error) {
+	addFor(s, op{"POST", "/runs/{id}/halt", "halt-run", "Halt a run at the next step boundary", wire.Operator, 202}, s.applicationOfRun, func(ctx context.Context, in *byID) (*body[wire.Run], error) {
 		if err := s.Store.HaltRun(ctx, in.ID); err != nil {
 			return nil, err
 		}
 		s.audit(ctx, "run halted", in.ID, "")
 		return show(ctx, in.ID)
 	})
-	add(s, op{"POST", "/runs/{id}/resume", "resume-run", "Go on with a halted or failed run", wire.Operator, 202}, func(ctx context.Context, in *byID) (*body[wire.Run], error) {
+	addFor(s, op{"POST", "/runs/{id}/resume", "resume-run", "Go on with a halted or failed run", wire.Operator, 202}, s.applicationOfRun, func(ctx context.Context, in *byID) (*body[wire.Run], error) {
 		if err := s.Store.ResumeRun(ctx, in.ID); err != nil {
 			return nil, err
 		}
@@ -182,7 +183,7 @@ func (s *Server) runRoutes(r chi.Router) {
 // runEvents streams a run's state as server-sent events, whenever it changes, until it ends. It
 // reads the database, so any instance can serve it.
 func (s *Server) runEvents(w http.ResponseWriter, r *http.Request) {
-	if err := allow(r.Context(), wire.Viewer); err != nil {
+	if err := allow(r.Context(), wire.Viewer, auth.Roles.Everywhere); err != nil {
 		s.plain(w, r, err)
 		return
 	}

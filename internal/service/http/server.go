@@ -3,6 +3,7 @@
 package http
 
 import (
+	"cmp"
 	"context"
 	"crypto/ed25519"
 	"crypto/hmac"
@@ -15,7 +16,6 @@ import (
 	"net"
 	"net/http"
 	"runtime/debug"
-	"slices"
 	"strings"
 	"time"
 
@@ -347,7 +347,27 @@ type op struct {
 	status       int
 }
 
+// add has an operation served. Who may call it has its role everywhere.
 func add[I, O any](s *Server, o op, h func(context.Context, *I) (*O, error)) {
+	register(s, o, auth.Roles.Everywhere, h)
+}
+
+// addFor has an operation on one application served, which of says. Who may call it has its role for that one.
+func addFor[I, O any](s *Server, o op, of func(context.Context, *I) (string, error), h func(context.Context, *I) (*O, error)) {
+	register(s, o, auth.Roles.Somewhere, func(ctx context.Context, in *I) (*O, error) {
+		application, err := of(ctx, in)
+		if err != nil {
+			return nil, err
+		}
+		if p := caller(ctx); !p.Roles().For(o.role, application) {
+			s.noteRefusal(ctx, o, application)
+			return nil, huma.Error403Forbidden(fmt.Sprintf("%s may not do this for %s: it needs the role %[3]s, or %[3]s@%[2]s", p.Name, cmp.Or(application, "an application that is not named"), o.role))
+		}
+		return h(ctx, in)
+	})
+}
+
+func register[I, O any](s *Server, o op, has func(auth.Roles, string) bool, h func(context.Context, *I) (*O, error)) {
 	def := huma.Operation{Method: o.method, Path: "/api/v1" + o.path, OperationID: o.id, Summary: o.summary, DefaultStatus: o.status,
 		Metadata: map[string]any{"role": o.role}, MaxBodyBytes: maxBody}
 	if o.role != "" {
@@ -357,8 +377,8 @@ func add[I, O any](s *Server, o op, h func(context.Context, *I) (*O, error)) {
 	// Who may not call learns nothing, not even what is wrong with the call.
 	def.Middlewares = huma.Middlewares{func(ctx huma.Context, next func(huma.Context)) {
 		var status huma.StatusError
-		if err := allow(ctx.Context(), o.role); errors.As(err, &status) {
-			s.noteRefusal(ctx.Context(), o)
+		if err := allow(ctx.Context(), o.role, has); errors.As(err, &status) {
+			s.noteRefusal(ctx.Context(), o, "")
 			_ = huma.WriteErr(s.api, ctx, status.GetStatus(), status.Error())
 			return
 		}
@@ -372,15 +392,19 @@ func add[I, O any](s *Server, o op, h func(context.Context, *I) (*O, error)) {
 
 // noteRefusal writes into the history who wanted to change something that they may not: once in a while for each person and operation, so that
 // nobody fills it.
-func (s *Server) noteRefusal(ctx context.Context, o op) {
+func (s *Server) noteRefusal(ctx context.Context, o op, application string) {
 	p := caller(ctx)
 	if p == nil || o.method == http.MethodGet || !s.refusals.first(p.Name+"\x00"+p.by+"\x00"+o.id, time.Now()) {
 		return
 	}
-	s.audit(ctx, "refused", o.id, "needs the role "+o.role)
+	needs := "needs the role " + o.role
+	if application != "" {
+		needs += " for " + application
+	}
+	s.audit(ctx, "refused", o.id, needs)
 }
 
-func allow(ctx context.Context, role string) error {
+func allow(ctx context.Context, role string, has func(auth.Roles, string) bool) error {
 	if role == "" {
 		return nil
 	}
@@ -388,7 +412,7 @@ func allow(ctx context.Context, role string) error {
 	if p == nil {
 		return huma.Error401Unauthorized("sign in first: idletally login ADDRESS")
 	}
-	if role == "any" || slices.Contains(p.Roles(), role) || role == "viewer" {
+	if role == "any" || role == wire.Viewer || has(p.Roles(), role) {
 		return nil
 	}
 	return huma.Error403Forbidden(fmt.Sprintf("%s may not do this: it needs the role %s", p.Name, role))

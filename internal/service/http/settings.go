@@ -13,11 +13,10 @@ import (
 )
 
 // roleList checks roles and puts them in order.
-func roleList(roles []string) (string, error) {
-	for _, r := range roles {
-		if !slices.Contains(wire.Roles, r) {
-			return "", huma.Error422UnprocessableEntity("role " + r + " is unknown: want some of " + strings.Join(wire.Roles, ", "))
-		}
+func roleList(list []string) (string, error) {
+	roles, err := auth.ParseRoles(list)
+	if err != nil {
+		return "", huma.Error422UnprocessableEntity(err.Error())
 	}
 	return kept(roles), nil
 }
@@ -54,7 +53,7 @@ func (s *Server) settingsRoutes() {
 		}
 		s.audit(ctx, "roles set", in.Name, strings.ReplaceAll(list, ",", ", "))
 		p, err := s.Store.Person(ctx, in.Name)
-		return &body[wire.Person]{wire.Person{Name: p.Name, Roles: p.Roles()}}, err
+		return &body[wire.Person]{wirePerson(p)}, err
 	})
 	add(s, op{"POST", "/people/{name}/password", "reset-password", "Give a person a one-time password, which ends their sessions", wire.Admin, 200}, func(ctx context.Context, in *byName) (*body[wire.OneTime], error) {
 		if _, err := s.Store.Person(ctx, in.Name); err != nil {

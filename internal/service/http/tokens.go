@@ -35,7 +35,7 @@ func (s *Server) tokenRoutes() {
 	add(s, op{"GET", "/tokens", "list-tokens", "List your tokens; of an admin, everybody's", "any", 200}, func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Token]], error) {
 		me := caller(ctx)
 		of := me.Name
-		if slices.Contains(me.Roles(), wire.Admin) {
+		if me.Roles().Everywhere(wire.Admin) {
 			of = ""
 		}
 		list, err := s.Store.Tokens(ctx, of)
@@ -47,16 +47,21 @@ func (s *Server) tokenRoutes() {
 	})
 	add(s, op{"POST", "/tokens", "add-token", "Make a token, for a program that does something for you", "any", 201}, inPerson(func(ctx context.Context, in *body[wire.NewToken]) (*body[wire.MadeToken], error) {
 		me := caller(ctx)
+		list, err := roleList(in.Body.Roles)
+		if err != nil {
+			return nil, err
+		}
 		for _, r := range in.Body.Roles {
+			role, application, _ := auth.SplitRole(r) // it was checked
 			switch {
-			case !slices.Contains(tokenRoles, r):
+			case !slices.Contains(tokenRoles, role):
 				return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("a token cannot have the role %s: want some of %s", r, strings.Join(tokenRoles, ", ")))
-			case r != wire.Viewer && !slices.Contains(me.Roles(), r):
+			case r != wire.Viewer && !me.Roles().For(role, application):
 				return nil, huma.Error403Forbidden("you have not got the role " + r + " yourself")
 			}
 		}
 		secret, hash := auth.Token()
-		t, err := s.Store.AddToken(ctx, store.Token{Person: me.Name, Name: in.Body.Name, RoleList: kept(in.Body.Roles), Expires: time.Now().AddDate(0, 0, in.Body.Days)}, hash)
+		t, err := s.Store.AddToken(ctx, store.Token{Person: me.Name, Name: in.Body.Name, RoleList: list, Expires: time.Now().AddDate(0, 0, in.Body.Days)}, hash)
 		if err != nil {
 			return nil, err
 		}
@@ -68,7 +73,7 @@ func (s *Server) tokenRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		if me := caller(ctx); t.Person != me.Name && !slices.Contains(me.Roles(), wire.Admin) {
+		if me := caller(ctx); t.Person != me.Name && !me.Roles().Everywhere(wire.Admin) {
 			return nil, huma.Error404NotFound("token " + in.ID + ": not found") // whose it is nobody else is told
 		}
 		if err := s.Store.RemoveToken(ctx, in.ID); err != nil {

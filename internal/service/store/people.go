@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"idletally/internal/service/auth"
+
 	"github.com/jmoiron/sqlx"
 )
 
@@ -38,7 +40,7 @@ type Session struct {
 }
 
 // Roles splits the list.
-func (p Person) Roles() []string { return strings.Split(p.RoleList, ",") }
+func (p Person) Roles() auth.Roles { return strings.Split(p.RoleList, ",") }
 
 // AddPerson adds somebody; ErrConflict where the name is taken.
 func (s *Store) AddPerson(ctx context.Context, p Person) error {

@@ -3,9 +3,10 @@ package store
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
+
+	"idletally/internal/service/auth"
 )
 
 // Token is what a program signs in with: for a person, with some of their roles, until a day.
@@ -20,7 +21,7 @@ type Token struct {
 }
 
 // Roles splits the list.
-func (t Token) Roles() []string { return strings.Split(t.RoleList, ",") }
+func (t Token) Roles() auth.Roles { return strings.Split(t.RoleList, ",") }
 
 const tokenColumns = `id, person, name, roles, created, expires, used`
 
@@ -72,8 +73,7 @@ func (s *Store) TokenPerson(ctx context.Context, hash [32]byte) (p Person, t Tok
 	if p, err = s.Person(ctx, t.Person); err != nil {
 		return p, t, err
 	}
-	own := p.Roles()
-	p.RoleList = strings.Join(slices.DeleteFunc(t.Roles(), func(r string) bool { return !slices.Contains(own, r) }), ",")
+	p.RoleList = strings.Join(t.Roles().Within(p.Roles()), ",")
 	if at := now(); t.Used == nil || at.Sub(*t.Used) > time.Minute {
 		_, err = s.db.ExecContext(ctx, `UPDATE token SET used = ? WHERE id = ?`, at, t.ID)
 	}

@@ -3,6 +3,7 @@ import { useMemo, useState } from "react";
 import { Link } from "react-router";
 import type { Group, Person, Report } from "../../api/client";
 import { useFindings, useWithdraw } from "../../api/queries";
+import { may } from "../../api/roles";
 import { Button } from "../../components/Button";
 import { By } from "../../components/By";
 import { Command } from "../../components/Command";
@@ -138,7 +139,7 @@ export function Groups({ application, me, all, reports, word, setWord, basket }:
       {reports.length !== 0 && groups.length === 0 ? <Note>Everything here is as declared.</Note> : null}
       <ul>
         {groups.map((g) => (
-          <Line key={key(g)} application={application} group={g} first={!later.has(g.report)} mayWaive={me.roles?.includes("reviewer") ?? false} snapshot={reports.find((r) => r.id === g.report)?.snapshot ?? ""} basket={basket} />
+          <Line key={key(g)} application={application} group={g} first={!later.has(g.report)} mayWaive={may(me, "reviewer", application)} snapshot={reports.find((r) => r.id === g.report)?.snapshot ?? ""} basket={basket} />
         ))}
       </ul>
       <Command text={`idletally drift show ${application}`} />

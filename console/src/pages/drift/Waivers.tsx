@@ -1,6 +1,7 @@
 import { useState } from "react";
 import type { Person } from "../../api/client";
 import { useWaivers, useWithdraw } from "../../api/queries";
+import { may } from "../../api/roles";
 import { Button } from "../../components/Button";
 import { Command } from "../../components/Command";
 import { Note } from "../../components/Note";
@@ -16,7 +17,7 @@ export function Waivers({ application, host, me }: { application: string; host: 
   const waivers = useWaivers(application, all);
   const withdraw = useWithdraw();
   const rows = waivers.data?.items?.filter((w) => !host || !w.host || w.host === host) ?? [];
-  const may = me.roles?.includes("reviewer") ?? false;
+  const withdraws = may(me, "reviewer", application);
   return (
     <>
       <Note error={waivers.error ?? withdraw.error} />
@@ -35,7 +36,7 @@ export function Waivers({ application, host, me }: { application: string; host: 
               </td>
               <td>{w.reason}</td>
               <td>{w.author}</td>
-              <td className="figure">{may && w.counts ? <Button disabled={withdraw.isPending} onClick={() => withdraw.mutate(w.id)}>Withdraw</Button> : null}</td>
+              <td className="figure">{withdraws && w.counts ? <Button disabled={withdraw.isPending} onClick={() => withdraw.mutate(w.id)}>Withdraw</Button> : null}</td>
             </tr>
           ))}
         </Table>

@@ -3,6 +3,7 @@ import { Link } from "react-router";
 import type { Host, Person } from "../../api/client";
 import { useHosts } from "../../api/queries";
 import { useInvite, useSetTags } from "../../api/settings";
+import { may } from "../../api/roles";
 import { Button } from "../../components/Button";
 import { Command } from "../../components/Command";
 import { FormEnd } from "../../components/FormEnd";
@@ -69,7 +70,7 @@ export function Hosts({ me, only }: { me: Person; only: string }) {
   const hosts = useHosts();
   const [doing, setDoing] = useState<{ what: "invite" | "tags"; host?: Host }>();
   const [part, setPart] = useState(only);
-  const operator = me.roles?.includes("operator") ?? false;
+  const operator = may(me, "operator");
   const all = hosts.data?.items ?? [];
   const shown = all.filter((h) => !part || h.name.includes(part) || h.tags?.some((t) => t.includes(part)));
   const close = () => setDoing(undefined);

@@ -2,6 +2,7 @@ import { useState } from "react";
 import type { Person, Schemas } from "../../api/client";
 import { useOverview } from "../../api/find";
 import { useAddHook, useHooks, useRemoveHook, useTryHook } from "../../api/settings";
+import { may } from "../../api/roles";
 import { Button } from "../../components/Button";
 import { Command } from "../../components/Command";
 import { Checks } from "../../components/Checks";
@@ -78,9 +79,9 @@ function Add({ close }: { close: () => void }) {
 
 /** Programs that are told of what happens. */
 export function Notices({ me }: { me: Person }) {
-  const admin = me.roles?.includes("admin") ?? false;
-  const may = admin || (me.roles?.includes("operator") ?? false);
-  const hooks = useHooks(may);
+  const admin = may(me, "admin");
+  const sees = admin || may(me, "operator");
+  const hooks = useHooks(sees);
   const attempt = useTryHook();
   const remove = useRemoveHook();
   const [adding, setAdding] = useState(false);
@@ -88,7 +89,7 @@ export function Notices({ me }: { me: Person }) {
   return (
     <>
       {admin ? <div className="mb-3"><Button look="strong" onClick={() => setAdding(true)}>Add a hook…</Button></div> : null}
-      {may ? null : <Note>Operators and admins see which programs are told of what happens.</Note>}
+      {sees ? null : <Note>Operators and admins see which programs are told of what happens.</Note>}
       <Note error={hooks.error ?? attempt.error ?? remove.error} />
       {hooks.data && items.length === 0 ? <Note>No hook yet. A chat room, a ticket system, or people by mail can be told of new findings, of plans that wait for a reviewer, and of runs that ended.</Note> : null}
       {items.length > 0 ? (
@@ -114,7 +115,7 @@ export function Notices({ me }: { me: Person }) {
           ))}
         </Table>
       ) : null}
-      {may ? <Command text="idletally hook list" /> : null}
+      {sees ? <Command text="idletally hook list" /> : null}
       {adding ? <Add close={() => setAdding(false)} /> : null}
     </>
   );

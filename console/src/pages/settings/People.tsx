@@ -2,25 +2,15 @@ import { useState } from "react";
 import { Link } from "react-router";
 import type { Person } from "../../api/client";
 import { useWays } from "../../api/queries";
-import { roles, useAddPerson, usePeople, useRemovePerson, useResetPassword, useSetRoles } from "../../api/settings";
+import { may } from "../../api/roles";
+import { useAddPerson, usePeople, useRemovePerson, useResetPassword, useSetRoles } from "../../api/settings";
 import { Button } from "../../components/Button";
 import { Checks } from "../../components/Checks";
 import { FormEnd } from "../../components/FormEnd";
 import { Modal } from "../../components/Modal";
 import { Note } from "../../components/Note";
+import { RoleChoice } from "../../components/RoleChoice";
 import { Table } from "../../components/Table";
-
-type Role = (typeof roles)[number];
-
-const means: Record<Role, string> = {
-  viewer: "looks at everything",
-  author: "drafts baselines and plans",
-  reviewer: "approves plans of others, accepts findings",
-  operator: "runs plans, has snapshots taken, adds hosts",
-  admin: "manages people",
-};
-
-const options = roles.map((key) => ({ key, means: means[key] }));
 
 function OneTime({ name, password, close }: { name: string; password: string; close: () => void }) {
   return (
@@ -36,7 +26,7 @@ function OneTime({ name, password, close }: { name: string; password: string; cl
 function Add({ close }: { close: () => void }) {
   const add = useAddPerson();
   const [name, setName] = useState("");
-  const [chosen, setChosen] = useState<Role[]>(["viewer"]);
+  const [chosen, setChosen] = useState<string[]>(["viewer"]);
   const ways = useWays();
   const provider = ways.data?.provider;
   const [by, setBy] = useState<"provider"[]>([]);
@@ -50,7 +40,7 @@ function Add({ close }: { close: () => void }) {
           }}
         >
           <label className="block">Name to sign in with<input className="box mt-0.5 block w-full" required value={name} spellCheck={false} autoComplete="off" onChange={(e) => setName(e.target.value)} /></label>
-          <Checks legend="Roles" options={options} chosen={chosen} choose={setChosen} />
+          <RoleChoice chosen={chosen} choose={setChosen} />
           {provider ? <Checks legend="Signs in" options={[{ key: "provider" as const, means: `with ${provider}, under this name there, and has no password here` }]} chosen={by} choose={setBy} /> : null}
           <FormEnd error={add.error} close={close} submit="Add" disabled={add.isPending || chosen.length === 0} />
         </form>
@@ -63,13 +53,13 @@ function Change({ person, me, close }: { person: Person; me: Person; close: () =
   const set = useSetRoles();
   const reset = useResetPassword();
   const remove = useRemovePerson();
-  const [chosen, setChosen] = useState<Role[]>(roles.filter((r) => person.roles?.includes(r)));
+  const [chosen, setChosen] = useState<string[]>(person.roles ?? []);
   const [sure, setSure] = useState(false);
   return (
     <Modal title={person.name} close={close}>
       {reset.data ? <OneTime name={reset.data.name} password={reset.data.password} close={close} /> : (
         <>
-          <Checks legend="Roles" options={options} chosen={chosen} choose={setChosen} />
+          <RoleChoice chosen={chosen} choose={setChosen} />
           <Note error={set.error ?? reset.error ?? remove.error} />
           <div className="mt-4 flex flex-wrap gap-2">
             <Button disabled={reset.isPending} onClick={() => reset.mutate(person.name)}>One-time password</Button>
@@ -90,7 +80,7 @@ function Change({ person, me, close }: { person: Person; me: Person; close: () =
 
 /** Who may do what with Idle Tally itself. */
 export function People({ me }: { me: Person }) {
-  const admin = me.roles?.includes("admin") ?? false;
+  const admin = may(me, "admin");
   const people = usePeople(admin);
   const [doing, setDoing] = useState<{ person?: Person }>();
   if (!admin) return <Note>You are {me.name}: {me.roles?.join(", ")}. Somebody with the role admin manages people.</Note>;

@@ -2,6 +2,7 @@ import { useState } from "react";
 import type { Person } from "../../api/client";
 import { useOverview } from "../../api/find";
 import { useSetReviewers } from "../../api/settings";
+import { may } from "../../api/roles";
 import { Button } from "../../components/Button";
 import { Note } from "../../components/Note";
 
@@ -12,7 +13,7 @@ export function Reviews({ me }: { me: Person }) {
   const [name, setName] = useState("");
   const [reviewers, setReviewers] = useState(1);
   const applications = overview.data?.applications ?? [];
-  if (!me.roles?.includes("admin")) return <Note>One other person approves a plan, unless an admin wants more for an application.</Note>;
+  if (!may(me, "admin")) return <Note>One other person approves a plan, unless an admin wants more for an application.</Note>;
   const of = name || applications[0]?.name || "";
   return (
     <form

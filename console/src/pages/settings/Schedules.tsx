@@ -2,6 +2,7 @@ import { useState } from "react";
 import type { Person } from "../../api/client";
 import { useOverview } from "../../api/find";
 import { useAddSchedule, useRemoveSchedule, useSchedules } from "../../api/settings";
+import { may, maySomewhere } from "../../api/roles";
 import { Button } from "../../components/Button";
 import { Command } from "../../components/Command";
 import { FormEnd } from "../../components/FormEnd";
@@ -12,9 +13,9 @@ import { Time } from "../../components/Time";
 
 const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
-function Add({ close }: { close: () => void }) {
+function Add({ me, close }: { me: Person; close: () => void }) {
   const add = useAddSchedule();
-  const applications = useOverview().data?.applications?.filter((a) => a.published) ?? [];
+  const applications = useOverview().data?.applications?.filter((a) => a.published && may(me, "operator", a.name)) ?? [];
   const [chosen, setChosen] = useState("");
   const [cron, setCron] = useState("30 2 * * *");
   const [tag, setTag] = useState("");
@@ -47,11 +48,10 @@ export function Schedules({ me }: { me: Person }) {
   const schedules = useSchedules();
   const remove = useRemoveSchedule();
   const [adding, setAdding] = useState(false);
-  const operator = me.roles?.includes("operator") ?? false;
   const items = schedules.data?.items ?? [];
   return (
     <>
-      {operator ? <div className="mb-3"><Button look="strong" onClick={() => setAdding(true)}>Add a schedule…</Button></div> : null}
+      {maySomewhere(me, "operator") ? <div className="mb-3"><Button look="strong" onClick={() => setAdding(true)}>Add a schedule…</Button></div> : null}
       <Note error={schedules.error ?? remove.error} />
       {schedules.data && items.length === 0 ? <Note>No schedule yet. Hosts that are watched tell of changes by themselves; the others, such as file servers, are looked at when somebody asks, or by a schedule.</Note> : null}
       {items.length > 0 ? (
@@ -65,13 +65,13 @@ export function Schedules({ me }: { me: Person }) {
               <td><Time at={x.next} /></td>
               <td><Time at={x.last} /></td>
               <td>{x.author}</td>
-              <td className="figure">{operator ? <Button disabled={remove.isPending} onClick={() => remove.mutate(x.id)} aria-label={`Remove the schedule of ${x.application}`}>Remove</Button> : null}</td>
+              <td className="figure">{may(me, "operator", x.application) ? <Button disabled={remove.isPending} onClick={() => remove.mutate(x.id)} aria-label={`Remove the schedule of ${x.application}`}>Remove</Button> : null}</td>
             </tr>
           ))}
         </Table>
       ) : null}
       <Command text="idletally schedule list" />
-      {adding ? <Add close={() => setAdding(false)} /> : null}
+      {adding ? <Add me={me} close={() => setAdding(false)} /> : null}
     </>
   );
 }

@@ -1,5 +1,6 @@
 import type { Person } from "../../api/client";
 import { useStorage, useTidy } from "../../api/settings";
+import { may } from "../../api/roles";
 import { Button } from "../../components/Button";
 import { Command } from "../../components/Command";
 import { Note } from "../../components/Note";
@@ -23,7 +24,7 @@ export function Storage({ me }: { me: Person }) {
         </dl>
       ) : null}
       <p className="mt-4 max-w-prose text-sm">How long snapshots are kept the service is told when it starts: all of some days, then one a day, then one a week (--keep-all, --keep-daily, --keep-weekly). What nothing leads to any more is taken away once an hour.</p>
-      {me.roles?.includes("admin") ? (
+      {may(me, "admin") ? (
         <div className="mt-3 flex items-center gap-3">
           <Button disabled={tidy.isPending} onClick={() => tidy.mutate(undefined)}>Tidy up now</Button>
           {tidy.data ? <span role="status" className="text-sm">{tidy.data.snapshots.toLocaleString()} snapshots and {tidy.data.nodes.toLocaleString()} folders are gone.</span> : null}

@@ -12,6 +12,9 @@ import { Time } from "../../components/Time";
 
 const possible = ["viewer", "author", "operator"];
 
+/** What a token can be given: of all that its person has, what needs no own eyes. */
+const givable = (me: Person) => ["viewer", ...(me.roles ?? []).filter((r) => r !== "viewer" && possible.includes(r.split("@", 1)[0] ?? ""))];
+
 function Add({ me, close }: { me: Person; close: () => void }) {
   const add = useAddToken();
   const [name, setName] = useState("");
@@ -35,7 +38,7 @@ function Add({ me, close }: { me: Person; close: () => void }) {
         >
           <label className="block">What it is for<input className="box mt-0.5 block w-full" required maxLength={64} value={name} onChange={(e) => setName(e.target.value)} /></label>
           <label className="mt-3 block">Good for so many days<input type="number" min={1} max={400} className="box mt-0.5 block w-28" value={days} onChange={(e) => setDays(e.target.valueAsNumber || 1)} /></label>
-          <Checks inline legend="Roles" options={possible.filter((r) => r === "viewer" || me.roles?.includes(r)).map((key) => ({ key }))} chosen={roles} choose={setRoles} />
+          <Checks inline legend="Roles" options={givable(me).map((key) => ({ key }))} chosen={roles} choose={setRoles} />
           <FormEnd error={add.error} close={close} submit="Make it" disabled={add.isPending || roles.length === 0} />
         </form>
       )}
