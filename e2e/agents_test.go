@@ -59,7 +59,7 @@ func tryAgents(t *testing.T, s *demo.Stage) {
 	admin := as(t, s, "admin")
 	ca := authorityOf(t, s)
 	enrol := func(folder, code string, roots ...string) error {
-		_, err := agent.Enrol(ctx, folder, s.Address, ca, code, "test", roots, nil)
+		_, err := agent.Enrol(ctx, agent.Joining{Folder: folder, Service: s.Address, Authority: ca, Roots: roots}, code, "test")
 		return err
 	}
 	fails(t, "a wrong code", enrol(t.TempDir(), "aaaaa-bbbbb-ccccc-ddddd", "/srv"), 403, "wrong, was used before, or has expired")

@@ -189,7 +189,7 @@ func tryBadLooking(t *testing.T, s *demo.Stage) {
 	raft := client.Looker{Client: viewer, Host: "raft"}
 	fails(t, "not enrolled yet", ask(raft, "/srv", "root"), 409, "has no agent yet")
 	folder := t.TempDir()
-	if _, err := agent.Enrol(ctx, folder, s.Address, authorityOf(t, s), inv.Code, "test", []string{"/srv"}, nil); err != nil {
+	if _, err := agent.Enrol(ctx, agent.Joining{Folder: folder, Service: s.Address, Authority: authorityOf(t, s), Roots: []string{"/srv"}}, inv.Code, "test"); err != nil {
 		t.Fatal(err)
 	}
 	a := agentClient(t, s, folder)

@@ -89,7 +89,7 @@ func TestShares(t *testing.T) {
 	fails(t, "a path that is not there", err, http.StatusUnprocessableEntity, "not there")
 	_, err = live.Sight(ctx, "/ipc$/x")
 	fails(t, "outside of the roots", err, http.StatusUnprocessableEntity, "own list of roots")
-	_, err = agent.Enrol(ctx, t.TempDir(), s.Address, authorityOf(t, s), "no code", "test", []string{"/nowhere"}, &agent.FileServer{Address: s.Chartroom.Address(), User: "keeper", Password: demo.Password})
+	_, err = agent.Enrol(ctx, agent.Joining{Folder: t.TempDir(), Service: s.Address, Authority: authorityOf(t, s), Roots: []string{"/nowhere"}, Server: &agent.FileServer{Address: s.Chartroom.Address(), User: "keeper", Password: demo.Password}}, "no code", "test")
 	if err == nil || !strings.Contains(err.Error(), `no share "nowhere": it has charts, crewdocs`) {
 		t.Errorf("a share that is not there: %v", err)
 	}

@@ -21,7 +21,8 @@ var allowed = map[string][]string{
 	"internal/archive":  {"internal/core", "internal/wire"},
 	"internal/host":     {"internal/core", "internal/host"},
 	"internal/client":   {"internal/core", "internal/wire"},
-	"internal/agent":    {"internal/core", "internal/wire", "internal/inquiry", "internal/client", "internal/host"},
+	"internal/carry":    {},
+	"internal/agent":    {"internal/core", "internal/wire", "internal/inquiry", "internal/client", "internal/host", "internal/carry"},
 	"internal/seeded":   {}, // for tests alone
 	"internal/loopback": {},
 	"internal/samba":    {"internal/loopback"}, // for the demo and the tests

@@ -38,67 +38,98 @@ type Settings struct {
 	Host        string   `json:"host"`
 	Roots       []string `json:"roots"` // escaped; outside of these it neither looks nor changes
 	Authority   []byte   `json:"authority"`
-	Certificate []byte   `json:"certificate"`
-	Key         []byte   `json:"key"`
-	OrderKey    []byte   `json:"order_key"`           // pinned at enrolment
+	Certificate []byte   `json:"certificate,omitempty"`
+	Key         []byte   `json:"key,omitempty"`
+	OrderKey    []byte   `json:"order_key,omitempty"` // pinned at enrolment
 	LookOnly    bool     `json:"look_only,omitempty"` // changes nothing, whoever signs what
 
 	Server *FileServer `json:"server,omitempty"` // instead of the host itself
+	Remote *Remote     `json:"remote,omitempty"` // the agent is there, and has its own settings; here is who brings its calls to the service
 }
 
 const settingsFile = "agent.json"
 
-// Enrol trades a one-time code for a certificate and keeps what the agent needs.
-func Enrol(ctx context.Context, folder, service string, authority []byte, code, version string, roots []string, server *FileServer) (string, error) {
-	for _, r := range roots {
+// A Joining is what a host joins a service with. It is a request at first, which somebody carries to the service, and what comes back
+// makes an agent.
+type Joining struct {
+	Folder    string // the agent's own
+	Service   string
+	Authority []byte
+	Roots     []string
+	Server    *FileServer // instead of the host itself
+	key       []byte
+}
+
+// Request makes a key, and the request for its certificate.
+func (j *Joining) Request(ctx context.Context) (request []byte, err error) {
+	for _, r := range j.Roots {
 		if err := pathname.Check(r); err != nil {
-			return "", err
+			return nil, err
 		}
 	}
-	if len(roots) == 0 {
-		return "", errors.New("say with --root below which folders this host lets the agent work")
+	if len(j.Roots) == 0 {
+		return nil, errors.New("say with --root below which folders this host lets the agent work")
 	}
-	if server != nil { // who cannot sign in there learns it now
-		s, err := server.dial(ctx)
+	if j.Server != nil { // who cannot sign in there learns it now
+		s, err := j.Server.dial(ctx)
 		if err != nil {
-			return "", err
+			return nil, err
 		}
-		err = offers(ctx, s, roots)
+		err = offers(ctx, s, j.Roots)
 		if err := errors.Join(err, s.Close()); err != nil {
-			return "", err
+			return nil, err
 		}
-		if server.LDAP != nil {
-			if _, err := server.LDAP.Accounts(ctx); err != nil {
-				return "", err
+		if j.Server.LDAP != nil {
+			if _, err := j.Server.LDAP.Accounts(ctx); err != nil {
+				return nil, err
 			}
 		}
 	}
-	key, request, err := newKey()
-	if err != nil {
-		return "", err
+	j.key, request, err = newKey()
+	return request, err
+}
+
+// Accept keeps what the service answered, and with it all that an agent needs.
+func (j *Joining) Accept(got wire.Enrolled) error {
+	if _, err := tls.X509KeyPair(got.Certificate, j.key); err != nil {
+		return fmt.Errorf("the service sent a certificate for another key: %w", err)
 	}
-	c, err := client.NewAgent(service, authority, nil)
-	if err != nil {
-		return "", err
-	}
-	got, err := c.Enrol(ctx, wire.Enrol{Code: code, Request: request, Version: version})
-	if err != nil {
-		return "", err
-	}
-	s := Settings{Service: service, Host: got.Host, Authority: got.Authority, Certificate: got.Certificate,
-		Key: key, OrderKey: got.OrderKey, Server: server}
-	for _, r := range roots {
+	s := Settings{Service: j.Service, Host: got.Host, Authority: got.Authority, Certificate: got.Certificate,
+		Key: j.key, OrderKey: got.OrderKey, Server: j.Server}
+	for _, r := range j.Roots {
 		s.Roots = append(s.Roots, pathname.Escape(r))
 	}
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return "", fmt.Errorf("agent's folder: %w", err)
+	if err := os.MkdirAll(j.Folder, 0o700); err != nil {
+		return fmt.Errorf("agent's folder: %w", err)
 	}
-	if server != nil {
-		if err := server.seal(folder); err != nil {
-			return "", err
+	if j.Server != nil {
+		if err := j.Server.seal(j.Folder); err != nil {
+			return err
 		}
 	}
-	return got.Host, s.save(folder)
+	return s.save(j.Folder)
+}
+
+// Enrol trades a one-time code for a certificate and keeps what the agent needs.
+func Enrol(ctx context.Context, j Joining, code, version string) (host string, err error) {
+	request, err := j.Request(ctx)
+	if err != nil {
+		return "", err
+	}
+	got, err := trade(ctx, j.Service, j.Authority, wire.Enrol{Code: code, Request: request, Version: version})
+	if err != nil {
+		return "", err
+	}
+	return got.Host, j.Accept(got)
+}
+
+// trade has a service enrol somebody.
+func trade(ctx context.Context, service string, authority []byte, ask wire.Enrol) (got wire.Enrolled, err error) {
+	c, err := client.NewAgent(service, authority, nil)
+	if err != nil {
+		return got, err
+	}
+	return c.Enrol(ctx, ask)
 }
 
 // newKey makes a key, and the request for its certificate.
@@ -190,6 +221,9 @@ func Load(folder string) (Settings, error) {
 	if err == nil && s.Server != nil {
 		err = s.Server.unseal(folder)
 	}
+	if err == nil && s.Remote != nil {
+		err = s.Remote.unseal(folder)
+	}
 	return s, err
 }
 
@@ -236,6 +270,9 @@ func New(folder string, log *slog.Logger) (*Agent, error) {
 	s, err := Load(folder)
 	if err != nil {
 		return nil, err
+	}
+	if s.Remote != nil {
+		return nil, fmt.Errorf("%s is of a host that is reached over SSH: its agent is there", folder)
 	}
 	cert, err := tls.X509KeyPair(s.Certificate, s.Key)
 	if err != nil {

@@ -9,11 +9,9 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"idletally/internal/agent"
-	"idletally/internal/core/pathname"
-	"idletally/internal/host/ldap"
-	"idletally/internal/host/smb"
 )
 
 // passwordIn reads the password in the file that a flag names.
@@ -26,109 +24,116 @@ func passwordIn(flag, file string) (string, error) {
 }
 
 func agentCommand(o *options) *cobra.Command {
-	var folder, level string
+	var folder string
+	c := noun("agent", "Work on this host for a service", agentRun(&folder), agentEnrol(&folder), agentStdio(&folder), agentProber(&folder), runsHere(o, &folder), putBackHere(o, &folder))
+	c.PersistentFlags().StringVar(&folder, "folder", "/var/lib/idletally-agent", "the agent's own folder")
+	return c
+}
+
+// work are the flags that say how an agent works, wherever it does.
+func workFlags(c *cobra.Command, level *string) (apply func(*agent.Agent)) {
 	var listen, lookOnly bool
+	own := runFlags(c)
+	c.Flags().BoolVar(&listen, "watch", true, "hear from the kernel what changes, so that drift is known at once (needs CAP_SYS_ADMIN)")
+	c.Flags().BoolVar(&lookOnly, "look-only", false, "change nothing on this host, whoever signs what")
+	c.Flags().StringVar(level, "log-level", "info", "debug, info, warn or error")
+	return func(a *agent.Agent) {
+		own(a)
+		a.Deaf, a.LookOnly = !listen, a.LookOnly || lookOnly
+	}
+}
+
+// work has an agent work until the context ends.
+func work(ctx context.Context, a *agent.Agent) error {
+	debug.SetGCPercent(400) // a scan makes much that dies young, and holds little
+	a.Log.Info("agent", "host", a.Host, "service", a.Service, "roots", a.Roots)
+	return stopped(a.Run(ctx))
+}
+
+// stopped is how something ends that was told to.
+func stopped(err error) error {
+	if errors.Is(err, context.Canceled) {
+		return nil
+	}
+	return err
+}
+
+func agentRun(folder *string) *cobra.Command {
+	var level string
 	var apply func(*agent.Agent)
-	run := &cobra.Command{Use: "run", Short: "Work for this host until stopped", Args: args(0, 0, "no argument"),
+	c := &cobra.Command{Use: "run", Short: "Work for this host, or the one that was enrolled here, until stopped", Args: args(0, 0, "no argument"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			log, _, err := logger(c, level)
 			if err != nil {
 				return err
 			}
-			a, err := agent.New(folder, log)
+			s, err := agent.Load(*folder)
+			if err != nil {
+				return err
+			}
+			if s.Remote != nil {
+				return stopped(s.Attend(c.Context(), *folder, handedOn(c), log))
+			}
+			a, err := agent.New(*folder, log)
 			if err != nil {
 				return err
 			}
 			apply(a)
-			a.Deaf, a.LookOnly = !listen, a.LookOnly || lookOnly
-			debug.SetGCPercent(400) // a scan makes much that dies young, and holds little
-			log.Info("agent", "host", a.Host, "service", a.Service, "roots", a.Roots)
-			if err := a.Run(c.Context()); !errors.Is(err, context.Canceled) {
-				return err
-			}
-			return nil
+			return work(c.Context(), a)
 		}}
-	apply = runFlags(run)
-	run.Flags().BoolVar(&listen, "watch", true, "hear from the kernel what changes, so that drift is known at once (needs CAP_SYS_ADMIN)")
-	run.Flags().BoolVar(&lookOnly, "look-only", false, "change nothing on this host, whoever signs what")
-	run.Flags().StringVar(&level, "log-level", "info", "debug, info, warn or error")
-	var service, authorityFile, code string
-	var roots []string
-	var server agent.FileServer
-	var passwordFile, ldapPasswordFile string
-	var kerberos smb.Kerberos
-	var directory ldap.Directory
-	enrol := &cobra.Command{Use: "enrol", Short: "Enrol this host with a one-time code",
-		Long: `Enrol this host: the code that "idletally host invite" gave is traded for a certificate.
+	apply = workFlags(c, &level)
+	return c
+}
 
-The roots are this host's own decision. Outside of them the agent neither looks nor changes
-anything, whatever a service asks for.
+// handedOn are the flags of how to work that were given, for the agent of a remote host.
+func handedOn(c *cobra.Command) (flags []string) {
+	c.LocalNonPersistentFlags().VisitAll(func(f *pflag.Flag) {
+		if f.Changed {
+			flags = append(flags, "--"+f.Name+"="+f.Value.String())
+		}
+	})
+	return flags
+}
 
-With --server the agent works for a file server near it instead, through SMB 3. Then roots are shares, or folders in them:
-/charts, /charts/harbour. The account has to be allowed to read all permissions there; its password is sealed in the agent's own
-folder, by the key in seal.key there, or in the file that ` + agent.SealKey + ` names.`,
-		Args: args(0, 0, "no argument"),
+func agentStdio(folder *string) *cobra.Command {
+	var level string
+	var enrol bool
+	var apply func(*agent.Agent)
+	c := &cobra.Command{Use: "stdio", Short: "Work for this host by way of a program at standard input and output", Args: args(0, 0, "no argument"),
+		Long: `Work for this host by way of whoever stands at standard input and output: "idletally agent run" of another machine, which has come
+over SSH. It brings this agent's calls to the service, and sees nothing of them; they are the agent's own, by the certificate
+in its folder.
+
+This is the one command that such an account needs. Where it has to be root for that, this line for sudoers lets it:
+
+  keeper ALL=(root) NOPASSWD: /usr/bin/idletally agent stdio --folder /var/lib/idletally-agent
+
+With --enrol it joins the service that the other one names, unless it has joined one already.`,
 		RunE: func(c *cobra.Command, _ []string) error {
-			ca, err := os.ReadFile(authorityFile)
+			log, _, err := logger(c, level)
 			if err != nil {
 				return err
 			}
-			var raw []string
-			for _, r := range roots {
-				p, err := pathname.Unescape(r)
-				if err != nil {
-					return usageError{err}
-				}
-				raw = append(raw, p)
+			if enrol {
+				return agent.EnrolStdio(c.Context(), *folder, Version)
 			}
-			var of *agent.FileServer
-			if server.Address != "" {
-				if server.Password, err = passwordIn("server-password-file", passwordFile); err != nil {
-					return err
-				}
-				if server.User == "" {
-					return usageError{errors.New("--server needs --server-user and --server-password-file")}
-				}
-				if kerberos.Realm != "" {
-					if server.Kerberos = &kerberos; kerberos.Server == "" {
-						return usageError{errors.New("--server-realm needs --server-name, the name that the file server has in its realm")}
-					}
-				}
-				if directory.URL != "" {
-					if directory.Password, err = passwordIn("ldap-password-file", ldapPasswordFile); err != nil {
-						return err
-					}
-					server.LDAP = &directory
-				}
-				of = &server
-			}
-			host, err := agent.Enrol(c.Context(), folder, service, ca, code, Version, raw, of)
+			a, err := agent.New(*folder, log)
 			if err != nil {
 				return err
 			}
-			say(c, "Enrolled as host %s. Start it with: idletally agent run", host)
-			return nil
+			apply(a)
+			ctx, err := a.Through(c.Context())
+			if err != nil {
+				return err
+			}
+			return work(ctx, a)
 		}}
-	enrol.Flags().StringVar(&service, "service", "", "address of the service: https://HOST:PORT")
-	enrol.Flags().StringVar(&authorityFile, "authority", "", "file with the service's authority (PEM)")
-	enrol.Flags().StringVar(&code, "code", "", "one-time code")
-	enrol.Flags().StringArrayVar(&roots, "root", nil, "folder below which the agent may work; give it once for each")
-	enrol.Flags().StringVar(&server.Address, "server", "", "work for this file server instead: HOST:PORT")
-	enrol.Flags().StringVar(&server.User, "server-user", "", "account at the file server")
-	enrol.Flags().StringVar(&server.Domain, "server-domain", "", "domain of that account")
-	enrol.Flags().StringVar(&passwordFile, "server-password-file", "", "file that holds its password")
-	enrol.Flags().BoolVar(&server.Plain, "server-plain", false, "the file server need not encrypt what goes over the network")
-	enrol.Flags().StringVar(&kerberos.Realm, "server-realm", "", "sign in by Kerberos, in this realm; otherwise by NTLMv2")
-	enrol.Flags().StringVar(&kerberos.Server, "server-name", "", "name of the file server in its realm, as its service cifs/NAME has it")
-	enrol.Flags().StringVar(&kerberos.Config, "server-krb5-conf", "/etc/krb5.conf", "Kerberos configuration")
-	enrol.Flags().StringVar(&directory.URL, "ldap", "", "directory of the file server's domain, asked for memberships: ldaps://HOST")
-	enrol.Flags().StringVar(&directory.Base, "ldap-base", "", "distinguished name below which its accounts and groups lie")
-	enrol.Flags().StringVar(&directory.User, "ldap-user", "", "distinguished name to sign in with there")
-	enrol.Flags().StringVar(&ldapPasswordFile, "ldap-password-file", "", "file that holds its password")
-	enrol.Flags().StringVar(&directory.Authority, "ldap-authority", "", "file with the directory's authority (PEM); otherwise the system's")
-	for _, f := range []string{"service", "authority", "code", "root"} {
-		_ = enrol.MarkFlagRequired(f)
-	}
+	apply = workFlags(c, &level)
+	c.Flags().BoolVar(&enrol, "enrol", false, "join the service that the other one names")
+	return c
+}
+
+func agentProber(folder *string) *cobra.Command {
 	var proberFile string
 	var noMore bool
 	prober := &cobra.Command{Use: "prober ACCOUNT", Short: "Let the agent of a file server try as an account", Args: args(1, 1, "an account of the file server"),
@@ -148,7 +153,7 @@ that account's password: it is sealed in the agent's folder, and goes to nobody 
 					return usageError{fmt.Errorf("%s is empty", proberFile)}
 				}
 			}
-			if err := agent.Prober(c.Context(), folder, a[0], password); err != nil {
+			if err := agent.Prober(c.Context(), *folder, a[0], password); err != nil {
 				return err
 			}
 			if noMore {
@@ -160,7 +165,5 @@ that account's password: it is sealed in the agent's folder, and goes to nobody 
 		}}
 	prober.Flags().StringVar(&proberFile, "password-file", "", "file that holds the account's password")
 	prober.Flags().BoolVar(&noMore, "no-more", false, "forget the account's password")
-	c := noun("agent", "Work on this host for a service", run, enrol, prober, runsHere(o, &folder), putBackHere(o, &folder))
-	c.PersistentFlags().StringVar(&folder, "folder", "/var/lib/idletally-agent", "the agent's own folder")
-	return c
+	return prober
 }

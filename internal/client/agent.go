@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	mathrand "math/rand/v2"
+	"net"
 	"net/http"
 	"net/url"
 	"sync/atomic"
@@ -37,6 +38,11 @@ func NewAgent(address string, authority []byte, certificate *tls.Certificate) (*
 		c.HTTP.Transport.(*http.Transport).TLSClientConfig.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return a.certificate.Load(), nil }
 	}
 	return a, nil
+}
+
+// Through has connections made by dial, which knows where they lead.
+func (a *Agent) Through(dial func(ctx context.Context, network, address string) (net.Conn, error)) {
+	a.http.Transport.(*http.Transport).DialContext = dial
 }
 
 // Use has new connections made with another certificate.

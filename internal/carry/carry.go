@@ -1,0 +1,174 @@
+// Package carry joins two programs by one standard input and output, such as those of a command that was started through SSH:
+// the far one, which may have no network of its own, reaches through it what the near one lets it.
+//
+// The far one says that it is there, the near one answers with one message, and from then on either they go on with single
+// messages, or connections are carried, many at once.
+package carry
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"sync"
+	"time"
+
+	"github.com/hashicorp/yamux"
+)
+
+// greeting is the far one's first line. What a login shell says before is passed over.
+const greeting = "idletally carries 1\n"
+
+const (
+	maxNoise   = 64 << 10 // before the greeting
+	maxMessage = 1 << 20
+	maxStreams = 64 // at once
+	alive      = 15 * time.Second
+	patience   = 30 * time.Second
+)
+
+// A Line is one end.
+type Line struct {
+	in  *bufio.Reader
+	rwc io.ReadWriteCloser
+	mux *yamux.Session
+}
+
+// ErrSilent says that the other end was not what was expected there.
+var ErrSilent = errors.New("the program at the other end did not answer as expected")
+
+// Near waits for the far one.
+func Near(rwc io.ReadWriteCloser) (*Line, error) {
+	l := &Line{in: bufio.NewReaderSize(rwc, maxMessage), rwc: rwc}
+	for read := 0; read < maxNoise; {
+		line, err := l.in.ReadSlice('\n')
+		if read += len(line); bytes.HasSuffix(line, []byte(greeting)) {
+			return l, nil
+		}
+		if err != nil {
+			return nil, fmt.Errorf("%w: %w", ErrSilent, err)
+		}
+	}
+	return nil, ErrSilent
+}
+
+// Far says that this one is there.
+func Far(rwc io.ReadWriteCloser) (*Line, error) {
+	if _, err := io.WriteString(rwc, greeting); err != nil {
+		return nil, err
+	}
+	return &Line{in: bufio.NewReaderSize(rwc, maxMessage), rwc: rwc}, nil
+}
+
+// Send sends a message.
+func (l *Line) Send(message any) error {
+	b, err := json.Marshal(message)
+	if err == nil && len(b) >= maxMessage {
+		err = fmt.Errorf("a message of %d bytes is too long", len(b))
+	}
+	if err != nil {
+		return err
+	}
+	_, err = l.rwc.Write(append(b, '\n'))
+	return err
+}
+
+// Receive waits for a message.
+func (l *Line) Receive(message any) error {
+	b, err := l.in.ReadSlice('\n')
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrSilent, err)
+	}
+	return json.Unmarshal(b, message)
+}
+
+// rest is the line after the messages.
+type rest struct{ l *Line }
+
+func (r rest) Read(b []byte) (int, error)  { return r.l.in.Read(b) }
+func (r rest) Write(b []byte) (int, error) { return r.l.rwc.Write(b) }
+func (r rest) Close() error                { return r.l.rwc.Close() }
+
+// Close ends the line, and all that it carries.
+func (l *Line) Close() error {
+	if l.mux != nil {
+		return l.mux.Close()
+	}
+	return l.rwc.Close()
+}
+
+func settings() *yamux.Config {
+	c := yamux.DefaultConfig()
+	c.KeepAliveInterval, c.ConnectionWriteTimeout = alive, patience
+	c.MaxStreamWindowSize = 4 << 20
+	c.AcceptBacklog = maxStreams
+	c.LogOutput = io.Discard
+	return c
+}
+
+// Serve carries the far one's connections to where dial leads, until the line or the context ends.
+func (l *Line) Serve(ctx context.Context, dial func(context.Context) (net.Conn, error)) (err error) {
+	if l.mux, err = yamux.Server(rest{l}, settings()); err != nil {
+		return err
+	}
+	defer l.mux.Close()
+	defer context.AfterFunc(ctx, func() { l.mux.Close() })()
+	var all sync.WaitGroup
+	defer all.Wait()
+	free := make(chan struct{}, maxStreams)
+	for {
+		stream, err := l.mux.AcceptStream()
+		if err != nil {
+			return errors.Join(ctx.Err(), err)
+		}
+		select {
+		case free <- struct{}{}:
+		default: // a far one that is sound has never so many
+			stream.Close()
+			continue
+		}
+		all.Go(func() {
+			defer func() { <-free }()
+			defer stream.Close()
+			within, cancel := context.WithTimeout(ctx, patience)
+			out, err := dial(within)
+			cancel()
+			if err != nil { // the far one sees its connection end, and tries again
+				return
+			}
+			defer out.Close()
+			join(stream, out)
+		})
+	}
+}
+
+// join carries both ways until either ends.
+func join(a, b net.Conn) {
+	done := make(chan struct{}, 2)
+	for _, way := range [][2]net.Conn{{a, b}, {b, a}} {
+		go func() {
+			_, _ = io.Copy(way[0], way[1]) // how it ended the two that talk see for themselves
+			done <- struct{}{}
+		}()
+	}
+	<-done
+	a.Close()
+	b.Close()
+	<-done
+}
+
+// Open has the far one's connections carried from now on.
+func (l *Line) Open() (err error) {
+	l.mux, err = yamux.Client(rest{l}, settings())
+	return err
+}
+
+// Dial is a connection to where the near one leads, whatever address is asked for.
+func (l *Line) Dial(context.Context, string, string) (net.Conn, error) { return l.mux.Open() }
+
+// Done ends when the line does.
+func (l *Line) Done() <-chan struct{} { return l.mux.CloseChan() }
