@@ -120,12 +120,13 @@ func TestRoles(t *testing.T) {
 			ofOne = append(ofOne, what)
 		}
 	}
+	ofOne = slices.DeleteFunc(ofOne, func(what string) bool { return what == "POST /runs/report" }) // what it is of stands in the report: see TestCarried
 	slices.Sort(ofOne)
 	rolesOfOne(t, s, ofOne)
 }
 
 // named are the operations whose application stands in the body or the question, where the table's test gives none.
-var named = []string{"POST /plans", "POST /baselines", "POST /baselines/effect", "POST /baselines/derive", "POST /baselines/{name}/{number}/publish", "POST /snapshots", "POST /snapshots/import", "POST /waivers", "POST /schedules"}
+var named = []string{"POST /plans", "POST /baselines", "POST /baselines/effect", "POST /baselines/derive", "POST /baselines/{name}/{number}/publish", "POST /snapshots", "POST /snapshots/import", "POST /waivers", "POST /schedules", "POST /runs/report"}
 
 // newcomer adds a person and signs them in.
 func newcomer(t *testing.T, s *demo.Stage, name string, roles ...string) *client.Client {
@@ -208,7 +209,11 @@ func rolesOfOne(t *testing.T, s *demo.Stage, operations []string) {
 		"POST /plans/{id}/decline": {func(c *client.Client) error {
 			return failing(c.Decide(ctx, decline.ID, false, wire.Decision{Digest: decline.Digest, Remark: "no"}))
 		}},
-		"POST /plans/{id}/run":   {func(c *client.Client) error { return failing(c.StartRun(ctx, next.ID)) }},
+		"POST /plans/{id}/run":  {func(c *client.Client) error { return failing(c.StartRun(ctx, next.ID)) }},
+		"POST /runs/{id}/carry": {func(c *client.Client) error { return c.WriteOrder(ctx, run.ID, "slip-north", io.Discard) }},
+		"GET /runs/{id}/order": {func(c *client.Client) error {
+			return c.Do(ctx, "GET", "/runs/"+run.ID+"/order?host=slip-north", nil, io.Discard)
+		}},
 		"POST /runs/{id}/halt":   {func(c *client.Client) error { return failing(c.Halt(ctx, run.ID)) }},
 		"POST /runs/{id}/resume": {func(c *client.Client) error { return failing(c.Resume(ctx, run.ID)) }},
 		"POST /baselines":        {func(c *client.Client) error { return failing(c.UploadBaseline(ctx, e.Text)) }},
@@ -244,7 +249,7 @@ func rolesOfOne(t *testing.T, s *demo.Stage, operations []string) {
 		}
 	}
 	past, err := as(t, s, "admin").History(ctx, client.Past{What: "refused", Who: "elsewhere"}, 200)
-	if err != nil || len(past) != len(tries) {
+	if err != nil || len(past) != len(tries)-1 { // one only asks
 		t.Errorf("the history tells of %d refusals, want %d: %v", len(past), len(tries), err)
 	}
 	// A token of theirs reaches no further; and what is taken from the person is gone from the token.

@@ -22,7 +22,7 @@ var allowed = map[string][]string{
 	"internal/host":     {"internal/core", "internal/host"},
 	"internal/client":   {"internal/core", "internal/wire"},
 	"internal/carry":    {},
-	"internal/agent":    {"internal/core", "internal/wire", "internal/inquiry", "internal/client", "internal/host", "internal/carry"},
+	"internal/agent":    {"internal/core", "internal/wire", "internal/inquiry", "internal/client", "internal/host", "internal/carry", "internal/archive"},
 	"internal/seeded":   {}, // for tests alone
 	"internal/loopback": {},
 	"internal/samba":    {"internal/loopback"}, // for the demo and the tests

@@ -288,12 +288,18 @@ func New(folder string, log *slog.Logger) (*Agent, error) {
 	}
 	a.host = hostOf(a)
 	a.cert.Store(&cert)
+	if s.Service == "" { // nothing leads there: what it does is carried
+		return a, nil
+	}
 	a.api, err = client.NewAgent(s.Service, s.Authority, &cert)
 	return a, err
 }
 
 // Run works, and answers questions, until the context ends.
 func (a *Agent) Run(ctx context.Context) error {
+	if a.api == nil {
+		return errors.New("this host has no way to its service: carry orders here, for idletally agent carry")
+	}
 	free, err := lock(a.Folder)
 	if err != nil {
 		return err
@@ -378,7 +384,7 @@ func (a *Agent) do(ctx context.Context, w *wire.Work) error {
 		return err
 	case wire.WorkRun:
 		go a.keep(ctx, w.ID, &done, &total, &halt, func() {})
-		return a.run(ctx, w, &done, &total, &halt)
+		return a.run(ctx, a.api, w, &done, &total, &halt)
 	}
 	return fmt.Errorf("the service asks for work of the unknown kind %q: is this agent older than the service?", w.Kind)
 }
@@ -440,11 +446,18 @@ func (s *stored) Steps(n int) ([]plan.Step, error) {
 
 var runID = regexp.MustCompile(`^[0-9a-z]{16}$`)
 
-func (a *Agent) run(ctx context.Context, w *wire.Work, done, total *atomic.Int64, halt *atomic.Bool) error {
+// desk is where a run's chunks come from, and what it found goes to: the service, or files that are carried.
+type desk interface {
+	Chunk(ctx context.Context, work string, n int) ([]byte, error)
+	SendOriginals(ctx context.Context, work string, n int, chunk []byte) error
+	RunDone(ctx context.Context, work string, d wire.RunDone) error
+}
+
+func (a *Agent) run(ctx context.Context, to desk, w *wire.Work, done, total *atomic.Int64, halt *atomic.Bool) error {
 	fail := func(format string, args ...any) error {
 		msg := fmt.Sprintf(format, args...)
 		a.Log.Error("run failed", "work", w.ID, "reason", msg)
-		return a.api.RunDone(ctx, w.ID, wire.RunDone{State: "failed", Message: msg})
+		return to.RunDone(ctx, w.ID, wire.RunDone{State: "failed", Message: msg})
 	}
 	order, part, err := plan.Verify(a.OrderKey, w.Order, w.Signature, w.Manifest, a.Host, time.Now())
 	if err != nil {
@@ -465,7 +478,7 @@ func (a *Agent) run(ctx context.Context, w *wire.Work, done, total *atomic.Int64
 		if _, err := chunks.Steps(n); err == nil {
 			continue
 		}
-		b, err := a.api.Chunk(ctx, w.ID, n)
+		b, err := to.Chunk(ctx, w.ID, n)
 		if err != nil {
 			return err
 		}
@@ -509,7 +522,7 @@ func (a *Agent) run(ctx context.Context, w *wire.Work, done, total *atomic.Int64
 			return err
 		}
 	}
-	if err := a.sendOriginals(ctx, w.ID, j, chunks, left); err != nil {
+	if err := sendOriginals(ctx, to, w.ID, j, chunks, left); err != nil {
 		return err
 	}
 	for _, res := range j.Results() {
@@ -522,10 +535,10 @@ func (a *Agent) run(ctx context.Context, w *wire.Work, done, total *atomic.Int64
 		}
 	}
 	a.Log.Info("run", "run", order.Run, "state", end.State, "done", end.Done, "other", len(end.Results), "message", end.Message)
-	if err := a.api.RunDone(ctx, w.ID, end); err != nil {
+	if err := to.RunDone(ctx, w.ID, end); err != nil {
 		return err
 	}
-	if end.State == "finished" { // the service has it all
+	if _, direct := to.(*client.Agent); direct && end.State == "finished" { // the service has it all
 		return stow(filepath.Join(a.Folder, "runs"), order.Run)
 	}
 	return nil
@@ -541,10 +554,10 @@ func raws(escaped []string) []string {
 	return out
 }
 
-// sendOriginals stores what was found before each change, chunk by chunk, in the database.
-func (a *Agent) sendOriginals(ctx context.Context, work string, j *change.Journal, chunks *stored, left map[int]perm.Set) error {
+// sendOriginals hands what was found before each change in, chunk by chunk.
+func sendOriginals(ctx context.Context, to desk, work string, j *change.Journal, chunks change.Chunks, left map[int]perm.Set) error {
 	return originals(j, chunks, left, func(n int, list []plan.Step) error {
-		return a.api.SendOriginals(ctx, work, n, plan.EncodeChunk(list))
+		return to.SendOriginals(ctx, work, n, plan.EncodeChunk(list))
 	})
 }
 

@@ -442,7 +442,7 @@ func TestOriginalsOfAHaltedRun(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := a.sendOriginals(t.Context(), "w", j, chunks, left); err != nil {
+	if err := sendOriginals(t.Context(), a.api, "w", j, chunks, left); err != nil {
 		t.Fatal(err)
 	}
 	got, err := plan.DecodeChunk(s.originals)

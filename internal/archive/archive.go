@@ -1,22 +1,18 @@
 // Package archive writes a snapshot to one file that holds all of it, and reads it back: taken on a
-// host without a network, carried elsewhere, kept for years.
+// host without a network, carried elsewhere, kept for years. Orders and reports of runs are carried in the same way.
 //
-// A file is the line "idletally snapshot 1" and a zstd stream (RFC 8878) with a checksum. In the
+// A snapshot file is the line "idletally snapshot 1" and a zstd stream (RFC 8878) with a checksum. In the
 // stream stands, each as its length (uvarint) and its bytes, first a head in JSON, then the nodes,
 // children before parents, the forest last. All of it follows from the forest's hash in the head.
 package archive
 
 import (
-	"bufio"
 	"context"
-	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"time"
-
-	"github.com/klauspost/compress/zstd"
 
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/tree"
@@ -42,28 +38,18 @@ type Head struct {
 
 // Write writes a snapshot.
 func Write(ctx context.Context, w io.Writer, h Head, src tree.Source) error {
-	if _, err := io.WriteString(w, mark); err != nil {
-		return err
-	}
-	z, err := zstd.NewWriter(w, zstd.WithEncoderCRC(true), zstd.WithEncoderConcurrency(2))
+	out, err := begin(w, mark)
 	if err != nil {
-		return err
-	}
-	piece := func(b []byte) error {
-		_, err := z.Write(binary.AppendUvarint(nil, uint64(len(b))))
-		if err == nil {
-			_, err = z.Write(b)
-		}
 		return err
 	}
 	head, err := json.Marshal(h)
 	if err == nil {
-		err = piece(head)
+		err = out.piece(head)
 	}
 	if err == nil {
-		err = tree.Each(ctx, src, h.Forest, func(_ tree.Hash, node []byte) error { return piece(node) })
+		err = tree.Each(ctx, src, h.Forest, func(_ tree.Hash, node []byte) error { return out.piece(node) })
 	}
-	return errors.Join(err, z.Close())
+	return errors.Join(err, out.z.Close())
 }
 
 // ErrNoSnapshot says that a file is no snapshot, or a damaged one.
@@ -76,37 +62,12 @@ func Read(r io.Reader, head func(Head) error, node func(h tree.Hash, b []byte) e
 	bad := func(format string, args ...any) error {
 		return fmt.Errorf("%w: %w", ErrNoSnapshot, fmt.Errorf(format, args...))
 	}
-	line := make([]byte, len(mark))
-	if _, err := io.ReadFull(r, line); err != nil || string(line) != mark {
-		return bad("it does not begin with %q", mark[:len(mark)-1])
-	}
-	z, err := zstd.NewReader(r, zstd.WithDecoderMaxMemory(256<<20), zstd.WithDecoderMaxWindow(64<<20), zstd.WithDecoderConcurrency(2))
+	in, err := open(r, mark, MaxNodes)
 	if err != nil {
-		return err
+		return bad("%w", err)
 	}
-	defer z.Close()
-	in := bufio.NewReaderSize(z, 1<<20)
-	left := int64(MaxNodes)
-	piece := func(most uint64) ([]byte, error) {
-		n, err := binary.ReadUvarint(in)
-		if err != nil {
-			return nil, err
-		}
-		if left -= int64(n); n > most || left < 0 {
-			return nil, bad("a part of %d bytes is larger than what is read", n)
-		}
-		b := make([]byte, 0, min(n, 1<<20)) // a length may lie: what is not there takes no room
-		for uint64(len(b)) < n && err == nil {
-			at := len(b)
-			b = append(b, make([]byte, min(n-uint64(at), 1<<20))...)
-			_, err = io.ReadFull(in, b[at:])
-		}
-		if err != nil {
-			return nil, bad("it ends too early: %w", err)
-		}
-		return b, nil
-	}
-	b, err := piece(MaxHead)
+	defer in.z.Close()
+	b, err := in.piece(MaxHead)
 	if err != nil {
 		return bad("its head: %w", err)
 	}
@@ -122,8 +83,8 @@ func Read(r io.Reader, head func(Head) error, node func(h tree.Hash, b []byte) e
 	}
 	seen := map[tree.Hash]bool{}
 	for {
-		b, err := piece(tree.MaxNode)
-		if errors.Is(err, io.EOF) && !errors.Is(err, ErrNoSnapshot) {
+		b, err := in.piece(tree.MaxNode)
+		if errors.Is(err, io.EOF) {
 			break
 		}
 		if err != nil {

@@ -51,6 +51,18 @@ func (f *remoteFlags) read(to, passphraseFile string) error {
 	return err
 }
 
+// rootsGiven reads roots as they are typed.
+func rootsGiven(roots []string) (raw []string, err error) {
+	for _, r := range roots {
+		p, err := pathname.Unescape(r)
+		if err != nil {
+			return nil, usageError{err}
+		}
+		raw = append(raw, p)
+	}
+	return raw, nil
+}
+
 func agentEnrol(folder *string) *cobra.Command {
 	var service, authorityFile, code string
 	var roots []string
@@ -79,13 +91,9 @@ and its key are there; the folder here says how to reach it. This program is cop
 			if err != nil {
 				return err
 			}
-			var raw []string
-			for _, r := range roots {
-				p, err := pathname.Unescape(r)
-				if err != nil {
-					return usageError{err}
-				}
-				raw = append(raw, p)
+			raw, err := rootsGiven(roots)
+			if err != nil {
+				return err
 			}
 			var of *agent.FileServer
 			if server.Address != "" {

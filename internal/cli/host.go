@@ -135,7 +135,7 @@ func hostCommand(o *options) *cobra.Command {
 			}
 			return o.show(c, t)
 		})}
-	return noun("host", "Machines whose paths are kept", invite, tag, shut, list)
+	return noun("host", "Machines whose paths are kept", invite, hostAdmit(o), tag, shut, list)
 }
 
 // watching says whether what changes on a host is heard of at once.

@@ -121,7 +121,7 @@ func runCommand(o *options) *cobra.Command {
 	originals.Flags().StringVar(&host, "host", "", "only this host")
 	originals.Flags().StringVar(&paths, "paths", "", "only paths that this pattern fits")
 	originals.Flags().IntVar(&most, "limit", 100_000, "at most so many")
-	return noun("run", "Carrying out plans", start, watch, show, list, halt, resume, originals)
+	return noun("run", "Carrying out plans", start, watch, show, list, halt, resume, originals, runExport(o), runImport(o))
 }
 
 func showRun(o *options, c *cobra.Command, api *client.Client, r wire.Run) error {

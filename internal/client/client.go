@@ -311,6 +311,26 @@ func (c *Client) ImportSnapshot(ctx context.Context, application, host string, r
 	return out, err
 }
 
+// Admit lets a host in that nothing leads to.
+func (c *Client) Admit(ctx context.Context, name string, in wire.Admit) (wire.Enrolled, error) {
+	return post[wire.Enrolled](ctx, c, "/hosts/"+url.PathEscape(name)+"/admit", in)
+}
+
+// WriteOrder writes a run's order for a host as one file, to be carried there.
+func (c *Client) WriteOrder(ctx context.Context, run, host string, w io.Writer) error {
+	at, q := "/runs/"+url.PathEscape(run), "?"+url.Values{"host": {host}}.Encode()
+	if _, err := post[wire.Run](ctx, c, at+"/carry"+q, nil); err != nil {
+		return err
+	}
+	return c.Do(ctx, http.MethodGet, at+"/order"+q, nil, w)
+}
+
+// TakeReport takes in a run's report from a file.
+func (c *Client) TakeReport(ctx context.Context, r io.Reader) (out wire.Run, err error) {
+	err = c.Do(ctx, http.MethodPost, "/runs/report", r, &out)
+	return out, err
+}
+
 // Storage says how much is stored.
 func (c *Client) Storage(ctx context.Context) (wire.Storage, error) {
 	return get[wire.Storage](ctx, c, "/storage", nil)

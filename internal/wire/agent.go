@@ -25,6 +25,12 @@ type Enrolled struct {
 	OrderKey    []byte `json:"order_key"`   // ed25519, pinned from now on
 }
 
+// Admit lets a host in by a request that somebody carried.
+type Admit struct {
+	Request []byte `json:"request" maxLength:"65536" doc:"PKCS #10, DER"`
+	Version string `json:"version,omitempty" maxLength:"64"`
+}
+
 // Renewal asks for another certificate, with the one that counts.
 type Renewal struct {
 	Request []byte `json:"request"` // PKCS #10, DER

@@ -73,6 +73,7 @@ export default function RunPage({ me }: { me: Person }) {
             <progress className="mt-2 h-2 w-full" value={h.progress} max={Math.max(h.total, 1)} aria-label={`Progress on ${h.host}`} />
             <div className="text-sm text-muted">{h.progress.toLocaleString()} of {h.total.toLocaleString()} steps</div>
             {h.message ? <Note>{h.message}</Note> : null}
+            {running && h.state === "waiting" ? <div className="text-sm text-muted">Its agent has not taken it yet. Where nothing leads to the host, carry it there: <Command text={`idletally run export ${run.id} ${h.host} FILE`} /></div> : null}
           </li>
         ))}
       </ul>

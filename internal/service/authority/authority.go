@@ -35,6 +35,7 @@ type Authority struct {
 
 const (
 	authorityLife = 10 * 365 * 24 * time.Hour
+	carriedLife   = 400 * 24 * time.Hour
 	agentLife     = 30 * 24 * time.Hour // agents renew theirs when a third of it is over
 	serverLife    = 30 * 24 * time.Hour
 )
@@ -155,8 +156,33 @@ func Fingerprint(der []byte) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// Agent signs a certificate for a host's agent. Of the request only the key counts.
+// Agent signs a certificate for a host's agent, which renews it in time. Of the request only the key counts.
 func (a *Authority) Agent(host string, request []byte) (cert []byte, serial string, err error) {
+	return a.agent(host, request, agentLife)
+}
+
+// Carried signs one for a host that nothing leads to: somebody has to carry the next one there.
+func (a *Authority) Carried(host string, request []byte) (cert []byte, serial string, err error) {
+	return a.agent(host, request, carriedLife)
+}
+
+// AgentOf checks a certificate of some agent's that came by another way than a connection.
+func (a *Authority) AgentOf(text []byte) (*x509.Certificate, error) {
+	block, _ := pem.Decode(text)
+	if block == nil || block.Type != "CERTIFICATE" {
+		return nil, errors.New("there is no certificate")
+	}
+	c, err := x509.ParseCertificate(block.Bytes)
+	if err != nil {
+		return nil, err
+	}
+	pool := x509.NewCertPool()
+	pool.AddCert(a.cert)
+	_, err = c.Verify(x509.VerifyOptions{Roots: pool, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}})
+	return c, err
+}
+
+func (a *Authority) agent(host string, request []byte, life time.Duration) (cert []byte, serial string, err error) {
 	r, err := x509.ParseCertificateRequest(request)
 	if err == nil {
 		err = r.CheckSignature()
@@ -164,7 +190,7 @@ func (a *Authority) Agent(host string, request []byte) (cert []byte, serial stri
 	if err != nil {
 		return nil, "", fmt.Errorf("certificate request: %w", err)
 	}
-	t := template(host, agentLife)
+	t := template(host, life)
 	t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}
 	der, err := x509.CreateCertificate(rand.Reader, t, a.cert, r.PublicKey, a.key)
 	if err != nil {

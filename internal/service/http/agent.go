@@ -305,7 +305,7 @@ func (s *Server) describeWork(ctx context.Context, work store.Work) (wire.Work, 
 		}
 	}
 	// A run that began in time may be resumed for a day: halted is worse than finished.
-	expires := p.Expires.Add(24 * time.Hour)
+	expires := p.Expires.Add(orderLife - approvalLife)
 	order := plan.Order{Run: run.ID, Digest: plan.Digest(p.Manifest), Host: work.Host, Author: p.Author, ApprovedBy: reviewers, Expires: expires}
 	if string(p.Digest) != string(order.Digest[:]) {
 		return out, fmt.Errorf("plan %s is not the one that was approved: its manifest does not fit its digest", p.ID)
@@ -434,26 +434,35 @@ func (s *Server) endSnapshot(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-func (s *Server) runPlan(r *http.Request) (store.Work, store.Plan, plan.HostPart, error) {
-	work, err := s.ownWork(r)
-	if err != nil {
-		return work, store.Plan{}, plan.HostPart{}, err
+// A part of a run is what of it one host has to do.
+type part struct {
+	work store.Work
+	plan store.Plan
+	plan.HostPart
+}
+
+func (s *Server) runPart(ctx context.Context, host, work string) (x part, err error) {
+	if x.work, err = s.Store.OwnWork(ctx, host, work); err != nil {
+		return x, err
 	}
-	run, err := s.Store.Run(r.Context(), work.Subject)
+	run, err := s.Store.Run(ctx, x.work.Subject)
 	if err != nil {
-		return work, store.Plan{}, plan.HostPart{}, err
+		return x, err
 	}
-	p, err := s.Store.Plan(r.Context(), run.Plan)
-	if err != nil {
-		return work, p, plan.HostPart{}, err
+	if x.plan, err = s.Store.Plan(ctx, run.Plan); err != nil {
+		return x, err
 	}
-	m, err := plan.ParseManifest(p.Manifest)
-	part, _ := m.For(work.Host)
-	return work, p, part, err
+	m, err := plan.ParseManifest(x.plan.Manifest)
+	x.HostPart, _ = m.For(host)
+	return x, err
+}
+
+func (s *Server) ownPart(r *http.Request) (part, error) {
+	return s.runPart(r.Context(), agentHost(r.Context()), chi.URLParam(r, "id"))
 }
 
 func (s *Server) giveChunk(w http.ResponseWriter, r *http.Request) error {
-	work, p, _, err := s.runPlan(r)
+	x, err := s.ownPart(r)
 	if err != nil {
 		return err
 	}
@@ -461,7 +470,7 @@ func (s *Server) giveChunk(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return huma.Error404NotFound("no such chunk")
 	}
-	b, err := s.Store.PlanChunk(r.Context(), p.ID, work.Host, n)
+	b, err := s.Store.PlanChunk(r.Context(), x.plan.ID, x.work.Host, n)
 	if err != nil {
 		return err
 	}
@@ -471,25 +480,40 @@ func (s *Server) giveChunk(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (s *Server) takeOriginals(w http.ResponseWriter, r *http.Request) error {
-	work, _, part, err := s.runPlan(r)
+	x, err := s.ownPart(r)
 	if err != nil {
 		return err
 	}
 	n, err := strconv.Atoi(chi.URLParam(r, "n"))
-	if err != nil || n < 0 || n >= len(part.Chunks) {
+	if err != nil {
 		return huma.Error404NotFound("no such chunk")
 	}
 	b, err := readBytes(w, r, plan.MaxChunk)
+	if err == nil {
+		err = x.fits(n, b)
+	}
+	if err == nil {
+		err = s.Store.PutOriginals(r.Context(), x.work.Subject, x.work.Host, n, b)
+	}
 	if err != nil {
 		return err
 	}
-	steps, err := plan.DecodeChunk(b)
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+// fits says whether originals can be of this part: an agent can only speak of the plan's own roots.
+func (x part) fits(n int, chunk []byte) error {
+	if n < 0 || n >= len(x.Chunks) {
+		return huma.Error404NotFound("no such chunk")
+	}
+	steps, err := plan.DecodeChunk(chunk)
 	if err != nil {
 		return huma.Error400BadRequest(err.Error())
 	}
-	for _, st := range steps { // an agent can only speak of the plan's own roots
+	for _, st := range steps {
 		under := false
-		for _, root := range part.Roots {
+		for _, root := range x.Roots {
 			raw, err := pathname.Unescape(root)
 			under = under || err == nil && pathname.Under(st.Path, raw)
 		}
@@ -497,10 +521,6 @@ func (s *Server) takeOriginals(w http.ResponseWriter, r *http.Request) error {
 			return huma.Error400BadRequest("an original lies under none of the plan's roots")
 		}
 	}
-	if err := s.Store.PutOriginals(r.Context(), work.Subject, work.Host, n, b); err != nil {
-		return err
-	}
-	w.WriteHeader(http.StatusNoContent)
 	return nil
 }
 
@@ -509,58 +529,74 @@ func (s *Server) endRun(w http.ResponseWriter, r *http.Request) error {
 	if err := readJSON(w, r, 256<<20, &in); err != nil {
 		return err
 	}
-	if in.State != "finished" && in.State != "halted" && in.State != "failed" {
-		return huma.Error400BadRequest("state: want finished, halted or failed")
-	}
-	work, p, part, err := s.runPlan(r)
+	x, err := s.ownPart(r)
 	if err != nil {
 		return err
 	}
-	var rows []store.Result
+	rows, err := s.resultsOf(r.Context(), x, in)
+	if err != nil {
+		return err
+	}
+	// A last look: a new snapshot shows the result in the whole tree, and its drift. It is asked for before
+	// the run is seen to be ended, so that whoever sees that sees what is still to come.
+	if in.State == "finished" {
+		if _, err := s.desk.AskSnapshot(r.Context(), wire.NewSnapshot{Application: x.plan.Application, Host: x.work.Host}, "run "+x.work.Subject); err != nil && !errors.Is(err, desk.ErrBad) {
+			s.Log.Error("snapshot after run", "run", x.work.Subject, "host", x.work.Host, "error", err)
+		}
+	}
+	if err := s.endPart(r.Context(), x, in, rows); err != nil {
+		return err
+	}
+	w.WriteHeader(http.StatusNoContent)
+	return nil
+}
+
+// resultsOf checks what a host says of how a run ended there.
+func (s *Server) resultsOf(ctx context.Context, x part, in wire.RunDone) (rows []store.Result, err error) {
+	if in.State != "finished" && in.State != "halted" && in.State != "failed" {
+		return nil, huma.Error400BadRequest("state: want finished, halted or failed")
+	}
 	var steps []plan.Step
 	chunk := -1
 	for _, res := range append(in.Results, in.Wrong...) {
 		if n := res.Step / plan.StepsPerChunk; n != chunk {
-			if n < 0 || n >= len(part.Chunks) {
-				return huma.Error400BadRequest("a result speaks of a step that the plan does not have")
+			if n < 0 || n >= len(x.Chunks) {
+				return nil, huma.Error400BadRequest("a result speaks of a step that the plan does not have")
 			}
-			if steps, err = s.verifiedSteps(r.Context(), p, work.Host, n); err != nil {
-				return err
+			if steps, err = s.verifiedSteps(ctx, x.plan, x.work.Host, n); err != nil {
+				return nil, err
 			}
 			chunk = n
 		}
 		i := res.Step % plan.StepsPerChunk
 		if i < 0 || i >= len(steps) {
-			return huma.Error400BadRequest("a result speaks of a step that the plan does not have")
+			return nil, huma.Error400BadRequest("a result speaks of a step that the plan does not have")
 		}
 		outcome := res.Outcome.String()
 		if res.Outcome == plan.Done {
 			outcome = "changed again"
 		}
-		rows = append(rows, store.Result{Host: work.Host, Step: res.Step, Outcome: outcome, Path: []byte(steps[i].Path), Reason: res.Reason})
+		rows = append(rows, store.Result{Host: x.work.Host, Step: res.Step, Outcome: outcome, Path: []byte(steps[i].Path), Reason: res.Reason})
 	}
-	// A last look: a new snapshot shows the result in the whole tree, and its drift. It is asked for before
-	// the run is seen to be ended, so that whoever sees that sees what is still to come.
-	if in.State == "finished" {
-		if _, err := s.desk.AskSnapshot(r.Context(), wire.NewSnapshot{Application: p.Application, Host: work.Host}, "run "+work.Subject); err != nil && !errors.Is(err, desk.ErrBad) {
-			s.Log.Error("snapshot after run", "run", work.Subject, "host", work.Host, "error", err)
-		}
-	}
-	next, err := s.Store.EndRunHost(r.Context(), work, in, rows)
+	return rows, nil
+}
+
+// endPart keeps how a run ended on a host, and tells whoever waits for that.
+func (s *Server) endPart(ctx context.Context, x part, in wire.RunDone, rows []store.Result) error {
+	next, err := s.Store.EndRunHost(ctx, x.work, in, rows)
 	if err != nil {
 		return err
 	}
 	for _, h := range next {
 		s.hub.poke(h)
 	}
-	s.happen(r.Context(), store.Happening{Kind: wire.HappenedRun, Host: work.Host, Subject: work.Subject})
-	if run, err := s.Store.Run(r.Context(), work.Subject); err == nil && run.State != "running" {
-		s.tellPlan(r.Context(), wire.NoticeRun, run.Plan, run.State)
+	s.happen(ctx, store.Happening{Kind: wire.HappenedRun, Host: x.work.Host, Subject: x.work.Subject})
+	if run, err := s.Store.Run(ctx, x.work.Subject); err == nil && run.State != "running" {
+		s.tellPlan(ctx, wire.NoticeRun, run.Plan, run.State)
 	}
-	if err := s.Store.Audit(r.Context(), "agent "+work.Host, "run "+in.State, work.Subject, in.Message); err != nil {
+	if err := s.Store.Audit(ctx, "agent "+x.work.Host, "run "+in.State, x.work.Subject, in.Message); err != nil {
 		return err
 	}
-	s.hub.poke(work.Host)
-	w.WriteHeader(http.StatusNoContent)
+	s.hub.poke(x.work.Host)
 	return nil
 }

@@ -50,6 +50,7 @@ func (s *Server) routes(r chi.Router) {
 	s.scheduleRoutes()
 	s.hookRoutes()
 	s.runRoutes(r)
+	s.carriedRoutes()
 }
 
 func cookie(token string, expires time.Time) http.Cookie {

@@ -31,15 +31,16 @@ func (s *Server) wireRun(ctx context.Context, r store.RunRow) (wire.Run, error) 
 	return w, err
 }
 
-func (s *Server) runRoutes(r chi.Router) {
-	show := func(ctx context.Context, id string) (*body[wire.Run], error) {
-		r, err := s.Store.Run(ctx, id)
-		if err != nil {
-			return nil, err
-		}
-		w, err := s.wireRun(ctx, r)
-		return &body[wire.Run]{w}, err
+func (s *Server) showRun(ctx context.Context, id string) (*body[wire.Run], error) {
+	r, err := s.Store.Run(ctx, id)
+	if err != nil {
+		return nil, err
 	}
+	w, err := s.wireRun(ctx, r)
+	return &body[wire.Run]{w}, err
+}
+
+func (s *Server) runRoutes(r chi.Router) {
 	poke := func(run wire.Run) {
 		for _, h := range run.Hosts {
 			s.hub.poke(h.Host)
@@ -62,7 +63,7 @@ func (s *Server) runRoutes(r chi.Router) {
 			return nil, err
 		}
 		s.audit(ctx, "run started", id, "plan "+p.ID)
-		out, err := show(ctx, id)
+		out, err := s.showRun(ctx, id)
 		if err == nil {
 			poke(out.Body)
 		}
@@ -86,21 +87,21 @@ func (s *Server) runRoutes(r chi.Router) {
 		return &body[wire.Page[wire.Run]]{page(out, in.Limit, func(r wire.Run) string { return r.ID })}, nil
 	})
 	add(s, op{"GET", "/runs/{id}", "get-run", "Show a run", wire.Viewer, 200}, func(ctx context.Context, in *byID) (*body[wire.Run], error) {
-		return show(ctx, in.ID)
+		return s.showRun(ctx, in.ID)
 	})
 	addFor(s, op{"POST", "/runs/{id}/halt", "halt-run", "Halt a run at the next step boundary", wire.Operator, 202}, s.applicationOfRun, func(ctx context.Context, in *byID) (*body[wire.Run], error) {
 		if err := s.Store.HaltRun(ctx, in.ID); err != nil {
 			return nil, err
 		}
 		s.audit(ctx, "run halted", in.ID, "")
-		return show(ctx, in.ID)
+		return s.showRun(ctx, in.ID)
 	})
 	addFor(s, op{"POST", "/runs/{id}/resume", "resume-run", "Go on with a halted or failed run", wire.Operator, 202}, s.applicationOfRun, func(ctx context.Context, in *byID) (*body[wire.Run], error) {
 		if err := s.Store.ResumeRun(ctx, in.ID); err != nil {
 			return nil, err
 		}
 		s.audit(ctx, "run resumed", in.ID, "")
-		out, err := show(ctx, in.ID)
+		out, err := s.showRun(ctx, in.ID)
 		if err == nil {
 			poke(out.Body)
 		}

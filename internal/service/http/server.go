@@ -71,6 +71,7 @@ const (
 	consoleHeader = "X-Idletally-Console"
 	sessionLife   = 12 * time.Hour
 	approvalLife  = 72 * time.Hour
+	orderLife     = approvalLife + 24*time.Hour
 )
 
 // maxCalls is how many calls a minute a person may make, and each of their tokens: some fifty times what the console needs.
@@ -226,8 +227,8 @@ func secure(next http.Handler) http.Handler {
 func limitBody(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		most := int64(maxBody)
-		if r.URL.Path == "/api/v1"+importPath {
-			most = maxImport
+		if x := large(r.URL.Path); x > 0 {
+			most = x
 		}
 		r.Body = http.MaxBytesReader(w, r.Body, most)
 		next.ServeHTTP(w, r)

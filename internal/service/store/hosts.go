@@ -44,6 +44,12 @@ func (s *Store) Invite(ctx context.Context, name string, tags []string, codeHash
 	})
 }
 
+// AddHost adds a host without a code to enrol it with, if it is not there yet.
+func (s *Store) AddHost(ctx context.Context, name string) error {
+	_, err := s.db.ExecContext(ctx, `INSERT IGNORE INTO host (name, tags, created) VALUES (?,'',?)`, name, now())
+	return err
+}
+
 // SetTags changes a host's tags.
 func (s *Store) SetTags(ctx context.Context, name string, tags []string) error {
 	_, err := s.db.ExecContext(ctx, `UPDATE host SET tags = ? WHERE name = ?`, strings.Join(tags, ","), name)
@@ -151,6 +157,20 @@ func (s *Store) ClaimWork(ctx context.Context, host string) (*Work, error) {
 	}
 	w.State = "taken"
 	return &w, nil
+}
+
+// RunWork finds a host's part of a run that has not ended.
+func (s *Store) RunWork(ctx context.Context, host, run string) (w Work, err error) {
+	err = s.db.GetContext(ctx, &w, `SELECT id, host, kind, subject, state, tries FROM work WHERE host = ? AND state IN ('waiting', 'taken') AND kind = 'run' AND subject = ?`, host, run)
+	return w, one(err, "work of run "+run+" on host "+host)
+}
+
+// CarryWork has a host's part of a run be held by whoever carries it there, until a time; nobody else is given it.
+func (s *Store) CarryWork(ctx context.Context, host, run string, until time.Time) (w Work, err error) {
+	if w, err = s.RunWork(ctx, host, run); err == nil {
+		_, err = s.db.ExecContext(ctx, `UPDATE work SET state = 'taken', lease_until = ? WHERE id = ? AND state IN ('waiting', 'taken')`, until.UTC(), w.ID)
+	}
+	return w, err
 }
 
 // ReleaseWork lets an agent have its taken work again at once: it has just started anew.

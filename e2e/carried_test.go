@@ -1,0 +1,160 @@
+//go:build linux
+
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"idletally/internal/wire"
+)
+
+// A host that nothing leads to: let in, looked at, changed and put back by files that somebody carries, one of them broken off in the
+// middle; and what is wrong with such a file is found.
+func TestCarried(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	s, _ := bare(t, "127.0.0.1:0", "")
+	_, err := s.Crew(ctx)
+	must(t, err)
+	c := as(t, s, "quartermaster")
+	op := command{t, s, "quartermaster"}
+	op.login()
+	bag, root, own := folder(t), folder(t), filepath.Join(folder(t), "agent")
+	in := func(name string) string { return filepath.Join(bag, name) }
+	const files = 20_000
+	for n := range files {
+		must(t, os.WriteFile(filepath.Join(root, fmt.Sprintf("bill-%05d", n)), nil, 0o644))
+	}
+	agent := func(argv ...string) []string { return append([]string{"agent", "--folder", own}, argv...) }
+	letIn := func(name, own string) {
+		t.Helper()
+		op.want(0, "host admit", "agent", "--folder", own, "request", in(name+".request"), "--root", root)
+		op.want(0, "agent join", "host", "admit", name, in(name+".request"), in(name+".admission"))
+		op.want(0, "This is host "+name, "agent", "--folder", own, "join", in(name+".admission"))
+	}
+	look := func() {
+		t.Helper()
+		op.want(0, "", "snapshot", "save", in("snapshot"), "--root", root, "--host", "pontoon", "--application", "billing")
+		op.want(0, "ready", "snapshot", "import", in("snapshot"))
+	}
+	must(t, os.WriteFile(in("rubbish"), []byte("{}"), 0o600))
+	op.want(1, "\"root\" not set", agent("request", in("x"))...)
+	op.want(1, "no admission", agent("join", in("rubbish"))...)
+	op.want(1, "is no request", "host", "admit", "pontoon", in("rubbish"), in("x"))
+	op.want(1, "not enrolled", agent("carry", in("rubbish"), in("x"))...)
+	letIn("pontoon", own)
+	op.want(1, "nothing was asked for", agent("join", in("pontoon.admission"))...)
+	op.want(1, "no way to its service", agent("run")...)
+	look()
+	change := func(mode string) wire.Run {
+		t.Helper()
+		p, err := c.DraftPlan(ctx, wire.Draft{Application: "billing", Hosts: []string{"pontoon"}, Changes: fmt.Sprintf("changes: [{paths: %s/bill-*, set: {files: %s}}]", root, mode)})
+		must(t, err)
+		approved(t, s, p)
+		r, err := c.StartRun(ctx, p.ID)
+		must(t, err)
+		return r
+	}
+	r := change("0600")
+	op.want(1, "not found", "run", "export", r.ID, "elsewhere", in("x"))
+	op.want(0, "agent carry", "run", "export", r.ID, "pontoon", in("order"))
+	op.want(0, "agent carry", "run", "export", r.ID, "pontoon", in("order")) // the first was lost
+	op.want(1, "no sound order", agent("carry", in("pontoon.request"), in("x"))...)
+
+	// Another host, another service, a host that only looks: none of them carries it out.
+	letIn("barge", own+"-barge")
+	op.want(4, "it is for host", "agent", "--folder", own+"-barge", "carry", in("order"), in("barge.report"))
+	op.want(1, "not found", "run", "import", in("barge.report"))
+	op.want(4, "only looks", agent("carry", "--look-only", in("order"), in("looked.report"))...)
+	if st, err := os.Stat(filepath.Join(root, "bill-00000")); err != nil || st.Mode().Perm() != 0o644 {
+		t.Fatalf("it is changed: %v, %v", st.Mode(), err)
+	}
+
+	// Broken off in the middle, and again from the start.
+	cmd := exec.Command(program, agent("carry", in("order"), in("report"))...)
+	must(t, cmd.Start())
+	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); {
+		if st, err := os.Stat(filepath.Join(root, "bill-03000")); err == nil && st.Mode().Perm() == 0o600 {
+			break
+		}
+	}
+	_ = cmd.Process.Kill()
+	_ = cmd.Wait()
+	if _, err := os.Stat(in("report")); err == nil {
+		t.Error("there is a report of a run that was broken off")
+	}
+	op.want(0, "finished", agent("carry", in("order"), in("report"))...)
+	op.want(0, "finished", agent("carry", in("order"), in("again.report"))...) // it says the same
+	b, err := os.ReadFile(in("report"))
+	must(t, err)
+	b[len(b)/2] ^= 4
+	must(t, os.WriteFile(in("damaged"), b, 0o600))
+	op.want(1, "no sound report", "run", "import", in("damaged"))
+	op.want(1, "no sound report", "run", "import", in("order"))
+	if r, err := c.Run(ctx, r.ID); err != nil || r.State != "running" {
+		t.Errorf("before its report came: %+v, %v", r, err)
+	}
+	if list, err := c.Originals(ctx, r.ID, "pontoon", "", 10); err != nil || len(list) != 0 {
+		t.Errorf("%d originals came with reports that do not count, %v", len(list), err)
+	}
+	reviewer := command{t, s, "harbourmaster"}
+	reviewer.login()
+	reviewer.want(1, "needs the role operator", "run", "import", in("report"))
+	op.want(0, "finished", "run", "import", in("again.report"))
+	op.want(1, "known already", "run", "import", in("report"))
+	r, err = c.Run(ctx, r.ID)
+	if err != nil || r.State != "finished" || r.Hosts[0].Done != files {
+		t.Errorf("%+v, %v", r, err)
+	}
+	if list, err := c.Originals(ctx, r.ID, "pontoon", "", files+1); err != nil || len(list) != files {
+		t.Errorf("%d originals, %v", len(list), err)
+	}
+	op.want(0, "no", "agent", "--folder", own, "runs")
+
+	// And back, by a plan of its originals.
+	look()
+	back, err := c.DraftPlan(ctx, wire.Draft{Run: r.ID})
+	must(t, err)
+	approved(t, s, back)
+	rb, err := c.StartRun(ctx, back.ID)
+	must(t, err)
+	op.want(0, "", "run", "export", rb.ID, "pontoon", in("back.order"))
+	op.want(0, "finished", agent("carry", in("back.order"), in("back.report"))...)
+	// A host that is let in anew, or shut out, proves nothing with what it had.
+	if _, err := as(t, s, "quartermaster").ShutOut(ctx, "pontoon"); err != nil {
+		t.Fatal(err)
+	}
+	op.want(1, "counts no more", "run", "import", in("back.report"))
+	letIn("pontoon", own)
+	op.want(1, "counts no more", "run", "import", in("back.report"))
+	op.want(0, "finished", agent("carry", in("back.order"), in("back.report"))...)
+	op.want(0, "finished", "run", "import", in("back.report"))
+	for n := range files {
+		if st, err := os.Stat(filepath.Join(root, fmt.Sprintf("bill-%05d", n))); err != nil || st.Mode().Perm() != 0o644 {
+			t.Fatalf("bill %d is not as it was: %v", n, err)
+		}
+	}
+	out, _, _ := op.run("", "history", "--most", "200", "--output", "json")
+	for _, says := range []string{"quartermaster admitted host pontoon, by a file", "quartermaster wrote the order of run " + r.ID, "quartermaster took in a report of run " + r.ID} {
+		if !strings.Contains(out, says) {
+			t.Errorf("the history does not say %q: %.300s", says, out)
+		}
+	}
+	// An order of another service is not obeyed.
+	other, _ := bare(t, "127.0.0.1:0", "")
+	_, err = other.Crew(ctx)
+	must(t, err)
+	they := command{t, other, "quartermaster"}
+	they.login()
+	they.want(0, "", "agent", "--folder", own+"-theirs", "request", in("theirs.request"), "--root", root)
+	they.want(0, "", "host", "admit", "pontoon", in("theirs.request"), in("theirs.admission"))
+	they.want(0, "", "agent", "--folder", own+"-theirs", "join", in("theirs.admission"))
+	op.want(4, "not by the key this agent pinned", "agent", "--folder", own+"-theirs", "carry", in("back.order"), in("theirs.report"))
+	op.want(1, "none of this service's", "run", "import", in("theirs.report"))
+}

@@ -1,0 +1,142 @@
+package agent
+
+import (
+	"context"
+	"crypto"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"sync/atomic"
+	"time"
+
+	"idletally/internal/archive"
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/plan"
+	"idletally/internal/wire"
+)
+
+// A host without any network is joined, and told what to do, by files that somebody carries.
+
+const joiningFile = "joining.json"
+
+// joining is what waits in the agent's folder for the admission.
+type joining struct {
+	Roots []string `json:"roots"` // escaped
+	Key   []byte   `json:"key"`
+}
+
+// RequestFile begins to join a service: the key stays in the agent's folder, what is written out goes to the service.
+func RequestFile(ctx context.Context, j Joining, version string, out io.Writer) error {
+	request, err := j.Request(ctx)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(j.Folder, 0o700); err != nil {
+		return fmt.Errorf("agent's folder: %w", err)
+	}
+	kept := joining{Key: j.key}
+	for _, r := range j.Roots {
+		kept.Roots = append(kept.Roots, pathname.Escape(r))
+	}
+	b, err := json.Marshal(kept)
+	if err == nil {
+		err = os.WriteFile(filepath.Join(j.Folder, joiningFile), b, 0o600)
+	}
+	if err != nil {
+		return err
+	}
+	return json.NewEncoder(out).Encode(archive.Request{Format: archive.RequestFormat, Request: request, Version: version})
+}
+
+// JoinByFile takes the admission that came back.
+func JoinByFile(folder string, in io.Reader) (host string, err error) {
+	var got archive.Admission
+	if err := json.NewDecoder(io.LimitReader(in, 1<<20)).Decode(&got); err != nil || got.Format != archive.AdmissionFormat {
+		return "", errors.Join(errors.New("this is no admission: write one with idletally host admit"), err)
+	}
+	at := filepath.Join(folder, joiningFile)
+	b, err := os.ReadFile(at)
+	if errors.Is(err, os.ErrNotExist) {
+		return "", fmt.Errorf("nothing was asked for from %s: begin with idletally agent request", folder)
+	}
+	var kept joining
+	if err == nil {
+		err = json.Unmarshal(b, &kept)
+	}
+	if err != nil {
+		return "", err
+	}
+	j := Joining{Folder: folder, Roots: raws(kept.Roots), key: kept.Key}
+	if err := j.Accept(got.Enrolled); err != nil {
+		return "", err
+	}
+	return got.Host, os.Remove(at)
+}
+
+// carried is the desk of a run whose order was carried here.
+type carried struct {
+	order  *archive.Order
+	report *archive.Report
+	key    crypto.Signer
+	done   *wire.RunDone
+}
+
+func (c *carried) Chunk(_ context.Context, _ string, n int) ([]byte, error) { return c.order.Chunk(n) }
+
+func (c *carried) SendOriginals(_ context.Context, _ string, _ int, chunk []byte) error {
+	return c.report.Originals(chunk)
+}
+
+func (c *carried) RunDone(_ context.Context, _ string, d wire.RunDone) error {
+	c.done = &d
+	return c.report.End(d, c.key)
+}
+
+// Carry carries out an order that was carried here, and writes the report that is to be carried back. What was broken off goes on
+// where it was, by the same order.
+func (a *Agent) Carry(ctx context.Context, in io.Reader, out io.Writer, progress func(done, total int)) (wire.RunDone, error) {
+	free, err := lock(a.Folder)
+	if err != nil {
+		return wire.RunDone{}, err
+	}
+	defer free()
+	order, err := archive.OpenOrder(in)
+	if err != nil {
+		return wire.RunDone{}, err
+	}
+	defer order.Close()
+	key, ok := a.cert.Load().PrivateKey.(crypto.Signer)
+	if !ok {
+		return wire.RunDone{}, errors.New("the agent's key signs nothing")
+	}
+	// The order proves itself when it is carried out; here it only says whose report this is.
+	var head plan.Order
+	if err := json.Unmarshal(order.Work.Order, &head); err != nil {
+		return wire.RunDone{}, fmt.Errorf("%w: %w", archive.ErrNoOrder, err)
+	}
+	report, err := archive.BeginReport(out, archive.ReportHead{Host: a.Host, Work: order.Work.ID, Run: head.Run, Made: time.Now().UTC().Truncate(time.Second), Certificate: a.Certificate})
+	if err != nil {
+		return wire.RunDone{}, err
+	}
+	to := &carried{order: order, report: report, key: key}
+	var done, total atomic.Int64
+	var halt atomic.Bool
+	shown, stop := context.WithCancel(ctx)
+	defer stop()
+	go func() {
+		for shown.Err() == nil {
+			progress(int(done.Load()), int(total.Load()))
+			select {
+			case <-shown.Done():
+			case <-time.After(200 * time.Millisecond):
+			}
+		}
+	}()
+	if err := a.run(ctx, to, &order.Work, &done, &total, &halt); err != nil {
+		return wire.RunDone{}, err
+	}
+	return *to.done, nil
+}

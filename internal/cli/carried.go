@@ -1,0 +1,194 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"strconv"
+
+	"github.com/schollz/progressbar/v3"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"idletally/internal/agent"
+	"idletally/internal/archive"
+	"idletally/internal/client"
+	"idletally/internal/wire"
+)
+
+// Commands for hosts that nothing leads to: what goes there and comes back are files.
+
+func agentRequest(folder *string) *cobra.Command {
+	var roots []string
+	c := &cobra.Command{Use: "request FILE", Short: "Ask a service to let this host in, by a file that somebody carries there", Args: args(1, 1, "a file to write"),
+		Long: `Ask a service to let this host in, where nothing leads from one to the other. The key of its certificate stays in the agent's folder. What
+"idletally host admit" answers to the file is taken by "idletally agent join". From then on "idletally agent carry" carries out orders.
+
+The roots are this host's own decision, as with "idletally agent enrol".`,
+		RunE: func(c *cobra.Command, a []string) error {
+			raw, err := rootsGiven(roots)
+			if err != nil {
+				return err
+			}
+			if err := create(a[0], func(w io.Writer) error {
+				return agent.RequestFile(c.Context(), agent.Joining{Folder: *folder, Roots: raw}, Version, w)
+			}); err != nil {
+				return err
+			}
+			say(c, "Carry %s to where the service is, and there: idletally host admit NAME %s ADMISSION", printable(a[0]), printable(a[0]))
+			return nil
+		}}
+	c.Flags().StringArrayVar(&roots, "root", nil, "folder below which the agent may work; give it once for each")
+	_ = c.MarkFlagRequired("root")
+	return c
+}
+
+func agentJoin(folder *string) *cobra.Command {
+	return &cobra.Command{Use: "join FILE", Short: "Take the admission that was carried back", Args: args(1, 1, "an admission"),
+		RunE: func(c *cobra.Command, a []string) error {
+			f, err := os.Open(a[0])
+			if err != nil {
+				return err
+			}
+			defer f.Close()
+			host, err := agent.JoinByFile(*folder, f)
+			if err != nil {
+				return err
+			}
+			say(c, "This is host %s. Orders are carried out with: idletally agent carry ORDER REPORT", printable(host))
+			return nil
+		}}
+}
+
+func agentCarry(o *options, folder *string) *cobra.Command {
+	var lookOnly bool
+	c := &cobra.Command{Use: "carry ORDER REPORT", Short: "Carry out an order that was carried here, and write the report of it", Args: args(2, 2, "an order and a report to write"),
+		Long: `Carry out an order that "idletally run export" wrote, and write the report that is to be carried back, for "idletally run import".
+
+The order is checked as if it came over the network: it is signed by the service that this host joined, is for this host, and has not expired.
+Originals are safe in the agent's folder before anything is changed; "idletally agent put-back" needs nobody else. Where it is
+broken off, the same command goes on where it was.`,
+		RunE: func(c *cobra.Command, a []string) error {
+			ag, err := agent.New(*folder, slog.New(slog.DiscardHandler)) // the report tells all
+			if err != nil {
+				return err
+			}
+			ag.LookOnly = ag.LookOnly || lookOnly
+			order, err := os.Open(a[0])
+			if err != nil {
+				return err
+			}
+			defer order.Close()
+			show, shown := stepsBar()
+			var done wire.RunDone
+			if err := create(a[1], func(w io.Writer) (err error) {
+				done, err = ag.Carry(c.Context(), order, w, show)
+				return err
+			}); err != nil {
+				shown()
+				if errors.Is(err, context.Canceled) {
+					return fmt.Errorf("broken off: the same command goes on where it was: %w", err)
+				}
+				return err
+			}
+			shown()
+			other := map[string]int{}
+			for _, r := range done.Results {
+				other[r.Outcome.String()]++
+			}
+			if err := o.showOne(c, done, "state", done.State, "done", strconv.Itoa(done.Done), "already", strconv.Itoa(other["already"]), "skipped", strconv.Itoa(other["skipped"]),
+				"refused", strconv.Itoa(other["refused"]), "changed again", strconv.Itoa(len(done.Wrong)), "message", printable(done.Message), "report", printable(a[1])); err != nil {
+				return err
+			}
+			if done.State != "finished" || other["skipped"]+other["refused"]+len(done.Wrong) > 0 {
+				return fmt.Errorf("%w", errNotSo)
+			}
+			return nil
+		}}
+	c.Flags().BoolVar(&lookOnly, "look-only", false, "change nothing on this host, whoever signs what")
+	return c
+}
+
+// stepsBar shows how far steps are, on a terminal.
+func stepsBar() (show func(done, total int), end func()) {
+	if !term.IsTerminal(int(os.Stderr.Fd())) {
+		return func(int, int) {}, func() {}
+	}
+	var bar *progressbar.ProgressBar
+	return func(done, total int) {
+			if bar == nil && total > 0 {
+				bar = progressbar.NewOptions(total, progressbar.OptionSetWriter(os.Stderr), progressbar.OptionShowCount(), progressbar.OptionClearOnFinish())
+			}
+			if bar != nil {
+				_ = bar.Set(done)
+			}
+		}, func() {
+			if bar != nil {
+				_ = bar.Finish()
+			}
+		}
+}
+
+func hostAdmit(o *options) *cobra.Command {
+	return &cobra.Command{Use: "admit NAME REQUEST ADMISSION", Short: "Let a host in that nothing leads to, by a request that was carried", Args: args(3, 3, "a host's name, a request, and a file to write"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			b, err := os.ReadFile(a[1])
+			if err != nil {
+				return err
+			}
+			var r archive.Request
+			if err := json.Unmarshal(b, &r); err != nil || r.Format != archive.RequestFormat {
+				return errors.Join(fmt.Errorf("%s is no request: write one on the host with idletally agent request", printable(a[1])), err)
+			}
+			got, err := api.Admit(c.Context(), a[0], wire.Admit{Request: r.Request, Version: r.Version})
+			if err != nil {
+				return err
+			}
+			if err := create(a[2], func(w io.Writer) error {
+				return json.NewEncoder(w).Encode(archive.Admission{Format: archive.AdmissionFormat, Enrolled: got})
+			}); err != nil {
+				return err
+			}
+			return o.showOne(c, got, "host", got.Host, "admission", printable(a[2]), "on the host", "idletally agent join "+printable(a[2]))
+		})}
+}
+
+func runExport(o *options) *cobra.Command {
+	return &cobra.Command{Use: "export RUN HOST FILE", Short: "Write a run's signed order for a host that nothing leads to", Args: args(3, 3, "a run, a host, and a file to write"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			if err := create(a[2], func(w io.Writer) error { return api.WriteOrder(c.Context(), a[0], a[1], w) }); err != nil {
+				return err
+			}
+			f, err := os.Open(a[2])
+			if err != nil {
+				return err
+			}
+			defer f.Close()
+			order, err := archive.OpenOrder(f)
+			if err != nil {
+				return err
+			}
+			defer order.Close()
+			return o.showOne(c, order.OrderHead, "order", printable(a[2]), "run", a[0], "host", order.Host, "on the host", "idletally agent carry "+printable(a[2])+" REPORT")
+		})}
+}
+
+func runImport(o *options) *cobra.Command {
+	return &cobra.Command{Use: "import FILE", Short: "Take in a run's report that was carried back", Args: args(1, 1, "a report"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			f, err := os.Open(a[0])
+			if err != nil {
+				return err
+			}
+			defer f.Close()
+			r, err := api.TakeReport(c.Context(), f)
+			if err != nil {
+				return err
+			}
+			return showRun(o, c, api, r)
+		})}
+}
