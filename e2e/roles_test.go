@@ -5,8 +5,6 @@ package e2e
 import (
 	"bytes"
 	"context"
-	"crypto/tls"
-	"crypto/x509"
 	"encoding/json"
 	"io"
 	"maps"
@@ -40,9 +38,7 @@ func TestRoles(t *testing.T) {
 	for _, m := range rolesRow.FindAllStringSubmatch(string(text), -1) {
 		table[m[1]+" "+m[2]] = m[3]
 	}
-	ca := x509.NewCertPool()
-	ca.AppendCertsFromPEM(authorityOf(t, s))
-	web := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: ca}}, Timeout: 20 * time.Second}
+	web := trusting(t, s)
 	call := func(method, path, token string) int {
 		t.Helper()
 		ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
@@ -248,6 +244,7 @@ func rolesOfOne(t *testing.T, s *demo.Stage, operations []string) {
 			}
 		}
 	}
+	answersFit(t, s, as(t, s, "admin").Token, map[string]string{"/snapshots/{id}": snap.ID, "/plans/{id}": ready.ID, "/runs/{id}": run.ID, "/reports/{id}": group.Report})
 	past, err := as(t, s, "admin").History(ctx, client.Past{What: "refused", Who: "elsewhere"}, 200)
 	if err != nil || len(past) != len(tries)-1 { // one only asks
 		t.Errorf("the history tells of %d refusals, want %d: %v", len(past), len(tries), err)

@@ -64,6 +64,7 @@ service also says which hosts it applies to and what single hosts cannot follow;
 		}}
 	check.Flags().BoolVar(&strict, "strict", false, "exit with 4 where there are warnings, too")
 	check.Flags().BoolVar(&offline, "local", false, "check the text alone, without a service")
+	var after int
 	upload := &cobra.Command{Use: "upload FILE", Short: "Keep a baseline as the next draft edition", Args: args(1, 1, "a file, or - for standard input"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			text, err := read(c, a[0])
@@ -77,13 +78,18 @@ service also says which hosts it applies to and what single hosts cannot follow;
 			if !checked.OK {
 				return fmt.Errorf("%s has errors, nothing was uploaded:\n%w", a[0], baseline.Errors(checked.Errors))
 			}
-			e, err := api.UploadBaseline(c.Context(), text)
+			var newest *int
+			if c.Flags().Changed("after") {
+				newest = &after
+			}
+			e, err := api.UploadBaselineAfter(c.Context(), text, newest)
 			if err != nil {
 				return err
 			}
 			return o.showOne(c, e, "application", e.Application, "edition", strconv.Itoa(e.Number), "state", e.State,
 				"next", fmt.Sprintf("idletally baseline publish %s %d", e.Application, e.Number))
 		})}
+	upload.Flags().IntVar(&after, "after", 0, "the newest edition when this was written, 0 for none: nothing is kept where somebody else has kept another one meanwhile")
 	publish := &cobra.Command{Use: "publish APPLICATION EDITION", Short: "Make an edition the one that counts", Args: args(2, 2, "an application and the number of an edition"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			n, err := strconv.Atoi(a[1])

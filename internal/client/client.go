@@ -267,7 +267,12 @@ func (c *Client) ExplainPath(ctx context.Context, application string, edition in
 
 // UploadBaseline keeps a text as a draft.
 func (c *Client) UploadBaseline(ctx context.Context, text string) (wire.Edition, error) {
-	return post[wire.Edition](ctx, c, "/baselines", wire.BaselineText{Text: text})
+	return c.UploadBaselineAfter(ctx, text, nil)
+}
+
+// UploadBaselineAfter keeps a baseline as the next draft edition, where the newest one is this.
+func (c *Client) UploadBaselineAfter(ctx context.Context, text string, after *int) (wire.Edition, error) {
+	return post[wire.Edition](ctx, c, "/baselines", wire.NewEdition{Text: text, After: after})
 }
 
 // Publish makes an edition count.

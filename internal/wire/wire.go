@@ -118,6 +118,12 @@ type BaselineText struct {
 	Text string `json:"text" maxLength:"1048576"`
 }
 
+// NewEdition keeps a text.
+type NewEdition struct {
+	Text  string `json:"text" maxLength:"1048576"`
+	After *int   `json:"after,omitempty" minimum:"0" doc:"The newest edition when this was written, 0 for none: where there is another one meanwhile nothing is kept (409)"`
+}
+
 // Checked is what checking a baseline says.
 type Checked struct {
 	OK          bool              `json:"ok"`

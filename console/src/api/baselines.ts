@@ -70,6 +70,6 @@ export const useNames = (snapshot: string) =>
 
 export const listing = (snapshot: string, path: string) => body(api.GET(`${v1}/paths`, { params: { query: { snapshot, path, limit: 500 } } }));
 
-export const useUpload = () => useChange((text: string) => body(api.POST(`${v1}/baselines`, { body: { text } })));
+export const useUpload = () => useChange((input: Schemas["NewEdition"]) => body(api.POST(`${v1}/baselines`, { body: input })));
 export const usePublish = (name: string) => useChange((number: number) => body(api.POST(`${v1}/baselines/{name}/{number}/publish`, { params: { path: { name, number } } })));
 export const useDerive = () => useChange((input: Schemas["NewDerivation"]) => body(api.POST(`${v1}/baselines/derive`, { body: input })));

@@ -32,6 +32,18 @@ export class Problem extends Error {
 
 export const api = createClient<paths>({ baseUrl: "", headers: { "X-Idletally-Console": "1" } });
 
+/** Something that can be edited, with the tag of what was seen: a change of anything else is refused. */
+export interface Seen<T> {
+  value: T;
+  tag: string;
+}
+
+/** Gives an answer's body with its tag. */
+export async function seen<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<Seen<T>> {
+  const value = await body(call);
+  return { value, tag: (await call).response.headers.get("ETag") ?? "" };
+}
+
 /** Gives an answer's body, or throws what the service says is wrong. */
 export async function body<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
   let answer;

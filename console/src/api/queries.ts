@@ -1,5 +1,5 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { api, body, type Schemas } from "./client";
+import { api, body, Problem, type Schemas } from "./client";
 
 const v1 = "/api/v1" as const;
 
@@ -140,7 +140,13 @@ export const useSnapshot = (id: string) =>
 /** A change: afterwards everything shown is asked for again. */
 export function useChange<In, Out>(call: (input: In) => Promise<Out>) {
   const client = useQueryClient();
-  return useMutation({ mutationFn: call, onSuccess: () => client.invalidateQueries() });
+  return useMutation({
+    mutationFn: call,
+    onSuccess: () => client.invalidateQueries(),
+    onError: (e) => {
+      if (e instanceof Problem && (e.status === 409 || e.status === 412)) void client.invalidateQueries(); // it is not as it is shown
+    },
+  });
 }
 
 export const useWays = () => useQuery({ queryKey: ["ways"], queryFn: () => body(api.GET("/api/v1/sign-in/ways")), staleTime: Infinity });

@@ -1,5 +1,5 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { api, body, type Schemas } from "./client";
+import { api, body, seen, type Schemas } from "./client";
 import { useChange } from "./queries";
 
 const v1 = "/api/v1" as const;
@@ -8,18 +8,25 @@ export const useHost = (name: string) =>
   useQuery({ queryKey: ["hosts", name], queryFn: () => body(api.GET(`${v1}/hosts/{name}`, { params: { path: { name } } })) });
 
 export const useInvite = () => useChange((input: Schemas["NewHost"]) => body(api.POST(`${v1}/hosts`, { body: input })));
-export const useSetTags = () => useChange(({ name, tags }: { name: string; tags: string[] }) => body(api.PUT(`${v1}/hosts/{name}/tags`, { params: { path: { name } }, body: { tags } })));
+export const useTags = (name: string, enabled: boolean) => useQuery({ queryKey: ["hosts", name, "tags"], enabled, staleTime: 0, queryFn: () => seen(api.GET(`${v1}/hosts/{name}/tags`, { params: { path: { name } } })) });
+export const useSetTags = () =>
+  useChange(({ name, tags, tag }: { name: string; tags: string[]; tag: string }) => body(api.PUT(`${v1}/hosts/{name}/tags`, { params: { path: { name }, header: { "If-Match": tag } }, body: { tags } })));
 
 export const usePeople = (enabled: boolean) => useQuery({ queryKey: ["people"], enabled, queryFn: () => body(api.GET(`${v1}/people`)) });
 export const useAddPerson = () => useChange((input: Schemas["NewPerson"]) => body(api.POST(`${v1}/people`, { body: input })));
-export const useSetRoles = () => useChange(({ name, roles: list }: { name: string; roles: string[] }) => body(api.PUT(`${v1}/people/{name}/roles`, { params: { path: { name } }, body: { roles: list } })));
+export const useRoles = (name: string, enabled: boolean) => useQuery({ queryKey: ["people", name, "roles"], enabled, staleTime: 0, queryFn: () => seen(api.GET(`${v1}/people/{name}/roles`, { params: { path: { name } } })) });
+export const useSetRoles = () =>
+  useChange(({ name, roles, tag }: { name: string; roles: string[]; tag: string }) => body(api.PUT(`${v1}/people/{name}/roles`, { params: { path: { name }, header: { "If-Match": tag } }, body: { roles } })));
 export const useResetPassword = () => useChange((name: string) => body(api.POST(`${v1}/people/{name}/password`, { params: { path: { name } } })));
 export const useRemovePerson = () => useChange((name: string) => body(api.DELETE(`${v1}/people/{name}`, { params: { path: { name } } })));
 
 export const useStorage = () => useQuery({ queryKey: ["storage"], queryFn: () => body(api.GET(`${v1}/storage`)) });
 export const useTidy = () => useChange(() => body(api.POST(`${v1}/storage/tidy`)));
+export const useReviewers = (name: string) =>
+  useQuery({ queryKey: ["applications", name, "review"], enabled: name !== "", staleTime: 0, queryFn: () => seen(api.GET(`${v1}/applications/{name}/review`, { params: { path: { name } } })) });
 export const useSetReviewers = () =>
-  useChange(({ name, reviewers }: { name: string; reviewers: number }) => body(api.PUT(`${v1}/applications/{name}/review`, { params: { path: { name } }, body: { reviewers } })));
+  useChange(({ name, reviewers, tag }: { name: string; reviewers: number; tag: string }) =>
+    body(api.PUT(`${v1}/applications/{name}/review`, { params: { path: { name }, header: { "If-Match": tag } }, body: { reviewers } })));
 
 export const useTokens = () => useQuery({ queryKey: ["tokens"], queryFn: () => body(api.GET(`${v1}/tokens`)) });
 export const useAddToken = () => useChange((input: Schemas["NewToken"]) => body(api.POST(`${v1}/tokens`, { body: input })));

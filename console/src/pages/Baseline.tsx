@@ -36,7 +36,7 @@ function Editions({ application, me }: { application: string; me: Person }) {
             <td className="figure">
               <span className="inline-flex gap-2">
                 <Link className="self-center text-sm" to={`/baselines/${application}/edit?from=${e.number}`}>{author ? "Edit the text" : "Read the text"}</Link>
-                {e.state !== "published" ? <Button onClick={() => setShown(shown === e.number ? undefined : e.number)} aria-expanded={shown === e.number}>What would it change?</Button> : null}
+                {e.state !== "published" ? <Button onClick={() => setShown(shown === e.number ? undefined : e.number)} aria-expanded={shown === e.number} aria-label={`What would it change? Edition ${e.number}`}>What would it change?</Button> : null}
               </span>
             </td>
           </tr>

@@ -52,9 +52,11 @@ function Remarks({ remarks, checked }: { remarks: readonly Remark[]; checked: Sc
   );
 }
 
-function Desk({ application, start, me }: { application: string; start: string; me: Person }) {
+function Desk({ application, start, newest, me }: { application: string; start: string; newest: number; me: Person }) {
   const kept = `draft of ${application}`;
   const [text, setText] = useState(() => sessionStorage.getItem(kept) ?? start);
+  // The newest edition when this was begun: a draft that somebody else keeps meanwhile is not passed over.
+  const [after, setAfter] = useState(() => Number(sessionStorage.getItem(`${kept}, after`) ?? newest));
   const [deriving, setDeriving] = useState(false);
   const settled = useSettled(text, 400);
   const check = useCheck(settled);
@@ -71,7 +73,8 @@ function Desk({ application, start, me }: { application: string; start: string; 
   const change = useCallback((next: string) => {
     setText(next);
     sessionStorage.setItem(kept, next); // a reload loses nothing
-  }, [kept]);
+    sessionStorage.setItem(`${kept}, after`, String(after));
+  }, [kept, after]);
   const completed = useCallback(
     (c: CompletionContext) =>
       complete(c, {
@@ -87,7 +90,8 @@ function Desk({ application, start, me }: { application: string; start: string; 
     [schema.data, names.data, snapshot],
   );
   const remarks = useMemo(() => remarksOf(check.data), [check.data]);
-  const forget = () => sessionStorage.removeItem(kept);
+  const forget = () => [kept, `${kept}, after`].forEach((key) => sessionStorage.removeItem(key));
+  const keep = (now: number) => upload.mutate({ text, after: now }, { onSuccess: (e) => { forget(); void navigate(`/baselines/${e.application}`); } });
   return (
     <>
       <div className="mb-3 flex flex-wrap items-center gap-x-6 gap-y-2">
@@ -96,8 +100,8 @@ function Desk({ application, start, me }: { application: string; start: string; 
         {author ? (
           <div className="ml-auto flex flex-wrap gap-2">
             <Button onClick={() => setDeriving(true)}>From hosts that are right…</Button>
-            {text !== start ? <Button onClick={() => { forget(); setText(start); }}>Take changes back</Button> : null}
-            <Button look="strong" disabled={!current || !check.data?.ok || upload.isPending || settled !== text} onClick={() => upload.mutate(text, { onSuccess: (e) => { forget(); void navigate(`/baselines/${e.application}`); } })}>
+            {text !== start ? <Button onClick={() => { forget(); setText(start); setAfter(newest); }}>Take changes back</Button> : null}
+            <Button look="strong" disabled={!current || !check.data?.ok || upload.isPending || settled !== text} onClick={() => keep(after)}>
               Keep as a draft
             </Button>
           </div>
@@ -105,6 +109,11 @@ function Desk({ application, start, me }: { application: string; start: string; 
       </div>
       {deriving ? <Derive application={application === "new" ? "" : application} take={change} close={() => setDeriving(false)} /> : null}
       <Note error={check.error ?? upload.error ?? schema.error} />
+      {author && newest > after && !upload.isPending && !upload.isSuccess ? (
+        <Note>
+          Edition {newest} was kept after this was begun. <Link to={`/baselines/${application}`}>See what it changes</Link>, take over what is right here, and then <Button disabled={!current || !check.data?.ok || settled !== text} onClick={() => keep(newest)}>keep mine after it</Button>
+        </Note>
+      ) : null}
       <div className="grid grid-cols-1 gap-6 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
         <div className="h-[75vh]"><Editor text={text} change={change} remarks={remarks} complete={completed} /></div>
         <div className="lg:max-h-[75vh] lg:overflow-y-auto" tabIndex={0} role="region" aria-label="Check and effect">
@@ -129,10 +138,14 @@ export default function BaselineEdit({ me }: { me: Person }) {
   const [search] = useSearchParams();
   const fresh = application === "new";
   const editions = useEditions(fresh ? "" : application);
-  const from = Number(search.get("from") ?? editions.data?.items?.[0]?.number ?? Number.NaN);
+  // The newest one at first: another that comes meanwhile does not take the place of what is written here.
+  const [first, setFirst] = useState<number>();
+  const newest = editions.data?.items?.[0]?.number;
+  if (first === undefined && newest !== undefined) setFirst(newest);
+  const from = Number(search.get("from") ?? first ?? Number.NaN);
   const edition = useEdition(fresh ? "" : application, Number.isNaN(from) ? undefined : from);
-  if (fresh) return <Desk application="new" start={skeleton("")} me={me} />;
+  if (fresh) return <Desk application="new" start={skeleton("")} newest={0} me={me} />;
   if (!edition.data) return <Note error={edition.error ?? editions.error} />;
   // Not by the edition's number: keeping makes a newer one, and the desk is to live to see it kept.
-  return <Desk key={`${application} ${search.get("from") ?? ""}`} application={application} start={edition.data.text ?? ""} me={me} />;
+  return <Desk key={`${application} ${search.get("from") ?? ""}`} application={application} start={edition.data.text ?? ""} newest={newest ?? edition.data.number} me={me} />;
 }

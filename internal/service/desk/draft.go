@@ -34,6 +34,7 @@ type builder struct {
 	chunks []store.Chunk
 	groups []wire.PlanGroup
 	left   []wire.Left
+	room   int // that they take, in bytes
 	more   int // that are left, beyond those which are listed
 	total  int
 	ask    wire.Draft
@@ -45,11 +46,16 @@ const (
 	usualStopAt = 10
 )
 
-const maxLeft = 500
+// What a plan tells of paths that it leaves is bounded by their number, and by the room that they take: paths may be long.
+const (
+	maxLeft     = 500
+	maxLeftRoom = 1 << 20
+)
 
 func (b *builder) leave(host, path, why string) {
-	if len(b.left) < maxLeft {
-		b.left = append(b.left, wire.Left{Host: host, Path: pathname.Escape(path), Why: why})
+	x := wire.Left{Host: host, Path: pathname.Escape(path), Why: why}
+	if room := len(x.Path) + len(why); len(b.left) < maxLeft && b.room+room <= maxLeftRoom {
+		b.left, b.room = append(b.left, x), b.room+room
 	} else {
 		b.more++
 	}
@@ -316,7 +322,7 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 // sawTheEnd says whether a snapshot was begun after a run had ended on its host.
 func sawTheEnd(snap store.Snapshot, run store.RunRow) bool {
 	switch {
-	case run.Ended == nil || snap.Taken == nil:
+	case run.Ended == nil || snap.Taken == nil, snap.ID < run.ID: // asked for before the run began, whatever clocks say
 		return false
 	case snap.RequestedBy == "run "+run.ID: // the last look, which is asked for at the end
 		return true

@@ -84,7 +84,7 @@ func TestSchedules(t *testing.T) {
 	if _, err := d.AddSchedule(ctx, wire.NewSchedule{Application: "boats", Cron: "@daily"}, "bosun"); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("an application that nobody has declared: %v", err)
 	}
-	n, err := st.AddEdition(ctx, store.Edition{Application: "boats", Text: scheduled, Author: "quartermaster"})
+	n, err := st.AddEdition(ctx, store.Edition{Application: "boats", Text: scheduled, Author: "quartermaster"}, nil)
 	must(t, err)
 	must(t, st.Publish(ctx, "boats", n, "quartermaster"))
 	if _, err := d.AddSchedule(ctx, wire.NewSchedule{Application: "boats", Cron: "@every 5s"}, "bosun"); !errors.Is(err, ErrBad) {

@@ -26,7 +26,9 @@ func (s *Server) baselineRoutes(r chi.Router) {
 		_, c, err := s.desk.Check(ctx, in.Body.Text)
 		return &body[wire.Checked]{c}, err
 	})
-	addFor(s, op{"POST", "/baselines", "upload-baseline", "Keep a baseline as the next draft edition", wire.Author, 201}, s.applicationOfText, func(ctx context.Context, in *body[wire.BaselineText]) (*body[wire.Edition], error) {
+	addFor(s, op{"POST", "/baselines", "upload-baseline", "Keep a baseline as the next draft edition", wire.Author, 201}, func(ctx context.Context, in *body[wire.NewEdition]) (string, error) {
+		return s.applicationOfText(ctx, &body[wire.BaselineText]{wire.BaselineText{Text: in.Body.Text}})
+	}, func(ctx context.Context, in *body[wire.NewEdition]) (*body[wire.Edition], error) {
 		doc, c, err := s.desk.Check(ctx, in.Body.Text)
 		if err != nil {
 			return nil, err
@@ -34,11 +36,12 @@ func (s *Server) baselineRoutes(r chi.Router) {
 		if !c.OK {
 			return nil, faulty(c.Errors)
 		}
-		n, err := s.Store.AddEdition(ctx, store.Edition{Application: doc.Application, Text: in.Body.Text, Title: doc.Title, Author: caller(ctx).Name})
+		n, err := s.Store.AddEdition(ctx, store.Edition{Application: doc.Application, Text: in.Body.Text, Title: doc.Title, Author: caller(ctx).Name}, in.Body.After)
 		if err != nil {
 			return nil, err
 		}
 		s.audit(ctx, "edition drafted", doc.Application, "")
+		s.happen(ctx, store.Happening{Kind: wire.HappenedEdition, Application: doc.Application, Subject: itoa(n)}) // others may be writing at it
 		e, err := s.Store.Edition(ctx, doc.Application, n)
 		return &body[wire.Edition]{wireEdition(e)}, err
 	})

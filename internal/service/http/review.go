@@ -146,14 +146,31 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 	})
 	type rule struct {
 		Name string `path:"name" maxLength:"64"`
+		Guarded
 		Body wire.ReviewRule
 	}
-	add(s, op{"PUT", "/applications/{name}/review", "set-review-rule", "Say how many people have to approve an application's plans", wire.Admin, 200}, func(ctx context.Context, in *rule) (*body[wire.ReviewRule], error) {
-		if err := s.Store.SetReviewers(ctx, in.Name, in.Body.Reviewers); err != nil {
+	add(s, op{"GET", "/applications/{name}/review", "get-review-rule", "How many people have to approve an application's plans", wire.Viewer, 200}, func(ctx context.Context, in *byName) (*shown[wire.ReviewRule], error) {
+		n, err := s.Store.Reviewers(ctx, in.Name)
+		return &shown[wire.ReviewRule]{tagOf(itoa(n)), wire.ReviewRule{Reviewers: n}}, err
+	})
+	add(s, op{"PUT", "/applications/{name}/review", "set-review-rule", "Say how many people have to approve an application's plans", wire.Admin, 200}, func(ctx context.Context, in *rule) (*shown[wire.ReviewRule], error) {
+		now, err := s.Store.Reviewers(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		was, err := in.holds(itoa(now))
+		if err != nil {
+			return nil, err
+		}
+		var from *int
+		if was != nil {
+			from = &now
+		}
+		if err := s.Store.SetReviewers(ctx, in.Name, in.Body.Reviewers, from); err != nil {
 			return nil, err
 		}
 		s.audit(ctx, "review rule set", in.Name, itoa(in.Body.Reviewers))
-		return &body[wire.ReviewRule]{in.Body}, nil
+		return &shown[wire.ReviewRule]{tagOf(itoa(in.Body.Reviewers)), in.Body}, nil
 	})
 }
 

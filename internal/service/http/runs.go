@@ -94,7 +94,11 @@ func (s *Server) runRoutes(r chi.Router) {
 			return nil, err
 		}
 		s.audit(ctx, "run halted", in.ID, "")
-		return s.showRun(ctx, in.ID)
+		out, err := s.showRun(ctx, in.ID)
+		if err == nil && out.Body.State != "running" { // nobody had begun
+			s.tellPlan(ctx, wire.NoticeRun, out.Body.Plan, out.Body.State)
+		}
+		return out, err
 	})
 	addFor(s, op{"POST", "/runs/{id}/resume", "resume-run", "Go on with a halted or failed run", wire.Operator, 202}, s.applicationOfRun, func(ctx context.Context, in *byID) (*body[wire.Run], error) {
 		if err := s.Store.ResumeRun(ctx, in.ID); err != nil {

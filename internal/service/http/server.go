@@ -305,6 +305,8 @@ func (s *Server) problem(err error) error {
 		return err
 	case errors.Is(err, store.ErrNotFound):
 		return huma.Error404NotFound(err.Error())
+	case errors.Is(err, store.ErrStale):
+		return huma.NewError(http.StatusPreconditionFailed, err.Error())
 	case errors.Is(err, store.ErrConflict), errors.Is(err, store.ErrRepeated):
 		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, desk.ErrBad), errors.Is(err, store.ErrBadNode):

@@ -38,22 +38,35 @@ func tagList(tags []string) error {
 func (s *Server) settingsRoutes() {
 	type roles struct {
 		Name string `path:"name" maxLength:"64"`
+		Guarded
 		Body wire.RoleList
 	}
-	add(s, op{"PUT", "/people/{name}/roles", "set-roles", "Say what a person may do", wire.Admin, 200}, func(ctx context.Context, in *roles) (*body[wire.Person], error) {
+	add(s, op{"GET", "/people/{name}/roles", "get-roles", "What a person may do", wire.Admin, 200}, func(ctx context.Context, in *byName) (*shown[wire.RoleList], error) {
+		p, err := s.Store.Person(ctx, in.Name)
+		return &shown[wire.RoleList]{tagOf(p.RoleList), wire.RoleList{Roles: p.Roles()}}, err
+	})
+	add(s, op{"PUT", "/people/{name}/roles", "set-roles", "Say what a person may do", wire.Admin, 200}, func(ctx context.Context, in *roles) (*shown[wire.Person], error) {
 		list, err := roleList(in.Body.Roles)
+		if err != nil {
+			return nil, err
+		}
+		p, err := s.Store.Person(ctx, in.Name)
+		if err != nil {
+			return nil, err
+		}
+		was, err := in.holds(p.RoleList)
 		if err != nil {
 			return nil, err
 		}
 		if in.Name == caller(ctx).Name && !slices.Contains(in.Body.Roles, wire.Admin) {
 			return nil, huma.Error409Conflict("nobody takes the role admin from themselves: another admin has to")
 		}
-		if err := s.Store.SetRoles(ctx, in.Name, list); err != nil {
+		if err := s.Store.SetRoles(ctx, in.Name, list, was); err != nil {
 			return nil, err
 		}
 		s.audit(ctx, "roles set", in.Name, strings.ReplaceAll(list, ",", ", "))
-		p, err := s.Store.Person(ctx, in.Name)
-		return &body[wire.Person]{wirePerson(p)}, err
+		p, err = s.Store.Person(ctx, in.Name)
+		return &shown[wire.Person]{tagOf(p.RoleList), wirePerson(p)}, err
 	})
 	add(s, op{"POST", "/people/{name}/password", "reset-password", "Give a person a one-time password, which ends their sessions", wire.Admin, 200}, func(ctx context.Context, in *byName) (*body[wire.OneTime], error) {
 		if _, err := s.Store.Person(ctx, in.Name); err != nil {
@@ -78,22 +91,32 @@ func (s *Server) settingsRoutes() {
 	})
 	type tags struct {
 		Name string `path:"name" maxLength:"64"`
+		Guarded
 		Body wire.TagList
 	}
-	add(s, op{"PUT", "/hosts/{name}/tags", "set-tags", "Say which tags a host has: baselines choose their hosts by them", wire.Operator, 200}, func(ctx context.Context, in *tags) (*body[wire.Host], error) {
+	add(s, op{"GET", "/hosts/{name}/tags", "get-tags", "Which tags a host has", wire.Viewer, 200}, func(ctx context.Context, in *byName) (*shown[wire.TagList], error) {
+		h, err := s.Store.Host(ctx, in.Name)
+		return &shown[wire.TagList]{tagOf(h.TagList), wire.TagList{Tags: h.Tags()}}, err
+	})
+	add(s, op{"PUT", "/hosts/{name}/tags", "set-tags", "Say which tags a host has: baselines choose their hosts by them", wire.Operator, 200}, func(ctx context.Context, in *tags) (*shown[wire.Host], error) {
 		if err := tagList(in.Body.Tags); err != nil {
 			return nil, err
 		}
-		if _, err := s.Store.Host(ctx, in.Name); err != nil {
+		h, err := s.Store.Host(ctx, in.Name)
+		if err != nil {
 			return nil, err
 		}
-		if err := s.Store.SetTags(ctx, in.Name, in.Body.Tags); err != nil {
+		was, err := in.holds(h.TagList)
+		if err != nil {
+			return nil, err
+		}
+		if err := s.Store.SetTags(ctx, in.Name, in.Body.Tags, was); err != nil {
 			return nil, err
 		}
 		s.hub.poke(watchesOf(in.Name)) // applications may come and go
 		s.audit(ctx, "tags set", in.Name, strings.Join(in.Body.Tags, ", "))
-		h, err := s.Store.Host(ctx, in.Name)
-		return &body[wire.Host]{wireHost(h)}, err
+		h, err = s.Store.Host(ctx, in.Name)
+		return &shown[wire.Host]{tagOf(h.TagList), wireHost(h)}, err
 	})
 	add(s, op{"POST", "/hosts/{name}/shut-out", "shut-out-host", "Have no certificate of a host's agent count any more: it has to be enrolled anew", wire.Operator, 200}, func(ctx context.Context, in *byName) (*body[wire.Host], error) {
 		if err := s.Store.ShutOut(ctx, in.Name); err != nil {

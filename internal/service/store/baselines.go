@@ -24,8 +24,8 @@ type Edition struct {
 
 const editionColumns = `application, number, state, text, title, author, created, published_by, published`
 
-// AddEdition keeps a text as the application's next draft.
-func (s *Store) AddEdition(ctx context.Context, e Edition) (number int, err error) {
+// AddEdition keeps a text as the application's next draft; with after only where that is the newest yet.
+func (s *Store) AddEdition(ctx context.Context, e Edition, after *int) (number int, err error) {
 	for n := range 20 * tries { // two people may upload at once: the key decides
 		if n > 0 {
 			select {
@@ -37,6 +37,9 @@ func (s *Store) AddEdition(ctx context.Context, e Edition) (number int, err erro
 		err = s.tx(ctx, func(tx *sqlx.Tx) error {
 			if err := tx.GetContext(ctx, &number, `SELECT COALESCE(MAX(number), 0) + 1 FROM edition WHERE application = ?`, e.Application); err != nil {
 				return err
+			}
+			if after != nil && number != *after+1 {
+				return fmt.Errorf("edition %d of %s is there meanwhile, and was not seen when this was written: compare both, and upload again: %w", number-1, e.Application, ErrConflict)
 			}
 			_, err := tx.ExecContext(ctx, `INSERT INTO edition (application, number, state, text, title, author, created) VALUES (?,?,'draft',?,?,?,?)`,
 				e.Application, number, e.Text, e.Title, e.Author, now())

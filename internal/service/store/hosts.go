@@ -50,10 +50,13 @@ func (s *Store) AddHost(ctx context.Context, name string) error {
 	return err
 }
 
-// SetTags changes a host's tags.
-func (s *Store) SetTags(ctx context.Context, name string, tags []string) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE host SET tags = ? WHERE name = ?`, strings.Join(tags, ","), name)
-	return err
+// SetTags changes a host's tags; with was only where they are these.
+func (s *Store) SetTags(ctx context.Context, name string, tags []string, was *string) error {
+	list := strings.Join(tags, ",")
+	return s.replace(ctx, "the tags of "+name, list, was, `UPDATE host SET tags = ? WHERE name = ? AND tags = COALESCE(?, tags)`, []any{list, name, was}, func() (string, error) {
+		h, err := s.Host(ctx, name)
+		return h.TagList, err
+	})
 }
 
 // UseCode takes a code once and tells which host it is for. The request that it came with may come again: its answer may

@@ -201,17 +201,12 @@ func (s *Store) EndSession(ctx context.Context, tokenHash [32]byte) error {
 	return err
 }
 
-// SetRoles changes what somebody may do. Their sessions go on with the new roles.
-func (s *Store) SetRoles(ctx context.Context, name, roles string) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE person SET roles = ? WHERE name = ?`, roles, name)
-	if err != nil {
-		return err
-	}
-	if n, err := r.RowsAffected(); err != nil || n > 0 {
-		return err
-	}
-	_, err = s.Person(ctx, name) // the same as before, or nobody
-	return err
+// SetRoles changes what somebody may do; with was only where they may do this. Their sessions go on with the new roles.
+func (s *Store) SetRoles(ctx context.Context, name, roles string, was *string) error {
+	return s.replace(ctx, "the roles of "+name, roles, was, `UPDATE person SET roles = ? WHERE name = ? AND roles = COALESCE(?, roles)`, []any{roles, name, was}, func() (string, error) {
+		p, err := s.Person(ctx, name)
+		return p.RoleList, err
+	})
 }
 
 // RemovePerson forgets somebody; what they did stays in the history.

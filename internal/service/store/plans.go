@@ -194,10 +194,30 @@ func (s *Store) ResumeRun(ctx context.Context, id string) error {
 	})
 }
 
-// HaltRun asks the agents to stop at the next step boundary.
+// HaltRun asks the agents to stop at the next step boundary. Hosts that nobody has begun on are halted at once: their agents may be away
+// for long, or an order that was carried there has run out.
 func (s *Store) HaltRun(ctx context.Context, id string) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE run_host SET halt = TRUE WHERE run = ? AND state IN ('waiting', 'running')`, id)
-	return changed(r, err, "run "+id+" is not running")
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		r, err := tx.ExecContext(ctx, `UPDATE run_host SET halt = TRUE WHERE run = ? AND state IN ('waiting', 'running')`, id)
+		if err := changed(r, err, "run "+id+" is not running"); err != nil {
+			return err
+		}
+		var idle []Work
+		if err := tx.SelectContext(ctx, &idle, `SELECT w.id, w.host, w.kind, w.subject, w.state, w.tries FROM run_host h JOIN work w ON w.host = h.host AND w.kind = 'run' AND w.subject = h.run
+			WHERE h.run = ? AND h.state = 'waiting' AND (w.state = 'waiting' OR w.state = 'taken' AND w.lease_until < ?) FOR UPDATE`, id, now()); err != nil || len(idle) == 0 {
+			return err
+		}
+		for _, w := range idle {
+			if err := endWork(ctx, tx, w.ID); err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, `UPDATE run_host SET state = 'halted', message = 'halted before it began' WHERE run = ? AND host = ? AND state = 'waiting'`, id, w.Host); err != nil {
+				return err
+			}
+		}
+		_, err = settle(ctx, tx, id) // no wave comes after one that was halted
+		return err
+	})
 }
 
 // Run finds a run.
@@ -306,17 +326,23 @@ func (s *Store) EndRunHost(ctx context.Context, work Work, d wire.RunDone, resul
 		if err := endWork(ctx, tx, work.ID); err != nil {
 			return err
 		}
-		end, hosts, err := turn(ctx, tx, work.Subject)
-		if next = hosts; err != nil || end == "" {
-			return err
-		}
-		if _, err := tx.ExecContext(ctx, `UPDATE run SET state = ?, ended = ? WHERE id = ?`, end, now(), work.Subject); err != nil {
-			return err
-		}
-		_, err = tx.ExecContext(ctx, `UPDATE plan p JOIN run r ON r.plan = p.id SET p.state = ? WHERE r.id = ?`, end, work.Subject)
+		next, err = settle(ctx, tx, work.Subject)
 		return err
 	})
 	return next, err
+}
+
+// settle ends a run whose hosts have ended, or gives the hosts whose turn has come.
+func settle(ctx context.Context, tx *sqlx.Tx, run string) (next []string, err error) {
+	end, next, err := turn(ctx, tx, run)
+	if err != nil || end == "" {
+		return next, err
+	}
+	if _, err := tx.ExecContext(ctx, `UPDATE run SET state = ?, ended = ? WHERE id = ?`, end, now(), run); err != nil {
+		return nil, err
+	}
+	_, err = tx.ExecContext(ctx, `UPDATE plan p JOIN run r ON r.plan = p.id SET p.state = ? WHERE r.id = ?`, end, run)
+	return nil, err
 }
 
 // turn looks at how a run stands: it gives the hosts of the next wave their work where the earlier ones

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"strconv"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -32,10 +33,22 @@ func (s *Store) Reviewers(ctx context.Context, application string) (int, error) 
 	return n[0], nil
 }
 
-// SetReviewers says it.
-func (s *Store) SetReviewers(ctx context.Context, application string, n int) error {
-	_, err := s.exec(ctx, `INSERT INTO review_rule (application, reviewers) VALUES (?,?) ON DUPLICATE KEY UPDATE reviewers = VALUES(reviewers)`, application, n)
-	return err
+// SetReviewers says it; with was only where it is so many.
+func (s *Store) SetReviewers(ctx context.Context, application string, n int, was *int) error {
+	if was == nil {
+		_, err := s.exec(ctx, `INSERT INTO review_rule (application, reviewers) VALUES (?,?) ON DUPLICATE KEY UPDATE reviewers = VALUES(reviewers)`, application, n)
+		return err
+	}
+	if *was == 1 { // which needs no row
+		if _, err := s.exec(ctx, `INSERT IGNORE INTO review_rule (application, reviewers) VALUES (?,1)`, application); err != nil {
+			return err
+		}
+	}
+	before := strconv.Itoa(*was)
+	return s.replace(ctx, "how many approve plans of "+application, strconv.Itoa(n), &before, `UPDATE review_rule SET reviewers = ? WHERE application = ? AND reviewers = ?`, []any{n, application, *was}, func() (string, error) {
+		n, err := s.Reviewers(ctx, application)
+		return strconv.Itoa(n), err
+	})
 }
 
 // ApprovePlan adds a person's approval of what has exactly this digest and is in review. An approval counts for as long

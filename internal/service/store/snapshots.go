@@ -217,7 +217,7 @@ func (s *Store) KeepSnapshot(ctx context.Context, work Work, d wire.SnapshotDone
 			return err
 		}
 		return s.tx(ctx, func(tx *sqlx.Tx) error {
-			if _, err := tx.ExecContext(ctx, `UPDATE snapshot SET state = 'failed', message = ?, denied = ? WHERE id = ? AND state = 'waiting'`, d.Failed, denied, work.Subject); err != nil {
+			if _, err := tx.ExecContext(ctx, `UPDATE snapshot SET state = 'failed', message = ?, denied = ? WHERE id = ? AND state = 'waiting'`, clip(d.Failed, 4000), denied, work.Subject); err != nil {
 				return err
 			}
 			return endWork(ctx, tx, work.ID)
@@ -233,7 +233,7 @@ func (s *Store) KeepSnapshot(ctx context.Context, work Work, d wire.SnapshotDone
 // ImportSnapshot stores what was taken elsewhere; its nodes are there already. It sorts with the time
 // at which it was taken, and is not shown before ShowSnapshot.
 func (s *Store) ImportSnapshot(ctx context.Context, application, host string, roots []string, taken time.Time, d wire.SnapshotDone, by string) (id string, err error) {
-	return s.addSnapshot(ctx, application, host, roots, taken, d, by, false, false)
+	return s.addSnapshot(ctx, application, host, roots, idAt(taken), taken, d, by, false, false)
 }
 
 // ShowSnapshot shows a snapshot that no work was for.

@@ -5,7 +5,6 @@ package store
 
 import (
 	"context"
-	"crypto/rand"
 	"database/sql"
 	"database/sql/driver"
 	"embed"
@@ -14,7 +13,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math"
+	mathrand "math/rand/v2"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -37,6 +39,9 @@ type Store struct {
 // ErrNotFound says that a record is not there.
 var ErrNotFound = errors.New("not found")
 
+// ErrStale says that something is not what its changer saw.
+var ErrStale = errors.New("somebody else has changed this meanwhile: look again")
+
 // ErrConflict says that a record is not in the state that a change needs.
 var ErrConflict = errors.New("conflict")
 
@@ -50,7 +55,12 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		db.Close()
 		return nil, err
 	}
-	return &Store{db: pool{db}, Trust: usualTrust}, nil
+	s := &Store{db: pool{db}, Trust: usualTrust}
+	if err := s.goOn(ctx); err != nil {
+		db.Close()
+		return nil, err
+	}
+	return s, nil
 }
 
 // Attach connects, and leaves the tables as they are.
@@ -168,16 +178,57 @@ func (s *Store) Ping(ctx context.Context) error {
 
 var base32Lower = base32.NewEncoding("0123456789abcdefghjkmnpqrstvwxyz").WithPadding(base32.NoPadding)
 
-// NewID makes an id: 48 bits of milliseconds and 32 random ones, so that ids sort by time.
-func NewID() string { return idAt(time.Now()) }
+// last is the last id that was made here.
+var last struct {
+	sync.Mutex
+	ms  int64
+	low uint32
+}
+
+// NewID makes an id: 48 bits of milliseconds and 32 more, so that ids sort by when they were made. What is newest is told by its id:
+// those of one millisecond go on from each other, and so do all where the clock is set back.
+func NewID() string {
+	last.Lock()
+	defer last.Unlock()
+	if t := time.Now().UnixMilli(); t > last.ms {
+		last.ms, last.low = t, mathrand.Uint32()>>1 // there is room above
+	} else if step := 1 + mathrand.Uint32N(1<<16); last.low > math.MaxUint32-step {
+		last.ms, last.low = last.ms+1, mathrand.Uint32()>>1
+	} else {
+		last.low += step
+	}
+	return id(last.ms, last.low)
+}
+
+func id(ms int64, low uint32) string {
+	var b [10]byte
+	binary.BigEndian.PutUint64(b[:], uint64(ms)<<16)
+	binary.BigEndian.PutUint32(b[6:], low)
+	return base32Lower.EncodeToString(b[:])
+}
+
+// goOn has new ids come after those that are stored, whatever the clock says now.
+func (s *Store) goOn(ctx context.Context) error {
+	for _, table := range []string{"snapshot", "report", "plan", "run", "work", "audit", "happening"} {
+		var newest sql.NullString
+		if err := s.db.GetContext(ctx, &newest, `SELECT MAX(id) FROM `+table); err != nil {
+			return err
+		}
+		b, err := base32Lower.DecodeString(newest.String)
+		if err != nil || len(b) < 6 {
+			continue // there is none
+		}
+		last.Lock()
+		if t := int64(binary.BigEndian.Uint64(append([]byte{0, 0}, b[:6]...))); t >= last.ms {
+			last.ms, last.low = t, math.MaxUint32
+		}
+		last.Unlock()
+	}
+	return nil
+}
 
 // idAt makes an id that sorts with those of another time.
-func idAt(t time.Time) string {
-	var b [14]byte
-	binary.BigEndian.PutUint64(b[:], uint64(t.UnixMilli())<<16)
-	rand.Read(b[6:10])
-	return base32Lower.EncodeToString(b[:10])
-}
+func idAt(t time.Time) string { return id(t.UnixMilli(), mathrand.Uint32()) }
 
 // now is the time as the database keeps it.
 func now() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }
@@ -207,6 +258,19 @@ func changed(r sql.Result, err error, what string) error {
 		return errors.Join(fmt.Errorf("%s: %w", what, ErrConflict), err)
 	}
 	return nil
+}
+
+// replace puts a value in another one's place by one statement; where was is given that one, and no other: ErrStale.
+func (s *Store) replace(ctx context.Context, what, to string, was *string, query string, args []any, now func() (string, error)) error {
+	n, err := s.exec(ctx, query, args...)
+	if err != nil || n > 0 {
+		return err
+	}
+	is, err := now() // the same already, another one, or nothing
+	if err == nil && was != nil && is != to && is != *was {
+		err = fmt.Errorf("%s: %w", what, ErrStale)
+	}
+	return err
 }
 
 // exec runs one statement, again where another one was in its way, and gives how many rows it changed.

@@ -132,7 +132,7 @@ func TestEditionsAtOnce(t *testing.T) {
 	var wg sync.WaitGroup
 	for range 20 {
 		wg.Go(func() {
-			n, err := st.AddEdition(t.Context(), Edition{Application: app, Text: "x", Author: "a"})
+			n, err := st.AddEdition(t.Context(), Edition{Application: app, Text: "x", Author: "a"}, nil)
 			if err != nil {
 				t.Error(err)
 			}
@@ -464,11 +464,16 @@ func TestPlanStates(t *testing.T) {
 		t.Fatalf("started %d times", len(runs))
 	}
 	run := <-runs
-	for i, h := range m.Hosts {
+	var work []*Work
+	for _, h := range m.Hosts {
 		w, err := st.ClaimWork(ctx, h.Host)
 		if err != nil || w == nil || w.Subject != run {
 			t.Fatalf("work %+v, %v", w, err)
 		}
+		work = append(work, w)
+	}
+	for i, h := range m.Hosts {
+		w := work[i]
 		if i == 0 {
 			if halt, err := st.RunProgress(ctx, run, h.Host, 1); err != nil || halt {
 				t.Errorf("progress: %v, %v", halt, err)
@@ -577,6 +582,68 @@ func TestWaves(t *testing.T) {
 	}
 }
 
+// A run that is halted does not wait for hosts that nobody has begun on; for those that somebody has, it does.
+func TestHaltWithoutAgents(t *testing.T) {
+	ctx := t.Context()
+	for _, c := range []struct {
+		what    string
+		claimed int // hosts, of three
+		begun   int
+		age     time.Duration // since the leases ended
+		waits   bool
+	}{
+		{"nobody took anything", 0, 0, 0, false},
+		{"one was taken", 1, 0, 0, true},
+		{"one was taken, and never begun", 1, 0, time.Minute, false},
+		{"one was begun", 1, 1, 0, true},
+		{"one was begun, and its agent is away", 1, 1, time.Hour, true},
+		{"all were taken", 3, 0, 0, true},
+	} {
+		p, m := aPlan(t, name("a"), name("b"), name("c"))
+		must(t, st.MovePlan(ctx, p.ID, "draft", "in review"))
+		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour); err != nil || !ok {
+			t.Fatal(ok, err)
+		}
+		run, err := st.StartRun(ctx, p, m, "operator")
+		must(t, err)
+		for i := range c.claimed {
+			w, err := st.ClaimWork(ctx, m.Hosts[i].Host)
+			if err != nil || w == nil {
+				t.Fatal(w, err)
+			}
+			if i < c.begun {
+				_, err := st.RunProgress(ctx, run, w.Host, 1)
+				must(t, err)
+			}
+			if c.age > 0 {
+				_, err := st.db.ExecContext(ctx, "UPDATE work SET lease_until = ? WHERE id = ?", time.Now().UTC().Add(-c.age), w.ID)
+				must(t, err)
+			}
+		}
+		must(t, st.HaltRun(ctx, run))
+		r, err := st.Run(ctx, run)
+		if err != nil || (r.State == "running") != c.waits || (r.Ended == nil) != c.waits {
+			t.Errorf("%s: the run is %s, %v", c.what, r.State, err)
+		}
+		hosts, err := st.RunHosts(ctx, run)
+		must(t, err)
+		for i, h := range hosts {
+			if began := i < c.claimed && c.waits; (h.State == "halted") == began {
+				t.Errorf("%s: host %d is %s", c.what, i, h.State)
+			}
+			if w, err := st.ClaimWork(ctx, h.Host); err != nil || (w != nil) != (c.waits && i < c.claimed && c.age > 0) {
+				t.Errorf("%s: host %d is given %+v, %v", c.what, i, w, err)
+			}
+		}
+		if !c.waits {
+			must(t, st.ResumeRun(ctx, run))
+			if w, err := st.ClaimWork(ctx, m.Hosts[2].Host); err != nil || w == nil {
+				t.Errorf("%s: it does not go on: %+v, %v", c.what, w, err)
+			}
+		}
+	}
+}
+
 // Hosts that end at the same moment end the run, whichever is last.
 func TestHostsEndTogether(t *testing.T) {
 	ctx := t.Context()
@@ -630,13 +697,13 @@ func TestSessions(t *testing.T) {
 	if err != nil || len(h) != 1 || h[0].Who != who || len(h[0].Subject) != 255 {
 		t.Errorf("history %+v, %v", h, err)
 	}
-	must(t, st.SetRoles(ctx, who, "viewer"))
-	must(t, st.SetRoles(ctx, who, "viewer"))
+	must(t, st.SetRoles(ctx, who, "viewer", nil))
+	must(t, st.SetRoles(ctx, who, "viewer", nil))
 	if p, err := st.Person(ctx, who); err != nil || !slices.Equal(p.Roles(), []string{"viewer"}) {
 		t.Errorf("%+v, %v", p, err)
 	}
 	must(t, st.RemovePerson(ctx, who))
-	if err := errors.Join(st.SetRoles(ctx, who, "viewer"), st.RemovePerson(ctx, who)); !errors.Is(err, ErrNotFound) {
+	if err := errors.Join(st.SetRoles(ctx, who, "viewer", nil), st.RemovePerson(ctx, who)); !errors.Is(err, ErrNotFound) {
 		t.Errorf("somebody who was removed: %v", err)
 	}
 }

@@ -14,7 +14,7 @@ import (
 
 // SetWatching notes how a host's agent watches.
 func (s *Store) SetWatching(ctx context.Context, host string, state wire.WatchState) error {
-	notes := strings.Join(state.Notes, "\n")
+	notes := clip(strings.Join(state.Notes, "\n"), 16_000)
 	_, err := s.exec(ctx, `UPDATE host SET watching = ?, watch_notes = ? WHERE name = ? AND NOT (watching <=> ? AND watch_notes = ?)`, state.Watching, notes, host, state.Watching, notes)
 	return err
 }
@@ -40,7 +40,7 @@ func (s *Store) SettleHeard(ctx context.Context, application, host string) error
 
 // AddHeard stores a snapshot that nobody asked for. It is not shown before ShowSnapshot.
 func (s *Store) AddHeard(ctx context.Context, application, host string, roots []string, crossing bool, d wire.SnapshotDone) (id string, err error) {
-	return s.addSnapshot(ctx, application, host, roots, now(), d, "", true, crossing)
+	return s.addSnapshot(ctx, application, host, roots, NewID(), now(), d, "", true, crossing)
 }
 
 // KeepActs stores what processes did.
@@ -141,8 +141,7 @@ func (s *Store) TrimReports(ctx context.Context, snapshot string) error {
 }
 
 // addSnapshot stores a snapshot that no work was for; its nodes are there already.
-func (s *Store) addSnapshot(ctx context.Context, application, host string, roots []string, taken time.Time, d wire.SnapshotDone, by string, heard, crossing bool) (id string, err error) {
-	id = idAt(taken)
+func (s *Store) addSnapshot(ctx context.Context, application, host string, roots []string, id string, taken time.Time, d wire.SnapshotDone, by string, heard, crossing bool) (string, error) {
 	names, err := json.Marshal(asPaths(roots))
 	if err != nil {
 		return "", err

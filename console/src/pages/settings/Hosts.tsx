@@ -1,8 +1,8 @@
 import { useState } from "react";
 import { Link } from "react-router";
-import type { Host, Person } from "../../api/client";
+import type { Host, Person, Schemas, Seen } from "../../api/client";
 import { useHosts } from "../../api/queries";
-import { useInvite, useSetTags } from "../../api/settings";
+import { useInvite, useSetTags, useTags } from "../../api/settings";
 import { may } from "../../api/roles";
 import { Button } from "../../components/Button";
 import { Command } from "../../components/Command";
@@ -46,21 +46,31 @@ function Invite({ known, close }: { known?: Host; close: () => void }) {
   );
 }
 
-function Tags({ host, close }: { host: Host; close: () => void }) {
+function TagForm({ host, had, close }: { host: string; had: Seen<Schemas["TagList"]>; close: () => void }) {
   const set = useSetTags();
-  const [tags, setTags] = useState(host.tags?.join(", ") ?? "");
+  const [tags, setTags] = useState(had.value.tags?.join(", ") ?? "");
+  return (
+    <form
+      onSubmit={(e) => {
+        e.preventDefault();
+        set.mutate({ name: host, tags: listOf(tags), tag: had.tag }, { onSuccess: close });
+      }}
+    >
+      <p className="text-sm">Baselines choose their hosts by tags: what this host is held against may be another from now on.</p>
+      <label className="mt-3 block">Tags<input className="box mt-0.5 block w-full" value={tags} spellCheck={false} onChange={(e) => setTags(e.target.value)} /></label>
+      <FormEnd error={set.error} close={close} submit="Set them" disabled={set.isPending} />
+    </form>
+  );
+}
+
+function Tags({ host, close }: { host: Host; close: () => void }) {
+  const [had, setHad] = useState<Seen<Schemas["TagList"]>>(); // what is edited stays what was seen, whatever comes meanwhile
+  const now = useTags(host.name, had === undefined);
+  if (had === undefined && now.data && !now.isFetching) setHad(now.data);
   return (
     <Modal title={`Tags of ${host.name}`} close={close}>
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          set.mutate({ name: host.name, tags: listOf(tags) }, { onSuccess: close });
-        }}
-      >
-        <p className="text-sm">Baselines choose their hosts by tags: what this host is held against may be another from now on.</p>
-        <label className="mt-3 block">Tags<input className="box mt-0.5 block w-full" value={tags} spellCheck={false} onChange={(e) => setTags(e.target.value)} /></label>
-        <FormEnd error={set.error} close={close} submit="Set them" disabled={set.isPending} />
-      </form>
+      <Note error={now.error} />
+      {had ? <TagForm host={host.name} had={had} close={close} /> : null}
     </Modal>
   );
 }

@@ -1,9 +1,9 @@
 import { useState } from "react";
 import { Link } from "react-router";
-import type { Person } from "../../api/client";
+import type { Person, Schemas, Seen } from "../../api/client";
 import { useWays } from "../../api/queries";
 import { may } from "../../api/roles";
-import { useAddPerson, usePeople, useRemovePerson, useResetPassword, useSetRoles } from "../../api/settings";
+import { useAddPerson, usePeople, useRemovePerson, useResetPassword, useRoles, useSetRoles } from "../../api/settings";
 import { Button } from "../../components/Button";
 import { Checks } from "../../components/Checks";
 import { FormEnd } from "../../components/FormEnd";
@@ -49,14 +49,14 @@ function Add({ close }: { close: () => void }) {
   );
 }
 
-function Change({ person, me, close }: { person: Person; me: Person; close: () => void }) {
+function Change({ person, me, had, close }: { person: Person; me: Person; had: Seen<Schemas["RoleList"]>; close: () => void }) {
   const set = useSetRoles();
   const reset = useResetPassword();
   const remove = useRemovePerson();
-  const [chosen, setChosen] = useState<string[]>(person.roles ?? []);
+  const [chosen, setChosen] = useState<string[]>(had.value.roles ?? []);
   const [sure, setSure] = useState(false);
   return (
-    <Modal title={person.name} close={close}>
+    <>
       {reset.data ? <OneTime name={reset.data.name} password={reset.data.password} close={close} /> : (
         <>
           <RoleChoice chosen={chosen} choose={setChosen} />
@@ -70,10 +70,22 @@ function Change({ person, me, close }: { person: Person; me: Person; close: () =
             )}
             <span className="flex-1" />
             <Button onClick={close}>Cancel</Button>
-            <Button look="strong" disabled={set.isPending || chosen.length === 0} onClick={() => set.mutate({ name: person.name, roles: chosen }, { onSuccess: close })}>Set roles</Button>
+            <Button look="strong" disabled={set.isPending || chosen.length === 0} onClick={() => set.mutate({ name: person.name, roles: chosen, tag: had.tag }, { onSuccess: close })}>Set roles</Button>
           </div>
         </>
       )}
+    </>
+  );
+}
+
+function Changing({ person, me, close }: { person: Person; me: Person; close: () => void }) {
+  const [had, setHad] = useState<Seen<Schemas["RoleList"]>>(); // what is edited stays what was seen, whatever comes meanwhile
+  const now = useRoles(person.name, had === undefined);
+  if (had === undefined && now.data && !now.isFetching) setHad(now.data);
+  return (
+    <Modal title={person.name} close={close}>
+      <Note error={now.error} />
+      {had ? <Change person={person} me={me} had={had} close={close} /> : null}
     </Modal>
   );
 }
@@ -100,7 +112,7 @@ export function People({ me }: { me: Person }) {
         ))}
       </Table>
       {doing && !doing.person ? <Add close={close} /> : null}
-      {doing?.person ? <Change person={doing.person} me={me} close={close} /> : null}
+      {doing?.person ? <Changing person={doing.person} me={me} close={close} /> : null}
     </>
   );
 }

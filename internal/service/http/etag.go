@@ -1,0 +1,51 @@
+package http
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+)
+
+// What is edited in place has an entity tag (RFC 9110, section 8.8.3): whoever changes it can say with If-Match which one they saw, and
+// changes no other.
+
+// shown is an answer with its tag.
+type shown[T any] struct {
+	ETag string `header:"ETag"`
+	Body T
+}
+
+// Guarded is a change that holds on to what was seen. It is exported for the sake of who reads headers into it.
+type Guarded struct {
+	IfMatch string `header:"If-Match" maxLength:"1000" doc:"The entity tag of what was seen: where it is another one meanwhile nothing is changed (412)"`
+}
+
+// tagOf is the entity tag of a value as it is kept.
+func tagOf(value string) string {
+	sum := sha256.Sum256([]byte(value))
+	return `"` + hex.EncodeToString(sum[:8]) + `"`
+}
+
+// holds says what has to be there for a change; nil is anything. Weak tags match nothing (section 13.1.1).
+func (m Guarded) holds(now string) (was *string, err error) {
+	if m.IfMatch == "" {
+		return nil, nil
+	}
+	for _, tag := range strings.Split(m.IfMatch, ",") {
+		if tag = strings.TrimSpace(tag); tag == "*" || tag == tagOf(now) {
+			return &now, nil
+		}
+	}
+	return nil, huma.NewError(http.StatusPreconditionFailed, "somebody else has changed this meanwhile: look again; it is now "+quotedOr(now))
+}
+
+func quotedOr(value string) string {
+	if value == "" {
+		return "empty"
+	}
+	return fmt.Sprintf("%q", value)
+}
