@@ -51,6 +51,14 @@ func TestCarried(t *testing.T) {
 	letIn("pontoon", own)
 	op.want(1, "nothing was asked for", agent("join", in("pontoon.admission"))...)
 	op.want(1, "no way to its service", agent("run")...)
+	op.want(0, "it is good for another 399 days", "doctor", "--data", in("nothing"), "--folder", own)
+	_, err = c.TakeSnapshot(ctx, wire.NewSnapshot{Application: "billing", Host: "pontoon", Roots: []string{root}})
+	fails(t, "a snapshot of what nothing leads to", err, 422, "snapshot import")
+	op.want(1, "nothing leads to host pontoon", "path", "show", root, "--host", "pontoon")
+	op.want(0, "by files", "host", "list")
+	if v, err := c.Overview(ctx); err != nil || v.Hosts.Unseen != 0 {
+		t.Errorf("%+v, %v", v.Hosts, err)
+	}
 	look()
 	change := func(mode string) wire.Run {
 		t.Helper()

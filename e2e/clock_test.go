@@ -37,14 +37,14 @@ func shifted(t *testing.T, db *sql.DB, by time.Duration) {
 	}
 }
 
-// The service's clock is set back by ninety minutes, and on by four hours, in the middle of everything: what was begun comes to its end,
+// The service's clock is set back by ninety minutes, and on by four hours, or agents are cut off for as long, in the middle of everything: what was begun comes to its end,
 // what is asked for is done, nobody is thrown out, and nothing that was acknowledged is lost.
 func TestClockSteps(t *testing.T) {
 	t.Parallel()
 	ctx := t.Context()
 	server, _ := database(t)
 	defer server.Stop()
-	s := world(t, server.DSN, true)
+	s, cable := behindCable(t, server.DSN)
 	db, err := sql.Open("mysql", server.DSN)
 	must(t, err)
 	defer db.Close()
@@ -71,7 +71,11 @@ func TestClockSteps(t *testing.T) {
 		approved(t, s, p)
 		r, err := c.StartRun(ctx, p.ID)
 		must(t, err)
+		if step < 0 { // and for these hours nobody reached anybody
+			cable.Pull()
+		}
 		shifted(t, db, step)
+		cable.Plug()
 		if r = ended(t, c, r.ID); r.State != "finished" || r.Hosts[0].Done < 100 {
 			t.Errorf("%s: %+v", step, r)
 		}

@@ -83,10 +83,10 @@ func (d *door) entered(t *testing.T) int {
 }
 
 // attend keeps a remote agent at work until the test, or what it gives back, says so.
-func attend(t *testing.T, folder string, flags ...string) (log *logBook, stop func()) {
+func attend(t *testing.T, flags ...string) (log *logBook, stop func()) {
 	t.Helper()
 	log = &logBook{}
-	cmd := exec.Command(program, append([]string{"agent", "run", "--folder", folder}, flags...)...)
+	cmd := exec.Command(program, append([]string{"agent", "run"}, flags...)...)
 	cmd.Stderr = log
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	must(t, cmd.Start())
@@ -177,7 +177,12 @@ func TestOverSSH(t *testing.T) {
 		t.Errorf("%+v, %v", there.Roots, err)
 	}
 
-	_, stop := attend(t, near)
+	examine := []string{"doctor", "--data", filepath.Join(near, "nothing"), "--folder", near}
+	who.want(0, "host pontoon is reached over SSH at "+cable.Address+" as root", examine...)
+	cable.Pull()
+	who.want(1, "not so: host pontoon is reached", examine...)
+	cable.Plug()
+	_, stop := attend(t, "--folder", near)
 	look := func() wire.Snapshot {
 		t.Helper()
 		snap, err := c.TakeSnapshot(ctx, wire.NewSnapshot{Application: "billing", Host: "pontoon", Roots: []string{root}})
@@ -234,7 +239,7 @@ func TestOverSSH(t *testing.T) {
 	}
 	// Another program takes the old one's place.
 	must(t, os.WriteFile(filepath.Join(far, "program", "idletally"), []byte("#!/bin/sh\nexit 7\n"), 0o700))
-	attend(t, near, "--look-only")
+	attend(t, "--folder", near, "--look-only")
 	look()
 	run := agreed(t, s, func() wire.Plan {
 		p, err := c.DraftPlan(ctx, wire.Draft{Application: "billing", Hosts: []string{"pontoon"}, Changes: fmt.Sprintf("changes: [{paths: %s/bill-0001, set: {files: 0600}}]", root)})
@@ -274,11 +279,17 @@ exit 1
 	who.want(0, "Enrolled", append(enrol, "--ssh-program", program)...)
 	// From here on the host lets the key do nothing else, whatever it is asked for.
 	must(t, os.WriteFile(d.at("authorized"), []byte(`restrict,command="sudo -n -- `+allowed+`" `+d.read(t, "key.pub")), 0o600))
-	attend(t, near)
+	broken := filepath.Join(filepath.Dir(near), "broken") // beside it one that cannot work
+	must(t, os.Mkdir(broken, 0o700))
+	must(t, os.WriteFile(filepath.Join(broken, "agent.json"), []byte("{"), 0o600))
+	log, _ := attend(t, "--each", filepath.Dir(near))
 	c := as(t, s, "quartermaster")
 	snap, err := c.TakeSnapshot(ctx, wire.NewSnapshot{Application: "billing", Host: "pontoon", Roots: []string{root}})
 	must(t, err)
 	awaitSnapshot(t, c, snap.ID)
+	if !strings.Contains(log.tail(), `"folder":"`+broken+`"`) {
+		t.Errorf("of the one that cannot work nothing is said: %s", log.tail())
+	}
 	inv, err = admin.Invite(ctx, wire.NewHost{Name: "pontoon"})
 	must(t, err)
 	enrol[8] = inv.Code

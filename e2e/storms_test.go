@@ -20,24 +20,31 @@ import (
 	"idletally/internal/wire"
 )
 
-// The way between agents and service is cut for a moment and for longer, in the middle of snapshots and of a run: what was begun is
-// ended when it is back, once.
-func TestNetworkCut(t *testing.T) {
-	t.Parallel()
+// behindCable starts a demo world whose agents reach their service over a cable; people come another way.
+func behindCable(t *testing.T, database string) (*demo.Stage, *loopback.Cable) {
+	t.Helper()
 	self, err := os.Executable()
 	must(t, err)
 	log := &logBook{}
-	s, err := demo.Begin(t.Context(), folder(t), program, self, "127.0.0.1:0", "", log)
+	s, err := demo.Begin(t.Context(), folder(t), program, self, "127.0.0.1:0", database, log)
 	must(t, err)
 	t.Cleanup(func() { ending(t, s, log) })
 	near := s.Address
 	cable, err := loopback.NewCable(strings.TrimPrefix(near, "https://"))
 	must(t, err)
-	defer cable.Close()
+	t.Cleanup(cable.Close)
 	s.Deaf, s.Address = true, "https://"+cable.Address
 	must(t, s.Populate(t.Context()))
-	s.Address = near // people come another way
+	s.Address = near
 	must(t, s.Declare(t.Context()))
+	return s, cable
+}
+
+// The way between agents and service is cut for a moment and for longer, in the middle of snapshots and of a run: what was begun is
+// ended when it is back, once.
+func TestNetworkCut(t *testing.T) {
+	t.Parallel()
+	s, cable := behindCable(t, "")
 	c := as(t, s, "quartermaster")
 	for n := range 20 { // for moments
 		snap, err := c.TakeSnapshot(t.Context(), wire.NewSnapshot{Application: "ticketing", Host: "slip-north", Whole: true})

@@ -131,7 +131,7 @@ func debian(out, program, bom, version, arch string, at time.Time) (string, erro
 	copied := map[string]string{
 		program: "usr/bin/idletally", bom: "usr/share/doc/idletally/contents.spdx.json",
 		"packaging/files/idletally.service": units + "/idletally.service", "packaging/files/idletally-agent.service": units + "/idletally-agent.service",
-		"packaging/files/idletally-agent@.service": units + "/idletally-agent@.service",
+		"packaging/files/idletally-agents.service": units + "/idletally-agents.service",
 		"packaging/files/idletally-look.service":   units + "/idletally-look.service", "packaging/files/watch.conf": "usr/share/doc/idletally/watch.conf",
 		"packaging/files/service.yaml": "etc/idletally/service.yaml",
 	}

@@ -47,7 +47,8 @@ type Settings struct {
 	Remote *Remote     `json:"remote,omitempty"` // the agent is there, and has its own settings; here is who brings its calls to the service
 }
 
-const settingsFile = "agent.json"
+// SettingsFile is what they are called in an agent's folder.
+const SettingsFile = "agent.json"
 
 // A Joining is what a host joins a service with. It is a request at first, which somebody carries to the service, and what comes back
 // makes an agent.
@@ -201,7 +202,7 @@ func (s *Settings) save(folder string) error {
 	if err != nil {
 		return err
 	}
-	at := filepath.Join(folder, settingsFile)
+	at := filepath.Join(folder, SettingsFile)
 	if err := os.WriteFile(at+".new", b, 0o600); err != nil {
 		return err
 	}
@@ -211,9 +212,9 @@ func (s *Settings) save(folder string) error {
 // Load reads an agent's settings.
 func Load(folder string) (Settings, error) {
 	var s Settings
-	b, err := os.ReadFile(filepath.Join(folder, settingsFile))
+	b, err := os.ReadFile(filepath.Join(folder, SettingsFile))
 	if errors.Is(err, os.ErrNotExist) {
-		return s, fmt.Errorf("this agent is not enrolled: there is no %s in %s: run idletally agent enrol", settingsFile, folder)
+		return s, fmt.Errorf("this agent is not enrolled: there is no %s in %s: run idletally agent enrol", SettingsFile, folder)
 	}
 	if err == nil {
 		err = json.Unmarshal(b, &s)
@@ -464,7 +465,7 @@ func (a *Agent) run(ctx context.Context, to desk, w *wire.Work, done, total *ato
 		return fail("%v", err)
 	}
 	if a.LookOnly {
-		return fail("this host only looks: its own settings (%s) or the option --look-only forbid changes", settingsFile)
+		return fail("this host only looks: its own settings (%s) or the option --look-only forbid changes", SettingsFile)
 	}
 	if !runID.MatchString(order.Run) { // it becomes the name of a folder
 		return fail("order refused: run %q has an impossible name", order.Run)

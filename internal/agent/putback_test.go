@@ -25,7 +25,7 @@ func TestPutBack(t *testing.T) {
 	s, a, key, root := world(t)
 	settings, err := json.Marshal(Settings{Host: "skiff", Roots: []string{pathname.Escape(root)}})
 	must(t, err)
-	must(t, os.WriteFile(filepath.Join(a.Folder, settingsFile), settings, 0o600))
+	must(t, os.WriteFile(filepath.Join(a.Folder, SettingsFile), settings, 0o600))
 	state := func(m mode.Mode) perm.Set { return perm.POSIX{Mode: m}.Set() }
 	var steps []plan.Step
 	file := func(i int) string { return filepath.Join(root, fmt.Sprintf("f%02d", i)) }

@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/signal"
 	"path/filepath"
+	"syscall"
 
 	"idletally/internal/carry"
 	"idletally/internal/core/pathname"
@@ -33,8 +35,8 @@ func EnrolStdio(ctx context.Context, folder, version string) error {
 	}
 	j := Joining{Folder: folder, Service: ask.Service, Authority: ask.Authority, Roots: raws(ask.Roots)}
 	request, err := j.Request(ctx)
-	if _, there := os.Stat(filepath.Join(folder, settingsFile)); there == nil {
-		err = fmt.Errorf("it is enrolled already: to enrol it anew, take %s away there first", filepath.Join(pathname.Escape(folder), settingsFile))
+	if _, there := os.Stat(filepath.Join(folder, SettingsFile)); there == nil {
+		err = fmt.Errorf("it is enrolled already: to enrol it anew, take %s away there first", filepath.Join(pathname.Escape(folder), SettingsFile))
 	}
 	if err != nil {
 		return line.Send(remoteRequest{Failed: err.Error()})
@@ -55,6 +57,7 @@ func EnrolStdio(ctx context.Context, folder, version string) error {
 
 // Through has the agent make its calls by way of this program's own input and output. The context that comes back ends when these do.
 func (a *Agent) Through(ctx context.Context) (context.Context, error) {
+	signal.Ignore(syscall.SIGPIPE) // when the line breaks a run is to stop at its next step, not in the middle of one
 	line, err := carry.Far(stdio{os.Stdin, os.Stdout})
 	if err == nil {
 		err = line.Open()

@@ -4,9 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"os"
+	"path/filepath"
 	"runtime/debug"
 	"strings"
+	"sync"
+	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -59,7 +63,7 @@ func stopped(err error) error {
 }
 
 func agentRun(folder *string) *cobra.Command {
-	var level string
+	var level, each string
 	var apply func(*agent.Agent)
 	c := &cobra.Command{Use: "run", Short: "Work for this host, or the one that was enrolled here, until stopped", Args: args(0, 0, "no argument"),
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -67,28 +71,76 @@ func agentRun(folder *string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			s, err := agent.Load(*folder)
-			if err != nil {
-				return err
+			one := func(folder string) error {
+				s, err := agent.Load(folder)
+				if err != nil {
+					return err
+				}
+				if s.Remote != nil {
+					return stopped(s.Attend(c.Context(), folder, handedOn(c), log))
+				}
+				a, err := agent.New(folder, log)
+				if err != nil {
+					return err
+				}
+				apply(a)
+				return work(c.Context(), a)
 			}
-			if s.Remote != nil {
-				return stopped(s.Attend(c.Context(), *folder, handedOn(c), log))
+			if each == "" {
+				return one(*folder)
 			}
-			a, err := agent.New(*folder, log)
-			if err != nil {
-				return err
-			}
-			apply(a)
-			return work(c.Context(), a)
+			return forEach(c.Context(), each, log, one)
 		}}
 	apply = workFlags(c, &level)
+	c.Flags().StringVar(&each, "each", "", "work for every host that was enrolled into a folder in this one, also for those that come later")
 	return c
+}
+
+// forEach works for all agents whose folders are in one, until the context ends. What one of them ends with does not concern the others; it
+// is tried again after a while.
+func forEach(ctx context.Context, top string, log *slog.Logger, one func(folder string) error) error {
+	const look, again = 5 * time.Second, time.Minute
+	var mu sync.Mutex
+	at := map[string]time.Time{} // from when on it may be begun
+	var all sync.WaitGroup
+	defer all.Wait()
+	for {
+		list, err := os.ReadDir(top)
+		if err != nil {
+			return err
+		}
+		for _, e := range list {
+			folder := filepath.Join(top, e.Name())
+			mu.Lock()
+			waits := at[folder].After(time.Now())
+			mu.Unlock()
+			if _, err := os.Stat(filepath.Join(folder, agent.SettingsFile)); err != nil || waits {
+				continue
+			}
+			mu.Lock()
+			at[folder] = time.Now().AddDate(100, 0, 0) // it works
+			mu.Unlock()
+			all.Go(func() {
+				if err := one(folder); err != nil && ctx.Err() == nil {
+					log.Error("agent ended", "folder", folder, "error", err)
+				}
+				mu.Lock()
+				defer mu.Unlock()
+				at[folder] = time.Now().Add(again)
+			})
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(look):
+		}
+	}
 }
 
 // handedOn are the flags of how to work that were given, for the agent of a remote host.
 func handedOn(c *cobra.Command) (flags []string) {
 	c.LocalNonPersistentFlags().VisitAll(func(f *pflag.Flag) {
-		if f.Changed {
+		if f.Changed && f.Name != "each" {
 			flags = append(flags, "--"+f.Name+"="+f.Value.String())
 		}
 	})

@@ -22,6 +22,7 @@ import (
 	"idletally/internal/agent"
 	"idletally/internal/client"
 	"idletally/internal/core/pathname"
+	"idletally/internal/host/ssh"
 	"idletally/internal/service/mariadb"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
@@ -175,7 +176,7 @@ func theService(ctx context.Context, x *examination, api *client.Client) {
 		case !h.Enrolled:
 			waiting = append(waiting, h.Name)
 			continue
-		case h.LastSeen == nil || time.Since(*h.LastSeen) > 10*time.Minute:
+		case !h.Carried && (h.LastSeen == nil || time.Since(*h.LastSeen) > 10*time.Minute):
 			silent = append(silent, h.Name)
 		}
 		versions[h.Version]++
@@ -211,11 +212,19 @@ func theService(ctx context.Context, x *examination, api *client.Client) {
 	}
 	reviewers := 0
 	for _, p := range people {
-		if slices.Contains(p.Roles, wire.Reviewer) {
+		if slices.ContainsFunc(p.Roles, func(r string) bool { return r == wire.Reviewer || strings.HasPrefix(r, wire.Reviewer+"@") }) {
 			reviewers++
 		}
 	}
-	x.measure(err == nil && reviewers > 1, odd, "idletally person roles NAME --role reviewer: nobody approves their own plans", "%d people review", reviewers)
+	x.measure(err == nil && reviewers > 1, odd, "idletally person roles NAME reviewer: nobody approves their own plans", "%d people review", reviewers)
+}
+
+// told is what an error says.
+func told(err error) string {
+	if err == nil {
+		return ""
+	}
+	return printable(err.Error())
 }
 
 func faulty(f string) string {
@@ -252,15 +261,30 @@ func thisHost(ctx context.Context, x *examination, folder string) {
 	if st, err := os.Stat(folder); err == nil {
 		x.either(st.Mode().Perm()&0o077 == 0, wrong, "chmod 0700 "+folder+": it holds the key by which this host is known", "nobody else reads the agent's folder")
 	}
-	end, err := certificateEnd(s.Certificate)
-	x.measure(err == nil && time.Until(end) > 0, wrong, "invite the host anew, and enrol it", "the agent's certificate is good until %s", end.Format(time.DateOnly))
-	if err == nil && time.Until(end) > 0 {
-		x.measure(time.Until(end) > 10*24*time.Hour, odd, "the agent renews it by itself when it runs: is it running?", "it is good for another %d days", int(time.Until(end)/(24*time.Hour)))
+	if s.Remote == nil { // or it is there
+		anew, soon := "invite the host anew, and enrol it", "the agent renews it by itself when it runs: is it running?"
+		if s.Service == "" {
+			anew, soon = "carry another request to the service: idletally agent request", "carry another request to the service in time: idletally agent request"
+		}
+		end, err := certificateEnd(s.Certificate)
+		x.measure(err == nil && time.Until(end) > 0, wrong, anew, "the agent's certificate is good until %s", end.Format(time.DateOnly))
+		if err == nil && time.Until(end) > 0 {
+			x.measure(time.Until(end) > 10*24*time.Hour, odd, soon, "it is good for another %d days", int(time.Until(end)/(24*time.Hour)))
+		}
 	}
-	if api, err := client.New(s.Service, s.Authority, ""); err == nil {
-		x.reach(ctx, api)
+	if s.Service != "" { // or nothing leads there
+		if api, err := client.New(s.Service, s.Authority, ""); err == nil {
+			x.reach(ctx, api)
+		}
 	}
-	if s.Server != nil {
+	if s.Remote != nil {
+		h, err := ssh.Dial(ctx, s.Remote.Access)
+		if err == nil {
+			err = h.Close()
+		}
+		x.either(err == nil, wrong, "do what is said, and enrol the host anew where its key or its address is another", "host %s is reached over SSH at %s as %s%s", s.Host, s.Remote.Address, s.Remote.User, faulty(told(err)))
+	}
+	if s.Server != nil || s.Remote != nil {
 		return // its roots are elsewhere
 	}
 	for _, r := range s.Roots {

@@ -131,6 +131,9 @@ func hostCommand(o *options) *cobra.Command {
 				if h.Enrolled {
 					state = h.Version
 				}
+				if h.Carried {
+					state += ", by files"
+				}
 				t.add(h.Name, strings.Join(h.Tags, ", "), state, watching(h.Watch), whenever(h.LastSeen))
 			}
 			return o.show(c, t)

@@ -77,6 +77,7 @@ type Host struct {
 	Name     string     `json:"name"`
 	Tags     []string   `json:"tags"`
 	Enrolled bool       `json:"enrolled"`
+	Carried  bool       `json:"carried,omitempty" doc:"Nothing leads there: orders, reports and snapshots are files that are carried"`
 	Version  string     `json:"version,omitempty" doc:"Of the agent"`
 	LastSeen *time.Time `json:"last_seen,omitempty"`
 	// Watch is not there where the agent never told.

@@ -30,12 +30,12 @@ export default function HostPage({ me }: { me: Person }) {
     <>
       <Title text={`Host ${h.name}`} className="mb-1" />
       <p className="mb-4 flex flex-wrap items-baseline gap-x-4 text-sm text-muted">
-        <span>{h.enrolled ? `agent ${h.version}` : "not enrolled"}</span>
+        <span>{h.enrolled ? `agent ${h.version}${h.carried ? ", by files that are carried" : ""}` : "not enrolled"}</span>
         <span>last heard of <Time at={h.last_seen} /></span>
         <span className="inline-flex gap-1">watched: <Watch state={h.watch} /></span>
         {h.tags?.length ? <span>tags {h.tags.join(", ")}</span> : <span>no tags</span>}
         <Link to={`/settings?host=${h.name}`}>its settings</Link>
-        {h.enrolled ? <Link to={`/look?host=${h.name}`}>look at it now</Link> : null}
+        {h.enrolled && !h.carried ? <Link to={`/look?host=${h.name}`}>look at it now</Link> : null}
       </p>
       <h2 className="mb-1 font-bold">Applications</h2>
       {overview.data && on.length === 0 ? <Note>No published baseline is for this host: baselines choose their hosts by name or tag.</Note> : null}
@@ -49,7 +49,7 @@ export default function HostPage({ me }: { me: Person }) {
               <td className="figure">{c.closes ? <><EffectMark word="closes" /> {c.closes.toLocaleString()}</> : "–"}</td>
               <td>{c.at ? <Time at={c.at} /> : <span className="text-muted">never looked at</span>}</td>
               <td className="figure">
-                {may(me, "operator", a.name) ? (
+                {may(me, "operator", a.name) && !h.carried ? (
                   <Button disabled={take.isPending} onClick={() => take.mutate({ application: a.name, host: name })} aria-label={asked(a.name) ? undefined : `Look again at ${a.name} on ${name}`}>
                     {asked(a.name) ? "Asked for" : "Look again"}
                   </Button>

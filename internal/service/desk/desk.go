@@ -184,6 +184,9 @@ func enrolled(h store.Host) error {
 	if h.Certificate == "" {
 		return fmt.Errorf("%w: host %s has no agent yet: enrol it with the code that host invite gives", ErrBad, h.Name)
 	}
+	if h.Carried {
+		return fmt.Errorf("%w: nothing leads to host %s: take its snapshot there with idletally snapshot save, and carry it here for idletally snapshot import", ErrBad, h.Name)
+	}
 	return nil
 }
 

@@ -107,7 +107,7 @@ func (s *Server) enrol(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return huma.Error400BadRequest(err.Error())
 	}
-	if err := s.Store.SetCertificate(r.Context(), host, serial, in.Version); err != nil {
+	if err := s.Store.SetCertificate(r.Context(), host, serial, in.Version, false); err != nil {
 		return err
 	}
 	if err := s.Store.Audit(r.Context(), "agent "+host, "host enrolled", host, "certificate "+serial); err != nil {

@@ -8,6 +8,7 @@ import (
 	"io"
 	"net/http"
 	"os"
+	"syscall"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -55,10 +56,18 @@ func (s *Server) checkReport(ctx context.Context, r *carriedReport) (string, err
 	}
 	r.file = f
 	context.AfterFunc(ctx, func() { _ = f.Close() }) // nothing of it is wanted when the call is over
-	if err = os.Remove(f.Name()); err == nil {       // it goes with its descriptor
-		_, err = io.Copy(f, r.body)
+	if err := os.Remove(f.Name()); err != nil {      // it goes with its descriptor
+		return "", err
 	}
-	if err == nil {
+	var tooLarge *http.MaxBytesError
+	switch _, err = io.Copy(f, r.body); {
+	case errors.As(err, &tooLarge):
+		return "", huma.NewError(http.StatusRequestEntityTooLarge, fmt.Sprintf("a report of more than %d MiB is not taken", maxReport>>20))
+	case errors.Is(err, syscall.ENOSPC):
+		return "", huma.NewError(http.StatusInsufficientStorage, "the service has no room for a report in its temporary folder: nothing was changed")
+	case err != nil:
+		return "", huma.Error400BadRequest("the report broke off: " + err.Error())
+	default:
 		r.done, err = s.readReport(ctx, r, func(int, []byte) error { return nil })
 	}
 	if errors.Is(err, archive.ErrNoReport) {
@@ -114,7 +123,7 @@ func (s *Server) carriedRoutes() {
 		if err := s.Store.AddHost(ctx, in.Name); err != nil {
 			return nil, err
 		}
-		if err := s.Store.SetCertificate(ctx, in.Name, serial, in.Body.Version); err != nil {
+		if err := s.Store.SetCertificate(ctx, in.Name, serial, in.Body.Version, true); err != nil {
 			return nil, err
 		}
 		s.audit(ctx, "host admitted", in.Name, "certificate "+serial)
@@ -126,6 +135,13 @@ func (s *Server) carriedRoutes() {
 	}
 	of := func(ctx context.Context, in *order) (string, error) { return s.applicationOfRun(ctx, &byID{in.ID}) }
 	addFor(s, op{"POST", "/runs/{id}/carry", "carry-run", "Have a run's order carried to a host that nothing leads to: its agent is given it by no other way", wire.Operator, 200}, of, func(ctx context.Context, in *order) (*body[wire.Run], error) {
+		h, err := s.Store.Host(ctx, in.Host)
+		if err != nil {
+			return nil, err
+		}
+		if !h.Carried {
+			return nil, huma.Error409Conflict("host " + in.Host + " has an agent that calls: it takes the order by itself")
+		}
 		if _, err := s.Store.CarryWork(ctx, in.Host, in.ID, time.Now().Add(orderLife)); err != nil {
 			return nil, err
 		}
@@ -173,6 +189,9 @@ func (s *Server) carriedRoutes() {
 			return nil, err
 		}
 		s.audit(ctx, "run report taken in", in.work.Subject, in.work.Host)
+		if err := s.Store.Seen(ctx, in.work.Host); err != nil {
+			return nil, err
+		}
 		return s.showRun(ctx, in.work.Subject)
 	})
 }

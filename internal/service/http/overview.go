@@ -233,7 +233,7 @@ func (s *Server) needs(ctx context.Context, out *wire.Overview, hosts []store.Ho
 		if h.Watching != nil && *h.Watching {
 			c.Watching++
 		}
-		if h.LastSeen == nil || at.Sub(*h.LastSeen) > unseenAt {
+		if !h.Carried && (h.LastSeen == nil || at.Sub(*h.LastSeen) > unseenAt) {
 			unseen = append(unseen, h)
 		}
 	}

@@ -135,6 +135,9 @@ func (s *Server) live(ctx context.Context, host string) (*live, error) {
 	if h.Certificate == "" {
 		return nil, huma.Error409Conflict("host " + host + " has no agent yet: enrol it, or ask about a snapshot")
 	}
+	if h.Carried {
+		return nil, huma.Error409Conflict("nothing leads to host " + host + ": ask about a snapshot, or on the host itself")
+	}
 	return &live{s: s, host: host}, nil
 }
 

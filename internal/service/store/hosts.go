@@ -19,6 +19,7 @@ type Host struct {
 	Watching    *bool      `db:"watching"` // nil where the agent never told
 	WatchNotes  string     `db:"watch_notes"`
 	Created     time.Time  `db:"created"`
+	Carried     bool       `db:"carried"` // nothing leads there
 	LastSeen    *time.Time `db:"last_seen"`
 }
 
@@ -30,7 +31,7 @@ func (h Host) Tags() []string {
 	return strings.Split(h.TagList, ",")
 }
 
-const hostColumns = `name, tags, certificate, renewed, version, watching, watch_notes, created, last_seen`
+const hostColumns = `name, tags, certificate, renewed, carried, version, watching, watch_notes, created, last_seen`
 
 // Invite adds a host, or changes the tags of one where some are given, and keeps the hash of its enrolment code.
 func (s *Store) Invite(ctx context.Context, name string, tags []string, codeHash [32]byte, expires time.Time) error {
@@ -72,9 +73,9 @@ func (s *Store) UseCode(ctx context.Context, codeHash, request [32]byte) (host s
 	return host, err
 }
 
-// SetCertificate says which certificate a host's agent has; an older one counts no more.
-func (s *Store) SetCertificate(ctx context.Context, host, serial, version string) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE host SET certificate = ?, renewed = '', version = ? WHERE name = ?`, serial, version, host)
+// SetCertificate says which certificate a host's agent has, and whether what it does is carried; an older one counts no more.
+func (s *Store) SetCertificate(ctx context.Context, host, serial, version string, carried bool) error {
+	r, err := s.db.ExecContext(ctx, `UPDATE host SET certificate = ?, renewed = '', version = ?, carried = ? WHERE name = ?`, serial, version, carried, host)
 	return changed(r, err, "host "+host)
 }
 

@@ -99,7 +99,7 @@ export function Hosts({ me, only }: { me: Person; only: string }) {
             <tr key={h.name}>
               <td><Link to={`/hosts/${h.name}`}>{h.name}</Link></td>
               <td>{h.tags?.join(", ")}</td>
-              <td>{h.enrolled ? h.version : "not enrolled"}</td>
+              <td>{h.enrolled ? h.version : "not enrolled"}{h.carried ? <span className="text-sm text-muted">, by files</span> : null}</td>
               <td><Watch state={h.watch} /></td>
               <td><Time at={h.last_seen} /></td>
               <td className="figure whitespace-nowrap">
