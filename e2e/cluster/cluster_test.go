@@ -180,6 +180,27 @@ func TestCluster(t *testing.T) {
 		work.verify(t, one)
 		one.Address = where
 	}
+	// A backup of the cluster, by way of any node, while its instances work: it is whole, and makes a service of one node.
+	for n := range instances {
+		file := filepath.Join(dir, fmt.Sprintf("kept-%d", n))
+		for _, argv := range [][]string{{"write", "--data", filepath.Join(dir, "stage", "service"), file}, {"check", file}} {
+			cmd := exec.CommandContext(ctx, program, append([]string{"backup"}, argv...)...)
+			cmd.Env = append(os.Environ(), "IDLETALLY_DATABASE="+db.DSN(n))
+			if out, err := cmd.CombinedOutput(); err != nil {
+				t.Errorf("backup %s by node %d: %v\n%s", argv[0], n+1, err, out)
+			} else if argv[0] == "check" {
+				t.Logf("backup by node %d: %.200s", n+1, out)
+			}
+		}
+	}
+	kept := demo.Bare(filepath.Join(dir, "again"), program, log)
+	cmd := exec.CommandContext(ctx, program, "backup", "restore", "--data", filepath.Join(dir, "again", "service"), filepath.Join(dir, "kept-0"))
+	if out, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("backup restore: %v\n%s", err, out)
+	}
+	must(t, kept.Serve(ctx, "127.0.0.1:0", ""))
+	defer func() { must(t, kept.End()) }()
+	work.verify(t, kept)
 }
 
 func pause(ctx context.Context, r *mathrand.Rand, most time.Duration) {
