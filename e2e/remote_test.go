@@ -151,11 +151,11 @@ func TestOverSSH(t *testing.T) {
 	who := command{t, s, "admin"}
 	enrol := func(more ...string) []string {
 		return append([]string{"agent", "enrol", "--service", s.Address, "--authority", s.Authority(), "--code", inv.Code, "--root", root, "--folder", near,
-			"--ssh", "root@" + cable.Address, "--ssh-key", d.at("key"), "--ssh-folder", far, "--ssh-known-hosts", d.at("known")}, more...)
+			"--ssh", "root@" + cable.Address, "--ssh-key", d.at("key"), "--ssh-folder", far, "--ssh-known-hosts", d.at("known"), "--ssh-sudo"}, more...) // the system's own, which lets root become root
 	}
 	who.want(1, "is not known: compare it", enrol("--ssh-known-hosts", d.at("unknown"))...)
 	who.want(1, "others can read it", enrol("--ssh-key", d.at("key.pub"))...)
-	who.want(1, "No such file", enrol("--ssh-program", "/nowhere/idletally")...)
+	who.want(1, "command not found", enrol("--ssh-program", "/nowhere/idletally")...)
 	who.want(1, "is no program", enrol("--ssh-copy", d.at("conf"))...)
 	who.want(2, "--ssh-folder", enrol("--ssh-folder", "here")...)
 	who.want(2, "want USER@HOST", enrol("--ssh", "a:b:c")...)

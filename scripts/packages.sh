@@ -1,6 +1,6 @@
 #!/bin/sh
 # Installs the Debian packages that are missing: a database server for the service and the tests,
-# a file server for the demo and the tests, a browser, an SSH server, a Kerberos realm and a directory for the tests. Only root can install; anybody else is told what to install.
+# a file server for the demo and the tests, a browser, an SSH server, sudo, a Kerberos realm and a directory for the tests. Only root can install; anybody else is told what to install.
 set -eu
 want=""
 [ -x /usr/sbin/mariadbd ] || want="$want mariadb-server-core mariadb-client-core"
@@ -11,6 +11,7 @@ if [ "${1:-}" = tests ]; then
   [ -x /usr/bin/chromium ] || want="$want chromium"
   [ -x /usr/sbin/krb5kdc ] && [ -x /usr/sbin/kadmin.local ] || want="$want krb5-kdc krb5-admin-server"
   [ -x /usr/sbin/sshd ] && [ -x /usr/bin/ssh-keygen ] || want="$want openssh-server openssh-client"
+  [ -x /usr/bin/sudo ] || want="$want sudo"
   [ -x /usr/sbin/slapd ] || want="$want slapd"
   [ -d /usr/share/fonts/truetype/dejavu ] || want="$want fonts-dejavu-core"
 fi
