@@ -12,6 +12,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -111,8 +113,18 @@ func (s *Server) Stop() {
 		_ = syscall.Kill(-s.cmd.Process.Pid, syscall.SIGKILL)
 		<-s.exited
 	}
-	// Helpers that it started on demand are in its group, too.
+	// Helpers that it started on demand are in its group, too, or in one of their own, but read its settings.
 	_ = syscall.Kill(-s.cmd.Process.Pid, syscall.SIGKILL)
+	list, _ := filepath.Glob("/proc/[0-9]*/cmdline") // the pattern is sound
+	for _, file := range list {
+		argv, err := os.ReadFile(file)
+		if err != nil || !slices.Contains(strings.Split(string(argv), "\x00"), "--configfile="+filepath.Join(s.Folder, "smb.conf")) {
+			continue
+		}
+		if pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file))); err == nil {
+			_ = syscall.Kill(pid, syscall.SIGKILL)
+		}
+	}
 }
 
 func (s *Server) answers(ctx context.Context) error {
