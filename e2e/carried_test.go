@@ -19,9 +19,7 @@ import (
 func TestCarried(t *testing.T) {
 	t.Parallel()
 	ctx := t.Context()
-	s, _ := bare(t, "127.0.0.1:0", "")
-	_, err := s.Crew(ctx)
-	must(t, err)
+	s, _ := crewed(t)
 	c := as(t, s, "quartermaster")
 	op := command{t, s, "quartermaster"}
 	op.login()
@@ -52,7 +50,7 @@ func TestCarried(t *testing.T) {
 	op.want(1, "nothing was asked for", agent("join", in("pontoon.admission"))...)
 	op.want(1, "no way to its service", agent("run")...)
 	op.want(0, "it is good for another 399 days", "doctor", "--data", in("nothing"), "--folder", own)
-	_, err = c.TakeSnapshot(ctx, wire.NewSnapshot{Application: "billing", Host: "pontoon", Roots: []string{root}})
+	_, err := c.TakeSnapshot(ctx, wire.NewSnapshot{Application: "billing", Host: "pontoon", Roots: []string{root}})
 	fails(t, "a snapshot of what nothing leads to", err, 422, "snapshot import")
 	op.want(1, "nothing leads to host pontoon", "path", "show", root, "--host", "pontoon")
 	op.want(0, "by files", "host", "list")
@@ -155,9 +153,7 @@ func TestCarried(t *testing.T) {
 		}
 	}
 	// An order of another service is not obeyed.
-	other, _ := bare(t, "127.0.0.1:0", "")
-	_, err = other.Crew(ctx)
-	must(t, err)
+	other, _ := crewed(t)
 	they := command{t, other, "quartermaster"}
 	they.login()
 	they.want(0, "", "agent", "--folder", own+"-theirs", "request", in("theirs.request"), "--root", root)

@@ -32,10 +32,8 @@ func trusting(t *testing.T, s *demo.Stage) *http.Client {
 func TestEditing(t *testing.T) {
 	t.Parallel()
 	ctx := t.Context()
-	s, _ := bare(t, "127.0.0.1:0", "")
-	admin, err := s.Crew(ctx)
-	must(t, err)
-	_, err = admin.Invite(ctx, wire.NewHost{Name: "pontoon"})
+	s, admin := crewed(t)
+	_, err := admin.Invite(ctx, wire.NewHost{Name: "pontoon"})
 	must(t, err)
 	web := trusting(t, s)
 	call := func(method, path, match string, in any) (status int, tag string, said string) {

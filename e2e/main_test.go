@@ -90,6 +90,15 @@ func bare(t *testing.T, listen, database string, settings ...string) (*demo.Stag
 	return s, log
 }
 
+// crewed starts a service without hosts that people know.
+func crewed(t *testing.T) (s *demo.Stage, admin *client.Client) {
+	t.Helper()
+	s, _ = bare(t, "127.0.0.1:0", "")
+	admin, err := s.Crew(t.Context())
+	must(t, err)
+	return s, admin
+}
+
 // folder is one that the database's account goes through.
 func folder(t *testing.T) string {
 	t.Helper()

@@ -129,9 +129,7 @@ func eventually(t *testing.T, what string, holds func() bool) {
 func TestOverSSH(t *testing.T) {
 	t.Parallel()
 	ctx := t.Context()
-	s, _ := bare(t, "127.0.0.1:0", "")
-	admin, err := s.Crew(ctx)
-	must(t, err)
+	s, admin := crewed(t)
 	c := as(t, s, "quartermaster")
 	d := openDoor(t)
 	cable, err := loopback.NewCable(d.address)
@@ -255,9 +253,7 @@ func TestOverSSH(t *testing.T) {
 func TestOverSSHByOneCommand(t *testing.T) {
 	t.Parallel()
 	ctx := t.Context()
-	s, _ := bare(t, "127.0.0.1:0", "")
-	admin, err := s.Crew(ctx)
-	must(t, err)
+	s, admin := crewed(t)
 	stand := folder(t) // of sudo: it must be asked not to ask, and lets one command through
 	far, near, root := filepath.Join(folder(t), "far"), filepath.Join(folder(t), "near"), folder(t)
 	allowed := fmt.Sprintf("%s agent stdio --folder %s", program, far)

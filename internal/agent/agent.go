@@ -96,10 +96,7 @@ func (j *Joining) Accept(got wire.Enrolled) error {
 		return fmt.Errorf("the service sent a certificate for another key: %w", err)
 	}
 	s := Settings{Service: j.Service, Host: got.Host, Authority: got.Authority, Certificate: got.Certificate,
-		Key: j.key, OrderKey: got.OrderKey, Server: j.Server}
-	for _, r := range j.Roots {
-		s.Roots = append(s.Roots, pathname.Escape(r))
-	}
+		Key: j.key, OrderKey: got.OrderKey, Server: j.Server, Roots: pathname.EscapeAll(j.Roots)}
 	if err := os.MkdirAll(j.Folder, 0o700); err != nil {
 		return fmt.Errorf("agent's folder: %w", err)
 	}

@@ -37,11 +37,7 @@ func RequestFile(ctx context.Context, j Joining, version string, out io.Writer) 
 	if err := os.MkdirAll(j.Folder, 0o700); err != nil {
 		return fmt.Errorf("agent's folder: %w", err)
 	}
-	kept := joining{Key: j.key}
-	for _, r := range j.Roots {
-		kept.Roots = append(kept.Roots, pathname.Escape(r))
-	}
-	b, err := json.Marshal(kept)
+	b, err := json.Marshal(joining{Roots: pathname.EscapeAll(j.Roots), Key: j.key})
 	if err == nil {
 		err = os.WriteFile(filepath.Join(j.Folder, joiningFile), b, 0o600)
 	}

@@ -35,13 +35,10 @@ type (
 		Authority []byte   `json:"authority"`
 		Roots     []string `json:"roots"` // escaped
 	}
-	remoteRequest struct { // far
+	remoteAnswer struct { // far: the request, and at the end nothing more
 		Request []byte `json:"request,omitempty"`
 		Version string `json:"version,omitempty"`
 		Failed  string `json:"failed,omitempty"`
-	}
-	remoteDone struct { // far
-		Failed string `json:"failed,omitempty"`
 	}
 )
 
@@ -109,10 +106,7 @@ func EnrolRemote(ctx context.Context, j Joining, r *Remote, code, version string
 	if err != nil {
 		return "", err
 	}
-	s := Settings{Service: j.Service, Host: got.Host, Authority: j.Authority, Remote: r}
-	for _, root := range j.Roots {
-		s.Roots = append(s.Roots, pathname.Escape(root))
-	}
+	s := Settings{Service: j.Service, Host: got.Host, Authority: j.Authority, Roots: pathname.EscapeAll(j.Roots), Remote: r}
 	if err := os.MkdirAll(j.Folder, 0o700); err != nil {
 		return "", fmt.Errorf("agent's folder: %w", err)
 	}
@@ -128,28 +122,25 @@ func (j Joining) through(ctx context.Context, run *ssh.Running, code string) (go
 	if err != nil {
 		return got, err
 	}
-	ask := remoteJoin{Service: j.Service, Authority: j.Authority}
-	for _, root := range j.Roots {
-		ask.Roots = append(ask.Roots, pathname.Escape(root))
+	// asked sends something, and gives the host's answer.
+	asked := func(message any) (a remoteAnswer, err error) {
+		if err := errors.Join(line.Send(message), line.Receive(&a)); err != nil {
+			return a, err
+		}
+		if a.Failed != "" {
+			err = fmt.Errorf("the host: %s", pathname.Escape(a.Failed))
+		}
+		return a, err
 	}
-	var request remoteRequest
-	if err := errors.Join(line.Send(ask), line.Receive(&request)); err != nil {
+	request, err := asked(remoteJoin{Service: j.Service, Authority: j.Authority, Roots: pathname.EscapeAll(j.Roots)})
+	if err != nil {
 		return got, err
-	}
-	if request.Failed != "" {
-		return got, fmt.Errorf("the host: %s", pathname.Escape(request.Failed))
 	}
 	if got, err = trade(ctx, j.Service, j.Authority, wire.Enrol{Code: code, Request: request.Request, Version: request.Version}); err != nil {
 		return got, err
 	}
-	var done remoteDone
-	if err := errors.Join(line.Send(got), line.Receive(&done)); err != nil {
-		return got, err
-	}
-	if done.Failed != "" {
-		return got, fmt.Errorf("the host: %s", pathname.Escape(done.Failed))
-	}
-	return got, nil
+	_, err = asked(got)
+	return got, err
 }
 
 // Attend keeps a remote host's agent at work until the context ends.

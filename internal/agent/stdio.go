@@ -39,16 +39,16 @@ func EnrolStdio(ctx context.Context, folder, version string) error {
 		err = fmt.Errorf("it is enrolled already: to enrol it anew, take %s away there first", filepath.Join(pathname.Escape(folder), SettingsFile))
 	}
 	if err != nil {
-		return line.Send(remoteRequest{Failed: err.Error()})
+		return line.Send(remoteAnswer{Failed: err.Error()})
 	}
-	if err := line.Send(remoteRequest{Request: request, Version: version}); err != nil {
+	if err := line.Send(remoteAnswer{Request: request, Version: version}); err != nil {
 		return err
 	}
 	var got wire.Enrolled
 	if err := line.Receive(&got); err != nil {
 		return err
 	}
-	done := remoteDone{}
+	done := remoteAnswer{}
 	if err := j.Accept(got); err != nil {
 		done.Failed = err.Error()
 	}

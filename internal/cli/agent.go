@@ -100,8 +100,11 @@ func agentRun(folder *string) *cobra.Command {
 // is tried again after a while.
 func forEach(ctx context.Context, top string, log *slog.Logger, one func(folder string) error) error {
 	const look, again = 5 * time.Second, time.Minute
-	var mu sync.Mutex
-	at := map[string]time.Time{} // from when on it may be begun
+	enrolled := func(folder string) bool {
+		_, err := os.Stat(filepath.Join(folder, agent.SettingsFile))
+		return err == nil
+	}
+	known := map[string]bool{}
 	var all sync.WaitGroup
 	defer all.Wait()
 	for {
@@ -111,30 +114,34 @@ func forEach(ctx context.Context, top string, log *slog.Logger, one func(folder 
 		}
 		for _, e := range list {
 			folder := filepath.Join(top, e.Name())
-			mu.Lock()
-			waits := at[folder].After(time.Now())
-			mu.Unlock()
-			if _, err := os.Stat(filepath.Join(folder, agent.SettingsFile)); err != nil || waits {
+			if known[folder] || !enrolled(folder) {
 				continue
 			}
-			mu.Lock()
-			at[folder] = time.Now().AddDate(100, 0, 0) // it works
-			mu.Unlock()
+			known[folder] = true
 			all.Go(func() {
-				if err := one(folder); err != nil && ctx.Err() == nil {
-					log.Error("agent ended", "folder", folder, "error", err)
+				for ; ctx.Err() == nil; _ = pause(ctx, again) { // which the loop sees
+					if !enrolled(folder) {
+						continue // it was taken away
+					}
+					if err := one(folder); err != nil && ctx.Err() == nil {
+						log.Error("agent ended", "folder", folder, "error", err)
+					}
 				}
-				mu.Lock()
-				defer mu.Unlock()
-				at[folder] = time.Now().Add(again)
 			})
 		}
-		select {
-		case <-ctx.Done():
+		if pause(ctx, look) != nil {
 			return nil
-		case <-time.After(look):
 		}
 	}
+}
+
+// pause waits, or until the context ends.
+func pause(ctx context.Context, d time.Duration) error {
+	select {
+	case <-ctx.Done():
+	case <-time.After(d):
+	}
+	return ctx.Err()
 }
 
 // handedOn are the flags of how to work that were given, for the agent of a remote host.

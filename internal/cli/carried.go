@@ -10,9 +10,7 @@ import (
 	"os"
 	"strconv"
 
-	"github.com/schollz/progressbar/v3"
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"idletally/internal/agent"
 	"idletally/internal/archive"
@@ -83,7 +81,7 @@ broken off, the same command goes on where it was.`,
 				return err
 			}
 			defer order.Close()
-			show, shown := stepsBar()
+			show, shown := stepsBar("")
 			var done wire.RunDone
 			if err := create(a[1], func(w io.Writer) (err error) {
 				done, err = ag.Carry(c.Context(), order, w, show)
@@ -111,26 +109,6 @@ broken off, the same command goes on where it was.`,
 		}}
 	c.Flags().BoolVar(&lookOnly, "look-only", false, "change nothing on this host, whoever signs what")
 	return c
-}
-
-// stepsBar shows how far steps are, on a terminal.
-func stepsBar() (show func(done, total int), end func()) {
-	if !term.IsTerminal(int(os.Stderr.Fd())) {
-		return func(int, int) {}, func() {}
-	}
-	var bar *progressbar.ProgressBar
-	return func(done, total int) {
-			if bar == nil && total > 0 {
-				bar = progressbar.NewOptions(total, progressbar.OptionSetWriter(os.Stderr), progressbar.OptionShowCount(), progressbar.OptionClearOnFinish())
-			}
-			if bar != nil {
-				_ = bar.Set(done)
-			}
-		}, func() {
-			if bar != nil {
-				_ = bar.Finish()
-			}
-		}
 }
 
 func hostAdmit(o *options) *cobra.Command {

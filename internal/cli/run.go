@@ -16,7 +16,7 @@ import (
 func runCommand(o *options) *cobra.Command {
 	var detach bool
 	follow := func(c *cobra.Command, api *client.Client, id string) error {
-		var bar *progressbar.ProgressBar
+		show, shown := stepsBar("run " + id)
 		var last wire.Run
 		err := api.Watch(c.Context(), id, func(r wire.Run) {
 			last = r
@@ -25,18 +25,9 @@ func runCommand(o *options) *cobra.Command {
 				total += h.Total
 				done += h.Progress
 			}
-			if !term.IsTerminal(int(os.Stderr.Fd())) {
-				return
-			}
-			if bar == nil {
-				bar = progressbar.NewOptions(total, progressbar.OptionSetWriter(os.Stderr), progressbar.OptionSetDescription("run "+id),
-					progressbar.OptionShowCount(), progressbar.OptionClearOnFinish())
-			}
-			_ = bar.Set(done)
+			show(done, total)
 		})
-		if bar != nil {
-			_ = bar.Finish()
-		}
+		shown()
 		if err != nil {
 			return err
 		}
@@ -122,6 +113,27 @@ func runCommand(o *options) *cobra.Command {
 	originals.Flags().StringVar(&paths, "paths", "", "only paths that this pattern fits")
 	originals.Flags().IntVar(&most, "limit", 100_000, "at most so many")
 	return noun("run", "Carrying out plans", start, watch, show, list, halt, resume, originals, runExport(o), runImport(o))
+}
+
+// stepsBar shows on a terminal how far the steps of something are.
+func stepsBar(what string) (show func(done, total int), end func()) {
+	if !term.IsTerminal(int(os.Stderr.Fd())) {
+		return func(int, int) {}, func() {}
+	}
+	var bar *progressbar.ProgressBar
+	show = func(done, total int) {
+		if bar == nil && total > 0 {
+			bar = progressbar.NewOptions(total, progressbar.OptionSetWriter(os.Stderr), progressbar.OptionSetDescription(what), progressbar.OptionShowCount(), progressbar.OptionClearOnFinish())
+		}
+		if bar != nil {
+			_ = bar.Set(done)
+		}
+	}
+	return show, func() {
+		if bar != nil {
+			_ = bar.Finish()
+		}
+	}
 }
 
 func showRun(o *options, c *cobra.Command, api *client.Client, r wire.Run) error {

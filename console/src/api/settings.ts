@@ -1,20 +1,29 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { api, body, seen, type Schemas } from "./client";
+import { useState } from "react";
+import { api, body, seen, type Schemas, type Seen } from "./client";
 import { useChange } from "./queries";
 
 const v1 = "/api/v1" as const;
+
+/** What is there now, to be edited: it stays what was seen, whatever comes meanwhile. */
+function useFirst<T>(queryKey: readonly string[], ask: () => Promise<Seen<T>>) {
+  const [first, setFirst] = useState<Seen<T>>();
+  const now = useQuery({ queryKey, enabled: first === undefined, staleTime: 0, queryFn: ask });
+  if (first === undefined && now.data && !now.isFetching) setFirst(now.data);
+  return { first, error: now.error };
+}
 
 export const useHost = (name: string) =>
   useQuery({ queryKey: ["hosts", name], queryFn: () => body(api.GET(`${v1}/hosts/{name}`, { params: { path: { name } } })) });
 
 export const useInvite = () => useChange((input: Schemas["NewHost"]) => body(api.POST(`${v1}/hosts`, { body: input })));
-export const useTags = (name: string, enabled: boolean) => useQuery({ queryKey: ["hosts", name, "tags"], enabled, staleTime: 0, queryFn: () => seen(api.GET(`${v1}/hosts/{name}/tags`, { params: { path: { name } } })) });
+export const useTags = (name: string) => useFirst(["hosts", name, "tags"], () => seen(api.GET(`${v1}/hosts/{name}/tags`, { params: { path: { name } } })));
 export const useSetTags = () =>
   useChange(({ name, tags, tag }: { name: string; tags: string[]; tag: string }) => body(api.PUT(`${v1}/hosts/{name}/tags`, { params: { path: { name }, header: { "If-Match": tag } }, body: { tags } })));
 
 export const usePeople = (enabled: boolean) => useQuery({ queryKey: ["people"], enabled, queryFn: () => body(api.GET(`${v1}/people`)) });
 export const useAddPerson = () => useChange((input: Schemas["NewPerson"]) => body(api.POST(`${v1}/people`, { body: input })));
-export const useRoles = (name: string, enabled: boolean) => useQuery({ queryKey: ["people", name, "roles"], enabled, staleTime: 0, queryFn: () => seen(api.GET(`${v1}/people/{name}/roles`, { params: { path: { name } } })) });
+export const useRoles = (name: string) => useFirst(["people", name, "roles"], () => seen(api.GET(`${v1}/people/{name}/roles`, { params: { path: { name } } })));
 export const useSetRoles = () =>
   useChange(({ name, roles, tag }: { name: string; roles: string[]; tag: string }) => body(api.PUT(`${v1}/people/{name}/roles`, { params: { path: { name }, header: { "If-Match": tag } }, body: { roles } })));
 export const useResetPassword = () => useChange((name: string) => body(api.POST(`${v1}/people/{name}/password`, { params: { path: { name } } })));

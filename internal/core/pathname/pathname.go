@@ -17,6 +17,15 @@ const MaxName = 255
 // than one system call can name.
 const MaxPath = 64 << 10
 
+// EscapeAll escapes each of a list.
+func EscapeAll(list []string) []string {
+	out := make([]string, len(list))
+	for i, s := range list {
+		out[i] = Escape(s)
+	}
+	return out
+}
+
 // Escape writes a name or path as printable UTF-8: a backslash as \\, and every byte that is
 // not part of a printable character as \xHH. Direction marks and other format characters are
 // escaped too: they make a name look like another.

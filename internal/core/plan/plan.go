@@ -247,6 +247,19 @@ func Verify(key ed25519.PublicKey, order, signature, manifest []byte, host strin
 	return o, part, nil
 }
 
+// Within says of paths whether they lie under some roots, which are escaped.
+func Within(roots []string) func(path string) bool {
+	var raw []string
+	for _, r := range roots {
+		if r, err := pathname.Unescape(r); err == nil { // nothing lies under what is none
+			raw = append(raw, r)
+		}
+	}
+	return func(path string) bool {
+		return slices.ContainsFunc(raw, func(root string) bool { return pathname.Under(path, root) })
+	}
+}
+
 // CheckChunk decodes a chunk that must have a certain hash and stay under the roots.
 func CheckChunk(b []byte, want tree.Hash, roots []string) ([]Step, error) {
 	if tree.Sum(b) != want {
@@ -256,13 +269,9 @@ func CheckChunk(b []byte, want tree.Hash, roots []string) ([]Step, error) {
 	if err != nil {
 		return nil, err
 	}
+	within := Within(roots)
 	for _, s := range steps {
-		under := false
-		for _, r := range roots {
-			raw, err := pathname.Unescape(r)
-			under = under || err == nil && pathname.Under(s.Path, raw)
-		}
-		if !under {
+		if !within(s.Path) {
 			return nil, fmt.Errorf("step %q lies under none of the plan's roots", pathname.Escape(s.Path))
 		}
 	}

@@ -70,10 +70,7 @@ func (b *builder) add(host string, roots []string, steps []plan.Step, dir *perm.
 		return fmt.Errorf("%w: the plan would have more than %d steps: draft it in parts", ErrBad, maxSteps)
 	}
 	slices.SortFunc(steps, func(x, y plan.Step) int { return pathname.Compare(x.Path, y.Path) })
-	part := plan.HostPart{Host: host, Steps: len(steps)}
-	for _, r := range roots {
-		part.Roots = append(part.Roots, pathname.Escape(r))
-	}
+	part := plan.HostPart{Host: host, Roots: pathname.EscapeAll(roots), Steps: len(steps)}
 	n := 0
 	for c := range slices.Chunk(steps, plan.StepsPerChunk) {
 		data := plan.EncodeChunk(c)

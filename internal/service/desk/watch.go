@@ -52,9 +52,7 @@ func (d *Desk) watched(ctx context.Context, application string, h store.Host) (r
 	if !doc.Applies(h.Name, h.Tags()) {
 		return nil, false, fmt.Errorf("%w: the published baseline of %s does not apply to host %s", ErrBad, application, h.Name)
 	}
-	for _, r := range doc.Roots {
-		roots = append(roots, pathname.Escape(r))
-	}
+	roots = pathname.EscapeAll(doc.Roots)
 	slices.Sort(roots)
 	return roots, doc.EnterMounts, nil
 }

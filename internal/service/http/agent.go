@@ -17,7 +17,6 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/klauspost/compress/zstd"
 
-	"idletally/internal/core/pathname"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
 	"idletally/internal/service/auth"
@@ -511,13 +510,9 @@ func (x part) fits(n int, chunk []byte) error {
 	if err != nil {
 		return huma.Error400BadRequest(err.Error())
 	}
+	within := plan.Within(x.Roots)
 	for _, st := range steps {
-		under := false
-		for _, root := range x.Roots {
-			raw, err := pathname.Unescape(root)
-			under = under || err == nil && pathname.Under(st.Path, raw)
-		}
-		if !under {
+		if !within(st.Path) {
 			return huma.Error400BadRequest("an original lies under none of the plan's roots")
 		}
 	}

@@ -142,7 +142,7 @@ func (s *Server) carriedRoutes() {
 		if !h.Carried {
 			return nil, huma.Error409Conflict("host " + in.Host + " has an agent that calls: it takes the order by itself")
 		}
-		if _, err := s.Store.CarryWork(ctx, in.Host, in.ID, time.Now().Add(orderLife)); err != nil {
+		if err := s.Store.CarryWork(ctx, in.Host, in.ID, time.Now().Add(orderLife)); err != nil {
 			return nil, err
 		}
 		s.audit(ctx, "run carried out", in.ID, in.Host)

@@ -24,14 +24,12 @@ func itoa(n int) string { return strconv.Itoa(n) }
 
 func wireSnapshot(v store.Snapshot) wire.Snapshot {
 	w := wire.Snapshot{ID: v.ID, Host: v.Host, Application: v.Application, State: v.State, Paths: v.Paths, Gaps: v.Gaps, Message: v.Message,
-		RequestedBy: v.RequestedBy, Heard: v.Heard, Created: v.Created, Taken: v.Taken, Roots: []string{}}
+		RequestedBy: v.RequestedBy, Heard: v.Heard, Created: v.Created, Taken: v.Taken}
 	if v.State == "ready" {
 		w.Root = v.Hash().String()
 	}
 	roots, _ := v.RootList() // we wrote both
-	for _, r := range roots {
-		w.Roots = append(w.Roots, pathname.Escape(r))
-	}
+	w.Roots = pathname.EscapeAll(roots)
 	w.Denied, _ = v.DeniedList()
 	return w
 }

@@ -170,11 +170,12 @@ func (s *Store) RunWork(ctx context.Context, host, run string) (w Work, err erro
 }
 
 // CarryWork has a host's part of a run be held by whoever carries it there, until a time; nobody else is given it.
-func (s *Store) CarryWork(ctx context.Context, host, run string, until time.Time) (w Work, err error) {
-	if w, err = s.RunWork(ctx, host, run); err == nil {
+func (s *Store) CarryWork(ctx context.Context, host, run string, until time.Time) error {
+	w, err := s.RunWork(ctx, host, run)
+	if err == nil {
 		_, err = s.db.ExecContext(ctx, `UPDATE work SET state = 'taken', lease_until = ? WHERE id = ? AND state IN ('waiting', 'taken')`, until.UTC(), w.ID)
 	}
-	return w, err
+	return err
 }
 
 // ReleaseWork lets an agent have its taken work again at once: it has just started anew.

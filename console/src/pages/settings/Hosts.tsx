@@ -64,13 +64,11 @@ function TagForm({ host, had, close }: { host: string; had: Seen<Schemas["TagLis
 }
 
 function Tags({ host, close }: { host: Host; close: () => void }) {
-  const [had, setHad] = useState<Seen<Schemas["TagList"]>>(); // what is edited stays what was seen, whatever comes meanwhile
-  const now = useTags(host.name, had === undefined);
-  if (had === undefined && now.data && !now.isFetching) setHad(now.data);
+  const { first, error } = useTags(host.name);
   return (
     <Modal title={`Tags of ${host.name}`} close={close}>
-      <Note error={now.error} />
-      {had ? <TagForm host={host.name} had={had} close={close} /> : null}
+      <Note error={error} />
+      {first ? <TagForm host={host.name} had={first} close={close} /> : null}
     </Modal>
   );
 }

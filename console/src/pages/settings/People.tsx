@@ -79,13 +79,11 @@ function Change({ person, me, had, close }: { person: Person; me: Person; had: S
 }
 
 function Changing({ person, me, close }: { person: Person; me: Person; close: () => void }) {
-  const [had, setHad] = useState<Seen<Schemas["RoleList"]>>(); // what is edited stays what was seen, whatever comes meanwhile
-  const now = useRoles(person.name, had === undefined);
-  if (had === undefined && now.data && !now.isFetching) setHad(now.data);
+  const { first, error } = useRoles(person.name);
   return (
     <Modal title={person.name} close={close}>
-      <Note error={now.error} />
-      {had ? <Change person={person} me={me} had={had} close={close} /> : null}
+      <Note error={error} />
+      {first ? <Change person={person} me={me} had={first} close={close} /> : null}
     </Modal>
   );
 }
