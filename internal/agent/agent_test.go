@@ -3,6 +3,7 @@
 package agent
 
 import (
+	"bytes"
 	"context"
 	"crypto/ed25519"
 	"crypto/tls"
@@ -74,16 +75,22 @@ func (s *service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		_, _ = w.Write(out)
 	case strings.HasSuffix(r.URL.Path, "/nodes"):
 		s.bytes += len(b)
-		z, _ := zstd.NewReader(nil)
-		raw, err := z.DecodeAll(b, nil)
+		z, err := zstd.NewReader(bytes.NewReader(b))
 		if err != nil {
 			s.t.Error(err)
+			return
 		}
+		defer z.Close()
 		refused := false
-		if err := tree.Unpack(raw, func(node []byte) error {
-			n, err := tree.Decode(node)
-			if err != nil {
-				return err
+		for pack := tree.NewPack(z, 1<<30); ; {
+			node, err := pack.Next()
+			if errors.Is(err, io.EOF) {
+				break
+			}
+			n, err2 := tree.Decode(node)
+			if err := errors.Join(err, err2); err != nil {
+				s.t.Error(err)
+				break
 			}
 			for _, c := range n.Children() {
 				refused = refused || s.nodes[c] == nil // as the real one does
@@ -91,9 +98,6 @@ func (s *service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			if !refused {
 				s.nodes.Add(n)
 			}
-			return nil
-		}); err != nil {
-			s.t.Error(err)
 		}
 		if refused {
 			w.WriteHeader(422)

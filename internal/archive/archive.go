@@ -16,6 +16,7 @@ import (
 
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/tree"
+	"idletally/internal/core/untrusted"
 	"idletally/internal/wire"
 )
 
@@ -23,7 +24,7 @@ const mark = "idletally snapshot 1\n"
 
 // Limits of a file: of its head, and of its nodes all together.
 const (
-	MaxHead  = 64 << 20
+	MaxHead  = 32 << 20
 	MaxNodes = 8 << 30
 )
 
@@ -72,7 +73,7 @@ func Read(r io.Reader, head func(Head) error, node func(h tree.Hash, b []byte) e
 		return bad("its head: %w", err)
 	}
 	var h Head
-	if err := json.Unmarshal(b, &h); err != nil {
+	if err := untrusted.JSON(b, untrusted.MaxElements, &h); err != nil {
 		return bad("its head: %w", err)
 	}
 	if err := h.check(); err != nil {

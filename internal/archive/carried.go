@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"idletally/internal/core/plan"
+	"idletally/internal/core/untrusted"
 	"idletally/internal/wire"
 )
 
@@ -40,7 +41,7 @@ const (
 	orderMark  = "idletally order 1\n"
 	reportMark = "idletally report 1\n"
 	maxOrder   = 8 << 30
-	maxDone    = 256 << 20
+	maxDone    = 64 << 20
 )
 
 // ErrNoOrder and ErrNoReport say that a file is none of these, or a damaged one.
@@ -91,7 +92,7 @@ func OpenOrder(r io.Reader) (*Order, error) {
 	o := &Order{in: in}
 	b, err := in.piece(MaxHead)
 	if err == nil {
-		err = json.Unmarshal(b, &o.OrderHead)
+		err = untrusted.JSON(b, untrusted.MaxElements, &o.OrderHead)
 	}
 	if err == nil && (o.Work.Kind != wire.WorkRun || o.Chunks < 0) {
 		err = errors.New("it holds no work that could be done")
@@ -131,11 +132,13 @@ type ReportHead struct {
 	Certificate []byte    `json:"certificate"` // PEM
 }
 
-// The parts of a report after its head, by their first byte.
+// The parts of a report after its head begin with a byte that says what they are.
+type reportPart byte
+
 const (
-	partOriginals = 'o' // of the next chunk
-	partDone      = 'd'
-	partSignature = 's' // ECDSA, ASN.1, over the SHA-256 of all before
+	partOriginals reportPart = 'o' // of the next chunk
+	partDone      reportPart = 'd'
+	partSignature reportPart = 's' // ECDSA, ASN.1, over the SHA-256 of all before
 )
 
 // A Report is written as a run goes on.
@@ -156,48 +159,78 @@ func BeginReport(w io.Writer, h ReportHead) (*Report, error) {
 
 // Originals adds what was found of the next chunk.
 func (r *Report) Originals(chunk []byte) error {
-	return r.out.piece(append([]byte{partOriginals}, chunk...))
+	return r.out.piece(append([]byte{byte(partOriginals)}, chunk...))
 }
 
 // End adds how the run ended, and signs all of it.
 func (r *Report) End(d wire.RunDone, key crypto.Signer) error {
 	b, err := json.Marshal(d)
 	if err == nil {
-		err = r.out.piece(append([]byte{partDone}, b...))
+		err = r.out.piece(append([]byte{byte(partDone)}, b...))
 	}
 	if err != nil {
 		return err
 	}
 	signature, err := key.Sign(rand.Reader, r.out.sum.Sum(nil), crypto.SHA256)
 	if err == nil {
-		err = r.out.piece(append([]byte{partSignature}, signature...))
+		err = r.out.piece(append([]byte{byte(partSignature)}, signature...))
 	}
 	return errors.Join(err, r.out.z.Close())
 }
 
-// ReadReport reads a report. The key for its head comes from head; what is handed out before ReadReport has come to its end
-// without an error is not proved.
-func ReadReport(r io.Reader, head func(ReportHead) (*ecdsa.PublicKey, error), originals func(n int, chunk []byte) error) (d wire.RunDone, err error) {
-	bad := func(format string, args ...any) (wire.RunDone, error) {
-		return wire.RunDone{}, fmt.Errorf("%w: %w", ErrNoReport, fmt.Errorf(format, args...))
+// A Judge says by whose key a report is to be signed, and how many steps it can speak of.
+type Judge func(ReportHead) (key *ecdsa.PublicKey, steps int, err error)
+
+// ReadReport reads a report twice: first for its signature alone, so that nothing of it is decoded that its host did
+// not sign.
+func ReadReport(r io.ReadSeeker, judge Judge, originals func(n int, chunk []byte) error) (d wire.RunDone, err error) {
+	steps := 0
+	signedBy := func(h ReportHead) (key *ecdsa.PublicKey, err error) {
+		key, steps, err = judge(h)
+		return key, err
+	}
+	if err := readReport(r, signedBy, func(reportPart, int, []byte) error { return nil }); err != nil {
+		return d, err
+	}
+	if _, err := r.Seek(0, io.SeekStart); err != nil {
+		return d, err
+	}
+	return d, readReport(r, signedBy, func(kind reportPart, n int, b []byte) error {
+		if kind == partOriginals {
+			return originals(n, b)
+		}
+		// Each result is an object of three members in a list.
+		if err := untrusted.JSON(b, 100+2*steps*4, &d); err != nil {
+			return fmt.Errorf("%w: how the run ended: %w", ErrNoReport, err)
+		}
+		return nil
+	})
+}
+
+// readReport hands out the parts of a report between its head and its signature, and proves the signature last.
+func readReport(r io.Reader, signedBy func(ReportHead) (*ecdsa.PublicKey, error), part func(kind reportPart, n int, b []byte) error) error {
+	bad := func(format string, args ...any) error {
+		return fmt.Errorf("%w: %w", ErrNoReport, fmt.Errorf(format, args...))
 	}
 	in, err := open(r, reportMark, maxOrder)
 	if err != nil {
 		return bad("%w", err)
 	}
 	defer in.z.Close()
+
 	var h ReportHead
 	b, err := in.piece(1 << 20)
 	if err == nil {
-		err = json.Unmarshal(b, &h)
+		err = untrusted.JSON(b, 100, &h)
 	}
 	if err != nil {
 		return bad("its head: %w", err)
 	}
-	key, err := head(h)
+	key, err := signedBy(h)
 	if err != nil {
-		return d, err
+		return err
 	}
+
 	ended := false
 	for n := 0; ; {
 		sum := in.sum.Sum(nil)
@@ -205,16 +238,16 @@ func ReadReport(r io.Reader, head func(ReportHead) (*ecdsa.PublicKey, error), or
 		if err != nil || len(b) == 0 {
 			return bad("part %d: it is not there: %w", n, err)
 		}
-		kind, b := b[0], b[1:]
+		kind, b := reportPart(b[0]), b[1:]
 		switch {
 		case kind == partOriginals && !ended:
-			if err := originals(n, b); err != nil {
-				return d, err
+			if err := part(kind, n, b); err != nil {
+				return err
 			}
 			n++
 		case kind == partDone && !ended:
-			if err := json.Unmarshal(b, &d); err != nil {
-				return bad("how the run ended: %w", err)
+			if err := part(kind, n, b); err != nil {
+				return err
 			}
 			ended = true
 		case kind == partSignature && ended:
@@ -224,7 +257,7 @@ func ReadReport(r io.Reader, head func(ReportHead) (*ecdsa.PublicKey, error), or
 			if _, err := in.piece(0); !errors.Is(err, io.EOF) {
 				return bad("something follows its signature")
 			}
-			return d, nil
+			return nil
 		default:
 			return bad("part %d is not one that comes there", n)
 		}

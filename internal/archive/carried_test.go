@@ -83,8 +83,8 @@ func reported(t testing.TB, key *ecdsa.PrivateKey, chunks ...string) []byte {
 	return b.Bytes()
 }
 
-func readReport(b []byte, key *ecdsa.PublicKey) (d wire.RunDone, chunks []string, err error) {
-	d, err = ReadReport(bytes.NewReader(b), func(ReportHead) (*ecdsa.PublicKey, error) { return key, nil }, func(n int, c []byte) error {
+func proved(b []byte, key *ecdsa.PublicKey) (d wire.RunDone, chunks []string, err error) {
+	d, err = ReadReport(bytes.NewReader(b), func(ReportHead) (*ecdsa.PublicKey, int, error) { return key, 3, nil }, func(n int, c []byte) error {
 		if n != len(chunks) {
 			return fmt.Errorf("chunk %d comes in place of %d", n, len(chunks))
 		}
@@ -97,22 +97,22 @@ func readReport(b []byte, key *ecdsa.PublicKey) (d wire.RunDone, chunks []string
 func TestReports(t *testing.T) {
 	key := newKey(t)
 	whole := reported(t, key, "first", "", strings.Repeat("x", 3<<20))
-	d, chunks, err := readReport(whole, &key.PublicKey)
+	d, chunks, err := proved(whole, &key.PublicKey)
 	if err != nil || d.Done != 3 || len(chunks) != 3 || chunks[0] != "first" || len(chunks[2]) != 3<<20 {
 		t.Fatalf("%+v, %d, %v", d, len(chunks), err)
 	}
-	if _, _, err := readReport(whole, &newKey(t).PublicKey); !errors.Is(err, ErrNoReport) || !strings.Contains(err.Error(), "signature") {
+	if _, _, err := proved(whole, &newKey(t).PublicKey); !errors.Is(err, ErrNoReport) || !strings.Contains(err.Error(), "signature") {
 		t.Errorf("by another key: %v", err)
 	}
 	// Whatever is changed or cut off, it is no report any more.
 	small := reported(t, key, "first", "second")
 	for n := range small {
-		if _, _, err := readReport(small[:n], &key.PublicKey); !errors.Is(err, ErrNoReport) {
+		if _, _, err := proved(small[:n], &key.PublicKey); !errors.Is(err, ErrNoReport) {
 			t.Fatalf("cut off at %d: %v", n, err)
 		}
 		changed := bytes.Clone(small)
 		changed[n] ^= 1
-		if got, _, err := readReport(changed, &key.PublicKey); err == nil && (got.State != "finished" || got.Done != 3) {
+		if got, _, err := proved(changed, &key.PublicKey); err == nil && (got.State != "finished" || got.Done != 3) {
 			t.Fatalf("byte %d changed: %+v", n, got)
 		}
 	}
@@ -128,7 +128,7 @@ func TestReports(t *testing.T) {
 		if err = errors.Join(err, w.z.Close()); err != nil {
 			t.Fatal(err)
 		}
-		if _, _, err := readReport(b.Bytes(), &key.PublicKey); !errors.Is(err, ErrNoReport) {
+		if _, _, err := proved(b.Bytes(), &key.PublicKey); !errors.Is(err, ErrNoReport) {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
@@ -148,7 +148,7 @@ func FuzzCarried(f *testing.F) {
 			}
 			o.Close()
 		}
-		if _, _, err := readReport(b, &other.PublicKey); err == nil {
+		if _, _, err := proved(b, &other.PublicKey); err == nil {
 			t.Error("a report without its key is taken")
 		}
 	})

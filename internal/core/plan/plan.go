@@ -38,8 +38,14 @@ type Step struct {
 // StepsPerChunk is how many steps a chunk holds at most.
 const StepsPerChunk = 2000
 
-// MaxChunk bounds an encoded chunk in bytes.
-const MaxChunk = 64 << 20
+// Bounds in bytes: of one step's path and states, and of an encoded chunk, which any steps that fit in do not reach.
+const (
+	MaxStep  = 16 << 10
+	MaxChunk = 32 << 20
+)
+
+// Fits says whether a step is short enough for a plan.
+func (s Step) Fits() bool { return len(s.Path)+len(s.Before.Bytes())+len(s.After.Bytes()) <= MaxStep }
 
 // EncodeChunk gives the canonical bytes of some steps.
 func EncodeChunk(steps []Step) []byte {

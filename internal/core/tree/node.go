@@ -4,17 +4,18 @@
 package tree
 
 import (
-	"bytes"
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/untrusted"
 )
 
 // A Hash is the SHA-256 of a node's encoding.
@@ -97,8 +98,20 @@ type Node struct {
 	Entries []Entry
 }
 
-// MaxNode bounds an encoded node in bytes: a folder of about a million names.
-const MaxNode = 64 << 20
+// Bounds of one node. Whoever decodes a node of them needs less than 64 MiB besides the node's own bytes.
+const (
+	MaxNode    = 16 << 20 // bytes of the encoding
+	MaxEntries = 500_000  // of which each takes 88 bytes when it is decoded
+	MaxSets    = 65_536   // different permission sets
+)
+
+// What the smallest entry and the smallest set take, encoded: no count is believed that says there are more of
+// them than the bytes that are left can hold.
+const (
+	minEntry = 4 // head, number of the set, length of the name, a byte of name
+	minSet   = 1 // the empty one is its length alone
+	minNode  = 4 // mark, version, two counts
+)
 
 const (
 	folderMark = 'D'
@@ -216,37 +229,53 @@ func decode(b []byte, known map[string]perm.Set) (Node, error) {
 		at += k
 		return s
 	}
-	count := number()
-	if err != nil || count > len(b)-at {
-		return Node{}, errEnd
+	// A count takes room only as far as the bytes that follow can bear it out.
+	counted := func(what string, least, most int) int {
+		n := number()
+		switch {
+		case err != nil:
+		case n > (len(b)-at)/least:
+			err = errEnd
+		case n > most:
+			err = fmt.Errorf("node has %d %s, at most %d are allowed", n, what, most)
+		}
+		return n
 	}
-	sets := make([]perm.Set, count)
-	seen := make(map[perm.Set]bool, count)
-	for i := range sets {
+	count := counted("permission sets", minSet, MaxSets)
+	if err != nil {
+		return Node{}, err
+	}
+	var sets []perm.Set
+	seen := map[perm.Set]bool{}
+	for range count {
 		enc := bytes(number())
 		if err != nil {
 			return Node{}, err
 		}
+		var set perm.Set
 		if enc != "" {
-			set, ok := known[enc]
-			if !ok {
-				if set, err = perm.ParseSet(strings.Clone(enc)); err != nil {
+			var ok bool
+			if set, ok = known[enc]; !ok {
+				if known != nil { // it outlives this node
+					enc = strings.Clone(enc)
+				}
+				if set, err = perm.ParseSet(enc); err != nil {
 					return Node{}, err
 				}
 				if known != nil {
 					known[set.Bytes()] = set
 				}
 			}
-			sets[i] = set
 		}
-		if seen[sets[i]] {
+		if seen[set] {
 			return Node{}, errors.New("node holds a permission set twice")
 		}
-		seen[sets[i]] = true
+		seen[set] = true
+		sets = append(sets, set)
 	}
-	count = number()
-	if err != nil || count > len(b)-at {
-		return Node{}, errEnd
+	count = counted("entries", minEntry, MaxEntries)
+	if err != nil {
+		return Node{}, err
 	}
 	n.Entries = make([]Entry, count)
 	used, extra := 0, false
@@ -322,23 +351,17 @@ func (n Node) Children() []Hash {
 	return out
 }
 
-// A Pack is several nodes in one body: each as its length (uvarint) and its bytes.
+// AppendPack appends a node to a pack: several nodes in one body, each as its length (uvarint) and its bytes.
 func AppendPack(b, node []byte) []byte {
 	b = binary.AppendUvarint(b, uint64(len(node)))
 	return append(b, node...)
 }
 
-// Unpack calls f for every node of a pack.
-func Unpack(b []byte, f func(node []byte) error) error {
-	for len(b) > 0 {
-		n, k := binary.Uvarint(b)
-		if k <= 0 || n > uint64(len(b)-k) {
-			return errEnd
-		}
-		if err := f(bytes.Clone(b[k : k+int(n)])); err != nil {
-			return err
-		}
-		b = b[k+int(n):]
-	}
-	return nil
-}
+// A Pack is read node by node.
+type Pack struct{ in *untrusted.Pieces }
+
+// NewPack reads a pack of at most so many bytes.
+func NewPack(r io.Reader, most int64) Pack { return Pack{untrusted.NewPieces(r, most)} }
+
+// Next returns the bytes of the next node, which are its caller's; io.EOF where there is none.
+func (p Pack) Next() ([]byte, error) { return p.in.Next(minNode, MaxNode) }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"reflect"
 	"slices"
@@ -159,22 +160,29 @@ func FuzzDecode(f *testing.F) {
 
 func TestPack(t *testing.T) {
 	var pack []byte
-	in := [][]byte{[]byte("one"), {}, bytes.Repeat([]byte("x"), 300)}
+	in := [][]byte{[]byte("some"), []byte("other"), bytes.Repeat([]byte("x"), 300)}
 	for _, b := range in {
 		pack = AppendPack(pack, b)
 	}
-	i := 0
-	if err := Unpack(pack, func(b []byte) error {
-		if !bytes.Equal(b, in[i]) {
-			t.Errorf("%d: %q", i, b)
+	read := func(pack []byte) (out [][]byte, err error) {
+		for p := NewPack(bytes.NewReader(pack), 1<<30); ; {
+			b, err := p.Next()
+			if err != nil {
+				return out, err
+			}
+			out = append(out, b)
 		}
-		i++
-		return nil
-	}); err != nil || i != len(in) {
-		t.Errorf("unpacked %d, %v", i, err)
 	}
-	if err := Unpack(pack[:len(pack)-1], func([]byte) error { return nil }); err == nil {
-		t.Error("a cut pack was taken")
+	if out, err := read(pack); err != io.EOF || !reflect.DeepEqual(out, in) {
+		t.Errorf("unpacked %q, %v", out, err)
+	}
+	if _, err := read(pack[:len(pack)-1]); err == nil || err == io.EOF {
+		t.Errorf("a cut pack was taken: %v", err)
+	}
+	for _, impossible := range []int{0, 3, MaxNode + 1} {
+		if _, err := read(AppendPack(nil, make([]byte, impossible))); err == nil || err == io.EOF {
+			t.Errorf("a node of %d bytes was taken: %v", impossible, err)
+		}
 	}
 }
 

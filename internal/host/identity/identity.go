@@ -17,8 +17,9 @@ import (
 	"idletally/internal/core/perm"
 )
 
-// maxAccounts bounds what a directory service may answer.
-const maxAccounts = 200_000
+// maxAccounts bounds what a directory service may answer: accounts that it lists beyond are asked for one by one, where
+// paths belong to them. A service takes no more in one snapshot (untrusted.MaxElements).
+const maxAccounts = 50_000
 
 // Read asks the name-service switch where the host has getent, and the local files otherwise.
 // A directory service need not list its accounts: those that are named are asked for one by one.

@@ -63,6 +63,12 @@ func (b *builder) leave(host, path, why string) {
 
 // add puts one host's steps in: sorted, in chunks, with equal changes grouped.
 func (b *builder) add(host string, roots []string, steps []plan.Step, dir *perm.Directory) error {
+	steps = slices.DeleteFunc(steps, func(s plan.Step) bool {
+		if !s.Fits() {
+			b.leave(host, s.Path, "its path or its access list is too long for a plan: change it on the host")
+		}
+		return !s.Fits()
+	})
 	if len(steps) == 0 {
 		return nil
 	}

@@ -34,3 +34,19 @@ func TestMuchIsLeft(t *testing.T) {
 		}
 	}
 }
+
+// A path, or an access list, that is too long for a plan is left, and the rest is planned.
+func TestTooLongForAPlan(t *testing.T) {
+	t.Parallel()
+	step := func(path string) plan.Step {
+		return plan.Step{Path: path, Kind: perm.File, Before: perm.POSIX{Mode: 0o644}.Set(), After: perm.POSIX{Mode: 0o600}.Set()}
+	}
+	long := strings.Repeat("/"+strings.Repeat("x", 255), 300)
+	b := &builder{}
+	if err := b.add("pontoon", []string{"/srv"}, []plan.Step{step("/srv/a"), step(long), step("/srv/b")}, nil); err != nil {
+		t.Fatal(err)
+	}
+	if b.total != 2 || len(b.left) != 1 || b.left[0].Path != long || !strings.Contains(b.left[0].Why, "too long") {
+		t.Errorf("%d steps, left: %+v", b.total, b.left)
+	}
+}

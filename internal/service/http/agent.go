@@ -19,6 +19,7 @@ import (
 
 	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
+	"idletally/internal/core/untrusted"
 	"idletally/internal/service/auth"
 	"idletally/internal/service/desk"
 	"idletally/internal/service/store"
@@ -26,9 +27,14 @@ import (
 )
 
 const (
-	// MaxPack bounds a pack of nodes, compressed and not.
-	maxPack      = 16 << 20
-	maxPackWhole = tree.MaxNode + 1<<20
+	maxPack      = 16 << 20             // of a pack of nodes, in bytes, compressed
+	maxPackWhole = tree.MaxNode + 8<<20 // and unfolded: agents begin another one after 4 MiB
+	maxAtOnce    = 4 << 20              // of nodes, that are stored together
+	maxNodesOnce = 2000
+	maxReply     = 16 << 20 // of an answer about a live host
+	maxSnapshot  = 32 << 20 // of what a snapshot comes with
+	maxRunDone   = 64 << 20 // of what a run came to
+	maxWindow    = 16 << 20 // how far back a compressed pack may refer
 	waitForWork  = 25 * time.Second
 	askDatabase  = 20 * time.Second // by each call that waits; work whose lease ran out is found so
 	pulseEvery   = 200 * time.Millisecond
@@ -55,13 +61,14 @@ func (s *Server) agentRoutes(r chi.Router) {
 		r.Post("/agent/v1/certificate", handle(s.renew))
 		r.Get("/agent/v1/work", handle(s.giveWork))
 		r.Get("/agent/v1/questions", handle(s.giveQuestion))
-		r.Post("/agent/v1/questions/{id}", handle(s.takeReply))
 		r.Post("/agent/v1/work/{id}/progress", handle(s.progress))
+		r.Get("/agent/v1/work/{id}/chunks/{n}", handle(s.giveChunk))
+		r.Post("/agent/v1/watches", handle(s.giveWatches))
+
+		r.Post("/agent/v1/questions/{id}", handle(s.takeReply))
 		r.Post("/agent/v1/nodes/missing", handle(s.missing))
 		r.Post("/agent/v1/nodes", handle(s.takeNodes))
 		r.Post("/agent/v1/work/{id}/snapshot", handle(s.endSnapshot))
-		r.Get("/agent/v1/work/{id}/chunks/{n}", handle(s.giveChunk))
-		r.Post("/agent/v1/watches", handle(s.giveWatches))
 		// Nobody asked for these: a stolen certificate must not fill the storage with them.
 		r.With(s.limit(maxHeard, keyByAgent)).Post("/agent/v1/watches/{application}/snapshot", handle(s.takeHeard))
 		r.Put("/agent/v1/work/{id}/originals/{n}", handle(s.takeOriginals))
@@ -69,11 +76,22 @@ func (s *Server) agentRoutes(r chi.Router) {
 	})
 }
 
+// readJSON decodes a body of at most so many bytes.
 func readJSON(w http.ResponseWriter, r *http.Request, limit int64, to any) error {
-	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, limit)).Decode(to); err != nil {
-		return huma.Error400BadRequest("body: " + err.Error())
+	err := untrusted.ReadJSON(http.MaxBytesReader(w, r.Body, limit), untrusted.Bounds{Bytes: limit, Elements: untrusted.MaxElements}, to)
+	return badBody(err)
+}
+
+// badBody says of a body that could not be taken what the caller is to know.
+func badBody(err error) error {
+	var large *http.MaxBytesError
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &large), errors.Is(err, untrusted.ErrTooMuch):
+		return huma.NewError(http.StatusRequestEntityTooLarge, "body: "+err.Error())
 	}
-	return nil
+	return huma.Error400BadRequest("body: " + err.Error())
 }
 
 func writeJSON(w http.ResponseWriter, v any) error {
@@ -82,11 +100,8 @@ func writeJSON(w http.ResponseWriter, v any) error {
 }
 
 func readBytes(w http.ResponseWriter, r *http.Request, limit int64) ([]byte, error) {
-	b, err := io.ReadAll(http.MaxBytesReader(w, r.Body, limit))
-	if err != nil {
-		return nil, huma.Error400BadRequest("body: " + err.Error())
-	}
-	return b, nil
+	b, err := untrusted.ReadAll(http.MaxBytesReader(w, r.Body, limit), limit)
+	return b, badBody(err)
 }
 
 func (s *Server) enrol(w http.ResponseWriter, r *http.Request) error {
@@ -258,12 +273,17 @@ func (s *Server) giveQuestion(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (s *Server) takeReply(w http.ResponseWriter, r *http.Request) error {
-	b, err := readBytes(w, r, 64<<20)
-	if err != nil {
+	id := chi.URLParam(r, "id")
+	if err := s.Store.OpenQuestion(r.Context(), agentHost(r.Context()), id); err != nil {
 		return err
 	}
-	id := chi.URLParam(r, "id")
-	if err := s.Store.AnswerQuestion(r.Context(), agentHost(r.Context()), id, b); err != nil {
+	if err := s.read(r, func() error {
+		b, err := readBytes(w, r, maxReply)
+		if err != nil {
+			return err
+		}
+		return s.Store.AnswerQuestion(r.Context(), agentHost(r.Context()), id, b)
+	}); err != nil {
 		return err
 	}
 	s.hub.poke(answerTo(id))
@@ -319,12 +339,12 @@ func (s *Server) ownWork(r *http.Request) (store.Work, error) {
 }
 
 func (s *Server) progress(w http.ResponseWriter, r *http.Request) error {
-	var in wire.WorkProgress
-	if err := readJSON(w, r, 4<<10, &in); err != nil {
-		return err
-	}
 	work, err := s.ownWork(r)
 	if err != nil {
+		return err
+	}
+	var in wire.WorkProgress
+	if err := readJSON(w, r, 4<<10, &in); err != nil {
 		return err
 	}
 	if err := s.Store.KeepWork(r.Context(), work.ID); err != nil {
@@ -375,38 +395,57 @@ func (s *Server) missing(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (s *Server) takeNodes(w http.ResponseWriter, r *http.Request) error {
-	packed, err := readBytes(w, r, maxPack)
-	if err != nil {
+	if err := s.read(r, func() error { return s.storePack(w, r) }); err != nil {
 		return err
 	}
-	d, err := zstd.NewReader(nil, zstd.WithDecoderMaxMemory(maxPackWhole), zstd.WithDecoderConcurrency(1))
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	pack, err := d.DecodeAll(packed, nil)
-	if err != nil {
-		return huma.Error400BadRequest("pack: " + err.Error())
-	}
-	var nodes [][]byte
-	if err := tree.Unpack(pack, func(b []byte) error { nodes = append(nodes, b); return nil }); err != nil {
-		return huma.Error400BadRequest("pack: " + err.Error())
-	}
-	if err := s.Store.PutNodes(r.Context(), nodes); err != nil {
-		return err
-	}
-	s.metrics.nodes.Add(float64(len(nodes)))
 	w.WriteHeader(http.StatusNoContent)
 	return nil
 }
 
-func (s *Server) endSnapshot(w http.ResponseWriter, r *http.Request) error {
-	var in wire.SnapshotDone
-	if err := readJSON(w, r, 64<<20, &in); err != nil {
+// storePack stores a pack as it comes, some nodes at a time: what it unfolds to never is in memory whole.
+func (s *Server) storePack(w http.ResponseWriter, r *http.Request) error {
+	z, err := zstd.NewReader(http.MaxBytesReader(w, r.Body, maxPack), zstd.WithDecoderMaxMemory(maxWindow),
+		zstd.WithDecoderMaxWindow(maxWindow), zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true))
+	if err != nil {
 		return err
 	}
+	defer z.Close()
+
+	var nodes [][]byte
+	size := 0
+	store := func() error {
+		if err := s.Store.PutNodes(r.Context(), nodes); err != nil {
+			return err
+		}
+		s.metrics.nodes.Add(float64(len(nodes)))
+		nodes, size = nodes[:0], 0
+		return nil
+	}
+	for pack := tree.NewPack(z, maxPackWhole); ; {
+		b, err := pack.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return badBody(fmt.Errorf("pack: %w", err))
+		}
+		nodes = append(nodes, b)
+		if size += len(b); size >= maxAtOnce || len(nodes) >= maxNodesOnce {
+			if err := store(); err != nil {
+				return err
+			}
+		}
+	}
+	return store()
+}
+
+func (s *Server) endSnapshot(w http.ResponseWriter, r *http.Request) error {
 	work, err := s.ownWork(r)
 	if err != nil {
+		return err
+	}
+	var in wire.SnapshotDone
+	if err := s.read(r, func() error { return readJSON(w, r, maxSnapshot, &in) }); err != nil {
 		return err
 	}
 	if err := s.Store.KeepSnapshot(r.Context(), work, in); err != nil {
@@ -487,14 +526,16 @@ func (s *Server) takeOriginals(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return huma.Error404NotFound("no such chunk")
 	}
-	b, err := readBytes(w, r, plan.MaxChunk)
-	if err == nil {
-		err = x.fits(n, b)
-	}
-	if err == nil {
-		err = s.Store.PutOriginals(r.Context(), x.work.Subject, x.work.Host, n, b)
-	}
-	if err != nil {
+	if err := s.read(r, func() error {
+		b, err := readBytes(w, r, plan.MaxChunk)
+		if err == nil {
+			err = x.fits(n, b)
+		}
+		if err == nil {
+			err = s.Store.PutOriginals(r.Context(), x.work.Subject, x.work.Host, n, b)
+		}
+		return err
+	}); err != nil {
 		return err
 	}
 	w.WriteHeader(http.StatusNoContent)
@@ -520,16 +561,20 @@ func (x part) fits(n int, chunk []byte) error {
 }
 
 func (s *Server) endRun(w http.ResponseWriter, r *http.Request) error {
-	var in wire.RunDone
-	if err := readJSON(w, r, 256<<20, &in); err != nil {
-		return err
-	}
 	x, err := s.ownPart(r)
 	if err != nil {
 		return err
 	}
-	rows, err := s.resultsOf(r.Context(), x, in)
-	if err != nil {
+	// Each result is an object of three members in a list.
+	bounds := untrusted.Bounds{Bytes: maxRunDone, Elements: 100 + 2*x.Steps*4}
+	var in wire.RunDone
+	var rows []store.Result
+	if err := s.read(r, func() (err error) {
+		if err = badBody(untrusted.ReadJSON(http.MaxBytesReader(w, r.Body, maxRunDone), bounds, &in)); err == nil {
+			rows, err = s.resultsOf(r.Context(), x, in)
+		}
+		return err
+	}); err != nil {
 		return err
 	}
 	// A last look: a new snapshot shows the result in the whole tree, and its drift. It is asked for before

@@ -80,33 +80,33 @@ func (s *Server) readReport(ctx context.Context, r *carriedReport, originals fun
 	if _, err := r.file.Seek(0, io.SeekStart); err != nil {
 		return wire.RunDone{}, err
 	}
-	return archive.ReadReport(r.file, func(h archive.ReportHead) (*ecdsa.PublicKey, error) {
+	return archive.ReadReport(r.file, func(h archive.ReportHead) (*ecdsa.PublicKey, int, error) {
 		r.head = h
 		c, err := s.Authority.AgentOf(h.Certificate)
 		if err != nil {
-			return nil, huma.Error422UnprocessableEntity("the report's certificate is none of this service's: " + err.Error())
+			return nil, 0, huma.Error422UnprocessableEntity("the report's certificate is none of this service's: " + err.Error())
 		}
 		host, err := s.Store.Host(ctx, h.Host)
 		if err != nil {
-			return nil, err
+			return nil, 0, err
 		}
 		if serial := c.SerialNumber.Text(16); c.Subject.CommonName != h.Host || host.Certificate != serial && host.Renewed != serial {
-			return nil, huma.Error422UnprocessableEntity("the report's certificate counts no more for host " + h.Host + ": it was enrolled or admitted anew, or shut out")
+			return nil, 0, huma.Error422UnprocessableEntity("the report's certificate counts no more for host " + h.Host + ": it was enrolled or admitted anew, or shut out")
 		}
 		key, ok := c.PublicKey.(*ecdsa.PublicKey)
 		if !ok {
-			return nil, huma.Error422UnprocessableEntity("the report's certificate has a key of another kind")
+			return nil, 0, huma.Error422UnprocessableEntity("the report's certificate has a key of another kind")
 		}
 		if r.part, err = s.runPart(ctx, h.Host, h.Work); err != nil {
-			return nil, err
+			return nil, 0, err
 		}
 		switch {
 		case r.work.Kind != wire.WorkRun || r.work.Subject != h.Run:
-			return nil, huma.Error422UnprocessableEntity("the report is of work that it does not fit")
+			return nil, 0, huma.Error422UnprocessableEntity("the report is of work that it does not fit")
 		case r.work.State == "done":
-			return nil, huma.Error409Conflict("how run " + h.Run + " ended on " + h.Host + " is known already")
+			return nil, 0, huma.Error409Conflict("how run " + h.Run + " ended on " + h.Host + " is known already")
 		}
-		return key, nil
+		return key, r.part.Steps, nil
 	}, originals)
 }
 

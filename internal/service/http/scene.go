@@ -13,6 +13,7 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/tree"
+	"idletally/internal/core/untrusted"
 	"idletally/internal/inquiry"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
@@ -189,7 +190,7 @@ func (l *live) ask(ctx context.Context, q wire.Question, patience time.Duration)
 // decoded, and whatever it says is shown as what that host says.
 func (l *live) take(b []byte, known *perm.Directory, hash string) (wire.Reply, error) {
 	var r wire.Reply
-	if err := json.Unmarshal(b, &r); err != nil {
+	if err := untrusted.JSON(b, untrusted.MaxElements, &r); err != nil {
 		return r, huma.Error502BadGateway(fmt.Sprintf("host %s answered what cannot be read: %v", l.host, err))
 	}
 	if r.Failed != "" {

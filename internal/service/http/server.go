@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
 	"runtime/debug"
@@ -55,6 +56,7 @@ type Server struct {
 	desk  *desk.Desk
 	hub   *hub
 	tries *tries
+	gate  *gate // for what agents send
 
 	provider *provider
 	refusals rarely
@@ -77,12 +79,19 @@ const (
 // maxCalls is how many calls a minute a person may make, and each of their tokens: some fifty times what the console needs.
 const maxCalls = 6000
 
+// Large bodies of agents that are read at once, in all and of each host: each takes at most some 100 MiB.
+const (
+	maxBodies   = 4
+	bodiesEach  = 2
+	waitForRoom = 20 * time.Second
+)
+
 // maxMemo is how many folders are remembered to be as declared: about 200 bytes each.
 const maxMemo = 400_000
 
 // New builds the handler.
 func New(c Config) *Server {
-	s := &Server{Config: c, desk: &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo), Mail: c.Mail}, hub: newHub(), tries: &tries{}, metrics: newMetrics(), mux: chi.NewMux()}
+	s := &Server{Config: c, desk: &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo), Mail: c.Mail}, hub: newHub(), tries: &tries{}, gate: newGate(maxBodies, bodiesEach, waitForRoom), metrics: newMetrics(), mux: chi.NewMux()}
 	s.feed = &feed{s: s}
 	if c.Provider != nil {
 		s.provider = newProvider(*c.Provider)
@@ -337,6 +346,10 @@ func (s *Server) plain(w http.ResponseWriter, _ *http.Request, err error) {
 		status = huma.Error500InternalServerError("the service failed at this")
 	}
 	w.Header().Set("Content-Type", "application/problem+json")
+	var with huma.HeadersError
+	if errors.As(err, &with) {
+		maps.Copy(w.Header(), with.GetHeaders())
+	}
 	w.WriteHeader(status.GetStatus())
 	_ = json.NewEncoder(w).Encode(huma.ErrorModel{Title: http.StatusText(status.GetStatus()), Status: status.GetStatus(), Detail: status.Error()}) // nobody is left to tell
 }

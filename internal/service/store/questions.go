@@ -63,6 +63,16 @@ func (s *Store) AnswerQuestion(ctx context.Context, host, id string, answer []by
 	return changed(r, err, "question "+id)
 }
 
+// OpenQuestion returns ErrConflict where a host was not asked that, or has answered it.
+func (s *Store) OpenQuestion(ctx context.Context, host, id string) error {
+	var one int
+	err := s.db.GetContext(ctx, &one, `SELECT 1 FROM question WHERE id = ? AND host = ? AND state = 'taken'`, id, host)
+	if errors.Is(err, sql.ErrNoRows) {
+		return fmt.Errorf("question %s: %w", id, ErrConflict)
+	}
+	return err
+}
+
 // Answer gives the answer and forgets the question; nil while there is none.
 func (s *Store) Answer(ctx context.Context, id string) ([]byte, error) {
 	var b []byte

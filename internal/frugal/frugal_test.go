@@ -1,0 +1,27 @@
+//go:build linux
+
+package frugal
+
+import "testing"
+
+var kept [][]byte
+
+// What takes more than it may ends; what takes less does not.
+func TestRun(t *testing.T) {
+	Run(t, 32<<20, func() {
+		for range 100 { // freed as it goes on
+			kept = [][]byte{make([]byte, 16<<20)}
+		}
+	})
+}
+
+func TestRunEnds(t *testing.T) {
+	out, err := run(t, 32<<20, func() {
+		for range 32 {
+			kept = append(kept, make([]byte, 16<<20))
+		}
+	})
+	if err == nil {
+		t.Errorf("512 MiB were taken where 32 are allowed: %s", out)
+	}
+}
