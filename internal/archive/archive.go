@@ -22,10 +22,11 @@ import (
 
 const mark = "idletally snapshot 1\n"
 
-// Limits of a file: of its head, and of its nodes all together.
+// Limits of a file: of its head, and of its nodes all together, in bytes, and how many different ones it may have.
 const (
 	MaxHead  = 32 << 20
 	MaxNodes = 8 << 30
+	MaxCount = 10_000_000
 )
 
 // A Head is what a snapshot knows besides its nodes.
@@ -82,11 +83,14 @@ func Read(r io.Reader, head func(Head) error, node func(h tree.Hash, b []byte) e
 	if err := head(h); err != nil {
 		return err
 	}
-	seen := map[tree.Hash]bool{}
+	seen := map[tree.Hash]tree.Measure{}
 	for {
 		b, err := in.piece(tree.MaxNode)
 		if errors.Is(err, io.EOF) {
 			break
+		}
+		if err == nil && len(seen) == MaxCount {
+			err = untrusted.ErrTooMuch
 		}
 		if err != nil {
 			return bad("node %d: %w", len(seen)+1, err)
@@ -95,19 +99,28 @@ func Read(r io.Reader, head func(Head) error, node func(h tree.Hash, b []byte) e
 		if err != nil {
 			return bad("node %d: %w", len(seen)+1, err)
 		}
-		for _, c := range n.Children() {
-			if !seen[c] {
-				return bad("node %d refers to node %s, which did not come before it", len(seen)+1, c)
+		own, branches := n.Measure()
+		below := make([]tree.Measure, len(branches))
+		for i, c := range branches {
+			var ok bool
+			if below[i], ok = seen[c.Child]; !ok {
+				return bad("node %d refers to node %s, which did not come before it", len(seen)+1, c.Child)
 			}
 		}
 		sum := tree.Sum(b)
-		seen[sum] = true
+		if seen[sum], err = own.Grow(branches, below); err != nil {
+			return bad("node %d: %w", len(seen), err)
+		}
 		if err := node(sum, b); err != nil {
 			return err
 		}
 	}
-	if !seen[h.Forest] {
+	all, ok := seen[h.Forest]
+	switch {
+	case !ok:
 		return bad("the forest %s is not in it", h.Forest)
+	case all.Paths != h.Paths || all.Gaps != h.Gaps:
+		return bad("it tells of %d paths and %d gaps, and has %d and %d", h.Paths, h.Gaps, all.Paths, all.Gaps)
 	}
 	return nil
 }

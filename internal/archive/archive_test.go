@@ -108,6 +108,29 @@ func stream(t testing.TB, parts ...[]byte) []byte {
 	return append([]byte(mark), z.EncodeAll(b, nil)...)
 }
 
+// sorted gives a snapshot's nodes in the order of a file.
+func sorted(t *testing.T, src tree.Memory, forest tree.Hash) (out [][]byte) {
+	t.Helper()
+	if err := tree.Each(t.Context(), src, forest, func(_ tree.Hash, b []byte) error { out = append(out, b); return nil }); err != nil {
+		t.Fatal(err)
+	}
+	return out
+}
+
+// sharing gives folders of which each has the one before it twice.
+func sharing(n int) (out [][]byte) {
+	m := tree.Memory{}
+	h := m.Add(tree.Node{})
+	for range n {
+		out = append(out, m[h])
+		e := tree.Entry{Name: "a", Kind: perm.Folder, Set: perm.POSIX{}.Set(), Child: h}
+		again := e
+		again.Name = "b"
+		h = m.Add(tree.Node{Entries: []tree.Entry{e, again}})
+	}
+	return out
+}
+
 // A file that somebody made with care is refused all the same.
 func TestHostile(t *testing.T) {
 	h, src := sample(1)
@@ -142,6 +165,8 @@ func TestHostile(t *testing.T) {
 		"a parent first":        {stream(t, same, forest), "did not come before it"},
 		"a node that is none":   {stream(t, same, []byte("D\x09")), "format version"},
 		"half a node":           {append(bytes.Clone(stream(t, same, forest))[:len(stream(t, same, forest))-20], 0), ""},
+		"paths that are not":    {stream(t, append([][]byte{head(func(h *Head) { h.Paths++ })}, sorted(t, src, h.Forest)...)...), "it tells of"},
+		"2^40 paths":            {stream(t, append([][]byte{same}, sharing(40)...)...), "too large"},
 		"another forest's head": {stream(t, head(func(h *Head) { h.Forest = tree.Hash{1} })), "is not in it"},
 	} {
 		if _, _, err := readBack(c.file); !errors.Is(err, ErrNoSnapshot) || !strings.Contains(err.Error(), c.says) {

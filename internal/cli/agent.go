@@ -47,9 +47,16 @@ func workFlags(c *cobra.Command, level *string) (apply func(*agent.Agent)) {
 	}
 }
 
+// memory is from where on an agent would rather collect more often than take more, in bytes. What a scan holds of the
+// worst tree is less.
+const memory = 300 << 20
+
 // work has an agent work until the context ends.
 func work(ctx context.Context, a *agent.Agent) error {
 	debug.SetGCPercent(400) // a scan makes much that dies young, and holds little
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(memory)
+	}
 	a.Log.Info("agent", "host", a.Host, "service", a.Service, "roots", a.Roots)
 	return stopped(a.Run(ctx))
 }

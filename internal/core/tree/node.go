@@ -48,9 +48,12 @@ const (
 	Vanished     // it was gone when its turn came
 	Mount        // another file system begins here, and crossing was not asked for
 	Failed       // reading failed: input/output error and the like
+	TooLarge     // it passes a bound, or lies where one is passed
+	Silent       // the file system did not answer in time
+	lastGap  = Silent
 )
 
-var gapWords = [...]string{"", "refused", "vanished", "other file system", "failed"}
+var gapWords = [...]string{"", "refused", "vanished", "other file system", "failed", "too large", "does not answer"}
 
 func (g Gap) String() string {
 	if int(g) < len(gapWords) {
@@ -101,7 +104,7 @@ type Node struct {
 // Bounds of one node. Whoever decodes a node of them needs less than 64 MiB besides the node's own bytes.
 const (
 	MaxNode    = 16 << 20 // bytes of the encoding
-	MaxEntries = 500_000  // of which each takes 88 bytes when it is decoded
+	MaxEntries = 300_000  // of which each takes 88 bytes when it is decoded
 	MaxSets    = 65_536   // different permission sets
 )
 
@@ -296,7 +299,7 @@ func decode(b []byte, known map[string]perm.Set) (Node, error) {
 			}
 		}
 		switch {
-		case !e.Kind.Valid() || e.Gap > Failed:
+		case !e.Kind.Valid() || e.Gap > lastGap:
 			return Node{}, fmt.Errorf("node entry %d has the unknown kind or gap %#x", i, head[0])
 		case no > used || no >= len(sets):
 			return Node{}, fmt.Errorf("node entry %d refers to permission set %d out of order", i, no)

@@ -285,6 +285,9 @@ func (i *Info) fill(names string, get func(string) ([]byte, error)) error {
 		if err != nil {
 			return err
 		}
+		if len(b) == 0 { // it has gone meanwhile, or never was there
+			continue
+		}
 		switch a {
 		case AttrCaps:
 			i.State.Caps = string(b)
@@ -300,6 +303,9 @@ func (i *Info) fill(names string, get func(string) ([]byte, error)) error {
 	return nil
 }
 
+// allNames is a list that has all of ours.
+var allNames = strings.Join(attrs[:], "\x00") + "\x00"
+
 func attrNames(list func([]byte) (int, error)) (string, error) {
 	buf := make([]byte, 1024)
 	for {
@@ -309,6 +315,8 @@ func attrNames(list func([]byte) (int, error)) (string, error) {
 			buf = make([]byte, 64<<10)
 		case err == unix.EOPNOTSUPP:
 			return "", nil
+		case err == unix.E2BIG: // the file has more names than a list may be long, so each of ours is asked for
+			return allNames, nil
 		case err != nil:
 			return "", err
 		default:
@@ -480,7 +488,8 @@ func (r *Reader) Extra(k perm.Kind) (x tree.Extra) {
 func (r *Reader) read(at place, k perm.Kind) (perm.Set, error) {
 	st := &r.stat
 	names := ""
-	if k != perm.Link {
+	// Where another file system is mounted, its root is what is seen: nothing of it is judged, and it may not answer.
+	if k != perm.Link && (at.follow || st.Attributes&unix.STATX_ATTR_MOUNT_ROOT == 0) {
 		var err error
 		if names, err = r.names(at); err != nil {
 			return perm.Set{}, err
@@ -539,7 +548,7 @@ func (r *Reader) rich(at place, names string, p perm.POSIX) (perm.Set, error) {
 	if r.known == nil {
 		r.known = map[string]perm.Set{}
 	}
-	if len(r.known) < 10_000 {
+	if len(r.known) < 10_000 && len(raw) <= 1024 {
 		r.known[string(raw)] = s
 	}
 	return s, nil
@@ -559,7 +568,7 @@ func (r *Reader) names(at place) (string, error) {
 		return string(r.list[:n]), nil
 	case unix.EOPNOTSUPP:
 		return "", nil
-	case unix.ERANGE:
+	case unix.ERANGE, unix.E2BIG:
 		return attrNames(at.list)
 	}
 	return "", e

@@ -32,7 +32,6 @@ const (
 	maxSIDs   = 20_000
 	// listers is how many folders are read at once: most of the time goes by on the way to the server and back.
 	listers = 8
-	maxDeep = 4096
 )
 
 type scanner struct {
@@ -40,7 +39,8 @@ type scanner struct {
 	stop   func()
 	put    func(tree.Hash, []byte) error
 	slots  chan struct{}
-	paths  atomic.Int64
+	seen   atomic.Int64 // so far, for whoever waits
+	paths  atomic.Int64 // in what was read to its end
 	gaps   atomic.Int64
 	report func(paths int64)
 
@@ -84,7 +84,7 @@ func Scan(ctx context.Context, s Server, roots []string, progress func(paths int
 		if err != nil {
 			e.Gap = w.deny(root, err)
 		} else if e.Kind == perm.Folder {
-			e.Child, e.Gap = w.folder(share, root, below, 0)
+			e.Child, e.Gap = w.folder(share, root, below, tree.Way{Depth: 1})
 		}
 		_ = share.Close() // nothing more is asked of it
 	}
@@ -120,6 +120,8 @@ func (w *scanner) deny(path string, err error) tree.Gap {
 		w.denied = append(w.denied, Denied{path, err.Error()})
 	}
 	switch {
+	case errors.Is(err, tree.ErrTooLarge):
+		return tree.TooLarge
 	case Refused(err):
 		return tree.Refused
 	case Gone(err):
@@ -159,12 +161,9 @@ func (w *scanner) fail(err error) {
 }
 
 // folder reads a folder and all below it. Folders in it are read by others where somebody is free.
-func (w *scanner) folder(share Share, path, below string, deep int) (tree.Hash, tree.Gap) {
+func (w *scanner) folder(share Share, path, below string, way tree.Way) (tree.Hash, tree.Gap) {
 	if w.ctx.Err() != nil { // what is made of it is thrown away
 		return tree.Hash{}, tree.Failed
-	}
-	if deep > maxDeep {
-		return tree.Hash{}, w.deny(path, fmt.Errorf("it lies more than %d folders deep", maxDeep))
 	}
 	var n tree.Node
 	err := share.List(below, func(list []Seen) error {
@@ -183,12 +182,20 @@ func (w *scanner) folder(share Share, path, below string, deep int) (tree.Hash, 
 				}
 				e.Gap = w.deny(pathname.Join(path, seen.Name), err)
 			}
+			var before *tree.Entry
+			if have := len(n.Entries); have > 0 {
+				before = &n.Entries[have-1]
+			}
+			if err := way.Hold(&e, before); err != nil {
+				return err
+			}
 			n.Entries = append(n.Entries, e)
 		}
-		if w.report != nil {
-			w.report(w.paths.Add(int64(len(list))))
-		} else {
-			w.paths.Add(int64(len(list)))
+		if len(n.Entries) > tree.MaxEntries {
+			return fmt.Errorf("%w: it has more than %d names", tree.ErrTooLarge, tree.MaxEntries)
+		}
+		if seen := w.seen.Add(int64(len(list))); w.report != nil {
+			w.report(seen)
 		}
 		return nil
 	})
@@ -197,6 +204,9 @@ func (w *scanner) folder(share Share, path, below string, deep int) (tree.Hash, 
 	}
 	slices.SortFunc(n.Entries, func(a, b tree.Entry) int { return strings.Compare(a.Name, b.Name) })
 	n.Entries = slices.CompactFunc(n.Entries, func(a, b tree.Entry) bool { return a.Name == b.Name })
+	if err := n.Fits(); err != nil {
+		return tree.Hash{}, w.deny(path, err)
+	}
 	var inside sync.WaitGroup
 	for i := range n.Entries {
 		e := &n.Entries[i]
@@ -204,7 +214,12 @@ func (w *scanner) folder(share Share, path, below string, deep int) (tree.Hash, 
 			continue
 		}
 		read := func() {
-			e.Child, e.Gap = w.folder(share, pathname.Join(path, e.Name), Joined(below, e.Name), deep+1)
+			in, err := way.Into(e.Name)
+			if err != nil {
+				e.Gap = w.deny(pathname.Join(path, e.Name), err)
+				return
+			}
+			e.Child, e.Gap = w.folder(share, pathname.Join(path, e.Name), Joined(below, e.Name), in)
 		}
 		select {
 		case w.slots <- struct{}{}:
@@ -222,6 +237,7 @@ func (w *scanner) folder(share Share, path, below string, deep int) (tree.Hash, 
 			n.Entries[i].Child = tree.Hash{}
 		}
 	}
+	w.paths.Add(int64(len(n.Entries)))
 	b := tree.Encode(n)
 	h := tree.Sum(b)
 	if err := w.put(h, b); err != nil {

@@ -342,7 +342,7 @@ func (p *Past) look(at int64, dev, ino uint64, buf *[]byte, known map[string]per
 			if set, err = perm.ParseSet(string(enc)); err != nil {
 				return nil
 			}
-			if len(known) < 10_000 {
+			if len(known) < 10_000 && len(enc) <= 1024 {
 				known[set.Bytes()] = set
 			}
 		}
@@ -419,7 +419,7 @@ func (p *Past) encode(b []byte, f *folder) []byte {
 		b = binary.AppendUvarint(b, uint64(len(e.Name)))
 		b = append(b, e.Name...)
 		s := f.stamps[i]
-		if s.Changed > p.sure || e.Gap == tree.Failed || e.Set.IsZero() {
+		if s.Changed > p.sure || e.Gap == tree.Failed || e.Gap == tree.Silent || e.Set.IsZero() {
 			s = fsys.Stamp{} // no inode has the number 0: it is read again
 		}
 		b = binary.LittleEndian.AppendUint64(b, s.Ino)

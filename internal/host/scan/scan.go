@@ -32,14 +32,15 @@ type Sink interface {
 
 // Options of a scan. The zero value is sound.
 type Options struct {
-	Workers  int         // 0: two
-	Cross    bool        // enter other file systems
-	Progress func(Stats) // called now and then, from any goroutine
-	Gentle   *Gentle     // how it keeps out of the way; nil: not at all
-	Past     *Past       // what is known of the roots, and takes what this scan finds; it may be nil
-	Touched  *Touched    // with a past: look at these only; nil: at everything
-	Denied   []Denied    // what could not be read then
-	Inodes   *Inodes     // with a past: takes the inodes that are looked at
+	Workers  int           // 0: two
+	Cross    bool          // enter other file systems
+	Progress func(Stats)   // called now and then, from any goroutine
+	Gentle   *Gentle       // how it keeps out of the way; nil: not at all
+	Past     *Past         // what is known of the roots, and takes what this scan finds; it may be nil
+	Touched  *Touched      // with a past: look at these only; nil: at everything
+	Denied   []Denied      // what could not be read then
+	Inodes   *Inodes       // with a past: takes the inodes that are looked at
+	Patience time.Duration // for any one call to a file system, which then does not answer; 0: half a minute
 }
 
 // Stats count what a scan met.
@@ -50,19 +51,11 @@ type Stats struct {
 	Kept   int64    // of the paths, those that were looked at and cannot have changed since the last scan
 	Looked int64    // of the paths, those that were looked at
 	places map[string]placed
-	sets   map[perm.Set]bool
+	owners map[perm.Principal]bool
 }
 
 // Owners gives the accounts and groups that what was looked at belongs to, or that entries name, sorted.
-func (s Stats) Owners() []perm.Principal {
-	met := map[perm.Principal]bool{}
-	for set := range s.sets {
-		for _, m := range perm.Mentioned(set) {
-			met[m.ID] = true
-		}
-	}
-	return slices.Sorted(maps.Keys(met))
-}
+func (s Stats) Owners() []perm.Principal { return slices.Sorted(maps.Keys(s.owners)) }
 
 // Remember makes what a scan found the past of the next one.
 func (s Stats) Remember(p *Past) error { return p.Keep(s.places) }
@@ -75,16 +68,19 @@ type Denied struct {
 
 const maxDenied = 1000
 
-// maxSets bounds how many permission sets are remembered for what they belong to.
-const maxSets = 100_000
+// maxOwners bounds how many accounts are told that paths belong to.
+const maxOwners = 100_000
 
 type folder struct {
 	up      *folder
 	entry   *tree.Entry // where this folder stands in up's node, or in the forest
 	name    string
+	way     tree.Way // down to what is in it, itself included once it is listed
 	fd      int
 	users   atomic.Int32 // who still needs fd: this folder's own reading and its unopened subfolders
 	waiting atomic.Int32 // subfolders without a hash yet
+	left    int          // subfolders that are still to be handed out, once it is listed; until then 0
+	next    int          // the first entry that was not handed out
 	node    tree.Node
 
 	// What the past says, and what is to be kept for the next time.
@@ -109,16 +105,19 @@ type scanner struct {
 	sink   Sink
 	mu     sync.Mutex
 	cond   *sync.Cond
-	stack  []*folder // depth first: memory is bounded by depth and breadth, not by the tree
+	stack  []*folder // depth first: what is held are the folders on the way, and each knows which of its subfolders is next
 	busy   int
 	err    error
 	paths  atomic.Int64
 	gaps   atomic.Int64
 	kept   atomic.Int64
 	denied []Denied
-	sets   map[perm.Set]bool // that were met
-	places map[string]placed // of the roots
-	moot   *moot             // where a watch told what to look at
+	owners map[perm.Principal]bool // that were met
+	places map[string]placed       // of the roots
+	moot   *moot                   // where a watch told what to look at
+
+	working sync.WaitGroup // all workers but those that were given up
+	workers []*worker
 }
 
 // Scan reads everything below the roots and gives the hash of the forest. What cannot be read
@@ -130,7 +129,7 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 	if g := opt.Gentle; g != nil { // several scans may be given the same
 		opt.Gentle = &Gentle{Idle: g.Idle, AtMost: g.AtMost, started: time.Now()}
 	}
-	s := &scanner{ctx: ctx, opt: opt, sink: sink, places: map[string]placed{}, sets: map[perm.Set]bool{}}
+	s := &scanner{ctx: ctx, opt: opt, sink: sink, places: map[string]placed{}, owners: map[perm.Principal]bool{}}
 	if opt.Touched != nil && opt.Past != nil && !opt.Past.whole {
 		s.moot = newMoot()
 	}
@@ -144,16 +143,18 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 		}
 		s.root(r, &forest.Entries[i])
 	}
-	var wg sync.WaitGroup
 	for range opt.Workers {
-		wg.Go(func() { opt.Gentle.apart(s.work) })
+		s.start()
 	}
 	stop := context.AfterFunc(ctx, func() { s.fail(ctx.Err()) })
-	wg.Wait()
+	over := make(chan struct{})
+	go s.supervise(over)
+	s.working.Wait()
+	close(over)
 	stop()
 	s.mu.Lock() // stopping may be under way
 	defer s.mu.Unlock()
-	stats := Stats{Gaps: s.gaps.Load(), Denied: s.denied, Kept: s.kept.Load(), Looked: s.paths.Load(), places: s.places, sets: s.sets}
+	stats := Stats{Gaps: s.gaps.Load(), Denied: s.denied, Kept: s.kept.Load(), Looked: s.paths.Load(), places: s.places, owners: s.owners}
 	stats.Paths = stats.Looked
 	if s.moot != nil {
 		stats.Paths, stats.Gaps = int64(len(roots)), 0
@@ -173,10 +174,8 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 	slices.SortFunc(stats.Denied, func(a, b Denied) int { return pathname.Compare(string(a.Path), string(b.Path)) })
 	if s.err != nil {
 		for _, f := range s.stack {
-			if f.up == nil {
+			for range max(f.left, 1) { // as many as were to use its descriptor
 				f.release()
-			} else {
-				f.up.release()
 			}
 		}
 		return tree.Hash{}, stats, s.err
@@ -196,47 +195,122 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 func (s *scanner) root(path string, e *tree.Entry) {
 	*e = tree.Entry{Name: path, Kind: perm.Folder}
 	s.paths.Add(1)
-	r, err := fsys.OpenRoot(path)
+	found, err := s.within(path, func() (rootFound, error) { return lookAtRoot(path) })
 	if err != nil {
 		e.Gap = s.deny(path, err)
 		return
 	}
-	defer r.Close()
-	fd, err := r.Open(path)
-	if err != nil {
-		e.Gap = s.deny(path, err)
-		return
-	}
-	defer unix.Close(fd)
-	i, err := fsys.Look(fd)
-	if err != nil {
-		e.Gap = s.deny(path, err)
-		return
-	}
-	e.Kind, e.Set = i.Kind, i.State.Set()
-	s.sets[e.Set] = true
+	e.Kind, e.Set = found.kind, found.set
+	s.meet(e.Set)
 	if e.Kind != perm.Folder {
 		return
 	}
-	content, err := fsys.Content(fd)
-	if err != nil {
-		e.Gap = s.deny(path, err)
+	if found.content < 0 {
+		e.Gap = s.deny(path, found.unread)
 		return
 	}
-	f := &folder{name: path, fd: content, entry: e}
+	f := &folder{name: path, fd: found.content, entry: e, way: tree.Way{Depth: 1}}
 	f.users.Store(1)
 	if s.opt.Past != nil {
-		f.dev, f.ino, f.trusted = trustworthy(content)
+		f.dev, f.ino, f.trusted = found.dev, found.ino, found.trusted
 		f.past = s.opt.Past.oldRoots[path]
 		f.touched = s.opt.Touched.in(path)
 	}
 	s.stack = append(s.stack, f)
 }
 
+// rootFound is what a root was found to be.
+type rootFound struct {
+	kind     perm.Kind
+	set      perm.Set
+	content  int // a descriptor of what is in it; -1 where it is no folder, or unread says why it cannot be read
+	unread   error
+	dev, ino uint64
+	trusted  bool
+}
+
+func (f rootFound) drop() {
+	if f.content >= 0 {
+		unix.Close(f.content)
+	}
+}
+
+func lookAtRoot(path string) (found rootFound, err error) {
+	found.content = -1
+	r, err := fsys.OpenRoot(path)
+	if err != nil {
+		return found, err
+	}
+	defer r.Close()
+	fd, err := r.Open(path)
+	if err != nil {
+		return found, err
+	}
+	defer unix.Close(fd)
+	i, err := fsys.Look(fd)
+	if err != nil {
+		return found, err
+	}
+	found.kind, found.set = i.Kind, i.State.Set()
+	if found.kind != perm.Folder {
+		return found, nil
+	}
+	if found.content, found.unread = fsys.Content(fd); found.unread == nil {
+		found.dev, found.ino, found.trusted = trustworthy(found.content)
+	}
+	return found, nil
+}
+
+// deny notes that a path could not be read.
 func (s *scanner) deny(path string, err error) tree.Gap {
-	s.gaps.Add(1)
+	s.tell([]denial{{path, err}})
+	return gapOf(err)
+}
+
+func (s *scanner) tell(denied []denial) {
+	if len(denied) == 0 {
+		return
+	}
+	s.gaps.Add(int64(len(denied)))
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, d := range denied {
+		if len(s.denied) < maxDenied {
+			s.denied = append(s.denied, Denied{pathname.Path(d.path), d.err.Error()})
+		}
+	}
+}
+
+// met does as meet, and asks nothing about sets that are met all the time.
+func (w *worker) met(set perm.Set) {
+	const few, short = 4096, 512
+	if w.sets[set] {
+		return
+	}
+	if len(w.sets) < few && len(set.Bytes()) <= short {
+		w.sets[set] = true
+	}
+	w.meet(set)
+}
+
+// meet remembers whom a set belongs to or names.
+func (s *scanner) meet(set perm.Set) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, m := range perm.Mentioned(set) {
+		if len(s.owners) < maxOwners {
+			s.owners[m.ID] = true
+		}
+	}
+}
+
+func gapOf(err error) tree.Gap {
 	gap := tree.Failed
 	switch {
+	case errors.Is(err, tree.ErrTooLarge):
+		gap = tree.TooLarge
+	case errors.Is(err, errSilent):
+		gap = tree.Silent
 	case errors.Is(err, unix.EACCES), errors.Is(err, unix.EPERM), errors.Is(err, unix.ELOOP):
 		gap = tree.Refused
 	case errors.Is(err, unix.ENOENT), errors.Is(err, unix.ENOTDIR):
@@ -244,11 +318,6 @@ func (s *scanner) deny(path string, err error) tree.Gap {
 	case errors.Is(err, unix.EXDEV):
 		gap = tree.Mount
 	}
-	s.mu.Lock()
-	if len(s.denied) < maxDenied {
-		s.denied = append(s.denied, Denied{pathname.Path(path), err.Error()})
-	}
-	s.mu.Unlock()
 	return gap
 }
 
@@ -261,37 +330,73 @@ func (s *scanner) fail(err error) {
 	s.cond.Broadcast()
 }
 
-func (s *scanner) work() {
-	r := &worker{scanner: s, dirents: make([]byte, 64<<10), known: map[string]perm.Set{}, sets: map[perm.Set]bool{}}
-	defer func() {
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		maps.Copy(s.sets, r.sets)
-	}()
+// work reads folders until there are none left, and says so, or until this worker is given up.
+func (w *worker) work() bool {
+	s := w.scanner
 	for {
-		s.mu.Lock()
-		for len(s.stack) == 0 && s.busy > 0 && s.err == nil {
-			s.cond.Wait()
+		f := s.take()
+		if f == nil {
+			return true
 		}
-		if len(s.stack) == 0 || s.err != nil {
-			s.mu.Unlock()
-			s.cond.Broadcast()
-			return
+		err := w.folder(f)
+		if errors.Is(err, errGivenUp) {
+			return false
 		}
-		f := s.stack[len(s.stack)-1]
-		s.stack = s.stack[:len(s.stack)-1]
-		s.busy++
-		s.mu.Unlock()
-		err := r.folder(f)
-		s.mu.Lock()
-		s.busy--
-		s.mu.Unlock()
-		if err != nil {
-			s.fail(err)
-		}
-		s.cond.Broadcast()
+		s.settle(err)
 	}
 }
+
+// take gives the next folder to be read, and nil when there is none left.
+func (s *scanner) take() *folder {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for len(s.stack) == 0 && s.busy > 0 && s.err == nil {
+		s.cond.Wait()
+	}
+	if len(s.stack) == 0 || s.err != nil {
+		s.cond.Broadcast()
+		return nil
+	}
+	f := s.stack[len(s.stack)-1]
+	if f.left > 0 {
+		f = f.subfolder()
+	}
+	if f.up == nil || f.up.left == 0 { // with its last subfolder a folder is in other hands
+		s.stack = s.stack[:len(s.stack)-1]
+	}
+	s.busy++
+	return f
+}
+
+// settle notes that one folder that was taken is done with.
+func (s *scanner) settle(err error) {
+	s.mu.Lock()
+	s.busy--
+	s.mu.Unlock()
+	if err != nil {
+		s.fail(err)
+	}
+	s.cond.Broadcast()
+}
+
+// subfolder gives the next subfolder that is to be read: there is one.
+func (f *folder) subfolder() *folder {
+	for !unsettled(&f.node.Entries[f.next]) {
+		f.next++
+	}
+	i := f.next
+	f.next++
+	f.left--
+	b := &folder{up: f, entry: &f.node.Entries[i], name: f.node.Entries[i].Name, fd: -1, index: i}
+	if f.stamps != nil { // there is a past
+		b.dev, b.ino, b.trusted, b.past = f.dev, f.stamps[i].Ino, f.trusted, f.places[i]
+		b.touched = f.touched.at(b.name)
+	}
+	return b
+}
+
+// unsettled says whether an entry is a folder of which nothing is known yet. An empty folder has a hash, too.
+func unsettled(e *tree.Entry) bool { return e.HasChild() && e.Child == tree.Hash{} }
 
 type worker struct {
 	*scanner
@@ -302,63 +407,62 @@ type worker struct {
 	record  []byte // a folder's record, as it is read
 	encoded []byte // and as it is written
 	known   map[string]perm.Set
-	were    []placed // what a folder's subfolders were
-	same    []bool   // and whether they surely are the same ones
-	sets    map[perm.Set]bool
+	sets    map[perm.Set]bool // whose owners are remembered
+	were    []placed          // what a folder's subfolders were
+	same    []bool            // and whether they surely are the same ones
+
+	at   atomic.Pointer[attempt] // what it is about
+	beat atomic.Int64            // grows with each call that a file system has answered
 }
 
-// folder reads one folder. Its descriptor was opened when it was queued under its parent's
-// (roots), or is opened now beneath the parent's.
+func newWorker(s *scanner) *worker {
+	return &worker{scanner: s, dirents: make([]byte, 64<<10), known: map[string]perm.Set{}, sets: map[perm.Set]bool{}}
+}
+
+// folder reads one folder. Its descriptor was opened when it was queued (roots), or is opened now beneath the parent's.
 func (w *worker) folder(f *folder) error {
-	if f.up != nil {
-		fd, err := fsys.Subfolder(f.up.fd, f.name, w.opt.Cross)
-		f.up.release()
-		if err != nil {
-			return w.unread(f, err)
-		}
-		f.fd = fd
-		f.users.Store(1)
-		// Another file system may begin here, and what a watch did not tell of was not looked at.
-		if w.opt.Past != nil && (w.opt.Cross || w.moot != nil) {
-			f.dev, f.ino, f.trusted = trustworthy(fd)
-		}
+	l, err := w.attempt(f)
+	if err != nil {
+		return err
 	}
+	f.fd = l.fd
+	f.users.Store(1)
 	defer f.release()
-	if err := w.list(f); err != nil {
-		f.node = tree.Node{}
-		return w.unread(f, err)
+	f.dev, f.ino, f.trusted = l.dev, l.ino, l.trusted
+	f.past, f.identical, f.renewed = l.past, l.identical, l.renewed
+	w.tell(l.denied)
+	if l.err != nil {
+		return w.unread(f, l.err)
 	}
+	f.node, f.stamps, f.places, f.way = l.node, l.stamps, l.places, l.way
+	w.kept.Add(l.kept)
 	w.paths.Add(int64(len(f.node.Entries)))
 	w.opt.Gentle.pace(w.ctx, len(f.node.Entries))
 	if w.opt.Progress != nil {
 		w.opt.Progress(Stats{Paths: w.paths.Load(), Gaps: w.gaps.Load()})
 	}
-	var below []*folder
+
+	below := 0
 	for i := range f.node.Entries {
 		e := &f.node.Entries[i]
-		if !e.HasChild() {
-			continue
+		switch {
+		case !e.HasChild():
+		case l.settled[i]:
+			e.Child = f.places[i].node
+			f.belowPaths.Add(f.places[i].paths)
+			f.belowGaps.Add(f.places[i].gaps)
+		default:
+			below++
 		}
-		b := &folder{up: f, entry: e, name: e.Name, fd: -1, index: i}
-		if w.opt.Past != nil {
-			b.dev, b.ino, b.trusted, b.past = f.dev, f.stamps[i].Ino, f.trusted, w.were[i]
-			if b.touched = f.touched.at(e.Name); w.moot != nil && b.touched == nil && w.same[i] {
-				e.Child, f.places[i] = b.past.node, b.past
-				f.belowPaths.Add(b.past.paths)
-				f.belowGaps.Add(b.past.gaps)
-				continue
-			}
-		}
-		below = append(below, b)
 	}
-	if len(below) == 0 {
+	if below == 0 {
 		return w.finish(f)
 	}
-	f.waiting.Store(int32(len(below)))
-	f.users.Add(int32(len(below)))
-	slices.Reverse(below)
+	f.left = below
+	f.waiting.Store(int32(below))
+	f.users.Add(int32(below))
 	w.mu.Lock()
-	w.stack = append(w.stack, below...)
+	w.stack = append(w.stack, f)
 	w.mu.Unlock()
 	w.cond.Broadcast()
 	return nil
@@ -378,13 +482,61 @@ func (f *folder) path() string {
 	return pathname.Join(f.up.path(), f.name)
 }
 
+// A listing is what reading a folder comes to. It counts when it is complete: a worker that was given up in the middle of
+// it leaves nothing behind.
+type listing struct {
+	fd       int // of the folder; -1 where it was not opened
+	dev, ino uint64
+	trusted  bool
+	way      tree.Way
+	node     tree.Node
+	stamps   []fsys.Stamp
+	places   []placed
+	settled  []bool // subfolders that are as they were, whatever is below
+	denied   []denial
+	kept     int64
+	err      error // why there is none
+
+	past      placed // what it was
+	identical bool
+	renewed   bool
+}
+
+type denial struct {
+	path string
+	err  error
+}
+
+// open opens a folder, if it is not open, and lists it.
+func (w *worker) open(f *folder) *listing {
+	l := &listing{fd: f.fd, dev: f.dev, ino: f.ino, trusted: f.trusted, way: f.way}
+	if f.up != nil {
+		if l.way, l.err = f.up.way.Into(f.name); l.err == nil {
+			l.fd, l.err = fsys.Subfolder(f.up.fd, f.name, w.opt.Cross)
+		}
+		f.up.release()
+		if l.err != nil {
+			return l
+		}
+		// Another file system may begin here, and what a watch did not tell of was not looked at.
+		if w.opt.Past != nil && (w.opt.Cross || w.moot != nil) {
+			l.dev, l.ino, l.trusted = trustworthy(l.fd)
+		}
+	}
+	w.beat.Add(1)
+	if l.err = w.list(f, l); l.err != nil {
+		l.node = tree.Node{}
+	}
+	return l
+}
+
 // list looks at a folder's entries.
-func (w *worker) list(f *folder) error {
-	past := w.remembered(f)
+func (w *worker) list(f *folder, l *listing) error {
+	past := w.remembered(f, l)
 	// Where a watch told, nothing but what it told of can be another one than before.
 	recall := past != nil && w.moot != nil && !f.touched.is() && w.recall(past, f.touched)
 	if !recall {
-		if err := w.read(f.fd); err != nil {
+		if err := w.read(l.fd); err != nil {
 			return err
 		}
 	}
@@ -398,21 +550,21 @@ func (w *worker) list(f *folder) error {
 		w.sorted = append(w.sorted, all[at:end+1])
 		at = end + 1
 	}
+	defer w.shed()
 	slices.Sort(w.sorted) // with their NUL bytes: no name holds one, so the order is that of the names
 	// A folder that changes while it is listed can show a name twice.
 	w.sorted = slices.Compact(w.sorted)
-	f.node.Entries = make([]tree.Entry, 0, len(w.sorted))
+	l.node.Entries = make([]tree.Entry, 0, len(w.sorted))
 	if w.opt.Past != nil {
-		f.stamps = make([]fsys.Stamp, 0, len(w.sorted))
+		l.stamps = make([]fsys.Stamp, 0, len(w.sorted))
 	}
 	w.were, w.same = w.were[:0], w.same[:0]
-	kept := int64(0)
 	for _, raw := range w.sorted {
 		name := raw[:len(raw)-1]
 		for past != nil && past.name != nil && string(past.name) < name {
 			w.gone(f, string(past.name))
 			past.next()
-			f.identical = false
+			l.identical = false
 		}
 		var was *fsys.Known
 		e := tree.Entry{Name: name}
@@ -420,14 +572,15 @@ func (w *worker) list(f *folder) error {
 			was = &past.known
 			e.Kind, e.Set, e.Gap, e.Extra = was.Kind, was.Set, past.gap, past.extra
 		}
-		known := recall && was != nil && !f.touched.at(name).is()
+		known := recall && was != nil && !f.touched.at(name).is() && e.Gap != tree.Failed && e.Gap != tree.Silent
 		var stamp fsys.Stamp
 		if known {
 			stamp = was.Stamp
 		} else {
 			var err error
 			// The system calls only read the name, so the string's own bytes will do.
-			e.Kind, e.Set, stamp, err = w.reader.At(f.fd, unsafe.Slice(unsafe.StringData(raw), len(raw)), was)
+			e.Kind, e.Set, stamp, err = w.reader.At(l.fd, unsafe.Slice(unsafe.StringData(raw), len(raw)), was)
+			w.beat.Add(1)
 			if recall {
 				w.seen(f, name, was == nil || e.Kind != was.Kind)
 			}
@@ -440,31 +593,39 @@ func (w *worker) list(f *folder) error {
 				if e.Kind == 0 {
 					e.Kind = perm.File
 				}
-				e.Gap = w.deny(pathname.Join(f.path(), name), err)
+				e.Gap = gapOf(err)
+				l.denied = append(l.denied, denial{pathname.Join(f.path(), name), err})
 			}
 		}
-		if n := len(f.node.Entries); (n == 0 || f.node.Entries[n-1].Set != e.Set) && len(w.sets) < maxSets { // neighbours are mostly alike
-			w.sets[e.Set] = true
+		var before *tree.Entry
+		if n := len(l.node.Entries); n > 0 {
+			before = &l.node.Entries[n-1]
 		}
-		f.node.Entries = append(f.node.Entries, e)
+		if err := l.way.Hold(&e, before); err != nil {
+			return err
+		}
+		if before == nil || before.Set != e.Set { // neighbours are mostly alike
+			w.met(e.Set)
+		}
+		l.node.Entries = append(l.node.Entries, e)
 		if w.opt.Past == nil {
 			continue
 		}
-		f.stamps = append(f.stamps, stamp)
+		l.stamps = append(l.stamps, stamp)
 		if !known {
 			w.opt.Inodes.add(stamp.Ino, e.Kind)
 		}
 		if was == nil {
 			w.were, w.same = append(w.were, placed{}), append(w.same, false)
-			f.identical, f.renewed = false, true
+			l.identical, l.renewed = false, true
 			continue
 		}
 		if stamp == was.Stamp {
-			kept++
+			l.kept++
 		} else {
-			f.renewed = true
+			l.renewed = true
 		}
-		f.identical = f.identical && was.Kind == e.Kind && was.Set == e.Set && past.gap == e.Gap && past.extra == e.Extra
+		l.identical = l.identical && was.Kind == e.Kind && was.Set == e.Set && past.gap == e.Gap && past.extra == e.Extra
 		// Where it is not sure to be the same folder, its record tells.
 		w.were = append(w.were, past.child)
 		w.same = append(w.same, past.child.at > 0 && (known || stamp.Ino == was.Ino))
@@ -473,16 +634,34 @@ func (w *worker) list(f *folder) error {
 	for past != nil && past.name != nil {
 		w.gone(f, string(past.name))
 		past.next()
-		f.identical = false
+		l.identical = false
 	}
-	w.kept.Add(kept)
-	f.places = slices.Clone(w.were)
+	if err := l.node.Fits(); err != nil {
+		return err
+	}
+	l.places = slices.Clone(w.were)
+	l.settled = make([]bool, len(l.node.Entries))
+	if w.moot != nil {
+		for i := range l.settled {
+			l.settled[i] = w.same[i] && f.touched.at(l.node.Entries[i].Name) == nil
+		}
+	}
 	return nil
+}
+
+// shed lets go of the room that a large folder took.
+func (w *worker) shed() {
+	const usual = 1 << 20
+	clear(w.sorted)
+	if cap(w.names) > usual {
+		w.names, w.sorted, w.were, w.same = nil, nil, nil, nil
+	}
 }
 
 // read puts the names of a folder's entries into the worker's buffer, each with a NUL byte.
 func (w *worker) read(fd int) error {
 	w.names = w.names[:0]
+	count := 0
 	for {
 		n, err := unix.Getdents(fd, w.dirents)
 		if err == unix.EINTR {
@@ -498,7 +677,12 @@ func (w *worker) read(fd int) error {
 			b = b[size:]
 			if string(name) != ".\x00" && string(name) != "..\x00" {
 				w.names = append(w.names, name...)
+				count++
 			}
+		}
+		w.beat.Add(1)
+		if count > tree.MaxEntries || len(w.names) > tree.MaxNode {
+			return fmt.Errorf("%w: it has more than %d names, or more than %d MiB of them", tree.ErrTooLarge, tree.MaxEntries, tree.MaxNode>>20)
 		}
 	}
 }
@@ -553,15 +737,14 @@ func (w *worker) gone(f *folder, name string) {
 }
 
 // remembered gives what the past has of a folder; nil where it has nothing that counts.
-func (w *worker) remembered(f *folder) *before {
-	was := f.past
-	f.past, f.renewed = placed{}, true
-	if w.opt.Past == nil || was.at == 0 || !f.trusted || w.opt.Past.whole {
+func (w *worker) remembered(f *folder, l *listing) *before {
+	l.renewed = true
+	if w.opt.Past == nil || f.past.at == 0 || !l.trusted || w.opt.Past.whole {
 		return nil
 	}
-	past := w.opt.Past.look(was.at, f.dev, f.ino, &w.record, w.known)
+	past := w.opt.Past.look(f.past.at, l.dev, l.ino, &w.record, w.known)
 	if past != nil {
-		f.past, f.identical, f.renewed = was, true, false
+		l.past, l.identical, l.renewed = f.past, true, false
 	}
 	return past
 }
@@ -596,9 +779,6 @@ func (w *worker) finish(f *folder) error {
 		f.entry.Child = f.past.node
 	} else {
 		b := tree.Encode(f.node)
-		if len(b) > tree.MaxNode {
-			return fmt.Errorf("folder %s has too many entries for one node (%d bytes, at most %d)", pathname.Escape(f.path()), len(b), tree.MaxNode)
-		}
 		f.entry.Child = tree.Sum(b)
 		if err := w.sink.Put(f.entry.Child, b); err != nil {
 			return fmt.Errorf("keep node: %w", err)

@@ -42,8 +42,9 @@ var ErrBadNode = errors.New("node refused")
 func (s *Store) PutNodes(ctx context.Context, nodes [][]byte) error {
 	type row struct {
 		hash     tree.Hash
-		children []tree.Hash
 		data     []byte
+		measure  tree.Measure
+		branches []tree.Branch
 	}
 	rows := make([]row, len(nodes))
 	// Checking and packing is what takes the time, and each node is a matter of its own.
@@ -59,7 +60,8 @@ func (s *Store) PutNodes(ctx context.Context, nodes [][]byte) error {
 					errs[w] = fmt.Errorf("%w: %w", ErrBadNode, err)
 					return
 				}
-				rows[i] = row{tree.Sum(nodes[i]), n.Children(), encoder.EncodeAll(nodes[i], nil)}
+				rows[i] = row{hash: tree.Sum(nodes[i]), data: encoder.EncodeAll(nodes[i], nil)}
+				rows[i].measure, rows[i].branches = n.Measure()
 			}
 		})
 	}
@@ -67,12 +69,13 @@ func (s *Store) PutNodes(ctx context.Context, nodes [][]byte) error {
 	if err := errors.Join(errs...); err != nil {
 		return err
 	}
+
 	here := map[tree.Hash]bool{}
 	var need []tree.Hash
 	for _, r := range rows {
-		for _, c := range r.children {
-			if !here[c] {
-				need = append(need, c)
+		for _, b := range r.branches {
+			if !here[b.Child] {
+				need = append(need, b.Child)
 			}
 		}
 		here[r.hash] = true
@@ -81,14 +84,31 @@ func (s *Store) PutNodes(ctx context.Context, nodes [][]byte) error {
 	if err != nil {
 		return err
 	}
+	measures, err := s.measures(ctx, need)
+	if err != nil {
+		return err
+	}
 	for _, h := range need {
 		if !have[h] {
 			return fmt.Errorf("%w: it refers to node %s, which was not sent before it", ErrBadNode, h)
 		}
 	}
+	for i := range rows {
+		r := &rows[i]
+		below := make([]tree.Measure, len(r.branches))
+		for j, b := range r.branches {
+			below[j] = measures[b.Child]
+		}
+		if r.measure, err = r.measure.Grow(r.branches, below); err != nil {
+			return fmt.Errorf("%w: %w", ErrBadNode, err)
+		}
+		measures[r.hash] = r.measure
+	}
 	at := now()
-	return batches(ctx, s, `INSERT INTO node (hash, data, used)`, 3, rows, func(r row) []any { return []any{r.hash[:], r.data, at} },
-		`ON DUPLICATE KEY UPDATE used = VALUES(used), doomed = FALSE`)
+	return batches(ctx, s, `INSERT INTO node (hash, data, used, paths, gaps, depth, below, way)`, 8, rows, func(r row) []any {
+		return []any{r.hash[:], r.data, at, r.measure.Paths, r.measure.Gaps, r.measure.Depth, r.measure.Below, r.measure.Way}
+	}, `ON DUPLICATE KEY UPDATE used = VALUES(used), doomed = FALSE, paths = VALUES(paths), gaps = VALUES(gaps), depth = VALUES(depth),
+		below = VALUES(below), way = VALUES(way)`)
 }
 
 // Nodes makes the store a tree.Source.
@@ -223,7 +243,7 @@ func (s *Store) KeepSnapshot(ctx context.Context, work Work, d wire.SnapshotDone
 			return endWork(ctx, tx, work.ID)
 		})
 	}
-	return s.keep(ctx, d, func(tx *sqlx.Tx, dirHash, denied, ways []byte) error {
+	return s.keep(ctx, &d, func(tx *sqlx.Tx, dirHash, denied, ways []byte) error {
 		_, err := tx.ExecContext(ctx, `UPDATE snapshot SET forest = ?, directory = ?, paths = ?, gaps = ?, denied = ?, taken = ?, ways = ?
 			WHERE id = ? AND state = 'waiting'`, d.Forest[:], dirHash, d.Paths, d.Gaps, denied, now(), ways, work.Subject)
 		return err
@@ -242,8 +262,8 @@ func (s *Store) ShowSnapshot(ctx context.Context, id string) error {
 	return changed(r, err, "snapshot "+id)
 }
 
-// keep stores what goes with a snapshot's nodes.
-func (s *Store) keep(ctx context.Context, d wire.SnapshotDone, row func(tx *sqlx.Tx, dirHash, denied, ways []byte) error) error {
+// keep stores what goes with a snapshot's nodes. How many paths and gaps there are is counted, whatever was said.
+func (s *Store) keep(ctx context.Context, d *wire.SnapshotDone, row func(tx *sqlx.Tx, dirHash, denied, ways []byte) error) error {
 	denied, err := json.Marshal(d.Denied)
 	if err != nil {
 		return err
@@ -255,6 +275,11 @@ func (s *Store) keep(ctx context.Context, d wire.SnapshotDone, row func(tx *sqlx
 	if !have[d.Forest] {
 		return fmt.Errorf("%w: the snapshot's root %s was not sent", ErrBadNode, d.Forest)
 	}
+	measures, err := s.measures(ctx, []tree.Hash{d.Forest})
+	if err != nil {
+		return err
+	}
+	d.Paths, d.Gaps = measures[d.Forest].Paths, measures[d.Forest].Gaps
 	dir, dirHash, err := d.Directory.Encode()
 	if err != nil {
 		return err

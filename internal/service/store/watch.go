@@ -146,7 +146,7 @@ func (s *Store) addSnapshot(ctx context.Context, application, host string, roots
 	if err != nil {
 		return "", err
 	}
-	return id, s.keep(ctx, d, func(tx *sqlx.Tx, dirHash, denied, ways []byte) error {
+	return id, s.keep(ctx, &d, func(tx *sqlx.Tx, dirHash, denied, ways []byte) error {
 		_, err := tx.ExecContext(ctx, `INSERT INTO snapshot (id, host, application, state, roots, whole, heard, crossing, forest, directory, paths, gaps, denied, message, requested_by, created, taken, ways)
 			VALUES (?,?,?,'waiting',?,?,?,?,?,?,?,?,?,'',?,?,?,?)`, id, host, application, names, !heard, heard, crossing, d.Forest[:], dirHash, d.Paths, d.Gaps, denied, by, now(), taken.UTC(), ways)
 		return err
