@@ -53,7 +53,7 @@ tour: packages bin/idletally bin/saltmarsh
 	@bin/saltmarsh tour bin/idletally
 
 test: test-packages bin/idletally bin/saltmarsh
-	go test -timeout 18m ./...
+	go test -timeout 60m ./...
 
 # Some five minutes: nodes of a database cluster and instances of the service are killed at random.
 test-cluster:

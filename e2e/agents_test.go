@@ -240,6 +240,7 @@ func tryInterface(t *testing.T, s *demo.Stage) {
 
 // An agent outside of whose own roots a baseline reaches says so and reads nothing.
 func TestOwnRoots(t *testing.T) {
+	t.Parallel()
 	s := begin(t, "")
 	ctx := t.Context()
 	c := as(t, s, "quartermaster")

@@ -51,6 +51,7 @@ func await(t *testing.T, b *browser.Browser, what, text string) {
 // Somebody derives a baseline, writes on with completion, sees errors in place and the effect beside,
 // keeps it, compares editions and publishes it: in the browser alone.
 func TestConsoleDeclare(t *testing.T) {
+	t.Parallel()
 	s := begin(t, "")
 	b := open(t, s, 1280, 800, false)
 	must(t, b.SignIn("quartermaster", demo.Password))
@@ -126,6 +127,7 @@ func TestConsoleDeclare(t *testing.T) {
 
 // Where drift is, how it went, and why it comes back; in the dark, and on a telephone.
 func TestConsoleDrift(t *testing.T) {
+	t.Parallel()
 	s := begin(t, "")
 	api := as(t, s, "quartermaster")
 	must(t, demo.Night(s.Root("slip-north"), 1))

@@ -24,6 +24,7 @@ func find(t *testing.T, b *browser.Browser, text, choice string) {
 
 // Whoever knows a part of a name gets to the thing, by keys alone; history, hosts, people and accounts have pages that lead on.
 func TestConsoleFind(t *testing.T) {
+	t.Parallel()
 	s := begin(t, "")
 	p, err := as(t, s, "quartermaster").DraftPlan(t.Context(), wire.Draft{Application: "tideboard", All: true})
 	must(t, err)

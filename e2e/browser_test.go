@@ -63,6 +63,7 @@ func must(t *testing.T, err error) {
 
 // Two people take drift through plan, review and run to the restore, in the browser alone.
 func TestConsole(t *testing.T) {
+	t.Parallel()
 	s := begin(t, "")
 	author, reviewer := open(t, s, 1280, 800, false), open(t, s, 1280, 800, true)
 	must(t, author.Go("/"))
@@ -230,6 +231,7 @@ func tryLooking(t *testing.T, s *demo.Stage, b *browser.Browser) {
 
 // On a telephone nothing is cut off, and the main pages stay sound.
 func TestConsoleNarrow(t *testing.T) {
+	t.Parallel()
 	s := begin(t, "")
 	p, err := as(t, s, "quartermaster").DraftPlan(t.Context(), wire.Draft{Application: "tideboard", All: true})
 	if err != nil {

@@ -3,11 +3,13 @@
 package e2e
 
 import (
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -47,8 +49,13 @@ func TestCapabilitiesOfUnits(t *testing.T) {
 	_, err = author.Publish(t.Context(), "quay", e.Number)
 	must(t, err)
 
+	must(t, os.Chmod(dir, 0o755))
+	must(t, os.Chmod(filepath.Dir(program), 0o755)) // the account gets at the program
 	look := unit(t, s, "idletally-look", own, "--look-only", "--watch=false")
 	snap := snapshot(t, author, "quay", "quay")
+	if ids, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", look.Pid())); err != nil || !strings.Contains(string(ids), fmt.Sprintf("Uid:\t%d\t%[1]d", unprivileged)) {
+		t.Errorf("it runs as somebody else: %s, %v", ids, err)
+	}
 	if snap.Paths != 22 || snap.Gaps != 0 {
 		t.Errorf("the agent that looks sees %d paths and %d gaps", snap.Paths, snap.Gaps)
 	}
@@ -76,7 +83,13 @@ func TestCapabilitiesOfUnits(t *testing.T) {
 	}
 }
 
-var bounded = regexp.MustCompile(`(?m)^CapabilityBoundingSet=(.*)$`)
+var (
+	bounded = regexp.MustCompile(`(?m)^CapabilityBoundingSet=(.*)$`)
+	account = regexp.MustCompile(`(?m)^User=(.*)$`)
+)
+
+// unprivileged is the number of the account that units name, in these tests.
+const unprivileged = 48_123
 
 // unit runs an agent with what its unit leaves it, as far as that can be had without systemd.
 func unit(t *testing.T, s *demo.Stage, name, folder string, flags ...string) *demo.Process {
@@ -91,7 +104,16 @@ func unit(t *testing.T, s *demo.Stage, name, folder string, flags ...string) *de
 	for _, c := range strings.Fields(string(m[1])) {
 		set += ",+" + strings.ToLower(strings.TrimPrefix(c, "CAP_"))
 	}
-	cmd := exec.Command("setpriv", append([]string{"--no-new-privs", "--bounding-set", set, program, "agent", "run", "--folder", folder}, flags...)...)
+	argv := []string{"--no-new-privs", "--bounding-set", set}
+	owner := 0
+	if account.Match(b) { // as systemd does, its folder becomes its own, and it has what is ambient
+		owner = unprivileged
+		argv = append(argv, "--reuid", strconv.Itoa(owner), "--regid", strconv.Itoa(owner), "--clear-groups", "--inh-caps", set, "--ambient-caps", set)
+	}
+	must(t, filepath.WalkDir(folder, func(path string, _ os.DirEntry, err error) error {
+		return errors.Join(err, os.Lchown(path, owner, owner))
+	}))
+	cmd := exec.Command("setpriv", append(append(argv, program, "agent", "run", "--folder", folder), flags...)...)
 	p, err := demo.Start(cmd)
 	must(t, err)
 	t.Cleanup(p.Stop)

@@ -3,6 +3,8 @@
 package e2e
 
 import (
+	"crypto/ed25519"
+	"encoding/json"
 	"fmt"
 	"os"
 	"os/exec"
@@ -11,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"idletally/internal/archive"
 	"idletally/internal/wire"
 )
 
@@ -30,12 +33,7 @@ func TestCarried(t *testing.T) {
 		must(t, os.WriteFile(filepath.Join(root, fmt.Sprintf("bill-%05d", n)), nil, 0o644))
 	}
 	agent := func(argv ...string) []string { return append([]string{"agent", "--folder", own}, argv...) }
-	letIn := func(name, own string) {
-		t.Helper()
-		op.want(0, "host admit", "agent", "--folder", own, "request", in(name+".request"), "--root", root)
-		op.want(0, "agent join", "host", "admit", name, in(name+".request"), in(name+".admission"))
-		op.want(0, "This is host "+name, "agent", "--folder", own, "join", in(name+".admission"))
-	}
+	letIn := func(name, own string) { op.letIn(name, name, own, in, root) }
 	look := func() {
 		t.Helper()
 		op.want(0, "", "snapshot", "save", in("snapshot"), "--root", root, "--host", "pontoon", "--application", "billing")
@@ -156,9 +154,68 @@ func TestCarried(t *testing.T) {
 	other, _ := crewed(t)
 	they := command{t, other, "quartermaster"}
 	they.login()
-	they.want(0, "", "agent", "--folder", own+"-theirs", "request", in("theirs.request"), "--root", root)
-	they.want(0, "", "host", "admit", "pontoon", in("theirs.request"), in("theirs.admission"))
-	they.want(0, "", "agent", "--folder", own+"-theirs", "join", in("theirs.admission"))
+	they.letIn("pontoon", "theirs", own+"-theirs", in, root)
 	op.want(4, "not by the key this agent pinned", "agent", "--folder", own+"-theirs", "carry", in("back.order"), in("theirs.report"))
 	op.want(1, "none of this service's", "run", "import", in("theirs.report"))
+}
+
+// letIn lets a host in by files, whose fingerprints somebody tells from one side to the other.
+func (c command) letIn(name, file, own string, in func(string) string, root string) {
+	c.t.Helper()
+	c.want(0, "host admit", "agent", "--folder", own, "request", in(file+".request"), "--root", root)
+	c.want(1, "--fingerprint", "host", "admit", name, in(file+".request"), in(file+".admission"))
+	c.want(1, "not the request", "host", "admit", name, in(file+".request"), in(file+".admission"), "--fingerprint", strings.Repeat("0", 32))
+	c.want(0, "agent join", "host", "admit", name, in(file+".request"), in(file+".admission"), "--fingerprint", requestPrint(c.t, in(file+".request")))
+	c.want(1, "--fingerprint", "agent", "--folder", own, "join", in(file+".admission"))
+	c.want(1, "not the admission", "agent", "--folder", own, "join", in(file+".admission"), "--fingerprint", strings.Repeat("0", 32))
+	c.want(0, "This is host "+name, "agent", "--folder", own, "join", in(file+".admission"), "--fingerprint", admissionPrint(c.t, in(file+".admission")))
+}
+
+func requestPrint(t *testing.T, file string) string {
+	var r archive.Request
+	b, err := os.ReadFile(file)
+	must(t, err)
+	must(t, json.Unmarshal(b, &r))
+	return r.Fingerprint()
+}
+
+func admissionPrint(t *testing.T, file string) string {
+	var a archive.Admission
+	b, err := os.ReadFile(file)
+	must(t, err)
+	must(t, json.Unmarshal(b, &a))
+	return a.Fingerprint()
+}
+
+// Whoever carries an admission puts one of their own in its place, with a key of theirs for orders: the host does not take it, and not even
+// by its true fingerprint where another key signs its orders already.
+func TestAdmissionOfACarrier(t *testing.T) {
+	t.Parallel()
+	s, _ := crewed(t)
+	op := command{t, s, "quartermaster"}
+	op.login()
+	bag, root, own := folder(t), folder(t), filepath.Join(folder(t), "agent")
+	in := func(name string) string { return filepath.Join(bag, name) }
+	op.letIn("pontoon", "pontoon", own, in, root)
+	settings, err := os.ReadFile(filepath.Join(own, "agent.json"))
+	must(t, err)
+
+	op.want(0, "", "agent", "--folder", own, "request", in("again.request"), "--root", root)
+	op.want(0, "", "host", "admit", "pontoon", in("again.request"), in("again.admission"), "--fingerprint", requestPrint(t, in("again.request")))
+	var a archive.Admission
+	b, err := os.ReadFile(in("again.admission"))
+	must(t, err)
+	must(t, json.Unmarshal(b, &a))
+	shown := a.Fingerprint()
+	theirs, _, err := ed25519.GenerateKey(nil)
+	must(t, err)
+	a.OrderKey = theirs
+	b, err = json.Marshal(a)
+	must(t, err)
+	must(t, os.WriteFile(in("again.admission"), b, 0o600))
+	op.want(1, "Somebody may have put another in its place", "agent", "--folder", own, "join", in("again.admission"), "--fingerprint", shown)
+	op.want(1, "another key signs its orders", "agent", "--folder", own, "join", in("again.admission"), "--fingerprint", a.Fingerprint())
+	if now, err := os.ReadFile(filepath.Join(own, "agent.json")); err != nil || string(now) != string(settings) {
+		t.Errorf("the host's settings are others: %v", err)
+	}
 }

@@ -55,6 +55,7 @@ func database(t *testing.T) (*mariadb.Server, string) {
 // A database that goes away: clear errors, nothing lost, all well when it is back. Rows changed by
 // hand in it: nobody acts on them.
 func TestDatabase(t *testing.T) {
+	t.Parallel()
 	db, dir := database(t)
 	defer func() { db.Stop() }()
 	var err error
@@ -181,6 +182,7 @@ func TestDatabase(t *testing.T) {
 // An agent is killed in mid-run, again and again: the run ends as planned, and can be put back to
 // the byte.
 func TestAgentKilledInRun(t *testing.T) {
+	t.Parallel()
 	s := world(t, "", false)
 	ctx := t.Context()
 	c := as(t, s, "quartermaster")
@@ -261,6 +263,7 @@ func TestAgentKilledInRun(t *testing.T) {
 
 // A run is halted at a step boundary, and goes on later.
 func TestHaltAndResume(t *testing.T) {
+	t.Parallel()
 	s := world(t, "", false)
 	ctx := t.Context()
 	c := as(t, s, "quartermaster")

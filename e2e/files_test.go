@@ -92,6 +92,7 @@ func tryFiles(t *testing.T, s *demo.Stage) {
 
 // Whoever may read less sees less, and is told what; who may read everything need be nothing more.
 func TestSaveWithoutRoot(t *testing.T) {
+	t.Parallel()
 	dir, err := os.MkdirTemp("", "idletally-save-")
 	if err != nil {
 		t.Fatal(err)

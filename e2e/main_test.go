@@ -8,6 +8,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"flag"
 	"fmt"
 	"io"
 	"os"
@@ -28,6 +29,10 @@ func TestMain(m *testing.M) {
 	if len(os.Args) > 1 && os.Args[1] == "inside" { // a process of a demo host
 		fmt.Fprintln(os.Stderr, demo.Inside(os.Args[2:]))
 		os.Exit(1)
+	}
+	flag.Parse()
+	if given := flag.Lookup("test.parallel"); given.Value.String() == given.DefValue {
+		_ = given.Value.Set("4") // each waits for its own service, agents and browser most of the time
 	}
 	os.Exit(func() int {
 		dir, err := os.MkdirTemp("", "idletally-e2e-")

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -18,6 +19,8 @@ import (
 	"time"
 
 	"idletally/internal/agent"
+	"idletally/internal/carry"
+	"idletally/internal/client"
 	"idletally/internal/loopback"
 	"idletally/internal/wire"
 )
@@ -232,9 +235,9 @@ func TestOverSSH(t *testing.T) {
 		t.Error("it is not as it was")
 	}
 	stop()
-	if out, err := exec.Command("pgrep", "-f", "agent stdio --folder "+far).Output(); err == nil {
-		t.Errorf("somebody is left there: %s", out)
-	}
+	eventually(t, "nobody is left there", func() bool {
+		return exec.Command("pgrep", "-f", "agent stdio --folder "+far).Run() != nil
+	})
 	// Another program takes the old one's place.
 	must(t, os.WriteFile(filepath.Join(far, "program", "idletally"), []byte("#!/bin/sh\nexit 7\n"), 0o700))
 	attend(t, "--folder", near, "--look-only")
@@ -261,10 +264,10 @@ func TestOverSSHByOneCommand(t *testing.T) {
 echo "$*" >> %[1]s/asked
 [ "$1 $2" = "-n --" ] || exit 9
 shift 2
-case "$*" in "%[2]s" | "%[2]s --enrol") exec "$@" ;; esac
+case "$*" in "%[2]s" | "%[2]s --enrol --root %[3]s") exec "$@" ;; esac
 echo "sudo: a password is required" >&2
 exit 1
-`, stand, allowed), 0o755))
+`, stand, allowed, root), 0o755))
 	d := openDoor(t, "SetEnv PATH="+stand+":/usr/bin:/bin")
 	inv, err := admin.Invite(ctx, wire.NewHost{Name: "pontoon"})
 	must(t, err)
@@ -311,7 +314,10 @@ func TestStdioWithStrangers(t *testing.T) {
 		dir := filepath.Join(t.TempDir(), "far")
 		ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
 		defer cancel()
-		cmd := exec.CommandContext(ctx, program, "agent", "stdio", "--enrol", "--folder", dir)
+		cmd := exec.CommandContext(ctx, program, "agent", "stdio", "--enrol", "--folder", dir, "--root", "/srv")
+		if what == "no roots" {
+			cmd.Args = cmd.Args[:6]
+		}
 		cmd.Stdin = strings.NewReader(stdin)
 		var out bytes.Buffer
 		cmd.Stdout = &out
@@ -326,5 +332,79 @@ func TestStdioWithStrangers(t *testing.T) {
 		if what == "no roots" && !strings.Contains(out.String(), "--root") {
 			t.Errorf("%s: %s", what, out.String())
 		}
+	}
+}
+
+// Who begins to enrol a host and waits until somebody else has enrolled it does not enrol it anew; nor is more asked for than the host allows.
+func TestEnrolledOnce(t *testing.T) {
+	t.Parallel()
+	s, admin := crewed(t)
+	far, root := filepath.Join(folder(t), "far"), folder(t)
+	begin := func(asked string) (line *carry.Line, ended func() string) {
+		cmd := exec.Command(program, "agent", "stdio", "--enrol", "--folder", far, "--root", root)
+		in, err := cmd.StdinPipe()
+		must(t, err)
+		out, err := cmd.StdoutPipe()
+		must(t, err)
+		var errs bytes.Buffer
+		cmd.Stderr = &errs
+		must(t, cmd.Start())
+		line, err = carry.Near(struct {
+			io.Reader
+			io.WriteCloser
+		}{out, in})
+		must(t, err)
+		must(t, line.Send(map[string]any{"service": s.Address, "authority": authorityOf(t, s), "roots": []string{asked}}))
+		return line, func() string {
+			_ = line.Close()
+			_ = cmd.Wait()
+			return errs.String()
+		}
+	}
+	var answer struct {
+		Request []byte
+		Failed  string
+	}
+	line, ended := begin("/")
+	must(t, line.Receive(&answer))
+	if !strings.Contains(answer.Failed, "this host allows") {
+		t.Errorf("all of the host was asked for: %+v", answer)
+	}
+	ended()
+
+	held, heldEnds := begin(root)
+	answer.Failed = ""
+	must(t, held.Receive(&answer))
+	if answer.Failed != "" || len(answer.Request) == 0 {
+		t.Fatalf("%+v", answer)
+	}
+	other, otherEnds := begin(root)
+	must(t, other.Receive(&answer))
+	if !strings.Contains(answer.Failed, "another agent works with") {
+		t.Errorf("two at once: %+v", answer)
+	}
+	otherEnds()
+	// Meanwhile the host is enrolled on itself.
+	inv, err := admin.Invite(t.Context(), wire.NewHost{Name: "pontoon"})
+	must(t, err)
+	_, err = agent.Enrol(t.Context(), agent.Joining{Folder: far, Service: s.Address, Authority: authorityOf(t, s), Roots: []string{root}}, inv.Code, "test")
+	must(t, err)
+	kept, err := os.ReadFile(filepath.Join(far, "agent.json"))
+	must(t, err)
+	inv, err = admin.Invite(t.Context(), wire.NewHost{Name: "pontoon"})
+	must(t, err)
+	api, err := client.NewAgent(s.Address, authorityOf(t, s), nil)
+	must(t, err)
+	got, err := api.Enrol(t.Context(), wire.Enrol{Code: inv.Code, Request: answer.Request, Version: "test"})
+	must(t, err)
+	must(t, held.Send(got))
+	answer.Failed = ""
+	must(t, held.Receive(&answer))
+	if !strings.Contains(answer.Failed, "enrolled already") {
+		t.Errorf("the held one: %+v", answer)
+	}
+	heldEnds()
+	if now, err := os.ReadFile(filepath.Join(far, "agent.json")); err != nil || string(now) != string(kept) {
+		t.Errorf("its settings are others: %s, %v", now, err)
 	}
 }

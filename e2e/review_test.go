@@ -13,6 +13,7 @@ import (
 
 // Hand-written changes, what is warned of them, and how people agree on them; and back to how it was.
 func TestReview(t *testing.T) {
+	t.Parallel()
 	s := begin(t, "")
 	ctx := t.Context()
 	author, first, admin := as(t, s, "quartermaster"), as(t, s, "harbourmaster"), as(t, s, "admin")

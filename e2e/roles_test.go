@@ -29,6 +29,7 @@ var (
 // Every operation of the service answers nobody, and somebody with each single role, as the table in docs/roles.md says; and the table
 // holds every operation.
 func TestRoles(t *testing.T) {
+	t.Parallel()
 	s := begin(t, "")
 	ctx := t.Context()
 	admin := as(t, s, "admin")

@@ -18,6 +18,7 @@ import (
 
 // A file server as the demo has it: looked at through its agent, held against its baselines, with who can do what and why.
 func TestShares(t *testing.T) {
+	t.Parallel()
 	s := begin(t, "")
 	ctx := t.Context()
 	must(t, s.OpenChartroom(ctx))

@@ -21,6 +21,7 @@ import (
 
 // The whole story through the commands, unattended, ending in equal root hashes.
 func TestTour(t *testing.T) {
+	t.Parallel()
 	cmd := exec.CommandContext(t.Context(), filepath.Join(filepath.Dir(program), "saltmarsh"), "tour", program)
 	out, err := cmd.CombinedOutput()
 	if err != nil || !strings.Contains(string(out), "Every path has the permissions it had before the tour.") {
@@ -35,6 +36,7 @@ func TestTour(t *testing.T) {
 
 // One world, many short tries that do not disturb each other.
 func TestWorld(t *testing.T) {
+	t.Parallel()
 	s := begin(t, "")
 	t.Run("commands", func(t *testing.T) { tryCommands(t, s) })
 	t.Run("rights", func(t *testing.T) { tryRights(t, s) })

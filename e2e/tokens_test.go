@@ -14,6 +14,7 @@ import (
 
 // A program works with a token as far as that goes, and not further; and the history tells of it, and can be verified here and elsewhere.
 func TestTokensAndHistory(t *testing.T) {
+	t.Parallel()
 	s := begin(t, "")
 	ctx := t.Context()
 	person := as(t, s, "quartermaster")

@@ -19,6 +19,7 @@ import (
 // Agent and service are killed at random moments of taking, sending and keeping snapshots, two hundred
 // times: whatever is listed afterwards is whole, and the next snapshot is what is there.
 func TestKilledInUpload(t *testing.T) {
+	t.Parallel()
 	db, _ := database(t)
 	defer db.Stop()
 	s := world(t, db.DSN, false)

@@ -48,6 +48,7 @@ func finding(t *testing.T, api *client.Client, path string) *wire.Finding {
 // What happens on a host is known at once, with who did it, and shows on the page that is open; whatever
 // becomes of agent and service meanwhile, nothing is missed.
 func TestWatch(t *testing.T) {
+	t.Parallel()
 	s := world(t, "", false)
 	api := as(t, s, "quartermaster")
 	watched := func() *wire.WatchState {

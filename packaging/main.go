@@ -133,7 +133,7 @@ func debian(out, program, bom, version, arch string, at time.Time) (string, erro
 		"packaging/files/idletally.service": units + "/idletally.service", "packaging/files/idletally-agent.service": units + "/idletally-agent.service",
 		"packaging/files/idletally-agents.service": units + "/idletally-agents.service",
 		"packaging/files/idletally-look.service":   units + "/idletally-look.service", "packaging/files/watch.conf": "usr/share/doc/idletally/watch.conf",
-		"packaging/files/service.yaml": "etc/idletally/service.yaml",
+		"packaging/files/service.yaml": "etc/idletally/service.yaml", "packaging/files/sysusers.conf": "usr/lib/sysusers.d/idletally.conf",
 	}
 	for from, to := range copied {
 		b, err := os.ReadFile(from)

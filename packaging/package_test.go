@@ -129,7 +129,7 @@ func unitsIn(t *testing.T, root string) {
 	}{
 		{"idletally.service", "15", ""},
 		{"idletally-look.service", "50", "CAP_DAC_READ_SEARCH"},
-		{"idletally-agent.service", "75", "CAP_DAC_READ_SEARCH CAP_CHOWN CAP_FOWNER CAP_FSETID CAP_SETFCAP CAP_LINUX_IMMUTABLE CAP_SETUID CAP_SETGID CAP_SYS_ADMIN CAP_SYS_PTRACE"},
+		{"idletally-agent.service", "75", "CAP_DAC_READ_SEARCH CAP_CHOWN CAP_FOWNER CAP_FSETID CAP_SETFCAP CAP_LEASE CAP_SETUID CAP_SETGID CAP_SYS_ADMIN CAP_SYS_PTRACE"},
 		{"idletally-agents.service", "25", ""},
 	} {
 		file := filepath.Join(root, units, x.unit)

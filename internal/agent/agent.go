@@ -27,6 +27,7 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
+	"idletally/internal/host/atomicfile"
 	"idletally/internal/host/change"
 	"idletally/internal/wire"
 )
@@ -58,6 +59,7 @@ type Joining struct {
 	Authority []byte
 	Roots     []string
 	Server    *FileServer // instead of the host itself
+	Once      bool        // a host that is enrolled stays as it is
 	key       []byte
 }
 
@@ -104,6 +106,9 @@ func (j *Joining) Accept(got wire.Enrolled) error {
 		if err := j.Server.seal(j.Folder); err != nil {
 			return err
 		}
+	}
+	if j.Once {
+		return s.saveFirst(j.Folder)
 	}
 	return s.save(j.Folder)
 }
@@ -199,19 +204,34 @@ func (s *Settings) save(folder string) error {
 	if err != nil {
 		return err
 	}
-	at := filepath.Join(folder, SettingsFile)
-	if err := os.WriteFile(at+".new", b, 0o600); err != nil {
+	return atomicfile.Write(filepath.Join(folder, SettingsFile), b, 0o600)
+}
+
+// saveFirst writes the settings where there are none.
+func (s *Settings) saveFirst(folder string) error {
+	b, err := json.MarshalIndent(s, "", "  ")
+	if err != nil {
 		return err
 	}
-	return os.Rename(at+".new", at)
+	err = atomicfile.Create(filepath.Join(folder, SettingsFile), b, 0o600)
+	if errors.Is(err, os.ErrExist) {
+		return fmt.Errorf("it is enrolled already: to enrol it anew, take %s away there first", filepath.Join(pathname.Escape(folder), SettingsFile))
+	}
+	return err
 }
+
+// ErrNotEnrolled says that a folder is of no agent.
+var ErrNotEnrolled = errors.New("this agent is not enrolled")
 
 // Load reads an agent's settings.
 func Load(folder string) (Settings, error) {
 	var s Settings
+	if err := private(folder); err != nil {
+		return s, err
+	}
 	b, err := os.ReadFile(filepath.Join(folder, SettingsFile))
 	if errors.Is(err, os.ErrNotExist) {
-		return s, fmt.Errorf("this agent is not enrolled: there is no %s in %s: run idletally agent enrol", SettingsFile, folder)
+		return s, fmt.Errorf("%w: there is no %s in %s: run idletally agent enrol", ErrNotEnrolled, SettingsFile, folder)
 	}
 	if err == nil {
 		err = json.Unmarshal(b, &s)
@@ -502,7 +522,6 @@ func (a *Agent) run(ctx context.Context, to desk, w *wire.Work, done, total *ato
 	defer hangUp()
 	r.Reach = reach
 	end := wire.RunDone{State: "finished"}
-	var left map[int]perm.Set
 	if err := r.Run(ctx); err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()
@@ -511,9 +530,10 @@ func (a *Agent) run(ctx context.Context, to desk, w *wire.Work, done, total *ato
 		if errors.Is(err, change.ErrHalted) {
 			end.State = "halted"
 		}
-		if left, err = r.Settle(ctx); err != nil {
-			return err
-		}
+	}
+	left, err := r.Settle(ctx)
+	if err != nil {
+		return err
 	}
 	if end.State == "finished" {
 		if end.Wrong, err = r.Verify(ctx); err != nil {
@@ -575,10 +595,10 @@ func originals(j *change.Journal, chunks change.Chunks, left map[int]perm.Set, e
 			now := s.After
 			if results[base+i].Outcome != plan.Done {
 				unfinished, ok := left[base+i]
-				now, changed = unfinished, changed && ok && unfinished != o
+				now, changed = unfinished, changed && ok && unfinished != o.Set
 			}
 			if changed {
-				list = append(list, plan.Step{Path: s.Path, Kind: s.Kind, Before: o, After: now})
+				list = append(list, plan.Step{Path: s.Path, Kind: s.Kind, Before: o.Set, After: now, File: o.File})
 			}
 		}
 		if err := each(n, list); err != nil {

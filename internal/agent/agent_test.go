@@ -491,3 +491,32 @@ func certificate(t *testing.T) []byte {
 	defer srv.Close()
 	return srv.Certificate().Raw
 }
+
+// A folder that others can write to, or keys that others can read, are refused before anything is done with them.
+func TestFolderIsPrivate(t *testing.T) {
+	for what, c := range map[string]struct {
+		change func(folder string) error
+		says   string
+	}{
+		"as it should be":        {func(string) error { return nil }, ""},
+		"a folder for a group":   {func(folder string) error { return os.Chmod(folder, 0o770) }, "written to by others"},
+		"a folder for everybody": {func(folder string) error { return os.Chmod(folder, 0o707) }, "written to by others"},
+		"another's folder":       {func(folder string) error { return os.Chown(folder, 41001, 0) }, "belongs to account 41001"},
+		"settings for others":    {func(folder string) error { return os.Chmod(filepath.Join(folder, SettingsFile), 0o640) }, "read by others"},
+		"another's settings":     {func(folder string) error { return os.Chown(filepath.Join(folder, SettingsFile), 41001, 0) }, "belongs to account 41001"},
+		"a link to settings": {func(folder string) error {
+			at := filepath.Join(folder, SettingsFile)
+			return errors.Join(os.Rename(at, at+".real"), os.Symlink(at+".real", at))
+		}, "is a link"},
+		"a seal's key for others": {func(folder string) error { return os.WriteFile(filepath.Join(folder, keyFile), nil, 0o644) }, "read by others"},
+	} {
+		folder := filepath.Join(t.TempDir(), "agent")
+		must(t, os.Mkdir(folder, 0o700))
+		s := Settings{Host: "skiff"}
+		must(t, s.save(folder))
+		must(t, c.change(folder))
+		if _, err := Load(folder); c.says == "" && err != nil || c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {
+			t.Errorf("%s: %v, want %q", what, err, c.says)
+		}
+	}
+}

@@ -12,6 +12,8 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/plan"
+	"idletally/internal/host/change"
 	"idletally/internal/inquiry"
 	"idletally/internal/wire"
 )
@@ -61,15 +63,57 @@ func (a *Agent) reply(ctx context.Context, q wire.Question) {
 // answer looks, and changes nothing. What lies outside of this host's own list of roots is not
 // shown, but for the folders that lead to what is.
 func (a *Agent) answer(ctx context.Context, q wire.Question) (r wire.Reply, err error) {
+	if q.Kind == wire.AskFiles {
+		return a.files(ctx, q)
+	}
 	path := string(q.Path)
 	if err := pathname.Check(path); err != nil {
 		return r, err
 	}
 	if !a.shows(path) && !(q.Kind == wire.AskPath && a.leads(path)) && !(path == "/" && a.host.top()) {
-		return r, fmt.Errorf("%s: this host's own list of roots does not hold it", q.Path)
+		return r, fmt.Errorf("%s: %s", q.Path, notShown)
 	}
 	return a.host.answer(ctx, q)
 }
+
+// files says which files lie at the paths of some steps, so that a plan can speak of those and of no others.
+func (a *Agent) files(ctx context.Context, q wire.Question) (r wire.Reply, err error) {
+	steps, err := plan.DecodeChunk(q.Steps)
+	if err != nil {
+		return r, err
+	}
+	reach, hangUp, err := a.host.reach(ctx)
+	if err != nil {
+		return r, err
+	}
+	defer hangUp()
+	if reach == nil {
+		reach = change.Own(a.roots)
+	}
+	defer reach.Close()
+
+	var known []plan.Step
+	for _, s := range steps {
+		if err := ctx.Err(); err != nil {
+			return r, err
+		}
+		why := ""
+		if i := slices.IndexFunc(a.roots, func(own string) bool { return pathname.Under(s.Path, own) }); i < 0 {
+			why = notShown
+		} else if s.File, err = change.Identify(reach, a.roots[i], s); err != nil {
+			why = err.Error()
+		} else {
+			known = append(known, s)
+			continue
+		}
+		r.Left = append(r.Left, wire.Denied{Path: pathname.Escape(s.Path), Reason: why})
+	}
+	r.Steps = plan.EncodeChunk(known)
+	return r, nil
+}
+
+// notShown is all that is said of what lies outside of this host's own list of roots, whatever is there.
+const notShown = "this host's own list of roots does not hold it"
 
 // tell names a directory in a reply, and holds it where whoever asks does not know it.
 func tell(r *wire.Reply, q wire.Question, dir *perm.Directory) (err error) {

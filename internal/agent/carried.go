@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"bytes"
 	"context"
 	"crypto"
 	"encoding/json"
@@ -15,6 +16,7 @@ import (
 	"idletally/internal/archive"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/plan"
+	"idletally/internal/core/untrusted"
 	"idletally/internal/wire"
 )
 
@@ -28,31 +30,44 @@ type joining struct {
 	Key   []byte   `json:"key"`
 }
 
-// RequestFile begins to join a service: the key stays in the agent's folder, what is written out goes to the service.
-func RequestFile(ctx context.Context, j Joining, version string, out io.Writer) error {
+// RequestFile begins to join a service: the key stays in the agent's folder, what is written out goes to the service, whose
+// admin is to be told its fingerprint by another way.
+func RequestFile(ctx context.Context, j Joining, version string, out io.Writer) (fingerprint string, err error) {
 	request, err := j.Request(ctx)
 	if err != nil {
-		return err
+		return "", err
 	}
 	if err := os.MkdirAll(j.Folder, 0o700); err != nil {
-		return fmt.Errorf("agent's folder: %w", err)
+		return "", fmt.Errorf("agent's folder: %w", err)
 	}
 	b, err := json.Marshal(joining{Roots: pathname.EscapeAll(j.Roots), Key: j.key})
 	if err == nil {
 		err = os.WriteFile(filepath.Join(j.Folder, joiningFile), b, 0o600)
 	}
 	if err != nil {
-		return err
+		return "", err
 	}
-	return json.NewEncoder(out).Encode(archive.Request{Format: archive.RequestFormat, Request: request, Version: version})
+	r := archive.Request{Format: archive.RequestFormat, Request: request, Version: version}
+	return r.Fingerprint(), json.NewEncoder(out).Encode(r)
 }
 
-// JoinByFile takes the admission that came back.
-func JoinByFile(folder string, in io.Reader) (host string, err error) {
-	var got archive.Admission
-	if err := json.NewDecoder(io.LimitReader(in, 1<<20)).Decode(&got); err != nil || got.Format != archive.AdmissionFormat {
-		return "", errors.Join(errors.New("this is no admission: write one with idletally host admit"), err)
+// ReadAdmission reads what came back.
+func ReadAdmission(in io.Reader) (got archive.Admission, err error) {
+	err = untrusted.ReadJSON(in, untrusted.Bounds{Bytes: 1 << 20, Elements: 100}, &got)
+	if err != nil || got.Format != archive.AdmissionFormat {
+		return got, errors.Join(errors.New("this is no admission: write one with idletally host admit"), err)
 	}
+	return got, nil
+}
+
+// JoinByFile takes an admission whose fingerprint somebody has compared. Who signs a host's orders is settled once: another
+// one's admission is refused.
+func JoinByFile(folder string, got archive.Admission) (host string, err error) {
+	free, err := lock(folder)
+	if err != nil {
+		return "", err
+	}
+	defer free()
 	at := filepath.Join(folder, joiningFile)
 	b, err := os.ReadFile(at)
 	if errors.Is(err, os.ErrNotExist) {
@@ -63,6 +78,12 @@ func JoinByFile(folder string, in io.Reader) (host string, err error) {
 		err = json.Unmarshal(b, &kept)
 	}
 	if err != nil {
+		return "", err
+	}
+	switch now, err := Load(folder); {
+	case err == nil && !bytes.Equal(now.OrderKey, got.OrderKey):
+		return "", fmt.Errorf("this is host %s, and another key signs its orders: to have it take those of this admission, take %s away first", now.Host, filepath.Join(pathname.Escape(folder), SettingsFile))
+	case err != nil && !errors.Is(err, os.ErrNotExist) && !errors.Is(err, ErrNotEnrolled):
 		return "", err
 	}
 	j := Joining{Folder: folder, Roots: raws(kept.Roots), key: kept.Key}

@@ -57,9 +57,9 @@ func (h *posix) answer(ctx context.Context, q wire.Question) (r wire.Reply, err 
 	var f access.Found
 	switch q.Kind {
 	case wire.AskPath:
-		f, err = look.Path(path)
+		f, err = a.bounds().Path(path)
 	case wire.AskFolder:
-		f, err = look.Folder(ctx, path, string(q.After), min(max(q.Limit, 1), wire.MaxFolder))
+		f, err = a.bounds().Folder(ctx, path, string(q.After), min(max(q.Limit, 1), wire.MaxFolder))
 	case wire.AskBelow:
 		f, err = a.below(ctx, q, dir, &r)
 	case wire.AskProbe:
@@ -67,16 +67,16 @@ func (h *posix) answer(ctx context.Context, q wire.Question) (r wire.Reply, err 
 	default:
 		err = fmt.Errorf("the service asks a question of the unknown kind %q: is this agent older than the service?", q.Kind)
 	}
-	// A link may have led out of what may be shown, and not even an error may tell what is there.
-	away := err == nil && q.Kind != wire.AskPath && !a.shows(string(f.Seen.Path))
-	for _, p := range f.Way {
-		away = away || !a.shows(string(p.Path)) && !a.leads(string(p.Path))
-	}
-	if away {
-		return wire.Reply{}, fmt.Errorf("%s leads through a link to where this host's own list of roots shows nothing", q.Path)
+	if errors.Is(err, look.ErrOutside) { // a link has led there
+		return wire.Reply{}, fmt.Errorf("%s: %s", q.Path, notShown)
 	}
 	r.Found = &f
 	return r, err
+}
+
+// bounds are where this host's own list of roots lets questions look.
+func (a *Agent) bounds() look.Bounds {
+	return look.Bounds{Pass: func(path string) bool { return a.shows(path) || a.leads(path) }, Show: a.shows}
 }
 
 func (a *Agent) below(ctx context.Context, q wire.Question, dir *perm.Directory, r *wire.Reply) (access.Found, error) {
@@ -84,14 +84,14 @@ func (a *Agent) below(ctx context.Context, q wire.Question, dir *perm.Directory,
 	if err != nil {
 		return access.Found{}, err
 	}
-	f, t, err := look.Below(ctx, a.Folder, string(q.Path), reach)
+	f, t, err := a.bounds().Below(ctx, a.Folder, string(q.Path), reach)
 	r.Tally = &t
 	return f, err
 }
 
 // probe lets a child try as the account. The account's privileges are those of a fresh process.
 func (a *Agent) probe(ctx context.Context, q wire.Question, dir *perm.Directory, r *wire.Reply) (access.Found, error) {
-	f, err := look.Path(string(q.Path))
+	f, err := a.bounds().Shown(string(q.Path))
 	if err != nil {
 		return f, err
 	}

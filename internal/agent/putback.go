@@ -127,9 +127,14 @@ type Back struct {
 	Run     string        `json:"run"` // its own journal's
 	Steps   int           `json:"steps"`
 	Done    int           `json:"done"`
-	Results []plan.Result `json:"results"` // of the others
-	Paths   []string      `json:"paths"`   // of those, in their order
+	Results []plan.Result `json:"results"`          // of the others
+	Paths   []string      `json:"paths"`            // of those, in their order
+	Lost    []string      `json:"lost,omitempty"`   // paths whose originals cannot be read, so that they stay as they are
+	Damage  string        `json:"damage,omitempty"` // what of the run's journal cannot be read
 }
+
+// Whole says whether everything that was wanted is as it was.
+func (b Back) Whole() bool { return len(b.Results) == 0 && len(b.Lost) == 0 && b.Damage == "" }
 
 // PutBack puts back what a run changed on this host, as far as paths are wanted, from the host's own journal
 // and without any service. It is careful as any run: what is no longer as the run left it is skipped, and
@@ -138,6 +143,9 @@ func PutBack(ctx context.Context, folder, run string, wanted func(path string) b
 	s, err := Load(folder)
 	if err != nil {
 		return out, err
+	}
+	if s.LookOnly {
+		return out, fmt.Errorf("this host only looks: its own settings (%s) forbid changes", SettingsFile)
 	}
 	runs := filepath.Join(folder, "runs")
 	r, j, err := localRun(runs, run)
@@ -163,6 +171,12 @@ func PutBack(ctx context.Context, folder, run string, wanted func(path string) b
 	steps, err := backwards(j, was, left, wanted)
 	if err != nil {
 		return out, err
+	}
+	if err := out.tellDamage(j, was, wanted); err != nil {
+		return out, err
+	}
+	if len(steps) == 0 && !out.Whole() {
+		return out, nil
 	}
 	if len(steps) == 0 {
 		return out, fmt.Errorf("run %s changed nothing that is to be put back", run)
@@ -205,6 +219,35 @@ func PutBack(ctx context.Context, folder, run string, wanted func(path string) b
 	}
 	out.Done -= len(wrong)
 	return out, nil
+}
+
+// tellDamage notes what cannot be put back, since it cannot be read.
+func (b *Back) tellDamage(j *change.Journal, chunks change.Chunks, wanted func(string) bool) error {
+	d := j.Damage()
+	if !d.Any() {
+		return nil
+	}
+	lost := map[int]bool{}
+	for _, step := range d.Lost {
+		lost[step] = true
+	}
+	base := 0
+	for n := range chunks.Count() {
+		steps, err := chunks.Steps(n)
+		if err != nil {
+			return err
+		}
+		for i, s := range steps {
+			if lost[base+i] && wanted(s.Path) {
+				b.Lost = append(b.Lost, pathname.Escape(s.Path))
+			}
+		}
+		base += len(steps)
+	}
+	if len(b.Lost) > 0 || d.More > 0 || d.Unknown {
+		b.Damage = "the run's journal is damaged: " + d.Error()
+	}
+	return nil
 }
 
 // backwards gives the steps from what a run left to what it found.

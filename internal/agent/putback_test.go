@@ -96,3 +96,48 @@ func TestPutBack(t *testing.T) {
 		t.Errorf("%+v, %v", runs, faults)
 	}
 }
+
+// What of a journal cannot be read is told by path, the rest is put back, and a host that only looks is not changed at all.
+func TestPutBackFromADamagedJournal(t *testing.T) {
+	s, a, key, root := world(t)
+	var steps []plan.Step
+	for i := range 50 {
+		path := filepath.Join(root, fmt.Sprintf("f%02d", i))
+		must(t, os.WriteFile(path, nil, 0o600))
+		steps = append(steps, plan.Step{Path: path, Kind: perm.File, Before: perm.POSIX{Mode: 0o600}.Set(), After: perm.POSIX{Mode: 0o640}.Set()})
+	}
+	chunk := plan.EncodeChunk(steps)
+	s.chunks = [][]byte{chunk}
+	manifest := plan.Manifest{Format: 1, ID: "p", Kind: plan.Adjustment, Hosts: []plan.HostPart{{Host: "skiff", Roots: []string{pathname.Escape(root)}, Steps: 50, Chunks: []tree.Hash{plan.Digest(chunk)}}}}
+	order, sig := plan.Order{Run: "0123456789abcdef", Digest: plan.Digest(manifest.Bytes()), Host: "skiff", Author: "a", ApprovedBy: []string{"b"}, Expires: time.Now().Add(time.Hour)}.Sign(key)
+	must(t, a.do(t.Context(), &wire.Work{ID: "w", Kind: wire.WorkRun, Order: order, Signature: sig, Manifest: manifest.Bytes()}))
+
+	journal := filepath.Join(a.Folder, "runs", "0123456789abcdef", "journal")
+	b, err := os.ReadFile(journal)
+	must(t, err)
+	b[len(b)/4] ^= 1 // among the originals
+	must(t, os.WriteFile(journal, b, 0o600))
+	settings := func(lookOnly bool) {
+		text, err := json.Marshal(Settings{Host: "skiff", Roots: []string{pathname.Escape(root)}, LookOnly: lookOnly})
+		must(t, err)
+		must(t, os.WriteFile(filepath.Join(a.Folder, SettingsFile), text, 0o600))
+	}
+	all := func(string) bool { return true }
+	settings(true)
+	if _, err := PutBack(t.Context(), a.Folder, "0123456789abcdef", all, nil); err == nil || !strings.Contains(err.Error(), "only looks") {
+		t.Errorf("on a host that only looks: %v", err)
+	}
+	settings(false)
+	back, err := PutBack(t.Context(), a.Folder, "0123456789abcdef", all, nil)
+	must(t, err)
+	if back.Done != 49 || len(back.Lost) != 1 || back.Damage == "" || back.Whole() {
+		t.Errorf("%+v", back)
+	}
+	for _, st := range steps {
+		info, err := os.Stat(st.Path)
+		must(t, err)
+		if lost := pathname.Escape(st.Path) == back.Lost[0]; lost == (info.Mode().Perm() == 0o600) {
+			t.Errorf("%s has %o", st.Path, info.Mode().Perm())
+		}
+	}
+}

@@ -92,7 +92,11 @@ func EnrolRemote(ctx context.Context, j Joining, r *Remote, code, version string
 		return "", err
 	}
 	defer h.Close()
-	run, err := r.start(h, log, "--enrol")
+	words := []string{"--enrol"}
+	for _, root := range j.Roots {
+		words = append(words, "--root", pathname.Escape(root))
+	}
+	run, err := r.start(h, log, words...)
 	if err != nil {
 		return "", err
 	}

@@ -8,7 +8,10 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
+	"strings"
 	"syscall"
+	"time"
 
 	"idletally/internal/carry"
 	"idletally/internal/core/pathname"
@@ -23,8 +26,24 @@ type stdio struct {
 
 func (stdio) Close() error { return errors.Join(os.Stdin.Close(), os.Stdout.Close()) }
 
-// EnrolStdio has a program that stands at this one's input and output enrol the host. A host that is enrolled stays so, whoever comes.
-func EnrolStdio(ctx context.Context, folder, version string) error {
+// enrolWithin is how long whoever enrols a host through its input and output may take, in all.
+var enrolWithin = 2 * time.Minute
+
+// EnrolStdio has a program that stands at this one's input and output enrol the host. The roots are said here: they are the host's own
+// decision, and the other one may only ask for what lies in them. A host that is enrolled stays so, whoever comes, and nobody
+// else works with the folder meanwhile.
+func EnrolStdio(ctx context.Context, folder, version string, roots []string) error {
+	ended := make(chan error, 1)
+	go func() { ended <- enrolStdio(ctx, folder, version, roots) }()
+	select {
+	case err := <-ended:
+		return err
+	case <-time.After(enrolWithin): // what waits for its input goes with this process
+		return fmt.Errorf("enrolling took more than %s: begin again", enrolWithin)
+	}
+}
+
+func enrolStdio(ctx context.Context, folder, version string, roots []string) error {
 	line, err := carry.Far(stdio{os.Stdin, os.Stdout})
 	if err != nil {
 		return err
@@ -33,14 +52,12 @@ func EnrolStdio(ctx context.Context, folder, version string) error {
 	if err := line.Receive(&ask); err != nil {
 		return err
 	}
-	j := Joining{Folder: folder, Service: ask.Service, Authority: ask.Authority, Roots: raws(ask.Roots)}
-	request, err := j.Request(ctx)
-	if _, there := os.Stat(filepath.Join(folder, SettingsFile)); there == nil {
-		err = fmt.Errorf("it is enrolled already: to enrol it anew, take %s away there first", filepath.Join(pathname.Escape(folder), SettingsFile))
-	}
+	j := Joining{Folder: folder, Service: ask.Service, Authority: ask.Authority, Roots: roots, Once: true}
+	request, free, err := j.begin(ctx, raws(ask.Roots))
 	if err != nil {
 		return line.Send(remoteAnswer{Failed: err.Error()})
 	}
+	defer free()
 	if err := line.Send(remoteAnswer{Request: request, Version: version}); err != nil {
 		return err
 	}
@@ -53,6 +70,29 @@ func EnrolStdio(ctx context.Context, folder, version string) error {
 		done.Failed = err.Error()
 	}
 	return line.Send(done)
+}
+
+// begin makes the request, with the agent's folder in nobody else's hands until free.
+func (j *Joining) begin(ctx context.Context, asked []string) (request []byte, free func(), err error) {
+	if request, err = j.Request(ctx); err != nil {
+		return nil, nil, err
+	}
+	for _, r := range asked {
+		if !slices.ContainsFunc(j.Roots, func(own string) bool { return pathname.Under(r, own) }) {
+			return nil, nil, fmt.Errorf("the root %s is asked for, and this host allows %s: its --root says so, where idletally agent stdio is allowed", pathname.Escape(r), strings.Join(pathname.EscapeAll(j.Roots), ", "))
+		}
+	}
+	if err := os.MkdirAll(j.Folder, 0o700); err != nil {
+		return nil, nil, fmt.Errorf("agent's folder: %w", err)
+	}
+	if free, err = lock(j.Folder); err != nil {
+		return nil, nil, err
+	}
+	if _, there := os.Stat(filepath.Join(j.Folder, SettingsFile)); there == nil {
+		free()
+		return nil, nil, fmt.Errorf("it is enrolled already: to enrol it anew, take %s away there first", filepath.Join(pathname.Escape(j.Folder), SettingsFile))
+	}
+	return request, free, nil
 }
 
 // Through has the agent make its calls by way of this program's own input and output. The context that comes back ends when these do.

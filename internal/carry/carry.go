@@ -18,6 +18,8 @@ import (
 	"time"
 
 	"github.com/hashicorp/yamux"
+
+	"idletally/internal/core/untrusted"
 )
 
 // greeting is the far one's first line. What a login shell says before is passed over.
@@ -26,10 +28,16 @@ const greeting = "idletally carries 1\n"
 const (
 	maxNoise   = 64 << 10 // before the greeting
 	maxMessage = 1 << 20
-	maxStreams = 64 // at once
+	maxStreams = 64        // at once
+	maxOpened  = 1200      // streams in a minute
+	maxWindow  = 512 << 10 // bytes of one stream that the other end may send before they are taken
 	alive      = 15 * time.Second
 	patience   = 30 * time.Second
+	parting    = 5 * time.Second // until a stream that is closed here is forgotten, whether the other end closes it or not
 )
+
+// ErrHostile says that the other end did what no program of ours does. The line is ended.
+var ErrHostile = errors.New("the program at the other end opens connections without end")
 
 // A Line is one end.
 type Line struct {
@@ -83,8 +91,11 @@ func (l *Line) Receive(message any) error {
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrSilent, err)
 	}
-	return json.Unmarshal(b, message)
+	return untrusted.JSON(b, maxElements, message)
 }
+
+// maxElements is far more than any message has: roots, and what a certificate comes with.
+const maxElements = 10_000
 
 // rest is the line after the messages.
 type rest struct{ l *Line }
@@ -104,7 +115,8 @@ func (l *Line) Close() error {
 func settings() *yamux.Config {
 	c := yamux.DefaultConfig()
 	c.KeepAliveInterval, c.ConnectionWriteTimeout = alive, patience
-	c.MaxStreamWindowSize = 4 << 20
+	c.MaxStreamWindowSize = maxWindow
+	c.StreamCloseTimeout = parting
 	c.AcceptBacklog = maxStreams
 	c.LogOutput = io.Discard
 	return c
@@ -115,21 +127,33 @@ func (l *Line) Serve(ctx context.Context, dial func(context.Context) (net.Conn, 
 	if l.mux, err = yamux.Server(rest{l}, settings()); err != nil {
 		return err
 	}
+	var all sync.WaitGroup
+	defer all.Wait() // when the line is closed and nobody dials any more
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
 	defer l.mux.Close()
 	defer context.AfterFunc(ctx, func() { l.mux.Close() })()
-	var all sync.WaitGroup
-	defer all.Wait()
 	free := make(chan struct{}, maxStreams)
+	opened, since := 0, time.Now()
 	for {
 		stream, err := l.mux.AcceptStream()
 		if err != nil {
 			return errors.Join(ctx.Err(), err)
 		}
+		if opened++; time.Since(since) > time.Minute {
+			opened, since = 0, time.Now()
+		}
+		if opened > maxOpened {
+			return ErrHostile
+		}
+		// A far one that is sound never has so many, those that are being closed included.
+		if l.mux.NumStreams() > 2*maxStreams {
+			return ErrHostile
+		}
 		select {
 		case free <- struct{}{}:
-		default: // a far one that is sound has never so many
-			stream.Close()
-			continue
+		default:
+			return ErrHostile
 		}
 		all.Go(func() {
 			defer func() { <-free }()

@@ -2,6 +2,7 @@ package carry
 
 import (
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -118,4 +119,66 @@ func TestCarried(t *testing.T) {
 	if _, err := web.Get("http://elsewhere/late"); err == nil {
 		t.Error("a call after the end is answered")
 	}
+}
+
+// A far end that opens streams without end, and closes them or not, ends its own line, whatever it sends besides, and takes little.
+func TestStreamsWithoutEnd(t *testing.T) {
+	t.Parallel()
+	for what, frames := range map[string]func(stream uint32) []byte{
+		"never closed": func(stream uint32) []byte { return frame(1, 1, stream) },
+		"closed":       func(stream uint32) []byte { return append(frame(1, 1, stream), frame(1, 4, stream)...) },
+		"reset":        func(stream uint32) []byte { return append(frame(1, 1, stream), frame(1, 8, stream)...) },
+		"with data":    func(stream uint32) []byte { return append(frame(1, 1, stream), append(frame(0, 0, stream, 1), 'x')...) },
+	} {
+		a, b := net.Pipe()
+		near := make(chan error, 1)
+		go func() {
+			l, err := Near(a)
+			if err == nil {
+				err = l.Serve(t.Context(), func(ctx context.Context) (net.Conn, error) {
+					if what == "closed" || what == "reset" {
+						return nil, errors.New("nothing is there")
+					}
+					<-ctx.Done()
+					return nil, ctx.Err()
+				})
+			}
+			a.Close()
+			near <- err
+		}()
+		go func() { _, _ = io.Copy(io.Discard, b) }() // and takes whatever is answered
+		if _, err := io.WriteString(b, greeting); err != nil {
+			t.Fatal(err)
+		}
+		sent := 0
+		for stream := uint32(1); ; stream += 2 {
+			if _, err := b.Write(frames(stream)); err != nil {
+				break
+			}
+			if sent++; sent > 200_000 {
+				t.Fatalf("%s: %d streams were opened, and the line goes on", what, sent)
+			}
+		}
+		select {
+		case err := <-near:
+			if !errors.Is(err, ErrHostile) {
+				t.Errorf("%s: %v after %d", what, err, sent)
+			}
+		case <-time.After(time.Minute):
+			t.Errorf("%s: it does not end", what)
+		}
+		b.Close()
+	}
+}
+
+// frame is a frame of yamux: its kind, flags (1 opens, 4 closes, 8 resets), stream, and length.
+func frame(kind byte, flags uint16, stream uint32, length ...uint32) []byte {
+	b := []byte{0, kind}
+	b = binary.BigEndian.AppendUint16(b, flags)
+	b = binary.BigEndian.AppendUint32(b, stream)
+	n := uint32(0)
+	if len(length) > 0 {
+		n = length[0]
+	}
+	return binary.BigEndian.AppendUint32(b, n)
 }

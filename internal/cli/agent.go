@@ -164,6 +164,7 @@ func handedOn(c *cobra.Command) (flags []string) {
 func agentStdio(folder *string) *cobra.Command {
 	var level string
 	var enrol bool
+	var roots []string
 	var apply func(*agent.Agent)
 	c := &cobra.Command{Use: "stdio", Short: "Work for this host by way of a program at standard input and output", Args: args(0, 0, "no argument"),
 		Long: `Work for this host by way of whoever stands at standard input and output: "idletally agent run" of another machine, which has come
@@ -174,14 +175,21 @@ This is the one command that such an account needs. Where it has to be root for 
 
   keeper ALL=(root) NOPASSWD: /usr/bin/idletally agent stdio --folder /var/lib/idletally-agent
 
-With --enrol it joins the service that the other one names, unless it has joined one already.`,
+With --enrol it joins the service that the other one names, unless it has joined one already. The roots are said with --root, in the
+command that is allowed: they are this host's own decision, and the other one may ask for no others. It takes two minutes at the most.
+
+  keeper ALL=(root) NOPASSWD: /usr/bin/idletally agent stdio --folder /var/lib/idletally-agent --enrol --root /srv/app`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			log, _, err := logger(c, level)
 			if err != nil {
 				return err
 			}
 			if enrol {
-				return agent.EnrolStdio(c.Context(), *folder, Version)
+				raw, err := rootsGiven(roots)
+				if err != nil {
+					return err
+				}
+				return agent.EnrolStdio(c.Context(), *folder, Version, raw)
 			}
 			a, err := agent.New(*folder, log)
 			if err != nil {
@@ -196,6 +204,7 @@ With --enrol it joins the service that the other one names, unless it has joined
 		}}
 	apply = workFlags(c, &level)
 	c.Flags().BoolVar(&enrol, "enrol", false, "join the service that the other one names")
+	c.Flags().StringArrayVar(&roots, "root", nil, "with --enrol: folder below which the agent may work; give it once for each")
 	return c
 }
 

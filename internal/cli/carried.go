@@ -15,6 +15,7 @@ import (
 	"idletally/internal/agent"
 	"idletally/internal/archive"
 	"idletally/internal/client"
+	"idletally/internal/core/untrusted"
 	"idletally/internal/wire"
 )
 
@@ -32,11 +33,14 @@ The roots are this host's own decision, as with "idletally agent enrol".`,
 			if err != nil {
 				return err
 			}
-			if err := create(a[0], func(w io.Writer) error {
-				return agent.RequestFile(c.Context(), agent.Joining{Folder: *folder, Roots: raw}, Version, w)
+			var fingerprint string
+			if err := create(a[0], func(w io.Writer) (err error) {
+				fingerprint, err = agent.RequestFile(c.Context(), agent.Joining{Folder: *folder, Roots: raw}, Version, w)
+				return err
 			}); err != nil {
 				return err
 			}
+			say(c, "The fingerprint of this request is %s. Tell it whoever admits the host, by another way than the file goes.", fingerprint)
 			say(c, "Carry %s to where the service is, and there: idletally host admit NAME %s ADMISSION", printable(a[0]), printable(a[0]))
 			return nil
 		}}
@@ -46,20 +50,47 @@ The roots are this host's own decision, as with "idletally agent enrol".`,
 }
 
 func agentJoin(folder *string) *cobra.Command {
-	return &cobra.Command{Use: "join FILE", Short: "Take the admission that was carried back", Args: args(1, 1, "an admission"),
+	var fingerprint string
+	c := &cobra.Command{Use: "join FILE", Short: "Take the admission that was carried back", Args: args(1, 1, "an admission"),
+		Long: `Take the admission that was carried back. Whoever carries it could have put another in its place, with which this host would take its orders
+from them: so its fingerprint is asked for, as "idletally host admit" has shown it and somebody has told it by another way.`,
 		RunE: func(c *cobra.Command, a []string) error {
 			f, err := os.Open(a[0])
 			if err != nil {
 				return err
 			}
 			defer f.Close()
-			host, err := agent.JoinByFile(*folder, f)
+			got, err := agent.ReadAdmission(f)
+			if err != nil {
+				return err
+			}
+			if err := compared(c, "the admission", fingerprint, got.Fingerprint()); err != nil {
+				return err
+			}
+			host, err := agent.JoinByFile(*folder, got)
 			if err != nil {
 				return err
 			}
 			say(c, "This is host %s. Orders are carried out with: idletally agent carry ORDER REPORT", printable(host))
 			return nil
 		}}
+	c.Flags().StringVar(&fingerprint, "fingerprint", "", "the admission's, as it was shown where the host was admitted; otherwise it is asked for")
+	return c
+}
+
+// compared says whether somebody has compared a fingerprint with the other side: given is what they say that it is.
+func compared(c *cobra.Command, what, given, is string) error {
+	if given == "" {
+		typed, err := ask(c, fmt.Sprintf("The fingerprint of %s, as it was shown on the other side: ", what))
+		if err != nil {
+			return usageError{fmt.Errorf("give --fingerprint: that of %s, as it was shown on the other side", what)}
+		}
+		given = typed
+	}
+	if !archive.SameFingerprint(given, is) {
+		return fmt.Errorf("this is not %s that was made on the other side: its fingerprint is %s. Somebody may have put another in its place", what, is)
+	}
+	return nil
 }
 
 func agentCarry(o *options, folder *string) *cobra.Command {
@@ -112,27 +143,35 @@ broken off, the same command goes on where it was.`,
 }
 
 func hostAdmit(o *options) *cobra.Command {
-	return &cobra.Command{Use: "admit NAME REQUEST ADMISSION", Short: "Let a host in that nothing leads to, by a request that was carried", Args: args(3, 3, "a host's name, a request, and a file to write"),
+	var fingerprint string
+	c := &cobra.Command{Use: "admit NAME REQUEST ADMISSION", Short: "Let a host in that nothing leads to, by a request that was carried", Args: args(3, 3, "a host's name, a request, and a file to write"),
+		Long: `Let a host in that nothing leads to, by a request that was carried. Whoever carries it could have put another in its place: so its fingerprint is
+asked for, as "idletally agent request" has shown it on the host and somebody has told it by another way. The admission has one of its own,
+which "idletally agent join" asks for.`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			b, err := os.ReadFile(a[1])
 			if err != nil {
 				return err
 			}
 			var r archive.Request
-			if err := json.Unmarshal(b, &r); err != nil || r.Format != archive.RequestFormat {
+			if err := untrusted.JSON(b, 100, &r); err != nil || r.Format != archive.RequestFormat {
 				return errors.Join(fmt.Errorf("%s is no request: write one on the host with idletally agent request", printable(a[1])), err)
+			}
+			if err := compared(c, "the request", fingerprint, r.Fingerprint()); err != nil {
+				return err
 			}
 			got, err := api.Admit(c.Context(), a[0], wire.Admit{Request: r.Request, Version: r.Version})
 			if err != nil {
 				return err
 			}
-			if err := create(a[2], func(w io.Writer) error {
-				return json.NewEncoder(w).Encode(archive.Admission{Format: archive.AdmissionFormat, Enrolled: got})
-			}); err != nil {
+			admission := archive.Admission{Format: archive.AdmissionFormat, Enrolled: got}
+			if err := create(a[2], func(w io.Writer) error { return json.NewEncoder(w).Encode(admission) }); err != nil {
 				return err
 			}
-			return o.showOne(c, got, "host", got.Host, "admission", printable(a[2]), "on the host", "idletally agent join "+printable(a[2]))
+			return o.showOne(c, got, "host", got.Host, "admission", printable(a[2]), "fingerprint", admission.Fingerprint(), "on the host", "idletally agent join "+printable(a[2]))
 		})}
+	c.Flags().StringVar(&fingerprint, "fingerprint", "", "the request's, as it was shown on the host; otherwise it is asked for")
+	return c
 }
 
 func runExport(o *options) *cobra.Command {

@@ -52,6 +52,9 @@ as the run left it is skipped. What it finds is kept as well, as a run of its ow
 			if err != nil {
 				return err
 			}
+			if o.output == "table" && b.Damage != "" {
+				say(c, "NOT ALL CAN BE PUT BACK: %s.", printable(b.Damage))
+			}
 			if o.output == "table" {
 				say(c, "%d of %d paths are as they were before run %s; this was run %s.", b.Done, b.Steps, a[0], b.Run)
 			}
@@ -59,10 +62,19 @@ as the run left it is skipped. What it finds is kept as well, as a run of its ow
 			for i, r := range b.Results {
 				t.add(r.Outcome.String(), b.Paths[i], r.Reason)
 			}
-			if o.output == "table" && len(b.Results) == 0 {
+			for _, path := range b.Lost {
+				t.add("lost", path, "its original cannot be read: it stays as it is")
+			}
+			if b.Whole() {
+				if o.output != "table" {
+					return o.show(c, t)
+				}
 				return nil
 			}
-			return o.show(c, t)
+			if err := o.show(c, t); err != nil {
+				return err
+			}
+			return fmt.Errorf("%w", errNotSo)
 		}}
 	c.Flags().StringArrayVar(&paths, "paths", nil, "only paths that this pattern fits; repeatable")
 	c.Flags().BoolVar(&yes, "yes", false, "do it")

@@ -205,6 +205,16 @@ func prompter(c *cobra.Command, fromStdin bool) func(string) (string, error) {
 	}
 }
 
+// ask asks for a line that need not be hidden.
+func ask(c *cobra.Command, prompt string) (string, error) {
+	if !term.IsTerminal(int(os.Stdin.Fd())) {
+		return "", errors.New("there is no terminal to ask at")
+	}
+	fmt.Fprint(c.ErrOrStderr(), prompt)
+	line, err := bufio.NewReader(os.Stdin).ReadString('\n')
+	return strings.TrimSpace(line), ignoreEOF(err)
+}
+
 func ignoreEOF(err error) error {
 	if errors.Is(err, io.EOF) {
 		return nil

@@ -1,14 +1,29 @@
 // Package loopback finds room for private servers.
 package loopback
 
-import "net"
+import (
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"net"
+)
+
+// Ports that no system gives to connections of its own accord, which could take one before the server that it is for.
+const (
+	firstPort = 10_240
+	lastPort  = 32_767
+	tries     = 100
+)
 
 // FreePort gives a port of loopback that nobody listens on now.
-func FreePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
+func FreePort() (port int, err error) {
+	for range tries {
+		port := firstPort + rand.IntN(lastPort-firstPort+1)
+		l, failed := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", port))
+		if failed == nil {
+			return port, l.Close()
+		}
+		err = failed
 	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
+	return 0, errors.Join(errors.New("no port of loopback is free"), err)
 }

@@ -5,6 +5,7 @@
 package samba
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -92,8 +93,9 @@ func Start(ctx context.Context, dir string, w World) (*Server, error) {
 	}()
 	if err := s.answers(ctx); err != nil {
 		s.Stop()
-		b, _ := os.ReadFile(log.Name())
-		return nil, fmt.Errorf("%w: %s", err, strings.TrimSpace(string(b)))
+		said, _ := os.ReadFile(log.Name())
+		own, _ := os.ReadFile(filepath.Join(dir, "log", "smbd"))
+		return nil, fmt.Errorf("%w: %s %s", err, bytes.TrimSpace(said), bytes.TrimSpace(own[max(0, len(own)-1000):]))
 	}
 	return s, nil
 }

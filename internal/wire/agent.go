@@ -88,6 +88,7 @@ const (
 	AskFolder = "folder"
 	AskBelow  = "below"
 	AskProbe  = "probe"
+	AskFiles  = "files" // which files lie at the paths of some steps
 )
 
 // MaxFolder bounds how many paths one answer lists.
@@ -107,6 +108,7 @@ type Question struct {
 	Operation  access.Operation `json:"operation,omitzero"`
 	Behind     bool             `json:"behind,omitempty"` // below: as if every folder let through
 	Known      string           `json:"known,omitempty"`  // hash of the accounts that the service has already
+	Steps      []byte           `json:"steps,omitempty"`  // files: a chunk of a plan
 }
 
 // Reply answers a question.
@@ -117,6 +119,8 @@ type Reply struct {
 	Tries     []access.Try    `json:"tries,omitempty"`
 	Directory *perm.Directory `json:"directory,omitempty"` // none where its hash was known
 	Hash      string          `json:"hash,omitempty"`
+	Steps     []byte          `json:"steps,omitempty"` // files: those of the steps whose files are there as they were seen, each with its file
+	Left      []Denied        `json:"left,omitempty"`  // files: why the others are not
 }
 
 // RunDone ends a run on one host. The originals were sent before.

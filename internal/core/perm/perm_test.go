@@ -329,3 +329,44 @@ func TestDescribe(t *testing.T) {
 		t.Errorf("got %+v, want %+v", v, want)
 	}
 }
+
+// A program that gets set-ID bits, capabilities or root's name gains something, and nothing else does.
+func TestEmpowers(t *testing.T) {
+	own := func(uid uint32, m mode.Mode, caps string) Set {
+		return POSIX{UID: uid, GID: 5, Mode: m, Caps: caps}.Set()
+	}
+	for _, c := range []struct {
+		what     string
+		kind     Kind
+		from, to Set
+		want     bool
+	}{
+		{"set-user-ID", File, own(7, 0o755, ""), own(7, 0o4755, ""), true},
+		{"set-user-ID of another", File, own(7, 0o4755, ""), own(8, 0o4755, ""), true},
+		{"set-user-ID that nobody executes", File, own(7, 0o644, ""), own(7, 0o4644, ""), false},
+		{"set-group-ID", File, own(7, 0o755, ""), own(7, 0o2755, ""), true},
+		{"mandatory locking, once", File, own(7, 0o644, ""), own(7, 0o2644, ""), false},
+		{"capabilities", File, own(7, 0o755, ""), own(7, 0o755, "caps"), true},
+		{"other capabilities", File, own(7, 0o755, "caps"), own(7, 0o755, "more"), true},
+		{"fewer", File, own(7, 0o755, "caps"), own(7, 0o755, ""), false},
+		{"root's name", File, own(7, 0o755, ""), own(0, 0o755, ""), true},
+		{"root's name on a document", File, own(7, 0o644, ""), own(0, 0o644, ""), false},
+		{"execute, of root's", File, own(0, 0o644, ""), own(0, 0o744, ""), true},
+		{"set-user-ID taken", File, own(0, 0o4755, ""), own(0, 0o755, ""), false},
+		{"a folder", Folder, own(7, 0o755, ""), own(0, 0o6755, ""), false},
+		{"a link", Link, own(7, 0o777, ""), own(0, 0o777, ""), false},
+	} {
+		if got := Empowers(c.kind, c.from, c.to); got != c.want {
+			t.Errorf("%s: %t, want %t", c.what, got, c.want)
+		}
+	}
+	var worry Worry
+	for _, w := range Worries(File, own(7, 0o664, ""), own(0, 0o4755, ""), &Directory{}, nil) {
+		if w.Kind == WorryPower {
+			worry = w
+		}
+	}
+	if !worry.Grave || !strings.Contains(worry.Text, "could have been written by 7, group 5") || !strings.Contains(worry.Text, "run as its owner") {
+		t.Errorf("%+v", worry)
+	}
+}

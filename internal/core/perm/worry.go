@@ -20,6 +20,7 @@ type Worry struct {
 const (
 	WorryEveryone = "everyone"  // everybody may change it
 	WorrySetID    = "set-id"    // it runs with somebody's identity, and others can write it
+	WorryPower    = "power"     // it gets set-ID bits, capabilities or root's name, and somebody could have written it
 	WorryExecute  = "execute"   // nobody could execute it, and now somebody can
 	WorryPassing  = "passing"   // a folder can be listed and not passed through
 	WorryLess     = "owner"     // the owner has less than others
@@ -161,6 +162,7 @@ func (p POSIX) fileWorries(to POSIX, d *Directory, add func(kind string, grave b
 	if to.Mode&mode.SetUID != 0 && to.UID == 0 && p.UID != 0 {
 		add(WorryRoot, true, "", "a program that ran as "+d.Name(UID(p.UID))+" will run as root", "take the set-user-ID bit away, or leave the owner")
 	}
+	p.powerWorry(to, d, add)
 	executable := func(p POSIX) bool { return p.Mode&0o111 != 0 }
 	if executable(to) && !executable(p) {
 		add(WorryExecute, false, "", "execute is given to a file that nobody could execute: is it a program?", "use X in modes and entries, which leaves files alone that are no programs")

@@ -58,8 +58,8 @@ func TestCautions(t *testing.T) {
 		{"with a sticky bit", perm.Folder, owned(1, 0o755), owned(1, 0o1777), ""},
 		{"which goes away", perm.Folder, owned(1, 0o1777), owned(1, 0o777), "EVERYONE"},
 		{"set-ID and writable", perm.File, owned(1, 0o4755), owned(1, 0o4775), "SET-ID"},
-		{"writable and set-ID", perm.File, owned(1, 0o775), owned(1, 0o4775), "SET-ID"},
-		{"runs as root then", perm.File, owned(1, 0o4755), owned(0, 0o4755), "ROOT"},
+		{"writable and set-ID", perm.File, owned(1, 0o775), owned(1, 0o4775), "POWER SET-ID"},
+		{"runs as root then", perm.File, owned(1, 0o4755), owned(0, 0o4755), "POWER ROOT"},
 		{"execute on data", perm.File, owned(1, 0o640), owned(1, 0o750), "execute"},
 		{"a program already", perm.File, owned(1, 0o700), owned(1, 0o750), ""},
 		{"listed, not passed", perm.Folder, owned(1, 0o755), owned(1, 0o754), "WAY passing way"}, // web, passing, mate
@@ -71,7 +71,7 @@ func TestCautions(t *testing.T) {
 		{"a link", perm.Link, owned(1, 0o777), owned(2, 0o777), ""},
 	} {
 		var got []string
-		for _, x := range check(t, nil, Step{"/srv/x", c.kind, c.a, c.b}) {
+		for _, x := range check(t, nil, Step{Path: "/srv/x", Kind: c.kind, Before: c.a, After: c.b}) {
 			k := x.Kind
 			if x.Grave {
 				k = strings.ToUpper(k)
@@ -90,16 +90,16 @@ func TestCautions(t *testing.T) {
 // Equal cautions are one, wherever they are; owners that one account takes over are counted.
 func TestCautionsTogether(t *testing.T) {
 	got := check(t, nil,
-		Step{"/srv/a/1", perm.File, owned(1, 0o644), owned(2, 0o666)},
-		Step{"/srv/a/2", perm.File, owned(0, 0o644), owned(2, 0o666)},
-		Step{"/srv/b/3", perm.File, owned(0, 0o644), owned(2, 0o666)})
+		Step{Path: "/srv/a/1", Kind: perm.File, Before: owned(1, 0o644), After: owned(2, 0o666)},
+		Step{Path: "/srv/a/2", Kind: perm.File, Before: owned(0, 0o644), After: owned(2, 0o666)},
+		Step{Path: "/srv/b/3", Kind: perm.File, Before: owned(0, 0o644), After: owned(2, 0o666)})
 	if len(got) != 2 || got[0].Kind != perm.WorryEveryone || !got[0].Grave || got[0].Count != 3 || got[0].Folder != "/srv" {
 		t.Fatalf("%+v", got)
 	}
 	if o := got[1]; o.Kind != perm.WorryOwners || o.Grave || o.Count != 3 || o.Text != "paths of root (2), purser (1) will all belong to mate" {
 		t.Errorf("%+v", o)
 	}
-	again := check(t, nil, Step{"/srv/a/1", perm.File, owned(1, 0o644), owned(2, 0o666)})
+	again := check(t, nil, Step{Path: "/srv/a/1", Kind: perm.File, Before: owned(1, 0o644), After: owned(2, 0o666)})
 	if again[0].ID == got[0].ID {
 		t.Error("what is about other paths has the same name")
 	}
@@ -117,13 +117,13 @@ func TestWayToNothing(t *testing.T) {
 		}
 		return nil
 	}}
-	closing := Step{"/srv", perm.Folder, owned(1, 0o755), owned(1, 0o750)}
+	closing := Step{Path: "/srv", Kind: perm.Folder, Before: owned(1, 0o755), After: owned(1, 0o750)}
 	for _, x := range []struct {
 		steps []Step
 		want  int
 	}{
 		{[]Step{closing}, 1},
-		{[]Step{closing, {"/srv/b", perm.File, inside["/srv/b"], owned(1, 0o640)}}, 0}, // nothing is left for it there
+		{[]Step{closing, {Path: "/srv/b", Kind: perm.File, Before: inside["/srv/b"], After: owned(1, 0o640)}}, 0}, // nothing is left for it there
 	} {
 		got, err := c.Check(func(visit func(Step) error) error {
 			for _, s := range x.steps {
@@ -145,12 +145,12 @@ func TestGrantedInVain(t *testing.T) {
 	way := func(path string) (access.Way, error) {
 		return access.Way{{Path: "/", Kind: perm.Folder, Set: owned(0, 0o755)}, {Path: "/srv", Kind: perm.Folder, Set: closed}, {Path: pathname.Path(path), Kind: perm.File, Set: owned(1, 0o640)}}, nil
 	}
-	grant := Step{"/srv/x", perm.File, owned(1, 0o640), owned(1, 0o640, posixacl.Entry{Tag: posixacl.User, ID: 33, Perm: 4})}
+	grant := Step{Path: "/srv/x", Kind: perm.File, Before: owned(1, 0o640), After: owned(1, 0o640, posixacl.Entry{Tag: posixacl.User, ID: 33, Perm: 4})}
 	got := check(t, way, grant)
 	if len(got) != 1 || got[0].Kind != perm.WorryNothing || got[0].Account != "web" || !strings.Contains(got[0].Text, "/srv does not let them pass") {
 		t.Errorf("%+v", got)
 	}
-	if got := check(t, way, Step{"/srv", perm.Folder, closed, opened}, grant); slices.ContainsFunc(got, func(c Caution) bool { return c.Kind == perm.WorryNothing }) {
+	if got := check(t, way, Step{Path: "/srv", Kind: perm.Folder, Before: closed, After: opened}, grant); slices.ContainsFunc(got, func(c Caution) bool { return c.Kind == perm.WorryNothing }) {
 		t.Errorf("with the way opened: %+v", got)
 	}
 }

@@ -27,12 +27,32 @@ const (
 	Adjustment  Kind = "adjustment"
 )
 
-// A Step changes one path from one state to another.
+// A Step changes one file, at one path, from one state to another.
 type Step struct {
 	Path   string
 	Kind   perm.Kind
 	Before perm.Set
 	After  perm.Set
+	File   Identity // which lay there when the step was drafted; zero where the host was not asked
+}
+
+// An Identity tells a file from every other that lies, or comes to lie, at its path: no renaming, replacing or linking
+// makes one file pass for another.
+type Identity struct {
+	Inode   uint64    // 0 where nothing is known
+	Born    int64     // when the inode was made, in nanoseconds of Unix time; 0 where the file system does not tell
+	Content tree.Hash // SHA-256 of what is in it; zero where nobody has read it
+}
+
+// Is says whether a file that was found is the one that is meant. Nothing is known of many files: any is meant then.
+func (id Identity) Is(found Identity) bool {
+	switch {
+	case id.Inode == 0:
+		return true
+	case id.Inode != found.Inode:
+		return false
+	}
+	return id.Born == 0 || found.Born == 0 || id.Born == found.Born
 }
 
 // StepsPerChunk is how many steps a chunk holds at most.
@@ -47,9 +67,26 @@ const (
 // Fits says whether a step is short enough for a plan.
 func (s Step) Fits() bool { return len(s.Path)+len(s.Before.Bytes())+len(s.After.Bytes()) <= MaxStep }
 
+// Versions of a chunk: in one of the first no step says which file is meant.
+const (
+	plainChunk = 1
+	knownChunk = 2
+)
+
+// What follows a path's states in a chunk of the second version, before an identity.
+const (
+	noIdentity  = 0
+	anIdentity  = 1 // inode and birth
+	withContent = 2 // and the content's hash
+)
+
 // EncodeChunk gives the canonical bytes of some steps.
 func EncodeChunk(steps []Step) []byte {
-	b := []byte{'P', 1}
+	version := byte(plainChunk)
+	if slices.ContainsFunc(steps, func(s Step) bool { return s.File != Identity{} }) {
+		version = knownChunk
+	}
+	b := []byte{'P', version}
 	b = binary.AppendUvarint(b, uint64(len(steps)))
 	text := func(s string) {
 		b = binary.AppendUvarint(b, uint64(len(s)))
@@ -60,8 +97,65 @@ func EncodeChunk(steps []Step) []byte {
 		text(s.Path)
 		text(s.Before.Bytes())
 		text(s.After.Bytes())
+		if version == knownChunk {
+			b = s.File.Append(b)
+		}
 	}
 	return b
+}
+
+// Append appends the canonical bytes of an identity.
+func (id Identity) Append(b []byte) []byte {
+	switch {
+	case id.Inode == 0:
+		return append(b, noIdentity)
+	case id.Content.IsZero():
+		b = append(b, anIdentity)
+	default:
+		b = append(b, withContent)
+	}
+	b = binary.AppendUvarint(b, id.Inode)
+	b = binary.AppendUvarint(b, uint64(id.Born))
+	if !id.Content.IsZero() {
+		b = append(b, id.Content[:]...)
+	}
+	return b
+}
+
+// CutIdentity reads an identity from the front of some bytes, and gives what follows.
+func CutIdentity(b []byte) (id Identity, rest []byte, err error) {
+	err = errors.New("these bytes begin with no identity of a file")
+	if len(b) == 0 || b[0] > withContent {
+		return id, nil, err
+	}
+	kind := b[0]
+	if b = b[1:]; kind == noIdentity {
+		return id, b, nil
+	}
+	number := func() uint64 {
+		v, n := binary.Uvarint(b)
+		if n <= 0 || n > 1 && b[n-1] == 0 {
+			b = nil
+			return 0
+		}
+		b = b[n:]
+		return v
+	}
+	id.Inode = number()
+	id.Born = int64(number())
+	if id.Inode == 0 || b == nil {
+		return id, nil, err
+	}
+	if kind == withContent {
+		if len(b) < len(id.Content) {
+			return id, nil, err
+		}
+		b = b[copy(id.Content[:], b):]
+		if id.Content.IsZero() {
+			return id, nil, err
+		}
+	}
+	return id, b, nil
 }
 
 // DecodeChunk reads and checks steps: paths must be in their shortest form and in walk order.
@@ -69,9 +163,10 @@ func DecodeChunk(b []byte) ([]Step, error) {
 	if len(b) > MaxChunk {
 		return nil, fmt.Errorf("plan chunk has %d bytes, at most %d are allowed", len(b), MaxChunk)
 	}
-	if len(b) < 2 || b[0] != 'P' || b[1] != 1 {
-		return nil, errors.New("these bytes are no plan chunk of format version 1")
+	if len(b) < 2 || b[0] != 'P' || b[1] != plainChunk && b[1] != knownChunk {
+		return nil, fmt.Errorf("these bytes are no plan chunk of format version %d or %d", plainChunk, knownChunk)
 	}
+	version := b[1]
 	b = b[2:]
 	var err error
 	number := func() int {
@@ -98,6 +193,7 @@ func DecodeChunk(b []byte) ([]Step, error) {
 		return nil, fmt.Errorf("plan chunk has %d steps, at most %d are allowed", n, StepsPerChunk)
 	}
 	var steps []Step
+	known := false
 	for range n {
 		if len(b) == 0 {
 			return nil, errors.New("plan chunk ends too early")
@@ -106,6 +202,10 @@ func DecodeChunk(b []byte) ([]Step, error) {
 		b = b[1:]
 		s.Path = text()
 		before, after := text(), text()
+		if err == nil && version == knownChunk {
+			s.File, b, err = CutIdentity(b)
+			known = known || s.File != Identity{}
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -128,6 +228,9 @@ func DecodeChunk(b []byte) ([]Step, error) {
 	}
 	if err != nil || len(b) > 0 {
 		return nil, errors.New("plan chunk holds bytes that belong to no step")
+	}
+	if version == knownChunk && !known {
+		return nil, errors.New("plan chunk has a version that it does not need")
 	}
 	return steps, nil
 }

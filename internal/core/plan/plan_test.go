@@ -18,7 +18,7 @@ func state(m mode.Mode) perm.Set { return perm.POSIX{UID: 1, Mode: m}.Set() }
 func steps(paths ...string) []Step {
 	var out []Step
 	for _, p := range paths {
-		out = append(out, Step{p, perm.File, state(0o666), state(0o640)})
+		out = append(out, Step{Path: p, Kind: perm.File, Before: state(0o666), After: state(0o640)})
 	}
 	return out
 }
@@ -56,8 +56,56 @@ func TestChunk(t *testing.T) {
 	}
 }
 
+// A chunk in which steps say which file is meant has a version of its own, and no other spelling.
+func TestChunkOfKnownFiles(t *testing.T) {
+	in := known()
+	b := EncodeChunk(in)
+	out, err := DecodeChunk(b)
+	if err != nil || !reflect.DeepEqual(in, out) || b[1] != knownChunk {
+		t.Fatalf("%v came back as %v, %v", in, out, err)
+	}
+	for n := range b {
+		if _, err := DecodeChunk(b[:n]); err == nil {
+			t.Errorf("the first %d bytes were taken", n)
+		}
+	}
+	needless := bytes.Clone(EncodeChunk(steps("/srv/a")))
+	needless[1] = knownChunk
+	if _, err := DecodeChunk(append(needless, noIdentity)); err == nil || !strings.Contains(err.Error(), "does not need") {
+		t.Errorf("a version that is not needed: %v", err)
+	}
+}
+
+func known() []Step {
+	list := steps("/srv/a", "/srv/b", "/srv/c", "/srv/d")
+	list[0].File = Identity{Inode: 4711, Born: 1_700_000_000_000_000_000}
+	list[1].File = Identity{Inode: 1 << 63, Content: tree.Sum([]byte("what is in it"))}
+	list[3].File = Identity{Inode: 1, Born: -1}
+	return list
+}
+
+func TestIdentity(t *testing.T) {
+	for _, c := range []struct {
+		meant, found Identity
+		want         bool
+	}{
+		{Identity{}, Identity{Inode: 1}, true},
+		{Identity{Inode: 1, Born: 5}, Identity{Inode: 1, Born: 5}, true},
+		{Identity{Inode: 1, Born: 5}, Identity{Inode: 1, Born: 6}, false}, // the number was given to another file
+		{Identity{Inode: 1, Born: 5}, Identity{Inode: 2, Born: 5}, false},
+		{Identity{Inode: 1}, Identity{Inode: 1, Born: 6}, true}, // a file system that does not tell
+		{Identity{Inode: 1, Born: 5}, Identity{Inode: 1}, true},
+		{Identity{Inode: 1, Born: 5}, Identity{}, false},
+	} {
+		if got := c.meant.Is(c.found); got != c.want {
+			t.Errorf("%+v is %+v: %t", c.meant, c.found, got)
+		}
+	}
+}
+
 func FuzzDecodeChunk(f *testing.F) {
 	f.Add(EncodeChunk(steps("/srv/a", "/srv/b")))
+	f.Add(EncodeChunk(known()))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if s, err := DecodeChunk(b); err == nil && !bytes.Equal(EncodeChunk(s), b) {
 			t.Fatalf("%x decodes to %v, which encodes otherwise", b, s)

@@ -24,6 +24,9 @@ type Hash [sha256.Size]byte
 // String gives lower-case hexadecimal.
 func (h Hash) String() string { return hex.EncodeToString(h[:]) }
 
+// IsZero says whether it is no hash at all.
+func (h Hash) IsZero() bool { return h == Hash{} }
+
 // MarshalText gives hexadecimal.
 func (h Hash) MarshalText() ([]byte, error) { return []byte(h.String()), nil }
 

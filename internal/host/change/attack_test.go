@@ -230,7 +230,7 @@ func (w *world) undo(j *Journal) *world {
 	b := &world{dir: w.dir}
 	for i, res := range j.Results() {
 		if o, ok := j.Original(i); ok && res.Outcome == plan.Done {
-			b.steps = append(b.steps, plan.Step{Path: w.steps[i].Path, Kind: w.steps[i].Kind, Before: w.steps[i].After, After: o})
+			b.steps = append(b.steps, plan.Step{Path: w.steps[i].Path, Kind: w.steps[i].Kind, Before: w.steps[i].After, After: o.Set, File: o.File})
 		}
 	}
 	b.chunks = Memory{b.steps}

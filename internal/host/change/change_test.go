@@ -97,10 +97,25 @@ func makeWorld(t testing.TB, r *rand.Rand, folders int) *world {
 		return nil
 	})
 	slices.SortFunc(w.steps, func(a, b plan.Step) int { return pathname.Compare(a.Path, b.Path) })
+	w.identify(t)
 	for c := range slices.Chunk(w.steps, 7) {
 		w.chunks = append(w.chunks, c)
 	}
 	return w
+}
+
+// identify says in each step which file is meant, as the host would.
+func (w *world) identify(t testing.TB) {
+	t.Helper()
+	r := newLocal([]string{w.dir}, 1)
+	defer r.Close()
+	for i, s := range w.steps {
+		id, err := Identify(r, w.dir, s)
+		if err != nil {
+			t.Fatal(err)
+		}
+		w.steps[i].File = id
+	}
 }
 
 func (w *world) journal(t testing.TB) string {
@@ -125,6 +140,13 @@ func (w *world) runner(t testing.TB) *Runner {
 
 func (w *world) check(t testing.TB, after bool) {
 	t.Helper()
+	if j, _, err := ReadJournal(w.journal(t)); err == nil && after {
+		for i, r := range j.Results() {
+			if r.Outcome != plan.Done && r.Outcome != plan.Already {
+				t.Logf("%q: %v %s", w.steps[i].Path, r.Outcome, r.Reason)
+			}
+		}
+	}
 	for _, s := range w.steps {
 		want := s.Before
 		if after {
@@ -148,7 +170,7 @@ func (w *world) back(t testing.TB, j *Journal) *world {
 			}
 			t.Fatalf("no original of %q", s.Path)
 		}
-		b.steps = append(b.steps, plan.Step{Path: s.Path, Kind: s.Kind, Before: s.After, After: o})
+		b.steps = append(b.steps, plan.Step{Path: s.Path, Kind: s.Kind, Before: s.After, After: o.Set, File: o.File})
 	}
 	b.chunks = Memory{b.steps}
 	return b
@@ -216,8 +238,8 @@ func TestCrashAnywhere(t *testing.T) {
 		}
 		w.check(t, true)
 		for i, s := range w.steps {
-			if o, ok := r.Journal.Original(i); ok && o != s.Before {
-				t.Errorf("round %d: original of %q is %x, was %x", round, s.Path, o.Bytes(), s.Before.Bytes())
+			if o, ok := r.Journal.Original(i); ok && o.Set != s.Before {
+				t.Errorf("round %d: original of %q is %x, was %x", round, s.Path, o.Set.Bytes(), s.Before.Bytes())
 			}
 		}
 	}
@@ -363,12 +385,12 @@ func TestForeignAndDamagedJournal(t *testing.T) {
 	if _, err := OpenJournal(file, Head{Run: "a", Steps: 1}); !errors.Is(err, ErrDamaged) {
 		t.Errorf("damaged journal: %v", err)
 	}
-	os.WriteFile(file, []byte("idletally journal 2\nand what we cannot know"), 0o600)
+	os.WriteFile(file, []byte("idletally journal 3\nand what we cannot know"), 0o600)
 	for _, open := range []func() error{
 		func() error { _, err := OpenJournal(file, Head{Run: "a", Steps: 1}); return err },
 		func() error { _, _, err := ReadJournal(file); return err },
 	} {
-		if err := open(); errors.Is(err, ErrDamaged) || err == nil || !strings.Contains(err.Error(), `format "2"`) || !strings.Contains(err.Error(), "version that began it") {
+		if err := open(); errors.Is(err, ErrDamaged) || err == nil || !strings.Contains(err.Error(), `format "3"`) || !strings.Contains(err.Error(), "version that began it") {
 			t.Errorf("another version's journal: %v", err)
 		}
 	}
@@ -396,7 +418,14 @@ func TestJournalOfAnEarlierVersion(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			r.Journal.original(i, Original{seen.Dev, seen.Ino, seen.Set})
+			o := Original{Dev: seen.Dev, File: plan.Identity{Inode: seen.Ino}, Set: seen.Set}
+			if way.loses { // what no earlier version noted: without it a program does not get back what it had
+				o.File.Content, err = thing.Content()
+				if err != nil {
+					t.Fatal(err)
+				}
+			}
+			r.Journal.original(i, o)
 			if err := thing.Make(way.moves[entering], nil); err != nil {
 				t.Fatal(err)
 			}

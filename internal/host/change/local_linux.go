@@ -6,6 +6,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"idletally/internal/core/perm"
+	"idletally/internal/core/tree"
 	"idletally/internal/host/fsys"
 )
 
@@ -114,5 +115,19 @@ func (t ownThing) Plain(hand int) (perm.Set, error) {
 }
 
 func (t ownThing) Make(m Moves, before func()) error { return fsys.Apply(t.fd, m.Ops, before) }
+
+func (t ownThing) Content() (tree.Hash, error) { return fsys.Digest(t.fd) }
+
+func (t ownThing) Hold() (Hold, error) {
+	l, err := fsys.TakeLease(t.fd)
+	if err != nil {
+		return nil, err
+	}
+	return ownHold{l}, nil
+}
+
+type ownHold struct{ *fsys.Lease }
+
+func (h ownHold) Content() tree.Hash { return h.Lease.Content }
 
 func (t ownThing) Close() error { return unix.Close(t.fd) }

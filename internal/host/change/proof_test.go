@@ -39,7 +39,9 @@ func mixed(t testing.TB, r *rand.Rand) *world {
 	for _, s := range w.steps {
 		steps = append(steps, plan.Step{Path: s.Path, Kind: s.Kind, Before: s.After, After: randomAfter(r, s.Kind)})
 	}
-	w.steps, w.chunks = steps, Memory{steps[:len(steps)/2], steps[len(steps)/2:]}
+	w.steps = steps
+	w.identify(t)
+	w.chunks = Memory{steps[:len(steps)/2], steps[len(steps)/2:]}
 	return w
 }
 
@@ -164,7 +166,7 @@ func (w *world) given(t testing.TB, r *Runner) *world {
 			now, ok = w.steps[i].After, true
 		}
 		if o, known := r.Journal.Original(i); known && ok {
-			b.steps = append(b.steps, plan.Step{Path: w.steps[i].Path, Kind: w.steps[i].Kind, Before: now, After: o})
+			b.steps = append(b.steps, plan.Step{Path: w.steps[i].Path, Kind: w.steps[i].Kind, Before: now, After: o.Set, File: o.File})
 		}
 	}
 	b.chunks = Memory{b.steps}

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"idletally/internal/core/perm"
+	"idletally/internal/core/tree"
 	"idletally/internal/host/fsys"
 )
 
@@ -31,12 +32,46 @@ type Thing interface {
 	Same(hand int, s fsys.Sight) (bool, error)
 	Plain(hand int) (perm.Set, error) // a look that may leave out what was not there before and was not set
 	Make(m Moves, before func()) error
+	// Content is the SHA-256 of what is in a file.
+	Content() (tree.Hash, error)
+	// Hold makes sure that nobody has a file open for writing, and that whoever opens it so is noticed.
+	Hold() (Hold, error)
 	Close() error
+}
+
+// A Hold is on a file that nobody writes.
+type Hold interface {
+	Content() tree.Hash // of what is in it
+	Kept() bool         // nobody has begun to open it for writing since
+	Release()
 }
 
 // Moves are how something gets to another state: by single calls where the system changes one thing after the other, at
 // once where it does not.
 type Moves struct {
-	Ops []fsys.Op
-	To  perm.Set
+	Ops   []fsys.Op
+	To    perm.Set
+	Power int // the first of the calls, counted from 1, by which a program gets more power than it had; 0: none does
+}
+
+// movesOf gives the calls from one state to another of a path that a step finds in the state before.
+func movesOf(k perm.Kind, before perm.Set, from perm.POSIX, to perm.Set, ops []fsys.Op) Moves {
+	m := Moves{Ops: ops, To: to}
+	if !perm.Empowers(k, before, to) {
+		return m
+	}
+	for i, state := range fsys.Partials(k, from, ops) {
+		if perm.Empowers(k, before, state) {
+			m.Power = max(i, 1) // a state that a crash has left is made sure of as well
+			break
+		}
+	}
+	return m
+}
+
+// split gives the calls until one by which a program gets more power, and from there on.
+func (m Moves) split() (until, from Moves) {
+	until, from = m, m
+	until.Ops, from.Ops = m.Ops[:min(m.Power-1, len(m.Ops))], m.Ops[min(m.Power-1, len(m.Ops)):]
+	return until, from
 }

@@ -45,6 +45,7 @@ type Runner struct {
 
 	reach Reach // while it runs
 	hands []*hand
+	held  map[int]Thing // folders that are narrowed, by their steps: one that is moved away is found again by this
 	done  int
 	pause func() // tests stop time before a system call that changes something
 }
@@ -135,9 +136,7 @@ func (r *Runner) Run(ctx context.Context) error {
 	if err := flush(); err != nil {
 		return err
 	}
-	r.Journal.record(recEnd, nil)
-	r.Journal.ended = true
-	return r.Journal.sync()
+	return r.Journal.end()
 }
 
 // A batch is a piece of the walk that shares one fdatasync.
@@ -185,9 +184,13 @@ func (r *Runner) carry(b batch) (err error) {
 		return err
 	}
 	for i := range b.enter {
-		r.hands[0].change(&seen[i])
-		if err := r.note(seen[i]); err != nil {
+		h := &seen[i]
+		r.hands[0].change(h)
+		if err := r.note(*h); err != nil {
 			return err
+		}
+		if h.outcome == plan.Pending && len(r.held) < maxHeld {
+			r.held[h.no], h.thing = h.thing, nil
 		}
 	}
 	whole := seen[len(b.enter):]
@@ -207,6 +210,13 @@ func (r *Runner) carry(b batch) (err error) {
 			r.hands[0].change(&h)
 		}
 		h.close()
+		if thing := r.held[f.no]; thing != nil {
+			if h.outcome == plan.Skipped || h.outcome == plan.Refused {
+				r.hands[0].giveBack(&h, f.Step, thing)
+			}
+			_ = thing.Close() // it was only pointed at
+			delete(r.held, f.no)
+		}
 		if err := r.note(h); err != nil {
 			return err
 		}
@@ -267,6 +277,7 @@ func (r *Runner) share(n int, do func(d *hand, i int)) {
 const (
 	piece    = 64 // neighbours that one hand takes at once
 	maxHands = 4
+	maxHeld  = 256 // folders within each other that are kept open
 )
 
 // begin takes hold of what a run works with until letGo.
@@ -278,12 +289,17 @@ func (r *Runner) begin() {
 	if r.reach = r.Reach; r.reach == nil {
 		r.reach = newLocal(r.Roots, n)
 	}
+	r.held = map[int]Thing{}
 	for no := range n {
 		r.hands = append(r.hands, &hand{r: r, no: no})
 	}
 }
 
 func (r *Runner) letGo() {
+	for _, thing := range r.held {
+		_ = thing.Close() // it was only pointed at
+	}
+	r.held = nil
 	if r.hands != nil {
 		r.reach.Close()
 	}
@@ -333,17 +349,18 @@ func (r *Runner) Verify(ctx context.Context) (wrong []plan.Result, err error) {
 	return wrong, nil
 }
 
-// Settle looks at every step that was begun and has no outcome: a halted run leaves folders narrowed, and a crash
-// can leave a path anywhere on its way. It tells how they are, by their numbers, as far as that is of the run's own
-// doing.
+// Settle looks at every step that was begun and is not done: a halted run leaves folders narrowed, a crash can leave a
+// path anywhere on its way, and what was skipped or refused in the middle may be another than it was. It tells how they
+// are, by their numbers, where that is not as they were found: as far as it is of the run's own doing, or, for what has
+// an outcome, whatever it is of.
 func (r *Runner) Settle(ctx context.Context) (map[int]perm.Set, error) {
 	defer r.letGo()
 	left := map[int]perm.Set{}
 	err := r.each(ctx, func(base int, steps []plan.Step) {
 		found := make([]perm.Set, len(steps))
 		r.share(len(steps), func(d *hand, i int) {
-			if p := r.Journal.steps[base+i]; p.outcome == plan.Pending && p.original != nil {
-				found[i] = d.settle(steps[i], *p.original)
+			if p := r.Journal.steps[base+i]; p.outcome != plan.Done && p.original != nil {
+				found[i] = d.settle(steps[i], p)
 			}
 		})
 		for i, f := range found {

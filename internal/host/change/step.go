@@ -10,6 +10,7 @@ import (
 
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
+	"idletally/internal/core/tree"
 	"idletally/internal/host/fsys"
 )
 
@@ -43,6 +44,7 @@ type way struct {
 	moves    [3]Moves   // by stage
 	between  []perm.Set // every state that the path passes through
 	plain    bool       // there are modes alone, on both sides
+	loses    bool       // somewhere on the way a program has less power than before
 	narrow   perm.POSIX // of a path of this host
 }
 
@@ -64,7 +66,7 @@ func (d *hand) way(s plan.Step) *way {
 func newWay(t turn) *way {
 	w := &way{turn: t}
 	if t.before.Scheme() == perm.SchemeNT && t.after.Scheme() == perm.SchemeNT { // it changes at once
-		to := Moves{To: t.after}
+		to := Moves{To: t.after} // nothing on a share gives a program power
 		return &way{turn: t, narrowed: t.after, moves: [3]Moves{to, to, to}, between: []perm.Set{t.before, t.after}}
 	}
 	before, err1 := perm.POSIXOf(t.before)
@@ -81,12 +83,14 @@ func newWay(t turn) *way {
 		return w
 	}
 	close, open := fsys.Sequence(t.kind, before, w.narrow), fsys.Sequence(t.kind, w.narrow, after)
-	w.moves = [3]Moves{entering: {close, w.narrowed}, leaving: {open, t.after}, passing: {slices.Concat(close, open), t.after}}
+	w.moves = [3]Moves{entering: {Ops: close, To: w.narrowed}, leaving: {Ops: open, To: t.after},
+		passing: movesOf(t.kind, t.before, before, t.after, slices.Concat(close, open))}
 	w.between = append(fsys.Partials(t.kind, before, close), fsys.Partials(t.kind, w.narrow, open)...)
-	if ops, ok := fsys.Direct(t.kind, before, after); ok {
+	if ops, ok := fsys.Direct(t.kind, before, after); ok && w.moves[passing].Power == 0 {
 		w.moves[passing].Ops = ops
 		w.between = append(w.between, fsys.Partials(t.kind, before, ops)...)
 	}
+	w.loses = slices.ContainsFunc(w.between, func(s perm.Set) bool { return perm.Empowers(t.kind, s, t.before) })
 	without := func(p perm.POSIX) bool { return p.Access == nil && p.Default == nil && p.Caps == "" }
 	w.plain = without(before) && without(after)
 	return w
@@ -94,16 +98,18 @@ func newWay(t turn) *way {
 
 // A held step is open and was found as reviewed, or has an outcome already.
 type held struct {
-	no      int
-	thing   Thing // nil once it is closed
-	stage   stage
-	way     *way
-	seen    fsys.Sight
-	moves   Moves
-	settled time.Time // from then on whatever is done to it bears another time
-	outcome plan.Outcome
-	reason  string
-	away    error // nothing can be reached any more: the step has no outcome yet
+	no       int
+	thing    Thing // nil once it is closed
+	stage    stage
+	way      *way
+	seen     fsys.Sight
+	content  tree.Hash // found, of a program that loses what it may have to get back one day
+	reviewed tree.Hash // what is to be in a program that gets power
+	moves    Moves
+	settled  time.Time // from then on whatever is done to it bears another time
+	outcome  plan.Outcome
+	reason   string
+	away     error // nothing can be reached any more: the step has no outcome yet
 }
 
 func (h *held) close() {
@@ -113,7 +119,12 @@ func (h *held) close() {
 	}
 }
 
-func (h *held) original() Original { return Original{h.seen.Dev, h.seen.Ino, h.seen.Set} }
+func (h *held) original() Original { return Original{h.seen.Dev, h.file(), h.seen.Set} }
+
+// file is which file a step found, with what is in it where that was read.
+func (h *held) file() plan.Identity {
+	return plan.Identity{Inode: h.seen.Ino, Born: h.seen.Born, Content: h.content}
+}
 
 // examine opens a step's path and decides whether it may be changed.
 func (d *hand) examine(n numbered, st stage) held {
@@ -159,7 +170,10 @@ func (d *hand) examine(n numbered, st stage) held {
 	}
 	w, found := h.way, h.seen.Set
 	known := d.r.Journal.steps[n.no].original
-	if known != nil && (known.Dev != h.seen.Dev || known.Ino != h.seen.Ino) {
+	if !n.File.Is(h.file()) {
+		return end(plan.Skipped, "another file lies there than the one that was reviewed")
+	}
+	if known != nil && (known.Dev != h.seen.Dev || !known.File.Is(h.file())) {
 		return end(plan.Skipped, "the path was replaced by another while the run was under way")
 	}
 	switch {
@@ -175,15 +189,24 @@ func (d *hand) examine(n numbered, st stage) held {
 			if err != nil {
 				return end(plan.Refused, err.Error())
 			}
-			h.moves.Ops = fsys.Sequence(n.Kind, from, w.narrow)
+			ops := fsys.Sequence(n.Kind, from, w.narrow)
 			if st != entering {
-				h.moves.Ops = append(h.moves.Ops, w.moves[leaving].Ops...)
+				ops = append(ops, w.moves[leaving].Ops...)
 			}
+			h.moves = movesOf(n.Kind, n.Before, from, h.moves.To, ops)
 		}
 	case found == n.After:
 		return end(plan.Already, "it is already as planned")
 	default:
 		return end(plan.Skipped, "no longer as reviewed: "+difference(n.Kind, w.turn.before, found))
+	}
+	if h.moves.Power > 0 && n.File.Content.IsZero() {
+		return end(plan.Refused, "it would get set-ID bits, capabilities or root's ownership, and what is in it was not known when the step was drafted: put it there anew, from where it came from")
+	}
+	h.reviewed = n.File.Content
+	// A program that loses power may be given it back: only if it still is that program.
+	if known == nil && w.loses {
+		h.content, _ = h.thing.Content() // where it cannot be read it is not given back either, and that says why
 	}
 	return h
 }
@@ -222,7 +245,7 @@ func (d *hand) change(h *held) {
 		end(plan.Skipped, err.Error())
 		return
 	}
-	err = h.thing.Make(h.moves, pause)
+	err = d.make(h, h.moves, h.reviewed)
 	want := h.moves.To
 	now, lookErr := d.result(h)
 	if gone(err) || gone(lookErr) {
@@ -236,7 +259,11 @@ func (d *hand) change(h *held) {
 				reason += "; and putting it back failed: " + back.Error()
 			}
 		}
-		end(plan.Refused, reason)
+		if errors.Is(err, errContent) {
+			end(plan.Skipped, reason)
+		} else {
+			end(plan.Refused, reason)
+		}
 	case lookErr != nil:
 		end(plan.Refused, "changed, but the result cannot be read: "+lookErr.Error())
 	case now != want:
@@ -245,6 +272,35 @@ func (d *hand) change(h *held) {
 		end(plan.Done, "")
 	}
 }
+
+// make makes a step's calls. Before a program gets more power than it had, nobody may have it open for writing, and what is
+// in it has to be what was reviewed; who begins to open it meanwhile undoes the step.
+func (d *hand) make(h *held, m Moves, content tree.Hash) error {
+	if m.Power == 0 {
+		return h.thing.Make(m, d.r.pause)
+	}
+	until, from := m.split()
+	if err := h.thing.Make(until, d.r.pause); err != nil {
+		return err
+	}
+	hold, err := h.thing.Hold()
+	if err != nil {
+		return err
+	}
+	defer hold.Release()
+	if hold.Content() != content {
+		return errContent
+	}
+	if err := h.thing.Make(from, d.r.pause); err != nil {
+		return err
+	}
+	if !hold.Kept() {
+		return fsys.ErrWritten
+	}
+	return nil
+}
+
+var errContent = errors.New("no longer as reviewed: what is in it is something else")
 
 // written is how often a thing is looked at that changes all the time, as a log does that is written.
 const written = 10
@@ -291,28 +347,62 @@ func (d *hand) result(h *held) (perm.Set, error) {
 	return now.Set, err
 }
 
-// restore leads a path back to what it was, narrowed in between as on the way there.
+// restore leads a path back to what it was, narrowed in between as on the way there. What a program had of power it
+// gets back only where it still is that program; otherwise it stays without.
 func (d *hand) restore(h *held, from perm.Set) error {
 	back := newWay(turn{h.way.turn.kind, from, h.way.turn.before})
 	if back.err != nil {
 		return back.err
 	}
+	if back.moves[passing].Power > 0 {
+		return d.make(h, back.moves[passing], h.content)
+	}
 	return errors.Join(h.thing.Make(back.moves[entering], d.r.pause), h.thing.Make(back.moves[leaving], d.r.pause))
 }
 
-// settle gives the state that a path was left in on its way, if it is one of those.
-func (d *hand) settle(s plan.Step, o Original) perm.Set {
-	w := d.way(s)
+// settle gives the state that a begun step has left its path in, where that is another than it was. What a step without an outcome
+// finds counts only if it is a state of its way. A folder that was narrowed and is not there any more is where somebody has moved it, as
+// it was left.
+func (d *hand) settle(s plan.Step, p progress) perm.Set {
+	w, o := d.way(s), *p.original
+	narrowed := func() perm.Set {
+		if p.narrowed && w.err == nil && w.narrowed != o.Set {
+			return w.narrowed
+		}
+		return perm.Set{}
+	}
 	thing, err := d.open(s.Path)
 	if err != nil {
-		return perm.Set{}
+		return narrowed()
 	}
 	defer thing.Close()
 	now, err := thing.Look(d.no)
-	if err != nil || w.err != nil || now.Dev != o.Dev || now.Ino != o.Ino || !slices.Contains(w.between, now.Set) {
+	if err != nil || w.err != nil || now.Dev != o.Dev || !o.File.Is(plan.Identity{Inode: now.Ino, Born: now.Born}) {
+		return narrowed()
+	}
+	if now.Set == o.Set || p.outcome == plan.Pending && !slices.Contains(w.between, now.Set) {
 		return perm.Set{}
 	}
 	return now.Set
+}
+
+// giveBack gives a folder that was narrowed what it had, wherever somebody has moved it since.
+func (d *hand) giveBack(h *held, s plan.Step, thing Thing) {
+	w := d.way(s)
+	now, err := thing.Look(d.no)
+	if err != nil {
+		h.reason += "; how it was left cannot be read: " + err.Error()
+		return
+	}
+	if now.Set != w.narrowed || now.Set == s.Before { // it was not left so by this run
+		return
+	}
+	back := held{no: h.no, thing: thing, way: w, seen: now}
+	if err := d.restore(&back, now.Set); err != nil {
+		h.reason += "; it was narrowed, and putting that back failed: " + err.Error()
+		return
+	}
+	h.reason += "; it was narrowed while the run went on, and is as it was before again, wherever it is now"
 }
 
 func (d *hand) verify(s plan.Step) error {

@@ -363,7 +363,7 @@ type plainKey struct {
 }
 
 const scanMask = unix.STATX_TYPE | unix.STATX_MODE | unix.STATX_UID | unix.STATX_GID | unix.STATX_INO | unix.STATX_CTIME | unix.STATX_NLINK
-const fullMask = scanMask | unix.STATX_SIZE | unix.STATX_MTIME
+const fullMask = scanMask | unix.STATX_SIZE | unix.STATX_MTIME | unix.STATX_BTIME
 
 // A place is where a path's attributes are read: an entry of an open folder, or what a descriptor points to,
 // which is an entry of the process's own folder of descriptors.
@@ -442,7 +442,11 @@ func (r *Reader) Plain(fd int) (perm.POSIX, error) {
 // sight is what was looked at last, without its permissions.
 func (r *Reader) sight() Sight {
 	st := &r.stat
-	return Sight{Stamp: r.stamp(), Kind: KindOf(uint32(st.Mode)), Links: uint64(st.Nlink), Dev: unix.Mkdev(st.Dev_major, st.Dev_minor)}
+	s := Sight{Stamp: r.stamp(), Kind: KindOf(uint32(st.Mode)), Links: uint64(st.Nlink), Dev: unix.Mkdev(st.Dev_major, st.Dev_minor)}
+	if st.Mask&unix.STATX_BTIME != 0 {
+		s.Born = st.Btime.Sec*1e9 + int64(st.Btime.Nsec)
+	}
+	return s
 }
 
 func (r *Reader) stamp() Stamp {

@@ -17,6 +17,7 @@ type Sight struct {
 	Set   perm.Set
 	Links uint64
 	Dev   uint64
+	Born  int64 // when the inode was made, in nanoseconds of Unix time; 0 where the file system does not tell
 }
 
 // A Stamp is what cannot stay the same where anything of a path's permissions changed: its inode,
@@ -37,3 +38,6 @@ func (s Stamp) Grain() time.Duration {
 	}
 	return 20 * time.Millisecond
 }
+
+// ErrWritten says that somebody has a file open for writing, or mapped so that it can be written.
+var ErrWritten = errors.New("somebody has it open for writing, so that what is in it can change")

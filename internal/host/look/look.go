@@ -28,6 +28,7 @@ const maxLinks = 40
 // A walker holds the folders that lie above where it stands, each by a descriptor that only
 // points, so that nothing is resolved twice.
 type walker struct {
+	bounds Bounds
 	fds    []int
 	names  []string
 	mounts []access.Mount
@@ -35,20 +36,69 @@ type walker struct {
 	been   map[string]bool
 }
 
+// Bounds say where somebody may look. The zero value lets them look everywhere.
+type Bounds struct {
+	Pass func(path string) bool // may be looked at, and passed through
+	Show func(path string) bool // and what is in it may be listed, tried or scanned
+}
+
+// ErrOutside says that a path, or where a link on its way leads, lies outside of the bounds. Nothing there was opened, so that
+// it tells nothing of what is there, nor whether anything is.
+var ErrOutside = errors.New("it lies, or leads, outside of what is shown")
+
+func (b Bounds) pass(path string) error {
+	if b.Pass != nil && !b.Pass(path) {
+		return ErrOutside
+	}
+	return nil
+}
+
+func (b Bounds) show(path pathname.Path) error {
+	if b.Show != nil && !b.Show(string(path)) {
+		return ErrOutside
+	}
+	return nil
+}
+
+// Path is Bounds.Path where everything is shown.
+func Path(path string) (access.Found, error) { return Bounds{}.Path(path) }
+
+// Folder is Bounds.Folder where everything is shown.
+func Folder(ctx context.Context, path, after string, limit int) (access.Found, error) {
+	return Bounds{}.Folder(ctx, path, after, limit)
+}
+
+// Below is Bounds.Below where everything is shown.
+func Below(ctx context.Context, spoolIn, path string, q access.Reach) (access.Found, access.Tally, error) {
+	return Bounds{}.Below(ctx, spoolIn, path, q)
+}
+
 // Path looks at every folder from / to a path, and at the path itself, which comes last. Links on
 // the way are followed as the kernel does, and are part of it; a link at its end is not.
-func Path(path string) (access.Found, error) {
-	w := &walker{been: map[string]bool{}}
+func (b Bounds) Path(path string) (access.Found, error) {
+	w := &walker{bounds: b, been: map[string]bool{}}
 	defer w.close()
 	e, err := w.walk(path)
 	return access.Found{Way: w.way, Seen: e}, err
 }
 
+// Shown is Path for what is to be opened afterwards.
+func (b Bounds) Shown(path string) (access.Found, error) {
+	f, err := b.Path(path)
+	if err == nil {
+		err = b.show(f.Seen.Path)
+	}
+	return f, err
+}
+
 // Folder lists a folder's entries by name bytes, at most limit after one, with the way to it.
-func Folder(ctx context.Context, path, after string, limit int) (access.Found, error) {
-	w := &walker{been: map[string]bool{}}
+func (b Bounds) Folder(ctx context.Context, path, after string, limit int) (access.Found, error) {
+	w := &walker{bounds: b, been: map[string]bool{}}
 	defer w.close()
 	e, err := w.walk(path)
+	if err == nil {
+		err = b.show(e.Path)
+	}
 	f := access.Found{Way: w.way, Seen: e}
 	if err != nil {
 		return f, err
@@ -117,6 +167,9 @@ func (w *walker) walk(path string) (access.Seen, error) {
 			continue
 		}
 		at := pathname.Join(w.here(), part)
+		if err := w.bounds.pass(at); err != nil {
+			return access.Seen{}, err
+		}
 		fd, err := unix.Openat(w.fds[len(w.fds)-1], part, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
 		if err != nil {
 			return access.Seen{}, fmt.Errorf("%s: %w", pathname.Escape(at), explain(err))
@@ -207,8 +260,8 @@ func readlink(fd int) (string, error) {
 
 // Below scans a folder and asks the core about all that is in it. Links that led to the folder are
 // on the way that comes with the answer; in it none is followed.
-func Below(ctx context.Context, spoolIn, path string, q access.Reach) (access.Found, access.Tally, error) {
-	f, err := Path(path)
+func (b Bounds) Below(ctx context.Context, spoolIn, path string, q access.Reach) (access.Found, access.Tally, error) {
+	f, err := b.Shown(path)
 	if err != nil {
 		return f, access.Tally{}, err
 	}

@@ -9,6 +9,7 @@ import (
 
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/tree"
 	"idletally/internal/host/change"
 	"idletally/internal/host/fsys"
 )
@@ -190,6 +191,12 @@ func (t *thing) Make(m change.Moves, before func()) error {
 		}
 	}
 }
+
+// No permission on a share gives a program power, so that nobody asks for these.
+var errNoPower = errors.New("nothing on a share runs with more than its caller has")
+
+func (t *thing) Content() (tree.Hash, error) { return tree.Hash{}, errNoPower }
+func (t *thing) Hold() (change.Hold, error)  { return nil, errNoPower }
 
 func (t *thing) Close() error {
 	if t.h == nil {

@@ -8,6 +8,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -21,6 +22,7 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/untrusted"
 )
 
 // An Ask is what a child is to try.
@@ -36,6 +38,8 @@ const (
 	childName = "idletally-probe"
 	patience  = 10 * time.Second
 	maxAnswer = 1 << 20
+
+	maxElements = 10_000 // of a child's answer
 )
 
 // Run starts a child for one question. The caller needs the privilege to become the account.
@@ -58,11 +62,19 @@ func Run(ctx context.Context, ask Ask) ([]access.Try, error) {
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
 	c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-	if err := c.Run(); err != nil {
+	err = c.Run()
+	if within := ctx.Err(); err != nil && errors.Is(within, context.DeadlineExceeded) {
+		var tries []access.Try
+		for _, op := range ask.Operations {
+			tries = append(tries, access.Try{Operation: op, Untried: "it did not answer within " + patience.String()})
+		}
+		return tries, nil
+	}
+	if err != nil {
 		return nil, fmt.Errorf("probe as %d: %w: %s", ask.UID, err, bytes.TrimSpace(complaint.Bytes()))
 	}
 	var tries []access.Try
-	if err := json.Unmarshal(out.Bytes(), &tries); err != nil {
+	if err := untrusted.JSON(out.Bytes(), maxElements, &tries); err != nil {
 		return nil, fmt.Errorf("probe as %d: its answer: %w", ask.UID, err)
 	}
 	return tries, nil
@@ -84,7 +96,7 @@ func Main() {
 func child(in io.Reader, out io.Writer) error {
 	runtime.LockOSThread()
 	var ask Ask
-	if err := json.NewDecoder(io.LimitReader(in, maxAnswer)).Decode(&ask); err != nil {
+	if err := untrusted.ReadJSON(in, untrusted.Bounds{Bytes: maxAnswer, Elements: 100_000}, &ask); err != nil {
 		return fmt.Errorf("question: %w", err)
 	}
 	if err := become(ask.UID, ask.Groups, 0); err != nil {

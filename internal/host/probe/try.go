@@ -78,6 +78,9 @@ func tryOne(dir int, name string, k perm.Kind, op access.Operation) access.Try {
 		return access.Try{Operation: op, Untried: "the path was a " + k.String() + " and is a " + got.String() + " now"}
 	}
 	result := func(call string, err error, alsoAllowed ...error) access.Try {
+		if why := untried(err); why != "" {
+			return access.Try{Operation: op, Untried: why, Call: answer(call, err)}
+		}
 		allowed := err == nil
 		for _, e := range alsoAllowed {
 			allowed = allowed || errors.Is(err, e)
@@ -148,6 +151,18 @@ func tryOne(dir int, name string, k perm.Kind, op access.Operation) access.Try {
 		return access.Try{Operation: op, Untried: "the kernel cannot be asked without the owner being changed"}
 	}
 	return access.Try{Operation: op, Untried: "there is no such thing with a " + k.String()}
+}
+
+// untried says why a call tells nothing of permissions, however it ended; "" where it does.
+func untried(err error) string {
+	switch {
+	case errors.Is(err, unix.EAGAIN):
+		return "somebody holds a lease or a lock on it, so that it cannot be tried now"
+	case errors.Is(err, unix.EINTR), errors.Is(err, unix.ETIMEDOUT), errors.Is(err, unix.EIO), errors.Is(err, unix.ESTALE),
+		errors.Is(err, unix.ENOMEM), errors.Is(err, unix.ENFILE), errors.Is(err, unix.EMFILE):
+		return "the file system or the kernel did not answer the question"
+	}
+	return ""
 }
 
 const atExecveCheck = 0x10000 // AT_EXECVE_CHECK, Linux 6.14 on

@@ -102,7 +102,7 @@ func TestRunOnShare(t *testing.T) {
 	// Put back from the journal, owner and all.
 	for i := range list {
 		if o, ok := j.Original(i); ok {
-			list[i].Before, list[i].After = list[i].After, o
+			list[i].Before, list[i].After = list[i].After, o.Set
 		}
 	}
 	list = []plan.Step{list[2], list[5]}

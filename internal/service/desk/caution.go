@@ -155,7 +155,12 @@ func (d *Desk) check(ctx context.Context, p store.Plan, part plan.HostPart, snap
 	if c.Matter, err = d.matter(ctx, p.Application, part.Host, c.Names, each); err != nil {
 		return nil, err
 	}
-	return c.Check(each)
+	said, err := c.Check(each)
+	if err != nil || d.Files == nil {
+		return said, err
+	}
+	unknown, err := unknownFiles(part.Host, each)
+	return append(said, unknown...), err
 }
 
 // node gives a folder's content as it was seen; nil where it was not.

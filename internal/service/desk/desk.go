@@ -13,6 +13,7 @@ import (
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/drift"
 	"idletally/internal/core/pathname"
+	"idletally/internal/core/plan"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -26,8 +27,15 @@ type Desk struct {
 	HookSecret func(hook string) []byte // by which a hook's notices are signed
 	Mail       *Mail                    // nil: no notice goes by mail
 
+	// Files asks a host which files lie at the paths of some steps, at most plan.StepsPerChunk of them. It gives those of the steps
+	// whose paths are as they were seen, with the files, and why the others are not. ErrSilent says that the host does not answer.
+	Files func(ctx context.Context, host string, steps []plan.Step) (known []plan.Step, left []wire.Denied, err error)
+
 	checked checked
 }
+
+// ErrSilent says that a host does not answer.
+var ErrSilent = errors.New("the host does not answer")
 
 // ErrBad says that what was asked for cannot be done as it was asked.
 var ErrBad = errors.New("cannot do this")

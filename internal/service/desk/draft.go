@@ -338,7 +338,7 @@ func sawTheEnd(snap store.Snapshot, run store.RunRow) bool {
 func (d *Desk) ready(ctx context.Context, b *builder, application, host string, roots []string, steps []plan.Step, tells func(store.Snapshot) bool) error {
 	snap, err := d.Store.Newest(ctx, application, host)
 	if errors.Is(err, store.ErrNotFound) {
-		return b.add(host, roots, steps, nil)
+		return d.add(ctx, b, host, roots, steps, nil)
 	}
 	if err != nil {
 		return err
@@ -348,7 +348,7 @@ func (d *Desk) ready(ctx context.Context, b *builder, application, host string, 
 		return err
 	}
 	if tells != nil && !tells(snap) {
-		return b.add(host, roots, steps, dir)
+		return d.add(ctx, b, host, roots, steps, dir)
 	}
 	slices.SortFunc(steps, func(x, y plan.Step) int { return pathname.Compare(x.Path, y.Path) })
 	var sound []plan.Step
@@ -362,7 +362,16 @@ func (d *Desk) ready(ctx context.Context, b *builder, application, host string, 
 	if err != nil {
 		return err
 	}
-	return b.add(host, roots, sound, dir)
+	return d.add(ctx, b, host, roots, sound, dir)
+}
+
+// add puts a host's steps into a plan, with the files that they mean.
+func (d *Desk) add(ctx context.Context, b *builder, host string, roots []string, steps []plan.Step, dir *perm.Directory) error {
+	steps, err := d.identified(ctx, b, host, steps)
+	if err != nil {
+		return err
+	}
+	return b.add(host, roots, steps, dir)
 }
 
 // fewSteps are looked up one by one; with more of them the whole snapshot is walked.

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/http"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -12,9 +14,11 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
 	"idletally/internal/core/untrusted"
 	"idletally/internal/inquiry"
+	"idletally/internal/service/desk"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -144,13 +148,22 @@ func (s *Server) live(ctx context.Context, host string) (*live, error) {
 
 func (l *live) Origin() wire.Origin { return wire.Origin{Host: l.host, At: l.at, Live: true} }
 
-// ask puts a question to the host's agent and waits for the answer.
+// ask puts a question about one path to the host's agent and waits for the answer.
 func (l *live) ask(ctx context.Context, q wire.Question, patience time.Duration) (wire.Reply, error) {
 	known, hash, err := l.s.Store.HostDirectory(ctx, l.host)
 	if err != nil {
 		return wire.Reply{}, err
 	}
 	q.Known = hash
+	r, err := l.put(ctx, q, patience)
+	if err != nil {
+		return r, err
+	}
+	return l.take(r, known, hash)
+}
+
+// put puts a question to the host's agent and waits for what it says.
+func (l *live) put(ctx context.Context, q wire.Question, patience time.Duration) (wire.Reply, error) {
 	b, err := json.Marshal(q)
 	if err != nil {
 		return wire.Reply{}, err
@@ -170,7 +183,7 @@ func (l *live) ask(ctx context.Context, q wire.Question, patience time.Duration)
 			return wire.Reply{}, err
 		}
 		if b != nil {
-			return l.take(b, known, hash)
+			return l.read(b)
 		}
 		select {
 		case <-poked:
@@ -186,9 +199,9 @@ func (l *live) ask(ctx context.Context, q wire.Question, patience time.Duration)
 	}
 }
 
-// take reads what an agent answered. Agents may be hostile: everything in it is checked as it is
+// read reads what an agent answered. Agents may be hostile: everything in it is checked as it is
 // decoded, and whatever it says is shown as what that host says.
-func (l *live) take(b []byte, known *perm.Directory, hash string) (wire.Reply, error) {
+func (l *live) read(b []byte) (wire.Reply, error) {
 	var r wire.Reply
 	if err := untrusted.JSON(b, untrusted.MaxElements, &r); err != nil {
 		return r, huma.Error502BadGateway(fmt.Sprintf("host %s answered what cannot be read: %v", l.host, err))
@@ -196,6 +209,11 @@ func (l *live) take(b []byte, known *perm.Directory, hash string) (wire.Reply, e
 	if r.Failed != "" {
 		return r, huma.Error422UnprocessableEntity("host " + l.host + ": " + r.Failed)
 	}
+	return r, nil
+}
+
+// take checks that an answer has what every answer about a path has.
+func (l *live) take(r wire.Reply, known *perm.Directory, hash string) (wire.Reply, error) {
 	switch {
 	case r.Directory != nil:
 		r.Directory.Index()
@@ -211,6 +229,35 @@ func (l *live) take(b []byte, known *perm.Directory, hash string) (wire.Reply, e
 	now := time.Now().UTC().Truncate(time.Second)
 	l.at = &now
 	return r, nil
+}
+
+// lately is within what an agent that is running has called.
+const lately = 2 * time.Minute
+
+// files asks a host which files lie at the paths of some steps, at most a chunk of them. desk.ErrSilent says that nobody answers there.
+func (s *Server) files(ctx context.Context, host string, steps []plan.Step) (known []plan.Step, left []wire.Denied, err error) {
+	h, err := s.Store.Host(ctx, host)
+	if err != nil {
+		return nil, nil, err
+	}
+	if h.Certificate == "" || h.Carried || h.LastSeen == nil || time.Since(*h.LastSeen) > lately {
+		return nil, nil, desk.ErrSilent
+	}
+	patience := waitForAnswer
+	if slices.ContainsFunc(steps, func(x plan.Step) bool { return perm.Empowers(x.Kind, x.Before, x.After) }) {
+		patience = waitForWalk // files are read
+	}
+	l := &live{s: s, host: host}
+	r, err := l.put(ctx, wire.Question{Kind: wire.AskFiles, Path: "/", Steps: plan.EncodeChunk(steps)}, patience)
+	var status huma.StatusError
+	if errors.As(err, &status) && (status.GetStatus() == http.StatusGatewayTimeout || status.GetStatus() == http.StatusUnprocessableEntity) {
+		s.Log.Warn("which files are meant is not known", "host", host, "error", err) // its agent is of an earlier version, or goes just now
+		return nil, nil, desk.ErrSilent
+	}
+	if err == nil {
+		known, err = plan.DecodeChunk(r.Steps)
+	}
+	return known, r.Left, err
 }
 
 func (l *live) found(ctx context.Context, q wire.Question) (access.Found, error) {

@@ -93,6 +93,7 @@ const maxMemo = 400_000
 func New(c Config) *Server {
 	s := &Server{Config: c, desk: &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo), Mail: c.Mail}, hub: newHub(), tries: &tries{}, gate: newGate(maxBodies, bodiesEach, waitForRoom), metrics: newMetrics(), mux: chi.NewMux()}
 	s.feed = &feed{s: s}
+	s.desk.Files = s.files
 	if c.Provider != nil {
 		s.provider = newProvider(*c.Provider)
 	}

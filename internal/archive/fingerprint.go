@@ -1,0 +1,43 @@
+package archive
+
+import (
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/hex"
+	"strings"
+)
+
+// What is carried can be exchanged on its way for something else of the same kind, which nothing in it shows: a host
+// would take its orders from whoever made it. So both sides show a fingerprint of it, and people compare them by another way.
+
+// Fingerprint is of the key that a host asks with.
+func (r Request) Fingerprint() string { return fingerprint("idletally request", r.Request) }
+
+// Fingerprint is of all that a host believes from then on: its name, certificate, authority, and the key that signs orders.
+func (a Admission) Fingerprint() string {
+	return fingerprint("idletally admission", []byte(a.Host), a.Certificate, a.Authority, a.OrderKey)
+}
+
+// fingerprint is 128 bits of a hash, in groups that can be read aloud.
+func fingerprint(what string, parts ...[]byte) string {
+	sum := sha256.New()
+	sum.Write([]byte(what))
+	for _, p := range parts {
+		sum.Write(binary.BigEndian.AppendUint64(nil, uint64(len(p))))
+		sum.Write(p)
+	}
+	text := hex.EncodeToString(sum.Sum(nil)[:16])
+	var groups []string
+	for ; len(text) > 0; text = text[4:] {
+		groups = append(groups, text[:4])
+	}
+	return strings.Join(groups, "-")
+}
+
+// SameFingerprint says whether what somebody has typed is a fingerprint, however they have grouped it.
+func SameFingerprint(typed, fingerprint string) bool {
+	plain := func(s string) string {
+		return strings.ToLower(strings.NewReplacer("-", "", " ", "", ":", "").Replace(strings.TrimSpace(s)))
+	}
+	return plain(typed) != "" && plain(typed) == plain(fingerprint)
+}

@@ -1,0 +1,50 @@
+// Package atomicfile puts files in place whole, or not at all, whatever breaks off.
+package atomicfile
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+)
+
+// Write puts a file with some content in place of what has its name: it is on stable storage when Write returns, and
+// until then what was there stays.
+func Write(name string, content []byte, mode os.FileMode) error {
+	return put(name, content, mode, os.Rename)
+}
+
+// Create is Write where nothing has the name. It is os.ErrExist where something has.
+func Create(name string, content []byte, mode os.FileMode) error {
+	return put(name, content, mode, func(from, to string) error {
+		if err := os.Link(from, to); err != nil {
+			return err
+		}
+		return os.Remove(from)
+	})
+}
+
+func put(name string, content []byte, mode os.FileMode, place func(from, to string) error) (err error) {
+	f, err := os.CreateTemp(filepath.Dir(name), filepath.Base(name)+".new-*")
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, os.Remove(f.Name()))
+		}
+	}()
+	_, err = f.Write(content)
+	if err == nil {
+		err = f.Chmod(mode)
+	}
+	if err == nil {
+		err = f.Sync()
+	}
+	if err = errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	if err = place(f.Name(), name); err != nil {
+		return err
+	}
+	return syncFolder(filepath.Dir(name))
+}

@@ -1,0 +1,158 @@
+//go:build linux
+
+package change
+
+import (
+	"errors"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"testing"
+
+	"idletally/internal/core/perm"
+	"idletally/internal/core/plan"
+	"idletally/internal/frugal"
+	"idletally/internal/seeded"
+)
+
+// known is what a journal knows of originals: by step, what it was.
+func known(j *Journal) map[int]Original {
+	out := map[int]Original{}
+	for i := range j.steps {
+		if o, ok := j.Original(i); ok {
+			out[i] = o
+		}
+	}
+	return out
+}
+
+// Every single bit of a journal is turned over: each time either every original is still there and right, or the journal says
+// of which steps they are lost. And nobody goes on with it as if nothing was.
+func TestEveryBitOfAJournal(t *testing.T) {
+	r := seeded.Rand(t)
+	w := mixed(t, r)
+	run := w.runner(t)
+	run.Batch = 3
+	must(t, run.Run(t.Context()))
+	must(t, run.Journal.Close())
+	whole := known(run.Journal)
+	b, err := os.ReadFile(w.journal(t))
+	must(t, err)
+
+	file := filepath.Join(t.TempDir(), "journal")
+	lost, unread := 0, 0
+	for bit := range 8 * len(b) {
+		b[bit/8] ^= 1 << (bit % 8)
+		must(t, os.WriteFile(file, b, 0o600))
+		j, _, err := ReadJournal(file)
+		b[bit/8] ^= 1 << (bit % 8)
+		if err != nil { // nothing of it counts, and that is said
+			unread++
+			continue
+		}
+		got := known(j)
+		var missing []int
+		for step, o := range whole {
+			switch now, ok := got[step]; {
+			case !ok:
+				missing = append(missing, step)
+			case now != o:
+				t.Fatalf("bit %d: the original of step %d is %+v, was %+v", bit, step, now, o)
+			}
+		}
+		slices.Sort(missing)
+		if d := j.Damage(); !slices.Equal(missing, d.Lost) || d.More != 0 || len(got) > len(whole) {
+			t.Fatalf("bit %d: the originals of %v are missing, it says %v", bit, missing, d)
+		}
+		if lost += min(len(missing), 1); len(missing) > 0 {
+			if _, err := OpenJournal(file, w.head()); !errors.Is(err, ErrDamaged) {
+				t.Fatalf("bit %d: a run would go on: %v", bit, err)
+			}
+			if kept, err := os.ReadFile(file); err != nil || len(kept) != len(b) {
+				t.Fatalf("bit %d: the damaged journal has %d bytes then, %v", bit, len(kept), err)
+			}
+		}
+	}
+	t.Logf("%d bits; with %d an original is lost, with %d all of them", 8*len(b), lost, unread)
+	if lost < 8*len(b)/10 || unread > 8*40 {
+		t.Errorf("%d and %d of %d", lost, unread, 8*len(b))
+	}
+}
+
+// Holes in the middle, however large: what follows counts, and what is gone is told at least by number.
+func TestHolesInAJournal(t *testing.T) {
+	r := seeded.Rand(t)
+	w := mixed(t, r)
+	run := w.runner(t)
+	run.Batch = 2
+	must(t, run.Run(t.Context()))
+	must(t, run.Journal.Close())
+	whole := known(run.Journal)
+	b, err := os.ReadFile(w.journal(t))
+	must(t, err)
+	file := filepath.Join(t.TempDir(), "journal")
+	for range 2000 {
+		from := 400 + r.IntN(len(b)-400)
+		to := from + 1 + r.IntN(len(b)-from)
+		x := slices.Clone(b)
+		switch r.IntN(3) {
+		case 0:
+			clear(x[from:to])
+		case 1:
+			x = slices.Delete(x, from, to)
+		default:
+			for i := from; i < to; i++ {
+				x[i] = byte(rand.Uint32())
+			}
+		}
+		must(t, os.WriteFile(file, x, 0o600))
+		j, _, err := ReadJournal(file)
+		must(t, err)
+		missing := 0
+		for step, o := range whole {
+			if now, ok := known(j)[step]; !ok {
+				missing++
+			} else if now != o {
+				t.Fatalf("%d to %d: step %d", from, to, step)
+			}
+		}
+		// Where nothing at all follows, it cannot be told from a crash.
+		if d := j.Damage(); missing > len(d.Lost)+d.More && !d.Unknown && (d.Any() || j.Ended()) {
+			t.Fatalf("%d to %d of %d: %d originals are missing, it says %v", from, to, len(b), missing, d)
+		}
+	}
+}
+
+// A name that a journal tells of, in a reason, holds what would be a record: it is none.
+func TestRecordsInReasons(t *testing.T) {
+	w := makeWorld(t, rand.New(rand.NewPCG(1, 1)), 1)
+	r := w.runner(t)
+	forged := appendRecord(nil, nil, recOriginal, append([]byte{1, 0, 0}, perm.POSIX{UID: 4711}.Set().Bytes()...))
+	r.Journal.outcome(0, plan.Refused, string(forged))
+	must(t, r.Journal.sync())
+	must(t, r.Journal.Close())
+	b, err := os.ReadFile(w.journal(t))
+	must(t, err)
+	b[len(b)-len(forged)-12] ^= 1 // so that it is looked for
+	must(t, os.WriteFile(w.journal(t), append(b, make([]byte, 40)...), 0o600))
+	j, _, err := ReadJournal(w.journal(t))
+	must(t, err)
+	if o := known(j); len(o) > 0 {
+		t.Errorf("originals that nobody recorded: %+v", o)
+	}
+}
+
+// A journal takes no more memory than its file and what its head says there may be.
+func TestJournalIsFrugal(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "journal")
+	for name, b := range map[string][]byte{
+		"a head alone that says much": appendRecord([]byte(journalMagic), nil, recHead, []byte(`{"run":"r","steps":500000}`)),
+		"zeros":                       append(appendRecord([]byte(journalMagic), nil, recHead, []byte(`{"run":"r","steps":1}`)), make([]byte, 16<<20)...),
+	} {
+		t.Run(name, func(t *testing.T) {
+			must(t, os.WriteFile(file, b, 0o600))
+			frugal.Run(t, 64<<20, func() { _, _, _ = ReadJournal(file) })
+		})
+	}
+}

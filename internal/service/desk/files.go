@@ -1,0 +1,106 @@
+package desk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/plan"
+)
+
+// identified has steps say which files they mean, as the host knows them now: what somebody moves, makes or links to their paths
+// afterwards is something else. Steps that came with their files, from the originals of a run, keep them. What is not on the host as it was
+// seen is left; where the host does not answer, what would give a program power is left too.
+func (d *Desk) identified(ctx context.Context, b *builder, host string, steps []plan.Step) ([]plan.Step, error) {
+	if d.Files == nil {
+		return steps, nil
+	}
+	var out, unknown []plan.Step
+	for _, s := range steps {
+		switch {
+		case s.File.Inode == 0:
+			unknown = append(unknown, s)
+		case s.File.Content.IsZero() && perm.Empowers(s.Kind, s.Before, s.After):
+			b.leave(host, s.Path, "it would get back set-ID bits, capabilities or root's ownership, and what was in it then is not known")
+		default:
+			out = append(out, s)
+		}
+	}
+	silent := false
+	for some := range slices.Chunk(unknown, plan.StepsPerChunk) {
+		if !silent {
+			known, err := d.askFiles(ctx, b, host, some)
+			if err == nil {
+				out = append(out, known...)
+				continue
+			}
+			if !errors.Is(err, ErrSilent) {
+				return nil, err
+			}
+			silent = true
+		}
+		for _, s := range some {
+			if perm.Empowers(s.Kind, s.Before, s.After) {
+				b.leave(host, s.Path, "it would get set-ID bits, capabilities or root's ownership, and the host does not answer what is in it: draft it while its agent runs")
+			} else {
+				out = append(out, s)
+			}
+		}
+	}
+	return out, nil
+}
+
+// askFiles asks the host about some steps. Its agent may be hostile: of the answer only the files count.
+func (d *Desk) askFiles(ctx context.Context, b *builder, host string, steps []plan.Step) (out []plan.Step, err error) {
+	slices.SortFunc(steps, func(x, y plan.Step) int { return pathname.Compare(x.Path, y.Path) })
+	known, left, err := d.Files(ctx, host, steps)
+	if err != nil {
+		return nil, err
+	}
+	files := make(map[string]plan.Identity, len(known))
+	for _, s := range known {
+		files[s.Path] = s.File
+	}
+	why := make(map[string]string, len(left))
+	for _, l := range left {
+		why[l.Path] = l.Reason
+	}
+	for _, s := range steps {
+		if id, ok := files[s.Path]; ok && id.Inode != 0 {
+			s.File = id
+			out = append(out, s)
+			continue
+		}
+		reason, ok := why[pathname.Escape(s.Path)]
+		if !ok {
+			reason = "it does not say why"
+		}
+		b.leave(host, s.Path, "the host says that it is not there as it was seen: "+reason)
+	}
+	return out, nil
+}
+
+// unknownFiles warns of steps that do not say which file they mean.
+func unknownFiles(host string, each func(func(plan.Step) error) error) ([]plan.Caution, error) {
+	var c plan.Caution
+	err := each(func(s plan.Step) error {
+		if s.File.Inode != 0 {
+			return nil
+		}
+		if c.Count++; c.Count == 1 {
+			c.Example, c.Folder = pathname.Path(s.Path), pathname.Path(pathname.Folder(s.Path))
+		}
+		c.Folder = pathname.Widen(c.Folder, s.Path)
+		return nil
+	})
+	if err != nil || c.Count == 0 {
+		return nil, err
+	}
+	c.ID, c.Host, c.Kind = "files-"+host, host, "files"
+	c.Text = "the host did not answer when the plan was drafted, so that it is not known which files are meant: whatever lies at the paths when it runs is changed, if it is in the state that was reviewed"
+	c.Instead = fmt.Sprintf("draft the plan again while the agent of %s runs", host)
+	return []plan.Caution{c}, nil
+}
