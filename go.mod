@@ -81,3 +81,5 @@ require (
 )
 
 tool honnef.co/go/tools/cmd/staticcheck
+
+replace github.com/cloudsoda/go-smb2 => ./third_party/go-smb2

@@ -27,6 +27,7 @@ type FileServer struct {
 	User     string            `json:"user"`
 	Domain   string            `json:"domain,omitempty"`
 	Plain    bool              `json:"plain,omitempty"` // content may go unencrypted
+	Old      bool              `json:"old,omitempty"`   // SMB 3.0 will do
 	Kerberos *smb.Kerberos     `json:"kerberos,omitempty"`
 	LDAP     *ldap.Directory   `json:"ldap,omitempty"` // who is in which group, where the file server's domain has a directory
 	Password string            `json:"-"`
@@ -35,7 +36,7 @@ type FileServer struct {
 }
 
 func (f *FileServer) access() smb.Access {
-	return smb.Access{Address: f.Address, User: f.User, Password: f.Password, Domain: f.Domain, Plain: f.Plain, Kerberos: f.Kerberos}
+	return smb.Access{Address: f.Address, User: f.User, Password: f.Password, Domain: f.Domain, Plain: f.Plain, Old: f.Old, Kerberos: f.Kerberos}
 }
 
 func (f *FileServer) dial(ctx context.Context) (nt.Server, error) {

@@ -147,6 +147,7 @@ and its key are there; the folder here says how to reach it. This program is cop
 	enrol.Flags().StringVar(&server.Domain, "server-domain", "", "domain of that account")
 	enrol.Flags().StringVar(&passwordFile, "server-password-file", "", "file that holds its password")
 	enrol.Flags().BoolVar(&server.Plain, "server-plain", false, "the file server need not encrypt what goes over the network")
+	enrol.Flags().BoolVar(&server.Old, "server-smb-3-0", false, "the file server may speak SMB 3.0, which does not protect how it was agreed on; otherwise 3.1.1 alone")
 	enrol.Flags().StringVar(&kerberos.Realm, "server-realm", "", "sign in by Kerberos, in this realm; otherwise by NTLMv2")
 	enrol.Flags().StringVar(&kerberos.Server, "server-name", "", "name of the file server in its realm, as its service cifs/NAME has it")
 	enrol.Flags().StringVar(&kerberos.Config, "server-krb5-conf", "/etc/krb5.conf", "Kerberos configuration")

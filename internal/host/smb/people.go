@@ -105,7 +105,7 @@ const hidesUnreadable = 0x0800
 func (s *Share) Terms() (t access.Mount, err error) {
 	t.At = pathname.Path("/" + s.Name)
 	err = s.use(func(m *smb2.Share) error {
-		t.Hides = flagsOf(m).share&hidesUnreadable != 0
+		t.Hides = m.ShareFlags()&hidesUnreadable != 0
 		return nil
 	})
 	if err != nil {

@@ -12,7 +12,6 @@ import (
 	mathrand "math/rand/v2"
 	"net"
 	"os"
-	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -34,6 +33,7 @@ type Access struct {
 	Password string
 	Domain   string
 	Plain    bool          // content may go unencrypted; it is always signed
+	Old      bool          // SMB 3.0 will do, where the server has no 3.1.1
 	Ordinary bool          // no privilege passes over lists
 	Kerberos *Kerberos     // nil signs in by NTLMv2
 	Patience time.Duration // how long an answer may take; 0 is a minute
@@ -52,6 +52,12 @@ type Session struct {
 	ended error // why it will not do so again
 }
 
+// The oldest dialects that are spoken (MS-SMB2 2.2.4).
+const (
+	smb300 = 0x0300
+	smb311 = 0x0311
+)
+
 // Dial signs in.
 func Dial(ctx context.Context, a Access) (*Session, error) {
 	s := &Session{access: a, patience: cmp.Or(a.Patience, time.Minute)}
@@ -68,8 +74,16 @@ func (s *Session) dial(ctx context.Context) (*smb2.Session, error) {
 		return nil, fmt.Errorf("file server %s: %w", s.access.Address, err)
 	}
 	defer done()
-	d := &smb2.Dialer{Negotiator: smb2.Negotiator{RequireMessageSigning: true}, Initiator: who}
-	c, err := d.Dial(ctx, s.access.Address)
+	oldest := uint16(smb311)
+	if s.access.Old {
+		oldest = smb300
+	}
+	d := &smb2.Dialer{Negotiator: smb2.Negotiator{RequireMessageSigning: true, RequireEncryption: !s.access.Plain, MinDialect: oldest}, Initiator: who}
+	var c *smb2.Session
+	err = guarded(func() (err error) {
+		c, err = d.Dial(ctx, s.access.Address)
+		return err
+	})
 	if err != nil {
 		return nil, fmt.Errorf("file server %s: %w", s.access.Address, explain(err))
 	}
@@ -153,13 +167,13 @@ func (s *Session) Open(ctx context.Context, name string) (nt.Share, error) {
 func (s *Session) mount(ctx context.Context, c *smb2.Session, name string) (*smb2.Share, error) {
 	limit, cancel := context.WithTimeout(ctx, s.patience)
 	defer cancel()
-	m, err := c.WithContext(limit).Mount(name)
+	var m *smb2.Share
+	err := guarded(func() (err error) {
+		m, err = c.WithContext(limit).Mount(name)
+		return err
+	})
 	if err != nil {
 		return nil, fmt.Errorf("share %s: %w", name, explain(err))
-	}
-	if !s.access.Plain && !encrypted(m) {
-		_ = m.Umount()
-		return nil, fmt.Errorf("share %s: the server does not encrypt: have it require encryption, or allow plain content for this host", name)
 	}
 	return m, nil
 }
@@ -188,7 +202,7 @@ func (s *Share) use(ask func(*smb2.Share) error) error {
 	for n := 1; ; n++ {
 		m, era, err := s.mounted()
 		if err == nil {
-			err = ask(m)
+			err = guarded(func() error { return ask(m) })
 		}
 		if !broken(err) || s.ctx.Err() != nil {
 			return err
@@ -200,6 +214,16 @@ func (s *Share) use(ask func(*smb2.Share) error) error {
 			return err
 		}
 	}
+}
+
+// guarded has something asked whose answer the library may break at: that is the server's fault, and ends nothing else.
+func guarded(ask func() error) (err error) {
+	defer func() {
+		if fault := recover(); fault != nil {
+			err = fmt.Errorf("the file server's answer cannot be read: %v", fault)
+		}
+	}()
+	return ask()
 }
 
 // broken says whether it was the connection that failed, not what was asked.
@@ -214,45 +238,6 @@ func broken(err error) bool {
 	}
 	return errors.As(err, &transport) || errors.Is(err, net.ErrClosed) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, context.DeadlineExceeded) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) ||
 		strings.Contains(err.Error(), "use of closed")
-}
-
-// The bits by which a server asks for encryption, of a session and of a share (MS-SMB2 2.2.6 and 2.2.10).
-const (
-	sessionEncrypts = 0x0004
-	shareEncrypts   = 0x8000
-)
-
-// flags are what a server said of a session and a share when they were opened. The library does as it is told and does not tell; so
-// this looks for itself, and where it finds nothing there is nothing.
-type flags struct{ session, share uint64 }
-
-func flagsOf(m *smb2.Share) (f flags) {
-	field := func(v reflect.Value, name string) reflect.Value {
-		for v.Kind() == reflect.Pointer {
-			v = v.Elem()
-		}
-		if v.Kind() != reflect.Struct {
-			return reflect.Value{}
-		}
-		return v.FieldByName(name)
-	}
-	number := func(v reflect.Value) uint64 {
-		if !v.IsValid() || !v.CanUint() {
-			return 0
-		}
-		return v.Uint()
-	}
-	tree := field(reflect.ValueOf(m), "treeConn")
-	if !tree.IsValid() {
-		return f
-	}
-	return flags{number(field(field(tree, "session"), "sessionFlags")), number(field(tree, "shareFlags"))}
-}
-
-// encrypted says whether what goes to a share is encrypted.
-func encrypted(m *smb2.Share) bool {
-	f := flagsOf(m)
-	return f.share&shareEncrypts != 0 || f.session&sessionEncrypts != 0
 }
 
 // Close lets the share go.

@@ -1,0 +1,3 @@
+//go:generate sh -c "go run mkntstatus.go > ntstatus.go && gofmt -w ntstatus.go"
+
+package erref
