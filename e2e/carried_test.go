@@ -45,7 +45,7 @@ func TestCarried(t *testing.T) {
 	op.want(1, "is no request", "host", "admit", "pontoon", in("rubbish"), in("x"))
 	op.want(1, "not enrolled", agent("carry", in("rubbish"), in("x"))...)
 	letIn("pontoon", own)
-	op.want(1, "nothing was asked for", agent("join", in("pontoon.admission"))...)
+	op.want(1, "nothing was asked for", agent("join", in("pontoon.admission"), "--fingerprint", admissionPrint(t, in("pontoon.admission")))...)
 	op.want(1, "no way to its service", agent("run")...)
 	op.want(0, "it is good for another 399 days", "doctor", "--data", in("nothing"), "--folder", own)
 	_, err := c.TakeSnapshot(ctx, wire.NewSnapshot{Application: "billing", Host: "pontoon", Roots: []string{root}})
@@ -163,10 +163,10 @@ func TestCarried(t *testing.T) {
 func (c command) letIn(name, file, own string, in func(string) string, root string) {
 	c.t.Helper()
 	c.want(0, "host admit", "agent", "--folder", own, "request", in(file+".request"), "--root", root)
-	c.want(1, "--fingerprint", "host", "admit", name, in(file+".request"), in(file+".admission"))
+	c.want(2, "--fingerprint", "host", "admit", name, in(file+".request"), in(file+".admission"))
 	c.want(1, "not the request", "host", "admit", name, in(file+".request"), in(file+".admission"), "--fingerprint", strings.Repeat("0", 32))
 	c.want(0, "agent join", "host", "admit", name, in(file+".request"), in(file+".admission"), "--fingerprint", requestPrint(c.t, in(file+".request")))
-	c.want(1, "--fingerprint", "agent", "--folder", own, "join", in(file+".admission"))
+	c.want(2, "--fingerprint", "agent", "--folder", own, "join", in(file+".admission"))
 	c.want(1, "not the admission", "agent", "--folder", own, "join", in(file+".admission"), "--fingerprint", strings.Repeat("0", 32))
 	c.want(0, "This is host "+name, "agent", "--folder", own, "join", in(file+".admission"), "--fingerprint", admissionPrint(c.t, in(file+".admission")))
 }

@@ -166,7 +166,7 @@ func TestOverSSH(t *testing.T) {
 	open := filepath.Join(folder(t), "open")
 	must(t, os.MkdirAll(filepath.Join(open, "program"), 0o777))
 	must(t, os.Chmod(filepath.Join(open, "program"), 0o777))
-	who.want(1, "others can write there", enrol("--ssh-folder", open)...)
+	who.want(1, "somebody else can put another program there", enrol("--ssh-folder", open)...)
 	who.want(0, "Enrolled as host pontoon", enrol()...)
 	who.want(1, "it is enrolled already", enrol("--folder", near+"2")...)
 	here, err := agent.Load(near)
@@ -274,7 +274,7 @@ exit 1
 	who := command{t, s, "admin"}
 	enrol := []string{"agent", "enrol", "--service", s.Address, "--authority", s.Authority(), "--code", inv.Code, "--root", root, "--folder", near, "--ssh", d.address,
 		"--ssh-key", d.at("key"), "--ssh-folder", far, "--ssh-known-hosts", d.at("known"), "--ssh-sudo"}
-	who.want(1, "ALL=(root) NOPASSWD:", enrol...) // to copy the program needs more
+	who.want(1, "--ssh-program", enrol...) // to copy the program takes more than nobody should allow
 	who.want(0, "Enrolled", append(enrol, "--ssh-program", program)...)
 	// From here on the host lets the key do nothing else, whatever it is asked for.
 	must(t, os.WriteFile(d.at("authorized"), []byte(`restrict,command="sudo -n -- `+allowed+`" `+d.read(t, "key.pub")), 0o600))

@@ -60,8 +60,9 @@ func (r *Remote) unseal(folder string) (err error) {
 
 // start starts the agent there, after seeing to it that its program is.
 func (r *Remote) start(h *ssh.Host, log *slog.Logger, args ...string) (*ssh.Running, error) {
-	program := r.Program
-	if program == "" {
+	says := func(line string) { log.Info("remote", "says", pathname.Escape(line)) }
+	args = append([]string{"agent", "stdio", "--folder", r.Folder}, args...)
+	if r.Program == "" {
 		self := r.Copy
 		if self == "" {
 			var err error
@@ -69,7 +70,7 @@ func (r *Remote) start(h *ssh.Host, log *slog.Logger, args ...string) (*ssh.Runn
 				return nil, err
 			}
 		}
-		program = path.Join(r.Folder, "program", "idletally")
+		program := path.Join(r.Folder, "program", "idletally")
 		copied, err := h.Put(self, program)
 		if err != nil {
 			return nil, fmt.Errorf("copy the program: %w", err)
@@ -77,9 +78,9 @@ func (r *Remote) start(h *ssh.Host, log *slog.Logger, args ...string) (*ssh.Runn
 		if copied {
 			log.Info("program copied", "address", r.Address, "to", program)
 		}
+		return h.StartCopied(self, program, says, args...)
 	}
-	words := append([]string{program, "agent", "stdio", "--folder", r.Folder}, args...)
-	return h.Start(func(line string) { log.Info("remote", "says", pathname.Escape(line)) }, words...)
+	return h.Start(says, append([]string{r.Program}, args...)...)
 }
 
 // EnrolRemote enrols a host that is reached over SSH: the key of its certificate is made there, and stays there.
@@ -92,6 +93,11 @@ func EnrolRemote(ctx context.Context, j Joining, r *Remote, code, version string
 		return "", err
 	}
 	defer h.Close()
+	if r.Program != "" && r.Sudo {
+		if err := h.CheckProgram(r.Program); err != nil {
+			return "", err
+		}
+	}
 	words := []string{"--enrol"}
 	for _, root := range j.Roots {
 		words = append(words, "--root", pathname.Escape(root))

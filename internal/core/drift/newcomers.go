@@ -16,8 +16,8 @@ import (
 type Newcomers struct {
 	src    tree.Source
 	forest tree.Hash
-	fresh  map[string]bool
-	places map[Spot]bool // where something new is, of which kind
+	fresh  map[string]string // the folder that each new path came into: with a whole new tree the one that the tree came into
+	places map[Spot]bool     // where something new is, of which kind
 	wrong  map[Spot]*Cause
 	sample map[Spot]Finding
 }
@@ -41,6 +41,7 @@ type Cause struct {
 // maxNewcomers bounds the new paths that are looked at, and maxCauses the folders.
 const (
 	maxNewcomers = 100_000
+	maxFresh     = 32 << 20 // bytes of their paths
 	maxCauses    = 200
 )
 
@@ -48,16 +49,21 @@ var errEnough = errors.New("enough newcomers")
 
 // FindNewcomers compares a snapshot with the one before it.
 func FindNewcomers(ctx context.Context, src tree.Source, before, now tree.Hash) (*Newcomers, error) {
-	n := &Newcomers{src: src, forest: now, fresh: map[string]bool{}, places: map[Spot]bool{}, wrong: map[Spot]*Cause{}, sample: map[Spot]Finding{}}
+	n := &Newcomers{src: src, forest: now, fresh: map[string]string{}, places: map[Spot]bool{}, wrong: map[Spot]*Cause{}, sample: map[Spot]Finding{}}
+	room := maxFresh
 	err := tree.Diff(ctx, src, before, now, func(path string, a, b *tree.Entry) error {
 		if a != nil || b.Set.IsZero() {
 			return nil
 		}
-		if len(n.fresh) == maxNewcomers {
+		if room -= len(path); room < 0 || len(n.fresh) == maxNewcomers {
 			return errEnough
 		}
-		n.fresh[path] = true
-		n.places[Spot{Folder: n.home(path), Kind: b.Kind}] = true
+		home := pathname.Folder(path)
+		if above, ok := n.fresh[home]; ok && home != "/" { // a folder comes before what is in it
+			home = above
+		}
+		n.fresh[path] = home
+		n.places[Spot{Folder: home, Kind: b.Kind}] = true
 		return nil
 	})
 	if err != nil && !errors.Is(err, errEnough) {
@@ -66,21 +72,13 @@ func FindNewcomers(ctx context.Context, src tree.Source, before, now tree.Hash) 
 	return n, nil
 }
 
-// home is the folder that a new path came into: with a whole new tree the one that the tree came into.
-func (n *Newcomers) home(path string) string {
-	for at := pathname.Folder(path); ; at = pathname.Folder(at) {
-		if !n.fresh[at] || at == "/" {
-			return at
-		}
-	}
-}
-
 // See takes note of a finding.
 func (n *Newcomers) See(f Finding) {
-	if !n.fresh[f.Path] || f.Aspect == perm.AspectPresence || f.Waiver != "" {
+	home, ok := n.fresh[f.Path]
+	if !ok || f.Aspect == perm.AspectPresence || f.Waiver != "" {
 		return
 	}
-	at := Spot{n.home(f.Path), f.Kind, f.Aspect}
+	at := Spot{home, f.Kind, f.Aspect}
 	c := n.wrong[at]
 	if c == nil {
 		c = &Cause{Spot: at, Example: f.Path, Declared: f.Declared, Found: f.Found}

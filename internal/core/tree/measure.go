@@ -11,7 +11,7 @@ import (
 // walks a tree holds the nodes from its root to where it is, so these bound what any walk takes.
 const (
 	MaxDepth = 1024      // folders within each other
-	MaxBelow = 32 << 10  // bytes of a path below its root
+	MaxBelow = 8 << 10   // bytes of a path below its root
 	MaxWay   = 64 << 20  // weight of the nodes from a root to any folder, all together
 	MaxPaths = 100 << 20 // below a root; a folder that is there in several places counts in each
 )

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	_ "embed"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -242,7 +243,11 @@ func (l limited) Write(b []byte) (int, error) {
 func (h *Host) failed(line string, errs *said, err error) error {
 	words := strings.TrimSpace(string(errs.b))
 	if h.a.Sudo && strings.Contains(words, "sudo:") && strings.Contains(words, "password") {
-		return fmt.Errorf("on %s, %s may not run this by sudo without a password: let it, with a line for sudoers such as\n%s ALL=(root) NOPASSWD: %s", h.a.Address, h.a.User, h.a.User, strings.ReplaceAll(strings.TrimPrefix(line, "'sudo' '-n' '--' "), "'", ""))
+		command := strings.TrimPrefix(line, "'sudo' '-n' '--' ")
+		if strings.HasPrefix(command, "'sh' ") || !strings.HasPrefix(command, "'/") { // allowing this would be allowing everything
+			return fmt.Errorf("on %s: %w", h.a.Address, errSudo)
+		}
+		return fmt.Errorf("on %s, %s may not run this by sudo without a password: let it, with a line for sudoers such as\n%s ALL=(root) NOPASSWD: %s", h.a.Address, h.a.User, h.a.User, strings.ReplaceAll(command, "'", ""))
 	}
 	if words == "" {
 		return fmt.Errorf("on %s, %s: %w", h.a.Address, line, err)
@@ -361,29 +366,91 @@ func (h *Host) Put(program, at string) (copied bool, err error) {
 	want := hex.EncodeToString(sum.Sum(nil))
 	machine, err := h.Run(nil, "uname", "-s", "-m")
 	if err != nil {
-		return false, err
+		return false, noShell(err)
 	}
 	if err := fits(machine, head); err != nil {
 		return false, fmt.Errorf("%s: %w", h.a.Address, err)
 	}
-	const script = `umask 077
-if [ -f "$1" ] && [ "$(sha256sum < "$1")" = "$2  -" ]; then echo there; exit 0; fi
-echo wanted`
-	there, err := h.Run(nil, "sh", "-c", script, "sh", at, want)
+	there, err := h.Run(nil, "sh", "-c", safe+`
+if [ -f "$1" ] && ! [ -L "$1" ] && [ "$(sha256sum < "$1")" = "$2  -" ]; then echo there; exit 0; fi
+echo wanted`, "sh", at, want)
 	if err != nil || strings.TrimSpace(there) == "there" {
-		return false, err
+		return false, noShell(err)
 	}
 	// The old one may be running: the new one takes its name.
-	// Nobody else may be able to put another one there.
-	const take = `umask 077
-mkdir -p "$3" || exit
-if ! [ -O "$3" ] || [ -n "$(find "$3" -prune -perm /022)" ]; then echo "$3: others can write there" >&2; exit 1; fi
-cat > "$1.new" && [ "$(sha256sum < "$1.new")" = "$2  -" ] && chmod 700 "$1.new" && mv "$1.new" "$1"`
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
 		return false, err
 	}
-	_, err = h.Run(f, "sh", "-c", take, "sh", at, want, path.Dir(at))
-	return err == nil, err
+	_, err = h.Run(f, "sh", "-c", safe+`
+mkdir -p "$3" || exit
+above "$3"
+cat > "$1.new" && [ "$(sha256sum < "$1.new")" = "$2  -" ] && chmod 700 "$1.new" && mv "$1.new" "$1"`, "sh", at, want, path.Dir(at))
+	return err == nil, noShell(err)
+}
+
+// safe is the beginning of scripts that have a program run, or put where one is run.
+//
+//go:embed safe.sh
+var safe string
+
+// StartCopied starts a program that was put there, if it still is that one: it is opened, looked at with all that is above it, hashed, and run
+// by the same descriptor.
+func (h *Host) StartCopied(program, at string, each func(line string), args ...string) (*Running, error) {
+	want, err := hashOf(program)
+	if err != nil {
+		return nil, err
+	}
+	return h.Start(each, append([]string{"sh", "-c", safe + `
+program=$1 want=$2
+shift 2
+! [ -L "$program" ] || refuse "$program"
+exec 3< "$program" || exit 1
+above "$(dirname "$program")"
+own "$program"
+[ "$(sha256sum < /proc/self/fd/3)" = "$want  -" ] || { echo "$program: it is not the program that was put there" >&2; exit 1; }
+exec /proc/self/fd/3 "$@"`, "sh", at, want}, args...)...)
+}
+
+// CheckProgram says whether somebody else could put another in place of a program that lies there already. Where the account may not run a shell
+// there, only the host can say.
+func (h *Host) CheckProgram(at string) error {
+	plain := *h
+	plain.a.Sudo = false
+	_, err := plain.Run(nil, "sh", "-c", safe+`
+me=0
+[ -e "$1" ] || [ -L "$1" ] || exit 0
+! [ -L "$1" ] && [ -f "$1" ] || refuse "$1"
+above "$(dirname "$1")"
+own "$1"
+`, "sh", at)
+	if err != nil && strings.Contains(err.Error(), "somebody else can put") {
+		return err
+	}
+	return nil
+}
+
+func hashOf(file string) (string, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	sum := sha256.New()
+	if _, err := io.Copy(sum, f); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(sum.Sum(nil)), nil
+}
+
+// errSudo says that sudo asks for a password.
+var errSudo = errors.New("sudo asks for a password")
+
+// noShell says what to do where a program cannot be copied for want of a shell as root: nobody is told to allow one.
+func noShell(err error) error {
+	if errors.Is(err, errSudo) {
+		return fmt.Errorf("to copy the program takes a shell as root there, which nobody should allow without a password: put idletally there yourself, say where with --ssh-program, and allow that one command: %w", errSudo)
+	}
+	return err
 }
 
 // machines are what uname calls those that programs are built for, with how ELF does.
