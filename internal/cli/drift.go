@@ -31,14 +31,14 @@ func driftCommand(o *options) *cobra.Command {
 			if !waived {
 				d.Groups = slices.DeleteFunc(d.Groups, func(g wire.Group) bool { return g.Waiver != nil })
 			}
-			none := "Everything is as declared."
-			if len(d.Reports) == 0 {
-				none = "No report yet: idletally snapshot take " + a[0]
-			}
 			var total, unread int64
 			for _, r := range d.Reports {
 				total += r.Findings
 				unread += r.Unread
+			}
+			none := nothingFound(unread)
+			if len(d.Reports) == 0 {
+				none = "No report yet: idletally snapshot take " + a[0]
 			}
 			if o.output != "table" || len(d.Reports) == 0 {
 				if err := o.show(c, driftTable(d, "", none)); err != nil {
@@ -242,7 +242,7 @@ func driftByHost(o *options, c *cobra.Command, d client.Drift) error {
 		if r.Waived > 0 {
 			say(c, "  %d findings more are waived: --waived shows them, idletally waiver list says why", r.Waived)
 		}
-		t := driftTable(d, r.Host, "  Everything is as declared.")
+		t := driftTable(d, r.Host, "  "+nothingFound(r.Unread))
 		t.head = append(t.head[:1], t.head[2:]...)
 		for i, row := range t.rows {
 			t.rows[i] = append(row[:1], row[2:]...)
@@ -279,4 +279,12 @@ func refs(d client.Drift, groups, findings []string) (wire.Draft, error) {
 		out.Findings = append(out.Findings, wire.Ref{Report: report, Seq: n})
 	}
 	return out, nil
+}
+
+// nothingFound is what is said where nothing was found to be otherwise than declared: not more than was looked at.
+func nothingFound(unread int64) string {
+	if unread > 0 {
+		return fmt.Sprintf("What could be read is as declared; %d could not be read.", unread)
+	}
+	return "Everything is as declared."
 }

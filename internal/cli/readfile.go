@@ -70,7 +70,7 @@ func fileDrift(o *options) *cobra.Command {
 			if o.output == "table" {
 				say(c, "%s, %s: %s paths, %s judged; %s findings; %s could not be read.", head.Host, when(head.Taken), strconv.Itoa(sum.Paths), strconv.Itoa(sum.Judged), strconv.Itoa(sum.Findings), strconv.Itoa(sum.Unread))
 			}
-			if err := o.show(c, driftTable(d, "", "Everything is as declared.")); err != nil {
+			if err := o.show(c, driftTable(d, "", nothingFound(int64(sum.Unread)))); err != nil {
 				return err
 			}
 			if strict && sum.Findings+sum.Unread > 0 {

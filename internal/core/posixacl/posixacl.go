@@ -43,9 +43,11 @@ const MaxEntries = 8192
 
 // Sort brings a list into canonical order.
 func (l List) Sort() {
-	slices.SortFunc(l, func(a, b Entry) int {
-		return cmp.Or(cmp.Compare(a.Tag, b.Tag), cmp.Compare(a.ID, b.ID))
-	})
+	slices.SortFunc(l, compareEntries)
+}
+
+func compareEntries(a, b Entry) int {
+	return cmp.Or(cmp.Compare(a.Tag, b.Tag), cmp.Compare(a.ID, b.ID))
 }
 
 // Validate checks section 23.1.2: one owner, one owning-group and one other entry, no id named
@@ -167,6 +169,10 @@ func (l List) AppendXattr(b []byte) []byte {
 }
 
 // DecodeXattr reads the kernel's extended-attribute form; no bytes are no list.
+//
+// Anybody can give a file of theirs a list that names one account or group several times, which no other form of a list
+// can: setxattr(2) takes it. It is read as the kernel goes by it: of an account the first entry counts, and a group has
+// what any of its entries grants.
 func DecodeXattr(b []byte) (List, error) {
 	if len(b) == 0 {
 		return nil, nil
@@ -189,9 +195,19 @@ func DecodeXattr(b []byte) (List, error) {
 		}
 		l = append(l, e)
 	}
-	l.Sort()
+	slices.SortStableFunc(l, compareEntries)
 	if len(l) == 0 {
 		return nil, nil
 	}
-	return l, l.Validate()
+	once := l[:1]
+	for _, e := range l[1:] {
+		last := &once[len(once)-1]
+		switch {
+		case e.Tag != last.Tag || e.ID != last.ID || e.Tag != User && e.Tag != Group:
+			once = append(once, e)
+		case e.Tag == Group:
+			last.Perm |= e.Perm
+		}
+	}
+	return once, once.Validate()
 }

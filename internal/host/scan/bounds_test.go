@@ -15,6 +15,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
@@ -271,6 +272,51 @@ func TestManyAttributes(t *testing.T) {
 			t.Errorf("%v, %+v", got, paths[file])
 		}
 		fsys.UseXattrat(was)
+	}
+}
+
+// Lists that name somebody several times, which the kernel keeps and goes by, are read: nobody takes their file out of what is looked at.
+func TestListsThatNameSomebodyTwice(t *testing.T) {
+	dir := memoryOnly(t)
+	twice := func(tag uint16, first, second uint16) []byte {
+		b := binary.LittleEndian.AppendUint32(nil, 2)
+		for _, e := range [][3]uint32{{1, 6, 1<<32 - 1}, {uint32(tag), uint32(first), 7}, {uint32(tag), uint32(second), 7}, {4, 4, 1<<32 - 1}, {16, 7, 1<<32 - 1}, {32, 0, 1<<32 - 1}} {
+			if tag == 8 && e[0] == 8 {
+				continue // groups come after the owning one
+			}
+			b = binary.LittleEndian.AppendUint16(b, uint16(e[0]))
+			b = binary.LittleEndian.AppendUint16(b, uint16(e[1]))
+			b = binary.LittleEndian.AppendUint32(b, e[2])
+			if tag == 8 && e[0] == 4 {
+				for _, p := range []uint16{first, second} {
+					b = binary.LittleEndian.AppendUint16(binary.LittleEndian.AppendUint16(b, 8), p)
+					b = binary.LittleEndian.AppendUint32(b, 7)
+				}
+			}
+		}
+		return b
+	}
+	for name, c := range map[string]struct {
+		tag           posixacl.Tag
+		first, second uint16
+		want          mode.Perm
+	}{
+		"an account, less first": {posixacl.User, 0, 6, 0},
+		"an account, more first": {posixacl.User, 6, 0, 6},
+		"a group":                {posixacl.Group, 4, 2, 6},
+	} {
+		file := filepath.Join(dir, name)
+		must(t, os.WriteFile(file, nil, 0o600))
+		must(t, os.Chown(file, 41001, 41001))
+		must(t, unix.Setxattr(file, fsys.AttrAccess, twice(uint16(c.tag), c.first, c.second), 0))
+		must(t, unix.Chmod(file, 0o4770))
+		got, paths := gaps(t, dir, Options{})
+		p, err := perm.POSIXOf(paths[file].Set)
+		must(t, err)
+		if has, ok := p.Access.Find(c.tag, 7); len(got) > 0 || p.UID != 41001 || p.Mode != 0o4770 || !ok || has != c.want {
+			t.Errorf("%s: %v, %+v", name, got, p)
+		}
+		must(t, os.Remove(file))
 	}
 }
 
