@@ -341,7 +341,12 @@ func (f *follower) tell(ctx context.Context, heard watch.Changes) error {
 // acts words what processes did.
 func acts(doings []watch.Doing, dir *perm.Directory) []wire.Act {
 	out := []wire.Act{}
+	last := map[string]time.Time{} // by path: each act of one has a time of its own, by which it is kept
 	for _, d := range doings {
+		if at := last[d.Path]; !d.At.Truncate(time.Millisecond).After(at) {
+			d.At = at.Add(time.Millisecond)
+		}
+		last[d.Path] = d.At.Truncate(time.Millisecond)
 		a := wire.Act{Path: pathname.Path(d.Path), What: d.What, At: d.At.UTC(), PID: d.PID, Command: pathname.Escape(d.Command), Program: pathname.Escape(d.Program)}
 		if d.Command != "" {
 			a.Account = dir.Name(perm.UID(d.UID))

@@ -170,22 +170,19 @@ exits with 4 where a finding counts, something could not be read, or a host was 
 	return noun("drift", "Where hosts are not as declared", show, findings, trend, causes, written, fileDrift(o))
 }
 
-// sinceWhen says since when a finding is there, and how often it came back.
-// byWhom says who did something to a path, as far as the kernel told.
+// byWhom says who touched a path, as far as the kernel told. Which of several made it as it is nobody knows.
 func byWhom(a *wire.Act) string {
-	switch {
-	case a == nil:
+	if a == nil {
 		return ""
-	case a.Command == "":
-		return "a process that was gone, " + a.At.Local().Format(time.TimeOnly)
 	}
-	who := a.Account
-	if a.Login != "" && a.Login != a.Account {
-		who += " (logged in as " + a.Login + ")"
+	at := a.At.Local().Format(time.TimeOnly)
+	if len(a.Others) > 0 {
+		return fmt.Sprintf("among those who touched it: %s; %s, %s", strings.Join(a.Others, "; "), a.Who(), at)
 	}
-	return fmt.Sprintf("%s, %s, %s", who, a.Command, a.At.Local().Format(time.TimeOnly))
+	return fmt.Sprintf("touched by %s, %s", a.Who(), at)
 }
 
+// sinceWhen says since when a finding is there, and how often it came back.
 func sinceWhen(since *time.Time, spells int) string {
 	switch {
 	case since == nil:

@@ -175,4 +175,17 @@ type Act struct {
 	Program string        `json:"program,omitempty" doc:"The file that it ran"`
 	Account string        `json:"account,omitempty" doc:"As whom it ran"`
 	Login   string        `json:"login,omitempty" doc:"Who had logged in, whoever they became since"`
+
+	Others []string `json:"others,omitempty" doc:"Who else touched the path within that time: which of them all made it as it is the kernel does not tell"`
+}
+
+// Who names the process of an act by whom it ran as, and what it calls itself.
+func (a Act) Who() string {
+	switch {
+	case a.Command == "":
+		return "a process that was gone"
+	case a.Login != "" && a.Login != a.Account:
+		return a.Account + " (logged in as " + a.Login + "), " + a.Command
+	}
+	return a.Account + ", " + a.Command
 }

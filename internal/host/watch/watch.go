@@ -65,7 +65,9 @@ var ErrMounts = errors.New("something was mounted or unmounted below the roots")
 const (
 	// maxPlaces bounds what is followed name by name; beyond, everything is looked at again.
 	maxPlaces = 50_000
-	maxDoings = 2_000
+	maxDoings = 4_000
+	maxOfOne  = 1_000 // of one account, so that nobody drowns what others do
+	maxEach   = 4     // of one path, each another account or program: the first ones and the last
 	heard     = unix.FAN_ATTRIB | unix.FAN_CREATE | unix.FAN_DELETE | unix.FAN_MOVED_FROM | unix.FAN_MOVED_TO | unix.FAN_ONDIR | unix.FAN_EVENT_ON_CHILD
 )
 
@@ -89,8 +91,35 @@ type system struct {
 type news struct {
 	places map[place]uint64 // what happened there
 	inodes map[handle]place // whose attributes changed, and by which name
-	doings map[place]Doing
+	doings map[place][]Doing
+	count  int            // of them
+	of     map[uint32]int // by account
 	all    string
+}
+
+// note keeps what a process did to a path: of a process that did so before the last time, and of the others the first few and the last. Who
+// touches a path after somebody else does not stand alone for it.
+func (n *news) note(at place, d Doing) {
+	list := n.doings[at]
+	for i := range list {
+		if x := &list[i]; x.UID == d.UID && x.Command == d.Command && x.Program == d.Program && x.Login == d.Login {
+			*x = d
+			return
+		}
+	}
+	if len(list) == maxEach {
+		list[maxEach-1] = d
+		return
+	}
+	if n.count >= maxDoings || n.of[d.UID] >= maxOfOne {
+		return
+	}
+	if n.doings == nil {
+		n.doings, n.of = map[place][]Doing{}, map[uint32]int{}
+	}
+	n.doings[at] = append(list, d)
+	n.count++
+	n.of[d.UID]++
 }
 
 func (n *news) empty() bool { return len(n.places) == 0 && len(n.inodes) == 0 && n.all == "" }
@@ -438,11 +467,8 @@ func (w *Watch) take(e event, who *actors) {
 		return
 	}
 	at := place{handle{fs, e.folder}, e.name}
-	if e.folder != "" && len(n.doings) < maxDoings {
-		if n.doings == nil {
-			n.doings = map[place]Doing{}
-		}
-		n.doings[at] = Doing{What: word(e.mask), At: time.Now(), Actor: who.of(e.pid, e.pidfd)}
+	if e.folder != "" {
+		n.note(at, Doing{What: word(e.mask), At: time.Now(), Actor: who.of(e.pid, e.pidfd)})
 	}
 	if n.all != "" {
 		return
@@ -545,8 +571,13 @@ func (w *Watch) Take() (Changes, error) {
 		}
 	}
 	out.Paths = slices.Sorted(maps.Keys(touched))
-	for at, d := range n.doings {
-		if d.Path = path(at); in(d.Path) {
+	for at, list := range n.doings {
+		p := path(at)
+		if !in(p) {
+			continue
+		}
+		for _, d := range list {
+			d.Path = p
 			out.Doings = append(out.Doings, d)
 		}
 	}

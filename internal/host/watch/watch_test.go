@@ -5,6 +5,7 @@ package watch
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -167,6 +168,45 @@ func TestActor(t *testing.T) {
 	}
 	c = hears(t, w, func() { must(t, os.Chmod(file, 0o611)) }) // this process stays
 	if len(c.Doings) != 1 || c.Doings[0].PID != os.Getpid() || c.Doings[0].Program == "" || c.Doings[0].UID != uint32(os.Getuid()) {
+		t.Errorf("%+v", c.Doings)
+	}
+}
+
+// Who touches a path after somebody else has changed it does not stand for it alone, and who does much does not drown what others do.
+func TestSeveralActors(t *testing.T) {
+	n := news{}
+	at := func(i int) place { return place{folder: handle{id: "f"}, name: fmt.Sprint(i)} }
+	by := func(uid uint32) Doing {
+		return Doing{What: "changed", Actor: Actor{UID: uid, Command: "c", PID: int(uid)}}
+	}
+	for _, uid := range []uint32{41001, 41002, 41001, 41003, 41004, 41005, 41006} {
+		n.note(at(0), by(uid))
+	}
+	var got []uint32
+	for _, d := range n.doings[at(0)] {
+		got = append(got, d.UID)
+	}
+	if !slices.Equal(got, []uint32{41001, 41002, 41003, 41006}) {
+		t.Errorf("kept %v", got)
+	}
+	for i := range 2 * maxDoings {
+		n.note(at(i+1), by(41001))
+	}
+	n.note(at(0), by(41002))
+	n.note(at(1_000_000), by(41002))
+	if list := n.doings[at(1_000_000)]; len(list) != 1 || list[0].UID != 41002 {
+		t.Errorf("what another did is drowned: %v", list)
+	}
+
+	root := t.TempDir()
+	file := filepath.Join(root, "f")
+	must(t, os.WriteFile(file, nil, 0o644))
+	w := listen(t, root)
+	c := hears(t, w, func() {
+		must(t, os.Chmod(file, 0o647))
+		must(t, exec.Command("setpriv", "--reuid=0", "chown", "41002", file).Run())
+	})
+	if len(c.Doings) != 2 || c.Doings[0].PID != os.Getpid() || c.Doings[1].PID == os.Getpid() {
 		t.Errorf("%+v", c.Doings)
 	}
 }

@@ -158,6 +158,7 @@ func (d *Desk) By(ctx context.Context, r store.Report, since map[string]time.Tim
 
 // sound keeps what an agent says of a process within bounds: the agent may be anybody's by now.
 func sound(a wire.Act) wire.Act {
+	a.Others = nil // which the service tells, from what it was given before
 	for _, s := range []*string{&a.What, &a.Command, &a.Program, &a.Account, &a.Login} {
 		*s = strings.ToValidUTF8((*s)[:min(len(*s), 256)], "")
 		*s = strings.Map(func(r rune) rune {

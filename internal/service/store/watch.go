@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -53,7 +54,10 @@ func (s *Store) KeepActs(ctx context.Context, application, host string, acts []w
 
 func actOn(path string) []byte { return identity(path, "by") }
 
-// Acts gives, of each of some paths, the last that was done to it between two times.
+// maxOthers bounds who else is told of one path.
+const maxOthers = 5
+
+// Acts gives, of each of some paths, the last that was done to it between two times, and who else did something.
 func (s *Store) Acts(ctx context.Context, application, host string, paths []string, from, to time.Time) (map[string]wire.Act, error) {
 	out := map[string]wire.Act{}
 	for len(paths) > 0 {
@@ -71,11 +75,24 @@ func (s *Store) Acts(ctx context.Context, application, host string, paths []stri
 			if err := json.Unmarshal(b, &a); err != nil {
 				return nil, fmt.Errorf("what was done on %s is damaged: %w", host, err)
 			}
+			a.Others = nil
+			if before, ok := out[string(a.Path)]; ok {
+				a.Others = others(before, a)
+			}
 			out[string(a.Path)] = a
 		}
 		paths = paths[n:]
 	}
 	return out, nil
+}
+
+// others are those who touched a path before the last act.
+func others(before, last wire.Act) []string {
+	list := before.Others
+	if who := before.Who(); len(list) < maxOthers && !slices.Contains(list, who) {
+		list = append(list, who)
+	}
+	return slices.DeleteFunc(slices.Clone(list), func(who string) bool { return who == last.Who() })
 }
 
 // Happening is something that just happened.
