@@ -42,6 +42,7 @@ type Settings struct {
 	Certificate []byte   `json:"certificate,omitempty"`
 	Key         []byte   `json:"key,omitempty"`
 	OrderKey    []byte   `json:"order_key,omitempty"` // pinned at enrolment
+	Enrolment   string   `json:"enrolment,omitempty"` // orders of another one are not carried out
 	LookOnly    bool     `json:"look_only,omitempty"` // changes nothing, whoever signs what
 
 	Server *FileServer `json:"server,omitempty"` // instead of the host itself
@@ -97,7 +98,7 @@ func (j *Joining) Accept(got wire.Enrolled) error {
 	if _, err := tls.X509KeyPair(got.Certificate, j.key); err != nil {
 		return fmt.Errorf("the service sent a certificate for another key: %w", err)
 	}
-	s := Settings{Service: j.Service, Host: got.Host, Authority: got.Authority, Certificate: got.Certificate,
+	s := Settings{Service: j.Service, Host: got.Host, Enrolment: got.Enrolment, Authority: got.Authority, Certificate: got.Certificate,
 		Key: j.key, OrderKey: got.OrderKey, Server: j.Server, Roots: pathname.EscapeAll(j.Roots)}
 	if err := os.MkdirAll(j.Folder, 0o700); err != nil {
 		return fmt.Errorf("agent's folder: %w", err)
@@ -487,7 +488,13 @@ func (a *Agent) run(ctx context.Context, to desk, w *wire.Work, done, total *ato
 	if !runID.MatchString(order.Run) { // it becomes the name of a folder
 		return fail("order refused: run %q has an impossible name", order.Run)
 	}
+	if a.Enrolment != "" && order.Enrolment != a.Enrolment {
+		return fail("order refused: it is for another enrolment of this host than the one that counts")
+	}
 	folder := filepath.Join(a.Folder, "runs", order.Run)
+	if err := a.refuseTaken(order, folder); err != nil {
+		return fail("%v", err)
+	}
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return fail("run's folder: %v", err)
 	}
@@ -506,6 +513,9 @@ func (a *Agent) run(ctx context.Context, to desk, w *wire.Work, done, total *ato
 		if err := os.WriteFile(chunks.file(n), b, 0o600); err != nil {
 			return fail("keep the plan: %v: free some space and resume the run", err)
 		}
+	}
+	if err := a.takeOrder(order); err != nil {
+		return fail("%v", err)
 	}
 	j, err := change.OpenJournal(filepath.Join(folder, "journal"), change.Head{Run: order.Run, Digest: order.Digest.String(), Host: a.Host, Steps: part.Steps})
 	if err != nil {

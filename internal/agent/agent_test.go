@@ -520,3 +520,47 @@ func TestFolderIsPrivate(t *testing.T) {
 		}
 	}
 }
+
+// An order counts once for one enrolment: not for another one, and not again when what tells of its run is gone.
+func TestOrdersCountOnce(t *testing.T) {
+	s, a, key, root := world(t)
+	p := filepath.Join(root, "file")
+	must(t, os.WriteFile(p, nil, 0o600))
+	state := func(m mode.Mode) perm.Set { return perm.POSIX{Mode: m}.Set() }
+	chunk := plan.EncodeChunk([]plan.Step{{Path: p, Kind: perm.File, Before: state(0o600), After: state(0o666)}})
+	manifest := plan.Manifest{Format: 1, ID: "p", Kind: plan.Adjustment, Hosts: []plan.HostPart{{Host: "skiff", Roots: []string{root}, Steps: 1, Chunks: []tree.Hash{plan.Digest(chunk)}}}}
+	do := func(enrolment string) wire.RunDone {
+		t.Helper()
+		o := plan.Order{Enrolment: enrolment, Run: "0123456789abcdef", Digest: plan.Digest(manifest.Bytes()), Host: "skiff", Author: "a", ApprovedBy: []string{"b"}, Expires: time.Now().Add(time.Hour)}
+		order, sig := o.Sign(key)
+		s.chunks, s.ended = [][]byte{chunk}, nil
+		must(t, a.do(t.Context(), &wire.Work{ID: "w", Kind: wire.WorkRun, Order: order, Signature: sig, Manifest: manifest.Bytes()}))
+		return s.ended[0]
+	}
+	mode := func() os.FileMode {
+		st, err := os.Stat(p)
+		must(t, err)
+		return st.Mode().Perm()
+	}
+	a.Enrolment = "this one"
+	for _, other := range []string{"", "the one before"} {
+		if d := do(other); d.State != "failed" || !strings.Contains(d.Message, "another enrolment") || mode() != 0o600 {
+			t.Errorf("of enrolment %q: %+v", other, d)
+		}
+	}
+	if d := do("this one"); d.State != "finished" || d.Done != 1 || mode() != 0o666 {
+		t.Fatalf("%+v", d)
+	}
+	must(t, os.Chmod(p, 0o600))
+	if d := do("this one"); d.State != "finished" || mode() != 0o600 { // its journal says that it is over
+		t.Errorf("again: %+v", d)
+	}
+	must(t, os.RemoveAll(filepath.Join(a.Folder, "runs")))
+	if d := do("this one"); d.State != "failed" || !strings.Contains(d.Message, "begun here before") || mode() != 0o600 {
+		t.Errorf("with its runs wiped: %+v", d)
+	}
+	must(t, os.WriteFile(filepath.Join(a.Folder, ordersFile), []byte("{"), 0o600))
+	if d := do("this one"); d.State != "failed" || mode() != 0o600 {
+		t.Errorf("with a list that cannot be read: %+v", d)
+	}
+}

@@ -15,7 +15,7 @@ func (r Request) Fingerprint() string { return fingerprint("idletally request", 
 
 // Fingerprint is of all that a host believes from then on: its name, certificate, authority, and the key that signs orders.
 func (a Admission) Fingerprint() string {
-	return fingerprint("idletally admission", []byte(a.Host), a.Certificate, a.Authority, a.OrderKey)
+	return fingerprint("idletally admission", []byte(a.Host), []byte(a.Enrolment), a.Certificate, a.Authority, a.OrderKey)
 }
 
 // fingerprint is 128 bits of a hash, in groups that can be read aloud.

@@ -20,9 +20,10 @@ type Enrol struct {
 // Enrolled is what an agent keeps.
 type Enrolled struct {
 	Host        string `json:"host"`
-	Certificate []byte `json:"certificate"` // PEM
-	Authority   []byte `json:"authority"`   // PEM
-	OrderKey    []byte `json:"order_key"`   // ed25519, pinned from now on
+	Enrolment   string `json:"enrolment,omitempty"` // which orders are for
+	Certificate []byte `json:"certificate"`         // PEM
+	Authority   []byte `json:"authority"`           // PEM
+	OrderKey    []byte `json:"order_key"`           // ed25519, pinned from now on
 }
 
 // Admit lets a host in by a request that somebody carried.

@@ -305,6 +305,7 @@ func (m Manifest) For(host string) (HostPart, bool) {
 
 // An Order tells an agent to run an approved plan. It is signed as bytes.
 type Order struct {
+	Enrolment  string    `json:"enrolment,omitempty"` // of the host, which it is for
 	Run        string    `json:"run"`
 	Digest     tree.Hash `json:"digest"`
 	Host       string    `json:"host"`

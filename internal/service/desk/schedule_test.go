@@ -78,7 +78,8 @@ func TestSchedules(t *testing.T) {
 	for name, tags := range map[string][]string{"dory": {"boats", "small"}, "skiff": {"boats", "small"}, "ferry": {"boats"}, "barge": {"boats"}, "other": {"cars"}} {
 		must(t, st.Invite(ctx, name, tags, sha256.Sum256([]byte(name)), time.Now().Add(time.Hour)))
 		if name != "barge" { // it has no agent
-			must(t, st.SetCertificate(ctx, name, "c", "1", false))
+			_, err := st.SetCertificate(ctx, name, "c", "1", false)
+			must(t, err)
 		}
 	}
 	if _, err := d.AddSchedule(ctx, wire.NewSchedule{Application: "boats", Cron: "@daily"}, "bosun"); !errors.Is(err, store.ErrNotFound) {

@@ -121,13 +121,14 @@ func (s *Server) enrol(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return huma.Error400BadRequest(err.Error())
 	}
-	if err := s.Store.SetCertificate(r.Context(), host, serial, in.Version, false); err != nil {
+	enrolment, err := s.Store.SetCertificate(r.Context(), host, serial, in.Version, false)
+	if err != nil {
 		return err
 	}
 	if err := s.Store.Audit(r.Context(), "agent "+host, "host enrolled", host, "certificate "+serial); err != nil {
 		return err
 	}
-	return writeJSON(w, wire.Enrolled{Host: host, Certificate: cert, Authority: s.Authority.PEM, OrderKey: s.OrderKey()})
+	return writeJSON(w, wire.Enrolled{Host: host, Enrolment: enrolment, Certificate: cert, Authority: s.Authority.PEM, OrderKey: s.OrderKey()})
 }
 
 // renew gives an agent another certificate before its own ends. The key is the agent's new one.
@@ -325,7 +326,11 @@ func (s *Server) describeWork(ctx context.Context, work store.Work) (wire.Work, 
 	}
 	// A run that began in time may be resumed for a day: halted is worse than finished.
 	expires := p.Expires.Add(orderLife - approvalLife)
-	order := plan.Order{Run: run.ID, Digest: plan.Digest(p.Manifest), Host: work.Host, Author: p.Author, ApprovedBy: reviewers, Expires: expires}
+	host, err := s.Store.Host(ctx, work.Host)
+	if err != nil {
+		return out, err
+	}
+	order := plan.Order{Enrolment: host.Enrolment, Run: run.ID, Digest: plan.Digest(p.Manifest), Host: work.Host, Author: p.Author, ApprovedBy: reviewers, Expires: expires}
 	if string(p.Digest) != string(order.Digest[:]) {
 		return out, fmt.Errorf("plan %s is not the one that was approved: its manifest does not fit its digest", p.ID)
 	}

@@ -14,7 +14,8 @@ type Host struct {
 	Name        string     `db:"name"`
 	TagList     string     `db:"tags"`
 	Certificate string     `db:"certificate"`
-	Renewed     string     `db:"renewed"` // one that took its place
+	Renewed     string     `db:"renewed"`   // one that took its place
+	Enrolment   string     `db:"enrolment"` // which its orders are for; "" of one by an earlier version
 	Version     string     `db:"version"`
 	Watching    *bool      `db:"watching"` // nil where the agent never told
 	WatchNotes  string     `db:"watch_notes"`
@@ -31,7 +32,7 @@ func (h Host) Tags() []string {
 	return strings.Split(h.TagList, ",")
 }
 
-const hostColumns = `name, tags, certificate, renewed, carried, version, watching, watch_notes, created, last_seen`
+const hostColumns = `name, tags, certificate, renewed, enrolment, carried, version, watching, watch_notes, created, last_seen`
 
 // Invite adds a host, or changes the tags of one where some are given, and keeps the hash of its enrolment code.
 func (s *Store) Invite(ctx context.Context, name string, tags []string, codeHash [32]byte, expires time.Time) error {
@@ -74,9 +75,12 @@ func (s *Store) UseCode(ctx context.Context, codeHash, request [32]byte) (host s
 }
 
 // SetCertificate says which certificate a host's agent has, and whether what it does is carried; an older one counts no more.
-func (s *Store) SetCertificate(ctx context.Context, host, serial, version string, carried bool) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE host SET certificate = ?, renewed = '', version = ?, carried = ? WHERE name = ?`, serial, version, carried, host)
-	return changed(r, err, "host "+host)
+//
+// It begins another enrolment, whose orders count for no other.
+func (s *Store) SetCertificate(ctx context.Context, host, serial, version string, carried bool) (enrolment string, err error) {
+	enrolment = NewID()
+	r, err := s.db.ExecContext(ctx, `UPDATE host SET certificate = ?, renewed = '', enrolment = ?, version = ?, carried = ? WHERE name = ?`, serial, enrolment, version, carried, host)
+	return enrolment, changed(r, err, "host "+host)
 }
 
 // RenewCertificate says which certificate a host's agent gets in place of the one that it called with. That one counts on, until it

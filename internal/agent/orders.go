@@ -1,0 +1,78 @@
+package agent
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"idletally/internal/core/plan"
+	"idletally/internal/core/untrusted"
+	"idletally/internal/host/atomicfile"
+)
+
+// An order counts once. What tells that a run was begun is its journal; but journals are put away, and a folder of runs can be
+// lost. So which orders were taken is noted beside it, for as long as an order is good.
+
+const ordersFile = "orders.json"
+
+// maxOrders is far more than a host is given before the first of them run out.
+const maxOrders = 100_000
+
+// taken gives the runs whose orders were taken, with when these run out.
+func (a *Agent) taken() (map[string]time.Time, error) {
+	out := map[string]time.Time{}
+	b, err := os.ReadFile(filepath.Join(a.Folder, ordersFile))
+	if errors.Is(err, os.ErrNotExist) {
+		return out, nil
+	}
+	if err == nil {
+		err = untrusted.JSON(b, 3*maxOrders, &out)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("which orders were taken: %w: nothing is changed before %s can be read", err, ordersFile)
+	}
+	return out, nil
+}
+
+// refuseTaken refuses an order that was taken before, if of its run nothing is in the folder any more.
+func (a *Agent) refuseTaken(o plan.Order, folder string) error {
+	taken, err := a.taken()
+	if err != nil {
+		return err
+	}
+	if _, again := taken[o.Run]; !again {
+		return nil
+	}
+	if left, err := os.ReadDir(folder); err != nil || len(left) == 0 {
+		return fmt.Errorf("order refused: run %s was begun here before, and nothing of it is there any more: draft the plan again", o.Run)
+	}
+	return nil
+}
+
+// takeOrder notes an order, before anything is changed by it.
+func (a *Agent) takeOrder(o plan.Order) error {
+	taken, err := a.taken()
+	if err != nil {
+		return err
+	}
+	for run, until := range taken {
+		if time.Now().After(until) {
+			delete(taken, run)
+		}
+	}
+	if len(taken) >= maxOrders {
+		return fmt.Errorf("order refused: %d orders are still good, which is more than a host is given", maxOrders)
+	}
+	taken[o.Run] = o.Expires
+	b, err := json.Marshal(taken)
+	if err != nil {
+		return err
+	}
+	if err := atomicfile.Write(filepath.Join(a.Folder, ordersFile), b, 0o600); err != nil {
+		return fmt.Errorf("note the order: %w", err)
+	}
+	return nil
+}
