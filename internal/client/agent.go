@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	mathrand "math/rand/v2"
 	"net"
 	"net/http"
@@ -16,6 +15,7 @@ import (
 	"time"
 
 	"idletally/internal/core/tree"
+	"idletally/internal/core/untrusted"
 	"idletally/internal/wire"
 )
 
@@ -74,9 +74,12 @@ func (a *Agent) call(ctx context.Context, method, path string, body []byte, kind
 	if err := CheckResponse(resp); err != nil {
 		return nil, resp.StatusCode, err
 	}
-	b, err := io.ReadAll(io.LimitReader(resp.Body, 256<<20))
+	b, err := untrusted.ReadAll(resp.Body, maxAnswer)
 	return b, resp.StatusCode, err
 }
+
+// maxAnswer is of one answer of the service, in bytes: it may be a hostile one.
+const maxAnswer = 64 << 20
 
 func (a *Agent) json(ctx context.Context, method, path string, in, out any) (int, error) {
 	var body []byte
@@ -90,7 +93,7 @@ func (a *Agent) json(ctx context.Context, method, path string, in, out any) (int
 	if err != nil || status == http.StatusNoContent || out == nil {
 		return status, err
 	}
-	return status, json.Unmarshal(b, out)
+	return status, untrusted.JSON(b, untrusted.MaxElements, out)
 }
 
 const octets = "application/octet-stream"

@@ -15,6 +15,7 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/tree"
+	"idletally/internal/core/untrusted"
 )
 
 // A Kind says what a plan is for.
@@ -278,7 +279,7 @@ func Digest(manifest []byte) tree.Hash { return sha256.Sum256(manifest) }
 // ParseManifest reads canonical bytes.
 func ParseManifest(b []byte) (Manifest, error) {
 	var m Manifest
-	if err := json.Unmarshal(b, &m); err != nil {
+	if err := untrusted.JSON(b, untrusted.MaxElements, &m); err != nil {
 		return m, fmt.Errorf("plan manifest: %w", err)
 	}
 	if m.Format != 1 {
