@@ -12,6 +12,7 @@ if [ "${1:-}" = tests ]; then
   [ -x /usr/sbin/krb5kdc ] && [ -x /usr/sbin/kadmin.local ] || want="$want krb5-kdc krb5-admin-server"
   [ -x /usr/sbin/sshd ] && [ -x /usr/bin/ssh-keygen ] || want="$want openssh-server openssh-client"
   [ -x /usr/bin/sudo ] || want="$want sudo"
+  [ -x /usr/bin/strace ] || want="$want strace"
   [ -x /usr/sbin/slapd ] || want="$want slapd"
   [ -d /usr/share/fonts/truetype/dejavu ] || want="$want fonts-dejavu-core"
 fi

@@ -4,6 +4,7 @@ package agent
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -89,4 +90,64 @@ func TestAnswersWithKnownAccounts(t *testing.T) {
 	if r, err = a.answer(t.Context(), q); err != nil || r.Directory != nil || r.Hash != q.Known {
 		t.Errorf("%+v, %v", r, err)
 	}
+}
+
+// However a link leads there, nothing outside of the host's own roots is opened, listed or looked at by any question: the system calls tell.
+// All of it is refused with the same words, whether anything is there or not.
+func TestNothingOutsideIsOpened(t *testing.T) {
+	const marker = "outside-of-the-roots"
+	if outside := os.Getenv("IDLETALLY_OUTSIDE"); outside != "" {
+		askOutside(t, outside)
+		return
+	}
+	outside := filepath.Join(t.TempDir(), marker)
+	must(t, os.MkdirAll(filepath.Join(outside, "secret", "deeper"), 0o755))
+	must(t, os.WriteFile(filepath.Join(outside, "key"), nil, 0o644))
+	trace := filepath.Join(t.TempDir(), "trace")
+	cmd := exec.Command("strace", "-f", "-y", "-qq", "-o", trace, "-e", "trace=%file,%desc", os.Args[0], "-test.run=^TestNothingOutsideIsOpened$", "-test.v")
+	cmd.Env = append(os.Environ(), "IDLETALLY_OUTSIDE="+outside)
+	out, err := cmd.CombinedOutput()
+	if err != nil || !strings.Contains(string(out), "asked 24 questions") {
+		t.Fatalf("%v: %s", err, out)
+	}
+	b, err := os.ReadFile(trace)
+	must(t, err)
+	calls := 0
+	for line := range strings.Lines(string(b)) {
+		_, call, _ := strings.Cut(line, " ")
+		call = strings.TrimSpace(call)
+		if calls++; !strings.Contains(call, marker) {
+			continue
+		}
+		// The links are made by the test, and read by the agent; what the test says goes to its output.
+		if !strings.HasPrefix(call, "symlink") && !strings.HasPrefix(call, "readlink") && !strings.HasPrefix(call, "write(1<") && !strings.HasPrefix(call, "write(2<") {
+			t.Errorf("a system call reaches outside: %s", line)
+		}
+	}
+	if calls < 100 {
+		t.Errorf("%d calls were traced: this tries nothing", calls)
+	}
+}
+
+func askOutside(t *testing.T, outside string) {
+	_, a, _, root := world(t)
+	for name, to := range map[string]string{"out": outside, "slash": "/", "key": filepath.Join(outside, "key"), "none": filepath.Join(outside, "no such thing"), "twice": filepath.Join(root, "out")} {
+		must(t, os.Symlink(to, filepath.Join(root, name)))
+	}
+	asked, said := 0, map[string]bool{}
+	for _, path := range []string{"/out/secret", "/out/none", "/slash" + outside, "/slash" + outside + "/secret/deeper", "/twice/secret", "/none/below"} {
+		for _, kind := range []string{wire.AskPath, wire.AskFolder, wire.AskBelow, wire.AskProbe} {
+			_, err := a.answer(t.Context(), wire.Question{Kind: kind, Path: pathname.Path(root + path), Account: "root", Operation: access.Read, Limit: 10})
+			if err == nil {
+				t.Errorf("%s %s was answered", kind, path)
+				continue
+			}
+			asked++
+			said[strings.ReplaceAll(err.Error(), pathname.Escape(root+path), "PATH")] = true
+		}
+	}
+	if len(said) != 1 {
+		t.Errorf("it is refused in several ways: %v", said)
+	}
+	t.Logf("asked %d questions", asked)
 }

@@ -1,0 +1,65 @@
+package internal
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+)
+
+// Every row of what docs/security.md says is held names tests, and each of these is there.
+func TestSecurityNamesItsTests(t *testing.T) {
+	tests := map[string]bool{}
+	function := regexp.MustCompile(`(?m)^func (Test\w+)\(t \*testing\.T\)`)
+	err := filepath.WalkDir("..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if d.IsDir() && (d.Name() == "node_modules" || d.Name() == "third_party" || strings.HasPrefix(d.Name(), ".") && d.Name() != "..") {
+			return fs.SkipDir
+		}
+		if strings.HasSuffix(path, "_test.go") {
+			b, err := os.ReadFile(path)
+			for _, m := range function.FindAllStringSubmatch(string(b), -1) {
+				tests[m[1]] = true
+			}
+			return err
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+
+	b, err := os.ReadFile("../docs/security.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	name := regexp.MustCompile("`(Test\\w+)`")
+	rows, held := 0, false
+	for line := range strings.Lines(string(b)) {
+		cells := strings.Split(strings.Trim(strings.TrimSpace(line), "|"), "|")
+		switch {
+		case !strings.HasPrefix(line, "|"):
+			held = false
+		case len(cells) == 3 && strings.TrimSpace(cells[2]) == "held by":
+			held = true
+		case held && !strings.HasPrefix(line, "| ---"):
+			rows++
+			named := name.FindAllStringSubmatch(cells[2], -1)
+			if len(named) == 0 {
+				t.Errorf("no test holds: %s", cells[0])
+			}
+			for _, m := range named {
+				if !tests[m[1]] {
+					t.Errorf("there is no test %s, which is to hold: %s", m[1], cells[0])
+				}
+			}
+		}
+	}
+	if rows < 35 {
+		t.Errorf("only %d rows name tests", rows)
+	}
+}
