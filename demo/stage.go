@@ -18,7 +18,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
-	"runtime"
 	"strconv"
 	"strings"
 	"syscall"
@@ -28,6 +27,7 @@ import (
 
 	"idletally/internal/client"
 	"idletally/internal/samba"
+	"idletally/internal/tied"
 	"idletally/internal/wire"
 )
 
@@ -60,27 +60,20 @@ type Stage struct {
 // A Process is one of the stage's processes. It ends when this process does.
 type Process struct {
 	cmd    *exec.Cmd
-	exited chan struct{}
+	exited <-chan struct{}
 }
 
 // Start starts a program on this machine.
 func Start(cmd *exec.Cmd) (*Process, error) { return start(cmd, 0) }
 
 func start(cmd *exec.Cmd, flags uintptr) (*Process, error) {
-	p := &Process{cmd, make(chan struct{})}
-	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Cloneflags: flags, Setpgid: true}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Cloneflags: flags, Setpgid: true}
 	cmd.WaitDelay = time.Second
-	started := make(chan error, 1)
-	go func() { // "parent died" goes by thread, so this one stays as long as the child
-		runtime.LockOSThread()
-		err := cmd.Start()
-		started <- err
-		if err == nil {
-			_ = cmd.Wait()
-			close(p.exited)
-		}
-	}()
-	return p, <-started
+	p, err := tied.Start(cmd)
+	if err != nil {
+		return nil, err
+	}
+	return &Process{cmd, p.Exited()}, nil
 }
 
 // Pid is the process's number.

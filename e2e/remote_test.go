@@ -14,7 +14,6 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
@@ -22,6 +21,7 @@ import (
 	"idletally/internal/carry"
 	"idletally/internal/client"
 	"idletally/internal/loopback"
+	"idletally/internal/tied"
 	"idletally/internal/wire"
 )
 
@@ -53,11 +53,11 @@ func openDoor(t *testing.T, options ...string) *door {
 	must(t, os.WriteFile(d.at("conf"), []byte(strings.Join(conf, "\n")+"\n"), 0o600))
 	must(t, os.MkdirAll("/run/sshd", 0o755)) // the server goes there before it knows who comes
 	cmd := exec.Command("/usr/sbin/sshd", "-D", "-f", d.at("conf"), "-E", d.log)
-	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-	must(t, cmd.Start())
+	process, err := tied.Start(cmd)
+	must(t, err)
 	t.Cleanup(func() {
 		_ = cmd.Process.Kill() // its children end with their connections
-		_ = cmd.Wait()
+		_ = process.Wait()
 	})
 	for range 100 {
 		c, err := net.Dial("tcp", d.address)
@@ -91,10 +91,8 @@ func attend(t *testing.T, flags ...string) (log *logBook, stop func()) {
 	log = &logBook{}
 	cmd := exec.Command(program, append([]string{"agent", "run"}, flags...)...)
 	cmd.Stderr = log
-	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-	must(t, cmd.Start())
-	done := make(chan error, 1)
-	go func() { done <- cmd.Wait() }()
+	process, err := tied.Start(cmd)
+	must(t, err)
 	ended := false
 	stop = func() {
 		if ended {
@@ -103,13 +101,14 @@ func attend(t *testing.T, flags ...string) (log *logBook, stop func()) {
 		ended = true
 		_ = cmd.Process.Signal(os.Interrupt)
 		select {
-		case err := <-done:
-			if err != nil {
+		case <-process.Exited():
+			if err := process.Wait(); err != nil {
 				t.Errorf("agent run: %v\n%s", err, log.tail())
 			}
 		case <-time.After(40 * time.Second):
 			t.Error("agent run does not end")
 			_ = cmd.Process.Kill()
+			_ = process.Wait()
 		}
 	}
 	t.Cleanup(stop)
@@ -119,7 +118,7 @@ func attend(t *testing.T, flags ...string) (log *logBook, stop func()) {
 // eventually waits until something holds.
 func eventually(t *testing.T, what string, holds func() bool) {
 	t.Helper()
-	for end := time.Now().Add(90 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(patience); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
 		if holds() {
 			return
 		}

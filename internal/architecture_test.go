@@ -19,15 +19,16 @@ var allowed = map[string][]string{
 	"internal/inquiry":  {"internal/core", "internal/wire"},
 	"internal/report":   {"internal/core", "internal/wire"},
 	"internal/archive":  {"internal/core", "internal/wire"},
-	"internal/host":     {"internal/core", "internal/host"},
+	"internal/host":     {"internal/core", "internal/host", "internal/tied"},
 	"internal/client":   {"internal/core", "internal/wire"},
 	"internal/carry":    {"internal/core/untrusted"},
 	"internal/agent":    {"internal/core", "internal/wire", "internal/inquiry", "internal/client", "internal/host", "internal/carry", "internal/archive"},
 	"internal/seeded":   {}, // for tests alone
 	"internal/frugal":   {}, // for tests alone
 	"internal/loopback": {},
-	"internal/samba":    {"internal/loopback"}, // for the demo and the tests
-	"internal/service":  {"internal/core", "internal/wire", "internal/inquiry", "internal/report", "internal/archive", "internal/loopback", "internal/service"},
+	"internal/samba":    {"internal/loopback", "internal/tied"}, // for the demo and the tests
+	"internal/tied":     {},
+	"internal/service":  {"internal/core", "internal/wire", "internal/inquiry", "internal/report", "internal/archive", "internal/loopback", "internal/tied", "internal/service"},
 	"internal/cli":      {"internal", "console"},
 	"console":           {},
 	"cmd":               {"internal/cli"},

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"idletally/internal/loopback"
+	"idletally/internal/tied"
 )
 
 // A Realm is a private Kerberos realm (RFC 4120) with a key distribution centre of its own on loopback.
@@ -24,7 +25,7 @@ type Realm struct {
 	Keytab string // of the services in it
 
 	cmd    *exec.Cmd
-	exited chan struct{}
+	exited <-chan struct{}
 }
 
 // StartRealm makes a realm with some people, by their passwords, and some services, such as cifs/server.example.
@@ -36,7 +37,7 @@ func StartRealm(ctx context.Context, dir, name string, people map[string]string,
 	if err != nil {
 		return nil, err
 	}
-	r := &Realm{Name: name, Config: filepath.Join(dir, "krb5.conf"), Keytab: filepath.Join(dir, "keytab"), exited: make(chan struct{})}
+	r := &Realm{Name: name, Config: filepath.Join(dir, "krb5.conf"), Keytab: filepath.Join(dir, "keytab")}
 	centre := filepath.Join(dir, "kdc.conf")
 	conf := fmt.Sprintf("[libdefaults]\n default_realm = %[1]s\n dns_lookup_kdc = false\n dns_lookup_realm = false\n rdns = false\n dns_canonicalize_hostname = false\n udp_preference_limit = 1\n[realms]\n %[1]s = {\n  kdc = 127.0.0.1:%[2]d\n }\n", name, port)
 	kdc := fmt.Sprintf("[kdcdefaults]\n kdc_listen = 127.0.0.1:%[2]d\n kdc_tcp_listen = 127.0.0.1:%[2]d\n[realms]\n %[1]s = {\n  database_name = %[3]s/principal\n  key_stash_file = %[3]s/stash\n  acl_file = %[3]s/acl\n  supported_enctypes = aes256-cts-hmac-sha1-96:normal\n  disable_pac = true\n }\n", name, port, dir)
@@ -67,13 +68,11 @@ func StartRealm(ctx context.Context, dir, name string, people map[string]string,
 	}
 	r.cmd = exec.Command("/usr/sbin/krb5kdc", "-n")
 	r.cmd.Env, r.cmd.SysProcAttr = env, &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
-	if err := r.cmd.Start(); err != nil {
+	p, err := tied.Start(r.cmd)
+	if err != nil {
 		return nil, fmt.Errorf("start the key distribution centre: %w", err)
 	}
-	go func() {
-		_ = r.cmd.Wait() // it ends when it is stopped
-		close(r.exited)
-	}()
+	r.exited = p.Exited()
 	for end := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 		if err == nil {

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"idletally/internal/loopback"
+	"idletally/internal/tied"
 )
 
 // An Account can sign in.
@@ -57,7 +58,7 @@ type Server struct {
 	Port   int
 	Folder string // of a share NAME the content is in Folder/shares/NAME
 	cmd    *exec.Cmd
-	exited chan struct{}
+	exited <-chan struct{}
 }
 
 // Start makes a server's folder and starts it. It ends when Stop is called or this process dies. Its accounts stand
@@ -80,17 +81,15 @@ func Start(ctx context.Context, dir string, w World) (*Server, error) {
 		return nil, err
 	}
 	defer log.Close()
-	s := &Server{Port: w.Port, Folder: dir, exited: make(chan struct{})}
+	s := &Server{Port: w.Port, Folder: dir}
 	s.cmd = exec.Command("/bin/sh", filepath.Join(dir, "start.sh"))
 	s.cmd.Stdout, s.cmd.Stderr = log, log
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Unshareflags: syscall.CLONE_NEWNS, Setpgid: true, Pdeathsig: syscall.SIGTERM}
-	if err := s.cmd.Start(); err != nil {
+	p, err := tied.Start(s.cmd)
+	if err != nil {
 		return nil, fmt.Errorf("start the file server: %w", err)
 	}
-	go func() {
-		_ = s.cmd.Wait() // how it ended stands in its log
-		close(s.exited)
-	}()
+	s.exited = p.Exited() // how it ended stands in its log
 	if err := s.answers(ctx); err != nil {
 		s.Stop()
 		said, _ := os.ReadFile(log.Name())

@@ -19,6 +19,7 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
+	"idletally/internal/tied"
 )
 
 const svc = 41001 // an account that holds nothing but its own files
@@ -264,11 +265,12 @@ func TestPowerAgainstAWriterAllTheTime(t *testing.T) {
 		dir, path := owned(t, "tool", program, "#!/bin/true")
 		w := drafted(t, dir, setUID, path)
 		var writer *exec.Cmd
+		var process *tied.Process
 		if round%4 != 0 { // otherwise nobody is there
 			writer = exec.Command(self)
 			writer.Env = append(os.Environ(), busy+"="+path)
-			writer.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-			must(t, writer.Start())
+			process, err = tied.Start(writer)
+			must(t, err)
 			time.Sleep(time.Duration(round%7) * time.Millisecond)
 		}
 		got, _ := w.carried(t)
@@ -284,7 +286,7 @@ func TestPowerAgainstAWriterAllTheTime(t *testing.T) {
 		}
 		if writer != nil {
 			_ = writer.Process.Kill()
-			_ = writer.Wait()
+			_ = process.Wait()
 		}
 	}
 	t.Logf("%v", outcomes)

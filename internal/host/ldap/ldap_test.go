@@ -19,13 +19,13 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"testing"
 	"time"
 
 	"idletally/internal/core/ntsd"
 	"idletally/internal/host/nt"
 	"idletally/internal/loopback"
+	"idletally/internal/tied"
 )
 
 const schema = `
@@ -108,11 +108,11 @@ rootpw "low tide at noon"
 	must(err)
 	d := &Directory{URL: fmt.Sprintf("ldaps://127.0.0.1:%d", port), Base: "dc=saltmarsh,dc=example", User: "cn=reader,dc=saltmarsh,dc=example", Password: "low tide at noon", Authority: cert}
 	cmd := exec.Command("/usr/sbin/slapd", "-f", conf, "-h", d.URL, "-d", "0")
-	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-	must(cmd.Start())
+	process, err := tied.Start(cmd)
+	must(err)
 	t.Cleanup(func() {
 		_ = cmd.Process.Kill()
-		_ = cmd.Wait()
+		_ = process.Wait()
 	})
 	for end := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))

@@ -23,6 +23,7 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/untrusted"
+	"idletally/internal/tied"
 )
 
 // An Ask is what a child is to try.
@@ -58,11 +59,7 @@ func Run(ctx context.Context, ask Ask) ([]access.Try, error) {
 	c.Args = []string{childName}
 	c.Dir, c.Env = "/", []string{}
 	c.Stdin, c.Stdout, c.Stderr = bytes.NewReader(in), &out, &complaint
-	// The kernel ends the child with the thread that started it, so that one has to stay.
-	runtime.LockOSThread()
-	defer runtime.UnlockOSThread()
-	c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-	err = c.Run()
+	err = tied.Run(c)
 	if within := ctx.Err(); err != nil && errors.Is(within, context.DeadlineExceeded) {
 		var tries []access.Try
 		for _, op := range ask.Operations {

@@ -26,6 +26,7 @@ import (
 	"idletally/internal/host/fsys"
 	"idletally/internal/host/look"
 	"idletally/internal/seeded"
+	"idletally/internal/tied"
 )
 
 const (
@@ -50,8 +51,8 @@ func TestMain(m *testing.M) {
 	c := exec.Command("/proc/self/exe", os.Args[1:]...)
 	c.Env = append(os.Environ(), inside+"=1")
 	c.Stdout, c.Stderr = os.Stdout, os.Stderr
-	c.SysProcAttr = &syscall.SysProcAttr{Unshareflags: syscall.CLONE_NEWNS, Pdeathsig: syscall.SIGKILL}
-	if err := c.Run(); err != nil {
+	c.SysProcAttr = &syscall.SysProcAttr{Unshareflags: syscall.CLONE_NEWNS}
+	if err := tied.Run(c); err != nil {
 		fmt.Fprintln(os.Stderr, "tests in a mount namespace of their own (this needs root):", err)
 		os.Exit(1)
 	}
@@ -201,24 +202,24 @@ func act(d deed) error {
 // A person is a running child.
 type person struct {
 	identity
-	cmd *exec.Cmd
-	in  io.WriteCloser
-	enc *json.Encoder
-	dec *json.Decoder
+	process *tied.Process
+	in      io.WriteCloser
+	enc     *json.Encoder
+	dec     *json.Decoder
 }
 
 func start(t *testing.T, who identity) *person {
 	t.Helper()
 	c := exec.Command("/proc/self/exe")
 	c.Args, c.Dir, c.Env = []string{doerName}, "/", []string{}
-	c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	c.Stderr = os.Stderr
 	in, err1 := c.StdinPipe()
 	out, err2 := c.StdoutPipe()
-	if err := errors.Join(err1, err2, c.Start()); err != nil {
+	process, err3 := tied.Start(c)
+	if err := errors.Join(err1, err2, err3); err != nil {
 		t.Fatal(err)
 	}
-	p := &person{who, c, in, json.NewEncoder(in), json.NewDecoder(bufio.NewReader(out))}
+	p := &person{who, process, in, json.NewEncoder(in), json.NewDecoder(bufio.NewReader(out))}
 	if err := p.enc.Encode(who); err != nil {
 		t.Fatal(err)
 	}
@@ -237,7 +238,7 @@ func (p *person) do(t *testing.T, d deed) done {
 func (p *person) end(t *testing.T) {
 	t.Helper()
 	p.in.Close()
-	if err := p.cmd.Wait(); err != nil {
+	if err := p.process.Wait(); err != nil {
 		t.Errorf("child %+v: %v", p.identity, err)
 	}
 }

@@ -3,6 +3,7 @@
 package mariadb
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"database/sql"
@@ -13,7 +14,6 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
-	"runtime"
 	"strconv"
 	"strings"
 	"syscall"
@@ -22,6 +22,7 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"idletally/internal/loopback"
+	"idletally/internal/tied"
 )
 
 // A Server is a running private server.
@@ -29,7 +30,7 @@ type Server struct {
 	DSN    string
 	Port   int
 	cmd    *exec.Cmd
-	exited chan struct{}
+	exited <-chan struct{}
 	socket string
 }
 
@@ -118,7 +119,7 @@ func (p place) launch(ctx context.Context, port int, secret []byte, more []strin
 	if err := give(sockets, p.account); err != nil {
 		return nil, err
 	}
-	s := &Server{Port: port, socket: sockets, exited: make(chan struct{}), DSN: address(secret, strconv.Itoa(port))}
+	s := &Server{Port: port, socket: sockets, DSN: address(secret, strconv.Itoa(port))}
 	logFile, err := os.OpenFile(filepath.Join(p.dir, "server.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
 		return nil, err
@@ -133,9 +134,11 @@ func (p place) launch(ctx context.Context, port int, secret []byte, more []strin
 	if err := become(s.cmd, p.account); err != nil {
 		return nil, err
 	}
-	if err := s.start(); err != nil {
+	process, err := tied.Start(s.cmd)
+	if err != nil {
 		return nil, fmt.Errorf("start the database: %w", err)
 	}
+	s.exited = process.Exited()
 	if err := s.wait(ctx, 60*time.Second); err != nil {
 		s.Stop()
 		return nil, fmt.Errorf("%w: see %s", err, logFile.Name())
@@ -158,7 +161,7 @@ func temporary(data string) string { return filepath.Join(filepath.Dir(data), "t
 // become starts a command as an account. The server must not change its identity by itself:
 // the kernel would then forget to end it when we die.
 func become(cmd *exec.Cmd, account string) error {
-	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL, Setpgid: true}
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	if account == "" {
 		return nil
 	}
@@ -205,12 +208,12 @@ func give(dir, account string) error {
 	return os.Chown(dir, uid, gid)
 }
 
-// output runs a command to its end. The thread that starts it stays for so long: another one's end
-// would end the command.
+// output runs a command to its end and returns what it writes.
 func output(cmd *exec.Cmd) ([]byte, error) {
-	runtime.LockOSThread()
-	defer runtime.UnlockOSThread()
-	return cmd.CombinedOutput()
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	err := tied.Run(cmd)
+	return out.Bytes(), err
 }
 
 func create(ctx context.Context, dir, data, secretFile, account string) ([]byte, error) {
@@ -331,22 +334,6 @@ func (s *Server) Pause() { _ = s.cmd.Process.Signal(syscall.SIGSTOP) }
 
 // Go has a paused server go on.
 func (s *Server) Go() { _ = s.cmd.Process.Signal(syscall.SIGCONT) }
-
-// start runs the command from a thread that lives as long as the server: the kernel's "parent
-// died" signal goes by thread, and Go ends threads.
-func (s *Server) start() error {
-	started := make(chan error, 1)
-	go func() {
-		runtime.LockOSThread()
-		err := s.cmd.Start()
-		started <- err
-		if err == nil {
-			_ = s.cmd.Wait()
-			close(s.exited)
-		}
-	}()
-	return <-started
-}
 
 // portFile says where a private server listens.
 const portFile = "port"
