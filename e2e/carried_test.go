@@ -83,7 +83,7 @@ func TestCarried(t *testing.T) {
 	// Broken off in the middle, and again from the start.
 	cmd := exec.Command(program, agent("carry", in("order"), in("report"))...)
 	must(t, cmd.Start())
-	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); {
+	for end := time.Now().Add(patience); time.Now().Before(end); {
 		if st, err := os.Stat(filepath.Join(root, "bill-03000")); err == nil && st.Mode().Perm() == 0o600 {
 			break
 		}
@@ -137,6 +137,8 @@ func TestCarried(t *testing.T) {
 	op.want(1, "counts no more", "run", "import", in("back.report"))
 	letIn("pontoon", own)
 	op.want(1, "counts no more", "run", "import", in("back.report"))
+	op.want(4, "another enrolment", agent("carry", in("back.order"), in("old.report"))...)
+	op.want(0, "", "run", "export", rb.ID, "pontoon", in("back.order"))
 	op.want(0, "finished", agent("carry", in("back.order"), in("back.report"))...)
 	op.want(0, "finished", "run", "import", in("back.report"))
 	for n := range files {

@@ -41,7 +41,7 @@ func TestCallsWithKeys(t *testing.T) {
 	var all sync.WaitGroup
 	for range 10 {
 		all.Go(func() {
-			for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+			for end := time.Now().Add(patience); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
 				status, b, h := call("one", body)
 				if status == http.StatusConflict && h.Get("Retry-After") != "" {
 					continue

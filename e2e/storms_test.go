@@ -82,7 +82,7 @@ func TestNetworkCut(t *testing.T) {
 
 func awaitSnapshot(t *testing.T, c *client.Client, id string) {
 	t.Helper()
-	for end := time.Now().Add(90 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(patience); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
 		if s, err := c.Snapshot(t.Context(), id); err == nil && s.State == "ready" {
 			return
 		} else if err == nil && s.State != "waiting" {

@@ -30,7 +30,7 @@ func TestKilledInUpload(t *testing.T) {
 	again := func(what string, f func(ctx context.Context) error) {
 		t.Helper()
 		// Work that was given by a service, or to an agent, that died in giving it comes free after 45 seconds.
-		if err := awaitAnswer(t, 2*time.Minute, f); err != nil {
+		if err := awaitAnswer(t, patience, f); err != nil {
 			t.Fatalf("%s: %v", what, err)
 		}
 	}

@@ -20,7 +20,7 @@ import (
 // soon waits until something is so.
 func soon(t *testing.T, what string, is func() bool) {
 	t.Helper()
-	for end := time.Now().Add(20 * time.Second); !is(); time.Sleep(10 * time.Millisecond) {
+	for end := time.Now().Add(patience); !is(); time.Sleep(10 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatalf("after 20 seconds: not %s", what)
 		}
