@@ -17,6 +17,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"idletally/internal/client"
+	"idletally/internal/core/chain"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
@@ -131,6 +132,27 @@ func TestDatabase(t *testing.T) {
 		}
 	}
 
+	// waits runs a plan whose records are wrong when the agent asks for its order, and put right later.
+	waits := func(t *testing.T, p wire.Plan, wrong, right func()) {
+		t.Helper()
+		s.Agents["slip-north"].Kill()
+		r, err := c.StartRun(ctx, p.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		wrong()
+		must(t, s.StartAgent("slip-north"))
+		time.Sleep(3 * time.Second) // the agent asks and is given nothing
+		got, err := c.Run(ctx, r.ID)
+		if err != nil || got.State != "running" || got.Hosts[0].Progress != 0 {
+			t.Errorf("run %+v, %v", got, err)
+		}
+		right()
+		if got := ended(t, c, r.ID); got.State != "finished" {
+			t.Errorf("put right again, the run ends as %+v", got)
+		}
+	}
+
 	t.Run("steps changed before approval", func(t *testing.T) {
 		p := draft(t)
 		change(t, "UPDATE plan_chunk SET data = ? WHERE plan = ?", evil, p.ID)
@@ -161,21 +183,55 @@ func TestDatabase(t *testing.T) {
 		if _, err := reviewer.Decide(ctx, p.ID, true, wire.Decision{Digest: p.Digest, Words: words(p)}); err != nil {
 			t.Fatal(err)
 		}
-		change(t, `UPDATE plan SET manifest = REPLACE(manifest, '/srv/tideboard', '/srv/tideboarx') WHERE id = ?`, p.ID)
-		r, err := c.StartRun(ctx, p.ID)
-		if err != nil {
+		wrong := `UPDATE plan SET manifest = REPLACE(manifest, '/srv/tideboard', '/srv/tideboarx') WHERE id = ?`
+		right := `UPDATE plan SET manifest = REPLACE(manifest, '/srv/tideboarx', '/srv/tideboard') WHERE id = ?`
+		change(t, wrong, p.ID)
+		_, err := c.StartRun(ctx, p.ID)
+		fails(t, "starting another plan", err, 409, "the history does not say that harbourmaster approved plan")
+		change(t, right, p.ID)
+		waits(t, p, func() { change(t, wrong, p.ID) }, func() { change(t, right, p.ID) })
+		untouched(t)
+	})
+	t.Run("approval changed", func(t *testing.T) {
+		must(t, os.Chmod(filepath.Join(s.Root("slip-north"), "srv/tideboard/feeds/gauge-07.token"), 0o600))
+		snapshot(t, c, "tideboard", "slip-north")
+		p := draft(t)
+		change(t, `INSERT INTO plan_approval (plan, reviewer, at, remark, words) VALUES (?, 'harbourmaster', UTC_TIMESTAMP(3), '', '{}')`, p.ID)
+		change(t, `UPDATE plan SET state = 'approved', decided_by = 'harbourmaster', decided = UTC_TIMESTAMP(3), expires = DATE_ADD(UTC_TIMESTAMP(3), INTERVAL 71 HOUR) WHERE id = ?`, p.ID)
+		_, err := c.StartRun(ctx, p.ID)
+		fails(t, "starting what nobody approved", err, 409, "the history does not say that harbourmaster approved plan")
+
+		// With the line and a head that somebody else wrote, who has no key.
+		forge := func() {
+			var h chain.Head
+			var hash []byte
+			must(t, rows.QueryRowContext(ctx, `SELECT seq, hash FROM chain WHERE name = 'history'`).Scan(&h.Seq, &hash))
+			copy(h.Hash[:], hash)
+			l := chain.Line{Seq: h.Seq + 1, ID: p.ID, At: time.Now().UTC().Truncate(time.Millisecond), Who: "harbourmaster", What: "plan approved", Subject: p.ID, Detail: p.Digest}
+			l.Hash = l.After(h.Hash)
+			change(t, `INSERT INTO audit (id, at, who, what, subject, detail, seq, hash) VALUES (?,?,?,?,?,?,?,?)`, l.ID, l.At, l.Who, l.What, l.Subject, l.Detail, l.Seq, l.Hash[:])
+			change(t, `UPDATE chain SET seq = ?, hash = ? WHERE name = 'history'`, l.Seq, l.Hash[:])
+		}
+		forge()
+		_, err = c.StartRun(ctx, p.ID)
+		fails(t, "starting it with a line of history", err, 409, "its head is not signed by the service's key")
+		other := draft(t) // which the service writes into the history
+		_, err = c.StartRun(ctx, p.ID)
+		fails(t, "starting it when the service went on from that line", err, 409, "the history does not say that harbourmaster approved plan")
+		check, err := c.CheckHistory(ctx)
+		if err != nil || check.Fault != "" {
+			t.Errorf("%+v, %v", check, err)
+		}
+		if list, err := c.History(ctx, pastOf("history"), 10); err != nil || len(list) != 1 || list[0].What != "history taken over" {
+			t.Errorf("the history tells %+v, %v", list, err)
+		}
+
+		// What people approve after that counts.
+		if _, err := reviewer.Decide(ctx, other.ID, true, wire.Decision{Digest: other.Digest, Words: words(other)}); err != nil {
 			t.Fatal(err)
 		}
-		time.Sleep(3 * time.Second) // the agent asks and is given nothing
-		got, err := c.Run(ctx, r.ID)
-		if err != nil || got.State != "running" || got.Hosts[0].Progress != 0 {
-			t.Errorf("run %+v, %v", got, err)
-		}
-		change(t, `UPDATE plan SET manifest = REPLACE(manifest, '/srv/tideboarx', '/srv/tideboard') WHERE id = ?`, p.ID)
-		if got := ended(t, c, r.ID); got.State != "finished" {
-			t.Errorf("put right again, the run ends as %+v", got)
-		}
-		untouched(t)
+		waits(t, other, func() { change(t, `UPDATE plan_approval SET reviewer = 'nobody-known' WHERE plan = ?`, other.ID) },
+			func() { change(t, `UPDATE plan_approval SET reviewer = 'harbourmaster' WHERE plan = ?`, other.ID) })
 	})
 }
 

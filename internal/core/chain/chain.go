@@ -69,6 +69,11 @@ func (h Head) signed() []byte {
 // Sign signs it.
 func (h *Head) Sign(key ed25519.PrivateKey) { h.Signature = ed25519.Sign(key, h.signed()) }
 
+// SignedBy says whether the holder of a key signed it. The head of an empty history needs no signature.
+func (h Head) SignedBy(key ed25519.PublicKey) bool {
+	return h.Seq == 0 && h.Hash == Hash{} || ed25519.Verify(key, h.signed(), h.Signature)
+}
+
 // An End is the last line of an exported history: its head, and the key that signed it.
 type End struct {
 	Head Head              `json:"head"`
@@ -101,7 +106,7 @@ func (w *Walker) End(h Head, key ed25519.PublicKey) error {
 	if h.Seq != w.Seq || h.Hash != w.Hash {
 		return fmt.Errorf("%w: it ends with line %d, and its head is line %d: lines were taken from its end, or it was written while it was read", ErrBroken, w.Seq, h.Seq)
 	}
-	if key != nil && h.Seq > 0 && !ed25519.Verify(key, h.signed(), h.Signature) {
+	if key != nil && !h.SignedBy(key) {
 		return fmt.Errorf("%w: its head is not signed by the service's key", ErrBroken)
 	}
 	return nil

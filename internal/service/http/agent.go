@@ -311,18 +311,9 @@ func (s *Server) describeWork(ctx context.Context, work store.Work) (wire.Work, 
 	if err != nil {
 		return out, err
 	}
-	approvals, err := s.Store.Approvals(ctx, p.ID)
+	reviewers, err := s.approvedBy(ctx, p)
 	if err != nil {
-		return out, err
-	}
-	if p.Expires == nil || len(approvals) == 0 {
-		return out, fmt.Errorf("plan %s of run %s has no approval", p.ID, run.ID)
-	}
-	var reviewers []string
-	for _, a := range approvals {
-		if a.At.After(p.Expires.Add(-approvalLife - time.Second)) { // the others were too old to count
-			reviewers = append(reviewers, a.Reviewer)
-		}
+		return out, fmt.Errorf("run %s: %w", run.ID, err)
 	}
 	// A run that began in time may be resumed for a day: halted is worse than finished.
 	expires := p.Expires.Add(orderLife - approvalLife)

@@ -27,7 +27,7 @@ func (s *Server) historyRoutes() {
 		ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
 		defer cancel()
 		var w chain.Walker
-		h, strays, err := s.Store.Chain(ctx, w.Next)
+		h, strays, err := s.Store.Chain(ctx, 0, w.Next)
 		if err != nil && !errors.Is(err, chain.ErrBroken) {
 			return nil, err
 		}
@@ -47,7 +47,7 @@ func (s *Server) historyRoutes() {
 		return &huma.StreamResponse{Body: func(ctx huma.Context) {
 			ctx.SetHeader("Content-Type", "application/x-ndjson")
 			enc := json.NewEncoder(ctx.BodyWriter())
-			h, _, err := s.Store.Chain(ctx.Context(), func(l chain.Line) error { return enc.Encode(l) })
+			h, _, err := s.Store.Chain(ctx.Context(), 0, func(l chain.Line) error { return enc.Encode(l) })
 			if err == nil {
 				err = enc.Encode(chain.End{Head: h, Key: s.OrderKey()})
 			}

@@ -90,9 +90,9 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 		if err != nil {
 			return nil, err
 		}
-		what := "plan approved"
+		what := saidApproved
 		if !approved {
-			what = "plan approved in part"
+			what = saidInPart
 		}
 		s.audit(ctx, what, in.ID, in.Body.Digest+" "+in.Body.Remark+told(words))
 		return show(ctx, in.ID)
@@ -113,11 +113,11 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 		if err != nil {
 			return nil, err
 		}
-		what := "plan withdrawn"
+		what := saidWithdrawn
 		if p.Author == caller(ctx).Name {
 			err = s.Store.WithdrawPlan(ctx, p.ID)
 		} else {
-			what = "plan approval withdrawn"
+			what = saidTakenBack
 			err = s.Store.WithdrawApproval(ctx, p.ID, caller(ctx).Name)
 		}
 		if err != nil {

@@ -58,6 +58,9 @@ func (s *Server) runRoutes(r chi.Router) {
 		if p.State != "approved" {
 			return nil, huma.Error409Conflict(fmt.Sprintf("plan %s is %q: only an approved plan runs", p.ID, p.State))
 		}
+		if _, err := s.approvedBy(ctx, p); err != nil { // the hosts would wait for an order in vain
+			return nil, err
+		}
 		id, err := s.Store.StartRun(ctx, p, m, caller(ctx).Name)
 		if err != nil {
 			return nil, err

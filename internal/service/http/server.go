@@ -53,10 +53,11 @@ type Config struct {
 // Server serves everything.
 type Server struct {
 	Config
-	desk  *desk.Desk
-	hub   *hub
-	tries *tries
-	gate  *gate // for what agents send
+	desk    *desk.Desk
+	hub     *hub
+	backing *backing // what orders are held against
+	tries   *tries
+	gate    *gate // for what agents send
 
 	provider *provider
 	refusals rarely
@@ -91,7 +92,7 @@ const maxMemo = 400_000
 
 // New builds the handler.
 func New(c Config) *Server {
-	s := &Server{Config: c, desk: &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo), Mail: c.Mail}, hub: newHub(), tries: &tries{}, gate: newGate(maxBodies, bodiesEach, waitForRoom), metrics: newMetrics(), mux: chi.NewMux()}
+	s := &Server{Config: c, desk: &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo), Mail: c.Mail}, hub: newHub(), backing: &backing{plans: map[string][]approval{}}, tries: &tries{}, gate: newGate(maxBodies, bodiesEach, waitForRoom), metrics: newMetrics(), mux: chi.NewMux()}
 	s.feed = &feed{s: s}
 	s.desk.Files = s.files
 	if c.Provider != nil {
@@ -99,6 +100,7 @@ func New(c Config) *Server {
 	}
 	if c.Store != nil && c.Authority != nil {
 		c.Store.Seal = func(h *chain.Head) { h.Sign(c.Authority.Orders) }
+		c.Store.Sealed = func(h chain.Head) bool { return h.SignedBy(s.OrderKey()) }
 		// Made of the service's own key, so that the database holds no secret of theirs.
 		s.desk.HookSecret = func(hook string) []byte { return s.secret("hook " + hook) }
 	}

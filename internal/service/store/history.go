@@ -37,11 +37,21 @@ func (s *Store) Audit(ctx context.Context, who, what, subject, detail string) er
 	}
 }
 
-// append puts a line behind the head that it sees, where nobody else has done so meanwhile.
+// TakenOver is the line that the service writes first where the history ends as it did not sign it: with another key, or
+// written by somebody else.
+const TakenOver = "history taken over"
+
+// append puts a line behind the head that it sees, where nobody else has done so meanwhile; behind a head that is not ours
+// it puts another line, which says so.
 func (s *Store) append(ctx context.Context, tx *sqlx.Tx, l chain.Line) (done bool, err error) {
 	before, err := head(ctx, tx)
 	if err != nil {
 		return false, err
+	}
+	// Whoever has the database can put lines there, and a head. Signing what follows must not make that ours.
+	foreign := s.Sealed != nil && !s.Sealed(before)
+	if foreign {
+		l = chain.Line{ID: NewID(), At: l.At, Who: "the service", What: TakenOver, Subject: "history", Detail: fmt.Sprintf("line %d was not signed by this service", before.Seq)}
 	}
 	l.Seq = before.Seq + 1
 	l.Hash = l.After(before.Hash)
@@ -57,7 +67,7 @@ func (s *Store) append(ctx context.Context, tx *sqlx.Tx, l chain.Line) (done boo
 		return false, err
 	}
 	_, err = tx.ExecContext(ctx, `INSERT INTO audit (id, at, who, what, subject, detail, seq, hash) VALUES (?,?,?,?,?,?,?,?)`, l.ID, l.At, l.Who, l.What, l.Subject, l.Detail, l.Seq, l.Hash[:])
-	return err == nil, err
+	return err == nil && !foreign, err
 }
 
 func head(ctx context.Context, q sqlx.QueryerContext) (h chain.Head, err error) {
@@ -82,13 +92,13 @@ func clip(s string, n int) string {
 	return strings.ToValidUTF8(s, "")
 }
 
-// Chain hands out the history line by line, up to the head that it has when it is asked, which it gives; and how many lines stand
-// outside that should not.
-func (s *Store) Chain(ctx context.Context, visit func(chain.Line) error) (h chain.Head, strays int64, err error) {
+// Chain hands out the history line by line, those behind line after, up to the head that it has when it is asked, which it
+// gives; and how many lines stand outside that should not.
+func (s *Store) Chain(ctx context.Context, after int64, visit func(chain.Line) error) (h chain.Head, strays int64, err error) {
 	if h, err = head(ctx, s.db); err != nil {
 		return h, 0, err
 	}
-	for at := int64(0); at < h.Seq; {
+	for at := after; at < h.Seq; {
 		var rows []struct {
 			Seq     int64     `db:"seq"`
 			ID      string    `db:"id"`

@@ -39,7 +39,7 @@ func TestChain(t *testing.T) {
 	must(t, other.Audit(ctx, who, "last", "", ""))
 	verify := func(key ed25519.PublicKey) (mine int, err error) {
 		var w chain.Walker
-		h, strays, err := st.Chain(ctx, func(l chain.Line) error {
+		h, strays, err := st.Chain(ctx, 0, func(l chain.Line) error {
 			if l.Who == who {
 				mine++
 			}

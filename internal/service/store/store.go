@@ -31,9 +31,10 @@ var migrations embed.FS
 
 // A Store is the database.
 type Store struct {
-	db    pool
-	Trust Trust
-	Seal  func(*chain.Head) // signs the end of the history; nil leaves it unsigned
+	db     pool
+	Trust  Trust
+	Sealed func(chain.Head) bool // says whether Seal signed the end of the history; nil does not look
+	Seal   func(*chain.Head)     // signs the end of the history; nil leaves it unsigned
 }
 
 // ErrNotFound says that a record is not there.

@@ -53,7 +53,7 @@ func TestUpgradeFromTheFirst(t *testing.T) {
 		t.Errorf("%+v, %v", e, err)
 	}
 	must(t, old.Audit(ctx, "purser", "tried", "", ""))
-	if h, strays, err := old.Chain(ctx, func(chain.Line) error { return nil }); err != nil || strays != 0 || h.Seq != 1 {
+	if h, strays, err := old.Chain(ctx, 0, func(chain.Line) error { return nil }); err != nil || strays != 0 || h.Seq != 1 {
 		t.Errorf("the history of before is outside: %+v, %d, %v", h, strays, err)
 	}
 	for v := int64(len(p.ListSources())); v > 1; v-- {
