@@ -94,7 +94,7 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 		if !approved {
 			what = saidInPart
 		}
-		s.audit(ctx, what, in.ID, in.Body.Digest+" "+in.Body.Remark+told(words))
+		s.audit(ctx, what, in.ID, digest.String()+" "+in.Body.Remark+told(words))
 		return show(ctx, in.ID)
 	})
 	addFor(s, op{"POST", "/plans/{id}/decline", "decline-plan", "Decline another person's plan", wire.Reviewer, 200}, func(ctx context.Context, in *decide) (string, error) { return s.applicationOfPlan(ctx, &byID{in.ID}) }, func(ctx context.Context, in *decide) (*body[wire.Plan], error) {
