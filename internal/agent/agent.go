@@ -200,25 +200,27 @@ func (a *Agent) keepCertificate(ctx context.Context) error {
 }
 
 // save writes the settings, all of them or nothing.
-func (s *Settings) save(folder string) error {
-	b, err := json.MarshalIndent(s, "", "  ")
-	if err != nil {
-		return err
-	}
-	return atomicfile.Write(filepath.Join(folder, SettingsFile), b, 0o600)
-}
+func (s *Settings) save(folder string) error { return s.put(folder, atomicfile.Write) }
 
 // saveFirst writes the settings where there are none.
 func (s *Settings) saveFirst(folder string) error {
+	err := s.put(folder, atomicfile.Create)
+	if errors.Is(err, os.ErrExist) {
+		return alreadyEnrolled(folder)
+	}
+	return err
+}
+
+func (s *Settings) put(folder string, place func(name string, content []byte, mode os.FileMode) error) error {
 	b, err := json.MarshalIndent(s, "", "  ")
 	if err != nil {
 		return err
 	}
-	err = atomicfile.Create(filepath.Join(folder, SettingsFile), b, 0o600)
-	if errors.Is(err, os.ErrExist) {
-		return fmt.Errorf("it is enrolled already: to enrol it anew, take %s away there first", filepath.Join(pathname.Escape(folder), SettingsFile))
-	}
-	return err
+	return place(filepath.Join(folder, SettingsFile), b, 0o600)
+}
+
+func alreadyEnrolled(folder string) error {
+	return fmt.Errorf("it is enrolled already: to enrol it anew, take %s away there first", filepath.Join(pathname.Escape(folder), SettingsFile))
 }
 
 // ErrNotEnrolled says that a folder is of no agent.

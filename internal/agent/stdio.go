@@ -90,7 +90,7 @@ func (j *Joining) begin(ctx context.Context, asked []string) (request []byte, fr
 	}
 	if _, there := os.Stat(filepath.Join(j.Folder, SettingsFile)); there == nil {
 		free()
-		return nil, nil, fmt.Errorf("it is enrolled already: to enrol it anew, take %s away there first", filepath.Join(pathname.Escape(j.Folder), SettingsFile))
+		return nil, nil, alreadyEnrolled(j.Folder)
 	}
 	return request, free, nil
 }

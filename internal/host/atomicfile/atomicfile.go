@@ -46,5 +46,5 @@ func put(name string, content []byte, mode os.FileMode, place func(from, to stri
 	if err = place(f.Name(), name); err != nil {
 		return err
 	}
-	return syncFolder(filepath.Dir(name))
+	return SyncFolder(filepath.Dir(name))
 }

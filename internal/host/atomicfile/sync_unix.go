@@ -4,8 +4,8 @@ package atomicfile
 
 import "os"
 
-// syncFolder makes a folder's names survive a power cut.
-func syncFolder(dir string) error {
+// SyncFolder makes a folder's names survive a power cut.
+func SyncFolder(dir string) error {
 	d, err := os.Open(dir)
 	if err != nil {
 		return err

@@ -1,4 +1,4 @@
 package atomicfile
 
-// syncFolder has nothing to do: a folder cannot be flushed there.
-func syncFolder(string) error { return nil }
+// SyncFolder has nothing to do: a folder cannot be flushed there.
+func SyncFolder(string) error { return nil }

@@ -27,18 +27,23 @@ func known(j *Journal) map[int]Original {
 	return out
 }
 
+// ended gives a run that is over, which wrote originals by so many steps at once: what it knows of these, and its journal's bytes.
+func ended(t *testing.T, r *rand.Rand, batch int) (w *world, whole map[int]Original, journal []byte) {
+	t.Helper()
+	w = mixed(t, r)
+	run := w.runner(t)
+	run.Batch = batch
+	must(t, run.Run(t.Context()))
+	must(t, run.Journal.Close())
+	journal, err := os.ReadFile(w.journal(t))
+	must(t, err)
+	return w, known(run.Journal), journal
+}
+
 // Every single bit of a journal is turned over: each time either every original is still there and right, or the journal says
 // of which steps they are lost. And nobody goes on with it as if nothing was.
 func TestEveryBitOfAJournal(t *testing.T) {
-	r := seeded.Rand(t)
-	w := mixed(t, r)
-	run := w.runner(t)
-	run.Batch = 3
-	must(t, run.Run(t.Context()))
-	must(t, run.Journal.Close())
-	whole := known(run.Journal)
-	b, err := os.ReadFile(w.journal(t))
-	must(t, err)
+	w, whole, b := ended(t, seeded.Rand(t), 3)
 
 	file := filepath.Join(t.TempDir(), "journal")
 	lost, unread := 0, 0
@@ -83,14 +88,7 @@ func TestEveryBitOfAJournal(t *testing.T) {
 // Holes in the middle, however large: what follows counts, and what is gone is told at least by number.
 func TestHolesInAJournal(t *testing.T) {
 	r := seeded.Rand(t)
-	w := mixed(t, r)
-	run := w.runner(t)
-	run.Batch = 2
-	must(t, run.Run(t.Context()))
-	must(t, run.Journal.Close())
-	whole := known(run.Journal)
-	b, err := os.ReadFile(w.journal(t))
-	must(t, err)
+	_, whole, b := ended(t, r, 2)
 	file := filepath.Join(t.TempDir(), "journal")
 	for range 2000 {
 		from := 400 + r.IntN(len(b)-400)
@@ -103,7 +101,7 @@ func TestHolesInAJournal(t *testing.T) {
 			x = slices.Delete(x, from, to)
 		default:
 			for i := from; i < to; i++ {
-				x[i] = byte(rand.Uint32())
+				x[i] = byte(r.Uint32())
 			}
 		}
 		must(t, os.WriteFile(file, x, 0o600))

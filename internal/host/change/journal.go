@@ -230,10 +230,10 @@ func beginJournal(file string, head Head) (*Journal, error) {
 		return nil, err
 	}
 	if err = j.sync(); err == nil {
-		err = syncFolder(filepath.Dir(file))
+		err = atomicfile.SyncFolder(filepath.Dir(file))
 	}
 	if err == nil {
-		err = syncFolder(filepath.Dir(filepath.Dir(file)))
+		err = atomicfile.SyncFolder(filepath.Dir(filepath.Dir(file)))
 	}
 	if err != nil {
 		j.f.Close()
@@ -254,15 +254,6 @@ func setAside(file string, whole []byte) error {
 		}
 	}
 	return atomicfile.Write(file, whole, 0o600)
-}
-
-func syncFolder(dir string) error {
-	d, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	return d.Sync()
 }
 
 // replay reads all records that are there, and tells how many bytes those take that may be followed by more. Of a file that
