@@ -233,6 +233,39 @@ func TestDatabase(t *testing.T) {
 		waits(t, other, func() { change(t, `UPDATE plan_approval SET reviewer = 'nobody-known' WHERE plan = ?`, other.ID) },
 			func() { change(t, `UPDATE plan_approval SET reviewer = 'harbourmaster' WHERE plan = ?`, other.ID) })
 	})
+	t.Run("reports cannot be written", func(t *testing.T) {
+		must(t, os.Chmod(filepath.Join(s.Root("slip-north"), "srv/tideboard/feeds/gauge-07.token"), 0o600))
+		snapshot(t, c, "tideboard", "slip-north")
+		p := draft(t)
+		if _, err := reviewer.Decide(ctx, p.ID, true, wire.Decision{Digest: p.Digest, Words: words(p)}); err != nil {
+			t.Fatal(err)
+		}
+		hold, err := rows.Conn(ctx)
+		must(t, err)
+		defer hold.Close()
+		_, err = hold.ExecContext(ctx, `LOCK TABLES report READ`) // until then every comparison is stuck
+		must(t, err)
+		snap, err := c.TakeSnapshot(ctx, wire.NewSnapshot{Application: "ticketing", Host: "slip-north"})
+		must(t, err)
+		r, err := c.StartRun(ctx, p.ID)
+		must(t, err)
+		if got := ended(t, c, r.ID); got.State != "finished" {
+			t.Errorf("while a comparison is stuck a run ends as %+v", got)
+		}
+		snap, err = c.Snapshot(ctx, snap.ID)
+		if err != nil || snap.Taken == nil || snap.State != "waiting" {
+			t.Errorf("the snapshot before it: %+v, %v", snap, err)
+		}
+		_, err = hold.ExecContext(ctx, `UNLOCK TABLES`)
+		must(t, err)
+		for end := time.Now().Add(patience); snap.State == "waiting" && time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+			snap, err = c.Snapshot(ctx, snap.ID)
+			must(t, err)
+		}
+		if got, err := c.Drift(ctx, "ticketing", "slip-north"); err != nil || len(got.Reports) != 1 || got.Reports[0].Snapshot != snap.ID || snap.State != "ready" || snap.Message != "" {
+			t.Errorf("snapshot %+v, %v", snap, err)
+		}
+	})
 }
 
 // An agent is killed in mid-run, again and again: the run ends as planned, and can be put back to

@@ -73,10 +73,14 @@ func snapshotCommand(o *options) *cobra.Command {
 			progress.end()
 			err := showSnapshots(o, c, snaps)
 			for _, s := range snaps {
-				if s.State == "failed" {
+				if s.State != "waiting" && s.Message != "" {
 					err = errors.Join(err, fmt.Errorf("host %s: %s", s.Host, s.Message))
 				}
-				if s.State == "waiting" && wait > 0 {
+				switch {
+				case s.State != "waiting" || wait == 0:
+				case s.Taken != nil:
+					err = errors.Join(err, fmt.Errorf("host %s has given its snapshot %s, which the service is still comparing after %s: ask again with idletally snapshot list", s.Host, s.ID, wait))
+				default:
 					err = errors.Join(err, fmt.Errorf("host %s has not answered within %s: is its agent running? The snapshot is taken when it calls", s.Host, wait))
 				}
 			}

@@ -60,22 +60,22 @@ func (d *Desk) watched(ctx context.Context, application string, h store.Host) (r
 // maxActs bounds what is taken of what processes did with one snapshot.
 const maxActs = 1000
 
-// TakeHeard takes a snapshot that an agent made of its own accord, and holds it against the baseline. It
-// gives none where that says what is known already: an agent that starts does not know what is.
-func (d *Desk) TakeHeard(ctx context.Context, h store.Host, application string, in wire.Heard) (string, error) {
+// TakeHeard takes a snapshot that an agent made of its own accord, and has it held against the baseline. It
+// takes none that says what is known already: an agent that starts does not know what is.
+func (d *Desk) TakeHeard(ctx context.Context, h store.Host, application string, in wire.Heard) error {
 	roots, crossing, err := d.watched(ctx, application, h)
 	if err != nil {
-		return "", err
+		return err
 	}
 	slices.Sort(in.Roots)
 	if !slices.Equal(roots, in.Roots) || crossing != in.Cross {
-		return "", fmt.Errorf("another edition of %s keeps other folders: %w", application, store.ErrConflict)
+		return fmt.Errorf("another edition of %s keeps other folders: %w", application, store.ErrConflict)
 	}
 	var raw []string
 	for _, r := range roots {
 		root, err := pathname.Unescape(r)
 		if err != nil {
-			return "", err
+			return err
 		}
 		raw = append(raw, root)
 	}
@@ -86,31 +86,21 @@ func (d *Desk) TakeHeard(ctx context.Context, h store.Host, application string, 
 		}
 	}
 	if err := d.Store.KeepActs(ctx, application, h.Name, acts); err != nil {
-		return "", err
-	}
-	if err := d.Store.SettleHeard(ctx, application, h.Name); err != nil {
-		return "", err
+		return err
 	}
 	if same, err := d.known(ctx, application, h.Name, in.SnapshotDone); err != nil || same {
-		return "", err
+		return err
 	}
-	id, err := d.Store.AddHeard(ctx, application, h.Name, raw, crossing, in.SnapshotDone)
-	if err != nil {
-		return "", err
+	if _, err := d.Store.AddHeard(ctx, application, h.Name, raw, crossing, in.SnapshotDone); err != nil {
+		return err
 	}
-	snap, err := d.Store.Snapshot(ctx, id)
-	if err != nil {
-		return "", err
-	}
-	if err := d.Compare(ctx, snap); err != nil {
-		d.Log.Error("compare", "snapshot", id, "error", err)
-	}
-	return id, d.Store.ShowSnapshot(ctx, id)
+	d.Given()
+	return nil
 }
 
 // known says whether the newest snapshot of a place says just the same.
 func (d *Desk) known(ctx context.Context, application, host string, done wire.SnapshotDone) (bool, error) {
-	last, err := d.Store.Newest(ctx, application, host)
+	last, err := d.Store.Latest(ctx, application, host)
 	if errors.Is(err, store.ErrNotFound) {
 		return false, nil
 	}

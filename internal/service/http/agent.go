@@ -448,21 +448,7 @@ func (s *Server) endSnapshot(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	if in.Failed == "" {
-		snap, err := s.Store.Snapshot(r.Context(), work.Subject)
-		if err != nil {
-			return err
-		}
-		if snap.State != "waiting" { // it was cancelled, or has come already
-			w.WriteHeader(http.StatusNoContent)
-			return nil
-		}
-		if err := s.desk.Compare(r.Context(), snap); err != nil && !isNotFound(err) {
-			s.Log.Error("compare", "snapshot", snap.ID, "error", err)
-		}
-		if err := s.Store.ReadySnapshot(r.Context(), work); err != nil {
-			return err
-		}
-		s.happen(r.Context(), store.Happening{Kind: wire.HappenedSnapshot, Application: snap.Application, Host: snap.Host, Subject: snap.ID})
+		s.desk.Given()
 	}
 	w.WriteHeader(http.StatusNoContent)
 	return nil

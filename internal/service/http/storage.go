@@ -15,6 +15,7 @@ func (s *Server) Tend(ctx context.Context) {
 	var all sync.WaitGroup
 	all.Go(func() { s.desk.KeepTime(ctx) })
 	all.Go(func() { s.desk.Tend(ctx, s.Keep) })
+	all.Go(func() { s.desk.KeepComparing(ctx) })
 	all.Go(func() { s.pulse(ctx) })
 	all.Wait()
 }

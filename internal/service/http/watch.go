@@ -5,7 +5,6 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
-	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
 
@@ -49,13 +48,8 @@ func (s *Server) takeHeard(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	application := chi.URLParam(r, "application")
-	id, err := s.desk.TakeHeard(r.Context(), h, application, in)
-	if err != nil {
+	if err := s.desk.TakeHeard(r.Context(), h, chi.URLParam(r, "application"), in); err != nil {
 		return err
-	}
-	if id != "" {
-		s.happen(r.Context(), store.Happening{Kind: wire.HappenedSnapshot, Application: application, Host: h.Name, Subject: id})
 	}
 	w.WriteHeader(http.StatusNoContent)
 	return nil

@@ -228,8 +228,8 @@ func (s *Store) AskSnapshot(ctx context.Context, host, application string, roots
 	return id, err
 }
 
-// KeepSnapshot stores what an agent found. The snapshot is not shown before ReadySnapshot, so
-// that whoever sees it sees its report too.
+// KeepSnapshot stores what an agent found, and ends its work. The snapshot is not shown before it was compared, so that whoever sees it
+// sees its report too. One that was cancelled, or has come already, is left as it is.
 func (s *Store) KeepSnapshot(ctx context.Context, work Work, d wire.SnapshotDone) error {
 	if d.Failed != "" {
 		denied, err := json.Marshal(d.Denied)
@@ -244,9 +244,21 @@ func (s *Store) KeepSnapshot(ctx context.Context, work Work, d wire.SnapshotDone
 		})
 	}
 	return s.keep(ctx, &d, func(tx *sqlx.Tx, dirHash, denied, ways []byte) error {
-		_, err := tx.ExecContext(ctx, `UPDATE snapshot SET forest = ?, directory = ?, paths = ?, gaps = ?, denied = ?, taken = ?, ways = ?
-			WHERE id = ? AND state = 'waiting'`, d.Forest[:], dirHash, d.Paths, d.Gaps, denied, now(), ways, work.Subject)
-		return err
+		r, err := tx.ExecContext(ctx, `UPDATE snapshot SET forest = ?, directory = ?, paths = ?, gaps = ?, denied = ?, taken = ?, ways = ?
+			WHERE id = ? AND state = 'waiting' AND forest IS NULL`, d.Forest[:], dirHash, d.Paths, d.Gaps, denied, now(), ways, work.Subject)
+		if err != nil {
+			return err
+		}
+		n, err := r.RowsAffected()
+		if err != nil {
+			return err
+		}
+		if n > 0 {
+			if err := queueComparison(ctx, tx, work.Subject); err != nil {
+				return err
+			}
+		}
+		return endWork(ctx, tx, work.ID)
 	})
 }
 
@@ -256,7 +268,7 @@ func (s *Store) ImportSnapshot(ctx context.Context, application, host string, ro
 	return s.addSnapshot(ctx, application, host, roots, idAt(taken), taken, d, by, false, false)
 }
 
-// ShowSnapshot shows a snapshot that no work was for.
+// ShowSnapshot shows an imported snapshot.
 func (s *Store) ShowSnapshot(ctx context.Context, id string) error {
 	r, err := s.db.ExecContext(ctx, `UPDATE snapshot SET state = 'ready' WHERE id = ? AND state = 'waiting' AND forest IS NOT NULL`, id)
 	return changed(r, err, "snapshot "+id)
@@ -309,22 +321,12 @@ func (s *Store) SnapshotProgress(ctx context.Context, id string, seen int) (want
 // CancelSnapshot has a snapshot that is not there yet not taken.
 func (s *Store) CancelSnapshot(ctx context.Context, id, by string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		r, err := tx.ExecContext(ctx, `UPDATE snapshot SET state = 'failed', message = ? WHERE id = ? AND state = 'waiting'`, "cancelled by "+by, id)
+		r, err := tx.ExecContext(ctx, `UPDATE snapshot SET state = 'failed', message = ? WHERE id = ? AND state = 'waiting' AND forest IS NULL`, "cancelled by "+by, id)
 		if err := changed(r, err, "snapshot "+id+", which is taken already or is not there"); err != nil {
 			return err
 		}
 		_, err = tx.ExecContext(ctx, `UPDATE work SET state = 'done', lease_until = NULL WHERE subject = ? AND kind = ?`, id, wire.WorkSnapshot)
 		return err
-	})
-}
-
-// ReadySnapshot shows a kept snapshot and ends its work.
-func (s *Store) ReadySnapshot(ctx context.Context, work Work) error {
-	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE snapshot SET state = 'ready' WHERE id = ? AND state = 'waiting' AND forest IS NOT NULL`, work.Subject); err != nil {
-			return err
-		}
-		return endWork(ctx, tx, work.ID)
 	})
 }
 

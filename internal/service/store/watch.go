@@ -26,20 +26,7 @@ func (s *Store) PublishedMark(ctx context.Context) (mark string, err error) {
 	return mark, err
 }
 
-// SettleHeard ends what a service left that was stopped while it took what an agent heard: that agent says
-// it again. What has its report by then is whole.
-func (s *Store) SettleHeard(ctx context.Context, application, host string) error {
-	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE snapshot SET state = 'ready' WHERE application = ? AND host = ? AND state = 'waiting' AND heard
-			AND EXISTS (SELECT 1 FROM report WHERE report.snapshot = snapshot.id AND report.ready)`, application, host); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, `DELETE FROM snapshot WHERE application = ? AND host = ? AND state = 'waiting' AND heard`, application, host)
-		return err
-	})
-}
-
-// AddHeard stores a snapshot that nobody asked for. It is not shown before ShowSnapshot.
+// AddHeard stores a snapshot that nobody asked for, and has it compared.
 func (s *Store) AddHeard(ctx context.Context, application, host string, roots []string, crossing bool, d wire.SnapshotDone) (id string, err error) {
 	return s.addSnapshot(ctx, application, host, roots, NewID(), now(), d, "", true, crossing)
 }
@@ -164,8 +151,16 @@ func (s *Store) addSnapshot(ctx context.Context, application, host string, roots
 		return "", err
 	}
 	return id, s.keep(ctx, &d, func(tx *sqlx.Tx, dirHash, denied, ways []byte) error {
+		if heard {
+			if err := dropStaleHeard(ctx, tx, application, host); err != nil {
+				return err
+			}
+		}
 		_, err := tx.ExecContext(ctx, `INSERT INTO snapshot (id, host, application, state, roots, whole, heard, crossing, forest, directory, paths, gaps, denied, message, requested_by, created, taken, ways)
 			VALUES (?,?,?,'waiting',?,?,?,?,?,?,?,?,?,'',?,?,?,?)`, id, host, application, names, !heard, heard, crossing, d.Forest[:], dirHash, d.Paths, d.Gaps, denied, by, now(), taken.UTC(), ways)
-		return err
+		if err != nil || !heard {
+			return err
+		}
+		return queueComparison(ctx, tx, id)
 	})
 }

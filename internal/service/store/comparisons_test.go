@@ -1,0 +1,114 @@
+package store
+
+import (
+	"crypto/sha256"
+	"errors"
+	"testing"
+	"time"
+
+	"idletally/internal/core/perm"
+	"idletally/internal/core/tree"
+	"idletally/internal/wire"
+)
+
+// What has come is compared once, the oldest first; what is slow of one application, host or place leaves room for the rest, and what
+// somebody began and never ended goes to another one.
+func TestClaimComparison(t *testing.T) {
+	t.Parallel()
+	s, ctx := apart(t), t.Context()
+	m := tree.Memory{}
+	forest := m.Add(tree.Node{Forest: true, Entries: []tree.Entry{{Name: "/srv", Kind: perm.File, Set: perm.POSIX{UID: 7}.Set()}}})
+	must(t, s.PutNodes(ctx, [][]byte{m[forest]}))
+	done := wire.SnapshotDone{Forest: forest, Directory: &perm.Directory{}}
+	for _, h := range []string{"barge", "dory", "ferry", "skiff"} {
+		must(t, s.Invite(ctx, h, nil, sha256.Sum256([]byte(h)), time.Now().Add(time.Hour)))
+	}
+	heard := func(application, host string) string {
+		t.Helper()
+		id, err := s.AddHeard(ctx, application, host, []string{"/srv"}, false, done)
+		must(t, err)
+		time.Sleep(2 * time.Millisecond) // they are told apart by time
+		return id
+	}
+	most := Shares{Application: 2, Host: 2}
+	claim := func(want string) Comparison {
+		t.Helper()
+		c, err := s.ClaimComparison(ctx, most)
+		must(t, err)
+		if c == nil {
+			c = &Comparison{}
+		}
+		if c.Snapshot != want {
+			t.Fatalf("given %+v, want snapshot %q", *c, want)
+		}
+		return *c
+	}
+	state := func(id string) string {
+		t.Helper()
+		v, err := s.Snapshot(ctx, id)
+		if errors.Is(err, ErrNotFound) {
+			return "not there"
+		}
+		must(t, err)
+		return v.State + v.Message
+	}
+
+	// Somebody asked for this one: it waits for itself, whatever is heard of later.
+	asked, err := s.AskSnapshot(ctx, "dory", "boats", []string{"/srv"}, false, false, "bosun")
+	must(t, err)
+	work, err := s.ClaimWork(ctx, "dory")
+	must(t, err)
+	must(t, s.KeepSnapshot(ctx, *work, done))
+	must(t, s.KeepSnapshot(ctx, *work, done)) // told twice
+	if w, err := s.ClaimWork(ctx, "dory"); w != nil || err != nil {
+		t.Errorf("the host has still to do %+v, %v", w, err)
+	}
+	if err := s.CancelSnapshot(ctx, asked, "bosun"); !errors.Is(err, ErrConflict) {
+		t.Errorf("cancelled when it was there: %v", err)
+	}
+
+	time.Sleep(2 * time.Millisecond)
+	first := heard("boats", "dory")
+	second := heard("boats", "dory")
+	if state(first) != "not there" || state(second) != "waiting" || state(asked) != "waiting" {
+		t.Errorf("of what was heard one after the other: %s, %s; asked for: %s", state(first), state(second), state(asked))
+	}
+	ferry, skiff := heard("boats", "ferry"), heard("boats", "skiff")
+	cars, oars, nets := heard("cars", "dory"), heard("oars", "dory"), heard("nets", "barge")
+
+	a := claim(asked)
+	b := claim(ferry) // not the second of the same place
+	c := claim(cars)  // not the third of the application
+	d := claim(nets)  // not the third of the host
+	claim("")
+	third := heard("boats", "dory") // for what waits, not for what is looked at
+	if state(second) != "not there" || state(asked) != "waiting" {
+		t.Errorf("%s, %s", state(second), state(asked))
+	}
+	must(t, s.EndComparison(ctx, a, ""))
+	claimed := claim(skiff)
+	must(t, s.ReturnComparison(ctx, claimed))
+	if again := claim(skiff); again.Tries != 1 {
+		t.Errorf("broken off, it counts as try %d", again.Tries)
+	}
+	claim(oars)
+
+	// Who was away for too long has lost it.
+	must(t, s.KeepComparison(ctx, b))
+	_, err = s.db.ExecContext(ctx, `UPDATE comparison SET lease_until = '2001-01-01' WHERE snapshot = ?`, ferry)
+	must(t, err)
+	if again := claim(ferry); again.Tries != 2 {
+		t.Errorf("begun anew as try %d", again.Tries)
+	}
+	for what, err := range map[string]error{"keep": s.KeepComparison(ctx, b), "end": s.EndComparison(ctx, b, ""), "retry": s.RetryComparison(ctx, b, 0), "return": s.ReturnComparison(ctx, b)} {
+		if !errors.Is(err, ErrConflict) {
+			t.Errorf("%s what another one has: %v", what, err)
+		}
+	}
+	must(t, s.EndComparison(ctx, d, "it could not"))
+	if state(asked) != "ready" || state(nets) != "readyit could not" || state(ferry) != "waiting" || state(third) != "waiting" {
+		t.Errorf("asked %s, nets %s, ferry %s, third %s", state(asked), state(nets), state(ferry), state(third))
+	}
+	must(t, s.RetryComparison(ctx, c, time.Hour))
+	claim("")
+}
