@@ -1,6 +1,7 @@
 package tree
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -72,8 +73,34 @@ func fold[S any](ctx context.Context, r *Reader, at string, n *Node, in S, visit
 	return nil
 }
 
+// Order gives the order in which a walk of a forest with these roots meets paths: root by root, by their bytes, and below each as
+// pathname.Compare has it. Those two differ: /srv/a-b comes before /srv/a/c as a root, and behind it as a path.
+func Order(roots []string) func(a, b string) int {
+	roots = slices.Sorted(slices.Values(roots))
+	rootOf := func(path string) int {
+		return slices.IndexFunc(roots, func(r string) bool { return pathname.Under(path, r) })
+	}
+	return func(a, b string) int { return cmp.Or(cmp.Compare(rootOf(a), rootOf(b)), pathname.Compare(a, b)) }
+}
+
 // ErrNoPath says that a snapshot does not hold a path.
 var ErrNoPath = errors.New("path is not in the snapshot")
+
+// An UnreadError says that a path lies in a folder whose content is not in a snapshot: nobody knows whether the path was there.
+type UnreadError struct {
+	Path, Folder string
+	Gap          Gap // of the folder
+}
+
+func (e *UnreadError) Error() string {
+	return fmt.Sprintf("%s: nobody could look: the content of %s is not in the snapshot: %s", pathname.Escape(e.Path), pathname.Escape(e.Folder), e.Gap)
+}
+
+// IsUnread says whether an error is an UnreadError.
+func IsUnread(err error) bool {
+	var unread *UnreadError
+	return errors.As(err, &unread)
+}
 
 // Lookup finds one path; its node comes with it where it is a folder that was read.
 func Lookup(ctx context.Context, src Source, forest Hash, path string) (Entry, *Node, error) {
@@ -84,7 +111,8 @@ func Lookup(ctx context.Context, src Source, forest Hash, path string) (Entry, *
 	return steps[len(steps)-1], node, nil
 }
 
-// Trace finds one path and gives every entry on the way to it, from its root on.
+// Trace finds one path and gives every entry on the way to it, from its root on. ErrNoPath says that the path is not there, an
+// UnreadError that nobody knows.
 func Trace(ctx context.Context, src Source, forest Hash, path string) ([]Entry, *Node, error) {
 	nodes, err := Load(ctx, src, forest)
 	if err != nil {
@@ -101,6 +129,9 @@ func Trace(ctx context.Context, src Source, forest Hash, path string) ([]Entry, 
 	}
 	var steps []Entry
 	for {
+		if at != nil && at.Gap != Whole && rest != "" {
+			return nil, nil, &UnreadError{path, strings.TrimSuffix(path, "/"+rest), at.Gap}
+		}
 		if at == nil || !at.HasChild() && rest != "" {
 			return nil, nil, fmt.Errorf("%w: %s", ErrNoPath, pathname.Escape(path))
 		}

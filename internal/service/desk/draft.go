@@ -377,12 +377,16 @@ func (d *Desk) add(ctx context.Context, b *builder, host string, roots []string,
 // fewSteps are looked up one by one; with more of them the whole snapshot is walked.
 const fewSteps = 500
 
-// survey tells of each of some steps, which are in walk order, what a snapshot has at its path; nil for nothing.
+// survey tells of each of some steps what a snapshot has at its path: nil for nothing, and an entry that is
+// nothing but a gap where nobody could look.
 func (d *Desk) survey(ctx context.Context, snap store.Snapshot, steps []plan.Step, tell func(plan.Step, *tree.Entry)) error {
 	if len(steps) <= fewSteps {
 		for _, s := range steps {
 			e, _, err := tree.Lookup(ctx, d.Store, snap.Hash(), s.Path)
+			var unread *tree.UnreadError
 			switch {
+			case errors.As(err, &unread):
+				tell(s, &tree.Entry{Gap: unread.Gap})
 			case errors.Is(err, tree.ErrNoPath):
 				tell(s, nil)
 			case err != nil:
@@ -393,11 +397,28 @@ func (d *Desk) survey(ctx context.Context, snap store.Snapshot, steps []plan.Ste
 		}
 		return nil
 	}
-	rest := steps
-	err := tree.Walk(ctx, d.Store, snap.Hash(), func(path string, e tree.Entry) error {
-		for len(rest) > 0 && pathname.Compare(rest[0].Path, path) < 0 {
-			tell(rest[0], nil)
+	roots, err := snap.RootList()
+	if err != nil {
+		return err
+	}
+	order := tree.Order(roots)
+	rest := slices.SortedFunc(slices.Values(steps), func(x, y plan.Step) int { return order(x.Path, y.Path) })
+	var gap string // the last one, and why
+	var at tree.Entry
+	pass := func(s plan.Step) {
+		if gap != "" && pathname.Under(s.Path, gap) {
+			tell(s, &tree.Entry{Gap: at.Gap})
+			return
+		}
+		tell(s, nil)
+	}
+	err = tree.Walk(ctx, d.Store, snap.Hash(), func(path string, e tree.Entry) error {
+		for len(rest) > 0 && order(rest[0].Path, path) < 0 {
+			pass(rest[0])
 			rest = rest[1:]
+		}
+		if e.Gap != tree.Whole {
+			gap, at = path, e
 		}
 		if len(rest) > 0 && rest[0].Path == path {
 			tell(rest[0], &e)
@@ -406,7 +427,7 @@ func (d *Desk) survey(ctx context.Context, snap store.Snapshot, steps []plan.Ste
 		return nil
 	})
 	for _, s := range rest {
-		tell(s, nil)
+		pass(s)
 	}
 	return err
 }

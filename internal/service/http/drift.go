@@ -15,6 +15,7 @@ import (
 	"idletally/internal/core/drift"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/tree"
 	"idletally/internal/report"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
@@ -160,8 +161,12 @@ func (s *Server) turnover(ctx context.Context, from, to, after string, limit int
 		return out, err
 	}
 	out.From, out.To = wireSnapshot(a.row), wireSnapshot(b.row)
+	order, err := walkOrder(a.row, b.row)
+	if err != nil {
+		return out, err
+	}
 	t, groups, err := drift.Between(ctx, s.Store, a.snap.Forest, b.snap.Forest, b.dir, func(c drift.Change) error {
-		if raw != "" && pathname.Compare(c.Path, raw) <= 0 {
+		if raw != "" && order(c.Path, raw) <= 0 {
 			return nil
 		}
 		if len(out.Items) == limit {
@@ -201,6 +206,16 @@ func (s *Server) turnover(ctx context.Context, from, to, after string, limit int
 		out.Groups = append(out.Groups, w)
 	}
 	return out, nil
+}
+
+// walkOrder is that of a walk through both of two snapshots.
+func walkOrder(a, b store.Snapshot) (func(x, y string) int, error) {
+	before, err := a.RootList()
+	if err != nil {
+		return nil, err
+	}
+	now, err := b.RootList()
+	return tree.Order(append(before, now...)), err
 }
 
 const maxGroups = 2000

@@ -52,8 +52,8 @@ func (s *stored) Origin() wire.Origin {
 
 func (s *stored) find(ctx context.Context, path string) (access.Found, *tree.Node, error) {
 	way, c, err := s.snap.Way(ctx, path)
-	if errors.Is(err, tree.ErrNoPath) {
-		return access.Found{}, nil, huma.Error404NotFound(err.Error())
+	if err := notInSnapshot(err); err != nil {
+		return access.Found{}, nil, err
 	}
 	if err != nil {
 		return access.Found{}, nil, err
@@ -113,10 +113,21 @@ func (s *stored) Below(ctx context.Context, ask inquiry.BelowAsk) (access.Tally,
 		return access.Tally{}, nil, err
 	}
 	t, err := s.snap.Ask(ctx, q)
-	if errors.Is(err, tree.ErrNoPath) {
-		err = huma.Error404NotFound(err.Error())
+	if refused := notInSnapshot(err); refused != nil {
+		err = refused
 	}
 	return t, s.dir, err
+}
+
+// notInSnapshot answers who asked for a path that a snapshot does not hold, or that nobody could look at; nil for other errors.
+func notInSnapshot(err error) error {
+	switch {
+	case errors.Is(err, tree.ErrNoPath):
+		return huma.Error404NotFound(err.Error())
+	case tree.IsUnread(err):
+		return huma.Error422UnprocessableEntity(err.Error())
+	}
+	return nil
 }
 
 // live is a host that answers through its agent.

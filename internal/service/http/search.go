@@ -232,7 +232,7 @@ func (s *Server) searchPath(ctx context.Context, text string) ([]wire.Hit, error
 			continue
 		}
 		_, node, err := tree.Trace(ctx, s.Store, snap.Hash(), folder)
-		if errors.Is(err, tree.ErrNoPath) {
+		if errors.Is(err, tree.ErrNoPath) || tree.IsUnread(err) {
 			continue
 		}
 		if err != nil {
