@@ -85,7 +85,7 @@ func driftCommand(o *options) *cobra.Command {
 				for _, f := range list {
 					g := groups[f.Report+f.Group]
 					all = append(all, row{f, r.Host, g.Rule, g.Declared, g.Found, g.Meaning})
-					t.add(f.Report+":"+strconv.Itoa(f.Seq), r.Host, g.Rule, f.Aspect, g.Declared, g.Found, g.Meaning, sinceWhen(f.Since, f.Spells), byWhom(f.By), f.Path)
+					t.add(f.Report+":"+strconv.Itoa(f.Seq), r.Host, g.Rule, f.Aspect, g.Declared, asRead(g.Found, f.Unread), g.Meaning, sinceWhen(f.Since, f.Spells), byWhom(f.By), f.Path)
 				}
 				if len(all) >= most {
 					break
@@ -222,10 +222,26 @@ func driftTable(d client.Drift, host, none string) table {
 			if g.Waiver != nil {
 				effect += " (waived)"
 			}
-			t.add(g.ID, g.Host, strconv.Itoa(g.Count), effect, g.Rule, g.Kind+" "+g.Aspect, g.Declared, g.Found, wire.Place(g.Count, g.Folder, g.Example))
+			t.add(g.ID, g.Host, counted(g), effect, g.Rule, g.Kind+" "+g.Aspect, g.Declared, g.Found, wire.Place(g.Count, g.Folder, g.Example))
 		}
 	}
 	return t
+}
+
+// counted tells how many findings a group has, and how many of them nobody could look at this time.
+func counted(g wire.Group) string {
+	if g.Unread == 0 {
+		return strconv.Itoa(g.Count)
+	}
+	return fmt.Sprintf("%d (%d as last read)", g.Count, g.Unread)
+}
+
+// asRead tells of what was found whether it was found this time.
+func asRead(found string, unread bool) string {
+	if unread {
+		return found + " (as last read)"
+	}
+	return found
 }
 
 // driftByHost shows a table for each host, which leaves the others more room.

@@ -79,14 +79,14 @@ func Cell(text string) string {
 func table(d Data) ([]byte, error) {
 	var b bytes.Buffer
 	w := csv.NewWriter(&b)
-	rows := [][]string{{"host", "group", "rule", "severity", "kind", "aspect", "declared", "found", "effect", "meaning", "count", "folder", "example", "waived_until", "waived_by", "waived_reason", "looked_at", "edition"}}
+	rows := [][]string{{"host", "group", "rule", "severity", "kind", "aspect", "declared", "found", "effect", "meaning", "count", "folder", "example", "waived_until", "waived_by", "waived_reason", "looked_at", "edition", "as_last_read"}}
 	for _, r := range d.Reports {
 		for _, g := range d.Groups {
 			if g.Report != r.ID {
 				continue
 			}
 			row := []string{g.Host, g.ID, g.Rule, g.Severity, g.Kind, g.Aspect, g.Declared, g.Found, g.Word, g.Meaning, strconv.Itoa(g.Count), g.Folder, g.Example, "", "", "",
-				r.Created.UTC().Format(time.RFC3339), strconv.Itoa(r.Edition)}
+				r.Created.UTC().Format(time.RFC3339), strconv.Itoa(r.Edition), strconv.Itoa(g.Unread)}
 			if g.Waiver != nil {
 				row[13], row[14], row[15] = g.Waiver.Ends.UTC().Format(time.RFC3339), g.Waiver.Author, g.Waiver.Reason
 			}
@@ -159,6 +159,9 @@ func junit(d Data) ([]byte, error) {
 					continue
 				}
 				line := fmt.Sprintf("%d × %s %s: declared %s, found %s in %s, such as %s: %s", g.Count, g.Kind, g.Aspect, g.Declared, g.Found, g.Folder, g.Example, g.Meaning)
+				if g.Unread > 0 {
+					line += fmt.Sprintf(" (%d as last read: they cannot be read now)", g.Unread)
+				}
 				if g.Waiver != nil {
 					waived = append(waived, fmt.Sprintf("%s (accepted by %s until %s: %s)", line, g.Waiver.Author, g.Waiver.Ends.Format(time.DateOnly), g.Waiver.Reason))
 					continue

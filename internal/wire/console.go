@@ -42,9 +42,10 @@ type Standing struct {
 	Grave     int64      `json:"grave"`
 	Waived    int64      `json:"waived"`
 	Paths     int64      `json:"paths"`
+	Unread    int64      `json:"unread" doc:"Paths that could not be read"`
 	Hosts     int        `json:"hosts"`
 	Never     int        `json:"never" doc:"Hosts that were never looked at"`
-	Clean     int        `json:"clean" doc:"Hosts without findings"`
+	Clean     int        `json:"clean" doc:"Hosts all of whose paths could be read, without findings"`
 	Oldest    *time.Time `json:"oldest,omitempty" doc:"When the host that was looked at longest ago was"`
 	Cells     []Cell     `json:"cells" doc:"Hosts, those that open most first"`
 }

@@ -367,6 +367,7 @@ type Group struct {
 	Word     string      `json:"word" enum:"opens,closes,both,neither"`
 	Meaning  string      `json:"meaning" doc:"The effect in one line"`
 	Count    int         `json:"count"`
+	Unread   int         `json:"unread,omitempty" doc:"How many of them could not be looked at this time, and are told as they were before"`
 	Folder   string      `json:"folder" doc:"The deepest folder that holds them all"`
 	Example  string      `json:"example"`
 	Since    *time.Time  `json:"since,omitempty" doc:"When the one was seen first that is there longest"`
@@ -380,7 +381,7 @@ type Group struct {
 func GroupOf(host string, g drift.Group) Group {
 	return Group{ID: g.ID, Host: host, Rule: g.Rule, Why: g.Why, Severity: string(g.Severity), Aspect: string(g.Aspect),
 		Kind: g.Kind.String(), Declared: g.Declared, Found: g.Found, Effect: g.Effect, Word: g.Effect.Word(), Meaning: g.Effect.String(),
-		Count: g.Count, Folder: g.Folder.String(), Example: g.Example.String()}
+		Count: g.Count, Unread: g.Unread, Folder: g.Folder.String(), Example: g.Example.String()}
 }
 
 // NewWaiver accepts findings until a date.
@@ -421,6 +422,7 @@ type Finding struct {
 	Since     *time.Time `json:"since,omitempty" doc:"Later than first seen where it was gone meanwhile"`
 	Spells    int        `json:"spells,omitempty" doc:"How often it came"`
 	By        *Act       `json:"by,omitempty" doc:"Who did the last thing to it, where the host's kernel told"`
+	Unread    bool       `json:"unread,omitempty" doc:"The path could not be looked at this time: this is how it was before"`
 }
 
 // Tally counts findings of a folder. Waived ones count nowhere else.

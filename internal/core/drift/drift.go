@@ -30,6 +30,7 @@ type Finding struct {
 	Effect   perm.Effect // of going from what was declared to what was found
 	Group    string
 	Waiver   string // that accepts it
+	Unread   bool   // the path could not be read now: this is how it was found before
 }
 
 // An Unread is a path that could not be judged, and why.
@@ -50,6 +51,7 @@ type Group struct {
 	Found    string
 	Effect   perm.Effect
 	Count    int
+	Unread   int           `json:",omitempty"` // of them
 	Folder   pathname.Path // the deepest folder that holds them all
 	Example  pathname.Path // the first path of a walk
 	Waiver   string        `json:",omitempty"` // that accepts them
@@ -59,7 +61,7 @@ type Group struct {
 type Summary struct {
 	Paths    int // looked at
 	Judged   int // of these, paths that a rule speaks of
-	Findings int // waived ones included
+	Findings int // waived and unread ones included
 	Unread   int
 }
 
@@ -67,6 +69,23 @@ type Summary struct {
 type Report struct {
 	Finding func(Finding) error
 	Unread  func(Unread) error
+	Earlier Earlier // nil where nothing was found before
+}
+
+// Earlier is what the comparison before this one found. It is asked of what cannot be read now: what was not as declared there is not
+// mended for that.
+type Earlier interface {
+	// Below hands out the paths that were not as declared at a path and below it, in the order of a walk, each once.
+	Below(ctx context.Context, path string, gap tree.Gap, each func(Known) error) error
+	// Missing says whether a path that has to be there was missing.
+	Missing(ctx context.Context, path string) (bool, error)
+}
+
+// A Known is a path as it was seen before.
+type Known struct {
+	Path string
+	Kind perm.Kind
+	Set  perm.Set
 }
 
 // add puts the counts of another part in.
@@ -97,12 +116,13 @@ func Compare(ctx context.Context, src tree.Source, forest tree.Hash, m *baseline
 		return Summary{}, nil, err
 	}
 	sum := top.sum
-	if err := c.present.missing(func(path string, r baseline.Required, diff perm.Difference) error {
+	if err := c.present.missing(c.wasMissing, func(path string, r baseline.Required, diff perm.Difference, unread bool) error {
 		sum.Findings++
-		return c.file(path, r.Kind, perm.Set{}, &diff)
+		return c.file(seen{path, r.Kind, perm.Set{}, unread}, &diff)
 	}); err != nil {
 		return sum, nil, err
 	}
+	sum.Findings += c.carried
 	out := make([]Group, 0, len(c.groups))
 	for _, g := range c.groups {
 		out = append(out, *g)
@@ -134,6 +154,7 @@ type comparer struct {
 	judged      map[judgedKey][]perm.Difference // few states stand under few declarations, on many paths
 	last        judgedKey                       // and neighbours are mostly alike
 	lastDiffs   []perm.Difference
+	carried     int // findings of what could not be read now
 	path        []byte
 }
 
@@ -218,7 +239,7 @@ func (c *comparer) folder(n *tree.Node, in *baseline.State) (*judged, error) {
 				it.below, it.node, it.state = true, e.Child, s.Key()
 			}
 		}
-		if c.memo != nil && (it.below || it.unread != "" || len(it.diffs) > 0) {
+		if c.memo != nil && (it.below || it.gap != tree.Whole || len(it.diffs) > 0) {
 			it.name, it.kind, it.set = strings.Clone(e.Name), e.Kind, e.Set
 			j.items = append(j.items, it)
 		}
@@ -290,7 +311,7 @@ func (c *comparer) judge(e *tree.Entry, s *baseline.State) (item, Summary) {
 	c.present.see(c.path, e.Kind)
 	if e.Gap != tree.Whole && (want == nil || !want.LeaveAlone) {
 		sum.Unread++
-		it.unread = e.Gap.String()
+		it.gap = e.Gap
 	}
 	if !e.Set.IsZero() && e.Gap != tree.Mount { // a mount point shows the other file system's root
 		it.diffs = c.differences(want, e.Kind, e.Set)
@@ -301,22 +322,63 @@ func (c *comparer) judge(e *tree.Entry, s *baseline.State) (item, Summary) {
 
 // report tells what there is to say of one path. c.path holds it.
 func (c *comparer) report(it *item) error {
-	if it.unread == "" && len(it.diffs) == 0 {
+	if it.gap == tree.Whole && len(it.diffs) == 0 {
 		return nil
 	}
 	path := string(c.path)
-	if it.unread != "" {
+	if it.gap != tree.Whole {
 		c.present.gap(path)
-		if err := c.to.Unread(Unread{path, it.unread}); err != nil {
+		if err := c.to.Unread(Unread{path, it.gap.String()}); err != nil {
 			return err
 		}
 	}
 	for i := range it.diffs {
-		if err := c.file(path, it.kind, it.set, &it.diffs[i]); err != nil {
+		if err := c.file(seen{path, it.kind, it.set, false}, &it.diffs[i]); err != nil {
 			return err
 		}
 	}
-	return nil
+	if it.gap == tree.Whole || c.to.Earlier == nil {
+		return nil
+	}
+	return c.carry(path, it)
+}
+
+// carry reports again what was found before at a gap and below it, held against what is declared now.
+func (c *comparer) carry(path string, it *item) error {
+	return c.to.Earlier.Below(c.ctx, path, it.gap, func(k Known) error {
+		want := c.m.Want(c.m.Root(k.Path), k.Kind, k.Set)
+		diffs := c.differences(want, k.Kind, k.Set)
+		for i := range diffs {
+			if k.Path == path && it.tells(k.Kind, diffs[i].Aspect) {
+				continue
+			}
+			c.carried++
+			if err := c.file(seen{k.Path, k.Kind, k.Set, true}, &diffs[i]); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// tells says whether an item with a gap shows an aspect of its own path all the same: of what is read as far as it goes these come first.
+func (it *item) tells(was perm.Kind, aspect perm.Aspect) bool {
+	if it.set.IsZero() || it.gap == tree.Mount { // a mount point shows the other file system's root
+		return false
+	}
+	switch aspect {
+	case perm.AspectOwner, perm.AspectGroup, perm.AspectMode, perm.AspectPresence:
+		return true
+	}
+	return it.kind != was || slices.ContainsFunc(it.diffs, func(d perm.Difference) bool { return d.Aspect == aspect })
+}
+
+// wasMissing says whether a path in a folder that cannot be read now was missing before.
+func (c *comparer) wasMissing(path string) (bool, error) {
+	if c.to.Earlier == nil {
+		return false, nil
+	}
+	return c.to.Earlier.Missing(c.ctx, path)
 }
 
 // filing is a difference, by where it is kept, and the waiver that accepts it.
@@ -331,8 +393,17 @@ type filed struct {
 	effect perm.Effect
 }
 
+// seen is a path as it is, or where it cannot be read now as it was before.
+type seen struct {
+	path   string
+	kind   perm.Kind
+	set    perm.Set
+	unread bool
+}
+
 // file reports a finding and puts it in its group.
-func (c *comparer) file(path string, k perm.Kind, found perm.Set, diff *perm.Difference) error {
+func (c *comparer) file(s seen, diff *perm.Difference) error {
+	path, k, found := s.path, s.kind, s.set
 	rule := c.m.Rule(diff.Rule)
 	key := filing{diff, c.waivers.of(path, rule.Name, k, diff)}
 	f, ok := c.filed[key]
@@ -350,8 +421,11 @@ func (c *comparer) file(path string, k perm.Kind, found perm.Set, diff *perm.Dif
 	}
 	g := f.group
 	g.Count++
+	if s.unread {
+		g.Unread++
+	}
 	g.Folder = pathname.Widen(g.Folder, path)
-	return c.to.Finding(Finding{path, k, diff.Aspect, diff.Declared, diff.Found, diff.Rule, rule.Severity, found, diff.Mended, f.effect, g.ID, key.waiver})
+	return c.to.Finding(Finding{path, k, diff.Aspect, diff.Declared, diff.Found, diff.Rule, rule.Severity, found, diff.Mended, f.effect, g.ID, key.waiver, s.unread})
 }
 
 // Weight orders groups: opening to everyone weighs more than opening, opening more than closing,

@@ -126,7 +126,8 @@ func Judge(ctx context.Context, src tree.Source, forest tree.Hash, old, fresh *b
 	kinds := map[string]perm.Kind{}
 	for i := range presences {
 		missing[i] = map[string]perm.Difference{}
-		_ = presences[i].missing(func(path string, r baseline.Required, diff perm.Difference) error { // it gives no error of its own
+		nobodyKnows := func(string) (bool, error) { return false, nil }
+		_ = presences[i].missing(nobodyKnows, func(path string, r baseline.Required, diff perm.Difference, _ bool) error { // it gives no error of its own
 			missing[i][path], kinds[path] = diff, r.Kind
 			return nil
 		})

@@ -33,14 +33,14 @@ type judged struct {
 
 // An item is an entry of a folder that there is something to say of, or something below it.
 type item struct {
-	name   string
-	kind   perm.Kind
-	set    perm.Set
-	diffs  []perm.Difference
-	unread string
-	node   tree.Hash // of a subfolder that is not as declared throughout
-	state  string
-	below  bool
+	name  string
+	kind  perm.Kind
+	set   perm.Set
+	diffs []perm.Difference
+	gap   tree.Gap  // whose content, or part of it, could not be read
+	node  tree.Hash // of a subfolder that is not as declared throughout
+	state string
+	below bool
 }
 
 // NewMemo makes a memo that holds at most so many folders and findings.

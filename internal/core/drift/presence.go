@@ -46,14 +46,21 @@ func (p *presence) gap(path string) {
 	}
 }
 
-// missing hands out what is missing, by path.
-func (p *presence) missing(f func(path string, r baseline.Required, diff perm.Difference) error) error {
+// missing hands out what is missing, by path. Of what lies in a folder that could not be read it asks whether it was missing before.
+func (p *presence) missing(before func(path string) (bool, error), f func(path string, r baseline.Required, diff perm.Difference, unread bool) error) error {
 	for _, path := range slices.SortedFunc(maps.Keys(p.required), pathname.Compare) {
-		if slices.ContainsFunc(p.unread, func(at string) bool { return pathname.Under(path, at) && path != at }) {
-			continue
+		unread := slices.ContainsFunc(p.unread, func(at string) bool { return pathname.Under(path, at) && path != at })
+		if unread {
+			was, err := before(path)
+			if err != nil {
+				return err
+			}
+			if !was {
+				continue
+			}
 		}
 		r := p.required[path]
-		if err := f(path, r, perm.Difference{Aspect: perm.AspectPresence, Rule: r.Rule, Declared: r.Declared, Found: r.Found}); err != nil {
+		if err := f(path, r, perm.Difference{Aspect: perm.AspectPresence, Rule: r.Rule, Declared: r.Declared, Found: r.Found}, unread); err != nil {
 			return err
 		}
 	}

@@ -256,13 +256,18 @@ func (d *Desk) Compare(ctx context.Context, snap store.Snapshot) error {
 	if err != nil {
 		return fmt.Errorf("what is new in snapshot %s: %w", snap.ID, err)
 	}
+	before, err := d.earlierThan(ctx, snap)
+	if err != nil {
+		return fmt.Errorf("what was found before snapshot %s: %w", snap.ID, err)
+	}
 	w, err := d.Store.NewReport(ctx, store.Report{Application: snap.Application, Edition: e.Number, Host: snap.Host, Snapshot: snap.ID, Problems: string(enc)})
 	if err != nil {
 		return err
 	}
 	sum, groups, err := drift.Compare(ctx, d.Store, snap.Hash(), m, dir, d.Memo, waivers, drift.Report{
+		Earlier: before,
 		Finding: func(f drift.Finding) error {
-			if fresh != nil {
+			if fresh != nil && !f.Unread {
 				fresh.See(f)
 			}
 			return w.Finding(f)

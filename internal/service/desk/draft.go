@@ -289,6 +289,10 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 			if !chosen(f) {
 				continue
 			}
+			if f.Unread {
+				b.leave(r.Host, string(f.Path), "it could not be read when the host was looked at last: nobody knows how it is now")
+				continue
+			}
 			switch perm.Aspect(f.Aspect) {
 			case perm.AspectPresence:
 				b.leave(r.Host, string(f.Path), "a plan changes permissions: it neither makes nor removes paths")

@@ -541,7 +541,7 @@ func (s *Server) driftRoutes() {
 		}
 		out := make([]wire.Finding, len(rows))
 		for i, f := range rows {
-			out[i] = wire.Finding{Report: in.ID, Seq: f.Seq, Group: f.Group, Path: pathname.Escape(string(f.Path)), Kind: f.Kind.String(), Aspect: f.Aspect, FirstSeen: f.FirstSeen, Since: f.Since}
+			out[i] = wire.Finding{Report: in.ID, Seq: f.Seq, Group: f.Group, Path: pathname.Escape(string(f.Path)), Kind: f.Kind.String(), Aspect: f.Aspect, FirstSeen: f.FirstSeen, Since: f.Since, Unread: f.Unread}
 			if f.Spells != nil {
 				out[i].Spells = *f.Spells
 			}

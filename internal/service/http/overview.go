@@ -152,7 +152,8 @@ func (s *Server) standings(ctx context.Context, reports []store.Report) ([]wire.
 			open := r.Findings - r.Waived
 			c.Findings, c.Opens, c.Closes, c.Grave, c.Unread, c.At = open, r.Opens, r.Closes, r.Grave, r.Unread, &r.Created
 			st.Findings, st.Opens, st.Closes, st.Grave, st.Waived, st.Paths = st.Findings+open, st.Opens+r.Opens, st.Closes+r.Closes, st.Grave+r.Grave, st.Waived+r.Waived, st.Paths+r.Paths
-			if open == 0 {
+			st.Unread += r.Unread
+			if open == 0 && r.Unread == 0 {
 				st.Clean++
 			}
 			if st.Oldest == nil || r.Created.Before(*st.Oldest) {

@@ -100,9 +100,9 @@ func (w *ReportWriter) Unread(u drift.Unread) error {
 }
 
 func (w *ReportWriter) flush() error {
-	err := batches(w.ctx, w.s, `INSERT INTO finding (report, seq, group_id, identity, path, kind, aspect, found_set)`, 8, w.findings, func(f drift.Finding) []any {
+	err := batches(w.ctx, w.s, `INSERT INTO finding (report, seq, group_id, identity, path, kind, aspect, found_set, unread)`, 9, w.findings, func(f drift.Finding) []any {
 		w.nf++
-		return []any{w.r.ID, w.nf, f.Group, identity(f.Path, string(f.Aspect)), []byte(f.Path), f.Kind, string(f.Aspect), []byte(f.FoundSet.Bytes())}
+		return []any{w.r.ID, w.nf, f.Group, identity(f.Path, string(f.Aspect)), []byte(f.Path), f.Kind, string(f.Aspect), []byte(f.FoundSet.Bytes()), f.Unread}
 	})
 	if err != nil {
 		return err
@@ -260,9 +260,10 @@ type Finding struct {
 	FirstSeen *time.Time `db:"first_seen"`
 	Since     *time.Time `db:"since"`
 	Spells    *int       `db:"spells"` // how often it came
+	Unread    bool       `db:"unread"` // the path could not be read: this is how it was before
 }
 
-const findingColumns = `SELECT f.seq, f.group_id, f.path, f.kind, f.aspect, f.found_set, s.first_seen, s.since, s.spells FROM finding f
+const findingColumns = `SELECT f.seq, f.group_id, f.path, f.kind, f.aspect, f.found_set, f.unread, s.first_seen, s.since, s.spells FROM finding f
 	LEFT JOIN standing s ON s.application = ? AND s.host = ? AND s.identity = f.identity WHERE f.report = ? `
 
 // Findings lists a report's findings in walk order, of one group where it is given.

@@ -6,6 +6,7 @@ import { Button } from "../../components/Button";
 import { EffectMark } from "../../components/EffectMark";
 import { LongList } from "../../components/LongList";
 import { Note } from "../../components/Note";
+import { NothingFound } from "../../components/NothingFound";
 import { Time } from "../../components/Time";
 import { Cells } from "../overview/Cells";
 import type { Basket } from "./basket";
@@ -36,7 +37,7 @@ export function EqualGroups({ application, standing, equal, error, pending, bask
       <h2 className="mt-5 mb-1 font-bold">Equal findings</h2>
       <Note error={error} />
       {pending ? <p className="text-muted" role="status">Putting equal ones together…</p> : null}
-      {!pending && equal.length === 0 ? <Note>Everything here is as declared.</Note> : null}
+      {!pending && equal.length === 0 ? <NothingFound unread={standing.unread} /> : null}
       {equal.length > 0 ? (
         <LongList
           label="Equal findings"

@@ -58,7 +58,7 @@ function Under({ report, groups, at, basket }: { report: Report; groups: readonl
           const again = rows[i - 1]?.path === f.path;
           return (
             <li key={f.seq} className={again || i === 0 ? "pb-1.5" : "border-t border-line py-1.5"}>
-              {again ? null : <Link to={`/look?snapshot=${report.snapshot}&path=${encodeURIComponent(f.path)}`}><code>{f.path === at ? f.path : f.path.slice(at === "/" ? 1 : at.length + 1)}</code></Link>}
+              {again ? null : <><Link to={`/look?snapshot=${report.snapshot}&path=${encodeURIComponent(f.path)}`}><code>{f.path === at ? f.path : f.path.slice(at === "/" ? 1 : at.length + 1)}</code></Link>{f.unread ? <strong className="ml-2 text-sm">as last read</strong> : null}</>}
               {g ? (
                 <div className="flex flex-wrap items-baseline gap-x-3 text-sm">
                   {basket ? (
@@ -73,7 +73,7 @@ function Under({ report, groups, at, basket }: { report: Report; groups: readonl
         })}
       </ul>
       {findings.hasNextPage ? <Button className="mt-2" disabled={findings.isFetching} onClick={() => void findings.fetchNextPage()}>Show more</Button> : null}
-      {findings.data && rows.length === 0 ? <p className="text-muted">Everything in this folder is as declared.</p> : null}
+      {findings.data && rows.length === 0 ? <p className="text-muted">No findings in this folder.</p> : null}
     </section>
   );
 }

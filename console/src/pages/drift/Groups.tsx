@@ -9,6 +9,7 @@ import { By } from "../../components/By";
 import { Command } from "../../components/Command";
 import { EffectMark } from "../../components/EffectMark";
 import { Note } from "../../components/Note";
+import { NothingFound } from "../../components/NothingFound";
 import { TallyGrid } from "../../components/TallyGrid";
 import { Time } from "../../components/Time";
 import type { Basket } from "./basket";
@@ -39,6 +40,7 @@ function Age({ group, first }: { group: Group; first: boolean }) {
       {" · since "}<Time at={group.since} />
       {group.fresh ? <strong> · {group.fresh.toLocaleString()} new</strong> : null}
       {group.returned ? <strong> · {group.returned.toLocaleString()} came back</strong> : null}
+      {group.unread ? <strong> · {group.unread === group.count ? "" : `${group.unread.toLocaleString()} `}as last read</strong> : null}
     </>
   );
 }
@@ -54,7 +56,7 @@ function Paths({ group, snapshot, open, basket }: { group: Group; snapshot: stri
             {basket ? (
               <input type="checkbox" className="size-[24px] self-center accent-(--color-ink)" disabled={basket.hasGroup(group)} checked={basket.hasGroup(group) || basket.hasSingle(f, group.host)} onChange={(e) => basket.putSingle(f, group.host, e.target.checked)} aria-label={`Put ${f.path} in the basket`} />
             ) : null}
-            <Link to={`/look?snapshot=${snapshot}&path=${encodeURIComponent(f.path)}`} className="inline-block min-h-[24px] leading-[24px]"><code>{f.path}</code></Link> <By act={f.by} />
+            <Link to={`/look?snapshot=${snapshot}&path=${encodeURIComponent(f.path)}`} className="inline-block min-h-[24px] leading-[24px]"><code>{f.path}</code></Link> {f.unread ? <strong>as last read</strong> : null} <By act={f.by} />
           </li>
         ))}
       </ul>
@@ -136,7 +138,7 @@ export function Groups({ application, me, all, reports, word, setWord, basket }:
         </label>
         {basket ? <Button className="ml-auto" disabled={counting.length === 0} onClick={() => basket.putGroups(counting, !whole)}>{whole ? "Choose none" : "Choose all"}</Button> : null}
       </div>
-      {reports.length !== 0 && groups.length === 0 ? <Note>Everything here is as declared.</Note> : null}
+      {reports.length !== 0 && groups.length === 0 ? <NothingFound unread={reports.reduce((n, r) => n + r.unread, 0)} /> : null}
       <ul>
         {groups.map((g) => (
           <Line key={key(g)} application={application} group={g} first={!later.has(g.report)} mayWaive={may(me, "reviewer", application)} snapshot={reports.find((r) => r.id === g.report)?.snapshot ?? ""} basket={basket} />

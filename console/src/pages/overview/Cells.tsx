@@ -6,6 +6,7 @@ type Cell = Schemas["Cell"];
 /** The shape that says how an application stands on a host; each is told in words, too. */
 function mark(c: Cell) {
   if (!c.at) return { shape: "○", tone: "text-muted", says: "never looked at" };
+  if (c.findings === 0 && c.unread > 0) return { shape: "◌", tone: "text-muted", says: `nothing found, ${c.unread.toLocaleString()} unread` };
   if (c.findings === 0) return { shape: "·", tone: "text-muted", says: "as declared" };
   const parts = [`${c.findings.toLocaleString()} findings`];
   if (c.opens) parts.push(`${c.opens.toLocaleString()} open`);

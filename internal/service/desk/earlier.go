@@ -1,0 +1,109 @@
+package desk
+
+import (
+	"context"
+	"errors"
+
+	"idletally/internal/core/drift"
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/tree"
+	"idletally/internal/service/store"
+)
+
+// earlier is what the newest report of a place found.
+type earlier struct {
+	st         *store.Store
+	report     store.Report
+	leftMounts bool   // what was entered then is not to be entered any more
+	folder     string // that was asked for last
+	findings   bool   // whether there are any in it or below
+}
+
+// earlierThan gives what is known from before of what a snapshot cannot tell; nil where nothing is.
+func (d *Desk) earlierThan(ctx context.Context, snap store.Snapshot) (drift.Earlier, error) {
+	r, err := d.Store.CurrentReport(ctx, snap.Application, snap.Host)
+	if errors.Is(err, store.ErrNotFound) || err == nil && r.Findings == 0 {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	then, err := d.Store.Snapshot(ctx, r.Snapshot)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return nil, err
+	}
+	return &earlier{st: d.Store, report: r, leftMounts: then.Crossing && !snap.Crossing}, nil
+}
+
+// knownPage is how many findings are read at once.
+const knownPage = 2000
+
+// Below makes e a drift.Earlier.
+func (e *earlier) Below(ctx context.Context, path string, gap tree.Gap, each func(drift.Known) error) error {
+	if gap == tree.Mount && e.leftMounts {
+		return nil
+	}
+	if known, err := e.anyIn(ctx, pathname.Folder(path)); err != nil || !known {
+		return err
+	}
+
+	last := ""
+	for after, found := 0, false; ; found = true {
+		rows, err := e.st.FindingsUnder(ctx, e.report, path, after, knownPage)
+		if err == nil && len(rows) == 0 && !found { // it was no folder
+			rows, err = e.st.FindingsAt(ctx, e.report, []string{path})
+		}
+		if err == nil {
+			last, err = knownOf(rows, last, each)
+		}
+		if err != nil || len(rows) < knownPage {
+			return err
+		}
+		after = rows[len(rows)-1].Seq
+	}
+}
+
+// anyIn says whether there were findings in a folder or below. Gaps come side by side.
+func (e *earlier) anyIn(ctx context.Context, folder string) (bool, error) {
+	if e.folder == folder {
+		return e.findings, nil
+	}
+	_, err := e.st.Place(ctx, e.report.ID, folder)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return false, err
+	}
+	e.folder, e.findings = folder, err == nil
+	return e.findings, nil
+}
+
+// knownOf hands out the paths of findings, each once, and gives the last of them. What was missing is not among them: nothing was seen
+// of it.
+func knownOf(rows []store.Finding, last string, each func(drift.Known) error) (string, error) {
+	for _, f := range rows {
+		path := string(f.Path)
+		if path == last || len(f.FoundSet) == 0 {
+			continue
+		}
+		set, err := perm.ParseSet(string(f.FoundSet))
+		if err != nil {
+			return last, err
+		}
+		last = path
+		if err := each(drift.Known{Path: path, Kind: f.Kind, Set: set}); err != nil {
+			return last, err
+		}
+	}
+	return last, nil
+}
+
+// Missing makes e a drift.Earlier.
+func (e *earlier) Missing(ctx context.Context, path string) (bool, error) {
+	rows, err := e.st.FindingsAt(ctx, e.report, []string{path})
+	for _, f := range rows {
+		if perm.Aspect(f.Aspect) == perm.AspectPresence && len(f.FoundSet) == 0 {
+			return true, err
+		}
+	}
+	return false, err
+}
