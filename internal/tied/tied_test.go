@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 )
@@ -56,6 +57,37 @@ func TestOutlivesTheThread(t *testing.T) {
 	}
 	if err := Run(exec.Command("/bin/sh", "-c", "exit 3")); err == nil || !strings.Contains(err.Error(), "3") {
 		t.Errorf("ran to %v", err)
+	}
+}
+
+// Packages of others tie processes to the thread that they happen to be on: starting and ending ours ends none of those threads.
+func TestLeavesThreadsToOthers(t *testing.T) {
+	var theirs []*exec.Cmd
+	for range 30 {
+		cmd := exec.Command("/bin/sleep", "600")
+		cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		theirs = append(theirs, cmd)
+		for range 3 {
+			p, err := Start(exec.Command("/bin/true"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			if err := p.Wait(); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	time.Sleep(200 * time.Millisecond)
+	for _, cmd := range theirs {
+		if err := cmd.Process.Signal(syscall.SIGTERM); err != nil {
+			t.Error(err)
+		}
+		if err := cmd.Wait(); err == nil || !strings.Contains(err.Error(), "terminated") {
+			t.Errorf("somebody else's process ended with %v", err)
+		}
 	}
 }
 

@@ -2,7 +2,6 @@ package tree
 
 import (
 	"errors"
-	"fmt"
 	"math/rand/v2"
 	"slices"
 	"testing"
@@ -63,7 +62,7 @@ func TestOrder(t *testing.T) {
 			t.Fatal(err)
 		}
 		if mixed := slices.SortedFunc(slices.Values(walked), Order(roots)); !slices.Equal(mixed, walked) {
-			t.Fatal(fmt.Sprintf("walked\n%q\nand in order\n%q", walked, mixed))
+			t.Fatalf("walked\n%q\nand in order\n%q", walked, mixed)
 		}
 	}
 }
