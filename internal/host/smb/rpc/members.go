@@ -9,13 +9,28 @@ import (
 	"idletally/internal/host/nt"
 )
 
-// maxAccounts bounds how many accounts of a domain are listed.
-const maxAccounts = 20_000
+// What a server tells of its accounts is bounded as a whole: it may tell of one after the other without end.
+const (
+	maxAccounts = 20_000 // of a kind, in a domain
+	maxDomains  = 64
+	maxRoom     = 32 << 20 // bytes of memory that accounts and memberships take
+	roomOfOne   = 200      // of an account, besides its name
+	roomOfGroup = 80
+)
 
 // members asks for accounts and memberships, of MS-SAMR.
 type members struct {
 	p      *Pipe
 	server handle
+	room   int
+}
+
+// grow counts what is kept.
+func (m *members) grow(bytes int) error {
+	if m.room += bytes; m.room > maxRoom {
+		return fmt.Errorf("what the server tells of its accounts takes more than %d MiB: use a directory for it", maxRoom>>20)
+	}
+	return nil
 }
 
 // Accounts lists the accounts and groups that a server keeps, with the groups of each, through the pipe "samr".
@@ -49,6 +64,9 @@ func (m *members) all() (out []nt.Account, err error) {
 	names, err := m.list(6, w) // SamrEnumerateDomainsInSamServer
 	if err != nil {
 		return nil, err
+	}
+	if len(names) > maxDomains {
+		return nil, fmt.Errorf("the server says that it keeps the accounts of %d domains", len(names))
 	}
 	type opened struct {
 		name string
@@ -100,10 +118,16 @@ func (m *members) all() (out []nt.Account, err error) {
 				return nil, err
 			}
 		}
+		if err := m.grow(roomOfGroup * len(a.Groups)); err != nil {
+			return nil, err
+		}
 		who := append([]ntsd.SID{a.SID}, a.Groups...)
 		for _, d := range domains {
 			more, err := m.aliases(d.h, d.sid, who)
 			if err != nil {
+				return nil, err
+			}
+			if err := m.grow(roomOfGroup * len(more)); err != nil {
 				return nil, err
 			}
 			a.Groups = append(a.Groups, more...)
@@ -144,7 +168,7 @@ func (m *members) list(op uint16, head *writer) (out []listed, err error) {
 				}
 				for i, h := range has {
 					if h {
-						page[i].name = r.chars()
+						page[i].name = r.name()
 					}
 				}
 			}
@@ -153,6 +177,11 @@ func (m *members) list(op uint16, head *writer) (out []listed, err error) {
 		code, err := r.status(moreEntries)
 		if err != nil {
 			return nil, err
+		}
+		for _, x := range page {
+			if err := m.grow(roomOfOne + len(x.name)); err != nil {
+				return nil, err
+			}
 		}
 		out = append(out, page...)
 		if code == 0 || len(page) == 0 {

@@ -79,7 +79,7 @@ func (r *reader) domains() (out []domain) {
 	for _, h := range has {
 		var d domain
 		if h.name {
-			d.name = r.chars()
+			d.name = r.name()
 		}
 		if h.sid {
 			d.sid = r.sid()
@@ -125,7 +125,7 @@ func (n *Names) Of(sids []ntsd.SID) ([]nt.Name, error) {
 		for i, e := range entries {
 			name := ""
 			if e.name {
-				name = r.chars()
+				name = r.name()
 			}
 			if i >= len(got) || e.use == isInvalid || e.use == isUnknown {
 				continue

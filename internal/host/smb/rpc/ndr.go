@@ -148,6 +148,18 @@ func (r *reader) chars() string {
 	return string(utf16.Decode(units))
 }
 
+// maxName is longer than any name of an account or domain is (MS-SAMR 2.2.3.1).
+const maxName = 1024
+
+// name reads the name of an account or domain.
+func (r *reader) name() string {
+	name := r.chars()
+	if len(name) > maxName && r.err == nil {
+		r.err = fmt.Errorf("the server sends a name of %d bytes", len(name))
+	}
+	return name[:min(len(name), maxName)]
+}
+
 // zeroEnded reads a string that ends with a zero.
 func (r *reader) zeroEnded() string { return strings.TrimRight(r.chars(), "\x00") }
 

@@ -95,8 +95,9 @@ func (p *Pipe) send(kind byte, body []byte) error {
 	return err
 }
 
-// packet reads an answer, put together of its fragments.
+// packet reads an answer, put together of its fragments. What bounds it counts their heads too: there may be nothing else in them.
 func (p *Pipe) packet() (kind byte, body []byte, err error) {
+	taken := 0
 	for first := true; ; first = false {
 		head := make([]byte, 16)
 		if _, err := io.ReadFull(p.rw, head); err != nil {
@@ -111,6 +112,9 @@ func (p *Pipe) packet() (kind byte, body []byte, err error) {
 		case n < 16 || binary.LittleEndian.Uint32(head[12:]) != p.call || (head[3]&firstFragment != 0) != first:
 			return 0, nil, errors.New("the answer belongs to no call")
 		}
+		if taken += n; taken > maxAnswer {
+			return 0, nil, fmt.Errorf("the answer has more than %d bytes", maxAnswer)
+		}
 		part := make([]byte, n-16)
 		if _, err := io.ReadFull(p.rw, part); err != nil {
 			return 0, nil, fmt.Errorf("read the answer: %w", err)
@@ -121,9 +125,7 @@ func (p *Pipe) packet() (kind byte, body []byte, err error) {
 			}
 			part = part[8:]
 		}
-		if body = append(body, part...); len(body) > maxAnswer {
-			return 0, nil, fmt.Errorf("the answer has more than %d bytes", maxAnswer)
-		}
+		body = append(body, part...)
 		if head[3]&lastFragment != 0 {
 			return kind, body, nil
 		}
