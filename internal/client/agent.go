@@ -14,6 +14,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
 	"idletally/internal/core/untrusted"
 	"idletally/internal/wire"
@@ -58,7 +59,7 @@ func (a *Agent) Renew(ctx context.Context, request []byte) ([]byte, error) {
 	return out.Certificate, err
 }
 
-func (a *Agent) call(ctx context.Context, method, path string, body []byte, kind string, limit time.Duration) ([]byte, int, error) {
+func (a *Agent) call(ctx context.Context, method, path string, body []byte, kind string, limit time.Duration, most int64) ([]byte, int, error) {
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, method, a.address+"/agent/v1"+path, bytes.NewReader(body))
@@ -74,12 +75,12 @@ func (a *Agent) call(ctx context.Context, method, path string, body []byte, kind
 	if err := CheckResponse(resp); err != nil {
 		return nil, resp.StatusCode, err
 	}
-	b, err := untrusted.ReadAll(resp.Body, maxAnswer)
+	b, err := untrusted.ReadAll(resp.Body, most)
 	return b, resp.StatusCode, err
 }
 
-// maxAnswer is of one answer of the service, in bytes: it may be a hostile one.
-const maxAnswer = 64 << 20
+// maxAnswer is of one answer of the service in JSON, in bytes: it may be a hostile one.
+const maxAnswer = 32 << 20
 
 func (a *Agent) json(ctx context.Context, method, path string, in, out any) (int, error) {
 	var body []byte
@@ -89,12 +90,15 @@ func (a *Agent) json(ctx context.Context, method, path string, in, out any) (int
 			return 0, err
 		}
 	}
-	b, status, err := a.call(ctx, method, path, body, "application/json", 90*time.Second)
+	b, status, err := a.call(ctx, method, path, body, "application/json", 90*time.Second, maxAnswer)
 	if err != nil || status == http.StatusNoContent || out == nil {
 		return status, err
 	}
 	return status, untrusted.JSON(b, untrusted.MaxElements, out)
 }
+
+// maxChunk is of the steps of a run that are sent at once, packed.
+const maxChunk = plan.MaxChunk
 
 const octets = "application/octet-stream"
 
@@ -167,7 +171,7 @@ func (a *Agent) Missing(ctx context.Context, hashes []tree.Hash) ([]bool, error)
 	for _, h := range hashes {
 		body = append(body, h[:]...)
 	}
-	b, _, err := a.call(ctx, http.MethodPost, "/nodes/missing", body, octets, time.Minute)
+	b, _, err := a.call(ctx, http.MethodPost, "/nodes/missing", body, octets, time.Minute, int64(len(hashes)))
 	if err != nil {
 		return nil, err
 	}
@@ -183,7 +187,7 @@ func (a *Agent) Missing(ctx context.Context, hashes []tree.Hash) ([]bool, error)
 
 // SendNodes sends a compressed pack.
 func (a *Agent) SendNodes(ctx context.Context, pack []byte) error {
-	_, _, err := a.call(ctx, http.MethodPost, "/nodes", pack, octets, 2*time.Minute)
+	_, _, err := a.call(ctx, http.MethodPost, "/nodes", pack, octets, 2*time.Minute, maxAnswer)
 	return err
 }
 
@@ -195,13 +199,13 @@ func (a *Agent) SnapshotDone(ctx context.Context, work string, d wire.SnapshotDo
 
 // Chunk fetches steps of a run.
 func (a *Agent) Chunk(ctx context.Context, work string, n int) ([]byte, error) {
-	b, _, err := a.call(ctx, http.MethodGet, fmt.Sprintf("/work/%s/chunks/%d", work, n), nil, octets, 2*time.Minute)
+	b, _, err := a.call(ctx, http.MethodGet, fmt.Sprintf("/work/%s/chunks/%d", work, n), nil, octets, 2*time.Minute, maxChunk)
 	return b, err
 }
 
 // SendOriginals stores what a run found.
 func (a *Agent) SendOriginals(ctx context.Context, work string, n int, chunk []byte) error {
-	_, _, err := a.call(ctx, http.MethodPut, fmt.Sprintf("/work/%s/originals/%d", work, n), chunk, octets, 2*time.Minute)
+	_, _, err := a.call(ctx, http.MethodPut, fmt.Sprintf("/work/%s/originals/%d", work, n), chunk, octets, 2*time.Minute, maxAnswer)
 	return err
 }
 

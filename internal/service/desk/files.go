@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
 
 	"idletally/internal/core/pathname"
@@ -21,6 +22,8 @@ func (d *Desk) identified(ctx context.Context, b *builder, host string, steps []
 	var out, unknown []plan.Step
 	for _, s := range steps {
 		switch {
+		case !s.Fits(): // it comes into no plan
+			out = append(out, s)
 		case s.File.Inode == 0:
 			unknown = append(unknown, s)
 		case s.File.Content.IsZero() && perm.Empowers(s.Kind, s.Before, s.After):
@@ -30,7 +33,7 @@ func (d *Desk) identified(ctx context.Context, b *builder, host string, steps []
 		}
 	}
 	silent := false
-	for some := range slices.Chunk(unknown, plan.StepsPerChunk) {
+	for some := range portions(unknown) {
 		if !silent {
 			known, err := d.askFiles(ctx, b, host, some)
 			if err == nil {
@@ -51,6 +54,26 @@ func (d *Desk) identified(ctx context.Context, b *builder, host string, steps []
 		}
 	}
 	return out, nil
+}
+
+// maxAsked bounds the bytes of paths and states in one question: it goes to the host, and comes back, in a body that is bounded, too.
+const maxAsked = 6 << 20
+
+// portions cuts steps into what is asked for at once.
+func portions(steps []plan.Step) iter.Seq[[]plan.Step] {
+	return func(yield func([]plan.Step) bool) {
+		for len(steps) > 0 {
+			n, bytes := 0, 0
+			for n < min(len(steps), plan.StepsPerChunk) && bytes < maxAsked {
+				bytes += len(steps[n].Path) + len(steps[n].Before.Bytes()) + len(steps[n].After.Bytes())
+				n++
+			}
+			if !yield(steps[:n:n]) {
+				return
+			}
+			steps = steps[n:]
+		}
+	}
 }
 
 // askFiles asks the host about some steps. Its agent may be hostile: of the answer only the files count.
