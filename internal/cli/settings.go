@@ -10,9 +10,9 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
+	"go.yaml.in/yaml/v3"
 )
 
 const maxSettings = 64 << 10
@@ -107,7 +107,7 @@ func readSettings(file string) (map[string][]string, error) {
 		says[name] = []string{}
 		for _, v := range list {
 			switch v.(type) {
-			case string, bool, int64, uint64, float64:
+			case string, bool, int, int64, uint64, float64:
 				says[name] = append(says[name], fmt.Sprint(v))
 			default:
 				return nil, fmt.Errorf("settings %s: %s: want text, a number, or a list of them", file, name)

@@ -2,11 +2,7 @@ package baseline
 
 import (
 	"fmt"
-	"slices"
 
-	"github.com/goccy/go-yaml/ast"
-
-	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 )
 
@@ -35,16 +31,24 @@ var (
 // ParseChanges reads hand-written changes for the paths below some roots; words are those of a baseline
 // for accounts, or nil. The error, if there is one, is an Errors with every fault found.
 func ParseChanges(text []byte, roots []string, words map[string]string) (*Changes, error) {
-	r := &reader{variables: map[string]value{}, forms: map[string]ast.Node{}, modes: map[string]*mode.Wanted{}, included: map[string]bool{}}
-	body, err := r.body(text)
-	if err != nil {
-		return nil, Errors{err}
-	}
+	r := newReader(Env{})
 	out := &Changes{doc: &Document{Roots: roots, Accounts: words}}
+	r.bounded(func() {
+		if body := r.body(text); body != nil {
+			r.changes(body, out)
+		}
+	})
+	if len(r.errs) > 0 {
+		return nil, r.errs.sorted()
+	}
+	return out, nil
+}
+
+func (r *reader) changes(body *node, out *Changes) {
 	seen := false
-	r.pairs(body, "the text", []string{"changes"}, func(_ string, v ast.Node) {
+	r.pairs(body, "the text", []string{"changes"}, func(_ string, v *node) {
 		seen = true
-		r.list(v, "changes", func(n ast.Node) { out.List = append(out.List, r.change(n)) })
+		r.list(v, "changes", func(n *node) { out.List = append(out.List, r.change(n)) })
 	})
 	switch {
 	case len(r.errs) > 0:
@@ -54,19 +58,14 @@ func ParseChanges(text []byte, roots []string, words map[string]string) (*Change
 		r.fail(body, "there are %d changes, at most %d are allowed", len(out.List), MaxChanges)
 	}
 	for _, c := range out.List {
-		r.underRoots(&Document{Roots: roots, Rules: []Rule{c.Set}})
+		r.underRoots(&Document{Roots: out.doc.Roots, Rules: []Rule{c.Set}})
 	}
-	if len(r.errs) > 0 {
-		slices.SortStableFunc(r.errs, func(a, b *Error) int { return (a.Line-b.Line)*10000 + a.Column - b.Column })
-		return nil, r.errs
-	}
-	return out, nil
 }
 
-func (r *reader) change(n ast.Node) Change {
+func (r *reader) change(n *node) Change {
 	c := Change{Position: at(n), Set: Rule{Position: at(n), Name: "change", At: map[string]Position{}}}
-	var set, where ast.Node
-	r.pairs(n, "a change", changeKeys, func(key string, v ast.Node) {
+	var set, where *node
+	r.pairs(n, "a change", changeKeys, func(key string, v *node) {
 		switch key {
 		case "paths":
 			c.Set.Paths = r.patterns(v, "paths")
@@ -100,8 +99,10 @@ func (r *reader) change(n ast.Node) Change {
 // Named lists the accounts that a baseline's rules name, as a host knows them.
 func Named(d *Document, dir *perm.Directory) (out []perm.Principal) {
 	m := &Matcher{doc: d, dir: dir}
+	seen := map[perm.Principal]bool{}
 	add := func(name string, group bool) {
-		if id, ok := m.find(name, group); ok && !slices.Contains(out, id) {
+		if id, ok := m.find(name, group); ok && !seen[id] {
+			seen[id] = true
 			out = append(out, id)
 		}
 	}

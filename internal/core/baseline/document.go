@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-
-	"github.com/goccy/go-yaml/ast"
 )
 
 var (
@@ -15,13 +13,13 @@ var (
 
 // keys gathers a document's values by key, so that they can be read in the order in which one
 // builds on another, however they stand.
-func (r *reader) keys(n ast.Node) map[string]ast.Node {
-	seen := map[string]ast.Node{}
-	r.pairs(n, "a baseline", documentKeys, func(key string, v ast.Node) { seen[key] = v })
+func (r *reader) keys(n *node) map[string]*node {
+	seen := map[string]*node{}
+	r.pairs(n, "a baseline", documentKeys, func(key string, v *node) { seen[key] = v })
 	return seen
 }
 
-func (r *reader) document(n ast.Node) *Document {
+func (r *reader) document(n *node) *Document {
 	d := &Document{Accounts: map[string]string{}}
 	seen := r.keys(n)
 	r.version(seen["idletally"])
@@ -72,7 +70,7 @@ func (r *reader) document(n ast.Node) *Document {
 	return d
 }
 
-func (r *reader) version(v ast.Node) {
+func (r *reader) version(v *node) {
 	if v == nil {
 		return
 	}
@@ -81,8 +79,8 @@ func (r *reader) version(v ast.Node) {
 	}
 }
 
-func (r *reader) hosts(v ast.Node, d *Document) {
-	r.pairs(v, "hosts", hostKeys, func(key string, v ast.Node) {
+func (r *reader) hosts(v *node, d *Document) {
+	r.pairs(v, "hosts", hostKeys, func(key string, v *node) {
 		for _, s := range r.words(v, "hosts."+key) {
 			if !Name.MatchString(s) {
 				r.fail(v, "%q cannot be a host's name or tag: want a-z 0-9 . _ -", s)
@@ -98,14 +96,14 @@ func (r *reader) hosts(v ast.Node, d *Document) {
 
 // shared reads what baselines can take over from each other. What is included comes first, so
 // that a baseline's own word counts.
-func (r *reader) shared(seen map[string]ast.Node, d *Document) {
+func (r *reader) shared(seen map[string]*node, d *Document) {
 	if v := seen["include"]; v != nil {
 		for _, name := range r.words(v, "include") {
 			r.include(v, name, d)
 		}
 	}
 	if v := seen["variables"]; v != nil {
-		r.pairs(v, "variables", nil, func(key string, v ast.Node) {
+		r.pairs(v, "variables", nil, func(key string, v *node) {
 			if !Name.MatchString(key) || key == "for" {
 				r.fail(v, "variable %q: want a name of a-z 0-9 . _ -, other than for", key)
 			}
@@ -113,7 +111,7 @@ func (r *reader) shared(seen map[string]ast.Node, d *Document) {
 		})
 	}
 	if v := seen["accounts"]; v != nil {
-		r.pairs(v, "accounts", nil, func(key string, v ast.Node) {
+		r.pairs(v, "accounts", nil, func(key string, v *node) {
 			x := r.value(v, "account "+key)
 			if x.known && !accountName.MatchString(x.text) {
 				r.fail(v, "account %q: %q cannot be an account's name", key, x.text)
@@ -122,7 +120,7 @@ func (r *reader) shared(seen map[string]ast.Node, d *Document) {
 		})
 	}
 	if v := seen["forms"]; v != nil {
-		r.pairs(v, "forms", nil, func(key string, v ast.Node) {
+		r.pairs(v, "forms", nil, func(key string, v *node) {
 			if !Name.MatchString(key) {
 				r.fail(v, "form %q: want a name of a-z 0-9 . _ -", key)
 			}
@@ -137,7 +135,7 @@ func (r *reader) shared(seen map[string]ast.Node, d *Document) {
 const maxIncludes = 50
 
 // include takes over what another application's published baseline shares.
-func (r *reader) include(n ast.Node, name string, d *Document) {
+func (r *reader) include(n *node, name string, d *Document) {
 	if slices.Contains(r.including, name) {
 		r.fail(n, "include %q leads in a circle: %v", name, append(slices.Clone(r.including), name))
 		return
@@ -154,29 +152,30 @@ func (r *reader) include(n ast.Node, name string, d *Document) {
 		r.fail(n, "include %q is with the service: check with a session, not with --local", name)
 		return
 	}
-	text, err := r.env.Fetch(name)
+	body, err := r.env.Fetch(name)
 	if err != nil {
 		r.fail(n, "include %q: %v", name, err)
 		return
 	}
-	sub := &reader{env: r.env, variables: r.variables, forms: r.forms, modes: r.modes, included: r.included, including: append(slices.Clone(r.including), name)}
-	body, fault := sub.body(text)
-	if fault == nil {
-		sub.shared(sub.keys(body), d)
-	} else {
-		sub.errs = append(sub.errs, fault)
-	}
+	sub := r.part()
+	sub.including = append(slices.Clone(r.including), name)
+	sub.bounded(func() {
+		if n := sub.body(body); n != nil {
+			sub.shared(sub.keys(n), d)
+		}
+	})
 	r.varies = r.varies || sub.varies
 	for _, e := range sub.errs {
 		r.errs = append(r.errs, &Error{at(n), fmt.Sprintf("included baseline %s, line %d: %s", name, e.Line, e.Message)})
 	}
 }
 
-func (r *reader) rules(v ast.Node, d *Document) {
+func (r *reader) rules(v *node, d *Document) {
 	names := map[string]bool{}
-	r.list(v, "rules", func(v ast.Node) {
+	r.list(v, "rules", func(v *node) {
 		if len(d.Rules) == MaxRules {
 			r.fail(v, "more than %d rules: split the baseline", MaxRules)
+			panic(errEnough)
 		}
 		rule := r.rule(v)
 		if rule.Name != "" && names[rule.Name] {

@@ -8,8 +8,6 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/goccy/go-yaml/ast"
-
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
@@ -100,7 +98,7 @@ func TestLanguage(t *testing.T) {
 
 // Every form of the language is sound, and the list of them is whole.
 func TestForms(t *testing.T) {
-	r := &reader{forms: map[string]ast.Node{}, variables: map[string]value{}, modes: map[string]*mode.Wanted{}}
+	r := newReader(Env{})
 	r.builtin()
 	if len(r.forms) != len(Forms) || len(r.errs) > 0 {
 		t.Errorf("forms %v, errors %v", r.forms, r.errs)

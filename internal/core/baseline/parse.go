@@ -1,17 +1,13 @@
 package baseline
 
 import (
+	"cmp"
 	_ "embed"
-	"errors"
 	"fmt"
 	"path"
 	"regexp"
 	"slices"
 	"strings"
-
-	"github.com/goccy/go-yaml"
-	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
 
 	"idletally/internal/core/mode"
 	"idletally/internal/core/pathname"
@@ -21,13 +17,6 @@ import (
 //
 //go:embed schema.json
 var Schema []byte
-
-// The limits of a document.
-const (
-	MaxBytes = 1 << 20
-	MaxRules = 10_000
-	maxDepth = 16
-)
 
 // LanguageVersion is what the key "idletally" must say.
 const LanguageVersion = "1"
@@ -46,18 +35,26 @@ func Parse(text []byte) (*Document, error) { return ParseFor(text, Env{}) }
 
 // ParseFor reads a document as it reads for one host.
 func ParseFor(text []byte, env Env) (*Document, error) {
-	p := &reader{env: env, variables: map[string]value{}, forms: map[string]ast.Node{}, modes: map[string]*mode.Wanted{}, included: map[string]bool{}}
-	body, err := p.body(text)
-	if err != nil {
-		return nil, Errors{err}
-	}
-	p.builtin()
-	d := p.document(body)
-	if len(p.errs) > 0 {
-		slices.SortStableFunc(p.errs, func(a, b *Error) int { return (a.Line-b.Line)*10000 + a.Column - b.Column })
-		return nil, p.errs
+	r := newReader(env)
+	var d *Document
+	r.bounded(func() {
+		body := r.body(text)
+		if body == nil {
+			return
+		}
+		r.builtin()
+		d = r.document(body)
+	})
+	if len(r.errs) > 0 {
+		return nil, r.errs.sorted()
 	}
 	return d, nil
+}
+
+// sorted puts errors in the order of the text.
+func (e Errors) sorted() Errors {
+	slices.SortStableFunc(e, func(a, b *Error) int { return cmp.Or(a.Line-b.Line, a.Column-b.Column) })
+	return e
 }
 
 type reader struct {
@@ -65,105 +62,107 @@ type reader struct {
 	errs      Errors
 	varies    bool
 	variables map[string]value
-	forms     map[string]ast.Node
+	forms     map[string]*node
 	modes     map[string]*mode.Wanted // a text that stands in many rules is read once
 	including []string                // the way of includes that led here
 	included  map[string]bool         // all that were taken over, by whichever way
+	spent     *budget
 }
 
-func at(n ast.Node) Position {
-	if n == nil || n.GetToken() == nil || n.GetToken().Position == nil {
+func newReader(env Env) *reader {
+	return &reader{env: env, variables: map[string]value{}, forms: map[string]*node{}, modes: map[string]*mode.Wanted{}, included: map[string]bool{}, spent: &budget{}}
+}
+
+// part gives a reader for what is taken over from elsewhere.
+func (r *reader) part() *reader {
+	return &reader{env: r.env, variables: r.variables, forms: r.forms, modes: r.modes, included: r.included, spent: r.spent}
+}
+
+func at(n *node) Position {
+	if n == nil {
 		return Position{1, 1}
 	}
-	p := n.GetToken().Position
-	return Position{p.Line, p.Column}
+	return n.Position
 }
 
-func (r *reader) fail(n ast.Node, format string, args ...any) {
-	r.errs = append(r.errs, &Error{at(n), fmt.Sprintf(format, args...)})
+// fail notes an error. Long values in it are cut, and after a number of errors nothing more is read.
+func (r *reader) fail(n *node, format string, args ...any) {
+	for i, a := range args {
+		switch a := a.(type) {
+		case string:
+			args[i] = cut(a)
+		case error:
+			args[i] = cut(a.Error())
+		}
+	}
+	r.note(&Error{at(n), fmt.Sprintf(format, args...)})
 }
 
-func (r *reader) body(text []byte) (n ast.Node, fault *Error) {
-	defer func() { // a fault of the YAML package must not be one of the service
-		if v := recover(); v != nil {
-			n, fault = nil, &Error{Position{1, 1}, fmt.Sprintf("the document cannot be read as YAML: %v", v)}
-		}
-	}()
-	if len(text) > MaxBytes {
-		return nil, &Error{Position{1, 1}, fmt.Sprintf("the baseline has %d bytes, at most %d are allowed", len(text), MaxBytes)}
+func (r *reader) note(e *Error) {
+	if r.errs = append(r.errs, e); r.spent.errors >= maxErrors {
+		e.Message += fmt.Sprintf("; after %d errors the rest is not looked at", maxErrors)
+		panic(errEnough)
 	}
-	if strings.ContainsRune(string(text), 0) {
-		return nil, &Error{Position{1, 1}, "the document holds a NUL byte: a baseline is YAML text in UTF-8"}
+	r.spent.errors++
+}
+
+// body parses a text; nil where that failed.
+func (r *reader) body(text []byte) *node {
+	r.spend(&r.spent.texts, len(text), maxTexts, nil, "bytes")
+	n, fault := parse(text)
+	if fault != nil {
+		r.note(fault)
+		return nil
 	}
-	f, err := parser.ParseBytes(text, 0)
-	if err != nil {
-		var syntax *yaml.SyntaxError
-		if errors.As(err, &syntax) && syntax.Token != nil && syntax.Token.Position != nil {
-			return nil, &Error{Position{syntax.Token.Position.Line, syntax.Token.Position.Column}, "not valid YAML: " + syntax.Message}
-		}
-		return nil, &Error{Position{1, 1}, "not valid YAML: " + err.Error()}
-	}
-	var bodies []ast.Node
-	for _, doc := range f.Docs {
-		if doc.Body != nil {
-			bodies = append(bodies, doc.Body)
-		}
-	}
-	switch len(bodies) {
-	case 0:
-		return nil, &Error{Position{1, 1}, "the document is empty: begin with \"idletally: 1\""}
-	case 1:
-		return bodies[0], nil
-	}
-	return nil, &Error{at(bodies[1]), "a second YAML document begins here: one file holds one baseline"}
+	return n
 }
 
 // pairs reads a mapping, telling unknown keys and the nearest known one.
-func (r *reader) pairs(n ast.Node, what string, known []string, f func(key string, v ast.Node)) {
-	var values []*ast.MappingValueNode
-	switch m := n.(type) {
-	case *ast.MappingNode:
-		values = m.Values
-	case *ast.MappingValueNode:
-		values = []*ast.MappingValueNode{m}
-	default:
+func (r *reader) pairs(n *node, what string, known []string, f func(key string, v *node)) {
+	if n.kind != aMapping {
 		r.fail(n, "%s must be a mapping of keys to values, this is %s", what, kindOf(n))
 		return
 	}
 	seen := map[string]bool{}
-	for _, v := range values {
-		key := v.Key.GetToken().Value
+	for _, p := range n.pairs {
+		r.spend(&r.spent.steps, 1, maxSteps, p.key, "pieces")
+		key := p.key.text
 		switch {
-		case v.Key.IsMergeKey():
-			r.fail(v.Key, "merge keys (<<) are not part of the language: write the keys out")
+		case p.key.kind != aValue:
+			r.fail(p.key, "a key of %s is %s: want one word", what, kindOf(p.key))
+		case key == "<<":
+			r.fail(p.key, "merge keys (<<) are not part of the language: write the keys out")
 		case seen[key]:
-			r.fail(v.Key, "%q stands twice in %s", key, what)
+			r.fail(p.key, "%q stands twice in %s", key, what)
 		case known != nil && !slices.Contains(known, key):
-			r.fail(v.Key, "%s has no key %q: %s", what, key, suggest(key, known))
+			r.fail(p.key, "%s has no key %q: %s", what, key, suggest(key, known))
 		default:
 			seen[key] = true
-			f(key, v.Value)
+			f(key, p.value)
 		}
 	}
 }
 
-func kindOf(n ast.Node) string {
-	switch n.(type) {
-	case *ast.SequenceNode:
+func kindOf(n *node) string {
+	switch n.kind {
+	case aList:
 		return "a list"
-	case *ast.MappingNode, *ast.MappingValueNode:
+	case aMapping:
 		return "a mapping"
-	case *ast.NullNode:
+	case nothing:
 		return "empty"
-	case *ast.AliasNode, *ast.AnchorNode:
-		return "an anchor or alias, which the language does not have"
+	case foreign:
+		return n.text
 	}
-	return fmt.Sprintf("%q", n.GetToken().Value)
+	return fmt.Sprintf("%q", cut(n.text))
 }
 
 func suggest(got string, known []string) string {
 	best, distance := "", 4
 	for _, k := range known {
+		if len(got) > len(k)+distance {
+			continue
+		}
 		if d := edits(got, k); d < distance {
 			best, distance = k, d
 		}
@@ -196,7 +195,7 @@ func edits(a, b string) int {
 }
 
 // scalar gives a value's text, with the values of variables in it.
-func (r *reader) scalar(n ast.Node, what string) (string, bool) {
+func (r *reader) scalar(n *node, what string) (string, bool) {
 	s, ok := r.raw(n, what)
 	if !ok {
 		return "", false
@@ -205,39 +204,34 @@ func (r *reader) scalar(n ast.Node, what string) (string, bool) {
 }
 
 // raw gives a value's text as it stands: 0640 stays "0640" however YAML would read it.
-func (r *reader) raw(n ast.Node, what string) (string, bool) {
-	switch s := n.(type) {
-	case *ast.StringNode:
-		return s.Value, true
-	case *ast.LiteralNode:
-		return s.Value.Value, true
-	case *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode:
-		return n.GetToken().Value, true
+func (r *reader) raw(n *node, what string) (string, bool) {
+	if n.kind == aValue {
+		return n.text, true
 	}
 	r.fail(n, "%s must be one value, this is %s", what, kindOf(n))
 	return "", false
 }
 
-func (r *reader) list(n ast.Node, what string, f func(ast.Node)) {
-	s, ok := n.(*ast.SequenceNode)
-	if !ok {
+func (r *reader) list(n *node, what string, f func(*node)) {
+	if n.kind != aList {
 		r.fail(n, "%s must be a list, this is %s: write [a, b] or one \"- a\" a line", what, kindOf(n))
 		return
 	}
-	for _, v := range s.Values {
+	for _, v := range n.list {
+		r.spend(&r.spent.steps, 1, maxSteps, v, "pieces")
 		f(v)
 	}
 }
 
 // names reads a list of words, or one word.
-func (r *reader) words(n ast.Node, what string) (out []string) {
-	if _, ok := n.(*ast.SequenceNode); !ok {
+func (r *reader) words(n *node, what string) (out []string) {
+	if n.kind != aList {
 		if s, ok := r.scalar(n, what); ok {
 			return []string{s}
 		}
 		return nil
 	}
-	r.list(n, what, func(v ast.Node) {
+	r.list(n, what, func(v *node) {
 		if s, ok := r.scalar(v, what); ok {
 			out = append(out, s)
 		}
@@ -255,7 +249,7 @@ var accountName = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_.@\\-]{0,62}\$?$`)
 // Nameable says whether a baseline can call an account by a name.
 func Nameable(name string) bool { return name != anyWord && accountName.MatchString(name) }
 
-func (r *reader) name(n ast.Node, what string) string {
+func (r *reader) name(n *node, what string) string {
 	s, ok := r.scalar(n, what)
 	if ok && !Name.MatchString(s) {
 		r.fail(n, "%s %q: want 1 to 64 of a-z 0-9 . _ -, beginning and ending with a letter or digit", what, s)
@@ -263,8 +257,8 @@ func (r *reader) name(n ast.Node, what string) string {
 	return s
 }
 
-func (r *reader) roots(n ast.Node) (out []string) {
-	r.list(n, "roots", func(v ast.Node) {
+func (r *reader) roots(n *node) (out []string) {
+	r.list(n, "roots", func(v *node) {
 		s, ok := r.path(v, "root")
 		if !ok {
 			return
@@ -272,6 +266,10 @@ func (r *reader) roots(n ast.Node) (out []string) {
 		if strings.ContainsAny(s, "*?[") {
 			r.fail(v, "root %q holds a wildcard: name the folder itself, and use patterns in rules", s)
 			return
+		}
+		if len(out) == MaxRoots {
+			r.fail(v, "more than %d roots: name the folders above them", MaxRoots)
+			panic(errEnough)
 		}
 		for _, other := range out {
 			if pathname.Under(s, other) || pathname.Under(other, s) {
@@ -286,7 +284,7 @@ func (r *reader) roots(n ast.Node) (out []string) {
 	return out
 }
 
-func (r *reader) path(n ast.Node, what string) (string, bool) {
+func (r *reader) path(n *node, what string) (string, bool) {
 	s, ok := r.scalar(n, what)
 	if !ok {
 		return "", false
@@ -302,8 +300,8 @@ func (r *reader) path(n ast.Node, what string) (string, bool) {
 	return raw, true
 }
 
-func (r *reader) patterns(n ast.Node, what string) (out []Pattern) {
-	one := func(v ast.Node) {
+func (r *reader) patterns(n *node, what string) (out []Pattern) {
+	one := func(v *node) {
 		s, ok := r.path(v, what)
 		if !ok {
 			return
@@ -313,10 +311,11 @@ func (r *reader) patterns(n ast.Node, what string) (out []Pattern) {
 			r.fail(v, "%v", err)
 			return
 		}
+		r.spend(&r.spent.patterns, 1, MaxPatterns, v, "patterns")
 		p.Position = at(v)
 		out = append(out, p)
 	}
-	if _, ok := n.(*ast.SequenceNode); ok {
+	if n.kind == aList {
 		r.list(n, what, one)
 	} else {
 		one(n)
@@ -384,8 +383,8 @@ func (r *reader) underRoots(d *Document) {
 				return
 			}
 		}
-		r.errs = append(r.errs, &Error{p.Position, fmt.Sprintf("%s pattern %q lies under none of the roots (%s): it would never match",
-			what, pathname.Escape(p.Text), pathname.Escape(strings.Join(d.Roots, ", ")))})
+		r.note(&Error{p.Position, fmt.Sprintf("%s pattern %q lies under none of the roots (%s): it would never match",
+			what, cut(pathname.Escape(p.Text)), cut(pathname.Escape(strings.Join(d.Roots, ", "))))})
 	}
 	if len(d.Roots) == 0 || len(r.errs) > 0 {
 		return

@@ -6,10 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
-	"github.com/goccy/go-yaml/token"
-
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 )
@@ -28,21 +24,21 @@ var Forms = []string{"ordinary", "private", "programs", "private-key", "secret",
 
 // builtin reads the starting points of the language.
 func (r *reader) builtin() {
-	f, err := parser.ParseBytes(builtinForms, 0)
-	if err != nil { // the text is ours
-		panic(err)
+	n, fault := parse(builtinForms)
+	if fault != nil { // the text is ours
+		panic(fault)
 	}
-	r.pairs(f.Docs[0].Body, "forms", nil, func(key string, v ast.Node) { r.forms[key] = v })
+	r.pairs(n, "forms", nil, func(key string, v *node) { r.forms[key] = v })
 }
 
-func (r *reader) rule(n ast.Node) Rule {
+func (r *reader) rule(n *node) Rule {
 	rule := Rule{Position: at(n), Severity: Serious, At: map[string]Position{}}
-	if m, ok := n.(*ast.MappingNode); ok && len(m.Values) > 0 {
-		rule.Position = at(m.Values[0].Key)
+	if len(n.pairs) > 0 {
+		rule.Position = n.pairs[0].key.Position
 	}
-	var form, only, exists ast.Node
+	var form, only, exists *node
 	var people []string
-	r.pairs(n, "a rule", ruleKeys, func(key string, v ast.Node) {
+	r.pairs(n, "a rule", ruleKeys, func(key string, v *node) {
 		rule.At[key] = at(v)
 		switch key {
 		case "rule":
@@ -90,10 +86,10 @@ func (r *reader) rule(n ast.Node) Rule {
 	return rule
 }
 
-func usesFor(n ast.Node) bool { return strings.Contains(n.String(), "${for}") }
+func usesFor(n *node) bool { return n.holds("${for}") }
 
 // take puts a form's aspects in, for a rule to adjust.
-func (r *reader) take(n ast.Node, rule *Rule, people []string) {
+func (r *reader) take(n *node, rule *Rule, people []string) {
 	name, ok := r.scalar(n, "form")
 	if !ok {
 		return
@@ -108,6 +104,7 @@ func (r *reader) take(n ast.Node, rule *Rule, people []string) {
 		r.fail(n, "there is no form %q: %s", name, suggest(name, known))
 		return
 	}
+	r.spend(&r.spent.steps, body.size, maxSteps, n, "pieces")
 	if usesFor(body) && len(people) == 0 {
 		r.fail(n, "form %q needs to know for whom: add \"for: ACCOUNT\"", name)
 		return
@@ -115,8 +112,8 @@ func (r *reader) take(n ast.Node, rule *Rule, people []string) {
 	if !usesFor(body) && len(people) > 0 {
 		r.fail(n, "form %q is for nobody in particular: leave \"for\" out", name)
 	}
-	sub := &reader{env: r.env, variables: r.variables, forms: r.forms, modes: r.modes}
-	sub.aspects(body, "a form", formKeys, rule, people)
+	sub := r.part()
+	sub.bounded(func() { sub.aspects(body, "a form", formKeys, rule, people) })
 	for _, e := range sub.errs { // they were told where the form stands; here the rule is told that it has none
 		r.fail(n, "form %q: %s", name, e.Message)
 	}
@@ -128,8 +125,8 @@ func (r *reader) take(n ast.Node, rule *Rule, people []string) {
 }
 
 // aspects reads what a rule or a form says of permissions.
-func (r *reader) aspects(n ast.Node, what string, known []string, rule *Rule, people []string) {
-	who := func(v ast.Node, what string) *Who {
+func (r *reader) aspects(n *node, what string, known []string, rule *Rule, people []string) {
+	who := func(v *node, what string) *Who {
 		s, ok := r.scalar(v, what)
 		if ok && !accountName.MatchString(s) {
 			r.fail(v, "%s %q cannot be an account's name", what, s)
@@ -137,12 +134,12 @@ func (r *reader) aspects(n ast.Node, what string, known []string, rule *Rule, pe
 		return &Who{at(v), s}
 	}
 	// Keys that are not known were told where the rule itself was read.
-	quiet := &reader{}
+	quiet := newReader(Env{})
 	visit := r.pairs
 	if what == "a rule" {
 		visit = quiet.pairs
 	}
-	visit(n, what, known, func(key string, v ast.Node) {
+	visit(n, what, known, func(key string, v *node) {
 		if slices.Contains(anyKeys, key) && r.takesBack(v, key, rule) {
 			return
 		}
@@ -205,9 +202,9 @@ const anyWord = "any"
 
 // takesBack reads the word any, which stands for no declaration at all, over a form's and over those
 // of earlier rules; a rule's own word counts over its form's any.
-func (r *reader) takesBack(v ast.Node, key string, rule *Rule) bool {
+func (r *reader) takesBack(v *node, key string, rule *Rule) bool {
 	rule.Any = slices.DeleteFunc(rule.Any, func(k string) bool { return k == key })
-	if s, ok := v.(*ast.StringNode); !ok || s.Value != anyWord {
+	if v.kind != aValue || v.text != anyWord {
 		return false
 	}
 	switch key {
@@ -236,7 +233,7 @@ func (r *reader) takesBack(v ast.Node, key string, rule *Rule) bool {
 	return true
 }
 
-func (r *reader) yes(n ast.Node, what string) (bool, bool) {
+func (r *reader) yes(n *node, what string) (bool, bool) {
 	s, ok := r.scalar(n, what)
 	switch {
 	case !ok:
@@ -252,7 +249,7 @@ func (r *reader) yes(n ast.Node, what string) (bool, bool) {
 
 var onlyWords = []string{"file", "folder", "link", "other", "executable", "not-executable", "with-entries", "without-entries"}
 
-func (r *reader) only(n ast.Node) (o Only) {
+func (r *reader) only(n *node) (o Only) {
 	for _, w := range r.words(n, "only") {
 		switch w {
 		case "file":
@@ -281,7 +278,7 @@ func (r *reader) only(n ast.Node) (o Only) {
 	return o
 }
 
-func (r *reader) exists(n ast.Node, rule *Rule) {
+func (r *reader) exists(n *node, rule *Rule) {
 	on, ok := r.yes(n, "exists")
 	if !ok {
 		return
@@ -300,12 +297,12 @@ func (r *reader) exists(n ast.Node, rule *Rule) {
 	}
 }
 
-func (r *reader) mode(n ast.Node) *mode.Wanted {
+func (r *reader) mode(n *node) *mode.Wanted {
 	s, ok := r.scalar(n, "mode")
 	if !ok {
 		return nil
 	}
-	if n.GetToken().Type == token.FloatType {
+	if n.float {
 		r.fail(n, "mode %q is not octal: want 1 to 4 digits 0 to 7, such as 0640", s)
 		return nil
 	}
@@ -322,21 +319,21 @@ func (r *reader) mode(n ast.Node) *mode.Wanted {
 }
 
 // grants reads entries: none; a list of exactly these; {at-least: […]}; for default entries also derived.
-func (r *reader) grants(n ast.Node, what string, people []string) *Grants {
+func (r *reader) grants(n *node, what string, people []string) *Grants {
 	out := &Grants{List: []Grant{}}
-	if s, ok := n.(*ast.StringNode); ok {
+	if n.kind == aValue {
 		switch {
-		case s.Value == "none":
+		case n.text == "none":
 			return out
-		case s.Value == "derived" && what == "defaults":
+		case n.text == "derived" && what == "defaults":
 			out.Derived = true
 			return out
 		}
 	}
-	switch n.(type) {
-	case *ast.MappingNode, *ast.MappingValueNode:
+	switch n.kind {
+	case aMapping:
 		out.AtLeast = true
-		r.pairs(n, what, []string{"at-least", "without"}, func(key string, v ast.Node) {
+		r.pairs(n, what, []string{"at-least", "without"}, func(key string, v *node) {
 			if key == "at-least" {
 				out.List = r.grantList(v, what, people)
 			} else {
@@ -350,8 +347,8 @@ func (r *reader) grants(n ast.Node, what string, people []string) *Grants {
 }
 
 // without reads for whom there is to be no entry: user:NAME or group:NAME.
-func (r *reader) without(n ast.Node, what string) (out []Grant) {
-	r.list(n, what, func(v ast.Node) {
+func (r *reader) without(n *node, what string) (out []Grant) {
+	r.list(n, what, func(v *node) {
 		s, ok := r.scalar(v, what)
 		kind, name, _ := strings.Cut(s, ":")
 		switch {
@@ -365,10 +362,10 @@ func (r *reader) without(n ast.Node, what string) (out []Grant) {
 	return out
 }
 
-func (r *reader) grantList(n ast.Node, what string, people []string) []Grant {
+func (r *reader) grantList(n *node, what string, people []string) []Grant {
 	out := []Grant{}
 	seen := map[string]bool{}
-	one := func(v ast.Node, s string) {
+	one := func(v *node, s string) {
 		parts := strings.Split(s, ":")
 		if len(parts) != 3 || parts[0] != "user" && parts[0] != "group" {
 			r.fail(v, "entry %q: want user:NAME:rwx or group:NAME:rwx", s)
@@ -397,7 +394,7 @@ func (r *reader) grantList(n ast.Node, what string, people []string) []Grant {
 		}
 		out = append(out, g)
 	}
-	r.list(n, what, func(v ast.Node) {
+	r.list(n, what, func(v *node) {
 		s, ok := r.scalar(v, what)
 		switch {
 		case !ok:
@@ -406,6 +403,7 @@ func (r *reader) grantList(n ast.Node, what string, people []string) []Grant {
 		case len(people) == 0:
 			r.fail(v, "entry %q: the rule does not say for whom: add \"for: ACCOUNT\"", s)
 		default:
+			r.spend(&r.spent.steps, len(people), maxSteps, v, "pieces")
 			for _, p := range people {
 				one(v, strings.ReplaceAll(s, "${for}", p))
 			}

@@ -4,8 +4,6 @@ import (
 	"strings"
 	"unicode"
 
-	"github.com/goccy/go-yaml/ast"
-
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
 )
@@ -13,20 +11,20 @@ import (
 // This file is what rules say of file shares: entries of their own, and whether entries come from above.
 
 // shareGrants reads: none; a list of exactly these; or {at-least: [...], without: [...]}.
-func (r *reader) shareGrants(n ast.Node) *ShareGrants {
+func (r *reader) shareGrants(n *node) *ShareGrants {
 	out := &ShareGrants{List: []ShareGrant{}}
-	if s, ok := n.(*ast.StringNode); ok && s.Value == "none" {
+	if n.kind == aValue && n.text == "none" {
 		return out
 	}
-	switch n.(type) {
-	case *ast.MappingNode, *ast.MappingValueNode:
+	switch n.kind {
+	case aMapping:
 		out.AtLeast = true
-		r.pairs(n, "grants", []string{"at-least", "without"}, func(key string, v ast.Node) {
+		r.pairs(n, "grants", []string{"at-least", "without"}, func(key string, v *node) {
 			if key == "at-least" {
 				out.List = r.shareList(v)
 				return
 			}
-			r.list(v, "without", func(v ast.Node) {
+			r.list(v, "without", func(v *node) {
 				if s, ok := r.scalar(v, "without"); ok && shareName(s) {
 					out.Without = append(out.Without, Who{at(v), s})
 				} else if ok {
@@ -44,9 +42,9 @@ func shareName(s string) bool {
 	return s != "" && len(s) <= 256 && strings.TrimSpace(s) == s && !strings.ContainsFunc(s, func(c rune) bool { return c == ':' || c == ';' || !unicode.IsGraphic(c) })
 }
 
-func (r *reader) shareList(n ast.Node) []ShareGrant {
+func (r *reader) shareList(n *node) []ShareGrant {
 	out := []ShareGrant{}
-	r.list(n, "grants", func(v ast.Node) {
+	r.list(n, "grants", func(v *node) {
 		s, ok := r.scalar(v, "grants")
 		if !ok {
 			return

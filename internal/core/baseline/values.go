@@ -3,8 +3,6 @@ package baseline
 import (
 	"slices"
 	"strings"
-
-	"github.com/goccy/go-yaml/ast"
 )
 
 // A value is what a variable, or a word for an account, stands for on the host that is read for.
@@ -17,23 +15,18 @@ const tagPrefix = "tag:"
 
 // value reads one value for all hosts, or a mapping of hosts, tags and default to values. A host's
 // own value counts before that of a tag, and that before the default.
-func (r *reader) value(n ast.Node, what string) value {
-	var m []*ast.MappingValueNode
-	switch x := n.(type) {
-	case *ast.MappingNode:
-		m = x.Values
-	case *ast.MappingValueNode:
-		m = []*ast.MappingValueNode{x}
-	default:
+func (r *reader) value(n *node, what string) value {
+	if n.kind != aMapping {
 		s, ok := r.raw(n, what)
 		return value{s, ok}
 	}
 	r.varies = true
 	var first, own, fallback value
 	byTag := map[string]string{}
-	for _, kv := range m {
-		key := kv.Key.GetToken().Value
-		s, ok := r.raw(kv.Value, what+" on "+key)
+	for _, p := range n.pairs {
+		r.spend(&r.spent.steps, 1, maxSteps, p.key, "pieces")
+		key := p.key.text
+		s, ok := r.raw(p.value, what+" on "+key)
 		if !ok {
 			continue
 		}
@@ -45,7 +38,7 @@ func (r *reader) value(n ast.Node, what string) value {
 		case key == "default":
 			fallback = value{s, true}
 		case !isTag && !Name.MatchString(key) || isTag && !Name.MatchString(tag):
-			r.fail(kv.Key, "%s: %q is no host, no tag:NAME and not default", what, key)
+			r.fail(p.key, "%s: %q is no host, no tag:NAME and not default", what, key)
 		case isTag && slices.Contains(r.env.Tags, tag):
 			byTag[s] = tag
 		case key == r.env.Host:
@@ -73,7 +66,7 @@ func (r *reader) value(n ast.Node, what string) value {
 }
 
 // expand puts the values of variables in. ${for} stays for the entries of forms.
-func (r *reader) expand(n ast.Node, s string) (string, bool) {
+func (r *reader) expand(n *node, s string) (string, bool) {
 	if !strings.Contains(s, "${") {
 		return s, true
 	}
@@ -82,6 +75,7 @@ func (r *reader) expand(n ast.Node, s string) (string, bool) {
 		before, rest, found := strings.Cut(s, "${")
 		b.WriteString(before)
 		if !found {
+			r.spend(&r.spent.expanded, b.Len(), maxExpanded, n, "bytes of text with variables in it")
 			return b.String(), true
 		}
 		name, after, closed := strings.Cut(rest, "}")
