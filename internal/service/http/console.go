@@ -63,7 +63,13 @@ func newMetrics() *metrics {
 	return m
 }
 
+// methods are those that the service has. Anybody may make up others: they are refused first of all, and have one series together.
+var methods = map[string]bool{"GET": true, "HEAD": true, "POST": true, "PUT": true, "DELETE": true}
+
 func (m *metrics) request(route, method string, status int, took time.Duration) {
+	if !methods[method] {
+		method = "other"
+	}
 	m.took.WithLabelValues(route, method, strconv.Itoa(status)).Observe(took.Seconds())
 }
 

@@ -107,7 +107,7 @@ func New(c Config) *Server {
 		// Made of the service's own key, so that the database holds no secret of theirs.
 		s.desk.HookSecret = func(hook string) []byte { return s.secret("hook " + hook) }
 	}
-	s.mux.Use(middleware.RequestID, s.log, s.recover, secure)
+	s.mux.Use(middleware.RequestID, s.log, s.recover, secure, knownMethod)
 	s.mux.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "ok") })
 	s.mux.Get("/readyz", s.ready)
 	s.mux.Handle("/metrics", s.metrics.handler())
@@ -209,6 +209,17 @@ func (s *Server) log(next http.Handler) http.Handler {
 		took := time.Since(start)
 		s.metrics.request(route, r.Method, ww.Status(), took)
 		s.Log.Debug("request", "id", middleware.GetReqID(r.Context()), "method", r.Method, "route", route, "status", ww.Status(), "took", took)
+	})
+}
+
+// knownMethod refuses methods that nothing here has.
+func knownMethod(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if !methods[r.Method] {
+			http.Error(w, "this service has no such method", http.StatusMethodNotAllowed)
+			return
+		}
+		next.ServeHTTP(w, r)
 	})
 }
 

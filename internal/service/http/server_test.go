@@ -3,6 +3,7 @@ package http
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -155,6 +156,44 @@ func TestAgentsNeedACertificate(t *testing.T) {
 		if w.Code != 401 {
 			t.Errorf("%s without a certificate: %d", call, w.Code)
 		}
+	}
+}
+
+// Nobody makes the service remember what they call: whatever methods and paths are made up, its metrics stay as they are.
+func TestMetricsAreBounded(t *testing.T) {
+	s := bare()
+	call := func(method, path string) int {
+		w := httptest.NewRecorder()
+		s.ServeHTTP(w, httptest.NewRequest(method, path, nil))
+		return w.Code
+	}
+	size := func() (series int) {
+		all, err := s.metrics.registry.Gather()
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range all {
+			series += len(f.GetMetric())
+		}
+		return series
+	}
+	storm := func(n int) {
+		for i := range n {
+			for _, path := range []string{"/", "/metrics", "/api/v1/hosts", "/agent/v1/work", fmt.Sprintf("/api/v1/hosts/%d", i), fmt.Sprintf("/%d", i), fmt.Sprintf("/agent/v1/%d", i)} {
+				if code := call(fmt.Sprintf("M%d%s", i, strings.Repeat("X", 500)), path); code != http.StatusMethodNotAllowed {
+					t.Fatalf("%s by a method that nobody knows: %d", path, code)
+				}
+				for _, method := range []string{"GET", "HEAD", "POST", "PUT", "DELETE", "PATCH", "OPTIONS", "TRACE", "CONNECT"} {
+					call(method, path)
+				}
+			}
+		}
+	}
+	storm(10)
+	before := size()
+	storm(200)
+	if after := size(); after != before || after > 500 {
+		t.Errorf("%d series, and %d before", after, before)
 	}
 }
 
