@@ -150,26 +150,17 @@ func (d *Desk) compareWithin(ctx context.Context, c store.Comparison) (err error
 		return err
 	}
 	for {
-		before, err := d.publishedNumber(ctx, snap.Application)
+		before, err := d.Store.PublishedNumber(ctx, snap.Application)
 		if err != nil || before == 0 {
 			return err
 		}
 		if err := d.Compare(ctx, snap); err != nil {
 			return err
 		}
-		if after, err := d.publishedNumber(ctx, snap.Application); err != nil || after == before {
+		if after, err := d.Store.PublishedNumber(ctx, snap.Application); err != nil || after == before {
 			return err
 		}
 	}
-}
-
-// publishedNumber gives the number of the edition that counts; 0 where none does.
-func (d *Desk) publishedNumber(ctx context.Context, application string) (int, error) {
-	e, err := d.Store.Edition(ctx, application, 0)
-	if errors.Is(err, store.ErrNotFound) {
-		return 0, nil
-	}
-	return e.Number, err
 }
 
 // keepLease renews a comparison's lease until the context ends, and ends that itself where somebody else has the comparison by now.

@@ -36,6 +36,7 @@ type Desk struct {
 
 	checked checked
 	given   bell
+	parsed  parsed
 }
 
 // ErrSilent says that a host does not answer.
@@ -46,7 +47,7 @@ var ErrBad = errors.New("cannot do this")
 
 // Parse reads a text for no host in particular, with what it includes.
 func (d *Desk) Parse(ctx context.Context, text string) (*baseline.Document, error) {
-	return baseline.ParseFor([]byte(text), baseline.Env{Fetch: d.fetch(ctx)})
+	return d.parse(ctx, text, baseline.Env{})
 }
 
 // ParseOn reads a text as it reads for one host.
@@ -55,18 +56,7 @@ func (d *Desk) ParseOn(ctx context.Context, text, host string) (*baseline.Docume
 	if err != nil {
 		return nil, err
 	}
-	return baseline.ParseFor([]byte(text), baseline.Env{Host: h.Name, Tags: h.Tags(), Fetch: d.fetch(ctx)})
-}
-
-// fetch gives what is published of other applications, for includes.
-func (d *Desk) fetch(ctx context.Context) func(string) ([]byte, error) {
-	return func(application string) ([]byte, error) {
-		e, err := d.Store.Edition(ctx, application, 0)
-		if errors.Is(err, store.ErrNotFound) {
-			return nil, fmt.Errorf("no baseline of %s is published", application)
-		}
-		return []byte(e.Text), err
-	}
+	return d.parse(ctx, text, baseline.Env{Host: h.Name, Tags: h.Tags()})
 }
 
 // Check parses a text and says what the hosts it applies to cannot follow.
