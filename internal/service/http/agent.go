@@ -47,32 +47,33 @@ func agentHost(ctx context.Context) string { return ctx.Value(hostKey{}).(string
 
 // agentRoutes are what agents call: JSON, and plain bytes where there are many.
 func (s *Server) agentRoutes(r chi.Router) {
-	handle := func(f func(w http.ResponseWriter, r *http.Request) error) http.HandlerFunc {
-		return func(w http.ResponseWriter, r *http.Request) {
+	serve := func(r chi.Router, method, path string, who func(*http.Request) string, f func(w http.ResponseWriter, r *http.Request) error) {
+		r.Method(method, path, s.bounded(method+" "+path, who, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 			if err := f(w, r); err != nil {
 				s.plain(w, r, err)
 			}
-		}
+		})))
 	}
-	r.Post("/agent/v1/enrol", handle(s.enrol))
+	host := func(r *http.Request) string { return agentHost(r.Context()) }
+	serve(r, "POST", "/agent/v1/enrol", openly, s.enrol)
 	r.Group(func(r chi.Router) {
 		r.Use(s.agent)
-		r.Post("/agent/v1/hello", handle(s.hello))
-		r.Post("/agent/v1/certificate", handle(s.renew))
-		r.Get("/agent/v1/work", handle(s.giveWork))
-		r.Get("/agent/v1/questions", handle(s.giveQuestion))
-		r.Post("/agent/v1/work/{id}/progress", handle(s.progress))
-		r.Get("/agent/v1/work/{id}/chunks/{n}", handle(s.giveChunk))
-		r.Post("/agent/v1/watches", handle(s.giveWatches))
+		serve(r, "POST", "/agent/v1/hello", host, s.hello)
+		serve(r, "POST", "/agent/v1/certificate", host, s.renew)
+		serve(r, "GET", "/agent/v1/work", host, s.giveWork)
+		serve(r, "GET", "/agent/v1/questions", host, s.giveQuestion)
+		serve(r, "POST", "/agent/v1/work/{id}/progress", host, s.progress)
+		serve(r, "GET", "/agent/v1/work/{id}/chunks/{n}", host, s.giveChunk)
+		serve(r, "POST", "/agent/v1/watches", host, s.giveWatches)
 
-		r.Post("/agent/v1/questions/{id}", handle(s.takeReply))
-		r.Post("/agent/v1/nodes/missing", handle(s.missing))
-		r.Post("/agent/v1/nodes", handle(s.takeNodes))
-		r.Post("/agent/v1/work/{id}/snapshot", handle(s.endSnapshot))
+		serve(r, "POST", "/agent/v1/questions/{id}", host, s.takeReply)
+		serve(r, "POST", "/agent/v1/nodes/missing", host, s.missing)
+		serve(r, "POST", "/agent/v1/nodes", host, s.takeNodes)
+		serve(r, "POST", "/agent/v1/work/{id}/snapshot", host, s.endSnapshot)
 		// Nobody asked for these: a stolen certificate must not fill the storage with them.
-		r.With(s.limit(maxHeard, keyByAgent)).Post("/agent/v1/watches/{application}/snapshot", handle(s.takeHeard))
-		r.Put("/agent/v1/work/{id}/originals/{n}", handle(s.takeOriginals))
-		r.Post("/agent/v1/work/{id}/run", handle(s.endRun))
+		serve(r.With(s.limit(maxHeard, keyByAgent)), "POST", "/agent/v1/watches/{application}/snapshot", host, s.takeHeard)
+		serve(r, "PUT", "/agent/v1/work/{id}/originals/{n}", host, s.takeOriginals)
+		serve(r, "POST", "/agent/v1/work/{id}/run", host, s.endRun)
 	})
 }
 
@@ -278,13 +279,11 @@ func (s *Server) takeReply(w http.ResponseWriter, r *http.Request) error {
 	if err := s.Store.OpenQuestion(r.Context(), agentHost(r.Context()), id); err != nil {
 		return err
 	}
-	if err := s.read(r, func() error {
-		b, err := readBytes(w, r, maxReply)
-		if err != nil {
-			return err
-		}
-		return s.Store.AnswerQuestion(r.Context(), agentHost(r.Context()), id, b)
-	}); err != nil {
+	b, err := readBytes(w, r, maxReply)
+	if err != nil {
+		return err
+	}
+	if err := s.Store.AnswerQuestion(r.Context(), agentHost(r.Context()), id, b); err != nil {
 		return err
 	}
 	s.hub.poke(answerTo(id))
@@ -391,7 +390,7 @@ func (s *Server) missing(w http.ResponseWriter, r *http.Request) error {
 }
 
 func (s *Server) takeNodes(w http.ResponseWriter, r *http.Request) error {
-	if err := s.read(r, func() error { return s.storePack(w, r) }); err != nil {
+	if err := s.storePack(w, r); err != nil {
 		return err
 	}
 	w.WriteHeader(http.StatusNoContent)
@@ -441,7 +440,7 @@ func (s *Server) endSnapshot(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	var in wire.SnapshotDone
-	if err := s.read(r, func() error { return readJSON(w, r, maxSnapshot, &in) }); err != nil {
+	if err := readJSON(w, r, maxSnapshot, &in); err != nil {
 		return err
 	}
 	if err := s.Store.KeepSnapshot(r.Context(), work, in); err != nil {
@@ -508,16 +507,14 @@ func (s *Server) takeOriginals(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return huma.Error404NotFound("no such chunk")
 	}
-	if err := s.read(r, func() error {
-		b, err := readBytes(w, r, plan.MaxChunk)
-		if err == nil {
-			err = x.fits(n, b)
-		}
-		if err == nil {
-			err = s.Store.PutOriginals(r.Context(), x.work.Subject, x.work.Host, n, b)
-		}
-		return err
-	}); err != nil {
+	b, err := readBytes(w, r, plan.MaxChunk)
+	if err == nil {
+		err = x.fits(n, b)
+	}
+	if err == nil {
+		err = s.Store.PutOriginals(r.Context(), x.work.Subject, x.work.Host, n, b)
+	}
+	if err != nil {
 		return err
 	}
 	w.WriteHeader(http.StatusNoContent)
@@ -550,13 +547,11 @@ func (s *Server) endRun(w http.ResponseWriter, r *http.Request) error {
 	// Each result is an object of three members in a list.
 	bounds := untrusted.Bounds{Bytes: maxRunDone, Elements: 100 + 2*x.Steps*4}
 	var in wire.RunDone
-	var rows []store.Result
-	if err := s.read(r, func() (err error) {
-		if err = badBody(untrusted.ReadJSON(http.MaxBytesReader(w, r.Body, maxRunDone), bounds, &in)); err == nil {
-			rows, err = s.resultsOf(r.Context(), x, in)
-		}
+	if err := badBody(untrusted.ReadJSON(http.MaxBytesReader(w, r.Body, maxRunDone), bounds, &in)); err != nil {
 		return err
-	}); err != nil {
+	}
+	rows, err := s.resultsOf(r.Context(), x, in)
+	if err != nil {
 		return err
 	}
 	// A last look: a new snapshot shows the result in the whole tree, and its drift. It is asked for before

@@ -104,8 +104,8 @@ func (s *Server) providerRoutes(r chi.Router) {
 	if s.provider == nil {
 		return
 	}
-	r.Get(providerPath, s.leave)
-	r.Get(providerPath+"/back", s.back)
+	r.Method(http.MethodGet, providerPath, s.bounded("GET "+providerPath, openly, http.HandlerFunc(s.leave)))
+	r.Method(http.MethodGet, providerPath+"/back", s.bounded("GET "+providerPath+"/back", openly, http.HandlerFunc(s.back)))
 }
 
 // leave sends a browser to the provider.

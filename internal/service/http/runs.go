@@ -185,7 +185,8 @@ func (s *Server) runRoutes(r chi.Router) {
 		}
 		return &body[wire.Page[wire.Original]]{out}, nil
 	})
-	r.Get("/api/v1/runs/{id}/events", s.runEvents)
+	const events = "/api/v1/runs/{id}/events"
+	r.Method(http.MethodGet, events, s.bounded("GET "+events, personally, http.HandlerFunc(s.runEvents)))
 }
 
 // runEvents streams a run's state as server-sent events, whenever it changes, until it ends. It

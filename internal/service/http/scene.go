@@ -184,6 +184,18 @@ func (l *live) put(ctx context.Context, q wire.Question, patience time.Duration)
 		return wire.Reply{}, err
 	}
 	l.s.hub.poke(questionsOf(l.host))
+	err = l.s.budgets.Away(ctx, asking, func() error {
+		b, err = l.await(ctx, id, patience)
+		return err
+	})
+	if err != nil {
+		return wire.Reply{}, busy(err)
+	}
+	return l.read(b)
+}
+
+// await waits for the answer to a question that was put.
+func (l *live) await(ctx context.Context, id string, patience time.Duration) ([]byte, error) {
 	defer l.s.hub.poke(answerTo(id)) // nobody waits any more: the hub forgets
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
@@ -191,10 +203,10 @@ func (l *live) put(ctx context.Context, q wire.Question, patience time.Duration)
 		poked := l.s.hub.wait(answerTo(id))
 		b, err := l.s.Store.Answer(ctx, id)
 		if err != nil && ctx.Err() == nil {
-			return wire.Reply{}, err
+			return nil, err
 		}
 		if b != nil {
-			return l.read(b)
+			return b, nil
 		}
 		select {
 		case <-poked:
@@ -203,9 +215,9 @@ func (l *live) put(ctx context.Context, q wire.Question, patience time.Duration)
 			over, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 			defer cancel()
 			if err := l.s.Store.Forget(over, id); err != nil {
-				return wire.Reply{}, err
+				return nil, err
 			}
-			return wire.Reply{}, huma.Error504GatewayTimeout(fmt.Sprintf("host %s has not answered within %s: is its agent running? A stored snapshot can be asked instead", l.host, patience))
+			return nil, huma.Error504GatewayTimeout(fmt.Sprintf("host %s has not answered within %s: is its agent running? A stored snapshot can be asked instead", l.host, patience))
 		}
 	}
 }

@@ -29,8 +29,10 @@ import (
 
 	"idletally/internal/core/chain"
 	"idletally/internal/core/drift"
+	"idletally/internal/core/untrusted"
 	"idletally/internal/service/auth"
 	"idletally/internal/service/authority"
+	"idletally/internal/service/budget"
 	"idletally/internal/service/desk"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
@@ -57,7 +59,7 @@ type Server struct {
 	hub     *hub
 	backing *backing // what orders are held against
 	tries   *tries
-	gate    *gate // for what agents send
+	budgets *budget.Budgets
 
 	provider *provider
 	refusals rarely
@@ -68,8 +70,10 @@ type Server struct {
 }
 
 const (
-	maxBody    = 2 << 20
-	cookieName = "idletally_session"
+	maxBody = 2 << 20
+	// maxElements bounds what a body of people or programs unfolds to: members of objects and elements of arrays.
+	maxElements = 200_000
+	cookieName  = "idletally_session"
 	// consoleHeader must come with changes made by cookie: no other site can send it.
 	consoleHeader = "X-Idletally-Console"
 	sessionLife   = 12 * time.Hour
@@ -80,19 +84,12 @@ const (
 // maxCalls is how many calls a minute a person may make, and each of their tokens: some fifty times what the console needs.
 const maxCalls = 6000
 
-// Large bodies of agents that are read at once, in all and of each host: each takes at most some 100 MiB.
-const (
-	maxBodies   = 4
-	bodiesEach  = 2
-	waitForRoom = 20 * time.Second
-)
-
 // maxMemo is how many folders are remembered to be as declared: about 200 bytes each.
 const maxMemo = 400_000
 
 // New builds the handler.
 func New(c Config) *Server {
-	s := &Server{Config: c, desk: &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo), Mail: c.Mail}, hub: newHub(), backing: &backing{plans: map[string][]approval{}}, tries: &tries{}, gate: newGate(maxBodies, bodiesEach, waitForRoom), metrics: newMetrics(), mux: chi.NewMux()}
+	s := &Server{Config: c, desk: &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo), Mail: c.Mail}, hub: newHub(), backing: &backing{plans: map[string][]approval{}}, tries: &tries{}, budgets: budget.New(shares()), metrics: newMetrics(), mux: chi.NewMux()}
 	s.feed = &feed{s: s}
 	s.desk.Files = s.files
 	s.desk.Shown = func(ctx context.Context, c store.Comparison) {
@@ -108,18 +105,20 @@ func New(c Config) *Server {
 		s.desk.HookSecret = func(hook string) []byte { return s.secret("hook " + hook) }
 	}
 	s.mux.Use(middleware.RequestID, s.log, s.recover, secure, knownMethod)
-	s.mux.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "ok") })
-	s.mux.Get("/readyz", s.ready)
-	s.mux.Handle("/metrics", s.metrics.handler())
+	s.open("/healthz", http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "ok") }))
+	s.open("/readyz", http.HandlerFunc(s.ready))
+	s.open("/metrics", s.metrics.handler())
 	s.mux.Group(func(r chi.Router) {
 		r.Use(s.limit(1200, keyByAgent))
 		s.agentRoutes(r)
 	})
 	s.mux.Group(func(r chi.Router) {
-		r.Use(middleware.Compress(5, "application/json"), limitBody, s.limitOpen(), s.identify, s.limit(maxCalls, keyByCaller), s.once)
+		r.Use(middleware.Compress(5, "application/json"), limitBody, s.limitOpen(), s.identify, s.limit(maxCalls, keyByCaller), s.once, s.documents)
 		cfg := huma.DefaultConfig("Idle Tally", "1")
 		cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "/api/openapi", "", "/api/schemas"
 		cfg.CreateHooks = nil
+		frugal := huma.Format{Marshal: huma.DefaultJSONFormat.Marshal, Unmarshal: func(b []byte, v any) error { return untrusted.JSON(b, maxElements, v) }}
+		cfg.Formats = map[string]huma.Format{"application/json": frugal, "json": frugal}
 		cfg.Info.Description = "Declare, snapshot, compare, plan, review, run, restore. Paths are text in which a backslash is written \\\\ and a byte that is no printable character \\xHH."
 		cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 			"token":  {Type: "http", Scheme: "bearer"},
@@ -183,6 +182,23 @@ func (s *Server) limitOpen() func(http.Handler) http.Handler {
 			}
 		})
 	}
+}
+
+// open serves what anybody may get.
+func (s *Server) open(path string, h http.Handler) {
+	s.mux.Method(http.MethodGet, path, s.bounded("GET "+path, openly, h))
+}
+
+// documents bounds what the API's own machinery serves of itself.
+func (s *Server) documents(next http.Handler) http.Handler {
+	bounded := s.bounded("GET /api/openapi.json", personally, next)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasPrefix(r.URL.Path, "/api/openapi") || strings.HasPrefix(r.URL.Path, "/api/schemas/") {
+			bounded.ServeHTTP(w, r)
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
 }
 
 // OpenAPI gives the document of the API.
@@ -337,6 +353,8 @@ func (s *Server) problem(err error) error {
 		return huma.Error409Conflict(err.Error())
 	case errors.Is(err, desk.ErrBad), errors.Is(err, store.ErrBadNode):
 		return huma.Error422UnprocessableEntity(err.Error())
+	case errors.As(err, &db) && (db.Number == 1267 || db.Number == 1300): // a mix of character sets, or no UTF-8
+		return huma.Error422UnprocessableEntity("a name or an id in this call has a character that no name or id has")
 	case errors.As(err, &db) && (db.Number == 1114 || db.Number == 1021 || db.Number == 1005 && strings.Contains(db.Message, "28")):
 		s.Log.Error("database", "error", err)
 		return huma.NewError(http.StatusInsufficientStorage, "the database has no room left: nothing was changed; make room, then try again")
@@ -407,7 +425,8 @@ func register[I, O any](s *Server, o op, has func(auth.Roles, string) bool, h fu
 		def.Security = []map[string][]string{{"token": {}}, {"cookie": {}}}
 		def.Errors = []int{401, 403, 404, 409, 422, 503}
 	}
-	// Who may not call learns nothing, not even what is wrong with the call.
+	class := costing(o.id)
+	// Who may not call learns nothing, not even what is wrong with the call. Who may is let in before the body is read.
 	def.Middlewares = huma.Middlewares{func(ctx huma.Context, next func(huma.Context)) {
 		var status huma.StatusError
 		if err := allow(ctx.Context(), o.role, has); errors.As(err, &status) {
@@ -415,7 +434,14 @@ func register[I, O any](s *Server, o op, has func(auth.Roles, string) bool, h fu
 			_ = huma.WriteErr(s.api, ctx, status.GetStatus(), status.Error())
 			return
 		}
-		next(ctx)
+		r, w := humachi.Unwrap(ctx)
+		within, leave, err := s.budgets.Enter(ctx.Context(), class, personally(r))
+		if err != nil {
+			s.plain(w, r, busy(err))
+			return
+		}
+		defer leave()
+		next(huma.WithContext(ctx, within))
 	}}
 	huma.Register(s.api, def, func(ctx context.Context, in *I) (*O, error) {
 		out, err := h(ctx, in)

@@ -10,10 +10,13 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
 
 	"idletally/internal/service/auth"
+	"idletally/internal/service/budget"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -156,6 +159,86 @@ func TestAgentsNeedACertificate(t *testing.T) {
 		if w.Code != 401 {
 			t.Errorf("%s without a certificate: %d", call, w.Code)
 		}
+	}
+}
+
+// Everything that is served has a budget, and no budget is for what is not served.
+func TestEverythingHasABudget(t *testing.T) {
+	s := New(Config{Log: slog.New(slog.DiscardHandler), Provider: &Provider{Issuer: "https://issuer"}})
+	ids := map[string]string{}
+	for route, op := range operations(s) {
+		ids[route] = op.OperationID
+	}
+	served := map[string]bool{}
+	err := chi.Walk(s.mux, func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
+		name := method + " " + route
+		if id, ok := ids[name]; ok {
+			name = id
+		}
+		served[name] = true
+		if _, ok := costOf[name]; !ok {
+			t.Errorf("%s has no budget", name)
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	n := 0
+	for class, names := range costs {
+		if n += len(names); !s.budgets.Has(class) {
+			t.Errorf("there is no class %s", class)
+		}
+		for _, name := range names {
+			if !served[name] {
+				t.Errorf("%s is not served", name)
+			}
+		}
+	}
+	if n != len(costOf) {
+		t.Error("something stands in costs twice")
+	}
+}
+
+// Where the places of a class are taken, others are told when to come again: their own doing by 429, others' by 503. Classes are apart.
+func TestBusy(t *testing.T) {
+	s := bare()
+	own := shares()
+	own[costly] = budget.Share{All: 2, Each: 1, Line: 1, Queue: 1, Wait: 20 * time.Millisecond}
+	s.budgets = budget.New(own)
+	h := s.bounded("check-baseline", personally, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(204) }))
+	call := func(h http.Handler, name string) *httptest.ResponseRecorder {
+		r := httptest.NewRequest("POST", "/", nil)
+		w := httptest.NewRecorder()
+		h.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), personKey{}, &who{Person: store.Person{Name: name}})))
+		return w
+	}
+	var leaves []func()
+	for _, name := range []string{"bosun", "cook"} {
+		_, leave, err := s.budgets.Enter(t.Context(), costly, "\x00"+name+"\x00")
+		if err != nil {
+			t.Fatal(err)
+		}
+		leaves = append(leaves, leave)
+	}
+	go call(h, "bosun") // waits in the queue
+	time.Sleep(5 * time.Millisecond)
+	if w := call(h, "bosun"); w.Code != 429 && w.Code != 503 || w.Header().Get("Retry-After") == "" {
+		t.Errorf("one's own doing: %d %v %s", w.Code, w.Header(), w.Body)
+	}
+	time.Sleep(30 * time.Millisecond)
+	if w := call(h, "mate"); w.Code != 503 || w.Header().Get("Retry-After") == "" || !strings.Contains(w.Body.String(), "try again in") {
+		t.Errorf("others' doing: %d %v %s", w.Code, w.Header(), w.Body)
+	}
+	quickly := s.bounded("me", personally, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(204) }))
+	if w := call(quickly, "bosun"); w.Code != 204 {
+		t.Errorf("another class: %d", w.Code)
+	}
+	for _, leave := range leaves {
+		leave()
+	}
+	if w := call(h, "mate"); w.Code != 204 {
+		t.Errorf("when there is room: %d %s", w.Code, w.Body)
 	}
 }
 

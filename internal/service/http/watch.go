@@ -41,7 +41,7 @@ func (s *Server) giveWatches(w http.ResponseWriter, r *http.Request) error {
 // takeHeard takes a snapshot that nobody asked for.
 func (s *Server) takeHeard(w http.ResponseWriter, r *http.Request) error {
 	var in wire.Heard
-	if err := s.read(r, func() error { return readJSON(w, r, maxSnapshot, &in) }); err != nil {
+	if err := readJSON(w, r, maxSnapshot, &in); err != nil {
 		return err
 	}
 	h, err := s.Store.Host(r.Context(), agentHost(r.Context()))
