@@ -190,7 +190,7 @@ func tryInterface(t *testing.T, s *demo.Stage) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		req.AddCookie(&http.Cookie{Name: "idletally_session", Value: session.Token})
+		req.AddCookie(&http.Cookie{Name: "__Host-idletally_session", Value: session.Token})
 		req.Header.Set("Content-Type", "application/json")
 		if header != "" {
 			req.Header.Set(header, "1")

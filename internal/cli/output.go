@@ -17,6 +17,8 @@ import (
 	"golang.org/x/term"
 
 	"github.com/spf13/cobra"
+
+	"idletally/internal/report"
 )
 
 type options struct {
@@ -48,10 +50,8 @@ func (o *options) show(c *cobra.Command, t table) error {
 			return err
 		}
 		for _, r := range t.rows {
-			for i := range r { // a spreadsheet must not take a path for a formula
-				if r[i] != "" && strings.ContainsRune("=+@", rune(r[i][0])) {
-					r[i] = "'" + r[i]
-				}
+			for i := range r {
+				r[i] = report.Cell(r[i])
 			}
 			if err := cw.Write(r); err != nil {
 				return err
@@ -85,7 +85,7 @@ func (t *table) write(w io.Writer, limit int) error {
 	lines := append([][]string{t.head}, t.rows...)
 	for i := range lines {
 		for j, c := range lines[i] {
-			lines[i][j] = printable(c)
+			lines[i][j] = strings.ReplaceAll(printable(c), "\n", " ")
 			cols[j] = max(cols[j], utf8.RuneCountInString(lines[i][j]))
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
 
 	"idletally/internal/core/mode"
 	"idletally/internal/wire"
@@ -67,8 +68,15 @@ func Find(name string) (Format, error) {
 // Write writes a report.
 func (f Format) Write(d Data) ([]byte, error) { return f.write(d) }
 
-// Cell quotes what a spreadsheet would take for a formula.
+// Cell gives a cell of a table that programs read: control characters are shown as what they are, and what a spreadsheet would take for a
+// formula is quoted.
 func Cell(text string) string {
+	text = strings.Map(func(r rune) rune {
+		if r != '\n' && r != '\t' && unicode.IsControl(r) {
+			return '�'
+		}
+		return r
+	}, text)
 	if text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
 		return "'" + text
 	}

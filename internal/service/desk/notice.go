@@ -167,7 +167,7 @@ func (d *Desk) deliver(ctx context.Context, h store.Hook, n store.Notice) error 
 	defer resp.Body.Close()
 	_, _ = io.CopyN(io.Discard, resp.Body, 64<<10) // what it says is of no use
 	if resp.StatusCode/100 != 2 {
-		return fmt.Errorf("it answers %s", resp.Status)
+		return fmt.Errorf("it answers %d %s", resp.StatusCode, http.StatusText(resp.StatusCode)) // not what it says itself
 	}
 	return nil
 }

@@ -299,6 +299,9 @@ func (s *Server) waiverRoutes() {
 		return &body[wire.Page[wire.Waiver]]{out}, err
 	})
 	addFor(s, op{"POST", "/waivers", "add-waiver", "Accept findings until a date, with a reason", wire.Reviewer, 201}, func(_ context.Context, in *body[wire.NewWaiver]) (string, error) { return in.Body.Application, nil }, func(ctx context.Context, in *body[wire.NewWaiver]) (*body[wire.Waiver], error) {
+		if err := plainText("reason", in.Body.Reason); err != nil {
+			return nil, err
+		}
 		w, err := s.desk.Waive(ctx, in.Body, caller(ctx).Name)
 		if err != nil {
 			return nil, err

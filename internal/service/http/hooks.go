@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/hex"
+	"net/url"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -18,12 +19,29 @@ func wireHook(h store.Hook) wire.Hook {
 	return wire.Hook{ID: h.ID, NewHook: wire.NewHook{URL: h.URL, Application: h.Application, Kinds: h.Kinds(), Severity: h.Severity, Every: h.Every, Effect: h.Effect}, Author: h.Author, Told: h.Told, Fault: h.Fault}
 }
 
+// placeOf tells where a hook's address leads, without what in it may be a secret: chat systems take whoever knows the rest.
+func placeOf(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		return "an address"
+	}
+	if u.Scheme == "mailto" {
+		_, domain, _ := strings.Cut(u.Opaque, "@")
+		return "mailto:…@" + domain
+	}
+	return u.Scheme + "://" + u.Host + "/…"
+}
+
 func (s *Server) hookRoutes() {
 	add(s, op{"GET", "/hooks", "list-hooks", "List where programs are told of what happens", wire.Operator, 200}, func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Hook]], error) {
 		list, err := s.Store.Hooks(ctx)
 		out := wire.Page[wire.Hook]{Items: []wire.Hook{}}
 		for _, h := range list {
-			out.Items = append(out.Items, wireHook(h))
+			x := wireHook(h)
+			if !caller(ctx).Roles().Everywhere(wire.Admin) {
+				x.URL = placeOf(x.URL)
+			}
+			out.Items = append(out.Items, x)
 		}
 		return &body[wire.Page[wire.Hook]]{out}, err
 	})
@@ -38,7 +56,7 @@ func (s *Server) hookRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		s.audit(ctx, "hook added", h.ID, h.URL)
+		s.audit(ctx, "hook added", h.ID, placeOf(h.URL))
 		return &body[wire.MadeHook]{wire.MadeHook{Hook: wireHook(h), Secret: hex.EncodeToString(s.desk.HookSecret(h.ID))}}, nil
 	})
 	add(s, op{"POST", "/hooks/{id}/try", "try-hook", "Have a notice sent that says nothing", wire.Admin, 202}, func(ctx context.Context, in *byID) (*body[wire.Hook], error) {
@@ -56,7 +74,7 @@ func (s *Server) hookRoutes() {
 		if err := s.Store.RemoveHook(ctx, in.ID); err != nil {
 			return nil, err
 		}
-		s.audit(ctx, "hook removed", h.ID, h.URL)
+		s.audit(ctx, "hook removed", h.ID, placeOf(h.URL))
 		return nil, nil
 	})
 }

@@ -69,6 +69,9 @@ func (s *Server) planRoutes() {
 		return &body[wire.Plan]{w}, err
 	}
 	addFor(s, op{"POST", "/plans", "draft-plan", "Draft a plan: a remediation from findings, a restore from a run's originals or a snapshot, an adjustment from hand-written changes", wire.Author, 201}, s.applicationOfDraft, func(ctx context.Context, in *body[wire.Draft]) (*body[wire.Plan], error) {
+		if err := plainText("title", in.Body.Title); err != nil {
+			return nil, err
+		}
 		ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
 		defer cancel()
 		var id string

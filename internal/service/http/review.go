@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -108,7 +109,7 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 		s.audit(ctx, "plan declined", in.ID, in.Body.Digest+" "+in.Body.Remark)
 		return show(ctx, in.ID)
 	})
-	add(s, op{"POST", "/plans/{id}/withdraw", "withdraw-plan", "Take one's own plan out of review, or one's own approval back, before it runs", "any", 200}, func(ctx context.Context, in *byID) (*body[wire.Plan], error) {
+	add(s, op{"POST", "/plans/{id}/withdraw", "withdraw-plan", "Take one's own plan out of review, or one's own approval back, before it runs", "any", 200}, inPerson(func(ctx context.Context, in *byID) (*body[wire.Plan], error) {
 		p, err := s.Store.Plan(ctx, in.ID)
 		if err != nil {
 			return nil, err
@@ -125,14 +126,25 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 		}
 		s.audit(ctx, what, in.ID, "")
 		return show(ctx, in.ID)
-	})
+	}))
 	type remark struct {
 		ID   string `path:"id" maxLength:"16"`
 		Body wire.NewRemark
 	}
 	add(s, op{"POST", "/plans/{id}/remarks", "add-remark", "Say something of a plan, or of one of its steps", "any", 201}, func(ctx context.Context, in *remark) (*body[wire.Plan], error) {
-		if _, err := s.Store.Plan(ctx, in.ID); err != nil {
+		p, err := s.Store.Plan(ctx, in.ID)
+		if err != nil {
 			return nil, err
+		}
+		if me := caller(ctx); me.by != "" && !slices.ContainsFunc(tokenRoles[1:], func(role string) bool { return me.Roles().For(role, p.Application) }) {
+			return nil, huma.Error403Forbidden("a token that only views says nothing: give it the role author or operator, or sign in yourself")
+		}
+		said, err := s.Store.Remarks(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		if !roomFor(said, caller(ctx).Name, in.Body) {
+			return nil, huma.Error429TooManyRequests("too much has been said of this plan already, by you or by all: talk about it elsewhere")
 		}
 		raw, err := unescaped("path", in.Body.Path)
 		if err != nil {
@@ -172,6 +184,24 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 		s.audit(ctx, "review rule set", in.Name, itoa(in.Body.Reviewers))
 		return &shown[wire.ReviewRule]{tagOf(itoa(in.Body.Reviewers)), in.Body}, nil
 	})
+}
+
+// What may be said of a plan: each look at it shows all.
+const (
+	maxRemarks      = 500
+	maxRemarksOfOne = 100
+	maxSaid         = 500_000 // bytes
+)
+
+// roomFor says whether somebody may say one thing more of a plan.
+func roomFor(said []store.Remark, author string, more wire.NewRemark) bool {
+	own, bytes := 0, len(more.Path)+len(more.Body)
+	for _, r := range said {
+		if bytes += len(r.Path) + len(r.Body); r.Author == author {
+			own++
+		}
+	}
+	return len(said) < maxRemarks && own < maxRemarksOfOne && bytes <= maxSaid
 }
 
 // wordsOn takes what a reviewer says of the grave cautions; each needs a word, and nothing else has one.

@@ -19,6 +19,7 @@ import (
 	"runtime/debug"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
@@ -73,7 +74,7 @@ const (
 	maxBody = 2 << 20
 	// maxElements bounds what a body of people or programs unfolds to: members of objects and elements of arrays.
 	maxElements = 200_000
-	cookieName  = "idletally_session"
+	cookieName  = "__Host-idletally_session" // bound to this host and to https by its name (RFC 6265bis, 4.1.3)
 	// consoleHeader must come with changes made by cookie: no other site can send it.
 	consoleHeader = "X-Idletally-Console"
 	sessionLife   = 12 * time.Hour
@@ -262,6 +263,7 @@ func secure(next http.Handler) http.Handler {
 		h.Set("Referrer-Policy", "no-referrer")
 		h.Set("Cross-Origin-Opener-Policy", "same-origin")
 		h.Set("Strict-Transport-Security", "max-age=31536000")
+		h.Set("Cache-Control", "no-store") // but for what says otherwise of itself
 		next.ServeHTTP(w, r)
 	})
 }
@@ -477,6 +479,30 @@ func allow(ctx context.Context, role string, has func(auth.Roles, string) bool) 
 	return huma.Error403Forbidden(fmt.Sprintf("%s may not do this: it needs the role %s", p.Name, role))
 }
 
+// oneLine writes control characters as escapes.
+func oneLine(text string) string {
+	if !strings.ContainsFunc(text, unicode.IsControl) {
+		return text
+	}
+	var b strings.Builder
+	for _, r := range text {
+		if unicode.IsControl(r) {
+			fmt.Fprintf(&b, `\x%02x`, r)
+		} else {
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
+}
+
+// plainText refuses control characters in what is said in one line: a title, a name, a reason.
+func plainText(what, text string) error {
+	if strings.ContainsFunc(text, unicode.IsControl) {
+		return huma.Error422UnprocessableEntity(what + ": it has control characters, such as a line's end: write it in one line")
+	}
+	return nil
+}
+
 func (s *Server) audit(ctx context.Context, what, subject, detail string) {
 	name := "nobody"
 	if p := caller(ctx); p != nil {
@@ -484,6 +510,8 @@ func (s *Server) audit(ctx context.Context, what, subject, detail string) {
 			detail = strings.TrimSpace(detail + " (by token " + p.by + ")")
 		}
 	}
+	// A line is a line: nobody is to write others, or to steer the terminal of who reads it.
+	subject, detail = oneLine(subject), oneLine(detail)
 	if err := s.Store.Audit(context.WithoutCancel(ctx), name, what, subject, detail); err != nil {
 		s.Log.Error("history was not written", "what", what, "subject", subject, "error", err)
 	}

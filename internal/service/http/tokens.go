@@ -47,6 +47,9 @@ func (s *Server) tokenRoutes() {
 	})
 	add(s, op{"POST", "/tokens", "add-token", "Make a token, for a program that does something for you", "any", 201}, inPerson(func(ctx context.Context, in *body[wire.NewToken]) (*body[wire.MadeToken], error) {
 		me := caller(ctx)
+		if err := plainText("name", in.Body.Name); err != nil {
+			return nil, err
+		}
 		list, err := roleList(in.Body.Roles)
 		if err != nil {
 			return nil, err
