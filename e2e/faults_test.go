@@ -233,6 +233,14 @@ func TestDatabase(t *testing.T) {
 		waits(t, other, func() { change(t, `UPDATE plan_approval SET reviewer = 'nobody-known' WHERE plan = ?`, other.ID) },
 			func() { change(t, `UPDATE plan_approval SET reviewer = 'harbourmaster' WHERE plan = ?`, other.ID) })
 	})
+	t.Run("a one-time password that has ended", func(t *testing.T) {
+		admin := as(t, s, "admin")
+		one, err := admin.ResetPassword(ctx, "lookout")
+		must(t, err)
+		change(t, `UPDATE person SET password_until = UTC_TIMESTAMP(3) - INTERVAL 1 SECOND WHERE name = 'lookout' AND password_until > UTC_TIMESTAMP(3) + INTERVAL 23 HOUR`)
+		_, err = admin.SignIn(ctx, wire.SignIn{Name: "lookout", Password: one.Password, NewPassword: "high water at noon"})
+		fails(t, "a day later", err, 401, "have an admin give you another one")
+	})
 	t.Run("reports cannot be written", func(t *testing.T) {
 		must(t, os.Chmod(filepath.Join(s.Root("slip-north"), "srv/tideboard/feeds/gauge-07.token"), 0o600))
 		snapshot(t, c, "tideboard", "slip-north")

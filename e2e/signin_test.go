@@ -173,3 +173,68 @@ func TestThousandWrongSignIns(t *testing.T) {
 	}
 	t.Logf("answers %v, grown by %d MiB", counts, (most.Load()-before)>>20)
 }
+
+// People change their own passwords: it takes the old one, ends their other sessions, and their tokens unless they keep them. What an admin
+// gives counts once, for a day, and not as the new one.
+func TestPasswords(t *testing.T) {
+	t.Parallel()
+	s, admin := crewed(t)
+	ctx := t.Context()
+	here, other := as(t, s, "quartermaster"), as(t, s, "quartermaster")
+	token := func() *client.Client {
+		t.Helper()
+		made, err := here.AddToken(ctx, wire.NewToken{Name: "nightly", Roles: []string{wire.Viewer}, Days: 30})
+		must(t, err)
+		api := *here
+		api.Token = made.Secret
+		_, err = api.Me(ctx)
+		must(t, err)
+		return &api
+	}
+	sign := func(password, fresh string) error {
+		api := *here
+		api.Token = ""
+		_, err := api.SignIn(ctx, wire.SignIn{Name: "quartermaster", Password: password, NewPassword: fresh})
+		return err
+	}
+	const second, third = "slack water at nine", "spring tide at ten"
+	program := token()
+	fails(t, "a wrong password", here.ChangePassword(ctx, wire.NewPassword{Password: "not this one", NewPassword: second}), http.StatusForbidden, "another one")
+	fails(t, "the same again", here.ChangePassword(ctx, wire.NewPassword{Password: demo.Password, NewPassword: demo.Password}), http.StatusUnprocessableEntity, "the old one")
+	fails(t, "a common one", here.ChangePassword(ctx, wire.NewPassword{Password: demo.Password, NewPassword: "password1234"}), http.StatusUnprocessableEntity, "guessed first")
+	fails(t, "by a token", program.ChangePassword(ctx, wire.NewPassword{Password: demo.Password, NewPassword: second}), http.StatusForbidden, "sign in yourself")
+	fails(t, "while signing in", sign(demo.Password, second), http.StatusUnprocessableEntity, "goes with a one-time password")
+	must(t, here.ChangePassword(ctx, wire.NewPassword{Password: demo.Password, NewPassword: second}))
+	if _, err := here.Me(ctx); err != nil {
+		t.Errorf("one's own session: %v", err)
+	}
+	_, err := other.Me(ctx)
+	fails(t, "another session", err, http.StatusUnauthorized, "sign in first")
+	_, err = program.Me(ctx)
+	fails(t, "a token from before", err, http.StatusUnauthorized, "sign in first")
+	fails(t, "the old password", sign(demo.Password, ""), http.StatusUnauthorized, "wrong")
+	must(t, sign(second, ""))
+
+	program = token()
+	c := command{t, s, "quartermaster"}
+	if _, errs, code := c.run(second+"\n", "login", s.Address, "--authority", s.Authority(), "--name", "quartermaster", "--password-stdin"); code != 0 {
+		t.Fatal(errs)
+	}
+	out, errs, code := c.run(second+"\n"+third+"\n", "sign-in", "password", "--keep-tokens", "--password-stdin")
+	if code != 0 || !strings.Contains(out, "your tokens stay good") {
+		t.Errorf("%d %s %s", code, out, errs)
+	}
+	if _, err := program.Me(ctx); err != nil {
+		t.Errorf("a token that was kept: %v", err)
+	}
+	_, err = here.Me(ctx)
+	fails(t, "the session before", err, http.StatusUnauthorized, "sign in first")
+
+	one, err := admin.ResetPassword(ctx, "quartermaster")
+	must(t, err)
+	_, err = program.Me(ctx)
+	fails(t, "a token after an admin's reset", err, http.StatusUnauthorized, "sign in first")
+	fails(t, "the one-time password as the new one", sign(one.Password, one.Password), http.StatusUnprocessableEntity, "the old one")
+	must(t, sign(one.Password, second))
+	fails(t, "the one-time password again", sign(one.Password, third), http.StatusUnauthorized, "wrong")
+}

@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"idletally/internal/client"
+	"idletally/internal/wire"
 )
 
 func signInCommand(o *options) *cobra.Command {
@@ -82,5 +83,39 @@ for when you have lost the authenticator. An admin can take a lost one away: idl
 	for _, x := range []*cobra.Command{set, drop} {
 		x.Flags().BoolVar(&fromStdin, "code-stdin", false, "read the code from standard input")
 	}
-	return noun("sign-in", "Where and how you sign in", list, end, set, drop)
+	var change wire.NewPassword
+	var both bool
+	password := &cobra.Command{Use: "password", Short: "Change your own password; your other sessions end, and your tokens", Args: args(0, 0, "no argument"),
+		Long: `Change your own password. All your other sessions end, and your tokens with them, unless --keep-tokens says otherwise: whoever had the old
+password may have made some. With --password-stdin the first line of standard input is the password as it is, and the second the new one.`,
+		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) (err error) {
+			ask := prompter(c, both)
+			if change.Password, err = ask("Password as it is: "); err != nil {
+				return err
+			}
+			if change.NewPassword, err = ask("New password, at least 12 characters: "); err != nil {
+				return err
+			}
+			if !both {
+				again, err := ask("The new one again: ")
+				if err != nil {
+					return err
+				}
+				if again != change.NewPassword {
+					return errors.New("the new password was typed in two ways: nothing was changed")
+				}
+			}
+			if err := api.ChangePassword(c.Context(), change); err != nil {
+				return err
+			}
+			if change.KeepTokens {
+				say(c, "Your password is another one. Your other sessions have ended; your tokens stay good.")
+			} else {
+				say(c, "Your password is another one. Your other sessions and your tokens have ended.")
+			}
+			return nil
+		})}
+	password.Flags().BoolVar(&change.KeepTokens, "keep-tokens", false, "your tokens stay good")
+	password.Flags().BoolVar(&both, "password-stdin", false, "read both passwords from standard input")
+	return noun("sign-in", "Where and how you sign in", list, end, password, set, drop)
 }

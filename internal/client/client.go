@@ -650,6 +650,11 @@ func (c *Client) EndSessionsOf(ctx context.Context, name string) error {
 	return c.Do(ctx, http.MethodDelete, "/people/"+url.PathEscape(name)+"/sessions", nil, nil)
 }
 
+// ChangePassword changes one's own password.
+func (c *Client) ChangePassword(ctx context.Context, in wire.NewPassword) error {
+	return c.Do(ctx, http.MethodPost, "/me/password", in, nil)
+}
+
 // ProposeSecond begins a second factor.
 func (c *Client) ProposeSecond(ctx context.Context) (wire.Second, error) {
 	return post[wire.Second](ctx, c, "/me/second", nil)

@@ -38,6 +38,13 @@ type SignIn struct {
 	Code        string `json:"code,omitempty" maxLength:"32" doc:"Of the second factor, where there is one, or a code to spare"`
 }
 
+// NewPassword changes one's own.
+type NewPassword struct {
+	Password    string `json:"password" maxLength:"1024" doc:"As it is now"`
+	NewPassword string `json:"new_password" maxLength:"1024"`
+	KeepTokens  bool   `json:"keep_tokens,omitempty" doc:"Your tokens stay good: whoever had the old password may have made some"`
+}
+
 // Session is what a sign-in gives.
 type Session struct {
 	Token   string    `json:"token,omitempty" doc:"For the Authorization header, as a Bearer token; the console has a cookie instead"`

@@ -55,6 +55,7 @@ export const useRemoveHook = () => useChange((id: string) => body(api.DELETE(`${
 export const useSessions = () => useQuery({ queryKey: ["sessions"], queryFn: () => body(api.GET(`${v1}/me/sessions`)) });
 export const useEndSession = () =>
   useChange((id: string) => (id ? body(api.DELETE(`${v1}/me/sessions/{id}`, { params: { path: { id } } })) : body(api.DELETE(`${v1}/me/sessions`))));
+export const useChangePassword = () => useChange((input: Schemas["NewPassword"]) => body(api.POST(`${v1}/me/password`, { body: input })));
 export const useProposeSecond = () => useMutation({ mutationFn: () => body(api.POST(`${v1}/me/second`)) });
 export const useConfirmSecond = () => useChange((code: string) => body(api.PUT(`${v1}/me/second`, { body: { code } })));
 export const useRemoveSecond = () => useChange((code: string) => body(api.POST(`${v1}/me/second/remove`, { body: { code } })));

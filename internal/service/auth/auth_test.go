@@ -13,8 +13,10 @@ func TestPasswords(t *testing.T) {
 	if again := Hash("correct tide table"); again == h {
 		t.Error("two hashes of one password are equal: no salt")
 	}
-	for pw, want := range map[string]string{"short": "too short", "the-purser-again": "your name", "long enough now": ""} {
-		err := Acceptable(pw, "purser")
+	for pw, want := range map[string]string{"short": "too short", "the-purser-again": "your name", "long enough now": "", "日本語でだめ": "too short", "日本語なら十二文字で足りる": "",
+		"password1234": "guessed first", "Password123456!": "guessed first", "aaaaaaaaaaaa": "different characters", "            ": "different characters", "123456789012": "guessed first",
+		"qwertyuiop12": "guessed first", "letmeinletmein": "guessed first", "tidetidetide": "different characters", "harbourharbour": "guessed first", "ebb and flow at six": "", "it was used before": "the old one"} {
+		err := Acceptable(pw, "purser", "it was used before")
 		if (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", pw, err, want)
 		}

@@ -62,7 +62,7 @@ var costs = map[budget.Class][]string{
 		"POST /agent/v1/questions/{id}", "POST /agent/v1/nodes", "POST /agent/v1/work/{id}/snapshot", "POST /agent/v1/watches/{application}/snapshot",
 		"PUT /agent/v1/work/{id}/originals/{n}", "POST /agent/v1/work/{id}/run",
 	},
-	hashing: {"sign-in", "add-person", "reset-password"},
+	hashing: {"sign-in", "add-person", "reset-password", "change-password"},
 	waiting: {
 		"follow-happenings", "GET /api/v1/runs/{id}/events", "GET /agent/v1/work", "GET /agent/v1/questions", "POST /agent/v1/watches",
 	},

@@ -61,8 +61,9 @@ var personName = regexp.MustCompile(baseline.Name.String())
 
 func (s *Server) peopleRoutes(chi.Router) {
 	type signIn struct {
-		What string `header:"User-Agent"`
-		Body wire.SignIn
+		What    string `header:"User-Agent"`
+		Console string `header:"X-Idletally-Console"`
+		Body    wire.SignIn
 	}
 	add(s, op{"POST", "/sign-in", "sign-in", "Sign in", "", 200}, func(ctx context.Context, in *signIn) (_ *signInOut, err error) {
 		name := in.Body.Name
@@ -85,8 +86,14 @@ func (s *Server) peopleRoutes(chi.Router) {
 				s.tries.right(name)
 			}
 		}()
-		if p.MustChange && in.Body.NewPassword == "" { // before a code is used up
+		switch { // before a code is used up
+		case p.MustChange && p.Until != nil && time.Now().After(*p.Until):
+			s.audit(ctx, "sign-in refused", name, "the one-time password has ended")
+			return nil, huma.Error401Unauthorized("this one-time password was good until " + p.Until.Format(time.RFC3339) + ": have an admin give you another one")
+		case p.MustChange && in.Body.NewPassword == "":
 			return nil, huma.Error403Forbidden("this is a one-time password: give new_password as well")
+		case !p.MustChange && in.Body.NewPassword != "":
+			return nil, huma.Error422UnprocessableEntity("new_password goes with a one-time password: sign in, and change your own with idletally sign-in password")
 		}
 		if p.Second != nil {
 			if in.Body.Code == "" {
@@ -102,10 +109,10 @@ func (s *Server) peopleRoutes(chi.Router) {
 			}
 		}
 		if p.MustChange {
-			if err := auth.Acceptable(in.Body.NewPassword, name); err != nil {
+			if err := auth.Acceptable(in.Body.NewPassword, name, in.Body.Password); err != nil {
 				return nil, huma.Error422UnprocessableEntity(err.Error())
 			}
-			if err := s.Store.SetPassword(ctx, name, auth.Hash(in.Body.NewPassword), false); err != nil {
+			if err := s.Store.SetPassword(ctx, name, auth.Hash(in.Body.NewPassword), false, true, ""); err != nil {
 				return nil, err
 			}
 		}
@@ -113,7 +120,11 @@ func (s *Server) peopleRoutes(chi.Router) {
 		if err != nil {
 			return nil, err
 		}
-		return &signInOut{cookie(token, expires), wire.Session{Token: token, Expires: expires, Person: wirePerson(p)}}, nil
+		session := cookie(token, expires)
+		if in.Console != "" { // a browser has its cookie, which no script reads
+			token = ""
+		}
+		return &signInOut{session, wire.Session{Token: token, Expires: expires, Person: wirePerson(p)}}, nil
 	})
 	type signOutOut struct {
 		SetCookie http.Cookie `header:"Set-Cookie"`
@@ -125,6 +136,36 @@ func (s *Server) peopleRoutes(chi.Router) {
 		p := caller(ctx)
 		return &body[wire.Person]{wirePerson(p.Person)}, nil
 	})
+	add(s, op{"POST", "/me/password", "change-password", "Change your own password. All your other sessions end, and your tokens, unless they are to be kept", "any", 204}, inPerson(func(ctx context.Context, in *body[wire.NewPassword]) (*struct{}, error) {
+		me := caller(ctx)
+		if me.Provider {
+			return nil, huma.Error409Conflict("you sign in by way of the provider: change your password there")
+		}
+		if !s.tries.begin(me.Name, time.Now()) {
+			return nil, errTries
+		}
+		p, err := s.Store.Person(ctx, me.Name)
+		if err != nil {
+			return nil, err
+		}
+		if !auth.Check(p.Password, in.Body.Password) {
+			s.audit(ctx, "password kept", me.Name, "the old one was wrong")
+			return nil, huma.Error403Forbidden("your password is another one")
+		}
+		s.tries.right(me.Name)
+		if err := auth.Acceptable(in.Body.NewPassword, me.Name, in.Body.Password); err != nil {
+			return nil, huma.Error422UnprocessableEntity(err.Error())
+		}
+		if err := s.Store.SetPassword(ctx, me.Name, auth.Hash(in.Body.NewPassword), false, in.Body.KeepTokens, me.session); err != nil {
+			return nil, err
+		}
+		what := "tokens ended"
+		if in.Body.KeepTokens {
+			what = "tokens kept"
+		}
+		s.audit(ctx, "password changed", me.Name, what)
+		return nil, nil
+	}))
 	add(s, op{"GET", "/people", "list-people", "List people", wire.Admin, 200}, func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Person]], error) {
 		list, err := s.Store.People(ctx)
 		out := wire.Page[wire.Person]{Items: []wire.Person{}}

@@ -68,12 +68,16 @@ func (s *Server) settingsRoutes() {
 		p, err = s.Store.Person(ctx, in.Name)
 		return &shown[wire.Person]{tagOf(p.RoleList), wirePerson(p)}, err
 	})
-	add(s, op{"POST", "/people/{name}/password", "reset-password", "Give a person a one-time password, which ends their sessions", wire.Admin, 200}, func(ctx context.Context, in *byName) (*body[wire.OneTime], error) {
-		if _, err := s.Store.Person(ctx, in.Name); err != nil {
+	add(s, op{"POST", "/people/{name}/password", "reset-password", "Give a person a one-time password, good for a day, which ends their sessions and tokens", wire.Admin, 200}, func(ctx context.Context, in *byName) (*body[wire.OneTime], error) {
+		p, err := s.Store.Person(ctx, in.Name)
+		if err != nil {
 			return nil, err
 		}
+		if p.Provider {
+			return nil, huma.Error409Conflict(in.Name + " signs in by way of the provider, and has no password here")
+		}
 		pw := auth.Code(4)
-		if err := s.Store.SetPassword(ctx, in.Name, auth.Hash(pw), true); err != nil {
+		if err := s.Store.SetPassword(ctx, in.Name, auth.Hash(pw), true, false, ""); err != nil {
 			return nil, err
 		}
 		s.audit(ctx, "password reset", in.Name, "")

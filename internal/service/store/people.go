@@ -15,11 +15,12 @@ import (
 
 // Person is a person's record.
 type Person struct {
-	Name       string    `db:"name"`
-	Password   string    `db:"password"`
-	RoleList   string    `db:"roles"`
-	MustChange bool      `db:"must_change"`
-	Created    time.Time `db:"created"`
+	Name       string     `db:"name"`
+	Password   string     `db:"password"`
+	RoleList   string     `db:"roles"`
+	MustChange bool       `db:"must_change"`    // the password is a one-time one
+	Until      *time.Time `db:"password_until"` // which is good until then
+	Created    time.Time  `db:"created"`
 
 	Second     []byte `db:"second"` // sealed; nil where there is none
 	SecondNext []byte `db:"second_next"`
@@ -28,7 +29,7 @@ type Person struct {
 	Provider bool `db:"provider"` // signs in by way of another service
 }
 
-const personColumns = `p.name, p.password, p.roles, p.must_change, p.created, p.second, p.second_next, p.second_used, p.provider`
+const personColumns = `p.name, p.password, p.roles, p.must_change, p.password_until, p.created, p.second, p.second_next, p.second_used, p.provider`
 
 // A Session is somebody's sign-in.
 type Session struct {
@@ -44,8 +45,8 @@ func (p Person) Roles() auth.Roles { return strings.Split(p.RoleList, ",") }
 
 // AddPerson adds somebody; ErrConflict where the name is taken.
 func (s *Store) AddPerson(ctx context.Context, p Person) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO person (name, password, roles, must_change, created, provider) VALUES (?,?,?,?,?,?)`,
-		p.Name, p.Password, p.RoleList, p.MustChange, now(), p.Provider)
+	_, err := s.db.ExecContext(ctx, `INSERT INTO person (name, password, roles, must_change, password_until, created, provider) VALUES (?,?,?,?,?,?,?)`,
+		p.Name, p.Password, p.RoleList, p.MustChange, untilOf(p.MustChange), now(), p.Provider)
 	if duplicate(err) {
 		return fmt.Errorf("person %q exists: %w", p.Name, ErrConflict)
 	}
@@ -85,13 +86,30 @@ func (s *Store) People(ctx context.Context) (out []Person, err error) {
 	return out, err
 }
 
-// SetPassword stores a new password hash and ends the person's sessions.
-func (s *Store) SetPassword(ctx context.Context, name, hash string, mustChange bool) error {
+// oneTimeLife is how long a one-time password is good.
+const oneTimeLife = 24 * time.Hour
+
+func untilOf(oneTime bool) *time.Time {
+	if !oneTime {
+		return nil
+	}
+	until := now().Add(oneTimeLife)
+	return &until
+}
+
+// SetPassword stores a new password hash, a one-time one's for a day, and ends the person's sessions and, unless they are to be kept, tokens:
+// whoever had the old password may have made some. The session that keep names stays.
+func (s *Store) SetPassword(ctx context.Context, name, hash string, oneTime, tokens bool, keep string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE person SET password = ?, must_change = ? WHERE name = ?`, hash, mustChange, name); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE person SET password = ?, must_change = ?, password_until = ? WHERE name = ?`, hash, oneTime, untilOf(oneTime), name); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `DELETE FROM session WHERE person = ?`, name)
+		if !tokens {
+			if _, err := tx.ExecContext(ctx, `DELETE FROM token WHERE person = ?`, name); err != nil {
+				return err
+			}
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM session WHERE person = ? AND id <> ?`, name, keep)
 		return err
 	})
 }

@@ -9,6 +9,7 @@ import { Modal } from "../../components/Modal";
 import { Note } from "../../components/Note";
 import { Table } from "../../components/Table";
 import { Time } from "../../components/Time";
+import { ChangePassword } from "./ChangePassword";
 
 function Code({ code, change }: { code: string; change: (code: string) => void }) {
   return (
@@ -83,7 +84,7 @@ function Remove({ close }: { close: () => void }) {
 export function You({ me }: { me: Person }) {
   const sessions = useSessions();
   const end = useEndSession();
-  const [open, setOpen] = useState<"add" | "remove" | "">("");
+  const [open, setOpen] = useState<"add" | "remove" | "password" | "">("");
   const items = sessions.data?.items ?? [];
   return (
     <>
@@ -92,6 +93,7 @@ export function You({ me }: { me: Person }) {
       </p>
       <div className="mb-5 flex flex-wrap gap-2">
         {me.second ? <Button onClick={() => setOpen("remove")}>Do without the second factor…</Button> : <Button look="strong" onClick={() => setOpen("add")}>Add a second factor…</Button>}
+        {me.provider ? null : <Button onClick={() => setOpen("password")}>Change your password…</Button>}
         {items.length > 1 ? <Button disabled={end.isPending} onClick={() => end.mutate("")}>Sign out everywhere but here</Button> : null}
       </div>
       <Note error={sessions.error ?? end.error} />
@@ -109,6 +111,7 @@ export function You({ me }: { me: Person }) {
       ) : null}
       <Command text="idletally sign-in list" />
       {open === "add" ? <Add close={() => setOpen("")} /> : null}
+      {open === "password" ? <ChangePassword close={() => setOpen("")} /> : null}
       {open === "remove" ? <Remove close={() => setOpen("")} /> : null}
     </>
   );
