@@ -5,10 +5,12 @@ package e2e
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -232,6 +234,43 @@ func TestDatabase(t *testing.T) {
 		}
 		waits(t, other, func() { change(t, `UPDATE plan_approval SET reviewer = 'nobody-known' WHERE plan = ?`, other.ID) },
 			func() { change(t, `UPDATE plan_approval SET reviewer = 'harbourmaster' WHERE plan = ?`, other.ID) })
+	})
+	// faulty waits until everybody is told what is wrong with the history.
+	faulty := func(t *testing.T, says string) {
+		t.Helper()
+		soon(t, says, func() bool {
+			time.Sleep(300 * time.Millisecond)
+			o, err := c.Overview(ctx)
+			return err == nil && slices.ContainsFunc(o.Needs, func(n wire.Need) bool { return n.Kind == "history" && strings.Contains(n.Detail, says) })
+		})
+	}
+	t.Run("history written by somebody else", func(t *testing.T) {
+		faulty(t, "an end that it had not signed")
+	})
+	t.Run("history set back, and what was kept of it with it", func(t *testing.T) {
+		const keepHead = `CREATE TABLE chain_then AS SELECT * FROM chain`
+		_, err := rows.ExecContext(ctx, keepHead)
+		must(t, err)
+		var then int64
+		must(t, rows.QueryRowContext(ctx, `SELECT seq FROM chain_then`).Scan(&then))
+		s.Agents["slip-north"].Stop()
+		_ = as(t, s, "lookout") // which the history tells
+		must(t, s.StartAgent("slip-north"))
+		own := filepath.Join(s.Root("slip-north"), "var/lib/idletally-agent/history.json")
+		soon(t, "the agent keeps the end", func() bool {
+			var kept chain.Head
+			b, err := os.ReadFile(own)
+			return err == nil && json.Unmarshal(b, &kept) == nil && kept.Seq > then
+		})
+		s.Agents["slip-north"].Stop()
+		s.Service.Stop()
+		for _, q := range []string{`DELETE FROM audit WHERE seq > (SELECT seq FROM chain_then)`, `DELETE FROM chain`, `INSERT INTO chain SELECT * FROM chain_then`} {
+			change(t, q)
+		}
+		must(t, os.Remove(filepath.Join(s.Dir, "service", "keys", "history.head")))
+		must(t, s.Serve(ctx, strings.TrimPrefix(s.Address, "https://"), db.DSN))
+		must(t, s.StartAgent("slip-north"))
+		faulty(t, "host slip-north was shown another one")
 	})
 	t.Run("a one-time password that has ended", func(t *testing.T) {
 		admin := as(t, s, "admin")

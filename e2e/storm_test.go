@@ -29,7 +29,7 @@ import (
 )
 
 // stormFor is how long the storm lasts; IDLETALLY_STORM says otherwise, such as 60s.
-const stormFor = 15 * time.Second
+const stormFor = 8 * time.Second
 
 // worstTexts are baselines that cost as much as they can.
 func worstTexts() []string {

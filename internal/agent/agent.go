@@ -332,6 +332,7 @@ func (a *Agent) Run(ctx context.Context) error {
 	wg.Go(func() { cancel(a.listen(ctx)) })
 	wg.Go(func() { cancel(a.watch(ctx)) })
 	wg.Go(func() { cancel(a.keepCertificate(ctx)) })
+	wg.Go(func() { cancel(a.keepHistory(ctx)) })
 	hello := false
 	err = a.repeat(ctx, "work", func() error {
 		if !hello {

@@ -216,7 +216,7 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 	if password != "" {
 		fmt.Fprintf(out, "first admin %s, one-time password %s\n", name, password)
 	}
-	cfg := service.Config{Store: st, Authority: a, Log: log, Console: console.Files(), Version: Version, Stopping: ctx.Done(), Keep: x.keep, Name: x.names[0]}
+	cfg := service.Config{Store: st, Authority: a, Log: log, Console: console.Files(), Version: Version, Stopping: ctx.Done(), Keep: x.keep, Name: x.names[0], Ended: filepath.Join(data, "keys", "history.head")}
 	if x.provider.Issuer != "" {
 		cfg.Provider = &x.provider
 	}

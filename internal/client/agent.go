@@ -14,6 +14,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"idletally/internal/core/chain"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
 	"idletally/internal/core/untrusted"
@@ -131,6 +132,15 @@ func (a *Agent) Enrol(ctx context.Context, in wire.Enrol) (out wire.Enrolled, er
 func (a *Agent) Hello(ctx context.Context) error {
 	_, err := a.json(ctx, http.MethodPost, "/hello", nil, nil)
 	return err
+}
+
+// History shows the newest end of the history that this host was shown, and gives the one that there is now.
+func (a *Agent) History(ctx context.Context, seen chain.Head) (now chain.Head, err error) {
+	status, err := a.json(ctx, http.MethodPost, "/history", seen, &now)
+	if status == http.StatusNotFound { // an older service
+		return seen, nil
+	}
+	return now, err
 }
 
 // Work waits for something to do; nil where there was nothing for a while.

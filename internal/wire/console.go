@@ -13,7 +13,7 @@ type Overview struct {
 
 // Need is one thing that waits for a person.
 type Need struct {
-	Kind        string     `json:"kind" enum:"review,approved,run,grave,waiver,host,never"`
+	Kind        string     `json:"kind" enum:"history,review,approved,run,grave,waiver,host,never"`
 	Subject     string     `json:"subject" doc:"A plan, a run, an application or a host"`
 	Application string     `json:"application,omitempty"`
 	Host        string     `json:"host,omitempty"`
@@ -184,16 +184,20 @@ const (
 	NoticeFindings = "findings" // that were not there before, or came back
 	NoticeReview   = "review"   // a plan waits for a reviewer
 	NoticeRun      = "run"      // a run ended, failed or was halted
+	NoticeHistory  = "history"  // where the history ends, every hour, and at once that it is not what it was
 )
 
-// NoticeKinds lists them.
-var NoticeKinds = []string{NoticeFindings, NoticeReview, NoticeRun}
+// NoticeKinds lists them, and UsualKinds those that are told where nobody says otherwise.
+var (
+	NoticeKinds = []string{NoticeFindings, NoticeReview, NoticeRun, NoticeHistory}
+	UsualKinds  = NoticeKinds[:3]
+)
 
 // NewHook has a program told of what happens.
 type NewHook struct {
 	URL         string   `json:"url" minLength:"1" maxLength:"1024" doc:"https://… of a program, or mailto:NAME@HOST"`
 	Application string   `json:"application,omitempty" maxLength:"64" doc:"Only of this one"`
-	Kinds       []string `json:"kinds" minItems:"1" maxItems:"3" doc:"findings, review, run"`
+	Kinds       []string `json:"kinds" minItems:"1" maxItems:"4" doc:"findings, review, run, history"`
 	Severity    string   `json:"severity,omitempty" enum:"minor,serious,grave" doc:"Of findings: from this on"`
 	Effect      string   `json:"effect,omitempty" enum:"opens,closes" doc:"Of findings: only where some of them have this effect"`
 	Every       int      `json:"every,omitempty" minimum:"0" maximum:"10080" doc:"Mail: gather what is told for so many minutes; 0 tells at once"`
@@ -224,6 +228,14 @@ type Event struct {
 	Time        time.Time `json:"time"`
 	ContentType string    `json:"datacontenttype"`
 	Data        any       `json:"data"`
+}
+
+// HistoryNotice is what a notice of the history tells: where it ends, or what is wrong with it.
+type HistoryNotice struct {
+	Line      int64  `json:"line,omitempty"`
+	Hash      string `json:"hash,omitempty"`
+	Signature []byte `json:"signature,omitempty"`
+	Fault     string `json:"fault,omitempty"`
 }
 
 // FindingsNotice is what a notice of findings tells.

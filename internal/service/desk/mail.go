@@ -135,6 +135,12 @@ func sentence(kind string, data []byte) string {
 		} else if p.Plan != "" {
 			return fmt.Sprintf("The run of the plan %q for %s is %s", p.Title, p.Application, p.State)
 		}
+	case wire.NoticeHistory:
+		var h wire.HistoryNotice
+		if json.Unmarshal(data, &h) == nil && h.Fault != "" {
+			return "The history is not what it was: " + h.Fault
+		}
+		return fmt.Sprintf("The history ends with line %d, hash %s", h.Line, h.Hash)
 	}
 	return "This is a trial: notices come here"
 }

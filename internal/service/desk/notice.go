@@ -119,6 +119,11 @@ func (d *Desk) tellFindings(ctx context.Context, r store.Report, groups []drift.
 	}, wire.FindingsNotice{Application: r.Application, Host: r.Host, Report: r.ID, Severity: string(baseline.Severities[all]), New: r.Fresh, Returned: r.Returned, Findings: r.Findings - r.Waived, Opens: r.Opens, Closes: r.Closes})
 }
 
+// TellHistory tells where the history ends, or what is wrong with it.
+func (d *Desk) TellHistory(ctx context.Context, h wire.HistoryNotice) error {
+	return d.tell(ctx, wire.NoticeHistory, "", "history", nil, h)
+}
+
 // TellPlan tells that a plan waits for a reviewer, or how a run went.
 func (d *Desk) TellPlan(ctx context.Context, kind string, p store.Plan, state string) error {
 	return d.tell(ctx, kind, p.Application, p.ID, nil, wire.PlanNotice{Application: p.Application, Plan: p.ID, Title: p.Title, Author: p.Author, State: state})

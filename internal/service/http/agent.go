@@ -60,6 +60,7 @@ func (s *Server) agentRoutes(r chi.Router) {
 		r.Use(s.agent)
 		serve(r, "POST", "/agent/v1/hello", host, s.hello)
 		serve(r, "POST", "/agent/v1/certificate", host, s.renew)
+		serve(r, "POST", "/agent/v1/history", host, s.compareHistory)
 		serve(r, "GET", "/agent/v1/work", host, s.giveWork)
 		serve(r, "GET", "/agent/v1/questions", host, s.giveQuestion)
 		serve(r, "POST", "/agent/v1/work/{id}/progress", host, s.progress)

@@ -47,7 +47,7 @@ var costs = map[budget.Class][]string{
 		"withdraw-waiver",
 		"GET /healthz", "GET /readyz", "GET /metrics", "GET /*", "GET /api/schemas/baseline-1.json",
 		"GET /api/openapi.json", "GET /api/openapi.yaml", "GET /api/openapi-3.0.json", "GET /api/openapi-3.0.yaml", "GET /api/schemas/{schema}",
-		"POST /agent/v1/enrol", "POST /agent/v1/hello", "POST /agent/v1/certificate", "POST /agent/v1/work/{id}/progress",
+		"POST /agent/v1/enrol", "POST /agent/v1/hello", "POST /agent/v1/certificate", "POST /agent/v1/history", "POST /agent/v1/work/{id}/progress",
 		"GET /agent/v1/work/{id}/chunks/{n}", "POST /agent/v1/nodes/missing",
 	},
 	costly: {

@@ -180,6 +180,9 @@ func bit(b bool) int {
 // needs gathers what waits for a person, the gravest first.
 func (s *Server) needs(ctx context.Context, out *wire.Overview, hosts []store.Host, at time.Time) error {
 	add := func(n wire.Need) { out.Needs = append(out.Needs, n) }
+	if f := s.fault.Load(); f != nil {
+		add(wire.Need{Kind: "history", Subject: "history", Title: "The history is not what it was", Detail: f.what, At: &f.at})
+	}
 	runs, err := s.Store.HaltedRuns(ctx, maxNeeds)
 	if err != nil {
 		return err

@@ -18,6 +18,7 @@ import (
 	"net/http"
 	"runtime/debug"
 	"strings"
+	"sync/atomic"
 	"time"
 	"unicode"
 
@@ -36,6 +37,7 @@ import (
 	"idletally/internal/service/budget"
 	"idletally/internal/service/desk"
 	"idletally/internal/service/store"
+	"idletally/internal/service/witness"
 	"idletally/internal/wire"
 )
 
@@ -51,6 +53,7 @@ type Config struct {
 	Provider  *Provider
 	Mail      *desk.Mail
 	Name      string // how people call this service, in authenticators
+	Ended     string // the file beside the keys in which it is kept where the history ends; "" keeps it nowhere
 }
 
 // Server serves everything.
@@ -60,6 +63,8 @@ type Server struct {
 	hub     *hub
 	backing *backing // what orders are held against
 	tries   *tries
+	witness *witness.Witness
+	fault   atomic.Pointer[historyFault] // of the history; nil where there is none
 	budgets *budget.Budgets
 
 	provider *provider
@@ -101,7 +106,8 @@ func New(c Config) *Server {
 	}
 	if c.Store != nil && c.Authority != nil {
 		c.Store.Seal = func(h *chain.Head) { h.Sign(c.Authority.Orders) }
-		c.Store.Sealed = func(h chain.Head) bool { return h.SignedBy(s.OrderKey()) }
+		s.witness = &witness.Witness{Source: c.Store, Key: s.OrderKey(), File: c.Ended}
+		c.Store.Sealed = func(h chain.Head) bool { return h.SignedBy(s.OrderKey()) && h.Seq >= s.witness.Least() }
 		// Made of the service's own key, so that the database holds no secret of theirs.
 		s.desk.HookSecret = func(hook string) []byte { return s.secret("hook " + hook) }
 	}

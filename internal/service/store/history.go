@@ -51,7 +51,7 @@ func (s *Store) append(ctx context.Context, tx *sqlx.Tx, l chain.Line) (done boo
 	// Whoever has the database can put lines there, and a head. Signing what follows must not make that ours.
 	foreign := s.Sealed != nil && !s.Sealed(before)
 	if foreign {
-		l = chain.Line{ID: NewID(), At: l.At, Who: "the service", What: TakenOver, Subject: "history", Detail: fmt.Sprintf("line %d was not signed by this service", before.Seq)}
+		l = chain.Line{ID: NewID(), At: l.At, Who: "the service", What: TakenOver, Subject: "history", Detail: fmt.Sprintf("it ended with line %d, which this service did not sign, or after which it had others", before.Seq)}
 	}
 	l.Seq = before.Seq + 1
 	l.Hash = l.After(before.Hash)
@@ -95,10 +95,28 @@ func clip(s string, n int) string {
 // Chain hands out the history line by line, those behind line after, up to the head that it has when it is asked, which it
 // gives; and how many lines stand outside that should not.
 func (s *Store) Chain(ctx context.Context, after int64, visit func(chain.Line) error) (h chain.Head, strays int64, err error) {
-	if h, err = head(ctx, s.db); err != nil {
+	if h, err = s.Head(ctx); err != nil {
 		return h, 0, err
 	}
-	for at := after; at < h.Seq; {
+	if err := s.Lines(ctx, after, h.Seq, visit); err != nil {
+		return h, 0, err
+	}
+	strays, err = s.Strays(ctx)
+	return h, strays, err
+}
+
+// Head gives where the history ends.
+func (s *Store) Head(ctx context.Context) (chain.Head, error) { return head(ctx, s.db) }
+
+// Strays says how many lines stand outside of the chain that should not.
+func (s *Store) Strays(ctx context.Context) (n int64, err error) {
+	err = s.db.GetContext(ctx, &n, `SELECT (SELECT COUNT(*) FROM audit WHERE seq IS NULL) - outside FROM chain WHERE name = 'history'`)
+	return n, err
+}
+
+// Lines hands out the lines behind one, up to another, in their order. That some are missing is for visit to see.
+func (s *Store) Lines(ctx context.Context, after, upTo int64, visit func(chain.Line) error) error {
+	for at := after; at < upTo; {
 		var rows []struct {
 			Seq     int64     `db:"seq"`
 			ID      string    `db:"id"`
@@ -109,14 +127,14 @@ func (s *Store) Chain(ctx context.Context, after int64, visit func(chain.Line) e
 			Detail  string    `db:"detail"`
 			Hash    []byte    `db:"hash"`
 		}
-		if err := s.db.SelectContext(ctx, &rows, `SELECT seq, id, at, who, what, subject, detail, hash FROM audit WHERE seq > ? AND seq <= ? ORDER BY seq LIMIT 1000`, at, h.Seq); err != nil {
-			return h, 0, err
+		if err := s.db.SelectContext(ctx, &rows, `SELECT seq, id, at, who, what, subject, detail, hash FROM audit WHERE seq > ? AND seq <= ? ORDER BY seq LIMIT 1000`, at, upTo); err != nil {
+			return err
 		}
 		for _, r := range rows {
 			l := chain.Line{Seq: r.Seq, ID: r.ID, At: r.At, Who: r.Who, What: r.What, Subject: r.Subject, Detail: r.Detail}
 			copy(l.Hash[:], r.Hash)
 			if err := visit(l); err != nil {
-				return h, 0, err
+				return err
 			}
 			at = r.Seq
 		}
@@ -124,8 +142,7 @@ func (s *Store) Chain(ctx context.Context, after int64, visit func(chain.Line) e
 			break // what is missing shows at the end
 		}
 	}
-	err = s.db.GetContext(ctx, &strays, `SELECT (SELECT COUNT(*) FROM audit WHERE seq IS NULL) - outside FROM chain WHERE name = 'history'`)
-	return h, strays, err
+	return nil
 }
 
 // A Past says which lines of history are wanted.

@@ -5,6 +5,7 @@ import { Time } from "../../components/Time";
 type Need = Schemas["Need"];
 
 const kinds: Record<Need["kind"], { says: string; strong?: boolean; at?: string; to: (n: Need) => string }> = {
+  history: { says: "history", strong: true, at: "since", to: () => "/history" },
   run: { says: "halted run", strong: true, at: "since", to: (n) => `/runs/${n.subject}` },
   grave: { says: "grave", strong: true, to: (n) => `/drift/${n.subject}` },
   review: { says: "to review", at: "drafted", to: (n) => `/plans/${n.subject}` },

@@ -1,0 +1,81 @@
+package agent
+
+import (
+	"context"
+	"crypto/ed25519"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	mathrand "math/rand/v2"
+	"os"
+	"path/filepath"
+	"time"
+
+	"idletally/internal/core/chain"
+	"idletally/internal/host/atomicfile"
+)
+
+// historyEvery is how often an agent compares where the history ends, at about.
+const historyEvery = time.Hour
+
+func (a *Agent) historyFile() string { return filepath.Join(a.Folder, "history.json") }
+
+// keepHistory keeps the newest end of the service's history that this host was shown, and shows it to the service: what the service, or who
+// writes to its database, makes of the history later has to fit it.
+func (a *Agent) keepHistory(ctx context.Context) error {
+	return a.repeat(ctx, "history", func() error {
+		if err := a.compareHistory(ctx); err != nil {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(historyEvery/2 + mathrand.N(historyEvery)):
+		}
+		return nil
+	})
+}
+
+func (a *Agent) compareHistory(ctx context.Context) error {
+	if len(a.OrderKey) != ed25519.PublicKeySize {
+		return nil // this host takes no orders, and knows no key
+	}
+	seen, err := a.seenHistory()
+	if err != nil {
+		return err
+	}
+	now, err := a.api.History(ctx, seen)
+	if err != nil {
+		return err
+	}
+	switch {
+	case !now.SignedBy(a.OrderKey):
+		a.Log.Error("what the service says of its history is not signed by the key that this host knows", "line", now.Seq)
+		return nil
+	case now.Seq < seen.Seq || now.Seq == seen.Seq && now.Hash != seen.Hash:
+		a.Log.Error("the service's history is another one than this host was shown before: it was cut, set back, or written anew", "line", now.Seq, "hash", now.Hash.String(), "shown_line", seen.Seq, "shown_hash", seen.Hash.String())
+		return nil
+	case now.Seq == 0:
+		return nil
+	}
+	b, err := json.Marshal(now)
+	if err != nil {
+		return err
+	}
+	return atomicfile.Write(a.historyFile(), b, 0o600)
+}
+
+// seenHistory gives the end that was kept; that of an empty history where none was.
+func (a *Agent) seenHistory() (h chain.Head, err error) {
+	b, err := os.ReadFile(a.historyFile())
+	if errors.Is(err, fs.ErrNotExist) {
+		return h, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(b, &h)
+	}
+	if err != nil {
+		return h, fmt.Errorf("what was kept of the history: %w", err)
+	}
+	return h, nil
+}

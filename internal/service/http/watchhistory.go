@@ -1,0 +1,129 @@
+package http
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"net/http"
+	"time"
+
+	"idletally/internal/core/chain"
+	"idletally/internal/service/store"
+	"idletally/internal/service/witness"
+	"idletally/internal/wire"
+)
+
+const (
+	historyEvery = 20 * time.Second
+	historyAgain = 3 * time.Second // a fault is told when it is seen twice: another node of a database may be a moment behind
+	historyTold  = time.Hour
+)
+
+// A historyFault is what is wrong with the history, and since when that is known.
+type historyFault struct {
+	what string
+	at   time.Time
+}
+
+// watchHistory has the history verified all the time, until the context ends. What is wrong with it, and every hour where it ends, is told to
+// the log and to who wants to hear of it, so that a copy stands where nobody changes it who changes the database.
+func (s *Server) watchHistory(ctx context.Context) {
+	holder := store.NewID()
+	var told, ended time.Time
+	for pause := time.Second; ; {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(pause):
+		}
+		pause = historyEvery
+		var fault *witness.Fault
+		switch err := s.witness.Check(ctx); {
+		case ctx.Err() != nil:
+			return
+		case errors.As(err, &fault):
+			if s.fault.Load() == nil {
+				s.fault.Store(&historyFault{fault.What, time.Now()})
+				pause = historyAgain
+				continue
+			}
+			s.fault.Store(&historyFault{fault.What, s.fault.Load().at})
+			if time.Since(told) > historyTold {
+				told = time.Now()
+				s.tellFault(ctx, fault.What)
+			}
+		case err != nil:
+			s.Log.Warn("the history could not be verified", "error", err)
+		default:
+			s.fault.Store(nil)
+			told = time.Time{}
+			if time.Since(ended) > historyTold && s.tellHead(ctx, holder) {
+				ended = time.Now()
+			}
+		}
+	}
+}
+
+func (s *Server) tellFault(ctx context.Context, what string) {
+	s.Log.Error("the history is not what it was: find out who writes to the database", "fault", what)
+	if err := s.desk.TellHistory(ctx, wire.HistoryNotice{Fault: what}); err != nil {
+		s.Log.Error("notices of the history", "error", err)
+	}
+}
+
+// tellHead tells where the history ends, if it is this instance that does.
+func (s *Server) tellHead(ctx context.Context, holder string) bool {
+	mine, err := s.Store.TakeDuty(ctx, "history", holder, historyTold+historyEvery)
+	if err == nil && !mine {
+		return false
+	}
+	var h chain.Head
+	if err == nil {
+		h, err = s.Store.Head(ctx)
+	}
+	if err == nil {
+		s.Log.Info("the history ends here", "line", h.Seq, "hash", h.Hash.String(), "signature", hex.EncodeToString(h.Signature))
+		err = s.desk.TellHistory(ctx, wire.HistoryNotice{Line: h.Seq, Hash: h.Hash.String(), Signature: h.Signature})
+	}
+	if err != nil {
+		s.Log.Error("notices of the history", "error", err)
+	}
+	return err == nil
+}
+
+// compareHistory holds the end of the history that a host was shown against what stands there now, and shows it the newest. A host may be
+// hostile: only what this service signed counts.
+func (s *Server) compareHistory(w http.ResponseWriter, r *http.Request) error {
+	var seen chain.Head
+	if err := readJSON(w, r, 4<<10, &seen); err != nil {
+		return err
+	}
+	now, err := s.Store.Head(r.Context())
+	if err != nil {
+		return err
+	}
+	if seen.Seq > 0 && seen.SignedBy(s.OrderKey()) {
+		if why, err := s.differs(r.Context(), seen, now); err != nil {
+			return err
+		} else if why != "" {
+			s.witness.Report(fmt.Sprintf("host %s was shown another one: %s", agentHost(r.Context()), why))
+		}
+	}
+	return writeJSON(w, now)
+}
+
+// differs says how the history differs from an end that it once had; "" where it does not.
+func (s *Server) differs(ctx context.Context, seen, now chain.Head) (why string, err error) {
+	if now.Seq < seen.Seq {
+		return fmt.Sprintf("it had line %d, and ends with line %d", seen.Seq, now.Seq), nil
+	}
+	why = fmt.Sprintf("line %d is not there any more", seen.Seq)
+	err = s.Store.Lines(ctx, seen.Seq-1, seen.Seq, func(l chain.Line) error {
+		if why = ""; l.Hash != seen.Hash {
+			why = fmt.Sprintf("line %d (%s by %s) was another one then", l.Seq, l.What, l.Who)
+		}
+		return nil
+	})
+	return why, err
+}

@@ -1,0 +1,227 @@
+// Package witness watches the history from outside of the database: whoever can write there can write another history, and has no key. It
+// keeps beside the keys where the history ended, verifies what is added, and what is old again and again.
+package witness
+
+import (
+	"context"
+	"crypto/ed25519"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+
+	"idletally/internal/core/chain"
+)
+
+// A Source is where the history is kept.
+type Source interface {
+	// Head gives where the history ends.
+	Head(ctx context.Context) (chain.Head, error)
+	// Lines hands out the lines behind one, up to another.
+	Lines(ctx context.Context, after, upTo int64, visit func(chain.Line) error) error
+	// Strays says how many lines stand outside of the chain that should not.
+	Strays(ctx context.Context) (int64, error)
+}
+
+// A Witness watches one history. Its methods may be called at the same time.
+type Witness struct {
+	Source Source
+	Key    ed25519.PublicKey // that signs the history's end
+	File   string            // where the end is kept; "" keeps it nowhere
+
+	least    atomic.Int64 // the line that the history had at the least
+	mu       sync.Mutex
+	begun    bool
+	noted    chain.Head     // what the file said at first; Seq 0 where it said nothing
+	verified chain.Walker   // up to here
+	marks    []chain.Walker // on the way there, every so many lines
+	next     int            // the mark from which old lines are verified the next time
+	foreign  string         // what the service itself has said of another end, in the history
+}
+
+const (
+	markEvery = 10_000
+	// atOnce bounds the old lines of one round: a history of so many is verified whole each time, a longer one in several rounds.
+	atOnce = 50_000
+)
+
+// takenOver begins what the service writes behind an end that it did not sign.
+const takenOver = "history taken over"
+
+// A Fault says that a history is not what it was.
+type Fault struct{ What string }
+
+func (f *Fault) Error() string { return "the history is not what it was: " + f.What }
+
+func fault(format string, args ...any) error { return &Fault{fmt.Sprintf(format, args...)} }
+
+// Least gives the line that the history had, when it was looked at: an end before that is none of ours, whoever signed it.
+func (w *Witness) Least() int64 { return w.least.Load() }
+
+// Report has Check find a fault that somebody else has noticed.
+func (w *Witness) Report(what string) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.foreign == "" {
+		w.foreign = what
+	}
+}
+
+// Check verifies what was added since the last time, and a part of what is older. The error is a *Fault where the history is not what it
+// was. That stays so when a service starts again, until the file is taken away: by who has the keys, and knows why.
+func (w *Witness) Check(ctx context.Context) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if err := w.begin(); err != nil {
+		return err
+	}
+	head, err := w.Source.Head(ctx)
+	if err != nil {
+		return err
+	}
+	last := w.Least()
+	switch {
+	case head.Seq < last:
+		return fault("it ends with line %d, and had line %d: lines were taken from its end, or it was set back to what it was before", head.Seq, last)
+	case !head.SignedBy(w.Key):
+		return fault("its end, line %d, is not signed by this service: somebody else wrote it, or it was signed with another key", head.Seq)
+	}
+	if err := w.advance(ctx, head); err != nil {
+		return err
+	}
+	if err := w.again(ctx); err != nil {
+		return err
+	}
+	if n, err := w.Source.Strays(ctx); err != nil || n != 0 {
+		return errors.Join(err, strays(n))
+	}
+	if w.foreign != "" {
+		return fault("%s", w.foreign)
+	}
+	return w.note(head)
+}
+
+func strays(n int64) error {
+	if n == 0 {
+		return nil
+	}
+	return fault("%d lines were put among those from before it was chained, or taken away there", n)
+}
+
+// begin reads what was noted when a service ran last.
+func (w *Witness) begin() error {
+	if w.begun || w.File == "" {
+		return nil
+	}
+	b, err := os.ReadFile(w.File)
+	if errors.Is(err, fs.ErrNotExist) {
+		w.begun = true
+		return nil
+	}
+	if err == nil {
+		err = json.Unmarshal(b, &w.noted)
+	}
+	if err != nil {
+		return fmt.Errorf("where the history ended: %s: %w", w.File, err)
+	}
+	if w.noted.Seq == 0 || !w.noted.SignedBy(w.Key) {
+		return fault("what is noted of its end in %s is not signed by this service", w.File)
+	}
+	w.begun = true
+	w.least.Store(w.noted.Seq)
+	return nil
+}
+
+// advance verifies what follows on what is verified.
+func (w *Witness) advance(ctx context.Context, head chain.Head) error {
+	at := w.verified
+	err := w.Source.Lines(ctx, at.Seq, head.Seq, func(l chain.Line) error {
+		if err := at.Next(l); err != nil {
+			return fault("%v", err)
+		}
+		if l.Seq == w.noted.Seq && l.Hash != w.noted.Hash {
+			return fault("line %d (%s by %s) is not the one that was noted beside the keys when a service ran last: all from some line before it on was written anew", l.Seq, l.What, l.Who)
+		}
+		known := w.noted.Seq
+		if known == 0 && w.verified.Seq == 0 { // at first there is nothing that it could differ from
+			known = head.Seq
+		}
+		if l.What == takenOver && l.Seq > known && w.foreign == "" {
+			w.foreign = fmt.Sprintf("the service found an end that it had not signed, and said so in line %d: %s", l.Seq, l.Detail)
+		}
+		if l.Seq%markEvery == 0 {
+			w.marks = append(w.marks, at)
+		}
+		return nil
+	})
+	if err == nil && (at.Seq != head.Seq || at.Hash != head.Hash) {
+		err = fault("line %d follows on line %d nowhere: lines are missing, or its end is another one", head.Seq, at.Seq)
+	}
+	if err != nil {
+		w.marks = w.marks[:min(len(w.marks), int(w.verified.Seq/markEvery))]
+		return err
+	}
+	w.verified = at
+	w.least.Store(max(w.least.Load(), at.Seq))
+	return nil
+}
+
+// again verifies a part of what was verified before.
+func (w *Witness) again(ctx context.Context) error {
+	for left := atOnce; left > 0; left -= markEvery {
+		from := chain.Walker{}
+		if w.next > 0 {
+			from = w.marks[w.next-1]
+		}
+		to := w.verified
+		if w.next < len(w.marks) {
+			to = w.marks[w.next]
+		}
+		at := from
+		if err := w.Source.Lines(ctx, from.Seq, to.Seq, func(l chain.Line) error {
+			if err := at.Next(l); err != nil {
+				return fault("%v", err)
+			}
+			return nil
+		}); err != nil {
+			return err
+		}
+		if at != to {
+			return fault("between line %d and line %d it is another one than it was", from.Seq, to.Seq)
+		}
+		if w.next++; w.next > len(w.marks) {
+			w.next = 0
+			return nil
+		}
+	}
+	return nil
+}
+
+// note keeps where the history ends.
+func (w *Witness) note(head chain.Head) error {
+	if w.File == "" || head.Seq == 0 || head.Seq == w.noted.Seq {
+		return nil
+	}
+	b, err := json.Marshal(head)
+	if err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(filepath.Dir(w.File), filepath.Base(w.File)+"-*")
+	if err != nil {
+		return fmt.Errorf("note where the history ends: %w", err)
+	}
+	_, err = f.Write(append(b, '\n'))
+	err = errors.Join(err, f.Sync(), f.Close())
+	if err == nil {
+		err = os.Rename(f.Name(), w.File)
+	}
+	if err != nil {
+		return fmt.Errorf("note where the history ends: %w", errors.Join(err, os.Remove(f.Name())))
+	}
+	w.noted = head
+	return nil
+}
