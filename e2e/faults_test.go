@@ -238,9 +238,16 @@ func TestDatabase(t *testing.T) {
 	// faulty waits until everybody is told what is wrong with the history.
 	faulty := func(t *testing.T, says string) {
 		t.Helper()
+		var o wire.Overview
+		var err error
+		defer func() {
+			if t.Failed() {
+				t.Logf("what needs somebody: %+v, %v", o.Needs, err)
+			}
+		}()
 		soon(t, says, func() bool {
 			time.Sleep(300 * time.Millisecond)
-			o, err := c.Overview(ctx)
+			o, err = c.Overview(ctx)
 			return err == nil && slices.ContainsFunc(o.Needs, func(n wire.Need) bool { return n.Kind == "history" && strings.Contains(n.Detail, says) })
 		})
 	}

@@ -36,6 +36,7 @@ type Witness struct {
 	least    atomic.Int64 // the line that the history had at the least
 	mu       sync.Mutex
 	begun    bool
+	looked   bool           // at least once: what comes from now on is new
 	noted    chain.Head     // what the file said at first; Seq 0 where it said nothing
 	verified chain.Walker   // up to here
 	marks    []chain.Walker // on the way there, every so many lines
@@ -147,7 +148,7 @@ func (w *Witness) advance(ctx context.Context, head chain.Head) error {
 			return fault("line %d (%s by %s) is not the one that was noted beside the keys when a service ran last: all from some line before it on was written anew", l.Seq, l.What, l.Who)
 		}
 		known := w.noted.Seq
-		if known == 0 && w.verified.Seq == 0 { // at first there is nothing that it could differ from
+		if known == 0 && !w.looked { // at first there is nothing that it could differ from
 			known = head.Seq
 		}
 		if l.What == takenOver && l.Seq > known && w.foreign == "" {
@@ -165,7 +166,7 @@ func (w *Witness) advance(ctx context.Context, head chain.Head) error {
 		w.marks = w.marks[:min(len(w.marks), int(w.verified.Seq/markEvery))]
 		return err
 	}
-	w.verified = at
+	w.verified, w.looked = at, true
 	w.least.Store(max(w.least.Load(), at.Seq))
 	return nil
 }

@@ -177,6 +177,26 @@ func (lines) Strays(context.Context) (int64, error) { return 0, nil }
 
 var memoryKey = ed25519.NewKeyFromSeed(make([]byte, ed25519.SeedSize))
 
+// What the service says of an end that it had not signed is told where it is new: also where the history was empty when it was looked at
+// before. What was said before anybody looked is no news.
+func TestForeignEnd(t *testing.T) {
+	var all lines
+	w := &Witness{Key: memoryKey.Public().(ed25519.PublicKey)}
+	check := func() error { w.Source = all; return w.Check(t.Context()) }
+	must(t, check())
+	var before chain.Hash
+	for i, what := range []string{"sign-in", "history taken over", "sign-in"} {
+		l := chain.Line{Seq: int64(i + 1), ID: fmt.Sprint(i), At: time.Unix(0, 0), Who: "the service", What: what}
+		l.Hash = l.After(before)
+		before = l.Hash
+		all = append(all, l)
+	}
+	if err := check(); err == nil || !strings.Contains(err.Error(), "line 2") {
+		t.Errorf("an end of somebody else is told as %v", err)
+	}
+	must(t, (&Witness{Source: all, Key: w.Key}).Check(t.Context()))
+}
+
 // A long history is verified in parts, each of them within some rounds; where it grows meanwhile nothing is left out.
 func TestLongHistory(t *testing.T) {
 	var all lines
