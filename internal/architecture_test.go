@@ -14,28 +14,29 @@ import (
 // Imports point inwards. Each package of ours is listed with what it may import of ours: a
 // prefix allows what lies below it.
 var allowed = map[string][]string{
-	"internal/core":     {"internal/core"},
-	"internal/wire":     {"internal/core"},
-	"internal/inquiry":  {"internal/core", "internal/wire"},
-	"internal/report":   {"internal/core", "internal/wire"},
-	"internal/archive":  {"internal/core", "internal/wire"},
-	"internal/host":     {"internal/core", "internal/host", "internal/tied"},
-	"internal/client":   {"internal/core", "internal/wire"},
-	"internal/carry":    {"internal/core/untrusted"},
-	"internal/agent":    {"internal/core", "internal/wire", "internal/inquiry", "internal/client", "internal/host", "internal/carry", "internal/archive"},
-	"internal/seeded":   {}, // for tests alone
-	"internal/frugal":   {}, // for tests alone
-	"internal/loopback": {},
-	"internal/samba":    {"internal/loopback", "internal/tied"}, // for the demo and the tests
-	"internal/tied":     {},
-	"internal/service":  {"internal/core", "internal/wire", "internal/inquiry", "internal/report", "internal/archive", "internal/loopback", "internal/tied", "internal/service"},
-	"internal/cli":      {"internal", "console"},
-	"console":           {},
-	"cmd":               {"internal/cli"},
-	"packaging":         {"internal/cli"},
-	"demo":              {"internal", "demo"},
-	"e2e":               {"internal", "demo", "e2e"},
-	"bench":             {"internal", "demo", "e2e/browser"},
+	"internal/core":       {"internal/core"},
+	"internal/wire":       {"internal/core"},
+	"internal/inquiry":    {"internal/core", "internal/wire"},
+	"internal/report":     {"internal/core", "internal/wire"},
+	"internal/archive":    {"internal/core", "internal/wire"},
+	"internal/host":       {"internal/core", "internal/host", "internal/tied", "internal/atomicfile"},
+	"internal/client":     {"internal/core", "internal/wire"},
+	"internal/carry":      {"internal/core/untrusted"},
+	"internal/agent":      {"internal/core", "internal/wire", "internal/inquiry", "internal/client", "internal/host", "internal/carry", "internal/archive", "internal/atomicfile"},
+	"internal/seeded":     {}, // for tests alone
+	"internal/frugal":     {}, // for tests alone
+	"internal/loopback":   {},
+	"internal/samba":      {"internal/loopback", "internal/tied"}, // for the demo and the tests
+	"internal/tied":       {},
+	"internal/atomicfile": {},
+	"internal/service":    {"internal/core", "internal/wire", "internal/inquiry", "internal/report", "internal/archive", "internal/loopback", "internal/tied", "internal/atomicfile", "internal/service"},
+	"internal/cli":        {"internal", "console"},
+	"console":             {},
+	"cmd":                 {"internal/cli"},
+	"packaging":           {"internal/cli"},
+	"demo":                {"internal", "demo"},
+	"e2e":                 {"internal", "demo", "e2e"},
+	"bench":               {"internal", "demo", "e2e/browser"},
 }
 
 // The core has no interface to the world: what it needs is handed to it.

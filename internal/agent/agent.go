@@ -23,11 +23,11 @@ import (
 	"sync/atomic"
 	"time"
 
+	"idletally/internal/atomicfile"
 	"idletally/internal/client"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
-	"idletally/internal/host/atomicfile"
 	"idletally/internal/host/change"
 	"idletally/internal/wire"
 )

@@ -12,8 +12,8 @@ import (
 	"path/filepath"
 	"time"
 
+	"idletally/internal/atomicfile"
 	"idletally/internal/core/chain"
-	"idletally/internal/host/atomicfile"
 )
 
 // historyEvery is how often an agent compares where the history ends, at about.

@@ -8,9 +8,9 @@ import (
 	"path/filepath"
 	"time"
 
+	"idletally/internal/atomicfile"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/untrusted"
-	"idletally/internal/host/atomicfile"
 )
 
 // An order counts once. What tells that a run was begun is its journal; but journals are put away, and a folder of runs can be

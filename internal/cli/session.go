@@ -17,6 +17,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"idletally/internal/atomicfile"
 	"idletally/internal/client"
 	"idletally/internal/service/authority"
 	"idletally/internal/wire"
@@ -89,10 +90,7 @@ func (o *options) save(s session) error {
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
 		return err
 	}
-	if err := os.WriteFile(file+".new", b, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(file+".new", file)
+	return atomicfile.Write(file, b, 0o600)
 }
 
 // client makes a client for the session's service.

@@ -15,10 +15,10 @@ import (
 	"slices"
 	"strings"
 
+	"idletally/internal/atomicfile"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/untrusted"
-	"idletally/internal/host/atomicfile"
 )
 
 // A journal is records after a header line of magic. A record is: length of the payload (4 bytes), type (1), payload,

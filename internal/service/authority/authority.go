@@ -23,6 +23,8 @@ import (
 	"path/filepath"
 	"sync"
 	"time"
+
+	"idletally/internal/atomicfile"
 )
 
 // An Authority signs certificates and orders.
@@ -112,10 +114,10 @@ func keep(file string, create func() ([]byte, error)) ([]byte, error) {
 	if b, err = create(); err != nil {
 		return nil, err
 	}
-	if err := os.WriteFile(file+".new", b, 0o600); err != nil {
+	if err := atomicfile.Write(file, b, 0o600); err != nil {
 		return nil, fmt.Errorf("keep key: %w", err)
 	}
-	return b, os.Rename(file+".new", file)
+	return b, nil
 }
 
 func private(k any) ([]byte, error) {

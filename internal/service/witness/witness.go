@@ -10,10 +10,10 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"sync"
 	"sync/atomic"
 
+	"idletally/internal/atomicfile"
 	"idletally/internal/core/chain"
 )
 
@@ -211,17 +211,8 @@ func (w *Witness) note(head chain.Head) error {
 	if err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(filepath.Dir(w.File), filepath.Base(w.File)+"-*")
-	if err != nil {
+	if err := atomicfile.Write(w.File, append(b, '\n'), 0o600); err != nil {
 		return fmt.Errorf("note where the history ends: %w", err)
-	}
-	_, err = f.Write(append(b, '\n'))
-	err = errors.Join(err, f.Sync(), f.Close())
-	if err == nil {
-		err = os.Rename(f.Name(), w.File)
-	}
-	if err != nil {
-		return fmt.Errorf("note where the history ends: %w", errors.Join(err, os.Remove(f.Name())))
 	}
 	w.noted = head
 	return nil
