@@ -98,9 +98,6 @@ func (a *Agent) json(ctx context.Context, method, path string, in, out any) (int
 	return status, untrusted.JSON(b, untrusted.MaxElements, out)
 }
 
-// maxChunk is of the steps of a run that are sent at once, packed.
-const maxChunk = plan.MaxChunk
-
 const octets = "application/octet-stream"
 
 // Enrol trades a code for a certificate.
@@ -209,7 +206,7 @@ func (a *Agent) SnapshotDone(ctx context.Context, work string, d wire.SnapshotDo
 
 // Chunk fetches steps of a run.
 func (a *Agent) Chunk(ctx context.Context, work string, n int) ([]byte, error) {
-	b, _, err := a.call(ctx, http.MethodGet, fmt.Sprintf("/work/%s/chunks/%d", work, n), nil, octets, 2*time.Minute, maxChunk)
+	b, _, err := a.call(ctx, http.MethodGet, fmt.Sprintf("/work/%s/chunks/%d", work, n), nil, octets, 2*time.Minute, plan.MaxChunk)
 	return b, err
 }
 

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"testing"
 
+	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
 	"idletally/internal/frugal"
 	"idletally/internal/wire"
@@ -51,8 +52,8 @@ func TestAnswersAreFrugal(t *testing.T) {
 		"members that nobody knows":    {many(`{"id":"q"`, `,"x":0`, `}`, 5_000_000), question, false},
 		"applications":                 {many(`{"version":"1","applications":[`, `{},`, `{}]}`, 250_000), watches, true},
 		"applications and their roots": {many(`{"version":"1","applications":[`, `{"roots":["",""]},`, `{}]}`, 300_000), watches, false},
-		"steps as large as any":        {many("", "x", "", maxChunk), chunk, true},
-		"more steps":                   {many("", "x", "", maxChunk+1), chunk, false},
+		"steps as large as any":        {many("", "x", "", plan.MaxChunk), chunk, true},
+		"more steps":                   {many("", "x", "", plan.MaxChunk+1), chunk, false},
 		"more nodes than were named":   {many("", "x", "", 64<<20), missing, false},
 	} {
 		t.Run(name, func(t *testing.T) {

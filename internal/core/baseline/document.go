@@ -174,8 +174,7 @@ func (r *reader) rules(v *node, d *Document) {
 	names := map[string]bool{}
 	r.list(v, "rules", func(v *node) {
 		if len(d.Rules) == MaxRules {
-			r.fail(v, "more than %d rules: split the baseline", MaxRules)
-			panic(errEnough)
+			r.stop(v, "more than %d rules: split the baseline", MaxRules)
 		}
 		rule := r.rule(v)
 		if rule.Name != "" && names[rule.Name] {

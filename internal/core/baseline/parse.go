@@ -268,8 +268,7 @@ func (r *reader) roots(n *node) (out []string) {
 			return
 		}
 		if len(out) == MaxRoots {
-			r.fail(v, "more than %d roots: name the folders above them", MaxRoots)
-			panic(errEnough)
+			r.stop(v, "more than %d roots: name the folders above them", MaxRoots)
 		}
 		for _, other := range out {
 			if pathname.Under(s, other) || pathname.Under(other, s) {

@@ -193,9 +193,14 @@ var errEnough = errors.New("enough")
 // spend counts, and ends reading where a text comes to more than is allowed.
 func (r *reader) spend(on *int, amount, most int, n *node, what string) {
 	if *on += amount; *on > most {
-		r.errs = append(r.errs, &Error{at(n), fmt.Sprintf("the baseline comes to more than %d %s, with what it includes and what its forms and variables stand for: split it", most, what)})
-		panic(errEnough)
+		r.stop(n, "the baseline comes to more than %d %s, with what it includes and what its forms and variables stand for: split it", most, what)
 	}
+}
+
+// stop notes an error that ends reading.
+func (r *reader) stop(n *node, format string, args ...any) {
+	r.errs = append(r.errs, &Error{at(n), fmt.Sprintf(format, args...)})
+	panic(errEnough)
 }
 
 // bounded reads, as far as the budget goes.

@@ -12,6 +12,10 @@ import (
 	"time"
 )
 
+// TakenOver is what a line says that who keeps the history writes first where it ends as they did not sign it: with another key, or written by
+// somebody else.
+const TakenOver = "history taken over"
+
 // A Hash stands for a line and all before it.
 type Hash [sha256.Size]byte
 

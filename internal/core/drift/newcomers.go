@@ -100,7 +100,7 @@ func (n *Newcomers) Causes(ctx context.Context, d *perm.Directory) ([]Cause, err
 	for i := range out {
 		c := &out[i]
 		folder, _, err := tree.Lookup(ctx, n.src, n.forest, c.Folder)
-		if err != nil && !errors.Is(err, tree.ErrNoPath) && !tree.IsUnread(err) {
+		if err != nil && !tree.IsUntold(err) {
 			return nil, err
 		}
 		f := n.sample[c.Spot]

@@ -76,9 +76,19 @@ func fold[S any](ctx context.Context, r *Reader, at string, n *Node, in S, visit
 // Order gives the order in which a walk of a forest with these roots meets paths: root by root, by their bytes, and below each as
 // pathname.Compare has it. Those two differ: /srv/a-b comes before /srv/a/c as a root, and behind it as a path.
 func Order(roots []string) func(a, b string) int {
-	roots = slices.Sorted(slices.Values(roots))
+	number := map[string]int{}
+	for i, r := range slices.Sorted(slices.Values(roots)) {
+		number[r] = i
+	}
 	rootOf := func(path string) int {
-		return slices.IndexFunc(roots, func(r string) bool { return pathname.Under(path, r) })
+		for at := path; ; at = pathname.Folder(at) {
+			if n, ok := number[at]; ok {
+				return n
+			}
+			if at == "/" || at == "" {
+				return -1
+			}
+		}
 	}
 	return func(a, b string) int { return cmp.Or(cmp.Compare(rootOf(a), rootOf(b)), pathname.Compare(a, b)) }
 }
@@ -101,6 +111,9 @@ func IsUnread(err error) bool {
 	var unread *UnreadError
 	return errors.As(err, &unread)
 }
+
+// IsUntold says whether an error is that a snapshot tells nothing of a path: it is not there, or nobody could look.
+func IsUntold(err error) bool { return errors.Is(err, ErrNoPath) || IsUnread(err) }
 
 // Lookup finds one path; its node comes with it where it is a folder that was read.
 func Lookup(ctx context.Context, src Source, forest Hash, path string) (Entry, *Node, error) {

@@ -11,13 +11,10 @@ import (
 )
 
 // newcomers gives what a snapshot has and the one before had not; nil where there is none before, or
-// where the snapshot has been looked at already.
-func (d *Desk) newcomers(ctx context.Context, snap store.Snapshot) (*drift.Newcomers, error) {
-	switch r, err := d.Store.CurrentReport(ctx, snap.Application, snap.Host); {
-	case err == nil && r.Snapshot == snap.ID:
+// where the snapshot has been looked at already: last is the newest report of its place.
+func (d *Desk) newcomers(ctx context.Context, snap store.Snapshot, last store.Report) (*drift.Newcomers, error) {
+	if last.Snapshot == snap.ID {
 		return nil, nil
-	case err != nil && !errors.Is(err, store.ErrNotFound):
-		return nil, err
 	}
 	before, err := d.Store.Before(ctx, snap)
 	if errors.Is(err, store.ErrNotFound) {

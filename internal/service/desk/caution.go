@@ -128,7 +128,7 @@ func (d *Desk) check(ctx context.Context, p store.Plan, part plan.HostPart, snap
 		seen := access.Snapshot{Source: d.Store, Forest: snap.Hash(), Ways: ways}
 		c.Way = func(path string) (access.Way, error) {
 			w, _, err := seen.Way(ctx, path)
-			if errors.Is(err, tree.ErrNoPath) || tree.IsUnread(err) { // it went away meanwhile, or cannot be read any more
+			if tree.IsUntold(err) { // it went away meanwhile, or cannot be read any more
 				return nil, nil
 			}
 			return w, err
@@ -166,7 +166,7 @@ func (d *Desk) check(ctx context.Context, p store.Plan, part plan.HostPart, snap
 // node gives a folder's content as it was seen; nil where it was not.
 func node(ctx context.Context, seen access.Snapshot, folder string) (*tree.Node, error) {
 	_, c, err := seen.Way(ctx, folder)
-	if errors.Is(err, tree.ErrNoPath) || tree.IsUnread(err) {
+	if tree.IsUntold(err) {
 		return nil, nil
 	}
 	return c.Node, err

@@ -242,11 +242,15 @@ func (d *Desk) Compare(ctx context.Context, snap store.Snapshot) error {
 	if err != nil {
 		return err
 	}
-	fresh, err := d.newcomers(ctx, snap)
+	last, err := d.Store.CurrentReport(ctx, snap.Application, snap.Host)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return fmt.Errorf("the report before snapshot %s: %w", snap.ID, err)
+	}
+	fresh, err := d.newcomers(ctx, snap, last)
 	if err != nil {
 		return fmt.Errorf("what is new in snapshot %s: %w", snap.ID, err)
 	}
-	before, err := d.earlierThan(ctx, snap)
+	before, err := d.earlierThan(ctx, snap, last)
 	if err != nil {
 		return fmt.Errorf("what was found before snapshot %s: %w", snap.ID, err)
 	}

@@ -20,20 +20,16 @@ type earlier struct {
 	findings   bool   // whether there are any in it or below
 }
 
-// earlierThan gives what is known from before of what a snapshot cannot tell; nil where nothing is.
-func (d *Desk) earlierThan(ctx context.Context, snap store.Snapshot) (drift.Earlier, error) {
-	r, err := d.Store.CurrentReport(ctx, snap.Application, snap.Host)
-	if errors.Is(err, store.ErrNotFound) || err == nil && r.Findings == 0 {
+// earlierThan gives what is known from before, by the newest report of its place, of what a snapshot cannot tell; nil where nothing is.
+func (d *Desk) earlierThan(ctx context.Context, snap store.Snapshot, last store.Report) (drift.Earlier, error) {
+	if last.Findings == 0 {
 		return nil, nil
 	}
-	if err != nil {
-		return nil, err
-	}
-	then, err := d.Store.Snapshot(ctx, r.Snapshot)
+	then, err := d.Store.Snapshot(ctx, last.Snapshot)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
 	}
-	return &earlier{st: d.Store, report: r, leftMounts: then.Crossing && !snap.Crossing}, nil
+	return &earlier{st: d.Store, report: last, leftMounts: then.Crossing && !snap.Crossing}, nil
 }
 
 // knownPage is how many findings are read at once.

@@ -200,7 +200,7 @@ func (d *Desk) Explain(ctx context.Context, e store.Edition, host, path string) 
 	switch at, _, err := tree.Lookup(ctx, d.Store, l.snap.Hash(), path); {
 	case err == nil:
 		k, set, out.Seen = at.Kind, at.Set, true
-	case !errors.Is(err, tree.ErrNoPath) && !tree.IsUnread(err):
+	case !tree.IsUntold(err):
 		return out, err
 	}
 	out.Kind, out.Explanation = k.String(), m.Explain(path, k, set)

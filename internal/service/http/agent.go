@@ -48,11 +48,11 @@ func agentHost(ctx context.Context) string { return ctx.Value(hostKey{}).(string
 // agentRoutes are what agents call: JSON, and plain bytes where there are many.
 func (s *Server) agentRoutes(r chi.Router) {
 	serve := func(r chi.Router, method, path string, who func(*http.Request) string, f func(w http.ResponseWriter, r *http.Request) error) {
-		r.Method(method, path, s.bounded(method+" "+path, who, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		s.route(r, method, path, who, func(w http.ResponseWriter, r *http.Request) {
 			if err := f(w, r); err != nil {
 				s.plain(w, r, err)
 			}
-		})))
+		})
 	}
 	host := func(r *http.Request) string { return agentHost(r.Context()) }
 	serve(r, "POST", "/agent/v1/enrol", openly, s.enrol)

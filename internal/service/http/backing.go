@@ -55,7 +55,7 @@ func (b *backing) see(l chain.Line) error {
 		b.plans[l.Subject] = others()
 	case saidWithdrawn:
 		delete(b.plans, l.Subject)
-	case store.TakenOver: // what stands before was not written by this service
+	case chain.TakenOver: // what stands before was not written by this service
 		clear(b.plans)
 	}
 	return nil

@@ -8,7 +8,6 @@ import (
 
 	"idletally/internal/core/chain"
 	"idletally/internal/core/tree"
-	"idletally/internal/service/store"
 )
 
 // What the history says of a plan's approvals: each row is a history, and who has to be behind an order.
@@ -35,7 +34,7 @@ func TestBacking(t *testing.T) {
 		"replaced":         {[]chain.Line{last, line("harbourmaster", saidApproved, "p", other)}, []string{"harbourmaster"}, false},
 		"taken back":       {[]chain.Line{first, last, line("harbourmaster", saidTakenBack, "p", digest)}, []string{"purser", "harbourmaster"}, false},
 		"withdrawn":        {[]chain.Line{first, last, line("quartermaster", saidWithdrawn, "p", digest)}, []string{"purser", "harbourmaster"}, false},
-		"taken over":       {[]chain.Line{first, last, line("the service", store.TakenOver, "history", digest)}, []string{"purser", "harbourmaster"}, false},
+		"taken over":       {[]chain.Line{first, last, line("the service", chain.TakenOver, "history", digest)}, []string{"purser", "harbourmaster"}, false},
 		"something else":   {[]chain.Line{last, line("harbourmaster", "plan declined", "q", digest)}, []string{"harbourmaster"}, true},
 	} {
 		b := &backing{plans: map[string][]approval{}}

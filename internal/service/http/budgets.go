@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
 
 	"idletally/internal/service/budget"
 )
@@ -100,6 +101,11 @@ func (s *Server) bounded(name string, who func(*http.Request) string, h http.Han
 		defer leave()
 		h.ServeHTTP(w, r.WithContext(ctx))
 	})
+}
+
+// route serves what the API's own machinery does not, within its class.
+func (s *Server) route(r chi.Router, method, path string, who func(*http.Request) string, h http.HandlerFunc) {
+	r.Method(method, path, s.bounded(method+" "+path, who, h))
 }
 
 // openly names who calls what anybody may call.

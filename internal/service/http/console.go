@@ -17,7 +17,8 @@ import (
 
 // consoleRoutes serve the built console. Every address that is no file is a page of it.
 func (s *Server) consoleRoutes() {
-	s.mux.With(middleware.Compress(5, "text/html", "text/css", "text/javascript", "application/javascript", "image/svg+xml")).Method(http.MethodGet, "/*", s.bounded("GET /*", openly, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	compressed := s.mux.With(middleware.Compress(5, "text/html", "text/css", "text/javascript", "application/javascript", "image/svg+xml"))
+	s.route(compressed, "GET", "/*", openly, func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasPrefix(r.URL.Path, "/api/") || strings.HasPrefix(r.URL.Path, "/agent/") {
 			http.NotFound(w, r)
 			return
@@ -42,7 +43,7 @@ func (s *Server) consoleRoutes() {
 			w.Header().Set("Cache-Control", "no-cache")
 		}
 		_, _ = w.Write(b)
-	})))
+	})
 }
 
 type metrics struct {

@@ -112,7 +112,7 @@ func (s *Server) peopleRoutes(chi.Router) {
 			if err := auth.Acceptable(in.Body.NewPassword, name, in.Body.Password); err != nil {
 				return nil, huma.Error422UnprocessableEntity(err.Error())
 			}
-			if err := s.Store.SetPassword(ctx, name, auth.Hash(in.Body.NewPassword), false, true, ""); err != nil {
+			if err := s.Store.SetPassword(ctx, name, store.NewPassword{Hash: auth.Hash(in.Body.NewPassword), KeepTokens: true}); err != nil {
 				return nil, err
 			}
 		}
@@ -156,7 +156,7 @@ func (s *Server) peopleRoutes(chi.Router) {
 		if err := auth.Acceptable(in.Body.NewPassword, me.Name, in.Body.Password); err != nil {
 			return nil, huma.Error422UnprocessableEntity(err.Error())
 		}
-		if err := s.Store.SetPassword(ctx, me.Name, auth.Hash(in.Body.NewPassword), false, in.Body.KeepTokens, me.session); err != nil {
+		if err := s.Store.SetPassword(ctx, me.Name, store.NewPassword{Hash: auth.Hash(in.Body.NewPassword), KeepTokens: in.Body.KeepTokens, KeepSession: me.session}); err != nil {
 			return nil, err
 		}
 		what := "tokens ended"

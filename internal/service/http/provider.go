@@ -104,8 +104,8 @@ func (s *Server) providerRoutes(r chi.Router) {
 	if s.provider == nil {
 		return
 	}
-	r.Method(http.MethodGet, providerPath, s.bounded("GET "+providerPath, openly, http.HandlerFunc(s.leave)))
-	r.Method(http.MethodGet, providerPath+"/back", s.bounded("GET "+providerPath+"/back", openly, http.HandlerFunc(s.back)))
+	s.route(r, "GET", providerPath, openly, s.leave)
+	s.route(r, "GET", providerPath+"/back", openly, s.back)
 }
 
 // leave sends a browser to the provider.

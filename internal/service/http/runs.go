@@ -185,8 +185,7 @@ func (s *Server) runRoutes(r chi.Router) {
 		}
 		return &body[wire.Page[wire.Original]]{out}, nil
 	})
-	const events = "/api/v1/runs/{id}/events"
-	r.Method(http.MethodGet, events, s.bounded("GET "+events, personally, http.HandlerFunc(s.runEvents)))
+	s.route(r, "GET", "/api/v1/runs/{id}/events", personally, s.runEvents)
 }
 
 // runEvents streams a run's state as server-sent events, whenever it changes, until it ends. It

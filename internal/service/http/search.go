@@ -2,7 +2,6 @@ package http
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -232,7 +231,7 @@ func (s *Server) searchPath(ctx context.Context, text string) ([]wire.Hit, error
 			continue
 		}
 		_, node, err := tree.Trace(ctx, s.Store, snap.Hash(), folder)
-		if errors.Is(err, tree.ErrNoPath) || tree.IsUnread(err) {
+		if tree.IsUntold(err) {
 			continue
 		}
 		if err != nil {

@@ -112,9 +112,9 @@ func New(c Config) *Server {
 		s.desk.HookSecret = func(hook string) []byte { return s.secret("hook " + hook) }
 	}
 	s.mux.Use(middleware.RequestID, s.log, s.recover, secure, knownMethod)
-	s.open("/healthz", http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "ok") }))
-	s.open("/readyz", http.HandlerFunc(s.ready))
-	s.open("/metrics", s.metrics.handler())
+	s.route(s.mux, "GET", "/healthz", openly, func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "ok") })
+	s.route(s.mux, "GET", "/readyz", openly, s.ready)
+	s.route(s.mux, "GET", "/metrics", openly, s.metrics.handler().ServeHTTP)
 	s.mux.Group(func(r chi.Router) {
 		r.Use(s.limit(1200, keyByAgent))
 		s.agentRoutes(r)
@@ -189,11 +189,6 @@ func (s *Server) limitOpen() func(http.Handler) http.Handler {
 			}
 		})
 	}
-}
-
-// open serves what anybody may get.
-func (s *Server) open(path string, h http.Handler) {
-	s.mux.Method(http.MethodGet, path, s.bounded("GET "+path, openly, h))
 }
 
 // documents bounds what the API's own machinery serves of itself.

@@ -9,6 +9,7 @@ import (
 
 	"idletally/internal/core/baseline"
 	"idletally/internal/service/auth"
+	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
 
@@ -77,7 +78,7 @@ func (s *Server) settingsRoutes() {
 			return nil, huma.Error409Conflict(in.Name + " signs in by way of the provider, and has no password here")
 		}
 		pw := auth.Code(4)
-		if err := s.Store.SetPassword(ctx, in.Name, auth.Hash(pw), true, false, ""); err != nil {
+		if err := s.Store.SetPassword(ctx, in.Name, store.NewPassword{Hash: auth.Hash(pw), OneTime: true}); err != nil {
 			return nil, err
 		}
 		s.audit(ctx, "password reset", in.Name, "")

@@ -37,10 +37,6 @@ func (s *Store) Audit(ctx context.Context, who, what, subject, detail string) er
 	}
 }
 
-// TakenOver is the line that the service writes first where the history ends as it did not sign it: with another key, or
-// written by somebody else.
-const TakenOver = "history taken over"
-
 // append puts a line behind the head that it sees, where nobody else has done so meanwhile; behind a head that is not ours
 // it puts another line, which says so.
 func (s *Store) append(ctx context.Context, tx *sqlx.Tx, l chain.Line) (done bool, err error) {
@@ -51,7 +47,7 @@ func (s *Store) append(ctx context.Context, tx *sqlx.Tx, l chain.Line) (done boo
 	// Whoever has the database can put lines there, and a head. Signing what follows must not make that ours.
 	foreign := s.Sealed != nil && !s.Sealed(before)
 	if foreign {
-		l = chain.Line{ID: NewID(), At: l.At, Who: "the service", What: TakenOver, Subject: "history", Detail: fmt.Sprintf("it ended with line %d, which this service did not sign, or after which it had others", before.Seq)}
+		l = chain.Line{ID: NewID(), At: l.At, Who: "the service", What: chain.TakenOver, Subject: "history", Detail: fmt.Sprintf("it ended with line %d, which this service did not sign, or after which it had others", before.Seq)}
 	}
 	l.Seq = before.Seq + 1
 	l.Hash = l.After(before.Hash)

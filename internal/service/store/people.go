@@ -97,19 +97,26 @@ func untilOf(oneTime bool) *time.Time {
 	return &until
 }
 
-// SetPassword stores a new password hash, a one-time one's for a day, and ends the person's sessions and, unless they are to be kept, tokens:
-// whoever had the old password may have made some. The session that keep names stays.
-func (s *Store) SetPassword(ctx context.Context, name, hash string, oneTime, tokens bool, keep string) error {
+// A NewPassword takes another one's place, and ends what was begun with that.
+type NewPassword struct {
+	Hash        string
+	OneTime     bool   // it is good for a day
+	KeepTokens  bool   // whoever had the old one may have made some
+	KeepSession string // the id of the one that stays; "" ends all
+}
+
+// SetPassword gives a person a new password, and ends their sessions and tokens.
+func (s *Store) SetPassword(ctx context.Context, name string, p NewPassword) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE person SET password = ?, must_change = ?, password_until = ? WHERE name = ?`, hash, oneTime, untilOf(oneTime), name); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE person SET password = ?, must_change = ?, password_until = ? WHERE name = ?`, p.Hash, p.OneTime, untilOf(p.OneTime), name); err != nil {
 			return err
 		}
-		if !tokens {
+		if !p.KeepTokens {
 			if _, err := tx.ExecContext(ctx, `DELETE FROM token WHERE person = ?`, name); err != nil {
 				return err
 			}
 		}
-		_, err := tx.ExecContext(ctx, `DELETE FROM session WHERE person = ? AND id <> ?`, name, keep)
+		_, err := tx.ExecContext(ctx, `DELETE FROM session WHERE person = ? AND id <> ?`, name, p.KeepSession)
 		return err
 	})
 }

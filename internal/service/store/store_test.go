@@ -688,7 +688,7 @@ func TestSessions(t *testing.T) {
 	if _, _, err := st.SessionPerson(ctx, dead); !errors.Is(err, ErrNotFound) {
 		t.Errorf("an expired session: %v", err)
 	}
-	must(t, st.SetPassword(ctx, who, "h2", false, false, ""))
+	must(t, st.SetPassword(ctx, who, NewPassword{Hash: "h2"}))
 	if _, _, err := st.SessionPerson(ctx, live); !errors.Is(err, ErrNotFound) {
 		t.Errorf("a session outlives a new password: %v", err)
 	}

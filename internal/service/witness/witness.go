@@ -37,7 +37,7 @@ type Witness struct {
 	mu       sync.Mutex
 	begun    bool
 	looked   bool           // at least once: what comes from now on is new
-	noted    chain.Head     // what the file said at first; Seq 0 where it said nothing
+	noted    chain.Head     // what the file says; Seq 0 where it says nothing
 	verified chain.Walker   // up to here
 	marks    []chain.Walker // on the way there, every so many lines
 	next     int            // the mark from which old lines are verified the next time
@@ -49,9 +49,6 @@ const (
 	// atOnce bounds the old lines of one round: a history of so many is verified whole each time, a longer one in several rounds.
 	atOnce = 50_000
 )
-
-// takenOver begins what the service writes behind an end that it did not sign.
-const takenOver = "history taken over"
 
 // A Fault says that a history is not what it was.
 type Fault struct{ What string }
@@ -91,11 +88,14 @@ func (w *Witness) Check(ctx context.Context) error {
 	case !head.SignedBy(w.Key):
 		return fault("its end, line %d, is not signed by this service: somebody else wrote it, or it was signed with another key", head.Seq)
 	}
+	first := !w.looked // all of it is verified just now
 	if err := w.advance(ctx, head); err != nil {
 		return err
 	}
-	if err := w.again(ctx); err != nil {
-		return err
+	if !first {
+		if err := w.again(ctx); err != nil {
+			return err
+		}
 	}
 	if n, err := w.Source.Strays(ctx); err != nil || n != 0 {
 		return errors.Join(err, strays(n))
@@ -151,7 +151,7 @@ func (w *Witness) advance(ctx context.Context, head chain.Head) error {
 		if known == 0 && !w.looked { // at first there is nothing that it could differ from
 			known = head.Seq
 		}
-		if l.What == takenOver && l.Seq > known && w.foreign == "" {
+		if l.What == chain.TakenOver && l.Seq > known && w.foreign == "" {
 			w.foreign = fmt.Sprintf("the service found an end that it had not signed, and said so in line %d: %s", l.Seq, l.Detail)
 		}
 		if l.Seq%markEvery == 0 {

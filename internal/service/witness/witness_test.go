@@ -185,7 +185,7 @@ func TestForeignEnd(t *testing.T) {
 	check := func() error { w.Source = all; return w.Check(t.Context()) }
 	must(t, check())
 	var before chain.Hash
-	for i, what := range []string{"sign-in", "history taken over", "sign-in"} {
+	for i, what := range []string{"sign-in", chain.TakenOver, "sign-in"} {
 		l := chain.Line{Seq: int64(i + 1), ID: fmt.Sprint(i), At: time.Unix(0, 0), Who: "the service", What: what}
 		l.Hash = l.After(before)
 		before = l.Hash
