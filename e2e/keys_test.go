@@ -4,7 +4,6 @@ package e2e
 
 import (
 	"bytes"
-	"io"
 	"math/rand/v2"
 	"net/http"
 	"strings"
@@ -23,17 +22,7 @@ func TestCallsWithKeys(t *testing.T) {
 	admin := as(t, s, "admin")
 	call := func(key, body string) (int, string, http.Header) {
 		t.Helper()
-		req, err := http.NewRequestWithContext(t.Context(), "POST", s.Address+"/api/v1/tokens", strings.NewReader(body))
-		must(t, err)
-		req.Header.Set("Content-Type", "application/json")
-		req.Header.Set("Authorization", "Bearer "+admin.Token)
-		req.Header.Set("Idempotency-Key", key)
-		resp, err := admin.HTTP.Do(req)
-		must(t, err)
-		defer resp.Body.Close()
-		b, err := io.ReadAll(resp.Body)
-		must(t, err)
-		return resp.StatusCode, string(b), resp.Header
+		return post(t, s, admin, "/tokens", body, "Idempotency-Key", key)
 	}
 	const body = `{"name":"tide gauge","roles":["viewer"],"days":7}`
 	var mu sync.Mutex

@@ -5,8 +5,6 @@ package e2e
 import (
 	"bytes"
 	"encoding/json"
-	"io"
-	"net/http"
 	"strings"
 	"testing"
 	"time"
@@ -23,27 +21,6 @@ func TestSecretsAndText(t *testing.T) {
 	s := begin(t, "")
 	ctx := t.Context()
 	admin, author, operator, viewer := as(t, s, "admin"), as(t, s, "quartermaster"), as(t, s, "bosun"), as(t, s, "lookout")
-	send := func(c *client.Client, path, key, body string, header ...string) (int, string, http.Header) {
-		t.Helper()
-		req, err := http.NewRequestWithContext(ctx, "POST", s.Address+"/api/v1"+path, strings.NewReader(body))
-		must(t, err)
-		req.Header.Set("Content-Type", "application/json")
-		if c.Token != "" {
-			req.Header.Set("Authorization", "Bearer "+c.Token)
-		}
-		if key != "" {
-			req.Header.Set("Idempotency-Key", key)
-		}
-		for i := 0; i+1 < len(header); i += 2 {
-			req.Header.Set(header[i], header[i+1])
-		}
-		resp, err := admin.HTTP.Do(req)
-		must(t, err)
-		defer resp.Body.Close()
-		b, err := io.ReadAll(resp.Body)
-		must(t, err)
-		return resp.StatusCode, string(b), resp.Header
-	}
 
 	t.Run("addresses of hooks", func(t *testing.T) {
 		const secret = "T000SECRET"
@@ -62,11 +39,11 @@ func TestSecretsAndText(t *testing.T) {
 		}
 	})
 	t.Run("answers", func(t *testing.T) {
-		_, _, h := send(author, "/baselines/check", "", `{"text":"x"}`)
+		_, _, h := post(t, s, author, "/baselines/check", `{"text":"x"}`)
 		if h.Get("Cache-Control") != "no-store" {
 			t.Errorf("an answer may be kept: %v", h)
 		}
-		status, b, h := send(&client.Client{}, "/sign-in", "", `{"name":"lookout","password":"`+demo.Password+`"}`, "X-Idletally-Console", "1")
+		status, b, h := post(t, s, &client.Client{HTTP: admin.HTTP}, "/sign-in", `{"name":"lookout","password":"`+demo.Password+`"}`, "X-Idletally-Console", "1")
 		cookie := h.Get("Set-Cookie")
 		if status != 200 || strings.Contains(b, "its_") || !strings.HasPrefix(cookie, "__Host-idletally_session=its_") || !strings.Contains(cookie, "Path=/;") || !strings.Contains(cookie, "Secure") || strings.Contains(cookie, "Domain") {
 			t.Errorf("a browser is given %d %s, cookie %s", status, b, cookie)
@@ -129,13 +106,13 @@ func TestSecretsAndText(t *testing.T) {
 		session, err := api.SignIn(ctx, wire.SignIn{Name: "stoker", Password: one.Password, NewPassword: demo.Password})
 		must(t, err)
 		api.Token = session.Token
-		status, b, _ := send(&api, "/people", "k-1", `{"name":"puppet","roles":["reviewer"]}`)
+		status, b, _ := post(t, s, &api, "/people", `{"name":"puppet","roles":["reviewer"]}`, "Idempotency-Key", "k-1")
 		if status != 201 || !strings.Contains(b, "password") {
 			t.Fatalf("%d %s", status, b)
 		}
 		_, err = admin.SetRoles(ctx, "stoker", []string{wire.Viewer})
 		must(t, err)
-		if status, b, _ := send(&api, "/people", "k-1", `{"name":"puppet","roles":["reviewer"]}`); status < 400 || strings.Contains(b, `"password"`) {
+		if status, b, _ := post(t, s, &api, "/people", `{"name":"puppet","roles":["reviewer"]}`, "Idempotency-Key", "k-1"); status < 400 || strings.Contains(b, `"password"`) {
 			t.Errorf("when the role is gone the same call is answered with %d %s", status, b)
 		}
 	})

@@ -11,6 +11,7 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -296,6 +297,26 @@ func snapshot(t *testing.T, c *client.Client, application, host string) wire.Sna
 		t.Fatal(err)
 	}
 	return snap
+}
+
+// post sends a body to an operation of the API as it is, as somebody or, without a token, as nobody, with some headers (name, value, …).
+func post(t *testing.T, s *demo.Stage, c *client.Client, path, body string, header ...string) (status int, answer string, h http.Header) {
+	t.Helper()
+	req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, s.Address+"/api/v1"+path, strings.NewReader(body))
+	must(t, err)
+	req.Header.Set("Content-Type", "application/json")
+	if c.Token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.Token)
+	}
+	for i := 0; i+1 < len(header); i += 2 {
+		req.Header.Set(header[i], header[i+1])
+	}
+	resp, err := c.HTTP.Do(req)
+	must(t, err)
+	defer resp.Body.Close()
+	b, err := io.ReadAll(resp.Body)
+	must(t, err)
+	return resp.StatusCode, string(b), resp.Header
 }
 
 // fails checks that an error has a status and says something.
