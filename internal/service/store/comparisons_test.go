@@ -59,7 +59,11 @@ func TestClaimComparison(t *testing.T) {
 	work, err := s.ClaimWork(ctx, "dory")
 	must(t, err)
 	must(t, s.KeepSnapshot(ctx, *work, done))
-	must(t, s.KeepSnapshot(ctx, *work, done)) // told twice
+	must(t, s.KeepSnapshot(ctx, *work, done))                                 // told twice
+	must(t, s.KeepSnapshot(ctx, *work, wire.SnapshotDone{Failed: "no room"})) // and then otherwise
+	if state(asked) != "waiting" {
+		t.Errorf("a snapshot that was given is %s when its agent says that it failed", state(asked))
+	}
 	if w, err := s.ClaimWork(ctx, "dory"); w != nil || err != nil {
 		t.Errorf("the host has still to do %+v, %v", w, err)
 	}
