@@ -190,7 +190,7 @@ func (b *Big) fill(ctx context.Context) error {
 		}
 	}
 	for i := range 20_000 {
-		if err := st.Audit(ctx, []string{"quartermaster", "harbourmaster", "bosun"}[i%3], []string{"snapshot asked for", "plan drafted", "plan approved", "run started"}[i%4], shipOf(i%BigHosts), ""); err != nil {
+		if err := st.Audit(ctx, store.By{Who: []string{"quartermaster", "harbourmaster", "bosun"}[i%3]}, []string{"snapshot asked for", "plan drafted", "plan approved", "run started"}[i%4], shipOf(i%BigHosts), ""); err != nil {
 			return err
 		}
 	}

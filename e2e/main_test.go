@@ -302,7 +302,13 @@ func snapshot(t *testing.T, c *client.Client, application, host string) wire.Sna
 // post sends a body to an operation of the API as it is, as somebody or, without a token, as nobody, with some headers (name, value, …).
 func post(t *testing.T, s *demo.Stage, c *client.Client, path, body string, header ...string) (status int, answer string, h http.Header) {
 	t.Helper()
-	req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, s.Address+"/api/v1"+path, strings.NewReader(body))
+	return postTo(t, s, c, "/api/v1"+path, body, header...)
+}
+
+// postTo sends a body to any path.
+func postTo(t *testing.T, s *demo.Stage, c *client.Client, path, body string, header ...string) (status int, answer string, h http.Header) {
+	t.Helper()
+	req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, s.Address+path, strings.NewReader(body))
 	must(t, err)
 	req.Header.Set("Content-Type", "application/json")
 	if c.Token != "" {

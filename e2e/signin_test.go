@@ -3,7 +3,10 @@
 package e2e
 
 import (
+	"fmt"
+	"net"
 	"net/http"
+	"os"
 	"regexp"
 	"strings"
 	"sync"
@@ -237,4 +240,129 @@ func TestPasswords(t *testing.T) {
 	fails(t, "the one-time password as the new one", sign(one.Password, one.Password), http.StatusUnprocessableEntity, "the old one")
 	must(t, sign(one.Password, second))
 	fails(t, "the one-time password again", sign(one.Password, third), http.StatusUnauthorized, "wrong")
+}
+
+// Whoever guesses waits longer and longer, and keeps nobody else out: not whom they guess at, who signed in before, nor who comes from
+// elsewhere. What anybody can cause without signing in neither fills the history nor makes the database look.
+func TestGuesses(t *testing.T) {
+	t.Parallel()
+	s, admin := crewed(t)
+	ctx := t.Context()
+	stranger := *admin
+	stranger.Token = ""
+	sign := func(api *client.Client, in wire.SignIn) (wire.Session, error) {
+		in.Name = "harbourmaster"
+		one := *api
+		return one.SignIn(ctx, in)
+	}
+	before, err := sign(&stranger, wire.SignIn{Password: demo.Password})
+	must(t, err)
+	if before.Device == "" {
+		t.Fatal("no device to come back with")
+	}
+	until := func(what string, most int, try func() error, wrong int) {
+		t.Helper()
+		for n := 0; ; n++ {
+			err := try()
+			if client.Status(err) == http.StatusTooManyRequests && strings.Contains(err.Error(), "too many wrong tries: try again in ") {
+				if n < 5 {
+					t.Errorf("%s: refused after %d", what, n)
+				}
+				return
+			}
+			fails(t, what, err, wrong, "")
+			if n == most {
+				t.Fatalf("%s: %d tries were allowed", what, n)
+			}
+		}
+	}
+	until("guesses", 60, func() error {
+		_, err := sign(&stranger, wire.SignIn{Password: "low tide at one"})
+		return err
+	}, http.StatusUnauthorized)
+	_, err = sign(&stranger, wire.SignIn{Password: demo.Password, Device: before.Device})
+	if err != nil {
+		t.Errorf("who signed in before is kept out from the same address: %v", err)
+	}
+	bosun := as(t, s, "bosun")
+	own, err := stranger.SignIn(ctx, wire.SignIn{Name: "bosun", Password: demo.Password})
+	must(t, err)
+	other := 0
+	for ; other < 9 && client.Status(err) != http.StatusTooManyRequests; other++ { // a device's own first tries are ten
+		_, err = sign(&stranger, wire.SignIn{Password: "low tide at one", Device: own.Device})
+	}
+	if other == 9 {
+		t.Error("somebody else's device counts as one's own")
+	}
+	ca, err := os.ReadFile(s.Authority())
+	must(t, err)
+	elsewhere, err := client.New(s.Address, ca, "")
+	must(t, err)
+	elsewhere.HTTP.Transport.(*http.Transport).DialContext = (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 0, 2)}}).DialContext
+	if _, err = sign(elsewhere, wire.SignIn{Password: demo.Password}); err != nil {
+		t.Errorf("from elsewhere: %v", err)
+	}
+
+	// Codes of a second factor, by who has the password.
+	me := as(t, s, "bosun")
+	p, err := me.ProposeSecond(ctx)
+	must(t, err)
+	_, err = me.ConfirmSecond(ctx, codeOf(t, p.Secret, time.Now().Unix()/30))
+	must(t, err)
+	until("codes", 40, func() error {
+		_, err := stranger.SignIn(ctx, wire.SignIn{Name: "bosun", Password: demo.Password, Code: "000000"})
+		return err
+	}, http.StatusUnauthorized)
+	if _, err = stranger.SignIn(ctx, wire.SignIn{Name: "bosun", Password: demo.Password, Code: codeOf(t, p.Secret, time.Now().Unix()/30+1), Device: own.Device}); err != nil {
+		t.Errorf("who signed in before is kept out by guesses at their codes: %v", err)
+	}
+
+	// Tokens and enrolment codes that are made up.
+	calls := map[int]int{}
+	for n := range 800 {
+		made := stranger
+		made.Token = fmt.Sprint("its_made_up_", n)
+		status, _, _ := post(t, s, &made, "/baselines/check", "{}")
+		calls[status]++
+		if n < 300 {
+			status, _, _ := postTo(t, s, &stranger, "/agent/v1/enrol", `{"code":"aaaaa-bbbbb","request":"AAAA","version":"1"}`)
+			calls[status]++
+		}
+	}
+	if calls[401] < 300 || calls[429] < 100 || calls[403] < 200 || calls[401]+calls[403]+calls[429] != 1100 {
+		t.Errorf("answers %v", calls)
+	}
+	_, err = bosun.Me(ctx)
+	fails(t, "a session that a second factor ended", err, http.StatusUnauthorized, "")
+	if _, err := admin.Me(ctx); err != nil {
+		t.Errorf("a token that is known: %v", err)
+	}
+	for _, what := range []string{"sign-in refused", "enrolment refused"} {
+		list, err := admin.History(ctx, client.Past{What: what}, 100)
+		if err != nil || len(list) == 0 || len(list) > 3 {
+			t.Errorf("%d lines say %s, %v", len(list), what, err)
+		}
+	}
+}
+
+// A service behind a proxy that it knows tells callers apart by what the proxy says, and believes nobody else.
+func TestBehindAProxy(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		proxies string
+		apart   bool
+	}{{"127.0.0.0/8", true}, {"192.0.2.0/24", false}} {
+		s, _ := bare(t, "127.0.0.1:0", "", "IDLETALLY_PROXIES="+c.proxies)
+		api := as(t, s, "admin")
+		api.Token = ""
+		last := map[string]int{}
+		for n := range 15 {
+			for _, from := range []string{"203.0.113.1", fmt.Sprint("198.51.100.", n)} {
+				last[from], _, _ = post(t, s, api, "/sign-in", `{"name":"admin","password":"low tide at one"}`, "X-Forwarded-For", from)
+			}
+		}
+		if last["203.0.113.1"] != http.StatusTooManyRequests || (last["198.51.100.14"] == http.StatusUnauthorized) != c.apart {
+			t.Errorf("proxies %s: answers %v", c.proxies, last)
+		}
+	}
 }

@@ -36,7 +36,7 @@ func TestTokensAndHistory(t *testing.T) {
 	fails(t, "ending a token by a token", program.RemoveToken(ctx, made.ID), 403, "sign in yourself")
 	fails(t, "ending somebody else's", as(t, s, "lookout").RemoveToken(ctx, made.ID), 404, "not found")
 	list, err := person.History(ctx, client.Past{What: "snapshot", Who: "quartermaster"}, 10)
-	if err != nil || len(list) == 0 || !strings.HasSuffix(list[0].Detail, "(by token nightly look)") {
+	if err != nil || len(list) == 0 || list[0].Token != "nightly look" || !strings.Contains(list[0].Sentence, "quartermaster (token nightly look) ") || strings.Contains(list[0].Detail, "nightly") {
 		t.Errorf("%+v, %v", list, err)
 	}
 	must(t, person.RemoveToken(ctx, made.ID))

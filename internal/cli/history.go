@@ -36,9 +36,9 @@ func historyCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"AT", "WHO", "WHAT", "SUBJECT", "DETAIL"}, value: list, none: "Nothing of that kind happened."}
+			t := table{head: []string{"AT", "WHO", "TOKEN", "WHAT", "SUBJECT", "DETAIL"}, value: list, none: "Nothing of that kind happened."}
 			for _, h := range list {
-				t.add(h.At.Local().Format(time.DateTime), h.Who, h.What, h.Subject, h.Detail)
+				t.add(h.At.Local().Format(time.DateTime), h.Who, h.Token, h.What, h.Subject, h.Detail)
 			}
 			return o.show(c, t)
 		})}

@@ -23,6 +23,7 @@ import (
 	"idletally/internal/service/desk"
 	service "idletally/internal/service/http"
 	"idletally/internal/service/mariadb"
+	"idletally/internal/service/peer"
 	"idletally/internal/service/store"
 )
 
@@ -75,6 +76,7 @@ where it comes from, and starts nothing.`,
 	c.Flags().IntVar(&x.keep.All, "keep-all", 30, "days for which all snapshots are kept")
 	c.Flags().IntVar(&x.keep.Daily, "keep-daily", 180, "days for which the last snapshot of each day is kept")
 	c.Flags().IntVar(&x.keep.Weekly, "keep-weekly", 730, "days for which the last snapshot of each week is kept; the newest stays in any case")
+	c.Flags().StringSliceVar(&x.front, "proxies", nil, "addresses and ranges of proxies in front of the service: what they say in X-Forwarded-For, or by the PROXY protocol, is where calls come from")
 	c.Flags().StringVar(&x.provider.Public, "public", "", "how browsers reach the service: https://HOST[:PORT]")
 	c.Flags().StringVar(&x.provider.Issuer, "oidc-issuer", "", "provider that people sign in with (OpenID Connect): https://…")
 	c.Flags().StringVar(&x.provider.Client, "oidc-client", "", "the client that it knows this service by")
@@ -99,6 +101,8 @@ type serving struct {
 	keep              desk.Retention
 	provider          service.Provider
 	authority         string // of the provider
+	front             []string
+	proxies           peer.Proxies
 	mail              desk.Mail
 }
 
@@ -109,6 +113,10 @@ func (x *serving) complete() error {
 	}
 	if len(x.names) == 0 {
 		return errors.New("--name: want at least one name that the service's certificate is for")
+	}
+	var err error
+	if x.proxies, err = peer.ParseProxies(x.front); err != nil {
+		return fmt.Errorf("--proxies: %w", err)
 	}
 	if x.mail.Server != "" {
 		x.mail.Public = x.provider.Public
@@ -216,7 +224,7 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 	if password != "" {
 		fmt.Fprintf(out, "first admin %s, one-time password %s\n", name, password)
 	}
-	cfg := service.Config{Store: st, Authority: a, Log: log, Console: console.Files(), Version: Version, Stopping: ctx.Done(), Keep: x.keep, Name: x.names[0], Ended: filepath.Join(data, "keys", "history.head")}
+	cfg := service.Config{Store: st, Authority: a, Log: log, Console: console.Files(), Version: Version, Stopping: ctx.Done(), Keep: x.keep, Name: x.names[0], Proxies: x.proxies, Ended: filepath.Join(data, "keys", "history.head")}
 	if x.provider.Issuer != "" {
 		cfg.Provider = &x.provider
 	}
@@ -224,6 +232,9 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 		cfg.Mail = &x.mail
 	}
 	handler := service.New(cfg)
+	if err := handler.Bind(ctx); err != nil {
+		return err
+	}
 	tending, enough := context.WithCancel(ctx)
 	tended := make(chan struct{})
 	go func() { defer close(tended); handler.Tend(tending) }()
@@ -236,7 +247,7 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 		ErrorLog:       slog.NewLogLogger(log.Handler(), slog.LevelDebug),
 	}
 	done := make(chan error, 1)
-	go func() { done <- srv.ServeTLS(l, "", "") }()
+	go func() { done <- srv.ServeTLS(x.proxies.Listen(l), "", "") }()
 	select {
 	case err := <-done:
 		return err

@@ -30,6 +30,7 @@ type session struct {
 	Token     string    `json:"token"`
 	Expires   time.Time `json:"expires"`
 	Authority string    `json:"authority"`
+	Device    string    `json:"device,omitempty"` // with which the next sign-in is no stranger's
 }
 
 func (o *options) sessionFile() (string, error) {
@@ -70,13 +71,18 @@ func (o *options) load() (session, error) {
 	}
 	b, err := os.ReadFile(file)
 	if errors.Is(err, os.ErrNotExist) {
-		return s, errors.New("you are not signed in: idletally login ADDRESS")
+		return s, errSignedOut
 	}
 	if err == nil {
 		err = json.Unmarshal(b, &s)
 	}
+	if err == nil && s.Token == "" { // only the device was kept
+		err = errSignedOut
+	}
 	return s, err
 }
+
+var errSignedOut = errors.New("you are not signed in: idletally login ADDRESS")
 
 func (o *options) save(s session) error {
 	file, err := o.sessionFile()
@@ -147,6 +153,9 @@ new one, and where you have a second factor the last is its code.`,
 				api.Name = "command line on " + machine
 			}
 			in := wire.SignIn{Name: name}
+			if before, _ := o.load(); before.Address == address && before.Name == name {
+				in.Device = before.Device
+			}
 			ask := prompter(c, fromStdin)
 			if in.Password, err = ask("Password: "); err != nil {
 				return err
@@ -168,7 +177,7 @@ new one, and where you have a second factor the last is its code.`,
 			if err != nil {
 				return err
 			}
-			if err := o.save(session{address, got.Person.Name, got.Token, got.Expires, string(ca)}); err != nil {
+			if err := o.save(session{address, got.Person.Name, got.Token, got.Expires, string(ca), got.Device}); err != nil {
 				return fmt.Errorf("keep the session: %w", err)
 			}
 			say(c, "Signed in as %s (%s) until %s.", got.Person.Name, strings.Join(got.Person.Roles, ", "), when(got.Expires))
@@ -260,9 +269,9 @@ func logoutCommand(o *options) *cobra.Command {
 			if client.Status(err) == 401 {
 				err = nil
 			}
-			file, ferr := o.sessionFile()
-			if ferr == nil {
-				ferr = os.Remove(file)
+			s, ferr := o.load()
+			if s.Token = ""; ferr == nil && os.Getenv(envToken) == "" {
+				ferr = o.save(s)
 			}
 			return errors.Join(err, ferr)
 		})}

@@ -64,7 +64,11 @@ func (h *History) Tell() {
 		s.says = h.What + " %s"
 	}
 	h.About = s.about
-	h.Sentence = h.Who + " " + strings.TrimSpace(strings.Replace(s.says, "%s", h.Subject, 1))
+	h.Sentence = h.Who + " "
+	if h.Token != "" {
+		h.Sentence += "(token " + h.Token + ") "
+	}
+	h.Sentence += strings.TrimSpace(strings.Replace(s.says, "%s", h.Subject, 1))
 	if h.Detail != "" {
 		h.Sentence += ": " + h.Detail
 	}

@@ -36,6 +36,7 @@ type SignIn struct {
 	Password    string `json:"password" maxLength:"1024"`
 	NewPassword string `json:"new_password,omitempty" maxLength:"1024" doc:"Needed when the password is a one-time one"`
 	Code        string `json:"code,omitempty" maxLength:"32" doc:"Of the second factor, where there is one, or a code to spare"`
+	Device      string `json:"device,omitempty" maxLength:"512" doc:"What an earlier sign-in with this name answered; browsers have a cookie instead. It lets nobody in: with it no stranger's wrong tries keep you out"`
 }
 
 // NewPassword changes one's own.
@@ -48,6 +49,7 @@ type NewPassword struct {
 // Session is what a sign-in gives.
 type Session struct {
 	Token   string    `json:"token,omitempty" doc:"For the Authorization header, as a Bearer token; the console has a cookie instead"`
+	Device  string    `json:"device,omitempty" doc:"To be given with the next sign-in"`
 	Expires time.Time `json:"expires"`
 	Person  Person    `json:"person"`
 }
@@ -684,6 +686,7 @@ type History struct {
 	ID      string    `json:"id" db:"id"`
 	At      time.Time `json:"at" db:"at"`
 	Who     string    `json:"who" db:"who"`
+	Token   string    `json:"token,omitempty" db:"token" doc:"Of theirs, that a program did it with"`
 	What    string    `json:"what" db:"what"`
 	Subject string    `json:"subject" db:"subject"`
 	Detail  string    `json:"detail,omitempty" db:"detail"`

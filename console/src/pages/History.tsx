@@ -24,7 +24,8 @@ const pages: Record<string, (subject: string) => string> = {
 /** A line as a sentence, in which what it is about leads there. */
 function Sentence({ line }: { line: Line }) {
   const to = line.about && line.subject ? pages[line.about]?.(line.subject) : undefined;
-  const at = to ? line.sentence.indexOf(line.subject, line.who.length) : -1;
+  const by = line.who.length + (line.token ? ` (token ${line.token})`.length : 0);
+  const at = to ? line.sentence.indexOf(line.subject, by) : -1;
   if (!to || at < 0) return <>{line.sentence}.</>;
   return <>{line.sentence.slice(0, at)}<Link to={to}>{line.subject}</Link>{line.sentence.slice(at + line.subject.length)}.</>;
 }

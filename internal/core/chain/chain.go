@@ -40,18 +40,24 @@ type Line struct {
 	ID      string    `json:"id"`
 	At      time.Time `json:"at"` // to the millisecond
 	Who     string    `json:"who"`
+	Token   string    `json:"token,omitempty"` // of theirs, that a program did it with
 	What    string    `json:"what"`
 	Subject string    `json:"subject"`
 	Detail  string    `json:"detail"`
 	Hash    Hash      `json:"hash"`
 }
 
-// After gives what a line's hash has to be behind another's.
+// After gives what a line's hash has to be behind another's. A line with a token is of the second form, so that those from before there
+// were tokens keep their hashes.
 func (l Line) After(before Hash) Hash {
-	b := append([]byte("idletally history 1\x00"), before[:]...)
+	form, fields := "idletally history 1\x00", []string{l.ID, l.Who, l.What, l.Subject, l.Detail}
+	if l.Token != "" {
+		form, fields = "idletally history 2\x00", append(fields, l.Token)
+	}
+	b := append([]byte(form), before[:]...)
 	b = binary.BigEndian.AppendUint64(b, uint64(l.Seq))
 	b = binary.BigEndian.AppendUint64(b, uint64(l.At.UnixMilli()))
-	for _, s := range []string{l.ID, l.Who, l.What, l.Subject, l.Detail} { // with their lengths: no field runs into the next
+	for _, s := range fields { // with their lengths: no field runs into the next
 		b = binary.BigEndian.AppendUint32(b, uint32(len(s)))
 		b = append(b, s...)
 	}

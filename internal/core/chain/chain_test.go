@@ -14,6 +14,9 @@ func history(n int) (lines []Line) {
 	var w Walker
 	for i := range n {
 		l := Line{Seq: int64(i + 1), ID: fmt.Sprint("id", i), At: time.UnixMilli(int64(1000 * i)), Who: "harbourmaster", What: "plan approved", Subject: "p", Detail: fmt.Sprint(i)}
+		if i%3 == 0 {
+			l.Token = "nightly"
+		}
 		l.Hash = l.After(w.Hash)
 		w = Walker{l.Seq, l.Hash}
 		lines = append(lines, l)
@@ -53,6 +56,10 @@ func TestBroken(t *testing.T) {
 		"when":            func(l []Line, _ *Head) []Line { l[4].At = l[4].At.Add(time.Millisecond); return l },
 		"to what":         func(l []Line, _ *Head) []Line { l[4].Subject = "q"; return l },
 		"a border moved":  func(l []Line, _ *Head) []Line { l[4].What, l[4].Subject = l[4].What+"p", ""; return l },
+		"token":           func(l []Line, _ *Head) []Line { l[3].Token = "daily"; return l },
+		"token taken off": func(l []Line, _ *Head) []Line { l[3].Token = ""; return l },
+		"token put on":    func(l []Line, _ *Head) []Line { l[4].Token = "nightly"; return l },
+		"token to detail": func(l []Line, _ *Head) []Line { l[3].Detail, l[3].Token = l[3].Detail+l[3].Token, ""; return l },
 		"detail":          func(l []Line, _ *Head) []Line { l[19].Detail = ""; return l },
 		"taken out":       func(l []Line, _ *Head) []Line { return slices.Delete(l, 7, 8) },
 		"the first":       func(l []Line, _ *Head) []Line { return l[1:] },

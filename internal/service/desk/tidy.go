@@ -89,6 +89,9 @@ func (d *Desk) Tidy(ctx context.Context, keep Retention) (out wire.Tidied, err e
 	if err == nil {
 		err = d.Store.ForgetAttempts(ctx, now.AddDate(0, 0, -1))
 	}
+	if err == nil {
+		err = d.Store.ForgetTries(ctx, now.AddDate(0, 0, -2))
+	}
 	if err != nil {
 		return out, err
 	}

@@ -113,7 +113,7 @@ func (s *Server) enrol(w http.ResponseWriter, r *http.Request) error {
 	}
 	host, err := s.Store.UseCode(r.Context(), auth.HashToken(strings.TrimSpace(in.Code)), sha256.Sum256(in.Request))
 	if isConflict(err) {
-		_ = s.Store.Audit(r.Context(), "an agent", "enrolment refused", r.RemoteAddr, "")
+		s.refused(r.Context(), store.By{Who: "an agent"}, "enrolment refused", from(r.Context()), "")
 		return huma.Error403Forbidden("the enrolment code is wrong, was used before, or has expired: make a new one with idletally host invite")
 	}
 	if err != nil {
@@ -127,7 +127,7 @@ func (s *Server) enrol(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	if err := s.Store.Audit(r.Context(), "agent "+host, "host enrolled", host, "certificate "+serial); err != nil {
+	if err := s.Store.Audit(r.Context(), store.By{Who: "agent " + host}, "host enrolled", host, "certificate "+serial); err != nil {
 		return err
 	}
 	return writeJSON(w, wire.Enrolled{Host: host, Enrolment: enrolment, Certificate: cert, Authority: s.Authority.PEM, OrderKey: s.OrderKey()})
@@ -147,7 +147,7 @@ func (s *Server) renew(w http.ResponseWriter, r *http.Request) error {
 	if err := s.Store.RenewCertificate(r.Context(), host, r.TLS.VerifiedChains[0][0].SerialNumber.Text(16), serial); err != nil {
 		return err
 	}
-	if err := s.Store.Audit(r.Context(), "agent "+host, "certificate renewed", host, "certificate "+serial); err != nil {
+	if err := s.Store.Audit(r.Context(), store.By{Who: "agent " + host}, "certificate renewed", host, "certificate "+serial); err != nil {
 		s.Log.Error("history was not written", "error", err)
 	}
 	return writeJSON(w, wire.Renewed{Certificate: cert})
@@ -612,7 +612,7 @@ func (s *Server) endPart(ctx context.Context, x part, in wire.RunDone, rows []st
 	if run, err := s.Store.Run(ctx, x.work.Subject); err == nil && run.State != "running" {
 		s.tellPlan(ctx, wire.NoticeRun, run.Plan, run.State)
 	}
-	if err := s.Store.Audit(ctx, "agent "+x.work.Host, "run "+in.State, x.work.Subject, in.Message); err != nil {
+	if err := s.Store.Audit(ctx, store.By{Who: "agent " + x.work.Host}, "run "+in.State, x.work.Subject, in.Message); err != nil {
 		return err
 	}
 	s.hub.poke(x.work.Host)

@@ -99,8 +99,11 @@ func (s *Server) answeredBefore(w http.ResponseWriter, r *http.Request, a *store
 		err = huma.Error409Conflict("this call was begun, and its answer was lost with the instance that made it: look at what is there, and call anew with another key if need be")
 	default:
 		var b []byte
-		if b, err = s.unseal(before.Body); err == nil {
+		if b, err = s.unseal(a.Sealed(), before.Body); err == nil {
 			err = json.Unmarshal(b, &got)
+		}
+		if err != nil {
+			err = huma.Error409Conflict("this call was carried out, and its answer cannot be read any more: look at what is there")
 		}
 	}
 	if err != nil {
@@ -124,7 +127,7 @@ func (s *Server) keepAnswer(ctx context.Context, a *store.Attempt, held *heldAns
 	if err != nil {
 		return err
 	}
-	sealed, err := s.seal(b)
+	sealed, err := s.seal(a.Sealed(), b)
 	if err != nil {
 		return err
 	}
@@ -142,27 +145,51 @@ func (h *heldAnswer) Header() http.Header         { return h.header }
 func (h *heldAnswer) WriteHeader(status int)      { h.status = status }
 func (h *heldAnswer) Write(b []byte) (int, error) { return h.body.Write(b) }
 
-func (s *Server) sealer() (cipher.AEAD, error) {
-	block, err := aes.NewCipher(s.secret("answers"))
+func (s *Server) sealer(use string) (cipher.AEAD, error) {
+	block, err := aes.NewCipher(s.secret(use))
 	if err != nil {
 		return nil, err
 	}
 	return cipher.NewGCMWithRandomNonce(block)
 }
 
-// seal makes something unreadable for who has only the database.
-func (s *Server) seal(b []byte) ([]byte, error) {
-	g, err := s.sealer()
+// sealedFor is what the key is made for that seals.
+const sealedFor = "sealed values"
+
+// seal makes something unreadable for who has only the database, and bound to its place there: it can be unsealed for that alone.
+func (s *Server) seal(place string, b []byte) ([]byte, error) {
+	g, err := s.sealer(sealedFor)
 	if err != nil {
 		return nil, err
 	}
-	return g.Seal(nil, nil, b, nil), nil
+	return g.Seal(nil, nil, b, []byte(place)), nil
 }
 
-func (s *Server) unseal(b []byte) ([]byte, error) {
-	g, err := s.sealer()
+func (s *Server) unseal(place string, b []byte) ([]byte, error) {
+	g, err := s.sealer(sealedFor)
 	if err != nil {
 		return nil, err
 	}
-	return g.Open(nil, nil, b, nil)
+	return g.Open(nil, nil, b, []byte(place))
+}
+
+// secondOf is the place of somebody's second factor.
+func secondOf(person string) string { return "second factor of " + person }
+
+// Bind binds sealed values to their places that an earlier version sealed for any. It does so once: later on nothing is taken that is not
+// bound.
+func (s *Server) Bind(ctx context.Context) error {
+	return s.Store.Upkeep(ctx, "bind second factors", func() error {
+		old, err := s.sealer("answers")
+		if err != nil {
+			return err
+		}
+		return s.Store.EachSecond(ctx, func(person string, sealed []byte) ([]byte, error) {
+			b, err := old.Open(nil, nil, sealed, nil)
+			if err != nil { // it is bound already, or nobody's
+				return sealed, nil
+			}
+			return s.seal(secondOf(person), b)
+		})
+	})
 }

@@ -110,7 +110,7 @@ func (s *Server) route(r chi.Router, method, path string, who func(*http.Request
 
 // openly names who calls what anybody may call.
 func openly(r *http.Request) string {
-	who, _ := keyByAgent(r) // an address that cannot be read is one for all
+	who, _ := keyByAgent(r) // it fails on nothing
 	return who
 }
 

@@ -83,7 +83,7 @@ func (s *Server) writeHistory(_ context.Context, in *pastAsk) (*huma.StreamRespo
 		ctx.SetHeader("Content-Type", "text/csv; charset=utf-8")
 		ctx.SetHeader("Content-Disposition", `attachment; filename="history.csv"`)
 		w := csv.NewWriter(ctx.BodyWriter())
-		_ = w.Write([]string{"at", "who", "what", "subject", "detail", "id"}) // an error stays with the writer
+		_ = w.Write([]string{"at", "who", "token", "what", "subject", "detail", "id"}) // an error stays with the writer
 		for in.Limit = 1000; ; {
 			list, err := s.past(ctx.Context(), in)
 			if err != nil {
@@ -91,7 +91,7 @@ func (s *Server) writeHistory(_ context.Context, in *pastAsk) (*huma.StreamRespo
 				panic(http.ErrAbortHandler) // so that nobody takes what there is for all
 			}
 			for _, h := range list {
-				_ = w.Write([]string{h.At.UTC().Format(time.RFC3339Nano), report.Cell(h.Who), h.What, report.Cell(h.Subject), report.Cell(h.Detail), h.ID})
+				_ = w.Write([]string{h.At.UTC().Format(time.RFC3339Nano), report.Cell(h.Who), report.Cell(h.Token), h.What, report.Cell(h.Subject), report.Cell(h.Detail), h.ID})
 				in.After = h.ID
 			}
 			if w.Flush(); len(list) < in.Limit || w.Error() != nil {

@@ -43,7 +43,7 @@ func (s *Server) turn(w http.ResponseWriter, r *http.Request, x store.Session, h
 
 // second checks a second factor: a code by time, or one to spare. Each counts once.
 func (s *Server) second(ctx context.Context, p store.Person, code string) (bool, error) {
-	secret, err := s.unseal(p.Second)
+	secret, err := s.unseal(secondOf(p.Name), p.Second)
 	if err != nil {
 		return false, err
 	}
@@ -98,7 +98,7 @@ func (s *Server) meRoutes() {
 			return nil, huma.Error409Conflict("you have a second factor: remove it first")
 		}
 		secret := auth.NewSecond()
-		sealed, err := s.seal(secret)
+		sealed, err := s.seal(secondOf(caller(ctx).Name), secret)
 		if err == nil {
 			err = s.Store.ProposeSecond(ctx, caller(ctx).Name, sealed)
 		}
@@ -109,10 +109,11 @@ func (s *Server) meRoutes() {
 		if me.SecondNext == nil {
 			return nil, huma.Error409Conflict("no second factor waits to be confirmed: begin one first")
 		}
-		if !s.tries.begin(me.Name, time.Now()) {
-			return nil, errTries
+		right, err := s.try(ctx, codeGuess(me.Name, within(me)))
+		if err != nil {
+			return nil, err
 		}
-		secret, err := s.unseal(me.SecondNext)
+		secret, err := s.unseal(secondOf(me.Name), me.SecondNext)
 		if err != nil {
 			return nil, err
 		}
@@ -129,7 +130,7 @@ func (s *Server) meRoutes() {
 		if err := s.Store.ConfirmSecond(ctx, me.Name, me.SecondNext, step, hashes, me.session); err != nil {
 			return nil, err
 		}
-		s.tries.right(me.Name)
+		right()
 		s.audit(ctx, "second factor set", me.Name, "")
 		return &body[wire.SpareCodes]{out}, nil
 	}))
@@ -138,8 +139,9 @@ func (s *Server) meRoutes() {
 		if me.Second == nil {
 			return nil, huma.Error409Conflict("you have no second factor")
 		}
-		if !s.tries.begin(me.Name, time.Now()) {
-			return nil, errTries
+		right, err := s.try(ctx, codeGuess(me.Name, within(me)))
+		if err != nil {
+			return nil, err
 		}
 		ok, err := s.second(ctx, me.Person, in.Body.Code)
 		if err == nil && !ok {
@@ -149,7 +151,7 @@ func (s *Server) meRoutes() {
 			err = s.Store.DropSecond(ctx, me.Name)
 		}
 		if err == nil {
-			s.tries.right(me.Name)
+			right()
 			s.audit(ctx, "second factor removed", me.Name, "")
 		}
 		return nil, err

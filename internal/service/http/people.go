@@ -1,6 +1,7 @@
 package http
 
 import (
+	"cmp"
 	"context"
 	"net/http"
 	"regexp"
@@ -24,7 +25,7 @@ type byName struct {
 }
 
 type signInOut struct {
-	SetCookie http.Cookie `header:"Set-Cookie"`
+	SetCookie []http.Cookie `header:"Set-Cookie"`
 	Body      wire.Session
 }
 
@@ -53,8 +54,15 @@ func (s *Server) routes(r chi.Router) {
 	s.carriedRoutes()
 }
 
-func cookie(token string, expires time.Time) http.Cookie {
-	return http.Cookie{Name: cookieName, Value: token, Path: "/", Expires: expires, Secure: true, HttpOnly: true, SameSite: http.SameSiteStrictMode}
+func cookie(token string, expires time.Time) http.Cookie { return strict(cookieName, token, expires) }
+
+// knownCookie has a browser keep that somebody signed in with it.
+func knownCookie(kept string) http.Cookie {
+	return strict(deviceCookie, kept, time.Now().Add(deviceLife))
+}
+
+func strict(name, value string, expires time.Time) http.Cookie {
+	return http.Cookie{Name: name, Value: value, Path: "/", Expires: expires, Secure: true, HttpOnly: true, SameSite: http.SameSiteStrictMode}
 }
 
 var personName = regexp.MustCompile(baseline.Name.String())
@@ -63,6 +71,7 @@ func (s *Server) peopleRoutes(chi.Router) {
 	type signIn struct {
 		What    string `header:"User-Agent"`
 		Console string `header:"X-Idletally-Console"`
+		Device  string `cookie:"__Host-idletally_device" maxLength:"512"`
 		Body    wire.SignIn
 	}
 	add(s, op{"POST", "/sign-in", "sign-in", "Sign in", "", 200}, func(ctx context.Context, in *signIn) (_ *signInOut, err error) {
@@ -70,25 +79,23 @@ func (s *Server) peopleRoutes(chi.Router) {
 		if !personName.MatchString(name) {
 			return nil, huma.Error401Unauthorized("name or password is wrong")
 		}
-		if !s.tries.begin(name, time.Now()) {
-			return nil, errTries
+		device := s.deviceOf(name, cmp.Or(in.Device, in.Body.Device))
+		right, err := s.try(ctx, passwordGuesses(name, from(ctx), device)...)
+		if err != nil {
+			return nil, err
 		}
 		p, err := s.Store.Person(ctx, name)
 		if err != nil && !isNotFound(err) {
 			return nil, err
 		}
 		if !auth.Check(p.Password, in.Body.Password) {
-			s.audit(ctx, "sign-in refused", name, "")
+			s.refused(ctx, speaker(ctx), "sign-in refused", name, "")
 			return nil, huma.Error401Unauthorized("name or password is wrong")
 		}
-		defer func() {
-			if err == nil || in.Body.Code == "" { // what is missing was not guessed
-				s.tries.right(name)
-			}
-		}()
+		right()
 		switch { // before a code is used up
 		case p.MustChange && p.Until != nil && time.Now().After(*p.Until):
-			s.audit(ctx, "sign-in refused", name, "the one-time password has ended")
+			s.refused(ctx, speaker(ctx), "sign-in refused", name, "the one-time password has ended")
 			return nil, huma.Error401Unauthorized("this one-time password was good until " + p.Until.Format(time.RFC3339) + ": have an admin give you another one")
 		case p.MustChange && in.Body.NewPassword == "":
 			return nil, huma.Error403Forbidden("this is a one-time password: give new_password as well")
@@ -99,14 +106,19 @@ func (s *Server) peopleRoutes(chi.Router) {
 			if in.Body.Code == "" {
 				return nil, huma.Error403Forbidden("the second factor is missing: give code as well")
 			}
+			right, err := s.try(ctx, codeGuess(name, device))
+			if err != nil {
+				return nil, err
+			}
 			ok, err := s.second(ctx, p, in.Body.Code)
 			if err != nil {
 				return nil, err
 			}
 			if !ok {
-				s.audit(ctx, "sign-in refused", name, "wrong code")
+				s.refused(ctx, speaker(ctx), "sign-in refused", name, "wrong code")
 				return nil, huma.Error401Unauthorized("this code does not fit, or was used before")
 			}
+			right()
 		}
 		if p.MustChange {
 			if err := auth.Acceptable(in.Body.NewPassword, name, in.Body.Password); err != nil {
@@ -120,11 +132,15 @@ func (s *Server) peopleRoutes(chi.Router) {
 		if err != nil {
 			return nil, err
 		}
-		session := cookie(token, expires)
-		if in.Console != "" { // a browser has its cookie, which no script reads
-			token = ""
+		kept, err := s.newDevice(p.Name)
+		if err != nil {
+			return nil, err
 		}
-		return &signInOut{session, wire.Session{Token: token, Expires: expires, Person: wirePerson(p)}}, nil
+		out := &signInOut{[]http.Cookie{cookie(token, expires), knownCookie(kept)}, wire.Session{Token: token, Device: kept, Expires: expires, Person: wirePerson(p)}}
+		if in.Console != "" { // a browser has its cookies, which no script reads
+			out.Body.Token, out.Body.Device = "", ""
+		}
+		return out, nil
 	})
 	type signOutOut struct {
 		SetCookie http.Cookie `header:"Set-Cookie"`
@@ -141,8 +157,9 @@ func (s *Server) peopleRoutes(chi.Router) {
 		if me.Provider {
 			return nil, huma.Error409Conflict("you sign in by way of the provider: change your password there")
 		}
-		if !s.tries.begin(me.Name, time.Now()) {
-			return nil, errTries
+		right, err := s.try(ctx, guess{me.Name, within(me), auth.OfPlace})
+		if err != nil {
+			return nil, err
 		}
 		p, err := s.Store.Person(ctx, me.Name)
 		if err != nil {
@@ -152,7 +169,7 @@ func (s *Server) peopleRoutes(chi.Router) {
 			s.audit(ctx, "password kept", me.Name, "the old one was wrong")
 			return nil, huma.Error403Forbidden("your password is another one")
 		}
-		s.tries.right(me.Name)
+		right()
 		if err := auth.Acceptable(in.Body.NewPassword, me.Name, in.Body.Password); err != nil {
 			return nil, huma.Error422UnprocessableEntity(err.Error())
 		}

@@ -119,7 +119,7 @@ func (s *Server) leave(w http.ResponseWriter, r *http.Request) {
 	v := leaving{rand.Text(), rand.Text(), oauth2.GenerateVerifier(), time.Now().Add(providerTime)}
 	b, err := json.Marshal(v)
 	if err == nil {
-		b, err = s.seal(b)
+		b, err = s.seal("provider", b)
 	}
 	if err != nil {
 		s.plain(w, r, err)
@@ -135,7 +135,7 @@ func (s *Server) back(w http.ResponseWriter, r *http.Request) {
 	http.SetCookie(w, &http.Cookie{Name: providerCookie, Path: providerPath, Expires: time.Unix(1, 0), Secure: true, HttpOnly: true, SameSite: http.SameSiteLaxMode})
 	p, err := s.returned(r)
 	if err != nil {
-		_ = s.Store.Audit(r.Context(), "nobody", "sign-in refused", "", "by provider: "+err.Error())
+		s.refused(r.Context(), store.By{Who: "nobody"}, "sign-in refused", "", "by provider: "+err.Error())
 		s.plain(w, r, huma.Error403Forbidden(err.Error()))
 		return
 	}
@@ -162,7 +162,7 @@ func (s *Server) returned(r *http.Request) (p store.Person, err error) {
 	var v leaving
 	sealed, err := base64.RawURLEncoding.DecodeString(c.Value)
 	if err == nil {
-		sealed, err = s.unseal(sealed)
+		sealed, err = s.unseal("provider", sealed)
 	}
 	if err == nil {
 		err = json.Unmarshal(sealed, &v)

@@ -36,6 +36,7 @@ import (
 	"idletally/internal/service/authority"
 	"idletally/internal/service/budget"
 	"idletally/internal/service/desk"
+	"idletally/internal/service/peer"
 	"idletally/internal/service/store"
 	"idletally/internal/service/witness"
 	"idletally/internal/wire"
@@ -52,8 +53,9 @@ type Config struct {
 	Keep      desk.Retention
 	Provider  *Provider
 	Mail      *desk.Mail
-	Name      string // how people call this service, in authenticators
-	Ended     string // the file beside the keys in which it is kept where the history ends; "" keeps it nowhere
+	Name      string       // how people call this service, in authenticators
+	Proxies   peer.Proxies // that stand before the service, and say for whom they speak
+	Ended     string       // the file beside the keys in which it is kept where the history ends; "" keeps it nowhere
 }
 
 // Server serves everything.
@@ -62,13 +64,13 @@ type Server struct {
 	desk    *desk.Desk
 	hub     *hub
 	backing *backing // what orders are held against
-	tries   *tries
 	witness *witness.Witness
 	fault   atomic.Pointer[historyFault] // of the history; nil where there is none
 	budgets *budget.Budgets
 
 	provider *provider
-	refusals rarely
+	refusals refusals
+	known    known
 	feed     *feed
 	metrics  *metrics
 	api      huma.API
@@ -90,12 +92,15 @@ const (
 // maxCalls is how many calls a minute a person may make, and each of their tokens: some fifty times what the console needs.
 const maxCalls = 6000
 
+// maxUnknown is how many tokens that were not seen lately come from one place in a minute, before they are looked up.
+const maxUnknown = 600
+
 // maxMemo is how many folders are remembered to be as declared: about 200 bytes each.
 const maxMemo = 400_000
 
 // New builds the handler.
 func New(c Config) *Server {
-	s := &Server{Config: c, desk: &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo), Mail: c.Mail}, hub: newHub(), backing: &backing{plans: map[string][]approval{}}, tries: &tries{}, budgets: budget.New(shares()), metrics: newMetrics(), mux: chi.NewMux()}
+	s := &Server{Config: c, desk: &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo), Mail: c.Mail}, hub: newHub(), backing: &backing{plans: map[string][]approval{}}, budgets: budget.New(shares()), metrics: newMetrics(), mux: chi.NewMux()}
 	s.feed = &feed{s: s}
 	s.desk.Files = s.files
 	s.desk.Shown = func(ctx context.Context, c store.Comparison) {
@@ -111,7 +116,7 @@ func New(c Config) *Server {
 		// Made of the service's own key, so that the database holds no secret of theirs.
 		s.desk.HookSecret = func(hook string) []byte { return s.secret("hook " + hook) }
 	}
-	s.mux.Use(middleware.RequestID, s.log, s.recover, secure, knownMethod)
+	s.mux.Use(middleware.RequestID, s.placed, s.log, s.recover, secure, knownMethod)
 	s.route(s.mux, "GET", "/healthz", openly, func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "ok") })
 	s.route(s.mux, "GET", "/readyz", openly, s.ready)
 	s.route(s.mux, "GET", "/metrics", openly, s.metrics.handler().ServeHTTP)
@@ -146,17 +151,31 @@ func (s *Server) secret(use string) []byte {
 }
 
 // keyByAgent counts calls by certificate, so that agents behind one address are apart, and those
-// without one by the address of the peer.
+// without one by where they come from.
 func keyByAgent(r *http.Request) (string, error) {
 	if r.TLS != nil && len(r.TLS.VerifiedChains) > 0 {
 		return r.TLS.VerifiedChains[0][0].SerialNumber.String(), nil
 	}
-	host, _, err := net.SplitHostPort(r.RemoteAddr)
-	return host, err
+	return from(r.Context()), nil
 }
 
-// keyByCaller counts calls by who makes them, a person and each of their programs apart, and of those who are not signed in by the
-// address of the peer.
+type placeKey struct{}
+
+// placed notes where each request comes from: an address, or a network of them.
+func (s *Server) placed(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), placeKey{}, peer.Place(s.Proxies.Of(r)))))
+	})
+}
+
+// from tells where a request comes from.
+func from(ctx context.Context) string {
+	place, _ := ctx.Value(placeKey{}).(string)
+	return place
+}
+
+// keyByCaller counts calls by who makes them, a person and each of their programs apart, and of those who are not signed in by where
+// they come from.
 func keyByCaller(r *http.Request) (string, error) {
 	if p := caller(r.Context()); p != nil {
 		return "\x00" + p.Name + "\x00" + p.by, nil // no address looks like that
@@ -166,9 +185,13 @@ func keyByCaller(r *http.Request) (string, error) {
 
 // limit lets so many calls a minute through for each key, and says to the others when to come again.
 func (s *Server) limit(calls int, key httprate.KeyFunc) func(http.Handler) http.Handler {
-	return httprate.LimitBy(calls, time.Minute, key, httprate.WithLimitHandler(func(w http.ResponseWriter, r *http.Request) {
+	return httprate.LimitBy(calls, time.Minute, key, s.tooOften(calls))
+}
+
+func (s *Server) tooOften(calls int) httprate.Option {
+	return httprate.WithLimitHandler(func(w http.ResponseWriter, r *http.Request) {
 		s.plain(w, r, huma.Error429TooManyRequests(fmt.Sprintf("more than %d calls within a minute: try again in %s seconds", calls, w.Header().Get("Retry-After"))))
-	}))
+	})
 }
 
 // limitOpen bounds what anybody may call, signed in or not, by the address it comes from: trying to
@@ -302,6 +325,8 @@ func caller(ctx context.Context) *who {
 
 // identify finds whose request it is; routes decide what that allows.
 func (s *Server) identify(next http.Handler) http.Handler {
+	// Looking a token up costs the database something, so that no place has more looked up that are not known here.
+	unknown := httprate.NewRateLimiter(maxUnknown, time.Minute, s.tooOften(maxUnknown))
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		token, byCookie := "", false
 		if h, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
@@ -315,6 +340,9 @@ func (s *Server) identify(next http.Handler) http.Handler {
 			return
 		}
 		hash := auth.HashToken(token)
+		if !s.known.have(hash, time.Now()) && unknown.RespondOnLimit(w, r, from(r.Context())) {
+			return
+		}
 		p, x, err := s.Store.SessionPerson(r.Context(), hash)
 		if err == nil && byCookie {
 			hash = s.turn(w, r, x, hash)
@@ -327,6 +355,7 @@ func (s *Server) identify(next http.Handler) http.Handler {
 		}
 		switch {
 		case err == nil:
+			s.known.add(hash, time.Now())
 			r = r.WithContext(context.WithValue(r.Context(), personKey{}, &who{p, hash, by, x.ID}))
 		case !errors.Is(err, store.ErrNotFound):
 			s.plain(w, r, err)
@@ -452,18 +481,16 @@ func register[I, O any](s *Server, o op, has func(auth.Roles, string) bool, h fu
 	})
 }
 
-// noteRefusal writes into the history who wanted to change something that they may not: once in a while for each person and operation, so that
-// nobody fills it.
+// noteRefusal writes into the history who wanted to change something that they may not.
 func (s *Server) noteRefusal(ctx context.Context, o op, application string) {
-	p := caller(ctx)
-	if p == nil || o.method == http.MethodGet || !s.refusals.first(p.Name+"\x00"+p.by+"\x00"+o.id, time.Now()) {
+	if caller(ctx) == nil || o.method == http.MethodGet {
 		return
 	}
 	needs := "needs the role " + o.role
 	if application != "" {
 		needs += " for " + application
 	}
-	s.audit(ctx, "refused", o.id, needs)
+	s.refused(ctx, speaker(ctx), "refused", o.id, needs)
 }
 
 func allow(ctx context.Context, role string, has func(auth.Roles, string) bool) error {
@@ -504,16 +531,24 @@ func plainText(what, text string) error {
 	return nil
 }
 
-func (s *Server) audit(ctx context.Context, what, subject, detail string) {
-	name := "nobody"
+// speaker is who calls, as the history tells it.
+func speaker(ctx context.Context) store.By {
 	if p := caller(ctx); p != nil {
-		if name = p.Name; p.by != "" {
-			detail = strings.TrimSpace(detail + " (by token " + p.by + ")")
-		}
+		return store.By{Who: p.Name, Token: p.by}
 	}
+	return store.By{Who: "nobody"}
+}
+
+// audit writes down what who calls did.
+func (s *Server) audit(ctx context.Context, what, subject, detail string) {
+	s.write(ctx, speaker(ctx), what, subject, detail)
+}
+
+// write writes a line of history.
+func (s *Server) write(ctx context.Context, by store.By, what, subject, detail string) {
 	// A line is a line: nobody is to write others, or to steer the terminal of who reads it.
 	subject, detail = oneLine(subject), oneLine(detail)
-	if err := s.Store.Audit(context.WithoutCancel(ctx), name, what, subject, detail); err != nil {
+	if err := s.Store.Audit(context.WithoutCancel(ctx), by, what, subject, detail); err != nil {
 		s.Log.Error("history was not written", "what", what, "subject", subject, "error", err)
 	}
 	switch kind, _, _ := strings.Cut(what, " "); kind {

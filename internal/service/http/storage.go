@@ -18,6 +18,7 @@ func (s *Server) Tend(ctx context.Context) {
 	all.Go(func() { s.desk.KeepComparing(ctx) })
 	all.Go(func() { s.pulse(ctx) })
 	all.Go(func() { s.watchHistory(ctx) })
+	all.Go(func() { s.tellRefusals(ctx) })
 	all.Wait()
 }
 

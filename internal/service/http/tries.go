@@ -1,70 +1,224 @@
 package http
 
 import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
 	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+
+	"idletally/internal/service/auth"
+	"idletally/internal/service/store"
 )
 
-// tries counts tries of passwords and codes by name, within a minute. One counts from when it begins, so that many at once are
-// no way around, until it turns out to be right.
-type tries struct {
+// A guess is a try at something of somebody's that can be guessed.
+type guess struct {
+	account string
+	place   string // "" are all places together
+	auth.Patience
+}
+
+// try begins guesses, all or none; right takes them back where they turn out to be right.
+func (s *Server) try(ctx context.Context, guesses ...guess) (right func(), err error) {
+	for n, g := range guesses {
+		wait, err := s.Store.BeginTry(ctx, g.account, g.place, g.Patience)
+		if err == nil && wait > 0 {
+			err = tooMany(wait)
+		}
+		if err != nil {
+			s.right(ctx, guesses[:n])
+			return nil, err
+		}
+	}
+	return func() { s.right(ctx, guesses) }, nil
+}
+
+func (s *Server) right(ctx context.Context, guesses []guess) {
+	for _, g := range guesses {
+		if err := s.Store.RightTry(context.WithoutCancel(ctx), g.account, g.place); err != nil {
+			s.Log.Warn("a right try counts as a wrong one", "account", g.account, "error", err)
+		}
+	}
+}
+
+func tooMany(wait time.Duration) error {
+	again := strconv.Itoa(int((wait + time.Second - 1) / time.Second))
+	return huma.ErrorWithHeaders(huma.Error429TooManyRequests("too many wrong tries: try again in "+again+" seconds"), http.Header{"Retry-After": {again}})
+}
+
+// passwordGuesses are what a try at somebody's password counts as. Who was signed in before with a device is told apart by it: no
+// stranger's tries keep them out, be it from the same address.
+func passwordGuesses(name, place, device string) []guess {
+	if device != "" {
+		return []guess{{name, device, auth.OfPlace}}
+	}
+	return []guess{{name, place, auth.OfPlace}, {name, "", auth.OfStrangers}}
+}
+
+// codeGuess is what a try at a code of somebody's second factor counts as, who comes with a device or a session, or is a stranger.
+func codeGuess(name, from string) guess { return guess{name, "code " + from, auth.OfCode} }
+
+// within names the session of who calls, as where they try something.
+func within(w *who) string { return "session " + w.session }
+
+const (
+	deviceCookie = "__Host-idletally_device"
+	deviceLife   = 400 * 24 * time.Hour // as long as browsers keep any cookie (RFC 6265bis, 5.5)
+)
+
+// A device is what whoever signed in keeps, so that they are no stranger the next time. It lets nobody in.
+type device struct {
+	Person string
+	ID     string
+	Until  time.Time
+}
+
+// newDevice makes one for somebody.
+func (s *Server) newDevice(person string) (string, error) {
+	b, err := json.Marshal(device{person, store.NewID(), time.Now().Add(deviceLife)})
+	if err == nil {
+		b, err = s.seal("device", b)
+	}
+	return base64.RawURLEncoding.EncodeToString(b), err
+}
+
+// deviceOf gives the id of a device that somebody signed in with before; "" where it is none of theirs.
+func (s *Server) deviceOf(person, kept string) string {
+	var d device
+	b, err := base64.RawURLEncoding.DecodeString(kept)
+	if err == nil {
+		b, err = s.unseal("device", b)
+	}
+	if err == nil {
+		err = json.Unmarshal(b, &d)
+	}
+	if err != nil || d.Person != person || time.Now().After(d.Until) {
+		return ""
+	}
+	return "device " + d.ID
+}
+
+// known remembers for a minute which tokens were good, so that nobody else's hold them up. It is asked only whether a token is to be looked
+// up, never whether it counts.
+type known struct {
 	mu       sync.Mutex
 	minute   int64
-	of, last map[string]int // in this minute, and in the one before
+	of, last map[[32]byte]bool
 }
 
-const maxTries = 20 // within a minute
+// maxKnown bounds how many are remembered of a minute.
+const maxKnown = 20_000
 
-var errTries = huma.Error429TooManyRequests("too many wrong sign-ins with this name: wait a minute")
-
-// begin counts a try, where there may be another one. Those of the minute before count for as much of it as lies within the last sixty seconds.
-func (t *tries) begin(name string, at time.Time) bool {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	switch now := at.Unix() / 60; {
-	case now == t.minute+1 && len(t.of) <= maxTried:
-		t.minute, t.of, t.last = now, map[string]int{}, t.of
-	case now != t.minute || len(t.of) > maxTried:
-		t.minute, t.of, t.last = now, map[string]int{}, nil
+func (k *known) turn(at time.Time) {
+	switch now := at.Unix() / 60; now {
+	case k.minute:
+	case k.minute + 1:
+		k.minute, k.of, k.last = now, nil, k.of
+	default:
+		k.minute, k.of, k.last = now, nil, nil
 	}
-	if float64(t.of[name])+float64(t.last[name])*float64(60-at.Unix()%60)/60 >= maxTries {
-		return false
+}
+
+func (k *known) have(hash [32]byte, at time.Time) bool {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.turn(at)
+	return k.of[hash] || k.last[hash]
+}
+
+func (k *known) add(hash [32]byte, at time.Time) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.turn(at); k.of == nil {
+		k.of = map[[32]byte]bool{}
 	}
-	t.of[name]++
-	return true
+	if len(k.of) < maxKnown {
+		k.of[hash] = true
+	}
 }
 
-const maxTried = 100_000 // names that are counted
-
-// right takes a try back.
-func (t *tries) right(name string) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.of[name] = max(0, t.of[name]-1)
-}
-
-// rarely remembers for a while what was told.
-type rarely struct {
+// refusals writes into the history what anybody can cause, over and over: the first of a kind at once, what follows together.
+type refusals struct {
 	mu   sync.Mutex
-	told map[string]time.Time
+	kind map[string]*refusal
+}
+
+type refusal struct {
+	by            store.By
+	what, subject string
+	since         time.Time
+	more          int
 }
 
 const (
-	rarelyAgain = 10 * time.Minute
-	maxRarely   = 10_000
+	refusalsAgain = 10 * time.Minute
+	maxRefusals   = 100 // kinds that are told apart within that time
 )
 
-func (r *rarely) first(what string, at time.Time) bool {
+// note says whether a refusal is to be written down; otherwise it is counted.
+func (r *refusals) note(by store.By, what, subject string, at time.Time) (first bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if t, ok := r.told[what]; ok && at.Sub(t) < rarelyAgain {
+	key := strings.Join([]string{by.Who, by.Token, what, subject}, "\x00")
+	if r.kind == nil {
+		r.kind = map[string]*refusal{}
+	}
+	if r.kind[key] == nil && len(r.kind) >= maxRefusals {
+		by, subject = store.By{Who: "others"}, ""
+		key = what
+	}
+	if x := r.kind[key]; x != nil {
+		x.more++
 		return false
 	}
-	if len(r.told) >= maxRarely || r.told == nil {
-		r.told = map[string]time.Time{}
-	}
-	r.told[what] = at
+	r.kind[key] = &refusal{by: by, what: what, subject: subject, since: at}
 	return true
+}
+
+// due takes out what was counted and is to be written down by now.
+func (r *refusals) due(at time.Time) (out []refusal) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for key, x := range r.kind {
+		if at.Sub(x.since) < refusalsAgain {
+			continue
+		}
+		if delete(r.kind, key); x.more > 0 {
+			out = append(out, *x)
+		}
+	}
+	return out
+}
+
+// refused writes down that somebody was refused something.
+func (s *Server) refused(ctx context.Context, by store.By, what, subject, detail string) {
+	if s.refusals.note(by, what, subject, time.Now()) {
+		s.write(ctx, by, what, subject, detail)
+	}
+}
+
+// tellRefusals writes down what was counted, now and then, until the context ends; and then all of it.
+func (s *Server) tellRefusals(ctx context.Context) {
+	for ctx.Err() == nil {
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Minute):
+			s.writeRefusals(ctx, time.Now())
+		}
+	}
+	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	s.writeRefusals(last, time.Now().Add(refusalsAgain))
+}
+
+func (s *Server) writeRefusals(ctx context.Context, at time.Time) {
+	for _, x := range s.refusals.due(at) {
+		s.write(ctx, x.by, x.what, x.subject, fmt.Sprintf("%d times more in the ten minutes from %s on", x.more, x.since.UTC().Format("15:04:05")))
+	}
 }

@@ -1,55 +1,101 @@
 package http
 
 import (
+	"crypto/ed25519"
+	"fmt"
 	"testing"
 	"time"
+
+	"idletally/internal/service/authority"
+	"idletally/internal/service/store"
 )
 
-// Within any sixty seconds nobody tries a name much more often than allowed, whenever the minute begins; right tries do not count, and others
-// are not held up.
-func TestTries(t *testing.T) {
-	for offset := range int64(60) {
-		x := &tries{}
-		start := time.Unix(1_795_600_020+offset, 0)
-		var at []time.Time
-		for s := range 180 {
-			for range 5 {
-				if now := start.Add(time.Duration(s) * time.Second); x.begin("purser", now) {
-					at = append(at, now)
-				}
-			}
+// However many refusals anybody causes, and of however many names, the history has few lines of them, and all are counted.
+func TestRefusals(t *testing.T) {
+	r, at := &refusals{}, time.Unix(1_795_600_000, 0)
+	lines, told := 0, 0
+	const all = 50_000
+	for n := range all {
+		now := at.Add(time.Duration(n) * 100 * time.Millisecond) // 83 minutes
+		if r.note(store.By{Who: "nobody"}, []string{"sign-in refused", "enrolment refused"}[n%2], fmt.Sprint("name-", n%5000), now) {
+			lines++
+			told++
 		}
-		for i, first := range at {
-			n := 0
-			for _, later := range at[i:] {
-				if later.Sub(first) < time.Minute {
-					n++
-				}
-			}
-			if n > 2*maxTries-1 {
-				t.Fatalf("begun at second %d: %d tries within a minute", offset, n)
-			}
-		}
-		if len(at) > 4*maxTries || len(at) < 2*maxTries {
-			t.Errorf("begun at second %d: %d tries in three minutes", offset, len(at))
-		}
-		if !x.begin("bosun", start.Add(180*time.Second)) {
-			t.Error("somebody else is held up")
+		for _, x := range r.due(now) {
+			lines++
+			told += x.more
 		}
 	}
-	x, now := &tries{}, time.Unix(1_795_600_059, 0)
-	for range 10 * maxTries {
-		if !x.begin("purser", now) {
-			t.Fatal("right tries count")
-		}
-		x.right("purser")
+	for _, x := range r.due(at.Add(24 * time.Hour)) {
+		told += x.more
 	}
-	for n := range maxTries {
-		if !x.begin("purser", now) {
-			t.Fatalf("held up after %d", n)
+	if told != all {
+		t.Errorf("%d of %d were told of", told, all)
+	}
+	if lines > 9*2*(maxRefusals+2) {
+		t.Errorf("%d lines", lines)
+	}
+	// Somebody's own is told at once, by name, and once.
+	r = &refusals{}
+	if by := (store.By{Who: "purser", Token: "nightly"}); !r.note(by, "refused", "set-roles", at) || r.note(by, "refused", "set-roles", at) || !r.note(store.By{Who: "purser"}, "refused", "set-roles", at) {
+		t.Error("kinds are not told apart")
+	}
+	due := r.due(at.Add(refusalsAgain))
+	if len(due) != 1 || due[0].by.Token != "nightly" || due[0].more != 1 || len(r.kind) != 0 {
+		t.Errorf("%+v", due)
+	}
+}
+
+func TestKnown(t *testing.T) {
+	k, at := &known{}, time.Unix(1_795_600_059, 0)
+	if k.have([32]byte{1}, at) {
+		t.Error("nobody has come yet")
+	}
+	k.add([32]byte{1}, at)
+	if !k.have([32]byte{1}, at.Add(time.Second)) || k.have([32]byte{2}, at) || k.have([32]byte{1}, at.Add(2*time.Minute)) {
+		t.Error("known for too short, too long, or as somebody else")
+	}
+	for n := range 2 * maxKnown {
+		k.add([32]byte{byte(n), byte(n >> 8), byte(n >> 16), 1}, at)
+	}
+	if len(k.of) > maxKnown {
+		t.Errorf("%d are remembered", len(k.of))
+	}
+}
+
+// What is sealed for one place opens there alone; an earlier version's second factors are bound once.
+func TestSealedForOnePlace(t *testing.T) {
+	_, key, err := ed25519.GenerateKey(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := &Server{Config: Config{Authority: &authority.Authority{Orders: key}}}
+	mine, err := s.seal(secondOf("purser"), []byte("secret"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if b, err := s.unseal(secondOf("purser"), mine); err != nil || string(b) != "secret" {
+		t.Errorf("%q, %v", b, err)
+	}
+	for _, place := range []string{secondOf("admin"), "device", "provider", "answer to 00", ""} {
+		if _, err := s.unseal(place, mine); err == nil {
+			t.Errorf("it opens for %q", place)
 		}
 	}
-	if x.begin("purser", now) || x.begin("purser", now.Add(time.Second).Add(4*time.Second)) && x.begin("purser", now.Add(5*time.Second)) && x.begin("purser", now.Add(5*time.Second)) && x.begin("purser", now.Add(5*time.Second)) {
-		t.Error("a new minute lets all of them in again")
+	d, err := s.newDevice("purser")
+	if err != nil || s.deviceOf("purser", d) == "" {
+		t.Errorf("%s, %v", d, err)
+	}
+	for _, other := range []string{s.deviceOf("admin", d), s.deviceOf("purser", d[:len(d)-2]), s.deviceOf("purser", "")} {
+		if other != "" {
+			t.Errorf("%s counts", other)
+		}
+	}
+	old, err := s.sealer("answers")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.unseal(secondOf("purser"), old.Seal(nil, nil, []byte("secret"), nil)); err == nil {
+		t.Error("what is not bound opens")
 	}
 }

@@ -40,6 +40,9 @@ func NewAttempt(who, key string, asked []byte) *Attempt {
 	return a
 }
 
+// Sealed is the place of its answer, for whoever seals that.
+func (a *Attempt) Sealed() string { return fmt.Sprintf("answer to %x", a.id) }
+
 type attemptKey struct{}
 
 // WithAttempt has what is changed belong to an attempt.

@@ -14,9 +14,12 @@ import (
 	"idletally/internal/wire"
 )
 
+// By is who did something: a person, an agent or nobody in particular, and the token of theirs that a program did it with.
+type By struct{ Who, Token string }
+
 // Audit writes a line of history behind the last one, whichever instance wrote that.
-func (s *Store) Audit(ctx context.Context, who, what, subject, detail string) error {
-	l := chain.Line{ID: NewID(), At: now(), Who: clip(who, 80), What: clip(what, 32), Subject: clip(subject, 255), Detail: clip(detail, 60_000)}
+func (s *Store) Audit(ctx context.Context, by By, what, subject, detail string) error {
+	l := chain.Line{ID: NewID(), At: now(), Who: clip(by.Who, 80), Token: clip(by.Token, 80), What: clip(what, 32), Subject: clip(subject, 255), Detail: clip(detail, 60_000)}
 	for n := 1; ; n++ {
 		done := false
 		err := s.tx(ctx, func(tx *sqlx.Tx) (err error) {
@@ -62,7 +65,7 @@ func (s *Store) append(ctx context.Context, tx *sqlx.Tx, l chain.Line) (done boo
 	if n, err := r.RowsAffected(); err != nil || n == 0 {
 		return false, err
 	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO audit (id, at, who, what, subject, detail, seq, hash) VALUES (?,?,?,?,?,?,?,?)`, l.ID, l.At, l.Who, l.What, l.Subject, l.Detail, l.Seq, l.Hash[:])
+	_, err = tx.ExecContext(ctx, `INSERT INTO audit (id, at, who, token, what, subject, detail, seq, hash) VALUES (?,?,?,?,?,?,?,?,?)`, l.ID, l.At, l.Who, l.Token, l.What, l.Subject, l.Detail, l.Seq, l.Hash[:])
 	return err == nil && !foreign, err
 }
 
@@ -118,16 +121,17 @@ func (s *Store) Lines(ctx context.Context, after, upTo int64, visit func(chain.L
 			ID      string    `db:"id"`
 			At      time.Time `db:"at"`
 			Who     string    `db:"who"`
+			Token   string    `db:"token"`
 			What    string    `db:"what"`
 			Subject string    `db:"subject"`
 			Detail  string    `db:"detail"`
 			Hash    []byte    `db:"hash"`
 		}
-		if err := s.db.SelectContext(ctx, &rows, `SELECT seq, id, at, who, what, subject, detail, hash FROM audit WHERE seq > ? AND seq <= ? ORDER BY seq LIMIT 1000`, at, upTo); err != nil {
+		if err := s.db.SelectContext(ctx, &rows, `SELECT seq, id, at, who, token, what, subject, detail, hash FROM audit WHERE seq > ? AND seq <= ? ORDER BY seq LIMIT 1000`, at, upTo); err != nil {
 			return err
 		}
 		for _, r := range rows {
-			l := chain.Line{Seq: r.Seq, ID: r.ID, At: r.At, Who: r.Who, What: r.What, Subject: r.Subject, Detail: r.Detail}
+			l := chain.Line{Seq: r.Seq, ID: r.ID, At: r.At, Who: r.Who, Token: r.Token, What: r.What, Subject: r.Subject, Detail: r.Detail}
 			copy(l.Hash[:], r.Hash)
 			if err := visit(l); err != nil {
 				return err
@@ -151,7 +155,7 @@ type Past struct {
 
 // History lists the newest lines first.
 func (s *Store) History(ctx context.Context, p Past) (out []wire.History, err error) {
-	query, args := `SELECT id, at, who, what, subject, detail FROM audit WHERE id < ?`, []any{cmp.Or(p.Before, "~")}
+	query, args := `SELECT id, at, who, token, what, subject, detail FROM audit WHERE id < ?`, []any{cmp.Or(p.Before, "~")}
 	and := func(condition string, arg any) {
 		query, args = query+" AND "+condition, append(args, arg)
 	}

@@ -29,14 +29,14 @@ func TestChain(t *testing.T) {
 				on = &other
 			}
 			for n := range lines {
-				if err := on.Audit(ctx, who, "tried", fmt.Sprint(i, " ", n), strings.Repeat("ü", 40_000)); err != nil {
+				if err := on.Audit(ctx, By{Who: who}, "tried", fmt.Sprint(i, " ", n), strings.Repeat("ü", 40_000)); err != nil {
 					t.Error(err)
 				}
 			}
 		})
 	}
 	all.Wait()
-	must(t, other.Audit(ctx, who, "last", "", ""))
+	must(t, other.Audit(ctx, By{Who: who}, "last", "", ""))
 	verify := func(key ed25519.PublicKey) (mine int, err error) {
 		var w chain.Walker
 		h, strays, err := st.Chain(ctx, 0, func(l chain.Line) error {

@@ -196,6 +196,29 @@ func (s *Store) ConfirmSecond(ctx context.Context, person string, sealed []byte,
 	})
 }
 
+// EachSecond puts what change gives in the place of each second factor, proposed ones included.
+func (s *Store) EachSecond(ctx context.Context, change func(person string, sealed []byte) ([]byte, error)) error {
+	for _, column := range []string{"second", "second_next"} {
+		var rows []struct {
+			Name   string `db:"name"`
+			Sealed []byte `db:"sealed"`
+		}
+		if err := s.db.SelectContext(ctx, &rows, `SELECT name, `+column+` AS sealed FROM person WHERE `+column+` IS NOT NULL`); err != nil {
+			return err
+		}
+		for _, r := range rows {
+			to, err := change(r.Name, r.Sealed)
+			if err != nil {
+				return err
+			}
+			if _, err := s.exec(ctx, `UPDATE person SET `+column+` = ? WHERE name = ? AND `+column+` = ?`, to, r.Name, r.Sealed); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // UseSecond has a step count once.
 func (s *Store) UseSecond(ctx context.Context, person string, step int64) error {
 	r, err := s.db.ExecContext(ctx, `UPDATE person SET second_used = ? WHERE name = ? AND second_used < ?`, step, person, step)

@@ -167,6 +167,19 @@ func migrate(ctx context.Context, db *sql.DB) error {
 	return nil
 }
 
+// Upkeep does what a newer version has to do once to what an earlier one wrote.
+func (s *Store) Upkeep(ctx context.Context, name string, do func() error) error {
+	var due bool
+	if err := s.db.GetContext(ctx, &due, `SELECT EXISTS (SELECT 1 FROM upkeep WHERE name = ?)`, name); err != nil || !due {
+		return err
+	}
+	if err := do(); err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	_, err := s.exec(ctx, `DELETE FROM upkeep WHERE name = ?`, name)
+	return err
+}
+
 // Close closes the connections.
 func (s *Store) Close() error { return s.db.Close() }
 

@@ -692,7 +692,7 @@ func TestSessions(t *testing.T) {
 	if _, _, err := st.SessionPerson(ctx, live); !errors.Is(err, ErrNotFound) {
 		t.Errorf("a session outlives a new password: %v", err)
 	}
-	must(t, st.Audit(ctx, who, "tried", strings.Repeat("s", 300), "d"))
+	must(t, st.Audit(ctx, By{Who: who}, "tried", strings.Repeat("s", 300), "d"))
 	h, err := st.History(ctx, Past{Who: who, Limit: 1})
 	if err != nil || len(h) != 1 || h[0].Who != who || len(h[0].Subject) != 255 {
 		t.Errorf("history %+v, %v", h, err)
@@ -716,7 +716,7 @@ func TestHistory(t *testing.T) {
 	var all []string // from the newest on
 	for i := range 12 {
 		by := []string{who, other}[i%2]
-		must(t, st.Audit(ctx, by, []string{"plan drafted", "plan approved", "run started"}[i%3], fmt.Sprint(by, i/4), "detail"))
+		must(t, st.Audit(ctx, By{Who: by}, []string{"plan drafted", "plan approved", "run started"}[i%3], fmt.Sprint(by, i/4), "detail"))
 		time.Sleep(2 * time.Millisecond)
 	}
 	lines, err := st.History(ctx, Past{From: start.Add(-time.Second), Limit: 1000})

@@ -37,9 +37,22 @@ func TestUpgradeFromTheFirst(t *testing.T) {
 			t.Fatalf("%s: %v", q.text, err)
 		}
 	}
+	_, err = p.UpTo(ctx, 29)
+	must(t, err)
+	_, err = db.ExecContext(ctx, `INSERT INTO person (name, password, roles, must_change, created, second, second_next) VALUES ('bosun', 'p', 'viewer', FALSE, '2025-01-01', 'a', 'b')`)
+	must(t, err)
 	old, err := Open(ctx, dsn)
 	must(t, err)
 	defer old.Close()
+	// What takes the service's keys is done once.
+	for range 2 {
+		must(t, old.Upkeep(ctx, "bind second factors", func() error {
+			return old.EachSecond(ctx, func(person string, sealed []byte) ([]byte, error) { return []byte(person + string(sealed)), nil })
+		}))
+	}
+	if p, err := old.Person(ctx, "bosun"); err != nil || string(p.Second) != "bosuna" || string(p.SecondNext) != "bosunb" {
+		t.Errorf("%+v, %v", p, err)
+	}
 	if p, _, err := old.SessionPerson(ctx, hash); err != nil || p.Name != "purser" || p.Second != nil || p.Provider {
 		t.Errorf("%+v, %v", p, err)
 	}
@@ -52,7 +65,7 @@ func TestUpgradeFromTheFirst(t *testing.T) {
 	if e, err := old.Edition(ctx, "piers", 1); err != nil || e.Title != "Piers" {
 		t.Errorf("%+v, %v", e, err)
 	}
-	must(t, old.Audit(ctx, "purser", "tried", "", ""))
+	must(t, old.Audit(ctx, By{Who: "purser"}, "tried", "", ""))
 	if h, strays, err := old.Chain(ctx, 0, func(chain.Line) error { return nil }); err != nil || strays != 0 || h.Seq != 1 {
 		t.Errorf("the history of before is outside: %+v, %d, %v", h, strays, err)
 	}

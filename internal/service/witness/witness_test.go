@@ -58,7 +58,7 @@ func TestWitness(t *testing.T) {
 	write := func(n int) {
 		t.Helper()
 		for i := range n {
-			must(t, st.Audit(ctx, fmt.Sprintf("clerk-%d", i%3), "plan approved", fmt.Sprint(i), "digest"))
+			must(t, st.Audit(ctx, store.By{Who: fmt.Sprintf("clerk-%d", i%3)}, "plan approved", fmt.Sprint(i), "digest"))
 		}
 	}
 	keep := func(as string) {
@@ -121,11 +121,11 @@ func TestWitness(t *testing.T) {
 		{"the history is emptied", func() {
 			change("DELETE FROM audit", "UPDATE chain SET seq = 0, hash = REPEAT(CHAR(0), 32), signature = ''")
 		}, "it ends with line 0"},
-		{"an earlier state comes back, and the service goes on from it", func() { back("early"); must(t, st.Audit(ctx, "bosun", "sign-in", "bosun", "")) }, "line"},
+		{"an earlier state comes back, and the service goes on from it", func() { back("early"); must(t, st.Audit(ctx, store.By{Who: "bosun"}, "sign-in", "bosun", "")) }, "line"},
 		{"all is written anew, and the service goes on from it", func() {
 			change("UPDATE audit SET who = 'harbourmaster' WHERE seq = 7")
 			rehash(7)
-			must(t, st.Audit(ctx, "bosun", "sign-in", "bosun", ""))
+			must(t, st.Audit(ctx, store.By{Who: "bosun"}, "sign-in", "bosun", ""))
 		}, "line"},
 	} {
 		back("now")
