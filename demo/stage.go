@@ -233,6 +233,7 @@ func (s *Stage) As(ctx context.Context, name string) (*client.Client, error) {
 		return nil, fmt.Errorf("sign in as %s: %w", name, err)
 	}
 	api.Token = session.Token
+	api.Confirming = func(ctx context.Context) error { return api.Confirm(ctx, wire.Confirm{Password: Password}) }
 	return api, nil
 }
 

@@ -128,14 +128,12 @@ var named = []string{"POST /plans", "POST /baselines", "POST /baselines/effect",
 // newcomer adds a person and signs them in.
 func newcomer(t *testing.T, s *demo.Stage, name string, roles ...string) *client.Client {
 	t.Helper()
-	one, err := as(t, s, "admin").AddPerson(t.Context(), wire.NewPerson{Name: name, Roles: roles})
+	admin := as(t, s, "admin")
+	one, err := admin.AddPerson(t.Context(), wire.NewPerson{Name: name, Roles: roles})
 	must(t, err)
-	c, err := client.New(s.Address, authorityOf(t, s), "")
+	_, err = admin.SignIn(t.Context(), wire.SignIn{Name: name, Password: one.Password, NewPassword: demo.Password})
 	must(t, err)
-	session, err := c.SignIn(t.Context(), wire.SignIn{Name: name, Password: one.Password, NewPassword: demo.Password})
-	must(t, err)
-	c.Token = session.Token
-	return c
+	return as(t, s, name)
 }
 
 // Who has a role for one application may do there what the role allows, and nothing of that with what belongs to another one.

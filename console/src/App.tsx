@@ -5,6 +5,7 @@ import { useMe } from "./api/queries";
 import { Note } from "./components/Note";
 import { Outside } from "./components/Outside";
 import { Shell } from "./components/Shell";
+import { SecondFirst } from "./pages/SecondFirst";
 import { SignIn } from "./pages/SignIn";
 
 const Overview = lazy(() => import("./pages/Overview"));
@@ -39,6 +40,7 @@ export function App() {
     );
   }
   if (!me.data) return <div className="p-8"><Note error={me.error} /></div>;
+  if (me.data.wants_second) return <SecondFirst me={me.data} />;
   return (
     <Suspense fallback={null}>
       <Routes>

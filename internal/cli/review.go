@@ -104,11 +104,11 @@ func showReview(c *cobra.Command, p wire.Plan) {
 		say(c, "  %-18s  instead: %s", "", x.Instead)
 	}
 	for _, a := range p.Approvals {
-		old := ""
-		if a.Old {
-			old = " too long ago to count: it has to be said again"
+		void := ""
+		if a.Void != "" {
+			void = " (does not count: " + a.Void + ")"
 		}
-		say(c, "approved by %s, %s%s %s", a.Reviewer, when(a.At), old, a.Remark)
+		say(c, "approved by %s, %s%s %s", a.Reviewer, when(a.At), void, a.Remark)
 		for id, w := range a.Words {
 			say(c, "  of caution %s: %s", id, w)
 		}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"context"
 	"crypto/tls"
 	"encoding/json"
 	"encoding/pem"
@@ -115,8 +116,25 @@ func (o *options) call(f func(c *cobra.Command, api *client.Client, a []string) 
 		if err != nil {
 			return err
 		}
+		if term.IsTerminal(int(os.Stdin.Fd())) {
+			api.Confirming = func(ctx context.Context) error { return confirm(ctx, api, prompter(c, false), false) }
+		}
 		return f(c, api, a)
 	}
+}
+
+// confirm shows again who one is, by the password or a code.
+func confirm(ctx context.Context, api *client.Client, ask func(string) (string, error), byCode bool) (err error) {
+	var in wire.Confirm
+	if byCode {
+		in.Code, err = ask("Code of your authenticator: ")
+	} else {
+		in.Password, err = ask("Your password again: ")
+	}
+	if err != nil {
+		return err
+	}
+	return api.Confirm(ctx, in)
 }
 
 func loginCommand(o *options) *cobra.Command {

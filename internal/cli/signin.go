@@ -115,7 +115,20 @@ password may have made some. With --password-stdin the first line of standard in
 			}
 			return nil
 		})}
+	var byCode, given bool
+	again := &cobra.Command{Use: "confirm", Short: "Show again who you are, for changes of people, tokens and hooks", Args: args(0, 0, "no argument"),
+		Long: `Show again who you are, by your password or, with --code, a code of your authenticator. For ten minutes after it, or after signing in,
+you may change people, tokens, second factors, hooks and the policy. On a terminal you are asked when it is needed.`,
+		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
+			if err := confirm(c.Context(), api, prompter(c, given), byCode); err != nil {
+				return err
+			}
+			say(c, "You have shown who you are: that is good for ten minutes.")
+			return nil
+		})}
+	again.Flags().BoolVar(&byCode, "code", false, "by a code of your authenticator")
+	again.Flags().BoolVar(&given, "password-stdin", false, "read the password, or the code, from standard input")
 	password.Flags().BoolVar(&change.KeepTokens, "keep-tokens", false, "your tokens stay good")
 	password.Flags().BoolVar(&both, "password-stdin", false, "read both passwords from standard input")
-	return noun("sign-in", "Where and how you sign in", list, end, password, set, drop)
+	return noun("sign-in", "Where and how you sign in", list, end, again, password, set, drop)
 }

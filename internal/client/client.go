@@ -25,6 +25,9 @@ type Client struct {
 	Token   string
 	Name    string // what calls, as whoever signs in sees it afterwards
 	HTTP    *http.Client
+
+	// Confirming shows again who one is, by Confirm, where a call takes that; nil does not.
+	Confirming func(context.Context) error
 }
 
 // New makes a client that trusts one authority.
@@ -52,6 +55,7 @@ type Problem struct {
 	Status int    `json:"status"`
 	Title  string `json:"title"`
 	Detail string `json:"detail"`
+	Again  bool   `json:"-"` // it takes that one shows again who one is (RFC 9470)
 	Errors []struct {
 		Message  string `json:"message"`
 		Location string `json:"location"`
@@ -92,6 +96,13 @@ func Status(err error) int {
 // carries it out once.
 func (c *Client) Do(ctx context.Context, method, path string, in, out any) error {
 	resp, err := c.persist(ctx, method, path, in)
+	var p *Problem
+	if errors.As(err, &p) && p.Again && c.Confirming != nil {
+		if err := c.Confirming(ctx); err != nil {
+			return err
+		}
+		resp, err = c.persist(ctx, method, path, in)
+	}
 	if err != nil {
 		return err
 	}
@@ -129,6 +140,7 @@ func CheckResponse(resp *http.Response) error {
 		p.Detail = strings.TrimSpace(string(b))
 	}
 	p.Status = resp.StatusCode
+	p.Again = strings.Contains(resp.Header.Get("WWW-Authenticate"), "insufficient_user_authentication")
 	return p
 }
 
@@ -653,6 +665,26 @@ func (c *Client) EndSessionsOf(ctx context.Context, name string) error {
 // ChangePassword changes one's own password.
 func (c *Client) ChangePassword(ctx context.Context, in wire.NewPassword) error {
 	return c.Do(ctx, http.MethodPost, "/me/password", in, nil)
+}
+
+// Confirm shows again who one is.
+func (c *Client) Confirm(ctx context.Context, in wire.Confirm) error {
+	return c.Do(ctx, http.MethodPost, "/me/confirm", in, nil)
+}
+
+// Policy tells what holds for people and their sessions.
+func (c *Client) Policy(ctx context.Context) (wire.PolicyNow, error) {
+	return get[wire.PolicyNow](ctx, c, "/policy", nil)
+}
+
+// SetPolicy says what is to hold.
+func (c *Client) SetPolicy(ctx context.Context, p wire.Policy) (wire.PolicyNow, error) {
+	return send[wire.PolicyNow](ctx, c, http.MethodPut, "/policy", p)
+}
+
+// KeepPolicy has what holds go on holding.
+func (c *Client) KeepPolicy(ctx context.Context) (wire.PolicyNow, error) {
+	return send[wire.PolicyNow](ctx, c, http.MethodDelete, "/policy/next", nil)
 }
 
 // ProposeSecond begins a second factor.

@@ -61,6 +61,31 @@ type Person struct {
 	Second bool     `json:"second" doc:"Signs in with a second factor"`
 
 	Provider bool `json:"provider" doc:"Signs in by way of the provider (OpenID Connect)"`
+
+	WantsSecond bool       `json:"wants_second,omitempty" doc:"Has to set up a second factor before anything else"`
+	CountsFrom  *time.Time `json:"counts_from,omitempty" doc:"From when on their approvals count, where they do not yet"`
+}
+
+// Confirm shows again who one is: by the password, or by a code of the second factor.
+type Confirm struct {
+	Password string `json:"password,omitempty" maxLength:"1024"`
+	Code     string `json:"code,omitempty" maxLength:"32"`
+}
+
+// A Policy is what holds for people and their sessions.
+type Policy struct {
+	ManagersApprove bool     `json:"managers_approve" doc:"Whoever manages people may approve plans, too"`
+	ReviewerAfter   int      `json:"reviewer_after" minimum:"0" maximum:"720" doc:"Hours until approvals of a new reviewer count, or of one whose password or second factor an admin has reset; and until a looser policy holds"`
+	SecondFactor    []string `json:"second_factor" maxItems:"5" doc:"Roles that need a second factor"`
+	Idle            int      `json:"idle" minimum:"5" maximum:"720" doc:"Minutes after which a session ends that is not used"`
+}
+
+// PolicyNow is the policy that holds, and the one that is to.
+type PolicyNow struct {
+	Policy
+	Next *Policy    `json:"next,omitempty" doc:"What is to hold"`
+	From *time.Time `json:"from,omitempty" doc:"From when on"`
+	By   string     `json:"by,omitempty" doc:"Who wants it"`
 }
 
 // Ways are how people can sign in besides by password.
@@ -559,13 +584,13 @@ type Approval struct {
 	At       time.Time         `json:"at"`
 	Remark   string            `json:"remark,omitempty"`
 	Words    map[string]string `json:"words,omitempty" doc:"What they said of grave cautions, by caution"`
-	Old      bool              `json:"old,omitempty" doc:"Too long ago to count: it has to be said again"`
+	Void     string            `json:"void,omitempty" doc:"Why it does not count now"`
 }
 
-// Standing counts the approvals that are not too old.
+// Standing counts the approvals that count now.
 func (p Plan) Standing() (n int) {
 	for _, a := range p.Approvals {
-		if !a.Old {
+		if a.Void == "" {
 			n++
 		}
 	}

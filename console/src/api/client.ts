@@ -30,7 +30,28 @@ export class Problem extends Error {
   }
 }
 
-export const api = createClient<paths>({ baseUrl: "", headers: { "X-Idletally-Console": "1" } });
+let ask: (() => Promise<boolean>) | undefined;
+
+/** Says who asks people to show again who they are; the answer is whether they did. */
+export const confirmBy = (asks: typeof ask) => {
+  ask = asks;
+};
+
+// What is asked while nobody touches the page is no use of the session: it ends like any other.
+const aloneAfter = 60_000;
+let touched = Date.now();
+for (const kind of ["pointerdown", "keydown"]) addEventListener(kind, () => (touched = Date.now()), { capture: true, passive: true });
+
+/** Makes a call, and where it takes that somebody shows again who they are (RFC 9470), has them asked and makes it again. */
+async function call(request: Request): Promise<Response> {
+  if (Date.now() - touched > aloneAfter) request.headers.set("X-Idletally-Console", "alone");
+  const again = request.clone();
+  const answer = await fetch(request);
+  const wanted = answer.status === 401 && answer.headers.get("WWW-Authenticate")?.includes("insufficient_user_authentication");
+  return wanted && ask && (await ask()) ? fetch(again) : answer;
+}
+
+export const api = createClient<paths>({ baseUrl: "", headers: { "X-Idletally-Console": "1" }, fetch: call });
 
 /** Something that can be edited, with the tag of what was seen: a change of anything else is refused. */
 export interface Seen<T> {

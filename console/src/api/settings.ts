@@ -56,6 +56,11 @@ export const useSessions = () => useQuery({ queryKey: ["sessions"], queryFn: () 
 export const useEndSession = () =>
   useChange((id: string) => (id ? body(api.DELETE(`${v1}/me/sessions/{id}`, { params: { path: { id } } })) : body(api.DELETE(`${v1}/me/sessions`))));
 export const useChangePassword = () => useChange((input: Schemas["NewPassword"]) => body(api.POST(`${v1}/me/password`, { body: input })));
+export const useConfirm = () => useMutation({ mutationFn: (input: Schemas["Confirm"]) => body(api.POST(`${v1}/me/confirm`, { body: input })) });
+export const usePolicy = () => useFirst(["policy"], () => seen(api.GET(`${v1}/policy`)));
+export const useSetPolicy = () =>
+  useChange(({ policy, tag }: { policy: Schemas["Policy"]; tag: string }) => seen(api.PUT(`${v1}/policy`, { params: { header: { "If-Match": tag } }, body: policy })));
+export const useKeepPolicy = () => useChange(() => seen(api.DELETE(`${v1}/policy/next`)));
 export const useProposeSecond = () => useMutation({ mutationFn: () => body(api.POST(`${v1}/me/second`)) });
 export const useConfirmSecond = () => useChange((code: string) => body(api.PUT(`${v1}/me/second`, { body: { code } })));
 export const useRemoveSecond = () => useChange((code: string) => body(api.POST(`${v1}/me/second/remove`, { body: { code } })));

@@ -4,6 +4,7 @@ import { NavLink, Outlet } from "react-router";
 import { useLive } from "../api/live";
 import { useSignOut } from "../api/queries";
 import type { Person } from "../api/client";
+import { Confirm } from "./Confirm";
 
 const Palette = lazy(() => import("./Palette").then((m) => ({ default: m.Palette })));
 
@@ -38,6 +39,7 @@ export function Shell({ me }: { me: Person }) {
   }, []);
   return (
     <div className="mx-auto flex min-h-screen max-w-[100rem] flex-col px-4 xl:px-8">
+      <Confirm me={me} />
       <a href="#main" className="sr-only focus:not-sr-only focus:absolute focus:top-2 focus:left-2 focus:bg-sheet focus:px-3 focus:py-2">
         Skip to content
       </a>

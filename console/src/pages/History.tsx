@@ -51,7 +51,7 @@ export default function History() {
         <label className="text-sm">What
           <select className="box mt-0.5 block" value={past.what} onChange={(e) => set("what", e.target.value)}>
             <option value="">anything</option>
-            {[["plan", "plans"], ["run", "runs"], ["edition", "baselines"], ["findings waived", "findings accepted"], ["snapshot", "snapshots"], ["host", "hosts enrolled"], ["sign-in", "sign-ins"], ["person", "people"], ["roles", "roles"]].map(([w, n]) => <option key={w} value={w}>{n}</option>)}
+            {[["plan", "plans"], ["run", "runs"], ["edition", "baselines"], ["findings waived", "findings accepted"], ["snapshot", "snapshots"], ["host", "hosts enrolled"], ["sign-in", "sign-ins"], ["person", "people"], ["roles", "roles"], ["policy", "policy"]].map(([w, n]) => <option key={w} value={w}>{n}</option>)}
           </select>
         </label>
         <label className="text-sm">To what<input className="box mt-0.5 block w-48" value={past.subject} spellCheck={false} placeholder="plan, host, person…" onChange={(e) => set("subject", e.target.value)} /></label>

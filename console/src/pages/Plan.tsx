@@ -66,7 +66,7 @@ export default function PlanPage({ me }: { me: Person }) {
       {plan.remark ? <blockquote className="my-2 border-l-4 border-line pl-3">{plan.remark}</blockquote> : null}
       <p className="mt-2 text-sm"><span className="text-muted">digest </span><code>{plan.digest}</code></p>
       {plan.first ? <p className="text-sm">{plan.hosts?.slice(0, plan.first).map((h) => h.host).join(", ")} first; the rest where at most {plan.stop_at} percent of the steps there are left.</p> : null}
-      {plan.needed > 1 ? <p className="text-sm">{plan.approvals?.filter((a) => !a.old).length ?? 0} of {plan.needed} reviewers have approved{plan.approvals?.length ? `: ${plan.approvals.map((a) => a.reviewer + (a.old ? " (too long ago to count)" : "")).join(", ")}` : ""}.</p> : null}
+      {plan.needed > 1 ? <p className="text-sm">{plan.approvals?.filter((a) => !a.void).length ?? 0} of {plan.needed} reviewers have approved{plan.approvals?.length ? `: ${plan.approvals.map((a) => a.reviewer + (a.void ? ` (${a.void})` : "")).join(", ")}` : ""}.</p> : null}
       <Actions plan={plan} me={me} />
       {plan.cautions?.length ? (
         <section aria-labelledby="cautions">

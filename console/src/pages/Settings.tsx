@@ -4,6 +4,7 @@ import { Tabs } from "../components/Tabs";
 import { Title } from "../components/Title";
 import { Hosts } from "./settings/Hosts";
 import { Notices } from "./settings/Notices";
+import { Policy } from "./settings/Policy";
 import { People } from "./settings/People";
 import { Reviews } from "./settings/Reviews";
 import { Schedules } from "./settings/Schedules";
@@ -23,6 +24,7 @@ export default function Settings({ me }: { me: Person }) {
         tabs={[
           { key: "", name: "Hosts", panel: <Hosts key={search.get("host")} me={me} only={search.get("host") ?? ""} /> },
           { key: "people", name: "People", panel: <People me={me} /> },
+          { key: "policy", name: "Policy", panel: <Policy me={me} /> },
           { key: "schedules", name: "Schedules", panel: <Schedules me={me} /> },
           { key: "notices", name: "Notices", panel: <Notices me={me} /> },
           { key: "tokens", name: "Tokens", panel: <Tokens me={me} /> },

@@ -136,28 +136,20 @@ func (s *Server) meRoutes() {
 	}))
 	add(s, op{"POST", "/me/second/remove", "remove-second", "Do without your second factor, by one of its codes", "any", 204}, inPerson(func(ctx context.Context, in *body[wire.SecondCode]) (*struct{}, error) {
 		me := caller(ctx)
-		if me.Second == nil {
-			return nil, huma.Error409Conflict("you have no second factor")
-		}
-		right, err := s.try(ctx, codeGuess(me.Name, within(me)))
-		if err != nil {
-			return nil, err
-		}
-		ok, err := s.second(ctx, me.Person, in.Body.Code)
-		if err == nil && !ok {
-			err = huma.Error422UnprocessableEntity("this code does not fit, or was used before")
+		err := s.sayCode(ctx, me, in.Body.Code)
+		if err == nil {
+			err = s.Store.DropSecond(ctx, me.Name, nil)
 		}
 		if err == nil {
-			err = s.Store.DropSecond(ctx, me.Name)
-		}
-		if err == nil {
-			right()
 			s.audit(ctx, "second factor removed", me.Name, "")
 		}
 		return nil, err
 	}))
 	add(s, op{"DELETE", "/people/{name}/second", "remove-second-of", "Take away the second factor of somebody who has lost it. Their sessions end", wire.Admin, 204}, inPerson(func(ctx context.Context, in *byName) (*struct{}, error) {
-		err := s.Store.DropSecond(ctx, in.Name)
+		from, err := s.countsFrom(ctx)
+		if err == nil {
+			err = s.Store.DropSecond(ctx, in.Name, from)
+		}
 		if err == nil {
 			s.audit(ctx, "second factor removed", in.Name, "by an admin")
 			_, err = s.Store.EndSessions(ctx, in.Name, "", "")

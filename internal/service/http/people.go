@@ -3,8 +3,10 @@ package http
 import (
 	"cmp"
 	"context"
+	"errors"
 	"net/http"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -46,6 +48,7 @@ func (s *Server) routes(r chi.Router) {
 	s.overviewRoutes()
 	s.searchRoutes()
 	s.settingsRoutes()
+	s.policyRoutes()
 	s.tokenRoutes()
 	s.historyRoutes()
 	s.scheduleRoutes()
@@ -128,7 +131,7 @@ func (s *Server) peopleRoutes(chi.Router) {
 				return nil, err
 			}
 		}
-		token, expires, err := s.begin(ctx, p, in.What)
+		token, expires, err := s.begin(ctx, p, in.What, time.Now())
 		if err != nil {
 			return nil, err
 		}
@@ -149,27 +152,17 @@ func (s *Server) peopleRoutes(chi.Router) {
 		return &signOutOut{cookie("", time.Unix(1, 0))}, s.Store.EndSession(ctx, caller(ctx).token)
 	})
 	add(s, op{"GET", "/me", "me", "Who is signed in", "any", 200}, func(ctx context.Context, _ *struct{}) (*body[wire.Person], error) {
-		p := caller(ctx)
-		return &body[wire.Person]{wirePerson(p.Person)}, nil
+		me := caller(ctx)
+		out := wirePerson(me.Person)
+		out.WantsSecond = me.wantsSecond
+		return &body[wire.Person]{out}, nil
 	})
+	add(s, op{"POST", "/me/confirm", "confirm", "Show again who you are, by your password or a code of your second factor: good for ten minutes", "any", 204}, inPerson(s.confirm))
 	add(s, op{"POST", "/me/password", "change-password", "Change your own password. All your other sessions end, and your tokens, unless they are to be kept", "any", 204}, inPerson(func(ctx context.Context, in *body[wire.NewPassword]) (*struct{}, error) {
 		me := caller(ctx)
-		if me.Provider {
-			return nil, huma.Error409Conflict("you sign in by way of the provider: change your password there")
-		}
-		right, err := s.try(ctx, guess{me.Name, within(me), auth.OfPlace})
-		if err != nil {
+		if err := s.sayPassword(ctx, me, in.Body.Password); err != nil {
 			return nil, err
 		}
-		p, err := s.Store.Person(ctx, me.Name)
-		if err != nil {
-			return nil, err
-		}
-		if !auth.Check(p.Password, in.Body.Password) {
-			s.audit(ctx, "password kept", me.Name, "the old one was wrong")
-			return nil, huma.Error403Forbidden("your password is another one")
-		}
-		right()
 		if err := auth.Acceptable(in.Body.NewPassword, me.Name, in.Body.Password); err != nil {
 			return nil, huma.Error422UnprocessableEntity(err.Error())
 		}
@@ -197,7 +190,13 @@ func (s *Server) peopleRoutes(chi.Router) {
 			return nil, err
 		}
 		pw := ""
+		if err := s.apart(ctx, in.Body.Roles); err != nil {
+			return nil, err
+		}
 		person := store.Person{Name: in.Body.Name, RoleList: roles, Provider: in.Body.Provider}
+		if person.CountsFrom, err = s.countsFrom(ctx); err != nil {
+			return nil, err
+		}
 		if !in.Body.Provider { // no password fits the others
 			pw = auth.Code(4)
 			person.Password, person.MustChange = auth.Hash(pw), true
@@ -211,14 +210,18 @@ func (s *Server) peopleRoutes(chi.Router) {
 }
 
 func wirePerson(p store.Person) wire.Person {
-	return wire.Person{Name: p.Name, Roles: p.Roles(), Second: p.Second != nil, Provider: p.Provider}
+	out := wire.Person{Name: p.Name, Roles: p.Roles(), Second: p.Second != nil, Provider: p.Provider}
+	if p.CountsFrom != nil && time.Now().Before(*p.CountsFrom) && p.Roles().Somewhere(wire.Reviewer) {
+		out.CountsFrom = p.CountsFrom
+	}
+	return out
 }
 
 // begin begins a session for somebody who has shown who they are.
-func (s *Server) begin(ctx context.Context, p store.Person, what string) (token string, expires time.Time, err error) {
+func (s *Server) begin(ctx context.Context, p store.Person, what string, shown time.Time) (token string, expires time.Time, err error) {
 	token, hash := auth.Token()
 	expires = time.Now().Add(sessionLife).UTC().Truncate(time.Second)
-	if err := s.Store.AddSession(ctx, hash, p.Name, pathname.Escape(what), expires); err != nil {
+	if err := s.Store.AddSession(ctx, hash, p.Name, pathname.Escape(what), expires, shown); err != nil {
 		return "", expires, err
 	}
 	s.audit(withPerson(ctx, p), "sign-in", p.Name, "")
@@ -243,10 +246,15 @@ func FirstAdmin(ctx context.Context, st *store.Store) (name, password string, er
 	if err != nil || len(list) > 0 {
 		return "", "", err
 	}
+	p, err := st.Policy(ctx)
+	if err != nil {
+		return "", "", err
+	}
+	roles := slices.DeleteFunc(slices.Clone(wire.Roles), func(role string) bool { return role == wire.Reviewer && !p.Says.ManagersApprove })
 	pw := auth.Code(4)
-	err = st.AddPerson(ctx, store.Person{Name: "admin", Password: auth.Hash(pw), RoleList: strings.Join(wire.Roles, ","), MustChange: true})
+	err = st.AddPerson(ctx, store.Person{Name: "admin", Password: auth.Hash(pw), RoleList: strings.Join(roles, ","), MustChange: true})
 	if isConflict(err) { // another instance was faster, and has printed it
 		return "", "", nil
 	}
-	return "admin", pw, err
+	return "admin", pw, errors.Join(err, st.BeginPolicy(ctx))
 }

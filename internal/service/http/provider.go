@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -108,6 +109,15 @@ func (s *Server) providerRoutes(r chi.Router) {
 	s.route(r, "GET", providerPath+"/back", openly, s.back)
 }
 
+// maxAge is how long ago, in seconds, somebody may have shown the provider who they are (OpenID Connect Core, 3.1.2.1); who is to show that
+// again has to do so now.
+func maxAge(r *http.Request) string {
+	if r.URL.Query().Has("again") {
+		return "0"
+	}
+	return strconv.Itoa(int(sessionLife.Seconds()))
+}
+
 // leave sends a browser to the provider.
 func (s *Server) leave(w http.ResponseWriter, r *http.Request) {
 	_, cfg, err := s.provider.look(r.Context())
@@ -127,19 +137,19 @@ func (s *Server) leave(w http.ResponseWriter, r *http.Request) {
 	}
 	// It comes back from another site, so that it cannot be stricter.
 	http.SetCookie(w, &http.Cookie{Name: providerCookie, Value: base64.RawURLEncoding.EncodeToString(b), Path: providerPath, Expires: v.Until, Secure: true, HttpOnly: true, SameSite: http.SameSiteLaxMode})
-	http.Redirect(w, r, cfg.AuthCodeURL(v.State, oidc.Nonce(v.Nonce), oauth2.S256ChallengeOption(v.Verifier)), http.StatusFound)
+	http.Redirect(w, r, cfg.AuthCodeURL(v.State, oidc.Nonce(v.Nonce), oauth2.S256ChallengeOption(v.Verifier), oauth2.SetAuthURLParam("max_age", maxAge(r))), http.StatusFound)
 }
 
 // back is where the provider sends the browser to.
 func (s *Server) back(w http.ResponseWriter, r *http.Request) {
 	http.SetCookie(w, &http.Cookie{Name: providerCookie, Path: providerPath, Expires: time.Unix(1, 0), Secure: true, HttpOnly: true, SameSite: http.SameSiteLaxMode})
-	p, err := s.returned(r)
+	p, shown, err := s.returned(r)
 	if err != nil {
 		s.refused(r.Context(), store.By{Who: "nobody"}, "sign-in refused", "", "by provider: "+err.Error())
 		s.plain(w, r, huma.Error403Forbidden(err.Error()))
 		return
 	}
-	token, expires, err := s.begin(r.Context(), p, r.UserAgent())
+	token, expires, err := s.begin(r.Context(), p, r.UserAgent(), shown)
 	if err != nil {
 		s.plain(w, r, err)
 		return
@@ -151,13 +161,13 @@ func (s *Server) back(w http.ResponseWriter, r *http.Request) {
 	_, _ = w.Write([]byte(`<!doctype html><meta http-equiv="refresh" content="0; url=/"><title>Idle Tally</title><p><a href="/">Signed in: go on</a></p>`))
 }
 
-// returned finds out who came back, and says no more than they need to know.
-func (s *Server) returned(r *http.Request) (p store.Person, err error) {
+// returned finds out who came back, and when they showed there who they are, and says no more than they need to know.
+func (s *Server) returned(r *http.Request) (p store.Person, shown time.Time, err error) {
 	ctx := r.Context()
 	again := errors.New("this sign-in was not begun here, or took too long: begin again")
 	c, err := r.Cookie(providerCookie)
 	if err != nil {
-		return p, again
+		return p, shown, again
 	}
 	var v leaving
 	sealed, err := base64.RawURLEncoding.DecodeString(c.Value)
@@ -169,22 +179,22 @@ func (s *Server) returned(r *http.Request) (p store.Person, err error) {
 	}
 	q := r.URL.Query()
 	if err != nil || time.Now().After(v.Until) || subtle.ConstantTimeCompare([]byte(v.State), []byte(q.Get("state"))) != 1 {
-		return p, again
+		return p, shown, again
 	}
 	if q.Get("error") != "" {
-		return p, errors.New("the provider did not sign you in")
+		return p, shown, errors.New("the provider did not sign you in")
 	}
 	failed := errors.New("the provider's answer does not hold: the service's log says why")
 	found, cfg, err := s.provider.look(ctx)
 	if err != nil {
 		s.Log.Error("sign-in provider", "error", err)
-		return p, failed
+		return p, shown, failed
 	}
 	asked := oidc.ClientContext(ctx, s.provider.http)
 	tokens, err := cfg.Exchange(asked, q.Get("code"), oauth2.VerifierOption(v.Verifier))
 	if err != nil {
 		s.Log.Error("sign-in provider", "error", err)
-		return p, failed
+		return p, shown, failed
 	}
 	raw, _ := tokens.Extra("id_token").(string)
 	id, err := found.Verifier(&oidc.Config{ClientID: s.provider.Client}).Verify(asked, raw)
@@ -197,12 +207,18 @@ func (s *Server) returned(r *http.Request) (p store.Person, err error) {
 	}
 	if err != nil {
 		s.Log.Error("sign-in provider", "error", err)
-		return p, failed
+		return p, shown, failed
 	}
 	name, _ := claims[s.provider.Claim].(string)
 	p, err = s.Store.PersonOf(ctx, s.provider.Issuer+" "+id.Subject, name)
 	if isNotFound(err) {
-		return p, fmt.Errorf("nobody here signs in as %q with the provider: have an admin add you, with --provider", name)
+		return p, shown, fmt.Errorf("nobody here signs in as %q with the provider: have an admin add you, with --provider", name)
 	}
-	return p, err
+	// A provider that says when they last showed who they are is believed; what it does not say is long ago.
+	if at, ok := claims["auth_time"].(float64); ok && at > 0 && at <= float64(time.Now().Add(time.Minute).Unix()) {
+		shown = time.Unix(int64(at), 0)
+	} else {
+		shown = time.Now().Add(-freshFor)
+	}
+	return p, shown, err
 }

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 	"unicode/utf8"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -24,8 +23,12 @@ func (s *Server) review(ctx context.Context, p store.Plan, w *wire.Plan) error {
 	if err != nil {
 		return err
 	}
+	says, err := s.holds(ctx)
+	if err != nil {
+		return err
+	}
 	for _, a := range approvals {
-		x := wire.Approval{Reviewer: a.Reviewer, At: a.At, Remark: a.Remark, Old: time.Since(a.At) > approvalLife}
+		x := wire.Approval{Reviewer: a.Reviewer, At: a.At, Remark: a.Remark, Void: void(says, a, p.Application)}
 		_ = json.Unmarshal([]byte(a.Words), &x.Words) // we wrote it
 		w.Approvals = append(w.Approvals, x)
 	}
@@ -68,6 +71,13 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 	}
 	addFor(s, op{"POST", "/plans/{id}/approve", "approve-plan", "Approve another person's plan, with a word on each grave caution", wire.Reviewer, 200}, func(ctx context.Context, in *decide) (string, error) { return s.applicationOfPlan(ctx, &byID{in.ID}) }, func(ctx context.Context, in *decide) (*body[wire.Plan], error) {
 		p, digest, err := decided(ctx, in, "approve")
+		if err == nil {
+			err = s.mayApprove(ctx, p.Application)
+		}
+		if err != nil {
+			return nil, err
+		}
+		says, err := s.holds(ctx)
 		if err != nil {
 			return nil, err
 		}
@@ -87,7 +97,7 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 		if err != nil {
 			return nil, err
 		}
-		approved, err := s.Store.ApprovePlan(ctx, p, caller(ctx).Name, in.Body.Remark, words, digest[:], needed, approvalLife)
+		approved, err := s.Store.ApprovePlan(ctx, p, caller(ctx).Name, in.Body.Remark, words, digest[:], needed, approvalLife, func(a store.Approval) bool { return void(says, a, p.Application) == "" })
 		if err != nil {
 			return nil, err
 		}

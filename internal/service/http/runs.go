@@ -58,6 +58,9 @@ func (s *Server) runRoutes(r chi.Router) {
 		if p.State != "approved" {
 			return nil, huma.Error409Conflict(fmt.Sprintf("plan %s is %q: only an approved plan runs", p.ID, p.State))
 		}
+		if err := s.stillApproved(ctx, p); err != nil {
+			return nil, err
+		}
 		if _, err := s.approvedBy(ctx, p); err != nil { // the hosts would wait for an order in vain
 			return nil, err
 		}
@@ -191,7 +194,7 @@ func (s *Server) runRoutes(r chi.Router) {
 // runEvents streams a run's state as server-sent events, whenever it changes, until it ends. It
 // reads the database, so any instance can serve it.
 func (s *Server) runEvents(w http.ResponseWriter, r *http.Request) {
-	if err := allow(r.Context(), wire.Viewer, auth.Roles.Everywhere); err != nil {
+	if err := allow(r.Context(), op{role: wire.Viewer}, auth.Roles.Everywhere); err != nil {
 		s.plain(w, r, err)
 		return
 	}

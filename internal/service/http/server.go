@@ -71,6 +71,7 @@ type Server struct {
 	provider *provider
 	refusals refusals
 	known    known
+	policy   policy
 	feed     *feed
 	metrics  *metrics
 	api      huma.API
@@ -84,6 +85,8 @@ const (
 	cookieName  = "__Host-idletally_session" // bound to this host and to https by its name (RFC 6265bis, 4.1.3)
 	// consoleHeader must come with changes made by cookie: no other site can send it.
 	consoleHeader = "X-Idletally-Console"
+	consoleAlone  = "alone" // what it says where nobody has touched the page for a while
+	followPath    = "/api/v1/happenings"
 	sessionLife   = 12 * time.Hour
 	approvalLife  = 72 * time.Hour
 	orderLife     = approvalLife + 24*time.Hour
@@ -311,7 +314,11 @@ type who struct {
 	token [32]byte
 	by    string // the token that a program has; "" is the person in person
 
-	session string // its id
+	session string    // its id
+	shown   time.Time // when they last showed who they are
+
+	wantsSecond bool // and may do nothing before they have one
+	browser     bool // which asks by itself, too
 }
 
 func withPerson(ctx context.Context, p store.Person) context.Context {
@@ -343,7 +350,15 @@ func (s *Server) identify(next http.Handler) http.Handler {
 		if !s.known.have(hash, time.Now()) && unknown.RespondOnLimit(w, r, from(r.Context())) {
 			return
 		}
+		says, err := s.holds(r.Context())
+		if err != nil {
+			s.plain(w, r, err)
+			return
+		}
 		p, x, err := s.Store.SessionPerson(r.Context(), hash)
+		if err == nil {
+			err = s.use(r, x, says)
+		}
 		if err == nil && byCookie {
 			hash = s.turn(w, r, x, hash)
 		}
@@ -356,13 +371,64 @@ func (s *Server) identify(next http.Handler) http.Handler {
 		switch {
 		case err == nil:
 			s.known.add(hash, time.Now())
-			r = r.WithContext(context.WithValue(r.Context(), personKey{}, &who{p, hash, by, x.ID}))
+			w := &who{Person: p, token: hash, by: by, session: x.ID, browser: byCookie, wantsSecond: auth.WantsSecond(says, p.Roles()) && p.Second == nil && !p.Provider}
+			if x.Shown != nil {
+				w.shown = *x.Shown
+			}
+			r = r.WithContext(context.WithValue(r.Context(), personKey{}, w))
 		case !errors.Is(err, store.ErrNotFound):
 			s.plain(w, r, err)
 			return
 		}
 		next.ServeHTTP(w, r)
 	})
+}
+
+// use notes that somebody uses a session, unless that has ended because nobody did. What a console asks by itself is no use: it says so,
+// and what it follows has no headers of its own.
+func (s *Server) use(r *http.Request, x store.Session, says wire.Policy) error {
+	idle := time.Since(*cmp.Or(x.Used, &x.Created))
+	if idle > time.Duration(says.Idle)*time.Minute {
+		return fmt.Errorf("a session that nobody used: %w", store.ErrNotFound)
+	}
+	if idle < time.Minute || r.Header.Get(consoleHeader) == consoleAlone || r.URL.Path == followPath {
+		return nil
+	}
+	return s.Store.UseSession(r.Context(), x.ID)
+}
+
+// whileSignedIn gives a context that ends when who calls is signed in no more, for calls that last.
+func (s *Server) whileSignedIn(ctx context.Context) (context.Context, context.CancelFunc) {
+	me := caller(ctx)
+	if me == nil {
+		return ctx, func() {}
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	go func() {
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-time.After(pulse):
+			}
+			says, err := s.holds(ctx)
+			stands := true
+			if err == nil {
+				stands, err = s.Store.SessionStands(ctx, me.session, me.token, time.Now().Add(-time.Duration(says.Idle)*time.Minute))
+			}
+			if err == nil && !stands {
+				cancel()
+				return
+			}
+			if err == nil && me.session != "" && !me.browser { // somebody waits there
+				err = s.Store.UseSession(ctx, me.session)
+			}
+			if err != nil && ctx.Err() == nil {
+				s.Log.Warn("whether somebody is still signed in is not known", "error", err)
+			}
+		}
+	}()
+	return ctx, cancel
 }
 
 // problem turns an error into a problem body (RFC 9457). What is not meant for callers is logged
@@ -461,18 +527,25 @@ func register[I, O any](s *Server, o op, has func(auth.Roles, string) bool, h fu
 	// Who may not call learns nothing, not even what is wrong with the call. Who may is let in before the body is read.
 	def.Middlewares = huma.Middlewares{func(ctx huma.Context, next func(huma.Context)) {
 		var status huma.StatusError
-		if err := allow(ctx.Context(), o.role, has); errors.As(err, &status) {
-			s.noteRefusal(ctx.Context(), o, "")
-			_ = huma.WriteErr(s.api, ctx, status.GetStatus(), status.Error())
+		r, w := humachi.Unwrap(ctx)
+		if err := allow(ctx.Context(), o, has); errors.As(err, &status) {
+			if status.GetStatus() == http.StatusForbidden {
+				s.noteRefusal(ctx.Context(), o, "")
+			}
+			s.plain(w, r, err)
 			return
 		}
-		r, w := humachi.Unwrap(ctx)
 		within, leave, err := s.budgets.Enter(ctx.Context(), class, personally(r))
 		if err != nil {
 			s.plain(w, r, busy(err))
 			return
 		}
 		defer leave()
+		if class == waiting {
+			signedIn, enough := s.whileSignedIn(within)
+			defer enough()
+			within = signedIn
+		}
 		next(huma.WithContext(ctx, within))
 	}}
 	huma.Register(s.api, def, func(ctx context.Context, in *I) (*O, error) {
@@ -493,18 +566,23 @@ func (s *Server) noteRefusal(ctx context.Context, o op, application string) {
 	s.refused(ctx, speaker(ctx), "refused", o.id, needs)
 }
 
-func allow(ctx context.Context, role string, has func(auth.Roles, string) bool) error {
-	if role == "" {
+// allow says why who calls may not do something.
+func allow(ctx context.Context, o op, has func(auth.Roles, string) bool) error {
+	if o.role == "" {
 		return nil
 	}
 	p := caller(ctx)
-	if p == nil {
+	switch {
+	case p == nil:
 		return huma.Error401Unauthorized("sign in first: idletally login ADDRESS")
+	case p.wantsSecond && !withoutSecond[o.id]:
+		return huma.Error403Forbidden("your roles need a second factor: set one up first (idletally sign-in second-factor)")
+	case o.role != "any" && o.role != wire.Viewer && !has(p.Roles(), o.role):
+		return huma.Error403Forbidden(fmt.Sprintf("%s may not do this: it needs the role %s", p.Name, o.role))
+	case fresh[o.id]:
+		return isFresh(p)
 	}
-	if role == "any" || role == wire.Viewer || has(p.Roles(), role) {
-		return nil
-	}
-	return huma.Error403Forbidden(fmt.Sprintf("%s may not do this: it needs the role %s", p.Name, role))
+	return nil
 }
 
 // oneLine writes control characters as escapes.

@@ -3,6 +3,7 @@ package http
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net/http"
@@ -126,13 +127,13 @@ func TestCallsAreCountedByCaller(t *testing.T) {
 // What a role may not do is refused to it, and nothing else.
 func TestRoles(t *testing.T) {
 	s := bare()
-	for name, op := range operations(s) {
-		role, _ := op.Metadata["role"].(string)
+	for name, o := range operations(s) {
+		role, _ := o.Metadata["role"].(string)
 		for _, have := range wire.Roles {
 			method, path, _ := strings.Cut(name, " ")
 			r := httptest.NewRequest(method, path, strings.NewReader("{"))
 			r = r.WithContext(withPerson(r.Context(), store.Person{Name: "somebody", RoleList: have}))
-			err := allow(r.Context(), role, auth.Roles.Everywhere)
+			err := allow(r.Context(), op{role: role}, auth.Roles.Everywhere)
 			want := role == "" || role == "any" || role == wire.Viewer || role == have
 			if (err == nil) != want {
 				t.Errorf("%s for %s: %v, want allowed %v", name, have, err, want)
@@ -305,4 +306,52 @@ func TestHubWakesOnlyItsHost(t *testing.T) {
 	default:
 	}
 	h.poke("nobody")
+}
+
+// What admins change of people, keys, hooks and rules takes that they have just shown who they are, and so does what makes a secret of one's
+// own; nothing that is not an operation is listed.
+func TestFresh(t *testing.T) {
+	harmless := []string{"check-storage", "tidy-storage"}
+	ids := map[string]bool{}
+	for name, o := range operations(bare()) {
+		ids[o.OperationID] = true
+		if o.Metadata["role"] == wire.Admin && !strings.HasPrefix(name, "GET ") && !fresh[o.OperationID] && !slices.Contains(harmless, o.OperationID) {
+			t.Errorf("%s (%s) is carried out for a session that somebody found open", name, o.OperationID)
+		}
+	}
+	for _, list := range []map[string]bool{fresh, withoutSecond} {
+		for id := range list {
+			if !ids[id] {
+				t.Errorf("%s is no operation", id)
+			}
+		}
+	}
+	now := time.Now()
+	for _, c := range []struct {
+		what   string
+		w      who
+		o      op
+		status int
+	}{
+		{"just signed in", who{shown: now}, op{id: "add-token", role: "any"}, 0},
+		{"long signed in", who{shown: now.Add(-freshFor - time.Second)}, op{id: "add-token", role: "any"}, 401},
+		{"never shown", who{}, op{id: "add-token", role: "any"}, 401},
+		{"a token", who{by: "nightly", shown: now}, op{id: "add-token", role: "any"}, 403},
+		{"something else", who{}, op{id: "list-tokens", role: "any"}, 0},
+		{"no second factor", who{shown: now, wantsSecond: true}, op{id: "add-token", role: "any"}, 403},
+		{"no second factor, looking", who{wantsSecond: true}, op{id: "list-plans", role: wire.Viewer}, 403},
+		{"no second factor, following a run", who{wantsSecond: true}, op{role: wire.Viewer}, 403},
+		{"no second factor, setting one up", who{shown: now, wantsSecond: true}, op{id: "propose-second", role: "any"}, 0},
+	} {
+		var status huma.StatusError
+		err := allow(context.WithValue(t.Context(), personKey{}, &c.w), c.o, auth.Roles.Everywhere)
+		got := 0
+		if errors.As(err, &status) {
+			got = status.GetStatus()
+		}
+		var with huma.HeadersError
+		if got != c.status || (c.status == 401) != (errors.As(err, &with) && strings.Contains(with.GetHeaders().Get("WWW-Authenticate"), "insufficient_user_authentication")) {
+			t.Errorf("%s: %v", c.what, err)
+		}
+	}
 }

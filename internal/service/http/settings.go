@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -36,6 +37,15 @@ func tagList(tags []string) error {
 	return nil
 }
 
+// apart refuses roles that one person is not to have together.
+func (s *Server) apart(ctx context.Context, roles auth.Roles) error {
+	p, err := s.holds(ctx)
+	if err == nil && !p.ManagersApprove && roles.Everywhere(wire.Admin) && roles.Somewhere(wire.Reviewer) {
+		err = huma.Error422UnprocessableEntity("who manages people approves no plans: give admin and reviewer to two people (idletally policy show)")
+	}
+	return err
+}
+
 func (s *Server) settingsRoutes() {
 	type roles struct {
 		Name string `path:"name" maxLength:"64"`
@@ -62,7 +72,16 @@ func (s *Server) settingsRoutes() {
 		if in.Name == caller(ctx).Name && !slices.Contains(in.Body.Roles, wire.Admin) {
 			return nil, huma.Error409Conflict("nobody takes the role admin from themselves: another admin has to")
 		}
-		if err := s.Store.SetRoles(ctx, in.Name, list, was); err != nil {
+		if err := s.apart(ctx, in.Body.Roles); err != nil {
+			return nil, err
+		}
+		var from *time.Time
+		if auth.GainsReview(p.Roles(), in.Body.Roles) {
+			if from, err = s.countsFrom(ctx); err != nil {
+				return nil, err
+			}
+		}
+		if err := s.Store.SetRoles(ctx, in.Name, list, was, from); err != nil {
 			return nil, err
 		}
 		s.audit(ctx, "roles set", in.Name, strings.ReplaceAll(list, ",", ", "))
@@ -77,8 +96,12 @@ func (s *Server) settingsRoutes() {
 		if p.Provider {
 			return nil, huma.Error409Conflict(in.Name + " signs in by way of the provider, and has no password here")
 		}
+		from, err := s.countsFrom(ctx)
+		if err != nil {
+			return nil, err
+		}
 		pw := auth.Code(4)
-		if err := s.Store.SetPassword(ctx, in.Name, store.NewPassword{Hash: auth.Hash(pw), OneTime: true}); err != nil {
+		if err := s.Store.SetPassword(ctx, in.Name, store.NewPassword{Hash: auth.Hash(pw), OneTime: true, CountsFrom: from}); err != nil {
 			return nil, err
 		}
 		s.audit(ctx, "password reset", in.Name, "")

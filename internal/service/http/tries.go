@@ -145,8 +145,9 @@ func (k *known) add(hash [32]byte, at time.Time) {
 
 // refusals writes into the history what anybody can cause, over and over: the first of a kind at once, what follows together.
 type refusals struct {
-	mu   sync.Mutex
-	kind map[string]*refusal
+	mu      sync.Mutex
+	kind    map[string]*refusal
+	strange int // kinds of nobody in particular
 }
 
 type refusal struct {
@@ -154,11 +155,13 @@ type refusal struct {
 	what, subject string
 	since         time.Time
 	more          int
+	stranger      bool
 }
 
 const (
 	refusalsAgain = 10 * time.Minute
-	maxRefusals   = 100 // kinds that are told apart within that time
+	maxStrange    = 100    // kinds of nobody in particular that are told apart within that time
+	maxRefusals   = 10_000 // all kinds
 )
 
 // note says whether a refusal is to be written down; otherwise it is counted.
@@ -169,7 +172,8 @@ func (r *refusals) note(by store.By, what, subject string, at time.Time) (first 
 	if r.kind == nil {
 		r.kind = map[string]*refusal{}
 	}
-	if r.kind[key] == nil && len(r.kind) >= maxRefusals {
+	stranger := by == store.By{Who: "nobody"} || by == store.By{Who: "an agent"}
+	if r.kind[key] == nil && (stranger && r.strange >= maxStrange || len(r.kind) >= maxRefusals) {
 		by, subject = store.By{Who: "others"}, ""
 		key = what
 	}
@@ -177,7 +181,10 @@ func (r *refusals) note(by store.By, what, subject string, at time.Time) (first 
 		x.more++
 		return false
 	}
-	r.kind[key] = &refusal{by: by, what: what, subject: subject, since: at}
+	r.kind[key] = &refusal{by: by, what: what, subject: subject, since: at, stranger: stranger}
+	if stranger {
+		r.strange++
+	}
 	return true
 }
 
@@ -188,6 +195,9 @@ func (r *refusals) due(at time.Time) (out []refusal) {
 	for key, x := range r.kind {
 		if at.Sub(x.since) < refusalsAgain {
 			continue
+		}
+		if x.stranger {
+			r.strange--
 		}
 		if delete(r.kind, key); x.more > 0 {
 			out = append(out, *x)

@@ -32,8 +32,11 @@ func TestRefusals(t *testing.T) {
 	if told != all {
 		t.Errorf("%d of %d were told of", told, all)
 	}
-	if lines > 9*2*(maxRefusals+2) {
+	if lines > 9*2*(maxStrange+2) {
 		t.Errorf("%d lines", lines)
+	}
+	if r.strange != 0 || len(r.kind) != 0 {
+		t.Errorf("%d of %d kinds are left", r.strange, len(r.kind))
 	}
 	// Somebody's own is told at once, by name, and once.
 	r = &refusals{}

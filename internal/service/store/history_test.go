@@ -103,7 +103,7 @@ func TestTokens(t *testing.T) {
 	if err != nil || p.Name != who || by.Name != "nightly" || p.RoleList != "operator" {
 		t.Errorf("%+v by %+v, %v", p, by, err)
 	}
-	must(t, st.SetRoles(ctx, who, "author", nil))
+	must(t, st.SetRoles(ctx, who, "author", nil, nil))
 	if p, _, err = st.TokenPerson(ctx, hash("1")); err != nil || p.RoleList != "" {
 		t.Errorf("of roles that the person no longer has the token keeps %q, %v", p.RoleList, err)
 	}

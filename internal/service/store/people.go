@@ -27,9 +27,11 @@ type Person struct {
 	SecondUsed int64  `db:"second_used"` // the step of the last code that counted
 
 	Provider bool `db:"provider"` // signs in by way of another service
+
+	CountsFrom *time.Time `db:"counts_from"` // from when on approvals count; nil is always
 }
 
-const personColumns = `p.name, p.password, p.roles, p.must_change, p.password_until, p.created, p.second, p.second_next, p.second_used, p.provider`
+const personColumns = `p.name, p.password, p.roles, p.must_change, p.password_until, p.created, p.second, p.second_next, p.second_used, p.provider, p.counts_from`
 
 // A Session is somebody's sign-in.
 type Session struct {
@@ -38,6 +40,8 @@ type Session struct {
 	Created time.Time    `db:"created"`
 	Expires time.Time    `db:"expires"`
 	Turned  sql.NullTime `db:"turned"` // when its token became another one
+	Used    *time.Time   `db:"used"`   // last, by somebody who is there; to the minute
+	Shown   *time.Time   `db:"shown"`  // when its person last showed who they are
 }
 
 // Roles splits the list.
@@ -45,8 +49,8 @@ func (p Person) Roles() auth.Roles { return strings.Split(p.RoleList, ",") }
 
 // AddPerson adds somebody; ErrConflict where the name is taken.
 func (s *Store) AddPerson(ctx context.Context, p Person) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO person (name, password, roles, must_change, password_until, created, provider) VALUES (?,?,?,?,?,?,?)`,
-		p.Name, p.Password, p.RoleList, p.MustChange, untilOf(p.MustChange), now(), p.Provider)
+	_, err := s.db.ExecContext(ctx, `INSERT INTO person (name, password, roles, must_change, password_until, created, provider, counts_from) VALUES (?,?,?,?,?,?,?,?)`,
+		p.Name, p.Password, p.RoleList, p.MustChange, untilOf(p.MustChange), now(), p.Provider, p.CountsFrom)
 	if duplicate(err) {
 		return fmt.Errorf("person %q exists: %w", p.Name, ErrConflict)
 	}
@@ -103,12 +107,14 @@ type NewPassword struct {
 	OneTime     bool   // it is good for a day
 	KeepTokens  bool   // whoever had the old one may have made some
 	KeepSession string // the id of the one that stays; "" ends all
+
+	CountsFrom *time.Time // from when on approvals of the person count; nil leaves that
 }
 
 // SetPassword gives a person a new password, and ends their sessions and tokens.
 func (s *Store) SetPassword(ctx context.Context, name string, p NewPassword) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE person SET password = ?, must_change = ?, password_until = ? WHERE name = ?`, p.Hash, p.OneTime, untilOf(p.OneTime), name); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE person SET password = ?, must_change = ?, password_until = ?, counts_from = COALESCE(?, counts_from) WHERE name = ?`, p.Hash, p.OneTime, untilOf(p.OneTime), p.CountsFrom, name); err != nil {
 			return err
 		}
 		if !p.KeepTokens {
@@ -121,13 +127,13 @@ func (s *Store) SetPassword(ctx context.Context, name string, p NewPassword) err
 	})
 }
 
-// AddSession keeps a session by the hash of its token; what says where it was begun.
-func (s *Store) AddSession(ctx context.Context, tokenHash [32]byte, person, what string, expires time.Time) error {
+// AddSession keeps a session by the hash of its token; what says where it was begun, and shown when its person showed who they are.
+func (s *Store) AddSession(ctx context.Context, tokenHash [32]byte, person, what string, expires, shown time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM session WHERE expires < ? LIMIT 100`, now()); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO session (token_hash, person, created, expires, id, what) VALUES (?,?,?,?,?,?)`, tokenHash[:], person, now(), expires.UTC(), NewID(), clip(what, 160))
+		_, err := tx.ExecContext(ctx, `INSERT INTO session (token_hash, person, created, expires, id, what, used, shown) VALUES (?,?,?,?,?,?,?,?)`, tokenHash[:], person, now(), expires.UTC(), NewID(), clip(what, 160), now(), shown.UTC())
 		return err
 	})
 }
@@ -143,11 +149,35 @@ func (s *Store) SessionPerson(ctx context.Context, tokenHash [32]byte) (p Person
 		Begun   time.Time    `db:"begun"`
 		Expires time.Time    `db:"expires"`
 		Turned  sql.NullTime `db:"turned"`
+		Used    *time.Time   `db:"used"`
+		Shown   *time.Time   `db:"shown"`
 	}
-	err = s.db.GetContext(ctx, &row, `SELECT `+personColumns+`, s.id, s.created AS begun, s.expires, s.turned FROM session s JOIN person p ON p.name = s.person WHERE s.token_hash = ? AND s.expires > ?
-		UNION ALL SELECT `+personColumns+`, s.id, s.created, s.expires, s.turned FROM session s JOIN person p ON p.name = s.person WHERE s.before_hash = ? AND s.turned > ? AND s.expires > ? LIMIT 1`,
+	err = s.db.GetContext(ctx, &row, `SELECT `+personColumns+`, s.id, s.created AS begun, s.expires, s.turned, s.used, s.shown FROM session s JOIN person p ON p.name = s.person WHERE s.token_hash = ? AND s.expires > ?
+		UNION ALL SELECT `+personColumns+`, s.id, s.created, s.expires, s.turned, s.used, s.shown FROM session s JOIN person p ON p.name = s.person WHERE s.before_hash = ? AND s.turned > ? AND s.expires > ? LIMIT 1`,
 		tokenHash[:], now(), tokenHash[:], now().Add(-beforeCounts), now())
-	return row.Person, Session{ID: row.ID, Created: row.Begun, Expires: row.Expires, Turned: row.Turned}, one(err, "session")
+	return row.Person, Session{ID: row.ID, Created: row.Begun, Expires: row.Expires, Turned: row.Turned, Used: row.Used, Shown: row.Shown}, one(err, "session")
+}
+
+// UseSession notes that somebody is there.
+func (s *Store) UseSession(ctx context.Context, id string) error {
+	_, err := s.exec(ctx, `UPDATE session SET used = ? WHERE id = ?`, now(), id)
+	return err
+}
+
+// ShowSession notes that its person has shown who they are.
+func (s *Store) ShowSession(ctx context.Context, id string) error {
+	_, err := s.exec(ctx, `UPDATE session SET shown = ? WHERE id = ?`, now(), id)
+	return err
+}
+
+// SessionStands says whether a session, or otherwise a token, still counts; a session that nobody used since a time does not.
+func (s *Store) SessionStands(ctx context.Context, session string, token [32]byte, usedSince time.Time) (stands bool, err error) {
+	if session != "" {
+		err = s.db.GetContext(ctx, &stands, `SELECT EXISTS (SELECT 1 FROM session WHERE id = ? AND expires > ? AND used > ?)`, session, now(), usedSince.UTC())
+	} else {
+		err = s.db.GetContext(ctx, &stands, `SELECT EXISTS (SELECT 1 FROM token WHERE token_hash = ? AND expires > ?)`, token[:], now())
+	}
+	return stands, err
 }
 
 // TurnSession gives a session another token; ErrConflict where that was done already.
@@ -231,10 +261,10 @@ func (s *Store) UseSpare(ctx context.Context, person string, hash [32]byte) (boo
 	return n > 0, err
 }
 
-// DropSecond takes somebody's second factor away.
-func (s *Store) DropSecond(ctx context.Context, person string) error {
+// DropSecond takes somebody's second factor away; countsFrom says from when on their approvals count, nil leaves that.
+func (s *Store) DropSecond(ctx context.Context, person string, countsFrom *time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		r, err := tx.ExecContext(ctx, `UPDATE person SET second = NULL, second_next = NULL WHERE name = ? AND second IS NOT NULL`, person)
+		r, err := tx.ExecContext(ctx, `UPDATE person SET second = NULL, second_next = NULL, counts_from = COALESCE(?, counts_from) WHERE name = ? AND second IS NOT NULL`, countsFrom, person)
 		if err := changed(r, err, person+" has no second factor"); err != nil {
 			return err
 		}
@@ -249,9 +279,10 @@ func (s *Store) EndSession(ctx context.Context, tokenHash [32]byte) error {
 	return err
 }
 
-// SetRoles changes what somebody may do; with was only where they may do this. Their sessions go on with the new roles.
-func (s *Store) SetRoles(ctx context.Context, name, roles string, was *string) error {
-	return s.replace(ctx, "the roles of "+name, roles, was, `UPDATE person SET roles = ? WHERE name = ? AND roles = COALESCE(?, roles)`, []any{roles, name, was}, func() (string, error) {
+// SetRoles changes what somebody may do; with was only where they may do this. Their sessions go on with the new roles. countsFrom says
+// from when on their approvals count; nil leaves that.
+func (s *Store) SetRoles(ctx context.Context, name, roles string, was *string, countsFrom *time.Time) error {
+	return s.replace(ctx, "the roles of "+name, roles, was, `UPDATE person SET roles = ?, counts_from = COALESCE(?, counts_from) WHERE name = ? AND roles = COALESCE(?, roles)`, []any{roles, countsFrom, name, was}, func() (string, error) {
 		p, err := s.Person(ctx, name)
 		return p.RoleList, err
 	})

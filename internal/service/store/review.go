@@ -16,11 +16,16 @@ type Approval struct {
 	At       time.Time `db:"at"`
 	Remark   string    `db:"remark"`
 	Words    string    `db:"words"` // JSON: caution -> what the reviewer says of it
+
+	RoleList   *string    `db:"roles"`       // that the reviewer has now; nil where nobody has this name any more
+	CountsFrom *time.Time `db:"counts_from"` // from when on the reviewer's approvals count; nil is always
 }
+
+const approvals = `SELECT a.reviewer, a.at, a.remark, a.words, p.roles, p.counts_from FROM plan_approval a LEFT JOIN person p ON p.name = a.reviewer WHERE a.plan = ? ORDER BY a.at, a.reviewer`
 
 // Approvals lists those of a plan, the first first.
 func (s *Store) Approvals(ctx context.Context, plan string) (out []Approval, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT reviewer, at, remark, words FROM plan_approval WHERE plan = ? ORDER BY at, reviewer`, plan)
+	err = s.db.SelectContext(ctx, &out, approvals, plan)
 	return out, err
 }
 
@@ -52,8 +57,8 @@ func (s *Store) SetReviewers(ctx context.Context, application string, n int, was
 }
 
 // ApprovePlan adds a person's approval of what has exactly this digest and is in review. An approval counts for as long
-// as its life is; with the last one that is needed the plan is approved, until the first of them is over.
-func (s *Store) ApprovePlan(ctx context.Context, p Plan, by, remark string, words map[string]string, digest []byte, needed int, life time.Duration) (approved bool, err error) {
+// as its life is, if counts says so; with the last one that is needed the plan is approved, until the first of them is over.
+func (s *Store) ApprovePlan(ctx context.Context, p Plan, by, remark string, words map[string]string, digest []byte, needed int, life time.Duration, counts func(Approval) bool) (approved bool, err error) {
 	enc, err := json.Marshal(words)
 	if err != nil {
 		return false, err
@@ -69,9 +74,15 @@ func (s *Store) ApprovePlan(ctx context.Context, p Plan, by, remark string, word
 			ON DUPLICATE KEY UPDATE at = VALUES(at), remark = VALUES(remark), words = VALUES(words)`, p.ID, by, now(), remark, enc); err != nil {
 			return err
 		}
-		var standing []time.Time
-		if err := tx.SelectContext(ctx, &standing, `SELECT at FROM plan_approval WHERE plan = ? AND reviewer <> ? AND at > ? ORDER BY at`, p.ID, p.Author, now().Add(-life)); err != nil {
+		var all []Approval
+		if err := tx.SelectContext(ctx, &all, approvals, p.ID); err != nil {
 			return err
+		}
+		var standing []time.Time
+		for _, a := range all {
+			if a.Reviewer != p.Author && a.At.After(now().Add(-life)) && counts(a) {
+				standing = append(standing, a.At)
+			}
 		}
 		if len(standing) < needed {
 			return nil

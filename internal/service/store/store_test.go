@@ -386,7 +386,7 @@ func TestPlanStates(t *testing.T) {
 		}
 	}
 	approve := func(by string, digest []byte, needed int) (bool, error) {
-		return st.ApprovePlan(ctx, p, by, "well", map[string]string{"c": "it is meant"}, digest, needed, time.Hour)
+		return st.ApprovePlan(ctx, p, by, "well", map[string]string{"c": "it is meant"}, digest, needed, time.Hour, func(Approval) bool { return true })
 	}
 	_, err := approve("reviewer", p.Digest, 1)
 	conflict("approve a draft", err)
@@ -541,7 +541,7 @@ func TestWaves(t *testing.T) {
 			m.Hosts[i].Steps = 10
 		}
 		must(t, st.MovePlan(ctx, p.ID, "draft", "in review"))
-		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour); err != nil || !ok {
+		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour, func(Approval) bool { return true }); err != nil || !ok {
 			t.Fatal(ok, err)
 		}
 		run, err := st.StartRun(ctx, p, m, "operator")
@@ -601,7 +601,7 @@ func TestHaltWithoutAgents(t *testing.T) {
 	} {
 		p, m := aPlan(t, name("a"), name("b"), name("c"))
 		must(t, st.MovePlan(ctx, p.ID, "draft", "in review"))
-		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour); err != nil || !ok {
+		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour, func(Approval) bool { return true }); err != nil || !ok {
 			t.Fatal(ok, err)
 		}
 		run, err := st.StartRun(ctx, p, m, "operator")
@@ -650,7 +650,7 @@ func TestHostsEndTogether(t *testing.T) {
 	for range 40 {
 		p, m := aPlan(t, name("host"), name("host"), name("host"))
 		must(t, st.MovePlan(ctx, p.ID, "draft", "in review"))
-		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour); err != nil || !ok {
+		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour, func(Approval) bool { return true }); err != nil || !ok {
 			t.Fatal(ok, err)
 		}
 		run, err := st.StartRun(ctx, p, m, "operator")
@@ -680,8 +680,8 @@ func TestSessions(t *testing.T) {
 		t.Errorf("the name twice: %v", err)
 	}
 	live, dead := sha256.Sum256([]byte(who+"1")), sha256.Sum256([]byte(who+"2"))
-	must(t, st.AddSession(ctx, live, who, "a test", time.Now().Add(time.Hour)))
-	must(t, st.AddSession(ctx, dead, who, "", time.Now().Add(-time.Second)))
+	must(t, st.AddSession(ctx, live, who, "a test", time.Now().Add(time.Hour), time.Now()))
+	must(t, st.AddSession(ctx, dead, who, "", time.Now().Add(-time.Second), time.Now()))
 	if p, _, err := st.SessionPerson(ctx, live); err != nil || p.Name != who || !slices.Equal(p.Roles(), []string{"viewer", "author"}) {
 		t.Errorf("session %+v, %v", p, err)
 	}
@@ -697,13 +697,13 @@ func TestSessions(t *testing.T) {
 	if err != nil || len(h) != 1 || h[0].Who != who || len(h[0].Subject) != 255 {
 		t.Errorf("history %+v, %v", h, err)
 	}
-	must(t, st.SetRoles(ctx, who, "viewer", nil))
-	must(t, st.SetRoles(ctx, who, "viewer", nil))
+	must(t, st.SetRoles(ctx, who, "viewer", nil, nil))
+	must(t, st.SetRoles(ctx, who, "viewer", nil, nil))
 	if p, err := st.Person(ctx, who); err != nil || !slices.Equal(p.Roles(), []string{"viewer"}) {
 		t.Errorf("%+v, %v", p, err)
 	}
 	must(t, st.RemovePerson(ctx, who))
-	if err := errors.Join(st.SetRoles(ctx, who, "viewer", nil), st.RemovePerson(ctx, who)); !errors.Is(err, ErrNotFound) {
+	if err := errors.Join(st.SetRoles(ctx, who, "viewer", nil, nil), st.RemovePerson(ctx, who)); !errors.Is(err, ErrNotFound) {
 		t.Errorf("somebody who was removed: %v", err)
 	}
 }

@@ -11,6 +11,7 @@ import { Modal } from "../../components/Modal";
 import { Note } from "../../components/Note";
 import { RoleChoice } from "../../components/RoleChoice";
 import { Table } from "../../components/Table";
+import { Time } from "../../components/Time";
 
 function OneTime({ name, password, close }: { name: string; password: string; close: () => void }) {
   return (
@@ -103,7 +104,7 @@ export function People({ me }: { me: Person }) {
         {people.data?.items?.map((p) => (
           <tr key={p.name}>
             <td>{p.name}</td>
-            <td>{p.roles?.join(", ")}</td>
+            <td>{p.roles?.join(", ")}{p.counts_from ? <span className="block text-sm text-muted">approvals count from <Time at={p.counts_from} /> on</span> : null}{p.second ? <span className="block text-sm text-muted">with a second factor</span> : null}</td>
             <td><Link to={`/history?who=${p.name}`}>history</Link></td>
             <td className="figure"><Button onClick={() => setDoing({ person: p })} aria-label={`Change ${p.name}`}>Change…</Button></td>
           </tr>

@@ -1,0 +1,21 @@
+import type { Person } from "../api/client";
+import { useSignOut } from "../api/queries";
+import { Button } from "../components/Button";
+import { Confirm } from "../components/Confirm";
+import { Note } from "../components/Note";
+import { Outside } from "../components/Outside";
+import { Title } from "../components/Title";
+import { You } from "./settings/You";
+
+/** What somebody sees whose roles need a second factor, before they have one. */
+export function SecondFirst({ me }: { me: Person }) {
+  const signOut = useSignOut();
+  return (
+    <Outside way={<Button disabled={signOut.isPending} onClick={() => signOut.mutate(undefined)}>Sign out</Button>}>
+      <Title text="A second factor first" />
+      <Note>Your roles ({me.roles?.join(", ")}) need a second factor. Set one up, then go on.</Note>
+      <div className="mt-4"><You me={me} /></div>
+      <Confirm me={me} />
+    </Outside>
+  );
+}

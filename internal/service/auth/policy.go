@@ -1,0 +1,45 @@
+package auth
+
+import (
+	"slices"
+	"time"
+
+	"idletally/internal/wire"
+)
+
+// Loosens says whether something that a policy forbids is allowed with another one.
+func Loosens(from, to wire.Policy) bool {
+	missing := func(role string) bool { return !slices.Contains(to.SecondFactor, role) }
+	return to.ManagersApprove && !from.ManagersApprove || to.ReviewerAfter < from.ReviewerAfter || to.Idle > from.Idle ||
+		slices.ContainsFunc(from.SecondFactor, missing)
+}
+
+// MayApprove says whether approvals of somebody with these roles count for an application.
+func MayApprove(p wire.Policy, r Roles, application string) bool {
+	return r.For(wire.Reviewer, application) && (p.ManagersApprove || !r.Everywhere(wire.Admin))
+}
+
+// WantsSecond says whether somebody with these roles has to have a second factor.
+func WantsSecond(p wire.Policy, r Roles) bool {
+	return slices.ContainsFunc(p.SecondFactor, r.Somewhere)
+}
+
+// GainsReview says whether somebody may approve with some roles what they may not with others.
+func GainsReview(from, to Roles) bool {
+	return slices.ContainsFunc(to, func(role string) bool {
+		name, application, _ := SplitRole(role) // they were checked
+		return name == wire.Reviewer && !from.For(name, application)
+	})
+}
+
+// Founding is how long after its first person was made a new installation's reviewers count at once, and its policy can be loosened
+// at once: somebody has to begin.
+const Founding = 24 * time.Hour
+
+// Delay is how long new reviewers do not count, and a looser policy does not either: no admin gets around the first by the second.
+func Delay(p wire.Policy, began *time.Time, now time.Time) time.Duration {
+	if began != nil && now.Sub(*began) < Founding {
+		return 0
+	}
+	return time.Duration(p.ReviewerAfter) * time.Hour
+}

@@ -1,0 +1,295 @@
+package http
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"idletally/internal/service/auth"
+	"idletally/internal/service/store"
+	"idletally/internal/wire"
+)
+
+// policy remembers for a moment what holds for people: each call asks.
+type policy struct {
+	mu   sync.Mutex
+	says wire.Policy
+	till time.Time
+}
+
+// policyFor is how long another instance's change may be unknown here.
+const policyFor = 2 * time.Second
+
+// holds gives the policy that holds now.
+func (s *Server) holds(ctx context.Context) (wire.Policy, error) {
+	s.policy.mu.Lock()
+	defer s.policy.mu.Unlock()
+	if time.Now().Before(s.policy.till) {
+		return s.policy.says, nil
+	}
+	p, err := s.Store.Policy(ctx)
+	if err != nil {
+		return wire.Policy{}, err
+	}
+	s.policy.says, s.policy.till = p.Says, time.Now().Add(policyFor)
+	return p.Says, nil
+}
+
+// countsFrom says from when on approvals of a new reviewer count; nil is at once.
+func (s *Server) countsFrom(ctx context.Context) (*time.Time, error) {
+	p, err := s.Store.Policy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	now := time.Now()
+	wait := auth.Delay(p.Says, p.Began, now)
+	if wait == 0 {
+		return nil, nil
+	}
+	from := now.Add(wait).UTC().Truncate(time.Second)
+	return &from, nil
+}
+
+// void says why an approval does not count now; "" where it does.
+func void(p wire.Policy, a store.Approval, application string) string {
+	switch {
+	case time.Since(a.At) > approvalLife:
+		return "too long ago to count"
+	case a.RoleList == nil:
+		return "nobody has this name any more"
+	case !auth.MayApprove(p, auth.Roles(strings.Split(*a.RoleList, ",")), application):
+		return "may not approve it any more"
+	case a.CountsFrom != nil && a.At.Before(*a.CountsFrom):
+		return "counts as a reviewer only from " + a.CountsFrom.UTC().Format(time.RFC3339) + " on"
+	}
+	return ""
+}
+
+// mayApprove says whether approvals of who calls count.
+func (s *Server) mayApprove(ctx context.Context, application string) error {
+	p, err := s.holds(ctx)
+	if err != nil {
+		return err
+	}
+	me := caller(ctx)
+	if !auth.MayApprove(p, me.Roles(), application) {
+		return huma.Error403Forbidden("who manages people approves no plans: it takes two (idletally policy show)")
+	}
+	if me.CountsFrom != nil && time.Now().Before(*me.CountsFrom) {
+		return huma.Error403Forbidden("your approvals count from " + me.CountsFrom.UTC().Format(time.RFC3339) + " on: you are a new reviewer, or an admin has reset how you sign in")
+	}
+	return nil
+}
+
+// stillApproved says which approvals count no more, where those that are left are too few.
+func (s *Server) stillApproved(ctx context.Context, p store.Plan) error {
+	says, err := s.holds(ctx)
+	if err != nil {
+		return err
+	}
+	all, err := s.Store.Approvals(ctx, p.ID)
+	if err != nil {
+		return err
+	}
+	needed, err := s.Store.Reviewers(ctx, p.Application)
+	if err != nil {
+		return err
+	}
+	count, why := 0, ""
+	for _, a := range all {
+		if reason := void(says, a, p.Application); reason != "" {
+			why += "; " + a.Reviewer + ": " + reason
+		} else {
+			count++
+		}
+	}
+	if count < needed {
+		return huma.Error409Conflict(fmt.Sprintf("of the approvals of plan %s %d count now, and it needs %d%s: have it approved again", p.ID, count, needed, why))
+	}
+	return nil
+}
+
+func wirePolicy(p store.Policy) wire.PolicyNow {
+	out := wire.PolicyNow{Policy: p.Says, Next: p.Next, By: p.By}
+	if p.Next != nil {
+		out.From = &p.From
+	}
+	return out
+}
+
+// tagged gives a policy with its entity tag, which is of what holds and of what is to.
+func tagged(p store.Policy) (*shown[wire.PolicyNow], string) {
+	out := wirePolicy(p)
+	b, _ := json.Marshal(out) // it is plain values
+	return &shown[wire.PolicyNow]{tagOf(string(b)), out}, string(b)
+}
+
+func (s *Server) policyRoutes() {
+	add(s, op{"GET", "/policy", "get-policy", "What holds for people and their sessions, and what is to hold", wire.Viewer, 200}, func(ctx context.Context, _ *struct{}) (*shown[wire.PolicyNow], error) {
+		p, err := s.Store.Policy(ctx)
+		out, _ := tagged(p)
+		return out, err
+	})
+	type change struct {
+		Guarded
+		Body wire.Policy
+	}
+	add(s, op{"PUT", "/policy", "set-policy", "Say what is to hold for people and their sessions: at once where it is stricter, otherwise when a new reviewer would count", wire.Admin, 200}, func(ctx context.Context, in *change) (*shown[wire.PolicyNow], error) {
+		to := in.Body
+		slices.Sort(to.SecondFactor)
+		to.SecondFactor = slices.Compact(append([]string{}, to.SecondFactor...))
+		for _, role := range to.SecondFactor {
+			if !slices.Contains(wire.Roles, role) {
+				return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("second_factor: %q is no role: want some of %s", role, strings.Join(wire.Roles, ", ")))
+			}
+		}
+		was, err := s.Store.Policy(ctx)
+		if err != nil {
+			return nil, err
+		}
+		_, now := tagged(was)
+		if _, err := in.holds(now); err != nil {
+			return nil, err
+		}
+		if auth.WantsSecond(to, caller(ctx).Roles()) && caller(ctx).Second == nil && !caller(ctx).Provider {
+			return nil, huma.Error409Conflict("you have no second factor yourself: set one up first, or nobody could take this back")
+		}
+		from, what := time.Now(), "policy set"
+		if auth.Loosens(was.Says, to) {
+			if wait := auth.Delay(was.Says, was.Began, from); wait > 0 {
+				from, what = from.Add(wait), "policy proposed"
+			}
+		}
+		if err := s.Store.SetPolicy(ctx, to, from, caller(ctx).Name, was); err != nil {
+			return nil, err
+		}
+		s.auditPolicy(ctx, what, to, from)
+		return s.newPolicy(ctx)
+	})
+	add(s, op{"DELETE", "/policy/next", "keep-policy", "Have what holds for people go on holding", wire.Admin, 200}, func(ctx context.Context, _ *struct{}) (*shown[wire.PolicyNow], error) {
+		was, err := s.Store.Policy(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if was.Next == nil {
+			return nil, huma.Error409Conflict("nothing else is to hold")
+		}
+		if err := s.Store.KeepPolicy(ctx, was); err != nil {
+			return nil, err
+		}
+		s.auditPolicy(ctx, "policy kept", was.Says, time.Now())
+		return s.newPolicy(ctx)
+	})
+}
+
+func (s *Server) newPolicy(ctx context.Context) (*shown[wire.PolicyNow], error) {
+	s.policy.mu.Lock()
+	s.policy.till = time.Time{}
+	s.policy.mu.Unlock()
+	p, err := s.Store.Policy(ctx)
+	out, _ := tagged(p)
+	return out, err
+}
+
+func (s *Server) auditPolicy(ctx context.Context, what string, p wire.Policy, from time.Time) {
+	second := "no role needs a second factor"
+	if len(p.SecondFactor) > 0 {
+		second = "a second factor for " + strings.Join(p.SecondFactor, ", ")
+	}
+	managers := "managers approve nothing"
+	if p.ManagersApprove {
+		managers = "managers may approve"
+	}
+	s.audit(ctx, what, "policy", fmt.Sprintf("from %s on: %s; new reviewers count after %d h; %s; sessions end after %d min", from.UTC().Format(time.RFC3339), managers, p.ReviewerAfter, second, p.Idle))
+}
+
+// freshFor is how long somebody counts as having just shown who they are.
+const freshFor = 10 * time.Minute
+
+// fresh are the operations that take it that one has just shown who one is: a session that somebody found open, or stole, makes nothing
+// of these.
+var fresh = map[string]bool{
+	"add-token": true, "propose-second": true, "confirm-second": true,
+	"add-person": true, "remove-person": true, "set-roles": true, "reset-password": true, "remove-second-of": true, "end-sessions-of": true,
+	"add-hook": true, "remove-hook": true, "try-hook": true,
+	"set-review-rule": true, "set-policy": true, "keep-policy": true,
+}
+
+// withoutSecond are the operations that are left to somebody who has to set up a second factor first.
+var withoutSecond = map[string]bool{"me": true, "sign-out": true, "confirm": true, "propose-second": true, "confirm-second": true, "change-password": true, "list-sessions": true, "end-sessions": true, "end-session": true}
+
+// isFresh says what somebody has to do before an operation, where they have not just shown who they are (RFC 9470, section 3).
+func isFresh(w *who) error {
+	if w.by != "" {
+		return huma.Error403Forbidden("a token may not do this: sign in yourself")
+	}
+	if time.Since(w.shown) <= freshFor {
+		return nil
+	}
+	challenge := fmt.Sprintf(`Bearer error="insufficient_user_authentication", error_description="show again who you are: POST /api/v1/me/confirm", max_age=%d`, int(freshFor.Seconds()))
+	return huma.ErrorWithHeaders(huma.Error401Unauthorized("this takes your password, or a code of your second factor, again: idletally sign-in confirm"), http.Header{"Www-Authenticate": {challenge}})
+}
+
+// confirm takes somebody's password, or a code of their second factor, again.
+func (s *Server) confirm(ctx context.Context, in *body[wire.Confirm]) (*struct{}, error) {
+	me := caller(ctx)
+	if (in.Body.Password == "") == (in.Body.Code == "") {
+		return nil, huma.Error422UnprocessableEntity("give password or code, one of both")
+	}
+	if in.Body.Password != "" {
+		if err := s.sayPassword(ctx, me, in.Body.Password); err != nil {
+			return nil, err
+		}
+	} else if err := s.sayCode(ctx, me, in.Body.Code); err != nil {
+		return nil, err
+	}
+	return nil, s.Store.ShowSession(ctx, me.session)
+}
+
+// sayPassword takes the password of who calls.
+func (s *Server) sayPassword(ctx context.Context, me *who, password string) error {
+	if me.Provider {
+		return huma.Error409Conflict("you sign in by way of the provider, and have no password here: sign in there again, or give a code of your second factor")
+	}
+	right, err := s.try(ctx, guess{me.Name, within(me), auth.OfPlace})
+	if err != nil {
+		return err
+	}
+	p, err := s.Store.Person(ctx, me.Name)
+	if err != nil {
+		return err
+	}
+	if !auth.Check(p.Password, password) {
+		s.refused(ctx, speaker(ctx), "password wrong", me.Name, "in a session")
+		return huma.Error403Forbidden("your password is another one")
+	}
+	right()
+	return nil
+}
+
+// sayCode takes a code of the second factor of who calls.
+func (s *Server) sayCode(ctx context.Context, me *who, code string) error {
+	if me.Second == nil {
+		return huma.Error409Conflict("you have no second factor")
+	}
+	right, err := s.try(ctx, codeGuess(me.Name, within(me)))
+	if err != nil {
+		return err
+	}
+	ok, err := s.second(ctx, me.Person, code)
+	if err == nil && !ok {
+		s.refused(ctx, speaker(ctx), "code wrong", me.Name, "in a session")
+		err = huma.Error422UnprocessableEntity("this code does not fit, or was used before")
+	}
+	if err == nil {
+		right()
+	}
+	return err
+}

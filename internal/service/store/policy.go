@@ -1,0 +1,82 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"idletally/internal/wire"
+)
+
+// A Policy is what holds for people and their sessions, and what is to hold.
+type Policy struct {
+	Began *time.Time // when the first person was made; nil where an earlier version made them
+	Says  wire.Policy
+	Next  *wire.Policy // nil where nothing is to change
+	From  time.Time    // when the next one holds
+	By    string       // who wants it
+}
+
+// Policy gives what holds now.
+func (s *Store) Policy(ctx context.Context) (p Policy, err error) {
+	var row struct {
+		Began *time.Time `db:"began"`
+		Says  string     `db:"says"`
+		Next  *string    `db:"next"`
+		From  *time.Time `db:"next_from"`
+		By    string     `db:"next_by"`
+	}
+	if err := s.db.GetContext(ctx, &row, `SELECT began, says, next, next_from, next_by FROM policy WHERE name = 'service'`); err != nil {
+		return p, one(err, "the policy")
+	}
+	p.Began = row.Began
+	if err := json.Unmarshal([]byte(row.Says), &p.Says); err != nil {
+		return p, fmt.Errorf("the policy: %w", err)
+	}
+	if row.Next == nil || row.From == nil {
+		return p, nil
+	}
+	var next wire.Policy
+	if err := json.Unmarshal([]byte(*row.Next), &next); err != nil {
+		return p, fmt.Errorf("the next policy: %w", err)
+	}
+	if !row.From.After(now()) {
+		p.Says = next
+		return p, nil
+	}
+	p.Next, p.From, p.By = &next, *row.From, row.By
+	return p, nil
+}
+
+// SetPolicy has another policy hold from a time on, and what was to hold next no more. was is what holds now: ErrStale where it is not.
+func (s *Store) SetPolicy(ctx context.Context, to wire.Policy, from time.Time, by string, was Policy) error {
+	says, err := json.Marshal(was.Says)
+	if err != nil {
+		return err
+	}
+	next, err := json.Marshal(to)
+	if err != nil {
+		return err
+	}
+	now, err := s.Policy(ctx)
+	if err != nil {
+		return err
+	}
+	if is, err := json.Marshal(now.Says); err != nil || string(is) != string(says) {
+		return fmt.Errorf("the policy: %w", ErrStale)
+	}
+	_, err = s.exec(ctx, `UPDATE policy SET says = ?, next = ?, next_from = ?, next_by = ? WHERE name = 'service'`, string(says), string(next), from.UTC(), by)
+	return err
+}
+
+// KeepPolicy has what holds now go on holding.
+func (s *Store) KeepPolicy(ctx context.Context, was Policy) error {
+	return s.SetPolicy(ctx, was.Says, now(), "", was)
+}
+
+// BeginPolicy notes that the first person was made.
+func (s *Store) BeginPolicy(ctx context.Context) error {
+	_, err := s.exec(ctx, `UPDATE policy SET began = ? WHERE name = 'service' AND began IS NULL`, now())
+	return err
+}
