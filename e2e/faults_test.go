@@ -84,7 +84,7 @@ func TestDatabase(t *testing.T) {
 				t.Errorf("%s: %d, want %d", path, resp.StatusCode, want)
 			}
 		}
-		if db, err = mariadb.StartOn(ctx, dir, db.Port); err != nil {
+		if db, err = mariadb.Start(ctx, dir); err != nil {
 			t.Fatal(err)
 		}
 		if err := awaitAnswer(t, 30*time.Second, func(ctx context.Context) error { _, err := c.Hosts(ctx); return err }); err != nil {

@@ -80,6 +80,9 @@ func newSigner(t *testing.T) *signer {
 		}
 		claims := map[string]any{"iss": p.URL, "aud": "idletally", "sub": "4711", "preferred_username": "purser", "nonce": q.Get("nonce"),
 			"iat": time.Now().Unix(), "exp": time.Now().Add(time.Minute).Unix()}
+		if q.Get("max_age") == "0" { // they had to sign in there anew
+			claims["auth_time"] = time.Now().Unix()
+		}
 		if p.claims != nil {
 			p.claims(claims)
 		}
@@ -197,6 +200,27 @@ func TestProvider(t *testing.T) {
 	if status, b := try(c, "/api/v1/me"); status != 200 || !strings.Contains(b, `"purser"`) {
 		t.Errorf("%d %s", status, b)
 	}
+	// Of a session that the provider let in without asking nobody knows since when it is them: they sign in there again.
+	token := func() int {
+		t.Helper()
+		req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, s.Address+"/api/v1/tokens", strings.NewReader(`{"name":"gauge","roles":["viewer"],"days":1}`))
+		must(t, err)
+		req.Header.Set("Content-Type", "application/json")
+		req.Header.Set("X-Idletally-Console", "1")
+		resp, err := c.Do(req)
+		must(t, err)
+		resp.Body.Close()
+		return resp.StatusCode
+	}
+	if got := token(); got != http.StatusUnauthorized {
+		t.Errorf("a token without having signed in just now: %d", got)
+	}
+	if status, _ := try(c, begin+"?again"); status != 200 {
+		t.Errorf("again: %d", status)
+	}
+	if got := token(); got != http.StatusCreated {
+		t.Errorf("a token after signing in again: %d", got)
+	}
 	claim(func(m map[string]any) { m["sub"] = "815" })
 	refused("another who took the name there", "nobody here signs in", web(), begin)
 	claim(func(m map[string]any) { m["preferred_username"] = "married-name" })
@@ -209,7 +233,7 @@ func TestProvider(t *testing.T) {
 	_, err = api.SignIn(t.Context(), wire.SignIn{Name: "purser", Password: ""})
 	fails(t, "by password", err, http.StatusUnauthorized, "wrong")
 	past, err := admin.History(t.Context(), client.Past{What: "sign-in", Who: "purser"}, 10)
-	if err != nil || len(past) != 2 {
+	if err != nil || len(past) != 3 {
 		t.Errorf("%+v, %v", past, err)
 	}
 }

@@ -169,7 +169,7 @@ func TestDatabaseInDistress(t *testing.T) {
 	must(t, filler.Close())
 	must(t, os.Remove(filler.Name()))
 	db.Stop() // it ends by itself where its log has no room, and whoever keeps it starts it again
-	db, err = mariadb.StartOn(t.Context(), filepath.Join(disk, "db"), db.Port)
+	db, err = mariadb.Start(t.Context(), filepath.Join(disk, "db"))
 	must(t, err)
 	if err := awaitAnswer(t, 60*time.Second, func(ctx context.Context) error { return upload(ctx, "after") }); err != nil {
 		t.Fatalf("with room again: %v", err)

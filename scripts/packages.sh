@@ -21,6 +21,10 @@ if [ "${1:-}" = cluster ]; then
   [ -e /usr/lib/galera/libgalera_smm.so ] || want="$want galera-4"
   [ -x /usr/bin/rsync ] || want="$want rsync"
 fi
+# The database runs as an account of its own where its starter is root.
+if [ "$(id -u)" = 0 ] && ! id idletally-db >/dev/null 2>&1 && ! id mysql >/dev/null 2>&1; then
+  useradd --system --no-create-home --home-dir /nonexistent --shell /usr/sbin/nologin idletally-db
+fi
 [ -n "$want" ] || exit 0
 if [ "$(id -u)" != 0 ]; then
   echo "These Debian packages are missing:$want" >&2

@@ -1,5 +1,5 @@
-// Package mariadb runs a private MariaDB server from the system's packages: own data folder, own
-// socket, own port on loopback. Nothing of a system-wide server is touched.
+// Package mariadb runs a private MariaDB server from the system's packages: own data folder, and a socket in a folder that nobody else
+// enters, so that no other server is taken for it. Nothing of a system-wide server is touched.
 package mariadb
 
 import (
@@ -10,10 +10,12 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -21,25 +23,20 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
-	"idletally/internal/loopback"
 	"idletally/internal/tied"
 )
 
 // A Server is a running private server.
 type Server struct {
 	DSN    string
-	Port   int
 	cmd    *exec.Cmd
 	exited <-chan struct{}
-	socket string
+	passes string // a folder that goes with the server; "" where there is none
 }
 
 // Start makes the data folder where it is missing, starts the server and waits until it answers.
 // The server ends when stop is called or this process dies.
-func Start(ctx context.Context, dir string) (*Server, error) { return StartOn(ctx, dir, 0) }
-
-// StartOn is Start with a port of the caller's choice.
-func StartOn(ctx context.Context, dir string, port int) (*Server, error) {
+func Start(ctx context.Context, dir string) (*Server, error) {
 	p, err := prepare(dir)
 	if err != nil {
 		return nil, err
@@ -48,7 +45,7 @@ func StartOn(ctx context.Context, dir string, port int) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	return p.start(ctx, port, secret)
+	return p.start(ctx, 0, secret)
 }
 
 // A place is where a server has its files, and as whom it runs.
@@ -69,7 +66,30 @@ func prepare(dir string) (p place, err error) {
 	if err != nil && !errors.Is(err, os.ErrExist) {
 		return p, fmt.Errorf("database folder: %w", err)
 	}
-	return p, nil
+	return p, p.adopt()
+}
+
+// adopt makes the account the owner of what an earlier version ran as another one.
+func (p place) adopt() error {
+	if p.account == "" {
+		return nil
+	}
+	uid, gid, err := ids(p.account)
+	if err != nil {
+		return err
+	}
+	for _, dir := range []string{p.data, temporary(p.data)} {
+		st, err := os.Lstat(dir)
+		if err != nil || st.Sys().(*syscall.Stat_t).Uid == uint32(uid) {
+			continue // it is not there yet, or right
+		}
+		if err := filepath.WalkDir(dir, func(path string, _ fs.DirEntry, err error) error {
+			return errors.Join(err, os.Lchown(path, uid, gid))
+		}); err != nil {
+			return fmt.Errorf("give the database's files to the account %s: %w", p.account, err)
+		}
+	}
+	return nil
 }
 
 // secret is the password of the database's account. At the first start both are made.
@@ -78,18 +98,31 @@ func (p place) secret(ctx context.Context) ([]byte, error) {
 	secret, err := os.ReadFile(file)
 	if errors.Is(err, os.ErrNotExist) {
 		if err = os.RemoveAll(p.data); err == nil { // a first start that was cut short
-			secret, err = create(ctx, p.dir, p.data, file, p.account)
+			secret, err = p.create(ctx, file)
 		}
+		return secret, err
+	}
+	// An earlier version's account came by way of a port.
+	if _, e := os.Stat(filepath.Join(p.dir, bySocket)); err == nil && errors.Is(e, os.ErrNotExist) {
+		err = p.boot(ctx, accounts(secret))
 	}
 	return secret, err
 }
 
-func (p place) start(ctx context.Context, port int, secret []byte, more ...string) (_ *Server, err error) {
-	if port == 0 {
-		if port, err = loopback.FreePort(); err != nil {
-			return nil, err
-		}
+// bySocket is a file that says that the database's account comes by way of the socket.
+const bySocket = "by-socket"
+
+// accounts makes the database's own account, which comes by way of the socket or, in a cluster, from this machine alone.
+func accounts(secret []byte) string {
+	var b strings.Builder
+	for _, from := range []string{"localhost", "127.0.0.1"} {
+		fmt.Fprintf(&b, "CREATE OR REPLACE USER 'idletally'@'%s' IDENTIFIED BY '%s';\nGRANT ALL ON idletally.* TO 'idletally'@'%[1]s';\n", from, secret)
 	}
+	return b.String()
+}
+
+// start starts the server; port is where others of a cluster reach it, 0 otherwise.
+func (p place) start(ctx context.Context, port int, secret []byte, more ...string) (_ *Server, err error) {
 	// A server that was killed a moment ago still holds its files: the next one is tried again.
 	for tries := 0; ; tries++ {
 		s, err := p.launch(ctx, port, secret, more)
@@ -111,25 +144,24 @@ func (p place) launch(ctx context.Context, port int, secret []byte, more []strin
 	if err != nil {
 		return nil, err
 	}
-	// A socket's path may have 107 bytes only.
-	sockets, err := os.MkdirTemp("", "idletally-db-")
+	sockets, passes, err := p.sockets()
 	if err != nil {
 		return nil, err
 	}
-	if err := give(sockets, p.account); err != nil {
-		return nil, err
+	s := &Server{passes: passes, DSN: address(secret, filepath.Join(sockets, socketName))}
+	network := []string{"--skip-networking"}
+	if port > 0 {
+		network = []string{"--bind-address=127.0.0.1", "--port=" + strconv.Itoa(port)}
 	}
-	s := &Server{Port: port, socket: sockets, DSN: address(secret, strconv.Itoa(port))}
 	logFile, err := os.OpenFile(filepath.Join(p.dir, "server.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
 		return nil, err
 	}
 	defer logFile.Close()
-	s.cmd = exec.Command(daemon, append(common(p.data), "--bind-address=127.0.0.1", "--port="+strconv.Itoa(port),
-		"--socket="+filepath.Join(sockets, "s"), "--pid-file="+filepath.Join(sockets, "pid"), "--max-connections=200",
+	s.cmd = exec.Command(daemon, append(common(p.data), "--socket="+filepath.Join(sockets, socketName), "--pid-file="+filepath.Join(sockets, "pid"), "--max-connections=200",
 		"--max-allowed-packet=64M", "--innodb-buffer-pool-size=256M", "--innodb-log-file-size=128M", "--innodb-flush-log-at-trx-commit=1",
 		"--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--skip-name-resolve", "--performance-schema=OFF")...)
-	s.cmd.Args = append(s.cmd.Args, more...)
+	s.cmd.Args = append(append(s.cmd.Args, network...), more...)
 	s.cmd.Stdout, s.cmd.Stderr = logFile, logFile
 	if err := become(s.cmd, p.account); err != nil {
 		return nil, err
@@ -143,11 +175,55 @@ func (p place) launch(ctx context.Context, port int, secret []byte, more []strin
 		s.Stop()
 		return nil, fmt.Errorf("%w: see %s", err, logFile.Name())
 	}
-	if err := os.WriteFile(filepath.Join(p.dir, portFile), []byte(strconv.Itoa(port)), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(p.dir, socketFile), []byte(sockets), 0o600); err != nil {
 		s.Stop()
 		return nil, err
 	}
 	return s, nil
+}
+
+const (
+	socketName = "s"
+	// longestSocket is how long a socket's path may be (sockaddr_un has 108 bytes, with a zero at the end).
+	longestSocket = 107
+)
+
+// sockets makes the folder of the socket, which nobody but the server's account and root enters. Where its path would be too long it is one
+// that passes with the server.
+func (p place) sockets() (dir, passes string, err error) {
+	dir = filepath.Join(p.dir, "socket")
+	if len(filepath.Join(dir, socketName)) > longestSocket || strings.ContainsAny(dir, ",()") { // as addresses of databases have them
+		dir, err = os.MkdirTemp("", "idletally-db-")
+		passes = dir
+	} else if err = os.Mkdir(dir, 0o700); errors.Is(err, os.ErrExist) {
+		err = os.Chmod(dir, 0o700)
+	}
+	if err == nil {
+		err = give(dir, p.account)
+	}
+	if err != nil {
+		return "", "", fmt.Errorf("folder of the database's socket: %w", err)
+	}
+	return dir, passes, nil
+}
+
+// private says why a folder is not one that only its owner enters, who is this process's account or the database's.
+func private(dir string) error {
+	st, err := os.Lstat(dir)
+	if err != nil {
+		return err
+	}
+	own := []int{os.Geteuid()}
+	if account, err := owner(); err == nil && account != "" {
+		if uid, _, err := ids(account); err == nil {
+			own = append(own, uid)
+		}
+	}
+	uid := int(st.Sys().(*syscall.Stat_t).Uid)
+	if !st.IsDir() || st.Mode().Perm()&0o077 != 0 || !slices.Contains(own, uid) {
+		return fmt.Errorf("%s is no folder that only its owner enters (mode %04o, owner %d)", dir, st.Mode().Perm(), uid)
+	}
+	return nil
 }
 
 func common(data string) []string {
@@ -162,6 +238,7 @@ func temporary(data string) string { return filepath.Join(filepath.Dir(data), "t
 // the kernel would then forget to end it when we die.
 func become(cmd *exec.Cmd, account string) error {
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.Env = environment
 	if account == "" {
 		return nil
 	}
@@ -174,6 +251,9 @@ func become(cmd *exec.Cmd, account string) error {
 	return nil
 }
 
+// environment is all that the server has of it: the service's own may hold secrets.
+var environment = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL=C.UTF-8"}
+
 func ids(account string) (uid, gid int, err error) {
 	u, err := user.Lookup(account)
 	if err != nil {
@@ -184,17 +264,17 @@ func ids(account string) (uid, gid int, err error) {
 	return uid, gid, errors.Join(err1, err2)
 }
 
-// owner is the account that the server runs as where we are root: MariaDB's own, or nobody.
+// owner is the account that the server runs as where we are root: one of its own. What runs as nobody is anybody's.
 func owner() (string, error) {
 	if os.Getuid() != 0 {
 		return "", nil
 	}
-	for _, name := range []string{"mysql", "nobody"} {
+	for _, name := range []string{"idletally-db", "mysql"} {
 		if _, err := user.Lookup(name); err == nil {
 			return name, nil
 		}
 	}
-	return "", errors.New("there is neither an account mysql nor nobody to run the database as")
+	return "", errors.New("there is no account to run the database as: make one (useradd --system --no-create-home --shell /usr/sbin/nologin idletally-db), do not run the service as root, or give --database")
 }
 
 func give(dir, account string) error {
@@ -216,19 +296,19 @@ func output(cmd *exec.Cmd) ([]byte, error) {
 	return out.Bytes(), err
 }
 
-func create(ctx context.Context, dir, data, secretFile, account string) ([]byte, error) {
-	if err := os.Mkdir(data, 0o700); err != nil {
+func (p place) create(ctx context.Context, secretFile string) ([]byte, error) {
+	if err := os.Mkdir(p.data, 0o700); err != nil {
 		return nil, fmt.Errorf("database folder: %w", err)
 	}
-	if err := give(data, account); err != nil {
+	if err := give(p.data, p.account); err != nil {
 		return nil, err
 	}
 	install, err := find("mariadb-install-db")
 	if err != nil {
 		return nil, err
 	}
-	cmd := exec.CommandContext(ctx, install, append(common(data), "--auth-root-authentication-method=normal", "--skip-test-db")...)
-	if err := become(cmd, account); err != nil {
+	cmd := exec.CommandContext(ctx, install, append(common(p.data), "--auth-root-authentication-method=normal", "--skip-test-db")...)
+	if err := become(cmd, p.account); err != nil {
 		return nil, err
 	}
 	if out, err := output(cmd); err != nil {
@@ -237,25 +317,32 @@ func create(ctx context.Context, dir, data, secretFile, account string) ([]byte,
 	raw := make([]byte, 24)
 	rand.Read(raw)
 	secret := []byte(hex.EncodeToString(raw))
-	daemon, err := find("mariadbd")
-	if err != nil {
-		return nil, err
-	}
 	// The first accounts are made before the server ever listens; the password-less ones go.
-	boot := exec.CommandContext(ctx, daemon, append(common(data), "--bootstrap", "--skip-networking")...)
-	boot.Stdin = strings.NewReader(fmt.Sprintf("CREATE DATABASE idletally CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;\nUSE mysql;\nFLUSH PRIVILEGES;\n"+
-		"CREATE USER 'idletally'@'127.0.0.1' IDENTIFIED BY '%s';\nGRANT ALL ON idletally.* TO 'idletally'@'127.0.0.1';\n"+
-		"DROP USER IF EXISTS 'root'@'localhost';\nDROP USER IF EXISTS ''@'localhost';\nFLUSH PRIVILEGES;\n", secret))
-	if err := become(boot, account); err != nil {
+	if err := p.boot(ctx, "CREATE DATABASE idletally CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;\n"+accounts(secret)+
+		"DROP USER IF EXISTS 'root'@'localhost';\nDROP USER IF EXISTS ''@'localhost';\n"); err != nil {
 		return nil, err
-	}
-	if out, err := output(boot); err != nil {
-		return nil, fmt.Errorf("make the database's account: %w: %s", err, lastLines(out))
 	}
 	if err := os.WriteFile(secretFile, secret, 0o600); err != nil {
 		return nil, fmt.Errorf("keep the database's password: %w", err)
 	}
 	return secret, nil
+}
+
+// boot has statements carried out by a server that nobody reaches.
+func (p place) boot(ctx context.Context, statements string) error {
+	daemon, err := find("mariadbd")
+	if err != nil {
+		return err
+	}
+	cmd := exec.CommandContext(ctx, daemon, append(common(p.data), "--bootstrap", "--skip-networking")...)
+	cmd.Stdin = strings.NewReader("USE mysql;\nFLUSH PRIVILEGES;\n" + statements + "FLUSH PRIVILEGES;\n")
+	if err := become(cmd, p.account); err != nil {
+		return err
+	}
+	if out, err := output(cmd); err != nil {
+		return fmt.Errorf("make the database's account: %w: %s", err, lastLines(out))
+	}
+	return os.WriteFile(filepath.Join(p.dir, bySocket), nil, 0o600)
 }
 
 func lastLines(b []byte) string {
@@ -316,14 +403,21 @@ func (s *Server) Stop() {
 		_ = s.cmd.Process.Kill()
 		<-s.exited
 	}
-	_ = os.RemoveAll(s.socket)
+	s.pass()
+}
+
+// pass takes away what goes with the server.
+func (s *Server) pass() {
+	if s.passes != "" {
+		_ = os.RemoveAll(s.passes)
+	}
 }
 
 // Kill ends the server as a power cut would; tests need it.
 func (s *Server) Kill() {
 	_ = s.cmd.Process.Kill()
 	<-s.exited
-	_ = os.RemoveAll(s.socket)
+	s.pass()
 }
 
 // Done is closed when the server has ended.
@@ -335,17 +429,17 @@ func (s *Server) Pause() { _ = s.cmd.Process.Signal(syscall.SIGSTOP) }
 // Go has a paused server go on.
 func (s *Server) Go() { _ = s.cmd.Process.Signal(syscall.SIGCONT) }
 
-// portFile says where a private server listens.
-const portFile = "port"
+// socketFile says in which folder a private server's socket is.
+const socketFile = "socket-folder"
 
 // Running gives the address of the private server that has its files in a folder, where one is at work.
 func Running(ctx context.Context, dir string) (dsn string, ok bool) {
 	secret, err1 := os.ReadFile(filepath.Join(dir, "password"))
-	port, err2 := os.ReadFile(filepath.Join(dir, portFile))
-	if err1 != nil || err2 != nil {
+	sockets, err2 := os.ReadFile(filepath.Join(dir, socketFile))
+	if err1 != nil || err2 != nil || private(string(sockets)) != nil {
 		return "", false
 	}
-	dsn = address(secret, strings.TrimSpace(string(port)))
+	dsn = address(secret, filepath.Join(string(sockets), socketName))
 	db, err := sql.Open("mysql", dsn)
 	if err != nil {
 		return "", false
@@ -357,6 +451,6 @@ func Running(ctx context.Context, dir string) (dsn string, ok bool) {
 	return dsn, db.PingContext(ctx) == nil
 }
 
-func address(secret []byte, port string) string {
-	return fmt.Sprintf("idletally:%s@tcp(127.0.0.1:%s)/idletally", secret, port)
+func address(secret []byte, socket string) string {
+	return fmt.Sprintf("idletally:%s@unix(%s)/idletally", secret, socket)
 }
