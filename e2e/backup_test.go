@@ -4,6 +4,8 @@ package e2e
 
 import (
 	"bytes"
+	"encoding/base64"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -37,12 +39,23 @@ func TestBackupOfTheService(t *testing.T) {
 			}
 		}
 	}()
+	made, err := author.AddToken(ctx, wire.NewToken{Name: "tide gauge", Roles: []string{"viewer"}, Days: 9})
+	must(t, err)
 	data := filepath.Join(s.Dir, "service")
 	file := filepath.Join(s.Dir, "kept")
 	c := command{t, s, "nobody"}
 	c.want(0, "authority.pem", "backup", "write", "--data", data, file)
 	close(stop)
 	<-writing
+	// Of the same service, and of no other.
+	key, err := author.CheckHistory(ctx)
+	must(t, err)
+	own := base64.StdEncoding.EncodeToString(key.Key)
+	c.want(0, own, "backup", "check", file)
+	c.want(0, own, "backup", "check", file, "--key", own)
+	c.want(1, "signed by another key", "backup", "check", file, "--key", base64.StdEncoding.EncodeToString(make([]byte, 32)))
+	c.want(1, "signed by another key", "backup", "restore", "--data", filepath.Join(s.Dir, "never"), file, "--key", base64.StdEncoding.EncodeToString(make([]byte, 32)))
+	c.want(2, "--key", "backup", "check", file, "--key", "x")
 	if st, err := os.Stat(file); err != nil || st.Mode().Perm() != 0o600 {
 		t.Errorf("%v, %v", st, err)
 	}
@@ -83,9 +96,22 @@ func TestBackupOfTheService(t *testing.T) {
 	must(t, err)
 	s.Service.Stop()
 	must(t, os.Rename(data, data+".lost"))
-	c.want(0, "rows", "backup", "restore", "--data", data, file)
+	out, errs, code := c.run("", "backup", "restore", "--data", data, file, "--key", own)
+	for _, says := range []string{"sessions ended", made.ID + "  quartermaster, for tide gauge: viewer", "remove those that you had removed: admin, bosun, harbourmaster", "shut those out that you had shut out: slip-"} {
+		if code != 0 || !strings.Contains(out, says) {
+			t.Errorf("%d, no %q in %s%s", code, says, out, errs)
+		}
+	}
 	must(t, s.Serve(ctx, strings.TrimPrefix(s.Address, "https://"), ""))
+	_, err = author.Me(ctx)
+	fails(t, "a session from before", err, http.StatusUnauthorized, "sign in first")
+	author.Token = made.Secret
+	_, err = author.Me(ctx)
+	fails(t, "a token from before", err, http.StatusUnauthorized, "sign in first")
 	author = as(t, s, "quartermaster")
+	if list, err := author.History(ctx, pastOf("restored"), 10); err != nil || len(list) != 1 || list[0].Who != "the service" {
+		t.Errorf("%+v, %v", list, err)
+	}
 	got, err := author.Snapshot(ctx, snap.ID)
 	if err != nil || got.Root != snap.Root || got.State != "ready" {
 		t.Errorf("%+v, %v", got, err)
@@ -100,17 +126,17 @@ func TestBackupOfTheService(t *testing.T) {
 	if o, err := author.Runs(ctx, 10); err != nil || len(o) != 1 || o[0].State != "finished" {
 		t.Errorf("%+v, %v", o, err)
 	}
-	var out wire.StorageCheck
-	for next := ""; ; next = out.Next {
+	var stored wire.StorageCheck
+	for next := ""; ; next = stored.Next {
 		admin := as(t, s, "admin")
-		if out, err = admin.CheckStorage(ctx, next); err != nil {
+		if stored, err = admin.CheckStorage(ctx, next); err != nil {
 			t.Fatal(err)
 		}
-		if out.Next == "" {
+		if stored.Next == "" {
 			break
 		}
 	}
-	if len(out.Faults) > 0 {
-		t.Errorf("%+v", out)
+	if len(stored.Faults) > 0 {
+		t.Errorf("%+v", stored)
 	}
 }

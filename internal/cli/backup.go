@@ -3,7 +3,11 @@
 package cli
 
 import (
+	"bytes"
+	"cmp"
 	"context"
+	"crypto/ed25519"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"os"
@@ -14,6 +18,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"idletally/internal/service/authority"
 	"idletally/internal/service/mariadb"
 	"idletally/internal/service/store"
 )
@@ -54,7 +59,7 @@ func theDatabase(ctx context.Context, dsn, data string) (string, func(), error) 
 }
 
 func backupCommand(o *options) *cobra.Command {
-	var data, dsn string
+	var data, dsn, given string
 	var without bool
 	write := &cobra.Command{Use: "write FILE", Short: "Write all of the service into one file, while it runs", Args: args(1, 1, "a file"),
 		Long: `Write all of the service into one file, while it runs: the database as it is at one moment, and the service's keys.
@@ -62,12 +67,16 @@ func backupCommand(o *options) *cobra.Command {
 Who has the file and no more can sign orders to your hosts: it is made readable by you alone, and belongs where keys belong. With
 --without-keys it holds no key of the service; keep a copy of the folder "keys" elsewhere then.`,
 		RunE: func(c *cobra.Command, a []string) error {
-			files := map[string][]byte{}
-			var err error
-			if !without {
-				if files, err = keyFiles(data); err != nil {
-					return err
-				}
+			files, err := keyFiles(data)
+			if err != nil {
+				return err
+			}
+			key, err := authority.OrderKey(files["orders.key"])
+			if err != nil {
+				return fmt.Errorf("the key that signs the backup: %w", err)
+			}
+			if without {
+				files = nil
 			}
 			at, done, err := theDatabase(c.Context(), dsn, data)
 			if err != nil {
@@ -84,11 +93,11 @@ Who has the file and no more can sign orders to your hosts: it is made readable 
 				return fmt.Errorf("backup: %w", err)
 			}
 			defer os.Remove(f.Name())
-			got, err := st.Backup(c.Context(), f, Version, files)
+			got, err := st.Backup(c.Context(), f, Version, files, key)
 			if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
 				return fmt.Errorf("backup: %w", err)
 			}
-			if _, err := checkBackup(c.Context(), f.Name()); err != nil { // what cannot be read is no backup
+			if _, err := checkBackup(c.Context(), f.Name(), key.Public().(ed25519.PublicKey)); err != nil { // what cannot be read is no backup
 				return err
 			}
 			if err := os.Rename(f.Name(), a[0]); err != nil {
@@ -98,15 +107,31 @@ Who has the file and no more can sign orders to your hosts: it is made readable 
 		}}
 	check := &cobra.Command{Use: "check FILE", Short: "Say whether a backup is whole, and what it holds", Args: args(1, 1, "a file"),
 		RunE: func(c *cobra.Command, a []string) error {
-			got, err := checkBackup(c.Context(), a[0])
+			want, err := signer(given, data)
+			if err != nil {
+				return err
+			}
+			got, err := checkBackup(c.Context(), a[0], want)
 			if err != nil {
 				return err
 			}
 			return o.showBackup(c, got)
 		}}
+	var keepTokens bool
 	restore := &cobra.Command{Use: "restore FILE", Short: "Make the service of a backup: into an empty database, and a folder without keys", Args: args(1, 1, "a file"),
+		Long: `Make the service of a backup: into an empty database, and a folder without keys.
+
+What was ended after the backup was written comes back with it. So everybody has to sign in again, tokens and enrolment codes count no more
+(--keep-tokens keeps tokens), and you are told which people and which hosts' certificates count: take out those that you had taken out. The
+history tells of the restore.
+
+Who can change the file can make anybody an admin: give the service's public key with --key, as "idletally history verify" told it.`,
 		RunE: func(c *cobra.Command, a []string) error {
-			if _, err := checkBackup(c.Context(), a[0]); err != nil { // before anything is made
+			want, err := signer(given, "")
+			if err != nil {
+				return err
+			}
+			if _, err := checkBackup(c.Context(), a[0], want); err != nil { // before anything is made
 				return err
 			}
 			keys := filepath.Join(data, "keys")
@@ -131,6 +156,10 @@ Who has the file and no more can sign orders to your hosts: it is made readable 
 			if err != nil {
 				return fmt.Errorf("%w: what was restored so far is of no use: empty the database and try again", err)
 			}
+			revived, err := store.Revive(c.Context(), at, got.Manifest, keepTokens)
+			if err != nil {
+				return err
+			}
 			if len(files) > 0 {
 				if err := os.MkdirAll(keys, 0o700); err != nil {
 					return err
@@ -145,8 +174,16 @@ Who has the file and no more can sign orders to your hosts: it is made readable 
 					return err
 				}
 			}
-			return o.showBackup(c, got)
+			if err := o.showBackup(c, got); err != nil {
+				return err
+			}
+			o.sayRevived(c, revived, keepTokens)
+			return nil
 		}}
+	restore.Flags().BoolVar(&keepTokens, "keep-tokens", false, "programs' tokens go on counting")
+	for _, x := range []*cobra.Command{check, restore} {
+		x.Flags().StringVar(&given, "key", "", "the service's public key (base64) that has to have signed the backup, as \"history verify\" tells it")
+	}
 	write.Flags().BoolVar(&without, "without-keys", false, "leave the service's keys out")
 	c := noun("backup", "Keep all of the service, and make it anew", write, check, restore)
 	c.PersistentFlags().StringVar(&data, "data", "/var/lib/idletally", "the service's own folder")
@@ -155,7 +192,31 @@ Who has the file and no more can sign orders to your hosts: it is made readable 
 	return c
 }
 
-func checkBackup(ctx context.Context, file string) (store.Counted, error) {
+// signer is the key that has to have signed a backup: the one that was given, or that of the service whose folder this is; nil is any.
+func signer(given, data string) (ed25519.PublicKey, error) {
+	if given != "" {
+		key, err := base64.StdEncoding.DecodeString(given)
+		if err != nil || len(key) != ed25519.PublicKeySize {
+			return nil, usageError{errors.New("--key: want a public key of 32 bytes in base64")}
+		}
+		return key, nil
+	}
+	if data == "" {
+		return nil, nil
+	}
+	b, err := os.ReadFile(filepath.Join(data, "keys", "orders.key"))
+	if err != nil { // there is no service here, or it is not for us to read
+		return nil, nil
+	}
+	key, err := authority.OrderKey(b)
+	if err != nil {
+		return nil, err
+	}
+	return key.Public().(ed25519.PublicKey), nil
+}
+
+// checkBackup reads a backup through; want, where it is given, has to have signed it.
+func checkBackup(ctx context.Context, file string, want ed25519.PublicKey) (store.Counted, error) {
 	f, err := os.Open(file)
 	if err != nil {
 		return store.Counted{}, err
@@ -165,7 +226,31 @@ func checkBackup(ctx context.Context, file string) (store.Counted, error) {
 	if err != nil {
 		return got, fmt.Errorf("%s: %w", file, err)
 	}
-	return got, nil
+	switch {
+	case want == nil || bytes.Equal(want, got.Key):
+		return got, nil
+	case got.Key == nil:
+		return got, fmt.Errorf("%s: an earlier version wrote it, and nobody signed it: whoever had it since may have changed it", file)
+	}
+	return got, fmt.Errorf("%s: it is signed by another key: %s", file, base64.StdEncoding.EncodeToString(got.Key))
+}
+
+// sayRevived tells what counts again.
+func (o *options) sayRevived(c *cobra.Command, r store.Revived, keptTokens bool) {
+	if o.output == "json" {
+		return
+	}
+	say(c, "\nEverybody has to sign in again: %d sessions ended.", r.Sessions)
+	tokens := "ended; make those anew that are needed"
+	if keptTokens {
+		tokens = "count again; end those that you had ended"
+	}
+	say(c, "%d tokens %s:", len(r.Tokens), tokens)
+	for _, t := range r.Tokens {
+		say(c, "  %s  %s, for %s: %s", t.ID, t.Person, printable(t.Name), strings.Join(t.Roles(), ", "))
+	}
+	say(c, "These people count again; remove those that you had removed: %s", strings.Join(r.People, ", "))
+	say(c, "The certificates of these hosts' agents count again; shut those out that you had shut out: %s", cmp.Or(strings.Join(r.Hosts, ", "), "none"))
 }
 
 func (o *options) showBackup(c *cobra.Command, b store.Counted) error {
@@ -178,5 +263,9 @@ func (o *options) showBackup(c *cobra.Command, b store.Counted) error {
 	if keys == "" {
 		keys = "none"
 	}
-	return o.showOne(c, b, "of", when(b.At), "by version", b.Version, "schema", strconv.FormatInt(b.Schema, 10), "tables", strconv.Itoa(len(b.Tables)), "rows", strconv.FormatInt(rows, 10), "keys", keys)
+	signed := "nobody: an earlier version wrote it"
+	if b.Key != nil {
+		signed = base64.StdEncoding.EncodeToString(b.Key)
+	}
+	return o.showOne(c, b, "signed by", signed, "of", when(b.At), "by version", b.Version, "schema", strconv.FormatInt(b.Schema, 10), "tables", strconv.Itoa(len(b.Tables)), "rows", strconv.FormatInt(rows, 10), "keys", keys)
 }

@@ -232,7 +232,7 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 		cfg.Mail = &x.mail
 	}
 	handler := service.New(cfg)
-	if err := handler.Bind(ctx); err != nil {
+	if err := handler.Upkeep(ctx); err != nil {
 		return err
 	}
 	tending, enough := context.WithCancel(ctx)

@@ -96,13 +96,23 @@ func Open(dir string) (*Authority, error) {
 	if err != nil {
 		return nil, err
 	}
-	if k, err = parsePrivate(orders); err != nil {
+	if a.Orders, err = OrderKey(orders); err != nil {
 		return nil, fmt.Errorf("orders.key in %s: %w", dir, err)
 	}
-	if a.Orders, ok = k.(ed25519.PrivateKey); !ok {
-		return nil, fmt.Errorf("orders.key in %s is no Ed25519 key", dir)
-	}
 	return a, nil
+}
+
+// OrderKey reads the key that signs orders, as its file has it.
+func OrderKey(file []byte) (ed25519.PrivateKey, error) {
+	k, err := parsePrivate(file)
+	if err != nil {
+		return nil, err
+	}
+	key, ok := k.(ed25519.PrivateKey)
+	if !ok {
+		return nil, errors.New("it is no Ed25519 key")
+	}
+	return key, nil
 }
 
 // keep reads a file, or makes it whole and then names it.

@@ -175,21 +175,3 @@ func (s *Server) unseal(place string, b []byte) ([]byte, error) {
 
 // secondOf is the place of somebody's second factor.
 func secondOf(person string) string { return "second factor of " + person }
-
-// Bind binds sealed values to their places that an earlier version sealed for any. It does so once: later on nothing is taken that is not
-// bound.
-func (s *Server) Bind(ctx context.Context) error {
-	return s.Store.Upkeep(ctx, "bind second factors", func() error {
-		old, err := s.sealer("answers")
-		if err != nil {
-			return err
-		}
-		return s.Store.EachSecond(ctx, func(person string, sealed []byte) ([]byte, error) {
-			b, err := old.Open(nil, nil, sealed, nil)
-			if err != nil { // it is bound already, or nobody's
-				return sealed, nil
-			}
-			return s.seal(secondOf(person), b)
-		})
-	})
-}

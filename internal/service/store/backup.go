@@ -5,6 +5,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/ed25519"
 	"crypto/sha256"
 	"database/sql"
 	"encoding/base64"
@@ -23,11 +24,12 @@ import (
 )
 
 // A backup is a tar file, compressed by zstd: manifest.json first, then files of the service (its keys), then each table as lines of JSON, in pieces, and
-// at the end sums.json with the SHA-256 and the number of rows of everything before. See docs/formats.md.
+// then sums.json with the SHA-256 and the number of rows of everything before, and at the end signature.json over that. See docs/formats.md.
 const (
-	backupFormat = 1
-	backupPiece  = 4 << 20
-	maxEntry     = 256 << 20
+	backupFormat   = 2
+	unsignedFormat = 1 // has no signature
+	backupPiece    = 4 << 20
+	maxEntry       = 256 << 20
 )
 
 // A Manifest says what a backup is.
@@ -45,6 +47,18 @@ type Counted struct {
 	Rows  map[string]int64 `json:"rows"`
 	Files []string         `json:"files"`
 	Bytes int64            `json:"bytes"`
+	Key   []byte           `json:"key,omitempty"` // that signed it; nil where an earlier version wrote it
+}
+
+// A backupSignature is by the key that signs orders (Ed25519, RFC 8032).
+type backupSignature struct {
+	Key       ed25519.PublicKey `json:"key"`
+	Signature []byte            `json:"signature"`
+}
+
+func signedSums(sums []byte) []byte {
+	h := sha256.Sum256(sums)
+	return append([]byte("idletally backup 2\x00"), h[:]...)
 }
 
 type backupSums struct {
@@ -64,8 +78,8 @@ func schema(ctx context.Context, db *sql.DB) (int64, error) {
 	return p.GetDBVersion(ctx)
 }
 
-// Backup writes all that the database holds at one moment, and files that go with it, by name.
-func (s *Store) Backup(ctx context.Context, to io.Writer, version string, files map[string][]byte) (c Counted, err error) {
+// Backup writes all that the database holds at one moment, and files that go with it, by name, and signs it.
+func (s *Store) Backup(ctx context.Context, to io.Writer, version string, files map[string][]byte, key ed25519.PrivateKey) (c Counted, err error) {
 	z, err := zstd.NewWriter(to)
 	if err != nil {
 		return c, err
@@ -127,6 +141,13 @@ func (s *Store) Backup(ctx context.Context, to io.Writer, version string, files 
 	c.Rows = sums.Rows
 	if b, err = json.Marshal(sums); err == nil {
 		err = put("sums.json", b)
+	}
+	if err == nil {
+		c.Key = key.Public().(ed25519.PublicKey)
+		b, err = json.Marshal(backupSignature{c.Key, ed25519.Sign(key, signedSums(b))})
+	}
+	if err == nil {
+		err = put("signature.json", b)
 	}
 	return c, errors.Join(err, t.Close(), z.Close())
 }
@@ -239,20 +260,29 @@ func ReadBackup(ctx context.Context, from io.Reader, begin func(Manifest) error,
 			if err := json.NewDecoder(io.LimitReader(in, 1<<20)).Decode(&c.Manifest); err != nil {
 				return c, fmt.Errorf("%w: %w", ErrBackup, err)
 			}
-			if c.Format != backupFormat {
-				return c, fmt.Errorf("the backup has the format %d, and this program reads %d", c.Format, backupFormat)
+			if c.Format != backupFormat && c.Format != unsignedFormat {
+				return c, fmt.Errorf("the backup has the format %d, and this program reads %d and %d", c.Format, unsignedFormat, backupFormat)
 			}
 			if err := begin(c.Manifest); err != nil {
 				return c, err
 			}
 		case h.Name == "sums.json":
+			sums, err := io.ReadAll(in)
 			var want backupSums
-			if err := json.NewDecoder(in).Decode(&want); err != nil {
+			if err == nil {
+				err = json.Unmarshal(sums, &want)
+			}
+			if err != nil {
 				return c, fmt.Errorf("%w: %w", ErrBackup, err)
 			}
 			c.Rows = found.Rows
 			if err := want.differ(found); err != nil {
 				return c, err
+			}
+			if c.Format != unsignedFormat {
+				if c.Key, err = readSignature(t, sums); err != nil {
+					return c, err
+				}
 			}
 			if _, err := t.Next(); !errors.Is(err, io.EOF) {
 				return c, fmt.Errorf("%w: something follows its end: %w", ErrBackup, err)
@@ -287,6 +317,22 @@ func ReadBackup(ctx context.Context, from io.Reader, begin func(Manifest) error,
 		}
 		c.Bytes += h.Size
 	}
+}
+
+// readSignature takes the entry that signs the sums.
+func readSignature(t *tar.Reader, sums []byte) (ed25519.PublicKey, error) {
+	h, err := t.Next()
+	if err != nil || h.Name != "signature.json" {
+		return nil, fmt.Errorf("%w: it has no signature", ErrBackup)
+	}
+	var s backupSignature
+	if err := json.NewDecoder(io.LimitReader(t, 64<<10)).Decode(&s); err != nil {
+		return nil, fmt.Errorf("%w: signature: %w", ErrBackup, err)
+	}
+	if len(s.Key) != ed25519.PublicKeySize || !ed25519.Verify(s.Key, signedSums(sums), s.Signature) {
+		return nil, fmt.Errorf("%w: its signature does not fit", ErrBackup)
+	}
+	return s.Key, nil
 }
 
 func rest(in io.Reader, sum hash.Hash, name string, sums map[string]string) error {
@@ -359,6 +405,73 @@ func readPiece(in io.Reader, rows func([]string, [][]any) error) (n int64, err e
 		return n, rows(columns, list)
 	}
 	return n, nil
+}
+
+// A Revived is what counts again after a backup was restored, whatever became of it since.
+type Revived struct {
+	Sessions int64    // that were ended
+	Tokens   []Token  // that were ended, unless they are kept
+	Hosts    []string // whose agents' certificates count
+	People   []string
+}
+
+// Revive ends what a restored backup brings back and nobody asked for: sessions, kept answers, and tokens unless they are kept. What is left
+// is for somebody to look through, and the service writes into its history that there was a restore.
+func Revive(ctx context.Context, dsn string, of Manifest, keepTokens bool) (r Revived, err error) {
+	s, err := Attach(ctx, dsn)
+	if err != nil {
+		return r, err
+	}
+	defer s.Close()
+	err = s.tx(ctx, func(tx *sqlx.Tx) error {
+		r = Revived{}
+		for _, list := range []struct {
+			to    any
+			query string
+		}{
+			{&r.Tokens, `SELECT ` + tokenColumns + ` FROM token ORDER BY person, id`},
+			{&r.Hosts, `SELECT name FROM host WHERE certificate <> '' ORDER BY name`},
+			{&r.People, `SELECT name FROM person ORDER BY name`},
+		} {
+			if err := tx.SelectContext(ctx, list.to, list.query); err != nil {
+				return err
+			}
+		}
+		ended, err := tx.ExecContext(ctx, `DELETE FROM session`)
+		if err != nil {
+			return err
+		}
+		if r.Sessions, err = ended.RowsAffected(); err != nil {
+			return err
+		}
+		end := []string{`DELETE FROM attempt`, `DELETE FROM wrong_try`, `DELETE FROM enrolment`}
+		if !keepTokens {
+			end = append(end, `DELETE FROM token`)
+		}
+		for _, q := range end {
+			if _, err := tx.ExecContext(ctx, q); err != nil {
+				return err
+			}
+		}
+		_, err = tx.ExecContext(ctx, `INSERT INTO upkeep (name) VALUES (?)`, restoredFrom+of.At.UTC().Format(time.RFC3339))
+		return err
+	})
+	return r, err
+}
+
+// restoredFrom begins the upkeep that a restore leaves; the time of the backup follows.
+const restoredFrom = "restored "
+
+// Restored says of which time the backup was that this database was made of, since that was last told; told has it told.
+func (s *Store) Restored(ctx context.Context) (at string, told func() error, err error) {
+	var names []string
+	if err := s.db.SelectContext(ctx, &names, `SELECT name FROM upkeep WHERE name LIKE ?`, restoredFrom+"%"); err != nil || len(names) == 0 {
+		return "", nil, err
+	}
+	return strings.TrimPrefix(names[0], restoredFrom), func() error {
+		_, err := s.exec(ctx, `DELETE FROM upkeep WHERE name = ?`, names[0])
+		return err
+	}, nil
 }
 
 // Restore puts a backup into a database that holds nothing yet, and hands out its files. An older backup is brought up to date.

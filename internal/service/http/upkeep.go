@@ -1,0 +1,40 @@
+package http
+
+import (
+	"context"
+
+	"idletally/internal/service/store"
+)
+
+// Upkeep does what has to be done once, with the service's keys, after an upgrade or a restore. It comes before anything is served.
+func (s *Server) Upkeep(ctx context.Context) error {
+	if err := s.bind(ctx); err != nil {
+		return err
+	}
+	at, told, err := s.Store.Restored(ctx)
+	if err != nil || at == "" {
+		return err
+	}
+	if err := s.Store.Audit(ctx, store.By{Who: "the service"}, "restored", "backup", "of "+at+": sessions and enrolment codes ended; what was ended after that time may count again"); err != nil {
+		return err
+	}
+	return told()
+}
+
+// bind binds sealed values to their places that an earlier version sealed for any. It does so once: later on nothing is taken that is not
+// bound.
+func (s *Server) bind(ctx context.Context) error {
+	return s.Store.Upkeep(ctx, "bind second factors", func() error {
+		old, err := s.sealer("answers")
+		if err != nil {
+			return err
+		}
+		return s.Store.EachSecond(ctx, func(person string, sealed []byte) ([]byte, error) {
+			b, err := old.Open(nil, nil, sealed, nil)
+			if err != nil { // it is bound already, or nobody's
+				return sealed, nil
+			}
+			return s.seal(secondOf(person), b)
+		})
+	})
+}
