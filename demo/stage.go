@@ -26,6 +26,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"idletally/internal/client"
+	"idletally/internal/loopback"
 	"idletally/internal/samba"
 	"idletally/internal/tied"
 	"idletally/internal/wire"
@@ -147,6 +148,13 @@ var (
 // Serve starts the service and waits until it says where it is. At the very first start the
 // admin gets the demo world's password.
 func (s *Stage) Serve(ctx context.Context, listen, database string) error {
+	if listen == "127.0.0.1:0" { // it may be asked for again, when somebody's connection has the one that the kernel gave
+		port, err := loopback.FreePort()
+		if err != nil {
+			return err
+		}
+		listen = fmt.Sprintf("127.0.0.1:%d", port)
+	}
 	argv := []string{"serve", "--listen", listen, "--data", filepath.Join(s.Dir, "service")}
 	cmd := exec.Command(s.Program, argv...)
 	cmd.Env = append(os.Environ(), s.Settings...)

@@ -153,7 +153,7 @@ func tryInterface(t *testing.T, s *demo.Stage) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	get := func(path string) (string, *http.Response) {
+	openly := func(path string) (string, *http.Response) {
 		resp, err := c.HTTP.Get(s.Address + path)
 		if err != nil {
 			t.Fatal(err)
@@ -166,18 +166,18 @@ func tryInterface(t *testing.T, s *demo.Stage) {
 		return string(b), resp
 	}
 	for path, want := range map[string]string{
-		"/healthz": "ok", "/readyz": "ready", "/metrics": "idletally_request_seconds_bucket", "/api/openapi.json": `"openapi":"3.1.0"`,
+		"/healthz": "ok", "/readyz": "ready", "/metrics": "sign in first", "/api/openapi.json": "sign in first", "/api/openapi-3.0.yaml": "sign in first", "/api/schemas/Host.json": "sign in first",
 		"/api/schemas/baseline-1.json": "json-schema.org", "/api/none": "404",
 	} {
-		if b, resp := get(path); !strings.Contains(b, want) {
+		if b, resp := openly(path); !strings.Contains(b, want) {
 			t.Errorf("%s: %d %.200s, want %q", path, resp.StatusCode, b, want)
 		}
 	}
-	_, resp := get("/")
+	_, resp := openly("/")
 	if csp := resp.Header.Get("Content-Security-Policy"); !strings.Contains(csp, "default-src 'none'") || strings.Contains(csp, "unsafe") {
 		t.Errorf("content security policy %q", csp)
 	}
-	if b, resp := get("/api/v1/hosts"); resp.StatusCode != 401 || resp.Header.Get("Content-Type") != "application/problem+json" || !json.Valid([]byte(b)) {
+	if b, resp := openly("/api/v1/hosts"); resp.StatusCode != 401 || resp.Header.Get("Content-Type") != "application/problem+json" || !json.Valid([]byte(b)) {
 		t.Errorf("without a session: %d %s", resp.StatusCode, b)
 	}
 	// A cookie alone changes nothing: another site could send it.
@@ -209,6 +209,11 @@ func tryInterface(t *testing.T, s *demo.Stage) {
 		t.Errorf("a change by the console: %d, want 202", got)
 	}
 	c.Token = session.Token
+	for path, want := range map[string]string{"/metrics": "idletally_request_seconds_bucket", "/api/openapi.json": `"openapi":"3.1.0"`} {
+		if b := get(t, s, c, path); !strings.Contains(string(b), want) {
+			t.Errorf("%s: %.200s, want %q", path, b, want)
+		}
+	}
 	for _, x := range []struct {
 		name, method, path string
 		body               any

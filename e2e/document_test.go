@@ -16,7 +16,28 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"idletally/demo"
+	"idletally/internal/client"
 )
+
+// document is the one that the service gives of its API to who is signed in.
+func document(t *testing.T, s *demo.Stage, c *client.Client) []byte {
+	t.Helper()
+	return get(t, s, c, "/api/openapi.json")
+}
+
+// get asks for anything, as somebody.
+func get(t *testing.T, s *demo.Stage, c *client.Client, path string) []byte {
+	t.Helper()
+	req, err := http.NewRequestWithContext(t.Context(), http.MethodGet, s.Address+path, nil)
+	must(t, err)
+	req.Header.Set("Authorization", "Bearer "+c.Token)
+	resp, err := c.HTTP.Do(req)
+	must(t, err)
+	defer resp.Body.Close()
+	b, err := io.ReadAll(io.LimitReader(resp.Body, 64<<20))
+	must(t, err)
+	return b
+}
 
 // What the service answers is what its document (OpenAPI 3.1) says, by a validator that knows nothing of ours: each question that can be
 // asked is asked, on real data, and so are some that cannot.

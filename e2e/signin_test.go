@@ -345,6 +345,21 @@ func TestGuesses(t *testing.T) {
 	}
 }
 
+// How the service fares, and what its API is like, is told to who is signed in, or to everybody where it is told so.
+func TestOpen(t *testing.T) {
+	t.Parallel()
+	s, _ := bare(t, "127.0.0.1:0", "", "IDLETALLY_OPEN=metrics")
+	nobody := as(t, s, "admin")
+	nobody.Token = ""
+	if b := get(t, s, nobody, "/metrics"); !strings.Contains(string(b), "idletally_request_seconds_bucket") {
+		t.Errorf("%.200s", b)
+	}
+	if b := get(t, s, nobody, "/api/openapi.json"); !strings.Contains(string(b), "sign in first") {
+		t.Errorf("%.200s", b)
+	}
+	command{t, s, "nobody"}.want(2, "want some of metrics, documents", "serve", "--check", "--open", "everything")
+}
+
 // A service behind a proxy that it knows tells callers apart by what the proxy says, and believes nobody else.
 func TestBehindAProxy(t *testing.T) {
 	t.Parallel()

@@ -245,13 +245,10 @@ func TestStorm(t *testing.T) {
 // operationsOf lists the operations that the service's own document names.
 func operationsOf(t *testing.T, s *demo.Stage, c *client.Client) (out [][2]string) {
 	t.Helper()
-	resp, err := c.HTTP.Get(s.Address + "/api/openapi.json")
-	must(t, err)
-	defer resp.Body.Close()
 	var doc struct {
 		Paths map[string]map[string]any `json:"paths"`
 	}
-	must(t, json.NewDecoder(resp.Body).Decode(&doc))
+	must(t, json.Unmarshal(document(t, s, c), &doc))
 	for path, methods := range doc.Paths {
 		for method := range methods {
 			if path != "/api/v1/happenings" { // it stays open

@@ -12,6 +12,8 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -76,6 +78,7 @@ where it comes from, and starts nothing.`,
 	c.Flags().IntVar(&x.keep.All, "keep-all", 30, "days for which all snapshots are kept")
 	c.Flags().IntVar(&x.keep.Daily, "keep-daily", 180, "days for which the last snapshot of each day is kept")
 	c.Flags().IntVar(&x.keep.Weekly, "keep-weekly", 730, "days for which the last snapshot of each week is kept; the newest stays in any case")
+	c.Flags().StringSliceVar(&x.open, "open", nil, "what can be had without signing in: metrics (/metrics), documents (of the API)")
 	c.Flags().StringSliceVar(&x.front, "proxies", nil, "addresses and ranges of proxies in front of the service: what they say in X-Forwarded-For, or by the PROXY protocol, is where calls come from")
 	c.Flags().StringVar(&x.provider.Public, "public", "", "how browsers reach the service: https://HOST[:PORT]")
 	c.Flags().StringVar(&x.provider.Issuer, "oidc-issuer", "", "provider that people sign in with (OpenID Connect): https://…")
@@ -101,7 +104,7 @@ type serving struct {
 	keep              desk.Retention
 	provider          service.Provider
 	authority         string // of the provider
-	front             []string
+	front, open       []string
 	proxies           peer.Proxies
 	mail              desk.Mail
 }
@@ -113,6 +116,11 @@ func (x *serving) complete() error {
 	}
 	if len(x.names) == 0 {
 		return errors.New("--name: want at least one name that the service's certificate is for")
+	}
+	for _, what := range x.open {
+		if !slices.Contains(service.Openable, what) {
+			return fmt.Errorf("--open %q: want some of %s", what, strings.Join(service.Openable, ", "))
+		}
 	}
 	var err error
 	if x.proxies, err = peer.ParseProxies(x.front); err != nil {
@@ -224,7 +232,7 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 	if password != "" {
 		fmt.Fprintf(out, "first admin %s, one-time password %s\n", name, password)
 	}
-	cfg := service.Config{Store: st, Authority: a, Log: log, Console: console.Files(), Version: Version, Stopping: ctx.Done(), Keep: x.keep, Name: x.names[0], Proxies: x.proxies, Ended: filepath.Join(data, "keys", "history.head")}
+	cfg := service.Config{Store: st, Authority: a, Log: log, Console: console.Files(), Version: Version, Stopping: ctx.Done(), Keep: x.keep, Name: x.names[0], Open: x.open, Proxies: x.proxies, Ended: filepath.Join(data, "keys", "history.head")}
 	if x.provider.Issuer != "" {
 		cfg.Provider = &x.provider
 	}

@@ -17,6 +17,7 @@ import (
 	"net"
 	"net/http"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -54,6 +55,7 @@ type Config struct {
 	Provider  *Provider
 	Mail      *desk.Mail
 	Name      string       // how people call this service, in authenticators
+	Open      []string     // of Openable: what needs nobody to be signed in
 	Proxies   peer.Proxies // that stand before the service, and say for whom they speak
 	Ended     string       // the file beside the keys in which it is kept where the history ends; "" keeps it nowhere
 }
@@ -122,13 +124,13 @@ func New(c Config) *Server {
 	s.mux.Use(middleware.RequestID, s.placed, s.log, s.recover, secure, knownMethod)
 	s.route(s.mux, "GET", "/healthz", openly, func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "ok") })
 	s.route(s.mux, "GET", "/readyz", openly, s.ready)
-	s.route(s.mux, "GET", "/metrics", openly, s.metrics.handler().ServeHTTP)
 	s.mux.Group(func(r chi.Router) {
 		r.Use(s.limit(1200, keyByAgent))
 		s.agentRoutes(r)
 	})
 	s.mux.Group(func(r chi.Router) {
 		r.Use(middleware.Compress(5, "application/json"), limitBody, s.limitOpen(), s.identify, s.limit(maxCalls, keyByCaller), s.once, s.documents)
+		s.route(r, "GET", "/metrics", personally, s.unlessOpen("metrics", s.metrics.handler()).ServeHTTP)
 		cfg := huma.DefaultConfig("Idle Tally", "1")
 		cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "/api/openapi", "", "/api/schemas"
 		cfg.CreateHooks = nil
@@ -217,11 +219,25 @@ func (s *Server) limitOpen() func(http.Handler) http.Handler {
 	}
 }
 
+// Openable is what can be had without signing in, where the service is told so: how it fares, and what its API is like.
+var Openable = []string{"metrics", "documents"}
+
+// unlessOpen has something served to who is signed in, or to everybody where the service was told so.
+func (s *Server) unlessOpen(what string, next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if err := allow(r.Context(), op{role: wire.Viewer}, auth.Roles.Everywhere); err != nil && !slices.Contains(s.Open, what) {
+			s.plain(w, r, err)
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
 // documents bounds what the API's own machinery serves of itself.
 func (s *Server) documents(next http.Handler) http.Handler {
-	bounded := s.bounded("GET /api/openapi.json", personally, next)
+	bounded := s.bounded("GET /api/openapi.json", personally, s.unlessOpen("documents", next))
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if strings.HasPrefix(r.URL.Path, "/api/openapi") || strings.HasPrefix(r.URL.Path, "/api/schemas/") {
+		if r.URL.Path != baselineSchema && (strings.HasPrefix(r.URL.Path, "/api/openapi") || strings.HasPrefix(r.URL.Path, "/api/schemas/")) {
 			bounded.ServeHTTP(w, r)
 			return
 		}
