@@ -267,7 +267,7 @@ func TestOwnRoots(t *testing.T) {
 	if err != nil || snap.State != "waiting" {
 		t.Fatalf("%+v, %v", snap, err)
 	}
-	cmd := command{t, s, "quartermaster"}
+	cmd := command{t: t, s: s, person: "quartermaster"}
 	cmd.login()
 	if _, errs, code := cmd.run("", "snapshot", "take", "ticketing", "slip-south", "--wait", "300ms"); code != 1 || !strings.Contains(errs, "is its agent running?") {
 		t.Errorf("waiting for an absent agent: %d %s", code, errs)
@@ -307,7 +307,7 @@ func tryCancelling(t *testing.T, s *demo.Stage) {
 	}
 	_, err = as(t, s, "lookout").CancelSnapshot(ctx, snap.ID)
 	fails(t, "a viewer cancels", err, 403, "needs the role operator")
-	cmd := command{t, s, "quartermaster"}
+	cmd := command{t: t, s: s, person: "quartermaster"}
 	cmd.login()
 	if out, errs, code := cmd.run("", "snapshot", "cancel", snap.ID); code != 0 || !strings.Contains(out, "cancelled by quartermaster") {
 		t.Errorf("%d %s%s", code, out, errs)

@@ -43,7 +43,7 @@ func TestBackupOfTheService(t *testing.T) {
 	must(t, err)
 	data := filepath.Join(s.Dir, "service")
 	file := filepath.Join(s.Dir, "kept")
-	c := command{t, s, "nobody"}
+	c := command{t: t, s: s, person: "nobody"}
 	c.want(0, "authority.pem", "backup", "write", "--data", data, file)
 	close(stop)
 	<-writing

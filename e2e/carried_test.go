@@ -24,7 +24,7 @@ func TestCarried(t *testing.T) {
 	ctx := t.Context()
 	s, _ := crewed(t)
 	c := as(t, s, "quartermaster")
-	op := command{t, s, "quartermaster"}
+	op := command{t: t, s: s, person: "quartermaster"}
 	op.login()
 	bag, root, own := folder(t), folder(t), filepath.Join(folder(t), "agent")
 	in := func(name string) string { return filepath.Join(bag, name) }
@@ -107,7 +107,7 @@ func TestCarried(t *testing.T) {
 	if list, err := c.Originals(ctx, r.ID, "pontoon", "", 10); err != nil || len(list) != 0 {
 		t.Errorf("%d originals came with reports that do not count, %v", len(list), err)
 	}
-	reviewer := command{t, s, "harbourmaster"}
+	reviewer := command{t: t, s: s, person: "harbourmaster"}
 	reviewer.login()
 	reviewer.want(1, "needs the role operator", "run", "import", in("report"))
 	op.want(0, "finished", "run", "import", in("again.report"))
@@ -154,7 +154,7 @@ func TestCarried(t *testing.T) {
 	}
 	// An order of another service is not obeyed.
 	other, _ := crewed(t)
-	they := command{t, other, "quartermaster"}
+	they := command{t: t, s: other, person: "quartermaster"}
 	they.login()
 	they.letIn("pontoon", "theirs", own+"-theirs", in, root)
 	op.want(4, "not by the key this agent pinned", "agent", "--folder", own+"-theirs", "carry", in("back.order"), in("theirs.report"))
@@ -194,7 +194,7 @@ func admissionPrint(t *testing.T, file string) string {
 func TestAdmissionOfACarrier(t *testing.T) {
 	t.Parallel()
 	s, _ := crewed(t)
-	op := command{t, s, "quartermaster"}
+	op := command{t: t, s: s, person: "quartermaster"}
 	op.login()
 	bag, root, own := folder(t), folder(t), filepath.Join(folder(t), "agent")
 	in := func(name string) string { return filepath.Join(bag, name) }

@@ -17,7 +17,7 @@ import (
 // compared by effect, and single paths are explained.
 func tryDeclaring(t *testing.T, s *demo.Stage) {
 	ctx := t.Context()
-	c := command{t, s, "quartermaster"}
+	c := command{t: t, s: s, person: "quartermaster"}
 	c.login()
 	file := filepath.Join(t.TempDir(), "ticketing.yaml")
 	text := demo.Baseline("ticketing") + `
@@ -142,7 +142,7 @@ func tryChanges(t *testing.T, s *demo.Stage) {
 	if rest, err := c.Changes(ctx, before.ID, after.ID, d.Next, 5); err != nil || len(rest.Items) != 1 || rest.Items[0].Path != `/srv/tideboard/feeds/new\x0aline` {
 		t.Errorf("%+v, %v", rest, err)
 	}
-	cmd := command{t, s, "quartermaster"}
+	cmd := command{t: t, s: s, person: "quartermaster"}
 	out, errs, code := cmd.run("", "snapshot", "changes", before.ID, after.ID)
 	for _, w := range []string{"1 changed, 1 added, 1 gone", "▲ opens    file  0640                   0666", "–", "/srv/tideboard/feeds/gauge-11.token"} {
 		if code != 0 || !strings.Contains(out, w) {
@@ -159,7 +159,7 @@ func tryChanges(t *testing.T, s *demo.Stage) {
 // Accepted findings stand apart, are not mended along, and come back when they are accepted no more.
 func tryWaivers(t *testing.T, s *demo.Stage) {
 	ctx := t.Context()
-	c := command{t, s, "quartermaster"}
+	c := command{t: t, s: s, person: "quartermaster"}
 	api := as(t, s, "quartermaster")
 	state := func() (counts, waived int64) {
 		d, err := api.Drift(ctx, "tideboard", "slip-north")

@@ -14,7 +14,7 @@ import (
 // From nothing to a published baseline without writing a rule: a first look at folders that no
 // baseline names, a draft of what is there, and no findings once it counts.
 func tryDeriving(t *testing.T, s *demo.Stage) {
-	c := command{t, s, "quartermaster"}
+	c := command{t: t, s: s, person: "quartermaster"}
 	c.login()
 	file := filepath.Join(t.TempDir(), "derived.yaml")
 	for _, x := range []struct {

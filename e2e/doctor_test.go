@@ -12,7 +12,7 @@ import (
 func TestDoctor(t *testing.T) {
 	t.Parallel()
 	s := begin(t, "")
-	c := command{t, s, "admin"}
+	c := command{t: t, s: s, person: "admin"}
 	c.login()
 	data := filepath.Join(s.Dir, "service")
 	folder := filepath.Join(s.Root("slip-north"), "var/lib/idletally-agent")
@@ -30,6 +30,6 @@ func TestDoctor(t *testing.T) {
 	must(t, os.Chmod(filepath.Join(data, "keys", "orders.key"), 0o600))
 	s.Service.Stop()
 	c.want(1, "does not answer", all()...)
-	nobody := command{t, s, "nobody-in-particular"}
+	nobody := command{t: t, s: s, person: "nobody-in-particular"}
 	nobody.want(0, "you are not signed in", "doctor", "--data", filepath.Join(s.Dir, "nothing"), "--folder", filepath.Join(s.Dir, "nothing"))
 }

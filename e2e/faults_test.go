@@ -65,12 +65,16 @@ func TestDatabase(t *testing.T) {
 	s := world(t, db.DSN, false)
 	c, reviewer := as(t, s, "quartermaster"), as(t, s, "harbourmaster")
 	ctx := t.Context()
+	soon(t, "it is noted where the history ends", func() bool {
+		_, err := os.Stat(filepath.Join(s.Dir, "service", "keys", "history.head"))
+		return err == nil
+	})
 
 	t.Run("goes away", func(t *testing.T) {
 		db.Kill()
 		_, err := c.Hosts(ctx)
 		fails(t, "with the database gone", err, 503, "the database does not answer")
-		cmd := command{t, s, "lookout"}
+		cmd := command{t: t, s: s, person: "lookout"}
 		if _, errs, code := cmd.run("x\n", "login", s.Address, "--authority", s.Authority(), "--name", "lookout", "--password-stdin"); code != 3 || !strings.Contains(errs, "the database does not answer") {
 			t.Errorf("the command says %d %s", code, errs)
 		}

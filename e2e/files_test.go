@@ -19,7 +19,7 @@ import (
 // A snapshot goes to a file and comes back; one is taken without any service, and held against a
 // baseline on the spot.
 func tryFiles(t *testing.T, s *demo.Stage) {
-	c := command{t, s, "quartermaster"}
+	c := command{t: t, s: s, person: "quartermaster"}
 	c.login()
 	dir := t.TempDir()
 	in := func(name string) string { return filepath.Join(dir, name) }
@@ -71,7 +71,7 @@ func tryFiles(t *testing.T, s *demo.Stage) {
 		}
 	}
 	// What is stored is whole, and tidying up takes nothing that is needed.
-	admin := command{t, s, "admin"}
+	admin := command{t: t, s: s, person: "admin"}
 	admin.login()
 	for _, x := range []struct {
 		c    command

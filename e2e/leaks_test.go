@@ -63,7 +63,7 @@ func TestSecretsAndText(t *testing.T) {
 		must(t, err)
 		_, err = as(t, s, "harbourmaster").Decide(ctx, p.ID, false, wire.Decision{Digest: p.Digest, Remark: forged})
 		must(t, err)
-		c := command{t, s, "lookout"}
+		c := command{t: t, s: s, person: "lookout"}
 		c.login()
 		out, errs, code := c.run("", "history", "--what", "plan declined")
 		if lines := strings.Split(strings.TrimSpace(out), "\n"); code != 0 || len(lines) != 2 || !strings.Contains(out, `Mend\x0a2026`) {

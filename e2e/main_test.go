@@ -182,10 +182,21 @@ type command struct {
 	t      *testing.T
 	s      *demo.Stage
 	person string
+	more   string // of the environment
+}
+
+// with has one thing more in the environment.
+func (c command) with(more string) command {
+	c.more = more
+	return c
 }
 
 func (c command) env() []string {
-	return append(os.Environ(), "XDG_CONFIG_HOME="+filepath.Join(c.s.Dir, "people", c.person))
+	env := append(os.Environ(), "XDG_CONFIG_HOME="+filepath.Join(c.s.Dir, "people", c.person))
+	if c.more != "" {
+		env = append(env, c.more)
+	}
+	return env
 }
 
 func (c command) run(stdin string, argv ...string) (stdout, stderr string, code int) {

@@ -85,7 +85,7 @@ func tryNights(t *testing.T, s *demo.Stage) {
 	if i < 0 || findings[i].Spells != 2 || findings[i].Since == nil || !findings[i].Since.After(*findings[i].FirstSeen) {
 		t.Errorf("%d: %+v", i, findings[max(i, 0)])
 	}
-	c := command{t, s, "lookout"}
+	c := command{t: t, s: s, person: "lookout"}
 	c.login()
 	for _, x := range []struct {
 		argv []string

@@ -63,7 +63,7 @@ func TestSessionsThatAreFound(t *testing.T) {
 	must(t, found.Confirm(ctx, wire.Confirm{Password: demo.Password}))
 	must(t, token())
 
-	c := command{t, s, "admin"}
+	c := command{t: t, s: s, person: "admin"}
 	c.login()
 	change(`UPDATE session SET shown = shown - INTERVAL 601 SECOND`)
 	c.want(1, "idletally sign-in confirm", "person", "add", "purser", "--role", "viewer")
@@ -223,7 +223,7 @@ func TestRolesThatNeedASecondFactor(t *testing.T) {
 	t.Parallel()
 	s, admin := crewed(t)
 	ctx := t.Context()
-	c := command{t, s, "admin"}
+	c := command{t: t, s: s, person: "admin"}
 	c.login()
 	c.want(1, "you have no second factor yourself", "policy", "set", "--second-factor", "admin")
 	c.want(2, "in minutes", "policy", "set", "--idle", "90s")
@@ -240,7 +240,7 @@ func TestRolesThatNeedASecondFactor(t *testing.T) {
 	}
 	_, err = who.Plans(ctx, "", 1)
 	fails(t, "looking at plans", err, http.StatusForbidden, "your roles need a second factor")
-	h := command{t, s, "harbourmaster"}
+	h := command{t: t, s: s, person: "harbourmaster"}
 	h.login()
 	h.want(1, "your roles need a second factor", "host", "list")
 	p, err := who.ProposeSecond(ctx)

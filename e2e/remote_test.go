@@ -148,7 +148,7 @@ func TestOverSSH(t *testing.T) {
 	}
 	inv, err := admin.Invite(ctx, wire.NewHost{Name: "pontoon"})
 	must(t, err)
-	who := command{t, s, "admin"}
+	who := command{t: t, s: s, person: "admin"}
 	enrol := func(more ...string) []string {
 		return append([]string{"agent", "enrol", "--service", s.Address, "--authority", s.Authority(), "--code", inv.Code, "--root", root, "--folder", near,
 			"--ssh", "root@" + cable.Address, "--ssh-key", d.at("key"), "--ssh-folder", far, "--ssh-known-hosts", d.at("known"), "--ssh-sudo"}, more...) // the system's own, which lets root become root
@@ -196,7 +196,7 @@ func TestOverSSH(t *testing.T) {
 	if first.Paths != files+1 {
 		t.Errorf("%d paths", first.Paths)
 	}
-	viewer := command{t, s, "quartermaster"}
+	viewer := command{t: t, s: s, person: "quartermaster"}
 	viewer.login()
 	viewer.want(0, "0644", "path", "show", filepath.Join(root, "bill-0001"), "--host", "pontoon")
 	// The service starts anew; the one at the other end stays.
@@ -270,7 +270,7 @@ exit 1
 	d := openDoor(t, "SetEnv PATH="+stand+":/usr/bin:/bin")
 	inv, err := admin.Invite(ctx, wire.NewHost{Name: "pontoon"})
 	must(t, err)
-	who := command{t, s, "admin"}
+	who := command{t: t, s: s, person: "admin"}
 	enrol := []string{"agent", "enrol", "--service", s.Address, "--authority", s.Authority(), "--code", inv.Code, "--root", root, "--folder", near, "--ssh", d.address,
 		"--ssh-key", d.at("key"), "--ssh-folder", far, "--ssh-known-hosts", d.at("known"), "--ssh-sudo"}
 	who.want(1, "--ssh-program", enrol...) // to copy the program takes more than nobody should allow

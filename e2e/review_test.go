@@ -118,7 +118,7 @@ func TestReview(t *testing.T) {
 
 	// The host alone, without its agent or any service.
 	s.Agents["slip-north"].Stop()
-	c := command{t, s, "quartermaster"}
+	c := command{t: t, s: s, person: "quartermaster"}
 	c.login()
 	folder := filepath.Join(s.Root("slip-north"), "var/lib/idletally-agent")
 	c.want(0, r.ID, "agent", "runs", "--folder", folder)

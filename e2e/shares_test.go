@@ -52,7 +52,7 @@ func TestShares(t *testing.T) {
 		t.Errorf("%+v", g)
 	}
 	snap := d.Reports[0].Snapshot
-	c := command{t, s, "quartermaster"}
+	c := command{t: t, s: s, person: "quartermaster"}
 	c.login()
 	c.want(0, "allow surveyors: modify; inherited  — from /charts", "path", "show", "/charts/saltmarsh/sheet 00.chart", "--snapshot", snap)
 	j, err := client.Looker{Client: author, Snapshot: snap}.Decide(ctx, "surveyor", "/charts/south channel/sheet 00.chart", access.Write, wire.Supposed{})
@@ -113,7 +113,7 @@ func asSomebody(t *testing.T, s *demo.Stage, live client.Looker) {
 	if !slices.Equal(hidden, []string{"wages"}) {
 		t.Errorf("hidden: %v", hidden)
 	}
-	c := command{t, s, "quartermaster"}
+	c := command{t: t, s: s, person: "quartermaster"}
 	c.want(0, "1 more are there that the share hides from deckhand", "path", "list", "/crewdocs", "--host", demo.Chartroom, "--for", "deckhand")
 	c.want(0, "share lets  allow keeper: full", "path", "show", "/crewdocs", "--host", demo.Chartroom)
 	c.want(4, "the share's own list does not let print-svc list-folder", "access", "decide", "print-svc", "/crewdocs/notices", "list", "--host", demo.Chartroom)

@@ -97,7 +97,7 @@ func TestSecondFactorAndSessions(t *testing.T) {
 	}
 
 	// The same by command, and an admin helps out.
-	c := command{t, s, "bosun"}
+	c := command{t: t, s: s, person: "bosun"}
 	c.login()
 	c.want(0, "this one", "sign-in", "list")
 	api := as(t, s, "bosun")
@@ -121,7 +121,7 @@ func TestSecondFactorAndSessions(t *testing.T) {
 	if _, errs, exit = c.run(demo.Password+"\n"+codeOf(t, p.Secret, time.Now().Unix()/30+1)+"\n", "login", s.Address, "--authority", s.Authority(), "--name", "bosun", "--password-stdin"); exit != 0 {
 		t.Errorf("with a code: %s", errs)
 	}
-	admin := command{t, s, "admin"}
+	admin := command{t: t, s: s, person: "admin"}
 	admin.login()
 	admin.want(0, "by password alone", "person", "reset", "bosun", "--second-factor")
 	c.login()
@@ -219,7 +219,7 @@ func TestPasswords(t *testing.T) {
 	must(t, sign(second, ""))
 
 	program = token()
-	c := command{t, s, "quartermaster"}
+	c := command{t: t, s: s, person: "quartermaster"}
 	if _, errs, code := c.run(second+"\n", "login", s.Address, "--authority", s.Authority(), "--name", "quartermaster", "--password-stdin"); code != 0 {
 		t.Fatal(errs)
 	}
@@ -357,7 +357,7 @@ func TestOpen(t *testing.T) {
 	if b := get(t, s, nobody, "/api/openapi.json"); !strings.Contains(string(b), "sign in first") {
 		t.Errorf("%.200s", b)
 	}
-	command{t, s, "nobody"}.want(2, "want some of metrics, documents", "serve", "--check", "--open", "everything")
+	command{t: t, s: s, person: "nobody"}.want(2, "want some of metrics, documents", "serve", "--check", "--open", "everything")
 }
 
 // A service behind a proxy that it knows tells callers apart by what the proxy says, and believes nobody else.

@@ -61,7 +61,7 @@ func TestWorld(t *testing.T) {
 
 // Bad input ends with a clear error and a useful exit code.
 func tryCommands(t *testing.T, s *demo.Stage) {
-	c := command{t, s, "quartermaster"}
+	c := command{t: t, s: s, person: "quartermaster"}
 	if _, errs, code := c.run("", "host", "list"); code != 1 || !strings.Contains(errs, "idletally login ADDRESS") {
 		t.Errorf("without a session: %d %s", code, errs)
 	}

@@ -43,7 +43,7 @@ func TestTokensAndHistory(t *testing.T) {
 	_, err = program.Hosts(ctx)
 	fails(t, "a token that was ended", err, 401, "sign in first")
 
-	c := command{t, s, "quartermaster"}
+	c := command{t: t, s: s, person: "quartermaster"}
 	c.login()
 	c.want(1, "never comes", "schedule", "add", "ticketing", "0 0 31 2 *")
 	c.want(0, "30 2 * * *", "schedule", "add", "ticketing", "30 2 * * *", "--zone", "Europe/Lisbon", "--spread", "45m", "--tag", "ticketing")

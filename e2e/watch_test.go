@@ -116,7 +116,7 @@ func TestWatch(t *testing.T) {
 	if finding(t, api, path) == nil {
 		t.Error("a snapshot that was asked for does not find it")
 	}
-	c := command{t, s, "lookout"}
+	c := command{t: t, s: s, person: "lookout"}
 	c.login()
 	c.want(0, "no: the agent was started with --watch=false", "host", "list")
 	must(t, b.Go("/settings"))

@@ -134,6 +134,9 @@ func hostCommand(o *options) *cobra.Command {
 				if h.Carried {
 					state += ", by files"
 				}
+				if h.Twice != nil {
+					state += ", held by two: somebody has its key"
+				}
 				t.add(h.Name, strings.Join(h.Tags, ", "), state, watching(h.Watch), whenever(h.LastSeen))
 			}
 			return o.show(c, t)

@@ -24,6 +24,7 @@ func policyCommand(o *options) *cobra.Command {
 	var managers bool
 	var after, idle time.Duration
 	var second []string
+	var days int
 	set := &cobra.Command{Use: "set", Short: "Change what holds for people and their sessions", Args: args(0, 0, "no argument"),
 		Long: `Change what holds for people and their sessions; what is not given stays. What is stricter holds at once. What allows more holds when
 a reviewer who is made now would count (--reviewer-after, as it holds so far): until then every admin can take it back, by "idletally policy keep".`,
@@ -44,6 +45,9 @@ a reviewer who is made now would count (--reviewer-after, as it holds so far): u
 			if given("idle") {
 				p.Idle = int(idle / time.Minute)
 			}
+			if given("enrolment-days") {
+				p.EnrolmentDays = days
+			}
 			if given("second-factor") {
 				p.SecondFactor = second
 			}
@@ -58,6 +62,7 @@ a reviewer who is made now would count (--reviewer-after, as it holds so far): u
 	set.Flags().BoolVar(&managers, "managers-approve", false, "whoever manages people may approve plans, too")
 	set.Flags().DurationVar(&after, "reviewer-after", 0, "how long approvals of new reviewers, and of those whose sign-in an admin has reset, do not count: such as 24h")
 	set.Flags().DurationVar(&idle, "idle", 0, "how long a session lasts that nobody uses: such as 30m")
+	set.Flags().IntVar(&days, "enrolment-days", 0, "days after which a host has to be enrolled anew, however often its agent renews its certificate; 0 is never")
 	set.Flags().StringSliceVar(&second, "second-factor", nil, "roles that need a second factor, apart by commas; \"\" is none")
 	keep := &cobra.Command{Use: "keep", Short: "Have what holds now go on holding, and take back what was to hold", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
@@ -101,6 +106,12 @@ func (o *options) showPolicy(c *cobra.Command, p wire.PolicyNow) error {
 			return "is left to each"
 		}
 		return "is needed by " + strings.Join(p.SecondFactor, ", ")
+	})
+	row("hosts", func(p wire.Policy) string {
+		if p.EnrolmentDays == 0 {
+			return "stay enrolled until they are shut out"
+		}
+		return fmt.Sprintf("are enrolled anew after %d days", p.EnrolmentDays)
 	})
 	row("sessions that nobody uses", func(p wire.Policy) string { return fmt.Sprintf("end after %d min", p.Idle) })
 	return o.show(c, t)

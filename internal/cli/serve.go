@@ -4,11 +4,13 @@ package cli
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -78,6 +80,12 @@ where it comes from, and starts nothing.`,
 	c.Flags().IntVar(&x.keep.All, "keep-all", 30, "days for which all snapshots are kept")
 	c.Flags().IntVar(&x.keep.Daily, "keep-daily", 180, "days for which the last snapshot of each day is kept")
 	c.Flags().IntVar(&x.keep.Weekly, "keep-weekly", 730, "days for which the last snapshot of each week is kept; the newest stays in any case")
+	c.Flags().StringVar(&x.people.listen, "people", "", "address on which people and programs come by a certificate that they trust anyway; agents come to --listen")
+	c.Flags().StringVar(&x.people.certificate, "certificate", "", "file with that certificate and its chain (PEM), read again when it changes")
+	c.Flags().StringVar(&x.people.key, "key", "", "file with its key (PEM)")
+	c.Flags().StringVar(&x.people.acme.Directory, "acme", "", "or the directory of an authority that gives it by ACME (RFC 8555): https://…; for --people and the names of --public and --name")
+	c.Flags().StringVar(&x.people.acme.Mail, "acme-mail", "", "address that the authority writes to when something is wrong")
+	c.Flags().StringVar(&x.people.acmeAuthority, "acme-authority", "", "file with what the ACME authority's own address is trusted by (PEM); nothing are the system's own")
 	c.Flags().StringSliceVar(&x.open, "open", nil, "what can be had without signing in: metrics (/metrics), documents (of the API)")
 	c.Flags().StringSliceVar(&x.front, "proxies", nil, "addresses and ranges of proxies in front of the service: what they say in X-Forwarded-For, or by the PROXY protocol, is where calls come from")
 	c.Flags().StringVar(&x.provider.Public, "public", "", "how browsers reach the service: https://HOST[:PORT]")
@@ -105,8 +113,40 @@ type serving struct {
 	provider          service.Provider
 	authority         string // of the provider
 	front, open       []string
+	people            forPeople
 	proxies           peer.Proxies
 	mail              desk.Mail
+}
+
+// forPeople is a door of its own, with a certificate that people trust anyway.
+type forPeople struct {
+	listen, certificate, key string
+	acme                     authority.ACME
+	acmeAuthority            string
+}
+
+// tls gives the settings of that door.
+func (p *forPeople) tls(log *slog.Logger, data string, names []string, public string) (*tls.Config, error) {
+	given := p.certificate != "" || p.key != ""
+	switch {
+	case given == (p.acme.Directory != ""):
+		return nil, errors.New("--people: want either --certificate and --key, or --acme")
+	case given:
+		return authority.Given(p.certificate, p.key, log)
+	}
+	p.acme.Folder = filepath.Join(data, "keys", "acme")
+	if u, err := url.Parse(public); err == nil && u.Hostname() != "" {
+		names = append([]string{u.Hostname()}, names...)
+	}
+	p.acme.Names = names
+	if p.acmeAuthority != "" {
+		b, err := os.ReadFile(p.acmeAuthority)
+		if err != nil {
+			return nil, fmt.Errorf("--acme-authority: %w", err)
+		}
+		p.acme.Authority = b
+	}
+	return p.acme.TLS()
 }
 
 // complete reads what is named, and says what cannot be.
@@ -205,9 +245,23 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 		return fmt.Errorf("listen on %s: %w", x.listen, err)
 	}
 	defer l.Close()
-	a, err := authority.Open(filepath.Join(data, "keys"))
+	a, err := authority.Open(filepath.Join(data, "keys"), x.names)
 	if err != nil {
 		return err
+	}
+	if err := a.Permits(x.names); err != nil {
+		return err
+	}
+	var people net.Listener
+	var peopleTLS *tls.Config
+	if x.people.listen != "" {
+		if peopleTLS, err = x.people.tls(log, data, x.names, x.provider.Public); err != nil {
+			return err
+		}
+		if people, err = net.Listen("tcp", x.people.listen); err != nil {
+			return fmt.Errorf("listen on %s: %w", x.people.listen, err)
+		}
+		defer people.Close()
 	}
 	var gone <-chan struct{} // the private database
 	if dsn == "" {
@@ -232,6 +286,9 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 	if password != "" {
 		fmt.Fprintf(out, "first admin %s, one-time password %s\n", name, password)
 	}
+	if people != nil {
+		fmt.Fprintf(out, "people come to https://%s\n", people.Addr())
+	}
 	cfg := service.Config{Store: st, Authority: a, Log: log, Console: console.Files(), Version: Version, Stopping: ctx.Done(), Keep: x.keep, Name: x.names[0], Open: x.open, Proxies: x.proxies, Ended: filepath.Join(data, "keys", "history.head")}
 	if x.provider.Issuer != "" {
 		cfg.Provider = &x.provider
@@ -247,15 +304,23 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 	tended := make(chan struct{})
 	go func() { defer close(tended); handler.Tend(tending) }()
 	defer func() { enough(); <-tended }() // before the database goes
-	srv := &http.Server{
-		Handler:           handler,
-		TLSConfig:         a.Server(x.names),
-		ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 3 * time.Minute, WriteTimeout: 4 * time.Minute, IdleTimeout: 2 * time.Minute,
-		MaxHeaderBytes: 64 << 10,
-		ErrorLog:       slog.NewLogLogger(log.Handler(), slog.LevelDebug),
+	server := func(h http.Handler, t *tls.Config) *http.Server {
+		return &http.Server{
+			Handler:           h,
+			TLSConfig:         t,
+			ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 3 * time.Minute, WriteTimeout: 4 * time.Minute, IdleTimeout: 2 * time.Minute,
+			MaxHeaderBytes: 64 << 10,
+			ErrorLog:       slog.NewLogLogger(log.Handler(), slog.LevelDebug),
+		}
 	}
-	done := make(chan error, 1)
+	srv := server(handler, a.Server(x.names))
+	done := make(chan error, 2)
 	go func() { done <- srv.ServeTLS(x.proxies.Listen(l), "", "") }()
+	if people != nil {
+		second := server(handler.ForPeople(), peopleTLS)
+		defer second.Close()
+		go func() { done <- second.ServeTLS(x.proxies.Listen(people), "", "") }()
+	}
 	select {
 	case err := <-done:
 		return err

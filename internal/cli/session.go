@@ -56,9 +56,12 @@ const (
 func (o *options) load() (session, error) {
 	var s session
 	if token := os.Getenv(envToken); token != "" {
-		ca, err := os.ReadFile(os.Getenv(envAuthority))
-		if err != nil {
-			return s, fmt.Errorf("%s is set, and %s has to name the file with the service's authority: %w", envToken, envAuthority, err)
+		var ca []byte
+		if file := os.Getenv(envAuthority); file != "" { // otherwise the system's own count
+			var err error
+			if ca, err = os.ReadFile(file); err != nil {
+				return s, fmt.Errorf("%s has to name the file with the service's authority: %w", envAuthority, err)
+			}
 		}
 		if s.Address = os.Getenv(envAddress); s.Address == "" {
 			return s, fmt.Errorf("%s is set, and %s has to say where the service is: https://HOST:PORT", envToken, envAddress)
@@ -255,6 +258,12 @@ func trust(c *cobra.Command, u *url.URL, file, fingerprint string) ([]byte, erro
 	host := u.Host
 	if u.Port() == "" {
 		host += ":443"
+	}
+	// A certificate that the system trusts anyway needs no look at a fingerprint.
+	if fingerprint == "" {
+		if conn, err := tls.Dial("tcp", host, &tls.Config{MinVersion: tls.VersionTLS13}); err == nil {
+			return nil, conn.Close()
+		}
 	}
 	// Nothing is sent over this connection: it only shows which authority the service has.
 	conn, err := tls.Dial("tcp", host, &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS13})

@@ -77,6 +77,7 @@ type Policy struct {
 	ManagersApprove bool     `json:"managers_approve" doc:"Whoever manages people may approve plans, too"`
 	ReviewerAfter   int      `json:"reviewer_after" minimum:"0" maximum:"720" doc:"Hours until approvals of a new reviewer count, or of one whose password or second factor an admin has reset; and until a looser policy holds"`
 	SecondFactor    []string `json:"second_factor" maxItems:"5" doc:"Roles that need a second factor"`
+	EnrolmentDays   int      `json:"enrolment_days" minimum:"0" maximum:"3650" doc:"Days after which a host has to be enrolled anew, however often its agent renews its certificate; 0 is never"`
 	Idle            int      `json:"idle" minimum:"5" maximum:"720" doc:"Minutes after which a session ends that is not used"`
 }
 
@@ -114,6 +115,7 @@ type Host struct {
 	Carried  bool       `json:"carried,omitempty" doc:"Nothing leads there: orders, reports and snapshots are files that are carried"`
 	Version  string     `json:"version,omitempty" doc:"Of the agent"`
 	LastSeen *time.Time `json:"last_seen,omitempty"`
+	Twice    *time.Time `json:"twice,omitempty" doc:"Since when two are known to hold the identity of its agent: somebody has its key"`
 	// Watch is not there where the agent never told.
 	Watch *WatchState `json:"watch,omitempty" doc:"Whether changes are heard of as they happen"`
 }

@@ -9,8 +9,9 @@ import (
 
 // Loosens says whether something that a policy forbids is allowed with another one.
 func Loosens(from, to wire.Policy) bool {
+	longer := from.EnrolmentDays > 0 && (to.EnrolmentDays == 0 || to.EnrolmentDays > from.EnrolmentDays)
 	missing := func(role string) bool { return !slices.Contains(to.SecondFactor, role) }
-	return to.ManagersApprove && !from.ManagersApprove || to.ReviewerAfter < from.ReviewerAfter || to.Idle > from.Idle ||
+	return to.ManagersApprove && !from.ManagersApprove || to.ReviewerAfter < from.ReviewerAfter || to.Idle > from.Idle || longer ||
 		slices.ContainsFunc(from.SecondFactor, missing)
 }
 

@@ -8,7 +8,7 @@ import (
 )
 
 func TestPolicy(t *testing.T) {
-	strict := wire.Policy{ReviewerAfter: 24, SecondFactor: []string{wire.Admin, wire.Reviewer}, Idle: 30}
+	strict := wire.Policy{ReviewerAfter: 24, SecondFactor: []string{wire.Admin, wire.Reviewer}, EnrolmentDays: 400, Idle: 30}
 	for what, change := range map[string]func(p *wire.Policy) (looser bool){
 		"nothing":                 func(*wire.Policy) bool { return false },
 		"managers approve":        func(p *wire.Policy) bool { p.ManagersApprove = true; return true },
@@ -17,6 +17,9 @@ func TestPolicy(t *testing.T) {
 		"one role less":           func(p *wire.Policy) bool { p.SecondFactor = []string{wire.Admin}; return true },
 		"another role":            func(p *wire.Policy) bool { p.SecondFactor = []string{wire.Admin, wire.Operator}; return true },
 		"one role more":           func(p *wire.Policy) bool { p.SecondFactor = wire.Roles; return false },
+		"longer enrolments":       func(p *wire.Policy) bool { p.EnrolmentDays = 401; return true },
+		"endless enrolments":      func(p *wire.Policy) bool { p.EnrolmentDays = 0; return true },
+		"shorter enrolments":      func(p *wire.Policy) bool { p.EnrolmentDays = 30; return false },
 		"longer sessions":         func(p *wire.Policy) bool { p.Idle = 31; return true },
 		"shorter sessions":        func(p *wire.Policy) bool { p.Idle = 29; return false },
 		"stricter and looser":     func(p *wire.Policy) bool { p.Idle, p.ReviewerAfter = 5, 0; return true },
@@ -26,6 +29,9 @@ func TestPolicy(t *testing.T) {
 		if want := change(&to); Loosens(strict, to) != want {
 			t.Errorf("%s: looser is %v", what, !want)
 		}
+	}
+	if !Loosens(wire.Policy{EnrolmentDays: 1}, wire.Policy{}) || Loosens(wire.Policy{}, wire.Policy{EnrolmentDays: 1}) {
+		t.Error("no end of an enrolment is stricter than one")
 	}
 	both := Roles{wire.Admin, "reviewer@tideboard"}
 	if MayApprove(strict, both, "tideboard") || !MayApprove(wire.Policy{ManagersApprove: true}, both, "tideboard") || MayApprove(wire.Policy{ManagersApprove: true}, both, "ticketing") {

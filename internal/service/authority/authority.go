@@ -42,8 +42,8 @@ const (
 	serverLife    = 30 * 24 * time.Hour
 )
 
-// Open reads the authority from a folder, or makes it at the first start.
-func Open(dir string) (*Authority, error) {
+// Open reads the authority from a folder, or makes it at the first start: one that counts for the service's names alone.
+func Open(dir string, names []string) (*Authority, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("keys folder: %w", err)
 	}
@@ -70,6 +70,7 @@ func Open(dir string) (*Authority, error) {
 		t := template("Idle Tally authority", authorityLife)
 		t.IsCA, t.BasicConstraintsValid, t.MaxPathLenZero = true, true, true
 		t.KeyUsage = x509.KeyUsageCertSign
+		constrain(t, names)
 		der, err := x509.CreateCertificate(rand.Reader, t, t, a.key.Public(), a.key)
 		if err != nil {
 			return nil, err
@@ -113,6 +114,46 @@ func OrderKey(file []byte) (ed25519.PrivateKey, error) {
 		return nil, errors.New("it is no Ed25519 key")
 	}
 	return key, nil
+}
+
+// constrain has an authority count for some names and addresses and for nothing else (RFC 5280, 4.2.1.10): whoever has its key is none of
+// the sites that a browser trusts besides. A name stands for what is below it, too.
+func constrain(t *x509.Certificate, names []string) {
+	t.PermittedDNSDomainsCritical = true
+	t.PermittedDNSDomains = []string{"idletally.invalid"} // where there is none, any would count
+	dns, addresses := split(names)
+	t.PermittedDNSDomains = append(t.PermittedDNSDomains, dns...)
+	for _, ip := range append(addresses, net.IPv4(127, 0, 0, 1)) {
+		if v4 := ip.To4(); v4 != nil {
+			ip = v4
+		}
+		t.PermittedIPRanges = append(t.PermittedIPRanges, &net.IPNet{IP: ip, Mask: net.CIDRMask(8*len(ip), 8*len(ip))})
+	}
+}
+
+// Permits says which names the authority does not count for.
+func (a *Authority) Permits(names []string) error {
+	c, err := a.server(names)
+	if err != nil {
+		return err
+	}
+	pool := x509.NewCertPool()
+	pool.AddCert(a.cert)
+	if _, err := c.Leaf.Verify(x509.VerifyOptions{Roots: pool}); err != nil {
+		return fmt.Errorf("the service's authority was made for other names (%w): give these no longer with --name, or have people come by a certificate of their own (--people)", err)
+	}
+	return nil
+}
+
+func split(names []string) (dns []string, addresses []net.IP) {
+	for _, n := range names {
+		if ip := net.ParseIP(n); ip != nil {
+			addresses = append(addresses, ip)
+		} else {
+			dns = append(dns, n)
+		}
+	}
+	return dns, addresses
 }
 
 // keep reads a file, or makes it whole and then names it.
@@ -168,9 +209,14 @@ func Fingerprint(der []byte) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// Agent signs a certificate for a host's agent, which renews it in time. Of the request only the key counts.
-func (a *Authority) Agent(host string, request []byte) (cert []byte, serial string, err error) {
-	return a.agent(host, request, agentLife)
+// Agent signs a certificate for a host's agent, which renews it in time. Of the request only the key counts. It ends after thirty days,
+// or before that at a time, unless that is zero.
+func (a *Authority) Agent(host string, request []byte, end time.Time) (cert []byte, serial string, err error) {
+	life := agentLife
+	if !end.IsZero() {
+		life = min(life, time.Until(end))
+	}
+	return a.agent(host, request, life)
 }
 
 // Carried signs one for a host that nothing leads to: somebody has to carry the next one there.
@@ -244,13 +290,7 @@ func (a *Authority) server(names []string) (*tls.Certificate, error) {
 	}
 	t := template("Idle Tally", serverLife)
 	t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}
-	for _, n := range names {
-		if ip := net.ParseIP(n); ip != nil {
-			t.IPAddresses = append(t.IPAddresses, ip)
-		} else {
-			t.DNSNames = append(t.DNSNames, n)
-		}
-	}
+	t.DNSNames, t.IPAddresses = split(names)
 	der, err := x509.CreateCertificate(rand.Reader, t, a.cert, key.Public(), a.key)
 	if err != nil {
 		return nil, err

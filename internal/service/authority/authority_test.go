@@ -30,11 +30,11 @@ func request(t *testing.T) []byte {
 
 func TestKeysStay(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "keys")
-	a, err := Open(dir)
+	a, err := Open(dir, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	b, err := Open(dir)
+	b, err := Open(dir, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -48,22 +48,22 @@ func TestKeysStay(t *testing.T) {
 		if err := os.WriteFile(filepath.Join(dir, f), []byte("rust"), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := Open(dir); err == nil || !strings.Contains(err.Error(), f) {
+		if _, err := Open(dir, nil); err == nil || !strings.Contains(err.Error(), f) {
 			t.Errorf("with a damaged %s: %v", f, err)
 		}
 		os.RemoveAll(dir)
-		if _, err := Open(dir); err != nil {
+		if _, err := Open(dir, nil); err != nil {
 			t.Fatal(err)
 		}
 	}
 }
 
 func TestAgentCertificate(t *testing.T) {
-	a, err := Open(t.TempDir())
+	a, err := Open(t.TempDir(), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	certPEM, serial, err := a.Agent("slip-north", request(t))
+	certPEM, serial, err := a.Agent("slip-north", request(t), time.Time{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -85,16 +85,16 @@ func TestAgentCertificate(t *testing.T) {
 	}
 	r := request(t)
 	r[len(r)-5] ^= 1
-	if _, _, err := a.Agent("x", r); err == nil {
+	if _, _, err := a.Agent("x", r, time.Time{}); err == nil {
 		t.Error("a request with a wrong signature was signed")
 	}
-	if _, _, err := a.Agent("x", []byte("junk")); err == nil {
+	if _, _, err := a.Agent("x", []byte("junk"), time.Time{}); err == nil {
 		t.Error("junk was signed")
 	}
 }
 
 func TestServerCertificate(t *testing.T) {
-	a, err := Open(t.TempDir())
+	a, err := Open(t.TempDir(), []string{"localhost"})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,6 +1,7 @@
 package http
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/json"
@@ -119,7 +120,11 @@ func (s *Server) enrol(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	cert, serial, err := s.Authority.Agent(host, in.Request)
+	says, err := s.holds(r.Context())
+	if err != nil {
+		return err
+	}
+	cert, serial, err := s.Authority.Agent(host, in.Request, enrolmentEnd(says, time.Now()))
 	if err != nil {
 		return huma.Error400BadRequest(err.Error())
 	}
@@ -140,7 +145,19 @@ func (s *Server) renew(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	host := agentHost(r.Context())
-	cert, serial, err := s.Authority.Agent(host, in.Request)
+	says, err := s.holds(r.Context())
+	if err != nil {
+		return err
+	}
+	h, err := s.Store.Host(r.Context(), host)
+	if err != nil {
+		return err
+	}
+	end := enrolmentEnd(says, *cmp.Or(h.Enrolled, &h.Created))
+	if !end.IsZero() && time.Now().After(end) {
+		return huma.Error403Forbidden("this enrolment has ended: have the host enrolled anew (idletally host invite)")
+	}
+	cert, serial, err := s.Authority.Agent(host, in.Request, end)
 	if err != nil {
 		return huma.Error400BadRequest(err.Error())
 	}
@@ -166,12 +183,52 @@ func (s *Server) agent(next http.Handler) http.Handler {
 			s.plain(w, r, err)
 			return
 		}
-		if serial := leaf.SerialNumber.Text(16); err != nil || h.Certificate != serial && h.Renewed != serial {
+		serial := leaf.SerialNumber.Text(16)
+		if err != nil || h.Certificate != serial && h.Renewed != serial {
+			s.refused(r.Context(), store.By{Who: "an agent"}, "certificate refused", leaf.Subject.CommonName, "certificate "+serial+" counts no more")
 			s.plain(w, r, huma.Error403Forbidden("this certificate counts no more: the host was enrolled anew or taken out"))
+			return
+		}
+		if err := s.holder(w, r, h, serial); err != nil {
+			s.plain(w, r, err)
 			return
 		}
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), hostKey{}, h.Name)))
 	})
+}
+
+// enrolmentEnd is when an enrolment ends that began at a time; zero is never.
+func enrolmentEnd(p wire.Policy, began time.Time) time.Time {
+	if p.EnrolmentDays == 0 {
+		return time.Time{}
+	}
+	return began.AddDate(0, 0, p.EnrolmentDays)
+}
+
+// settling is how long an agent may still call by the certificate that it has renewed: what was under way ends within it.
+const settling = 5 * time.Minute
+
+// holder notices when two hold a host's identity: an agent that has begun to use a certificate goes on with it, so that whoever still calls by
+// the one before is another. Which of them is the host's nobody can tell here: neither is shut out.
+func (s *Server) holder(w http.ResponseWriter, r *http.Request, h store.Host, serial string) error {
+	switch {
+	case h.Renewed == "":
+		return nil
+	case serial == h.Renewed && h.RenewedUsed == nil:
+		return s.Store.UseRenewed(r.Context(), h.Name, serial)
+	case serial == h.Renewed || h.RenewedUsed == nil:
+		return nil
+	}
+	w.Header().Set("Connection", "close") // so that it comes by the newer one, if it has that
+	if time.Since(*h.RenewedUsed) < settling {
+		return nil
+	}
+	news, err := s.Store.HeldTwice(r.Context(), h.Name)
+	if err == nil && news {
+		s.Log.Error("two hold the identity of a host's agent: somebody has its key", "host", h.Name)
+		s.write(r.Context(), store.By{Who: "the service"}, "two agents", h.Name, "one calls by certificate "+h.Renewed+", another by the one that it took the place of: somebody has the agent's key")
+	}
+	return err
 }
 
 // hello comes first after an agent starts: what an earlier life of it held is free again.

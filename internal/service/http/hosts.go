@@ -16,7 +16,7 @@ func isNotFound(err error) bool { return errors.Is(err, store.ErrNotFound) }
 func isConflict(err error) bool { return errors.Is(err, store.ErrConflict) }
 
 func wireHost(h store.Host) wire.Host {
-	out := wire.Host{Name: h.Name, Tags: h.Tags(), Enrolled: h.Certificate != "", Carried: h.Carried, Version: h.Version, LastSeen: h.LastSeen}
+	out := wire.Host{Name: h.Name, Tags: h.Tags(), Enrolled: h.Certificate != "", Carried: h.Carried, Version: h.Version, LastSeen: h.LastSeen, Twice: h.Twice}
 	if h.Watching != nil {
 		out.Watch = &wire.WatchState{Watching: *h.Watching}
 		if h.WatchNotes != "" {

@@ -203,11 +203,15 @@ func (s *Server) auditPolicy(ctx context.Context, what string, p wire.Policy, fr
 	if len(p.SecondFactor) > 0 {
 		second = "a second factor for " + strings.Join(p.SecondFactor, ", ")
 	}
+	enrolments := "do not end"
+	if p.EnrolmentDays > 0 {
+		enrolments = fmt.Sprintf("end after %d days", p.EnrolmentDays)
+	}
 	managers := "managers approve nothing"
 	if p.ManagersApprove {
 		managers = "managers may approve"
 	}
-	s.audit(ctx, what, "policy", fmt.Sprintf("from %s on: %s; new reviewers count after %d h; %s; sessions end after %d min", from.UTC().Format(time.RFC3339), managers, p.ReviewerAfter, second, p.Idle))
+	s.audit(ctx, what, "policy", fmt.Sprintf("from %s on: %s; new reviewers count after %d h; %s; sessions end after %d min; enrolments %s", from.UTC().Format(time.RFC3339), managers, p.ReviewerAfter, second, p.Idle, enrolments))
 }
 
 // freshFor is how long somebody counts as having just shown who they are.

@@ -248,6 +248,17 @@ func (s *Server) documents(next http.Handler) http.Handler {
 // OpenAPI gives the document of the API.
 func (s *Server) OpenAPI() *huma.OpenAPI { return s.api.OpenAPI() }
 
+// ForPeople serves people and programs, and no agents: these come by certificates of the service's own authority.
+func (s *Server) ForPeople() http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasPrefix(r.URL.Path, "/agent/") {
+			http.Error(w, "agents come to the service's own address", http.StatusNotFound)
+			return
+		}
+		s.mux.ServeHTTP(w, r)
+	})
+}
+
 // ServeHTTP serves a request.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.mux.ServeHTTP(w, r) }
 

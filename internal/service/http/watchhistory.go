@@ -58,6 +58,9 @@ func (s *Server) watchHistory(ctx context.Context) {
 		default:
 			s.fault.Store(nil)
 			told = time.Time{}
+			if s.witness.Least() == 0 { // a new history is noted as soon as it has begun
+				pause = time.Second
+			}
 			if time.Since(ended) > historyTold && s.tellHead(ctx, holder) {
 				ended = time.Now()
 			}

@@ -22,6 +22,10 @@ type Host struct {
 	Created     time.Time  `db:"created"`
 	Carried     bool       `db:"carried"` // nothing leads there
 	LastSeen    *time.Time `db:"last_seen"`
+
+	Enrolled    *time.Time `db:"enrolled"`
+	RenewedUsed *time.Time `db:"renewed_used"` // since when the agent has used the certificate that took its place
+	Twice       *time.Time `db:"twice"`        // since when two are known to hold its identity
 }
 
 // Tags splits the list.
@@ -32,7 +36,7 @@ func (h Host) Tags() []string {
 	return strings.Split(h.TagList, ",")
 }
 
-const hostColumns = `name, tags, certificate, renewed, enrolment, carried, version, watching, watch_notes, created, last_seen`
+const hostColumns = `name, tags, certificate, renewed, enrolment, carried, version, watching, watch_notes, created, last_seen, enrolled, renewed_used, twice`
 
 // Invite adds a host, or changes the tags of one where some are given, and keeps the hash of its enrolment code.
 func (s *Store) Invite(ctx context.Context, name string, tags []string, codeHash [32]byte, expires time.Time) error {
@@ -79,21 +83,33 @@ func (s *Store) UseCode(ctx context.Context, codeHash, request [32]byte) (host s
 // It begins another enrolment, whose orders count for no other.
 func (s *Store) SetCertificate(ctx context.Context, host, serial, version string, carried bool) (enrolment string, err error) {
 	enrolment = NewID()
-	r, err := s.db.ExecContext(ctx, `UPDATE host SET certificate = ?, renewed = '', enrolment = ?, version = ?, carried = ? WHERE name = ?`, serial, enrolment, version, carried, host)
+	r, err := s.db.ExecContext(ctx, `UPDATE host SET certificate = ?, renewed = '', enrolment = ?, version = ?, carried = ?, enrolled = ?, renewed_used = NULL, twice = NULL WHERE name = ?`, serial, enrolment, version, carried, now(), host)
 	return enrolment, changed(r, err, "host "+host)
 }
 
 // RenewCertificate says which certificate a host's agent gets in place of the one that it called with. That one counts on, until it
 // ends: an answer may be lost on its way.
 func (s *Store) RenewCertificate(ctx context.Context, host, with, serial string) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE host SET certificate = ?, renewed = ? WHERE name = ? AND (certificate = ? OR renewed = ?)`, with, serial, host, with, with)
+	r, err := s.db.ExecContext(ctx, `UPDATE host SET certificate = ?, renewed = ?, renewed_used = NULL WHERE name = ? AND (certificate = ? OR renewed = ?)`, with, serial, host, with, with)
 	return changed(r, err, "host "+host)
+}
+
+// UseRenewed notes that a host's agent has begun to use the certificate that it renewed last.
+func (s *Store) UseRenewed(ctx context.Context, host, serial string) error {
+	_, err := s.exec(ctx, `UPDATE host SET renewed_used = ? WHERE name = ? AND renewed = ? AND renewed_used IS NULL`, now(), host, serial)
+	return err
+}
+
+// HeldTwice notes that two hold a host's identity, and says whether that was not known.
+func (s *Store) HeldTwice(ctx context.Context, host string) (news bool, err error) {
+	n, err := s.exec(ctx, `UPDATE host SET twice = ? WHERE name = ? AND twice IS NULL`, now(), host)
+	return n > 0, err
 }
 
 // ShutOut has no certificate of a host's agent count any more.
 func (s *Store) ShutOut(ctx context.Context, host string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		r, err := tx.ExecContext(ctx, `UPDATE host SET certificate = '', renewed = '' WHERE name = ? AND certificate <> ''`, host)
+		r, err := tx.ExecContext(ctx, `UPDATE host SET certificate = '', renewed = '', renewed_used = NULL, twice = NULL WHERE name = ? AND certificate <> ''`, host)
 		if err := changed(r, err, "host "+host+", whose agent has no certificate that counts,"); err != nil {
 			return err
 		}

@@ -24,6 +24,7 @@ function said(p: Rules): string {
     p.managers_approve ? "who manages people may approve plans" : "who manages people approves no plans",
     p.reviewer_after ? `new reviewers count after ${p.reviewer_after} hours` : "new reviewers count at once",
     p.second_factor?.length ? `a second factor is needed by ${p.second_factor.join(", ")}` : "a second factor is left to each",
+    p.enrolment_days ? `hosts are enrolled anew after ${p.enrolment_days} days` : "hosts stay enrolled",
     `sessions end after ${p.idle} minutes`,
   ].join("; ");
 }
@@ -60,6 +61,7 @@ function Change({ had, admin }: { had: Seen<Schemas["PolicyNow"]>; admin: boolea
         Who manages people may approve plans, too
       </label>
       <Amount label="New reviewers, and those whose sign-in an admin has reset, count after" unit="hours" least={0} most={720} disabled={!admin} value={rules.reviewer_after} change={(reviewer_after) => setRules({ ...rules, reviewer_after })} />
+      <Amount label="Hosts are enrolled anew, however often their agents renew their certificates, after (0 is never)" unit="days" least={0} most={3650} disabled={!admin} value={rules.enrolment_days} change={(enrolment_days) => setRules({ ...rules, enrolment_days })} />
       <Amount label="Sessions that nobody uses end after" unit="minutes" least={5} most={720} disabled={!admin} value={rules.idle} change={(idle) => setRules({ ...rules, idle })} />
       {admin ? <Checks legend="A second factor is needed by" options={roles.map((key) => ({ key, means: "" }))} chosen={(rules.second_factor ?? []) as Role[]} choose={(second_factor) => setRules({ ...rules, second_factor })} /> : <p className="mt-3">{said(rules)}.</p>}
       <Note error={set.error ?? keep.error} />
