@@ -141,7 +141,7 @@ func (s *Server) read(r *http.Request) (c call, err error) {
 	if err != nil {
 		return c, err
 	}
-	signed, err := jose.ParseSigned(string(body), []jose.SignatureAlgorithm{jose.ES256})
+	signed, err := jose.ParseSignedJSON(string(body), []jose.SignatureAlgorithm{jose.ES256})
 	if err != nil {
 		return c, err
 	}

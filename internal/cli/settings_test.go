@@ -63,7 +63,7 @@ func TestSettings(t *testing.T) {
 		mode       os.FileMode
 		env        map[string]string
 	}{
-		{"lissten: x\n", `"lissten" is no setting: data, database`, 0o600, nil},
+		{"lissten: x\n", `"lissten" is no setting: acme, acme-authority`, 0o600, nil},
 		{"settings: x\n", `"settings" is no setting`, 0o600, nil},
 		{"keep-all: soon\n", "keep-all", 0o600, nil},
 		{"keep-all: -1\n", "want 0 or more", 0o600, nil},
