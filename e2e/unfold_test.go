@@ -4,6 +4,8 @@ package e2e
 
 import (
 	"bytes"
+	"fmt"
+	"net/http"
 	"testing"
 
 	"idletally/demo"
@@ -17,7 +19,9 @@ import (
 // to be large, and large ones for work that the host was never given.
 func TestBodiesThatUnfold(t *testing.T) {
 	t.Parallel()
-	s, admin := crewed(t)
+	s, _ := bare(t, "127.0.0.1:0", "", "IDLETALLY_HOST_QUOTA=128")
+	admin, err := s.Crew(t.Context())
+	must(t, err)
 	a, err := demo.Join(t.Context(), s.Address, authorityOf(t, s), admin, wire.NewHost{Name: "skiff"})
 	must(t, err)
 	ctx := t.Context()
@@ -52,10 +56,28 @@ func TestBodiesThatUnfold(t *testing.T) {
 		}
 	}
 
+	// Good nodes, that lead nowhere, until the day's share is used up.
+	sent, err := 0, error(nil)
+	for ; err == nil && sent < 40; sent++ {
+		err = a.SendNodes(ctx, compress(t, tree.AppendPack(nil, folderOf(sent))))
+	}
+	fails(t, "more than a host may send in a day", err, http.StatusTooManyRequests, "may send no more before midnight")
+	if sent < 3 {
+		t.Errorf("refused after %d", sent)
+	}
 	if grown := s.Service.Resident() - before; grown > 150<<20 {
 		t.Errorf("the service has grown by %d MiB", grown>>20)
 	}
 	if _, err := admin.Me(ctx); err != nil {
 		t.Error(err)
 	}
+}
+
+// folderOf is a folder of some megabytes that is like no other one.
+func folderOf(n int) []byte {
+	var out tree.Node
+	for i := range 30_000 {
+		out.Entries = append(out.Entries, tree.Entry{Name: fmt.Sprintf("%06d-%0150d", i, n), Kind: perm.File, Gap: tree.Failed})
+	}
+	return tree.Encode(out)
 }

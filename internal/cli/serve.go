@@ -86,6 +86,7 @@ where it comes from, and starts nothing.`,
 	c.Flags().StringVar(&x.people.acme.Directory, "acme", "", "or the directory of an authority that gives it by ACME (RFC 8555): https://…; for --people and the names of --public and --name")
 	c.Flags().StringVar(&x.people.acme.Mail, "acme-mail", "", "address that the authority writes to when something is wrong")
 	c.Flags().StringVar(&x.people.acmeAuthority, "acme-authority", "", "file with what the ACME authority's own address is trusted by (PEM); nothing are the system's own")
+	c.Flags().IntVar(&x.perHost, "host-quota", 8192, "MiB of folders, as they are before they are compressed, that each host's agent may send in a day; 0 is any number")
 	c.Flags().StringSliceVar(&x.open, "open", nil, "what can be had without signing in: metrics (/metrics), documents (of the API)")
 	c.Flags().StringSliceVar(&x.front, "proxies", nil, "addresses and ranges of proxies in front of the service: what they say in X-Forwarded-For, or by the PROXY protocol, is where calls come from")
 	c.Flags().StringVar(&x.provider.Public, "public", "", "how browsers reach the service: https://HOST[:PORT]")
@@ -114,6 +115,7 @@ type serving struct {
 	authority         string // of the provider
 	front, open       []string
 	people            forPeople
+	perHost           int // MiB
 	proxies           peer.Proxies
 	mail              desk.Mail
 }
@@ -156,6 +158,9 @@ func (x *serving) complete() error {
 	}
 	if len(x.names) == 0 {
 		return errors.New("--name: want at least one name that the service's certificate is for")
+	}
+	if x.perHost < 0 {
+		return errors.New("--host-quota: want MiB in a day, or 0 for any number")
 	}
 	for _, what := range x.open {
 		if !slices.Contains(service.Openable, what) {
@@ -289,7 +294,7 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 	if people != nil {
 		fmt.Fprintf(out, "people come to https://%s\n", people.Addr())
 	}
-	cfg := service.Config{Store: st, Authority: a, Log: log, Console: console.Files(), Version: Version, Stopping: ctx.Done(), Keep: x.keep, Name: x.names[0], Open: x.open, Proxies: x.proxies, Ended: filepath.Join(data, "keys", "history.head")}
+	cfg := service.Config{Store: st, Authority: a, Log: log, Console: console.Files(), Version: Version, Stopping: ctx.Done(), Keep: x.keep, Name: x.names[0], PerHost: int64(x.perHost) << 20, Open: x.open, Proxies: x.proxies, Ended: filepath.Join(data, "keys", "history.head")}
 	if x.provider.Issuer != "" {
 		cfg.Provider = &x.provider
 	}

@@ -467,6 +467,9 @@ func (s *Server) storePack(w http.ResponseWriter, r *http.Request) error {
 	var nodes [][]byte
 	size := 0
 	store := func() error {
+		if err := s.takeQuota(r.Context(), int64(size)); err != nil {
+			return err
+		}
 		if err := s.Store.PutNodes(r.Context(), nodes); err != nil {
 			return err
 		}
@@ -490,6 +493,22 @@ func (s *Server) storePack(w http.ResponseWriter, r *http.Request) error {
 		}
 	}
 	return store()
+}
+
+// takeQuota refuses what an agent sends beyond what it may in a day: somebody who has its key is not to fill the disk before what leads nowhere is
+// taken away.
+func (s *Server) takeQuota(ctx context.Context, bytes int64) error {
+	if s.PerHost == 0 {
+		return nil
+	}
+	err := s.Store.TakeQuota(ctx, agentHost(ctx), bytes, s.PerHost)
+	if isConflict(err) {
+		again := time.Until(time.Now().UTC().Truncate(24 * time.Hour).Add(24 * time.Hour))
+		s.refused(ctx, store.By{Who: "agent " + agentHost(ctx)}, "storage refused", agentHost(ctx), fmt.Sprintf("more than %d MiB in a day", s.PerHost>>20))
+		err = huma.ErrorWithHeaders(huma.Error429TooManyRequests(fmt.Sprintf("this host has sent %d MiB today, and may send no more before midnight (UTC): see --host-quota of idletally serve", s.PerHost>>20)),
+			http.Header{"Retry-After": {strconv.Itoa(int(again.Seconds()) + 1)}})
+	}
+	return err
 }
 
 func (s *Server) endSnapshot(w http.ResponseWriter, r *http.Request) error {

@@ -55,6 +55,7 @@ type Config struct {
 	Provider  *Provider
 	Mail      *desk.Mail
 	Name      string       // how people call this service, in authenticators
+	PerHost   int64        // bytes of nodes that an agent may send in a day; 0 is any number
 	Open      []string     // of Openable: what needs nobody to be signed in
 	Proxies   peer.Proxies // that stand before the service, and say for whom they speak
 	Ended     string       // the file beside the keys in which it is kept where the history ends; "" keeps it nowhere

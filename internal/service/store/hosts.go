@@ -100,6 +100,14 @@ func (s *Store) UseRenewed(ctx context.Context, host, serial string) error {
 	return err
 }
 
+// TakeQuota counts what a host's agent sends on a day (UTC), in bytes; ErrConflict where it would be more than it may.
+func (s *Store) TakeQuota(ctx context.Context, host string, bytes, most int64) error {
+	day := now().Format(time.DateOnly)
+	r, err := s.db.ExecContext(ctx, `UPDATE host SET sent = IF(sent_on = ?, sent, 0) + ?, sent_on = ? WHERE name = ? AND IF(sent_on = ?, sent, 0) + ? <= ?`,
+		day, bytes, day, host, day, bytes, most)
+	return changed(r, err, "what host "+host+" may send today")
+}
+
 // HeldTwice notes that two hold a host's identity, and says whether that was not known.
 func (s *Store) HeldTwice(ctx context.Context, host string) (news bool, err error) {
 	n, err := s.exec(ctx, `UPDATE host SET twice = ? WHERE name = ? AND twice IS NULL`, now(), host)

@@ -841,3 +841,19 @@ func deref(s *string) string {
 	}
 	return *s
 }
+
+// What a host sends counts for a day, and one host's is no other's.
+func TestQuota(t *testing.T) {
+	ctx, a, b := t.Context(), name("host"), name("host")
+	must(t, errors.Join(st.AddHost(ctx, a), st.AddHost(ctx, b)))
+	must(t, errors.Join(st.TakeQuota(ctx, a, 60, 100), st.TakeQuota(ctx, a, 40, 100), st.TakeQuota(ctx, b, 100, 100)))
+	if err := st.TakeQuota(ctx, a, 1, 100); !errors.Is(err, ErrConflict) {
+		t.Errorf("more than it may: %v", err)
+	}
+	_, err := st.db.ExecContext(ctx, `UPDATE host SET sent_on = sent_on - INTERVAL 1 DAY WHERE name = ?`, a)
+	must(t, err)
+	must(t, st.TakeQuota(ctx, a, 100, 100))
+	if err := st.TakeQuota(ctx, b, 1, 100); !errors.Is(err, ErrConflict) {
+		t.Errorf("another host's day: %v", err)
+	}
+}
