@@ -19,7 +19,7 @@ import (
 // to be large, and large ones for work that the host was never given.
 func TestBodiesThatUnfold(t *testing.T) {
 	t.Parallel()
-	s, _ := bare(t, "127.0.0.1:0", "", "IDLETALLY_HOST_QUOTA=128")
+	s, _ := bare(t, "127.0.0.1:0", "", "IDLETALLY_HOST_QUOTA=200")
 	admin, err := s.Crew(t.Context())
 	must(t, err)
 	a, err := demo.Join(t.Context(), s.Address, authorityOf(t, s), admin, wire.NewHost{Name: "skiff"})

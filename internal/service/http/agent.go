@@ -498,7 +498,7 @@ func (s *Server) storePack(w http.ResponseWriter, r *http.Request) error {
 // takeQuota refuses what an agent sends beyond what it may in a day: somebody who has its key is not to fill the disk before what leads nowhere is
 // taken away.
 func (s *Server) takeQuota(ctx context.Context, bytes int64) error {
-	if s.PerHost == 0 {
+	if s.PerHost == 0 || bytes == 0 {
 		return nil
 	}
 	err := s.Store.TakeQuota(ctx, agentHost(ctx), bytes, s.PerHost)

@@ -846,7 +846,7 @@ func deref(s *string) string {
 func TestQuota(t *testing.T) {
 	ctx, a, b := t.Context(), name("host"), name("host")
 	must(t, errors.Join(st.AddHost(ctx, a), st.AddHost(ctx, b)))
-	must(t, errors.Join(st.TakeQuota(ctx, a, 60, 100), st.TakeQuota(ctx, a, 40, 100), st.TakeQuota(ctx, b, 100, 100)))
+	must(t, errors.Join(st.TakeQuota(ctx, a, 0, 100), st.TakeQuota(ctx, a, 60, 100), st.TakeQuota(ctx, a, 40, 100), st.TakeQuota(ctx, b, 100, 100)))
 	if err := st.TakeQuota(ctx, a, 1, 100); !errors.Is(err, ErrConflict) {
 		t.Errorf("more than it may: %v", err)
 	}
