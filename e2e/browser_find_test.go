@@ -108,6 +108,7 @@ func TestConsoleFind(t *testing.T) {
 	must(t, b.See("minute hour day month weekday"))
 	axe(t, b, "a schedule, dark")
 	must(t, b.Press("Schedule it"))
+	must(t, b.Do(chromedp.WaitNotPresent(`//*[@role="dialog"]`, chromedp.BySearch))) // which would take the next click
 	must(t, b.See("30 2 * * *"))
 	must(t, b.Press("Notices"))
 	must(t, b.Press("Add a hook…"))

@@ -1,4 +1,4 @@
-import { lazy, Suspense } from "react";
+import { lazy, Suspense, useState } from "react";
 import { Route, Routes } from "react-router";
 import { Problem } from "./api/client";
 import { useMe } from "./api/queries";
@@ -28,8 +28,13 @@ const Calculate = lazy(() => import("./pages/Calculate"));
 
 export function App() {
   const me = useMe();
+  // Whoever sets up a second factor first sees what came of it, codes to spare say, before anything else.
+  const [first, setFirst] = useState(false);
+  const out = me.error instanceof Problem && me.error.status === 401;
+  if (first && out) setFirst(false);
+  if (!first && !out && me.data?.wants_second) setFirst(true);
   if (me.isPending) return null;
-  if (me.error instanceof Problem && me.error.status === 401) {
+  if (out) {
     return (
       <Suspense fallback={null}>
         <Routes>
@@ -40,7 +45,7 @@ export function App() {
     );
   }
   if (!me.data) return <div className="p-8"><Note error={me.error} /></div>;
-  if (me.data.wants_second) return <SecondFirst me={me.data} />;
+  if (first) return <SecondFirst me={me.data} done={() => setFirst(false)} />;
   return (
     <Suspense fallback={null}>
       <Routes>

@@ -171,6 +171,9 @@ func (x *serving) complete() error {
 	if x.proxies, err = peer.ParseProxies(x.front); err != nil {
 		return fmt.Errorf("--proxies: %w", err)
 	}
+	if p := x.provider.Public; p != "" && (!strings.HasPrefix(p, "https://") || strings.HasSuffix(p, "/")) {
+		return fmt.Errorf("--public %q: want how browsers reach this service, https://HOST[:PORT]", p)
+	}
 	if x.mail.Server != "" {
 		x.mail.Public = x.provider.Public
 		if err := x.mail.Check(); err != nil {
@@ -294,7 +297,11 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 	if people != nil {
 		fmt.Fprintf(out, "people come to https://%s\n", people.Addr())
 	}
-	cfg := service.Config{Store: st, Authority: a, Log: log, Console: console.Files(), Version: Version, Stopping: ctx.Done(), Keep: x.keep, Name: x.names[0], PerHost: int64(x.perHost) << 20, Open: x.open, Proxies: x.proxies, Ended: filepath.Join(data, "keys", "history.head")}
+	public := x.provider.Public
+	if _, port, err := net.SplitHostPort(l.Addr().String()); public == "" && err == nil && slices.Contains(x.names, "localhost") {
+		public = "https://localhost:" + port // passkeys are made for a name
+	}
+	cfg := service.Config{Store: st, Authority: a, Log: log, Console: console.Files(), Version: Version, Stopping: ctx.Done(), Keep: x.keep, Name: x.names[0], Public: public, PerHost: int64(x.perHost) << 20, Open: x.open, Proxies: x.proxies, Ended: filepath.Join(data, "keys", "history.head")}
 	if x.provider.Issuer != "" {
 		cfg.Provider = &x.provider
 	}

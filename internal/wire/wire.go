@@ -32,11 +32,12 @@ type Page[T any] struct {
 
 // SignIn asks for a session.
 type SignIn struct {
-	Name        string `json:"name" maxLength:"64"`
-	Password    string `json:"password" maxLength:"1024"`
-	NewPassword string `json:"new_password,omitempty" maxLength:"1024" doc:"Needed when the password is a one-time one"`
-	Code        string `json:"code,omitempty" maxLength:"32" doc:"Of the second factor, where there is one, or a code to spare"`
-	Device      string `json:"device,omitempty" maxLength:"512" doc:"What an earlier sign-in with this name answered; browsers have a cookie instead. It lets nobody in: with it no stranger's wrong tries keep you out"`
+	Name        string        `json:"name" maxLength:"64"`
+	Password    string        `json:"password" maxLength:"1024"`
+	NewPassword string        `json:"new_password,omitempty" maxLength:"1024" doc:"Needed when the password is a one-time one"`
+	Code        string        `json:"code,omitempty" maxLength:"32" doc:"Of the second factor, where there is one, or a code to spare"`
+	Passkey     *ShownPasskey `json:"passkey,omitempty" doc:"Instead of a code"`
+	Device      string        `json:"device,omitempty" maxLength:"512" doc:"What an earlier sign-in with this name answered; browsers have a cookie instead. It lets nobody in: with it no stranger's wrong tries keep you out"`
 }
 
 // NewPassword changes one's own.
@@ -58,7 +59,7 @@ type Session struct {
 type Person struct {
 	Name   string   `json:"name"`
 	Roles  []string `json:"roles"`
-	Second bool     `json:"second" doc:"Signs in with a second factor"`
+	Second bool     `json:"second" doc:"Signs in with a code as second factor"`
 
 	Provider bool `json:"provider" doc:"Signs in by way of the provider (OpenID Connect)"`
 
@@ -68,8 +69,47 @@ type Person struct {
 
 // Confirm shows again who one is: by the password, or by a code of the second factor.
 type Confirm struct {
+	Password string        `json:"password,omitempty" maxLength:"1024"`
+	Code     string        `json:"code,omitempty" maxLength:"32"`
+	Passkey  *ShownPasskey `json:"passkey,omitempty"`
+}
+
+// AskPasskey asks for a passkey: anybody's, which tells who they are, or, as a second factor, one of somebody whose password is right.
+type AskPasskey struct {
+	Name     string `json:"name,omitempty" maxLength:"64"`
 	Password string `json:"password,omitempty" maxLength:"1024"`
-	Code     string `json:"code,omitempty" maxLength:"32"`
+}
+
+// AskedPasskey is what a browser makes, or shows, a passkey by (Web Authentication, level 2).
+type AskedPasskey struct {
+	Options string `json:"options" doc:"As JSON, for PublicKeyCredential.parseCreationOptionsFromJSON or parseRequestOptionsFromJSON"`
+	State   string `json:"state" doc:"To be given back with the answer, within five minutes"`
+}
+
+// ShownPasskey is what a browser answered.
+type ShownPasskey struct {
+	Answer string `json:"answer" maxLength:"65536" doc:"The credential as JSON (PublicKeyCredential.toJSON)"`
+	State  string `json:"state" maxLength:"8192"`
+}
+
+// NewPasskey adds one that a browser made.
+type NewPasskey struct {
+	Name string `json:"name" minLength:"1" maxLength:"64" doc:"What it is, for people"`
+	ShownPasskey
+}
+
+// Passkey is somebody's passkey or security key.
+type Passkey struct {
+	ID      string     `json:"id"`
+	Name    string     `json:"name"`
+	Created time.Time  `json:"created"`
+	Used    *time.Time `json:"used,omitempty"`
+}
+
+// MadePasskey is one that was just added.
+type MadePasskey struct {
+	Passkey
+	Codes []string `json:"codes,omitempty" doc:"Codes to spare, where there were none: each counts once, and is not shown again"`
 }
 
 // A Policy is what holds for people and their sessions.
@@ -92,6 +132,7 @@ type PolicyNow struct {
 // Ways are how people can sign in besides by password.
 type Ways struct {
 	Provider string `json:"provider,omitempty" doc:"What the provider is called"`
+	Passkeys bool   `json:"passkeys,omitempty" doc:"By passkeys and security keys"`
 }
 
 // NewPerson adds somebody.

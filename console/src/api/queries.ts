@@ -1,5 +1,6 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, body, Problem, type Schemas } from "./client";
+import { showPasskey } from "./passkeys";
 
 const v1 = "/api/v1" as const;
 
@@ -151,6 +152,11 @@ export function useChange<In, Out>(call: (input: In) => Promise<Out>) {
 
 export const useWays = () => useQuery({ queryKey: ["ways"], queryFn: () => body(api.GET("/api/v1/sign-in/ways")), staleTime: Infinity });
 export const useSignIn = () => useChange((input: Schemas["SignIn"]) => body(api.POST(`${v1}/sign-in`, { body: input })));
+export const useSignInByPasskey = () =>
+  useChange(async (input: { name?: string; password?: string }) => {
+    const passkey = await showPasskey(await body(api.POST(`${v1}/sign-in/passkey`, { body: input })));
+    return body(api.POST(`${v1}/sign-in`, { body: { name: "", password: "", ...input, passkey } }));
+  });
 export const useSignOut = () => useChange(() => body(api.POST(`${v1}/sign-out`)));
 export const useTakeSnapshot = () => useChange((input: Schemas["NewSnapshot"]) => body(api.POST(`${v1}/snapshots`, { body: input })));
 export const useWaive = () => useChange((input: Schemas["NewWaiver"]) => body(api.POST(`${v1}/waivers`, { body: input })));

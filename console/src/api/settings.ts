@@ -1,6 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, body, seen, type Schemas, type Seen } from "./client";
+import { makePasskey, showPasskey } from "./passkeys";
 import { useChange } from "./queries";
 
 const v1 = "/api/v1" as const;
@@ -56,7 +57,18 @@ export const useSessions = () => useQuery({ queryKey: ["sessions"], queryFn: () 
 export const useEndSession = () =>
   useChange((id: string) => (id ? body(api.DELETE(`${v1}/me/sessions/{id}`, { params: { path: { id } } })) : body(api.DELETE(`${v1}/me/sessions`))));
 export const useChangePassword = () => useChange((input: Schemas["NewPassword"]) => body(api.POST(`${v1}/me/password`, { body: input })));
+export const usePasskeys = () => useQuery({ queryKey: ["passkeys"], queryFn: () => body(api.GET(`${v1}/me/passkeys`)) });
+export const useAddPasskey = () =>
+  useChange(async (name: string) => {
+    const asked = await body(api.POST(`${v1}/me/passkeys/begin`));
+    return body(api.POST(`${v1}/me/passkeys`, { body: { name, ...(await makePasskey(asked)) } }));
+  });
+export const useRemovePasskey = () => useChange((id: string) => body(api.DELETE(`${v1}/me/passkeys/{id}`, { params: { path: { id } } })));
 export const useConfirm = () => useMutation({ mutationFn: (input: Schemas["Confirm"]) => body(api.POST(`${v1}/me/confirm`, { body: input })) });
+export const useConfirmByPasskey = () =>
+  useMutation({
+    mutationFn: async () => body(api.POST(`${v1}/me/confirm`, { body: { passkey: await showPasskey(await body(api.POST(`${v1}/me/passkeys/ask`))) } })),
+  });
 export const usePolicy = () => useFirst(["policy"], () => seen(api.GET(`${v1}/policy`)));
 export const useSetPolicy = () =>
   useChange(({ policy, tag }: { policy: Schemas["Policy"]; tag: string }) => seen(api.PUT(`${v1}/policy`, { params: { header: { "If-Match": tag } }, body: policy })));

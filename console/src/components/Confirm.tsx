@@ -1,7 +1,9 @@
 import { useEffect, useState } from "react";
 import type { Person } from "../api/client";
 import { confirmBy } from "../api/client";
-import { useConfirm } from "../api/settings";
+import { knowsPasskeys } from "../api/passkeys";
+import { useConfirm, useConfirmByPasskey, usePasskeys } from "../api/settings";
+import { Button } from "./Button";
 import { FormEnd } from "./FormEnd";
 import { Modal } from "./Modal";
 
@@ -9,6 +11,8 @@ type Answer = (did: boolean) => void;
 
 function Ask({ me, answer }: { me: Person; answer: Answer }) {
   const confirm = useConfirm();
+  const passkey = useConfirmByPasskey();
+  const keys = usePasskeys();
   const [byCode, setByCode] = useState(me.provider);
   const [text, setText] = useState("");
   if (me.provider && !me.second) {
@@ -33,7 +37,8 @@ function Ask({ me, answer }: { me: Person; answer: Answer }) {
         <input className="box mt-0.5 block w-full" autoFocus required key={String(byCode)} type={byCode ? "text" : "password"} autoComplete={byCode ? "one-time-code" : "current-password"} maxLength={byCode ? 32 : 1024} value={text} onChange={(e) => setText(e.target.value)} />
       </label>
       {me.second && !me.provider ? <button type="button" className="mt-2 cursor-pointer text-sm underline" onClick={() => { setText(""); setByCode(!byCode); }}>{byCode ? "By your password instead" : "By a code instead"}</button> : null}
-      <FormEnd error={confirm.error} close={() => answer(false)} submit="Go on" disabled={confirm.isPending} />
+      {keys.data?.items?.length && knowsPasskeys() ? <p className="mt-2"><Button disabled={passkey.isPending} onClick={() => passkey.mutate(undefined, { onSuccess: () => answer(true) })}>Use a passkey</Button></p> : null}
+      <FormEnd error={confirm.error ?? passkey.error} close={() => answer(false)} submit="Go on" disabled={confirm.isPending} />
     </form>
   );
 }

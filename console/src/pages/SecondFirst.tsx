@@ -8,12 +8,16 @@ import { Title } from "../components/Title";
 import { You } from "./settings/You";
 
 /** What somebody sees whose roles need a second factor, before they have one. */
-export function SecondFirst({ me }: { me: Person }) {
+export function SecondFirst({ me, done }: { me: Person; done: () => void }) {
   const signOut = useSignOut();
   return (
     <Outside way={<Button disabled={signOut.isPending} onClick={() => signOut.mutate(undefined)}>Sign out</Button>}>
       <Title text="A second factor first" />
-      <Note>Your roles ({me.roles?.join(", ")}) need a second factor. Set one up, then go on.</Note>
+      {me.wants_second ? (
+        <Note>Your roles ({me.roles?.join(", ")}) need a second factor. Set one up, then go on.</Note>
+      ) : (
+        <Note>You have a second factor. <Button look="strong" onClick={done}>Go on</Button></Note>
+      )}
       <div className="mt-4"><You me={me} /></div>
       <Confirm me={me} />
     </Outside>

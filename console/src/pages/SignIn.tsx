@@ -2,7 +2,8 @@ import { Field, Input, Label } from "@headlessui/react";
 import { useState } from "react";
 import { Link } from "react-router";
 import { Problem } from "../api/client";
-import { useSignIn, useWays } from "../api/queries";
+import { knowsPasskeys } from "../api/passkeys";
+import { useSignIn, useSignInByPasskey, useWays } from "../api/queries";
 import { Button } from "../components/Button";
 import { Note } from "../components/Note";
 
@@ -11,6 +12,8 @@ const box = "mt-1 mb-4 block w-full rounded border border-muted bg-sheet px-3 py
 export function SignIn() {
   const signIn = useSignIn();
   const ways = useWays();
+  const passkey = useSignInByPasskey();
+  const byPasskey = ways.data?.passkeys && knowsPasskeys();
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
   const [fresh, setFresh] = useState("");
@@ -28,6 +31,7 @@ export function SignIn() {
       <form
         onSubmit={(e) => {
           e.preventDefault();
+          passkey.reset(); // what it said is of before
           signIn.mutate({ name, password, ...(fresh ? { new_password: fresh } : {}), ...(code ? { code } : {}) });
         }}
       >
@@ -54,8 +58,10 @@ export function SignIn() {
         <Button look="strong" type="submit" disabled={signIn.isPending}>
           Sign in
         </Button>
-        <Note error={signIn.error} />
+        {byPasskey && wantsCode ? <Button className="ml-2" disabled={passkey.isPending} onClick={() => passkey.mutate({ name, password })}>Use a passkey</Button> : null}
+        <Note error={passkey.error ?? signIn.error} />
       </form>
+      {byPasskey && !wantsCode ? <p className="mt-6"><Button disabled={passkey.isPending} onClick={() => passkey.mutate({})}>Sign in with a passkey</Button></p> : null}
       {ways.data?.provider ? <p className="mt-6"><a className="underline" href="/api/v1/sign-in/provider">Sign in with {ways.data.provider}</a></p> : null}
       <p className="mt-10 text-sm"><Link to="/calculate">Explain and convert modes</Link>, without signing in</p>
     </main>

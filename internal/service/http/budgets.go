@@ -41,7 +41,7 @@ var costs = map[budget.Class][]string{
 	quick: {
 		"get-review-rule", "set-review-rule", "list-applications", "list-editions", "get-edition", "calculate-entries", "calculate-mode", "calculate-new",
 		"list-causes", "get-trend", "list-history", "list-hooks", "add-hook", "remove-hook", "list-hosts", "invite-host", "get-host", "admit-host", "shut-out-host",
-		"get-tags", "set-tags", "me", "get-policy", "set-policy", "keep-policy", "propose-second", "confirm-second", "remove-second", "end-sessions", "list-sessions", "end-session", "list-people",
+		"get-tags", "set-tags", "me", "ask-own-passkey", "list-passkeys", "begin-passkey", "add-passkey", "remove-passkey", "get-policy", "set-policy", "keep-policy", "propose-second", "confirm-second", "remove-second", "end-sessions", "list-sessions", "end-session", "list-people",
 		"remove-person", "get-roles", "set-roles", "remove-second-of", "end-sessions-of", "list-plans", "decline-plan", "add-remark", "withdraw-plan",
 		"list-unread", "list-runs", "get-run", "halt-run", "resume-run", "list-results", "list-schedules", "add-schedule", "remove-schedule", "sign-in-ways",
 		"sign-out", "list-snapshots", "take-snapshot", "get-snapshot", "cancel-snapshot", "get-storage", "list-tokens", "add-token", "remove-token", "list-waivers",
@@ -63,7 +63,7 @@ var costs = map[budget.Class][]string{
 		"POST /agent/v1/questions/{id}", "POST /agent/v1/nodes", "POST /agent/v1/work/{id}/snapshot", "POST /agent/v1/watches/{application}/snapshot",
 		"PUT /agent/v1/work/{id}/originals/{n}", "POST /agent/v1/work/{id}/run",
 	},
-	hashing: {"sign-in", "add-person", "reset-password", "change-password", "confirm"},
+	hashing: {"sign-in", "ask-passkey", "add-person", "reset-password", "change-password", "confirm"},
 	waiting: {
 		"follow-happenings", "GET /api/v1/runs/{id}/events", "GET /agent/v1/work", "GET /agent/v1/questions", "POST /agent/v1/watches",
 	},

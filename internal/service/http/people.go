@@ -34,6 +34,7 @@ type signInOut struct {
 func (s *Server) routes(r chi.Router) {
 	s.peopleRoutes(r)
 	s.meRoutes()
+	s.passkeyRoutes()
 	s.providerRoutes(r)
 	s.hostRoutes()
 	s.baselineRoutes(r)
@@ -78,24 +79,14 @@ func (s *Server) peopleRoutes(chi.Router) {
 		Body    wire.SignIn
 	}
 	add(s, op{"POST", "/sign-in", "sign-in", "Sign in", "", 200}, func(ctx context.Context, in *signIn) (_ *signInOut, err error) {
-		name := in.Body.Name
-		if !personName.MatchString(name) {
-			return nil, huma.Error401Unauthorized("name or password is wrong")
+		if in.Body.Name == "" && in.Body.Password == "" && in.Body.Passkey != nil {
+			return s.signInByPasskey(ctx, in.What, in.Console != "", *in.Body.Passkey)
 		}
-		device := s.deviceOf(name, cmp.Or(in.Device, in.Body.Device))
-		right, err := s.try(ctx, passwordGuesses(name, from(ctx), device)...)
+		name := in.Body.Name
+		p, device, err := s.knock(ctx, name, in.Body.Password, cmp.Or(in.Device, in.Body.Device))
 		if err != nil {
 			return nil, err
 		}
-		p, err := s.Store.Person(ctx, name)
-		if err != nil && !isNotFound(err) {
-			return nil, err
-		}
-		if !auth.Check(p.Password, in.Body.Password) {
-			s.refused(ctx, speaker(ctx), "sign-in refused", name, "")
-			return nil, huma.Error401Unauthorized("name or password is wrong")
-		}
-		right()
 		switch { // before a code is used up
 		case p.MustChange && p.Until != nil && time.Now().After(*p.Until):
 			s.refused(ctx, speaker(ctx), "sign-in refused", name, "the one-time password has ended")
@@ -105,9 +96,19 @@ func (s *Server) peopleRoutes(chi.Router) {
 		case !p.MustChange && in.Body.NewPassword != "":
 			return nil, huma.Error422UnprocessableEntity("new_password goes with a one-time password: sign in, and change your own with idletally sign-in password")
 		}
-		if p.Second != nil {
+		keys, err := s.Store.Passkeys(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		switch {
+		case p.Second == nil && len(keys) == 0:
+		case in.Body.Passkey != nil:
+			if _, _, err := s.showPasskey(ctx, *in.Body.Passkey, toSignIn+" "+name, name); err != nil {
+				return nil, err
+			}
+		default:
 			if in.Body.Code == "" {
-				return nil, huma.Error403Forbidden("the second factor is missing: give code as well")
+				return nil, huma.Error403Forbidden("the second factor is missing: give code or passkey as well")
 			}
 			right, err := s.try(ctx, codeGuess(name, device))
 			if err != nil {
@@ -131,19 +132,7 @@ func (s *Server) peopleRoutes(chi.Router) {
 				return nil, err
 			}
 		}
-		token, expires, err := s.begin(ctx, p, in.What, time.Now())
-		if err != nil {
-			return nil, err
-		}
-		kept, err := s.newDevice(p.Name)
-		if err != nil {
-			return nil, err
-		}
-		out := &signInOut{[]http.Cookie{cookie(token, expires), knownCookie(kept)}, wire.Session{Token: token, Device: kept, Expires: expires, Person: wirePerson(p)}}
-		if in.Console != "" { // a browser has its cookies, which no script reads
-			out.Body.Token, out.Body.Device = "", ""
-		}
-		return out, nil
+		return s.signedIn(ctx, p, in.What, in.Console != "")
 	})
 	type signOutOut struct {
 		SetCookie http.Cookie `header:"Set-Cookie"`
@@ -215,6 +204,64 @@ func wirePerson(p store.Person) wire.Person {
 		out.CountsFrom = p.CountsFrom
 	}
 	return out
+}
+
+// knock takes somebody's password, and tells by which device of theirs they come.
+func (s *Server) knock(ctx context.Context, name, password, kept string) (p store.Person, device string, err error) {
+	wrong := huma.Error401Unauthorized("name or password is wrong")
+	if !personName.MatchString(name) {
+		return p, "", wrong
+	}
+	device = s.deviceOf(name, kept)
+	right, err := s.try(ctx, passwordGuesses(name, from(ctx), device)...)
+	if err != nil {
+		return p, "", err
+	}
+	if p, err = s.Store.Person(ctx, name); err != nil && !isNotFound(err) {
+		return p, "", err
+	}
+	if !auth.Check(p.Password, password) {
+		s.refused(ctx, speaker(ctx), "sign-in refused", name, "")
+		return p, "", wrong
+	}
+	right()
+	return p, device, nil
+}
+
+// signInByPasskey signs in whoever shows a passkey, and to it who they are.
+func (s *Server) signInByPasskey(ctx context.Context, what string, browser bool, in wire.ShownPasskey) (*signInOut, error) {
+	name, verified, err := s.showPasskey(ctx, in, toSignIn, "")
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.Store.Person(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	if !verified {
+		return nil, huma.Error403Forbidden("this key does not ask who holds it: give name and password as well")
+	}
+	if p.MustChange {
+		return nil, huma.Error403Forbidden("an admin has given you a one-time password: sign in by that")
+	}
+	return s.signedIn(ctx, p, what, browser)
+}
+
+// signedIn begins the session of who has shown just now who they are.
+func (s *Server) signedIn(ctx context.Context, p store.Person, what string, browser bool) (*signInOut, error) {
+	token, expires, err := s.begin(ctx, p, what, time.Now())
+	if err != nil {
+		return nil, err
+	}
+	kept, err := s.newDevice(p.Name)
+	if err != nil {
+		return nil, err
+	}
+	out := &signInOut{[]http.Cookie{cookie(token, expires), knownCookie(kept)}, wire.Session{Token: token, Device: kept, Expires: expires, Person: wirePerson(p)}}
+	if browser { // it has its cookies, which no script reads
+		out.Body.Token, out.Body.Device = "", ""
+	}
+	return out, nil
 }
 
 // begin begins a session for somebody who has shown who they are.

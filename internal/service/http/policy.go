@@ -158,7 +158,11 @@ func (s *Server) policyRoutes() {
 		if _, err := in.holds(now); err != nil {
 			return nil, err
 		}
-		if auth.WantsSecond(to, caller(ctx).Roles()) && caller(ctx).Second == nil && !caller(ctx).Provider {
+		has, err := s.hasSecond(ctx, caller(ctx).Person)
+		if err != nil {
+			return nil, err
+		}
+		if auth.WantsSecond(to, caller(ctx).Roles()) && !has {
 			return nil, huma.Error409Conflict("you have no second factor yourself: set one up first, or nobody could take this back")
 		}
 		from, what := time.Now(), "policy set"
@@ -220,14 +224,14 @@ const freshFor = 10 * time.Minute
 // fresh are the operations that take it that one has just shown who one is: a session that somebody found open, or stole, makes nothing
 // of these.
 var fresh = map[string]bool{
-	"add-token": true, "propose-second": true, "confirm-second": true,
+	"add-token": true, "propose-second": true, "confirm-second": true, "begin-passkey": true, "add-passkey": true, "remove-passkey": true,
 	"add-person": true, "remove-person": true, "set-roles": true, "reset-password": true, "remove-second-of": true, "end-sessions-of": true,
 	"add-hook": true, "remove-hook": true, "try-hook": true,
 	"set-review-rule": true, "set-policy": true, "keep-policy": true,
 }
 
 // withoutSecond are the operations that are left to somebody who has to set up a second factor first.
-var withoutSecond = map[string]bool{"me": true, "sign-out": true, "confirm": true, "propose-second": true, "confirm-second": true, "change-password": true, "list-sessions": true, "end-sessions": true, "end-session": true}
+var withoutSecond = map[string]bool{"me": true, "sign-out": true, "confirm": true, "begin-passkey": true, "add-passkey": true, "list-passkeys": true, "ask-own-passkey": true, "propose-second": true, "confirm-second": true, "change-password": true, "list-sessions": true, "end-sessions": true, "end-session": true}
 
 // isFresh says what somebody has to do before an operation, where they have not just shown who they are (RFC 9470, section 3).
 func isFresh(w *who) error {
@@ -241,17 +245,30 @@ func isFresh(w *who) error {
 	return huma.ErrorWithHeaders(huma.Error401Unauthorized("this takes your password, or a code of your second factor, again: idletally sign-in confirm"), http.Header{"Www-Authenticate": {challenge}})
 }
 
+// hasSecond says whether somebody signs in with a second factor, here or at the provider.
+func (s *Server) hasSecond(ctx context.Context, p store.Person) (bool, error) {
+	if p.Second != nil || p.Provider {
+		return true, nil
+	}
+	keys, err := s.Store.Passkeys(ctx, p.Name)
+	return len(keys) > 0, err
+}
+
 // confirm takes somebody's password, or a code of their second factor, again.
 func (s *Server) confirm(ctx context.Context, in *body[wire.Confirm]) (*struct{}, error) {
 	me := caller(ctx)
-	if (in.Body.Password == "") == (in.Body.Code == "") {
-		return nil, huma.Error422UnprocessableEntity("give password or code, one of both")
+	var err error
+	switch given := [3]bool{in.Body.Password != "", in.Body.Code != "", in.Body.Passkey != nil}; given {
+	case [3]bool{true, false, false}:
+		err = s.sayPassword(ctx, me, in.Body.Password)
+	case [3]bool{false, true, false}:
+		err = s.sayCode(ctx, me, in.Body.Code)
+	case [3]bool{false, false, true}:
+		_, _, err = s.showPasskey(ctx, *in.Body.Passkey, toConfirm+" "+me.Name, me.Name)
+	default:
+		err = huma.Error422UnprocessableEntity("give password, code or passkey, one of them")
 	}
-	if in.Body.Password != "" {
-		if err := s.sayPassword(ctx, me, in.Body.Password); err != nil {
-			return nil, err
-		}
-	} else if err := s.sayCode(ctx, me, in.Body.Code); err != nil {
+	if err != nil {
 		return nil, err
 	}
 	return nil, s.Store.ShowSession(ctx, me.session)
@@ -280,7 +297,11 @@ func (s *Server) sayPassword(ctx context.Context, me *who, password string) erro
 
 // sayCode takes a code of the second factor of who calls.
 func (s *Server) sayCode(ctx context.Context, me *who, code string) error {
-	if me.Second == nil {
+	keys, err := s.Store.Passkeys(ctx, me.Name)
+	if err != nil {
+		return err
+	}
+	if me.Second == nil && len(keys) == 0 {
 		return huma.Error409Conflict("you have no second factor")
 	}
 	right, err := s.try(ctx, codeGuess(me.Name, within(me)))

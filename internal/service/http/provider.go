@@ -96,7 +96,7 @@ type leaving struct {
 
 func (s *Server) providerRoutes(r chi.Router) {
 	add(s, op{"GET", "/sign-in/ways", "sign-in-ways", "How people can sign in here", "", 200}, func(context.Context, *struct{}) (*body[wire.Ways], error) {
-		out := wire.Ways{}
+		out := wire.Ways{Passkeys: s.passkeys != nil}
 		if s.provider != nil {
 			out.Provider = s.provider.Name
 		}

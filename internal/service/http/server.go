@@ -37,6 +37,7 @@ import (
 	"idletally/internal/service/authority"
 	"idletally/internal/service/budget"
 	"idletally/internal/service/desk"
+	"idletally/internal/service/passkey"
 	"idletally/internal/service/peer"
 	"idletally/internal/service/store"
 	"idletally/internal/service/witness"
@@ -55,6 +56,7 @@ type Config struct {
 	Provider  *Provider
 	Mail      *desk.Mail
 	Name      string       // how people call this service, in authenticators
+	Public    string       // how browsers reach this service, https://HOST[:PORT]
 	PerHost   int64        // bytes of nodes that an agent may send in a day; 0 is any number
 	Open      []string     // of Openable: what needs nobody to be signed in
 	Proxies   peer.Proxies // that stand before the service, and say for whom they speak
@@ -72,6 +74,7 @@ type Server struct {
 	budgets *budget.Budgets
 
 	provider *provider
+	passkeys *passkey.Site // nil where browsers come by no name
 	refusals refusals
 	known    known
 	policy   policy
@@ -111,6 +114,11 @@ func New(c Config) *Server {
 	s.desk.Files = s.files
 	s.desk.Shown = func(ctx context.Context, c store.Comparison) {
 		s.happen(ctx, store.Happening{Kind: wire.HappenedSnapshot, Application: c.Application, Host: c.Host, Subject: c.Snapshot})
+	}
+	if site, err := passkey.NewSite(c.Public, c.Name); err != nil {
+		s.Log.Warn("nobody signs in by passkeys", "error", err)
+	} else {
+		s.passkeys = site
 	}
 	if c.Provider != nil {
 		s.provider = newProvider(*c.Provider)
@@ -362,7 +370,7 @@ func caller(ctx context.Context) *who {
 func (s *Server) identify(next http.Handler) http.Handler {
 	// Looking a token up costs the database something, so that no place has more looked up that are not known here.
 	unknown := httprate.NewRateLimiter(maxUnknown, time.Minute, s.tooOften(maxUnknown))
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	return http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
 		token, byCookie := "", false
 		if h, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
 			token = h
@@ -371,16 +379,16 @@ func (s *Server) identify(next http.Handler) http.Handler {
 		}
 		changes := r.Method != http.MethodGet && r.Method != http.MethodHead
 		if token == "" || byCookie && changes && r.Header.Get(consoleHeader) == "" {
-			next.ServeHTTP(w, r)
+			next.ServeHTTP(rw, r)
 			return
 		}
 		hash := auth.HashToken(token)
-		if !s.known.have(hash, time.Now()) && unknown.RespondOnLimit(w, r, from(r.Context())) {
+		if !s.known.have(hash, time.Now()) && unknown.RespondOnLimit(rw, r, from(r.Context())) {
 			return
 		}
 		says, err := s.holds(r.Context())
 		if err != nil {
-			s.plain(w, r, err)
+			s.plain(rw, r, err)
 			return
 		}
 		p, x, err := s.Store.SessionPerson(r.Context(), hash)
@@ -388,7 +396,7 @@ func (s *Server) identify(next http.Handler) http.Handler {
 			err = s.use(r, x, says)
 		}
 		if err == nil && byCookie {
-			hash = s.turn(w, r, x, hash)
+			hash = s.turn(rw, r, x, hash)
 		}
 		by := ""
 		if errors.Is(err, store.ErrNotFound) && !byCookie {
@@ -399,16 +407,24 @@ func (s *Server) identify(next http.Handler) http.Handler {
 		switch {
 		case err == nil:
 			s.known.add(hash, time.Now())
-			w := &who{Person: p, token: hash, by: by, session: x.ID, browser: byCookie, wantsSecond: auth.WantsSecond(says, p.Roles()) && p.Second == nil && !p.Provider}
+			w := &who{Person: p, token: hash, by: by, session: x.ID, browser: byCookie}
+			if auth.WantsSecond(says, p.Roles()) {
+				has, err := s.hasSecond(r.Context(), p)
+				if err != nil {
+					s.plain(rw, r, err)
+					return
+				}
+				w.wantsSecond = !has
+			}
 			if x.Shown != nil {
 				w.shown = *x.Shown
 			}
 			r = r.WithContext(context.WithValue(r.Context(), personKey{}, w))
 		case !errors.Is(err, store.ErrNotFound):
-			s.plain(w, r, err)
+			s.plain(rw, r, err)
 			return
 		}
-		next.ServeHTTP(w, r)
+		next.ServeHTTP(rw, r)
 	})
 }
 

@@ -261,11 +261,19 @@ func (s *Store) UseSpare(ctx context.Context, person string, hash [32]byte) (boo
 	return n > 0, err
 }
 
-// DropSecond takes somebody's second factor away; countsFrom says from when on their approvals count, nil leaves that.
+// DropSecond takes somebody's second factors away, passkeys included; countsFrom says from when on their approvals count, nil leaves that.
 func (s *Store) DropSecond(ctx context.Context, person string, countsFrom *time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		r, err := tx.ExecContext(ctx, `UPDATE person SET second = NULL, second_next = NULL, counts_from = COALESCE(?, counts_from) WHERE name = ? AND second IS NOT NULL`, countsFrom, person)
-		if err := changed(r, err, person+" has no second factor"); err != nil {
+		keys, err := tx.ExecContext(ctx, `DELETE FROM passkey WHERE person = ?`, person)
+		if err != nil {
+			return err
+		}
+		n, err := keys.RowsAffected()
+		if err != nil {
+			return err
+		}
+		r, err := tx.ExecContext(ctx, `UPDATE person SET second = NULL, second_next = NULL, counts_from = COALESCE(?, counts_from) WHERE name = ? AND (second IS NOT NULL OR ?)`, countsFrom, person, n > 0)
+		if err := changed(r, err, person+" has no second factor"); err != nil && n == 0 {
 			return err
 		}
 		_, err = tx.ExecContext(ctx, `DELETE FROM spare_code WHERE person = ?`, person)

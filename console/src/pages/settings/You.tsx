@@ -10,6 +10,7 @@ import { Note } from "../../components/Note";
 import { Table } from "../../components/Table";
 import { Time } from "../../components/Time";
 import { ChangePassword } from "./ChangePassword";
+import { Passkeys } from "./Passkeys";
 
 function Code({ code, change }: { code: string; change: (code: string) => void }) {
   return (
@@ -110,6 +111,7 @@ export function You({ me }: { me: Person }) {
         </Table>
       ) : null}
       <Command text="idletally sign-in list" />
+      <Passkeys />
       {open === "add" ? <Add close={() => setOpen("")} /> : null}
       {open === "password" ? <ChangePassword close={() => setOpen("")} /> : null}
       {open === "remove" ? <Remove close={() => setOpen("")} /> : null}

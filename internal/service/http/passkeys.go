@@ -1,0 +1,251 @@
+package http
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"idletally/internal/service/auth"
+	"idletally/internal/service/passkey"
+	"idletally/internal/service/store"
+	"idletally/internal/wire"
+)
+
+// passkeyOf is the place of somebody's passkeys.
+func passkeyOf(person string) string { return "passkey of " + person }
+
+// A challenge is what a browser was asked by, sealed so that it comes back as it was.
+type challenge struct {
+	For   string // what it is for: nobody shows for one thing what they were asked for another
+	State []byte
+	Until time.Time
+}
+
+func (s *Server) asked(what string, options, state []byte) (*body[wire.AskedPasskey], error) {
+	b, err := json.Marshal(challenge{what, state, time.Now().Add(passkey.Life)})
+	if err == nil {
+		b, err = s.seal("challenge", b)
+	}
+	return &body[wire.AskedPasskey]{wire.AskedPasskey{Options: string(options), State: base64.RawURLEncoding.EncodeToString(b)}}, err
+}
+
+// answer opens what comes back, once.
+func (s *Server) answer(ctx context.Context, what, sealed string) (state []byte, err error) {
+	again := huma.Error422UnprocessableEntity("this was not begun here, was answered before, or took too long: begin again")
+	b, err := base64.RawURLEncoding.DecodeString(sealed)
+	if err == nil {
+		b, err = s.unseal("challenge", b)
+	}
+	var c challenge
+	if err == nil {
+		err = json.Unmarshal(b, &c)
+	}
+	if err != nil || c.For != what || time.Now().After(c.Until) {
+		return nil, again
+	}
+	err = s.Store.AnswerChallenge(ctx, sha256.Sum256(b))
+	if isConflict(err) {
+		err = again
+	}
+	return c.State, err
+}
+
+// holderOf gives somebody with the passkeys that they have.
+func (s *Server) holderOf(ctx context.Context, name string) (p passkey.Person, err error) {
+	handle := sha256.Sum256(append(s.secret("passkeys"), name...))
+	p = passkey.Person{Handle: handle[:], Name: name}
+	rows, err := s.Store.Passkeys(ctx, name)
+	if err != nil {
+		return p, err
+	}
+	for _, k := range rows {
+		kept, err := s.unseal(passkeyOf(name), k.Sealed)
+		if err != nil { // whoever put it there has no part in what it was sealed by
+			s.Log.Error("a passkey in the database is not this person's", "person", name, "passkey", k.ID)
+			continue
+		}
+		p.Kept = append(p.Kept, kept)
+	}
+	return p, nil
+}
+
+// showPasskey takes the passkey that somebody showed; name is whose it has to be, "" is anybody's.
+func (s *Server) showPasskey(ctx context.Context, in wire.ShownPasskey, what, name string) (person string, verified bool, err error) {
+	if s.passkeys == nil {
+		return "", false, errNoPasskeys
+	}
+	state, err := s.answer(ctx, what, in.State)
+	if err != nil {
+		return "", false, err
+	}
+	refused := huma.Error401Unauthorized("this passkey does not fit here")
+	var row store.Passkey
+	got, err := s.passkeys.Shown(state, []byte(in.Answer), func(id []byte) (p passkey.Person, err error) {
+		if row, err = s.Store.PasskeyOf(ctx, sha256.Sum256(id)); err != nil {
+			return p, err
+		}
+		p, err = s.holderOf(ctx, row.Person)
+		return p, err
+	})
+	switch {
+	case errors.Is(err, passkey.ErrRefused), isNotFound(err):
+		s.Log.Warn("a passkey was refused", "error", err)
+		s.refused(ctx, speaker(ctx), "passkey refused", name, "")
+		return "", false, refused
+	case err != nil:
+		return "", false, err
+	case name != "" && row.Person != name:
+		s.refused(ctx, speaker(ctx), "passkey refused", name, "it is somebody else's")
+		return "", false, refused
+	}
+	sealed, err := s.seal(passkeyOf(row.Person), got.Kept)
+	if err == nil {
+		err = s.Store.UsePasskey(ctx, row.ID, sealed)
+	}
+	return row.Person, got.Verified, err
+}
+
+var errNoPasskeys = huma.Error409Conflict("passkeys are made for a name: give the service the one that browsers come by, with --public")
+
+// What passkeys are asked for.
+const (
+	toSignIn  = "sign-in"
+	toConfirm = "confirm"
+	toAdd     = "add"
+)
+
+func (s *Server) passkeyRoutes() {
+	askOf := func(ctx context.Context, what, name string) (*body[wire.AskedPasskey], error) {
+		p, err := s.holderOf(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		if len(p.Kept) == 0 {
+			return nil, huma.Error409Conflict("you have no passkey")
+		}
+		options, state, err := s.passkeys.AskOf(p)
+		if err != nil {
+			return nil, err
+		}
+		return s.asked(what+" "+name, options, state)
+	}
+	type asking struct {
+		Device string `cookie:"__Host-idletally_device" maxLength:"512"`
+		Body   wire.AskPasskey
+	}
+	add(s, op{"POST", "/sign-in/passkey", "ask-passkey", "Begin to sign in by a passkey alone, or, with name and password, by one as a second factor", "", 200}, func(ctx context.Context, in *asking) (*body[wire.AskedPasskey], error) {
+		if s.passkeys == nil {
+			return nil, errNoPasskeys
+		}
+		if in.Body.Name != "" {
+			if _, _, err := s.knock(ctx, in.Body.Name, in.Body.Password, in.Device); err != nil {
+				return nil, err
+			}
+			return askOf(ctx, toSignIn, in.Body.Name)
+		}
+		options, state, err := s.passkeys.Ask()
+		if err != nil {
+			return nil, err
+		}
+		return s.asked(toSignIn, options, state)
+	})
+	add(s, op{"POST", "/me/passkeys/ask", "ask-own-passkey", "Begin to show again who you are by a passkey", "any", 200}, inPerson(func(ctx context.Context, _ *struct{}) (*body[wire.AskedPasskey], error) {
+		if s.passkeys == nil {
+			return nil, errNoPasskeys
+		}
+		return askOf(ctx, toConfirm, caller(ctx).Name)
+	}))
+	add(s, op{"GET", "/me/passkeys", "list-passkeys", "List your passkeys and security keys", "any", 200}, inPerson(func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Passkey]], error) {
+		rows, err := s.Store.Passkeys(ctx, caller(ctx).Name)
+		out := wire.Page[wire.Passkey]{Items: []wire.Passkey{}}
+		for _, k := range rows {
+			out.Items = append(out.Items, wirePasskey(k))
+		}
+		return &body[wire.Page[wire.Passkey]]{out}, err
+	}))
+	add(s, op{"POST", "/me/passkeys/begin", "begin-passkey", "Begin to add a passkey or security key", "any", 200}, inPerson(func(ctx context.Context, _ *struct{}) (*body[wire.AskedPasskey], error) {
+		if s.passkeys == nil {
+			return nil, errNoPasskeys
+		}
+		p, err := s.holderOf(ctx, caller(ctx).Name)
+		if err != nil {
+			return nil, err
+		}
+		options, state, err := s.passkeys.Begin(p)
+		if err != nil {
+			return nil, err
+		}
+		return s.asked(toAdd+" "+p.Name, options, state)
+	}))
+	add(s, op{"POST", "/me/passkeys", "add-passkey", "Add a passkey or security key that a browser made. All other sessions end", "any", 201}, inPerson(s.addPasskey))
+	add(s, op{"DELETE", "/me/passkeys/{id}", "remove-passkey", "End a passkey or security key", "any", 204}, inPerson(func(ctx context.Context, in *byID) (*struct{}, error) {
+		err := s.Store.RemovePasskey(ctx, caller(ctx).Name, in.ID)
+		if err == nil {
+			s.audit(ctx, "passkey removed", caller(ctx).Name, in.ID)
+		}
+		return nil, err
+	}))
+}
+
+func wirePasskey(k store.Passkey) wire.Passkey {
+	return wire.Passkey{ID: k.ID, Name: k.Name, Created: k.Created, Used: k.Used}
+}
+
+func (s *Server) addPasskey(ctx context.Context, in *body[wire.NewPasskey]) (*body[wire.MadePasskey], error) {
+	me := caller(ctx)
+	if s.passkeys == nil {
+		return nil, errNoPasskeys
+	}
+	if err := plainText("name", in.Body.Name); err != nil {
+		return nil, err
+	}
+	state, err := s.answer(ctx, toAdd+" "+me.Name, in.Body.State)
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.holderOf(ctx, me.Name)
+	if err != nil {
+		return nil, err
+	}
+	id, kept, err := s.passkeys.Made(p, state, []byte(in.Body.Answer))
+	if errors.Is(err, passkey.ErrRefused) {
+		s.Log.Warn("a passkey was not added", "error", err)
+		err = huma.Error422UnprocessableEntity("what the browser made does not hold: the service's log says why")
+	}
+	if err != nil {
+		return nil, err
+	}
+	sealed, err := s.seal(passkeyOf(me.Name), kept)
+	if err != nil {
+		return nil, err
+	}
+	hash := sha256.Sum256(id)
+	codes, hashes := newSpareCodes()
+	row, spared, err := s.Store.AddPasskey(ctx, store.Passkey{Person: me.Name, Name: in.Body.Name, Hash: hash[:], Sealed: sealed}, hashes)
+	if err == nil {
+		_, err = s.Store.EndSessions(ctx, me.Name, "", me.session)
+	}
+	if err != nil {
+		return nil, err
+	}
+	s.audit(ctx, "passkey added", me.Name, in.Body.Name)
+	out := wire.MadePasskey{Passkey: wirePasskey(row)}
+	if spared {
+		out.Codes = codes
+	}
+	return &body[wire.MadePasskey]{out}, nil
+}
+
+// newSpareCodes makes codes to spare, and what is stored of them.
+func newSpareCodes() (codes []string, hashes [][32]byte) {
+	for range spareCodes {
+		c := auth.Code(2)
+		codes, hashes = append(codes, c), append(hashes, auth.HashToken(c))
+	}
+	return codes, hashes
+}

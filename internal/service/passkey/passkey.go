@@ -1,0 +1,190 @@
+// Package passkey has people sign in by passkeys and security keys (Web Authentication, W3C, level 2): what a browser is handed, and what it
+// hands back. It keeps nothing.
+package passkey
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"slices"
+	"time"
+
+	"github.com/go-webauthn/webauthn/protocol"
+	"github.com/go-webauthn/webauthn/webauthn"
+)
+
+// A Site is who passkeys are made for: they count nowhere else.
+type Site struct{ w *webauthn.WebAuthn }
+
+// Life is how long a browser may take.
+const Life = 5 * time.Minute
+
+// NewSite is for how browsers reach the service, https://HOST[:PORT]; nil where that has no name, since passkeys are made for names alone.
+func NewSite(public, name string) (*Site, error) {
+	u, err := url.Parse(public)
+	if err != nil || u.Hostname() == "" || net.ParseIP(u.Hostname()) != nil {
+		return nil, err
+	}
+	timeout := webauthn.TimeoutConfig{Enforce: true, Timeout: Life, TimeoutUVD: Life}
+	w, err := webauthn.New(&webauthn.Config{RPID: u.Hostname(), RPDisplayName: "Idle Tally " + name, RPOrigins: []string{public},
+		AttestationPreference:  protocol.PreferNoAttestation,
+		AuthenticatorSelection: protocol.AuthenticatorSelection{ResidentKey: protocol.ResidentKeyRequirementPreferred, UserVerification: protocol.VerificationPreferred},
+		Timeouts:               webauthn.TimeoutsConfig{Login: timeout, Registration: timeout}})
+	if err != nil {
+		return nil, fmt.Errorf("passkeys for %s: %w", public, err)
+	}
+	return &Site{w}, nil
+}
+
+// A Person is who has passkeys, as they are kept.
+type Person struct {
+	Handle []byte // which passkeys keep; at most 64 bytes, the same for as long as the person is the same
+	Name   string
+	Kept   [][]byte
+}
+
+type user struct {
+	Person
+	credentials []webauthn.Credential
+}
+
+func (u user) WebAuthnID() []byte                         { return u.Handle }
+func (u user) WebAuthnName() string                       { return u.Name }
+func (u user) WebAuthnDisplayName() string                { return u.Name }
+func (u user) WebAuthnCredentials() []webauthn.Credential { return u.credentials }
+
+func (p Person) user() (user, error) {
+	u := user{Person: p}
+	for _, k := range p.Kept {
+		var c webauthn.Credential
+		if err := json.Unmarshal(k, &c); err != nil {
+			return u, err
+		}
+		u.credentials = append(u.credentials, c)
+	}
+	return u, nil
+}
+
+// ErrRefused says that what came back does not hold.
+var ErrRefused = errors.New("the passkey's answer does not hold")
+
+// refused keeps what the library says for the log.
+func refused(err error) error {
+	var p *protocol.Error
+	if errors.As(err, &p) {
+		err = fmt.Errorf("%s: %s", p.Details, p.DevInfo)
+	}
+	return fmt.Errorf("%w: %w", ErrRefused, err)
+}
+
+// Begin gives what a browser makes a passkey by, as JSON, and the state that belongs to its answer.
+func (s *Site) Begin(p Person) (options, state []byte, err error) {
+	u, err := p.user()
+	if err != nil {
+		return nil, nil, err
+	}
+	var have []protocol.CredentialDescriptor
+	for _, c := range u.credentials {
+		have = append(have, c.Descriptor())
+	}
+	creation, session, err := s.w.BeginRegistration(u, webauthn.WithExclusions(have))
+	if err != nil {
+		return nil, nil, err
+	}
+	return both(creation.Response, session)
+}
+
+func both(options any, session *webauthn.SessionData) (o, s []byte, err error) {
+	if o, err = json.Marshal(options); err == nil {
+		s, err = json.Marshal(session)
+	}
+	return o, s, err
+}
+
+// Made takes the answer of a browser that made one, and gives its id and what is to be kept of it.
+func (s *Site) Made(p Person, state, answer []byte) (id, kept []byte, err error) {
+	u, err := p.user()
+	if err != nil {
+		return nil, nil, err
+	}
+	var session webauthn.SessionData
+	if err := json.Unmarshal(state, &session); err != nil {
+		return nil, nil, err
+	}
+	parsed, err := protocol.ParseCredentialCreationResponseBytes(answer)
+	if err != nil {
+		return nil, nil, refused(err)
+	}
+	c, err := s.w.CreateCredential(u, session, parsed)
+	if err != nil {
+		return nil, nil, refused(err)
+	}
+	kept, err = json.Marshal(c)
+	return c.ID, kept, err
+}
+
+// AskOf gives what a browser shows one of somebody's passkeys by, as JSON, and the state that belongs to its answer. It tells which they
+// have: it is for who has shown otherwise that they are this person.
+func (s *Site) AskOf(p Person) (options, state []byte, err error) {
+	u, err := p.user()
+	if err != nil {
+		return nil, nil, err
+	}
+	assertion, session, err := s.w.BeginLogin(u, webauthn.WithUserVerification(protocol.VerificationDiscouraged))
+	if err != nil {
+		return nil, nil, err
+	}
+	return both(assertion.Response, session)
+}
+
+// Ask gives what a browser shows a passkey by, as JSON, and the state that belongs to its answer. It tells nothing of who has any.
+func (s *Site) Ask() (options, state []byte, err error) {
+	assertion, session, err := s.w.BeginDiscoverableLogin(webauthn.WithUserVerification(protocol.VerificationRequired))
+	if err != nil {
+		return nil, nil, err
+	}
+	return both(assertion.Response, session)
+}
+
+// A Shown is a passkey that somebody showed.
+type Shown struct {
+	Person   Person
+	ID, Kept []byte // as it is to be kept from now on
+	Verified bool   // its holder showed who they are, by a finger or a number: it is two factors in one
+}
+
+// Shown takes the answer of a browser that showed one; of finds whose the passkey of an id is, and gives all of theirs.
+func (s *Site) Shown(state, answer []byte, of func(id []byte) (Person, error)) (out Shown, err error) {
+	var session webauthn.SessionData
+	if err := json.Unmarshal(state, &session); err != nil {
+		return out, err
+	}
+	parsed, err := protocol.ParseCredentialRequestResponseBytes(answer)
+	if err != nil {
+		return out, refused(err)
+	}
+	if out.Person, err = of(parsed.RawID); err != nil {
+		return out, err
+	}
+	u, err := out.Person.user()
+	if err != nil {
+		return out, err
+	}
+	var c *webauthn.Credential
+	if len(session.UserID) > 0 { // it was somebody's in particular that was asked for
+		c, err = s.w.ValidateLogin(u, session, parsed)
+	} else { // that the handle is theirs is checked where this returns to
+		_, c, err = s.w.ValidatePasskeyLogin(func(_, _ []byte) (webauthn.User, error) { return u, nil }, session, parsed)
+	}
+	switch {
+	case err != nil:
+		return out, refused(err)
+	case c.Authenticator.CloneWarning:
+		return out, fmt.Errorf("%w: it counts less than it did: somebody may have copied it", ErrRefused)
+	}
+	out.ID, out.Verified = slices.Clone(c.ID), parsed.Response.AuthenticatorData.Flags.HasUserVerified()
+	out.Kept, err = json.Marshal(c)
+	return out, err
+}
