@@ -59,7 +59,7 @@ func TestSessionsThatAreFound(t *testing.T) {
 	}
 	fails(t, "a wrong password", found.Confirm(ctx, wire.Confirm{Password: "low tide at one"}), http.StatusForbidden, "another one")
 	fails(t, "a code of nobody's factor", found.Confirm(ctx, wire.Confirm{Code: "123456"}), http.StatusConflict, "no second factor")
-	fails(t, "neither", found.Confirm(ctx, wire.Confirm{}), http.StatusUnprocessableEntity, "one of both")
+	fails(t, "neither", found.Confirm(ctx, wire.Confirm{}), http.StatusUnprocessableEntity, "one of them")
 	must(t, found.Confirm(ctx, wire.Confirm{Password: demo.Password}))
 	must(t, token())
 
