@@ -15,6 +15,7 @@ import (
 	"io/fs"
 	"math"
 	mathrand "math/rand/v2"
+	"net"
 	"strings"
 	"sync"
 	"time"
@@ -128,6 +129,9 @@ func nodeConnector(dsn string) (driver.Connector, error) {
 	if err != nil {
 		return nil, fmt.Errorf("database address: %w: want user:password@tcp(host:port)/name", err)
 	}
+	if host, _, err := net.SplitHostPort(cfg.Addr); cfg.Net == "tcp" && err == nil && !here(host) && !strings.Contains(dsn, "tls=") {
+		return nil, fmt.Errorf("what goes to the database at %s could be read and changed on the way: add ?tls=true to its address, or ?tls=false where nobody else is on that network", cfg.Addr)
+	}
 	cfg.ParseTime = true
 	cfg.Loc = time.UTC
 	cfg.Timeout, cfg.ReadTimeout, cfg.WriteTimeout = 10*time.Second, 60*time.Second, 60*time.Second
@@ -145,6 +149,12 @@ func nodeConnector(dsn string) (driver.Connector, error) {
 		return nil, fmt.Errorf("database address: %w", err)
 	}
 	return c, nil
+}
+
+// here says whether a host is this machine.
+func here(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 // migrator brings tables from one version to another.

@@ -857,3 +857,23 @@ func TestQuota(t *testing.T) {
 		t.Errorf("another host's day: %v", err)
 	}
 }
+
+// Nothing goes to a database on another machine in clear, unless its address says so.
+func TestDatabaseOnTheWay(t *testing.T) {
+	for dsn, refused := range map[string]bool{
+		"u:p@tcp(db.example:3306)/x":           true,
+		"u:p@tcp(192.0.2.7:3306)/x?timeout=1s": true,
+		"u:p@tcp([2001:db8::7]:3306)/x":        true,
+		"u:p@tcp(db.example:3306)/x?tls=true":  false,
+		"u:p@tcp(db.example:3306)/x?tls=false": false,
+		"u:p@tcp(127.0.0.1:3306)/x":            false,
+		"u:p@tcp(localhost:3306)/x":            false,
+		"u:p@tcp([::1]:3306)/x":                false,
+		"u:p@unix(/run/database/socket/s)/x":   false,
+	} {
+		_, err := nodeConnector(dsn)
+		if (err != nil) != refused || refused && !strings.Contains(err.Error(), "on the way") {
+			t.Errorf("%s: %v", dsn, err)
+		}
+	}
+}
