@@ -71,6 +71,14 @@ func TestPasskeys(t *testing.T) {
 	axe(t, b, "sign in, with passkeys")
 	must(t, b.Press("Sign in with a passkey"))
 	must(t, b.See("What needs somebody"))
+	// Who comes by the provider is let in there alone: whoever is shut out there is shut out here.
+	signOut(b)
+	change(`UPDATE person SET provider = TRUE WHERE name = 'quartermaster'`)
+	must(t, b.Press("Sign in with a passkey"))
+	must(t, b.See("you sign in by way of the provider"))
+	change(`UPDATE person SET provider = FALSE WHERE name = 'quartermaster'`)
+	must(t, b.Press("Sign in with a passkey"))
+	must(t, b.See("What needs somebody"))
 	// To show again who one is.
 	change(`UPDATE session SET shown = shown - INTERVAL 601 SECOND`)
 	must(t, b.Go("/settings?tab=tokens"))
@@ -81,11 +89,7 @@ func TestPasskeys(t *testing.T) {
 	must(t, b.See("It is not shown again"))
 
 	// A key that asks nobody is a second factor alone; and roles that need one are content with it.
-	p, err := admin.Policy(ctx)
-	must(t, err)
-	p.SecondFactor = []string{wire.Reviewer}
-	_, err = admin.SetPolicy(ctx, p.Policy)
-	must(t, err)
+	ruled(t, admin, func(p *wire.Policy) { p.SecondFactor = []string{wire.Reviewer} })
 	r := window(false)
 	must(t, r.Do(chromedp.SendKeys(`input[autocomplete="username"]`, "harbourmaster", chromedp.ByQuery), chromedp.SendKeys(`input[autocomplete="current-password"]`, demo.Password+"\r", chromedp.ByQuery)))
 	must(t, r.See("A second factor first"))
@@ -135,6 +139,9 @@ func TestPasskeys(t *testing.T) {
 		t.Errorf("an answer to another question: %d", got)
 	}
 	// A row of the database is of use for nobody else.
+	if one, err := admin.ResetPassword(ctx, "quartermaster"); err != nil || one.Passkeys != 1 {
+		t.Errorf("what goes on counting after a reset: %+v, %v", one, err)
+	}
 	change(`UPDATE passkey SET person = 'bosun' WHERE person = 'harbourmaster'`)
 	if status, b, _ := post(t, s, &api, "/sign-in/passkey", `{"name":"bosun","password":"`+demo.Password+`"}`); status == http.StatusOK {
 		t.Errorf("somebody else's row opens for another: %s", b)

@@ -32,8 +32,8 @@ func shifted(t *testing.T, db *sql.DB, by time.Duration) {
 		t.Fatalf("only %d times are stored", len(all))
 	}
 	for _, c := range all {
-		_, err := db.ExecContext(t.Context(), fmt.Sprintf("UPDATE `%s` SET `%s` = `%s` + INTERVAL ? SECOND WHERE `%s` IS NOT NULL", c[0], c[1], c[1], c[1]), int(by/time.Second))
-		must(t, err)
+		changed(t, db, fmt.Sprintf("UPDATE `%s` SET `%s` = `%s` + INTERVAL ? SECOND WHERE `%s` IS NOT NULL", c[0], c[1], c[1], c[1]),
+			int(by/time.Second))
 	}
 }
 
@@ -49,12 +49,7 @@ func TestClockSteps(t *testing.T) {
 	must(t, err)
 	defer db.Close()
 	// To a service whose clock is set on nobody has used a session for as long: that is for the policy to say, and here allowed.
-	admin := as(t, s, "admin")
-	policy, err := admin.Policy(ctx)
-	must(t, err)
-	policy.Idle = 720
-	_, err = admin.SetPolicy(ctx, policy.Policy)
-	must(t, err)
+	ruled(t, as(t, s, "admin"), func(p *wire.Policy) { p.Idle = 720 })
 	c := as(t, s, "quartermaster")
 	for _, step := range []time.Duration{90 * time.Minute, -4 * time.Hour, 20 * time.Second, 90 * time.Minute} {
 		// In the middle of a snapshot, whose agent is killed besides: the lease of its work ends an hour and a half later than it should.

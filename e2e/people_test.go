@@ -111,15 +111,10 @@ func TestTwoHolders(t *testing.T) {
 		must(t, err)
 		return k, request
 	}
-	enrol := func(host string) (*client.Agent, *ecdsa.PrivateKey) {
-		inv, err := admin.Invite(ctx, wire.NewHost{Name: host})
+	enrol := func(host string) *client.Agent {
+		a, err := demo.Join(ctx, s.Address, authorityOf(t, s), admin, wire.NewHost{Name: host})
 		must(t, err)
-		k, request := key()
-		nobody, err := client.NewAgent(s.Address, authorityOf(t, s), nil)
-		must(t, err)
-		got, err := nobody.Enrol(ctx, wire.Enrol{Code: inv.Code, Request: request, Version: "1"})
-		must(t, err)
-		return agentWith(t, s, got.Certificate, k), k
+		return a
 	}
 	twice := func(host string) bool {
 		t.Helper()
@@ -134,7 +129,7 @@ func TestTwoHolders(t *testing.T) {
 		return false
 	}
 	// An agent that renews, and goes on with what it got.
-	agent, _ := enrol("pier")
+	agent := enrol("pier")
 	k, request := key()
 	renewed, err := agent.Renew(ctx, request)
 	must(t, err)
@@ -172,13 +167,8 @@ func TestTwoHolders(t *testing.T) {
 	}
 
 	// However often it is renewed, an enrolment ends.
-	p, err := admin.Policy(ctx)
-	must(t, err)
-	p.EnrolmentDays = 100
-	_, err = admin.SetPolicy(ctx, p.Policy)
-	must(t, err)
-	time.Sleep(3 * time.Second) // what the service remembers of it
-	agent, _ = enrol("jetty")
+	ruled(t, admin, func(p *wire.Policy) { p.EnrolmentDays = 100 })
+	agent = enrol("jetty")
 	change(`UPDATE host SET enrolled = enrolled - INTERVAL 99 DAY WHERE name = 'jetty'`)
 	k, request = key()
 	renewed, err = agent.Renew(ctx, request)
@@ -187,6 +177,9 @@ func TestTwoHolders(t *testing.T) {
 		t.Errorf("it outlives the enrolment: until %s", leaf.NotAfter)
 	}
 	change(`UPDATE host SET enrolled = enrolled - INTERVAL 2 DAY WHERE name = 'jetty'`)
+	if err := agentWith(t, s, renewed, k).Hello(ctx); client.Status(err) != http.StatusForbidden {
+		t.Errorf("calling after its end: %v", err)
+	}
 	_, err = agentWith(t, s, renewed, k).Renew(ctx, request)
 	fails(t, "renewing after its end", err, http.StatusForbidden, "this enrolment has ended")
 }

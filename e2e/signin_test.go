@@ -337,6 +337,9 @@ func TestGuesses(t *testing.T) {
 	if _, err := admin.Me(ctx); err != nil {
 		t.Errorf("a token that is known: %v", err)
 	}
+	if _, err := as(t, s, "lookout").Me(ctx); err != nil {
+		t.Errorf("who signs in at the same address meanwhile: %v", err)
+	}
 	for _, what := range []string{"sign-in refused", "enrolment refused"} {
 		list, err := admin.History(ctx, client.Past{What: what}, 100)
 		if err != nil || len(list) == 0 || len(list) > 3 {

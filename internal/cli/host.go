@@ -2,6 +2,7 @@ package cli
 
 import (
 	"errors"
+	"fmt"
 	"strconv"
 	"strings"
 
@@ -70,6 +71,9 @@ func personCommand(o *options) *cobra.Command {
 			p, err := api.ResetPassword(c.Context(), a[0])
 			if err != nil {
 				return err
+			}
+			if p.Passkeys > 0 {
+				fmt.Fprintf(c.ErrOrStderr(), "Passkeys of %s that go on counting: %d. Whoever had the password may have added some: idletally person reset %[1]s --second-factor\n", p.Name, p.Passkeys)
 			}
 			return o.showOne(c, p, "person", p.Name, "one-time password", p.Password)
 		})}

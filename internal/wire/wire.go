@@ -146,6 +146,7 @@ type NewPerson struct {
 type OneTime struct {
 	Name     string `json:"name"`
 	Password string `json:"password"`
+	Passkeys int    `json:"passkeys,omitempty" doc:"Of theirs, that go on counting: whoever had their password may have added some"`
 }
 
 // Host is a machine whose paths are kept.

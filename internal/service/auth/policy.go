@@ -25,11 +25,11 @@ func WantsSecond(p wire.Policy, r Roles) bool {
 	return slices.ContainsFunc(p.SecondFactor, r.Somewhere)
 }
 
-// GainsReview says whether somebody may approve with some roles what they may not with others.
-func GainsReview(from, to Roles) bool {
+// GainsReview says whether somebody may approve with some roles what they may not with others, be it that they manage people no more.
+func GainsReview(p wire.Policy, from, to Roles) bool {
 	return slices.ContainsFunc(to, func(role string) bool {
-		name, application, _ := SplitRole(role) // they were checked
-		return name == wire.Reviewer && !from.For(name, application)
+		_, application, _ := SplitRole(role) // they were checked
+		return MayApprove(p, to, application) && !MayApprove(p, from, application)
 	})
 }
 

@@ -44,13 +44,15 @@ func TestPolicy(t *testing.T) {
 		from, to Roles
 		gains    bool
 	}{
+		{both, Roles{"reviewer@tideboard"}, true}, // who manages people no more
+		{Roles{"reviewer@tideboard"}, both, false},
 		{nil, Roles{wire.Reviewer}, true},
 		{Roles{"reviewer@a"}, Roles{wire.Reviewer}, true},
 		{Roles{wire.Reviewer}, Roles{"reviewer@a"}, false},
 		{Roles{"reviewer@a"}, Roles{"reviewer@a", "reviewer@b"}, true},
 		{Roles{"reviewer@a", wire.Viewer}, Roles{"reviewer@a", wire.Author}, false},
 	} {
-		if GainsReview(c.from, c.to) != c.gains {
+		if GainsReview(strict, c.from, c.to) != c.gains {
 			t.Errorf("%v to %v", c.from, c.to)
 		}
 	}

@@ -44,7 +44,10 @@ const (
 
 type hostKey struct{}
 
-func agentHost(ctx context.Context) string { return ctx.Value(hostKey{}).(string) }
+// callingHost is the host whose agent calls, as it was stored when the call came.
+func callingHost(ctx context.Context) store.Host { return ctx.Value(hostKey{}).(store.Host) }
+
+func agentHost(ctx context.Context) string { return callingHost(ctx).Name }
 
 // agentRoutes are what agents call: JSON, and plain bytes where there are many.
 func (s *Server) agentRoutes(r chi.Router) {
@@ -144,20 +147,13 @@ func (s *Server) renew(w http.ResponseWriter, r *http.Request) error {
 	if err := readJSON(w, r, 64<<10, &in); err != nil {
 		return err
 	}
-	host := agentHost(r.Context())
 	says, err := s.holds(r.Context())
 	if err != nil {
 		return err
 	}
-	h, err := s.Store.Host(r.Context(), host)
-	if err != nil {
-		return err
-	}
-	end := enrolmentEnd(says, *cmp.Or(h.Enrolled, &h.Created))
-	if !end.IsZero() && time.Now().After(end) {
-		return huma.Error403Forbidden("this enrolment has ended: have the host enrolled anew (idletally host invite)")
-	}
-	cert, serial, err := s.Authority.Agent(host, in.Request, end)
+	h := callingHost(r.Context())
+	host := h.Name
+	cert, serial, err := s.Authority.Agent(host, in.Request, enrolmentEnd(says, began(h)))
 	if err != nil {
 		return huma.Error400BadRequest(err.Error())
 	}
@@ -189,11 +185,18 @@ func (s *Server) agent(next http.Handler) http.Handler {
 			s.plain(w, r, huma.Error403Forbidden("this certificate counts no more: the host was enrolled anew or taken out"))
 			return
 		}
-		if err := s.holder(w, r, h, serial); err != nil {
+		says, err := s.holds(r.Context())
+		if end := enrolmentEnd(says, began(h)); err == nil && !end.IsZero() && time.Now().After(end) {
+			err = huma.Error403Forbidden("this enrolment has ended: have the host enrolled anew (idletally host invite)")
+		}
+		if err == nil {
+			err = s.holder(w, r, h, serial)
+		}
+		if err != nil {
 			s.plain(w, r, err)
 			return
 		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), hostKey{}, h.Name)))
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), hostKey{}, h)))
 	})
 }
 
@@ -204,6 +207,9 @@ func enrolmentEnd(p wire.Policy, began time.Time) time.Time {
 	}
 	return began.AddDate(0, 0, p.EnrolmentDays)
 }
+
+// began is when a host was enrolled.
+func began(h store.Host) time.Time { return *cmp.Or(h.Enrolled, &h.Created) }
 
 // settling is how long an agent may still call by the certificate that it has renewed: what was under way ends within it.
 const settling = 5 * time.Minute
@@ -220,7 +226,7 @@ func (s *Server) holder(w http.ResponseWriter, r *http.Request, h store.Host, se
 		return nil
 	}
 	w.Header().Set("Connection", "close") // so that it comes by the newer one, if it has that
-	if time.Since(*h.RenewedUsed) < settling {
+	if h.Twice != nil || time.Since(*h.RenewedUsed) < settling {
 		return nil
 	}
 	news, err := s.Store.HeldTwice(r.Context(), h.Name)

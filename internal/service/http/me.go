@@ -135,7 +135,7 @@ func (s *Server) meRoutes() {
 		me := caller(ctx)
 		err := s.sayCode(ctx, me, in.Body.Code)
 		if err == nil {
-			err = s.Store.DropSecond(ctx, me.Name, nil)
+			err = s.Store.DropCode(ctx, me.Name)
 		}
 		if err == nil {
 			s.audit(ctx, "second factor removed", me.Name, "")
@@ -145,7 +145,7 @@ func (s *Server) meRoutes() {
 	add(s, op{"DELETE", "/people/{name}/second", "remove-second-of", "Take away the second factor of somebody who has lost it. Their sessions end", wire.Admin, 204}, inPerson(func(ctx context.Context, in *byName) (*struct{}, error) {
 		from, err := s.countsFrom(ctx)
 		if err == nil {
-			err = s.Store.DropSecond(ctx, in.Name, from)
+			err = s.Store.DropSeconds(ctx, in.Name, from)
 		}
 		if err == nil {
 			s.audit(ctx, "second factor removed", in.Name, "by an admin")

@@ -96,12 +96,12 @@ func (s *Server) peopleRoutes(chi.Router) {
 		case !p.MustChange && in.Body.NewPassword != "":
 			return nil, huma.Error422UnprocessableEntity("new_password goes with a one-time password: sign in, and change your own with idletally sign-in password")
 		}
-		keys, err := s.Store.Passkeys(ctx, name)
+		has, err := s.hasSecond(ctx, p)
 		if err != nil {
 			return nil, err
 		}
 		switch {
-		case p.Second == nil && len(keys) == 0:
+		case !has:
 		case in.Body.Passkey != nil:
 			if _, _, err := s.showPasskey(ctx, *in.Body.Passkey, toSignIn+" "+name, name); err != nil {
 				return nil, err
@@ -238,6 +238,9 @@ func (s *Server) signInByPasskey(ctx context.Context, what string, browser bool,
 	if err != nil {
 		return nil, err
 	}
+	if p.Provider { // who is shut out there is to be shut out here
+		return nil, huma.Error403Forbidden("you sign in by way of the provider: a passkey here is for showing again who you are")
+	}
 	if !verified {
 		return nil, huma.Error403Forbidden("this key does not ask who holds it: give name and password as well")
 	}
@@ -267,6 +270,7 @@ func (s *Server) signedIn(ctx context.Context, p store.Person, what string, brow
 // begin begins a session for somebody who has shown who they are.
 func (s *Server) begin(ctx context.Context, p store.Person, what string, shown time.Time) (token string, expires time.Time, err error) {
 	token, hash := auth.Token()
+	s.known.add(hash, time.Now()) // strangers at the same address do not hold up its first call
 	expires = time.Now().Add(sessionLife).UTC().Truncate(time.Second)
 	if err := s.Store.AddSession(ctx, hash, p.Name, pathname.Escape(what), expires, shown); err != nil {
 		return "", expires, err

@@ -30,14 +30,17 @@ const policyFor = 2 * time.Second
 // holds gives the policy that holds now.
 func (s *Server) holds(ctx context.Context) (wire.Policy, error) {
 	s.policy.mu.Lock()
-	defer s.policy.mu.Unlock()
-	if time.Now().Before(s.policy.till) {
-		return s.policy.says, nil
+	says, known := s.policy.says, time.Now().Before(s.policy.till)
+	s.policy.mu.Unlock()
+	if known {
+		return says, nil
 	}
-	p, err := s.Store.Policy(ctx)
+	p, err := s.Store.Policy(ctx) // nobody waits for another one's question: a slow database is asked side by side
 	if err != nil {
 		return wire.Policy{}, err
 	}
+	s.policy.mu.Lock()
+	defer s.policy.mu.Unlock()
 	s.policy.says, s.policy.till = p.Says, time.Now().Add(policyFor)
 	return p.Says, nil
 }
@@ -158,11 +161,11 @@ func (s *Server) policyRoutes() {
 		if _, err := in.holds(now); err != nil {
 			return nil, err
 		}
-		has, err := s.hasSecond(ctx, caller(ctx).Person)
+		lacks, err := s.lacksSecond(ctx, to, caller(ctx).Person)
 		if err != nil {
 			return nil, err
 		}
-		if auth.WantsSecond(to, caller(ctx).Roles()) && !has {
+		if lacks {
 			return nil, huma.Error409Conflict("you have no second factor yourself: set one up first, or nobody could take this back")
 		}
 		from, what := time.Now(), "policy set"
@@ -185,7 +188,7 @@ func (s *Server) policyRoutes() {
 		if was.Next == nil {
 			return nil, huma.Error409Conflict("nothing else is to hold")
 		}
-		if err := s.Store.KeepPolicy(ctx, was); err != nil {
+		if err := s.Store.SetPolicy(ctx, was.Says, time.Now(), "", was); err != nil {
 			return nil, err
 		}
 		s.auditPolicy(ctx, "policy kept", was.Says, time.Now())
@@ -245,13 +248,23 @@ func isFresh(w *who) error {
 	return huma.ErrorWithHeaders(huma.Error401Unauthorized("this takes your password, or a code of your second factor, again: idletally sign-in confirm"), http.Header{"Www-Authenticate": {challenge}})
 }
 
-// hasSecond says whether somebody signs in with a second factor, here or at the provider.
+// hasSecond says whether somebody has a second factor here.
 func (s *Server) hasSecond(ctx context.Context, p store.Person) (bool, error) {
-	if p.Second != nil || p.Provider {
+	if p.Second != nil {
 		return true, nil
 	}
-	keys, err := s.Store.Passkeys(ctx, p.Name)
-	return len(keys) > 0, err
+	n, err := s.Store.CountPasskeys(ctx, p.Name)
+	return n > 0, err
+}
+
+// lacksSecond says whether somebody has to set up a second factor before anything else; of who comes by the provider it is the provider's to ask
+// for one.
+func (s *Server) lacksSecond(ctx context.Context, p wire.Policy, who store.Person) (bool, error) {
+	if who.Provider || !auth.WantsSecond(p, who.Roles()) {
+		return false, nil
+	}
+	has, err := s.hasSecond(ctx, who)
+	return !has, err
 }
 
 // confirm takes somebody's password, or a code of their second factor, again.
@@ -297,12 +310,12 @@ func (s *Server) sayPassword(ctx context.Context, me *who, password string) erro
 
 // sayCode takes a code of the second factor of who calls.
 func (s *Server) sayCode(ctx context.Context, me *who, code string) error {
-	keys, err := s.Store.Passkeys(ctx, me.Name)
+	has, err := s.hasSecond(ctx, me.Person)
+	if err == nil && !has {
+		err = huma.Error409Conflict("you have no second factor")
+	}
 	if err != nil {
 		return err
-	}
-	if me.Second == nil && len(keys) == 0 {
-		return huma.Error409Conflict("you have no second factor")
 	}
 	right, err := s.try(ctx, codeGuess(me.Name, within(me)))
 	if err != nil {

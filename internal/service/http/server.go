@@ -393,7 +393,7 @@ func (s *Server) identify(next http.Handler) http.Handler {
 		}
 		p, x, err := s.Store.SessionPerson(r.Context(), hash)
 		if err == nil {
-			err = s.use(r, x, says)
+			err = s.use(r, p.Name, x, says)
 		}
 		if err == nil && byCookie {
 			hash = s.turn(rw, r, x, hash)
@@ -408,13 +408,9 @@ func (s *Server) identify(next http.Handler) http.Handler {
 		case err == nil:
 			s.known.add(hash, time.Now())
 			w := &who{Person: p, token: hash, by: by, session: x.ID, browser: byCookie}
-			if auth.WantsSecond(says, p.Roles()) {
-				has, err := s.hasSecond(r.Context(), p)
-				if err != nil {
-					s.plain(rw, r, err)
-					return
-				}
-				w.wantsSecond = !has
+			if w.wantsSecond, err = s.lacksSecond(r.Context(), says, p); err != nil {
+				s.plain(rw, r, err)
+				return
 			}
 			if x.Shown != nil {
 				w.shown = *x.Shown
@@ -430,9 +426,12 @@ func (s *Server) identify(next http.Handler) http.Handler {
 
 // use notes that somebody uses a session, unless that has ended because nobody did. What a console asks by itself is no use: it says so,
 // and what it follows has no headers of its own.
-func (s *Server) use(r *http.Request, x store.Session, says wire.Policy) error {
+func (s *Server) use(r *http.Request, person string, x store.Session, says wire.Policy) error {
 	idle := time.Since(*cmp.Or(x.Used, &x.Created))
 	if idle > time.Duration(says.Idle)*time.Minute {
+		if _, err := s.Store.EndSessions(r.Context(), person, x.ID, ""); err != nil { // or a looser policy would have it count again
+			return err
+		}
 		return fmt.Errorf("a session that nobody used: %w", store.ErrNotFound)
 	}
 	if idle < time.Minute || r.Header.Get(consoleHeader) == consoleAlone || r.URL.Path == followPath {

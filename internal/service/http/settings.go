@@ -76,7 +76,11 @@ func (s *Server) settingsRoutes() {
 			return nil, err
 		}
 		var from *time.Time
-		if auth.GainsReview(p.Roles(), in.Body.Roles) {
+		says, err := s.holds(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if auth.GainsReview(says, p.Roles(), in.Body.Roles) {
 			if from, err = s.countsFrom(ctx); err != nil {
 				return nil, err
 			}
@@ -105,7 +109,8 @@ func (s *Server) settingsRoutes() {
 			return nil, err
 		}
 		s.audit(ctx, "password reset", in.Name, "")
-		return &body[wire.OneTime]{wire.OneTime{Name: in.Name, Password: pw}}, nil
+		n, err := s.Store.CountPasskeys(ctx, in.Name)
+		return &body[wire.OneTime]{wire.OneTime{Name: in.Name, Password: pw, Passkeys: n}}, err
 	})
 	add(s, op{"DELETE", "/people/{name}", "remove-person", "Remove a person; what they did stays in the history", wire.Admin, 204}, func(ctx context.Context, in *byName) (*struct{}, error) {
 		if in.Name == caller(ctx).Name {

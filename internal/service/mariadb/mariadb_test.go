@@ -91,14 +91,21 @@ func TestPrivate(t *testing.T) {
 	must(t, err)
 	must(t, p.boot(t.Context(), "DROP USER 'idletally'@'localhost';\n"))
 	must(t, os.Remove(filepath.Join(dir, bySocket)))
+	linked := filepath.Join(dir, "of-somebody-else")
+	must(t, os.WriteFile(linked, nil, 0o600))
 	if os.Getuid() == 0 {
 		must(t, filepath.WalkDir(p.data, func(path string, _ fs.DirEntry, err error) error {
 			return errors.Join(err, os.Lchown(path, 65534, 65534))
 		}))
 	}
+	must(t, os.Link(linked, filepath.Join(p.data, "linked")))
+	must(t, os.Symlink(dir, filepath.Join(p.data, "out")))
 	s, err = Start(t.Context(), dir)
 	must(t, err)
 	defer s.Stop()
+	if st, err := os.Lstat(linked); err != nil || int(st.Sys().(*syscall.Stat_t).Uid) != os.Getuid() {
+		t.Errorf("a file of somebody else's was given away with the database's: %v", err)
+	}
 	if again, err := os.ReadFile(filepath.Join(dir, "password")); err != nil || !bytes.Equal(again, secret) {
 		t.Errorf("another database was made: %v", err)
 	}

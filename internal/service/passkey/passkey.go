@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"net"
 	"net/url"
-	"slices"
 	"time"
 
 	"github.com/go-webauthn/webauthn/protocol"
@@ -150,8 +149,7 @@ func (s *Site) Ask() (options, state []byte, err error) {
 
 // A Shown is a passkey that somebody showed.
 type Shown struct {
-	Person   Person
-	ID, Kept []byte // as it is to be kept from now on
+	Kept     []byte // as it is to be kept from now on
 	Verified bool   // its holder showed who they are, by a finger or a number: it is two factors in one
 }
 
@@ -165,10 +163,11 @@ func (s *Site) Shown(state, answer []byte, of func(id []byte) (Person, error)) (
 	if err != nil {
 		return out, refused(err)
 	}
-	if out.Person, err = of(parsed.RawID); err != nil {
+	p, err := of(parsed.RawID)
+	if err != nil {
 		return out, err
 	}
-	u, err := out.Person.user()
+	u, err := p.user()
 	if err != nil {
 		return out, err
 	}
@@ -184,7 +183,7 @@ func (s *Site) Shown(state, answer []byte, of func(id []byte) (Person, error)) (
 	case c.Authenticator.CloneWarning:
 		return out, fmt.Errorf("%w: it counts less than it did: somebody may have copied it", ErrRefused)
 	}
-	out.ID, out.Verified = slices.Clone(c.ID), parsed.Response.AuthenticatorData.Flags.HasUserVerified()
+	out.Verified = parsed.Response.AuthenticatorData.Flags.HasUserVerified()
 	out.Kept, err = json.Marshal(c)
 	return out, err
 }

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -62,6 +63,12 @@ func (s *Store) Passkeys(ctx context.Context, person string) (out []Passkey, err
 	return out, err
 }
 
+// CountPasskeys says how many somebody has.
+func (s *Store) CountPasskeys(ctx context.Context, person string) (n int, err error) {
+	err = s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM passkey WHERE person = ?`, person)
+	return n, err
+}
+
 // PasskeyOf finds whose a passkey is, by the hash of the id that it was made with.
 func (s *Store) PasskeyOf(ctx context.Context, hash [32]byte) (p Passkey, err error) {
 	err = s.db.GetContext(ctx, &p, `SELECT `+passkeyColumns+` FROM passkey WHERE hash = ?`, hash[:])
@@ -76,10 +83,22 @@ func (s *Store) UsePasskey(ctx context.Context, id string, sealed []byte) error 
 
 // RemovePasskey ends one of somebody's.
 func (s *Store) RemovePasskey(ctx context.Context, person, id string) error {
-	n, err := s.exec(ctx, `DELETE FROM passkey WHERE person = ? AND id = ?`, person, id)
-	if err == nil && n == 0 {
-		err = fmt.Errorf("passkey %s: %w", id, ErrNotFound)
-	}
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		r, err := tx.ExecContext(ctx, `DELETE FROM passkey WHERE person = ? AND id = ?`, person, id)
+		if err != nil {
+			return err
+		}
+		if n, err := r.RowsAffected(); err != nil || n == 0 {
+			return errors.Join(err, fmt.Errorf("passkey %s: %w", id, ErrNotFound))
+		}
+		return dropSpareCodes(ctx, tx, person)
+	})
+}
+
+// dropSpareCodes takes away codes to spare that stand in for nothing any more: another factor comes with others.
+func dropSpareCodes(ctx context.Context, tx *sqlx.Tx, person string) error {
+	_, err := tx.ExecContext(ctx, `DELETE FROM spare_code WHERE person = ? AND NOT EXISTS (SELECT 1 FROM passkey WHERE person = ?)
+		AND NOT EXISTS (SELECT 1 FROM person WHERE name = ? AND second IS NOT NULL)`, person, person, person)
 	return err
 }
 

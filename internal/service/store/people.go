@@ -261,22 +261,33 @@ func (s *Store) UseSpare(ctx context.Context, person string, hash [32]byte) (boo
 	return n > 0, err
 }
 
-// DropSecond takes somebody's second factors away, passkeys included; countsFrom says from when on their approvals count, nil leaves that.
-func (s *Store) DropSecond(ctx context.Context, person string, countsFrom *time.Time) error {
+// DropCode has somebody do without codes; their passkeys stay.
+func (s *Store) DropCode(ctx context.Context, person string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		keys, err := tx.ExecContext(ctx, `DELETE FROM passkey WHERE person = ?`, person)
-		if err != nil {
+		r, err := tx.ExecContext(ctx, `UPDATE person SET second = NULL, second_next = NULL WHERE name = ? AND second IS NOT NULL`, person)
+		if err := changed(r, err, person+" signs in without codes"); err != nil {
 			return err
 		}
-		n, err := keys.RowsAffected()
-		if err != nil {
-			return err
+		return dropSpareCodes(ctx, tx, person)
+	})
+}
+
+// DropSeconds takes all second factors of somebody away, passkeys included; countsFrom says from when on their approvals count, nil leaves that.
+func (s *Store) DropSeconds(ctx context.Context, person string, countsFrom *time.Time) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		var has bool
+		if err := tx.GetContext(ctx, &has, `SELECT second IS NOT NULL OR EXISTS (SELECT 1 FROM passkey WHERE person = ?) FROM person WHERE name = ?`, person, person); err != nil {
+			return one(err, "person "+person)
 		}
-		r, err := tx.ExecContext(ctx, `UPDATE person SET second = NULL, second_next = NULL, counts_from = COALESCE(?, counts_from) WHERE name = ? AND (second IS NOT NULL OR ?)`, countsFrom, person, n > 0)
-		if err := changed(r, err, person+" has no second factor"); err != nil && n == 0 {
-			return err
+		if !has {
+			return fmt.Errorf("%s has no second factor: %w", person, ErrConflict)
 		}
-		_, err = tx.ExecContext(ctx, `DELETE FROM spare_code WHERE person = ?`, person)
+		for _, q := range []string{`DELETE FROM passkey WHERE person = ?`, `DELETE FROM spare_code WHERE person = ?`, `UPDATE person SET second = NULL, second_next = NULL WHERE name = ?`} {
+			if _, err := tx.ExecContext(ctx, q, person); err != nil {
+				return err
+			}
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE person SET counts_from = COALESCE(?, counts_from) WHERE name = ?`, countsFrom, person)
 		return err
 	})
 }

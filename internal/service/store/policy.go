@@ -16,21 +16,25 @@ type Policy struct {
 	Next  *wire.Policy // nil where nothing is to change
 	From  time.Time    // when the next one holds
 	By    string       // who wants it
+
+	row policyRow // as it is stored
+}
+
+type policyRow struct {
+	Began *time.Time `db:"began"`
+	Says  string     `db:"says"`
+	Next  *string    `db:"next"`
+	From  *time.Time `db:"next_from"`
+	By    string     `db:"next_by"`
 }
 
 // Policy gives what holds now.
 func (s *Store) Policy(ctx context.Context) (p Policy, err error) {
-	var row struct {
-		Began *time.Time `db:"began"`
-		Says  string     `db:"says"`
-		Next  *string    `db:"next"`
-		From  *time.Time `db:"next_from"`
-		By    string     `db:"next_by"`
-	}
+	var row policyRow
 	if err := s.db.GetContext(ctx, &row, `SELECT began, says, next, next_from, next_by FROM policy WHERE name = 'service'`); err != nil {
 		return p, one(err, "the policy")
 	}
-	p.Began = row.Began
+	p.Began, p.row = row.Began, row
 	if err := json.Unmarshal([]byte(row.Says), &p.Says); err != nil {
 		return p, fmt.Errorf("the policy: %w", err)
 	}
@@ -49,7 +53,8 @@ func (s *Store) Policy(ctx context.Context) (p Policy, err error) {
 	return p, nil
 }
 
-// SetPolicy has another policy hold from a time on, and what was to hold next no more. was is what holds now: ErrStale where it is not.
+// SetPolicy has another policy hold from a time on, and what was to hold next no more. was is what Policy gave: ErrStale where somebody has
+// changed it since, so that nobody takes back in passing what another one has just made stricter.
 func (s *Store) SetPolicy(ctx context.Context, to wire.Policy, from time.Time, by string, was Policy) error {
 	says, err := json.Marshal(was.Says)
 	if err != nil {
@@ -59,20 +64,13 @@ func (s *Store) SetPolicy(ctx context.Context, to wire.Policy, from time.Time, b
 	if err != nil {
 		return err
 	}
-	now, err := s.Policy(ctx)
-	if err != nil {
-		return err
+	// The time differs each time, so that a row that is found is a row that is changed.
+	n, err := s.exec(ctx, `UPDATE policy SET says = ?, next = ?, next_from = ?, next_by = ? WHERE name = 'service' AND says = ? AND next <=> ? AND next_from <=> ?`,
+		string(says), string(next), from.UTC(), by, was.row.Says, was.row.Next, was.row.From)
+	if err == nil && n == 0 {
+		err = fmt.Errorf("the policy: %w", ErrStale)
 	}
-	if is, err := json.Marshal(now.Says); err != nil || string(is) != string(says) {
-		return fmt.Errorf("the policy: %w", ErrStale)
-	}
-	_, err = s.exec(ctx, `UPDATE policy SET says = ?, next = ?, next_from = ?, next_by = ? WHERE name = 'service'`, string(says), string(next), from.UTC(), by)
 	return err
-}
-
-// KeepPolicy has what holds now go on holding.
-func (s *Store) KeepPolicy(ctx context.Context, was Policy) error {
-	return s.SetPolicy(ctx, was.Says, now(), "", was)
 }
 
 // BeginPolicy notes that the first person was made.

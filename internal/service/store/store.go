@@ -129,7 +129,7 @@ func nodeConnector(dsn string) (driver.Connector, error) {
 	if err != nil {
 		return nil, fmt.Errorf("database address: %w: want user:password@tcp(host:port)/name", err)
 	}
-	if host, _, err := net.SplitHostPort(cfg.Addr); cfg.Net == "tcp" && err == nil && !here(host) && !strings.Contains(dsn, "tls=") {
+	if host, _, err := net.SplitHostPort(cfg.Addr); cfg.Net == "tcp" && err == nil && !here(host) && cfg.TLSConfig == "" {
 		return nil, fmt.Errorf("what goes to the database at %s could be read and changed on the way: add ?tls=true to its address, or ?tls=false where nobody else is on that network", cfg.Addr)
 	}
 	cfg.ParseTime = true

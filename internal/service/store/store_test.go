@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -862,6 +863,7 @@ func TestQuota(t *testing.T) {
 func TestDatabaseOnTheWay(t *testing.T) {
 	for dsn, refused := range map[string]bool{
 		"u:p@tcp(db.example:3306)/x":           true,
+		"u:tls=true@tcp(db.example:3306)/x":    true,
 		"u:p@tcp(192.0.2.7:3306)/x?timeout=1s": true,
 		"u:p@tcp([2001:db8::7]:3306)/x":        true,
 		"u:p@tcp(db.example:3306)/x?tls=true":  false,
@@ -875,5 +877,75 @@ func TestDatabaseOnTheWay(t *testing.T) {
 		if (err != nil) != refused || refused && !strings.Contains(err.Error(), "on the way") {
 			t.Errorf("%s: %v", dsn, err)
 		}
+	}
+}
+
+// Of several who change the policy at once one does; the others look again.
+func TestPolicyAtOnce(t *testing.T) {
+	ctx := t.Context()
+	was, err := st.Policy(ctx)
+	must(t, err)
+	var won, stale atomic.Int64
+	var all sync.WaitGroup
+	for i := range 8 {
+		all.Go(func() {
+			to := was.Says
+			to.Idle = 100 + i
+			switch err := st.SetPolicy(ctx, to, time.Now(), "harbourmaster", was); {
+			case err == nil:
+				won.Add(1)
+			case errors.Is(err, ErrStale):
+				stale.Add(1)
+			default:
+				t.Error(err)
+			}
+		})
+	}
+	all.Wait()
+	if won.Load() != 1 || stale.Load() != 7 {
+		t.Errorf("%d changed it, %d look again", won.Load(), stale.Load())
+	}
+	now, err := st.Policy(ctx)
+	must(t, err)
+	must(t, st.SetPolicy(ctx, was.Says, time.Now(), "", now))
+}
+
+// A factor that is taken away leaves the others, and its codes to spare only for these.
+func TestSecondFactorsTogether(t *testing.T) {
+	ctx, who := t.Context(), name("twice")
+	must(t, st.AddPerson(ctx, Person{Name: who, RoleList: "viewer"}))
+	spare := func(text string) [32]byte { return sha256.Sum256([]byte(who + text)) }
+	id := spare("id")
+	key, spared, err := st.AddPasskey(ctx, Passkey{Person: who, Name: "ring", Hash: id[:], Sealed: []byte("x")}, [][32]byte{spare("first")})
+	if err != nil || !spared {
+		t.Fatalf("%v, %v", spared, err)
+	}
+	must(t, st.ProposeSecond(ctx, who, []byte("sealed")))
+	must(t, st.ConfirmSecond(ctx, who, []byte("sealed"), 1, [][32]byte{spare("one"), spare("two")}, ""))
+	must(t, st.DropCode(ctx, who))
+	if err := st.DropCode(ctx, who); !errors.Is(err, ErrConflict) {
+		t.Errorf("codes that are not there: %v", err)
+	}
+	if n, err := st.CountPasskeys(ctx, who); err != nil || n != 1 {
+		t.Errorf("%d passkeys are left, %v", n, err)
+	}
+	if ok, err := st.UseSpare(ctx, who, spare("one")); err != nil || !ok {
+		t.Errorf("a code to spare for the passkey: %v, %v", ok, err)
+	}
+	must(t, st.RemovePasskey(ctx, who, key.ID))
+	if ok, err := st.UseSpare(ctx, who, spare("two")); err != nil || ok {
+		t.Errorf("a code to spare for nothing: %v, %v", ok, err)
+	}
+	if err := errors.Join(st.RemovePasskey(ctx, who, key.ID)); !errors.Is(err, ErrNotFound) {
+		t.Error(err)
+	}
+	if err := st.DropSeconds(ctx, who, nil); !errors.Is(err, ErrConflict) {
+		t.Errorf("nothing to take away: %v", err)
+	}
+	_, _, err = st.AddPasskey(ctx, Passkey{Person: who, Name: "ring", Hash: id[:], Sealed: []byte("x")}, nil)
+	must(t, err)
+	must(t, st.DropSeconds(ctx, who, nil))
+	if n, err := st.CountPasskeys(ctx, who); err != nil || n != 0 {
+		t.Errorf("%d passkeys are left, %v", n, err)
 	}
 }

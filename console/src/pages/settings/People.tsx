@@ -13,12 +13,13 @@ import { RoleChoice } from "../../components/RoleChoice";
 import { Table } from "../../components/Table";
 import { Time } from "../../components/Time";
 
-function OneTime({ name, password, close }: { name: string; password: string; close: () => void }) {
+function OneTime({ name, password, passkeys = 0, close }: { name: string; password: string; passkeys?: number; close: () => void }) {
   return (
     <>
       <p>{name} signs in once with this password, and chooses another:</p>
       <p className="my-3"><code className="rounded bg-sheet px-3 py-2 text-lg">{password}</code></p>
       <p className="text-sm text-muted">It is not shown again.</p>
+      {passkeys > 0 ? <Note>{passkeys === 1 ? "A passkey" : `${passkeys} passkeys`} of theirs {passkeys === 1 ? "goes" : "go"} on counting, and whoever had the password may have added some: <code>idletally person reset {name} --second-factor</code></Note> : null}
       <div className="mt-4 flex justify-end"><Button look="strong" onClick={close}>Done</Button></div>
     </>
   );
@@ -58,7 +59,7 @@ function Change({ person, me, had, close }: { person: Person; me: Person; had: S
   const [sure, setSure] = useState(false);
   return (
     <>
-      {reset.data ? <OneTime name={reset.data.name} password={reset.data.password} close={close} /> : (
+      {reset.data ? <OneTime name={reset.data.name} password={reset.data.password} passkeys={reset.data.passkeys} close={close} /> : (
         <>
           <RoleChoice chosen={chosen} choose={setChosen} />
           <Note error={set.error ?? reset.error ?? remove.error} />
