@@ -98,39 +98,48 @@ func Status(err error) int {
 // Do makes one call. in and out may be nil. What broke on its way is asked again: a change comes with a key, by which the service
 // carries it out once.
 func (c *Client) Do(ctx context.Context, method, path string, in, out any) error {
-	resp, err := c.persist(ctx, method, path, in)
+	answer, err := c.persist(ctx, method, path, in, out)
 	var p *Problem
 	if errors.As(err, &p) && p.Again && c.Confirming != nil {
 		if err := c.Confirming(ctx); err != nil {
 			return err
 		}
-		resp, err = c.persist(ctx, method, path, in)
+		answer, err = c.persist(ctx, method, path, in, out)
 	}
-	if err != nil {
+	if err != nil || answer == nil {
 		return err
 	}
-	defer resp.Body.Close()
-	if out == nil || resp.StatusCode == http.StatusNoContent {
-		return nil
-	}
-	if file, ok := out.(io.Writer); ok {
-		if _, err := io.Copy(file, resp.Body); err != nil {
-			return fmt.Errorf("the answer broke off: %w", err)
-		}
-		return nil
-	}
-	body := io.LimitReader(resp.Body, 256<<20)
-	if w, ok := out.(*Written); ok { // it is no JSON
-		w.Holds = resp.Header.Get("Idletally-Holds") == "yes"
-		w.Body, err = io.ReadAll(body)
-	} else {
-		err = json.NewDecoder(body).Decode(out)
-	}
-	if err != nil {
+	if err := json.Unmarshal(answer, out); err != nil {
 		return fmt.Errorf("answer of the service: %w", err)
 	}
 	return nil
 }
+
+// take reads an answer: what is to be written somewhere is, and what is to be decoded is given. It is ErrUnreachable where the answer broke
+// off and can be asked for again.
+func (c *Client) take(resp *http.Response, out any) (answer []byte, err error) {
+	if out == nil || resp.StatusCode == http.StatusNoContent {
+		return nil, nil
+	}
+	if file, ok := out.(io.Writer); ok {
+		if _, err := io.Copy(file, resp.Body); err != nil {
+			return nil, fmt.Errorf("the answer broke off: %w", err) // and a part of it is written
+		}
+		return nil, nil
+	}
+	b, err := io.ReadAll(io.LimitReader(resp.Body, maxTaken))
+	if err != nil {
+		return nil, unreachable(c.Address, err)
+	}
+	if w, ok := out.(*Written); ok { // it is no JSON
+		w.Holds, w.Body = resp.Header.Get("Idletally-Holds") == "yes", b
+		return nil, nil
+	}
+	return b, nil
+}
+
+// maxTaken is of one answer, in bytes.
+const maxTaken = 256 << 20
 
 // CheckResponse turns a problem body into an error.
 func CheckResponse(resp *http.Response) error {
@@ -556,6 +565,11 @@ func (c *Client) RemoveHook(ctx context.Context, id string) error {
 // ShutOut has no certificate of a host's agent count any more.
 func (c *Client) ShutOut(ctx context.Context, host string) (wire.Host, error) {
 	return post[wire.Host](ctx, c, "/hosts/"+url.PathEscape(host)+"/shut-out", nil)
+}
+
+// Keys tells by which keys hosts are to know the service.
+func (c *Client) Keys(ctx context.Context) (wire.ServiceKeys, error) {
+	return get[wire.ServiceKeys](ctx, c, "/keys", nil)
 }
 
 // CheckHistory verifies the history.

@@ -46,6 +46,42 @@ func TestProblems(t *testing.T) {
 	}
 }
 
+// An answer that breaks off half way is asked for again, by the same key, so that a change is made once; nothing of a broken one is taken.
+func TestAnswersThatBreakOff(t *testing.T) {
+	const whole = `{"items":[{"name":"skiff","tags":["a","b"]}]}`
+	var keys []string
+	for what, call := range map[string]func(c *Client) (string, error){
+		"a question": func(c *Client) (string, error) {
+			list, err := c.Hosts(t.Context())
+			return fmt.Sprint(len(list), list[0].Name, list[0].Tags), err
+		},
+		"a change": func(c *Client) (string, error) {
+			var out wire.Page[wire.Host]
+			err := c.Do(t.Context(), http.MethodPost, "/x", struct{}{}, &out)
+			return fmt.Sprint(len(out.Items), out.Items[0].Name, out.Items[0].Tags), err
+		},
+	} {
+		keys = nil
+		c := against(t, func(w http.ResponseWriter, r *http.Request) {
+			keys = append(keys, r.Header.Get("Idempotency-Key"))
+			w.Header().Set("Content-Length", fmt.Sprint(len(whole)))
+			if n := len(keys); n < 4 {
+				fmt.Fprint(w, whole[:len(whole)*n/4])
+				panic(http.ErrAbortHandler)
+			}
+			fmt.Fprint(w, whole)
+		})
+		got, err := call(c)
+		if err != nil || got != "1skiff[a b]" || len(keys) != 4 || keys[0] != keys[3] {
+			t.Errorf("%s: %s, %v, keys %q", what, got, err, keys)
+		}
+	}
+	c := against(t, func(http.ResponseWriter, *http.Request) {})
+	if _, err := c.Hosts(t.Context()); err == nil {
+		t.Error("no answer is taken for one")
+	}
+}
+
 func TestUnreachable(t *testing.T) {
 	c := against(t, nil)
 	c.Address = "https://127.0.0.1:1"

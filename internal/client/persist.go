@@ -15,8 +15,8 @@ import (
 	"time"
 )
 
-// persist asks until there is an answer, for a while.
-func (c *Client) persist(ctx context.Context, method, path string, in any) (*http.Response, error) {
+// persist asks until there is an answer, and all of it, for a while; what out is to be decoded from is given.
+func (c *Client) persist(ctx context.Context, method, path string, in, out any) (answer []byte, err error) {
 	file, once := in.(io.Reader) // which is read once
 	var body []byte
 	if in != nil && !once {
@@ -52,9 +52,16 @@ func (c *Client) persist(ctx context.Context, method, path string, in any) (*htt
 			err = unreachable(c.Address, err)
 		} else if err = CheckResponse(resp); err != nil {
 			resp.Body.Close()
+		} else {
+			answer, err = c.take(resp, out)
+			resp.Body.Close()
+			if err != nil && !errors.Is(err, ErrUnreachable) {
+				return nil, err
+			}
+			resp = nil
 		}
 		if err == nil || once || c.Token == "" && method != http.MethodGet || !passing(resp, err, n) {
-			return resp, err
+			return answer, err
 		}
 		if e := rest(ctx, n); e != nil {
 			return nil, errors.Join(e, err)
