@@ -1,10 +1,9 @@
 // Package authority is the service's own certificate authority and the key that signs orders.
 // Both live in files of the service's folder, never in the database: whoever changes rows there
-// cannot make an agent act.
+// cannot make an agent act. Either can be replaced; agents follow.
 package authority
 
 import (
-	"bytes"
 	"crypto/ecdsa"
 	"crypto/ed25519"
 	"crypto/elliptic"
@@ -19,20 +18,27 @@ import (
 	"fmt"
 	"math/big"
 	"net"
-	"os"
-	"path/filepath"
 	"sync"
 	"time"
 
-	"idletally/internal/atomicfile"
+	"idletally/internal/core/succession"
 )
 
 // An Authority signs certificates and orders.
 type Authority struct {
-	cert   *x509.Certificate
-	key    *ecdsa.PrivateKey
-	PEM    []byte // of the certificate
-	Orders ed25519.PrivateKey
+	newest issuer  // signs what agents are given
+	former *issuer // the one before, which is all that agents know who were away since; nil where it has ended, or there was none
+
+	PEM        []byte // of the certificates that count, the newest first
+	Orders     ed25519.PrivateKey
+	Succession []succession.Handover // leads from each key that signed orders before to the one that does
+	Secrets    []byte                // what keys for other uses are made of
+}
+
+// An issuer is a certificate with its key.
+type issuer struct {
+	cert *x509.Certificate
+	key  *ecdsa.PrivateKey
 }
 
 const (
@@ -41,67 +47,6 @@ const (
 	agentLife     = 30 * 24 * time.Hour // agents renew theirs when a third of it is over
 	serverLife    = 30 * 24 * time.Hour
 )
-
-// Open reads the authority from a folder, or makes it at the first start: one that counts for the service's names alone.
-func Open(dir string, names []string) (*Authority, error) {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return nil, fmt.Errorf("keys folder: %w", err)
-	}
-	a := &Authority{}
-	keyPEM, err := keep(filepath.Join(dir, "authority.key"), func() ([]byte, error) {
-		k, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-		if err != nil {
-			return nil, err
-		}
-		return private(k)
-	})
-	if err != nil {
-		return nil, err
-	}
-	k, err := parsePrivate(keyPEM)
-	if err != nil {
-		return nil, fmt.Errorf("authority.key in %s: %w", dir, err)
-	}
-	var ok bool
-	if a.key, ok = k.(*ecdsa.PrivateKey); !ok {
-		return nil, fmt.Errorf("authority.key in %s is no ECDSA key", dir)
-	}
-	a.PEM, err = keep(filepath.Join(dir, "authority.pem"), func() ([]byte, error) {
-		t := template("Idle Tally authority", authorityLife)
-		t.IsCA, t.BasicConstraintsValid, t.MaxPathLenZero = true, true, true
-		t.KeyUsage = x509.KeyUsageCertSign
-		constrain(t, names)
-		der, err := x509.CreateCertificate(rand.Reader, t, t, a.key.Public(), a.key)
-		if err != nil {
-			return nil, err
-		}
-		return certPEM(der), nil
-	})
-	if err != nil {
-		return nil, err
-	}
-	block, _ := pem.Decode(a.PEM)
-	if block == nil {
-		return nil, fmt.Errorf("authority.pem in %s holds no certificate", dir)
-	}
-	if a.cert, err = x509.ParseCertificate(block.Bytes); err != nil {
-		return nil, fmt.Errorf("authority.pem in %s: %w", dir, err)
-	}
-	orders, err := keep(filepath.Join(dir, "orders.key"), func() ([]byte, error) {
-		_, k, err := ed25519.GenerateKey(rand.Reader)
-		if err != nil {
-			return nil, err
-		}
-		return private(k)
-	})
-	if err != nil {
-		return nil, err
-	}
-	if a.Orders, err = OrderKey(orders); err != nil {
-		return nil, fmt.Errorf("orders.key in %s: %w", dir, err)
-	}
-	return a, nil
-}
 
 // OrderKey reads the key that signs orders, as its file has it.
 func OrderKey(file []byte) (ed25519.PrivateKey, error) {
@@ -116,11 +61,14 @@ func OrderKey(file []byte) (ed25519.PrivateKey, error) {
 	return key, nil
 }
 
+// noName is none that anybody has (RFC 6761, 6.4).
+const noName = "idletally.invalid"
+
 // constrain has an authority count for some names and addresses and for nothing else (RFC 5280, 4.2.1.10): whoever has its key is none of
 // the sites that a browser trusts besides. A name stands for what is below it, too.
 func constrain(t *x509.Certificate, names []string) {
 	t.PermittedDNSDomainsCritical = true
-	t.PermittedDNSDomains = []string{"idletally.invalid"} // where there is none, any would count
+	t.PermittedDNSDomains = []string{noName} // where there is none, any would count
 	dns, addresses := split(names)
 	t.PermittedDNSDomains = append(t.PermittedDNSDomains, dns...)
 	for _, ip := range append(addresses, net.IPv4(127, 0, 0, 1)) {
@@ -137,10 +85,18 @@ func (a *Authority) Permits(names []string) error {
 	if err != nil {
 		return err
 	}
-	pool := x509.NewCertPool()
-	pool.AddCert(a.cert)
-	if _, err := c.Leaf.Verify(x509.VerifyOptions{Roots: pool}); err != nil {
-		return fmt.Errorf("the service's authority was made for other names (%w): give these no longer with --name, or have people come by a certificate of their own (--people)", err)
+	between := x509.NewCertPool()
+	for _, der := range c.Certificate[1:] {
+		if ca, err := x509.ParseCertificate(der); err == nil {
+			between.AddCert(ca)
+		}
+	}
+	for _, i := range a.issuers() {
+		pool := x509.NewCertPool()
+		pool.AddCert(i.cert)
+		if _, err := c.Leaf.Verify(x509.VerifyOptions{Roots: pool, Intermediates: between}); err != nil {
+			return fmt.Errorf("the service's authority was made for other names (%w): give these no longer with --name, have people come by a certificate of their own (--people), or replace the authority (idletally keys replace authority)", err)
+		}
 	}
 	return nil
 }
@@ -154,21 +110,6 @@ func split(names []string) (dns []string, addresses []net.IP) {
 		}
 	}
 	return dns, addresses
-}
-
-// keep reads a file, or makes it whole and then names it.
-func keep(file string, create func() ([]byte, error)) ([]byte, error) {
-	b, err := os.ReadFile(file)
-	if !errors.Is(err, os.ErrNotExist) {
-		return b, err
-	}
-	if b, err = create(); err != nil {
-		return nil, err
-	}
-	if err := atomicfile.Write(file, b, 0o600); err != nil {
-		return nil, fmt.Errorf("keep key: %w", err)
-	}
-	return b, nil
 }
 
 func private(k any) ([]byte, error) {
@@ -201,7 +142,7 @@ func template(name string, life time.Duration) *x509.Certificate {
 }
 
 // Fingerprint is the SHA-256 of the authority's certificate, for people to compare.
-func (a *Authority) Fingerprint() string { return Fingerprint(a.cert.Raw) }
+func (a *Authority) Fingerprint() string { return Fingerprint(a.newest.cert.Raw) }
 
 // Fingerprint gives the SHA-256 of a certificate.
 func Fingerprint(der []byte) string {
@@ -234,9 +175,7 @@ func (a *Authority) AgentOf(text []byte) (*x509.Certificate, error) {
 	if err != nil {
 		return nil, err
 	}
-	pool := x509.NewCertPool()
-	pool.AddCert(a.cert)
-	_, err = c.Verify(x509.VerifyOptions{Roots: pool, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}})
+	_, err = c.Verify(x509.VerifyOptions{Roots: a.roots(), KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}})
 	return c, err
 }
 
@@ -250,7 +189,7 @@ func (a *Authority) agent(host string, request []byte, life time.Duration) (cert
 	}
 	t := template(host, life)
 	t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}
-	der, err := x509.CreateCertificate(rand.Reader, t, a.cert, r.PublicKey, a.key)
+	der, err := x509.CreateCertificate(rand.Reader, t, a.newest.cert, r.PublicKey, a.newest.key)
 	if err != nil {
 		return nil, "", fmt.Errorf("certificate: %w", err)
 	}
@@ -260,14 +199,12 @@ func (a *Authority) agent(host string, request []byte, life time.Duration) (cert
 // Server gives the TLS settings of the service: its certificate, made anew before it ends, and
 // agents' certificates checked where they are given.
 func (a *Authority) Server(names []string) *tls.Config {
-	pool := x509.NewCertPool()
-	pool.AddCert(a.cert)
 	var mu sync.Mutex
 	var current *tls.Certificate
 	return &tls.Config{
 		MinVersion: tls.VersionTLS13,
 		ClientAuth: tls.VerifyClientCertIfGiven,
-		ClientCAs:  pool,
+		ClientCAs:  a.roots(),
 		GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 			mu.Lock()
 			defer mu.Unlock()
@@ -291,7 +228,18 @@ func (a *Authority) server(names []string) (*tls.Certificate, error) {
 	t := template("Idle Tally", serverLife)
 	t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}
 	t.DNSNames, t.IPAddresses = split(names)
-	der, err := x509.CreateCertificate(rand.Reader, t, a.cert, key.Public(), a.key)
+	by, chain := a.newest, [][]byte{a.newest.cert.Raw}
+	if a.former != nil {
+		// Who knows the former authority alone sees it sign the service's certificate, and who knows the newest sees that it
+		// vouches for the former one: "old with new" (RFC 4210, 4.4.1).
+		by = *a.former
+		old, err := x509.CreateCertificate(rand.Reader, vouched(by.cert), a.newest.cert, by.key.Public(), a.newest.key)
+		if err != nil {
+			return nil, err
+		}
+		chain = [][]byte{old, a.newest.cert.Raw}
+	}
+	der, err := x509.CreateCertificate(rand.Reader, t, by.cert, key.Public(), by.key)
 	if err != nil {
 		return nil, err
 	}
@@ -299,5 +247,31 @@ func (a *Authority) server(names []string) (*tls.Certificate, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &tls.Certificate{Certificate: [][]byte{der, bytes.Clone(a.cert.Raw)}, PrivateKey: key, Leaf: leaf}, nil
+	return &tls.Certificate{Certificate: append([][]byte{der}, chain...), PrivateKey: key, Leaf: leaf}, nil
+}
+
+// vouched is the certificate of a former authority by the newest one, for as long as the service's own.
+func vouched(former *x509.Certificate) *x509.Certificate {
+	t := template("", serverLife)
+	t.RawSubject, t.SubjectKeyId = former.RawSubject, former.SubjectKeyId
+	t.IsCA, t.BasicConstraintsValid, t.MaxPathLenZero = true, true, true
+	t.KeyUsage = x509.KeyUsageCertSign
+	return t
+}
+
+// issuers are the authorities that count, the newest first.
+func (a *Authority) issuers() []issuer {
+	if a.former == nil {
+		return []issuer{a.newest}
+	}
+	return []issuer{a.newest, *a.former}
+}
+
+// roots is what agents' certificates are held against.
+func (a *Authority) roots() *x509.CertPool {
+	pool := x509.NewCertPool()
+	for _, i := range a.issuers() {
+		pool.AddCert(i.cert)
+	}
+	return pool
 }
