@@ -109,7 +109,7 @@ func (b *Big) fill(ctx context.Context) error {
 		if err := st.Invite(ctx, name, []string{"fleet"}, sha256.Sum256([]byte(name)), time.Now().Add(time.Hour)); err != nil {
 			return err
 		}
-		if _, err := st.SetCertificate(ctx, name, "seeded", "0", false); err != nil {
+		if _, err := st.SetCertificate(ctx, name, store.Certified{Serial: "seeded", Version: "0"}); err != nil {
 			return err
 		}
 		if i%250 != 7 { // some are silent

@@ -153,6 +153,8 @@ func newKey() (key, request []byte, err error) {
 // Renew gets a certificate for a new key in place of the one that there is, which counts on until it ends: whatever is lost on
 // the way, one of the two is here.
 func (a *Agent) Renew(ctx context.Context) error {
+	a.renewal.Lock() // the service counts on one at a time
+	defer a.renewal.Unlock()
 	key, request, err := newKey()
 	if err != nil {
 		return err
@@ -165,12 +167,7 @@ func (a *Agent) Renew(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("the service sent a certificate for another key: %w", err)
 	}
-	now, err := Load(a.Folder) // who may be tried as is said while it runs
-	if err != nil {
-		return err
-	}
-	now.Certificate, now.Key = pem, key
-	if err := now.save(a.Folder); err != nil {
+	if err := a.amend(func(s *Settings) { s.Certificate, s.Key = pem, key }); err != nil {
 		return err
 	}
 	a.api.Use(&cert)
@@ -260,6 +257,11 @@ type Agent struct {
 	state watchState
 	host  host
 	cert  atomic.Pointer[tls.Certificate]
+
+	greeted  chan struct{} // when the service has answered anew
+	keys     sync.Mutex    // of Authority and OrderKey, which others may take the place of
+	settings sync.Mutex    // of their file
+	renewal  sync.Mutex
 }
 
 // A host is what an agent works for: the system that it runs on, or a file server near it. How it looks at that, and
@@ -299,7 +301,7 @@ func New(folder string, log *slog.Logger) (*Agent, error) {
 	if err != nil {
 		return nil, fmt.Errorf("agent's certificate: %w", err)
 	}
-	a := &Agent{Folder: folder, Log: log, Settings: s}
+	a := &Agent{Folder: folder, Log: log, Settings: s, greeted: make(chan struct{}, 1)}
 	for _, r := range s.Roots {
 		raw, err := pathname.Unescape(r)
 		if err != nil {
@@ -332,14 +334,17 @@ func (a *Agent) Run(ctx context.Context) error {
 	wg.Go(func() { cancel(a.listen(ctx)) })
 	wg.Go(func() { cancel(a.watch(ctx)) })
 	wg.Go(func() { cancel(a.keepCertificate(ctx)) })
-	wg.Go(func() { cancel(a.keepHistory(ctx)) })
-	hello := false
+	wg.Go(func() { cancel(a.keepTrust(ctx)) })
+	hello, before := false, false
 	err = a.repeat(ctx, "work", func() error {
 		if !hello {
 			if err := a.api.Hello(ctx); err != nil {
 				return err
 			}
-			hello = true
+			if hello = true; before {
+				a.greet()
+			}
+			before = true
 		}
 		work, err := a.api.Work(ctx)
 		if err == nil && work != nil {
@@ -481,7 +486,11 @@ func (a *Agent) run(ctx context.Context, to desk, w *wire.Work, done, total *ato
 		a.Log.Error("run failed", "work", w.ID, "reason", msg)
 		return to.RunDone(ctx, w.ID, wire.RunDone{State: "failed", Message: msg})
 	}
-	order, part, err := plan.Verify(a.OrderKey, w.Order, w.Signature, w.Manifest, a.Host, time.Now())
+	key, err := a.orderKeyAfter(w.Succession)
+	if err != nil {
+		return fail("order refused: %v", err)
+	}
+	order, part, err := plan.Verify(key, w.Order, w.Signature, w.Manifest, a.Host, time.Now())
 	if err != nil {
 		return fail("%v", err)
 	}

@@ -16,6 +16,7 @@ import (
 	"idletally/internal/archive"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/plan"
+	"idletally/internal/core/succession"
 	"idletally/internal/core/untrusted"
 	"idletally/internal/wire"
 )
@@ -80,7 +81,11 @@ func JoinByFile(folder string, got archive.Admission) (host string, err error) {
 	if err != nil {
 		return "", err
 	}
-	switch now, err := Load(folder); {
+	now, err := Load(folder)
+	if err == nil {
+		now.OrderKey, err = succession.Follow(now.OrderKey, got.Succession)
+	}
+	switch {
 	case err == nil && !bytes.Equal(now.OrderKey, got.OrderKey):
 		return "", fmt.Errorf("this is host %s, and another key signs its orders: to have it take those of this admission, take %s away first", now.Host, filepath.Join(pathname.Escape(folder), SettingsFile))
 	case err != nil && !errors.Is(err, os.ErrNotExist) && !errors.Is(err, ErrNotEnrolled):

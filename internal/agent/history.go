@@ -7,37 +7,19 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	mathrand "math/rand/v2"
 	"os"
 	"path/filepath"
-	"time"
 
 	"idletally/internal/atomicfile"
 	"idletally/internal/core/chain"
 )
 
-// historyEvery is how often an agent compares where the history ends, at about.
-const historyEvery = time.Hour
-
 func (a *Agent) historyFile() string { return filepath.Join(a.Folder, "history.json") }
 
-// keepHistory keeps the newest end of the service's history that this host was shown, and shows it to the service: what the service, or who
+// compareHistory keeps the newest end of the service's history that this host was shown, and shows it to the service: what the service, or who
 // writes to its database, makes of the history later has to fit it.
-func (a *Agent) keepHistory(ctx context.Context) error {
-	return a.repeat(ctx, "history", func() error {
-		if err := a.compareHistory(ctx); err != nil {
-			return err
-		}
-		select {
-		case <-ctx.Done():
-		case <-time.After(historyEvery/2 + mathrand.N(historyEvery)):
-		}
-		return nil
-	})
-}
-
 func (a *Agent) compareHistory(ctx context.Context) error {
-	if len(a.OrderKey) != ed25519.PublicKeySize {
+	if len(a.orderKey()) != ed25519.PublicKeySize {
 		return nil // this host takes no orders, and knows no key
 	}
 	seen, err := a.seenHistory()
@@ -49,7 +31,7 @@ func (a *Agent) compareHistory(ctx context.Context) error {
 		return err
 	}
 	switch {
-	case !now.SignedBy(a.OrderKey):
+	case !now.SignedBy(a.orderKey()):
 		a.Log.Error("what the service says of its history is not signed by the key that this host knows", "line", now.Seq)
 		return nil
 	case now.Seq < seen.Seq || now.Seq == seen.Seq && now.Hash != seen.Hash:

@@ -10,6 +10,7 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -97,7 +98,7 @@ Who has the file and no more can sign orders to your hosts: it is made readable 
 			if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
 				return fmt.Errorf("backup: %w", err)
 			}
-			if _, err := checkBackup(c.Context(), f.Name(), key.Public().(ed25519.PublicKey)); err != nil { // what cannot be read is no backup
+			if _, err := checkBackup(c.Context(), f.Name(), []ed25519.PublicKey{key.Public().(ed25519.PublicKey)}); err != nil { // what cannot be read is no backup
 				return err
 			}
 			if err := os.Rename(f.Name(), a[0]); err != nil {
@@ -107,7 +108,7 @@ Who has the file and no more can sign orders to your hosts: it is made readable 
 		}}
 	check := &cobra.Command{Use: "check FILE", Short: "Say whether a backup is whole, and what it holds", Args: args(1, 1, "a file"),
 		RunE: func(c *cobra.Command, a []string) error {
-			want, err := signer(given, data)
+			want, err := signers(given, data)
 			if err != nil {
 				return err
 			}
@@ -127,7 +128,7 @@ history tells of the restore.
 
 Who can change the file can make anybody an admin: give the service's public key with --key, as "idletally history verify" told it.`,
 		RunE: func(c *cobra.Command, a []string) error {
-			want, err := signer(given, "")
+			want, err := signers(given, "")
 			if err != nil {
 				return err
 			}
@@ -192,31 +193,28 @@ Who can change the file can make anybody an admin: give the service's public key
 	return c
 }
 
-// signer is the key that has to have signed a backup: the one that was given, or that of the service whose folder this is; nil is any.
-func signer(given, data string) (ed25519.PublicKey, error) {
+// signers are the keys of which one has to have signed a backup: the one that was given, or those that sign, or signed, for the service
+// whose folder this is; nil is any.
+func signers(given, data string) ([]ed25519.PublicKey, error) {
 	if given != "" {
 		key, err := base64.StdEncoding.DecodeString(given)
 		if err != nil || len(key) != ed25519.PublicKeySize {
 			return nil, usageError{errors.New("--key: want a public key of 32 bytes in base64")}
 		}
-		return key, nil
+		return []ed25519.PublicKey{key}, nil
 	}
 	if data == "" {
 		return nil, nil
 	}
-	b, err := os.ReadFile(filepath.Join(data, "keys", "orders.key"))
-	if err != nil { // there is no service here, or it is not for us to read
+	keys, err := authority.Signers(filepath.Join(data, "keys"))
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) { // there is no service here, or it is not for us to read
 		return nil, nil
 	}
-	key, err := authority.OrderKey(b)
-	if err != nil {
-		return nil, err
-	}
-	return key.Public().(ed25519.PublicKey), nil
+	return keys, err
 }
 
-// checkBackup reads a backup through; want, where it is given, has to have signed it.
-func checkBackup(ctx context.Context, file string, want ed25519.PublicKey) (store.Counted, error) {
+// checkBackup reads a backup through; one of want, where any are given, has to have signed it.
+func checkBackup(ctx context.Context, file string, want []ed25519.PublicKey) (store.Counted, error) {
 	f, err := os.Open(file)
 	if err != nil {
 		return store.Counted{}, err
@@ -227,7 +225,7 @@ func checkBackup(ctx context.Context, file string, want ed25519.PublicKey) (stor
 		return got, fmt.Errorf("%s: %w", file, err)
 	}
 	switch {
-	case want == nil || bytes.Equal(want, got.Key):
+	case want == nil || slices.ContainsFunc(want, func(k ed25519.PublicKey) bool { return bytes.Equal(k, got.Key) }):
 		return got, nil
 	case got.Key == nil:
 		return got, fmt.Errorf("%s: an earlier version wrote it, and nobody signed it: whoever had it since may have changed it", file)

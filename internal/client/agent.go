@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -25,6 +27,8 @@ import (
 type Agent struct {
 	address     string
 	http        *http.Client
+	transport   atomic.Pointer[http.Transport]
+	swapping    sync.Mutex // of the transport
 	certificate atomic.Pointer[tls.Certificate]
 }
 
@@ -35,22 +39,69 @@ func NewAgent(address string, authority []byte, certificate *tls.Certificate) (*
 		return nil, err
 	}
 	a := &Agent{address: c.Address, http: c.HTTP}
+	transport := c.HTTP.Transport.(*http.Transport)
 	if certificate != nil {
 		a.certificate.Store(certificate)
-		c.HTTP.Transport.(*http.Transport).TLSClientConfig.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return a.certificate.Load(), nil }
+		transport.TLSClientConfig.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return a.certificate.Load(), nil }
 	}
+	a.transport.Store(transport)
+	c.HTTP.Transport = current{&a.transport}
 	return a, nil
 }
 
-// Through has connections made by dial, which knows where they lead.
-func (a *Agent) Through(dial func(ctx context.Context, network, address string) (net.Conn, error)) {
-	a.http.Transport.(*http.Transport).DialContext = dial
+// current sends by the transport that there is at the time.
+type current struct {
+	*atomic.Pointer[http.Transport]
 }
 
-// Use has new connections made with another certificate.
+// RoundTrip is of http.RoundTripper.
+func (c current) RoundTrip(r *http.Request) (*http.Response, error) { return c.Load().RoundTrip(r) }
+
+// CloseIdleConnections is what http.Client asks for.
+func (c current) CloseIdleConnections() { c.Load().CloseIdleConnections() }
+
+// Through has connections made by dial, which knows where they lead. It comes before the first call.
+func (a *Agent) Through(dial func(ctx context.Context, network, address string) (net.Conn, error)) {
+	a.transport.Load().DialContext = dial
+}
+
+// Trust has new connections trust other authorities than before, and exactly these; what is under way goes on.
+func (a *Agent) Trust(authorities []byte) error {
+	config, err := TLS(authorities)
+	if err != nil {
+		return err
+	}
+	a.anew(config.RootCAs)
+	return nil
+}
+
+// anew has each call from now on made by a connection that is new, and trusts some authorities; those that are under way keep theirs.
+// Without any it goes on trusting those from before.
+func (a *Agent) anew(trusted *x509.CertPool) {
+	a.swapping.Lock()
+	defer a.swapping.Unlock()
+	was := a.transport.Load()
+	next := was.Clone()
+	if trusted != nil {
+		next.TLSClientConfig.RootCAs = trusted
+	}
+	a.transport.Store(next)
+	was.CloseIdleConnections() // the others close when they have been idle for a while
+}
+
+// Keys tells by which keys this host knows the service, and asks by which it is to; by none where the service is an older one.
+func (a *Agent) Keys(ctx context.Context, known wire.KnownKeys) (out wire.Keys, err error) {
+	status, err := a.json(ctx, http.MethodPost, "/keys", known, &out)
+	if status == http.StatusNotFound {
+		return wire.Keys{}, nil
+	}
+	return out, err
+}
+
+// Use has calls made with another certificate.
 func (a *Agent) Use(certificate *tls.Certificate) {
 	a.certificate.Store(certificate)
-	a.http.CloseIdleConnections()
+	a.anew(nil)
 }
 
 // Renew asks for another certificate.

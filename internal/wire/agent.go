@@ -7,6 +7,7 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
+	"idletally/internal/core/succession"
 	"idletally/internal/core/tree"
 )
 
@@ -24,6 +25,8 @@ type Enrolled struct {
 	Certificate []byte `json:"certificate"`         // PEM
 	Authority   []byte `json:"authority"`           // PEM
 	OrderKey    []byte `json:"order_key"`           // ed25519, pinned from now on
+
+	Succession []succession.Handover `json:"succession,omitempty"` // leads to it from those before
 }
 
 // Admit lets a host in by a request that somebody carried.
@@ -40,6 +43,18 @@ type Renewal struct {
 // Renewed is the answer.
 type Renewed struct {
 	Certificate []byte `json:"certificate"` // PEM
+}
+
+// KnownKeys is what an agent knows its service by.
+type KnownKeys struct {
+	Authorities []string `json:"authorities"` // SHA-256 of each certificate
+	OrderKey    []byte   `json:"order_key"`
+}
+
+// Keys is what it is to know from now on.
+type Keys struct {
+	Authorities []byte                `json:"authorities"` // PEM, the newest first
+	Succession  []succession.Handover `json:"succession,omitempty"`
 }
 
 // Work kinds.
@@ -59,6 +74,8 @@ type Work struct {
 	Order     []byte `json:"order,omitempty"`
 	Signature []byte `json:"signature,omitempty"`
 	Manifest  []byte `json:"manifest,omitempty"`
+	// It leads to the key that signed the order.
+	Succession []succession.Handover `json:"succession,omitempty"`
 }
 
 // WorkProgress keeps the lease and tells how far the agent is.

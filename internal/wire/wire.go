@@ -162,6 +162,37 @@ type Host struct {
 	Watch *WatchState `json:"watch,omitempty" doc:"Whether changes are heard of as they happen"`
 }
 
+// ServiceKeys is what hosts know the service by.
+type ServiceKeys struct {
+	Authorities []ServiceAuthority `json:"authorities" doc:"That count, the newest first; two while hosts change over"`
+	OrderKey    []byte             `json:"order_key" doc:"Ed25519, public: signs orders and the history's end"`
+	Replaced    []ReplacedKey      `json:"replaced" doc:"Keys that signed before, the first first"`
+	Behind      []HostBehind       `json:"behind" doc:"Enrolled hosts that know the service by other keys than the newest, by name"`
+	More        bool               `json:"more,omitempty" doc:"There are more of them"`
+}
+
+// ServiceAuthority is an authority of the service's that counts.
+type ServiceAuthority struct {
+	Fingerprint string    `json:"fingerprint" doc:"SHA-256 of its certificate"`
+	From        time.Time `json:"from"`
+	Until       time.Time `json:"until"`
+}
+
+// ReplacedKey is a key that signed orders before.
+type ReplacedKey struct {
+	Key []byte    `json:"key"`
+	At  time.Time `json:"at" doc:"When it signed that another one follows"`
+}
+
+// HostBehind is a host that does not know the service by its newest keys, or whose agent never told.
+type HostBehind struct {
+	Host      string     `json:"host"`
+	Authority bool       `json:"authority" doc:"Its certificate is by another authority, or it trusts another"`
+	OrderKey  bool       `json:"order_key" doc:"It takes orders by another key"`
+	Carried   bool       `json:"carried,omitempty"`
+	LastSeen  *time.Time `json:"last_seen,omitempty"`
+}
+
 // Kinds of happenings.
 const (
 	HappenedBegin    = "begin" // of the stream

@@ -78,7 +78,7 @@ func TestSchedules(t *testing.T) {
 	for name, tags := range map[string][]string{"dory": {"boats", "small"}, "skiff": {"boats", "small"}, "ferry": {"boats"}, "barge": {"boats"}, "other": {"cars"}} {
 		must(t, st.Invite(ctx, name, tags, sha256.Sum256([]byte(name)), time.Now().Add(time.Hour)))
 		if name != "barge" { // it has no agent
-			_, err := st.SetCertificate(ctx, name, "c", "1", false)
+			_, err := st.SetCertificate(ctx, name, store.Certified{Serial: "c", Version: "1"})
 			must(t, err)
 		}
 	}

@@ -65,6 +65,7 @@ func (s *Server) agentRoutes(r chi.Router) {
 		serve(r, "POST", "/agent/v1/hello", host, s.hello)
 		serve(r, "POST", "/agent/v1/certificate", host, s.renew)
 		serve(r, "POST", "/agent/v1/history", host, s.compareHistory)
+		serve(r, "POST", "/agent/v1/keys", host, s.giveKeys)
 		serve(r, "GET", "/agent/v1/work", host, s.giveWork)
 		serve(r, "GET", "/agent/v1/questions", host, s.giveQuestion)
 		serve(r, "POST", "/agent/v1/work/{id}/progress", host, s.progress)
@@ -131,14 +132,14 @@ func (s *Server) enrol(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return huma.Error400BadRequest(err.Error())
 	}
-	enrolment, err := s.Store.SetCertificate(r.Context(), host, serial, in.Version, false)
+	enrolment, err := s.Store.SetCertificate(r.Context(), host, s.certified(serial, in.Version, false))
 	if err != nil {
 		return err
 	}
 	if err := s.Store.Audit(r.Context(), store.By{Who: "agent " + host}, "host enrolled", host, "certificate "+serial); err != nil {
 		return err
 	}
-	return writeJSON(w, wire.Enrolled{Host: host, Enrolment: enrolment, Certificate: cert, Authority: s.Authority.PEM, OrderKey: s.OrderKey()})
+	return writeJSON(w, wire.Enrolled{Host: host, Enrolment: enrolment, Certificate: cert, Authority: s.Authority.PEM, OrderKey: s.OrderKey(), Succession: s.Authority.Succession})
 }
 
 // renew gives an agent another certificate before its own ends. The key is the agent's new one.
@@ -389,6 +390,7 @@ func (s *Server) describeWork(ctx context.Context, work store.Work) (wire.Work, 
 		return out, fmt.Errorf("plan %s is not the one that was approved: its manifest does not fit its digest", p.ID)
 	}
 	out.Order, out.Signature = order.Sign(s.Authority.Orders)
+	out.Succession = s.Authority.Succession
 	out.Manifest = p.Manifest
 	return out, nil
 }

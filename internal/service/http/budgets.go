@@ -44,11 +44,11 @@ var costs = map[budget.Class][]string{
 		"get-tags", "set-tags", "me", "ask-own-passkey", "list-passkeys", "begin-passkey", "add-passkey", "remove-passkey", "get-policy", "set-policy", "keep-policy", "propose-second", "confirm-second", "remove-second", "end-sessions", "list-sessions", "end-session", "list-people",
 		"remove-person", "get-roles", "set-roles", "remove-second-of", "end-sessions-of", "list-plans", "decline-plan", "add-remark", "withdraw-plan",
 		"list-unread", "list-runs", "get-run", "halt-run", "resume-run", "list-results", "list-schedules", "add-schedule", "remove-schedule", "sign-in-ways",
-		"sign-out", "list-snapshots", "take-snapshot", "get-snapshot", "cancel-snapshot", "get-storage", "list-tokens", "add-token", "remove-token", "list-waivers",
+		"sign-out", "list-snapshots", "take-snapshot", "get-snapshot", "cancel-snapshot", "get-storage", "list-tokens", "show-keys", "add-token", "remove-token", "list-waivers",
 		"withdraw-waiver",
 		"GET /healthz", "GET /readyz", "GET /metrics", "GET /*", "GET /api/schemas/baseline-1.json",
 		"GET /api/openapi.json", "GET /api/openapi.yaml", "GET /api/openapi-3.0.json", "GET /api/openapi-3.0.yaml", "GET /api/schemas/{schema}",
-		"POST /agent/v1/enrol", "POST /agent/v1/hello", "POST /agent/v1/certificate", "POST /agent/v1/history", "POST /agent/v1/work/{id}/progress",
+		"POST /agent/v1/enrol", "POST /agent/v1/hello", "POST /agent/v1/certificate", "POST /agent/v1/history", "POST /agent/v1/keys", "POST /agent/v1/work/{id}/progress",
 		"GET /agent/v1/work/{id}/chunks/{n}", "POST /agent/v1/nodes/missing",
 	},
 	costly: {

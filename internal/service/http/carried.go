@@ -123,12 +123,12 @@ func (s *Server) carriedRoutes() {
 		if err := s.Store.AddHost(ctx, in.Name); err != nil {
 			return nil, err
 		}
-		enrolment, err := s.Store.SetCertificate(ctx, in.Name, serial, in.Body.Version, true)
+		enrolment, err := s.Store.SetCertificate(ctx, in.Name, s.certified(serial, in.Body.Version, true))
 		if err != nil {
 			return nil, err
 		}
 		s.audit(ctx, "host admitted", in.Name, "certificate "+serial)
-		return &body[wire.Enrolled]{wire.Enrolled{Host: in.Name, Enrolment: enrolment, Certificate: cert, Authority: s.Authority.PEM, OrderKey: s.OrderKey()}}, nil
+		return &body[wire.Enrolled]{wire.Enrolled{Host: in.Name, Enrolment: enrolment, Certificate: cert, Authority: s.Authority.PEM, OrderKey: s.OrderKey(), Succession: s.Authority.Succession}}, nil
 	})
 	type order struct {
 		ID   string `path:"id" maxLength:"16"`

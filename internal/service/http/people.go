@@ -52,6 +52,7 @@ func (s *Server) routes(r chi.Router) {
 	s.policyRoutes()
 	s.tokenRoutes()
 	s.historyRoutes()
+	s.keyRoutes()
 	s.scheduleRoutes()
 	s.hookRoutes()
 	s.runRoutes(r)

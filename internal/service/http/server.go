@@ -32,6 +32,7 @@ import (
 
 	"idletally/internal/core/chain"
 	"idletally/internal/core/drift"
+	"idletally/internal/core/succession"
 	"idletally/internal/core/untrusted"
 	"idletally/internal/service/auth"
 	"idletally/internal/service/authority"
@@ -71,6 +72,7 @@ type Server struct {
 	backing *backing // what orders are held against
 	witness *witness.Witness
 	fault   atomic.Pointer[historyFault] // of the history; nil where there is none
+	moving  atomic.Pointer[chain.Head]   // what a former key signed of the history, until the newest signs what follows
 	budgets *budget.Budgets
 
 	provider *provider
@@ -126,7 +128,10 @@ func New(c Config) *Server {
 	if c.Store != nil && c.Authority != nil {
 		c.Store.Seal = func(h *chain.Head) { h.Sign(c.Authority.Orders) }
 		s.witness = &witness.Witness{Source: c.Store, Key: s.OrderKey(), File: c.Ended}
-		c.Store.Sealed = func(h chain.Head) bool { return h.SignedBy(s.OrderKey()) && h.Seq >= s.witness.Least() }
+		s.witness.Former = succession.Former(c.Authority.Succession)
+		c.Store.Sealed = func(h chain.Head) bool {
+			return (h.SignedBy(s.OrderKey()) || s.succeeds(h)) && h.Seq >= s.witness.Least()
+		}
 		// Made of the service's own key, so that the database holds no secret of theirs.
 		s.desk.HookSecret = func(hook string) []byte { return s.secret("hook " + hook) }
 	}
@@ -159,7 +164,7 @@ func New(c Config) *Server {
 
 // secret is a key for some use, made of the service's own.
 func (s *Server) secret(use string) []byte {
-	m := hmac.New(sha256.New, s.Authority.Orders.Seed())
+	m := hmac.New(sha256.New, s.Authority.Secrets)
 	_, _ = m.Write([]byte("idletally " + use)) // a hash takes everything
 	return m.Sum(nil)
 }

@@ -72,7 +72,7 @@ func TestSealedForOnePlace(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := &Server{Config: Config{Authority: &authority.Authority{Orders: key}}}
+	s := &Server{Config: Config{Authority: &authority.Authority{Secrets: key.Seed()}}}
 	mine, err := s.seal(secondOf("purser"), []byte("secret"))
 	if err != nil {
 		t.Fatal(err)

@@ -11,6 +11,9 @@ func (s *Server) Upkeep(ctx context.Context) error {
 	if err := s.bind(ctx); err != nil {
 		return err
 	}
+	if err := s.succeed(ctx); err != nil {
+		return err
+	}
 	at, told, err := s.Store.Restored(ctx)
 	if err != nil || at == "" {
 		return err

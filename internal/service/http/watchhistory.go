@@ -106,7 +106,7 @@ func (s *Server) compareHistory(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	if seen.Seq > 0 && seen.SignedBy(s.OrderKey()) {
+	if seen.Seq > 0 && s.signed(seen) {
 		if why, err := s.differs(r.Context(), seen, now); err != nil {
 			return err
 		} else if why != "" {

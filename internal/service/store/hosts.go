@@ -26,6 +26,9 @@ type Host struct {
 	Enrolled    *time.Time `db:"enrolled"`
 	RenewedUsed *time.Time `db:"renewed_used"` // since when the agent has used the certificate that took its place
 	Twice       *time.Time `db:"twice"`        // since when two are known to hold its identity
+
+	Authority string `db:"authority"` // fingerprint of the service's that signed its certificate and that it trusts; "" where it did not tell
+	OrderKey  string `db:"order_key"` // by which it knows the service, in hexadecimal digits; "" where it did not tell
 }
 
 // Tags splits the list.
@@ -36,7 +39,7 @@ func (h Host) Tags() []string {
 	return strings.Split(h.TagList, ",")
 }
 
-const hostColumns = `name, tags, certificate, renewed, enrolment, carried, version, watching, watch_notes, created, last_seen, enrolled, renewed_used, twice`
+const hostColumns = `name, tags, certificate, renewed, enrolment, carried, version, watching, watch_notes, created, last_seen, enrolled, renewed_used, twice, authority, order_key`
 
 // Invite adds a host, or changes the tags of one where some are given, and keeps the hash of its enrolment code.
 func (s *Store) Invite(ctx context.Context, name string, tags []string, codeHash [32]byte, expires time.Time) error {
@@ -78,12 +81,20 @@ func (s *Store) UseCode(ctx context.Context, codeHash, request [32]byte) (host s
 	return host, err
 }
 
-// SetCertificate says which certificate a host's agent has, and whether what it does is carried; an older one counts no more.
+// Certified is what a host's agent was given when it was let in.
+type Certified struct {
+	Serial, Version     string
+	Carried             bool   // nothing leads there
+	Authority, OrderKey string // by which it knows the service from then on
+}
+
+// SetCertificate says what a host's agent was given; an older certificate counts no more.
 //
 // It begins another enrolment, whose orders count for no other.
-func (s *Store) SetCertificate(ctx context.Context, host, serial, version string, carried bool) (enrolment string, err error) {
+func (s *Store) SetCertificate(ctx context.Context, host string, c Certified) (enrolment string, err error) {
 	enrolment = NewID()
-	r, err := s.db.ExecContext(ctx, `UPDATE host SET certificate = ?, renewed = '', enrolment = ?, version = ?, carried = ?, enrolled = ?, renewed_used = NULL, twice = NULL WHERE name = ?`, serial, enrolment, version, carried, now(), host)
+	r, err := s.db.ExecContext(ctx, `UPDATE host SET certificate = ?, renewed = '', enrolment = ?, version = ?, carried = ?, enrolled = ?, renewed_used = NULL, twice = NULL,
+		authority = ?, order_key = ? WHERE name = ?`, c.Serial, enrolment, c.Version, c.Carried, now(), c.Authority, c.OrderKey, host)
 	return enrolment, changed(r, err, "host "+host)
 }
 
@@ -124,6 +135,18 @@ func (s *Store) ShutOut(ctx context.Context, host string) error {
 		_, err = tx.ExecContext(ctx, `DELETE FROM enrolment WHERE host = ?`, host) // a used code is good for its agent once more
 		return err
 	})
+}
+
+// SetKnown notes by which keys a host's agent knows the service.
+func (s *Store) SetKnown(ctx context.Context, host, authority, orderKey string) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE host SET authority = ?, order_key = ? WHERE name = ?`, authority, orderKey, host)
+	return err
+}
+
+// HostsBehind lists enrolled hosts by name, at most so many, which know the service by other keys than these.
+func (s *Store) HostsBehind(ctx context.Context, authority, orderKey string, limit int) (out []Host, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT `+hostColumns+` FROM host WHERE certificate <> '' AND (authority <> ? OR order_key <> ?) ORDER BY name LIMIT ?`, authority, orderKey, limit)
+	return out, err
 }
 
 // Seen notes that an agent called.

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"slices"
 	"sync"
 	"sync/atomic"
 
@@ -30,8 +31,9 @@ type Source interface {
 // A Witness watches one history. Its methods may be called at the same time.
 type Witness struct {
 	Source Source
-	Key    ed25519.PublicKey // that signs the history's end
-	File   string            // where the end is kept; "" keeps it nowhere
+	Key    ed25519.PublicKey   // that signs the history's end
+	Former []ed25519.PublicKey // which signed it before: what was noted may be from then
+	File   string              // where the end is kept; "" keeps it nowhere
 
 	least    atomic.Int64 // the line that the history had at the least
 	mu       sync.Mutex
@@ -113,7 +115,15 @@ func strays(n int64) error {
 	return fault("%d lines were put among those from before it was chained, or taken away there", n)
 }
 
-// begin reads what was noted when a service ran last.
+// Begin reads what was noted when a service ran last, which Check does otherwise, and gives it; Seq is 0 where nothing was. The error is a
+// *Fault where this service did not note it.
+func (w *Witness) Begin() (noted chain.Head, err error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	err = w.begin()
+	return w.noted, err
+}
+
 func (w *Witness) begin() error {
 	if w.begun || w.File == "" {
 		return nil
@@ -129,7 +139,7 @@ func (w *Witness) begin() error {
 	if err != nil {
 		return fmt.Errorf("where the history ended: %s: %w", w.File, err)
 	}
-	if w.noted.Seq == 0 || !w.noted.SignedBy(w.Key) {
+	if w.noted.Seq == 0 || !slices.ContainsFunc(append(w.Former[:len(w.Former):len(w.Former)], w.Key), w.noted.SignedBy) {
 		return fault("what is noted of its end in %s is not signed by this service", w.File)
 	}
 	w.begun = true

@@ -1,0 +1,182 @@
+package agent
+
+import (
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"crypto/sha256"
+	"crypto/x509"
+	"encoding/hex"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	mathrand "math/rand/v2"
+	"time"
+
+	"idletally/internal/core/succession"
+	"idletally/internal/wire"
+)
+
+const (
+	trustEvery     = time.Hour        // how often an agent compares what it knows of its service, at about
+	trustSoon      = 10 * time.Second // within which it does when the service is there again, so that not all hosts do at once
+	maxAuthorities = 4
+)
+
+// keepTrust has this host know its service by the keys that count, and compares what it was shown of the history, until the context ends.
+func (a *Agent) keepTrust(ctx context.Context) error {
+	return a.repeat(ctx, "keys and history", func() error {
+		if err := a.askKeys(ctx); err != nil {
+			return err
+		}
+		if err := a.compareHistory(ctx); err != nil { // which is signed by the newest key
+			return err
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(trustEvery/2 + mathrand.N(trustEvery)):
+		case <-a.greeted:
+			select {
+			case <-ctx.Done():
+			case <-time.After(mathrand.N(trustSoon)):
+			}
+		}
+		return nil
+	})
+}
+
+// greet has what is known of the service compared soon: it was not there for a while, and may have other keys.
+func (a *Agent) greet() {
+	select {
+	case a.greeted <- struct{}{}:
+	default:
+	}
+}
+
+// askKeys asks by which keys to know the service, believes what it may say of them, and has the certificate signed by the newest authority.
+func (a *Agent) askKeys(ctx context.Context) error {
+	got, err := a.api.Keys(ctx, a.knownKeys())
+	if err != nil || len(got.Authorities) == 0 { // an older service
+		return err
+	}
+	authorities, err := readAuthorities(got.Authorities)
+	if err != nil {
+		a.Log.Error("what the service says of its keys is not believed", "error", err)
+		return nil
+	}
+	news, err := a.believe(got)
+	if errors.Is(err, succession.ErrBroken) {
+		a.Log.Error("what the service says of its keys is not believed", "error", err)
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if leaf := a.cert.Load().Leaf; leaf.CheckSignatureFrom(authorities[0]) != nil {
+		if err := a.Renew(ctx); err != nil {
+			return fmt.Errorf("a certificate of the newest authority: %w", err)
+		}
+		news = true
+	}
+	if news {
+		_, err = a.api.Keys(ctx, a.knownKeys()) // so that it is seen there who follows
+	}
+	return err
+}
+
+// believe keeps which authorities count, as who has their certificate says, and the key that signs orders, as far as the one that is
+// known leads there. It says whether anything is new.
+func (a *Agent) believe(got wire.Keys) (news bool, err error) {
+	a.keys.Lock()
+	defer a.keys.Unlock()
+	to, err := succession.Follow(a.OrderKey, got.Succession)
+	if err != nil {
+		return false, err
+	}
+	if bytes.Equal(to, a.OrderKey) && bytes.Equal(got.Authorities, a.Authority) {
+		return false, nil
+	}
+	if err := a.amend(func(s *Settings) { s.OrderKey, s.Authority = to, got.Authorities }); err != nil {
+		return false, err
+	}
+	if !bytes.Equal(to, a.OrderKey) {
+		a.Log.Warn("another key signs orders from now on", "was", hex.EncodeToString(a.OrderKey), "is", hex.EncodeToString(to))
+	}
+	a.OrderKey = to
+	if bytes.Equal(got.Authorities, a.Authority) {
+		return true, nil
+	}
+	a.Log.Warn("the service has other authorities from now on", "fingerprints", fingerprints(got.Authorities))
+	a.Authority = got.Authorities
+	return true, a.api.Trust(a.Authority)
+}
+
+// orderKeyAfter gives the key that has to have signed an order, which came with what leads to that key.
+func (a *Agent) orderKeyAfter(line []succession.Handover) (ed25519.PublicKey, error) {
+	a.keys.Lock()
+	defer a.keys.Unlock()
+	to, err := succession.Follow(a.OrderKey, line)
+	if err != nil || bytes.Equal(to, a.OrderKey) {
+		return to, err
+	}
+	if err := a.amend(func(s *Settings) { s.OrderKey = to }); err != nil {
+		return nil, err
+	}
+	a.Log.Warn("another key signs orders from now on", "was", hex.EncodeToString(a.OrderKey), "is", hex.EncodeToString(to))
+	a.OrderKey = to
+	return to, nil
+}
+
+// orderKey is the key that signs orders, as far as this host knows.
+func (a *Agent) orderKey() ed25519.PublicKey {
+	a.keys.Lock()
+	defer a.keys.Unlock()
+	return a.OrderKey
+}
+
+func (a *Agent) knownKeys() wire.KnownKeys {
+	a.keys.Lock()
+	defer a.keys.Unlock()
+	return wire.KnownKeys{Authorities: fingerprints(a.Authority), OrderKey: a.OrderKey}
+}
+
+// amend changes the settings that are kept, as they are kept now: who may be tried as is said while an agent runs.
+func (a *Agent) amend(change func(*Settings)) error {
+	a.settings.Lock()
+	defer a.settings.Unlock()
+	now, err := Load(a.Folder)
+	if err != nil {
+		return err
+	}
+	change(&now)
+	return now.save(a.Folder)
+}
+
+// readAuthorities reads the certificates of authorities, the newest of which is first.
+func readAuthorities(text []byte) (list []*x509.Certificate, err error) {
+	for block, rest := pem.Decode(text); block != nil; block, rest = pem.Decode(rest) {
+		c, err := x509.ParseCertificate(block.Bytes)
+		if err != nil {
+			return nil, fmt.Errorf("an authority: %w", err)
+		}
+		if !c.IsCA {
+			return nil, fmt.Errorf("%s is no authority", c.Subject)
+		}
+		if list = append(list, c); len(list) > maxAuthorities {
+			return nil, fmt.Errorf("more than %d authorities", maxAuthorities)
+		}
+	}
+	if list == nil {
+		return nil, errors.New("no authority")
+	}
+	return list, nil
+}
+
+// fingerprints are the SHA-256 of certificates in PEM form.
+func fingerprints(text []byte) (list []string) {
+	for block, rest := pem.Decode(text); block != nil && len(list) < maxAuthorities; block, rest = pem.Decode(rest) {
+		sum := sha256.Sum256(block.Bytes)
+		list = append(list, hex.EncodeToString(sum[:]))
+	}
+	return list
+}

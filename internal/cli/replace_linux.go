@@ -1,0 +1,90 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"idletally/internal/service/authority"
+)
+
+// ownKeys are the commands that work on a service's folder: the keys are files, and no call reaches them.
+func ownKeys() []*cobra.Command {
+	var data string
+	var names []string
+	var now bool
+	of := func() string { return filepath.Join(data, "keys") }
+	replace := &cobra.Command{Use: "replace authority|orders", Short: "Replace the authority, or the key that signs orders", Args: args(1, 1, "authority, or orders"),
+		Long: `Replace the authority, or the key that signs orders, on the service's machine. Stop all instances first and start them with the same
+folder again; agents follow by themselves, within an hour or when they come next, and "idletally keys show" names those that have not.
+
+authority: both count until "idletally keys end". Who trusts one of them can call the service. The new one counts for the same names, or for
+those that --name gives; until the former one has ended the service can have no others than both count for.
+
+orders: the former key signs that the new one follows, and is gone then. A host that was away follows when it comes. What was signed for
+carrying, and not carried out, has to be written anew; so have backups: an older one brings the former keys back.
+
+This is for keys that nobody else has. Whoever has copied one can go on with it as long as a host does not know better: enrol hosts anew then.`,
+		RunE: func(c *cobra.Command, a []string) error {
+			var err error
+			switch a[0] {
+			case "authority":
+				err = authority.ReplaceAuthority(of(), names)
+			case "orders":
+				if len(names) > 0 {
+					return usageError{errors.New("--name is for an authority")}
+				}
+				err = authority.ReplaceOrders(of())
+			default:
+				return usageError{fmt.Errorf("%q is neither authority nor orders", a[0])}
+			}
+			return done(c, of(), err)
+		}}
+	replace.Flags().StringSliceVar(&names, "name", nil, "a name or address that the new authority is to count for; those of the former one otherwise")
+	end := &cobra.Command{Use: "end", Short: "End the former authority: hosts that know it alone have to be enrolled anew", Args: args(0, 0, "no argument"),
+		RunE: func(c *cobra.Command, _ []string) error { return done(c, of(), authority.EndFormer(of(), now)) }}
+	end.Flags().BoolVar(&now, "now", false, "do not wait until the certificates that it signed have ended")
+	for _, x := range []*cobra.Command{replace, end} {
+		x.Flags().StringVar(&data, "data", "/var/lib/idletally", "the service's own folder")
+	}
+	return []*cobra.Command{replace, end}
+}
+
+// done has files belong to whom their folder does, and says what is to be done next.
+func done(c *cobra.Command, dir string, err error) error {
+	if err = errors.Join(err, handOver(dir)); err != nil {
+		return err
+	}
+	say(c, "Start the service again, each of its instances with this folder: %s", dir)
+	return nil
+}
+
+// handOver has files of a folder belong to whom it belongs: root may have made them for the service's account.
+func handOver(dir string) error {
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil // it was said before
+	}
+	defer root.Close()
+	st, err := root.Stat(".")
+	if err != nil || os.Geteuid() != 0 {
+		return err
+	}
+	owner := st.Sys().(*syscall.Stat_t)
+	f, err := root.Open(".")
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	list, err := f.ReadDir(-1)
+	for _, e := range list {
+		if e.Type().IsRegular() {
+			err = errors.Join(err, root.Lchown(e.Name(), int(owner.Uid), int(owner.Gid)))
+		}
+	}
+	return err
+}
