@@ -16,6 +16,10 @@ import (
 // somebody else.
 const TakenOver = "history taken over"
 
+// Tied is what a line says that ties those from before there was a chain, which have numbers up to 0: its detail is how many there are, and
+// the hash of the last.
+const Tied = "older lines tied"
+
 // A Hash stands for a line and all before it.
 type Hash [sha256.Size]byte
 
@@ -36,7 +40,7 @@ func (h *Hash) UnmarshalText(b []byte) error {
 
 // A Line is one of history, as it is kept.
 type Line struct {
-	Seq     int64     `json:"seq"` // from 1 on, none left out
+	Seq     int64     `json:"seq"` // from 1 on, none left out; up to 0 from before there was a chain
 	ID      string    `json:"id"`
 	At      time.Time `json:"at"` // to the millisecond
 	Who     string    `json:"who"`
@@ -93,14 +97,47 @@ type End struct {
 // ErrBroken says that a history is not as it was written.
 var ErrBroken = errors.New("the history is not as it was written")
 
-// A Walker checks a history line by line. The zero Walker stands before the first.
+// A Walker checks a history line by line. The zero Walker stands before the first, and before those from before there was a chain.
 type Walker struct {
 	Seq  int64
 	Hash Hash
+
+	Older Older
+	tied  bool // by a line that was checked
+}
+
+// Older goes by the lines from before there was a chain.
+type Older struct {
+	Lines int64
+	Hash  Hash  // of the last
+	seq   int64 // its number
+}
+
+// String is the detail of the line that ties them.
+func (o Older) String() string { return fmt.Sprintf("%d lines, %s", o.Lines, o.Hash) }
+
+// Next checks the one that follows.
+func (o *Older) Next(l Line) error {
+	switch {
+	case l.Seq > 0 || o.Lines > 0 && l.Seq != o.seq+1:
+		return fmt.Errorf("%w: line %d follows on line %d", ErrBroken, l.Seq, o.seq)
+	case l.Hash != l.After(o.Hash):
+		return fmt.Errorf("%w: line %d (%s, %s by %s) does not fit its hash", ErrBroken, l.Seq, l.ID, l.What, l.Who)
+	}
+	o.Lines, o.Hash, o.seq = o.Lines+1, l.Hash, l.Seq
+	return nil
 }
 
 // Next checks the line that follows.
 func (w *Walker) Next(l Line) error {
+	if l.Seq <= 0 && w.Seq == 0 {
+		return w.Older.Next(l)
+	}
+	if l.What == Tied && !w.tied {
+		if w.tied = true; l.Detail != w.Older.String() || w.Older.seq != 0 {
+			return fmt.Errorf("%w: from before it was chained there are %s, up to line %d, and line %d says %s", ErrBroken, w.Older, w.Older.seq, l.Seq, l.Detail)
+		}
+	}
 	if l.Seq != w.Seq+1 {
 		return fmt.Errorf("%w: line %d follows on line %d", ErrBroken, l.Seq, w.Seq)
 	}
@@ -111,10 +148,21 @@ func (w *Walker) Next(l Line) error {
 	return nil
 }
 
+// Loose returns an error where there are lines from before there was a chain that no line behind them ties.
+func (w *Walker) Loose() error {
+	if w.Older.Lines > 0 && !w.tied {
+		return fmt.Errorf("%w: %d lines stand before the first, and none says so", ErrBroken, w.Older.Lines)
+	}
+	return nil
+}
+
 // End checks that the history ends where its head says, and who signed that; without a key nobody has to have.
 func (w *Walker) End(h Head, key ed25519.PublicKey) error {
 	if h.Seq != w.Seq || h.Hash != w.Hash {
 		return fmt.Errorf("%w: it ends with line %d, and its head is line %d: lines were taken from its end, or it was written while it was read", ErrBroken, w.Seq, h.Seq)
+	}
+	if err := w.Loose(); err != nil {
+		return err
 	}
 	if key != nil && !h.SignedBy(key) {
 		return fmt.Errorf("%w: its head is not signed by the service's key", ErrBroken)

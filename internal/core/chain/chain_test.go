@@ -18,7 +18,7 @@ func history(n int) (lines []Line) {
 			l.Token = "nightly"
 		}
 		l.Hash = l.After(w.Hash)
-		w = Walker{l.Seq, l.Hash}
+		w = Walker{Seq: l.Seq, Hash: l.Hash}
 		lines = append(lines, l)
 	}
 	return lines
@@ -92,4 +92,54 @@ func rewrite(lines []Line, h *Head) []Line {
 	}
 	h.Seq, h.Hash = int64(len(lines)), before
 	return lines
+}
+
+// older gives so many lines from before there was a chain, and a history behind them whose second line ties them.
+func older(n int) (all []Line, head Head) {
+	var o Older
+	for i := range n {
+		l := Line{Seq: int64(i + 1 - n), ID: fmt.Sprint("older", i), At: time.UnixMilli(int64(i)), Who: "purser", What: "sign-in"}
+		l.Hash = l.After(o.Hash)
+		o = Older{Lines: o.Lines + 1, Hash: l.Hash}
+		all = append(all, l)
+	}
+	chained := history(5)
+	chained[1] = Line{Seq: 2, ID: "ties", Who: "the service", What: Tied, Detail: o.String()}
+	return append(all, rewrite(chained, &head)...), head
+}
+
+// What stands before the chain is tied as well: whatever is done to it shows, and so does what somebody puts before a chain that has nothing there.
+func TestBrokenBefore(t *testing.T) {
+	for _, n := range []int{1, 2, 20} {
+		lines, head := older(n)
+		if err := walk(lines, head, nil); err != nil {
+			t.Fatal(err)
+		}
+		tampered := func(what string, l []Line) {
+			t.Helper()
+			if err := walk(l, head, nil); !errors.Is(err, ErrBroken) {
+				t.Errorf("%d lines, %s: %v", n, what, err)
+			}
+		}
+		tampered("all taken out", lines[n:])
+		tampered("the first taken out", lines[1:])
+		tampered("the last taken out", slices.Delete(slices.Clone(lines), n-1, n))
+		tampered("another in front", append([]Line{{Seq: int64(-n), Who: "x"}}, lines...))
+		tampered("the last behind the chain", append(slices.Delete(slices.Clone(lines), n-1, n), lines[n-1]))
+		for i := range n {
+			l := slices.Clone(lines)
+			l[i].Who = "somebody"
+			tampered("changed", l)
+			var o Older
+			for j := range n { // with all hashes that follow
+				l[j].Hash = l[j].After(o.Hash)
+				o.Hash = l[j].Hash
+			}
+			tampered("written anew", l)
+		}
+	}
+	lines, _ := older(3)
+	if err := walk(append(lines[:3:3], history(5)...), Head{Seq: 5, Hash: history(5)[4].Hash}, nil); !errors.Is(err, ErrBroken) {
+		t.Errorf("put before a chain that ties none: %v", err)
+	}
 }

@@ -41,7 +41,7 @@ type approval struct {
 
 // see takes the line that follows.
 func (b *backing) see(l chain.Line) error {
-	if err := b.read.Next(l); err != nil {
+	if err := b.read.Next(l); err != nil || l.Seq <= 0 { // what was written before there was a chain proves no approval
 		return err
 	}
 	others := func() []approval {

@@ -14,6 +14,9 @@ func (s *Server) Upkeep(ctx context.Context) error {
 	if err := s.succeed(ctx); err != nil {
 		return err
 	}
+	if err := s.Store.TieOlder(ctx); err != nil { // the service goes on: who looks at the history is told what is wrong with it
+		s.Log.Error("what the history had before it was chained is not tied", "error", err)
+	}
 	at, told, err := s.Store.Restored(ctx)
 	if err != nil || at == "" {
 		return err

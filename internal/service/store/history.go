@@ -3,7 +3,9 @@ package store
 import (
 	"cmp"
 	"context"
+	"database/sql"
 	"fmt"
+	"math"
 	mathrand "math/rand/v2"
 	"strings"
 	"time"
@@ -113,36 +115,54 @@ func (s *Store) Strays(ctx context.Context) (n int64, err error) {
 	return n, err
 }
 
-// Lines hands out the lines behind one, up to another, in their order. That some are missing is for visit to see.
+// Lines hands out the lines behind one, up to another, in their order: behind 0, those from before there was a chain, too. That some are
+// missing is for visit to see.
 func (s *Store) Lines(ctx context.Context, after, upTo int64, visit func(chain.Line) error) error {
+	if after == 0 && upTo > 0 {
+		after = math.MinInt64
+	}
 	for at := after; at < upTo; {
-		var rows []struct {
-			Seq     int64     `db:"seq"`
-			ID      string    `db:"id"`
-			At      time.Time `db:"at"`
-			Who     string    `db:"who"`
-			Token   string    `db:"token"`
-			What    string    `db:"what"`
-			Subject string    `db:"subject"`
-			Detail  string    `db:"detail"`
-			Hash    []byte    `db:"hash"`
-		}
-		if err := s.db.SelectContext(ctx, &rows, `SELECT seq, id, at, who, token, what, subject, detail, hash FROM audit WHERE seq > ? AND seq <= ? ORDER BY seq LIMIT 1000`, at, upTo); err != nil {
+		list, err := lines(ctx, s.db, `seq > ? AND seq <= ? ORDER BY seq LIMIT 1000`, at, upTo)
+		if err != nil {
 			return err
 		}
-		for _, r := range rows {
-			l := chain.Line{Seq: r.Seq, ID: r.ID, At: r.At, Who: r.Who, Token: r.Token, What: r.What, Subject: r.Subject, Detail: r.Detail}
-			copy(l.Hash[:], r.Hash)
+		for _, l := range list {
 			if err := visit(l); err != nil {
 				return err
 			}
-			at = r.Seq
+			at = l.Seq
 		}
-		if len(rows) == 0 {
+		if len(list) == 0 {
 			break // what is missing shows at the end
 		}
 	}
 	return nil
+}
+
+// lines reads the lines of the history that are so, and in an order, as a query's end says. Those outside of the chain have number 0.
+func lines(ctx context.Context, q interface {
+	SelectContext(ctx context.Context, to any, query string, args ...any) error
+}, so string, args ...any) ([]chain.Line, error) {
+	var rows []struct {
+		Seq     sql.NullInt64 `db:"seq"`
+		ID      string        `db:"id"`
+		At      time.Time     `db:"at"`
+		Who     string        `db:"who"`
+		Token   string        `db:"token"`
+		What    string        `db:"what"`
+		Subject string        `db:"subject"`
+		Detail  string        `db:"detail"`
+		Hash    []byte        `db:"hash"`
+	}
+	if err := q.SelectContext(ctx, &rows, `SELECT seq, id, at, who, token, what, subject, detail, hash FROM audit WHERE `+so, args...); err != nil {
+		return nil, err
+	}
+	list := make([]chain.Line, len(rows))
+	for i, r := range rows {
+		list[i] = chain.Line{Seq: r.Seq.Int64, ID: r.ID, At: r.At, Who: r.Who, Token: r.Token, What: r.What, Subject: r.Subject, Detail: r.Detail}
+		copy(list[i].Hash[:], r.Hash)
+	}
+	return list, nil
 }
 
 // A Past says which lines of history are wanted.

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"context"
 	"crypto/ed25519"
 	"errors"
 	"fmt"
@@ -126,5 +127,60 @@ func TestTokens(t *testing.T) {
 	must(t, st.RemovePerson(ctx, who))
 	if list, err := st.Tokens(ctx, who); err != nil || len(list) != 0 {
 		t.Errorf("somebody is gone, and the tokens are %+v, %v", list, err)
+	}
+}
+
+// tiesOlder puts lines before the chain of a history that was upgraded, and has several instances tie them, of which some are broken off.
+func tiesOlder(t *testing.T, st *Store) {
+	t.Helper()
+	ctx := t.Context()
+	const more = 3*tieAtOnce + 17
+	for i := range more {
+		_, err := st.db.ExecContext(ctx, `INSERT INTO audit (id, at, who, what, subject, detail) VALUES (?, '2025-01-02', 'purser', 'tried', ?, '')`, fmt.Sprintf("00000001%08d", i), i)
+		must(t, err)
+	}
+	var w chain.Walker
+	if _, strays, err := st.Chain(ctx, 0, w.Next); err != nil || strays != more {
+		t.Fatalf("%d strays, %v", strays, err)
+	}
+	must(t, st.TieOlder(ctx)) // which leaves them: nobody says that so many were there
+	if _, strays, err := st.Chain(ctx, 0, func(chain.Line) error { return nil }); err != nil || strays != more {
+		t.Fatalf("%d strays are tied, %v", more-strays, err)
+	}
+	_, err := st.db.ExecContext(ctx, `UPDATE chain SET outside = outside + ?`, more)
+	must(t, err)
+	broken, cancel := context.WithCancel(ctx)
+	time.AfterFunc(50*time.Millisecond, cancel)
+	_ = st.TieOlder(broken)
+	var all sync.WaitGroup
+	for range 3 {
+		all.Go(func() {
+			if err := st.TieOlder(ctx); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	all.Wait()
+	verify := func() error {
+		var w chain.Walker
+		h, strays, err := st.Chain(ctx, 0, w.Next)
+		if err == nil {
+			err = w.End(h, nil)
+		}
+		if err == nil && (strays != 0 || w.Older.Lines != more+1) {
+			err = fmt.Errorf("%d strays, %s", strays, w.Older)
+		}
+		return err
+	}
+	if err := verify(); err != nil {
+		t.Fatal(err)
+	}
+	must(t, st.TieOlder(ctx)) // once is enough
+	for _, q := range []string{`UPDATE audit SET who = 'bosun' WHERE seq = -7`, `DELETE FROM audit WHERE seq = -3`, `DELETE FROM audit WHERE seq <= 0`} {
+		_, err := st.db.ExecContext(ctx, q)
+		must(t, err)
+		if err := verify(); !errors.Is(err, chain.ErrBroken) {
+			t.Errorf("%s: %v", q, err)
+		}
 	}
 }

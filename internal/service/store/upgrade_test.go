@@ -69,6 +69,7 @@ func TestUpgradeFromTheFirst(t *testing.T) {
 	if h, strays, err := old.Chain(ctx, 0, func(chain.Line) error { return nil }); err != nil || strays != 0 || h.Seq != 1 {
 		t.Errorf("the history of before is outside: %+v, %d, %v", h, strays, err)
 	}
+	tiesOlder(t, old)
 	for v := int64(len(p.ListSources())); v > 1; v-- {
 		if _, err := p.DownTo(ctx, v-1); err != nil {
 			t.Errorf("back from %d: %v", v, err)

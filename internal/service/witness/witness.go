@@ -164,11 +164,14 @@ func (w *Witness) advance(ctx context.Context, head chain.Head) error {
 		if l.What == chain.TakenOver && l.Seq > known && w.foreign == "" {
 			w.foreign = fmt.Sprintf("the service found an end that it had not signed, and said so in line %d: %s", l.Seq, l.Detail)
 		}
-		if l.Seq%markEvery == 0 {
+		if l.Seq > 0 && l.Seq%markEvery == 0 {
 			w.marks = append(w.marks, at)
 		}
 		return nil
 	})
+	if loose := at.Loose(); err == nil && loose != nil {
+		err = fault("%v", loose)
+	}
 	if err == nil && (at.Seq != head.Seq || at.Hash != head.Hash) {
 		err = fault("line %d follows on line %d nowhere: lines are missing, or its end is another one", head.Seq, at.Seq)
 	}

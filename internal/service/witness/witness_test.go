@@ -111,6 +111,12 @@ func TestWitness(t *testing.T) {
 		{"a line is put outside of the chain", func() {
 			change("INSERT INTO audit (id, at, who, what, subject, detail) SELECT '9999999999999999', at, who, what, subject, detail FROM audit WHERE seq = 50")
 		}, "1 lines were put"},
+		{"a line is put before the first", func() {
+			l := chain.Line{ID: "0000000000000000", At: time.UnixMilli(1), Who: "harbourmaster", What: "sign-in"}
+			hash := l.After(chain.Hash{})
+			_, err := rows.ExecContext(ctx, "INSERT INTO audit (id, at, who, what, subject, detail, seq, hash) VALUES (?, FROM_UNIXTIME(0.001), ?, ?, '', '', 0, ?)", l.ID, l.Who, l.What, hash[:])
+			must(t, err)
+		}, "line"},
 		{"all is written anew from a line on", func() { change("UPDATE audit SET who = 'harbourmaster' WHERE seq = 7"); rehash(7) }, "not signed"},
 		{"all is written anew, with an end that was signed before", func() {
 			change("UPDATE audit SET who = 'harbourmaster' WHERE seq = 7")
