@@ -3,6 +3,7 @@
 package e2e
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -59,7 +60,22 @@ func TestConsolePeople(t *testing.T) {
 	must(t, r.Do(chromedp.SendKeys(`input[autocomplete="username"]`, "harbourmaster", chromedp.ByQuery), chromedp.SendKeys(`input[autocomplete="current-password"]`, demo.Password+"\r", chromedp.ByQuery)))
 	must(t, r.See("A second factor first"))
 	axe(t, r, "a second factor first")
-	for _, f := range append(b.Faults(), r.Faults()...) {
+	// Somebody with a one-time password is told how well the one withstands that they think of, while they type.
+	one, err := as(t, s, "admin").AddPerson(t.Context(), wire.NewPerson{Name: "stoker", Roles: []string{wire.Viewer}})
+	must(t, err)
+	n := open(t, s, 1280, 800, false)
+	must(t, n.Go("/"))
+	must(t, n.Do(chromedp.SendKeys(`input[autocomplete="username"]`, "stoker", chromedp.ByQuery), chromedp.SendKeys(`input[autocomplete="current-password"]`, one.Password+"\r", chromedp.ByQuery)))
+	must(t, n.See("New password, at least 12 characters"))
+	const fresh = `input[autocomplete="new-password"]`
+	for _, x := range [][2]string{{"pier", "too short"}, {"password1234", "among those that are guessed first"}, {"the stoker sleeps", "holds your name"}, {"gullfeather7", "It will just do"}, {"high water at noon", "Strong"}} {
+		must(t, n.Do(chromedp.SendKeys(fresh, strings.Repeat(kb.Backspace, 40)+x[0], chromedp.ByQuery)))
+		must(t, n.See(x[1]))
+	}
+	axe(t, n, "a new password")
+	must(t, n.Do(chromedp.SendKeys(fresh, "\r", chromedp.ByQuery)))
+	must(t, n.See("Overview"))
+	for _, f := range slices.Concat(b.Faults(), r.Faults(), n.Faults()) {
 		t.Error(f)
 	}
 }

@@ -135,6 +135,18 @@ type Ways struct {
 	Passkeys bool   `json:"passkeys,omitempty" doc:"By passkeys and security keys"`
 }
 
+// JudgedPassword is one that somebody thinks of taking.
+type JudgedPassword struct {
+	Name     string `json:"name" maxLength:"64" doc:"Whose it would be"`
+	Password string `json:"password" maxLength:"1024"`
+}
+
+// PasswordStrength is how well a password withstands who guesses.
+type PasswordStrength struct {
+	Strength int    `json:"strength" minimum:"0" maximum:"3" doc:"0 is one that is not taken, 1 barely withstands who guesses, 3 whatever is tried"`
+	Problem  string `json:"problem,omitempty" doc:"Why it is not taken"`
+}
+
 // NewPerson adds somebody.
 type NewPerson struct {
 	Name     string   `json:"name" pattern:"^[a-z0-9]([a-z0-9._-]{0,62}[a-z0-9])?$"`

@@ -1,4 +1,4 @@
-import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, body, Problem, type Schemas } from "./client";
 import { showPasskey } from "./passkeys";
 
@@ -151,6 +151,9 @@ export function useChange<In, Out>(call: (input: In) => Promise<Out>) {
 }
 
 export const useWays = () => useQuery({ queryKey: ["ways"], queryFn: () => body(api.GET("/api/v1/sign-in/ways")), staleTime: Infinity });
+/** How well a new password withstands who guesses; what was typed is not kept once nobody shows it. */
+export const useStrength = (name: string, password: string) =>
+  useQuery({ queryKey: ["strength", name, password], queryFn: () => body(api.POST(`${v1}/calculate/password`, { body: { name, password } })), enabled: password !== "", gcTime: 0, retry: false, placeholderData: keepPreviousData });
 export const useSignIn = () => useChange((input: Schemas["SignIn"]) => body(api.POST(`${v1}/sign-in`, { body: input })));
 export const useSignInByPasskey = () =>
   useChange(async (input: { name?: string; password?: string }) => {

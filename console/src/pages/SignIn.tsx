@@ -6,8 +6,9 @@ import { knowsPasskeys } from "../api/passkeys";
 import { useSignIn, useSignInByPasskey, useWays } from "../api/queries";
 import { Button } from "../components/Button";
 import { Note } from "../components/Note";
+import { PasswordStrength } from "../components/PasswordStrength";
 
-const box = "mt-1 mb-4 block w-full rounded border border-muted bg-sheet px-3 py-2";
+const box = "mt-1 block w-full rounded border border-muted bg-sheet px-3 py-2";
 
 export function SignIn() {
   const signIn = useSignIn();
@@ -35,22 +36,23 @@ export function SignIn() {
           signIn.mutate({ name, password, ...(fresh ? { new_password: fresh } : {}), ...(code ? { code } : {}) });
         }}
       >
-        <Field>
+        <Field className="mb-4">
           <Label>Name</Label>
           <Input required autoComplete="username" autoFocus className={box} value={name} onChange={(e) => setName(e.target.value)} />
         </Field>
-        <Field>
+        <Field className="mb-4">
           <Label>Password</Label>
           <Input required type="password" autoComplete="current-password" className={box} value={password} onChange={(e) => setPassword(e.target.value)} />
         </Field>
         {oneTime ? (
-          <Field>
+          <Field className="mb-4">
             <Label>New password, at least 12 characters</Label>
             <Input required type="password" autoComplete="new-password" minLength={12} className={box} value={fresh} onChange={(e) => setFresh(e.target.value)} />
+            <PasswordStrength name={name} password={fresh} />
           </Field>
         ) : null}
         {wantsCode ? (
-          <Field>
+          <Field className="mb-4">
             <Label>Code of your authenticator, or one to spare</Label>
             <Input required autoFocus inputMode="text" autoComplete="one-time-code" maxLength={32} className={box} value={code} onChange={(e) => setCode(e.target.value)} />
           </Field>

@@ -5,13 +5,11 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
-	_ "embed"
 	"encoding/base64"
 	"errors"
 	"fmt"
 	"strings"
 	"sync"
-	"unicode"
 	"unicode/utf8"
 
 	"golang.org/x/crypto/argon2"
@@ -26,19 +24,6 @@ const (
 
 // MinPassword is the shortest password that people may choose, in characters.
 const MinPassword = 12
-
-// common are passwords that are guessed first, without digits and signs at their ends.
-//
-//go:embed common.txt
-var commonText string
-
-var common = sync.OnceValue(func() map[string]bool {
-	out := map[string]bool{}
-	for word := range strings.FieldsSeq(commonText) {
-		out[word] = true
-	}
-	return out
-})
 
 // hashing bounds how many argon2 computations run at once: each takes 64 MiB.
 var hashing = make(chan struct{}, 2)
@@ -83,6 +68,20 @@ func Check(stored, password string) bool {
 	return subtle.ConstantTimeCompare(got, want) == 1 && real
 }
 
+// Strength says how well a new password withstands who guesses: 0 is one that Acceptable refuses, 1 barely does, 3 does whatever is tried.
+func Strength(password, name string) (strength int, problem error) {
+	if err := Acceptable(password, name, ""); err != nil {
+		return 0, err
+	}
+	switch n := guesses(password, name); {
+	case n < 1e12:
+		return 1, nil
+	case n < 1e16:
+		return 2, nil
+	}
+	return 3, nil
+}
+
 // Acceptable says what is wrong with a new password in the place of another one.
 func Acceptable(password, name, old string) error {
 	small := strings.ToLower(password)
@@ -93,30 +92,16 @@ func Acceptable(password, name, old string) error {
 	switch {
 	case utf8.RuneCountInString(password) < MinPassword:
 		return fmt.Errorf("the new password is too short: want at least %d characters", MinPassword)
-	case strings.Contains(small, name):
+	case name != "" && strings.Contains(small, name):
 		return errors.New("the new password holds your name: choose another")
 	case password == old:
 		return errors.New("the new password is the old one: choose another")
 	case len(different) < 5:
 		return errors.New("the new password has hardly any different characters: choose another")
-	case guessedFirst(small):
+	case guesses(password, name) < minGuesses:
 		return errors.New("the new password is among those that are guessed first: choose another")
 	}
 	return nil
-}
-
-// guessedFirst says whether a password is a common one, or one said several times, whatever digits and signs it begins and ends with.
-func guessedFirst(small string) bool {
-	word := strings.TrimFunc(small, func(r rune) bool { return !unicode.IsLetter(r) })
-	if common()[small] || common()[word] || utf8.RuneCountInString(word) < 4 {
-		return true
-	}
-	for n := 1; n <= len(word)/2; n++ {
-		if len(word)%n == 0 && strings.Repeat(word[:n], len(word)/n) == word && (n < 8 || common()[word[:n]]) {
-			return true
-		}
-	}
-	return false
 }
 
 // Token makes a secret for a session, and what is stored of it.

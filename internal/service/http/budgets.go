@@ -39,7 +39,7 @@ func shares() map[budget.Class]budget.Share {
 // costs says of each operation, and of each other route, what it costs. Nothing is served that does not stand here.
 var costs = map[budget.Class][]string{
 	quick: {
-		"get-review-rule", "set-review-rule", "list-applications", "list-editions", "get-edition", "calculate-entries", "calculate-mode", "calculate-new",
+		"get-review-rule", "set-review-rule", "list-applications", "list-editions", "get-edition", "calculate-entries", "calculate-mode", "calculate-new", "judge-password",
 		"list-causes", "get-trend", "list-history", "list-hooks", "add-hook", "remove-hook", "list-hosts", "invite-host", "get-host", "admit-host", "shut-out-host",
 		"get-tags", "set-tags", "me", "ask-own-passkey", "list-passkeys", "begin-passkey", "add-passkey", "remove-passkey", "get-policy", "set-policy", "keep-policy", "propose-second", "confirm-second", "remove-second", "end-sessions", "list-sessions", "end-session", "list-people",
 		"remove-person", "get-roles", "set-roles", "remove-second-of", "end-sessions-of", "list-plans", "decline-plan", "add-remark", "withdraw-plan",

@@ -7,6 +7,7 @@ import (
 
 	"idletally/internal/core/perm"
 	"idletally/internal/inquiry"
+	"idletally/internal/service/auth"
 	"idletally/internal/wire"
 )
 
@@ -30,6 +31,14 @@ func (s *Server) calculatorRoutes() {
 	add(s, op{"GET", "/calculate/mode", "calculate-mode", "Explain, convert or change a mode", "", 200}, func(_ context.Context, in *modeAsk) (*body[wire.Mode], error) {
 		out, err := inquiry.Mode(inquiry.ModeAsk{Mode: in.Mode, Change: in.Change, Folder: in.Folder, Umask: in.Umask, Limits: in.Limits})
 		return &body[wire.Mode]{out}, bad(err)
+	})
+	add(s, op{"POST", "/calculate/password", "judge-password", "How well a new password withstands who guesses; it is kept nowhere", "", 200}, func(_ context.Context, in *body[wire.JudgedPassword]) (*body[wire.PasswordStrength], error) {
+		strength, problem := auth.Strength(in.Body.Password, in.Body.Name)
+		out := wire.PasswordStrength{Strength: strength}
+		if problem != nil {
+			out.Problem = problem.Error()
+		}
+		return &body[wire.PasswordStrength]{out}, nil
 	})
 	type entriesAsk struct {
 		Entries string `query:"entries" required:"true" maxLength:"20000" doc:"An access list in POSIX.1e text form, short or long"`

@@ -38,7 +38,7 @@ func operations(s *Server) map[string]*huma.Operation {
 }
 
 // What anybody may call: it looks nothing up.
-var forAnybody = []string{"sign-in", "ask-passkey", "calculate-mode", "calculate-entries", "calculate-new", "sign-in-ways"}
+var forAnybody = []string{"sign-in", "ask-passkey", "calculate-mode", "calculate-entries", "calculate-new", "judge-password", "sign-in-ways"}
 
 // Without a session everything else is refused, before anything is looked at.
 func TestEveryOperationNeedsASession(t *testing.T) {

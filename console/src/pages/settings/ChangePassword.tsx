@@ -1,8 +1,10 @@
 import { useState } from "react";
+import { useMe } from "../../api/queries";
 import { useChangePassword } from "../../api/settings";
 import { Button } from "../../components/Button";
 import { FormEnd } from "../../components/FormEnd";
 import { Modal } from "../../components/Modal";
+import { PasswordStrength } from "../../components/PasswordStrength";
 
 function Field({ label, value, change, fresh = false }: { label: string; value: string; change: (value: string) => void; fresh?: boolean }) {
   return (
@@ -16,6 +18,7 @@ function Field({ label, value, change, fresh = false }: { label: string; value: 
 /** Changes the password of the person who looks. */
 export function ChangePassword({ close }: { close: () => void }) {
   const change = useChangePassword();
+  const me = useMe();
   const [old, setOld] = useState("");
   const [fresh, setFresh] = useState("");
   const [again, setAgain] = useState("");
@@ -36,6 +39,7 @@ export function ChangePassword({ close }: { close: () => void }) {
         >
           <Field label="Password as it is" value={old} change={setOld} />
           <Field label="New password, at least 12 characters" value={fresh} change={setFresh} fresh />
+          <PasswordStrength name={me.data?.name ?? ""} password={fresh} />
           <Field label="The new one again" value={again} change={setAgain} fresh />
           <label className="mt-3 flex items-center gap-2">
             <input type="checkbox" className="size-[24px] accent-(--color-ink)" checked={keep} onChange={(e) => setKeep(e.target.checked)} />
