@@ -202,6 +202,8 @@ new one, and where you have a second factor the last is its code.`,
 				return fmt.Errorf("keep the session: %w", err)
 			}
 			say(c, "Signed in as %s (%s) until %s.", got.Person.Name, strings.Join(got.Person.Roles, ", "), when(got.Expires))
+			api.Token = got.Token
+			sayNews(c, api)
 			return nil
 		},
 	}

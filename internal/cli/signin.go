@@ -130,5 +130,46 @@ you may change people, tokens, second factors, hooks and the policy. On a termin
 	again.Flags().BoolVar(&given, "password-stdin", false, "read the password, or the code, from standard input")
 	password.Flags().BoolVar(&change.KeepTokens, "keep-tokens", false, "your tokens stay good")
 	password.Flags().BoolVar(&both, "password-stdin", false, "read both passwords from standard input")
-	return noun("sign-in", "Where and how you sign in", list, end, again, password, set, drop)
+	return noun("sign-in", "Where and how you sign in", list, newsCommand(o), end, again, password, set, drop)
+}
+
+// newsCommand tells what has changed in how somebody signs in.
+func newsCommand(o *options) *cobra.Command {
+	var seen bool
+	news := &cobra.Command{Use: "news", Short: "Show what has changed in how you sign in, and who tried to", Args: args(0, 0, "no argument"),
+		Long: `Show what has changed in how you sign in, and who tried to, since you said that you have seen it; of the last 90 days. With --seen you say so
+of what is shown. What was not you: change your password, end your other sessions, and tell an admin.`,
+		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
+			all, err := api.News(c.Context())
+			if err != nil {
+				return err
+			}
+			t := table{head: []string{"LAST", "WHAT", "BY", "TIMES", "DETAIL"}, value: all, none: "Nothing has changed."}
+			for _, n := range all.Items {
+				t.add(when(n.Last), n.What, n.Who, num(int64(n.Times)), n.Detail)
+			}
+			if err := o.show(c, t); err != nil || !seen || all.Until == "" {
+				return err
+			}
+			return api.SeeNews(c.Context(), all.Until)
+		})}
+	news.Flags().BoolVar(&seen, "seen", false, "say that you have seen it: it is not shown again")
+	return news
+}
+
+// sayNews tells who has just signed in what has changed in how they do, if anything has.
+func sayNews(c *cobra.Command, api *client.Client) {
+	all, err := api.News(c.Context())
+	if err != nil || len(all.Items) == 0 { // an older service knows of none
+		return
+	}
+	fmt.Fprintln(c.ErrOrStderr(), "Since you said last that you have seen it, this has changed in how you sign in, or somebody tried to:")
+	for _, n := range all.Items[:min(len(all.Items), 10)] {
+		times := ""
+		if n.Times > 1 {
+			times = fmt.Sprintf(", %d times", n.Times)
+		}
+		fmt.Fprintf(c.ErrOrStderr(), "  %s  %s, by %s%s\n", when(n.Last), n.What, n.Who, times)
+	}
+	fmt.Fprintln(c.ErrOrStderr(), "See idletally sign-in news; with --seen it is not told again.")
 }

@@ -567,6 +567,16 @@ func (c *Client) ShutOut(ctx context.Context, host string) (wire.Host, error) {
 	return post[wire.Host](ctx, c, "/hosts/"+url.PathEscape(host)+"/shut-out", nil)
 }
 
+// News tells what has changed in how whoever calls signs in, since they said that they have seen it.
+func (c *Client) News(ctx context.Context) (wire.News, error) {
+	return get[wire.News](ctx, c, "/me/news", nil)
+}
+
+// SeeNews says that they have seen it, up to some line.
+func (c *Client) SeeNews(ctx context.Context, until string) error {
+	return c.Do(ctx, http.MethodPost, "/me/news/seen", wire.NewsSeen{Until: until}, nil)
+}
+
 // Keys tells by which keys hosts are to know the service.
 func (c *Client) Keys(ctx context.Context) (wire.ServiceKeys, error) {
 	return get[wire.ServiceKeys](ctx, c, "/keys", nil)

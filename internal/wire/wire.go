@@ -135,6 +135,27 @@ type Ways struct {
 	Passkeys bool   `json:"passkeys,omitempty" doc:"By passkeys and security keys"`
 }
 
+// News is what has changed in how somebody signs in.
+type News struct {
+	Items []NewsItem `json:"items" doc:"The newest first"`
+	Until string     `json:"until,omitempty" doc:"The newest line of the history among them: say that you have seen it"`
+}
+
+// NewsItem is one change of how somebody signs in, or tries of somebody to, as often as the history has them.
+type NewsItem struct {
+	What   string    `json:"what"`
+	Who    string    `json:"who" doc:"Who did it"`
+	Detail string    `json:"detail"`
+	Times  int       `json:"times"`
+	First  time.Time `json:"first"`
+	Last   time.Time `json:"last"`
+}
+
+// NewsSeen says what somebody has seen.
+type NewsSeen struct {
+	Until string `json:"until" minLength:"16" maxLength:"16"`
+}
+
 // JudgedPassword is one that somebody thinks of taking.
 type JudgedPassword struct {
 	Name     string `json:"name" maxLength:"64" doc:"Whose it would be"`

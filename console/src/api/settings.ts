@@ -53,6 +53,8 @@ export const useAddHook = () => useChange((input: Schemas["NewHook"]) => body(ap
 export const useTryHook = () => useChange((id: string) => body(api.POST(`${v1}/hooks/{id}/try`, { params: { path: { id } } })));
 export const useRemoveHook = () => useChange((id: string) => body(api.DELETE(`${v1}/hooks/{id}`, { params: { path: { id } } })));
 
+export const useNews = () => useQuery({ queryKey: ["news"], queryFn: () => body(api.GET(`${v1}/me/news`)), refetchInterval: 60_000 });
+export const useSeeNews = () => useChange((until: string) => body(api.POST(`${v1}/me/news/seen`, { body: { until } })));
 export const useSessions = () => useQuery({ queryKey: ["sessions"], queryFn: () => body(api.GET(`${v1}/me/sessions`)) });
 export const useEndSession = () =>
   useChange((id: string) => (id ? body(api.DELETE(`${v1}/me/sessions/{id}`, { params: { path: { id } } })) : body(api.DELETE(`${v1}/me/sessions`))));

@@ -5,6 +5,7 @@ import { useLive } from "../api/live";
 import { useSignOut } from "../api/queries";
 import type { Person } from "../api/client";
 import { Confirm } from "./Confirm";
+import { News } from "./News";
 
 const Palette = lazy(() => import("./Palette").then((m) => ({ default: m.Palette })));
 
@@ -76,6 +77,7 @@ export function Shell({ me }: { me: Person }) {
           </Menu>
         </div>
       </header>
+      <News />
       <main id="main" className="flex-1 py-6">
         <Outlet />
       </main>

@@ -44,7 +44,7 @@ var costs = map[budget.Class][]string{
 		"get-tags", "set-tags", "me", "ask-own-passkey", "list-passkeys", "begin-passkey", "add-passkey", "remove-passkey", "get-policy", "set-policy", "keep-policy", "propose-second", "confirm-second", "remove-second", "end-sessions", "list-sessions", "end-session", "list-people",
 		"remove-person", "get-roles", "set-roles", "remove-second-of", "end-sessions-of", "list-plans", "decline-plan", "add-remark", "withdraw-plan",
 		"list-unread", "list-runs", "get-run", "halt-run", "resume-run", "list-results", "list-schedules", "add-schedule", "remove-schedule", "sign-in-ways",
-		"sign-out", "list-snapshots", "take-snapshot", "get-snapshot", "cancel-snapshot", "get-storage", "list-tokens", "show-keys", "add-token", "remove-token", "list-waivers",
+		"sign-out", "list-snapshots", "take-snapshot", "get-snapshot", "cancel-snapshot", "get-storage", "list-tokens", "show-keys", "list-news", "see-news", "add-token", "remove-token", "list-waivers",
 		"withdraw-waiver",
 		"GET /healthz", "GET /readyz", "GET /metrics", "GET /*", "GET /api/schemas/baseline-1.json",
 		"GET /api/openapi.json", "GET /api/openapi.yaml", "GET /api/openapi-3.0.json", "GET /api/openapi-3.0.yaml", "GET /api/schemas/{schema}",

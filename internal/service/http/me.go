@@ -55,6 +55,9 @@ func (s *Server) second(ctx context.Context, p store.Person, code string) (bool,
 			}
 			return err == nil, err
 		}
+		if _, again := auth.CheckSecond(secret, code, time.Now(), 0); again {
+			s.refused(ctx, speaker(ctx), "code used again", p.Name, "somebody has seen it, or the same was given twice")
+		}
 	}
 	used, err := s.Store.UseSpare(ctx, p.Name, auth.HashToken(strings.ToLower(strings.TrimSpace(code))))
 	if used {

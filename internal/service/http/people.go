@@ -53,6 +53,7 @@ func (s *Server) routes(r chi.Router) {
 	s.tokenRoutes()
 	s.historyRoutes()
 	s.keyRoutes()
+	s.newsRoutes()
 	s.scheduleRoutes()
 	s.hookRoutes()
 	s.runRoutes(r)
@@ -132,6 +133,7 @@ func (s *Server) peopleRoutes(chi.Router) {
 			if err := s.Store.SetPassword(ctx, name, store.NewPassword{Hash: auth.Hash(in.Body.NewPassword), KeepTokens: true}); err != nil {
 				return nil, err
 			}
+			s.audit(withPerson(ctx, p), "password chosen", p.Name, "in place of a one-time one")
 		}
 		return s.signedIn(ctx, p, in.What, in.Console != "")
 	})

@@ -230,11 +230,12 @@ var fresh = map[string]bool{
 	"add-token": true, "propose-second": true, "confirm-second": true, "begin-passkey": true, "add-passkey": true, "remove-passkey": true,
 	"add-person": true, "remove-person": true, "set-roles": true, "reset-password": true, "remove-second-of": true, "end-sessions-of": true,
 	"add-hook": true, "remove-hook": true, "try-hook": true,
+	"see-news":        true,
 	"set-review-rule": true, "set-policy": true, "keep-policy": true,
 }
 
 // withoutSecond are the operations that are left to somebody who has to set up a second factor first.
-var withoutSecond = map[string]bool{"me": true, "sign-out": true, "confirm": true, "begin-passkey": true, "add-passkey": true, "list-passkeys": true, "ask-own-passkey": true, "propose-second": true, "confirm-second": true, "change-password": true, "list-sessions": true, "end-sessions": true, "end-session": true}
+var withoutSecond = map[string]bool{"me": true, "sign-out": true, "confirm": true, "begin-passkey": true, "add-passkey": true, "list-passkeys": true, "ask-own-passkey": true, "propose-second": true, "confirm-second": true, "change-password": true, "list-sessions": true, "list-news": true, "see-news": true, "end-sessions": true, "end-session": true}
 
 // isFresh says what somebody has to do before an operation, where they have not just shown who they are (RFC 9470, section 3).
 func isFresh(w *who) error {

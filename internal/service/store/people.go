@@ -29,9 +29,11 @@ type Person struct {
 	Provider bool `db:"provider"` // signs in by way of another service
 
 	CountsFrom *time.Time `db:"counts_from"` // from when on approvals count; nil is always
+
+	Told string `db:"told"` // the line of the history up to which they were told what has changed in how they sign in
 }
 
-const personColumns = `p.name, p.password, p.roles, p.must_change, p.password_until, p.created, p.second, p.second_next, p.second_used, p.provider, p.counts_from`
+const personColumns = `p.name, p.password, p.roles, p.must_change, p.password_until, p.created, p.second, p.second_next, p.second_used, p.provider, p.counts_from, p.told`
 
 // A Session is somebody's sign-in.
 type Session struct {

@@ -11,6 +11,7 @@ import { Table } from "../../components/Table";
 import { Time } from "../../components/Time";
 import { ChangePassword } from "./ChangePassword";
 import { Passkeys } from "./Passkeys";
+import { SignInNews } from "./SignInNews";
 
 function Code({ code, change }: { code: string; change: (code: string) => void }) {
   return (
@@ -89,6 +90,7 @@ export function You({ me }: { me: Person }) {
   const items = sessions.data?.items ?? [];
   return (
     <>
+      <SignInNews />
       <p className="mb-3">
         You are {me.name}: {me.roles?.join(", ")}. {me.second ? "You sign in with a second factor." : "Your password alone signs you in."}
       </p>
