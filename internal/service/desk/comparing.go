@@ -13,7 +13,7 @@ import (
 
 // Snapshots that agents give are compared apart from the agents' calls: a host goes on with its next work, a run say, however long that takes.
 const (
-	comparers   = 4 // at once, of one instance
+	Comparers   = 4 // at once, of one instance
 	lookAgain   = 2 * time.Second
 	keepEvery   = 15 * time.Second
 	compareIn   = 10 * time.Minute
@@ -21,7 +21,7 @@ const (
 )
 
 // shares of what is compared at once: what is slow of one application, or of one host, leaves room for the others.
-var shares = store.Shares{Application: comparers / 2, Host: comparers / 2}
+var shares = store.Shares{Application: Comparers / 2, Host: Comparers / 2}
 
 // A bell wakes one who waits. The zero value is ready to be used.
 type bell struct {
@@ -44,23 +44,22 @@ func (b *bell) ring() {
 
 // KeepComparing compares what agents have given, until the context ends. What is not done by then, any instance does later.
 func (d *Desk) KeepComparing(ctx context.Context) {
-	room := make(chan struct{}, comparers)
 	var busy sync.WaitGroup
 	defer busy.Wait()
-	for {
-		select {
-		case room <- struct{}{}:
-		case <-ctx.Done():
-			return
+	for ctx.Err() == nil {
+		within, leave, err := d.place(ctx, Compare)
+		if err != nil {
+			continue // all who compare have been at it for so long: or the context has ended
 		}
-		c := d.nextComparison(ctx)
+		c := d.nextComparison(within)
 		if c == nil {
-			return
+			leave()
+			continue
 		}
 		busy.Go(func() {
 			defer d.given.ring() // what had to wait for this one may go on
-			defer func() { <-room }()
-			d.settle(ctx, *c)
+			defer leave()
+			d.settle(within, *c)
 		})
 	}
 }

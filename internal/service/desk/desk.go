@@ -31,6 +31,9 @@ type Desk struct {
 	// whose paths are as they were seen, with the files, and why the others are not. ErrSilent says that the host does not answer.
 	Files func(ctx context.Context, host string, steps []plan.Step) (known []plan.Step, left []wire.Denied, err error)
 
+	// Place waits until there is room for one of the chores. It may be nil.
+	Place func(ctx context.Context, chore string) (within context.Context, leave func(), err error)
+
 	// Shown is told when a snapshot that an agent gave has its report, and can be seen. It may be nil.
 	Shown func(context.Context, store.Comparison)
 

@@ -129,11 +129,7 @@ func (d *Desk) KeepTime(ctx context.Context) {
 			return
 		case <-time.After(everyRound/2 + mathrand.N(everyRound)):
 		}
-		if err := d.Fire(ctx, time.Now()); err != nil && ctx.Err() == nil {
-			d.Log.Error("schedules", "error", err)
-		}
-		if err := d.Deliver(ctx, time.Now()); err != nil && ctx.Err() == nil {
-			d.Log.Error("notices", "error", err)
-		}
+		d.Round(ctx, Schedules, func(ctx context.Context) error { return d.Fire(ctx, time.Now()) })
+		d.Round(ctx, Notices, func(ctx context.Context) error { return d.Deliver(ctx, time.Now()) })
 	}
 }

@@ -115,16 +115,17 @@ func (d *Desk) Tend(ctx context.Context, keep Retention) {
 			return
 		case <-time.After(tidyEvery/2 + time.Duration(rand.Int64N(int64(tidyEvery)))):
 		}
-		mine, err := d.Store.TakeDuty(ctx, "storage", holder, tidyEvery)
-		if err == nil && mine {
-			var out wire.Tidied
-			if out, err = d.Tidy(ctx, keep); err == nil {
+		d.Round(ctx, Storage, func(ctx context.Context) error {
+			mine, err := d.Store.TakeDuty(ctx, "storage", holder, tidyEvery)
+			if err != nil || !mine {
+				return err
+			}
+			out, err := d.Tidy(ctx, keep)
+			if err == nil {
 				d.Log.Info("tidied up", "snapshots", out.Snapshots, "nodes", out.Nodes, "accounts", out.Directories, "live", out.Live)
 			}
-		}
-		if err != nil && ctx.Err() == nil {
-			d.Log.Error("tidy up", "error", err)
-		}
+			return err
+		})
 	}
 }
 

@@ -290,18 +290,21 @@ func (s *Server) pulse(ctx context.Context) {
 		if s.hub.idle() {
 			continue
 		}
-		work, questions, err := s.Store.Due(ctx)
-		if err != nil {
-			pause = min(2*pause, 10*time.Second) // who waits asks the database by itself, and tells what is wrong
-			continue
-		}
-		pause = pulseEvery
-		for _, h := range work {
-			s.hub.poke(h)
-		}
-		for _, h := range questions {
-			s.hub.poke(questionsOf(h))
-		}
+		s.desk.Round(ctx, wake, func(ctx context.Context) error {
+			work, questions, err := s.Store.Due(ctx)
+			if err != nil {
+				pause = min(2*pause, 10*time.Second) // who waits asks the database by itself, and tells what is wrong
+				return nil
+			}
+			pause = pulseEvery
+			for _, h := range work {
+				s.hub.poke(h)
+			}
+			for _, h := range questions {
+				s.hub.poke(questionsOf(h))
+			}
+			return nil
+		})
 	}
 }
 

@@ -1,9 +1,12 @@
 package http
 
 import (
+	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"runtime"
+	"slices"
 	"strconv"
 	"time"
 
@@ -11,6 +14,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"idletally/internal/service/budget"
+	"idletally/internal/service/desk"
 )
 
 // The classes of calls.
@@ -21,18 +25,46 @@ const (
 	hashing budget.Class = "hashing" // a password is checked: each takes 64 MiB
 	waiting budget.Class = "waiting" // it waits for something to happen, or follows it
 	asking  budget.Class = "asking"  // somebody else is asked, and waited for
+
+	comparing budget.Class = "comparing" // a snapshot is held against its baseline: some 100 MiB each, and ten minutes at the most
+	tending   budget.Class = "tending"   // the other chores of the service's own: each once at a time
 )
+
+// The chores of the service's own, besides those of the desk.
+const (
+	watchHistory = "history"  // is verified
+	tellRefusals = "refusals" // that were gathered are written
+	wake         = "wake"     // whom another instance has something for
+)
+
+// chores says of each of them what it costs. None is done that does not stand here.
+var chores = map[budget.Class][]string{
+	comparing: {desk.Compare},
+	tending:   {desk.Schedules, desk.Notices, desk.Storage, watchHistory, tellRefusals, wake},
+}
+
+// room waits until there is room for a chore.
+func (s *Server) room(ctx context.Context, chore string) (within context.Context, leave func(), err error) {
+	for class, names := range chores {
+		if slices.Contains(names, chore) {
+			return s.budgets.Enter(ctx, class, chore)
+		}
+	}
+	return nil, nil, fmt.Errorf("what the chore %s costs is not said in chores", chore)
+}
 
 // shares are what all calls of a class may take together. One console asks for some ten things at once.
 func shares() map[budget.Class]budget.Share {
 	cores := max(2, runtime.GOMAXPROCS(0))
 	return map[budget.Class]budget.Share{
-		quick:   {All: 64, Each: 16, Line: 4000, Queue: 100, Wait: 15 * time.Second, Within: time.Minute},
-		costly:  {All: cores, Each: max(1, cores/2), Line: 400, Queue: 20, Wait: 30 * time.Second, Within: 3 * time.Minute},
-		sending: {All: 4, Each: 2, Line: 4000, Queue: 4, Wait: 20 * time.Second, Within: 4 * time.Minute},
-		hashing: {All: 2, Each: 1, Line: 40, Queue: 4, Wait: 10 * time.Second, Within: time.Minute},
-		waiting: {All: 50_000, Each: 30},
-		asking:  {All: 200, Each: 10, Line: 400, Queue: 20, Wait: 10 * time.Second, Within: 2 * time.Minute},
+		quick:     {All: 64, Each: 16, Line: 4000, Queue: 100, Wait: 15 * time.Second, Within: time.Minute},
+		costly:    {All: cores, Each: max(1, cores/2), Line: 400, Queue: 20, Wait: 30 * time.Second, Within: 3 * time.Minute},
+		sending:   {All: 4, Each: 2, Line: 4000, Queue: 4, Wait: 20 * time.Second, Within: 4 * time.Minute},
+		hashing:   {All: 2, Each: 1, Line: 40, Queue: 4, Wait: 10 * time.Second, Within: time.Minute},
+		waiting:   {All: 50_000, Each: 30},
+		comparing: {All: desk.Comparers, Each: desk.Comparers, Line: 1, Queue: 1, Wait: time.Hour},
+		tending:   {All: len(chores[tending]), Each: 1, Line: len(chores[tending]), Queue: 1, Wait: time.Minute, Within: time.Hour},
+		asking:    {All: 200, Each: 10, Line: 400, Queue: 20, Wait: 10 * time.Second, Within: 2 * time.Minute},
 	}
 }
 

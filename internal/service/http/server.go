@@ -114,6 +114,7 @@ func New(c Config) *Server {
 	s := &Server{Config: c, desk: &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo), Mail: c.Mail}, hub: newHub(), backing: &backing{plans: map[string][]approval{}}, budgets: budget.New(shares()), metrics: newMetrics(), mux: chi.NewMux()}
 	s.feed = &feed{s: s}
 	s.desk.Files = s.files
+	s.desk.Place = s.room
 	s.desk.Shown = func(ctx context.Context, c store.Comparison) {
 		s.happen(ctx, store.Happening{Kind: wire.HappenedSnapshot, Application: c.Application, Host: c.Host, Subject: c.Snapshot})
 	}

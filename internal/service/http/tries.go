@@ -219,7 +219,7 @@ func (s *Server) tellRefusals(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 		case <-time.After(time.Minute):
-			s.writeRefusals(ctx, time.Now())
+			s.desk.Round(ctx, tellRefusals, func(ctx context.Context) error { s.writeRefusals(ctx, time.Now()); return nil })
 		}
 	}
 	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)

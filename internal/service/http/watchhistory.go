@@ -29,43 +29,52 @@ type historyFault struct {
 // watchHistory has the history verified all the time, until the context ends. What is wrong with it, and every hour where it ends, is told to
 // the log and to who wants to hear of it, so that a copy stands where nobody changes it who changes the database.
 func (s *Server) watchHistory(ctx context.Context) {
-	holder := store.NewID()
-	var told, ended time.Time
-	for pause := time.Second; ; {
+	w := historyWatch{holder: store.NewID(), pause: time.Second}
+	for {
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(pause):
+		case <-time.After(w.pause):
 		}
-		pause = historyEvery
-		var fault *witness.Fault
-		switch err := s.witness.Check(ctx); {
-		case ctx.Err() != nil:
-			return
-		case errors.As(err, &fault):
-			if s.fault.Load() == nil {
-				s.fault.Store(&historyFault{fault.What, time.Now()})
-				pause = historyAgain
-				continue
-			}
-			s.fault.Store(&historyFault{fault.What, s.fault.Load().at})
-			if time.Since(told) > historyTold {
-				told = time.Now()
-				s.tellFault(ctx, fault.What)
-			}
-		case err != nil:
-			s.Log.Warn("the history could not be verified", "error", err)
-		default:
-			s.fault.Store(nil)
-			told = time.Time{}
-			if s.witness.Least() == 0 { // a new history is noted as soon as it has begun
-				pause = time.Second
-			}
-			if time.Since(ended) > historyTold && s.tellHead(ctx, holder) {
-				ended = time.Now()
-			}
+		w.pause = historyEvery
+		s.desk.Round(ctx, watchHistory, func(ctx context.Context) error { return s.lookAtHistory(ctx, &w) })
+	}
+}
+
+// A historyWatch is what was told of the history, and when.
+type historyWatch struct {
+	holder      string
+	pause       time.Duration // until the next look
+	told, ended time.Time     // of what is wrong, and where it ends
+}
+
+func (s *Server) lookAtHistory(ctx context.Context, w *historyWatch) error {
+	var fault *witness.Fault
+	switch err := s.witness.Check(ctx); {
+	case errors.As(err, &fault):
+		if s.fault.Load() == nil {
+			s.fault.Store(&historyFault{fault.What, time.Now()})
+			w.pause = historyAgain
+			return nil
+		}
+		s.fault.Store(&historyFault{fault.What, s.fault.Load().at})
+		if time.Since(w.told) > historyTold {
+			w.told = time.Now()
+			s.tellFault(ctx, fault.What)
+		}
+	case err != nil:
+		return fmt.Errorf("the history could not be verified: %w", err)
+	default:
+		s.fault.Store(nil)
+		w.told = time.Time{}
+		if s.witness.Least() == 0 { // a new history is noted as soon as it has begun
+			w.pause = time.Second
+		}
+		if time.Since(w.ended) > historyTold && s.tellHead(ctx, w.holder) {
+			w.ended = time.Now()
 		}
 	}
+	return nil
 }
 
 func (s *Server) tellFault(ctx context.Context, what string) {
