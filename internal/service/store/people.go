@@ -257,9 +257,9 @@ func (s *Store) UseSecond(ctx context.Context, person string, step int64) error 
 	return changed(r, err, "this code")
 }
 
-// UseSpare takes a code to spare, once.
-func (s *Store) UseSpare(ctx context.Context, person string, hash [32]byte) (bool, error) {
-	n, err := s.exec(ctx, `DELETE FROM spare_code WHERE hash = ? AND person = ?`, hash[:], person)
+// UseSpare takes a code to spare, once, by either of the hashes that may be kept of it.
+func (s *Store) UseSpare(ctx context.Context, person string, hash, before [32]byte) (bool, error) {
+	n, err := s.exec(ctx, `DELETE FROM spare_code WHERE hash IN (?, ?) AND person = ?`, hash[:], before[:], person)
 	return n > 0, err
 }
 

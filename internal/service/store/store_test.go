@@ -929,11 +929,11 @@ func TestSecondFactorsTogether(t *testing.T) {
 	if n, err := st.CountPasskeys(ctx, who); err != nil || n != 1 {
 		t.Errorf("%d passkeys are left, %v", n, err)
 	}
-	if ok, err := st.UseSpare(ctx, who, spare("one")); err != nil || !ok {
+	if ok, err := st.UseSpare(ctx, who, spare("nothing"), spare("one")); err != nil || !ok {
 		t.Errorf("a code to spare for the passkey: %v, %v", ok, err)
 	}
 	must(t, st.RemovePasskey(ctx, who, key.ID))
-	if ok, err := st.UseSpare(ctx, who, spare("two")); err != nil || ok {
+	if ok, err := st.UseSpare(ctx, who, spare("two"), spare("two")); err != nil || ok {
 		t.Errorf("a code to spare for nothing: %v, %v", ok, err)
 	}
 	if err := errors.Join(st.RemovePasskey(ctx, who, key.ID)); !errors.Is(err, ErrNotFound) {
