@@ -84,6 +84,9 @@ func (d *Desk) Tidy(ctx context.Context, keep Retention) (out wire.Tidied, err e
 		err = d.Store.ForgetHeard(ctx, now.AddDate(0, 0, -max(keep.All, 1)))
 	}
 	if err == nil {
+		err = d.Store.DropUnfinished(ctx, now.AddDate(0, 0, -1))
+	}
+	if err == nil {
 		err = d.Store.ForgetDays(ctx, now.AddDate(-2, 0, 0))
 	}
 	if err == nil {

@@ -135,13 +135,38 @@ func (s *Store) TrimReports(ctx context.Context, snapshot string) error {
 		if _, err := s.exec(ctx, `UPDATE report SET trimmed = TRUE WHERE id = ?`, r); err != nil {
 			return err
 		}
-		for _, table := range []string{"finding", "finding_group", "place", "unread"} {
-			if err := s.inPieces(ctx, `DELETE FROM `+table+` WHERE report = ? LIMIT 5000`, r); err != nil {
+		if err := s.dropFindings(ctx, r); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Store) dropFindings(ctx context.Context, report string) error {
+	for _, table := range []string{"finding", "finding_group", "place", "unread"} {
+		if err := s.inPieces(ctx, `DELETE FROM `+table+` WHERE report = ? LIMIT 5000`, report); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// DropUnfinished takes away reports that were begun before a time and never came to their end: what compared was broken off, or killed.
+func (s *Store) DropUnfinished(ctx context.Context, before time.Time) error {
+	for {
+		var reports []string
+		if err := s.db.SelectContext(ctx, &reports, `SELECT id FROM report WHERE ready = FALSE AND created < ? LIMIT 100`, before.UTC()); err != nil || len(reports) == 0 {
+			return err
+		}
+		for _, r := range reports {
+			if err := s.dropFindings(ctx, r); err != nil {
+				return err
+			}
+			if _, err := s.exec(ctx, `DELETE FROM report WHERE id = ? AND ready = FALSE`, r); err != nil {
 				return err
 			}
 		}
 	}
-	return nil
 }
 
 // addSnapshot stores a snapshot that no work was for; its nodes are there already.
