@@ -5,6 +5,7 @@ package e2e
 import (
 	"context"
 	"errors"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -83,10 +84,14 @@ func TestNetworkCut(t *testing.T) {
 func awaitSnapshot(t *testing.T, c *client.Client, id string) {
 	t.Helper()
 	for end := time.Now().Add(patience); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
-		if s, err := c.Snapshot(t.Context(), id); err == nil && s.State == "ready" {
+		s, err := c.Snapshot(t.Context(), id)
+		switch {
+		case err == nil && s.State == "ready":
 			return
-		} else if err == nil && s.State != "waiting" {
+		case err == nil && s.State != "waiting":
 			t.Fatalf("snapshot %s is %s: %s", id, s.State, s.Message)
+		case client.Status(err) == http.StatusUnauthorized:
+			t.Fatalf("snapshot %s: %v", id, err)
 		}
 	}
 	t.Fatalf("snapshot %s does not come", id)

@@ -53,20 +53,30 @@ func (s *Store) Policy(ctx context.Context) (p Policy, err error) {
 	return p, nil
 }
 
-// SetPolicy has another policy hold from a time on, and what was to hold next no more. was is what Policy gave: ErrStale where somebody has
+// SetPolicy has another policy hold from a time on, and what was to hold next no more. One that holds at once does so whatever the clock says
+// later: no clock that is set back has the one before hold again. was is what Policy gave: ErrStale where somebody has
 // changed it since, so that nobody takes back in passing what another one has just made stricter.
 func (s *Store) SetPolicy(ctx context.Context, to wire.Policy, from time.Time, by string, was Policy) error {
-	says, err := json.Marshal(was.Says)
+	holds, later := was.Says, &to
+	if !from.After(time.Now()) {
+		holds, later = to, nil
+	}
+	says, err := json.Marshal(holds)
 	if err != nil {
 		return err
 	}
-	next, err := json.Marshal(to)
-	if err != nil {
-		return err
+	var next *string
+	if later != nil {
+		b, err := json.Marshal(later)
+		if err != nil {
+			return err
+		}
+		text := string(b)
+		next = &text
 	}
 	// The time differs each time, so that a row that is found is a row that is changed.
 	n, err := s.exec(ctx, `UPDATE policy SET says = ?, next = ?, next_from = ?, next_by = ? WHERE name = 'service' AND says = ? AND next <=> ? AND next_from <=> ?`,
-		string(says), string(next), from.UTC(), by, was.row.Says, was.row.Next, was.row.From)
+		string(says), next, from.UTC(), by, was.row.Says, was.row.Next, was.row.From)
 	if err == nil && n == 0 {
 		err = fmt.Errorf("the policy: %w", ErrStale)
 	}

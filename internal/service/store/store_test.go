@@ -907,7 +907,22 @@ func TestPolicyAtOnce(t *testing.T) {
 	}
 	now, err := st.Policy(ctx)
 	must(t, err)
-	must(t, st.SetPolicy(ctx, was.Says, time.Now(), "", now))
+	_, err = st.db.ExecContext(ctx, `UPDATE policy SET next_from = next_from + INTERVAL 2 HOUR`) // as if the clock was set back
+	must(t, err)
+	back, err := st.Policy(ctx)
+	if err != nil || back.Says.Idle != now.Says.Idle || back.Next != nil {
+		t.Errorf("when the clock is set back %+v holds, %v", back, err)
+	}
+	must(t, st.SetPolicy(ctx, was.Says, time.Now(), "", back))
+	then, err := st.Policy(ctx)
+	must(t, err)
+	must(t, st.SetPolicy(ctx, now.Says, time.Now().Add(time.Hour), "", then))
+	if p, err := st.Policy(ctx); err != nil || p.Says.Idle != was.Says.Idle || p.Next == nil || p.Next.Idle != now.Says.Idle {
+		t.Errorf("%+v, %v", p, err)
+	}
+	last, err := st.Policy(ctx)
+	must(t, err)
+	must(t, st.SetPolicy(ctx, was.Says, time.Now(), "", last))
 }
 
 // A factor that is taken away leaves the others, and its codes to spare only for these.
