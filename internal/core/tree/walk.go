@@ -42,33 +42,47 @@ func Fold[S any](ctx context.Context, src Source, forest Hash, start S, visit fu
 	return fold(ctx, r, "", &roots[0], start, visit)
 }
 
+// A level is a folder that a walk is in.
+type level[S any] struct {
+	at    string
+	of    *Node
+	in    S
+	below Children
+	next  int // of its entries
+}
+
+// fold keeps the folders that it is in on a stack of its own: how deep they lie within each other others say.
 func fold[S any](ctx context.Context, r *Reader, at string, n *Node, in S, visit func(string, Entry, S) (S, error)) error {
-	below := Children{Reader: r, Of: n}
-	for i, e := range n.Entries {
+	stack := []*level[S]{{at: at, of: n, in: in, below: Children{Reader: r, Of: n}}}
+	for len(stack) > 0 {
+		l := stack[len(stack)-1]
+		if l.next == len(l.of.Entries) {
+			stack = stack[:len(stack)-1]
+			continue
+		}
 		if err := ctx.Err(); err != nil {
 			return err
 		}
+		i, e := l.next, l.of.Entries[l.next]
+		l.next++
 		path := e.Name
-		if !n.Forest {
-			path = pathname.Join(at, e.Name)
+		if !l.of.Forest {
+			path = pathname.Join(l.at, e.Name)
 		}
-		out, err := visit(path, e, in)
-		if errors.Is(err, ErrSkipFolder) {
+		out, err := visit(path, e, l.in)
+		switch {
+		case errors.Is(err, ErrSkipFolder):
+			continue
+		case err != nil:
+			return err
+		case !e.HasChild():
 			continue
 		}
+		child, err := l.below.At(ctx, i)
 		if err != nil {
 			return err
 		}
-		if !e.HasChild() {
-			continue
-		}
-		child, err := below.At(ctx, i)
-		if err != nil {
-			return err
-		}
-		if err := fold(ctx, r, path, child, out, visit); err != nil {
-			return err
-		}
+		stack = append(stack, &level[S]{at: path, of: child, in: out, below: Children{Reader: r, Of: child}})
 	}
 	return nil
 }
@@ -184,38 +198,21 @@ func Diff(ctx context.Context, src Source, a, b Hash, visit func(path string, a,
 	if err != nil {
 		return err
 	}
-	return diff(ctx, r, "", &nodes[0], &nodes[1], visit)
-}
-
-func diff(ctx context.Context, r *Reader, at string, a, b *Node, visit func(string, *Entry, *Entry) error) error {
-	if err := ctx.Err(); err != nil {
-		return err
-	}
-	names := map[string][2]*Entry{}
-	forest := false
-	for side, n := range []*Node{a, b} {
-		if n == nil {
+	stack := []*pairs{pair("", &nodes[0], &nodes[1])}
+	for len(stack) > 0 {
+		l := stack[len(stack)-1]
+		if len(l.order) == 0 {
+			stack = stack[:len(stack)-1]
 			continue
 		}
-		forest = forest || n.Forest
-		for i := range n.Entries {
-			pair := names[n.Entries[i].Name]
-			pair[side] = &n.Entries[i]
-			names[n.Entries[i].Name] = pair
+		if err := ctx.Err(); err != nil {
+			return err
 		}
-	}
-	order := make([]string, 0, len(names))
-	for name, p := range names {
-		if p[0] == nil || p[1] == nil || *p[0] != *p[1] {
-			order = append(order, name)
-		}
-	}
-	slices.Sort(order)
-	for _, name := range order {
-		p := names[name]
-		path := name
-		if !forest {
-			path = pathname.Join(at, name)
+		name := l.order[0]
+		l.order = l.order[1:]
+		p, path := l.of[name], name
+		if !l.forest {
+			path = pathname.Join(l.at, name)
 		}
 		same := p[0] != nil && p[1] != nil && p[0].Kind == p[1].Kind && p[0].Set == p[1].Set && p[0].Gap == p[1].Gap
 		if !same {
@@ -225,19 +222,48 @@ func diff(ctx context.Context, r *Reader, at string, a, b *Node, visit func(stri
 		}
 		var below [2]*Node
 		for side, e := range p {
-			if e != nil && e.HasChild() {
-				nodes, err := r.Load(ctx, e.Child)
-				if err != nil {
-					return err
-				}
-				below[side] = &nodes[0]
+			if e == nil || !e.HasChild() {
+				continue
 			}
-		}
-		if below[0] != nil || below[1] != nil {
-			if err := diff(ctx, r, path, below[0], below[1], visit); err != nil {
+			nodes, err := r.Load(ctx, e.Child)
+			if err != nil {
 				return err
 			}
+			below[side] = &nodes[0]
+		}
+		if below[0] != nil || below[1] != nil {
+			stack = append(stack, pair(path, below[0], below[1]))
 		}
 	}
 	return nil
+}
+
+// pairs are the entries of two folders of one path that differ, or of one where the other is missing, by name.
+type pairs struct {
+	at     string
+	forest bool
+	of     map[string][2]*Entry
+	order  []string // of those that are left
+}
+
+func pair(at string, a, b *Node) *pairs {
+	l := &pairs{at: at, of: map[string][2]*Entry{}}
+	for side, n := range []*Node{a, b} {
+		if n == nil {
+			continue
+		}
+		l.forest = l.forest || n.Forest
+		for i := range n.Entries {
+			p := l.of[n.Entries[i].Name]
+			p[side] = &n.Entries[i]
+			l.of[n.Entries[i].Name] = p
+		}
+	}
+	for name, p := range l.of {
+		if p[0] == nil || p[1] == nil || *p[0] != *p[1] {
+			l.order = append(l.order, name)
+		}
+	}
+	slices.Sort(l.order)
+	return l
 }
