@@ -271,21 +271,23 @@ func (w *Want) apply(a Aspect, k Kind, p POSIX) POSIX {
 			p.Mode = want
 			break
 		}
-		// The owning group must get what is declared: where the mask is in the way it is raised
-		// to the union of what entries and group say.
+		// The owning group must get what is declared: where the mask is in the way it is raised, and what it kept from the others
+		// is taken off their entries, for nobody declared that they get more.
 		_, _, _, mask := p.classes()
-		keep := mask
+		keep, named := mask, p.Access.Named()
 		if mask != nil && want.Group()&^*mask != 0 {
 			wider := *mask | want.Group()
 			keep = &wider
+			_, _, _, named = p.masked()
 		}
-		p = p.rebuild(want, p.Access.Named(), keep)
+		p = p.rebuild(want, named, keep)
 	case a == AspectEntries && w.Entries != nil && !w.met(p):
-		_, g, _, _ := p.classes()
+		// The owning group keeps what the mask let it have: the new mask is of all entries together.
+		_, g, _, _ := p.masked()
 		p = p.rebuild(p.Mode.With(p.Mode.Owner(), g, p.Mode.Other()), w.wanted(p), nil)
 	case a == AspectDefaults && w.Defaults != nil && k == Folder && w.DefaultsAtLeast && p.Default != nil:
-		if named := merged(p.Default.Named(), *w.Defaults, w.DefaultsWithout); !slices.Equal(named, p.Default.Named()) {
-			o, g, x := p.Default.Classes()
+		o, g, x, has := POSIX{Mode: p.Default.Mode(0), Access: p.Default}.masked()
+		if named := merged(has, *w.Defaults, w.DefaultsWithout); !slices.Equal(named, has) {
 			if p.Default = posixacl.Build(o, g, x, named, nil); p.Default == nil {
 				p.Default = posixacl.List{{Tag: posixacl.UserObj, ID: posixacl.NoID, Perm: o}, {Tag: posixacl.GroupObj, ID: posixacl.NoID, Perm: g}, {Tag: posixacl.Other, ID: posixacl.NoID, Perm: x}}
 			}
@@ -304,8 +306,8 @@ func (w *Want) apply(a Aspect, k Kind, p POSIX) POSIX {
 			if w.Mode != nil {
 				m := w.Mode.Apply(p.declaredMode(), true)
 				o, g, x = m.Owner(), m.Group(), m.Other()
-			} else if p.Access != nil {
-				_, g, _, _ = p.classes()
+			} else {
+				_, g, _, _ = p.masked()
 			}
 			p.Default = posixacl.Build(o, g, x, named, nil)
 		}

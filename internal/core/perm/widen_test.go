@@ -1,0 +1,160 @@
+package perm
+
+import (
+	"math/rand/v2"
+	"testing"
+
+	"idletally/internal/core/mode"
+	"idletally/internal/core/posixacl"
+)
+
+// randomWant declares some aspects of a path: mode as numbers, entries exactly or at the least, defaults in each form.
+func randomWant(r *rand.Rand) *Want {
+	w := &Want{Rule: map[Aspect]int{}}
+	named := func() (l posixacl.List) {
+		for id := range uint32(4) {
+			if r.IntN(3) == 0 {
+				l = append(l, posixacl.Entry{Tag: posixacl.User, ID: id, Perm: mode.Perm(r.UintN(8))})
+			}
+			if r.IntN(4) == 0 {
+				l = append(l, posixacl.Entry{Tag: posixacl.Group, ID: id, Perm: mode.Perm(r.UintN(8))})
+			}
+		}
+		l.Sort()
+		return l
+	}
+	if r.IntN(3) > 0 {
+		w.Mode = exactly(mode.Mode(r.Uint32N(0o1000)))
+	}
+	if r.IntN(3) > 0 {
+		l := named()
+		w.Entries, w.AtLeast = &l, r.IntN(3) == 0
+	}
+	if r.IntN(3) == 0 {
+		l := named()
+		w.Defaults, w.Derived, w.DefaultsAtLeast = &l, r.IntN(3) == 0, r.IntN(3) == 0
+	}
+	return w
+}
+
+// most is what somebody may have after some aspects were mended: what they had, and what the mended aspects declare for them. A named entry
+// that goes lets them have what the classes have.
+func most(w *Want, mended []Aspect, p POSIX, s posixacl.Subject) mode.Perm {
+	allowed := p.subjectMay(s)
+	_, group, other, _ := p.masked()
+	for _, a := range mended {
+		switch {
+		case a == AspectMode && w.Mode != nil:
+			m := w.Mode.Apply(p.declaredMode(), false)
+			mask, masked := p.Access.Find(posixacl.Mask, posixacl.NoID)
+			switch {
+			case s.UID == p.UID:
+				allowed |= m.Owner()
+			case s.In(p.GID):
+				allowed |= m.Group()
+			default:
+				if plain := p.subjectMay(posixacl.Subject{UID: s.UID}) == other && p.subjectMay(s) == other; plain || masked && mask == 0 {
+					allowed |= m.Other()
+				}
+			}
+			group, other = group|m.Group(), other|m.Other()
+		case a == AspectEntries && w.Entries != nil:
+			for _, e := range *w.Entries {
+				if e.Tag == posixacl.User && e.ID == s.UID || e.Tag == posixacl.Group && s.In(e.ID) {
+					allowed |= e.Perm
+				}
+			}
+			if s.In(p.GID) {
+				allowed |= group
+			}
+			allowed |= other
+		}
+	}
+	return allowed
+}
+
+// Whatever is found, whatever is declared and whichever of it is mended: nobody has more afterwards than they had and than what was mended
+// declares for them.
+func TestMendingWidensNothing(t *testing.T) {
+	r := random(t)
+	for range 60_000 {
+		p, w := randomState(r, Folder), randomWant(r)
+		var mended []Aspect
+		for _, a := range []Aspect{AspectMode, AspectEntries, AspectDefaults} {
+			if r.IntN(2) == 0 {
+				mended = append(mended, a)
+			}
+		}
+		set, err := w.ApplyOnly(Folder, p.Set(), mended)
+		if err != nil {
+			t.Fatal(err)
+		}
+		after, err := POSIXOf(set)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, s := range everybody {
+			if s.UID == 0 {
+				continue
+			}
+			if more := after.subjectMay(s) &^ most(w, mended, p, s); more != 0 {
+				t.Fatalf("mending %v of %+v\nas %+v, entries %v\nmakes %+v\nwhich gives %+v %v more", mended, p, w, w.Entries, after, s, more)
+			}
+		}
+	}
+}
+
+// The states that a review found, by hand: what the mask kept from the owning group, and from others, it keeps.
+func TestMaskKeeps(t *testing.T) {
+	user := func(id uint32, perm mode.Perm) posixacl.Entry {
+		return posixacl.Entry{Tag: posixacl.User, ID: id, Perm: perm}
+	}
+	read := mode.Perm(4)
+	found := POSIX{}.rebuild(0o660, posixacl.List{user(5, 6)}, &read) // setfacl, then chmod 0640
+	none, games := posixacl.List{}, posixacl.List{user(5, 7)}
+	for what, x := range map[string]struct {
+		w     Want
+		a     Aspect
+		group mode.Perm
+		five  mode.Perm
+	}{
+		"no entries":                  {Want{Entries: &none}, AspectEntries, 4, 0},
+		"another entry":               {Want{Entries: &games}, AspectEntries, 4, 7},
+		"a mode that raises the mask": {Want{Mode: exactly(0o660)}, AspectMode, 6, 4},
+		"a mode that does not":        {Want{Mode: exactly(0o600)}, AspectMode, 0, 4},
+		"defaults that are derived":   {Want{Defaults: &none, Derived: true}, AspectDefaults, 4, 4},
+	} {
+		set, err := x.w.ApplyOnly(Folder, found.Set(), []Aspect{x.a})
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := POSIXOf(set)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if x.a == AspectDefaults {
+			got = POSIX{Mode: got.Default.Mode(0), Access: got.Default}
+		}
+		_, group, _, named := got.masked()
+		five, _ := named.Find(posixacl.User, 5)
+		if group != x.group || five != x.five {
+			t.Errorf("%s: the group has %s, user 5 %s; want %s and %s", what, group, five, x.group, x.five)
+		}
+	}
+	// At the least: what the mask kept from default entries is not there.
+	folder := POSIX{Mode: 0o750, Default: posixacl.Build(7, 7, 0, posixacl.List{user(5, 7)}, &read)}
+	w := Want{Defaults: &posixacl.List{user(6, 4)}, DefaultsAtLeast: true}
+	set, err := w.ApplyOnly(Folder, folder.Set(), []Aspect{AspectDefaults})
+	if err != nil {
+		t.Fatal(err)
+	}
+	got, err := POSIXOf(set)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, e := range got.Default {
+		if (e.Tag == posixacl.GroupObj || e.Tag == posixacl.User) && got.Default.Effective(e) != 4 {
+			t.Errorf("new files give %v %s", e, got.Default.Effective(e))
+		}
+	}
+}
