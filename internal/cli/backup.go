@@ -89,7 +89,14 @@ Who has the file and no more can sign orders to your hosts: it is made readable 
 				return err
 			}
 			defer st.Close()
-			f, err := os.OpenFile(a[0]+".part", os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+			to, plain, err := destination(a[0])
+			if err == nil && !plain {
+				err = fmt.Errorf("%s is no file: a backup is read again before it counts", a[0])
+			}
+			if err != nil {
+				return err
+			}
+			f, err := os.OpenFile(to+".part", os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 			if err != nil {
 				return fmt.Errorf("backup: %w", err)
 			}
@@ -101,7 +108,7 @@ Who has the file and no more can sign orders to your hosts: it is made readable 
 			if _, err := checkBackup(c.Context(), f.Name(), []ed25519.PublicKey{key.Public().(ed25519.PublicKey)}); err != nil { // what cannot be read is no backup
 				return err
 			}
-			if err := os.Rename(f.Name(), a[0]); err != nil {
+			if err := os.Rename(f.Name(), to); err != nil {
 				return err
 			}
 			return o.showBackup(c, got)

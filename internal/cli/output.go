@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -206,25 +207,58 @@ func logger(c *cobra.Command, level string) (*slog.Logger, *slog.LevelVar, error
 	return slog.New(slog.NewJSONHandler(c.ErrOrStderr(), &slog.HandlerOptions{Level: l})), l, nil
 }
 
-// create makes a file whole or not at all: it has its name only when all of it is written.
+// create makes a file whole or not at all: it has its name only when all of it is written. What is there and is no file, such as a device or a
+// pipe, is written into; a link stays, and leads to what was made.
 func create(name string, write func(io.Writer) error) (err error) {
+	name, plain, err := destination(name)
+	if err != nil {
+		return err
+	}
+	if !plain {
+		f, err := os.OpenFile(name, os.O_WRONLY, 0)
+		if err != nil {
+			return err
+		}
+		return errors.Join(write(f), f.Close())
+	}
 	f, err := os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+"-*")
 	if err != nil {
 		return err
 	}
 	defer func() {
 		if err != nil {
-			err = errors.Join(err, f.Close(), os.Remove(f.Name()))
+			err = errors.Join(err, os.Remove(f.Name()))
 		}
 	}()
-	if err = write(f); err != nil {
-		return err
+	err = write(f)
+	if err == nil {
+		err = f.Sync()
 	}
-	if err = f.Sync(); err != nil {
-		return err
-	}
-	if err = f.Close(); err != nil {
+	if err = errors.Join(err, f.Close()); err != nil {
 		return err
 	}
 	return os.Rename(f.Name(), name)
+}
+
+// destination says where a file of some name is to be written, and whether that is a plain one, or none yet, which can be replaced.
+func destination(name string) (at string, plain bool, err error) {
+	if name == "" {
+		return "", false, usageError{errors.New("the file has no name")}
+	}
+	st, err := os.Stat(name)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		if _, err := os.Lstat(name); err == nil {
+			return "", false, fmt.Errorf("%s is a link that leads nowhere", name)
+		}
+		return name, true, nil
+	case err != nil:
+		return "", false, err
+	case st.IsDir():
+		return "", false, fmt.Errorf("%s is a folder: give a file in it", name)
+	case !st.Mode().IsRegular():
+		return name, false, nil
+	}
+	at, err = filepath.EvalSymlinks(name)
+	return at, true, err
 }
