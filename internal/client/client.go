@@ -638,40 +638,61 @@ func (c *Client) SetTags(ctx context.Context, host string, tags []string) (wire.
 	return send[wire.Host](ctx, c, http.MethodPut, "/hosts/"+url.PathEscape(host)+"/tags", wire.TagList{Tags: tags})
 }
 
-// Watch calls each with a run's state whenever it changes, until it ends.
+// Watch follows a run and hands out how it stands whenever that changes, until the run has ended. A stream that ends or breaks off before that
+// is opened again, as calls are made again.
 func (c *Client) Watch(ctx context.Context, id string, each func(wire.Run)) error {
+	for n := 1; ; n++ {
+		ended, heard, err := c.watchOnce(ctx, id, each)
+		if heard { // it is there
+			n = 1
+		}
+		if ended || ctx.Err() != nil || err != nil && !passing(nil, err, n) {
+			return err
+		}
+		if err := rest(ctx, n); err != nil {
+			return err
+		}
+	}
+}
+
+// watchOnce follows a run by one stream. It says whether the run has ended, or will not be told of any more, and whether anything was heard.
+func (c *Client) watchOnce(ctx context.Context, id string, each func(wire.Run)) (ended, heard bool, err error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.Address+"/api/v1/runs/"+url.PathEscape(id)+"/events", nil)
 	if err != nil {
-		return err
+		return true, false, err
 	}
 	req.Header.Set("Authorization", "Bearer "+c.Token)
 	patient := *c.HTTP
 	patient.Timeout = 0
 	resp, err := patient.Do(req)
 	if err != nil {
-		return unreachable(c.Address, err)
+		return false, false, unreachable(c.Address, err)
 	}
 	defer resp.Body.Close()
 	if err := CheckResponse(resp); err != nil {
-		return err
+		return resp.StatusCode != http.StatusServiceUnavailable, false, err
 	}
 	sc := bufio.NewScanner(resp.Body)
 	sc.Buffer(nil, 4<<20)
 	for sc.Scan() {
+		heard = true
 		data, ok := strings.CutPrefix(sc.Text(), "data: ")
-		if !ok {
+		if !ok { // that it lives
 			continue
 		}
 		var run wire.Run
 		if err := json.Unmarshal([]byte(data), &run); err != nil {
-			return fmt.Errorf("event: %w", err)
+			return true, heard, fmt.Errorf("event: %w", err)
 		}
 		each(run)
 		if run.State != "running" {
-			return nil
+			return true, heard, nil
 		}
 	}
-	return sc.Err()
+	if sc.Err() != nil {
+		return false, heard, unreachable(c.Address, sc.Err())
+	}
+	return false, heard, nil
 }
 
 // SignedIn lists where one is signed in.

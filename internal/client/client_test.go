@@ -145,6 +145,34 @@ func TestPages(t *testing.T) {
 	}
 }
 
+// A stream that breaks off, or ends, before the run has is opened again; what says that it lives is passed over, and a refusal is the end.
+func TestWatchGoesOn(t *testing.T) {
+	asked := 0
+	c := against(t, func(w http.ResponseWriter, _ *http.Request) {
+		asked++
+		w.Header().Set("Content-Type", "text/event-stream")
+		switch asked {
+		case 1:
+			fmt.Fprint(w, "event: run\ndata: {\"state\":\"running\",\"id\":\"1\"}\n\n: it goes on\n\nevent: run\nda")
+			w.(http.Flusher).Flush()
+			panic(http.ErrAbortHandler)
+		case 2: // it lasted long enough
+		case 3:
+			w.WriteHeader(http.StatusServiceUnavailable)
+		default:
+			fmt.Fprint(w, ": it goes on\n\nevent: run\ndata: {\"state\":\"finished\"}\n\n")
+		}
+	})
+	var states []string
+	if err := c.Watch(t.Context(), "r", func(r wire.Run) { states = append(states, r.State) }); err != nil || strings.Join(states, " ") != "running finished" || asked != 4 {
+		t.Errorf("asked %d times: %v, %v", asked, states, err)
+	}
+	gone := against(t, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(404) })
+	if err := gone.Watch(t.Context(), "r", func(wire.Run) {}); Status(err) != 404 {
+		t.Errorf("no such run: %v", err)
+	}
+}
+
 func TestWatch(t *testing.T) {
 	c := against(t, func(w http.ResponseWriter, _ *http.Request) {
 		fmt.Fprint(w, "event: run\ndata: {\"state\":\"running\"}\n\nevent: run\ndata: {\"state\":\"finished\"}\n\n")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"strconv"
 	"strings"
@@ -201,7 +202,7 @@ func (s *Server) runEvents(w http.ResponseWriter, r *http.Request) {
 	ctx, cancel := context.WithTimeout(r.Context(), time.Hour)
 	defer cancel()
 	rc := http.NewResponseController(w)
-	last := ""
+	last, said := "", time.Now()
 	for first := true; ; first = false {
 		row, err := s.Store.Run(ctx, chi.URLParam(r, "id"))
 		var run wire.Run
@@ -222,10 +223,18 @@ func (s *Server) runEvents(w http.ResponseWriter, r *http.Request) {
 		if err != nil {
 			return
 		}
-		if string(b) != last {
+		text := ""
+		switch {
+		case string(b) != last:
 			last = string(b)
-			_ = rc.SetWriteDeadline(time.Now().Add(20 * time.Second))
-			if _, err := fmt.Fprintf(w, "event: run\ndata: %s\n\n", b); err != nil || rc.Flush() != nil {
+			text = fmt.Sprintf("event: run\ndata: %s\n\n", b)
+		case time.Since(said) > pulse: // so that everybody on the way knows that it lives
+			text = ": it goes on\n\n"
+		}
+		if text != "" {
+			said = time.Now()
+			_ = rc.SetWriteDeadline(said.Add(pulse + 10*time.Second)) // a stream past its deadline is cut, written to or not
+			if _, err := io.WriteString(w, text); err != nil || rc.Flush() != nil {
 				return
 			}
 		}
