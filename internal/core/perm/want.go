@@ -302,12 +302,10 @@ func (w *Want) apply(a Aspect, k Kind, p POSIX) POSIX {
 		p.Default = nil
 		if len(named) > 0 {
 			// New things get what this folder's classes have; the sticky and set-ID bits are not inherited.
-			o, g, x := p.Mode.Owner(), p.Mode.Group(), p.Mode.Other()
+			o, g, x, _ := p.masked()
 			if w.Mode != nil {
 				m := w.Mode.Apply(p.declaredMode(), true)
 				o, g, x = m.Owner(), m.Group(), m.Other()
-			} else {
-				_, g, _, _ = p.masked()
 			}
 			p.Default = posixacl.Build(o, g, x, named, nil)
 		}
