@@ -120,8 +120,11 @@ type Only struct {
 	Must, MustNot perm.Traits
 }
 
-// admits says whether a rule speaks of a path of a kind and state.
+// admits says whether a rule speaks of a path of a kind and state. A link is neither executable nor not: what it leads to is.
 func (o Only) admits(k perm.Kind, t perm.Traits) bool {
+	if k == perm.Link && (o.Must|o.MustNot)&perm.Executable != 0 {
+		return false
+	}
 	return (o.Kinds == 0 || o.Kinds&(1<<k) != 0) && t&o.Must == o.Must && t&o.MustNot == 0
 }
 

@@ -68,6 +68,8 @@ func TestLanguage(t *testing.T) {
 			perm.POSIX{Mode: 0o750, Access: posixacl.Build(7, 5, 0, posixacl.List{{Tag: posixacl.User, ID: 2, Perm: 5}}, nil)},
 			"defaults user::rwx, user:www-tickets:r-x, group::r-x, mask::r-x, other::---/none"},
 		{"programs only", all + "    files: 0640\n  - rule: p\n    paths: /srv/ticketing/**\n    only: [file, executable]\n    files: 0750\n", perm.File, perm.POSIX{Mode: 0o755}, "mode 0750/0755"},
+		{"no links to programs", all + "    owner: root\n  - rule: p\n    paths: /srv/ticketing/**\n    only: executable\n    owner: purser\n", perm.Link, perm.POSIX{Mode: 0o777}, ""},
+		{"nor to data", all + "    owner: root\n  - rule: p\n    paths: /srv/ticketing/**\n    only: not-executable\n    owner: purser\n", perm.Link, perm.POSIX{Mode: 0o777}, ""},
 		{"and no data", all + "    files: 0640\n  - rule: p\n    paths: /srv/ticketing/**\n    only: [file, executable]\n    files: 0750\n", perm.File, perm.POSIX{Mode: 0o644}, "mode 0640/0644"},
 		{"with entries only", all + "    only: with-entries\n    owner: root\n", perm.File, perm.POSIX{UID: 1, Mode: 0o640, Access: list(web)}, "owner root/purser"},
 		{"without entries", all + "    only: with-entries\n    owner: root\n", perm.File, perm.POSIX{UID: 1, Mode: 0o640}, ""},
