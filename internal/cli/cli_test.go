@@ -35,6 +35,9 @@ func TestCheckLocally(t *testing.T) {
 	if err != nil || out != "- is a sound baseline of app: 1 rules; applies to no host yet.\n" {
 		t.Errorf("%q, %v", out, err)
 	}
+	if out, err = try(t, "\xef\xbb\xbf"+sound, "baseline", "check", "-", "--local"); err != nil {
+		t.Errorf("with a byte order mark: %q, %v", out, err)
+	}
 	out, err = try(t, strings.Replace(sound, "0640", "0840", 1), "baseline", "check", "-", "--local")
 	if !errors.Is(err, errNotSo) || !strings.HasPrefix(out, `-:6:44: mode "0840": character 2 is '8'`) {
 		t.Errorf("%q, %v", out, err)
@@ -51,7 +54,7 @@ func TestCheckLocally(t *testing.T) {
 
 func TestUsage(t *testing.T) {
 	for _, argv := range [][]string{{"plan", "sink"}, {"plan", "show"}, {"host", "list", "extra"}, {"plan", "show", "--what"},
-		{"login", "ftp://x", "--name", "a"}, {"serve", "--log-level", "loud"}, {"drift", "findings", "a", "b"}} {
+		{"login", "ftp://x", "--name", "a"}, {"serve", "--log-level", "loud"}, {"drift", "findings", "a", "b"}, {"mode", "change", "0644", ""}} {
 		_, err := try(t, "", argv...)
 		var usage usageError
 		if !errors.As(err, &usage) {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"os"
 	"strings"
 
@@ -48,7 +49,9 @@ nearest mode that does; it exits with 4 then. Limits are a symbolic mode of + (m
 	ask := inquiry.ModeAsk{}
 	change := &cobra.Command{Use: "change MODE CHANGE", Short: "Say what a symbolic change makes of a mode", Args: args(2, 2, "a mode and a change such as g+w,o="),
 		RunE: func(c *cobra.Command, a []string) error {
-			ask.Mode, ask.Change = a[0], a[1]
+			if ask.Mode, ask.Change = a[0], a[1]; ask.Change == "" {
+				return usageError{errors.New("the change is empty: want one such as g+w,o=")}
+			}
 			v, err := inquiry.Mode(ask)
 			if err != nil {
 				return usageError{err}

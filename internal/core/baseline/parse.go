@@ -1,6 +1,7 @@
 package baseline
 
 import (
+	"bytes"
 	"cmp"
 	_ "embed"
 	"fmt"
@@ -109,7 +110,7 @@ func (r *reader) note(e *Error) {
 // body parses a text; nil where that failed.
 func (r *reader) body(text []byte) *node {
 	r.spend(&r.spent.texts, len(text), maxTexts, nil, "bytes")
-	n, fault := parse(text)
+	n, fault := parse(bytes.TrimPrefix(text, []byte("\xef\xbb\xbf"))) // a byte order mark may stand there (YAML 1.2.2, 5.2)
 	if fault != nil {
 		r.note(fault)
 		return nil
