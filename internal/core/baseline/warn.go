@@ -97,6 +97,14 @@ func Warn(f Facts) ([]Warning, error) {
 	return out, nil
 }
 
+// who is an entry's account as it is written in a list.
+func (g Grant) who() string {
+	if g.Group {
+		return "group:" + g.Name
+	}
+	return "user:" + g.Name
+}
+
 type adder func(key string, about About, example, instead, format string, args ...any)
 
 // warnText tells what the text alone tells.
@@ -156,7 +164,22 @@ func patternsOf(r Rule) string {
 // warnDeny tells of entries that grant nothing, so as to keep somebody out, and whom they hit.
 func (m *Matcher) warnDeny(i int, add adder) {
 	r := &m.doc.Rules[i]
-	if r.Entries == nil {
+	for _, x := range []struct {
+		key string
+		*Grants
+	}{{"entries", r.Entries}, {"defaults", r.Defaults}} {
+		if x.Grants == nil || !x.AtLeast {
+			continue
+		}
+		for _, e := range x.List {
+			if e.Perm == 0 && !e.Conditionally {
+				add(x.key, DenyNothing, "", "without: ["+e.who()+"], for whom there is to be no entry, or a list of exactly these",
+					"an entry without rights in at-least does not keep %s out: theirs may grant more than that", e.who())
+				break
+			}
+		}
+	}
+	if r.Entries == nil || r.Entries.AtLeast {
 		return
 	}
 	owners := m.owners()

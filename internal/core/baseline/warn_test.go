@@ -59,6 +59,8 @@ func TestWarn(t *testing.T) {
 		{"  - rule: setid\n    paths: /srv/ticketing/bin/*\n    files: 4750\n    entries: [\"group:clerks:rw\"]\n", SetIDWritable, "8:12", "others than the owner can write them", "", "entries without w"},
 		{"  - rule: out\n    paths: /srv/ticketing/**\n    owner: purser\n    entries: [\"group:leavers:---\"]\n", DenyOwners, "9:14", "purser, whom this baseline makes an owner, is one of them", "", "one by one"},
 		{"  - rule: out\n    paths: /srv/ticketing/**\n    group: crew\n    files: 0640\n    entries: [\"group:clerks:---\"]\n", DenyNothing, "10:14", "does not keep clerk out", "", "user:NAME:---"},
+		{"  - rule: out\n    paths: /srv/ticketing/**\n    entries: {at-least: [\"user:www-tickets:---\"]}\n", DenyNothing, "8:14", "does not keep user:www-tickets out", "", "without: [user:www-tickets]"},
+		{"  - rule: out\n    paths: /srv/ticketing/**\n    defaults: {at-least: [\"group:clerks:---\"]}\n", DenyNothing, "8:15", "does not keep group:clerks out", "", "without: [group:clerks]"},
 		{"  - rule: link\n    paths: /srv/ticketing/link\n    entries: [\"user:www-tickets:r\"]\n", OnLink, "7:12", "this path is a link", "/srv/ticketing/link", "that the link leads to"},
 		{"  - rule: links\n    paths: /srv/ticketing/**\n    only: link\n    owner: purser\n    files: 0640\n", OnLink, "8:11", "links have no permissions of their own", "", "target's path"},
 		{"  - rule: site\n    paths: /srv/ticketing/site/**\n    defaults: [\"user:www-tickets:r-x\"]\n  - rule: img\n    paths: /srv/ticketing/site/img\n    defaults: none\n", InheritStops, "11:15", "no longer gets them", "/srv/ticketing/site/img", "defaults: derived"},
