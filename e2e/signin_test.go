@@ -374,9 +374,16 @@ func TestBehindAProxy(t *testing.T) {
 		api := as(t, s, "admin")
 		api.Token = ""
 		last := map[string]int{}
+		try := func(from string) {
+			last[from], _, _ = post(t, s, api, "/sign-in", `{"name":"admin","password":"low tide at one"}`, "X-Forwarded-For", from)
+		}
 		for n := range 15 {
-			for _, from := range []string{"203.0.113.1", fmt.Sprint("198.51.100.", n)} {
-				last[from], _, _ = post(t, s, api, "/sign-in", `{"name":"admin","password":"low tide at one"}`, "X-Forwarded-For", from)
+			try("203.0.113.1")
+			try(fmt.Sprint("198.51.100.", n))
+		}
+		for range 10 { // on a slow machine tries are further apart than the first waits, which double
+			if last["203.0.113.1"] != http.StatusTooManyRequests {
+				try("203.0.113.1")
 			}
 		}
 		if last["203.0.113.1"] != http.StatusTooManyRequests || (last["198.51.100.14"] == http.StatusUnauthorized) != c.apart {

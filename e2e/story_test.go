@@ -254,7 +254,7 @@ func tryFindings(t *testing.T, s *demo.Stage) {
 		{"sales-data", "mode", "0640", "0750", "opens", "opens for group ticket-svc: execute; ticket-svc: execute"},
 		{"programs", "mode", "0750", "4770", "opens", "opens for group crew: write, run with its identity"},
 		{"everything", "entries", "none", "user:clerk-west:r--", "opens", "opens for clerk-west: read"},
-		{"sales-data", "entries", "group:auditors:r-x", "group:auditors:r-x, mask::---", "closes", "closes for group ticket-svc: list, pass through; group auditors: list, pass through"},
+		{"sales-data", "entries", "group:auditors:r-x", "group:auditors:r-x, mask::---", "closes", "closes for group auditors: list, pass through"},
 		{"sales-data", "owner", "ticket-svc", "root", "closes", "closes for ticket-svc: read, write, change permissions"},
 		{"everything", "group", "crew", "ticket-clerks", "both", ""},
 	} {
