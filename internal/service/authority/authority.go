@@ -46,6 +46,9 @@ const (
 	carriedLife   = 400 * 24 * time.Hour
 	agentLife     = 30 * 24 * time.Hour // agents renew theirs when a third of it is over
 	serverLife    = 30 * 24 * time.Hour
+	// besideLife is the service's own while two authorities count: for so long somebody who has the former one's key, and kept what vouches
+	// for it, can be the service after it has ended.
+	besideLife = 48 * time.Hour
 )
 
 // OrderKey reads the key that signs orders, as its file has it.
@@ -208,7 +211,7 @@ func (a *Authority) Server(names []string) *tls.Config {
 		GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 			mu.Lock()
 			defer mu.Unlock()
-			if current == nil || time.Until(current.Leaf.NotAfter) < serverLife/3 {
+			if current == nil || time.Until(current.Leaf.NotAfter) < a.serverLife()/3 {
 				c, err := a.server(names)
 				if err != nil {
 					return nil, err
@@ -225,7 +228,7 @@ func (a *Authority) server(names []string) (*tls.Certificate, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := template("Idle Tally", serverLife)
+	t := template("Idle Tally", a.serverLife())
 	t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}
 	t.DNSNames, t.IPAddresses = split(names)
 	by, chain := a.newest, [][]byte{a.newest.cert.Raw}
@@ -250,9 +253,19 @@ func (a *Authority) server(names []string) (*tls.Certificate, error) {
 	return &tls.Certificate{Certificate: append([][]byte{der}, chain...), PrivateKey: key, Leaf: leaf}, nil
 }
 
-// vouched is the certificate of a former authority by the newest one, for as long as the service's own.
+// serverLife is how long a certificate of the service's is good for.
+func (a *Authority) serverLife() time.Duration {
+	if a.former != nil {
+		return besideLife
+	}
+	return serverLife
+}
+
+// vouched is the certificate of a former authority by the newest one, for as long as the service's own: for services and no agent, who would
+// bring it along when the former one has ended.
 func vouched(former *x509.Certificate) *x509.Certificate {
-	t := template("", serverLife)
+	t := template("", besideLife)
+	t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}
 	t.RawSubject, t.SubjectKeyId = former.RawSubject, former.SubjectKeyId
 	t.IsCA, t.BasicConstraintsValid, t.MaxPathLenZero = true, true, true
 	t.KeyUsage = x509.KeyUsageCertSign

@@ -92,6 +92,14 @@ func TestReplaceAuthority(t *testing.T) {
 		t.Error("it counts for any name")
 	}
 
+	beside, err := b.server(names)
+	if err != nil {
+		t.Fatal(err)
+	}
+	vouching, err := x509.ParseCertificate(beside.Certificate[1])
+	if err != nil || time.Until(vouching.NotAfter) > 48*time.Hour || time.Until(beside.Leaf.NotAfter) > 48*time.Hour {
+		t.Errorf("the former authority is vouched for until %s, %v", vouching.NotAfter, err)
+	}
 	if err := EndFormer(dir, false); !errors.Is(err, ErrTooEarly) {
 		t.Errorf("before agents have come: %v", err)
 	}
@@ -110,6 +118,17 @@ func TestReplaceAuthority(t *testing.T) {
 	}
 	if _, err := c.AgentOf(after); err != nil {
 		t.Error(err)
+	}
+	// An agent of the ended one brings along what vouched for that, as anybody could keep it: the door does not take it for that.
+	block, _ = pem.Decode(before)
+	leaf, err := x509.ParseCertificate(block.Bytes)
+	if err != nil {
+		t.Fatal(err)
+	}
+	brought := x509.NewCertPool()
+	brought.AddCert(vouching)
+	if _, err := leaf.Verify(x509.VerifyOptions{Roots: c.Server(names).ClientCAs, Intermediates: brought, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}); err == nil {
+		t.Error("a certificate of the ended authority counts with what vouched for it")
 	}
 	if err := EndFormer(dir, true); err == nil {
 		t.Error("there was one more to end")
