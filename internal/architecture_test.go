@@ -29,7 +29,8 @@ var allowed = map[string][]string{
 	"internal/samba":      {"internal/loopback", "internal/tied"}, // for the demo and the tests
 	"internal/tied":       {},
 	"internal/atomicfile": {},
-	"internal/service":    {"internal/core", "internal/wire", "internal/inquiry", "internal/report", "internal/archive", "internal/loopback", "internal/tied", "internal/atomicfile", "internal/service"},
+	"internal/handover":   {},
+	"internal/service":    {"internal/core", "internal/wire", "internal/inquiry", "internal/report", "internal/archive", "internal/loopback", "internal/tied", "internal/atomicfile", "internal/handover", "internal/service"},
 	"internal/cli":        {"internal", "console"},
 	"console":             {},
 	"cmd":                 {"internal/cli"},

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"idletally/internal/handover"
 	"idletally/internal/service/authority"
 )
 
@@ -54,37 +55,19 @@ This is for keys that nobody else has. Whoever has copied one can go on with it 
 	return []*cobra.Command{replace, end}
 }
 
-// done has files belong to whom their folder does, and says what is to be done next.
+// done has the files that root has made belong to whom their folder does, and says what is to be done next.
 func done(c *cobra.Command, dir string, err error) error {
-	if err = errors.Join(err, handOver(dir)); err != nil {
+	st, e := os.Stat(dir)
+	if e != nil {
+		return errors.Join(err, e)
+	}
+	owner := st.Sys().(*syscall.Stat_t)
+	if os.Geteuid() == 0 && owner.Uid != 0 {
+		err = errors.Join(err, handover.Give(dir, 0, int(owner.Uid), int(owner.Gid)))
+	}
+	if err != nil {
 		return err
 	}
 	say(c, "Start the service again, each of its instances with this folder: %s", dir)
 	return nil
-}
-
-// handOver has files of a folder belong to whom it belongs: root may have made them for the service's account.
-func handOver(dir string) error {
-	root, err := os.OpenRoot(dir)
-	if err != nil {
-		return nil // it was said before
-	}
-	defer root.Close()
-	st, err := root.Stat(".")
-	if err != nil || os.Geteuid() != 0 {
-		return err
-	}
-	owner := st.Sys().(*syscall.Stat_t)
-	f, err := root.Open(".")
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	list, err := f.ReadDir(-1)
-	for _, e := range list {
-		if e.Type().IsRegular() {
-			err = errors.Join(err, root.Lchown(e.Name(), int(owner.Uid), int(owner.Gid)))
-		}
-	}
-	return err
 }

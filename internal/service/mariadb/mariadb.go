@@ -10,7 +10,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"os/exec"
 	"os/user"
@@ -23,6 +22,7 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
+	"idletally/internal/handover"
 	"idletally/internal/tied"
 )
 
@@ -83,35 +83,11 @@ func (p place) adopt() error {
 		if err != nil || st.Sys().(*syscall.Stat_t).Uid == uint32(uid) {
 			continue // it is not there yet, or right
 		}
-		if err := handOver(dir, st.Sys().(*syscall.Stat_t).Uid, uid, gid); err != nil {
+		if err := handover.Give(dir, st.Sys().(*syscall.Stat_t).Uid, uid, gid); err != nil {
 			return fmt.Errorf("give the database's files to the account %s: %w", p.account, err)
 		}
 	}
 	return nil
-}
-
-// handOver gives a folder, and what in it is its owner's, to another account. We are root, and that owner may be anybody who exchanges what is
-// there meanwhile: nothing outside is reached by any link, and no file of somebody else's is given away that was linked there.
-func handOver(dir string, owner uint32, uid, gid int) error {
-	root, err := os.OpenRoot(dir)
-	if err != nil {
-		return err
-	}
-	defer root.Close()
-	return fs.WalkDir(root.FS(), ".", func(path string, _ fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		st, err := root.Lstat(path)
-		if err != nil {
-			return err
-		}
-		switch own := st.Sys().(*syscall.Stat_t); {
-		case own.Uid != owner, !st.IsDir() && own.Nlink > 1:
-			return nil
-		}
-		return root.Lchown(path, uid, gid)
-	})
 }
 
 // secret is the password of the database's account. At the first start both are made.
