@@ -145,7 +145,7 @@ type News struct {
 type NewsItem struct {
 	What   string    `json:"what"`
 	Who    string    `json:"who" doc:"Who did it"`
-	Detail string    `json:"detail"`
+	Detail string    `json:"detail" doc:"Of the last"`
 	Times  int       `json:"times"`
 	First  time.Time `json:"first"`
 	Last   time.Time `json:"last"`

@@ -7,7 +7,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// maxNews bounds how many lines of the history are looked at for one person: refusals that anybody can cause are gathered there already.
+// maxNews bounds what one person is told of: there are a dozen kinds, each by as many as have done it.
 const maxNews = 200
 
 // newsOf says of each operation that changes how somebody signs in by which line of the history they are told; "" is one that changes nothing
@@ -42,15 +42,9 @@ func (s *Server) newsRoutes() {
 		me := caller(ctx)
 		list, err := s.Store.News(ctx, me.Name, me.Told, newsKinds(), maxNews)
 		out := wire.News{Items: []wire.NewsItem{}}
-		for _, l := range list {
-			i := slices.IndexFunc(out.Items, func(n wire.NewsItem) bool { return n.What == l.What && n.Who == l.Who && n.Detail == l.Detail })
-			if i < 0 {
-				out.Items = append(out.Items, wire.NewsItem{What: l.What, Who: l.Who, Detail: l.Detail, Last: l.At})
-				i = len(out.Items) - 1
-			}
-			out.Items[i].First = l.At
-			out.Items[i].Times++
-			out.Until = max(out.Until, l.ID)
+		for _, n := range list {
+			out.Items = append(out.Items, wire.NewsItem{What: n.What, Who: n.Who, Detail: n.Detail, Times: n.Times, First: n.First, Last: n.Last})
+			out.Until = max(out.Until, n.Line)
 		}
 		return &body[wire.News]{out}, err
 	}))
