@@ -486,11 +486,10 @@ func (a *Agent) run(ctx context.Context, to desk, w *wire.Work, done, total *ato
 		a.Log.Error("run failed", "work", w.ID, "reason", msg)
 		return to.RunDone(ctx, w.ID, wire.RunDone{State: "failed", Message: msg})
 	}
-	key, err := a.orderKeyAfter(w.Succession)
-	if err != nil {
+	if _, err := a.believe(nil, w.Succession); err != nil {
 		return fail("order refused: %v", err)
 	}
-	order, part, err := plan.Verify(key, w.Order, w.Signature, w.Manifest, a.Host, time.Now())
+	order, part, err := plan.Verify(a.orderKey(), w.Order, w.Signature, w.Manifest, a.Host, time.Now())
 	if err != nil {
 		return fail("%v", err)
 	}

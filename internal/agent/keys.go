@@ -21,6 +21,7 @@ const (
 	trustEvery     = time.Hour        // how often an agent compares what it knows of its service, at about
 	trustSoon      = 10 * time.Second // within which it does when the service is there again, so that not all hosts do at once
 	maxAuthorities = 4
+	maxAuthority   = 64 << 10 // of all of them in PEM form, in bytes: it is kept
 )
 
 // keepTrust has this host know its service by the keys that count, and compares what it was shown of the history, until the context ends.
@@ -64,7 +65,7 @@ func (a *Agent) askKeys(ctx context.Context) error {
 		a.Log.Error("what the service says of its keys is not believed", "error", err)
 		return nil
 	}
-	news, err := a.believe(got)
+	news, err := a.believe(got.Authorities, got.Succession)
 	if errors.Is(err, succession.ErrBroken) {
 		a.Log.Error("what the service says of its keys is not believed", "error", err)
 		return nil
@@ -84,47 +85,35 @@ func (a *Agent) askKeys(ctx context.Context) error {
 	return err
 }
 
-// believe keeps which authorities count, as who has their certificate says, and the key that signs orders, as far as the one that is
-// known leads there. It says whether anything is new.
-func (a *Agent) believe(got wire.Keys) (news bool, err error) {
+// believe keeps which authorities count, as who has their certificate says, or keeps those that are known where none are given; and the key
+// that signs orders, as far as the one that is known leads there. It says whether anything is new.
+func (a *Agent) believe(authorities []byte, line []succession.Handover) (news bool, err error) {
 	a.keys.Lock()
 	defer a.keys.Unlock()
-	to, err := succession.Follow(a.OrderKey, got.Succession)
+	if authorities == nil {
+		authorities = a.Authority
+	}
+	to, err := succession.Follow(a.OrderKey, line)
 	if err != nil {
 		return false, err
 	}
-	if bytes.Equal(to, a.OrderKey) && bytes.Equal(got.Authorities, a.Authority) {
+	other, others := !bytes.Equal(to, a.OrderKey), !bytes.Equal(authorities, a.Authority)
+	if !other && !others {
 		return false, nil
 	}
-	if err := a.amend(func(s *Settings) { s.OrderKey, s.Authority = to, got.Authorities }); err != nil {
+	if err := a.amend(func(s *Settings) { s.OrderKey, s.Authority = to, authorities }); err != nil {
 		return false, err
 	}
-	if !bytes.Equal(to, a.OrderKey) {
+	if other {
 		a.Log.Warn("another key signs orders from now on", "was", hex.EncodeToString(a.OrderKey), "is", hex.EncodeToString(to))
+		a.OrderKey = to
 	}
-	a.OrderKey = to
-	if bytes.Equal(got.Authorities, a.Authority) {
-		return true, nil
+	if others {
+		a.Log.Warn("the service has other authorities from now on", "fingerprints", fingerprints(authorities))
+		a.Authority = authorities
+		err = a.api.Trust(authorities)
 	}
-	a.Log.Warn("the service has other authorities from now on", "fingerprints", fingerprints(got.Authorities))
-	a.Authority = got.Authorities
-	return true, a.api.Trust(a.Authority)
-}
-
-// orderKeyAfter gives the key that has to have signed an order, which came with what leads to that key.
-func (a *Agent) orderKeyAfter(line []succession.Handover) (ed25519.PublicKey, error) {
-	a.keys.Lock()
-	defer a.keys.Unlock()
-	to, err := succession.Follow(a.OrderKey, line)
-	if err != nil || bytes.Equal(to, a.OrderKey) {
-		return to, err
-	}
-	if err := a.amend(func(s *Settings) { s.OrderKey = to }); err != nil {
-		return nil, err
-	}
-	a.Log.Warn("another key signs orders from now on", "was", hex.EncodeToString(a.OrderKey), "is", hex.EncodeToString(to))
-	a.OrderKey = to
-	return to, nil
+	return true, err
 }
 
 // orderKey is the key that signs orders, as far as this host knows.
@@ -154,6 +143,9 @@ func (a *Agent) amend(change func(*Settings)) error {
 
 // readAuthorities reads the certificates of authorities, the newest of which is first.
 func readAuthorities(text []byte) (list []*x509.Certificate, err error) {
+	if len(text) > maxAuthority {
+		return nil, fmt.Errorf("authorities of more than %d bytes", maxAuthority)
+	}
 	for block, rest := pem.Decode(text); block != nil; block, rest = pem.Decode(rest) {
 		c, err := x509.ParseCertificate(block.Bytes)
 		if err != nil {

@@ -126,7 +126,7 @@ func TestReadAuthorities(t *testing.T) {
 		t.Fatal(err)
 	}
 	leaf := certifying(t, key)
-	for what, text := range map[string][]byte{"nothing": nil, "no certificate": []byte("-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n"), "that of no authority": leaf} {
+	for what, text := range map[string][]byte{"nothing": nil, "no certificate": []byte("-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n"), "that of no authority": leaf, "too much of it": append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: certificate(t)}), make([]byte, maxAuthority)...)} {
 		if got, err := readAuthorities(text); err == nil {
 			t.Errorf("%s: %v", what, got)
 		}

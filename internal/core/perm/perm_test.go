@@ -34,23 +34,24 @@ func crew() *Directory {
 	}).Index()
 }
 
+func randomNamed(r *rand.Rand) (named posixacl.List) {
+	for id := range uint32(4) {
+		if r.IntN(3) == 0 {
+			named = append(named, posixacl.Entry{Tag: posixacl.User, ID: id, Perm: mode.Perm(r.UintN(8))})
+		}
+		if r.IntN(3) == 0 {
+			named = append(named, posixacl.Entry{Tag: posixacl.Group, ID: id, Perm: mode.Perm(r.UintN(8))})
+		}
+	}
+	named.Sort()
+	return named
+}
+
 // randomState draws from a small world so that the interesting meetings happen often.
 func randomState(r *rand.Rand, k Kind) POSIX {
 	p := POSIX{UID: r.Uint32N(4), GID: r.Uint32N(3)}
 	m := mode.Mode(r.Uint32N(0o10000))
-	list := func() posixacl.List {
-		var named posixacl.List
-		for id := range uint32(4) {
-			if r.IntN(3) == 0 {
-				named = append(named, posixacl.Entry{Tag: posixacl.User, ID: id, Perm: mode.Perm(r.UintN(8))})
-			}
-			if r.IntN(3) == 0 {
-				named = append(named, posixacl.Entry{Tag: posixacl.Group, ID: id, Perm: mode.Perm(r.UintN(8))})
-			}
-		}
-		named.Sort()
-		return named
-	}
+	list := func() posixacl.List { return randomNamed(r) }
 	var mask *mode.Perm
 	if r.IntN(3) == 0 {
 		v := mode.Perm(r.UintN(8))

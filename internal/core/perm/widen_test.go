@@ -11,27 +11,15 @@ import (
 // randomWant declares some aspects of a path: mode as numbers, entries exactly or at the least, defaults in each form.
 func randomWant(r *rand.Rand) *Want {
 	w := &Want{Rule: map[Aspect]int{}}
-	named := func() (l posixacl.List) {
-		for id := range uint32(4) {
-			if r.IntN(3) == 0 {
-				l = append(l, posixacl.Entry{Tag: posixacl.User, ID: id, Perm: mode.Perm(r.UintN(8))})
-			}
-			if r.IntN(4) == 0 {
-				l = append(l, posixacl.Entry{Tag: posixacl.Group, ID: id, Perm: mode.Perm(r.UintN(8))})
-			}
-		}
-		l.Sort()
-		return l
-	}
 	if r.IntN(3) > 0 {
 		w.Mode = exactly(mode.Mode(r.Uint32N(0o1000)))
 	}
 	if r.IntN(3) > 0 {
-		l := named()
+		l := randomNamed(r)
 		w.Entries, w.AtLeast = &l, r.IntN(3) == 0
 	}
 	if r.IntN(3) == 0 {
-		l := named()
+		l := randomNamed(r)
 		w.Defaults, w.Derived, w.DefaultsAtLeast = &l, r.IntN(3) == 0, r.IntN(3) == 0
 	}
 	return w

@@ -70,10 +70,10 @@ func Check(stored, password string) bool {
 
 // Strength says how well a new password withstands who guesses: 0 is one that Acceptable refuses, 1 barely does, 3 does whatever is tried.
 func Strength(password, name string) (strength int, problem error) {
-	if err := Acceptable(password, name, ""); err != nil {
-		return 0, err
-	}
-	switch n := guesses(password, name); {
+	n, problem := judge(password, name, "")
+	switch {
+	case problem != nil:
+		return 0, problem
 	case n < 1e12:
 		return 1, nil
 	case n < 1e16:
@@ -84,6 +84,12 @@ func Strength(password, name string) (strength int, problem error) {
 
 // Acceptable says what is wrong with a new password in the place of another one.
 func Acceptable(password, name, old string) error {
+	_, err := judge(password, name, old)
+	return err
+}
+
+// judge gives about how many guesses a new password takes, where nothing else is wrong with it.
+func judge(password, name, old string) (n float64, problem error) {
 	small := strings.ToLower(password)
 	different := map[rune]bool{}
 	for _, r := range small {
@@ -91,17 +97,18 @@ func Acceptable(password, name, old string) error {
 	}
 	switch {
 	case utf8.RuneCountInString(password) < MinPassword:
-		return fmt.Errorf("the new password is too short: want at least %d characters", MinPassword)
+		return 0, fmt.Errorf("the new password is too short: want at least %d characters", MinPassword)
 	case name != "" && strings.Contains(small, name):
-		return errors.New("the new password holds your name: choose another")
+		return 0, errors.New("the new password holds your name: choose another")
 	case password == old:
-		return errors.New("the new password is the old one: choose another")
+		return 0, errors.New("the new password is the old one: choose another")
 	case len(different) < 5:
-		return errors.New("the new password has hardly any different characters: choose another")
-	case guesses(password, name) < minGuesses:
-		return errors.New("the new password is among those that are guessed first: choose another")
+		return 0, errors.New("the new password has hardly any different characters: choose another")
 	}
-	return nil
+	if n = guesses(password, name); n < minGuesses {
+		return n, errors.New("the new password is among those that are guessed first: choose another")
+	}
+	return n, nil
 }
 
 // Token makes a secret for a session, and what is stored of it.

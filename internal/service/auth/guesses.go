@@ -2,6 +2,7 @@ package auth
 
 import (
 	"math"
+	"slices"
 	"strings"
 	"sync"
 	"unicode"
@@ -51,7 +52,7 @@ func guesses(password, name string) float64 {
 		for start := max(0, end-longest); start < end; start++ {
 			cost := single(text[start:end])
 			if end-start >= shortest {
-				cost = min(cost, wordCost(string(text[start:end]), name, ranks()[0]), 4*wordCost(string(undone[start:end]), name, ranks()[1]), runCost(text[start:end]))
+				cost = min(cost, wordCost(string(text[start:end]), name, ranks()[0]), 4*wordCost(string(undone[start:end]), name, ranks()[1]), runCost(string(text[start:end])))
 			}
 			if back := end - start; start >= back && string(text[start-back:start]) == string(text[start:end]) {
 				cost = min(cost, 2) // said again
@@ -89,24 +90,23 @@ func wordCost(word, name string, ranks map[string]int) float64 {
 	if year := len(word) == 4 && (strings.HasPrefix(word, "19") || strings.HasPrefix(word, "20")); year && strings.Trim(word, "0123456789") == "" {
 		return 120
 	}
-	back := []rune(word)
-	for i, j := 0, len(back)-1; i < j; i, j = i+1, j-1 {
-		back[i], back[j] = back[j], back[i]
-	}
-	if rank, ok := ranks[string(back)]; ok {
+	if rank, ok := ranks[backwards(word)]; ok {
 		return 2 * float64(rank)
 	}
 	return math.Inf(1)
 }
 
+func backwards(s string) string {
+	runes := []rune(s)
+	slices.Reverse(runes)
+	return string(runes)
+}
+
 // runCost is that of characters that follow on each other, up or down, or along a row of keys.
-func runCost(text []rune) float64 {
+func runCost(text string) float64 {
+	back := backwards(text)
 	for _, row := range []string{"abcdefghijklmnopqrstuvwxyz", "01234567890", "qwertyuiop", "asdfghjkl", "zxcvbnm", "qwertzuiop", "azertyuiop"} {
-		back := []rune(string(text))
-		for i, j := 0, len(back)-1; i < j; i, j = i+1, j-1 {
-			back[i], back[j] = back[j], back[i]
-		}
-		if strings.Contains(row, string(text)) || strings.Contains(row, string(back)) {
+		if strings.Contains(row, text) || strings.Contains(row, back) {
 			return float64(20 * len(text))
 		}
 	}

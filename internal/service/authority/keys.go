@@ -200,7 +200,16 @@ func Signers(dir string) ([]ed25519.PublicKey, error) {
 	}
 	newest := key.Public().(ed25519.PublicKey)
 	line, err := readSteps(dir, newest)
-	return append([]ed25519.PublicKey{newest}, succession.Former(line)...), err
+	return signers(newest, line), err
+}
+
+// Signers are the keys that sign, or signed, here; the newest is first.
+func (a *Authority) Signers() []ed25519.PublicKey {
+	return signers(a.Orders.Public().(ed25519.PublicKey), a.Succession)
+}
+
+func signers(newest ed25519.PublicKey, line []succession.Handover) []ed25519.PublicKey {
+	return append([]ed25519.PublicKey{newest}, succession.Former(line)...)
 }
 
 // Issuer tells of an authority that counts.

@@ -34,6 +34,7 @@ func (d *Desk) Round(ctx context.Context, chore string, do func(context.Context)
 	}
 }
 
+// whole does something, and makes an error of a panic.
 func (d *Desk) whole(ctx context.Context, chore string, do func(context.Context) error) (err error) {
 	defer func() {
 		if x := recover(); x != nil {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"runtime/debug"
 	"sync"
 	"time"
 
@@ -48,8 +47,12 @@ func (d *Desk) KeepComparing(ctx context.Context) {
 	defer busy.Wait()
 	for ctx.Err() == nil {
 		within, leave, err := d.place(ctx, Compare)
-		if err != nil {
-			continue // all who compare have been at it for so long: or the context has ended
+		if err != nil { // all who compare have been at it for so long: or the context has ended
+			select {
+			case <-time.After(lookAgain):
+			case <-ctx.Done():
+			}
+			continue
 		}
 		c := d.nextComparison(within)
 		if c == nil {
@@ -135,15 +138,16 @@ func (d *Desk) compareWithin(ctx context.Context, c store.Comparison) (err error
 	ctx, lost := context.WithCancelCause(ctx)
 	defer lost(nil)
 	go d.keepLease(ctx, c, lost)
-	defer func() {
-		if x := recover(); x != nil { // what one host sent is no reason for all others to go without
-			d.Log.Error("panic in a comparison", "snapshot", c.Snapshot, "panic", x, "stack", string(debug.Stack()))
-			err = errors.New("a fault of this program, which its log tells")
-		}
-		if err != nil && context.Cause(ctx) != nil {
-			err = context.Cause(ctx)
-		}
-	}()
+	// What one host sent is no reason for all others to go without.
+	err = d.whole(ctx, Compare+" "+c.Snapshot, func(ctx context.Context) error { return d.compareUntilCurrent(ctx, c) })
+	if err != nil && context.Cause(ctx) != nil {
+		err = context.Cause(ctx)
+	}
+	return err
+}
+
+// compareUntilCurrent compares a snapshot until nothing else was published meanwhile.
+func (d *Desk) compareUntilCurrent(ctx context.Context, c store.Comparison) error {
 	snap, err := d.Store.Snapshot(ctx, c.Snapshot)
 	if err != nil {
 		return err
