@@ -140,7 +140,9 @@ func (w *storm) anything(r *rand.Rand, c *client.Client, token string) {
 func TestStorm(t *testing.T) {
 	t.Parallel()
 	const memory = 1 << 30
-	s, _ := bare(t, "127.0.0.1:0", "", "GOMEMLIMIT=800MiB")
+	program, err := released()
+	must(t, err)
+	s, _ := bareOf(t, program, "127.0.0.1:0", "", "GOMEMLIMIT=800MiB")
 	admin, err := s.Crew(t.Context())
 	must(t, err)
 	must(t, unix.Prlimit(s.Service.Pid(), unix.RLIMIT_DATA, &unix.Rlimit{Cur: memory, Max: memory}, nil))
