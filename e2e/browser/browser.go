@@ -4,6 +4,7 @@ package browser
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -33,7 +34,7 @@ func New(ctx context.Context, address string, width, height int, dark bool) (*Br
 		return nil, err
 	}
 	opts := append(chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(profile),
+		chromedp.ExecPath("/usr/bin/chromium-headless-shell"), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(profile),
 		chromedp.Flag("ignore-certificate-errors", true), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-sync", true), chromedp.Flag("no-first-run", true),
 		chromedp.Flag("disable-dev-shm-usage", true), chromedp.WindowSize(width, height), chromedp.WSURLReadTimeout(60*time.Second))
@@ -85,11 +86,29 @@ func (b *Browser) Close() {
 	}
 }
 
-// Do runs actions, at most half a minute.
+// patience is how long anything on a page is waited for: far longer than it takes, since the machine may have much else to do.
+const patience = 4 * time.Minute
+
+// Do runs actions. What is waited for in vain is told with what the page says instead.
 func (b *Browser) Do(actions ...chromedp.Action) error {
-	ctx, cancel := context.WithTimeout(b.Ctx, 30*time.Second)
+	ctx, cancel := context.WithTimeout(b.Ctx, patience)
 	defer cancel()
-	return chromedp.Run(ctx, actions...)
+	err := chromedp.Run(ctx, actions...)
+	if !errors.Is(err, context.DeadlineExceeded) {
+		return err
+	}
+	return fmt.Errorf("%w; the page is %s", err, b.page())
+}
+
+// page gives the page's address and the beginning of its text.
+func (b *Browser) page() string {
+	ctx, cancel := context.WithTimeout(b.Ctx, time.Minute)
+	defer cancel()
+	var says string
+	if err := chromedp.Run(ctx, chromedp.Evaluate(`location.href + ": " + document.body.innerText.slice(0, 2000)`, &says)); err != nil {
+		return "not to be read: " + err.Error()
+	}
+	return says
 }
 
 // Go opens a page of the console and waits for its heading. Selectors are always ByQuery: without
