@@ -19,9 +19,12 @@ export function Palette({ pages, close }: { pages: readonly (readonly [string, s
   const asked = useSettled(text, 120);
   const search = useSearch(asked);
   const small = text.trim().toLowerCase();
+  const answered = asked === text && !search.isPlaceholderData;
+  // Until the answer to what was typed comes, those of the last one that have it: Enter opens nothing that was not asked for.
+  const found = small === "" ? [] : (search.data?.items ?? []).filter((h) => answered || [h.name, h.detail, h.subject].some((s) => s?.toLowerCase().includes(small)));
   const choices: Choice[] = [
     ...pages.filter(([, name]) => name.toLowerCase().includes(small)).map(([to, name]) => ({ key: to, kind: "page", name, detail: "", to })),
-    ...(small === "" ? [] : (search.data?.items ?? []).map((h, i) => ({ key: `${h.kind}${h.subject}${h.host ?? ""}${i}`, kind: h.kind as string, name: h.name, detail: h.detail ?? "", to: addressOf(h) }))),
+    ...found.map((h, i) => ({ key: `${h.kind}${h.subject}${h.host ?? ""}${i}`, kind: h.kind as string, name: h.name, detail: h.detail ?? "", to: addressOf(h) })),
   ];
   const go = (c: Choice | null) => {
     if (!c) return;
