@@ -6,7 +6,6 @@ import (
 	"context"
 	"reflect"
 	"testing"
-	"time"
 
 	"idletally/demo"
 	"idletally/internal/agent"
@@ -226,7 +225,7 @@ func tryBadLooking(t *testing.T, s *demo.Stage) {
 // asked puts a question and has an agent answer it.
 func asked(t *testing.T, a *client.Agent, reply wire.Reply, question func() error) error {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), patience)
 	defer cancel()
 	ended := make(chan error, 1)
 	go func() { ended <- question() }()

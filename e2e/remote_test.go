@@ -311,7 +311,7 @@ func TestStdioWithStrangers(t *testing.T) {
 	t.Parallel()
 	for what, stdin := range map[string]string{"nothing": "", "rubbish": strings.Repeat("rubbish\n", 100), "no message": strings.Repeat("x", 2<<20), "no roots": `{"service":"https://127.0.0.1:1"}` + "\n"} {
 		dir := filepath.Join(t.TempDir(), "far")
-		ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+		ctx, cancel := context.WithTimeout(t.Context(), patience)
 		defer cancel()
 		cmd := exec.CommandContext(ctx, program, "agent", "stdio", "--enrol", "--folder", dir, "--root", "/srv")
 		if what == "no roots" {
