@@ -96,7 +96,7 @@ func (d *Desk) Import(ctx context.Context, application, host, by string, r io.Re
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return "", err
 	}
-	if newest.ID < id {
+	if newest.Looked == nil || *newest.Looked < id {
 		snap, err := d.Store.Snapshot(ctx, id)
 		if err == nil {
 			err = d.Compare(ctx, snap)

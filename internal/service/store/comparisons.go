@@ -100,6 +100,6 @@ func (s *Store) EndComparison(ctx context.Context, c Comparison, message string)
 // Latest finds the newest snapshot of an application on a host, also one that nobody sees yet.
 func (s *Store) Latest(ctx context.Context, application, host string) (v Snapshot, err error) {
 	err = s.db.GetContext(ctx, &v, `SELECT `+snapshotColumns+` FROM snapshot WHERE application = ? AND host = ? AND state IN ('ready', 'waiting') AND forest IS NOT NULL
-		ORDER BY id DESC LIMIT 1`, application, host)
+		ORDER BY looked DESC LIMIT 1`, application, host)
 	return v, one(err, "a snapshot of "+application+" on "+host)
 }

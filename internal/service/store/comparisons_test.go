@@ -116,3 +116,68 @@ func TestClaimComparison(t *testing.T) {
 	must(t, s.RetryComparison(ctx, c, time.Hour))
 	claim("")
 }
+
+// The newest snapshot of a place is that of the last look, not that which was asked for last: what an agent was about to tell of its own
+// accord when somebody asked comes in between, and is older.
+func TestNewestIsTheLastLook(t *testing.T) {
+	t.Parallel()
+	s, ctx := apart(t), t.Context()
+	m := tree.Memory{}
+	looks := map[string]wire.SnapshotDone{}
+	for i, what := range []string{"before", "heard", "asked", "later"} {
+		forest := m.Add(tree.Node{Forest: true, Entries: []tree.Entry{{Name: "/srv", Kind: perm.File, Set: perm.POSIX{UID: uint32(i)}.Set()}}})
+		must(t, s.PutNodes(ctx, [][]byte{m[forest]}))
+		looks[what] = wire.SnapshotDone{Forest: forest, Directory: &perm.Directory{Accounts: []perm.Account{{ID: perm.UID(uint32(i)), Name: what}}}}
+	}
+	must(t, s.Invite(ctx, "ferry", nil, sha256.Sum256([]byte("ferry")), time.Now().Add(time.Hour)))
+	compared := func() {
+		t.Helper()
+		c, err := s.ClaimComparison(ctx, Shares{Application: 2, Host: 2})
+		must(t, err)
+		must(t, s.EndComparison(ctx, *c, ""))
+	}
+	heard := func(what string) {
+		t.Helper()
+		_, err := s.AddHeard(ctx, "boats", "ferry", []string{"/srv"}, false, looks[what])
+		must(t, err)
+		compared()
+	}
+	newest := func(want string) Snapshot {
+		t.Helper()
+		v, err := s.Newest(ctx, "boats", "ferry")
+		must(t, err)
+		latest, err := s.Latest(ctx, "boats", "ferry")
+		must(t, err)
+		dir, _, err := s.HostDirectory(ctx, "ferry")
+		must(t, err)
+		homes, err := s.Homes(ctx, 5)
+		must(t, err)
+		if v.Hash() != looks[want].Forest || latest.ID != v.ID || dir.Accounts[0].Name != want || len(homes) != 1 || homes[0].Snapshot != v.ID {
+			t.Errorf("newest is %+v, want %s; latest %s, accounts %+v, of %+v", v, want, latest.ID, dir.Accounts, homes)
+		}
+		return v
+	}
+
+	heard("before")
+	asked, err := s.AskSnapshot(ctx, "ferry", "boats", []string{"/srv"}, false, false, "bosun")
+	must(t, err)
+	work, err := s.ClaimWork(ctx, "ferry")
+	must(t, err)
+	heard("heard")
+	newest("heard")
+	must(t, s.KeepSnapshot(ctx, *work, looks["asked"]))
+	compared()
+	if v := newest("asked"); v.ID != asked {
+		t.Errorf("%s, want %s", v.ID, asked)
+	} else if before, err := s.Before(ctx, v); err != nil || before.Hash() != looks["heard"].Forest {
+		t.Errorf("before that came %+v, %v", before, err)
+	}
+	must(t, s.EachPlace(ctx, func(of []PlaceTime) error {
+		if len(of) != 3 || of[2].ID != asked {
+			t.Errorf("in their order: %+v", of)
+		}
+		return nil
+	}))
+	heard("later")
+	newest("later")
+}

@@ -367,7 +367,7 @@ func (s *Store) EachPlace(ctx context.Context, visit func([]PlaceTime) error) er
 	}
 	for _, p := range places {
 		var rows []PlaceTime
-		if err := s.db.SelectContext(ctx, &rows, `SELECT id, application, host, taken, heard FROM snapshot WHERE application = ? AND host = ? AND state = 'ready' ORDER BY id LIMIT 100000`, p.Application, p.Host); err != nil {
+		if err := s.db.SelectContext(ctx, &rows, `SELECT id, application, host, taken, heard FROM snapshot WHERE application = ? AND host = ? AND state = 'ready' ORDER BY looked LIMIT 100000`, p.Application, p.Host); err != nil {
 			return err
 		}
 		if err := visit(rows); err != nil {

@@ -99,7 +99,7 @@ func (s *Store) Forget(ctx context.Context, id string) error {
 // hash of what it told; nil where it has told nothing yet.
 func (s *Store) HostDirectory(ctx context.Context, host string) (*perm.Directory, string, error) {
 	var v Snapshot
-	err := s.db.GetContext(ctx, &v, `SELECT `+snapshotColumns+` FROM snapshot WHERE host = ? AND directory IS NOT NULL ORDER BY id DESC LIMIT 1`, host)
+	err := s.db.GetContext(ctx, &v, `SELECT `+snapshotColumns+` FROM snapshot WHERE host = ? AND directory IS NOT NULL ORDER BY looked DESC LIMIT 1`, host)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, "", nil
 	}

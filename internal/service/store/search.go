@@ -37,7 +37,7 @@ type Home struct {
 // Homes lists the distinct directories of the newest snapshots of every host.
 func (s *Store) Homes(ctx context.Context, limit int) (out []Home, err error) {
 	err = s.db.SelectContext(ctx, &out, `SELECT s.directory, MIN(s.host) AS host, MAX(s.id) AS id, COUNT(DISTINCT s.host) AS hosts FROM snapshot s JOIN
-		(SELECT MAX(id) AS newest FROM snapshot GROUP BY application, host, state HAVING state = 'ready') AS last ON s.id = newest
+		(SELECT MAX(looked) AS newest FROM snapshot GROUP BY application, host, state HAVING state = 'ready') AS last ON s.looked = newest
 		WHERE s.directory IS NOT NULL GROUP BY s.directory ORDER BY hosts DESC LIMIT ?`, limit)
 	return out, err
 }

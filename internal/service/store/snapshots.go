@@ -148,6 +148,7 @@ type Snapshot struct {
 	State       string     `db:"state"`
 	Roots       string     `db:"roots"`
 	Whole       bool       `db:"whole"`
+	Looked      *string    `db:"looked"`   // tells which look was the last: ids are made when one is asked for; nil where nobody has looked
 	Heard       bool       `db:"heard"`    // nobody asked for it: the agent heard of changes
 	Crossing    bool       `db:"crossing"` // into other file systems
 	Forest      []byte     `db:"forest"`
@@ -163,7 +164,7 @@ type Snapshot struct {
 	WaysText    *string    `db:"ways"`
 }
 
-const snapshotColumns = `id, host, application, state, roots, whole, heard, crossing, forest, directory, paths, gaps, seen, denied, message, requested_by, created, taken, ways`
+const snapshotColumns = `id, host, application, state, roots, whole, heard, crossing, forest, directory, paths, gaps, seen, denied, message, requested_by, created, taken, ways, looked`
 
 // Ways gives the way from / to each root; none where the snapshot is older than they are.
 func (s Snapshot) Ways() (ways []access.Way, err error) {
@@ -244,8 +245,8 @@ func (s *Store) KeepSnapshot(ctx context.Context, work Work, d wire.SnapshotDone
 		})
 	}
 	return s.keep(ctx, &d, func(tx *sqlx.Tx, dirHash, denied, ways []byte) error {
-		r, err := tx.ExecContext(ctx, `UPDATE snapshot SET forest = ?, directory = ?, paths = ?, gaps = ?, denied = ?, taken = ?, ways = ?
-			WHERE id = ? AND state = 'waiting' AND forest IS NULL`, d.Forest[:], dirHash, d.Paths, d.Gaps, denied, now(), ways, work.Subject)
+		r, err := tx.ExecContext(ctx, `UPDATE snapshot SET forest = ?, directory = ?, paths = ?, gaps = ?, denied = ?, taken = ?, ways = ?, looked = ?
+			WHERE id = ? AND state = 'waiting' AND forest IS NULL`, d.Forest[:], dirHash, d.Paths, d.Gaps, denied, now(), ways, NewID(), work.Subject)
 		if err != nil {
 			return err
 		}
@@ -352,9 +353,9 @@ func (s *Store) Snapshots(ctx context.Context, application, host, before string,
 	return out, err
 }
 
-// Newest finds the newest whole snapshot of an application on a host.
+// Newest finds the newest whole snapshot of an application on a host: that of the last look, whenever it was asked for.
 func (s *Store) Newest(ctx context.Context, application, host string) (v Snapshot, err error) {
-	err = s.db.GetContext(ctx, &v, `SELECT `+snapshotColumns+` FROM snapshot WHERE application = ? AND host = ? AND state = 'ready' ORDER BY id DESC LIMIT 1`, application, host)
+	err = s.db.GetContext(ctx, &v, `SELECT `+snapshotColumns+` FROM snapshot WHERE application = ? AND host = ? AND state = 'ready' ORDER BY looked DESC LIMIT 1`, application, host)
 	return v, one(err, "a snapshot of "+application+" on "+host)
 }
 

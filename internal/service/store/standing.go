@@ -176,7 +176,7 @@ func (s *Store) Causes(ctx context.Context, application, host string, since time
 
 // Before finds the whole snapshot of the same place before another one.
 func (s *Store) Before(ctx context.Context, snap Snapshot) (v Snapshot, err error) {
-	err = s.db.GetContext(ctx, &v, `SELECT `+snapshotColumns+` FROM snapshot WHERE application = ? AND host = ? AND state = 'ready' AND id < ? ORDER BY id DESC LIMIT 1`, snap.Application, snap.Host, snap.ID)
+	err = s.db.GetContext(ctx, &v, `SELECT `+snapshotColumns+` FROM snapshot WHERE application = ? AND host = ? AND state = 'ready' AND looked < ? ORDER BY looked DESC LIMIT 1`, snap.Application, snap.Host, snap.Looked)
 	return v, one(err, "a snapshot before "+snap.ID)
 }
 

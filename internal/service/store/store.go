@@ -233,9 +233,9 @@ func id(ms int64, low uint32) string {
 
 // goOn has new ids come after those that are stored, whatever the clock says now.
 func (s *Store) goOn(ctx context.Context) error {
-	for _, table := range []string{"snapshot", "report", "plan", "run", "work", "audit", "happening"} {
+	for _, ids := range []string{"id) FROM snapshot", "looked) FROM snapshot", "id) FROM report", "id) FROM plan", "id) FROM run", "id) FROM work", "id) FROM audit", "id) FROM happening"} {
 		var newest sql.NullString
-		if err := s.db.GetContext(ctx, &newest, `SELECT MAX(id) FROM `+table); err != nil {
+		if err := s.db.GetContext(ctx, &newest, `SELECT MAX(`+ids); err != nil {
 			return err
 		}
 		b, err := base32Lower.DecodeString(newest.String)

@@ -792,7 +792,7 @@ func TestQueriesUseKeys(t *testing.T) {
 		most int
 	}{
 		{`SELECT id FROM work WHERE host = ? AND state IN ('waiting', 'taken') AND (lease_until IS NULL OR lease_until < NOW()) ORDER BY id LIMIT 1`, []any{h}, 5},
-		{`SELECT id FROM snapshot WHERE application = ? AND host = ? AND state = 'ready' ORDER BY id DESC LIMIT 1`, []any{app, h}, 60},
+		{`SELECT id FROM snapshot WHERE application = ? AND host = ? AND state = 'ready' ORDER BY looked DESC LIMIT 1`, []any{app, h}, 60},
 		{`SELECT id FROM report WHERE application = ? AND host = ? AND ready = TRUE ORDER BY id DESC LIMIT 1`, []any{app, h}, 60},
 		{`SELECT seq FROM finding WHERE report = ? AND group_id = ? AND seq > ? ORDER BY seq LIMIT 100`, []any{"x", "y", 5}, 100},
 		{`SELECT id FROM plan WHERE state = ? AND id < ? ORDER BY id DESC LIMIT 50`, []any{"draft", "~"}, 100},
@@ -803,7 +803,7 @@ func TestQueriesUseKeys(t *testing.T) {
 		{`SELECT id FROM run WHERE state = 'halted' ORDER BY id DESC LIMIT 50`, nil, 60},
 		{`SELECT findings FROM day WHERE on_day >= ? ORDER BY on_day, application, host LIMIT 1000`, []any{"2026-01-01"}, 1000},
 		{`SELECT id FROM report WHERE snapshot = ? AND ready AND NOT trimmed ORDER BY id DESC LIMIT 1`, []any{"x"}, 60},
-		{`SELECT id FROM snapshot WHERE host = ? AND directory IS NOT NULL ORDER BY id DESC LIMIT 1`, []any{h}, 60},
+		{`SELECT id FROM snapshot WHERE host = ? AND directory IS NOT NULL ORDER BY looked DESC LIMIT 1`, []any{h}, 60},
 		{`SELECT id, ask FROM question WHERE host = ? AND state = 'waiting' AND created > ? ORDER BY id LIMIT 1`, []any{h, now()}, 60},
 		{`SELECT id FROM question WHERE created < ? LIMIT 20`, []any{now().Add(-time.Hour)}, 60},
 		{`SELECT s.person FROM session s JOIN person p ON p.name = s.person WHERE s.token_hash = ?`, []any{make([]byte, 32)}, 2},

@@ -181,8 +181,8 @@ func (s *Store) addSnapshot(ctx context.Context, application, host string, roots
 				return err
 			}
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO snapshot (id, host, application, state, roots, whole, heard, crossing, forest, directory, paths, gaps, denied, message, requested_by, created, taken, ways)
-			VALUES (?,?,?,'waiting',?,?,?,?,?,?,?,?,?,'',?,?,?,?)`, id, host, application, names, !heard, heard, crossing, d.Forest[:], dirHash, d.Paths, d.Gaps, denied, by, now(), taken.UTC(), ways)
+		_, err := tx.ExecContext(ctx, `INSERT INTO snapshot (id, host, application, state, roots, whole, heard, crossing, forest, directory, paths, gaps, denied, message, requested_by, created, taken, ways, looked)
+			VALUES (?,?,?,'waiting',?,?,?,?,?,?,?,?,?,'',?,?,?,?,?)`, id, host, application, names, !heard, heard, crossing, d.Forest[:], dirHash, d.Paths, d.Gaps, denied, by, now(), taken.UTC(), ways, id)
 		if err != nil || !heard {
 			return err
 		}
