@@ -146,6 +146,13 @@ func (f *filler) files(folder, pattern string, n int) {
 	}
 }
 
+// move is within a share: what was handed on to the file in its old folder stays with it.
+func (f *filler) move(from, to string) {
+	if f.err == nil {
+		f.err = f.share.Rename(nt.Path(from), nt.Path(to))
+	}
+}
+
 // permit sets a list, in which names in braces stand for accounts and groups of the server.
 func (f *filler) permit(path, sddl string, what nt.Part) {
 	if f.err != nil {
@@ -212,28 +219,33 @@ func fillShares(ctx context.Context, address string) error {
 		return err
 	}
 	charts.permit("/", "D:PAI(A;OICI;FA;;;{keepers})(A;OICI;FA;;;SY)(A;OICI;0x1301bf;;;{surveyors})(A;OICI;0x1200a9;;;{crew})", nt.SetList)
+	// What went wrong: somebody gave everybody everything, for a moment; a deny that its own author is in; a folder whose
+	// inheritance was stopped with nothing left of it; files that somebody took; one that somebody moved out of the folder that was open.
+	for _, folder := range []string{"/north sound/soundings", "/saltmarsh/soundings", "/south channel"} {
+		charts.folder(folder)
+	}
+	charts.permit("/saltmarsh/soundings", "D:AI(A;OICI;FA;;;WD)(A;OICIID;FA;;;{keepers})(A;OICIID;FA;;;SY)(A;OICIID;0x1301bf;;;{surveyors})(A;OICIID;0x1200a9;;;{crew})", nt.SetList)
+	charts.permit("/south channel", "D:AI(D;OICI;0x10156;;;{crew})(A;OICIID;FA;;;{keepers})(A;OICIID;FA;;;SY)(A;OICIID;0x1301bf;;;{surveyors})(A;OICIID;0x1200a9;;;{crew})", nt.SetList)
+	charts.permit("/north sound/soundings", "D:PAI(A;OICI;FA;;;{keepers})", nt.SetList)
 	for _, water := range []string{"north sound", "saltmarsh", "south channel"} {
 		charts.files("/"+water, "sheet %02d.chart", 24)
 		charts.files("/"+water+"/soundings", "2026-%02d.xyz", 12)
 	}
 	charts.files("/printing", "queue-%02d.job", 6)
-	// What went wrong: somebody gave everybody everything, for a moment; a deny that its own author is in; a folder whose
-	// inheritance was stopped with nothing left of it; files that somebody took.
-	charts.permit("/saltmarsh/soundings", "D:AI(A;OICI;FA;;;WD)(A;OICIID;FA;;;{keepers})(A;OICIID;FA;;;SY)(A;OICIID;0x1301bf;;;{surveyors})(A;OICIID;0x1200a9;;;{crew})", nt.SetList)
-	charts.permit("/south channel", "D:AI(D;OICI;0x10156;;;{crew})(A;OICIID;FA;;;{keepers})(A;OICIID;FA;;;SY)(A;OICIID;0x1301bf;;;{surveyors})(A;OICIID;0x1200a9;;;{crew})", nt.SetList)
-	charts.permit("/north sound/soundings", "D:P(A;OICI;FA;;;{keepers})", nt.SetList)
 	for i := range 3 {
 		charts.permit(fmt.Sprintf("/north sound/sheet %02d.chart", i), "O:{deckhand}D:", nt.SetOwner)
 	}
+	charts.move("/saltmarsh/soundings/2026-11.xyz", "/north sound/2026-11.xyz")
 	docs, err := open("crewdocs")
 	if err != nil {
 		return err
 	}
 	docs.permit("/", "D:PAI(A;OICI;FA;;;{keepers})(A;OICI;FA;;;SY)(A;OICI;0x1200a9;;;{crew})(A;OICI;0x1301bf;;;{office})", nt.SetList)
 	docs.files("/rota", "week-%02d.ods", 20)
+	docs.folder("/wages")
+	docs.permit("/wages", "D:PAI(A;OICI;FA;;;{keepers})(A;OICI;FA;;;SY)(A;OICI;0x1301bf;;;{wages})", nt.SetList)
 	docs.files("/wages", "2026-%02d.ods", 11)
 	docs.files("/notices", "notice %02d.txt", 8)
-	docs.permit("/wages", "D:PAI(A;OICI;FA;;;{keepers})(A;OICI;FA;;;SY)(A;OICI;0x1301bf;;;{wages})", nt.SetList)
 	docs.permit("/wages/2026-03.ods", "D:PAI(A;;FA;;;{keepers})(A;;0x1301bf;;;{wages})(A;;FR;;;AU)", nt.SetList)
 	// Somebody left, and what they had stays behind as a bare number.
 	docs.permit("/notices/notice 03.txt", "D:AI(A;;0x1301bf;;;S-1-5-21-397955417-626881126-188441444-2610)(A;ID;FA;;;{keepers})(A;ID;FA;;;SY)(A;ID;0x1200a9;;;{crew})(A;ID;0x1301bf;;;{office})", nt.SetList)

@@ -91,8 +91,8 @@ func TestDecide(t *testing.T) {
 	if err != nil || j.Answers[0].Allowed || !j.Then[0].Allowed || j.Suppose != "joins" {
 		t.Errorf("%+v, %v", j, err)
 	}
-	open := func(_ string, _ perm.Kind, s perm.Set) perm.Set {
-		p, _ := perm.POSIXOf(s)
+	open := func(_ string, f perm.Found) perm.Set {
+		p, _ := perm.POSIXOf(f.Set)
 		p.Mode |= 0o004
 		return p.Set()
 	}

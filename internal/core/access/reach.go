@@ -85,8 +85,8 @@ func (s Snapshot) Way(ctx context.Context, path string) (Way, Content, error) {
 	return way, c, nil
 }
 
-// Suppose says what a path's state would be; a nil one leaves everything as it is.
-type Suppose func(path string, k perm.Kind, s perm.Set) perm.Set
+// Suppose says what a path's state would be, in a folder that is as supposed; a nil one leaves everything as it is.
+type Suppose func(path string, f perm.Found) perm.Set
 
 // On is a way as it would be.
 func (f Suppose) On(w Way) Way {
@@ -94,8 +94,10 @@ func (f Suppose) On(w Way) Way {
 		return w
 	}
 	w = slices.Clone(w)
+	folder := perm.Set{}
 	for i := range w {
-		w[i].Set = f(string(w[i].Path), w[i].Kind, w[i].Set)
+		w[i].Set = f(string(w[i].Path), perm.In(folder, w[i].Kind, w[i].Set))
+		folder = w[i].Set
 	}
 	return w
 }
@@ -346,7 +348,7 @@ type inside struct {
 func (in *inside) decide(v view, e *tree.Entry, op Operation, path []byte, top bool) {
 	set := e.Set
 	if v.suppose != nil && !set.IsZero() {
-		set = v.suppose(string(path), e.Kind, set)
+		set = v.suppose(string(path), perm.In(in.folder.Set, e.Kind, set))
 	}
 	if in.known && in.kind == e.Kind && in.set == set && e.Gap != tree.Mount {
 		return

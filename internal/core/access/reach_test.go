@@ -80,10 +80,10 @@ func TestAskIsAskingEachPath(t *testing.T) {
 			q.Then = NewAsker(SubjectOf(names, who.ID, perm.GID(12)))
 		case 2:
 			q.Then = NewAsker(who)
-			q.Suppose = func(_ string, k perm.Kind, s perm.Set) perm.Set {
-				p, err := perm.POSIXOf(s)
-				if err != nil || k == perm.Link {
-					return s
+			q.Suppose = func(_ string, f perm.Found) perm.Set {
+				p, err := perm.POSIXOf(f.Set)
+				if err != nil || f.Kind == perm.Link {
+					return f.Set
 				}
 				p.Mode |= 0o7
 				if p.Access != nil {

@@ -157,24 +157,24 @@ func (c *Changes) For(dir *perm.Directory) (*Changer, []Problem) {
 }
 
 // Make gives what a path is to be.
-func (c *Changer) Make(path string, k perm.Kind, found perm.Set) (perm.Set, error) {
+func (c *Changer) Make(path string, found perm.Found) (perm.Set, error) {
 	at := found
 	for i, s := range c.steps {
-		want := s.set.Want(s.set.Root(path), k, at)
+		want := s.set.Want(s.set.Root(path), at.Kind, at.Set)
 		if want == nil {
 			continue
 		}
 		if s.where != nil {
-			if is := s.where.Want(s.where.Root(path), k, at); is == nil || len(is.Differences(k, at, c.dir)) > 0 {
+			if is := s.where.Want(s.where.Root(path), at.Kind, at.Set); is == nil || len(is.Differences(at, c.dir)) > 0 {
 				continue
 			}
 		}
 		c.Matched[i]++
-		next, err := want.Apply(k, at)
+		next, err := want.Apply(at)
 		if err != nil {
-			return found, fmt.Errorf("change %d: %w", i+1, err)
+			return found.Set, fmt.Errorf("change %d: %w", i+1, err)
 		}
-		at = next
+		at.Set = next
 	}
-	return at, nil
+	return at.Set, nil
 }

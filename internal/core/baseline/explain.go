@@ -20,7 +20,8 @@ type Explanation struct {
 }
 
 // Explain says which rule decides which aspect of a path.
-func (m *Matcher) Explain(path string, k perm.Kind, found perm.Set) Explanation {
+func (m *Matcher) Explain(path string, f perm.Found) Explanation {
+	k, found := f.Kind, f.Set
 	s := m.Root(path)
 	out := Explanation{LeaveAlone: s.leave, Aspects: []Decided{}}
 	if s.leave {
@@ -39,7 +40,7 @@ func (m *Matcher) Explain(path string, k perm.Kind, found perm.Set) Explanation 
 		}
 	}
 	differs := map[perm.Aspect]string{}
-	for _, d := range w.Differences(k, found, m.dir) {
+	for _, d := range w.Differences(f, m.dir) {
 		differs[d.Aspect] = d.Found
 	}
 	for _, a := range perm.AllAspects {

@@ -38,7 +38,7 @@ func want(t *testing.T, text string, env Env, path string, k perm.Kind, found pe
 // differs gives the differences of a found state, as aspect declared/found.
 func differs(w *perm.Want, k perm.Kind, found perm.POSIX) string {
 	var out []string
-	for _, d := range w.Differences(k, found.Set(), crew()) {
+	for _, d := range w.Differences(perm.Found{Kind: k, Set: found.Set()}, crew()) {
 		out = append(out, fmt.Sprintf("%s %s/%s", d.Aspect, d.Declared, d.Found))
 	}
 	return strings.Join(out, "; ")

@@ -72,17 +72,17 @@ func TestShares(t *testing.T) {
 		}
 		w := m.Want(m.Root(c.path), c.kind, set)
 		var got []string
-		for _, x := range w.Differences(c.kind, set, dir) {
+		for _, x := range w.Differences(perm.Found{Kind: c.kind, Set: set}, dir) {
 			got = append(got, string(x.Aspect)+" "+x.Declared+"/"+x.Found)
 		}
 		if s := strings.Join(got, "; "); s != c.diffs {
 			t.Errorf("%s %s:\n got %s\nwant %s", c.path, c.found, s, c.diffs)
 		}
-		after, err := w.Apply(c.kind, set)
+		after, err := w.Apply(perm.Found{Kind: c.kind, Set: set})
 		if err != nil {
 			t.Fatal(err)
 		}
-		if left := w.Differences(c.kind, after, dir); len(left) > 0 {
+		if left := w.Differences(perm.Found{Kind: c.kind, Set: after}, dir); len(left) > 0 {
 			t.Errorf("%s %s: mended there is still %+v", c.path, c.found, left)
 		}
 	}

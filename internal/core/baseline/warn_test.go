@@ -121,7 +121,7 @@ func TestExplain(t *testing.T) {
 		t.Fatal(err)
 	}
 	m, _ := Compile(d, clerks())
-	x := m.Explain("/srv/ticketing/bin/x", perm.File, perm.POSIX{UID: 1, Mode: 0o711, Access: posixacl.List(nil)}.Set())
+	x := m.Explain("/srv/ticketing/bin/x", perm.Found{Kind: perm.File, Set: perm.POSIX{UID: 1, Mode: 0o711, Access: posixacl.List(nil)}.Set()})
 	var got []string
 	for _, a := range x.Aspects {
 		got = append(got, string(a.Aspect)+" "+a.Rule+" "+a.Declared+"/"+a.Found+" over "+strings.Join(a.Overruled, ","))
@@ -129,7 +129,7 @@ func TestExplain(t *testing.T) {
 	if s := strings.Join(got, "; "); s != "owner all purser/ over ; mode site 0755/0711 over all,run; entries site at least user:www-tickets:r--/none over " || len(x.NotFor) != 1 || x.NotFor[0] != "gone" {
 		t.Errorf("%q, not for %v", s, x.NotFor)
 	}
-	if x := m.Explain("/srv/ticketing/spool/a", perm.File, perm.POSIX{}.Set()); !x.LeaveAlone || len(x.Aspects) > 0 {
+	if x := m.Explain("/srv/ticketing/spool/a", perm.Found{Kind: perm.File, Set: perm.POSIX{}.Set()}); !x.LeaveAlone || len(x.Aspects) > 0 {
 		t.Errorf("%+v", x)
 	}
 }

@@ -91,11 +91,11 @@ func gather(ctx context.Context, w *words, hosts []Seen) (*branch, error) {
 		nodes[i] = &n[0]
 	}
 	top := &branch{}
-	return top, g.folder(top, nodes)
+	return top, g.folder(top, nodes, make([]perm.Set, len(hosts)))
 }
 
-// folder reads what is in a folder on all hosts that have it.
-func (g *gatherer) folder(b *branch, nodes []*tree.Node) error {
+// folder reads what is in a folder on all hosts that have it; sets are how it is there.
+func (g *gatherer) folder(b *branch, nodes []*tree.Node, sets []perm.Set) error {
 	if err := g.ctx.Err(); err != nil {
 		return err
 	}
@@ -120,7 +120,7 @@ func (g *gatherer) folder(b *branch, nodes []*tree.Node) error {
 		var states []state
 		var kind perm.Kind
 		mixed := false
-		inside := make([]*tree.Node, len(nodes))
+		inside, own := make([]*tree.Node, len(nodes)), make([]perm.Set, len(nodes))
 		deeper := false
 		for i, n := range nodes {
 			if n == nil || next[i] == len(n.Entries) || n.Entries[next[i]].Name != name {
@@ -132,7 +132,7 @@ func (g *gatherer) folder(b *branch, nodes []*tree.Node) error {
 				if err != nil {
 					return err
 				}
-				inside[i], deeper = child, true
+				inside[i], own[i], deeper = child, e.Set, true
 			}
 			next[i]++
 			if e.Set.IsZero() || e.Gap == tree.Mount { // these are not judged
@@ -140,7 +140,7 @@ func (g *gatherer) folder(b *branch, nodes []*tree.Node) error {
 			}
 			mixed = mixed || kind != 0 && kind != e.Kind
 			kind = e.Kind
-			states = append(states, state{i, e.Kind, e.Set})
+			states = append(states, state{i, perm.In(sets[i], e.Kind, e.Set)})
 		}
 		asks := g.w.asks(states)
 		if mixed {
@@ -154,7 +154,7 @@ func (g *gatherer) folder(b *branch, nodes []*tree.Node) error {
 		if b.path == "" {
 			c.path = name // a root
 		}
-		if err := g.folder(c, inside); err != nil {
+		if err := g.folder(c, inside, own); err != nil {
 			return err
 		}
 		b.below = append(b.below, c)

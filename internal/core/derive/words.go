@@ -44,8 +44,7 @@ type words struct {
 
 type state struct {
 	host int
-	kind perm.Kind
-	set  perm.Set
+	perm.Found
 }
 
 func newWords(hosts []Seen, under int) *words {
@@ -103,7 +102,7 @@ func (w *words) says(s state) []leaf {
 	if ok {
 		return out
 	}
-	for _, x := range perm.Sayings(s.kind, s.set, w.spell[s.host]) {
+	for _, x := range perm.Sayings(s.Found, w.spell[s.host]) {
 		y := leaf{key: w.keys[x.Key]}
 		for _, text := range x.Values {
 			y.labels = append(y.labels, w.label(y.key, word{text: text}))

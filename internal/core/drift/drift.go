@@ -26,6 +26,7 @@ type Finding struct {
 	Rule     int
 	Severity baseline.Severity
 	FoundSet perm.Set
+	Above    perm.Set    // of the folder that it lies in, where that counts
 	Mended   perm.Set    // what was found, with this aspect as declared
 	Effect   perm.Effect // of going from what was declared to what was found
 	Group    string
@@ -84,8 +85,7 @@ type Earlier interface {
 // A Known is a path as it was seen before.
 type Known struct {
 	Path string
-	Kind perm.Kind
-	Set  perm.Set
+	perm.Found
 }
 
 // add puts the counts of another part in.
@@ -111,14 +111,14 @@ func Compare(ctx context.Context, src tree.Source, forest tree.Hash, m *baseline
 	if err != nil {
 		return Summary{}, nil, err
 	}
-	top, err := c.folder(&nodes[0], nil)
+	top, err := c.folder(&nodes[0], nil, perm.Set{})
 	if err != nil {
 		return Summary{}, nil, err
 	}
 	sum := top.sum
 	if err := c.present.missing(c.wasMissing, func(path string, r baseline.Required, diff perm.Difference, unread bool) error {
 		sum.Findings++
-		return c.file(seen{path, r.Kind, perm.Set{}, unread}, &diff)
+		return c.file(seen{path, perm.Found{Kind: r.Kind}, unread}, &diff)
 	}); err != nil {
 		return sum, nil, err
 	}
@@ -160,23 +160,22 @@ type comparer struct {
 
 type judgedKey struct {
 	want *perm.Want
-	kind perm.Kind
-	set  perm.Set
+	perm.Found
 }
 
 const maxJudged = 100_000
 
-func (c *comparer) differences(want *perm.Want, k perm.Kind, set perm.Set) []perm.Difference {
+func (c *comparer) differences(want *perm.Want, f perm.Found) []perm.Difference {
 	if want == nil {
 		return nil
 	}
-	key := judgedKey{want, k, set}
+	key := judgedKey{want, f}
 	if key == c.last {
 		return c.lastDiffs
 	}
 	diffs, ok := c.judged[key]
 	if !ok {
-		diffs = want.Differences(k, set, c.d)
+		diffs = want.Differences(f, c.d)
 		if len(c.judged) >= maxJudged {
 			clear(c.judged)
 		}
@@ -186,17 +185,22 @@ func (c *comparer) differences(want *perm.Want, k perm.Kind, set perm.Set) []per
 	return diffs
 }
 
-// known gives what the memo has of a folder at a state.
-func (c *comparer) known(node tree.Hash, state string) *judged {
-	if j := c.memo.get(spot{node, c.fingerprint, state}); j != nil {
+// known gives what the memo has of what is in a folder that has a set, at a state.
+func (c *comparer) known(node tree.Hash, set perm.Set, state string) *judged {
+	k := spot{node, weighty(set), c.fingerprint, state}
+	if j := c.memo.get(k); j != nil {
 		return j
 	}
-	return c.memo.get(spot{node, c.named, state})
+	k.fingerprint = c.named
+	return c.memo.get(k)
 }
 
+// weighty is a folder's set where what is in it is held against that.
+func weighty(folder perm.Set) perm.Set { return perm.In(folder, perm.File, folder).Above }
+
 // folder compares what is in a folder, or the roots of a forest. c.path holds the folder; in is
-// where it stands in the baseline.
-func (c *comparer) folder(n *tree.Node, in *baseline.State) (*judged, error) {
+// where it stands in the baseline, and set how it is.
+func (c *comparer) folder(n *tree.Node, in *baseline.State, set perm.Set) (*judged, error) {
 	if err := c.ctx.Err(); err != nil {
 		return nil, err
 	}
@@ -208,18 +212,18 @@ func (c *comparer) folder(n *tree.Node, in *baseline.State) (*judged, error) {
 		}
 		return c.m.Step(in, e.Name)
 	}
-	nodes := tree.Children{Reader: c.reader, Of: n, Wanted: func(e *tree.Entry) bool { return c.known(e.Child, state(e).Key()) == nil }}
+	nodes := tree.Children{Reader: c.reader, Of: n, Wanted: func(e *tree.Entry) bool { return c.known(e.Child, e.Set, state(e).Key()) == nil }}
 	for i := range n.Entries {
 		e := &n.Entries[i]
 		c.path = append(c.path[:base], e.Name...)
 		s := state(e)
-		it, counts := c.judge(e, s)
+		it, counts := c.judge(e, s, set)
 		j.sum.add(counts)
 		if err := c.report(&it); err != nil {
 			return nil, err
 		}
 		if e.HasChild() {
-			below := c.known(e.Child, s.Key())
+			below := c.known(e.Child, e.Set, s.Key())
 			if below != nil && !c.present.awaits(c.path) {
 				if err := c.replay(below); err != nil {
 					return nil, err
@@ -229,10 +233,10 @@ func (c *comparer) folder(n *tree.Node, in *baseline.State) (*judged, error) {
 				if err != nil {
 					return nil, err
 				}
-				if below, err = c.folder(child, s); err != nil {
+				if below, err = c.folder(child, s, e.Set); err != nil {
 					return nil, err
 				}
-				c.learn(e.Child, s.Key(), below)
+				c.learn(e.Child, e.Set, s.Key(), below)
 			}
 			j.sum.add(below.sum)
 			if len(below.items) > 0 {
@@ -240,7 +244,7 @@ func (c *comparer) folder(n *tree.Node, in *baseline.State) (*judged, error) {
 			}
 		}
 		if c.memo != nil && (it.below || it.gap != tree.Whole || len(it.diffs) > 0) {
-			it.name, it.kind, it.set = strings.Clone(e.Name), e.Kind, e.Set
+			it.name = strings.Clone(e.Name)
 			j.items = append(j.items, it)
 		}
 	}
@@ -255,8 +259,8 @@ func (c *comparer) into() int {
 	return len(c.path)
 }
 
-func (c *comparer) learn(node tree.Hash, state string, j *judged) {
-	k := spot{node, c.fingerprint, state}
+func (c *comparer) learn(node tree.Hash, set perm.Set, state string, j *judged) {
+	k := spot{node, weighty(set), c.fingerprint, state}
 	if len(j.items) > 0 {
 		k.fingerprint = c.named
 	}
@@ -281,7 +285,7 @@ func (c *comparer) replay(j *judged) error {
 		if !it.below {
 			continue
 		}
-		below := c.known(it.node, it.state)
+		below := c.known(it.node, it.Set, it.state)
 		if below != nil {
 			if err := c.replay(below); err != nil {
 				return err
@@ -293,17 +297,17 @@ func (c *comparer) replay(j *judged) error {
 		if err != nil {
 			return err
 		}
-		if below, err = c.folder(&nodes[0], c.m.Root(string(c.path))); err != nil {
+		if below, err = c.folder(&nodes[0], c.m.Root(string(c.path)), it.Set); err != nil {
 			return err
 		}
-		c.learn(it.node, it.state, below)
+		c.learn(it.node, it.Set, it.state, below)
 	}
 	return nil
 }
 
-// judge looks at one path. c.path holds it.
-func (c *comparer) judge(e *tree.Entry, s *baseline.State) (item, Summary) {
-	it, sum := item{kind: e.Kind, set: e.Set}, Summary{Paths: 1}
+// judge looks at one path, in a folder that has a set. c.path holds it.
+func (c *comparer) judge(e *tree.Entry, s *baseline.State, folder perm.Set) (item, Summary) {
+	it, sum := item{Found: perm.In(folder, e.Kind, e.Set)}, Summary{Paths: 1}
 	want := c.m.Want(s, e.Kind, e.Set)
 	if want != nil && !want.LeaveAlone {
 		sum.Judged++
@@ -314,7 +318,7 @@ func (c *comparer) judge(e *tree.Entry, s *baseline.State) (item, Summary) {
 		it.gap = e.Gap
 	}
 	if !e.Set.IsZero() && e.Gap != tree.Mount { // a mount point shows the other file system's root
-		it.diffs = c.differences(want, e.Kind, e.Set)
+		it.diffs = c.differences(want, it.Found)
 		sum.Findings += len(it.diffs)
 	}
 	return it, sum
@@ -333,7 +337,7 @@ func (c *comparer) report(it *item) error {
 		}
 	}
 	for i := range it.diffs {
-		if err := c.file(seen{path, it.kind, it.set, false}, &it.diffs[i]); err != nil {
+		if err := c.file(seen{path, it.Found, false}, &it.diffs[i]); err != nil {
 			return err
 		}
 	}
@@ -347,13 +351,13 @@ func (c *comparer) report(it *item) error {
 func (c *comparer) carry(path string, it *item) error {
 	return c.to.Earlier.Below(c.ctx, path, it.gap, func(k Known) error {
 		want := c.m.Want(c.m.Root(k.Path), k.Kind, k.Set)
-		diffs := c.differences(want, k.Kind, k.Set)
+		diffs := c.differences(want, k.Found)
 		for i := range diffs {
 			if k.Path == path && it.tells(k.Kind, diffs[i].Aspect) {
 				continue
 			}
 			c.carried++
-			if err := c.file(seen{k.Path, k.Kind, k.Set, true}, &diffs[i]); err != nil {
+			if err := c.file(seen{k.Path, k.Found, true}, &diffs[i]); err != nil {
 				return err
 			}
 		}
@@ -363,14 +367,14 @@ func (c *comparer) carry(path string, it *item) error {
 
 // tells says whether an item with a gap shows an aspect of its own path all the same: of what is read as far as it goes these come first.
 func (it *item) tells(was perm.Kind, aspect perm.Aspect) bool {
-	if it.set.IsZero() || it.gap == tree.Mount { // a mount point shows the other file system's root
+	if it.Set.IsZero() || it.gap == tree.Mount { // a mount point shows the other file system's root
 		return false
 	}
 	switch aspect {
 	case perm.AspectOwner, perm.AspectGroup, perm.AspectMode, perm.AspectPresence:
 		return true
 	}
-	return it.kind != was || slices.ContainsFunc(it.diffs, func(d perm.Difference) bool { return d.Aspect == aspect })
+	return it.Kind != was || slices.ContainsFunc(it.diffs, func(d perm.Difference) bool { return d.Aspect == aspect })
 }
 
 // wasMissing says whether a path in a folder that cannot be read now was missing before.
@@ -395,15 +399,14 @@ type filed struct {
 
 // seen is a path as it is, or where it cannot be read now as it was before.
 type seen struct {
-	path   string
-	kind   perm.Kind
-	set    perm.Set
+	path string
+	perm.Found
 	unread bool
 }
 
 // file reports a finding and puts it in its group.
 func (c *comparer) file(s seen, diff *perm.Difference) error {
-	path, k, found := s.path, s.kind, s.set
+	path, k, found := s.path, s.Kind, s.Set
 	rule := c.m.Rule(diff.Rule)
 	key := filing{diff, c.waivers.of(path, rule.Name, k, diff)}
 	f, ok := c.filed[key]
@@ -425,7 +428,7 @@ func (c *comparer) file(s seen, diff *perm.Difference) error {
 		g.Unread++
 	}
 	g.Folder = pathname.Widen(g.Folder, path)
-	return c.to.Finding(Finding{path, k, diff.Aspect, diff.Declared, diff.Found, diff.Rule, rule.Severity, found, diff.Mended, f.effect, g.ID, key.waiver, s.unread})
+	return c.to.Finding(Finding{path, k, diff.Aspect, diff.Declared, diff.Found, diff.Rule, rule.Severity, found, s.Above, diff.Mended, f.effect, g.ID, key.waiver, s.unread})
 }
 
 // Weight orders groups: opening to everyone weighs more than opening, opening more than closing,

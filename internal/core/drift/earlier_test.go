@@ -24,7 +24,7 @@ func (r recalled) Below(_ context.Context, path string, _ tree.Gap, each func(Kn
 			continue
 		}
 		last = f.Path
-		if err := each(Known{f.Path, f.Kind, f.FoundSet}); err != nil {
+		if err := each(Known{f.Path, perm.Found{Kind: f.Kind, Set: f.FoundSet, Above: f.Above}}); err != nil {
 			return err
 		}
 	}

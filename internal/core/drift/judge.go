@@ -95,25 +95,29 @@ func Judge(ctx context.Context, src tree.Source, forest tree.Hash, old, fresh *b
 	if old != nil {
 		presences[0] = newPresence(old)
 	}
-	err := tree.Fold(ctx, src, forest, [2]*baseline.State{}, func(path string, e tree.Entry, in [2]*baseline.State) ([2]*baseline.State, error) {
-		var out [2]*baseline.State
+	type place struct {
+		in    [2]*baseline.State
+		above perm.Set
+	}
+	err := tree.Fold(ctx, src, forest, place{}, func(path string, e tree.Entry, at place) (place, error) {
+		in, out := at.in, place{above: e.Set}
 		var diffs [2][]perm.Difference
 		for i, m := range sides {
 			if m == nil {
 				continue
 			}
 			if in[i] == nil {
-				out[i] = m.Root(path)
+				out.in[i] = m.Root(path)
 			} else {
-				out[i] = m.Step(in[i], e.Name)
+				out.in[i] = m.Step(in[i], e.Name)
 			}
 			presences[i].see([]byte(path), e.Kind)
-			want := m.Want(out[i], e.Kind, e.Set)
+			want := m.Want(out.in[i], e.Kind, e.Set)
 			if e.Gap != tree.Whole && (want == nil || !want.LeaveAlone) {
 				presences[i].gap(path)
 			}
 			if !e.Set.IsZero() && e.Gap != tree.Mount {
-				diffs[i] = want.Differences(e.Kind, e.Set, d)
+				diffs[i] = want.Differences(perm.In(at.above, e.Kind, e.Set), d)
 			}
 		}
 		pairs(diffs, func(was, is *perm.Difference) { one(path, e.Kind, e.Set, was, is) })

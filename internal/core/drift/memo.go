@@ -21,6 +21,7 @@ type Memo struct {
 // names, so that a folder with findings is the same only where the names are, too.
 type spot struct {
 	node        tree.Hash
+	above       perm.Set // its own state where what is in it is held against that
 	fingerprint [32]byte
 	state       string
 }
@@ -33,9 +34,8 @@ type judged struct {
 
 // An item is an entry of a folder that there is something to say of, or something below it.
 type item struct {
-	name  string
-	kind  perm.Kind
-	set   perm.Set
+	name string
+	perm.Found
 	diffs []perm.Difference
 	gap   tree.Gap  // whose content, or part of it, could not be read
 	node  tree.Hash // of a subfolder that is not as declared throughout

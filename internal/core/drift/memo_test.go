@@ -11,6 +11,7 @@ import (
 
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/mode"
+	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
@@ -99,7 +100,7 @@ func slow(t *testing.T, src tree.Source, h tree.Hash, m *baseline.Matcher, d *pe
 	t.Helper()
 	missing := m.Required()
 	var gaps []string
-	err := tree.Walk(context.Background(), src, h, func(path string, e tree.Entry) error {
+	err := tree.Fold(context.Background(), src, h, perm.Set{}, func(path string, e tree.Entry, folder perm.Set) (perm.Set, error) {
 		sum.Paths++
 		if r, ok := missing[path]; ok && r.Admits(e.Kind) {
 			delete(missing, path)
@@ -113,13 +114,13 @@ func slow(t *testing.T, src tree.Source, h tree.Hash, m *baseline.Matcher, d *pe
 			gaps = append(gaps, path+"/")
 		}
 		if e.Set.IsZero() || e.Gap == tree.Mount {
-			return nil
+			return e.Set, nil
 		}
-		for _, x := range w.Differences(e.Kind, e.Set, d) {
+		for _, x := range w.Differences(perm.In(folder, e.Kind, e.Set), d) {
 			sum.Findings++
 			paths = append(paths, fmt.Sprint(path, x.Aspect, x.Declared, x.Found))
 		}
-		return nil
+		return e.Set, nil
 	})
 	if err != nil {
 		t.Fatal(err)
@@ -144,6 +145,18 @@ func TestMemoChangesNothing(t *testing.T) {
 		p.Mode = p.Access.Mode(p.Mode)
 		g.sets = append(g.sets, p.Set())
 	}
+	shares := &grove{r: r, nodes: g.nodes}
+	for _, list := range []string{"D:PAI(A;OICI;FA;;;WD)", "D:AI(A;OICIID;FA;;;WD)", "D:AI(A;OICI;FR;;;AU)(A;OICIID;FA;;;WD)", "D:AI(A;ID;FA;;;WD)", "D:AI(A;OICIID;FR;;;AU)", "D:AI"} {
+		d, err := ntsd.ParseSDDL("O:SYG:SY" + list)
+		if err != nil {
+			t.Fatal(err)
+		}
+		set, err := perm.NTSet(d)
+		if err != nil {
+			t.Fatal(err)
+		}
+		shares.sets = append(shares.sets, set)
+	}
 	dirs := []*perm.Directory{}
 	for _, n := range []uint32{1, 2} {
 		dirs = append(dirs, (&perm.Directory{Accounts: []perm.Account{{ID: perm.UID(n), Name: "purser"}, {ID: perm.UID(3 - n), Name: "web"}}, Groups: []perm.Account{{ID: perm.GID(n), Name: "crew"}}}).Index())
@@ -151,7 +164,11 @@ func TestMemoChangesNothing(t *testing.T) {
 	pick := func(from ...string) string { return from[r.IntN(len(from))] }
 	memo := NewMemo([]int{20, 300, 5000}[r.IntN(3)]) // a small one forgets what it is about to need
 	hits, found := 0, 0
-	for range 60 {
+	for n := range 90 {
+		g := g
+		if n%3 == 0 {
+			g = shares
+		}
 		var b strings.Builder
 		b.WriteString("idletally: 1\napplication: app\nhosts: {tags: [x]}\nroots: [/srv/app]\n")
 		if r.IntN(3) == 0 {
@@ -160,7 +177,7 @@ func TestMemoChangesNothing(t *testing.T) {
 		b.WriteString("rules:\n")
 		for i := range 1 + r.IntN(4) {
 			fmt.Fprintf(&b, "  - {rule: r%d, paths: %q, %s}\n", i, "/srv/app"+pick("/**", "/*/**", "/a*", "/b0", "/a0/**", "/**/b1"), pick("owner: purser", "group: crew", "files: g+r", "files: \"u+r,a-s\"", "folders: 0750",
-				"entries: none", "entries: [\"user:web:r\"]", "entries: {at-least: [\"user:web:r\"]}", "files: 0640, only: not-executable"))
+				"entries: none", "entries: [\"user:web:r\"]", "entries: {at-least: [\"user:web:r\"]}", "files: 0640, only: not-executable", "inherits: from above", "inherits: stopped", "grants: none"))
 		}
 		if r.IntN(2) == 0 {
 			fmt.Fprintf(&b, "  - {rule: must, paths: [/srv/app/a0/a0, /srv/app/b1], exists: yes}\n")

@@ -21,38 +21,42 @@ func Child(parent *Descriptor, folder bool, owner, group SID, own []Entry) Descr
 // inherited gives the entries that a folder hands on to a file or a folder in it.
 func inherited(parent *Descriptor, folder bool, owner, group SID) (out []Entry) {
 	for _, e := range parent.Entries {
-		if e.Foreign() {
-			continue
-		}
-		counts := e.Flags&ObjectInherit != 0
-		if folder {
-			counts = e.Flags&ContainerInherit != 0
-		}
-		on := Flags(0) // handed on further
-		if folder && e.Flags&NoPropagate == 0 {
-			on = e.Flags & heritable
-		}
-		if !counts && on == 0 {
-			continue
-		}
-		here := e
-		here.Mask, here.SID = e.Mask.Map(), made(e.SID, owner, group)
-		// What is for the creator, or generic, counts here as it comes out, and is handed on as it stands.
-		if counts && on != 0 && (here.SID != e.SID || here.Mask != e.Mask) {
-			here.Flags = Inherited
-			out = append(out, here)
-			e.Flags = on | InheritOnly | Inherited
-			out = append(out, e)
-			continue
-		}
-		if !counts {
-			here.SID, here.Mask = e.SID, e.Mask
-			on |= InheritOnly
-		}
-		here.Flags = on | Inherited
-		out = append(out, here)
+		out = append(out, e.HandedOn(folder, owner, group)...)
 	}
 	return out
+}
+
+// HandedOn gives what a folder's entry comes to in a file or a folder in it, with whoever owns that in place of the creator's: nothing,
+// one entry, or two where it counts there in another form than it is handed on further.
+func (e Entry) HandedOn(folder bool, owner, group SID) []Entry {
+	if e.Foreign() {
+		return nil
+	}
+	counts := e.Flags&ObjectInherit != 0
+	if folder {
+		counts = e.Flags&ContainerInherit != 0
+	}
+	on := Flags(0) // handed on further
+	if folder && e.Flags&NoPropagate == 0 {
+		on = e.Flags & heritable
+	}
+	if !counts && on == 0 {
+		return nil
+	}
+	here := e
+	here.Mask, here.SID = e.Mask.Map(), made(e.SID, owner, group)
+	// What is for the creator, or generic, counts here as it comes out, and is handed on as it stands.
+	if counts && on != 0 && (here.SID != e.SID || here.Mask != e.Mask) {
+		here.Flags = Inherited
+		e.Flags = on | InheritOnly | Inherited
+		return []Entry{here, e}
+	}
+	if !counts {
+		here.SID, here.Mask = e.SID, e.Mask
+		on |= InheritOnly
+	}
+	here.Flags = on | Inherited
+	return []Entry{here}
 }
 
 func made(s, owner, group SID) SID {
@@ -73,13 +77,54 @@ func Reinherit(d, parent *Descriptor, folder bool) Descriptor {
 		return out
 	}
 	out.Control |= AutoInherited
-	out.Entries = slices.DeleteFunc(slices.Clone(d.Entries), func(e Entry) bool { return e.Flags&Inherited != 0 })
+	out.Entries = slices.DeleteFunc(slices.Clone(d.Entries), fromAbove)
 	for _, e := range inherited(parent, folder, d.Owner, d.Group) {
 		if !slices.Contains(out.Entries, e) { // two that became the same say nothing more than one
 			out.Entries = append(out.Entries, e)
 		}
 	}
 	return out
+}
+
+// fromAbove says whether an entry is marked as handed on. What is not understood is kept as it is, wherever it came from.
+func fromAbove(e Entry) bool { return e.Flags&Inherited != 0 && !e.Foreign() }
+
+// Astray holds the entries that are marked as coming from above against those that the folder hands on: it gives those that
+// are missing, and those that are left over, as of something that was moved there from another folder. A descriptor that takes nothing
+// from above has neither. One that keeps no such marks, since its folder's list keeps none (see Child), has what it has from above among
+// its own.
+func Astray(d, parent *Descriptor, folder bool) (missing, left []Entry) {
+	if d.Control&Protected != 0 || d.Open || parent.Open {
+		return nil, nil
+	}
+	due := inherited(parent, folder, d.Owner, d.Group)
+	plain := func(e Entry) Entry {
+		if d.Control&AutoInherited == 0 {
+			e.Flags &^= Inherited
+		}
+		return e.Plain()
+	}
+	lacks := func(list []Entry, e Entry) bool {
+		return !slices.ContainsFunc(list, func(x Entry) bool { return plain(x) == plain(e) })
+	}
+	for _, e := range due {
+		if lacks(d.Entries, e) && lacks(missing, e) {
+			missing = append(missing, e)
+		}
+	}
+	for _, e := range d.Entries {
+		if fromAbove(e) && lacks(due, e) && lacks(left, e) {
+			left = append(left, e)
+		}
+	}
+	return missing, left
+}
+
+// Plain gives an entry without what makes no difference: generic rights are written out, and waiting for a file is part of every right
+// to open it.
+func (e Entry) Plain() Entry {
+	e.Mask = e.Mask.Map() | Synchronize
+	return e
 }
 
 // HandsOnSame says whether two lists hand on the same to what is below.

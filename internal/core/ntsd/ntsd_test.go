@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"math/rand/v2"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 
@@ -335,6 +336,54 @@ func TestInheritance(t *testing.T) {
 				}
 			}
 		}
+	}
+}
+
+// What a server makes in a folder, and what takes from there anew, has just what the folder hands on; what lacks an entry of that, or has
+// another one that is marked so, does not.
+func TestAstray(t *testing.T) {
+	r := seeded.Rand(t)
+	lacking, over := 0, 0
+	for range 20000 {
+		parent, d, folder := randomDescriptor(r), randomDescriptor(r), r.IntN(2) == 0
+		if parent.Open {
+			continue
+		}
+		made := Child(&parent, folder, d.Owner, d.Group, nil)
+		anew := Reinherit(&d, &parent, folder)
+		for _, x := range []Descriptor{made, anew} {
+			if missing, left := Astray(&x, &parent, folder); len(missing)+len(left) > 0 {
+				t.Fatalf("%+v in %+v lacks %+v and has %+v left over", x, parent, missing, left)
+			}
+		}
+		if anew.Control&Protected != 0 || anew.Open {
+			continue
+		}
+		for i, e := range anew.Entries {
+			if e.Flags&Inherited == 0 {
+				continue
+			}
+			less := anew
+			less.Entries = slices.Delete(slices.Clone(anew.Entries), i, i+1)
+			again := slices.ContainsFunc(less.Entries, func(x Entry) bool { return x.Plain() == e.Plain() })
+			if missing, _ := Astray(&less, &parent, folder); (len(missing) == 1 && missing[0].Plain() == e.Plain()) == again {
+				t.Fatalf("%+v in %+v lacks %+v: %+v", less, parent, e, missing)
+			}
+			lacking++
+		}
+		more := anew
+		stray := Entry{Flags: Inherited, Mask: 1, SID: NewSID(5, 21, 9)}
+		more.Entries = append(slices.Clone(anew.Entries), stray, Entry{Type: 5, Flags: Inherited, Extra: "12345678"}) // which nobody here understands
+		if missing, left := Astray(&more, &parent, folder); len(missing) > 0 || !slices.Equal(left, []Entry{stray}) {
+			t.Fatalf("%+v in %+v: %+v are missing, %+v left over", more, parent, missing, left)
+		}
+		if back := Reinherit(&more, &parent, folder); !contains(back.Entries, more.Entries[len(more.Entries)-1]) || contains(back.Entries, stray) {
+			t.Fatalf("%+v taken anew: %+v", more, back)
+		}
+		over++
+	}
+	if lacking < 1000 || over < 1000 {
+		t.Errorf("%d lacked something, %d had something left over: too little was tried", lacking, over)
 	}
 }
 

@@ -247,27 +247,44 @@ func ntEntries(k Kind, d *ntsd.Descriptor, above []Above, dir *Directory) (out [
 			line.Effective = "nothing here"
 		}
 		if g.Inherited {
-			line.Origin = "from a folder above"
-			for _, a := range slices.Backward(above) {
-				up, ok := NTOf(a.Set)
-				if !ok {
-					break
-				}
-				if slices.ContainsFunc(up.Entries, func(x ntsd.Entry) bool { return x.Flags&ntsd.Inherited == 0 && handsOn(x, e) }) {
-					line.Origin = "from " + a.Path
-					break
-				}
-			}
+			line.Origin = ntOrigin(k, d, e, above)
 		}
 		out = append(out, line)
 	}
 	return out
 }
 
-// handsOn says whether an entry of a folder is what an entry below it came from.
-func handsOn(above, below ntsd.Entry) bool {
-	same := above.SID == below.SID || above.SID == ntsd.CreatorOwner || above.SID == ntsd.CreatorGroup
-	return same && above.Type == below.Type && above.Mask.Map() == below.Mask.Map() && above.Flags&(ntsd.ObjectInherit|ntsd.ContainerInherit) != 0
+// ntOrigin tells which folder an entry that is marked as coming from above is set in: each one on the way has to hand on just this entry,
+// to this kind of thing, for whoever owns it.
+func ntOrigin(k Kind, d *ntsd.Descriptor, e ntsd.Entry, above []Above) string {
+	last := "" // folder that is known to hand it on
+	for _, a := range slices.Backward(above) {
+		up, ok := NTOf(a.Set)
+		if !ok || up.Open { // what holds the shares has no list
+			break
+		}
+		var by *ntsd.Entry
+		for i := range up.Entries {
+			x := &up.Entries[i]
+			handed := slices.ContainsFunc(x.HandedOn(k == Folder, d.Owner, d.Group), func(y ntsd.Entry) bool { return y.Plain() == e.Plain() })
+			if handed && (by == nil || x.Flags&ntsd.Inherited == 0) {
+				by = x
+			}
+		}
+		switch {
+		case by == nil && last != "":
+			return "from " + last + ", which has it from no folder above"
+		case by == nil:
+			return "from no folder above"
+		case by.Flags&ntsd.Inherited == 0:
+			return "from " + a.Path
+		}
+		last, k, d, e = a.Path, Folder, &up, *by
+	}
+	if last == "" {
+		return "from a folder above"
+	}
+	return "from above " + last
 }
 
 // ntExplain says what a descriptor means.

@@ -1,6 +1,7 @@
 package perm
 
 import (
+	"strconv"
 	"strings"
 	"testing"
 
@@ -96,11 +97,39 @@ func TestNTBetween(t *testing.T) {
 }
 
 func TestNTEntries(t *testing.T) {
-	above := []Above{{"/", nt(t, "D:NO_ACCESS_CONTROL")}, {"/charts", nt(t, "D:P(A;OICI;FA;;;BA)(A;OICIIO;FA;;;CO)")}, {"/charts/a", nt(t, "D:AI(A;OICI;FR;;;crew)(A;OICIID;FA;;;BA)(A;OICIIOID;FA;;;CO)")}}
+	above := []Above{{"/", nt(t, "D:NO_ACCESS_CONTROL")}, {"/charts", nt(t, "D:P(A;OICI;FA;;;BA)(A;OICIIO;FA;;;CO)")}, {"/charts/a", nt(t, "O:SYD:AI(A;OICI;FR;;;crew)(A;OICIID;FA;;;BA)(A;OICIIOID;FA;;;CO)")}}
 	lines := Entries(File, nt(t, "O:surveyorD:AI(D;;0x2;;;stray)(A;ID;FR;;;crew)(A;ID;FA;;;BA)(A;ID;FA;;;surveyor)(A;ID;FX;;;WD)"), above, server())
-	for i, want := range []string{"set here", "from /charts/a", "from /charts", "from /charts", "from a folder above"} {
+	for i, want := range []string{"set here", "from /charts/a", "from /charts", "from /charts", "from no folder above"} {
 		if lines[i].Origin != want {
 			t.Errorf("%s comes %s, want %s", lines[i].Text, lines[i].Origin, want)
+		}
+	}
+	// Each folder on the way has to hand on just this: to files or to folders, as far as it says, for who owns it.
+	for _, c := range []struct {
+		name  string
+		kind  Kind
+		found string // its last entry is asked for
+		way   []string
+		want  string
+	}{
+		{"for folders only, so that it came from further up", File, "D:AI(A;ID;FX;;;crew)", []string{"D:P(A;OICI;FX;;;crew)", "D:AI(A;CI;FX;;;crew)(A;OICIID;FX;;;crew)"}, "from /0"},
+		{"one level only", File, "D:AI(A;ID;FA;;;crew)", []string{"D:P(A;OICI;FA;;;crew)", "D:AI(A;OICINP;FA;;;crew)(A;OICIID;FA;;;crew)", "D:AI(A;OICIID;FA;;;crew)"}, "from /0"},
+		{"the creator is somebody else", File, "O:surveyorD:AI(A;ID;FX;;;stray)", []string{"D:P(A;OICI;FX;;;stray)", "D:AI(A;OICI;FX;;;CO)(A;OICIID;FX;;;stray)"}, "from /0"},
+		{"moved here", File, "D:AI(A;ID;FA;;;crew)", []string{"D:P(A;OICI;FA;;;WD)", "D:AI(A;OICIID;FA;;;WD)"}, "from no folder above"},
+		{"in a folder that was moved", File, "D:AI(A;ID;FA;;;crew)", []string{"D:P(A;OICI;FA;;;WD)", "D:AI(A;OICIID;FA;;;crew)", "D:AI(A;OICIID;FA;;;crew)"}, "from /0/1, which has it from no folder above"},
+		{"behind one that takes nothing", File, "D:AI(A;ID;FA;;;crew)", []string{"D:P(A;OICI;FA;;;crew)", "D:PAI(A;OICI;FA;;;WD)"}, "from no folder above"},
+		{"from above the share", File, "D:AI(A;ID;FA;;;crew)", []string{"D:AI(A;OICIID;FA;;;crew)"}, "from above /0"},
+		{"where nobody looked", File, "D:AI(A;ID;FA;;;crew)", nil, "from a folder above"},
+		{"nearer", Folder, "D:AI(A;CIID;FA;;;crew)", []string{"D:P(A;CI;FA;;;crew)", "D:AI(A;CIID;FA;;;crew)(A;CI;FA;;;crew)"}, "from /0/1"},
+	} {
+		way, at := []Above{{"/", nt(t, "D:NO_ACCESS_CONTROL")}}, ""
+		for i, sddl := range c.way {
+			at += "/" + strconv.Itoa(i)
+			way = append(way, Above{at, nt(t, sddl)})
+		}
+		lines := Entries(c.kind, nt(t, c.found), way, server())
+		if got := lines[len(lines)-1].Origin; got != c.want {
+			t.Errorf("%s: %s, want %s", c.name, got, c.want)
 		}
 	}
 	if !lines[0].Deny || !lines[0].Unknown || lines[1].Deny {
@@ -149,5 +178,45 @@ func TestNTWorries(t *testing.T) {
 	lost := Worries(File, nt(t, "O:SYD:(A;;FA;;;BA)(A;;FR;;;crew)"), nt(t, "O:SYD:(A;;FA;;;BA)"), server(), []Principal{SIDOf(surveyor)})
 	if len(lost) != 1 || lost[0].Kind != WorryReading || !strings.Contains(lost[0].Text, "surveyor") {
 		t.Errorf("%+v", lost)
+	}
+}
+
+// What came from above is what the folder hands on, and nothing else: what was moved there from another folder has something else.
+func TestAstray(t *testing.T) {
+	yes := true
+	w := &Want{Share: ShareWant{Inherits: &yes}, Rule: map[Aspect]int{}}
+	const folder = "O:SYD:AI(A;OICI;FA;;;mates)(A;CI;FR;;;crew)(A;OICIIO;FR;;;CO)"
+	for _, c := range []struct{ name, found, says, mended string }{
+		{"as it is handed on", "O:surveyorD:AI(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)", "", ""},
+		{"in another order, and twice", "O:surveyorD:AI(A;ID;FR;;;surveyor)(A;ID;FA;;;mates)(A;ID;FA;;;mates)", "", ""},
+		{"with entries of its own", "O:surveyorD:AI(A;;FR;;;WD)(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)", "", ""},
+		{"moved here", "O:surveyorD:AI(A;;FR;;;WD)(A;ID;FA;;;crew)(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)",
+			"from above, but the folder above does not hand on: allow crew: full", "O:surveyorD:AI(A;;FR;;;WD)(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)"},
+		{"made by another", "O:surveyorD:AI(A;ID;FA;;;mates)(A;ID;FR;;;stray)",
+			"from above, but the folder above does not hand on: allow " + stray.String() + ": read; missing of what it hands on: allow surveyor: read", "O:surveyorD:AI(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)"},
+		{"nothing came", "O:surveyorD:(A;;FR;;;WD)", "from above, but missing of what it hands on: allow mates: full | allow surveyor: read", "O:surveyorD:AI(A;;FR;;;WD)(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)"},
+		{"with less", "O:surveyorD:AI(A;ID;FR;;;mates)(A;ID;FR;;;surveyor)",
+			"from above, but the folder above does not hand on: allow mates: read; missing of what it hands on: allow mates: full", "O:surveyorD:AI(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)"},
+		{"where no marks are kept", "O:surveyorD:(A;;FR;;;WD)(A;;FA;;;mates)(A;;FR;;;surveyor)", "", ""},
+		{"cut off", "O:surveyorD:PAI(A;;FR;;;WD)", "stopped", "O:surveyorD:AI(A;;FR;;;WD)(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)"},
+	} {
+		f := In(nt(t, folder), File, nt(t, c.found))
+		var says string
+		for _, x := range w.Differences(f, server()) {
+			says = x.Found
+			if want := nt(t, c.mended); x.Mended != want {
+				t.Errorf("%s: mended %v, want %v", c.name, Describe(File, x.Mended, server()), Describe(File, want, server()))
+			}
+			if left := w.Differences(In(f.Above, File, x.Mended), server()); len(left) > 0 {
+				t.Errorf("%s: mended there is still %+v", c.name, left)
+			}
+		}
+		if says != c.says {
+			t.Errorf("%s: %q, want %q", c.name, says, c.says)
+		}
+	}
+	// Where nobody has seen the folder, nothing is said of what comes from it.
+	if got := w.Differences(Found{Kind: File, Set: nt(t, "O:SYD:AI(A;ID;FA;;;crew)")}, server()); len(got) > 0 {
+		t.Errorf("%+v", got)
 	}
 }

@@ -21,18 +21,11 @@ func own(list []ntsd.Entry) []ntsd.Entry {
 	return slices.DeleteFunc(slices.Clone(list), func(e ntsd.Entry) bool { return e.Flags&ntsd.Inherited != 0 })
 }
 
-// plain is an entry without what makes no difference: generic rights are written out, and waiting for a file is part of
-// every right to open it.
-func plain(e ntsd.Entry) ntsd.Entry {
-	e.Mask = e.Mask.Map() | ntsd.Synchronize
-	return e
-}
-
 func sameGrants(a, b []ntsd.Entry) bool {
 	order := func(list []ntsd.Entry) []ntsd.Entry {
 		out := make([]ntsd.Entry, len(list))
 		for i, e := range list {
-			out[i] = plain(e)
+			out[i] = e.Plain()
 		}
 		slices.SortFunc(out, func(x, y ntsd.Entry) int {
 			return cmp.Or(-cmp.Compare(x.Type, y.Type), strings.Compare(x.SID.Bytes(), y.SID.Bytes()), cmp.Compare(x.Flags, y.Flags), cmp.Compare(x.Mask, y.Mask))
@@ -44,7 +37,7 @@ func sameGrants(a, b []ntsd.Entry) bool {
 
 // covers says whether an entry is there for whom another one asks, and grants as much at least.
 func covers(have, want ntsd.Entry) bool {
-	return have.Type == want.Type && have.SID == want.SID && have.Flags == want.Flags && plain(want).Mask&^plain(have).Mask == 0
+	return have.Type == want.Type && have.SID == want.SID && have.Flags == want.Flags && want.Plain().Mask&^have.Plain().Mask == 0
 }
 
 // met says whether the own entries are as declared. Where they stand out of the usual order, so that what is allowed comes before
@@ -82,19 +75,25 @@ func (w *ShareWant) wanted(d *ntsd.Descriptor) []ntsd.Entry {
 	return mine
 }
 
-// ntApply makes one aspect as declared.
-func (w *Want) ntApply(a Aspect, k Kind, d ntsd.Descriptor) ntsd.Descriptor {
+// ntApply makes one aspect as declared, of a path in a folder.
+func (w *Want) ntApply(a Aspect, f Found, d ntsd.Descriptor) ntsd.Descriptor {
+	k := f.Kind
 	switch {
 	case a == AspectOwner && w.Owner != nil:
 		if s, ok := w.Owner.SID(); ok {
 			d.Owner = s
 		}
 	case k == Link:
-	case a == AspectInheritance && w.Share.Inherits != nil && (d.Control&ntsd.Protected == 0) != *w.Share.Inherits:
-		if *w.Share.Inherits { // what comes down then is for whoever sets it to fetch from the folder above
-			d.Control = d.Control&^ntsd.Protected | ntsd.AutoInherited
-		} else {
+	case a == AspectInheritance && w.Share.Inherits != nil && !*w.Share.Inherits:
+		if d.Control&ntsd.Protected == 0 {
 			d = ntsd.Stop(&d, true)
+		}
+	case a == AspectInheritance && w.Share.Inherits != nil:
+		if d.Control&ntsd.Protected != 0 {
+			d.Control = d.Control&^ntsd.Protected | ntsd.AutoInherited
+		}
+		if above, ok := NTOf(f.Above); ok && astray(k, &d, &above, nil) != "" {
+			d = ntsd.Reinherit(&d, &above, k == Folder)
 		}
 	case a == AspectGrants && w.Share.Grants != nil && !w.Share.met(&d):
 		list := w.Share.wanted(&d)
@@ -105,24 +104,78 @@ func (w *Want) ntApply(a Aspect, k Kind, d ntsd.Descriptor) ntsd.Descriptor {
 		}
 		ntsd.Sort(list)
 		d.Open, d.Entries = false, list
+		// Where no marks are kept, what came from above went with its own: it is taken from there again.
+		if above, ok := NTOf(f.Above); ok && d.Control&ntsd.AutoInherited == 0 && w.Fetches([]Aspect{AspectInheritance}) {
+			d = ntsd.Reinherit(&d, &above, k == Folder)
+		}
 	}
 	return d
 }
 
-func (w *Want) ntDifferences(k Kind, found Set, n ntsd.Descriptor, d *Directory) (out []Difference) {
+// Fetches says whether to make some aspects as declared is to take what comes from above anew.
+func (w *Want) Fetches(aspects []Aspect) bool {
+	return w.Share.Inherits != nil && *w.Share.Inherits && slices.Contains(aspects, AspectInheritance)
+}
+
+func (w *Want) ntDifferences(f Found, n ntsd.Descriptor, d *Directory) (out []Difference) {
 	if w.Absent {
-		return []Difference{{AspectPresence, w.Rule[AspectPresence], "absent", "there", found}}
+		return []Difference{{AspectPresence, w.Rule[AspectPresence], "absent", "there", f.Set}}
 	}
 	for _, a := range []Aspect{AspectOwner, AspectInheritance, AspectGrants} {
-		after := w.ntApply(a, k, n)
+		after := w.ntApply(a, f, n)
 		if after.Equal(n) {
 			continue
 		}
 		if s, err := NTSet(after); err == nil {
-			out = append(out, Difference{a, w.Rule[a], w.ntText(a, k, d), ntFound(a, k, &n, d), s})
+			out = append(out, Difference{a, w.Rule[a], w.ntText(a, f.Kind, d), ntFound(a, f, &n, d), s})
 		}
 	}
 	return out
+}
+
+// Astray says in which entries a path differs from what its folder hands on to it; "" where it has just these, takes nothing from above,
+// or is of a scheme in which nothing comes from there.
+func Astray(f Found, dir *Directory) string {
+	d, ok := NTOf(f.Set)
+	above, known := NTOf(f.Above)
+	if !ok || !known || f.Kind == Link {
+		return ""
+	}
+	return astray(f.Kind, &d, &above, dir)
+}
+
+// TakesAnew says whether a change gives a path other entries from above than it had from there.
+func TakesAnew(before, after Set) bool {
+	a, ok := NTOf(before)
+	b, both := NTOf(after)
+	if !ok || !both || b.Open || b.Control&ntsd.Protected != 0 {
+		return false
+	}
+	had := func(e ntsd.Entry) bool { return slices.Contains(a.Entries, e) }
+	has := func(e ntsd.Entry) bool { return slices.Contains(b.Entries, e) }
+	other := func(list []ntsd.Entry, there func(ntsd.Entry) bool) bool {
+		return slices.ContainsFunc(list, func(e ntsd.Entry) bool { return e.Flags&ntsd.Inherited != 0 && !there(e) })
+	}
+	return other(a.Entries, has) || other(b.Entries, had)
+}
+
+// astray says in which entries a path of a share differs from what its folder hands on; "" where it has just these, or takes nothing
+// from above.
+func astray(k Kind, d, above *ntsd.Descriptor, dir *Directory) string {
+	missing, left := ntsd.Astray(d, above, k == Folder)
+	var parts []string
+	for _, p := range []struct {
+		what string
+		list []ntsd.Entry
+	}{{"the folder above does not hand on: ", left}, {"missing of what it hands on: ", missing}} {
+		if len(p.list) > 0 {
+			for i := range p.list { // that these are marked as inherited is said already
+				p.list[i].Flags &^= ntsd.Inherited
+			}
+			parts = append(parts, p.what+ntList(k, p.list, dir))
+		}
+	}
+	return strings.Join(parts, "; ")
 }
 
 // ntText gives what is declared of an aspect.
@@ -151,17 +204,23 @@ func (w *Want) ntText(a Aspect, k Kind, d *Directory) string {
 	return "any"
 }
 
-func ntFound(a Aspect, k Kind, n *ntsd.Descriptor, d *Directory) string {
+func ntFound(a Aspect, f Found, n *ntsd.Descriptor, d *Directory) string {
 	switch a {
 	case AspectOwner:
 		return d.Name(SIDOf(n.Owner))
 	case AspectInheritance:
-		return inheritanceOf(n)
+		text := inheritanceOf(n)
+		if above, ok := NTOf(f.Above); ok {
+			if how := astray(f.Kind, n, &above, d); how != "" {
+				text += ", but " + how
+			}
+		}
+		return text
 	}
 	if n.Open {
 		return NoListAtAll
 	}
-	text := ntList(k, own(n.Entries), d)
+	text := ntList(f.Kind, own(n.Entries), d)
 	if !ntsd.Canonical(n.Entries) {
 		text += " (not in the usual order)"
 	}
@@ -180,7 +239,8 @@ func ntList(k Kind, list []ntsd.Entry, d *Directory) string {
 }
 
 // ntSayings is Sayings for a share.
-func ntSayings(k Kind, d *ntsd.Descriptor, name func(Principal) string) []Saying {
+func ntSayings(f Found, d *ntsd.Descriptor, name func(Principal) string) []Saying {
+	k := f.Kind
 	who := func(s ntsd.SID) []string {
 		if n := name(SIDOf(s)); n != "" {
 			return []string{n}
@@ -191,7 +251,11 @@ func ntSayings(k Kind, d *ntsd.Descriptor, name func(Principal) string) []Saying
 	if k == Link || d.Open { // no rule asks for there being no list
 		return out
 	}
-	out = append(out, Saying{Key: "inherits", Values: []string{inheritanceOf(d)}})
+	inherits := Saying{Key: "inherits", Values: []string{inheritanceOf(d)}}
+	if above, ok := NTOf(f.Above); ok && astray(k, d, &above, nil) != "" {
+		inherits.Values = nil
+	}
+	out = append(out, inherits)
 	mine := own(d.Entries)
 	var texts []string
 	for _, e := range mine {

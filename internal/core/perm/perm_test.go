@@ -239,7 +239,7 @@ func TestDifferences(t *testing.T) {
 		{"left alone", File, POSIX{Mode: 0o777}, Want{Mode: exactly(0), LeaveAlone: true}, ""},
 	} {
 		var got []string
-		for _, x := range c.want.Differences(c.kind, c.found.Set(), d) {
+		for _, x := range c.want.Differences(Found{Kind: c.kind, Set: c.found.Set()}, d) {
 			got = append(got, string(x.Aspect)+" "+x.Declared+"/"+x.Found)
 		}
 		if s := strings.Join(got, "; "); s != c.diffs {
@@ -280,14 +280,14 @@ func TestApplySettles(t *testing.T) {
 		if r.IntN(2) == 0 {
 			w.Defaults = ptr(like.Access.Named())
 		}
-		after, err := w.Apply(k, found.Set())
+		after, err := w.Apply(Found{Kind: k, Set: found.Set()})
 		if err != nil {
 			t.Fatal(err)
 		}
-		if left := w.Differences(k, after, d); len(left) > 0 {
+		if left := w.Differences(Found{Kind: k, Set: after}, d); len(left) > 0 {
 			t.Fatalf("after applying %+v to %+v there is still %+v", w, found, left)
 		}
-		if again, _ := w.Apply(k, after); again != after {
+		if again, _ := w.Apply(Found{Kind: k, Set: after}); again != after {
 			t.Fatalf("applying twice differs: %x, %x", after.Bytes(), again.Bytes())
 		}
 		if _, err := ParseSet(after.Bytes()); err != nil {

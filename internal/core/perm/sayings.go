@@ -23,11 +23,12 @@ var SayingKeys = []string{"owner", "group", "files", "folders", "entries", "defa
 
 // Sayings gives what a rule has to say for a path of a kind to be as it is. Accounts are called as
 // name says; "" is for those that have no name which a rule could use.
-func Sayings(k Kind, s Set, name func(Principal) string) []Saying {
-	if d, ok := NTOf(s); ok {
-		return ntSayings(k, &d, name)
+func Sayings(f Found, name func(Principal) string) []Saying {
+	if d, ok := NTOf(f.Set); ok {
+		return ntSayings(f, &d, name)
 	}
-	p, err := POSIXOf(s)
+	k := f.Kind
+	p, err := POSIXOf(f.Set)
 	if err != nil {
 		return nil
 	}

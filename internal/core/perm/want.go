@@ -29,15 +29,32 @@ type Want struct {
 	LeaveAlone      bool
 }
 
+// Found is how a path was found. Above is the state of the folder that it lies in, which says what a path of a share is to have from
+// there; zero where nobody has seen it, as of the topmost path that was looked at.
+type Found struct {
+	Kind  Kind
+	Set   Set
+	Above Set
+}
+
+// In gives what lies in a folder of some state: that is kept where it makes a difference, so that equal paths are equal.
+func In(folder Set, k Kind, s Set) Found {
+	if s.Scheme() != SchemeNT {
+		folder = Set{}
+	}
+	return Found{k, s, folder}
+}
+
 // Differences holds a found state against the declaration, one aspect after another.
-func (w *Want) Differences(k Kind, found Set, d *Directory) []Difference {
+func (w *Want) Differences(f Found, d *Directory) []Difference {
 	if w == nil || w.LeaveAlone {
 		return nil
 	}
-	if n, ok := NTOf(found); ok {
-		return w.ntDifferences(k, found, n, d)
+	if n, ok := NTOf(f.Set); ok {
+		return w.ntDifferences(f, n, d)
 	}
-	p, err := POSIXOf(found)
+	k := f.Kind
+	p, err := POSIXOf(f.Set)
 	if err != nil {
 		return nil
 	}
@@ -47,7 +64,7 @@ func (w *Want) Differences(k Kind, found Set, d *Directory) []Difference {
 	}
 	if w.Absent {
 		// What is not to be there is not to be mended either.
-		return []Difference{{AspectPresence, w.Rule[AspectPresence], "absent", "there", found}}
+		return []Difference{{AspectPresence, w.Rule[AspectPresence], "absent", "there", f.Set}}
 	}
 	if w.Owner != nil && *w.Owner != UID(p.UID) {
 		add(AspectOwner, d.Name(*w.Owner), d.Name(UID(p.UID)), w.apply(AspectOwner, k, p))
@@ -212,43 +229,30 @@ func entriesText(l posixacl.List, mask *mode.Perm, name posixacl.NameFunc) strin
 
 // Apply gives the state that is wanted where found is there now: declared aspects as declared,
 // the others kept.
-func (w *Want) Apply(k Kind, found Set) (Set, error) {
-	if _, ok := NTOf(found); ok {
-		if w == nil || w.LeaveAlone || w.Absent {
-			return found, nil
-		}
-		return w.ApplyOnly(k, found, Aspects)
-	}
-	p, err := POSIXOf(found)
-	if err != nil {
-		return Set{}, err
-	}
+func (w *Want) Apply(f Found) (Set, error) {
 	if w == nil || w.LeaveAlone || w.Absent {
-		return found, nil
+		return f.Set, nil
 	}
-	for _, a := range Aspects {
-		p = w.apply(a, k, p)
-	}
-	return p.Set(), nil
+	return w.ApplyOnly(f, Aspects)
 }
 
 // ApplyOnly gives the found state with some aspects as declared.
-func (w *Want) ApplyOnly(k Kind, found Set, aspects []Aspect) (Set, error) {
-	if n, ok := NTOf(found); ok {
+func (w *Want) ApplyOnly(f Found, aspects []Aspect) (Set, error) {
+	if n, ok := NTOf(f.Set); ok {
 		for _, a := range Aspects {
 			if slices.Contains(aspects, a) {
-				n = w.ntApply(a, k, n)
+				n = w.ntApply(a, f, n)
 			}
 		}
 		return NTSet(n)
 	}
-	p, err := POSIXOf(found)
+	p, err := POSIXOf(f.Set)
 	if err != nil {
 		return Set{}, err
 	}
 	for _, a := range Aspects {
 		if slices.Contains(aspects, a) {
-			p = w.apply(a, k, p)
+			p = w.apply(a, f.Kind, p)
 		}
 	}
 	return p.Set(), nil

@@ -73,7 +73,7 @@ func TestMendingWidensNothing(t *testing.T) {
 				mended = append(mended, a)
 			}
 		}
-		set, err := w.ApplyOnly(Folder, p.Set(), mended)
+		set, err := w.ApplyOnly(Found{Kind: Folder, Set: p.Set()}, mended)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -112,7 +112,7 @@ func TestMaskKeeps(t *testing.T) {
 		"a mode that does not":        {Want{Mode: exactly(0o600)}, AspectMode, 0, 4},
 		"defaults that are derived":   {Want{Defaults: &none, Derived: true}, AspectDefaults, 4, 4},
 	} {
-		set, err := x.w.ApplyOnly(Folder, found.Set(), []Aspect{x.a})
+		set, err := x.w.ApplyOnly(Found{Kind: Folder, Set: found.Set()}, []Aspect{x.a})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -132,7 +132,7 @@ func TestMaskKeeps(t *testing.T) {
 	// At the least: what the mask kept from default entries is not there.
 	folder := POSIX{Mode: 0o750, Default: posixacl.Build(7, 7, 0, posixacl.List{user(5, 7)}, &read)}
 	w := Want{Defaults: &posixacl.List{user(6, 4)}, DefaultsAtLeast: true}
-	set, err := w.ApplyOnly(Folder, folder.Set(), []Aspect{AspectDefaults})
+	set, err := w.ApplyOnly(Found{Kind: Folder, Set: folder.Set()}, []Aspect{AspectDefaults})
 	if err != nil {
 		t.Fatal(err)
 	}

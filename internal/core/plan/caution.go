@@ -218,11 +218,11 @@ func (c Checker) unreached(each func(func(Step) error) error, then map[string]pe
 		folder string
 	}
 	asked := map[grant]string{} // the folder that stops them, "" for none
-	suppose := access.Suppose(func(path string, _ perm.Kind, s perm.Set) perm.Set {
+	suppose := access.Suppose(func(path string, f perm.Found) perm.Set {
 		if after, ok := then[path]; ok {
 			return after
 		}
-		return s
+		return f.Set
 	})
 	gains := map[changeKey][]perm.Principal{}
 	ways := 0

@@ -257,6 +257,7 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 	m, _ := baseline.Compile(doc, dir)
 	var steps []plan.Step
 	var aspects []perm.Aspect
+	anew := map[string]bool{} // paths that take their entries from above anew
 	var last store.Finding
 	flush := func() error {
 		if len(aspects) == 0 {
@@ -267,12 +268,15 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 			return err
 		}
 		path := string(last.Path)
-		after, err := m.Want(m.Root(path), last.Kind, found).ApplyOnly(last.Kind, found, aspects)
-		aspects = nil
+		want := m.Want(m.Root(path), last.Kind, found)
+		after, err := want.ApplyOnly(perm.Found{Kind: last.Kind, Set: found}, aspects)
 		if err != nil {
 			return err
 		}
-		if after == found {
+		fetches := want.Fetches(aspects)
+		if aspects = nil; fetches {
+			anew[path] = true
+		} else if after == found {
 			b.leave(r.Host, path, "the chosen aspects cannot be changed without the others")
 			return nil
 		}
@@ -320,7 +324,7 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 	if err != nil {
 		return err
 	}
-	if steps, err = d.handDown(ctx, snap, steps); err != nil {
+	if steps, err = d.handDown(ctx, snap, steps, anew); err != nil {
 		return err
 	}
 	return d.ready(ctx, b, r.Application, r.Host, doc.Roots, steps, nil)
@@ -356,12 +360,18 @@ func (d *Desk) ready(ctx context.Context, b *builder, application, host string, 
 	}
 	slices.SortFunc(steps, func(x, y plan.Step) int { return pathname.Compare(x.Path, y.Path) })
 	var sound []plan.Step
+	without := map[string]bool{} // folders that stay as they are, though they were to change
 	err = d.survey(ctx, snap, steps, func(s plan.Step, e *tree.Entry) {
-		if why := hindrance(s, e, dir); why != "" {
-			b.leave(host, s.Path, why)
-		} else {
-			sound = append(sound, s)
+		why := hindrance(s, e, dir)
+		if folder := pathname.Folder(s.Path); why == "" && without[folder] && perm.TakesAnew(s.Before, s.After) {
+			why = "it follows from a change of " + pathname.Escape(folder) + ", which is left as it is"
 		}
+		if why == "" {
+			sound = append(sound, s)
+			return
+		}
+		b.leave(host, s.Path, why)
+		without[s.Path] = s.Kind == perm.Folder && (e == nil || e.Set != s.After)
 	})
 	if err != nil {
 		return err
@@ -633,7 +643,7 @@ func (d *Desk) DraftAdjustment(ctx context.Context, ask wire.Draft, author strin
 		}
 		steps, err := d.adjust(ctx, b, snap, roots, words, ask.Changes)
 		if err == nil {
-			steps, err = d.handDown(ctx, snap, steps)
+			steps, err = d.handDown(ctx, snap, steps, nil)
 		}
 		if err == nil {
 			err = d.ready(ctx, b, ask.Application, host, roots, steps, nil)
@@ -660,18 +670,18 @@ func (d *Desk) adjust(ctx context.Context, b *builder, snap store.Snapshot, root
 		return nil, fmt.Errorf("%w: on host %s: line %d: %s", ErrBad, snap.Host, problems[0].Line, problems[0].Message)
 	}
 	var steps []plan.Step
-	err = tree.Walk(ctx, d.Store, snap.Hash(), func(path string, e tree.Entry) error {
+	err = tree.Fold(ctx, d.Store, snap.Hash(), perm.Set{}, func(path string, e tree.Entry, folder perm.Set) (perm.Set, error) {
 		if e.Set.IsZero() || e.Gap == tree.Mount { // of what was not read nothing is known, and a mount point is another file system's
-			return nil
+			return e.Set, nil
 		}
-		after, err := maker.Make(path, e.Kind, e.Set)
+		after, err := maker.Make(path, perm.In(folder, e.Kind, e.Set))
 		if err != nil || after == e.Set {
-			return err
+			return e.Set, err
 		}
 		if steps = append(steps, plan.Step{Path: path, Kind: e.Kind, Before: e.Set, After: after}); len(steps) > maxSteps {
-			return fmt.Errorf("%w: the plan would have more than %d steps: draft it in parts", ErrBad, maxSteps)
+			return e.Set, fmt.Errorf("%w: the plan would have more than %d steps: draft it in parts", ErrBad, maxSteps)
 		}
-		return nil
+		return e.Set, nil
 	})
 	for i, n := range maker.Matched {
 		if n == 0 && err == nil {

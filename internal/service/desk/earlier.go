@@ -15,9 +15,10 @@ import (
 type earlier struct {
 	st         *store.Store
 	report     store.Report
-	leftMounts bool   // what was entered then is not to be entered any more
-	folder     string // that was asked for last
-	findings   bool   // whether there are any in it or below
+	snap       store.Snapshot // that it is of; without a hash where it is not kept any more
+	leftMounts bool           // what was entered then is not to be entered any more
+	folder     string         // that was asked for last
+	findings   bool           // whether there are any in it or below
 }
 
 // earlierThan gives what is known from before, by the newest report of its place, of what a snapshot cannot tell; nil where nothing is.
@@ -29,7 +30,7 @@ func (d *Desk) earlierThan(ctx context.Context, snap store.Snapshot, last store.
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return nil, err
 	}
-	return &earlier{st: d.Store, report: last, leftMounts: then.Crossing && !snap.Crossing}, nil
+	return &earlier{st: d.Store, report: last, snap: then, leftMounts: then.Crossing && !snap.Crossing}, nil
 }
 
 // knownPage is how many findings are read at once.
@@ -51,7 +52,7 @@ func (e *earlier) Below(ctx context.Context, path string, gap tree.Gap, each fun
 			rows, err = e.st.FindingsAt(ctx, e.report, []string{path})
 		}
 		if err == nil {
-			last, err = knownOf(rows, last, each)
+			last, err = e.knownOf(ctx, rows, last, each)
 		}
 		if err != nil || len(rows) < knownPage {
 			return err
@@ -75,7 +76,9 @@ func (e *earlier) anyIn(ctx context.Context, folder string) (bool, error) {
 
 // knownOf hands out the paths of findings, each once, and gives the last of them. What was missing is not among them: nothing was seen
 // of it.
-func knownOf(rows []store.Finding, last string, each func(drift.Known) error) (string, error) {
+func (e *earlier) knownOf(ctx context.Context, rows []store.Finding, last string, each func(drift.Known) error) (string, error) {
+	var folder string // the last one, and how it was
+	var above perm.Set
 	for _, f := range rows {
 		path := string(f.Path)
 		if path == last || len(f.FoundSet) == 0 {
@@ -86,11 +89,29 @@ func knownOf(rows []store.Finding, last string, each func(drift.Known) error) (s
 			return last, err
 		}
 		last = path
-		if err := each(drift.Known{Path: path, Kind: f.Kind, Set: set}); err != nil {
+		if up := pathname.Folder(path); set.Scheme() == perm.SchemeNT && up != folder {
+			if above, err = e.setOf(ctx, up); err != nil {
+				return last, err
+			}
+			folder = up
+		}
+		if err := each(drift.Known{Path: path, Found: perm.In(above, f.Kind, set)}); err != nil {
 			return last, err
 		}
 	}
 	return last, nil
+}
+
+// setOf gives how a folder was; zero where nobody knows.
+func (e *earlier) setOf(ctx context.Context, folder string) (perm.Set, error) {
+	if e.snap.Hash().IsZero() {
+		return perm.Set{}, nil
+	}
+	at, _, err := tree.Lookup(ctx, e.st, e.snap.Hash(), folder)
+	if err != nil && !tree.IsUntold(err) {
+		return perm.Set{}, err
+	}
+	return at.Set, nil
 }
 
 // Missing makes e a drift.Earlier.

@@ -9,6 +9,7 @@ import (
 
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/drift"
+	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/tree"
 	"idletally/internal/service/store"
@@ -196,14 +197,20 @@ func (d *Desk) Explain(ctx context.Context, e store.Edition, host, path string) 
 	if err != nil {
 		return out, err
 	}
-	k, set := perm.File, perm.Set{}
+	found := perm.Found{Kind: perm.File}
 	switch at, _, err := tree.Lookup(ctx, d.Store, l.snap.Hash(), path); {
 	case err == nil:
-		k, set, out.Seen = at.Kind, at.Set, true
+		found.Kind, found.Set, out.Seen = at.Kind, at.Set, true
 	case !tree.IsUntold(err):
 		return out, err
 	}
-	out.Kind, out.Explanation = k.String(), m.Explain(path, k, set)
+	switch up, _, err := tree.Lookup(ctx, d.Store, l.snap.Hash(), pathname.Folder(path)); {
+	case err == nil:
+		found = perm.In(up.Set, found.Kind, found.Set)
+	case !tree.IsUntold(err):
+		return out, err
+	}
+	out.Kind, out.Explanation = found.Kind.String(), m.Explain(path, found)
 	return out, nil
 }
 

@@ -14,9 +14,9 @@ import (
 )
 
 // handDown adds to steps on a share what follows from them: where a folder hands on something else, what is below takes that
-// instead, and keeps its own entries; where a path takes entries from above again, it gets those that its folder hands on. A file
+// instead, and keeps its own entries; where a path takes entries from above again, or anew, it gets those that its folder hands on. A file
 // server does none of this by itself. What is below a path that takes nothing from above stays as it is.
-func (d *Desk) handDown(ctx context.Context, snap store.Snapshot, steps []plan.Step) ([]plan.Step, error) {
+func (d *Desk) handDown(ctx context.Context, snap store.Snapshot, steps []plan.Step, anew map[string]bool) ([]plan.Step, error) {
 	if !slices.ContainsFunc(steps, func(s plan.Step) bool { return s.After.Scheme() == perm.SchemeNT }) {
 		return steps, nil
 	}
@@ -48,7 +48,7 @@ func (d *Desk) handDown(ctx context.Context, snap store.Snapshot, steps []plan.S
 		if n := len(up); n > 0 {
 			above := &up[n-1]
 			resumed := found.Control&ntsd.Protected != 0 && after.Control&ntsd.Protected == 0
-			if resumed || !ntsd.HandsOnSame(&above.before, &above.after) {
+			if resumed || anew[path] || !ntsd.HandsOnSame(&above.before, &above.after) {
 				after = ntsd.Reinherit(&after, &above.after, e.Kind == perm.Folder)
 			}
 		}

@@ -117,10 +117,10 @@ func (s *Server) suppose(ctx context.Context, in Supposing, sc inquiry.Scene) (i
 			return out, err
 		}
 		m, _ := baseline.Compile(doc, d)
-		out.States = func(path string, k perm.Kind, set perm.Set) perm.Set {
-			after, err := m.Want(m.Root(path), k, set).Apply(k, set)
+		out.States = func(path string, f perm.Found) perm.Set {
+			after, err := m.Want(m.Root(path), f.Kind, f.Set).Apply(f)
 			if err != nil { // of another scheme: the edition says nothing of it
-				return set
+				return f.Set
 			}
 			return after
 		}
@@ -148,11 +148,11 @@ func (s *Server) suppose(ctx context.Context, in Supposing, sc inquiry.Scene) (i
 				after[st.Path] = st.After
 			}
 		}
-		out.States = func(path string, _ perm.Kind, set perm.Set) perm.Set {
+		out.States = func(path string, f perm.Found) perm.Set {
 			if a, ok := after[path]; ok {
 				return a
 			}
-			return set
+			return f.Set
 		}
 		words = append(words, "plan "+in.Plan+" has been run")
 	}
