@@ -47,6 +47,10 @@ func TestShares(t *testing.T) {
 	if g := find("/charts/north sound/soundings", "inheritance"); g.Found != "stopped" || g.Declared != "from above" {
 		t.Errorf("%+v", g)
 	}
+	// What was moved out of the folder that is open brought that along.
+	if g := find("/charts/north sound/2026-11.xyz", "inheritance"); g.Found != "from above, but the folder above does not hand on: allow everyone: full" || g.Count != 1 || !strings.HasPrefix(g.Meaning, "opens for everyone") {
+		t.Errorf("%+v", g)
+	}
 	// A deny that catches those who are in both groups.
 	if g := find("/charts/south channel", "grants"); !strings.Contains(g.Found, "deny crew") || !strings.Contains(g.Meaning, "surveyor") {
 		t.Errorf("%+v", g)
@@ -55,8 +59,9 @@ func TestShares(t *testing.T) {
 	c := command{t: t, s: s, person: "quartermaster"}
 	c.login()
 	c.want(0, "allow surveyors: modify; inherited  — from /charts", "path", "show", "/charts/saltmarsh/sheet 00.chart", "--snapshot", snap)
+	c.want(0, "allow everyone: full; inherited  — from no folder above", "path", "show", "/charts/north sound/2026-11.xyz", "--snapshot", snap)
 	j, err := client.Looker{Client: author, Snapshot: snap}.Decide(ctx, "surveyor", "/charts/south channel/sheet 00.chart", access.Write, wire.Supposed{})
-	if err != nil || len(j.Answers) != 1 || !j.Answers[0].Allowed || j.Answers[0].Cause != access.ByAllow {
+	if err != nil || len(j.Answers) != 1 || j.Answers[0].Allowed || j.Answers[0].Cause != access.ByDeny {
 		t.Errorf("%+v, %v", j, err)
 	}
 	runOnShares(t, s)
@@ -75,7 +80,7 @@ func TestShares(t *testing.T) {
 	// As it is now, too.
 	live := client.Looker{Client: author, Host: demo.Chartroom}
 	v, err := live.Sight(ctx, "/crewdocs/rota/week-00.ods")
-	if err != nil || len(v.Entries) != 4 || v.Entries[0].Origin != "from /crewdocs" || v.Access.Owner != "keeper" {
+	if err != nil || len(v.Entries) != 4 || v.Entries[0].Origin != "from no folder above" || v.Access.Owner != "keeper" {
 		t.Errorf("%+v, %v", v, err)
 	}
 	if top, err := live.List(ctx, "/", "", "", 100); err != nil || len(top.Items) != 2 || top.Items[0].Path != "/charts" {
@@ -95,7 +100,32 @@ func TestShares(t *testing.T) {
 		t.Errorf("a share that is not there: %v", err)
 	}
 	asSomebody(t, s, live)
+	followsOnShares(t, s)
 	serverGone(t, s)
+}
+
+// A step that follows from one of its folder is not made where that one is not: nobody gets as if from above what no folder hands on.
+func followsOnShares(t *testing.T, s *demo.Stage) {
+	t.Helper()
+	ctx := t.Context()
+	author := as(t, s, "quartermaster")
+	p, err := author.DraftPlan(ctx, wire.Draft{Application: "charts", Hosts: []string{demo.Chartroom}, Changes: "changes:\n- paths: /charts/saltmarsh\n  set: {grants: [\"allow wages: modify\"]}\n"})
+	must(t, err)
+	approved(t, s, p)
+	must(t, s.Permit(ctx, "charts", "/saltmarsh", "D:AI(A;OICI;FR;;;AN)"))
+	r, err := author.StartRun(ctx, p.ID)
+	must(t, err)
+	r = ended(t, author, r.ID)
+	if h := r.Hosts[0]; h.Skipped != p.Steps || h.Done != 0 || p.Steps < 30 {
+		t.Errorf("%+v of %+v", h, p)
+	}
+	res, err := author.Results(ctx, r.ID, 100)
+	must(t, err)
+	for _, x := range res[1:] {
+		if !strings.HasPrefix(x.Reason, "it follows from the step of its folder, which was skipped: no longer as reviewed") {
+			t.Errorf("%+v", x)
+		}
+	}
 }
 
 // What somebody sees on a share that hides, what they can do there by its own list too, and the server's own answer beside it.

@@ -493,6 +493,10 @@ func (a *Agent) run(ctx context.Context, to desk, w *wire.Work, done, total *ato
 	if err != nil {
 		return fail("%v", err)
 	}
+	approved, err := plan.ParseManifest(w.Manifest)
+	if err != nil {
+		return fail("%v", err)
+	}
 	if a.LookOnly {
 		return fail("this host only looks: its own settings (%s) or the option --look-only forbid changes", SettingsFile)
 	}
@@ -534,7 +538,7 @@ func (a *Agent) run(ctx context.Context, to desk, w *wire.Work, done, total *ato
 	}
 	defer j.Close()
 	total.Store(int64(part.Steps))
-	r := &change.Runner{Journal: j, Roots: raws(part.Roots), Allowed: a.roots, Chunks: chunks,
+	r := &change.Runner{Journal: j, Roots: raws(part.Roots), Allowed: a.roots, Chunks: chunks, PutBack: approved.Kind == plan.Restore,
 		Progress: func(n, _ int) { done.Store(int64(n)) }, Halt: halt.Load}
 	reach, hangUp, err := a.host.reach(ctx)
 	if err != nil {

@@ -202,7 +202,7 @@ func PutBack(ctx context.Context, folder, run string, wanted func(path string) b
 		return out, err
 	}
 	defer journal.Close()
-	runner := &change.Runner{Journal: journal, Roots: allowed, Allowed: allowed, Chunks: chunks, Progress: progress, Reach: reach}
+	runner := &change.Runner{Journal: journal, Roots: allowed, Allowed: allowed, Chunks: chunks, Progress: progress, Reach: reach, PutBack: true}
 	if err := runner.Run(ctx); err != nil {
 		return out, err
 	}

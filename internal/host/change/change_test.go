@@ -313,7 +313,7 @@ func TestRefusedAndSkipped(t *testing.T) {
 	}
 	r.Allowed = []string{"/somewhere/else"}
 	r.begin()
-	if h := r.hands[0].examine(numbered{w.steps[2], 2}, passing); h.outcome != plan.Refused || !strings.Contains(h.reason, "own list of roots") {
+	if h := r.hands[0].examine(numbered{w.steps[2], 2, none}, passing); h.outcome != plan.Refused || !strings.Contains(h.reason, "own list of roots") {
 		t.Errorf("outside the host's own roots: %v %s", h.outcome, h.reason)
 	}
 }

@@ -30,6 +30,9 @@ type Thing interface {
 	// Same looks the path up once more and says whether nothing was done to the thing since. Where the path leads elsewhere,
 	// or the thing has more or fewer names, that is an error.
 	Same(hand int, s fsys.Sight) (bool, error)
+	// Astray says how a state of the thing would differ from what its folder hands on now; "" where it would not, and where folders
+	// hand nothing on but when something is made.
+	Astray(to perm.Set) (string, error)
 	Plain(hand int) (perm.Set, error) // a look that may leave out what was not there before and was not set
 	Make(m Moves, before func()) error
 	// Content is the SHA-256 of what is in a file.

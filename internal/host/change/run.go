@@ -42,6 +42,7 @@ type Runner struct {
 	Halt     func() bool           // asked between batches
 	Batch    int                   // steps that share one fdatasync; 0: as many as there may be open files, within reason
 	Reach    Reach                 // nil: this host's own paths
+	PutBack  bool                  // what the steps lead to was there before: also what no folder hands on
 
 	reach Reach // while it runs
 	hands []*hand
@@ -53,8 +54,11 @@ type Runner struct {
 // numbered is a step with its number in the plan.
 type numbered struct {
 	plan.Step
-	no int
+	no    int
+	above int // the step of the folder that it lies in; none where that has no step
 }
+
+const none = -1
 
 // Run does what the journal does not already have an outcome for, in the order of a walk. A folder is narrowed
 // when it is entered, and widened when it is left: what is in it changes while it is as narrow as before and
@@ -90,6 +94,7 @@ func (r *Runner) Run(ctx context.Context) error {
 		return nil
 	}
 	var entered []numbered // the folders on the way to where the walk is
+	var way []numbered     // and these with those whose steps have ended
 	leave := func(path string, all bool) {
 		for n := len(entered); n > 0 && (all || !pathname.Under(path, entered[n-1].Path)); n-- {
 			b.leave = append(b.leave, entered[n-1])
@@ -107,11 +112,20 @@ func (r *Runner) Run(ctx context.Context) error {
 		}
 		for i, s := range steps {
 			leave(s.Path, false)
+			for n := len(way); n > 0 && !pathname.Under(s.Path, way[n-1].Path); n-- {
+				way = way[:n-1]
+			}
+			at := numbered{s, total + i, none}
+			if n := len(way); n > 0 && way[n-1].Path == pathname.Folder(s.Path) {
+				at.above = way[n-1].no
+			}
+			if s.Kind == perm.Folder {
+				way = append(way, at)
+			}
 			p := r.Journal.steps[total+i]
 			if p.outcome != plan.Pending {
 				continue
 			}
-			at := numbered{s, total + i}
 			switch {
 			case s.Kind != perm.Folder, i+1 < len(steps) && !pathname.Under(steps[i+1].Path, s.Path) && !p.narrowed:
 				b.whole = append(b.whole, at)

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"time"
 
 	"idletally/internal/core/perm"
@@ -44,6 +45,7 @@ type way struct {
 	moves    [3]Moves   // by stage
 	between  []perm.Set // every state that the path passes through
 	plain    bool       // there are modes alone, on both sides
+	anew     bool       // it gets other entries from above than it had
 	loses    bool       // somewhere on the way a program has less power than before
 	narrow   perm.POSIX // of a path of this host
 }
@@ -67,7 +69,7 @@ func newWay(t turn) *way {
 	w := &way{turn: t}
 	if t.before.Scheme() == perm.SchemeNT && t.after.Scheme() == perm.SchemeNT { // it changes at once
 		to := Moves{To: t.after} // nothing on a share gives a program power
-		return &way{turn: t, narrowed: t.after, moves: [3]Moves{to, to, to}, between: []perm.Set{t.before, t.after}}
+		return &way{turn: t, narrowed: t.after, moves: [3]Moves{to, to, to}, between: []perm.Set{t.before, t.after}, anew: perm.TakesAnew(t.before, t.after)}
 	}
 	before, err1 := perm.POSIXOf(t.before)
 	after, err2 := perm.POSIXOf(t.after)
@@ -99,6 +101,7 @@ func newWay(t turn) *way {
 // A held step is open and was found as reviewed, or has an outcome already.
 type held struct {
 	no       int
+	above    int   // see numbered
 	thing    Thing // nil once it is closed
 	stage    stage
 	way      *way
@@ -128,7 +131,7 @@ func (h *held) file() plan.Identity {
 
 // examine opens a step's path and decides whether it may be changed.
 func (d *hand) examine(n numbered, st stage) held {
-	h := held{no: n.no, stage: st}
+	h := held{no: n.no, above: n.above, stage: st}
 	end := func(o plan.Outcome, reason string) held {
 		h.close()
 		h.outcome, h.reason = o, reason
@@ -241,6 +244,12 @@ func (d *hand) change(h *held) {
 	if gone(err) {
 		return
 	}
+	if err == nil {
+		err = d.follows(h)
+	}
+	if gone(err) {
+		return
+	}
 	if err != nil {
 		end(plan.Skipped, err.Error())
 		return
@@ -272,6 +281,38 @@ func (d *hand) change(h *held) {
 		end(plan.Done, "")
 	}
 }
+
+// follows makes sure that a step gives its path no entries as if from above that its folder does not hand on: what follows from a
+// step of the folder waits for that one to be done, and whoever else changes the folder undoes what was to follow from it.
+func (d *hand) follows(h *held) error {
+	if !h.way.anew {
+		return nil
+	}
+	failed := ""
+	if h.above != none {
+		if s := d.r.Journal.steps[h.above]; s.outcome == plan.Skipped || s.outcome == plan.Refused {
+			failed = s.outcome.String() + ": " + s.reason
+			if first, again := strings.CutPrefix(s.reason, followed); again { // which says why already
+				failed = first
+			}
+		}
+	}
+	if d.r.PutBack && failed == "" {
+		return nil // it was so
+	}
+	how, err := h.thing.Astray(h.way.turn.after)
+	switch {
+	case err != nil:
+		return err
+	case how == "":
+		return nil
+	case failed != "":
+		return errors.New(followed + failed)
+	}
+	return errors.New("no longer as reviewed: its folder is another than it was, and of what the step would give it as from above " + how)
+}
+
+const followed = "it follows from the step of its folder, which was "
 
 // make makes a step's calls. Before a program gets more power than it had, nobody may have it open for writing, and what is
 // in it has to be what was reviewed; who begins to open it meanwhile undoes the step.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 	"time"
 
@@ -87,12 +88,17 @@ type thing struct {
 	r     *reach
 	share Share
 	name  string
+	only  bool // looked at
 	h     Handle
 	last  *Seen
 }
 
 func (t *thing) open() (err error) {
 	const look = ntsd.ReadControl | ntsd.ReadAttributes
+	if t.only {
+		t.h, err = t.share.Hold(t.name, look)
+		return t.r.away(err)
+	}
 	t.h, err = t.share.Hold(t.name, look|ntsd.WriteDAC|ntsd.WriteOwner)
 	if Refused(err) { // an owner may change the list of what they cannot give away
 		t.h, err = t.share.Hold(t.name, look|ntsd.WriteDAC)
@@ -146,6 +152,35 @@ func (t *thing) Same(hand int, s fsys.Sight) (bool, error) {
 		return false, fsys.ErrOther
 	}
 	return now == s, err
+}
+
+// Astray looks at the folder anew: somebody may have changed it since the step was drafted. What holds a share is not to be seen.
+func (t *thing) Astray(to perm.Set) (string, error) {
+	if t.name == "" || t.last == nil {
+		return "", nil
+	}
+	up := &thing{r: t.r, share: t.share, name: folderOf(t.name), only: true}
+	if err := up.open(); err != nil {
+		return "", fmt.Errorf("its folder: %w", err)
+	}
+	defer up.Close()
+	seen, err := up.look()
+	if err != nil {
+		return "", fmt.Errorf("its folder: %w", err)
+	}
+	above, err := perm.NTSet(seen.Descriptor)
+	if err != nil {
+		return "", fmt.Errorf("its folder: %w", err)
+	}
+	return perm.Astray(perm.In(above, t.last.Kind, to), nil), nil
+}
+
+// folderOf gives the folder of a path on a share, in the server's form: "" is the share's own.
+func folderOf(name string) string {
+	if i := strings.LastIndexByte(name, '\\'); i >= 0 {
+		return name[:i]
+	}
+	return ""
 }
 
 func (t *thing) Plain(hand int) (perm.Set, error) {
