@@ -109,7 +109,7 @@ func Try(ctx context.Context, f access.Found, s access.Subject) ([]access.Try, e
 	if !ok || s.ID.IsGroup() {
 		return nil, errors.New("a probe is made as one account: give its name or number")
 	}
-	ask := probe.Ask{UID: uid, Path: f.Seen.Path, Kind: f.Seen.Kind, Operations: access.For(f.Seen.Kind)}
+	ask := probe.Ask{UID: uid, Path: f.Seen.Path, Kind: f.Seen.Kind, Operations: access.For(f.Seen.Kind, perm.SchemePOSIX)}
 	for _, g := range s.Groups {
 		if n, ok := g.ID(); ok {
 			ask.Groups = append(ask.Groups, n)

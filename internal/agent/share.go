@@ -375,7 +375,7 @@ func (h *descriptors) probe(ctx context.Context, q wire.Question, k perm.Kind) (
 }
 
 func refusedAll(k perm.Kind, share string) (out []access.Try) {
-	for _, op := range access.For(k) {
+	for _, op := range access.For(k, perm.SchemeNT) {
 		out = append(out, access.Try{Operation: op, Call: "open the share " + share + ": the server denies access"})
 	}
 	return out

@@ -141,14 +141,22 @@ func NewIn(ctx context.Context, sc Scene, path, account, umask string) (wire.Fre
 	if err != nil {
 		return out, err
 	}
-	if a := access.NewAsker(who).May(f.Way, access.Create, d); !a.Allowed {
+	asker := access.NewAsker(who)
+	if a := asker.May(f.Way, access.Create, d); !a.Allowed {
 		out.Refused = a.Reason
 	}
 	if f.Seen.Set.IsZero() {
 		return out, fmt.Errorf("%w: the permissions of %s could not be read", ErrBad, f.Seen.Path)
 	}
-	out.Made, err = made(f.Seen.Set, who, u, d)
-	return out, err
+	if out.Made, err = made(f.Seen.Set, who, u, d); err != nil || out.Refused != "" {
+		return out, err
+	}
+	for i, op := range []access.Operation{access.CreateFile, access.CreateFolder} {
+		if a := asker.May(f.Way, op, d); !a.Allowed {
+			out.Made[i].Notes = append([]string{"it cannot be made there: " + a.Reason}, out.Made[i].Notes...)
+		}
+	}
+	return out, nil
 }
 
 // Entries explains an access list, as it is or after a change of its path's mode.

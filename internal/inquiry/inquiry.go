@@ -210,7 +210,11 @@ func Sight(ctx context.Context, sc Scene, path string) (wire.Sight, error) {
 		}
 	}
 	for _, p := range f.Way[:len(f.Way)-1] {
-		out.Way = append(out.Way, wire.WayPlace{Path: p.Path.String(), Kind: p.Kind.String(), Access: viewOf(p.Kind, p.Set, d), Withheld: p.Mount.Words()})
+		place := wire.WayPlace{Path: p.Path.String(), Kind: p.Kind.String(), Withheld: p.Mount.Words()}
+		if p.Path != "/" || p.Set.Scheme() != perm.SchemeNT { // what holds a server's shares has no permissions
+			place.Access = viewOf(p.Kind, p.Set, d)
+		}
+		out.Way = append(out.Way, place)
 		above = append(above, perm.Above{Path: string(p.Path), Set: p.Set})
 	}
 	if s.Kind != perm.Link {
@@ -268,7 +272,7 @@ func List(ctx context.Context, sc Scene, path, account, after string, limit int)
 		if asker != nil && len(f.Way) > 0 {
 			item.May = []string{}
 			way := append(slices.Clone(f.Way), e.Place)
-			for _, op := range access.For(e.Kind) {
+			for _, op := range access.For(e.Kind, e.Set.Scheme()) {
 				if asker.Can(way, op) {
 					item.May = append(item.May, op.String())
 				}
@@ -305,7 +309,7 @@ func Decide(ctx context.Context, sc Scene, account, path string, ops []access.Op
 		return out, err
 	}
 	if len(ops) == 0 {
-		ops = access.For(f.Seen.Kind)
+		ops = access.For(f.Seen.Kind, f.Seen.Set.Scheme())
 	}
 	asker := access.NewAsker(now)
 	for _, op := range ops {
@@ -366,7 +370,7 @@ func Matrix(ctx context.Context, sc Scene, path string, most int, sup Suppose) (
 		return wire.Matrix{}, err
 	}
 	d, then := f.Directory, sup.States.On(f.Way)
-	out := wire.Matrix{Origin: sc.Origin(), Path: f.Seen.Path.String(), Kind: f.Seen.Kind.String(), Suppose: sup.Words, Operations: access.For(f.Seen.Kind), Rows: []wire.MatrixRow{}}
+	out := wire.Matrix{Origin: sc.Origin(), Path: f.Seen.Path.String(), Kind: f.Seen.Kind.String(), Suppose: sup.Words, Operations: access.For(f.Seen.Kind, f.Seen.Set.Scheme()), Rows: []wire.MatrixRow{}}
 	ids, all := access.Matter(then, d, most)
 	out.Accounts = all
 	for _, id := range ids {

@@ -9,7 +9,7 @@ import { Time } from "../components/Time";
 import { Title } from "../components/Title";
 import { WeightTree } from "../components/WeightTree";
 
-const operations = ["write", "read", "execute", "create", "delete", "change"];
+const operations = ["write", "read", "execute", "create", "create-file", "create-folder", "delete", "change"];
 
 /** What drift concerns an account, among an application's newest findings. */
 function Concerns({ application, host, name }: { application: string; host: string; name: string }) {

@@ -20,27 +20,29 @@ type Operation uint16 // not a byte, of which encoders make text when there are 
 
 // The operations.
 const (
-	Read    Operation = 1 + iota // open a file's content for reading
-	Write                        // open a file's content for writing
-	Execute                      // run a file as a program
-	List                         // read a folder's names
-	Enter                        // pass through a folder to what is in it
-	Create                       // make a new entry in a folder
-	Delete                       // take the path out of its folder
-	Rename                       // give it another name in its folder
-	Change                       // change its permissions
-	Own                          // become its owner
+	Read         Operation = 1 + iota // open a file's content for reading
+	Write                             // open a file's content for writing
+	Execute                           // run a file as a program
+	List                              // read a folder's names
+	Enter                             // pass through a folder to what is in it
+	Create                            // make a new entry in a folder
+	Delete                            // take the path out of its folder
+	Rename                            // give it another name in its folder
+	Change                            // change its permissions
+	Own                               // become its owner
+	CreateFile                        // make a file in a folder: on shares that takes another right than a folder
+	CreateFolder                      // make a folder in one
 )
 
 // Operations lists them in the order in which they are shown.
-var Operations = []Operation{Read, Write, Execute, List, Enter, Create, Delete, Rename, Change, Own}
+var Operations = []Operation{Read, Write, Execute, List, Enter, Create, CreateFile, CreateFolder, Delete, Rename, Change, Own}
 
-var operationNames = [...]string{"", "read", "write", "execute", "list", "enter", "create", "delete", "rename", "change", "own"}
+var operationNames = [...]string{"", "read", "write", "execute", "list", "enter", "create", "delete", "rename", "change", "own", "create-file", "create-folder"}
 
-var operationWords = [...]string{"", "read", "write", "execute", "list", "enter", "create entries in", "delete", "rename", "change the permissions of", "take ownership of"}
+var operationWords = [...]string{"", "read", "write", "execute", "list", "enter", "create entries in", "delete", "rename", "change the permissions of", "take ownership of", "create files in", "create folders in"}
 
 func (o Operation) String() string {
-	if o < Read || o > Own {
+	if o < Read || int(o) >= len(operationNames) {
 		return "unknown operation"
 	}
 	return operationNames[o]
@@ -66,8 +68,12 @@ func (o *Operation) UnmarshalText(b []byte) (err error) {
 	return err
 }
 
-// For lists the operations that make sense for a kind of path.
-func For(k perm.Kind) []Operation {
+// For lists the operations that make sense for a kind of path, in a scheme.
+func For(k perm.Kind, s perm.Scheme) []Operation {
+	switch {
+	case k == perm.Folder && s == perm.SchemeNT:
+		return []Operation{List, Enter, CreateFile, CreateFolder, Delete, Rename, Change, Own}
+	}
 	switch k {
 	case perm.Folder:
 		return []Operation{List, Enter, Create, Delete, Rename, Change, Own}
@@ -77,6 +83,12 @@ func For(k perm.Kind) []Operation {
 		return []Operation{Delete, Rename, Own}
 	}
 	return []Operation{Read, Write, Delete, Rename, Change, Own}
+}
+
+// of says whether an operation makes sense for a kind of path. To create files and to create folders makes sense everywhere, also where one
+// right is for both.
+func (o Operation) of(k perm.Kind) bool {
+	return slices.Contains(For(k, perm.SchemePOSIX), o) || k == perm.Folder && (o == CreateFile || o == CreateFolder)
 }
 
 // A Mount is what the file system that a path lies on withholds from everybody; or a share, from those whom its own
@@ -265,7 +277,7 @@ func (a *Asker) decide(folder, p *Place, op Operation) verdict {
 	if p.Set.IsZero() || (op == Delete || op == Rename) && folder.Set.IsZero() {
 		return verdict{code: ByUnread}
 	}
-	if !slices.Contains(For(p.Kind), op) {
+	if !op.of(p.Kind) {
 		if p.Kind == perm.Link {
 			return verdict{code: ByLink}
 		}

@@ -16,6 +16,7 @@ const (
 	ByDeleteChild Code = "delete children" // the folder's list grants it, whatever the path's own says
 	ByTraverse    Code = "passing"         // servers let everybody pass through folders
 	ByShareList   Code = "share list"      // the share's own list does not let it through
+	ByShareTop    Code = "share"           // it is the share itself, or what holds the shares
 )
 
 // shareRuling is what decided on a share.
@@ -23,6 +24,7 @@ type shareRuling struct {
 	entry  ntsd.Entry
 	kind   perm.Kind // of what the entry stands on
 	rights ntsd.Mask // that were asked for
+	note   string    // what there is to say beside the reason
 }
 
 type ntAsker struct {
@@ -93,13 +95,30 @@ func (a *Asker) Sees(w Way) bool {
 }
 
 // rightFor is what an operation takes of the path's own list.
-var rightFor = map[Operation]ntsd.Mask{Read: ntsd.ReadData, List: ntsd.ReadData, Write: ntsd.WriteData, Create: ntsd.WriteData, Execute: ntsd.Execute,
+var rightFor = map[Operation]ntsd.Mask{Read: ntsd.ReadData, List: ntsd.ReadData, Write: ntsd.WriteData, CreateFile: ntsd.WriteData, CreateFolder: ntsd.AppendData, Execute: ntsd.Execute,
 	Delete: ntsd.Delete, Rename: ntsd.Delete, Change: ntsd.WriteDAC, Own: ntsd.WriteOwner}
+
+// Adding is the right to have something of a kind in a folder: one for files, another one for folders (MS-FSA 2.1.5.1.1).
+func Adding(k perm.Kind) ntsd.Mask {
+	if k == perm.Folder {
+		return ntsd.AppendData
+	}
+	return ntsd.WriteData
+}
+
+// top is what holds a server's shares: it has no list, and no client changes it.
+const top = "/"
 
 func (a *ntAsker) decide(folder, at *Place, op Operation) verdict {
 	d := a.of(at.Set)
 	if d == nil {
 		return verdict{code: ByUnread}
+	}
+	switch {
+	case op == Create:
+		return a.either(folder, at)
+	case at.Path == top && op != List && op != Enter, (op == Delete || op == Rename) && folder.Path == top:
+		return verdict{code: ByShareTop}
 	}
 	through := a.through(&at.Mount)
 	if op == Enter {
@@ -121,13 +140,63 @@ func (a *ntAsker) decide(folder, at *Place, op Operation) verdict {
 		place.Parent = above
 	}
 	v := a.say(place.Check(a.token, right)[right], at.Kind, d, right)
-	if op == Rename && v.ok { // its folder gets a name that it did not have
-		if add := a.say(above.Check(a.token, ntsd.WriteData)[ntsd.WriteData], perm.Folder, above, ntsd.WriteData); !add.ok {
-			add.folder = true
-			return add
+	made := above // where something is made
+	switch op {
+	case Rename:
+		if v.ok { // its folder gets a name that it did not have
+			right := Adding(at.Kind)
+			if add := a.say(above.Check(a.token, right)[right], perm.Folder, above, right); !add.ok {
+				add.folder = true
+				v = add
+			}
+		}
+	case CreateFile, CreateFolder:
+		made = d
+	default:
+		return v
+	}
+	v.share.note = a.ownerRights(made)
+	return v
+}
+
+// either decides whether something can be made in a folder, be it files or folders alone.
+func (a *ntAsker) either(folder, at *Place) verdict {
+	file, sub := a.decide(folder, at, CreateFile), a.decide(folder, at, CreateFolder)
+	switch {
+	case file.ok && !sub.ok:
+		file.share.note = join(file.share.note, "files alone: to create folders takes "+ntsd.AppendData.Words(true))
+	case sub.ok && !file.ok:
+		sub.share.note = join(sub.share.note, "folders alone: to create files takes "+ntsd.WriteData.Words(true))
+		return sub
+	}
+	return file
+}
+
+func join(a, b string) string {
+	if a == "" {
+		return b
+	}
+	return a + "; " + b
+}
+
+// ownerRights says where servers differ: some pass over the entries for owner rights of a folder in which something is made.
+func (a *ntAsker) ownerRights(folder *ntsd.Descriptor) string {
+	if folder == nil || folder.Owner != a.token.User {
+		return ""
+	}
+	for _, e := range folder.Entries {
+		if e.SID == ntsd.OwnerRights && e.Flags&ntsd.InheritOnly == 0 {
+			return "the folder has an entry for owner rights: Samba passes over it where something is made in a folder, and may answer otherwise"
 		}
 	}
-	return v
+	return ""
+}
+
+func (a *ntAsker) notes(v verdict) []string {
+	if v.share.note == "" {
+		return nil
+	}
+	return []string{v.share.note}
 }
 
 func (a *ntAsker) say(v ntsd.Verdict, k perm.Kind, d *ntsd.Descriptor, right ntsd.Mask) verdict {
@@ -170,6 +239,8 @@ func shareSentence(v verdict, it, who string, d *perm.Directory) string {
 		return it + " grants " + who + " to delete what is in it, whatever the path's own list says"
 	case ByShareList:
 		return "the share's own list does not let " + who + " " + rights + ", whatever the list of " + it + " says"
+	case ByShareTop:
+		return "it is the share itself, or what holds the shares: clients neither make, rename nor remove these"
 	case ByTraverse:
 		return "file servers let everybody who signs in pass through folders to what they may reach"
 	}

@@ -27,14 +27,25 @@ func TestShares(t *testing.T) {
 	way := func(folder, file string) Way {
 		return Way{{Path: "/", Kind: perm.Folder, Set: set("D:NO_ACCESS_CONTROL")}, {Path: "/charts", Kind: perm.Folder, Set: set(folder)}, {Path: pathname.Path("/charts/x"), Kind: perm.File, Set: set(file)}}
 	}
-	for _, c := range []struct {
+	type question struct {
 		what         string
 		folder, file string
 		op           Operation
 		ok           bool
 		cause        Code
 		at, says     string
-	}{
+	}
+	ask := func(c question, w Way) {
+		t.Helper()
+		a := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).May(w, c.op, d)
+		if a.Allowed != c.ok || a.Cause != c.cause || string(a.At) != c.at || !strings.Contains(a.Reason+" "+a.Entry+strings.Join(a.Notes, " "), c.says) {
+			t.Errorf("%s: %+v", c.what, a)
+		}
+		if got := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).Can(w, c.op); got != c.ok {
+			t.Errorf("%s: in short %t", c.what, got)
+		}
+	}
+	for _, c := range []question{
 		{"by the group's entry", "O:SYD:", "O:SYD:(A;;FR;;;crew)", Read, true, ByAllow, "/charts/x", "allow crew: read"},
 		{"a deny before it", "O:SYD:", "O:SYD:(D;;FR;;;crew)(A;;FR;;;surveyor)", Read, false, ByDeny, "/charts/x", "withholds read-data: deny crew"},
 		{"nothing", "O:SYD:(A;OICI;FA;;;WD)", "O:SYD:P", Read, false, ByNoEntry, "/charts/x", "no entry on the path grants surveyor read-data"},
@@ -44,12 +55,28 @@ func TestShares(t *testing.T) {
 		{"renaming needs the folder, too", "O:SYD:", "O:SYD:(A;;SD;;;crew)", Rename, false, ByNoEntry, "/charts", "add-files"},
 		{"no list", "O:SYD:", "O:SYD:NO_ACCESS_CONTROL", Write, true, ByNoList, "/charts/x", "everybody may do everything"},
 	} {
-		a := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).May(way(c.folder, c.file), c.op, d)
-		if a.Allowed != c.ok || a.Cause != c.cause || string(a.At) != c.at || !strings.Contains(a.Reason+" "+a.Entry, c.says) {
-			t.Errorf("%s: %+v", c.what, a)
-		}
-		if got := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).Can(way(c.folder, c.file), c.op); got != c.ok {
-			t.Errorf("%s: in short %t", c.what, got)
+		ask(c, way(c.folder, c.file))
+	}
+	// Of a folder: files and folders take rights of their own.
+	for _, c := range []question{
+		{"a folder for files is none for folders", "O:SYD:", "O:SYD:(A;;0x1200ab;;;WD)", CreateFolder, false, ByNoEntry, "/charts/x", "add-folders"},
+		{"and the other way round", "O:SYD:", "O:SYD:(A;;0x1200ad;;;WD)", CreateFile, false, ByNoEntry, "/charts/x", "add-files"},
+		{"files alone", "O:SYD:", "O:SYD:(A;;0x1200ab;;;WD)", Create, true, ByAllow, "/charts/x", "files alone"},
+		{"folders alone", "O:SYD:", "O:SYD:(A;;0x1200ad;;;WD)", Create, true, ByAllow, "/charts/x", "folders alone"},
+		{"neither", "O:SYD:", "O:SYD:(A;;FR;;;WD)", Create, false, ByNoEntry, "/charts/x", "add-files"},
+		{"where owner rights say otherwise", "O:SYD:", "O:surveyorD:(A;;FA;;;WD)(D;;FW;;;OW)", CreateFile, true, ByAllow, "/charts/x", "Samba passes over it"},
+		{"a folder gets a name in a folder for folders", "O:SYD:(A;;0x1200ad;;;WD)", "O:SYD:(A;;FA;;;WD)", Rename, true, ByAllow, "/charts/x", "delete"},
+		{"and none in one for files", "O:SYD:(A;;0x1200ab;;;WD)", "O:SYD:(A;;FA;;;WD)", Rename, false, ByNoEntry, "/charts", "add-folders"},
+	} {
+		w := way(c.folder, c.file)
+		w[2].Kind = perm.Folder
+		ask(c, w)
+	}
+	// Nobody removes a share, nor makes one, by the list of what is in it.
+	share := way("O:SYD:(A;;FA;;;WD)", "O:SYD:")[:2]
+	for op, w := range map[Operation]Way{Delete: share, Rename: share, Create: share[:1], CreateFile: share[:1], Change: share[:1]} {
+		if a := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).May(w, op, d); a.Allowed || a.Cause != ByShareTop && a.Cause != ByRoot {
+			t.Errorf("%s %s: %+v", op, w[len(w)-1].Path, a)
 		}
 	}
 	holders := Everybody(way("O:SYD:", "O:SYD:(A;;FR;;;crew)"), Read, d)

@@ -79,7 +79,7 @@ func spokenOf(w Way) (out []perm.Principal) {
 // All answers every operation that makes sense for the path.
 func (a *Asker) All(w Way, d *perm.Directory) []Answer {
 	var out []Answer
-	for _, op := range For(w[len(w)-1].Kind) {
+	for _, op := range For(w[len(w)-1].Kind, w[len(w)-1].Set.Scheme()) {
 		out = append(out, a.May(w, op, d))
 	}
 	return out

@@ -107,9 +107,9 @@ func (a *posixAsker) decide(folder, at *Place, op Operation) verdict {
 			return verdict{code: ByNoExec}
 		}
 		return a.permission(at.Kind, p, mode.Execute)
-	case Write, Create:
+	case Write, Create, CreateFile, CreateFolder:
 		want := mode.Write
-		if op == Create {
+		if op != Write {
 			want |= mode.Execute
 		}
 		switch {
@@ -341,6 +341,9 @@ func ownerOf(p *Place, d *perm.Directory) string {
 
 // notes adds what an answer does not say by itself.
 func (a *Asker) notes(v verdict, at *Place, op Operation) (out []string) {
+	if at.Set.Scheme() == perm.SchemeNT {
+		return a.nt.notes(v)
+	}
 	p := a.posix.of(at.Set)
 	if p == nil {
 		return nil

@@ -356,7 +356,7 @@ func (in *inside) decide(v view, e *tree.Entry, op Operation, path []byte, top b
 	p := Place{Kind: e.Kind, Set: set, Mount: in.mount, Top: e.Gap == tree.Mount}
 	folder := &in.folder
 	if top {
-		folder = nil
+		folder, p.Path = nil, "/"
 	}
 	in.known, in.kind, in.set = e.Gap != tree.Mount, e.Kind, set
 	in.ok = v.asker.decide(folder, &p, op).ok
@@ -395,6 +395,9 @@ func (r *reach) entry(e *tree.Entry, node *tree.Node, state []inside, top bool) 
 		below := make([]inside, len(state))
 		for i, in := range state { // one that is not open decided nothing: what it holds is of another path
 			below[i] = inside{open: in.open && in.through, mount: in.mount, folder: Place{Kind: perm.Folder, Set: in.set, Mount: in.mount}}
+			if len(r.path) == 1 { // what lies in / on a file server are its shares
+				below[i].folder.Path = "/"
+			}
 		}
 		return r.folder(node, below)
 	}

@@ -11,13 +11,13 @@ import (
 
 // A tried operation is one or two opens with just the right that it takes. They leave nothing behind.
 type opens struct {
-	folder bool // opens the folder that it is in, too
-	on, in ntsd.Mask
+	folder bool // opens the folder that it is in, too, to add it there
+	on     ntsd.Mask
 }
 
 var tries = map[access.Operation]opens{
-	access.Read: {on: ntsd.ReadData}, access.List: {on: ntsd.ReadData}, access.Write: {on: ntsd.WriteData}, access.Create: {on: ntsd.WriteData}, access.Execute: {on: ntsd.Execute},
-	access.Delete: {on: ntsd.Delete}, access.Rename: {folder: true, on: ntsd.Delete, in: ntsd.WriteData}, access.Change: {on: ntsd.WriteDAC}, access.Own: {on: ntsd.WriteOwner},
+	access.Read: {on: ntsd.ReadData}, access.List: {on: ntsd.ReadData}, access.Write: {on: ntsd.WriteData}, access.CreateFile: {on: ntsd.WriteData}, access.CreateFolder: {on: ntsd.AppendData}, access.Execute: {on: ntsd.Execute},
+	access.Delete: {on: ntsd.Delete}, access.Rename: {folder: true, on: ntsd.Delete}, access.Change: {on: ntsd.WriteDAC}, access.Own: {on: ntsd.WriteOwner},
 }
 
 // Try has somebody who is signed in open something for each operation.
@@ -34,7 +34,7 @@ func Try(s Share, below string, k perm.Kind) (out []access.Try, err error) {
 		}
 		return call, false, err
 	}
-	for _, op := range access.For(k) {
+	for _, op := range access.For(k, perm.SchemeNT) {
 		t := access.Try{Operation: op}
 		o, ok := tries[op]
 		switch {
@@ -50,7 +50,7 @@ func Try(s Share, below string, k perm.Kind) (out []access.Try, err error) {
 			}
 			if o.folder && t.Allowed {
 				var also string
-				if also, t.Allowed, err = open(folder, "its folder", o.in); err != nil {
+				if also, t.Allowed, err = open(folder, "its folder", access.Adding(k)); err != nil {
 					return nil, err
 				}
 				t.Call += ", " + also

@@ -309,7 +309,7 @@ func (w *world) question(who identity, causes map[access.Code]int) (asked, allow
 		if got := way[len(way)-1].Set; got != n.state.Set() {
 			w.t.Fatalf("%s was made as %+v and is read as %x", n.path, n.state, got.Bytes())
 		}
-		for _, op := range access.For(n.kind) {
+		for _, op := range access.For(n.kind, perm.SchemePOSIX) {
 			want := asker.May(way, op, nil)
 			if want.Allowed != asker.Can(way, op) {
 				w.t.Fatalf("May and Can differ for %s on %s", op, n.path)
@@ -390,7 +390,7 @@ func TestRun(t *testing.T) {
 		{2002, []uint32{3009}, ""},
 		{0, []uint32{0}, "read,write,delete,rename,change"},
 	} {
-		tries, err := Run(t.Context(), Ask{UID: c.uid, Groups: c.groups, Path: pathname.Path(file), Kind: perm.File, Operations: access.For(perm.File)})
+		tries, err := Run(t.Context(), Ask{UID: c.uid, Groups: c.groups, Path: pathname.Path(file), Kind: perm.File, Operations: access.For(perm.File, perm.SchemePOSIX)})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -6,7 +6,7 @@ import { Note } from "../../components/Note";
 import { Table } from "../../components/Table";
 import { Suppose } from "./Suppose";
 
-const operations = ["read", "write", "execute", "list", "enter", "create", "delete", "change"];
+const operations = ["read", "write", "execute", "list", "enter", "create", "create-file", "create-folder", "delete", "change"];
 
 const state = (was: boolean, is: boolean) => (was && is ? "can" : is ? "gains" : "loses");
 
