@@ -3,7 +3,10 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
+	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -52,6 +55,18 @@ func (w *where) looker(o *options) (looker, error) {
 	return client.Looker{Client: c, Host: w.host, Snapshot: w.snapshot}, err
 }
 
+// typed makes a path of this machine absolute, and nothing more: a .. behind a link leads elsewhere than the text says.
+func typed(path string) (string, error) {
+	if filepath.IsAbs(path) {
+		return path, nil
+	}
+	here, err := os.Getwd()
+	if err != nil {
+		return "", fmt.Errorf("find out which folder this is: %w", err)
+	}
+	return strings.TrimSuffix(here, "/") + "/" + path, nil
+}
+
 // path takes a path as it was typed: escaped text; on this machine perhaps relative.
 func (w *where) path(s string) (string, error) {
 	raw, err := pathname.Unescape(s)
@@ -59,7 +74,7 @@ func (w *where) path(s string) (string, error) {
 		return "", usageError{err}
 	}
 	if w.local() {
-		return filepath.Abs(raw)
+		return typed(raw)
 	}
 	if err := pathname.Check(raw); err != nil {
 		return "", usageError{err}

@@ -52,7 +52,8 @@ func (s Snapshot) Way(ctx context.Context, path string) (Way, Content, error) {
 	}
 	for _, w := range s.Ways {
 		for i, p := range w[:max(len(w)-1, 0)] {
-			if string(p.Path) == path {
+			if string(p.Path) == path && p.Path != w[len(w)-1].Path { // a link leads back to a root that was passed before
+
 				return w[:i+1], Content{Gap: "it lies above the roots of the snapshot"}, nil
 			}
 		}

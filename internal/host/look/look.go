@@ -143,8 +143,33 @@ func (b Bounds) Folder(ctx context.Context, path, after string, limit int) (acce
 
 func base(e access.Seen) string { return pathname.Base(string(e.Path)) }
 
+// walkable checks a path that is to be walked part by part. It need not be in its shortest form: what .. and a slash at the end come to is
+// for the walk to find out, since what stands before them may be a link.
+func walkable(path string) error {
+	var parts []string
+	for part := range strings.SplitSeq(path, "/") {
+		if part != "" && part != "." && part != ".." {
+			parts = append(parts, part)
+		}
+	}
+	if !strings.HasPrefix(path, "/") {
+		return pathname.Check(path)
+	}
+	return pathname.Check("/" + strings.Join(parts, "/"))
+}
+
+// partsOf gives a path's parts. A slash at its end asks for a folder, as if there stood a dot behind it.
+func partsOf(path string) []string {
+	if strings.HasSuffix(path, "/") {
+		path += "."
+	}
+	return strings.Split(path, "/")
+}
+
+// walk goes where the kernel would go (path_resolution(7)). The way ends with what it leads to, also where that was passed before, as
+// behind a link that leads back above.
 func (w *walker) walk(path string) (access.Seen, error) {
-	if err := pathname.Check(path); err != nil {
+	if err := walkable(path); err != nil {
 		return access.Seen{}, err
 	}
 	slash, err := unix.Open("/", unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
@@ -155,15 +180,21 @@ func (w *walker) walk(path string) (access.Seen, error) {
 	if err != nil {
 		return access.Seen{}, err
 	}
-	rest, links := strings.Split(strings.Trim(path, "/"), "/"), 0
+	rest, links := partsOf(path), 0
 	for len(rest) > 0 {
 		part := rest[0]
 		rest = rest[1:]
+		if (part == "." || part == "..") && e.Kind != perm.Folder {
+			return access.Seen{}, fmt.Errorf("%s: %w", e.Path, explain(unix.ENOTDIR))
+		}
 		switch part {
 		case "", ".":
 			continue
 		case "..":
 			w.up()
+			if e, err = w.again(); err != nil {
+				return access.Seen{}, err
+			}
 			continue
 		}
 		at := pathname.Join(w.here(), part)
@@ -183,15 +214,35 @@ func (w *walker) walk(path string) (access.Seen, error) {
 		if links++; links > maxLinks {
 			return access.Seen{}, fmt.Errorf("%s: more than %d links on the way", pathname.Escape(path), maxLinks)
 		}
+		rest = append(partsOf(string(e.Target)), rest...)
 		w.up()
 		if strings.HasPrefix(string(e.Target), "/") {
 			for len(w.fds) > 1 {
 				w.up()
 			}
 		}
-		rest = append(strings.Split(strings.Trim(string(e.Target), "/"), "/"), rest...)
+		if e, err = w.again(); err != nil {
+			return access.Seen{}, err
+		}
+	}
+	if w.way[len(w.way)-1].Path != e.Path {
+		w.way = append(w.way, e.Place)
 	}
 	return e, nil
+}
+
+// again looks at where the walk stands, having come back there.
+func (w *walker) again() (access.Seen, error) {
+	last := len(w.fds) - 1
+	above := access.Mount{}
+	if last > 0 {
+		above = w.mounts[last-1]
+	}
+	e, err := seen(w.fds[last], w.names[last], above)
+	if err != nil {
+		err = fmt.Errorf("%s: %w", pathname.Escape(w.names[last]), err)
+	}
+	return e, err
 }
 
 // explain says what a person can do about the errors of looking.

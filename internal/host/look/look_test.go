@@ -98,6 +98,7 @@ func TestWay(t *testing.T) {
 	for _, err := range []error{
 		os.MkdirAll(p("quay/berth/slip"), 0o755), os.Symlink("quay/berth/../berth", p("short")), os.Symlink(p("quay"), p("far")),
 		os.Symlink("loop", p("loop")), os.WriteFile(p("quay/berth/slip/log"), nil, 0o600), os.Symlink("short", p("again")),
+		os.Symlink("..", p("quay/back")), os.Symlink(".", p("quay/self")), os.Symlink("quay/berth/", p("slashed")), os.Symlink("quay/berth/slip/log", p("file")),
 	} {
 		if err != nil {
 			t.Fatal(err)
@@ -109,8 +110,19 @@ func TestWay(t *testing.T) {
 		{"far/berth", "far,quay,quay/berth"},
 		{"again/slip", "again,short,quay,quay/berth,quay/berth/slip"},
 		{"short", "short"},
+		// What is led back to stands at the end, too: it is what is asked about.
+		{"quay/back/quay", "quay,quay/back,quay"},
+		{"quay/back/quay/berth", "quay,quay/back,quay/berth"},
+		{"quay/self/berth/../self/", "quay,quay/self,quay/berth,quay"},
+		{"quay/back/", "quay,quay/back,."},
+		{"quay/back", "quay,quay/back"},
+		{"short/../back/quay/", "short,quay,quay/berth,quay/back,quay"},
+		{"short/", "short,quay,quay/berth"},
+		{"short/.", "short,quay,quay/berth"},
+		{"slashed/slip", "slashed,quay,quay/berth,quay/berth/slip"},
+		{"quay/../quay/./berth//slip", "quay,quay/berth,quay/berth/slip"},
 	} {
-		f, err := Path(p(c.path))
+		f, err := Path(dir + "/" + c.path)
 		if err != nil {
 			t.Errorf("%s: %v", c.path, err)
 			continue
@@ -120,16 +132,29 @@ func TestWay(t *testing.T) {
 			if rel, ok := strings.CutPrefix(string(x.Path), dir+"/"); ok {
 				got = append(got, rel)
 			}
+			if string(x.Path) == dir && len(got) > 0 {
+				got = append(got, ".")
+			}
 		}
 		if s := strings.Join(got, ","); s != c.want {
 			t.Errorf("%s leads through %s, want %s", c.path, s, c.want)
+		}
+		if last := f.Way[len(f.Way)-1]; last.Path != f.Seen.Path || last.Kind != f.Seen.Kind {
+			t.Errorf("%s ends at %s (%s), its way at %s", c.path, f.Seen.Path, f.Seen.Kind, last.Path)
+		}
+		// The kernel comes to the same.
+		var here, there unix.Stat_t
+		if err := errors.Join(unix.Lstat(p(".")+"/"+c.path, &here), unix.Lstat(string(f.Seen.Path), &there)); err != nil || here.Ino != there.Ino {
+			t.Errorf("%s leads to %s: %v", c.path, f.Seen.Path, err)
 		}
 	}
 	if _, err := Path(p("loop/x")); err == nil || !strings.Contains(err.Error(), "more than 40 links") {
 		t.Errorf("a loop: %v", err)
 	}
-	if _, err := Path(p("quay/berth/slip/log/x")); !errors.Is(err, unix.ENOTDIR) {
-		t.Errorf("a file on the way: %v", err)
+	for _, path := range []string{"quay/berth/slip/log/x", "quay/berth/slip/log/", "quay/berth/slip/log/.", "quay/berth/slip/log/..", "file/", "file/.."} {
+		if _, err := Path(dir + "/" + path); !errors.Is(err, unix.ENOTDIR) {
+			t.Errorf("%s: a file on the way: %v", path, err)
+		}
 	}
 }
 

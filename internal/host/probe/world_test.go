@@ -27,11 +27,12 @@ var (
 
 // A node is one path of a random tree, with the state that it was made with.
 type node struct {
-	path  string
-	kind  perm.Kind
-	state perm.POSIX
-	empty bool
-	mount int // index in mounts, -1 where nothing is mounted
+	path   string
+	kind   perm.Kind
+	state  perm.POSIX
+	empty  bool
+	target string // of a link
+	mount  int    // index in mounts, -1 where nothing is mounted
 }
 
 type world struct {
@@ -109,16 +110,16 @@ func grow(t *testing.T, r *rand.Rand, paths int) *world {
 	for len(w.nodes) < paths {
 		in := folders[w.r.IntN(len(folders))]
 		n := &node{path: filepath.Join(in.path, fmt.Sprintf("%c%d", 'a'+rune(w.r.IntN(26)), len(w.nodes))), empty: true, mount: -1}
-		switch x := w.r.IntN(20); {
+		switch x := w.r.IntN(21); {
 		case x < 8:
 			n.kind = perm.Folder
 		case x < 16:
 			n.kind = perm.File
-		case x < 17:
-			n.kind = perm.Link
 		case x < 18:
-			n.kind = perm.Pipe
+			n.kind = perm.Link
 		case x < 19:
+			n.kind = perm.Pipe
+		case x < 20:
 			n.kind = perm.Socket
 		default:
 			n.kind = perm.CharDevice
@@ -219,7 +220,10 @@ func (w *world) make(n *node) {
 	case perm.File:
 		w.must(os.WriteFile(n.path, program, 0o600))
 	case perm.Link:
-		w.must(os.Symlink("nowhere", n.path))
+		if n.target == "" {
+			n.target = []string{"nowhere", "..", ".", "../."}[w.r.IntN(4)]
+		}
+		w.must(os.Symlink(n.target, n.path))
 	case perm.Pipe:
 		w.must(unix.Mkfifo(n.path, 0o600))
 	case perm.Socket:
