@@ -63,9 +63,9 @@ exits with 4 where the answer is no.`,
 			}
 			for i, x := range j.Answers {
 				if len(j.Then) > 0 {
-					t.add(x.Operation.String(), verdict(x.Allowed), verdict(j.Then[i].Allowed), j.Then[i].Reason)
+					t.add(x.Operation.String(), verdictOf(x), verdictOf(j.Then[i]), because(j.Then[i]))
 				} else {
-					t.add(x.Operation.String(), verdict(x.Allowed), string(x.Cause), x.Reason)
+					t.add(x.Operation.String(), verdictOf(x), string(x.Cause), because(x))
 				}
 			}
 			if o.output == "table" {
@@ -110,6 +110,23 @@ func (o *options) question(w *where, path, operation string) (looker, string, ac
 	return l, at, op, err
 }
 
+const notKnown = "not known"
+
+func verdictOf(x access.Answer) string {
+	if x.Unknown {
+		return notKnown
+	}
+	return verdict(x.Allowed)
+}
+
+// because gives the reason of an answer, or why there is none.
+func because(x access.Answer) string {
+	if x.Unknown {
+		return strings.Join(x.Notes, "; ")
+	}
+	return x.Reason
+}
+
 // showOneAnswer draws the way as far as it leads.
 func (o *options) showOneAnswer(c *cobra.Command, j wire.Judgement) error {
 	answer := j.Answers[0]
@@ -117,7 +134,7 @@ func (o *options) showOneAnswer(c *cobra.Command, j wire.Judgement) error {
 		answer = j.Then[0]
 	}
 	bad := func() error {
-		if !answer.Allowed {
+		if !answer.Allowed || answer.Unknown {
 			return errNotSo
 		}
 		return nil
@@ -125,7 +142,7 @@ func (o *options) showOneAnswer(c *cobra.Command, j wire.Judgement) error {
 	if o.output != "table" {
 		t := table{head: []string{"operation", "allowed", "cause", "at", "reason"}, value: j}
 		for _, x := range append(j.Answers, j.Then...) {
-			t.add(x.Operation.String(), verdict(x.Allowed), string(x.Cause), x.At.String(), x.Reason)
+			t.add(x.Operation.String(), verdictOf(x), string(x.Cause), x.At.String(), x.Reason)
 		}
 		return errors.Join(o.show(c, t), bad())
 	}
@@ -133,6 +150,9 @@ func (o *options) showOneAnswer(c *cobra.Command, j wire.Judgement) error {
 		word, can := "No", "cannot"
 		if x.Allowed {
 			word, can = "Yes", "can"
+		}
+		if x.Unknown {
+			word, can = "Not known", "can perhaps"
 		}
 		say(c, "%s%s: %s %s %s %s", title, word, j.Account.Name, can, x.Operation.Words(), j.Path)
 		say(c, "  because %s", x.Reason)
@@ -182,17 +202,17 @@ func holdersCommand(o *options, w *where) *cobra.Command {
 				return err
 			}
 			t := table{head: []string{"ACCOUNT", "", "DECIDED BY", "WHY"}, value: h}
-			t.add("everyone", verdict(h.Everyone.Allowed), string(h.Everyone.Cause), h.Everyone.Reason)
+			t.add("everyone", verdictOf(h.Everyone), string(h.Everyone.Cause), h.Everyone.Reason)
 			for _, list := range []struct {
 				of  []wire.Holder
-				can bool
-			}{{h.Allowed, true}, {h.Refused, false}} {
+				can string
+			}{{h.Allowed, verdict(true)}, {h.Unsure, notKnown}, {h.Refused, verdict(false)}} {
 				for _, x := range list.of {
 					name := x.Account
 					if !x.Known {
 						name += " (no such account)"
 					}
-					t.add(name, verdict(list.can), x.Cause, x.Reason)
+					t.add(name, list.can, x.Cause, x.Reason)
 				}
 			}
 			if o.output == "table" {
@@ -229,7 +249,7 @@ that it names, service accounts first. Where something is supposed, what changes
 			for _, r := range m.Rows {
 				row := []string{r.Account}
 				for i, x := range r.Cells {
-					cell := verdict(x.Allowed)
+					cell := verdictOf(x)
 					if len(r.Then) > 0 && r.Then[i].Allowed != x.Allowed {
 						cell += map[bool]string{true: " → yes", false: " → no"}[r.Then[i].Allowed]
 					}
@@ -375,8 +395,10 @@ is an error of Idle Tally, and all that is needed to repeat it is shown. Exits w
 					tried, agree, how = "not tried", "", r.Tried.Untried
 				case r.Differ:
 					agree = "DIFFER"
+				case r.Computed.Unknown:
+					agree = ""
 				}
-				t.add(r.Operation.String(), verdict(r.Computed.Allowed), tried, agree, how, r.Computed.Reason)
+				t.add(r.Operation.String(), verdictOf(r.Computed), tried, agree, how, because(r.Computed))
 			}
 			if o.output == "table" {
 				say(c, "%s at %s (%s; %s)", p.Account.Name, p.Path, p.Kind, origin(p.Origin))

@@ -354,6 +354,10 @@ func Everybody(ctx context.Context, sc Scene, path string, op access.Operation, 
 		out.Accounts++
 		row := wire.Holder{Account: nameOf(d, h.ID), Known: d.Account(h.ID) != nil, Cause: string(a.Cause), Reason: a.Reason, Entry: a.Entry}
 		switch {
+		case a.Unknown && len(out.Unsure) < maxHolders:
+			row.Reason = strings.Join(a.Notes, "; ")
+			out.Unsure = append(out.Unsure, row)
+		case a.Unknown:
 		case a.Allowed && len(out.Allowed) < maxHolders:
 			out.Allowed = append(out.Allowed, row)
 		case !a.Allowed && len(out.Refused) < maxHolders && (out.Everyone.Allowed || slices.Contains(matter, h.ID)):
@@ -457,7 +461,7 @@ func Compare(o wire.Origin, f access.Found, account string, tries []access.Try) 
 	asker := access.NewAsker(s)
 	for _, t := range tries {
 		row := wire.ProbeRow{Operation: t.Operation, Computed: asker.May(f.Way, t.Operation, d), Tried: t}
-		row.Differ = t.Untried == "" && t.Allowed != row.Computed.Allowed
+		row.Differ = t.Untried == "" && !row.Computed.Unknown && t.Allowed != row.Computed.Allowed
 		out.Differ = out.Differ || row.Differ
 		out.Rows = append(out.Rows, row)
 	}

@@ -90,6 +90,7 @@ type Holders struct {
 	Suppose   string           `json:"suppose,omitempty"`
 	Everyone  access.Answer    `json:"everyone" doc:"Whoever is nobody in particular"`
 	Allowed   []Holder         `json:"allowed"`
+	Unsure    []Holder         `json:"unsure,omitempty" doc:"Accounts of which nobody knows: who is in a group that would turn the answer round the server does not tell"`
 	Refused   []Holder         `json:"refused" doc:"Accounts that the path speaks of, or whose groups it speaks of, and that cannot all the same"`
 	Accounts  int              `json:"accounts" doc:"How many accounts were asked for"`
 }

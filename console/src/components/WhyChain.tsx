@@ -29,7 +29,7 @@ export function WhyChain({ answer, who, path, views }: { answer: Answer; who: st
   return (
     <div>
       <p className="mb-1">
-        <strong>{answer.allowed ? "Yes" : "No"}:</strong> {who} {answer.allowed ? "can" : "cannot"} {answer.operation} here, because {answer.reason}.
+        <strong>{answer.unknown ? "Not known" : answer.allowed ? "Yes" : "No"}:</strong> {who} {answer.unknown ? "can perhaps" : answer.allowed ? "can" : "cannot"} {answer.operation} here, because {answer.reason}.
       </p>
       {answer.entry ? <p className="mb-1 text-sm">The entry <code>{answer.entry}</code> on <code>{answer.at}</code> decides.</p> : null}
       <ol aria-label={`The way from / to ${path}`} >

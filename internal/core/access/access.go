@@ -198,6 +198,7 @@ type Pass struct {
 type Answer struct {
 	Operation Operation     `json:"operation"`
 	Allowed   bool          `json:"allowed"`
+	Unknown   bool          `json:"unknown,omitempty" doc:"Nobody knows: who is in a group that would turn the answer round the server does not tell. The notes say which"`
 	Cause     Code          `json:"cause"`
 	At        pathname.Path `json:"at" doc:"The path whose permissions decide: the path itself, its folder, or one on the way to it"`
 	Reason    string        `json:"reason" doc:"The deciding cause in one sentence"`
@@ -323,6 +324,10 @@ func (a *Asker) May(w Way, op Operation, d *perm.Directory) Answer {
 	}
 	out.Reason = a.sentence(v, folder, p, op, d)
 	out.Notes = a.notes(v, p, op)
+	if p.Set.Scheme() == perm.SchemeNT {
+		open := a.nt.undissolved(folder, p, op, v.ok, d)
+		out.Unknown, out.Notes = len(open) > 0, append(out.Notes, open...)
+	}
 	return out
 }
 

@@ -1,6 +1,9 @@
 package access
 
 import (
+	"fmt"
+	"slices"
+
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
 )
@@ -190,6 +193,35 @@ func (a *ntAsker) ownerRights(folder *ntsd.Descriptor) string {
 		}
 	}
 	return ""
+}
+
+// undissolved tells which groups would turn an answer round for whoever is in them, where nobody knows who is: an entry of such a group must
+// not count as nobody's.
+func (a *ntAsker) undissolved(folder, at *Place, op Operation, ok bool, d *perm.Directory) (out []string) {
+	sets := []perm.Set{at.Set, at.Mount.Share}
+	if folder != nil {
+		sets = append(sets, folder.Set)
+	}
+	var seen []ntsd.SID
+	for _, s := range sets {
+		list := a.of(s)
+		if list == nil {
+			continue
+		}
+		for _, e := range list.Entries {
+			if a.token.Has(e.SID) || slices.Contains(seen, e.SID) || !d.Undissolved(perm.SIDOf(e.SID)) {
+				continue
+			}
+			seen = append(seen, e.SID)
+			in := newNTAsker(Subject{})
+			in.token = a.token
+			in.token.Groups = append(slices.Clone(a.token.Groups), e.SID)
+			if in.decide(folder, at, op).ok != ok {
+				out = append(out, fmt.Sprintf("not known: the server does not tell who is in %s, and for them the answer is %s", d.Name(perm.SIDOf(e.SID)), map[bool]string{true: "no", false: "yes"}[ok]))
+			}
+		}
+	}
+	return out
 }
 
 func (a *ntAsker) notes(v verdict) []string {

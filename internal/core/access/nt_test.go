@@ -120,3 +120,43 @@ func TestNewOnShare(t *testing.T) {
 		}
 	}
 }
+
+// An entry of a group of which nobody knows who is in it is not nobody's: where it would turn an answer round, there is none.
+func TestGroupsThatNobodyKnows(t *testing.T) {
+	surveyor, crew, far := ntsd.NewSID(5, 21, 1, 2, 3, 1001), ntsd.NewSID(5, 21, 1, 2, 3, 1100), ntsd.NewSID(5, 21, 7, 7, 7, 1200)
+	d := (&perm.Directory{Accounts: []perm.Account{{ID: perm.SIDOf(surveyor), Name: "surveyor", Groups: []perm.Principal{perm.SIDOf(crew)}}},
+		Groups: []perm.Account{{ID: perm.SIDOf(crew), Name: `CHARTROOM\crew`}, {ID: perm.SIDOf(far), Name: `FAR\pilots`}, {ID: "S-1-22-2-7", Name: `Unix Group\office`}}}).Index()
+	for _, c := range []struct {
+		what, folder, file string
+		op                 Operation
+		unknown            bool
+	}{
+		{"a group of the system below", "D:", "D:(A;;FR;;;S-1-22-2-7)", Read, true},
+		{"a number that has no name", "D:", "D:(A;;FR;;;S-1-22-2-8)", Read, true},
+		{"another name of an account", "D:", "D:(A;;FR;;;S-1-22-1-4)", Read, true},
+		{"a group of another domain", "D:", "D:(A;;FR;;;far)", Read, true},
+		{"one that keeps out", "D:", "D:(D;;FR;;;S-1-22-2-7)(A;;FR;;;surveyor)", Read, true},
+		{"what makes no difference", "D:", "D:(A;;FR;;;surveyor)(A;;FR;;;S-1-22-2-7)", Read, false},
+		{"another right", "D:", "D:(A;;FR;;;S-1-22-2-7)", Write, false},
+		{"by the folder", "D:(A;;DT;;;S-1-22-2-7)", "D:", Delete, true},
+		{"a group whose members are known", "D:", "D:(D;;FR;;;crew)(A;;FR;;;surveyor)", Read, false},
+		{"somebody who left", "D:", "D:(A;;FR;;;S-1-5-21-1-2-3-4711)", Read, false},
+	} {
+		place := func(path pathname.Path, k perm.Kind, sddl string) Place {
+			x, err := ntsd.ParseSDDL(strings.NewReplacer("surveyor", surveyor.String(), "crew", crew.String(), "far", far.String()).Replace("O:SY" + sddl))
+			if err != nil {
+				t.Fatal(err)
+			}
+			set, err := perm.NTSet(x)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return Place{Path: path, Kind: k, Set: set}
+		}
+		way := Way{place("/", perm.Folder, "D:NO_ACCESS_CONTROL"), place("/charts", perm.Folder, c.folder), place("/charts/x", perm.File, c.file)}
+		a := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).May(way, c.op, d)
+		if a.Unknown != c.unknown || a.Unknown && !strings.Contains(strings.Join(a.Notes, " "), "does not tell who is in") {
+			t.Errorf("%s: %+v", c.what, a)
+		}
+	}
+}

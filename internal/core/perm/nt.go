@@ -136,6 +136,18 @@ func (d *Directory) OfShares() bool {
 	return ok
 }
 
+// Undissolved says whether an identity of a share is a group, or another name of an account, of which nobody knows who that is: those of the
+// system below a Samba server (S-1-22), and of another domain. Their names come with a domain, and no account is said to be in them.
+func (d *Directory) Undissolved(id Principal) bool {
+	if strings.HasPrefix(string(id), "S-1-22-") {
+		return true
+	}
+	if d == nil || !strings.Contains(d.Name(id), `\`) || !slices.ContainsFunc(d.Groups, func(a Account) bool { return a.ID == id }) {
+		return false
+	}
+	return !slices.ContainsFunc(d.Accounts, func(a Account) bool { return slices.Contains(a.Groups, id) })
+}
+
 // IsGroup says whether a principal is a group, as far as its text or the directory tells.
 func (d *Directory) IsGroup(id Principal) bool {
 	if s, ok := id.SID(); ok {

@@ -47,11 +47,11 @@ export function WhoCan({ look, sight }: { look: Look; sight: Schemas["Sight"] })
                   <button
                     type="button"
                     className={`cursor-pointer rounded px-1 py-1 hover:bg-line ${r === row && i === column ? "ring-2 ring-ink" : ""}`}
-                    title={`Why ${r.account} ${r.cells?.[i]?.allowed ? "can" : "cannot"} ${op}`}
+                    title={`Why ${r.account} ${r.cells?.[i]?.unknown ? "can perhaps" : r.cells?.[i]?.allowed ? "can" : "cannot"} ${op}`}
                     aria-pressed={r === row && i === column}
                     onClick={() => look.set({ row: r.account, operation: op })}
                   >
-                    <Answered now={r.cells?.[i]?.allowed ?? false} then={r.then?.[i]?.allowed} />
+                    <Answered now={r.cells?.[i]?.allowed ?? false} then={r.then?.[i]?.allowed} unknown={r.cells?.[i]?.unknown} />
                   </button>
                 </td>
               ))}
