@@ -26,6 +26,9 @@ type Browser struct {
 	faults  []string
 }
 
+// shell is Debian's headless Chromium itself: the script in its place in /usr/bin waits for it, and would leave it behind when it is ended.
+const shell = "/usr/lib/chromium/chromium-headless-shell"
+
 // New opens a window of a size. It trusts the service's own authority blindly: the address is
 // on loopback and ours.
 func New(ctx context.Context, address string, width, height int, dark bool) (*Browser, error) {
@@ -34,7 +37,7 @@ func New(ctx context.Context, address string, width, height int, dark bool) (*Br
 		return nil, err
 	}
 	opts := append(chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.ExecPath("/usr/bin/chromium-headless-shell"), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(profile),
+		chromedp.ExecPath(shell), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(profile),
 		chromedp.Flag("ignore-certificate-errors", true), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-sync", true), chromedp.Flag("no-first-run", true),
 		chromedp.Flag("disable-dev-shm-usage", true), chromedp.WindowSize(width, height), chromedp.WSURLReadTimeout(60*time.Second))
