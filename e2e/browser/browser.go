@@ -21,6 +21,7 @@ import (
 type Browser struct {
 	Ctx     context.Context
 	Address string
+	profile string // a folder that goes with it
 	cancel  []context.CancelFunc
 	mu      sync.Mutex
 	faults  []string
@@ -43,7 +44,7 @@ func New(ctx context.Context, address string, width, height int, dark bool) (*Br
 		chromedp.Flag("disable-dev-shm-usage", true), chromedp.WindowSize(width, height), chromedp.WSURLReadTimeout(60*time.Second))
 	actx, c1 := chromedp.NewExecAllocator(ctx, opts...)
 	bctx, c2 := chromedp.NewContext(actx)
-	b := &Browser{Ctx: bctx, Address: address, cancel: []context.CancelFunc{c2, c1, func() { os.RemoveAll(profile) }}}
+	b := &Browser{Ctx: bctx, Address: address, profile: profile, cancel: []context.CancelFunc{c2, c1, func() { os.RemoveAll(profile) }}}
 	chromedp.ListenTarget(bctx, b.listen)
 	scheme := "light"
 	if dark {
