@@ -143,17 +143,17 @@ func (b Bounds) Folder(ctx context.Context, path, after string, limit int) (acce
 
 func base(e access.Seen) string { return pathname.Base(string(e.Path)) }
 
-// walkable checks a path that is to be walked part by part. It need not be in its shortest form: what .. and a slash at the end come to is
-// for the walk to find out, since what stands before them may be a link.
-func walkable(path string) error {
+// walkable checks a path that is to be walked part by part. Where somebody sits at this machine it need not be in its shortest form: what
+// .. and a slash at the end come to is for the walk to find out, since what stands before them may be a link. What others ask for is.
+func (b Bounds) walkable(path string) error {
+	if b.Pass != nil || !strings.HasPrefix(path, "/") || len(path) > pathname.MaxPath {
+		return pathname.Check(path)
+	}
 	var parts []string
 	for part := range strings.SplitSeq(path, "/") {
 		if part != "" && part != "." && part != ".." {
 			parts = append(parts, part)
 		}
-	}
-	if !strings.HasPrefix(path, "/") {
-		return pathname.Check(path)
 	}
 	return pathname.Check("/" + strings.Join(parts, "/"))
 }
@@ -169,7 +169,7 @@ func partsOf(path string) []string {
 // walk goes where the kernel would go (path_resolution(7)). The way ends with what it leads to, also where that was passed before, as
 // behind a link that leads back above.
 func (w *walker) walk(path string) (access.Seen, error) {
-	if err := walkable(path); err != nil {
+	if err := w.bounds.walkable(path); err != nil {
 		return access.Seen{}, err
 	}
 	slash, err := unix.Open("/", unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)

@@ -13,6 +13,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"idletally/internal/core/access"
+	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/host/fsys"
@@ -150,6 +151,15 @@ func TestWay(t *testing.T) {
 	}
 	if _, err := Path(p("loop/x")); err == nil || !strings.Contains(err.Error(), "more than 40 links") {
 		t.Errorf("a loop: %v", err)
+	}
+	// What others ask for is in its shortest form, and nobody's path is longer than one may be.
+	for _, path := range []string{"/quay/../quay", "/quay/", "/quay/./berth", "//quay", strings.Repeat("/quay/..", 2000)} {
+		if _, err := (Bounds{Pass: func(string) bool { return true }}).Path(dir + path); err == nil {
+			t.Errorf("%.20s is looked at for others", path)
+		}
+	}
+	if _, err := Path(dir + strings.Repeat("/quay/..", pathname.MaxPath/8+1)); err == nil || !strings.Contains(err.Error(), "at most") {
+		t.Errorf("a path that is too long: %v", err)
 	}
 	for _, path := range []string{"quay/berth/slip/log/x", "quay/berth/slip/log/", "quay/berth/slip/log/.", "quay/berth/slip/log/..", "file/", "file/.."} {
 		if _, err := Path(dir + "/" + path); !errors.Is(err, unix.ENOTDIR) {
