@@ -195,6 +195,9 @@ func (a *ntAsker) ownerRights(folder *ntsd.Descriptor) string {
 	return ""
 }
 
+// maxUndissolved bounds the groups that an answer is tried with: who owns something may name thousands.
+const maxUndissolved = 20
+
 // undissolved tells which groups would turn an answer round for whoever is in them, where nobody knows who is: an entry of such a group must
 // not count as nobody's.
 func (a *ntAsker) undissolved(folder, at *Place, op Operation, ok bool, d *perm.Directory) (out []string) {
@@ -212,9 +215,11 @@ func (a *ntAsker) undissolved(folder, at *Place, op Operation, ok bool, d *perm.
 			if a.token.Has(e.SID) || slices.Contains(seen, e.SID) || !d.Undissolved(perm.SIDOf(e.SID)) {
 				continue
 			}
+			if len(seen) == maxUndissolved {
+				return append(out, fmt.Sprintf("not known: more than %d groups are named of which the server does not tell who is in them", maxUndissolved))
+			}
 			seen = append(seen, e.SID)
-			in := newNTAsker(Subject{})
-			in.token = a.token
+			in := ntAsker{token: a.token, known: a.known, shares: map[perm.Set]ntsd.Mask{}}
 			in.token.Groups = append(slices.Clone(a.token.Groups), e.SID)
 			if in.decide(folder, at, op).ok != ok {
 				out = append(out, fmt.Sprintf("not known: the server does not tell who is in %s, and for them the answer is %s", d.Name(perm.SIDOf(e.SID)), map[bool]string{true: "no", false: "yes"}[ok]))

@@ -78,10 +78,21 @@ func Reinherit(d, parent *Descriptor, folder bool) Descriptor {
 	}
 	out.Control |= AutoInherited
 	out.Entries = slices.DeleteFunc(slices.Clone(d.Entries), fromAbove)
+	there := setOf(out.Entries)
 	for _, e := range inherited(parent, folder, d.Owner, d.Group) {
-		if !slices.Contains(out.Entries, e) { // two that became the same say nothing more than one
+		if !there[e] { // two that became the same say nothing more than one
+			there[e] = true
 			out.Entries = append(out.Entries, e)
 		}
+	}
+	return out
+}
+
+// setOf gives entries for looking them up: whoever owns something may give it a list of thousands, and so may who owns its folder.
+func setOf(list []Entry) map[Entry]bool {
+	out := make(map[Entry]bool, len(list))
+	for _, e := range list {
+		out[e] = true
 	}
 	return out
 }
@@ -97,27 +108,40 @@ func Astray(d, parent *Descriptor, folder bool) (missing, left []Entry) {
 	if d.Control&Protected != 0 || d.Open || parent.Open {
 		return nil, nil
 	}
-	due := inherited(parent, folder, d.Owner, d.Group)
 	plain := func(e Entry) Entry {
 		if d.Control&AutoInherited == 0 {
 			e.Flags &^= Inherited
 		}
 		return e.Plain()
 	}
-	lacks := func(list []Entry, e Entry) bool {
-		return !slices.ContainsFunc(list, func(x Entry) bool { return plain(x) == plain(e) })
+	has, due := map[Entry]bool{}, map[Entry]bool{}
+	for _, e := range d.Entries {
+		has[plain(e)] = true
 	}
-	for _, e := range due {
-		if lacks(d.Entries, e) && lacks(missing, e) {
+	for _, e := range inherited(parent, folder, d.Owner, d.Group) {
+		p := plain(e)
+		if due[p] = true; !has[p] {
+			has[p] = true // it is told once
 			missing = append(missing, e)
 		}
 	}
 	for _, e := range d.Entries {
-		if fromAbove(e) && lacks(due, e) && lacks(left, e) {
+		if p := plain(e); fromAbove(e) && !due[p] {
+			due[p] = true
 			left = append(left, e)
 		}
 	}
 	return missing, left
+}
+
+// TakesAnew says whether a descriptor that becomes another one gets other entries that are marked as coming from above than it had.
+func TakesAnew(before, after *Descriptor) bool {
+	if after.Open || after.Control&Protected != 0 {
+		return false
+	}
+	had, has := setOf(before.Entries), setOf(after.Entries)
+	return slices.ContainsFunc(before.Entries, func(e Entry) bool { return e.Flags&Inherited != 0 && !has[e] }) ||
+		slices.ContainsFunc(after.Entries, func(e Entry) bool { return e.Flags&Inherited != 0 && !had[e] })
 }
 
 // Plain gives an entry without what makes no difference: generic rights are written out, and waiting for a file is part of every right

@@ -142,10 +142,12 @@ func (d *Directory) Undissolved(id Principal) bool {
 	if strings.HasPrefix(string(id), "S-1-22-") {
 		return true
 	}
-	if d == nil || !strings.Contains(d.Name(id), `\`) || !slices.ContainsFunc(d.Groups, func(a Account) bool { return a.ID == id }) {
+	a := d.Account(id)
+	if a == nil || !strings.Contains(a.Name, `\`) || d.peopled[id] {
 		return false
 	}
-	return !slices.ContainsFunc(d.Accounts, func(a Account) bool { return slices.Contains(a.Groups, id) })
+	g, ok := d.Group(a.Name)
+	return ok && g == id
 }
 
 // IsGroup says whether a principal is a group, as far as its text or the directory tells.
@@ -252,6 +254,7 @@ func ntView(k Kind, d ntsd.Descriptor, dir *Directory) View {
 
 // ntEntries lists the entries of a share's list in their order, with the folder that each comes from.
 func ntEntries(k Kind, d *ntsd.Descriptor, above []Above, dir *Directory) (out []EntryLine) {
+	way := handings(k, d, above)
 	for i, g := range grantsOf(k, d, dir) {
 		e := d.Entries[i]
 		line := EntryLine{Text: g.String(), Who: g.Who, Rights: g.Rights, Effective: g.Rights, Deny: g.Type == "deny", Applies: g.Applies, Unknown: g.Unknown, Origin: "set here"}
@@ -259,39 +262,55 @@ func ntEntries(k Kind, d *ntsd.Descriptor, above []Above, dir *Directory) (out [
 			line.Effective = "nothing here"
 		}
 		if g.Inherited {
-			line.Origin = ntOrigin(k, d, e, above)
+			line.Origin = ntOrigin(e, way)
 		}
 		out = append(out, line)
 	}
 	return out
 }
 
-// ntOrigin tells which folder an entry that is marked as coming from above is set in: each one on the way has to hand on just this entry,
-// to this kind of thing, for whoever owns it.
-func ntOrigin(k Kind, d *ntsd.Descriptor, e ntsd.Entry, above []Above) string {
-	last := "" // folder that is known to hand it on
+// A handing is what a folder hands on to what lies on the way below it: by what that comes to there, the folder's entry that it comes from.
+type handing struct {
+	path string
+	from map[ntsd.Entry]ntsd.Entry
+}
+
+// handings gives what each folder above a path hands on, the nearest first, as far as somebody has seen it.
+func handings(k Kind, d *ntsd.Descriptor, above []Above) (out []handing) {
 	for _, a := range slices.Backward(above) {
 		up, ok := NTOf(a.Set)
 		if !ok || up.Open { // what holds the shares has no list
 			break
 		}
-		var by *ntsd.Entry
-		for i := range up.Entries {
-			x := &up.Entries[i]
-			handed := slices.ContainsFunc(x.HandedOn(k == Folder, d.Owner, d.Group), func(y ntsd.Entry) bool { return y.Plain() == e.Plain() })
-			if handed && (by == nil || x.Flags&ntsd.Inherited == 0) {
-				by = x
+		h := handing{a.Path, map[ntsd.Entry]ntsd.Entry{}}
+		for _, x := range up.Entries {
+			for _, y := range x.HandedOn(k == Folder, d.Owner, d.Group) {
+				if was, there := h.from[y.Plain()]; !there || was.Flags&ntsd.Inherited != 0 { // one of the folder's own goes first
+					h.from[y.Plain()] = x
+				}
 			}
 		}
+		out = append(out, h)
+		k, d = Folder, &up
+	}
+	return out
+}
+
+// ntOrigin tells which folder an entry that is marked as coming from above is set in: each one on the way has to hand on just this entry,
+// to this kind of thing, for whoever owns it.
+func ntOrigin(e ntsd.Entry, way []handing) string {
+	last := "" // folder that is known to hand it on
+	for _, h := range way {
+		x, ok := h.from[e.Plain()]
 		switch {
-		case by == nil && last != "":
+		case !ok && last != "":
 			return "from " + last + ", which has it from no folder above"
-		case by == nil:
+		case !ok:
 			return "from no folder above"
-		case by.Flags&ntsd.Inherited == 0:
-			return "from " + a.Path
+		case x.Flags&ntsd.Inherited == 0:
+			return "from " + h.path
 		}
-		last, k, d, e = a.Path, Folder, &up, *by
+		last, e = h.path, x
 	}
 	if last == "" {
 		return "from a folder above"

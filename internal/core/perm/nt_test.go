@@ -215,6 +215,20 @@ func TestAstray(t *testing.T) {
 			t.Errorf("%s: %q, want %q", c.name, says, c.says)
 		}
 	}
+	// Where no marks are kept, entries of its own cannot be taken away without what came from above: that is fetched again.
+	w.Share.Grants = &[]ntsd.Entry{}
+	unmarked := In(nt(t, folder), File, nt(t, "O:surveyorD:(A;;FR;;;WD)(A;;FA;;;mates)(A;;FR;;;surveyor)"))
+	if got := w.Differences(unmarked, server()); len(got) != 1 || got[0].Aspect != AspectGrants || got[0].Mended != nt(t, "O:surveyorD:AI(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)") {
+		t.Errorf("%+v", got)
+	}
+	for aspect, fetches := range map[Aspect][2]bool{AspectInheritance: {true, true}, AspectGrants: {true, false}, AspectOwner: {false, false}} {
+		for i, found := range []Set{unmarked.Set, nt(t, "O:surveyorD:AI(A;ID;FA;;;mates)")} {
+			if got := w.Fetches(found, []Aspect{aspect}); got != fetches[i] {
+				t.Errorf("%s of %v: %t", aspect, Describe(File, found, server()), got)
+			}
+		}
+	}
+	w.Share.Grants = nil
 	// Where nobody has seen the folder, nothing is said of what comes from it.
 	if got := w.Differences(Found{Kind: File, Set: nt(t, "O:SYD:AI(A;ID;FA;;;crew)")}, server()); len(got) > 0 {
 		t.Errorf("%+v", got)

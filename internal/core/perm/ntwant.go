@@ -92,8 +92,8 @@ func (w *Want) ntApply(a Aspect, f Found, d ntsd.Descriptor) ntsd.Descriptor {
 		if d.Control&ntsd.Protected != 0 {
 			d.Control = d.Control&^ntsd.Protected | ntsd.AutoInherited
 		}
-		if above, ok := NTOf(f.Above); ok && astray(k, &d, &above, nil) != "" {
-			d = ntsd.Reinherit(&d, &above, k == Folder)
+		if above, missing, left := f.astray(&d); len(missing)+len(left) > 0 {
+			d = ntsd.Reinherit(&d, above, k == Folder)
 		}
 	case a == AspectGrants && w.Share.Grants != nil && !w.Share.met(&d):
 		list := w.Share.wanted(&d)
@@ -104,17 +104,23 @@ func (w *Want) ntApply(a Aspect, f Found, d ntsd.Descriptor) ntsd.Descriptor {
 		}
 		ntsd.Sort(list)
 		d.Open, d.Entries = false, list
-		// Where no marks are kept, what came from above went with its own: it is taken from there again.
-		if above, ok := NTOf(f.Above); ok && d.Control&ntsd.AutoInherited == 0 && w.Fetches([]Aspect{AspectInheritance}) {
+		if above, ok := NTOf(f.Above); ok && w.fetches(a, &d) {
 			d = ntsd.Reinherit(&d, &above, k == Folder)
 		}
 	}
 	return d
 }
 
-// Fetches says whether to make some aspects as declared is to take what comes from above anew.
-func (w *Want) Fetches(aspects []Aspect) bool {
-	return w.Share.Inherits != nil && *w.Share.Inherits && slices.Contains(aspects, AspectInheritance)
+// Fetches says whether to make some aspects of a path as declared is to take what comes from above anew.
+func (w *Want) Fetches(found Set, aspects []Aspect) bool {
+	d, ok := NTOf(found)
+	return ok && slices.ContainsFunc(aspects, func(a Aspect) bool { return w.fetches(a, &d) })
+}
+
+// fetches is Fetches for one aspect. Where a list keeps no marks, what came from above stands among its own entries, and goes with them.
+func (w *Want) fetches(a Aspect, d *ntsd.Descriptor) bool {
+	inherits := w.Share.Inherits != nil && *w.Share.Inherits
+	return inherits && (a == AspectInheritance || a == AspectGrants && d.Control&ntsd.AutoInherited == 0)
 }
 
 func (w *Want) ntDifferences(f Found, n ntsd.Descriptor, d *Directory) (out []Difference) {
@@ -137,32 +143,32 @@ func (w *Want) ntDifferences(f Found, n ntsd.Descriptor, d *Directory) (out []Di
 // or is of a scheme in which nothing comes from there.
 func Astray(f Found, dir *Directory) string {
 	d, ok := NTOf(f.Set)
-	above, known := NTOf(f.Above)
-	if !ok || !known || f.Kind == Link {
+	if !ok || f.Kind == Link {
 		return ""
 	}
-	return astray(f.Kind, &d, &above, dir)
+	return f.astrayText(&d, dir)
+}
+
+// astray gives the folder's descriptor, and in which entries another one of the path differs from what that hands on; nothing where nobody
+// has seen the folder.
+func (f Found) astray(d *ntsd.Descriptor) (above *ntsd.Descriptor, missing, left []ntsd.Entry) {
+	up, ok := NTOf(f.Above)
+	if !ok {
+		return nil, nil, nil
+	}
+	missing, left = ntsd.Astray(d, &up, f.Kind == Folder)
+	return &up, missing, left
 }
 
 // TakesAnew says whether a change gives a path other entries from above than it had from there.
 func TakesAnew(before, after Set) bool {
 	a, ok := NTOf(before)
 	b, both := NTOf(after)
-	if !ok || !both || b.Open || b.Control&ntsd.Protected != 0 {
-		return false
-	}
-	had := func(e ntsd.Entry) bool { return slices.Contains(a.Entries, e) }
-	has := func(e ntsd.Entry) bool { return slices.Contains(b.Entries, e) }
-	other := func(list []ntsd.Entry, there func(ntsd.Entry) bool) bool {
-		return slices.ContainsFunc(list, func(e ntsd.Entry) bool { return e.Flags&ntsd.Inherited != 0 && !there(e) })
-	}
-	return other(a.Entries, has) || other(b.Entries, had)
+	return ok && both && ntsd.TakesAnew(&a, &b)
 }
 
-// astray says in which entries a path of a share differs from what its folder hands on; "" where it has just these, or takes nothing
-// from above.
-func astray(k Kind, d, above *ntsd.Descriptor, dir *Directory) string {
-	missing, left := ntsd.Astray(d, above, k == Folder)
+func (f Found) astrayText(d *ntsd.Descriptor, dir *Directory) string {
+	_, missing, left := f.astray(d)
 	var parts []string
 	for _, p := range []struct {
 		what string
@@ -172,7 +178,7 @@ func astray(k Kind, d, above *ntsd.Descriptor, dir *Directory) string {
 			for i := range p.list { // that these are marked as inherited is said already
 				p.list[i].Flags &^= ntsd.Inherited
 			}
-			parts = append(parts, p.what+ntList(k, p.list, dir))
+			parts = append(parts, p.what+ntList(f.Kind, p.list, dir))
 		}
 	}
 	return strings.Join(parts, "; ")
@@ -210,10 +216,8 @@ func ntFound(a Aspect, f Found, n *ntsd.Descriptor, d *Directory) string {
 		return d.Name(SIDOf(n.Owner))
 	case AspectInheritance:
 		text := inheritanceOf(n)
-		if above, ok := NTOf(f.Above); ok {
-			if how := astray(f.Kind, n, &above, d); how != "" {
-				text += ", but " + how
-			}
+		if how := f.astrayText(n, d); how != "" {
+			text += ", but " + how
 		}
 		return text
 	}
@@ -252,7 +256,7 @@ func ntSayings(f Found, d *ntsd.Descriptor, name func(Principal) string) []Sayin
 		return out
 	}
 	inherits := Saying{Key: "inherits", Values: []string{inheritanceOf(d)}}
-	if above, ok := NTOf(f.Above); ok && astray(k, d, &above, nil) != "" {
+	if _, missing, left := f.astray(d); len(missing)+len(left) > 0 {
 		inherits.Values = nil
 	}
 	out = append(out, inherits)

@@ -187,6 +187,7 @@ type Directory struct {
 	Groups   []Account `json:"groups"`
 	byID     map[Principal]*Account
 	byName   map[string]*Account // "u:NAME", "g:NAME"
+	peopled  map[Principal]bool  // on a file server: groups that some account is in
 }
 
 // Index prepares the look-ups; it is called once after the lists are filled.
@@ -200,6 +201,14 @@ func (d *Directory) Index() *Directory {
 			}
 			if d.byName[prefix+a.Name] == nil {
 				d.byName[prefix+a.Name] = a
+			}
+		}
+	}
+	if d.OfShares() {
+		d.peopled = map[Principal]bool{}
+		for _, a := range d.Accounts {
+			for _, g := range a.Groups {
+				d.peopled[g] = true
 			}
 		}
 	}

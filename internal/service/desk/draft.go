@@ -273,10 +273,9 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 		if err != nil {
 			return err
 		}
-		fetches := want.Fetches(aspects)
-		if aspects = nil; fetches {
-			anew[path] = true
-		} else if after == found {
+		anew[path] = want.Fetches(found, aspects)
+		aspects = nil
+		if after == found && !anew[path] {
 			b.leave(r.Host, path, "the chosen aspects cannot be changed without the others")
 			return nil
 		}
