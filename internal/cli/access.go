@@ -250,8 +250,8 @@ that it names, service accounts first. Where something is supposed, what changes
 				row := []string{r.Account}
 				for i, x := range r.Cells {
 					cell := verdictOf(x)
-					if len(r.Then) > 0 && r.Then[i].Allowed != x.Allowed {
-						cell += map[bool]string{true: " → yes", false: " → no"}[r.Then[i].Allowed]
+					if len(r.Then) > 0 && verdictOf(r.Then[i]) != cell {
+						cell += " → " + verdictOf(r.Then[i])
 					}
 					row = append(row, cell)
 				}

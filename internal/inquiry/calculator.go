@@ -151,9 +151,13 @@ func NewIn(ctx context.Context, sc Scene, path, account, umask string) (wire.Fre
 	if out.Made, err = made(f.Seen.Set, who, u, d); err != nil || out.Refused != "" {
 		return out, err
 	}
-	for i, op := range []access.Operation{access.CreateFile, access.CreateFolder} {
+	for i := range out.Made {
+		n, op := &out.Made[i], access.CreateFile
+		if n.Kind == perm.Folder.String() {
+			op = access.CreateFolder
+		}
 		if a := asker.May(f.Way, op, d); !a.Allowed {
-			out.Made[i].Notes = append([]string{"it cannot be made there: " + a.Reason}, out.Made[i].Notes...)
+			n.Notes = append([]string{"it cannot be made there: " + a.Reason}, n.Notes...)
 		}
 	}
 	return out, nil

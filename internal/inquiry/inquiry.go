@@ -354,10 +354,10 @@ func Everybody(ctx context.Context, sc Scene, path string, op access.Operation, 
 		out.Accounts++
 		row := wire.Holder{Account: nameOf(d, h.ID), Known: d.Account(h.ID) != nil, Cause: string(a.Cause), Reason: a.Reason, Entry: a.Entry}
 		switch {
-		case a.Unknown && len(out.Unsure) < maxHolders:
-			row.Reason = strings.Join(a.Notes, "; ")
-			out.Unsure = append(out.Unsure, row)
 		case a.Unknown:
+			if row.Reason = strings.Join(a.Notes, "; "); len(out.Unsure) < maxHolders {
+				out.Unsure = append(out.Unsure, row)
+			}
 		case a.Allowed && len(out.Allowed) < maxHolders:
 			out.Allowed = append(out.Allowed, row)
 		case !a.Allowed && len(out.Refused) < maxHolders && (out.Everyone.Allowed || slices.Contains(matter, h.ID)):

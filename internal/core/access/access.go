@@ -70,8 +70,7 @@ func (o *Operation) UnmarshalText(b []byte) (err error) {
 
 // For lists the operations that make sense for a kind of path, in a scheme.
 func For(k perm.Kind, s perm.Scheme) []Operation {
-	switch {
-	case k == perm.Folder && s == perm.SchemeNT:
+	if k == perm.Folder && s == perm.SchemeNT {
 		return []Operation{List, Enter, CreateFile, CreateFolder, Delete, Rename, Change, Own}
 	}
 	switch k {

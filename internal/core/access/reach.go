@@ -51,9 +51,11 @@ func (s Snapshot) Way(ctx context.Context, path string) (Way, Content, error) {
 		return nil, c, err
 	}
 	for _, w := range s.Ways {
-		for i, p := range w[:max(len(w)-1, 0)] {
-			if string(p.Path) == path && p.Path != w[len(w)-1].Path { // a link leads back to a root that was passed before
-
+		for i, p := range w {
+			if p.Path == w[len(w)-1].Path { // the root; a link may have led back to it
+				continue
+			}
+			if string(p.Path) == path {
 				return w[:i+1], Content{Gap: "it lies above the roots of the snapshot"}, nil
 			}
 		}

@@ -2,7 +2,6 @@ package nt
 
 import (
 	"fmt"
-	"strings"
 
 	"idletally/internal/core/access"
 	"idletally/internal/core/ntsd"
@@ -22,7 +21,7 @@ var tries = map[access.Operation]opens{
 
 // Try has somebody who is signed in open something for each operation.
 func Try(s Share, below string, k perm.Kind) (out []access.Try, err error) {
-	folder := below[:max(strings.LastIndexByte(below, '\\'), 0)]
+	folder := folderOf(below)
 	open := func(name, as string, right ntsd.Mask) (string, bool, error) {
 		call := fmt.Sprintf("open %s for %s", as, right.Words(k == perm.Folder || name == folder && as == "its folder"))
 		h, err := s.Hold(name, right)

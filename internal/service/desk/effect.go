@@ -9,7 +9,6 @@ import (
 
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/drift"
-	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/tree"
 	"idletally/internal/service/store"
@@ -198,15 +197,14 @@ func (d *Desk) Explain(ctx context.Context, e store.Edition, host, path string) 
 		return out, err
 	}
 	found := perm.Found{Kind: perm.File}
-	switch at, _, err := tree.Lookup(ctx, d.Store, l.snap.Hash(), path); {
+	switch way, _, err := tree.Trace(ctx, d.Store, l.snap.Hash(), path); {
 	case err == nil:
-		found.Kind, found.Set, out.Seen = at.Kind, at.Set, true
-	case !tree.IsUntold(err):
-		return out, err
-	}
-	switch up, _, err := tree.Lookup(ctx, d.Store, l.snap.Hash(), pathname.Folder(path)); {
-	case err == nil:
-		found = perm.In(up.Set, found.Kind, found.Set)
+		var folder perm.Set // of a root nobody has seen what it lies in
+		if len(way) > 1 {
+			folder = way[len(way)-2].Set
+		}
+		at := way[len(way)-1]
+		found, out.Seen = perm.In(folder, at.Kind, at.Set), true
 	case !tree.IsUntold(err):
 		return out, err
 	}

@@ -233,9 +233,9 @@ func id(ms int64, low uint32) string {
 
 // goOn has new ids come after those that are stored, whatever the clock says now.
 func (s *Store) goOn(ctx context.Context) error {
-	for _, ids := range []string{"id) FROM snapshot", "looked) FROM snapshot", "id) FROM report", "id) FROM plan", "id) FROM run", "id) FROM work", "id) FROM audit", "id) FROM happening"} {
+	for _, of := range [][2]string{{"id", "snapshot"}, {"looked", "snapshot"}, {"id", "report"}, {"id", "plan"}, {"id", "run"}, {"id", "work"}, {"id", "audit"}, {"id", "happening"}} {
 		var newest sql.NullString
-		if err := s.db.GetContext(ctx, &newest, `SELECT MAX(`+ids); err != nil {
+		if err := s.db.GetContext(ctx, &newest, `SELECT MAX(`+of[0]+`) FROM `+of[1]); err != nil {
 			return err
 		}
 		b, err := base32Lower.DecodeString(newest.String)

@@ -51,7 +51,7 @@ export function WhoCan({ look, sight }: { look: Look; sight: Schemas["Sight"] })
                     aria-pressed={r === row && i === column}
                     onClick={() => look.set({ row: r.account, operation: op })}
                   >
-                    <Answered now={r.cells?.[i]?.allowed ?? false} then={r.then?.[i]?.allowed} unknown={r.cells?.[i]?.unknown} />
+                    <Answered now={r.cells?.[i]} then={r.then?.[i]} />
                   </button>
                 </td>
               ))}
