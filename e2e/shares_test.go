@@ -58,7 +58,7 @@ func TestShares(t *testing.T) {
 	snap := d.Reports[0].Snapshot
 	c := command{t: t, s: s, person: "quartermaster"}
 	c.login()
-	c.want(0, "allow surveyors: modify; inherited  — from /charts", "path", "show", "/charts/saltmarsh/sheet 00.chart", "--snapshot", snap)
+	c.want(0, "allow surveyors: read, write, execute, delete; inherited  — from /charts", "path", "show", "/charts/saltmarsh/sheet 00.chart", "--snapshot", snap)
 	c.want(0, "allow everyone: full; inherited  — from no folder above", "path", "show", "/charts/north sound/2026-11.xyz", "--snapshot", snap)
 	j, err := client.Looker{Client: author, Snapshot: snap}.Decide(ctx, "surveyor", "/charts/south channel/sheet 00.chart", access.Write, wire.Supposed{})
 	if err != nil || len(j.Answers) != 1 || j.Answers[0].Allowed || j.Answers[0].Cause != access.ByDeny {
@@ -109,7 +109,7 @@ func followsOnShares(t *testing.T, s *demo.Stage) {
 	t.Helper()
 	ctx := t.Context()
 	author := as(t, s, "quartermaster")
-	p, err := author.DraftPlan(ctx, wire.Draft{Application: "charts", Hosts: []string{demo.Chartroom}, Changes: "changes:\n- paths: /charts/saltmarsh\n  set: {grants: [\"allow wages: modify\"]}\n"})
+	p, err := author.DraftPlan(ctx, wire.Draft{Application: "charts", Hosts: []string{demo.Chartroom}, Changes: "changes:\n- paths: /charts/saltmarsh\n  set: {grants: [\"allow wages: read, write\"]}\n"})
 	must(t, err)
 	approved(t, s, p)
 	must(t, s.Permit(ctx, "charts", "/saltmarsh", "D:AI(A;OICI;FR;;;AN)"))
@@ -211,7 +211,7 @@ func runOnShares(t *testing.T, s *demo.Stage) {
 	}
 	c := client.Looker{Client: author, Snapshot: mended.ID}
 	v, err := c.Sight(ctx, "/charts/north sound/soundings/2026-00.xyz")
-	if err != nil || !slices.Contains(v.Access.Entries, "allow surveyors: modify; inherited") {
+	if err != nil || !slices.Contains(v.Access.Entries, "allow surveyors: read, write, execute, delete; inherited") {
 		t.Errorf("what comes down: %+v, %v", v.Access, err)
 	}
 	back, err := author.DraftPlan(ctx, wire.Draft{Run: r.ID})

@@ -201,11 +201,8 @@ func Sight(ctx context.Context, sc Scene, path string) (wire.Sight, error) {
 		out.Modified = &s.Modified
 	}
 	if m := s.Mount; s.Set.Scheme() == perm.SchemeNT && m.At != "" {
-		if v := viewOf(perm.Folder, m.Share, d); v != nil {
-			for _, e := range v.Entries { // where in it each applies says nothing: it is the whole share
-				out.Share = append(out.Share, strings.TrimSuffix(e, "; this folder only"))
-			}
-		} else {
+		var told bool
+		if out.Share, told = perm.ShareEntries(m.Share, d); !told {
 			out.Notes = append(out.Notes, "what the share "+m.At.String()+" itself lets through could not be read: answers take it for everything")
 		}
 	}

@@ -100,7 +100,7 @@ func TestNewOnShare(t *testing.T) {
 		kind               perm.Kind
 	}{
 		{"O:SYD:PAI(A;OICI;FR;;;WD)(A;OICIIO;FA;;;CO)", "allow everyone: read; inherited | allow surveyor: full; inherited", "creator owner goes to surveyor", perm.File},
-		{"O:SYD:PAI(A;OI;FR;;;WD)", "allow everyone: read; files only; inherited", "come down from the folder", perm.Folder},
+		{"O:SYD:PAI(A;OI;FR;;;WD)", "allow everyone: read; reaches files; inherited", "come down from the folder", perm.Folder},
 		{"O:SYD:P(A;;FA;;;WD)", "allow surveyor: full | allow system: full", "nothing is handed on to a file", perm.File},
 	} {
 		folder, err := ntsd.ParseSDDL(c.folder)

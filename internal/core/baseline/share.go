@@ -60,25 +60,29 @@ func (r *reader) shareList(n *node) []ShareGrant {
 	return out
 }
 
-// parseShareGrant reads "allow NAME: RIGHTS" or "deny NAME: RIGHTS; TO WHAT IT APPLIES".
+// parseShareGrant reads "allow NAME: RIGHTS" or "deny NAME: RIGHTS; reaches WHAT".
 func parseShareGrant(s string) (g ShareGrant, why string) {
 	head, rest, ok := strings.Cut(s, ":")
 	kind, name, named := strings.Cut(head, " ")
 	if !ok || !named || kind != "allow" && kind != "deny" {
-		return g, "want allow NAME: RIGHTS, or deny NAME: RIGHTS, and behind a semicolon to what of a folder it applies"
+		return g, "want allow NAME: RIGHTS, or deny NAME: RIGHTS, and behind a semicolon what it reaches of a folder and what is below"
 	}
 	if name = strings.TrimSpace(name); !shareName(name) {
 		return g, "it names nobody"
 	}
-	rights, scope, scoped := strings.Cut(rest, ";")
+	rights, reach, limited := strings.Cut(rest, ";")
 	mask, err := ntsd.ParseMask(rights)
 	if err != nil {
 		return g, err.Error()
 	}
 	flags := ntsd.ObjectInherit | ntsd.ContainerInherit
-	if scoped {
-		if flags, ok = ntsd.FlagsOf(ntsd.Scope(strings.TrimSpace(scope))); !ok {
-			return g, "it applies to nothing known: want " + string(ntsd.HereFoldersFiles) + ", " + string(ntsd.Here) + ", " + string(ntsd.FoldersFiles) + " or the like"
+	if limited {
+		list, said := strings.CutPrefix(strings.TrimSpace(reach), "reaches ")
+		if !said {
+			return g, "behind the semicolon stands reaches, and any of here, folders, files and once"
+		}
+		if flags, err = ntsd.ParseReach(list); err != nil {
+			return g, err.Error()
 		}
 	}
 	return ShareGrant{Deny: kind == "deny", Name: name, Mask: mask, Flags: flags}, ""

@@ -22,11 +22,11 @@ rules:
   - rule: top
     paths: /charts
     inherits: stopped
-    grants: ["allow keepers: full", "allow crew: read-execute", "deny stoker: delete; this folder only"]
+    grants: ["allow keepers: full", "allow crew: read, execute", "deny stoker: delete; reaches here"]
   - rule: drop
     paths: /charts/drop/**
     owner: any
-    grants: {at-least: ["allow crew: add-files, add-folders; this folder only"], without: [everyone]}
+    grants: {at-least: ["allow crew: add-files, add-folders; reaches here"], without: [everyone]}
   - rule: own
     paths: /charts/free/**
     grants: any
@@ -50,14 +50,14 @@ func TestShares(t *testing.T) {
 		found string
 		diffs string
 	}{
-		{"/charts", perm.Folder, "O:keepersD:P(A;OICI;FA;;;keepers)(A;OICI;0x1200a9;;;crew)", "grants deny stoker: delete; this folder only | allow keepers: full | allow crew: read-execute/allow keepers: full | allow crew: read-execute"},
+		{"/charts", perm.Folder, "O:keepersD:P(A;OICI;FA;;;keepers)(A;OICI;0x1200a9;;;crew)", "grants deny stoker: delete; reaches here | allow keepers: full | allow crew: read, traverse/allow keepers: full | allow crew: read, traverse"},
 		{"/charts", perm.Folder, "O:keepersD:P(D;;SD;;;stoker)(A;OICI;0x1200a9;;;crew)(A;OICI;GA;;;keepers)", ""},
-		{"/charts", perm.Folder, "O:keepersD:P(A;OICI;0x1200a9;;;crew)(A;OICI;GA;;;keepers)(D;;SD;;;stoker)", "grants deny stoker: delete; this folder only | allow keepers: full | allow crew: read-execute/allow crew: read-execute | allow keepers: generic-all | deny stoker: delete; this folder only (not in the usual order)"},
+		{"/charts", perm.Folder, "O:keepersD:P(A;OICI;0x1200a9;;;crew)(A;OICI;GA;;;keepers)(D;;SD;;;stoker)", "grants deny stoker: delete; reaches here | allow keepers: full | allow crew: read, traverse/allow crew: read, traverse | allow keepers: generic-all | deny stoker: delete; reaches here (not in the usual order)"},
 		{"/charts/a", perm.File, "O:keepersD:AI(A;ID;FA;;;keepers)", ""},
 		{"/charts/a", perm.File, "O:stokerD:AI(A;;FA;;;WD)(A;ID;FA;;;keepers)", "owner keepers/stoker; grants none/allow everyone: full"},
 		{"/charts/a", perm.File, "O:keepersD:P(A;;FA;;;keepers)", "inheritance from above/stopped; grants none/allow keepers: full"},
 		{"/charts/a", perm.File, "O:keepersD:NO_ACCESS_CONTROL", "grants none/no list: everybody may do everything"},
-		{"/charts/drop", perm.Folder, "O:stokerD:AI(A;;FA;;;WD)", "grants at least allow crew: add-files, add-folders; this folder only; none for everyone/allow everyone: full; this folder only"},
+		{"/charts/drop", perm.Folder, "O:stokerD:AI(A;;FA;;;WD)", "grants at least allow crew: add-files, add-folders; reaches here; none for everyone/allow everyone: full; reaches here"},
 		{"/charts/drop", perm.Folder, "O:stokerD:AI(A;;0x1f0007;;;crew)(A;OICI;FR;;;stoker)", ""},
 		{"/charts/free/x", perm.File, "O:keepersD:AI(A;;FA;;;stoker)", ""},
 	} {
@@ -93,12 +93,14 @@ func TestShares(t *testing.T) {
 
 func TestShareFaults(t *testing.T) {
 	for bad, says := range map[string]string{
-		`grants: ["permit crew: full"]`:          "want allow NAME",
-		`grants: ["allow crew: fly"]`:            `"fly" is unknown`,
-		`grants: ["allow : full"]`:               "names nobody",
-		`grants: ["allow crew: full; the moon"]`: "applies to nothing known",
-		`grants: {without: ["a:b"]}`:             "cannot be an account's name",
-		`inherits: sometimes`:                    `want "from above" or "stopped"`,
+		`grants: ["permit crew: full"]`:                    "want allow NAME",
+		`grants: ["allow crew: fly"]`:                      `"fly" is unknown`,
+		`grants: ["allow : full"]`:                         "names nobody",
+		`grants: ["allow crew: full; the moon"]`:           "behind the semicolon stands reaches",
+		`grants: ["allow crew: full; reaches the moon"]`:   `"the moon" is nothing that an entry reaches`,
+		`grants: ["allow crew: full; reaches here, once"]`: "once goes with folders or files",
+		`grants: {without: ["a:b"]}`:                       "cannot be an account's name",
+		`inherits: sometimes`:                              `want "from above" or "stopped"`,
 	} {
 		_, err := Parse([]byte("idletally: 1\napplication: a\nhosts: {names: [h]}\nroots: [/a]\nrules:\n  - rule: r\n    paths: /a/**\n    " + bad + "\n"))
 		if err == nil || !strings.Contains(err.Error(), says) {
@@ -145,15 +147,15 @@ func TestWarnShares(t *testing.T) {
 		shows string
 		write string
 	}{
-		{`    paths: /charts/**` + "\n" + `    grants: {at-least: ["allow everyone: full"]}`, EveryoneWrite, "may change permissions there (allow everyone: full)", "", "modify for a group"},
-		{`    paths: /charts/**` + "\n" + `    grants: {at-least: ["allow authenticated: modify"]}`, EveryoneWrite, "may write or delete there", "", "read-execute for the others"},
-		{`    paths: /charts/**` + "\n" + `    grants: {at-least: ["deny crew: write", "allow surveyors: modify"]}`, DenyMeets, "it also meets surveyor, whom this rule lets in by another group", "", "without a deny"},
-		{`    paths: /charts` + "\n    inherits: stopped\n" + `    grants: ["allow crew: modify"]`, NobodyRepairs, "only the owner could repair it", "", "full for administrators"},
+		{`    paths: /charts/**` + "\n" + `    grants: {at-least: ["allow everyone: full"]}`, EveryoneWrite, "may change permissions there (allow everyone: full)", "", "read, write, execute, delete for a group"},
+		{`    paths: /charts/**` + "\n" + `    grants: {at-least: ["allow authenticated: read, write, execute, delete"]}`, EveryoneWrite, "may write or delete there", "", "read, execute for the others"},
+		{`    paths: /charts/**` + "\n" + `    grants: {at-least: ["deny crew: write", "allow surveyors: read, write, execute, delete"]}`, DenyMeets, "it also meets surveyor, whom this rule lets in by another group", "", "without a deny"},
+		{`    paths: /charts` + "\n    inherits: stopped\n" + `    grants: ["allow crew: read, write, execute, delete"]`, NobodyRepairs, "only the owner could repair it", "", "full for administrators"},
 		{`    paths: /charts/a` + "\n    inherits: stopped\n" + `    grants: ["allow administrators: full"]`, InheritStops, "lies deep in the share", "/charts/a", "at the top of the share alone"},
-		{`    paths: /charts/**` + "\n" + `    grants: {at-least: ["allow S-1-5-21-1-2-3-4711: modify"]}`, NobodysNumber, "whoever is given it next", "", "the name of an account"},
-		{`    paths: /charts` + "\n    inherits: stopped\n" + `    grants: ["allow administrators: full", "allow crew: read-execute", "deny stoker: write"]`, "", "", "", ""},
+		{`    paths: /charts/**` + "\n" + `    grants: {at-least: ["allow S-1-5-21-1-2-3-4711: read, write, execute, delete"]}`, NobodysNumber, "whoever is given it next", "", "the name of an account"},
+		{`    paths: /charts` + "\n    inherits: stopped\n" + `    grants: ["allow administrators: full", "allow crew: read, execute", "deny stoker: write"]`, "", "", "", ""},
 		{`    paths: /charts/**` + "\n    inherits: from above\n    grants: none", "", "", "", ""},
-		{`    paths: /charts` + "\n" + `    grants: {at-least: ["allow everyone: read-execute", "allow creator owner: modify; subfolders and files only"]}`, "", "", "", ""},
+		{`    paths: /charts` + "\n" + `    grants: {at-least: ["allow everyone: read, execute", "allow creator owner: read, write, execute, delete; reaches folders, files"]}`, "", "", "", ""},
 	} {
 		text := "idletally: 1\napplication: charts\nhosts: {names: [chartroom]}\nroots: [/charts]\nrules:\n  - rule: r\n" + c.rule + "\n"
 		d, err := Parse([]byte(text))

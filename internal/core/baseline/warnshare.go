@@ -33,9 +33,9 @@ func (m *Matcher) warnShare(i int, add adder) {
 			switch {
 			case !slices.Contains(anybody, id):
 			case gets&(ntsd.WriteDAC|ntsd.WriteOwner) != 0:
-				add("grants", EveryoneWrite, "", "modify for a group that needs it", "whoever signs in to the file server may change permissions there (allow %s: %s)", g.Name, gets.Words(true))
+				add("grants", EveryoneWrite, "", "read, write, execute, delete for a group that needs it", "whoever signs in to the file server may change permissions there (allow %s: %s)", g.Name, gets.Words(true))
 			case gets&changing != 0:
-				add("grants", EveryoneWrite, "", "the same for a group that needs it, and read-execute for the others", "whoever signs in to the file server may write or delete there (allow %s: %s)", g.Name, gets.Words(true))
+				add("grants", EveryoneWrite, "", "the same for a group that needs it, and read, execute for the others", "whoever signs in to the file server may write or delete there (allow %s: %s)", g.Name, gets.Words(true))
 			}
 			if m.unknownSID(id) {
 				add("grants", NobodysNumber, "", "the name of an account or group that the server has", "nobody on the file server has the identity %s: whoever is given it next gets what goes with it", g.Name)

@@ -41,7 +41,7 @@ func TestDraftOfAShare(t *testing.T) {
 	if _, rule, _ := strings.Cut(got.Text, "paths: /charts/drop/moved\n"); !strings.HasPrefix(strings.TrimSpace(rule), "inherits: any") {
 		t.Errorf("what is said of the moved file:\n%s", got.Text)
 	}
-	for _, want := range []string{"owner: keepers", `inherits: "from above"`, "grants: none", `"allow keepers: full"`, `"deny ` + twin.String() + `: delete; this folder only"`} {
+	for _, want := range []string{"owner: keepers", `inherits: "from above"`, "grants: none", `"allow keepers: full"`, `"deny ` + twin.String() + `: delete; reaches here"`} {
 		if !strings.Contains(got.Text, want) {
 			t.Errorf("%s is not in\n%s", want, got.Text)
 		}

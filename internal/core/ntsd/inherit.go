@@ -1,6 +1,11 @@
 package ntsd
 
-import "slices"
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+)
 
 // Child gives what something new in a folder gets (MS-DTYP 2.5.3.4): the entries that the folder hands on, with whoever
 // makes it in place of the creator's. They are marked as coming from above where the folder's own list keeps such marks.
@@ -185,59 +190,69 @@ func Reset(d, parent *Descriptor, folder bool) Descriptor {
 	return out
 }
 
-// A Scope says in words what an entry of a folder applies to.
-type Scope string
-
-// The scopes (the usual ways to combine the flags).
+// The words of what an entry reaches, in the order in which they are written.
 const (
-	Here             Scope = "this folder only"
-	HereFoldersFiles Scope = "this folder, subfolders and files"
-	HereFolders      Scope = "this folder and subfolders"
-	HereFiles        Scope = "this folder and files"
-	FoldersFiles     Scope = "subfolders and files only"
-	Folders          Scope = "subfolders only"
-	Files            Scope = "files only"
-	oneLevel               = ", one level down"
-	nowhere          Scope = "nothing"
+	reachHere    = "here"    // the folder itself
+	reachFolders = "folders" // the folders below it
+	reachFiles   = "files"   // the files below it
+	reachOnce    = "once"    // of those below, the ones directly in it alone
+	reachNothing = "nothing"
 )
 
-var scopes = []struct {
-	flags Flags
-	scope Scope
-}{
-	{0, Here},
-	{ObjectInherit | ContainerInherit, HereFoldersFiles},
-	{ContainerInherit, HereFolders},
-	{ObjectInherit, HereFiles},
-	{ObjectInherit | ContainerInherit | InheritOnly, FoldersFiles},
-	{ContainerInherit | InheritOnly, Folders},
-	{ObjectInherit | InheritOnly, Files},
-	{InheritOnly, nowhere},
+// ReachesAll is what an entry of a folder reaches where nothing else is said.
+const ReachesAll = reachHere + ", " + reachFolders + ", " + reachFiles
+
+// Reaches gives what an entry of a folder with these flags reaches (MS-DTYP 2.4.4.1), as a list in words: any of here,
+// folders and files, and once for what is directly in the folder, which does not hand it on; or nothing.
+func (f Flags) Reaches() string {
+	var words []string
+	if f&InheritOnly == 0 {
+		words = append(words, reachHere)
+	}
+	if f&ContainerInherit != 0 {
+		words = append(words, reachFolders)
+	}
+	if f&ObjectInherit != 0 {
+		words = append(words, reachFiles)
+	}
+	if f&NoPropagate != 0 && f&heritable != 0 {
+		words = append(words, reachOnce)
+	}
+	if len(words) == 0 {
+		return reachNothing
+	}
+	return strings.Join(words, ", ")
 }
 
-// Scope tells what an entry with these flags applies to.
-func (f Flags) Scope() Scope {
-	for _, s := range scopes {
-		if s.flags == f&(heritable|InheritOnly) {
-			if f&NoPropagate != 0 && f&heritable != 0 {
-				return s.scope + oneLevel
-			}
-			return s.scope
-		}
+// ParseReach reads what Reaches gives, in any order. Each word may stand there once.
+func ParseReach(text string) (Flags, error) {
+	f := InheritOnly
+	if text = strings.TrimSpace(text); text == reachNothing {
+		return f, nil
 	}
-	return nowhere
-}
+	seen := map[string]bool{}
+	for word := range strings.SplitSeq(text, ",") {
+		word = strings.TrimSpace(word)
+		if seen[word] {
+			return 0, fmt.Errorf("%q stands there twice", word)
+		}
+		seen[word] = true
 
-// FlagsOf gives the flags for a scope in words.
-func FlagsOf(s Scope) (Flags, bool) {
-	np := Flags(0)
-	if n := len(s) - len(oneLevel); n > 0 && s[n:] == oneLevel {
-		s, np = s[:n], NoPropagate
-	}
-	for _, x := range scopes {
-		if x.scope == s && (np == 0 || x.flags&heritable != 0) {
-			return x.flags | np, true
+		switch word {
+		case reachHere:
+			f &^= InheritOnly
+		case reachFolders:
+			f |= ContainerInherit
+		case reachFiles:
+			f |= ObjectInherit
+		case reachOnce:
+			f |= NoPropagate
+		default:
+			return 0, fmt.Errorf("%q is nothing that an entry reaches: want any of here, folders and files, and once where only what is directly in the folder is meant", word)
 		}
 	}
-	return 0, false
+	if f&NoPropagate != 0 && f&heritable == 0 {
+		return 0, errors.New("once goes with folders or files")
+	}
+	return f, nil
 }

@@ -22,7 +22,7 @@ func randomEntry(r *rand.Rand) Entry {
 	case 0:
 		e.Mask = []Mask{GenericAll, GenericRead, GenericWrite | GenericExecute}[r.IntN(3)]
 	case 1:
-		e.Mask = []Mask{Full, Modify, ReadExecute, ReadSet, WriteSet}[r.IntN(5)]
+		e.Mask = []Mask{Full, ReadSet | WriteSet | Execute | Delete, ReadSet | Execute, ReadSet, WriteSet}[r.IntN(5)]
 	}
 	return e
 }
@@ -79,9 +79,9 @@ func TestWords(t *testing.T) {
 		want   string
 	}{
 		{Full, true, "full"},
-		{Modify, false, "modify"},
-		{ReadExecute, true, "read-execute"},
-		{ReadExecute | WriteSet, false, "read-execute, write"},
+		{ReadSet | WriteSet | Execute | Delete, false, "read, write, execute, delete"},
+		{ReadSet | Execute, true, "read, traverse"},
+		{FileRead | FileExecute | WriteSet, false, "read, write, execute"},
 		{ReadSet, false, "read"},
 		{Execute | ReadAttributes | Synchronize, true, "traverse, read-attributes, synchronize"},
 		{WriteData | AppendData, true, "add-files, add-folders"},
@@ -396,7 +396,7 @@ func contains(list []Entry, e Entry) bool {
 	return false
 }
 
-func TestOrderAndScope(t *testing.T) {
+func TestOrder(t *testing.T) {
 	r := seeded.Rand(t)
 	for range 5000 {
 		d := randomDescriptor(r)
@@ -408,16 +408,39 @@ func TestOrderAndScope(t *testing.T) {
 	if Canonical([]Entry{{}, {Type: Deny}}) || Canonical([]Entry{{Flags: Inherited}, {}}) || !Canonical([]Entry{{Type: Deny}, {}, {Flags: Inherited}, {Type: Deny, Flags: Inherited}}) {
 		t.Error("the usual order is another one")
 	}
+}
+
+// What an entry reaches is written and read for all flags, and in any order.
+func TestReaches(t *testing.T) {
 	for f := range passed + 1 {
-		s := f.Scope()
-		if f&InheritOnly != 0 && f&heritable == 0 || f == NoPropagate {
-			continue // says nothing, in several ways
+		s := f.Reaches()
+		want := f
+		if f&heritable == 0 {
+			want &^= NoPropagate // which says nothing there
 		}
-		if back, ok := FlagsOf(s); !ok || back != f {
-			t.Errorf("flags %d are %q, which are flags %d", f, s, back)
+		if back, err := ParseReach(s); err != nil || back != want {
+			t.Errorf("flags %d are %q, which are flags %d: %v", f, s, back, err)
 		}
 	}
-	if _, ok := FlagsOf("everywhere"); ok {
-		t.Error("a scope that is none")
+	for _, c := range []struct {
+		text string
+		want Flags
+		why  string
+	}{
+		{"here", 0, ""},
+		{" files ,here", ObjectInherit, ""},
+		{"once, folders", ContainerInherit | InheritOnly | NoPropagate, ""},
+		{ReachesAll, ObjectInherit | ContainerInherit, ""},
+		{"nothing", InheritOnly, ""},
+		{"", 0, "want any of here, folders and files"},
+		{"here, nothing", 0, `"nothing" is nothing that an entry reaches`},
+		{"here, files, here", 0, `"here" stands there twice`},
+		{"here, once", 0, "once goes with folders or files"},
+		{"here folders", 0, `"here folders" is nothing`},
+	} {
+		got, err := ParseReach(c.text)
+		if c.why == "" && (err != nil || got != c.want) || c.why != "" && (err == nil || !strings.Contains(err.Error(), c.why)) {
+			t.Errorf("%q: %d, %v", c.text, got, err)
+		}
 	}
 }

@@ -45,11 +45,9 @@ const (
 	FileWrite   = ReadControl | Synchronize | WriteData | AppendData | WriteExtended | WriteAttributes
 	FileExecute = ReadControl | Synchronize | ReadAttributes | Execute
 
-	Full        Mask = 0x001F_01FF
-	Modify           = ReadExecute | WriteSet | Delete
-	ReadExecute      = FileRead | FileExecute
-	ReadSet          = FileRead
-	WriteSet         = Synchronize | WriteData | AppendData | WriteExtended | WriteAttributes
+	Full     Mask = 0x001F_01FF
+	ReadSet       = FileRead
+	WriteSet      = Synchronize | WriteData | AppendData | WriteExtended | WriteAttributes
 )
 
 // Map replaces generic rights by what they stand for.
@@ -66,7 +64,7 @@ func (m Mask) Map() Mask {
 var named = []struct {
 	name string
 	mask Mask
-}{{"full", Full}, {"modify", Modify}, {"read-execute", ReadExecute}, {"read", ReadSet}, {"write", WriteSet}}
+}{{"full", Full}, {"read", ReadSet}, {"write", WriteSet}}
 
 // single are single rights on a file and on a folder.
 var single = []struct {
@@ -157,7 +155,7 @@ func ParseMask(text string) (Mask, error) {
 		hex, ok := strings.CutPrefix(word, "0x")
 		n, err := strconv.ParseUint(hex, 16, 32)
 		if !ok || err != nil {
-			return 0, fmt.Errorf("right %q is unknown: want full, modify, read-execute, read, write, a single right such as list-folder, or a number such as 0x20", word)
+			return 0, fmt.Errorf("right %q is unknown: want full, read, write, a single right such as execute or list-folder, or a number such as 0x20", word)
 		}
 		m |= Mask(n)
 	}

@@ -15,7 +15,7 @@ type EntryLine struct {
 	Origin    string `json:"origin" doc:"Where it comes from"`
 	Unknown   bool   `json:"unknown,omitempty" doc:"The account or group no longer exists on the host"`
 	Deny      bool   `json:"deny,omitempty" doc:"On a share: it withholds"`
-	Applies   string `json:"applies,omitempty" doc:"On a share, of a folder: to what it applies"`
+	Reaches   string `json:"reaches,omitempty" doc:"On a share, of a folder: what it reaches, any of here, folders, files, and once for one level; or nothing"`
 }
 
 // Above is a folder that leads to a path, with its state.

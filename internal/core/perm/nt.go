@@ -179,7 +179,7 @@ type Grant struct {
 	Who       string `json:"who"`
 	Type      string `json:"type" enum:"allow,deny,other" doc:"other: of a kind that is kept and not understood"`
 	Rights    string `json:"rights" doc:"Named sets and single rights, separated by commas"`
-	Applies   string `json:"applies,omitempty" doc:"Of a folder: to what it applies"`
+	Reaches   string `json:"reaches,omitempty" doc:"Of a folder: what it reaches, any of here, folders, files, and once for one level; or nothing"`
 	Inherited bool   `json:"inherited,omitempty" doc:"It came from a folder above"`
 	Unknown   bool   `json:"unknown,omitempty" doc:"The server knows the identity no more"`
 }
@@ -187,8 +187,8 @@ type Grant struct {
 // String gives it in one line.
 func (g Grant) String() string {
 	s := g.Type + " " + g.Who + ": " + g.Rights
-	if g.Applies != "" && g.Applies != string(ntsd.HereFoldersFiles) {
-		s += "; " + g.Applies
+	if g.Reaches != "" && g.Reaches != ntsd.ReachesAll {
+		s += "; reaches " + g.Reaches
 	}
 	if g.Inherited {
 		s += "; inherited"
@@ -207,7 +207,7 @@ func grantsOf(k Kind, d *ntsd.Descriptor, dir *Directory) (out []Grant) {
 			g.Type = "deny"
 		}
 		if k == Folder {
-			g.Applies = string(e.Flags.Scope())
+			g.Reaches = e.Flags.Reaches()
 		}
 		out = append(out, g)
 	}
@@ -217,6 +217,24 @@ func grantsOf(k Kind, d *ntsd.Descriptor, dir *Directory) (out []Grant) {
 // EntryText writes one entry of a share's list.
 func EntryText(k Kind, e ntsd.Entry, dir *Directory) string {
 	return grantsOf(k, &ntsd.Descriptor{Entries: []ntsd.Entry{e}}, dir)[0].String()
+}
+
+// ShareEntries writes the entries of the list that a server keeps for a share as a whole (MS-SRVS 3.1.4.10). What they
+// reach is not said, since it is always all of the share. It reports false where s is no such list.
+func ShareEntries(s Set, dir *Directory) ([]string, bool) {
+	d, ok := NTOf(s)
+	if !ok {
+		return nil, false
+	}
+	if d.Open {
+		return []string{NoListAtAll}, true
+	}
+	entries := slices.Clone(d.Entries)
+	for i := range entries {
+		entries[i].Flags = ntsd.ObjectInherit | ntsd.ContainerInherit
+	}
+	d.Entries = entries
+	return ntView(Folder, d, dir).Entries, true
 }
 
 func (d *Directory) unknownSID(s ntsd.SID) bool {
@@ -257,7 +275,7 @@ func ntEntries(k Kind, d *ntsd.Descriptor, above []Above, dir *Directory) (out [
 	way := handings(k, d, above)
 	for i, g := range grantsOf(k, d, dir) {
 		e := d.Entries[i]
-		line := EntryLine{Text: g.String(), Who: g.Who, Rights: g.Rights, Effective: g.Rights, Deny: g.Type == "deny", Applies: g.Applies, Unknown: g.Unknown, Origin: "set here"}
+		line := EntryLine{Text: g.String(), Who: g.Who, Rights: g.Rights, Effective: g.Rights, Deny: g.Type == "deny", Reaches: g.Reaches, Unknown: g.Unknown, Origin: "set here"}
 		if e.Flags&ntsd.InheritOnly != 0 {
 			line.Effective = "nothing here"
 		}

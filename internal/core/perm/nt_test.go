@@ -64,10 +64,26 @@ func TestNTView(t *testing.T) {
 	if v.Owner != stray.String() || len(v.Unknown) != 1 || v.Inheritance != InheritsFromAbove {
 		t.Errorf("%+v", v)
 	}
-	want := "deny crew: delete | allow system: full; inherited | allow everyone: read; this folder only; inherited"
+	want := "deny crew: delete | allow system: full; inherited | allow everyone: read; reaches here; inherited"
 	if got := strings.Join(v.Entries, " | "); got != want {
 		t.Errorf("%s, want %s", got, want)
 	}
+
+	// What the entries of a share's own list reach is not said, whatever their flags.
+	for sddl, want := range map[string]string{
+		"O:SYD:(D;;SD;;;crew)(A;CI;FA;;;SY)": "deny crew: delete | allow system: full",
+		"O:SYD:":                             "",
+		"O:SYD:NO_ACCESS_CONTROL":            NoListAtAll,
+	} {
+		got, ok := ShareEntries(nt(t, sddl), d)
+		if text := strings.Join(got, " | "); !ok || text != want {
+			t.Errorf("%s: %s, %t", sddl, text, ok)
+		}
+	}
+	if _, ok := ShareEntries(Set{}, d); ok {
+		t.Error("no list is one")
+	}
+
 	if v := Describe(File, nt(t, "O:SYD:NO_ACCESS_CONTROL"), d); v.Inheritance != NoListAtAll {
 		t.Errorf("%+v", v)
 	}

@@ -272,7 +272,7 @@ func ntSayings(f Found, d *ntsd.Descriptor, name func(Principal) string) []Sayin
 			g.Type = "deny"
 		}
 		if k == Folder {
-			g.Applies = string(e.Flags.Scope())
+			g.Reaches = e.Flags.Reaches()
 		}
 		texts = append(texts, strconv.Quote(g.String()))
 	}

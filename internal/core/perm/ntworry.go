@@ -22,7 +22,7 @@ func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (
 	}
 	switch gained := is &^ was; {
 	case gained&CanChange != 0:
-		add(WorryEveryone, true, "", "everybody who signs in may change its permissions", "grant modify to a group instead of full to everyone")
+		add(WorryEveryone, true, "", "everybody who signs in may change its permissions", "grant what is needed to a group instead of full to everyone")
 	case gained&(CanWrite|CanDelete) != 0:
 		add(WorryEveryone, true, "", "everybody who signs in may write or delete it", "grant it to a group")
 	}

@@ -98,7 +98,7 @@ func furnish(t testing.TB, r *rand.Rand) *cabinet {
 // own are two entries of a folder's own, which it may hand on.
 func own(r *rand.Rand) (out []ntsd.Entry) {
 	for range 2 {
-		out = append(out, ntsd.Entry{Flags: []ntsd.Flags{0, 3, 3, 2, 1, 11}[r.IntN(6)], Mask: []ntsd.Mask{ntsd.ReadSet, ntsd.Modify, ntsd.Full}[r.IntN(3)],
+		out = append(out, ntsd.Entry{Flags: []ntsd.Flags{0, 3, 3, 2, 1, 11}[r.IntN(6)], Mask: []ntsd.Mask{ntsd.ReadSet, ntsd.ReadSet | ntsd.WriteSet | ntsd.Execute | ntsd.Delete, ntsd.Full}[r.IntN(3)],
 			SID: []ntsd.SID{ntsd.Everyone, ntsd.Authenticated, ntsd.CreatorOwner, ntsd.NewSID(5, 21, 1, 2, 3, 1001)}[r.IntN(4)]})
 	}
 	return out

@@ -74,7 +74,7 @@ func TestTerms(t *testing.T) {
 		share string
 		hides bool
 		let   string // of the crew
-	}{{"charts", false, "full"}, {"crewdocs", true, "full"}, {"readers", false, "read-execute"}} {
+	}{{"charts", false, "full"}, {"crewdocs", true, "full"}, {"readers", false, "read, traverse"}} {
 		share, err := s.Open(t.Context(), c.share)
 		must(t, err)
 		terms, err := share.Terms()

@@ -59,7 +59,7 @@ func randomList(r *rand.Rand, world []ntsd.SID) (out []ntsd.Entry) {
 		}
 		switch r.IntN(6) {
 		case 0:
-			e.Mask = []ntsd.Mask{ntsd.Full, ntsd.Modify, ntsd.ReadExecute, ntsd.ReadSet, ntsd.WriteSet}[r.IntN(5)]
+			e.Mask = []ntsd.Mask{ntsd.Full, ntsd.ReadSet | ntsd.WriteSet | ntsd.Execute | ntsd.Delete, ntsd.ReadSet | ntsd.Execute, ntsd.ReadSet, ntsd.WriteSet}[r.IntN(5)]
 		case 1:
 			e.Mask = []ntsd.Mask{ntsd.GenericAll, ntsd.GenericRead, ntsd.GenericWrite, ntsd.GenericExecute}[r.IntN(4)]
 		}
