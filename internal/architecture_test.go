@@ -19,16 +19,17 @@ var allowed = map[string][]string{
 	"internal/inquiry":    {"internal/core", "internal/wire"},
 	"internal/report":     {"internal/core", "internal/wire"},
 	"internal/archive":    {"internal/core", "internal/wire"},
-	"internal/host":       {"internal/core", "internal/host", "internal/tied", "internal/atomicfile"},
+	"internal/host":       {"internal/core", "internal/host", "internal/tied", "internal/atomicfile", "internal/private"},
 	"internal/client":     {"internal/core", "internal/wire"},
 	"internal/carry":      {"internal/core/untrusted"},
-	"internal/agent":      {"internal/core", "internal/wire", "internal/inquiry", "internal/client", "internal/host", "internal/carry", "internal/archive", "internal/atomicfile"},
+	"internal/agent":      {"internal/core", "internal/wire", "internal/inquiry", "internal/client", "internal/host", "internal/carry", "internal/archive", "internal/atomicfile", "internal/private"},
 	"internal/seeded":     {}, // for tests alone
 	"internal/frugal":     {}, // for tests alone
 	"internal/loopback":   {},
 	"internal/samba":      {"internal/loopback", "internal/tied"}, // for the demo and the tests
 	"internal/tied":       {},
-	"internal/atomicfile": {},
+	"internal/atomicfile": {"internal/private"},
+	"internal/private":    {"internal/core"},
 	"internal/handover":   {},
 	"internal/service":    {"internal/core", "internal/wire", "internal/inquiry", "internal/report", "internal/archive", "internal/loopback", "internal/tied", "internal/atomicfile", "internal/handover", "internal/service"},
 	"internal/cli":        {"internal", "console"},

@@ -29,6 +29,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
 	"idletally/internal/host/change"
+	"idletally/internal/private"
 	"idletally/internal/wire"
 )
 
@@ -74,6 +75,9 @@ func (j *Joining) Request(ctx context.Context) (request []byte, err error) {
 	if len(j.Roots) == 0 {
 		return nil, errors.New("say with --root below which folders this host lets the agent work")
 	}
+	if err := alone(j.Folder); err != nil {
+		return nil, err
+	}
 	if j.Server != nil { // who cannot sign in there learns it now
 		s, err := j.Server.dial(ctx)
 		if err != nil {
@@ -100,7 +104,7 @@ func (j *Joining) Accept(got wire.Enrolled) error {
 	}
 	s := Settings{Service: j.Service, Host: got.Host, Enrolment: got.Enrolment, Authority: got.Authority, Certificate: got.Certificate,
 		Key: j.key, OrderKey: got.OrderKey, Server: j.Server, Roots: pathname.EscapeAll(j.Roots)}
-	if err := os.MkdirAll(j.Folder, 0o700); err != nil {
+	if err := private.MkdirAll(j.Folder); err != nil {
 		return fmt.Errorf("agent's folder: %w", err)
 	}
 	if j.Server != nil {
@@ -208,16 +212,16 @@ func (s *Settings) saveFirst(folder string) error {
 	return err
 }
 
-func (s *Settings) put(folder string, place func(name string, content []byte, mode os.FileMode) error) error {
+func (s *Settings) put(folder string, place func(name string, content []byte) error) error {
 	b, err := json.MarshalIndent(s, "", "  ")
 	if err != nil {
 		return err
 	}
-	return place(filepath.Join(folder, SettingsFile), b, 0o600)
+	return place(filepath.Join(folder, SettingsFile), b)
 }
 
 func alreadyEnrolled(folder string) error {
-	return fmt.Errorf("it is enrolled already: to enrol it anew, take %s away there first", filepath.Join(pathname.Escape(folder), SettingsFile))
+	return fmt.Errorf("it is enrolled already: to enrol it anew, take %s away there first", pathname.Escape(filepath.ToSlash(filepath.Join(folder, SettingsFile))))
 }
 
 // ErrNotEnrolled says that a folder is of no agent.
@@ -226,7 +230,7 @@ var ErrNotEnrolled = errors.New("this agent is not enrolled")
 // Load reads an agent's settings.
 func Load(folder string) (Settings, error) {
 	var s Settings
-	if err := private(folder); err != nil {
+	if err := alone(folder); err != nil {
 		return s, err
 	}
 	b, err := os.ReadFile(filepath.Join(folder, SettingsFile))
@@ -277,6 +281,8 @@ type host interface {
 	deaf() string
 	// listen follows what changes, until the context ends.
 	listen(ctx context.Context, list []wire.WatchedPlace)
+	// spelled gives a path as the host's roots spell it, where another spelling is the same to the host.
+	spelled(path string) string
 	// top says whether / itself is shown: what is in it then depends on the roots.
 	top() bool
 }
@@ -510,7 +516,7 @@ func (a *Agent) run(ctx context.Context, to desk, w *wire.Work, done, total *ato
 	if err := a.refuseTaken(order, folder); err != nil {
 		return fail("%v", err)
 	}
-	if err := os.MkdirAll(folder, 0o700); err != nil {
+	if err := private.MkdirAll(folder); err != nil {
 		return fail("run's folder: %v", err)
 	}
 	chunks := &stored{folder: folder, part: part}
@@ -525,7 +531,7 @@ func (a *Agent) run(ctx context.Context, to desk, w *wire.Work, done, total *ato
 		if _, err := plan.CheckChunk(b, h, part.Roots); err != nil {
 			return fail("%v", err)
 		}
-		if err := os.WriteFile(chunks.file(n), b, 0o600); err != nil {
+		if err := private.WriteFile(chunks.file(n), b); err != nil {
 			return fail("keep the plan: %v: free some space and resume the run", err)
 		}
 	}

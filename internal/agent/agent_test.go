@@ -515,8 +515,34 @@ func TestFolderIsPrivate(t *testing.T) {
 		s := Settings{Host: "skiff"}
 		must(t, s.save(folder))
 		must(t, c.change(folder))
-		if _, err := Load(folder); c.says == "" && err != nil || c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {
-			t.Errorf("%s: %v, want %q", what, err, c.says)
+		_, loaded := Load(folder)
+		_, enrolled := (&Joining{Folder: folder, Roots: []string{"/srv"}}).Request(t.Context())
+		for _, err := range []error{loaded, enrolled} {
+			if c.says == "" && err != nil || c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {
+				t.Errorf("%s: %v, want %q", what, err, c.says)
+			}
+		}
+	}
+}
+
+// The roots are meant by other letter case: of a file server the shares, which it finds so, and of a Windows system all names.
+func TestSpelled(t *testing.T) {
+	for _, c := range []struct{ asked, server, own string }{
+		{"/Charts/North/a", "/charts/North/a", "/charts/north/a"},
+		{"/charts/north", "/charts/north", "/charts/north"},
+		{"/CHARTS", "/charts", "/charts"},
+		{"/", "/", "/"},
+		{"/c/DATA/B", "/C/DATA/B", "/C/Data/B"},
+		{"/charts2/north", "/charts2/north", "/charts2/north"},
+		{"/Charts/south", "/charts/south", "/Charts/south"},
+	} {
+		a := &Agent{roots: []string{"/charts/north", "/C/Data"}}
+		if got := (&descriptors{a: a}).spelled(c.asked); got != c.own {
+			t.Errorf("%s is %s on a system of its own, want %s", c.asked, got, c.own)
+		}
+		a.Server = &FileServer{}
+		if got := (&descriptors{a: a}).spelled(c.asked); got != c.server {
+			t.Errorf("%s is %s on a file server, want %s", c.asked, got, c.server)
 		}
 	}
 }

@@ -66,10 +66,11 @@ func (a *Agent) answer(ctx context.Context, q wire.Question) (r wire.Reply, err 
 	if q.Kind == wire.AskFiles {
 		return a.files(ctx, q)
 	}
-	path := string(q.Path)
+	path := a.host.spelled(string(q.Path))
 	if err := pathname.Check(path); err != nil {
 		return r, err
 	}
+	q.Path = pathname.Path(path)
 	if !a.shows(path) && !(q.Kind == wire.AskPath && a.leads(path)) && !(path == "/" && a.host.top()) {
 		return r, fmt.Errorf("%s: %s", q.Path, notShown)
 	}

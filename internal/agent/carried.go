@@ -18,6 +18,7 @@ import (
 	"idletally/internal/core/plan"
 	"idletally/internal/core/succession"
 	"idletally/internal/core/untrusted"
+	"idletally/internal/private"
 	"idletally/internal/wire"
 )
 
@@ -38,12 +39,12 @@ func RequestFile(ctx context.Context, j Joining, version string, out io.Writer) 
 	if err != nil {
 		return "", err
 	}
-	if err := os.MkdirAll(j.Folder, 0o700); err != nil {
+	if err := private.MkdirAll(j.Folder); err != nil {
 		return "", fmt.Errorf("agent's folder: %w", err)
 	}
 	b, err := json.Marshal(joining{Roots: pathname.EscapeAll(j.Roots), Key: j.key})
 	if err == nil {
-		err = os.WriteFile(filepath.Join(j.Folder, joiningFile), b, 0o600)
+		err = private.WriteFile(filepath.Join(j.Folder, joiningFile), b)
 	}
 	if err != nil {
 		return "", err
@@ -87,7 +88,7 @@ func JoinByFile(folder string, got archive.Admission) (host string, err error) {
 	}
 	switch {
 	case err == nil && !bytes.Equal(now.OrderKey, got.OrderKey):
-		return "", fmt.Errorf("this is host %s, and another key signs its orders: to have it take those of this admission, take %s away first", now.Host, filepath.Join(pathname.Escape(folder), SettingsFile))
+		return "", fmt.Errorf("this is host %s, and another key signs its orders: to have it take those of this admission, take %s away first", now.Host, pathname.Escape(filepath.ToSlash(filepath.Join(folder, SettingsFile))))
 	case err != nil && !errors.Is(err, os.ErrNotExist) && !errors.Is(err, ErrNotEnrolled):
 		return "", err
 	}

@@ -44,7 +44,7 @@ func (a *Agent) compareHistory(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	return atomicfile.Write(a.historyFile(), b, 0o600)
+	return atomicfile.Write(a.historyFile(), b)
 }
 
 // seenHistory gives the end that was kept; that of an empty history where none was.

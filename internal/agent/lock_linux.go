@@ -6,12 +6,14 @@ import (
 	"path/filepath"
 
 	"golang.org/x/sys/unix"
+
+	"idletally/internal/private"
 )
 
 // lock keeps others from working with an agent's folder at the same time. The kernel lets it go however
 // this process ends.
 func lock(folder string) (free func(), err error) {
-	f, err := os.OpenFile(filepath.Join(folder, "lock"), os.O_RDWR|os.O_CREATE|unix.O_NOFOLLOW, 0o600)
+	f, err := private.Open(filepath.Join(folder, "lock"), os.O_RDWR|os.O_CREATE|unix.O_NOFOLLOW)
 	if err != nil {
 		return nil, fmt.Errorf("agent's folder: %w", err)
 	}

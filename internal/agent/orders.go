@@ -71,7 +71,7 @@ func (a *Agent) takeOrder(o plan.Order) error {
 	if err != nil {
 		return err
 	}
-	if err := atomicfile.Write(filepath.Join(a.Folder, ordersFile), b, 0o600); err != nil {
+	if err := atomicfile.Write(filepath.Join(a.Folder, ordersFile), b); err != nil {
 		return fmt.Errorf("note the order: %w", err)
 	}
 	return nil

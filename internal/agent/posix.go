@@ -36,6 +36,8 @@ func (h *posix) top() bool { return false }
 
 func (h *posix) deaf() string { return "" }
 
+func (h *posix) spelled(path string) string { return path }
+
 func (h *posix) listen(ctx context.Context, list []wire.WatchedPlace) { h.a.follow(ctx, list) }
 
 // reach is nothing: a run gets at this system's own paths by itself.

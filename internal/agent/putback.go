@@ -16,6 +16,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
 	"idletally/internal/host/change"
+	"idletally/internal/private"
 )
 
 // What follows works on the host alone: the service may be gone.
@@ -27,7 +28,7 @@ const stowedFile = "stored"
 
 // stow notes that the service has all of a run, and lets go what has been so for long enough.
 func stow(runs, run string) error {
-	if err := os.WriteFile(filepath.Join(runs, run, stowedFile), nil, 0o600); err != nil {
+	if err := private.WriteFile(filepath.Join(runs, run, stowedFile), nil); err != nil {
 		return fmt.Errorf("note that a run is stored: %w", err)
 	}
 	list, err := os.ReadDir(runs)
@@ -185,14 +186,14 @@ func PutBack(ctx context.Context, folder, run string, wanted func(path string) b
 	rand.Read(k[:])
 	out.Run, out.Steps = hex.EncodeToString(k[:]), len(steps)
 	own := filepath.Join(runs, out.Run)
-	if err := os.MkdirAll(own, 0o700); err != nil {
+	if err := private.MkdirAll(own); err != nil {
 		return out, err
 	}
 	var chunks change.Memory
 	var all []byte
 	for c := range slices.Chunk(steps, plan.StepsPerChunk) {
 		b := plan.EncodeChunk(c)
-		if err := os.WriteFile((&stored{folder: own}).file(len(chunks)), b, 0o600); err != nil {
+		if err := private.WriteFile((&stored{folder: own}).file(len(chunks)), b); err != nil {
 			return out, fmt.Errorf("keep the steps: %w", err)
 		}
 		chunks, all = append(chunks, c), append(all, b...)

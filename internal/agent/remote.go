@@ -16,6 +16,7 @@ import (
 	"idletally/internal/carry"
 	"idletally/internal/core/pathname"
 	"idletally/internal/host/ssh"
+	"idletally/internal/private"
 	"idletally/internal/wire"
 )
 
@@ -117,7 +118,7 @@ func EnrolRemote(ctx context.Context, j Joining, r *Remote, code, version string
 		return "", err
 	}
 	s := Settings{Service: j.Service, Host: got.Host, Authority: j.Authority, Roots: pathname.EscapeAll(j.Roots), Remote: r}
-	if err := os.MkdirAll(j.Folder, 0o700); err != nil {
+	if err := private.MkdirAll(j.Folder); err != nil {
 		return "", fmt.Errorf("agent's folder: %w", err)
 	}
 	if err := r.seal(j.Folder); err != nil {

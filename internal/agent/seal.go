@@ -9,6 +9,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+
+	"idletally/internal/private"
 )
 
 // Passwords of a file server are sealed in the agent's folder: AES-256-GCM, by a key that lies in a file of its own, which may
@@ -33,8 +35,8 @@ func sealKey(folder string, create bool) (cipher.AEAD, error) {
 	if errors.Is(err, os.ErrNotExist) && create {
 		key = make([]byte, 32)
 		rand.Read(key)
-		if err = os.MkdirAll(filepath.Dir(at), 0o700); err == nil {
-			err = os.WriteFile(at, key, 0o600)
+		if err = private.MkdirAll(filepath.Dir(at)); err == nil {
+			err = private.WriteFile(at, key)
 		}
 	}
 	if err != nil {

@@ -105,7 +105,29 @@ func (h *descriptors) domain(ctx context.Context) ([]nt.Account, error) {
 
 func (h *descriptors) top() bool { return true }
 
-func (h *descriptors) deaf() string { return "file servers are not watched: take snapshots" }
+func (h *descriptors) deaf() string {
+	if h.a.Server == nil {
+		return "this system is not watched: take snapshots"
+	}
+	return "file servers are not watched: take snapshots"
+}
+
+// spelled takes the names of the roots for what people mean by other letter case: a server's shares are found by either
+// (MS-SRVS 3.1.1.2), and on a system of its own all names are. What lies below is as it was asked for.
+func (h *descriptors) spelled(path string) string {
+	for _, root := range h.a.roots {
+		own, asked := strings.Split(root, "/"), strings.Split(path, "/")
+		same := min(len(own), len(asked))
+		if h.a.Server != nil {
+			same = min(same, 2) // of names in a share the server knows which are the same
+		}
+		if !slices.EqualFunc(own[:same], asked[:same], strings.EqualFold) {
+			continue
+		}
+		return strings.Join(slices.Concat(own[:same], asked[same:]), "/")
+	}
+	return path
+}
 
 func (h *descriptors) listen(context.Context, []wire.WatchedPlace) {}
 

@@ -21,6 +21,7 @@ import (
 	"idletally/internal/host/look"
 	"idletally/internal/host/scan"
 	"idletally/internal/host/spool"
+	"idletally/internal/private"
 	"idletally/internal/wire"
 )
 
@@ -141,7 +142,7 @@ func pastName(roots []string) string {
 // past opens what the last scan of some roots found.
 func (a *Agent) past(roots []string, whole bool) (*scan.Past, error) {
 	folder := filepath.Join(a.Folder, "past")
-	if err := os.MkdirAll(folder, 0o700); err != nil {
+	if err := private.MkdirAll(folder); err != nil {
 		return nil, err
 	}
 	names, err := os.ReadDir(folder)

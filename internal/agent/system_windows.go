@@ -10,6 +10,7 @@ import (
 
 	"idletally/internal/host/nt"
 	"idletally/internal/host/ntfs"
+	"idletally/internal/private"
 )
 
 // own is what an agent of a Linux system keeps beside: here it is nothing.
@@ -22,7 +23,7 @@ func ownHost(a *Agent) host {
 
 // lock keeps others from working with an agent's folder at the same time. The system lets it go however this process ends.
 func lock(folder string) (free func(), err error) {
-	f, err := os.OpenFile(filepath.Join(folder, "lock"), os.O_RDWR|os.O_CREATE, 0o600)
+	f, err := private.Open(filepath.Join(folder, "lock"), os.O_RDWR|os.O_CREATE)
 	if err != nil {
 		return nil, fmt.Errorf("agent's folder: %w", err)
 	}

@@ -5,17 +5,19 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+
+	"idletally/internal/private"
 )
 
-// Write puts a file with some content in place of what has its name: it is on stable storage when Write returns, and
+// Write puts a file that is nobody else's with some content in place of what has its name: it is on stable storage when Write returns, and
 // until then what was there stays.
-func Write(name string, content []byte, mode os.FileMode) error {
-	return put(name, content, mode, os.Rename)
+func Write(name string, content []byte) error {
+	return put(name, content, os.Rename)
 }
 
 // Create is Write where nothing has the name. It is os.ErrExist where something has.
-func Create(name string, content []byte, mode os.FileMode) error {
-	return put(name, content, mode, func(from, to string) error {
+func Create(name string, content []byte) error {
+	return put(name, content, func(from, to string) error {
 		if err := os.Link(from, to); err != nil {
 			return err
 		}
@@ -23,8 +25,8 @@ func Create(name string, content []byte, mode os.FileMode) error {
 	})
 }
 
-func put(name string, content []byte, mode os.FileMode, place func(from, to string) error) (err error) {
-	f, err := os.CreateTemp(filepath.Dir(name), filepath.Base(name)+".new-*")
+func put(name string, content []byte, place func(from, to string) error) (err error) {
+	f, err := private.CreateTemp(filepath.Dir(name), filepath.Base(name)+".new-*")
 	if err != nil {
 		return err
 	}
@@ -34,9 +36,6 @@ func put(name string, content []byte, mode os.FileMode, place func(from, to stri
 		}
 	}()
 	_, err = f.Write(content)
-	if err == nil {
-		err = f.Chmod(mode)
-	}
 	if err == nil {
 		err = f.Sync()
 	}

@@ -23,7 +23,10 @@ with now differ from those you are a member of: a new membership counts from the
 		RunE: func(c *cobra.Command, a []string) error {
 			var v wire.Account
 			if len(a) == 0 && w.local() {
-				var err error
+				_, err := thisMachine()
+				if err != nil {
+					return err
+				}
 				if v, err = whoAmI(c); err != nil {
 					return err
 				}

@@ -135,7 +135,7 @@ and its key are there; the folder here says how to reach it. This program is cop
 			} else if host, err = agent.Enrol(c.Context(), j, code, Version); err != nil {
 				return err
 			}
-			say(c, "Enrolled as host %s. Start it with: idletally agent run --folder %s", host, pathname.Escape(*folder))
+			say(c, "Enrolled as host %s. Start it with: idletally agent run --folder %s", host, pathname.Escape(filepath.ToSlash(*folder)))
 			return nil
 		}}
 	enrol.Flags().StringVar(&service, "service", "", "address of the service: https://HOST:PORT")

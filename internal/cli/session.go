@@ -20,6 +20,7 @@ import (
 
 	"idletally/internal/atomicfile"
 	"idletally/internal/client"
+	"idletally/internal/private"
 	"idletally/internal/service/authority"
 	"idletally/internal/wire"
 )
@@ -97,10 +98,10 @@ func (o *options) save(s session) error {
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+	if err := private.MkdirAll(filepath.Dir(file)); err != nil {
 		return err
 	}
-	return atomicfile.Write(file, b, 0o600)
+	return atomicfile.Write(file, b)
 }
 
 // client makes a client for the session's service.

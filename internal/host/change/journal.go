@@ -19,6 +19,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/untrusted"
+	"idletally/internal/private"
 )
 
 // A journal is records after a header line of magic. A record is: length of the payload (4 bytes), type (1), payload,
@@ -208,7 +209,7 @@ func openJournal(file string, head Head) (j *Journal, err error) {
 			return nil, err
 		}
 	}
-	if j.f, err = os.OpenFile(file, os.O_WRONLY|os.O_APPEND, 0o600); err != nil {
+	if j.f, err = private.Open(file, os.O_WRONLY|os.O_APPEND); err != nil {
 		return nil, err
 	}
 	return j, nil
@@ -226,7 +227,7 @@ func beginJournal(file string, head Head) (*Journal, error) {
 	for range 2 {
 		j.buf = appendRecord(j.buf, nil, recHead, payload)
 	}
-	if j.f, err = os.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600); err != nil { // there is nothing in it that ever counted
+	if j.f, err = private.Open(file, os.O_WRONLY|os.O_CREATE|os.O_TRUNC); err != nil { // there is nothing in it that ever counted
 		return nil, err
 	}
 	if err = j.sync(); err == nil {
@@ -253,7 +254,7 @@ func setAside(file string, whole []byte) error {
 			return fmt.Errorf("keep what is torn: %w", err)
 		}
 	}
-	return atomicfile.Write(file, whole, 0o600)
+	return atomicfile.Write(file, whole)
 }
 
 // replay reads all records that are there, and tells how many bytes those take that may be followed by more. Of a file that

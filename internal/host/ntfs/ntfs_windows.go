@@ -1,5 +1,5 @@
 // Package ntfs reads and sets the security descriptors of the Windows system that it runs on. Its volumes are what a file server's
-// shares are: /C/data is C:\data. It is built and vetted, and has not been run: see docs/decisions.
+// shares are: /C/data is C:\data. How far it was tried docs/decisions say.
 package ntfs
 
 import (
@@ -17,7 +17,6 @@ import (
 
 	"idletally/internal/core/access"
 	"idletally/internal/core/ntsd"
-	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/host/nt"
 )
@@ -93,9 +92,7 @@ type volume struct {
 func (v *volume) Close() error { return windows.CloseHandle(v.top) }
 
 // Terms are none: nobody comes through a share here.
-func (v *volume) Terms() (access.Mount, error) {
-	return access.Mount{At: pathname.Path("/" + v.letter)}, nil
-}
+func (v *volume) Terms() (access.Mount, error) { return access.Mount{}, nil }
 
 // openAt opens one part of a path in a folder that is open, following no link. An intent to back up passes over lists where the
 // privilege is there.

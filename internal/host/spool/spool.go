@@ -12,6 +12,7 @@ import (
 	"sync"
 
 	"idletally/internal/core/tree"
+	"idletally/internal/private"
 )
 
 // A Spool keeps nodes in a temporary file without a name, one after another as they come: children
@@ -36,7 +37,7 @@ const spoolHead = len(tree.Hash{}) + 4
 
 // New makes a spool in a folder.
 func New(folder string) (*Spool, error) {
-	f, err := os.CreateTemp(folder, "nodes-*")
+	f, err := private.CreateTemp(folder, "nodes-*")
 	if err != nil {
 		return nil, fmt.Errorf("make room for the snapshot: %w", err)
 	}

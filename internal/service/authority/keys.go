@@ -392,7 +392,7 @@ func keep(dir, name string, create func() ([]byte, error)) ([]byte, error) {
 	if b, err = create(); err != nil {
 		return nil, err
 	}
-	if err := atomicfile.Write(file, b, 0o600); err != nil {
+	if err := atomicfile.Write(file, b); err != nil {
 		return nil, fmt.Errorf("keep key: %w", err)
 	}
 	return b, nil
@@ -406,7 +406,7 @@ type named struct {
 // put keeps files one after another, and has them take the places that they are meant for.
 func put(dir string, files []named) error {
 	for _, f := range files {
-		if err := atomicfile.Write(filepath.Join(dir, f.name), f.content, 0o600); err != nil {
+		if err := atomicfile.Write(filepath.Join(dir, f.name), f.content); err != nil {
 			return fmt.Errorf("keep key: %w", err)
 		}
 	}

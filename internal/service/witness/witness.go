@@ -224,7 +224,7 @@ func (w *Witness) note(head chain.Head) error {
 	if err != nil {
 		return err
 	}
-	if err := atomicfile.Write(w.File, append(b, '\n'), 0o600); err != nil {
+	if err := atomicfile.Write(w.File, append(b, '\n')); err != nil {
 		return fmt.Errorf("note where the history ends: %w", err)
 	}
 	w.noted = head

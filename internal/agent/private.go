@@ -1,0 +1,22 @@
+package agent
+
+import (
+	"fmt"
+	"path/filepath"
+
+	"idletally/internal/private"
+)
+
+// alone says whether an agent's folder, and the keys in it, are nobody else's: who can write there decides what the host is
+// told to do, and who can read there can be the host.
+func alone(folder string) error {
+	for _, x := range []struct {
+		name   string
+		secret bool
+	}{{"", false}, {SettingsFile, true}, {keyFile, true}, {joiningFile, true}} {
+		if err := private.Check(filepath.Join(folder, x.name), x.secret); err != nil {
+			return fmt.Errorf("agent's folder: %w", err)
+		}
+	}
+	return nil
+}

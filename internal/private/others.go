@@ -1,0 +1,36 @@
+package private
+
+import "idletally/internal/core/ntsd"
+
+// What of a descriptor lets somebody write to a file or a folder, or put another in its place, and what lets them read it.
+const (
+	writing = ntsd.WriteData | ntsd.AppendData | ntsd.DeleteChild | ntsd.Delete | ntsd.WriteDAC | ntsd.WriteOwner
+	reading = ntsd.ReadData
+)
+
+// other finds somebody whom a descriptor lets write or, of a secret, read, and who is neither self nor one of those who
+// administer the system. Entries that deny are not counted on.
+func other(d ntsd.Descriptor, self ntsd.SID, secret bool) (who ntsd.SID, found bool) {
+	rights := writing
+	if secret {
+		rights |= reading
+	}
+	trusted := func(s ntsd.SID) bool {
+		return s == self || s == ntsd.System || s == ntsd.Administrators || s == ntsd.OwnerRights
+	}
+	if !trusted(d.Owner) || d.Owner == ntsd.OwnerRights {
+		return d.Owner, true
+	}
+	if d.Open {
+		return ntsd.Everyone, true
+	}
+	for _, e := range d.Entries {
+		if e.Foreign() { // which lets somebody do something on terms of its own
+			return ntsd.Everyone, true
+		}
+		if e.Type != ntsd.Deny && e.Flags&ntsd.InheritOnly == 0 && e.Mask.Map()&rights != 0 && !trusted(e.SID) {
+			return e.SID, true
+		}
+	}
+	return ntsd.SID{}, false
+}
