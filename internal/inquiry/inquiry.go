@@ -357,7 +357,10 @@ func Everybody(ctx context.Context, sc Scene, path string, op access.Operation, 
 			}
 		case a.Allowed && len(out.Allowed) < maxHolders:
 			out.Allowed = append(out.Allowed, row)
-		case !a.Allowed && len(out.Refused) < maxHolders && (out.Everyone.Allowed || slices.Contains(matter, h.ID)):
+		case !a.Allowed && len(out.Refused) < maxHolders && (out.Everyone.Allowed || a.ByAsking || slices.Contains(matter, h.ID)):
+			if a.ByAsking {
+				row.Reason += "; " + strings.Join(a.Notes, "; ")
+			}
 			out.Refused = append(out.Refused, row)
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"idletally/internal/core/ntsd"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 )
@@ -166,6 +167,13 @@ type Subject struct {
 	ID         perm.Principal // perm.Everyone is whoever is nobody in particular
 	Groups     []perm.Principal
 	Privileges Privilege
+	Held       []Held // on file servers
+}
+
+// Held is privileges on a file server with who holds them: the account, or a group that it is in.
+type Held struct {
+	Privileges ntsd.Privileges
+	By         perm.Principal
 }
 
 // SubjectOf is an account as its host knows it, with groups that it does not belong to yet.
@@ -181,6 +189,11 @@ func SubjectOf(d *perm.Directory, id perm.Principal, joining ...perm.Principal) 
 	}
 	if n, ok := id.ID(); ok && n == 0 && !id.IsGroup() {
 		s.Privileges = AllPrivileges
+	}
+	for _, x := range slices.Concat([]perm.Principal{id}, s.Groups, everybodysGroups) {
+		if a := d.Account(x); a != nil && a.Privileges != 0 {
+			s.Held = append(s.Held, Held{a.Privileges, x})
+		}
 	}
 	return s
 }
@@ -198,6 +211,7 @@ type Answer struct {
 	Operation Operation     `json:"operation"`
 	Allowed   bool          `json:"allowed"`
 	Unknown   bool          `json:"unknown,omitempty" doc:"Nobody knows: who is in a group that would turn the answer round the server does not tell. The notes say which"`
+	ByAsking  bool          `json:"by_asking,omitempty" doc:"Refused, but the account holds a privilege that lets programs do it that ask for it, on some servers. The notes say which"`
 	Cause     Code          `json:"cause"`
 	At        pathname.Path `json:"at" doc:"The path whose permissions decide: the path itself, its folder, or one on the way to it"`
 	Reason    string        `json:"reason" doc:"The deciding cause in one sentence"`
@@ -324,6 +338,9 @@ func (a *Asker) May(w Way, op Operation, d *perm.Directory) Answer {
 	out.Reason = a.sentence(v, folder, p, op, d)
 	out.Notes = a.notes(v, p, op)
 	if p.Set.Scheme() == perm.SchemeNT {
+		var more []string
+		out.ByAsking, more = a.passedOver(v, op, d)
+		out.Notes = append(out.Notes, more...)
 		open := a.nt.undissolved(folder, p, op, v.ok, d)
 		out.Unknown, out.Notes = len(open) > 0, append(out.Notes, open...)
 	}

@@ -36,13 +36,18 @@ type ntAsker struct {
 	shares map[perm.Set]ntsd.Mask // what the lists of shares let through
 }
 
+// everybodysGroups are those that whoever signs in to a file server is in.
+var everybodysGroups = []perm.Principal{perm.SIDOf(ntsd.Everyone), perm.SIDOf(ntsd.Authenticated), perm.SIDOf(ntsd.Network)}
+
 func newNTAsker(s Subject) ntAsker {
 	a := ntAsker{known: map[perm.Set]*ntsd.Descriptor{}, shares: map[perm.Set]ntsd.Mask{}}
 	if sid, ok := s.ID.SID(); ok {
 		a.token.User = sid
 	}
-	a.token.Groups = []ntsd.SID{ntsd.Everyone, ntsd.Authenticated, ntsd.Network}
-	for _, g := range s.Groups {
+	for _, h := range s.Held {
+		a.token.Privileges |= h.Privileges
+	}
+	for _, g := range slices.Concat(everybodysGroups, s.Groups) {
 		if sid, ok := g.SID(); ok {
 			a.token.Groups = append(a.token.Groups, sid)
 		}
@@ -73,7 +78,7 @@ func (a *ntAsker) through(m *Mount) ntsd.Mask {
 	if !ok {
 		mask = ntsd.Full
 		if d, fine := perm.NTOf(m.Share); fine {
-			mask = d.Maximum(a.token)
+			mask = d.Lets(a.token)
 		}
 		if len(a.shares) >= maxKnown {
 			clear(a.shares)
@@ -81,6 +86,15 @@ func (a *ntAsker) through(m *Mount) ntsd.Mask {
 		a.shares[m.Share] = mask
 	}
 	return mask
+}
+
+// Lacks gives the rights to a place on a share that neither its list nor the share's own grants the asker.
+func (a *Asker) Lacks(p *Place) ntsd.Mask {
+	d := a.nt.of(p.Set)
+	if d == nil {
+		return 0
+	}
+	return a.nt.through(&p.Mount) &^ d.Maximum(a.nt.token)
 }
 
 // shown is what a share that hides asks for: all that reading takes, but for waiting.
@@ -234,6 +248,44 @@ func (a *ntAsker) notes(v verdict) []string {
 		return nil
 	}
 	return []string{v.share.note}
+}
+
+// privilege says by what the asker passes over the list of something.
+func (a *Asker) privilege(it, who string, d *perm.Directory) string {
+	if a.nt.token.Privileges&ntsd.Everything != 0 {
+		return "the server lets " + who + " do everything, whatever the list of " + it + " says"
+	}
+	return who + " holds " + a.held(ntsd.TakeOwnership, d) + ", which passes over the list of " + it
+}
+
+// held names a privilege with the group that brings it.
+func (a *Asker) held(p ntsd.Privileges, d *perm.Directory) string {
+	i := slices.IndexFunc(a.Held, func(h Held) bool { return h.Privileges&p != 0 })
+	if i < 0 || a.Held[i].By == a.ID {
+		return p.String()
+	}
+	return p.String() + " (by " + d.Name(a.Held[i].By) + ")"
+}
+
+// passedOver tells what a refusal does not count: privileges that programs have to ask for (MS-FSA 2.1.5.1.2.1), and what
+// the server does not tell.
+func (a *Asker) passedOver(v verdict, op Operation, d *perm.Directory) (byAsking bool, out []string) {
+	if v.ok || v.code == ByShareTop || v.code == ByShareList || v.code == ByKind || v.code == ByUnread {
+		return false, nil
+	}
+	p, what := ntsd.Restore, "write"
+	if op == Read || op == List {
+		p, what = ntsd.Backup, "read"
+	}
+	if byAsking = a.nt.token.Privileges&p != 0; byAsking {
+		out = append(out, "holds "+a.held(p, d)+": programs that ask for it "+what+" whatever lists say, on Windows servers; Samba does not go by it")
+	}
+	if d != nil {
+		for _, x := range d.Untold {
+			out = append(out, "not counted, since the server does not tell it: "+x)
+		}
+	}
+	return byAsking, out
 }
 
 func (a *ntAsker) say(v ntsd.Verdict, k perm.Kind, d *ntsd.Descriptor, right ntsd.Mask) verdict {

@@ -1,6 +1,7 @@
 package access
 
 import (
+	"encoding/json"
 	"fmt"
 	"strings"
 	"testing"
@@ -84,10 +85,78 @@ func TestShares(t *testing.T) {
 	if len(holders) != 3 || holders[0].Answers[0].Allowed || !holders[1].Answers[0].Allowed {
 		t.Errorf("%+v", holders)
 	}
+	privileged(t)
+
 	joined := SubjectOf(d, perm.Everyone)
 	joined.Groups = append(joined.Groups, perm.SIDOf(crew))
 	if !NewAsker(joined).Can(way("O:SYD:", "O:SYD:(A;;FR;;;crew)"), Read) {
 		t.Error("who joins the group gains nothing")
+	}
+}
+
+// Privileges count, by themselves and by groups; what a program has to ask for is told beside a no, and so is what nobody told.
+func privileged(t *testing.T) {
+	t.Helper()
+	names := map[string]ntsd.SID{"owner": ntsd.NewSID(5, 21, 1, 2, 3, 1), "saver": ntsd.NewSID(5, 21, 1, 2, 3, 2), "member": ntsd.NewSID(5, 21, 1, 2, 3, 3), "keeper": ntsd.NewSID(5, 21, 1, 2, 3, 4), "clerk": ntsd.NewSID(5, 21, 1, 2, 3, 5)}
+	powers := map[string]ntsd.Privileges{"owner": ntsd.TakeOwnership, "saver": ntsd.Backup | ntsd.Restore, "keeper": ntsd.Everything}
+	d := &perm.Directory{Untold: []string{"the weather"}}
+	for name, sid := range names {
+		a := perm.Account{ID: perm.SIDOf(sid), Name: name, Privileges: powers[name]}
+		if name == "member" {
+			a.Groups = []perm.Principal{perm.SIDOf(ntsd.Administrators)}
+		}
+		d.Accounts = append(d.Accounts, a)
+	}
+	d.Groups = []perm.Account{{ID: perm.SIDOf(ntsd.Administrators), Name: "administrators", Privileges: ntsd.TakeOwnership | ntsd.Backup}}
+	set, err := ntsd.ParseSDDL("O:SYD:P")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := perm.NTSet(set)
+	if err != nil {
+		t.Fatal(err)
+	}
+	d.Index()
+
+	w := Way{{Path: "/", Kind: perm.Folder, Set: s}, {Path: "/charts", Kind: perm.Folder, Set: s}, {Path: "/charts/x", Kind: perm.File, Set: s}}
+	for _, c := range []struct {
+		who  string
+		op   Operation
+		ok   bool
+		says string
+	}{
+		{"owner", Own, true, "owner holds SeTakeOwnershipPrivilege, which passes over the list of the path"},
+		{"owner", Read, false, "not counted, since the server does not tell it: the weather"},
+		{"member", Own, true, "member holds SeTakeOwnershipPrivilege (by administrators)"},
+		{"member", Read, false, "holds SeBackupPrivilege (by administrators): programs that ask for it read whatever lists say"},
+		{"member", Write, false, "no entry"},
+		{"saver", Read, false, "holds SeBackupPrivilege: programs that ask for it read"},
+		{"saver", Delete, false, "holds SeRestorePrivilege: programs that ask for it write"},
+		{"keeper", Write, true, "the server lets keeper do everything"},
+		{"keeper", Delete, true, "the server lets keeper do everything"},
+		{"clerk", Own, false, "no entry"},
+	} {
+		a := NewAsker(SubjectOf(d, perm.SIDOf(names[c.who]))).May(w, c.op, d)
+		if a.ByAsking != strings.Contains(strings.Join(a.Notes, ""), "programs that ask") {
+			t.Errorf("%s %s, by asking: %+v", c.who, c.op, a)
+		}
+		if said := a.Reason + "; " + strings.Join(a.Notes, "; "); a.Allowed != c.ok || !strings.Contains(said, c.says) || c.ok && a.Cause != ByPrivilege {
+			t.Errorf("%s %s: %+v", c.who, c.op, a)
+		}
+	}
+	b, hash, err := d.Encode()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var back perm.Directory
+	if err := json.Unmarshal(b, &back); err != nil {
+		t.Fatal(err)
+	}
+	if _, again, err := back.Encode(); err != nil || again != hash {
+		t.Errorf("read back it is another one: %v, %s", err, b)
+	}
+	if err := json.Unmarshal([]byte(`{"accounts":[{"id":"S-1-1-0","privileges":"SeFlyPrivilege"}]}`), &back); err == nil {
+		t.Error("a privilege that is none")
 	}
 }
 

@@ -215,6 +215,9 @@ func (a *Asker) sentence(v verdict, folder, p *Place, op Operation, d *perm.Dire
 		who = "everyone"
 	}
 	if p.Set.Scheme() == perm.SchemeNT {
+		if v.code == ByPrivilege {
+			return a.privilege(it, who, d)
+		}
 		if s := shareSentence(v, it, who, d); s != "" {
 			return s
 		}

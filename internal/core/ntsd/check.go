@@ -1,6 +1,10 @@
 package ntsd
 
-import "slices"
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
 
 // Privileges let accounts pass over lists (MS-DTYP 2.5.3.2).
 type Privileges uint8
@@ -11,7 +15,49 @@ const (
 	Backup                               // read anything, where it is opened for that
 	Restore                              // write anything, and give ownership to anybody, where it is opened for that
 	Security                             // read and change system lists
+	Everything                           // no privilege of the standard: the server lets whoever has it do everything
 )
+
+// privilegeNames are those of the standard (MS-LSAD 3.1.1.2.1), in the order of the bits.
+var privilegeNames = [...]string{"SeTakeOwnershipPrivilege", "SeBackupPrivilege", "SeRestorePrivilege", "SeSecurityPrivilege", "everything"}
+
+// String gives the names of the privileges, separated by commas.
+func (p Privileges) String() string {
+	var out []string
+	for i, n := range privilegeNames {
+		if p&(1<<i) != 0 {
+			out = append(out, n)
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+// PrivilegeNamed gives the one of a name, and 0 for one that has no bearing on files.
+func PrivilegeNamed(name string) Privileges {
+	if i := slices.Index(privilegeNames[:], name); i >= 0 {
+		return 1 << i
+	}
+	return 0
+}
+
+// MarshalText gives what String does.
+func (p Privileges) MarshalText() ([]byte, error) { return []byte(p.String()), nil }
+
+// UnmarshalText reads what MarshalText gives.
+func (p *Privileges) UnmarshalText(b []byte) error {
+	*p = 0
+	if len(b) == 0 {
+		return nil
+	}
+	for name := range strings.SplitSeq(string(b), ", ") {
+		one := PrivilegeNamed(name)
+		if one == 0 {
+			return fmt.Errorf("%q is no privilege that bears on files", name)
+		}
+		*p |= one
+	}
+	return nil
+}
 
 // A Token is who somebody is to a server: the account with all its groups, those that everybody has included.
 type Token struct {
@@ -59,6 +105,9 @@ func (d *Descriptor) access(t Token, decide func(rights Mask, v Verdict)) Mask {
 			decide(m, v)
 		}
 	}
+	if t.Privileges&Everything != 0 {
+		settle(Full, Verdict{true, ByPrivilege, 0})
+	}
 	if t.Privileges&Security != 0 {
 		settle(SystemSecurity, Verdict{true, ByPrivilege, 0})
 	}
@@ -89,6 +138,19 @@ func (d *Descriptor) access(t Token, decide func(rights Mask, v Verdict)) Mask {
 
 // Maximum gives all rights that a token has by a descriptor alone.
 func (d *Descriptor) Maximum(t Token) Mask { return d.access(t, nil) }
+
+// Lets gives what a share lets through to a token where d is the share's own list. Samba counts privileges there, also those
+// that do not count at the paths in it.
+func (d *Descriptor) Lets(t Token) Mask {
+	m := d.Maximum(t)
+	if t.Privileges&Backup != 0 {
+		m |= FileRead | Execute
+	}
+	if t.Privileges&Restore != 0 {
+		m |= FileWrite | WriteDAC | WriteOwner | Delete
+	}
+	return m
+}
 
 // Check says of each single right that is wanted whether a token has it, and what decides so.
 func (d *Descriptor) Check(t Token, want Mask) map[Mask]Verdict {

@@ -179,12 +179,16 @@ type Account struct {
 	Name    string      `json:"name"`
 	Groups  []Principal `json:"groups,omitempty"` // memberships, the primary group first
 	Service bool        `json:"service,omitempty"`
+
+	// On a file server: the privileges that an account, or all members of a group, hold by themselves.
+	Privileges ntsd.Privileges `json:"privileges,omitempty"`
 }
 
 // A Directory is what a host says of its accounts and groups at one time.
 type Directory struct {
 	Accounts []Account `json:"accounts"`
 	Groups   []Account `json:"groups"`
+	Untold   []string  `json:"untold,omitempty"` // what the host does not tell, so that answers cannot count it
 	byID     map[Principal]*Account
 	byName   map[string]*Account // "u:NAME", "g:NAME"
 	peopled  map[Principal]bool  // on a file server: groups that some account is in
