@@ -126,6 +126,12 @@ func followsOnShares(t *testing.T, s *demo.Stage) {
 			t.Errorf("%+v", x)
 		}
 	}
+
+	// The account that the agent signs in as is one that the server lets do everything, as what it may do beyond the list shows.
+	must(t, s.Permit(ctx, "charts", "/saltmarsh", "D:PAI(A;OICI;FR;;;AN)(A;OICI;FR;;;WD)"))
+	c := command{t: t, s: s, person: "quartermaster"}
+	c.want(0, "the server lets keeper do everything, whatever the list of the folder says", "access", "decide", "keeper", "/charts/saltmarsh", "create-file", "--host", demo.Chartroom)
+	c.want(4, "no entry on the folder grants deckhand add-files", "access", "decide", "deckhand", "/charts/saltmarsh", "create-file", "--host", demo.Chartroom)
 }
 
 // What somebody sees on a share that hides, what they can do there by its own list too, and the server's own answer beside it.

@@ -2,7 +2,9 @@ package agent
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -171,6 +173,11 @@ func (h *descriptors) snapshot(ctx context.Context, w *wire.Work, roots []string
 	if err != nil {
 		return a.cannot(ctx, w, err)
 	}
+	for _, way := range ways {
+		if err := h.mark(ctx, s, way, dir); err != nil {
+			return a.cannot(ctx, w, err)
+		}
+	}
 	d := wire.SnapshotDone{Forest: found.Forest, Directory: dir, Paths: found.Paths, Gaps: found.Gaps, Ways: ways}
 	for _, x := range found.Denied {
 		d.Denied = append(d.Denied, wire.Denied{Path: pathname.Escape(x.Path), Reason: x.Reason})
@@ -213,7 +220,15 @@ func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID
 			add(x.SID, x.Name, x.Group, x.Groups)
 		}
 	}
-	met = slices.Clone(met)
+	held, err := s.Privileges(ctx)
+	if err != nil {
+		if errors.Is(err, nt.ErrLost) || ctx.Err() != nil {
+			return nil, err
+		}
+		h.a.Log.Warn("privileges are not counted", "error", err)
+		d.Untold = append(d.Untold, "who holds privileges")
+	}
+	met = slices.AppendSeq(slices.Clone(met), maps.Keys(held))
 	for _, x := range own { // such as the group that every account is in, which nobody lists
 		for _, g := range x.Groups {
 			if !slices.Contains(met, g) {
@@ -238,8 +253,54 @@ func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID
 	}
 	for _, list := range []*[]perm.Account{&d.Accounts, &d.Groups} {
 		slices.SortFunc(*list, func(a, b perm.Account) int { return strings.Compare(string(a.ID), string(b.ID)) })
+		for i := range *list {
+			if id, ok := (*list)[i].ID.SID(); ok {
+				(*list)[i].Privileges = held[id]
+			}
+		}
 	}
 	return d.Index(), nil
+}
+
+// mark finds out whether the server lets the agent's own account do what the lists at the end of a way do not, as Samba does
+// for those that its settings name: nobody else can be told. What no list gives is asked for, and let go.
+func (h *descriptors) mark(ctx context.Context, s nt.Server, way access.Way, dir *perm.Directory) error {
+	if h.a.Server == nil || len(way) < 2 {
+		return nil
+	}
+	id, known := dir.User(h.a.Server.User)
+	own := dir.Account(id)
+	if !known || own == nil {
+		return nil
+	}
+	asker := access.SubjectOf(dir, id)
+	if len(asker.Held) > 0 { // by which it might have been let
+		return nil
+	}
+	last := way[len(way)-1]
+	missing := access.NewAsker(asker).Lacks(&last)
+	if missing == 0 {
+		return nil
+	}
+
+	name, below, err := nt.Split(string(last.Path))
+	if err != nil {
+		return err
+	}
+	share, err := s.Open(ctx, name)
+	if err != nil {
+		return err
+	}
+	defer share.Close()
+	got, err := share.Hold(below, missing)
+	if err != nil {
+		if errors.Is(err, nt.ErrLost) {
+			return err
+		}
+		return nil // as the lists say
+	}
+	own.Privileges |= ntsd.Everything
+	return got.Close()
 }
 
 // theServer is what all shares lie in: it lets everybody through.
@@ -320,6 +381,9 @@ func (h *descriptors) answer(ctx context.Context, q wire.Question) (r wire.Reply
 	if err != nil {
 		return r, err
 	}
+	if err := h.mark(ctx, s, f.Way, dir); err != nil {
+		return r, err
+	}
 	r.Found = &f
 	if q.Kind == wire.AskProbe {
 		if r.Tries, err = h.probe(ctx, q, f.Seen.Kind); err != nil {
@@ -346,6 +410,9 @@ func (h *descriptors) below(ctx context.Context, s nt.Server, q wire.Question) (
 	}
 	dir, err := h.directory(ctx, s, found.SIDs)
 	if err != nil {
+		return r, err
+	}
+	if err := h.mark(ctx, s, way, dir); err != nil {
 		return r, err
 	}
 	reach, err := h.a.reachOf(dir, q)

@@ -28,7 +28,8 @@ type Account struct {
 	Name     string
 	Password string
 	Groups   []string
-	Keeper   bool // may do everything on the shares, as the account that Idle Tally uses has to
+	Rights   []string // privileges by the names that file servers give them, such as SeTakeOwnershipPrivilege
+	Keeper   bool     // may do everything on the shares, as the account that Idle Tally uses has to
 }
 
 // A Share is a folder that is served.
@@ -159,6 +160,7 @@ func write(dir string, w World) error {
 	var order []string
 	passwd := "root:x:0:0:root:/:/bin/false\nnobody:x:65534:65534:nobody:/:/bin/false\n"
 	var keepers []string
+	var granted strings.Builder
 	var script strings.Builder
 	fmt.Fprintf(&script, `set -eu
 d='%s'
@@ -174,6 +176,9 @@ done
 				order = append(order, g)
 			}
 			groups[g] = append(groups[g], a.Name)
+		}
+		for _, right := range a.Rights {
+			fmt.Fprintf(&granted, "net -s \"$d/smb.conf\" sam rights grant '%s' %s >/dev/null\n", a.Name, right)
 		}
 		if a.Keeper {
 			keepers = append(keepers, a.Name)
@@ -198,6 +203,7 @@ done
 			fmt.Fprintf(&script, "sharesec -s \"$d/smb.conf\" '%s' -R \"%s\" >/dev/null\n", x.Name, strings.Join(list, ","))
 		}
 	}
+	script.WriteString(granted.String())
 	script.WriteString("touch \"$d/made\"\nfi\n")
 	var conf strings.Builder
 	fmt.Fprintf(&conf, `[global]

@@ -24,6 +24,8 @@ type Server interface {
 	Names(ctx context.Context, sids []ntsd.SID) ([]Name, error)
 	// Accounts lists the accounts and groups that the server keeps, with who is in which.
 	Accounts(ctx context.Context) ([]Account, error)
+	// Privileges tells which accounts and groups hold privileges that pass over lists.
+	Privileges(ctx context.Context) (map[ntsd.SID]ntsd.Privileges, error)
 	Close() error
 }
 

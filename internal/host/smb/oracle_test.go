@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -140,6 +141,7 @@ func (o *oracle) ask(who int, name string, op access.Operation, sum *tally) erro
 	way = append(way, o.place(name))
 	token := o.tokens[who]
 	subject := access.Subject{ID: perm.SIDOf(token.User)}
+	subject.Held = []access.Held{{Privileges: token.Privileges, By: subject.ID}}
 	for _, g := range token.Groups {
 		subject.Groups = append(subject.Groups, perm.SIDOf(g))
 	}
@@ -155,7 +157,7 @@ func (o *oracle) ask(who int, name string, op access.Operation, sum *tally) erro
 	}
 	switch {
 	case done == answer.Allowed:
-	case len(answer.Notes) > 0:
+	case slices.ContainsFunc(answer.Notes, func(n string) bool { return strings.Contains(n, "owner rights: Samba passes over it") }):
 		sum.known.Add(1)
 	case sum.differ.Add(1) < 20:
 		var lists string

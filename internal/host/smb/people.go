@@ -81,6 +81,15 @@ func (s *Session) Accounts(ctx context.Context) (out []nt.Account, err error) {
 	return out, err
 }
 
+// Privileges tells who holds privileges that pass over lists.
+func (s *Session) Privileges(ctx context.Context) (out map[ntsd.SID]ntsd.Privileges, err error) {
+	err = s.pipe(ctx, "lsarpc", func(rw io.ReadWriter) error {
+		out, err = rpc.Privileges(rw)
+		return err
+	})
+	return out, err
+}
+
 // Shares lists the shares with files, but for those that are there for administrators.
 func (s *Session) Shares(ctx context.Context) (out []string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, s.patience)

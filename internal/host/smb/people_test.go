@@ -4,6 +4,7 @@ package smb
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"strings"
 	"testing"
@@ -60,6 +61,20 @@ func TestPeople(t *testing.T) {
 	}
 	if _, err := s.Open(ctx, "nowhere"); err == nil || !strings.Contains(err.Error(), "no such share") {
 		t.Errorf("a share that is not there: %v", err)
+	}
+}
+
+// Whoever signs in is told who holds privileges: accounts, and the groups that the server gives them to.
+func TestPrivileges(t *testing.T) {
+	_, tokens, _ := people(t)
+	s, err := Dial(t.Context(), Access{Address: server.Address(), User: "clerk", Password: password})
+	must(t, err)
+	defer s.Close()
+	got, err := s.Privileges(t.Context())
+	must(t, err)
+	taker := tokens[3]
+	if want := map[ntsd.SID]ntsd.Privileges{taker.User: taker.Privileges, ntsd.Administrators: ntsd.TakeOwnership | ntsd.Backup | ntsd.Restore | ntsd.Security}; !maps.Equal(got, want) {
+		t.Errorf("%v, want %v", got, want)
 	}
 }
 

@@ -30,14 +30,15 @@ func people(t testing.TB) (names []string, tokens []ntsd.Token, others []ntsd.SI
 		others = append(others, sid)
 	}
 	for _, p := range []struct {
-		name   string
-		groups []string
-	}{{"purser", []string{"crew", "office"}}, {"clerk", []string{"crew"}}, {"stoker", nil}} {
+		name       string
+		groups     []string
+		privileges ntsd.Privileges
+	}{{"purser", []string{"crew", "office"}, 0}, {"clerk", []string{"crew"}, 0}, {"stoker", nil, 0}, {"taker", []string{"crew"}, ntsd.TakeOwnership | ntsd.Backup | ntsd.Restore}} {
 		s := dial(t, p.name, "charts")
 		must(t, s.s.WriteFile("who-"+p.name, nil, 0o666))
 		seen, err := s.Look("who-" + p.name)
 		must(t, err)
-		token := ntsd.Token{User: seen.Descriptor.Owner, Groups: []ntsd.SID{seen.Descriptor.Group, ntsd.Everyone, ntsd.Authenticated, ntsd.Network}}
+		token := ntsd.Token{User: seen.Descriptor.Owner, Groups: []ntsd.SID{seen.Descriptor.Group, ntsd.Everyone, ntsd.Authenticated, ntsd.Network}, Privileges: p.privileges}
 		for _, g := range p.groups {
 			token.Groups = append(token.Groups, groups[g])
 		}

@@ -30,7 +30,7 @@ func TestShareListAsTheServerDoes(t *testing.T) {
 	must(t, err)
 	granted, shut := 0, 0
 	for n, token := range tokens {
-		through := list.Maximum(token)
+		through := list.Lets(token)
 		s, err := Dial(t.Context(), Access{Address: server.Address(), User: names[n], Password: password})
 		must(t, err)
 		share, err := s.Open(t.Context(), "readers")

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
+	"slices"
 	"testing"
 
 	"idletally/internal/core/ntsd"
@@ -82,6 +83,51 @@ func memberships(n int) []byte {
 	}
 	w.u32(0)
 	return w.b
+}
+
+// A file server that tells of holders of privileges without end is left.
+func TestHoldersAreBounded(t *testing.T) {
+	page := func(n int, status uint32) []byte {
+		w := &writer{}
+		w.u32(1)
+		w.sids(slices.Repeat([]ntsd.SID{ntsd.Everyone}, n))
+		w.u32(status)
+		return w.b
+	}
+	rights := &writer{}
+	rights.u32(1)
+	rights.ref()
+	rights.u32(1)
+	chars := rights.text("SeBackupPrivilege")
+	rights.chars(chars)
+	rights.u32(0)
+	for name, c := range map[string]struct {
+		holders []byte
+		sound   bool
+	}{
+		"a usual one":       {page(3, 0), true},
+		"nobody":            {page(0, noMoreEntries), true},
+		"many":              {page(maxHolders+1, 0), false},
+		"the same for ever": {page(1, moreEntries), true},
+		"nothing":           {nil, false},
+	} {
+		t.Run(name, func(t *testing.T) {
+			frugal.Run(t, 64<<20, func() {
+				got, err := Privileges(&rogue{tells: func(op uint16) []byte {
+					switch op {
+					case 11:
+						return c.holders
+					case 36:
+						return rights.b
+					}
+					return make([]byte, 24)
+				}})
+				if (err == nil) != c.sound || c.sound && name != "nobody" && got[ntsd.Everyone] != ntsd.Backup {
+					t.Errorf("%v, %v", got, err)
+				}
+			})
+		})
+	}
 }
 
 // A file server that tells of accounts without end is left, and takes no more than 64 MiB until then.

@@ -25,7 +25,10 @@ type Names struct {
 }
 
 // OpenNames begins to ask through the pipe "lsarpc".
-func OpenNames(rw io.ReadWriter) (*Names, error) {
+func OpenNames(rw io.ReadWriter) (*Names, error) { return openPolicy(rw, 0x0800) } // look names up
+
+// openPolicy opens what a server keeps of names and privileges, with certain rights (MS-LSAD 2.2.1.1.2).
+func openPolicy(rw io.ReadWriter, rights uint32) (*Names, error) {
 	p, err := open(rw, lsa)
 	if err != nil {
 		return nil, fmt.Errorf("names: %w", err)
@@ -36,7 +39,7 @@ func OpenNames(rw io.ReadWriter) (*Names, error) {
 	for range 5 {
 		w.u32(0)
 	}
-	w.u32(0x0800)         // look names up
+	w.u32(rights)
 	r, err := p.do(44, w) // LsarOpenPolicy2
 	if err != nil {
 		return nil, fmt.Errorf("names: %w", err)
