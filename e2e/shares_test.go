@@ -9,6 +9,8 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/cloudsoda/go-smb2"
+
 	"idletally/demo"
 	"idletally/internal/agent"
 	"idletally/internal/client"
@@ -100,6 +102,7 @@ func TestShares(t *testing.T) {
 		t.Errorf("a share that is not there: %v", err)
 	}
 	asSomebody(t, s, live)
+	marked(t, s, snap)
 	followsOnShares(t, s)
 	serverGone(t, s)
 }
@@ -132,6 +135,23 @@ func followsOnShares(t *testing.T, s *demo.Stage) {
 	c := command{t: t, s: s, person: "quartermaster"}
 	c.want(0, "the server lets keeper do everything, whatever the list of the folder says", "access", "decide", "keeper", "/charts/saltmarsh", "create-file", "--host", demo.Chartroom)
 	c.want(4, "no entry on the folder grants deckhand add-files", "access", "decide", "deckhand", "/charts/saltmarsh", "create-file", "--host", demo.Chartroom)
+}
+
+// What is marked as read-only is said not to be written where it is looked at now; a snapshot does not know.
+func marked(t *testing.T, s *demo.Stage, snap string) {
+	t.Helper()
+	conn, err := (&smb2.Dialer{Initiator: &smb2.NTLMInitiator{User: "keeper", Password: demo.Password}}).Dial(t.Context(), s.Chartroom.Address())
+	must(t, err)
+	defer func() { must(t, conn.Logoff()) }()
+	share, err := conn.Mount("charts")
+	must(t, err)
+	const file = "/charts/saltmarsh/sheet 00.chart"
+	must(t, share.Chmod(`saltmarsh\sheet 00.chart`, 0o444))
+	c := command{t: t, s: s, person: "quartermaster"}
+	c.want(4, "the path is marked as read-only", "access", "decide", "surveyor", file, "write", "--host", demo.Chartroom)
+	c.want(0, "unless it is marked as read-only, which snapshots do not hold", "access", "decide", "surveyor", file, "write", "--snapshot", snap)
+	c.want(0, "it is marked as read-only", "path", "show", file, "--host", demo.Chartroom)
+	must(t, share.Chmod(`saltmarsh\sheet 00.chart`, 0o666))
 }
 
 // What somebody sees on a share that hides, what they can do there by its own list too, and the server's own answer beside it.

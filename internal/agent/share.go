@@ -333,7 +333,7 @@ func shareWay(share nt.Share, path string) (way access.Way, last nt.Seen, err er
 		if err != nil {
 			return way, last, fmt.Errorf("%s: %w", pathname.Escape(path[:i]), err)
 		}
-		way = append(way, access.Place{Path: pathname.Path(path[:i]), Kind: last.Kind, Set: set, Mount: terms})
+		way = append(way, access.Place{Path: pathname.Path(path[:i]), Kind: last.Kind, Set: set, Mount: terms, Mark: access.MarkOf(last.ReadOnly)})
 	}
 	return way, last, nil
 }
@@ -551,7 +551,7 @@ func (a *Agent) onShare(ctx context.Context, s nt.Server, q wire.Question) (f ac
 	var found []access.Seen
 	err = share.List(below, func(batch []nt.Seen) error {
 		for _, x := range batch {
-			e := access.Seen{Place: access.Place{Path: pathname.Path(pathname.Join(path, x.Name)), Kind: x.Kind, Mount: f.Seen.Mount}, Size: x.Size, Modified: x.Modified}
+			e := access.Seen{Place: access.Place{Path: pathname.Path(pathname.Join(path, x.Name)), Kind: x.Kind, Mount: f.Seen.Mount, Mark: access.MarkOf(x.ReadOnly)}, Size: x.Size, Modified: x.Modified}
 			if err := x.Err; err != nil {
 				e.Gap = err.Error()
 			} else if e.Set, err = perm.NTSet(x.Descriptor); err != nil {

@@ -206,6 +206,9 @@ func Sight(ctx context.Context, sc Scene, path string) (wire.Sight, error) {
 			out.Notes = append(out.Notes, "what the share "+m.At.String()+" itself lets through could not be read: answers take it for everything")
 		}
 	}
+	if s.Mark == access.MarkReadOnly {
+		out.Notes = append(out.Notes, "it is marked as read-only: it is neither written nor deleted before the mark is taken off")
+	}
 	for _, p := range f.Way[:len(f.Way)-1] {
 		place := wire.WayPlace{Path: p.Path.String(), Kind: p.Kind.String(), Withheld: p.Mount.Words()}
 		if p.Path != "/" || p.Set.Scheme() != perm.SchemeNT { // what holds a server's shares has no permissions

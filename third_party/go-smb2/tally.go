@@ -24,3 +24,6 @@ func (fs *Share) OpenWith(name string, access, options uint32) (*File, error) {
 func (f *File) QueryFile(class uint8, most uint32) ([]byte, error) {
 	return f.queryInfo(&smb2.QueryInfoRequest{InfoType: 1, FileInfoClass: class, OutputBufferLength: most})
 }
+
+// Delete asks for what is open to be deleted when it is closed (MS-FSCC 2.4.11), whatever it is marked as.
+func (f *File) Delete() error { return f.remove() }

@@ -123,6 +123,25 @@ type Place struct {
 	Set   perm.Set      `json:"set"` // zero where it could not be read
 	Mount Mount         `json:"mount"`
 	Top   bool          `json:"top,omitempty"` // a file system is mounted here: it cannot be removed or renamed
+	Mark  Mark          `json:"mark,omitempty"`
+}
+
+// A Mark is what a path on a share is marked as besides its list (MS-FSCC 2.6). Snapshots do not hold marks.
+type Mark string
+
+// The marks.
+const (
+	NotLooked    Mark = "" // nobody looked
+	Unmarked     Mark = "none"
+	MarkReadOnly Mark = "read-only"
+)
+
+// MarkOf gives what is known of a path that was looked at.
+func MarkOf(readOnly bool) Mark {
+	if readOnly {
+		return MarkReadOnly
+	}
+	return Unmarked
 }
 
 // A Way is the path asked about, last, and before it every folder that is passed, from / on.

@@ -20,6 +20,7 @@ const (
 	ByTraverse    Code = "passing"         // servers let everybody pass through folders
 	ByShareList   Code = "share list"      // the share's own list does not let it through
 	ByShareTop    Code = "share"           // it is the share itself, or what holds the shares
+	ByMark        Code = "marked"          // what is marked as read-only is neither written nor deleted
 )
 
 // shareRuling is what decided on a share.
@@ -170,9 +171,27 @@ func (a *ntAsker) decide(folder, at *Place, op Operation) verdict {
 	case CreateFile, CreateFolder:
 		made = d
 	default:
-		return v
+		return a.marked(v, at, op)
 	}
 	v.share.note = a.ownerRights(made)
+	return v
+}
+
+// marked is a verdict with what the path is marked as (MS-FSA 2.1.5.1.2).
+func (a *ntAsker) marked(v verdict, at *Place, op Operation) verdict {
+	if !v.ok || op != Write && op != Delete {
+		return v
+	}
+	switch at.Mark {
+	case MarkReadOnly:
+		out := verdict{code: ByMark, share: shareRuling{kind: at.Kind}}
+		if d := a.of(at.Set); d.Maximum(a.token)&a.through(&at.Mount)&ntsd.WriteAttributes != 0 {
+			out.share.note = "the account may take the mark off, and can then"
+		}
+		return out
+	case NotLooked:
+		v.share.note = join(v.share.note, "unless it is marked as read-only, which snapshots do not hold")
+	}
 	return v
 }
 
@@ -330,6 +349,8 @@ func shareSentence(v verdict, it, who string, d *perm.Directory) string {
 		return "the share's own list does not let " + who + " " + rights + ", whatever the list of " + it + " says"
 	case ByShareTop:
 		return "it is the share itself, or what holds the shares: clients neither make, rename nor remove these"
+	case ByMark:
+		return it + " is marked as read-only: it is neither written nor deleted before the mark is taken off"
 	case ByTraverse:
 		return "file servers let everybody who signs in pass through folders to what they may reach"
 	}

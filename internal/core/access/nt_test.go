@@ -86,11 +86,51 @@ func TestShares(t *testing.T) {
 		t.Errorf("%+v", holders)
 	}
 	privileged(t)
+	markedReadOnly(t)
 
 	joined := SubjectOf(d, perm.Everyone)
 	joined.Groups = append(joined.Groups, perm.SIDOf(crew))
 	if !NewAsker(joined).Can(way("O:SYD:", "O:SYD:(A;;FR;;;crew)"), Read) {
 		t.Error("who joins the group gains nothing")
+	}
+}
+
+// What is marked as read-only is neither written nor deleted, whatever the lists say; where nobody looked a yes says so.
+func markedReadOnly(t *testing.T) {
+	t.Helper()
+	for _, c := range []struct {
+		mark Mark
+		list string
+		op   Operation
+		ok   bool
+		says string
+	}{
+		{Unmarked, "D:(A;;FA;;;WD)", Write, true, ""},
+		{MarkReadOnly, "D:(A;;FA;;;WD)", Write, false, "the account may take the mark off"},
+		{MarkReadOnly, "D:(A;;0x10002;;;WD)", Write, false, ""},
+		{MarkReadOnly, "D:(A;;0x10002;;;WD)", Delete, false, ""},
+		{MarkReadOnly, "D:(A;;FA;;;WD)", Read, true, ""},
+		{MarkReadOnly, "D:(A;;FA;;;WD)", Rename, true, ""},
+		{NotLooked, "D:(A;;FA;;;WD)", Write, true, "which snapshots do not hold"},
+		{NotLooked, "D:", Write, false, ""},
+	} {
+		var sets []perm.Set
+		for _, sddl := range []string{"O:SYD:(A;;FA;;;WD)", "O:SY" + c.list} {
+			d, err := ntsd.ParseSDDL(sddl)
+			if err != nil {
+				t.Fatal(err)
+			}
+			s, err := perm.NTSet(d)
+			if err != nil {
+				t.Fatal(err)
+			}
+			sets = append(sets, s)
+		}
+		w := Way{{Path: "/", Kind: perm.Folder, Set: sets[0]}, {Path: "/charts", Kind: perm.Folder, Set: sets[0]}, {Path: "/charts/x", Kind: perm.File, Set: sets[1], Mark: c.mark}}
+		a := NewAsker(SubjectOf(nil, perm.SIDOf(ntsd.NewSID(5, 21, 1, 2, 3, 9)))).May(w, c.op, nil)
+		if said := strings.Join(a.Notes, "; "); a.Allowed != c.ok || (c.says == "") != (said == "") || !strings.Contains(said, c.says) {
+			t.Errorf("%s, marked %q, %s: %+v", c.list, c.mark, c.op, a)
+		}
 	}
 }
 

@@ -57,6 +57,7 @@ type Seen struct {
 	Links      uint64 // names that it has; 0 where nobody asked
 	Size       int64
 	Modified   time.Time
+	ReadOnly   bool  // marked so (MS-FSCC 2.6)
 	Changed    int64 // when anything of it was changed last, in nanoseconds of Unix time by the server's clock; 0 where nobody asked
 	Err        error // why its permissions could not be read
 }

@@ -33,6 +33,10 @@ func Try(s Share, below string, k perm.Kind) (out []access.Try, err error) {
 		}
 		return call, false, err
 	}
+	marked := false
+	if seen, err := Look(s, below); err == nil { // who may not look finds out by trying
+		marked = seen.ReadOnly
+	}
 	for _, op := range access.For(k, perm.SchemeNT) {
 		t := access.Try{Operation: op}
 		o, ok := tries[op]
@@ -43,6 +47,8 @@ func Try(s Share, below string, k perm.Kind) (out []access.Try, err error) {
 			t.Untried = "there is nothing to try"
 		case below == "" && (op == access.Delete || op == access.Rename):
 			t.Untried = "it is the share itself"
+		case op == access.Delete && marked:
+			t.Untried = "it is marked as read-only, which only deleting it would try"
 		default:
 			if t.Call, t.Allowed, err = open(below, "it", o.on); err != nil {
 				return nil, err

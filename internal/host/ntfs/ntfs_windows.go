@@ -179,7 +179,7 @@ func (h *handle) Look() (nt.Seen, error) {
 		return nt.Seen{}, explain(err)
 	}
 	seen := nt.Seen{Name: h.name, Kind: perm.File, Links: uint64(info.NumberOfLinks), ID: uint64(info.FileIndexHigh)<<32 | uint64(info.FileIndexLow),
-		Size: int64(info.FileSizeHigh)<<32 | int64(info.FileSizeLow), Modified: time.Unix(0, info.LastWriteTime.Nanoseconds())}
+		Size: int64(info.FileSizeHigh)<<32 | int64(info.FileSizeLow), Modified: time.Unix(0, info.LastWriteTime.Nanoseconds()), ReadOnly: info.FileAttributes&windows.FILE_ATTRIBUTE_READONLY != 0}
 	// Asked for after the number of names: whoever takes a name away in between changes it.
 	var basic struct {
 		created, accessed, written, changed windows.Filetime

@@ -22,6 +22,9 @@ func open(s *smb2.Share, name string, access ntsd.Mask, options uint32) (*smb2.F
 // allOfIt is FileAllInformation (MS-FSCC 2.4.2).
 const allOfIt = 18
 
+// readOnly is FILE_ATTRIBUTE_READONLY (MS-FSCC 2.6).
+const readOnly = 1
+
 // stat asks what something is: like the library's, and how many names it has.
 func stat(f *smb2.File) (nt.Seen, error) {
 	b, err := f.QueryFile(allOfIt, 64<<10)
@@ -34,6 +37,6 @@ func stat(f *smb2.File) (nt.Seen, error) {
 	le := binary.LittleEndian
 	const since1601 = 116_444_736_000_000_000 // Unix time began then, in tenths of a microsecond
 	unix := func(at int) int64 { return (int64(le.Uint64(b[at:])) - since1601) * 100 }
-	return nt.Seen{Kind: kindOf(le.Uint32(b[32:])), Modified: time.Unix(0, unix(16)), Changed: unix(24), Size: int64(le.Uint64(b[48:])),
+	return nt.Seen{Kind: kindOf(le.Uint32(b[32:])), ReadOnly: le.Uint32(b[32:])&readOnly != 0, Modified: time.Unix(0, unix(16)), Changed: unix(24), Size: int64(le.Uint64(b[48:])),
 		Links: uint64(le.Uint32(b[56:])), ID: le.Uint64(b[64:])}, nil
 }

@@ -3,6 +3,7 @@
 package smb
 
 import (
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -33,6 +34,7 @@ type oracle struct {
 
 	states map[string]ntsd.Descriptor
 	kinds  map[string]perm.Kind
+	marks  map[string]bool // as read-only
 }
 
 // tally is what came of the questions.
@@ -56,7 +58,7 @@ func TestOracle(t *testing.T) {
 	var all sync.WaitGroup
 	for hand := range 4 {
 		o := &oracle{t: t, r: rand.New(rand.NewPCG(seed, uint64(hand))), keeper: dial(t, "keeper", "charts"), names: names, tokens: tokens, world: world,
-			states: map[string]ntsd.Descriptor{}, kinds: map[string]perm.Kind{}}
+			states: map[string]ntsd.Descriptor{}, kinds: map[string]perm.Kind{}, marks: map[string]bool{}}
 		for _, n := range names {
 			o.people = append(o.people, dial(t, n, "charts"))
 		}
@@ -94,6 +96,9 @@ func (o *oracle) round(base string, sum *tally) error {
 			return err
 		}
 		o.states[name] = d
+		if err := o.mark(name, o.r.IntN(4) == 0); err != nil {
+			return err
+		}
 	}
 	for who := range o.tokens {
 		for _, name := range []string{folder, folder + `\f`, folder + `\d`} {
@@ -108,6 +113,12 @@ func (o *oracle) round(base string, sum *tally) error {
 		}
 	}
 	return nil
+}
+
+// mark marks something as read-only, or takes that off.
+func (o *oracle) mark(name string, on bool) error {
+	o.marks[name] = on
+	return o.keeper.s.Chmod(name, map[bool]os.FileMode{true: 0o444, false: 0o666}[on])
 }
 
 // make makes something as the keeper where it is not there.
@@ -184,7 +195,7 @@ func (o *oracle) place(name string) access.Place {
 	if !ok {
 		kind = perm.Folder
 	}
-	return access.Place{Path: pathOf(name), Kind: kind, Set: o.nt(o.states[name])}
+	return access.Place{Path: pathOf(name), Kind: kind, Set: o.nt(o.states[name]), Mark: access.MarkOf(o.marks[name])}
 }
 
 // try does something as an account, and undoes it as the keeper.
@@ -194,7 +205,7 @@ func (o *oracle) try(who int, name string, op access.Operation) (done bool, err 
 		if err := o.make(name); err != nil {
 			return err
 		}
-		return o.set(name, o.states[name])
+		return errors.Join(o.set(name, o.states[name]), o.mark(name, o.marks[name]))
 	}
 	undo := func() error { return nil }
 	switch op {
@@ -203,7 +214,7 @@ func (o *oracle) try(who int, name string, op access.Operation) (done bool, err 
 	case access.CreateFolder:
 		err, undo = s.s.Mkdir(name+`\new`, 0o777), func() error { return keeper.s.Remove(name + `\new`) }
 	case access.Delete:
-		err, undo = s.s.Remove(name), again
+		err, undo = remove(s, name), again
 	case access.Rename:
 		err, undo = s.s.Rename(name, name+"2"), func() error { return keeper.s.Rename(name+"2", name) }
 	default:
@@ -222,24 +233,15 @@ func (o *oracle) try(who int, name string, op access.Operation) (done bool, err 
 	return false, err
 }
 
-func pathOf(name string) pathname.Path {
-	return pathname.Path("/charts/" + strings.ReplaceAll(name, `\`, "/"))
+// remove deletes something in one call: the library's takes the mark off what is read-only.
+func remove(s *Share, name string) error {
+	f, err := open(s.s, name, ntsd.Delete, 0)
+	if err != nil {
+		return explain(err)
+	}
+	return explain(errors.Join(f.Delete(), f.Close()))
 }
 
-// What is marked as read-only is not written, whatever its list says: answers do not know the mark, and the guide says so.
-func TestMarkedReadOnly(t *testing.T) {
-	_, tokens, _ := people(t)
-	keeper, clerk := dial(t, "keeper", "charts"), dial(t, "clerk", "charts")
-	const name = "marked"
-	must(t, keeper.s.WriteFile(name, nil, 0o666))
-	set(t, keeper, name, "D:P(A;;FA;;;WD)", nt.SetList)
-	must(t, keeper.s.Chmod(name, 0o444))
-	seen, err := keeper.Look(name)
-	must(t, err)
-	if seen.Descriptor.Maximum(tokens[1]) != ntsd.Full {
-		t.Errorf("by its list %s", seen.Descriptor.Maximum(tokens[1]).Words(false))
-	}
-	if h, err := clerk.Hold(name, ntsd.WriteData); !nt.Refused(err) {
-		t.Errorf("it is written: %v, %v", h, err)
-	}
+func pathOf(name string) pathname.Path {
+	return pathname.Path("/charts/" + strings.ReplaceAll(name, `\`, "/"))
 }

@@ -5,6 +5,7 @@ package smb
 import (
 	"context"
 	"maps"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -76,6 +77,28 @@ func TestPrivileges(t *testing.T) {
 	if want := map[ntsd.SID]ntsd.Privileges{taker.User: taker.Privileges, ntsd.Administrators: ntsd.TakeOwnership | ntsd.Backup | ntsd.Restore | ntsd.Security}; !maps.Equal(got, want) {
 		t.Errorf("%v, want %v", got, want)
 	}
+}
+
+// A mark as read-only is seen, at the path and in its folder.
+func TestMarkedReadOnly(t *testing.T) {
+	people(t)
+	s := dial(t, "keeper", "charts")
+	must(t, s.s.Mkdir("marks", 0o777))
+	for name, mode := range map[string]os.FileMode{`marks\on`: 0o444, `marks\off`: 0o666} {
+		must(t, s.s.WriteFile(name, nil, 0o666))
+		must(t, s.s.Chmod(name, mode))
+		if seen, err := s.Look(name); err != nil || seen.ReadOnly != (mode == 0o444) {
+			t.Errorf("%s: %+v, %v", name, seen, err)
+		}
+	}
+	must(t, s.List("marks", func(list []nt.Seen) error {
+		for _, seen := range list {
+			if seen.ReadOnly != (seen.Name == "on") {
+				t.Errorf("listed: %+v", seen)
+			}
+		}
+		return nil
+	}))
 }
 
 // What shares lay down by themselves.
