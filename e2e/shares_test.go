@@ -5,6 +5,8 @@ package e2e
 import (
 	"io"
 	"net/http"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -135,6 +137,16 @@ func followsOnShares(t *testing.T, s *demo.Stage) {
 	c := command{t: t, s: s, person: "quartermaster"}
 	c.want(0, "the server lets keeper do everything, whatever the list of the folder says", "access", "decide", "keeper", "/charts/saltmarsh", "create-file", "--host", demo.Chartroom)
 	c.want(4, "no entry on the folder grants deckhand add-files", "access", "decide", "deckhand", "/charts/saltmarsh", "create-file", "--host", demo.Chartroom)
+
+	// The system's account of the same name below the server is the same account, and of its groups nobody tells who is in them.
+	passwd, err := os.ReadFile(filepath.Join(s.Chartroom.Folder, "passwd"))
+	must(t, err)
+	_, line, _ := strings.Cut(string(passwd), "\ndeckhand:x:")
+	uid, _, _ := strings.Cut(line, ":")
+	must(t, s.Permit(ctx, "charts", "/saltmarsh", "D:PAI(A;;FA;;;S-1-22-1-"+uid+")(D;;WO;;;S-1-22-2-"+uid+")(A;;WO;;;WD)"))
+	c.want(0, "allow Unix User\\deckhand: full", "access", "decide", "deckhand", "/charts/saltmarsh", "create-file", "--host", demo.Chartroom)
+	c.want(4, "no entry on the folder grants surveyor add-files", "access", "decide", "surveyor", "/charts/saltmarsh", "create-file", "--host", demo.Chartroom)
+	c.want(4, "not known: the server does not tell who is in", "access", "decide", "surveyor", "/charts/saltmarsh", "own", "--host", demo.Chartroom)
 }
 
 // What is marked as read-only is said not to be written where it is looked at now; a snapshot does not know.

@@ -250,6 +250,9 @@ func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID
 	}
 	for _, n := range names {
 		add(n.SID, n.String(), n.Group, nil)
+		if n.SID.SystemAccount() {
+			d.AlsoKnown(n.Name, perm.SIDOf(n.SID))
+		}
 	}
 	for _, list := range []*[]perm.Account{&d.Accounts, &d.Groups} {
 		slices.SortFunc(*list, func(a, b perm.Account) int { return strings.Compare(string(a.ID), string(b.ID)) })

@@ -140,7 +140,7 @@ func (d *Directory) OfShares() bool {
 // system below a Samba server (S-1-22), and of another domain. Their names come with a domain, and no account is said to be in them.
 func (d *Directory) Undissolved(id Principal) bool {
 	if strings.HasPrefix(string(id), "S-1-22-") {
-		return true
+		return d == nil || !d.peopled[id]
 	}
 	a := d.Account(id)
 	if a == nil || !strings.Contains(a.Name, `\`) || d.peopled[id] {
@@ -148,6 +148,16 @@ func (d *Directory) Undissolved(id Principal) bool {
 	}
 	g, ok := d.Group(a.Name)
 	return ok && g == id
+}
+
+// AlsoKnown tells of an account of a file server that it has another identity, too: Samba counts for each of its accounts what
+// entries say of the system's account of that name.
+func (d *Directory) AlsoKnown(name string, as Principal) {
+	for i := range d.Accounts {
+		if a := &d.Accounts[i]; a.Name == name && !slices.Contains(a.Groups, as) {
+			a.Groups = append(a.Groups, as)
+		}
+	}
 }
 
 // IsGroup says whether a principal is a group, as far as its text or the directory tells.

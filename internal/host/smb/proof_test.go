@@ -42,6 +42,10 @@ func people(t testing.TB) (names []string, tokens []ntsd.Token, others []ntsd.SI
 		for _, g := range p.groups {
 			token.Groups = append(token.Groups, groups[g])
 		}
+		below, err := keeper.of.SIDs(t.Context(), []string{`Unix User\` + p.name}) // the account of the system below
+		must(t, err)
+		token.Groups = append(token.Groups, below...)
+		others = append(others, below...)
 		names, tokens = append(names, p.name), append(tokens, token)
 		others = append(others, token.User)
 	}
