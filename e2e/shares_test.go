@@ -147,6 +147,8 @@ func followsOnShares(t *testing.T, s *demo.Stage) {
 	c.want(0, "allow Unix User\\deckhand: full", "access", "decide", "deckhand", "/charts/saltmarsh", "create-file", "--host", demo.Chartroom)
 	c.want(4, "no entry on the folder grants surveyor add-files", "access", "decide", "surveyor", "/charts/saltmarsh", "create-file", "--host", demo.Chartroom)
 	c.want(4, "not known: the server does not tell who is in", "access", "decide", "surveyor", "/charts/saltmarsh", "own", "--host", demo.Chartroom)
+	c.want(0, "1 paths of which it is not known", "access", "below", "surveyor", "own", "/charts/saltmarsh", "--host", demo.Chartroom)
+	c.want(0, "(not known: own)", "path", "list", "/charts", "--host", demo.Chartroom, "--for", "surveyor")
 }
 
 // What is marked as read-only is said not to be written where it is looked at now; a snapshot does not know.

@@ -361,6 +361,9 @@ func (o *options) showBelow(c *cobra.Command, b wire.Below, paths, behind bool) 
 	if b.Closed > 0 {
 		say(c, "What lies behind those shows with --behind.")
 	}
+	if b.Unknown > 0 {
+		say(c, "%s paths of which it is not known: the server does not tell who is in a group that their lists name", num(b.Unknown))
+	}
 	if b.Unread > 0 {
 		say(c, "%s folders whose content is not known", num(b.Unread))
 	}

@@ -209,6 +209,9 @@ func (o *options) showListing(c *cobra.Command, w *walker, whole, entries bool) 
 		}
 		if w.account != "" {
 			may := strings.Join(p.May, " ")
+			if len(p.Unknown) > 0 {
+				may = strings.TrimSpace(may + " (not known: " + strings.Join(p.Unknown, " ") + ")")
+			}
 			if p.Unopened {
 				may = strings.TrimSpace(may + " (sees the name, opens nothing)")
 			}

@@ -273,13 +273,17 @@ func List(ctx context.Context, sc Scene, path, account, after string, limit int)
 			item.May = []string{}
 			way := append(slices.Clone(f.Way), e.Place)
 			for _, op := range access.For(e.Kind, e.Set.Scheme()) {
-				if asker.Can(way, op) {
+				ok, unknown := asker.Sure(way, op, f.Directory)
+				switch {
+				case unknown:
+					item.Unknown = append(item.Unknown, op.String())
+				case ok:
 					item.May = append(item.May, op.String())
 				}
 			}
 			opens := slices.Contains(item.May, access.Read.String()) || slices.Contains(item.May, access.Enter.String())
 			item.Hidden = !asker.Sees(way)
-			item.Unopened = out.Stopped == "" && !item.Hidden && !opens && e.Kind != perm.Link
+			item.Unopened = out.Stopped == "" && !item.Hidden && !opens && len(item.Unknown) == 0 && e.Kind != perm.Link
 		}
 		out.Items = append(out.Items, item)
 	}
@@ -416,7 +420,7 @@ func BelowOf(ctx context.Context, sc Scene, ask BelowAsk) (wire.Below, error) {
 		return wire.Below{}, err
 	}
 	out := wire.Below{Origin: sc.Origin(), Path: pathname.Escape(ask.Path), Operation: ask.Operation, Suppose: ask.Suppose.Words, Looked: t.Looked, Held: t.Held, Then: t.Then,
-		Gained: t.Gained, Lost: t.Lost, Closed: t.Closed, Unread: t.Unread, Stopped: t.Stopped, Next: t.Next.String(), Groups: []wire.BelowGroup{}, Items: []wire.BelowPath{}}
+		Gained: t.Gained, Lost: t.Lost, Closed: t.Closed, Unread: t.Unread, Unknown: t.Unknown, Stopped: t.Stopped, Next: t.Next.String(), Groups: []wire.BelowGroup{}, Items: []wire.BelowPath{}}
 	if out.Account, err = AccountOf(d, ask.Account); err != nil {
 		return out, err
 	}

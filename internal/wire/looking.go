@@ -148,6 +148,7 @@ type Below struct {
 	Lost      int64            `json:"lost"`
 	Closed    int64            `json:"closed" doc:"Folders that no way leads through: what is in them was not looked at"`
 	Unread    int64            `json:"unread" doc:"Folders whose content is not known"`
+	Unknown   int64            `json:"unknown,omitempty" doc:"Paths of which nobody knows: who is in a group that would turn the answer round the server does not tell"`
 	Stopped   string           `json:"stopped,omitempty" doc:"Why the way ends before the folder is reached"`
 	Groups    []BelowGroup     `json:"groups" doc:"Paths with equal permissions, many first"`
 	Items     []BelowPath      `json:"items"`

@@ -468,6 +468,7 @@ type Path struct {
 	Modified *time.Time `json:"modified,omitempty" doc:"Live only"`
 	Target   string     `json:"target,omitempty" doc:"Of a link; live only"`
 	May      []string   `json:"may,omitempty" doc:"What the account that was asked for can do with it"`
+	Unknown  []string   `json:"unknown,omitempty" doc:"What nobody knows of: who is in a group that would turn the answer round the server does not tell"`
 	Unopened bool       `json:"unopened,omitempty" doc:"The account sees the name and can open nothing of it"`
 	Hidden   bool       `json:"hidden,omitempty" doc:"The share does not show it to the account"`
 

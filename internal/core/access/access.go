@@ -382,11 +382,29 @@ func (w Way) folder(i int) *Place {
 
 // Can is May without the words.
 func (a *Asker) Can(w Way, op Operation) bool {
-	last := len(w) - 1
-	for i := range w[:last] {
+	return a.reaches(w) && a.decide(w.folder(len(w)-1), &w[len(w)-1], op).ok
+}
+
+// reaches says whether a way leads to its end.
+func (a *Asker) reaches(w Way) bool {
+	for i := range w[:len(w)-1] {
 		if !a.passes(&w[i]).ok {
 			return false
 		}
 	}
-	return a.decide(w.folder(last), &w[last], op).ok
+	return true
+}
+
+// Sure is Can, and says where nobody knows, as Answer.Unknown does.
+func (a *Asker) Sure(w Way, op Operation, d *perm.Directory) (ok, unknown bool) {
+	if !a.reaches(w) {
+		return false, false
+	}
+	return a.sure(w.folder(len(w)-1), &w[len(w)-1], op, d)
+}
+
+// sure decides for a path in a folder that is reached, and says where nobody knows.
+func (a *Asker) sure(folder, p *Place, op Operation, d *perm.Directory) (ok, unknown bool) {
+	ok = a.decide(folder, p, op).ok
+	return ok, p.Set.Scheme() == perm.SchemeNT && len(a.nt.undissolved(folder, p, op, ok, d)) > 0
 }

@@ -273,5 +273,8 @@ func TestGroupsThatNobodyKnows(t *testing.T) {
 		if a.Unknown != c.unknown || a.Unknown && !strings.Contains(strings.Join(a.Notes, " "), "the server does not tell who is in") {
 			t.Errorf("%s: %+v", c.what, a)
 		}
+		if ok, unknown := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).Sure(way, c.op, d); ok != a.Allowed || unknown != a.Unknown {
+			t.Errorf("%s: in short %t, %t", c.what, ok, unknown)
+		}
 	}
 }

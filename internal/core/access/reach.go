@@ -139,6 +139,7 @@ type Tally struct {
 	Lost    int64         `json:"lost"`
 	Closed  int64         `json:"closed" doc:"Folders that no way leads through: what is in them was not looked at"`
 	Unread  int64         `json:"unread" doc:"Folders whose content the snapshot does not have"`
+	Unknown int64         `json:"unknown,omitempty" doc:"Paths of which nobody knows: who is in a group that would turn the answer round the server does not tell"`
 	Stopped string        `json:"stopped,omitempty" doc:"Why the way ends before the folder is reached at all"`
 	Groups  []Equal       `json:"groups" doc:"Paths with equal permissions, many first"`
 	Paths   []Reached     `json:"paths"`
@@ -345,10 +346,11 @@ type inside struct {
 	kind    perm.Kind
 	set     perm.Set
 	ok      bool
+	unknown bool
 	through bool
 }
 
-func (in *inside) decide(v view, e *tree.Entry, op Operation, path []byte, top bool) {
+func (in *inside) decide(v view, e *tree.Entry, op Operation, path []byte, top bool, d *perm.Directory) {
 	set := e.Set
 	if v.suppose != nil && !set.IsZero() {
 		set = v.suppose(string(path), perm.In(in.folder.Set, e.Kind, set))
@@ -362,7 +364,7 @@ func (in *inside) decide(v view, e *tree.Entry, op Operation, path []byte, top b
 		folder, p.Path = nil, "/"
 	}
 	in.known, in.kind, in.set = e.Gap != tree.Mount, e.Kind, set
-	in.ok = v.asker.decide(folder, &p, op).ok
+	in.ok, in.unknown = v.asker.sure(folder, &p, op, d)
 	in.through = e.Kind == perm.Folder && v.asker.passes(&p).ok
 }
 
@@ -370,17 +372,20 @@ func (in *inside) decide(v view, e *tree.Entry, op Operation, path []byte, top b
 func (r *reach) entry(e *tree.Entry, node *tree.Node, state []inside, top bool) error {
 	r.tally.Looked++
 	var held [2]bool
-	through := false
+	through, unknown := false, false
 	for i := range state {
 		if in := &state[i]; in.open {
-			in.decide(r.views[i], e, r.Operation, r.path, top)
-			held[i] = in.ok
+			in.decide(r.views[i], e, r.Operation, r.path, top, r.Names)
+			held[i], unknown = in.ok, unknown || in.unknown
 			in.through = in.through || r.Behind
 			through = through || in.through
 		}
 	}
 	if len(state) == 1 {
 		held[1] = held[0]
+	}
+	if unknown {
+		r.tally.Unknown++
 	}
 	if held[0] || held[1] {
 		r.keep(e, held)
@@ -488,6 +493,7 @@ func (r *reach) add(h *reach) {
 	t := &r.tally
 	t.Looked, t.Held, t.Then, t.Gained = t.Looked+h.tally.Looked, t.Held+h.tally.Held, t.Then+h.tally.Then, t.Gained+h.tally.Gained
 	t.Lost, t.Closed, t.Unread = t.Lost+h.tally.Lost, t.Closed+h.tally.Closed, t.Unread+h.tally.Unread
+	t.Unknown += h.tally.Unknown
 	for path, w := range h.weights {
 		if mine := r.weights[path]; mine != nil {
 			mine.Held, mine.Looked = mine.Held+w.Held, mine.Looked+w.Looked

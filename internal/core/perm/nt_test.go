@@ -1,6 +1,7 @@
 package perm
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -55,6 +56,26 @@ func TestNTSet(t *testing.T) {
 	}
 	if got := TraitsOf(s); got != WithEntries {
 		t.Errorf("traits %v", got)
+	}
+}
+
+// An account that is known by a second identity is in that as in a group, so that somebody knows who that is.
+func TestAlsoKnown(t *testing.T) {
+	d := server()
+	below := Principal("S-1-22-1-1000")
+	if !d.Undissolved(below) || !d.Undissolved("S-1-22-2-1000") {
+		t.Error("the system's accounts are known before anybody said who they are")
+	}
+	d.AlsoKnown("nobody of that name", below)
+	d.AlsoKnown(d.Accounts[0].Name, below)
+	d.AlsoKnown(d.Accounts[0].Name, below)
+	if d.Index(); d.Undissolved(below) || !d.Undissolved("S-1-22-1-1001") {
+		t.Error("it is not known who that is, or of another one it is")
+	}
+	token, ok := TokenOf(d.Accounts[0].ID, d)
+	id, _ := below.SID()
+	if !ok || !token.Has(id) || len(d.Accounts[0].Groups) != len(slices.Compact(slices.Clone(d.Accounts[0].Groups))) {
+		t.Errorf("%+v", token)
 	}
 }
 

@@ -54,7 +54,7 @@ export function Below({ look, path }: { look: Look; path: string }) {
             </Table>
           ) : null}
           <p className="mt-2 text-sm text-muted">
-            {b.looked.toLocaleString()} paths looked at; {b.closed.toLocaleString()} folders that no way leads into{b.unread > 0 ? `; ${b.unread.toLocaleString()} whose content is not known` : ""}.
+            {b.looked.toLocaleString()} paths looked at; {b.closed.toLocaleString()} folders that no way leads into{b.unread > 0 ? `; ${b.unread.toLocaleString()} whose content is not known` : ""}{b.unknown ? `; ${b.unknown.toLocaleString()} paths of which it is not known, since the server does not tell who is in a group that their lists name` : ""}.
           </p>
           <Command text={`idletally access below ${flagsOf(look.where)} ${quoted(account)} ${operation} ${quoted(path)}${behind ? " --behind" : ""}`} />
         </>

@@ -48,6 +48,7 @@ export function Content({ look, folder }: { look: Look; folder: string }) {
                 {p.access?.flags?.length ? ` · ${p.access.flags.join(", ")}` : ""}
                 {p.gap ? ` · ${p.gap}` : ""}
                 {p.may ? ` · may ${p.may.join(", ") || "nothing"}` : ""}
+                {p.unknown ? ` · not known: ${p.unknown.join(", ")}` : ""}
                 {p.findings?.map((f) => <span key={f.aspect} className="ml-1.5 inline-block" title={`${f.aspect}: declared ${f.declared}, found ${f.found}`}><EffectMark word={f.word} /></span>)}
                 {inside(p) > 0 ? <strong> · {inside(p).toLocaleString()} findings in it</strong> : null}
                 {p.hidden ? <strong className="text-closes"> · ▼ hidden</strong> : null}
