@@ -25,6 +25,7 @@ var allowed = map[string][]string{
 	"internal/agent":      {"internal/core", "internal/wire", "internal/inquiry", "internal/client", "internal/host", "internal/carry", "internal/archive", "internal/atomicfile", "internal/private"},
 	"internal/seeded":     {}, // for tests alone
 	"internal/frugal":     {}, // for tests alone
+	"internal/disk":       {}, // for tests alone
 	"internal/loopback":   {},
 	"internal/samba":      {"internal/loopback", "internal/tied"}, // for the demo and the tests
 	"internal/tied":       {},

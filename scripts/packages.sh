@@ -14,6 +14,8 @@ if [ "${1:-}" = tests ]; then
   [ -x /usr/bin/sudo ] || want="$want sudo"
   [ -x /usr/bin/strace ] || want="$want strace"
   [ -x /usr/sbin/slapd ] || want="$want slapd"
+  [ -x /usr/sbin/mkfs.btrfs ] || want="$want btrfs-progs"
+  [ -x /usr/sbin/mkfs.xfs ] || want="$want xfsprogs"
   [ -x /usr/lib/wine/wine64 ] || want="$want wine64"
   [ -d /usr/share/fonts/truetype/dejavu ] || want="$want fonts-dejavu-core"
 fi

@@ -91,17 +91,17 @@ func New(in, defaults, umask string) ([]wire.New, error) {
 	d.Accounts = append(d.Accounts, perm.Account{ID: perm.UID(1), Name: "of the process"})
 	d.Index()
 	maker := access.Subject{ID: perm.UID(1), Groups: []perm.Principal{perm.GID(1)}}
-	return made(folder, maker, u, d)
+	return made(folder, access.Mount{}, maker, u, d)
 }
 
 // made says what a file and a folder get that somebody makes in a folder.
-func made(folder perm.Set, maker access.Subject, umask mode.Mode, d *perm.Directory) ([]wire.New, error) {
+func made(folder perm.Set, on access.Mount, maker access.Subject, umask mode.Mode, d *perm.Directory) ([]wire.New, error) {
 	var out []wire.New
 	for _, x := range []struct {
 		kind perm.Kind
 		asks mode.Mode
 	}{{perm.File, 0o666}, {perm.Folder, 0o777}} {
-		m, err := access.New(folder, x.kind, maker, access.Asked{Mode: x.asks, Umask: umask}, d)
+		m, err := access.New(folder, x.kind, maker, access.Asked{Mode: x.asks, Umask: umask, Mount: on}, d)
 		if err != nil {
 			return nil, err
 		}
@@ -148,7 +148,7 @@ func NewIn(ctx context.Context, sc Scene, path, account, umask string) (wire.Fre
 	if f.Seen.Set.IsZero() {
 		return out, fmt.Errorf("%w: the permissions of %s could not be read", ErrBad, f.Seen.Path)
 	}
-	if out.Made, err = made(f.Seen.Set, who, u, d); err != nil || out.Refused != "" {
+	if out.Made, err = made(f.Seen.Set, f.Seen.Mount, who, u, d); err != nil || out.Refused != "" {
 		return out, err
 	}
 	for i := range out.Made {

@@ -99,16 +99,23 @@ type Mount struct {
 	NoExec   bool          `json:"no_exec,omitempty"`
 	NoSUID   bool          `json:"no_suid,omitempty"`
 	NoDev    bool          `json:"no_dev,omitempty"`
-	Share    perm.Set      `json:"share,omitzero"`  // the share's own list; zero where it is not known
-	Hides    bool          `json:"hides,omitempty"` // the share shows nobody what they cannot read
+	NoFollow bool          `json:"no_symfollow,omitempty"` // links on it are not followed
+	Sealed   bool          `json:"sealed,omitempty"`       // it is a subvolume that is read-only, whatever the mount
+	// The type of a file system that is mounted so that new paths get their folder's group (grpid); "" where they do not.
+	GroupOfFolder string   `json:"group_of_folder,omitempty"`
+	Share         perm.Set `json:"share,omitzero"`  // the share's own list; zero where it is not known
+	Hides         bool     `json:"hides,omitempty"` // the share shows nobody what they cannot read
 }
+
+// shut says whether nothing on it can be changed.
+func (m Mount) shut() bool { return m.ReadOnly || m.Sealed }
 
 // Words names what a mount withholds.
 func (m Mount) Words() (out []string) {
 	for _, x := range []struct {
 		on   bool
 		word string
-	}{{m.ReadOnly, "read-only"}, {m.NoExec, "no-exec"}, {m.NoSUID, "no-suid"}, {m.NoDev, "no-dev"}, {m.Hides, "hides what cannot be read"}} {
+	}{{m.ReadOnly, "read-only"}, {m.NoExec, "no-exec"}, {m.NoSUID, "no-suid"}, {m.NoDev, "no-dev"}, {m.NoFollow, "no-symfollow"}, {m.Sealed, "read-only subvolume"}, {m.GroupOfFolder != "", "grpid"}, {m.Hides, "hides what cannot be read"}} {
 		if x.on {
 			out = append(out, x.word)
 		}
@@ -255,6 +262,7 @@ const (
 	ByReadOnly      Code = "read-only"      // mount
 	ByNoExec        Code = "no-exec"        // mount
 	ByNoDev         Code = "no-dev"         // mount
+	ByNoFollow      Code = "no-symfollow"   // mount
 	ByImmutable     Code = "immutable"      // flag
 	ByAppendOnly    Code = "append-only"    // flag
 	ByOwnership     Code = "ownership"      // owners change permissions
@@ -294,6 +302,8 @@ func NewAsker(s Subject) *Asker {
 // passes says whether the asker gets through a folder on the way.
 func (a *Asker) passes(p *Place) verdict {
 	switch {
+	case p.Kind == perm.Link && p.Mount.NoFollow:
+		return verdict{code: ByNoFollow}
 	case p.Kind == perm.Link:
 		return verdict{ok: true, code: ByLink} // reading a link takes no right
 	case p.Kind != perm.Folder:
@@ -355,7 +365,7 @@ func (a *Asker) May(w Way, op Operation, d *perm.Directory) Answer {
 		out.At = folder.Path
 	}
 	out.Reason = a.sentence(v, folder, p, op, d)
-	out.Notes = a.notes(v, p, op)
+	out.Notes = a.notes(v, folder, p, op)
 	if p.Set.Scheme() == perm.SchemeNT {
 		var more []string
 		out.ByAsking, more = a.passedOver(v, op, d)

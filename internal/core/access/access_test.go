@@ -94,6 +94,23 @@ func TestMay(t *testing.T) {
 			t.Errorf("%s: Can says otherwise", c.name)
 		}
 	}
+	// Whoever may put a link into a folder for all makes others follow it, where the kernel does not guard against that.
+	for _, c := range []struct {
+		what   string
+		folder perm.POSIX
+		owner  uint32
+		noted  bool
+	}{
+		{"another's link in a folder for all", perm.POSIX{UID: 0, Mode: 0o1777}, 3, true},
+		{"one of the folder's owner", perm.POSIX{UID: 3, Mode: 0o1777}, 3, false},
+		{"a folder that is not sticky", perm.POSIX{UID: 0, Mode: 0o777}, 3, false},
+		{"a folder that not all may write to", perm.POSIX{UID: 0, Mode: 0o1775}, 3, false},
+	} {
+		w := Way{place("/", perm.Folder, perm.POSIX{Mode: 0o755}), place("/tmp", perm.Folder, c.folder), place("/tmp/l", perm.Link, perm.POSIX{UID: c.owner, Mode: 0o777})}
+		if got := NewAsker(SubjectOf(nil, perm.UID(0))).May(w, Read, nil); (len(got.Notes) > 0) != c.noted {
+			t.Errorf("%s: %+v", c.what, got)
+		}
+	}
 	// What lies behind the place where the way stops was not reached.
 	got := NewAsker(SubjectOf(names, perm.UID(3))).May(way(shut, place("/srv/d", perm.Folder, perm.POSIX{Mode: 0o777}), place("/srv/d/f", perm.File, perm.POSIX{Mode: 0o777})), Read, names)
 	if w := got.Way; len(w) != 3 || !w[0].Passed || w[1].Passed || !w[1].Reached || w[2].Reached || got.Entry != "other::---" {

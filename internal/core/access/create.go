@@ -11,6 +11,7 @@ import (
 type Asked struct {
 	Mode  mode.Mode // POSIX: programs ask for 0666 for files and 0777 for folders, as a rule
 	Umask mode.Mode // POSIX: of the process
+	Mount Mount     // that the folder lies on
 }
 
 // Made is what comes of it.
@@ -36,14 +37,19 @@ func New(folder perm.Set, k perm.Kind, s Subject, asked Asked, d *perm.Directory
 		p.GID, _ = s.Groups[0].ID()
 	}
 	var m Made
-	if f.Mode&mode.SetGID != 0 {
+	switch fs := asked.Mount.GroupOfFolder; {
+	// XFS goes by the folder's set-group-ID first, the others by the option alone.
+	case fs != "" && (fs != "xfs" || f.Mode&mode.SetGID == 0):
+		p.GID = f.GID
+		m.Notes = append(m.Notes, "group "+d.Name(perm.GID(f.GID))+": the file system is mounted so that new paths get their folder's group (grpid)")
+	case f.Mode&mode.SetGID != 0:
 		p.GID = f.GID
 		m.Notes = append(m.Notes, "group "+d.Name(perm.GID(f.GID))+": the folder has set-group-ID")
 		if k == perm.Folder {
 			p.Mode |= mode.SetGID
 			m.Notes = append(m.Notes, "set-group-ID is passed on to folders")
 		}
-	} else {
+	default:
 		m.Notes = append(m.Notes, "group "+d.Name(perm.GID(p.GID))+": the primary group of who makes it, since the folder has no set-group-ID")
 	}
 	if f.Default != nil {

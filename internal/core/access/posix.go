@@ -115,7 +115,7 @@ func (a *posixAsker) decide(folder, at *Place, op Operation) verdict {
 		switch {
 		case at.Mount.NoDev && (at.Kind == perm.CharDevice || at.Kind == perm.BlockDevice):
 			return verdict{code: ByNoDev}
-		case at.Mount.ReadOnly && !special:
+		case at.Mount.shut() && !special:
 			return verdict{code: ByReadOnly}
 		case p.Flags&perm.Immutable != 0:
 			return verdict{code: ByImmutable}
@@ -134,7 +134,7 @@ func (a *posixAsker) decide(folder, at *Place, op Operation) verdict {
 // attributes decides what only owners do (fs/attr.c).
 func (a *posixAsker) attributes(at *Place, p *perm.POSIX, op Operation) verdict {
 	switch {
-	case at.Mount.ReadOnly:
+	case at.Mount.shut():
 		return verdict{code: ByReadOnly}
 	case p.Flags&perm.Immutable != 0:
 		return verdict{code: ByImmutable}
@@ -168,7 +168,7 @@ func (a *posixAsker) remove(folder, at *Place) verdict {
 	switch {
 	case at.Top:
 		return verdict{code: ByMountPoint}
-	case folder.Mount.ReadOnly:
+	case folder.Mount.shut():
 		return verdict{code: ByReadOnly, folder: true}
 	case f.Flags&perm.Immutable != 0:
 		return verdict{code: ByImmutable, folder: true}
@@ -233,9 +233,14 @@ func (a *Asker) sentence(v verdict, folder, p *Place, op Operation, d *perm.Dire
 	case BySticky:
 		return it + " is sticky: only the owner of an entry, the folder's owner " + ownerOf(folder, d) + " or root takes entries out of it, and " + who + " is none of them"
 	case ByReadOnly:
+		if at := pick(v, folder, p); at.Mount.Sealed {
+			return it + " lies in a subvolume that is read-only" + mountedAt(at)
+		}
 		return it + " lies on a file system that is mounted read-only" + mountedAt(pick(v, folder, p))
 	case ByNoExec:
 		return it + " lies on a file system that is mounted no-exec" + mountedAt(pick(v, folder, p))
+	case ByNoFollow:
+		return "no link is followed there: the file system is mounted no-symfollow" + mountedAt(p)
 	case ByNoDev:
 		return it + " lies on a file system that is mounted no-dev" + mountedAt(pick(v, folder, p))
 	case ByImmutable:
@@ -342,8 +347,23 @@ func ownerOf(p *Place, d *perm.Directory) string {
 	return d.Name(perm.UID(s.UID))
 }
 
+// followed says of a link why the kernel does not follow it for everybody (fs/namei.c, may_follow_link).
+func (a *Asker) followed(folder, link *Place, p *perm.POSIX) (out []string) {
+	if link.Mount.NoFollow {
+		out = append(out, "nobody follows it: the file system is mounted no-symfollow"+mountedAt(link))
+	}
+	if folder == nil {
+		return out
+	}
+	const open = mode.Sticky | 0o002
+	if f := a.posix.of(folder.Set); f != nil && f.Mode&open == open && f.UID != p.UID {
+		out = append(out, "where the kernel guards links (fs.protected_symlinks, which Debian turns on) only its owner follows it: its folder is sticky, and everybody may write there")
+	}
+	return out
+}
+
 // notes adds what an answer does not say by itself.
-func (a *Asker) notes(v verdict, at *Place, op Operation) (out []string) {
+func (a *Asker) notes(v verdict, folder, at *Place, op Operation) (out []string) {
 	if at.Set.Scheme() == perm.SchemeNT {
 		return a.nt.notes(v)
 	}
@@ -353,6 +373,9 @@ func (a *Asker) notes(v verdict, at *Place, op Operation) (out []string) {
 	}
 	if v.ruling.Idle {
 		out = append(out, "the access list's mask is empty: Linux passes over the whole list, entries that keep somebody out included")
+	}
+	if v.code == ByLink {
+		return a.followed(folder, at, p)
 	}
 	switch {
 	case op == Execute && v.ok:

@@ -19,6 +19,10 @@ type Snapshot struct {
 	Source tree.Source
 	Forest tree.Hash
 	Ways   []Way // to each root, the root included, as the host had it
+
+	// Where other mounts and subvolumes begin, which snapshots do not hold: who scans a host knows. A place whose permissions
+	// could not be read has none.
+	Mounts map[pathname.Path]Place
 }
 
 // root finds the way to the root that a path lies under.
@@ -348,34 +352,46 @@ type inside struct {
 	ok      bool
 	unknown bool
 	through bool
+	on      Mount // that the path lies on, or that begins there
 }
 
-func (in *inside) decide(v view, e *tree.Entry, op Operation, path []byte, top bool, d *perm.Directory) {
+func (in *inside) decide(v view, e *tree.Entry, q *reach, top bool) {
+	op, path, d := q.Operation, q.path, q.Names
+	begins, other := q.snap.Mounts[pathname.Path(path)]
+
 	set := e.Set
 	if v.suppose != nil && !set.IsZero() {
 		set = v.suppose(string(path), perm.In(in.folder.Set, e.Kind, set))
 	}
-	if in.known && in.kind == e.Kind && in.set == set && e.Gap != tree.Mount {
+	if in.known && in.kind == e.Kind && in.set == set && e.Gap != tree.Mount && !other {
 		return
 	}
 	p := Place{Kind: e.Kind, Set: set, Mount: in.mount, Top: e.Gap == tree.Mount}
+	if other {
+		p.Mount, p.Top = begins.Mount, p.Top || begins.Top
+	}
 	folder := &in.folder
 	if top {
 		folder, p.Path = nil, "/"
 	}
-	in.known, in.kind, in.set = e.Gap != tree.Mount, e.Kind, set
+	in.known, in.kind, in.set, in.on = e.Gap != tree.Mount && !other, e.Kind, set, p.Mount
 	in.ok, in.unknown = v.asker.sure(folder, &p, op, d)
 	in.through = e.Kind == perm.Folder && v.asker.passes(&p).ok
 }
 
 // entry decides one path and goes on below it. r.path holds it.
 func (r *reach) entry(e *tree.Entry, node *tree.Node, state []inside, top bool) error {
+	if at, other := r.snap.Mounts[pathname.Path(r.path)]; other {
+		own := *e
+		own.Set = at.Set
+		e = &own
+	}
 	r.tally.Looked++
 	var held [2]bool
 	through, unknown := false, false
 	for i := range state {
 		if in := &state[i]; in.open {
-			in.decide(r.views[i], e, r.Operation, r.path, top, r.Names)
+			in.decide(r.views[i], e, r, top)
 			held[i], unknown = in.ok, unknown || in.unknown
 			in.through = in.through || r.Behind
 			through = through || in.through
@@ -402,7 +418,7 @@ func (r *reach) entry(e *tree.Entry, node *tree.Node, state []inside, top bool) 
 	default:
 		below := make([]inside, len(state))
 		for i, in := range state { // one that is not open decided nothing: what it holds is of another path
-			below[i] = inside{open: in.open && in.through, mount: in.mount, folder: Place{Kind: perm.Folder, Set: in.set, Mount: in.mount}}
+			below[i] = inside{open: in.open && in.through, mount: in.on, folder: Place{Kind: perm.Folder, Set: in.set, Mount: in.on}}
 			if len(r.path) == 1 { // what lies in / on a file server are its shares
 				below[i].folder.Path = "/"
 			}

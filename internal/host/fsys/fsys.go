@@ -228,7 +228,8 @@ type Info struct {
 
 	Size     int64
 	Modified time.Time
-	Top      bool // a file system is mounted here
+	Top      bool   // a file system is mounted here
+	Mount    uint64 // the number of the mount
 }
 
 // state is what statx tells of a path's permissions; lists and capabilities are attributes.
@@ -271,8 +272,9 @@ func Look(fd int) (Info, error) {
 	}
 	p, err := perm.POSIXOf(seen.Set)
 	st := &r.stat
+	mount, top := r.Mount()
 	return Info{Kind: seen.Kind, State: p, Links: seen.Links, Dev: seen.Dev, Ino: seen.Ino,
-		Size: int64(st.Size), Modified: time.Unix(st.Mtime.Sec, int64(st.Mtime.Nsec)), Top: st.Attributes&unix.STATX_ATTR_MOUNT_ROOT != 0}, err
+		Size: int64(st.Size), Modified: time.Unix(st.Mtime.Sec, int64(st.Mtime.Nsec)), Top: top, Mount: mount}, err
 }
 
 // fill reads the attributes that names says are there.
@@ -362,7 +364,7 @@ type plainKey struct {
 	flags    perm.Flags
 }
 
-const scanMask = unix.STATX_TYPE | unix.STATX_MODE | unix.STATX_UID | unix.STATX_GID | unix.STATX_INO | unix.STATX_CTIME | unix.STATX_NLINK
+const scanMask = unix.STATX_TYPE | unix.STATX_MODE | unix.STATX_UID | unix.STATX_GID | unix.STATX_INO | unix.STATX_CTIME | unix.STATX_NLINK | unix.STATX_MNT_ID
 const fullMask = scanMask | unix.STATX_SIZE | unix.STATX_MTIME | unix.STATX_BTIME
 
 // A place is where a path's attributes are read: an entry of an open folder, or what a descriptor points to,

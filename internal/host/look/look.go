@@ -11,6 +11,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -294,14 +295,25 @@ func (w *walker) step(fd int, at string) (access.Seen, error) {
 
 // mountOf tells what the mount behind a descriptor withholds. The descriptor is asked, not the
 // table of mounts: in a changed root that one is not whole.
-func mountOf(fd int, at string) (access.Mount, error) {
+func mountOf(fd int, at string, number uint64) (access.Mount, error) {
 	var fs unix.Statfs_t
 	if err := unix.Fstatfs(fd, &fs); err != nil {
 		return access.Mount{}, fmt.Errorf("read the file system's options: %w", err)
 	}
 	on := func(flag int64) bool { return fs.Flags&flag != 0 }
-	return access.Mount{At: pathname.Path(at), ReadOnly: on(unix.ST_RDONLY), NoExec: on(unix.ST_NOEXEC), NoSUID: on(unix.ST_NOSUID), NoDev: on(unix.ST_NODEV)}, nil
+	m := access.Mount{At: pathname.Path(at), ReadOnly: on(unix.ST_RDONLY), NoExec: on(unix.ST_NOEXEC), NoSUID: on(unix.ST_NOSUID), NoDev: on(unix.ST_NODEV), NoFollow: on(noSymFollow)}
+	// Whose group new paths get only the table tells, of the file systems that have such an option.
+	if fs.Type == unix.EXT4_SUPER_MAGIC || fs.Type == unix.XFS_SUPER_MAGIC {
+		table, err := fsys.Mounts()
+		if err != nil {
+			return m, err
+		}
+		m.GroupOfFolder = table[number].GroupOfFolder
+	}
+	return m, nil
 }
+
+const noSymFollow = 0x2000 // ST_NOSYMFOLLOW in linux/statfs.h
 
 func readlink(fd int) (string, error) {
 	buf := make([]byte, 4096)
@@ -322,12 +334,70 @@ func (b Bounds) Below(ctx context.Context, spoolIn, path string, q access.Reach)
 	}
 	defer spool.Close()
 	q.Under = string(f.Seen.Path)
-	forest, _, err := scan.Scan(ctx, []string{q.Under}, scan.Options{}, spool)
+	forest, stats, err := scan.Scan(ctx, []string{q.Under}, scan.Options{Mounts: true}, spool)
 	if err != nil {
 		return f, access.Tally{}, err
 	}
-	t, err := access.Snapshot{Source: spool, Forest: forest, Ways: []access.Way{f.Way}}.Ask(ctx, q)
+	mounts, err := b.mounts(ctx, stats.Mounts)
+	if err != nil {
+		return f, access.Tally{}, err
+	}
+	t, err := access.Snapshot{Source: spool, Forest: forest, Ways: []access.Way{f.Way}, Mounts: mounts}.Ask(ctx, q)
 	return f, t, err
+}
+
+// patience is how long any file system is waited for that begins somewhere below.
+const patience = 5 * time.Second
+
+// mounts looks at paths where a scan met other mounts, or what may be a subvolume. Where a file system does not answer nothing
+// is known of it, nor of those that come after it.
+func (b Bounds) mounts(ctx context.Context, met []scan.Mounted) (map[pathname.Path]access.Place, error) {
+	if len(met) == 0 {
+		return nil, nil
+	}
+	table, err := fsys.Mounts()
+	if err != nil {
+		return nil, err
+	}
+	out := map[pathname.Path]access.Place{}
+	for _, x := range met {
+		if x.Begins {
+			m := table[x.Mount]
+			m.At = x.Path
+			out[x.Path] = access.Place{Path: x.Path, Mount: m, Top: true}
+		}
+	}
+
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	found := make(chan access.Place)
+	go func() { // which hangs where a file system does
+		defer close(found)
+		for _, x := range met {
+			f, err := b.Shown(string(x.Path))
+			if err != nil { // it has gone meanwhile, or may not be looked at
+				continue
+			}
+			select {
+			case found <- f.Seen.Place:
+			case <-ctx.Done():
+				return
+			}
+		}
+	}()
+	for {
+		select {
+		case p, more := <-found:
+			if !more {
+				return out, nil
+			}
+			out[p.Path] = p
+		case <-time.After(patience):
+			return out, nil
+		case <-ctx.Done():
+			return out, ctx.Err()
+		}
+	}
 }
 
 // entry looks at an entry of an open folder, without following it.
@@ -358,7 +428,14 @@ func seen(fd int, path string, mount access.Mount) (access.Seen, error) {
 		e.Target = pathname.Path(target)
 	}
 	if i.Top || path == "/" {
-		e.Mount, err = mountOf(fd, path)
+		if e.Mount, err = mountOf(fd, path, i.Mount); err != nil {
+			return e, err
+		}
 	}
-	return e, err
+	if i.Kind == perm.Folder && i.Ino == scan.SubvolumeTop {
+		if e.Mount.Sealed = fsys.SealedSubvolume(fd); e.Mount.Sealed {
+			e.Mount.At = pathname.Path(path)
+		}
+	}
+	return e, nil
 }

@@ -3,6 +3,7 @@
 package probe
 
 import (
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"syscall"
@@ -13,6 +14,7 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/disk"
 	"idletally/internal/host/fsys"
 	"idletally/internal/host/look"
 	"idletally/internal/seeded"
@@ -22,11 +24,26 @@ import (
 // makes of it.
 func TestMadeAsComputed(t *testing.T) {
 	r := seeded.Rand(t)
-	w := &world{t: t, r: r, top: t.TempDir()}
+	for _, fs := range []struct {
+		name string
+		top  string
+		most int
+	}{
+		{"here", t.TempDir(), 1500},
+		{"ext4 with grpid", disk.Mount(t, 16<<20, "grpid", "mkfs.ext4", "-q", "-F"), 300},
+		{"ext4", disk.Mount(t, 16<<20, "nogrpid", "mkfs.ext4", "-q", "-F"), 100},
+		{"XFS with grpid", disk.Mount(t, 320<<20, "grpid", "mkfs.xfs", "-q"), 300},
+	} {
+		t.Run(fs.name, func(t *testing.T) { madeIn(t, r, fs.top, fs.most) })
+	}
+}
+
+func madeIn(t *testing.T, r *rand.Rand, top string, rounds int) {
+	w := &world{t: t, r: r, top: top}
 	defer syscall.Umask(syscall.Umask(0))
 	maker := access.Subject{ID: perm.UID(0), Groups: []perm.Principal{perm.GID(0)}, Privileges: access.AllPrivileges}
 	withDefaults, lists := 0, 0
-	for i := range 1500 {
+	for i := range rounds {
 		folder := filepath.Join(w.top, "folder")
 		w.must(os.RemoveAll(folder))
 		w.must(os.Mkdir(folder, 0o700))
@@ -49,7 +66,9 @@ func TestMadeAsComputed(t *testing.T) {
 		}
 		got, err := look.Path(path)
 		w.must(err)
-		want, err := access.New(n.state.Set(), kind, maker, access.Asked{Mode: asks, Umask: umask}, nil)
+		in, err := look.Path(folder)
+		w.must(err)
+		want, err := access.New(n.state.Set(), kind, maker, access.Asked{Mode: asks, Umask: umask, Mount: in.Seen.Mount}, nil)
 		w.must(err)
 		if got.Seen.Set != want.Set {
 			have, _ := perm.POSIXOf(got.Seen.Set)
@@ -73,7 +92,7 @@ func TestMadeAsComputed(t *testing.T) {
 			t.Fatalf("%s after %s: is %s, computed %s", p.Access.Text(nil), to, after.State.Access.Text(nil), computed.Text(nil))
 		}
 	}
-	if withDefaults < 100 || lists < 50 {
+	if withDefaults < rounds/15 || lists < rounds/30 {
 		t.Errorf("only %d folders with default entries and %d lists: too plain to prove anything", withDefaults, lists)
 	}
 }

@@ -296,12 +296,37 @@ func TestProof(t *testing.T) {
 	}
 }
 
+// below asks of all that is below the world's top at once, which gives what asking path by path gives. Other mounts are
+// not entered.
+func (w *world) below(asker *access.Asker) {
+	w.t.Helper()
+	for _, op := range access.For(perm.Folder, perm.SchemePOSIX) {
+		_, tally, err := look.Below(w.t.Context(), w.t.TempDir(), w.top, access.Reach{Operation: op, Now: asker, Limit: 10_000})
+		w.must(err)
+		held := map[string]bool{}
+		for _, r := range tally.Paths {
+			held[string(r.Path)] = true
+		}
+		for _, n := range w.nodes {
+			if slices.ContainsFunc(w.mounts, func(at string) bool { return at != n.path && pathname.Under(n.path, at) }) {
+				continue
+			}
+			found, err := look.Path(n.path)
+			w.must(err)
+			if a := asker.May(found.Way, op, nil); a.Allowed != held[n.path] {
+				w.t.Fatalf("%s on %s: by itself %t (%s), with all that is below %t\nway %s", op, n.path, a.Allowed, a.Reason, held[n.path], describe(found.Way))
+			}
+		}
+	}
+}
+
 // question asks everything of every path as one account.
 func (w *world) question(who identity, causes map[access.Code]int) (asked, allowed, tried int) {
 	w.t.Helper()
 	p := start(w.t, who)
 	defer p.end(w.t)
 	asker := access.NewAsker(who.subject())
+	w.below(asker)
 	for _, n := range w.nodes {
 		at := w.roundabout(n)
 		found, err := look.Path(at)

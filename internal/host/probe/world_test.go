@@ -131,6 +131,9 @@ func grow(t *testing.T, r *rand.Rand, paths int) *world {
 				w.mount(n)
 			}
 		}
+		if n.kind == perm.File && w.r.IntN(15) == 0 {
+			w.mount(n)
+		}
 		full[in] = true
 		w.nodes = append(w.nodes, n)
 	}
@@ -161,7 +164,7 @@ func (w *world) must(err error) {
 }
 
 func (w *world) mount(n *node) {
-	if w.r.IntN(2) == 0 {
+	if n.kind == perm.Folder && w.r.IntN(2) == 0 {
 		w.must(unix.Mount("proof", n.path, "tmpfs", 0, "size=8m"))
 	} else {
 		w.must(unix.Mount(n.path, n.path, "", unix.MS_BIND, ""))

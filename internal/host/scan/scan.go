@@ -40,6 +40,7 @@ type Options struct {
 	Touched  *Touched      // with a past: look at these only; nil: at everything
 	Denied   []Denied      // what could not be read then
 	Inodes   *Inodes       // with a past: takes the inodes that are looked at
+	Mounts   bool          // tells where mounts and subvolumes begin
 	Patience time.Duration // for any one call to a file system, which then does not answer; 0: half a minute
 }
 
@@ -50,9 +51,23 @@ type Stats struct {
 	Denied []Denied // the first of them, with reasons
 	Kept   int64    // of the paths, those that were looked at and cannot have changed since the last scan
 	Looked int64    // of the paths, those that were looked at
+	Mounts []Mounted
 	places map[string]placed
 	owners map[perm.Principal]bool
 }
+
+// Mounted is a path where a mount begins, or where a subvolume of btrfs may.
+type Mounted struct {
+	Path   pathname.Path
+	Mount  uint64 // its number; 0 where the kernel tells none
+	Begins bool
+}
+
+// SubvolumeTop is the inode number that the top of each subvolume has on btrfs. On others it is one like any.
+const SubvolumeTop = 256
+
+// maxMounts bounds what is told of them: a host has at most 100,000 mounts (fs.mount-max), unless somebody wanted more.
+const maxMounts = 100_000
 
 // Owners gives the accounts and groups that what was looked at belongs to, or that entries name, sorted.
 func (s Stats) Owners() []perm.Principal { return slices.Sorted(maps.Keys(s.owners)) }
@@ -112,6 +127,7 @@ type scanner struct {
 	gaps   atomic.Int64
 	kept   atomic.Int64
 	denied []Denied
+	mounts []Mounted
 	owners map[perm.Principal]bool // that were met
 	places map[string]placed       // of the roots
 	moot   *moot                   // where a watch told what to look at
@@ -154,7 +170,7 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 	stop()
 	s.mu.Lock() // stopping may be under way
 	defer s.mu.Unlock()
-	stats := Stats{Gaps: s.gaps.Load(), Denied: s.denied, Kept: s.kept.Load(), Looked: s.paths.Load(), places: s.places, owners: s.owners}
+	stats := Stats{Gaps: s.gaps.Load(), Denied: s.denied, Mounts: s.mounts, Kept: s.kept.Load(), Looked: s.paths.Load(), places: s.places, owners: s.owners}
 	stats.Paths = stats.Looked
 	if s.moot != nil {
 		stats.Paths, stats.Gaps = int64(len(roots)), 0
@@ -279,6 +295,19 @@ func (s *scanner) tell(denied []denial) {
 			s.denied = append(s.denied, Denied{pathname.Path(d.path), d.err.Error()})
 		}
 	}
+}
+
+// begin notes where mounts and subvolumes begin.
+func (s *scanner) begin(found []Mounted) error {
+	if len(found) == 0 {
+		return nil
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.mounts = append(s.mounts, found...); len(s.mounts) > maxMounts {
+		return fmt.Errorf("there are more than %d mounts and subvolumes: look at less at once", maxMounts)
+	}
+	return nil
 }
 
 // met does as meet, and asks nothing about sets that are met all the time.
@@ -431,6 +460,9 @@ func (w *worker) folder(f *folder) error {
 	f.dev, f.ino, f.trusted = l.dev, l.ino, l.trusted
 	f.past, f.identical, f.renewed = l.past, l.identical, l.renewed
 	w.tell(l.denied)
+	if err := w.begin(l.mounts); err != nil {
+		return err
+	}
 	if l.err != nil {
 		return w.unread(f, l.err)
 	}
@@ -494,6 +526,7 @@ type listing struct {
 	places   []placed
 	settled  []bool // subfolders that are as they were, whatever is below
 	denied   []denial
+	mounts   []Mounted
 	kept     int64
 	err      error // why there is none
 
@@ -586,6 +619,11 @@ func (w *worker) list(f *folder, l *listing) error {
 			}
 			if errors.Is(err, unix.ENOENT) {
 				continue // it went away while we listed: as if it had gone before
+			}
+			if w.opt.Mounts {
+				if id, begins := w.reader.Mount(); begins || e.Kind == perm.Folder && stamp.Ino == SubvolumeTop {
+					l.mounts = append(l.mounts, Mounted{pathname.Path(pathname.Join(f.path(), name)), id, begins})
+				}
 			}
 			if e.Gap, e.Extra = tree.Whole, (tree.Extra{}); err == nil {
 				e.Extra = w.reader.Extra(e.Kind)

@@ -1,0 +1,88 @@
+package fsys
+
+import (
+	"bufio"
+	"fmt"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+
+	"idletally/internal/core/access"
+)
+
+// Mount gives the number of the mount that the entry which was looked at last lies on, and whether that begins there.
+// Where the kernel tells no number (before Linux 5.8) it is 0.
+func (r *Reader) Mount() (id uint64, begins bool) {
+	if r.stat.Mask&unix.STATX_MNT_ID != 0 {
+		id = r.stat.Mnt_id
+	}
+	return id, r.stat.Attributes&unix.STATX_ATTR_MOUNT_ROOT != 0
+}
+
+// Mounts gives what this process's mounts withhold, by their numbers (proc_pid_mountinfo(5)). No file system is asked, so
+// that one which does not answer stops nobody. Where each is mounted is not told.
+func Mounts() (map[uint64]access.Mount, error) {
+	f, err := os.Open("/proc/self/mountinfo")
+	if err != nil {
+		return nil, fmt.Errorf("read the table of mounts: %w", err)
+	}
+	defer f.Close()
+	out := map[uint64]access.Mount{}
+	lines := bufio.NewScanner(f)
+	lines.Buffer(nil, 1<<20)
+	for lines.Scan() {
+		if id, m, ok := parseMount(lines.Text()); ok {
+			out[id] = m
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return nil, fmt.Errorf("read the table of mounts: %w", err)
+	}
+	return out, nil
+}
+
+// parseMount reads a line of the table: number, parent, device, root, place, options, more of them up to a dash, and then
+// the file system's type, source and own options.
+func parseMount(line string) (id uint64, m access.Mount, ok bool) {
+	fields := strings.Fields(line)
+	dash := slices.Index(fields, "-")
+	if dash < 6 || len(fields) < dash+4 {
+		return 0, m, false
+	}
+	id, err := strconv.ParseUint(fields[0], 10, 64)
+	if err != nil {
+		return 0, m, false
+	}
+	own, super := strings.Split(fields[5], ","), strings.Split(fields[dash+3], ",")
+	has := func(list []string, option string) bool { return slices.Contains(list, option) }
+	m = access.Mount{ReadOnly: has(own, "ro") || has(super, "ro"), NoExec: has(own, "noexec"), NoSUID: has(own, "nosuid"), NoDev: has(own, "nodev"), NoFollow: has(own, "nosymfollow")}
+	if has(super, "grpid") || has(super, "bsdgroups") {
+		m.GroupOfFolder = fields[dash+1]
+	}
+	return id, m, true
+}
+
+// btrfsSubvolume is what the kernel tells of a subvolume (btrfs_ioctl_get_subvol_info_args in linux/btrfs.h), up to its flags.
+type btrfsSubvolume struct {
+	_     [8 + 256 + 8 + 8 + 8]byte // number, name, parent, folder, generation
+	flags uint64
+	_     [504 - 8 - 256 - 4*8]byte
+}
+
+// SealedSubvolume says whether a folder lies in a subvolume of btrfs that is read-only, whatever its mount says. Of what
+// cannot be asked it says no.
+func SealedSubvolume(folder int) bool {
+	const getInfo, readOnly = 0x81f8943c, 1 // BTRFS_IOC_GET_SUBVOL_INFO, BTRFS_ROOT_SUBVOL_RDONLY
+	fd, err := unix.Openat(folder, ".", unix.O_RDONLY|unix.O_DIRECTORY|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return false
+	}
+	defer unix.Close(fd)
+	var info btrfsSubvolume
+	_, _, e := unix.Syscall(unix.SYS_IOCTL, uintptr(fd), getInfo, uintptr(unsafe.Pointer(&info)))
+	return e == 0 && info.flags&readOnly != 0
+}
