@@ -137,6 +137,9 @@ func Subject(d *perm.Directory, account string, joining ...string) (access.Subje
 		return access.Subject{}, err
 	}
 	groups, err := findGroups(d, joining)
+	if a := d.AccountNamed(account); a != nil && id != perm.Everyone {
+		return access.SubjectNamed(d, a, groups...), err
+	}
 	return access.SubjectOf(d, id, groups...), err
 }
 
@@ -149,6 +152,10 @@ func AccountOf(d *perm.Directory, name string) (wire.Account, error) {
 	out := wire.Account{Name: nameOf(d, id), Groups: []string{}}
 	if id == perm.Everyone {
 		out.Known = true
+		if a := d.AccountNamed(name); a != nil {
+			n, _ := a.ID.ID()
+			out.Notes = append(out.Notes, fmt.Sprintf("an account has this word for its name, too: ask for it by its number, %d", n))
+		}
 		out.Notes = append(out.Notes, "stands for whoever is nobody in particular: no owner, in no group, named by no entry")
 		return out, nil
 	}
@@ -157,12 +164,20 @@ func AccountOf(d *perm.Directory, name string) (wire.Account, error) {
 	} else {
 		out.ID = string(id)
 	}
-	a := d.Account(id)
+	a := d.AccountNamed(name)
+	if a == nil {
+		a = d.Account(id)
+	}
 	if a == nil {
 		out.Notes = append(out.Notes, "no account has this number: what it owns belongs to nobody who can sign in")
 		return out, nil
 	}
-	out.Known = true
+	out.Known, out.Name = true, a.Name
+	for i := range d.Accounts {
+		if twin := &d.Accounts[i]; twin.ID == a.ID && twin.Name != a.Name {
+			out.Notes = append(out.Notes, twin.Name+" has the same number, with groups of its own: what either owns the other owns")
+		}
+	}
 	for _, g := range a.Groups {
 		out.Groups = append(out.Groups, d.Name(g))
 	}
@@ -356,7 +371,7 @@ func Everybody(ctx context.Context, sc Scene, path string, op access.Operation, 
 			continue
 		}
 		out.Accounts++
-		row := wire.Holder{Account: nameOf(d, h.ID), Known: d.Account(h.ID) != nil, Cause: string(a.Cause), Reason: a.Reason, Entry: a.Entry}
+		row := wire.Holder{Account: h.Name, Known: d.Account(h.ID) != nil, Cause: string(a.Cause), Reason: a.Reason, Entry: a.Entry}
 		switch {
 		case a.Unknown:
 			if row.Reason = strings.Join(a.Notes, "; "); len(out.Unsure) < maxHolders {
@@ -364,7 +379,7 @@ func Everybody(ctx context.Context, sc Scene, path string, op access.Operation, 
 			}
 		case a.Allowed && len(out.Allowed) < maxHolders:
 			out.Allowed = append(out.Allowed, row)
-		case !a.Allowed && len(out.Refused) < maxHolders && (out.Everyone.Allowed || a.ByAsking || slices.Contains(matter, h.ID)):
+		case !a.Allowed && len(out.Refused) < maxHolders && (out.Everyone.Allowed || a.ByAsking || slices.ContainsFunc(matter, func(s access.Subject) bool { return s.ID == h.ID && s.Name == h.Name })):
 			if a.ByAsking {
 				row.Reason += "; " + strings.Join(a.Notes, "; ")
 			}
@@ -382,11 +397,11 @@ func Matrix(ctx context.Context, sc Scene, path string, most int, sup Suppose) (
 	}
 	d, then := f.Directory, sup.States.On(f.Way)
 	out := wire.Matrix{Origin: sc.Origin(), Path: f.Seen.Path.String(), Kind: f.Seen.Kind.String(), Suppose: sup.Words, Operations: access.For(f.Seen.Kind, f.Seen.Set.Scheme()), Rows: []wire.MatrixRow{}}
-	ids, all := access.Matter(then, d, most)
+	who, all := access.Matter(then, d, most)
 	out.Accounts = all
-	for _, id := range ids {
-		row := wire.MatrixRow{Account: nameOf(d, id), Known: id == perm.Everyone || d.Account(id) != nil, Part: part(f.Seen.Set, id, d)}
-		asker := access.NewAsker(access.SubjectOf(d, id))
+	for _, s := range who {
+		row := wire.MatrixRow{Account: s.Name, Known: s.ID == perm.Everyone || d.Account(s.ID) != nil, Part: part(f.Seen.Set, s, d)}
+		asker := access.NewAsker(s)
 		row.Cells = asker.All(f.Way, d)
 		if sup.States != nil {
 			row.Then = asker.All(then, d)
@@ -397,16 +412,16 @@ func Matrix(ctx context.Context, sc Scene, path string, most int, sup Suppose) (
 }
 
 // part says why an account matters to a path.
-func part(s perm.Set, id perm.Principal, d *perm.Directory) string {
-	if id == perm.Everyone {
+func part(s perm.Set, who access.Subject, d *perm.Directory) string {
+	if who.ID == perm.Everyone {
 		return "nobody in particular"
 	}
 	var parts []string
 	for _, m := range perm.Mentioned(s) {
 		switch {
-		case m.ID == id:
+		case m.ID == who.ID:
 			parts = append(parts, m.As)
-		case d.IsGroup(m.ID) && d.Account(id) != nil && slices.Contains(d.Account(id).Groups, m.ID):
+		case d.IsGroup(m.ID) && slices.Contains(who.Groups, m.ID):
 			parts = append(parts, "in group "+d.Name(m.ID))
 		}
 	}

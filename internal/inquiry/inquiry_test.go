@@ -198,3 +198,46 @@ func TestCalculator(t *testing.T) {
 		}
 	}
 }
+
+// Names that share a number are accounts of their own, each with its groups; and an account that is called as our word for
+// somebody else can be told from that.
+func TestTwins(t *testing.T) {
+	was := dir
+	defer func() { dir = was }()
+	dir = (&perm.Directory{
+		Accounts: []perm.Account{{ID: perm.UID(5), Name: "left", Groups: []perm.Principal{perm.GID(10)}}, {ID: perm.UID(5), Name: "right", Groups: []perm.Principal{perm.GID(12)}},
+			{ID: perm.UID(0), Name: "root"}, {ID: perm.UID(0), Name: "toor"}, {ID: perm.UID(6), Name: Everyone, Groups: []perm.Principal{perm.GID(12)}}},
+		Groups: []perm.Account{{ID: perm.GID(10), Name: "crew"}, {ID: perm.GID(12), Name: "www"}},
+	}).Index()
+	quay := pier{[]access.Seen{at("/", perm.Folder, perm.POSIX{Mode: 0o755}), at("/a", perm.File, perm.POSIX{UID: 1, GID: 12, Mode: 0o640})}}
+
+	for account, want := range map[string]bool{"left": false, "right": true, "5": false, "toor": true, Everyone: false, "6": true} {
+		j, err := Decide(t.Context(), quay, account, "/a", []access.Operation{access.Read}, Suppose{})
+		if err != nil || j.Answers[0].Allowed != want {
+			t.Errorf("%s: %+v, %v", account, j, err)
+		}
+	}
+	if a, err := AccountOf(dir, "right"); err != nil || a.Name != "right" || !slices.Equal(a.Groups, []string{"www"}) || len(a.Notes) != 1 || !strings.Contains(a.Notes[0], "left has the same number") {
+		t.Errorf("%+v, %v", a, err)
+	}
+	if a, err := AccountOf(dir, Everyone); err != nil || len(a.Notes) != 2 || !strings.Contains(a.Notes[0], "by its number, 6") {
+		t.Errorf("%+v, %v", a, err)
+	}
+
+	h, err := Everybody(t.Context(), quay, "/a", access.Read, Suppose{})
+	var names []string
+	for _, x := range h.Allowed {
+		names = append(names, x.Account)
+	}
+	if err != nil || strings.Join(names, ", ") != "right, root, toor, everyone (6), 1" {
+		t.Errorf("%v, %v", names, err)
+	}
+	m, err := Matrix(t.Context(), quay, "/a", 10, Suppose{})
+	names = nil
+	for _, x := range m.Rows {
+		names = append(names, x.Account)
+	}
+	if err != nil || strings.Join(names, ", ") != "1, right, everyone (6), everyone" {
+		t.Errorf("%v, %v", names, err)
+	}
+}

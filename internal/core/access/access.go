@@ -191,6 +191,7 @@ func ParsePrivilege(s string) (Privilege, error) {
 // A Subject is somebody who asks for access.
 type Subject struct {
 	ID         perm.Principal // perm.Everyone is whoever is nobody in particular
+	Name       string         // one number may have several names, each with groups of its own; "" for what the host calls the number
 	Groups     []perm.Principal
 	Privileges Privilege
 	Held       []Held // on file servers
@@ -202,21 +203,34 @@ type Held struct {
 	By         perm.Principal
 }
 
-// SubjectOf is an account as its host knows it, with groups that it does not belong to yet.
+// SubjectOf is who has a number, as the host knows it, with groups that they do not belong to yet. Of several names it is the
+// first.
 func SubjectOf(d *perm.Directory, id perm.Principal, joining ...perm.Principal) Subject {
-	s := Subject{ID: id}
 	if a := d.Account(id); a != nil {
-		s.Groups = append(s.Groups, a.Groups...)
+		return SubjectNamed(d, a, joining...)
 	}
+	return subject(d, Subject{ID: id, Name: d.Name(id)}, joining)
+}
+
+// SubjectNamed is an account as its host knows it, with groups that it does not belong to yet.
+func SubjectNamed(d *perm.Directory, a *perm.Account, joining ...perm.Principal) Subject {
+	s := Subject{ID: a.ID, Name: a.Name, Groups: slices.Clone(a.Groups)}
+	if a.Name == string(perm.Everyone) { // which is our word for somebody else
+		s.Name += " (" + strings.TrimLeft(string(a.ID), "ug") + ")"
+	}
+	return subject(d, s, joining)
+}
+
+func subject(d *perm.Directory, s Subject, joining []perm.Principal) Subject {
 	for _, g := range joining {
 		if !slices.Contains(s.Groups, g) {
 			s.Groups = append(s.Groups, g)
 		}
 	}
-	if n, ok := id.ID(); ok && n == 0 && !id.IsGroup() {
+	if n, ok := s.ID.ID(); ok && n == 0 && !s.ID.IsGroup() {
 		s.Privileges = AllPrivileges
 	}
-	for _, x := range slices.Concat([]perm.Principal{id}, s.Groups, everybodysGroups) {
+	for _, x := range slices.Concat([]perm.Principal{s.ID}, s.Groups, everybodysGroups) {
 		if a := d.Account(x); a != nil && a.Privileges != 0 {
 			s.Held = append(s.Held, Held{a.Privileges, x})
 		}

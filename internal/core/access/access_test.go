@@ -128,7 +128,7 @@ func TestJoining(t *testing.T) {
 func TestPeople(t *testing.T) {
 	w := way(place("/srv", perm.Folder, perm.POSIX{UID: 77, GID: 10, Mode: 0o750}))
 	ids, all := Matter(w, names, 2)
-	if len(ids) != 3 || all != 4 || ids[0] != perm.UID(77) || ids[2] != perm.Everyone {
+	if len(ids) != 3 || all != 4 || ids[0].ID != perm.UID(77) || ids[2].ID != perm.Everyone {
 		t.Errorf("%v of %d matter", ids, all)
 	}
 	can := map[perm.Principal]bool{}

@@ -8,60 +8,75 @@ import (
 
 // A Holder is somebody and what they can do.
 type Holder struct {
-	ID      perm.Principal
+	Subject
 	Answers []Answer
 }
 
 // Everybody answers one operation for every account of a host, for the numbers that the way
 // speaks of and no account has, and for whoever is nobody in particular, who comes first.
 func Everybody(w Way, op Operation, d *perm.Directory) []Holder {
-	ids := []perm.Principal{perm.Everyone}
+	who := []Subject{SubjectOf(d, perm.Everyone)}
 	if d != nil {
 		for i := range d.Accounts {
-			ids = append(ids, d.Accounts[i].ID)
+			who = append(who, SubjectNamed(d, &d.Accounts[i]))
 		}
 	}
 	for _, id := range spokenOf(w) {
-		if !d.IsGroup(id) && !slices.Contains(ids, id) {
-			ids = append(ids, id)
+		if !d.IsGroup(id) && !slices.ContainsFunc(who, func(s Subject) bool { return s.ID == id }) {
+			who = append(who, SubjectOf(d, id))
 		}
 	}
-	out := make([]Holder, len(ids))
-	for i, id := range ids {
-		out[i] = Holder{id, []Answer{NewAsker(SubjectOf(d, id)).May(w, op, d)}}
+	out := make([]Holder, len(who))
+	for i, s := range who {
+		out[i] = Holder{s, []Answer{NewAsker(s).May(w, op, d)}}
 	}
 	return out
 }
 
-// Matter names the accounts that matter at the end of a way: the owner, those that entries name,
+// Matter gives those that matter at the end of a way: the owner, those that entries name,
 // and the members of the groups that are named; and whoever is nobody in particular. At most
 // most of them; the count of all is told.
-func Matter(w Way, d *perm.Directory, most int) (ids []perm.Principal, all int) {
+func Matter(w Way, d *perm.Directory, most int) (who []Subject, all int) {
 	last := w[len(w)-1].Set
-	var groups []perm.Principal
-	see := func(id perm.Principal) {
-		if !slices.Contains(ids, id) {
-			ids = append(ids, id)
+	var accounts []perm.Account
+	if d != nil {
+		accounts = d.Accounts
+	}
+	seen := map[*perm.Account]bool{}
+	see := func(a *perm.Account) {
+		if !seen[a] {
+			seen[a] = true
+			who = append(who, SubjectNamed(d, a))
 		}
 	}
+
+	var groups []perm.Principal
 	for _, m := range perm.Mentioned(last) {
 		if d.IsGroup(m.ID) {
 			groups = append(groups, m.ID)
-		} else {
-			see(m.ID)
+			continue
+		}
+		named := false
+		for i := range accounts { // one number may have several names
+			if a := &accounts[i]; a.ID == m.ID {
+				named = true
+				see(a)
+			}
+		}
+		if !named && !slices.ContainsFunc(who, func(s Subject) bool { return s.ID == m.ID }) {
+			who = append(who, SubjectOf(d, m.ID))
 		}
 	}
-	if d != nil {
-		for _, service := range []bool{true, false} { // service accounts matter most
-			for _, a := range d.Accounts {
-				if a.Service == service && slices.ContainsFunc(a.Groups, func(g perm.Principal) bool { return slices.Contains(groups, g) }) {
-					see(a.ID)
-				}
+	for _, service := range []bool{true, false} { // service accounts matter most
+		for i := range accounts {
+			a := &accounts[i]
+			if a.Service == service && slices.ContainsFunc(a.Groups, func(g perm.Principal) bool { return slices.Contains(groups, g) }) {
+				see(a)
 			}
 		}
 	}
-	all = len(ids) + 1
-	return append(ids[:min(len(ids), most)], perm.Everyone), all
+	all = len(who) + 1
+	return append(who[:min(len(who), most)], SubjectOf(d, perm.Everyone)), all
 }
 
 // spokenOf lists who the states of a way's end speak of: of the path and of its folder.

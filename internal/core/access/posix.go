@@ -1,6 +1,7 @@
 package access
 
 import (
+	"cmp"
 	"strings"
 
 	"idletally/internal/core/mode"
@@ -210,7 +211,7 @@ func (a *Asker) sentence(v verdict, folder, p *Place, op Operation, d *perm.Dire
 		it = "the folder"
 	}
 	needs := wants(op)
-	who := d.Name(a.ID)
+	who := cmp.Or(a.Name, d.Name(a.ID))
 	if a.ID == perm.Everyone {
 		who = "everyone"
 	}

@@ -239,7 +239,15 @@ func (d *Directory) Account(id Principal) *Account {
 	return d.byID[id]
 }
 
-// User finds an account by name.
+// AccountNamed finds an account by its name; nil where the host has none. Of several with one number it is just that one.
+func (d *Directory) AccountNamed(name string) *Account {
+	if d == nil {
+		return nil
+	}
+	return d.byName["u:"+name]
+}
+
+// User finds an account's number by name.
 func (d *Directory) User(name string) (Principal, bool) { return d.named("u:" + name) }
 
 // Group finds a group by name.
