@@ -3,6 +3,7 @@
 package e2e
 
 import (
+	"encoding/json"
 	"errors"
 	"os"
 	"os/exec"
@@ -53,6 +54,20 @@ func tryFiles(t *testing.T, s *demo.Stage) {
 	} {
 		c.want(x.code, x.says, x.argv...)
 	}
+	// The fingerprint is of all that the file says, and another file is refused.
+	shown, _, _ := c.run("", "snapshot", "verify", in("north"), "--output", "json")
+	var file struct{ Fingerprint string }
+	must(t, json.Unmarshal([]byte(shown), &file))
+	for _, argv := range [][]string{{"snapshot", "verify", in("north")}, {"snapshot", "import", in("north"), "--application", "elsewhere"}, {"drift", "file", in("north"), text}} {
+		c.want(0, "", append(argv, "--fingerprint", strings.ToUpper(file.Fingerprint))...)
+		c.want(1, "its fingerprint is "+file.Fingerprint, append(argv, "--fingerprint", "0000-"+file.Fingerprint[5:])...)
+	}
+	whole, err := os.Open(in("north"))
+	must(t, err)
+	defer whole.Close()
+	_, err = api.ImportSnapshot(t.Context(), "elsewhere", "slip-north", "0000-"+file.Fingerprint[5:], whole)
+	fails(t, "another file than was meant", err, 422, "its fingerprint is "+file.Fingerprint)
+
 	if _, err := os.Stat(in("none")); err == nil {
 		t.Error("a file was left of what could not be exported")
 	}
@@ -84,9 +99,9 @@ func tryFiles(t *testing.T, s *demo.Stage) {
 	} {
 		x.c.want(x.code, x.says, x.argv...)
 	}
-	_, err = as(t, s, "harbourmaster").ImportSnapshot(t.Context(), "ticketing", "slip-north", strings.NewReader("x"))
+	_, err = as(t, s, "harbourmaster").ImportSnapshot(t.Context(), "ticketing", "slip-north", "", strings.NewReader("x"))
 	fails(t, "a reviewer imports", err, 403, "needs the role operator")
-	_, err = api.ImportSnapshot(t.Context(), "ticketing", "slip-north", strings.NewReader("x"))
+	_, err = api.ImportSnapshot(t.Context(), "ticketing", "slip-north", "", strings.NewReader("x"))
 	fails(t, "rubbish is imported", err, 422, "no sound snapshot file")
 }
 

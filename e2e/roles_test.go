@@ -219,7 +219,7 @@ func rolesOfOne(t *testing.T, s *demo.Stage, operations []string) {
 		}},
 		"POST /snapshots/{id}/cancel": {func(c *client.Client) error { return failing(c.CancelSnapshot(ctx, snap.ID)) }},
 		"POST /snapshots/import": {func(c *client.Client) error {
-			return failing(c.ImportSnapshot(ctx, "ticketing", "slip-north", strings.NewReader("x")))
+			return failing(c.ImportSnapshot(ctx, "ticketing", "slip-north", "", strings.NewReader("x")))
 		}},
 		"POST /waivers":               {func(c *client.Client) error { return failing(c.Waive(ctx, waiver)) }},
 		"POST /waivers/{id}/withdraw": {func(c *client.Client) error { return failing(c.WithdrawWaiver(ctx, kept.ID)) }},

@@ -12,6 +12,7 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
+	"idletally/internal/core/access"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/tree"
@@ -64,6 +65,44 @@ func TestRoundTrip(t *testing.T) {
 		if id, ok := got.Directory.User("purser"); !ok || id != "u1" || got.Host != h.Host || !got.Taken.Equal(h.Taken) || got.Roots[0] != h.Roots[0] || got.Paths != h.Paths {
 			t.Errorf("%+v", got)
 		}
+	}
+}
+
+// Whatever of a file is another one, so is its fingerprint: by names and numbers of accounts findings and answers go.
+func TestSnapshotFingerprint(t *testing.T) {
+	of := func(h Head) string {
+		t.Helper()
+		f, err := h.Fingerprint()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return f
+	}
+	h, src := sample(3)
+	back, _, err := readBack(written(t, h, src))
+	if err != nil || of(back) != of(h) {
+		t.Errorf("read back it is %s, and was %s: %v", of(back), of(h), err)
+	}
+	seen := map[string]string{of(h): "as it was"}
+	for what, change := range map[string]func(*Head){
+		"the host":        func(h *Head) { h.Host = "slip-south" },
+		"the application": func(h *Head) { h.Application = "x" },
+		"the time":        func(h *Head) { h.Taken = h.Taken.Add(time.Second) },
+		"the roots":       func(h *Head) { h.Roots = append(h.Roots, "/x") },
+		"the tree":        func(h *Head) { h.Forest[0]++ },
+		"a name":          func(h *Head) { h.Directory.Accounts[0].Name = "root" },
+		"a number":        func(h *Head) { h.Directory.Accounts[0].ID = "u0" },
+		"a membership":    func(h *Head) { h.Directory.Accounts[0].Groups = []perm.Principal{"g1"} },
+		"the ways":        func(h *Head) { h.Ways = []access.Way{{{Path: "/"}}} },
+		"a gap":           func(h *Head) { h.Denied = []wire.Denied{{Path: "/a", Reason: "b"}} },
+	} {
+		other, _ := sample(3)
+		change(&other)
+		f := of(other)
+		if was, known := seen[f]; known {
+			t.Errorf("%s: %s, as %s", what, f, was)
+		}
+		seen[f] = what
 	}
 }
 

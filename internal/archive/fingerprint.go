@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
+	"encoding/json"
 	"strings"
 )
 
@@ -16,6 +17,13 @@ func (r Request) Fingerprint() string { return fingerprint("idletally request", 
 // Fingerprint is of all that a host believes from then on: its name, certificate, authority, and the key that signs orders.
 func (a Admission) Fingerprint() string {
 	return fingerprint("idletally admission", []byte(a.Host), []byte(a.Enrolment), a.Certificate, a.Authority, a.OrderKey)
+}
+
+// Fingerprint is of all that a snapshot file says: of its tree, by the forest's hash, and of what else its head tells, such as
+// names and numbers of accounts, by which findings and answers go.
+func (h *Head) Fingerprint() (string, error) {
+	b, err := json.Marshal(h)
+	return fingerprint("idletally snapshot", b), err
 }
 
 // fingerprint is 128 bits of a hash, in groups that can be read aloud.

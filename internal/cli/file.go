@@ -27,7 +27,7 @@ import (
 // fileCommands are those for snapshots as files.
 func fileCommands(o *options) []*cobra.Command {
 	var roots []string
-	var host, application string
+	var host, application, fingerprint string
 	var cross bool
 	var gentle scan.Gentle
 	save := &cobra.Command{Use: "save FILE", Short: "Take a snapshot of this machine into a file, without any service", Args: args(1, 1, "a file to write"),
@@ -48,7 +48,7 @@ func fileCommands(o *options) []*cobra.Command {
 			for _, d := range head.Denied[:min(len(head.Denied), 20)] {
 				fmt.Fprintf(c.ErrOrStderr(), "not read: %s: %s\n", printable(d.Path), printable(d.Reason))
 			}
-			return o.showOne(c, head, "file", a[0], "host", head.Host, "paths", num(head.Paths), "gaps", num(head.Gaps), "root hash", head.Forest.String())
+			return o.showFile(c, a[0], head)
 		}}
 	save.Flags().StringArrayVar(&roots, "root", nil, "a folder; repeatable")
 	save.Flags().StringVar(&host, "host", "", "the host's name in the file (default: what this machine is called)")
@@ -62,8 +62,12 @@ func fileCommands(o *options) []*cobra.Command {
 				return err
 			}
 			defer spool.Close()
-			return o.showOne(c, head, "file", a[0], "host", head.Host, "taken", when(head.Taken), "paths", num(head.Paths), "gaps", num(head.Gaps), "root hash", head.Forest.String())
+			if err := sameFile(fingerprint, &head); err != nil {
+				return err
+			}
+			return o.showFile(c, a[0], head)
 		}}
+	fingerprintFlag(check, &fingerprint)
 	export := &cobra.Command{Use: "export SNAPSHOT FILE", Short: "Write a stored snapshot to a file that holds all of it", Args: args(2, 2, "a snapshot and a file to write"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			if err := create(a[1], func(w io.Writer) error { return api.ExportSnapshot(c.Context(), a[0], w) }); err != nil {
@@ -74,7 +78,7 @@ func fileCommands(o *options) []*cobra.Command {
 				return err
 			}
 			defer spool.Close()
-			return o.showOne(c, head, "file", a[1], "host", head.Host, "taken", when(head.Taken), "paths", num(head.Paths), "root hash", head.Forest.String())
+			return o.showFile(c, a[1], head)
 		})}
 	take := &cobra.Command{Use: "import FILE", Short: "Take a snapshot file in", Args: args(1, 1, "a snapshot file"),
 		Long: `Take a snapshot file in, as the snapshot of a host that the service knows. It counts from the time at which it was
@@ -85,6 +89,9 @@ taken; where it is the host's newest it is held against the published baseline.`
 				return err
 			}
 			spool.Close()
+			if err := sameFile(fingerprint, &head); err != nil {
+				return err
+			}
 			if host == "" {
 				host = head.Host
 			}
@@ -99,12 +106,13 @@ taken; where it is the host's newest it is held against the published baseline.`
 				return err
 			}
 			defer f.Close()
-			s, err := api.ImportSnapshot(c.Context(), application, host, f)
+			s, err := api.ImportSnapshot(c.Context(), application, host, fingerprint, f)
 			if err != nil {
 				return err
 			}
 			return showSnapshots(o, c, []wire.Snapshot{s})
 		})}
+	fingerprintFlag(take, &fingerprint)
 	take.Flags().StringVar(&host, "host", "", "the host (default: as the file says)")
 	take.Flags().StringVar(&application, "application", "", "the application (default: as the file says)")
 	return []*cobra.Command{save, export, take, check}

@@ -34,10 +34,38 @@ func readFile(name string) (head archive.Head, nodes *spool.Spool, err error) {
 	return head, nodes, nil
 }
 
+// fingerprintFlag lets a command ask for the very file that was written elsewhere.
+func fingerprintFlag(c *cobra.Command, to *string) {
+	c.Flags().StringVar(to, "fingerprint", "", "the file's, as it was shown where it was written: another file is refused")
+}
+
+// sameFile says whether a snapshot file is the one of a fingerprint, where one was given.
+func sameFile(given string, head *archive.Head) error {
+	is, err := head.Fingerprint()
+	if err != nil || given == "" {
+		return err
+	}
+	return compared(nil, "the snapshot file", given, is)
+}
+
+// showFile tells what a snapshot file is.
+func (o *options) showFile(c *cobra.Command, name string, head archive.Head) error {
+	is, err := head.Fingerprint()
+	if err != nil {
+		return err
+	}
+	shown := struct {
+		archive.Head
+		Fingerprint string `json:"fingerprint"`
+	}{head, is}
+	return o.showOne(c, shown, "file", name, "host", head.Host, "taken", when(head.Taken), "paths", num(head.Paths), "gaps", num(head.Gaps), "root hash", head.Forest.String(), "fingerprint", is)
+}
+
 // fileDrift holds a snapshot file against a baseline file.
 func fileDrift(o *options) *cobra.Command {
 	var strict bool
 	var tags []string
+	var fingerprint string
 	c := &cobra.Command{Use: "file SNAPSHOT-FILE BASELINE-FILE", Short: "Hold a snapshot file against a baseline file, without any service", Args: args(2, 2, "a snapshot file and a baseline file"),
 		RunE: func(c *cobra.Command, a []string) error {
 			head, spool, err := readFile(a[0])
@@ -45,6 +73,9 @@ func fileDrift(o *options) *cobra.Command {
 				return err
 			}
 			defer spool.Close()
+			if err := sameFile(fingerprint, &head); err != nil {
+				return err
+			}
 			text, err := read(c, a[1])
 			if err != nil {
 				return err
@@ -78,6 +109,7 @@ func fileDrift(o *options) *cobra.Command {
 			}
 			return nil
 		}}
+	fingerprintFlag(c, &fingerprint)
 	c.Flags().BoolVar(&strict, "strict", false, "exit with 4 where anything drifted or could not be read")
 	c.Flags().StringArrayVar(&tags, "tag", nil, "a tag that the host has; repeatable")
 	return c

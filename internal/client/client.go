@@ -335,8 +335,8 @@ func (c *Client) ExportSnapshot(ctx context.Context, id string, w io.Writer) err
 }
 
 // ImportSnapshot takes in a snapshot file.
-func (c *Client) ImportSnapshot(ctx context.Context, application, host string, r io.Reader) (out wire.Snapshot, err error) {
-	err = c.Do(ctx, http.MethodPost, "/snapshots/import?"+url.Values{"application": {application}, "host": {host}}.Encode(), r, &out)
+func (c *Client) ImportSnapshot(ctx context.Context, application, host, fingerprint string, r io.Reader) (out wire.Snapshot, err error) {
+	err = c.Do(ctx, http.MethodPost, "/snapshots/import?"+url.Values{"application": {application}, "host": {host}, "fingerprint": {fingerprint}}.Encode(), r, &out)
 	return out, err
 }
 

@@ -1,6 +1,7 @@
 package desk
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -51,8 +52,8 @@ func (d *Desk) head(ctx context.Context, snap store.Snapshot) (h archive.Head, e
 const importPack = 4 << 20
 
 // Import takes a snapshot that was taken elsewhere, of a host that is known, and holds it against the
-// baseline where it is the host's newest.
-func (d *Desk) Import(ctx context.Context, application, host, by string, r io.Reader) (string, error) {
+// baseline where it is the host's newest. Where a fingerprint is given a file of another one is refused.
+func (d *Desk) Import(ctx context.Context, application, host, fingerprint, by string, r io.Reader) (string, error) {
 	h, err := d.Store.Host(ctx, host)
 	if err != nil {
 		return "", err
@@ -67,6 +68,9 @@ func (d *Desk) Import(ctx context.Context, application, host, by string, r io.Re
 	}
 	err = archive.Read(r, func(x archive.Head) error {
 		head = x
+		if is, err := x.Fingerprint(); err != nil || fingerprint != "" && !archive.SameFingerprint(fingerprint, is) {
+			return cmp.Or(err, fmt.Errorf("%w: this is not the snapshot file that was meant: its fingerprint is %s", ErrBad, is))
+		}
 		return d.fits(ctx, x, application, h)
 	}, func(_ tree.Hash, b []byte) error {
 		pack = append(pack, b)

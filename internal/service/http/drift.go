@@ -44,6 +44,7 @@ const (
 type importing struct {
 	Application string `query:"application" required:"true" maxLength:"64" pattern:"^[a-z0-9]([a-z0-9._-]{0,62}[a-z0-9])?$"`
 	Host        string `query:"host" required:"true" maxLength:"64"`
+	Fingerprint string `query:"fingerprint" maxLength:"64" doc:"The file's, as it was shown where it was written: another file is refused"`
 	file        io.Reader
 }
 
@@ -125,7 +126,7 @@ func (s *Server) snapshotRoutes() {
 		}}, nil
 	})
 	addFor(s, op{"POST", importPath, "import-snapshot", "Take in a snapshot file of a host (application/octet-stream)", wire.Operator, 201}, func(_ context.Context, in *importing) (string, error) { return in.Application, nil }, func(ctx context.Context, in *importing) (*body[wire.Snapshot], error) {
-		id, err := s.desk.Import(ctx, in.Application, in.Host, caller(ctx).Name, in.file)
+		id, err := s.desk.Import(ctx, in.Application, in.Host, in.Fingerprint, caller(ctx).Name, in.file)
 		if err != nil {
 			return nil, err
 		}
