@@ -17,6 +17,7 @@ import (
 	"idletally/internal/agent"
 	"idletally/internal/archive"
 	"idletally/internal/client"
+	"idletally/internal/core/baseline"
 	"idletally/internal/core/pathname"
 	"idletally/internal/host/identity"
 	"idletally/internal/host/scan"
@@ -30,7 +31,7 @@ func fileCommands(o *options) []*cobra.Command {
 	var host, application, fingerprint string
 	var cross bool
 	var gentle scan.Gentle
-	save := &cobra.Command{Use: "save FILE", Short: "Take a snapshot of this machine into a file, without any service", Args: args(1, 1, "a file to write"),
+	save := &cobra.Command{Use: "save FILE", Short: "Take a snapshot of this machine into a file, without any service; exit code 4 where a root could not be read", Args: args(1, 1, "a file to write"),
 		RunE: func(c *cobra.Command, a []string) error {
 			if len(roots) == 0 {
 				return usageError{errors.New("say which folders: --root FOLDER")}
@@ -41,6 +42,11 @@ func fileCommands(o *options) []*cobra.Command {
 					return err
 				}
 			}
+			for _, x := range []struct{ flag, name string }{{"--host", host}, {"--application", application}} {
+				if !baseline.Name.MatchString(x.name) && (x.name != "" || x.flag == "--host") {
+					return usageError{fmt.Errorf("%s %s cannot be a name: it is the one that the service knows it by, of small letters, digits, dots, dashes and underscores", x.flag, pathname.Escape(x.name))}
+				}
+			}
 			head, err := saveHere(c.Context(), a[0], archive.Head{Host: host, Application: application}, roots, scan.Options{Cross: cross, Gentle: &gentle})
 			if err != nil {
 				return err
@@ -48,7 +54,15 @@ func fileCommands(o *options) []*cobra.Command {
 			for _, d := range head.Denied[:min(len(head.Denied), 20)] {
 				fmt.Fprintf(c.ErrOrStderr(), "not read: %s: %s\n", printable(d.Path), printable(d.Reason))
 			}
-			return o.showFile(c, a[0], head)
+			if err := o.showFile(c, a[0], head); err != nil {
+				return err
+			}
+			for _, d := range head.Denied {
+				if slices.ContainsFunc(head.Roots, func(r pathname.Path) bool { return r.String() == d.Path }) { // of which nothing is known
+					return errNotSo
+				}
+			}
+			return nil
 		}}
 	save.Flags().StringArrayVar(&roots, "root", nil, "a folder; repeatable")
 	save.Flags().StringVar(&host, "host", "", "the host's name in the file (default: what this machine is called)")
@@ -120,14 +134,20 @@ taken; where it is the host's newest it is held against the published baseline.`
 
 // saveHere scans this machine and writes what it found.
 func saveHere(ctx context.Context, file string, head archive.Head, roots []string, opt scan.Options) (archive.Head, error) {
-	slices.Sort(roots)
 	for i, r := range roots {
 		abs, err := filepath.Abs(r)
 		if err != nil {
 			return head, err
 		}
 		roots[i] = abs
-		head.Roots = append(head.Roots, pathname.Path(abs))
+	}
+	slices.Sort(roots)
+	roots = slices.Compact(roots)
+	for _, r := range roots {
+		if i := slices.IndexFunc(roots, func(other string) bool { return other != r && pathname.Under(r, other) }); i >= 0 {
+			return head, usageError{fmt.Errorf("--root %s lies in %s: give one of them", pathname.Escape(r), pathname.Escape(roots[i]))}
+		}
+		head.Roots = append(head.Roots, pathname.Path(r))
 	}
 	dir, err := identity.Read(ctx)
 	if err != nil {

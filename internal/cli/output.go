@@ -44,7 +44,7 @@ func (o *options) show(c *cobra.Command, t table) error {
 		e := json.NewEncoder(w)
 		e.SetIndent("", "  ")
 		e.SetEscapeHTML(false)
-		return e.Encode(t.value)
+		return e.Encode(withLists(t.value))
 	case "csv":
 		cw := csv.NewWriter(w)
 		if err := cw.Write(t.head); err != nil {

@@ -61,7 +61,7 @@ type Group struct {
 // A Summary is what a comparison says as a whole.
 type Summary struct {
 	Paths    int // looked at
-	Judged   int // of these, paths that a rule speaks of
+	Judged   int // of these, paths of which a rule asks anything
 	Findings int // waived and unread ones included
 	Unread   int
 }
@@ -309,7 +309,7 @@ func (c *comparer) replay(j *judged) error {
 func (c *comparer) judge(e *tree.Entry, s *baseline.State, folder perm.Set) (item, Summary) {
 	it, sum := item{Found: perm.In(folder, e.Kind, e.Set)}, Summary{Paths: 1}
 	want := c.m.Want(s, e.Kind, e.Set)
-	if want != nil && !want.LeaveAlone {
+	if want.Judges(e.Kind, e.Set) {
 		sum.Judged++
 	}
 	c.present.see(c.path, e.Kind)

@@ -106,7 +106,7 @@ func slow(t *testing.T, src tree.Source, h tree.Hash, m *baseline.Matcher, d *pe
 			delete(missing, path)
 		}
 		w := m.Want(m.Root(path), e.Kind, e.Set)
-		if w != nil && !w.LeaveAlone {
+		if w.Judges(e.Kind, e.Set) {
 			sum.Judged++
 		}
 		if e.Gap != tree.Whole && (w == nil || !w.LeaveAlone) {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"idletally/internal/core/mode"
+	"idletally/internal/core/ntsd"
 	"idletally/internal/core/posixacl"
 )
 
@@ -244,6 +245,42 @@ func TestDifferences(t *testing.T) {
 		}
 		if s := strings.Join(got, "; "); s != c.diffs {
 			t.Errorf("%s: %q, want %q", c.name, s, c.diffs)
+		}
+	}
+}
+
+// A path counts as judged where something is asked of it: not by what holds for other kinds of paths, or is only taken back.
+func TestJudges(t *testing.T) {
+	share := nt(t, "O:SYD:")
+	yes := true
+	for _, c := range []struct {
+		what  string
+		want  *Want
+		kind  Kind
+		found Set
+		judge bool
+	}{
+		{"no rule", nil, File, POSIX{}.Set(), false},
+		{"left alone", &Want{LeaveAlone: true, Owner: ptr(UID(1))}, File, POSIX{}.Set(), false},
+		{"all of it taken back", &Want{Rule: map[Aspect]int{AspectOwner: 1}}, File, POSIX{}.Set(), false},
+		{"an owner", &Want{Owner: ptr(UID(1))}, Link, POSIX{}.Set(), true},
+		{"a mode", &Want{Mode: exactly(0o640)}, File, POSIX{}.Set(), true},
+		{"a mode of a link", &Want{Mode: exactly(0o640)}, Link, POSIX{}.Set(), false},
+		{"defaults", &Want{Defaults: &posixacl.List{}}, Folder, POSIX{}.Set(), true},
+		{"defaults of a file", &Want{Defaults: &posixacl.List{}}, File, POSIX{}.Set(), false},
+		{"a capability", &Want{Caps: ptr("")}, File, POSIX{}.Set(), true},
+		{"a capability of a folder", &Want{Caps: ptr("")}, Folder, POSIX{}.Set(), false},
+		{"a flag", &Want{Off: Immutable}, Folder, POSIX{}.Set(), true},
+		{"a flag of a pipe", &Want{Off: Immutable}, Pipe, POSIX{}.Set(), false},
+		{"absence", &Want{Absent: true}, Pipe, POSIX{}.Set(), true},
+		{"a mode on a share", &Want{Mode: exactly(0o640)}, File, share, false},
+		{"inheritance", &Want{Share: ShareWant{Inherits: &yes}}, File, share, true},
+		{"inheritance elsewhere", &Want{Share: ShareWant{Inherits: &yes}}, File, POSIX{}.Set(), false},
+		{"grants", &Want{Share: ShareWant{Grants: &[]ntsd.Entry{}}}, Folder, share, true},
+		{"an owner on a share", &Want{Owner: ptr(UID(1))}, Link, share, true},
+	} {
+		if got := c.want.Judges(c.kind, c.found); got != c.judge {
+			t.Errorf("%s: %t", c.what, got)
 		}
 	}
 }

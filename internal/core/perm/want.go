@@ -45,6 +45,23 @@ func In(folder Set, k Kind, s Set) Found {
 	return Found{k, s, folder}
 }
 
+// Judges says whether anything at all is asked of a path of some kind: what a rule only takes back, by any, is not, and what it
+// says of modes is not asked of shares.
+func (w *Want) Judges(k Kind, found Set) bool {
+	switch {
+	case w == nil || w.LeaveAlone:
+		return false
+	case w.Absent:
+		return true
+	case found.Scheme() == SchemeNT:
+		return w.Owner != nil || k != Link && (w.Share.Inherits != nil || w.Share.Grants != nil)
+	case w.Owner != nil || w.Group != nil:
+		return true
+	}
+	flags := w.On|w.Off != 0 && (k == File || k == Folder)
+	return k != Link && (w.Mode != nil || w.Entries != nil || w.Defaults != nil && k == Folder || w.Caps != nil && k == File || flags)
+}
+
 // Differences holds a found state against the declaration, one aspect after another.
 func (w *Want) Differences(f Found, d *Directory) []Difference {
 	if w == nil || w.LeaveAlone {

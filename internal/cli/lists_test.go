@@ -1,0 +1,47 @@
+package cli
+
+import (
+	"encoding/json"
+	"testing"
+	"time"
+
+	"idletally/internal/core/tree"
+	"idletally/internal/wire"
+)
+
+// No list of an answer is null in JSON, however deep it lies, and nothing else is another one.
+func TestLists(t *testing.T) {
+	type Inner struct {
+		List []string  `json:"list"`
+		Left []string  `json:"left,omitempty"`
+		Hash tree.Hash `json:"hash"`
+		At   time.Time `json:"at"`
+	}
+	type outer struct {
+		Inner
+		Self  *Inner           `json:"self"`
+		None  *Inner           `json:"none"`
+		Many  []Inner          `json:"many"`
+		Named map[string]Inner `json:"named"`
+		Any   any              `json:"any"`
+		Bytes []byte           `json:"bytes"`
+		own   []string
+	}
+	const zero = `"hash":"0000000000000000000000000000000000000000000000000000000000000000","at":"0001-01-01T00:00:00Z"`
+	const empty = `{"list":[],` + zero + `}`
+	for _, c := range []struct {
+		v    any
+		want string
+	}{
+		{nil, `null`},
+		{[]string(nil), `[]`},
+		{map[string]any{"a": []int(nil), "b": nil}, `{"a":[],"b":null}`},
+		{outer{Self: &Inner{}, Many: []Inner{{}}, Named: map[string]Inner{"x": {}}, Any: Inner{}, own: nil},
+			`{"list":[],` + zero + `,"self":` + empty + `,"none":null,"many":[` + empty + `],"named":{"x":` + empty + `},"any":` + empty + `,"bytes":null}`},
+		{wire.Listing{}.Items, `[]`},
+	} {
+		if got, err := json.Marshal(withLists(c.v)); err != nil || string(got) != c.want {
+			t.Errorf("%+v: %s, %v; want %s", c.v, got, err, c.want)
+		}
+	}
+}
