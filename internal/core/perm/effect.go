@@ -1,6 +1,8 @@
 package perm
 
 import (
+	"cmp"
+	"maps"
 	"slices"
 	"strings"
 
@@ -133,15 +135,62 @@ func Between(k Kind, from, to Set, d *Directory) Effect {
 	all := rightsOf(posixacl.Subject{UID: nobody})
 	var e Effect
 	e.add(k, string(Everyone), false, all, change{})
-	for _, id := range mentioned(a, b) {
+	spoken := mentioned(a, b)
+	told := map[Principal]change{}
+	var groups []Principal
+	for _, id := range spoken {
 		n, _ := id.ID()
-		s := subjectOf(id, n, d)
 		if !id.IsGroup() && n == 0 {
 			continue // root can do all of it anyway
 		}
-		e.add(k, d.Name(id), id.IsGroup(), rightsOf(s), all)
+		c := rightsOf(subjectOf(id, n, d))
+		e.add(k, d.Name(id), id.IsGroup(), c, all)
+		if told[id] = c; id.IsGroup() {
+			groups = append(groups, id)
+		}
+	}
+
+	// Who is in several of the groups may gain by one what another kept from them.
+	for _, acc := range d.membersOf(groups) {
+		n, ok := acc.ID.ID()
+		if !ok || n == 0 || slices.Contains(spoken, acc.ID) {
+			continue
+		}
+		except := all
+		for _, g := range acc.Groups {
+			except = except.with(told[g])
+		}
+		e.add(k, acc.Name, false, rightsOf(subjectOf(acc.ID, n, d)), except)
 	}
 	return e
+}
+
+// maxMembers bounds whom an effect is computed for one by one.
+const maxMembers = 200
+
+// membersOf gives accounts that are in two or more of some groups, the first ones of the directory.
+func (d *Directory) membersOf(groups []Principal) (out []*Account) {
+	if d == nil || len(groups) < 2 {
+		return nil
+	}
+	groups = slices.Clone(groups)
+	slices.SortFunc(groups, func(a, b Principal) int { return cmp.Compare(len(d.members[a]), len(d.members[b])) })
+	in := map[int32]int{}
+	for _, g := range groups[:len(groups)-1] { // who is in two is in one of these
+		for _, i := range d.members[g] {
+			in[i]++
+		}
+	}
+	for _, i := range slices.Sorted(maps.Keys(in)) {
+		a := &d.Accounts[i]
+		if in[i] < 2 && !slices.Contains(a.Groups, groups[len(groups)-1]) {
+			continue
+		}
+		if out = append(out, a); len(out) == maxMembers {
+			break
+		}
+	}
+	return out
 }
 
 // A Mention is somebody that a state speaks of, and as what.
@@ -208,7 +257,8 @@ func (p POSIX) rights(k Kind, s posixacl.Subject) Rights {
 		return r
 	}
 	set(CanWrite, may(mode.Write))
-	set(CanRunAs, k == File && r&CanExecute != 0 && s.UID != p.UID &&
-		(p.Mode&mode.SetUID != 0 || p.Mode&mode.SetGID != 0 && p.Mode&0o010 != 0 || p.Caps != ""))
+	// Set-user-ID gives an owner nothing; the group's identity, and capabilities, they get as everybody does (execve(2)).
+	set(CanRunAs, k == File && r&CanExecute != 0 &&
+		(p.Mode&mode.SetUID != 0 && s.UID != p.UID || p.Mode&mode.SetGID != 0 && p.Mode&0o010 != 0 || p.Caps != ""))
 	return r
 }

@@ -94,7 +94,11 @@ func ntBetween(k Kind, a, b ntsd.Descriptor, d *Directory) (e Effect) {
 		e.add(k, d.Name(SIDOf(s)), d.IsGroup(SIDOf(s)), c, all)
 	}
 	// Who is in several groups gets what one of them grants and another one withholds: that is nobody's by its group alone.
-	for _, acc := range d.membersOf(seen) {
+	groups := make([]Principal, len(seen))
+	for i, s := range seen {
+		groups[i] = SIDOf(s)
+	}
+	for _, acc := range d.membersOf(groups) {
 		t, _ := TokenOf(acc.ID, d)
 		except := told[acc.ID].with(all)
 		for _, g := range acc.Groups {
@@ -103,28 +107,6 @@ func ntBetween(k Kind, a, b ntsd.Descriptor, d *Directory) (e Effect) {
 		e.add(k, acc.Name, false, of(t), except)
 	}
 	return e
-}
-
-// maxMembers bounds whom an effect is computed for one by one.
-const maxMembers = 200
-
-// membersOf gives accounts that are in two or more of some groups.
-func (d *Directory) membersOf(groups []ntsd.SID) (out []Account) {
-	if d == nil {
-		return nil
-	}
-	for _, a := range d.Accounts {
-		n := 0
-		for _, g := range a.Groups {
-			if s, ok := g.SID(); ok && slices.Contains(groups, s) {
-				n++
-			}
-		}
-		if n > 1 && len(out) < maxMembers {
-			out = append(out, a)
-		}
-	}
-	return out
 }
 
 // OfShares says whether a directory is a file server's.
@@ -140,10 +122,10 @@ func (d *Directory) OfShares() bool {
 // system below a Samba server (S-1-22), and of another domain. Their names come with a domain, and no account is said to be in them.
 func (d *Directory) Undissolved(id Principal) bool {
 	if strings.HasPrefix(string(id), "S-1-22-") {
-		return d == nil || !d.peopled[id]
+		return d == nil || len(d.members[id]) == 0
 	}
 	a := d.Account(id)
-	if a == nil || !strings.Contains(a.Name, `\`) || d.peopled[id] {
+	if a == nil || !strings.Contains(a.Name, `\`) || len(d.members[id]) > 0 {
 		return false
 	}
 	g, ok := d.Group(a.Name)

@@ -190,8 +190,8 @@ type Directory struct {
 	Groups   []Account `json:"groups"`
 	Untold   []string  `json:"untold,omitempty"` // what the host does not tell, so that answers cannot count it
 	byID     map[Principal]*Account
-	byName   map[string]*Account // "u:NAME", "g:NAME"
-	peopled  map[Principal]bool  // on a file server: groups that some account is in
+	byName   map[string]*Account   // "u:NAME", "g:NAME"
+	members  map[Principal][]int32 // where in the accounts the members of groups are
 }
 
 // Index prepares the look-ups; it is called once after the lists are filled.
@@ -208,12 +208,10 @@ func (d *Directory) Index() *Directory {
 			}
 		}
 	}
-	if d.OfShares() {
-		d.peopled = map[Principal]bool{}
-		for _, a := range d.Accounts {
-			for _, g := range a.Groups {
-				d.peopled[g] = true
-			}
+	d.members = map[Principal][]int32{}
+	for i := range d.Accounts {
+		for _, g := range d.Accounts[i].Groups {
+			d.members[g] = append(d.members[g], int32(i))
 		}
 	}
 	return d

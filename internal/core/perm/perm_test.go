@@ -4,6 +4,7 @@ import (
 	"flag"
 	"math/rand/v2"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -249,6 +250,50 @@ func TestDifferences(t *testing.T) {
 	}
 }
 
+// Whatever groups somebody is in, what they gain and lose is told: of everyone, of their groups, or of themselves.
+func TestEffectsTellEverybody(t *testing.T) {
+	r := random(t)
+	for range 20000 {
+		k := Kind(1 + r.IntN(2))
+		a, b := randomState(r, k), randomState(r, k)
+		who := posixacl.Subject{UID: r.Uint32N(6) + 1}
+		acc := Account{ID: UID(who.UID), Name: "who"}
+		for gid := range uint32(5) {
+			if r.IntN(2) == 0 {
+				who.Groups = append(who.Groups, gid)
+				acc.Groups = append(acc.Groups, GID(gid))
+			}
+		}
+		d := (&Directory{Accounts: []Account{acc}}).Index()
+		e := Between(k, a.Set(), b.Set(), d)
+		told := func(gains []Gain) (words []string) {
+			for _, g := range gains {
+				mine := !g.Group && (g.Who == acc.Name || g.Who == string(Everyone))
+				for _, gid := range acc.Groups {
+					mine = mine || g.Group && g.Who == d.Name(gid)
+				}
+				if mine {
+					words = append(words, g.Rights...)
+				}
+			}
+			return words
+		}
+		change := changeOf(a.rights(k, who), b.rights(k, who))
+		for _, x := range []struct {
+			what  string
+			is    Rights
+			gains []Gain
+		}{{"gains", change.opens, e.Opens}, {"loses", change.closes, e.Closes}} {
+			words := told(x.gains)
+			for _, w := range x.is.Words(k) {
+				if !slices.Contains(words, w) {
+					t.Fatalf("%+v %s %s, which is not told: %s\nfrom %+v\nto   %+v", who, x.what, w, e, a, b)
+				}
+			}
+		}
+	}
+}
+
 // A path counts as judged where something is asked of it: not by what holds for other kinds of paths, or is only taken back.
 func TestJudges(t *testing.T) {
 	share := nt(t, "O:SYD:")
@@ -349,6 +394,10 @@ func TestBetween(t *testing.T) {
 		{"root is nobody to worry about", File, POSIX{UID: 0, GID: 1, Mode: 0o600}, POSIX{UID: 1, GID: 1, Mode: 0o600}, "opens for purser: read, write, change permissions"},
 		{"entry", File, POSIX{UID: 1, GID: 0, Mode: 0o640}, POSIX{UID: 1, GID: 0, Mode: 0o660, Access: acl}, "opens for www-tickets: read, write"},
 		{"set-user-ID", File, POSIX{UID: 1, GID: 1, Mode: 0o755}, POSIX{UID: 1, GID: 1, Mode: 0o4755}, "opens for everyone: run with its identity"},
+		{"its owner's own identity", File, POSIX{UID: 1, GID: 1, Mode: 0o4755}, POSIX{UID: 1, GID: 1, Mode: 0o4750}, "closes for everyone: read, execute, run with its identity"},
+		{"the group's identity, for the owner, too", File, POSIX{UID: 1, GID: 1, Mode: 0o2710}, POSIX{UID: 1, GID: 1, Mode: 0o710}, "closes for group crew: run with its identity; purser: run with its identity"},
+		{"capabilities, for the owner, too", File, POSIX{UID: 1, GID: 1, Mode: 0o700}, POSIX{UID: 1, GID: 1, Mode: 0o700, Caps: "x"}, "opens for purser: run with its identity"},
+		{"who becomes the owner loses no capability", File, POSIX{UID: 2, GID: 1, Mode: 0o755, Caps: "x"}, POSIX{UID: 1, GID: 1, Mode: 0o755, Caps: "x"}, "opens for purser: write, change permissions · closes for www-tickets: write, change permissions"},
 		{"sticky", Folder, POSIX{UID: 1, GID: 1, Mode: 0o1777}, POSIX{UID: 1, GID: 1, Mode: 0o777}, "opens for everyone: remove others' entries"},
 		{"set-group-ID on a folder", Folder, POSIX{UID: 1, GID: 1, Mode: 0o2770}, POSIX{UID: 1, GID: 1, Mode: 0o770}, "changes nobody's access"},
 	} {
