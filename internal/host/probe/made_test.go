@@ -68,7 +68,7 @@ func madeIn(t *testing.T, r *rand.Rand, top string, rounds int) {
 		w.must(err)
 		in, err := look.Path(folder)
 		w.must(err)
-		want, err := access.New(n.state.Set(), kind, maker, access.Asked{Mode: asks, Umask: umask, Mount: in.Seen.Mount}, nil)
+		want, err := access.New(w.counts(n.state).Set(), kind, maker, access.Asked{Mode: asks, Umask: umask, Mount: in.Seen.Mount}, nil)
 		w.must(err)
 		if got.Seen.Set != want.Set {
 			have, _ := perm.POSIXOf(got.Seen.Set)

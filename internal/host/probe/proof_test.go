@@ -332,7 +332,7 @@ func (w *world) question(who identity, causes map[access.Code]int) (asked, allow
 		found, err := look.Path(at)
 		w.must(err)
 		way := found.Way
-		if got := way[len(way)-1].Set; got != n.state.Set() {
+		if got := way[len(way)-1].Set; got != w.counts(n.state).Set() {
 			w.t.Fatalf("%s was made as %+v and is read as %x", n.path, n.state, got.Bytes())
 		}
 		for _, op := range access.For(n.kind, perm.SchemePOSIX) {
