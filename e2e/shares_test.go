@@ -184,7 +184,7 @@ func asSomebody(t *testing.T, s *demo.Stage, live client.Looker) {
 		t.Errorf("hidden: %v", hidden)
 	}
 	c := command{t: t, s: s, person: "quartermaster"}
-	c.want(0, "1 more are there that the share hides from deckhand", "path", "list", "/crewdocs", "--host", demo.Chartroom, "--for", "deckhand")
+	c.want(0, "1 more is there that the share hides from deckhand", "path", "list", "/crewdocs", "--host", demo.Chartroom, "--for", "deckhand")
 	c.want(0, "share lets  allow keeper: full", "path", "show", "/crewdocs", "--host", demo.Chartroom)
 	c.want(4, "the share's own list does not let print-svc list-folder", "access", "decide", "print-svc", "/crewdocs/notices", "list", "--host", demo.Chartroom)
 	for _, path := range []string{"/charts/south channel", "/charts/north sound/sheet 00.chart", "/crewdocs/notices/notice 03.txt", "/crewdocs/wages", "/crewdocs/wages/2026-03.ods"} {

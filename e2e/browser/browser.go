@@ -124,7 +124,7 @@ func (b *Browser) Go(path string) error {
 	return b.settle()
 }
 
-// settle waits until no request is under way and nothing more is drawn for a moment.
+// settle gives what is drawn a moment.
 func (b *Browser) settle() error {
 	return b.Do(chromedp.Sleep(400 * time.Millisecond))
 }

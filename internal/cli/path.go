@@ -246,7 +246,11 @@ func (o *options) showListing(c *cobra.Command, w *walker, whole, entries bool) 
 			say(c, "%s does not see this listing: %s", w.account, w.stopped)
 		}
 		if w.hidden > 0 {
-			say(c, "%d more are there that the share hides from %s: without --for they are listed.", w.hidden, w.account)
+			are := "are"
+			if w.hidden == 1 {
+				are = "is"
+			}
+			say(c, "%d more %s there that the share hides from %s: without --for they are listed.", w.hidden, are, w.account)
 		}
 		for _, r := range w.refused {
 			say(c, "could not be read: %s: %s", r.Path, r.Reason)

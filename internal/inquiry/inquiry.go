@@ -181,6 +181,13 @@ func AccountOf(d *perm.Directory, name string) (wire.Account, error) {
 	for _, g := range a.Groups {
 		out.Groups = append(out.Groups, d.Name(g))
 	}
+	for _, h := range access.SubjectNamed(d, a).Held {
+		note := "holds " + h.Privileges.String()
+		if h.By != a.ID {
+			note += " (by " + d.Name(h.By) + ")"
+		}
+		out.Notes = append(out.Notes, note)
+	}
 	if a.Service {
 		out.Notes = append(out.Notes, "nobody signs in with this account: its login program refuses")
 	}
