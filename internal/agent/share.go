@@ -282,6 +282,9 @@ func (h *descriptors) mark(ctx context.Context, s nt.Server, way access.Way, dir
 	}
 	last := way[len(way)-1]
 	missing := access.NewAsker(asker).Lacks(&last)
+	if least := missing & (ntsd.WriteDAC | ntsd.WriteOwner); least != 0 { // which is in nobody's way who has it open
+		missing = least
+	}
 	if missing == 0 {
 		return nil
 	}

@@ -357,7 +357,7 @@ type inside struct {
 
 func (in *inside) decide(v view, e *tree.Entry, q *reach, top bool) {
 	op, path, d := q.Operation, q.path, q.Names
-	begins, other := q.snap.Mounts[pathname.Path(path)]
+	begins, other := q.begins()
 
 	set := e.Set
 	if v.suppose != nil && !set.IsZero() {
@@ -379,9 +379,17 @@ func (in *inside) decide(v view, e *tree.Entry, q *reach, top bool) {
 	in.through = e.Kind == perm.Folder && v.asker.passes(&p).ok
 }
 
+// begins gives what begins at the path at hand.
+func (r *reach) begins() (at Place, other bool) {
+	if len(r.snap.Mounts) > 0 {
+		at, other = r.snap.Mounts[pathname.Path(r.path)]
+	}
+	return at, other
+}
+
 // entry decides one path and goes on below it. r.path holds it.
 func (r *reach) entry(e *tree.Entry, node *tree.Node, state []inside, top bool) error {
-	if at, other := r.snap.Mounts[pathname.Path(r.path)]; other {
+	if at, other := r.begins(); other {
 		own := *e
 		own.Set = at.Set
 		e = &own

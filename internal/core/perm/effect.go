@@ -168,27 +168,29 @@ func Between(k Kind, from, to Set, d *Directory) Effect {
 // maxMembers bounds whom an effect is computed for one by one.
 const maxMembers = 200
 
-// membersOf gives accounts that are in two or more of some groups, the first ones of the directory.
+// membersOf gives accounts that are in two or more of some groups, at most maxMembers.
 func (d *Directory) membersOf(groups []Principal) (out []*Account) {
 	if d == nil || len(groups) < 2 {
 		return nil
 	}
 	groups = slices.Clone(groups)
 	slices.SortFunc(groups, func(a, b Principal) int { return cmp.Compare(len(d.members[a]), len(d.members[b])) })
-	in := map[int32]int{}
+	found := map[int32]bool{}
 	for _, g := range groups[:len(groups)-1] { // who is in two is in one of these
 		for _, i := range d.members[g] {
-			in[i]++
+			n := 0
+			for _, x := range d.Accounts[i].Groups {
+				if slices.Contains(groups, x) {
+					n++
+				}
+			}
+			if n > 1 && len(found) < maxMembers {
+				found[i] = true
+			}
 		}
 	}
-	for _, i := range slices.Sorted(maps.Keys(in)) {
-		a := &d.Accounts[i]
-		if in[i] < 2 && !slices.Contains(a.Groups, groups[len(groups)-1]) {
-			continue
-		}
-		if out = append(out, a); len(out) == maxMembers {
-			break
-		}
+	for _, i := range slices.Sorted(maps.Keys(found)) {
+		out = append(out, &d.Accounts[i])
 	}
 	return out
 }
