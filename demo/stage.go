@@ -114,13 +114,13 @@ func Begin(ctx context.Context, dir, program, self, listen, database string, log
 	for host := range Hosts {
 		root := s.Root(host)
 		if err := os.MkdirAll(root, 0o755); err != nil {
-			return nil, err
+			return s, err
 		}
 		if err := Build(root, host); err != nil {
-			return nil, err
+			return s, err
 		}
 		if err := copyProgram(program, filepath.Join(root, "usr/sbin/idletally")); err != nil {
-			return nil, err
+			return s, err
 		}
 	}
 	return s, s.Serve(ctx, listen, database)

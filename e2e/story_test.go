@@ -452,3 +452,20 @@ func tryRestore(t *testing.T, s *demo.Stage) {
 		}
 	}
 }
+
+// A demo that cannot start leaves no world behind, and one that is asked what it wants makes none.
+func TestDemoLeavesNothing(t *testing.T) {
+	t.Parallel()
+	for want, arg := range map[string]string{"saltmarsh demo PROGRAM": "--help", "the program is not built": "/nowhere"} {
+		dir := t.TempDir()
+		cmd := exec.CommandContext(t.Context(), filepath.Join(filepath.Dir(program), "saltmarsh"), "demo", arg)
+		cmd.Env = append(os.Environ(), "TMPDIR="+dir)
+		out, err := cmd.CombinedOutput()
+		if (err == nil) != (arg == "--help") || !strings.Contains(string(out), want) {
+			t.Errorf("%s: %v, %s", arg, err, out)
+		}
+		if left, err := filepath.Glob(filepath.Join(dir, "*", "hosts")); err != nil || len(left) > 0 {
+			t.Errorf("%s leaves %v, %v", arg, left, err)
+		}
+	}
+}

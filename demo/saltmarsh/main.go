@@ -50,6 +50,10 @@ func main() {
 		fail(night())
 		return
 	}
+	if slices.ContainsFunc(os.Args[1:], func(a string) bool { return a == "-h" || a == "--help" }) {
+		fmt.Println("saltmarsh demo PROGRAM, tour PROGRAM or big PROGRAM, where PROGRAM is the built idletally; saltmarsh night, while a demo runs")
+		return
+	}
 	if len(os.Args) != 3 || os.Args[1] != "demo" && os.Args[1] != "tour" && os.Args[1] != "big" {
 		fail(errors.New("want demo PROGRAM, tour PROGRAM, big PROGRAM or night"))
 	}
