@@ -293,7 +293,7 @@ func (a *Asker) passedOver(v verdict, op Operation, d *perm.Directory) (byAsking
 		return false, nil
 	}
 	p, what := ntsd.Restore, "write"
-	if op == Read || op == List {
+	if op == Read || op == List || op == Execute {
 		p, what = ntsd.Backup, "read"
 	}
 	if byAsking = a.nt.token.Privileges&p != 0; byAsking {

@@ -170,6 +170,7 @@ func privileged(t *testing.T) {
 		{"member", Own, true, "member holds SeTakeOwnershipPrivilege (by administrators)"},
 		{"member", Read, false, "holds SeBackupPrivilege (by administrators): programs that ask for it read whatever lists say"},
 		{"member", Write, false, "no entry"},
+		{"member", Execute, false, "holds SeBackupPrivilege (by administrators)"},
 		{"saver", Read, false, "holds SeBackupPrivilege: programs that ask for it read"},
 		{"saver", Delete, false, "holds SeRestorePrivilege: programs that ask for it write"},
 		{"keeper", Write, true, "the server lets keeper do everything"},

@@ -302,12 +302,10 @@ func mountOf(fd int, at string, number uint64) (access.Mount, error) {
 	}
 	on := func(flag int64) bool { return fs.Flags&flag != 0 }
 	m := access.Mount{At: pathname.Path(at), ReadOnly: on(unix.ST_RDONLY), NoExec: on(unix.ST_NOEXEC), NoSUID: on(unix.ST_NOSUID), NoDev: on(unix.ST_NODEV), NoFollow: on(noSymFollow)}
-	// Whose group new paths get only the table tells, of the file systems that have such an option.
+	// Whose group new paths get only the table tells, of the file systems that have such an option. Where there is none, as in
+	// a changed root, it is the usual one.
 	if fs.Type == unix.EXT4_SUPER_MAGIC || fs.Type == unix.XFS_SUPER_MAGIC {
-		table, err := fsys.Mounts()
-		if err != nil {
-			return m, err
-		}
+		table, _ := fsys.Mounts()
 		m.GroupOfFolder = table[number].GroupOfFolder
 	}
 	return m, nil
@@ -355,10 +353,7 @@ func (b Bounds) mounts(ctx context.Context, met []scan.Mounted) (map[pathname.Pa
 	if len(met) == 0 {
 		return nil, nil
 	}
-	table, err := fsys.Mounts()
-	if err != nil {
-		return nil, err
-	}
+	table, _ := fsys.Mounts() // without it nothing is known of what does not answer
 	out := map[pathname.Path]access.Place{}
 	for _, x := range met {
 		if x.Begins {
