@@ -142,8 +142,8 @@ func TestSaveWithoutRoot(t *testing.T) {
 		caps []uintptr
 		says []string
 	}{
-		{nil, []string{"not read: " + dir + "/tree/shut: permission denied", "paths      4", "gaps       1"}},
-		{[]uintptr{unix.CAP_DAC_READ_SEARCH}, []string{"paths      5", "gaps       0"}},
+		{nil, []string{"not read: " + dir + "/tree/shut: permission denied", "paths        4", "gaps         1"}},
+		{[]uintptr{unix.CAP_DAC_READ_SEARCH}, []string{"paths        5", "gaps         0"}},
 	} {
 		cmd := exec.Command(copied, "snapshot", "save", filepath.Join(dir, "out", "file"), "--root", filepath.Join(dir, "tree"))
 		cmd.Dir = "/"
