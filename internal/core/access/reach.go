@@ -191,6 +191,7 @@ type reach struct {
 	// since who says what they would be answers one at a time.
 	helpers chan *reach
 	views   []view
+	asked   Place // what is asked about, with all that is below
 	tally   Tally
 	groups  map[group]*Equal
 	last    group // and where it is kept: neighbours are mostly alike
@@ -327,12 +328,12 @@ func (r *reach) below(at string) error {
 		state[i].mount = way[last].Mount
 	}
 	e := tree.Entry{Kind: way[last].Kind, Set: way[last].Set}
-	if way[last].Top {
-		e.Gap = tree.Mount
+	if c.Node == nil && e.Kind == perm.Folder {
+		if e.Gap = tree.Refused; way[last].Top {
+			e.Gap = tree.Mount
+		}
 	}
-	if c.Node == nil && e.Kind == perm.Folder && e.Gap == tree.Whole {
-		e.Gap = tree.Refused
-	}
+	r.asked = way[last]
 	if r.path = append(r.path[:0], at...); r.Under == "" {
 		r.under, r.weighed = len(at), nil
 	}
@@ -368,7 +369,7 @@ func (in *inside) decide(v view, e *tree.Entry, q *reach, top bool) {
 	}
 	p := Place{Kind: e.Kind, Set: set, Mount: in.mount, Top: e.Gap == tree.Mount}
 	if other {
-		p.Mount, p.Top = begins.Mount, p.Top || begins.Top
+		p.Mount, p.Top = begins.Mount, begins.Top
 	}
 	folder := &in.folder
 	if top {
@@ -381,6 +382,9 @@ func (in *inside) decide(v view, e *tree.Entry, q *reach, top bool) {
 
 // begins gives what begins at the path at hand.
 func (r *reach) begins() (at Place, other bool) {
+	if r.asked.Top && string(r.path) == string(r.asked.Path) {
+		return r.asked, true
+	}
 	if len(r.snap.Mounts) > 0 {
 		at, other = r.snap.Mounts[pathname.Path(r.path)]
 	}

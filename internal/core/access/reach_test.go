@@ -59,7 +59,7 @@ func grown(r *rand.Rand) (Snapshot, map[string]Way) {
 	if r.IntN(4) > 0 {
 		top.Mode |= 0o111
 	}
-	root := Place{Path: "/srv/app", Kind: perm.Folder, Set: top.Set()}
+	root := Place{Path: "/srv/app", Kind: perm.Folder, Set: top.Set(), Top: r.IntN(3) == 0} // a root may be a file system's own
 	w := Way{place("/", perm.Folder, perm.POSIX{Mode: 0o755}), place("/srv", perm.Folder, perm.POSIX{Mode: 0o755}), root}
 	ways["/srv/app"] = w
 	h := m.Add(tree.Node{Forest: true, Entries: []tree.Entry{{Name: "/srv/app", Kind: perm.Folder, Set: root.Set, Child: grow(w, 4)}}})
