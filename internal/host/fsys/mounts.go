@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"unsafe"
 
 	"golang.org/x/sys/unix"
 
@@ -68,23 +67,8 @@ func parseMount(line string) (id uint64, m access.Mount, ok bool) {
 	return id, m, true
 }
 
-// btrfsSubvolume is what the kernel tells of a subvolume (btrfs_ioctl_get_subvol_info_args in linux/btrfs.h), up to its flags.
-type btrfsSubvolume struct {
-	_     [8 + 256 + 8 + 8 + 8]byte // number, name, parent, folder, generation
-	flags uint64
-	_     [504 - 8 - 256 - 4*8]byte
-}
-
-// SealedSubvolume says whether a folder lies in a subvolume of btrfs that is read-only, whatever its mount says. Of what
-// cannot be asked it says no.
-func SealedSubvolume(folder int) bool {
-	const getInfo, readOnly = 0x81f8943c, 1 // BTRFS_IOC_GET_SUBVOL_INFO, BTRFS_ROOT_SUBVOL_RDONLY
-	fd, err := unix.Openat(folder, ".", unix.O_RDONLY|unix.O_DIRECTORY|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
-	if err != nil {
-		return false
-	}
-	defer unix.Close(fd)
-	var info btrfsSubvolume
-	_, _, e := unix.Syscall(unix.SYS_IOCTL, uintptr(fd), getInfo, uintptr(unsafe.Pointer(&info)))
-	return e == 0 && info.flags&readOnly != 0
+// Sealed says whether the kernel refuses writing to what a descriptor points to for the file system's sake, as in a subvolume of
+// btrfs that is read-only, whatever its mount says. Nothing is opened for it. Of what cannot be asked it says no.
+func Sealed(fd int) bool {
+	return unix.Faccessat(fd, "", unix.W_OK, unix.AT_EMPTY_PATH) == unix.EROFS
 }

@@ -428,7 +428,7 @@ func seen(fd int, path string, mount access.Mount) (access.Seen, error) {
 		}
 	}
 	if i.Kind == perm.Folder && i.Ino == scan.SubvolumeTop {
-		if e.Mount.Sealed = fsys.SealedSubvolume(fd); e.Mount.Sealed {
+		if e.Mount.Sealed = !e.Mount.ReadOnly && fsys.Sealed(fd); e.Mount.Sealed {
 			e.Mount.At = pathname.Path(path)
 		}
 	}

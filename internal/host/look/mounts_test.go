@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -47,6 +48,21 @@ func TestReadOnlySubvolumes(t *testing.T) {
 		run("subvolume", "create", filepath.Join(at, name))
 		must(t, os.Mkdir(filepath.Join(at, name, "folder"), 0o777))
 		must(t, os.WriteFile(filepath.Join(at, name, "folder", "file"), nil, 0o666))
+	}
+	// The top of a subvolume is no mount: it goes where its folder lets it.
+	for folder, name := range map[string]string{"open": "open/empty", "shut": "shut/empty"} {
+		run("subvolume", "create", filepath.Join(at, name))
+		if folder == "shut" {
+			run("property", "set", "-ts", filepath.Join(at, folder), "ro", "true")
+		}
+		_, below, err := Below(t.Context(), t.TempDir(), filepath.Join(at, folder), access.Reach{Operation: access.Delete, Now: access.NewAsker(access.SubjectOf(nil, perm.UID(0))), Limit: 100})
+		must(t, err)
+		held := slices.ContainsFunc(below.Paths, func(r access.Reached) bool { return string(r.Path) == filepath.Join(at, name) })
+		got := root(t, filepath.Join(at, name), access.Delete)
+		removed := os.Remove(filepath.Join(at, name))
+		if got.Allowed != (removed == nil) || held != (removed == nil) {
+			t.Errorf("%s: %+v, below %t; the kernel says %v", name, got, held, removed)
+		}
 	}
 	run("property", "set", "-ts", filepath.Join(at, "shut"), "ro", "true")
 
