@@ -210,6 +210,12 @@ func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID
 	if err != nil {
 		return nil, err
 	}
+	below := map[string]ntsd.SID{} // the server's own accounts: those of a domain have other names in the system below it
+	for _, x := range own {
+		if !x.Group {
+			below[x.Name] = x.SID
+		}
+	}
 	domain, err := h.domain(ctx)
 	if err != nil {
 		return nil, err
@@ -250,8 +256,8 @@ func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID
 	}
 	for _, n := range names {
 		add(n.SID, n.String(), n.Group, nil)
-		if n.SID.SystemAccount() {
-			d.AlsoKnown(n.Name, perm.SIDOf(n.SID))
+		if is, ok := below[n.Name]; ok && n.SID.SystemAccount() {
+			d.AlsoKnown(perm.SIDOf(is), perm.SIDOf(n.SID))
 		}
 	}
 	for _, list := range []*[]perm.Account{&d.Accounts, &d.Groups} {
@@ -271,12 +277,11 @@ func (h *descriptors) mark(ctx context.Context, s nt.Server, way access.Way, dir
 	if h.a.Server == nil || len(way) < 2 {
 		return nil
 	}
-	id, known := dir.User(h.a.Server.User)
-	own := dir.Account(id)
-	if !known || own == nil {
+	own := dir.AccountNamed(h.a.Server.User)
+	if own == nil || slices.ContainsFunc(dir.Accounts, func(a perm.Account) bool { return a.Name == own.Name && a.ID != own.ID }) { // the server's, or a domain's
 		return nil
 	}
-	asker := access.SubjectOf(dir, id)
+	asker := access.SubjectNamed(dir, own)
 	if len(asker.Held) > 0 { // by which it might have been let
 		return nil
 	}

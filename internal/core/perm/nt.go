@@ -134,9 +134,9 @@ func (d *Directory) Undissolved(id Principal) bool {
 
 // AlsoKnown tells of an account of a file server that it has another identity, too: Samba counts for each of its accounts what
 // entries say of the system's account of that name.
-func (d *Directory) AlsoKnown(name string, as Principal) {
+func (d *Directory) AlsoKnown(id, as Principal) {
 	for i := range d.Accounts {
-		if a := &d.Accounts[i]; a.Name == name && !slices.Contains(a.Groups, as) {
+		if a := &d.Accounts[i]; a.ID == id && !slices.Contains(a.Groups, as) {
 			a.Groups = append(a.Groups, as)
 		}
 	}

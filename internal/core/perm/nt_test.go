@@ -66,9 +66,9 @@ func TestAlsoKnown(t *testing.T) {
 	if !d.Undissolved(below) || !d.Undissolved("S-1-22-2-1000") {
 		t.Error("the system's accounts are known before anybody said who they are")
 	}
-	d.AlsoKnown("nobody of that name", below)
-	d.AlsoKnown(d.Accounts[0].Name, below)
-	d.AlsoKnown(d.Accounts[0].Name, below)
+	d.AlsoKnown("S-1-5-21-9-9-9-9", below)
+	d.AlsoKnown(d.Accounts[0].ID, below)
+	d.AlsoKnown(d.Accounts[0].ID, below)
 	if d.Index(); d.Undissolved(below) || !d.Undissolved("S-1-22-1-1001") {
 		t.Error("it is not known who that is, or of another one it is")
 	}

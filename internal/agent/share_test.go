@@ -1,0 +1,80 @@
+//go:build linux
+
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"testing"
+	"time"
+
+	"idletally/internal/core/ntsd"
+	"idletally/internal/core/perm"
+	"idletally/internal/host/ldap"
+	"idletally/internal/host/nt"
+)
+
+// teller is a file server that says who there is.
+type teller struct {
+	nt.Server
+	accounts []nt.Account
+	names    []nt.Name
+	held     map[ntsd.SID]ntsd.Privileges
+	fails    error // asked for privileges
+}
+
+func (s teller) Accounts(context.Context) ([]nt.Account, error) { return slices.Clone(s.accounts), nil }
+
+func (s teller) Privileges(context.Context) (map[ntsd.SID]ntsd.Privileges, error) {
+	return s.held, s.fails
+}
+
+func (s teller) Names(_ context.Context, sids []ntsd.SID) (out []nt.Name, err error) {
+	for _, id := range sids {
+		i := slices.IndexFunc(s.names, func(n nt.Name) bool { return n.SID == id })
+		if out = append(out, nt.Name{SID: id}); i >= 0 {
+			out[len(out)-1] = s.names[i]
+		}
+	}
+	return out, nil
+}
+
+// Whom a name stands for is not believed by the name alone: a domain's account is not the system's one below the server, and what nobody
+// tells of privileges is said, and hides nothing else.
+func TestWhoThereIsOnAServer(t *testing.T) {
+	local, domains, group := ntsd.NewSID(5, 21, 1, 1, 1, 1000), ntsd.NewSID(5, 21, 2, 2, 2, 1000), ntsd.NewSID(5, 21, 1, 1, 1, 2000)
+	root, clerk, pilot := ntsd.NewSID(22, 1, 0), ntsd.NewSID(22, 1, 1000), ntsd.NewSID(22, 1, 1001)
+	s := teller{accounts: []nt.Account{{SID: local, Name: "clerk"}, {SID: group, Name: "pilot", Group: true}},
+		names: []nt.Name{{SID: root, Domain: "Unix User", Name: "root"}, {SID: clerk, Domain: "Unix User", Name: "clerk"}, {SID: pilot, Domain: "Unix User", Name: "pilot"}},
+		held:  map[ntsd.SID]ntsd.Privileges{local: ntsd.Backup, ntsd.Administrators: ntsd.TakeOwnership}}
+	h := &descriptors{a: &Agent{Log: slog.New(slog.DiscardHandler), Settings: Settings{Server: &FileServer{LDAP: &ldap.Directory{}}}},
+		people: []nt.Account{{SID: domains, Name: "root"}, {SID: ntsd.NewSID(5, 21, 2, 2, 2, 1001), Name: "clerk"}}, asked: time.Now()}
+
+	d, err := h.directory(t.Context(), s, []ntsd.SID{root, clerk, pilot})
+	must(t, err)
+	for id, want := range map[ntsd.SID]bool{root: true, pilot: true, clerk: false} {
+		if got := d.Undissolved(perm.SIDOf(id)); got != want {
+			t.Errorf("nobody knows who %s is: %t, want %t", id, got, want)
+		}
+	}
+	for id, want := range map[ntsd.SID][]perm.Principal{local: {perm.SIDOf(clerk)}, domains: nil} {
+		if a := d.Account(perm.SIDOf(id)); a == nil || !slices.Equal(a.Groups, want) {
+			t.Errorf("%+v is to be %v, too", a, want)
+		}
+	}
+	if a, b := d.Account(perm.SIDOf(local)), d.Account(perm.SIDOf(ntsd.Administrators)); a.Privileges != ntsd.Backup || b == nil || b.Privileges != ntsd.TakeOwnership || len(d.Untold) > 0 {
+		t.Errorf("%+v, %+v, %v", a, b, d.Untold)
+	}
+
+	s.held, s.fails = nil, errors.New("refused")
+	if d, err = h.directory(t.Context(), s, nil); err != nil || len(d.Untold) != 1 || d.Account(perm.SIDOf(local)) == nil {
+		t.Errorf("where privileges are not told: %+v, %v", d, err)
+	}
+	s.fails = fmt.Errorf("half way: %w", nt.ErrLost)
+	if _, err = h.directory(t.Context(), s, nil); !errors.Is(err, nt.ErrLost) {
+		t.Errorf("where the server is lost: %v", err)
+	}
+}
