@@ -104,8 +104,8 @@ func (j *Joining) Accept(got wire.Enrolled) error {
 	}
 	s := Settings{Service: j.Service, Host: got.Host, Enrolment: got.Enrolment, Authority: got.Authority, Certificate: got.Certificate,
 		Key: j.key, OrderKey: got.OrderKey, Server: j.Server, Roots: pathname.EscapeAll(j.Roots)}
-	if err := private.MkdirAll(j.Folder); err != nil {
-		return fmt.Errorf("agent's folder: %w", err)
+	if err := prepare(j.Folder); err != nil {
+		return err
 	}
 	if j.Server != nil {
 		if err := j.Server.seal(j.Folder); err != nil {

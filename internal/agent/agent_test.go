@@ -517,7 +517,7 @@ func TestFolderIsPrivate(t *testing.T) {
 		must(t, c.change(folder))
 		_, loaded := Load(folder)
 		_, enrolled := (&Joining{Folder: folder, Roots: []string{"/srv"}}).Request(t.Context())
-		for _, err := range []error{loaded, enrolled} {
+		for _, err := range []error{loaded, enrolled, prepare(folder)} {
 			if c.says == "" && err != nil || c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {
 				t.Errorf("%s: %v, want %q", what, err, c.says)
 			}

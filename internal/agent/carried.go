@@ -39,8 +39,8 @@ func RequestFile(ctx context.Context, j Joining, version string, out io.Writer) 
 	if err != nil {
 		return "", err
 	}
-	if err := private.MkdirAll(j.Folder); err != nil {
-		return "", fmt.Errorf("agent's folder: %w", err)
+	if err := prepare(j.Folder); err != nil {
+		return "", err
 	}
 	b, err := json.Marshal(joining{Roots: pathname.EscapeAll(j.Roots), Key: j.key})
 	if err == nil {

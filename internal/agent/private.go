@@ -20,3 +20,11 @@ func alone(folder string) error {
 	}
 	return nil
 }
+
+// prepare makes an agent's folder, and looks whether it is nobody else's: somebody may have made it a moment before.
+func prepare(folder string) error {
+	if err := private.MkdirAll(folder); err != nil {
+		return fmt.Errorf("agent's folder: %w", err)
+	}
+	return alone(folder)
+}

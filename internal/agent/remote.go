@@ -16,7 +16,6 @@ import (
 	"idletally/internal/carry"
 	"idletally/internal/core/pathname"
 	"idletally/internal/host/ssh"
-	"idletally/internal/private"
 	"idletally/internal/wire"
 )
 
@@ -118,8 +117,8 @@ func EnrolRemote(ctx context.Context, j Joining, r *Remote, code, version string
 		return "", err
 	}
 	s := Settings{Service: j.Service, Host: got.Host, Authority: j.Authority, Roots: pathname.EscapeAll(j.Roots), Remote: r}
-	if err := private.MkdirAll(j.Folder); err != nil {
-		return "", fmt.Errorf("agent's folder: %w", err)
+	if err := prepare(j.Folder); err != nil {
+		return "", err
 	}
 	if err := r.seal(j.Folder); err != nil {
 		return "", err

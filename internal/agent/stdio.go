@@ -15,7 +15,6 @@ import (
 
 	"idletally/internal/carry"
 	"idletally/internal/core/pathname"
-	"idletally/internal/private"
 	"idletally/internal/wire"
 )
 
@@ -83,8 +82,8 @@ func (j *Joining) begin(ctx context.Context, asked []string) (request []byte, fr
 			return nil, nil, fmt.Errorf("the root %s is asked for, and this host allows %s: its --root says so, where idletally agent stdio is allowed", pathname.Escape(r), strings.Join(pathname.EscapeAll(j.Roots), ", "))
 		}
 	}
-	if err := private.MkdirAll(j.Folder); err != nil {
-		return nil, nil, fmt.Errorf("agent's folder: %w", err)
+	if err := prepare(j.Folder); err != nil {
+		return nil, nil, err
 	}
 	if free, err = lock(j.Folder); err != nil {
 		return nil, nil, err

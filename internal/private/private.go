@@ -4,8 +4,27 @@ package private
 
 import (
 	"errors"
+	"fmt"
 	"os"
+	"path/filepath"
+
+	"idletally/internal/core/pathname"
 )
+
+// Check says why something is not nobody else's: others can write to it or, of what holds a secret, read it. What is not
+// there is nobody's.
+func Check(at string, secret bool) error {
+	st, err := os.Lstat(at)
+	switch {
+	case errors.Is(err, os.ErrNotExist):
+		return nil
+	case err != nil:
+		return err
+	case st.Mode()&(os.ModeSymlink|os.ModeIrregular) != 0:
+		return fmt.Errorf("%s is a link: what is kept there has to lie there itself", pathname.Escape(filepath.ToSlash(at)))
+	}
+	return exposed(at, st, secret)
+}
 
 // WriteFile is os.WriteFile for a file that is nobody else's.
 func WriteFile(name string, content []byte) error {

@@ -3,7 +3,6 @@
 package private
 
 import (
-	"errors"
 	"fmt"
 	"os"
 	"syscall"
@@ -20,25 +19,13 @@ func Open(name string, flag int) (*os.File, error) { return os.OpenFile(name, fl
 // CreateTemp is os.CreateTemp for a file that is nobody else's.
 func CreateTemp(dir, pattern string) (*os.File, error) { return os.CreateTemp(dir, pattern) }
 
-// Check says why something is not nobody else's: others can write to it or, of what holds a secret, read it. What is not
-// there is nobody's.
-func Check(at string, secret bool) error {
-	st, err := os.Lstat(at)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
+func exposed(at string, st os.FileInfo, secret bool) error {
 	others, can := os.FileMode(0o022), "written to"
 	if secret {
 		others, can = 0o077, "read"
 	}
-
 	owner := int(st.Sys().(*syscall.Stat_t).Uid)
 	switch {
-	case st.Mode()&os.ModeSymlink != 0:
-		return fmt.Errorf("%s is a link: what is kept there has to lie there itself", pathname.Escape(at))
 	case owner != 0 && owner != os.Geteuid():
 		return fmt.Errorf("%s belongs to account %d, who could have this host told anything: give it to the account that the agent runs as", pathname.Escape(at), owner)
 	case st.Mode().Perm()&others != 0:

@@ -132,21 +132,8 @@ func CreateTemp(dir, pattern string) (*os.File, error) {
 	return nil, fmt.Errorf("%s: no name is free", strconv.Quote(filepath.Join(dir, pattern)))
 }
 
-// Check says why something is not nobody else's: others can write to it or, of what holds a secret, read it. What is not
-// there is nobody's.
-func Check(at string, secret bool) error {
-	st, err := os.Lstat(at)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
+func exposed(at string, _ os.FileInfo, secret bool) error {
 	shown := pathname.Escape(filepath.ToSlash(at))
-	if st.Mode()&(os.ModeSymlink|os.ModeIrregular) != 0 {
-		return fmt.Errorf("%s is a link: what is kept there has to lie there itself", shown)
-	}
-
 	sd, err := windows.GetNamedSecurityInfo(at, windows.SE_FILE_OBJECT, windows.OWNER_SECURITY_INFORMATION|windows.DACL_SECURITY_INFORMATION)
 	if err != nil {
 		return fmt.Errorf("%s: who can get at it: %w", shown, err)
