@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"strings"
 )
 
@@ -24,6 +25,18 @@ func (a Admission) Fingerprint() string {
 func (h *Head) Fingerprint() (string, error) {
 	b, err := json.Marshal(h)
 	return fingerprint("idletally snapshot", b), err
+}
+
+// Meant says whether a snapshot file is the one of a fingerprint that somebody gave; "" is for any.
+func (h *Head) Meant(given string) error {
+	if given == "" {
+		return nil
+	}
+	is, err := h.Fingerprint()
+	if err == nil && !SameFingerprint(given, is) {
+		err = fmt.Errorf("this is not the snapshot file that was meant: its fingerprint is %s. Somebody may have put another in its place", is)
+	}
+	return err
 }
 
 // fingerprint is 128 bits of a hash, in groups that can be read aloud.

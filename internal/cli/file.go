@@ -19,6 +19,7 @@ import (
 	"idletally/internal/client"
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/pathname"
+	"idletally/internal/core/tree"
 	"idletally/internal/host/identity"
 	"idletally/internal/host/scan"
 	"idletally/internal/host/spool"
@@ -47,22 +48,17 @@ func fileCommands(o *options) []*cobra.Command {
 					return usageError{fmt.Errorf("%s %s cannot be a name: it is the one that the service knows it by, of small letters, digits, dots, dashes and underscores", x.flag, pathname.Escape(x.name))}
 				}
 			}
-			head, err := saveHere(c.Context(), a[0], archive.Head{Host: host, Application: application}, roots, scan.Options{Cross: cross, Gentle: &gentle})
+			head, unread, err := saveHere(c.Context(), a[0], archive.Head{Host: host, Application: application}, roots, scan.Options{Cross: cross, Gentle: &gentle})
 			if err != nil {
 				return err
 			}
 			for _, d := range head.Denied[:min(len(head.Denied), 20)] {
 				fmt.Fprintf(c.ErrOrStderr(), "not read: %s: %s\n", printable(d.Path), printable(d.Reason))
 			}
-			if err := o.showFile(c, a[0], head); err != nil {
+			if err := o.showFile(c, a[0], head); err != nil || unread == 0 {
 				return err
 			}
-			for _, d := range head.Denied {
-				if slices.ContainsFunc(head.Roots, func(r pathname.Path) bool { return r.String() == d.Path }) { // of which nothing is known
-					return errNotSo
-				}
-			}
-			return nil
+			return errNotSo
 		}}
 	save.Flags().StringArrayVar(&roots, "root", nil, "a folder; repeatable")
 	save.Flags().StringVar(&host, "host", "", "the host's name in the file (default: what this machine is called)")
@@ -76,7 +72,7 @@ func fileCommands(o *options) []*cobra.Command {
 				return err
 			}
 			defer spool.Close()
-			if err := sameFile(fingerprint, &head); err != nil {
+			if err := head.Meant(fingerprint); err != nil {
 				return err
 			}
 			return o.showFile(c, a[0], head)
@@ -103,7 +99,7 @@ taken; where it is the host's newest it is held against the published baseline.`
 				return err
 			}
 			spool.Close()
-			if err := sameFile(fingerprint, &head); err != nil {
+			if err := head.Meant(fingerprint); err != nil {
 				return err
 			}
 			if host == "" {
@@ -132,12 +128,12 @@ taken; where it is the host's newest it is held against the published baseline.`
 	return []*cobra.Command{save, export, take, check}
 }
 
-// saveHere scans this machine and writes what it found.
-func saveHere(ctx context.Context, file string, head archive.Head, roots []string, opt scan.Options) (archive.Head, error) {
+// saveHere scans this machine and writes what it found. It gives how many of the roots could not be read.
+func saveHere(ctx context.Context, file string, head archive.Head, roots []string, opt scan.Options) (_ archive.Head, unread int, err error) {
 	for i, r := range roots {
 		abs, err := filepath.Abs(r)
 		if err != nil {
-			return head, err
+			return head, 0, err
 		}
 		roots[i] = abs
 	}
@@ -145,25 +141,34 @@ func saveHere(ctx context.Context, file string, head archive.Head, roots []strin
 	roots = slices.Compact(roots)
 	for _, r := range roots {
 		if i := slices.IndexFunc(roots, func(other string) bool { return other != r && pathname.Under(r, other) }); i >= 0 {
-			return head, usageError{fmt.Errorf("--root %s lies in %s: give one of them", pathname.Escape(r), pathname.Escape(roots[i]))}
+			return head, 0, usageError{fmt.Errorf("--root %s lies in %s: give one of them", pathname.Escape(r), pathname.Escape(roots[i]))}
 		}
 		head.Roots = append(head.Roots, pathname.Path(r))
 	}
 	dir, err := identity.Read(ctx)
 	if err != nil {
-		return head, err
+		return head, 0, err
 	}
 	spool, err := spool.New(filepath.Dir(file))
 	if err != nil {
-		return head, err
+		return head, 0, err
 	}
 	defer spool.Close()
 	head.Taken = time.Now().UTC().Truncate(time.Second)
 	forest, stats, err := scan.Scan(ctx, roots, opt, spool)
 	if err != nil {
-		return head, err
+		return head, 0, err
 	}
 	dir = new(identity.Owners).Complete(ctx, dir, stats.Owners())
 	head.SnapshotDone = agent.Outcome(roots, forest, stats, dir)
-	return head, create(file, func(w io.Writer) error { return archive.Write(ctx, w, head, spool) })
+	tops, err := tree.Load(ctx, spool, forest)
+	if err != nil {
+		return head, 0, err
+	}
+	for _, e := range tops[0].Entries {
+		if e.Gap != tree.Whole {
+			unread++
+		}
+	}
+	return head, unread, create(file, func(w io.Writer) error { return archive.Write(ctx, w, head, spool) })
 }

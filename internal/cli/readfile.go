@@ -39,15 +39,6 @@ func fingerprintFlag(c *cobra.Command, to *string) {
 	c.Flags().StringVar(to, "fingerprint", "", "the file's, as it was shown where it was written: another file is refused")
 }
 
-// sameFile says whether a snapshot file is the one of a fingerprint, where one was given.
-func sameFile(given string, head *archive.Head) error {
-	is, err := head.Fingerprint()
-	if err != nil || given == "" {
-		return err
-	}
-	return compared(nil, "the snapshot file", given, is)
-}
-
 // showFile tells what a snapshot file is.
 func (o *options) showFile(c *cobra.Command, name string, head archive.Head) error {
 	is, err := head.Fingerprint()
@@ -73,7 +64,7 @@ func fileDrift(o *options) *cobra.Command {
 				return err
 			}
 			defer spool.Close()
-			if err := sameFile(fingerprint, &head); err != nil {
+			if err := head.Meant(fingerprint); err != nil {
 				return err
 			}
 			text, err := read(c, a[1])

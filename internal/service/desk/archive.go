@@ -1,7 +1,6 @@
 package desk
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -68,8 +67,8 @@ func (d *Desk) Import(ctx context.Context, application, host, fingerprint, by st
 	}
 	err = archive.Read(r, func(x archive.Head) error {
 		head = x
-		if is, err := x.Fingerprint(); err != nil || fingerprint != "" && !archive.SameFingerprint(fingerprint, is) {
-			return cmp.Or(err, fmt.Errorf("%w: this is not the snapshot file that was meant: its fingerprint is %s", ErrBad, is))
+		if err := x.Meant(fingerprint); err != nil {
+			return fmt.Errorf("%w: %w", ErrBad, err)
 		}
 		return d.fits(ctx, x, application, h)
 	}, func(_ tree.Hash, b []byte) error {
