@@ -75,6 +75,27 @@ func TestHostileServer(t *testing.T) {
 	}
 }
 
+func FuzzPrivileges(f *testing.F) {
+	f.Add(make([]byte, 64), make([]byte, 64))
+	f.Add(bytes.Repeat([]byte{1, 0, 0, 0}, 40), bytes.Repeat([]byte{1, 0, 0, 0}, 40))
+	f.Fuzz(func(t *testing.T, holders, rights []byte) {
+		if len(holders) > 3000 || len(rights) > 3000 {
+			return
+		}
+		b := append(bound(), answer(2, make([]byte, 24))...)
+		b = append(b, answer(3, holders)...)
+		for call := range uint32(20) {
+			b = append(b, answer(4+call, rights)...)
+		}
+		got, _ := Privileges(canned{bytes.NewReader(b)})
+		for who, p := range got {
+			if p&ntsd.Everything != 0 || p == 0 {
+				t.Errorf("%s holds %q", who, p)
+			}
+		}
+	})
+}
+
 func FuzzNames(f *testing.F) {
 	f.Add(make([]byte, 64))
 	f.Add(bytes.Repeat([]byte{1, 0, 0, 0}, 40))
