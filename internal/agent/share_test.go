@@ -56,7 +56,7 @@ func TestWhoThereIsOnAServer(t *testing.T) {
 	d, err := h.directory(t.Context(), s, []ntsd.SID{root, clerk, pilot})
 	must(t, err)
 	for id, want := range map[ntsd.SID]bool{root: true, pilot: true, clerk: false} {
-		if got := d.Undissolved(perm.SIDOf(id)); got != want {
+		if got := d.Undissolved(id); got != want {
 			t.Errorf("nobody knows who %s is: %t, want %t", id, got, want)
 		}
 	}

@@ -173,8 +173,8 @@ func AccountOf(d *perm.Directory, name string) (wire.Account, error) {
 		return out, nil
 	}
 	out.Known, out.Name = true, a.Name
-	for i := range d.Accounts {
-		if twin := &d.Accounts[i]; twin.ID == a.ID && twin.Name != a.Name {
+	for _, twin := range d.Named(a.ID) {
+		if twin.Name != a.Name {
 			out.Notes = append(out.Notes, twin.Name+" has the same number, with groups of its own: what either owns the other owns")
 		}
 	}

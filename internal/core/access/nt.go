@@ -245,7 +245,7 @@ func (a *ntAsker) undissolved(folder, at *Place, op Operation, ok bool, d *perm.
 			continue
 		}
 		for _, e := range list.Entries {
-			if a.token.Has(e.SID) || slices.Contains(seen, e.SID) || !d.Undissolved(perm.SIDOf(e.SID)) {
+			if !d.Undissolved(e.SID) || a.token.Has(e.SID) || slices.Contains(seen, e.SID) {
 				continue
 			}
 			if len(seen) == maxUndissolved {

@@ -22,7 +22,7 @@ func Everybody(w Way, op Operation, d *perm.Directory) []Holder {
 		}
 	}
 	for _, id := range spokenOf(w) {
-		if !d.IsGroup(id) && !slices.ContainsFunc(who, func(s Subject) bool { return s.ID == id }) {
+		if !d.IsGroup(id) && d.Account(id) == nil {
 			who = append(who, SubjectOf(d, id))
 		}
 	}
@@ -56,14 +56,10 @@ func Matter(w Way, d *perm.Directory, most int) (who []Subject, all int) {
 			groups = append(groups, m.ID)
 			continue
 		}
-		named := false
-		for i := range accounts { // one number may have several names
-			if a := &accounts[i]; a.ID == m.ID {
-				named = true
-				see(a)
-			}
+		for _, a := range d.Named(m.ID) {
+			see(a)
 		}
-		if !named && !slices.ContainsFunc(who, func(s Subject) bool { return s.ID == m.ID }) {
+		if d.Account(m.ID) == nil && !slices.ContainsFunc(who, func(s Subject) bool { return s.ID == m.ID }) {
 			who = append(who, SubjectOf(d, m.ID))
 		}
 	}

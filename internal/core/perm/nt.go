@@ -120,16 +120,11 @@ func (d *Directory) OfShares() bool {
 
 // Undissolved says whether an identity of a share is a group, or another name of an account, of which nobody knows who that is: those of the
 // system below a Samba server (S-1-22), and of another domain. Their names come with a domain, and no account is said to be in them.
-func (d *Directory) Undissolved(id Principal) bool {
-	if strings.HasPrefix(string(id), "S-1-22-") {
-		return d == nil || len(d.members[id]) == 0
+func (d *Directory) Undissolved(s ntsd.SID) bool {
+	if s.Authority() == 22 {
+		return d == nil || len(d.members[SIDOf(s)]) == 0
 	}
-	a := d.Account(id)
-	if a == nil || !strings.Contains(a.Name, `\`) || len(d.members[id]) > 0 {
-		return false
-	}
-	g, ok := d.Group(a.Name)
-	return ok && g == id
+	return d != nil && d.vague[s]
 }
 
 // AlsoKnown tells of an account of a file server that it has another identity, too: Samba counts for each of its accounts what

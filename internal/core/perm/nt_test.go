@@ -62,18 +62,18 @@ func TestNTSet(t *testing.T) {
 // An account that is known by a second identity is in that as in a group, so that somebody knows who that is.
 func TestAlsoKnown(t *testing.T) {
 	d := server()
-	below := Principal("S-1-22-1-1000")
-	if !d.Undissolved(below) || !d.Undissolved("S-1-22-2-1000") {
+	id := ntsd.NewSID(22, 1, 1000)
+	below := SIDOf(id)
+	if !d.Undissolved(id) || !d.Undissolved(ntsd.NewSID(22, 2, 1000)) {
 		t.Error("the system's accounts are known before anybody said who they are")
 	}
 	d.AlsoKnown("S-1-5-21-9-9-9-9", below)
 	d.AlsoKnown(d.Accounts[0].ID, below)
 	d.AlsoKnown(d.Accounts[0].ID, below)
-	if d.Index(); d.Undissolved(below) || !d.Undissolved("S-1-22-1-1001") {
+	if d.Index(); d.Undissolved(id) || !d.Undissolved(ntsd.NewSID(22, 1, 1001)) {
 		t.Error("it is not known who that is, or of another one it is")
 	}
 	token, ok := TokenOf(d.Accounts[0].ID, d)
-	id, _ := below.SID()
 	if !ok || !token.Has(id) || len(d.Accounts[0].Groups) != len(slices.Compact(slices.Clone(d.Accounts[0].Groups))) {
 		t.Errorf("%+v", token)
 	}

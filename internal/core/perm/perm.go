@@ -190,18 +190,22 @@ type Directory struct {
 	Groups   []Account `json:"groups"`
 	Untold   []string  `json:"untold,omitempty"` // what the host does not tell, so that answers cannot count it
 	byID     map[Principal]*Account
-	byName   map[string]*Account   // "u:NAME", "g:NAME"
-	members  map[Principal][]int32 // where in the accounts the members of groups are
+	byName   map[string]*Account      // "u:NAME", "g:NAME"
+	twins    map[Principal][]*Account // of a number with several names, the accounts after the first
+	members  map[Principal][]int32    // where in the accounts the members of groups are
+	vague    map[ntsd.SID]bool        // on a file server: groups of which nobody knows who is in them
 }
 
 // Index prepares the look-ups; it is called once after the lists are filled.
 func (d *Directory) Index() *Directory {
-	d.byID, d.byName = map[Principal]*Account{}, map[string]*Account{}
+	d.byID, d.byName, d.twins = map[Principal]*Account{}, map[string]*Account{}, map[Principal][]*Account{}
 	for prefix, list := range map[string][]Account{"u:": d.Accounts, "g:": d.Groups} {
 		for i := range list {
 			a := &list[i]
 			if d.byID[a.ID] == nil { // the first name of an id counts, as in getpwuid
 				d.byID[a.ID] = a
+			} else if prefix == "u:" {
+				d.twins[a.ID] = append(d.twins[a.ID], a)
 			}
 			if d.byName[prefix+a.Name] == nil {
 				d.byName[prefix+a.Name] = a
@@ -212,6 +216,13 @@ func (d *Directory) Index() *Directory {
 	for i := range d.Accounts {
 		for _, g := range d.Accounts[i].Groups {
 			d.members[g] = append(d.members[g], int32(i))
+		}
+	}
+	d.vague = map[ntsd.SID]bool{}
+	for i := range d.Groups {
+		g := &d.Groups[i]
+		if s, ok := g.ID.SID(); ok && strings.Contains(g.Name, `\`) && len(d.members[g.ID]) == 0 {
+			d.vague[s] = true
 		}
 	}
 	return d
@@ -235,6 +246,15 @@ func (d *Directory) Account(id Principal) *Account {
 		return nil
 	}
 	return d.byID[id]
+}
+
+// Named gives the accounts of one number, one for each of its names, in the order in which the host lists them.
+func (d *Directory) Named(id Principal) []*Account {
+	first := d.Account(id)
+	if first == nil {
+		return nil
+	}
+	return append([]*Account{first}, d.twins[id]...)
 }
 
 // AccountNamed finds an account by its name; nil where the host has none. Of several with one number it is just that one.
