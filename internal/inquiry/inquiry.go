@@ -182,11 +182,7 @@ func AccountOf(d *perm.Directory, name string) (wire.Account, error) {
 		out.Groups = append(out.Groups, d.Name(g))
 	}
 	for _, h := range access.SubjectNamed(d, a).Held {
-		note := "holds " + h.Privileges.String()
-		if h.By != a.ID {
-			note += " (by " + d.Name(h.By) + ")"
-		}
-		out.Notes = append(out.Notes, note)
+		out.Notes = append(out.Notes, "holds "+h.Words(h.Privileges, a.ID, d))
 	}
 	if a.Service {
 		out.Notes = append(out.Notes, "nobody signs in with this account: its login program refuses")
@@ -228,8 +224,8 @@ func Sight(ctx context.Context, sc Scene, path string) (wire.Sight, error) {
 			out.Notes = append(out.Notes, "what the share "+m.At.String()+" itself lets through could not be read: answers take it for everything")
 		}
 	}
-	if s.Mark == access.MarkReadOnly {
-		out.Notes = append(out.Notes, "it is marked as read-only: it is neither written nor deleted before the mark is taken off")
+	if words := s.Mark.Words(); words != "" {
+		out.Notes = append(out.Notes, "it is "+words)
 	}
 	for _, p := range f.Way[:len(f.Way)-1] {
 		place := wire.WayPlace{Path: p.Path.String(), Kind: p.Kind.String(), Withheld: p.Mount.Words()}

@@ -151,6 +151,14 @@ func MarkOf(readOnly bool) Mark {
 	return Unmarked
 }
 
+// Words says what a mark withholds.
+func (m Mark) Words() string {
+	if m == MarkReadOnly {
+		return "marked as read-only: it is neither written nor deleted before the mark is taken off"
+	}
+	return ""
+}
+
 // A Way is the path asked about, last, and before it every folder that is passed, from / on.
 type Way []Place
 
@@ -201,6 +209,14 @@ type Subject struct {
 type Held struct {
 	Privileges ntsd.Privileges
 	By         perm.Principal
+}
+
+// Words names some of the privileges, with the group that brings them to somebody.
+func (h Held) Words(some ntsd.Privileges, who perm.Principal, d *perm.Directory) string {
+	if h.By == who {
+		return some.String()
+	}
+	return some.String() + " (by " + d.Name(h.By) + ")"
 }
 
 // SubjectOf is who has a number, as the host knows it, with groups that they do not belong to yet. Of several names it is the

@@ -279,11 +279,12 @@ func (a *Asker) privilege(it, who string, d *perm.Directory) string {
 
 // held names a privilege with the group that brings it.
 func (a *Asker) held(p ntsd.Privileges, d *perm.Directory) string {
-	i := slices.IndexFunc(a.Held, func(h Held) bool { return h.Privileges&p != 0 })
-	if i < 0 || a.Held[i].By == a.ID {
-		return p.String()
+	for _, h := range a.Held {
+		if h.Privileges&p != 0 {
+			return h.Words(p, a.ID, d)
+		}
 	}
-	return p.String() + " (by " + d.Name(a.Held[i].By) + ")"
+	return p.String()
 }
 
 // passedOver tells what a refusal does not count: privileges that programs have to ask for (MS-FSA 2.1.5.1.2.1), and what
@@ -350,7 +351,7 @@ func shareSentence(v verdict, it, who string, d *perm.Directory) string {
 	case ByShareTop:
 		return "it is the share itself, or what holds the shares: clients neither make, rename nor remove these"
 	case ByMark:
-		return it + " is marked as read-only: it is neither written nor deleted before the mark is taken off"
+		return it + " is " + MarkReadOnly.Words()
 	case ByTraverse:
 		return "file servers let everybody who signs in pass through folders to what they may reach"
 	}

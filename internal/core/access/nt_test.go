@@ -16,15 +16,7 @@ func TestShares(t *testing.T) {
 	surveyor, crew := ntsd.NewSID(5, 21, 1, 2, 3, 1001), ntsd.NewSID(5, 21, 1, 2, 3, 1100)
 	d := (&perm.Directory{Accounts: []perm.Account{{ID: perm.SIDOf(surveyor), Name: "surveyor", Groups: []perm.Principal{perm.SIDOf(crew)}}}, Groups: []perm.Account{{ID: perm.SIDOf(crew), Name: "crew"}}}).Index()
 	set := func(sddl string) perm.Set {
-		x, err := ntsd.ParseSDDL(strings.NewReplacer("surveyor", surveyor.String(), "crew", crew.String()).Replace(sddl))
-		if err != nil {
-			t.Fatal(err)
-		}
-		s, err := perm.NTSet(x)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return s
+		return described(t, strings.NewReplacer("surveyor", surveyor.String(), "crew", crew.String()).Replace(sddl))
 	}
 	way := func(folder, file string) Way {
 		return Way{{Path: "/", Kind: perm.Folder, Set: set("D:NO_ACCESS_CONTROL")}, {Path: "/charts", Kind: perm.Folder, Set: set(folder)}, {Path: pathname.Path("/charts/x"), Kind: perm.File, Set: set(file)}}
@@ -95,6 +87,20 @@ func TestShares(t *testing.T) {
 	}
 }
 
+// described is a share's state by its descriptor in text.
+func described(t *testing.T, sddl string) perm.Set {
+	t.Helper()
+	d, err := ntsd.ParseSDDL(sddl)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := perm.NTSet(d)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
 // What is marked as read-only is neither written nor deleted, whatever the lists say; where nobody looked a yes says so.
 func markedReadOnly(t *testing.T) {
 	t.Helper()
@@ -116,15 +122,7 @@ func markedReadOnly(t *testing.T) {
 	} {
 		var sets []perm.Set
 		for _, sddl := range []string{"O:SYD:(A;;FA;;;WD)", "O:SY" + c.list} {
-			d, err := ntsd.ParseSDDL(sddl)
-			if err != nil {
-				t.Fatal(err)
-			}
-			s, err := perm.NTSet(d)
-			if err != nil {
-				t.Fatal(err)
-			}
-			sets = append(sets, s)
+			sets = append(sets, described(t, sddl))
 		}
 		w := Way{{Path: "/", Kind: perm.Folder, Set: sets[0]}, {Path: "/charts", Kind: perm.Folder, Set: sets[0]}, {Path: "/charts/x", Kind: perm.File, Set: sets[1], Mark: c.mark}}
 		a := NewAsker(SubjectOf(nil, perm.SIDOf(ntsd.NewSID(5, 21, 1, 2, 3, 9)))).May(w, c.op, nil)
@@ -166,14 +164,7 @@ func privileged(t *testing.T) {
 		d.Accounts = append(d.Accounts, a)
 	}
 	d.Groups = []perm.Account{{ID: perm.SIDOf(ntsd.Administrators), Name: "administrators", Privileges: ntsd.TakeOwnership | ntsd.Backup}}
-	set, err := ntsd.ParseSDDL("O:SYD:P")
-	if err != nil {
-		t.Fatal(err)
-	}
-	s, err := perm.NTSet(set)
-	if err != nil {
-		t.Fatal(err)
-	}
+	s := described(t, "O:SYD:P")
 	d.Index()
 
 	w := Way{{Path: "/", Kind: perm.Folder, Set: s}, {Path: "/charts", Kind: perm.Folder, Set: s}, {Path: "/charts/x", Kind: perm.File, Set: s}}
@@ -231,15 +222,7 @@ func TestNewOnShare(t *testing.T) {
 		{"O:SYD:PAI(A;OI;FR;;;WD)", "allow everyone: read; reaches files; inherited", "come down from the folder", perm.Folder},
 		{"O:SYD:P(A;;FA;;;WD)", "allow surveyor: full | allow system: full", "nothing is handed on to a file", perm.File},
 	} {
-		folder, err := ntsd.ParseSDDL(c.folder)
-		if err != nil {
-			t.Fatal(err)
-		}
-		set, err := perm.NTSet(folder)
-		if err != nil {
-			t.Fatal(err)
-		}
-		m, err := New(set, c.kind, SubjectOf(d, perm.SIDOf(maker)), Asked{}, d)
+		m, err := New(described(t, c.folder), c.kind, SubjectOf(d, perm.SIDOf(maker)), Asked{}, d)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -277,15 +260,8 @@ func TestGroupsThatNobodyKnows(t *testing.T) {
 		{"somebody who left", "D:", "D:(A;;FR;;;S-1-5-21-1-2-3-4711)", Read, false},
 	} {
 		place := func(path pathname.Path, k perm.Kind, sddl string) Place {
-			x, err := ntsd.ParseSDDL(strings.NewReplacer("surveyor", surveyor.String(), "crew", crew.String(), "far", far.String()).Replace("O:SY" + sddl))
-			if err != nil {
-				t.Fatal(err)
-			}
-			set, err := perm.NTSet(x)
-			if err != nil {
-				t.Fatal(err)
-			}
-			return Place{Path: path, Kind: k, Set: set}
+			text := strings.NewReplacer("surveyor", surveyor.String(), "crew", crew.String(), "far", far.String()).Replace("O:SY" + sddl)
+			return Place{Path: path, Kind: k, Set: described(t, text)}
 		}
 		way := Way{place("/", perm.Folder, "D:NO_ACCESS_CONTROL"), place("/charts", perm.Folder, c.folder), place("/charts/x", perm.File, c.file)}
 		a := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).May(way, c.op, d)

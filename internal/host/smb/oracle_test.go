@@ -133,12 +133,7 @@ func (o *oracle) make(name string) error {
 }
 
 func (o *oracle) set(name string, d ntsd.Descriptor) error {
-	h, err := o.keeper.Hold(name, ntsd.ReadControl|ntsd.WriteDAC|ntsd.WriteOwner|ntsd.ReadAttributes)
-	if err != nil {
-		return err
-	}
-	defer h.Close()
-	return h.Set(d, nt.SetOwner|nt.SetList)
+	return put(o.keeper, name, d, nt.SetOwner|nt.SetList)
 }
 
 // ask has the core answer and the account try.

@@ -51,15 +51,7 @@ func (l *lineage) settle(name string) {
 			}
 		}
 	}
-	setList(l.t, l.keeper, name, d)
-}
-
-func setList(t *testing.T, s *Share, name string, d ntsd.Descriptor) {
-	t.Helper()
-	h, err := s.Hold(name, ntsd.ReadControl|ntsd.WriteDAC|ntsd.ReadAttributes)
-	must(t, err)
-	defer h.Close()
-	must(t, h.Set(d, nt.SetList))
+	must(l.t, put(l.keeper, name, d, nt.SetList))
 }
 
 // lines are the entries of something with where they come from.
@@ -90,9 +82,9 @@ func TestOriginsAsTheServerHandsOn(t *testing.T) {
 	_, _, world := people(t)
 	keeper := dial(t, "keeper", "charts")
 	must(t, keeper.s.Mkdir("origin", 0o777))
-	setList(t, keeper, "origin", ntsd.Descriptor{Control: ntsd.Protected})
+	must(t, put(keeper, "origin", ntsd.Descriptor{Control: ntsd.Protected}, nt.SetList))
 	must(t, keeper.s.Mkdir(`origin\away`, 0o777))
-	setList(t, keeper, `origin\away`, ntsd.Descriptor{Control: ntsd.Protected | ntsd.AutoInherited, Entries: []ntsd.Entry{{Flags: 3, Mask: ntsd.Full, SID: ntsd.Everyone}}})
+	must(t, put(keeper, `origin\away`, ntsd.Descriptor{Control: ntsd.Protected | ntsd.AutoInherited, Entries: []ntsd.Entry{{Flags: 3, Mask: ntsd.Full, SID: ntsd.Everyone}}}, nt.SetList))
 
 	told, moved := 0, 0
 	for i := range 150 {

@@ -77,7 +77,7 @@ func (k *thicket) grow() {
 			d.Entries = append(k.own(), d.Entries...)
 		}
 		ntsd.Sort(d.Entries)
-		setList(k.t, k.keeper, k.top+name, d)
+		must(k.t, put(k.keeper, k.top+name, d, nt.SetList))
 	}
 }
 
@@ -117,7 +117,7 @@ func (k *thicket) meddle() {
 	d := k.look(name)
 	d.Entries = append(k.own()[:1], d.Entries...)
 	ntsd.Sort(d.Entries)
-	setList(k.t, k.keeper, k.top+name, d)
+	must(k.t, put(k.keeper, k.top+name, d, nt.SetList))
 	k.others[name] = true
 }
 

@@ -76,10 +76,16 @@ func set(t testing.TB, s *Share, name, sddl string, what nt.Part) {
 	t.Helper()
 	d, err := ntsd.ParseSDDL(sddl)
 	must(t, err)
+	must(t, put(s, name, d, what))
+}
+
+func put(s *Share, name string, d ntsd.Descriptor, what nt.Part) error {
 	h, err := s.Hold(name, ntsd.ReadControl|ntsd.WriteDAC|ntsd.WriteOwner|ntsd.ReadAttributes)
-	must(t, err)
+	if err != nil {
+		return err
+	}
 	defer h.Close()
-	must(t, h.Set(d, what))
+	return h.Set(d, what)
 }
 
 func TestLookAndSet(t *testing.T) {
