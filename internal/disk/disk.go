@@ -4,7 +4,9 @@
 package disk
 
 import (
+	"encoding/binary"
 	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -33,4 +35,45 @@ func Mount(t testing.TB, size int64, options string, program ...string) string {
 		}
 	})
 	return at
+}
+
+// Silent mounts a file system whose server says hello and then nothing any more, until the test ends or end is called. That needs
+// root.
+func Silent(t testing.TB, at string) (end func()) {
+	t.Helper()
+	must := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	must(os.MkdirAll(at, 0o755))
+	fd, err := unix.Open("/dev/fuse", unix.O_RDWR|unix.O_CLOEXEC, 0)
+	must(err)
+	options := fmt.Sprintf("fd=%d,rootmode=40755,user_id=0,group_id=0,allow_other", fd)
+	must(unix.Mount("silent", at, "fuse", unix.MS_NODEV|unix.MS_NOSUID, options))
+	var once bool
+	end = func() {
+		if !once {
+			once = true
+			_ = unix.Unmount(at, unix.MNT_DETACH)
+			must(unix.Close(fd)) // what waits for it is answered that the server has gone
+		}
+	}
+	t.Cleanup(end)
+	buf := make([]byte, 1<<16)
+	n, err := unix.Read(fd, buf) // FUSE_INIT: length, opcode, unique, …
+	must(err)
+	if op := binary.NativeEndian.Uint32(buf[4:]); n < 40 || op != 26 {
+		t.Fatalf("the kernel begins with %d", op)
+	}
+	answer := make([]byte, 16+64)
+	binary.NativeEndian.PutUint32(answer, uint32(len(answer)))
+	copy(answer[8:16], buf[8:16])
+	binary.NativeEndian.PutUint32(answer[16:], 7)  // major
+	binary.NativeEndian.PutUint32(answer[20:], 31) // minor
+	binary.NativeEndian.PutUint32(answer[36:], 4096)
+	_, err = unix.Write(fd, answer)
+	must(err)
+	return end
 }

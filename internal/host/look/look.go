@@ -347,6 +347,9 @@ func (b Bounds) Below(ctx context.Context, spoolIn, path string, q access.Reach)
 // patience is how long any file system is waited for that begins somewhere below.
 const patience = 5 * time.Second
 
+// waiting bounds how many looks may hang in file systems that do not answer: each holds a thread for as long.
+var waiting = make(chan struct{}, 8)
+
 // mounts looks at paths where a scan met other mounts, or what may be a subvolume. Where a file system does not answer nothing
 // is known of it, nor of those that come after it.
 func (b Bounds) mounts(ctx context.Context, met []scan.Mounted) (map[pathname.Path]access.Place, error) {
@@ -365,8 +368,16 @@ func (b Bounds) mounts(ctx context.Context, met []scan.Mounted) (map[pathname.Pa
 
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	select {
+	case waiting <- struct{}{}:
+	case <-time.After(patience):
+		return out, nil
+	case <-ctx.Done():
+		return out, ctx.Err()
+	}
 	found := make(chan access.Place)
 	go func() { // which hangs where a file system does
+		defer func() { <-waiting }()
 		defer close(found)
 		for _, x := range met {
 			f, err := b.Shown(string(x.Path))

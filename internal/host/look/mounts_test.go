@@ -9,7 +9,9 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -97,6 +99,30 @@ func TestReadOnlySubvolumes(t *testing.T) {
 	}
 	if got := root(t, filepath.Join(at, "shut/folder/file"), access.Delete); got.Allowed || !strings.Contains(got.Reason, "a subvolume that is read-only (at "+at+"/shut)") {
 		t.Errorf("%+v", got)
+	}
+}
+
+// A file system below that does not answer takes no question with it, and only so many threads, however often somebody asks.
+func TestBelowFileSystemsThatAreSilent(t *testing.T) {
+	at := t.TempDir()
+	end := disk.Silent(t, filepath.Join(at, "silent"))
+	must(t, os.WriteFile(filepath.Join(at, "file"), nil, 0o644))
+	var all sync.WaitGroup
+	for range cap(waiting) + 3 {
+		all.Go(func() {
+			_, below, err := Below(t.Context(), t.TempDir(), at, access.Reach{Operation: access.Change, Now: access.NewAsker(access.SubjectOf(nil, perm.UID(0))), Limit: 100})
+			if err != nil || below.Held != 2 || below.Unread != 1 || slices.ContainsFunc(below.Paths, func(r access.Reached) bool { return strings.HasSuffix(string(r.Path), "silent") }) {
+				t.Errorf("%+v, %v", below, err)
+			}
+		})
+	}
+	all.Wait()
+	if n := len(waiting); n != cap(waiting) {
+		t.Errorf("%d looks hang", n)
+	}
+	end()
+	for len(waiting) > 0 { // they go as soon as the kernel tells them that nobody is there
+		time.Sleep(time.Millisecond)
 	}
 }
 

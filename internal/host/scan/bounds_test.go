@@ -19,6 +19,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
+	"idletally/internal/disk"
 	"idletally/internal/frugal"
 	"idletally/internal/host/fsys"
 )
@@ -163,45 +164,12 @@ func TestScanIsFrugal(t *testing.T) {
 	})
 }
 
-// silentMount mounts a file system whose server says hello and then nothing any more.
-func silentMount(t *testing.T, at string) (end func()) {
-	t.Helper()
-	must(t, os.MkdirAll(at, 0o755))
-	fd, err := unix.Open("/dev/fuse", unix.O_RDWR|unix.O_CLOEXEC, 0)
-	must(t, err)
-	must(t, unix.Mount("silent", at, "fuse", unix.MS_NODEV|unix.MS_NOSUID, fmt.Sprintf("fd=%d,rootmode=40755,user_id=0,group_id=0,allow_other", fd)))
-	var once bool
-	end = func() {
-		if !once {
-			once = true
-			_ = unix.Unmount(at, unix.MNT_DETACH)
-			must(t, unix.Close(fd)) // what waits for it is answered that the server has gone
-		}
-	}
-	t.Cleanup(end)
-	buf := make([]byte, 1<<16)
-	n, err := unix.Read(fd, buf) // FUSE_INIT: length, opcode, unique, …
-	must(t, err)
-	if op := binary.NativeEndian.Uint32(buf[4:]); n < 40 || op != 26 {
-		t.Fatalf("the kernel begins with %d", op)
-	}
-	answer := make([]byte, 16+64)
-	binary.NativeEndian.PutUint32(answer, uint32(len(answer)))
-	copy(answer[8:16], buf[8:16])
-	binary.NativeEndian.PutUint32(answer[16:], 7)  // major
-	binary.NativeEndian.PutUint32(answer[20:], 31) // minor
-	binary.NativeEndian.PutUint32(answer[36:], 4096)
-	_, err = unix.Write(fd, answer)
-	must(t, err)
-	return end
-}
-
 // A file system that does not answer is a gap that names it; it delays nothing else, nor another scan, and is looked at
 // again when it answers.
 func TestSilentFileSystem(t *testing.T) {
 	dir := t.TempDir()
 	mnt := filepath.Join(dir, "b", "mnt")
-	end := silentMount(t, mnt)
+	end := disk.Silent(t, mnt)
 	for i := range 20 {
 		must(t, os.MkdirAll(filepath.Join(dir, fmt.Sprintf("d%02d/sub", i)), 0o755))
 	}
@@ -242,7 +210,7 @@ func TestSilentFileSystem(t *testing.T) {
 // A scan that is given up while a file system does not answer ends with its patience.
 func TestSilentAndCancelled(t *testing.T) {
 	dir := t.TempDir()
-	silentMount(t, filepath.Join(dir, "mnt"))
+	disk.Silent(t, filepath.Join(dir, "mnt"))
 	ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
 	defer cancel()
 	begun := time.Now()
