@@ -182,6 +182,9 @@ func (m *Matcher) Fingerprint() [32]byte {
 	return sha256.Sum256(b)
 }
 
+// Roots gives the folders that are kept.
+func (m *Matcher) Roots() []string { return m.doc.Roots }
+
 // Rule gives a rule of the document by its number.
 func (m *Matcher) Rule(i int) *Rule { return &m.doc.Rules[i] }
 

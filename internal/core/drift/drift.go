@@ -116,6 +116,9 @@ func Compare(ctx context.Context, src tree.Source, forest tree.Hash, m *baseline
 		return Summary{}, nil, err
 	}
 	sum := top.sum
+	if err := c.elsewhere(&nodes[0], &sum); err != nil {
+		return sum, nil, err
+	}
 	if err := c.present.missing(c.wasMissing, func(path string, r baseline.Required, diff perm.Difference, unread bool) error {
 		sum.Findings++
 		return c.file(seen{path, perm.Found{Kind: r.Kind}, unread}, &diff)
@@ -136,6 +139,24 @@ func Compare(ctx context.Context, src tree.Source, forest tree.Hash, m *baseline
 		return 0
 	})
 	return sum, out, nil
+}
+
+// notLookedAt is why nothing is known of a root that a baseline keeps: the snapshot was taken before it did, or of other folders.
+const notLookedAt = "not looked at yet"
+
+// elsewhere reports the baseline's roots at which nobody looked.
+func (c *comparer) elsewhere(forest *tree.Node, sum *Summary) error {
+	for _, root := range c.m.Roots() {
+		if slices.ContainsFunc(forest.Entries, func(e tree.Entry) bool { return pathname.Under(root, e.Name) }) {
+			continue
+		}
+		sum.Unread++
+		c.present.away = append(c.present.away, root)
+		if err := c.to.Unread(Unread{root, notLookedAt}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 type comparer struct {

@@ -151,3 +151,26 @@ func TestCompare(t *testing.T) {
 		t.Errorf("groups %+v", groups)
 	}
 }
+
+// Where nobody looked nothing is as declared, and nothing is missing.
+func TestRootsNobodyLookedAt(t *testing.T) {
+	d, err := baseline.Parse([]byte(strings.Replace(text, "roots: [/srv/tideboard]", "roots: [/srv/tideboard, /srv/tidebook, /srv/tides/north]", 1) +
+		"  - rule: there\n    paths: [/srv/tidebook, /srv/tidebook/conf, /srv/tides/north/conf, /srv/tideboard/conf]\n    exists: yes\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := (&perm.Directory{Accounts: []perm.Account{{ID: "u1", Name: "purser"}}, Groups: []perm.Account{{ID: "g1", Name: "crew"}}}).Index()
+	src := tree.Memory{}
+	set := perm.POSIX{UID: 1, GID: 1, Mode: 0o750}.Set()
+	empty := src.Add(tree.Node{})
+	h := src.Add(tree.Node{Forest: true, Entries: []tree.Entry{{Name: "/srv/tideboard", Kind: perm.Folder, Set: set, Child: empty}, {Name: "/srv/tides", Kind: perm.Folder, Set: set, Child: empty}}})
+	m, _ := baseline.Compile(d, dir)
+	var got []string
+	sum, _, err := Compare(t.Context(), src, h, m, dir, nil, nil, Report{
+		Unread:  func(u Unread) error { got = append(got, u.Path+" "+u.Why); return nil },
+		Finding: func(f Finding) error { got = append(got, f.Path+" "+f.Found); return nil },
+	})
+	if want := []string{"/srv/tidebook not looked at yet", "/srv/tideboard/conf missing", "/srv/tides/north/conf missing"}; err != nil || !slices.Equal(got, want) || sum.Unread != 1 || sum.Findings != 2 {
+		t.Errorf("%q, %+v, %v", got, sum, err)
+	}
+}

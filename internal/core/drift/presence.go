@@ -13,6 +13,7 @@ import (
 type presence struct {
 	required map[string]baseline.Required
 	unread   []string // folders in which nobody can say what is missing
+	away     []string // roots at which nobody looked
 }
 
 func newPresence(m *baseline.Matcher) *presence { return &presence{required: m.Required()} }
@@ -49,7 +50,8 @@ func (p *presence) gap(path string) {
 // missing hands out what is missing, by path. Of what lies in a folder that could not be read it asks whether it was missing before.
 func (p *presence) missing(before func(path string) (bool, error), f func(path string, r baseline.Required, diff perm.Difference, unread bool) error) error {
 	for _, path := range slices.SortedFunc(maps.Keys(p.required), pathname.Compare) {
-		unread := slices.ContainsFunc(p.unread, func(at string) bool { return pathname.Under(path, at) && path != at })
+		unread := slices.ContainsFunc(p.unread, func(at string) bool { return pathname.Under(path, at) && path != at }) ||
+			slices.ContainsFunc(p.away, func(root string) bool { return pathname.Under(path, root) })
 		if unread {
 			was, err := before(path)
 			if err != nil {
