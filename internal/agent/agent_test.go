@@ -51,6 +51,7 @@ type service struct {
 	originals []byte
 	snapshots []wire.SnapshotDone
 	watches   *wire.WatchList // given once
+	current   []wire.CurrentPlace
 	states    []wire.WatchState
 	heard     []wire.Heard
 	refuse    int // so many calls with what was heard
@@ -109,7 +110,7 @@ func (s *service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		if err := json.Unmarshal(b, &ask); err != nil {
 			s.t.Error(err)
 		}
-		s.states = append(s.states, ask.State)
+		s.states, s.current = append(s.states, ask.State), ask.Current
 		if s.watches != nil && ask.Known != s.watches.Version {
 			_ = json.NewEncoder(w).Encode(s.watches)
 			return

@@ -13,6 +13,27 @@ type watchState struct {
 	mu   sync.Mutex
 	now  wire.WatchState
 	wake context.CancelFunc
+
+	current func() []wire.CurrentPlace // nil where nothing is followed
+}
+
+// follow says who knows what is still as it was told.
+func (s *watchState) follow(current func() []wire.CurrentPlace) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.current = current
+}
+
+// ask is what the service is told of it.
+func (s *watchState) ask(known string, state wire.WatchState) wire.WatchAsk {
+	s.mu.Lock()
+	current := s.current
+	s.mu.Unlock()
+	out := wire.WatchAsk{Known: known, State: state}
+	if current != nil {
+		out.Current = current()
+	}
+	return out
 }
 
 func (s *watchState) set(now wire.WatchState) {
@@ -50,7 +71,7 @@ func (a *Agent) watch(ctx context.Context) error {
 	return a.repeat(ctx, "what to watch", func() error {
 		state, until, cancel := a.state.get(ctx)
 		defer cancel()
-		list, err := a.api.Watches(until, wire.WatchAsk{Known: known, State: state})
+		list, err := a.api.Watches(until, a.state.ask(known, state))
 		if err != nil && until.Err() != nil && ctx.Err() == nil {
 			return nil // only to tell how it goes now
 		}

@@ -38,6 +38,15 @@ func (a *Agent) follow(ctx context.Context, list []wire.WatchedPlace) {
 	for _, p := range list {
 		all = append(all, &follower{a: a, place: p, poke: make(chan struct{}, 1)})
 	}
+	a.state.follow(func() (out []wire.CurrentPlace) {
+		for _, f := range all {
+			if c, ok := f.current(time.Now()); ok {
+				out = append(out, c)
+			}
+		}
+		return out
+	})
+	defer a.state.follow(nil)
 	for ctx.Err() == nil {
 		w, some, notes := a.open(all)
 		a.state.set(wire.WatchState{Watching: w != nil, Notes: notes})
@@ -130,6 +139,8 @@ func attend(ctx context.Context, w *watch.Watch, all []*follower) error {
 	defer cancel()
 	for _, f := range all {
 		f.hear(watch.Changes{All: "the watch begins"})
+		f.listens(true)
+		defer f.listens(false)
 		wg.Go(func() { f.run(ctx) })
 	}
 	for {
@@ -158,8 +169,12 @@ type follower struct {
 	roots []string
 	poke  chan struct{}
 
-	mu    sync.Mutex
-	heard watch.Changes
+	mu        sync.Mutex
+	heard     watch.Changes
+	listening bool              // so that nothing changes unheard
+	looking   bool              // where something was heard of
+	given     wire.CurrentPlace // to the service, or known there; of no application before
+	sure      time.Time         // as of when that was so
 
 	// Only its own goroutine uses the rest.
 	denied []scan.Denied
@@ -225,8 +240,40 @@ func (f *follower) take() watch.Changes {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	h := f.heard
-	f.heard = watch.Changes{}
+	f.heard, f.looking = watch.Changes{}, true
 	return h
+}
+
+// taken ends what take began.
+func (f *follower) taken() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.looking = false
+}
+
+func (f *follower) listens(yes bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.listening = yes
+}
+
+// know notes what the service has, as of a time.
+func (f *follower) know(at time.Time, forest tree.Hash, accounts string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.given, f.sure = wire.CurrentPlace{Application: f.place.Application, Forest: forest, Accounts: accounts}, at
+}
+
+// current tells until when what the service has was so: until now, where nothing was heard since. It is false before the service has something.
+func (f *follower) current(now time.Time) (c wire.CurrentPlace, ok bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	h := &f.heard
+	c = f.given
+	if quiet := h.All == "" && !h.Around && len(h.Paths)+len(h.Linked) == 0; !f.listening || f.looking || !quiet {
+		c.Seconds = int64(now.Sub(f.sure)/time.Second) + 1
+	}
+	return c, c.Application != ""
 }
 
 // run looks where something was heard of, and now and then everywhere.
@@ -248,6 +295,7 @@ func (f *follower) run(ctx context.Context) {
 			heard.All = "attributes changed of a file that may have several names here"
 		}
 		if heard.All == "" && !heard.Around && len(heard.Paths) == 0 {
+			f.taken()
 			continue // it was elsewhere
 		}
 		start := time.Now()
@@ -262,7 +310,9 @@ func (f *follower) run(ctx context.Context) {
 			f.a.Log.Warn("what was heard could not be told", "application", f.place.Application, "error", err, "pause", pause.Round(time.Millisecond))
 			heard.All = "the last look failed"
 			f.hear(heard)
+			f.taken()
 		default:
+			f.taken()
 			fails = 0
 			pause = max(pause, f.rest())
 		}
@@ -290,6 +340,7 @@ func (f *follower) rest() time.Duration {
 
 // tell looks again, and gives the service a snapshot where that finds something else.
 func (f *follower) tell(ctx context.Context, heard watch.Changes) error {
+	start := time.Now()
 	dir, err := f.a.accounts.Read(ctx)
 	if err != nil {
 		return err
@@ -331,6 +382,7 @@ func (f *follower) tell(ctx context.Context, heard watch.Changes) error {
 			return err
 		}
 	}
+	f.know(start, now.forest, now.accounts)
 	f.told, f.denied, f.inodes, f.paths, f.owners = now, found.stats.Denied, opt.Inodes, found.stats.Paths, owners
 	if err := found.stats.Remember(found.past); err != nil {
 		return errors.Join(err, scan.Forget(f.a.pastFile(f.roots)))

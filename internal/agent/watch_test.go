@@ -94,6 +94,36 @@ func TestTellsWhatItHears(t *testing.T) {
 	s.await("a change of the root", func() bool { return s.mode(root) == "0711" })
 }
 
+// What the service has is said to be so as long as nothing else was heard of, and not for longer than it could be told.
+func TestSaysWhatIsCurrent(t *testing.T) {
+	s, a, _, root := world(t)
+	file := filepath.Join(root, "file")
+	must(t, os.WriteFile(file, nil, 0o640))
+	following(t, s, a, root)
+	is := func(what string, now bool, mode string) {
+		t.Helper()
+		s.await(what, func() bool {
+			if len(s.current) != 1 || s.mode(file) != mode {
+				return false
+			}
+			h, c := s.heard[len(s.heard)-1], s.current[0]
+			accounts, err := h.Directory.Hash()
+			must(t, err)
+			return c.Application == "ticketing" && c.Forest == h.Forest && c.Accounts == accounts && (c.Seconds == 0) == now
+		})
+	}
+	is("that the first look is current", true, "0640")
+	s.mu.Lock()
+	s.refuse = 1 << 30
+	s.mu.Unlock()
+	must(t, os.Chmod(file, 0o600))
+	is("that it is so no longer", false, "0640")
+	s.mu.Lock()
+	s.refuse = 0
+	s.mu.Unlock()
+	is("that the next look is current", true, "0600")
+}
+
 // An agent that may not listen says why, and looks all the same.
 func TestLooksWhereNothingIsHeard(t *testing.T) {
 	s, a, _, root := world(t)

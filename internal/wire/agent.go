@@ -152,8 +152,17 @@ type RunDone struct {
 
 // WatchAsk says what an agent knows to watch, and how it goes.
 type WatchAsk struct {
-	Known string     `json:"known"` // of the list it has
-	State WatchState `json:"state"`
+	Known   string         `json:"known"` // of the list it has
+	State   WatchState     `json:"state"`
+	Current []CurrentPlace `json:"current,omitempty"`
+}
+
+// CurrentPlace says that what an agent last gave of an application was still so some time ago.
+type CurrentPlace struct {
+	Application string    `json:"application"`
+	Forest      tree.Hash `json:"forest"`
+	Accounts    string    `json:"accounts"` // hash of the directory
+	Seconds     int64     `json:"seconds"`  // ago
 }
 
 // WatchState says whether changes on a host are heard of as they happen.

@@ -2,11 +2,15 @@ package http
 
 import (
 	"net/http"
+	"time"
 
 	"github.com/go-chi/chi/v5"
 
 	"idletally/internal/wire"
 )
+
+// maxCurrent bounds of how many applications an agent says at once that they are as it told.
+const maxCurrent = 200
 
 // watchLists wakes agents when something was published.
 const watchLists = "what to watch on "
@@ -23,6 +27,12 @@ func (s *Server) giveWatches(w http.ResponseWriter, r *http.Request) error {
 	host := agentHost(r.Context())
 	if err := s.Store.SetWatching(r.Context(), host, in.State); err != nil {
 		return err
+	}
+	now := time.Now()
+	for _, c := range in.Current[:min(len(in.Current), maxCurrent)] {
+		if err := s.Store.SetCurrent(r.Context(), host, c, now.Add(-time.Duration(max(c.Seconds, 0))*time.Second)); err != nil {
+			return err
+		}
 	}
 	return s.wait(w, r, watchesOf(host), waitForWork, func() (any, error) {
 		h, err := s.Store.Host(r.Context(), host)

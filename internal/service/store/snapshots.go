@@ -238,7 +238,7 @@ func (s *Store) KeepSnapshot(ctx context.Context, work Work, d wire.SnapshotDone
 			return err
 		}
 		return s.tx(ctx, func(tx *sqlx.Tx) error {
-			if _, err := tx.ExecContext(ctx, `UPDATE snapshot SET state = 'failed', message = ?, denied = ? WHERE id = ? AND state = 'waiting' AND forest IS NULL`, clip(d.Failed, 4000), denied, work.Subject); err != nil {
+			if _, err := tx.ExecContext(ctx, `UPDATE snapshot SET state = 'failed', message = ?, denied = ?, looked = ? WHERE id = ? AND state = 'waiting' AND forest IS NULL`, clip(d.Failed, 4000), denied, NewID(), work.Subject); err != nil {
 				return err
 			}
 			return endWork(ctx, tx, work.ID)
