@@ -269,7 +269,7 @@ func TestOwnRoots(t *testing.T) {
 	}
 	cmd := command{t: t, s: s, person: "quartermaster"}
 	cmd.login()
-	if _, errs, code := cmd.run("", "snapshot", "take", "ticketing", "slip-south", "--wait", "300ms"); code != 1 || !strings.Contains(errs, "is its agent running?") {
+	if _, errs, code := cmd.run("", "snapshot", "take", "ticketing", "slip-south", "--wait", "300ms"); code != 4 || !strings.Contains(errs, "is its agent running?") {
 		t.Errorf("waiting for an absent agent: %d %s", code, errs)
 	}
 	if err := s.StartAgent("slip-south"); err != nil {

@@ -116,7 +116,7 @@ func TestConsoleDeclare(t *testing.T) {
 	axe(t, b, "editions, an effect")
 	must(t, b.Press("Publish edition 3"))
 	must(t, b.Press("its drift"))
-	must(t, b.See("What could be read is as declared; 1 path could not be read."))
+	must(t, b.See("The host has paths that could not be read."))
 	must(t, b.Go("/baselines/ticketing?tab=explain&host=slip-north&path=/srv/ticketing/bin/tool-03"))
 	must(t, b.See("bin-tool-03"))
 	axe(t, b, "explain")

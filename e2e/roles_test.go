@@ -120,7 +120,7 @@ func TestRoles(t *testing.T) {
 }
 
 // named are the operations whose application stands in the body or the question, where the table's test gives none.
-var named = []string{"POST /plans", "POST /baselines", "POST /baselines/effect", "POST /baselines/derive", "POST /baselines/{name}/{number}/publish", "POST /snapshots", "POST /snapshots/import", "POST /waivers", "POST /schedules", "POST /runs/report"}
+var named = []string{"POST /plans", "POST /baselines", "POST /baselines/effect", "POST /baselines/derive", "POST /baselines/{name}/{number}/publish", "POST /snapshots", "POST /applications/{name}/snapshots", "POST /snapshots/import", "POST /waivers", "POST /schedules", "POST /runs/report"}
 
 // newcomer adds a person and signs them in.
 func newcomer(t *testing.T, s *demo.Stage, name string, roles ...string) *client.Client {
@@ -214,6 +214,9 @@ func rolesOfOne(t *testing.T, s *demo.Stage, operations []string) {
 			return failing(c.DeriveBaseline(ctx, wire.NewDerivation{Application: "ticketing", Hosts: []string{"slip-north"}}))
 		}},
 		"POST /baselines/{name}/{number}/publish": {func(c *client.Client) error { return failing(c.Publish(ctx, "ticketing", e.Number)) }},
+		"POST /applications/{name}/snapshots": {func(c *client.Client) error {
+			return failing(c.TakeSnapshots(ctx, "ticketing", wire.NewSnapshots{}))
+		}},
 		"POST /snapshots": {func(c *client.Client) error {
 			return failing(c.TakeSnapshot(ctx, wire.NewSnapshot{Application: "ticketing", Host: "slip-north"}))
 		}},

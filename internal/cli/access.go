@@ -21,7 +21,7 @@ func supposeFlags(c *cobra.Command, s *wire.Supposed, ofAccount bool) {
 	c.Flags().StringVar(&s.Plan, "plan", "", "suppose that this plan has been run")
 }
 
-func verdict(yes bool) string {
+func judged(yes bool) string {
 	if yes {
 		return "yes"
 	}
@@ -116,7 +116,7 @@ func verdictOf(x access.Answer) string {
 	if x.Unknown {
 		return notKnown
 	}
-	return verdict(x.Allowed)
+	return judged(x.Allowed)
 }
 
 // because gives the reason of an answer, or why there is none.
@@ -206,7 +206,7 @@ func holdersCommand(o *options, w *where) *cobra.Command {
 			for _, list := range []struct {
 				of  []wire.Holder
 				can string
-			}{{h.Allowed, verdict(true)}, {h.Unsure, notKnown}, {h.Refused, verdict(false)}} {
+			}{{h.Allowed, judged(true)}, {h.Unsure, notKnown}, {h.Refused, judged(false)}} {
 				for _, x := range list.of {
 					name := x.Account
 					if !x.Known {
@@ -392,7 +392,7 @@ is an error of Idle Tally, and all that is needed to repeat it is shown. Exits w
 			}
 			t := table{head: []string{"OPERATION", "COMPUTED", "TRIED", "", "HOW IT WAS TRIED", "WHY, COMPUTED"}, value: p}
 			for _, r := range p.Rows {
-				tried, agree, how := verdict(r.Tried.Allowed), "agree", r.Tried.Call
+				tried, agree, how := judged(r.Tried.Allowed), "agree", r.Tried.Call
 				switch {
 				case r.Tried.Untried != "":
 					tried, agree, how = "not tried", "", r.Tried.Untried

@@ -21,40 +21,31 @@ func mark(word string) string {
 
 func driftCommand(o *options) *cobra.Command {
 	var host string
+	var age maxAge
 	var strict, waived bool
 	show := &cobra.Command{Use: "show APPLICATION", Short: "Show where hosts have drifted, equal findings as one line", Args: args(1, 1, "an application"),
+		Long: `Show where the hosts of an application have drifted. What is said first is what may be said of them all: that everything is as declared only
+where each host was looked at, not too long ago, with success, at everything. A look counts until two looks by schedule are missing, or for 26
+hours where none is scheduled; for hosts that watch, from when the agent last said that nothing changed since.`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
-			d, err := api.Drift(c.Context(), a[0], host)
+			d, err := api.DriftWithin(c.Context(), a[0], host, age.Duration)
 			if err != nil {
 				return err
 			}
 			if !waived {
 				d.Groups = slices.DeleteFunc(d.Groups, func(g wire.Group) bool { return g.Waiver != nil })
 			}
-			var total, unread int64
-			for _, r := range d.Reports {
-				total += r.Findings
-				unread += r.Unread
-			}
-			none := nothingFound(unread)
-			if len(d.Reports) == 0 {
-				none = "No report yet: idletally snapshot take " + a[0]
-			}
-			if o.output != "table" || len(d.Reports) == 0 {
-				if err := o.show(c, driftTable(d, "", none)); err != nil {
-					return err
-				}
-			} else if err := driftByHost(o, c, d); err != nil {
+			if err := showDrift(o, c, a[0], d); err != nil {
 				return err
 			}
-			if strict && total+unread > 0 {
+			if strict && !d.Verdict.Holds {
 				return errNotSo
 			}
 			return nil
 		})}
 	show.Flags().StringVar(&host, "host", "", "only this host")
 	show.Flags().BoolVar(&waived, "waived", false, "show findings that are accepted for a time, too")
-	show.Flags().BoolVar(&strict, "strict", false, "exit with 4 where anything drifted or could not be read")
+	show.Flags().BoolVar(&strict, "strict", false, "exit with 4 unless everything is known to be as declared")
 	var group string
 	var most int
 	findings := &cobra.Command{Use: "findings APPLICATION", Short: "List findings path by path", Args: args(1, 1, "an application"),
@@ -150,12 +141,12 @@ func driftCommand(o *options) *cobra.Command {
 	written := &cobra.Command{Use: "report APPLICATION", Short: "Write the drift of an application for others to read", Args: args(1, 1, "an application"),
 		Long: `Write the drift of an application for others to read: html, a page in one file that prints well; csv, a line for each
 group; junit, for pipelines, a case for each rule on each host; openmetrics, figures for monitoring. With --fail it
-exits with 4 where a finding counts, something could not be read, or a host was not looked at. Programs use drift show --output json.`,
+exits with 4 unless everything is known to be as declared: each host was looked at, lately, with success, at everything. Programs use drift show --output json.`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			if _, err := report.Find(format); err != nil {
 				return usageError{err}
 			}
-			w, err := api.Report(c.Context(), a[0], host, format)
+			w, err := api.Report(c.Context(), a[0], host, format, age.Duration)
 			if err != nil {
 				return err
 			}
@@ -166,7 +157,10 @@ exits with 4 where a finding counts, something could not be read, or a host was 
 		})}
 	written.Flags().StringVar(&format, "format", "html", "html, csv, junit or openmetrics")
 	written.Flags().StringVar(&host, "host", "", "only this host")
-	written.Flags().BoolVar(&fail, "fail", false, "exit with 4 where a finding counts, something could not be read, or a host was not looked at")
+	written.Flags().BoolVar(&fail, "fail", false, "exit with 4 unless everything is known to be as declared")
+	for _, c := range []*cobra.Command{show, written} {
+		c.Flags().Var(&age, "max-age", "how long a look counts, such as 90m, 26h or 7d; by default as the schedules have it")
+	}
 	return noun("drift", "Where hosts are not as declared", show, findings, trend, causes, written, fileDrift(o))
 }
 
@@ -214,20 +208,6 @@ func plural(n int, what string) string {
 	return strconv.Itoa(n) + " " + what + "s"
 }
 
-func driftTable(d client.Drift, host, none string) table {
-	t := table{head: []string{"GROUP", "HOST", "COUNT", "EFFECT", "RULE", "ASPECT", "DECLARED", "FOUND", "WHERE"}, value: d, none: none}
-	for _, g := range d.Groups {
-		if host == "" || g.Host == host {
-			effect := mark(g.Word)
-			if g.Waiver != nil {
-				effect += " (waived)"
-			}
-			t.add(g.ID, g.Host, counted(g), effect, g.Rule, g.Kind+" "+g.Aspect, g.Declared, g.Found, wire.Place(g.Count, g.Folder, g.Example))
-		}
-	}
-	return t
-}
-
 // counted tells how many findings a group has, and how many of them nobody could look at this time.
 func counted(g wire.Group) string {
 	if g.Unread == 0 {
@@ -242,30 +222,6 @@ func asRead(found string, unread bool) string {
 		return found + " (as last read)"
 	}
 	return found
-}
-
-// driftByHost shows a table for each host, which leaves the others more room.
-func driftByHost(o *options, c *cobra.Command, d client.Drift) error {
-	for _, r := range d.Reports {
-		say(c, "%s: %d paths, %d judged by edition %d; %d findings: %d open, %d close; %d could not be read.",
-			r.Host, r.Paths, r.Judged, r.Edition, r.Findings, r.Opens, r.Closes, r.Unread)
-		for _, p := range r.Problems {
-			say(c, "  %s", p.Message)
-		}
-		if r.Waived > 0 {
-			say(c, "  %d findings more are waived: --waived shows them, idletally waiver list says why", r.Waived)
-		}
-		t := driftTable(d, r.Host, "  "+nothingFound(r.Unread))
-		t.head = append(t.head[:1], t.head[2:]...)
-		for i, row := range t.rows {
-			t.rows[i] = append(row[:1], row[2:]...)
-		}
-		if err := o.show(c, t); err != nil {
-			return err
-		}
-		say(c, "")
-	}
-	return nil
 }
 
 // refs resolves group ids and finding references against the newest reports.
@@ -292,12 +248,4 @@ func refs(d client.Drift, groups, findings []string) (wire.Draft, error) {
 		out.Findings = append(out.Findings, wire.Ref{Report: report, Seq: n})
 	}
 	return out, nil
-}
-
-// nothingFound is what is said where nothing was found to be otherwise than declared: not more than was looked at.
-func nothingFound(unread int64) string {
-	if unread > 0 {
-		return fmt.Sprintf("What could be read is as declared; %d could not be read.", unread)
-	}
-	return "Everything is as declared."
 }

@@ -168,7 +168,7 @@ func applicationCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"APPLICATION", "EDITION", "HOST", "PATHS", "FINDINGS", "OPENS", "CLOSES", "LOOKED AT"}, value: apps,
+			t := table{head: []string{"APPLICATION", "EDITION", "HOST", "PATHS", "FINDINGS", "OPENS", "CLOSES", "LOOKED AT", "STATE"}, value: apps,
 				none: "No applications yet: idletally baseline upload FILE"}
 			for _, a := range apps {
 				edition := "none published"
@@ -176,13 +176,17 @@ func applicationCommand(o *options) *cobra.Command {
 					edition = strconv.Itoa(a.Published)
 				}
 				if len(a.Hosts) == 0 {
-					t.add(a.Name, edition, "", "", "", "", "", "")
+					state := ""
+					if a.Verdict != nil {
+						state = a.Verdict.Says
+					}
+					t.add(a.Name, edition, "", "", "", "", "", "", state)
 				}
 				for _, h := range a.Hosts {
 					if r := h.Report; r != nil {
-						t.add(a.Name, edition, h.Host, num(r.Paths), num(r.Findings), num(r.Opens), num(r.Closes), when(r.Created))
+						t.add(a.Name, edition, h.Host, num(r.Paths), num(r.Findings), num(r.Opens), num(r.Closes), whenever(h.Looked), h.Says)
 					} else {
-						t.add(a.Name, edition, h.Host, "", "", "", "", "never")
+						t.add(a.Name, edition, h.Host, "", "", "", "", "never", h.Says)
 					}
 				}
 			}

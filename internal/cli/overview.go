@@ -4,6 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"idletally/internal/client"
+	"idletally/internal/core/verdict"
 )
 
 func overviewCommand(o *options) *cobra.Command {
@@ -27,9 +28,9 @@ func overviewCommand(o *options) *cobra.Command {
 			if err := o.show(c, needs); err != nil || o.output != "table" {
 				return err
 			}
-			t := table{head: []string{"APPLICATION", "HOSTS", "CLEAN", "NEVER", "FINDINGS", "OPEN", "CLOSE", "GRAVE", "ACCEPTED"}}
+			t := table{head: []string{"APPLICATION", "HOSTS", "AS DECLARED", "FINDINGS", "OPEN", "CLOSE", "GRAVE", "ACCEPTED", "STATE"}}
 			for _, a := range v.Applications {
-				t.add(a.Name, num(int64(a.Hosts)), num(int64(a.Clean)), num(int64(a.Never)), num(a.Findings), num(a.Opens), num(a.Closes), num(a.Grave), num(a.Waived))
+				t.add(a.Name, num(int64(a.Hosts)), num(int64(a.Verdict.In[string(verdict.Declared)])), num(a.Findings), num(a.Opens), num(a.Closes), num(a.Grave), num(a.Waived), a.Verdict.Says)
 			}
 			say(c, "")
 			return o.show(c, t)

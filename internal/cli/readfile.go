@@ -1,9 +1,10 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"os"
-	"strconv"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -12,6 +13,7 @@ import (
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/drift"
 	"idletally/internal/core/tree"
+	"idletally/internal/core/verdict"
 	"idletally/internal/host/spool"
 	"idletally/internal/wire"
 )
@@ -55,6 +57,7 @@ func (o *options) showFile(c *cobra.Command, name string, head archive.Head) err
 // fileDrift holds a snapshot file against a baseline file.
 func fileDrift(o *options) *cobra.Command {
 	var strict bool
+	var age maxAge
 	var tags []string
 	var fingerprint string
 	c := &cobra.Command{Use: "file SNAPSHOT-FILE BASELINE-FILE", Short: "Hold a snapshot file against a baseline file, without any service", Args: args(2, 2, "a snapshot file and a baseline file"),
@@ -85,23 +88,32 @@ func fileDrift(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			d := client.Drift{Reports: []wire.Report{{Application: doc.Application, Host: head.Host, Created: head.Taken, Paths: int64(sum.Paths), Judged: int64(sum.Judged), Findings: int64(sum.Findings), Unread: int64(sum.Unread)}}}
+			r := wire.Report{Application: doc.Application, Host: head.Host, Created: head.Taken, Paths: int64(sum.Paths), Judged: int64(sum.Judged), Findings: int64(sum.Findings), Unread: int64(sum.Unread)}
+			for _, g := range groups {
+				if len(g.Effect.Opens) > 0 {
+					r.Opens += int64(g.Count)
+				}
+				if len(g.Effect.Closes) > 0 {
+					r.Closes += int64(g.Count)
+				}
+			}
+			now := time.Now()
+			look := verdict.Look{At: head.Taken, Until: head.Taken.Add(cmp.Or(age.Duration, verdict.DefaultAge)), Findings: r.Findings, Unread: r.Unread}
+			d := client.Drift{Verdict: wire.VerdictOf(verdict.Of([]verdict.Look{look}, now)), Hosts: []wire.HostVerdict{wire.HostVerdictOf(head.Host, look, now)}, Reports: []wire.Report{r}}
 			for _, g := range groups {
 				d.Groups = append(d.Groups, wire.GroupOf(head.Host, g))
 			}
-			if o.output == "table" {
-				say(c, "%s, %s: %s paths, %s judged; %s findings; %s could not be read.", head.Host, when(head.Taken), strconv.Itoa(sum.Paths), strconv.Itoa(sum.Judged), strconv.Itoa(sum.Findings), strconv.Itoa(sum.Unread))
-			}
-			if err := o.show(c, driftTable(d, "", nothingFound(int64(sum.Unread)))); err != nil {
+			if err := showDrift(o, c, doc.Application, d); err != nil {
 				return err
 			}
-			if strict && sum.Findings+sum.Unread > 0 {
+			if strict && !d.Verdict.Holds {
 				return errNotSo
 			}
 			return nil
 		}}
 	fingerprintFlag(c, &fingerprint)
-	c.Flags().BoolVar(&strict, "strict", false, "exit with 4 where anything drifted or could not be read")
+	c.Flags().BoolVar(&strict, "strict", false, "exit with 4 unless everything is as declared, in a snapshot that is not too old")
+	c.Flags().Var(&age, "max-age", "how long a look counts, such as 90m, 26h or 7d; 26h by default")
 	c.Flags().StringArrayVar(&tags, "tag", nil, "a tag that the host has; repeatable")
 	return c
 }

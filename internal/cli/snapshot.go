@@ -21,70 +21,23 @@ import (
 
 func snapshotCommand(o *options) *cobra.Command {
 	var wait time.Duration
-	var ask wire.NewSnapshot
+	var ask wire.NewSnapshots
 	take := &cobra.Command{Use: "take APPLICATION [HOST...]", Short: "Have snapshots taken, on all hosts of the application by default", Args: args(1, 1000, "an application"),
+		Long: `Have snapshots taken, on all hosts of the application by default, and wait for them. Hosts that could not be asked, did not answer in time or could
+not be looked at are named in the end, with why; they keep no other host from being looked at. The exit code is 4 where any is missing.`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
-			hosts := a[1:]
-			if len(hosts) == 0 && len(ask.Roots) > 0 {
+			ask.Hosts = a[1:]
+			if len(ask.Hosts) == 0 && len(ask.Roots) > 0 {
 				return usageError{errors.New("name the hosts to look at: no baseline of the application does yet")}
 			}
-			if len(hosts) == 0 {
-				apps, err := api.Applications(c.Context())
-				if err != nil {
-					return err
-				}
-				for _, app := range apps {
-					if app.Name == a[0] {
-						for _, h := range app.Hosts {
-							hosts = append(hosts, h.Host)
-						}
-					}
-				}
-				if len(hosts) == 0 {
-					return fmt.Errorf("application %q has no published baseline that applies to a host: see idletally application list", a[0])
-				}
+			all, err := api.TakeSnapshots(c.Context(), a[0], ask)
+			if err != nil {
+				return err
 			}
-			var snaps []wire.Snapshot
-			for _, h := range hosts {
-				ask.Application, ask.Host = a[0], h
-				s, err := api.TakeSnapshot(c.Context(), ask)
-				if err != nil {
-					return err
-				}
-				snaps = append(snaps, s)
+			if err := waitFor(c, api, all, wait); err != nil {
+				return err
 			}
-			deadline := time.Now().Add(wait)
-			progress := &takeProgress{}
-			defer progress.end()
-			for i := range snaps {
-				for snaps[i].State == "waiting" && time.Now().Before(deadline) {
-					select {
-					case <-c.Context().Done():
-						return c.Context().Err()
-					case <-time.After(150 * time.Millisecond):
-					}
-					var err error
-					if snaps[i], err = api.Snapshot(c.Context(), snaps[i].ID); err != nil {
-						return err
-					}
-					progress.show(snaps[i])
-				}
-			}
-			progress.end()
-			err := showSnapshots(o, c, snaps)
-			for _, s := range snaps {
-				if s.State != "waiting" && s.Message != "" {
-					err = errors.Join(err, fmt.Errorf("host %s: %s", s.Host, s.Message))
-				}
-				switch {
-				case s.State != "waiting" || wait == 0:
-				case s.Taken != nil:
-					err = errors.Join(err, fmt.Errorf("host %s has given its snapshot %s, which the service is still comparing after %s: ask again with idletally snapshot list", s.Host, s.ID, wait))
-				default:
-					err = errors.Join(err, fmt.Errorf("host %s has not answered within %s: is its agent running? The snapshot is taken when it calls", s.Host, wait))
-				}
-			}
-			return err
+			return o.taken(c, all, wait)
 		})}
 	take.Flags().BoolVar(&ask.Whole, "whole", false, "read everything again, not only what can have changed since the last time")
 	take.Flags().StringArrayVar(&ask.Roots, "root", nil, "a folder to look at, while the application has no published baseline that names it; repeatable")
@@ -234,14 +187,86 @@ func prefixed(p string, list []string) []string {
 	return out
 }
 
+// waitFor asks for the snapshots until they are there, or the time is over.
+func waitFor(c *cobra.Command, api *client.Client, all []wire.AskedSnapshot, wait time.Duration) error {
+	deadline := time.Now().Add(wait)
+	progress := &takeProgress{all: len(all)}
+	defer progress.end()
+	for i := range all {
+		for all[i].Snapshot != nil && all[i].Snapshot.State == "waiting" && time.Now().Before(deadline) {
+			select {
+			case <-c.Context().Done():
+				return c.Context().Err()
+			case <-time.After(150 * time.Millisecond):
+			}
+			s, err := api.Snapshot(c.Context(), all[i].Snapshot.ID)
+			if err != nil {
+				return err
+			}
+			all[i].Snapshot = &s
+			progress.show(i, s)
+		}
+	}
+	return nil
+}
+
+// taken shows what came of asking, and fails where a host is missing.
+func (o *options) taken(c *cobra.Command, all []wire.AskedSnapshot, wait time.Duration) error {
+	var snaps []wire.Snapshot
+	missing := 0
+	for i, x := range all {
+		s := x.Snapshot
+		if s != nil {
+			snaps = append(snaps, *s)
+		}
+		switch {
+		case s == nil:
+		case s.Message != "" && s.State != "waiting":
+			all[i].Problem = s.Message
+		case s.State != "waiting", wait == 0:
+			continue
+		case s.Taken != nil:
+			all[i].Problem = fmt.Sprintf("it has given its snapshot %s, which the service is still comparing after %s: ask again with idletally snapshot list", s.ID, wait)
+		default:
+			all[i].Problem = fmt.Sprintf("it has not answered within %s: is its agent running? The snapshot is taken when it calls", wait)
+		}
+		missing++
+	}
+	var err error
+	if o.output == "table" {
+		err = showSnapshots(o, c, snaps)
+	} else {
+		t := table{head: []string{"HOST", "SNAPSHOT", "STATE", "PROBLEM"}, value: all}
+		for _, x := range all {
+			id, state := "", ""
+			if x.Snapshot != nil {
+				id, state = x.Snapshot.ID, x.Snapshot.State
+			}
+			t.add(x.Host, id, state, x.Problem)
+		}
+		err = o.show(c, t)
+	}
+	if err != nil || missing == 0 {
+		return err
+	}
+	for _, x := range all {
+		if x.Problem != "" {
+			fmt.Fprintf(c.ErrOrStderr(), "host %s: %s\n", x.Host, x.Problem)
+		}
+	}
+	fmt.Fprintf(c.ErrOrStderr(), "%d of %d hosts are missing.\n", missing, len(all))
+	return errNotSo
+}
+
 // takeProgress shows how far a snapshot is, on a terminal: out of as many paths as the last one had, where
-// there was one, and otherwise how many there are so far.
+// there was one, and otherwise how many there are so far; and which of the hosts it is.
 type takeProgress struct {
+	all int // hosts
 	bar *progressbar.ProgressBar
 	of  string
 }
 
-func (p *takeProgress) show(s wire.Snapshot) {
+func (p *takeProgress) show(i int, s wire.Snapshot) {
 	if s.State != "waiting" || s.Seen == 0 || !term.IsTerminal(int(os.Stderr.Fd())) {
 		return
 	}
@@ -252,7 +277,7 @@ func (p *takeProgress) show(s wire.Snapshot) {
 		if s.Expected == 0 {
 			total = -1 // nobody knows
 		}
-		p.bar = progressbar.NewOptions64(total, progressbar.OptionSetWriter(os.Stderr), progressbar.OptionSetDescription(s.Application+" on "+s.Host), progressbar.OptionShowCount(),
+		p.bar = progressbar.NewOptions64(total, progressbar.OptionSetWriter(os.Stderr), progressbar.OptionSetDescription(fmt.Sprintf("%d of %d: %s on %s", i+1, p.all, s.Application, s.Host)), progressbar.OptionShowCount(),
 			progressbar.OptionSetPredictTime(s.Expected > 0), progressbar.OptionClearOnFinish())
 	}
 	if s.Expected > 0 && s.Seen > p.bar.GetMax64() { // there are more than last time

@@ -248,9 +248,9 @@ type Written struct {
 	Holds bool
 }
 
-// Report gives the newest reports of an application, written for others.
-func (c *Client) Report(ctx context.Context, application, host, format string) (w Written, err error) {
-	err = c.Do(ctx, http.MethodGet, "/drift/report?"+url.Values{"application": {application}, "host": {host}, "format": {format}}.Encode(), nil, &w)
+// Report gives the newest reports of an application, written for others. A look counts for an age; 0 is as the service says.
+func (c *Client) Report(ctx context.Context, application, host, format string, age time.Duration) (w Written, err error) {
+	err = c.Do(ctx, http.MethodGet, "/drift/report?"+url.Values{"application": {application}, "host": {host}, "format": {format}, "age": {inSeconds(age)}}.Encode(), nil, &w)
 	return w, err
 }
 
@@ -324,6 +324,13 @@ func (c *Client) TakeSnapshot(ctx context.Context, ask wire.NewSnapshot) (wire.S
 	return post[wire.Snapshot](ctx, c, "/snapshots", ask)
 }
 
+// TakeSnapshots asks for a snapshot of an application on all of its hosts, or on some. A host that could not be asked stands in what comes back,
+// with the reason.
+func (c *Client) TakeSnapshots(ctx context.Context, application string, ask wire.NewSnapshots) ([]wire.AskedSnapshot, error) {
+	p, err := post[wire.Page[wire.AskedSnapshot]](ctx, c, "/applications/"+url.PathEscape(application)+"/snapshots", ask)
+	return p.Items, err
+}
+
 // CancelSnapshot has a snapshot not taken that is not there yet.
 func (c *Client) CancelSnapshot(ctx context.Context, id string) (wire.Snapshot, error) {
 	return post[wire.Snapshot](ctx, c, "/snapshots/"+url.PathEscape(id)+"/cancel", nil)
@@ -392,13 +399,25 @@ func (c *Client) Changes(ctx context.Context, from, to, after string, limit int)
 
 // Drift is the newest reports of an application.
 type Drift struct {
-	Reports []wire.Report `json:"reports"`
-	Groups  []wire.Group  `json:"groups"`
+	Verdict wire.Verdict       `json:"verdict"`
+	Hosts   []wire.HostVerdict `json:"hosts"`
+	Reports []wire.Report      `json:"reports"`
+	Groups  []wire.Group       `json:"groups"`
 }
 
-// Drift gives the newest reports of an application.
+// Drift gives the newest reports of an application, and what may be said of its hosts where a look counts as long as the service says.
 func (c *Client) Drift(ctx context.Context, application, host string) (Drift, error) {
-	return get[Drift](ctx, c, "/drift", url.Values{"application": {application}, "host": {host}})
+	return c.DriftWithin(ctx, application, host, 0)
+}
+
+// DriftWithin is Drift where a look counts for an age; 0 is as the service says.
+func (c *Client) DriftWithin(ctx context.Context, application, host string, age time.Duration) (Drift, error) {
+	return get[Drift](ctx, c, "/drift", url.Values{"application": {application}, "host": {host}, "age": {inSeconds(age)}})
+}
+
+// inSeconds writes a duration for the service, rounded up.
+func inSeconds(d time.Duration) string {
+	return strconv.FormatInt(int64((d+time.Second-1)/time.Second), 10)
 }
 
 // Findings lists findings of a report, of one group where it is given.

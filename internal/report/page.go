@@ -20,7 +20,8 @@ var pageTemplate = template.Must(template.New("page").Funcs(template.FuncMap{
 	"shape": func(word string) string {
 		return map[string]string{"opens": "▲", "closes": "▼", "both": "◆", "neither": "·"}[word]
 	},
-	"where": func(g wire.Group) string { return wire.Place(g.Count, g.Folder, g.Example) },
+	"sentence": func(s string) string { return strings.ToUpper(s[:1]) + s[1:] + "." },
+	"where":    func(g wire.Group) string { return wire.Place(g.Count, g.Folder, g.Example) },
 }).Parse(pageText))
 
 // grid draws a mode as the tally grid, cells that differ from another mode ringed.
@@ -50,17 +51,18 @@ func grid(octal, other string) template.HTML {
 }
 
 type pageHost struct {
-	wire.Report
+	wire.HostVerdict
+	Report             *wire.Report // nil: there is none
 	Counting, Accepted []wire.Group
 }
 
 func page(d Data) ([]byte, error) {
 	var hosts []pageHost
-	for _, r := range d.Reports {
-		h := pageHost{Report: r}
+	for _, v := range d.Hosts {
+		h := pageHost{HostVerdict: v, Report: d.of(v.Host)}
 		for _, g := range d.Groups {
 			switch {
-			case g.Report != r.ID:
+			case g.Host != v.Host:
 			case g.Waiver != nil:
 				h.Accepted = append(h.Accepted, g)
 			default:

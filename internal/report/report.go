@@ -14,6 +14,7 @@ import (
 	"unicode"
 
 	"idletally/internal/core/mode"
+	"idletally/internal/core/verdict"
 	"idletally/internal/wire"
 )
 
@@ -23,14 +24,19 @@ type Data struct {
 	Title       string
 	Made        time.Time
 	Rules       []string // of the published edition
+	Verdict     wire.Verdict
+	Hosts       []wire.HostVerdict
 	Reports     []wire.Report
 	Groups      []wire.Group
-	Unseen      []string // hosts of which nothing is known: no snapshot of them is there
 }
 
-// Holds says whether everything that is kept was looked at, and is as declared.
-func (d Data) Holds() bool {
-	return len(d.Unseen) == 0 && !slices.ContainsFunc(d.Reports, func(r wire.Report) bool { return r.Findings+r.Unread > 0 })
+// of gives the report of a host; nil where it has none.
+func (d Data) of(host string) *wire.Report {
+	i := slices.IndexFunc(d.Reports, func(r wire.Report) bool { return r.Host == host })
+	if i < 0 {
+		return nil
+	}
+	return &d.Reports[i]
 }
 
 // A Format is a way to write a report.
@@ -83,30 +89,51 @@ func Cell(text string) string {
 	return text
 }
 
-// table writes one line a group. What a spreadsheet would take for a formula is quoted.
+// table writes one line a group, and one for each host that has none and is not as declared: a table that says nothing is not to look like one of
+// which all is well. What a spreadsheet would take for a formula is quoted.
 func table(d Data) ([]byte, error) {
 	var b bytes.Buffer
 	w := csv.NewWriter(&b)
-	rows := [][]string{{"host", "group", "rule", "severity", "kind", "aspect", "declared", "found", "effect", "meaning", "count", "folder", "example", "waived_until", "waived_by", "waived_reason", "looked_at", "edition", "as_last_read"}}
-	for _, r := range d.Reports {
+	rows := [][]string{{"host", "group", "rule", "severity", "kind", "aspect", "declared", "found", "effect", "meaning", "count", "folder", "example", "waived_until", "waived_by", "waived_reason", "looked_at", "edition", "as_last_read", "host_state", "host_says"}}
+	add := func(row ...string) {
+		for i, cell := range row {
+			row[i] = Cell(cell)
+		}
+		rows = append(rows, row)
+	}
+	for _, h := range d.Hosts {
+		looked, edition, none := "", "", true
+		if h.Looked != nil {
+			looked = h.Looked.UTC().Format(time.RFC3339)
+		}
+		if r := d.of(h.Host); r != nil {
+			edition = strconv.Itoa(r.Edition)
+		}
 		for _, g := range d.Groups {
-			if g.Report != r.ID {
+			if g.Host != h.Host {
 				continue
 			}
-			row := []string{g.Host, g.ID, g.Rule, g.Severity, g.Kind, g.Aspect, g.Declared, g.Found, g.Word, g.Meaning, strconv.Itoa(g.Count), g.Folder, g.Example, "", "", "",
-				r.Created.UTC().Format(time.RFC3339), strconv.Itoa(r.Edition), strconv.Itoa(g.Unread)}
+			none = false
+			var until, who, why string
 			if g.Waiver != nil {
-				row[13], row[14], row[15] = g.Waiver.Ends.UTC().Format(time.RFC3339), g.Waiver.Author, g.Waiver.Reason
+				until, who, why = g.Waiver.Ends.UTC().Format(time.RFC3339), g.Waiver.Author, g.Waiver.Reason
 			}
-			for i, cell := range row {
-				row[i] = Cell(cell)
-			}
-			rows = append(rows, row)
+			add(g.Host, g.ID, g.Rule, g.Severity, g.Kind, g.Aspect, g.Declared, g.Found, g.Word, g.Meaning, strconv.Itoa(g.Count), g.Folder, g.Example, until, who, why,
+				looked, edition, strconv.Itoa(g.Unread), h.State, h.Says)
 		}
+		if none && h.State != string(verdict.Declared) {
+			add(append(append([]string{h.Host}, make([]string, 15)...), looked, edition, "", h.State, h.Says)...)
+		}
+	}
+	if len(d.Hosts) == 0 {
+		add(append(make([]string, 19), d.Verdict.State, d.Verdict.Says)...)
 	}
 	err := w.WriteAll(rows)
 	return b.Bytes(), err
 }
+
+// unknown are the states in which what is known of a host is not of now.
+var unknown = []verdict.State{verdict.Never, verdict.Failed, verdict.Old, verdict.Behind}
 
 type junitSuites struct {
 	XMLName  xml.Name     `xml:"testsuites"`
@@ -141,13 +168,22 @@ type junitMessage struct {
 }
 
 // junit writes a case for each rule on each host: it fails where something is not as declared, and
-// is skipped where all of that is accepted for a time. That everything could be read is a case too.
+// is skipped where all of that is accepted for a time. That the host was looked at, lately, with success, and that everything could be read, are
+// cases too.
 func junit(d Data) ([]byte, error) {
 	out := junitSuites{Name: "drift of " + d.Application}
-	for _, r := range d.Reports {
-		s := junitSuite{Name: d.Application + " on " + r.Host, Timestamp: r.Created.UTC().Format("2006-01-02T15:04:05")}
+	if len(d.Hosts) == 0 {
+		out.Tests, out.Failures = 1, 1
+		out.Suites = append(out.Suites, junitSuite{Name: d.Application, Timestamp: d.Made.UTC().Format("2006-01-02T15:04:05"), Tests: 1, Failures: 1,
+			Cases: []junitCase{{Class: d.Application, Name: "it applies to a host", Failure: &junitMessage{Message: d.Verdict.Says, Type: d.Verdict.State}}}})
+	}
+	for _, h := range d.Hosts {
+		s := junitSuite{Name: d.Application + " on " + h.Host, Timestamp: d.Made.UTC().Format("2006-01-02T15:04:05")}
+		if h.Looked != nil {
+			s.Timestamp = h.Looked.UTC().Format("2006-01-02T15:04:05")
+		}
 		add := func(name string, fails, waived []string, kind string) {
-			c := junitCase{Class: d.Application + "." + r.Host, Name: name}
+			c := junitCase{Class: d.Application + "." + h.Host, Name: name}
 			switch {
 			case len(fails) > 0:
 				c.Failure = &junitMessage{Message: fails[0], Type: kind, Text: strings.Join(append(fails, waived...), "\n")}
@@ -159,7 +195,17 @@ func junit(d Data) ([]byte, error) {
 			s.Tests++
 			s.Cases = append(s.Cases, c)
 		}
-		for _, rule := range d.Rules {
+		var look []string
+		if slices.ContainsFunc(h.States, func(s string) bool { return slices.Contains(unknown, verdict.State(s)) }) {
+			look = append(look, h.Says)
+		}
+		add("it was looked at, lately, with success", look, nil, h.State)
+		r := d.of(h.Host)
+		rules := d.Rules
+		if r == nil {
+			r, rules = &wire.Report{}, nil // nothing is known of any
+		}
+		for _, rule := range rules {
 			var fails, waived []string
 			kind := ""
 			for _, g := range d.Groups {
@@ -182,15 +228,11 @@ func junit(d Data) ([]byte, error) {
 		if r.Unread > 0 {
 			unread = append(unread, fmt.Sprintf("%d paths could not be judged", r.Unread))
 		}
-		add("everything could be read", unread, nil, "unread")
+		if h.Looked != nil {
+			add("everything could be read", unread, nil, "unread")
+		}
 		out.Tests, out.Failures = out.Tests+s.Tests, out.Failures+s.Failures
 		out.Suites = append(out.Suites, s)
-	}
-	for _, host := range d.Unseen {
-		failed := &junitMessage{Message: "the host has no snapshot yet: nothing is known of it", Type: "unseen"}
-		out.Suites = append(out.Suites, junitSuite{Name: d.Application + " on " + host, Timestamp: d.Made.UTC().Format("2006-01-02T15:04:05"), Tests: 1, Failures: 1,
-			Cases: []junitCase{{Class: d.Application + "." + host, Name: "the host was looked at", Failure: failed}}})
-		out.Tests, out.Failures = out.Tests+1, out.Failures+1
 	}
 	b, err := xml.MarshalIndent(out, "", "  ")
 	return append([]byte(xml.Header), append(b, '\n')...), err
@@ -200,18 +242,44 @@ func junit(d Data) ([]byte, error) {
 func openMetrics(d Data) ([]byte, error) {
 	var b strings.Builder
 	label := strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`)
-	family := func(name, unit, help string, each func(r wire.Report, emit func(labels string, v float64))) {
+	sample := func(name, host, labels string, v float64) {
+		fmt.Fprintf(&b, "%s{application=\"%s\",host=\"%s\"%s} %s\n", name, label.Replace(d.Application), label.Replace(host), labels, strconv.FormatFloat(v, 'f', -1, 64))
+	}
+	begin := func(name, unit, help string) {
 		fmt.Fprintf(&b, "# TYPE %s gauge\n", name)
 		if unit != "" {
 			fmt.Fprintf(&b, "# UNIT %s %s\n", name, unit)
 		}
 		fmt.Fprintf(&b, "# HELP %s %s\n", name, help)
+	}
+	family := func(name, unit, help string, each func(r wire.Report, emit func(labels string, v float64))) {
+		begin(name, unit, help)
 		for _, r := range d.Reports {
-			each(r, func(labels string, v float64) {
-				fmt.Fprintf(&b, "%s{application=\"%s\",host=\"%s\"%s} %s\n", name, label.Replace(d.Application), label.Replace(r.Host), labels, strconv.FormatFloat(v, 'f', -1, 64))
-			})
+			each(r, func(labels string, v float64) { sample(name, r.Host, labels, v) })
 		}
 	}
+	begin("idletally_drift_hosts", "", "Hosts that the application applies to.")
+	fmt.Fprintf(&b, "idletally_drift_hosts{application=\"%s\"} %d\n", label.Replace(d.Application), len(d.Hosts))
+	begin("idletally_drift_state", "", "Whether a state holds of the application on a host: 1 where it does. Only declared says that all is well.")
+	for _, h := range d.Hosts {
+		for _, s := range verdict.States[1:] { // that it has a host is told by there being any
+			v := 0.0
+			if slices.Contains(h.States, string(s)) {
+				v = 1
+			}
+			sample("idletally_drift_state", h.Host, fmt.Sprintf(",state=%q", s), v)
+		}
+	}
+	times := func(name, help string, at func(wire.HostVerdict) *time.Time) {
+		begin(name, "seconds", help)
+		for _, h := range d.Hosts {
+			if t := at(h); t != nil {
+				sample(name, h.Host, "", float64(t.UnixMilli())/1000)
+			}
+		}
+	}
+	times("idletally_drift_looked_timestamp_seconds", "As of when the host is known, in Unix time.", func(h wire.HostVerdict) *time.Time { return h.Looked })
+	times("idletally_drift_until_timestamp_seconds", "From when on that is too long ago, in Unix time.", func(h wire.HostVerdict) *time.Time { return h.Until })
 	family("idletally_drift_findings", "", "Findings that count, by effect and severity.", func(r wire.Report, emit func(string, float64)) {
 		counts := map[[2]string]int{}
 		for _, g := range d.Groups {
@@ -233,7 +301,7 @@ func openMetrics(d Data) ([]byte, error) {
 	family("idletally_drift_judged", "", "Paths that a rule speaks of.", one(func(r wire.Report) float64 { return float64(r.Judged) }))
 	family("idletally_drift_unread", "", "Paths that could not be judged.", one(func(r wire.Report) float64 { return float64(r.Unread) }))
 	family("idletally_drift_edition", "", "Number of the edition that counts.", one(func(r wire.Report) float64 { return float64(r.Edition) }))
-	family("idletally_drift_compared_seconds", "seconds", "When the last snapshot was compared, in Unix time.", one(func(r wire.Report) float64 { return float64(r.Created.UnixMilli()) / 1000 }))
+	family("idletally_drift_compared_timestamp_seconds", "seconds", "When the last snapshot was compared, in Unix time.", one(func(r wire.Report) float64 { return float64(r.Created.UnixMilli()) / 1000 }))
 	b.WriteString("# EOF\n")
 	return []byte(b.String()), nil
 }

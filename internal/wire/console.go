@@ -13,7 +13,7 @@ type Overview struct {
 
 // Need is one thing that waits for a person.
 type Need struct {
-	Kind        string     `json:"kind" enum:"history,review,approved,run,grave,waiver,host,never"`
+	Kind        string     `json:"kind" enum:"history,review,approved,run,grave,waiver,host,never,failed,old,behind"`
 	Subject     string     `json:"subject" doc:"A plan, a run, an application or a host"`
 	Application string     `json:"application,omitempty"`
 	Host        string     `json:"host,omitempty"`
@@ -31,6 +31,24 @@ type HostCount struct {
 	Watching int `json:"watching"`
 }
 
+// Verdict is what may be said of an application on all of its hosts, or those that were asked for.
+type Verdict struct {
+	State string         `json:"state" enum:"nowhere,never,failed,old,behind,unread,drifted,declared" doc:"That of which is known least"`
+	Holds bool           `json:"holds" doc:"Each host was looked at, lately, at everything, with success, and nothing was found that nobody accepted"`
+	Says  string         `json:"says" doc:"In words"`
+	In    map[string]int `json:"in" doc:"Hosts by each of their states: one may be in several"`
+}
+
+// HostVerdict is what may be said of an application on one host.
+type HostVerdict struct {
+	Host   string     `json:"host"`
+	State  string     `json:"state" enum:"never,failed,old,behind,unread,drifted,declared" doc:"The first of its states"`
+	States []string   `json:"states" doc:"What is known least of first"`
+	Says   string     `json:"says" doc:"In words"`
+	Looked *time.Time `json:"looked,omitempty" doc:"As of when it is known: when it was looked at last, or when an agent that watches last said that nothing changed since"`
+	Until  *time.Time `json:"until,omitempty" doc:"From then on that is too long ago"`
+}
+
 // Standing is how an application stands on all of its hosts.
 type Standing struct {
 	Name      string     `json:"name"`
@@ -44,8 +62,7 @@ type Standing struct {
 	Paths     int64      `json:"paths"`
 	Unread    int64      `json:"unread" doc:"Paths that could not be read"`
 	Hosts     int        `json:"hosts"`
-	Never     int        `json:"never" doc:"Hosts that were never looked at"`
-	Clean     int        `json:"clean" doc:"Hosts all of whose paths could be read, without findings"`
+	Verdict   Verdict    `json:"verdict"`
 	Oldest    *time.Time `json:"oldest,omitempty" doc:"When the host that was looked at longest ago was"`
 	Cells     []Cell     `json:"cells" doc:"Hosts, those that open most first"`
 }
@@ -58,7 +75,9 @@ type Cell struct {
 	Closes   int64      `json:"closes"`
 	Grave    int64      `json:"grave"`
 	Unread   int64      `json:"unread"`
-	At       *time.Time `json:"at,omitempty" doc:"When it was looked at; never where this is missing"`
+	At       *time.Time `json:"at,omitempty" doc:"As of when it is known; not at all where this is missing"`
+	State    string     `json:"state" enum:"never,failed,old,behind,unread,drifted,declared"`
+	Says     string     `json:"says" doc:"In words"`
 }
 
 // DayTally is how much drift there was at the end of a day.

@@ -33,6 +33,7 @@ var sayings = map[string]struct{ says, about string }{
 	"schedule added":          {"scheduled snapshots of %s", "application"},
 	"schedule removed":        {"ended scheduled snapshots of %s", "application"},
 	"snapshot asked for":      {"asked for a snapshot of host %s", "host"},
+	"snapshots asked for":     {"asked for snapshots of %s", "application"},
 	"snapshot cancelled":      {"cancelled a snapshot of host %s", "host"},
 	"snapshot imported":       {"took in a snapshot file of host %s", "host"},
 	"findings waived":         {"accepted findings of %s", "application"},

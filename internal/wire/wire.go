@@ -10,6 +10,7 @@ import (
 	"idletally/internal/core/drift"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
+	"idletally/internal/core/verdict"
 )
 
 // Roles of people.
@@ -411,12 +412,13 @@ type Application struct {
 	Name      string      `json:"name"`
 	Title     string      `json:"title"`
 	Published int         `json:"published" doc:"Number of the published edition, 0 if none"`
+	Verdict   *Verdict    `json:"verdict,omitempty" doc:"What may be said of it; not of one without a published edition"`
 	Hosts     []HostState `json:"hosts"`
 }
 
 // HostState is an application on one host.
 type HostState struct {
-	Host   string  `json:"host"`
+	HostVerdict
 	Report *Report `json:"report,omitempty" doc:"The newest drift report"`
 }
 
@@ -427,6 +429,21 @@ type NewSnapshot struct {
 	Whole       bool     `json:"whole,omitempty" doc:"Read everything, whatever the host's agent knows from before"`
 	Roots       []string `json:"roots,omitempty" maxItems:"100" doc:"Folders to look at, while the application has no published baseline that names them"`
 	Cross       bool     `json:"cross,omitempty" doc:"With roots: go into other file systems that are mounted below"`
+}
+
+// NewSnapshots asks for a snapshot of an application on each of its hosts, or on some.
+type NewSnapshots struct {
+	Hosts []string `json:"hosts,omitempty" maxItems:"10000" doc:"Only these; all where none is named"`
+	Whole bool     `json:"whole,omitempty" doc:"Read everything, whatever the hosts' agents know from before"`
+	Roots []string `json:"roots,omitempty" maxItems:"100" doc:"Folders to look at on the hosts that are named, while the application has no published baseline that names them"`
+	Cross bool     `json:"cross,omitempty" doc:"With roots: go into other file systems that are mounted below"`
+}
+
+// AskedSnapshot is what came of asking one host.
+type AskedSnapshot struct {
+	Host     string    `json:"host"`
+	Snapshot *Snapshot `json:"snapshot,omitempty" doc:"That is waited for"`
+	Problem  string    `json:"problem,omitempty" doc:"Why the host could not be asked"`
 }
 
 // Snapshot is what one host's paths looked like at one time.
@@ -474,6 +491,30 @@ type Path struct {
 
 	Findings []PathFinding `json:"findings,omitempty" doc:"In a snapshot: how it differs from what is declared"`
 	Inside   *Tally        `json:"inside,omitempty" doc:"In a snapshot, of a folder: the findings in it and below"`
+}
+
+// VerdictOf says what may be said of an application.
+func VerdictOf(t verdict.Tally) Verdict {
+	v := Verdict{State: string(t.State()), Holds: t.Holds(), Says: t.Says(), In: map[string]int{}}
+	for s, n := range t.In {
+		v.In[string(s)] = n
+	}
+	return v
+}
+
+// HostVerdictOf says what may be said of an application on a host.
+func HostVerdictOf(host string, l verdict.Look, now time.Time) HostVerdict {
+	v := HostVerdict{Host: host, State: string(l.State(now)), Says: l.Says(now)}
+	for _, s := range l.States(now) {
+		v.States = append(v.States, string(s))
+	}
+	if !l.At.IsZero() {
+		v.Looked = &l.At
+	}
+	if !l.At.IsZero() && !l.Until.IsZero() {
+		v.Until = &l.Until
+	}
+	return v
 }
 
 // Report is a snapshot held against a baseline.

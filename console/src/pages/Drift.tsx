@@ -9,6 +9,7 @@ import { Note } from "../components/Note";
 import { Tabs } from "../components/Tabs";
 import { Time } from "../components/Time";
 import { Title } from "../components/Title";
+import { Verdict } from "../components/Verdict";
 import { useBasket } from "./drift/basket";
 import { BasketBar } from "./drift/BasketBar";
 import { Causes } from "./drift/Causes";
@@ -53,18 +54,23 @@ export default function Drift({ me }: { me: Person }) {
         <Link to={`/baselines/${application}`}>its baseline</Link>
       </div>
       <Note error={drift.error} />
+      {drift.data ? <Verdict of={drift.data.verdict} className="mb-2" /> : null}
       <ul className="mb-3 text-sm text-muted">
-        {reports.map((r) => (
-          <li key={r.id}>
-            <Link to={`/look?snapshot=${r.snapshot}`}>{r.host}</Link>: {r.judged.toLocaleString()} of {r.paths.toLocaleString()} paths judged by edition {r.edition}, {r.findings.toLocaleString()} findings, {r.waived ? `${r.waived.toLocaleString()} more waived, ` : ""}{r.unread} unread, <Time at={r.created} />
-            {r.problems?.map((p) => <div key={p.message}>{p.message}</div>)}
-          </li>
-        ))}
+        {drift.data?.hosts?.map((h) => {
+          const r = reports.find((x) => x.host === h.host);
+          return (
+            <li key={h.host}>
+              {r ? <Link to={`/look?snapshot=${r.snapshot}`}>{h.host}</Link> : <Link to={`/hosts/${h.host}`}>{h.host}</Link>}: <span className={h.state === "declared" || h.state === "drifted" ? "" : "font-semibold text-ink"}>{h.says}</span>
+              {r ? <>; {r.judged.toLocaleString()} of {r.paths.toLocaleString()} paths judged by edition {r.edition}, {r.waived ? `${r.waived.toLocaleString()} findings more waived, ` : ""}looked at <Time at={h.looked} /></> : null}
+              {r?.problems?.map((p) => <div key={p.message}>{p.message}</div>)}
+            </li>
+          );
+        })}
       </ul>
       <OpenPlans application={application} />
       {standing ? <HostChoice standing={standing} host={host} choose={(h) => set({ host: h, at: "" })} /> : null}
       {many && standing ? <EqualGroups application={application} standing={standing} equal={equal.data?.items ?? []} error={equal.error} pending={equal.isPending} basket={basket} /> : null}
-      {drift.data?.reports?.length === 0 ? <Note>No host was looked at yet.<Command text={`idletally snapshot take ${application}`} /></Note> : null}
+      {drift.data && reports.length === 0 && (drift.data.hosts?.length ?? 0) > 0 ? <Note>No host was looked at yet.<Command text={`idletally snapshot take ${application}`} /></Note> : null}
       {many ? null : (
       <Tabs
         at={search.get("tab") ?? ""}

@@ -40,14 +40,15 @@ export default function HostPage({ me }: { me: Person }) {
       <h2 className="mb-1 font-bold">Applications</h2>
       {overview.data && on.length === 0 ? <Note>No published baseline is for this host: baselines choose their hosts by name or tag.</Note> : null}
       {on.length > 0 ? (
-        <Table label={`Applications on ${name}`} columns={["Application", { name: "Findings", figure: true }, { name: "Open", figure: true }, { name: "Close", figure: true }, "Looked at", { name: "Actions", hidden: true }]}>
+        <Table label={`Applications on ${name}`} columns={["Application", { name: "Findings", figure: true }, { name: "Open", figure: true }, { name: "Close", figure: true }, "Looked at", "State", { name: "Actions", hidden: true }]}>
           {on.map(({ a, c }) => (
             <tr key={a.name}>
               <td><Link to={`/drift/${a.name}?host=${name}`}>{a.name}</Link> <span className="text-muted">{a.title}</span></td>
               <td className="figure">{c.at ? c.findings.toLocaleString() : ""}</td>
               <td className="figure">{c.opens ? <><EffectMark word="opens" /> {c.opens.toLocaleString()}</> : "–"}</td>
               <td className="figure">{c.closes ? <><EffectMark word="closes" /> {c.closes.toLocaleString()}</> : "–"}</td>
-              <td>{c.at ? <Time at={c.at} /> : <span className="text-muted">never looked at</span>}</td>
+              <td>{c.at ? <Time at={c.at} /> : null}</td>
+              <td className={c.state === "declared" || c.state === "drifted" ? "" : "font-semibold"}>{c.says}</td>
               <td className="figure">
                 {may(me, "operator", a.name) && !h.carried ? (
                   <Button disabled={take.isPending} onClick={() => take.mutate({ application: a.name, host: name })} aria-label={asked(a.name) ? undefined : `Look again at ${a.name} on ${name}`}>

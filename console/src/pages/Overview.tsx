@@ -37,7 +37,7 @@ export default function Overview() {
             <Command text="idletally baseline upload FILE" />
           </Note>
         ) : null}
-        <p className="mb-1 text-sm text-muted" aria-hidden="true">▲ opens · ▼ closes · ◆ both · ▪ neither · “·” as declared · ◌ nothing found, part unread · ○ never looked at</p>
+        <p className="mb-1 text-sm text-muted" aria-hidden="true">▲ opens · ▼ closes · ◆ both · ▪ neither · “·” as declared · ◌ nothing found, part unread · ? not known as of now · ○ never looked at</p>
         <ul>{v.applications?.map((a) => <Standing key={a.name} of={a} />)}</ul>
       </section>
       <Command text="idletally overview" />

@@ -156,33 +156,81 @@ func (d *Desk) Published(ctx context.Context, application string) (store.Edition
 // AskSnapshot has a snapshot of an application taken on one of its hosts. Roots are for an
 // application without a baseline, which then says them.
 func (d *Desk) AskSnapshot(ctx context.Context, ask wire.NewSnapshot, by string) (string, error) {
-	application, host, roots := ask.Application, ask.Host, ask.Roots
-	h, err := d.Store.Host(ctx, host)
+	_, one, err := d.asker(ctx, ask.Application, wire.NewSnapshots{Whole: ask.Whole, Roots: ask.Roots, Cross: ask.Cross}, by)
 	if err != nil {
 		return "", err
 	}
+	return one(ask.Host)
+}
+
+// AskSnapshots has a snapshot of an application taken on each of its hosts, or on those that are named. What keeps one host from being asked keeps no
+// other; asked is told of each what came of it, in the order in which they are named, or else by name.
+func (d *Desk) AskSnapshots(ctx context.Context, application string, ask wire.NewSnapshots, by string, asked func(host, id string, err error) error) error {
+	hosts, one, err := d.asker(ctx, application, ask, by)
+	if err != nil {
+		return err
+	}
+	names := ask.Hosts
+	if len(names) == 0 {
+		for _, h := range hosts {
+			names = append(names, h.Name)
+		}
+	}
+	if len(names) == 0 {
+		return fmt.Errorf("%w: no published baseline of %s applies to a host: name one, or one of its tags, in it", ErrBad, application)
+	}
+	for _, host := range names {
+		id, err := one(host)
+		if err != nil && !errors.Is(err, ErrBad) && !errors.Is(err, store.ErrNotFound) {
+			return err // it is not the host's
+		}
+		if err := asked(host, id, err); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// asker gives the hosts of an application, and what has a snapshot taken on one. Its error is of all of them.
+func (d *Desk) asker(ctx context.Context, application string, ask wire.NewSnapshots, by string) (hosts []store.Host, one func(host string) (id string, err error), err error) {
 	e, _, hosts, err := d.Published(ctx, application)
 	switch {
-	case len(roots) > 0 && errors.Is(err, store.ErrNotFound):
-		return d.firstLook(ctx, ask, h, by)
+	case len(ask.Roots) > 0 && errors.Is(err, store.ErrNotFound):
+		roots, err := firstRoots(application, ask.Roots)
+		return nil, func(host string) (string, error) {
+			h, err := d.Store.Host(ctx, host)
+			if err == nil {
+				err = enrolled(h)
+			}
+			if err != nil {
+				return "", err
+			}
+			return d.Store.AskSnapshot(ctx, h.Name, application, roots, true, ask.Cross, by)
+		}, err
 	case errors.Is(err, store.ErrNotFound):
-		return "", fmt.Errorf("%w: no baseline of %s is published yet that says which folders it keeps: name them as roots", ErrBad, application)
+		return nil, nil, fmt.Errorf("%w: no baseline of %s is published yet that says which folders it keeps: name them as roots", ErrBad, application)
 	case err != nil:
-		return "", err
-	case len(roots) > 0, ask.Cross:
-		return "", fmt.Errorf("%w: the published baseline of %s says which folders it keeps, and whether it enters mounts: leave the roots out", ErrBad, application)
+		return nil, nil, err
+	case len(ask.Roots) > 0, ask.Cross:
+		return nil, nil, fmt.Errorf("%w: the published baseline of %s says which folders it keeps, and whether it enters mounts: leave the roots out", ErrBad, application)
 	}
-	if !slices.ContainsFunc(hosts, func(x store.Host) bool { return x.Name == host }) {
-		return "", fmt.Errorf("%w: the published baseline of %s does not apply to host %s: name the host or one of its tags in it", ErrBad, application, host)
-	}
-	if err := enrolled(h); err != nil {
-		return "", err
-	}
-	doc, err := d.ParseOn(ctx, e.Text, host)
-	if err != nil {
-		return "", fmt.Errorf("%w: edition %d of %s cannot be read for host %s: %w", ErrBad, e.Number, application, host, err)
-	}
-	return d.Store.AskSnapshot(ctx, host, application, doc.Roots, ask.Whole, doc.EnterMounts, by)
+	return hosts, func(host string) (string, error) {
+		i := slices.IndexFunc(hosts, func(h store.Host) bool { return h.Name == host })
+		if i < 0 {
+			if _, err := d.Store.Host(ctx, host); err != nil {
+				return "", err
+			}
+			return "", fmt.Errorf("%w: the published baseline of %s does not apply to host %s: name the host or one of its tags in it", ErrBad, application, host)
+		}
+		if err := enrolled(hosts[i]); err != nil {
+			return "", err
+		}
+		doc, err := d.ParseOn(ctx, e.Text, host)
+		if err != nil {
+			return "", fmt.Errorf("%w: edition %d of %s cannot be read for host %s: %w", ErrBad, e.Number, application, host, err)
+		}
+		return d.Store.AskSnapshot(ctx, host, application, doc.Roots, ask.Whole, doc.EnterMounts, by)
+	}, nil
 }
 
 func enrolled(h store.Host) error {
@@ -195,31 +243,27 @@ func enrolled(h store.Host) error {
 	return nil
 }
 
-// firstLook has a snapshot taken from which a baseline can be derived.
-func (d *Desk) firstLook(ctx context.Context, ask wire.NewSnapshot, h store.Host, by string) (string, error) {
-	if !baseline.Name.MatchString(ask.Application) {
-		return "", fmt.Errorf("%w: application %q: want 1 to 64 of a-z 0-9 . _ -", ErrBad, ask.Application)
+// firstRoots reads the folders of a first look, from which a baseline can be derived.
+func firstRoots(application string, roots []string) (clean []string, err error) {
+	if !baseline.Name.MatchString(application) {
+		return nil, fmt.Errorf("%w: application %q: want 1 to 64 of a-z 0-9 . _ -", ErrBad, application)
 	}
-	var clean []string
-	for _, text := range ask.Roots {
+	for _, text := range roots {
 		root, err := pathname.Unescape(text)
 		if err == nil {
 			err = pathname.Check(root)
 		}
 		if err != nil {
-			return "", fmt.Errorf("%w: root %q: %w", ErrBad, text, err)
+			return nil, fmt.Errorf("%w: root %q: %w", ErrBad, text, err)
 		}
 		for _, other := range clean {
 			if pathname.Under(root, other) || pathname.Under(other, root) {
-				return "", fmt.Errorf("%w: root %q and root %q lie in each other: keep the outer one", ErrBad, text, pathname.Escape(other))
+				return nil, fmt.Errorf("%w: root %q and root %q lie in each other: keep the outer one", ErrBad, text, pathname.Escape(other))
 			}
 		}
 		clean = append(clean, root)
 	}
-	if err := enrolled(h); err != nil {
-		return "", err
-	}
-	return d.Store.AskSnapshot(ctx, h.Name, ask.Application, clean, true, ask.Cross, by)
+	return clean, nil
 }
 
 // Compare holds a snapshot against the published edition and stores the report.

@@ -4,10 +4,13 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"time"
 
 	"github.com/go-chi/chi/v5"
 
 	"idletally/internal/core/baseline"
+	"idletally/internal/core/verdict"
+	"idletally/internal/service/desk"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -133,10 +136,14 @@ func (s *Server) baselineRoutes(r chi.Router) {
 		if err != nil {
 			return nil, err
 		}
+		known, err := s.desk.Known(ctx, "", "", reports, time.Now(), 0)
+		if err != nil {
+			return nil, err
+		}
 		at := byPlace(reports)
 		out := wire.Page[wire.Application]{Items: []wire.Application{}}
 		for _, e := range newest {
-			a, err := s.application(ctx, e, at)
+			a, err := s.application(ctx, e, at, known)
 			if err != nil {
 				return nil, err
 			}
@@ -146,7 +153,7 @@ func (s *Server) baselineRoutes(r chi.Router) {
 	})
 }
 
-func (s *Server) application(ctx context.Context, newest store.Edition, current map[place]*store.Report) (wire.Application, error) {
+func (s *Server) application(ctx context.Context, newest store.Edition, current map[place]*store.Report, known *desk.Known) (wire.Application, error) {
 	a := wire.Application{Name: newest.Application, Title: newest.Title, Hosts: []wire.HostState{}}
 	e, _, hosts, err := s.desk.Published(ctx, newest.Application)
 	if isNotFound(err) {
@@ -156,14 +163,19 @@ func (s *Server) application(ctx context.Context, newest store.Edition, current 
 		return a, err
 	}
 	a.Published, a.Title = e.Number, e.Title
+	var looks []verdict.Look
 	for _, h := range hosts {
-		st := wire.HostState{Host: h.Name}
-		if r := current[place{a.Name, h.Name}]; r != nil {
+		r := current[place{a.Name, h.Name}]
+		l := known.Of(e, h, r, counting(r))
+		st := wire.HostState{HostVerdict: wire.HostVerdictOf(h.Name, l, known.At)}
+		if r != nil {
 			w := reportHead(*r)
-			w.Findings, w.Waived, w.Opens, w.Closes = r.Findings-r.Waived, r.Waived, r.Opens, r.Closes
+			w.Findings, w.Waived, w.Opens, w.Closes = counting(r), r.Waived, r.Opens, r.Closes
 			st.Report = &w
 		}
-		a.Hosts = append(a.Hosts, st)
+		a.Hosts, looks = append(a.Hosts, st), append(looks, l)
 	}
+	v := wire.VerdictOf(verdict.Of(looks, known.At))
+	a.Verdict = &v
 	return a, nil
 }

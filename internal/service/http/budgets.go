@@ -88,7 +88,7 @@ var costs = map[budget.Class][]string{
 		"compare-editions", "explain-path", "publish-edition", "get-drift", "list-equal", "write-report", "export-history", "check-history", "write-history",
 		"get-overview", "show-path", "list-paths", "preview-new", "draft-plan", "get-plan", "approve-plan", "start-run", "write-script", "list-steps", "submit-plan",
 		"list-findings", "list-places", "carry-run", "write-order", "list-originals", "search", "compare-snapshots", "export-snapshot", "check-storage", "tidy-storage",
-		"add-waiver",
+		"add-waiver", "take-snapshots",
 	},
 	sending: {
 		"take-report", "import-snapshot",

@@ -7,7 +7,9 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -16,7 +18,9 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/tree"
+	"idletally/internal/core/verdict"
 	"idletally/internal/report"
+	"idletally/internal/service/desk"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -68,6 +72,34 @@ func (s *Server) snapshotRoutes() {
 		s.audit(ctx, "snapshot asked for", in.Body.Host, in.Body.Application)
 		v, err := s.Store.Snapshot(ctx, id)
 		return &body[wire.Snapshot]{wireSnapshot(v)}, err
+	})
+	type all struct {
+		Name string `path:"name" maxLength:"64"`
+		Body wire.NewSnapshots
+	}
+	addFor(s, op{"POST", "/applications/{name}/snapshots", "take-snapshots", "Have snapshots of an application taken on all of its hosts, or on some", wire.Operator, 202}, func(_ context.Context, in *all) (string, error) { return in.Name, nil }, func(ctx context.Context, in *all) (*body[wire.Page[wire.AskedSnapshot]], error) {
+		out := wire.Page[wire.AskedSnapshot]{Items: []wire.AskedSnapshot{}}
+		var hosts []string
+		err := s.desk.AskSnapshots(ctx, in.Name, in.Body, caller(ctx).Name, func(host, id string, err error) error {
+			asked := wire.AskedSnapshot{Host: host}
+			if err != nil {
+				asked.Problem = err.Error()
+			} else {
+				v, err := s.Store.Snapshot(ctx, id)
+				if err != nil {
+					return err
+				}
+				w := wireSnapshot(v)
+				asked.Snapshot, hosts = &w, append(hosts, host)
+				s.hub.poke(host)
+			}
+			out.Items = append(out.Items, asked)
+			return nil
+		})
+		if len(hosts) > 0 {
+			s.audit(ctx, "snapshots asked for", in.Name, strings.Join(hosts, " "))
+		}
+		return &body[wire.Page[wire.AskedSnapshot]]{out}, err
 	})
 	type list struct {
 		Application string `query:"application" maxLength:"64"`
@@ -327,22 +359,23 @@ const maxPoints = 400
 // eachHost goes by the hosts of an application, or by one of them.
 func (s *Server) eachHost(ctx context.Context, application, host string, f func(host string) error) error {
 	_, _, hosts, err := s.desk.Published(ctx, application)
+	if err == nil {
+		hosts, err = s.only(ctx, application, hosts, host)
+	}
 	if err != nil {
 		return err
 	}
 	for _, h := range hosts {
-		if host == "" || h.Name == host {
-			if err := f(h.Name); err != nil {
-				return err
-			}
+		if err := f(h.Name); err != nil {
+			return err
 		}
 	}
 	return nil
 }
 
 // currentDrift gathers the newest reports of an application.
-func (s *Server) currentDrift(ctx context.Context, application, host string) (report.Data, error) {
-	out := report.Data{Application: application, Made: time.Now(), Reports: []wire.Report{}, Groups: []wire.Group{}}
+func (s *Server) currentDrift(ctx context.Context, application, host string, age time.Duration) (report.Data, error) {
+	out := report.Data{Application: application, Made: time.Now(), Hosts: []wire.HostVerdict{}, Reports: []wire.Report{}, Groups: []wire.Group{}}
 	e, doc, hosts, err := s.desk.Published(ctx, application)
 	if err != nil {
 		return out, err
@@ -351,13 +384,14 @@ func (s *Server) currentDrift(ctx context.Context, application, host string) (re
 	for _, r := range doc.Rules {
 		out.Rules = append(out.Rules, r.Name)
 	}
+	if hosts, err = s.only(ctx, application, hosts, host); err != nil {
+		return out, err
+	}
+	var rows []store.Report
+	counts := map[string]int64{}
 	for _, h := range hosts {
-		if host != "" && h.Name != host {
-			continue
-		}
 		r, err := s.Store.CurrentReport(ctx, application, h.Name)
 		if isNotFound(err) {
-			out.Unseen = append(out.Unseen, h.Name)
 			continue
 		}
 		if err != nil {
@@ -367,9 +401,38 @@ func (s *Server) currentDrift(ctx context.Context, application, host string) (re
 		if err != nil {
 			return out, err
 		}
+		rows, counts[h.Name] = append(rows, r), wr.Findings
 		out.Reports, out.Groups = append(out.Reports, wr), append(out.Groups, groups...)
 	}
+
+	known, err := s.desk.Known(ctx, application, host, rows, out.Made, age)
+	if err != nil {
+		return out, err
+	}
+	current := byPlace(rows)
+	var looks []verdict.Look
+	for _, h := range hosts {
+		l := known.Of(e, h, current[place{application, h.Name}], counts[h.Name])
+		looks = append(looks, l)
+		out.Hosts = append(out.Hosts, wire.HostVerdictOf(h.Name, l, out.Made))
+	}
+	out.Verdict = wire.VerdictOf(verdict.Of(looks, out.Made))
 	return out, nil
+}
+
+// only gives the host that was asked for of an application's; all where none was. One that is not among them is an error.
+func (s *Server) only(ctx context.Context, application string, hosts []store.Host, host string) ([]store.Host, error) {
+	if host == "" {
+		return hosts, nil
+	}
+	i := slices.IndexFunc(hosts, func(h store.Host) bool { return h.Name == host })
+	if i >= 0 {
+		return hosts[i : i+1], nil
+	}
+	if _, err := s.Store.Host(ctx, host); err != nil {
+		return nil, err
+	}
+	return nil, fmt.Errorf("%w: the published baseline of %s does not apply to host %s", desk.ErrBad, application, host)
 }
 
 // mostPlaces bounds the subfolders that are shown of one folder.
@@ -418,14 +481,18 @@ func (s *Server) driftRoutes() {
 	type where struct {
 		Application string `query:"application" required:"true" maxLength:"64"`
 		Host        string `query:"host" maxLength:"64" doc:"Only this host"`
+		Age         int64  `query:"age" minimum:"0" maximum:"315360000" doc:"How many seconds a look counts. 0: until two looks by schedule are missing, or 26 hours where none is scheduled"`
 	}
+	age := func(seconds int64) time.Duration { return time.Duration(seconds) * time.Second }
 	type current struct {
-		Reports []wire.Report `json:"reports"`
-		Groups  []wire.Group  `json:"groups"`
+		Verdict wire.Verdict       `json:"verdict"`
+		Hosts   []wire.HostVerdict `json:"hosts"`
+		Reports []wire.Report      `json:"reports"`
+		Groups  []wire.Group       `json:"groups"`
 	}
 	add(s, op{"GET", "/drift", "get-drift", "The newest reports of an application and their groups of findings", wire.Viewer, 200}, func(ctx context.Context, in *where) (*body[current], error) {
-		d, err := s.currentDrift(ctx, in.Application, in.Host)
-		return &body[current]{current{d.Reports, d.Groups}}, err
+		d, err := s.currentDrift(ctx, in.Application, in.Host, age(in.Age))
+		return &body[current]{current{d.Verdict, d.Hosts, d.Reports, d.Groups}}, err
 	})
 	type all struct {
 		Application string `query:"application" required:"true" maxLength:"64"`
@@ -472,12 +539,13 @@ func (s *Server) driftRoutes() {
 	type written struct {
 		Application string `query:"application" required:"true" maxLength:"64"`
 		Host        string `query:"host" maxLength:"64" doc:"Only this host"`
+		Age         int64  `query:"age" minimum:"0" maximum:"315360000" doc:"How many seconds a look counts, as for get-drift"`
 		Format      string `query:"format" default:"html" enum:"html,csv,junit,openmetrics"`
 	}
 	type file struct {
 		Type        string `header:"Content-Type"`
 		Disposition string `header:"Content-Disposition"`
-		Holds       string `header:"Idletally-Holds" enum:"yes,no" doc:"yes where no finding counts, everything could be read, and each host was looked at"`
+		Holds       string `header:"Idletally-Holds" enum:"yes,no" doc:"yes where all is as declared or accepted: each host was looked at, lately, with success, and everything could be read"`
 		Body        []byte
 	}
 	add(s, op{"GET", "/drift/report", "write-report", "The newest reports of an application, written for others: a page in one file, CSV, JUnit XML or OpenMetrics", wire.Viewer, 200}, func(ctx context.Context, in *written) (*file, error) {
@@ -485,13 +553,13 @@ func (s *Server) driftRoutes() {
 		if err != nil {
 			return nil, huma.Error422UnprocessableEntity(err.Error())
 		}
-		d, err := s.currentDrift(ctx, in.Application, in.Host)
+		d, err := s.currentDrift(ctx, in.Application, in.Host, age(in.Age))
 		if err != nil {
 			return nil, err
 		}
 		b, err := f.Write(d)
 		holds := "yes"
-		if !d.Holds() {
+		if !d.Verdict.Holds {
 			holds = "no"
 		}
 		return &file{f.Type, "attachment", holds, b}, err

@@ -9,6 +9,8 @@ import (
 
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/pathname"
+	"idletally/internal/core/verdict"
+	"idletally/internal/service/desk"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -38,7 +40,11 @@ func (s *Server) overview(ctx context.Context, at time.Time) (out wire.Overview,
 	if err != nil {
 		return out, err
 	}
-	if out.Applications, err = s.standings(ctx, reports); err != nil {
+	known, err := s.desk.Known(ctx, "", "", reports, at, 0)
+	if err != nil {
+		return out, err
+	}
+	if out.Applications, err = s.standings(ctx, reports, known); err != nil {
 		return out, err
 	}
 	out.Needs = []wire.Need{}
@@ -86,7 +92,7 @@ func (s *Server) current(ctx context.Context) ([]store.Report, error) {
 			continue
 		}
 		asked[r.Application] = true
-		if err := s.counting(ctx, r.Application, counting); err != nil {
+		if err := s.waivers(ctx, r.Application, counting); err != nil {
 			return nil, err
 		}
 	}
@@ -102,8 +108,16 @@ func (s *Server) current(ctx context.Context) ([]store.Report, error) {
 	return reports, err
 }
 
-// counting adds the waivers of an application that count now, by id.
-func (s *Server) counting(ctx context.Context, application string, to map[string]bool) error {
+// counting is how much of what a report found counts; nothing where there is none.
+func counting(r *store.Report) int64 {
+	if r == nil {
+		return 0
+	}
+	return r.Findings - r.Waived
+}
+
+// waivers adds the waivers of an application that count now, by id.
+func (s *Server) waivers(ctx context.Context, application string, to map[string]bool) error {
 	list, err := s.Store.CountingWaivers(ctx, application)
 	for _, w := range list {
 		to[w.ID] = true
@@ -123,7 +137,7 @@ func byPlace(reports []store.Report) map[place]*store.Report {
 }
 
 // standings sums up each application over its hosts.
-func (s *Server) standings(ctx context.Context, reports []store.Report) ([]wire.Standing, error) {
+func (s *Server) standings(ctx context.Context, reports []store.Report, known *desk.Known) ([]wire.Standing, error) {
 	current := byPlace(reports)
 	newest, err := s.Store.Applications(ctx)
 	if err != nil {
@@ -141,26 +155,25 @@ func (s *Server) standings(ctx context.Context, reports []store.Report) ([]wire.
 			return nil, err
 		}
 		st.Published, st.Title, st.Hosts = e.Number, e.Title, len(on)
+		looks := make([]verdict.Look, 0, len(on))
 		for _, h := range on {
-			c := wire.Cell{Host: h.Name}
 			r := current[place{n.Application, h.Name}]
+			l := known.Of(e, h, r, counting(r))
+			looks = append(looks, l)
+			c := wire.Cell{Host: h.Name, State: string(l.State(known.At)), Says: l.Says(known.At)}
 			if r == nil {
-				st.Never++
 				st.Cells = append(st.Cells, c)
 				continue
 			}
-			open := r.Findings - r.Waived
-			c.Findings, c.Opens, c.Closes, c.Grave, c.Unread, c.At = open, r.Opens, r.Closes, r.Grave, r.Unread, &r.Created
-			st.Findings, st.Opens, st.Closes, st.Grave, st.Waived, st.Paths = st.Findings+open, st.Opens+r.Opens, st.Closes+r.Closes, st.Grave+r.Grave, st.Waived+r.Waived, st.Paths+r.Paths
+			c.Findings, c.Opens, c.Closes, c.Grave, c.Unread, c.At = counting(r), r.Opens, r.Closes, r.Grave, r.Unread, &l.At
+			st.Findings, st.Opens, st.Closes, st.Grave, st.Waived, st.Paths = st.Findings+c.Findings, st.Opens+r.Opens, st.Closes+r.Closes, st.Grave+r.Grave, st.Waived+r.Waived, st.Paths+r.Paths
 			st.Unread += r.Unread
-			if open == 0 && r.Unread == 0 {
-				st.Clean++
-			}
-			if st.Oldest == nil || r.Created.Before(*st.Oldest) {
-				st.Oldest = &r.Created
+			if st.Oldest == nil || l.At.Before(*st.Oldest) {
+				st.Oldest = &l.At
 			}
 			st.Cells = append(st.Cells, c)
 		}
+		st.Verdict = wire.VerdictOf(verdict.Of(looks, known.At))
 		slices.SortStableFunc(st.Cells, func(a, b wire.Cell) int {
 			return cmp.Or(-cmp.Compare(a.Grave, b.Grave), -cmp.Compare(a.Opens, b.Opens), -cmp.Compare(a.Findings, b.Findings), cmp.Compare(bit(a.At != nil), bit(b.At != nil)), cmp.Compare(a.Host, b.Host))
 		})
@@ -222,8 +235,18 @@ func (s *Server) needs(ctx context.Context, out *wire.Overview, hosts []store.Ho
 		add(wire.Need{Kind: "waiver", Subject: w.Application, Application: w.Application, Host: w.Host, Title: w.Pattern, Detail: w.Reason, At: &w.Ends})
 	}
 	for _, st := range out.Applications {
-		if st.Never > 0 {
-			add(wire.Need{Kind: "never", Subject: st.Name, Application: st.Name, Title: st.Name, Count: int64(st.Never), Detail: "hosts that nobody has looked at yet"})
+		for _, x := range []struct {
+			state  verdict.State
+			detail string
+		}{
+			{verdict.Never, "hosts that nobody has looked at yet"},
+			{verdict.Failed, "hosts that could not be looked at the last time"},
+			{verdict.Old, "hosts that were looked at too long ago"},
+			{verdict.Behind, "hosts that were held against an earlier edition"},
+		} {
+			if n := st.Verdict.In[string(x.state)]; n > 0 {
+				add(wire.Need{Kind: string(x.state), Subject: st.Name, Application: st.Name, Title: st.Name, Count: int64(n), Detail: x.detail})
+			}
 		}
 	}
 	c := &out.Hosts
@@ -316,7 +339,7 @@ func (s *Server) equalGroups(ctx context.Context, application string, reports []
 		}
 	}
 	counting := map[string]bool{}
-	if err := s.counting(ctx, application, counting); err != nil {
+	if err := s.waivers(ctx, application, counting); err != nil {
 		return nil, err
 	}
 	out := []wire.EqualGroup{}

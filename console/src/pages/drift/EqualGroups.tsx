@@ -6,8 +6,8 @@ import { Button } from "../../components/Button";
 import { EffectMark } from "../../components/EffectMark";
 import { LongList } from "../../components/LongList";
 import { Note } from "../../components/Note";
-import { NothingFound } from "../../components/NothingFound";
 import { Time } from "../../components/Time";
+import { Verdict } from "../../components/Verdict";
 import { Cells } from "../overview/Cells";
 import type { Basket } from "./basket";
 
@@ -30,14 +30,15 @@ function Members({ application, of }: { application: string; of: Equal }) {
 export function EqualGroups({ application, standing, equal, error, pending, basket }: { application: string; standing: Schemas["Standing"]; equal: readonly Equal[]; error: unknown; pending: boolean; basket?: Basket }) {
   return (
     <>
+      <Verdict of={standing.verdict} className="mb-2" />
       <p className="mb-2">
-        <strong>{standing.findings.toLocaleString()}</strong> findings on {standing.hosts.toLocaleString()} hosts, of which {standing.clean.toLocaleString()} are as declared{standing.never ? ` and ${standing.never.toLocaleString()} were never looked at` : ""}.
+        <strong>{standing.findings.toLocaleString()}</strong> findings on {standing.hosts.toLocaleString()} hosts.
       </p>
       <Cells here application={application} cells={standing.cells ?? []} more={standing.hosts - (standing.cells?.length ?? 0)} />
       <h2 className="mt-5 mb-1 font-bold">Equal findings</h2>
       <Note error={error} />
       {pending ? <p className="text-muted" role="status">Putting equal ones together…</p> : null}
-      {!pending && equal.length === 0 ? <NothingFound unread={standing.unread} /> : null}
+      {!pending && !error && equal.length === 0 ? <Note>Nothing was found that nobody accepted.</Note> : null}
       {equal.length > 0 ? (
         <LongList
           label="Equal findings"

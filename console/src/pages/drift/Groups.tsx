@@ -9,7 +9,6 @@ import { By } from "../../components/By";
 import { Command } from "../../components/Command";
 import { EffectMark } from "../../components/EffectMark";
 import { Note } from "../../components/Note";
-import { NothingFound } from "../../components/NothingFound";
 import { TallyGrid } from "../../components/TallyGrid";
 import { Time } from "../../components/Time";
 import type { Basket } from "./basket";
@@ -138,7 +137,7 @@ export function Groups({ application, me, all, reports, word, setWord, basket }:
         </label>
         {basket ? <Button className="ml-auto" disabled={counting.length === 0} onClick={() => basket.putGroups(counting, !whole)}>{whole ? "Choose none" : "Choose all"}</Button> : null}
       </div>
-      {reports.length !== 0 && groups.length === 0 ? <NothingFound unread={reports.reduce((n, r) => n + r.unread, 0)} /> : null}
+      {reports.length !== 0 && groups.length === 0 ? <Note>{all.length === 0 ? "Nothing was found that is not as declared." : "No finding has this effect."}</Note> : null}
       <ul>
         {groups.map((g) => (
           <Line key={key(g)} application={application} group={g} first={!later.has(g.report)} mayWaive={may(me, "reviewer", application)} snapshot={reports.find((r) => r.id === g.report)?.snapshot ?? ""} basket={basket} />

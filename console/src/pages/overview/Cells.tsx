@@ -5,13 +5,14 @@ type Cell = Schemas["Cell"];
 
 /** The shape that says how an application stands on a host; each is told in words, too. */
 function mark(c: Cell) {
-  if (!c.at) return { shape: "○", tone: "text-muted", says: "never looked at" };
-  if (c.findings === 0 && c.unread > 0) return { shape: "◌", tone: "text-muted", says: `nothing found, ${c.unread.toLocaleString()} unread` };
-  if (c.findings === 0) return { shape: "·", tone: "text-muted", says: "as declared" };
+  if (c.state === "never") return { shape: "○", tone: "text-muted", says: c.says };
+  if (c.state === "failed" || c.state === "old" || c.state === "behind") return { shape: "?", tone: "text-ink", says: c.says };
+  if (c.findings === 0) return { shape: c.state === "declared" ? "·" : "◌", tone: "text-muted", says: c.says };
   const parts = [`${c.findings.toLocaleString()} findings`];
   if (c.opens) parts.push(`${c.opens.toLocaleString()} open`);
   if (c.closes) parts.push(`${c.closes.toLocaleString()} close`);
   if (c.grave) parts.push(`${c.grave.toLocaleString()} grave`);
+  if (c.unread) parts.push(`${c.unread.toLocaleString()} unread`);
   const says = parts.join(", ");
   if (c.opens && c.closes) return { shape: "◆", tone: "bg-opens-wash text-opens", says };
   if (c.opens) return { shape: "▲", tone: "bg-opens-wash text-opens", says };

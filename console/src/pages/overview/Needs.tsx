@@ -11,13 +11,16 @@ const kinds: Record<Need["kind"], { says: string; strong?: boolean; at?: string;
   review: { says: "to review", at: "drafted", to: (n) => `/plans/${n.subject}` },
   approved: { says: "to run", at: "good until", to: (n) => `/plans/${n.subject}` },
   waiver: { says: "ends soon", at: "accepted until", to: (n) => `/drift/${n.subject}?tab=waivers` },
+  failed: { says: "look failed", to: (n) => `/drift/${n.subject}` },
+  old: { says: "too long ago", to: (n) => `/drift/${n.subject}` },
+  behind: { says: "not compared", to: (n) => `/drift/${n.subject}` },
   never: { says: "not looked at", to: (n) => `/drift/${n.subject}` },
   host: { says: "silent host", at: "last heard of", to: (n) => (n.subject ? `/hosts/${n.subject}` : "/settings") },
 };
 
 /** What waits for a person, the gravest first. */
 export function Needs({ needs, more }: { needs: readonly Need[]; more: number }) {
-  if (needs.length === 0) return <p className="text-muted">Nothing: no plan waits, no run stands still, nothing grave is open, every host calls.</p>;
+  if (needs.length === 0) return <p className="text-muted">Nothing: no plan waits, no run stands still, nothing grave is open, every host calls, and was looked at.</p>;
   return (
     <ul>
       {needs.map((n, i) => {

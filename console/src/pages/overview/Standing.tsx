@@ -18,7 +18,7 @@ export function Standing({ of: a }: { of: Schemas["Standing"] }) {
             {a.grave ? <strong>{a.grave.toLocaleString()} grave</strong> : null}
             {a.waived ? <span className="text-muted">{a.waived.toLocaleString()} accepted</span> : null}
             <span className="ml-auto text-sm text-muted">
-              <Link to={`/baselines/${a.name}`}>edition {a.published}</Link> · {a.clean} of {a.hosts} {a.hosts === 1 ? "host" : "hosts"} as declared{a.oldest ? <> · looked at <Time at={a.oldest} /></> : null}
+              <Link to={`/baselines/${a.name}`}>edition {a.published}</Link> · <span className={a.verdict.holds ? "" : "text-ink"}>{a.verdict.says}</span>{a.oldest ? <> · {a.hosts === 1 ? "looked at" : "the oldest look"} <Time at={a.oldest} /></> : null}
             </span>
           </>
         ) : (

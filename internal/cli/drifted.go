@@ -1,0 +1,192 @@
+package cli
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"idletally/internal/client"
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/verdict"
+	"idletally/internal/wire"
+)
+
+// maxAge is how long a look counts: a flag that takes days, too.
+type maxAge struct{ time.Duration }
+
+func (m *maxAge) Type() string { return "DURATION" }
+
+func (m *maxAge) String() string {
+	if m.Duration == 0 {
+		return ""
+	}
+	return m.Duration.String()
+}
+
+func (m *maxAge) Set(text string) error {
+	d, err := time.ParseDuration(text)
+	if days, ok := strings.CutSuffix(text, "d"); ok {
+		var n int
+		n, err = strconv.Atoi(days)
+		d = time.Duration(min(n, 10_000)) * 24 * time.Hour
+	}
+	if err != nil || d < time.Second || d > 10*365*24*time.Hour {
+		return fmt.Errorf("%q is no age: want at least a second and at most ten years, such as 90m, 26h or 7d", text)
+	}
+	m.Duration = d
+	return nil
+}
+
+// mostHosts is how many hosts are listed where all of them are meant; beyond it those that are as declared are left out, and counted.
+const mostHosts = 20
+
+// showDrift shows what may be said of an application, then host by host, then what was found, equal findings as one line.
+func showDrift(o *options, c *cobra.Command, application string, d client.Drift) error {
+	if o.output != "table" {
+		return o.show(c, driftLines(d))
+	}
+	say(c, "%s: %s.", application, d.Verdict.Says)
+	if len(d.Hosts) == 0 {
+		return nil
+	}
+	say(c, "")
+	if err := hostLines(o, c, d); err != nil {
+		return err
+	}
+	if waived := sum(d.Reports, func(r wire.Report) int64 { return r.Waived }); waived > 0 && !slices.ContainsFunc(d.Groups, func(g wire.Group) bool { return g.Waiver != nil }) {
+		say(c, "%d findings more are waived: --waived shows them, idletally waiver list says why.", waived)
+	}
+	if len(d.Groups) == 0 {
+		return nil
+	}
+	say(c, "")
+	return o.show(c, equalLines(d.Groups))
+}
+
+func sum(reports []wire.Report, of func(wire.Report) int64) (n int64) {
+	for _, r := range reports {
+		n += of(r)
+	}
+	return n
+}
+
+// hostLines shows how each host stands, and what its report says of the baseline.
+func hostLines(o *options, c *cobra.Command, d client.Drift) error {
+	reports := map[string]wire.Report{}
+	for _, r := range d.Reports {
+		reports[r.Host] = r
+	}
+	t := table{head: []string{"HOST", "LOOKED AT", "PATHS", "JUDGED", "FINDINGS", "OPEN", "CLOSE", "UNREAD", "EDITION", "STATE"}}
+	left := 0
+	for _, h := range d.Hosts {
+		if h.State == string(verdict.Declared) && len(d.Hosts) > mostHosts {
+			left++
+			continue
+		}
+		r, ok := reports[h.Host]
+		if !ok {
+			t.add(h.Host, "never", "", "", "", "", "", "", "", h.Says)
+			continue
+		}
+		t.add(h.Host, whenever(h.Looked), num(r.Paths), num(r.Judged), num(r.Findings), num(r.Opens), num(r.Closes), num(r.Unread), strconv.Itoa(r.Edition), h.Says)
+	}
+	if len(t.rows) > 0 {
+		if err := o.show(c, t); err != nil {
+			return err
+		}
+	}
+	if left > 0 {
+		say(c, "%d hosts more are as declared: --host shows one.", left)
+	}
+	said := map[string]bool{}
+	for _, r := range d.Reports {
+		for _, p := range r.Problems {
+			if !said[p.Message] {
+				say(c, "On %s: %s", r.Host, p.Message)
+			}
+			said[p.Message] = true
+		}
+	}
+	return nil
+}
+
+// driftLines is for programs: each group on each host, and each host without one that is not as declared.
+func driftLines(d client.Drift) table {
+	t := table{head: []string{"GROUP", "HOST", "COUNT", "EFFECT", "RULE", "KIND", "ASPECT", "DECLARED", "FOUND", "WHERE", "WAIVED", "UNREAD", "HOST STATE", "LOOKED AT"}, value: d}
+	for _, h := range d.Hosts {
+		looked, none := "", true
+		if h.Looked != nil {
+			looked = h.Looked.UTC().Format(time.RFC3339)
+		}
+		for _, g := range d.Groups {
+			if g.Host == h.Host {
+				none = false
+				t.add(g.ID, g.Host, strconv.Itoa(g.Count), g.Word, g.Rule, g.Kind, g.Aspect, g.Declared, g.Found, wire.Place(g.Count, g.Folder, g.Example), strconv.FormatBool(g.Waiver != nil), strconv.Itoa(g.Unread), h.State, looked)
+			}
+		}
+		if none && h.State != string(verdict.Declared) {
+			t.add("", h.Host, "", "", "", "", "", "", "", "", "", "", h.State, looked)
+		}
+	}
+	if len(d.Hosts) == 0 {
+		t.add("", "", "", "", "", "", "", "", "", "", "", "", d.Verdict.State, "")
+	}
+	return t
+}
+
+// an equal is a group of findings that is the same on some hosts.
+type equal struct {
+	wire.Group
+	hosts  []string
+	folder pathname.Path
+}
+
+// equalLines shows equal groups of all hosts as one line.
+func equalLines(groups []wire.Group) table {
+	var all []*equal
+	at := map[string]*equal{}
+	for _, g := range groups {
+		key := g.ID + strconv.FormatBool(g.Waiver != nil)
+		folder, _ := pathname.Unescape(g.Folder)
+		e, ok := at[key]
+		if !ok {
+			e = &equal{Group: g, folder: pathname.Path(folder)}
+			at[key], all = e, append(all, e)
+			e.hosts = []string{g.Host}
+			continue
+		}
+		e.Count, e.Unread, e.hosts = e.Count+g.Count, e.Unread+g.Unread, append(e.hosts, g.Host)
+		e.folder = pathname.Widen(e.folder, folder)
+	}
+	opens := func(e *equal) int {
+		if e.Word == "opens" || e.Word == "both" {
+			return 0
+		}
+		return 1
+	}
+	slices.SortStableFunc(all, func(a, b *equal) int {
+		return cmp.Or(cmp.Compare(opens(a), opens(b)), cmp.Compare(len(b.hosts), len(a.hosts)), cmp.Compare(b.Count, a.Count))
+	})
+	t := table{head: []string{"GROUP", "HOSTS", "COUNT", "EFFECT", "RULE", "ASPECT", "DECLARED", "FOUND", "WHERE"}}
+	for _, e := range all {
+		effect := mark(e.Word)
+		if e.Waiver != nil {
+			effect += " (waived)"
+		}
+		t.add(e.ID, someHosts(e.hosts), counted(e.Group), effect, e.Rule, e.Kind+" "+e.Aspect, e.Declared, e.Found, wire.Place(e.Count, e.folder.String(), e.Example))
+	}
+	return t
+}
+
+// someHosts names up to two hosts, and counts more.
+func someHosts(hosts []string) string {
+	if len(hosts) > 2 {
+		return strconv.Itoa(len(hosts)) + " hosts"
+	}
+	return strings.Join(hosts, ", ")
+}
