@@ -29,7 +29,7 @@ for how the signature is checked.`,
 			}
 			return o.showOne(c, h, "hook", h.ID, "to", h.URL, "tells of", strings.Join(h.Kinds, ", "), "secret", h.Secret)
 		})}
-	add.Flags().StringSliceVar(&ask.Kinds, "kind", wire.UsualKinds, "findings, review, run, history; several apart by commas")
+	add.Flags().StringSliceVar(&ask.Kinds, "kind", wire.UsualKinds, "findings, review, run, looks, history; several apart by commas")
 	add.Flags().StringVar(&ask.Application, "application", "", "only of this application")
 	add.Flags().StringVar(&ask.Effect, "effect", "", "of findings: only where some open, or close")
 	add.Flags().DurationVar(&every, "every", 0, "mail: gather what is told, such as 24h for a letter a day; 0 is at once")

@@ -203,20 +203,21 @@ const (
 	NoticeFindings = "findings" // that were not there before, or came back
 	NoticeReview   = "review"   // a plan waits for a reviewer
 	NoticeRun      = "run"      // a run ended, failed or was halted
+	NoticeLooks    = "looks"    // a host is not known any more as of now, or is again
 	NoticeHistory  = "history"  // where the history ends, every hour, and at once that it is not what it was
 )
 
 // NoticeKinds lists them, and UsualKinds those that are told where nobody says otherwise.
 var (
-	NoticeKinds = []string{NoticeFindings, NoticeReview, NoticeRun, NoticeHistory}
-	UsualKinds  = NoticeKinds[:3]
+	NoticeKinds = []string{NoticeFindings, NoticeReview, NoticeRun, NoticeLooks, NoticeHistory}
+	UsualKinds  = NoticeKinds[:4]
 )
 
 // NewHook has a program told of what happens.
 type NewHook struct {
 	URL         string   `json:"url" minLength:"1" maxLength:"1024" doc:"https://… of a program, or mailto:NAME@HOST"`
 	Application string   `json:"application,omitempty" maxLength:"64" doc:"Only of this one"`
-	Kinds       []string `json:"kinds" minItems:"1" maxItems:"4" doc:"findings, review, run, history"`
+	Kinds       []string `json:"kinds" minItems:"1" maxItems:"5" doc:"findings, review, run, looks, history"`
 	Severity    string   `json:"severity,omitempty" enum:"minor,serious,grave" doc:"Of findings: from this on"`
 	Effect      string   `json:"effect,omitempty" enum:"opens,closes" doc:"Of findings: only where some of them have this effect"`
 	Every       int      `json:"every,omitempty" minimum:"0" maximum:"10080" doc:"Mail: gather what is told for so many minutes; 0 tells at once"`
@@ -268,6 +269,15 @@ type FindingsNotice struct {
 	Findings    int64  `json:"findings"`
 	Opens       int64  `json:"opens"`
 	Closes      int64  `json:"closes"`
+}
+
+// LooksNotice is what a notice tells of how well a host is known.
+type LooksNotice struct {
+	Application string     `json:"application"`
+	Host        string     `json:"host"`
+	State       string     `json:"state" enum:"never,failed,old,behind,unread,known" doc:"known: it is again"`
+	Says        string     `json:"says"`
+	Looked      *time.Time `json:"looked,omitempty" doc:"As of when it is known"`
 }
 
 // PlanNotice is what a notice of a plan or its run tells.

@@ -11,6 +11,7 @@ const (
 	Compare   = "compare"   // what agents have given
 	Schedules = "schedules" // whose time has come
 	Notices   = "notices"   // that are to be told
+	Looks     = "looks"     // that are missing, or too long ago
 	Storage   = "storage"   // of what is not to be kept
 )
 

@@ -135,6 +135,11 @@ func sentence(kind string, data []byte) string {
 		} else if p.Plan != "" {
 			return fmt.Sprintf("The run of the plan %q for %s is %s", p.Title, p.Application, p.State)
 		}
+	case wire.NoticeLooks:
+		var l wire.LooksNotice
+		if json.Unmarshal(data, &l) == nil {
+			return fmt.Sprintf("%s on %s: %s", l.Application, l.Host, l.Says)
+		}
 	case wire.NoticeHistory:
 		var h wire.HistoryNotice
 		if json.Unmarshal(data, &h) == nil && h.Fault != "" {
@@ -152,7 +157,7 @@ func page(kind string, data []byte) string {
 	switch {
 	case at.Plan != "":
 		return "/plans/" + at.Plan
-	case kind == wire.NoticeFindings:
+	case kind == wire.NoticeFindings, kind == wire.NoticeLooks:
 		return "/drift/" + at.Application
 	}
 	return "/"

@@ -123,6 +123,7 @@ const everyRound = 5 * time.Second
 
 // KeepTime looks at schedules, and tells what is to be told, until the context ends. Every instance does; of each moment one has the work.
 func (d *Desk) KeepTime(ctx context.Context) {
+	looks := time.Now()
 	for {
 		select {
 		case <-ctx.Done():
@@ -130,6 +131,10 @@ func (d *Desk) KeepTime(ctx context.Context) {
 		case <-time.After(everyRound/2 + mathrand.N(everyRound)):
 		}
 		d.Round(ctx, Schedules, func(ctx context.Context) error { return d.Fire(ctx, time.Now()) })
+		if time.Since(looks) > looksEvery {
+			looks = time.Now()
+			d.Round(ctx, Looks, func(ctx context.Context) error { return d.TellLooks(ctx, looks) })
+		}
 		d.Round(ctx, Notices, func(ctx context.Context) error { return d.Deliver(ctx, time.Now()) })
 	}
 }

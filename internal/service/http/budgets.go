@@ -40,7 +40,7 @@ const (
 // chores says of each of them what it costs. None is done that does not stand here.
 var chores = map[budget.Class][]string{
 	comparing: {desk.Compare},
-	tending:   {desk.Schedules, desk.Notices, desk.Storage, watchHistory, tellRefusals, wake},
+	tending:   {desk.Schedules, desk.Notices, desk.Looks, desk.Storage, watchHistory, tellRefusals, wake},
 }
 
 // room waits until there is room for a chore.
