@@ -2,7 +2,9 @@
 SHELL := /bin/sh
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
 export CGO_ENABLED := 0
-LDFLAGS := -trimpath -ldflags "-s -w -X idletally/internal/cli.Version=$(VERSION)"
+COMMIT := $(shell git log -1 --format=%H 2>/dev/null)
+DATE := $(shell TZ=UTC git log -1 --date=format-local:%Y-%m-%dT%H:%M:%SZ --format=%cd 2>/dev/null)
+LDFLAGS := -trimpath -ldflags "-s -w -X idletally/internal/cli.Version=$(VERSION) -X idletally/internal/cli.Commit=$(COMMIT) -X idletally/internal/cli.Date=$(DATE)"
 # What is there, tracked or new; what git remembers and is gone would stop the build.
 FILES = $(wildcard $(shell git ls-files -co --exclude-standard $(1) 2>/dev/null))
 GO_FILES := $(call FILES,'*.go' '*.sql' '*.json' '*.yaml')

@@ -179,7 +179,8 @@ func join(ctx context.Context, address string, ca []byte, admin *client.Client, 
 	if a.api, err = demo.Join(ctx, address, ca, admin, wire.NewHost{Name: a.host, Tags: []string{"fleet"}}); err != nil {
 		return a, err
 	}
-	return a, a.api.Hello(ctx)
+	_, err = a.api.Hello(ctx, wire.Hello{Version: "bench", Protocol: wire.Protocol, Oldest: wire.OldestProtocol})
+	return a, err
 }
 
 func (f *crowd) live(ctx context.Context, a simulated) {

@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -82,9 +83,7 @@ func tryAgents(t *testing.T, s *demo.Stage) {
 	}
 	fails(t, "the code again", enrol(t.TempDir(), inv.Code, "/srv"), 403, "was used before")
 	a := agentClient(t, s, first)
-	if err := a.Hello(ctx); err != nil {
-		t.Fatal(err)
-	}
+	greetings(t, admin, a)
 	renewals(t, s, first, a)
 	inv, err = admin.Invite(ctx, wire.NewHost{Name: "skiff"})
 	if err != nil {
@@ -93,7 +92,7 @@ func tryAgents(t *testing.T, s *demo.Stage) {
 	if err := enrol(t.TempDir(), inv.Code, "/srv"); err != nil {
 		t.Fatal(err)
 	}
-	fails(t, "a certificate from before", a.Hello(ctx), 403, "counts no more")
+	fails(t, "a certificate from before", hello(ctx, a), 403, "counts no more")
 	old, err := agent.New(first, slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
@@ -105,7 +104,7 @@ func tryAgents(t *testing.T, s *demo.Stage) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	fails(t, "no certificate", bare.Hello(ctx), 401, "agents call with the certificate")
+	fails(t, "no certificate", hello(ctx, bare), 401, "agents call with the certificate")
 	if _, err := agent.New(t.TempDir(), slog.Default()); err == nil || !strings.Contains(err.Error(), "not enrolled") {
 		t.Errorf("an agent without settings: %v", err)
 	}
@@ -293,6 +292,54 @@ func TestOwnRoots(t *testing.T) {
 	snapshot(t, c, "ticketing", "slip-south")
 }
 
+func hello(ctx context.Context, a *client.Agent) error {
+	_, err := a.Hello(ctx, wire.Hello{Version: "test", Protocol: wire.Protocol, Oldest: wire.OldestProtocol})
+	return err
+}
+
+// What runs on a host now is what its agent said when it started last, and one that cannot work with the service is told so until it can.
+func greetings(t *testing.T, admin *client.Client, a *client.Agent) {
+	t.Helper()
+	ctx := t.Context()
+	skiff := func() wire.Host {
+		t.Helper()
+		all, err := admin.Hosts(ctx)
+		must(t, err)
+		return all[slices.IndexFunc(all, func(h wire.Host) bool { return h.Name == "skiff" })]
+	}
+	is := func(version, unfit string) {
+		t.Helper()
+		if h := skiff(); h.Version != version || !strings.Contains(h.Unfit, unfit) || (unfit == "") != (h.Unfit == "") {
+			t.Errorf("%+v, want version %q, unfit %q", h, version, unfit)
+		}
+	}
+	is("test", "")
+	g, err := a.Hello(ctx, wire.Hello{Version: "2.0.0\nx", Protocol: wire.Protocol, Oldest: wire.OldestProtocol, System: "Linux 6.1.0 x86_64", Up: 7200, Runs: 60})
+	if err != nil || g.Protocol != wire.Protocol || g.Oldest != wire.OldestProtocol || g.Version == "" {
+		t.Errorf("%+v, %v", g, err)
+	}
+	is(`2.0.0\x0ax`, "")
+	h := skiff()
+	if ago := func(at *time.Time) time.Duration { return time.Since(*at) }; h.System != "Linux 6.1.0 x86_64" || ago(h.Up) < 2*time.Hour || ago(h.Up) > 3*time.Hour || ago(h.Runs) < time.Minute || ago(h.Runs) > time.Hour {
+		t.Errorf("%+v", h)
+	}
+	for _, x := range []struct {
+		hello wire.Hello
+		says  string
+	}{
+		{wire.Hello{Version: "9.0", Protocol: wire.Protocol + 2, Oldest: wire.Protocol + 1}, "bring this program up to date"},
+		{wire.Hello{Version: "0.1", Protocol: wire.OldestProtocol - 1, Oldest: 0}, "bring the agent of skiff up to date"},
+	} {
+		_, err := a.Hello(ctx, x.hello)
+		fails(t, "an agent of another protocol", err, 409, x.says)
+		_, err = a.Work(ctx)
+		fails(t, "its work", err, 409, x.says)
+		is(x.hello.Version, "speaks protocol")
+	}
+	must(t, hello(ctx, a))
+	is("test", "")
+}
+
 // A snapshot that is not there yet can be cancelled, by whoever may ask for one; its agent leaves it alone.
 func tryCancelling(t *testing.T, s *demo.Stage) {
 	ctx := t.Context()
@@ -353,15 +400,15 @@ func renewals(t *testing.T, s *demo.Stage, folder string, first *client.Agent) {
 	}
 	second := agentClient(t, s, folder)
 	for what, c := range map[string]*client.Agent{"the first": first, "the second": second} {
-		if err := c.Hello(ctx); err != nil {
+		if err := hello(ctx, c); err != nil {
 			t.Errorf("%s certificate: %v", what, err)
 		}
 	}
 	must(t, run.Renew(ctx)) // with the second
 	third := agentClient(t, s, folder)
-	must(t, third.Hello(ctx))
-	must(t, second.Hello(ctx))
-	fails(t, "the certificate before the last", first.Hello(ctx), 403, "counts no more")
+	must(t, hello(ctx, third))
+	must(t, hello(ctx, second))
+	fails(t, "the certificate before the last", hello(ctx, first), 403, "counts no more")
 	_, err = as(t, s, "lookout").ShutOut(ctx, "skiff")
 	fails(t, "shutting out by a viewer", err, 403, "needs the role operator")
 	h, err := as(t, s, "bosun").ShutOut(ctx, "skiff")
@@ -369,7 +416,7 @@ func renewals(t *testing.T, s *demo.Stage, folder string, first *client.Agent) {
 		t.Errorf("%+v, %v", h, err)
 	}
 	for _, c := range []*client.Agent{second, third} {
-		fails(t, "a certificate that was shut out", c.Hello(ctx), 403, "counts no more")
+		fails(t, "a certificate that was shut out", hello(ctx, c), 403, "counts no more")
 	}
 	fails(t, "renewing one that was shut out", run.Renew(ctx), 403, "counts no more")
 	_, err = as(t, s, "bosun").ShutOut(ctx, "skiff")

@@ -133,25 +133,25 @@ func TestTwoHolders(t *testing.T) {
 	k, request := key()
 	renewed, err := agent.Renew(ctx, request)
 	must(t, err)
-	must(t, agent.Hello(ctx)) // the answer may have been on its way
+	must(t, hello(ctx, agent)) // the answer may have been on its way
 	next := agentWith(t, s, renewed, k)
-	must(t, next.Hello(ctx))
-	must(t, agent.Hello(ctx)) // what was under way ends
-	must(t, next.Hello(ctx))
+	must(t, hello(ctx, next))
+	must(t, hello(ctx, agent)) // what was under way ends
+	must(t, hello(ctx, next))
 	if twice("pier") {
 		t.Error("an agent that renews is taken for two")
 	}
 	// Somebody has the key of the one before.
 	change(`UPDATE host SET renewed_used = renewed_used - INTERVAL 6 MINUTE`)
-	must(t, next.Hello(ctx))
+	must(t, hello(ctx, next))
 	if twice("pier") {
 		t.Error("the agent alone is taken for two")
 	}
-	must(t, agent.Hello(ctx))
+	must(t, hello(ctx, agent))
 	if !twice("pier") {
 		t.Error("two hold the identity, and nobody notices")
 	}
-	must(t, agent.Hello(ctx))
+	must(t, hello(ctx, agent))
 	if list, err := admin.History(ctx, pastOf("two agents"), 10); err != nil || len(list) != 1 || list[0].Subject != "pier" {
 		t.Errorf("%+v, %v", list, err)
 	}
@@ -159,7 +159,7 @@ func TestTwoHolders(t *testing.T) {
 	c.login()
 	c.want(0, "held by two: somebody has its key", "host", "list")
 	c.want(0, "", "host", "shut-out", "pier")
-	if err := next.Hello(ctx); client.Status(err) != http.StatusForbidden {
+	if err := hello(ctx, next); client.Status(err) != http.StatusForbidden {
 		t.Errorf("after it was shut out: %v", err)
 	}
 	if list, err := admin.History(ctx, pastOf("certificate refused"), 10); err != nil || len(list) != 1 {
@@ -177,7 +177,7 @@ func TestTwoHolders(t *testing.T) {
 		t.Errorf("it outlives the enrolment: until %s", leaf.NotAfter)
 	}
 	change(`UPDATE host SET enrolled = enrolled - INTERVAL 2 DAY WHERE name = 'jetty'`)
-	if err := agentWith(t, s, renewed, k).Hello(ctx); client.Status(err) != http.StatusForbidden {
+	if err := hello(ctx, agentWith(t, s, renewed, k)); client.Status(err) != http.StatusForbidden {
 		t.Errorf("calling after its end: %v", err)
 	}
 	_, err = agentWith(t, s, renewed, k).Renew(ctx, request)

@@ -111,7 +111,7 @@ func TestKeysAreReplaced(t *testing.T) {
 		api, err := client.NewAgent(s.Address, trusted, &cert)
 		must(t, err)
 		short, cancel := context.WithTimeout(ctx, 10*time.Second)
-		if err := api.Hello(short); err == nil {
+		if err := hello(short, api); err == nil {
 			t.Errorf("a certificate of the ended authority counts with who trusts %s", what)
 		}
 		cancel()

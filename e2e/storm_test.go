@@ -148,7 +148,7 @@ func TestStorm(t *testing.T) {
 	must(t, unix.Prlimit(s.Service.Pid(), unix.RLIMIT_DATA, &unix.Rlimit{Cur: memory, Max: memory}, nil))
 	agent, err := demo.Join(t.Context(), s.Address, authorityOf(t, s), admin, wire.NewHost{Name: "slip-north", Tags: []string{"ticketing"}})
 	must(t, err)
-	must(t, agent.Hello(t.Context()))
+	must(t, hello(t.Context(), agent))
 	_, err = as(t, s, "quartermaster").UploadBaseline(t.Context(), demo.Baseline("ticketing"))
 	must(t, err)
 

@@ -25,7 +25,7 @@ func TestBodiesThatUnfold(t *testing.T) {
 	a, err := demo.Join(t.Context(), s.Address, authorityOf(t, s), admin, wire.NewHost{Name: "skiff"})
 	must(t, err)
 	ctx := t.Context()
-	must(t, a.Hello(ctx))
+	must(t, hello(ctx, a))
 	before := s.Service.Resident()
 
 	zeros := func(n int) []byte { return compress(t, make([]byte, n)) }

@@ -53,7 +53,7 @@ func TestNothingIsGreenByMistake(t *testing.T) {
 	_, err := as(t, s, "admin").Invite(t.Context(), wire.NewHost{Name: "aaa-0", Tags: []string{"ticketing"}})
 	must(t, err)
 	out, errs, code := v.c.run("", "snapshot", "take", "ticketing")
-	if code != 4 || strings.Count(out, " ready ") != 2 || !strings.Contains(errs, "host aaa-0: cannot do this: host aaa-0 has no agent yet") || !strings.Contains(errs, "1 of 3 hosts are missing.") {
+	if code != 4 || strings.Count(out, " ready ") != 2 || !strings.Contains(errs, "host aaa-0: cannot do this: host aaa-0 has no agent yet") || !strings.Contains(errs, "1 of 3 hosts is missing.") {
 		t.Errorf("a host without an agent: exit code %d\n%s%s", code, out, errs)
 	}
 	if out, _, code := v.c.run("", "snapshot", "take", "ticketing", "nosuch", "slip-north", "-o", "json"); code != 4 || !strings.Contains(out, `"host \"nosuch\": not found"`) || !strings.Contains(out, `"ready"`) {

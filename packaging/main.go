@@ -57,7 +57,7 @@ func run(out, version string, arches []string) error {
 	var made []string
 	for _, arch := range arches {
 		program := filepath.Join(out, "idletally-linux-"+arch)
-		if err := build(program, version, arch); err != nil {
+		if err := build(program, version, arch, at); err != nil {
 			return err
 		}
 		bom := program + ".spdx.json"
@@ -90,8 +90,17 @@ func commitTime() (time.Time, error) {
 	return time.Unix(n, 0).UTC(), nil
 }
 
-func build(program, version, arch string) error {
-	cmd := exec.Command("go", "build", "-trimpath", "-buildvcs=false", "-ldflags", "-s -w -buildid= -X idletally/internal/cli.Version="+version, "-o", program, "idletally/cmd/idletally")
+// commit is that which everything is built of; "" where git does not know.
+func commit() string {
+	b, err := exec.Command("git", "log", "-1", "--format=%H").Output()
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(b))
+}
+
+func build(program, version, arch string, at time.Time) error {
+	cmd := exec.Command("go", "build", "-trimpath", "-buildvcs=false", "-ldflags", "-s -w -buildid= -X idletally/internal/cli.Version="+version+" -X idletally/internal/cli.Commit="+commit()+" -X idletally/internal/cli.Date="+at.Format(time.RFC3339), "-o", program, "idletally/cmd/idletally")
 	cmd.Env = append(os.Environ(), "CGO_ENABLED=0", "GOOS=linux", "GOARCH="+arch, "GOFLAGS=", "GOAMD64=v1")
 	if b, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("build for %s: %w: %s", arch, err, b)

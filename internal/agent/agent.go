@@ -251,8 +251,9 @@ func Load(folder string) (Settings, error) {
 
 // An Agent works for one host.
 type Agent struct {
-	Folder string
-	Log    *slog.Logger
+	Folder  string
+	Log     *slog.Logger
+	Version string // of this program
 	Settings
 	Deaf bool // does not listen to the kernel: what changes is found by snapshots that are asked for
 	own
@@ -344,7 +345,7 @@ func (a *Agent) Run(ctx context.Context) error {
 	hello, before := false, false
 	err = a.repeat(ctx, "work", func() error {
 		if !hello {
-			if err := a.api.Hello(ctx); err != nil {
+			if err := a.hello(ctx); err != nil {
 				return err
 			}
 			if hello = true; before {
@@ -362,6 +363,19 @@ func (a *Agent) Run(ctx context.Context) error {
 	cancel(err)
 	wg.Wait()
 	return context.Cause(ctx)
+}
+
+// started is when this program did.
+var started = time.Now()
+
+// hello says what runs here, and hears whether it can work with the service. Where it cannot it says so, again and again: either may be another one soon.
+func (a *Agent) hello(ctx context.Context) error {
+	name, up := system()
+	g, err := a.api.Hello(ctx, wire.Hello{Version: a.Version, Protocol: wire.Protocol, Oldest: wire.OldestProtocol, System: name, Up: int64(up / time.Second), Runs: int64(time.Since(started) / time.Second)})
+	if err != nil {
+		return err
+	}
+	return wire.Speaks("the service", g.Version, g.Protocol, g.Oldest)
 }
 
 // repeat does something again and again. Where the service does not answer it waits longer and

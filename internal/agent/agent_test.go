@@ -52,6 +52,8 @@ type service struct {
 	snapshots []wire.SnapshotDone
 	watches   *wire.WatchList // given once
 	current   []wire.CurrentPlace
+	hellos    []wire.Hello
+	greeting  *wire.Greeting
 	states    []wire.WatchState
 	heard     []wire.Heard
 	refuse    int // so many calls with what was heard
@@ -105,6 +107,17 @@ func (s *service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 		w.WriteHeader(204)
+	case strings.HasSuffix(r.URL.Path, "/hello"):
+		var h wire.Hello
+		if err := json.Unmarshal(b, &h); err != nil {
+			s.t.Error(err)
+		}
+		s.hellos = append(s.hellos, h)
+		if s.greeting == nil {
+			w.WriteHeader(204) // as a service did before there were greetings
+			return
+		}
+		_ = json.NewEncoder(w).Encode(s.greeting)
 	case strings.HasSuffix(r.URL.Path, "/watches"):
 		var ask wire.WatchAsk
 		if err := json.Unmarshal(b, &ask); err != nil {
@@ -589,5 +602,28 @@ func TestOrdersCountOnce(t *testing.T) {
 	must(t, os.WriteFile(filepath.Join(a.Folder, ordersFile), []byte("{"), 0o600))
 	if d := do("this one"); d.State != "failed" || mode() != 0o600 {
 		t.Errorf("with a list that cannot be read: %+v", d)
+	}
+}
+
+// An agent says what runs on its host, and works with no service that does not speak its protocol.
+func TestHello(t *testing.T) {
+	s, a, _, _ := world(t)
+	a.Version = "1.2.3"
+	for _, c := range []struct {
+		greeting *wire.Greeting
+		says     string
+	}{
+		{nil, ""},
+		{&wire.Greeting{Version: "1", Protocol: wire.Protocol, Oldest: wire.OldestProtocol}, ""},
+		{&wire.Greeting{Version: "9", Protocol: wire.Protocol + 3, Oldest: wire.Protocol + 1}, "bring this program up to date"},
+		{&wire.Greeting{Version: "0.1", Protocol: wire.OldestProtocol - 1}, "bring the service up to date"},
+	} {
+		s.greeting = c.greeting
+		if err := a.hello(t.Context()); (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%+v: %v", c.greeting, err)
+		}
+	}
+	if h := s.hellos[0]; h.Version != "1.2.3" || h.Protocol != wire.Protocol || h.Oldest != wire.OldestProtocol || !strings.HasPrefix(h.System, "Linux ") || h.Up <= 0 || h.Runs < 0 || h.Runs > 3600 {
+		t.Errorf("%+v", h)
 	}
 }

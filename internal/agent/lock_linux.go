@@ -4,11 +4,25 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"time"
 
 	"golang.org/x/sys/unix"
 
 	"idletally/internal/private"
 )
+
+// system names the system that the agent runs on, and tells for how long it has.
+func system() (name string, up time.Duration) {
+	var u unix.Utsname
+	if unix.Uname(&u) == nil {
+		name = unix.ByteSliceToString(u.Sysname[:]) + " " + unix.ByteSliceToString(u.Release[:]) + " " + unix.ByteSliceToString(u.Machine[:])
+	}
+	var since unix.Timespec
+	if unix.ClockGettime(unix.CLOCK_BOOTTIME, &since) == nil {
+		up = time.Duration(since.Nano())
+	}
+	return name, up
+}
 
 // lock keeps others from working with an agent's folder at the same time. The kernel lets it go however
 // this process ends.

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"time"
 
 	"golang.org/x/sys/windows"
 
@@ -19,6 +20,12 @@ type own struct{}
 // ownHost is the Windows system that the agent runs on: its volumes are what a file server's shares are.
 func ownHost(a *Agent) host {
 	return &descriptors{a: a, dial: func(context.Context) (nt.Server, error) { return ntfs.Open() }}
+}
+
+// system names the system that the agent runs on, and tells for how long it has.
+func system() (name string, up time.Duration) {
+	v := windows.RtlGetVersion()
+	return fmt.Sprintf("Windows %d.%d.%d", v.MajorVersion, v.MinorVersion, v.BuildNumber), windows.DurationSinceBoot()
 }
 
 // lock keeps others from working with an agent's folder at the same time. The system lets it go however this process ends.

@@ -43,7 +43,7 @@ func workFlags(c *cobra.Command, level *string) (apply func(*agent.Agent)) {
 	c.Flags().StringVar(level, "log-level", "info", "debug, info, warn or error")
 	return func(a *agent.Agent) {
 		own(a)
-		a.Deaf, a.LookOnly = !listen, a.LookOnly || lookOnly
+		a.Version, a.Deaf, a.LookOnly = Version, !listen, a.LookOnly || lookOnly
 	}
 }
 
@@ -57,7 +57,7 @@ func work(ctx context.Context, a *agent.Agent) error {
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(memory)
 	}
-	a.Log.Info("agent", "host", a.Host, "service", a.Service, "roots", a.Roots)
+	a.Log.Info("agent", "version", a.Version, "host", a.Host, "service", a.Service, "roots", a.Roots)
 	return stopped(a.Run(ctx))
 }
 

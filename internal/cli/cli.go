@@ -14,9 +14,6 @@ import (
 	"idletally/internal/client"
 )
 
-// Version is set when the program is built.
-var Version = "dev"
-
 // Exit codes.
 const (
 	exitFailed      = 1
@@ -74,7 +71,7 @@ and is not as it should be (baseline with errors, drift with --strict, steps ref
 	root.PersistentFlags().StringVar(&o.config, "config", "", "folder of your session (default: your user configuration folder)")
 	root.AddCommand(ownCommands(o)...)
 	root.AddCommand(agentCommand(o), loginCommand(o), logoutCommand(o), personCommand(o), hostCommand(o),
-		applicationCommand(o), baselineCommand(o), snapshotCommand(o), driftCommand(o), waiverCommand(o), planCommand(o), runCommand(o), historyCommand(o), signInCommand(o), tokenCommand(o), scheduleCommand(o), hookCommand(o), policyCommand(o), keysCommand(o), overviewCommand(o), searchCommand(o), storageCommand(o), modeCommand(o), entriesCommand(o), pathCommand(o), accountCommand(o), accessCommand(o))
+		applicationCommand(o), baselineCommand(o), snapshotCommand(o), driftCommand(o), waiverCommand(o), planCommand(o), runCommand(o), historyCommand(o), signInCommand(o), tokenCommand(o), scheduleCommand(o), hookCommand(o), policyCommand(o), keysCommand(o), overviewCommand(o), versionCommand(o), searchCommand(o), storageCommand(o), modeCommand(o), entriesCommand(o), pathCommand(o), accountCommand(o), accessCommand(o))
 	return root
 }
 

@@ -169,7 +169,11 @@ func theService(ctx context.Context, x *examination, api *client.Client) {
 		x.add(wrong, "see the service's log", "hosts: %v", err)
 		return
 	}
-	versions := map[string]int{}
+	here, there := built(), wire.Build{}
+	if there, err = api.Version(ctx); err == nil {
+		x.measure(here.Version == there.Version, odd, "bring them to one version: the service first, then agents, then this program", "this program is %s, and the service %s", here.Version, there.Version)
+	}
+	var others, unfit []string
 	var silent, waiting []string
 	for _, h := range hosts {
 		switch {
@@ -179,12 +183,19 @@ func theService(ctx context.Context, x *examination, api *client.Client) {
 		case !h.Carried && (h.LastSeen == nil || time.Since(*h.LastSeen) > 10*time.Minute):
 			silent = append(silent, h.Name)
 		}
-		versions[h.Version]++
+		if h.Unfit != "" {
+			unfit = append(unfit, h.Name+" ("+h.Unfit+")")
+		} else if h.Version != there.Version {
+			others = append(others, h.Name+" ("+h.Version+")")
+		}
 	}
 	x.measure(len(hosts) > 0, odd, "idletally host invite NAME", "%d hosts are known", len(hosts))
 	x.measure(len(silent) == 0, wrong, "on the host: systemctl status idletally-agent, and idletally doctor", "%d enrolled hosts are silent%s", len(silent), some(silent))
 	x.measure(len(waiting) == 0, odd, "idletally host invite NAME makes another code; on the host: idletally agent enrol", "%d hosts were invited and never came%s", len(waiting), some(waiting))
-	x.measure(len(versions) < 2, odd, "bring the agents to one version", "%d versions of agents are in use", len(versions))
+	x.measure(len(unfit) == 0, wrong, "bring what is said up to date", "%d agents cannot work with this service%s", len(unfit), some(unfit))
+	if there.Version != "" {
+		x.measure(len(others) == 0, odd, "bring the agents to the service's version", "%d agents run another version than the service, %s%s", len(others), there.Version, some(others))
+	}
 	apps, err := api.Applications(ctx)
 	if err == nil {
 		var alone []string

@@ -129,7 +129,7 @@ func hostCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"HOST", "TAGS", "AGENT", "WATCH", "LAST SEEN"}, value: hosts, none: "No hosts yet: idletally host invite NAME"}
+			t := table{head: []string{"HOST", "TAGS", "AGENT", "SYSTEM", "WATCH", "LAST SEEN"}, value: hosts, none: "No hosts yet: idletally host invite NAME"}
 			for _, h := range hosts {
 				state := "not enrolled"
 				if h.Enrolled {
@@ -138,10 +138,13 @@ func hostCommand(o *options) *cobra.Command {
 				if h.Carried {
 					state += ", by files"
 				}
+				if h.Unfit != "" {
+					state += ", cannot work: " + h.Unfit
+				}
 				if h.Twice != nil {
 					state += ", held by two: somebody has its key"
 				}
-				t.add(h.Name, strings.Join(h.Tags, ", "), state, watching(h.Watch), whenever(h.LastSeen))
+				t.add(h.Name, strings.Join(h.Tags, ", "), state, h.System, watching(h.Watch), whenever(h.LastSeen))
 			}
 			return o.show(c, t)
 		})}

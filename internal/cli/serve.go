@@ -301,7 +301,7 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 	if _, port, err := net.SplitHostPort(l.Addr().String()); public == "" && err == nil && slices.Contains(x.names, "localhost") {
 		public = "https://localhost:" + port // passkeys are made for a name
 	}
-	cfg := service.Config{Store: st, Authority: a, Log: log, Console: console.Files(), Version: Version, Stopping: ctx.Done(), Keep: x.keep, Name: x.names[0], Public: public, PerHost: int64(x.perHost) << 20, Open: x.open, Proxies: x.proxies, Ended: filepath.Join(data, "keys", "history.head")}
+	cfg := service.Config{Store: st, Authority: a, Log: log, Console: console.Files(), Build: built(), Stopping: ctx.Done(), Keep: x.keep, Name: x.names[0], Public: public, PerHost: int64(x.perHost) << 20, Open: x.open, Proxies: x.proxies, Ended: filepath.Join(data, "keys", "history.head")}
 	if x.provider.Issuer != "" {
 		cfg.Provider = &x.provider
 	}

@@ -232,6 +232,13 @@ func (o *options) taken(c *cobra.Command, all []wire.AskedSnapshot, wait time.Du
 		}
 		missing++
 	}
+	if len(snaps) == 0 { // nobody could be asked
+		var err error
+		for _, x := range all {
+			err = errors.Join(err, fmt.Errorf("host %s: %s", x.Host, x.Problem))
+		}
+		return err
+	}
 	var err error
 	if o.output == "table" {
 		err = showSnapshots(o, c, snaps)
@@ -254,7 +261,11 @@ func (o *options) taken(c *cobra.Command, all []wire.AskedSnapshot, wait time.Du
 			fmt.Fprintf(c.ErrOrStderr(), "host %s: %s\n", x.Host, x.Problem)
 		}
 	}
-	fmt.Fprintf(c.ErrOrStderr(), "%d of %d hosts are missing.\n", missing, len(all))
+	is := "are"
+	if missing == 1 {
+		is = "is"
+	}
+	fmt.Fprintf(c.ErrOrStderr(), "%d of %s %s missing.\n", missing, plural(len(all), "host"), is)
 	return errNotSo
 }
 

@@ -176,10 +176,13 @@ func (a *Agent) Enrol(ctx context.Context, in wire.Enrol) (out wire.Enrolled, er
 	}
 }
 
-// Hello says that this agent has just started.
-func (a *Agent) Hello(ctx context.Context) error {
-	_, err := a.json(ctx, http.MethodPost, "/hello", nil, nil)
-	return err
+// Hello says that this agent has just started, and as what. A service of before there were greetings answers with none.
+func (a *Agent) Hello(ctx context.Context, in wire.Hello) (out wire.Greeting, err error) {
+	status, err := a.json(ctx, http.MethodPost, "/hello", in, &out)
+	if err == nil && status == http.StatusNoContent {
+		out = wire.Greeting{Version: "an earlier one", Protocol: 1, Oldest: 1}
+	}
+	return out, err
 }
 
 // History shows the newest end of the history that this host was shown, and gives the one that there is now.

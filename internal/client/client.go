@@ -222,6 +222,11 @@ func (c *Client) Hosts(ctx context.Context) ([]wire.Host, error) {
 	return All[wire.Host](ctx, c, "/hosts", nil, 100_000)
 }
 
+// Version says what the service is.
+func (c *Client) Version(ctx context.Context) (wire.Build, error) {
+	return get[wire.Build](ctx, c, "/version", nil)
+}
+
 // Invite makes an enrolment code.
 func (c *Client) Invite(ctx context.Context, in wire.NewHost) (wire.Invitation, error) {
 	return post[wire.Invitation](ctx, c, "/hosts", in)

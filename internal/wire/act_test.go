@@ -1,6 +1,9 @@
 package wire
 
-import "testing"
+import (
+	"strings"
+	"testing"
+)
 
 func TestWho(t *testing.T) {
 	for _, c := range []struct {
@@ -13,6 +16,25 @@ func TestWho(t *testing.T) {
 	} {
 		if got := c.act.Who(); got != c.want {
 			t.Errorf("%+v: %q, want %q", c.act, got, c.want)
+		}
+	}
+}
+
+// Two can work together where the newer one's oldest protocol is one that the older one speaks; the one behind is named.
+func TestSpeaks(t *testing.T) {
+	for _, c := range []struct {
+		protocol, oldest int
+		says             string
+	}{
+		{Protocol, OldestProtocol, ""},
+		{Protocol + 5, Protocol, ""},
+		{OldestProtocol, 0, ""},
+		{Protocol + 5, Protocol + 1, "bring this program up to date"},
+		{OldestProtocol - 1, 0, "bring the agent up to date"},
+	} {
+		err := Speaks("the agent", "7", c.protocol, c.oldest)
+		if (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%d to %d: %v", c.oldest, c.protocol, err)
 		}
 	}
 }

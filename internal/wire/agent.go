@@ -1,6 +1,7 @@
 package wire
 
 import (
+	"fmt"
 	"time"
 
 	"idletally/internal/core/access"
@@ -148,6 +149,42 @@ type RunDone struct {
 	Done    int           `json:"done"`
 	Results []plan.Result `json:"results"` // those that are not simply done
 	Wrong   []plan.Result `json:"wrong,omitempty"`
+}
+
+// The protocols that agents and the service speak: Protocol is this program's, and OldestProtocol the oldest that it works with. An agent that tells
+// none speaks 1.
+const (
+	Protocol       = 2
+	OldestProtocol = 1
+)
+
+// Hello is what an agent says first after it starts: what runs there now.
+type Hello struct {
+	Version  string `json:"version"`
+	Protocol int    `json:"protocol"`
+	Oldest   int    `json:"oldest"` // protocol that it works with
+	System   string `json:"system"` // its kernel, with its release
+	Up       int64  `json:"up"`     // seconds since the system started
+	Runs     int64  `json:"runs"`   // seconds since the agent started
+}
+
+// Greeting is what the service answers.
+type Greeting struct {
+	Version  string `json:"version"`
+	Protocol int    `json:"protocol"`
+	Oldest   int    `json:"oldest"`
+}
+
+// Speaks says why one who speaks a protocol, and no older one than oldest, cannot work with this program; nil where they can.
+func Speaks(who, version string, protocol, oldest int) error {
+	if protocol >= OldestProtocol && oldest <= Protocol {
+		return nil
+	}
+	behind := who
+	if protocol > Protocol {
+		behind = "this program"
+	}
+	return fmt.Errorf("%s (%s) speaks protocol %d to %d, and this program %d to %d: bring %s up to date", who, version, oldest, protocol, OldestProtocol, Protocol, behind)
 }
 
 // WatchAsk says what an agent knows to watch, and how it goes.

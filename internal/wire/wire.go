@@ -189,11 +189,26 @@ type Host struct {
 	Tags     []string   `json:"tags"`
 	Enrolled bool       `json:"enrolled"`
 	Carried  bool       `json:"carried,omitempty" doc:"Nothing leads there: orders, reports and snapshots are files that are carried"`
-	Version  string     `json:"version,omitempty" doc:"Of the agent"`
+	Version  string     `json:"version,omitempty" doc:"Of the agent, as it said when it started last"`
+	Unfit    string     `json:"unfit,omitempty" doc:"Why the agent and this service cannot work together; nothing where they can"`
+	System   string     `json:"system,omitempty" doc:"That the agent runs on: its kernel, with its release"`
+	Up       *time.Time `json:"up_since,omitempty" doc:"Since when that system runs"`
+	Runs     *time.Time `json:"runs_since,omitempty" doc:"Since when the agent does"`
 	LastSeen *time.Time `json:"last_seen,omitempty"`
 	Twice    *time.Time `json:"twice,omitempty" doc:"Since when two are known to hold the identity of its agent: somebody has its key"`
 	// Watch is not there where the agent never told.
 	Watch *WatchState `json:"watch,omitempty" doc:"Whether changes are heard of as they happen"`
+}
+
+// Build says what a program is.
+type Build struct {
+	Version  string `json:"version"`
+	Commit   string `json:"commit,omitempty" doc:"That it was built of"`
+	Date     string `json:"date,omitempty" doc:"Of that commit (RFC 3339)"`
+	Go       string `json:"go" doc:"Version of the toolchain"`
+	System   string `json:"system" doc:"That it was built for"`
+	Protocol int    `json:"protocol" doc:"That agents and service speak"`
+	Oldest   int    `json:"oldest" doc:"The oldest protocol that it works with"`
 }
 
 // ServiceKeys is what hosts know the service by.

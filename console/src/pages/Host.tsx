@@ -31,12 +31,16 @@ export default function HostPage({ me }: { me: Person }) {
       <Title text={`Host ${h.name}`} className="mb-1" />
       <p className="mb-4 flex flex-wrap items-baseline gap-x-4 text-sm text-muted">
         <span>{h.enrolled ? `agent ${h.version}${h.carried ? ", by files that are carried" : ""}` : "not enrolled"}</span>
+        {h.system ? <span>{h.system}</span> : null}
+        {h.up_since ? <span>up since <Time at={h.up_since} /></span> : null}
+        {h.runs_since ? <span>the agent since <Time at={h.runs_since} /></span> : null}
         <span>last heard of <Time at={h.last_seen} /></span>
         <span className="inline-flex gap-1">watched: <Watch state={h.watch} /></span>
         {h.tags?.length ? <span>tags {h.tags.join(", ")}</span> : <span>no tags</span>}
         <Link to={`/settings?host=${h.name}`}>its settings</Link>
         {h.enrolled && !h.carried ? <Link to={`/look?host=${h.name}`}>look at it now</Link> : null}
       </p>
+      {h.unfit ? <Note error={new Error(h.unfit)} /> : null}
       <h2 className="mb-1 font-bold">Applications</h2>
       {overview.data && on.length === 0 ? <Note>No published baseline is for this host: baselines choose their hosts by name or tag.</Note> : null}
       {on.length > 0 ? (

@@ -62,7 +62,7 @@ func (s *Server) agentRoutes(r chi.Router) {
 	serve(r, "POST", "/agent/v1/enrol", openly, s.enrol)
 	r.Group(func(r chi.Router) {
 		r.Use(s.agent)
-		serve(r, "POST", "/agent/v1/hello", host, s.hello)
+		serve(r, "POST", helloPath, host, s.hello)
 		serve(r, "POST", "/agent/v1/certificate", host, s.renew)
 		serve(r, "POST", "/agent/v1/history", host, s.compareHistory)
 		serve(r, "POST", "/agent/v1/keys", host, s.giveKeys)
@@ -186,6 +186,10 @@ func (s *Server) agent(next http.Handler) http.Handler {
 			s.plain(w, r, huma.Error403Forbidden("this certificate counts no more: the host was enrolled anew or taken out"))
 			return
 		}
+		if err := wire.Speaks("the agent of "+h.Name, h.Version, h.Protocol, h.Oldest); err != nil && r.URL.Path != helloPath {
+			s.plain(w, r, huma.Error409Conflict(err.Error()))
+			return
+		}
 		says, err := s.holds(r.Context())
 		if end := enrolmentEnd(says, began(h)); err == nil && !end.IsZero() && time.Now().After(end) {
 			err = huma.Error403Forbidden("this enrolment has ended: have the host enrolled anew (idletally host invite)")
@@ -238,13 +242,36 @@ func (s *Server) holder(w http.ResponseWriter, r *http.Request, h store.Host, se
 	return err
 }
 
-// hello comes first after an agent starts: what an earlier life of it held is free again.
+const helloPath = "/agent/v1/hello"
+
+// hello comes first after an agent starts: what an earlier life of it held is free again. Agents of before there were greetings say nothing by it.
 func (s *Server) hello(w http.ResponseWriter, r *http.Request) error {
-	if err := s.Store.ReleaseWork(r.Context(), agentHost(r.Context())); err != nil {
+	in := wire.Hello{Version: "an earlier one", Protocol: 1, Oldest: 1}
+	h := callingHost(r.Context())
+	silent := r.ContentLength == 0
+	if !silent {
+		if err := readJSON(w, r, 4<<10, &in); err != nil {
+			return err
+		}
+		in.Version, in.System = oneLine(in.Version), oneLine(in.System)
+	}
+	if err := s.Store.Greet(r.Context(), h.Name, in); err != nil {
 		return err
 	}
-	w.WriteHeader(http.StatusNoContent)
-	return nil
+	if err := wire.Speaks("the agent of "+h.Name, in.Version, in.Protocol, in.Oldest); err != nil {
+		return huma.Error409Conflict(err.Error())
+	}
+	if err := s.Store.ReleaseWork(r.Context(), h.Name); err != nil {
+		return err
+	}
+	if in.Version != h.Version && !silent {
+		s.Log.Info("agent", "host", h.Name, "version", in.Version, "before", h.Version)
+	}
+	if silent {
+		w.WriteHeader(http.StatusNoContent)
+		return nil
+	}
+	return writeJSON(w, wire.Greeting{Version: s.Build.Version, Protocol: wire.Protocol, Oldest: wire.OldestProtocol})
 }
 
 // wait holds an agent's call until there is something for it, for a while.

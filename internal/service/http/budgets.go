@@ -73,7 +73,7 @@ var costs = map[budget.Class][]string{
 	quick: {
 		"get-review-rule", "set-review-rule", "list-applications", "list-editions", "get-edition", "calculate-entries", "calculate-mode", "calculate-new", "judge-password",
 		"list-causes", "get-trend", "list-history", "list-hooks", "add-hook", "remove-hook", "list-hosts", "invite-host", "get-host", "admit-host", "shut-out-host",
-		"get-tags", "set-tags", "me", "ask-own-passkey", "list-passkeys", "begin-passkey", "add-passkey", "remove-passkey", "get-policy", "set-policy", "keep-policy", "propose-second", "confirm-second", "remove-second", "end-sessions", "list-sessions", "end-session", "list-people",
+		"get-tags", "set-tags", "get-version", "me", "ask-own-passkey", "list-passkeys", "begin-passkey", "add-passkey", "remove-passkey", "get-policy", "set-policy", "keep-policy", "propose-second", "confirm-second", "remove-second", "end-sessions", "list-sessions", "end-session", "list-people",
 		"remove-person", "get-roles", "set-roles", "remove-second-of", "end-sessions-of", "list-plans", "decline-plan", "add-remark", "withdraw-plan",
 		"list-unread", "list-runs", "get-run", "halt-run", "resume-run", "list-results", "list-schedules", "add-schedule", "remove-schedule", "sign-in-ways",
 		"sign-out", "list-snapshots", "take-snapshot", "get-snapshot", "cancel-snapshot", "get-storage", "list-tokens", "show-keys", "list-news", "see-news", "add-token", "remove-token", "list-waivers",

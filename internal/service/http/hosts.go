@@ -17,6 +17,10 @@ func isConflict(err error) bool { return errors.Is(err, store.ErrConflict) }
 
 func wireHost(h store.Host) wire.Host {
 	out := wire.Host{Name: h.Name, Tags: h.Tags(), Enrolled: h.Certificate != "", Carried: h.Carried, Version: h.Version, LastSeen: h.LastSeen, Twice: h.Twice}
+	out.System, out.Up, out.Runs = h.System, h.UpSince, h.RunsSince
+	if err := wire.Speaks("the agent", h.Version, h.Protocol, h.Oldest); err != nil && out.Enrolled {
+		out.Unfit = err.Error()
+	}
 	if h.Watching != nil {
 		out.Watch = &wire.WatchState{Watching: *h.Watching}
 		if h.WatchNotes != "" {

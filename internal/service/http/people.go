@@ -143,6 +143,9 @@ func (s *Server) peopleRoutes(chi.Router) {
 	add(s, op{"POST", "/sign-out", "sign-out", "End this session", "any", 204}, func(ctx context.Context, _ *struct{}) (*signOutOut, error) {
 		return &signOutOut{cookie("", time.Unix(1, 0))}, s.Store.EndSession(ctx, caller(ctx).token)
 	})
+	add(s, op{"GET", "/version", "get-version", "Say what the service is", "any", 200}, func(context.Context, *struct{}) (*body[wire.Build], error) {
+		return &body[wire.Build]{s.Build}, nil
+	})
 	add(s, op{"GET", "/me", "me", "Who is signed in", "any", 200}, func(ctx context.Context, _ *struct{}) (*body[wire.Person], error) {
 		me := caller(ctx)
 		out := wirePerson(me.Person)

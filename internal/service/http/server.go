@@ -50,8 +50,8 @@ type Config struct {
 	Store     *store.Store
 	Authority *authority.Authority
 	Log       *slog.Logger
-	Console   fs.FS // the built console; nil serves a hint instead
-	Version   string
+	Console   fs.FS           // the built console; nil serves a hint instead
+	Build     wire.Build      // of this program
 	Stopping  <-chan struct{} // closed when the service is to end: who waits is sent home
 	Keep      desk.Retention
 	Provider  *Provider

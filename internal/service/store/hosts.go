@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
+
+	"idletally/internal/wire"
 )
 
 // Host is a host's record.
@@ -16,7 +18,12 @@ type Host struct {
 	Certificate string     `db:"certificate"`
 	Renewed     string     `db:"renewed"`   // one that took its place
 	Enrolment   string     `db:"enrolment"` // which its orders are for; "" of one by an earlier version
-	Version     string     `db:"version"`
+	Version     string     `db:"version"`   // of its agent, as it said when it started last
+	Protocol    int        `db:"protocol"`  // that it speaks
+	Oldest      int        `db:"oldest"`    // that it works with
+	System      string     `db:"system"`
+	UpSince     *time.Time `db:"up_since"`
+	RunsSince   *time.Time `db:"runs_since"`
 	Watching    *bool      `db:"watching"` // nil where the agent never told
 	WatchNotes  string     `db:"watch_notes"`
 	Created     time.Time  `db:"created"`
@@ -39,7 +46,7 @@ func (h Host) Tags() []string {
 	return strings.Split(h.TagList, ",")
 }
 
-const hostColumns = `name, tags, certificate, renewed, enrolment, carried, version, watching, watch_notes, created, last_seen, enrolled, renewed_used, twice, authority, order_key`
+const hostColumns = `name, tags, certificate, renewed, enrolment, carried, version, protocol, oldest, system, up_since, runs_since, watching, watch_notes, created, last_seen, enrolled, renewed_used, twice, authority, order_key`
 
 // Invite adds a host, or changes the tags of one where some are given, and keeps the hash of its enrolment code.
 func (s *Store) Invite(ctx context.Context, name string, tags []string, codeHash [32]byte, expires time.Time) error {
@@ -96,6 +103,16 @@ func (s *Store) SetCertificate(ctx context.Context, host string, c Certified) (e
 	r, err := s.db.ExecContext(ctx, `UPDATE host SET certificate = ?, renewed = '', enrolment = ?, version = ?, carried = ?, enrolled = ?, renewed_used = NULL, twice = NULL,
 		authority = ?, order_key = ? WHERE name = ?`, c.Serial, enrolment, c.Version, c.Carried, now(), c.Authority, c.OrderKey, host)
 	return enrolment, changed(r, err, "host "+host)
+}
+
+// Greet notes what runs on a host now.
+func (s *Store) Greet(ctx context.Context, host string, in wire.Hello) error {
+	since := func(seconds int64) time.Time {
+		return now().Add(-time.Duration(min(max(seconds, 0), 100*365*24*3600)) * time.Second)
+	}
+	_, err := s.exec(ctx, `UPDATE host SET version = ?, protocol = ?, oldest = ?, system = ?, up_since = ?, runs_since = ? WHERE name = ?`,
+		clip(in.Version, 64), in.Protocol, in.Oldest, clip(in.System, 160), since(in.Up), since(in.Runs), host)
+	return err
 }
 
 // RenewCertificate says which certificate a host's agent gets in place of the one that it called with. That one counts on, until it
