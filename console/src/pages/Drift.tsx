@@ -61,7 +61,7 @@ export default function Drift({ me }: { me: Person }) {
           return (
             <li key={h.host}>
               {r ? <Link to={`/look?snapshot=${r.snapshot}`}>{h.host}</Link> : <Link to={`/hosts/${h.host}`}>{h.host}</Link>}: <span className={h.state === "declared" || h.state === "drifted" ? "" : "font-semibold text-ink"}>{h.says}</span>
-              {r ? <>; {r.judged.toLocaleString()} of {r.paths.toLocaleString()} paths judged by edition {r.edition}, {r.waived ? `${r.waived.toLocaleString()} findings more waived, ` : ""}looked at <Time at={h.looked} /></> : null}
+              {r ? <>; {r.judged.toLocaleString()} of {r.paths.toLocaleString()} paths judged by edition {r.edition}, {r.waived ? `${r.waived.toLocaleString()} more waived, ` : ""}looked at <Time at={h.looked} /></> : null}
               {r?.problems?.map((p) => <div key={p.message}>{p.message}</div>)}
             </li>
           );
