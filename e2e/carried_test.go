@@ -40,7 +40,7 @@ func TestCarried(t *testing.T) {
 		op.want(0, "ready", "snapshot", "import", in("snapshot"))
 	}
 	must(t, os.WriteFile(in("rubbish"), []byte("{}"), 0o600))
-	op.want(1, "\"root\" not set", agent("request", in("x"))...)
+	op.want(2, "\"root\" not set", agent("request", in("x"))...)
 	op.want(1, "no admission", agent("join", in("rubbish"))...)
 	op.want(1, "is no request", "host", "admit", "pontoon", in("rubbish"), in("x"))
 	op.want(1, "not enrolled", agent("carry", in("rubbish"), in("x"))...)

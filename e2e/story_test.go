@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -109,6 +110,9 @@ func tryCommands(t *testing.T, s *demo.Stage) {
 		{"nothing chosen", []string{"plan", "draft", "ticketing"}, 2, "choose what to mend"},
 		{"unknown verb", []string{"plan", "destroy"}, 2, `"destroy" is no command`},
 		{"unknown option", []string{"plan", "list", "--frobnicate"}, 2, "see idletally plan list --help"},
+		{"out of range", []string{"token", "add", "x", "--days", "9999"}, 2, "validation failed"},
+		{"an error for programs", []string{"plan", "show", "nope", "-o", "json"}, 1, `"code":"not-found"`},
+		{"another unknown verb", []string{"paln"}, 2, "path or plan?"},
 		{"missing argument", []string{"plan", "show"}, 2, "want a plan"},
 		{"unknown output", []string{"host", "list", "--output", "xml"}, 2, "table, json or csv"},
 		{"published twice", []string{"baseline", "publish", "ticketing", "1"}, 1, "is published already"},
@@ -123,9 +127,10 @@ func tryCommands(t *testing.T, s *demo.Stage) {
 			t.Errorf("%s: exit code %d, want %d; says %q, want %q", x.name, code, x.code, out+errs, x.says)
 		}
 	}
-	// Every list can be had as JSON and as a table for a spreadsheet.
+	// Every list can be had as JSON, all of one form, and as CSV for programs: without marks, and with times that say their zone.
 	for _, argv := range [][]string{{"host", "list"}, {"application", "list"}, {"baseline", "list", "ticketing"}, {"snapshot", "list"}, {"drift", "show", "ticketing"},
-		{"drift", "findings", "ticketing"}, {"plan", "list"}, {"run", "list"}, {"history"}} {
+		{"drift", "findings", "ticketing"}, {"plan", "list"}, {"run", "list"}, {"history"}, {"waiver", "list", "ticketing"}, {"schedule", "list"}, {"token", "list"}, {"sign-in", "list"},
+		{"overview"}, {"search", "ticket"}, {"path", "list", "--snapshot", newest(t, s), "/srv/ticketing"}, {"drift", "trend", "ticketing"}, {"drift", "causes", "ticketing"}} {
 		out, errs, code := c.run("", append(argv, "--output", "json")...)
 		if code != 0 || !json.Valid([]byte(out)) {
 			t.Errorf("%v as JSON: %d %s %.200s", argv, code, errs, out)
@@ -133,6 +138,23 @@ func tryCommands(t *testing.T, s *demo.Stage) {
 		out, errs, code = c.run("", append(argv, "--output", "csv")...)
 		if head, _, _ := strings.Cut(out, "\n"); code != 0 || !strings.Contains(head, ",") {
 			t.Errorf("%v as CSV: %d %s %.200s", argv, code, errs, out)
+		}
+		if mark := people.FindString(out); mark != "" {
+			t.Errorf("%v as CSV: %q is for people\n%.400s", argv, mark, out)
+		}
+	}
+	// A shell is told names from the service, where names are wanted.
+	for _, x := range []struct {
+		says string
+		argv []string
+	}{
+		{"ticketing\tTicket sales", []string{"drift", "show", ""}}, {"slip-south\t", []string{"drift", "show", "ticketing", "--host", ""}}, {"slip-north\t", []string{"snapshot", "take", "ticketing", ""}},
+		{"\tticketing on slip-north, 20", []string{"snapshot", "export", ""}}, {"configuration", []string{"waiver", "add", "ticketing", "--rule", ""}}, {"1\tpublished", []string{"baseline", "show", "ticketing", ""}},
+		{"purser", []string{"access", "decide", "--host", "slip-north", ""}}, {"create\tcreate entries in", []string{"access", "holders", ""}}, {"json", []string{"host", "list", "-o", ""}},
+		{"operator", []string{"person", "roles", "lookout", ""}}, {":4", []string{"host", "list", ""}}, {":0", []string{"baseline", "check", ""}},
+	} {
+		if out, errs, code := c.run("", append([]string{"__complete"}, x.argv...)...); code != 0 || !strings.Contains(out, x.says) {
+			t.Errorf("completing %q: %d, %s%s", x.argv, code, out, errs)
 		}
 	}
 	if out, _, _ := c.run("", "baseline", "schema"); !json.Valid([]byte(out)) {
@@ -146,6 +168,9 @@ func tryCommands(t *testing.T, s *demo.Stage) {
 	}
 	c.want(1, "you are not signed in", "host", "list")
 }
+
+// people are what CSV has none of: marks, and times without a zone.
+var people = regexp.MustCompile(`[▲▼◆·…→]|\d{4}-\d\d-\d\d \d\d:\d\d`)
 
 func newest(t *testing.T, s *demo.Stage) string { return snapshots(t, s)[0].ID }
 

@@ -3,8 +3,10 @@
 package e2e
 
 import (
+	"bufio"
 	"encoding/json"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -62,6 +64,7 @@ func TestNothingIsGreenByMistake(t *testing.T) {
 	v.c.want(1, "applies to a host", "snapshot", "take", "nowhere")
 	v.c.want(4, "1 of 3 hosts was never looked at", "drift", "show", "ticketing", "--strict")
 
+	ended := follows(t, v.c, "berth", []string{"never looked at", "as declared", "1 finding"})
 	v.is("nowhere", "nowhere", "applies to no host")
 	v.is("berth", "never", "never looked at")
 	snapshot(t, author, "berth", "slip-north")
@@ -104,8 +107,43 @@ func TestNothingIsGreenByMistake(t *testing.T) {
 	for _, age := range []string{"0", "-3h", "3", "x", "1ms", "99999d"} {
 		v.c.want(2, "is no age", "drift", "show", "berth", "--max-age="+age)
 	}
+	ended()
 	for _, f := range v.b.Faults() {
 		t.Errorf("the browser complains: %s", f)
+	}
+}
+
+// follows has a command follow an application, which is to tell of some states in their order, and to end well when it is stopped.
+func follows(t *testing.T, c command, application string, want []string) (ended func()) {
+	t.Helper()
+	cmd := exec.CommandContext(t.Context(), program, "drift", "watch", application)
+	cmd.Env = c.env()
+	out, err := cmd.StdoutPipe()
+	must(t, err)
+	must(t, cmd.Start())
+	told := make(chan string, 100)
+	go func() {
+		defer close(told)
+		for lines := bufio.NewScanner(out); lines.Scan(); {
+			told <- lines.Text()
+		}
+	}()
+	return func() {
+		t.Helper()
+		for line := range told {
+			if len(want) > 0 && strings.HasSuffix(line, "slip-north: "+want[0]) {
+				want = want[1:]
+			}
+			if len(want) == 0 {
+				break
+			}
+		}
+		must(t, cmd.Process.Signal(os.Interrupt))
+		for range told {
+		}
+		if err := cmd.Wait(); err != nil || len(want) > 0 {
+			t.Errorf("drift watch ended with %v, and did not tell %q", err, want)
+		}
 	}
 }
 

@@ -85,6 +85,12 @@ func ask[T any](g *guide, person string, argv ...string) (out T, err error) {
 	return out, err
 }
 
+// list is ask for commands that list.
+func list[T any](g *guide, person string, argv ...string) ([]T, error) {
+	p, err := ask[wire.Page[T]](g, person, argv...)
+	return p.Items, err
+}
+
 // tour tells the whole story, and ends well only if the restored trees equal the original ones.
 func tour(ctx context.Context, s *demo.Stage) error {
 	g := &guide{ctx, s}
@@ -189,7 +195,7 @@ func tour(ctx context.Context, s *demo.Stage) error {
 
 // agreedRun takes the newest plan through review, shows that nobody approves their own, and runs it.
 func (g *guide) agreedRun(what string) (run string, err error) {
-	plans, err := ask[[]wire.Plan](g, "quartermaster", "plan", "list", "--state", "draft")
+	plans, err := list[wire.Plan](g, "quartermaster", "plan", "list", "--state", "draft")
 	if err != nil || len(plans) == 0 {
 		return "", fmt.Errorf("the draft to be %s is not there: %w", what, err)
 	}
@@ -216,7 +222,7 @@ func (g *guide) agreedRun(what string) (run string, err error) {
 	if _, err := g.run("quartermaster", "", []int{0, 4}, "run", "start", p.ID); err != nil {
 		return "", err
 	}
-	runs, err := ask[[]wire.Run](g, "quartermaster", "run", "list")
+	runs, err := list[wire.Run](g, "quartermaster", "run", "list")
 	if err != nil || len(runs) == 0 {
 		return "", fmt.Errorf("the run is not there: %w", err)
 	}
@@ -226,7 +232,7 @@ func (g *guide) agreedRun(what string) (run string, err error) {
 // settled waits for the snapshots that follow a run.
 func (g *guide) settled() error {
 	for g.ctx.Err() == nil {
-		snaps, err := ask[[]wire.Snapshot](g, "quartermaster", "snapshot", "list", "--application", "ticketing")
+		snaps, err := list[wire.Snapshot](g, "quartermaster", "snapshot", "list", "--application", "ticketing")
 		if err != nil {
 			return err
 		}
@@ -246,7 +252,7 @@ func roots(g *guide) (map[string]wire.Snapshot, error) {
 	if err := g.settled(); err != nil {
 		return nil, err
 	}
-	snaps, err := ask[[]wire.Snapshot](g, "quartermaster", "snapshot", "list", "--application", "ticketing")
+	snaps, err := list[wire.Snapshot](g, "quartermaster", "snapshot", "list", "--application", "ticketing")
 	out := map[string]wire.Snapshot{}
 	for i := len(snaps) - 1; i >= 0; i-- { // the newest come first
 		out[snaps[i].Host] = snaps[i]

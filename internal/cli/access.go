@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -30,7 +31,10 @@ func judged(yes bool) string {
 
 func accessCommand(o *options) *cobra.Command {
 	var w where
-	n := noun("access", "Who can do what, and why", decideCommand(o, &w), holdersCommand(o, &w), matrixCommand(o, &w), belowCommand(o, &w), probeCommand(o, &w))
+	decide := decideCommand(o, &w)
+	n := obvious(noun("access", "Who can do what, and why", decide, holdersCommand(o, &w), matrixCommand(o, &w), belowCommand(o, &w), probeCommand(o, &w)), decide, func(a []string) bool {
+		return len(a) > 1 && slices.ContainsFunc(a, func(s string) bool { return strings.Contains(s, "/") })
+	})
 	n.Long = `Who can do what with a path, counting every folder on the way to it, group memberships, access entries and their
 mask, sticky folders, immutable and append-only flags, mounts, and what root may do.
 
@@ -41,16 +45,17 @@ Operations: read, write, execute, list, enter, create, delete, rename, change (p
 
 func decideCommand(o *options, w *where) *cobra.Command {
 	var sup wire.Supposed
-	c := &cobra.Command{Use: "decide ACCOUNT PATH [OPERATION]", Short: "What an account can do with a path, and what decides it", Args: args(2, 3, "an account, a path and perhaps an operation"),
+	c := &cobra.Command{Use: "decide ACCOUNT [OPERATION] PATH", Short: "What an account can do with a path, and what decides it", Args: args(2, 3, "an account, perhaps an operation, and a path"),
 		Long: `What an account can do with a path. The account is a name or a number on the host, or everyone for whoever is
 nobody in particular. With one operation the way from / is shown, to the folder where it stops, and the command
-exits with 4 where the answer is no.`,
+exits with 4 where the answer is no. Of a folder write is making, removing and renaming what is in it.`,
 		RunE: func(c *cobra.Command, a []string) error {
-			l, at, op, err := o.question(w, a[1], append(a, "", "")[2])
+			q := inOrder(a)
+			l, at, op, err := o.question(w, q.path, q.operation)
 			if err != nil {
 				return err
 			}
-			j, err := l.Decide(c.Context(), a[0], at, op, sup)
+			j, err := l.Decide(c.Context(), q.account, at, op, sup)
 			if err != nil {
 				return err
 			}
@@ -91,6 +96,28 @@ func groups(c *cobra.Command, j wire.Judgement) {
 }
 
 // question reads what most of these commands are given.
+// asked is a question's account, operation and path, those that were given.
+type asked struct{ account, operation, path string }
+
+// inOrder takes the arguments of a question in their order, account, operation and path, of which the operation may be left out; or in another one
+// where they only make sense so.
+func inOrder(a []string) asked {
+	isPath := func(s string) bool { return strings.HasPrefix(s, "/") || strings.HasPrefix(s, ".") }
+	isOperation := func(s string) bool { _, err := access.ParseOperation(s); return err == nil }
+	if len(a) == 2 {
+		if isPath(a[0]) && !isPath(a[1]) {
+			return asked{a[1], "", a[0]}
+		}
+		return asked{a[0], "", a[1]}
+	}
+	for _, p := range [][3]int{{0, 1, 2}, {0, 2, 1}, {2, 0, 1}, {1, 0, 2}, {2, 1, 0}, {1, 2, 0}} {
+		if isOperation(a[p[1]]) && (isPath(a[p[2]]) || a[p[2]] == "") && !isPath(a[p[0]]) {
+			return asked{a[p[0]], a[p[1]], a[p[2]]}
+		}
+	}
+	return asked{a[0], a[1], a[2]}
+}
+
 func (o *options) question(w *where, path, operation string) (looker, string, access.Operation, error) {
 	var op access.Operation
 	if operation != "" {
@@ -193,7 +220,8 @@ func holdersCommand(o *options, w *where) *cobra.Command {
 	var sup wire.Supposed
 	c := &cobra.Command{Use: "holders OPERATION PATH", Short: "Who can do something with a path", Args: args(2, 2, "an operation and a path"),
 		RunE: func(c *cobra.Command, a []string) error {
-			l, at, op, err := o.question(w, a[1], a[0])
+			q := inOrder(append([]string{""}, a...))
+			l, at, op, err := o.question(w, q.path, q.operation)
 			if err != nil {
 				return err
 			}
@@ -216,7 +244,10 @@ func holdersCommand(o *options, w *where) *cobra.Command {
 				}
 			}
 			if o.output == "table" {
-				say(c, "Who can %s %s (%s; %s): %d of %d accounts", op.Words(), h.Path, h.Kind, origin(h.Origin), len(h.Allowed), h.Accounts)
+				if h.Operation == access.Create && op == access.Write {
+					say(c, "To write a folder is to make, remove and rename what is in it: the operation create.")
+				}
+				say(c, "Who can %s %s (%s; %s): %d of %d accounts", h.Operation.Words(), h.Path, h.Kind, origin(h.Origin), len(h.Allowed), h.Accounts)
 				if h.Suppose != "" {
 					say(c, "supposed: %s", h.Suppose)
 				}
@@ -247,7 +278,7 @@ that it names, service accounts first. Where something is supposed, what changes
 			}
 			t.head = append(t.head, "WHO")
 			for _, r := range m.Rows {
-				row := []string{r.Account}
+				row := []any{r.Account}
 				for i, x := range r.Cells {
 					cell := verdictOf(x)
 					if len(r.Then) > 0 && verdictOf(r.Then[i]) != cell {
@@ -281,15 +312,16 @@ func belowCommand(o *options, w *where) *cobra.Command {
 given. Paths with equal permissions are one line; --paths lists them one by one. What no way leads to is not
 looked at, unless --behind asks for it: what would be open as soon as a way led there.`,
 		RunE: func(c *cobra.Command, a []string) error {
-			folder := append(a, "")[2]
+			q := inOrder(append(a, "")[:3])
+			folder := q.path
 			if folder == "" && w.snapshot == "" {
 				return usageError{errors.New("say below which folder; only a snapshot has roots of its own")}
 			}
-			l, at, op, err := o.question(w, folder, a[1])
+			l, at, op, err := o.question(w, folder, q.operation)
 			if err != nil {
 				return err
 			}
-			ask.Account, ask.Path, ask.Operation = a[0], at, op
+			ask.Account, ask.Path, ask.Operation = q.account, at, op
 			if paths {
 				ask.Limit = min(most, 5000)
 			}

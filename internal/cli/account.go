@@ -42,13 +42,13 @@ with now differ from those you are a member of: a new membership counts from the
 					return err
 				}
 			}
-			pairs := []string{"account", v.Name, "number", v.ID, "groups", strings.Join(v.Groups, ", ")}
+			pairs := []any{"account", v.Name, "number", v.ID, "groups", strings.Join(v.Groups, ", ")}
 			for _, n := range v.Notes {
 				pairs = append(pairs, "note", n)
 			}
 			return o.showOne(c, v, pairs...)
 		}}
-	n := noun("account", "Who accounts are", show)
+	n := noun("account", "Show accounts and their groups", show)
 	w.flags(n)
 	return n
 }

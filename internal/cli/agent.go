@@ -29,7 +29,7 @@ func passwordIn(flag, file string) (string, error) {
 
 func agentCommand(o *options) *cobra.Command {
 	var folder string
-	c := noun("agent", "Work on this host for a service", agentRun(&folder), agentEnrol(&folder), agentStdio(&folder), agentRequest(&folder), agentJoin(&folder), agentCarry(o, &folder), agentProber(&folder), runsHere(o, &folder), putBackHere(o, &folder))
+	c := noun("agent", "Run and enrol the agent of this host", agentRun(&folder), agentEnrol(&folder), agentStdio(&folder), agentRequest(&folder), agentJoin(&folder), agentCarry(o, &folder), agentProber(&folder), runsHere(o, &folder), putBackHere(o, &folder))
 	c.PersistentFlags().StringVar(&folder, "folder", "/var/lib/idletally-agent", "the agent's own folder")
 	return c
 }
@@ -99,7 +99,7 @@ func agentRun(folder *string) *cobra.Command {
 			return forEach(c.Context(), each, log, one)
 		}}
 	apply = workFlags(c, &level)
-	c.Flags().StringVar(&each, "each", "", "work for every host that was enrolled into a folder in this one, also for those that come later")
+	c.Flags().StringVar(&each, "each", "", "work for every host enrolled into a subfolder of this one; new ones are picked up")
 	return c
 }
 

@@ -193,7 +193,7 @@ Who can change the file can make anybody an admin: give the service's public key
 		x.Flags().StringVar(&given, "key", "", "the service's public key (base64) that has to have signed the backup, as \"history verify\" tells it")
 	}
 	write.Flags().BoolVar(&without, "without-keys", false, "leave the service's keys out")
-	c := noun("backup", "Keep all of the service, and make it anew", write, check, restore)
+	c := noun("backup", "Back the service up, and restore it", write, check, restore)
 	c.PersistentFlags().StringVar(&data, "data", "/var/lib/idletally", "the service's own folder")
 	c.PersistentFlags().StringVar(&dsn, "database", os.Getenv("IDLETALLY_DATABASE"), "its database, where that is not its private one; better given by IDLETALLY_DATABASE")
 	c.PersistentFlags().Lookup("database").DefValue = "" // it may hold a password
@@ -272,5 +272,5 @@ func (o *options) showBackup(c *cobra.Command, b store.Counted) error {
 	if b.Key != nil {
 		signed = base64.StdEncoding.EncodeToString(b.Key)
 	}
-	return o.showOne(c, b, "signed by", signed, "of", when(b.At), "by version", b.Version, "schema", strconv.FormatInt(b.Schema, 10), "tables", strconv.Itoa(len(b.Tables)), "rows", strconv.FormatInt(rows, 10), "keys", keys)
+	return o.showOne(c, b, "signed by", signed, "of", b.At, "by version", b.Version, "schema", strconv.FormatInt(b.Schema, 10), "tables", strconv.Itoa(len(b.Tables)), "rows", strconv.FormatInt(rows, 10), "keys", keys)
 }

@@ -29,38 +29,22 @@ func read(c *cobra.Command, file string) (string, error) {
 
 func baselineCommand(o *options) *cobra.Command {
 	var offline, strict bool
-	check := &cobra.Command{Use: "check FILE", Short: "Check a baseline; exit code 4 where it has errors", Args: args(1, 1, "a file, or - for standard input"),
-		Long: `Check a baseline. Errors name line and column and what would be right. With a session the
-service also says which hosts it applies to and what single hosts cannot follow; --local asks no service.`,
+	check := &cobra.Command{Use: "check FILE...", Short: "Check baselines; exit code 4 where one has errors", Args: args(1, 10_000, "files, or - for standard input"),
+		Long: `Check baselines. Errors name line and column and what would be right. With a session the
+service also says which hosts they apply to and what single hosts cannot follow; --local asks no service.`,
 		RunE: func(c *cobra.Command, a []string) error {
-			text, err := read(c, a[0])
-			if err != nil {
-				return err
-			}
-			checked := wire.Checked{Hosts: []string{}, Problems: []wire.HostProblem{}}
-			doc, err := baseline.Parse([]byte(text))
-			var faults baseline.Errors
-			switch {
-			case offline && errors.As(err, &faults):
-				checked.Errors = faults
-			case offline && err != nil:
-				return err
-			case offline:
-				checked.OK, checked.Application, checked.Rules = true, doc.Application, len(doc.Rules)
-				m, _ := baseline.Compile(doc, (&perm.Directory{}).Index())
-				if checked.Warnings, err = baseline.Warn(baseline.Facts{Matcher: m}); err != nil {
-					return err
-				}
-			default:
-				api, err := o.client()
+			var all []checkedFile
+			for _, file := range a {
+				k, err := o.checkFile(c, file, offline)
 				if err != nil {
-					return fmt.Errorf("%w, or check with --local", err)
-				}
-				if checked, err = api.CheckBaseline(c.Context(), text); err != nil {
+					if len(a) > 1 {
+						err = fmt.Errorf("%s: %w", file, err)
+					}
 					return err
 				}
+				all = append(all, checkedFile{file, k})
 			}
-			return showChecked(o, c, a[0], checked, strict)
+			return showChecked(o, c, all, strict)
 		}}
 	check.Flags().BoolVar(&strict, "strict", false, "exit with 4 where there are warnings, too")
 	check.Flags().BoolVar(&offline, "local", false, "check the text alone, without a service")
@@ -110,7 +94,7 @@ service also says which hosts it applies to and what single hosts cannot follow;
 			}
 			t := table{head: []string{"EDITION", "STATE", "AUTHOR", "DRAFTED", "PUBLISHED", "BY"}, value: editions, none: "No editions of " + a[0] + " yet."}
 			for _, e := range editions {
-				t.add(strconv.Itoa(e.Number), e.State, e.Author, when(e.Created), whenever(e.Published), e.PublishedBy)
+				t.add(strconv.Itoa(e.Number), e.State, e.Author, e.Created, e.Published, e.PublishedBy)
 			}
 			return o.show(c, t)
 		})}
@@ -224,7 +208,7 @@ A host without a published baseline is looked at first with: idletally snapshot 
 		})}
 	explain.Flags().StringVar(&host, "host", "", "the host")
 	explain.Flags().IntVar(&edition, "edition", 0, "an edition's number (default: the published one)")
-	return noun("baseline", "What should be", derive, check, effect, upload, publish, list, show, compare, explain, schema)
+	return noun("baseline", "Manage baselines: what should be", derive, check, effect, upload, publish, list, show, compare, explain, schema)
 }
 
 // showEffect shows what is judged differently, host by host.
@@ -236,7 +220,7 @@ func (o *options) showEffect(c *cobra.Command, e wire.EditionEffect) error {
 		}
 		for _, s := range h.Shifts {
 			what := map[[2]bool]string{{true, false}: "gone", {false, true}: "new", {true, true}: "changed"}[[2]bool{s.Was != "", s.Is != ""}]
-			t.add(h.Host, strconv.Itoa(s.Count), what, s.Kind+" "+s.Aspect, s.Found, cmp.Or(s.Was, "–"), cmp.Or(s.Is, "–"), cmp.Or(s.NewRule, s.OldRule), mark(s.Word), wire.Place(s.Count, s.Folder, s.Example))
+			t.add(h.Host, strconv.Itoa(s.Count), what, s.Kind+" "+s.Aspect, s.Found, cmp.Or(s.Was, "–"), cmp.Or(s.Is, "–"), cmp.Or(s.NewRule, s.OldRule), effect(s.Word), place(s.Count, s.Folder, s.Example))
 		}
 	}
 	if err := o.show(c, t); err != nil {
@@ -248,46 +232,97 @@ func (o *options) showEffect(c *cobra.Command, e wire.EditionEffect) error {
 	return nil
 }
 
-func showChecked(o *options, c *cobra.Command, file string, k wire.Checked, strict bool) error {
-	t := table{head: []string{"FILE", "LINE", "COLUMN", "HOST", "MESSAGE"}, value: k}
-	for _, e := range k.Errors {
-		t.add(file, strconv.Itoa(e.Line), strconv.Itoa(e.Column), "", e.Message)
+// A checkedFile is what is to be said of a file.
+type checkedFile struct {
+	File string `json:"file"`
+	wire.Checked
+}
+
+// checkFile checks a baseline, by the service or, offline, by its text alone.
+func (o *options) checkFile(c *cobra.Command, file string, offline bool) (checked wire.Checked, err error) {
+	text, err := read(c, file)
+	if err != nil {
+		return checked, err
 	}
-	for _, p := range k.Problems {
-		t.add(file, strconv.Itoa(p.Line), strconv.Itoa(p.Column), p.Host, p.Message)
+	if !offline {
+		api, err := o.client()
+		if err != nil {
+			return checked, fmt.Errorf("%w, or check with --local", err)
+		}
+		return api.CheckBaseline(c.Context(), text)
+	}
+	checked = wire.Checked{Hosts: []string{}, Problems: []wire.HostProblem{}}
+	doc, err := baseline.Parse([]byte(text))
+	var faults baseline.Errors
+	switch {
+	case errors.As(err, &faults):
+		checked.Errors = faults
+		return checked, nil
+	case err != nil:
+		return checked, err
+	}
+	checked.OK, checked.Application, checked.Rules = true, doc.Application, len(doc.Rules)
+	m, _ := baseline.Compile(doc, (&perm.Directory{}).Index())
+	checked.Warnings, err = baseline.Warn(baseline.Facts{Matcher: m})
+	return checked, err
+}
+
+func showChecked(o *options, c *cobra.Command, all []checkedFile, strict bool) error {
+	t := table{head: []string{"FILE", "LINE", "COLUMN", "HOST", "MESSAGE"}, value: all}
+	if len(all) == 1 {
+		t.value = all[0].Checked
+	}
+	sound := true
+	for _, k := range all {
+		sound = sound && k.OK && !(strict && len(k.Warnings) > 0)
+		for _, e := range k.Errors {
+			t.add(k.File, e.Line, e.Column, "", e.Message)
+		}
+		for _, p := range k.Problems {
+			t.add(k.File, p.Line, p.Column, p.Host, p.Message)
+		}
+		for _, w := range k.Warnings {
+			t.add(k.File, w.Line, w.Column, strings.Join(w.Hosts, " "), "warning: "+w.Message+"; write instead: "+w.Instead)
+		}
+		if o.output == "table" {
+			sayChecked(c, k)
+		}
 	}
 	if o.output != "table" {
-		for _, w := range k.Warnings {
-			t.add(file, strconv.Itoa(w.Line), strconv.Itoa(w.Column), strings.Join(w.Hosts, " "), "warning: "+w.Message+"; write instead: "+w.Instead)
-		}
 		if err := o.show(c, t); err != nil {
 			return err
 		}
-	} else {
-		for _, r := range t.rows {
-			host := ""
-			if r[3] != "" {
-				host = "host " + r[3] + ": "
-			}
-			say(c, "%s:%s:%s: %s%s", r[0], r[1], r[2], host, r[4])
-		}
-		for _, w := range k.Warnings {
-			say(c, "%s:%d:%d: warning: rule %s: %s", file, w.Line, w.Column, w.Rule, w.Message)
-			if w.Example != "" {
-				say(c, "    such as %s", w.Example)
-			}
-			say(c, "    write instead: %s", w.Instead)
-		}
-		if k.OK {
-			hosts := "applies to no host yet"
-			if len(k.Hosts) > 0 {
-				hosts = "applies to " + strings.Join(k.Hosts, ", ")
-			}
-			say(c, "%s is a sound baseline of %s: %d rules; %s.", file, k.Application, k.Rules, hosts)
-		}
 	}
-	if !k.OK || strict && len(k.Warnings) > 0 {
+	if !sound {
 		return errNotSo
 	}
 	return nil
+}
+
+// sayChecked says it as compilers do, a line each.
+func sayChecked(c *cobra.Command, k checkedFile) {
+	for _, e := range k.Errors {
+		say(c, "%s:%d:%d: %s", k.File, e.Line, e.Column, e.Message)
+	}
+	for _, p := range k.Problems {
+		host := ""
+		if p.Host != "" {
+			host = "host " + p.Host + ": "
+		}
+		say(c, "%s:%d:%d: %s%s", k.File, p.Line, p.Column, host, p.Message)
+	}
+	for _, w := range k.Warnings {
+		say(c, "%s:%d:%d: warning: rule %s: %s", k.File, w.Line, w.Column, w.Rule, w.Message)
+		if w.Example != "" {
+			say(c, "    such as %s", w.Example)
+		}
+		say(c, "    write instead: %s", w.Instead)
+	}
+	if k.OK {
+		hosts := "applies to no host yet"
+		if len(k.Hosts) > 0 {
+			hosts = "applies to " + strings.Join(k.Hosts, ", ")
+		}
+		say(c, "%s is a sound baseline of %s: %d rules; %s.", k.File, k.Application, k.Rules, hosts)
+	}
 }

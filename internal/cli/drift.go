@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strconv"
@@ -47,7 +48,7 @@ hours where none is scheduled; for hosts that watch, from when the agent last sa
 	show.Flags().BoolVar(&waived, "waived", false, "show findings that are accepted for a time, too")
 	show.Flags().BoolVar(&strict, "strict", false, "exit with 4 unless everything is known to be as declared")
 	var group string
-	var most int
+	var list listing
 	findings := &cobra.Command{Use: "findings APPLICATION", Short: "List findings path by path", Args: args(1, 1, "an application"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			d, err := api.Drift(c.Context(), a[0], host)
@@ -66,28 +67,37 @@ hours where none is scheduled; for hosts that watch, from when the agent last sa
 				Found    string `json:"found"`
 				Meaning  string `json:"meaning"`
 			}
-			var all []row
-			t := table{head: []string{"FINDING", "HOST", "RULE", "ASPECT", "DECLARED", "FOUND", "EFFECT", "SINCE", "BY", "PATH"}, none: "No findings."}
+			reports, hosts, total := []string{}, map[string]string{}, int64(0)
 			for _, r := range d.Reports {
-				list, err := api.Findings(c.Context(), r.ID, group, most-len(all))
-				if err != nil {
-					return err
-				}
-				for _, f := range list {
-					g := groups[f.Report+f.Group]
-					all = append(all, row{f, r.Host, g.Rule, g.Declared, g.Found, g.Meaning})
-					t.add(f.Report+":"+strconv.Itoa(f.Seq), r.Host, g.Rule, f.Aspect, g.Declared, asRead(g.Found, f.Unread), g.Meaning, sinceWhen(f.Since, f.Spells), byWhom(f.By), f.Path)
-				}
-				if len(all) >= most {
-					break
+				reports, hosts[r.ID], total = append(reports, r.ID), r.Host, total+r.Findings+r.Waived
+			}
+			if group != "" {
+				total = 0
+				for _, g := range d.Groups {
+					if g.ID == group {
+						total += int64(g.Count)
+					}
 				}
 			}
-			t.value = all
-			return o.show(c, t)
+			read := chained(reports, func(report string) pageReader[row] {
+				return func(ctx context.Context, after string, limit int) (wire.Page[row], error) {
+					page, err := api.FindingPages(report, group).Page(ctx, after, limit)
+					out := wire.Page[row]{Next: page.Next}
+					for _, f := range page.Items {
+						g := groups[f.Report+f.Group]
+						out.Items = append(out.Items, row{f, hosts[f.Report], g.Rule, g.Declared, g.Found, g.Meaning})
+					}
+					return out, err
+				}
+			})
+			t := table{head: []string{"FINDING", "HOST", "RULE", "ASPECT", "DECLARED", "FOUND", "EFFECT", "SINCE", "BY", "PATH"}, none: "No findings."}
+			return showPages(o, c, list, "findings", counting(read, total), t, func(t *table, f row) {
+				t.add(f.Report+":"+strconv.Itoa(f.Seq), f.Host, f.Rule, f.Aspect, f.Declared, forms{asRead(f.Found, f.Unread), f.Found}, meaning(f.Meaning), forms{sinceWhen(f.Since, f.Spells), f.Since}, byWhom(f.By), f.Path)
+			})
 		})}
 	findings.Flags().StringVar(&host, "host", "", "only this host")
 	findings.Flags().StringVar(&group, "group", "", "only this group")
-	findings.Flags().IntVar(&most, "most", 200, "how many at the most")
+	listFlags(findings, &list, 200)
 	var days int
 	trend := &cobra.Command{Use: "trend APPLICATION", Short: "Show how drift went, snapshot by snapshot", Args: args(1, 1, "an application"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
@@ -99,7 +109,7 @@ hours where none is scheduled; for hosts that watch, from when the agent last sa
 			number := func(n int64) string { return strconv.FormatInt(n, 10) }
 			for _, h := range all {
 				for _, p := range h.Points {
-					t.add(h.Host, when(p.At), strconv.Itoa(p.Edition), number(p.Findings), number(p.Opens), number(p.Closes), number(p.Waived), number(p.Fresh), number(p.Returned), number(p.Gone), number(p.Unread))
+					t.add(h.Host, p.At, strconv.Itoa(p.Edition), number(p.Findings), number(p.Opens), number(p.Closes), number(p.Waived), number(p.Fresh), number(p.Returned), number(p.Gone), number(p.Unread))
 				}
 			}
 			return o.show(c, t)
@@ -112,7 +122,7 @@ hours where none is scheduled; for hosts that watch, from when the agent last sa
 			}
 			t := table{head: []string{"HOST", "PATHS", "TIMES", "LAST", "ASPECT", "DECLARED", "FOUND", "FOLDER", "CAUSE", "INSTEAD"}, value: all, none: "No new paths came out wrong."}
 			for _, x := range all {
-				t.add(x.Host, strconv.Itoa(x.Paths), strconv.Itoa(x.Times), when(x.LastSeen), x.Kind+" "+x.Aspect, x.Declared, x.Found, x.Folder, x.Why, x.Instead)
+				t.add(x.Host, strconv.Itoa(x.Paths), strconv.Itoa(x.Times), x.LastSeen, x.Kind+" "+x.Aspect, x.Declared, x.Found, x.Folder, x.Why, x.Instead)
 			}
 			if o.output != "table" || len(all) == 0 {
 				return o.show(c, t)
@@ -161,19 +171,19 @@ exits with 4 unless everything is known to be as declared: each host was looked 
 	for _, c := range []*cobra.Command{show, written} {
 		c.Flags().Var(&age, "max-age", "how long a look counts, such as 90m, 26h or 7d; by default as the schedules have it")
 	}
-	return noun("drift", "Where hosts are not as declared", show, findings, trend, causes, written, fileDrift(o))
+	return noun("drift", "Show where hosts have drifted from their baselines", show, findings, driftWatch(o), trend, causes, written, fileDrift(o))
 }
 
-// byWhom says who touched a path, as far as the kernel told. Which of several made it as it is nobody knows.
-func byWhom(a *wire.Act) string {
+// byWhom is a cell that says who touched a path, as far as the kernel told. Which of several made it as it is nobody knows.
+func byWhom(a *wire.Act) any {
 	if a == nil {
-		return ""
+		return nil
 	}
 	at := a.At.Local().Format(time.TimeOnly)
 	if len(a.Others) > 0 {
-		return fmt.Sprintf("among those who touched it: %s; %s, %s", strings.Join(a.Others, "; "), a.Who(), at)
+		return forms{fmt.Sprintf("among those who touched it: %s; %s, %s", strings.Join(a.Others, "; "), a.Who(), at), strings.Join(append(a.Others, a.Who()), "; ")}
 	}
-	return fmt.Sprintf("touched by %s, %s", a.Who(), at)
+	return forms{fmt.Sprintf("touched by %s, %s", a.Who(), at), a.Who()}
 }
 
 // sinceWhen says since when a finding is there, and how often it came back.

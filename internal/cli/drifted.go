@@ -93,7 +93,7 @@ func hostLines(o *options, c *cobra.Command, d client.Drift) error {
 			t.add(h.Host, "never", "", "", "", "", "", "", "", h.Says)
 			continue
 		}
-		t.add(h.Host, whenever(h.Looked), num(r.Paths), num(r.Judged), num(r.Findings), num(r.Opens), num(r.Closes), num(r.Unread), strconv.Itoa(r.Edition), h.Says)
+		t.add(h.Host, h.Looked, num(r.Paths), num(r.Judged), num(r.Findings), num(r.Opens), num(r.Closes), num(r.Unread), strconv.Itoa(r.Edition), h.Says)
 	}
 	if len(t.rows) > 0 {
 		if err := o.show(c, t); err != nil {
@@ -102,6 +102,11 @@ func hostLines(o *options, c *cobra.Command, d client.Drift) error {
 	}
 	if left > 0 {
 		say(c, "%d hosts more are as declared: --host shows one.", left)
+	}
+	for _, r := range d.Reports {
+		if r.MoreGroups > 0 {
+			say(c, "On %s there are %d groups more, of less weight: idletally drift findings lists all paths.", r.Host, r.MoreGroups)
+		}
 	}
 	said := map[string]bool{}
 	for _, r := range d.Reports {
@@ -126,7 +131,7 @@ func driftLines(d client.Drift) table {
 		for _, g := range d.Groups {
 			if g.Host == h.Host {
 				none = false
-				t.add(g.ID, g.Host, strconv.Itoa(g.Count), g.Word, g.Rule, g.Kind, g.Aspect, g.Declared, g.Found, wire.Place(g.Count, g.Folder, g.Example), strconv.FormatBool(g.Waiver != nil), strconv.Itoa(g.Unread), h.State, looked)
+				t.add(g.ID, g.Host, strconv.Itoa(g.Count), g.Word, g.Rule, g.Kind, g.Aspect, g.Declared, g.Found, place(g.Count, g.Folder, g.Example), strconv.FormatBool(g.Waiver != nil), strconv.Itoa(g.Unread), h.State, looked)
 			}
 		}
 		if none && h.State != string(verdict.Declared) {
@@ -178,7 +183,7 @@ func equalLines(groups []wire.Group) table {
 		if e.Waiver != nil {
 			effect += " (waived)"
 		}
-		t.add(e.ID, someHosts(e.hosts), counted(e.Group), effect, e.Rule, e.Kind+" "+e.Aspect, e.Declared, e.Found, wire.Place(e.Count, e.folder.String(), e.Example))
+		t.add(e.ID, someHosts(e.hosts), counted(e.Group), effect, e.Rule, e.Kind+" "+e.Aspect, e.Declared, e.Found, place(e.Count, e.folder.String(), e.Example))
 	}
 	return t
 }

@@ -16,10 +16,11 @@ import (
 
 	"idletally/internal/client"
 	"idletally/internal/core/chain"
+	"idletally/internal/wire"
 )
 
 func historyCommand(o *options) *cobra.Command {
-	var most int
+	var list listing
 	var past client.Past
 	var from, to string
 	c := &cobra.Command{Use: "history", Short: "Show who did what, newest first", Args: args(0, 0, "no argument"),
@@ -32,17 +33,12 @@ func historyCommand(o *options) *cobra.Command {
 					return usageError{fmt.Errorf("%q is no day: want %s", *text, time.DateOnly)}
 				}
 			}
-			list, err := api.History(c.Context(), past, most)
-			if err != nil {
-				return err
-			}
-			t := table{head: []string{"AT", "WHO", "TOKEN", "WHAT", "SUBJECT", "DETAIL"}, value: list, none: "Nothing of that kind happened."}
-			for _, h := range list {
-				t.add(h.At.Local().Format(time.DateTime), h.Who, h.Token, h.What, h.Subject, h.Detail)
-			}
-			return o.show(c, t)
+			t := table{head: []string{"AT", "WHO", "TOKEN", "WHAT", "SUBJECT", "DETAIL"}, none: "Nothing of that kind happened."}
+			return showPages(o, c, list, "lines", api.HistoryPages(past).Page, t, func(t *table, h wire.History) {
+				t.add(forms{h.At.Local().Format(time.DateTime), h.At}, h.Who, h.Token, h.What, h.Subject, h.Detail)
+			})
 		})}
-	c.Flags().IntVar(&most, "most", 50, "how many lines at the most")
+	listFlags(c, &list, 50)
 	c.Flags().StringVar(&past.Who, "who", "", "what this person did, or an agent: \"agent HOST\"")
 	c.Flags().StringVar(&past.What, "what", "", "what begins so: plan, run, sign-in, …")
 	c.Flags().StringVar(&past.Subject, "subject", "", "what was done to this plan, run, host, application or person")

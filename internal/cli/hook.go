@@ -46,11 +46,11 @@ for how the signature is checked.`,
 				if h.Effect != "" {
 					from += ", " + h.Effect
 				}
-				t.add(h.ID, h.URL, cmp.Or(h.Application, "all"), strings.Join(h.Kinds, ", "), from, whenever(h.Told), h.Fault)
+				t.add(h.ID, h.URL, cmp.Or(h.Application, "all"), strings.Join(h.Kinds, ", "), from, h.Told, h.Fault)
 			}
 			return o.show(c, t)
 		})}
-	try := &cobra.Command{Use: "try HOOK", Short: "Have a notice sent that says nothing", Args: args(1, 1, "a hook's id"),
+	try := &cobra.Command{Use: "try HOOK", Short: "Send a test notice", Args: args(1, 1, "a hook's id"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			h, err := api.TryHook(c.Context(), a[0])
 			if err != nil {
@@ -59,7 +59,7 @@ for how the signature is checked.`,
 			say(c, "A notice is on its way to %s: idletally hook list says how that went.", h.URL)
 			return nil
 		})}
-	remove := &cobra.Command{Use: "remove HOOK", Short: "Forget a hook, and what it was to be told", Args: args(1, 1, "a hook's id"),
+	remove := &cobra.Command{Use: "remove HOOK", Short: "Delete a hook, and what it was to be told", Args: args(1, 1, "a hook's id"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			if err := api.RemoveHook(c.Context(), a[0]); err != nil {
 				return err
@@ -67,5 +67,5 @@ for how the signature is checked.`,
 			say(c, "It is told nothing more.")
 			return nil
 		})}
-	return noun("hook", "Programs that are told of what happens", add, list, try, remove)
+	return noun("hook", "Manage notices to programs and people", add, list, try, remove)
 }

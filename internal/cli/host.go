@@ -87,7 +87,7 @@ func personCommand(o *options) *cobra.Command {
 			say(c, "%s is removed, with all sessions.", a[0])
 			return nil
 		})}
-	return noun("person", "People who use Idle Tally", add, list, setRoles, reset, remove)
+	return noun("person", "Manage people who use Idle Tally", add, list, setRoles, reset, remove)
 }
 
 func hostCommand(o *options) *cobra.Command {
@@ -102,7 +102,7 @@ func hostCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return o.showOne(c, inv, "host", inv.Host, "code", inv.Code, "good until", when(inv.Expires),
+			return o.showOne(c, inv, "host", inv.Host, "code", inv.Code, "good until", inv.Expires,
 				"on the host", "idletally agent enrol --service "+s.Address+" --authority authority.pem --code "+inv.Code+" --root FOLDER")
 		})}
 	invite.Flags().StringSliceVar(&tags, "tag", nil, "tags that baselines can name; several apart by commas")
@@ -114,7 +114,7 @@ func hostCommand(o *options) *cobra.Command {
 			}
 			return o.showOne(c, h, "host", h.Name, "tags", strings.Join(h.Tags, ", "))
 		})}
-	shut := &cobra.Command{Use: "shut-out NAME", Short: "Have no certificate of a host's agent count any more", Args: args(1, 1, "a host"),
+	shut := &cobra.Command{Use: "shut-out NAME", Short: "Revoke the certificate of a host's agent", Args: args(1, 1, "a host"),
 		Long: "Have no certificate of a host's agent count any more, such as when its key was stolen. What is known of the host stays. It comes\nback by being enrolled anew.",
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			if _, err := api.ShutOut(c.Context(), a[0]); err != nil {
@@ -123,14 +123,11 @@ func hostCommand(o *options) *cobra.Command {
 			say(c, "The agent of %s is shut out: enrol it anew with idletally host invite %s", a[0], a[0])
 			return nil
 		})}
+	var some listing
 	list := &cobra.Command{Use: "list", Short: "List hosts", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
-			hosts, err := api.Hosts(c.Context())
-			if err != nil {
-				return err
-			}
-			t := table{head: []string{"HOST", "TAGS", "AGENT", "SYSTEM", "WATCH", "LAST SEEN"}, value: hosts, none: "No hosts yet: idletally host invite NAME"}
-			for _, h := range hosts {
+			t := table{head: []string{"HOST", "TAGS", "AGENT", "SYSTEM", "WATCH", "LAST SEEN"}, none: "No hosts yet: idletally host invite NAME"}
+			return showPages(o, c, some, "hosts", api.HostPages().Page, t, func(t *table, h wire.Host) {
 				state := "not enrolled"
 				if h.Enrolled {
 					state = h.Version
@@ -144,11 +141,11 @@ func hostCommand(o *options) *cobra.Command {
 				if h.Twice != nil {
 					state += ", held by two: somebody has its key"
 				}
-				t.add(h.Name, strings.Join(h.Tags, ", "), state, h.System, watching(h.Watch), whenever(h.LastSeen))
-			}
-			return o.show(c, t)
+				t.add(h.Name, strings.Join(h.Tags, ", "), state, h.System, watching(h.Watch), h.LastSeen)
+			})
 		})}
-	return noun("host", "Machines whose paths are kept", invite, hostAdmit(o), tag, shut, list)
+	listFlags(list, &some, 1000)
+	return noun("host", "Manage hosts", invite, hostAdmit(o), tag, shut, list)
 }
 
 // watching says whether what changes on a host is heard of at once.
@@ -187,7 +184,7 @@ func applicationCommand(o *options) *cobra.Command {
 				}
 				for _, h := range a.Hosts {
 					if r := h.Report; r != nil {
-						t.add(a.Name, edition, h.Host, num(r.Paths), num(r.Findings), num(r.Opens), num(r.Closes), whenever(h.Looked), h.Says)
+						t.add(a.Name, edition, h.Host, num(r.Paths), num(r.Findings), num(r.Opens), num(r.Closes), h.Looked, h.Says)
 					} else {
 						t.add(a.Name, edition, h.Host, "", "", "", "", "never", h.Says)
 					}
@@ -195,7 +192,7 @@ func applicationCommand(o *options) *cobra.Command {
 			}
 			return o.show(c, t)
 		})}
-	return noun("application", "What belongs together", list, reviewRuleCommand(o))
+	return noun("application", "List applications, and say who reviews them", list, reviewRuleCommand(o))
 }
 
 func num(n int64) string { return strconv.FormatInt(n, 10) }

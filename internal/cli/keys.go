@@ -52,5 +52,5 @@ func keysCommand(o *options) *cobra.Command {
 			say(c, "and others")
 			return nil
 		})}
-	return noun("keys", "The keys that hosts know the service by, and replacing them", append([]*cobra.Command{show}, ownKeys()...)...)
+	return noun("keys", "Show and replace the keys that hosts know the service by", append([]*cobra.Command{show}, ownKeys()...)...)
 }

@@ -12,7 +12,7 @@ import (
 )
 
 func showMode(o *options, c *cobra.Command, v wire.Mode, file, folder bool) error {
-	pairs := []string{"octal", v.Octal, "letters", v.Letters, "symbolic", v.Symbolic}
+	pairs := []any{"octal", v.Octal, "letters", v.Letters, "symbolic", v.Symbolic}
 	pairs = append(pairs, lines("arithmetic", v.Arithmetic)...)
 	if file {
 		pairs = append(pairs, lines("on a file", v.File)...)
@@ -74,7 +74,9 @@ the folder has default entries, from those: the umask has no part in it then.`,
 	fresh.Flags().StringVar(&umask, "umask", "0022", "umask of the process")
 	fresh.Flags().StringVar(&in, "in", "0755", "mode of the folder they are made in")
 	fresh.Flags().StringVar(&defaults, "defaults", "", "default entries of that folder: user::rwx,group::r-x,other::---")
-	return noun("mode", "Explain and convert modes, without any service", show, change, fresh)
+	return obvious(noun("mode", "Explain and convert modes, without any service", show, change, fresh), show, func(a []string) bool {
+		return len(a) == 1 && (strings.ContainsAny(a[0], "=+,") || a[0] != "" && strings.Trim(a[0], "0123456789") == "" || len(a[0]) >= 9 && strings.Trim(a[0], "-dlrwxsStT") == "")
+	})
 }
 
 // showMade shows what new paths get; value is the whole answer, for programs.
@@ -124,7 +126,7 @@ it. With --chmod it says what a change of mode makes of the list.`,
 				}
 				return o.show(c, t)
 			}
-			pairs := []string{"mode", strings.TrimSpace(v.Mode + " " + v.Letters), "short", v.Short}
+			pairs := []any{"mode", strings.TrimSpace(v.Mode + " " + v.Letters), "short", v.Short}
 			long := strings.Split(strings.TrimSpace(strings.ReplaceAll(v.Long, "\t", "  ")), "\n")
 			pairs = append(pairs, lines("long", long)...)
 			for _, n := range v.Notes {
@@ -133,5 +135,5 @@ it. With --chmod it says what a change of mode makes of the list.`,
 			return o.showOne(c, v, pairs...)
 		}}
 	show.Flags().StringVar(&chmod, "chmod", "", "say what changing the path's mode to this makes of the list")
-	return noun("entries", "Explain access lists, without any service", show)
+	return obvious(noun("entries", "Explain access lists, without any service", show), show, func(a []string) bool { return len(a) == 1 && strings.Contains(a[0], ":") })
 }

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -10,119 +9,102 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"reflect"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
 	"unicode/utf8"
 
-	"golang.org/x/term"
-
+	"github.com/rivo/uniseg"
 	"github.com/spf13/cobra"
-
-	"idletally/internal/report"
 )
 
 type options struct {
-	output string
-	config string
+	output  string
+	config  string
+	profile string // "": the one that is used
+	wide    bool
+	noPager bool
+	finish  func() // of the pager
 }
 
-// A table is an answer: rows for people and spreadsheets, the value for programs.
-type table struct {
-	head  []string
-	rows  [][]string
-	value any
-	none  string // said in place of an empty table
+// fromEnvironment takes what was not said by a flag: IDLETALLY_OUTPUT, IDLETALLY_CONFIG, IDLETALLY_PROFILE, IDLETALLY_WIDE and IDLETALLY_NO_PAGER.
+func (o *options) fromEnvironment(c *cobra.Command) error {
+	for _, name := range []string{"output", "config", "profile", "wide", "no-pager"} {
+		key := "IDLETALLY_" + strings.ToUpper(strings.ReplaceAll(name, "-", "_"))
+		value, f := os.Getenv(key), c.Flag(name)
+		if value == "" || f == nil || f.Changed {
+			continue
+		}
+		if err := f.Value.Set(value); err != nil {
+			return usageError{fmt.Errorf("%s %q: %w", key, value, err)}
+		}
+	}
+	if !slices.Contains([]string{"table", "json", "csv"}, o.output) {
+		return badOutput(o.output)
+	}
+	return nil
 }
 
-func (t *table) add(cells ...string) { t.rows = append(t.rows, cells) }
+func badOutput(output string) error {
+	return usageError{fmt.Errorf("--output %q is unknown: table, json or csv", output)}
+}
 
+// room is how wide a table may be; 0 is as wide as it gets.
+func (o *options) room(w io.Writer) int {
+	if o.wide {
+		return 0
+	}
+	return width(w)
+}
+
+// show shows an answer. A list has the same form in JSON, whether it comes at once or page by page.
 func (o *options) show(c *cobra.Command, t table) error {
 	w := c.OutOrStdout()
 	switch o.output {
 	case "json":
+		if list := reflect.ValueOf(t.value); list.Kind() == reflect.Slice {
+			t.value = struct {
+				Items any `json:"items"`
+				Total int `json:"total"`
+			}{t.value, list.Len()}
+		}
 		e := json.NewEncoder(w)
 		e.SetIndent("", "  ")
 		e.SetEscapeHTML(false)
 		return e.Encode(withLists(t.value))
 	case "csv":
-		cw := csv.NewWriter(w)
-		if err := cw.Write(t.head); err != nil {
-			return err
-		}
-		for _, r := range t.rows {
-			for i := range r {
-				r[i] = report.Cell(r[i])
-			}
-			if err := cw.Write(r); err != nil {
-				return err
-			}
-		}
-		cw.Flush()
-		return cw.Error()
+		return t.writeCSV(w, true)
 	case "table":
 		if len(t.rows) == 0 && t.none != "" {
 			_, err := fmt.Fprintln(w, t.none)
 			return err
 		}
-		return t.write(w, width(w))
-	}
-	return usageError{fmt.Errorf("--output %q is unknown: table, json or csv", o.output)}
-}
-
-// width is the terminal's, or 0 where there is none and nothing need be cut.
-func width(w io.Writer) int {
-	if f, ok := w.(*os.File); ok {
-		if n, _, err := term.GetSize(int(f.Fd())); err == nil {
-			return n
-		}
-	}
-	return 0
-}
-
-// write aligns columns with two blanks between. On a terminal the widest columns give way.
-func (t *table) write(w io.Writer, limit int) error {
-	cols := make([]int, len(t.head))
-	lines := append([][]string{t.head}, t.rows...)
-	for i := range lines {
-		for j, c := range lines[i] {
-			lines[i][j] = strings.ReplaceAll(printable(c), "\n", " ")
-			cols[j] = max(cols[j], utf8.RuneCountInString(lines[i][j]))
-		}
-	}
-	if limit > 0 {
-		for {
-			sum, widest := 2*(len(cols)-1), 0
-			for j, n := range cols {
-				sum += n
-				if n > cols[widest] {
-					widest = j
-				}
-			}
-			if sum <= limit || cols[widest] <= 12 {
-				break
-			}
-			cols[widest] -= min(sum-limit, cols[widest]-12)
-		}
-	}
-	for _, line := range lines {
-		var b strings.Builder
-		for j, c := range line {
-			n := utf8.RuneCountInString(c)
-			if n > cols[j] { // the end of a path says more than its beginning
-				r := []rune(c)
-				c, n = "…"+string(r[len(r)-cols[j]+1:]), cols[j]
-			}
-			b.WriteString(c)
-			if j < len(line)-1 {
-				b.WriteString(strings.Repeat(" ", cols[j]-n+2))
-			}
-		}
-		if _, err := fmt.Fprintln(w, strings.TrimRight(b.String(), " ")); err != nil {
+		if err := t.write(w, o.room(w), true); err != nil {
 			return err
 		}
+		return t.footer(w)
 	}
-	return nil
+	return badOutput(o.output)
+}
+
+// quoted writes a word for a shell.
+func quoted(s string) string {
+	if s != "" && !strings.ContainsFunc(s, func(r rune) bool {
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("-_./:@", r))
+	}) {
+		return s
+	}
+	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}
+
+// joinWords writes a list as a sentence does.
+func joinWords(list []string) string {
+	if len(list) < 2 {
+		return strings.Join(list, "")
+	}
+	return strings.Join(list[:len(list)-1], ", ") + " and " + list[len(list)-1]
 }
 
 // printable keeps what other people wrote from steering the terminal.
@@ -152,10 +134,10 @@ func say(c *cobra.Command, format string, a ...any) {
 }
 
 // fields shows one thing as name and value, a line each.
-func fields(pairs ...string) table {
+func fields(pairs ...any) table {
 	t := table{head: []string{"", ""}}
 	for i := 0; i+1 < len(pairs); i += 2 {
-		if pairs[i+1] != "" {
+		if cell(pairs[i+1], false) != "" {
 			t.add(pairs[i], pairs[i+1])
 		}
 	}
@@ -163,7 +145,7 @@ func fields(pairs ...string) table {
 }
 
 // lines are pairs for several lines of one name, which stands before the first.
-func lines(name string, list []string) (pairs []string) {
+func lines(name string, list []string) (pairs []any) {
 	for _, l := range list {
 		pairs = append(pairs, name, l)
 		name = ""
@@ -171,7 +153,7 @@ func lines(name string, list []string) (pairs []string) {
 	return pairs
 }
 
-func (o *options) showOne(c *cobra.Command, value any, pairs ...string) error {
+func (o *options) showOne(c *cobra.Command, value any, pairs ...any) error {
 	t := fields(pairs...)
 	t.value = value
 	if o.output != "table" {
@@ -181,10 +163,11 @@ func (o *options) showOne(c *cobra.Command, value any, pairs ...string) error {
 	w := c.OutOrStdout()
 	wide := 0
 	for _, r := range t.rows {
-		wide = max(wide, utf8.RuneCountInString(r[0]))
+		wide = max(wide, uniseg.StringWidth(cell(r[0], false)))
 	}
 	for _, r := range t.rows {
-		fmt.Fprintf(w, "%-*s  %s\n", wide, r[0], printable(r[1]))
+		name := cell(r[0], false)
+		fmt.Fprintf(w, "%s%s  %s\n", name, strings.Repeat(" ", wide-uniseg.StringWidth(name)), printable(cell(r[1], false)))
 	}
 	return nil
 }

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -85,7 +86,7 @@ func (w *walker) folder(ctx context.Context, path string) error {
 
 func pathCommand(o *options) *cobra.Command {
 	var w where
-	var deep, entries bool
+	var deep, entries, whole bool
 	var account string
 	var most int
 	list := &cobra.Command{Use: "list [PATH]", Short: "List a folder: here, on a host now, or in a snapshot", Args: args(0, 1, "at most one path"),
@@ -107,6 +108,9 @@ In a snapshot the roots are listed where no path is given.` + whereHelp,
 					return err
 				}
 			}
+			if whole {
+				most = math.MaxInt
+			}
 			walk := &walker{looker: l, account: account, deep: deep, most: most}
 			if err := walk.folder(c.Context(), at); err != nil && !errors.Is(err, errEnough) {
 				return err
@@ -117,6 +121,7 @@ In a snapshot the roots are listed where no path is given.` + whereHelp,
 	list.Flags().BoolVarP(&entries, "entries", "e", false, "show access entries too")
 	list.Flags().StringVar(&account, "for", "", "say what this account can do with each entry")
 	list.Flags().IntVar(&most, "most", 100_000, "how many paths at the most")
+	list.Flags().BoolVar(&whole, "all", false, "all of them, however many; they are held in memory")
 	show := &cobra.Command{Use: "show PATH", Short: "Explain one path: here, on a host now, or in a snapshot", Args: args(1, 1, "a path"),
 		Long: "Explain one path: what it is, its mode in words, every entry with what of it counts and where it comes from, and\nthe folders that lead to it." + whereHelp,
 		RunE: func(c *cobra.Command, a []string) error {
@@ -164,7 +169,9 @@ set-group-ID bit, and its default entries; and whether the account can make anyt
 		}}
 	fresh.Flags().StringVar(&maker, "by", "", "the account that makes them")
 	fresh.Flags().StringVar(&umask, "umask", "0022", "umask of its process")
-	n := noun("path", "Look at paths", list, show, fresh)
+	n := obvious(noun("path", "Look at paths", list, show, fresh), show, func(a []string) bool {
+		return len(a) == 1 && (strings.ContainsAny(a[0], "/") || a[0] == "." || a[0] == "..")
+	})
 	w.flags(n)
 	return n
 }
@@ -184,22 +191,23 @@ func (o *options) showListing(c *cobra.Command, w *walker, whole, entries bool) 
 	if w.paths == nil {
 		w.paths = []wire.Path{}
 	}
-	t.value = map[string]any{"paths": w.paths, "refused": w.refused, "stopped": w.stopped, "hidden": w.hidden}
+	t.value = map[string]any{"paths": w.paths, "more": len(w.paths) >= w.most, "refused": w.refused, "stopped": w.stopped, "hidden": w.hidden}
 	for _, p := range w.paths {
 		name := p.Name
 		if whole {
 			name = p.Path
 		}
+		plain := name
 		if p.Target != "" {
 			name += " → " + p.Target
 		}
 		if p.Gap != "" {
 			name += "  (" + p.Gap + ")"
 		}
-		row := []string{p.Kind, "", "", "", "", ""}
+		row := []any{p.Kind, "", "", "", "", ""}
 		if v := p.Access; v != nil {
 			u := unknownOf(*v)
-			row = []string{p.Kind, v.Letters, v.Mode, u("owner", v.Owner), u("group", v.Group), ""}
+			row = []any{p.Kind, v.Letters, v.Mode, u("owner", v.Owner), u("group", v.Group), ""}
 			if len(v.Entries)+len(v.Defaults) > 0 {
 				row[5] = "+"
 			}
@@ -215,21 +223,21 @@ func (o *options) showListing(c *cobra.Command, w *walker, whole, entries bool) 
 			if p.Unopened {
 				may = strings.TrimSpace(may + " (sees the name, opens nothing)")
 			}
-			t.add(append(row, may, name)...)
+			t.add(append(row, may, forms{name, plain})...)
 		} else if !timed {
-			t.add(append(row, name)...)
+			t.add(append(row, forms{name, plain})...)
 		} else {
-			size, modified := "", ""
+			var size, modified any
 			if p.Kind == perm.File.String() && p.Modified != nil {
-				size = strconv.FormatInt(p.Size, 10)
+				size = p.Size
 			}
 			if p.Modified != nil {
-				modified = when(*p.Modified)
+				modified = *p.Modified
 			}
-			t.add(append(row, size, modified, name)...)
+			t.add(append(row, size, modified, forms{name, plain})...)
 		}
 		if p.Access != nil && entries && o.output == "table" {
-			blank := make([]string, len(t.head)-1)
+			blank := make([]any, len(t.head)-1)
 			for _, e := range p.Access.Entries {
 				t.add(append(blank[:len(blank):len(blank)], "    "+e)...)
 			}
@@ -255,8 +263,8 @@ func (o *options) showListing(c *cobra.Command, w *walker, whole, entries bool) 
 		for _, r := range w.refused {
 			say(c, "could not be read: %s: %s", r.Path, r.Reason)
 		}
-		if len(w.paths) == w.most {
-			say(c, "There may be more than %d paths: --most shows them.", w.most)
+		if len(w.paths) >= w.most {
+			say(c, "There may be more than %d paths: --all shows them.", w.most)
 		}
 	}
 	if len(w.refused) > 0 {
@@ -266,13 +274,13 @@ func (o *options) showListing(c *cobra.Command, w *walker, whole, entries bool) 
 }
 
 func (o *options) showSight(c *cobra.Command, s wire.Sight) error {
-	pairs := []string{"path", s.Path, "kind", s.Kind, "target", s.Target, "asked", origin(s.Origin)}
+	pairs := []any{"path", s.Path, "kind", s.Kind, "target", s.Target, "asked", origin(s.Origin)}
 	if s.Access != nil {
 		u := unknownOf(*s.Access)
 		pairs = append(pairs, "owner", u("owner", s.Access.Owner), "group", u("group", s.Access.Group), "mode", strings.TrimSpace(s.Access.Mode+" "+s.Access.Letters), "inherits", s.Access.Inheritance, "flags", strings.Join(s.Access.Flags, ", "))
 	}
 	if s.Modified != nil {
-		pairs = append(pairs, "modified", when(*s.Modified))
+		pairs = append(pairs, "modified", *s.Modified)
 		if s.Kind == perm.File.String() {
 			pairs = append(pairs, "size", strconv.FormatInt(s.Size, 10)+" bytes")
 		}

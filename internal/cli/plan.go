@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strconv"
@@ -65,18 +66,15 @@ func planCommand(o *options) *cobra.Command {
 	restore.Flags().StringVar(&snapshot, "snapshot", "", "return to how the host was in this snapshot")
 	restore.Flags().StringArrayVar(&paths, "paths", nil, "only paths that this pattern fits; repeatable")
 	restore.Flags().StringSliceVar(&hosts, "host", nil, "of a run, only these hosts; several apart by commas")
+	var some, part listing
 	list := &cobra.Command{Use: "list", Short: "List plans, newest first", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
-			plans, err := api.Plans(c.Context(), state, 200)
-			if err != nil {
-				return err
-			}
-			t := table{head: []string{"PLAN", "KIND", "STATE", "APPLICATION", "STEPS", "AUTHOR", "DECIDED BY", "RUN", "TITLE"}, value: plans, none: "No plans."}
-			for _, p := range plans {
-				t.add(p.ID, p.Kind, p.State, p.Application, strconv.Itoa(p.Steps), p.Author, p.DecidedBy, p.Run, p.Title)
-			}
-			return o.show(c, t)
+			t := table{head: []string{"PLAN", "KIND", "STATE", "APPLICATION", "STEPS", "AUTHOR", "DECIDED BY", "RUN", "TITLE"}, none: "No plans."}
+			return showPages(o, c, some, "plans", api.PlanPages(state).Page, t, func(t *table, p wire.Plan) {
+				t.add(p.ID, p.Kind, p.State, p.Application, p.Steps, p.Author, p.DecidedBy, p.Run, p.Title)
+			})
 		})}
+	listFlags(list, &some, 100)
 	list.Flags().StringVar(&state, "state", "", "only plans in this state")
 	show := &cobra.Command{Use: "show PLAN", Short: "Show a plan: equal steps as one, before → after, and the effect", Args: args(1, 1, "a plan"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
@@ -93,27 +91,33 @@ func planCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"HOST", "STEP", "KIND", "BEFORE", "AFTER", "PATH"}}
-			var all []wire.Step
+			hosts, counts, total := []string{}, map[string]int{}, int64(0)
 			for _, h := range p.Hosts {
-				if host != "" && h.Host != host {
-					continue
+				if host == "" || h.Host == host {
+					hosts, counts[h.Host], total = append(hosts, h.Host), h.Steps, total+int64(h.Steps)
 				}
-				for n, got := 0, 0; got < h.Steps; n++ {
-					list, err := api.Steps(c.Context(), p.ID, h.Host, n)
-					if err != nil {
-						return err
+			}
+			// The steps of a host come in parts of one size, but for the last: after is the number of the next, and of the steps before it.
+			read := chained(hosts, func(host string) pageReader[wire.Step] {
+				return func(ctx context.Context, after string, _ int) (wire.Page[wire.Step], error) {
+					n, got := 0, 0
+					if _, err := fmt.Sscanf(after, "%d.%d", &n, &got); after != "" && err != nil {
+						return wire.Page[wire.Step]{}, usageError{fmt.Errorf("--after %s: want what a list named that was cut", after)}
 					}
-					got += len(list)
-					all = append(all, list...)
+					list, err := api.Steps(ctx, p.ID, host, n)
+					page := wire.Page[wire.Step]{Items: list}
+					if got += len(list); err == nil && len(list) > 0 && got < counts[host] {
+						page.Next = fmt.Sprintf("%d.%d", n+1, got)
+					}
+					return page, err
 				}
-			}
-			for _, s := range all {
-				t.add(s.Host, strconv.Itoa(s.Step), s.Kind, s.Before.String(), s.After.String(), s.Path)
-			}
-			t.value = all
-			return o.show(c, t)
+			})
+			t := table{head: []string{"HOST", "STEP", "KIND", "BEFORE", "AFTER", "PATH"}}
+			return showPages(o, c, part, "steps", counting(read, total), t, func(t *table, s wire.Step) {
+				t.add(s.Host, s.Step, s.Kind, s.Before.String(), s.After.String(), s.Path)
+			})
 		})}
+	listFlags(steps, &part, 1000)
 	steps.Flags().StringVar(&host, "host", "", "only this host")
 	submit := &cobra.Command{Use: "submit PLAN", Short: "Put a draft in review", Args: args(1, 1, "a plan"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
@@ -123,7 +127,7 @@ func planCommand(o *options) *cobra.Command {
 			}
 			return o.showOne(c, p, "plan", p.ID, "state", p.State, "digest", p.Digest, "next", "another person: idletally plan approve "+p.ID+" --digest "+p.Digest)
 		})}
-	return noun("plan", "What is to be changed, and who agreed", draft, restore, adjustCommand(o), list, show, steps, submit, decide(o, true), decide(o, false), withdrawCommand(o), remarkCommand(o), scriptCommand(o))
+	return noun("plan", "Manage change plans, and their review", draft, restore, adjustCommand(o), list, show, steps, submit, decide(o, true), decide(o, false), withdrawCommand(o), remarkCommand(o), scriptCommand(o))
 }
 
 func expiry(p wire.Plan) string {
@@ -139,7 +143,7 @@ func showPlan(o *options, c *cobra.Command, p wire.Plan) error {
 	}
 	t := table{head: []string{"HOST", "COUNT", "KIND", "BEFORE", "AFTER", "EFFECT", "WHERE"}, value: p}
 	for _, g := range p.Groups {
-		t.add(g.Host, strconv.Itoa(g.Count), g.Kind, g.Before.String(), g.After.String(), mark(g.Word), wire.Place(g.Count, g.Folder, g.Example))
+		t.add(g.Host, strconv.Itoa(g.Count), g.Kind, g.Before.String(), g.After.String(), effect(g.Word), place(g.Count, g.Folder, g.Example))
 	}
 	if o.output == "csv" {
 		return o.show(c, t)

@@ -72,7 +72,7 @@ a reviewer who is made now would count (--reviewer-after, as it holds so far): u
 			}
 			return o.showPolicy(c, p)
 		})}
-	return noun("policy", "What holds for people and their sessions", show, set, keep)
+	return noun("policy", "Show and set the policy for people and their sessions", show, set, keep)
 }
 
 func (o *options) showPolicy(c *cobra.Command, p wire.PolicyNow) error {
@@ -83,7 +83,7 @@ func (o *options) showPolicy(c *cobra.Command, p wire.PolicyNow) error {
 		columns = append(columns, *p.Next)
 	}
 	row := func(name string, say func(wire.Policy) string) {
-		cells := []string{name}
+		cells := []any{name}
 		for _, x := range columns {
 			cells = append(cells, say(x))
 		}

@@ -51,7 +51,7 @@ func (o *options) showFile(c *cobra.Command, name string, head archive.Head) err
 		archive.Head
 		Fingerprint string `json:"fingerprint"`
 	}{head, is}
-	return o.showOne(c, shown, "file", name, "host", head.Host, "taken", when(head.Taken), "paths", num(head.Paths), "gaps", num(head.Gaps), "root hash", head.Forest.String(), "fingerprint", is)
+	return o.showOne(c, shown, "file", name, "host", head.Host, "taken", head.Taken, "paths", num(head.Paths), "gaps", num(head.Gaps), "root hash", head.Forest.String(), "fingerprint", is)
 }
 
 // fileDrift holds a snapshot file against a baseline file.

@@ -80,7 +80,7 @@ func remarkCommand(o *options) *cobra.Command {
 func showRemarks(o *options, c *cobra.Command, p wire.Plan) error {
 	t := table{head: []string{"AT", "WHO", "OF", "REMARK"}, value: p.Remarks}
 	for _, r := range p.Remarks {
-		t.add(when(r.At), r.Author, strings.TrimSpace(r.Host+" "+r.Path), r.Body)
+		t.add(r.At, r.Author, strings.TrimSpace(r.Host+" "+r.Path), r.Body)
 	}
 	return o.show(c, t)
 }

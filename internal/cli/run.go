@@ -55,18 +55,15 @@ func runCommand(o *options) *cobra.Command {
 			}
 			return showRun(o, c, api, r)
 		})}
+	var some, part, rest listing
 	list := &cobra.Command{Use: "list", Short: "List runs, newest first", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
-			runs, err := api.Runs(c.Context(), 200)
-			if err != nil {
-				return err
-			}
-			t := table{head: []string{"RUN", "PLAN", "STATE", "STARTED", "BY", "HOSTS", "TITLE"}, value: runs, none: "No runs yet."}
-			for _, r := range runs {
-				t.add(r.ID, r.Plan, r.State, when(r.Started), r.StartedBy, strconv.Itoa(len(r.Hosts)), r.Title)
-			}
-			return o.show(c, t)
+			t := table{head: []string{"RUN", "PLAN", "STATE", "STARTED", "BY", "HOSTS", "TITLE"}, none: "No runs yet."}
+			return showPages(o, c, some, "runs", api.RunPages().Page, t, func(t *table, r wire.Run) {
+				t.add(r.ID, r.Plan, r.State, r.Started, r.StartedBy, len(r.Hosts), r.Title)
+			})
 		})}
+	listFlags(list, &some, 100)
 	halt := &cobra.Command{Use: "halt RUN", Short: "Halt a run at the next step boundary", Args: args(1, 1, "a run"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			r, err := api.Halt(c.Context(), a[0])
@@ -84,36 +81,39 @@ func runCommand(o *options) *cobra.Command {
 			return follow(c, api, r.ID)
 		})}
 	var host, paths string
-	var most int
 	originals := &cobra.Command{Use: "originals RUN", Short: "List what a run found before it changed anything, and how it left it", Args: args(1, 1, "a run"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			r, err := api.Run(c.Context(), a[0])
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"HOST", "KIND", "FOUND", "LEFT", "PATH"}, none: "The run changed nothing there."}
-			all := []wire.Original{}
+			hosts := []string{}
 			for _, h := range r.Hosts {
-				if host != "" && h.Host != host {
-					continue
+				if host == "" || h.Host == host {
+					hosts = append(hosts, h.Host)
 				}
-				list, err := api.Originals(c.Context(), r.ID, h.Host, paths, most-len(all))
-				if err != nil {
-					return err
-				}
-				all = append(all, list...)
 			}
-			for _, x := range all {
+			t := table{head: []string{"HOST", "KIND", "FOUND", "LEFT", "PATH"}, none: "The run changed nothing there."}
+			return showPages(o, c, part, "paths", chained(hosts, func(host string) pageReader[wire.Original] { return api.OriginalPages(r.ID, host, paths).Page }), t, func(t *table, x wire.Original) {
 				t.add(x.Host, x.Kind, x.Original.String(), x.Left.String(), x.Path)
-			}
-			t.value = all
-			return o.show(c, t)
+			})
 		})}
 	originals.Flags().StringVar(&host, "host", "", "only this host")
 	originals.Flags().StringVar(&paths, "paths", "", "only paths that this pattern fits")
-	originals.Flags().IntVar(&most, "limit", 100_000, "at most so many")
-	return noun("run", "Carrying out plans", start, watch, show, list, halt, resume, originals, runExport(o), runImport(o))
+	listFlags(originals, &part, 1000)
+	results := &cobra.Command{Use: "results RUN", Short: "List the steps of a run that are not simply done, with reasons", Args: args(1, 1, "a run"),
+		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			t := table{head: []string{"HOST", "STEP", "OUTCOME", "PATH", "WHY"}, none: "All of its steps are simply done."}
+			return showPages(o, c, rest, "steps", api.ResultPages(a[0]).Page, t, func(t *table, x wire.RunResult) {
+				t.add(x.Host, x.Step, x.Outcome, x.Path, x.Reason)
+			})
+		})}
+	listFlags(results, &rest, 1000)
+	return noun("run", "Run plans, and follow runs", start, watch, show, list, results, halt, resume, originals, runExport(o), runImport(o))
 }
+
+// shownResults is how many steps that are not simply done are told with a run.
+const shownResults = 100
 
 // stepsBar shows on a terminal how far the steps of something are.
 func stepsBar(what string) (show func(done, total int), end func()) {
@@ -153,12 +153,15 @@ func showRun(o *options, c *cobra.Command, api *client.Client, r wire.Run) error
 		return err
 	}
 	if o.output == "table" && r.State != "running" {
-		results, err := api.Results(c.Context(), r.ID, 1000)
+		results, err := api.ResultPages(r.ID).Page(c.Context(), "", shownResults)
 		if err != nil {
 			return err
 		}
-		for _, x := range results {
+		for _, x := range results.Items {
 			say(c, "%s on %s: %s: %s", x.Outcome, x.Host, x.Path, x.Reason)
+		}
+		if results.Next != "" && results.Total != nil {
+			say(c, "%d more are not simply done: idletally run results %s --all", *results.Total-int64(len(results.Items)), r.ID)
 		}
 		if r.State == "finished" {
 			say(c, "Put it back with: idletally plan restore %s", r.ID)

@@ -13,7 +13,7 @@ import (
 func scheduleCommand(o *options) *cobra.Command {
 	var ask wire.NewSchedule
 	var spread time.Duration
-	add := &cobra.Command{Use: "add APPLICATION CRON", Short: "Have snapshots of an application taken by themselves", Args: args(2, 2, "an application and times"),
+	add := &cobra.Command{Use: "add APPLICATION CRON", Short: "Schedule snapshots of an application", Args: args(2, 2, "an application and times"),
 		Long: `Have snapshots of an application taken by themselves, on all of its hosts or on those with a tag. Times are five fields as
 crontab(5) has them, minute hour day month weekday, or @hourly, @daily, @weekly.
 
@@ -27,12 +27,12 @@ not asked for a second time.
 			if err != nil {
 				return err
 			}
-			return o.showOne(c, x, "schedule", x.ID, "application", x.Application, "times", x.Cron, "next", when(x.Next))
+			return o.showOne(c, x, "schedule", x.ID, "application", x.Application, "times", x.Cron, "next", x.Next)
 		})}
 	add.Flags().StringVar(&ask.Tag, "tag", "", "only on hosts with this tag")
 	add.Flags().StringVar(&ask.Zone, "zone", "", "time zone of the times, such as Europe/Lisbon (default UTC)")
 	add.Flags().DurationVar(&spread, "spread", 0, "spread the hosts over so much time: 45m")
-	list := &cobra.Command{Use: "list", Short: "List when snapshots are taken by themselves", Args: args(0, 0, "no argument"),
+	list := &cobra.Command{Use: "list", Short: "List schedules", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			all, err := api.Schedules(c.Context())
 			if err != nil {
@@ -44,11 +44,11 @@ not asked for a second time.
 				if x.Tag != "" {
 					hosts = "with tag " + x.Tag
 				}
-				t.add(x.ID, x.Application, hosts, x.Cron+" "+cmp.Or(x.Zone, "UTC"), (time.Duration(x.Spread) * time.Second).String(), when(x.Next), whenever(x.Last), x.Author)
+				t.add(x.ID, x.Application, hosts, x.Cron+" "+cmp.Or(x.Zone, "UTC"), (time.Duration(x.Spread) * time.Second).String(), x.Next, x.Last, x.Author)
 			}
 			return o.show(c, t)
 		})}
-	remove := &cobra.Command{Use: "remove SCHEDULE", Short: "Forget a schedule", Args: args(1, 1, "a schedule's id"),
+	remove := &cobra.Command{Use: "remove SCHEDULE", Short: "Delete a schedule", Args: args(1, 1, "a schedule's id"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			if err := api.RemoveSchedule(c.Context(), a[0]); err != nil {
 				return err
@@ -56,5 +56,5 @@ not asked for a second time.
 			say(c, "It fires no more.")
 			return nil
 		})}
-	return noun("schedule", "When snapshots are taken by themselves", add, list, remove)
+	return noun("schedule", "Manage scheduled snapshots", add, list, remove)
 }

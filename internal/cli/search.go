@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"fmt"
+
 	"github.com/spf13/cobra"
 
 	"idletally/internal/client"
@@ -9,12 +11,12 @@ import (
 func searchCommand(o *options) *cobra.Command {
 	return &cobra.Command{Use: "search TEXT", Short: "Find hosts, applications, rules, accounts, plans and paths", Args: args(1, 1, "a part of a name, or a path"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
-			hits, err := api.Search(c.Context(), a[0])
+			found, err := api.Search(c.Context(), a[0])
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"KIND", "NAME", "OF", "DETAIL"}, value: hits, none: "Nothing has that in its name."}
-			for _, h := range hits {
+			t := table{head: []string{"KIND", "NAME", "OF", "DETAIL"}, value: found, none: "Nothing has that in its name."}
+			for _, h := range found.Items {
 				of := h.Application
 				if of == "" || h.Kind == "account" {
 					of = h.Host
@@ -23,20 +25,16 @@ func searchCommand(o *options) *cobra.Command {
 				if h.Kind == "plan" {
 					name += " (" + h.Subject + ")"
 				}
-				if o.output == "table" {
-					name, h.Detail = short(name), short(h.Detail)
-				}
-				t.add(h.Kind, name, of, h.Detail)
+				t.add(h.Kind, name, of, meaning(h.Detail))
 			}
-			return o.show(c, t)
+			if err := o.show(c, t); err != nil || len(found.More) == 0 || o.output == "json" {
+				return err
+			}
+			to := c.OutOrStdout()
+			if o.output == "csv" {
+				to = c.ErrOrStderr()
+			}
+			fmt.Fprintf(to, "There may be more of these kinds: %s. A longer part of the name finds them.\n", joinWords(found.More))
+			return nil
 		})}
-}
-
-// short cuts a text that would push a table out of the terminal.
-func short(s string) string {
-	const most = 70
-	if r := []rune(s); len(r) > most {
-		return string(r[:most-1]) + "…"
-	}
-	return s
 }

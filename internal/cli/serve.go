@@ -95,7 +95,7 @@ where it comes from, and starts nothing.`,
 	c.Flags().StringVar(&x.provider.Secret, "oidc-secret", "", "that client's secret; better given by the environment or the settings file")
 	c.Flags().StringVar(&x.provider.Claim, "oidc-claim", "preferred_username", "the claim with the name that people have here")
 	c.Flags().StringVar(&x.provider.Name, "oidc-name", "the provider", "what it is called, on the button")
-	c.Flags().StringVar(&x.authority, "oidc-authority", "", "file with the provider's authority (PEM); nothing are the system's own")
+	c.Flags().StringVar(&x.authority, "oidc-authority", "", "file with the provider's certificate authority (PEM); by default the system's roots")
 	c.Flags().StringVar(&x.mail.Server, "mail-server", "", "server that takes mail, HOST:PORT; by TLS, unless it is on this machine")
 	c.Flags().StringVar(&x.mail.From, "mail-from", "", "address that notices come from")
 	c.Flags().StringVar(&x.mail.User, "mail-user", "", "account at the mail server, where it wants one")

@@ -35,16 +35,25 @@ type session struct {
 	Device    string    `json:"device,omitempty"` // with which the next sign-in is no stranger's
 }
 
-func (o *options) sessionFile() (string, error) {
-	dir := o.config
-	if dir == "" {
-		base, err := os.UserConfigDir()
-		if err != nil {
-			return "", fmt.Errorf("your configuration folder: %w: give --config", err)
-		}
-		dir = filepath.Join(base, "idletally")
+// folder is where sessions are kept.
+func (o *options) folder() (string, error) {
+	if o.config != "" {
+		return o.config, nil
 	}
-	return filepath.Join(dir, "session.json"), nil
+	base, err := os.UserConfigDir()
+	if err != nil {
+		return "", fmt.Errorf("your configuration folder: %w: give --config", err)
+	}
+	return filepath.Join(base, "idletally"), nil
+}
+
+func (o *options) sessionFile() (string, error) {
+	dir, err := o.folder()
+	if err != nil {
+		return "", err
+	}
+	profile, err := o.profileIn(dir)
+	return filepath.Join(dir, sessionOf(profile)), err
 }
 
 // The environment's own session: what a program signs in with.
@@ -184,7 +193,7 @@ new one, and where you have a second factor the last is its code.`,
 			}
 			got, err := api.SignIn(c.Context(), in)
 			for n := 0; n < 2 && client.Status(err) == 403; n++ {
-				if strings.Contains(err.Error(), "second factor") {
+				if client.Code(err) == wire.SecondFactorMissing {
 					if in.Code, err = ask("Code of your authenticator: "); err != nil {
 						return err
 					}

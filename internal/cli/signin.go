@@ -24,7 +24,7 @@ func signInCommand(o *options) *cobra.Command {
 				if x.Here {
 					what += " (this one)"
 				}
-				t.add(x.ID, when(x.Since), when(x.Expires), what)
+				t.add(x.ID, x.Since, x.Expires, what)
 			}
 			return o.show(c, t)
 		})}
@@ -43,7 +43,7 @@ func signInCommand(o *options) *cobra.Command {
 	end.Flags().BoolVar(&everywhere, "others", false, "all sessions but this one")
 	var fromStdin bool
 	code := func(c *cobra.Command, ask func(string) (string, error)) (string, error) { return ask("Code: ") }
-	set := &cobra.Command{Use: "second-factor", Short: "Have codes of an authenticator asked for when you sign in", Args: args(0, 0, "no argument"),
+	set := &cobra.Command{Use: "second-factor", Short: "Turn on a second factor: codes of an authenticator app", Args: args(0, 0, "no argument"),
 		Long: `Have codes of an authenticator asked for when you sign in: six digits, every 30 seconds (RFC 6238).
 
 You get a secret for your authenticator and are asked for its code. Then you get codes to spare, each of which counts once,
@@ -68,7 +68,7 @@ for when you have lost the authenticator. An admin can take a lost one away: idl
 			}
 			return nil
 		})}
-	drop := &cobra.Command{Use: "no-second-factor", Short: "Do without your second factor, by one of its codes", Args: args(0, 0, "no argument"),
+	drop := &cobra.Command{Use: "no-second-factor", Short: "Turn off your second factor, by one of its codes", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			fit, err := code(c, prompter(c, fromStdin))
 			if err != nil {
@@ -116,7 +116,7 @@ password may have made some. With --password-stdin the first line of standard in
 			return nil
 		})}
 	var byCode, given bool
-	again := &cobra.Command{Use: "confirm", Short: "Show again who you are, for changes of people, tokens and hooks", Args: args(0, 0, "no argument"),
+	again := &cobra.Command{Use: "confirm", Short: "Confirm who you are, for changes of people, tokens and hooks", Args: args(0, 0, "no argument"),
 		Long: `Show again who you are, by your password or, with --code, a code of your authenticator. For ten minutes after it, or after signing in,
 you may change people, tokens, second factors, hooks and the policy. On a terminal you are asked when it is needed.`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
@@ -130,7 +130,7 @@ you may change people, tokens, second factors, hooks and the policy. On a termin
 	again.Flags().BoolVar(&given, "password-stdin", false, "read the password, or the code, from standard input")
 	password.Flags().BoolVar(&change.KeepTokens, "keep-tokens", false, "your tokens stay good")
 	password.Flags().BoolVar(&both, "password-stdin", false, "read both passwords from standard input")
-	return noun("sign-in", "Where and how you sign in", list, newsCommand(o), end, again, password, set, drop)
+	return noun("sign-in", "Manage your own sign-in: sessions, second factor, password", list, newsCommand(o), end, again, password, set, drop)
 }
 
 // newsCommand tells what has changed in how somebody signs in.
@@ -146,7 +146,7 @@ of what is shown. What was not you: change your password, end your other session
 			}
 			t := table{head: []string{"LAST", "WHAT", "BY", "TIMES", "DETAIL"}, value: all, none: "Nothing has changed."}
 			for _, n := range all.Items {
-				t.add(when(n.Last), n.What, n.Who, num(int64(n.Times)), n.Detail)
+				t.add(n.Last, n.What, n.Who, num(int64(n.Times)), n.Detail)
 			}
 			if err := o.show(c, t); err != nil || !seen || all.Until == "" {
 				return err

@@ -44,19 +44,15 @@ not be looked at are named in the end, with why; they keep no other host from be
 	take.Flags().BoolVar(&ask.Cross, "cross", false, "with --root: go into other file systems that are mounted below")
 	take.Flags().DurationVar(&wait, "wait", 2*time.Minute, "how long to wait for the agents; 0 does not wait")
 	var application, host string
-	var most int
+	var some listing
 	list := &cobra.Command{Use: "list", Short: "List snapshots, newest first", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
-			snaps, err := api.Snapshots(c.Context(), application, host, most)
-			if err != nil {
-				return err
-			}
-			return showSnapshots(o, c, snaps)
+			return showPages(o, c, some, "snapshots", api.SnapshotPages(application, host).Page, snapshotTable(), addSnapshot)
 		})}
 	list.Flags().StringVar(&application, "application", "", "only this application")
 	list.Flags().StringVar(&host, "host", "", "only this host")
-	list.Flags().IntVar(&most, "most", 50, "how many at the most")
-	stop := &cobra.Command{Use: "cancel SNAPSHOT", Short: "Have a snapshot not taken that is not there yet", Args: args(1, 1, "a snapshot"),
+	listFlags(list, &some, 50)
+	stop := &cobra.Command{Use: "cancel SNAPSHOT", Short: "Cancel a pending snapshot", Args: args(1, 1, "a snapshot"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			s, err := api.CancelSnapshot(c.Context(), a[0])
 			if err != nil {
@@ -64,7 +60,7 @@ not be looked at are named in the end, with why; they keep no other host from be
 			}
 			return o.showOne(c, s, "snapshot", s.ID, "state", s.State, "message", s.Message)
 		})}
-	return noun("snapshot", "What hosts looked like", append([]*cobra.Command{take, stop, list, changesCommand(o)}, fileCommands(o)...)...)
+	return noun("snapshot", "Take, list and compare snapshots", append([]*cobra.Command{take, stop, list, changesCommand(o)}, fileCommands(o)...)...)
 }
 
 // unknownOf marks an account or group that the host no longer has.
@@ -85,14 +81,19 @@ func forWhom(s wire.Snapshot) string {
 	return s.RequestedBy
 }
 
+func snapshotTable() table {
+	return table{head: []string{"SNAPSHOT", "APPLICATION", "HOST", "STATE", "PATHS", "GAPS", "TAKEN", "FOR", "ROOT HASH"}, none: "No snapshots yet: idletally snapshot take APPLICATION"}
+}
+
+func addSnapshot(t *table, s wire.Snapshot) {
+	t.add(s.ID, s.Application, s.Host, s.State, s.Paths, s.Gaps, s.Taken, forWhom(s), forms{s.Root[:min(16, len(s.Root))], s.Root})
+}
+
 func showSnapshots(o *options, c *cobra.Command, snaps []wire.Snapshot) error {
-	t := table{head: []string{"SNAPSHOT", "APPLICATION", "HOST", "STATE", "PATHS", "GAPS", "TAKEN", "FOR", "ROOT HASH"}, value: snaps, none: "No snapshots yet: idletally snapshot take APPLICATION"}
+	t := snapshotTable()
+	t.value = snaps
 	for _, s := range snaps {
-		root := s.Root
-		if o.output == "table" && len(root) > 16 {
-			root = root[:16]
-		}
-		t.add(s.ID, s.Application, s.Host, s.State, num(s.Paths), num(s.Gaps), whenever(s.Taken), forWhom(s), strings.TrimSpace(root))
+		addSnapshot(&t, s)
 	}
 	return o.show(c, t)
 }
@@ -129,7 +130,7 @@ do more (opens) or less (closes) since. --paths lists the paths one by one.`,
 						kind = g.BeforeKind + " → " + kind
 					}
 					before, after := sides(g.Before, g.After)
-					t.add(strconv.Itoa(g.Count), mark(g.Word), kind, cmp.Or(before, g.BeforeGap, "–"), cmp.Or(after, g.AfterGap, "–"), wire.Place(g.Count, g.Folder, g.Example))
+					t.add(strconv.Itoa(g.Count), effect(g.Word), kind, cmp.Or(before, g.BeforeGap, "–"), cmp.Or(after, g.AfterGap, "–"), place(g.Count, g.Folder, g.Example))
 				}
 			}
 			if o.output == "table" {

@@ -11,7 +11,7 @@ import (
 )
 
 func storageCommand(o *options) *cobra.Command {
-	show := &cobra.Command{Use: "show", Short: "Say how much is stored", Args: args(0, 0, "no argument"),
+	show := &cobra.Command{Use: "show", Short: "Show how much is stored", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			s, err := api.Storage(c.Context())
 			if err != nil {
@@ -49,7 +49,7 @@ func storageCommand(o *options) *cobra.Command {
 			}
 			return nil
 		})}
-	tidy := &cobra.Command{Use: "tidy", Short: "Let go now what is not to be kept; the service does it by itself now and then", Args: args(0, 0, "no argument"),
+	tidy := &cobra.Command{Use: "tidy", Short: "Delete now what is not to be kept; the service does it by itself now and then", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			t, err := api.TidyStorage(c.Context())
 			if err != nil {
@@ -57,5 +57,5 @@ func storageCommand(o *options) *cobra.Command {
 			}
 			return o.showOne(c, t, "snapshots let go", strconv.Itoa(t.Snapshots), "folders taken away", num(t.Nodes), "folders needed", num(t.Live))
 		})}
-	return noun("storage", "What the service keeps", show, check, tidy)
+	return noun("storage", "Show, verify and tidy what the service stores", show, check, tidy)
 }

@@ -23,7 +23,7 @@ or manages people by a token.`,
 			if err != nil {
 				return err
 			}
-			return o.showOne(c, t, "token", t.ID, "for", t.Name, "roles", strings.Join(t.Roles, ", "), "good until", when(t.Expires), "secret", t.Secret)
+			return o.showOne(c, t, "token", t.ID, "for", t.Name, "roles", strings.Join(t.Roles, ", "), "good until", t.Expires, "secret", t.Secret)
 		})}
 	add.Flags().StringSliceVar(&ask.Roles, "role", []string{wire.Viewer}, "viewer, author or operator, or one of the last two for an application alone, such as operator@ticketing; several apart by commas")
 	add.Flags().IntVar(&ask.Days, "days", 90, "how long it is good, at most 400")
@@ -35,7 +35,7 @@ or manages people by a token.`,
 			}
 			t := table{head: []string{"TOKEN", "PERSON", "FOR", "ROLES", "GOOD UNTIL", "LAST USED"}, value: all, none: "No token: idletally token add NAME"}
 			for _, x := range all {
-				t.add(x.ID, x.Person, x.Name, strings.Join(x.Roles, ", "), when(x.Expires), whenever(x.Used))
+				t.add(x.ID, x.Person, x.Name, strings.Join(x.Roles, ", "), x.Expires, x.Used)
 			}
 			return o.show(c, t)
 		})}
@@ -47,5 +47,5 @@ or manages people by a token.`,
 			say(c, "Whoever has it is signed out.")
 			return nil
 		})}
-	return noun("token", "What programs sign in with", add, list, remove)
+	return noun("token", "Manage tokens, by which programs sign in", add, list, remove)
 }

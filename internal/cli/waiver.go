@@ -35,7 +35,7 @@ it. Accepted findings are shown apart, count no more, and come back by themselve
 			if err != nil {
 				return err
 			}
-			return o.showOne(c, got, "waiver", got.ID, "paths", got.Paths, "of", narrowed(got), "reason", got.Reason, "until", got.Ends.Local().Format(time.DateOnly), "by", got.Author)
+			return o.showOne(c, got, "waiver", got.ID, "paths", got.Paths, "of", narrowed(got), "reason", got.Reason, "until", forms{got.Ends.Local().Format(time.DateOnly), got.Ends}, "by", got.Author)
 		})}
 	add.Flags().StringVar(&w.Reason, "reason", "", "why they are accepted")
 	add.Flags().StringVar(&until, "until", "", "the date on which they count again, a year from now at the latest")
@@ -63,7 +63,7 @@ it. Accepted findings are shown apart, count no more, and come back by themselve
 				case time.Until(x.Ends) < 14*24*time.Hour:
 					state = fmt.Sprintf("ends in %d days", int(time.Until(x.Ends).Hours()/24))
 				}
-				t.add(x.ID, x.Ends.Local().Format(time.DateOnly), state, x.Paths, narrowed(x), x.Author, x.Reason)
+				t.add(x.ID, forms{x.Ends.Local().Format(time.DateOnly), x.Ends}, state, x.Paths, narrowed(x), x.Author, x.Reason)
 			}
 			return o.show(c, t)
 		})}
@@ -76,7 +76,7 @@ it. Accepted findings are shown apart, count no more, and come back by themselve
 			}
 			return o.showOne(c, got, "waiver", got.ID, "paths", got.Paths, "withdrawn by", got.WithdrawnBy)
 		})}
-	return noun("waiver", "Findings accepted for a time", add, list, withdraw)
+	return noun("waiver", "Manage waivers: findings accepted for a time", add, list, withdraw)
 }
 
 // narrowed says which findings on its paths a waiver is about.

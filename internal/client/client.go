@@ -56,6 +56,8 @@ func TLS(authority []byte) (*tls.Config, error) {
 // Problem is an error that the service answered with (RFC 9457).
 type Problem struct {
 	Status int    `json:"status"`
+	Type   string `json:"type"`
+	Code   string `json:"code"` // one of wire.Problems; "" of a service of before they had codes
 	Title  string `json:"title"`
 	Detail string `json:"detail"`
 	Again  bool   `json:"-"` // it takes that one shows again who one is (RFC 9470)
@@ -93,6 +95,15 @@ func Status(err error) int {
 		return p.Status
 	}
 	return 0
+}
+
+// Code gives the code of the problem behind an error, "" where there is none: one of wire.Problems.
+func Code(err error) string {
+	var p *Problem
+	if errors.As(err, &p) {
+		return p.Code
+	}
+	return ""
 }
 
 // Do makes one call. in and out may be nil. What broke on its way is asked again: a change comes with a key, by which the service
@@ -173,23 +184,51 @@ func post[T any](ctx context.Context, c *Client, path string, in any) (T, error)
 	return send[T](ctx, c, http.MethodPost, path, in)
 }
 
-// All follows a list to its end, at most most items.
-func All[T any](ctx context.Context, c *Client, path string, q url.Values, most int) ([]T, error) {
-	out := []T{}
-	if q == nil {
-		q = url.Values{}
+// A Pager reads a list page by page.
+type Pager[T any] struct {
+	c    *Client
+	path string
+	q    url.Values
+	most int // items of one page; 0: as many as the service gives
+}
+
+// Page gives the page after a place in the list, "" for the first one, of at most so many items; 0 are as many as the service gives at once.
+func (p Pager[T]) Page(ctx context.Context, after string, limit int) (wire.Page[T], error) {
+	q := url.Values{}
+	for name, v := range p.q {
+		q[name] = v
 	}
-	for {
-		p, err := get[wire.Page[T]](ctx, c, path, q)
+	if after != "" {
+		q.Set("after", after)
+	}
+	if p.most > 0 {
+		if limit <= 0 || limit > p.most {
+			limit = p.most
+		}
+		q.Set("limit", strconv.Itoa(limit))
+	}
+	return get[wire.Page[T]](ctx, p.c, p.path, q)
+}
+
+// upTo gives at most so many items of a list.
+func (p Pager[T]) upTo(ctx context.Context, most int) ([]T, error) {
+	out := []T{}
+	for after := ""; ; {
+		page, err := p.Page(ctx, after, most-len(out))
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, p.Items...)
-		if p.Next == "" || len(out) >= most {
+		out = append(out, page.Items...)
+		if page.Next == "" || len(out) >= most {
 			return out[:min(len(out), most)], nil
 		}
-		q.Set("after", p.Next)
+		after = page.Next
 	}
+}
+
+// All follows a list to its end, at most most items.
+func All[T any](ctx context.Context, c *Client, path string, q url.Values, most int) ([]T, error) {
+	return Pager[T]{c: c, path: path, q: q}.upTo(ctx, most)
 }
 
 // SignIn opens a session.
@@ -219,7 +258,12 @@ func (c *Client) People(ctx context.Context) ([]wire.Person, error) {
 
 // Hosts lists hosts.
 func (c *Client) Hosts(ctx context.Context) ([]wire.Host, error) {
-	return All[wire.Host](ctx, c, "/hosts", nil, 100_000)
+	return c.HostPages().upTo(ctx, 100_000)
+}
+
+// HostPages reads hosts page by page.
+func (c *Client) HostPages() Pager[wire.Host] {
+	return Pager[wire.Host]{c: c, path: "/hosts", most: 1000}
 }
 
 // Version says what the service is.
@@ -394,7 +438,12 @@ func (c *Client) Snapshot(ctx context.Context, id string) (wire.Snapshot, error)
 
 // Snapshots lists snapshots, newest first.
 func (c *Client) Snapshots(ctx context.Context, application, host string, most int) ([]wire.Snapshot, error) {
-	return All[wire.Snapshot](ctx, c, "/snapshots", url.Values{"application": {application}, "host": {host}, "limit": {strconv.Itoa(min(most, 1000))}}, most)
+	return c.SnapshotPages(application, host).upTo(ctx, most)
+}
+
+// SnapshotPages reads snapshots page by page, newest first.
+func (c *Client) SnapshotPages(application, host string) Pager[wire.Snapshot] {
+	return Pager[wire.Snapshot]{c: c, path: "/snapshots", q: url.Values{"application": {application}, "host": {host}}, most: 1000}
 }
 
 // Changes tells what changed from one snapshot to another; paths are listed after one, at most limit.
@@ -427,12 +476,17 @@ func inSeconds(d time.Duration) string {
 
 // Findings lists findings of a report, of one group where it is given.
 func (c *Client) Findings(ctx context.Context, report, group string, most int) ([]wire.Finding, error) {
-	return All[wire.Finding](ctx, c, "/reports/"+url.PathEscape(report)+"/findings", url.Values{"group": {group}, "limit": {strconv.Itoa(min(most, 5000))}}, most)
+	return c.FindingPages(report, group).upTo(ctx, most)
+}
+
+// FindingPages reads a report's findings page by page, of one group where it is given.
+func (c *Client) FindingPages(report, group string) Pager[wire.Finding] {
+	return Pager[wire.Finding]{c: c, path: "/reports/" + url.PathEscape(report) + "/findings", q: url.Values{"group": {group}}, most: 5000}
 }
 
 // Unread lists what a report could not judge.
 func (c *Client) Unread(ctx context.Context, report string) ([]wire.Left, error) {
-	return All[wire.Left](ctx, c, "/reports/"+url.PathEscape(report)+"/unread", nil, 5000)
+	return Pager[wire.Left]{c: c, path: "/reports/" + url.PathEscape(report) + "/unread", most: 5000}.upTo(ctx, 1_000_000)
 }
 
 // DraftPlan drafts a plan.
@@ -462,11 +516,16 @@ func (c *Client) SetReviewers(ctx context.Context, application string, n int) er
 
 // Plans lists plans.
 func (c *Client) Plans(ctx context.Context, state string, most int) ([]wire.Plan, error) {
+	return c.PlanPages(state).upTo(ctx, most)
+}
+
+// PlanPages reads plans page by page, newest first.
+func (c *Client) PlanPages(state string) Pager[wire.Plan] {
 	q := url.Values{}
 	if state != "" {
 		q.Set("state", state)
 	}
-	return All[wire.Plan](ctx, c, "/plans", q, most)
+	return Pager[wire.Plan]{c: c, path: "/plans", q: q, most: 500}
 }
 
 // Plan shows a plan.
@@ -506,7 +565,12 @@ func (c *Client) Run(ctx context.Context, id string) (wire.Run, error) {
 
 // Runs lists runs.
 func (c *Client) Runs(ctx context.Context, most int) ([]wire.Run, error) {
-	return All[wire.Run](ctx, c, "/runs", nil, most)
+	return c.RunPages().upTo(ctx, most)
+}
+
+// RunPages reads runs page by page, newest first.
+func (c *Client) RunPages() Pager[wire.Run] {
+	return Pager[wire.Run]{c: c, path: "/runs", most: 500}
 }
 
 // Halt halts a run.
@@ -521,12 +585,22 @@ func (c *Client) Resume(ctx context.Context, id string) (wire.Run, error) {
 
 // Results lists a run's steps that are not simply done.
 func (c *Client) Results(ctx context.Context, id string, most int) ([]wire.RunResult, error) {
-	return All[wire.RunResult](ctx, c, "/runs/"+url.PathEscape(id)+"/results", nil, most)
+	return c.ResultPages(id).upTo(ctx, most)
+}
+
+// ResultPages reads page by page which of a run's steps are not simply done.
+func (c *Client) ResultPages(id string) Pager[wire.RunResult] {
+	return Pager[wire.RunResult]{c: c, path: "/runs/" + url.PathEscape(id) + "/results", most: 5000}
 }
 
 // Originals lists what a run found on a host before it changed anything, of all paths or of those that a pattern fits.
 func (c *Client) Originals(ctx context.Context, id, host, paths string, most int) ([]wire.Original, error) {
-	return All[wire.Original](ctx, c, "/runs/"+url.PathEscape(id)+"/originals", url.Values{"host": {host}, "paths": {paths}}, most)
+	return c.OriginalPages(id, host, paths).upTo(ctx, most)
+}
+
+// OriginalPages reads page by page what a run found on a host.
+func (c *Client) OriginalPages(id, host, paths string) Pager[wire.Original] {
+	return Pager[wire.Original]{c: c, path: "/runs/" + url.PathEscape(id) + "/originals", q: url.Values{"host": {host}, "paths": {paths}}}
 }
 
 // A Past says which lines of history are wanted; what is left out says nothing.
@@ -537,6 +611,11 @@ type Past struct {
 
 // History lists the audit log, newest first.
 func (c *Client) History(ctx context.Context, p Past, most int) ([]wire.History, error) {
+	return c.HistoryPages(p).upTo(ctx, most)
+}
+
+// HistoryPages reads the audit log page by page, newest first.
+func (c *Client) HistoryPages(p Past) Pager[wire.History] {
 	q := url.Values{}
 	for name, v := range map[string]string{"who": p.Who, "what": p.What, "subject": p.Subject} {
 		if v != "" {
@@ -548,7 +627,7 @@ func (c *Client) History(ctx context.Context, p Past, most int) ([]wire.History,
 			q.Set(name, at.UTC().Format(time.RFC3339Nano))
 		}
 	}
-	return All[wire.History](ctx, c, "/history", q, most)
+	return Pager[wire.History]{c: c, path: "/history", q: q, most: 1000}
 }
 
 // Schedules lists when snapshots are taken by themselves.
@@ -631,15 +710,28 @@ func (c *Client) RemoveToken(ctx context.Context, id string) error {
 	return c.Do(ctx, http.MethodDelete, "/tokens/"+url.PathEscape(id), nil, nil)
 }
 
+// Accounts gives the names of the accounts that a host told of last, or with a snapshot.
+func (c *Client) Accounts(ctx context.Context, host, snapshot string) ([]string, error) {
+	q := url.Values{}
+	for name, v := range map[string]string{"host": host, "snapshot": snapshot} {
+		if v != "" {
+			q.Set(name, v)
+		}
+	}
+	out, err := get[struct {
+		Accounts []string `json:"accounts"`
+	}](ctx, c, "/accounts", q)
+	return out.Accounts, err
+}
+
 // Overview says what needs somebody now, and how everything stands.
 func (c *Client) Overview(ctx context.Context) (wire.Overview, error) {
 	return get[wire.Overview](ctx, c, "/overview", nil)
 }
 
 // Search finds hosts, applications, rules, accounts, plans and paths.
-func (c *Client) Search(ctx context.Context, text string) ([]wire.Hit, error) {
-	p, err := get[wire.Page[wire.Hit]](ctx, c, "/search", url.Values{"q": {text}})
-	return p.Items, err
+func (c *Client) Search(ctx context.Context, text string) (wire.Found, error) {
+	return get[wire.Found](ctx, c, "/search", url.Values{"q": {text}})
 }
 
 // SetRoles says what a person may do.
@@ -681,20 +773,45 @@ func (c *Client) Watch(ctx context.Context, id string, each func(wire.Run)) erro
 
 // watchOnce follows a run by one stream. It says whether the run has ended, or will not be told of any more, and whether anything was heard.
 func (c *Client) watchOnce(ctx context.Context, id string, each func(wire.Run)) (ended, heard bool, err error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.Address+"/api/v1/runs/"+url.PathEscape(id)+"/events", nil)
+	heard, err = c.events(ctx, "/runs/"+url.PathEscape(id)+"/events", func(data []byte) error {
+		var run wire.Run
+		if err := json.Unmarshal(data, &run); err != nil {
+			return fmt.Errorf("event: %w", err)
+		}
+		each(run)
+		if run.State != "running" {
+			return errEnded
+		}
+		return nil
+	})
+	switch {
+	case errors.Is(err, errEnded):
+		return true, heard, nil
+	case errors.Is(err, ErrUnreachable), Status(err) == http.StatusServiceUnavailable:
+		return false, heard, err
+	}
+	return err != nil, heard, err
+}
+
+// errEnded ends a stream of which nothing more is wanted.
+var errEnded = errors.New("the stream has ended")
+
+// events hands out the events of one stream, until it ends. It says whether anything was heard.
+func (c *Client) events(ctx context.Context, path string, each func(data []byte) error) (heard bool, err error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.Address+"/api/v1"+path, nil)
 	if err != nil {
-		return true, false, err
+		return false, err
 	}
 	req.Header.Set("Authorization", "Bearer "+c.Token)
 	patient := *c.HTTP
 	patient.Timeout = 0
 	resp, err := patient.Do(req)
 	if err != nil {
-		return false, false, unreachable(c.Address, err)
+		return false, unreachable(c.Address, err)
 	}
 	defer resp.Body.Close()
 	if err := CheckResponse(resp); err != nil {
-		return resp.StatusCode != http.StatusServiceUnavailable, false, err
+		return false, err
 	}
 	sc := bufio.NewScanner(resp.Body)
 	sc.Buffer(nil, 4<<20)
@@ -704,19 +821,39 @@ func (c *Client) watchOnce(ctx context.Context, id string, each func(wire.Run)) 
 		if !ok { // that it lives
 			continue
 		}
-		var run wire.Run
-		if err := json.Unmarshal([]byte(data), &run); err != nil {
-			return true, heard, fmt.Errorf("event: %w", err)
-		}
-		each(run)
-		if run.State != "running" {
-			return true, heard, nil
+		if err := each([]byte(data)); err != nil {
+			return heard, err
 		}
 	}
 	if sc.Err() != nil {
-		return false, heard, unreachable(c.Address, sc.Err())
+		return heard, unreachable(c.Address, sc.Err())
 	}
-	return false, heard, nil
+	return heard, nil
+}
+
+// Follow hands out what happens, until the context ends; a stream that breaks is taken up again, which begins with the kind "begin".
+func (c *Client) Follow(ctx context.Context, each func(wire.Happening) error) error {
+	for n := 1; ; n++ {
+		heard, err := c.events(ctx, "/happenings", func(data []byte) error {
+			var h wire.Happening
+			if err := json.Unmarshal(data, &h); err != nil {
+				return fmt.Errorf("event: %w", err)
+			}
+			return each(h)
+		})
+		if heard {
+			n = 1
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if err != nil && !errors.Is(err, ErrUnreachable) && Status(err) != http.StatusServiceUnavailable || err != nil && !passing(nil, err, n) {
+			return err
+		}
+		if err := rest(ctx, n); err != nil {
+			return err
+		}
+	}
 }
 
 // SignedIn lists where one is signed in.

@@ -333,6 +333,9 @@ func Decide(ctx context.Context, sc Scene, account, path string, ops []access.Op
 	if len(ops) == 0 {
 		ops = access.For(f.Seen.Kind, f.Seen.Set.Scheme())
 	}
+	for i, op := range ops {
+		ops[i] = access.Meant(op, f.Seen.Kind)
+	}
 	asker := access.NewAsker(now)
 	for _, op := range ops {
 		out.Answers = append(out.Answers, asker.May(f.Way, op, d))
@@ -365,6 +368,7 @@ func Everybody(ctx context.Context, sc Scene, path string, op access.Operation, 
 		return wire.Holders{}, err
 	}
 	d, way := f.Directory, sup.States.On(f.Way)
+	op = access.Meant(op, f.Seen.Kind)
 	out := wire.Holders{Origin: sc.Origin(), Path: f.Seen.Path.String(), Kind: f.Seen.Kind.String(), Operation: op, Suppose: sup.Words, Allowed: []wire.Holder{}, Refused: []wire.Holder{}}
 	matter, _ := access.Matter(way, d, maxHolders)
 	for _, h := range access.Everybody(way, op, d) {

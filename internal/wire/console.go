@@ -99,6 +99,12 @@ type Hit struct {
 	Subject     string `json:"subject" doc:"What it is called where it is asked for"`
 }
 
+// Found is what a search found.
+type Found struct {
+	Items []Hit    `json:"items"`
+	More  []string `json:"more,omitempty" doc:"Kinds of which there may be more than are given: ask for more of the name"`
+}
+
 // PathFinding is what a report found at a path.
 type PathFinding struct {
 	Aspect   string `json:"aspect"`

@@ -29,6 +29,7 @@ var Roles = []string{Viewer, Author, Reviewer, Operator, Admin}
 type Page[T any] struct {
 	Items []T    `json:"items"`
 	Next  string `json:"next,omitempty" doc:"Give it as the parameter after to get what follows"`
+	Total *int64 `json:"total,omitempty" doc:"How many there are in all; told with the first page"`
 }
 
 // SignIn asks for a session.
@@ -548,6 +549,7 @@ type Report struct {
 	Opens       int64              `json:"opens" doc:"Findings by which somebody can do more than intended"`
 	Closes      int64              `json:"closes" doc:"Findings by which somebody can do less"`
 	Problems    []baseline.Problem `json:"problems,omitempty"`
+	MoreGroups  int64              `json:"more_groups,omitempty" doc:"Groups of findings beyond those that are given with it, the weightiest first: list-findings has their paths"`
 }
 
 // Group is findings of the same change.

@@ -59,7 +59,7 @@ export function Palette({ pages, close }: { pages: readonly (readonly [string, s
               ))}
             </ComboboxOptions>
             <p className="border-t border-line px-4 py-2 text-sm text-muted" role="status">
-              {search.error ? search.error.message : small !== "" && search.isFetching ? "Looking…" : small !== "" && choices.length === 0 ? "Nothing has that in its name." : "A path from / on is looked for in the newest snapshots."}
+              {search.error ? search.error.message : small !== "" && search.isFetching ? "Looking…" : small !== "" && choices.length === 0 ? "Nothing has that in its name." : small !== "" && answered && search.data?.more?.length ? `There may be more (${search.data.more.join(", ")}): type more of the name.` : "A path from / on is looked for in the newest snapshots."}
             </p>
           </Combobox>
         </DialogPanel>

@@ -69,6 +69,23 @@ func (o *Operation) UnmarshalText(b []byte) (err error) {
 	return err
 }
 
+// Meant gives what somebody means who asks of a folder for what there is of files alone: to read it is to list it, to write it is to make, remove and
+// rename what is in it, which take the same of it, and to execute it is to enter it.
+func Meant(op Operation, k perm.Kind) Operation {
+	if k != perm.Folder {
+		return op
+	}
+	switch op {
+	case Read:
+		return List
+	case Write:
+		return Create
+	case Execute:
+		return Enter
+	}
+	return op
+}
+
 // For lists the operations that make sense for a kind of path, in a scheme.
 func For(k perm.Kind, s perm.Scheme) []Operation {
 	if k == perm.Folder && s == perm.SchemeNT {

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5/middleware"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
@@ -20,7 +21,7 @@ func (s *Server) consoleRoutes() {
 	compressed := s.mux.With(middleware.Compress(5, "text/html", "text/css", "text/javascript", "application/javascript", "image/svg+xml"))
 	s.route(compressed, "GET", "/*", openly, func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasPrefix(r.URL.Path, "/api/") || strings.HasPrefix(r.URL.Path, "/agent/") {
-			http.NotFound(w, r)
+			s.plain(w, r, huma.Error404NotFound("nothing is served at "+r.URL.Path))
 			return
 		}
 		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")

@@ -114,7 +114,13 @@ func (s *Server) snapshotRoutes() {
 			out[i] = wireSnapshot(v)
 			out[i].Denied = nil
 		}
-		return &body[wire.Page[wire.Snapshot]]{page(out, in.Limit, func(v wire.Snapshot) string { return v.ID })}, err
+		if err != nil {
+			return nil, err
+		}
+		p, err := counted(ctx, in.After, page(out, in.Limit, func(v wire.Snapshot) string { return v.ID }), func(ctx context.Context) (int64, error) {
+			return s.Store.CountSnapshots(ctx, in.Application, in.Host)
+		})
+		return &body[wire.Page[wire.Snapshot]]{p}, err
 	})
 	add(s, op{"GET", "/snapshots/{id}", "get-snapshot", "Show a snapshot", wire.Viewer, 200}, func(ctx context.Context, in *byID) (*body[wire.Snapshot], error) {
 		v, err := s.Store.Snapshot(ctx, in.ID)
@@ -131,7 +137,7 @@ func (s *Server) snapshotRoutes() {
 		}
 		return &body[wire.Snapshot]{out}, nil
 	})
-	addFor(s, op{"POST", "/snapshots/{id}/cancel", "cancel-snapshot", "Have a snapshot not taken that is not there yet", wire.Operator, 200}, s.applicationOfSnapshot, func(ctx context.Context, in *byID) (*body[wire.Snapshot], error) {
+	addFor(s, op{"POST", "/snapshots/{id}/cancel", "cancel-snapshot", "Cancel a pending snapshot", wire.Operator, 200}, s.applicationOfSnapshot, func(ctx context.Context, in *byID) (*body[wire.Snapshot], error) {
 		if err := s.Store.CancelSnapshot(ctx, in.ID, caller(ctx).Name); err != nil {
 			return nil, err
 		}
@@ -266,6 +272,13 @@ func (s *Server) wireReport(ctx context.Context, r store.Report) (wire.Report, [
 	groups, err := s.Store.Groups(ctx, r.ID, maxGroups)
 	if err != nil {
 		return w, nil, err
+	}
+	if len(groups) == maxGroups {
+		n, err := s.Store.CountGroups(ctx, r.ID)
+		if err != nil {
+			return w, nil, err
+		}
+		w.MoreGroups = n - maxGroups
 	}
 	waived, err := s.desk.Waived(ctx, r, groups)
 	if err != nil {
@@ -502,8 +515,9 @@ func (s *Server) driftRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		list, err := s.equalGroups(ctx, in.Application, reports)
-		return &body[wire.Page[wire.EqualGroup]]{wire.Page[wire.EqualGroup]{Items: list}}, err
+		list, left, err := s.equalGroups(ctx, in.Application, reports)
+		total := int64(len(list) + left)
+		return &body[wire.Page[wire.EqualGroup]]{wire.Page[wire.EqualGroup]{Items: list, Total: &total}}, err
 	})
 	type span struct {
 		Application string `query:"application" required:"true" maxLength:"64"`
@@ -625,14 +639,36 @@ func (s *Server) driftRoutes() {
 				out[i].By = &a
 			}
 		}
-		return &body[wire.Page[wire.Finding]]{page(out, in.Limit, func(f wire.Finding) string { return itoa(f.Seq) })}, err
+		after := ""
+		if in.After > 0 {
+			after = itoa(in.After)
+		}
+		p, err := counted(ctx, after, page(out, in.Limit, func(f wire.Finding) string { return itoa(f.Seq) }), func(ctx context.Context) (int64, error) {
+			return s.Store.CountFindings(ctx, r, in.Group, folder)
+		})
+		return &body[wire.Page[wire.Finding]]{p}, err
 	})
-	add(s, op{"GET", "/reports/{id}/unread", "list-unread", "List what a report could not judge, and why", wire.Viewer, 200}, func(ctx context.Context, in *byID) (*body[wire.Page[wire.Left]], error) {
-		rows, err := s.Store.Unread(ctx, in.ID, 5000)
-		out := wire.Page[wire.Left]{Items: []wire.Left{}}
+	type left struct {
+		ID    string `path:"id" maxLength:"16"`
+		After int    `query:"after" minimum:"0"`
+		Limit int    `query:"limit" default:"1000" minimum:"1" maximum:"5000"`
+	}
+	add(s, op{"GET", "/reports/{id}/unread", "list-unread", "List what a report could not judge, and why", wire.Viewer, 200}, func(ctx context.Context, in *left) (*body[wire.Page[wire.Left]], error) {
+		r, err := s.Store.Report(ctx, in.ID)
+		if err != nil {
+			return nil, err
+		}
+		rows, err := s.Store.Unread(ctx, r.ID, in.After, in.Limit)
+		if err != nil {
+			return nil, err
+		}
+		out := wire.Page[wire.Left]{Items: []wire.Left{}, Total: &r.Unread}
 		for _, u := range rows {
 			out.Items = append(out.Items, wire.Left{Path: pathname.Escape(u.Path), Why: u.Why})
 		}
-		return &body[wire.Page[wire.Left]]{out}, err
+		if len(rows) == in.Limit {
+			out.Next = itoa(rows[len(rows)-1].Seq)
+		}
+		return &body[wire.Page[wire.Left]]{out}, nil
 	})
 }

@@ -20,7 +20,13 @@ import (
 func (s *Server) historyRoutes() {
 	add(s, op{"GET", "/history", "list-history", "List the audit log, newest first", wire.Viewer, 200}, func(ctx context.Context, in *pastAsk) (*body[wire.Page[wire.History]], error) {
 		list, err := s.past(ctx, in)
-		return &body[wire.Page[wire.History]]{page(list, in.Limit, func(h wire.History) string { return h.ID })}, err
+		if err != nil {
+			return nil, err
+		}
+		p, err := counted(ctx, in.After, page(list, in.Limit, func(h wire.History) string { return h.ID }), func(ctx context.Context) (int64, error) {
+			return s.Store.CountHistory(ctx, in.past())
+		})
+		return &body[wire.Page[wire.History]]{p}, err
 	})
 	add(s, op{"GET", "/history/file", "write-history", "The audit log as CSV, newest first", wire.Viewer, 200}, s.writeHistory)
 	add(s, op{"GET", "/history/check", "check-history", "Verify that nothing of the history was changed, taken out or put in", wire.Viewer, 200}, func(ctx context.Context, _ *struct{}) (*body[wire.HistoryCheck], error) {
@@ -70,8 +76,12 @@ type pastAsk struct {
 	Limit   int       `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 }
 
+func (in *pastAsk) past() store.Past {
+	return store.Past{Who: in.Who, What: in.What, Subject: in.Subject, From: in.From, To: in.To, Before: in.After, Limit: in.Limit}
+}
+
 func (s *Server) past(ctx context.Context, in *pastAsk) ([]wire.History, error) {
-	list, err := s.Store.History(ctx, store.Past{Who: in.Who, What: in.What, Subject: in.Subject, From: in.From, To: in.To, Before: in.After, Limit: in.Limit})
+	list, err := s.Store.History(ctx, in.past())
 	for i := range list {
 		list[i].Tell()
 	}

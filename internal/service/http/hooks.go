@@ -66,7 +66,7 @@ func (s *Server) hookRoutes() {
 		}
 		return &body[wire.Hook]{wireHook(h)}, s.desk.Tell(ctx, h, "trial", h.ID, map[string]string{"by": caller(ctx).Name})
 	})
-	add(s, op{"DELETE", "/hooks/{id}", "remove-hook", "Forget a hook, and what it was to be told", wire.Admin, 204}, func(ctx context.Context, in *byID) (*struct{}, error) {
+	add(s, op{"DELETE", "/hooks/{id}", "remove-hook", "Delete a hook, and what it was to be told", wire.Admin, 204}, func(ctx context.Context, in *byID) (*struct{}, error) {
 		h, err := s.Store.Hook(ctx, in.ID)
 		if err != nil {
 			return nil, err

@@ -41,7 +41,11 @@ func (s *Server) hostRoutes() {
 		for i, h := range rows {
 			out[i] = wireHost(h)
 		}
-		return &body[wire.Page[wire.Host]]{page(out, in.Limit, func(h wire.Host) string { return h.Name })}, err
+		if err != nil {
+			return nil, err
+		}
+		p, err := counted(ctx, in.After, page(out, in.Limit, func(h wire.Host) string { return h.Name }), s.Store.CountHosts)
+		return &body[wire.Page[wire.Host]]{p}, err
 	})
 	add(s, op{"GET", "/hosts/{name}", "get-host", "Show a host", wire.Viewer, 200}, func(ctx context.Context, in *byName) (*body[wire.Host], error) {
 		h, err := s.Store.Host(ctx, in.Name)

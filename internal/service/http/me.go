@@ -135,7 +135,7 @@ func (s *Server) meRoutes() {
 		s.audit(ctx, "second factor set", me.Name, "")
 		return &body[wire.SpareCodes]{wire.SpareCodes{Codes: codes}}, nil
 	}))
-	add(s, op{"POST", "/me/second/remove", "remove-second", "Do without your second factor, by one of its codes", "any", 204}, inPerson(func(ctx context.Context, in *body[wire.SecondCode]) (*struct{}, error) {
+	add(s, op{"POST", "/me/second/remove", "remove-second", "Turn off your second factor, by one of its codes", "any", 204}, inPerson(func(ctx context.Context, in *body[wire.SecondCode]) (*struct{}, error) {
 		me := caller(ctx)
 		err := s.sayCode(ctx, me, in.Body.Code)
 		if err == nil {

@@ -320,11 +320,12 @@ func (s *Server) days(ctx context.Context, current []store.Report, at time.Time)
 // maxEqual bounds how many groups of equal findings are told apart.
 const maxEqual = 5000
 
-// equalGroups puts equal groups of all hosts of an application together, of the current reports. What is accepted is left out.
-func (s *Server) equalGroups(ctx context.Context, application string, reports []store.Report) ([]wire.EqualGroup, error) {
+// equalGroups puts equal groups of all hosts of an application together, of the current reports, and tells how many more there are than it gives.
+// What is accepted is left out.
+func (s *Server) equalGroups(ctx context.Context, application string, reports []store.Report) (list []wire.EqualGroup, left int, err error) {
 	_, _, on, err := s.desk.Published(ctx, application)
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	hosts := map[string]bool{}
 	for _, h := range on {
@@ -340,7 +341,7 @@ func (s *Server) equalGroups(ctx context.Context, application string, reports []
 	}
 	counting := map[string]bool{}
 	if err := s.waivers(ctx, application, counting); err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	out := []wire.EqualGroup{}
 	var folders []pathname.Path // as bytes
@@ -351,11 +352,16 @@ func (s *Server) equalGroups(ctx context.Context, application string, reports []
 		}
 		i, ok := at[g.ID]
 		if !ok {
-			if len(out) == maxEqual {
-				return nil
-			}
 			i = len(out)
-			at[g.ID] = i
+			if at[g.ID] = i; i == maxEqual {
+				at[g.ID] = -1
+				left++
+			}
+		}
+		if i = at[g.ID]; i < 0 {
+			return nil
+		}
+		if !ok {
 			x := wire.EqualGroup{Group: wire.GroupOf(host[report], g.Group)}
 			x.Report = report
 			out, folders = append(out, x), append(folders, g.Folder)
@@ -370,7 +376,7 @@ func (s *Server) equalGroups(ctx context.Context, application string, reports []
 		return nil
 	})
 	if err != nil {
-		return nil, err
+		return nil, 0, err
 	}
 	for i := range out {
 		out[i].Folder = folders[i].String()
@@ -380,5 +386,5 @@ func (s *Server) equalGroups(ctx context.Context, application string, reports []
 	slices.SortStableFunc(out, func(a, b wire.EqualGroup) int {
 		return cmp.Or(-cmp.Compare(grade(&a), grade(&b)), -cmp.Compare(bit(a.Word == "opens" || a.Word == "both"), bit(b.Word == "opens" || b.Word == "both")), -cmp.Compare(a.Hosts, b.Hosts), -cmp.Compare(a.Total, b.Total), cmp.Compare(a.ID, b.ID))
 	})
-	return out, nil
+	return out, left, nil
 }

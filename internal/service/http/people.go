@@ -94,7 +94,7 @@ func (s *Server) peopleRoutes(chi.Router) {
 			s.refused(ctx, speaker(ctx), "sign-in refused", name, "the one-time password has ended")
 			return nil, huma.Error401Unauthorized("this one-time password was good until " + p.Until.Format(time.RFC3339) + ": have an admin give you another one")
 		case p.MustChange && in.Body.NewPassword == "":
-			return nil, huma.Error403Forbidden("this is a one-time password: give new_password as well")
+			return nil, coded(wire.NewPasswordMissing, "this is a one-time password: give new_password as well")
 		case !p.MustChange && in.Body.NewPassword != "":
 			return nil, huma.Error422UnprocessableEntity("new_password goes with a one-time password: sign in, and change your own with idletally sign-in password")
 		}
@@ -110,7 +110,7 @@ func (s *Server) peopleRoutes(chi.Router) {
 			}
 		default:
 			if in.Body.Code == "" {
-				return nil, huma.Error403Forbidden("the second factor is missing: give code or passkey as well")
+				return nil, coded(wire.SecondFactorMissing, "the second factor is missing: give code or passkey as well")
 			}
 			right, err := s.try(ctx, codeGuess(name, device))
 			if err != nil {
@@ -283,6 +283,25 @@ func (s *Server) begin(ctx context.Context, p store.Person, what string, shown t
 	}
 	s.audit(withPerson(ctx, p), "sign-in", p.Name, "")
 	return token, expires, nil
+}
+
+// counted says with the first page of a list how many there are in all.
+func counted[T any](ctx context.Context, after string, p wire.Page[T], count func(context.Context) (int64, error)) (wire.Page[T], error) {
+	n := int64(len(p.Items))
+	if after != "" {
+		return p, nil
+	}
+	if p.Next != "" {
+		var err error
+		if n, err = count(ctx); err != nil {
+			return p, err
+		}
+		if n == int64(len(p.Items)) {
+			p.Next = ""
+		}
+	}
+	p.Total = &n
+	return p, nil
 }
 
 // page makes a page; a full one says what to ask for next.

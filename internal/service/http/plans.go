@@ -108,7 +108,10 @@ func (s *Server) planRoutes() {
 				return nil, err
 			}
 		}
-		return &body[wire.Page[wire.Plan]]{page(out, in.Limit, func(p wire.Plan) string { return p.ID })}, nil
+		p, err := counted(ctx, in.After, page(out, in.Limit, func(p wire.Plan) string { return p.ID }), func(ctx context.Context) (int64, error) {
+			return s.Store.CountPlans(ctx, in.State)
+		})
+		return &body[wire.Page[wire.Plan]]{p}, err
 	})
 	add(s, op{"GET", "/plans/{id}", "get-plan", "Show a plan with its equal steps", wire.Viewer, 200}, func(ctx context.Context, in *byID) (*body[wire.Plan], error) {
 		return show(ctx, in.ID)

@@ -91,7 +91,8 @@ func (s *Server) runRoutes(r chi.Router) {
 				return nil, err
 			}
 		}
-		return &body[wire.Page[wire.Run]]{page(out, in.Limit, func(r wire.Run) string { return r.ID })}, nil
+		p, err := counted(ctx, in.After, page(out, in.Limit, func(r wire.Run) string { return r.ID }), s.Store.CountRuns)
+		return &body[wire.Page[wire.Run]]{p}, err
 	})
 	add(s, op{"GET", "/runs/{id}", "get-run", "Show a run", wire.Viewer, 200}, func(ctx context.Context, in *byID) (*body[wire.Run], error) {
 		return s.showRun(ctx, in.ID)
@@ -134,7 +135,13 @@ func (s *Server) runRoutes(r chi.Router) {
 		for i, r := range rows {
 			out[i] = wire.RunResult{Host: r.Host, Step: r.Step, Path: pathname.Escape(string(r.Path)), Outcome: r.Outcome, Reason: r.Reason}
 		}
-		return &body[wire.Page[wire.RunResult]]{page(out, in.Limit, func(r wire.RunResult) string { return r.Host + ":" + itoa(r.Step) })}, err
+		if err != nil {
+			return nil, err
+		}
+		p, err := counted(ctx, in.After, page(out, in.Limit, func(r wire.RunResult) string { return r.Host + ":" + itoa(r.Step) }), func(ctx context.Context) (int64, error) {
+			return s.Store.CountResults(ctx, in.ID)
+		})
+		return &body[wire.Page[wire.RunResult]]{p}, err
 	})
 	type originals struct {
 		ID    string `path:"id" maxLength:"16"`

@@ -12,7 +12,7 @@ func wireSchedule(x store.Schedule) wire.Schedule {
 }
 
 func (s *Server) scheduleRoutes() {
-	add(s, op{"GET", "/schedules", "list-schedules", "List when snapshots are taken by themselves", wire.Viewer, 200}, func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Schedule]], error) {
+	add(s, op{"GET", "/schedules", "list-schedules", "List schedules", wire.Viewer, 200}, func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Schedule]], error) {
 		list, err := s.Store.Schedules(ctx)
 		out := wire.Page[wire.Schedule]{Items: []wire.Schedule{}}
 		for _, x := range list {
@@ -20,7 +20,7 @@ func (s *Server) scheduleRoutes() {
 		}
 		return &body[wire.Page[wire.Schedule]]{out}, err
 	})
-	addFor(s, op{"POST", "/schedules", "add-schedule", "Have snapshots of an application taken by themselves", wire.Operator, 201}, func(_ context.Context, in *body[wire.NewSchedule]) (string, error) { return in.Body.Application, nil }, func(ctx context.Context, in *body[wire.NewSchedule]) (*body[wire.Schedule], error) {
+	addFor(s, op{"POST", "/schedules", "add-schedule", "Schedule snapshots of an application", wire.Operator, 201}, func(_ context.Context, in *body[wire.NewSchedule]) (string, error) { return in.Body.Application, nil }, func(ctx context.Context, in *body[wire.NewSchedule]) (*body[wire.Schedule], error) {
 		x, err := s.desk.AddSchedule(ctx, in.Body, caller(ctx).Name)
 		if err != nil {
 			return nil, err
@@ -28,7 +28,7 @@ func (s *Server) scheduleRoutes() {
 		s.audit(ctx, "schedule added", x.Application, x.Cron+" "+x.Tag)
 		return &body[wire.Schedule]{wireSchedule(x)}, nil
 	})
-	addFor(s, op{"DELETE", "/schedules/{id}", "remove-schedule", "Forget a schedule, and what it has made due", wire.Operator, 204}, s.applicationOfSchedule, func(ctx context.Context, in *byID) (*struct{}, error) {
+	addFor(s, op{"DELETE", "/schedules/{id}", "remove-schedule", "Delete a schedule, and what it has made due", wire.Operator, 204}, s.applicationOfSchedule, func(ctx context.Context, in *byID) (*struct{}, error) {
 		x, err := s.Store.Schedule(ctx, in.ID)
 		if err != nil {
 			return nil, err

@@ -15,7 +15,8 @@ import (
 )
 
 const (
-	perKind   = 8  // hits of each kind that a search gives
+	perKind   = 8  // hits of each kind that a search gives, of paths on each host
+	mostPaths = 24 // hits of paths in all
 	maxHomes  = 30 // distinct account databases that are searched
 	maxTraced = 20 // snapshots in which a path is looked for
 )
@@ -24,22 +25,42 @@ func (s *Server) searchRoutes() {
 	type ask struct {
 		Text string `query:"q" required:"true" minLength:"1" maxLength:"1024" doc:"A part of a name or a title; a path from / on"`
 	}
-	add(s, op{"GET", "/search", "search", "Find hosts, applications, rules, accounts, plans and paths", wire.Viewer, 200}, func(ctx context.Context, in *ask) (*body[wire.Page[wire.Hit]], error) {
-		hits, err := s.search(ctx, strings.TrimSpace(in.Text))
-		return &body[wire.Page[wire.Hit]]{wire.Page[wire.Hit]{Items: hits}}, err
+	add(s, op{"GET", "/search", "search", "Find hosts, applications, rules, accounts, plans and paths", wire.Viewer, 200}, func(ctx context.Context, in *ask) (*body[wire.Found], error) {
+		out, err := s.search(ctx, strings.TrimSpace(in.Text))
+		return &body[wire.Found]{out}, err
 	})
 }
 
-func (s *Server) search(ctx context.Context, text string) ([]wire.Hit, error) {
-	out := []wire.Hit{}
-	if text == "" {
-		return out, nil
-	}
+func (s *Server) search(ctx context.Context, text string) (wire.Found, error) {
 	if strings.HasPrefix(text, "/") {
 		return s.searchPath(ctx, text)
 	}
+	hits, err := s.searchNames(ctx, text)
+	return few(hits), err
+}
+
+// few keeps so many hits of each kind, and tells of which there are more.
+func few(hits []wire.Hit) wire.Found {
+	out := wire.Found{Items: []wire.Hit{}}
+	n := map[string]int{}
+	for _, h := range hits {
+		switch n[h.Kind]++; {
+		case n[h.Kind] <= perKind:
+			out.Items = append(out.Items, h)
+		case n[h.Kind] == perKind+1:
+			out.More = append(out.More, h.Kind)
+		}
+	}
+	return out
+}
+
+// searchNames looks for names and titles: of each kind it gives one more than are shown, where there are so many.
+func (s *Server) searchNames(ctx context.Context, text string) (out []wire.Hit, err error) {
+	if text == "" {
+		return nil, nil
+	}
 	small := strings.ToLower(text)
-	hosts, err := s.Store.HostsLike(ctx, text, perKind)
+	hosts, err := s.Store.HostsLike(ctx, text, perKind+1)
 	if err != nil {
 		return nil, err
 	}
@@ -64,7 +85,7 @@ func (s *Server) search(ctx context.Context, text string) ([]wire.Hit, error) {
 		}
 		for _, r := range doc.Rules {
 			switch as := speaks(doc, &r, small); {
-			case len(rules) == perKind:
+			case len(rules) > perKind:
 			case has(small, r.Name, r.Why):
 				rules = append(rules, wire.Hit{Kind: "rule", Name: r.Name, Detail: r.Why, Application: n.Application, Subject: r.Name})
 			case as != "":
@@ -72,7 +93,7 @@ func (s *Server) search(ctx context.Context, text string) ([]wire.Hit, error) {
 			}
 		}
 	}
-	plans, err := s.Store.PlansLike(ctx, text, perKind)
+	plans, err := s.Store.PlansLike(ctx, text, perKind+1)
 	if err != nil {
 		return nil, err
 	}
@@ -103,7 +124,7 @@ func (s *Server) searchFindings(ctx context.Context, newest []store.Edition, sma
 		return nil, err
 	}
 	for _, n := range newest {
-		groups, err := s.equalGroups(ctx, n.Application, reports)
+		groups, _, err := s.equalGroups(ctx, n.Application, reports)
 		if isNotFound(err) {
 			continue
 		}
@@ -111,7 +132,7 @@ func (s *Server) searchFindings(ctx context.Context, newest []store.Edition, sma
 			return nil, err
 		}
 		for _, g := range groups {
-			if len(out) == perKind {
+			if len(out) > perKind {
 				return out, nil
 			}
 			if !has(small, g.Found, g.Declared, g.Meaning, g.Rule, g.Folder) {
@@ -191,7 +212,7 @@ func (s *Server) searchAccounts(ctx context.Context, small string) (out []wire.H
 					kind = "group"
 				}
 				out = append(out, wire.Hit{Kind: "account", Name: a.Name, Detail: kind + " on " + where, Host: snap.Host, Snapshot: snap.ID, Subject: a.Name})
-				if len(out) == perKind {
+				if len(out) > perKind {
 					return out, nil
 				}
 			}
@@ -201,10 +222,12 @@ func (s *Server) searchAccounts(ctx context.Context, small string) (out []wire.H
 }
 
 // searchPath finds a path, or what begins with it, in the newest snapshots.
-func (s *Server) searchPath(ctx context.Context, text string) ([]wire.Hit, error) {
+func (s *Server) searchPath(ctx context.Context, text string) (out wire.Found, err error) {
+	out.Items = []wire.Hit{}
+	more := func() { out.More = []string{"path"} }
 	raw, err := unescaped("q", text)
 	if err != nil {
-		return nil, err
+		return out, err
 	}
 	folder, part := raw, ""
 	if i := strings.LastIndexByte(raw, '/'); i >= 0 {
@@ -212,30 +235,30 @@ func (s *Server) searchPath(ctx context.Context, text string) ([]wire.Hit, error
 	}
 	reports, err := s.Store.CurrentReports(ctx)
 	if err != nil {
-		return nil, err
+		return out, err
 	}
-	out := []wire.Hit{}
 	traced := map[tree.Hash]bool{} // equal hosts have equal trees: one stands for all
 	for _, r := range reports {
-		if len(traced) == maxTraced || len(out) >= 3*perKind {
-			break
-		}
 		snap, err := s.Store.Snapshot(ctx, r.Snapshot)
 		if isNotFound(err) {
 			continue
 		}
 		if err != nil {
-			return nil, err
+			return out, err
 		}
 		if traced[snap.Hash()] {
 			continue
+		}
+		if len(traced) == maxTraced || len(out.Items) >= mostPaths {
+			more() // in what was not looked at
+			break
 		}
 		_, node, err := tree.Trace(ctx, s.Store, snap.Hash(), folder)
 		if tree.IsUntold(err) {
 			continue
 		}
 		if err != nil {
-			return nil, err
+			return out, err
 		}
 		traced[snap.Hash()] = true
 		if node == nil {
@@ -243,13 +266,17 @@ func (s *Server) searchPath(ctx context.Context, text string) ([]wire.Hit, error
 		}
 		n := 0
 		if part == "" {
-			out = append(out, wire.Hit{Kind: "path", Name: pathname.Escape(folder), Detail: "folder on " + r.Host, Application: r.Application, Host: r.Host, Snapshot: snap.ID, Subject: pathname.Escape(folder)})
+			out.Items = append(out.Items, wire.Hit{Kind: "path", Name: pathname.Escape(folder), Detail: "folder on " + r.Host, Application: r.Application, Host: r.Host, Snapshot: snap.ID, Subject: pathname.Escape(folder)})
 		}
 		i, _ := slices.BinarySearchFunc(node.Entries, part, func(e tree.Entry, p string) int { return strings.Compare(e.Name, p) })
-		for ; i < len(node.Entries) && n < perKind && strings.HasPrefix(node.Entries[i].Name, part); i, n = i+1, n+1 {
+		for ; i < len(node.Entries) && strings.HasPrefix(node.Entries[i].Name, part); i, n = i+1, n+1 {
+			if n == perKind {
+				more()
+				break
+			}
 			e := node.Entries[i]
 			at := pathname.Escape(pathname.Join(folder, e.Name))
-			out = append(out, wire.Hit{Kind: "path", Name: at, Detail: e.Kind.String() + " on " + r.Host, Application: r.Application, Host: r.Host, Snapshot: snap.ID, Subject: at})
+			out.Items = append(out.Items, wire.Hit{Kind: "path", Name: at, Detail: e.Kind.String() + " on " + r.Host, Application: r.Application, Host: r.Host, Snapshot: snap.ID, Subject: at})
 		}
 	}
 	return out, nil

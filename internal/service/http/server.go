@@ -136,9 +136,10 @@ func New(c Config) *Server {
 		// Made of the service's own key, so that the database holds no secret of theirs.
 		s.desk.HookSecret = func(hook string) []byte { return s.secret("hook " + hook) }
 	}
-	s.mux.Use(middleware.RequestID, s.placed, s.log, s.recover, secure, knownMethod)
+	s.mux.Use(middleware.RequestID, s.placed, s.log, s.recover, secure, knownMethod, challenging, middleware.GetHead)
 	s.route(s.mux, "GET", "/healthz", openly, func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "ok") })
 	s.route(s.mux, "GET", "/readyz", openly, s.ready)
+	s.route(s.mux, "GET", wire.ProblemsAt, openly, tellProblems)
 	s.mux.Group(func(r chi.Router) {
 		r.Use(s.limit(1200, keyByAgent))
 		s.agentRoutes(r)
@@ -533,7 +534,11 @@ func (s *Server) plain(w http.ResponseWriter, _ *http.Request, err error) {
 		maps.Copy(w.Header(), with.GetHeaders())
 	}
 	w.WriteHeader(status.GetStatus())
-	_ = json.NewEncoder(w).Encode(huma.ErrorModel{Title: http.StatusText(status.GetStatus()), Status: status.GetStatus(), Detail: status.Error()}) // nobody is left to tell
+	var p *Refusal
+	if !errors.As(status, &p) {
+		p = newProblem(status.GetStatus(), status.Error())
+	}
+	_ = json.NewEncoder(w).Encode(p) // nobody is left to tell
 }
 
 // op is one operation of the API.

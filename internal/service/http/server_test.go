@@ -355,3 +355,45 @@ func TestFresh(t *testing.T) {
 		}
 	}
 }
+
+// Whoever is not signed in is told how one does (RFC 9110, 11.6.1), what is served nowhere is a problem as all are, and streams go on through it.
+func TestAnswersOfAnyKind(t *testing.T) {
+	s := New(Config{Log: slog.New(slog.DiscardHandler)})
+	get := func(method, path string) *httptest.ResponseRecorder {
+		w := httptest.NewRecorder()
+		s.ServeHTTP(w, httptest.NewRequest(method, path, nil))
+		return w
+	}
+	for path, code := range map[string]string{"/api/v1/me": "not-signed-in", "/agent/v1/work": "not-signed-in", "/api/nosuch": "not-found", "/agent/nosuch": "not-found"} {
+		w := get("GET", path)
+		var p Refusal
+		if err := json.Unmarshal(w.Body.Bytes(), &p); err != nil || p.Code != code || p.Type != "/api/problems#"+code || p.Status != w.Code || p.Title == "" || w.Header().Get("Content-Type") != "application/problem+json" {
+			t.Errorf("%s: %d %v, %s, %v", path, w.Code, w.Header(), w.Body, err)
+		}
+		if challenge := w.Header().Get("WWW-Authenticate"); (w.Code == 401) != strings.HasPrefix(challenge, "Bearer ") {
+			t.Errorf("%s: %d, %q", path, w.Code, challenge)
+		}
+	}
+	if w := get("HEAD", "/healthz"); w.Code != 200 {
+		t.Errorf("HEAD: %d", w.Code)
+	}
+	if w := get("GET", "/api/problems"); w.Code != 200 || !strings.Contains(w.Body.String(), `id="not-found"`) {
+		t.Errorf("%d %s", w.Code, w.Body)
+	}
+	w := httptest.NewRecorder()
+	challenging(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		if f, ok := w.(http.Flusher); ok {
+			f.Flush()
+		}
+	})).ServeHTTP(w, httptest.NewRequest("GET", "/", nil))
+	if !w.Flushed {
+		t.Error("what is flushed stays")
+	}
+	// What was sent is not sent back: it may be a secret.
+	if p := newProblem(422, byDocument, &huma.ErrorDetail{Message: "too long", Location: "body.password", Value: "hunter2"}); p.Code != wire.InvalidInput || p.Errors[0].Value != nil {
+		t.Errorf("%+v", p)
+	}
+	if p := newProblem(422, "the baseline has errors", &huma.ErrorDetail{Message: "x"}); p.Code != "cannot-do" {
+		t.Errorf("%+v", p)
+	}
+}

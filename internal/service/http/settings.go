@@ -151,7 +151,7 @@ func (s *Server) settingsRoutes() {
 		h, err = s.Store.Host(ctx, in.Name)
 		return &shown[wire.Host]{tagOf(h.TagList), wireHost(h)}, err
 	})
-	add(s, op{"POST", "/hosts/{name}/shut-out", "shut-out-host", "Have no certificate of a host's agent count any more: it has to be enrolled anew", wire.Operator, 200}, func(ctx context.Context, in *byName) (*body[wire.Host], error) {
+	add(s, op{"POST", "/hosts/{name}/shut-out", "shut-out-host", "Revoke the certificate of a host's agent: it has to be enrolled anew", wire.Operator, 200}, func(ctx context.Context, in *byName) (*body[wire.Host], error) {
 		if err := s.Store.ShutOut(ctx, in.Name); err != nil {
 			return nil, err
 		}

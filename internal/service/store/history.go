@@ -175,7 +175,20 @@ type Past struct {
 
 // History lists the newest lines first.
 func (s *Store) History(ctx context.Context, p Past) (out []wire.History, err error) {
-	query, args := `SELECT id, at, who, token, what, subject, detail FROM audit WHERE id < ?`, []any{cmp.Or(p.Before, "~")}
+	where, args := p.where()
+	err = s.db.SelectContext(ctx, &out, `SELECT id, at, who, token, what, subject, detail FROM audit`+where+` ORDER BY id DESC LIMIT ?`, append(args, p.Limit)...)
+	return out, err
+}
+
+// CountHistory counts the lines that are wanted, on all pages.
+func (s *Store) CountHistory(ctx context.Context, p Past) (int64, error) {
+	where, args := p.where()
+	return s.count(ctx, `SELECT COUNT(*) FROM audit`+where, args...)
+}
+
+// where words what is wanted.
+func (p Past) where() (query string, args []any) {
+	query, args = ` WHERE id < ?`, []any{cmp.Or(p.Before, "~")}
 	and := func(condition string, arg any) {
 		query, args = query+" AND "+condition, append(args, arg)
 	}
@@ -194,6 +207,5 @@ func (s *Store) History(ctx context.Context, p Past) (out []wire.History, err er
 	if !p.To.IsZero() {
 		and("id < ?", idAt(p.To)[:9])
 	}
-	err = s.db.SelectContext(ctx, &out, query+` ORDER BY id DESC LIMIT ?`, append(args, p.Limit)...)
-	return out, err
+	return query, args
 }

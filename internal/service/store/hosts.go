@@ -184,6 +184,11 @@ func (s *Store) Hosts(ctx context.Context, after string, limit int) (out []Host,
 	return out, err
 }
 
+// CountHosts counts all.
+func (s *Store) CountHosts(ctx context.Context) (int64, error) {
+	return s.count(ctx, `SELECT COUNT(*) FROM host`)
+}
+
 // Work is something for an agent to do.
 type Work struct {
 	ID      string `db:"id"`

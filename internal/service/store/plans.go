@@ -87,6 +87,14 @@ func (s *Store) Plans(ctx context.Context, state, before string, limit int) (out
 	return out, err
 }
 
+// CountPlans counts those in a state, or all.
+func (s *Store) CountPlans(ctx context.Context, state string) (int64, error) {
+	if state == "" {
+		return s.count(ctx, `SELECT COUNT(*) FROM plan`)
+	}
+	return s.count(ctx, `SELECT COUNT(*) FROM plan WHERE state = ?`, state)
+}
+
 // PlanGroups gives a plan's equal steps.
 func (s *Store) PlanGroups(ctx context.Context, id string) (out []wire.PlanGroup, err error) {
 	var bodies [][]byte
@@ -239,6 +247,11 @@ func (s *Store) Runs(ctx context.Context, before string, limit int) (out []RunRo
 	}
 	err = s.db.SelectContext(ctx, &out, `SELECT `+runColumns+` FROM run WHERE id < ? ORDER BY id DESC LIMIT ?`, before, limit)
 	return out, err
+}
+
+// CountRuns counts all.
+func (s *Store) CountRuns(ctx context.Context) (int64, error) {
+	return s.count(ctx, `SELECT COUNT(*) FROM run`)
 }
 
 // RunHosts gives a run's hosts.
@@ -400,4 +413,9 @@ func (s *Store) RunResults(ctx context.Context, run, afterHost string, afterStep
 	err = s.db.SelectContext(ctx, &out, `SELECT host, step, outcome, path, reason FROM run_result
 		WHERE run = ? AND (host > ? OR host = ? AND step > ?) ORDER BY host, step LIMIT ?`, run, afterHost, afterHost, afterStep, limit)
 	return out, err
+}
+
+// CountResults counts what of a run is not simply done.
+func (s *Store) CountResults(ctx context.Context, run string) (int64, error) {
+	return s.count(ctx, `SELECT COUNT(*) FROM run_result WHERE run = ?`, run)
 }

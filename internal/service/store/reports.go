@@ -276,8 +276,34 @@ func (s *Store) Findings(ctx context.Context, r Report, group string, after, lim
 	return out, err
 }
 
+// CountFindings counts a report's findings: of a group, or in a folder and below it, where they are given.
+func (s *Store) CountFindings(ctx context.Context, r Report, group, folder string) (int64, error) {
+	switch {
+	case group != "":
+		return s.count(ctx, `SELECT COUNT(*) FROM finding WHERE report = ? AND group_id = ?`, r.ID, group)
+	case folder != "":
+		at, err := s.Place(ctx, r.ID, folder)
+		if errors.Is(err, ErrNotFound) {
+			return 0, nil
+		}
+		return int64(at.Findings + at.Waived), err
+	}
+	return r.Findings, nil
+}
+
+// CountGroups counts a report's groups of findings.
+func (s *Store) CountGroups(ctx context.Context, report string) (int64, error) {
+	return s.count(ctx, `SELECT COUNT(*) FROM finding_group WHERE report = ?`, report)
+}
+
+// An Unread is a path of a report that could not be judged.
+type Unread struct {
+	Seq int `db:"seq"`
+	drift.Unread
+}
+
 // Unread lists a report's paths that could not be judged.
-func (s *Store) Unread(ctx context.Context, report string, limit int) (out []drift.Unread, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT path, why FROM unread WHERE report = ? ORDER BY seq LIMIT ?`, report, limit)
+func (s *Store) Unread(ctx context.Context, report string, after, limit int) (out []Unread, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT seq, path, why FROM unread WHERE report = ? AND seq > ? ORDER BY seq LIMIT ?`, report, after, limit)
 	return out, err
 }

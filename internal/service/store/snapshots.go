@@ -342,15 +342,28 @@ func (s *Store) Snapshots(ctx context.Context, application, host, before string,
 	if before == "" {
 		before = "~"
 	}
-	q, args := ` WHERE id < ?`, []any{before}
-	if application != "" {
-		q, args = q+` AND application = ?`, append(args, application)
-	}
-	if host != "" {
-		q, args = q+` AND host = ?`, append(args, host)
-	}
+	q, args := ofPlace(application, host)
+	q, args = q+` AND id < ?`, append(args, before)
 	err = s.db.SelectContext(ctx, &out, `SELECT `+snapshotColumns+` FROM snapshot`+q+` ORDER BY id DESC LIMIT ?`, append(args, limit)...)
 	return out, err
+}
+
+// CountSnapshots counts those of an application and a host, where they are given.
+func (s *Store) CountSnapshots(ctx context.Context, application, host string) (int64, error) {
+	q, args := ofPlace(application, host)
+	return s.count(ctx, `SELECT COUNT(*) FROM snapshot`+q, args...)
+}
+
+// ofPlace words which places are wanted.
+func ofPlace(application, host string) (query string, args []any) {
+	query = ` WHERE TRUE`
+	if application != "" {
+		query, args = query+` AND application = ?`, append(args, application)
+	}
+	if host != "" {
+		query, args = query+` AND host = ?`, append(args, host)
+	}
+	return query, args
 }
 
 // Newest finds the newest whole snapshot of an application on a host: that of the last look, whenever it was asked for.

@@ -257,6 +257,12 @@ func idAt(t time.Time) string { return id(t.UnixMilli(), mathrand.Uint32()) }
 // now is the time as the database keeps it.
 func now() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }
 
+// count answers a query for one number.
+func (s *Store) count(ctx context.Context, query string, args ...any) (n int64, err error) {
+	err = s.db.GetContext(ctx, &n, query, args...)
+	return n, err
+}
+
 // tx runs a transaction.
 func (s *Store) tx(ctx context.Context, f func(tx *sqlx.Tx) error) error { return s.db.tx(ctx, f) }
 

@@ -355,7 +355,7 @@ func TestReports(t *testing.T) {
 	if seen != 400 {
 		t.Errorf("%d findings of the group, want 400", seen)
 	}
-	un, err := st.Unread(ctx, r.ID, 10)
+	un, err := st.Unread(ctx, r.ID, 0, 10)
 	if err != nil || len(un) != 1 || un[0].Path != "/srv/\n" {
 		t.Errorf("unread %+v, %v", un, err)
 	}

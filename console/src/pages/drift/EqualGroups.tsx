@@ -27,7 +27,7 @@ function Members({ application, of }: { application: string; of: Equal }) {
 }
 
 /** Equal findings of many hosts as one line each: a fleet is mended as it went wrong, at once. */
-export function EqualGroups({ application, standing, equal, error, pending, basket }: { application: string; standing: Schemas["Standing"]; equal: readonly Equal[]; error: unknown; pending: boolean; basket?: Basket }) {
+export function EqualGroups({ application, standing, equal, total, error, pending, basket }: { application: string; standing: Schemas["Standing"]; equal: readonly Equal[]; total?: number; error: unknown; pending: boolean; basket?: Basket }) {
   return (
     <>
       <Verdict of={standing.verdict} className="mb-2" />
@@ -39,6 +39,7 @@ export function EqualGroups({ application, standing, equal, error, pending, bask
       <Note error={error} />
       {pending ? <p className="text-muted" role="status">Putting equal ones together…</p> : null}
       {!pending && !error && equal.length === 0 ? <Note>Nothing was found that nobody accepted.</Note> : null}
+      {total && total > equal.length ? <p className="mb-1 text-sm">{equal.length.toLocaleString()} of {total.toLocaleString()} groups, those on most hosts first: one host has all of its own.</p> : null}
       {equal.length > 0 ? (
         <LongList
           label="Equal findings"

@@ -1,0 +1,101 @@
+package cli
+
+import (
+	"bytes"
+	"io"
+	"os"
+	"os/exec"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+)
+
+// A pager hands what is longer than the terminal to a program that shows it page by page: what PAGER says, or less. What is shorter is written as
+// it is.
+type pager struct {
+	to    *os.File
+	lines int // that the terminal has
+
+	held   bytes.Buffer
+	cmd    *exec.Cmd
+	in     io.WriteCloser
+	direct bool // there is no pager: it is written as it comes
+}
+
+// long are the commands whose answers may be long, and follow nothing that goes on.
+var long = []string{"list", "show", "findings", "trend", "causes", "steps", "originals", "results", "changes", "holders", "below", "matrix", "decide", "effect", "explain",
+	"history", "overview", "search", "doctor", "sessions", "compare", "kept", "file"}
+
+// page has the command's answer paged where it is for a person at a terminal; finish ends that.
+func (o *options) page(c *cobra.Command) (finish func()) {
+	f, ok := c.OutOrStdout().(*os.File)
+	if !ok || o.noPager || o.output != "table" || !slices.Contains(long, c.Name()) || !term.IsTerminal(int(f.Fd())) {
+		return func() {}
+	}
+	_, lines, err := term.GetSize(int(f.Fd()))
+	if err != nil || lines < 2 {
+		return func() {}
+	}
+	p := &pager{to: f, lines: lines - 1}
+	c.Root().SetOut(p)
+	return p.finish
+}
+
+// Write makes a pager an io.Writer.
+func (p *pager) Write(b []byte) (int, error) {
+	switch {
+	case p.direct:
+		return p.to.Write(b)
+	case p.cmd != nil:
+		if _, err := p.in.Write(b); err != nil {
+			return len(b), nil // whoever reads has seen enough
+		}
+		return len(b), nil
+	}
+	p.held.Write(b)
+	if bytes.Count(p.held.Bytes(), []byte("\n")) > p.lines {
+		p.begin()
+	}
+	return len(b), nil
+}
+
+// begin starts the program; where there is none what was held is written.
+func (p *pager) begin() {
+	program := os.Getenv("PAGER")
+	if program == "" {
+		program = "less"
+	}
+	words := strings.Fields(program)
+	if len(words) > 0 && words[0] != "cat" {
+		cmd := exec.Command(words[0], words[1:]...)
+		cmd.Stdout, cmd.Stderr = p.to, os.Stderr
+		if os.Getenv("LESS") == "" {
+			cmd.Env = append(os.Environ(), "LESS=FRSX") // it ends by itself where it all fits, and cuts no line in two
+		}
+		in, err := cmd.StdinPipe()
+		if err == nil {
+			err = cmd.Start()
+		}
+		if err == nil {
+			p.cmd, p.in = cmd, in
+			_, _ = in.Write(p.held.Bytes())
+			p.held.Reset()
+			return
+		}
+	}
+	p.direct = true
+	_, _ = p.to.Write(p.held.Bytes())
+	p.held.Reset()
+}
+
+// finish shows what is held still, and waits until it was read.
+func (p *pager) finish() {
+	if p.cmd == nil {
+		_, _ = p.to.Write(p.held.Bytes())
+		return
+	}
+	p.in.Close()
+	_ = p.cmd.Wait() // however it ended, it was shown
+}
