@@ -194,11 +194,6 @@ func (t *table) footer(w io.Writer) error {
 	return err
 }
 
-// one gives a list that comes at once as its only page.
-func one[T any](list []T, err error) pageReader[T] {
-	return func(context.Context, string, int) (wire.Page[T], error) { return wire.Page[T]{Items: list}, err }
-}
-
 // chained reads several lists as one, each by its key: where one ends the next goes on.
 func chained[T any](keys []string, of func(key string) pageReader[T]) pageReader[T] {
 	return func(ctx context.Context, after string, limit int) (wire.Page[T], error) {

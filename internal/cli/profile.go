@@ -57,8 +57,8 @@ func profilesIn(dir string) (out []string, err error) {
 	for _, e := range entries {
 		name := usual
 		if e.Name() != "session.json" {
-			rest, ok := strings.CutPrefix(e.Name(), "session-")
-			if name, ok = strings.CutSuffix(rest, ".json"); !ok || !profileName.MatchString(name) || sessionOf(name) != e.Name() {
+			name = strings.TrimSuffix(strings.TrimPrefix(e.Name(), "session-"), ".json")
+			if !profileName.MatchString(name) || sessionOf(name) != e.Name() {
 				continue
 			}
 		}

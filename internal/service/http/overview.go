@@ -350,18 +350,17 @@ func (s *Server) equalGroups(ctx context.Context, application string, reports []
 		if g.Waiver != "" && counting[g.Waiver] {
 			return nil
 		}
-		i, ok := at[g.ID]
-		if !ok {
-			i = len(out)
-			if at[g.ID] = i; i == maxEqual {
-				at[g.ID] = -1
-				left++
-			}
-		}
-		if i = at[g.ID]; i < 0 {
+		i, known := at[g.ID]
+		switch {
+		case known && i < 0:
 			return nil
-		}
-		if !ok {
+		case !known && len(out) == maxEqual:
+			at[g.ID] = -1
+			left++
+			return nil
+		case !known:
+			i = len(out)
+			at[g.ID] = i
 			x := wire.EqualGroup{Group: wire.GroupOf(host[report], g.Group)}
 			x.Report = report
 			out, folders = append(out, x), append(folders, g.Folder)
