@@ -30,9 +30,6 @@ A file has as many as are needed, in the words of baselines:
           entries: {at-least: ["group:auditors:rX"], without: ["user:temp"]}
 
 One change can be given by options instead. Without hosts it is for all hosts of the published baseline.`,
-		Example: `  idletally plan adjust ticketing slip-north --paths '/srv/ticketing/site/**' --grant group:auditors:rX
-  idletally plan adjust ticketing slip-north --paths '/srv/ticketing/shared/**' --take user:temp --later
-  idletally plan adjust ticketing --paths '/srv/ticketing/logs/*' --where files=0777 --set files=0640`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			text, err := changesText(c, file, change{paths, only, where, set, grant, take, later})
 			if err != nil {

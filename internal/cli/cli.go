@@ -137,6 +137,7 @@ were found (baseline with errors, drift with --strict, steps refused, hosts miss
 	root.AddCommand(agentCommand(o), loginCommand(o), logoutCommand(o), personCommand(o), hostCommand(o),
 		applicationCommand(o), baselineCommand(o), snapshotCommand(o), driftCommand(o), waiverCommand(o), planCommand(o), runCommand(o), historyCommand(o), signInCommand(o), tokenCommand(o), scheduleCommand(o), hookCommand(o), policyCommand(o), keysCommand(o), overviewCommand(o), versionCommand(o), profileCommand(o), searchCommand(o), storageCommand(o), modeCommand(o), entriesCommand(o), pathCommand(o), accountCommand(o), accessCommand(o))
 	grouped(root)
+	exampled(root)
 	everyCommand(root, checked)
 	everyCommand(root, o.complete)
 	return root

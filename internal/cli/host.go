@@ -40,7 +40,6 @@ func personCommand(o *options) *cobra.Command {
 			return o.show(c, t)
 		})}
 	setRoles := &cobra.Command{Use: "roles NAME ROLE...", Short: "Say what a person may do, everywhere or for single applications", Args: args(2, 101, "a name and roles"),
-		Example: "  idletally person roles purser viewer author@ticketing reviewer@tideboard",
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			p, err := api.SetRoles(c.Context(), a[0], a[1:])
 			if err != nil {

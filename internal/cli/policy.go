@@ -28,7 +28,6 @@ func policyCommand(o *options) *cobra.Command {
 	set := &cobra.Command{Use: "set", Short: "Change what holds for people and their sessions", Args: args(0, 0, "no argument"),
 		Long: `Change what holds for people and their sessions; what is not given stays. What is stricter holds at once. What allows more holds when
 a reviewer who is made now would count (--reviewer-after, as it holds so far): until then every admin can take it back, by "idletally policy keep".`,
-		Example: "  idletally policy set --second-factor admin,reviewer --idle 15m",
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			now, err := api.Policy(c.Context())
 			if err != nil {

@@ -10,6 +10,8 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/spf13/cobra"
+
 	"idletally/internal/client"
 	"idletally/internal/wire"
 )
@@ -197,4 +199,63 @@ func TestProfiles(t *testing.T) {
 	if _, err := (&options{config: dir, profile: "other"}).load(); !errors.Is(err, errSignedOut) {
 		t.Errorf("%v", err)
 	}
+}
+
+// Each command has an example in its help, and each example is one that the command takes.
+func TestExamples(t *testing.T) {
+	for _, line := range Examples {
+		root := Root()
+		var argv []string
+		for _, word := range words(line) {
+			if word == ">" {
+				break
+			}
+			argv = append(argv, word)
+		}
+		c, rest, err := root.Find(argv[1:])
+		if err == nil {
+			err = c.ParseFlags(rest)
+		}
+		if err == nil && (c.HasSubCommands() && c.Name() != "history" || !c.Runnable()) {
+			err = errors.New("that is no command")
+		}
+		if err == nil {
+			err = c.ValidateArgs(c.Flags().Args())
+		}
+		if err != nil {
+			t.Errorf("%s: %v", line, err)
+		}
+	}
+	everyCommand(Root(), func(c *cobra.Command) {
+		if !c.HasSubCommands() && c.Example == "" && c.Name() != "help" && c.Parent().Name() != "completion" {
+			t.Errorf("%s has no example", c.CommandPath())
+		}
+	})
+}
+
+// words splits a line as a shell does.
+func words(line string) (out []string) {
+	var word strings.Builder
+	in, quote := false, rune(0)
+	for _, r := range line {
+		switch {
+		case quote != 0 && r == quote:
+			quote = 0
+		case quote == 0 && (r == '"' || r == '\''):
+			in, quote = true, r
+		case quote == 0 && r == ' ':
+			if in {
+				out = append(out, word.String())
+			}
+			in = false
+			word.Reset()
+		default:
+			in = true
+			word.WriteRune(r)
+		}
+	}
+	if in {
+		out = append(out, word.String())
+	}
+	return out
 }
