@@ -14,7 +14,7 @@ command -v xwd >/dev/null || want="$want x11-apps"
 command -v pnmtopng >/dev/null || want="$want netpbm"
 # shellcheck disable=SC2086
 [ -z "$want" ] || { apt-get update -q && DEBIAN_FRONTEND=noninteractive apt-get install -y -q --no-install-recommends $want; } >/dev/null
-export XDG_CONFIG_HOME="$demo/shots" DISPLAY=:97 PATH="$PWD/bin:$PATH"
+export XDG_CONFIG_HOME="$demo/shots" IDLETALLY_NO_PAGER=true DISPLAY=:97 PATH="$PWD/bin:$PATH"
 echo "low tide at noon" | idletally login $address --authority "$demo/service/keys/authority.pem" --name quartermaster --password-stdin >/dev/null
 snapshot() { idletally snapshot list --application ticketing --host "$1" --output csv | sed -n 2p | cut -d, -f1; }
 north=$(snapshot slip-north) south=$(snapshot slip-south)
@@ -54,20 +54,20 @@ if wanted report; then
   chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync \
     --hide-scrollbars --user-data-dir="$demo/browser" --screenshot="$PWD/$out/report.png" --window-size=1280,800 "file://$demo/drift.html" >/dev/null 2>&1
 fi
-terminal command-drift "idletally drift show ticketing --host slip-north"
+terminal command-drift "idletally drift show ticketing"
 terminal command-baseline "idletally baseline check $demo/mistaken.yaml
 idletally baseline check $demo/wide.yaml
 idletally baseline effect $demo/wide.yaml
 idletally baseline explain ticketing /srv/ticketing/site/route-07/page-03.html --host slip-north
 idletally host list"
-terminal command-access "idletally access decide --host slip-south ticket-svc /srv/ticketing/data/quarter-1/sales-000.db write
+terminal command-access "idletally access decide --host slip-south ticket-svc write /srv/ticketing/data/quarter-1/sales-000.db
 idletally access holders --host slip-north read /srv/ticketing/keys/tls.key
 idletally access below --snapshot $north www-tickets read
 idletally access below --snapshot $south ticket-svc write --joining crew"
 terminal command-local "idletally mode change 0644 u+x,g=u,o=
 idletally entries show u::rw,u:web:rwx,g::r,m::rx,o::- --chmod 0640
 idletally path show /tmp
-idletally access decide everyone /etc/shadow read"
+idletally access decide everyone read /etc/shadow"
 # These change what the others show, so they come last.
 if wanted editor; then
   edition=$(idletally baseline upload "$demo/wide.yaml" --output csv | sed -n "s/^edition,//p")
