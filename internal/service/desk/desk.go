@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"log/slog"
 	"slices"
+	"time"
 
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/drift"
@@ -37,6 +38,7 @@ type Desk struct {
 	// Shown is told when a snapshot that an agent gave has its report, and can be seen. It may be nil.
 	Shown func(context.Context, store.Comparison)
 
+	now     func() time.Time // by which notices are gathered; nil is the clock
 	checked checked
 	given   bell
 	parsed  parsed

@@ -109,7 +109,9 @@ func TestMail(t *testing.T) {
 	ctx := t.Context()
 	st := ownStore(t)
 	p := newPost(t)
-	d := &Desk{Store: st, Log: slog.New(slog.DiscardHandler), HookSecret: func(string) []byte { return nil },
+	// What is gathered for a day is told at its end: it is noon, whatever the clock says.
+	noon := time.Now().UTC().Truncate(24 * time.Hour).Add(12 * time.Hour)
+	d := &Desk{Store: st, Log: slog.New(slog.DiscardHandler), HookSecret: func(string) []byte { return nil }, now: func() time.Time { return noon },
 		Mail: &Mail{Server: p.Addr().String(), From: "tally@saltmarsh.example", Public: "https://tally.example"}}
 	add := func(h store.Hook) store.Hook {
 		t.Helper()
@@ -128,7 +130,7 @@ func TestMail(t *testing.T) {
 	must(t, d.tellFindings(ctx, store.Report{Application: "ticketing", Host: "slip-north", Fresh: 3}, []drift.Group{closes}))
 	must(t, d.tellFindings(ctx, store.Report{Application: "tideboard", Host: "slip-south", Fresh: 1}, []drift.Group{opens}))
 	p.refuse = true
-	must(t, d.Deliver(ctx, time.Now()))
+	must(t, d.Deliver(ctx, noon))
 	hooks, err := st.Hooks(ctx)
 	must(t, err)
 	if !strings.Contains(hooks[0].Fault, "451") {
@@ -137,7 +139,7 @@ func TestMail(t *testing.T) {
 	p.mu.Lock()
 	p.refuse = false
 	p.mu.Unlock()
-	must(t, d.Deliver(ctx, time.Now().Add(time.Hour)))
+	must(t, d.Deliver(ctx, noon.Add(time.Hour)))
 	count := func(to string) (n int, last string) {
 		for _, l := range p.letters() {
 			if strings.Contains(l[:strings.Index(l, "\n")], to) {
@@ -155,7 +157,7 @@ func TestMail(t *testing.T) {
 	if n, _ := count("daily@"); n != 0 {
 		t.Errorf("%d letters before the day is over", n)
 	}
-	must(t, d.Deliver(ctx, time.Now().Add(25*time.Hour)))
+	must(t, d.Deliver(ctx, noon.Add(25*time.Hour)))
 	n, text := count("daily@")
 	if n != 1 || !strings.Contains(text, "slip-north") || !strings.Contains(text, "slip-south") || !strings.Contains(text, "https://tally.example/plans/p1") {
 		t.Errorf("%d letters a day: %s", n, text)
@@ -169,20 +171,20 @@ func TestMail(t *testing.T) {
 		}
 	}
 	before := len(p.letters())
-	must(t, d.Deliver(ctx, time.Now().Add(48*time.Hour)))
+	must(t, d.Deliver(ctx, noon.Add(48*time.Hour)))
 	if after := len(p.letters()); after != before {
 		t.Errorf("%d letters more", after-before)
 	}
 	d.Mail = nil
 	must(t, d.Tell(ctx, daily, "trial", "x", nil))
-	must(t, d.Deliver(ctx, time.Now()))
+	must(t, d.Deliver(ctx, noon))
 	if h, err := st.Hook(ctx, daily.ID); err != nil || !strings.Contains(h.Fault, "--mail-server") {
 		t.Errorf("without a server: %+v, %v", h, err)
 	}
 	// A server elsewhere that offers no TLS gets nothing.
 	d.Mail = &Mail{Server: "localhost:" + strings.Split(p.Addr().String(), ":")[1], From: "tally@saltmarsh.example"}
 	before = len(p.letters())
-	must(t, d.Deliver(ctx, time.Now().Add(72*time.Hour)))
+	must(t, d.Deliver(ctx, noon.Add(72*time.Hour)))
 	if h, err := st.Hook(ctx, daily.ID); err != nil || len(p.letters()) != before || !strings.Contains(strings.ToLower(h.Fault), "tls") {
 		t.Errorf("without TLS: %q, %v", h.Fault, err)
 	}

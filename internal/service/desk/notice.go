@@ -89,6 +89,9 @@ func (d *Desk) Tell(ctx context.Context, h store.Hook, kind, subject string, dat
 		return err
 	}
 	at := time.Now()
+	if d.now != nil {
+		at = d.now()
+	}
 	if every := time.Duration(h.Every) * time.Minute; every > 0 && kind != "trial" {
 		at = at.Truncate(every).Add(every)
 	}

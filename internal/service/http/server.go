@@ -111,7 +111,8 @@ const maxMemo = 400_000
 
 // New builds the handler.
 func New(c Config) *Server {
-	s := &Server{Config: c, desk: &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo), Mail: c.Mail}, hub: newHub(), backing: &backing{plans: map[string][]approval{}}, budgets: budget.New(shares()), metrics: newMetrics(), mux: chi.NewMux()}
+	s := &Server{Config: c, desk: &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo), Mail: c.Mail}, hub: newHub(), backing: &backing{plans: map[string][]approval{}}, budgets: budget.New(shares()), mux: chi.NewMux()}
+	s.metrics = newMetrics(s)
 	s.feed = &feed{s: s}
 	s.desk.Files = s.files
 	s.desk.Place = s.room
