@@ -12,6 +12,7 @@ import (
 	"net/url"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -94,7 +95,21 @@ func (d *Directory) accounts(ctx context.Context) ([]nt.Account, error) {
 		}
 		return nil, err
 	}
-	var found domain
+	found, err := d.told(c)
+	if err != nil {
+		return nil, err
+	}
+	return found.members(), ctx.Err()
+}
+
+// A searcher answers searches: a connection.
+type searcher interface {
+	Search(*ldap.SearchRequest) (*ldap.SearchResult, error)
+}
+
+// told asks for all that counts, page by page, and for what directories give of long lists in parts.
+func (d *Directory) told(c searcher) (*domain, error) {
+	found := &domain{}
 	paging := ldap.NewControlPaging(page)
 	ask := ldap.NewSearchRequest(d.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, int(patience/time.Second), false,
 		"(objectSid=*)", []string{"objectSid", "sAMAccountName", "objectClass", "member", "primaryGroupID"}, []ldap.Control{paging})
@@ -113,10 +128,26 @@ func (d *Directory) accounts(ctx context.Context) ([]nt.Account, error) {
 		}
 		next, _ := ldap.FindControl(got.Controls, ldap.ControlTypePaging).(*ldap.ControlPaging)
 		if next == nil || len(next.Cookie) == 0 {
-			return found.members(), ctx.Err()
+			break
 		}
 		paging.SetCookie(next.Cookie)
 	}
+	for len(found.more) > 0 {
+		m := found.more[0]
+		found.more = found.more[1:]
+		got, err := c.Search(ldap.NewSearchRequest(m.dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, int(patience/time.Second), false,
+			"(objectClass=*)", []string{fmt.Sprintf("member;range=%d-*", m.from)}, nil))
+		if err != nil {
+			return nil, fmt.Errorf("members of %s from %d on: %w", m.dn, m.from, err)
+		}
+		if len(got.Entries) != 1 {
+			return nil, fmt.Errorf("members of %s from %d on: it gives %d entries for one", m.dn, m.from, len(got.Entries))
+		}
+		if err := found.join(got.Entries[0], m.dn, m.from); err != nil {
+			return nil, err
+		}
+	}
+	return found, nil
 }
 
 // domain is what a directory told.
@@ -125,6 +156,62 @@ type domain struct {
 	at      map[string]int      // by distinguished name, folded
 	holds   map[string][]string // members of groups
 	primary []ntsd.SID          // by account; zero where there is none
+
+	named int    // members, of all groups together
+	more  []rest // of groups that were told in part
+}
+
+// A rest is what is missing of a group's members.
+type rest struct {
+	dn   string
+	from int
+}
+
+// mostMembers bounds how many members all groups have together.
+const mostMembers = 4_000_000
+
+// join takes members that an entry tells of a group, the one of this number first. Directories give long lists in parts, as values of an attribute
+// "member;range=LOW-HIGH", of which the last has "*" for HIGH (MS-ADTS 3.1.1.3.1.3.3).
+func (d *domain) join(e *ldap.Entry, dn string, from int) error {
+	key := strings.ToLower(dn)
+	for _, a := range e.Attributes {
+		name, option, ranged := strings.Cut(strings.ToLower(a.Name), ";range=")
+		if name != "member" {
+			continue
+		}
+		low, high, ok := strings.Cut(option, "-")
+		if n, err := strconv.Atoi(low); ranged && (err != nil || !ok || n != from) {
+			return fmt.Errorf("members of %s: want those from %d on, and it gives %q", dn, from, a.Name)
+		}
+		if d.named += len(a.Values); d.named > mostMembers {
+			return fmt.Errorf("its groups have more than %d members: give a narrower base", mostMembers)
+		}
+		for _, m := range a.Values {
+			d.holds[key] = append(d.holds[key], strings.ToLower(m))
+		}
+		if ranged && high != "*" {
+			if len(a.Values) == 0 { // it would go on for ever
+				return fmt.Errorf("members of %s from %d on: it gives none, and says that there are more", dn, from)
+			}
+			d.more = append(d.more, rest{dn, from + len(a.Values)})
+		}
+	}
+	return nil
+}
+
+// withMembersOnce leaves the attribute without a range out where there is one with: directories give it empty beside.
+func withMembersOnce(e *ldap.Entry) *ldap.Entry {
+	ranged := slices.ContainsFunc(e.Attributes, func(a *ldap.EntryAttribute) bool { return strings.HasPrefix(strings.ToLower(a.Name), "member;range=") })
+	if !ranged {
+		return e
+	}
+	out := &ldap.Entry{DN: e.DN}
+	for _, a := range e.Attributes {
+		if !strings.EqualFold(a.Name, "member") {
+			out.Attributes = append(out.Attributes, a)
+		}
+	}
+	return out
 }
 
 var errSID = errors.New("has no security identifier that can be read")
@@ -145,8 +232,8 @@ func (d *domain) add(e *ldap.Entry) error {
 	dn := strings.ToLower(e.DN)
 	d.at[dn] = len(d.all)
 	if a.Group {
-		for _, m := range e.GetAttributeValues("member") {
-			d.holds[dn] = append(d.holds[dn], strings.ToLower(m))
+		if err := d.join(withMembersOnce(e), e.DN, 0); err != nil {
+			return err
 		}
 	}
 	var primary ntsd.SID
