@@ -574,10 +574,7 @@ func addFor[I, O any](s *Server, o op, of func(context.Context, *I) (string, err
 func register[I, O any](s *Server, o op, has func(auth.Roles, string) bool, h func(context.Context, *I) (*O, error)) {
 	def := huma.Operation{Method: o.method, Path: "/api/v1" + o.path, OperationID: o.id, Summary: o.summary, DefaultStatus: o.status,
 		Metadata: map[string]any{"role": o.role}, MaxBodyBytes: maxBody}
-	if o.role != "" {
-		def.Security = []map[string][]string{{"token": {}}, {"cookie": {}}}
-		def.Errors = []int{401, 403, 404, 409, 422, 503}
-	}
+	promise[I](&def, o)
 	class := costing(o.id)
 	// Who may not call learns nothing, not even what is wrong with the call. Who may is let in before the body is read.
 	def.Middlewares = huma.Middlewares{func(ctx huma.Context, next func(huma.Context)) {
@@ -607,6 +604,7 @@ func register[I, O any](s *Server, o op, has func(auth.Roles, string) bool, h fu
 		out, err := h(ctx, in)
 		return out, s.problem(err)
 	})
+	explain(s.api.OpenAPI().Paths[def.Path], o.method)
 }
 
 // noteRefusal writes into the history who wanted to change something that they may not.

@@ -397,3 +397,50 @@ func TestAnswersOfAnyKind(t *testing.T) {
 		t.Errorf("%+v", p)
 	}
 }
+
+// The document of the API says of each operation how it is asked a second time, and with what it is refused.
+func TestDocumentPromises(t *testing.T) {
+	s := New(Config{Log: slog.New(slog.DiscardHandler)})
+	n := 0
+	for path, item := range s.api.OpenAPI().Paths {
+		for method, op := range map[string]*huma.Operation{"GET": item.Get, "POST": item.Post, "PUT": item.Put, "DELETE": item.Delete} {
+			if op == nil {
+				continue
+			}
+			n++
+			params := map[string]bool{}
+			for _, p := range op.Parameters {
+				params[p.Name] = true
+			}
+			signedIn := len(op.Security) > 0
+			if params["Idempotency-Key"] != (signedIn && method != "GET") {
+				t.Errorf("%s %s: %v", method, path, params)
+			}
+			wants := []string{"422", "429", "503"}
+			if signedIn {
+				wants = append(wants, "401", "403")
+			}
+			if method != "GET" {
+				wants = append(wants, "413", "507", "409")
+			}
+			if params["If-Match"] {
+				wants = append(wants, "412")
+			}
+			for _, status := range wants {
+				r := op.Responses[status]
+				if r == nil || r.Content["application/problem+json"] == nil {
+					t.Errorf("%s %s says nothing of %s", method, path, status)
+					continue
+				}
+				for has, header := range map[string]string{"401": "WWW-Authenticate", "429": "Retry-After", "503": "Retry-After"} {
+					if status == has && r.Headers[header] == nil {
+						t.Errorf("%s %s, %s: no %s", method, path, status, header)
+					}
+				}
+			}
+		}
+	}
+	if n < 100 {
+		t.Errorf("%d operations", n)
+	}
+}
