@@ -78,7 +78,7 @@ var costs = map[budget.Class][]string{
 		"list-unread", "list-runs", "get-run", "halt-run", "resume-run", "list-results", "list-schedules", "add-schedule", "remove-schedule", "sign-in-ways",
 		"sign-out", "list-snapshots", "take-snapshot", "get-snapshot", "cancel-snapshot", "get-storage", "list-tokens", "show-keys", "list-news", "see-news", "add-token", "remove-token", "list-waivers",
 		"withdraw-waiver",
-		"GET /healthz", "GET /readyz", "GET /api/problems", "GET /metrics", "GET /*", "GET /api/schemas/baseline-1.json",
+		"GET /healthz", "GET /readyz", "GET /api/problems", "GET /api/reference", "GET /metrics", "GET /*", "GET /api/schemas/baseline-1.json",
 		"GET /api/openapi.json", "GET /api/openapi.yaml", "GET /api/openapi-3.0.json", "GET /api/openapi-3.0.yaml", "GET /api/schemas/{schema}",
 		"POST /agent/v1/enrol", "POST /agent/v1/hello", "POST /agent/v1/certificate", "POST /agent/v1/history", "POST /agent/v1/keys", "POST /agent/v1/work/{id}/progress",
 		"GET /agent/v1/work/{id}/chunks/{n}", "POST /agent/v1/nodes/missing",

@@ -11,6 +11,7 @@ import (
 // promise has the document of the API say of an operation what holds of all like it: how one signs in, by what it is asked a second time, and with what
 // it may be refused.
 func promise[I any](def *huma.Operation, o op) {
+	def.Tags = tagOfPath(o.path)
 	changes := o.method != http.MethodGet
 	def.Errors = []int{422, 429, 503}
 	if o.role != "" {

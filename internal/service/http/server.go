@@ -159,7 +159,11 @@ func New(c Config) *Server {
 			"cookie": {Type: "apiKey", In: "cookie", Name: cookieName},
 		}
 		s.api = humachi.New(r, cfg)
+		for _, t := range tags {
+			s.api.OpenAPI().Tags = append(s.api.OpenAPI().Tags, &huma.Tag{Name: t.name})
+		}
 		s.routes(r)
+		s.route(r, "GET", "/api/reference", personally, s.unlessOpen("documents", http.HandlerFunc(s.showReference)).ServeHTTP)
 	})
 	s.consoleRoutes()
 	return s

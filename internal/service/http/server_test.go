@@ -413,6 +413,9 @@ func TestDocumentPromises(t *testing.T) {
 				params[p.Name] = true
 			}
 			signedIn := len(op.Security) > 0
+			if len(op.Tags) != 1 {
+				t.Errorf("%s %s is of %v", method, path, op.Tags)
+			}
 			if params["Idempotency-Key"] != (signedIn && method != "GET") {
 				t.Errorf("%s %s: %v", method, path, params)
 			}
@@ -442,5 +445,36 @@ func TestDocumentPromises(t *testing.T) {
 	}
 	if n < 100 {
 		t.Errorf("%d operations", n)
+	}
+}
+
+// The reference shows each operation, in the order of work.
+func TestReferencePage(t *testing.T) {
+	s := New(Config{Log: slog.New(slog.DiscardHandler), Open: []string{"documents"}})
+	w := httptest.NewRecorder()
+	s.ServeHTTP(w, httptest.NewRequest("GET", "/api/reference", nil))
+	page := w.Body.String()
+	if w.Code != 200 || strings.Contains(page, "ZgotmplZ") {
+		t.Fatalf("%d %s", w.Code, page)
+	}
+	for path, item := range s.api.OpenAPI().Paths {
+		for _, op := range []*huma.Operation{item.Get, item.Post, item.Put, item.Delete} {
+			if op != nil && strings.Count(page, `<h3 id="`+op.OperationID+`">`) != 1 {
+				t.Errorf("%s of %s is not there once", op.OperationID, path)
+			}
+		}
+	}
+	at := 0
+	for _, tag := range tags {
+		i := strings.Index(page, `<h2 id="`+tag.name+`">`)
+		if i < at {
+			t.Errorf("%s comes in another place", tag.name)
+		}
+		at = i
+	}
+	closed := httptest.NewRecorder()
+	New(Config{Log: slog.New(slog.DiscardHandler)}).ServeHTTP(closed, httptest.NewRequest("GET", "/api/reference", nil))
+	if closed.Code != 401 {
+		t.Errorf("nobody in particular is answered %d", closed.Code)
 	}
 }
