@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
 	"errors"
 	"io"
@@ -84,6 +85,7 @@ func tryAgents(t *testing.T, s *demo.Stage) {
 	fails(t, "the code again", enrol(t.TempDir(), inv.Code, "/srv"), 403, "was used before")
 	a := agentClient(t, s, first)
 	greetings(t, admin, a)
+	silentHello(t, s, first, admin)
 	renewals(t, s, first, a)
 	inv, err = admin.Invite(ctx, wire.NewHost{Name: "skiff"})
 	if err != nil {
@@ -290,6 +292,27 @@ func TestOwnRoots(t *testing.T) {
 		t.Errorf("the session did not survive: %v", err)
 	}
 	snapshot(t, c, "ticketing", "slip-south")
+}
+
+// silentHello says hello as agents did before there were greetings: nothing. They are answered as they were.
+func silentHello(t *testing.T, s *demo.Stage, folder string, admin *client.Client) {
+	t.Helper()
+	set, err := agent.Load(folder)
+	must(t, err)
+	cert, err := tls.X509KeyPair(set.Certificate, set.Key)
+	must(t, err)
+	roots := x509.NewCertPool()
+	roots.AppendCertsFromPEM(set.Authority)
+	web := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: roots, Certificates: []tls.Certificate{cert}}}}
+	defer web.CloseIdleConnections()
+	resp, err := web.Post(s.Address+"/agent/v1/hello", "", nil)
+	must(t, err)
+	resp.Body.Close()
+	all, err := admin.Hosts(t.Context())
+	must(t, err)
+	if h := all[slices.IndexFunc(all, func(h wire.Host) bool { return h.Name == "skiff" })]; resp.StatusCode != http.StatusNoContent || h.Version != "an earlier one" || h.Unfit != "" {
+		t.Errorf("%d, %+v", resp.StatusCode, h)
+	}
 }
 
 func hello(ctx context.Context, a *client.Agent) error {
