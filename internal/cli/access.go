@@ -2,7 +2,6 @@ package cli
 
 import (
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -95,7 +94,6 @@ func groups(c *cobra.Command, j wire.Judgement) {
 	}
 }
 
-// question reads what most of these commands are given.
 // asked is a question's account, operation and path, those that were given.
 type asked struct{ account, operation, path string }
 
@@ -118,6 +116,7 @@ func inOrder(a []string) asked {
 	return asked{a[0], a[1], a[2]}
 }
 
+// question reads what most of these commands are given.
 func (o *options) question(w *where, path, operation string) (looker, string, access.Operation, error) {
 	var op access.Operation
 	if operation != "" {
@@ -443,7 +442,7 @@ is an error of Idle Tally, and all that is needed to repeat it is shown. Exits w
 			}
 			if p.Differ {
 				if o.output == "table" {
-					fmt.Fprintln(c.OutOrStdout(), "\nThe answers differ. That is an error of Idle Tally; please report it with this:\n\n"+printable(p.Repeat))
+					tell(c.OutOrStdout(), "\nThe answers differ. That is an error of Idle Tally; please report it with this:\n\n%s\n", p.Repeat)
 				}
 				return errNotSo
 			}

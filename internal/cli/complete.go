@@ -201,7 +201,24 @@ func (o *options) named(c *cobra.Command, word string, before []string) ([]strin
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	return out[:min(len(out), mostNames)], cobra.ShellCompDirectiveNoFileComp
+	return offered(out), cobra.ShellCompDirectiveNoFileComp
+}
+
+// offered are those names that a shell may be given: hosts and other people made them up, and the shell writes what it completes into a command
+// line. What would have to be quoted there or be an option is left out, and the words about a name are one line of text.
+func offered(all []string) []string {
+	var out []string
+	for _, x := range all {
+		name, about, has := strings.Cut(x, "\t")
+		if quoted(name) != name || strings.HasPrefix(name, "-") || len(out) == mostNames {
+			continue
+		}
+		if has {
+			name += "\t" + strings.Join(strings.Fields(printable(about)), " ")
+		}
+		out = append(out, name)
+	}
+	return out
 }
 
 // accountsOf are the accounts of a host, or of a snapshot; of this machine the shell knows them itself.

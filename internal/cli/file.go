@@ -53,7 +53,7 @@ func fileCommands(o *options) []*cobra.Command {
 				return err
 			}
 			for _, d := range head.Denied[:min(len(head.Denied), 20)] {
-				fmt.Fprintf(c.ErrOrStderr(), "not read: %s: %s\n", printable(d.Path), printable(d.Reason))
+				tell(c.ErrOrStderr(), "not read: %s: %s\n", d.Path, d.Reason)
 			}
 			if err := o.showFile(c, a[0], head); err != nil || unread == 0 {
 				return err

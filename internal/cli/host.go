@@ -2,7 +2,6 @@ package cli
 
 import (
 	"errors"
-	"fmt"
 	"strconv"
 	"strings"
 
@@ -72,7 +71,7 @@ func personCommand(o *options) *cobra.Command {
 				return err
 			}
 			if p.Passkeys > 0 {
-				fmt.Fprintf(c.ErrOrStderr(), "Passkeys of %s that go on counting: %d. Whoever had the password may have added some: idletally person reset %[1]s --second-factor\n", p.Name, p.Passkeys)
+				tell(c.ErrOrStderr(), "Passkeys of %s that go on counting: %d. Whoever had the password may have added some: idletally person reset %[1]s --second-factor\n", p.Name, p.Passkeys)
 			}
 			return o.showOne(c, p, "person", p.Name, "one-time password", p.Password)
 		})}

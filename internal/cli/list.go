@@ -89,7 +89,7 @@ func showPages[T any](o *options, c *cobra.Command, l listing, what string, read
 		if total != nil {
 			of = fmt.Sprintf(" of %d", *total)
 		}
-		fmt.Fprintf(to, "%d%s %s are shown: --all shows all of them, --after %s goes on.\n", shown, of, what, quoted(after))
+		tell(to, "%d%s %s are shown: --all shows all of them, --after %s goes on.\n", shown, of, what, quoted(after))
 	}
 	return nil
 }

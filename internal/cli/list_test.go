@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -264,3 +266,39 @@ func TestEnvironment(t *testing.T) {
 }
 
 var _ pageReader[wire.Host] = client.Pager[wire.Host]{}.Page
+
+// What a host or other people wrote does not steer the terminal: nothing is written to it but through the doors that see to that.
+func TestNothingSteersTheTerminal(t *testing.T) {
+	var b bytes.Buffer
+	tell(&b, "host %s: %s\n", "ferry", "no\x1b]0;x\a such \u202efile")
+	if strings.ContainsAny(b.String(), "\x1b\a\u202e") || !strings.HasPrefix(b.String(), "host ferry: no") || !strings.HasSuffix(b.String(), "file\n") {
+		t.Errorf("%q", b.String())
+	}
+	past := regexp.MustCompile(`fmt\.Fprint\w*\((c\.OutOrStdout\(\)|c\.ErrOrStderr\(\)|to), `)
+	files, err := filepath.Glob("*.go")
+	if err != nil || len(files) < 30 {
+		t.Fatal(len(files), err)
+	}
+	for _, f := range files {
+		text, err := os.ReadFile(f)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, line := range strings.Split(string(text), "\n") {
+			if !strings.HasSuffix(f, "_test.go") && past.MatchString(line) && !strings.Contains(line, "printable(") && !strings.Contains(line, "string(b)") {
+				t.Errorf("%s: %s goes past tell", f, strings.TrimSpace(line))
+			}
+		}
+	}
+}
+
+// A shell is given no name that it would have to quote, and no word about one that is more than a line.
+func TestOffered(t *testing.T) {
+	got := offered([]string{"ferry\tweb\ntouch x", "$(touch x)\tharmless", "a;b", "crew", "", "-o", "--data", "tide\ta\tb\x1b[2J"})
+	if want := []string{"ferry\tweb touch x", "crew", "tide\ta b\ufffd[2J"}; !slices.Equal(got, want) {
+		t.Errorf("%q, want %q", got, want)
+	}
+	if got := offered(slices.Repeat([]string{"crew"}, 3*mostNames)); len(got) != mostNames {
+		t.Errorf("%d names", len(got))
+	}
+}

@@ -130,7 +130,12 @@ func whenever(t *time.Time) string {
 }
 
 func say(c *cobra.Command, format string, a ...any) {
-	fmt.Fprintln(c.OutOrStdout(), printable(fmt.Sprintf(format, a...)))
+	tell(c.OutOrStdout(), format+"\n", a...)
+}
+
+// tell writes for a person at a terminal: all that the command line says beside its tables goes through here.
+func tell(w io.Writer, format string, a ...any) {
+	_, _ = fmt.Fprint(w, printable(fmt.Sprintf(format, a...)))
 }
 
 // fields shows one thing as name and value, a line each.

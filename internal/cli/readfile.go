@@ -80,7 +80,7 @@ func fileDrift(o *options) *cobra.Command {
 			}
 			m, problems := baseline.Compile(doc, head.Directory)
 			for _, p := range problems {
-				fmt.Fprintf(c.ErrOrStderr(), "%s:%s: %s\n", a[1], p.Position, p.Message)
+				tell(c.ErrOrStderr(), "%s:%s: %s\n", a[1], p.Position, p.Message)
 			}
 			sum, groups, err := drift.Compare(c.Context(), spool, head.Forest, m, head.Directory, nil, nil, drift.Report{
 				Finding: func(drift.Finding) error { return nil }, Unread: func(drift.Unread) error { return nil },

@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"fmt"
-
 	"github.com/spf13/cobra"
 
 	"idletally/internal/client"
@@ -34,7 +32,7 @@ func searchCommand(o *options) *cobra.Command {
 			if o.output == "csv" {
 				to = c.ErrOrStderr()
 			}
-			fmt.Fprintf(to, "There may be more of these kinds: %s. A longer part of the name finds them.\n", joinWords(found.More))
+			tell(to, "There may be more of these kinds: %s. A longer part of the name finds them.\n", joinWords(found.More))
 			return nil
 		})}
 }

@@ -198,7 +198,7 @@ new one, and where you have a second factor the last is its code.`,
 						return err
 					}
 				} else {
-					fmt.Fprintln(c.ErrOrStderr(), "This is a one-time password: choose your own, at least 12 characters.")
+					tell(c.ErrOrStderr(), "This is a one-time password: choose your own, at least 12 characters.\n")
 					if in.NewPassword, err = ask("New password: "); err != nil {
 						return err
 					}
@@ -238,9 +238,9 @@ func prompter(c *cobra.Command, fromStdin bool) func(string) (string, error) {
 		if !term.IsTerminal(int(os.Stdin.Fd())) {
 			return "", errors.New("there is no terminal to ask for the password: use --password-stdin")
 		}
-		fmt.Fprint(c.ErrOrStderr(), prompt)
+		tell(c.ErrOrStderr(), "%s", prompt)
 		b, err := term.ReadPassword(int(os.Stdin.Fd()))
-		fmt.Fprintln(c.ErrOrStderr())
+		tell(c.ErrOrStderr(), "\n")
 		return string(b), err
 	}
 }
@@ -250,7 +250,7 @@ func ask(c *cobra.Command, prompt string) (string, error) {
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
 		return "", errors.New("there is no terminal to ask at")
 	}
-	fmt.Fprint(c.ErrOrStderr(), prompt)
+	tell(c.ErrOrStderr(), "%s", prompt)
 	line, err := bufio.NewReader(os.Stdin).ReadString('\n')
 	return strings.TrimSpace(line), ignoreEOF(err)
 }
@@ -291,7 +291,7 @@ func trust(c *cobra.Command, u *url.URL, file, fingerprint string) ([]byte, erro
 		if !term.IsTerminal(int(os.Stdin.Fd())) {
 			return nil, fmt.Errorf("the service's authority is not known: give --authority FILE, or --fingerprint %s if that is what the service printed", shown)
 		}
-		fmt.Fprintf(c.ErrOrStderr(), "The service's authority has the fingerprint\n  %s\nIs this what the service printed? (yes/no) ", shown)
+		tell(c.ErrOrStderr(), "The service's authority has the fingerprint\n  %s\nIs this what the service printed? (yes/no) ", shown)
 		answer, _ := bufio.NewReader(os.Stdin).ReadString('\n')
 		ok = strings.TrimSpace(answer) == "yes"
 	}

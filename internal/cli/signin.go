@@ -53,7 +53,7 @@ for when you have lost the authenticator. An admin can take a lost one away: idl
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(c.OutOrStdout(), "Give this to your authenticator:\n\n  secret  %s\n  address %s\n\n", s.Secret, s.URL)
+			tell(c.OutOrStdout(), "Give this to your authenticator:\n\n  secret  %s\n  address %s\n\n", s.Secret, s.URL)
 			fit, err := code(c, prompter(c, fromStdin))
 			if err != nil {
 				return err
@@ -64,7 +64,7 @@ for when you have lost the authenticator. An admin can take a lost one away: idl
 			}
 			say(c, "From now on you sign in with a code. Your other sessions have ended.\nCodes to spare, each for once; keep them where nobody else reads them:")
 			for _, x := range spare {
-				fmt.Fprintln(c.OutOrStdout(), "  "+x)
+				tell(c.OutOrStdout(), "  %s\n", x)
 			}
 			return nil
 		})}
@@ -163,13 +163,13 @@ func sayNews(c *cobra.Command, api *client.Client) {
 	if err != nil || len(all.Items) == 0 { // an older service knows of none
 		return
 	}
-	fmt.Fprintln(c.ErrOrStderr(), "Since you said last that you have seen it, this has changed in how you sign in, or somebody tried to:")
+	tell(c.ErrOrStderr(), "Since you said last that you have seen it, this has changed in how you sign in, or somebody tried to:\n")
 	for _, n := range all.Items[:min(len(all.Items), 10)] {
 		times := ""
 		if n.Times > 1 {
 			times = fmt.Sprintf(", %d times", n.Times)
 		}
-		fmt.Fprintf(c.ErrOrStderr(), "  %s  %s, by %s%s\n", when(n.Last), n.What, n.Who, times)
+		tell(c.ErrOrStderr(), "  %s  %s, by %s%s\n", when(n.Last), n.What, n.Who, times)
 	}
-	fmt.Fprintln(c.ErrOrStderr(), "See idletally sign-in news; with --seen it is not told again.")
+	tell(c.ErrOrStderr(), "See idletally sign-in news; with --seen it is not told again.\n")
 }

@@ -259,14 +259,14 @@ func (o *options) taken(c *cobra.Command, all []wire.AskedSnapshot, wait time.Du
 	}
 	for _, x := range all {
 		if x.Problem != "" {
-			fmt.Fprintf(c.ErrOrStderr(), "host %s: %s\n", x.Host, x.Problem)
+			tell(c.ErrOrStderr(), "host %s: %s\n", x.Host, x.Problem)
 		}
 	}
 	is := "are"
 	if missing == 1 {
 		is = "is"
 	}
-	fmt.Fprintf(c.ErrOrStderr(), "%d of %s %s missing.\n", missing, plural(len(all), "host"), is)
+	tell(c.ErrOrStderr(), "%d of %s %s missing.\n", missing, plural(len(all), "host"), is)
 	return errNotSo
 }
 

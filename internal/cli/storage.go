@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"fmt"
 	"strconv"
 
 	"github.com/spf13/cobra"
@@ -44,7 +43,7 @@ func storageCommand(o *options) *cobra.Command {
 				return err
 			}
 			if len(all.Faults) > 0 {
-				fmt.Fprintf(c.ErrOrStderr(), "%d faults: put the database back from its backup, or take new snapshots of these hosts.\n", len(all.Faults))
+				tell(c.ErrOrStderr(), "%d faults: put the database back from its backup, or take new snapshots of these hosts.\n", len(all.Faults))
 				return errNotSo
 			}
 			return nil
