@@ -1,8 +1,10 @@
 package wire
 
 import (
+	"math"
 	"strings"
 	"testing"
+	"time"
 )
 
 func TestWho(t *testing.T) {
@@ -35,6 +37,18 @@ func TestSpeaks(t *testing.T) {
 		err := Speaks("the agent", "7", c.protocol, c.oldest)
 		if (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%d to %d: %v", c.oldest, c.protocol, err)
+		}
+	}
+}
+
+// Whatever an agent says, it was not in the future.
+func TestAgo(t *testing.T) {
+	for _, c := range []struct {
+		seconds int64
+		want    time.Duration
+	}{{-1, 0}, {math.MinInt64, 0}, {90, 90 * time.Second}, {math.MaxInt64, 36500 * 24 * time.Hour}, {1 << 34, 36500 * 24 * time.Hour}} {
+		if got := Ago(c.seconds); got != c.want {
+			t.Errorf("%d seconds: %s", c.seconds, got)
 		}
 	}
 }

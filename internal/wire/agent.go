@@ -187,6 +187,12 @@ func Speaks(who, version string, protocol, oldest int) error {
 	return fmt.Errorf("%s (%s) speaks protocol %d to %d, and this program %d to %d: bring %s up to date", who, version, oldest, protocol, OldestProtocol, Protocol, behind)
 }
 
+// Ago is a time that an agent says has gone by, in seconds: none below zero, and at most a hundred years, for more than a Duration holds would
+// lie in the future.
+func Ago(seconds int64) time.Duration {
+	return time.Duration(min(max(seconds, 0), 100*365*24*3600)) * time.Second
+}
+
 // WatchAsk says what an agent knows to watch, and how it goes.
 type WatchAsk struct {
 	Known   string         `json:"known"` // of the list it has

@@ -30,7 +30,7 @@ func (s *Server) giveWatches(w http.ResponseWriter, r *http.Request) error {
 	}
 	now := time.Now()
 	for _, c := range in.Current[:min(len(in.Current), maxCurrent)] {
-		if err := s.Store.SetCurrent(r.Context(), host, c, now.Add(-time.Duration(max(c.Seconds, 0))*time.Second)); err != nil {
+		if err := s.Store.SetCurrent(r.Context(), host, c, now.Add(-wire.Ago(c.Seconds))); err != nil {
 			return err
 		}
 	}

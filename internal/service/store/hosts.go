@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"math"
 	"strings"
 	"time"
 
@@ -107,11 +108,10 @@ func (s *Store) SetCertificate(ctx context.Context, host string, c Certified) (e
 
 // Greet notes what runs on a host now.
 func (s *Store) Greet(ctx context.Context, host string, in wire.Hello) error {
-	since := func(seconds int64) time.Time {
-		return now().Add(-time.Duration(min(max(seconds, 0), 100*365*24*3600)) * time.Second)
-	}
+	since := func(seconds int64) time.Time { return now().Add(-wire.Ago(seconds)) }
+	small := func(n int) int { return min(max(n, 0), math.MaxInt16) } // what the agent made up is to be refused by its number, not by the database
 	_, err := s.exec(ctx, `UPDATE host SET version = ?, protocol = ?, oldest = ?, system = ?, up_since = ?, runs_since = ? WHERE name = ?`,
-		clip(in.Version, 64), in.Protocol, in.Oldest, clip(in.System, 160), since(in.Up), since(in.Runs), host)
+		clip(in.Version, 64), small(in.Protocol), small(in.Oldest), clip(in.System, 160), since(in.Up), since(in.Runs), host)
 	return err
 }
 

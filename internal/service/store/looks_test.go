@@ -2,6 +2,7 @@ package store
 
 import (
 	"crypto/sha256"
+	"math"
 	"strings"
 	"testing"
 	"time"
@@ -99,6 +100,7 @@ func TestLooks(t *testing.T) {
 	if l := says(1, "boats", at.Add(2*watchedEvery)); !l.WatchedAt.Equal(at.Add(2 * watchedEvery)) {
 		t.Errorf("%s", l.WatchedAt)
 	}
+	must(t, s.Greet(ctx, "ferry", wire.Hello{Protocol: math.MaxInt, Oldest: math.MinInt, Up: math.MaxInt64, Runs: math.MinInt64}))
 	if err := s.SetCurrent(ctx, "ferry", wire.CurrentPlace{Application: "boats", Accounts: "x"}, at); err == nil || !strings.Contains(err.Error(), "accounts of boats") {
 		t.Errorf("what is no hash: %v", err)
 	}
