@@ -132,8 +132,11 @@ func (d *Directory) told(c searcher) (*domain, error) {
 		}
 		paging.SetCookie(next.Cookie)
 	}
-	for len(found.more) > 0 {
+	for parts := 0; len(found.more) > 0; parts++ {
 		m := found.more[0]
+		if parts == mostParts {
+			return nil, fmt.Errorf("members of %s from %d on: it gives its groups in more than %d parts", m.dn, m.from, mostParts)
+		}
 		found.more = found.more[1:]
 		got, err := c.Search(ldap.NewSearchRequest(m.dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, int(patience/time.Second), false,
 			"(objectClass=*)", []string{fmt.Sprintf("member;range=%d-*", m.from)}, nil))
@@ -158,6 +161,7 @@ type domain struct {
 	primary []ntsd.SID          // by account; zero where there is none
 
 	named int    // members, of all groups together
+	bytes int    // of their names
 	more  []rest // of groups that were told in part
 }
 
@@ -167,13 +171,18 @@ type rest struct {
 	from int
 }
 
-// mostMembers bounds how many members all groups have together.
-const mostMembers = 4_000_000
+// mostMembers, mostBytes and mostParts bound the members of all groups together, their names, and how often is asked for more of them: directories
+// give a thousand at once and more.
+const (
+	mostMembers = 4_000_000
+	mostBytes   = 512 << 20
+	mostParts   = 20_000
+)
 
 // join takes members that an entry tells of a group, the one of this number first. Directories give long lists in parts, as values of an attribute
 // "member;range=LOW-HIGH", of which the last has "*" for HIGH (MS-ADTS 3.1.1.3.1.3.3).
 func (d *domain) join(e *ldap.Entry, dn string, from int) error {
-	key := strings.ToLower(dn)
+	key, parts := strings.ToLower(dn), 0
 	for _, a := range e.Attributes {
 		name, option, ranged := strings.Cut(strings.ToLower(a.Name), ";range=")
 		if name != "member" {
@@ -183,10 +192,18 @@ func (d *domain) join(e *ldap.Entry, dn string, from int) error {
 		if n, err := strconv.Atoi(low); ranged && (err != nil || !ok || n != from) {
 			return fmt.Errorf("members of %s: want those from %d on, and it gives %q", dn, from, a.Name)
 		}
+		if ranged {
+			if parts++; parts > 1 { // each would have the same ones asked for again
+				return fmt.Errorf("members of %s from %d on: it gives several parts at once", dn, from)
+			}
+		}
 		if d.named += len(a.Values); d.named > mostMembers {
 			return fmt.Errorf("its groups have more than %d members: give a narrower base", mostMembers)
 		}
 		for _, m := range a.Values {
+			if d.bytes += len(m); d.bytes > mostBytes {
+				return fmt.Errorf("the names of its groups' members have more than %d MiB: give a narrower base", mostBytes>>20)
+			}
 			d.holds[key] = append(d.holds[key], strings.ToLower(m))
 		}
 		if ranged && high != "*" {

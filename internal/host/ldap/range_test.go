@@ -15,6 +15,7 @@ type ranging struct {
 	people int // that are in one group, which is in another
 	wrong  string
 	asked  int
+	all    []string // their names, made once
 }
 
 func (r *ranging) Search(q *ldap.SearchRequest) (*ldap.SearchResult, error) {
@@ -26,10 +27,10 @@ func (r *ranging) Search(q *ldap.SearchRequest) (*ldap.SearchResult, error) {
 		}
 		return r.members(e, members, 0)
 	}
-	var all []string
-	for i := range r.people {
-		all = append(all, fmt.Sprintf("CN=p%d,DC=example", i))
+	for i := len(r.all); i < r.people; i++ {
+		r.all = append(r.all, fmt.Sprintf("CN=p%d,DC=example", i))
 	}
+	all := r.all
 	if q.Scope == ldap.ScopeBaseObject {
 		from, _ := strconv.Atoi(strings.TrimSuffix(strings.TrimPrefix(q.Attributes[0], "member;range="), "-*"))
 		if r.wrong == "again" {
@@ -38,6 +39,9 @@ func (r *ranging) Search(q *ldap.SearchRequest) (*ldap.SearchResult, error) {
 		e := r.members(&ldap.Entry{DN: q.BaseDN}, all, from)
 		if r.wrong == "nothing" {
 			e.Attributes = []*ldap.EntryAttribute{ldap.NewEntryAttribute(fmt.Sprintf("member;range=%d-%d", from, from+9), nil)}
+		}
+		if r.wrong == "twice" {
+			e.Attributes = append(e.Attributes, e.Attributes[len(e.Attributes)-1])
 		}
 		return &ldap.SearchResult{Entries: []*ldap.Entry{e}}, nil
 	}
@@ -81,9 +85,19 @@ func TestRanges(t *testing.T) {
 			t.Errorf("%d people, of which %d are in both groups, after %d questions", people, in, r.asked)
 		}
 	}
-	for wrong, says := range map[string]string{"again": "want those from 10 on", "nothing": "it gives none, and says that there are more"} {
+	for wrong, says := range map[string]string{"again": "want those from 10 on", "nothing": "it gives none, and says that there are more",
+		"twice": "several parts at once"} {
 		if _, err := (&Directory{Base: "DC=example"}).told(&ranging{part: 10, people: 50, wrong: wrong}); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v", wrong, err)
 		}
+	}
+	// A part with one member each is a question each.
+	r := &ranging{part: 1, people: mostParts + 10}
+	if _, err := (&Directory{Base: "DC=example"}).told(r); err == nil || !strings.Contains(err.Error(), "in more than 20000 parts") || r.asked > mostParts+1 {
+		t.Errorf("one at a time: %v, after %d questions", err, r.asked)
+	}
+	d := &domain{bytes: mostBytes - 10, holds: map[string][]string{}}
+	if err := d.join(&ldap.Entry{Attributes: []*ldap.EntryAttribute{ldap.NewEntryAttribute("member", []string{"CN=p,DC=example"})}}, "CN=crew", 0); err == nil {
+		t.Error("names of any length are held")
 	}
 }
