@@ -3,10 +3,13 @@ package nt
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"idletally/internal/core/access"
 	"idletally/internal/core/ntsd"
@@ -109,5 +112,46 @@ func TestHostileServer(t *testing.T) {
 		if _, ok := nodes[f.Forest]; !ok {
 			t.Errorf("%s: no forest", c.what)
 		}
+	}
+}
+
+// However many large folders there are, one is held at a time, with what is below it; all are there in the end.
+func TestLargeFoldersOneByOne(t *testing.T) {
+	const folders, large = 12, 80_000
+	entry := func(kind perm.Kind, name string) Seen {
+		return Seen{Name: name, Kind: kind, Descriptor: ntsd.Descriptor{Owner: ntsd.System, Entries: []ntsd.Entry{{Mask: ntsd.Full, SID: ntsd.System}}}}
+	}
+	var top, within []Seen
+	for i := range folders {
+		top = append(top, entry(perm.Folder, fmt.Sprintf("hold%02d", i)))
+	}
+	for i := range large {
+		within = append(within, entry(perm.File, fmt.Sprintf("crate%05d", i)))
+	}
+	within = append(within, entry(perm.Folder, "below"), entry(perm.Folder, "beside"))
+	var inside, most atomic.Int32
+	list := func(folder string) ([]Seen, error) {
+		switch strings.Count(folder, `\`) {
+		case 0:
+			if folder == "" {
+				return top, nil
+			}
+			return within, nil
+		default:
+			most.Store(max(most.Load(), inside.Add(1)))
+			defer inside.Add(-1)
+			time.Sleep(10 * time.Millisecond) // somebody else would come in
+			return []Seen{entry(perm.File, "note")}, nil
+		}
+	}
+	f, err := Scan(t.Context(), hostile{list: list}, []string{"/charts"}, nil, func(tree.Hash, []byte) error { return nil })
+	if err != nil {
+		t.Fatal(err)
+	}
+	if want := int64(1 + folders*(1+large+4)); f.Paths != want || f.Gaps != 0 {
+		t.Errorf("%d paths, %d gaps; want %d and none", f.Paths, f.Gaps, want)
+	}
+	if most.Load() != 1 {
+		t.Errorf("what is below large folders is read by %d at once", most.Load())
 	}
 }

@@ -32,6 +32,9 @@ const (
 	maxSIDs   = 20_000
 	// listers is how many folders are read at once: most of the time goes by on the way to the server and back.
 	listers = 8
+	// light is what the folders on one way may weigh (tree.Way.Held) for several of them to be read at once. Those that weigh
+	// more are read one after the other, so that all that are held come to listers times this and one tree.MaxWay.
+	light = 8 << 20
 )
 
 type scanner struct {
@@ -39,8 +42,9 @@ type scanner struct {
 	stop   func()
 	put    func(tree.Hash, []byte) error
 	slots  chan struct{}
-	seen   atomic.Int64 // so far, for whoever waits
-	paths  atomic.Int64 // in what was read to its end
+	alone  chan struct{} // has room for whoever reads what is not light
+	seen   atomic.Int64  // so far, for whoever waits
+	paths  atomic.Int64  // in what was read to its end
 	gaps   atomic.Int64
 	report func(paths int64)
 
@@ -56,7 +60,7 @@ type scanner struct {
 func Scan(ctx context.Context, s Server, roots []string, progress func(paths int64), put func(tree.Hash, []byte) error) (Found, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	w := &scanner{ctx: ctx, stop: cancel, put: put, slots: make(chan struct{}, listers), report: progress, sids: map[ntsd.SID]bool{}, sets: map[string]perm.Set{}}
+	w := &scanner{ctx: ctx, stop: cancel, put: put, slots: make(chan struct{}, listers), alone: make(chan struct{}, 1), report: progress, sids: map[ntsd.SID]bool{}, sets: map[string]perm.Set{}}
 	roots = slices.Clone(roots)
 	slices.Sort(roots)
 	forest := tree.Node{Forest: true, Entries: make([]tree.Entry, len(roots))}
@@ -84,7 +88,7 @@ func Scan(ctx context.Context, s Server, roots []string, progress func(paths int
 		if err != nil {
 			e.Gap = w.deny(root, err)
 		} else if e.Kind == perm.Folder {
-			e.Child, e.Gap = w.folder(share, root, below, tree.Way{Depth: 1})
+			e.Child, e.Gap = w.folder(share, root, below, tree.Way{Depth: 1}, false)
 		}
 		_ = share.Close() // nothing more is asked of it
 	}
@@ -160,12 +164,19 @@ func (w *scanner) fail(err error) {
 	}
 }
 
-// folder reads a folder and all below it. Folders in it are read by others where somebody is free.
-func (w *scanner) folder(share Share, path, below string, way tree.Way) (tree.Hash, tree.Gap) {
+// folder reads a folder and all below it. Folders in it are read by others where somebody is free, unless the folders on
+// the way are not light: then whoever is alone with them reads all that is below, and waits for nobody.
+func (w *scanner) folder(share Share, path, below string, way tree.Way, alone bool) (tree.Hash, tree.Gap) {
 	if w.ctx.Err() != nil { // what is made of it is thrown away
 		return tree.Hash{}, tree.Failed
 	}
 	var n tree.Node
+	first := false // to be alone
+	defer func() {
+		if first {
+			<-w.alone
+		}
+	}()
 	err := share.List(below, func(list []Seen) error {
 		if err := w.ctx.Err(); err != nil {
 			return err
@@ -188,6 +199,14 @@ func (w *scanner) folder(share Share, path, below string, way tree.Way) (tree.Ha
 			}
 			if err := way.Hold(&e, before); err != nil {
 				return err
+			}
+			if !alone && way.Held > light {
+				select {
+				case w.alone <- struct{}{}:
+				case <-w.ctx.Done():
+					return w.ctx.Err()
+				}
+				alone, first = true, true
 			}
 			n.Entries = append(n.Entries, e)
 		}
@@ -219,7 +238,11 @@ func (w *scanner) folder(share Share, path, below string, way tree.Way) (tree.Ha
 				e.Gap = w.deny(pathname.Join(path, e.Name), err)
 				return
 			}
-			e.Child, e.Gap = w.folder(share, pathname.Join(path, e.Name), Joined(below, e.Name), in)
+			e.Child, e.Gap = w.folder(share, pathname.Join(path, e.Name), Joined(below, e.Name), in, alone)
+		}
+		if alone {
+			read()
+			continue
 		}
 		select {
 		case w.slots <- struct{}{}:

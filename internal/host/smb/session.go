@@ -415,10 +415,11 @@ func (s *Share) list(m *smb2.Share, folder string, each func(piece []nt.Seen, la
 	}
 	defer f.Close()
 	for {
+		impatient.Reset(s.of.patience)
 		s.of.batch.Lock()
 		list, err := f.ReaddirPlus(batch, kept)
 		s.of.batch.Unlock()
-		impatient.Reset(s.of.patience)
+		impatient.Stop() // the server is not to blame for whoever takes what it said
 		if err != nil && !errors.Is(err, io.EOF) {
 			return fail(err)
 		}
