@@ -42,7 +42,7 @@ func powers(from, to POSIX) (out []string) {
 	return out
 }
 
-// writers names who can write a file, or let themselves: owners and groups as the host knows them, and everyone.
+// writers names who can write a file, or in a folder, or let themselves: owners and groups as the host knows them, and everyone.
 func (p POSIX) writers(d *Directory) (out []string) {
 	_, group, other, named := p.masked()
 	if p.UID != 0 {
@@ -64,6 +64,19 @@ func (p POSIX) writers(d *Directory) (out []string) {
 		out = append(out, "everyone")
 	}
 	return out
+}
+
+// Exchangers names who can put something else in the place of what lies in a folder, or let themselves: by the folder's own
+// state, whatever leads to it. In a sticky folder that is its owner alone; whoever owns what lies there is not named.
+func Exchangers(folder Set, d *Directory) []string {
+	p, err := POSIXOf(folder)
+	if err != nil {
+		return nil
+	}
+	if p.Mode&mode.Sticky != 0 {
+		p = POSIX{UID: p.UID}
+	}
+	return p.writers(d)
 }
 
 // powerWorry says what a program gains, and who could have written what is in it.

@@ -84,6 +84,7 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 	then := map[string]perm.Set{} // as it will be: folders, and of the rest so many
 	var losses []loss
 	owners := map[string]*taking{}
+	exchange := map[string]string{}
 	err := each(func(s Step) error {
 		k := changeKey{s.Kind, s.Before, s.After}
 		x, ok := changes[k]
@@ -94,9 +95,16 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 		for _, w := range x.worries {
 			if w.Kind == perm.WorryWay && c.Below != nil {
 				losses = append(losses, loss{s.Path, w})
-			} else {
-				note(s.Path, w)
+				continue
 			}
+			if w.Kind == perm.WorryPower && c.Way != nil {
+				others, err := c.exchangers(s.Path, exchange)
+				if err != nil {
+					return err
+				}
+				w.Text += others
+			}
+			note(s.Path, w)
 		}
 		if s.Kind == perm.Folder || len(then) < maxThen {
 			then[s.Path] = s.After
@@ -142,6 +150,42 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 		return cmp.Or(cmp.Compare(a.Kind, b.Kind), pathname.Compare(string(a.Folder), string(b.Folder)), cmp.Compare(a.Account, b.Account), cmp.Compare(a.Text, b.Text))
 	})
 	return out, nil
+}
+
+// exchangers says who could have put a program where it lies, in words that follow on who could have written it: whoever may
+// write in one of the folders on the way. known remembers it by folder.
+func (c Checker) exchangers(path string, known map[string]string) (string, error) {
+	folder := pathname.Folder(path)
+	said, ok := known[folder]
+	switch {
+	case ok:
+		return said, nil
+	case len(known) == maxWays:
+		return "; who could have put it there was not looked at", nil
+	}
+	way, err := c.Way(path)
+	if err != nil {
+		return "", err
+	}
+	var who []string
+	for _, p := range way[:max(0, len(way)-1)] {
+		for _, name := range perm.Exchangers(p.Set, c.Names) {
+			if !slices.Contains(who, name) {
+				who = append(who, name)
+			}
+		}
+	}
+	switch {
+	case len(way) == 0:
+		said = "; who could have put it there is not known"
+	case len(who) > 0:
+		said = "; it could have been put there by " + strings.Join(who[:min(len(who), maxOwners)], ", ")
+		if more := len(who) - maxOwners; more > 0 {
+			said += fmt.Sprintf(", and %d more", more)
+		}
+	}
+	known[folder] = said
+	return said, nil
 }
 
 // loss is an account's way through a folder.

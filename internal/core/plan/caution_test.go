@@ -139,6 +139,47 @@ func TestWayToNothing(t *testing.T) {
 	}
 }
 
+// Who could have put a program where it lies is named besides who could have written it, whichever folder on the way it is by.
+func TestExchangersAreNamed(t *testing.T) {
+	const mine, above, top = "/srv/crew/bin/tool", "/srv/crew/bin", "/srv"
+	mate := posixacl.Entry{Tag: posixacl.User, ID: 2, Perm: 7}
+	for _, c := range []struct {
+		name           string
+		srv, crew, bin perm.Set
+		want           string // behind who could have written it; "" for nothing
+	}{
+		{"root's folders", owned(0, 0o755), owned(0, 0o755), owned(0, 0o755), ""},
+		{"a folder of somebody's", owned(0, 0o755), owned(0, 0o755), owned(1, 0o755), "; it could have been put there by purser"},
+		{"one further up", owned(0, 0o755), owned(1, 0o755), owned(0, 0o755), "; it could have been put there by purser"},
+		{"a group", owned(0, 0o755), owned(0, 0o775), owned(0, 0o755), "; it could have been put there by group crew"},
+		{"everyone, and a sticky bit", owned(0, 0o755), owned(0, 0o1777), owned(0, 0o755), ""},
+		{"whose sticky folder it is", owned(0, 0o755), owned(2, 0o1777), owned(0, 0o755), "; it could have been put there by mate"},
+		{"an entry", owned(0, 0o755), owned(0, 0o755), owned(0, 0o755, mate), "; it could have been put there by mate"},
+		{"several", owned(0, 0o757), owned(1, 0o755), owned(1, 0o755), "; it could have been put there by everyone, purser"},
+	} {
+		way := func(path string) (access.Way, error) {
+			folder := func(path string, s perm.Set) access.Place {
+				return access.Place{Path: pathname.Path(path), Kind: perm.Folder, Set: s}
+			}
+			return access.Way{folder("/", owned(0, 0o755)), folder(top, c.srv), folder("/srv/crew", c.crew), folder(above, c.bin), {Path: pathname.Path(path), Kind: perm.File, Set: owned(0, 0o755)}}, nil
+		}
+		got := check(t, way, Step{Path: mine, Kind: perm.File, Before: owned(0, 0o755), After: owned(0, 0o4755)})
+		at := slices.IndexFunc(got, func(c Caution) bool { return c.Kind == perm.WorryPower })
+		if at < 0 || !got[at].Grave {
+			t.Errorf("%s: %+v", c.name, got)
+			continue
+		}
+		if _, others, _ := strings.Cut(got[at].Text, "what is in it"); others != c.want {
+			t.Errorf("%s: %q, want %q", c.name, got[at].Text, c.want)
+		}
+	}
+	nobody := func(string) (access.Way, error) { return nil, nil }
+	got := check(t, nobody, Step{Path: mine, Kind: perm.File, Before: owned(0, 0o755), After: owned(0, 0o4755)})
+	if len(got) == 0 || !strings.HasSuffix(got[0].Text, "is not known") {
+		t.Errorf("nobody looked: %+v", got)
+	}
+}
+
 // What is granted where no way leads is told, the plan's own changes of the way counted.
 func TestGrantedInVain(t *testing.T) {
 	closed, opened := owned(1, 0o700), owned(1, 0o711)
