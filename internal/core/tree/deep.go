@@ -8,57 +8,71 @@ import (
 // Each hands out every node of a snapshot once, as it is encoded, children before parents: whoever
 // keeps them in this order has, with each node, all that is below it.
 func Each(ctx context.Context, src Source, forest Hash, visit func(h Hash, node []byte) error) error {
-	e := each{ctx, src, visit, map[Hash]bool{}, map[Hash][]byte{}}
-	return e.all([]Hash{forest})
-}
-
-type each struct {
-	ctx   context.Context
-	src   Source
-	visit func(Hash, []byte) error
-	done  map[Hash]bool
-	held  map[Hash][]byte // loaded, and not yet handed out: of the folders on the way
-}
-
-func (e *each) all(hashes []Hash) error {
-	for some := range slices.Chunk(hashes, batch) {
-		var want []Hash
-		for _, h := range some {
-			if !e.done[h] && e.held[h] == nil {
-				want = append(want, h)
-			}
-		}
-		if len(want) > 0 {
-			raw, err := e.src.Nodes(e.ctx, want)
-			if err != nil {
+	e := each{ctx: ctx, src: src, done: map[Hash]bool{}, held: map[Hash][]byte{}}
+	if err := e.enter([]Hash{forest}, forest); err != nil {
+		return err
+	}
+	for len(e.way) > 0 {
+		in := &e.way[len(e.way)-1]
+		if in.next == len(in.children) {
+			e.way = e.way[:len(e.way)-1]
+			e.done[in.hash] = true
+			delete(e.held, in.hash)
+			if err := visit(in.hash, in.raw); err != nil {
 				return err
 			}
-			for i, h := range want {
-				e.held[h] = raw[i]
-			}
+			continue
 		}
-		for _, h := range some {
-			if err := e.one(h); err != nil {
-				return err
-			}
+		rest := in.children[in.next:]
+		in.next++
+		if err := e.enter(rest, rest[0]); err != nil {
+			return err
 		}
 	}
 	return nil
 }
 
-func (e *each) one(h Hash) error {
+// each keeps the folders that it is in on a stack of its own: how deep they lie within each other others say.
+type each struct {
+	ctx  context.Context
+	src  Source
+	way  []inside
+	done map[Hash]bool
+	held map[Hash][]byte // loaded, and not yet handed out: of the folders on the way
+}
+
+// inside is a node whose children come first.
+type inside struct {
+	hash     Hash
+	raw      []byte
+	children []Hash
+	next     int
+}
+
+// enter goes into a node that was not handed out. Where it is not loaded, those that come after it are loaded with it.
+func (e *each) enter(siblings []Hash, h Hash) error {
 	if e.done[h] {
 		return nil
 	}
-	b := e.held[h]
-	n, err := Decode(b)
+	if e.held[h] == nil {
+		var want []Hash
+		for _, s := range siblings[:min(len(siblings), batch)] {
+			if !e.done[s] && e.held[s] == nil && !slices.Contains(want, s) {
+				want = append(want, s)
+			}
+		}
+		raw, err := e.src.Nodes(e.ctx, want)
+		if err != nil {
+			return err
+		}
+		for i, s := range want {
+			e.held[s] = raw[i]
+		}
+	}
+	n, err := Decode(e.held[h])
 	if err != nil {
 		return err
 	}
-	if err := e.all(n.Children()); err != nil {
-		return err
-	}
-	e.done[h] = true
-	delete(e.held, h)
-	return e.visit(h, b)
+	e.way = append(e.way, inside{h, e.held[h], n.Children(), 0})
+	return nil
 }
