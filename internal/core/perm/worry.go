@@ -32,6 +32,7 @@ const (
 	WorryJoining  = "joining"   // a group gains, and memberships count from the next login on
 	WorryOwners   = "owners"    // paths of several owners all get one
 	WorryNothing  = "no effect" // what is granted cannot be reached
+	WorryFiles    = "files"     // which file is meant is not known
 
 	// On shares:
 	WorryDeny    = "deny"    // it meets some whom another entry means to let in

@@ -32,6 +32,8 @@ type Checker struct {
 	Host   string
 	Names  *perm.Directory
 	Matter []perm.Principal // accounts whose losses are told
+	// Identified says that steps tell which files they mean, where their host could be asked.
+	Identified bool
 	// Way gives the way to a path as the host was seen last; nil where nothing is known.
 	Way func(path string) (access.Way, error)
 	// Below hands out what is in a folder and below, as it was seen last, until visit wants no more.
@@ -78,6 +80,7 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 	}
 	type known struct {
 		worries  []perm.Worry
+		opens    bool
 		from, to string // owners
 	}
 	changes := map[changeKey]known{}
@@ -89,7 +92,8 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 		k := changeKey{s.Kind, s.Before, s.After}
 		x, ok := changes[k]
 		if !ok {
-			x = known{perm.Worries(s.Kind, s.Before, s.After, c.Names, c.Matter), perm.Describe(s.Kind, s.Before, c.Names).Owner, perm.Describe(s.Kind, s.After, c.Names).Owner}
+			opens := len(perm.Between(s.Kind, s.Before, s.After, c.Names).Opens) > 0
+			x = known{perm.Worries(s.Kind, s.Before, s.After, c.Names, c.Matter), opens, perm.Describe(s.Kind, s.Before, c.Names).Owner, perm.Describe(s.Kind, s.After, c.Names).Owner}
 			changes[k] = x
 		}
 		for _, w := range x.worries {
@@ -103,6 +107,13 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 					return err
 				}
 				w.Text += others
+			}
+			note(s.Path, w)
+		}
+		if c.Identified && s.File.Inode == 0 {
+			w, err := c.unidentified(s.Path, x.opens, exchange)
+			if err != nil {
+				return err
 			}
 			note(s.Path, w)
 		}
@@ -186,6 +197,22 @@ func (c Checker) exchangers(path string, known map[string]string) (string, error
 	}
 	known[folder] = said
 	return said, nil
+}
+
+// unidentified warns of a step that does not say which file it means. It is grave where the step opens what lies there, and
+// somebody could have it open something else.
+func (c Checker) unidentified(path string, opens bool, exchange map[string]string) (perm.Worry, error) {
+	w := perm.Worry{Kind: perm.WorryFiles, Instead: "draft the plan again while the agent of " + c.Host + " runs",
+		Text: "the host did not answer when the plan was drafted, so that it is not known which files are meant: whatever lies at the paths when it runs is changed, if it is in the state that was reviewed"}
+	if !opens || c.Way == nil {
+		return w, nil
+	}
+	others, err := c.exchangers(path, exchange)
+	if others != "" {
+		w.Grave = true
+		w.Text += others
+	}
+	return w, err
 }
 
 // loss is an account's way through a folder.

@@ -180,6 +180,36 @@ func TestExchangersAreNamed(t *testing.T) {
 	}
 }
 
+// A step that does not say which file it means is told, and is grave where somebody can have it open another one.
+func TestUnidentifiedSteps(t *testing.T) {
+	for _, c := range []struct {
+		name   string
+		folder perm.Set
+		step   Step
+		grave  bool
+		none   bool
+	}{
+		{"root's folder", owned(0, 0o755), Step{Before: owned(0, 0o600), After: owned(0, 0o640)}, false, false},
+		{"somebody's", owned(1, 0o755), Step{Before: owned(0, 0o600), After: owned(0, 0o640)}, true, false},
+		{"somebody's, and it closes", owned(1, 0o755), Step{Before: owned(0, 0o640), After: owned(0, 0o600)}, false, false},
+		{"it says which", owned(1, 0o755), Step{Before: owned(0, 0o600), After: owned(0, 0o640), File: Identity{Inode: 7}}, false, true},
+	} {
+		c.step.Path, c.step.Kind = "/srv/keys/a", perm.File
+		k := Checker{Host: "slip", Names: harbour, Identified: true, Way: func(path string) (access.Way, error) {
+			return access.Way{{Path: "/", Kind: perm.Folder, Set: owned(0, 0o755)}, {Path: "/srv/keys", Kind: perm.Folder, Set: c.folder},
+				{Path: pathname.Path(path), Kind: perm.File, Set: c.step.Before}}, nil
+		}}
+		got, err := k.Check(func(visit func(Step) error) error { return visit(c.step) })
+		if err != nil {
+			t.Fatal(err)
+		}
+		got = slices.DeleteFunc(got, func(c Caution) bool { return c.Kind != perm.WorryFiles })
+		if len(got) == 0 != c.none || !c.none && (got[0].Grave != c.grave || strings.Contains(got[0].Text, "put there by purser") != c.grave) {
+			t.Errorf("%s: %+v", c.name, got)
+		}
+	}
+}
+
 // What is granted where no way leads is told, the plan's own changes of the way counted.
 func TestGrantedInVain(t *testing.T) {
 	closed, opened := owned(1, 0o700), owned(1, 0o711)

@@ -101,7 +101,7 @@ func (d *Desk) Cautions(ctx context.Context, p store.Plan) ([]plan.Caution, erro
 }
 
 func (d *Desk) check(ctx context.Context, p store.Plan, part plan.HostPart, snap store.Snapshot) ([]plan.Caution, error) {
-	c := plan.Checker{Host: part.Host}
+	c := plan.Checker{Host: part.Host, Identified: d.Files != nil}
 	each := func(visit func(plan.Step) error) error {
 		for n := range part.Chunks {
 			steps, err := d.Steps(ctx, p, part, n)
@@ -155,12 +155,7 @@ func (d *Desk) check(ctx context.Context, p store.Plan, part plan.HostPart, snap
 	if c.Matter, err = d.matter(ctx, p.Application, part.Host, c.Names, each); err != nil {
 		return nil, err
 	}
-	said, err := c.Check(each)
-	if err != nil || d.Files == nil {
-		return said, err
-	}
-	unknown, err := unknownFiles(part.Host, each)
-	return append(said, unknown...), err
+	return c.Check(each)
 }
 
 // node gives a folder's content as it was seen; nil where it was not.

@@ -3,7 +3,6 @@ package desk
 import (
 	"context"
 	"errors"
-	"fmt"
 	"iter"
 	"slices"
 
@@ -104,26 +103,4 @@ func (d *Desk) askFiles(ctx context.Context, b *builder, host string, steps []pl
 		b.leave(host, s.Path, "the host says that it is not there as it was seen: "+reason)
 	}
 	return out, nil
-}
-
-// unknownFiles warns of steps that do not say which file they mean.
-func unknownFiles(host string, each func(func(plan.Step) error) error) ([]plan.Caution, error) {
-	var c plan.Caution
-	err := each(func(s plan.Step) error {
-		if s.File.Inode != 0 {
-			return nil
-		}
-		if c.Count++; c.Count == 1 {
-			c.Example, c.Folder = pathname.Path(s.Path), pathname.Path(pathname.Folder(s.Path))
-		}
-		c.Folder = pathname.Widen(c.Folder, s.Path)
-		return nil
-	})
-	if err != nil || c.Count == 0 {
-		return nil, err
-	}
-	c.ID, c.Host, c.Kind = "files-"+host, host, "files"
-	c.Text = "the host did not answer when the plan was drafted, so that it is not known which files are meant: whatever lies at the paths when it runs is changed, if it is in the state that was reviewed"
-	c.Instead = fmt.Sprintf("draft the plan again while the agent of %s runs", host)
-	return []plan.Caution{c}, nil
 }
