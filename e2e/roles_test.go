@@ -36,7 +36,8 @@ func TestRoles(t *testing.T) {
 	text, err := os.ReadFile("../docs/roles.md")
 	must(t, err)
 	table := map[string]string{}
-	for _, m := range rolesRow.FindAllStringSubmatch(string(text), -1) {
+	operations, _, _ := strings.Cut(string(text), "## Besides") // the rest is held in the service's own tests
+	for _, m := range rolesRow.FindAllStringSubmatch(operations, -1) {
 		table[m[1]+" "+m[2]] = m[3]
 	}
 	web := trusting(t, s)

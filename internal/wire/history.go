@@ -5,6 +5,7 @@ import "strings"
 // sayings says each kind of line: %s is the subject.
 var sayings = map[string]struct{ says, about string }{
 	"sign-in":                 {"signed in", ""},
+	"sign-out":                {"signed out", ""},
 	"sign-in refused":         {"tried to sign in as %s, and was refused", ""},
 	"refused":                 {"tried to call %s, and was refused", ""},
 	"second factor set":       {"set a second factor", ""},

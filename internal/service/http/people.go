@@ -141,7 +141,11 @@ func (s *Server) peopleRoutes(chi.Router) {
 		SetCookie http.Cookie `header:"Set-Cookie"`
 	}
 	add(s, op{"POST", "/sign-out", "sign-out", "End this session", "any", 204}, func(ctx context.Context, _ *struct{}) (*signOutOut, error) {
-		return &signOutOut{cookie("", time.Unix(1, 0))}, s.Store.EndSession(ctx, caller(ctx).token)
+		ended, err := s.Store.EndSession(ctx, caller(ctx).token)
+		if err == nil && ended {
+			s.audit(ctx, "sign-out", caller(ctx).Name, "")
+		}
+		return &signOutOut{cookie("", time.Unix(1, 0))}, err
 	})
 	add(s, op{"GET", "/version", "get-version", "Say what the service is", "any", 200}, func(context.Context, *struct{}) (*body[wire.Build], error) {
 		return &body[wire.Build]{s.Build}, nil

@@ -61,9 +61,15 @@ type provider struct {
 	Provider
 	http *http.Client
 
-	mu sync.Mutex
-	p  *oidc.Provider
+	mu     sync.Mutex
+	p      *oidc.Provider
+	failed error     // when it was asked last
+	until  time.Time // from then on it is asked again
 }
+
+// restProvider is how long a provider that did not answer is left alone: who waits meanwhile for the one that asks it is told at once,
+// instead of waiting for it once more.
+const restProvider = 5 * time.Second
 
 func newProvider(c Provider) *provider {
 	t := &tls.Config{MinVersion: tls.VersionTLS12}
@@ -79,8 +85,12 @@ func (p *provider) look(ctx context.Context) (*oidc.Provider, *oauth2.Config, er
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.p == nil {
+		if time.Now().Before(p.until) {
+			return nil, nil, p.failed
+		}
 		found, err := oidc.NewProvider(oidc.ClientContext(context.WithoutCancel(ctx), p.http), p.Issuer)
 		if err != nil {
+			p.failed, p.until = err, time.Now().Add(restProvider)
 			return nil, nil, err
 		}
 		p.p = found

@@ -1,6 +1,7 @@
 package http
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -8,6 +9,8 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -150,16 +153,47 @@ func TestConsoleNotBuilt(t *testing.T) {
 	}
 }
 
+// What is no operation of the API is told in docs/roles.md, all of it, and refuses whoever does not bring what stands there.
 func TestAgentsNeedACertificate(t *testing.T) {
-	s := bare()
-	for _, call := range []string{"POST /agent/v1/hello", "GET /agent/v1/work", "POST /agent/v1/nodes", "POST /agent/v1/nodes/missing",
-		"POST /agent/v1/work/x/progress", "POST /agent/v1/work/x/snapshot", "GET /agent/v1/work/x/chunks/0", "PUT /agent/v1/work/x/originals/0", "POST /agent/v1/work/x/run"} {
-		method, path, _ := strings.Cut(call, " ")
-		w := httptest.NewRecorder()
-		s.ServeHTTP(w, httptest.NewRequest(method, path, nil))
-		if w.Code != 401 {
-			t.Errorf("%s without a certificate: %d", call, w.Code)
+	text, err := os.ReadFile("../../../docs/roles.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, text, _ = bytes.Cut(text, []byte("## Besides"))
+	told := map[string]string{}
+	for _, m := range regexp.MustCompile("(?m)^\\| .+ \\| `([A-Z]+ /\\S+)` \\| (.+) \\|$").FindAllSubmatch(text, -1) {
+		told[string(m[1])] = string(m[2])
+	}
+	s := New(Config{Log: slog.New(slog.DiscardHandler), Provider: &Provider{Issuer: "https://issuer"}})
+	routes := 0
+	for name := range costOf {
+		method, path, ok := strings.Cut(name, " ")
+		if !ok {
+			continue
 		}
+		routes++
+		who, ok := told[name]
+		delete(told, name)
+		if !ok {
+			t.Errorf("docs/roles.md says nothing of %s", name)
+		}
+		if strings.HasPrefix(path, "/agent/") != (who == "a host's certificate" || who == "whoever has an enrolment code") {
+			t.Errorf("%s is for %s", name, who)
+		}
+		if who == "nobody in particular" || who == "whoever has an enrolment code" {
+			continue
+		}
+		w := httptest.NewRecorder()
+		s.ServeHTTP(w, httptest.NewRequest(method, strings.NewReplacer("{", "", "}", "").Replace(path), nil))
+		if w.Code != 401 {
+			t.Errorf("%s is for %s, and answers nobody with %d", name, who, w.Code)
+		}
+	}
+	for name := range told {
+		t.Errorf("docs/roles.md tells of %s, which is not served", name)
+	}
+	if routes < 30 {
+		t.Errorf("%d routes", routes)
 	}
 }
 

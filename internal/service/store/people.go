@@ -295,9 +295,9 @@ func (s *Store) DropSeconds(ctx context.Context, person string, countsFrom *time
 }
 
 // EndSession forgets a session.
-func (s *Store) EndSession(ctx context.Context, tokenHash [32]byte) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM session WHERE token_hash = ? OR before_hash = ?`, tokenHash[:], tokenHash[:])
-	return err
+func (s *Store) EndSession(ctx context.Context, tokenHash [32]byte) (ended bool, err error) {
+	n, err := s.exec(ctx, `DELETE FROM session WHERE token_hash = ? OR before_hash = ?`, tokenHash[:], tokenHash[:])
+	return n > 0, err
 }
 
 // SetRoles changes what somebody may do; with was only where they may do this. Their sessions go on with the new roles. countsFrom says
