@@ -151,7 +151,7 @@ func (s *streamed) json(first bool, items reflect.Value) error {
 		e := json.NewEncoder(&b)
 		e.SetIndent("    ", "  ")
 		e.SetEscapeHTML(false)
-		if err := e.Encode(withLists(items.Index(i).Interface())); err != nil {
+		if err := e.Encode(wire.WithLists(items.Index(i).Interface())); err != nil {
 			return err
 		}
 		b.Truncate(b.Len() - 1) // the line feed

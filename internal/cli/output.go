@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"idletally/internal/wire"
 	"io"
 	"io/fs"
 	"log/slog"
@@ -73,7 +74,7 @@ func (o *options) show(c *cobra.Command, t table) error {
 		e := json.NewEncoder(w)
 		e.SetIndent("", "  ")
 		e.SetEscapeHTML(false)
-		return e.Encode(withLists(t.value))
+		return e.Encode(wire.WithLists(t.value))
 	case "csv":
 		return t.writeCSV(w, true)
 	case "table":

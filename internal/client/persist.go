@@ -13,6 +13,8 @@ import (
 	"net/http"
 	"strings"
 	"time"
+
+	"idletally/internal/wire"
 )
 
 // persist asks until there is an answer, and all of it, for a while; what out is to be decoded from is given.
@@ -21,7 +23,7 @@ func (c *Client) persist(ctx context.Context, method, path string, in, out any) 
 	var body []byte
 	if in != nil && !once {
 		var err error
-		if body, err = json.Marshal(in); err != nil {
+		if body, err = json.Marshal(wire.WithLists(in)); err != nil {
 			return nil, err
 		}
 	}

@@ -3,6 +3,8 @@ package http
 import (
 	"crypto/sha256"
 	"encoding/base64"
+	"encoding/json"
+	"fmt"
 	"html/template"
 	"net/http"
 	"slices"
@@ -50,30 +52,56 @@ var referencePolicy = func() string {
 
 // reference shows the document of the API as a page.
 var reference = template.Must(template.New("reference").Funcs(template.FuncMap{
-	"body": func(b *huma.RequestBody) (types []string) {
-		for t, m := range b.Content {
-			if m.Schema != nil && m.Schema.Ref != "" {
-				t += ": " + m.Schema.Ref[strings.LastIndex(m.Schema.Ref, "/")+1:]
+	"content": func(content map[string]*huma.MediaType) (out []form) {
+		for t, m := range content {
+			f := form{Type: t}
+			if m.Schema != nil {
+				f.Schema = m.Schema.Ref
 			}
-			types = append(types, t)
+			out = append(out, f)
 		}
-		slices.Sort(types)
-		return types
+		slices.SortFunc(out, func(a, b form) int { return strings.Compare(a.Type, b.Type) })
+		return out
 	},
+	"named": named,
+	"words": wordsOf,
+	"json":  func(v any) (string, error) { b, err := json.Marshal(v); return string(b), err },
 }).Parse(`<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1"><title>API of Idle Tally</title>
 <style>{{.Style}}</style>
 </head><body><h1>API of Idle Tally</h1><p>{{.Description}}</p>
 <p>The same for programs: <a href="/api/openapi.json">OpenAPI 3.1</a>. What failures mean: <a href="/api/problems">problems</a>.</p>
-<ul>{{range .Groups}}<li><a href="#{{.Name}}">{{.Name}}</a></li>{{end}}</ul>
+<ul>{{range .Groups}}<li><a href="#{{.Name}}">{{.Name}}</a></li>{{end}}<li><a href="#bodies">Bodies</a></li></ul>
 {{range .Groups}}<h2 id="{{.Name}}">{{.Name}}</h2>
 {{range .Operations}}<h3 id="{{.OperationID}}"><code>{{.Method}} {{.Path}}</code></h3>
 <p>{{.Summary}}. <small>{{with .Metadata.role}}{{if eq . "any"}}For anybody signed in.{{else}}Role: {{.}}.{{end}}{{else}}For anybody.{{end}}</small></p>
 {{if .Parameters}}<table>{{range .Parameters}}<tr><td><code>{{.Name}}</code></td><td>{{.In}}{{if .Required}}, required{{end}}</td><td>{{.Description}}</td></tr>{{end}}</table>{{end}}
-{{with .RequestBody}}<p>Body: {{range body .}}<code>{{.}}</code> {{end}}</p>{{end}}
-<p>Answers: {{range $status, $r := .Responses}}<code>{{$status}}</code> {{$r.Description}} {{end}}</p>
+{{with .RequestBody}}<p>Body: {{range content .Content}}{{template "form" .}}{{end}}</p>{{end}}
+<p>Answers: {{range $status, $r := .Responses}}<code>{{$status}}</code> {{$r.Description}} {{range content $r.Content}}{{if ne .Type "application/problem+json"}}{{template "form" .}}{{end}}{{end}}{{end}}</p>
+{{end}}{{end}}
+<h2 id="bodies">Bodies</h2>
+<p>Answers may have more in a later version: pass over what you do not know. What a call's body has besides is refused.</p>
+{{range $name, $s := .Bodies}}{{if $s.Properties}}<h3 id="body-{{$name}}"><code>{{$name}}</code></h3>
+<table>{{range $p, $x := $s.Properties}}<tr><td><code>{{$p}}</code></td><td>{{template "type" $x}}{{if index $.Needed $name $p}}, required{{end}}</td><td>{{$x.Description}}{{with words $x}}. {{.}}{{end}}{{range $x.Examples}}. Such as <code>{{json .}}</code>{{end}}</td></tr>{{end}}</table>
 {{end}}{{end}}</body></html>
+{{define "form"}}<code>{{.Type}}</code>{{with .Schema}}: <a href="#body-{{named .}}"><code>{{named .}}</code></a>{{end}} {{end}}
+{{define "type"}}{{if .Ref}}<a href="#body-{{named .Ref}}">{{named .Ref}}</a>{{else if .Items}}list of {{template "type" .Items}}{{else}}{{.Type}}{{with .Format}} ({{.}}){{end}}{{end}}{{end}}
 `))
+
+// form is how a body is written: by a schema, where one holds for it.
+type form struct{ Type, Schema string }
+
+// wordsOf says which words something may be.
+func wordsOf(s *huma.Schema) string {
+	if len(s.Enum) == 0 {
+		return ""
+	}
+	var out []string
+	for _, w := range s.Enum {
+		out = append(out, fmt.Sprint(w))
+	}
+	return "One of: " + strings.Join(out, ", ")
+}
 
 // group is what a page shows under one tag.
 type group struct {
@@ -88,16 +116,18 @@ func (s *Server) showReference(w http.ResponseWriter, _ *http.Request) {
 	for i, t := range tags {
 		groups[i].Name = t.name
 	}
-	for _, item := range doc.Paths {
-		for _, o := range []*huma.Operation{item.Get, item.Post, item.Put, item.Patch, item.Delete} {
-			if o == nil {
-				continue
+	for _, o := range each(doc) {
+		for i := range groups {
+			if slices.Contains(o.Tags, groups[i].Name) {
+				groups[i].Operations = append(groups[i].Operations, o)
 			}
-			for i := range groups {
-				if slices.Contains(o.Tags, groups[i].Name) {
-					groups[i].Operations = append(groups[i].Operations, o)
-				}
-			}
+		}
+	}
+	needed := map[string]map[string]bool{}
+	for name, s := range doc.Components.Schemas.Map() {
+		needed[name] = map[string]bool{}
+		for _, p := range s.Required {
+			needed[name][p] = true
 		}
 	}
 	for _, g := range groups {
@@ -107,5 +137,5 @@ func (s *Server) showReference(w http.ResponseWriter, _ *http.Request) {
 	}
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.Header().Set("Content-Security-Policy", referencePolicy)
-	_ = reference.Execute(w, map[string]any{"Style": template.CSS(referenceStyle), "Description": doc.Info.Description, "Groups": groups}) // nobody is left to tell
+	_ = reference.Execute(w, map[string]any{"Style": template.CSS(referenceStyle), "Description": doc.Info.Description, "Groups": groups, "Bodies": doc.Components.Schemas.Map(), "Needed": needed}) // nobody is left to tell
 }

@@ -226,7 +226,7 @@ func (s *Server) runEvents(w http.ResponseWriter, r *http.Request) {
 			w.Header().Set("Content-Type", "text/event-stream")
 			w.Header().Set("Cache-Control", "no-store")
 		}
-		b, err := json.Marshal(run)
+		b, err := json.Marshal(wire.WithLists(run))
 		if err != nil {
 			return
 		}

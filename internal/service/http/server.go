@@ -151,9 +151,10 @@ func New(c Config) *Server {
 		cfg := huma.DefaultConfig("Idle Tally", "1")
 		cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "/api/openapi", "", "/api/schemas"
 		cfg.CreateHooks = nil
-		frugal := huma.Format{Marshal: huma.DefaultJSONFormat.Marshal, Unmarshal: func(b []byte, v any) error { return untrusted.JSON(b, maxElements, v) }}
+		frugal := huma.Format{Marshal: writeLists, Unmarshal: func(b []byte, v any) error { return untrusted.JSON(b, maxElements, v) }}
 		cfg.Formats = map[string]huma.Format{"application/json": frugal, "json": frugal}
-		cfg.Info.Description = "Declare, snapshot, compare, plan, review, run, restore. Paths are text in which a backslash is written \\\\ and a byte that is no printable character \\xHH."
+		cfg.Info.Description = "Declare, snapshot, compare, plan, review, run, restore. Paths are text in which a backslash is written \\\\ and a byte that is no printable character \\xHH. " +
+			"As long as addresses begin with /api/v1, nothing of an answer goes or becomes something else, and no call needs what it did not need; answers may have more."
 		cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 			"token":  {Type: "http", Scheme: "bearer"},
 			"cookie": {Type: "apiKey", In: "cookie", Name: cookieName},
@@ -165,6 +166,7 @@ func New(c Config) *Server {
 		s.routes(r)
 		s.route(r, "GET", "/api/reference", personally, s.unlessOpen("documents", http.HandlerFunc(s.showReference)).ServeHTTP)
 	})
+	complete(s.api.OpenAPI())
 	s.consoleRoutes()
 	return s
 }

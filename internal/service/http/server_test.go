@@ -498,6 +498,11 @@ func TestReferencePage(t *testing.T) {
 			}
 		}
 	}
+	for _, want := range []string{`<h3 id="body-Group"><code>Group</code></h3>`, `<a href="#body-PageHost"><code>PageHost</code></a>`, `How grave it is. One of: minor, serious, grave`} {
+		if !strings.Contains(page, want) {
+			t.Errorf("the page lacks %s", want)
+		}
+	}
 	at := 0
 	for _, tag := range tags {
 		i := strings.Index(page, `<h2 id="`+tag.name+`">`)

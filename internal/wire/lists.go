@@ -1,14 +1,15 @@
-package cli
+package wire
 
 import (
 	"encoding"
 	"encoding/json"
 	"reflect"
+	"sync"
 )
 
-// withLists gives a value whose lists are there also where nothing is in them: in JSON they are [], through which programs go
+// WithLists gives a value whose lists are there also where nothing is in them: in JSON they are [], through which programs go
 // as through any list, and not null.
-func withLists(v any) any {
+func WithLists(v any) any {
 	if v == nil {
 		return nil
 	}
@@ -22,7 +23,7 @@ var (
 
 func filled(v reflect.Value) reflect.Value {
 	t := v.Type()
-	if t.Implements(jsonMarshaler) || t.Implements(textMarshaler) { // it writes itself
+	if !mayHold(t) {
 		return v
 	}
 	out := v
@@ -50,6 +51,9 @@ func filled(v reflect.Value) reflect.Value {
 		if t.Elem().Kind() == reflect.Uint8 { // bytes are text in JSON
 			return v
 		}
+		if !v.IsNil() && !mayHold(t.Elem()) {
+			return v
+		}
 		out = reflect.MakeSlice(t, v.Len(), v.Len())
 		for i := range v.Len() {
 			out.Index(i).Set(filled(v.Index(i)))
@@ -64,4 +68,28 @@ func filled(v reflect.Value) reflect.Value {
 		}
 	}
 	return out
+}
+
+var holding sync.Map // whether values of a type may hold lists, by type
+
+// mayHold says whether there may be a list in a value of some type.
+func mayHold(t reflect.Type) bool {
+	if known, ok := holding.Load(t); ok {
+		return known.(bool)
+	}
+	holding.Store(t, true) // for types that hold themselves
+	holds := false
+	switch {
+	case t.Implements(jsonMarshaler) || t.Implements(textMarshaler): // it writes itself
+	case t.Kind() == reflect.Interface, t.Kind() == reflect.Slice:
+		holds = true
+	case t.Kind() == reflect.Pointer || t.Kind() == reflect.Map:
+		holds = mayHold(t.Elem())
+	case t.Kind() == reflect.Struct:
+		for i := range t.NumField() {
+			holds = holds || t.Field(i).IsExported() && mayHold(t.Field(i).Type)
+		}
+	}
+	holding.Store(t, holds)
+	return holds
 }

@@ -1,4 +1,4 @@
-package cli
+package wire
 
 import (
 	"encoding/json"
@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"idletally/internal/core/tree"
-	"idletally/internal/wire"
 )
 
 // No list of an answer is null in JSON, however deep it lies, and nothing else is another one.
@@ -38,9 +37,9 @@ func TestLists(t *testing.T) {
 		{map[string]any{"a": []int(nil), "b": nil}, `{"a":[],"b":null}`},
 		{outer{Self: &Inner{}, Many: []Inner{{}}, Named: map[string]Inner{"x": {}}, Any: Inner{}, own: nil},
 			`{"list":[],` + zero + `,"self":` + empty + `,"none":null,"many":[` + empty + `],"named":{"x":` + empty + `},"any":` + empty + `,"bytes":null}`},
-		{wire.Listing{}.Items, `[]`},
+		{Listing{}.Items, `[]`},
 	} {
-		if got, err := json.Marshal(withLists(c.v)); err != nil || string(got) != c.want {
+		if got, err := json.Marshal(WithLists(c.v)); err != nil || string(got) != c.want {
 			t.Errorf("%+v: %s, %v; want %s", c.v, got, err, c.want)
 		}
 	}
