@@ -118,7 +118,10 @@ func debianVersion(v string) string {
 	return v
 }
 
-const units = "usr/lib/systemd/system"
+const (
+	units      = "usr/lib/systemd/system"
+	monitoring = "usr/share/doc/idletally/monitoring"
+)
 
 // debian makes a package. It runs nothing when it is installed or removed: its units have users of their own while they run.
 func debian(out, program, bom, version, arch string, at time.Time) (string, error) {
@@ -142,7 +145,9 @@ func debian(out, program, bom, version, arch string, at time.Time) (string, erro
 		"packaging/files/idletally.service": units + "/idletally.service", "packaging/files/idletally-agent.service": units + "/idletally-agent.service",
 		"packaging/files/idletally-agents.service": units + "/idletally-agents.service",
 		"packaging/files/idletally-look.service":   units + "/idletally-look.service", "packaging/files/watch.conf": "usr/share/doc/idletally/watch.conf",
-		"packaging/files/service.yaml": "etc/idletally/service.yaml", "packaging/files/sysusers.conf": "usr/lib/sysusers.d/idletally.conf",
+		"packaging/monitoring/prometheus.yaml": monitoring + "/prometheus.yaml", "packaging/monitoring/alerts.yaml": monitoring + "/alerts.yaml",
+		"packaging/monitoring/dashboard.json": monitoring + "/dashboard.json",
+		"packaging/files/service.yaml":        "etc/idletally/service.yaml", "packaging/files/sysusers.conf": "usr/lib/sysusers.d/idletally.conf",
 	}
 	for from, to := range copied {
 		b, err := os.ReadFile(from)

@@ -91,6 +91,11 @@ func TestPackage(t *testing.T) {
 			Name string `json:"name"`
 		} `json:"packages"`
 	}
+	command(t, "promtool", "check", "rules", filepath.Join(root, monitoring, "alerts.yaml"))
+	for _, name := range []string{"prometheus.yaml", "dashboard.json"} {
+		_, err := os.Stat(filepath.Join(root, monitoring, name))
+		must(t, err)
+	}
 	b, err := os.ReadFile(filepath.Join(root, "usr/share/doc/idletally/contents.spdx.json"))
 	must(t, err)
 	must(t, json.Unmarshal(b, &bom))

@@ -1,6 +1,6 @@
 #!/bin/sh
 # Installs the Debian packages that are missing: a database server for the service and the tests,
-# a file server for the demo and the tests, a browser, an SSH server, sudo, a Kerberos realm, a directory and Wine for the tests. Only root can install; anybody else is told what to install.
+# a file server for the demo and the tests, a browser, an SSH server, sudo, a Kerberos realm, a directory, a monitoring server and Wine for the tests. Only root can install; anybody else is told what to install.
 set -eu
 want=""
 [ -x /usr/sbin/mariadbd ] || want="$want mariadb-server-core mariadb-client-core"
@@ -16,6 +16,7 @@ if [ "${1:-}" = tests ]; then
   [ -x /usr/sbin/slapd ] || want="$want slapd"
   [ -x /usr/sbin/mkfs.btrfs ] || want="$want btrfs-progs"
   [ -x /usr/sbin/mkfs.xfs ] || want="$want xfsprogs"
+  [ -x /usr/bin/promtool ] || want="$want prometheus"
   [ -x /usr/lib/wine/wine64 ] || want="$want wine64"
   [ -d /usr/share/fonts/truetype/dejavu ] || want="$want fonts-dejavu-core"
 fi

@@ -718,6 +718,12 @@ type Ref struct {
 	Seq    int    `json:"seq"`
 }
 
+// PlanStates are the states that plans are kept in; one that was approved too long ago is shown as expired. RunStates are those of runs.
+var (
+	PlanStates = []string{"draft", "in review", "approved", "declined", "running", "halted", "finished"}
+	RunStates  = []string{"running", "halted", "finished"}
+)
+
 // Plan is ordered steps under review.
 type Plan struct {
 	ID          string         `json:"id"`

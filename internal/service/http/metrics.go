@@ -71,7 +71,7 @@ func newMetrics(s *Server) *metrics {
 		waiting: prometheus.NewGauge(prometheus.GaugeOpts{Name: waiting.Name, Help: waiting.Is}),
 		nodes:   prometheus.NewCounter(prometheus.CounterOpts{Name: nodes.Name, Help: nodes.Is}),
 	}
-	m.registry.MustRegister(m.took, m.waiting, m.nodes, &fleet{s: s}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	m.registry.MustRegister(m.took, m.waiting, m.nodes, newFleet(s), collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
 
@@ -99,35 +99,69 @@ const (
 
 // fleet counts what there is of hosts, applications and work.
 type fleet struct {
-	s *Server
+	s     *Server
+	count func(*counts) error
 
-	mu   sync.Mutex
-	at   time.Time
-	last []prometheus.Metric
+	counting sync.Mutex // held by who counts
+	mu       sync.Mutex
+	at       time.Time
+	last     []prometheus.Metric
+}
+
+func newFleet(s *Server) *fleet {
+	f := &fleet{s: s}
+	f.count = f.countAll
+	return f
 }
 
 // Describe says nothing: which series there are is known when they are counted.
 func (f *fleet) Describe(chan<- *prometheus.Desc) {}
 
-// Collect makes a fleet a prometheus.Collector.
+// Collect makes a fleet a prometheus.Collector. Nobody waits for what another one counts: they are told what was counted last.
 func (f *fleet) Collect(to chan<- prometheus.Metric) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	if time.Since(f.at) > figuresFor {
-		c := counts{}
-		if err := f.count(&c); err != nil {
-			f.s.Log.Warn("figures for monitoring", "error", err)
-			c = counts{}
-			c.add("idletally_figures_complete", 0)
+	figures, old := f.known()
+	if old && f.counting.TryLock() {
+		if figures, old = f.known(); old { // nobody has counted meanwhile
+			figures = f.anew()
 		}
-		b := f.s.Build
-		c.add("idletally_build_info", 1, b.Version, b.Commit, b.Go)
-		f.last, f.at = c, time.Now()
+		f.counting.Unlock()
 	}
-	for _, m := range f.last {
+	if figures == nil {
+		figures = f.incomplete()
+	}
+	for _, m := range figures {
 		to <- m
 	}
 }
+
+// known gives what was counted last, and whether that is too long ago.
+func (f *fleet) known() (figures []prometheus.Metric, old bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.last, time.Since(f.at) > figuresFor
+}
+
+func (f *fleet) anew() []prometheus.Metric {
+	c := counts{}
+	if err := f.count(&c); err != nil {
+		f.s.Log.Warn("figures for monitoring", "error", err)
+		c = f.incomplete()
+	} else {
+		c.build(f.s.Build)
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.last, f.at = c, time.Now()
+	return c
+}
+
+func (f *fleet) incomplete() (c counts) {
+	c.add("idletally_figures_complete", 0)
+	c.build(f.s.Build)
+	return c
+}
+
+func (c *counts) build(b wire.Build) { c.add("idletally_build_info", 1, b.Version, b.Commit, b.Go) }
 
 // counts are metrics that were counted.
 type counts []prometheus.Metric
@@ -137,13 +171,21 @@ func (c *counts) add(name string, v float64, labels ...string) {
 	*c = append(*c, prometheus.MustNewConstMetric(prometheus.NewDesc(name, f.Is, f.Labels, nil), prometheus.GaugeValue, v, labels...))
 }
 
+// addStates adds how many there are in each state, those in which there are none included: what is not there cannot be told from
+// what is not told.
+func (c *counts) addStates(name string, states []string, of map[string]int64) {
+	for _, state := range states {
+		c.add(name, float64(of[state]), state)
+	}
+}
+
 func (c *counts) addEach(name string, of map[string]int64) {
 	for _, k := range slices.Sorted(maps.Keys(of)) {
 		c.add(name, float64(of[k]), k)
 	}
 }
 
-func (f *fleet) count(c *counts) error {
+func (f *fleet) countAll(c *counts) error {
 	s := f.s
 	if s.Store == nil {
 		return nil
@@ -173,8 +215,8 @@ func (f *fleet) count(c *counts) error {
 	if err != nil {
 		return err
 	}
-	c.addEach("idletally_plans", n.Plans)
-	c.addEach("idletally_runs", n.Runs)
+	c.addStates("idletally_plans", wire.PlanStates, n.Plans)
+	c.addStates("idletally_runs", wire.RunStates, n.Runs)
 	c.add("idletally_notices_waiting", float64(n.Notices))
 	c.add("idletally_hooks_failing", float64(n.Faults))
 	c.add("idletally_comparisons_waiting", float64(n.Comparisons))

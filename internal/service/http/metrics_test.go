@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/prometheus/client_golang/prometheus"
 	dto "github.com/prometheus/client_model/go"
 
 	"idletally/internal/service/store"
@@ -140,6 +141,52 @@ func TestReferenceOfMetrics(t *testing.T) {
 	for _, f := range all {
 		if name := f.GetName(); strings.HasPrefix(name, "idletally_") && !slices.ContainsFunc(OwnFigures, func(o Figure) bool { return o.Name == name }) {
 			t.Errorf("%s stands in no document", name)
+		}
+	}
+}
+
+// Nobody waits for who counts: they are told the last figures, or that there are none yet.
+func TestFiguresAreNotWaitedFor(t *testing.T) {
+	f := newFleet(bare())
+	counting, enough := make(chan bool), make(chan bool)
+	f.count = func(c *counts) error {
+		counting <- true
+		<-enough
+		c.add("idletally_hosts_watching", 7)
+		c.add("idletally_figures_complete", 1)
+		return nil
+	}
+	ask := func() map[string]float64 {
+		to := make(chan prometheus.Metric, 100)
+		f.Collect(to)
+		close(to)
+		var c counts
+		for m := range to {
+			c = append(c, m)
+		}
+		return series(t, c)
+	}
+	for round, want := range []float64{0, 1} { // figures_complete meanwhile
+		first := make(chan map[string]float64)
+		go func() { first <- ask() }()
+		<-counting
+		if got := ask(); got["idletally_figures_complete"] != want || got["idletally_hosts_watching"] != 7*want || len(got) < 2 {
+			t.Errorf("round %d, while somebody counts: %v", round, got)
+		}
+		enough <- true
+		if got := <-first; got["idletally_hosts_watching"] != 7 || got["idletally_figures_complete"] != 1 {
+			t.Errorf("round %d: %v", round, got)
+		}
+		f.at = time.Time{} // long ago
+	}
+}
+
+// Plans and runs are counted in each state that the document of the API knows them in.
+func TestStatesAreCounted(t *testing.T) {
+	schemas := bare().OpenAPI().Components.Schemas.Map()
+	for name, states := range map[string][]string{"Plan": append(slices.Clone(wire.PlanStates), "expired"), "Run": wire.RunStates} {
+		if got, want := fmt.Sprint(schemas[name].Properties["state"].Enum), fmt.Sprint(states); got != want {
+			t.Errorf("%s: %s, and %s are counted", name, got, want)
 		}
 	}
 }
