@@ -263,7 +263,13 @@ func TestOwnRoots(t *testing.T) {
 		t.Errorf("a snapshot outside the host's own roots: %v", err)
 	}
 	// An agent that does not run: the request waits, and is answered when it comes back.
+	here := command{t: t, s: s, person: "nobody"}
+	own := filepath.Join(s.Root("slip-south"), "var/lib/idletally-agent")
+	here.want(0, "it works", "agent", "status", "--folder", own)
+	here.want(0, `"watching": true`, "agent", "status", "--folder", own, "-o", "json")
 	s.Agents["slip-south"].Stop()
+	here.want(4, "no agent runs with this folder", "agent", "status", "--folder", own)
+	here.want(4, "slip-south  no", "agent", "status", "--each", filepath.Dir(own))
 	snap, err := c.TakeSnapshot(ctx, wire.NewSnapshot{Application: "ticketing", Host: "slip-south"})
 	if err != nil || snap.State != "waiting" {
 		t.Fatalf("%+v, %v", snap, err)

@@ -23,7 +23,7 @@ var notRun = map[string]string{
 	"login": "it asks at the terminal; the test signs in itself", "serve": "it goes on; each test starts one", "drift watch": "it goes on: TestNothingIsGreenByMistake",
 	"agent enrol": "each world enrols its hosts", "agent run": "it goes on; each world has some", "agent stdio": "it goes on: TestRemote",
 	"agent request": "TestCarried", "agent join": "TestCarried", "agent carry": "TestCarried", "host admit": "TestCarried", "run export": "TestCarried", "run import": "TestCarried",
-	"agent prober": "of a file server: TestShares", "agent runs": "on a host: TestWorld", "agent put-back": "on a host: TestWorld",
+	"agent prober": "of a file server: TestShares", "agent status": "on a host: TestWorld", "agent runs": "on a host: TestWorld", "agent put-back": "on a host: TestWorld",
 	"run halt": "of a run that goes on: TestAgentKilledInRun", "run resume": "of a run that stands still: TestAgentKilledInRun",
 	"backup write": "by the service's own folder: TestBackup", "backup check": "TestBackup", "backup restore": "TestBackup",
 	"policy set": "it would ask the people of the test for a second factor: TestPolicy", "policy keep": "TestPolicy", "keys replace": "TestKeys", "keys end": "TestKeys",

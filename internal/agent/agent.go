@@ -266,6 +266,7 @@ type Agent struct {
 	greeted  chan struct{} // when the service has answered anew
 	keys     sync.Mutex    // of Authority and OrderKey, which others may take the place of
 	settings sync.Mutex    // of their file
+	health   health
 	renewal  sync.Mutex
 }
 
@@ -342,8 +343,9 @@ func (a *Agent) Run(ctx context.Context) error {
 	wg.Go(func() { cancel(a.watch(ctx)) })
 	wg.Go(func() { cancel(a.keepCertificate(ctx)) })
 	wg.Go(func() { cancel(a.keepTrust(ctx)) })
+	wg.Go(func() { cancel(a.inform(ctx)) })
 	hello, before := false, false
-	err = a.repeat(ctx, "work", func() error {
+	err = a.call(ctx, "work", func() error {
 		if !hello {
 			if err := a.hello(ctx); err != nil {
 				return err
@@ -376,6 +378,17 @@ func (a *Agent) hello(ctx context.Context) error {
 		return err
 	}
 	return wire.Speaks("the service", g.Version, g.Protocol, g.Oldest)
+}
+
+// call does as repeat with what asks the service for something, and notes how it fares.
+func (a *Agent) call(ctx context.Context, what string, once func() error) error {
+	return a.repeat(ctx, what, func() error {
+		err := once()
+		if ctx.Err() == nil {
+			a.health.note(what, err)
+		}
+		return err
+	})
 }
 
 // repeat does something again and again. Where the service does not answer it waits longer and
@@ -411,6 +424,12 @@ func (a *Agent) do(ctx context.Context, w *wire.Work) error {
 	var halt atomic.Bool
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	now := WorkNow{ID: w.ID, Kind: w.Kind, Since: time.Now()}
+	a.health.begin(func() WorkNow {
+		now.Done, now.Total = done.Load(), total.Load()
+		return now
+	})
+	defer a.health.begin(nil)
 	// A run that was halted before anybody began it is not begun.
 	answer, err := a.api.Progress(ctx, w.ID, wire.WorkProgress{})
 	if err != nil {

@@ -29,7 +29,7 @@ func (a *Agent) listen(ctx context.Context) error {
 	var wg sync.WaitGroup
 	defer wg.Wait()
 	free := make(chan struct{}, atOnce)
-	return a.repeat(ctx, "questions", func() error {
+	return a.call(ctx, "questions", func() error {
 		free <- struct{}{}
 		q, err := a.api.Question(ctx)
 		if err != nil || q == nil {

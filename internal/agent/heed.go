@@ -68,7 +68,7 @@ func (a *Agent) watch(ctx context.Context) error {
 	} else if a.Deaf {
 		a.state.set(wire.WatchState{Notes: []string{"the agent was started with --watch=false"}})
 	}
-	return a.repeat(ctx, "what to watch", func() error {
+	return a.call(ctx, "what to watch", func() error {
 		state, until, cancel := a.state.get(ctx)
 		defer cancel()
 		list, err := a.api.Watches(until, a.state.ask(known, state))

@@ -29,7 +29,7 @@ func passwordIn(flag, file string) (string, error) {
 
 func agentCommand(o *options) *cobra.Command {
 	var folder string
-	c := noun("agent", "Run and enrol the agent of this host", agentRun(&folder), agentEnrol(&folder), agentStdio(&folder), agentRequest(&folder), agentJoin(&folder), agentCarry(o, &folder), agentProber(&folder), runsHere(o, &folder), putBackHere(o, &folder))
+	c := noun("agent", "Run and enrol the agent of this host", agentRun(&folder), agentEnrol(&folder), agentStdio(&folder), agentRequest(&folder), agentJoin(&folder), agentCarry(o, &folder), agentProber(&folder), agentStatus(o, &folder), runsHere(o, &folder), putBackHere(o, &folder))
 	c.PersistentFlags().StringVar(&folder, "folder", "/var/lib/idletally-agent", "the agent's own folder")
 	return c
 }

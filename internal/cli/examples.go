@@ -113,6 +113,8 @@ var Examples = []string{
 	`idletally agent join admission`,
 	`idletally agent carry order report`,
 	`idletally agent prober deckhand --password-file secret`,
+	`idletally agent status`,
+	`idletally agent status --each /var/lib/idletally-agents`,
 	`idletally agent runs`,
 	`idletally agent put-back 06h2jggeyr7c77cg`,
 

@@ -130,6 +130,13 @@ func whenever(t *time.Time) string {
 	return when(*t)
 }
 
+func yesNo(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}
+
 func say(c *cobra.Command, format string, a ...any) {
 	tell(c.OutOrStdout(), format+"\n", a...)
 }

@@ -22,7 +22,7 @@ func runsHere(o *options, folder *string) *cobra.Command {
 				if r.Ended {
 					state = "ended"
 				}
-				t.add(r.Run, r.Begun, strconv.Itoa(r.Steps), strconv.Itoa(r.Done), strconv.Itoa(r.Other), strconv.Itoa(r.Open), state, map[bool]string{true: "yes", false: "no"}[r.Stored], r.Digest[:min(16, len(r.Digest))])
+				t.add(r.Run, r.Begun, strconv.Itoa(r.Steps), strconv.Itoa(r.Done), strconv.Itoa(r.Other), strconv.Itoa(r.Open), state, yesNo(r.Stored), r.Digest[:min(16, len(r.Digest))])
 			}
 			return errors.Join(o.show(c, t), errors.Join(faults...))
 		}}

@@ -1,0 +1,173 @@
+package agent
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+
+	"idletally/internal/wire"
+)
+
+// A Status is how an agent fares, as it tells whoever may look into its folder.
+type Status struct {
+	Version  string     `json:"version"`
+	Process  int        `json:"process"`
+	Since    time.Time  `json:"since"`              // it runs
+	Answered *time.Time `json:"answered,omitempty"` // the service did, last
+	Failing  string     `json:"failing,omitempty"`  // why a call to it failed since
+	Watching bool       `json:"watching"`
+	Notes    []string   `json:"notes"` // of what is not watched, and why
+	Work     *WorkNow   `json:"work,omitempty"`
+	Until    time.Time  `json:"certificate_until"`
+}
+
+// WorkNow is what an agent is at.
+type WorkNow struct {
+	ID    string    `json:"id"`
+	Kind  string    `json:"kind"`
+	Since time.Time `json:"since"`
+	Done  int64     `json:"done"`
+	Total int64     `json:"total,omitempty"` // 0 where it is not known
+}
+
+// health is what of its status an agent notes as it goes.
+type health struct {
+	mu       sync.Mutex
+	answered time.Time
+	failing  map[string]string // by what is done again and again
+	work     func() WorkNow    // nil where there is none
+}
+
+// note notes how a call to the service ended.
+func (h *health) note(what string, err error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if err == nil {
+		h.answered = time.Now()
+		delete(h.failing, what)
+		return
+	}
+	if h.failing == nil {
+		h.failing = map[string]string{}
+	}
+	h.failing[what] = err.Error()
+}
+
+// begin notes what work is done now; nil ends it.
+func (h *health) begin(work func() WorkNow) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.work = work
+}
+
+// status is how the agent fares now.
+func (a *Agent) status() Status {
+	a.state.mu.Lock()
+	watching := a.state.now
+	a.state.mu.Unlock()
+	h := &a.health
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	s := Status{Version: a.Version, Process: os.Getpid(), Since: started, Watching: watching.Watching, Notes: slices.Clone(watching.Notes), Until: a.cert.Load().Leaf.NotAfter}
+	if !h.answered.IsZero() {
+		s.Answered = &h.answered
+	}
+	for _, why := range h.failing { // one will do: they are mostly the same
+		s.Failing = why
+	}
+	if h.work != nil {
+		w := h.work()
+		s.Work = &w
+	}
+	return s
+}
+
+const (
+	statusFile = "status.sock"
+	statusIn   = 5 * time.Second // for one who asks
+	statusMost = 64 << 10        // bytes of an answer
+)
+
+// inform tells its status to whoever opens the socket in the agent's folder, which nobody else enters, until the context ends.
+func (a *Agent) inform(ctx context.Context) error {
+	l, err := listenIn(a.Folder)
+	if err != nil { // work goes on without
+		a.Log.Warn("agent status cannot be told", "error", err)
+		<-ctx.Done()
+		return ctx.Err()
+	}
+	defer context.AfterFunc(ctx, func() { l.Close() })()
+	for {
+		c, err := l.Accept()
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if err != nil {
+			a.Log.Warn("agent status cannot be told", "error", err)
+			select {
+			case <-ctx.Done():
+			case <-time.After(time.Second):
+			}
+			continue
+		}
+		_ = c.SetDeadline(time.Now().Add(statusIn))
+		_ = json.NewEncoder(c).Encode(wire.WithLists(a.status())) // who asked has gone
+		_ = c.Close()
+	}
+}
+
+// listenIn opens a folder's socket. One that a former agent left is in the way: the folder's lock says that there is no other.
+func listenIn(folder string) (l net.Listener, err error) {
+	err = within(folder, func(short string) error {
+		if err := os.Remove(short); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return err
+		}
+		unix, err := net.ListenUnix("unix", &net.UnixAddr{Name: short, Net: "unix"})
+		if err != nil {
+			return err
+		}
+		unix.SetUnlinkOnClose(false) // by then its name is another one
+		l = unix
+		return os.Chmod(filepath.Join(folder, statusFile), 0o600)
+	})
+	if err != nil && l != nil {
+		_ = l.Close()
+	}
+	return l, err
+}
+
+// ErrNotRunning says that no agent works with a folder.
+var ErrNotRunning = errors.New("no agent runs with this folder")
+
+// StatusOf asks the agent that works with a folder how it fares.
+func StatusOf(ctx context.Context, folder string) (s Status, err error) {
+	ctx, cancel := context.WithTimeout(ctx, statusIn)
+	defer cancel()
+	var c net.Conn
+	err = within(folder, func(short string) error {
+		c, err = (&net.Dialer{}).DialContext(ctx, "unix", short)
+		return err
+	})
+	if errors.Is(err, os.ErrPermission) {
+		return s, fmt.Errorf("ask as root, or as the account that the agent runs as: %w", err)
+	}
+	if err != nil {
+		return s, fmt.Errorf("%w: start it: systemctl start idletally-agent, or idletally agent run", ErrNotRunning)
+	}
+	defer c.Close()
+	end, _ := ctx.Deadline()
+	_ = c.SetDeadline(end)
+	err = json.NewDecoder(io.LimitReader(c, statusMost)).Decode(&s)
+	if err != nil {
+		return s, fmt.Errorf("the agent does not say how it fares: %w", err)
+	}
+	return s, nil
+}
