@@ -86,18 +86,15 @@ service also says which hosts they apply to and what single hosts cannot follow;
 			}
 			return o.showOne(c, e, "application", e.Application, "edition", strconv.Itoa(e.Number), "state", e.State, "published by", e.PublishedBy)
 		})}
+	var editions listing
 	list := &cobra.Command{Use: "list APPLICATION", Short: "List editions, newest first", Args: args(1, 1, "an application"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
-			editions, err := api.Editions(c.Context(), a[0])
-			if err != nil {
-				return err
-			}
-			t := table{head: []string{"EDITION", "STATE", "AUTHOR", "DRAFTED", "PUBLISHED", "BY"}, value: editions, none: "No editions of " + a[0] + " yet."}
-			for _, e := range editions {
+			t := table{head: []string{"EDITION", "STATE", "AUTHOR", "DRAFTED", "PUBLISHED", "BY"}, none: "No editions of " + a[0] + " yet."}
+			return showPages(o, c, editions, "editions", api.EditionPages(a[0]).Page, t, func(t *table, e wire.Edition) {
 				t.add(strconv.Itoa(e.Number), e.State, e.Author, e.Created, e.Published, e.PublishedBy)
-			}
-			return o.show(c, t)
+			})
 		})}
+	listFlags(list, &editions, 200)
 	show := &cobra.Command{Use: "show APPLICATION [EDITION]", Short: "Print an edition's text, the published one's by default", Args: args(1, 2, "an application"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			n := 0

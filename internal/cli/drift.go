@@ -114,21 +114,19 @@ hours where none is scheduled; for hosts that watch, from when the agent last sa
 			}
 			return o.show(c, t)
 		})}
+	var several listing
 	causes := &cobra.Command{Use: "causes APPLICATION", Short: "Say where new paths keep coming out wrong, and the likely cause", Args: args(1, 1, "an application"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
-			all, err := api.Causes(c.Context(), a[0], host, days)
-			if err != nil {
-				return err
+			pages := api.CausePages(a[0], host, days)
+			if o.output != "table" {
+				t := table{head: []string{"HOST", "PATHS", "TIMES", "LAST", "ASPECT", "DECLARED", "FOUND", "FOLDER", "CAUSE", "INSTEAD"}}
+				return showPages(o, c, several, "causes", pages.Page, t, func(t *table, x wire.Cause) {
+					t.add(x.Host, strconv.Itoa(x.Paths), strconv.Itoa(x.Times), x.LastSeen, x.Kind+" "+x.Aspect, x.Declared, x.Found, x.Folder, x.Why, x.Instead)
+				})
 			}
-			t := table{head: []string{"HOST", "PATHS", "TIMES", "LAST", "ASPECT", "DECLARED", "FOUND", "FOLDER", "CAUSE", "INSTEAD"}, value: all, none: "No new paths came out wrong."}
-			for _, x := range all {
-				t.add(x.Host, strconv.Itoa(x.Paths), strconv.Itoa(x.Times), x.LastSeen, x.Kind+" "+x.Aspect, x.Declared, x.Found, x.Folder, x.Why, x.Instead)
-			}
-			if o.output != "table" || len(all) == 0 {
-				return o.show(c, t)
-			}
-			for i, x := range all {
-				if i > 0 {
+			n := 0
+			err := eachOf(c, several, "causes", pages.Page, func(x wire.Cause) {
+				if n++; n > 1 {
 					say(c, "")
 				}
 				what := plural(x.Paths, "new "+x.Kind)
@@ -139,9 +137,13 @@ hours where none is scheduled; for hosts that watch, from when the agent last sa
 				say(c, "    %s %s instead of %s, such as %s; seen %s, last %s", x.Aspect, x.Found, x.Declared, x.Example, plural(x.Times, "time"), when(x.LastSeen))
 				say(c, "    likely cause: %s", x.Why)
 				say(c, "    instead: %s", x.Instead)
+			})
+			if err == nil && n == 0 {
+				say(c, "No new paths came out wrong.")
 			}
-			return nil
+			return err
 		})}
+	listFlags(causes, &several, 200)
 	for _, c := range []*cobra.Command{trend, causes} {
 		c.Flags().StringVar(&host, "host", "", "only this host")
 		c.Flags().IntVar(&days, "days", 90, "how many days back")

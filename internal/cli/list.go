@@ -85,13 +85,50 @@ func showPages[T any](o *options, c *cobra.Command, l listing, what string, read
 		if o.output == "csv" {
 			to = c.ErrOrStderr()
 		}
-		of := ""
-		if total != nil {
-			of = fmt.Sprintf(" of %d", *total)
-		}
-		tell(to, "%d%s %s are shown: --all shows all of them, --after %s goes on.\n", shown, of, what, quoted(after))
+		tellRest(to, shown, total, what, after)
 	}
 	return nil
+}
+
+// tellRest says that a list was cut, and how to go on.
+func tellRest(to io.Writer, shown int, total *int64, what, after string) {
+	of := ""
+	if total != nil {
+		of = fmt.Sprintf(" of %d", *total)
+	}
+	tell(to, "%d%s %s are shown: --all shows all of them, --after %s goes on.\n", shown, of, what, quoted(after))
+}
+
+// eachOf hands out so much of a list as is wanted, where it is not shown as a table, and says what it leaves out.
+func eachOf[T any](c *cobra.Command, l listing, what string, read pageReader[T], each func(T)) error {
+	if !l.all && l.most < 1 {
+		return usageError{fmt.Errorf("--most %d: want 1 or more", l.most)}
+	}
+	var total *int64
+	for after, shown := l.after, 0; ; {
+		limit := 0
+		if !l.all {
+			limit = l.most - shown
+		}
+		page, err := read(c.Context(), after, limit)
+		if err != nil {
+			return err
+		}
+		if page.Total != nil {
+			total = page.Total
+		}
+		for _, x := range page.Items {
+			each(x)
+		}
+		shown += len(page.Items)
+		switch after = page.Next; {
+		case after == "":
+			return nil
+		case !l.all && shown >= l.most:
+			tellRest(c.OutOrStdout(), shown, total, what, after)
+			return nil
+		}
+	}
 }
 
 // cutSkip reads where to go on: after a place in the list, and then after so many items more, "PLACE~N".

@@ -45,15 +45,12 @@ it. Accepted findings are shown apart, count no more, and come back by themselve
 	add.Flags().StringVar(&w.Aspect, "aspect", "", "only of this aspect")
 	add.Flags().StringVar(&w.Found, "found", "", "only where this was found")
 	add.Flags().StringVar(&w.Group, "group", "", "the findings of this group")
-	var all bool
+	var ended bool
+	var waivers listing
 	list := &cobra.Command{Use: "list APPLICATION", Short: "List waivers, soonest to end first", Args: args(1, 1, "an application"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
-			rows, err := api.Waivers(c.Context(), a[0], all)
-			if err != nil {
-				return err
-			}
-			t := table{head: []string{"WAIVER", "UNTIL", "STATE", "PATHS", "OF", "BY", "REASON"}, value: rows, none: "Nothing is waived."}
-			for _, x := range rows {
+			t := table{head: []string{"WAIVER", "UNTIL", "STATE", "PATHS", "OF", "BY", "REASON"}, none: "Nothing is waived."}
+			return showPages(o, c, waivers, "waivers", api.WaiverPages(a[0], ended).Page, t, func(t *table, x wire.Waiver) {
 				state := "counts"
 				switch {
 				case x.Withdrawn != nil:
@@ -64,10 +61,10 @@ it. Accepted findings are shown apart, count no more, and come back by themselve
 					state = fmt.Sprintf("ends in %d days", int(time.Until(x.Ends).Hours()/24))
 				}
 				t.add(x.ID, forms{x.Ends.Local().Format(time.DateOnly), x.Ends}, state, x.Paths, narrowed(x), x.Author, x.Reason)
-			}
-			return o.show(c, t)
+			})
 		})}
-	list.Flags().BoolVar(&all, "all", false, "those that ended or were withdrawn, too")
+	list.Flags().BoolVar(&ended, "ended", false, "those that ended or were withdrawn, too, those that end last first")
+	listFlags(list, &waivers, 200)
 	withdraw := &cobra.Command{Use: "withdraw WAIVER", Short: "End a waiver before its time", Args: args(1, 1, "a waiver"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			got, err := api.WithdrawWaiver(c.Context(), a[0])

@@ -288,7 +288,12 @@ func (c *Client) Trend(ctx context.Context, application, host string, days int) 
 
 // Causes says where new paths keep coming out wrong, and why.
 func (c *Client) Causes(ctx context.Context, application, host string, days int) ([]wire.Cause, error) {
-	return All[wire.Cause](ctx, c, "/drift/causes", url.Values{"application": {application}, "host": {host}, "days": {strconv.Itoa(days)}}, 100_000)
+	return c.CausePages(application, host, days).upTo(ctx, 100_000)
+}
+
+// CausePages reads them page by page.
+func (c *Client) CausePages(application, host string, days int) Pager[wire.Cause] {
+	return Pager[wire.Cause]{c: c, path: "/drift/causes", q: url.Values{"application": {application}, "host": {host}, "days": {strconv.Itoa(days)}}, most: 2000}
 }
 
 // Written is a report as it was written, and whether every host is as declared.
@@ -310,7 +315,12 @@ func (c *Client) Waive(ctx context.Context, w wire.NewWaiver) (wire.Waiver, erro
 
 // Waivers lists the waivers of an application; those that count no more only with all.
 func (c *Client) Waivers(ctx context.Context, application string, all bool) ([]wire.Waiver, error) {
-	return All[wire.Waiver](ctx, c, "/waivers", url.Values{"application": {application}, "all": {strconv.FormatBool(all)}}, 5000)
+	return c.WaiverPages(application, all).upTo(ctx, 100_000)
+}
+
+// WaiverPages reads the waivers of an application page by page: those that count, or all.
+func (c *Client) WaiverPages(application string, all bool) Pager[wire.Waiver] {
+	return Pager[wire.Waiver]{c: c, path: "/waivers", q: url.Values{"application": {application}, "all": {strconv.FormatBool(all)}}, most: 2000}
 }
 
 // WithdrawWaiver ends a waiver before its time.
@@ -355,7 +365,12 @@ func (c *Client) Publish(ctx context.Context, application string, number int) (w
 
 // Editions lists editions.
 func (c *Client) Editions(ctx context.Context, application string) ([]wire.Edition, error) {
-	return All[wire.Edition](ctx, c, "/baselines/"+url.PathEscape(application), nil, 1000)
+	return c.EditionPages(application).upTo(ctx, 100_000)
+}
+
+// EditionPages reads the editions of an application page by page, newest first.
+func (c *Client) EditionPages(application string) Pager[wire.Edition] {
+	return Pager[wire.Edition]{c: c, path: "/baselines/" + url.PathEscape(application), most: 1000}
 }
 
 // Edition gives an edition with its text; 0 is the published one.

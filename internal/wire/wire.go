@@ -652,7 +652,7 @@ type Spots struct {
 // Trend is how the drift of an application went on one host.
 type Trend struct {
 	Host   string       `json:"host"`
-	Points []TrendPoint `json:"points" doc:"Oldest first"`
+	Points []TrendPoint `json:"points" doc:"Oldest first; where there were more than 400 reports, so many of them, evenly"`
 }
 
 // TrendPoint is one report.

@@ -1,11 +1,12 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, body, type Schemas } from "./client";
+import { whole } from "./pages";
 import { useChange } from "./queries";
 
 const v1 = "/api/v1" as const;
 
 export const useEditions = (name: string) =>
-  useQuery({ queryKey: ["editions", name], enabled: name !== "", queryFn: () => body(api.GET(`${v1}/baselines/{name}`, { params: { path: { name } } })) });
+  useQuery({ queryKey: ["editions", name], enabled: name !== "", queryFn: () => whole((after) => body(api.GET(`${v1}/baselines/{name}`, { params: { path: { name }, query: { limit: 1000, ...(after ? { after: Number(after) } : {}) } } }))) });
 
 export const useEdition = (name: string, number: number | undefined) =>
   useQuery({

@@ -30,8 +30,9 @@ export function addressOf(h: Hit): string {
   }
 }
 
-export const useOverview = () =>
-  useQuery({ queryKey: ["overview"], queryFn: () => body(api.GET(`${v1}/overview`)), refetchInterval: 30_000 });
+/** How everything stands; of one host, each application's cell of it. */
+export const useOverview = (host = "") =>
+  useQuery({ queryKey: ["overview", host], queryFn: () => body(api.GET(`${v1}/overview`, { params: { query: host ? { host } : {} } })), refetchInterval: 30_000 });
 
 export interface Past {
   who: string;

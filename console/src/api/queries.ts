@@ -1,5 +1,6 @@
 import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, body, Problem, type Schemas } from "./client";
+import { whole } from "./pages";
 import { showPasskey } from "./passkeys";
 
 const v1 = "/api/v1" as const;
@@ -11,7 +12,7 @@ export const useApplications = () =>
   useQuery({ queryKey: ["applications"], queryFn: () => body(api.GET(`${v1}/applications`)), refetchInterval: 10_000 });
 
 export const useHosts = () =>
-  useQuery({ queryKey: ["hosts"], queryFn: () => body(api.GET(`${v1}/hosts`, { params: { query: { limit: 1000 } } })), refetchInterval: 10_000 });
+  useQuery({ queryKey: ["hosts"], queryFn: () => whole((after) => body(api.GET(`${v1}/hosts`, { params: { query: { limit: 1000, ...(after ? { after } : {}) } } })), 20_000), refetchInterval: 10_000 });
 
 /** The newest reports with their groups, of all hosts or of one. */
 export const useDrift = (application: string, host = "", enabled = true) =>
@@ -56,10 +57,10 @@ export const useTrend = (application: string, days: number) =>
   useQuery({ queryKey: ["trend", application, days], queryFn: () => body(api.GET(`${v1}/drift/trend`, { params: { query: { application, days } } })) });
 
 export const useCauses = (application: string) =>
-  useQuery({ queryKey: ["causes", application], queryFn: () => body(api.GET(`${v1}/drift/causes`, { params: { query: { application } } })) });
+  useQuery({ queryKey: ["causes", application], queryFn: () => whole((after) => body(api.GET(`${v1}/drift/causes`, { params: { query: { application, limit: 2000, ...(after ? { after } : {}) } } }))) });
 
 export const useWaivers = (application: string, all: boolean) =>
-  useQuery({ queryKey: ["waivers", application, all], queryFn: () => body(api.GET(`${v1}/waivers`, { params: { query: { application, all } } })) });
+  useQuery({ queryKey: ["waivers", application, all], queryFn: () => whole((after) => body(api.GET(`${v1}/waivers`, { params: { query: { application, all, limit: 2000, ...(after ? { after } : {}) } } }))) });
 
 export const planStates = ["draft", "in review", "approved", "declined", "running", "halted", "finished"] as const;
 
@@ -88,7 +89,7 @@ export const useRuns = () =>
   });
 
 export const useResults = (id: string, enabled: boolean) =>
-  useQuery({ queryKey: ["results", id], enabled, queryFn: () => body(api.GET(`${v1}/runs/{id}/results`, { params: { path: { id } } })) });
+  useQuery({ queryKey: ["results", id], enabled, queryFn: () => whole((after) => body(api.GET(`${v1}/runs/{id}/results`, { params: { path: { id }, query: { limit: 1000, ...(after ? { after } : {}) } } })), 2000) });
 
 export const useOriginals = (run: string, host: string, paths: string) =>
   useInfiniteQuery({

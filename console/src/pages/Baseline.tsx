@@ -7,6 +7,7 @@ import { Button } from "../components/Button";
 import { Command } from "../components/Command";
 import { Note } from "../components/Note";
 import { StateWord } from "../components/StateWord";
+import { Rest } from "../components/Rest";
 import { Table } from "../components/Table";
 import { Tabs } from "../components/Tabs";
 import { Time } from "../components/Time";
@@ -51,6 +52,7 @@ function Editions({ application, me }: { application: string; me: Person }) {
           {author ? <Button look="strong" disabled={publish.isPending} onClick={() => publish.mutate(shown, { onSuccess: () => setShown(undefined) })}>Publish edition {shown}</Button> : null}
         </section>
       ) : null}
+      <Rest of={editions.data} command={`idletally baseline list ${application} --all`} />
       <Command text={`idletally baseline list ${application}`} />
     </>
   );

@@ -18,7 +18,7 @@ import { Watch } from "../components/Watch";
 export default function HostPage({ me }: { me: Person }) {
   const { name = "" } = useParams();
   const host = useHost(name);
-  const overview = useOverview();
+  const overview = useOverview(name);
   const snapshots = useSnapshotsOf({ host: name });
   const history = useHistory({ who: "", what: "", subject: name, from: "", to: "" });
   const take = useTakeSnapshot();
@@ -78,6 +78,7 @@ export default function HostPage({ me }: { me: Person }) {
               </tr>
             ))}
           </Table>
+          {(snapshots.data?.items?.length ?? 0) > 20 ? <p className="mt-2 text-sm text-muted">The newest 20; <Link to={`/snapshots?host=${name}`}>all of them</Link></p> : null}
           {snapshots.data?.items?.length === 0 ? <Note>Nobody has looked at it yet.</Note> : null}
         </section>
         <section aria-labelledby="history">

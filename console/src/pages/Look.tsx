@@ -1,7 +1,7 @@
 import { Link } from "react-router";
 import type { Person } from "../api/client";
 import { flagsOf, folderOf, quoted, type Look, useLook, useSight } from "../api/look";
-import { useSnapshot, useSnapshots } from "../api/queries";
+import { useSnapshot, useSnapshotsOf } from "../api/queries";
 import { may } from "../api/roles";
 import { Command } from "../components/Command";
 import { Crumbs } from "../components/Crumbs";
@@ -34,8 +34,8 @@ function Taken({ look, id }: { look: Look; id: string }) {
 
 /** Where to begin: the roots that snapshots of a host have. */
 function Roots({ look, host }: { look: Look; host: string }) {
-  const snaps = useSnapshots();
-  const roots = [...new Set(snaps.data?.items?.filter((s) => s.host === host).flatMap((s) => s.roots ?? []))].sort();
+  const snaps = useSnapshotsOf({ host });
+  const roots = [...new Set(snaps.data?.items?.flatMap((s) => s.roots ?? []))].sort();
   return (
     <Note>
       Say which path to look at. {roots.length > 0 ? `Known roots of ${host}: ` : "A host shows what its own list of roots holds."}

@@ -51,13 +51,13 @@ export default function PutBack({ me }: { me: Person }) {
           <div className="grid gap-4 sm:grid-cols-2">
             <label className="text-sm">What a run found
               <select className="box mt-0.5 block w-full" value={run} onChange={(e) => source("run", e.target.value)}>
-                <option value="">choose a run</option>
+                <option value="">choose one of the newest runs</option>
                 {ended.map((r) => <option key={r.id} value={r.id}>{new Date(r.started).toLocaleString()} · {r.title}</option>)}
               </select>
             </label>
             <label className="text-sm">How a host was in a snapshot
               <select className="box mt-0.5 block w-full" value={snapshot} onChange={(e) => source("snapshot", e.target.value)}>
-                <option value="">choose a snapshot</option>
+                <option value="">choose one of the newest snapshots</option>
                 {taken.map((s) => <option key={s.id} value={s.id}>{s.taken ? new Date(s.taken).toLocaleString() : ""} · {s.application} on {s.host}</option>)}
               </select>
             </label>

@@ -8,6 +8,7 @@ import { Button } from "../components/Button";
 import { Command } from "../components/Command";
 import { Note } from "../components/Note";
 import { StateWord } from "../components/StateWord";
+import { Rest } from "../components/Rest";
 import { Table } from "../components/Table";
 import { Time } from "../components/Time";
 import { Title } from "../components/Title";
@@ -90,6 +91,7 @@ export default function RunPage({ me }: { me: Person }) {
                   </tr>
                 ))}
           </Table>
+          <Rest of={results.data} command={`idletally run results ${run.id} --all`} />
         </section>
       ) : null}
       {running ? null : <Originals run={run} author={may(me, "author", run.application)} />}

@@ -41,7 +41,7 @@ func (d *Desk) noteCauses(ctx context.Context, r store.Report, fresh *drift.Newc
 	if err != nil {
 		return err
 	}
-	known, err := d.Store.Causes(ctx, r.Application, r.Host, r.Created.AddDate(-1, 0, 0))
+	known, err := d.Store.Causes(ctx, r.Application, r.Host, r.Created.AddDate(-1, 0, 0), 0, store.MaxCauses)
 	if err != nil {
 		return err
 	}

@@ -101,14 +101,25 @@ func (s *Server) baselineRoutes(r chi.Router) {
 		out, err := s.desk.Explain(ctx, e, in.Host, raw)
 		return &body[wire.Explained]{out}, err
 	})
-	add(s, op{"GET", "/baselines/{name}", "list-editions", "List an application's editions, newest first", wire.Viewer, 200}, func(ctx context.Context, in *byName) (*body[wire.Page[wire.Edition]], error) {
-		rows, err := s.Store.Editions(ctx, in.Name)
-		out := wire.Page[wire.Edition]{Items: []wire.Edition{}}
-		for _, e := range rows {
-			e.Text = ""
-			out.Items = append(out.Items, wireEdition(e))
+	type editions struct {
+		Name  string `path:"name"`
+		After int    `query:"after" minimum:"0"`
+		Limit int    `query:"limit" default:"200" minimum:"1" maximum:"1000"`
+	}
+	add(s, op{"GET", "/baselines/{name}", "list-editions", "List an application's editions, newest first", wire.Viewer, 200}, func(ctx context.Context, in *editions) (*body[wire.Page[wire.Edition]], error) {
+		rows, err := s.Store.Editions(ctx, in.Name, in.After, in.Limit)
+		if err != nil {
+			return nil, err
 		}
-		return &body[wire.Page[wire.Edition]]{out}, err
+		out := make([]wire.Edition, len(rows))
+		for i, e := range rows {
+			e.Text = ""
+			out[i] = wireEdition(e)
+		}
+		p, err := counted(ctx, in.After != 0, page(out, in.Limit, func(e wire.Edition) string { return itoa(e.Number) }), func(ctx context.Context) (int64, error) {
+			return s.Store.CountEditions(ctx, in.Name)
+		})
+		return &body[wire.Page[wire.Edition]]{p}, err
 	})
 	add(s, op{"GET", "/baselines/{name}/{number}", "get-edition", "Show an edition with its text", wire.Viewer, 200}, func(ctx context.Context, in *one) (*body[wire.Edition], error) {
 		e, err := s.Store.Edition(ctx, in.Name, in.Number)
@@ -149,7 +160,7 @@ func (s *Server) baselineRoutes(r chi.Router) {
 			}
 			out.Items = append(out.Items, a)
 		}
-		return &body[wire.Page[wire.Application]]{out}, nil
+		return &body[wire.Page[wire.Application]]{whole(out)}, nil
 	})
 }
 

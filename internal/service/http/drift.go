@@ -117,7 +117,7 @@ func (s *Server) snapshotRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		p, err := counted(ctx, in.After, page(out, in.Limit, func(v wire.Snapshot) string { return v.ID }), func(ctx context.Context) (int64, error) {
+		p, err := counted(ctx, in.After != "", page(out, in.Limit, func(v wire.Snapshot) string { return v.ID }), func(ctx context.Context) (int64, error) {
 			return s.Store.CountSnapshots(ctx, in.Application, in.Host)
 		})
 		return &body[wire.Page[wire.Snapshot]]{p}, err
@@ -328,21 +328,32 @@ func wireWaiver(w store.Waiver) wire.Waiver {
 func (s *Server) waiverRoutes() {
 	type list struct {
 		Application string `query:"application" required:"true" maxLength:"64"`
-		All         bool   `query:"all" doc:"Those that ended or were withdrawn, too"`
+		All         bool   `query:"all" doc:"Those that ended or were withdrawn, too, those that end last first, page by page"`
+		After       string `query:"after" maxLength:"16"`
+		Limit       int    `query:"limit" default:"500" minimum:"1" maximum:"2000" doc:"How many at the most, with all; of those that count all are given"`
 	}
 	add(s, op{"GET", "/waivers", "list-waivers", "List the waivers of an application, soonest to end first", wire.Viewer, 200}, func(ctx context.Context, in *list) (*body[wire.Page[wire.Waiver]], error) {
 		var rows []store.Waiver
 		var err error
 		if in.All {
-			rows, err = s.Store.Waivers(ctx, in.Application, 5000)
+			rows, err = s.Store.Waivers(ctx, in.Application, in.After, in.Limit)
 		} else {
 			rows, err = s.Store.CountingWaivers(ctx, in.Application)
 		}
-		out := wire.Page[wire.Waiver]{Items: []wire.Waiver{}}
-		for _, w := range rows {
-			out.Items = append(out.Items, wireWaiver(w))
+		if err != nil {
+			return nil, err
 		}
-		return &body[wire.Page[wire.Waiver]]{out}, err
+		out := make([]wire.Waiver, len(rows))
+		for i, w := range rows {
+			out[i] = wireWaiver(w)
+		}
+		if !in.All {
+			return &body[wire.Page[wire.Waiver]]{whole(wire.Page[wire.Waiver]{Items: out})}, nil
+		}
+		p, err := counted(ctx, in.After != "", page(out, in.Limit, func(w wire.Waiver) string { return w.ID }), func(ctx context.Context) (int64, error) {
+			return s.Store.CountWaivers(ctx, in.Application)
+		})
+		return &body[wire.Page[wire.Waiver]]{p}, err
 	})
 	addFor(s, op{"POST", "/waivers", "add-waiver", "Accept findings until a date, with a reason", wire.Reviewer, 201}, func(_ context.Context, in *body[wire.NewWaiver]) (string, error) { return in.Body.Application, nil }, func(ctx context.Context, in *body[wire.NewWaiver]) (*body[wire.Waiver], error) {
 		if err := plainText("reason", in.Body.Reason); err != nil {
@@ -538,10 +549,35 @@ func (s *Server) driftRoutes() {
 		})
 		return &body[wire.Page[wire.Trend]]{out}, err
 	})
-	add(s, op{"GET", "/drift/causes", "list-causes", "Where new paths keep coming out wrong, and the likely cause", wire.Viewer, 200}, func(ctx context.Context, in *span) (*body[wire.Page[wire.Cause]], error) {
+	type causes struct {
+		Application string `query:"application" required:"true" maxLength:"64"`
+		Host        string `query:"host" maxLength:"64" doc:"Only this host"`
+		Days        int    `query:"days" default:"90" minimum:"1" maximum:"3660" doc:"How far back"`
+		After       string `query:"after" maxLength:"100"`
+		Limit       int    `query:"limit" default:"500" minimum:"1" maximum:"2000"`
+	}
+	add(s, op{"GET", "/drift/causes", "list-causes", "Where new paths keep coming out wrong, and the likely cause, host by host", wire.Viewer, 200}, func(ctx context.Context, in *causes) (*body[wire.Page[wire.Cause]], error) {
+		from, skip := in.After, 0
+		if i := strings.LastIndexByte(in.After, '/'); i >= 0 {
+			var err error
+			if skip, err = strconv.Atoi(in.After[i+1:]); err != nil || skip < 0 {
+				return nil, huma.Error422UnprocessableEntity("after: want what an earlier page gave as next")
+			}
+			from = in.After[:i]
+		}
 		out := wire.Page[wire.Cause]{Items: []wire.Cause{}}
 		err := s.eachHost(ctx, in.Application, in.Host, func(host string) error {
-			rows, err := s.Store.Causes(ctx, in.Application, host, time.Now().AddDate(0, 0, -in.Days))
+			if host < from || out.Next != "" {
+				return nil
+			}
+			if host != from {
+				skip = 0
+			}
+			most := in.Limit - len(out.Items)
+			rows, err := s.Store.Causes(ctx, in.Application, host, time.Now().AddDate(0, 0, -in.Days), skip, most+1)
+			if len(rows) > most { // or there are more of it
+				rows, out.Next = rows[:most], host+"/"+itoa(skip+most)
+			}
 			for _, c := range rows {
 				out.Items = append(out.Items, wire.Cause{Host: host, Folder: pathname.Escape(string(c.Folder)), Kind: perm.Kind(c.Kind).String(), Aspect: c.Aspect, Again: c.Again, Paths: c.Paths, Times: c.Times,
 					FirstSeen: c.FirstSeen, LastSeen: c.LastSeen, Example: pathname.Escape(string(c.Example)), Declared: c.Declared, Found: c.Found, Why: c.Why, Instead: c.Instead})
@@ -643,7 +679,7 @@ func (s *Server) driftRoutes() {
 		if in.After > 0 {
 			after = itoa(in.After)
 		}
-		p, err := counted(ctx, after, page(out, in.Limit, func(f wire.Finding) string { return itoa(f.Seq) }), func(ctx context.Context) (int64, error) {
+		p, err := counted(ctx, after != "", page(out, in.Limit, func(f wire.Finding) string { return itoa(f.Seq) }), func(ctx context.Context) (int64, error) {
 			return s.Store.CountFindings(ctx, r, in.Group, folder)
 		})
 		return &body[wire.Page[wire.Finding]]{p}, err

@@ -23,7 +23,7 @@ func (s *Server) historyRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		p, err := counted(ctx, in.After, page(list, in.Limit, func(h wire.History) string { return h.ID }), func(ctx context.Context) (int64, error) {
+		p, err := counted(ctx, in.After != "", page(list, in.Limit, func(h wire.History) string { return h.ID }), func(ctx context.Context) (int64, error) {
 			return s.Store.CountHistory(ctx, in.past())
 		})
 		return &body[wire.Page[wire.History]]{p}, err

@@ -43,7 +43,7 @@ func (s *Server) hookRoutes() {
 			}
 			out.Items = append(out.Items, x)
 		}
-		return &body[wire.Page[wire.Hook]]{out}, err
+		return &body[wire.Page[wire.Hook]]{whole(out)}, err
 	})
 	add(s, op{"POST", "/hooks", "add-hook", "Have a program told of what happens, by signed CloudEvents", wire.Admin, 201}, func(ctx context.Context, in *body[wire.NewHook]) (*body[wire.MadeHook], error) {
 		if err := desk.CheckHook(in.Body); err != nil {

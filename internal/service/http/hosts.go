@@ -44,7 +44,7 @@ func (s *Server) hostRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		p, err := counted(ctx, in.After, page(out, in.Limit, func(h wire.Host) string { return h.Name }), s.Store.CountHosts)
+		p, err := counted(ctx, in.After != "", page(out, in.Limit, func(h wire.Host) string { return h.Name }), s.Store.CountHosts)
 		return &body[wire.Page[wire.Host]]{p}, err
 	})
 	add(s, op{"GET", "/hosts/{name}", "get-host", "Show a host", wire.Viewer, 200}, func(ctx context.Context, in *byName) (*body[wire.Host], error) {

@@ -75,7 +75,7 @@ func (s *Server) meRoutes() {
 		for _, x := range list {
 			out.Items = append(out.Items, wire.SignedIn{ID: x.ID, What: x.What, Since: x.Created, Expires: x.Expires, Here: x.ID == me.session})
 		}
-		return &body[wire.Page[wire.SignedIn]]{out}, err
+		return &body[wire.Page[wire.SignedIn]]{whole(out)}, err
 	})
 	end := func(ctx context.Context, person, id, keep string) (*struct{}, error) {
 		n, err := s.Store.EndSessions(ctx, person, id, keep)

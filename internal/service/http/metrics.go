@@ -202,11 +202,7 @@ func (f *fleet) countAll(c *counts) error {
 	if err != nil {
 		return err
 	}
-	known, err := s.desk.Known(ctx, "", "", reports, at, 0)
-	if err != nil {
-		return err
-	}
-	apps, err := s.standings(ctx, reports, known)
+	apps, err := s.standings(ctx, reports, "", at)
 	if err != nil {
 		return err
 	}
@@ -241,7 +237,7 @@ func (c *counts) hosts(hosts []store.Host, at time.Time) {
 			state = "invited"
 		case h.Carried:
 			state = "carried"
-		case h.LastSeen == nil || at.Sub(*h.LastSeen) > unseenAt:
+		case silent(h, at):
 			state = "silent"
 		}
 		states[state]++

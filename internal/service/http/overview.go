@@ -10,7 +10,6 @@ import (
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/verdict"
-	"idletally/internal/service/desk"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -25,26 +24,25 @@ const (
 )
 
 func (s *Server) overviewRoutes() {
-	add(s, op{"GET", "/overview", "get-overview", "What needs somebody now, and how everything stands", wire.Viewer, 200}, func(ctx context.Context, _ *struct{}) (*body[wire.Overview], error) {
-		out, err := s.overview(ctx, time.Now())
+	type of struct {
+		Host string `query:"host" maxLength:"64" doc:"Of the cells, only those of this host, however many there are"`
+	}
+	add(s, op{"GET", "/overview", "get-overview", "What needs somebody now, and how everything stands", wire.Viewer, 200}, func(ctx context.Context, in *of) (*body[wire.Overview], error) {
+		out, err := s.overview(ctx, in.Host, time.Now())
 		return &body[wire.Overview]{out}, err
 	})
 }
 
-func (s *Server) overview(ctx context.Context, at time.Time) (out wire.Overview, err error) {
+func (s *Server) overview(ctx context.Context, host string, at time.Time) (out wire.Overview, err error) {
 	hosts, err := s.allHosts(ctx)
 	if err != nil {
 		return out, err
 	}
 	reports, err := s.current(ctx)
-	if err != nil {
-		return out, err
+	if err == nil {
+		out.Applications, err = s.standings(ctx, reports, host, at)
 	}
-	known, err := s.desk.Known(ctx, "", "", reports, at, 0)
 	if err != nil {
-		return out, err
-	}
-	if out.Applications, err = s.standings(ctx, reports, known); err != nil {
 		return out, err
 	}
 	out.Needs = []wire.Need{}
@@ -136,8 +134,12 @@ func byPlace(reports []store.Report) map[place]*store.Report {
 	return out
 }
 
-// standings sums up each application over its hosts.
-func (s *Server) standings(ctx context.Context, reports []store.Report, known *desk.Known) ([]wire.Standing, error) {
+// standings sums up each application over its hosts. The first of them are shown one by one, or that alone which is asked for.
+func (s *Server) standings(ctx context.Context, reports []store.Report, host string, at time.Time) ([]wire.Standing, error) {
+	known, err := s.desk.Known(ctx, "", "", reports, at, 0)
+	if err != nil {
+		return nil, err
+	}
 	current := byPlace(reports)
 	newest, err := s.Store.Applications(ctx)
 	if err != nil {
@@ -177,10 +179,18 @@ func (s *Server) standings(ctx context.Context, reports []store.Report, known *d
 		slices.SortStableFunc(st.Cells, func(a, b wire.Cell) int {
 			return cmp.Or(-cmp.Compare(a.Grave, b.Grave), -cmp.Compare(a.Opens, b.Opens), -cmp.Compare(a.Findings, b.Findings), cmp.Compare(bit(a.At != nil), bit(b.At != nil)), cmp.Compare(a.Host, b.Host))
 		})
+		if host != "" {
+			st.Cells = slices.DeleteFunc(st.Cells, func(c wire.Cell) bool { return c.Host != host })
+		}
 		st.Cells = st.Cells[:min(len(st.Cells), maxCells)]
 		out = append(out, st)
 	}
 	return out, nil
+}
+
+// silent says whether an enrolled host should be heard from, and is not.
+func silent(h store.Host, at time.Time) bool {
+	return !h.Carried && (h.LastSeen == nil || at.Sub(*h.LastSeen) > unseenAt)
 }
 
 func bit(b bool) int {
@@ -260,7 +270,7 @@ func (s *Server) needs(ctx context.Context, out *wire.Overview, hosts []store.Ho
 		if h.Watching != nil && *h.Watching {
 			c.Watching++
 		}
-		if !h.Carried && (h.LastSeen == nil || at.Sub(*h.LastSeen) > unseenAt) {
+		if silent(h, at) {
 			unseen = append(unseen, h)
 		}
 	}

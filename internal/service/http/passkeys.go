@@ -167,7 +167,7 @@ func (s *Server) passkeyRoutes() {
 		for _, k := range rows {
 			out.Items = append(out.Items, wirePasskey(k))
 		}
-		return &body[wire.Page[wire.Passkey]]{out}, err
+		return &body[wire.Page[wire.Passkey]]{whole(out)}, err
 	}))
 	add(s, op{"POST", "/me/passkeys/begin", "begin-passkey", "Begin to add a passkey or security key", "any", 200}, inPerson(func(ctx context.Context, _ *struct{}) (*body[wire.AskedPasskey], error) {
 		if s.passkeys == nil {

@@ -181,7 +181,7 @@ func (s *Server) peopleRoutes(chi.Router) {
 		for _, p := range list {
 			out.Items = append(out.Items, wirePerson(p))
 		}
-		return &body[wire.Page[wire.Person]]{out}, err
+		return &body[wire.Page[wire.Person]]{whole(out)}, err
 	})
 	add(s, op{"POST", "/people", "add-person", "Add a person with a one-time password", wire.Admin, 201}, func(ctx context.Context, in *body[wire.NewPerson]) (*body[wire.OneTime], error) {
 		roles, err := roleList(in.Body.Roles)
@@ -289,10 +289,17 @@ func (s *Server) begin(ctx context.Context, p store.Person, what string, shown t
 	return token, expires, nil
 }
 
-// counted says with the first page of a list how many there are in all.
-func counted[T any](ctx context.Context, after string, p wire.Page[T], count func(context.Context) (int64, error)) (wire.Page[T], error) {
+// whole says of a list that has no pages how many there are.
+func whole[T any](p wire.Page[T]) wire.Page[T] {
 	n := int64(len(p.Items))
-	if after != "" {
+	p.Total = &n
+	return p
+}
+
+// counted says with the first page of a list how many there are in all.
+func counted[T any](ctx context.Context, further bool, p wire.Page[T], count func(context.Context) (int64, error)) (wire.Page[T], error) {
+	n := int64(len(p.Items))
+	if further {
 		return p, nil
 	}
 	if p.Next != "" {

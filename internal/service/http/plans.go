@@ -108,7 +108,7 @@ func (s *Server) planRoutes() {
 				return nil, err
 			}
 		}
-		p, err := counted(ctx, in.After, page(out, in.Limit, func(p wire.Plan) string { return p.ID }), func(ctx context.Context) (int64, error) {
+		p, err := counted(ctx, in.After != "", page(out, in.Limit, func(p wire.Plan) string { return p.ID }), func(ctx context.Context) (int64, error) {
 			return s.Store.CountPlans(ctx, in.State)
 		})
 		return &body[wire.Page[wire.Plan]]{p}, err

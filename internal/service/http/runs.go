@@ -91,7 +91,7 @@ func (s *Server) runRoutes(r chi.Router) {
 				return nil, err
 			}
 		}
-		p, err := counted(ctx, in.After, page(out, in.Limit, func(r wire.Run) string { return r.ID }), s.Store.CountRuns)
+		p, err := counted(ctx, in.After != "", page(out, in.Limit, func(r wire.Run) string { return r.ID }), s.Store.CountRuns)
 		return &body[wire.Page[wire.Run]]{p}, err
 	})
 	add(s, op{"GET", "/runs/{id}", "get-run", "Show a run", wire.Viewer, 200}, func(ctx context.Context, in *byID) (*body[wire.Run], error) {
@@ -138,7 +138,7 @@ func (s *Server) runRoutes(r chi.Router) {
 		if err != nil {
 			return nil, err
 		}
-		p, err := counted(ctx, in.After, page(out, in.Limit, func(r wire.RunResult) string { return r.Host + ":" + itoa(r.Step) }), func(ctx context.Context) (int64, error) {
+		p, err := counted(ctx, in.After != "", page(out, in.Limit, func(r wire.RunResult) string { return r.Host + ":" + itoa(r.Step) }), func(ctx context.Context) (int64, error) {
 			return s.Store.CountResults(ctx, in.ID)
 		})
 		return &body[wire.Page[wire.RunResult]]{p}, err

@@ -18,7 +18,7 @@ func (s *Server) scheduleRoutes() {
 		for _, x := range list {
 			out.Items = append(out.Items, wireSchedule(x))
 		}
-		return &body[wire.Page[wire.Schedule]]{out}, err
+		return &body[wire.Page[wire.Schedule]]{whole(out)}, err
 	})
 	addFor(s, op{"POST", "/schedules", "add-schedule", "Schedule snapshots of an application", wire.Operator, 201}, func(_ context.Context, in *body[wire.NewSchedule]) (string, error) { return in.Body.Application, nil }, func(ctx context.Context, in *body[wire.NewSchedule]) (*body[wire.Schedule], error) {
 		x, err := s.desk.AddSchedule(ctx, in.Body, caller(ctx).Name)

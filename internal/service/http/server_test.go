@@ -517,3 +517,37 @@ func TestReferencePage(t *testing.T) {
 		t.Errorf("nobody in particular is answered %d", closed.Code)
 	}
 }
+
+// wholes are lists that have no pages, and why: what is added to them is bounded where it is added, or a call names it.
+var wholes = map[string]string{
+	"list-applications": "bounded where one is added", "list-hooks": "bounded where one is added", "list-people": "bounded where one is added", "list-schedules": "bounded where one is added",
+	"list-tokens": "bounded where one is added", "list-passkeys": "bounded where one is added", "list-sessions": "the oldest end",
+	"take-snapshots": "one for each host that was asked", "get-trend": "one for each host", "list-equal": "says how many there are in all: list-findings has them", "list-steps": "chunk by chunk",
+}
+
+// Every list of the API can be read to its end.
+func TestListsHaveAnEnd(t *testing.T) {
+	lists := 0
+	for route, op := range operations(bare()) {
+		for _, m := range contents(op) {
+			if m.Schema == nil || !strings.HasPrefix(named(m.Schema.Ref), "Page") {
+				continue
+			}
+			lists++
+			after := slices.ContainsFunc(op.Parameters, func(p *huma.Param) bool { return p.Name == "after" })
+			if whole := wholes[op.OperationID] != ""; after == whole {
+				t.Errorf("%s: after %t, whole %t", route, after, whole)
+			}
+		}
+	}
+	if lists < 20 {
+		t.Errorf("%d lists", lists)
+	}
+}
+
+func contents(op *huma.Operation) map[string]*huma.MediaType {
+	if r := op.Responses["200"]; r != nil {
+		return r.Content
+	}
+	return nil
+}

@@ -43,7 +43,7 @@ func (s *Server) tokenRoutes() {
 		for _, t := range list {
 			out.Items = append(out.Items, wireToken(t))
 		}
-		return &body[wire.Page[wire.Token]]{out}, err
+		return &body[wire.Page[wire.Token]]{whole(out)}, err
 	})
 	add(s, op{"POST", "/tokens", "add-token", "Make a token, for a program that does something for you", "any", 201}, inPerson(func(ctx context.Context, in *body[wire.NewToken]) (*body[wire.MadeToken], error) {
 		me := caller(ctx)

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"time"
 
@@ -26,6 +27,13 @@ const editionColumns = `application, number, state, text, title, author, created
 
 // AddEdition keeps a text as the application's next draft; with after only where that is the newest yet.
 func (s *Store) AddEdition(ctx context.Context, e Edition, after *int) (number int, err error) {
+	known, err := s.CountEditions(ctx, e.Application)
+	if err == nil && known == 0 {
+		err = s.room(ctx, maxApplications, "applications", `SELECT COUNT(DISTINCT application) FROM edition`)
+	}
+	if err != nil {
+		return 0, err
+	}
 	for n := range 20 * tries { // two people may upload at once: the key decides
 		if n > 0 {
 			select {
@@ -81,15 +89,23 @@ func (s *Store) PublishedNumber(ctx context.Context, application string) (number
 }
 
 // Editions lists an application's editions, the newest first.
-func (s *Store) Editions(ctx context.Context, application string) (out []Edition, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT `+editionColumns+` FROM edition WHERE application = ? ORDER BY number DESC LIMIT 1000`, application)
+func (s *Store) Editions(ctx context.Context, application string, before, limit int) (out []Edition, err error) {
+	if before <= 0 {
+		before = math.MaxInt32
+	}
+	err = s.db.SelectContext(ctx, &out, `SELECT `+editionColumns+` FROM edition WHERE application = ? AND number < ? ORDER BY number DESC LIMIT ?`, application, before, limit)
 	return out, err
+}
+
+// CountEditions counts an application's editions.
+func (s *Store) CountEditions(ctx context.Context, application string) (int64, error) {
+	return s.count(ctx, `SELECT COUNT(*) FROM edition WHERE application = ?`, application)
 }
 
 // Applications lists the newest edition of each application, without texts.
 func (s *Store) Applications(ctx context.Context) (out []Edition, err error) {
 	err = s.db.SelectContext(ctx, &out, `SELECT e.application, e.number, e.state, '' AS text, e.title, e.author, e.created, e.published_by, e.published
 		FROM edition e JOIN (SELECT application, MAX(number) AS number FROM edition GROUP BY application) m USING (application, number)
-		ORDER BY e.application LIMIT 10000`)
+		ORDER BY e.application LIMIT ?`, maxApplications+somewhat)
 	return out, err
 }

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"fmt"
 	"strings"
 	"time"
 
@@ -29,18 +28,11 @@ func (h Hook) Kinds() []string { return strings.Split(h.KindList, ",") }
 
 const hookColumns = `id, application, url, kinds, severity, every_minutes, effect, author, created, told, fault`
 
-// maxHooks bounds how many there are.
-const maxHooks = 1000
-
 // AddHook keeps a hook.
 func (s *Store) AddHook(ctx context.Context, h Hook) (Hook, error) {
 	h.ID, h.Created = NewID(), now()
-	var n int
-	if err := s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM hook`); err != nil {
+	if err := s.room(ctx, maxHooks, "hooks", `SELECT COUNT(*) FROM hook`); err != nil {
 		return h, err
-	}
-	if n >= maxHooks {
-		return h, fmt.Errorf("there are %d hooks: remove some first: %w", n, ErrConflict)
 	}
 	_, err := s.db.NamedExecContext(ctx, `INSERT INTO hook (id, application, url, kinds, severity, every_minutes, effect, author, created, fault) VALUES (:id, :application, :url, :kinds, :severity, :every_minutes, :effect, :author, :created, '')`, h)
 	return h, err
@@ -48,7 +40,7 @@ func (s *Store) AddHook(ctx context.Context, h Hook) (Hook, error) {
 
 // Hooks lists all.
 func (s *Store) Hooks(ctx context.Context) (out []Hook, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT `+hookColumns+` FROM hook ORDER BY id LIMIT ?`, maxHooks)
+	err = s.db.SelectContext(ctx, &out, `SELECT `+hookColumns+` FROM hook ORDER BY id LIMIT ?`, maxHooks+somewhat)
 	return out, err
 }
 

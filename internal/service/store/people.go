@@ -51,6 +51,9 @@ func (p Person) Roles() auth.Roles { return strings.Split(p.RoleList, ",") }
 
 // AddPerson adds somebody; ErrConflict where the name is taken.
 func (s *Store) AddPerson(ctx context.Context, p Person) error {
+	if err := s.room(ctx, maxPeople, "people", `SELECT COUNT(*) FROM person`); err != nil {
+		return err
+	}
 	_, err := s.db.ExecContext(ctx, `INSERT INTO person (name, password, roles, must_change, password_until, created, provider, counts_from) VALUES (?,?,?,?,?,?,?,?)`,
 		p.Name, p.Password, p.RoleList, p.MustChange, untilOf(p.MustChange), now(), p.Provider, p.CountsFrom)
 	if duplicate(err) {
@@ -88,7 +91,7 @@ func (s *Store) PersonOf(ctx context.Context, subject, name string) (p Person, e
 
 // People lists everybody.
 func (s *Store) People(ctx context.Context) (out []Person, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT `+personColumns+` FROM person p ORDER BY p.name LIMIT 10000`)
+	err = s.db.SelectContext(ctx, &out, `SELECT `+personColumns+` FROM person p ORDER BY p.name LIMIT ?`, maxPeople+somewhat)
 	return out, err
 }
 
@@ -136,6 +139,14 @@ func (s *Store) AddSession(ctx context.Context, tokenHash [32]byte, person, what
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `INSERT INTO session (token_hash, person, created, expires, id, what, used, shown) VALUES (?,?,?,?,?,?,?,?)`, tokenHash[:], person, now(), expires.UTC(), NewID(), clip(what, 160), now(), shown.UTC())
+		if err != nil {
+			return err
+		}
+		var n int
+		if err := tx.GetContext(ctx, &n, `SELECT COUNT(*) FROM session WHERE person = ?`, person); err != nil || n <= maxSessions {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `DELETE FROM session WHERE person = ? ORDER BY created, id LIMIT ?`, person, n-maxSessions)
 		return err
 	})
 }
@@ -190,7 +201,7 @@ func (s *Store) TurnSession(ctx context.Context, from, to [32]byte) error {
 
 // Sessions lists somebody's.
 func (s *Store) Sessions(ctx context.Context, person string) (out []Session, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT id, what, created, expires, turned FROM session WHERE person = ? AND expires > ? ORDER BY created DESC LIMIT 1000`, person, now())
+	err = s.db.SelectContext(ctx, &out, `SELECT id, what, created, expires, turned FROM session WHERE person = ? AND expires > ? ORDER BY created DESC LIMIT ?`, person, now(), maxSessions+somewhat)
 	return out, err
 }
 

@@ -25,6 +25,9 @@ const scheduleColumns = `id, application, tag, cron, zone, spread_seconds, autho
 
 // AddSchedule keeps a schedule.
 func (s *Store) AddSchedule(ctx context.Context, x Schedule) (Schedule, error) {
+	if err := s.room(ctx, maxSchedules, "schedules", `SELECT COUNT(*) FROM schedule`); err != nil {
+		return x, err
+	}
 	x.ID, x.Created = NewID(), now()
 	_, err := s.db.NamedExecContext(ctx, `INSERT INTO schedule (id, application, tag, cron, zone, spread_seconds, author, created, next) VALUES (:id, :application, :tag, :cron, :zone, :spread_seconds, :author, :created, :next)`, x)
 	return x, err
@@ -32,7 +35,7 @@ func (s *Store) AddSchedule(ctx context.Context, x Schedule) (Schedule, error) {
 
 // Schedules lists all, by application.
 func (s *Store) Schedules(ctx context.Context) (out []Schedule, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT `+scheduleColumns+` FROM schedule ORDER BY application, id LIMIT 10000`)
+	err = s.db.SelectContext(ctx, &out, `SELECT `+scheduleColumns+` FROM schedule ORDER BY application, id LIMIT ?`, maxSchedules+somewhat)
 	return out, err
 }
 

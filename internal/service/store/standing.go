@@ -168,9 +168,9 @@ func (s *Store) NoteCauses(ctx context.Context, application, host string, at tim
 const MaxCauses = 500
 
 // Causes lists them, the latest first.
-func (s *Store) Causes(ctx context.Context, application, host string, since time.Time) (out []Cause, err error) {
+func (s *Store) Causes(ctx context.Context, application, host string, since time.Time, skip, limit int) (out []Cause, err error) {
 	err = s.db.SelectContext(ctx, &out, `SELECT folder, kind, aspect, again, paths, times, first_seen, last_seen, example, declared, found, why, instead FROM cause
-		WHERE application = ? AND host = ? AND last_seen >= ? ORDER BY last_seen DESC, folder, aspect LIMIT ?`, application, host, since, MaxCauses)
+		WHERE application = ? AND host = ? AND last_seen >= ? ORDER BY last_seen DESC, folder, kind, aspect, again LIMIT ?, ?`, application, host, since, skip, limit)
 	return out, err
 }
 

@@ -137,15 +137,18 @@ func TestCauses(t *testing.T) {
 	must(t, st.NoteCauses(ctx, app, host, at, []Cause{c, other}, nil))
 	c.Paths, c.Found = 2, "0664"
 	must(t, st.NoteCauses(ctx, app, host, at.Add(time.Hour), []Cause{c}, nil))
-	got, err := st.Causes(ctx, app, host, at)
+	got, err := st.Causes(ctx, app, host, at, 0, 100)
 	if err != nil || len(got) != 2 || got[0].Paths != 5 || got[0].Times != 2 || got[0].Found != "0664" || !got[0].FirstSeen.Equal(at) || !got[0].LastSeen.Equal(at.Add(time.Hour)) || got[1].Times != 1 {
 		t.Errorf("%+v, %v", got, err)
 	}
+	if second, err := st.Causes(ctx, app, host, at, 1, 1); err != nil || len(second) != 1 || second[0].Aspect != got[1].Aspect {
+		t.Errorf("the second one: %+v, %v", second, err)
+	}
 	must(t, st.NoteCauses(ctx, app, host, at, nil, []Cause{c}))
-	if got, err := st.Causes(ctx, app, host, at); err != nil || len(got) != 1 || got[0].Aspect != "group" {
+	if got, err := st.Causes(ctx, app, host, at, 0, 100); err != nil || len(got) != 1 || got[0].Aspect != "group" {
 		t.Errorf("%+v, %v", got, err)
 	}
-	if got, err := st.Causes(ctx, app, host, at.Add(time.Minute)); err != nil || len(got) != 0 {
+	if got, err := st.Causes(ctx, app, host, at.Add(time.Minute), 0, 100); err != nil || len(got) != 0 {
 		t.Errorf("%+v, %v", got, err)
 	}
 }

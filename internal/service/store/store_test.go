@@ -166,9 +166,61 @@ func TestEditionsAtOnce(t *testing.T) {
 	if err != nil || e.Number != 7 {
 		t.Errorf("published is %d, %v", e.Number, err)
 	}
-	all, err := st.Editions(t.Context(), app)
+	all, err := st.Editions(t.Context(), app, 0, 1000)
 	if err != nil || len(all) != 20 || all[17].State != "former" {
 		t.Errorf("editions %v, %v", all, err)
+	}
+	if some, err := st.Editions(t.Context(), app, 4, 2); err != nil || len(some) != 2 || some[0].Number != 3 || some[1].Number != 2 {
+		t.Errorf("two before the fourth: %v, %v", some, err)
+	}
+	if n, err := st.CountEditions(t.Context(), app); err != nil || n != 20 {
+		t.Errorf("%d editions, %v", n, err)
+	}
+}
+
+// What is listed whole is bounded where something is added.
+func TestRoom(t *testing.T) {
+	ctx, person, another := t.Context(), name("person"), name("person")
+	for _, who := range []string{person, another} {
+		must(t, st.AddPerson(ctx, Person{Name: who, RoleList: "viewer"}))
+	}
+	for _, c := range []struct {
+		most *int
+		add  func() error
+	}{
+		{&maxPeople, func() error { return st.AddPerson(ctx, Person{Name: name("person"), RoleList: "viewer"}) }},
+		{&maxHooks, func() error { _, err := st.AddHook(ctx, Hook{URL: "https://a"}); return err }},
+		{&maxSchedules, func() error {
+			_, err := st.AddSchedule(ctx, Schedule{Application: name("app"), Cron: "@daily", Next: now()})
+			return err
+		}},
+		{&maxTokens, func() error {
+			_, err := st.AddToken(ctx, Token{Person: person, Expires: now()}, sha256.Sum256([]byte(NewID())))
+			return err
+		}},
+		{&maxAllTokens, func() error {
+			_, err := st.AddToken(ctx, Token{Person: another, Expires: now()}, sha256.Sum256([]byte(NewID())))
+			return err
+		}},
+		{&maxApplications, func() error {
+			_, err := st.AddEdition(ctx, Edition{Application: name("app"), Text: "x", State: "draft"}, nil)
+			return err
+		}},
+	} {
+		must(t, c.add())
+		most := *c.most
+		*c.most = 1 // there is one
+		err := c.add()
+		*c.most = most
+		if !errors.Is(err, ErrConflict) || !strings.Contains(err.Error(), "remove some first") {
+			t.Errorf("%v", err)
+		}
+	}
+	for n := range maxSessions + 3 {
+		must(t, st.AddSession(ctx, sha256.Sum256(fmt.Append(nil, person, n)), person, "", now().Add(time.Hour), now()))
+	}
+	if list, err := st.Sessions(ctx, person); err != nil || len(list) != maxSessions {
+		t.Errorf("%d sessions, %v", len(list), err)
 	}
 }
 

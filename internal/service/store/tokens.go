@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"fmt"
 	"strings"
 	"time"
 
@@ -25,27 +24,24 @@ func (t Token) Roles() auth.Roles { return strings.Split(t.RoleList, ",") }
 
 const tokenColumns = `id, person, name, roles, created, expires, used`
 
-// maxTokens bounds how many tokens somebody has.
-const maxTokens = 100
-
 // AddToken keeps a token by its hash.
 func (s *Store) AddToken(ctx context.Context, t Token, hash [32]byte) (Token, error) {
 	t.ID, t.Created = NewID(), now()
-	var n int
-	if err := s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM token WHERE person = ?`, t.Person); err != nil {
+	err := s.room(ctx, maxTokens, "tokens of "+t.Person, `SELECT COUNT(*) FROM token WHERE person = ?`, t.Person)
+	if err == nil {
+		err = s.room(ctx, maxAllTokens, "tokens in all", `SELECT COUNT(*) FROM token`)
+	}
+	if err != nil {
 		return t, err
 	}
-	if n >= maxTokens {
-		return t, fmt.Errorf("%s has %d tokens: remove some first: %w", t.Person, n, ErrConflict)
-	}
-	_, err := s.db.ExecContext(ctx, `INSERT INTO token (id, token_hash, person, name, roles, created, expires) VALUES (?,?,?,?,?,?,?)`, t.ID, hash[:], t.Person, t.Name, t.RoleList, t.Created, t.Expires.UTC())
+	_, err = s.db.ExecContext(ctx, `INSERT INTO token (id, token_hash, person, name, roles, created, expires) VALUES (?,?,?,?,?,?,?)`, t.ID, hash[:], t.Person, t.Name, t.RoleList, t.Created, t.Expires.UTC())
 	return t, err
 }
 
 // Tokens lists somebody's tokens, or everybody's.
 func (s *Store) Tokens(ctx context.Context, person string) (out []Token, err error) {
 	if person == "" {
-		err = s.db.SelectContext(ctx, &out, `SELECT `+tokenColumns+` FROM token ORDER BY person, id LIMIT 10000`)
+		err = s.db.SelectContext(ctx, &out, `SELECT `+tokenColumns+` FROM token ORDER BY person, id LIMIT ?`, maxAllTokens+somewhat)
 	} else {
 		err = s.db.SelectContext(ctx, &out, `SELECT `+tokenColumns+` FROM token WHERE person = ? ORDER BY id`, person)
 	}

@@ -51,11 +51,24 @@ func (s *Store) CountingWaivers(ctx context.Context, application string) (out []
 	return out, err
 }
 
-// Waivers lists all waivers of an application, those that end last first, those that ended and
-// were withdrawn included.
-func (s *Store) Waivers(ctx context.Context, application string, limit int) (out []Waiver, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT `+waiverColumns+` FROM waiver WHERE application = ? ORDER BY ends DESC, id LIMIT ?`, application, limit)
+// Waivers lists all waivers of an application, those that end last first, those that ended and were withdrawn included: behind one of
+// them, or from the first on.
+func (s *Store) Waivers(ctx context.Context, application, after string, limit int) (out []Waiver, err error) {
+	behind, args := "", []any{application}
+	if after != "" {
+		last, err := s.Waiver(ctx, after)
+		if err != nil {
+			return nil, err
+		}
+		behind, args = ` AND (ends, id) < (?, ?) AND ends <= ?`, append(args, last.Ends, last.ID, last.Ends)
+	}
+	err = s.db.SelectContext(ctx, &out, `SELECT `+waiverColumns+` FROM waiver WHERE application = ?`+behind+` ORDER BY ends DESC, id DESC LIMIT ?`, append(args, limit)...)
 	return out, err
+}
+
+// CountWaivers counts all waivers of an application.
+func (s *Store) CountWaivers(ctx context.Context, application string) (int64, error) {
+	return s.count(ctx, `SELECT COUNT(*) FROM waiver WHERE application = ?`, application)
 }
 
 // WithdrawWaiver ends a waiver before its time.

@@ -29,9 +29,18 @@ func TestWaivers(t *testing.T) {
 	if rows, err = st.CountingWaivers(ctx, app); err != nil || len(rows) != 1 || rows[0].ID != late || !rows[0].Counts(time.Now()) {
 		t.Errorf("%+v, %v", rows, err)
 	}
-	all, err := st.Waivers(ctx, app, 10)
-	if err != nil || len(all) != 3 {
+	all, err := st.Waivers(ctx, app, "", 10)
+	if err != nil || len(all) != 3 || all[0].ID != late || all[2].ID != over {
 		t.Errorf("%+v, %v", all, err)
+	}
+	if rest, err := st.Waivers(ctx, app, late, 1); err != nil || len(rest) != 1 || rest[0].ID != soon {
+		t.Errorf("%+v, %v", rest, err)
+	}
+	if rest, err := st.Waivers(ctx, app, over, 10); err != nil || len(rest) != 0 {
+		t.Errorf("%+v, %v", rest, err)
+	}
+	if n, err := st.CountWaivers(ctx, app); err != nil || n != 3 {
+		t.Errorf("%d, %v", n, err)
 	}
 	if w, err := st.Waiver(ctx, soon); err != nil || w.WithdrawnBy != "purser" || w.Withdrawn == nil || w.Counts(time.Now()) {
 		t.Errorf("%+v, %v", w, err)

@@ -1,6 +1,7 @@
 import { useCauses } from "../../api/queries";
 import { Command } from "../../components/Command";
 import { Note } from "../../components/Note";
+import { Rest } from "../../components/Rest";
 import { Time } from "../../components/Time";
 
 /** Where new paths keep coming out wrong, and the likely cause. */
@@ -37,6 +38,7 @@ export function Causes({ application, host }: { application: string; host: strin
           );
         })}
       </ul>
+      <Rest of={causes.data} command={`idletally drift causes ${application} --all`} />
       <Command text={`idletally drift causes ${application}${host ? ` --host ${host}` : ""}`} />
     </>
   );

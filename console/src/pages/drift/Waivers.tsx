@@ -5,6 +5,7 @@ import { may } from "../../api/roles";
 import { Button } from "../../components/Button";
 import { Command } from "../../components/Command";
 import { Note } from "../../components/Note";
+import { Rest } from "../../components/Rest";
 import { Table } from "../../components/Table";
 import { Time } from "../../components/Time";
 
@@ -41,7 +42,8 @@ export function Waivers({ application, host, me }: { application: string; host: 
           ))}
         </Table>
       )}
-      <Command text={`idletally waiver list ${application}${all ? " --all" : ""}`} />
+      <Rest of={waivers.data} command={`idletally waiver list ${application} --all${all ? " --ended" : ""}`} />
+      <Command text={`idletally waiver list ${application}${all ? " --ended" : ""}`} />
     </>
   );
 }

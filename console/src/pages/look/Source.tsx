@@ -38,7 +38,7 @@ export function Source({ look }: { look: Look }) {
           <optgroup label="Hosts, now">
             {hosts.data?.items?.filter((h) => h.enrolled).map((h) => <option key={h.name} value={`host:${h.name}`}>{h.name}, now</option>)}
           </optgroup>
-          <optgroup label="Snapshots">
+          <optgroup label="Newest snapshots">
             {ready.map((s) => <option key={s.id} value={`snapshot:${s.id}`}>{named(s)}</option>)}
             {look.where.snapshot && !ready.some((s) => s.id === look.where.snapshot) ? <option value={source}>{look.where.snapshot}</option> : null}
           </optgroup>

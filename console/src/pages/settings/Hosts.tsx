@@ -87,7 +87,7 @@ export function Hosts({ me, only }: { me: Person; only: string }) {
       <div className="mb-3 flex flex-wrap items-end gap-3">
         <label className="text-sm">Name or tag<input className="box mt-0.5 block w-56" value={part} spellCheck={false} onChange={(e) => setPart(e.target.value.trim())} /></label>
         {operator ? <Button look="strong" onClick={() => setDoing({ what: "invite" })}>Add a host…</Button> : null}
-        <span className="pb-2 text-sm text-muted">{shown.length.toLocaleString()} of {all.length.toLocaleString()}{hosts.data?.next ? " and more: find the others by name" : ""}</span>
+        <span className="pb-2 text-sm text-muted">{shown.length.toLocaleString()} of {all.length.toLocaleString()}{shown.length > 200 ? ", the first 200 shown" : ""}{hosts.data?.next ? "; more are listed by idletally host list --all" : ""}</span>
       </div>
       <Note error={hosts.error} />
       {hosts.data && all.length === 0 ? <Note>No host yet. Add one here, or:<Command text="idletally host invite NAME --tag TAG" /></Note> : null}
