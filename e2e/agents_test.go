@@ -266,7 +266,7 @@ func TestOwnRoots(t *testing.T) {
 	here := command{t: t, s: s, person: "nobody"}
 	own := filepath.Join(s.Root("slip-south"), "var/lib/idletally-agent")
 	here.want(0, "it works", "agent", "status", "--folder", own)
-	here.want(0, `"watching": true`, "agent", "status", "--folder", own, "-o", "json")
+	here.want(0, `"well": true`, "agent", "status", "--folder", own, "-o", "json")
 	s.Agents["slip-south"].Stop()
 	here.want(4, "no agent runs with this folder", "agent", "status", "--folder", own)
 	here.want(4, "slip-south  no", "agent", "status", "--each", filepath.Dir(own))

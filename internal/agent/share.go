@@ -7,7 +7,6 @@ import (
 	"maps"
 	"slices"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"time"
 
@@ -72,37 +71,24 @@ type descriptors struct {
 	a    *Agent
 	dial func(context.Context) (nt.Server, error)
 
-	mu     sync.Mutex
-	people []nt.Account // of the domain's directory, and when it told
-	asked  time.Time
+	ask func(context.Context) ([]nt.Account, time.Duration, error) // the domain's directory; nil: as it was named
 }
-
-const (
-	freshPeople = 5 * time.Minute // what a directory told counts so long without asking again
-	stalePeople = 24 * time.Hour  // and so long where it does not answer
-)
 
 // domain gives the accounts of the domain's directory, if one was named.
 func (h *descriptors) domain(ctx context.Context) ([]nt.Account, error) {
 	if h.a.Server == nil || h.a.Server.LDAP == nil {
 		return nil, nil
 	}
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	age := time.Since(h.asked)
-	if age < freshPeople {
-		return h.people, nil
+	ask := h.ask
+	if ask == nil {
+		ask = h.a.Server.LDAP.Known
 	}
-	list, err := h.a.Server.LDAP.Accounts(ctx)
-	switch {
-	case err == nil:
-		h.people, h.asked = list, time.Now()
-	case age < stalePeople && ctx.Err() == nil:
+	list, age, err := ask(ctx)
+	if err != nil && list != nil {
 		h.a.Log.Warn("memberships are as the directory told them before", "age", age.Round(time.Second), "error", err)
-	default:
-		return nil, err
+		err = nil
 	}
-	return h.people, nil
+	return list, err
 }
 
 func (h *descriptors) top() bool { return true }
@@ -191,6 +177,7 @@ func (h *descriptors) snapshot(ctx context.Context, w *wire.Work, roots []string
 func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID) (*perm.Directory, error) {
 	d := &perm.Directory{}
 	known := map[ntsd.SID]bool{}
+	partly := map[perm.Principal]bool{}
 	add := func(id ntsd.SID, name string, group bool, groups []ntsd.SID) {
 		if known[id] || name == "" {
 			return
@@ -224,6 +211,7 @@ func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID
 	for _, x := range own {
 		if _, well := x.SID.Known(); !well {
 			add(x.SID, x.Name, x.Group, x.Groups)
+			partly[perm.SIDOf(x.SID)] = x.Partly
 		}
 	}
 	held, err := s.Privileges(ctx)
@@ -234,16 +222,20 @@ func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID
 		h.a.Log.Warn("privileges are not counted", "error", err)
 		d.Untold = append(d.Untold, "who holds privileges")
 	}
-	met = slices.AppendSeq(slices.Clone(met), maps.Keys(held))
+	all := map[ntsd.SID]bool{}
+	for _, id := range met {
+		all[id] = true
+	}
+	for id := range held {
+		all[id] = true
+	}
 	for _, x := range own { // such as the group that every account is in, which nobody lists
 		for _, g := range x.Groups {
-			if !slices.Contains(met, g) {
-				met = append(met, g)
-			}
+			all[g] = true
 		}
 	}
 	var ask []ntsd.SID
-	for _, id := range met {
+	for _, id := range slices.SortedFunc(maps.Keys(all), func(a, b ntsd.SID) int { return strings.Compare(a.Bytes(), b.Bytes()) }) {
 		if name, well := id.Known(); well {
 			add(id, name, id != ntsd.System && id != ntsd.CreatorOwner && id != ntsd.OwnerRights && id != ntsd.Self, nil)
 		} else if !known[id] {
@@ -263,9 +255,11 @@ func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID
 	for _, list := range []*[]perm.Account{&d.Accounts, &d.Groups} {
 		slices.SortFunc(*list, func(a, b perm.Account) int { return strings.Compare(string(a.ID), string(b.ID)) })
 		for i := range *list {
-			if id, ok := (*list)[i].ID.SID(); ok {
-				(*list)[i].Privileges = held[id]
+			a := &(*list)[i]
+			if id, ok := a.ID.SID(); ok {
+				a.Privileges = held[id]
 			}
+			a.Partly = partly[a.ID]
 		}
 	}
 	return d.Index(), nil

@@ -51,7 +51,9 @@ func TestWhoThereIsOnAServer(t *testing.T) {
 		names: []nt.Name{{SID: root, Domain: "Unix User", Name: "root"}, {SID: clerk, Domain: "Unix User", Name: "clerk"}, {SID: pilot, Domain: "Unix User", Name: "pilot"}},
 		held:  map[ntsd.SID]ntsd.Privileges{local: ntsd.Backup, ntsd.Administrators: ntsd.TakeOwnership}}
 	h := &descriptors{a: &Agent{Log: slog.New(slog.DiscardHandler), Settings: Settings{Server: &FileServer{LDAP: &ldap.Directory{}}}},
-		people: []nt.Account{{SID: domains, Name: "root"}, {SID: ntsd.NewSID(5, 21, 2, 2, 2, 1001), Name: "clerk"}}, asked: time.Now()}
+		ask: func(context.Context) ([]nt.Account, time.Duration, error) {
+			return []nt.Account{{SID: domains, Name: "root"}, {SID: ntsd.NewSID(5, 21, 2, 2, 2, 1001), Name: "clerk"}}, 0, nil
+		}}
 
 	d, err := h.directory(t.Context(), s, []ntsd.SID{root, clerk, pilot})
 	must(t, err)

@@ -38,10 +38,8 @@ func Main() int {
 	defer stop()
 	o := &options{}
 	err := rootOf(o).ExecuteContext(ctx)
-	if o.finish != nil {
-		o.finish()
-	}
-	if err == nil {
+	gone := o.finish != nil && o.finish()
+	if err == nil || gone && errors.Is(err, context.Canceled) {
 		return 0
 	}
 	code := exitCode(err)

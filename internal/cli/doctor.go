@@ -238,13 +238,6 @@ func told(err error) string {
 	return printable(err.Error())
 }
 
-func faulty(f string) string {
-	if f == "" {
-		return ""
-	}
-	return ": " + f
-}
-
 // some names the first of many.
 func some(names []string) string {
 	if len(names) == 0 {

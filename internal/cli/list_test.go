@@ -236,13 +236,20 @@ func TestPager(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		p := &pager{to: f, lines: 3}
+		ctx, enough := context.WithCancel(t.Context())
+		p := &pager{to: f, lines: 3, enough: enough}
 		for i := range c.lines {
 			if _, err := fmt.Fprintf(p, "%d\n", i+1); err != nil {
 				t.Fatal(err)
 			}
 		}
-		p.finish()
+		left := c.want == "1\n"
+		if (ctx.Err() != nil) != left { // then nothing more is asked for
+			t.Errorf("%s: the command is told to end: %v", c.program, ctx.Err())
+		}
+		if gone := p.finish(); gone != left {
+			t.Errorf("%s: whoever reads has left: %t", c.program, gone)
+		}
 		f.Close()
 		if b, err := os.ReadFile(f.Name()); err != nil || string(b) != c.want {
 			t.Errorf("%s of %d: %q, %v", c.program, c.lines, b, err)

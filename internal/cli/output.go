@@ -27,7 +27,7 @@ type options struct {
 	profile string // "": the one that is used
 	wide    bool
 	noPager bool
-	finish  func() // of the pager
+	finish  func() (gone bool) // of the pager
 }
 
 // fromEnvironment takes what was not said by a flag: IDLETALLY_OUTPUT, IDLETALLY_CONFIG, IDLETALLY_PROFILE, IDLETALLY_WIDE and IDLETALLY_NO_PAGER.
@@ -128,6 +128,13 @@ func whenever(t *time.Time) string {
 		return "never"
 	}
 	return when(*t)
+}
+
+func faulty(f string) string {
+	if f == "" {
+		return ""
+	}
+	return ": " + f
 }
 
 func yesNo(b bool) string {

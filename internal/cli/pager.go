@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"context"
 	"io"
 	"os"
 	"os/exec"
@@ -22,6 +23,8 @@ type pager struct {
 	cmd    *exec.Cmd
 	in     io.WriteCloser
 	direct bool // there is no pager: it is written as it comes
+	gone   bool // whoever reads has seen enough
+	enough func()
 }
 
 // long are the commands whose answers may be long, and follow nothing that goes on.
@@ -29,16 +32,18 @@ var long = []string{"list", "show", "findings", "trend", "causes", "steps", "ori
 	"history", "overview", "search", "doctor", "sessions", "compare", "kept", "file"}
 
 // page has the command's answer paged where it is for a person at a terminal; finish ends that.
-func (o *options) page(c *cobra.Command) (finish func()) {
+func (o *options) page(c *cobra.Command) (finish func() (gone bool)) {
 	f, ok := c.OutOrStdout().(*os.File)
 	if !ok || o.noPager || o.output != "table" || !slices.Contains(long, c.Name()) || !term.IsTerminal(int(f.Fd())) {
-		return func() {}
+		return nil
 	}
 	_, lines, err := term.GetSize(int(f.Fd()))
 	if err != nil || lines < 2 {
-		return func() {}
+		return nil
 	}
-	p := &pager{to: f, lines: lines - 1}
+	ctx, enough := context.WithCancel(c.Context())
+	c.SetContext(ctx)
+	p := &pager{to: f, lines: lines - 1, enough: enough}
 	c.Root().SetOut(p)
 	return p.finish
 }
@@ -49,8 +54,9 @@ func (p *pager) Write(b []byte) (int, error) {
 	case p.direct:
 		return p.to.Write(b)
 	case p.cmd != nil:
-		if _, err := p.in.Write(b); err != nil {
-			return len(b), nil // whoever reads has seen enough
+		if _, err := p.in.Write(b); err != nil && !p.gone {
+			p.gone = true
+			p.enough() // nothing more is asked for
 		}
 		return len(b), nil
 	}
@@ -72,7 +78,7 @@ func (p *pager) begin() {
 		cmd := exec.Command(words[0], words[1:]...)
 		cmd.Stdout, cmd.Stderr = p.to, os.Stderr
 		if os.Getenv("LESS") == "" {
-			cmd.Env = append(os.Environ(), "LESS=FRSX") // it ends by itself where it all fits, and cuts no line in two
+			cmd.Env = append(os.Environ(), "LESS=FSX") // it ends by itself where it all fits, and cuts no line in two
 		}
 		in, err := cmd.StdinPipe()
 		if err == nil {
@@ -90,12 +96,14 @@ func (p *pager) begin() {
 	p.held.Reset()
 }
 
-// finish shows what is held still, and waits until it was read.
-func (p *pager) finish() {
+// finish shows what is held still, and waits until it was read. It tells whether whoever reads left before the end.
+func (p *pager) finish() (gone bool) {
+	defer p.enough()
 	if p.cmd == nil {
 		_, _ = p.to.Write(p.held.Bytes())
-		return
+		return false
 	}
 	p.in.Close()
 	_ = p.cmd.Wait() // however it ended, it was shown
+	return p.gone
 }

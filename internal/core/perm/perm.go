@@ -180,6 +180,8 @@ type Account struct {
 	Groups  []Principal `json:"groups,omitempty"` // memberships, the primary group first
 	Service bool        `json:"service,omitempty"`
 
+	// On a file server, of a group: others may be in it than those who are known to be.
+	Partly bool `json:"partly,omitempty"`
 	// On a file server: the privileges that an account, or all members of a group, hold by themselves.
 	Privileges ntsd.Privileges `json:"privileges,omitempty"`
 }
@@ -193,7 +195,7 @@ type Directory struct {
 	byName   map[string]*Account      // "u:NAME", "g:NAME"
 	twins    map[Principal][]*Account // of a number with several names, the accounts after the first
 	members  map[Principal][]int32    // where in the accounts the members of groups are
-	vague    map[ntsd.SID]bool        // on a file server: groups of which nobody knows who is in them
+	vague    map[ntsd.SID]bool        // on a file server: groups of which nobody knows all who are in them
 }
 
 // Index prepares the look-ups; it is called once after the lists are filled.
@@ -221,7 +223,7 @@ func (d *Directory) Index() *Directory {
 	d.vague = map[ntsd.SID]bool{}
 	for i := range d.Groups {
 		g := &d.Groups[i]
-		if s, ok := g.ID.SID(); ok && strings.Contains(g.Name, `\`) && len(d.members[g.ID]) == 0 {
+		if s, ok := g.ID.SID(); ok && (g.Partly || strings.Contains(g.Name, `\`) && len(d.members[g.ID]) == 0) {
 			d.vague[s] = true
 		}
 	}

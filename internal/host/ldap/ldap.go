@@ -99,6 +99,7 @@ func (d *Directory) accounts(ctx context.Context) ([]nt.Account, error) {
 	if err != nil {
 		return nil, err
 	}
+	found.others(c)
 	return found.members(), ctx.Err()
 }
 
@@ -159,6 +160,9 @@ type domain struct {
 	at      map[string]int      // by distinguished name, folded
 	holds   map[string][]string // members of groups
 	primary []ntsd.SID          // by account; zero where there is none
+
+	known map[string]ntsd.SID // what has an identity and no name, such as those of other domains, by distinguished name
+	vague map[string]bool     // members that may be groups of which nobody knows who is in them
 
 	named int    // members, of all groups together
 	bytes int    // of their names
@@ -235,7 +239,7 @@ var errSID = errors.New("has no security identifier that can be read")
 
 func (d *domain) add(e *ldap.Entry) error {
 	if d.at == nil {
-		d.at, d.holds = map[string]int{}, map[string][]string{}
+		d.at, d.holds, d.known = map[string]int{}, map[string][]string{}, map[string]ntsd.SID{}
 	}
 	sid, n, err := ntsd.SIDFromBytes(e.GetRawAttributeValue("objectSid"))
 	if err != nil || n != len(e.GetRawAttributeValue("objectSid")) {
@@ -243,6 +247,7 @@ func (d *domain) add(e *ldap.Entry) error {
 	}
 	name := e.GetAttributeValue("sAMAccountName")
 	if name == "" { // what has an identity and no name cannot sign in, and is in no list
+		d.known[strings.ToLower(e.DN)] = sid
 		return nil
 	}
 	a := nt.Account{SID: sid, Name: name, Group: slices.ContainsFunc(e.GetAttributeValues("objectClass"), func(c string) bool { return strings.EqualFold(c, "group") })}
@@ -264,6 +269,46 @@ func (d *domain) add(e *ldap.Entry) error {
 	return nil
 }
 
+// mostOthers bounds how many members that lie elsewhere are asked for.
+const mostOthers = 2000
+
+// others finds out which members that are not among what was told may be groups: who is in one through them nobody knows then. What
+// cannot be asked for may be one.
+func (d *domain) others(c searcher) {
+	d.vague = map[string]bool{}
+	asked := 0
+	for _, list := range d.holds {
+		for _, m := range list {
+			if _, here := d.at[m]; here {
+				continue
+			}
+			if _, told := d.vague[m]; told {
+				continue
+			}
+			if sid, ok := d.known[m]; ok { // of another domain: only of those that stand for everybody it is known who that is
+				d.vague[m] = !everybody(sid)
+				continue
+			}
+			d.vague[m] = true
+			if asked++; asked > mostOthers {
+				continue
+			}
+			got, err := c.Search(ldap.NewSearchRequest(m, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, int(patience/time.Second), false, "(objectClass=*)", []string{"objectClass"}, nil))
+			if err != nil || len(got.Entries) != 1 {
+				continue
+			}
+			classes := got.Entries[0].GetAttributeValues("objectClass")
+			is := func(class string) bool {
+				return slices.ContainsFunc(classes, func(c string) bool { return strings.EqualFold(c, class) })
+			}
+			d.vague[m] = len(classes) == 0 || is("group") || is("foreignSecurityPrincipal")
+		}
+	}
+}
+
+// everybody says whether an identity stands for whoever signs in.
+func everybody(s ntsd.SID) bool { return s == ntsd.Everyone || s == ntsd.Authenticated }
+
 // members gives each account all groups that it is in: by itself, by others that are in them, and its primary one.
 func (d *domain) members() []nt.Account {
 	in := make([][]int, len(d.all)) // the groups that something is in at once
@@ -271,11 +316,24 @@ func (d *domain) members() []nt.Account {
 	for i, a := range d.all {
 		bySID[a.SID] = i
 	}
+	var partly, all []int // groups of which not everybody who is in them is known, and those that everybody is in
 	for dn, list := range d.holds {
 		for _, m := range list {
+			g := d.at[dn]
 			if i, ok := d.at[m]; ok {
-				in[i] = append(in[i], d.at[dn])
+				in[i] = append(in[i], g)
+			} else if d.vague[m] {
+				partly = append(partly, g)
+			} else if everybody(d.known[m]) {
+				all = append(all, g)
 			}
+		}
+	}
+	for len(partly) > 0 { // and those that they are in
+		g := partly[len(partly)-1]
+		if partly = partly[:len(partly)-1]; !d.all[g].Partly {
+			d.all[g].Partly = true
+			partly = append(partly, in[g]...)
 		}
 	}
 	for i, p := range d.primary {
@@ -288,7 +346,7 @@ func (d *domain) members() []nt.Account {
 			continue
 		}
 		seen := map[int]bool{}
-		for next := slices.Clone(in[i]); len(next) > 0; {
+		for next := append(slices.Clone(in[i]), all...); len(next) > 0; {
 			g := next[len(next)-1]
 			if next = next[:len(next)-1]; seen[g] {
 				continue

@@ -12,6 +12,7 @@ import (
 	"encoding/base64"
 	"encoding/pem"
 	"fmt"
+	"io"
 	"math/big"
 	"net"
 	"os"
@@ -39,7 +40,7 @@ objectclass ( 1.2.840.113556.1.5.8 NAME 'group' SUP top STRUCTURAL MUST ( cn $ o
 func sid(rid uint32) ntsd.SID { return ntsd.NewSID(5, 21, 7, 8, 9, rid) }
 
 // start runs a directory of its own, with some people.
-func start(t *testing.T) *Directory {
+func start(t *testing.T, fill func(io.Writer)) *Directory {
 	t.Helper()
 	must := func(err error) {
 		t.Helper()
@@ -70,36 +71,14 @@ TLSCertificateKeyFile %[3]s
 sizelimit size.pr=unlimited size.prtotal=unlimited size.hard=100 size.soft=100
 database mdb
 directory %[1]s/db
+maxsize 1073741824
 suffix "dc=saltmarsh,dc=example"
 rootdn "cn=reader,dc=saltmarsh,dc=example"
 rootpw "low tide at noon"
 `, dir, cert, secret), 0o600))
 	must(os.WriteFile(filepath.Join(dir, "own.schema"), []byte(schema), 0o600))
 	var ldif strings.Builder
-	add := func(dn string, lines ...string) {
-		fmt.Fprintf(&ldif, "dn: %s\n%s\n\n", dn, strings.Join(lines, "\n"))
-	}
-	b64 := func(s ntsd.SID) string { return "objectSid:: " + base64.StdEncoding.EncodeToString([]byte(s.Bytes())) }
-	add("dc=saltmarsh,dc=example", "objectClass: dcObject", "objectClass: organization", "dc: saltmarsh", "o: Saltmarsh Ferries")
-	person := func(name string, rid uint32, more ...string) {
-		add("cn="+name+",dc=saltmarsh,dc=example", append([]string{"objectClass: user", "cn: " + name, "sAMAccountName: " + name, b64(sid(rid))}, more...)...)
-	}
-	person("purser", 1001, "primaryGroupID: 513")
-	person("clerk", 1002)
-	add("cn=nameless,dc=saltmarsh,dc=example", "objectClass: user", "cn: nameless", b64(sid(1999)))
-	for i := range 1500 { // more than a page
-		person(fmt.Sprintf("hand-%04d", i), uint32(3000+i))
-	}
-	group := func(name string, rid uint32, members ...string) {
-		lines := []string{"objectClass: group", "cn: " + name, "sAMAccountName: " + name, b64(sid(rid))}
-		for _, m := range members {
-			lines = append(lines, "member: CN="+m+",dc=saltmarsh,dc=example")
-		}
-		add("cn="+name+",dc=saltmarsh,dc=example", lines...)
-	}
-	group("everybody", 513, "crew") // nested three deep, and in a circle
-	group("crew", 1101, "office")
-	group("office", 1102, "Clerk", "crew")
+	fill(&ldif)
 	out, err := withInput(ldif.String(), "/usr/sbin/slapadd", "-f", conf, "-q").CombinedOutput()
 	if err != nil {
 		t.Fatalf("slapadd: %v: %s", err, out)
@@ -126,6 +105,50 @@ rootpw "low tide at noon"
 	}
 }
 
+// add writes an entry.
+func add(w io.Writer, dn string, lines ...string) {
+	fmt.Fprintf(w, "dn: %s\n%s\n\n", dn, strings.Join(lines, "\n"))
+}
+
+const base = "dc=saltmarsh,dc=example"
+
+func addPerson(w io.Writer, name string, rid uint32, more ...string) {
+	add(w, "cn="+name+","+base, append([]string{"objectClass: user", "cn: " + name, "sAMAccountName: " + name, b64(sid(rid))}, more...)...)
+}
+
+func addGroup(w io.Writer, name string, rid uint32, members ...string) {
+	lines := []string{"objectClass: group", "cn: " + name, "sAMAccountName: " + name, b64(sid(rid))}
+	for _, m := range members {
+		if !strings.Contains(m, "=") {
+			m = "CN=" + m + "," + base
+		}
+		lines = append(lines, "member: "+m)
+	}
+	add(w, "cn="+name+","+base, lines...)
+}
+
+func b64(s ntsd.SID) string {
+	return "objectSid:: " + base64.StdEncoding.EncodeToString([]byte(s.Bytes()))
+}
+
+func top(w io.Writer) {
+	add(w, base, "objectClass: dcObject", "objectClass: organization", "dc: saltmarsh", "o: Saltmarsh Ferries")
+}
+
+// crew is a small domain, with groups in groups, and members that lie elsewhere.
+func crew(w io.Writer) {
+	top(w)
+	addPerson(w, "purser", 1001, "primaryGroupID: 513")
+	addPerson(w, "clerk", 1002)
+	add(w, "cn=nameless,"+base, "objectClass: user", "cn: nameless", b64(sid(1999)))
+	for i := range 1500 { // more than a page
+		addPerson(w, fmt.Sprintf("hand-%04d", i), uint32(3000+i))
+	}
+	addGroup(w, "everybody", 513, "crew") // nested three deep, and in a circle
+	addGroup(w, "crew", 1101, "office")
+	addGroup(w, "office", 1102, "Clerk", "crew")
+}
+
 func withInput(in, name string, args ...string) *exec.Cmd {
 	c := exec.Command(name, args...)
 	c.Stdin = strings.NewReader(in)
@@ -134,7 +157,7 @@ func withInput(in, name string, args ...string) *exec.Cmd {
 
 // Accounts have the groups that they are in by way of others, too, and the primary one.
 func TestAccounts(t *testing.T) {
-	d := start(t)
+	d := start(t, crew)
 	all, err := d.Accounts(t.Context())
 	if err != nil || len(all) != 1505 {
 		t.Fatalf("%d accounts and groups, %v", len(all), err)

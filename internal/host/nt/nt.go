@@ -95,6 +95,7 @@ type Account struct {
 	Domain string
 	Group  bool
 	Groups []ntsd.SID // of an account: those that it is in, as far as the server knows
+	Partly bool       // of a group: not everybody who is in it is known
 }
 
 // ErrLost says that the way to the server was lost, and was not found again.
