@@ -151,7 +151,8 @@ func tryCommands(t *testing.T, s *demo.Stage) {
 		{"ticketing\tTicket sales", []string{"drift", "show", ""}}, {"slip-south\t", []string{"drift", "show", "ticketing", "--host", ""}}, {"slip-north\t", []string{"snapshot", "take", "ticketing", ""}},
 		{"\tticketing on slip-north, 20", []string{"snapshot", "export", ""}}, {"configuration", []string{"waiver", "add", "ticketing", "--rule", ""}}, {"1\tpublished", []string{"baseline", "show", "ticketing", ""}},
 		{"purser", []string{"access", "decide", "--host", "slip-north", ""}}, {"create\tcreate entries in", []string{"access", "holders", ""}}, {"json", []string{"host", "list", "-o", ""}},
-		{"operator", []string{"person", "roles", "lookout", ""}}, {":4", []string{"host", "list", ""}}, {":0", []string{"baseline", "check", ""}},
+		{"/srv/ticketing/conf/\n", []string{"path", "show", "--host", "slip-north", "/srv/ticketing/co"}}, {"/srv/ticketing/conf/service-00.conf\n", []string{"access", "decide", "--host", "slip-north", "purser", "read", "/srv/ticketing/conf/service-0"}},
+		{"/srv/ticketing/conf/\n", []string{"path", "list", "--snapshot", newest(t, s), "/srv/ticketing/"}}, {"operator", []string{"person", "roles", "lookout", ""}}, {":4", []string{"host", "list", ""}}, {":0", []string{"baseline", "check", ""}},
 	} {
 		if out, errs, code := c.run("", append([]string{"__complete"}, x.argv...)...); code != 0 || !strings.Contains(out, x.says) {
 			t.Errorf("completing %q: %d, %s%s", x.argv, code, out, errs)

@@ -20,15 +20,11 @@ import (
 const (
 	completing = 3 * time.Second
 	mostNames  = 200
+	mostListed = 5000 // that are looked through for those
 )
 
 // names tells what can stand in one place of a command, each perhaps with a tab and a word about it. What was given before it is given too.
 type names func(ctx context.Context, api *client.Client, before []string) ([]string, error)
-
-// fixed are names that no service knows.
-func fixed(list ...string) names {
-	return func(context.Context, *client.Client, []string) ([]string, error) { return list, nil }
-}
 
 // each makes names of a list.
 func each[T any](list []T, err error, name func(T) string) ([]string, error) {
@@ -119,13 +115,17 @@ var places = map[string]names{
 		all, err := api.People(ctx)
 		return each(all, err, func(p wire.Person) string { return p.Name + "\t" + strings.Join(p.Roles, ", ") })
 	},
-	"OPERATION": fixed(operations()...),
-	"ROLE":      fixed(wire.Roles...),
-	"OUTPUT":    fixed("table", "json", "csv"),
-	"SEVERITY":  fixed("minor", "serious", "grave"),
-	"EFFECT":    fixed("opens", "closes"),
-	"FORMAT":    fixed("html", "csv", "junit", "openmetrics"),
-	"KIND":      fixed(wire.NoticeKinds...),
+}
+
+// choices are words that take no service to know.
+var choices = map[string][]string{
+	"OPERATION": operations(),
+	"ROLE":      wire.Roles,
+	"OUTPUT":    {"table", "json", "csv"},
+	"SEVERITY":  {"minor", "serious", "grave"},
+	"EFFECT":    {"opens", "closes"},
+	"FORMAT":    {"html", "csv", "junit", "openmetrics"},
+	"KIND":      wire.NoticeKinds,
 }
 
 // nounsOf are the things that NAME stands for, by the noun of a command.
@@ -146,7 +146,7 @@ func (o *options) complete(c *cobra.Command) {
 		takes = append(takes, word)
 	}
 	if c.ValidArgsFunction == nil && !c.HasSubCommands() {
-		c.ValidArgsFunction = func(c *cobra.Command, before []string, _ string) ([]string, cobra.ShellCompDirective) {
+		c.ValidArgsFunction = func(c *cobra.Command, before []string, begun string) ([]string, cobra.ShellCompDirective) {
 			if len(takes) == 0 {
 				return nil, cobra.ShellCompDirectiveNoFileComp
 			}
@@ -154,26 +154,31 @@ func (o *options) complete(c *cobra.Command) {
 			if len(before) >= len(takes) && !strings.Contains(c.Use, "...") {
 				return nil, cobra.ShellCompDirectiveNoFileComp
 			}
-			return o.named(c, word, before)
+			return o.named(c, word, before, begun)
 		}
 	}
 	c.LocalFlags().VisitAll(func(f *pflag.Flag) {
 		word := strings.ToUpper(f.Name)
-		if _, ok := places[word]; !ok && word != "PROFILE" || f.Value.Type() == "bool" {
+		if places[word] == nil && choices[word] == nil && word != "PROFILE" || f.Value.Type() == "bool" {
 			return
 		}
 		if _, given := c.GetFlagCompletionFunc(f.Name); given {
 			return
 		}
-		_ = c.RegisterFlagCompletionFunc(f.Name, func(c *cobra.Command, before []string, _ string) ([]string, cobra.ShellCompDirective) {
-			return o.named(c, word, before)
+		_ = c.RegisterFlagCompletionFunc(f.Name, func(c *cobra.Command, before []string, begun string) ([]string, cobra.ShellCompDirective) {
+			return o.named(c, word, before, begun)
 		})
 	})
 }
 
 // named gives what can stand for a word of a command's use. Where nobody knows, a shell may offer its files.
-func (o *options) named(c *cobra.Command, word string, before []string) ([]string, cobra.ShellCompDirective) {
+func (o *options) named(c *cobra.Command, word string, before []string, begun string) ([]string, cobra.ShellCompDirective) {
+	if words := choices[word]; words != nil {
+		return offered(words, begun), cobra.ShellCompDirectiveNoFileComp
+	}
 	find, ok := places[word]
+	rest := cobra.ShellCompDirectiveNoFileComp
+	host, snapshot := flag(c, "host"), flag(c, "snapshot")
 	if word == "PROFILE" {
 		dir, err := o.folder()
 		if err != nil {
@@ -183,7 +188,10 @@ func (o *options) named(c *cobra.Command, word string, before []string) ([]strin
 		return all, cobra.ShellCompDirectiveNoFileComp
 	}
 	if word == "ACCOUNT" {
-		find, ok = accountsOf(flag(c, "host"), flag(c, "snapshot")), true
+		find, ok = accountsOf(host, snapshot), true
+	}
+	if (word == "PATH" || word == "FOLDER") && (host != "" || snapshot != "") {
+		find, ok, rest = pathsOf(host, snapshot, begun), true, cobra.ShellCompDirectiveNoFileComp|cobra.ShellCompDirectiveNoSpace
 	}
 	if !ok {
 		if slices.Contains([]string{"FILE", "PATH", "FOLDER", "ORDER", "REPORT", "REQUEST", "ADMISSION", "SNAPSHOT-FILE", "BASELINE-FILE", "PATHS"}, word) {
@@ -193,24 +201,24 @@ func (o *options) named(c *cobra.Command, word string, before []string) ([]strin
 	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(contextOf(c)), completing)
 	defer cancel()
-	api, _ := o.client() // some places need none
-	if api == nil && !slices.Contains([]string{"OPERATION", "ROLE", "OUTPUT", "SEVERITY", "EFFECT", "FORMAT", "KIND"}, word) {
+	api, err := o.client()
+	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
 	out, err := find(ctx, api, before)
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	return offered(out), cobra.ShellCompDirectiveNoFileComp
+	return offered(out, begun), rest
 }
 
-// offered are those names that a shell may be given: hosts and other people made them up, and the shell writes what it completes into a command
+// offered are those names that go on with what was begun and that a shell may be given: hosts and other people made them up, and the shell writes what it completes into a command
 // line. What would have to be quoted there or be an option is left out, and the words about a name are one line of text.
-func offered(all []string) []string {
+func offered(all []string, begun string) []string {
 	var out []string
 	for _, x := range all {
 		name, about, has := strings.Cut(x, "\t")
-		if quoted(name) != name || strings.HasPrefix(name, "-") || len(out) == mostNames {
+		if !strings.HasPrefix(name, begun) || quoted(name) != name || strings.HasPrefix(name, "-") || len(out) == mostNames {
 			continue
 		}
 		if has {
@@ -228,6 +236,24 @@ func accountsOf(host, snapshot string) names {
 			return nil, nil
 		}
 		return api.Accounts(ctx, host, snapshot)
+	}
+}
+
+// pathsOf are what lies in the folder that is named so far, folders with a slash to go on after.
+func pathsOf(host, snapshot, begun string) names {
+	return func(ctx context.Context, api *client.Client, _ []string) ([]string, error) {
+		folder := begun[:strings.LastIndexByte(begun, '/')+1]
+		if folder == "" {
+			return []string{"/"}, nil
+		}
+		at := client.Looker{Client: api, Host: host, Snapshot: snapshot}
+		list, err := at.List(ctx, "/"+strings.Trim(folder, "/"), "", "", mostListed)
+		return each(list.Items, err, func(p wire.Path) string {
+			if p.Kind == "folder" {
+				return folder + p.Name + "/"
+			}
+			return folder + p.Name
+		})
 	}
 }
 

@@ -301,11 +301,14 @@ func TestNothingSteersTheTerminal(t *testing.T) {
 
 // A shell is given no name that it would have to quote, and no word about one that is more than a line.
 func TestOffered(t *testing.T) {
-	got := offered([]string{"ferry\tweb\ntouch x", "$(touch x)\tharmless", "a;b", "crew", "", "-o", "--data", "tide\ta\tb\x1b[2J"})
+	got := offered([]string{"ferry\tweb\ntouch x", "$(touch x)\tharmless", "a;b", "crew", "", "-o", "--data", "tide\ta\tb\x1b[2J"}, "")
 	if want := []string{"ferry\tweb touch x", "crew", "tide\ta b\ufffd[2J"}; !slices.Equal(got, want) {
 		t.Errorf("%q, want %q", got, want)
 	}
-	if got := offered(slices.Repeat([]string{"crew"}, 3*mostNames)); len(got) != mostNames {
+	if got := offered(slices.Repeat([]string{"crew"}, 3*mostNames), ""); len(got) != mostNames {
 		t.Errorf("%d names", len(got))
+	}
+	if got := offered(append(slices.Repeat([]string{"crew"}, 3*mostNames), "tide"), "ti"); !slices.Equal(got, []string{"tide"}) {
+		t.Errorf("behind many others: %q", got)
 	}
 }
