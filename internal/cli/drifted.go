@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
@@ -124,18 +123,15 @@ func hostLines(o *options, c *cobra.Command, d client.Drift) error {
 func driftLines(d client.Drift) table {
 	t := table{head: []string{"GROUP", "HOST", "COUNT", "EFFECT", "RULE", "KIND", "ASPECT", "DECLARED", "FOUND", "WHERE", "WAIVED", "UNREAD", "HOST STATE", "LOOKED AT"}, value: d}
 	for _, h := range d.Hosts {
-		looked, none := "", true
-		if h.Looked != nil {
-			looked = h.Looked.UTC().Format(time.RFC3339)
-		}
+		none := true
 		for _, g := range d.Groups {
 			if g.Host == h.Host {
 				none = false
-				t.add(g.ID, g.Host, strconv.Itoa(g.Count), g.Word, g.Rule, g.Kind, g.Aspect, g.Declared, g.Found, place(g.Count, g.Folder, g.Example), strconv.FormatBool(g.Waiver != nil), strconv.Itoa(g.Unread), h.State, looked)
+				t.add(g.ID, g.Host, strconv.Itoa(g.Count), g.Word, g.Rule, g.Kind, g.Aspect, g.Declared, g.Found, place(g.Count, g.Folder, g.Example), strconv.FormatBool(g.Waiver != nil), strconv.Itoa(g.Unread), h.State, h.Looked)
 			}
 		}
 		if none && h.State != string(verdict.Declared) {
-			t.add("", h.Host, "", "", "", "", "", "", "", "", "", "", h.State, looked)
+			t.add("", h.Host, "", "", "", "", "", "", "", "", "", "", h.State, h.Looked)
 		}
 	}
 	if len(d.Hosts) == 0 {
@@ -168,22 +164,17 @@ func equalLines(groups []wire.Group) table {
 		e.Count, e.Unread, e.hosts = e.Count+g.Count, e.Unread+g.Unread, append(e.hosts, g.Host)
 		e.folder = pathname.Widen(e.folder, folder)
 	}
-	opens := func(e *equal) int {
-		if e.Word == "opens" || e.Word == "both" {
-			return 0
-		}
-		return 1
+	weight := func(e *equal) wire.WeightOf {
+		return wire.WeightOf{Group: &e.Group, Hosts: len(e.hosts), Findings: int64(e.Count)}
 	}
-	slices.SortStableFunc(all, func(a, b *equal) int {
-		return cmp.Or(cmp.Compare(opens(a), opens(b)), cmp.Compare(len(b.hosts), len(a.hosts)), cmp.Compare(b.Count, a.Count))
-	})
-	t := table{head: []string{"GROUP", "HOSTS", "COUNT", "EFFECT", "RULE", "ASPECT", "DECLARED", "FOUND", "WHERE"}}
+	slices.SortStableFunc(all, func(a, b *equal) int { return wire.Heavier(weight(a), weight(b)) })
+	t := table{head: []string{"GROUP", "HOSTS", "COUNT", "SEVERITY", "EFFECT", "RULE", "ASPECT", "DECLARED", "FOUND", "WHERE"}}
 	for _, e := range all {
 		effect := mark(e.Word)
 		if e.Waiver != nil {
 			effect += " (waived)"
 		}
-		t.add(e.ID, someHosts(e.hosts), counted(e.Group), effect, e.Rule, e.Kind+" "+e.Aspect, e.Declared, e.Found, place(e.Count, e.folder.String(), e.Example))
+		t.add(e.ID, someHosts(e.hosts), counted(e.Group), e.Severity, effect, e.Rule, e.Kind+" "+e.Aspect, e.Declared, e.Found, place(e.Count, e.folder.String(), e.Example))
 	}
 	return t
 }

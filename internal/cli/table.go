@@ -116,7 +116,7 @@ func (t *table) writeCSV(w io.Writer, withHead bool) error {
 
 // gives are the columns that are left out where a terminal is too narrow, in this order: what else tells the same, or is seldom asked for. Those that
 // name a thing, tell a time or count stay.
-var gives = []string{"ROOT HASH", "COMMIT", "GO", "TOKEN", "SYSTEM", "GAPS", "EDITION", "PROTOCOL", "JUDGED", "DECIDED BY", "DRAFTED", "BY", "AUTHOR", "FROM", "KIND", "FOR", "TAGS", "RULE", "GROUP OF", "SINCE"}
+var gives = []string{"ROOT HASH", "COMMIT", "GO", "TOKEN", "SYSTEM", "GAPS", "EDITION", "PROTOCOL", "JUDGED", "DECIDED BY", "DRAFTED", "BY", "AUTHOR", "FROM", "KIND", "FOR", "TAGS", "RULE", "SEVERITY", "GROUP OF", "SINCE"}
 
 // shrinks are the columns of which less is shown before others are left out; of those that hold paths the end stays.
 var (

@@ -227,7 +227,7 @@ func (d *Desk) asker(ctx context.Context, application string, ask wire.NewSnapsh
 		if err := enrolled(hosts[i]); err != nil {
 			return "", err
 		}
-		doc, err := d.ParseOn(ctx, e.Text, host)
+		doc, err := d.parse(ctx, e.Text, baseline.Env{Host: host, Tags: hosts[i].Tags()})
 		if err != nil {
 			return "", fmt.Errorf("%w: edition %d of %s cannot be read for host %s: %w", ErrBad, e.Number, application, host, err)
 		}

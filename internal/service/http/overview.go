@@ -7,7 +7,6 @@ import (
 	"slices"
 	"time"
 
-	"idletally/internal/core/baseline"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/verdict"
 	"idletally/internal/service/store"
@@ -391,9 +390,7 @@ func (s *Server) equalGroups(ctx context.Context, application string, reports []
 		out[i].Folder = folders[i].String()
 		slices.SortStableFunc(out[i].Members, func(a, b wire.Member) int { return cmp.Or(-cmp.Compare(a.Count, b.Count), cmp.Compare(a.Host, b.Host)) })
 	}
-	grade := func(g *wire.EqualGroup) int { return slices.Index(baseline.Severities, baseline.Severity(g.Severity)) }
-	slices.SortStableFunc(out, func(a, b wire.EqualGroup) int {
-		return cmp.Or(-cmp.Compare(grade(&a), grade(&b)), -cmp.Compare(bit(a.Word == "opens" || a.Word == "both"), bit(b.Word == "opens" || b.Word == "both")), -cmp.Compare(a.Hosts, b.Hosts), -cmp.Compare(a.Total, b.Total), cmp.Compare(a.ID, b.ID))
-	})
+	weight := func(e *wire.EqualGroup) wire.WeightOf { return wire.WeightOf{Group: &e.Group, Hosts: e.Hosts, Findings: e.Total} }
+	slices.SortStableFunc(out, func(a, b wire.EqualGroup) int { return wire.Heavier(weight(&a), weight(&b)) })
 	return out, left, nil
 }
