@@ -36,99 +36,99 @@ type pageReader[T any] func(ctx context.Context, after string, limit int) (wire.
 
 // showPages shows so much of a list as is wanted, page by page, and says what it leaves out. What is listed is named for that: "snapshots".
 func showPages[T any](o *options, c *cobra.Command, l listing, what string, read pageReader[T], t table, row func(*table, T)) error {
-	if !l.all && l.most < 1 {
-		return usageError{fmt.Errorf("--most %d: want 1 or more", l.most)}
-	}
 	w := &streamed{o: o, w: c.OutOrStdout(), t: &t}
-	var total *int64
-	shown := 0
+	begun := false
+	got, err := readPages(c.Context(), l, read, func(items []T, last bool) error {
+		for _, x := range items {
+			row(&t, x)
+		}
+		if begun = begun || len(items) > 0; !begun && !last {
+			return nil
+		}
+		return w.part(items)
+	})
+	if err == nil {
+		err = w.end(got.after, got.total)
+	}
+	if err != nil || got.after == "" || o.output == "json" {
+		return err
+	}
+	to := c.OutOrStdout()
+	if o.output == "csv" {
+		to = c.ErrOrStderr()
+	}
+	got.tellRest(to, what)
+	return nil
+}
+
+// eachOf hands out so much of a list as is wanted, where it is not shown as a table, and says what it leaves out.
+func eachOf[T any](c *cobra.Command, l listing, what string, read pageReader[T], each func(T)) error {
+	got, err := readPages(c.Context(), l, read, func(items []T, _ bool) error {
+		for _, x := range items {
+			each(x)
+		}
+		return nil
+	})
+	if err == nil && got.after != "" {
+		got.tellRest(c.OutOrStdout(), what)
+	}
+	return err
+}
+
+// A portion is what was read of a list.
+type portion struct {
+	shown int
+	total *int64 // in all, where that is known
+	after string // where it goes on; "" where that was all
+}
+
+// tellRest says that a list was cut, and how to go on.
+func (p portion) tellRest(to io.Writer, what string) {
+	of := ""
+	if p.total != nil {
+		of = fmt.Sprintf(" of %d", *p.total)
+	}
+	tell(to, "%d%s %s are shown: --all shows all of them, --after %s goes on.\n", p.shown, of, what, quoted(p.after))
+}
+
+// readPages reads so much of a list as is wanted, and hands it out as it comes; last says that there is no more of it.
+func readPages[T any](ctx context.Context, l listing, read pageReader[T], part func(items []T, last bool) error) (got portion, err error) {
+	if !l.all && l.most < 1 {
+		return got, usageError{fmt.Errorf("--most %d: want 1 or more", l.most)}
+	}
 	after, skip := cutSkip(l.after)
 	for {
 		limit := 0
 		if !l.all {
-			limit = l.most - shown
+			limit = l.most - got.shown
 		}
-		page, err := read(c.Context(), after, limit)
+		page, err := read(ctx, after, limit)
 		if err != nil {
-			return err
+			return got, err
 		}
 		if page.Total != nil {
-			total = page.Total
+			got.total = page.Total
 		}
 		items, next := page.Items[min(skip, len(page.Items)):], page.Next
 		if !l.all && len(items) > limit { // it came with more than was asked for
 			items, next = items[:limit], fmt.Sprintf("%s~%d", after, skip+limit)
 		}
 		skip = 0
-		for _, x := range items {
-			row(&t, x)
+		if err := part(items, next == ""); err != nil {
+			return got, err
 		}
-		if shown += len(items); shown > 0 || next == "" {
-			if err := w.part(items); err != nil {
-				return err
-			}
-		}
+		got.shown += len(items)
 		after = next
-		if after == "" || !l.all && shown >= l.most {
+		if after == "" || !l.all && got.shown >= l.most {
 			break
 		}
 	}
+	got.after = after
 	if after == "" && l.after == "" {
-		n := int64(shown)
-		total = &n
+		n := int64(got.shown)
+		got.total = &n
 	}
-	if err := w.end(after, total); err != nil {
-		return err
-	}
-	if after != "" && o.output != "json" {
-		to := c.OutOrStdout()
-		if o.output == "csv" {
-			to = c.ErrOrStderr()
-		}
-		tellRest(to, shown, total, what, after)
-	}
-	return nil
-}
-
-// tellRest says that a list was cut, and how to go on.
-func tellRest(to io.Writer, shown int, total *int64, what, after string) {
-	of := ""
-	if total != nil {
-		of = fmt.Sprintf(" of %d", *total)
-	}
-	tell(to, "%d%s %s are shown: --all shows all of them, --after %s goes on.\n", shown, of, what, quoted(after))
-}
-
-// eachOf hands out so much of a list as is wanted, where it is not shown as a table, and says what it leaves out.
-func eachOf[T any](c *cobra.Command, l listing, what string, read pageReader[T], each func(T)) error {
-	if !l.all && l.most < 1 {
-		return usageError{fmt.Errorf("--most %d: want 1 or more", l.most)}
-	}
-	var total *int64
-	for after, shown := l.after, 0; ; {
-		limit := 0
-		if !l.all {
-			limit = l.most - shown
-		}
-		page, err := read(c.Context(), after, limit)
-		if err != nil {
-			return err
-		}
-		if page.Total != nil {
-			total = page.Total
-		}
-		for _, x := range page.Items {
-			each(x)
-		}
-		shown += len(page.Items)
-		switch after = page.Next; {
-		case after == "":
-			return nil
-		case !l.all && shown >= l.most:
-			tellRest(c.OutOrStdout(), shown, total, what, after)
-			return nil
-		}
-	}
+	return got, nil
 }
 
 // cutSkip reads where to go on: after a place in the list, and then after so many items more, "PLACE~N".
