@@ -390,7 +390,9 @@ func (s *Server) equalGroups(ctx context.Context, application string, reports []
 		out[i].Folder = folders[i].String()
 		slices.SortStableFunc(out[i].Members, func(a, b wire.Member) int { return cmp.Or(-cmp.Compare(a.Count, b.Count), cmp.Compare(a.Host, b.Host)) })
 	}
-	weight := func(e *wire.EqualGroup) wire.WeightOf { return wire.WeightOf{Group: &e.Group, Hosts: e.Hosts, Findings: e.Total} }
+	weight := func(e *wire.EqualGroup) wire.WeightOf {
+		return wire.WeightOf{Group: &e.Group, Hosts: e.Hosts, Findings: e.Total}
+	}
 	slices.SortStableFunc(out, func(a, b wire.EqualGroup) int { return wire.Heavier(weight(&a), weight(&b)) })
 	return out, left, nil
 }

@@ -141,3 +141,24 @@ func must(t *testing.T, err error) {
 		t.Fatal(err)
 	}
 }
+
+// The private server works where no memory may be written and then executed, as the service's unit has it (MemoryDenyWriteExecute=). Kernels before
+// 6.3 cannot be told so.
+func TestNoWritableCode(t *testing.T) {
+	const mdwe, refuseExecGain = 65, 1                                                            // prctl(2)
+	if _, _, e := syscall.Syscall6(syscall.SYS_PRCTL, mdwe, refuseExecGain, 0, 0, 0, 0); e != 0 { // of this process, and its children, from now on
+		t.Logf("this kernel does not keep it: %v", e)
+	}
+	dir, err := os.MkdirTemp("", "idletally-code-")
+	must(t, err)
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	must(t, os.Chmod(dir, 0o711))
+	s, err := Start(t.Context(), dir)
+	must(t, err)
+	s.Stop()
+	unit, err := os.ReadFile("../../../packaging/files/idletally.service")
+	must(t, err)
+	if !strings.Contains(string(unit), "MemoryDenyWriteExecute=yes\n") {
+		t.Error("the unit does not say so")
+	}
+}
