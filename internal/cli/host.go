@@ -113,7 +113,7 @@ func hostCommand(o *options) *cobra.Command {
 			return o.showOne(c, h, "host", h.Name, "tags", strings.Join(h.Tags, ", "))
 		})}
 	shut := &cobra.Command{Use: "shut-out NAME", Short: "Revoke the certificate of a host's agent", Args: args(1, 1, "a host"),
-		Long: "Have no certificate of a host's agent count any more, such as when its key was stolen. What is known of the host stays. It comes\nback by being enrolled anew.",
+		Long: "Revoke every certificate of a host's agent, such as when its key was stolen. What is known of the host stays; it comes\nback by being enrolled again.",
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			if _, err := api.ShutOut(c.Context(), a[0]); err != nil {
 				return err

@@ -108,30 +108,48 @@ type searcher interface {
 	Search(*ldap.SearchRequest) (*ldap.SearchResult, error)
 }
 
-// told asks for all that counts, page by page, and for what directories give of long lists in parts.
-func (d *Directory) told(c searcher) (*domain, error) {
-	found := &domain{}
+// mostEmpty is how many pages with nothing in them a directory may give in one answer: one that does so for ever holds nobody up.
+const mostEmpty = 100
+
+// each hands out what lies below the base and fits a filter, page by page (RFC 2696).
+func (d *Directory) each(c searcher, filter string, attributes []string, visit func(*ldap.Entry) error) error {
 	paging := ldap.NewControlPaging(page)
-	ask := ldap.NewSearchRequest(d.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, int(patience/time.Second), false,
-		"(objectSid=*)", []string{"objectSid", "sAMAccountName", "objectClass", "member", "primaryGroupID"}, []ldap.Control{paging})
-	for {
+	ask := ldap.NewSearchRequest(d.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, int(patience/time.Second), false, filter, attributes, []ldap.Control{paging})
+	for empty := 0; ; {
 		got, err := c.Search(ask)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		for _, e := range got.Entries {
-			if len(found.all) == most {
-				return nil, fmt.Errorf("it has more than %d accounts and groups below %s: give a narrower base", most, d.Base)
+			if err := visit(e); err != nil {
+				return err
 			}
-			if err := found.add(e); err != nil {
-				return nil, err
-			}
+		}
+		if len(got.Entries) == 0 {
+			empty++
 		}
 		next, _ := ldap.FindControl(got.Controls, ldap.ControlTypePaging).(*ldap.ControlPaging)
 		if next == nil || len(next.Cookie) == 0 {
-			break
+			return nil
+		}
+		if empty > mostEmpty {
+			return fmt.Errorf("it gives more than %d pages with nothing in them", mostEmpty)
 		}
 		paging.SetCookie(next.Cookie)
+	}
+}
+
+// told asks for all that counts, page by page, and for what directories give of long lists in parts.
+func (d *Directory) told(c searcher) (*domain, error) {
+	found := &domain{}
+	err := d.each(c, "(objectSid=*)", []string{"objectSid", "sAMAccountName", "objectClass", "member", "primaryGroupID"}, func(e *ldap.Entry) error {
+		if len(found.all) == most {
+			return fmt.Errorf("it has more than %d accounts and groups below %s: give a narrower base", most, d.Base)
+		}
+		return found.add(e)
+	})
+	if err != nil {
+		return nil, err
 	}
 	for parts := 0; len(found.more) > 0; parts++ {
 		m := found.more[0]
@@ -162,7 +180,8 @@ type domain struct {
 	primary []ntsd.SID          // by account; zero where there is none
 
 	known map[string]ntsd.SID // what has an identity and no name, such as those of other domains, by distinguished name
-	vague map[string]bool     // members that may be groups of which nobody knows who is in them
+	vague map[string]doubt    // of members that are not among what was told
+	ruled map[string]bool     // groups of which the directory's own rule told who is in them
 
 	named int    // members, of all groups together
 	bytes int    // of their names
@@ -269,13 +288,26 @@ func (d *domain) add(e *ldap.Entry) error {
 	return nil
 }
 
-// mostOthers bounds how many members that lie elsewhere are asked for.
-const mostOthers = 2000
+// A doubt is what is not known of a member that is not among what was told.
+type doubt int
+
+const (
+	none      doubt = iota // it is no group, or stands for everybody
+	elsewhere              // it may be a group of this directory
+	foreign                // it may be a group of another domain
+)
+
+// mostOthers bounds how many members that lie elsewhere are asked for, and mostRuled of how many groups with such members the directory's own
+// rule is asked.
+const (
+	mostOthers = 2000
+	mostRuled  = 500
+)
 
 // others finds out which members that are not among what was told may be groups: who is in one through them nobody knows then. What
 // cannot be asked for may be one.
 func (d *domain) others(c searcher) {
-	d.vague = map[string]bool{}
+	d.vague = map[string]doubt{}
 	asked := 0
 	for _, list := range d.holds {
 		for _, m := range list {
@@ -286,10 +318,12 @@ func (d *domain) others(c searcher) {
 				continue
 			}
 			if sid, ok := d.known[m]; ok { // of another domain: only of those that stand for everybody it is known who that is
-				d.vague[m] = !everybody(sid)
+				if d.vague[m] = foreign; everybody(sid) {
+					d.vague[m] = none
+				}
 				continue
 			}
-			d.vague[m] = true
+			d.vague[m] = elsewhere
 			if asked++; asked > mostOthers {
 				continue
 			}
@@ -301,9 +335,61 @@ func (d *domain) others(c searcher) {
 			is := func(class string) bool {
 				return slices.ContainsFunc(classes, func(c string) bool { return strings.EqualFold(c, class) })
 			}
-			d.vague[m] = len(classes) == 0 || is("group") || is("foreignSecurityPrincipal")
+			switch {
+			case is("foreignSecurityPrincipal"):
+				d.vague[m] = foreign
+			case len(classes) > 0 && !is("group"):
+				d.vague[m] = none
+			}
 		}
 	}
+}
+
+const (
+	// windowsDirectory is the capability of directories that follow groups in groups by a rule of their own (MS-ADTS 3.1.1.3.4.3.1).
+	windowsDirectory = "1.2.840.113556.1.4.800"
+	// inChain is that rule (MS-ADTS 3.1.1.3.4.4.3).
+	inChain = "1.2.840.113556.1.4.1941"
+)
+
+// byRule has the directory itself say who is in groups that have others elsewhere in them, where it can. Where it cannot, or fails, nobody knows.
+func (d *Directory) byRule(c searcher, found *domain) {
+	var groups []string
+	for dn, list := range found.holds {
+		if slices.ContainsFunc(list, func(m string) bool { return found.vague[m] == elsewhere }) {
+			groups = append(groups, dn)
+		}
+	}
+	if len(groups) == 0 {
+		return
+	}
+	top, err := c.Search(ldap.NewSearchRequest("", ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, int(patience/time.Second), false, "(objectClass=*)", []string{"supportedCapabilities"}, nil))
+	if err != nil || len(top.Entries) != 1 || !slices.Contains(top.Entries[0].GetAttributeValues("supportedCapabilities"), windowsDirectory) {
+		return
+	}
+	found.ruled = map[string]bool{}
+	slices.Sort(groups)
+	for _, dn := range groups[:min(len(groups), mostRuled)] {
+		in, err := d.chained(c, dn, mostMembers-found.named)
+		if err != nil {
+			continue
+		}
+		found.named += len(in)
+		found.holds[dn] = append(found.holds[dn], in...)
+		found.ruled[dn] = true
+	}
+}
+
+// chained gives the distinguished names, folded, of who is in a group by the directory's own rule, at most so many.
+func (d *Directory) chained(c searcher, dn string, atMost int) (in []string, err error) {
+	err = d.each(c, "(memberOf:"+inChain+":="+ldap.EscapeFilter(dn)+")", []string{"1.1"}, func(e *ldap.Entry) error {
+		if len(in) == atMost {
+			return fmt.Errorf("%s has more members than are read", dn)
+		}
+		in = append(in, strings.ToLower(e.DN))
+		return nil
+	})
+	return in, err
 }
 
 // everybody says whether an identity stands for whoever signs in.
@@ -322,7 +408,7 @@ func (d *domain) members() []nt.Account {
 			g := d.at[dn]
 			if i, ok := d.at[m]; ok {
 				in[i] = append(in[i], g)
-			} else if d.vague[m] {
+			} else if d.vague[m] == foreign || d.vague[m] == elsewhere && !d.ruled[dn] {
 				partly = append(partly, g)
 			} else if everybody(d.known[m]) {
 				all = append(all, g)

@@ -1,0 +1,104 @@
+package ldap
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"idletally/internal/core/ntsd"
+)
+
+// A ruling directory follows groups in groups itself, as those of Windows domains do: no server here does. Below its base lie two accounts
+// and the group "crew", which has the group "hands" elsewhere in it, where clerk is.
+type ruling struct {
+	able    bool   // it says that it can
+	fails   bool   // and then cannot
+	foreign bool   // crew has somebody of another domain in it, too
+	asked   string // by the rule
+}
+
+func (r *ruling) Search(q *ldap.SearchRequest) (*ldap.SearchResult, error) {
+	entry := func(name, class string, rid uint32, members ...string) *ldap.Entry {
+		return ldap.NewEntry("CN="+name+",OU=Here,DC=example", map[string][]string{"objectSid": {sid(rid).Bytes()}, "sAMAccountName": {name}, "objectClass": {class}, "member": members})
+	}
+	answer := func(list ...*ldap.Entry) (*ldap.SearchResult, error) { return &ldap.SearchResult{Entries: list}, nil }
+	switch {
+	case q.BaseDN == "":
+		if r.able {
+			return answer(ldap.NewEntry("", map[string][]string{"supportedCapabilities": {"1.2.840.113556.1.4.1670", windowsDirectory}}))
+		}
+		return answer(ldap.NewEntry("", nil))
+	case strings.EqualFold(q.BaseDN, "CN=Hands,OU=There,DC=example"):
+		return answer(ldap.NewEntry(q.BaseDN, map[string][]string{"objectClass": {"top", "group"}}))
+	case strings.Contains(q.Filter, inChain):
+		r.asked = q.Filter
+		if r.fails {
+			return nil, errors.New("unwilling")
+		}
+		return answer(entry("clerk", "user", 1001), ldap.NewEntry("CN=Deckhand,OU=There,DC=example", nil))
+	case q.Filter == "(objectSid=*)":
+		members := []string{"CN=Hands,OU=There,DC=example"}
+		list := []*ldap.Entry{entry("clerk", "user", 1001), entry("pilot", "user", 1002)}
+		if r.foreign {
+			other := ldap.NewEntry("CN=S-1-5-21-9-9-9-500,OU=Here,DC=example", map[string][]string{"objectSid": {ntsd.NewSID(5, 21, 9, 9, 9, 500).Bytes()}})
+			list, members = append(list, other), append(members, other.DN)
+		}
+		return answer(append(list, entry("crew", "group", 2001, members...), entry("all", "group", 2002, "CN=crew,OU=Here,DC=example"))...)
+	}
+	return nil, fmt.Errorf("asked for %s, %s", q.BaseDN, q.Filter)
+}
+
+// Where groups have others elsewhere in them, a directory that follows them itself is asked who is in them; where it cannot, nobody knows.
+func TestDirectorysOwnRule(t *testing.T) {
+	for _, c := range []struct {
+		what   string
+		server ruling
+		known  bool
+	}{
+		{"it follows them", ruling{able: true}, true},
+		{"it does not", ruling{}, false},
+		{"it fails at it", ruling{able: true, fails: true}, false},
+		{"somebody is of another domain", ruling{able: true, foreign: true}, false},
+	} {
+		d := &Directory{Base: "OU=Here,DC=example"}
+		found, err := d.told(&c.server)
+		if err != nil {
+			t.Fatal(err)
+		}
+		found.others(&c.server)
+		d.byRule(&c.server, found)
+		for _, a := range found.members() {
+			in := slices.Contains(a.Groups, sid(2001)) && slices.Contains(a.Groups, sid(2002))
+			switch {
+			case a.Group && a.Partly == c.known:
+				t.Errorf("%s: %s is known in part: %t", c.what, a.Name, a.Partly)
+			case !a.Group && in != (a.Name == "clerk" && c.server.able && !c.server.fails):
+				t.Errorf("%s: %s is in %v", c.what, a.Name, a.Groups)
+			}
+		}
+		if c.server.able && c.server.asked != "(memberOf:1.2.840.113556.1.4.1941:=cn=crew,ou=here,dc=example)" {
+			t.Errorf("%s: asked %q", c.what, c.server.asked)
+		}
+	}
+}
+
+// hollow gives pages with nothing in them for ever.
+type hollow struct{ asked int }
+
+func (h *hollow) Search(*ldap.SearchRequest) (*ldap.SearchResult, error) {
+	h.asked++
+	next := ldap.NewControlPaging(page)
+	next.SetCookie([]byte{1})
+	return &ldap.SearchResult{Controls: []ldap.Control{next}}, nil
+}
+
+func TestPagesWithNothing(t *testing.T) {
+	h := &hollow{}
+	if _, err := (&Directory{}).told(h); err == nil || !strings.Contains(err.Error(), "nothing in them") || h.asked > mostEmpty+1 {
+		t.Errorf("asked %d times: %v", h.asked, err)
+	}
+}
