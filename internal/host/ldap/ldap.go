@@ -143,7 +143,7 @@ func (d *Directory) each(c searcher, filter string, attributes []string, visit f
 func (d *Directory) told(c searcher) (*domain, error) {
 	found := &domain{}
 	err := d.each(c, "(objectSid=*)", []string{"objectSid", "sAMAccountName", "objectClass", "member", "primaryGroupID"}, func(e *ldap.Entry) error {
-		if len(found.all) == most {
+		if len(found.all)+len(found.known) >= most {
 			return fmt.Errorf("it has more than %d accounts and groups below %s: give a narrower base", most, d.Base)
 		}
 		return found.add(e)

@@ -102,3 +102,24 @@ func TestPagesWithNothing(t *testing.T) {
 		t.Errorf("asked %d times: %v", h.asked, err)
 	}
 }
+
+// nameless gives things without a name for ever, page after page.
+type nameless struct{ given int }
+
+func (n *nameless) Search(*ldap.SearchRequest) (*ldap.SearchResult, error) {
+	next := ldap.NewControlPaging(page)
+	next.SetCookie([]byte{1})
+	out := &ldap.SearchResult{Controls: []ldap.Control{next}}
+	for range 1000 {
+		n.given++
+		out.Entries = append(out.Entries, ldap.NewEntry(fmt.Sprintf("CN=%d", n.given), map[string][]string{"objectSid": {sid(1).Bytes()}}))
+	}
+	return out, nil
+}
+
+func TestNamelessWithoutEnd(t *testing.T) {
+	n := &nameless{}
+	if _, err := (&Directory{}).told(n); err == nil || !strings.Contains(err.Error(), "narrower base") || n.given > most+2000 {
+		t.Errorf("%d were given: %v", n.given, err)
+	}
+}
