@@ -219,6 +219,25 @@ Description: keeps permissions as they were meant to be
 
 type putFile func(to string, b []byte, mode fs.FileMode) error
 
+// manualEnd is what pages of all commands have in common.
+const manualEnd = `
+.SH EXIT STATUS
+0 done; 1 failed; 2 usage error; 3 the service does not answer; 4 drift or errors were found.
+.SH ENVIRONMENT
+IDLETALLY_OUTPUT, IDLETALLY_CONFIG, IDLETALLY_PROFILE, IDLETALLY_WIDE and IDLETALLY_NO_PAGER stand for the flags of these names; IDLETALLY_ADDRESS, IDLETALLY_AUTHORITY and
+IDLETALLY_TOKEN are what a program signs in by; PAGER shows long answers.
+.SH FILES
+.TP
+~/.config/idletally/
+sessions, readable by their owner alone
+.TP
+/etc/idletally/service.yaml
+settings of the service
+.TP
+/var/lib/idletally-agent/
+an agent's own folder
+`
+
 // manuals are a page for each command.
 func manuals(put putFile, at time.Time) error {
 	dir, err := os.MkdirTemp("", "idletally-man-")
@@ -245,7 +264,7 @@ func manuals(put putFile, at time.Time) error {
 		if err != nil {
 			return err
 		}
-		if _, err := w.Write(b); err != nil {
+		if _, err := w.Write(append(b, manualEnd...)); err != nil {
 			return err
 		}
 		if err := w.Close(); err != nil {

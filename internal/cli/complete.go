@@ -126,6 +126,7 @@ var choices = map[string][]string{
 	"EFFECT":    {"opens", "closes"},
 	"FORMAT":    {"html", "csv", "junit", "openmetrics"},
 	"KIND":      wire.NoticeKinds,
+	"STATE":     wire.HostStates,
 }
 
 // nounsOf are the things that NAME stands for, by the noun of a command.

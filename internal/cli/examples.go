@@ -103,6 +103,7 @@ var Examples = []string{
 	`idletally host invite pontoon --tag ticketing`,
 	`idletally host tag pontoon ticketing spare`,
 	`idletally host list`,
+	`idletally host list --tag ticketing --state silent`,
 	`idletally host shut-out slip-south`,
 	`idletally host admit pontoon request admission`,
 	`idletally agent enrol --service https://tally.example --authority authority.pem --code aaaaa-bbbbb-ccccc-ddddd --root /srv`,

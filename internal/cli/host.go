@@ -122,10 +122,11 @@ func hostCommand(o *options) *cobra.Command {
 			return nil
 		})}
 	var some listing
+	var only struct{ tag, version, state string }
 	list := &cobra.Command{Use: "list", Short: "List hosts", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
-			t := table{head: []string{"HOST", "TAGS", "AGENT", "SYSTEM", "WATCH", "LAST SEEN"}, none: "No hosts yet: idletally host invite NAME"}
-			return showPages(o, c, some, "hosts", api.HostPages().Page, t, func(t *table, h wire.Host) {
+			t := table{head: []string{"HOST", "TAGS", "AGENT", "SYSTEM", "WATCH", "LAST SEEN"}, none: "No such hosts: idletally host invite NAME adds one"}
+			return showPages(o, c, some, "hosts", api.HostPages(only.tag, only.version, only.state).Page, t, func(t *table, h wire.Host) {
 				state := "not enrolled"
 				if h.Enrolled {
 					state = h.Version
@@ -143,6 +144,9 @@ func hostCommand(o *options) *cobra.Command {
 			})
 		})}
 	listFlags(list, &some, 1000)
+	list.Flags().StringVar(&only.tag, "tag", "", "only hosts with this tag")
+	list.Flags().StringVar(&only.version, "agent-version", "", "only hosts whose agents are of this version")
+	list.Flags().StringVar(&only.state, "state", "", "only hosts that are invited (no agent yet), carried (nothing leads there), calling, or silent (not heard of for ten minutes)")
 	return noun("host", "Manage hosts", invite, hostAdmit(o), tag, shut, list)
 }
 

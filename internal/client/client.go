@@ -258,12 +258,18 @@ func (c *Client) People(ctx context.Context) ([]wire.Person, error) {
 
 // Hosts lists hosts.
 func (c *Client) Hosts(ctx context.Context) ([]wire.Host, error) {
-	return c.HostPages().upTo(ctx, 100_000)
+	return c.HostPages("", "", "").upTo(ctx, 100_000)
 }
 
-// HostPages reads hosts page by page.
-func (c *Client) HostPages() Pager[wire.Host] {
-	return Pager[wire.Host]{c: c, path: "/hosts", most: 1000}
+// HostPages reads hosts page by page: with a tag, of an agent's version, in a state, where these are given.
+func (c *Client) HostPages(tag, version, state string) Pager[wire.Host] {
+	q := url.Values{}
+	for name, value := range map[string]string{"tag": tag, "version": version, "state": state} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	return Pager[wire.Host]{c: c, path: "/hosts", q: q, most: 1000}
 }
 
 // Version says what the service is.

@@ -184,6 +184,9 @@ type OneTime struct {
 	Passkeys int    `json:"passkeys,omitempty" doc:"Of theirs, that go on counting: whoever had their password may have added some"`
 }
 
+// HostStates are how hosts stand: without an agent yet, with nothing that leads there, heard of lately, or not.
+var HostStates = []string{"invited", "carried", "calling", "silent"}
+
 // Host is a machine whose paths are kept.
 type Host struct {
 	Name     string     `json:"name"`

@@ -32,11 +32,15 @@ func wireHost(h store.Host) wire.Host {
 
 func (s *Server) hostRoutes() {
 	type list struct {
-		After string `query:"after" maxLength:"64"`
-		Limit int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+		After   string `query:"after" maxLength:"64"`
+		Limit   int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+		Tag     string `query:"tag" maxLength:"64" doc:"Only hosts with this tag"`
+		Version string `query:"version" maxLength:"64" doc:"Only hosts whose agents are of this version"`
+		State   string `query:"state" enum:"invited,carried,calling,silent" doc:"Only hosts without an agent yet, those that nothing leads to, those that call, or those not heard of for ten minutes"`
 	}
 	add(s, op{"GET", "/hosts", "list-hosts", "List hosts", wire.Viewer, 200}, func(ctx context.Context, in *list) (*body[wire.Page[wire.Host]], error) {
-		rows, err := s.Store.Hosts(ctx, in.After, in.Limit)
+		of := store.HostFilter{Tag: in.Tag, Version: in.Version, State: in.State, Silent: time.Now().Add(-unseenAt)}
+		rows, err := s.Store.HostsOf(ctx, of, in.After, in.Limit)
 		out := make([]wire.Host, len(rows))
 		for i, h := range rows {
 			out[i] = wireHost(h)
@@ -44,7 +48,9 @@ func (s *Server) hostRoutes() {
 		if err != nil {
 			return nil, err
 		}
-		p, err := counted(ctx, in.After != "", page(out, in.Limit, func(h wire.Host) string { return h.Name }), s.Store.CountHosts)
+		p, err := counted(ctx, in.After != "", page(out, in.Limit, func(h wire.Host) string { return h.Name }), func(ctx context.Context) (int64, error) {
+			return s.Store.CountHosts(ctx, of)
+		})
 		return &body[wire.Page[wire.Host]]{p}, err
 	})
 	add(s, op{"GET", "/hosts/{name}", "get-host", "Show a host", wire.Viewer, 200}, func(ctx context.Context, in *byName) (*body[wire.Host], error) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"time"
 
@@ -179,14 +180,52 @@ func (s *Store) Host(ctx context.Context, name string) (h Host, err error) {
 }
 
 // Hosts lists hosts by name, after one where it is given.
-func (s *Store) Hosts(ctx context.Context, after string, limit int) (out []Host, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT `+hostColumns+` FROM host WHERE name > ? ORDER BY name LIMIT ?`, after, limit)
+func (s *Store) Hosts(ctx context.Context, after string, limit int) ([]Host, error) {
+	return s.HostsOf(ctx, HostFilter{}, after, limit)
+}
+
+// A HostFilter says which hosts are meant; where nothing is said, all are.
+type HostFilter struct {
+	Tag     string
+	Version string    // of their agents
+	State   string    // invited, carried, calling or silent
+	Silent  time.Time // who was not heard of since then is silent
+}
+
+func (f HostFilter) where() (clause string, args []any) {
+	add := func(condition string, values ...any) {
+		clause, args = clause+" AND "+condition, append(args, values...)
+	}
+	if f.Tag != "" {
+		add(`FIND_IN_SET(?, tags) > 0`, f.Tag)
+	}
+	if f.Version != "" {
+		add(`certificate <> '' AND version = ?`, f.Version)
+	}
+	switch f.State {
+	case "invited":
+		add(`certificate = ''`)
+	case "carried":
+		add(`certificate <> '' AND carried`)
+	case "calling":
+		add(`certificate <> '' AND NOT carried AND last_seen >= ?`, f.Silent.UTC())
+	case "silent":
+		add(`certificate <> '' AND NOT carried AND (last_seen IS NULL OR last_seen < ?)`, f.Silent.UTC())
+	}
+	return clause, args
+}
+
+// HostsOf lists those that a filter means, by name.
+func (s *Store) HostsOf(ctx context.Context, f HostFilter, after string, limit int) (out []Host, err error) {
+	clause, args := f.where()
+	err = s.db.SelectContext(ctx, &out, `SELECT `+hostColumns+` FROM host WHERE name > ?`+clause+` ORDER BY name LIMIT ?`, slices.Concat([]any{after}, args, []any{limit})...)
 	return out, err
 }
 
-// CountHosts counts all.
-func (s *Store) CountHosts(ctx context.Context) (int64, error) {
-	return s.count(ctx, `SELECT COUNT(*) FROM host`)
+// CountHosts counts those that a filter means.
+func (s *Store) CountHosts(ctx context.Context, f HostFilter) (int64, error) {
+	clause, args := f.where()
+	return s.count(ctx, `SELECT COUNT(*) FROM host WHERE TRUE`+clause, args...)
 }
 
 // Work is something for an agent to do.

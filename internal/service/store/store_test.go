@@ -1022,3 +1022,44 @@ func TestSecondFactorsTogether(t *testing.T) {
 		t.Errorf("%d passkeys are left, %v", n, err)
 	}
 }
+
+// Hosts are listed and counted by tag, version and state.
+func TestHostFilter(t *testing.T) {
+	ctx := t.Context()
+	tag := name("tag")
+	silent := now().Add(-10 * time.Minute)
+	add := func(change string, args ...any) string {
+		host := name("host")
+		must(t, st.Invite(ctx, host, []string{"all", tag}, sha256.Sum256([]byte(host)), now().Add(time.Hour)))
+		if change != "" {
+			_, err := st.db.ExecContext(ctx, `UPDATE host SET certificate = 'x', `+change+` WHERE name = ?`, append(args, host)...)
+			must(t, err)
+		}
+		return host
+	}
+	invited, carried := add(""), add("carried = TRUE, version = '1'")
+	calling, quiet, never := add("last_seen = ?, version = '2'", now()), add("last_seen = ?, version = '2'", silent.Add(-time.Minute)), add("last_seen = NULL, version = '1'")
+	for _, c := range []struct {
+		f    HostFilter
+		want []string
+	}{
+		{HostFilter{Tag: tag}, []string{invited, carried, calling, quiet, never}},
+		{HostFilter{Tag: tag, State: "invited"}, []string{invited}},
+		{HostFilter{Tag: tag, State: "carried"}, []string{carried}},
+		{HostFilter{Tag: tag, State: "calling", Silent: silent}, []string{calling}},
+		{HostFilter{Tag: tag, State: "silent", Silent: silent}, []string{quiet, never}},
+		{HostFilter{Tag: tag, Version: "2"}, []string{calling, quiet}},
+		{HostFilter{Tag: "tag"}, nil}, // a part of a tag is none
+	} {
+		rows, err := st.HostsOf(ctx, c.f, "", 10)
+		must(t, err)
+		var got []string
+		for _, h := range rows {
+			got = append(got, h.Name)
+		}
+		slices.Sort(c.want)
+		if n, err := st.CountHosts(ctx, c.f); err != nil || int(n) != len(c.want) || !slices.Equal(got, c.want) {
+			t.Errorf("%+v: %v, %d, %v; want %v", c.f, got, n, err, c.want)
+		}
+	}
+}
