@@ -2,6 +2,7 @@ package wire
 
 import (
 	"encoding/json"
+	"sync"
 	"testing"
 	"time"
 
@@ -43,4 +44,27 @@ func TestLists(t *testing.T) {
 			t.Errorf("%+v: %s, %v; want %s", c.v, got, err, c.want)
 		}
 	}
+}
+
+// What lacks no list is not copied, and whoever asks at once for a type that nobody asked for before is answered alike.
+func TestListsAreShared(t *testing.T) {
+	whole := Listing{Items: []Path{{Path: "/a"}, {Path: "/b"}}}
+	if got := WithLists(whole).(Listing); &got.Items[0] != &whole.Items[0] {
+		t.Error("what lacks no list is copied")
+	}
+	type node struct {
+		List  []string `json:"list"`
+		Below []*node  `json:"below"`
+	}
+	shapes.Clear()
+	var all sync.WaitGroup
+	for range 50 {
+		all.Go(func() {
+			b, err := json.Marshal(WithLists(node{Below: []*node{{List: []string{"x"}}}}))
+			if want := `{"list":[],"below":[{"list":["x"],"below":[]}]}`; err != nil || string(b) != want {
+				t.Errorf("%s, %v", b, err)
+			}
+		})
+	}
+	all.Wait()
 }
