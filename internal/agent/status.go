@@ -22,11 +22,18 @@ type Status struct {
 	Process  int        `json:"process"`
 	Since    time.Time  `json:"since"`              // it runs
 	Answered *time.Time `json:"answered,omitempty"` // the service did, last
-	Failing  string     `json:"failing,omitempty"`  // why a call to it failed since
+	Failing  *Failing   `json:"failing,omitempty"`  // what it does again and again and has not come to since
 	Watching bool       `json:"watching"`
 	Notes    []string   `json:"notes"` // of what is not watched, and why
 	Work     *WorkNow   `json:"work,omitempty"`
 	Until    time.Time  `json:"certificate_until"`
+}
+
+// Failing is something that an agent does again and again, and that fails: of several what has failed longest.
+type Failing struct {
+	What  string    `json:"what"`
+	Why   string    `json:"why"` // the last time
+	Since time.Time `json:"since"`
 }
 
 // WorkNow is what an agent is at.
@@ -42,8 +49,8 @@ type WorkNow struct {
 type health struct {
 	mu       sync.Mutex
 	answered time.Time
-	failing  map[string]string // by what is done again and again
-	work     func() WorkNow    // nil where there is none
+	failing  map[string]Failing // by what is done
+	work     func() WorkNow     // nil where there is none
 }
 
 // note notes how a call to the service ended.
@@ -56,9 +63,14 @@ func (h *health) note(what string, err error) {
 		return
 	}
 	if h.failing == nil {
-		h.failing = map[string]string{}
+		h.failing = map[string]Failing{}
 	}
-	h.failing[what] = err.Error()
+	f, again := h.failing[what]
+	if !again {
+		f = Failing{What: what, Since: time.Now()}
+	}
+	f.Why = err.Error()
+	h.failing[what] = f
 }
 
 // begin notes what work is done now; nil ends it.
@@ -77,11 +89,13 @@ func (a *Agent) status() Status {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	s := Status{Version: a.Version, Process: os.Getpid(), Since: started, Watching: watching.Watching, Notes: slices.Clone(watching.Notes), Until: a.cert.Load().Leaf.NotAfter}
-	if !h.answered.IsZero() {
-		s.Answered = &h.answered
+	if answered := h.answered; !answered.IsZero() {
+		s.Answered = &answered
 	}
-	for _, why := range h.failing { // one will do: they are mostly the same
-		s.Failing = why
+	for _, f := range h.failing {
+		if s.Failing == nil || f.Since.Before(s.Failing.Since) {
+			s.Failing = &f
+		}
 	}
 	if h.work != nil {
 		w := h.work()
@@ -159,8 +173,11 @@ func StatusOf(ctx context.Context, folder string) (s Status, err error) {
 	if errors.Is(err, os.ErrPermission) {
 		return s, fmt.Errorf("ask as root, or as the account that the agent runs as: %w", err)
 	}
-	if err != nil {
+	if errors.Is(err, os.ErrNotExist) || refused(err) {
 		return s, fmt.Errorf("%w: start it: systemctl start idletally-agent, or idletally agent run", ErrNotRunning)
+	}
+	if err != nil {
+		return s, fmt.Errorf("whether an agent runs with this folder is not known: %w", err)
 	}
 	defer c.Close()
 	end, _ := ctx.Deadline()

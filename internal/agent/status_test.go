@@ -37,7 +37,7 @@ func TestStatus(t *testing.T) {
 		if err != nil {
 			t.Fatalf("round %d: %v", round, err)
 		}
-		if s.Version != "1.2.3" || s.Process != os.Getpid() || s.Until.IsZero() || round == 0 && (s.Answered != nil || s.Failing != "" || s.Work != nil) {
+		if s.Version != "1.2.3" || s.Process != os.Getpid() || s.Until.IsZero() || round == 0 && (s.Answered != nil || s.Failing != nil || s.Work != nil) {
 			t.Errorf("round %d: %+v", round, s)
 		}
 		if st, err := os.Stat(filepath.Join(a.Folder, statusFile)); err != nil || st.Mode().Perm() != 0o600 || st.Mode().Type() != fs.ModeSocket {
@@ -47,16 +47,16 @@ func TestStatus(t *testing.T) {
 		fault := errors.New("the service is away")
 		a.health.note("work", fault)
 		a.health.begin(func() WorkNow { return WorkNow{ID: "w1", Kind: "run", Done: 3, Total: 7} })
-		if s, err = StatusOf(ctx, a.Folder); err != nil || s.Failing != fault.Error() || s.Work == nil || s.Work.Done != 3 {
+		if s, err = StatusOf(ctx, a.Folder); err != nil || s.Failing == nil || s.Failing.Why != fault.Error() || s.Failing.What != "work" || s.Work == nil || s.Work.Done != 3 {
 			t.Errorf("%+v, %v", s, err)
 		}
 		a.health.note("questions", nil)
-		if s, err = StatusOf(ctx, a.Folder); err != nil || s.Answered == nil || s.Failing == "" {
+		if s, err = StatusOf(ctx, a.Folder); err != nil || s.Answered == nil || s.Failing == nil {
 			t.Errorf("one call fails, another does not: %+v, %v", s, err)
 		}
 		a.health.note("work", nil)
 		a.health.begin(nil)
-		if s, err = StatusOf(ctx, a.Folder); err != nil || s.Failing != "" || s.Work != nil {
+		if s, err = StatusOf(ctx, a.Folder); err != nil || s.Failing != nil || s.Work != nil {
 			t.Errorf("%+v, %v", s, err)
 		}
 		cancel()
@@ -79,7 +79,7 @@ func TestCallsAreNoted(t *testing.T) {
 		case 1:
 			return errors.New("away")
 		case 2:
-			if s := a.status(); s.Failing != "away" || s.Answered != nil {
+			if s := a.status(); s.Failing == nil || s.Failing.Why != "away" || s.Answered != nil {
 				t.Errorf("%+v", s)
 			}
 			return nil
@@ -87,7 +87,46 @@ func TestCallsAreNoted(t *testing.T) {
 		cancel()
 		return ctx.Err() // that it was told to end is no fault
 	})
-	if s := a.status(); s.Failing != "" || s.Answered == nil {
+	if s := a.status(); s.Failing != nil || s.Answered == nil {
 		t.Errorf("%+v", s)
+	}
+}
+
+// A status is of one moment: what comes afterwards is not in it. Of what fails it names what has failed longest.
+func TestStatusIsOfOneMoment(t *testing.T) {
+	_, a, _, _ := world(t)
+	a.health.note("questions", nil)
+	before := a.status()
+	answered := *before.Answered
+	time.Sleep(time.Millisecond)
+	a.health.note("questions", nil)
+	if !before.Answered.Equal(answered) {
+		t.Error("it goes on")
+	}
+	a.health.note("work", errors.New("speaks protocol 9"))
+	since := a.status().Failing.Since
+	time.Sleep(time.Millisecond)
+	a.health.note("questions", errors.New("away"))
+	a.health.note("work", errors.New("speaks protocol 10"))
+	if f := a.status().Failing; f.What != "work" || f.Why != "speaks protocol 10" || !f.Since.Equal(since) {
+		t.Errorf("%+v", f)
+	}
+}
+
+// Whoever does not answer is not said to be away: nobody knows.
+func TestStatusOfWhoeverHangs(t *testing.T) {
+	folder := t.TempDir()
+	l, err := listenIn(folder)
+	must(t, err)
+	defer l.Close() // it takes connections, and says nothing
+	ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
+	defer cancel()
+	if _, err := StatusOf(ctx, folder); err == nil || errors.Is(err, ErrNotRunning) {
+		t.Errorf("%v", err)
+	}
+	ended, end := context.WithCancel(t.Context())
+	end()
+	if _, err := StatusOf(ended, folder); err == nil || errors.Is(err, ErrNotRunning) {
+		t.Errorf("nobody waits: %v", err)
 	}
 }

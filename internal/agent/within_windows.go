@@ -1,6 +1,14 @@
 package agent
 
-import "path/filepath"
+import (
+	"errors"
+	"path/filepath"
+
+	"golang.org/x/sys/windows"
+)
+
+// refused says whether nobody listens at a socket that is there.
+func refused(err error) bool { return errors.Is(err, windows.WSAECONNREFUSED) }
 
 // within gives the path of a folder's socket, as long as do goes on.
 func within(folder string, do func(short string) error) error {

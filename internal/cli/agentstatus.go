@@ -118,19 +118,23 @@ func lookHere(ctx context.Context, folder string, now time.Time) (h hostHere, er
 	return h, nil
 }
 
-// judge says whether an agent is well.
+// judge says whether an agent is well: heard by its service lately, and with nothing that it has long not come to.
 func judge(s agent.Status, now time.Time) (well bool, says string) {
+	why := ""
+	if s.Failing != nil {
+		why = s.Failing.Why
+	}
 	switch {
 	case !now.Before(s.Until):
 		return false, "its certificate has ended: invite the host anew, and enrol it"
-	case s.Answered == nil && s.Failing != "":
-		return false, "the service has not answered it yet: " + s.Failing
-	case s.Answered == nil && now.Sub(s.Since) > heardWithin:
-		return false, "the service has not answered it yet"
-	case s.Answered != nil && now.Sub(*s.Answered) > heardWithin && s.Work == nil:
-		return false, fmt.Sprintf("the service has not answered it for %s%s", now.Sub(*s.Answered).Round(time.Second), faulty(s.Failing))
-	case s.Failing != "":
-		return true, "it works, though a call failed since: " + s.Failing
+	case s.Answered == nil && (why != "" || now.Sub(s.Since) > heardWithin):
+		return false, "the service has not answered it yet" + faulty(why)
+	case s.Answered != nil && now.Sub(*s.Answered) > heardWithin:
+		return false, fmt.Sprintf("the service has not answered it for %s%s", now.Sub(*s.Answered).Round(time.Second), faulty(why))
+	case s.Failing != nil && now.Sub(s.Failing.Since) > heardWithin:
+		return false, fmt.Sprintf("it has asked for %s in vain for %s%s", s.Failing.What, now.Sub(s.Failing.Since).Round(time.Second), faulty(why))
+	case s.Failing != nil:
+		return true, "it works, though a call failed since" + faulty(why)
 	}
 	return true, "it works"
 }

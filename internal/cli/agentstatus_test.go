@@ -20,12 +20,15 @@ func TestAgentsAreJudged(t *testing.T) {
 		says string
 	}{
 		{"answered", agent.Status{Until: later, Since: *ago(time.Hour), Answered: ago(30 * time.Second)}, true, "it works"},
-		{"one call failed", agent.Status{Until: later, Since: *ago(time.Hour), Answered: ago(time.Second), Failing: "refused"}, true, "refused"},
+		{"one call failed", agent.Status{Until: later, Since: *ago(time.Hour), Answered: ago(time.Second), Failing: &agent.Failing{Why: "refused", Since: *ago(time.Second)}}, true, "refused"},
 		{"just begun", agent.Status{Until: later, Since: *ago(time.Second)}, true, "it works"},
-		{"begun, and refused", agent.Status{Until: later, Since: *ago(time.Second), Failing: "connection refused"}, false, "connection refused"},
+		{"begun, and refused", agent.Status{Until: later, Since: *ago(time.Second), Failing: &agent.Failing{Why: "connection refused"}}, false, "connection refused"},
 		{"begun long ago", agent.Status{Until: later, Since: *ago(time.Hour)}, false, "has not answered it yet"},
-		{"not answered any more", agent.Status{Until: later, Since: *ago(time.Hour), Answered: ago(10 * time.Minute), Failing: "away"}, false, "for 10m0s: away"},
-		{"at work for long", agent.Status{Until: later, Since: *ago(time.Hour), Answered: ago(10 * time.Minute), Work: &agent.WorkNow{}}, true, "it works"},
+		{"not answered any more", agent.Status{Until: later, Since: *ago(time.Hour), Answered: ago(10 * time.Minute), Failing: &agent.Failing{Why: "away"}}, false, "for 10m0s: away"},
+		{"at work for long", agent.Status{Until: later, Since: *ago(time.Hour), Answered: ago(time.Minute), Work: &agent.WorkNow{Since: *ago(50 * time.Minute)}}, true, "it works"},
+		{"at work, and not answered any more", agent.Status{Until: later, Since: *ago(time.Hour), Answered: ago(10 * time.Minute), Work: &agent.WorkNow{}}, false, "has not answered it for 10m0s"},
+		{"answered, and never given work", agent.Status{Until: later, Since: *ago(time.Hour), Answered: ago(time.Second), Failing: &agent.Failing{What: "work", Why: "speaks protocol 9", Since: *ago(20 * time.Minute)}}, false,
+			"asked for work in vain for 20m0s: speaks protocol 9"},
 		{"with a certificate that has ended", agent.Status{Until: now, Since: *ago(time.Hour), Answered: ago(time.Second)}, false, "certificate has ended"},
 	} {
 		if well, says := judge(c.s, now); well != c.well || !strings.Contains(says, c.says) {
