@@ -67,16 +67,17 @@ func (p POSIX) writers(d *Directory) (out []string) {
 }
 
 // Exchangers names who can put something else in the place of what lies in a folder, or let themselves: by the folder's own
-// state, whatever leads to it. In a sticky folder that is its owner alone; whoever owns what lies there is not named.
-func Exchangers(folder Set, d *Directory) []string {
+// state, whatever leads to it. In a sticky folder that is its owner alone; whoever owns what lies there is not named. Of folders that could
+// not be read, and of those on shares, it is not known.
+func Exchangers(folder Set, d *Directory) (who []string, known bool) {
 	p, err := POSIXOf(folder)
 	if err != nil {
-		return nil
+		return nil, false
 	}
 	if p.Mode&mode.Sticky != 0 {
 		p = POSIX{UID: p.UID}
 	}
-	return p.writers(d)
+	return p.writers(d), true
 }
 
 // powerWorry says what a program gains, and who could have written what is in it.

@@ -33,6 +33,7 @@ const (
 	WorryOwners   = "owners"    // paths of several owners all get one
 	WorryNothing  = "no effect" // what is granted cannot be reached
 	WorryFiles    = "files"     // which file is meant is not known
+	WorryMore     = "more"      // more than are told one by one
 
 	// On shares:
 	WorryDeny    = "deny"    // it meets some whom another entry means to let in

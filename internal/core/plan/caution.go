@@ -51,7 +51,10 @@ const (
 type worryKey struct {
 	kind, text string
 	who        perm.Principal
+	grave      bool
 }
+
+func keyOf(w perm.Worry) worryKey { return worryKey{w.Kind, w.Text, w.Who, w.Grave} }
 
 type changeKey struct {
 	kind          perm.Kind
@@ -60,23 +63,23 @@ type changeKey struct {
 
 // Check goes by the steps, in walk order, as often as it has to.
 func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, error) {
-	var order []worryKey
 	found := map[worryKey]*Caution{}
-	note := func(path string, w perm.Worry) {
-		k := worryKey{w.Kind, w.Text, w.Who}
+	note := func(path string, w perm.Worry) *Caution {
+		if found[keyOf(w)] == nil && len(found) >= maxCautions { // who makes so many hides nothing grave behind them
+			w = more(w.Grave)
+		}
+		k := keyOf(w)
 		x := found[k]
 		if x == nil {
-			if len(order) == maxCautions {
-				return
-			}
 			x = &Caution{Host: c.Host, Kind: w.Kind, Grave: w.Grave, Text: w.Text, Instead: w.Instead, Folder: pathname.Path(pathname.Folder(path)), Example: pathname.Path(path)}
 			if w.Who != "" {
 				x.Account = c.Names.Name(w.Who)
 			}
-			found[k], order = x, append(order, k)
+			found[k] = x
 		}
 		x.Count++
 		x.Folder = pathname.Widen(x.Folder, path)
+		return x
 	}
 	type known struct {
 		worries  []perm.Worry
@@ -87,7 +90,8 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 	then := map[string]perm.Set{} // as it will be: folders, and of the rest so many
 	var losses []loss
 	owners := map[string]*taking{}
-	exchange := map[string]string{}
+	exchange := map[string]exchangers{}
+	loose := map[bool]*exchangers{} // of steps that do not say which file they mean: by whether that is grave
 	err := each(func(s Step) error {
 		k := changeKey{s.Kind, s.Before, s.After}
 		x, ok := changes[k]
@@ -102,20 +106,28 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 				continue
 			}
 			if w.Kind == perm.WorryPower && c.Way != nil {
-				others, err := c.exchangers(s.Path, exchange)
+				x, err := c.exchangers(s.Path, exchange)
 				if err != nil {
 					return err
 				}
-				w.Text += others
+				w.Text += x.String()
 			}
 			note(s.Path, w)
 		}
 		if c.Identified && s.File.Inode == 0 {
-			w, err := c.unidentified(s.Path, x.opens, exchange)
-			if err != nil {
-				return err
+			var by exchangers
+			if x.opens && c.Way != nil {
+				var err error
+				if by, err = c.exchangers(s.Path, exchange); err != nil {
+					return err
+				}
 			}
+			w := c.unidentified(by.any())
 			note(s.Path, w)
+			if loose[w.Grave] == nil {
+				loose[w.Grave] = &exchangers{}
+			}
+			loose[w.Grave].add(by)
 		}
 		if s.Kind == perm.Folder || len(then) < maxThen {
 			then[s.Path] = s.After
@@ -137,12 +149,17 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 	if err != nil {
 		return nil, err
 	}
+	for grave, by := range loose { // of all of them together: who owns many folders makes no more cautions
+		if x := found[keyOf(c.unidentified(grave))]; x != nil {
+			x.Text += by.String()
+		}
+	}
 	for to, t := range owners {
 		if len(t.from) > 1 {
 			w := perm.Worry{Kind: perm.WorryOwners, Text: fmt.Sprintf("paths of %s will all belong to %s", t, to), Instead: "narrow the change by owner (where: {owner: …}); each path's own owner is among the originals, and a restore gives it back"}
-			note(t.example, w)
-			x := found[worryKey{w.Kind, w.Text, ""}]
-			x.Count, x.Folder = t.n, t.folder
+			if x := note(t.example, w); x.Kind == w.Kind {
+				x.Count, x.Folder = t.n, t.folder
+			}
 		}
 	}
 	out := make([]Caution, 0, len(found))
@@ -163,56 +180,80 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 	return out, nil
 }
 
-// exchangers says who could have put a program where it lies, in words that follow on who could have written it: whoever may
-// write in one of the folders on the way. known remembers it by folder.
-func (c Checker) exchangers(path string, known map[string]string) (string, error) {
-	folder := pathname.Folder(path)
-	said, ok := known[folder]
-	switch {
-	case ok:
-		return said, nil
-	case len(known) == maxWays:
-		return "; who could have put it there was not looked at", nil
-	}
-	way, err := c.Way(path)
-	if err != nil {
-		return "", err
-	}
-	var who []string
-	for _, p := range way[:max(0, len(way)-1)] {
-		for _, name := range perm.Exchangers(p.Set, c.Names) {
-			if !slices.Contains(who, name) {
-				who = append(who, name)
-			}
+// exchangers are who could have put something where it lies: whoever may write in one of the folders on its way.
+type exchangers struct {
+	who     []string
+	unknown bool // there may be others: nobody looked at some of the folders
+}
+
+// any says whether there is anybody, or may be.
+func (x exchangers) any() bool { return x.unknown || len(x.who) > 0 }
+
+func (x *exchangers) add(more exchangers) {
+	x.unknown = x.unknown || more.unknown
+	for _, name := range more.who {
+		if !slices.Contains(x.who, name) {
+			x.who = append(x.who, name)
 		}
 	}
-	switch {
-	case len(way) == 0:
-		said = "; who could have put it there is not known"
-	case len(who) > 0:
-		said = "; it could have been put there by " + strings.Join(who[:min(len(who), maxOwners)], ", ")
-		if more := len(who) - maxOwners; more > 0 {
+}
+
+// String names them, in words that follow on who could have written it.
+func (x exchangers) String() string {
+	said := ""
+	if len(x.who) > 0 {
+		said = "; it could have been put there by " + strings.Join(x.who[:min(len(x.who), maxOwners)], ", ")
+		if more := len(x.who) - maxOwners; more > 0 {
 			said += fmt.Sprintf(", and %d more", more)
 		}
 	}
-	known[folder] = said
-	return said, nil
+	switch {
+	case x.unknown && said == "":
+		return "; who could have put it there is not known"
+	case x.unknown:
+		return said + ", and by others who are not known"
+	}
+	return said
 }
 
-// unidentified warns of a step that does not say which file it means. It is grave where the step opens what lies there, and
-// somebody could have it open something else.
-func (c Checker) unidentified(path string, opens bool, exchange map[string]string) (perm.Worry, error) {
-	w := perm.Worry{Kind: perm.WorryFiles, Instead: "draft the plan again while the agent of " + c.Host + " runs",
+// exchangers says who could have put something where it lies. known remembers it by folder.
+func (c Checker) exchangers(path string, known map[string]exchangers) (x exchangers, err error) {
+	folder := pathname.Folder(path)
+	x, ok := known[folder]
+	if ok {
+		return x, nil
+	}
+	if len(known) == maxWays {
+		return exchangers{unknown: true}, nil
+	}
+	way, err := c.Way(path)
+	if err != nil {
+		return x, err
+	}
+	x.unknown = len(way) == 0
+	for _, p := range way[:max(0, len(way)-1)] {
+		who, ok := perm.Exchangers(p.Set, c.Names)
+		x.add(exchangers{who, !ok})
+	}
+	known[folder] = x
+	return x, nil
+}
+
+// unidentified warns of steps that do not say which file they mean. It is grave where they open what lies there, and somebody could have them open
+// something else.
+func (c Checker) unidentified(grave bool) perm.Worry {
+	return perm.Worry{Kind: perm.WorryFiles, Grave: grave, Instead: "draft the plan again while the agent of " + c.Host + " runs",
 		Text: "the host did not answer when the plan was drafted, so that it is not known which files are meant: whatever lies at the paths when it runs is changed, if it is in the state that was reviewed"}
-	if !opens || c.Way == nil {
-		return w, nil
+}
+
+// more stands for what is not told one by one.
+func more(grave bool) perm.Worry {
+	of := ""
+	if grave {
+		of = ", grave ones among them"
 	}
-	others, err := c.exchangers(path, exchange)
-	if others != "" {
-		w.Grave = true
-		w.Text += others
-	}
-	return w, err
+	return perm.Worry{Kind: perm.WorryMore, Grave: grave, Text: fmt.Sprintf("there are more than %d things to warn of%s: the rest is told by its number alone", maxCautions, of),
+		Instead: "draft it in parts, by folder or by group, so that each is told"}
 }
 
 // loss is an account's way through a folder.
@@ -222,7 +263,7 @@ type loss struct {
 }
 
 // lost tells whose way ends at a folder, where something below would still be for them.
-func (c Checker) lost(losses []loss, then map[string]perm.Set, note func(string, perm.Worry)) error {
+func (c Checker) lost(losses []loss, then map[string]perm.Set, note func(string, perm.Worry) *Caution) error {
 	looked := 0
 	for _, l := range losses {
 		matters := looked >= maxBelow // nobody knows
@@ -283,7 +324,7 @@ func (t *taking) String() string {
 
 // unreached tells what is granted to accounts that cannot get there, since a folder on the way does not let
 // them through, whatever the path itself says.
-func (c Checker) unreached(each func(func(Step) error) error, then map[string]perm.Set, note func(string, perm.Worry)) error {
+func (c Checker) unreached(each func(func(Step) error) error, then map[string]perm.Set, note func(string, perm.Worry) *Caution) error {
 	type grant struct {
 		who    perm.Principal
 		folder string

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -193,6 +194,7 @@ func TestUnidentifiedSteps(t *testing.T) {
 		{"somebody's", owned(1, 0o755), Step{Before: owned(0, 0o600), After: owned(0, 0o640)}, true, false},
 		{"somebody's, and it closes", owned(1, 0o755), Step{Before: owned(0, 0o640), After: owned(0, 0o600)}, false, false},
 		{"it says which", owned(1, 0o755), Step{Before: owned(0, 0o600), After: owned(0, 0o640), File: Identity{Inode: 7}}, false, true},
+		{"a folder that nobody read", perm.Set{}, Step{Before: owned(0, 0o600), After: owned(0, 0o640)}, true, false},
 	} {
 		c.step.Path, c.step.Kind = "/srv/keys/a", perm.File
 		k := Checker{Host: "slip", Names: harbour, Identified: true, Way: func(path string) (access.Way, error) {
@@ -204,9 +206,52 @@ func TestUnidentifiedSteps(t *testing.T) {
 			t.Fatal(err)
 		}
 		got = slices.DeleteFunc(got, func(c Caution) bool { return c.Kind != perm.WorryFiles })
-		if len(got) == 0 != c.none || !c.none && (got[0].Grave != c.grave || strings.Contains(got[0].Text, "put there by purser") != c.grave) {
+		if len(got) == 0 != c.none || !c.none && (got[0].Grave != c.grave || strings.Contains(got[0].Text, "put there by purser") != (c.grave && !c.folder.IsZero()) || strings.Contains(got[0].Text, "put it there is not known") != c.folder.IsZero()) {
 			t.Errorf("%s: %+v", c.name, got)
 		}
+	}
+}
+
+// However many folders of however many people hold what a plan is about, what is grave is told: one caution for all steps that do not say which file
+// they mean, and one for what is more than is told one by one.
+func TestManyMakersHideNothing(t *testing.T) {
+	const people = 3 * maxCautions
+	c := Checker{Host: "slip", Names: harbour, Matter: []perm.Principal{"u1"}, Identified: true, Way: func(path string) (access.Way, error) {
+		owner := uint32(1000 + len(path)) // another one for each folder
+		return access.Way{{Path: "/", Kind: perm.Folder, Set: owned(0, 0o755)}, {Path: pathname.Path(pathname.Folder(path)), Kind: perm.Folder, Set: owned(owner, 0o755)},
+			{Path: pathname.Path(path), Kind: perm.File, Set: owned(0, 0o600)}}, nil
+	}}
+	got, err := c.Check(func(visit func(Step) error) error {
+		for i := range people {
+			folder := "/" + strings.Repeat("x", i+1)
+			for _, s := range []Step{
+				{Path: folder + "/key", Before: owned(0, 0o600), After: owned(0, 0o640)},                                   // without a file
+				{Path: folder + "/tool", Before: owned(0, 0o755), After: owned(0, 0o4755), File: Identity{Inode: 7}},       // names its folder's owner
+				{Path: folder + "/zed", Before: owned(uint32(i), 0o644), After: owned(7, 0o666), File: Identity{Inode: 7}}, // everybody writes, and owners change
+			} {
+				s.Kind = perm.File
+				if err := visit(s); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	of := map[string]int{}
+	for _, x := range got {
+		of[x.Kind] += x.Count
+		if x.Kind == perm.WorryFiles && (!x.Grave || x.Count != people || !strings.Contains(x.Text, fmt.Sprintf("and %d more, and by others who are not known", maxWays-maxOwners))) {
+			t.Errorf("%+v", x)
+		}
+	}
+	if len(got) > maxCautions+2 || of[perm.WorryFiles] != people || of[perm.WorryMore] == 0 || of[perm.WorryPower]+of[perm.WorryMore] < people {
+		t.Errorf("%d cautions: %v", len(got), of)
+	}
+	if i := slices.IndexFunc(got, func(c Caution) bool { return c.Kind == perm.WorryMore && c.Grave }); i < 0 {
+		t.Error("nobody has to say that what is not told is meant")
 	}
 }
 
