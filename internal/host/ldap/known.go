@@ -19,11 +19,13 @@ const (
 // A telling is what a directory told last. Many agents of one process may work for file servers of one domain: it is asked once for all of
 // them.
 type telling struct {
-	asking sync.Mutex // held by who asks
+	asking chan struct{} // has room for who asks
 	mu     sync.Mutex
 	all    []nt.Account // which nobody changes
 	at     time.Time
 }
+
+func newTelling() *telling { return &telling{asking: make(chan struct{}, 1)} }
 
 func (t *telling) last() (all []nt.Account, age time.Duration) {
 	t.mu.Lock()
@@ -56,7 +58,7 @@ func (s *tellings) get(d *Directory) (*telling, error) {
 		s.of = map[[sha256.Size]byte]*telling{}
 	}
 	if s.of[key] == nil {
-		s.of[key] = &telling{}
+		s.of[key] = newTelling()
 	}
 	return s.of[key], nil
 }
@@ -75,8 +77,12 @@ func (t *telling) known(ctx context.Context, ask func(context.Context) ([]nt.Acc
 	if all, age := t.last(); all != nil && age < fresh {
 		return all, age, nil
 	}
-	t.asking.Lock()
-	defer t.asking.Unlock()
+	select { // whoever waits no longer is not held up by who asks
+	case t.asking <- struct{}{}:
+	case <-ctx.Done():
+		return nil, 0, ctx.Err()
+	}
+	defer func() { <-t.asking }()
 	all, age := t.last()
 	if all != nil && age < fresh { // somebody else asked meanwhile
 		return all, age, nil

@@ -8,6 +8,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/url"
 	"os"
@@ -34,11 +35,16 @@ type Directory struct {
 }
 
 const (
-	patience = 30 * time.Second
+	patience = 30 * time.Second // for an answer
 	page     = 1000
 	// most bounds how many accounts and groups are listed.
 	most = 200_000
 )
+
+// readIn is how long a directory may take to tell all: however slowly it answers, nobody waits for ever.
+var readIn = 10 * time.Minute
+
+var errSlow = errors.New("it takes too long to tell who there is: give a narrower base")
 
 func (d *Directory) dial(ctx context.Context) (*ldap.Conn, error) {
 	u, err := url.Parse(d.URL)
@@ -83,6 +89,16 @@ func (d *Directory) Accounts(ctx context.Context) ([]nt.Account, error) {
 }
 
 func (d *Directory) accounts(ctx context.Context) ([]nt.Account, error) {
+	ctx, cancel := context.WithTimeoutCause(ctx, readIn, errSlow)
+	defer cancel()
+	all, err := d.read(ctx)
+	if ctx.Err() != nil { // of what was not asked any more nothing is known
+		return nil, context.Cause(ctx)
+	}
+	return all, err
+}
+
+func (d *Directory) read(ctx context.Context) ([]nt.Account, error) {
 	c, err := d.dial(ctx)
 	if err != nil {
 		return nil, err
@@ -95,12 +111,18 @@ func (d *Directory) accounts(ctx context.Context) ([]nt.Account, error) {
 		}
 		return nil, err
 	}
+	return d.whole(c)
+}
+
+// whole asks for all accounts and groups, for what members that lie elsewhere are, and for who is in groups through them.
+func (d *Directory) whole(c searcher) ([]nt.Account, error) {
 	found, err := d.told(c)
 	if err != nil {
 		return nil, err
 	}
 	found.others(c)
-	return found.members(), ctx.Err()
+	d.byRule(c, found)
+	return found.members()
 }
 
 // A searcher answers searches: a connection.
@@ -184,7 +206,7 @@ type domain struct {
 	ruled map[string]bool     // groups of which the directory's own rule told who is in them
 
 	named int    // members, of all groups together
-	bytes int    // of their names
+	bytes int    // of all names
 	more  []rest // of groups that were told in part
 }
 
@@ -194,13 +216,22 @@ type rest struct {
 	from int
 }
 
-// mostMembers, mostBytes and mostParts bound the members of all groups together, their names, and how often is asked for more of them: directories
-// give a thousand at once and more.
+// mostMembers, mostBytes and mostParts bound the members of all groups together, all names, and how often is asked for more members: directories
+// give a thousand at once and more. mostIn bounds in how many groups all accounts are together, by way of others included.
 const (
 	mostMembers = 4_000_000
 	mostBytes   = 512 << 20
 	mostParts   = 20_000
+	mostIn      = 10_000_000
 )
+
+// hold takes room for a name.
+func (d *domain) hold(name string) error {
+	if d.bytes += len(name); d.bytes > mostBytes {
+		return fmt.Errorf("the names of its accounts, groups and members have more than %d MiB: give a narrower base", mostBytes>>20)
+	}
+	return nil
+}
 
 // join takes members that an entry tells of a group, the one of this number first. Directories give long lists in parts, as values of an attribute
 // "member;range=LOW-HIGH", of which the last has "*" for HIGH (MS-ADTS 3.1.1.3.1.3.3).
@@ -224,8 +255,8 @@ func (d *domain) join(e *ldap.Entry, dn string, from int) error {
 			return fmt.Errorf("its groups have more than %d members: give a narrower base", mostMembers)
 		}
 		for _, m := range a.Values {
-			if d.bytes += len(m); d.bytes > mostBytes {
-				return fmt.Errorf("the names of its groups' members have more than %d MiB: give a narrower base", mostBytes>>20)
+			if err := d.hold(m); err != nil {
+				return err
 			}
 			d.holds[key] = append(d.holds[key], strings.ToLower(m))
 		}
@@ -265,6 +296,9 @@ func (d *domain) add(e *ldap.Entry) error {
 		return fmt.Errorf("%s %w", e.DN, errSID)
 	}
 	name := e.GetAttributeValue("sAMAccountName")
+	if err := errors.Join(d.hold(e.DN), d.hold(name)); err != nil {
+		return err
+	}
 	if name == "" { // what has an identity and no name cannot sign in, and is in no list
 		d.known[strings.ToLower(e.DN)] = sid
 		return nil
@@ -370,39 +404,33 @@ func (d *Directory) byRule(c searcher, found *domain) {
 	found.ruled = map[string]bool{}
 	slices.Sort(groups)
 	for _, dn := range groups[:min(len(groups), mostRuled)] {
-		in, err := d.chained(c, dn, mostMembers-found.named)
+		var in []string
+		err := d.each(c, "(memberOf:"+inChain+":="+ldap.EscapeFilter(dn)+")", []string{"1.1"}, func(e *ldap.Entry) error {
+			if found.named++; found.named > mostMembers {
+				return fmt.Errorf("%s has more members than are read", dn)
+			}
+			in = append(in, strings.ToLower(e.DN))
+			return found.hold(e.DN)
+		})
 		if err != nil {
 			continue
 		}
-		found.named += len(in)
 		found.holds[dn] = append(found.holds[dn], in...)
 		found.ruled[dn] = true
 	}
-}
-
-// chained gives the distinguished names, folded, of who is in a group by the directory's own rule, at most so many.
-func (d *Directory) chained(c searcher, dn string, atMost int) (in []string, err error) {
-	err = d.each(c, "(memberOf:"+inChain+":="+ldap.EscapeFilter(dn)+")", []string{"1.1"}, func(e *ldap.Entry) error {
-		if len(in) == atMost {
-			return fmt.Errorf("%s has more members than are read", dn)
-		}
-		in = append(in, strings.ToLower(e.DN))
-		return nil
-	})
-	return in, err
 }
 
 // everybody says whether an identity stands for whoever signs in.
 func everybody(s ntsd.SID) bool { return s == ntsd.Everyone || s == ntsd.Authenticated }
 
 // members gives each account all groups that it is in: by itself, by others that are in them, and its primary one.
-func (d *domain) members() []nt.Account {
+func (d *domain) members() ([]nt.Account, error) {
 	in := make([][]int, len(d.all)) // the groups that something is in at once
 	bySID := map[ntsd.SID]int{}
 	for i, a := range d.all {
 		bySID[a.SID] = i
 	}
-	var partly, all []int // groups of which not everybody who is in them is known, and those that everybody is in
+	partly, all := []int{}, map[int]bool{} // groups of which not everybody who is in them is known, and those that everybody is in
 	for dn, list := range d.holds {
 		for _, m := range list {
 			g := d.at[dn]
@@ -411,7 +439,7 @@ func (d *domain) members() []nt.Account {
 			} else if d.vague[m] == foreign || d.vague[m] == elsewhere && !d.ruled[dn] {
 				partly = append(partly, g)
 			} else if everybody(d.known[m]) {
-				all = append(all, g)
+				all[g] = true
 			}
 		}
 	}
@@ -427,23 +455,36 @@ func (d *domain) members() []nt.Account {
 			in[i] = append(in[i], g)
 		}
 	}
+	anyway := reached(slices.Collect(maps.Keys(all)), in, nil)
+	together := 0
 	for i := range d.all {
 		if d.all[i].Group {
 			continue
 		}
-		seen := map[int]bool{}
-		for next := append(slices.Clone(in[i]), all...); len(next) > 0; {
-			g := next[len(next)-1]
-			if next = next[:len(next)-1]; seen[g] {
-				continue
-			}
-			seen[g] = true
-			next = append(next, in[g]...)
+		seen := reached(in[i], in, anyway)
+		if together += len(seen); together > mostIn {
+			return nil, fmt.Errorf("its accounts are in more than %d groups together: give a narrower base", mostIn)
 		}
 		for g := range seen {
 			d.all[i].Groups = append(d.all[i].Groups, d.all[g].SID)
 		}
 		slices.SortFunc(d.all[i].Groups, func(a, b ntsd.SID) int { return strings.Compare(a.Bytes(), b.Bytes()) })
 	}
-	return d.all
+	return d.all, nil
+}
+
+// reached gives some groups and those that they are in, by way of others included, and those that are reached anyway.
+func reached(from []int, in [][]int, anyway map[int]bool) map[int]bool {
+	seen := maps.Clone(anyway)
+	if seen == nil {
+		seen = map[int]bool{}
+	}
+	for next := slices.Clone(from); len(next) > 0; {
+		g := next[len(next)-1]
+		if next = next[:len(next)-1]; !seen[g] {
+			seen[g] = true
+			next = append(next, in[g]...)
+		}
+	}
+	return seen
 }

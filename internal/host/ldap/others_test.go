@@ -83,7 +83,7 @@ func TestKnownToAll(t *testing.T) {
 	}
 
 	asked, fault := atomic.Int32{}, error(nil)
-	var tell telling
+	tell := newTelling()
 	ask := func(context.Context) ([]nt.Account, error) {
 		asked.Add(1)
 		time.Sleep(50 * time.Millisecond) // the others come meanwhile
@@ -105,6 +105,23 @@ func TestKnownToAll(t *testing.T) {
 	if all, age, err := tell.known(t.Context(), ask); len(all) != 1 || !errors.Is(err, fault) || age < time.Hour {
 		t.Errorf("away: %v, %s, %v", all, age, err)
 	}
+	hangs, enough, over := make(chan bool), make(chan bool), make(chan bool)
+	go func() {
+		defer close(over)
+		_, _, _ = tell.known(context.WithoutCancel(t.Context()), func(context.Context) ([]nt.Account, error) {
+			close(hangs)
+			<-enough
+			return nil, fault
+		})
+	}()
+	<-hangs
+	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
+	defer cancel()
+	if _, _, err := tell.known(ctx, ask); !errors.Is(err, context.DeadlineExceeded) {
+		t.Errorf("while another one is not answered: %v", err)
+	}
+	close(enough)
+	<-over
 	tell.at = time.Now().Add(-25 * time.Hour)
 	if all, _, err := tell.known(t.Context(), ask); all != nil || !errors.Is(err, fault) {
 		t.Errorf("away for long: %v, %v", all, err)
@@ -147,5 +164,15 @@ func TestLargeDirectory(t *testing.T) {
 		if want := 3 * ((n + 1) % 2); !a.Group && len(a.Groups) != want {
 			t.Fatalf("%s is in %d groups, want %d", a.Name, len(a.Groups), want)
 		}
+	}
+}
+
+// A directory that answers slowly, again and again, is not waited for without end.
+func TestSlowDirectory(t *testing.T) {
+	d := start(t, crew)
+	defer func(was time.Duration) { readIn = was }(readIn)
+	readIn = time.Millisecond
+	if all, err := d.Accounts(t.Context()); !errors.Is(err, errSlow) || all != nil {
+		t.Errorf("%d, %v", len(all), err)
 	}
 }

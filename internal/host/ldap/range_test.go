@@ -71,12 +71,12 @@ func (r *ranging) members(e *ldap.Entry, all []string, from int) *ldap.Entry {
 func TestRanges(t *testing.T) {
 	for _, people := range []int{0, 1, 9, 10, 11, 20, 21, 4567} {
 		r := &ranging{part: 10, people: people}
-		found, err := (&Directory{Base: "DC=example"}).told(r)
+		all, err := (&Directory{Base: "DC=example"}).whole(r)
 		if err != nil {
 			t.Fatalf("%d people: %v", people, err)
 		}
 		in := 0
-		for _, a := range found.members() {
+		for _, a := range all {
 			if !a.Group && len(a.Groups) == 2 {
 				in++
 			}

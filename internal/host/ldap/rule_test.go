@@ -10,6 +10,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"idletally/internal/core/ntsd"
+	"idletally/internal/host/nt"
 )
 
 // A ruling directory follows groups in groups itself, as those of Windows domains do: no server here does. Below its base lie two accounts
@@ -65,13 +66,11 @@ func TestDirectorysOwnRule(t *testing.T) {
 		{"somebody is of another domain", ruling{able: true, foreign: true}, false},
 	} {
 		d := &Directory{Base: "OU=Here,DC=example"}
-		found, err := d.told(&c.server)
+		all, err := d.whole(&c.server)
 		if err != nil {
 			t.Fatal(err)
 		}
-		found.others(&c.server)
-		d.byRule(&c.server, found)
-		for _, a := range found.members() {
+		for _, a := range all {
 			in := slices.Contains(a.Groups, sid(2001)) && slices.Contains(a.Groups, sid(2002))
 			switch {
 			case a.Group && a.Partly == c.known:
@@ -121,5 +120,43 @@ func TestNamelessWithoutEnd(t *testing.T) {
 	n := &nameless{}
 	if _, err := (&Directory{}).told(n); err == nil || !strings.Contains(err.Error(), "narrower base") || n.given > most+2000 {
 		t.Errorf("%d were given: %v", n.given, err)
+	}
+}
+
+// Accounts that are in groups without end, by way of others, are refused before all that is written down; and so are names without end.
+func TestMembershipsWithoutEnd(t *testing.T) {
+	const people, groups = 10_000, 5000
+	d := &domain{at: map[string]int{}, holds: map[string][]string{}}
+	add := func(name string, group bool) {
+		d.at[name] = len(d.all)
+		d.all, d.primary = append(d.all, nt.Account{SID: sid(uint32(len(d.all))), Name: name, Group: group}), append(d.primary, ntsd.SID{})
+	}
+	for i := range groups { // each in the next one
+		add(fmt.Sprint("g", i), true)
+		if i > 0 {
+			d.holds[fmt.Sprint("g", i)] = []string{fmt.Sprint("g", i-1)}
+		}
+	}
+	for i := range people {
+		add(fmt.Sprint("p", i), false)
+		d.holds["g0"] = append(d.holds["g0"], fmt.Sprint("p", i))
+	}
+	if _, err := d.members(); err == nil || !strings.Contains(err.Error(), "narrower base") {
+		t.Errorf("%v", err)
+	}
+
+	d = &domain{}
+	long := strings.Repeat("n", 1<<20)
+	for i := 0; ; i++ {
+		err := d.add(ldap.NewEntry(fmt.Sprintf("CN=%d", i), map[string][]string{"objectSid": {sid(1).Bytes()}, "sAMAccountName": {long}}))
+		if err != nil {
+			if !strings.Contains(err.Error(), "MiB") {
+				t.Error(err)
+			}
+			break
+		}
+		if i > mostBytes>>20 {
+			t.Fatal("names of any length are held")
+		}
 	}
 }
