@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"idletally/internal/wire"
 	"io"
 	"io/fs"
 	"log/slog"
@@ -19,6 +18,8 @@ import (
 
 	"github.com/rivo/uniseg"
 	"github.com/spf13/cobra"
+
+	"idletally/internal/wire"
 )
 
 type options struct {

@@ -12,7 +12,7 @@ export const useApplications = () =>
   useQuery({ queryKey: ["applications"], queryFn: () => body(api.GET(`${v1}/applications`)), refetchInterval: 10_000 });
 
 export const useHosts = () =>
-  useQuery({ queryKey: ["hosts"], queryFn: () => whole((after) => body(api.GET(`${v1}/hosts`, { params: { query: { limit: 1000, ...(after ? { after } : {}) } } })), 20_000), refetchInterval: 10_000 });
+  useQuery({ queryKey: ["hosts"], queryFn: () => whole((after) => body(api.GET(`${v1}/hosts`, { params: { query: { limit: 1000, ...(after ? { after } : {}) } } }))), refetchInterval: (q) => ((q.state.data?.total ?? 0) > 1000 ? 60_000 : 10_000) });
 
 /** The newest reports with their groups, of all hosts or of one. */
 export const useDrift = (application: string, host = "", enabled = true) =>

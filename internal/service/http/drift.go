@@ -675,11 +675,7 @@ func (s *Server) driftRoutes() {
 				out[i].By = &a
 			}
 		}
-		after := ""
-		if in.After > 0 {
-			after = itoa(in.After)
-		}
-		p, err := counted(ctx, after != "", page(out, in.Limit, func(f wire.Finding) string { return itoa(f.Seq) }), func(ctx context.Context) (int64, error) {
+		p, err := counted(ctx, in.After > 0, page(out, in.Limit, func(f wire.Finding) string { return itoa(f.Seq) }), func(ctx context.Context) (int64, error) {
 			return s.Store.CountFindings(ctx, r, in.Group, folder)
 		})
 		return &body[wire.Page[wire.Finding]]{p}, err

@@ -227,7 +227,7 @@ func (f *fleet) countAll(c *counts) error {
 
 // hosts counts hosts by state, and by the version of their agents.
 func (c *counts) hosts(hosts []store.Host, at time.Time) {
-	states := map[string]int64{"invited": 0, "carried": 0, "calling": 0, "silent": 0}
+	states := map[string]int64{}
 	versions := map[string]int64{}
 	watching := 0
 	for _, h := range hosts {
@@ -249,7 +249,7 @@ func (c *counts) hosts(hosts []store.Host, at time.Time) {
 			watching++
 		}
 	}
-	c.addEach("idletally_hosts", states)
+	c.addStates("idletally_hosts", wire.HostStates, states)
 	c.add("idletally_hosts_watching", float64(watching))
 
 	// Agents say their versions themselves: however many they make up, few have a series.

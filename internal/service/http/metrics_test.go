@@ -181,11 +181,18 @@ func TestFiguresAreNotWaitedFor(t *testing.T) {
 	}
 }
 
-// Plans and runs are counted in each state that the document of the API knows them in.
+// Hosts, plans and runs are counted in each state that the document of the API knows them in.
 func TestStatesAreCounted(t *testing.T) {
-	schemas := bare().OpenAPI().Components.Schemas.Map()
-	for name, states := range map[string][]string{"Plan": append(slices.Clone(wire.PlanStates), "expired"), "Run": wire.RunStates} {
-		if got, want := fmt.Sprint(schemas[name].Properties["state"].Enum), fmt.Sprint(states); got != want {
+	doc := bare().OpenAPI()
+	schemas := doc.Components.Schemas.Map()
+	known := map[string][]any{"plan": schemas["Plan"].Properties["state"].Enum, "run": schemas["Run"].Properties["state"].Enum}
+	for _, p := range doc.Paths["/api/v1/hosts"].Get.Parameters {
+		if p.Name == "state" {
+			known["host"] = p.Schema.Enum
+		}
+	}
+	for name, states := range map[string][]string{"plan": append(slices.Clone(wire.PlanStates), "expired"), "run": wire.RunStates, "host": wire.HostStates} {
+		if got, want := fmt.Sprint(known[name]), fmt.Sprint(states); got != want {
 			t.Errorf("%s: %s, and %s are counted", name, got, want)
 		}
 	}

@@ -1,6 +1,7 @@
 package http
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/json"
@@ -109,9 +110,20 @@ type group struct {
 	Operations []*huma.Operation
 }
 
-// showReference serves the page.
-func (s *Server) showReference(w http.ResponseWriter, _ *http.Request) {
-	doc := s.api.OpenAPI()
+// showReference serves the page, which is made when somebody first asks for it.
+func (s *Server) showReference(w http.ResponseWriter, r *http.Request) {
+	page, err := s.reference()
+	if err != nil {
+		s.plain(w, r, err)
+		return
+	}
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	w.Header().Set("Content-Security-Policy", referencePolicy)
+	_, _ = w.Write(page) // nobody is left to tell
+}
+
+// referenceOf makes the page of a document.
+func referenceOf(doc *huma.OpenAPI) ([]byte, error) {
 	groups := make([]group, len(tags))
 	for i, t := range tags {
 		groups[i].Name = t.name
@@ -135,7 +147,7 @@ func (s *Server) showReference(w http.ResponseWriter, _ *http.Request) {
 			return strings.Compare(a.Path+" "+a.Method, b.Path+" "+b.Method)
 		})
 	}
-	w.Header().Set("Content-Type", "text/html; charset=utf-8")
-	w.Header().Set("Content-Security-Policy", referencePolicy)
-	_ = reference.Execute(w, map[string]any{"Style": template.CSS(referenceStyle), "Description": doc.Info.Description, "Groups": groups, "Bodies": doc.Components.Schemas.Map(), "Needed": needed}) // nobody is left to tell
+	var page bytes.Buffer
+	err := reference.Execute(&page, map[string]any{"Style": template.CSS(referenceStyle), "Description": doc.Info.Description, "Groups": groups, "Bodies": doc.Components.Schemas.Map(), "Needed": needed})
+	return page.Bytes(), err
 }

@@ -19,6 +19,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 	"unicode"
@@ -75,15 +76,16 @@ type Server struct {
 	moving  atomic.Pointer[chain.Head]   // what a former key signed of the history, until the newest signs what follows
 	budgets *budget.Budgets
 
-	provider *provider
-	passkeys *passkey.Site // nil where browsers come by no name
-	refusals refusals
-	known    known
-	policy   policy
-	feed     *feed
-	metrics  *metrics
-	api      huma.API
-	mux      *chi.Mux
+	provider  *provider
+	passkeys  *passkey.Site // nil where browsers come by no name
+	refusals  refusals
+	known     known
+	policy    policy
+	feed      *feed
+	metrics   *metrics
+	api       huma.API
+	reference func() ([]byte, error) // the page of its document
+	mux       *chi.Mux
 }
 
 const (
@@ -167,6 +169,7 @@ func New(c Config) *Server {
 		s.route(r, "GET", "/api/reference", personally, s.unlessOpen("documents", http.HandlerFunc(s.showReference)).ServeHTTP)
 	})
 	complete(s.api.OpenAPI())
+	s.reference = sync.OnceValues(func() ([]byte, error) { return referenceOf(s.api.OpenAPI()) })
 	s.consoleRoutes()
 	return s
 }

@@ -30,12 +30,8 @@ func bare() *Server { return New(Config{Log: slog.New(slog.DiscardHandler)}) }
 // operations lists every operation of the API as the document has it.
 func operations(s *Server) map[string]*huma.Operation {
 	out := map[string]*huma.Operation{}
-	for path, item := range s.OpenAPI().Paths {
-		for method, op := range map[string]*huma.Operation{"GET": item.Get, "POST": item.Post, "PUT": item.Put, "DELETE": item.Delete, "PATCH": item.Patch} {
-			if op != nil {
-				out[method+" "+path] = op
-			}
-		}
+	for path, op := range each(s.OpenAPI()) {
+		out[op.Method+" "+path] = op
 	}
 	return out
 }

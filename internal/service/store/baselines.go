@@ -27,13 +27,6 @@ const editionColumns = `application, number, state, text, title, author, created
 
 // AddEdition keeps a text as the application's next draft; with after only where that is the newest yet.
 func (s *Store) AddEdition(ctx context.Context, e Edition, after *int) (number int, err error) {
-	known, err := s.CountEditions(ctx, e.Application)
-	if err == nil && known == 0 {
-		err = s.room(ctx, maxApplications, "applications", `SELECT COUNT(DISTINCT application) FROM edition`)
-	}
-	if err != nil {
-		return 0, err
-	}
 	for n := range 20 * tries { // two people may upload at once: the key decides
 		if n > 0 {
 			select {
@@ -45,6 +38,15 @@ func (s *Store) AddEdition(ctx context.Context, e Edition, after *int) (number i
 		err = s.tx(ctx, func(tx *sqlx.Tx) error {
 			if err := tx.GetContext(ctx, &number, `SELECT COALESCE(MAX(number), 0) + 1 FROM edition WHERE application = ?`, e.Application); err != nil {
 				return err
+			}
+			if number == 1 {
+				full, err := s.full(ctx, maxApplications, `SELECT COUNT(DISTINCT application) FROM edition`)
+				if err == nil && full {
+					err = fmt.Errorf("there are %d applications, and there may be no more: %w", maxApplications, ErrConflict)
+				}
+				if err != nil {
+					return err
+				}
 			}
 			if after != nil && number != *after+1 {
 				return fmt.Errorf("edition %d of %s is there meanwhile, and was not seen when this was written: compare both, and upload again: %w", number-1, e.Application, ErrConflict)

@@ -19,11 +19,17 @@ var (
 // somewhat is how much over a bound a list may be: two who add at once may both be the last.
 const somewhat = 100
 
-// room says whether there may be one more, of what a query counts.
+// room says whether there may be one more, of what a query counts; some of it can be removed.
 func (s *Store) room(ctx context.Context, most int, what, query string, args ...any) error {
-	n, err := s.count(ctx, query, args...)
-	if err == nil && n >= int64(most) {
-		err = fmt.Errorf("there are %d %s: remove some first: %w", n, what, ErrConflict)
+	full, err := s.full(ctx, most, query, args...)
+	if err == nil && full {
+		err = fmt.Errorf("there are %d %s: remove some first: %w", most, what, ErrConflict)
 	}
 	return err
+}
+
+// full says whether there are as many as there may be.
+func (s *Store) full(ctx context.Context, most int, query string, args ...any) (bool, error) {
+	n, err := s.count(ctx, query, args...)
+	return n >= int64(most), err
 }

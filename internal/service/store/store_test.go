@@ -187,32 +187,33 @@ func TestRoom(t *testing.T) {
 	for _, c := range []struct {
 		most *int
 		add  func() error
+		says string
 	}{
-		{&maxPeople, func() error { return st.AddPerson(ctx, Person{Name: name("person"), RoleList: "viewer"}) }},
-		{&maxHooks, func() error { _, err := st.AddHook(ctx, Hook{URL: "https://a"}); return err }},
+		{&maxPeople, func() error { return st.AddPerson(ctx, Person{Name: name("person"), RoleList: "viewer"}) }, "remove some first"},
+		{&maxHooks, func() error { _, err := st.AddHook(ctx, Hook{URL: "https://a"}); return err }, "remove some first"},
 		{&maxSchedules, func() error {
 			_, err := st.AddSchedule(ctx, Schedule{Application: name("app"), Cron: "@daily", Next: now()})
 			return err
-		}},
+		}, "there may be no more"},
 		{&maxTokens, func() error {
 			_, err := st.AddToken(ctx, Token{Person: person, Expires: now()}, sha256.Sum256([]byte(NewID())))
 			return err
-		}},
+		}, "there may be no more"},
 		{&maxAllTokens, func() error {
 			_, err := st.AddToken(ctx, Token{Person: another, Expires: now()}, sha256.Sum256([]byte(NewID())))
 			return err
-		}},
+		}, "there may be no more"},
 		{&maxApplications, func() error {
 			_, err := st.AddEdition(ctx, Edition{Application: name("app"), Text: "x", State: "draft"}, nil)
 			return err
-		}},
+		}, "there may be no more"},
 	} {
 		must(t, c.add())
 		most := *c.most
 		*c.most = 1 // there is one
 		err := c.add()
 		*c.most = most
-		if !errors.Is(err, ErrConflict) || !strings.Contains(err.Error(), "remove some first") {
+		if !errors.Is(err, ErrConflict) || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%v", err)
 		}
 	}
