@@ -194,15 +194,15 @@ func TestRoom(t *testing.T) {
 		{&maxSchedules, func() error {
 			_, err := st.AddSchedule(ctx, Schedule{Application: name("app"), Cron: "@daily", Next: now()})
 			return err
-		}, "there may be no more"},
+		}, "remove some first"},
 		{&maxTokens, func() error {
 			_, err := st.AddToken(ctx, Token{Person: person, Expires: now()}, sha256.Sum256([]byte(NewID())))
 			return err
-		}, "there may be no more"},
+		}, "remove some first"},
 		{&maxAllTokens, func() error {
 			_, err := st.AddToken(ctx, Token{Person: another, Expires: now()}, sha256.Sum256([]byte(NewID())))
 			return err
-		}, "there may be no more"},
+		}, "remove some first"},
 		{&maxApplications, func() error {
 			_, err := st.AddEdition(ctx, Edition{Application: name("app"), Text: "x", State: "draft"}, nil)
 			return err
