@@ -50,7 +50,13 @@ func orderly(entries int) (tree.Memory, tree.Hash, int) {
 		owner         uint32
 		folder, files mode.Mode
 		ending        string
-	}{{"bin", 2001, 0o755, 0o755, ""}, {"conf", 2001, 0o750, 0o640, ".conf"}, {"data", 2002, 0o2770, 0o660, ".dat"}, {"keys", 2003, 0o700, 0o600, ".key"}, {"site", 2001, 0o755, 0o644, ".html"}}
+	}{
+		{"bin", 2001, 0o755, 0o755, ""},
+		{"conf", 2001, 0o750, 0o640, ".conf"},
+		{"data", 2002, 0o2770, 0o660, ".dat"},
+		{"keys", 2003, 0o700, 0o600, ".key"},
+		{"site", 2001, 0o755, 0o644, ".html"},
+	}
 	var tenants tree.Node
 	for t := 0; made < entries; t++ {
 		var tenant tree.Node
@@ -59,13 +65,16 @@ func orderly(entries int) (tree.Memory, tree.Hash, int) {
 			for d := range 4 {
 				var deep tree.Node
 				for f := range 40 {
-					deep.Entries = append(deep.Entries, entry(fmt.Sprintf("file-%02d%s", f, p.ending), perm.File, p.owner, p.files, tree.Hash{}))
+					deep.Entries = append(deep.Entries,
+						entry(fmt.Sprintf("file-%02d%s", f, p.ending), perm.File, p.owner, p.files, tree.Hash{}))
 				}
-				n.Entries = append(n.Entries, entry(fmt.Sprintf("part-%d", d), perm.Folder, p.owner, p.folder, m.Add(deep)))
+				n.Entries = append(n.Entries,
+					entry(fmt.Sprintf("part-%d", d), perm.Folder, p.owner, p.folder, m.Add(deep)))
 			}
 			tenant.Entries = append(tenant.Entries, entry(p.name, perm.Folder, p.owner, p.folder, m.Add(n)))
 		}
-		tenants.Entries = append(tenants.Entries, entry(fmt.Sprintf("tenant-%05d", t), perm.Folder, 2001, 0o755, m.Add(tenant)))
+		tenants.Entries = append(tenants.Entries,
+			entry(fmt.Sprintf("tenant-%05d", t), perm.Folder, 2001, 0o755, m.Add(tenant)))
 	}
 	root := entry("/srv", perm.Folder, 2001, 0o755, m.Add(tenants))
 	return m, m.Add(tree.Node{Forest: true, Entries: []tree.Entry{root}}), made - 1

@@ -78,7 +78,8 @@ func compare(entries, rounds int) error {
 		}
 		return floor, time.Since(start).Seconds(), nil
 	}, func(f, o float64) {
-		fmt.Printf("figure compare-100-equal-hosts-%d-x-1000 %.3f s floor %.3f ratio %.2f\n", n+1, o, f, o/f) // the floor is one host
+		// the floor is one host
+		fmt.Printf("figure compare-100-equal-hosts-%d-x-1000 %.3f s floor %.3f ratio %.2f\n", n+1, o, f, o/f)
 	})
 	if err != nil {
 		return err
@@ -120,7 +121,10 @@ func (c comparison) hold(forest tree.Hash, memo *drift.Memo) (drift.Summary, err
 func benchDirectory() *perm.Directory {
 	dir := &perm.Directory{}
 	for i := range 4 {
-		dir.Accounts = append(dir.Accounts, perm.Account{ID: perm.UID(uint32(2001 + i)), Name: fmt.Sprintf("clerk-%d", i)})
+		dir.Accounts = append(dir.Accounts, perm.Account{
+			ID:   perm.UID(uint32(2001 + i)),
+			Name: fmt.Sprintf("clerk-%d", i),
+		})
 	}
 	for i := range 3 {
 		dir.Groups = append(dir.Groups, perm.Account{ID: perm.GID(uint32(3001 + i)), Name: fmt.Sprintf("crew-%d", i)})
@@ -131,15 +135,24 @@ func benchDirectory() *perm.Directory {
 // rules writes a baseline in which every path is spoken of, few of them wrongly.
 func rules(n int) string {
 	var b strings.Builder
-	b.WriteString("idletally: 1\napplication: bench\nhosts: {tags: [x]}\nroots: [/srv]\nrules:\n  - {rule: all, paths: /srv/**, files: u+r, folders: u+rwx}\n")
+	b.WriteString(
+		"idletally: 1\napplication: bench\nhosts: {tags: [x]}\nroots: [/srv]\nrules:\n  - {rule: all, paths: " +
+			"/srv/**, files: u+r, folders: u+rwx}\n")
 	for i := 1; i < n; i++ {
 		at := fmt.Sprintf("/srv/folder-%d/folder-%d", i%4, i/4%4)
-		path := []string{at + "/**", at + fmt.Sprintf("/folder-%d/*.dat", i%3), fmt.Sprintf("/srv/**/file-%07d.dat", i*37), at + "/*/*/file-*1.dat", fmt.Sprintf("/srv/**/folder-%d/*.log", i%5)}[i%5]
+		path := []string{
+			at + "/**",
+			at + fmt.Sprintf("/folder-%d/*.dat", i%3),
+			fmt.Sprintf("/srv/**/file-%07d.dat", i*37),
+			at + "/*/*/file-*1.dat",
+			fmt.Sprintf("/srv/**/folder-%d/*.log", i%5),
+		}[i%5]
 		says := []string{"files: u+r", "folders: u+rx", "files: u+rw", "files: u-s", "files: o-x"}[i/5%5]
 		if i == n-1 {
 			path, says = at+"/folder-1/**", "files: o-r" // one in four files there is wrong
 		}
-		fmt.Fprintf(&b, "  - {rule: r%d, paths: %q, %q: %q}\n", i, path, strings.Split(says, ": ")[0], strings.Split(says, ": ")[1])
+		fmt.Fprintf(&b, "  - {rule: r%d, paths: %q, %q: %q}\n", i, path, strings.Split(says, ": ")[0],
+			strings.Split(says, ": ")[1])
 	}
 	return b.String()
 }

@@ -36,8 +36,8 @@ const (
 	arrive  = 200 // snapshots of 10,000 entries that arrive together
 )
 
-// load measures one instance of the service while many agents wait. They speak the agents' own protocol, over a connection each, and
-// wait for work, for questions and for what to watch, as agents do.
+// load measures one instance of the service while many agents wait. They speak the agents' own protocol, over
+// a connection each, and wait for work, for questions and for what to watch, as agents do.
 func load(dir, counts string) error {
 	for text := range strings.SplitSeq(counts, ",") {
 		n, err := strconv.Atoi(text)
@@ -176,7 +176,8 @@ func (f *crowd) enrol(ctx context.Context, s *demo.Stage, admin *client.Client, 
 
 func join(ctx context.Context, address string, ca []byte, admin *client.Client, i int) (a simulated, err error) {
 	a = simulated{host: fmt.Sprintf("ship-%04d", i+1)}
-	if a.api, err = demo.Join(ctx, address, ca, admin, wire.NewHost{Name: a.host, Tags: []string{"fleet"}}); err != nil {
+	a.api, err = demo.Join(ctx, address, ca, admin, wire.NewHost{Name: a.host, Tags: []string{"fleet"}})
+	if err != nil {
 		return a, err
 	}
 	_, err = a.api.Hello(ctx, wire.Hello{Version: "bench", Protocol: wire.Protocol, Oldest: wire.OldestProtocol})
@@ -236,19 +237,34 @@ func (f *crowd) snapshot(ctx context.Context, a simulated, work string) error {
 	for d := range folders {
 		var n tree.Node
 		for i := range files {
-			n.Entries = append(n.Entries, tree.Entry{Name: fmt.Sprintf("%s-%03d", prefix, i), Kind: perm.File, Set: set(0o640)})
+			n.Entries = append(n.Entries, tree.Entry{
+				Name: fmt.Sprintf("%s-%03d", prefix, i),
+				Kind: perm.File,
+				Set:  set(0o640),
+			})
 		}
-		top.Entries = append(top.Entries, tree.Entry{Name: fmt.Sprintf("voyage-%03d", d), Kind: perm.Folder, Set: set(0o750), Child: nodes.Add(withFolder(n, prefix, d))})
+		top.Entries = append(top.Entries, tree.Entry{
+			Name:  fmt.Sprintf("voyage-%03d", d),
+			Kind:  perm.Folder,
+			Set:   set(0o750),
+			Child: nodes.Add(withFolder(n, prefix, d)),
+		})
 		paths += int64(files) + 2
 	}
-	forest := nodes.Add(tree.Node{Forest: true, Entries: []tree.Entry{{Name: "/srv/fleet", Kind: perm.Folder, Set: set(0o750), Child: nodes.Add(top)}}})
+	forest := nodes.Add(tree.Node{
+		Forest:  true,
+		Entries: []tree.Entry{{Name: "/srv/fleet", Kind: perm.Folder, Set: set(0o750), Child: nodes.Add(top)}},
+	})
 	missing, err := a.api.Missing(ctx, []tree.Hash{forest})
 	if err != nil {
 		return err
 	}
 	if missing[0] {
 		var pack []byte
-		if err := tree.Each(ctx, nodes, forest, func(_ tree.Hash, n []byte) error { pack = tree.AppendPack(pack, n); return nil }); err != nil {
+		if err := tree.Each(ctx, nodes, forest, func(_ tree.Hash, n []byte) error {
+			pack = tree.AppendPack(pack, n)
+			return nil
+		}); err != nil {
 			return err
 		}
 		z, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))
@@ -259,15 +275,31 @@ func (f *crowd) snapshot(ctx context.Context, a simulated, work string) error {
 			return err
 		}
 	}
-	dir := &perm.Directory{Groups: []perm.Account{{ID: perm.GID(3001), Name: "crew"}}, Accounts: []perm.Account{{ID: perm.UID(2001), Name: "bridge", Groups: []perm.Principal{perm.GID(3001)}}}}
+	dir := &perm.Directory{
+		Groups:   []perm.Account{{ID: perm.GID(3001), Name: "crew"}},
+		Accounts: []perm.Account{{ID: perm.UID(2001), Name: "bridge", Groups: []perm.Principal{perm.GID(3001)}}},
+	}
 	dir.Index()
-	way := access.Way{{Path: "/", Kind: perm.Folder, Set: set(0o755)}, {Path: "/srv", Kind: perm.Folder, Set: set(0o755)}, {Path: "/srv/fleet", Kind: perm.Folder, Set: set(0o750)}}
-	return a.api.SnapshotDone(ctx, work, wire.SnapshotDone{Forest: forest, Directory: dir, Paths: paths, Ways: []access.Way{way}})
+	way := access.Way{
+		{Path: "/", Kind: perm.Folder, Set: set(0o755)},
+		{Path: "/srv", Kind: perm.Folder, Set: set(0o755)},
+		{Path: "/srv/fleet", Kind: perm.Folder, Set: set(0o750)},
+	}
+	return a.api.SnapshotDone(ctx, work, wire.SnapshotDone{
+		Forest:    forest,
+		Directory: dir,
+		Paths:     paths,
+		Ways:      []access.Way{way},
+	})
 }
 
 // withFolder makes folders of one host differ.
 func withFolder(n tree.Node, prefix string, d int) tree.Node {
-	n.Entries = append(n.Entries, tree.Entry{Name: fmt.Sprintf("%s-of-%03d", prefix, d), Kind: perm.File, Set: perm.POSIX{UID: 2001, GID: 3001, Mode: 0o640}.Set()})
+	n.Entries = append(n.Entries, tree.Entry{
+		Name: fmt.Sprintf("%s-of-%03d", prefix, d),
+		Kind: perm.File,
+		Set:  perm.POSIX{UID: 2001, GID: 3001, Mode: 0o640}.Set(),
+	})
 	slices.SortFunc(n.Entries, func(a, b tree.Entry) int { return strings.Compare(a.Name, b.Name) })
 	return n
 }
@@ -302,6 +334,7 @@ func (f *crowd) together(ctx context.Context, s *demo.Stage, api *client.Client,
 			time.Sleep(20 * time.Millisecond)
 		}
 	}
-	fmt.Printf("figure load-%d-arriving-%d %.2f s resident %d MiB\n", n, len(agents), time.Since(start).Seconds(), most>>20)
+	fmt.Printf("figure load-%d-arriving-%d %.2f s resident %d MiB\n", n, len(agents), time.Since(start).Seconds(),
+		most>>20)
 	return nil
 }

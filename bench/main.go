@@ -18,7 +18,8 @@ func main() {
 	entries := flag.Int("entries", 1_000_000, "how many paths the tree has")
 	rounds := flag.Int("rounds", 5, "how often floor and product are measured, in turn")
 	dir := flag.String("dir", "", "where to make the tree; it is taken away afterwards")
-	only := flag.String("only", "", "measure this alone: snapshot, store, reach, compare, derive, run, watch, share, console or load")
+	only := flag.String("only", "",
+		"measure this alone: snapshot, store, reach, compare, derive, run, watch, share, console or load")
 	agents := flag.String("agents", "100,500,2000", "how many agents wait, one after the other")
 	changes := flag.Int("changes", 100, "how many changes are followed to the database and the page")
 	flag.Parse()

@@ -21,7 +21,11 @@ func reach(entries, rounds int) error {
 	ctx := context.Background()
 	m, forest, n := plant(entries)
 	root := perm.POSIX{UID: 0, GID: 0, Mode: 0o755}.Set()
-	snap := access.Snapshot{Source: m, Forest: forest, Ways: []access.Way{{{Path: "/", Kind: perm.Folder, Set: root}, {Path: "/srv", Kind: perm.Folder, Set: root}}}}
+	snap := access.Snapshot{
+		Source: m,
+		Forest: forest,
+		Ways:   []access.Way{{{Path: "/", Kind: perm.Folder, Set: root}, {Path: "/srv", Kind: perm.Folder, Set: root}}},
+	}
 	fmt.Fprintf(os.Stderr, "%d entries in %d folders, one entry in ten with access entries\n", n, len(m)-1)
 	account := access.Subject{ID: perm.UID(2003), Groups: []perm.Principal{perm.GID(3001), perm.GID(3002)}}
 	for _, q := range []struct {
@@ -45,7 +49,8 @@ func reach(entries, rounds int) error {
 			return floor, time.Since(start).Seconds(), err
 		}, func(f, o float64) {
 			fmt.Printf("figure reach-%s-%d %.3f s floor %.3f ratio %.2f\n", q.name, n+1, o, f, o/f)
-			fmt.Fprintf(os.Stderr, "  %d paths decided, %d held, %d folders closed, %d groups\n", t.Looked, t.Held, t.Closed, len(t.Groups))
+			fmt.Fprintf(os.Stderr, "  %d paths decided, %d held, %d folders closed, %d groups\n", t.Looked, t.Held,
+				t.Closed, len(t.Groups))
 		})
 		if err != nil {
 			return err
@@ -72,7 +77,11 @@ func plant(entries int) (tree.Memory, tree.Hash, int) {
 	m := tree.Memory{}
 	named := posixacl.List{{Tag: posixacl.User, ID: 2003, Perm: mode.Read | mode.Write}}
 	state := func(i int, k perm.Kind) perm.Set {
-		p := perm.POSIX{UID: uint32(2001 + i%4), GID: uint32(3001 + i%3), Mode: []mode.Mode{0o640, 0o664, 0o600, 0o644}[i%4]}
+		p := perm.POSIX{
+			UID:  uint32(2001 + i%4),
+			GID:  uint32(3001 + i%3),
+			Mode: []mode.Mode{0o640, 0o664, 0o600, 0o644}[i%4],
+		}
 		if k == perm.Folder {
 			p.Mode = []mode.Mode{0o755, 0o2775, 0o711, 0o755, 0o750, 0o775, 0o755, 0o755, 0o711, 0o755, 0o700}[i%11]
 		}
@@ -92,7 +101,11 @@ func plant(entries int) (tree.Memory, tree.Hash, int) {
 		}
 		for range files {
 			made++
-			n.Entries = append(n.Entries, tree.Entry{Name: fmt.Sprintf("file-%07d.dat", made), Kind: perm.File, Set: state(made, perm.File)})
+			n.Entries = append(n.Entries, tree.Entry{
+				Name: fmt.Sprintf("file-%07d.dat", made),
+				Kind: perm.File,
+				Set:  state(made, perm.File),
+			})
 		}
 		left -= files
 		for i := 0; i < 4 && left > 0; i++ {
@@ -100,10 +113,20 @@ func plant(entries int) (tree.Memory, tree.Hash, int) {
 			share := left/(4-i) - 1
 			left -= share + 1
 			set := state(made, perm.Folder)
-			n.Entries = append(n.Entries, tree.Entry{Name: fmt.Sprintf("folder-%d", i), Kind: perm.Folder, Set: set, Child: grow(max(share, 0))})
+			n.Entries = append(n.Entries, tree.Entry{
+				Name:  fmt.Sprintf("folder-%d", i),
+				Kind:  perm.Folder,
+				Set:   set,
+				Child: grow(max(share, 0)),
+			})
 		}
 		return m.Add(n)
 	}
 	child := grow(entries)
-	return m, m.Add(tree.Node{Forest: true, Entries: []tree.Entry{{Name: "/srv", Kind: perm.Folder, Set: state(1, perm.Folder), Child: child}}}), made
+	return m,
+		m.Add(tree.Node{
+			Forest:  true,
+			Entries: []tree.Entry{{Name: "/srv", Kind: perm.Folder, Set: state(1, perm.Folder), Child: child}},
+		}),
+		made
 }

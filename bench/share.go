@@ -21,9 +21,9 @@ import (
 	"idletally/internal/samba"
 )
 
-// shares measures a snapshot of a share of so many files with their descriptors, in folders of a thousand. Its floor is a plain
-// batched listing of the same folders over the same kind of connection, descriptors included, one folder after another and
-// nothing else: no parsing, no interning, no sorting, no hashing.
+// shares measures a snapshot of a share of so many files with their descriptors, in folders of a thousand.
+// Its floor is a plain batched listing of the same folders over the same kind of connection, descriptors
+// included, one folder after another and nothing else: no parsing, no interning, no sorting, no hashing.
 func shares(files, rounds int, parent string) error {
 	dir, err := os.MkdirTemp(parent, "idletally-bench-share-")
 	if err != nil {
@@ -34,7 +34,10 @@ func shares(files, rounds int, parent string) error {
 		return err
 	}
 	const keeper, password = "keeper", "for the bench alone"
-	server, err := samba.Start(context.Background(), dir, samba.World{Accounts: []samba.Account{{Name: keeper, Password: password, Keeper: true}}, Shares: []samba.Share{{Name: "charts"}}})
+	server, err := samba.Start(context.Background(), dir, samba.World{
+		Accounts: []samba.Account{{Name: keeper, Password: password, Keeper: true}},
+		Shares:   []samba.Share{{Name: "charts"}},
+	})
 	if err != nil {
 		return err
 	}
@@ -59,7 +62,10 @@ func shares(files, rounds int, parent string) error {
 		return err
 	}
 	defer s.Close()
-	raw, err := (&smb2.Dialer{Negotiator: smb2.Negotiator{RequireMessageSigning: true}, Initiator: &smb2.NTLMInitiator{User: keeper, Password: password}}).Dial(ctx, server.Address())
+	raw, err := (&smb2.Dialer{
+		Negotiator: smb2.Negotiator{RequireMessageSigning: true},
+		Initiator:  &smb2.NTLMInitiator{User: keeper, Password: password},
+	}).Dial(ctx, server.Address())
 	if err != nil {
 		return err
 	}
@@ -76,7 +82,8 @@ func shares(files, rounds int, parent string) error {
 		defer f.Close()
 		n := 0
 		for {
-			list, err := f.ReaddirPlus(1000, smb2.OwnerSecurityInformation|smb2.GroupSecurityInformation|smb2.DACLSecurityInformation)
+			list, err := f.ReaddirPlus(1000,
+				smb2.OwnerSecurityInformation|smb2.GroupSecurityInformation|smb2.DACLSecurityInformation)
 			n += len(list)
 			if errors.Is(err, io.EOF) || err == nil && len(list) == 0 {
 				return n, nil
@@ -98,7 +105,11 @@ func shares(files, rounds int, parent string) error {
 		floor := time.Since(start).Seconds()
 		start = time.Now()
 		var mu sync.Mutex
-		found, err := nt.Scan(ctx, s, []string{"/charts"}, nil, func(tree.Hash, []byte) error { mu.Lock(); defer mu.Unlock(); return nil })
+		found, err := nt.Scan(ctx, s, []string{"/charts"}, nil, func(tree.Hash, []byte) error {
+			mu.Lock()
+			defer mu.Unlock()
+			return nil
+		})
 		if err == nil && (found.Gaps > 0 || found.Paths != int64(n+1)) {
 			err = fmt.Errorf("the floor saw %d, the scan %d with %d gaps", n, found.Paths, found.Gaps)
 		}
@@ -124,7 +135,8 @@ func permit(ctx context.Context, s *smb.Session, folder string, n int) error {
 	}
 	start := time.Now()
 	for i := range n {
-		h, err := share.Hold(fmt.Sprintf(`%s\sheet-%04d.chart`, folder, i), ntsd.ReadControl|ntsd.WriteDAC|ntsd.ReadAttributes)
+		h, err := share.Hold(fmt.Sprintf(`%s\sheet-%04d.chart`, folder, i),
+			ntsd.ReadControl|ntsd.WriteDAC|ntsd.ReadAttributes)
 		if err != nil {
 			return err
 		}
@@ -134,7 +146,12 @@ func permit(ctx context.Context, s *smb.Session, folder string, n int) error {
 		if err := errors.Join(before, set, look, h.Close()); err != nil {
 			return err
 		}
-		if !after.Descriptor.Equal(ntsd.Descriptor{Owner: after.Descriptor.Owner, Group: after.Descriptor.Group, Control: d.Control, Entries: d.Entries}) {
+		if !after.Descriptor.Equal(ntsd.Descriptor{
+			Owner:   after.Descriptor.Owner,
+			Group:   after.Descriptor.Group,
+			Control: d.Control,
+			Entries: d.Entries,
+		}) {
 			return errors.New("a list was not set as asked")
 		}
 	}

@@ -34,7 +34,10 @@ func snapshot(entries, rounds int, parent string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Fprintf(os.Stderr, "%d entries, one in ten with access entries, one in ten below a folder with default entries; %d rounds, floor and product in turn; medians\n", made, rounds)
+	fmt.Fprintf(os.Stderr,
+		"%d entries, one in ten with access entries, one in ten below a folder with default entries; %d rounds, "+
+			"floor and product in turn; medians\n",
+		made, rounds)
 	seen := 0
 	past := filepath.Join(root+"-past", "past") // not among what is measured
 	if err := os.Mkdir(filepath.Dir(past), 0o700); err != nil {
@@ -66,7 +69,10 @@ func snapshot(entries, rounds int, parent string) error {
 	err = inTurn(rounds, func() (float64, float64, error) {
 		for range 10 {
 			changed++
-			if err := os.Chmod(filepath.Join(root, fmt.Sprintf("folder-%d/folder-%d/file-%02d.dat", changed%4, changed/4%4, changed%40)), os.FileMode(0o600+changed%8)); err != nil {
+			if err := os.Chmod(
+				filepath.Join(root,
+					fmt.Sprintf("folder-%d/folder-%d/file-%02d.dat", changed%4, changed/4%4, changed%40)),
+				os.FileMode(0o600+changed%8)); err != nil {
 				return 0, 0, err
 			}
 		}
@@ -157,7 +163,8 @@ func product(root, file string, whole bool) (seconds float64, paths, size int, e
 	return time.Since(start).Seconds(), int(stats.Paths), int(spool.Size()), err
 }
 
-// floor reads the tree with two threads, with access entries or without, and keeps nothing but the list of folders to come.
+// floor reads the tree with two threads, with access entries or without, and keeps nothing but the list of
+// folders to come.
 func floor(root string, lists bool) (seconds float64, entries int, err error) {
 	start := time.Now()
 	var mu sync.Mutex
@@ -235,7 +242,9 @@ func floorFolder(at string, buf, value []byte, access, defaults *byte, lists boo
 				continue
 			}
 			n++
-			if _, _, e := unix.Syscall6(unix.SYS_NEWFSTATAT, uintptr(fd), uintptr(unsafe.Pointer(&name[0])), uintptr(unsafe.Pointer(&st)), unix.AT_SYMLINK_NOFOLLOW, 0, 0); e != 0 {
+			_, _, e := unix.Syscall6(unix.SYS_NEWFSTATAT, uintptr(fd), uintptr(unsafe.Pointer(&name[0])),
+				uintptr(unsafe.Pointer(&st)), unix.AT_SYMLINK_NOFOLLOW, 0, 0)
+			if e != 0 {
 				return below, n, e
 			}
 			attrs := []*byte{access}
@@ -247,7 +256,8 @@ func floorFolder(at string, buf, value []byte, access, defaults *byte, lists boo
 				continue
 			}
 			for _, a := range attrs { // getxattrat(2): getxattr without a path to put together
-				_, _, _ = unix.Syscall6(464, uintptr(fd), uintptr(unsafe.Pointer(&name[0])), unix.AT_SYMLINK_NOFOLLOW, uintptr(unsafe.Pointer(a)), uintptr(unsafe.Pointer(&args)), unsafe.Sizeof(args))
+				_, _, _ = unix.Syscall6(464, uintptr(fd), uintptr(unsafe.Pointer(&name[0])), unix.AT_SYMLINK_NOFOLLOW,
+					uintptr(unsafe.Pointer(a)), uintptr(unsafe.Pointer(&args)), unsafe.Sizeof(args))
 			}
 		}
 	}

@@ -76,7 +76,9 @@ func keep(entries int) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("figure store-100-equal-hosts-%d %.2f MB floor %.2f ratio %.3f\n", n+1, float64(many.Bytes)/1e6, float64(one.Bytes)/1e6, float64(many.Bytes)/float64(one.Bytes)) // the floor is one host
+	// the floor is one host
+	fmt.Printf("figure store-100-equal-hosts-%d %.2f MB floor %.2f ratio %.3f\n", n+1, float64(many.Bytes)/1e6,
+		float64(one.Bytes)/1e6, float64(many.Bytes)/float64(one.Bytes))
 	r := rand.New(rand.NewPCG(1, 1))
 	for range 10 {
 		if forest, err = touch(ctx, src, forest, r); err != nil {
@@ -104,7 +106,9 @@ func keep(entries int) error {
 
 // put stores a snapshot as it comes from an agent: only what is missing, children before parents. What
 // the agent does to find that out is not counted.
-func put(ctx context.Context, st *store.Store, src tree.Memory, forest tree.Hash, host string) (seconds float64, err error) {
+func put(
+	ctx context.Context, st *store.Store, src tree.Memory, forest tree.Hash, host string,
+) (seconds float64, err error) {
 	timed := func(f func() error) error {
 		start := time.Now()
 		err := f()
@@ -153,7 +157,8 @@ func put(ctx context.Context, st *store.Store, src tree.Memory, forest tree.Hash
 				return err
 			}
 		}
-		id, err := st.ImportSnapshot(ctx, "bench", host, []string{"/srv"}, time.Now(), wire.SnapshotDone{Forest: forest, Directory: &perm.Directory{}}, "bench")
+		id, err := st.ImportSnapshot(ctx, "bench", host, []string{"/srv"}, time.Now(),
+			wire.SnapshotDone{Forest: forest, Directory: &perm.Directory{}}, "bench")
 		if err == nil {
 			err = st.ShowSnapshot(ctx, id)
 		}
@@ -168,7 +173,8 @@ func plainInserts(ctx context.Context, dsn string, src tree.Memory) (float64, er
 		return 0, err
 	}
 	defer db.Close()
-	if _, err := db.ExecContext(ctx, `CREATE TABLE plain (hash BINARY(32) PRIMARY KEY, data MEDIUMBLOB NOT NULL)`); err != nil {
+	if _, err := db.ExecContext(ctx,
+		`CREATE TABLE plain (hash BINARY(32) PRIMARY KEY, data MEDIUMBLOB NOT NULL)`); err != nil {
 		return 0, err
 	}
 	z, err := zstd.NewWriter(nil)
@@ -186,7 +192,8 @@ func plainInserts(ctx context.Context, dsn string, src tree.Memory) (float64, er
 		for _, r := range rows[:n] {
 			args = append(args, r[0], r[1])
 		}
-		if _, err := db.ExecContext(ctx, `INSERT INTO plain VALUES `+strings.TrimSuffix(strings.Repeat("(?,?),", n), ","), args...); err != nil {
+		if _, err := db.ExecContext(ctx,
+			`INSERT INTO plain VALUES `+strings.TrimSuffix(strings.Repeat("(?,?),", n), ","), args...); err != nil {
 			return 0, err
 		}
 		rows = rows[n:]

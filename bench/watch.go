@@ -100,7 +100,10 @@ func overhear(entries, changes int, parent string) error {
 		var at time.Time
 		if err := until(ctx, func() (bool, error) {
 			var found int
-			err := conn.QueryRowContext(ctx, `SELECT COUNT(*) FROM report r JOIN finding f ON f.report = r.id WHERE r.ready AND f.path = ? AND r.id = (SELECT MAX(id) FROM report WHERE ready)`, path).Scan(&found)
+			err := conn.QueryRowContext(ctx,
+				`SELECT COUNT(*) FROM report r JOIN finding f ON f.report = r.id WHERE r.ready AND f.path = ?
+					AND r.id = (SELECT MAX(id) FROM report WHERE ready)`,
+				path).Scan(&found)
 			at = time.Now()
 			return found > 0, err
 		}, time.Minute); err != nil {
@@ -113,7 +116,8 @@ func overhear(entries, changes int, parent string) error {
 		}, time.Minute); err != nil {
 			return fmt.Errorf("wait for the page: %w", err)
 		}
-		stored, shown = append(stored, at.Sub(start).Seconds()*1000), append(shown, seen-float64(start.UnixMicro())/1000)
+		stored, shown = append(stored, at.Sub(start).Seconds()*1000),
+			append(shown, seen-float64(start.UnixMicro())/1000)
 		if err := os.Chmod(path, 0o640); err != nil {
 			return err
 		}
@@ -158,7 +162,8 @@ func skiff(ctx context.Context, stage *demo.Stage, folder, root string) (*client
 	if err != nil {
 		return nil, nil, err
 	}
-	out, err := exec.CommandContext(ctx, "bin/idletally", "agent", "enrol", "--folder", folder, "--service", stage.Address, "--authority", stage.Authority(), "--code", inv.Code, "--root", root).CombinedOutput()
+	out, err := exec.CommandContext(ctx, "bin/idletally", "agent", "enrol", "--folder", folder, "--service",
+		stage.Address, "--authority", stage.Authority(), "--code", inv.Code, "--root", root).CombinedOutput()
 	if err != nil {
 		return nil, nil, fmt.Errorf("enrol: %w: %s", err, out)
 	}

@@ -71,7 +71,8 @@ func (b *Big) End() error {
 	return err
 }
 
-// BeginBig starts database and service and fills them: 1,000 hosts, one of them with 1,000,000 paths and 100,000 findings.
+// BeginBig starts database and service and fills them: 1,000 hosts, one of them with 1,000,000 paths and
+// 100,000 findings.
 func BeginBig(ctx context.Context, dir, program, listen string, log io.Writer) (b *Big, err error) {
 	b = &Big{Stage: Bare(dir, program, log)}
 	if err := os.MkdirAll(dir, 0o711); err != nil {
@@ -106,7 +107,8 @@ func (b *Big) fill(ctx context.Context) error {
 	}
 	for i := range BigHosts {
 		name := shipOf(i)
-		if err := st.Invite(ctx, name, []string{"fleet"}, sha256.Sum256([]byte(name)), time.Now().Add(time.Hour)); err != nil {
+		if err := st.Invite(ctx, name, []string{"fleet"}, sha256.Sum256([]byte(name)),
+			time.Now().Add(time.Hour)); err != nil {
 			return err
 		}
 		if _, err := st.SetCertificate(ctx, name, store.Certified{Serial: "seeded", Version: "0"}); err != nil {
@@ -155,14 +157,27 @@ func (b *Big) fill(ctx context.Context) error {
 			return err
 		}
 	}
-	dir := &perm.Directory{Groups: []perm.Account{{ID: perm.GID(3001), Name: "crew"}, {ID: perm.GID(3002), Name: "pursers"}}}
-	dir.Accounts = append(dir.Accounts, perm.Account{ID: perm.UID(0), Name: "root"}, perm.Account{ID: perm.UID(2001), Name: "bridge", Groups: []perm.Principal{perm.GID(3001)}})
+	dir := &perm.Directory{
+		Groups: []perm.Account{{ID: perm.GID(3001), Name: "crew"}, {ID: perm.GID(3002), Name: "pursers"}},
+	}
+	dir.Accounts = append(dir.Accounts, perm.Account{ID: perm.UID(0), Name: "root"}, perm.Account{
+		ID:     perm.UID(2001),
+		Name:   "bridge",
+		Groups: []perm.Principal{perm.GID(3001)},
+	})
 	for i := range 500 {
-		dir.Accounts = append(dir.Accounts, perm.Account{ID: perm.UID(uint32(4000 + i)), Name: fmt.Sprintf("hand-%03d", i), Groups: []perm.Principal{perm.GID(3001)}})
+		dir.Accounts = append(dir.Accounts, perm.Account{
+			ID:     perm.UID(uint32(4000 + i)),
+			Name:   fmt.Sprintf("hand-%03d", i),
+			Groups: []perm.Principal{perm.GID(3001)},
+		})
 	}
 	dir.Index()
-	way := access.Way{{Path: "/", Kind: perm.Folder, Set: perm.POSIX{Mode: 0o755}.Set()}, {Path: "/srv", Kind: perm.Folder, Set: perm.POSIX{Mode: 0o755}.Set()},
-		{Path: "/srv/fleet", Kind: perm.Folder, Set: perm.POSIX{UID: 2001, GID: 3001, Mode: 0o750}.Set()}}
+	way := access.Way{
+		{Path: "/", Kind: perm.Folder, Set: perm.POSIX{Mode: 0o755}.Set()},
+		{Path: "/srv", Kind: perm.Folder, Set: perm.POSIX{Mode: 0o755}.Set()},
+		{Path: "/srv/fleet", Kind: perm.Folder, Set: perm.POSIX{UID: 2001, GID: 3001, Mode: 0o750}.Set()},
+	}
 	for i := range BigHosts {
 		f := forests[0]
 		if i > 0 {
@@ -173,7 +188,8 @@ func (b *Big) fill(ctx context.Context) error {
 			times = 3
 		}
 		for range times {
-			id, err := st.ImportSnapshot(ctx, "fleet", shipOf(i), []string{"/srv/fleet"}, time.Now(), wire.SnapshotDone{Forest: f, Directory: dir, Paths: BigPaths, Ways: []access.Way{way}}, "quartermaster")
+			id, err := st.ImportSnapshot(ctx, "fleet", shipOf(i), []string{"/srv/fleet"}, time.Now(),
+				wire.SnapshotDone{Forest: f, Directory: dir, Paths: BigPaths, Ways: []access.Way{way}}, "quartermaster")
 			if err != nil {
 				return err
 			}
@@ -190,12 +206,19 @@ func (b *Big) fill(ctx context.Context) error {
 		}
 	}
 	for i := range 20_000 {
-		if err := st.Audit(ctx, store.By{Who: []string{"quartermaster", "harbourmaster", "bosun"}[i%3]}, []string{"snapshot asked for", "plan drafted", "plan approved", "run started"}[i%4], shipOf(i%BigHosts), ""); err != nil {
+		if err := st.Audit(ctx, store.By{Who: []string{"quartermaster", "harbourmaster", "bosun"}[i%3]},
+			[]string{"snapshot asked for", "plan drafted", "plan approved", "run started"}[i%4], shipOf(i%BigHosts),
+			""); err != nil {
 			return err
 		}
 	}
 	for i := range 3 {
-		if _, err := api.DraftPlan(ctx, wire.Draft{Application: "fleet", All: true, Folder: "/srv/fleet/papers", Title: fmt.Sprintf("Close the logs of the fleet, part %d", i+1)}); err != nil {
+		if _, err := api.DraftPlan(ctx, wire.Draft{
+			Application: "fleet",
+			All:         true,
+			Folder:      "/srv/fleet/papers",
+			Title:       fmt.Sprintf("Close the logs of the fleet, part %d", i+1),
+		}); err != nil {
 			return fmt.Errorf("draft a plan: %w", err)
 		}
 	}
@@ -217,7 +240,11 @@ func bigTree(m tree.Memory, wrong, kind int) tree.Hash {
 				s = open
 				left--
 			}
-			n.Entries = append(n.Entries, tree.Entry{Name: fmt.Sprintf("%s-%06d.log", prefix, i), Kind: perm.File, Set: s})
+			n.Entries = append(n.Entries, tree.Entry{
+				Name: fmt.Sprintf("%s-%06d.log", prefix, i),
+				Kind: perm.File,
+				Set:  s,
+			})
 		}
 		return m.Add(n)
 	}
@@ -236,7 +263,12 @@ func bigTree(m tree.Memory, wrong, kind int) tree.Hash {
 	for d := range depots {
 		var n tree.Node
 		for f := range folders {
-			n.Entries = append(n.Entries, tree.Entry{Name: fmt.Sprintf("voyage-%03d", f), Kind: perm.Folder, Set: folder, Child: leaf(99, fmt.Sprintf("log-%d", f))})
+			n.Entries = append(n.Entries, tree.Entry{
+				Name:  fmt.Sprintf("voyage-%03d", f),
+				Kind:  perm.Folder,
+				Set:   folder,
+				Child: leaf(99, fmt.Sprintf("log-%d", f)),
+			})
 		}
 		add(fmt.Sprintf("depot-%02d", d), m.Add(n), folder)
 	}
@@ -249,8 +281,15 @@ func bigTree(m tree.Memory, wrong, kind int) tree.Hash {
 		if kind%3 == 0 && i < 2 {
 			s = file
 		}
-		papers.Entries = append(papers.Entries, tree.Entry{Name: fmt.Sprintf("licence-%02d", i), Kind: perm.File, Set: s})
+		papers.Entries = append(papers.Entries, tree.Entry{
+			Name: fmt.Sprintf("licence-%02d", i),
+			Kind: perm.File,
+			Set:  s,
+		})
 	}
 	add("papers", m.Add(papers), set(0o700))
-	return m.Add(tree.Node{Forest: true, Entries: []tree.Entry{{Name: "/srv/fleet", Kind: perm.Folder, Set: folder, Child: m.Add(top)}}})
+	return m.Add(tree.Node{
+		Forest:  true,
+		Entries: []tree.Entry{{Name: "/srv/fleet", Kind: perm.Folder, Set: folder, Child: m.Add(top)}},
+	})
 }

@@ -32,9 +32,27 @@ func chartroomWorld(port int) samba.World {
 	}
 	return samba.World{
 		Port: port,
-		Accounts: []samba.Account{who(keeper, "keepers"), who("surveyor", "crew", "surveyors"), who("pilot", "crew", "surveyors"), who("deckhand", "crew"),
-			who("wages", "office"), who("harbour-clerk", "office", "crew"), who("print-svc")},
-		Shares: []samba.Share{{Name: "charts"}, {Name: "crewdocs", Hides: true, Lets: []samba.Let{{Who: "crew", What: "change"}, {Who: "office", What: "change"}, {Who: "wages", What: "change"}, {Who: keeper, What: "full"}}}},
+		Accounts: []samba.Account{
+			who(keeper, "keepers"),
+			who("surveyor", "crew", "surveyors"),
+			who("pilot", "crew", "surveyors"),
+			who("deckhand", "crew"),
+			who("wages", "office"),
+			who("harbour-clerk", "office", "crew"),
+			who("print-svc"),
+		},
+		Shares: []samba.Share{
+			{Name: "charts"},
+			{
+				Name: "crewdocs", Hides: true,
+				Lets: []samba.Let{
+					{Who: "crew", What: "change"},
+					{Who: "office", What: "change"},
+					{Who: "wages", What: "change"},
+					{Who: keeper, What: "full"},
+				},
+			},
+		},
 	}
 }
 
@@ -63,13 +81,16 @@ func (s *Stage) OpenChartroom(ctx context.Context) error {
 	if err := os.WriteFile(secret, []byte(Password+"\n"), 0o600); err != nil {
 		return err
 	}
-	out, err := exec.CommandContext(ctx, s.Program, "agent", "enrol", "--folder", folder, "--service", s.Address, "--authority", s.Authority(), "--code", inv.Code,
-		"--root", "/charts", "--root", "/crewdocs", "--server", s.Chartroom.Address(), "--server-user", keeper, "--server-password-file", secret).CombinedOutput()
+	out, err := exec.CommandContext(ctx, s.Program, "agent", "enrol", "--folder", folder, "--service", s.Address,
+		"--authority", s.Authority(), "--code", inv.Code,
+		"--root", "/charts", "--root", "/crewdocs", "--server", s.Chartroom.Address(), "--server-user", keeper,
+		"--server-password-file", secret).CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("enrol %s: %w: %s", Chartroom, err, strings.TrimSpace(string(out)))
 	}
 	for _, who := range []string{"surveyor", "deckhand"} { // who said that Idle Tally may try as they would
-		if out, err := exec.CommandContext(ctx, s.Program, "agent", "prober", who, "--folder", folder, "--password-file", secret).CombinedOutput(); err != nil {
+		if out, err := exec.CommandContext(ctx, s.Program, "agent", "prober", who, "--folder", folder,
+			"--password-file", secret).CombinedOutput(); err != nil {
 			return fmt.Errorf("prober %s: %w: %s", who, err, strings.TrimSpace(string(out)))
 		}
 	}
@@ -190,7 +211,10 @@ func fillShares(ctx context.Context, address string) error {
 		return err
 	}
 	defer s.Close()
-	raw, err := (&smb2.Dialer{Negotiator: smb2.Negotiator{RequireMessageSigning: true}, Initiator: &smb2.NTLMInitiator{User: keeper, Password: Password}}).Dial(ctx, address)
+	raw, err := (&smb2.Dialer{
+		Negotiator: smb2.Negotiator{RequireMessageSigning: true},
+		Initiator:  &smb2.NTLMInitiator{User: keeper, Password: Password},
+	}).Dial(ctx, address)
 	if err != nil {
 		return err
 	}
@@ -218,14 +242,21 @@ func fillShares(ctx context.Context, address string) error {
 	if err != nil {
 		return err
 	}
-	charts.permit("/", "D:PAI(A;OICI;FA;;;{keepers})(A;OICI;FA;;;SY)(A;OICI;0x1301bf;;;{surveyors})(A;OICI;0x1200a9;;;{crew})", nt.SetList)
-	// What went wrong: somebody gave everybody everything, for a moment; a deny that its own author is in; a folder whose
-	// inheritance was stopped with nothing left of it; files that somebody took; one that somebody moved out of the folder that was open.
+	charts.permit("/",
+		"D:PAI(A;OICI;FA;;;{keepers})(A;OICI;FA;;;SY)(A;OICI;0x1301bf;;;{surveyors})(A;OICI;0x1200a9;;;{crew})",
+		nt.SetList)
+	// What went wrong: somebody gave everybody everything, for a moment; a deny that its own author is in; a
+	// folder whose inheritance was stopped with nothing left of it; files that somebody took; one that
+	// somebody moved out of the folder that was open.
 	for _, folder := range []string{"/north sound/soundings", "/saltmarsh/soundings", "/south channel"} {
 		charts.folder(folder)
 	}
-	charts.permit("/saltmarsh/soundings", "D:AI(A;OICI;FA;;;WD)(A;OICIID;FA;;;{keepers})(A;OICIID;FA;;;SY)(A;OICIID;0x1301bf;;;{surveyors})(A;OICIID;0x1200a9;;;{crew})", nt.SetList)
-	charts.permit("/south channel", "D:AI(D;OICI;0x10156;;;{crew})(A;OICIID;FA;;;{keepers})(A;OICIID;FA;;;SY)(A;OICIID;0x1301bf;;;{surveyors})(A;OICIID;0x1200a9;;;{crew})", nt.SetList)
+	charts.permit("/saltmarsh/soundings",
+		"D:AI(A;OICI;FA;;;WD)(A;OICIID;FA;;;{keepers})(A;OICIID;FA;;;SY)(A;OICIID;0x1301bf;;;{surveyors})(A;OICIID;0x1200a9;;;{crew})",
+		nt.SetList)
+	charts.permit("/south channel",
+		"D:AI(D;OICI;0x10156;;;{crew})(A;OICIID;FA;;;{keepers})(A;OICIID;FA;;;SY)(A;OICIID;0x1301bf;;;{surveyors})(A;OICIID;0x1200a9;;;{crew})",
+		nt.SetList)
 	charts.permit("/north sound/soundings", "D:PAI(A;OICI;FA;;;{keepers})", nt.SetList)
 	for _, water := range []string{"north sound", "saltmarsh", "south channel"} {
 		charts.files("/"+water, "sheet %02d.chart", 24)
@@ -240,7 +271,9 @@ func fillShares(ctx context.Context, address string) error {
 	if err != nil {
 		return err
 	}
-	docs.permit("/", "D:PAI(A;OICI;FA;;;{keepers})(A;OICI;FA;;;SY)(A;OICI;0x1200a9;;;{crew})(A;OICI;0x1301bf;;;{office})", nt.SetList)
+	docs.permit("/",
+		"D:PAI(A;OICI;FA;;;{keepers})(A;OICI;FA;;;SY)(A;OICI;0x1200a9;;;{crew})(A;OICI;0x1301bf;;;{office})",
+		nt.SetList)
 	docs.files("/rota", "week-%02d.ods", 20)
 	docs.folder("/wages")
 	docs.permit("/wages", "D:PAI(A;OICI;FA;;;{keepers})(A;OICI;FA;;;SY)(A;OICI;0x1301bf;;;{wages})", nt.SetList)
@@ -248,6 +281,8 @@ func fillShares(ctx context.Context, address string) error {
 	docs.files("/notices", "notice %02d.txt", 8)
 	docs.permit("/wages/2026-03.ods", "D:PAI(A;;FA;;;{keepers})(A;;0x1301bf;;;{wages})(A;;FR;;;AU)", nt.SetList)
 	// Somebody left, and what they had stays behind as a bare number.
-	docs.permit("/notices/notice 03.txt", "D:AI(A;;0x1301bf;;;S-1-5-21-397955417-626881126-188441444-2610)(A;ID;FA;;;{keepers})(A;ID;FA;;;SY)(A;ID;0x1200a9;;;{crew})(A;ID;0x1301bf;;;{office})", nt.SetList)
+	docs.permit("/notices/notice 03.txt",
+		"D:AI(A;;0x1301bf;;;S-1-5-21-397955417-626881126-188441444-2610)(A;ID;FA;;;{keepers})(A;ID;FA;;;SY)(A;ID;0x1200a9;;;{crew})(A;ID;0x1301bf;;;{office})",
+		nt.SetList)
 	return errors.Join(charts.err, docs.err)
 }

@@ -148,7 +148,8 @@ var (
 // Serve starts the service and waits until it says where it is. At the very first start the
 // admin gets the demo world's password.
 func (s *Stage) Serve(ctx context.Context, listen, database string) error {
-	if listen == "127.0.0.1:0" { // it may be asked for again, when somebody's connection has the one that the kernel gave
+	if listen == "127.0.0.1:0" {
+		// it may be asked for again, when somebody's connection has the one that the kernel gave
 		port, err := loopback.FreePort()
 		if err != nil {
 			return err
@@ -255,7 +256,11 @@ func (s *Stage) Crew(ctx context.Context) (admin *client.Client, err error) {
 		if err != nil {
 			return nil, err
 		}
-		if _, err := admin.SignIn(ctx, wire.SignIn{Name: name, Password: one.Password, NewPassword: Password}); err != nil {
+		if _, err := admin.SignIn(ctx, wire.SignIn{
+			Name:        name,
+			Password:    one.Password,
+			NewPassword: Password,
+		}); err != nil {
 			return nil, err
 		}
 	}
@@ -303,7 +308,8 @@ func (s *Stage) Enrol(host, code string) error {
 		return err
 	}
 	var out strings.Builder
-	cmd := s.inside(host, "/usr/sbin/idletally", "agent", "enrol", "--service", s.Address, "--authority", "/etc/authority.pem", "--code", code, "--root", "/srv")
+	cmd := s.inside(host, "/usr/sbin/idletally", "agent", "enrol", "--service", s.Address, "--authority",
+		"/etc/authority.pem", "--code", code, "--root", "/srv")
 	cmd.Stdout, cmd.Stderr = &out, &out
 	p, err := start(cmd, namespaces)
 	if err != nil {
@@ -318,7 +324,8 @@ func (s *Stage) Enrol(host, code string) error {
 
 // StartAgent starts a host's agent, inside the host.
 func (s *Stage) StartAgent(host string) error {
-	p, err := start(s.inside(host, "/usr/sbin/idletally", "agent", "run", fmt.Sprintf("--watch=%t", !s.Deaf)), namespaces)
+	p, err := start(s.inside(host, "/usr/sbin/idletally", "agent", "run", fmt.Sprintf("--watch=%t", !s.Deaf)),
+		namespaces)
 	if err != nil {
 		return fmt.Errorf("start the agent of %s: %w", host, err)
 	}
@@ -399,7 +406,8 @@ func Inside(argv []string) error {
 		unix.Mount("", "/", "", unix.MS_REC|unix.MS_PRIVATE, ""),
 		unix.Sethostname([]byte(host)),
 		unix.Mount("proc", filepath.Join(root, "proc"), "proc", unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC, ""),
-		unix.Mount("tmpfs", filepath.Join(root, "srv/ticketing/archive"), "tmpfs", unix.MS_NOSUID|unix.MS_NODEV, "size=64k,mode=0700"),
+		unix.Mount("tmpfs", filepath.Join(root, "srv/ticketing/archive"), "tmpfs", unix.MS_NOSUID|unix.MS_NODEV,
+			"size=64k,mode=0700"),
 		unix.Chroot(root),
 		unix.Chdir("/"),
 	} {
@@ -424,7 +432,9 @@ func Bare(dir, program string, log io.Writer) *Stage {
 }
 
 // Join enrols a host that is made up, and gives the client of its agent.
-func Join(ctx context.Context, address string, authority []byte, admin *client.Client, host wire.NewHost) (*client.Agent, error) {
+func Join(
+	ctx context.Context, address string, authority []byte, admin *client.Client, host wire.NewHost,
+) (*client.Agent, error) {
 	inv, err := admin.Invite(ctx, host)
 	if err != nil {
 		return nil, fmt.Errorf("invite: %w", err)

@@ -142,7 +142,9 @@ func acl(md uint32, named ...posixacl.Entry) posixacl.List {
 // Build makes a host's root folder. It needs root, for the owners are real.
 func Build(root, host string) error {
 	if os.Getuid() != 0 {
-		return errors.New("the demo hosts need real owners, and only root can give files away: run this as root, such as with sudo make demo")
+		return errors.New(
+			"the demo hosts need real owners, and only root can give files away: run this as root, such as with " +
+				"sudo make demo")
 	}
 	m := &maker{root: root}
 	for _, d := range []string{"", "etc", "proc", "dev", "tmp", "usr", "usr/sbin", "var", "var/lib", "srv"} {
@@ -266,7 +268,8 @@ func (m *maker) mishaps(host string) {
 	m.folder(top+"/drop", purser, crew, 0o770)
 	// 10 Execute on all data files.
 	for i := range 40 {
-		m.file(fmt.Sprintf("%s/data/quarter-2/sales-%03d.db", top, i), ticketSvc, gTicketSvc, 0o750, acl(0o750, grp(auditors, 5)))
+		m.file(fmt.Sprintf("%s/data/quarter-2/sales-%03d.db", top, i), ticketSvc, gTicketSvc, 0o750,
+			acl(0o750, grp(auditors, 5)))
 	}
 	// 11 A program that runs as its owner and that the whole crew can change.
 	m.file(top+"/bin/tool-03", purser, crew, 0o4770)
@@ -280,7 +283,9 @@ func (m *maker) mishaps(host string) {
 		m.file(fmt.Sprintf("%s/data/quarter-4/sales-%03d.db", top, i), 0, 0, 0o640, acl(0o640, grp(auditors, 4)))
 	}
 	// 15 Names with blanks, quotes, a line end, escape codes and bytes that are no UTF-8.
-	for _, n := range []string{"two words", "it's \"quoted\"", "line\nend", "bytes \xff\xfe", "-rf", "\x1b[31mred", "$(reboot)"} {
+	for _, n := range []string{
+		"two words", "it's \"quoted\"", "line\nend", "bytes \xff\xfe", "-rf", "\x1b[31mred", "$(reboot)",
+	} {
 		m.file(top+"/logs/"+n, purser, crew, 0o666)
 	}
 	// 16 A file with a second name outside the reviewed paths.

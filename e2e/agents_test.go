@@ -61,10 +61,12 @@ func tryAgents(t *testing.T, s *demo.Stage) {
 	admin := as(t, s, "admin")
 	ca := authorityOf(t, s)
 	enrol := func(folder, code string, roots ...string) error {
-		_, err := agent.Enrol(ctx, agent.Joining{Folder: folder, Service: s.Address, Authority: ca, Roots: roots}, code, "test")
+		_, err := agent.Enrol(ctx, agent.Joining{Folder: folder, Service: s.Address, Authority: ca, Roots: roots}, code,
+			"test")
 		return err
 	}
-	fails(t, "a wrong code", enrol(t.TempDir(), "aaaaa-bbbbb-ccccc-ddddd", "/srv"), 403, "wrong, was used before, or has expired")
+	fails(t, "a wrong code", enrol(t.TempDir(), "aaaaa-bbbbb-ccccc-ddddd", "/srv"), 403,
+		"wrong, was used before, or has expired")
 	inv, err := admin.Invite(ctx, wire.NewHost{Name: "skiff", Tags: []string{"small"}})
 	if err != nil {
 		t.Fatal(err)
@@ -122,7 +124,9 @@ func tryAgents(t *testing.T, s *demo.Stage) {
 	}
 	a = agentClient(t, s, folder)
 	file := tree.Entry{Name: "x", Kind: perm.File, Set: perm.POSIX{Mode: mode.Mode(0o600)}.Set()}
-	orphan := tree.Encode(tree.Node{Entries: []tree.Entry{{Name: "d", Kind: perm.Folder, Set: file.Set, Child: tree.Sum([]byte("nowhere"))}}})
+	orphan := tree.Encode(tree.Node{
+		Entries: []tree.Entry{{Name: "d", Kind: perm.Folder, Set: file.Set, Child: tree.Sum([]byte("nowhere"))}},
+	})
 	bad := tree.Encode(tree.Node{Entries: []tree.Entry{file, file}})
 	for _, x := range []struct {
 		name   string
@@ -167,7 +171,8 @@ func tryInterface(t *testing.T, s *demo.Stage) {
 		return string(b), resp
 	}
 	for path, want := range map[string]string{
-		"/healthz": "ok", "/readyz": "ready", "/metrics": "sign in first", "/api/openapi.json": "sign in first", "/api/openapi-3.0.yaml": "sign in first", "/api/schemas/Host.json": "sign in first",
+		"/healthz": "ok", "/readyz": "ready", "/metrics": "sign in first", "/api/openapi.json": "sign in first",
+		"/api/openapi-3.0.yaml": "sign in first", "/api/schemas/Host.json": "sign in first",
 		"/api/schemas/baseline-1.json": "json-schema.org", "/api/none": "404",
 	} {
 		if b, resp := openly(path); !strings.Contains(b, want) {
@@ -175,10 +180,12 @@ func tryInterface(t *testing.T, s *demo.Stage) {
 		}
 	}
 	_, resp := openly("/")
-	if csp := resp.Header.Get("Content-Security-Policy"); !strings.Contains(csp, "default-src 'none'") || strings.Contains(csp, "unsafe") {
+	csp := resp.Header.Get("Content-Security-Policy")
+	if !strings.Contains(csp, "default-src 'none'") || strings.Contains(csp, "unsafe") {
 		t.Errorf("content security policy %q", csp)
 	}
-	if b, resp := openly("/api/v1/hosts"); resp.StatusCode != 401 || resp.Header.Get("Content-Type") != "application/problem+json" || !json.Valid([]byte(b)) {
+	if b, resp := openly("/api/v1/hosts"); resp.StatusCode != 401 ||
+		resp.Header.Get("Content-Type") != "application/problem+json" || !json.Valid([]byte(b)) {
 		t.Errorf("without a session: %d %s", resp.StatusCode, b)
 	}
 	// A cookie alone changes nothing: another site could send it.
@@ -187,7 +194,8 @@ func tryInterface(t *testing.T, s *demo.Stage) {
 		t.Fatal(err)
 	}
 	try := func(header string) int {
-		req, err := http.NewRequest("POST", s.Address+"/api/v1/snapshots", bytes.NewReader([]byte(`{"application":"ticketing","host":"slip-north"}`)))
+		req, err := http.NewRequest("POST", s.Address+"/api/v1/snapshots",
+			bytes.NewReader([]byte(`{"application":"ticketing","host":"slip-north"}`)))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -210,7 +218,10 @@ func tryInterface(t *testing.T, s *demo.Stage) {
 		t.Errorf("a change by the console: %d, want 202", got)
 	}
 	c.Token = session.Token
-	for path, want := range map[string]string{"/metrics": "idletally_request_seconds_bucket", "/api/openapi.json": `"openapi":"3.1.0"`} {
+	for path, want := range map[string]string{
+		"/metrics":          "idletally_request_seconds_bucket",
+		"/api/openapi.json": `"openapi":"3.1.0"`,
+	} {
 		if b := get(t, s, c, path); !strings.Contains(string(b), want) {
 			t.Errorf("%s: %.200s, want %q", path, b, want)
 		}
@@ -220,7 +231,8 @@ func tryInterface(t *testing.T, s *demo.Stage) {
 		body               any
 		status             int
 	}{
-		{"unknown field", "POST", "/snapshots", map[string]string{"application": "ticketing", "host": "slip-north", "sudo": "yes"}, 422},
+		{"unknown field", "POST", "/snapshots",
+			map[string]string{"application": "ticketing", "host": "slip-north", "sudo": "yes"}, 422},
 		{"missing field", "POST", "/snapshots", map[string]string{"application": "ticketing"}, 422},
 		{"limit too large", "GET", "/hosts?limit=100000", nil, 422},
 		{"no number", "GET", "/hosts?limit=many", nil, 422},
@@ -234,7 +246,8 @@ func tryInterface(t *testing.T, s *demo.Stage) {
 	}
 	// Lists come in pages.
 	var p wire.Page[wire.Host]
-	if err := c.Do(t.Context(), "GET", "/hosts?limit=1", nil, &p); err != nil || len(p.Items) != 1 || p.Next != p.Items[0].Name {
+	if err := c.Do(t.Context(), "GET", "/hosts?limit=1", nil, &p); err != nil || len(p.Items) != 1 ||
+		p.Next != p.Items[0].Name {
 		t.Errorf("first page %+v, %v", p, err)
 	}
 	all, err := client.All[wire.Host](t.Context(), c, "/hosts", map[string][]string{"limit": {"1"}}, 100)
@@ -250,7 +263,8 @@ func TestOwnRoots(t *testing.T) {
 	s := begin(t, "")
 	ctx := t.Context()
 	c := as(t, s, "quartermaster")
-	text := strings.NewReplacer("application: ticketing", "application: secrets", "/srv/ticketing", "/etc").Replace(demo.Baseline("ticketing"))
+	text := strings.NewReplacer("application: ticketing", "application: secrets", "/srv/ticketing",
+		"/etc").Replace(demo.Baseline("ticketing"))
 	e, err := c.UploadBaseline(ctx, text)
 	if err != nil {
 		t.Fatal(err)
@@ -276,7 +290,8 @@ func TestOwnRoots(t *testing.T) {
 	}
 	cmd := command{t: t, s: s, person: "quartermaster"}
 	cmd.login()
-	if _, errs, code := cmd.run("", "snapshot", "take", "ticketing", "slip-south", "--wait", "300ms"); code != 4 || !strings.Contains(errs, "is its agent running?") {
+	_, errs, code := cmd.run("", "snapshot", "take", "ticketing", "slip-south", "--wait", "300ms")
+	if code != 4 || !strings.Contains(errs, "is its agent running?") {
 		t.Errorf("waiting for an absent agent: %d %s", code, errs)
 	}
 	if err := s.StartAgent("slip-south"); err != nil {
@@ -309,14 +324,17 @@ func silentHello(t *testing.T, s *demo.Stage, folder string, admin *client.Clien
 	must(t, err)
 	roots := x509.NewCertPool()
 	roots.AppendCertsFromPEM(set.Authority)
-	web := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: roots, Certificates: []tls.Certificate{cert}}}}
+	web := &http.Client{
+		Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: roots, Certificates: []tls.Certificate{cert}}},
+	}
 	defer web.CloseIdleConnections()
 	resp, err := web.Post(s.Address+"/agent/v1/hello", "", nil)
 	must(t, err)
 	resp.Body.Close()
 	all, err := admin.Hosts(t.Context())
 	must(t, err)
-	if h := all[slices.IndexFunc(all, func(h wire.Host) bool { return h.Name == "skiff" })]; resp.StatusCode != http.StatusNoContent || h.Version != "an earlier one" || h.Unfit != "" {
+	h := all[slices.IndexFunc(all, func(h wire.Host) bool { return h.Name == "skiff" })]
+	if resp.StatusCode != http.StatusNoContent || h.Version != "an earlier one" || h.Unfit != "" {
 		t.Errorf("%d, %+v", resp.StatusCode, h)
 	}
 }
@@ -326,7 +344,8 @@ func hello(ctx context.Context, a *client.Agent) error {
 	return err
 }
 
-// What runs on a host now is what its agent said when it started last, and one that cannot work with the service is told so until it can.
+// What runs on a host now is what its agent said when it started last, and one that cannot work with the
+// service is told so until it can.
 func greetings(t *testing.T, admin *client.Client, a *client.Agent) {
 	t.Helper()
 	ctx := t.Context()
@@ -343,21 +362,32 @@ func greetings(t *testing.T, admin *client.Client, a *client.Agent) {
 		}
 	}
 	is("test", "")
-	g, err := a.Hello(ctx, wire.Hello{Version: "2.0.0\nx", Protocol: wire.Protocol, Oldest: wire.OldestProtocol, System: "Linux 6.1.0 x86_64", Up: 7200, Runs: 60})
+	g, err := a.Hello(ctx, wire.Hello{
+		Version:  "2.0.0\nx",
+		Protocol: wire.Protocol,
+		Oldest:   wire.OldestProtocol,
+		System:   "Linux 6.1.0 x86_64",
+		Up:       7200,
+		Runs:     60,
+	})
 	if err != nil || g.Protocol != wire.Protocol || g.Oldest != wire.OldestProtocol || g.Version == "" {
 		t.Errorf("%+v, %v", g, err)
 	}
 	is(`2.0.0\x0ax`, "")
 	h := skiff()
-	if ago := func(at *time.Time) time.Duration { return time.Since(*at) }; h.System != "Linux 6.1.0 x86_64" || ago(h.Up) < 2*time.Hour || ago(h.Up) > 3*time.Hour || ago(h.Runs) < time.Minute || ago(h.Runs) > time.Hour {
+	ago := func(at *time.Time) time.Duration { return time.Since(*at) }
+	if h.System != "Linux 6.1.0 x86_64" || ago(h.Up) < 2*time.Hour || ago(h.Up) > 3*time.Hour ||
+		ago(h.Runs) < time.Minute || ago(h.Runs) > time.Hour {
 		t.Errorf("%+v", h)
 	}
 	for _, x := range []struct {
 		hello wire.Hello
 		says  string
 	}{
-		{wire.Hello{Version: "9.0", Protocol: wire.Protocol + 2, Oldest: wire.Protocol + 1}, "bring this program up to date"},
-		{wire.Hello{Version: "0.1", Protocol: wire.OldestProtocol - 1, Oldest: 0}, "bring the agent of skiff up to date"},
+		{wire.Hello{Version: "9.0", Protocol: wire.Protocol + 2, Oldest: wire.Protocol + 1},
+			"bring this program up to date"},
+		{wire.Hello{Version: "0.1", Protocol: wire.OldestProtocol - 1, Oldest: 0},
+			"bring the agent of skiff up to date"},
 	} {
 		_, err := a.Hello(ctx, x.hello)
 		fails(t, "an agent of another protocol", err, 409, x.says)
@@ -385,7 +415,8 @@ func tryCancelling(t *testing.T, s *demo.Stage) {
 	fails(t, "a viewer cancels", err, 403, "needs the role operator")
 	cmd := command{t: t, s: s, person: "quartermaster"}
 	cmd.login()
-	if out, errs, code := cmd.run("", "snapshot", "cancel", snap.ID); code != 0 || !strings.Contains(out, "cancelled by quartermaster") {
+	out, errs, code := cmd.run("", "snapshot", "cancel", snap.ID)
+	if code != 0 || !strings.Contains(out, "cancelled by quartermaster") {
 		t.Errorf("%d %s%s", code, out, errs)
 	}
 	_, err = c.CancelSnapshot(ctx, snap.ID)
@@ -413,8 +444,8 @@ func awaitAnswer(t *testing.T, limit time.Duration, f func(context.Context) erro
 	return errors.Join(err, ctx.Err())
 }
 
-// An agent gets another certificate before its own ends; the one before counts on, since an answer may be lost, but not the one before
-// that. An operator shuts all of them out.
+// An agent gets another certificate before its own ends; the one before counts on, since an answer may be
+// lost, but not the one before that. An operator shuts all of them out.
 func renewals(t *testing.T, s *demo.Stage, folder string, first *client.Agent) {
 	t.Helper()
 	ctx := t.Context()

@@ -15,8 +15,8 @@ import (
 	"idletally/internal/wire"
 )
 
-// A backup that was written while the service works makes the same service anew, elsewhere, with its keys: agents go on with it. One that
-// was changed anywhere is found out.
+// A backup that was written while the service works makes the same service anew, elsewhere, with its keys:
+// agents go on with it. One that was changed anywhere is found out.
 func TestBackupOfTheService(t *testing.T) {
 	t.Parallel()
 	s := begin(t, "")
@@ -53,8 +53,10 @@ func TestBackupOfTheService(t *testing.T) {
 	own := base64.StdEncoding.EncodeToString(key.Key)
 	c.want(0, own, "backup", "check", file)
 	c.want(0, own, "backup", "check", file, "--key", own)
-	c.want(1, "signed by another key", "backup", "check", file, "--key", base64.StdEncoding.EncodeToString(make([]byte, 32)))
-	c.want(1, "signed by another key", "backup", "restore", "--data", filepath.Join(s.Dir, "never"), file, "--key", base64.StdEncoding.EncodeToString(make([]byte, 32)))
+	c.want(1, "signed by another key", "backup", "check", file, "--key",
+		base64.StdEncoding.EncodeToString(make([]byte, 32)))
+	c.want(1, "signed by another key", "backup", "restore", "--data", filepath.Join(s.Dir, "never"), file, "--key",
+		base64.StdEncoding.EncodeToString(make([]byte, 32)))
 	c.want(2, "--key", "backup", "check", file, "--key", "x")
 	if st, err := os.Stat(file); err != nil || st.Mode().Perm() != 0o600 {
 		t.Errorf("%v, %v", st, err)
@@ -81,7 +83,13 @@ func TestBackupOfTheService(t *testing.T) {
 	if harmless > 3 {
 		t.Errorf("%d of 22 changes were not found", harmless)
 	}
-	for _, broken := range [][]byte{b[:len(b)/2], b[:len(b)-1], append(bytes.Clone(b), b...), append(bytes.Clone(b), "more"...), nil} {
+	for _, broken := range [][]byte{
+		b[:len(b)/2],
+		b[:len(b)-1],
+		append(bytes.Clone(b), b...),
+		append(bytes.Clone(b), "more"...),
+		nil,
+	} {
 		must(t, os.WriteFile(bad, broken, 0o600))
 		c.want(1, "damaged", "backup", "check", bad)
 		c.want(1, "damaged", "backup", "restore", "--data", filepath.Join(s.Dir, "never"), bad)
@@ -97,7 +105,12 @@ func TestBackupOfTheService(t *testing.T) {
 	s.Service.Stop()
 	must(t, os.Rename(data, data+".lost"))
 	out, errs, code := c.run("", "backup", "restore", "--data", data, file, "--key", own)
-	for _, says := range []string{"sessions ended", made.ID + "  quartermaster, for tide gauge: viewer", "remove those that you had removed: admin, bosun, harbourmaster", "shut those out that you had shut out: slip-"} {
+	for _, says := range []string{
+		"sessions ended",
+		made.ID + "  quartermaster, for tide gauge: viewer",
+		"remove those that you had removed: admin, bosun, harbourmaster",
+		"shut those out that you had shut out: slip-",
+	} {
 		if code != 0 || !strings.Contains(out, says) {
 			t.Errorf("%d, no %q in %s%s", code, says, out, errs)
 		}
@@ -109,7 +122,8 @@ func TestBackupOfTheService(t *testing.T) {
 	_, err = author.Me(ctx)
 	fails(t, "a token from before", err, http.StatusUnauthorized, "sign in first")
 	author = as(t, s, "quartermaster")
-	if list, err := author.History(ctx, pastOf("restored"), 10); err != nil || len(list) != 1 || list[0].Who != "the service" {
+	if list, err := author.History(ctx, pastOf("restored"), 10); err != nil || len(list) != 1 ||
+		list[0].Who != "the service" {
 		t.Errorf("%+v, %v", list, err)
 	}
 	got, err := author.Snapshot(ctx, snap.ID)

@@ -18,7 +18,10 @@ import (
 // inEditor evaluates something of the editor, which lives in a shadow root.
 func inEditor(t *testing.T, b *browser.Browser, expression string) (out string) {
 	t.Helper()
-	must(t, b.Do(chromedp.Evaluate(`(() => { const at = [...document.querySelectorAll("div")].find(d => d.shadowRoot); if (!at) return ""; const root = at.shadowRoot; return String(`+expression+`) })()`, &out)))
+	must(t,
+		b.Do(chromedp.Evaluate(`(() => { const at = [...document.querySelectorAll("div")].find(d => d.shadowRoot); if (!at) return ""; const root = at.shadowRoot; return String(`+
+			expression+`) })()`,
+			&out)))
 	return out
 }
 
@@ -33,7 +36,10 @@ func inside(t *testing.T, b *browser.Browser, text string) {
 func taken(t *testing.T, b *browser.Browser, text string) {
 	t.Helper()
 	await(t, b, `[...root.querySelectorAll(".cm-tooltip")].map(e => e.textContent).join()`, text)
-	must(t, b.Do(chromedp.Sleep(200*time.Millisecond), input.DispatchKeyEvent(input.KeyRawDown).WithKey("Enter").WithCode("Enter").WithWindowsVirtualKeyCode(13), chromedp.Sleep(300*time.Millisecond)))
+	must(t,
+		b.Do(chromedp.Sleep(200*time.Millisecond),
+			input.DispatchKeyEvent(input.KeyRawDown).WithKey("Enter").WithCode("Enter").WithWindowsVirtualKeyCode(13),
+			chromedp.Sleep(300*time.Millisecond)))
 }
 
 func await(t *testing.T, b *browser.Browser, what, text string) {
@@ -45,7 +51,8 @@ func await(t *testing.T, b *browser.Browser, what, text string) {
 		}
 		time.Sleep(100 * time.Millisecond)
 	}
-	t.Fatalf("%q is not in the editor: %q; it ends with %q", text, got, inEditor(t, b, `[...root.querySelectorAll(".cm-line")].slice(-4).map(l => l.textContent).join("|")`))
+	t.Fatalf("%q is not in the editor: %q; it ends with %q", text, got,
+		inEditor(t, b, `[...root.querySelectorAll(".cm-line")].slice(-4).map(l => l.textContent).join("|")`))
 }
 
 // Somebody derives a baseline, writes on with completion, sees errors in place and the effect beside,
@@ -68,15 +75,19 @@ func TestConsoleDeclare(t *testing.T) {
 
 	// At the end a rule: keys, accounts and paths are offered.
 	write := func(text string) { must(t, b.Do(input.InsertText(text))) }
-	must(t, b.Do(chromedp.Evaluate(`[...document.querySelectorAll("div")].find(d => d.shadowRoot).shadowRoot.querySelector(".cm-content").focus()`, nil),
-		chromedp.KeyEvent(kb.End, chromedp.KeyModifiers(input.ModifierCtrl)))) // Ctrl-End
+	must(t,
+		b.Do(chromedp.Evaluate(
+			`[...document.querySelectorAll("div")].find(d => d.shadowRoot).shadowRoot.querySelector(".cm-content").focus()`,
+			nil),
+			chromedp.KeyEvent(kb.End, chromedp.KeyModifiers(input.ModifierCtrl)))) // Ctrl-End
 	write("\n  - rule: late\n    paths: /srv/ticketing/rel")
 	taken(t, b, "releases")
 	write("/**\n    own")
 	taken(t, b, "Name or bare number")
 	write("tick")
 	taken(t, b, "ticket-svc")
-	if got := inEditor(t, b, `[...root.querySelectorAll(".cm-line")].slice(-3).map(l => l.textContent).join("|")`); got != "  - rule: late|    paths: /srv/ticketing/releases/**|    owner: ticket-svc" {
+	got := inEditor(t, b, `[...root.querySelectorAll(".cm-line")].slice(-3).map(l => l.textContent).join("|")`)
+	if got != "  - rule: late|    paths: /srv/ticketing/releases/**|    owner: ticket-svc" {
 		t.Errorf("written: %q", got)
 	}
 	must(t, b.See("would be new"))
@@ -98,7 +109,9 @@ func TestConsoleDeclare(t *testing.T) {
 	// From hosts that are right.
 	must(t, b.Press("From hosts that are right"))
 	must(t, b.See("It declares what is there"))
-	must(t, b.Do(chromedp.WaitEnabled(`//label[contains(., "slip-north")]/input`, chromedp.BySearch), chromedp.Click(`//label[contains(., "slip-north")]/input`, chromedp.BySearch)))
+	must(t,
+		b.Do(chromedp.WaitEnabled(`//label[contains(., "slip-north")]/input`, chromedp.BySearch),
+			chromedp.Click(`//label[contains(., "slip-north")]/input`, chromedp.BySearch)))
 	axe(t, b, "deriving")
 	must(t, b.Press("Draft it"))
 	inside(t, b, "Derived from host slip-north")
@@ -132,7 +145,10 @@ func TestConsoleDrift(t *testing.T) {
 	api := as(t, s, "quartermaster")
 	must(t, demo.Night(s.Root("slip-north"), 1))
 	snapshot(t, api, "ticketing", "slip-north")
-	for name, b := range map[string]*browser.Browser{"dark": open(t, s, 1280, 800, true), "narrow": open(t, s, 390, 844, false)} {
+	for name, b := range map[string]*browser.Browser{
+		"dark":   open(t, s, 1280, 800, true),
+		"narrow": open(t, s, 390, 844, false),
+	} {
 		must(t, b.SignIn("quartermaster", demo.Password))
 		must(t, b.Go("/drift/ticketing?host=slip-north"))
 		must(t, b.See("3 new"))
@@ -143,7 +159,8 @@ func TestConsoleDrift(t *testing.T) {
 		must(t, b.See("sales-night-1-0.db"))
 		must(t, b.See("declared"))
 		axe(t, b, name+": by folder")
-		must(t, b.Do(chromedp.Reload(), chromedp.WaitVisible("h1", chromedp.ByQuery))) // the address names what is shown
+		// the address names what is shown
+		must(t, b.Do(chromedp.Reload(), chromedp.WaitVisible("h1", chromedp.ByQuery)))
 		must(t, b.See("sales-night-1-0.db"))
 		must(t, b.Press("Over time"))
 		must(t, b.Press("In figures"))

@@ -19,11 +19,17 @@ import (
 // find opens the palette by its key, types, and waits for a choice.
 func find(t *testing.T, b *browser.Browser, text, choice string) {
 	t.Helper()
-	must(t, b.Do(chromedp.KeyEvent("k", chromedp.KeyModifiers(2)), chromedp.WaitVisible(`[role="combobox"]`, chromedp.ByQuery), chromedp.SendKeys(`[role="combobox"]`, text, chromedp.ByQuery)))
-	must(t, b.Do(chromedp.WaitVisible(fmt.Sprintf(`//*[@role="option"][contains(normalize-space(.), "%s")]`, choice), chromedp.BySearch)))
+	must(t,
+		b.Do(chromedp.KeyEvent("k", chromedp.KeyModifiers(2)),
+			chromedp.WaitVisible(`[role="combobox"]`, chromedp.ByQuery),
+			chromedp.SendKeys(`[role="combobox"]`, text, chromedp.ByQuery)))
+	must(t,
+		b.Do(chromedp.WaitVisible(fmt.Sprintf(`//*[@role="option"][contains(normalize-space(.), "%s")]`, choice),
+			chromedp.BySearch)))
 }
 
-// Whoever knows a part of a name gets to the thing, by keys alone; history, hosts, people and accounts have pages that lead on.
+// Whoever knows a part of a name gets to the thing, by keys alone; history, hosts, people and accounts have
+// pages that lead on.
 func TestConsoleFind(t *testing.T) {
 	t.Parallel()
 	s := begin(t, "")
@@ -36,9 +42,13 @@ func TestConsoleFind(t *testing.T) {
 	axe(t, b, "palette, dark")
 	// What was found for less is not offered for more: Enter would open it before the answer is there.
 	must(t, b.Do(fetch.Enable().WithPatterns([]*fetch.RequestPattern{{URLPattern: "*/search?*"}})))
-	must(t, b.Do(chromedp.SendKeys(`[role="combobox"]`, "zz", chromedp.ByQuery), chromedp.WaitNotPresent(`[role="option"]`, chromedp.ByQuery)))
+	must(t,
+		b.Do(chromedp.SendKeys(`[role="combobox"]`, "zz", chromedp.ByQuery),
+			chromedp.WaitNotPresent(`[role="option"]`, chromedp.ByQuery)))
 	must(t, b.Do(fetch.Disable(), chromedp.SendKeys(`[role="combobox"]`, kb.Backspace+kb.Backspace, chromedp.ByQuery)))
-	must(t, b.Do(chromedp.WaitVisible(`//*[@role="option"][contains(normalize-space(.), "slip-south")]`, chromedp.BySearch)))
+	must(t,
+		b.Do(chromedp.WaitVisible(`//*[@role="option"][contains(normalize-space(.), "slip-south")]`,
+			chromedp.BySearch)))
 	must(t, b.Do(chromedp.SendKeys(`[role="combobox"]`, kb.Enter, chromedp.ByQuery)))
 	must(t, b.See("Host slip-south"))
 	must(t, b.See("What it looked like"))
@@ -57,7 +67,10 @@ func TestConsoleFind(t *testing.T) {
 	must(t, b.See("What it can"))
 	must(t, b.Do(chromedp.SendKeys(`select[aria-label="Operation"]`, "read", chromedp.ByQuery)))
 	axe(t, b, "account, dark")
-	must(t, b.Do(chromedp.KeyEvent("k", chromedp.KeyModifiers(2)), chromedp.WaitVisible(`[role="combobox"]`, chromedp.ByQuery), chromedp.SendKeys(`[role="combobox"]`, "no such thing", chromedp.ByQuery)))
+	must(t,
+		b.Do(chromedp.KeyEvent("k", chromedp.KeyModifiers(2)),
+			chromedp.WaitVisible(`[role="combobox"]`, chromedp.ByQuery),
+			chromedp.SendKeys(`[role="combobox"]`, "no such thing", chromedp.ByQuery)))
 	must(t, b.See("Nothing has that in its name."))
 	must(t, b.Do(chromedp.SendKeys(`[role="combobox"]`, kb.Escape, chromedp.ByQuery)))
 
@@ -85,7 +98,9 @@ func TestConsoleFind(t *testing.T) {
 	axe(t, b, "tags, dark")
 	must(t, b.Press("Cancel"))
 	must(t, b.Press("Add a host…"))
-	must(t, b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "Name")]/input`, "slip-west", chromedp.BySearch)))
+	must(t,
+		b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "Name")]/input`, "slip-west",
+			chromedp.BySearch)))
 	must(t, b.Press("Make a code"))
 	must(t, b.See("idletally agent enrol --service"))
 	axe(t, b, "a code, dark")
@@ -93,7 +108,9 @@ func TestConsoleFind(t *testing.T) {
 	must(t, b.See("slip-west"))
 	must(t, b.Press("People"))
 	must(t, b.Press("Add a person…"))
-	must(t, b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "Name")]/input`, "stoker", chromedp.BySearch)))
+	must(t,
+		b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "Name")]/input`, "stoker",
+			chromedp.BySearch)))
 	axe(t, b, "adding a person, dark")
 	must(t, b.Do(chromedp.Click(`//*[@role="dialog"]//button[normalize-space(.)="Add"]`, chromedp.BySearch)))
 	must(t, b.See("It is not shown again."))
@@ -118,7 +135,9 @@ func TestConsoleFind(t *testing.T) {
 	must(t, b.See("30 2 * * *"))
 	must(t, b.Press("Notices"))
 	must(t, b.Press("Add a hook…"))
-	must(t, b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "Address")]/input`, "http://127.0.0.1:1/tally", chromedp.BySearch)))
+	must(t,
+		b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "Address")]/input`,
+			"http://127.0.0.1:1/tally", chromedp.BySearch)))
 	axe(t, b, "a hook, dark")
 	must(t, b.Press("Add it"))
 	must(t, b.See("signed with this secret"))
@@ -128,7 +147,9 @@ func TestConsoleFind(t *testing.T) {
 	axe(t, b, "hooks, dark")
 	must(t, b.Press("Tokens"))
 	must(t, b.Press("Make a token…"))
-	must(t, b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "What it is for")]/input`, "nightly", chromedp.BySearch)))
+	must(t,
+		b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "What it is for")]/input`, "nightly",
+			chromedp.BySearch)))
 	axe(t, b, "a token, dark")
 	must(t, b.Press("Make it"))
 	must(t, b.See("its_"))
@@ -146,7 +167,8 @@ func TestConsoleFind(t *testing.T) {
 		t.Errorf("the browser complains: %s", f)
 	}
 	list, err := as(t, s, "admin").History(t.Context(), pastOf("person"), 10)
-	if err != nil || len(list) < 2 || list[0].Sentence != "admin removed stoker" || !strings.HasPrefix(list[1].Sentence, "admin added stoker") {
+	if err != nil || len(list) < 2 || list[0].Sentence != "admin removed stoker" ||
+		!strings.HasPrefix(list[1].Sentence, "admin added stoker") {
 		t.Errorf("%+v, %v", list, err)
 	}
 }

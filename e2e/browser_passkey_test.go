@@ -16,19 +16,27 @@ import (
 	"idletally/internal/wire"
 )
 
-// authenticator gives a browser one that has no hardware: a passkey of the device, or a key that asks nobody who holds it.
+// authenticator gives a browser one that has no hardware: a passkey of the device, or a key that asks nobody
+// who holds it.
 func authenticator(t *testing.T, b *browser.Browser, verifies bool) {
 	t.Helper()
-	options := &webauthn.VirtualAuthenticatorOptions{Protocol: webauthn.AuthenticatorProtocolCtap2, Transport: webauthn.AuthenticatorTransportInternal,
-		HasResidentKey: true, HasUserVerification: verifies, IsUserVerified: verifies, AutomaticPresenceSimulation: true}
+	options := &webauthn.VirtualAuthenticatorOptions{
+		Protocol:                    webauthn.AuthenticatorProtocolCtap2,
+		Transport:                   webauthn.AuthenticatorTransportInternal,
+		HasResidentKey:              true,
+		HasUserVerification:         verifies,
+		IsUserVerified:              verifies,
+		AutomaticPresenceSimulation: true,
+	}
 	must(t, b.Do(webauthn.Enable(), chromedp.ActionFunc(func(ctx context.Context) error {
 		_, err := webauthn.AddVirtualAuthenticator(options).Do(ctx)
 		return err
 	})))
 }
 
-// Passkeys are a second factor and a first one: they are added in the console, sign in without a password where they ask who holds them, show
-// again who somebody is, and satisfy a policy; what they answered counts once, and for nobody else.
+// Passkeys are a second factor and a first one: they are added in the console, sign in without a password
+// where they ask who holds them, show again who somebody is, and satisfy a policy; what they answered counts
+// once, and for nobody else.
 func TestPasskeys(t *testing.T) {
 	t.Parallel()
 	s, admin, change := crewedOn(t)
@@ -48,7 +56,9 @@ func TestPasskeys(t *testing.T) {
 		must(t, b.SignIn(person, demo.Password))
 		must(t, b.Go("/settings?tab=you"))
 		must(t, b.Press("Add a passkey…"))
-		must(t, b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "What it is")]/input`, "key on my ring\r", chromedp.BySearch)))
+		must(t,
+			b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "What it is")]/input`, "key on my ring\r",
+				chromedp.BySearch)))
 		must(t, b.See("Codes to spare"))
 		axe(t, b, "a passkey was added")
 		must(t, b.Press("I have kept them"))
@@ -64,7 +74,10 @@ func TestPasskeys(t *testing.T) {
 	fails(t, "the password alone", err, http.StatusForbidden, "second factor is missing")
 	signOut := func(b *browser.Browser) {
 		t.Helper()
-		must(t, b.Do(chromedp.Evaluate(`fetch("/api/v1/sign-out", {method: "POST", headers: {"X-Idletally-Console": "1"}}).then(() => true)`, nil, awaitPromise)))
+		must(t,
+			b.Do(chromedp.Evaluate(
+				`fetch("/api/v1/sign-out", {method: "POST", headers: {"X-Idletally-Console": "1"}}).then(() => true)`,
+				nil, awaitPromise)))
 		must(t, b.Go("/"))
 	}
 	signOut(b)
@@ -83,7 +96,9 @@ func TestPasskeys(t *testing.T) {
 	change(`UPDATE session SET shown = shown - INTERVAL 601 SECOND`)
 	must(t, b.Go("/settings?tab=tokens"))
 	must(t, b.Press("Make a token…"))
-	must(t, b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "What it is for")]/input`, "tide gauge\r", chromedp.BySearch)))
+	must(t,
+		b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "What it is for")]/input`, "tide gauge\r",
+			chromedp.BySearch)))
 	must(t, b.See("Is it still you?"))
 	must(t, b.Press("Use a passkey"))
 	must(t, b.See("It is not shown again"))
@@ -91,10 +106,14 @@ func TestPasskeys(t *testing.T) {
 	// A key that asks nobody is a second factor alone; and roles that need one are content with it.
 	ruled(t, admin, func(p *wire.Policy) { p.SecondFactor = []string{wire.Reviewer} })
 	r := window(false)
-	must(t, r.Do(chromedp.SendKeys(`input[autocomplete="username"]`, "harbourmaster", chromedp.ByQuery), chromedp.SendKeys(`input[autocomplete="current-password"]`, demo.Password+"\r", chromedp.ByQuery)))
+	must(t,
+		r.Do(chromedp.SendKeys(`input[autocomplete="username"]`, "harbourmaster", chromedp.ByQuery),
+			chromedp.SendKeys(`input[autocomplete="current-password"]`, demo.Password+"\r", chromedp.ByQuery)))
 	must(t, r.See("A second factor first"))
 	must(t, r.Press("Add a passkey…"))
-	must(t, r.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "What it is")]/input`, "bare key\r", chromedp.BySearch)))
+	must(t,
+		r.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "What it is")]/input`, "bare key\r",
+			chromedp.BySearch)))
 	must(t, r.See("Codes to spare"))
 	must(t, r.Press("I have kept them"))
 	must(t, r.Press("Go on"))
@@ -102,7 +121,9 @@ func TestPasskeys(t *testing.T) {
 	signOut(r)
 	must(t, r.Press("Sign in with a passkey"))
 	must(t, r.See("No passkey was given")) // the browser has none that says who holds it
-	must(t, r.Do(chromedp.SendKeys(`input[autocomplete="username"]`, "harbourmaster", chromedp.ByQuery), chromedp.SendKeys(`input[autocomplete="current-password"]`, demo.Password+"\r", chromedp.ByQuery)))
+	must(t,
+		r.Do(chromedp.SendKeys(`input[autocomplete="username"]`, "harbourmaster", chromedp.ByQuery),
+			chromedp.SendKeys(`input[autocomplete="current-password"]`, demo.Password+"\r", chromedp.ByQuery)))
 	must(t, r.See("second factor is missing"))
 	must(t, r.Press("Use a passkey"))
 	must(t, r.See("What needs somebody"))
@@ -112,7 +133,8 @@ func TestPasskeys(t *testing.T) {
 		t.Helper()
 		var out string
 		must(t, r.Do(chromedp.Evaluate(`(async () => {
-			const asked = await (await fetch("/api/v1`+path+`", {method: "POST", body: '`+body+`', headers: {"X-Idletally-Console": "1", "Content-Type": "application/json"}})).json();
+			const asked = await (await fetch("/api/v1`+path+`", {method: "POST", body: '`+body+
+			`', headers: {"X-Idletally-Console": "1", "Content-Type": "application/json"}})).json();
 			const c = await navigator.credentials.get({publicKey: PublicKeyCredential.parseRequestOptionsFromJSON(JSON.parse(asked.options))});
 			return JSON.stringify({answer: JSON.stringify(c.toJSON()), state: asked.state});
 		})()`, &out, awaitPromise)))
@@ -120,7 +142,8 @@ func TestPasskeys(t *testing.T) {
 	}
 	sign := func(name, shown string) int {
 		t.Helper()
-		status, _, _ := post(t, s, &api, "/sign-in", `{"name":"`+name+`","password":"`+demo.Password+`","passkey":`+shown+`}`)
+		status, _, _ := post(t, s, &api, "/sign-in",
+			`{"name":"`+name+`","password":"`+demo.Password+`","passkey":`+shown+`}`)
 		return status
 	}
 	const own = `{"name":"harbourmaster","password":"` + demo.Password + `"}`
@@ -143,15 +166,18 @@ func TestPasskeys(t *testing.T) {
 		t.Errorf("what goes on counting after a reset: %+v, %v", one, err)
 	}
 	change(`UPDATE passkey SET person = 'bosun' WHERE person = 'harbourmaster'`)
-	if status, b, _ := post(t, s, &api, "/sign-in/passkey", `{"name":"bosun","password":"`+demo.Password+`"}`); status == http.StatusOK {
+	if status, b, _ := post(t, s, &api, "/sign-in/passkey",
+		`{"name":"bosun","password":"`+demo.Password+`"}`); status == http.StatusOK {
 		t.Errorf("somebody else's row opens for another: %s", b)
 	}
-	if status, _, _ := post(t, s, &api, "/sign-in/passkey", `{"name":"bosun","password":"low tide at one"}`); status != http.StatusUnauthorized {
+	if status, _, _ := post(t, s, &api, "/sign-in/passkey",
+		`{"name":"bosun","password":"low tide at one"}`); status != http.StatusUnauthorized {
 		t.Errorf("which passkeys somebody has, without their password: %d", status)
 	}
 	change(`UPDATE passkey SET person = 'harbourmaster' WHERE person = 'bosun'`)
 	must(t, admin.RemoveSecondOf(ctx, "harbourmaster"))
-	if _, err := api.SignIn(ctx, wire.SignIn{Name: "harbourmaster", Password: demo.Password}); err != nil { // which is enough to set up another one
+	if _, err := api.SignIn(ctx, wire.SignIn{Name: "harbourmaster", Password: demo.Password}); err != nil {
+		// which is enough to set up another one
 		t.Errorf("after an admin took it away: %v", err)
 	}
 	if list, err := admin.History(ctx, pastOf("passkey added"), 20); err != nil || len(list) != 2 {

@@ -68,7 +68,9 @@ func TestConsole(t *testing.T) {
 	author, reviewer := open(t, s, 1280, 800, false), open(t, s, 1280, 800, true)
 	must(t, author.Go("/"))
 	axe(t, author, "sign in")
-	must(t, author.Do(chromedp.SendKeys(`input[autocomplete="username"]`, "quartermaster", chromedp.ByQuery), chromedp.SendKeys(`input[autocomplete="current-password"]`, "wrong\r", chromedp.ByQuery)))
+	must(t,
+		author.Do(chromedp.SendKeys(`input[autocomplete="username"]`, "quartermaster", chromedp.ByQuery),
+			chromedp.SendKeys(`input[autocomplete="current-password"]`, "wrong\r", chromedp.ByQuery)))
 	must(t, author.See("name or password is wrong"))
 	must(t, author.SignIn("quartermaster", demo.Password))
 	must(t, reviewer.SignIn("harbourmaster", demo.Password))
@@ -76,7 +78,9 @@ func TestConsole(t *testing.T) {
 	axe(t, author, "overview")
 	axe(t, reviewer, "overview, dark")
 
-	must(t, author.Do(chromedp.Click(`//ul[@aria-label="ticketing on its hosts"]//a[contains(., "slip-south")]`, chromedp.BySearch)))
+	must(t,
+		author.Do(chromedp.Click(`//ul[@aria-label="ticketing on its hosts"]//a[contains(., "slip-south")]`,
+			chromedp.BySearch)))
 	must(t, author.See("Drift of ticketing"))
 	must(t, author.Go("/hosts/slip-south"))
 	must(t, author.Press("Look again at ticketing on slip-south"))
@@ -92,7 +96,9 @@ func TestConsole(t *testing.T) {
 	must(t, author.Press("Accept for a time"))
 	must(t, author.See("They count no more until the date"))
 	axe(t, author, "waiving")
-	must(t, author.Do(chromedp.SendKeys("textarea", "Rewritten soon.", chromedp.ByQuery), chromedp.Click(`//*[@role="dialog"]//button[normalize-space(.)="Accept"]`, chromedp.BySearch)))
+	must(t,
+		author.Do(chromedp.SendKeys("textarea", "Rewritten soon.", chromedp.ByQuery),
+			chromedp.Click(`//*[@role="dialog"]//button[normalize-space(.)="Accept"]`, chromedp.BySearch)))
 	must(t, author.See("by quartermaster until"))
 	must(t, author.See("120 more waived"))
 	axe(t, author, "drift, waived")
@@ -121,7 +127,11 @@ func TestConsole(t *testing.T) {
 	must(t, reviewer.See("to review"))
 	must(t, reviewer.Press("Remediation of ticketing"))
 	must(t, reviewer.Press("file/srv/ticketing/bin/tool-03"))
-	must(t, reviewer.Do(chromedp.SendKeys(`//label[.="Say something of this step"]/following-sibling::textarea`, "Was it meant?", chromedp.BySearch), chromedp.Click(`//label[.="Say something of this step"]/ancestor::form//button`, chromedp.BySearch)))
+	must(t,
+		reviewer.Do(
+			chromedp.SendKeys(`//label[.="Say something of this step"]/following-sibling::textarea`, "Was it meant?",
+				chromedp.BySearch),
+			chromedp.Click(`//label[.="Say something of this step"]/ancestor::form//button`, chromedp.BySearch)))
 	must(t, reviewer.See("of slip-north /srv/ticketing/bin/tool-03"))
 	axe(t, reviewer, "a step with a remark, dark")
 	must(t, reviewer.Press("Approve…"))
@@ -141,7 +151,9 @@ func TestConsole(t *testing.T) {
 	must(t, author.See("the file has 2 hard links"))
 	axe(t, author, "run")
 	// What it found, a part of it, and that part back.
-	must(t, author.Do(chromedp.SendKeys(`//label[starts-with(., "Paths")]/input`, "/srv/ticketing/logs/sales-01*", chromedp.BySearch)))
+	must(t,
+		author.Do(chromedp.SendKeys(`//label[starts-with(., "Paths")]/input`, "/srv/ticketing/logs/sales-01*",
+			chromedp.BySearch)))
 	must(t, author.Press("file/srv/ticketing/logs/sales-010.log"))
 	must(t, author.See("left"))
 	axe(t, author, "run, an original open")
@@ -204,7 +216,9 @@ func tryLooking(t *testing.T, s *demo.Stage, b *browser.Browser) {
 	axe(t, b, "look, below")
 
 	// As somebody in no group the way stops, and joining the crew is what would help.
-	must(t, b.Go("/look?host=slip-south&path=/srv/ticketing/releases/2026-01&tab=who&for=nobody&operation=list&joining=crew"))
+	must(t,
+		b.Go(
+			"/look?host=slip-south&path=/srv/ticketing/releases/2026-01&tab=who&for=nobody&operation=list&joining=crew"))
 	must(t, b.See("the way stops at /srv/ticketing"))
 	must(t, b.See("Then: the account joins crew"))
 	axe(t, b, "look, supposed")
@@ -224,8 +238,12 @@ func tryLooking(t *testing.T, s *demo.Stage, b *browser.Browser) {
 	must(t, stranger.Press("Explain and convert modes"))
 	must(t, stranger.See("The group can list it and pass through."))
 	axe(t, stranger, "calculator, signed out")
-	must(t, stranger.Do(chromedp.Click(`button[aria-label="others: read"]`, chromedp.ByQuery), chromedp.WaitVisible(`//input[@value="rwxr-sr--"]`, chromedp.BySearch)))
-	must(t, stranger.Do(chromedp.SendKeys(`//label[starts-with(., "Octal")]/input`, kb.End+strings.Repeat(kb.Backspace, 4)+"0849", chromedp.BySearch)))
+	must(t,
+		stranger.Do(chromedp.Click(`button[aria-label="others: read"]`, chromedp.ByQuery),
+			chromedp.WaitVisible(`//input[@value="rwxr-sr--"]`, chromedp.BySearch)))
+	must(t,
+		stranger.Do(chromedp.SendKeys(`//label[starts-with(., "Octal")]/input`,
+			kb.End+strings.Repeat(kb.Backspace, 4)+"0849", chromedp.BySearch)))
 	must(t, stranger.See("character 2 is '8', want an octal digit 0 to 7"))
 }
 
@@ -239,22 +257,49 @@ func TestConsoleNarrow(t *testing.T) {
 	}
 	b := open(t, s, 360, 844, true)
 	must(t, b.SignIn("lookout", demo.Password))
-	for _, page := range []string{"/", "/drift/ticketing", "/plans", "/plans/" + p.ID, "/runs", "/snapshots", "/put-back", "/look?path=/srv/ticketing&tab=who&snapshot=" + newest(t, s), "/calculate",
-		"/history", "/settings", "/settings?tab=people", "/settings?tab=reviews", "/settings?tab=schedules", "/settings?tab=notices", "/settings?tab=tokens", "/settings?tab=storage", "/hosts/slip-north", "/accounts/www-tickets?operation=read&snapshot=" + newest(t, s), "/baselines", "/baselines/ticketing"} {
+	for _, page := range []string{
+		"/",
+		"/drift/ticketing",
+		"/plans",
+		"/plans/" + p.ID,
+		"/runs",
+		"/snapshots",
+		"/put-back",
+		"/look?path=/srv/ticketing&tab=who&snapshot=" + newest(t, s),
+		"/calculate",
+		"/history",
+		"/settings",
+		"/settings?tab=people",
+		"/settings?tab=reviews",
+		"/settings?tab=schedules",
+		"/settings?tab=notices",
+		"/settings?tab=tokens",
+		"/settings?tab=storage",
+		"/hosts/slip-north",
+		"/accounts/www-tickets?operation=read&snapshot=" + newest(t, s),
+		"/baselines",
+		"/baselines/ticketing",
+	} {
 		must(t, b.Go(page))
 		axe(t, b, page+", narrow")
 		var wide int
 		must(t, b.Do(chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide)))
 		if wide > 360 {
 			var beyond string
-			must(t, b.Do(chromedp.Evaluate(`[...document.querySelectorAll("main *")].filter(e => e.getBoundingClientRect().right > 360 && !e.closest("[role=region], pre")).map(e => e.outerHTML.slice(0, 120)).join("\n")`, &beyond)))
+			must(t,
+				b.Do(chromedp.Evaluate(
+					`[...document.querySelectorAll("main *")].filter(e => e.getBoundingClientRect().right > 360 && !e.closest("[role=region], pre")).map(e => e.outerHTML.slice(0, 120)).join("\n")`,
+					&beyond)))
 			t.Errorf("%s is %d pixels wide in a window of 360: %s", page, wide, beyond)
 		}
 	}
 	// A viewer is offered nothing that a viewer may not do.
 	must(t, b.Go("/drift/ticketing"))
 	var buttons int
-	must(t, b.Do(chromedp.Evaluate(`[...document.querySelectorAll("button")].filter(b => /Draft|Choose/.test(b.textContent)).length`, &buttons)))
+	must(t,
+		b.Do(chromedp.Evaluate(
+			`[...document.querySelectorAll("button")].filter(b => /Draft|Choose/.test(b.textContent)).length`,
+			&buttons)))
 	if buttons > 0 {
 		t.Errorf("a viewer is offered %d buttons for drafting", buttons)
 	}

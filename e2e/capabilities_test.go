@@ -19,8 +19,9 @@ import (
 	"idletally/internal/wire"
 )
 
-// The capabilities that the packaged units leave to agents are enough: to look at what others own and nobody else may read, and for the other agent
-// to change owner, mode with set-ID bits, entries and file capabilities there.
+// The capabilities that the packaged units leave to agents are enough: to look at what others own and nobody
+// else may read, and for the other agent to change owner, mode with set-ID bits, entries and file
+// capabilities there.
 func TestCapabilitiesOfUnits(t *testing.T) {
 	t.Parallel()
 	dir := folder(t)
@@ -40,11 +41,16 @@ func TestCapabilitiesOfUnits(t *testing.T) {
 	inv, err := admin.Invite(t.Context(), wire.NewHost{Name: "quay", Tags: []string{"quay"}})
 	must(t, err)
 	own := filepath.Join(dir, "agent")
-	if out, err := exec.Command(program, "agent", "enrol", "--folder", own, "--service", s.Address, "--authority", s.Authority(), "--code", inv.Code, "--root", root).CombinedOutput(); err != nil {
+	if out, err := exec.Command(program, "agent", "enrol", "--folder", own, "--service", s.Address, "--authority",
+		s.Authority(), "--code", inv.Code, "--root", root).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
 	author := as(t, s, "quartermaster")
-	e, err := author.UploadBaseline(t.Context(), fmt.Sprintf("idletally: 1\napplication: quay\ntitle: A quay\nhosts:\n  tags: [quay]\nroots:\n  - %s\nrules:\n  - rule: all\n    paths: %s/**\n    owner: 4711\n", root, root))
+	e, err := author.UploadBaseline(t.Context(),
+		fmt.Sprintf(
+			"idletally: 1\napplication: quay\ntitle: A quay\nhosts:\n  tags: [quay]\nroots:\n  - %s\nrules:\n  - "+
+				"rule: all\n    paths: %s/**\n    owner: 4711\n",
+			root, root))
 	must(t, err)
 	_, err = author.Publish(t.Context(), "quay", e.Number)
 	must(t, err)
@@ -53,7 +59,8 @@ func TestCapabilitiesOfUnits(t *testing.T) {
 	must(t, os.Chmod(filepath.Dir(program), 0o755)) // the account gets at the program
 	look := unit(t, s, "idletally-look", own, "--look-only", "--watch=false")
 	snap := snapshot(t, author, "quay", "quay")
-	if ids, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", look.Pid())); err != nil || !strings.Contains(string(ids), fmt.Sprintf("Uid:\t%d\t%[1]d", unprivileged)) {
+	if ids, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", look.Pid())); err != nil ||
+		!strings.Contains(string(ids), fmt.Sprintf("Uid:\t%d\t%[1]d", unprivileged)) {
 		t.Errorf("it runs as somebody else: %s, %v", ids, err)
 	}
 	if snap.Paths != 22 || snap.Gaps != 0 {
@@ -61,11 +68,16 @@ func TestCapabilitiesOfUnits(t *testing.T) {
 	}
 	plan := func(changes string) wire.Run {
 		t.Helper()
-		p, err := author.DraftPlan(t.Context(), wire.Draft{Application: "quay", Hosts: []string{"quay"}, Changes: changes})
+		p, err := author.DraftPlan(t.Context(), wire.Draft{
+			Application: "quay",
+			Hosts:       []string{"quay"},
+			Changes:     changes,
+		})
 		must(t, err)
 		return agreed(t, s, p)
 	}
-	const changes = "changes:\n  - paths: %s/private/*\n    set: {owner: 4712, group: 4713, files: 06750, entries: [\"user:4714:r\"]}\n"
+	const changes = "changes:\n  - paths: %s/private/*\n    set: {owner: 4712, group: 4713, files: 06750, entries: " +
+		"[\"user:4714:r\"]}\n"
 	if r := plan(fmt.Sprintf(changes, root)); r.Hosts[0].Done != 0 || r.State == "finished" {
 		t.Errorf("the agent that only looks: %+v", r)
 	}
@@ -108,7 +120,8 @@ func unit(t *testing.T, s *demo.Stage, name, folder string, flags ...string) *de
 	owner := 0
 	if account.Match(b) { // as systemd does, its folder becomes its own, and it has what is ambient
 		owner = unprivileged
-		argv = append(argv, "--reuid", strconv.Itoa(owner), "--regid", strconv.Itoa(owner), "--clear-groups", "--inh-caps", set, "--ambient-caps", set)
+		argv = append(argv, "--reuid", strconv.Itoa(owner), "--regid", strconv.Itoa(owner), "--clear-groups",
+			"--inh-caps", set, "--ambient-caps", set)
 	}
 	must(t, filepath.WalkDir(folder, func(path string, _ os.DirEntry, err error) error {
 		return errors.Join(err, os.Lchown(path, owner, owner))

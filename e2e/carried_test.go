@@ -17,8 +17,8 @@ import (
 	"idletally/internal/wire"
 )
 
-// A host that nothing leads to: let in, looked at, changed and put back by files that somebody carries, one of them broken off in the
-// middle; and what is wrong with such a file is found.
+// A host that nothing leads to: let in, looked at, changed and put back by files that somebody carries, one
+// of them broken off in the middle; and what is wrong with such a file is found.
 func TestCarried(t *testing.T) {
 	t.Parallel()
 	ctx := t.Context()
@@ -36,7 +36,8 @@ func TestCarried(t *testing.T) {
 	letIn := func(name, own string) { op.letIn(name, name, own, in, root) }
 	look := func() {
 		t.Helper()
-		op.want(0, "", "snapshot", "save", in("snapshot"), "--root", root, "--host", "pontoon", "--application", "billing")
+		op.want(0, "", "snapshot", "save", in("snapshot"), "--root", root, "--host", "pontoon", "--application",
+			"billing")
 		op.want(0, "ready", "snapshot", "import", in("snapshot"))
 	}
 	must(t, os.WriteFile(in("rubbish"), []byte("{}"), 0o600))
@@ -45,7 +46,8 @@ func TestCarried(t *testing.T) {
 	op.want(1, "is no request", "host", "admit", "pontoon", in("rubbish"), in("x"))
 	op.want(1, "not enrolled", agent("carry", in("rubbish"), in("x"))...)
 	letIn("pontoon", own)
-	op.want(1, "nothing was asked for", agent("join", in("pontoon.admission"), "--fingerprint", admissionPrint(t, in("pontoon.admission")))...)
+	op.want(1, "nothing was asked for",
+		agent("join", in("pontoon.admission"), "--fingerprint", admissionPrint(t, in("pontoon.admission")))...)
 	op.want(1, "no way to its service", agent("run")...)
 	op.want(0, "it is good for another 399 days", "doctor", "--data", in("nothing"), "--folder", own)
 	_, err := c.TakeSnapshot(ctx, wire.NewSnapshot{Application: "billing", Host: "pontoon", Roots: []string{root}})
@@ -58,7 +60,11 @@ func TestCarried(t *testing.T) {
 	look()
 	change := func(mode string) wire.Run {
 		t.Helper()
-		p, err := c.DraftPlan(ctx, wire.Draft{Application: "billing", Hosts: []string{"pontoon"}, Changes: fmt.Sprintf("changes: [{paths: %s/bill-*, set: {files: %s}}]", root, mode)})
+		p, err := c.DraftPlan(ctx, wire.Draft{
+			Application: "billing",
+			Hosts:       []string{"pontoon"},
+			Changes:     fmt.Sprintf("changes: [{paths: %s/bill-*, set: {files: %s}}]", root, mode),
+		})
 		must(t, err)
 		approved(t, s, p)
 		r, err := c.StartRun(ctx, p.ID)
@@ -142,12 +148,17 @@ func TestCarried(t *testing.T) {
 	op.want(0, "finished", agent("carry", in("back.order"), in("back.report"))...)
 	op.want(0, "finished", "run", "import", in("back.report"))
 	for n := range files {
-		if st, err := os.Stat(filepath.Join(root, fmt.Sprintf("bill-%05d", n))); err != nil || st.Mode().Perm() != 0o644 {
+		if st, err := os.Stat(filepath.Join(root, fmt.Sprintf("bill-%05d", n))); err != nil ||
+			st.Mode().Perm() != 0o644 {
 			t.Fatalf("bill %d is not as it was: %v", n, err)
 		}
 	}
 	out, _, _ := op.run("", "history", "--most", "200", "--output", "json")
-	for _, says := range []string{"quartermaster admitted host pontoon, by a file", "quartermaster wrote the order of run " + r.ID, "quartermaster took in a report of run " + r.ID} {
+	for _, says := range []string{
+		"quartermaster admitted host pontoon, by a file",
+		"quartermaster wrote the order of run " + r.ID,
+		"quartermaster took in a report of run " + r.ID,
+	} {
 		if !strings.Contains(out, says) {
 			t.Errorf("the history does not say %q: %.300s", says, out)
 		}
@@ -157,7 +168,8 @@ func TestCarried(t *testing.T) {
 	they := command{t: t, s: other, person: "quartermaster"}
 	they.login()
 	they.letIn("pontoon", "theirs", own+"-theirs", in, root)
-	op.want(4, "not by the key this agent pinned", "agent", "--folder", own+"-theirs", "carry", in("back.order"), in("theirs.report"))
+	op.want(4, "not by the key this agent pinned", "agent", "--folder", own+"-theirs", "carry", in("back.order"),
+		in("theirs.report"))
 	op.want(1, "none of this service's", "run", "import", in("theirs.report"))
 }
 
@@ -166,11 +178,15 @@ func (c command) letIn(name, file, own string, in func(string) string, root stri
 	c.t.Helper()
 	c.want(0, "host admit", "agent", "--folder", own, "request", in(file+".request"), "--root", root)
 	c.want(2, "--fingerprint", "host", "admit", name, in(file+".request"), in(file+".admission"))
-	c.want(1, "not the request", "host", "admit", name, in(file+".request"), in(file+".admission"), "--fingerprint", strings.Repeat("0", 32))
-	c.want(0, "agent join", "host", "admit", name, in(file+".request"), in(file+".admission"), "--fingerprint", requestPrint(c.t, in(file+".request")))
+	c.want(1, "not the request", "host", "admit", name, in(file+".request"), in(file+".admission"), "--fingerprint",
+		strings.Repeat("0", 32))
+	c.want(0, "agent join", "host", "admit", name, in(file+".request"), in(file+".admission"), "--fingerprint",
+		requestPrint(c.t, in(file+".request")))
 	c.want(2, "--fingerprint", "agent", "--folder", own, "join", in(file+".admission"))
-	c.want(1, "not the admission", "agent", "--folder", own, "join", in(file+".admission"), "--fingerprint", strings.Repeat("0", 32))
-	c.want(0, "This is host "+name, "agent", "--folder", own, "join", in(file+".admission"), "--fingerprint", admissionPrint(c.t, in(file+".admission")))
+	c.want(1, "not the admission", "agent", "--folder", own, "join", in(file+".admission"), "--fingerprint",
+		strings.Repeat("0", 32))
+	c.want(0, "This is host "+name, "agent", "--folder", own, "join", in(file+".admission"), "--fingerprint",
+		admissionPrint(c.t, in(file+".admission")))
 }
 
 func requestPrint(t *testing.T, file string) string {
@@ -189,8 +205,8 @@ func admissionPrint(t *testing.T, file string) string {
 	return a.Fingerprint()
 }
 
-// Whoever carries an admission puts one of their own in its place, with a key of theirs for orders: the host does not take it, and not even
-// by its true fingerprint where another key signs its orders already.
+// Whoever carries an admission puts one of their own in its place, with a key of theirs for orders: the host
+// does not take it, and not even by its true fingerprint where another key signs its orders already.
 func TestAdmissionOfACarrier(t *testing.T) {
 	t.Parallel()
 	s, _ := crewed(t)
@@ -203,7 +219,8 @@ func TestAdmissionOfACarrier(t *testing.T) {
 	must(t, err)
 
 	op.want(0, "", "agent", "--folder", own, "request", in("again.request"), "--root", root)
-	op.want(0, "", "host", "admit", "pontoon", in("again.request"), in("again.admission"), "--fingerprint", requestPrint(t, in("again.request")))
+	op.want(0, "", "host", "admit", "pontoon", in("again.request"), in("again.admission"), "--fingerprint",
+		requestPrint(t, in("again.request")))
 	var a archive.Admission
 	b, err := os.ReadFile(in("again.admission"))
 	must(t, err)
@@ -215,8 +232,10 @@ func TestAdmissionOfACarrier(t *testing.T) {
 	b, err = json.Marshal(a)
 	must(t, err)
 	must(t, os.WriteFile(in("again.admission"), b, 0o600))
-	op.want(1, "Somebody may have put another in its place", "agent", "--folder", own, "join", in("again.admission"), "--fingerprint", shown)
-	op.want(1, "another key signs its orders", "agent", "--folder", own, "join", in("again.admission"), "--fingerprint", a.Fingerprint())
+	op.want(1, "Somebody may have put another in its place", "agent", "--folder", own, "join", in("again.admission"),
+		"--fingerprint", shown)
+	op.want(1, "another key signs its orders", "agent", "--folder", own, "join", in("again.admission"), "--fingerprint",
+		a.Fingerprint())
 	if now, err := os.ReadFile(filepath.Join(own, "agent.json")); err != nil || string(now) != string(settings) {
 		t.Errorf("the host's settings are others: %v", err)
 	}

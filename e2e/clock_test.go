@@ -13,8 +13,9 @@ import (
 	"idletally/internal/wire"
 )
 
-// shifted has all that is stored have been stored by a clock that was so much ahead of the service's: to the service that is the same as
-// if its own clock were set back by as much. The history stays: its lines are tied together as they were written.
+// shifted has all that is stored have been stored by a clock that was so much ahead of the service's: to the
+// service that is the same as if its own clock were set back by as much. The history stays: its lines are
+// tied together as they were written.
 func shifted(t *testing.T, db *sql.DB, by time.Duration) {
 	t.Helper()
 	rows, err := db.QueryContext(t.Context(), `SELECT table_name, column_name FROM information_schema.columns
@@ -32,13 +33,16 @@ func shifted(t *testing.T, db *sql.DB, by time.Duration) {
 		t.Fatalf("only %d times are stored", len(all))
 	}
 	for _, c := range all {
-		changed(t, db, fmt.Sprintf("UPDATE `%s` SET `%s` = `%s` + INTERVAL ? SECOND WHERE `%s` IS NOT NULL", c[0], c[1], c[1], c[1]),
+		changed(t, db,
+			fmt.Sprintf("UPDATE `%s` SET `%s` = `%s` + INTERVAL ? SECOND WHERE `%s` IS NOT NULL", c[0], c[1], c[1],
+				c[1]),
 			int(by/time.Second))
 	}
 }
 
-// The service's clock is set back by ninety minutes, and on by four hours, or agents are cut off for as long, in the middle of everything: what was begun comes to its end,
-// what is asked for is done, nobody is thrown out, and nothing that was acknowledged is lost.
+// The service's clock is set back by ninety minutes, and on by four hours, or agents are cut off for as long,
+// in the middle of everything: what was begun comes to its end, what is asked for is done, nobody is thrown
+// out, and nothing that was acknowledged is lost.
 func TestClockSteps(t *testing.T) {
 	t.Parallel()
 	ctx := t.Context()
@@ -48,16 +52,19 @@ func TestClockSteps(t *testing.T) {
 	db, err := sql.Open("mysql", server.DSN)
 	must(t, err)
 	defer db.Close()
-	// To a service whose clock is set on nobody has used a session for as long: that is for the policy to say, and here allowed.
+	// To a service whose clock is set on nobody has used a session for as long: that is for the policy to
+	// say, and here allowed.
 	ruled(t, as(t, s, "admin"), func(p *wire.Policy) { p.Idle = 720 })
 	c := as(t, s, "quartermaster")
 	for _, step := range []time.Duration{90 * time.Minute, -4 * time.Hour, 20 * time.Second, 90 * time.Minute} {
-		// In the middle of a snapshot, whose agent is killed besides: the lease of its work ends an hour and a half later than it should.
+		// In the middle of a snapshot, whose agent is killed besides: the lease of its work ends an hour and
+		// a half later than it should.
 		snap, err := c.TakeSnapshot(ctx, wire.NewSnapshot{Application: "ticketing", Host: "slip-south", Whole: true})
 		must(t, err)
 		eventually(t, "the snapshot is begun", func() bool {
 			var n int
-			err := db.QueryRowContext(ctx, `SELECT COUNT(*) FROM work WHERE subject = ? AND state <> 'waiting'`, snap.ID).Scan(&n)
+			err := db.QueryRowContext(ctx, `SELECT COUNT(*) FROM work WHERE subject = ?
+				AND state <> 'waiting'`, snap.ID).Scan(&n)
 			return err == nil && n == 1
 		})
 		s.Agents["slip-south"].Kill()

@@ -25,9 +25,11 @@ func tryDeriving(t *testing.T, s *demo.Stage) {
 		{[]string{"snapshot", "take", "boards", "slip-north"}, 1, "name them as roots"},
 		{[]string{"snapshot", "take", "boards", "--root", "/srv/tideboard"}, 2, "name the hosts"},
 		{[]string{"snapshot", "take", "boards", "slip-north", "--root", "tideboard"}, 1, "is not absolute"},
-		{[]string{"snapshot", "take", "boards", "slip-north", "--root", "/srv", "--root", "/srv/tideboard"}, 1, "lie in each other"},
+		{[]string{"snapshot", "take", "boards", "slip-north", "--root", "/srv", "--root", "/srv/tideboard"}, 1,
+			"lie in each other"},
 		{[]string{"snapshot", "take", "Boards!", "slip-north", "--root", "/srv/tideboard"}, 1, `application "Boards!"`},
-		{[]string{"snapshot", "take", "boards", "slip-north", "--root", "/etc"}, 4, "this host's own list of roots does not hold it"},
+		{[]string{"snapshot", "take", "boards", "slip-north", "--root", "/etc"}, 4,
+			"this host's own list of roots does not hold it"},
 		{[]string{"snapshot", "take", "ticketing", "slip-north", "--root", "/srv/ticketing"}, 1, "leave the roots out"},
 		{[]string{"baseline", "derive", "boards"}, 2, "name hosts that are right"},
 		{[]string{"baseline", "derive", "boards", "slip-south"}, 1, "has no snapshot of boards yet"},
@@ -45,7 +47,12 @@ func tryDeriving(t *testing.T, s *demo.Stage) {
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	for _, argv := range [][]string{{"baseline", "check", file}, {"baseline", "upload", file}, {"baseline", "publish", "boards", "1"}, {"drift", "report", "boards", "--fail"}} {
+	for _, argv := range [][]string{
+		{"baseline", "check", file},
+		{"baseline", "upload", file},
+		{"baseline", "publish", "boards", "1"},
+		{"drift", "report", "boards", "--fail"},
+	} {
 		if out, errs, code := c.run("", argv...); code != 0 {
 			t.Errorf("%v: exit code %d\n%s%s", argv, code, out, errs)
 		}

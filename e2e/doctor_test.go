@@ -43,5 +43,6 @@ func TestDoctor(t *testing.T) {
 	s.Service.Stop()
 	c.want(1, "does not answer", all()...)
 	nobody := command{t: t, s: s, person: "nobody-in-particular"}
-	nobody.want(0, "you are not signed in", "doctor", "--data", filepath.Join(s.Dir, "nothing"), "--folder", filepath.Join(s.Dir, "nothing"))
+	nobody.want(0, "you are not signed in", "doctor", "--data", filepath.Join(s.Dir, "nothing"), "--folder",
+		filepath.Join(s.Dir, "nothing"))
 }

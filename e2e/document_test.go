@@ -39,8 +39,8 @@ func get(t *testing.T, s *demo.Stage, c *client.Client, path string) []byte {
 	return b
 }
 
-// What the service answers is what its document (OpenAPI 3.1) says, by a validator that knows nothing of ours: each question that can be
-// asked is asked, on real data, and so are some that cannot.
+// What the service answers is what its document (OpenAPI 3.1) says, by a validator that knows nothing of
+// ours: each question that can be asked is asked, on real data, and so are some that cannot.
 func answersFit(t *testing.T, s *demo.Stage, token string, ids map[string]string) {
 	t.Helper()
 	web := trusting(t, s)
@@ -72,7 +72,8 @@ func answersFit(t *testing.T, s *demo.Stage, token string, ids map[string]string
 	must(t, json.Unmarshal(text, &paths))
 	escape := strings.NewReplacer("~", "~0", "/", "~1")
 	fits := func(template, status, kind string, b []byte) error {
-		at := "mem:document#/paths/" + url.PathEscape(escape.Replace(template)) + "/get/responses/" + status + "/content/" + url.PathEscape(escape.Replace(kind)) + "/schema"
+		at := "mem:document#/paths/" + url.PathEscape(escape.Replace(template)) + "/get/responses/" + status +
+			"/content/" + url.PathEscape(escape.Replace(kind)) + "/schema"
 		schema, err := compiler.Compile(at)
 		if err != nil {
 			return err
@@ -83,7 +84,8 @@ func answersFit(t *testing.T, s *demo.Stage, token string, ids map[string]string
 		}
 		return schema.Validate(value)
 	}
-	asked := map[string]string{ // what stands for the braces and after the question mark; some give files, and have no schema
+	asked := map[string]string{
+		// what stands for the braces and after the question mark; some give files, and have no schema
 		"/access":                            "?host=slip-north&account=www-tickets&path=/srv/ticketing/site",
 		"/access/below":                      "?host=slip-north&account=www-tickets&path=/srv/ticketing&operation=write&weigh=true",
 		"/access/holders":                    "?host=slip-north&path=/srv/ticketing/site&operation=write",

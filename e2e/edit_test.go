@@ -25,7 +25,10 @@ func trusting(t *testing.T, s *demo.Stage) *http.Client {
 	t.Helper()
 	ca := x509.NewCertPool()
 	ca.AppendCertsFromPEM(authorityOf(t, s))
-	return &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: ca}}, Timeout: 30 * time.Second}
+	return &http.Client{
+		Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: ca}},
+		Timeout:   30 * time.Second,
+	}
 }
 
 // Two people edit the same thing: the second one changes what they saw, or nothing.
@@ -61,7 +64,8 @@ func TestEditing(t *testing.T) {
 		to   func(n int) any
 	}{
 		{"/hosts/pontoon/tags", func(n int) any { return wire.TagList{Tags: []string{"wet", fmt.Sprintf("n%d", n)}} }},
-		{"/people/lookout/roles", func(n int) any { return wire.RoleList{Roles: []string{"viewer", fmt.Sprintf("author@a%d", n)}} }},
+		{"/people/lookout/roles",
+			func(n int) any { return wire.RoleList{Roles: []string{"viewer", fmt.Sprintf("author@a%d", n)}} }},
 		{"/applications/billing/review", func(n int) any { return wire.ReviewRule{Reviewers: n%9 + 1} }},
 	} {
 		status, first, said := call("GET", c.path, "", nil)
@@ -72,7 +76,8 @@ func TestEditing(t *testing.T) {
 		if _, now, _ := call("GET", c.path, "", nil); status != 200 || second == first || second != now {
 			t.Errorf("%s: %d %s, now %s: %s", c.path, status, second, now, said)
 		}
-		if status, _, said := call("PUT", c.path, first, c.to(2)); status != 412 || !strings.Contains(said, "somebody else has changed this meanwhile") {
+		if status, _, said := call("PUT", c.path, first, c.to(2)); status != 412 ||
+			!strings.Contains(said, "somebody else has changed this meanwhile") {
 			t.Errorf("%s, with the tag of before: %d %s", c.path, status, said)
 		}
 		if status, _, said := call("PUT", c.path, "W/"+second, c.to(2)); status != 412 {

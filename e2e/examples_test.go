@@ -20,17 +20,26 @@ import (
 
 // notRun are the commands whose examples are not run with the others, and why.
 var notRun = map[string]string{
-	"login": "it asks at the terminal; the test signs in itself", "serve": "it goes on; each test starts one", "drift watch": "it goes on: TestNothingIsGreenByMistake",
-	"agent enrol": "each world enrols its hosts", "agent run": "it goes on; each world has some", "agent stdio": "it goes on: TestRemote",
-	"agent request": "TestCarried", "agent join": "TestCarried", "agent carry": "TestCarried", "host admit": "TestCarried", "run export": "TestCarried", "run import": "TestCarried",
-	"agent prober": "of a file server: TestShares", "agent status": "on a host: TestWorld", "agent runs": "on a host: TestWorld", "agent put-back": "on a host: TestWorld",
-	"run halt": "of a run that goes on: TestAgentKilledInRun", "run resume": "of a run that stands still: TestAgentKilledInRun",
-	"backup write": "by the service's own folder: TestBackup", "backup check": "TestBackup", "backup restore": "TestBackup",
-	"policy set": "it would ask the people of the test for a second factor: TestPolicy", "policy keep": "TestPolicy", "keys replace": "TestKeys", "keys end": "TestKeys",
-	"sign-in confirm": "it asks at the terminal", "sign-in password": "it asks at the terminal", "sign-in second-factor": "it asks at the terminal", "sign-in no-second-factor": "it asks at the terminal",
+	"login": "it asks at the terminal; the test signs in itself", "serve": "it goes on; each test starts one",
+	"drift watch": "it goes on: TestNothingIsGreenByMistake",
+	"agent enrol": "each world enrols its hosts", "agent run": "it goes on; each world has some",
+	"agent stdio":   "it goes on: TestRemote",
+	"agent request": "TestCarried", "agent join": "TestCarried", "agent carry": "TestCarried",
+	"host admit": "TestCarried", "run export": "TestCarried", "run import": "TestCarried",
+	"agent prober": "of a file server: TestShares", "agent status": "on a host: TestWorld",
+	"agent runs": "on a host: TestWorld", "agent put-back": "on a host: TestWorld",
+	"run halt":     "of a run that goes on: TestAgentKilledInRun",
+	"run resume":   "of a run that stands still: TestAgentKilledInRun",
+	"backup write": "by the service's own folder: TestBackup", "backup check": "TestBackup",
+	"backup restore": "TestBackup",
+	"policy set":     "it would ask the people of the test for a second factor: TestPolicy",
+	"policy keep":    "TestPolicy", "keys replace": "TestKeys", "keys end": "TestKeys",
+	"sign-in confirm": "it asks at the terminal", "sign-in password": "it asks at the terminal",
+	"sign-in second-factor": "it asks at the terminal", "sign-in no-second-factor": "it asks at the terminal",
 }
 
-// The examples that the help shows are run on the demo world, in their order, with ids that are there: each does what it is to.
+// The examples that the help shows are run on the demo world, in their order, with ids that are there: each
+// does what it is to.
 func TestExamples(t *testing.T) {
 	t.Parallel()
 	s := begin(t, "")
@@ -38,7 +47,9 @@ func TestExamples(t *testing.T) {
 	for _, who := range []string{"quartermaster", "admin", "harbourmaster"} {
 		command{t: t, s: s, person: who}.login()
 	}
-	if _, errs, code := (command{t: t, s: s, person: "quartermaster"}).run(demo.Password+"\n", "login", s.Address, "--authority", s.Authority(), "--name", "quartermaster", "--profile", "staging", "--password-stdin"); code != 0 {
+	if _, errs, code := (command{t: t, s: s, person: "quartermaster"}).run(demo.Password+"\n", "login", s.Address,
+		"--authority", s.Authority(), "--name", "quartermaster", "--profile", "staging",
+		"--password-stdin"); code != 0 {
 		t.Fatal(errs)
 	}
 	for _, app := range []string{"ticketing", "tideboard"} {

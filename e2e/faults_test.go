@@ -75,7 +75,9 @@ func TestDatabase(t *testing.T) {
 		_, err := c.Hosts(ctx)
 		fails(t, "with the database gone", err, 503, "the database does not answer")
 		cmd := command{t: t, s: s, person: "lookout"}
-		if _, errs, code := cmd.run("x\n", "login", s.Address, "--authority", s.Authority(), "--name", "lookout", "--password-stdin"); code != 3 || !strings.Contains(errs, "the database does not answer") {
+		_, errs, code := cmd.run("x\n", "login", s.Address, "--authority", s.Authority(), "--name", "lookout",
+			"--password-stdin")
+		if code != 3 || !strings.Contains(errs, "the database does not answer") {
 			t.Errorf("the command says %d %s", code, errs)
 		}
 		for path, want := range map[string]int{"/readyz": 503, "/healthz": 200} {
@@ -91,7 +93,10 @@ func TestDatabase(t *testing.T) {
 		if db, err = mariadb.Start(ctx, dir); err != nil {
 			t.Fatal(err)
 		}
-		if err := awaitAnswer(t, 30*time.Second, func(ctx context.Context) error { _, err := c.Hosts(ctx); return err }); err != nil {
+		if err := awaitAnswer(t, 30*time.Second, func(ctx context.Context) error {
+			_, err := c.Hosts(ctx)
+			return err
+		}); err != nil {
 			t.Fatalf("after the database came back: %v", err)
 		}
 		snapshot(t, c, "ticketing", "slip-north")
@@ -124,8 +129,11 @@ func TestDatabase(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	evil := encoder.EncodeAll(plan.EncodeChunk([]plan.Step{{Path: "/srv/tideboard/feeds/gauge-07.token", Kind: perm.File,
-		Before: perm.POSIX{UID: 2004, GID: 3004, Mode: 0o640}.Set(), After: perm.POSIX{UID: 2004, GID: 3004, Mode: mode.Mode(0o666)}.Set()}}), nil)
+	evil := encoder.EncodeAll(plan.EncodeChunk([]plan.Step{
+		{Path: "/srv/tideboard/feeds/gauge-07.token", Kind: perm.File,
+			Before: perm.POSIX{UID: 2004, GID: 3004, Mode: 0o640}.Set(),
+			After:  perm.POSIX{UID: 2004, GID: 3004, Mode: mode.Mode(0o666)}.Set()},
+	}), nil)
 	untouched := func(t *testing.T) {
 		t.Helper()
 		st, err := os.Stat(filepath.Join(s.Root("slip-north"), "srv/tideboard/feeds/gauge-07.token"))
@@ -175,7 +183,8 @@ func TestDatabase(t *testing.T) {
 			t.Fatal(err)
 		}
 		got := ended(t, c, r.ID)
-		if h := got.Hosts[0]; got.State != "halted" || h.State != "failed" || !strings.Contains(h.Message, "not the one that was approved") {
+		if h := got.Hosts[0]; got.State != "halted" || h.State != "failed" ||
+			!strings.Contains(h.Message, "not the one that was approved") {
 			t.Errorf("run %+v", got)
 		}
 		untouched(t)
@@ -198,8 +207,14 @@ func TestDatabase(t *testing.T) {
 		must(t, os.Chmod(filepath.Join(s.Root("slip-north"), "srv/tideboard/feeds/gauge-07.token"), 0o600))
 		snapshot(t, c, "tideboard", "slip-north")
 		p := draft(t)
-		change(t, `INSERT INTO plan_approval (plan, reviewer, at, remark, words) VALUES (?, 'harbourmaster', UTC_TIMESTAMP(3), '', '{}')`, p.ID)
-		change(t, `UPDATE plan SET state = 'approved', decided_by = 'harbourmaster', decided = UTC_TIMESTAMP(3), expires = DATE_ADD(UTC_TIMESTAMP(3), INTERVAL 71 HOUR) WHERE id = ?`, p.ID)
+		change(t,
+			`INSERT INTO plan_approval (plan, reviewer, at, remark, words)
+				VALUES (?, 'harbourmaster', UTC_TIMESTAMP(3), '', '{}')`,
+			p.ID)
+		change(t,
+			`UPDATE plan SET state = 'approved', decided_by = 'harbourmaster', decided = UTC_TIMESTAMP(3),
+				expires = DATE_ADD(UTC_TIMESTAMP(3), INTERVAL 71 HOUR) WHERE id = ?`,
+			p.ID)
 		_, err := c.StartRun(ctx, p.ID)
 		fails(t, "starting what nobody approved", err, 409, "the history does not say that harbourmaster approved plan")
 
@@ -209,9 +224,18 @@ func TestDatabase(t *testing.T) {
 			var hash []byte
 			must(t, rows.QueryRowContext(ctx, `SELECT seq, hash FROM chain WHERE name = 'history'`).Scan(&h.Seq, &hash))
 			copy(h.Hash[:], hash)
-			l := chain.Line{Seq: h.Seq + 1, ID: p.ID, At: time.Now().UTC().Truncate(time.Millisecond), Who: "harbourmaster", What: "plan approved", Subject: p.ID, Detail: p.Digest}
+			l := chain.Line{
+				Seq:     h.Seq + 1,
+				ID:      p.ID,
+				At:      time.Now().UTC().Truncate(time.Millisecond),
+				Who:     "harbourmaster",
+				What:    "plan approved",
+				Subject: p.ID,
+				Detail:  p.Digest,
+			}
 			l.Hash = l.After(h.Hash)
-			change(t, `INSERT INTO audit (id, at, who, what, subject, detail, seq, hash) VALUES (?,?,?,?,?,?,?,?)`, l.ID, l.At, l.Who, l.What, l.Subject, l.Detail, l.Seq, l.Hash[:])
+			change(t, `INSERT INTO audit (id, at, who, what, subject, detail, seq, hash) VALUES (?,?,?,?,?,?,?,?)`,
+				l.ID, l.At, l.Who, l.What, l.Subject, l.Detail, l.Seq, l.Hash[:])
 			change(t, `UPDATE chain SET seq = ?, hash = ? WHERE name = 'history'`, l.Seq, l.Hash[:])
 		}
 		forge()
@@ -219,20 +243,26 @@ func TestDatabase(t *testing.T) {
 		fails(t, "starting it with a line of history", err, 409, "its head is not signed by the service's key")
 		other := draft(t) // which the service writes into the history
 		_, err = c.StartRun(ctx, p.ID)
-		fails(t, "starting it when the service went on from that line", err, 409, "the history does not say that harbourmaster approved plan")
+		fails(t, "starting it when the service went on from that line", err, 409,
+			"the history does not say that harbourmaster approved plan")
 		check, err := c.CheckHistory(ctx)
 		if err != nil || check.Fault != "" {
 			t.Errorf("%+v, %v", check, err)
 		}
-		if list, err := c.History(ctx, pastOf("history"), 10); err != nil || len(list) != 1 || list[0].What != "history taken over" {
+		if list, err := c.History(ctx, pastOf("history"), 10); err != nil || len(list) != 1 ||
+			list[0].What != "history taken over" {
 			t.Errorf("the history tells %+v, %v", list, err)
 		}
 
 		// What people approve after that counts.
-		if _, err := reviewer.Decide(ctx, other.ID, true, wire.Decision{Digest: strings.ToUpper(other.Digest), Words: words(other)}); err != nil {
+		if _, err := reviewer.Decide(ctx, other.ID, true, wire.Decision{
+			Digest: strings.ToUpper(other.Digest),
+			Words:  words(other),
+		}); err != nil {
 			t.Fatal(err)
 		}
-		waits(t, other, func() { change(t, `UPDATE plan_approval SET reviewer = 'nobody-known' WHERE plan = ?`, other.ID) },
+		waits(t, other,
+			func() { change(t, `UPDATE plan_approval SET reviewer = 'nobody-known' WHERE plan = ?`, other.ID) },
 			func() { change(t, `UPDATE plan_approval SET reviewer = 'harbourmaster' WHERE plan = ?`, other.ID) })
 	})
 	// faulty waits until everybody is told what is wrong with the history.
@@ -248,7 +278,10 @@ func TestDatabase(t *testing.T) {
 		soon(t, says, func() bool {
 			time.Sleep(300 * time.Millisecond)
 			o, err = c.Overview(ctx)
-			return err == nil && slices.ContainsFunc(o.Needs, func(n wire.Need) bool { return n.Kind == "history" && strings.Contains(n.Detail, says) })
+			return err == nil &&
+				slices.ContainsFunc(o.Needs, func(n wire.Need) bool {
+					return n.Kind == "history" && strings.Contains(n.Detail, says)
+				})
 		})
 	}
 	t.Run("history written by somebody else", func(t *testing.T) {
@@ -270,7 +303,10 @@ func TestDatabase(t *testing.T) {
 		})
 		s.Agents["slip-north"].Stop()
 		s.Service.Stop()
-		for _, q := range []string{`DELETE FROM audit WHERE seq > (SELECT seq FROM chain_then)`, `DELETE FROM chain`, `INSERT INTO chain SELECT * FROM chain_then`} {
+		for _, q := range []string{
+			`DELETE FROM audit WHERE seq > (SELECT seq FROM chain_then)`, `DELETE FROM chain`,
+			`INSERT INTO chain SELECT * FROM chain_then`,
+		} {
 			change(t, q)
 		}
 		must(t, os.Remove(filepath.Join(s.Dir, "service", "keys", "history.head")))
@@ -282,8 +318,14 @@ func TestDatabase(t *testing.T) {
 		admin := as(t, s, "admin")
 		one, err := admin.ResetPassword(ctx, "lookout")
 		must(t, err)
-		change(t, `UPDATE person SET password_until = UTC_TIMESTAMP(3) - INTERVAL 1 SECOND WHERE name = 'lookout' AND password_until > UTC_TIMESTAMP(3) + INTERVAL 23 HOUR`)
-		_, err = admin.SignIn(ctx, wire.SignIn{Name: "lookout", Password: one.Password, NewPassword: "high water at noon"})
+		change(t,
+			`UPDATE person SET password_until = UTC_TIMESTAMP(3) - INTERVAL 1 SECOND WHERE name = 'lookout'
+				AND password_until > UTC_TIMESTAMP(3) + INTERVAL 23 HOUR`)
+		_, err = admin.SignIn(ctx, wire.SignIn{
+			Name:        "lookout",
+			Password:    one.Password,
+			NewPassword: "high water at noon",
+		})
 		fails(t, "a day later", err, 401, "have an admin give you another one")
 	})
 	t.Run("reports cannot be written", func(t *testing.T) {
@@ -311,11 +353,13 @@ func TestDatabase(t *testing.T) {
 		}
 		_, err = hold.ExecContext(ctx, `UNLOCK TABLES`)
 		must(t, err)
-		for end := time.Now().Add(patience); snap.State == "waiting" && time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+		for end := time.Now().Add(patience); snap.State == "waiting" &&
+			time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
 			snap, err = c.Snapshot(ctx, snap.ID)
 			must(t, err)
 		}
-		if got, err := c.Drift(ctx, "ticketing", "slip-north"); err != nil || len(got.Reports) != 1 || got.Reports[0].Snapshot != snap.ID || snap.State != "ready" || snap.Message != "" {
+		if got, err := c.Drift(ctx, "ticketing", "slip-north"); err != nil || len(got.Reports) != 1 ||
+			got.Reports[0].Snapshot != snap.ID || snap.State != "ready" || snap.Message != "" {
 			t.Errorf("snapshot %+v, %v", snap, err)
 		}
 	})
@@ -379,7 +423,8 @@ func TestAgentKilledInRun(t *testing.T) {
 	}
 	got := ended(t, c, r.ID)
 	t.Logf("killed %d times; %+v", kills, got.Hosts[0])
-	if h := got.Hosts[0]; got.State != "finished" || h.Done != h.Total || h.Refused != 0 || h.Wrong != 0 || h.Total < 20_000 {
+	h := got.Hosts[0]
+	if got.State != "finished" || h.Done != h.Total || h.Refused != 0 || h.Wrong != 0 || h.Total < 20_000 {
 		t.Errorf("run %+v", got)
 	}
 	if kills < 2 {

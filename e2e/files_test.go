@@ -48,14 +48,24 @@ func tryFiles(t *testing.T, s *demo.Stage) {
 		{[]string{"snapshot", "export", "0000000000000000", in("none")}, 1, "not found"},
 		{[]string{"snapshot", "save", in("here")}, 2, "--root FOLDER"},
 		{[]string{"snapshot", "save", in("here"), "--root", "/nowhere"}, 4, "not read: /nowhere"},
-		{[]string{"snapshot", "save", in("here"), "--root", dir, "--root", filepath.Join(dir, "x")}, 2, "lies in " + dir},
+		{[]string{"snapshot", "save", in("here"), "--root", dir, "--root", filepath.Join(dir, "x")}, 2,
+			"lies in " + dir},
 		{[]string{"snapshot", "save", in("here"), "--root", dir, "--root", dir}, 0, "root hash"},
-		{[]string{"snapshot", "save", in("here"), "--root", dir, "--host", "a\nb"}, 2, "--host a\\x0ab cannot be a name"},
-		{[]string{"snapshot", "save", in("here"), "--root", dir, "--application", "../x"}, 2, "--application ../x cannot be a name"},
-		{[]string{"snapshot", "save", in("here"), "--root", filepath.Join(s.Root("slip-north"), "srv/ticketing"), "--host", "slip-north"}, 0, "3226"},
+		{[]string{"snapshot", "save", in("here"), "--root", dir, "--host", "a\nb"}, 2,
+			"--host a\\x0ab cannot be a name"},
+		{[]string{"snapshot", "save", in("here"), "--root", dir, "--application", "../x"}, 2,
+			"--application ../x cannot be a name"},
+		{
+			[]string{
+				"snapshot", "save", in("here"), "--root", filepath.Join(s.Root("slip-north"), "srv/ticketing"),
+				"--host", "slip-north",
+			},
+			0, "3226",
+		},
 		{[]string{"snapshot", "import", in("here"), "--application", "ticketing"}, 1, "the file does not hold it"},
 		{[]string{"snapshot", "import", in("here")}, 2, "--application NAME"},
-		{[]string{"drift", "file", in("here"), text}, 0, "1 path could not be read"}, // its root is another one: nobody looked there
+		// its root is another one: nobody looked there
+		{[]string{"drift", "file", in("here"), text}, 0, "1 path could not be read"},
 	} {
 		c.want(x.code, x.says, x.argv...)
 	}
@@ -63,9 +73,14 @@ func tryFiles(t *testing.T, s *demo.Stage) {
 	shown, _, _ := c.run("", "snapshot", "verify", in("north"), "--output", "json")
 	var file struct{ Fingerprint string }
 	must(t, json.Unmarshal([]byte(shown), &file))
-	for _, argv := range [][]string{{"snapshot", "verify", in("north")}, {"snapshot", "import", in("north"), "--application", "elsewhere"}, {"drift", "file", in("north"), text}} {
+	for _, argv := range [][]string{
+		{"snapshot", "verify", in("north")},
+		{"snapshot", "import", in("north"), "--application", "elsewhere"},
+		{"drift", "file", in("north"), text},
+	} {
 		c.want(0, "", append(argv, "--fingerprint", strings.ToUpper(file.Fingerprint))...)
-		c.want(1, "its fingerprint is "+file.Fingerprint, append(argv, "--fingerprint", "0000-"+file.Fingerprint[5:])...)
+		c.want(1, "its fingerprint is "+file.Fingerprint, append(argv, "--fingerprint",
+			"0000-"+file.Fingerprint[5:])...)
 	}
 	whole, err := os.Open(in("north"))
 	must(t, err)
@@ -81,7 +96,8 @@ func tryFiles(t *testing.T, s *demo.Stage) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	out, errs, code := c.run("", "drift", "file", in("north"), text, "--tag", "ticketing", "--strict", "--output", "csv")
+	out, errs, code := c.run("", "drift", "file", in("north"), text, "--tag", "ticketing", "--strict", "--output",
+		"csv")
 	if code != 4 || strings.Count(out, "\n") != len(d.Groups)+1 || errs != "" {
 		t.Errorf("%d: %d lines, want %d groups\n%s%s", code, strings.Count(out, "\n"), len(d.Groups), out, errs)
 	}
@@ -99,12 +115,16 @@ func tryFiles(t *testing.T, s *demo.Stage) {
 		code int
 		says string
 	}{
-		{c, []string{"storage", "show"}, 0, "snapshots"}, {c, []string{"storage", "check"}, 1, "needs the role admin"}, {c, []string{"storage", "tidy"}, 1, "needs the role admin"},
-		{admin, []string{"storage", "check"}, 0, "are whole"}, {admin, []string{"storage", "tidy"}, 0, "folders needed"}, {admin, []string{"storage", "check"}, 0, "are whole"},
+		{c, []string{"storage", "show"}, 0, "snapshots"}, {c, []string{"storage", "check"}, 1, "needs the role admin"},
+		{c, []string{"storage", "tidy"}, 1, "needs the role admin"},
+		{admin, []string{"storage", "check"}, 0, "are whole"},
+		{admin, []string{"storage", "tidy"}, 0, "folders needed"},
+		{admin, []string{"storage", "check"}, 0, "are whole"},
 	} {
 		x.c.want(x.code, x.says, x.argv...)
 	}
-	_, err = as(t, s, "harbourmaster").ImportSnapshot(t.Context(), "ticketing", "slip-north", "", strings.NewReader("x"))
+	_, err = as(t, s, "harbourmaster").ImportSnapshot(t.Context(), "ticketing", "slip-north", "",
+		strings.NewReader("x"))
 	fails(t, "a reviewer imports", err, 403, "needs the role operator")
 	_, err = api.ImportSnapshot(t.Context(), "ticketing", "slip-north", "", strings.NewReader("x"))
 	fails(t, "rubbish is imported", err, 422, "no sound snapshot file")
@@ -120,7 +140,8 @@ func TestSaveWithoutRoot(t *testing.T) {
 	defer os.RemoveAll(dir)
 	for name, mode := range map[string]os.FileMode{"open": 0o755, "shut": 0o700} {
 		at := filepath.Join(dir, "tree", name)
-		if err := errors.Join(os.MkdirAll(at, 0o755), os.WriteFile(filepath.Join(at, "file"), nil, 0o600), os.Chmod(at, mode)); err != nil {
+		if err := errors.Join(os.MkdirAll(at, 0o755), os.WriteFile(filepath.Join(at, "file"), nil, 0o600),
+			os.Chmod(at, mode)); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -145,9 +166,13 @@ func TestSaveWithoutRoot(t *testing.T) {
 		{nil, []string{"not read: " + dir + "/tree/shut: permission denied", "paths        4", "gaps         1"}},
 		{[]uintptr{unix.CAP_DAC_READ_SEARCH}, []string{"paths        5", "gaps         0"}},
 	} {
-		cmd := exec.Command(copied, "snapshot", "save", filepath.Join(dir, "out", "file"), "--root", filepath.Join(dir, "tree"))
+		cmd := exec.Command(copied, "snapshot", "save", filepath.Join(dir, "out", "file"), "--root",
+			filepath.Join(dir, "tree"))
 		cmd.Dir = "/"
-		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}, AmbientCaps: c.caps}
+		cmd.SysProcAttr = &syscall.SysProcAttr{
+			Credential:  &syscall.Credential{Uid: 65534, Gid: 65534},
+			AmbientCaps: c.caps,
+		}
 		out, err := cmd.CombinedOutput()
 		if err != nil {
 			t.Errorf("%v: %v", c.caps, err)

@@ -55,7 +55,8 @@ func TestCallsWithKeys(t *testing.T) {
 	if err != nil || len(list) != 1 {
 		t.Errorf("%+v, %v", list, err)
 	}
-	if status, b, _ := call("one", strings.Replace(body, "gauge", "table", 1)); status != http.StatusUnprocessableEntity || !strings.Contains(b, "another call had this key") {
+	if status, b, _ := call("one", strings.Replace(body, "gauge", "table", 1)); status != http.StatusUnprocessableEntity ||
+		!strings.Contains(b, "another call had this key") {
 		t.Errorf("another call with this key: %d %s", status, b)
 	}
 	if status, b, _ := call(strings.Repeat("k", 200), body); status != http.StatusBadRequest {
@@ -92,7 +93,8 @@ func TestConnectionThatBreaks(t *testing.T) {
 	})
 	const uploads = 25
 	for n := range uploads {
-		if _, err := far.UploadBaseline(t.Context(), demo.Baseline("tideboard")+"# "+string(rune('a'+n))+"\n"); err != nil {
+		if _, err := far.UploadBaseline(t.Context(),
+			demo.Baseline("tideboard")+"# "+string(rune('a'+n))+"\n"); err != nil {
 			t.Errorf("upload %d: %v", n, err)
 		}
 	}
@@ -112,7 +114,12 @@ func TestBodiesWithoutEnd(t *testing.T) {
 	for _, c := range []struct {
 		path string
 		most int64
-	}{{"/api/v1/baselines/check", 4 << 20}, {"/api/v1/plans", 4 << 20}, {"/api/v1/sign-in", 4 << 20}, {"/agent/v1/enrol", 1 << 20}} {
+	}{
+		{"/api/v1/baselines/check", 4 << 20},
+		{"/api/v1/plans", 4 << 20},
+		{"/api/v1/sign-in", 4 << 20},
+		{"/agent/v1/enrol", 1 << 20},
+	} {
 		sent := &counted{}
 		req, err := http.NewRequestWithContext(t.Context(), "POST", s.Address+c.path, sent)
 		must(t, err)

@@ -14,19 +14,24 @@ import (
 	"idletally/internal/wire"
 )
 
-// What is a secret is told to nobody who need not know it, and what people write stays what it is: it makes no lines of its own, steers no
-// terminal, and is not without bound.
+// What is a secret is told to nobody who need not know it, and what people write stays what it is: it makes
+// no lines of its own, steers no terminal, and is not without bound.
 func TestSecretsAndText(t *testing.T) {
 	t.Parallel()
 	s := begin(t, "")
 	ctx := t.Context()
-	admin, author, operator, viewer := as(t, s, "admin"), as(t, s, "quartermaster"), as(t, s, "bosun"), as(t, s, "lookout")
+	admin, author, operator, viewer := as(t, s, "admin"), as(t, s, "quartermaster"), as(t, s, "bosun"),
+		as(t, s, "lookout")
 
 	t.Run("addresses of hooks", func(t *testing.T) {
 		const secret = "T000SECRET"
-		h, err := admin.AddHook(ctx, wire.NewHook{URL: "https://chat.saltmarsh.example/hook/" + secret + "?key=" + secret, Kinds: []string{wire.NoticeRun}})
+		h, err := admin.AddHook(ctx, wire.NewHook{
+			URL:   "https://chat.saltmarsh.example/hook/" + secret + "?key=" + secret,
+			Kinds: []string{wire.NoticeRun},
+		})
 		must(t, err)
-		if list, err := operator.Hooks(ctx); err != nil || len(list) != 1 || list[0].URL != "https://chat.saltmarsh.example/…" {
+		if list, err := operator.Hooks(ctx); err != nil || len(list) != 1 ||
+			list[0].URL != "https://chat.saltmarsh.example/…" {
 			t.Errorf("an operator sees %+v, %v", list, err)
 		}
 		if list, err := admin.Hooks(ctx); err != nil || len(list) != 1 || !strings.Contains(list[0].URL, secret) {
@@ -43,9 +48,12 @@ func TestSecretsAndText(t *testing.T) {
 		if h.Get("Cache-Control") != "no-store" {
 			t.Errorf("an answer may be kept: %v", h)
 		}
-		status, b, h := post(t, s, &client.Client{HTTP: admin.HTTP}, "/sign-in", `{"name":"lookout","password":"`+demo.Password+`"}`, "X-Idletally-Console", "1")
+		status, b, h := post(t, s, &client.Client{HTTP: admin.HTTP}, "/sign-in",
+			`{"name":"lookout","password":"`+demo.Password+`"}`, "X-Idletally-Console", "1")
 		cookie := h.Get("Set-Cookie")
-		if status != 200 || strings.Contains(b, "its_") || !strings.HasPrefix(cookie, "__Host-idletally_session=its_") || !strings.Contains(cookie, "Path=/;") || !strings.Contains(cookie, "Secure") || strings.Contains(cookie, "Domain") {
+		if status != 200 || strings.Contains(b, "its_") ||
+			!strings.HasPrefix(cookie, "__Host-idletally_session=its_") || !strings.Contains(cookie, "Path=/;") ||
+			!strings.Contains(cookie, "Secure") || strings.Contains(cookie, "Domain") {
 			t.Errorf("a browser is given %d %s, cookie %s", status, b, cookie)
 		}
 	})
@@ -55,7 +63,12 @@ func TestSecretsAndText(t *testing.T) {
 		fails(t, "a title of two lines", err, 422, "control characters")
 		_, err = author.AddToken(ctx, wire.NewToken{Name: "a\x1b[31mb", Roles: []string{wire.Viewer}, Days: 1})
 		fails(t, "a name that colours", err, 422, "control characters")
-		_, err = as(t, s, "harbourmaster").Waive(ctx, wire.NewWaiver{Application: "ticketing", Paths: "/srv/ticketing/**", Reason: forged, Ends: time.Now().Add(time.Hour)})
+		_, err = as(t, s, "harbourmaster").Waive(ctx, wire.NewWaiver{
+			Application: "ticketing",
+			Paths:       "/srv/ticketing/**",
+			Reason:      forged,
+			Ends:        time.Now().Add(time.Hour),
+		})
 		fails(t, "a reason of two lines", err, 422, "control characters")
 		p, err := author.DraftPlan(ctx, wire.Draft{Application: "ticketing", All: true})
 		must(t, err)
@@ -66,7 +79,8 @@ func TestSecretsAndText(t *testing.T) {
 		c := command{t: t, s: s, person: "lookout"}
 		c.login()
 		out, errs, code := c.run("", "history", "--what", "plan declined")
-		if lines := strings.Split(strings.TrimSpace(out), "\n"); code != 0 || len(lines) != 2 || !strings.Contains(out, `Mend\x0a2026`) {
+		lines := strings.Split(strings.TrimSpace(out), "\n")
+		if code != 0 || len(lines) != 2 || !strings.Contains(out, `Mend\x0a2026`) {
 			t.Errorf("%d %s %s", code, out, errs)
 		}
 	})
@@ -112,7 +126,8 @@ func TestSecretsAndText(t *testing.T) {
 		}
 		_, err = admin.SetRoles(ctx, "stoker", []string{wire.Viewer})
 		must(t, err)
-		if status, b, _ := post(t, s, &api, "/people", `{"name":"puppet","roles":["reviewer"]}`, "Idempotency-Key", "k-1"); status < 400 || strings.Contains(b, `"password"`) {
+		if status, b, _ := post(t, s, &api, "/people", `{"name":"puppet","roles":["reviewer"]}`, "Idempotency-Key",
+			"k-1"); status < 400 || strings.Contains(b, `"password"`) {
 			t.Errorf("when the role is gone the same call is answered with %d %s", status, b)
 		}
 	})

@@ -26,12 +26,18 @@ func tryLookingAlike(t *testing.T, s *demo.Stage) {
 		stored := client.Looker{Client: c, Snapshot: snapshot(t, c, "ticketing", host).ID}
 		tried := 0
 		for _, path := range []string{
-			"/srv/ticketing", "/srv/ticketing/logs", "/srv/ticketing/logs/sales-000.log", "/srv/ticketing/logs/\x1b[31mred", "/srv/ticketing/logs/bytes \xff\xfe",
-			"/srv/ticketing/drop", "/srv/ticketing/shared/season 02/rota 01.ods", "/srv/ticketing/data/quarter-3", "/srv/ticketing/data/quarter-3/sales-001.db",
-			"/srv/ticketing/data/quarter-2/sales-001.db", "/srv/ticketing/bin/tool-03", "/srv/ticketing/keys/tls.key", "/srv/ticketing/site/route-07/page-01.html",
-			"/srv/ticketing/releases/2026-05/lang/part-01", "/srv/ticketing/releases/elsewhere", "/srv/ticketing/conf/service-00.conf",
+			"/srv/ticketing", "/srv/ticketing/logs", "/srv/ticketing/logs/sales-000.log",
+			"/srv/ticketing/logs/\x1b[31mred", "/srv/ticketing/logs/bytes \xff\xfe",
+			"/srv/ticketing/drop", "/srv/ticketing/shared/season 02/rota 01.ods", "/srv/ticketing/data/quarter-3",
+			"/srv/ticketing/data/quarter-3/sales-001.db",
+			"/srv/ticketing/data/quarter-2/sales-001.db", "/srv/ticketing/bin/tool-03", "/srv/ticketing/keys/tls.key",
+			"/srv/ticketing/site/route-07/page-01.html",
+			"/srv/ticketing/releases/2026-05/lang/part-01", "/srv/ticketing/releases/elsewhere",
+			"/srv/ticketing/conf/service-00.conf",
 		} {
-			for _, account := range []string{"root", "purser", "clerk-west", "ticket-svc", "www-tickets", "nobody", "4711"} {
+			for _, account := range []string{
+				"root", "purser", "clerk-west", "ticket-svc", "www-tickets", "nobody", "4711",
+			} {
 				now, err := live.Decide(ctx, account, path, 0, wire.Supposed{})
 				if err != nil {
 					t.Fatalf("%s as %s on %s: %v", pathname.Escape(path), account, host, err)
@@ -69,14 +75,24 @@ func tryLookingAlike(t *testing.T, s *demo.Stage) {
 		if tried < 300 {
 			t.Errorf("the kernel was asked only %d times", tried)
 		}
-		a, err1 := live.Below(ctx, wire.BelowAsk{Account: "ticket-svc", Path: "/srv/ticketing", Operation: access.Write})
-		b, err2 := stored.Below(ctx, wire.BelowAsk{Account: "ticket-svc", Path: "/srv/ticketing", Operation: access.Write})
-		if err1 != nil || err2 != nil || a.Held != b.Held || len(a.Groups) != len(b.Groups) || (a.Held > 0) != (host == "slip-north") {
+		a, err1 := live.Below(ctx, wire.BelowAsk{
+			Account:   "ticket-svc",
+			Path:      "/srv/ticketing",
+			Operation: access.Write,
+		})
+		b, err2 := stored.Below(ctx, wire.BelowAsk{
+			Account:   "ticket-svc",
+			Path:      "/srv/ticketing",
+			Operation: access.Write,
+		})
+		if err1 != nil || err2 != nil || a.Held != b.Held || len(a.Groups) != len(b.Groups) ||
+			(a.Held > 0) != (host == "slip-north") {
 			t.Errorf("below, live %+v %v; stored %+v %v", a, err1, b, err2)
 		}
 		l, err1 := live.List(ctx, "/srv/ticketing/logs", "www-tickets", "", 1000)
 		m, err2 := stored.List(ctx, "/srv/ticketing/logs", "www-tickets", "", 1000)
-		if err1 != nil || err2 != nil || len(l.Items) != 127 || len(m.Items) != 127 || l.Items[5].Modified == nil || !reflect.DeepEqual(l.Items[5].May, m.Items[5].May) {
+		if err1 != nil || err2 != nil || len(l.Items) != 127 || len(m.Items) != 127 ||
+			l.Items[5].Modified == nil || !reflect.DeepEqual(l.Items[5].May, m.Items[5].May) {
 			t.Errorf("listing: %d %v, %d %v", len(l.Items), err1, len(m.Items), err2)
 		}
 	}
@@ -115,10 +131,12 @@ func tryWhatIf(t *testing.T, s *demo.Stage) {
 			{"www-tickets", page, access.Read, wire.Supposed{Plan: p.ID}, false, false},
 			{"ticket-svc", db, access.Write, wire.Supposed{Joining: []string{"crew"}}, false, true},
 			{"ticket-svc", db, access.Read, wire.Supposed{Joining: []string{"boards", "crew"}}, false, true},
-			{"nobody", db, access.Read, wire.Supposed{Privileges: []string{"CAP_CHOWN", "CAP_DAC_READ_SEARCH"}}, false, true},
+			{"nobody", db, access.Read, wire.Supposed{Privileges: []string{"CAP_CHOWN", "CAP_DAC_READ_SEARCH"}}, false,
+				true},
 		} {
 			j, err := look.Decide(ctx, x.account, x.path, x.op, x.sup)
-			if err != nil || len(j.Answers) != 1 || len(j.Then) != 1 || j.Answers[0].Allowed != x.now || j.Then[0].Allowed != x.then || j.Suppose == "" {
+			if err != nil || len(j.Answers) != 1 || len(j.Then) != 1 || j.Answers[0].Allowed != x.now ||
+				j.Then[0].Allowed != x.then || j.Suppose == "" {
 				t.Errorf("%+v: %+v, %v", x, j, err)
 			}
 		}
@@ -131,14 +149,24 @@ func tryWhatIf(t *testing.T, s *demo.Stage) {
 			t.Errorf("%+v, %v", h, err)
 		}
 	}
-	b, err := client.Looker{Client: c, Snapshot: snap}.Below(ctx, wire.BelowAsk{Account: "ticket-svc", Operation: access.Write, Supposed: wire.Supposed{Plan: p.ID}, Limit: 5})
+	b, err := client.Looker{Client: c, Snapshot: snap}.Below(ctx, wire.BelowAsk{
+		Account:   "ticket-svc",
+		Operation: access.Write,
+		Supposed:  wire.Supposed{Plan: p.ID},
+		Limit:     5,
+	})
 	if err != nil || b.Held != 0 || b.Then < 300 || b.Gained != b.Then || len(b.Items) != 5 || b.Next == "" {
 		t.Errorf("%+v, %v", b, err)
 	}
 	live := client.Looker{Client: c, Host: "slip-south"}
 	for says, f := range map[string]func() error{
 		"on a snapshot: give snapshot": func() error {
-			_, err := live.Below(ctx, wire.BelowAsk{Account: "root", Path: "/srv/ticketing", Operation: access.Read, Supposed: wire.Supposed{Plan: p.ID}})
+			_, err := live.Below(ctx, wire.BelowAsk{
+				Account:   "root",
+				Path:      "/srv/ticketing",
+				Operation: access.Read,
+				Supposed:  wire.Supposed{Plan: p.ID},
+			})
 			return err
 		},
 		"want APPLICATION/NUMBER": func() error {
@@ -150,7 +178,10 @@ func tryWhatIf(t *testing.T, s *demo.Stage) {
 			return err
 		},
 		"has no part on host slip-north": func() error {
-			_, err := client.Looker{Client: c, Host: "slip-north"}.Decide(ctx, "root", page, 0, wire.Supposed{Plan: p.ID})
+			_, err := client.Looker{
+				Client: c,
+				Host:   "slip-north",
+			}.Decide(ctx, "root", page, 0, wire.Supposed{Plan: p.ID})
 			return err
 		},
 	} {
@@ -175,10 +206,12 @@ func tryBadLooking(t *testing.T, s *demo.Stage) {
 	fails(t, "no such host", ask(client.Looker{Client: viewer, Host: "dinghy"}, "/srv", "root"), 404, "dinghy")
 	fails(t, "no such snapshot", ask(client.Looker{Client: viewer, Snapshot: "nope"}, "/srv", "root"), 404, "nope")
 	fails(t, "neither", ask(client.Looker{Client: viewer}, "/srv", "root"), 422, "give either host")
-	fails(t, "both", ask(client.Looker{Client: viewer, Host: "a", Snapshot: "b"}, "/srv", "root"), 422, "give either host")
+	fails(t, "both", ask(client.Looker{Client: viewer, Host: "a", Snapshot: "b"}, "/srv", "root"), 422,
+		"give either host")
 	fails(t, "relative", ask(live, "srv", "root"), 422, "path")
 	fails(t, "outside of the roots", ask(live, "/etc/passwd", "root"), 422, "own list of roots does not hold it")
-	fails(t, "through a link", ask(live, "/srv/ticketing/releases/elsewhere/passwd", "root"), 422, "own list of roots does not hold it")
+	fails(t, "through a link", ask(live, "/srv/ticketing/releases/elsewhere/passwd", "root"), 422,
+		"own list of roots does not hold it")
 	fails(t, "nobody of that name", ask(live, "/srv/ticketing", "nemo"), 422, `no account "nemo"`)
 
 	inv, err := admin.Invite(ctx, wire.NewHost{Name: "raft"})
@@ -188,7 +221,9 @@ func tryBadLooking(t *testing.T, s *demo.Stage) {
 	raft := client.Looker{Client: viewer, Host: "raft"}
 	fails(t, "not enrolled yet", ask(raft, "/srv", "root"), 409, "has no agent yet")
 	folder := t.TempDir()
-	if _, err := agent.Enrol(ctx, agent.Joining{Folder: folder, Service: s.Address, Authority: authorityOf(t, s), Roots: []string{"/srv"}}, inv.Code, "test"); err != nil {
+	if _, err := agent.Enrol(ctx,
+		agent.Joining{Folder: folder, Service: s.Address, Authority: authorityOf(t, s), Roots: []string{"/srv"}},
+		inv.Code, "test"); err != nil {
 		t.Fatal(err)
 	}
 	a := agentClient(t, s, folder)
@@ -203,19 +238,27 @@ func tryBadLooking(t *testing.T, s *demo.Stage) {
 		{"it failed", wire.Reply{Failed: "the disk\nis full"}, 422, "raft: the disk"},
 		{"nothing at all", wire.Reply{}, 502, "without its accounts"},
 		{"no way", wire.Reply{Directory: dir}, 502, "without a way"},
-		{"an empty way", wire.Reply{Directory: dir, Found: &access.Found{Seen: access.Seen{Place: place}}}, 502, "without a way"},
-		{"a hash it does not have", wire.Reply{Hash: "00", Found: &access.Found{Way: access.Way{place}, Seen: access.Seen{Place: place}}}, 502, "without its accounts"},
+		{"an empty way", wire.Reply{Directory: dir, Found: &access.Found{Seen: access.Seen{Place: place}}}, 502,
+			"without a way"},
+		{"a hash it does not have",
+			wire.Reply{Hash: "00", Found: &access.Found{Way: access.Way{place}, Seen: access.Seen{Place: place}}}, 502,
+			"without its accounts"},
 	} {
 		fails(t, x.name, asked(t, a, x.reply, func() error { return ask(raft, "/srv", "root") }), x.status, x.says)
 	}
 	// Whatever a host says is shown as its word, escaped.
-	err = asked(t, a, wire.Reply{Directory: dir, Found: &access.Found{Way: access.Way{place}, Seen: access.Seen{Place: place, Target: "\x1b[31m"}}}, func() error {
-		v, err := raft.Sight(ctx, "/")
-		if err == nil && v.Target != `\x1b[31m` {
-			t.Errorf("escape codes came through: %q", v.Target)
-		}
-		return err
-	})
+	err = asked(t, a,
+		wire.Reply{
+			Directory: dir,
+			Found:     &access.Found{Way: access.Way{place}, Seen: access.Seen{Place: place, Target: "\x1b[31m"}},
+		},
+		func() error {
+			v, err := raft.Sight(ctx, "/")
+			if err == nil && v.Target != `\x1b[31m` {
+				t.Errorf("escape codes came through: %q", v.Target)
+			}
+			return err
+		})
 	if err != nil {
 		t.Error(err)
 	}

@@ -25,8 +25,8 @@ import (
 	"idletally/internal/wire"
 )
 
-// patience is how long anything is waited for that comes by itself: far longer than it takes, since this machine may have much else
-// to do. Only what is broken waits so long.
+// patience is how long anything is waited for that comes by itself: far longer than it takes, since this
+// machine may have much else to do. Only what is broken waits so long.
 const patience = 6 * time.Minute
 
 // program is the idletally program, built for these tests: passwords cost it next to nothing.
@@ -160,7 +160,9 @@ func ending(t *testing.T, s *demo.Stage, log *logBook) {
 func linked(t *testing.T, s *demo.Stage, hosts ...string) {
 	t.Helper()
 	for _, h := range hosts {
-		if err := os.Link(filepath.Join(s.Root(h), "srv/ticketing/logs/sales-005.log"), filepath.Join(s.Root(h), "var/late")); err != nil {
+		err := os.Link(filepath.Join(s.Root(h), "srv/ticketing/logs/sales-005.log"),
+			filepath.Join(s.Root(h), "var/late"))
+		if err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -249,7 +251,9 @@ func (c command) want(code int, says string, argv ...string) {
 
 func (c command) login() {
 	c.t.Helper()
-	if _, errs, code := c.run(demo.Password+"\n", "login", c.s.Address, "--authority", c.s.Authority(), "--name", c.person, "--password-stdin"); code != 0 {
+	_, errs, code := c.run(demo.Password+"\n", "login", c.s.Address, "--authority", c.s.Authority(), "--name", c.person,
+		"--password-stdin")
+	if code != 0 {
 		c.t.Fatalf("login as %s: %s", c.person, errs)
 	}
 }
@@ -271,7 +275,10 @@ func approved(t *testing.T, s *demo.Stage, p wire.Plan) {
 	if _, err := as(t, s, "quartermaster").Submit(t.Context(), p.ID); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := as(t, s, "harbourmaster").Decide(t.Context(), p.ID, true, wire.Decision{Digest: p.Digest, Words: words(p)}); err != nil {
+	if _, err := as(t, s, "harbourmaster").Decide(t.Context(), p.ID, true, wire.Decision{
+		Digest: p.Digest,
+		Words:  words(p),
+	}); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -333,14 +340,19 @@ func snapshot(t *testing.T, c *client.Client, application, host string) wire.Sna
 	return snap
 }
 
-// post sends a body to an operation of the API as it is, as somebody or, without a token, as nobody, with some headers (name, value, …).
-func post(t *testing.T, s *demo.Stage, c *client.Client, path, body string, header ...string) (status int, answer string, h http.Header) {
+// post sends a body to an operation of the API as it is, as somebody or, without a token, as nobody, with
+// some headers (name, value, …).
+func post(
+	t *testing.T, s *demo.Stage, c *client.Client, path, body string, header ...string,
+) (status int, answer string, h http.Header) {
 	t.Helper()
 	return postTo(t, s, c, "/api/v1"+path, body, header...)
 }
 
 // postTo sends a body to any path.
-func postTo(t *testing.T, s *demo.Stage, c *client.Client, path, body string, header ...string) (status int, answer string, h http.Header) {
+func postTo(
+	t *testing.T, s *demo.Stage, c *client.Client, path, body string, header ...string,
+) (status int, answer string, h http.Header) {
 	t.Helper()
 	req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, s.Address+path, strings.NewReader(body))
 	must(t, err)

@@ -19,26 +19,32 @@ import (
 	"idletally/internal/wire"
 )
 
-// A real Prometheus takes what we ship: it scrapes the service with a viewer's token, evaluates each alert, and has an answer for each panel
-// of the dashboard.
+// A real Prometheus takes what we ship: it scrapes the service with a viewer's token, evaluates each alert,
+// and has an answer for each panel of the dashboard.
 func TestPrometheus(t *testing.T) {
 	t.Parallel()
 	s := begin(t, "")
 	dir := folder(t)
-	made, err := as(t, s, "lookout").AddToken(t.Context(), wire.NewToken{Name: "monitoring", Roles: []string{"viewer"}, Days: 1})
+	made, err := as(t, s, "lookout").AddToken(t.Context(), wire.NewToken{
+		Name:  "monitoring",
+		Roles: []string{"viewer"},
+		Days:  1,
+	})
 	must(t, err)
 	must(t, os.WriteFile(filepath.Join(dir, "token"), []byte(made.Secret), 0o600))
 	for _, name := range []string{"prometheus.yaml", "alerts.yaml"} {
 		b, err := os.ReadFile("../packaging/monitoring/" + name)
 		must(t, err)
-		text := strings.NewReplacer("TOKEN_FILE", filepath.Join(dir, "token"), "AUTHORITY_FILE", s.Authority(), "TARGET", strings.TrimPrefix(s.Address, "https://"),
+		text := strings.NewReplacer("TOKEN_FILE", filepath.Join(dir, "token"), "AUTHORITY_FILE", s.Authority(),
+			"TARGET", strings.TrimPrefix(s.Address, "https://"),
 			"scrape_interval: 30s", "scrape_interval: 1s").Replace(string(b))
 		must(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
 	port, err := loopback.FreePort()
 	must(t, err)
 	address := fmt.Sprintf("127.0.0.1:%d", port)
-	server := exec.Command("prometheus", "--config.file="+filepath.Join(dir, "prometheus.yaml"), "--storage.tsdb.path="+filepath.Join(dir, "series"), "--web.listen-address="+address)
+	server := exec.Command("prometheus", "--config.file="+filepath.Join(dir, "prometheus.yaml"),
+		"--storage.tsdb.path="+filepath.Join(dir, "series"), "--web.listen-address="+address)
 	log := &logBook{}
 	server.Stderr = log
 	process, err := tied.Start(server)
@@ -101,7 +107,8 @@ func TestPrometheus(t *testing.T) {
 	// What alerts look for by name has to be there, whatever it counts.
 	b, err = os.ReadFile("../packaging/monitoring/alerts.yaml")
 	must(t, err)
-	for _, m := range regexp.MustCompile(`(idletally_(?:hosts|plans|runs|application_findings|database_connections)\{)state="([^"]*)"|(idletally_application_findings\{)severity="([^"]*)"`).FindAllStringSubmatch(string(b), -1) {
+	for _, m := range regexp.MustCompile(
+		`(idletally_(?:hosts|plans|runs|application_findings|database_connections)\{)state="([^"]*)"|(idletally_application_findings\{)severity="([^"]*)"`).FindAllStringSubmatch(string(b), -1) {
 		if n, err := count(m[0] + "}"); err != nil || n == 0 {
 			t.Errorf("%s} is not there: %v", m[0], err)
 		}

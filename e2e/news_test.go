@@ -15,8 +15,9 @@ import (
 	"idletally/internal/wire"
 )
 
-// Whatever changes in how somebody signs in, and whoever tries to with their name, is told to them, at every sign-in and on every page, until
-// they have seen it: which a session that somebody finds does not do for them.
+// Whatever changes in how somebody signs in, and whoever tries to with their name, is told to them, at every
+// sign-in and on every page, until they have seen it: which a session that somebody finds does not do for
+// them.
 func TestSignInNews(t *testing.T) {
 	t.Parallel()
 	s, admin, change := crewedOn(t)
@@ -49,17 +50,23 @@ func TestSignInNews(t *testing.T) {
 	}
 	const second = "slack water at nine"
 	fails(t, "a guess", sign("what might it be", "", ""), http.StatusUnauthorized, "wrong")
-	fails(t, "in a session", me.ChangePassword(ctx, wire.NewPassword{Password: "what might it be", NewPassword: second}), http.StatusForbidden, "another one")
+	fails(t, "in a session",
+		me.ChangePassword(ctx, wire.NewPassword{Password: "what might it be", NewPassword: second}),
+		http.StatusForbidden, "another one")
 	must(t, me.ChangePassword(ctx, wire.NewPassword{Password: demo.Password, NewPassword: second}))
 	proposed, err := me.ProposeSecond(ctx)
 	must(t, err)
 	now := time.Now().Unix() / 30
 	spare, err := me.ConfirmSecond(ctx, codeOf(t, proposed.Secret, now))
 	must(t, err)
-	fails(t, "a code that was used", sign(second, "", codeOf(t, proposed.Secret, now)), http.StatusUnauthorized, "used before")
+	fails(t, "a code that was used", sign(second, "", codeOf(t, proposed.Secret, now)), http.StatusUnauthorized,
+		"used before")
 	must(t, sign(second, "", spare[0]))
 	must(t, me.RemoveSecond(ctx, spare[1]))
-	want := []string{"code used again", "password changed", "password wrong", "second factor removed", "second factor set", "sign-in refused", "spare code used"}
+	want := []string{
+		"code used again", "password changed", "password wrong", "second factor removed", "second factor set",
+		"sign-in refused", "spare code used",
+	}
 	if got := news(); !slices.Equal(got, want) {
 		t.Errorf("%q, want %q", got, want)
 	}
@@ -71,7 +78,8 @@ func TestSignInNews(t *testing.T) {
 	}
 
 	c := command{t: t, s: s, person: "lookout"}
-	if _, errs, code := c.run(demo.Password+"\n", "login", s.Address, "--authority", s.Authority(), "--name", "lookout", "--password-stdin"); code != 0 || !strings.Contains(errs, "password reset, by admin") {
+	if _, errs, code := c.run(demo.Password+"\n", "login", s.Address, "--authority", s.Authority(), "--name", "lookout",
+		"--password-stdin"); code != 0 || !strings.Contains(errs, "password reset, by admin") {
 		t.Errorf("%d, %s", code, errs)
 	}
 	c.want(0, "spare code used", "sign-in", "news")
@@ -88,7 +96,8 @@ func TestSignInNews(t *testing.T) {
 	change(`UPDATE session SET shown = shown - INTERVAL 601 SECOND WHERE person = 'lookout'`)
 	found := *me
 	found.Confirming = nil
-	fails(t, "by a session that was found", found.SeeNews(ctx, all.Until), http.StatusUnauthorized, "this takes your password")
+	fails(t, "by a session that was found", found.SeeNews(ctx, all.Until), http.StatusUnauthorized,
+		"this takes your password")
 	must(t, me.Confirm(ctx, wire.Confirm{Password: demo.Password}))
 	must(t, me.SeeNews(ctx, "zzzzzzzzzzzzzzzz")) // and what is still to come
 	if got := news(); len(got) != 0 {

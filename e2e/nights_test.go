@@ -45,14 +45,17 @@ func tryNights(t *testing.T, s *demo.Stage) {
 		t.Fatal(err)
 	}
 	cause := func(folder, aspect string) wire.Cause {
-		i := slices.IndexFunc(causes, func(c wire.Cause) bool { return c.Folder == "/srv/ticketing/"+folder && c.Aspect == aspect })
+		i := slices.IndexFunc(causes, func(c wire.Cause) bool {
+			return c.Folder == "/srv/ticketing/"+folder && c.Aspect == aspect
+		})
 		if i < 0 {
 			t.Errorf("no cause for %s of %s in %+v", aspect, folder, causes)
 			return wire.Cause{}
 		}
 		return causes[i]
 	}
-	if c := cause("logs", "mode"); c.Paths != 6 || c.Times != 2 || !strings.Contains(c.Why, "umask 000") || !strings.Contains(c.Instead, "UMask=0027") {
+	if c := cause("logs", "mode"); c.Paths != 6 || c.Times != 2 || !strings.Contains(c.Why, "umask 000") ||
+		!strings.Contains(c.Instead, "UMask=0027") {
 		t.Errorf("%+v", c)
 	}
 	if c := cause("data/quarter-4", "owner"); !strings.Contains(c.Why, "root makes them") {
@@ -82,7 +85,8 @@ func tryNights(t *testing.T, s *demo.Stage) {
 		t.Fatal(err)
 	}
 	i := slices.IndexFunc(findings, func(f wire.Finding) bool { return strings.HasSuffix(f.Path, "/lib/night-1-0") })
-	if i < 0 || findings[i].Spells != 2 || findings[i].Since == nil || !findings[i].Since.After(*findings[i].FirstSeen) {
+	if i < 0 || findings[i].Spells != 2 || findings[i].Since == nil ||
+		!findings[i].Since.After(*findings[i].FirstSeen) {
 		t.Errorf("%d: %+v", i, findings[max(i, 0)])
 	}
 	c := command{t: t, s: s, person: "lookout"}
@@ -91,7 +95,11 @@ func tryNights(t *testing.T, s *demo.Stage) {
 		argv []string
 		says []string
 	}{
-		{[]string{"drift", "causes", "ticketing", "--host", "slip-north"}, []string{"likely cause: it was as declared, and is wrong again", "6 new files in /srv/ticketing/logs", "instead: umask 027"}},
+		{[]string{"drift", "causes", "ticketing", "--host", "slip-north"},
+			[]string{
+				"likely cause: it was as declared, and is wrong again", "6 new files in /srv/ticketing/logs",
+				"instead: umask 027",
+			}},
 		{[]string{"drift", "causes", "ticketing", "--output", "csv"}, []string{"slip-north,6,2,"}},
 		{[]string{"drift", "causes", "tideboard"}, []string{`feeds/new\x0aline; seen 1 time`, "umask 077"}},
 		{[]string{"drift", "trend", "ticketing", "--host", "slip-north", "--days", "1"}, []string{"RETURNED"}},

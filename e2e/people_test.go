@@ -25,7 +25,8 @@ import (
 	"idletally/internal/wire"
 )
 
-// People come by a certificate that they trust anyway, which the service gets by itself; agents, and nobody else, by that of its own authority.
+// People come by a certificate that they trust anyway, which the service gets by itself; agents, and nobody
+// else, by that of its own authority.
 func TestCertificateForPeople(t *testing.T) {
 	t.Parallel()
 	port, err := loopback.FreePort()
@@ -39,7 +40,8 @@ func TestCertificateForPeople(t *testing.T) {
 	must(t, os.WriteFile(trust, c.Trust(), 0o600))
 	must(t, os.WriteFile(root, c.Root(), 0o600))
 	const name = "tally.saltmarsh.example"
-	s, _ := bare(t, "127.0.0.1:0", "", "IDLETALLY_PEOPLE="+at, "IDLETALLY_ACME="+c.Directory(), "IDLETALLY_ACME_AUTHORITY="+trust, "IDLETALLY_PUBLIC=https://"+name)
+	s, _ := bare(t, "127.0.0.1:0", "", "IDLETALLY_PEOPLE="+at, "IDLETALLY_ACME="+c.Directory(),
+		"IDLETALLY_ACME_AUTHORITY="+trust, "IDLETALLY_PUBLIC=https://"+name)
 	_, err = s.Crew(t.Context())
 	must(t, err)
 	for n := range 3 {
@@ -72,28 +74,37 @@ func TestCertificateForPeople(t *testing.T) {
 		must(t, err)
 		secret, err := x509.MarshalPKCS8PrivateKey(shown.PrivateKey)
 		must(t, err)
-		certificate, key, trusted := filepath.Join(dir, "people.pem"), filepath.Join(dir, "people.key"), filepath.Join(dir, "own", "authority.pem")
-		must(t, os.WriteFile(certificate, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: shown.Certificate[0]}), 0o600))
+		certificate, key, trusted := filepath.Join(dir, "people.pem"), filepath.Join(dir, "people.key"),
+			filepath.Join(dir, "own", "authority.pem")
+		must(t,
+			os.WriteFile(certificate, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: shown.Certificate[0]}),
+				0o600))
 		must(t, os.WriteFile(key, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: secret}), 0o600))
 		port, err := loopback.FreePort()
 		must(t, err)
 		door := fmt.Sprintf("127.0.0.1:%d", port)
-		other, _ := bare(t, "127.0.0.1:0", "", "IDLETALLY_PEOPLE="+door, "IDLETALLY_CERTIFICATE="+certificate, "IDLETALLY_KEY="+key)
+		other, _ := bare(t, "127.0.0.1:0", "", "IDLETALLY_PEOPLE="+door, "IDLETALLY_CERTIFICATE="+certificate,
+			"IDLETALLY_KEY="+key)
 		// The command line goes by what the system trusts, and asks for no fingerprint.
 		admin := command{t: t, s: other, person: "admin"}.with("SSL_CERT_FILE=" + trusted)
-		if _, errs, code := admin.run(demo.Password+"\n", "login", "https://"+door, "--name", "admin", "--password-stdin"); code != 0 {
+		if _, errs, code := admin.run(demo.Password+"\n", "login", "https://"+door, "--name", "admin",
+			"--password-stdin"); code != 0 {
 			t.Error(errs)
 		}
 		admin.want(0, "approves no plans", "policy", "show")
 		admin.with("SSL_CERT_FILE="+root).want(3, "certificate signed by unknown authority", "policy", "show")
-		if out, errs, code := lookout.with("SSL_CERT_FILE="+root).run(demo.Password+"\n", "login", "https://"+at, "--name", "lookout", "--password-stdin"); code == 0 || !strings.Contains(errs, "tls: internal error") {
+		if out, errs, code := lookout.with("SSL_CERT_FILE="+root).run(demo.Password+"\n", "login", "https://"+at,
+			"--name", "lookout", "--password-stdin"); code == 0 || !strings.Contains(errs, "tls: internal error") {
 			t.Errorf("by an address that the certificate is not for: %d %s%s", code, out, errs)
 		}
 	})
 	for says, argv := range map[string][]string{
-		"want either --certificate and --key, or --acme": {"serve", "--data", filepath.Join(dir, "x"), "--listen", "127.0.0.1:0", "--database", "u:p@tcp(127.0.0.1:1)/x", "--people", "127.0.0.1:0"},
-		"certificate for people":                         {"serve", "--data", filepath.Join(dir, "x"), "--listen", "127.0.0.1:0", "--database", "u:p@tcp(127.0.0.1:1)/x", "--people", "127.0.0.1:0", "--certificate", "/none", "--key", "/none"},
-		"made for other names":                           {"serve", "--data", filepath.Join(s.Dir, "service"), "--listen", "127.0.0.1:0", "--database", "u:p@tcp(127.0.0.1:1)/x", "--name", "bank.example"},
+		"want either --certificate and --key, or --acme": {"serve", "--data", filepath.Join(dir, "x"), "--listen",
+			"127.0.0.1:0", "--database", "u:p@tcp(127.0.0.1:1)/x", "--people", "127.0.0.1:0"},
+		"certificate for people": {"serve", "--data", filepath.Join(dir, "x"), "--listen", "127.0.0.1:0", "--database",
+			"u:p@tcp(127.0.0.1:1)/x", "--people", "127.0.0.1:0", "--certificate", "/none", "--key", "/none"},
+		"made for other names": {"serve", "--data", filepath.Join(s.Dir, "service"), "--listen", "127.0.0.1:0",
+			"--database", "u:p@tcp(127.0.0.1:1)/x", "--name", "bank.example"},
 	} {
 		lookout.want(1, says, argv...)
 	}
@@ -152,7 +163,8 @@ func TestTwoHolders(t *testing.T) {
 		t.Error("two hold the identity, and nobody notices")
 	}
 	must(t, hello(ctx, agent))
-	if list, err := admin.History(ctx, pastOf("two agents"), 10); err != nil || len(list) != 1 || list[0].Subject != "pier" {
+	if list, err := admin.History(ctx, pastOf("two agents"), 10); err != nil || len(list) != 1 ||
+		list[0].Subject != "pier" {
 		t.Errorf("%+v, %v", list, err)
 	}
 	c := command{t: t, s: s, person: "admin"}
@@ -187,7 +199,10 @@ func TestTwoHolders(t *testing.T) {
 // agentWith calls by a certificate, as the agent that has its key.
 func agentWith(t *testing.T, s *demo.Stage, certificate []byte, key *ecdsa.PrivateKey) *client.Agent {
 	t.Helper()
-	a, err := client.NewAgent(s.Address, authorityOf(t, s), &tls.Certificate{Certificate: [][]byte{leafOf(t, certificate).Raw}, PrivateKey: key})
+	a, err := client.NewAgent(s.Address, authorityOf(t, s), &tls.Certificate{
+		Certificate: [][]byte{leafOf(t, certificate).Raw},
+		PrivateKey:  key,
+	})
 	must(t, err)
 	return a
 }

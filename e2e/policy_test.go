@@ -41,8 +41,8 @@ func changing(t *testing.T, dsn string) func(q string, args ...any) {
 	}
 }
 
-// changed changes rows by hand while a service works with them, and gives how many. Where both were in each other's way, and the
-// database gave up this one, it is done again.
+// changed changes rows by hand while a service works with them, and gives how many. Where both were in each
+// other's way, and the database gave up this one, it is done again.
 func changed(t *testing.T, rows *sql.DB, q string, args ...any) int64 {
 	t.Helper()
 	for {
@@ -69,8 +69,8 @@ func ruled(t *testing.T, admin *client.Client, change func(p *wire.Policy)) {
 	time.Sleep(3 * time.Second)
 }
 
-// A session that somebody finds open, or steals, makes no tokens, people or hooks after ten minutes, and ends when nobody uses it; what lasts
-// ends with whoever follows it.
+// A session that somebody finds open, or steals, makes no tokens, people or hooks after ten minutes, and ends
+// when nobody uses it; what lasts ends with whoever follows it.
 func TestSessionsThatAreFound(t *testing.T) {
 	t.Parallel()
 	s, admin, change := crewedOn(t)
@@ -83,12 +83,15 @@ func TestSessionsThatAreFound(t *testing.T) {
 	}
 	must(t, token())
 	change(`UPDATE session SET shown = shown - INTERVAL 601 SECOND`)
-	fails(t, "a token after ten minutes", token(), http.StatusUnauthorized, "password, or a code of your second factor, again")
+	fails(t, "a token after ten minutes", token(), http.StatusUnauthorized,
+		"password, or a code of your second factor, again")
 	if _, err := found.Hosts(ctx); err != nil {
 		t.Errorf("looking on: %v", err)
 	}
-	fails(t, "a wrong password", found.Confirm(ctx, wire.Confirm{Password: "low tide at one"}), http.StatusForbidden, "another one")
-	fails(t, "a code of nobody's factor", found.Confirm(ctx, wire.Confirm{Code: "123456"}), http.StatusConflict, "no second factor")
+	fails(t, "a wrong password", found.Confirm(ctx, wire.Confirm{Password: "low tide at one"}), http.StatusForbidden,
+		"another one")
+	fails(t, "a code of nobody's factor", found.Confirm(ctx, wire.Confirm{Code: "123456"}), http.StatusConflict,
+		"no second factor")
 	fails(t, "neither", found.Confirm(ctx, wire.Confirm{}), http.StatusUnprocessableEntity, "one of them")
 	must(t, found.Confirm(ctx, wire.Confirm{Password: demo.Password}))
 	must(t, token())
@@ -98,7 +101,8 @@ func TestSessionsThatAreFound(t *testing.T) {
 	change(`UPDATE session SET shown = shown - INTERVAL 601 SECOND`)
 	c.want(1, "idletally sign-in confirm", "person", "add", "purser", "--role", "viewer")
 	c.want(1, "idletally sign-in confirm", "hook", "add", "https://127.0.0.1:9/x")
-	if out, errs, code := c.run(demo.Password+"\n", "sign-in", "confirm", "--password-stdin"); code != 0 || !strings.Contains(out, "good for ten minutes") {
+	out, errs, code := c.run(demo.Password+"\n", "sign-in", "confirm", "--password-stdin")
+	if code != 0 || !strings.Contains(out, "good for ten minutes") {
 		t.Errorf("%d %s%s", code, out, errs)
 	}
 	c.want(0, "one-time password", "person", "add", "purser", "--role", "viewer")
@@ -154,8 +158,8 @@ func TestSessionsThatAreFound(t *testing.T) {
 	}
 }
 
-// It takes two, and both have to be reviewers when it counts: no puppet of an admin, nobody who was removed, demoted or reset meanwhile; and no
-// admin changes that alone within a day.
+// It takes two, and both have to be reviewers when it counts: no puppet of an admin, nobody who was removed,
+// demoted or reset meanwhile; and no admin changes that alone within a day.
 func TestWhoApproves(t *testing.T) {
 	t.Parallel()
 	db, _ := database(t)
@@ -190,7 +194,8 @@ func TestWhoApproves(t *testing.T) {
 	p := draft("slip-north")
 	must(t, approve(pilot, p))
 	must(t, admin.RemovePerson(ctx, "pilot"))
-	fails(t, "approved by somebody who was removed", run(p), http.StatusConflict, "pilot: nobody has this name any more")
+	fails(t, "approved by somebody who was removed", run(p), http.StatusConflict,
+		"pilot: nobody has this name any more")
 	// The day of founding is over.
 	change(`UPDATE policy SET began = began - INTERVAL 25 HOUR`)
 	puppet := newcomer(t, s, "pilot", wire.Reviewer)
@@ -204,19 +209,26 @@ func TestWhoApproves(t *testing.T) {
 	must(t, approve(harbourmaster, p))
 	_, err = admin.SetRoles(ctx, "harbourmaster", []string{wire.Viewer})
 	must(t, err)
-	fails(t, "approved by somebody who was demoted", run(p), http.StatusConflict, "harbourmaster: may not approve it any more")
+	fails(t, "approved by somebody who was demoted", run(p), http.StatusConflict,
+		"harbourmaster: may not approve it any more")
 	if got, err := author.Plan(ctx, p.ID); err != nil || len(got.Approvals) != 1 || got.Approvals[0].Void == "" {
 		t.Errorf("%+v, %v", got.Approvals, err)
 	}
 	_, err = admin.SetRoles(ctx, "harbourmaster", []string{wire.Reviewer})
 	must(t, err)
-	fails(t, "approved by somebody who is a reviewer again", run(p), http.StatusConflict, "counts as a reviewer only from")
+	fails(t, "approved by somebody who is a reviewer again", run(p), http.StatusConflict,
+		"counts as a reviewer only from")
 	change(`UPDATE person SET counts_from = NULL WHERE name = 'harbourmaster'`)
 	one, err := admin.ResetPassword(ctx, "harbourmaster")
 	must(t, err)
-	_, err = admin.SignIn(ctx, wire.SignIn{Name: "harbourmaster", Password: one.Password, NewPassword: "slack water at nine"})
+	_, err = admin.SignIn(ctx, wire.SignIn{
+		Name:        "harbourmaster",
+		Password:    one.Password,
+		NewPassword: "slack water at nine",
+	})
 	must(t, err)
-	fails(t, "approved by somebody whose password an admin has", run(p), http.StatusConflict, "counts as a reviewer only from")
+	fails(t, "approved by somebody whose password an admin has", run(p), http.StatusConflict,
+		"counts as a reviewer only from")
 	change(`UPDATE person SET counts_from = NULL WHERE name = 'harbourmaster'`)
 	change(`UPDATE person SET roles = CONCAT(roles, ',reviewer') WHERE name = 'admin'`)
 	fails(t, "who manages people", approve(admin, draft("slip-south")), http.StatusForbidden, "approves no plans")
@@ -227,10 +239,12 @@ func TestWhoApproves(t *testing.T) {
 	loose := now.Policy
 	loose.ManagersApprove, loose.ReviewerAfter = true, 0
 	got, err := admin.SetPolicy(ctx, loose)
-	if err != nil || got.ManagersApprove || got.ReviewerAfter != 24 || got.Next == nil || got.From == nil || time.Until(*got.From) < 23*time.Hour || got.By != "admin" {
+	if err != nil || got.ManagersApprove || got.ReviewerAfter != 24 || got.Next == nil || got.From == nil ||
+		time.Until(*got.From) < 23*time.Hour || got.By != "admin" {
 		t.Errorf("%+v, %v", got, err)
 	}
-	fails(t, "who manages people, with a looser policy to come", approve(admin, draft("slip-south")), http.StatusForbidden, "approves no plans")
+	fails(t, "who manages people, with a looser policy to come", approve(admin, draft("slip-south")),
+		http.StatusForbidden, "approves no plans")
 	if got, err = admin.KeepPolicy(ctx); err != nil || got.Next != nil || got.ReviewerAfter != 24 {
 		t.Errorf("%+v, %v", got, err)
 	}
@@ -242,12 +256,14 @@ func TestWhoApproves(t *testing.T) {
 	}
 	strict := now.Policy
 	strict.ReviewerAfter = 48
-	if got, err = admin.SetPolicy(ctx, strict); err != nil || got.ReviewerAfter != 48 || got.ManagersApprove || got.Next != nil {
+	got, err = admin.SetPolicy(ctx, strict)
+	if err != nil || got.ReviewerAfter != 48 || got.ManagersApprove || got.Next != nil {
 		t.Errorf("a stricter policy waits: %+v, %v", got, err)
 	}
 	must(t, run(p)) // harbourmaster's approval counts again
 	list, err := admin.History(ctx, client.Past{What: "policy"}, 10)
-	if err != nil || len(list) != 4 || !strings.Contains(list[0].Detail, "managers approve nothing; new reviewers count after 48 h") {
+	if err != nil || len(list) != 4 ||
+		!strings.Contains(list[0].Detail, "managers approve nothing; new reviewers count after 48 h") {
 		t.Errorf("%+v, %v", list, err)
 	}
 }

@@ -52,11 +52,20 @@ func newSigner(t *testing.T) *signer {
 		_ = json.NewEncoder(w).Encode(v)
 	}
 	mux.HandleFunc("GET /.well-known/openid-configuration", func(w http.ResponseWriter, _ *http.Request) {
-		give(w, map[string]any{"issuer": p.URL, "authorization_endpoint": p.URL + "/authorize", "token_endpoint": p.URL + "/token", "jwks_uri": p.URL + "/keys",
-			"response_types_supported": []string{"code"}, "subject_types_supported": []string{"public"}, "id_token_signing_alg_values_supported": []string{"ES256"}})
+		give(w, map[string]any{
+			"issuer":                                p.URL,
+			"authorization_endpoint":                p.URL + "/authorize",
+			"token_endpoint":                        p.URL + "/token",
+			"jwks_uri":                              p.URL + "/keys",
+			"response_types_supported":              []string{"code"},
+			"subject_types_supported":               []string{"public"},
+			"id_token_signing_alg_values_supported": []string{"ES256"},
+		})
 	})
 	mux.HandleFunc("GET /keys", func(w http.ResponseWriter, _ *http.Request) {
-		give(w, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: &p.key.PublicKey, KeyID: "1", Algorithm: "ES256", Use: "sig"}}})
+		give(w, jose.JSONWebKeySet{
+			Keys: []jose.JSONWebKey{{Key: &p.key.PublicKey, KeyID: "1", Algorithm: "ES256", Use: "sig"}},
+		})
 	})
 	mux.HandleFunc("GET /authorize", func(w http.ResponseWriter, r *http.Request) {
 		q := r.URL.Query()
@@ -64,7 +73,8 @@ func newSigner(t *testing.T) *signer {
 		p.mu.Lock()
 		p.asked[code] = q
 		p.mu.Unlock()
-		http.Redirect(w, r, q.Get("redirect_uri")+"?"+url.Values{"code": {code}, "state": {q.Get("state")}}.Encode(), http.StatusFound)
+		http.Redirect(w, r, q.Get("redirect_uri")+"?"+url.Values{"code": {code}, "state": {q.Get("state")}}.Encode(),
+			http.StatusFound)
 	})
 	mux.HandleFunc("POST /token", func(w http.ResponseWriter, r *http.Request) {
 		p.mu.Lock()
@@ -73,13 +83,21 @@ func newSigner(t *testing.T) *signer {
 		delete(p.asked, r.FormValue("code"))
 		id, secret, _ := r.BasicAuth() // each in the form of a query (RFC 6749, section 2.3.1)
 		sum := sha256.Sum256([]byte(r.FormValue("code_verifier")))
-		if !ok || id != "idletally" || secret != "between+us" || q.Get("code_challenge_method") != "S256" || base64.RawURLEncoding.EncodeToString(sum[:]) != q.Get("code_challenge") {
+		if !ok || id != "idletally" || secret != "between+us" || q.Get("code_challenge_method") != "S256" ||
+			base64.RawURLEncoding.EncodeToString(sum[:]) != q.Get("code_challenge") {
 			w.WriteHeader(http.StatusBadRequest)
 			give(w, map[string]string{"error": "invalid_grant"})
 			return
 		}
-		claims := map[string]any{"iss": p.URL, "aud": "idletally", "sub": "4711", "preferred_username": "purser", "nonce": q.Get("nonce"),
-			"iat": time.Now().Unix(), "exp": time.Now().Add(time.Minute).Unix()}
+		claims := map[string]any{
+			"iss":                p.URL,
+			"aud":                "idletally",
+			"sub":                "4711",
+			"preferred_username": "purser",
+			"nonce":              q.Get("nonce"),
+			"iat":                time.Now().Unix(),
+			"exp":                time.Now().Add(time.Minute).Unix(),
+		}
 		if q.Get("max_age") == "0" { // they had to sign in there anew
 			claims["auth_time"] = time.Now().Unix()
 		}
@@ -90,7 +108,8 @@ func newSigner(t *testing.T) *signer {
 		if p.wrong != nil {
 			key = p.wrong
 		}
-		s, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: key, KeyID: "1"}}, nil)
+		s, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: key, KeyID: "1"}},
+			nil)
 		if err != nil {
 			t.Error(err)
 			return
@@ -119,17 +138,26 @@ func TestProvider(t *testing.T) {
 	port, err := loopback.FreePort()
 	must(t, err)
 	at := "127.0.0.1:" + strconv.Itoa(port)
-	s, log := bare(t, at, "", "IDLETALLY_PUBLIC=https://"+at, "IDLETALLY_OIDC_ISSUER="+p.URL, "IDLETALLY_OIDC_CLIENT=idletally", "IDLETALLY_OIDC_SECRET=between us",
+	s, log := bare(t, at, "", "IDLETALLY_PUBLIC=https://"+at, "IDLETALLY_OIDC_ISSUER="+p.URL,
+		"IDLETALLY_OIDC_CLIENT=idletally", "IDLETALLY_OIDC_SECRET=between us",
 		"IDLETALLY_OIDC_NAME=the harbour office", "IDLETALLY_OIDC_AUTHORITY="+ca)
 	admin, err := s.Crew(t.Context())
 	must(t, err)
-	_, err = admin.AddPerson(t.Context(), wire.NewPerson{Name: "purser", Roles: []string{"viewer", "reviewer"}, Provider: true})
+	_, err = admin.AddPerson(t.Context(), wire.NewPerson{
+		Name:     "purser",
+		Roles:    []string{"viewer", "reviewer"},
+		Provider: true,
+	})
 	must(t, err)
 
 	web := func() *http.Client {
 		jar, err := cookiejar.New(nil)
 		must(t, err)
-		return &http.Client{Jar: jar, Timeout: 30 * time.Second, Transport: both{admin.HTTP.Transport, p.Client().Transport, p.URL}}
+		return &http.Client{
+			Jar:       jar,
+			Timeout:   30 * time.Second,
+			Transport: both{admin.HTTP.Transport, p.Client().Transport, p.URL},
+		}
 	}
 	try := func(c *http.Client, path string) (int, string) {
 		t.Helper()
@@ -200,10 +228,12 @@ func TestProvider(t *testing.T) {
 	if status, b := try(c, "/api/v1/me"); status != 200 || !strings.Contains(b, `"purser"`) {
 		t.Errorf("%d %s", status, b)
 	}
-	// Of a session that the provider let in without asking nobody knows since when it is them: they sign in there again.
+	// Of a session that the provider let in without asking nobody knows since when it is them: they sign in
+	// there again.
 	token := func() int {
 		t.Helper()
-		req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, s.Address+"/api/v1/tokens", strings.NewReader(`{"name":"gauge","roles":["viewer"],"days":1}`))
+		req, err := http.NewRequestWithContext(t.Context(), http.MethodPost, s.Address+"/api/v1/tokens",
+			strings.NewReader(`{"name":"gauge","roles":["viewer"],"days":1}`))
 		must(t, err)
 		req.Header.Set("Content-Type", "application/json")
 		req.Header.Set("X-Idletally-Console", "1")

@@ -40,7 +40,8 @@ func openDoor(t *testing.T, options ...string) *door {
 	d := &door{dir: folder(t), address: net.JoinHostPort("127.0.0.1", strconv.Itoa(port))}
 	d.log = filepath.Join(d.dir, "log")
 	for _, name := range []string{"host", "key"} {
-		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(d.dir, name)).CombinedOutput(); err != nil {
+		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f",
+			filepath.Join(d.dir, name)).CombinedOutput(); err != nil {
 			t.Fatalf("%v: %s", err, out)
 		}
 	}
@@ -48,8 +49,10 @@ func openDoor(t *testing.T, options ...string) *door {
 	fields := strings.Fields(public)
 	must(t, os.WriteFile(d.at("known"), fmt.Appendf(nil, "[127.0.0.1]:%d %s %s\n", port, fields[0], fields[1]), 0o600))
 	must(t, os.WriteFile(d.at("authorized"), []byte(d.read(t, "key.pub")), 0o600))
-	conf := append(options, fmt.Sprintf("Port %d", port), "ListenAddress 127.0.0.1", "HostKey "+d.at("host"), "AuthorizedKeysFile "+d.at("authorized"), "PidFile none",
-		"UsePAM no", "StrictModes no", "PasswordAuthentication no", "KbdInteractiveAuthentication no", "PermitRootLogin prohibit-password", "DisableForwarding yes", "LogLevel VERBOSE")
+	conf := append(options, fmt.Sprintf("Port %d", port), "ListenAddress 127.0.0.1", "HostKey "+d.at("host"),
+		"AuthorizedKeysFile "+d.at("authorized"), "PidFile none",
+		"UsePAM no", "StrictModes no", "PasswordAuthentication no", "KbdInteractiveAuthentication no",
+		"PermitRootLogin prohibit-password", "DisableForwarding yes", "LogLevel VERBOSE")
 	must(t, os.WriteFile(d.at("conf"), []byte(strings.Join(conf, "\n")+"\n"), 0o600))
 	must(t, os.MkdirAll("/run/sshd", 0o755)) // the server goes there before it knows who comes
 	cmd := exec.Command("/usr/sbin/sshd", "-D", "-f", d.at("conf"), "-E", d.log)
@@ -126,8 +129,8 @@ func eventually(t *testing.T, what string, holds func() bool) {
 	t.Fatalf("never: %s", what)
 }
 
-// A host that is reached over SSH, without any agent of its own before: enrolled, looked at, changed and put back, with its way cut in the
-// middle of a run, its service started anew, and its program newer.
+// A host that is reached over SSH, without any agent of its own before: enrolled, looked at, changed and put
+// back, with its way cut in the middle of a run, its service started anew, and its program newer.
 func TestOverSSH(t *testing.T) {
 	t.Parallel()
 	ctx := t.Context()
@@ -139,7 +142,9 @@ func TestOverSSH(t *testing.T) {
 	defer cable.Close()
 	host, port, err := net.SplitHostPort(cable.Address)
 	must(t, err)
-	must(t, os.WriteFile(d.at("known"), []byte(strings.ReplaceAll(d.read(t, "known"), strings.TrimPrefix(d.address, host+":"), port)), 0o600))
+	must(t,
+		os.WriteFile(d.at("known"),
+			[]byte(strings.ReplaceAll(d.read(t, "known"), strings.TrimPrefix(d.address, host+":"), port)), 0o600))
 	must(t, os.WriteFile(d.at("unknown"), nil, 0o600))
 	root, near, far := folder(t), filepath.Join(folder(t), "near"), filepath.Join(folder(t), "far")
 	const files = 3000
@@ -150,8 +155,30 @@ func TestOverSSH(t *testing.T) {
 	must(t, err)
 	who := command{t: t, s: s, person: "admin"}
 	enrol := func(more ...string) []string {
-		return append([]string{"agent", "enrol", "--service", s.Address, "--authority", s.Authority(), "--code", inv.Code, "--root", root, "--folder", near,
-			"--ssh", "root@" + cable.Address, "--ssh-key", d.at("key"), "--ssh-folder", far, "--ssh-known-hosts", d.at("known"), "--ssh-sudo"}, more...) // the system's own, which lets root become root
+		return append([]string{
+			"agent",
+			"enrol",
+			"--service",
+			s.Address,
+			"--authority",
+			s.Authority(),
+			"--code",
+			inv.Code,
+			"--root",
+			root,
+			"--folder",
+			near,
+			// the system's own, which lets root become root
+			"--ssh",
+			"root@" + cable.Address,
+			"--ssh-key",
+			d.at("key"),
+			"--ssh-folder",
+			far,
+			"--ssh-known-hosts",
+			d.at("known"),
+			"--ssh-sudo",
+		}, more...)
 	}
 	who.want(1, "is not known: compare it", enrol("--ssh-known-hosts", d.at("unknown"))...)
 	who.want(1, "others can read it", enrol("--ssh-key", d.at("key.pub"))...)
@@ -185,7 +212,11 @@ func TestOverSSH(t *testing.T) {
 	_, stop := attend(t, "--folder", near)
 	look := func() wire.Snapshot {
 		t.Helper()
-		snap, err := c.TakeSnapshot(ctx, wire.NewSnapshot{Application: "billing", Host: "pontoon", Roots: []string{root}})
+		snap, err := c.TakeSnapshot(ctx, wire.NewSnapshot{
+			Application: "billing",
+			Host:        "pontoon",
+			Roots:       []string{root},
+		})
 		must(t, err)
 		awaitSnapshot(t, c, snap.ID)
 		snap, err = c.Snapshot(ctx, snap.ID)
@@ -207,7 +238,11 @@ func TestOverSSH(t *testing.T) {
 		t.Errorf("after the service's end the host was entered %d times more", d.entered(t)-entered)
 	}
 	// The way is cut in the middle of a run.
-	p, err := c.DraftPlan(ctx, wire.Draft{Application: "billing", Hosts: []string{"pontoon"}, Changes: fmt.Sprintf("changes: [{paths: %s/bill-*, set: {files: 0600}}]", root)})
+	p, err := c.DraftPlan(ctx, wire.Draft{
+		Application: "billing",
+		Hosts:       []string{"pontoon"},
+		Changes:     fmt.Sprintf("changes: [{paths: %s/bill-*, set: {files: 0600}}]", root),
+	})
 	must(t, err)
 	approved(t, s, p)
 	r, err := c.StartRun(ctx, p.ID)
@@ -242,7 +277,11 @@ func TestOverSSH(t *testing.T) {
 	attend(t, "--folder", near, "--look-only")
 	look()
 	run := agreed(t, s, func() wire.Plan {
-		p, err := c.DraftPlan(ctx, wire.Draft{Application: "billing", Hosts: []string{"pontoon"}, Changes: fmt.Sprintf("changes: [{paths: %s/bill-0001, set: {files: 0600}}]", root)})
+		p, err := c.DraftPlan(ctx, wire.Draft{
+			Application: "billing",
+			Hosts:       []string{"pontoon"},
+			Changes:     fmt.Sprintf("changes: [{paths: %s/bill-0001, set: {files: 0600}}]", root),
+		})
 		must(t, err)
 		return p
 	}())
@@ -251,7 +290,8 @@ func TestOverSSH(t *testing.T) {
 	}
 }
 
-// The key opens nothing but the one command, and that may do it as root; it neither enrols the host anew nor goes anywhere else.
+// The key opens nothing but the one command, and that may do it as root; it neither enrols the host anew nor
+// goes anywhere else.
 func TestOverSSHByOneCommand(t *testing.T) {
 	t.Parallel()
 	ctx := t.Context()
@@ -271,12 +311,17 @@ exit 1
 	inv, err := admin.Invite(ctx, wire.NewHost{Name: "pontoon"})
 	must(t, err)
 	who := command{t: t, s: s, person: "admin"}
-	enrol := []string{"agent", "enrol", "--service", s.Address, "--authority", s.Authority(), "--code", inv.Code, "--root", root, "--folder", near, "--ssh", d.address,
-		"--ssh-key", d.at("key"), "--ssh-folder", far, "--ssh-known-hosts", d.at("known"), "--ssh-sudo"}
+	enrol := []string{
+		"agent", "enrol", "--service", s.Address, "--authority", s.Authority(), "--code", inv.Code, "--root", root,
+		"--folder", near, "--ssh", d.address,
+		"--ssh-key", d.at("key"), "--ssh-folder", far, "--ssh-known-hosts", d.at("known"), "--ssh-sudo",
+	}
 	who.want(1, "--ssh-program", enrol...) // to copy the program takes more than nobody should allow
 	who.want(0, "Enrolled", append(enrol, "--ssh-program", program)...)
 	// From here on the host lets the key do nothing else, whatever it is asked for.
-	must(t, os.WriteFile(d.at("authorized"), []byte(`restrict,command="sudo -n -- `+allowed+`" `+d.read(t, "key.pub")), 0o600))
+	must(t,
+		os.WriteFile(d.at("authorized"), []byte(`restrict,command="sudo -n -- `+allowed+`" `+d.read(t, "key.pub")),
+			0o600))
 	broken := filepath.Join(filepath.Dir(near), "broken") // beside it one that cannot work
 	must(t, os.Mkdir(broken, 0o700))
 	must(t, os.WriteFile(filepath.Join(broken, "agent.json"), []byte("{"), 0o600))
@@ -299,7 +344,9 @@ exit 1
 	if s, err := agent.Load(far); err != nil || len(s.Roots) != 1 || s.Roots[0] != root {
 		t.Errorf("%+v, %v", s.Roots, err)
 	}
-	for _, line := range strings.Split(strings.TrimSpace(func() string { b, _ := os.ReadFile(filepath.Join(stand, "asked")); return string(b) }()), "\n") {
+	for _, line := range strings.Split(
+		strings.TrimSpace(func() string { b, _ := os.ReadFile(filepath.Join(stand, "asked")); return string(b) }()),
+		"\n") {
 		if !strings.HasPrefix(line, "-n -- ") {
 			t.Errorf("sudo is asked for %s", line)
 		}
@@ -309,7 +356,12 @@ exit 1
 // Who stands at the other end of the agent's input and output and is nobody that it knows gets nothing from it.
 func TestStdioWithStrangers(t *testing.T) {
 	t.Parallel()
-	for what, stdin := range map[string]string{"nothing": "", "rubbish": strings.Repeat("rubbish\n", 100), "no message": strings.Repeat("x", 2<<20), "no roots": `{"service":"https://127.0.0.1:1"}` + "\n"} {
+	for what, stdin := range map[string]string{
+		"nothing":    "",
+		"rubbish":    strings.Repeat("rubbish\n", 100),
+		"no message": strings.Repeat("x", 2<<20),
+		"no roots":   `{"service":"https://127.0.0.1:1"}` + "\n",
+	} {
 		dir := filepath.Join(t.TempDir(), "far")
 		ctx, cancel := context.WithTimeout(t.Context(), patience)
 		defer cancel()
@@ -334,7 +386,8 @@ func TestStdioWithStrangers(t *testing.T) {
 	}
 }
 
-// Who begins to enrol a host and waits until somebody else has enrolled it does not enrol it anew; nor is more asked for than the host allows.
+// Who begins to enrol a host and waits until somebody else has enrolled it does not enrol it anew; nor is
+// more asked for than the host allows.
 func TestEnrolledOnce(t *testing.T) {
 	t.Parallel()
 	s, admin := crewed(t)
@@ -353,7 +406,8 @@ func TestEnrolledOnce(t *testing.T) {
 			io.WriteCloser
 		}{out, in})
 		must(t, err)
-		must(t, line.Send(map[string]any{"service": s.Address, "authority": authorityOf(t, s), "roots": []string{asked}}))
+		must(t,
+			line.Send(map[string]any{"service": s.Address, "authority": authorityOf(t, s), "roots": []string{asked}}))
 		return line, func() string {
 			_ = line.Close()
 			_ = cmd.Wait()
@@ -386,7 +440,9 @@ func TestEnrolledOnce(t *testing.T) {
 	// Meanwhile the host is enrolled on itself.
 	inv, err := admin.Invite(t.Context(), wire.NewHost{Name: "pontoon"})
 	must(t, err)
-	_, err = agent.Enrol(t.Context(), agent.Joining{Folder: far, Service: s.Address, Authority: authorityOf(t, s), Roots: []string{root}}, inv.Code, "test")
+	_, err = agent.Enrol(t.Context(),
+		agent.Joining{Folder: far, Service: s.Address, Authority: authorityOf(t, s), Roots: []string{root}}, inv.Code,
+		"test")
 	must(t, err)
 	kept, err := os.ReadFile(filepath.Join(far, "agent.json"))
 	must(t, err)

@@ -21,8 +21,9 @@ import (
 	"idletally/internal/wire"
 )
 
-// The service's authority and the key that signs its orders are replaced while one host works and another is away: both follow, what was
-// begun goes on, and whoever knows the ended ones alone, or has them, gets nowhere.
+// The service's authority and the key that signs its orders are replaced while one host works and another is
+// away: both follow, what was begun goes on, and whoever knows the ended ones alone, or has them, gets
+// nowhere.
 func TestKeysAreReplaced(t *testing.T) {
 	t.Parallel()
 	ctx := t.Context()
@@ -107,7 +108,10 @@ func TestKeysAreReplaced(t *testing.T) {
 	}
 	cert, err := tls.X509KeyPair(away.Certificate, away.Key)
 	must(t, err)
-	for what, trusted := range map[string][]byte{"the ended authority": away.Authority, "the newest": authorityOf(t, s)} {
+	for what, trusted := range map[string][]byte{
+		"the ended authority": away.Authority,
+		"the newest":          authorityOf(t, s),
+	} {
 		api, err := client.NewAgent(s.Address, trusted, &cert)
 		must(t, err)
 		short, cancel := context.WithTimeout(ctx, 10*time.Second)

@@ -19,17 +19,30 @@ func TestReview(t *testing.T) {
 	author, first, admin := as(t, s, "quartermaster"), as(t, s, "harbourmaster"), as(t, s, "admin")
 	second := newcomer(t, s, "pilot", wire.Reviewer)
 	was := snapshot(t, author, "ticketing", "slip-north")
-	_, err := author.DraftPlan(ctx, wire.Draft{Application: "ticketing", Hosts: []string{"slip-north"}, Changes: "changes: [{paths: /srv/ticketing/site, set: {owner: nobody-there}}]"})
+	_, err := author.DraftPlan(ctx, wire.Draft{
+		Application: "ticketing",
+		Hosts:       []string{"slip-north"},
+		Changes:     "changes: [{paths: /srv/ticketing/site, set: {owner: nobody-there}}]",
+	})
 	fails(t, "an account that is not there", err, http.StatusUnprocessableEntity, "nobody-there")
-	_, err = author.DraftPlan(ctx, wire.Draft{Application: "ticketing", Hosts: []string{"slip-north"}, Changes: "changes: [{paths: /etc/**, set: {owner: root}}]"})
+	_, err = author.DraftPlan(ctx, wire.Draft{
+		Application: "ticketing",
+		Hosts:       []string{"slip-north"},
+		Changes:     "changes: [{paths: /etc/**, set: {owner: root}}]",
+	})
 	fails(t, "outside the roots", err, http.StatusUnprocessableEntity, "lies under none of the roots")
 
 	// The web server loses its way to the site: that needs a reviewer's word, and two of them.
 	if err := admin.SetReviewers(ctx, "ticketing", 2); err != nil {
 		t.Fatal(err)
 	}
-	fails(t, "the number of reviewers by an author", author.SetReviewers(ctx, "ticketing", 1), http.StatusForbidden, "admin")
-	p, err := author.DraftPlan(ctx, wire.Draft{Application: "ticketing", Hosts: []string{"slip-north"}, Changes: "changes:\n  - paths: /srv/ticketing/site\n    set: {folders: 0700, entries: none}\n"})
+	fails(t, "the number of reviewers by an author", author.SetReviewers(ctx, "ticketing", 1), http.StatusForbidden,
+		"admin")
+	p, err := author.DraftPlan(ctx, wire.Draft{
+		Application: "ticketing",
+		Hosts:       []string{"slip-north"},
+		Changes:     "changes:\n  - paths: /srv/ticketing/site\n    set: {folders: 0700, entries: none}\n",
+	})
 	if err != nil || p.Steps != 1 || p.Kind != "adjustment" || p.Needed != 2 {
 		t.Fatalf("%+v, %v", p, err)
 	}
@@ -44,12 +57,16 @@ func TestReview(t *testing.T) {
 	said := wire.Decision{Digest: p.Digest, Words: words(p)}
 	_, err = first.Decide(ctx, p.ID, true, wire.Decision{Digest: p.Digest})
 	fails(t, "no word on a grave caution", err, http.StatusUnprocessableEntity, p.Cautions[i].ID)
-	_, err = first.Decide(ctx, p.ID, true, wire.Decision{Digest: p.Digest, Words: map[string]string{p.Cautions[i].ID: "ok"}})
+	_, err = first.Decide(ctx, p.ID, true, wire.Decision{
+		Digest: p.Digest,
+		Words:  map[string]string{p.Cautions[i].ID: "ok"},
+	})
 	fails(t, "a tick for a word", err, http.StatusUnprocessableEntity, "say why it is meant")
 	_, err = author.Decide(ctx, p.ID, true, said)
 	fails(t, "the author's own", err, http.StatusForbidden, "nobody decides on their own plan")
 	got, err := first.Decide(ctx, p.ID, true, said)
-	if err != nil || got.State != "in review" || len(got.Approvals) != 1 || got.Approvals[0].Words[p.Cautions[i].ID] == "" {
+	if err != nil || got.State != "in review" || len(got.Approvals) != 1 ||
+		got.Approvals[0].Words[p.Cautions[i].ID] == "" {
 		t.Fatalf("one of two: %+v, %v", got, err)
 	}
 	if got, err = first.Decide(ctx, p.ID, true, said); err != nil || got.State != "in review" {
@@ -57,7 +74,12 @@ func TestReview(t *testing.T) {
 	}
 	_, err = author.StartRun(ctx, p.ID)
 	fails(t, "run with one of two", err, http.StatusConflict, "only an approved plan runs")
-	if got, err = first.Remark(ctx, p.ID, wire.NewRemark{Host: "slip-north", Path: "/srv/ticketing/site", Body: "For the night only?"}); err != nil || len(got.Remarks) != 1 || got.Remarks[0].Author != "harbourmaster" {
+	got, err = first.Remark(ctx, p.ID, wire.NewRemark{
+		Host: "slip-north",
+		Path: "/srv/ticketing/site",
+		Body: "For the night only?",
+	})
+	if err != nil || len(got.Remarks) != 1 || got.Remarks[0].Author != "harbourmaster" {
 		t.Errorf("%+v, %v", got.Remarks, err)
 	}
 	// Taken back, it counts no more; another reviewer is the second, and then the first again.
@@ -67,7 +89,8 @@ func TestReview(t *testing.T) {
 	if got, err = second.Decide(ctx, p.ID, true, said); err != nil || got.State != "in review" {
 		t.Errorf("%s, %v", got.State, err)
 	}
-	if got, err = first.Decide(ctx, p.ID, true, said); err != nil || got.State != "approved" || len(got.Approvals) != 2 {
+	got, err = first.Decide(ctx, p.ID, true, said)
+	if err != nil || got.State != "approved" || len(got.Approvals) != 2 {
 		t.Fatalf("two of two: %+v, %v", got, err)
 	}
 	// Out of review by its author: nothing of it counts any more.
@@ -102,7 +125,8 @@ func TestReview(t *testing.T) {
 	if now := snapshot(t, author, "ticketing", "slip-north"); now.Root != was.Root {
 		t.Errorf("root hash %s, before %s", now.Root, was.Root)
 	}
-	if o, err := author.Originals(ctx, r.ID, "slip-north", "", 10); err != nil || len(o) != 1 || o[0].Path != "/srv/ticketing/site" || o[0].Left.Mode != "0700" || o[0].Original.Mode == "0700" {
+	if o, err := author.Originals(ctx, r.ID, "slip-north", "", 10); err != nil || len(o) != 1 ||
+		o[0].Path != "/srv/ticketing/site" || o[0].Left.Mode != "0700" || o[0].Original.Mode == "0700" {
 		t.Errorf("originals %+v, %v", o, err)
 	}
 	if o, err := author.Originals(ctx, r.ID, "slip-north", "/srv/ticketing/site/*", 10); err != nil || len(o) != 0 {

@@ -26,8 +26,8 @@ var (
 	parameter = regexp.MustCompile(`\{[^}]+\}`)
 )
 
-// Every operation of the service answers nobody, and somebody with each single role, as the table in docs/roles.md says; and the table
-// holds every operation.
+// Every operation of the service answers nobody, and somebody with each single role, as the table in
+// docs/roles.md says; and the table holds every operation.
 func TestRoles(t *testing.T) {
 	t.Parallel()
 	s := begin(t, "")
@@ -80,18 +80,24 @@ func TestRoles(t *testing.T) {
 				continue
 			}
 			at := parameter.ReplaceAllString(path, "nothing-here") // so that nothing is changed by whoever may
-			if anybody := who == "nobody in particular"; (call(method, at, "") == http.StatusUnauthorized) == anybody && short != "/sign-in" {
+			anybody := who == "nobody in particular"
+			if (call(method, at, "") == http.StatusUnauthorized) == anybody && short != "/sign-in" {
 				t.Errorf("%s %s is for %s, and answers whoever has not signed in otherwise", method, short, who)
 			}
 			needs, ofOne := strings.CutSuffix(who, " of the application")
 			open := who == "nobody in particular" || who == "anybody signed in"
-			if got := call(method, at, one); (got != http.StatusForbidden) != (open || ofOne || who == "viewer") && short != "/sign-in" && !slices.Contains(named, method+" "+short) {
-				t.Errorf("%s %s is for %s, and answers a person who has roles of one application alone with %d", method, short, who, got)
+			if got := call(method, at, one); (got != http.StatusForbidden) != (open || ofOne || who == "viewer") &&
+				short != "/sign-in" && !slices.Contains(named, method+" "+short) {
+				t.Errorf("%s %s is for %s, and answers a person who has roles of one application alone with %d", method,
+					short, who, got)
 			}
 			for role, token := range tokens {
 				may := open || who == "viewer" || needs == role
-				if got := call(method, at, token); (got != http.StatusForbidden && got != http.StatusUnauthorized) != may && short != "/sign-in" {
-					t.Errorf("%s %s is for %s, and answers a person who is only %s with %d", method, short, who, role, got)
+				if got := call(method, at, token); (got != http.StatusForbidden &&
+					got != http.StatusUnauthorized) != may &&
+					short != "/sign-in" {
+					t.Errorf("%s %s is for %s, and answers a person who is only %s with %d", method, short, who, role,
+						got)
 				}
 				tried++
 			}
@@ -115,13 +121,18 @@ func TestRoles(t *testing.T) {
 			ofOne = append(ofOne, what)
 		}
 	}
-	ofOne = slices.DeleteFunc(ofOne, func(what string) bool { return what == "POST /runs/report" }) // what it is of stands in the report: see TestCarried
+	// what it is of stands in the report: see TestCarried
+	ofOne = slices.DeleteFunc(ofOne, func(what string) bool { return what == "POST /runs/report" })
 	slices.Sort(ofOne)
 	rolesOfOne(t, s, ofOne)
 }
 
 // named are the operations whose application stands in the body or the question, where the table's test gives none.
-var named = []string{"POST /plans", "POST /baselines", "POST /baselines/effect", "POST /baselines/derive", "POST /baselines/{name}/{number}/publish", "POST /snapshots", "POST /applications/{name}/snapshots", "POST /snapshots/import", "POST /waivers", "POST /schedules", "POST /runs/report"}
+var named = []string{
+	"POST /plans", "POST /baselines", "POST /baselines/effect", "POST /baselines/derive",
+	"POST /baselines/{name}/{number}/publish", "POST /snapshots", "POST /applications/{name}/snapshots",
+	"POST /snapshots/import", "POST /waivers", "POST /schedules", "POST /runs/report",
+}
 
 // newcomer adds a person and signs them in.
 func newcomer(t *testing.T, s *demo.Stage, name string, roles ...string) *client.Client {
@@ -134,7 +145,8 @@ func newcomer(t *testing.T, s *demo.Stage, name string, roles ...string) *client
 	return as(t, s, name)
 }
 
-// Who has a role for one application may do there what the role allows, and nothing of that with what belongs to another one.
+// Who has a role for one application may do there what the role allows, and nothing of that with what belongs
+// to another one.
 func rolesOfOne(t *testing.T, s *demo.Stage, operations []string) {
 	ctx := t.Context()
 	here := newcomer(t, s, "here", "author@ticketing", "reviewer@ticketing", "operator@ticketing")
@@ -146,7 +158,14 @@ func rolesOfOne(t *testing.T, s *demo.Stage, operations []string) {
 	e, err := author.Edition(ctx, "ticketing", 0)
 	must(t, err)
 	group := drift.Groups[0]
-	waiver := wire.NewWaiver{Application: "ticketing", Host: "slip-north", Paths: "/srv/ticketing/logs/**", Rule: group.Rule, Reason: "for a test of roles", Ends: time.Now().Add(48 * time.Hour)}
+	waiver := wire.NewWaiver{
+		Application: "ticketing",
+		Host:        "slip-north",
+		Paths:       "/srv/ticketing/logs/**",
+		Rule:        group.Rule,
+		Reason:      "for a test of roles",
+		Ends:        time.Now().Add(48 * time.Hour),
+	}
 	draft := wire.Draft{Groups: []wire.GroupRef{{Report: group.Report, Group: group.ID}}}
 	plan := func() wire.Plan {
 		p, err := author.DraftPlan(ctx, draft)
@@ -158,7 +177,10 @@ func rolesOfOne(t *testing.T, s *demo.Stage, operations []string) {
 		must(t, err)
 		return p
 	}
-	ready, err := author.DraftPlan(ctx, wire.Draft{Groups: []wire.GroupRef{{Report: group.Report, Group: drift.Groups[1].ID}}}) // another one, so that the first stays as it is
+	// another one, so that the first stays as it is
+	ready, err := author.DraftPlan(ctx, wire.Draft{
+		Groups: []wire.GroupRef{{Report: group.Report, Group: drift.Groups[1].ID}},
+	})
 	must(t, err)
 	approved(t, s, ready)
 	run, err := author.StartRun(ctx, ready.ID)
@@ -192,18 +214,27 @@ func rolesOfOne(t *testing.T, s *demo.Stage, operations []string) {
 				return failing(c.DraftPlan(ctx, wire.Draft{Application: "tideboard", Snapshot: snap.ID}))
 			},
 			func(c *client.Client) error {
-				return failing(c.DraftPlan(ctx, wire.Draft{Application: "ticketing", Hosts: []string{"slip-north"}, Changes: "changes: [{paths: /srv/ticketing/site, set: {owner: root}}]"}))
+				return failing(c.DraftPlan(ctx, wire.Draft{
+					Application: "ticketing",
+					Hosts:       []string{"slip-north"},
+					Changes:     "changes: [{paths: /srv/ticketing/site, set: {owner: root}}]",
+				}))
 			},
 		},
 		"POST /plans/{id}/submit": {func(c *client.Client) error { return failing(c.Submit(ctx, fresh.ID)) }},
 		"POST /plans/{id}/approve": {func(c *client.Client) error {
-			return failing(c.Decide(ctx, approve.ID, true, wire.Decision{Digest: approve.Digest, Words: words(approve)}))
+			return failing(c.Decide(ctx, approve.ID, true, wire.Decision{
+				Digest: approve.Digest,
+				Words:  words(approve),
+			}))
 		}},
 		"POST /plans/{id}/decline": {func(c *client.Client) error {
 			return failing(c.Decide(ctx, decline.ID, false, wire.Decision{Digest: decline.Digest, Remark: "no"}))
 		}},
-		"POST /plans/{id}/run":  {func(c *client.Client) error { return failing(c.StartRun(ctx, next.ID)) }},
-		"POST /runs/{id}/carry": {func(c *client.Client) error { return c.WriteOrder(ctx, run.ID, "slip-north", io.Discard) }},
+		"POST /plans/{id}/run": {func(c *client.Client) error { return failing(c.StartRun(ctx, next.ID)) }},
+		"POST /runs/{id}/carry": {
+			func(c *client.Client) error { return c.WriteOrder(ctx, run.ID, "slip-north", io.Discard) },
+		},
 		"GET /runs/{id}/order": {func(c *client.Client) error {
 			return c.Do(ctx, "GET", "/runs/"+run.ID+"/order?host=slip-north", nil, io.Discard)
 		}},
@@ -212,23 +243,32 @@ func rolesOfOne(t *testing.T, s *demo.Stage, operations []string) {
 		"POST /baselines":        {func(c *client.Client) error { return failing(c.UploadBaseline(ctx, e.Text)) }},
 		"POST /baselines/effect": {func(c *client.Client) error { return failing(c.PreviewBaseline(ctx, e.Text)) }},
 		"POST /baselines/derive": {func(c *client.Client) error {
-			return failing(c.DeriveBaseline(ctx, wire.NewDerivation{Application: "ticketing", Hosts: []string{"slip-north"}}))
+			return failing(c.DeriveBaseline(ctx, wire.NewDerivation{
+				Application: "ticketing",
+				Hosts:       []string{"slip-north"},
+			}))
 		}},
-		"POST /baselines/{name}/{number}/publish": {func(c *client.Client) error { return failing(c.Publish(ctx, "ticketing", e.Number)) }},
+		"POST /baselines/{name}/{number}/publish": {
+			func(c *client.Client) error { return failing(c.Publish(ctx, "ticketing", e.Number)) },
+		},
 		"POST /applications/{name}/snapshots": {func(c *client.Client) error {
 			return failing(c.TakeSnapshots(ctx, "ticketing", wire.NewSnapshots{}))
 		}},
 		"POST /snapshots": {func(c *client.Client) error {
 			return failing(c.TakeSnapshot(ctx, wire.NewSnapshot{Application: "ticketing", Host: "slip-north"}))
 		}},
-		"POST /snapshots/{id}/cancel": {func(c *client.Client) error { return failing(c.CancelSnapshot(ctx, snap.ID)) }},
+		"POST /snapshots/{id}/cancel": {
+			func(c *client.Client) error { return failing(c.CancelSnapshot(ctx, snap.ID)) },
+		},
 		"POST /snapshots/import": {func(c *client.Client) error {
 			return failing(c.ImportSnapshot(ctx, "ticketing", "slip-north", "", strings.NewReader("x")))
 		}},
-		"POST /waivers":               {func(c *client.Client) error { return failing(c.Waive(ctx, waiver)) }},
-		"POST /waivers/{id}/withdraw": {func(c *client.Client) error { return failing(c.WithdrawWaiver(ctx, kept.ID)) }},
-		"POST /schedules":             {func(c *client.Client) error { return failing(c.AddSchedule(ctx, schedule)) }},
-		"DELETE /schedules/{id}":      {func(c *client.Client) error { return c.RemoveSchedule(ctx, set.ID) }},
+		"POST /waivers": {func(c *client.Client) error { return failing(c.Waive(ctx, waiver)) }},
+		"POST /waivers/{id}/withdraw": {
+			func(c *client.Client) error { return failing(c.WithdrawWaiver(ctx, kept.ID)) },
+		},
+		"POST /schedules":        {func(c *client.Client) error { return failing(c.AddSchedule(ctx, schedule)) }},
+		"DELETE /schedules/{id}": {func(c *client.Client) error { return c.RemoveSchedule(ctx, set.ID) }},
 	}
 	if got := slices.Sorted(maps.Keys(tries)); !slices.Equal(got, operations) {
 		t.Errorf("tried are %v, the table has %v", got, operations)
@@ -244,7 +284,12 @@ func rolesOfOne(t *testing.T, s *demo.Stage, operations []string) {
 			}
 		}
 	}
-	answersFit(t, s, as(t, s, "admin").Token, map[string]string{"/snapshots/{id}": snap.ID, "/plans/{id}": ready.ID, "/runs/{id}": run.ID, "/reports/{id}": group.Report})
+	answersFit(t, s, as(t, s, "admin").Token, map[string]string{
+		"/snapshots/{id}": snap.ID,
+		"/plans/{id}":     ready.ID,
+		"/runs/{id}":      run.ID,
+		"/reports/{id}":   group.Report,
+	})
 	past, err := as(t, s, "admin").History(ctx, client.Past{What: "refused", Who: "elsewhere"}, 200)
 	if err != nil || len(past) != len(tries)-1 { // one only asks
 		t.Errorf("the history tells of %d refusals, want %d: %v", len(past), len(tries), err)

@@ -20,7 +20,8 @@ import (
 	"idletally/internal/wire"
 )
 
-// A file server as the demo has it: looked at through its agent, held against its baselines, with who can do what and why.
+// A file server as the demo has it: looked at through its agent, held against its baselines, with who can do
+// what and why.
 func TestShares(t *testing.T) {
 	t.Parallel()
 	s := begin(t, "")
@@ -42,7 +43,8 @@ func TestShares(t *testing.T) {
 		}
 		return d.Groups[i]
 	}
-	if g := find("/charts/saltmarsh/soundings", "grants"); g.Found != "allow everyone: full" || g.Declared != "none" || g.Word != "opens" || !strings.Contains(g.Meaning, "everyone") {
+	if g := find("/charts/saltmarsh/soundings", "grants"); g.Found != "allow everyone: full" ||
+		g.Declared != "none" || g.Word != "opens" || !strings.Contains(g.Meaning, "everyone") {
 		t.Errorf("%+v", g)
 	}
 	if g := find("/charts/north sound", "owner"); g.Count != 3 || g.Found != "deckhand" || g.Declared != "keeper" {
@@ -52,19 +54,25 @@ func TestShares(t *testing.T) {
 		t.Errorf("%+v", g)
 	}
 	// What was moved out of the folder that is open brought that along.
-	if g := find("/charts/north sound/2026-11.xyz", "inheritance"); g.Found != "from above, but the folder above does not hand on: allow everyone: full" || g.Count != 1 || !strings.HasPrefix(g.Meaning, "opens for everyone") {
+	if g := find("/charts/north sound/2026-11.xyz", "inheritance"); g.Found != "from above, but the folder above "+
+		"does not hand on: allow everyone: full" ||
+		g.Count != 1 || !strings.HasPrefix(g.Meaning, "opens for everyone") {
 		t.Errorf("%+v", g)
 	}
 	// A deny that catches those who are in both groups.
-	if g := find("/charts/south channel", "grants"); !strings.Contains(g.Found, "deny crew") || !strings.Contains(g.Meaning, "surveyor") {
+	if g := find("/charts/south channel", "grants"); !strings.Contains(g.Found, "deny crew") ||
+		!strings.Contains(g.Meaning, "surveyor") {
 		t.Errorf("%+v", g)
 	}
 	snap := d.Reports[0].Snapshot
 	c := command{t: t, s: s, person: "quartermaster"}
 	c.login()
-	c.want(0, "allow surveyors: read, write, execute, delete; inherited  — from /charts", "path", "show", "/charts/saltmarsh/sheet 00.chart", "--snapshot", snap)
-	c.want(0, "allow everyone: full; inherited  — from no folder above", "path", "show", "/charts/north sound/2026-11.xyz", "--snapshot", snap)
-	j, err := client.Looker{Client: author, Snapshot: snap}.Decide(ctx, "surveyor", "/charts/south channel/sheet 00.chart", access.Write, wire.Supposed{})
+	c.want(0, "allow surveyors: read, write, execute, delete; inherited  — from /charts", "path", "show",
+		"/charts/saltmarsh/sheet 00.chart", "--snapshot", snap)
+	c.want(0, "allow everyone: full; inherited  — from no folder above", "path", "show",
+		"/charts/north sound/2026-11.xyz", "--snapshot", snap)
+	j, err := client.Looker{Client: author, Snapshot: snap}.Decide(ctx, "surveyor",
+		"/charts/south channel/sheet 00.chart", access.Write, wire.Supposed{})
 	if err != nil || len(j.Answers) != 1 || j.Answers[0].Allowed || j.Answers[0].Cause != access.ByDeny {
 		t.Errorf("%+v, %v", j, err)
 	}
@@ -84,22 +92,33 @@ func TestShares(t *testing.T) {
 	// As it is now, too.
 	live := client.Looker{Client: author, Host: demo.Chartroom}
 	v, err := live.Sight(ctx, "/crewdocs/rota/week-00.ods")
-	if err != nil || len(v.Entries) != 4 || v.Entries[0].Origin != "from no folder above" || v.Access.Owner != "keeper" {
+	if err != nil || len(v.Entries) != 4 || v.Entries[0].Origin != "from no folder above" ||
+		v.Access.Owner != "keeper" {
 		t.Errorf("%+v, %v", v, err)
 	}
-	if top, err := live.List(ctx, "/", "", "", 100); err != nil || len(top.Items) != 2 || top.Items[0].Path != "/charts" {
+	if top, err := live.List(ctx, "/", "", "", 100); err != nil || len(top.Items) != 2 ||
+		top.Items[0].Path != "/charts" {
 		t.Errorf("the shares: %+v, %v", top, err)
 	}
 	l, err := live.List(ctx, "/crewdocs/rota", "office-boy", "", 100)
 	fails(t, "an account that is not there", err, http.StatusUnprocessableEntity, "office-boy")
-	if l, err = live.List(ctx, "/crewdocs/rota", "wages", "", 7); err != nil || len(l.Items) != 7 || l.Next == "" || !slices.Contains(l.Items[0].May, "write") {
+	l, err = live.List(ctx, "/crewdocs/rota", "wages", "", 7)
+	if err != nil || len(l.Items) != 7 || l.Next == "" || !slices.Contains(l.Items[0].May, "write") {
 		t.Errorf("%+v, %v", l, err)
 	}
 	_, err = live.Sight(ctx, "/crewdocs/none")
 	fails(t, "a path that is not there", err, http.StatusUnprocessableEntity, "not there")
 	_, err = live.Sight(ctx, "/ipc$/x")
 	fails(t, "outside of the roots", err, http.StatusUnprocessableEntity, "own list of roots")
-	_, err = agent.Enrol(ctx, agent.Joining{Folder: t.TempDir(), Service: s.Address, Authority: authorityOf(t, s), Roots: []string{"/nowhere"}, Server: &agent.FileServer{Address: s.Chartroom.Address(), User: "keeper", Password: demo.Password}}, "no code", "test")
+	_, err = agent.Enrol(ctx,
+		agent.Joining{
+			Folder:    t.TempDir(),
+			Service:   s.Address,
+			Authority: authorityOf(t, s),
+			Roots:     []string{"/nowhere"},
+			Server:    &agent.FileServer{Address: s.Chartroom.Address(), User: "keeper", Password: demo.Password},
+		},
+		"no code", "test")
 	if err == nil || !strings.Contains(err.Error(), `no share "nowhere": it has charts, crewdocs`) {
 		t.Errorf("a share that is not there: %v", err)
 	}
@@ -109,12 +128,17 @@ func TestShares(t *testing.T) {
 	serverGone(t, s)
 }
 
-// A step that follows from one of its folder is not made where that one is not: nobody gets as if from above what no folder hands on.
+// A step that follows from one of its folder is not made where that one is not: nobody gets as if from above
+// what no folder hands on.
 func followsOnShares(t *testing.T, s *demo.Stage) {
 	t.Helper()
 	ctx := t.Context()
 	author := as(t, s, "quartermaster")
-	p, err := author.DraftPlan(ctx, wire.Draft{Application: "charts", Hosts: []string{demo.Chartroom}, Changes: "changes:\n- paths: /charts/saltmarsh\n  set: {grants: [\"allow wages: read, write\"]}\n"})
+	p, err := author.DraftPlan(ctx, wire.Draft{
+		Application: "charts",
+		Hosts:       []string{demo.Chartroom},
+		Changes:     "changes:\n- paths: /charts/saltmarsh\n  set: {grants: [\"allow wages: read, write\"]}\n",
+	})
 	must(t, err)
 	approved(t, s, p)
 	must(t, s.Permit(ctx, "charts", "/saltmarsh", "D:AI(A;OICI;FR;;;AN)"))
@@ -127,34 +151,45 @@ func followsOnShares(t *testing.T, s *demo.Stage) {
 	res, err := author.Results(ctx, r.ID, 100)
 	must(t, err)
 	for _, x := range res[1:] {
-		if !strings.HasPrefix(x.Reason, "it follows from the step of its folder, which was skipped: no longer as reviewed") {
+		if !strings.HasPrefix(x.Reason,
+			"it follows from the step of its folder, which was skipped: no longer as reviewed") {
 			t.Errorf("%+v", x)
 		}
 	}
 
-	// The account that the agent signs in as is one that the server lets do everything, as what it may do beyond the list shows.
+	// The account that the agent signs in as is one that the server lets do everything, as what it may do
+	// beyond the list shows.
 	must(t, s.Permit(ctx, "charts", "/saltmarsh", "D:PAI(A;OICI;FR;;;AN)(A;OICI;FR;;;WD)"))
 	c := command{t: t, s: s, person: "quartermaster"}
-	c.want(0, "the server lets keeper do everything, whatever the list of the folder says", "access", "decide", "keeper", "/charts/saltmarsh", "create-file", "--host", demo.Chartroom)
-	c.want(4, "no entry on the folder grants deckhand add-files", "access", "decide", "deckhand", "/charts/saltmarsh", "create-file", "--host", demo.Chartroom)
+	c.want(0, "the server lets keeper do everything, whatever the list of the folder says", "access", "decide",
+		"keeper", "/charts/saltmarsh", "create-file", "--host", demo.Chartroom)
+	c.want(4, "no entry on the folder grants deckhand add-files", "access", "decide", "deckhand", "/charts/saltmarsh",
+		"create-file", "--host", demo.Chartroom)
 
-	// The system's account of the same name below the server is the same account, and of its groups nobody tells who is in them.
+	// The system's account of the same name below the server is the same account, and of its groups nobody
+	// tells who is in them.
 	passwd, err := os.ReadFile(filepath.Join(s.Chartroom.Folder, "passwd"))
 	must(t, err)
 	_, line, _ := strings.Cut(string(passwd), "\ndeckhand:x:")
 	uid, _, _ := strings.Cut(line, ":")
-	must(t, s.Permit(ctx, "charts", "/saltmarsh", "D:PAI(A;;FA;;;S-1-22-1-"+uid+")(D;;WO;;;S-1-22-2-"+uid+")(A;;WO;;;WD)"))
-	c.want(0, "allow Unix User\\deckhand: full", "access", "decide", "deckhand", "/charts/saltmarsh", "create-file", "--host", demo.Chartroom)
-	c.want(4, "no entry on the folder grants surveyor add-files", "access", "decide", "surveyor", "/charts/saltmarsh", "create-file", "--host", demo.Chartroom)
-	c.want(4, "not known: the server does not tell who is in", "access", "decide", "surveyor", "/charts/saltmarsh", "own", "--host", demo.Chartroom)
-	c.want(0, "1 paths of which it is not known", "access", "below", "surveyor", "own", "/charts/saltmarsh", "--host", demo.Chartroom)
+	must(t,
+		s.Permit(ctx, "charts", "/saltmarsh", "D:PAI(A;;FA;;;S-1-22-1-"+uid+")(D;;WO;;;S-1-22-2-"+uid+")(A;;WO;;;WD)"))
+	c.want(0, "allow Unix User\\deckhand: full", "access", "decide", "deckhand", "/charts/saltmarsh", "create-file",
+		"--host", demo.Chartroom)
+	c.want(4, "no entry on the folder grants surveyor add-files", "access", "decide", "surveyor", "/charts/saltmarsh",
+		"create-file", "--host", demo.Chartroom)
+	c.want(4, "not known: the server does not tell who is in", "access", "decide", "surveyor", "/charts/saltmarsh",
+		"own", "--host", demo.Chartroom)
+	c.want(0, "1 paths of which it is not known", "access", "below", "surveyor", "own", "/charts/saltmarsh", "--host",
+		demo.Chartroom)
 	c.want(0, "(not known: own)", "path", "list", "/charts", "--host", demo.Chartroom, "--for", "surveyor")
 }
 
 // What is marked as read-only is said not to be written where it is looked at now; a snapshot does not know.
 func marked(t *testing.T, s *demo.Stage, snap string) {
 	t.Helper()
-	conn, err := (&smb2.Dialer{Initiator: &smb2.NTLMInitiator{User: "keeper", Password: demo.Password}}).Dial(t.Context(), s.Chartroom.Address())
+	conn, err := (&smb2.Dialer{Initiator: &smb2.NTLMInitiator{User: "keeper", Password: demo.Password}}).Dial(
+		t.Context(), s.Chartroom.Address())
 	must(t, err)
 	defer func() { must(t, conn.Logoff()) }()
 	share, err := conn.Mount("charts")
@@ -162,13 +197,16 @@ func marked(t *testing.T, s *demo.Stage, snap string) {
 	const file = "/charts/saltmarsh/sheet 00.chart"
 	must(t, share.Chmod(`saltmarsh\sheet 00.chart`, 0o444))
 	c := command{t: t, s: s, person: "quartermaster"}
-	c.want(4, "the path is marked as read-only", "access", "decide", "surveyor", file, "write", "--host", demo.Chartroom)
-	c.want(0, "unless it is marked as read-only, which snapshots do not hold", "access", "decide", "surveyor", file, "write", "--snapshot", snap)
+	c.want(4, "the path is marked as read-only", "access", "decide", "surveyor", file, "write", "--host",
+		demo.Chartroom)
+	c.want(0, "unless it is marked as read-only, which snapshots do not hold", "access", "decide", "surveyor", file,
+		"write", "--snapshot", snap)
 	c.want(0, "it is marked as read-only", "path", "show", file, "--host", demo.Chartroom)
 	must(t, share.Chmod(`saltmarsh\sheet 00.chart`, 0o666))
 }
 
-// What somebody sees on a share that hides, what they can do there by its own list too, and the server's own answer beside it.
+// What somebody sees on a share that hides, what they can do there by its own list too, and the server's own
+// answer beside it.
 func asSomebody(t *testing.T, s *demo.Stage, live client.Looker) {
 	t.Helper()
 	ctx := t.Context()
@@ -184,10 +222,15 @@ func asSomebody(t *testing.T, s *demo.Stage, live client.Looker) {
 		t.Errorf("hidden: %v", hidden)
 	}
 	c := command{t: t, s: s, person: "quartermaster"}
-	c.want(0, "1 more is there that the share hides from deckhand", "path", "list", "/crewdocs", "--host", demo.Chartroom, "--for", "deckhand")
+	c.want(0, "1 more is there that the share hides from deckhand", "path", "list", "/crewdocs", "--host",
+		demo.Chartroom, "--for", "deckhand")
 	c.want(0, "share lets  allow keeper: full", "path", "show", "/crewdocs", "--host", demo.Chartroom)
-	c.want(4, "the share's own list does not let print-svc list-folder", "access", "decide", "print-svc", "/crewdocs/notices", "list", "--host", demo.Chartroom)
-	for _, path := range []string{"/charts/south channel", "/charts/north sound/sheet 00.chart", "/crewdocs/notices/notice 03.txt", "/crewdocs/wages", "/crewdocs/wages/2026-03.ods"} {
+	c.want(4, "the share's own list does not let print-svc list-folder", "access", "decide", "print-svc",
+		"/crewdocs/notices", "list", "--host", demo.Chartroom)
+	for _, path := range []string{
+		"/charts/south channel", "/charts/north sound/sheet 00.chart", "/crewdocs/notices/notice 03.txt",
+		"/crewdocs/wages", "/crewdocs/wages/2026-03.ods",
+	} {
 		for _, who := range []string{"deckhand", "surveyor"} {
 			p, err := live.Probe(ctx, who, path)
 			if err != nil || p.Differ || len(p.Rows) < 7 {
@@ -215,7 +258,8 @@ func serverGone(t *testing.T, s *demo.Stage) {
 	p, err := author.DraftPlan(ctx, wire.Draft{Application: "charts", All: true})
 	must(t, err)
 	again := s.StopChartroom()
-	if snap, err := demo.Snapshot(ctx, author, "charts", demo.Chartroom); err == nil || snap.State != "failed" || !strings.Contains(snap.Message, "file server") {
+	if snap, err := demo.Snapshot(ctx, author, "charts", demo.Chartroom); err == nil || snap.State != "failed" ||
+		!strings.Contains(snap.Message, "file server") {
 		t.Errorf("a snapshot without its server: %+v, %v", snap, err)
 	}
 	live := client.Looker{Client: author, Host: demo.Chartroom}
@@ -237,9 +281,11 @@ func runOnShares(t *testing.T, s *demo.Stage) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	fails(t, "a shell script for a share", author.Script(ctx, p.ID, demo.Chartroom, io.Discard), http.StatusUnprocessableEntity, "is a file server")
+	fails(t, "a shell script for a share", author.Script(ctx, p.ID, demo.Chartroom, io.Discard),
+		http.StatusUnprocessableEntity, "is a file server")
 	r := agreed(t, s, p)
-	if r.State != "finished" || r.Hosts[0].Done != p.Steps || r.Hosts[0].Skipped+r.Hosts[0].Refused+r.Hosts[0].Wrong != 0 {
+	if r.State != "finished" || r.Hosts[0].Done != p.Steps ||
+		r.Hosts[0].Skipped+r.Hosts[0].Refused+r.Hosts[0].Wrong != 0 {
 		res, _ := author.Results(ctx, r.ID, 20)
 		t.Fatalf("%+v, %+v", r, res)
 	}

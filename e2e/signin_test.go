@@ -20,8 +20,8 @@ import (
 	"idletally/internal/wire"
 )
 
-// Somebody signs in by password and code, each code once; a lost authenticator is got over by codes to spare or an admin; sessions are
-// listed and ended.
+// Somebody signs in by password and code, each code once; a lost authenticator is got over by codes to spare
+// or an admin; sessions are listed and ended.
 func TestSecondFactorAndSessions(t *testing.T) {
 	t.Parallel()
 	s := begin(t, "")
@@ -114,11 +114,14 @@ func TestSecondFactorAndSessions(t *testing.T) {
 	}
 	_, err = api.ConfirmSecond(ctx, codeOf(t, p.Secret, time.Now().Unix()/30))
 	must(t, err)
-	_, errs, exit = c.run(demo.Password+"\n", "login", s.Address, "--authority", s.Authority(), "--name", "bosun", "--password-stdin")
+	_, errs, exit = c.run(demo.Password+"\n", "login", s.Address, "--authority", s.Authority(), "--name", "bosun",
+		"--password-stdin")
 	if exit == 0 {
 		t.Errorf("signed in without a code: %s", errs)
 	}
-	if _, errs, exit = c.run(demo.Password+"\n"+codeOf(t, p.Secret, time.Now().Unix()/30+1)+"\n", "login", s.Address, "--authority", s.Authority(), "--name", "bosun", "--password-stdin"); exit != 0 {
+	_, errs, exit = c.run(demo.Password+"\n"+codeOf(t, p.Secret, time.Now().Unix()/30+1)+"\n", "login", s.Address,
+		"--authority", s.Authority(), "--name", "bosun", "--password-stdin")
+	if exit != 0 {
 		t.Errorf("with a code: %s", errs)
 	}
 	admin := command{t: t, s: s, person: "admin"}
@@ -177,8 +180,8 @@ func TestThousandWrongSignIns(t *testing.T) {
 	t.Logf("answers %v, grown by %d MiB", counts, (most.Load()-before)>>20)
 }
 
-// People change their own passwords: it takes the old one, ends their other sessions, and their tokens unless they keep them. What an admin
-// gives counts once, for a day, and not as the new one.
+// People change their own passwords: it takes the old one, ends their other sessions, and their tokens unless
+// they keep them. What an admin gives counts once, for a day, and not as the new one.
 func TestPasswords(t *testing.T) {
 	t.Parallel()
 	s, admin := crewed(t)
@@ -202,11 +205,19 @@ func TestPasswords(t *testing.T) {
 	}
 	const second, third = "slack water at nine", "spring tide at ten"
 	program := token()
-	fails(t, "a wrong password", here.ChangePassword(ctx, wire.NewPassword{Password: "not this one", NewPassword: second}), http.StatusForbidden, "another one")
-	fails(t, "the same again", here.ChangePassword(ctx, wire.NewPassword{Password: demo.Password, NewPassword: demo.Password}), http.StatusUnprocessableEntity, "the old one")
-	fails(t, "a common one", here.ChangePassword(ctx, wire.NewPassword{Password: demo.Password, NewPassword: "password1234"}), http.StatusUnprocessableEntity, "guessed first")
-	fails(t, "by a token", program.ChangePassword(ctx, wire.NewPassword{Password: demo.Password, NewPassword: second}), http.StatusForbidden, "sign in yourself")
-	fails(t, "while signing in", sign(demo.Password, second), http.StatusUnprocessableEntity, "goes with a one-time password")
+	fails(t, "a wrong password",
+		here.ChangePassword(ctx, wire.NewPassword{Password: "not this one", NewPassword: second}), http.StatusForbidden,
+		"another one")
+	fails(t, "the same again",
+		here.ChangePassword(ctx, wire.NewPassword{Password: demo.Password, NewPassword: demo.Password}),
+		http.StatusUnprocessableEntity, "the old one")
+	fails(t, "a common one",
+		here.ChangePassword(ctx, wire.NewPassword{Password: demo.Password, NewPassword: "password1234"}),
+		http.StatusUnprocessableEntity, "guessed first")
+	fails(t, "by a token", program.ChangePassword(ctx, wire.NewPassword{Password: demo.Password, NewPassword: second}),
+		http.StatusForbidden, "sign in yourself")
+	fails(t, "while signing in", sign(demo.Password, second), http.StatusUnprocessableEntity,
+		"goes with a one-time password")
 	must(t, here.ChangePassword(ctx, wire.NewPassword{Password: demo.Password, NewPassword: second}))
 	if _, err := here.Me(ctx); err != nil {
 		t.Errorf("one's own session: %v", err)
@@ -220,7 +231,8 @@ func TestPasswords(t *testing.T) {
 
 	program = token()
 	c := command{t: t, s: s, person: "quartermaster"}
-	if _, errs, code := c.run(second+"\n", "login", s.Address, "--authority", s.Authority(), "--name", "quartermaster", "--password-stdin"); code != 0 {
+	if _, errs, code := c.run(second+"\n", "login", s.Address, "--authority", s.Authority(), "--name", "quartermaster",
+		"--password-stdin"); code != 0 {
 		t.Fatal(errs)
 	}
 	out, errs, code := c.run(second+"\n"+third+"\n", "sign-in", "password", "--keep-tokens", "--password-stdin")
@@ -237,13 +249,15 @@ func TestPasswords(t *testing.T) {
 	must(t, err)
 	_, err = program.Me(ctx)
 	fails(t, "a token after an admin's reset", err, http.StatusUnauthorized, "sign in first")
-	fails(t, "the one-time password as the new one", sign(one.Password, one.Password), http.StatusUnprocessableEntity, "the old one")
+	fails(t, "the one-time password as the new one", sign(one.Password, one.Password), http.StatusUnprocessableEntity,
+		"the old one")
 	must(t, sign(one.Password, second))
 	fails(t, "the one-time password again", sign(one.Password, third), http.StatusUnauthorized, "wrong")
 }
 
-// Whoever guesses waits longer and longer, and keeps nobody else out: not whom they guess at, who signed in before, nor who comes from
-// elsewhere. What anybody can cause without signing in neither fills the history nor makes the database look.
+// Whoever guesses waits longer and longer, and keeps nobody else out: not whom they guess at, who signed in
+// before, nor who comes from elsewhere. What anybody can cause without signing in neither fills the history
+// nor makes the database look.
 func TestGuesses(t *testing.T) {
 	t.Parallel()
 	s, admin := crewed(t)
@@ -264,7 +278,8 @@ func TestGuesses(t *testing.T) {
 		t.Helper()
 		for n := 0; ; n++ {
 			err := try()
-			if client.Status(err) == http.StatusTooManyRequests && strings.Contains(err.Error(), "too many wrong tries: try again in ") {
+			if client.Status(err) == http.StatusTooManyRequests &&
+				strings.Contains(err.Error(), "too many wrong tries: try again in ") {
 				if n < 5 {
 					t.Errorf("%s: refused after %d", what, n)
 				}
@@ -298,7 +313,9 @@ func TestGuesses(t *testing.T) {
 	must(t, err)
 	elsewhere, err := client.New(s.Address, ca, "")
 	must(t, err)
-	elsewhere.HTTP.Transport.(*http.Transport).DialContext = (&net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 0, 2)}}).DialContext
+	elsewhere.HTTP.Transport.(*http.Transport).DialContext = (&net.Dialer{
+		LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 0, 2)},
+	}).DialContext
 	if _, err = sign(elsewhere, wire.SignIn{Password: demo.Password}); err != nil {
 		t.Errorf("from elsewhere: %v", err)
 	}
@@ -313,7 +330,13 @@ func TestGuesses(t *testing.T) {
 		_, err := stranger.SignIn(ctx, wire.SignIn{Name: "bosun", Password: demo.Password, Code: "000000"})
 		return err
 	}, http.StatusUnauthorized)
-	if _, err = stranger.SignIn(ctx, wire.SignIn{Name: "bosun", Password: demo.Password, Code: codeOf(t, p.Secret, time.Now().Unix()/30+1), Device: own.Device}); err != nil {
+	_, err = stranger.SignIn(ctx, wire.SignIn{
+		Name:     "bosun",
+		Password: demo.Password,
+		Code:     codeOf(t, p.Secret, time.Now().Unix()/30+1),
+		Device:   own.Device,
+	})
+	if err != nil {
 		t.Errorf("who signed in before is kept out by guesses at their codes: %v", err)
 	}
 
@@ -325,7 +348,8 @@ func TestGuesses(t *testing.T) {
 		status, _, _ := post(t, s, &made, "/baselines/check", "{}")
 		calls[status]++
 		if n < 300 {
-			status, _, _ := postTo(t, s, &stranger, "/agent/v1/enrol", `{"code":"aaaaa-bbbbb","request":"AAAA","version":"1"}`)
+			status, _, _ := postTo(t, s, &stranger, "/agent/v1/enrol",
+				`{"code":"aaaaa-bbbbb","request":"AAAA","version":"1"}`)
 			calls[status]++
 		}
 	}
@@ -360,7 +384,8 @@ func TestOpen(t *testing.T) {
 	if b := get(t, s, nobody, "/api/openapi.json"); !strings.Contains(string(b), "sign in first") {
 		t.Errorf("%.200s", b)
 	}
-	command{t: t, s: s, person: "nobody"}.want(2, "want some of metrics, documents", "serve", "--check", "--open", "everything")
+	command{t: t, s: s, person: "nobody"}.want(2, "want some of metrics, documents", "serve", "--check", "--open",
+		"everything")
 }
 
 // A service behind a proxy that it knows tells callers apart by what the proxy says, and believes nobody else.
@@ -375,7 +400,8 @@ func TestBehindAProxy(t *testing.T) {
 		api.Token = ""
 		last := map[string]int{}
 		try := func(from string) {
-			last[from], _, _ = post(t, s, api, "/sign-in", `{"name":"admin","password":"low tide at one"}`, "X-Forwarded-For", from)
+			last[from], _, _ = post(t, s, api, "/sign-in", `{"name":"admin","password":"low tide at one"}`,
+				"X-Forwarded-For", from)
 		}
 		for n := range 15 {
 			try("203.0.113.1")
@@ -386,7 +412,8 @@ func TestBehindAProxy(t *testing.T) {
 				try("203.0.113.1")
 			}
 		}
-		if last["203.0.113.1"] != http.StatusTooManyRequests || (last["198.51.100.14"] == http.StatusUnauthorized) != c.apart {
+		if last["203.0.113.1"] != http.StatusTooManyRequests ||
+			(last["198.51.100.14"] == http.StatusUnauthorized) != c.apart {
 			t.Errorf("proxies %s: answers %v", c.proxies, last)
 		}
 	}

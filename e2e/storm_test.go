@@ -43,12 +43,15 @@ func worstTexts() []string {
 	}
 	rep := strings.Repeat
 	return []string{
-		rep("[", 1<<20), rep("[", 80_000), rep("- ", 140_000), rep("{a: ", 140_000), rep("'a' ", 140_000), rep("&a ", 290_000), rep("a ", 1<<19),
+		rep("[", 1<<20), rep("[", 80_000), rep("- ", 140_000), rep("{a: ", 140_000), rep("'a' ", 140_000),
+		rep("&a ", 290_000), rep("a ", 1<<19),
 		head + "roots: [" + rep("a,", 290_000) + "]",
 		many(40_000, "key%d: x\n"),
-		head + "variables: {v: " + rep("x", 300_000) + "}\nroots: [/srv]\nrules:\n" + many(9000, "- {rule: r%d, paths: /srv/a, owner: \"${v}\"}\n"),
+		head + "variables: {v: " + rep("x", 300_000) + "}\nroots: [/srv]\nrules:\n" +
+			many(9000, "- {rule: r%d, paths: /srv/a, owner: \"${v}\"}\n"),
 		head + "roots:\n" + many(40_000, "- /srv/%d\n"),
-		head + "roots: [/srv]\nforms: {f: {files: 0640, entries: [" + many(30_000, "'user:a%d:r',") + "]}}\nrules:\n" + many(9000, "- {rule: r%d, paths: /srv/a, form: f}\n"),
+		head + "roots: [/srv]\nforms: {f: {files: 0640, entries: [" + many(30_000, "'user:a%d:r',") +
+			"]}}\nrules:\n" + many(9000, "- {rule: r%d, paths: /srv/a, form: f}\n"),
 		head + "roots: [/srv]\nrules:\n" + many(10_000, "- {rule: r%d, paths: /srv/**, files: 0640, owner: a}\n"),
 		head + "roots: [/srv]\nrules:\n- {rule: r, paths: /srv/a, entries: [" + many(55_000, "'user:a%d:r',") + "]}\n",
 	}
@@ -56,12 +59,24 @@ func worstTexts() []string {
 
 // worstBodies are JSON that unfolds to as much as it can.
 func worstBodies() (out [][]byte) {
-	for _, b := range []string{strings.Repeat("[", 2<<20-10), `{"findings":[` + strings.Repeat("{},", 600_000) + "{}]}", `{"a":` + strings.Repeat(`{"a":`, 300_000), `"` + strings.Repeat("x", 2<<20-10) + `"`} {
+	for _, b := range []string{
+		strings.Repeat("[", 2<<20-10),
+		`{"findings":[` + strings.Repeat("{},", 600_000) + "{}]}",
+		`{"a":` + strings.Repeat(`{"a":`, 300_000),
+		`"` + strings.Repeat("x", 2<<20-10) + `"`,
+	} {
 		out = append(out, []byte(b))
 	}
 	for _, text := range worstTexts() {
 		for _, name := range []string{"text", "statement"} {
-			b, _ := json.Marshal(map[string]any{name: text, "application": "app", "name": text[:min(len(text), 500)], "title": text, "roots": []string{"/srv"}, "password": text[:min(len(text), 100_000)]})
+			b, _ := json.Marshal(map[string]any{
+				name:          text,
+				"application": "app",
+				"name":        text[:min(len(text), 500)],
+				"title":       text,
+				"roots":       []string{"/srv"},
+				"password":    text[:min(len(text), 100_000)],
+			})
 			out = append(out, b)
 		}
 	}
@@ -118,7 +133,10 @@ func (w *storm) call(c *client.Client, token, method, path string, body []byte) 
 func (w *storm) anything(r *rand.Rand, c *client.Client, token string) {
 	op := w.ops[r.IntN(len(w.ops))]
 	method, path := op[0], op[1]
-	long := []string{strings.Repeat("x", 9000), strings.Repeat("%2F", 2000), "%00%ff", strings.Repeat("/a", 3000), "1", "ticketing", "slip-north", strings.Repeat("%5B", 2000)}
+	long := []string{
+		strings.Repeat("x", 9000), strings.Repeat("%2F", 2000), "%00%ff", strings.Repeat("/a", 3000), "1", "ticketing",
+		"slip-north", strings.Repeat("%5B", 2000),
+	}
 	for strings.Contains(path, "{") {
 		before, rest, _ := strings.Cut(path, "{")
 		_, after, _ := strings.Cut(rest, "}")
@@ -126,7 +144,8 @@ func (w *storm) anything(r *rand.Rand, c *client.Client, token string) {
 	}
 	if r.IntN(2) == 0 {
 		x := long[r.IntN(len(long))]
-		path += "?q=" + x + "&path=" + x + "&application=ticketing&host=" + long[4+r.IntN(3)] + "&entries=" + x + "&mode=" + x + "&limit=1000&most=1000&format=html&after=" + x
+		path += "?q=" + x + "&path=" + x + "&application=ticketing&host=" + long[4+r.IntN(3)] + "&entries=" +
+			x + "&mode=" + x + "&limit=1000&most=1000&format=html&after=" + x
 	}
 	var body []byte
 	if method != http.MethodGet && method != http.MethodDelete {
@@ -135,8 +154,8 @@ func (w *storm) anything(r *rand.Rand, c *client.Client, token string) {
 	w.call(c, token, method, path, body)
 }
 
-// The service goes on answering others, within a bound of memory, whatever is sent to each of its operations by nobody in particular, by a
-// viewer, an author, an operator and an agent all at once.
+// The service goes on answering others, within a bound of memory, whatever is sent to each of its operations
+// by nobody in particular, by a viewer, an author, an operator and an agent all at once.
 func TestStorm(t *testing.T) {
 	t.Parallel()
 	const memory = 1 << 30
@@ -146,7 +165,10 @@ func TestStorm(t *testing.T) {
 	admin, err := s.Crew(t.Context())
 	must(t, err)
 	must(t, unix.Prlimit(s.Service.Pid(), unix.RLIMIT_DATA, &unix.Rlimit{Cur: memory, Max: memory}, nil))
-	agent, err := demo.Join(t.Context(), s.Address, authorityOf(t, s), admin, wire.NewHost{Name: "slip-north", Tags: []string{"ticketing"}})
+	agent, err := demo.Join(t.Context(), s.Address, authorityOf(t, s), admin, wire.NewHost{
+		Name: "slip-north",
+		Tags: []string{"ticketing"},
+	})
 	must(t, err)
 	must(t, hello(t.Context(), agent))
 	_, err = as(t, s, "quartermaster").UploadBaseline(t.Context(), demo.Baseline("ticketing"))
@@ -165,7 +187,8 @@ func TestStorm(t *testing.T) {
 		people[name] = one
 	}
 	zeros := compress(t, make([]byte, 60<<20))
-	counts := compress(t, tree.AppendPack(nil, append([]byte{'D', 1, 0xf0, 0xff, 0xff, 3}, make([]byte, tree.MaxNode-8)...)))
+	counts := compress(t,
+		tree.AppendPack(nil, append([]byte{'D', 1, 0xf0, 0xff, 0xff, 3}, make([]byte, tree.MaxNode-8)...)))
 	w := &storm{T: t, s: s, bodies: worstBodies(), ops: operationsOf(t, s, admin)}
 	r := seeded.Rand(t)
 
@@ -182,9 +205,13 @@ func TestStorm(t *testing.T) {
 				for over.Err() == nil {
 					w.anything(own, c, token)
 					if name == "" {
-						w.call(c, "made up "+strconv.Itoa(own.IntN(1000)), strings.Repeat("X", own.IntN(50_000)+1), "/api/v1/hosts", nil)
-						w.call(c, "", "POST", "/api/v1/sign-in", fmt.Appendf(nil, `{"name":"admin%d","password":%q}`, own.IntN(9), strings.Repeat("p", own.IntN(100_000))))
-						w.call(c, "", "POST", "/agent/v1/enrol", fmt.Appendf(nil, `{"code":"%d","request":"AAAA"}`, own.IntN(1000)))
+						w.call(c, "made up "+strconv.Itoa(own.IntN(1000)), strings.Repeat("X", own.IntN(50_000)+1),
+							"/api/v1/hosts", nil)
+						w.call(c, "", "POST", "/api/v1/sign-in",
+							fmt.Appendf(nil, `{"name":"admin%d","password":%q}`, own.IntN(9),
+								strings.Repeat("p", own.IntN(100_000))))
+						w.call(c, "", "POST", "/agent/v1/enrol",
+							fmt.Appendf(nil, `{"code":"%d","request":"AAAA"}`, own.IntN(1000)))
 						w.call(c, "", "GET", "/metrics", nil)
 					}
 				}
@@ -238,8 +265,11 @@ func TestStorm(t *testing.T) {
 			said += fmt.Sprintf(" %d×%d", n, code)
 		}
 	}
-	t.Logf("%d calls in %s:%s; %d without an answer (%v); the slowest took %d ms (%v); others' calls: p50 %s, p99 %s, most %s of %d; %d MiB at the most",
-		w.calls.Load(), long, said, w.lost.Load(), w.lostWas.Load(), w.slowest.Load(), w.slowestWas.Load(), at(0.5), at(0.99), at(1), len(took), peak>>20)
+	t.Logf(
+		"%d calls in %s:%s; %d without an answer (%v); the slowest took %d ms (%v); others' calls: p50 %s, p99 %s, "+
+			"most %s of %d; %d MiB at the most",
+		w.calls.Load(), long, said, w.lost.Load(), w.lostWas.Load(), w.slowest.Load(), w.slowestWas.Load(), at(0.5),
+		at(0.99), at(1), len(took), peak>>20)
 	if n := w.byStatus[500].Load(); n > 0 {
 		t.Errorf("%d calls failed inside", n)
 	}

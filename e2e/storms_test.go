@@ -41,20 +41,28 @@ func behindCable(t *testing.T, database string) (*demo.Stage, *loopback.Cable) {
 	return s, cable
 }
 
-// The way between agents and service is cut for a moment and for longer, in the middle of snapshots and of a run: what was begun is
-// ended when it is back, once.
+// The way between agents and service is cut for a moment and for longer, in the middle of snapshots and of a
+// run: what was begun is ended when it is back, once.
 func TestNetworkCut(t *testing.T) {
 	t.Parallel()
 	s, cable := behindCable(t, "")
 	c := as(t, s, "quartermaster")
 	for n := range 20 { // for moments
-		snap, err := c.TakeSnapshot(t.Context(), wire.NewSnapshot{Application: "ticketing", Host: "slip-north", Whole: true})
+		snap, err := c.TakeSnapshot(t.Context(), wire.NewSnapshot{
+			Application: "ticketing",
+			Host:        "slip-north",
+			Whole:       true,
+		})
 		must(t, err)
 		time.Sleep(time.Duration(n) * 3 * time.Millisecond)
 		cable.Cut()
 		awaitSnapshot(t, c, snap.ID)
 	}
-	snap, err := c.TakeSnapshot(t.Context(), wire.NewSnapshot{Application: "ticketing", Host: "slip-south", Whole: true})
+	snap, err := c.TakeSnapshot(t.Context(), wire.NewSnapshot{
+		Application: "ticketing",
+		Host:        "slip-south",
+		Whole:       true,
+	})
 	must(t, err)
 	cable.Pull()
 	p, err := c.DraftPlan(t.Context(), wire.Draft{Application: "ticketing", Hosts: []string{"slip-north"}, All: true})
@@ -97,8 +105,8 @@ func awaitSnapshot(t *testing.T, c *client.Client, id string) {
 	t.Fatalf("snapshot %s does not come", id)
 }
 
-// A database that stands still, and one whose disk is full: clear answers, the service stays up, and when it is over what was acknowledged
-// is there and what was not can be done again.
+// A database that stands still, and one whose disk is full: clear answers, the service stays up, and when it
+// is over what was acknowledged is there and what was not can be done again.
 func TestDatabaseInDistress(t *testing.T) {
 	t.Parallel()
 	dir := folder(t)
@@ -176,7 +184,9 @@ func TestDatabaseInDistress(t *testing.T) {
 	db.Stop() // it ends by itself where its log has no room, and whoever keeps it starts it again
 	db, err = mariadb.Start(t.Context(), filepath.Join(disk, "db"))
 	must(t, err)
-	if err := awaitAnswer(t, 60*time.Second, func(ctx context.Context) error { return upload(ctx, "after") }); err != nil {
+	if err := awaitAnswer(t, 60*time.Second, func(ctx context.Context) error {
+		return upload(ctx, "after")
+	}); err != nil {
 		t.Fatalf("with room again: %v", err)
 	}
 	list, err := author.Editions(t.Context(), "tideboard")

@@ -28,7 +28,9 @@ func TestTour(t *testing.T) {
 	if err != nil || !strings.Contains(string(out), "Every path has the permissions it had before the tour.") {
 		t.Fatalf("tour: %v\n%s", err, out)
 	}
-	for _, want := range []string{"folders", "did you mean", "nobody decides on their own plan", "--word", "▲ opens", "(exit code 4)"} {
+	for _, want := range []string{
+		"folders", "did you mean", "nobody decides on their own plan", "--word", "▲ opens", "(exit code 4)",
+	} {
 		if !strings.Contains(string(out), want) {
 			t.Errorf("the tour does not show %q", want)
 		}
@@ -66,13 +68,16 @@ func tryCommands(t *testing.T, s *demo.Stage) {
 	if _, errs, code := c.run("", "host", "list"); code != 1 || !strings.Contains(errs, "idletally login ADDRESS") {
 		t.Errorf("without a session: %d %s", code, errs)
 	}
-	if _, errs, code := c.run("wrong\n", "login", s.Address, "--authority", s.Authority(), "--name", "quartermaster", "--password-stdin"); code != 1 || !strings.Contains(errs, "name or password is wrong") {
+	if _, errs, code := c.run("wrong\n", "login", s.Address, "--authority", s.Authority(), "--name", "quartermaster",
+		"--password-stdin"); code != 1 || !strings.Contains(errs, "name or password is wrong") {
 		t.Errorf("wrong password: %d %s", code, errs)
 	}
-	if _, errs, code := c.run("x\n", "login", s.Address, "--fingerprint", "00", "--name", "quartermaster", "--password-stdin"); code != 1 || !strings.Contains(errs, "is not the one you expect") {
+	if _, errs, code := c.run("x\n", "login", s.Address, "--fingerprint", "00", "--name", "quartermaster",
+		"--password-stdin"); code != 1 || !strings.Contains(errs, "is not the one you expect") {
 		t.Errorf("wrong fingerprint: %d %s", code, errs)
 	}
-	if _, errs, code := c.run("x\n", "login", "https://127.0.0.1:1", "--authority", s.Authority(), "--name", "x", "--password-stdin"); code != 3 || !strings.Contains(errs, "does not answer") {
+	if _, errs, code := c.run("x\n", "login", "https://127.0.0.1:1", "--authority", s.Authority(), "--name", "x",
+		"--password-stdin"); code != 3 || !strings.Contains(errs, "does not answer") {
 		t.Errorf("nobody there: %d %s", code, errs)
 	}
 	c.login()
@@ -96,13 +101,33 @@ func tryCommands(t *testing.T, s *demo.Stage) {
 		says string
 	}{
 		{"no such file", []string{"baseline", "check", filepath.Join(folder, "none.yaml")}, 1, "no such file"},
-		{"unreadable baseline", []string{"baseline", "check", write("a.yaml", "idletally: 1\n  roots: [")}, 4, "not valid YAML"},
-		{"two errors at once", []string{"baseline", "check", write("b.yaml", strings.NewReplacer("folders: 2750", "folder: 2750", "files: 0600", "files: 0800").Replace(good))}, 4, `did you mean "folders"?`},
-		{"upload with errors", []string{"baseline", "upload", write("c.yaml", strings.Replace(good, "0640", "0690", 1))}, 1, "nothing was uploaded"},
-		{"unknown account", []string{"baseline", "check", write("d.yaml", strings.Replace(good, "owner: purser", "owner: stowaway", 1))}, 0, `the host has no account "stowaway"`},
-		{"unknown host in a baseline", []string{"baseline", "check", write("e.yaml", strings.Replace(good, "tags: [ticketing]", "names: [slip-nowhere]", 1))}, 0, `no host is called "slip-nowhere"`},
-		{"unknown host", []string{"snapshot", "take", "ticketing", "slip-nowhere"}, 1, `host "slip-nowhere": not found`},
-		{"host of another application", []string{"snapshot", "take", "tideboard", "slip-south"}, 1, "does not apply to host slip-south"},
+		{"unreadable baseline", []string{"baseline", "check", write("a.yaml", "idletally: 1\n  roots: [")}, 4,
+			"not valid YAML"},
+		{"two errors at once",
+			[]string{
+				"baseline", "check",
+				write("b.yaml",
+					strings.NewReplacer("folders: 2750", "folder: 2750", "files: 0600", "files: 0800").Replace(good)),
+			},
+			4, `did you mean "folders"?`},
+		{"upload with errors",
+			[]string{"baseline", "upload", write("c.yaml", strings.Replace(good, "0640", "0690", 1))}, 1,
+			"nothing was uploaded"},
+		{"unknown account",
+			[]string{
+				"baseline", "check", write("d.yaml", strings.Replace(good, "owner: purser", "owner: stowaway", 1)),
+			},
+			0, `the host has no account "stowaway"`},
+		{"unknown host in a baseline",
+			[]string{
+				"baseline", "check",
+				write("e.yaml", strings.Replace(good, "tags: [ticketing]", "names: [slip-nowhere]", 1)),
+			},
+			0, `no host is called "slip-nowhere"`},
+		{"unknown host", []string{"snapshot", "take", "ticketing", "slip-nowhere"}, 1,
+			`host "slip-nowhere": not found`},
+		{"host of another application", []string{"snapshot", "take", "tideboard", "slip-south"}, 1,
+			"does not apply to host slip-south"},
 		{"unknown application", []string{"drift", "show", "none"}, 1, "a published baseline of none: not found"},
 		{"unknown plan", []string{"plan", "show", "nope"}, 1, "plan nope: not found"},
 		{"unknown run", []string{"plan", "restore", "nope"}, 1, "run nope: not found"},
@@ -117,9 +142,12 @@ func tryCommands(t *testing.T, s *demo.Stage) {
 		{"unknown output", []string{"host", "list", "--output", "xml"}, 2, "table, json or csv"},
 		{"published twice", []string{"baseline", "publish", "ticketing", "1"}, 1, "is published already"},
 		{"drift, strictly", []string{"drift", "show", "ticketing", "--strict"}, 4, "findings"},
-		{"browsing a file", []string{"path", "list", "--snapshot", newest(t, s), "/srv/ticketing/conf/service-00.conf"}, 1, "is a file, not a folder"},
-		{"browsing another file system", []string{"path", "list", "--snapshot", newest(t, s), "/srv/ticketing/archive"}, 1, "other file system"},
-		{"browsing nowhere", []string{"path", "list", "--snapshot", newest(t, s), "/srv/ticketing/none"}, 1, "not in the snapshot"},
+		{"browsing a file", []string{"path", "list", "--snapshot", newest(t, s), "/srv/ticketing/conf/service-00.conf"},
+			1, "is a file, not a folder"},
+		{"browsing another file system", []string{"path", "list", "--snapshot", newest(t, s), "/srv/ticketing/archive"},
+			1, "other file system"},
+		{"browsing nowhere", []string{"path", "list", "--snapshot", newest(t, s), "/srv/ticketing/none"}, 1,
+			"not in the snapshot"},
 		{"may not", []string{"person", "add", "somebody"}, 1, "needs the role admin"},
 	} {
 		out, errs, code := c.run("", x.argv...)
@@ -127,10 +155,28 @@ func tryCommands(t *testing.T, s *demo.Stage) {
 			t.Errorf("%s: exit code %d, want %d; says %q, want %q", x.name, code, x.code, out+errs, x.says)
 		}
 	}
-	// Every list can be had as JSON, all of one form, and as CSV for programs: without marks, and with times that say their zone.
-	for _, argv := range [][]string{{"host", "list"}, {"application", "list"}, {"baseline", "list", "ticketing"}, {"snapshot", "list"}, {"drift", "show", "ticketing"},
-		{"drift", "findings", "ticketing"}, {"plan", "list"}, {"run", "list"}, {"history"}, {"waiver", "list", "ticketing"}, {"schedule", "list"}, {"token", "list"}, {"sign-in", "list"},
-		{"overview"}, {"search", "ticket"}, {"path", "list", "--snapshot", newest(t, s), "/srv/ticketing"}, {"drift", "trend", "ticketing"}, {"drift", "causes", "ticketing"}} {
+	// Every list can be had as JSON, all of one form, and as CSV for programs: without marks, and with times
+	// that say their zone.
+	for _, argv := range [][]string{
+		{"host", "list"},
+		{"application", "list"},
+		{"baseline", "list", "ticketing"},
+		{"snapshot", "list"},
+		{"drift", "show", "ticketing"},
+		{"drift", "findings", "ticketing"},
+		{"plan", "list"},
+		{"run", "list"},
+		{"history"},
+		{"waiver", "list", "ticketing"},
+		{"schedule", "list"},
+		{"token", "list"},
+		{"sign-in", "list"},
+		{"overview"},
+		{"search", "ticket"},
+		{"path", "list", "--snapshot", newest(t, s), "/srv/ticketing"},
+		{"drift", "trend", "ticketing"},
+		{"drift", "causes", "ticketing"},
+	} {
 		out, errs, code := c.run("", append(argv, "--output", "json")...)
 		if code != 0 || !json.Valid([]byte(out)) {
 			t.Errorf("%v as JSON: %d %s %.200s", argv, code, errs, out)
@@ -148,13 +194,23 @@ func tryCommands(t *testing.T, s *demo.Stage) {
 		says string
 		argv []string
 	}{
-		{"ticketing\tTicket sales", []string{"drift", "show", ""}}, {"slip-south\t", []string{"drift", "show", "ticketing", "--host", ""}}, {"slip-north\t", []string{"snapshot", "take", "ticketing", ""}},
-		{"\tticketing on slip-north, 20", []string{"snapshot", "export", ""}}, {"configuration", []string{"waiver", "add", "ticketing", "--rule", ""}}, {"1\tpublished", []string{"baseline", "show", "ticketing", ""}},
-		{"purser", []string{"access", "decide", "--host", "slip-north", ""}}, {"create\tcreate entries in", []string{"access", "holders", ""}}, {"json", []string{"host", "list", "-o", ""}},
-		{"/srv/ticketing/conf/\n", []string{"path", "show", "--host", "slip-north", "/srv/ticketing/co"}}, {"/srv/ticketing/conf/service-00.conf\n", []string{"access", "decide", "--host", "slip-north", "purser", "read", "/srv/ticketing/conf/service-0"}},
-		{"/srv/ticketing/conf/\n", []string{"path", "list", "--snapshot", newest(t, s), "/srv/ticketing/"}}, {"operator", []string{"person", "roles", "lookout", ""}}, {":4", []string{"host", "list", ""}}, {":0", []string{"baseline", "check", ""}},
+		{"ticketing\tTicket sales", []string{"drift", "show", ""}},
+		{"slip-south\t", []string{"drift", "show", "ticketing", "--host", ""}},
+		{"slip-north\t", []string{"snapshot", "take", "ticketing", ""}},
+		{"\tticketing on slip-north, 20", []string{"snapshot", "export", ""}},
+		{"configuration", []string{"waiver", "add", "ticketing", "--rule", ""}},
+		{"1\tpublished", []string{"baseline", "show", "ticketing", ""}},
+		{"purser", []string{"access", "decide", "--host", "slip-north", ""}},
+		{"create\tcreate entries in", []string{"access", "holders", ""}}, {"json", []string{"host", "list", "-o", ""}},
+		{"/srv/ticketing/conf/\n", []string{"path", "show", "--host", "slip-north", "/srv/ticketing/co"}},
+		{"/srv/ticketing/conf/service-00.conf\n",
+			[]string{"access", "decide", "--host", "slip-north", "purser", "read", "/srv/ticketing/conf/service-0"}},
+		{"/srv/ticketing/conf/\n", []string{"path", "list", "--snapshot", newest(t, s), "/srv/ticketing/"}},
+		{"operator", []string{"person", "roles", "lookout", ""}}, {":4", []string{"host", "list", ""}},
+		{":0", []string{"baseline", "check", ""}},
 	} {
-		if out, errs, code := c.run("", append([]string{"__complete"}, x.argv...)...); code != 0 || !strings.Contains(out, x.says) {
+		if out, errs, code := c.run("", append([]string{"__complete"}, x.argv...)...); code != 0 ||
+			!strings.Contains(out, x.says) {
 			t.Errorf("completing %q: %d, %s%s", x.argv, code, out, errs)
 		}
 	}
@@ -164,7 +220,8 @@ func tryCommands(t *testing.T, s *demo.Stage) {
 	if _, errs, code := c.run("", "logout"); code != 0 {
 		t.Errorf("logout: %s", errs)
 	}
-	if kept, err := os.ReadFile(file); err != nil || !strings.Contains(string(kept), `"token": ""`) || !strings.Contains(string(kept), `"device": "`) {
+	if kept, err := os.ReadFile(file); err != nil || !strings.Contains(string(kept), `"token": ""`) ||
+		!strings.Contains(string(kept), `"device": "`) {
 		t.Errorf("what is kept after signing out: %s, %v", kept, err)
 	}
 	c.want(1, "you are not signed in", "host", "list")
@@ -193,7 +250,8 @@ func snapshots(t *testing.T, s *demo.Stage) []wire.Snapshot {
 // Nobody approves their own plan, and what is approved is what was looked at.
 func tryRights(t *testing.T, s *demo.Stage) {
 	ctx := t.Context()
-	admin, author, reviewer, viewer := as(t, s, "admin"), as(t, s, "quartermaster"), as(t, s, "harbourmaster"), as(t, s, "lookout")
+	admin, author, reviewer, viewer := as(t, s, "admin"), as(t, s, "quartermaster"), as(t, s, "harbourmaster"),
+		as(t, s, "lookout")
 	draft := wire.Draft{Application: "tideboard", All: true}
 	_, err := viewer.DraftPlan(ctx, draft)
 	fails(t, "a viewer drafts", err, 403, "needs the role author")
@@ -237,7 +295,8 @@ func tryRights(t *testing.T, s *demo.Stage) {
 	fails(t, "one-time password", err, 403, "one-time password")
 	_, err = admin.SignIn(ctx, wire.SignIn{Name: "deckhand", Password: one.Password, NewPassword: "short"})
 	fails(t, "weak password", err, 422, "too short")
-	if _, err = admin.SignIn(ctx, wire.SignIn{Name: "deckhand", Password: one.Password, NewPassword: "eighteen fathoms"}); err != nil {
+	_, err = admin.SignIn(ctx, wire.SignIn{Name: "deckhand", Password: one.Password, NewPassword: "eighteen fathoms"})
+	if err != nil {
 		t.Error(err)
 	}
 	_, err = admin.SignIn(ctx, wire.SignIn{Name: "deckhand", Password: one.Password, NewPassword: "nineteen fathoms"})
@@ -260,7 +319,10 @@ func tryRights(t *testing.T, s *demo.Stage) {
 		t.Errorf("history of signing out: %+v, %v", left, err)
 	}
 	list, err := admin.History(ctx, client.Past{What: "own"}, 200)
-	if err != nil || !slices.ContainsFunc(list, func(h wire.History) bool { return h.What == "own approval refused" && h.Who == "quartermaster" }) {
+	if err != nil ||
+		!slices.ContainsFunc(list, func(h wire.History) bool {
+			return h.What == "own approval refused" && h.Who == "quartermaster"
+		}) {
 		t.Errorf("history does not tell of the refused approval: %v", err)
 	}
 }
@@ -275,28 +337,36 @@ func tryFindings(t *testing.T, s *demo.Stage) {
 		{"configuration", "mode", "0640", "0644", "opens", "opens for everyone: read"},
 		{"keys", "mode", "0600", "0640", "opens", "opens for group crew: read"},
 		{"site", "entries", "user:www-tickets:r--", "none", "closes", "closes for www-tickets: read"},
-		{"everything", "mode", "2750", "2640", "closes", "closes for group crew: pass through; purser: add and remove entries, pass through, remove others' entries"},
+		{"everything", "mode", "2750", "2640", "closes",
+			"closes for group crew: pass through; purser: add and remove entries, pass through, remove " +
+				"others' entries"},
 		{"everything", "mode", "0640", "0777", "opens", "opens for everyone: read, write, execute"},
-		{"everything", "owner", "purser", "4711", "both", "opens for 4711: read, write, change permissions · closes for purser: change permissions"},
+		{"everything", "owner", "purser", "4711", "both",
+			"opens for 4711: read, write, change permissions · closes for purser: change permissions"},
 		{"shared", "mode", "2770", "0770", "neither", "changes nobody's access"},
-		{"shared", "defaults", "user::rwx, group::rwx, group:ticket-clerks:rwx, mask::rwx, other::---", "none", "neither", "changes nobody's access"},
+		{"shared", "defaults", "user::rwx, group::rwx, group:ticket-clerks:rwx, mask::rwx, other::---", "none",
+			"neither", "changes nobody's access"},
 		{"drop", "mode", "1770", "0770", "opens", "opens for group crew: remove others' entries"},
 		{"sales-data", "mode", "0640", "0750", "opens", "opens for group ticket-svc: execute; ticket-svc: execute"},
 		{"programs", "mode", "0750", "4770", "opens", "opens for group crew: write, run with its identity"},
 		{"everything", "entries", "none", "user:clerk-west:r--", "opens", "opens for clerk-west: read"},
-		{"sales-data", "entries", "group:auditors:r-x", "group:auditors:r-x, mask::---", "closes", "closes for group auditors: list, pass through"},
-		{"sales-data", "owner", "ticket-svc", "root", "closes", "closes for ticket-svc: read, write, change permissions"},
+		{"sales-data", "entries", "group:auditors:r-x", "group:auditors:r-x, mask::---", "closes",
+			"closes for group auditors: list, pass through"},
+		{"sales-data", "owner", "ticket-svc", "root", "closes",
+			"closes for ticket-svc: read, write, change permissions"},
 		{"everything", "group", "crew", "ticket-clerks", "both", ""},
 	} {
 		i := slices.IndexFunc(d.Groups, func(g wire.Group) bool {
-			return g.Rule == want.rule && g.Aspect == want.aspect && g.Declared == want.declared && g.Found == want.found
+			return g.Rule == want.rule && g.Aspect == want.aspect && g.Declared == want.declared &&
+				g.Found == want.found
 		})
 		if i < 0 {
 			t.Errorf("no group %+v", want)
 			continue
 		}
 		if g := d.Groups[i]; g.Word != want.word || want.meaning != "" && g.Meaning != want.meaning {
-			t.Errorf("%s %s %s: %s, %q; want %s, %q", g.Rule, g.Aspect, g.Found, g.Word, g.Meaning, want.word, want.meaning)
+			t.Errorf("%s %s %s: %s, %q; want %s, %q", g.Rule, g.Aspect, g.Found, g.Word, g.Meaning, want.word,
+				want.meaning)
 		}
 	}
 	if r := d.Reports[0]; r.Paths < 3000 || r.Unread != 1 {
@@ -379,7 +449,8 @@ func tryChosen(t *testing.T, s *demo.Stage) {
 		t.Errorf("plan %+v", p)
 	}
 	steps, err := c.Steps(ctx, p.ID, "slip-north", 0)
-	if err != nil || len(steps) != 3 || steps[0].Path != "/srv/ticketing/conf/service-00.conf" || steps[0].Before.Mode != "0644" || steps[0].After.Mode != "0640" {
+	if err != nil || len(steps) != 3 || steps[0].Path != "/srv/ticketing/conf/service-00.conf" ||
+		steps[0].Before.Mode != "0644" || steps[0].After.Mode != "0640" {
 		t.Errorf("steps %+v, %v", steps, err)
 	}
 	r := agreed(t, s, p)
@@ -426,7 +497,8 @@ func trySkipped(t *testing.T, s *demo.Stage) {
 	if err != nil || len(results) != 2 {
 		t.Fatalf("results %+v, %v", results, err)
 	}
-	if x := results[0]; x.Path != "/srv/tideboard/feeds/gauge-00.token" || x.Outcome != "skipped" || !strings.Contains(x.Reason, "reviewed as 2004:3004 0644, now 2004:3004 0604") {
+	if x := results[0]; x.Path != "/srv/tideboard/feeds/gauge-00.token" || x.Outcome != "skipped" ||
+		!strings.Contains(x.Reason, "reviewed as 2004:3004 0644, now 2004:3004 0604") {
 		t.Errorf("changed: %+v", x)
 	}
 	if x := results[1]; !strings.Contains(x.Reason, "no longer there") {
@@ -486,7 +558,10 @@ func tryRestore(t *testing.T, s *demo.Stage) {
 // A demo that cannot start leaves no world behind, and one that is asked what it wants makes none.
 func TestDemoLeavesNothing(t *testing.T) {
 	t.Parallel()
-	for want, arg := range map[string]string{"saltmarsh demo PROGRAM": "--help", "the program is not built": "/nowhere"} {
+	for want, arg := range map[string]string{
+		"saltmarsh demo PROGRAM":   "--help",
+		"the program is not built": "/nowhere",
+	} {
 		dir := t.TempDir()
 		cmd := exec.CommandContext(t.Context(), filepath.Join(filepath.Dir(program), "saltmarsh"), "demo", arg)
 		cmd.Env = append(os.Environ(), "TMPDIR="+dir)

@@ -33,11 +33,12 @@ func TestBodiesThatUnfold(t *testing.T) {
 		return compress(t, tree.AppendPack(nil, append(head, make([]byte, n)...)))
 	}
 	for name, pack := range map[string][]byte{
-		"nodes of nothing":               zeros(24 << 20),
-		"more than a pack":               zeros(256 << 20),
-		"a node of counts":               counts(tree.MaxNode-8, 'D', 1, 0xf0, 0xff, 0xff, 3),
-		"a node of entries of nothing":   counts(tree.MaxNode-8, 'D', 1, 0, 0xf0, 0xff, 0xff, 1),
-		"a node that is as large as any": compress(t, tree.AppendPack(nil, bytes.Repeat([]byte("D\x01"), tree.MaxNode/2))),
+		"nodes of nothing":             zeros(24 << 20),
+		"more than a pack":             zeros(256 << 20),
+		"a node of counts":             counts(tree.MaxNode-8, 'D', 1, 0xf0, 0xff, 0xff, 3),
+		"a node of entries of nothing": counts(tree.MaxNode-8, 'D', 1, 0, 0xf0, 0xff, 0xff, 1),
+		"a node that is as large as any": compress(t,
+			tree.AppendPack(nil, bytes.Repeat([]byte("D\x01"), tree.MaxNode/2))),
 	} {
 		if err := a.SendNodes(ctx, pack); err == nil {
 			t.Errorf("%s was taken", name)
@@ -46,10 +47,15 @@ func TestBodiesThatUnfold(t *testing.T) {
 	// The service need not read these to its end, so the call may break off instead of being answered.
 	many := &perm.Directory{Accounts: make([]perm.Account, 500_000)}
 	for name, err := range map[string]error{
-		"results of another's run":       a.RunDone(ctx, "nosuchwork000000", wire.RunDone{State: "finished", Results: make([]plan.Result, 1_000_000)}),
+		"results of another's run": a.RunDone(ctx, "nosuchwork000000", wire.RunDone{
+			State:   "finished",
+			Results: make([]plan.Result, 1_000_000),
+		}),
 		"accounts of another's snapshot": a.SnapshotDone(ctx, "nosuchwork000000", wire.SnapshotDone{Directory: many}),
 		"an answer that nobody asked":    a.Reply(ctx, "nosuchquestion00", wire.Reply{Directory: many}),
-		"accounts without end":           a.Heard(ctx, "ticketing", wire.Heard{SnapshotDone: wire.SnapshotDone{Directory: many}}),
+		"accounts without end": a.Heard(ctx, "ticketing", wire.Heard{
+			SnapshotDone: wire.SnapshotDone{Directory: many},
+		}),
 	} {
 		if err == nil {
 			t.Errorf("%s were taken", name)
@@ -77,7 +83,11 @@ func TestBodiesThatUnfold(t *testing.T) {
 func folderOf(n int) []byte {
 	var out tree.Node
 	for i := range 30_000 {
-		out.Entries = append(out.Entries, tree.Entry{Name: fmt.Sprintf("%06d-%0150d", i, n), Kind: perm.File, Gap: tree.Failed})
+		out.Entries = append(out.Entries, tree.Entry{
+			Name: fmt.Sprintf("%06d-%0150d", i, n),
+			Kind: perm.File,
+			Gap:  tree.Failed,
+		})
 	}
 	return tree.Encode(out)
 }

@@ -42,12 +42,17 @@ func TestKilledInUpload(t *testing.T) {
 			if err := os.MkdirAll(at, 0o755); err != nil {
 				t.Fatal(err)
 			}
-			if err := os.WriteFile(filepath.Join(at, fmt.Sprintf("%d-%d", i, r.IntN(1000))), nil, os.FileMode(0o600+r.IntN(64))); err != nil {
+			if err := os.WriteFile(filepath.Join(at, fmt.Sprintf("%d-%d", i, r.IntN(1000))), nil,
+				os.FileMode(0o600+r.IntN(64))); err != nil {
 				t.Fatal(err)
 			}
 		}
 		again("ask for a snapshot", func(ctx context.Context) error {
-			_, err := c.TakeSnapshot(ctx, wire.NewSnapshot{Application: "ticketing", Host: "slip-south", Whole: r.IntN(5) == 0})
+			_, err := c.TakeSnapshot(ctx, wire.NewSnapshot{
+				Application: "ticketing",
+				Host:        "slip-south",
+				Whole:       r.IntN(5) == 0,
+			})
 			return err
 		})
 		time.Sleep(time.Duration(r.IntN(90_000)) * time.Microsecond)
@@ -86,7 +91,8 @@ func TestKilledInUpload(t *testing.T) {
 			ready++
 		}
 	}
-	t.Logf("%d snapshots are there, the service was killed %d times, the agent %d times", ready, services, kills-services)
+	t.Logf("%d snapshots are there, the service was killed %d times, the agent %d times", ready, services,
+		kills-services)
 	if ready < kills/2 {
 		t.Errorf("only %d snapshots are there", ready)
 	}

@@ -55,10 +55,13 @@ func TestNothingIsGreenByMistake(t *testing.T) {
 	_, err := as(t, s, "admin").Invite(t.Context(), wire.NewHost{Name: "aaa-0", Tags: []string{"ticketing"}})
 	must(t, err)
 	out, errs, code := v.c.run("", "snapshot", "take", "ticketing")
-	if code != 4 || strings.Count(out, " ready ") != 2 || !strings.Contains(errs, "host aaa-0: cannot do this: host aaa-0 has no agent yet") || !strings.Contains(errs, "1 of 3 hosts is missing.") {
+	if code != 4 || strings.Count(out, " ready ") != 2 ||
+		!strings.Contains(errs, "host aaa-0: cannot do this: host aaa-0 has no agent yet") ||
+		!strings.Contains(errs, "1 of 3 hosts is missing.") {
 		t.Errorf("a host without an agent: exit code %d\n%s%s", code, out, errs)
 	}
-	if out, _, code := v.c.run("", "snapshot", "take", "ticketing", "nosuch", "slip-north", "-o", "json"); code != 4 || !strings.Contains(out, `"host \"nosuch\": not found"`) || !strings.Contains(out, `"ready"`) {
+	if out, _, code := v.c.run("", "snapshot", "take", "ticketing", "nosuch", "slip-north", "-o", "json"); code != 4 ||
+		!strings.Contains(out, `"host \"nosuch\": not found"`) || !strings.Contains(out, `"ready"`) {
 		t.Errorf("a host that nobody knows: exit code %d\n%s", code, out)
 	}
 	v.c.want(1, "applies to a host", "snapshot", "take", "nowhere")
@@ -78,7 +81,9 @@ func TestNothingIsGreenByMistake(t *testing.T) {
 	v.c.want(4, "which is too long", "drift", "show", "berth", "--strict", "--max-age", "1s")
 	v.c.want(4, "which is too long", "drift", "report", "berth", "--fail", "--max-age", "1s")
 
-	change(`INSERT INTO snapshot (id, host, application, state, roots, denied, message, requested_by, created, looked) VALUES ('failed', 'slip-north', 'berth', 'failed', '[]', '[]', 'no room left', 'x', UTC_TIMESTAMP(3), '~')`)
+	change(
+		`INSERT INTO snapshot (id, host, application, state, roots, denied, message, requested_by, created, looked)
+			VALUES ('failed', 'slip-north', 'berth', 'failed', '[]', '[]', 'no room left', 'x', UTC_TIMESTAMP(3), '~')`)
 	v.is("berth", "failed", "the last look failed: no room left")
 	change(`DELETE FROM snapshot WHERE id = 'failed'`)
 	change(`UPDATE report SET edition = 7 WHERE application = 'berth'`)
@@ -95,7 +100,12 @@ func TestNothingIsGreenByMistake(t *testing.T) {
 	must(t, os.Chown(filepath.Join(s.Root("slip-north"), "srv/berth/lines"), 4711, 0))
 	snapshot(t, author, "berth", "slip-north")
 	v.is("berth", "drifted", "1 finding")
-	_, err = as(t, s, "harbourmaster").Waive(t.Context(), wire.NewWaiver{Application: "berth", Paths: "/srv/berth/lines", Reason: "moves soon", Ends: time.Now().AddDate(0, 0, 7)})
+	_, err = as(t, s, "harbourmaster").Waive(t.Context(), wire.NewWaiver{
+		Application: "berth",
+		Paths:       "/srv/berth/lines",
+		Reason:      "moves soon",
+		Ends:        time.Now().AddDate(0, 0, 7),
+	})
 	must(t, err)
 	v.is("berth", "declared", "as declared")
 
@@ -113,7 +123,8 @@ func TestNothingIsGreenByMistake(t *testing.T) {
 	}
 }
 
-// follows has a command follow an application, which is to tell of some states in their order, and to end well when it is stopped.
+// follows has a command follow an application, which is to tell of some states in their order, and to end
+// well when it is stopped.
 func follows(t *testing.T, c command, application string, want []string) (ended func()) {
 	t.Helper()
 	cmd := exec.CommandContext(t.Context(), program, "drift", "watch", application)
@@ -155,7 +166,8 @@ type verdicts struct {
 	b   *browser.Browser
 }
 
-// is checks that everything says the same of an application: its state, some words of it, and that a gate opens only where all is as declared.
+// is checks that everything says the same of an application: its state, some words of it, and that a gate
+// opens only where all is as declared.
 func (v verdicts) is(application, state, says string) {
 	v.t.Helper()
 	gate, holds := 4, state == "declared"
@@ -164,22 +176,32 @@ func (v verdicts) is(application, state, says string) {
 	}
 	out, errs, code := v.c.run("", "drift", "show", application, "--strict")
 	first, _, _ := strings.Cut(out, "\n")
-	if code != gate || !strings.Contains(out, says) || strings.Contains(out, "as declared") != holds || !strings.HasPrefix(first, application+": ") || strings.Contains(first, "everything is as declared") != holds {
+	if code != gate || !strings.Contains(out, says) || strings.Contains(out, "as declared") != holds ||
+		!strings.HasPrefix(first, application+": ") || strings.Contains(first, "everything is as declared") != holds {
 		v.t.Errorf("%s: exit code %d\n%s%s", state, code, out, errs)
 	}
 	var d client.Drift
 	out, _, code = v.c.run("", "drift", "show", application, "--strict", "-o", "json")
-	if err := json.Unmarshal([]byte(out), &d); err != nil || code != gate || d.Verdict.State != state || d.Verdict.Holds != holds {
+	err := json.Unmarshal([]byte(out), &d)
+	if err != nil || code != gate || d.Verdict.State != state || d.Verdict.Holds != holds {
 		v.t.Errorf("%s: exit code %d, %v, %s", state, code, err, out)
 	}
-	if out, _, code = v.c.run("", "drift", "show", application, "--strict", "-o", "csv"); code != gate || (strings.Count(out, "\n") == 1) != (holds && !strings.Contains(out, "true")) || !holds && !strings.Contains(out, state) {
+	out, _, code = v.c.run("", "drift", "show", application, "--strict", "-o", "csv")
+	if code != gate || (strings.Count(out, "\n") == 1) != (holds && !strings.Contains(out, "true")) ||
+		!holds && !strings.Contains(out, state) {
 		v.t.Errorf("%s: exit code %d, %s", state, code, out)
 	}
-	for format, bad := range map[string]string{"html": says, "csv": state, "junit": "<failure", "openmetrics": `state="` + state + `"} 1`} {
+	for format, bad := range map[string]string{
+		"html":        says,
+		"csv":         state,
+		"junit":       "<failure",
+		"openmetrics": `state="` + state + `"} 1`,
+	} {
 		if state == "nowhere" && format == "openmetrics" {
 			bad = `idletally_drift_hosts{application="nowhere"} 0`
 		}
-		if out, _, code = v.c.run("", "drift", "report", application, "--fail", "--format", format); code != gate || !holds && !strings.Contains(out, bad) || holds && strings.Contains(out, "<failure") {
+		out, _, code = v.c.run("", "drift", "report", application, "--fail", "--format", format)
+		if code != gate || !holds && !strings.Contains(out, bad) || holds && strings.Contains(out, "<failure") {
 			v.t.Errorf("%s, %s: exit code %d\n%s", state, format, code, out)
 		}
 	}
@@ -208,10 +230,12 @@ func (v verdicts) page(application string, holds bool, says string) {
 		must(v.t, v.b.Do(chromedp.Evaluate(``+of+`.innerText`, &out)))
 		return strings.ToLower(out)
 	}
-	if all := text("/drift/"+application, says, `document.querySelector("main")`); strings.Contains(all, "everything is as declared") != holds {
+	all := text("/drift/"+application, says, `document.querySelector("main")`)
+	if strings.Contains(all, "everything is as declared") != holds {
 		v.t.Errorf("the page of %s, %s:\n%s", application, says, all)
 	}
-	own := text("/", "Applications", `[...document.querySelectorAll("h3")].find((h) => h.innerText.trim() === "`+application+`").closest("li")`)
+	own := text("/", "Applications",
+		`[...document.querySelectorAll("h3")].find((h) => h.innerText.trim() === "`+application+`").closest("li")`)
 	if holds != strings.Contains(own, "everything is as declared") || !strings.Contains(own, strings.ToLower(says)) {
 		v.t.Errorf("the overview, of %s, %s:\n%s", application, says, own)
 	}

@@ -12,7 +12,8 @@ import (
 	"idletally/internal/wire"
 )
 
-// Whoever follows a run whose host does not call hears that it goes on, for as long as that takes, and then how it ended.
+// Whoever follows a run whose host does not call hears that it goes on, for as long as that takes, and then
+// how it ended.
 func TestRunThatWaits(t *testing.T) {
 	t.Parallel()
 	s := begin(t, "")
@@ -46,7 +47,8 @@ func TestRunThatWaits(t *testing.T) {
 			last = text
 		}
 	}
-	if lines.Err() != nil || lives < 3 || time.Since(began) < 30*time.Second || !strings.Contains(last, `"state":"finished"`) {
+	if lines.Err() != nil || lives < 3 || time.Since(began) < 30*time.Second ||
+		!strings.Contains(last, `"state":"finished"`) {
 		t.Errorf("after %s, and %d times that it goes on: %v\n%s", time.Since(began), lives, lines.Err(), last)
 	}
 	if r := ended(t, c, r.ID); r.State != "finished" || r.Hosts[0].Done < 100 {

@@ -122,7 +122,9 @@ func TestWatch(t *testing.T) {
 	must(t, b.Go("/settings"))
 	must(t, b.See("the agent was started with --watch=false"))
 	for _, f := range b.Faults() {
-		if !strings.Contains(f, "happenings") && !strings.Contains(f, "ERR_CONNECTION_") && !strings.Contains(f, "ERR_EMPTY_RESPONSE") { // the service was killed, perhaps in an answer
+		if !strings.Contains(f, "happenings") && !strings.Contains(f, "ERR_CONNECTION_") &&
+			!strings.Contains(f, "ERR_EMPTY_RESPONSE") {
+			// the service was killed, perhaps in an answer
 			t.Errorf("the browser complains: %s", f)
 		}
 	}

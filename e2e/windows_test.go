@@ -31,7 +31,11 @@ type wine struct {
 func newWine(t *testing.T) *wine {
 	t.Helper()
 	prefix := filepath.Join(folder(t), "prefix")
-	w := &wine{t, filepath.Join(prefix, "drive_c"), append(os.Environ(), "WINEPREFIX="+prefix, "WINEDEBUG=-all", "WINEDLLOVERRIDES=mscoree=;mshtml=", "DISPLAY=")}
+	w := &wine{
+		t,
+		filepath.Join(prefix, "drive_c"),
+		append(os.Environ(), "WINEPREFIX="+prefix, "WINEDEBUG=-all", "WINEDLLOVERRIDES=mscoree=;mshtml=", "DISPLAY="),
+	}
 	t.Cleanup(func() {
 		end := exec.Command("/usr/lib/wine/wineserver", "--kill")
 		end.Env = w.env
@@ -74,8 +78,8 @@ func (w *wine) run(argv ...string) string {
 	return string(out)
 }
 
-// randomness is a library that Go programs ask for random bytes, and that Wine 8 lacks: it names the function of another
-// library that gives them (PE format 6.3, a forwarder).
+// randomness is a library that Go programs ask for random bytes, and that Wine 8 lacks: it names the function
+// of another library that gives them (PE format 6.3, a forwarder).
 func randomness() []byte {
 	const at = 0x1000 // where its only section is
 	le := binary.LittleEndian
@@ -97,7 +101,37 @@ func randomness() []byte {
 	}
 	head = le.AppendUint16(head, 0x20b) // PE32+
 	head = append(head, 0, 0)
-	for _, v := range []uint32{0, 0x200, 0, 0, 0, 0x8000_0000, 1, at, 0x200, 6, 0, 6, 0, 0x2000, 0x200, 0, 3 | 0x0140<<16, 0x10_0000, 0, 0x1000, 0, 0x10_0000, 0, 0x1000, 0, 0, 16, at, uint32(len(section))} {
+	for _, v := range []uint32{
+		0,
+		0x200,
+		0,
+		0,
+		0,
+		0x8000_0000,
+		1,
+		at,
+		0x200,
+		6,
+		0,
+		6,
+		0,
+		0x2000,
+		0x200,
+		0,
+		3 | 0x0140<<16,
+		0x10_0000,
+		0,
+		0x1000,
+		0,
+		0x10_0000,
+		0,
+		0x1000,
+		0,
+		0,
+		16,
+		at,
+		uint32(len(section)),
+	} {
 		head = le.AppendUint32(head, v)
 	}
 	head = append(head, make([]byte, 15*8)...)
@@ -105,7 +139,8 @@ func randomness() []byte {
 	for _, v := range []uint32{uint32(len(section)), at, 0x200, 0x200, 0, 0, 0, 0x4000_0040} { // to be read
 		head = le.AppendUint32(head, v)
 	}
-	return append(append(head, make([]byte, 0x200-len(head))...), append(section, make([]byte, 0x200-len(section))...)...)
+	return append(append(head, make([]byte, 0x200-len(head))...), append(section, make([]byte,
+		0x200-len(section))...)...)
 }
 
 // gangway is a host that runs the Windows program in a folder of C:, with a file to look after.
@@ -123,7 +158,10 @@ func gangway(t *testing.T, s *demo.Stage, admin *client.Client) *wine {
 
 	inv, err := admin.Invite(t.Context(), wire.NewHost{Name: "gangway"})
 	must(t, err)
-	enrol := []string{`C:\idletally.exe`, "agent", "enrol", "--folder", `C:\agent`, "--service", s.Address, "--authority", `C:\ca.pem`, "--code", inv.Code, "--root", "/C/data"}
+	enrol := []string{
+		`C:\idletally.exe`, "agent", "enrol", "--folder", `C:\agent`, "--service", s.Address, "--authority",
+		`C:\ca.pem`, "--code", inv.Code, "--root", "/C/data",
+	}
 	if out := w.run(enrol...); !strings.Contains(out, "idletally agent run --folder C:/agent") {
 		t.Errorf("enrolled: %s", out)
 	}
@@ -148,7 +186,9 @@ func TestWindows(t *testing.T) {
 
 	file := look("/C/data/logs/log.txt")
 	before := file.Access.Entries
-	kept := slices.DeleteFunc(slices.Clone(before), func(e string) bool { return strings.HasPrefix(e, "allow everyone") })
+	kept := slices.DeleteFunc(slices.Clone(before), func(e string) bool {
+		return strings.HasPrefix(e, "allow everyone")
+	})
 	if len(kept) != len(before)-1 || len(file.Notes) > 0 {
 		t.Fatalf("%+v", file)
 	}
@@ -172,25 +212,30 @@ func TestWindows(t *testing.T) {
 	p, err := author.DraftPlan(ctx, wire.Draft{Application: "gangway", All: true})
 	must(t, err)
 	run := agreed(t, s, p)
-	if run.State != "finished" || run.Hosts[0].Done != 1 || !slices.Equal(look("/C/data/logs/log.txt").Access.Entries, kept) {
+	if run.State != "finished" || run.Hosts[0].Done != 1 ||
+		!slices.Equal(look("/C/data/logs/log.txt").Access.Entries, kept) {
 		t.Fatalf("%+v; then %v", run, look("/C/data/logs/log.txt").Access.Entries)
 	}
 	if p, err = author.DraftPlan(ctx, wire.Draft{Run: run.ID}); err != nil {
 		t.Fatal(err)
 	}
-	if back := agreed(t, s, p); back.State != "finished" || back.Hosts[0].Done != 1 || !slices.Equal(look("/C/data/logs/log.txt").Access.Entries, before) {
+	back := agreed(t, s, p)
+	if back.State != "finished" || back.Hosts[0].Done != 1 ||
+		!slices.Equal(look("/C/data/logs/log.txt").Access.Entries, before) {
 		t.Errorf("%+v; then %v", back, look("/C/data/logs/log.txt").Access.Entries)
 	}
 
 	w.nothingForOthers("agent")
 	must(t, os.Chmod(w.at("agent/agent.json"), 0o644))
-	if out, err := w.command(ctx, `C:\idletally.exe`, "agent", "run", "--folder", `C:\agent`).CombinedOutput(); err == nil || !strings.Contains(string(out), "can read C:/agent/agent.json") {
+	if out, err := w.command(ctx, `C:\idletally.exe`, "agent", "run", "--folder",
+		`C:\agent`).CombinedOutput(); err == nil ||
+		!strings.Contains(string(out), "can read C:/agent/agent.json") {
 		t.Errorf("with a key that others can read: %v, %s", err, out)
 	}
 }
 
-// nothingForOthers says whether nobody but the account and its group, which is what Wine takes the administrators for, gets
-// at anything in a folder.
+// nothingForOthers says whether nobody but the account and its group, which is what Wine takes the
+// administrators for, gets at anything in a folder.
 func (w *wine) nothingForOthers(folder string) {
 	w.t.Helper()
 	seen := map[string]bool{}

@@ -14,15 +14,17 @@ import (
 // Imports point inwards. Each package of ours is listed with what it may import of ours: a
 // prefix allows what lies below it.
 var allowed = map[string][]string{
-	"internal/core":       {"internal/core"},
-	"internal/wire":       {"internal/core"},
-	"internal/inquiry":    {"internal/core", "internal/wire"},
-	"internal/report":     {"internal/core", "internal/wire"},
-	"internal/archive":    {"internal/core", "internal/wire"},
-	"internal/host":       {"internal/core", "internal/host", "internal/tied", "internal/atomicfile", "internal/private"},
-	"internal/client":     {"internal/core", "internal/wire"},
-	"internal/carry":      {"internal/core/untrusted"},
-	"internal/agent":      {"internal/core", "internal/wire", "internal/inquiry", "internal/client", "internal/host", "internal/carry", "internal/archive", "internal/atomicfile", "internal/private"},
+	"internal/core":    {"internal/core"},
+	"internal/wire":    {"internal/core"},
+	"internal/inquiry": {"internal/core", "internal/wire"},
+	"internal/report":  {"internal/core", "internal/wire"},
+	"internal/archive": {"internal/core", "internal/wire"},
+	"internal/host": {"internal/core", "internal/host", "internal/tied", "internal/atomicfile",
+		"internal/private"},
+	"internal/client": {"internal/core", "internal/wire"},
+	"internal/carry":  {"internal/core/untrusted"},
+	"internal/agent": {"internal/core", "internal/wire", "internal/inquiry", "internal/client", "internal/host",
+		"internal/carry", "internal/archive", "internal/atomicfile", "internal/private"},
 	"internal/seeded":     {}, // for tests alone
 	"internal/frugal":     {}, // for tests alone
 	"internal/disk":       {}, // for tests alone
@@ -32,21 +34,25 @@ var allowed = map[string][]string{
 	"internal/atomicfile": {"internal/private"},
 	"internal/private":    {"internal/core"},
 	"internal/handover":   {},
-	"internal/service":    {"internal/core", "internal/wire", "internal/inquiry", "internal/report", "internal/archive", "internal/loopback", "internal/tied", "internal/atomicfile", "internal/handover", "internal/service"},
-	"internal/cli":        {"internal", "console"},
-	"console":             {},
-	"cmd":                 {"internal/cli"},
-	"packaging":           {"internal/cli"},
-	"demo":                {"internal", "demo"},
-	"e2e":                 {"internal", "demo", "e2e"},
-	"bench":               {"internal", "demo", "e2e/browser"},
+	"internal/service": {"internal/core", "internal/wire", "internal/inquiry", "internal/report", "internal/archive",
+		"internal/loopback", "internal/tied", "internal/atomicfile", "internal/handover", "internal/service"},
+	"internal/cli": {"internal", "console"},
+	"console":      {},
+	"cmd":          {"internal/cli"},
+	"packaging":    {"internal/cli"},
+	"demo":         {"internal", "demo"},
+	"e2e":          {"internal", "demo", "e2e"},
+	"bench":        {"internal", "demo", "e2e/browser"},
 }
 
 // The core has no interface to the world: what it needs is handed to it.
 var notInCore = []string{"os", "net", "net/http", "database/sql", "io/fs", "os/exec", "log", "log/slog", "syscall"}
 
 // Only the Linux part of host, and the core's own packages for it, may know POSIX lists.
-var posixOnly = []string{"internal/core/posixacl", "internal/core/perm", "internal/core/baseline", "internal/core/access", "internal/host", "demo", "bench"}
+var posixOnly = []string{
+	"internal/core/posixacl", "internal/core/perm", "internal/core/baseline", "internal/core/access", "internal/host",
+	"demo", "bench",
+}
 
 func TestImportsPointInwards(t *testing.T) {
 	files := 0
@@ -55,7 +61,9 @@ func TestImportsPointInwards(t *testing.T) {
 			return err
 		}
 		rel := strings.TrimPrefix(filepath.ToSlash(path), "../")
-		if d.IsDir() && (d.Name() == "node_modules" || d.Name() == "third_party" || strings.HasPrefix(d.Name(), ".") && d.Name() != "..") {
+		if d.IsDir() &&
+			(d.Name() == "node_modules" || d.Name() == "third_party" ||
+				strings.HasPrefix(d.Name(), ".") && d.Name() != "..") {
 			return fs.SkipDir
 		}
 		if !strings.HasSuffix(rel, ".go") || strings.HasSuffix(rel, "_test.go") {
@@ -87,12 +95,15 @@ func TestImportsPointInwards(t *testing.T) {
 				continue
 			}
 			under := func(list []string) bool {
-				return slices.ContainsFunc(list, func(p string) bool { return ours == p || strings.HasPrefix(ours, p+"/") })
+				return slices.ContainsFunc(list, func(p string) bool {
+					return ours == p || strings.HasPrefix(ours, p+"/")
+				})
 			}
 			if !under(allowed[top]) {
 				t.Errorf("%s imports %s: imports point inwards, from %s to %v only", rel, ours, top, allowed[top])
 			}
-			if ours == "internal/core/posixacl" && !slices.ContainsFunc(posixOnly, func(p string) bool { return strings.HasPrefix(rel, p+"/") }) {
+			if ours == "internal/core/posixacl" &&
+				!slices.ContainsFunc(posixOnly, func(p string) bool { return strings.HasPrefix(rel, p+"/") }) {
 				t.Errorf("%s imports posixacl: only the scheme's own packages may assume POSIX", rel)
 			}
 		}

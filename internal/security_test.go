@@ -18,7 +18,9 @@ func TestSecurityNamesItsTests(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		if d.IsDir() && (d.Name() == "node_modules" || d.Name() == "third_party" || strings.HasPrefix(d.Name(), ".") && d.Name() != "..") {
+		if d.IsDir() &&
+			(d.Name() == "node_modules" || d.Name() == "third_party" ||
+				strings.HasPrefix(d.Name(), ".") && d.Name() != "..") {
 			return fs.SkipDir
 		}
 		if strings.HasSuffix(path, "_test.go") {

@@ -1,7 +1,8 @@
 //go:build linux
 
-// Packaging makes what is handed out: static programs for two kinds of processor, Debian packages of them, a list of what is in them (SPDX 2.3),
-// and the sums of all. The same source makes the same bytes, wherever and whenever.
+// Packaging makes what is handed out: static programs for two kinds of processor, Debian packages of them, a
+// list of what is in them (SPDX 2.3), and the sums of all. The same source makes the same bytes, wherever and
+// whenever.
 package main
 
 import (
@@ -100,7 +101,10 @@ func commit() string {
 }
 
 func build(program, version, arch string, at time.Time) error {
-	cmd := exec.Command("go", "build", "-trimpath", "-buildvcs=false", "-ldflags", "-s -w -buildid= -X idletally/internal/cli.Version="+version+" -X idletally/internal/cli.Commit="+commit()+" -X idletally/internal/cli.Date="+at.Format(time.RFC3339), "-o", program, "idletally/cmd/idletally")
+	cmd := exec.Command("go", "build", "-trimpath", "-buildvcs=false", "-ldflags",
+		"-s -w -buildid= -X idletally/internal/cli.Version="+version+" -X idletally/internal/cli.Commit="+
+			commit()+" -X idletally/internal/cli.Date="+at.Format(time.RFC3339),
+		"-o", program, "idletally/cmd/idletally")
 	cmd.Env = append(os.Environ(), "CGO_ENABLED=0", "GOOS=linux", "GOARCH="+arch, "GOFLAGS=", "GOAMD64=v1")
 	if b, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("build for %s: %w: %s", arch, err, b)
@@ -123,7 +127,8 @@ const (
 	monitoring = "usr/share/doc/idletally/monitoring"
 )
 
-// debian makes a package. It runs nothing when it is installed or removed: its units have users of their own while they run.
+// debian makes a package. It runs nothing when it is installed or removed: its units have users of their own
+// while they run.
 func debian(out, program, bom, version, arch string, at time.Time) (string, error) {
 	root, err := os.MkdirTemp("", "idletally-package-")
 	if err != nil {
@@ -142,12 +147,16 @@ func debian(out, program, bom, version, arch string, at time.Time) (string, erro
 	}
 	copied := map[string]string{
 		program: "usr/bin/idletally", bom: "usr/share/doc/idletally/contents.spdx.json",
-		"packaging/files/idletally.service": units + "/idletally.service", "packaging/files/idletally-agent.service": units + "/idletally-agent.service",
+		"packaging/files/idletally.service":        units + "/idletally.service",
+		"packaging/files/idletally-agent.service":  units + "/idletally-agent.service",
 		"packaging/files/idletally-agents.service": units + "/idletally-agents.service",
-		"packaging/files/idletally-look.service":   units + "/idletally-look.service", "packaging/files/watch.conf": "usr/share/doc/idletally/watch.conf",
-		"packaging/monitoring/prometheus.yaml": monitoring + "/prometheus.yaml", "packaging/monitoring/alerts.yaml": monitoring + "/alerts.yaml",
-		"packaging/monitoring/dashboard.json": monitoring + "/dashboard.json",
-		"packaging/files/service.yaml":        "etc/idletally/service.yaml", "packaging/files/sysusers.conf": "usr/lib/sysusers.d/idletally.conf",
+		"packaging/files/idletally-look.service":   units + "/idletally-look.service",
+		"packaging/files/watch.conf":               "usr/share/doc/idletally/watch.conf",
+		"packaging/monitoring/prometheus.yaml":     monitoring + "/prometheus.yaml",
+		"packaging/monitoring/alerts.yaml":         monitoring + "/alerts.yaml",
+		"packaging/monitoring/dashboard.json":      monitoring + "/dashboard.json",
+		"packaging/files/service.yaml":             "etc/idletally/service.yaml",
+		"packaging/files/sysusers.conf":            "usr/lib/sysusers.d/idletally.conf",
 	}
 	for from, to := range copied {
 		b, err := os.ReadFile(from)
@@ -196,7 +205,8 @@ Description: keeps permissions as they were meant to be
  person reviews before anything changes. This package holds the service, the agent
  and the command line in one program.
 `, debianVersion(version), arch, (size+1023)/1024)
-	if err := errors.Join(put("DEBIAN/control", []byte(control), 0o644), put("DEBIAN/conffiles", []byte("/etc/idletally/service.yaml\n"), 0o644)); err != nil {
+	if err := errors.Join(put("DEBIAN/control", []byte(control), 0o644),
+		put("DEBIAN/conffiles", []byte("/etc/idletally/service.yaml\n"), 0o644)); err != nil {
 		return "", err
 	}
 	err = filepath.WalkDir(root, func(path string, e fs.DirEntry, err error) error {
@@ -247,7 +257,9 @@ func manuals(put putFile, at time.Time) error {
 	defer os.RemoveAll(dir)
 	root := cli.Root()
 	root.DisableAutoGenTag = true
-	if err := doc.GenManTree(root, &doc.GenManHeader{Title: "IDLETALLY", Section: "1", Date: &at, Source: "Idle Tally", Manual: "Idle Tally"}, dir); err != nil {
+	if err := doc.GenManTree(root,
+		&doc.GenManHeader{Title: "IDLETALLY", Section: "1", Date: &at, Source: "Idle Tally", Manual: "Idle Tally"},
+		dir); err != nil {
 		return err
 	}
 	names, err := os.ReadDir(dir)
@@ -280,8 +292,10 @@ func manuals(put putFile, at time.Time) error {
 func completions(put putFile) error {
 	root := cli.Root()
 	var bash, zsh, fish bytes.Buffer
-	return errors.Join(root.GenBashCompletionV2(&bash, true), root.GenZshCompletion(&zsh), root.GenFishCompletion(&fish, true),
-		put("usr/share/bash-completion/completions/idletally", bash.Bytes(), 0o644), put("usr/share/zsh/vendor-completions/_idletally", zsh.Bytes(), 0o644),
+	return errors.Join(root.GenBashCompletionV2(&bash, true), root.GenZshCompletion(&zsh),
+		root.GenFishCompletion(&fish, true),
+		put("usr/share/bash-completion/completions/idletally", bash.Bytes(), 0o644),
+		put("usr/share/zsh/vendor-completions/_idletally", zsh.Bytes(), 0o644),
 		put("usr/share/fish/vendor_completions.d/idletally.fish", fish.Bytes(), 0o644))
 }
 
@@ -318,7 +332,8 @@ type relation struct {
 
 var notInID = regexp.MustCompile(`[^A-Za-z0-9.-]+`)
 
-// contents writes down what a program is made of: Go's modules, as the program itself tells, and the console's packages.
+// contents writes down what a program is made of: Go's modules, as the program itself tells, and the
+// console's packages.
 func contents(program, to, version string, at time.Time) error {
 	info, err := buildinfo.ReadFile(program)
 	if err != nil {
@@ -331,7 +346,15 @@ func contents(program, to, version string, at time.Time) error {
 	hash := sha256.Sum256(b)
 	none := "NOASSERTION"
 	make := func(name, version, locator string) part {
-		p := part{SPDXID: "SPDXRef-" + notInID.ReplaceAllString(name+"-"+version, "-"), Name: name, Version: version, From: none, License: none, Declared: none, Copyright: none}
+		p := part{
+			SPDXID:    "SPDXRef-" + notInID.ReplaceAllString(name+"-"+version, "-"),
+			Name:      name,
+			Version:   version,
+			From:      none,
+			License:   none,
+			Declared:  none,
+			Copyright: none,
+		}
 		if locator != "" {
 			p.References = []ref{{"PACKAGE-MANAGER", "purl", locator}}
 		}
@@ -339,7 +362,11 @@ func contents(program, to, version string, at time.Time) error {
 	}
 	self := make("idletally", version, "")
 	self.Sums = []sum{{"SHA256", hex.EncodeToString(hash[:])}}
-	parts := []part{self, make("go", strings.TrimPrefix(info.GoVersion, "go"), "pkg:generic/go@"+strings.TrimPrefix(info.GoVersion, "go"))}
+	parts := []part{
+		self,
+		make("go", strings.TrimPrefix(info.GoVersion, "go"),
+			"pkg:generic/go@"+strings.TrimPrefix(info.GoVersion, "go")),
+	}
 	for _, d := range info.Deps {
 		parts = append(parts, make(d.Path, d.Version, "pkg:golang/"+d.Path+"@"+d.Version))
 	}
@@ -368,10 +395,14 @@ func contents(program, to, version string, at time.Time) error {
 		relations = append(relations, relation{self.SPDXID, "CONTAINS", p.SPDXID})
 	}
 	text, err := json.MarshalIndent(map[string]any{
-		"spdxVersion": "SPDX-2.3", "dataLicense": "CC0-1.0", "SPDXID": "SPDXRef-DOCUMENT", "name": filepath.Base(program),
+		"spdxVersion": "SPDX-2.3", "dataLicense": "CC0-1.0", "SPDXID": "SPDXRef-DOCUMENT",
+		"name":              filepath.Base(program),
 		"documentNamespace": "https://saltmarsh.example/idletally/" + hex.EncodeToString(hash[:]),
-		"creationInfo":      map[string]any{"created": at.Format(time.RFC3339), "creators": []string{"Tool: idletally-packaging"}},
-		"packages":          parts, "relationships": relations,
+		"creationInfo": map[string]any{
+			"created":  at.Format(time.RFC3339),
+			"creators": []string{"Tool: idletally-packaging"},
+		},
+		"packages": parts, "relationships": relations,
 	}, "", "  ")
 	if err != nil {
 		return err

@@ -31,8 +31,8 @@ func command(t *testing.T, name string, argv ...string) string {
 	return string(b)
 }
 
-// The same source makes the same bytes, with another umask, time zone and place for temporary files; what is made can be installed into
-// an empty root folder, works there, and is gone when it is removed.
+// The same source makes the same bytes, with another umask, time zone and place for temporary files; what is
+// made can be installed into an empty root folder, works there, and is gone when it is removed.
 func TestPackage(t *testing.T) {
 	t.Chdir("..")
 	t.Setenv("SOURCE_DATE_EPOCH", "1795600000")
@@ -81,7 +81,10 @@ func TestPackage(t *testing.T) {
 		t.Errorf("settings: %s", v)
 	}
 	for _, page := range []string{"idletally", "idletally-serve", "idletally-agent-run", "idletally-plan-draft"} {
-		if text := command(t, "zcat", filepath.Join(root, "usr/share/man/man1", page+".1.gz")); !strings.HasPrefix(text, ".nh") && !strings.Contains(text, ".TH") || !strings.Contains(text, ".SH EXIT STATUS") || !strings.Contains(text, ".SH FILES") || page != "idletally" && !strings.Contains(text, ".SH EXAMPLE") {
+		text := command(t, "zcat", filepath.Join(root, "usr/share/man/man1", page+".1.gz"))
+		if !strings.HasPrefix(text, ".nh") && !strings.Contains(text, ".TH") ||
+			!strings.Contains(text, ".SH EXIT STATUS") || !strings.Contains(text, ".SH FILES") ||
+			page != "idletally" && !strings.Contains(text, ".SH EXAMPLE") {
 			t.Errorf("%s: %.60s", page, text)
 		}
 	}
@@ -125,7 +128,8 @@ func TestPackage(t *testing.T) {
 func unitsIn(t *testing.T, root string) {
 	t.Helper()
 	must(t, os.MkdirAll(filepath.Join(root, "bin"), 0o755))
-	must(t, os.WriteFile(filepath.Join(root, "bin/kill"), []byte("#!/bin/sh\n"), 0o755)) // of any system; not of this empty one
+	// of any system; not of this empty one
+	must(t, os.WriteFile(filepath.Join(root, "bin/kill"), []byte("#!/bin/sh\n"), 0o755))
 	defer os.Remove(filepath.Join(root, "bin/kill"))
 	for _, x := range []struct {
 		unit string
@@ -134,7 +138,9 @@ func unitsIn(t *testing.T, root string) {
 	}{
 		{"idletally.service", "15", ""},
 		{"idletally-look.service", "50", "CAP_DAC_READ_SEARCH"},
-		{"idletally-agent.service", "75", "CAP_DAC_READ_SEARCH CAP_CHOWN CAP_FOWNER CAP_FSETID CAP_SETFCAP CAP_LEASE CAP_SETUID CAP_SETGID CAP_SYS_ADMIN CAP_SYS_PTRACE"},
+		{"idletally-agent.service", "75",
+			"CAP_DAC_READ_SEARCH CAP_CHOWN CAP_FOWNER CAP_FSETID CAP_SETFCAP CAP_LEASE CAP_SETUID CAP_SETGID " +
+				"CAP_SYS_ADMIN CAP_SYS_PTRACE"},
 		{"idletally-agents.service", "25", ""},
 	} {
 		file := filepath.Join(root, units, x.unit)
@@ -143,11 +149,13 @@ func unitsIn(t *testing.T, root string) {
 		if !strings.Contains(string(b), "\nCapabilityBoundingSet="+x.caps+"\n") {
 			t.Errorf("%s may not do exactly %q", x.unit, x.caps)
 		}
-		if out, err := exec.Command("systemd-analyze", "security", "--offline=true", "--threshold="+x.most, "--root="+root, x.unit).CombinedOutput(); err != nil {
+		if out, err := exec.Command("systemd-analyze", "security", "--offline=true", "--threshold="+x.most,
+			"--root="+root, x.unit).CombinedOutput(); err != nil {
 			t.Errorf("%s: %v\n%s", x.unit, err, out)
 		}
 		// It looks for the units that ours come after, which an empty root has not.
-		out, err := exec.Command("systemd-analyze", "verify", "--man=false", "--recursive-errors=no", "--root="+root, x.unit).CombinedOutput()
+		out, err := exec.Command("systemd-analyze", "verify", "--man=false", "--recursive-errors=no", "--root="+root,
+			x.unit).CombinedOutput()
 		if err != nil {
 			t.Errorf("%s: %v\n%s", x.unit, err, out)
 		}

@@ -1,5 +1,6 @@
-// Package certifier stands in for an authority on the network that gives certificates by ACME (RFC 8555) to who proves, by the connection
-// itself (RFC 8737), that a name is theirs. It keeps nothing, and every name leads to one address.
+// Package certifier stands in for an authority on the network that gives certificates by ACME (RFC 8555) to
+// who proves, by the connection itself (RFC 8737), that a name is theirs. It keeps nothing, and every name
+// leads to one address.
 package certifier
 
 import (
@@ -56,13 +57,26 @@ func Start(at string) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Saltmarsh certifier"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour),
-		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
+	t := &x509.Certificate{
+		SerialNumber:          big.NewInt(1),
+		Subject:               pkix.Name{CommonName: "Saltmarsh certifier"},
+		NotBefore:             time.Now().Add(-time.Hour),
+		NotAfter:              time.Now().Add(24 * time.Hour),
+		IsCA:                  true,
+		BasicConstraintsValid: true,
+		KeyUsage:              x509.KeyUsageCertSign,
+	}
 	der, err := x509.CreateCertificate(rand.Reader, t, t, key.Public(), key)
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{at: at, key: key, nonces: map[string]bool{}, accounts: map[string]*jose.JSONWebKey{}, orders: map[string]*order{}}
+	s := &Server{
+		at:       at,
+		key:      key,
+		nonces:   map[string]bool{},
+		accounts: map[string]*jose.JSONWebKey{},
+		orders:   map[string]*order{},
+	}
 	if s.cert, err = x509.ParseCertificate(der); err != nil {
 		return nil, err
 	}
@@ -74,7 +88,8 @@ func Start(at string) (*Server, error) {
 		s.nonce(w)
 	})
 	for path, do := range map[string]func(w http.ResponseWriter, r *http.Request, c call) error{
-		"/account": s.account, "/order": s.order, "/order/{id}": s.show, "/authorization/{id}": s.authorization, "/challenge/{id}": s.challenge, "/finalize/{id}": s.finalize, "/certificate/{id}": s.certificate,
+		"/account": s.account, "/order": s.order, "/order/{id}": s.show, "/authorization/{id}": s.authorization,
+		"/challenge/{id}": s.challenge, "/finalize/{id}": s.finalize, "/certificate/{id}": s.certificate,
 	} {
 		mux.HandleFunc("POST "+path, func(w http.ResponseWriter, r *http.Request) {
 			s.mu.Lock()
@@ -87,7 +102,10 @@ func Start(at string) (*Server, error) {
 			if err != nil {
 				w.Header().Set("Content-Type", "application/problem+json")
 				w.WriteHeader(http.StatusBadRequest)
-				_ = json.NewEncoder(w).Encode(map[string]any{"type": "urn:ietf:params:acme:error:malformed", "detail": err.Error()})
+				_ = json.NewEncoder(w).Encode(map[string]any{
+					"type":   "urn:ietf:params:acme:error:malformed",
+					"detail": err.Error(),
+				})
 			}
 		})
 	}
@@ -112,7 +130,11 @@ func (s *Server) Root() []byte {
 func (s *Server) Close() { s.web.Close() }
 
 func (s *Server) directory(w http.ResponseWriter, _ *http.Request) {
-	give(w, http.StatusOK, map[string]string{"newNonce": s.web.URL + "/nonce", "newAccount": s.web.URL + "/account", "newOrder": s.web.URL + "/order"})
+	give(w, http.StatusOK, map[string]string{
+		"newNonce":   s.web.URL + "/nonce",
+		"newAccount": s.web.URL + "/account",
+		"newOrder":   s.web.URL + "/order",
+	})
 }
 
 // nonce puts one on an answer, which counts once.
@@ -175,7 +197,8 @@ func (s *Server) order(w http.ResponseWriter, _ *http.Request, c call) error {
 	var ask struct {
 		Identifiers []struct{ Type, Value string }
 	}
-	if err := json.Unmarshal(c.payload, &ask); err != nil || len(ask.Identifiers) != 1 || ask.Identifiers[0].Type != "dns" {
+	err := json.Unmarshal(c.payload, &ask)
+	if err != nil || len(ask.Identifiers) != 1 || ask.Identifiers[0].Type != "dns" {
 		return errors.Join(err, errors.New("want one name"))
 	}
 	id := fmt.Sprint(len(s.orders) + 1)
@@ -222,7 +245,12 @@ func (s *Server) challenges(id string) map[string]any {
 	if o.proved {
 		status = "valid"
 	}
-	return map[string]any{"type": "tls-alpn-01", "url": s.web.URL + "/challenge/" + id, "token": o.token, "status": status}
+	return map[string]any{
+		"type":   "tls-alpn-01",
+		"url":    s.web.URL + "/challenge/" + id,
+		"token":  o.token,
+		"status": status,
+	}
 }
 
 func (s *Server) authorization(w http.ResponseWriter, r *http.Request, c call) error {
@@ -231,7 +259,11 @@ func (s *Server) authorization(w http.ResponseWriter, r *http.Request, c call) e
 		return err
 	}
 	x := s.challenges(id)
-	give(w, http.StatusOK, map[string]any{"status": x["status"], "identifier": map[string]string{"type": "dns", "value": o.name}, "challenges": []any{x}})
+	give(w, http.StatusOK, map[string]any{
+		"status":     x["status"],
+		"identifier": map[string]string{"type": "dns", "value": o.name},
+		"challenges": []any{x},
+	})
 	return nil
 }
 
@@ -246,7 +278,12 @@ func (s *Server) challenge(w http.ResponseWriter, r *http.Request, c call) error
 		return err
 	}
 	want := sha256.Sum256([]byte(o.token + "." + base64.RawURLEncoding.EncodeToString(print)))
-	conn, err := tls.Dial("tcp", s.at, &tls.Config{ServerName: o.name, NextProtos: []string{"acme-tls/1"}, InsecureSkipVerify: true}) // the proof is in the certificate
+	// the proof is in the certificate
+	conn, err := tls.Dial("tcp", s.at, &tls.Config{
+		ServerName:         o.name,
+		NextProtos:         []string{"acme-tls/1"},
+		InsecureSkipVerify: true,
+	})
 	if err != nil {
 		return err
 	}
@@ -254,7 +291,8 @@ func (s *Server) challenge(w http.ResponseWriter, r *http.Request, c call) error
 	shown := conn.ConnectionState().PeerCertificates[0]
 	for _, x := range shown.Extensions {
 		var got []byte
-		if _, err := asn1.Unmarshal(x.Value, &got); x.Id.Equal(asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 1, 31}) && err == nil {
+		if _, err := asn1.Unmarshal(x.Value, &got); x.Id.Equal(asn1.ObjectIdentifier{1, 3, 6, 1, 5, 5, 7, 1, 31}) &&
+			err == nil {
 			o.proved = x.Critical && bytes.Equal(got, want[:]) && strings.Join(shown.DNSNames, " ") == o.name
 		}
 	}
@@ -285,8 +323,14 @@ func (s *Server) finalize(w http.ResponseWriter, r *http.Request, c call) error 
 	if err != nil || !o.proved || strings.Join(request.DNSNames, " ") != o.name {
 		return errors.Join(err, errors.New("the request is not for what was proved"))
 	}
-	t := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), DNSNames: request.DNSNames, NotBefore: time.Now().Add(-time.Minute), NotAfter: time.Now().Add(12 * time.Hour),
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	t := &x509.Certificate{
+		SerialNumber: big.NewInt(time.Now().UnixNano()),
+		DNSNames:     request.DNSNames,
+		NotBefore:    time.Now().Add(-time.Minute),
+		NotAfter:     time.Now().Add(12 * time.Hour),
+		KeyUsage:     x509.KeyUsageDigitalSignature,
+		ExtKeyUsage:  []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+	}
 	if der, err = x509.CreateCertificate(rand.Reader, t, s.cert, request.PublicKey, s.key); err != nil {
 		return err
 	}

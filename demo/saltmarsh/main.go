@@ -51,7 +51,9 @@ func main() {
 		return
 	}
 	if slices.ContainsFunc(os.Args[1:], func(a string) bool { return a == "-h" || a == "--help" }) {
-		fmt.Println("saltmarsh demo PROGRAM, tour PROGRAM or big PROGRAM, where PROGRAM is the built idletally; saltmarsh night, while a demo runs")
+		fmt.Println(
+			"saltmarsh demo PROGRAM, tour PROGRAM or big PROGRAM, where PROGRAM is the built idletally; saltmarsh " +
+				"night, while a demo runs")
 		return
 	}
 	if len(os.Args) != 3 || os.Args[1] != "demo" && os.Args[1] != "tour" && os.Args[1] != "big" {
@@ -86,7 +88,8 @@ func night() error {
 	for _, root := range hosts {
 		n := 1
 		for ; ; n++ {
-			if _, err := os.Lstat(filepath.Join(root, fmt.Sprintf("srv/ticketing/logs/sales-night-%d-0.log", n))); err != nil {
+			if _, err := os.Lstat(filepath.Join(root,
+				fmt.Sprintf("srv/ticketing/logs/sales-night-%d-0.log", n))); err != nil {
 				break
 			}
 		}
@@ -158,13 +161,18 @@ func big(ctx context.Context, program string) (err error) {
 		return err
 	}
 	defer log.Close()
-	fmt.Printf("The whole fleet: %d hosts, a million paths and %d findings on one of them. That takes a minute or two …\n", demo.BigHosts, demo.BigFindings)
+	fmt.Printf(
+		"The whole fleet: %d hosts, a million paths and %d findings on one of them. That takes a minute or two …\n",
+		demo.BigHosts, demo.BigFindings)
 	b, err := demo.BeginBig(ctx, dir, program, address(), log)
 	if err != nil {
 		return fmt.Errorf("%w (log: %s.log)", err, dir)
 	}
 	defer func() { err = errors.Join(err, b.End()) }()
-	fmt.Printf("\n  %s\n\nSign in as quartermaster; the password is %q. Nothing of it is a real host: no agent calls.\nStop with Ctrl-C.\n", b.Address, demo.Password)
+	fmt.Printf(
+		"\n  %s\n\nSign in as quartermaster; the password is %q. Nothing of it is a real host: no agent "+
+			"calls.\nStop with Ctrl-C.\n",
+		b.Address, demo.Password)
 	select {
 	case <-ctx.Done():
 		return nil
@@ -210,7 +218,8 @@ func run(ctx context.Context, what, program string) (err error) {
 		names = append(names, n)
 	}
 	slices.Sort(names)
-	fmt.Printf("\nReady after %s.\n\n  %s\n\nSign in as one of these; the password of all is %q:\n", time.Since(start).Round(100*time.Millisecond), s.Address, demo.Password)
+	fmt.Printf("\nReady after %s.\n\n  %s\n\nSign in as one of these; the password of all is %q:\n",
+		time.Since(start).Round(100*time.Millisecond), s.Address, demo.Password)
 	for _, n := range names {
 		roles := "everything"
 		if n != "admin" {
@@ -218,7 +227,11 @@ func run(ctx context.Context, what, program string) (err error) {
 		}
 		fmt.Printf("  %-14s %s\n", n, roles)
 	}
-	fmt.Printf("\nFrom the command line:\n  bin/idletally login %s --authority %s --name quartermaster\n\nThe browser does not know the service's authority and asks; its fingerprint was made at this start.\nHosts: %s/hosts   log: %s.log\nStop with Ctrl-C.\n", s.Address, s.Authority(), dir, dir)
+	fmt.Printf(
+		"\nFrom the command line:\n  bin/idletally login %s --authority %s --name quartermaster\n\nThe browser does "+
+			"not know the service's authority and asks; its fingerprint was made at this start.\nHosts: %s/hosts   "+
+			"log: %s.log\nStop with Ctrl-C.\n",
+		s.Address, s.Authority(), dir, dir)
 	select {
 	case <-ctx.Done():
 		fmt.Println("\nClearing up …")

@@ -102,7 +102,8 @@ func tour(ctx context.Context, s *demo.Stage) error {
 
 	heading("People sign in")
 	for _, p := range []string{"quartermaster", "harbourmaster"} {
-		if _, err := g.run(p, demo.Password+"\n", nil, "login", s.Address, "--authority", s.Authority(), "--name", p, "--password-stdin"); err != nil {
+		if _, err := g.run(p, demo.Password+"\n", nil, "login", s.Address, "--authority", s.Authority(), "--name", p,
+			"--password-stdin"); err != nil {
 			return err
 		}
 	}
@@ -123,7 +124,11 @@ func tour(ctx context.Context, s *demo.Stage) error {
 	if _, err := g.run("quartermaster", "", []int{4}, "baseline", "check", bad); err != nil {
 		return err
 	}
-	for _, argv := range [][]string{{"baseline", "check", good}, {"baseline", "upload", good}, {"baseline", "publish", "ticketing", "1"}} {
+	for _, argv := range [][]string{
+		{"baseline", "check", good},
+		{"baseline", "upload", good},
+		{"baseline", "publish", "ticketing", "1"},
+	} {
 		if err := step("quartermaster", argv...); err != nil {
 			return err
 		}
@@ -137,7 +142,8 @@ func tour(ctx context.Context, s *demo.Stage) error {
 	if err != nil {
 		return err
 	}
-	if err := step("quartermaster", "path", "list", "--snapshot", before["slip-north"].ID, "/srv/ticketing", "--entries"); err != nil {
+	if err := step("quartermaster", "path", "list", "--snapshot", before["slip-north"].ID, "/srv/ticketing",
+		"--entries"); err != nil {
 		return err
 	}
 
@@ -145,12 +151,14 @@ func tour(ctx context.Context, s *demo.Stage) error {
 	if err := step("quartermaster", "drift", "show", "ticketing"); err != nil {
 		return err
 	}
-	if _, err := g.run("quartermaster", "", []int{4}, "drift", "show", "ticketing", "--host", "slip-south", "--strict", "--output", "csv"); err != nil {
+	if _, err := g.run("quartermaster", "", []int{4}, "drift", "show", "ticketing", "--host", "slip-south", "--strict",
+		"--output", "csv"); err != nil {
 		return err
 	}
 
 	heading("Plan, review, run")
-	if err := step("quartermaster", "plan", "draft", "ticketing", "--all", "--title", "Put ticketing in order"); err != nil {
+	if err := step("quartermaster", "plan", "draft", "ticketing", "--all", "--title",
+		"Put ticketing in order"); err != nil {
 		return err
 	}
 	run, err := g.agreedRun("approved and run")

@@ -27,7 +27,8 @@ type Browser struct {
 	faults  []string
 }
 
-// shell is Debian's headless Chromium itself: the script in its place in /usr/bin waits for it, and would leave it behind when it is ended.
+// shell is Debian's headless Chromium itself: the script in its place in /usr/bin waits for it, and would
+// leave it behind when it is ended.
 const shell = "/usr/lib/chromium/chromium-headless-shell"
 
 // New opens a window of a size. It trusts the service's own authority blindly: the address is
@@ -39,12 +40,20 @@ func New(ctx context.Context, address string, width, height int, dark bool) (*Br
 	}
 	opts := append(chromedp.DefaultExecAllocatorOptions[:],
 		chromedp.ExecPath(shell), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(profile),
-		chromedp.Flag("ignore-certificate-errors", true), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-sync", true), chromedp.Flag("no-first-run", true),
-		chromedp.Flag("disable-dev-shm-usage", true), chromedp.WindowSize(width, height), chromedp.WSURLReadTimeout(60*time.Second))
+		chromedp.Flag("ignore-certificate-errors", true), chromedp.Flag("disable-quic", true),
+		chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-sync", true),
+		chromedp.Flag("no-first-run", true),
+		chromedp.Flag("disable-dev-shm-usage", true), chromedp.WindowSize(width, height),
+		chromedp.WSURLReadTimeout(60*time.Second))
 	actx, c1 := chromedp.NewExecAllocator(ctx, opts...)
 	bctx, c2 := chromedp.NewContext(actx)
-	b := &Browser{Ctx: bctx, Address: address, profile: profile, cancel: []context.CancelFunc{c2, c1, func() { os.RemoveAll(profile) }}}
+	b := &Browser{
+		Ctx:     bctx,
+		Address: address,
+		profile: profile,
+		cancel:  []context.CancelFunc{c2, c1, func() { os.RemoveAll(profile) }},
+	}
 	chromedp.ListenTarget(bctx, b.listen)
 	scheme := "light"
 	if dark {
@@ -52,7 +61,10 @@ func New(ctx context.Context, address string, width, height int, dark bool) (*Br
 	}
 	err = chromedp.Run(bctx, log.Enable(), runtime.Enable(),
 		emulation.SetDeviceMetricsOverride(int64(width), int64(height), 1, width < 500),
-		emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}, {Name: "prefers-reduced-motion", Value: "reduce"}}))
+		emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{
+			{Name: "prefers-color-scheme", Value: scheme},
+			{Name: "prefers-reduced-motion", Value: "reduce"},
+		}))
 	if err != nil {
 		b.Close()
 		return nil, fmt.Errorf("start Chromium: %w", err)
@@ -68,7 +80,8 @@ func (b *Browser) listen(ev any) {
 		b.faults = append(b.faults, e.ExceptionDetails.Error())
 	case *log.EventEntryAdded:
 		// Not being signed in yet is an answer, not a fault.
-		if e.Entry.Level == log.LevelError && !strings.Contains(e.Entry.Text, "401") && !strings.Contains(e.Entry.Text, "status of 403") {
+		if e.Entry.Level == log.LevelError && !strings.Contains(e.Entry.Text, "401") &&
+			!strings.Contains(e.Entry.Text, "status of 403") {
 			b.faults = append(b.faults, e.Entry.Text+" "+e.Entry.URL)
 		}
 	}
@@ -90,7 +103,8 @@ func (b *Browser) Close() {
 	}
 }
 
-// patience is how long anything on a page is waited for: far longer than it takes, since the machine may have much else to do.
+// patience is how long anything on a page is waited for: far longer than it takes, since the machine may have
+// much else to do.
 const patience = 4 * time.Minute
 
 // Do runs actions. What is waited for in vain is told with what the page says instead.
@@ -109,7 +123,8 @@ func (b *Browser) page() string {
 	ctx, cancel := context.WithTimeout(b.Ctx, time.Minute)
 	defer cancel()
 	var says string
-	if err := chromedp.Run(ctx, chromedp.Evaluate(`location.href + ": " + document.body.innerText.slice(0, 2000)`, &says)); err != nil {
+	err := chromedp.Run(ctx, chromedp.Evaluate(`location.href + ": " + document.body.innerText.slice(0, 2000)`, &says))
+	if err != nil {
 		return "not to be read: " + err.Error()
 	}
 	return says
@@ -134,7 +149,8 @@ func (b *Browser) SignIn(name, password string) error {
 	if err := b.Go("/"); err != nil {
 		return err
 	}
-	err := b.Do(chromedp.SendKeys(`input[autocomplete="username"]`, name, chromedp.ByQuery), chromedp.SendKeys(`input[autocomplete="current-password"]`, password+"\r", chromedp.ByQuery),
+	err := b.Do(chromedp.SendKeys(`input[autocomplete="username"]`, name, chromedp.ByQuery),
+		chromedp.SendKeys(`input[autocomplete="current-password"]`, password+"\r", chromedp.ByQuery),
 		chromedp.WaitVisible("nav", chromedp.ByQuery))
 	if err != nil {
 		return fmt.Errorf("sign in as %s: %w", name, err)
@@ -144,8 +160,12 @@ func (b *Browser) SignIn(name, password string) error {
 
 // Press presses the button or follows the link that is called so.
 func (b *Browser) Press(name string) error {
-	xpath := fmt.Sprintf(`//*[self::button or self::a or self::summary or self::input][normalize-space(.)="%[1]s" or @aria-label="%[1]s" or @title="%[1]s" or starts-with(normalize-space(.), "%[1]s")]`, name)
-	if err := b.Do(chromedp.WaitVisible(xpath, chromedp.BySearch), chromedp.WaitEnabled(xpath, chromedp.BySearch), chromedp.Click(xpath, chromedp.BySearch)); err != nil {
+	xpath := fmt.Sprintf(
+		`//*[self::button or self::a or self::summary or self::input][normalize-space(.)="%[1]s" or @aria-label="%[1]s" or @title="%[1]s" or starts-with(normalize-space(.), "%[1]s")]`,
+		name)
+	err := b.Do(chromedp.WaitVisible(xpath, chromedp.BySearch), chromedp.WaitEnabled(xpath, chromedp.BySearch),
+		chromedp.Click(xpath, chromedp.BySearch))
+	if err != nil {
 		return fmt.Errorf("press %q: %w", name, err)
 	}
 	return b.settle()

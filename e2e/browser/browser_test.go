@@ -20,7 +20,8 @@ func TestClose(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, file := range lines {
-			if line, _ := os.ReadFile(file); bytes.Contains(line, []byte(b.profile)) { // a process may have ended meanwhile
+			if line, _ := os.ReadFile(file); bytes.Contains(line, []byte(b.profile)) {
+				// a process may have ended meanwhile
 				n++
 			}
 		}

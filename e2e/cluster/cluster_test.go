@@ -1,7 +1,8 @@
 //go:build linux && cluster
 
-// Package cluster tries several instances of the service, behind something that spreads calls over them, on a database
-// cluster of three nodes, while nodes and instances are killed at random. Whatever was acknowledged has to be there afterwards, once.
+// Package cluster tries several instances of the service, behind something that spreads calls over them, on a
+// database cluster of three nodes, while nodes and instances are killed at random. Whatever was acknowledged
+// has to be there afterwards, once.
 package cluster
 
 import (
@@ -132,7 +133,9 @@ func TestCluster(t *testing.T) {
 	killing, enough := context.WithTimeout(ctx, *lasting)
 	defer enough()
 	var all sync.WaitGroup
-	for _, do := range []func(context.Context, int) error{work.enrol, work.enrol, work.upload, work.upload, work.snapshot, work.plan} {
+	for _, do := range []func(context.Context, int) error{
+		work.enrol, work.enrol, work.upload, work.upload, work.snapshot, work.plan,
+	} {
 		all.Go(func() {
 			for n := 0; killing.Err() == nil; n++ {
 				if err := do(ctx, n); err != nil {
@@ -154,7 +157,8 @@ func TestCluster(t *testing.T) {
 				b, _ := os.ReadFile(filepath.Join(dir, "database", fmt.Sprintf("node%d", n+1), "server.log"))
 				t.Fatalf("node %d does not come back: %v\n%s", n+1, err, b[max(0, len(b)-4000):])
 			}
-			t.Logf("node %d was killed, and was back %s after it was started", n+1, time.Since(began).Round(time.Millisecond))
+			t.Logf("node %d was killed, and was back %s after it was started", n+1,
+				time.Since(began).Round(time.Millisecond))
 		} else {
 			n := r.IntN(instances)
 			f.stages[n].Service.Kill()
@@ -168,9 +172,13 @@ func TestCluster(t *testing.T) {
 		pause(killing, r, 3*time.Second)
 	}
 	all.Wait()
-	t.Logf("%d nodes and %d instances killed; acknowledged: %d enrolments, %d uploads, %d snapshots, %d runs; not acknowledged: %d", nodes, services,
+	t.Logf(
+		"%d nodes and %d instances killed; acknowledged: %d enrolments, %d uploads, %d snapshots, %d runs; not "+
+			"acknowledged: %d",
+		nodes, services,
 		len(work.enrolled), len(work.uploaded), len(work.snapped), len(work.ran), work.failed.Load())
-	if nodes == 0 || services == 0 || min(len(work.enrolled), len(work.uploaded), len(work.snapped), len(work.ran)) == 0 {
+	if nodes == 0 || services == 0 ||
+		min(len(work.enrolled), len(work.uploaded), len(work.snapped), len(work.ran)) == 0 {
 		t.Error("too little was tried")
 	}
 	for i := range instances { // each of them sees the same
@@ -180,10 +188,14 @@ func TestCluster(t *testing.T) {
 		work.verify(t, one)
 		one.Address = where
 	}
-	// A backup of the cluster, by way of any node, while its instances work: it is whole, and makes a service of one node.
+	// A backup of the cluster, by way of any node, while its instances work: it is whole, and makes a service
+	// of one node.
 	for n := range instances {
 		file := filepath.Join(dir, fmt.Sprintf("kept-%d", n))
-		for _, argv := range [][]string{{"write", "--data", filepath.Join(dir, "stage", "service"), file}, {"check", file}} {
+		for _, argv := range [][]string{
+			{"write", "--data", filepath.Join(dir, "stage", "service"), file},
+			{"check", file},
+		} {
 			cmd := exec.CommandContext(ctx, program, append([]string{"backup"}, argv...)...)
 			cmd.Env = append(os.Environ(), "IDLETALLY_DATABASE="+db.DSN(n))
 			if out, err := cmd.CombinedOutput(); err != nil {
@@ -194,7 +206,8 @@ func TestCluster(t *testing.T) {
 		}
 	}
 	kept := demo.Bare(filepath.Join(dir, "again"), program, log)
-	cmd := exec.CommandContext(ctx, program, "backup", "restore", "--data", filepath.Join(dir, "again", "service"), filepath.Join(dir, "kept-0"))
+	cmd := exec.CommandContext(ctx, program, "backup", "restore", "--data", filepath.Join(dir, "again", "service"),
+		filepath.Join(dir, "kept-0"))
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("backup restore: %v\n%s", err, out)
 	}
@@ -225,7 +238,11 @@ type work struct {
 
 func newWork(t *testing.T, s *demo.Stage) *work {
 	w := &work{s: s, enrolled: map[string]bool{}, ran: map[string]string{}}
-	for name, c := range map[string]**client.Client{"admin": &w.admin, "quartermaster": &w.author, "harbourmaster": &w.second} {
+	for name, c := range map[string]**client.Client{
+		"admin":         &w.admin,
+		"quartermaster": &w.author,
+		"harbourmaster": &w.second,
+	} {
 		var err error
 		*c, err = s.As(t.Context(), name)
 		must(t, err)
@@ -277,7 +294,11 @@ func (w *work) plan(ctx context.Context, n int) error {
 	if _, err := demo.Snapshot(ctx, w.author, "ticketing", "slip-south"); err != nil {
 		return fmt.Errorf("snapshot before a plan: %w", err)
 	}
-	p, err := w.author.DraftPlan(ctx, wire.Draft{Application: "ticketing", Hosts: []string{"slip-south"}, Changes: "changes: [{paths: /srv/ticketing/releases, set: {folders: " + mode + "}}]"})
+	p, err := w.author.DraftPlan(ctx, wire.Draft{
+		Application: "ticketing",
+		Hosts:       []string{"slip-south"},
+		Changes:     "changes: [{paths: /srv/ticketing/releases, set: {folders: " + mode + "}}]",
+	})
 	if client.Status(err) == 422 { // an answer was lost, and it is so already
 		return nil
 	}
@@ -379,7 +400,8 @@ func (w *work) verify(t *testing.T, s *demo.Stage) {
 	}
 	for _, id := range w.approved {
 		p, err := api.Plan(ctx, id)
-		if err != nil || !slices.Contains([]string{"approved", "running", "finished"}, p.State) || len(p.Approvals) != 1 {
+		if err != nil || !slices.Contains([]string{"approved", "running", "finished"}, p.State) ||
+			len(p.Approvals) != 1 {
 			t.Errorf("plan %s was approved, and is %s by %v, %v", id, p.State, p.Approvals, err)
 		}
 		if said["plan approved "+id] != 1 {

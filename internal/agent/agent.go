@@ -47,14 +47,15 @@ type Settings struct {
 	LookOnly    bool     `json:"look_only,omitempty"` // changes nothing, whoever signs what
 
 	Server *FileServer `json:"server,omitempty"` // instead of the host itself
-	Remote *Remote     `json:"remote,omitempty"` // the agent is there, and has its own settings; here is who brings its calls to the service
+	// the agent is there, and has its own settings; here is who brings its calls to the service
+	Remote *Remote `json:"remote,omitempty"`
 }
 
 // SettingsFile is what they are called in an agent's folder.
 const SettingsFile = "agent.json"
 
-// A Joining is what a host joins a service with. It is a request at first, which somebody carries to the service, and what comes back
-// makes an agent.
+// A Joining is what a host joins a service with. It is a request at first, which somebody carries to the
+// service, and what comes back makes an agent.
 type Joining struct {
 	Folder    string // the agent's own
 	Service   string
@@ -102,8 +103,17 @@ func (j *Joining) Accept(got wire.Enrolled) error {
 	if _, err := tls.X509KeyPair(got.Certificate, j.key); err != nil {
 		return fmt.Errorf("the service sent a certificate for another key: %w", err)
 	}
-	s := Settings{Service: j.Service, Host: got.Host, Enrolment: got.Enrolment, Authority: got.Authority, Certificate: got.Certificate,
-		Key: j.key, OrderKey: got.OrderKey, Server: j.Server, Roots: pathname.EscapeAll(j.Roots)}
+	s := Settings{
+		Service:     j.Service,
+		Host:        got.Host,
+		Enrolment:   got.Enrolment,
+		Authority:   got.Authority,
+		Certificate: got.Certificate,
+		Key:         j.key,
+		OrderKey:    got.OrderKey,
+		Server:      j.Server,
+		Roots:       pathname.EscapeAll(j.Roots),
+	}
 	if err := prepare(j.Folder); err != nil {
 		return err
 	}
@@ -154,8 +164,8 @@ func newKey() (key, request []byte, err error) {
 	return pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), request, err
 }
 
-// Renew gets a certificate for a new key in place of the one that there is, which counts on until it ends: whatever is lost on
-// the way, one of the two is here.
+// Renew gets a certificate for a new key in place of the one that there is, which counts on until it ends:
+// whatever is lost on the way, one of the two is here.
 func (a *Agent) Renew(ctx context.Context) error {
 	a.renewal.Lock() // the service counts on one at a time
 	defer a.renewal.Unlock()
@@ -221,7 +231,8 @@ func (s *Settings) put(folder string, place func(name string, content []byte) er
 }
 
 func alreadyEnrolled(folder string) error {
-	return fmt.Errorf("it is enrolled already: to enrol it anew, take %s away there first", pathname.Escape(filepath.ToSlash(filepath.Join(folder, SettingsFile))))
+	return fmt.Errorf("it is enrolled already: to enrol it anew, take %s away there first",
+		pathname.Escape(filepath.ToSlash(filepath.Join(folder, SettingsFile))))
 }
 
 // ErrNotEnrolled says that a folder is of no agent.
@@ -235,7 +246,8 @@ func Load(folder string) (Settings, error) {
 	}
 	b, err := os.ReadFile(filepath.Join(folder, SettingsFile))
 	if errors.Is(err, os.ErrNotExist) {
-		return s, fmt.Errorf("%w: there is no %s in %s: run idletally agent enrol", ErrNotEnrolled, SettingsFile, folder)
+		return s, fmt.Errorf("%w: there is no %s in %s: run idletally agent enrol", ErrNotEnrolled, SettingsFile,
+			folder)
 	}
 	if err == nil {
 		err = json.Unmarshal(b, &s)
@@ -370,10 +382,18 @@ func (a *Agent) Run(ctx context.Context) error {
 // started is when this program did.
 var started = time.Now()
 
-// hello says what runs here, and hears whether it can work with the service. Where it cannot it says so, again and again: either may be another one soon.
+// hello says what runs here, and hears whether it can work with the service. Where it cannot it says so,
+// again and again: either may be another one soon.
 func (a *Agent) hello(ctx context.Context) error {
 	name, up := system()
-	g, err := a.api.Hello(ctx, wire.Hello{Version: a.Version, Protocol: wire.Protocol, Oldest: wire.OldestProtocol, System: name, Up: int64(up / time.Second), Runs: int64(time.Since(started) / time.Second)})
+	g, err := a.api.Hello(ctx, wire.Hello{
+		Version:  a.Version,
+		Protocol: wire.Protocol,
+		Oldest:   wire.OldestProtocol,
+		System:   name,
+		Up:       int64(up / time.Second),
+		Runs:     int64(time.Since(started) / time.Second),
+	})
 	if err != nil {
 		return err
 	}
@@ -537,7 +557,8 @@ func (a *Agent) run(ctx context.Context, to desk, w *wire.Work, done, total *ato
 		return fail("%v", err)
 	}
 	if a.LookOnly {
-		return fail("this host only looks: its own settings (%s) or the option --look-only forbid changes", SettingsFile)
+		return fail("this host only looks: its own settings (%s) or the option --look-only forbid changes",
+			SettingsFile)
 	}
 	if !runID.MatchString(order.Run) { // it becomes the name of a folder
 		return fail("order refused: run %q has an impossible name", order.Run)
@@ -571,14 +592,26 @@ func (a *Agent) run(ctx context.Context, to desk, w *wire.Work, done, total *ato
 	if err := a.takeOrder(order); err != nil {
 		return fail("%v", err)
 	}
-	j, err := change.OpenJournal(filepath.Join(folder, "journal"), change.Head{Run: order.Run, Digest: order.Digest.String(), Host: a.Host, Steps: part.Steps})
+	j, err := change.OpenJournal(filepath.Join(folder, "journal"), change.Head{
+		Run:    order.Run,
+		Digest: order.Digest.String(),
+		Host:   a.Host,
+		Steps:  part.Steps,
+	})
 	if err != nil {
 		return fail("%v", err)
 	}
 	defer j.Close()
 	total.Store(int64(part.Steps))
-	r := &change.Runner{Journal: j, Roots: raws(part.Roots), Allowed: a.roots, Chunks: chunks, PutBack: approved.Kind == plan.Restore,
-		Progress: func(n, _ int) { done.Store(int64(n)) }, Halt: halt.Load}
+	r := &change.Runner{
+		Journal:  j,
+		Roots:    raws(part.Roots),
+		Allowed:  a.roots,
+		Chunks:   chunks,
+		PutBack:  approved.Kind == plan.Restore,
+		Progress: func(n, _ int) { done.Store(int64(n)) },
+		Halt:     halt.Load,
+	}
 	reach, hangUp, err := a.host.reach(ctx)
 	if err != nil {
 		return fail("%v", err)
@@ -616,7 +649,8 @@ func (a *Agent) run(ctx context.Context, to desk, w *wire.Work, done, total *ato
 			end.Results = append(end.Results, res)
 		}
 	}
-	a.Log.Info("run", "run", order.Run, "state", end.State, "done", end.Done, "other", len(end.Results), "message", end.Message)
+	a.Log.Info("run", "run", order.Run, "state", end.State, "done", end.Done, "other", len(end.Results), "message",
+		end.Message)
 	if err := to.RunDone(ctx, w.ID, end); err != nil {
 		return err
 	}
@@ -637,7 +671,9 @@ func raws(escaped []string) []string {
 }
 
 // sendOriginals hands what was found before each change in, chunk by chunk.
-func sendOriginals(ctx context.Context, to desk, work string, j *change.Journal, chunks change.Chunks, left map[int]perm.Set) error {
+func sendOriginals(
+	ctx context.Context, to desk, work string, j *change.Journal, chunks change.Chunks, left map[int]perm.Set,
+) error {
 	return originals(j, chunks, left, func(n int, list []plan.Step) error {
 		return to.SendOriginals(ctx, work, n, plan.EncodeChunk(list))
 	})
@@ -645,7 +681,9 @@ func sendOriginals(ctx context.Context, to desk, work string, j *change.Journal,
 
 // originals hands out, chunk by chunk, what a run found and changed, as steps from that to what it left. Of steps
 // without an end, left tells how they are.
-func originals(j *change.Journal, chunks change.Chunks, left map[int]perm.Set, each func(n int, list []plan.Step) error) error {
+func originals(
+	j *change.Journal, chunks change.Chunks, left map[int]perm.Set, each func(n int, list []plan.Step) error,
+) error {
 	base := 0
 	results := j.Results()
 	for n := range chunks.Count() {

@@ -188,9 +188,17 @@ func world(t *testing.T) (*service, *Agent, ed25519.PrivateKey, string) {
 		t.Fatal(err)
 	}
 	root := t.TempDir()
-	a := &Agent{Folder: t.TempDir(), Log: slog.New(slog.DiscardHandler), Settings: Settings{Host: "skiff", OrderKey: pub}, api: api, roots: []string{root}}
+	a := &Agent{
+		Folder:   t.TempDir(),
+		Log:      slog.New(slog.DiscardHandler),
+		Settings: Settings{Host: "skiff", OrderKey: pub},
+		api:      api,
+		roots:    []string{root},
+	}
 	a.host = hostOf(a)
-	a.cert.Store(&tls.Certificate{Leaf: &x509.Certificate{NotBefore: time.Now(), NotAfter: time.Now().AddDate(0, 3, 0)}})
+	a.cert.Store(&tls.Certificate{
+		Leaf: &x509.Certificate{NotBefore: time.Now(), NotAfter: time.Now().AddDate(0, 3, 0)},
+	})
 	return s, a, key, root
 }
 
@@ -256,12 +264,17 @@ func TestLooksAgain(t *testing.T) {
 	take := func(whole bool) wire.SnapshotDone {
 		t.Helper()
 		var done atomic.Int64
-		if err := a.snapshot(t.Context(), &wire.Work{ID: "w", Kind: wire.WorkSnapshot, Roots: []string{root}, Whole: whole}, &done); err != nil {
+		if err := a.snapshot(t.Context(),
+			&wire.Work{ID: "w", Kind: wire.WorkSnapshot, Roots: []string{root}, Whole: whole}, &done); err != nil {
 			t.Fatal(err)
 		}
 		d := s.snapshots[len(s.snapshots)-1]
 		n := 0
-		if err := tree.Walk(t.Context(), s.nodes, d.Forest, func(string, tree.Entry) error { n++; return nil }); err != nil || int64(n) != d.Paths || d.Failed != "" {
+		if err := tree.Walk(t.Context(), s.nodes, d.Forest, func(string, tree.Entry) error {
+			n++
+			return nil
+		}); err != nil ||
+			int64(n) != d.Paths || d.Failed != "" {
 			t.Fatalf("%d of %d paths are with the service, %v, %s", n, d.Paths, err, d.Failed)
 		}
 		return d
@@ -318,10 +331,12 @@ func TestCancelledSnapshot(t *testing.T) {
 		s.halt = true
 	}()
 	start := time.Now()
-	if err := a.do(t.Context(), &wire.Work{ID: "w", Kind: wire.WorkSnapshot, Roots: []string{root}}); err != nil || time.Since(start) > 20*time.Second || len(s.snapshots) != 0 {
+	if err := a.do(t.Context(), &wire.Work{ID: "w", Kind: wire.WorkSnapshot, Roots: []string{root}}); err != nil ||
+		time.Since(start) > 20*time.Second || len(s.snapshots) != 0 {
 		t.Errorf("%v after %s, %d sent", err, time.Since(start), len(s.snapshots))
 	}
-	if err := a.do(t.Context(), &wire.Work{ID: "w", Kind: wire.WorkSnapshot, Roots: []string{root}}); err != nil || len(s.snapshots) != 0 {
+	if err := a.do(t.Context(), &wire.Work{ID: "w", Kind: wire.WorkSnapshot, Roots: []string{root}}); err != nil ||
+		len(s.snapshots) != 0 {
 		t.Errorf("one that was cancelled before it began: %v, %d sent", err, len(s.snapshots))
 	}
 }
@@ -336,8 +351,22 @@ func TestOrdersAreChecked(t *testing.T) {
 	state := func(m mode.Mode) perm.Set { return perm.POSIX{Mode: m}.Set() }
 	chunk := plan.EncodeChunk([]plan.Step{{Path: p, Kind: perm.File, Before: state(0o600), After: state(0o666)}})
 	s.chunks = [][]byte{chunk}
-	manifest := plan.Manifest{Format: 1, ID: "p", Kind: plan.Adjustment, Hosts: []plan.HostPart{{Host: "skiff", Roots: []string{root}, Steps: 1, Chunks: []tree.Hash{plan.Digest(chunk)}}}}
-	good := plan.Order{Run: "0123456789abcdef", Digest: plan.Digest(manifest.Bytes()), Host: "skiff", Author: "a", ApprovedBy: []string{"b"}, Expires: time.Now().Add(time.Hour)}
+	manifest := plan.Manifest{
+		Format: 1,
+		ID:     "p",
+		Kind:   plan.Adjustment,
+		Hosts: []plan.HostPart{
+			{Host: "skiff", Roots: []string{root}, Steps: 1, Chunks: []tree.Hash{plan.Digest(chunk)}},
+		},
+	}
+	good := plan.Order{
+		Run:        "0123456789abcdef",
+		Digest:     plan.Digest(manifest.Bytes()),
+		Host:       "skiff",
+		Author:     "a",
+		ApprovedBy: []string{"b"},
+		Expires:    time.Now().Add(time.Hour),
+	}
 	_, stranger, _ := ed25519.GenerateKey(nil)
 	other := plan.EncodeChunk([]plan.Step{{Path: p, Kind: perm.File, Before: state(0o600), After: state(0o777)}})
 	for _, x := range []struct {
@@ -359,7 +388,13 @@ func TestOrdersAreChecked(t *testing.T) {
 		order, sig := o.Sign(x.key)
 		s.chunks = [][]byte{x.chunk}
 		s.ended = nil
-		if err := a.do(t.Context(), &wire.Work{ID: "w", Kind: wire.WorkRun, Order: order, Signature: sig, Manifest: manifest.Bytes()}); err != nil {
+		if err := a.do(t.Context(), &wire.Work{
+			ID:        "w",
+			Kind:      wire.WorkRun,
+			Order:     order,
+			Signature: sig,
+			Manifest:  manifest.Bytes(),
+		}); err != nil {
 			t.Fatal(err)
 		}
 		if len(s.ended) != 1 || s.ended[0].State != "failed" || !strings.Contains(s.ended[0].Message, x.says) {
@@ -374,16 +409,29 @@ func TestOrdersAreChecked(t *testing.T) {
 	s.chunks, s.ended = [][]byte{chunk}, nil
 	own := a.roots
 	a.roots = []string{"/somewhere/else"}
-	if err := a.do(t.Context(), &wire.Work{ID: "w", Kind: wire.WorkRun, Order: order, Signature: sig, Manifest: manifest.Bytes()}); err != nil {
+	if err := a.do(t.Context(), &wire.Work{
+		ID:        "w",
+		Kind:      wire.WorkRun,
+		Order:     order,
+		Signature: sig,
+		Manifest:  manifest.Bytes(),
+	}); err != nil {
 		t.Fatal(err)
 	}
-	if d := s.ended[0]; d.State != "finished" || d.Done != 0 || len(d.Results) != 1 || !strings.Contains(d.Results[0].Reason, "own list of roots") {
+	if d := s.ended[0]; d.State != "finished" || d.Done != 0 || len(d.Results) != 1 ||
+		!strings.Contains(d.Results[0].Reason, "own list of roots") {
 		t.Errorf("outside the own roots: %+v", d)
 	}
 	a.roots = own
 	// A host that only looks changes nothing.
 	a.LookOnly, s.ended = true, nil
-	if err := a.do(t.Context(), &wire.Work{ID: "w", Kind: wire.WorkRun, Order: order, Signature: sig, Manifest: manifest.Bytes()}); err != nil {
+	if err := a.do(t.Context(), &wire.Work{
+		ID:        "w",
+		Kind:      wire.WorkRun,
+		Order:     order,
+		Signature: sig,
+		Manifest:  manifest.Bytes(),
+	}); err != nil {
 		t.Fatal(err)
 	}
 	if d := s.ended[0]; d.State != "failed" || !strings.Contains(d.Message, "only looks") {
@@ -416,7 +464,8 @@ func TestOrdersAreChecked(t *testing.T) {
 	if st, _ := os.Stat(p); st.Mode().Perm() != 0o600 {
 		t.Error("a replayed order was carried out again")
 	}
-	if err := a.do(t.Context(), &wire.Work{ID: "w", Kind: "dance"}); err == nil || !strings.Contains(err.Error(), "unknown kind") {
+	if err := a.do(t.Context(), &wire.Work{ID: "w", Kind: "dance"}); err == nil ||
+		!strings.Contains(err.Error(), "unknown kind") {
 		t.Errorf("unknown work: %v", err)
 	}
 }
@@ -439,10 +488,18 @@ func TestOriginalsOfAHaltedRun(t *testing.T) {
 		if err := os.Chmod(p, 0o604); err != nil {
 			t.Fatal(err)
 		}
-		steps = append(steps, plan.Step{Path: p, Kind: perm.File, Before: perm.POSIX{Mode: 0o604}.Set(), After: perm.POSIX{Mode: 0o640}.Set()})
+		steps = append(steps, plan.Step{
+			Path:   p,
+			Kind:   perm.File,
+			Before: perm.POSIX{Mode: 0o604}.Set(),
+			After:  perm.POSIX{Mode: 0o640}.Set(),
+		})
 	}
 	chunk := plan.EncodeChunk(steps)
-	chunks := &stored{folder: t.TempDir(), part: plan.HostPart{Roots: []string{root}, Chunks: []tree.Hash{plan.Digest(chunk)}}}
+	chunks := &stored{
+		folder: t.TempDir(),
+		part:   plan.HostPart{Roots: []string{root}, Chunks: []tree.Hash{plan.Digest(chunk)}},
+	}
 	if err := os.WriteFile(chunks.file(0), chunk, 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -452,7 +509,14 @@ func TestOriginalsOfAHaltedRun(t *testing.T) {
 	}
 	defer j.Close()
 	asked := 0
-	r := &change.Runner{Journal: j, Roots: a.roots, Allowed: a.roots, Chunks: chunks, Batch: 256, Halt: func() bool { asked++; return asked > 2 }}
+	r := &change.Runner{
+		Journal: j,
+		Roots:   a.roots,
+		Allowed: a.roots,
+		Chunks:  chunks,
+		Batch:   256,
+		Halt:    func() bool { asked++; return asked > 2 },
+	}
 	if err := r.Run(t.Context()); !errors.Is(err, change.ErrHalted) {
 		t.Fatal(err)
 	}
@@ -485,7 +549,8 @@ func TestOriginalsOfAHaltedRun(t *testing.T) {
 // An agent whose service is away waits and ends when told to.
 func TestRunEndsWithItsContext(t *testing.T) {
 	_, a, _, _ := world(t)
-	a.api, _ = client.NewAgent("https://127.0.0.1:1", pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: certificate(t)}), nil)
+	a.api, _ = client.NewAgent("https://127.0.0.1:1",
+		pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: certificate(t)}), nil)
 	ctx, cancel := context.WithTimeout(t.Context(), 500*time.Millisecond)
 	defer cancel()
 	done := make(chan error, 1)
@@ -512,17 +577,29 @@ func TestFolderIsPrivate(t *testing.T) {
 		change func(folder string) error
 		says   string
 	}{
-		"as it should be":        {func(string) error { return nil }, ""},
-		"a folder for a group":   {func(folder string) error { return os.Chmod(folder, 0o770) }, "written to by others"},
-		"a folder for everybody": {func(folder string) error { return os.Chmod(folder, 0o707) }, "written to by others"},
-		"another's folder":       {func(folder string) error { return os.Chown(folder, 41001, 0) }, "belongs to account 41001"},
-		"settings for others":    {func(folder string) error { return os.Chmod(filepath.Join(folder, SettingsFile), 0o640) }, "read by others"},
-		"another's settings":     {func(folder string) error { return os.Chown(filepath.Join(folder, SettingsFile), 41001, 0) }, "belongs to account 41001"},
+		"as it should be": {func(string) error { return nil }, ""},
+		"a folder for a group": {func(folder string) error { return os.Chmod(folder, 0o770) },
+			"written to by others"},
+		"a folder for everybody": {func(folder string) error { return os.Chmod(folder, 0o707) },
+			"written to by others"},
+		"another's folder": {func(folder string) error { return os.Chown(folder, 41001, 0) },
+			"belongs to account 41001"},
+		"settings for others": {
+			func(folder string) error { return os.Chmod(filepath.Join(folder, SettingsFile), 0o640) },
+			"read by others",
+		},
+		"another's settings": {
+			func(folder string) error { return os.Chown(filepath.Join(folder, SettingsFile), 41001, 0) },
+			"belongs to account 41001",
+		},
 		"a link to settings": {func(folder string) error {
 			at := filepath.Join(folder, SettingsFile)
 			return errors.Join(os.Rename(at, at+".real"), os.Symlink(at+".real", at))
 		}, "is a link"},
-		"a seal's key for others": {func(folder string) error { return os.WriteFile(filepath.Join(folder, keyFile), nil, 0o644) }, "read by others"},
+		"a seal's key for others": {
+			func(folder string) error { return os.WriteFile(filepath.Join(folder, keyFile), nil, 0o644) },
+			"read by others",
+		},
 	} {
 		folder := filepath.Join(t.TempDir(), "agent")
 		must(t, os.Mkdir(folder, 0o700))
@@ -539,7 +616,8 @@ func TestFolderIsPrivate(t *testing.T) {
 	}
 }
 
-// The roots are meant by other letter case: of a file server the shares, which it finds so, and of a Windows system all names.
+// The roots are meant by other letter case: of a file server the shares, which it finds so, and of a Windows
+// system all names.
 func TestSpelled(t *testing.T) {
 	for _, c := range []struct{ asked, server, own string }{
 		{"/Charts/North/a", "/charts/North/a", "/charts/north/a"},
@@ -568,13 +646,35 @@ func TestOrdersCountOnce(t *testing.T) {
 	must(t, os.WriteFile(p, nil, 0o600))
 	state := func(m mode.Mode) perm.Set { return perm.POSIX{Mode: m}.Set() }
 	chunk := plan.EncodeChunk([]plan.Step{{Path: p, Kind: perm.File, Before: state(0o600), After: state(0o666)}})
-	manifest := plan.Manifest{Format: 1, ID: "p", Kind: plan.Adjustment, Hosts: []plan.HostPart{{Host: "skiff", Roots: []string{root}, Steps: 1, Chunks: []tree.Hash{plan.Digest(chunk)}}}}
+	manifest := plan.Manifest{
+		Format: 1,
+		ID:     "p",
+		Kind:   plan.Adjustment,
+		Hosts: []plan.HostPart{
+			{Host: "skiff", Roots: []string{root}, Steps: 1, Chunks: []tree.Hash{plan.Digest(chunk)}},
+		},
+	}
 	do := func(enrolment string) wire.RunDone {
 		t.Helper()
-		o := plan.Order{Enrolment: enrolment, Run: "0123456789abcdef", Digest: plan.Digest(manifest.Bytes()), Host: "skiff", Author: "a", ApprovedBy: []string{"b"}, Expires: time.Now().Add(time.Hour)}
+		o := plan.Order{
+			Enrolment:  enrolment,
+			Run:        "0123456789abcdef",
+			Digest:     plan.Digest(manifest.Bytes()),
+			Host:       "skiff",
+			Author:     "a",
+			ApprovedBy: []string{"b"},
+			Expires:    time.Now().Add(time.Hour),
+		}
 		order, sig := o.Sign(key)
 		s.chunks, s.ended = [][]byte{chunk}, nil
-		must(t, a.do(t.Context(), &wire.Work{ID: "w", Kind: wire.WorkRun, Order: order, Signature: sig, Manifest: manifest.Bytes()}))
+		must(t,
+			a.do(t.Context(), &wire.Work{
+				ID:        "w",
+				Kind:      wire.WorkRun,
+				Order:     order,
+				Signature: sig,
+				Manifest:  manifest.Bytes(),
+			}))
 		return s.ended[0]
 	}
 	mode := func() os.FileMode {
@@ -596,7 +696,8 @@ func TestOrdersCountOnce(t *testing.T) {
 		t.Errorf("again: %+v", d)
 	}
 	must(t, os.RemoveAll(filepath.Join(a.Folder, "runs")))
-	if d := do("this one"); d.State != "failed" || !strings.Contains(d.Message, "begun here before") || mode() != 0o600 {
+	if d := do("this one"); d.State != "failed" || !strings.Contains(d.Message, "begun here before") ||
+		mode() != 0o600 {
 		t.Errorf("with its runs wiped: %+v", d)
 	}
 	must(t, os.WriteFile(filepath.Join(a.Folder, ordersFile), []byte("{"), 0o600))
@@ -615,15 +716,19 @@ func TestHello(t *testing.T) {
 	}{
 		{nil, ""},
 		{&wire.Greeting{Version: "1", Protocol: wire.Protocol, Oldest: wire.OldestProtocol}, ""},
-		{&wire.Greeting{Version: "9", Protocol: wire.Protocol + 3, Oldest: wire.Protocol + 1}, "bring this program up to date"},
+		{&wire.Greeting{Version: "9", Protocol: wire.Protocol + 3, Oldest: wire.Protocol + 1},
+			"bring this program up to date"},
 		{&wire.Greeting{Version: "0.1", Protocol: wire.OldestProtocol - 1}, "bring the service up to date"},
 	} {
 		s.greeting = c.greeting
-		if err := a.hello(t.Context()); (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
+		err := a.hello(t.Context())
+		if (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%+v: %v", c.greeting, err)
 		}
 	}
-	if h := s.hellos[0]; h.Version != "1.2.3" || h.Protocol != wire.Protocol || h.Oldest != wire.OldestProtocol || !strings.HasPrefix(h.System, "Linux ") || h.Up <= 0 || h.Runs < 0 || h.Runs > 3600 {
+	h := s.hellos[0]
+	if h.Version != "1.2.3" || h.Protocol != wire.Protocol || h.Oldest != wire.OldestProtocol ||
+		!strings.HasPrefix(h.System, "Linux ") || h.Up <= 0 || h.Runs < 0 || h.Runs > 3600 {
 		t.Errorf("%+v", h)
 	}
 }

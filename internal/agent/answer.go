@@ -53,9 +53,11 @@ func (a *Agent) reply(ctx context.Context, q wire.Question) {
 	if err != nil {
 		r = wire.Reply{Failed: err.Error()}
 	}
-	a.Log.Info("question", "id", q.ID, "kind", q.Kind, "path", q.Path, "account", q.Account, "failed", r.Failed, "took", time.Since(start).Round(time.Microsecond))
+	a.Log.Info("question", "id", q.ID, "kind", q.Kind, "path", q.Path, "account", q.Account, "failed", r.Failed, "took",
+		time.Since(start).Round(time.Microsecond))
 	err = a.api.Reply(ctx, q.ID, r)
-	if s := client.Status(err); err != nil && s != http.StatusNotFound && s != http.StatusConflict { // with these nobody waits any more
+	if s := client.Status(err); err != nil && s != http.StatusNotFound && s != http.StatusConflict {
+		// with these nobody waits any more
 		a.Log.Warn("answer could not be sent", "id", q.ID, "error", err)
 	}
 }
@@ -137,5 +139,6 @@ func (a *Agent) leads(path string) bool {
 // reachOf makes the core's question of one about all that is in a folder.
 func (*Agent) reachOf(dir *perm.Directory, q wire.Question) (access.Reach, error) {
 	return inquiry.ReachOf(dir, inquiry.BelowAsk{Path: string(q.Path), Account: q.Account, Operation: q.Operation,
-		Suppose: inquiry.Suppose{Joining: q.Joining, Privileges: q.Privileges}, Behind: q.Behind, After: string(q.After), Limit: min(q.Limit, wire.MaxFolder)})
+		Suppose: inquiry.Suppose{Joining: q.Joining, Privileges: q.Privileges}, Behind: q.Behind,
+		After: string(q.After), Limit: min(q.Limit, wire.MaxFolder)})
 }

@@ -27,7 +27,8 @@ func TestAnswersStayInTheRoots(t *testing.T) {
 	_, a, _, root := world(t)
 	outside := t.TempDir()
 	for _, err := range []error{
-		os.MkdirAll(filepath.Join(root, "quay/berth"), 0o755), os.WriteFile(filepath.Join(root, "quay/log"), []byte("x"), 0o640),
+		os.MkdirAll(filepath.Join(root, "quay/berth"), 0o755),
+		os.WriteFile(filepath.Join(root, "quay/log"), []byte("x"), 0o640),
 		os.Mkdir(filepath.Join(outside, "secret"), 0o700), os.Symlink(outside, filepath.Join(root, "out")),
 		os.Symlink("/", filepath.Join(root, "slash")), os.Symlink("quay", filepath.Join(root, "in")),
 	} {
@@ -64,7 +65,13 @@ func TestAnswersStayInTheRoots(t *testing.T) {
 		{wire.AskFolder, root + "/quay/log", "not a folder"},
 		{"sink", root, "is this agent older than the service?"},
 	} {
-		r, err := a.answer(t.Context(), wire.Question{Kind: c.kind, Path: pathname.Path(c.path), Account: "root", Operation: access.Read, Limit: 10})
+		r, err := a.answer(t.Context(), wire.Question{
+			Kind:      c.kind,
+			Path:      pathname.Path(c.path),
+			Account:   "root",
+			Operation: access.Read,
+			Limit:     10,
+		})
 		switch {
 		case c.refused == "" && err != nil:
 			t.Errorf("%s %s: %v", c.kind, c.path, err)
@@ -92,8 +99,9 @@ func TestAnswersWithKnownAccounts(t *testing.T) {
 	}
 }
 
-// However a link leads there, nothing outside of the host's own roots is opened, listed or looked at by any question: the system calls tell.
-// All of it is refused with the same words, whether anything is there or not.
+// However a link leads there, nothing outside of the host's own roots is opened, listed or looked at by any
+// question: the system calls tell. All of it is refused with the same words, whether anything is there or
+// not.
 func TestNothingOutsideIsOpened(t *testing.T) {
 	const marker = "outside-of-the-roots"
 	if outside := os.Getenv("IDLETALLY_OUTSIDE"); outside != "" {
@@ -104,7 +112,8 @@ func TestNothingOutsideIsOpened(t *testing.T) {
 	must(t, os.MkdirAll(filepath.Join(outside, "secret", "deeper"), 0o755))
 	must(t, os.WriteFile(filepath.Join(outside, "key"), nil, 0o644))
 	trace := filepath.Join(t.TempDir(), "trace")
-	cmd := exec.Command("strace", "-f", "-y", "-qq", "-o", trace, "-e", "trace=%file,%desc", os.Args[0], "-test.run=^TestNothingOutsideIsOpened$", "-test.v")
+	cmd := exec.Command("strace", "-f", "-y", "-qq", "-o", trace, "-e", "trace=%file,%desc", os.Args[0],
+		"-test.run=^TestNothingOutsideIsOpened$", "-test.v")
 	cmd.Env = append(os.Environ(), "IDLETALLY_OUTSIDE="+outside)
 	out, err := cmd.CombinedOutput()
 	if err != nil || !strings.Contains(string(out), "asked 24 questions") {
@@ -120,7 +129,8 @@ func TestNothingOutsideIsOpened(t *testing.T) {
 			continue
 		}
 		// The links are made by the test, and read by the agent; what the test says goes to its output.
-		if !strings.HasPrefix(call, "symlink") && !strings.HasPrefix(call, "readlink") && !strings.HasPrefix(call, "write(1<") && !strings.HasPrefix(call, "write(2<") {
+		if !strings.HasPrefix(call, "symlink") && !strings.HasPrefix(call, "readlink") &&
+			!strings.HasPrefix(call, "write(1<") && !strings.HasPrefix(call, "write(2<") {
 			t.Errorf("a system call reaches outside: %s", line)
 		}
 	}
@@ -131,13 +141,32 @@ func TestNothingOutsideIsOpened(t *testing.T) {
 
 func askOutside(t *testing.T, outside string) {
 	_, a, _, root := world(t)
-	for name, to := range map[string]string{"out": outside, "slash": "/", "key": filepath.Join(outside, "key"), "none": filepath.Join(outside, "no such thing"), "twice": filepath.Join(root, "out")} {
+	for name, to := range map[string]string{
+		"out":   outside,
+		"slash": "/",
+		"key":   filepath.Join(outside, "key"),
+		"none":  filepath.Join(outside, "no such thing"),
+		"twice": filepath.Join(root, "out"),
+	} {
 		must(t, os.Symlink(to, filepath.Join(root, name)))
 	}
 	asked, said := 0, map[string]bool{}
-	for _, path := range []string{"/out/secret", "/out/none", "/slash" + outside, "/slash" + outside + "/secret/deeper", "/twice/secret", "/none/below"} {
+	for _, path := range []string{
+		"/out/secret",
+		"/out/none",
+		"/slash" + outside,
+		"/slash" + outside + "/secret/deeper",
+		"/twice/secret",
+		"/none/below",
+	} {
 		for _, kind := range []string{wire.AskPath, wire.AskFolder, wire.AskBelow, wire.AskProbe} {
-			_, err := a.answer(t.Context(), wire.Question{Kind: kind, Path: pathname.Path(root + path), Account: "root", Operation: access.Read, Limit: 10})
+			_, err := a.answer(t.Context(), wire.Question{
+				Kind:      kind,
+				Path:      pathname.Path(root + path),
+				Account:   "root",
+				Operation: access.Read,
+				Limit:     10,
+			})
 			if err == nil {
 				t.Errorf("%s %s was answered", kind, path)
 				continue

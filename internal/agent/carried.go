@@ -32,8 +32,8 @@ type joining struct {
 	Key   []byte   `json:"key"`
 }
 
-// RequestFile begins to join a service: the key stays in the agent's folder, what is written out goes to the service, whose
-// admin is to be told its fingerprint by another way.
+// RequestFile begins to join a service: the key stays in the agent's folder, what is written out goes to the
+// service, whose admin is to be told its fingerprint by another way.
 func RequestFile(ctx context.Context, j Joining, version string, out io.Writer) (fingerprint string, err error) {
 	request, err := j.Request(ctx)
 	if err != nil {
@@ -62,8 +62,8 @@ func ReadAdmission(in io.Reader) (got archive.Admission, err error) {
 	return got, nil
 }
 
-// JoinByFile takes an admission whose fingerprint somebody has compared. Who signs a host's orders is settled once: another
-// one's admission is refused.
+// JoinByFile takes an admission whose fingerprint somebody has compared. Who signs a host's orders is settled
+// once: another one's admission is refused.
 func JoinByFile(folder string, got archive.Admission) (host string, err error) {
 	free, err := lock(folder)
 	if err != nil {
@@ -88,7 +88,10 @@ func JoinByFile(folder string, got archive.Admission) (host string, err error) {
 	}
 	switch {
 	case err == nil && !bytes.Equal(now.OrderKey, got.OrderKey):
-		return "", fmt.Errorf("this is host %s, and another key signs its orders: to have it take those of this admission, take %s away first", now.Host, pathname.Escape(filepath.ToSlash(filepath.Join(folder, SettingsFile))))
+		return "", fmt.Errorf(
+			"this is host %s, and another key signs its orders: to have it take those of this admission, take "+
+				"%s away first",
+			now.Host, pathname.Escape(filepath.ToSlash(filepath.Join(folder, SettingsFile))))
 	case err != nil && !errors.Is(err, os.ErrNotExist) && !errors.Is(err, ErrNotEnrolled):
 		return "", err
 	}
@@ -118,9 +121,11 @@ func (c *carried) RunDone(_ context.Context, _ string, d wire.RunDone) error {
 	return c.report.End(d, c.key)
 }
 
-// Carry carries out an order that was carried here, and writes the report that is to be carried back. What was broken off goes on
-// where it was, by the same order.
-func (a *Agent) Carry(ctx context.Context, in io.Reader, out io.Writer, progress func(done, total int)) (wire.RunDone, error) {
+// Carry carries out an order that was carried here, and writes the report that is to be carried back. What
+// was broken off goes on where it was, by the same order.
+func (a *Agent) Carry(
+	ctx context.Context, in io.Reader, out io.Writer, progress func(done, total int),
+) (wire.RunDone, error) {
 	free, err := lock(a.Folder)
 	if err != nil {
 		return wire.RunDone{}, err
@@ -140,7 +145,13 @@ func (a *Agent) Carry(ctx context.Context, in io.Reader, out io.Writer, progress
 	if err := json.Unmarshal(order.Work.Order, &head); err != nil {
 		return wire.RunDone{}, fmt.Errorf("%w: %w", archive.ErrNoOrder, err)
 	}
-	report, err := archive.BeginReport(out, archive.ReportHead{Host: a.Host, Work: order.Work.ID, Run: head.Run, Made: time.Now().UTC().Truncate(time.Second), Certificate: a.Certificate})
+	report, err := archive.BeginReport(out, archive.ReportHead{
+		Host:        a.Host,
+		Work:        order.Work.ID,
+		Run:         head.Run,
+		Made:        time.Now().UTC().Truncate(time.Second),
+		Certificate: a.Certificate,
+	})
 	if err != nil {
 		return wire.RunDone{}, err
 	}

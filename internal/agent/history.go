@@ -16,8 +16,8 @@ import (
 
 func (a *Agent) historyFile() string { return filepath.Join(a.Folder, "history.json") }
 
-// compareHistory keeps the newest end of the service's history that this host was shown, and shows it to the service: what the service, or who
-// writes to its database, makes of the history later has to fit it.
+// compareHistory keeps the newest end of the service's history that this host was shown, and shows it to the
+// service: what the service, or who writes to its database, makes of the history later has to fit it.
 func (a *Agent) compareHistory(ctx context.Context) error {
 	if len(a.orderKey()) != ed25519.PublicKeySize {
 		return nil // this host takes no orders, and knows no key
@@ -32,10 +32,14 @@ func (a *Agent) compareHistory(ctx context.Context) error {
 	}
 	switch {
 	case !now.SignedBy(a.orderKey()):
-		a.Log.Error("what the service says of its history is not signed by the key that this host knows", "line", now.Seq)
+		a.Log.Error("what the service says of its history is not signed by the key that this host knows", "line",
+			now.Seq)
 		return nil
 	case now.Seq < seen.Seq || now.Seq == seen.Seq && now.Hash != seen.Hash:
-		a.Log.Error("the service's history is another one than this host was shown before: it was cut, set back, or written anew", "line", now.Seq, "hash", now.Hash.String(), "shown_line", seen.Seq, "shown_hash", seen.Hash.String())
+		a.Log.Error(
+			"the service's history is another one than this host was shown before: it was cut, set back, "+
+				"or written anew",
+			"line", now.Seq, "hash", now.Hash.String(), "shown_line", seen.Seq, "shown_hash", seen.Hash.String())
 		return nil
 	case now.Seq == 0:
 		return nil

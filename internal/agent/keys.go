@@ -18,13 +18,15 @@ import (
 )
 
 const (
-	trustEvery     = time.Hour        // how often an agent compares what it knows of its service, at about
-	trustSoon      = 10 * time.Second // within which it does when the service is there again, so that not all hosts do at once
+	trustEvery = time.Hour // how often an agent compares what it knows of its service, at about
+	// within which it does when the service is there again, so that not all hosts do at once
+	trustSoon      = 10 * time.Second
 	maxAuthorities = 4
 	maxAuthority   = 64 << 10 // of all of them in PEM form, in bytes: it is kept
 )
 
-// keepTrust has this host know its service by the keys that count, and compares what it was shown of the history, until the context ends.
+// keepTrust has this host know its service by the keys that count, and compares what it was shown of the
+// history, until the context ends.
 func (a *Agent) keepTrust(ctx context.Context) error {
 	return a.repeat(ctx, "keys and history", func() error {
 		if err := a.askKeys(ctx); err != nil {
@@ -54,7 +56,8 @@ func (a *Agent) greet() {
 	}
 }
 
-// askKeys asks by which keys to know the service, believes what it may say of them, and has the certificate signed by the newest authority.
+// askKeys asks by which keys to know the service, believes what it may say of them, and has the certificate
+// signed by the newest authority.
 func (a *Agent) askKeys(ctx context.Context) error {
 	got, err := a.api.Keys(ctx, a.knownKeys())
 	if err != nil || len(got.Authorities) == 0 { // an older service
@@ -85,8 +88,9 @@ func (a *Agent) askKeys(ctx context.Context) error {
 	return err
 }
 
-// believe keeps which authorities count, as who has their certificate says, or keeps those that are known where none are given; and the key
-// that signs orders, as far as the one that is known leads there. It says whether anything is new.
+// believe keeps which authorities count, as who has their certificate says, or keeps those that are known
+// where none are given; and the key that signs orders, as far as the one that is known leads there. It says
+// whether anything is new.
 func (a *Agent) believe(authorities []byte, line []succession.Handover) (news bool, err error) {
 	a.keys.Lock()
 	defer a.keys.Unlock()
@@ -105,7 +109,8 @@ func (a *Agent) believe(authorities []byte, line []succession.Handover) (news bo
 		return false, err
 	}
 	if other {
-		a.Log.Warn("another key signs orders from now on", "was", hex.EncodeToString(a.OrderKey), "is", hex.EncodeToString(to))
+		a.Log.Warn("another key signs orders from now on", "was", hex.EncodeToString(a.OrderKey), "is",
+			hex.EncodeToString(to))
 		a.OrderKey = to
 	}
 	if others {

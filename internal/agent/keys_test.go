@@ -27,8 +27,8 @@ import (
 	"idletally/internal/wire"
 )
 
-// An order by a newer key comes with what leads to that key: it is carried out, and from then on the one before signs nothing here. What leads
-// to somebody else's key is followed by nobody.
+// An order by a newer key comes with what leads to that key: it is carried out, and from then on the one
+// before signs nothing here. What leads to somebody else's key is followed by nobody.
 func TestOrdersByANewerKey(t *testing.T) {
 	s, a, first, root := world(t)
 	if err := a.Settings.save(a.Folder); err != nil {
@@ -45,9 +45,21 @@ func TestOrdersByANewerKey(t *testing.T) {
 	stolen := []succession.Handover{succession.Next(thief, public(thief), time.Now())}
 	stolen[0].From = public(first)
 	astray := append(leads[:1:1], succession.Next(thief, public(thief), time.Now()))
-	step := plan.Step{Path: p, Kind: perm.File, Before: perm.POSIX{Mode: 0o600}.Set(), After: perm.POSIX{Mode: mode.Mode(0o640)}.Set()}
+	step := plan.Step{
+		Path:   p,
+		Kind:   perm.File,
+		Before: perm.POSIX{Mode: 0o600}.Set(),
+		After:  perm.POSIX{Mode: mode.Mode(0o640)}.Set(),
+	}
 	chunk := plan.EncodeChunk([]plan.Step{step})
-	manifest := plan.Manifest{Format: 1, ID: "p", Kind: plan.Adjustment, Hosts: []plan.HostPart{{Host: "skiff", Roots: []string{root}, Steps: 1, Chunks: []tree.Hash{plan.Digest(chunk)}}}}
+	manifest := plan.Manifest{
+		Format: 1,
+		ID:     "p",
+		Kind:   plan.Adjustment,
+		Hosts: []plan.HostPart{
+			{Host: "skiff", Roots: []string{root}, Steps: 1, Chunks: []tree.Hash{plan.Digest(chunk)}},
+		},
+	}
 	for i, x := range []struct {
 		what string
 		key  ed25519.PrivateKey
@@ -66,17 +78,32 @@ func TestOrdersByANewerKey(t *testing.T) {
 		if err := os.Chmod(p, 0o600); err != nil {
 			t.Fatal(err)
 		}
-		o := plan.Order{Run: "0123456789abcde" + string(rune('a'+i)), Digest: plan.Digest(manifest.Bytes()), Host: "skiff", Author: "a", ApprovedBy: []string{"b"}, Expires: time.Now().Add(time.Hour)}
+		o := plan.Order{
+			Run:        "0123456789abcde" + string(rune('a'+i)),
+			Digest:     plan.Digest(manifest.Bytes()),
+			Host:       "skiff",
+			Author:     "a",
+			ApprovedBy: []string{"b"},
+			Expires:    time.Now().Add(time.Hour),
+		}
 		order, sig := o.Sign(x.key)
 		s.chunks, s.ended = [][]byte{chunk}, nil
-		if err := a.do(t.Context(), &wire.Work{ID: "w", Kind: wire.WorkRun, Order: order, Signature: sig, Manifest: manifest.Bytes(), Succession: x.line}); err != nil {
+		if err := a.do(t.Context(), &wire.Work{
+			ID:         "w",
+			Kind:       wire.WorkRun,
+			Order:      order,
+			Signature:  sig,
+			Manifest:   manifest.Bytes(),
+			Succession: x.line,
+		}); err != nil {
 			t.Fatal(err)
 		}
 		st, err := os.Stat(p)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if x.says == "" && (s.ended[0].State != "finished" || st.Mode().Perm() != 0o640) || x.says != "" && (!strings.Contains(s.ended[0].Message, x.says) || st.Mode().Perm() != 0o600) {
+		if x.says == "" && (s.ended[0].State != "finished" || st.Mode().Perm() != 0o640) ||
+			x.says != "" && (!strings.Contains(s.ended[0].Message, x.says) || st.Mode().Perm() != 0o600) {
 			t.Errorf("%s: %+v, %v", x.what, s.ended, st.Mode())
 		}
 	}
@@ -100,7 +127,8 @@ func TestJoinByANewerKey(t *testing.T) {
 		if err := (&Settings{Host: "skiff", OrderKey: public(first)}).save(folder); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := RequestFile(context.Background(), Joining{Folder: folder, Roots: []string{"/srv"}}, "1", &bytes.Buffer{}); err != nil {
+		if _, err := RequestFile(context.Background(), Joining{Folder: folder, Roots: []string{"/srv"}}, "1",
+			&bytes.Buffer{}); err != nil {
 			t.Fatal(err)
 		}
 		b, err := os.ReadFile(filepath.Join(folder, joiningFile))
@@ -111,7 +139,14 @@ func TestJoinByANewerKey(t *testing.T) {
 		if err := json.Unmarshal(b, &kept); err != nil {
 			t.Fatal(err)
 		}
-		got := archive.Admission{Enrolled: wire.Enrolled{Host: "skiff", Certificate: certifying(t, kept.Key), OrderKey: public(second), Succession: x.line}}
+		got := archive.Admission{
+			Enrolled: wire.Enrolled{
+				Host:        "skiff",
+				Certificate: certifying(t, kept.Key),
+				OrderKey:    public(second),
+				Succession:  x.line,
+			},
+		}
 		_, err = JoinByFile(folder, got)
 		if x.says == "" && err != nil || x.says != "" && (err == nil || !strings.Contains(err.Error(), x.says)) {
 			t.Errorf("%s: %v, want %q", what, err, x.says)
@@ -126,7 +161,13 @@ func TestReadAuthorities(t *testing.T) {
 		t.Fatal(err)
 	}
 	leaf := certifying(t, key)
-	for what, text := range map[string][]byte{"nothing": nil, "no certificate": []byte("-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n"), "that of no authority": leaf, "too much of it": append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: certificate(t)}), make([]byte, maxAuthority)...)} {
+	for what, text := range map[string][]byte{
+		"nothing":              nil,
+		"no certificate":       []byte("-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n"),
+		"that of no authority": leaf,
+		"too much of it": append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: certificate(t)}),
+			make([]byte, maxAuthority)...),
+	} {
 		if got, err := readAuthorities(text); err == nil {
 			t.Errorf("%s: %v", what, got)
 		}
@@ -152,7 +193,8 @@ func certifying(t *testing.T, key []byte) []byte {
 func FuzzReadAuthorities(f *testing.F) {
 	f.Add([]byte("-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n"))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		if list, err := readAuthorities(b); err == nil && (len(list) == 0 || len(list) > maxAuthorities || len(fingerprints(b)) != len(list)) {
+		list, err := readAuthorities(b)
+		if err == nil && (len(list) == 0 || len(list) > maxAuthorities || len(fingerprints(b)) != len(list)) {
 			t.Errorf("%d authorities, %q", len(list), fingerprints(b))
 		}
 	})

@@ -15,7 +15,8 @@ import (
 func system() (name string, up time.Duration) {
 	var u unix.Utsname
 	if unix.Uname(&u) == nil {
-		name = unix.ByteSliceToString(u.Sysname[:]) + " " + unix.ByteSliceToString(u.Release[:]) + " " + unix.ByteSliceToString(u.Machine[:])
+		name = unix.ByteSliceToString(u.Sysname[:]) + " " + unix.ByteSliceToString(u.Release[:]) + " " +
+			unix.ByteSliceToString(u.Machine[:])
 	}
 	var since unix.Timespec
 	if unix.ClockGettime(unix.CLOCK_BOOTTIME, &since) == nil {

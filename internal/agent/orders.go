@@ -13,8 +13,8 @@ import (
 	"idletally/internal/core/untrusted"
 )
 
-// An order counts once. What tells that a run was begun is its journal; but journals are put away, and a folder of runs can be
-// lost. So which orders were taken is noted beside it, for as long as an order is good.
+// An order counts once. What tells that a run was begun is its journal; but journals are put away, and a
+// folder of runs can be lost. So which orders were taken is noted beside it, for as long as an order is good.
 
 const ordersFile = "orders.json"
 
@@ -47,7 +47,9 @@ func (a *Agent) refuseTaken(o plan.Order, folder string) error {
 		return nil
 	}
 	if left, err := os.ReadDir(folder); err != nil || len(left) == 0 {
-		return fmt.Errorf("order refused: run %s was begun here before, and nothing of it is there any more: draft the plan again", o.Run)
+		return fmt.Errorf(
+			"order refused: run %s was begun here before, and nothing of it is there any more: draft the plan again",
+			o.Run)
 	}
 	return nil
 }

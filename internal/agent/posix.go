@@ -67,7 +67,8 @@ func (h *posix) answer(ctx context.Context, q wire.Question) (r wire.Reply, err 
 	case wire.AskProbe:
 		f, err = a.probe(ctx, q, dir, &r)
 	default:
-		err = fmt.Errorf("the service asks a question of the unknown kind %q: is this agent older than the service?", q.Kind)
+		err = fmt.Errorf("the service asks a question of the unknown kind %q: is this agent older than the service?",
+			q.Kind)
 	}
 	if errors.Is(err, look.ErrOutside) { // a link has led there
 		return wire.Reply{}, fmt.Errorf("%s: %s", q.Path, notShown)
@@ -111,7 +112,12 @@ func Try(ctx context.Context, f access.Found, s access.Subject) ([]access.Try, e
 	if !ok || s.ID.IsGroup() {
 		return nil, errors.New("a probe is made as one account: give its name or number")
 	}
-	ask := probe.Ask{UID: uid, Path: f.Seen.Path, Kind: f.Seen.Kind, Operations: access.For(f.Seen.Kind, perm.SchemePOSIX)}
+	ask := probe.Ask{
+		UID:        uid,
+		Path:       f.Seen.Path,
+		Kind:       f.Seen.Kind,
+		Operations: access.For(f.Seen.Kind, perm.SchemePOSIX),
+	}
 	for _, g := range s.Groups {
 		if n, ok := g.ID(); ok {
 			ask.Groups = append(ask.Groups, n)

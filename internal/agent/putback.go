@@ -128,10 +128,11 @@ type Back struct {
 	Run     string        `json:"run"` // its own journal's
 	Steps   int           `json:"steps"`
 	Done    int           `json:"done"`
-	Results []plan.Result `json:"results"`          // of the others
-	Paths   []string      `json:"paths"`            // of those, in their order
-	Lost    []string      `json:"lost,omitempty"`   // paths whose originals cannot be read, so that they stay as they are
-	Damage  string        `json:"damage,omitempty"` // what of the run's journal cannot be read
+	Results []plan.Result `json:"results"` // of the others
+	Paths   []string      `json:"paths"`   // of those, in their order
+	// paths whose originals cannot be read, so that they stay as they are
+	Lost   []string `json:"lost,omitempty"`
+	Damage string   `json:"damage,omitempty"` // what of the run's journal cannot be read
 }
 
 // Whole says whether everything that was wanted is as it was.
@@ -140,7 +141,9 @@ func (b Back) Whole() bool { return len(b.Results) == 0 && len(b.Lost) == 0 && b
 // PutBack puts back what a run changed on this host, as far as paths are wanted, from the host's own journal
 // and without any service. It is careful as any run: what is no longer as the run left it is skipped, and
 // what it finds goes into a journal of its own.
-func PutBack(ctx context.Context, folder, run string, wanted func(path string) bool, progress func(done, total int)) (out Back, err error) {
+func PutBack(
+	ctx context.Context, folder, run string, wanted func(path string) bool, progress func(done, total int),
+) (out Back, err error) {
 	s, err := Load(folder)
 	if err != nil {
 		return out, err
@@ -198,12 +201,25 @@ func PutBack(ctx context.Context, folder, run string, wanted func(path string) b
 		}
 		chunks, all = append(chunks, c), append(all, b...)
 	}
-	journal, err := change.OpenJournal(filepath.Join(own, "journal"), change.Head{Run: out.Run, Digest: plan.Digest(all).String(), Host: s.Host, Steps: len(steps)})
+	journal, err := change.OpenJournal(filepath.Join(own, "journal"), change.Head{
+		Run:    out.Run,
+		Digest: plan.Digest(all).String(),
+		Host:   s.Host,
+		Steps:  len(steps),
+	})
 	if err != nil {
 		return out, err
 	}
 	defer journal.Close()
-	runner := &change.Runner{Journal: journal, Roots: allowed, Allowed: allowed, Chunks: chunks, Progress: progress, Reach: reach, PutBack: true}
+	runner := &change.Runner{
+		Journal:  journal,
+		Roots:    allowed,
+		Allowed:  allowed,
+		Chunks:   chunks,
+		Progress: progress,
+		Reach:    reach,
+		PutBack:  true,
+	}
 	if err := runner.Run(ctx); err != nil {
 		return out, err
 	}
@@ -252,7 +268,9 @@ func (b *Back) tellDamage(j *change.Journal, chunks change.Chunks, wanted func(s
 }
 
 // backwards gives the steps from what a run left to what it found.
-func backwards(j *change.Journal, chunks change.Chunks, left map[int]perm.Set, wanted func(string) bool) (steps []plan.Step, err error) {
+func backwards(
+	j *change.Journal, chunks change.Chunks, left map[int]perm.Set, wanted func(string) bool,
+) (steps []plan.Step, err error) {
 	err = originals(j, chunks, left, func(_ int, list []plan.Step) error {
 		for _, s := range list {
 			if s.Before, s.After = s.After, s.Before; wanted(s.Path) {

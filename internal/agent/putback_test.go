@@ -36,12 +36,34 @@ func TestPutBack(t *testing.T) {
 	must(t, os.Chmod(file(3), 0o666)) // no longer as reviewed
 	chunk := plan.EncodeChunk(steps)
 	s.chunks = [][]byte{chunk}
-	manifest := plan.Manifest{Format: 1, ID: "p", Kind: plan.Adjustment, Hosts: []plan.HostPart{{Host: "skiff", Roots: []string{pathname.Escape(root)}, Steps: 20, Chunks: []tree.Hash{plan.Digest(chunk)}}}}
-	order, sig := plan.Order{Run: "0123456789abcdef", Digest: plan.Digest(manifest.Bytes()), Host: "skiff", Author: "a", ApprovedBy: []string{"b"}, Expires: time.Now().Add(time.Hour)}.Sign(key)
-	must(t, a.do(t.Context(), &wire.Work{ID: "w", Kind: wire.WorkRun, Order: order, Signature: sig, Manifest: manifest.Bytes()}))
+	manifest := plan.Manifest{
+		Format: 1,
+		ID:     "p",
+		Kind:   plan.Adjustment,
+		Hosts: []plan.HostPart{
+			{Host: "skiff", Roots: []string{pathname.Escape(root)}, Steps: 20, Chunks: []tree.Hash{plan.Digest(chunk)}},
+		},
+	}
+	order, sig := plan.Order{
+		Run:        "0123456789abcdef",
+		Digest:     plan.Digest(manifest.Bytes()),
+		Host:       "skiff",
+		Author:     "a",
+		ApprovedBy: []string{"b"},
+		Expires:    time.Now().Add(time.Hour),
+	}.Sign(key)
+	must(t,
+		a.do(t.Context(), &wire.Work{
+			ID:        "w",
+			Kind:      wire.WorkRun,
+			Order:     order,
+			Signature: sig,
+			Manifest:  manifest.Bytes(),
+		}))
 
 	runs, faults := LocalRuns(a.Folder)
-	if len(faults) > 0 || len(runs) != 1 || runs[0].Done != 19 || runs[0].Other != 1 || runs[0].Open != 0 || !runs[0].Ended || !runs[0].Stored || runs[0].Host != "skiff" {
+	if len(faults) > 0 || len(runs) != 1 || runs[0].Done != 19 || runs[0].Other != 1 || runs[0].Open != 0 ||
+		!runs[0].Ended || !runs[0].Stored || runs[0].Host != "skiff" {
 		t.Fatalf("%+v, %v", runs, faults)
 	}
 	modes := func() (out string) {
@@ -55,10 +77,12 @@ func TestPutBack(t *testing.T) {
 	some := func(p string) bool { return strings.HasPrefix(filepath.Base(p), "f0") }
 	must(t, os.Chmod(file(5), 0o644)) // by somebody else, since
 	b, err := PutBack(t.Context(), a.Folder, "0123456789abcdef", some, nil)
-	if err != nil || b.Steps != 9 || b.Done != 8 || len(b.Results) != 1 || b.Results[0].Outcome != plan.Skipped || b.Paths[0] != pathname.Escape(file(5)) {
+	if err != nil || b.Steps != 9 || b.Done != 8 || len(b.Results) != 1 || b.Results[0].Outcome != plan.Skipped ||
+		b.Paths[0] != pathname.Escape(file(5)) {
 		t.Errorf("%+v, %v", b, err)
 	}
-	if got, want := modes(), strings.Repeat("600 ", 3)+"666 600 644 "+strings.Repeat("600 ", 4)+strings.Repeat("640 ", 10); got != want {
+	if got, want := modes(),
+		strings.Repeat("600 ", 3)+"666 600 644 "+strings.Repeat("600 ", 4)+strings.Repeat("640 ", 10); got != want {
 		t.Errorf("%s, want %s", got, want)
 	}
 	// Putting back is a run, too, and can be put back itself.
@@ -72,14 +96,16 @@ func TestPutBack(t *testing.T) {
 		t.Errorf("%+v", runs)
 	}
 	for run, want := range map[string]string{"../../etc": "no name of a run", "0123456789abcdzz": "no such file"} {
-		if _, err := PutBack(t.Context(), a.Folder, run, some, nil); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := PutBack(t.Context(), a.Folder, run, some, nil); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", run, err)
 		}
 	}
 	// Beside an agent that works nothing is put back.
 	free, err := lock(a.Folder)
 	must(t, err)
-	if _, err := PutBack(t.Context(), a.Folder, "0123456789abcdef", some, nil); err == nil || !strings.Contains(err.Error(), "stop it first") {
+	if _, err := PutBack(t.Context(), a.Folder, "0123456789abcdef", some, nil); err == nil ||
+		!strings.Contains(err.Error(), "stop it first") {
 		t.Errorf("beside an agent: %v", err)
 	}
 	free()
@@ -97,20 +123,47 @@ func TestPutBack(t *testing.T) {
 	}
 }
 
-// What of a journal cannot be read is told by path, the rest is put back, and a host that only looks is not changed at all.
+// What of a journal cannot be read is told by path, the rest is put back, and a host that only looks is not
+// changed at all.
 func TestPutBackFromADamagedJournal(t *testing.T) {
 	s, a, key, root := world(t)
 	var steps []plan.Step
 	for i := range 50 {
 		path := filepath.Join(root, fmt.Sprintf("f%02d", i))
 		must(t, os.WriteFile(path, nil, 0o600))
-		steps = append(steps, plan.Step{Path: path, Kind: perm.File, Before: perm.POSIX{Mode: 0o600}.Set(), After: perm.POSIX{Mode: 0o640}.Set()})
+		steps = append(steps, plan.Step{
+			Path:   path,
+			Kind:   perm.File,
+			Before: perm.POSIX{Mode: 0o600}.Set(),
+			After:  perm.POSIX{Mode: 0o640}.Set(),
+		})
 	}
 	chunk := plan.EncodeChunk(steps)
 	s.chunks = [][]byte{chunk}
-	manifest := plan.Manifest{Format: 1, ID: "p", Kind: plan.Adjustment, Hosts: []plan.HostPart{{Host: "skiff", Roots: []string{pathname.Escape(root)}, Steps: 50, Chunks: []tree.Hash{plan.Digest(chunk)}}}}
-	order, sig := plan.Order{Run: "0123456789abcdef", Digest: plan.Digest(manifest.Bytes()), Host: "skiff", Author: "a", ApprovedBy: []string{"b"}, Expires: time.Now().Add(time.Hour)}.Sign(key)
-	must(t, a.do(t.Context(), &wire.Work{ID: "w", Kind: wire.WorkRun, Order: order, Signature: sig, Manifest: manifest.Bytes()}))
+	manifest := plan.Manifest{
+		Format: 1,
+		ID:     "p",
+		Kind:   plan.Adjustment,
+		Hosts: []plan.HostPart{
+			{Host: "skiff", Roots: []string{pathname.Escape(root)}, Steps: 50, Chunks: []tree.Hash{plan.Digest(chunk)}},
+		},
+	}
+	order, sig := plan.Order{
+		Run:        "0123456789abcdef",
+		Digest:     plan.Digest(manifest.Bytes()),
+		Host:       "skiff",
+		Author:     "a",
+		ApprovedBy: []string{"b"},
+		Expires:    time.Now().Add(time.Hour),
+	}.Sign(key)
+	must(t,
+		a.do(t.Context(), &wire.Work{
+			ID:        "w",
+			Kind:      wire.WorkRun,
+			Order:     order,
+			Signature: sig,
+			Manifest:  manifest.Bytes(),
+		}))
 
 	journal := filepath.Join(a.Folder, "runs", "0123456789abcdef", "journal")
 	b, err := os.ReadFile(journal)
@@ -124,7 +177,8 @@ func TestPutBackFromADamagedJournal(t *testing.T) {
 	}
 	all := func(string) bool { return true }
 	settings(true)
-	if _, err := PutBack(t.Context(), a.Folder, "0123456789abcdef", all, nil); err == nil || !strings.Contains(err.Error(), "only looks") {
+	if _, err := PutBack(t.Context(), a.Folder, "0123456789abcdef", all, nil); err == nil ||
+		!strings.Contains(err.Error(), "only looks") {
 		t.Errorf("on a host that only looks: %v", err)
 	}
 	settings(false)

@@ -19,8 +19,9 @@ import (
 	"idletally/internal/wire"
 )
 
-// A Remote is a host that is reached over SSH. Its agent runs there while somebody is signed in, and its calls come to the service
-// through the command's input and output: the host needs no way of its own, and no port there or here is open.
+// A Remote is a host that is reached over SSH. Its agent runs there while somebody is signed in, and its
+// calls come to the service through the command's input and output: the host needs no way of its own, and no
+// port there or here is open.
 type Remote struct {
 	ssh.Access
 	Folder  string `json:"folder"`            // the agent's own, there
@@ -84,7 +85,9 @@ func (r *Remote) start(h *ssh.Host, log *slog.Logger, args ...string) (*ssh.Runn
 }
 
 // EnrolRemote enrols a host that is reached over SSH: the key of its certificate is made there, and stays there.
-func EnrolRemote(ctx context.Context, j Joining, r *Remote, code, version string, log *slog.Logger) (host string, err error) {
+func EnrolRemote(
+	ctx context.Context, j Joining, r *Remote, code, version string, log *slog.Logger,
+) (host string, err error) {
 	if s, err := Load(j.Folder); err == nil && s.Remote == nil {
 		return "", fmt.Errorf("%s is of the agent %s already: give another --folder", j.Folder, s.Host)
 	}
@@ -116,7 +119,13 @@ func EnrolRemote(ctx context.Context, j Joining, r *Remote, code, version string
 	if err != nil {
 		return "", err
 	}
-	s := Settings{Service: j.Service, Host: got.Host, Authority: j.Authority, Roots: pathname.EscapeAll(j.Roots), Remote: r}
+	s := Settings{
+		Service:   j.Service,
+		Host:      got.Host,
+		Authority: j.Authority,
+		Roots:     pathname.EscapeAll(j.Roots),
+		Remote:    r,
+	}
 	if err := prepare(j.Folder); err != nil {
 		return "", err
 	}
@@ -146,7 +155,12 @@ func (j Joining) through(ctx context.Context, run *ssh.Running, code string) (go
 	if err != nil {
 		return got, err
 	}
-	if got, err = trade(ctx, j.Service, j.Authority, wire.Enrol{Code: code, Request: request.Request, Version: request.Version}); err != nil {
+	got, err = trade(ctx, j.Service, j.Authority, wire.Enrol{
+		Code:    code,
+		Request: request.Request,
+		Version: request.Version,
+	})
+	if err != nil {
 		return got, err
 	}
 	_, err = asked(got)
@@ -175,7 +189,8 @@ func (s Settings) Attend(ctx context.Context, folder string, args []string, log 
 			fails = 0
 		}
 		pause := time.Second + time.Duration(mathrand.Int64N(int64(min(time.Minute, time.Second<<min(fails, 8)))))
-		log.Warn("will reach it again", "host", s.Host, "address", s.Remote.Address, "error", err, "pause", pause.Round(time.Millisecond))
+		log.Warn("will reach it again", "host", s.Host, "address", s.Remote.Address, "error", err, "pause",
+			pause.Round(time.Millisecond))
 		select {
 		case <-ctx.Done():
 		case <-time.After(pause):

@@ -13,8 +13,9 @@ import (
 	"idletally/internal/private"
 )
 
-// Passwords of a file server are sealed in the agent's folder: AES-256-GCM, by a key that lies in a file of its own, which may
-// lie elsewhere, such as where systemd puts credentials. A copy of the folder without the key opens nothing.
+// Passwords of a file server are sealed in the agent's folder: AES-256-GCM, by a key that lies in a file of
+// its own, which may lie elsewhere, such as where systemd puts credentials. A copy of the folder without the
+// key opens nothing.
 
 const keyFile = "seal.key"
 
@@ -73,7 +74,8 @@ func unseal(folder, what string, sealed []byte) (string, error) {
 	}
 	b, err := a.Open(nil, sealed[:a.NonceSize()], sealed[a.NonceSize():], []byte(what))
 	if err != nil {
-		return "", fmt.Errorf("the password of %s cannot be unsealed: is %s the key that it was sealed with? %w", what, keyPath(folder), err)
+		return "", fmt.Errorf("the password of %s cannot be unsealed: is %s the key that it was sealed with? %w", what,
+			keyPath(folder), err)
 	}
 	return string(b), nil
 }
@@ -94,7 +96,8 @@ func (f *FileServer) unseal(folder string) (err error) {
 	return err
 }
 
-// Prober lets the agent try as an account of its file server, by that account's own password; without one it is let no more.
+// Prober lets the agent try as an account of its file server, by that account's own password; without one it
+// is let no more.
 func Prober(ctx context.Context, folder, account, password string) error {
 	s, err := Load(folder)
 	if err != nil {
@@ -130,5 +133,12 @@ func (f *FileServer) directorySecret() string { return f.LDAP.User + " at " + f.
 
 // as is the same server, for somebody else, whom no privilege helps.
 func (f *FileServer) as(account, password string) *FileServer {
-	return &FileServer{Address: f.Address, Domain: f.Domain, Plain: f.Plain, Kerberos: f.Kerberos, User: account, Password: password}
+	return &FileServer{
+		Address:  f.Address,
+		Domain:   f.Domain,
+		Plain:    f.Plain,
+		Kerberos: f.Kerberos,
+		User:     account,
+		Password: password,
+	}
 }

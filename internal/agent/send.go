@@ -39,7 +39,8 @@ func (a *Agent) snapshot(ctx context.Context, w *wire.Work, done *atomic.Int64) 
 		return a.cannot(ctx, w, fmt.Errorf("roots: %w", err))
 	}
 	if len(denied) > 0 {
-		return a.cannot(ctx, w, fmt.Errorf("%s: %s: add it with idletally agent enrol --root", denied[0].Path, denied[0].Reason))
+		return a.cannot(ctx, w,
+			fmt.Errorf("%s: %s: add it with idletally agent enrol --root", denied[0].Path, denied[0].Reason))
 	}
 	return a.host.snapshot(ctx, w, roots, done)
 }

@@ -24,20 +24,29 @@ import (
 
 // A FileServer is what an agent works for instead of its own host: one near it, whose shares are its roots.
 type FileServer struct {
-	Address  string            `json:"address"` // host:port
-	User     string            `json:"user"`
-	Domain   string            `json:"domain,omitempty"`
-	Plain    bool              `json:"plain,omitempty"` // content may go unencrypted
-	Old      bool              `json:"old,omitempty"`   // SMB 3.0 will do
-	Kerberos *smb.Kerberos     `json:"kerberos,omitempty"`
-	LDAP     *ldap.Directory   `json:"ldap,omitempty"` // who is in which group, where the file server's domain has a directory
+	Address  string        `json:"address"` // host:port
+	User     string        `json:"user"`
+	Domain   string        `json:"domain,omitempty"`
+	Plain    bool          `json:"plain,omitempty"` // content may go unencrypted
+	Old      bool          `json:"old,omitempty"`   // SMB 3.0 will do
+	Kerberos *smb.Kerberos `json:"kerberos,omitempty"`
+	// who is in which group, where the file server's domain has a directory
+	LDAP     *ldap.Directory   `json:"ldap,omitempty"`
 	Password string            `json:"-"`
 	Sealed   []byte            `json:"sealed"`            // the password
 	Probers  map[string][]byte `json:"probers,omitempty"` // sealed passwords of the accounts that it may try as
 }
 
 func (f *FileServer) access() smb.Access {
-	return smb.Access{Address: f.Address, User: f.User, Password: f.Password, Domain: f.Domain, Plain: f.Plain, Old: f.Old, Kerberos: f.Kerberos}
+	return smb.Access{
+		Address:  f.Address,
+		User:     f.User,
+		Password: f.Password,
+		Domain:   f.Domain,
+		Plain:    f.Plain,
+		Old:      f.Old,
+		Kerberos: f.Kerberos,
+	}
 }
 
 func (f *FileServer) dial(ctx context.Context) (nt.Server, error) {
@@ -59,8 +68,10 @@ func offers(ctx context.Context, s nt.Server, roots []string) error {
 		if err != nil {
 			return err
 		}
-		if !strings.HasSuffix(name, "$") && !slices.ContainsFunc(shares, func(x string) bool { return strings.EqualFold(x, name) }) {
-			return fmt.Errorf("--root %s: the server has no share %q: it has %s", pathname.Escape(r), name, strings.Join(shares, ", "))
+		if !strings.HasSuffix(name, "$") &&
+			!slices.ContainsFunc(shares, func(x string) bool { return strings.EqualFold(x, name) }) {
+			return fmt.Errorf("--root %s: the server has no share %q: it has %s", pathname.Escape(r), name,
+				strings.Join(shares, ", "))
 		}
 	}
 	return nil
@@ -168,7 +179,8 @@ func (h *descriptors) snapshot(ctx context.Context, w *wire.Work, roots []string
 	for _, x := range found.Denied {
 		d.Denied = append(d.Denied, wire.Denied{Path: pathname.Escape(x.Path), Reason: x.Reason})
 	}
-	a.Log.Info("snapshot", "paths", found.Paths, "gaps", found.Gaps, "nodes", spool.Count(), "bytes_sent", sent, "scanned", scanned.Round(time.Microsecond), "took", time.Since(start).Round(time.Microsecond))
+	a.Log.Info("snapshot", "paths", found.Paths, "gaps", found.Gaps, "nodes", spool.Count(), "bytes_sent", sent,
+		"scanned", scanned.Round(time.Microsecond), "took", time.Since(start).Round(time.Microsecond))
 	return a.api.SnapshotDone(ctx, w.ID, d)
 }
 
@@ -197,7 +209,8 @@ func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID
 	if err != nil {
 		return nil, err
 	}
-	below := map[string]ntsd.SID{} // the server's own accounts: those of a domain have other names in the system below it
+	// the server's own accounts: those of a domain have other names in the system below it
+	below := map[string]ntsd.SID{}
 	for _, x := range own {
 		if !x.Group {
 			below[x.Name] = x.SID
@@ -235,9 +248,12 @@ func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID
 		}
 	}
 	var ask []ntsd.SID
-	for _, id := range slices.SortedFunc(maps.Keys(all), func(a, b ntsd.SID) int { return strings.Compare(a.Bytes(), b.Bytes()) }) {
+	for _, id := range slices.SortedFunc(maps.Keys(all), func(a, b ntsd.SID) int {
+		return strings.Compare(a.Bytes(), b.Bytes())
+	}) {
 		if name, well := id.Known(); well {
-			add(id, name, id != ntsd.System && id != ntsd.CreatorOwner && id != ntsd.OwnerRights && id != ntsd.Self, nil)
+			add(id, name, id != ntsd.System && id != ntsd.CreatorOwner && id != ntsd.OwnerRights && id != ntsd.Self,
+				nil)
 		} else if !known[id] {
 			ask = append(ask, id)
 		}
@@ -265,14 +281,17 @@ func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID
 	return d.Index(), nil
 }
 
-// mark finds out whether the server lets the agent's own account do what the lists at the end of a way do not, as Samba does
-// for those that its settings name: nobody else can be told. What no list gives is asked for, and let go.
+// mark finds out whether the server lets the agent's own account do what the lists at the end of a way do
+// not, as Samba does for those that its settings name: nobody else can be told. What no list gives is asked
+// for, and let go.
 func (h *descriptors) mark(ctx context.Context, s nt.Server, way access.Way, dir *perm.Directory) error {
 	if h.a.Server == nil || len(way) < 2 {
 		return nil
 	}
 	own := dir.AccountNamed(h.a.Server.User)
-	if own == nil || slices.ContainsFunc(dir.Accounts, func(a perm.Account) bool { return a.Name == own.Name && a.ID != own.ID }) { // the server's, or a domain's
+	if own == nil ||
+		slices.ContainsFunc(dir.Accounts, func(a perm.Account) bool { return a.Name == own.Name && a.ID != own.ID }) {
+		// the server's, or a domain's
 		return nil
 	}
 	asker := access.SubjectNamed(dir, own)
@@ -338,7 +357,13 @@ func shareWay(share nt.Share, path string) (way access.Way, last nt.Seen, err er
 		if err != nil {
 			return way, last, fmt.Errorf("%s: %w", pathname.Escape(path[:i]), err)
 		}
-		way = append(way, access.Place{Path: pathname.Path(path[:i]), Kind: last.Kind, Set: set, Mount: terms, Mark: access.MarkOf(last.ReadOnly)})
+		way = append(way, access.Place{
+			Path:  pathname.Path(path[:i]),
+			Kind:  last.Kind,
+			Set:   set,
+			Mount: terms,
+			Mark:  access.MarkOf(last.ReadOnly),
+		})
 	}
 	return way, last, nil
 }
@@ -440,7 +465,10 @@ func (h *descriptors) probe(ctx context.Context, q wire.Question, k perm.Kind) (
 	}
 	f := now.Server
 	if f == nil || f.Probers[q.Account] == nil {
-		return nil, fmt.Errorf("to try as %s the agent has to sign in as %s: store the password at the agent, with idletally agent prober %s --password-file FILE", q.Account, q.Account, q.Account)
+		return nil, fmt.Errorf(
+			"to try as %s the agent has to sign in as %s: store the password at the agent, with idletally agent "+
+				"prober %s --password-file FILE",
+			q.Account, q.Account, q.Account)
 	}
 	password, err := unseal(h.a.Folder, f.secret(q.Account), f.Probers[q.Account])
 	if err != nil {
@@ -542,7 +570,8 @@ func (a *Agent) onShare(ctx context.Context, s nt.Server, q wire.Question) (f ac
 	if err != nil {
 		return f, nil, err
 	}
-	f.Way, f.Seen = way, access.Seen{Place: way[len(way)-1], Size: seen.Size, Modified: seen.Modified, Links: seen.Links}
+	f.Way, f.Seen = way,
+		access.Seen{Place: way[len(way)-1], Size: seen.Size, Modified: seen.Modified, Links: seen.Links}
 	for _, p := range way {
 		meet(p.Set)
 		meet(p.Mount.Share)
@@ -556,7 +585,16 @@ func (a *Agent) onShare(ctx context.Context, s nt.Server, q wire.Question) (f ac
 	var found []access.Seen
 	err = share.List(below, func(batch []nt.Seen) error {
 		for _, x := range batch {
-			e := access.Seen{Place: access.Place{Path: pathname.Path(pathname.Join(path, x.Name)), Kind: x.Kind, Mount: f.Seen.Mount, Mark: access.MarkOf(x.ReadOnly)}, Size: x.Size, Modified: x.Modified}
+			e := access.Seen{
+				Place: access.Place{
+					Path:  pathname.Path(pathname.Join(path, x.Name)),
+					Kind:  x.Kind,
+					Mount: f.Seen.Mount,
+					Mark:  access.MarkOf(x.ReadOnly),
+				},
+				Size:     x.Size,
+				Modified: x.Modified,
+			}
 			if err := x.Err; err != nil {
 				e.Gap = err.Error()
 			} else if e.Set, err = perm.NTSet(x.Descriptor); err != nil {

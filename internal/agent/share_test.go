@@ -42,18 +42,28 @@ func (s teller) Names(_ context.Context, sids []ntsd.SID) (out []nt.Name, err er
 	return out, nil
 }
 
-// Whom a name stands for is not believed by the name alone: a domain's account is not the system's one below the server, and what nobody
-// tells of privileges is said, and hides nothing else.
+// Whom a name stands for is not believed by the name alone: a domain's account is not the system's one below
+// the server, and what nobody tells of privileges is said, and hides nothing else.
 func TestWhoThereIsOnAServer(t *testing.T) {
-	local, domains, group := ntsd.NewSID(5, 21, 1, 1, 1, 1000), ntsd.NewSID(5, 21, 2, 2, 2, 1000), ntsd.NewSID(5, 21, 1, 1, 1, 2000)
+	local, domains, group := ntsd.NewSID(5, 21, 1, 1, 1, 1000), ntsd.NewSID(5, 21, 2, 2, 2, 1000),
+		ntsd.NewSID(5, 21, 1, 1, 1, 2000)
 	root, clerk, pilot := ntsd.NewSID(22, 1, 0), ntsd.NewSID(22, 1, 1000), ntsd.NewSID(22, 1, 1001)
 	s := teller{accounts: []nt.Account{{SID: local, Name: "clerk"}, {SID: group, Name: "pilot", Group: true}},
-		names: []nt.Name{{SID: root, Domain: "Unix User", Name: "root"}, {SID: clerk, Domain: "Unix User", Name: "clerk"}, {SID: pilot, Domain: "Unix User", Name: "pilot"}},
-		held:  map[ntsd.SID]ntsd.Privileges{local: ntsd.Backup, ntsd.Administrators: ntsd.TakeOwnership}}
-	h := &descriptors{a: &Agent{Log: slog.New(slog.DiscardHandler), Settings: Settings{Server: &FileServer{LDAP: &ldap.Directory{}}}},
+		names: []nt.Name{
+			{SID: root, Domain: "Unix User", Name: "root"},
+			{SID: clerk, Domain: "Unix User", Name: "clerk"},
+			{SID: pilot, Domain: "Unix User", Name: "pilot"},
+		},
+		held: map[ntsd.SID]ntsd.Privileges{local: ntsd.Backup, ntsd.Administrators: ntsd.TakeOwnership}}
+	h := &descriptors{
+		a: &Agent{Log: slog.New(slog.DiscardHandler), Settings: Settings{Server: &FileServer{LDAP: &ldap.Directory{}}}},
 		ask: func(context.Context) ([]nt.Account, time.Duration, error) {
-			return []nt.Account{{SID: domains, Name: "root"}, {SID: ntsd.NewSID(5, 21, 2, 2, 2, 1001), Name: "clerk"}}, 0, nil
-		}}
+			return []nt.Account{
+				{SID: domains, Name: "root"},
+				{SID: ntsd.NewSID(5, 21, 2, 2, 2, 1001), Name: "clerk"},
+			}, 0, nil
+		},
+	}
 
 	d, err := h.directory(t.Context(), s, []ntsd.SID{root, clerk, pilot})
 	must(t, err)
@@ -67,12 +77,14 @@ func TestWhoThereIsOnAServer(t *testing.T) {
 			t.Errorf("%+v is to be %v, too", a, want)
 		}
 	}
-	if a, b := d.Account(perm.SIDOf(local)), d.Account(perm.SIDOf(ntsd.Administrators)); a.Privileges != ntsd.Backup || b == nil || b.Privileges != ntsd.TakeOwnership || len(d.Untold) > 0 {
+	if a, b := d.Account(perm.SIDOf(local)), d.Account(perm.SIDOf(ntsd.Administrators)); a.Privileges != ntsd.Backup ||
+		b == nil || b.Privileges != ntsd.TakeOwnership || len(d.Untold) > 0 {
 		t.Errorf("%+v, %+v, %v", a, b, d.Untold)
 	}
 
 	s.held, s.fails = nil, errors.New("refused")
-	if d, err = h.directory(t.Context(), s, nil); err != nil || len(d.Untold) != 1 || d.Account(perm.SIDOf(local)) == nil {
+	d, err = h.directory(t.Context(), s, nil)
+	if err != nil || len(d.Untold) != 1 || d.Account(perm.SIDOf(local)) == nil {
 		t.Errorf("where privileges are not told: %+v, %v", d, err)
 	}
 	s.fails = fmt.Errorf("half way: %w", nt.ErrLost)

@@ -32,7 +32,10 @@ func (h *posix) snapshot(ctx context.Context, w *wire.Work, roots []string, done
 		return a.cannot(ctx, w, err)
 	}
 	defer a.hold(roots)()
-	found, err := a.look(ctx, roots, w.Whole, scan.Options{Cross: w.Cross, Progress: func(s scan.Stats) { done.Store(s.Paths) }})
+	found, err := a.look(ctx, roots, w.Whole, scan.Options{
+		Cross:    w.Cross,
+		Progress: func(s scan.Stats) { done.Store(s.Paths) },
+	})
 	switch {
 	case err != nil && ctx.Err() != nil:
 		return ctx.Err()
@@ -125,7 +128,8 @@ func (a *Agent) lookOnce(ctx context.Context, roots []string, whole bool, opt sc
 	if err != nil {
 		return out, err
 	}
-	a.Log.Info("snapshot", "paths", out.stats.Paths, "looked", out.stats.Looked, "kept", out.stats.Kept, "gaps", out.stats.Gaps, "nodes", spool.Count(), "bytes_sent", sent,
+	a.Log.Info("snapshot", "paths", out.stats.Paths, "looked", out.stats.Looked, "kept", out.stats.Kept, "gaps",
+		out.stats.Gaps, "nodes", spool.Count(), "bytes_sent", sent,
 		"scanned", scanned.Round(time.Microsecond), "took", time.Since(start).Round(time.Microsecond))
 	return out, nil
 }

@@ -88,7 +88,14 @@ func (a *Agent) status() Status {
 	h := &a.health
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	s := Status{Version: a.Version, Process: os.Getpid(), Since: started, Watching: watching.Watching, Notes: slices.Clone(watching.Notes), Until: a.cert.Load().Leaf.NotAfter}
+	s := Status{
+		Version:  a.Version,
+		Process:  os.Getpid(),
+		Since:    started,
+		Watching: watching.Watching,
+		Notes:    slices.Clone(watching.Notes),
+		Until:    a.cert.Load().Leaf.NotAfter,
+	}
 	if answered := h.answered; !answered.IsZero() {
 		s.Answered = &answered
 	}
@@ -110,7 +117,8 @@ const (
 	statusMost = 64 << 10        // bytes of an answer
 )
 
-// inform tells its status to whoever opens the socket in the agent's folder, which nobody else enters, until the context ends.
+// inform tells its status to whoever opens the socket in the agent's folder, which nobody else enters, until
+// the context ends.
 func (a *Agent) inform(ctx context.Context) error {
 	l, err := listenIn(a.Folder)
 	if err != nil { // work goes on without
@@ -138,7 +146,8 @@ func (a *Agent) inform(ctx context.Context) error {
 	}
 }
 
-// listenIn opens a folder's socket. One that a former agent left is in the way: the folder's lock says that there is no other.
+// listenIn opens a folder's socket. One that a former agent left is in the way: the folder's lock says that
+// there is no other.
 func listenIn(folder string) (l net.Listener, err error) {
 	err = within(folder, func(short string) error {
 		if err := os.Remove(short); err != nil && !errors.Is(err, os.ErrNotExist) {

@@ -13,8 +13,8 @@ import (
 	"time"
 )
 
-// Whoever may enter an agent's folder is told how it fares, however long the folder's path is and whatever a former agent left there;
-// where none runs, that is said.
+// Whoever may enter an agent's folder is told how it fares, however long the folder's path is and whatever a
+// former agent left there; where none runs, that is said.
 func TestStatus(t *testing.T) {
 	_, a, _, _ := world(t)
 	a.Version, a.Folder = "1.2.3", filepath.Join(a.Folder, strings.Repeat("deep", 40))
@@ -37,17 +37,21 @@ func TestStatus(t *testing.T) {
 		if err != nil {
 			t.Fatalf("round %d: %v", round, err)
 		}
-		if s.Version != "1.2.3" || s.Process != os.Getpid() || s.Until.IsZero() || round == 0 && (s.Answered != nil || s.Failing != nil || s.Work != nil) {
+		if s.Version != "1.2.3" || s.Process != os.Getpid() || s.Until.IsZero() ||
+			round == 0 && (s.Answered != nil || s.Failing != nil || s.Work != nil) {
 			t.Errorf("round %d: %+v", round, s)
 		}
-		if st, err := os.Stat(filepath.Join(a.Folder, statusFile)); err != nil || st.Mode().Perm() != 0o600 || st.Mode().Type() != fs.ModeSocket {
+		if st, err := os.Stat(filepath.Join(a.Folder, statusFile)); err != nil || st.Mode().Perm() != 0o600 ||
+			st.Mode().Type() != fs.ModeSocket {
 			t.Errorf("%v, %v", st, err)
 		}
 
 		fault := errors.New("the service is away")
 		a.health.note("work", fault)
 		a.health.begin(func() WorkNow { return WorkNow{ID: "w1", Kind: "run", Done: 3, Total: 7} })
-		if s, err = StatusOf(ctx, a.Folder); err != nil || s.Failing == nil || s.Failing.Why != fault.Error() || s.Failing.What != "work" || s.Work == nil || s.Work.Done != 3 {
+		s, err = StatusOf(ctx, a.Folder)
+		if err != nil || s.Failing == nil || s.Failing.Why != fault.Error() || s.Failing.What != "work" ||
+			s.Work == nil || s.Work.Done != 3 {
 			t.Errorf("%+v, %v", s, err)
 		}
 		a.health.note("questions", nil)

@@ -29,9 +29,9 @@ func (stdio) Close() error { return errors.Join(os.Stdin.Close(), os.Stdout.Clos
 // enrolWithin is how long whoever enrols a host through its input and output may take, in all.
 var enrolWithin = 2 * time.Minute
 
-// EnrolStdio has a program that stands at this one's input and output enrol the host. The roots are said here: they are the host's own
-// decision, and the other one may only ask for what lies in them. A host that is enrolled stays so, whoever comes, and nobody
-// else works with the folder meanwhile.
+// EnrolStdio has a program that stands at this one's input and output enrol the host. The roots are said
+// here: they are the host's own decision, and the other one may only ask for what lies in them. A host that
+// is enrolled stays so, whoever comes, and nobody else works with the folder meanwhile.
 func EnrolStdio(ctx context.Context, folder, version string, roots []string) error {
 	ended := make(chan error, 1)
 	go func() { ended <- enrolStdio(ctx, folder, version, roots) }()
@@ -79,7 +79,10 @@ func (j *Joining) begin(ctx context.Context, asked []string) (request []byte, fr
 	}
 	for _, r := range asked {
 		if !slices.ContainsFunc(j.Roots, func(own string) bool { return pathname.Under(r, own) }) {
-			return nil, nil, fmt.Errorf("the root %s is asked for, and this host allows %s: its --root says so, where idletally agent stdio is allowed", pathname.Escape(r), strings.Join(pathname.EscapeAll(j.Roots), ", "))
+			return nil, nil, fmt.Errorf(
+				"the root %s is asked for, and this host allows %s: its --root says so, where idletally agent "+
+					"stdio is allowed",
+				pathname.Escape(r), strings.Join(pathname.EscapeAll(j.Roots), ", "))
 		}
 	}
 	if err := prepare(j.Folder); err != nil {
@@ -95,7 +98,8 @@ func (j *Joining) begin(ctx context.Context, asked []string) (request []byte, fr
 	return request, free, nil
 }
 
-// Through has the agent make its calls by way of this program's own input and output. The context that comes back ends when these do.
+// Through has the agent make its calls by way of this program's own input and output. The context that comes
+// back ends when these do.
 func (a *Agent) Through(ctx context.Context) (context.Context, error) {
 	signal.Ignore(syscall.SIGPIPE) // when the line breaks a run is to stop at its next step, not in the middle of one
 	line, err := carry.Far(stdio{os.Stdin, os.Stdout})

@@ -28,14 +28,17 @@ func system() (name string, up time.Duration) {
 	return fmt.Sprintf("Windows %d.%d.%d", v.MajorVersion, v.MinorVersion, v.BuildNumber), windows.DurationSinceBoot()
 }
 
-// lock keeps others from working with an agent's folder at the same time. The system lets it go however this process ends.
+// lock keeps others from working with an agent's folder at the same time. The system lets it go however this
+// process ends.
 func lock(folder string) (free func(), err error) {
 	f, err := private.Open(filepath.Join(folder, "lock"), os.O_RDWR|os.O_CREATE)
 	if err != nil {
 		return nil, fmt.Errorf("agent's folder: %w", err)
 	}
 	const all = ^uint32(0)
-	if err := windows.LockFileEx(windows.Handle(f.Fd()), windows.LOCKFILE_EXCLUSIVE_LOCK|windows.LOCKFILE_FAIL_IMMEDIATELY, 0, all, all, &windows.Overlapped{}); err != nil {
+	if err := windows.LockFileEx(windows.Handle(f.Fd()),
+		windows.LOCKFILE_EXCLUSIVE_LOCK|windows.LOCKFILE_FAIL_IMMEDIATELY, 0, all, all,
+		&windows.Overlapped{}); err != nil {
 		f.Close()
 		return nil, fmt.Errorf("another agent works with %s: stop it first: %w", folder, err)
 	}

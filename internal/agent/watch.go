@@ -104,7 +104,8 @@ func (a *Agent) open(all []*follower) (w *watch.Watch, some []*follower, notes [
 		own, denied, err := a.allowed(f.place.Roots)
 		if err == nil && len(denied) > 0 {
 			f.roots = nil
-			notes = append(notes, fmt.Sprintf("%s is not looked at: %s: %s", f.place.Application, denied[0].Path, denied[0].Reason))
+			notes = append(notes,
+				fmt.Sprintf("%s is not looked at: %s: %s", f.place.Application, denied[0].Path, denied[0].Reason))
 			continue
 		}
 		f.roots = own
@@ -114,7 +115,9 @@ func (a *Agent) open(all []*follower) (w *watch.Watch, some []*follower, notes [
 			}
 		}
 		if err != nil {
-			notes = append(notes, fmt.Sprintf("%s is looked at every %.0f minutes instead: %v", f.place.Application, missEvery.Minutes(), err))
+			notes = append(notes,
+				fmt.Sprintf("%s is looked at every %.0f minutes instead: %v", f.place.Application, missEvery.Minutes(),
+					err))
 			continue
 		}
 		crossing = crossing || f.place.Cross
@@ -264,7 +267,8 @@ func (f *follower) know(at time.Time, forest tree.Hash, accounts string) {
 	f.given, f.sure = wire.CurrentPlace{Application: f.place.Application, Forest: forest, Accounts: accounts}, at
 }
 
-// current tells until when what the service has was so: until now, where nothing was heard since. It is false before the service has something.
+// current tells until when what the service has was so: until now, where nothing was heard since. It is false
+// before the service has something.
 func (f *follower) current(now time.Time) (c wire.CurrentPlace, ok bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -307,7 +311,8 @@ func (f *follower) run(ctx context.Context) {
 		case err != nil:
 			fails++
 			pause = max(pause, time.Duration(rand.Int64N(int64(min(time.Minute, time.Second<<min(fails, 6))))))
-			f.a.Log.Warn("what was heard could not be told", "application", f.place.Application, "error", err, "pause", pause.Round(time.Millisecond))
+			f.a.Log.Warn("what was heard could not be told", "application", f.place.Application, "error", err, "pause",
+				pause.Round(time.Millisecond))
 			heard.All = "the last look failed"
 			f.hear(heard)
 			f.taken()
@@ -364,7 +369,12 @@ func (f *follower) tell(ctx context.Context, heard watch.Changes) error {
 	slices.Sort(owners)
 	owners = slices.Compact(owners)
 	dir = f.a.owners.Complete(ctx, dir, owners)
-	h := wire.Heard{SnapshotDone: Outcome(f.roots, found.forest, found.stats, dir), Roots: f.place.Roots, Cross: f.place.Cross, Acts: acts(heard.Doings, dir)}
+	h := wire.Heard{
+		SnapshotDone: Outcome(f.roots, found.forest, found.stats, dir),
+		Roots:        f.place.Roots,
+		Cross:        f.place.Cross,
+		Acts:         acts(heard.Doings, dir),
+	}
 	now := told{forest: found.forest}
 	if now.accounts, err = dir.Hash(); err != nil {
 		return err
@@ -399,7 +409,14 @@ func acts(doings []watch.Doing, dir *perm.Directory) []wire.Act {
 			d.At = at.Add(time.Millisecond)
 		}
 		last[d.Path] = d.At.Truncate(time.Millisecond)
-		a := wire.Act{Path: pathname.Path(d.Path), What: d.What, At: d.At.UTC(), PID: d.PID, Command: pathname.Escape(d.Command), Program: pathname.Escape(d.Program)}
+		a := wire.Act{
+			Path:    pathname.Path(d.Path),
+			What:    d.What,
+			At:      d.At.UTC(),
+			PID:     d.PID,
+			Command: pathname.Escape(d.Command),
+			Program: pathname.Escape(d.Program),
+		}
 		if d.Command != "" {
 			a.Account = dir.Name(perm.UID(d.UID))
 			if d.Login != watch.NoLogin {

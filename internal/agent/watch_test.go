@@ -75,7 +75,9 @@ func TestTellsWhatItHears(t *testing.T) {
 	s.await("the first look", func() bool { return len(s.heard) == 1 })
 	must(t, os.Chmod(file, 0o604))
 	s.await("a change", func() bool { return s.mode(file) == "0604" })
-	if h := s.heard[1]; h.Paths != 6 || len(h.Acts) != 1 || string(h.Acts[0].Path) != file || h.Acts[0].PID != os.Getpid() || len(h.Ways) != 1 {
+	h := s.heard[1]
+	if h.Paths != 6 || len(h.Acts) != 1 || string(h.Acts[0].Path) != file || h.Acts[0].PID != os.Getpid() ||
+		len(h.Ways) != 1 {
 		t.Errorf("%+v", h)
 	}
 	must(t, os.Chtimes(file, time.Now(), time.Now())) // nobody's permissions
@@ -109,7 +111,8 @@ func TestSaysWhatIsCurrent(t *testing.T) {
 			h, c := s.heard[len(s.heard)-1], s.current[0]
 			accounts, err := h.Directory.Hash()
 			must(t, err)
-			return c.Application == "ticketing" && c.Forest == h.Forest && c.Accounts == accounts && (c.Seconds == 0) == now
+			return c.Application == "ticketing" && c.Forest == h.Forest && c.Accounts == accounts &&
+				(c.Seconds == 0) == now
 		})
 	}
 	is("that the first look is current", true, "0640")
@@ -130,7 +133,8 @@ func TestLooksWhereNothingIsHeard(t *testing.T) {
 	at := filepath.Join(root, "later")
 	following(t, s, a, at)
 	s.await("a reason", func() bool {
-		return len(s.states) > 1 && !s.states[len(s.states)-1].Watching && strings.Contains(strings.Join(s.states[len(s.states)-1].Notes, " "), "looked at every 10 minutes instead")
+		return len(s.states) > 1 && !s.states[len(s.states)-1].Watching &&
+			strings.Contains(strings.Join(s.states[len(s.states)-1].Notes, " "), "looked at every 10 minutes instead")
 	})
 	s.await("a look", func() bool { return len(s.heard) == 1 && s.heard[0].Gaps == 1 })
 }
@@ -139,7 +143,8 @@ func TestWatchesNothingOutside(t *testing.T) {
 	s, a, _, root := world(t)
 	following(t, s, a, root, "/etc")
 	s.await("a reason", func() bool {
-		return len(s.states) > 1 && strings.Contains(strings.Join(s.states[len(s.states)-1].Notes, " "), "own list of roots")
+		return len(s.states) > 1 &&
+			strings.Contains(strings.Join(s.states[len(s.states)-1].Notes, " "), "own list of roots")
 	})
 	time.Sleep(100 * time.Millisecond)
 	s.mu.Lock()

@@ -25,15 +25,35 @@ func sample(n int) (Head, tree.Memory) {
 	m := tree.Memory{}
 	var leaf tree.Node
 	for i := range n {
-		leaf.Entries = append(leaf.Entries, tree.Entry{Name: fmt.Sprintf("%04d\xff\n", i), Kind: perm.File, Set: perm.POSIX{UID: uint32(i % 5)}.Set()})
+		leaf.Entries = append(leaf.Entries, tree.Entry{
+			Name: fmt.Sprintf("%04d\xff\n", i),
+			Kind: perm.File,
+			Set:  perm.POSIX{UID: uint32(i % 5)}.Set(),
+		})
 	}
 	top := tree.Node{}
 	for _, name := range []string{"a", "b", "c"} {
-		top.Entries = append(top.Entries, tree.Entry{Name: name, Kind: perm.Folder, Set: perm.POSIX{}.Set(), Child: m.Add(leaf)})
+		top.Entries = append(top.Entries, tree.Entry{
+			Name:  name,
+			Kind:  perm.Folder,
+			Set:   perm.POSIX{}.Set(),
+			Child: m.Add(leaf),
+		})
 	}
-	forest := m.Add(tree.Node{Forest: true, Entries: []tree.Entry{{Name: "/srv/\xff", Kind: perm.Folder, Set: perm.POSIX{}.Set(), Child: m.Add(top)}}})
-	return Head{Host: "slip-north", Taken: time.Date(2026, 11, 25, 9, 0, 0, 0, time.UTC), Roots: []pathname.Path{"/srv/\xff"},
-		SnapshotDone: wire.SnapshotDone{Forest: forest, Directory: &perm.Directory{Accounts: []perm.Account{{ID: "u1", Name: "purser"}}}, Paths: int64(3*n + 4)}}, m
+	forest := m.Add(tree.Node{
+		Forest:  true,
+		Entries: []tree.Entry{{Name: "/srv/\xff", Kind: perm.Folder, Set: perm.POSIX{}.Set(), Child: m.Add(top)}},
+	})
+	return Head{
+		Host:  "slip-north",
+		Taken: time.Date(2026, 11, 25, 9, 0, 0, 0, time.UTC),
+		Roots: []pathname.Path{"/srv/\xff"},
+		SnapshotDone: wire.SnapshotDone{
+			Forest:    forest,
+			Directory: &perm.Directory{Accounts: []perm.Account{{ID: "u1", Name: "purser"}}},
+			Paths:     int64(3*n + 4),
+		},
+	}, m
 }
 
 func written(t testing.TB, h Head, src tree.Source) []byte {
@@ -47,7 +67,10 @@ func written(t testing.TB, h Head, src tree.Source) []byte {
 
 func readBack(b []byte) (h Head, m tree.Memory, err error) {
 	m = tree.Memory{}
-	err = Read(bytes.NewReader(b), func(x Head) error { h = x; return nil }, func(sum tree.Hash, node []byte) error { m[sum] = node; return nil })
+	err = Read(bytes.NewReader(b), func(x Head) error { h = x; return nil }, func(sum tree.Hash, node []byte) error {
+		m[sum] = node
+		return nil
+	})
 	return h, m, err
 }
 
@@ -59,10 +82,16 @@ func TestRoundTrip(t *testing.T) {
 			t.Fatal(err)
 		}
 		paths := 0
-		if err := tree.Walk(t.Context(), nodes, got.Forest, func(string, tree.Entry) error { paths++; return nil }); err != nil || paths != 3*n+4 || len(nodes) != 3 {
+		if err := tree.Walk(t.Context(), nodes, got.Forest, func(string, tree.Entry) error {
+			paths++
+			return nil
+		}); err != nil ||
+			paths != 3*n+4 || len(nodes) != 3 {
 			t.Errorf("%d paths in %d nodes, %v", paths, len(nodes), err)
 		}
-		if id, ok := got.Directory.User("purser"); !ok || id != "u1" || got.Host != h.Host || !got.Taken.Equal(h.Taken) || got.Roots[0] != h.Roots[0] || got.Paths != h.Paths {
+		id, ok := got.Directory.User("purser")
+		if !ok || id != "u1" || got.Host != h.Host || !got.Taken.Equal(h.Taken) || got.Roots[0] != h.Roots[0] ||
+			got.Paths != h.Paths {
 			t.Errorf("%+v", got)
 		}
 	}
@@ -124,7 +153,11 @@ func TestDamaged(t *testing.T) {
 		got, nodes, err := readBack(b)
 		if err == nil { // a bit of the frame's head that says nothing
 			paths := 0
-			if err := tree.Walk(t.Context(), nodes, h.Forest, func(string, tree.Entry) error { paths++; return nil }); err != nil || int64(paths) != h.Paths || got.Forest != h.Forest || got.Host != h.Host {
+			if err := tree.Walk(t.Context(), nodes, h.Forest, func(string, tree.Entry) error {
+				paths++
+				return nil
+			}); err != nil ||
+				int64(paths) != h.Paths || got.Forest != h.Forest || got.Host != h.Host {
 				t.Fatalf("damage %d: %d paths, %+v, %v", i, paths, got, err)
 			}
 		} else if !errors.Is(err, ErrNoSnapshot) {
@@ -150,7 +183,8 @@ func stream(t testing.TB, parts ...[]byte) []byte {
 // sorted gives a snapshot's nodes in the order of a file.
 func sorted(t *testing.T, src tree.Memory, forest tree.Hash) (out [][]byte) {
 	t.Helper()
-	if err := tree.Each(t.Context(), src, forest, func(_ tree.Hash, b []byte) error { out = append(out, b); return nil }); err != nil {
+	err := tree.Each(t.Context(), src, forest, func(_ tree.Hash, b []byte) error { out = append(out, b); return nil })
+	if err != nil {
 		t.Fatal(err)
 	}
 	return out
@@ -192,19 +226,25 @@ func TestHostile(t *testing.T) {
 		file []byte
 		says string
 	}{
-		"nothing":               {nil, "does not begin"},
-		"another file":          {[]byte("idletally snapshot 2\nxxxxxxxx"), "does not begin"},
-		"a length that lies":    {long, "larger than what is read"},
-		"a head that is none":   {stream(t, []byte("[]")), "its head"},
-		"no accounts":           {stream(t, head(func(h *Head) { h.Directory = nil })), "lacks"},
-		"no root":               {stream(t, head(func(h *Head) { h.Roots = nil })), "lacks"},
-		"a root that is none":   {stream(t, []byte(strings.Replace(string(same), `"/srv/\\xff"`, `"../etc"`, 1))), "its head"},
-		"another age":           {stream(t, head(func(h *Head) { h.Taken = time.Date(1, 1, 1, 1, 0, 0, 0, time.UTC) })), "year 1"},
-		"no forest":             {stream(t, same), "is not in it"},
-		"a parent first":        {stream(t, same, forest), "did not come before it"},
-		"a node that is none":   {stream(t, same, []byte("D\x09")), "format version"},
-		"half a node":           {append(bytes.Clone(stream(t, same, forest))[:len(stream(t, same, forest))-20], 0), ""},
-		"paths that are not":    {stream(t, append([][]byte{head(func(h *Head) { h.Paths++ })}, sorted(t, src, h.Forest)...)...), "it tells of"},
+		"nothing":             {nil, "does not begin"},
+		"another file":        {[]byte("idletally snapshot 2\nxxxxxxxx"), "does not begin"},
+		"a length that lies":  {long, "larger than what is read"},
+		"a head that is none": {stream(t, []byte("[]")), "its head"},
+		"no accounts":         {stream(t, head(func(h *Head) { h.Directory = nil })), "lacks"},
+		"no root":             {stream(t, head(func(h *Head) { h.Roots = nil })), "lacks"},
+		"a root that is none": {stream(t, []byte(strings.Replace(string(same), `"/srv/\\xff"`, `"../etc"`, 1))),
+			"its head"},
+		"another age": {stream(t, head(func(h *Head) { h.Taken = time.Date(1, 1, 1, 1, 0, 0, 0, time.UTC) })),
+			"year 1"},
+		"no forest":           {stream(t, same), "is not in it"},
+		"a parent first":      {stream(t, same, forest), "did not come before it"},
+		"a node that is none": {stream(t, same, []byte("D\x09")), "format version"},
+		"half a node": {append(bytes.Clone(stream(t, same, forest))[:len(stream(t, same, forest))-20], 0),
+			""},
+		"paths that are not": {
+			stream(t, append([][]byte{head(func(h *Head) { h.Paths++ })}, sorted(t, src, h.Forest)...)...),
+			"it tells of",
+		},
 		"2^40 paths":            {stream(t, append([][]byte{same}, sharing(40)...)...), "too large"},
 		"another forest's head": {stream(t, head(func(h *Head) { h.Forest = tree.Hash{1} })), "is not in it"},
 	} {

@@ -15,8 +15,9 @@ import (
 	"idletally/internal/wire"
 )
 
-// What is carried to a host without a network, and back from it. A request goes to the service and an admission comes back: single
-// values in JSON. Then an order goes to the host for each run, and a report comes back: files of the same shape as snapshots.
+// What is carried to a host without a network, and back from it. A request goes to the service and an
+// admission comes back: single values in JSON. Then an order goes to the host for each run, and a report
+// comes back: files of the same shape as snapshots.
 
 // A Request asks a service to let a host in.
 type Request struct {
@@ -208,7 +209,10 @@ func ReadReport(r io.ReadSeeker, judge Judge, originals func(n int, chunk []byte
 }
 
 // readReport hands out the parts of a report between its head and its signature, and proves the signature last.
-func readReport(r io.Reader, signedBy func(ReportHead) (*ecdsa.PublicKey, error), part func(kind reportPart, n int, b []byte) error) error {
+func readReport(
+	r io.Reader, signedBy func(ReportHead) (*ecdsa.PublicKey, error),
+	part func(kind reportPart, n int, b []byte) error,
+) error {
 	bad := func(format string, args ...any) error {
 		return fmt.Errorf("%w: %w", ErrNoReport, fmt.Errorf(format, args...))
 	}

@@ -18,8 +18,14 @@ import (
 func order(t testing.TB, chunks ...string) []byte {
 	t.Helper()
 	var b bytes.Buffer
-	if err := WriteOrder(&b, OrderHead{Host: "pontoon", Chunks: len(chunks), Work: wire.Work{ID: "w", Kind: wire.WorkRun, Order: []byte("o"), Manifest: []byte("m")}},
-		func(n int) ([]byte, error) { return []byte(chunks[n]), nil }); err != nil {
+	err := WriteOrder(&b,
+		OrderHead{
+			Host:   "pontoon",
+			Chunks: len(chunks),
+			Work:   wire.Work{ID: "w", Kind: wire.WorkRun, Order: []byte("o"), Manifest: []byte("m")},
+		},
+		func(n int) ([]byte, error) { return []byte(chunks[n]), nil })
+	if err != nil {
 		t.Fatal(err)
 	}
 	return b.Bytes()
@@ -84,13 +90,14 @@ func reported(t testing.TB, key *ecdsa.PrivateKey, chunks ...string) []byte {
 }
 
 func proved(b []byte, key *ecdsa.PublicKey) (d wire.RunDone, chunks []string, err error) {
-	d, err = ReadReport(bytes.NewReader(b), func(ReportHead) (*ecdsa.PublicKey, int, error) { return key, 3, nil }, func(n int, c []byte) error {
-		if n != len(chunks) {
-			return fmt.Errorf("chunk %d comes in place of %d", n, len(chunks))
-		}
-		chunks = append(chunks, string(c))
-		return nil
-	})
+	d, err = ReadReport(bytes.NewReader(b), func(ReportHead) (*ecdsa.PublicKey, int, error) { return key, 3, nil },
+		func(n int, c []byte) error {
+			if n != len(chunks) {
+				return fmt.Errorf("chunk %d comes in place of %d", n, len(chunks))
+			}
+			chunks = append(chunks, string(c))
+			return nil
+		})
 	return d, chunks, err
 }
 
@@ -101,7 +108,8 @@ func TestReports(t *testing.T) {
 	if err != nil || d.Done != 3 || len(chunks) != 3 || chunks[0] != "first" || len(chunks[2]) != 3<<20 {
 		t.Fatalf("%+v, %d, %v", d, len(chunks), err)
 	}
-	if _, _, err := proved(whole, &newKey(t).PublicKey); !errors.Is(err, ErrNoReport) || !strings.Contains(err.Error(), "signature") {
+	if _, _, err := proved(whole, &newKey(t).PublicKey); !errors.Is(err, ErrNoReport) ||
+		!strings.Contains(err.Error(), "signature") {
 		t.Errorf("by another key: %v", err)
 	}
 	// Whatever is changed or cut off, it is no report any more.
@@ -117,7 +125,15 @@ func TestReports(t *testing.T) {
 		}
 	}
 	// Parts in another order, and such as are none.
-	for what, parts := range map[string][]string{"no end": {"ofirst"}, "two ends": {"d{}", "d{}"}, "originals after the end": {"d{}", "ox"}, "no kind": {""}, "another kind": {"z"}, "a signature alone": {"sx"}, "no JSON": {"dx"}} {
+	for what, parts := range map[string][]string{
+		"no end":                  {"ofirst"},
+		"two ends":                {"d{}", "d{}"},
+		"originals after the end": {"d{}", "ox"},
+		"no kind":                 {""},
+		"another kind":            {"z"},
+		"a signature alone":       {"sx"},
+		"no JSON":                 {"dx"},
+	} {
 		var b bytes.Buffer
 		w, err := begin(&b, reportMark)
 		for _, p := range append([]string{`{"host":"pontoon"}`}, parts...) {

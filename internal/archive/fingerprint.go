@@ -9,19 +9,22 @@ import (
 	"strings"
 )
 
-// What is carried can be exchanged on its way for something else of the same kind, which nothing in it shows: a host
-// would take its orders from whoever made it. So both sides show a fingerprint of it, and people compare them by another way.
+// What is carried can be exchanged on its way for something else of the same kind, which nothing in it shows:
+// a host would take its orders from whoever made it. So both sides show a fingerprint of it, and people
+// compare them by another way.
 
 // Fingerprint is of the key that a host asks with.
 func (r Request) Fingerprint() string { return fingerprint("idletally request", r.Request) }
 
-// Fingerprint is of all that a host believes from then on: its name, certificate, authority, and the key that signs orders.
+// Fingerprint is of all that a host believes from then on: its name, certificate, authority, and the key that
+// signs orders.
 func (a Admission) Fingerprint() string {
-	return fingerprint("idletally admission", []byte(a.Host), []byte(a.Enrolment), a.Certificate, a.Authority, a.OrderKey)
+	return fingerprint("idletally admission", []byte(a.Host), []byte(a.Enrolment), a.Certificate, a.Authority,
+		a.OrderKey)
 }
 
-// Fingerprint is of all that a snapshot file says: of its tree, by the forest's hash, and of what else its head tells, such as
-// names and numbers of accounts, by which findings and answers go.
+// Fingerprint is of all that a snapshot file says: of its tree, by the forest's hash, and of what else its
+// head tells, such as names and numbers of accounts, by which findings and answers go.
 func (h *Head) Fingerprint() (string, error) {
 	b, err := json.Marshal(h)
 	return fingerprint("idletally snapshot", b), err
@@ -34,7 +37,10 @@ func (h *Head) Meant(given string) error {
 	}
 	is, err := h.Fingerprint()
 	if err == nil && !SameFingerprint(given, is) {
-		err = fmt.Errorf("this is not the snapshot file that was meant: its fingerprint is %s. Somebody may have put another in its place", is)
+		err = fmt.Errorf(
+			"this is not the snapshot file that was meant: its fingerprint is %s. Somebody may have put "+
+				"another in its place",
+			is)
 	}
 	return err
 }

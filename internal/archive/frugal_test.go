@@ -53,7 +53,8 @@ func TestFilesAreFrugal(t *testing.T) {
 			return err
 		},
 		reportMark: func(r io.ReadSeeker) error {
-			_, err := ReadReport(r, func(ReportHead) (*ecdsa.PublicKey, int, error) { return &key.PublicKey, 1_000_000, nil },
+			_, err := ReadReport(r,
+				func(ReportHead) (*ecdsa.PublicKey, int, error) { return &key.PublicKey, 1_000_000, nil },
 				func(int, []byte) error { return nil })
 			return err
 		},
@@ -63,19 +64,28 @@ func TestFilesAreFrugal(t *testing.T) {
 		file func() []byte // made when its turn comes
 		want error
 	}{
-		"accounts of nothing":  {mark, func() []byte { return file(mark, dense(`{"directory":{"accounts":[`, "{}", MaxHead)) }, untrusted.ErrTooMuch},
-		"places of nothing":    {mark, func() []byte { return file(mark, dense(`{"ways":[`, "[{}]", MaxHead)) }, untrusted.ErrTooMuch},
-		"as many as are taken": {mark, func() []byte { return file(mark, dense(`{"denied":[`, "{}", 3*untrusted.MaxElements/2)) }, ErrNoSnapshot},
-		"nested":               {mark, func() []byte { return file(mark, bytes.Repeat([]byte("["), MaxHead)) }, untrusted.ErrTooMuch},
-		"nodes of zeros":       {mark, func() []byte { return file(mark, []byte(`{}`), make([]byte, tree.MaxNode)) }, ErrNoSnapshot},
-		"an order's roots":     {orderMark, func() []byte { return file(orderMark, dense(`{"work":{"kind":"run","roots":[`, `""`, MaxHead)) }, untrusted.ErrTooMuch},
+		"accounts of nothing": {mark,
+			func() []byte { return file(mark, dense(`{"directory":{"accounts":[`, "{}", MaxHead)) },
+			untrusted.ErrTooMuch},
+		"places of nothing": {mark, func() []byte { return file(mark, dense(`{"ways":[`, "[{}]", MaxHead)) },
+			untrusted.ErrTooMuch},
+		"as many as are taken": {mark,
+			func() []byte { return file(mark, dense(`{"denied":[`, "{}", 3*untrusted.MaxElements/2)) }, ErrNoSnapshot},
+		"nested": {mark, func() []byte { return file(mark, bytes.Repeat([]byte("["), MaxHead)) },
+			untrusted.ErrTooMuch},
+		"nodes of zeros": {mark, func() []byte { return file(mark, []byte(`{}`), make([]byte, tree.MaxNode)) },
+			ErrNoSnapshot},
+		"an order's roots": {orderMark,
+			func() []byte { return file(orderMark, dense(`{"work":{"kind":"run","roots":[`, `""`, MaxHead)) },
+			untrusted.ErrTooMuch},
 		"an order's chunk": {orderMark, func() []byte {
 			return file(orderMark, []byte(`{"work":{"kind":"run"},"chunks":1}`), make([]byte, plan.MaxChunk))
 		}, nil},
 		"results, signed by nobody": {reportMark, func() []byte {
 			return file(reportMark, []byte(`{}`), dense(`d{"results":[`, "{}", maxDone), []byte("s"))
 		}, ErrNoReport},
-		"a report's head": {reportMark, func() []byte { return file(reportMark, dense(`{"x":[`, "{}", 1<<20)) }, untrusted.ErrTooMuch},
+		"a report's head": {reportMark, func() []byte { return file(reportMark, dense(`{"x":[`, "{}", 1<<20)) },
+			untrusted.ErrTooMuch},
 	} {
 		t.Run(name, func(t *testing.T) {
 			in := bytes.NewReader(c.file())

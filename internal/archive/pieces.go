@@ -13,7 +13,8 @@ import (
 	"idletally/internal/core/untrusted"
 )
 
-// writer writes pieces, each as its length and its bytes, into a compressed stream after a line that says what they are.
+// writer writes pieces, each as its length and its bytes, into a compressed stream after a line that says
+// what they are.
 type writer struct {
 	z   *zstd.Encoder
 	sum hash.Hash // of all so far

@@ -9,8 +9,8 @@ import (
 	"idletally/internal/private"
 )
 
-// Write puts a file that is nobody else's with some content in place of what has its name: it is on stable storage when Write returns, and
-// until then what was there stays.
+// Write puts a file that is nobody else's with some content in place of what has its name: it is on stable
+// storage when Write returns, and until then what was there stays.
 func Write(name string, content []byte) error {
 	return put(name, content, os.Rename)
 }

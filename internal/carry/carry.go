@@ -1,8 +1,9 @@
-// Package carry joins two programs by one standard input and output, such as those of a command that was started through SSH:
-// the far one, which may have no network of its own, reaches through it what the near one lets it.
+// Package carry joins two programs by one standard input and output, such as those of a command that was
+// started through SSH: the far one, which may have no network of its own, reaches through it what the near
+// one lets it.
 //
-// The far one says that it is there, the near one answers with one message, and from then on either they go on with single
-// messages, or connections are carried, many at once.
+// The far one says that it is there, the near one answers with one message, and from then on either they go
+// on with single messages, or connections are carried, many at once.
 package carry
 
 import (
@@ -33,7 +34,8 @@ const (
 	maxWindow  = 512 << 10 // bytes of one stream that the other end may send before they are taken
 	alive      = 15 * time.Second
 	patience   = 30 * time.Second
-	parting    = 5 * time.Second // until a stream that is closed here is forgotten, whether the other end closes it or not
+	// until a stream that is closed here is forgotten, whether the other end closes it or not
+	parting = 5 * time.Second
 )
 
 // ErrHostile says that the other end did what no program of ours does. The line is ended.

@@ -90,7 +90,8 @@ func TestCarried(t *testing.T) {
 	for i := range 40 {
 		all.Go(func() {
 			size := i * 100_000
-			resp, err := web.Post(fmt.Sprintf("http://elsewhere/%d", i), "", strings.NewReader(strings.Repeat("x", size)))
+			resp, err := web.Post(fmt.Sprintf("http://elsewhere/%d", i), "",
+				strings.NewReader(strings.Repeat("x", size)))
 			if err != nil {
 				t.Error(err)
 				return
@@ -103,7 +104,8 @@ func TestCarried(t *testing.T) {
 		if i == 20 {
 			all.Wait()
 			service.CloseClientConnections()
-			web.CloseIdleConnections() // which have not all seen it yet: whoever calls tries such a one again, and this test does not
+			// which have not all seen it yet: whoever calls tries such a one again, and this test does not
+			web.CloseIdleConnections()
 		}
 	}
 	all.Wait()
@@ -121,14 +123,17 @@ func TestCarried(t *testing.T) {
 	}
 }
 
-// A far end that opens streams without end, and closes them or not, ends its own line, whatever it sends besides, and takes little.
+// A far end that opens streams without end, and closes them or not, ends its own line, whatever it sends
+// besides, and takes little.
 func TestStreamsWithoutEnd(t *testing.T) {
 	t.Parallel()
 	for what, frames := range map[string]func(stream uint32) []byte{
 		"never closed": func(stream uint32) []byte { return frame(1, 1, stream) },
 		"closed":       func(stream uint32) []byte { return append(frame(1, 1, stream), frame(1, 4, stream)...) },
 		"reset":        func(stream uint32) []byte { return append(frame(1, 1, stream), frame(1, 8, stream)...) },
-		"with data":    func(stream uint32) []byte { return append(frame(1, 1, stream), append(frame(0, 0, stream, 1), 'x')...) },
+		"with data": func(stream uint32) []byte {
+			return append(frame(1, 1, stream), append(frame(0, 0, stream, 1), 'x')...)
+		},
 	} {
 		a, b := net.Pipe()
 		near := make(chan error, 1)

@@ -14,10 +14,13 @@ import (
 // supposeFlags are what a question may suppose.
 func supposeFlags(c *cobra.Command, s *wire.Supposed, ofAccount bool) {
 	if ofAccount {
-		c.Flags().StringArrayVar(&s.Joining, "joining", nil, "suppose that the account belongs to this group too; may be given again")
-		c.Flags().StringArrayVar(&s.Privileges, "privilege", nil, "suppose that its process has this capability, such as CAP_DAC_READ_SEARCH; may be given again")
+		c.Flags().StringArrayVar(&s.Joining, "joining", nil,
+			"suppose that the account belongs to this group too; may be given again")
+		c.Flags().StringArrayVar(&s.Privileges, "privilege", nil,
+			"suppose that its process has this capability, such as CAP_DAC_READ_SEARCH; may be given again")
 	}
-	c.Flags().StringVar(&s.Edition, "edition", "", "suppose that this edition holds everywhere: APPLICATION/NUMBER, 0 for the published one")
+	c.Flags().StringVar(&s.Edition, "edition", "",
+		"suppose that this edition holds everywhere: APPLICATION/NUMBER, 0 for the published one")
 	c.Flags().StringVar(&s.Plan, "plan", "", "suppose that this plan has been run")
 }
 
@@ -31,23 +34,32 @@ func judged(yes bool) string {
 func accessCommand(o *options) *cobra.Command {
 	var w where
 	decide := decideCommand(o, &w)
-	n := obvious(noun("access", "Who can do what, and why", decide, holdersCommand(o, &w), matrixCommand(o, &w), belowCommand(o, &w), probeCommand(o, &w)), decide, func(a []string) bool {
-		return len(a) > 1 && slices.ContainsFunc(a, func(s string) bool { return strings.Contains(s, "/") })
-	})
-	n.Long = `Who can do what with a path, counting every folder on the way to it, group memberships, access entries and their
-mask, sticky folders, immutable and append-only flags, mounts, and what root may do.
+	n := obvious(
+		noun("access", "Who can do what, and why", decide, holdersCommand(o, &w), matrixCommand(o, &w),
+			belowCommand(o, &w), probeCommand(o, &w)),
+		decide, func(a []string) bool {
+			return len(a) > 1 && slices.ContainsFunc(a, func(s string) bool { return strings.Contains(s, "/") })
+		})
+	n.Long = `Who can do what with a path, counting every folder on the way to it, group memberships, access
+entries and their mask, sticky folders, immutable and append-only flags, mounts, and what root may
+do.
 
-Operations: read, write, execute, list, enter, create, delete, rename, change (permissions), own (take ownership).` + whereHelp
+Operations: read, write, execute, list, enter, create, delete, rename, change (permissions), own
+(take ownership).` + whereHelp
 	w.flags(n)
 	return n
 }
 
 func decideCommand(o *options, w *where) *cobra.Command {
 	var sup wire.Supposed
-	c := &cobra.Command{Use: "decide ACCOUNT [OPERATION] PATH", Short: "What an account can do with a path, and what decides it", Args: args(2, 3, "an account, perhaps an operation, and a path"),
-		Long: `What an account can do with a path. The account is a name or a number on the host, or everyone for whoever is
-nobody in particular. With one operation the way from / is shown, to the folder where it stops, and the command
-exits with 4 where the answer is no. Of a folder write is making, removing and renaming what is in it.`,
+	c := &cobra.Command{
+		Use:   "decide ACCOUNT [OPERATION] PATH",
+		Short: "What an account can do with a path, and what decides it",
+		Args:  args(2, 3, "an account, perhaps an operation, and a path"),
+		Long: `What an account can do with a path. The account is a name or a number on the host, or everyone for
+whoever is nobody in particular. With one operation the way from / is shown, to the folder where it
+stops, and the command exits with 4 where the answer is no. Of a folder write is making, removing
+and renaming what is in it.`,
 		RunE: func(c *cobra.Command, a []string) error {
 			q := inOrder(a)
 			l, at, op, err := o.question(w, q.path, q.operation)
@@ -77,7 +89,8 @@ exits with 4 where the answer is no. Of a folder write is making, removing and r
 				groups(c, j)
 			}
 			return o.show(c, t)
-		}}
+		},
+	}
 	supposeFlags(c, &sup, true)
 	return c
 }
@@ -97,8 +110,8 @@ func groups(c *cobra.Command, j wire.Judgement) {
 // asked is a question's account, operation and path, those that were given.
 type asked struct{ account, operation, path string }
 
-// inOrder takes the arguments of a question in their order, account, operation and path, of which the operation may be left out; or in another one
-// where they only make sense so.
+// inOrder takes the arguments of a question in their order, account, operation and path, of which the
+// operation may be left out; or in another one where they only make sense so.
 func inOrder(a []string) asked {
 	isPath := func(s string) bool { return strings.HasPrefix(s, "/") || strings.HasPrefix(s, ".") }
 	isOperation := func(s string) bool { _, err := access.ParseOperation(s); return err == nil }
@@ -217,7 +230,10 @@ func (o *options) showOneAnswer(c *cobra.Command, j wire.Judgement) error {
 
 func holdersCommand(o *options, w *where) *cobra.Command {
 	var sup wire.Supposed
-	c := &cobra.Command{Use: "holders OPERATION PATH", Short: "Who can do something with a path", Args: args(2, 2, "an operation and a path"),
+	c := &cobra.Command{
+		Use:   "holders OPERATION PATH",
+		Short: "Who can do something with a path",
+		Args:  args(2, 2, "an operation and a path"),
 		RunE: func(c *cobra.Command, a []string) error {
 			q := inOrder(append([]string{""}, a...))
 			l, at, op, err := o.question(w, q.path, q.operation)
@@ -246,22 +262,28 @@ func holdersCommand(o *options, w *where) *cobra.Command {
 				if h.Operation == access.Create && op == access.Write {
 					say(c, "To write a folder is to make, remove and rename what is in it: the operation create.")
 				}
-				say(c, "Who can %s %s (%s; %s): %d of %d accounts", h.Operation.Words(), h.Path, h.Kind, origin(h.Origin), len(h.Allowed), h.Accounts)
+				say(c, "Who can %s %s (%s; %s): %d of %d accounts", h.Operation.Words(), h.Path, h.Kind,
+					origin(h.Origin), len(h.Allowed), h.Accounts)
 				if h.Suppose != "" {
 					say(c, "supposed: %s", h.Suppose)
 				}
 			}
 			return o.show(c, t)
-		}}
+		},
+	}
 	supposeFlags(c, &sup, false)
 	return c
 }
 
 func matrixCommand(o *options, w *where) *cobra.Command {
 	var sup wire.Supposed
-	c := &cobra.Command{Use: "matrix PATH", Short: "What the accounts that matter can do with a path", Args: args(1, 1, "a path"),
-		Long: `What the accounts that matter can do with a path: its owner, those that entries name, and the members of groups
-that it names, service accounts first. Where something is supposed, what changes is shown as now → then.`,
+	c := &cobra.Command{
+		Use:   "matrix PATH",
+		Short: "What the accounts that matter can do with a path",
+		Args:  args(1, 1, "a path"),
+		Long: `What the accounts that matter can do with a path: its owner, those that entries name, and the
+members of groups that it names, service accounts first. Where something is supposed, what changes
+is shown as now → then.`,
 		RunE: func(c *cobra.Command, a []string) error {
 			l, at, _, err := o.question(w, a[0], "")
 			if err != nil {
@@ -297,7 +319,8 @@ that it names, service accounts first. Where something is supposed, what changes
 				}
 			}
 			return o.show(c, t)
-		}}
+		},
+	}
 	supposeFlags(c, &sup, false)
 	return c
 }
@@ -306,10 +329,14 @@ func belowCommand(o *options, w *where) *cobra.Command {
 	var ask wire.BelowAsk
 	var paths bool
 	var most int
-	c := &cobra.Command{Use: "below ACCOUNT OPERATION [FOLDER]", Short: "What an account can do with everything below a folder", Args: args(2, 3, "an account, an operation and a folder"),
-		Long: `What an account, or everyone, can do with everything below a folder; in a snapshot all roots where no folder is
-given. Paths with equal permissions are one line; --paths lists them one by one. What no way leads to is not
-looked at, unless --behind asks for it: what would be open as soon as a way led there.`,
+	c := &cobra.Command{
+		Use:   "below ACCOUNT OPERATION [FOLDER]",
+		Short: "What an account can do with everything below a folder",
+		Args:  args(2, 3, "an account, an operation and a folder"),
+		Long: `What an account, or everyone, can do with everything below a folder; in a snapshot all roots where
+no folder is given. Paths with equal permissions are one line; --paths lists them one by one. What
+no way leads to is not looked at, unless --behind asks for it: what would be open as soon as a way
+led there.`,
 		RunE: func(c *cobra.Command, a []string) error {
 			q := inOrder(append(a, "")[:3])
 			folder := q.path
@@ -329,7 +356,8 @@ looked at, unless --behind asks for it: what would be open as soon as a way led 
 				return err
 			}
 			return o.showBelow(c, b, paths, ask.Behind)
-		}}
+		},
+	}
 	c.Flags().BoolVar(&paths, "paths", false, "list the paths one by one")
 	c.Flags().BoolVar(&ask.Behind, "behind", false, "as if every folder let through")
 	c.Flags().IntVar(&most, "most", 1000, "how many paths at the most, up to 5000")
@@ -351,7 +379,11 @@ func (o *options) showBelow(c *cobra.Command, b wire.Below, paths, behind bool) 
 		}
 		return "cannot"
 	}
-	t := table{head: []string{"", "COUNT", "KIND", "MODE", "OCTAL", "OWNER", "GROUP", "", "IN", "EXAMPLE"}, value: b, none: "Nothing."}
+	t := table{
+		head:  []string{"", "COUNT", "KIND", "MODE", "OCTAL", "OWNER", "GROUP", "", "IN", "EXAMPLE"},
+		value: b,
+		none:  "Nothing.",
+	}
 	if paths {
 		t.head = []string{"", "KIND", "PATH"}
 		for _, p := range b.Items {
@@ -364,7 +396,8 @@ func (o *options) showBelow(c *cobra.Command, b wire.Below, paths, behind bool) 
 				more = "+"
 			}
 			u := unknownOf(g.Access)
-			t.add(state(g.Was, g.Is), num(g.Count), g.Kind, g.Access.Letters, g.Access.Mode, u("owner", g.Access.Owner), u("group", g.Access.Group), more, g.Folder, g.Example)
+			t.add(state(g.Was, g.Is), num(g.Count), g.Kind, g.Access.Letters, g.Access.Mode, u("owner", g.Access.Owner),
+				u("group", g.Access.Group), more, g.Folder, g.Example)
 		}
 	}
 	if o.output != "table" {
@@ -378,7 +411,8 @@ func (o *options) showBelow(c *cobra.Command, b wire.Below, paths, behind bool) 
 	if behind {
 		can = "could, if every folder let through,"
 	}
-	say(c, "%s %s %s %s paths of %s (%s)", b.Account.Name, can, b.Operation.Words(), num(b.Held), where, origin(b.Origin))
+	say(c, "%s %s %s %s paths of %s (%s)", b.Account.Name, can, b.Operation.Words(), num(b.Held), where,
+		origin(b.Origin))
 	if supposed {
 		say(c, "supposed: %s: then %s; %s gained, %s lost", b.Suppose, num(b.Then), num(b.Gained), num(b.Lost))
 	}
@@ -393,7 +427,8 @@ func (o *options) showBelow(c *cobra.Command, b wire.Below, paths, behind bool) 
 		say(c, "What lies behind those shows with --behind.")
 	}
 	if b.Unknown > 0 {
-		say(c, "%s paths of which it is not known: the server does not tell who is in a group that their lists name", num(b.Unknown))
+		say(c, "%s paths of which it is not known: the server does not tell who is in a group that their lists name",
+			num(b.Unknown))
 	}
 	if b.Unread > 0 {
 		say(c, "%s folders whose content is not known", num(b.Unread))
@@ -405,10 +440,14 @@ func (o *options) showBelow(c *cobra.Command, b wire.Below, paths, behind bool) 
 }
 
 func probeCommand(o *options, w *where) *cobra.Command {
-	return &cobra.Command{Use: "probe ACCOUNT PATH", Short: "Have the system itself try as an account, beside the computed answers", Args: args(2, 2, "an account and a path"),
-		Long: `Have the host's own kernel try: a child process with the account's ids and groups, and no privilege left, tries each
-operation in a way that leaves nothing behind. The answers stand beside the computed ones; where they differ, that
-is an error of Idle Tally, and all that is needed to repeat it is shown. Exits with 4 then.`,
+	return &cobra.Command{
+		Use:   "probe ACCOUNT PATH",
+		Short: "Have the system itself try as an account, beside the computed answers",
+		Args:  args(2, 2, "an account and a path"),
+		Long: `Have the host's own kernel try: a child process with the account's ids and groups, and no privilege
+left, tries each operation in a way that leaves nothing behind. The answers stand beside the
+computed ones; where they differ, that is an error of Idle Tally, and all that is needed to repeat
+it is shown. Exits with 4 then.`,
 		RunE: func(c *cobra.Command, a []string) error {
 			if w.snapshot != "" {
 				return usageError{errors.New("a snapshot cannot be tried: give --host")}
@@ -421,7 +460,10 @@ is an error of Idle Tally, and all that is needed to repeat it is shown. Exits w
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"OPERATION", "COMPUTED", "TRIED", "", "HOW IT WAS TRIED", "WHY, COMPUTED"}, value: p}
+			t := table{
+				head:  []string{"OPERATION", "COMPUTED", "TRIED", "", "HOW IT WAS TRIED", "WHY, COMPUTED"},
+				value: p,
+			}
 			for _, r := range p.Rows {
 				tried, agree, how := judged(r.Tried.Allowed), "agree", r.Tried.Call
 				switch {
@@ -442,10 +484,13 @@ is an error of Idle Tally, and all that is needed to repeat it is shown. Exits w
 			}
 			if p.Differ {
 				if o.output == "table" {
-					tell(c.OutOrStdout(), "\nThe answers differ. That is an error of Idle Tally; please report it with this:\n\n%s\n", p.Repeat)
+					tell(c.OutOrStdout(),
+						"\nThe answers differ. That is an error of Idle Tally; please report it with this:\n\n%s\n",
+						p.Repeat)
 				}
 				return errNotSo
 			}
 			return nil
-		}}
+		},
+	}
 }

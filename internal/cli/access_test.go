@@ -45,19 +45,28 @@ func TestAccessHere(t *testing.T) {
 		no   bool // exit code 4
 		want []string
 	}{
-		{[]string{"access", "decide", "everyone", at("open"), "read"}, false, []string{"Yes: everyone can read", "▼ " + at("open"), "the path, for others, has r"}},
-		{[]string{"access", "decide", "4242", at("closed/deep"), "write"}, true, []string{"No: 4242 cannot write", "╳ " + at("closed"), "the way stops at", "no account has this number"}},
+		{[]string{"access", "decide", "everyone", at("open"), "read"}, false,
+			[]string{"Yes: everyone can read", "▼ " + at("open"), "the path, for others, has r"}},
+		{[]string{"access", "decide", "4242", at("closed/deep"), "write"}, true,
+			[]string{"No: 4242 cannot write", "╳ " + at("closed"), "the way stops at", "no account has this number"}},
 		{[]string{"access", "decide", "4711", at("own")}, false, []string{"write      yes  owner", "execute    no"}},
-		{[]string{"access", "decide", "4242", at("own"), "read", "--joining", "4712"}, true, []string{"now    No", "then   No", "supposed: the account joins"}},
-		{[]string{"access", "holders", "write", at("own")}, false, []string{"4711 (no such account)", "everyone", "root"}},
+		{[]string{"access", "decide", "4242", at("own"), "read", "--joining", "4712"}, true,
+			[]string{"now    No", "then   No", "supposed: the account joins"}},
+		{[]string{"access", "holders", "write", at("own")}, false,
+			[]string{"4711 (no such account)", "everyone", "root"}},
 		{[]string{"access", "matrix", at("own")}, false, []string{"4711", "everyone", "READ", "CHANGE"}},
-		{[]string{"access", "below", "everyone", "write", dir}, false, []string{"can write 0 paths", "Nothing.", "1 folders no way leads into"}},
-		{[]string{"access", "below", "everyone", "write", dir, "--behind", "--paths"}, false, []string{"could, if every folder let through", at("closed/deep")}},
-		{[]string{"access", "probe", "4711", at("own")}, false, []string{"read       yes       yes        agree", "delete     no        no         agree"}},
-		{[]string{"path", "new", dir, "--by", "4242", "--umask", "027"}, false, []string{"Made by 4242", "4242 cannot make anything there", "file    0640", "folder  0750"}},
+		{[]string{"access", "below", "everyone", "write", dir}, false,
+			[]string{"can write 0 paths", "Nothing.", "1 folders no way leads into"}},
+		{[]string{"access", "below", "everyone", "write", dir, "--behind", "--paths"}, false,
+			[]string{"could, if every folder let through", at("closed/deep")}},
+		{[]string{"access", "probe", "4711", at("own")}, false,
+			[]string{"read       yes       yes        agree", "delete     no        no         agree"}},
+		{[]string{"path", "new", dir, "--by", "4242", "--umask", "027"}, false,
+			[]string{"Made by 4242", "4242 cannot make anything there", "file    0640", "folder  0750"}},
 		{[]string{"mode", "show", "0640", "--limits", "o-rwx"}, false, []string{"limits       kept"}},
 		{[]string{"mode", "show", "0644", "--limits", "o-rwx"}, true, []string{"others must not have read", "0640"}},
-		{[]string{"path", "list", dir, "--for", "4242"}, false, []string{"(sees the name, opens nothing)  closed", "read"}},
+		{[]string{"path", "list", dir, "--for", "4242"}, false,
+			[]string{"(sees the name, opens nothing)  closed", "read"}},
 	} {
 		out, err := try(t, "", x.argv...)
 		if errors.Is(err, errNotSo) != x.no || err != nil && !x.no {
@@ -95,15 +104,19 @@ func TestAccessHere(t *testing.T) {
 
 func TestEntriesCommand(t *testing.T) {
 	out, err := try(t, "", "entries", "show", "u::rw,u:web:rwx,g::r,m::rx,o::-")
-	for _, w := range []string{"0650 rw-r-x---", "u::rw-,u:web:rwx,g::r--,m::r-x,o::---", "user:web:rwx  #effective:r-x", "is the mask"} {
+	for _, w := range []string{
+		"0650 rw-r-x---", "u::rw-,u:web:rwx,g::r--,m::r-x,o::---", "user:web:rwx  #effective:r-x", "is the mask",
+	} {
 		if err != nil || !strings.Contains(out, w) {
 			t.Errorf("%q is not in %v\n%s", w, err, out)
 		}
 	}
-	if out, err = try(t, "", "entries", "show", "u::rw,g::r,o::-", "--chmod", "0755", "--output", "csv"); err != nil || out != "entry,rights,effective\nuser::rwx,rwx,rwx\ngroup::r-x,r-x,r-x\nother::r-x,r-x,r-x\n" {
+	out, err = try(t, "", "entries", "show", "u::rw,g::r,o::-", "--chmod", "0755", "--output", "csv")
+	if err != nil || out != "entry,rights,effective\nuser::rwx,rwx,rwx\ngroup::r-x,r-x,r-x\nother::r-x,r-x,r-x\n" {
 		t.Errorf("%q, %v", out, err)
 	}
-	if _, err = try(t, "", "entries", "show", "u::rw,g:r"); err == nil || !strings.Contains(err.Error(), "a colon after the name") {
+	_, err = try(t, "", "entries", "show", "u::rw,g:r")
+	if err == nil || !strings.Contains(err.Error(), "a colon after the name") {
 		t.Errorf("%v", err)
 	}
 }

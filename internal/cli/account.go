@@ -16,10 +16,14 @@ import (
 
 func accountCommand(o *options) *cobra.Command {
 	var w where
-	show := &cobra.Command{Use: "show [ACCOUNT]", Short: "Say who you are here, or who an account is, with its groups", Args: args(0, 1, "at most one account"),
-		Long: `Say who you are here, or who an account (a name or a number) is, and which groups it belongs to: also those
-that the name-service switch knows beyond the local files. For yourself it also says where the groups you work
-with now differ from those you are a member of: a new membership counts from the next login on.` + whereHelp,
+	show := &cobra.Command{
+		Use:   "show [ACCOUNT]",
+		Short: "Say who you are here, or who an account is, with its groups",
+		Args:  args(0, 1, "at most one account"),
+		Long: `Say who you are here, or who an account (a name or a number) is, and which groups it belongs to:
+also those that the name-service switch knows beyond the local files. For yourself it also says
+where the groups you work with now differ from those you are a member of: a new membership counts
+from the next login on.` + whereHelp,
 		RunE: func(c *cobra.Command, a []string) error {
 			var v wire.Account
 			if len(a) == 0 && w.local() {
@@ -47,7 +51,8 @@ with now differ from those you are a member of: a new membership counts from the
 				pairs = append(pairs, "note", n)
 			}
 			return o.showOne(c, v, pairs...)
-		}}
+		},
+	}
 	n := noun("account", "Show accounts and their groups", show)
 	w.flags(n)
 	return n
@@ -78,7 +83,8 @@ func stale(d *perm.Directory, member []string, now []int) (notes []string) {
 		name := d.Name(perm.GID(uint32(g)))
 		have = append(have, name)
 		if !slices.Contains(member, name) {
-			notes = append(notes, "you work with group "+name+" now, and are no member of it any more: it counts until you log out")
+			notes = append(notes,
+				"you work with group "+name+" now, and are no member of it any more: it counts until you log out")
 		}
 	}
 	for _, g := range member {

@@ -15,8 +15,12 @@ func adjustCommand(o *options) *cobra.Command {
 	var paths, only, where, set, grant, take []string
 	var later bool
 	var waves wire.Draft
-	c := &cobra.Command{Use: "adjust APPLICATION [HOST...]", Short: "Draft a plan of hand-written changes", Args: args(1, 1000, "an application, and hosts"),
-		Long: `Draft a plan of hand-written changes: what is to be made of paths, and only where they are like this now.
+	c := &cobra.Command{
+		Use:   "adjust APPLICATION [HOST...]",
+		Short: "Draft a plan of hand-written changes",
+		Args:  args(1, 1000, "an application, and hosts"),
+		Long: `Draft a plan of hand-written changes: what is to be made of paths, and only where they are like this
+now.
 
 A file has as many as are needed, in the words of baselines:
 
@@ -29,18 +33,27 @@ A file has as many as are needed, in the words of baselines:
         set:
           entries: {at-least: ["group:auditors:rX"], without: ["user:temp"]}
 
-One change can be given by options instead. Without hosts it is for all hosts of the published baseline.`,
+One change can be given by options instead. Without hosts it is for all hosts of the published
+baseline.`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			text, err := changesText(c, file, change{paths, only, where, set, grant, take, later})
 			if err != nil {
 				return err
 			}
-			p, err := api.DraftPlan(c.Context(), wire.Draft{Application: a[0], Hosts: a[1:], Title: title, Changes: text, First: waves.First, StopAt: waves.StopAt})
+			p, err := api.DraftPlan(c.Context(), wire.Draft{
+				Application: a[0],
+				Hosts:       a[1:],
+				Title:       title,
+				Changes:     text,
+				First:       waves.First,
+				StopAt:      waves.StopAt,
+			})
 			if err != nil {
 				return err
 			}
 			return showPlan(o, c, p)
-		})}
+		}),
+	}
 	waveFlags(c, &waves)
 	f := c.Flags()
 	f.StringVar(&file, "file", "", "file with the changes; - is standard input")
@@ -48,10 +61,13 @@ One change can be given by options instead. Without hosts it is for all hosts of
 	f.StringArrayVar(&paths, "paths", nil, "pattern of the paths to change; repeatable")
 	f.StringSliceVar(&only, "only", nil, "file, folder, link, executable and so on, as in baselines")
 	f.StringArrayVar(&where, "where", nil, "only where this is so now, such as owner=purser; repeatable")
-	f.StringArrayVar(&set, "set", nil, "what is to be so: owner, group, files, folders, entries, defaults, capability, and on shares grants or inherits, such as folders=g+rx; repeatable")
+	f.StringArrayVar(&set, "set", nil,
+		"what is to be so: owner, group, files, folders, entries, defaults, capability, and on shares grants or "+
+			"inherits, such as folders=g+rx; repeatable")
 	f.StringSliceVar(&grant, "grant", nil, "an entry that is to be there, such as group:auditors:rX")
 	f.StringSliceVar(&take, "take", nil, "an account or group that is to have no entry, such as user:temp")
-	f.BoolVar(&later, "later", false, "with --grant and --take: the default entries of folders, too, for what comes later")
+	f.BoolVar(&later, "later", false,
+		"with --grant and --take: the default entries of folders, too, for what comes later")
 	return c
 }
 

@@ -29,7 +29,9 @@ func passwordIn(flag, file string) (string, error) {
 
 func agentCommand(o *options) *cobra.Command {
 	var folder string
-	c := noun("agent", "Run and enrol the agent of this host", agentRun(&folder), agentEnrol(&folder), agentStdio(&folder), agentRequest(&folder), agentJoin(&folder), agentCarry(o, &folder), agentProber(&folder), agentStatus(o, &folder), runsHere(o, &folder), putBackHere(o, &folder))
+	c := noun("agent", "Run and enrol the agent of this host", agentRun(&folder), agentEnrol(&folder),
+		agentStdio(&folder), agentRequest(&folder), agentJoin(&folder), agentCarry(o, &folder), agentProber(&folder),
+		agentStatus(o, &folder), runsHere(o, &folder), putBackHere(o, &folder))
 	c.PersistentFlags().StringVar(&folder, "folder", "/var/lib/idletally-agent", "the agent's own folder")
 	return c
 }
@@ -38,7 +40,8 @@ func agentCommand(o *options) *cobra.Command {
 func workFlags(c *cobra.Command, level *string) (apply func(*agent.Agent)) {
 	var listen, lookOnly bool
 	own := runFlags(c)
-	c.Flags().BoolVar(&listen, "watch", true, "hear from the kernel what changes, so that drift is known at once (needs CAP_SYS_ADMIN)")
+	c.Flags().BoolVar(&listen, "watch", true,
+		"hear from the kernel what changes, so that drift is known at once (needs CAP_SYS_ADMIN)")
 	c.Flags().BoolVar(&lookOnly, "look-only", false, "change nothing on this host, whoever signs what")
 	c.Flags().StringVar(level, "log-level", "info", "debug, info, warn or error")
 	return func(a *agent.Agent) {
@@ -72,7 +75,10 @@ func stopped(err error) error {
 func agentRun(folder *string) *cobra.Command {
 	var level, each string
 	var apply func(*agent.Agent)
-	c := &cobra.Command{Use: "run", Short: "Work for this host, or the one that was enrolled here, until stopped", Args: args(0, 0, "no argument"),
+	c := &cobra.Command{
+		Use:   "run",
+		Short: "Work for this host, or the one that was enrolled here, until stopped",
+		Args:  args(0, 0, "no argument"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			log, _, err := logger(c, level)
 			if err != nil {
@@ -97,14 +103,16 @@ func agentRun(folder *string) *cobra.Command {
 				return one(*folder)
 			}
 			return forEach(c.Context(), each, log, one)
-		}}
+		},
+	}
 	apply = workFlags(c, &level)
-	c.Flags().StringVar(&each, "each", "", "work for every host enrolled into a subfolder of this one; new ones are picked up")
+	c.Flags().StringVar(&each, "each", "",
+		"work for every host enrolled into a subfolder of this one; new ones are picked up")
 	return c
 }
 
-// forEach works for all agents whose folders are in one, until the context ends. What one of them ends with does not concern the others; it
-// is tried again after a while.
+// forEach works for all agents whose folders are in one, until the context ends. What one of them ends with
+// does not concern the others; it is tried again after a while.
 func forEach(ctx context.Context, top string, log *slog.Logger, one func(folder string) error) error {
 	const look, again = 5 * time.Second, time.Minute
 	enrolled := func(folder string) bool {
@@ -166,17 +174,22 @@ func agentStdio(folder *string) *cobra.Command {
 	var enrol bool
 	var roots []string
 	var apply func(*agent.Agent)
-	c := &cobra.Command{Use: "stdio", Short: "Work for this host by way of a program at standard input and output", Args: args(0, 0, "no argument"),
-		Long: `Work for this host by way of whoever stands at standard input and output: "idletally agent run" of another machine, which has come
-over SSH. It brings this agent's calls to the service, and sees nothing of them; they are the agent's own, by the certificate
-in its folder.
+	c := &cobra.Command{
+		Use:   "stdio",
+		Short: "Work for this host by way of a program at standard input and output",
+		Args:  args(0, 0, "no argument"),
+		Long: `Work for this host by way of whoever stands at standard input and output: "idletally agent run" of
+another machine, which has come over SSH. It brings this agent's calls to the service, and sees
+nothing of them; they are the agent's own, by the certificate in its folder.
 
-This is the one command that such an account needs. Where it has to be root for that, this line for sudoers lets it:
+This is the one command that such an account needs. Where it has to be root for that, this line for
+sudoers lets it:
 
   keeper ALL=(root) NOPASSWD: /usr/bin/idletally agent stdio --folder /var/lib/idletally-agent
 
-With --enrol it joins the service that the other one names, unless it has joined one already. The roots are said with --root, in the
-command that is allowed: they are this host's own decision, and the other one may ask for no others. It takes two minutes at the most.
+With --enrol it joins the service that the other one names, unless it has joined one already. The
+roots are said with --root, in the command that is allowed: they are this host's own decision, and
+the other one may ask for no others. It takes two minutes at the most.
 
   keeper ALL=(root) NOPASSWD: /usr/bin/idletally agent stdio --folder /var/lib/idletally-agent --enrol --root /srv/app`,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -201,19 +214,25 @@ command that is allowed: they are this host's own decision, and the other one ma
 				return err
 			}
 			return work(ctx, a)
-		}}
+		},
+	}
 	apply = workFlags(c, &level)
 	c.Flags().BoolVar(&enrol, "enrol", false, "join the service that the other one names")
-	c.Flags().StringArrayVar(&roots, "root", nil, "with --enrol: folder below which the agent may work; give it once for each")
+	c.Flags().StringArrayVar(&roots, "root", nil,
+		"with --enrol: folder below which the agent may work; give it once for each")
 	return c
 }
 
 func agentProber(folder *string) *cobra.Command {
 	var proberFile string
 	var noMore bool
-	prober := &cobra.Command{Use: "prober ACCOUNT", Short: "Let the agent of a file server try as an account", Args: args(1, 1, "an account of the file server"),
-		Long: `Let the agent of a file server try as an account, for "idletally access probe". On a share nobody can try as somebody else without
-that account's password: it is sealed in the agent's folder, and goes to nobody but the file server.`,
+	prober := &cobra.Command{
+		Use:   "prober ACCOUNT",
+		Short: "Let the agent of a file server try as an account",
+		Args:  args(1, 1, "an account of the file server"),
+		Long: `Let the agent of a file server try as an account, for "idletally access probe". On a share nobody
+can try as somebody else without that account's password: it is sealed in the agent's folder, and
+goes to nobody but the file server.`,
 		RunE: func(c *cobra.Command, a []string) error {
 			if (proberFile == "") != noMore {
 				return usageError{errors.New("give --password-file, or --no-more")}
@@ -237,7 +256,8 @@ that account's password: it is sealed in the agent's folder, and goes to nobody 
 				say(c, "%s is a prober now.", a[0])
 			}
 			return nil
-		}}
+		},
+	}
 	prober.Flags().StringVar(&proberFile, "password-file", "", "file that holds the account's password")
 	prober.Flags().BoolVar(&noMore, "no-more", false, "forget the account's password")
 	return prober

@@ -24,14 +24,19 @@ type hostHere struct {
 	Agent   *agent.Status `json:"agent,omitempty"`
 }
 
-// heardWithin is how long ago a service may have answered for an agent to be well: an agent that waits is answered each half minute.
+// heardWithin is how long ago a service may have answered for an agent to be well: an agent that waits is
+// answered each half minute.
 const heardWithin = 3 * time.Minute
 
 func agentStatus(o *options, folder *string) *cobra.Command {
 	var each string
-	c := &cobra.Command{Use: "status", Short: "Say how the agent of this host fares, without asking any service", Args: args(0, 0, "no argument"),
-		Long: `Say how the agent of this host fares: whether it runs, when the service answered it last, whether it hears of changes, what it is at,
-and how long its certificate is good. The agent itself is asked, by its folder; no service is. The exit code is 4 where something is wrong.`,
+	c := &cobra.Command{
+		Use:   "status",
+		Short: "Say how the agent of this host fares, without asking any service",
+		Args:  args(0, 0, "no argument"),
+		Long: `Say how the agent of this host fares: whether it runs, when the service answered it last, whether it
+hears of changes, what it is at, and how long its certificate is good. The agent itself is asked, by
+its folder; no service is. The exit code is 4 where something is wrong.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if each != "" {
 				return showHostsHere(c, o, each)
@@ -44,7 +49,8 @@ and how long its certificate is good. The agent itself is asked, by its folder; 
 				err = errNotSo
 			}
 			return err
-		}}
+		},
+	}
 	c.Flags().StringVar(&each, "each", "", "of every host enrolled into a subfolder of this one")
 	return c
 }
@@ -59,7 +65,10 @@ func showHostsHere(c *cobra.Command, o *options, top string) error {
 		return err
 	}
 	list := []hostHere{}
-	t := table{head: []string{"HOST", "WELL", "ANSWERED", "WATCH", "AT WORK", "CERTIFICATE UNTIL", "WHAT IS WRONG"}, none: "No host is enrolled there."}
+	t := table{
+		head: []string{"HOST", "WELL", "ANSWERED", "WATCH", "AT WORK", "CERTIFICATE UNTIL", "WHAT IS WRONG"},
+		none: "No host is enrolled there.",
+	}
 	ill := false
 	for _, name := range names {
 		h, err := lookHere(c.Context(), filepath.Dir(name), time.Now())
@@ -80,7 +89,8 @@ func showHostsHere(c *cobra.Command, o *options, top string) error {
 		if !h.Well {
 			wrong = h.Says
 		}
-		t.add(cmp.Or(h.Host, filepath.Base(h.Folder)), yesNo(h.Well), whenever(s.Answered), yesNo(s.Watching), atWork(s.Work), until, wrong)
+		t.add(cmp.Or(h.Host, filepath.Base(h.Folder)), yesNo(h.Well), whenever(s.Answered), yesNo(s.Watching),
+			atWork(s.Work), until, wrong)
 	}
 	t.value = list
 	if err := o.show(c, t); err != nil {
@@ -102,7 +112,9 @@ func lookHere(ctx context.Context, folder string, now time.Time) (h hostHere, er
 	h.Host, h.Service, h.Roots = s.Host, s.Service, s.Roots
 	switch {
 	case s.Remote != nil:
-		h.Well, h.Says = true, "reached over SSH at "+s.Remote.Address+": its agent is there, idletally agent status says there how it fares"
+		h.Well, h.Says = true,
+			"reached over SSH at "+s.Remote.Address+
+				": its agent is there, idletally agent status says there how it fares"
 		return h, nil
 	case s.Service == "":
 		h.Well, h.Says = true, "nothing leads to its service: orders are carried here"
@@ -130,9 +142,11 @@ func judge(s agent.Status, now time.Time) (well bool, says string) {
 	case s.Answered == nil && (why != "" || now.Sub(s.Since) > heardWithin):
 		return false, "the service has not answered it yet" + faulty(why)
 	case s.Answered != nil && now.Sub(*s.Answered) > heardWithin:
-		return false, fmt.Sprintf("the service has not answered it for %s%s", now.Sub(*s.Answered).Round(time.Second), faulty(why))
+		return false, fmt.Sprintf("the service has not answered it for %s%s", now.Sub(*s.Answered).Round(time.Second),
+			faulty(why))
 	case s.Failing != nil && now.Sub(s.Failing.Since) > heardWithin:
-		return false, fmt.Sprintf("it has asked for %s in vain for %s%s", s.Failing.What, now.Sub(s.Failing.Since).Round(time.Second), faulty(why))
+		return false, fmt.Sprintf("it has asked for %s in vain for %s%s", s.Failing.What,
+			now.Sub(s.Failing.Since).Round(time.Second), faulty(why))
 	case s.Failing != nil:
 		return true, "it works, though a call failed since" + faulty(why)
 	}
@@ -142,7 +156,8 @@ func judge(s agent.Status, now time.Time) (well bool, says string) {
 func (h hostHere) pairs() []any {
 	out := []any{"host", h.Host, "state", h.Says, "service", h.Service}
 	if s := h.Agent; s != nil {
-		out = append(out, "agent", fmt.Sprintf("%s, process %d, since %s", s.Version, s.Process, when(s.Since)), "answered last", whenever(s.Answered), "hears of changes", yesNo(s.Watching))
+		out = append(out, "agent", fmt.Sprintf("%s, process %d, since %s", s.Version, s.Process, when(s.Since)),
+			"answered last", whenever(s.Answered), "hears of changes", yesNo(s.Watching))
 		out = append(out, lines("not watched", s.Notes)...)
 		out = append(out, "at work", atWork(s.Work), "certificate until", when(s.Until))
 	}

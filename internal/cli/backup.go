@@ -62,11 +62,16 @@ func theDatabase(ctx context.Context, dsn, data string) (string, func(), error) 
 func backupCommand(o *options) *cobra.Command {
 	var data, dsn, given string
 	var without bool
-	write := &cobra.Command{Use: "write FILE", Short: "Write all of the service into one file, while it runs", Args: args(1, 1, "a file"),
-		Long: `Write all of the service into one file, while it runs: the database as it is at one moment, and the service's keys.
+	write := &cobra.Command{
+		Use:   "write FILE",
+		Short: "Write all of the service into one file, while it runs",
+		Args:  args(1, 1, "a file"),
+		Long: `Write all of the service into one file, while it runs: the database as it is at one moment, and the
+service's keys.
 
-Who has the file and no more can sign orders to your hosts: it is made readable by you alone, and belongs where keys belong. With
---without-keys it holds no key of the service; keep a copy of the folder "keys" elsewhere then.`,
+Who has the file and no more can sign orders to your hosts: it is made readable by you alone, and
+belongs where keys belong. With --without-keys it holds no key of the service; keep a copy of the
+folder "keys" elsewhere then.`,
 		RunE: func(c *cobra.Command, a []string) error {
 			files, err := keyFiles(data)
 			if err != nil {
@@ -105,15 +110,22 @@ Who has the file and no more can sign orders to your hosts: it is made readable 
 			if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
 				return fmt.Errorf("backup: %w", err)
 			}
-			if _, err := checkBackup(c.Context(), f.Name(), []ed25519.PublicKey{key.Public().(ed25519.PublicKey)}); err != nil { // what cannot be read is no backup
+			if _, err := checkBackup(c.Context(), f.Name(), []ed25519.PublicKey{
+				key.Public().(ed25519.PublicKey),
+			}); err != nil {
+				// what cannot be read is no backup
 				return err
 			}
 			if err := os.Rename(f.Name(), to); err != nil {
 				return err
 			}
 			return o.showBackup(c, got)
-		}}
-	check := &cobra.Command{Use: "check FILE", Short: "Say whether a backup is whole, and what it holds", Args: args(1, 1, "a file"),
+		},
+	}
+	check := &cobra.Command{
+		Use:   "check FILE",
+		Short: "Say whether a backup is whole, and what it holds",
+		Args:  args(1, 1, "a file"),
 		RunE: func(c *cobra.Command, a []string) error {
 			want, err := signers(given, data)
 			if err != nil {
@@ -124,16 +136,22 @@ Who has the file and no more can sign orders to your hosts: it is made readable 
 				return err
 			}
 			return o.showBackup(c, got)
-		}}
+		},
+	}
 	var keepTokens bool
-	restore := &cobra.Command{Use: "restore FILE", Short: "Make the service of a backup: into an empty database, and a folder without keys", Args: args(1, 1, "a file"),
+	restore := &cobra.Command{
+		Use:   "restore FILE",
+		Short: "Make the service of a backup: into an empty database, and a folder without keys",
+		Args:  args(1, 1, "a file"),
 		Long: `Make the service of a backup: into an empty database, and a folder without keys.
 
-What was ended after the backup was written comes back with it. So everybody has to sign in again, tokens and enrolment codes count no more
-(--keep-tokens keeps tokens), and you are told which people and which hosts' certificates count: take out those that you had taken out. The
-history tells of the restore.
+What was ended after the backup was written comes back with it. So everybody has to sign in again,
+tokens and enrolment codes count no more (--keep-tokens keeps tokens), and you are told which people
+and which hosts' certificates count: take out those that you had taken out. The history tells of the
+restore.
 
-Who can change the file can make anybody an admin: give the service's public key with --key, as "idletally history verify" told it.`,
+Who can change the file can make anybody an admin: give the service's public key with --key, as
+"idletally history verify" told it.`,
 		RunE: func(c *cobra.Command, a []string) error {
 			want, err := signers(given, "")
 			if err != nil {
@@ -160,7 +178,10 @@ Who can change the file can make anybody an admin: give the service's public key
 			}
 			defer f.Close()
 			files := map[string][]byte{}
-			got, err := store.Restore(c.Context(), at, f, func(name string, b []byte) error { files[name] = b; return nil })
+			got, err := store.Restore(c.Context(), at, f, func(name string, b []byte) error {
+				files[name] = b
+				return nil
+			})
 			if err != nil {
 				return fmt.Errorf("%w: what was restored so far is of no use: empty the database and try again", err)
 			}
@@ -175,7 +196,8 @@ Who can change the file can make anybody an admin: give the service's public key
 			}
 			for name, b := range files {
 				mode := os.FileMode(0o600)
-				if strings.HasSuffix(name, ".pem") && !strings.Contains(string(b), "PRIVATE") { // what everybody may have
+				if strings.HasSuffix(name, ".pem") && !strings.Contains(string(b), "PRIVATE") {
+					// what everybody may have
 					mode = 0o644
 				}
 				if err := os.WriteFile(filepath.Join(keys, name), b, mode); err != nil {
@@ -187,21 +209,24 @@ Who can change the file can make anybody an admin: give the service's public key
 			}
 			o.sayRevived(c, revived, keepTokens)
 			return nil
-		}}
+		},
+	}
 	restore.Flags().BoolVar(&keepTokens, "keep-tokens", false, "programs' tokens go on counting")
 	for _, x := range []*cobra.Command{check, restore} {
-		x.Flags().StringVar(&given, "key", "", "the service's public key (base64) that has to have signed the backup, as \"history verify\" tells it")
+		x.Flags().StringVar(&given, "key", "",
+			"the service's public key (base64) that has to have signed the backup, as \"history verify\" tells it")
 	}
 	write.Flags().BoolVar(&without, "without-keys", false, "leave the service's keys out")
 	c := noun("backup", "Back the service up, and restore it", write, check, restore)
 	c.PersistentFlags().StringVar(&data, "data", "/var/lib/idletally", "the service's own folder")
-	c.PersistentFlags().StringVar(&dsn, "database", os.Getenv("IDLETALLY_DATABASE"), "its database, where that is not its private one; better given by IDLETALLY_DATABASE")
+	c.PersistentFlags().StringVar(&dsn, "database", os.Getenv("IDLETALLY_DATABASE"),
+		"its database, where that is not its private one; better given by IDLETALLY_DATABASE")
 	c.PersistentFlags().Lookup("database").DefValue = "" // it may hold a password
 	return c
 }
 
-// signers are the keys of which one has to have signed a backup: the one that was given, or those that sign, or signed, for the service
-// whose folder this is; nil is any.
+// signers are the keys of which one has to have signed a backup: the one that was given, or those that sign,
+// or signed, for the service whose folder this is; nil is any.
 func signers(given, data string) ([]ed25519.PublicKey, error) {
 	if given != "" {
 		key, err := base64.StdEncoding.DecodeString(given)
@@ -214,7 +239,8 @@ func signers(given, data string) ([]ed25519.PublicKey, error) {
 		return nil, nil
 	}
 	keys, err := authority.Signers(filepath.Join(data, "keys"))
-	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) { // there is no service here, or it is not for us to read
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
+		// there is no service here, or it is not for us to read
 		return nil, nil
 	}
 	return keys, err
@@ -227,7 +253,8 @@ func checkBackup(ctx context.Context, file string, want []ed25519.PublicKey) (st
 		return store.Counted{}, err
 	}
 	defer f.Close()
-	got, err := store.ReadBackup(ctx, f, func(store.Manifest) error { return nil }, func(string, []byte) error { return nil }, func(string, []string, [][]any) error { return nil })
+	got, err := store.ReadBackup(ctx, f, func(store.Manifest) error { return nil },
+		func(string, []byte) error { return nil }, func(string, []string, [][]any) error { return nil })
 	if err != nil {
 		return got, fmt.Errorf("%s: %w", file, err)
 	}
@@ -235,7 +262,8 @@ func checkBackup(ctx context.Context, file string, want []ed25519.PublicKey) (st
 	case want == nil || slices.ContainsFunc(want, func(k ed25519.PublicKey) bool { return bytes.Equal(k, got.Key) }):
 		return got, nil
 	case got.Key == nil:
-		return got, fmt.Errorf("%s: an earlier version wrote it, and nobody signed it: whoever had it since may have changed it", file)
+		return got, fmt.Errorf(
+			"%s: an earlier version wrote it, and nobody signed it: whoever had it since may have changed it", file)
 	}
 	return got, fmt.Errorf("%s: it is signed by another key: %s", file, base64.StdEncoding.EncodeToString(got.Key))
 }
@@ -255,7 +283,8 @@ func (o *options) sayRevived(c *cobra.Command, r store.Revived, keptTokens bool)
 		say(c, "  %s  %s, for %s: %s", t.ID, t.Person, printable(t.Name), strings.Join(t.Roles(), ", "))
 	}
 	say(c, "These people count again; remove those that you had removed: %s", strings.Join(r.People, ", "))
-	say(c, "The certificates of these hosts' agents count again; shut those out that you had shut out: %s", cmp.Or(strings.Join(r.Hosts, ", "), "none"))
+	say(c, "The certificates of these hosts' agents count again; shut those out that you had shut out: %s",
+		cmp.Or(strings.Join(r.Hosts, ", "), "none"))
 }
 
 func (o *options) showBackup(c *cobra.Command, b store.Counted) error {
@@ -272,5 +301,7 @@ func (o *options) showBackup(c *cobra.Command, b store.Counted) error {
 	if b.Key != nil {
 		signed = base64.StdEncoding.EncodeToString(b.Key)
 	}
-	return o.showOne(c, b, "signed by", signed, "of", b.At, "by version", b.Version, "schema", strconv.FormatInt(b.Schema, 10), "tables", strconv.Itoa(len(b.Tables)), "rows", strconv.FormatInt(rows, 10), "keys", keys)
+	return o.showOne(c, b, "signed by", signed, "of", b.At, "by version", b.Version, "schema",
+		strconv.FormatInt(b.Schema, 10), "tables", strconv.Itoa(len(b.Tables)), "rows", strconv.FormatInt(rows, 10),
+		"keys", keys)
 }

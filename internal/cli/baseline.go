@@ -29,9 +29,12 @@ func read(c *cobra.Command, file string) (string, error) {
 
 func baselineCommand(o *options) *cobra.Command {
 	var offline, strict bool
-	check := &cobra.Command{Use: "check FILE...", Short: "Check baselines; exit code 4 where one has errors", Args: args(1, 10_000, "files, or - for standard input"),
-		Long: `Check baselines. Errors name line and column and what would be right. With a session the
-service also says which hosts they apply to and what single hosts cannot follow; --local asks no service.`,
+	check := &cobra.Command{
+		Use:   "check FILE...",
+		Short: "Check baselines; exit code 4 where one has errors",
+		Args:  args(1, 10_000, "files, or - for standard input"),
+		Long: `Check baselines. Errors name line and column and what would be right. With a session the service
+also says which hosts they apply to and what single hosts cannot follow; --local asks no service.`,
 		RunE: func(c *cobra.Command, a []string) error {
 			var all []checkedFile
 			for _, file := range a {
@@ -45,11 +48,15 @@ service also says which hosts they apply to and what single hosts cannot follow;
 				all = append(all, checkedFile{file, k})
 			}
 			return showChecked(o, c, all, strict)
-		}}
+		},
+	}
 	check.Flags().BoolVar(&strict, "strict", false, "exit with 4 where there are warnings, too")
 	check.Flags().BoolVar(&offline, "local", false, "check the text alone, without a service")
 	var after int
-	upload := &cobra.Command{Use: "upload FILE", Short: "Keep a baseline as the next draft edition", Args: args(1, 1, "a file, or - for standard input"),
+	upload := &cobra.Command{
+		Use:   "upload FILE",
+		Short: "Keep a baseline as the next draft edition",
+		Args:  args(1, 1, "a file, or - for standard input"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			text, err := read(c, a[0])
 			if err != nil {
@@ -72,9 +79,15 @@ service also says which hosts they apply to and what single hosts cannot follow;
 			}
 			return o.showOne(c, e, "application", e.Application, "edition", strconv.Itoa(e.Number), "state", e.State,
 				"next", fmt.Sprintf("idletally baseline publish %s %d", e.Application, e.Number))
-		})}
-	upload.Flags().IntVar(&after, "after", 0, "the newest edition when this was written, 0 for none: nothing is kept where somebody else has kept another one meanwhile")
-	publish := &cobra.Command{Use: "publish APPLICATION EDITION", Short: "Make an edition the one that counts", Args: args(2, 2, "an application and the number of an edition"),
+		}),
+	}
+	upload.Flags().IntVar(&after, "after", 0,
+		"the newest edition when this was written, 0 for none: nothing is kept where somebody else has kept another "+
+			"one meanwhile")
+	publish := &cobra.Command{
+		Use:   "publish APPLICATION EDITION",
+		Short: "Make an edition the one that counts",
+		Args:  args(2, 2, "an application and the number of an edition"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			n, err := strconv.Atoi(a[1])
 			if err != nil || n < 1 {
@@ -84,18 +97,31 @@ service also says which hosts they apply to and what single hosts cannot follow;
 			if err != nil {
 				return err
 			}
-			return o.showOne(c, e, "application", e.Application, "edition", strconv.Itoa(e.Number), "state", e.State, "published by", e.PublishedBy)
-		})}
+			return o.showOne(c, e, "application", e.Application, "edition", strconv.Itoa(e.Number), "state", e.State,
+				"published by", e.PublishedBy)
+		}),
+	}
 	var editions listing
-	list := &cobra.Command{Use: "list APPLICATION", Short: "List editions, newest first", Args: args(1, 1, "an application"),
+	list := &cobra.Command{
+		Use:   "list APPLICATION",
+		Short: "List editions, newest first",
+		Args:  args(1, 1, "an application"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
-			t := table{head: []string{"EDITION", "STATE", "AUTHOR", "DRAFTED", "PUBLISHED", "BY"}, none: "No editions of " + a[0] + " yet."}
-			return showPages(o, c, editions, "editions", api.EditionPages(a[0]).Page, t, func(t *table, e wire.Edition) {
-				t.add(strconv.Itoa(e.Number), e.State, e.Author, e.Created, e.Published, e.PublishedBy)
-			})
-		})}
+			t := table{
+				head: []string{"EDITION", "STATE", "AUTHOR", "DRAFTED", "PUBLISHED", "BY"},
+				none: "No editions of " + a[0] + " yet.",
+			}
+			return showPages(o, c, editions, "editions", api.EditionPages(a[0]).Page, t,
+				func(t *table, e wire.Edition) {
+					t.add(strconv.Itoa(e.Number), e.State, e.Author, e.Created, e.Published, e.PublishedBy)
+				})
+		}),
+	}
 	listFlags(list, &editions, 200)
-	show := &cobra.Command{Use: "show APPLICATION [EDITION]", Short: "Print an edition's text, the published one's by default", Args: args(1, 2, "an application"),
+	show := &cobra.Command{
+		Use:   "show APPLICATION [EDITION]",
+		Short: "Print an edition's text, the published one's by default",
+		Args:  args(1, 2, "an application"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			n := 0
 			if len(a) == 2 {
@@ -113,13 +139,21 @@ service also says which hosts they apply to and what single hosts cannot follow;
 			}
 			_, err = fmt.Fprint(c.OutOrStdout(), printable(e.Text))
 			return err
-		})}
-	schema := &cobra.Command{Use: "schema", Short: "Print the JSON Schema of the language, for editors", Args: args(0, 0, "no argument"),
+		}),
+	}
+	schema := &cobra.Command{
+		Use:   "schema",
+		Short: "Print the JSON Schema of the language, for editors",
+		Args:  args(0, 0, "no argument"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			_, err := c.OutOrStdout().Write(baseline.Schema)
 			return err
-		}}
-	effect := &cobra.Command{Use: "effect FILE", Short: "Say how a baseline would judge the last snapshots, before it is published", Args: args(1, 1, "a file, or - for standard input"),
+		},
+	}
+	effect := &cobra.Command{
+		Use:   "effect FILE",
+		Short: "Say how a baseline would judge the last snapshots, before it is published",
+		Args:  args(1, 1, "a file, or - for standard input"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			text, err := read(c, a[0])
 			if err != nil {
@@ -130,8 +164,12 @@ service also says which hosts they apply to and what single hosts cannot follow;
 				return err
 			}
 			return o.showEffect(c, e)
-		})}
-	compare := &cobra.Command{Use: "compare APPLICATION EDITION EDITION", Short: "Say which paths two editions judge differently", Args: args(3, 3, "an application and the numbers of two editions"),
+		}),
+	}
+	compare := &cobra.Command{
+		Use:   "compare APPLICATION EDITION EDITION",
+		Short: "Say which paths two editions judge differently",
+		Args:  args(3, 3, "an application and the numbers of two editions"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			var n [2]int
 			for i := range n {
@@ -145,12 +183,17 @@ service also says which hosts they apply to and what single hosts cannot follow;
 				return err
 			}
 			return o.showEffect(c, e)
-		})}
+		}),
+	}
 	var in wire.NewDerivation
-	derive := &cobra.Command{Use: "derive APPLICATION [HOST...]", Short: "Draft a baseline from hosts that are right", Args: args(1, 51, "an application and hosts"),
+	derive := &cobra.Command{
+		Use:   "derive APPLICATION [HOST...]",
+		Short: "Draft a baseline from hosts that are right",
+		Args:  args(1, 51, "an application and hosts"),
 		Long: `Draft a baseline from what hosts look like: few general rules, and exceptions. Held against the
-snapshots that it was derived from, the draft has no findings. Print it, read it, make it yours, and upload it.
-A host without a published baseline is looked at first with: idletally snapshot take APPLICATION HOST --root FOLDER`,
+snapshots that it was derived from, the draft has no findings. Print it, read it, make it yours, and
+upload it. A host without a published baseline is looked at first with: idletally snapshot take
+APPLICATION HOST --root FOLDER`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			if in.Application, in.Hosts = a[0], a[1:]; len(in.Hosts)+len(in.Snapshots) == 0 {
 				return usageError{errors.New("name hosts that are right, or snapshots of them: --snapshot ID")}
@@ -168,11 +211,16 @@ A host without a published baseline is looked at first with: idletally snapshot 
 				t.add(r.Name, strconv.Itoa(r.Places), strconv.FormatFloat(r.Share, 'f', 4, 64))
 			}
 			return o.show(c, t)
-		})}
-	derive.Flags().StringArrayVar(&in.Snapshots, "snapshot", nil, "a snapshot that is right, instead of a host's last one; repeatable")
+		}),
+	}
+	derive.Flags().StringArrayVar(&in.Snapshots, "snapshot", nil,
+		"a snapshot that is right, instead of a host's last one; repeatable")
 	var host string
 	var edition int
-	explain := &cobra.Command{Use: "explain APPLICATION PATH", Short: "Say which rule decides which aspect of a path, and which are overruled", Args: args(2, 2, "an application and a path"),
+	explain := &cobra.Command{
+		Use:   "explain APPLICATION PATH",
+		Short: "Say which rule decides which aspect of a path, and which are overruled",
+		Args:  args(2, 2, "an application and a path"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			if host == "" {
 				return usageError{errors.New("say on which host: --host HOST")}
@@ -181,12 +229,17 @@ A host without a published baseline is looked at first with: idletally snapshot 
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"ASPECT", "RULE", "DECLARED", "FOUND", "OVERRULED", "WHY"}, value: x, none: "No rule speaks of this path."}
+			t := table{
+				head:  []string{"ASPECT", "RULE", "DECLARED", "FOUND", "OVERRULED", "WHY"},
+				value: x,
+				none:  "No rule speaks of this path.",
+			}
 			if x.LeaveAlone {
 				t.none = "The baseline leaves this path alone."
 			}
 			for _, e := range x.Aspects {
-				t.add(string(e.Aspect), e.Rule, e.Declared, cmp.Or(e.Found, "as declared"), strings.Join(e.Overruled, ", "), e.Why)
+				t.add(string(e.Aspect), e.Rule, e.Declared, cmp.Or(e.Found, "as declared"),
+					strings.Join(e.Overruled, ", "), e.Why)
 			}
 			if o.output == "table" {
 				seen := "as in its last snapshot"
@@ -202,22 +255,33 @@ A host without a published baseline is looked at first with: idletally snapshot 
 				say(c, "These rules match the path, and their conditions do not: %s", strings.Join(x.NotFor, ", "))
 			}
 			return nil
-		})}
+		}),
+	}
 	explain.Flags().StringVar(&host, "host", "", "the host")
 	explain.Flags().IntVar(&edition, "edition", 0, "an edition's number (default: the published one)")
-	return noun("baseline", "Manage baselines: what should be", derive, check, effect, upload, publish, list, show, compare, explain, schema)
+	return noun("baseline", "Manage baselines: what should be", derive, check, effect, upload, publish, list, show,
+		compare, explain, schema)
 }
 
 // showEffect shows what is judged differently, host by host.
 func (o *options) showEffect(c *cobra.Command, e wire.EditionEffect) error {
-	t := table{head: []string{"HOST", "COUNT", "", "ASPECT", "FOUND", "DECLARED", "THEN", "RULE", "EFFECT", "WHERE"}, value: e, none: "No path is judged differently."}
+	t := table{
+		head:  []string{"HOST", "COUNT", "", "ASPECT", "FOUND", "DECLARED", "THEN", "RULE", "EFFECT", "WHERE"},
+		value: e,
+		none:  "No path is judged differently.",
+	}
 	for _, h := range e.Hosts {
 		if o.output == "table" {
-			say(c, "%s: %d findings now, %d then: %d new, %d gone, %d with another declaration", h.Host, h.Before, h.After, h.New, h.Gone, h.Changed)
+			say(c, "%s: %d findings now, %d then: %d new, %d gone, %d with another declaration", h.Host, h.Before,
+				h.After, h.New, h.Gone, h.Changed)
 		}
 		for _, s := range h.Shifts {
-			what := map[[2]bool]string{{true, false}: "gone", {false, true}: "new", {true, true}: "changed"}[[2]bool{s.Was != "", s.Is != ""}]
-			t.add(h.Host, strconv.Itoa(s.Count), what, s.Kind+" "+s.Aspect, s.Found, cmp.Or(s.Was, "–"), cmp.Or(s.Is, "–"), cmp.Or(s.NewRule, s.OldRule), effect(s.Word), place(s.Count, s.Folder, s.Example))
+			what := map[[2]bool]string{{true, false}: "gone", {false, true}: "new", {true, true}: "changed"}[[2]bool{
+				s.Was != "",
+				s.Is != "",
+			}]
+			t.add(h.Host, strconv.Itoa(s.Count), what, s.Kind+" "+s.Aspect, s.Found, cmp.Or(s.Was, "–"),
+				cmp.Or(s.Is, "–"), cmp.Or(s.NewRule, s.OldRule), effect(s.Word), place(s.Count, s.Folder, s.Example))
 		}
 	}
 	if err := o.show(c, t); err != nil {
@@ -279,7 +343,8 @@ func showChecked(o *options, c *cobra.Command, all []checkedFile, strict bool) e
 			t.add(k.File, p.Line, p.Column, p.Host, p.Message)
 		}
 		for _, w := range k.Warnings {
-			t.add(k.File, w.Line, w.Column, strings.Join(w.Hosts, " "), "warning: "+w.Message+"; write instead: "+w.Instead)
+			t.add(k.File, w.Line, w.Column, strings.Join(w.Hosts, " "),
+				"warning: "+w.Message+"; write instead: "+w.Instead)
 		}
 		if o.output == "table" {
 			sayChecked(c, k)

@@ -71,7 +71,8 @@ func exitCode(err error) int {
 	return exitFailed
 }
 
-// A failure is how a command that did not do what it was to tells programs so: a problem (RFC 9457), the service's own where it had one.
+// A failure is how a command that did not do what it was to tells programs so: a problem (RFC 9457), the
+// service's own where it had one.
 type failure struct {
 	Type   string `json:"type"`
 	Code   string `json:"code"`
@@ -120,10 +121,13 @@ were found (baseline with errors, drift with --strict, steps refused, hosts miss
 		return usageError{fmt.Errorf("%w: see %s --help", err, c.CommandPath())}
 	})
 	root.PersistentFlags().StringVarP(&o.output, "output", "o", "table", "how to show the answer: table, json or csv")
-	root.PersistentFlags().StringVar(&o.config, "config", "", "folder of your session (default: your user configuration folder)")
-	root.PersistentFlags().StringVar(&o.profile, "profile", "", "which of your sessions at several services to use; login makes it")
+	root.PersistentFlags().StringVar(&o.config, "config", "",
+		"folder of your session (default: your user configuration folder)")
+	root.PersistentFlags().StringVar(&o.profile, "profile", "",
+		"which of your sessions at several services to use; login makes it")
 	root.PersistentFlags().BoolVar(&o.wide, "wide", false, "leave nothing out of tables, however narrow the terminal")
-	root.PersistentFlags().BoolVar(&o.noPager, "no-pager", false, "show long answers as they are, not by way of PAGER (less where that is not set)")
+	root.PersistentFlags().BoolVar(&o.noPager, "no-pager", false,
+		"show long answers as they are, not by way of PAGER (less where that is not set)")
 	root.PersistentPreRunE = func(c *cobra.Command, _ []string) error {
 		if err := o.fromEnvironment(c); err != nil {
 			return err
@@ -133,7 +137,11 @@ were found (baseline with errors, drift with --strict, steps refused, hosts miss
 	}
 	root.AddCommand(ownCommands(o)...)
 	root.AddCommand(agentCommand(o), loginCommand(o), logoutCommand(o), personCommand(o), hostCommand(o),
-		applicationCommand(o), baselineCommand(o), snapshotCommand(o), driftCommand(o), waiverCommand(o), planCommand(o), runCommand(o), historyCommand(o), signInCommand(o), tokenCommand(o), scheduleCommand(o), hookCommand(o), policyCommand(o), keysCommand(o), overviewCommand(o), versionCommand(o), profileCommand(o), searchCommand(o), storageCommand(o), modeCommand(o), entriesCommand(o), pathCommand(o), accountCommand(o), accessCommand(o))
+		applicationCommand(o), baselineCommand(o), snapshotCommand(o), driftCommand(o), waiverCommand(o),
+		planCommand(o), runCommand(o), historyCommand(o), signInCommand(o), tokenCommand(o), scheduleCommand(o),
+		hookCommand(o), policyCommand(o), keysCommand(o), overviewCommand(o), versionCommand(o), profileCommand(o),
+		searchCommand(o), storageCommand(o), modeCommand(o), entriesCommand(o), pathCommand(o), accountCommand(o),
+		accessCommand(o))
 	grouped(root)
 	exampled(root)
 	everyCommand(root, checked)
@@ -151,7 +159,8 @@ var inGroups = []struct {
 	{"Declare and compare:", []string{"application", "baseline", "snapshot", "schedule", "drift", "waiver"}},
 	{"Change and put back:", []string{"plan", "run"}},
 	{"Hosts and their agents:", []string{"host", "agent"}},
-	{"Run the service:", []string{"serve", "backup", "storage", "person", "token", "policy", "keys", "hook", "history", "openapi"}},
+	{"Run the service:",
+		[]string{"serve", "backup", "storage", "person", "token", "policy", "keys", "hook", "history", "openapi"}},
 }
 
 // grouped shows the commands of the program in the order of work.
@@ -244,7 +253,10 @@ func unknown(c *cobra.Command, args []string) error {
 	if s := c.SuggestionsFor(args[0]); len(s) > 0 {
 		meant = ": did you mean " + strings.Join(s, " or ") + "?"
 	}
-	return usageError{fmt.Errorf("%q is no command of %s%s See %s --help", args[0], c.CommandPath(), cmp.Or(meant, "."), c.CommandPath())}
+	return usageError{
+		fmt.Errorf("%q is no command of %s%s See %s --help", args[0], c.CommandPath(), cmp.Or(meant, "."),
+			c.CommandPath()),
+	}
 }
 
 // helpCommand shows the help of another command, and refuses what is none.

@@ -28,7 +28,8 @@ func try(t *testing.T, stdin string, argv ...string) (string, error) {
 	return out.String(), err
 }
 
-const sound = "idletally: 1\napplication: app\nhosts: {tags: [x]}\nroots: [/srv/app]\nrules:\n  - {rule: all, paths: /srv/app/**, files: 0640}\n"
+const sound = "idletally: 1\napplication: app\nhosts: {tags: [x]}\nroots: [/srv/app]\nrules:\n  - {rule: all, " +
+	"paths: /srv/app/**, files: 0640}\n"
 
 func TestCheckLocally(t *testing.T) {
 	out, err := try(t, sound, "baseline", "check", "-", "--local")
@@ -53,8 +54,16 @@ func TestCheckLocally(t *testing.T) {
 }
 
 func TestUsage(t *testing.T) {
-	for _, argv := range [][]string{{"plan", "sink"}, {"plan", "show"}, {"host", "list", "extra"}, {"plan", "show", "--what"},
-		{"login", "ftp://x", "--name", "a"}, {"serve", "--log-level", "loud"}, {"drift", "findings", "a", "b"}, {"mode", "change", "0644", ""}} {
+	for _, argv := range [][]string{
+		{"plan", "sink"},
+		{"plan", "show"},
+		{"host", "list", "extra"},
+		{"plan", "show", "--what"},
+		{"login", "ftp://x", "--name", "a"},
+		{"serve", "--log-level", "loud"},
+		{"drift", "findings", "a", "b"},
+		{"mode", "change", "0644", ""},
+	} {
 		_, err := try(t, "", argv...)
 		var usage usageError
 		if !errors.As(err, &usage) {
@@ -94,7 +103,8 @@ func TestOutputs(t *testing.T) {
 		return x
 	}
 	for kind, want := range map[string]string{
-		"csv": "A,B\n'=1+1,\"with, comma\"\n", "json": "{\n  \"items\": [\n    \"v\"\n  ],\n  \"total\": 1\n}\n", "table": "A     B\n=1+1  with, comma\n",
+		"csv": "A,B\n'=1+1,\"with, comma\"\n", "json": "{\n  \"items\": [\n    \"v\"\n  ],\n  \"total\": 1\n}\n",
+		"table": "A     B\n=1+1  with, comma\n",
 	} {
 		c := &cobra.Command{}
 		var b bytes.Buffer
@@ -148,7 +158,8 @@ func TestOpenAPI(t *testing.T) {
 		OpenAPI string
 		Paths   map[string]any
 	}
-	if err != nil || json.Unmarshal([]byte(out), &doc) != nil || !strings.HasPrefix(doc.OpenAPI, "3.1") || len(doc.Paths) < 25 {
+	if err != nil || json.Unmarshal([]byte(out), &doc) != nil || !strings.HasPrefix(doc.OpenAPI, "3.1") ||
+		len(doc.Paths) < 25 {
 		t.Errorf("%.100s, %v", out, err)
 	}
 }
@@ -158,7 +169,8 @@ func TestModeCommands(t *testing.T) {
 		argv []string
 		want []string
 	}{
-		{[]string{"mode", "show", "2750"}, []string{"rwxr-s---", "u=rwx,g=rxs,o=", "special 2 = 2 (set-group-ID)", "gets this folder's group"}},
+		{[]string{"mode", "show", "2750"},
+			[]string{"rwxr-s---", "u=rwx,g=rxs,o=", "special 2 = 2 (set-group-ID)", "gets this folder's group"}},
 		{[]string{"mode", "show", "drwxrwx--T"}, []string{"1770", "sticky"}},
 		{[]string{"mode", "show", "u=rw,g=r"}, []string{"0640"}},
 		{[]string{"mode", "change", "0644", "+x"}, []string{"0755"}},
@@ -173,7 +185,12 @@ func TestModeCommands(t *testing.T) {
 			}
 		}
 	}
-	for _, argv := range [][]string{{"mode", "show", "0888"}, {"mode", "show", "rwxrwxrwz"}, {"mode", "change", "0644", "z+x"}, {"mode", "new", "--umask", "9"}} {
+	for _, argv := range [][]string{
+		{"mode", "show", "0888"},
+		{"mode", "show", "rwxrwxrwz"},
+		{"mode", "change", "0644", "z+x"},
+		{"mode", "new", "--umask", "9"},
+	} {
 		if out, err := try(t, "", argv...); err == nil {
 			t.Errorf("%v: %s", argv, out)
 		}
@@ -204,7 +221,8 @@ func TestPathCommands(t *testing.T) {
 	if err != nil || json.Unmarshal([]byte(out), &p) != nil || p.Kind != "folder" || len(p.Words) != 3 {
 		t.Errorf("%s, %v", out, err)
 	}
-	if _, err := try(t, "", "path", "show", filepath.Join(dir, "none")); err == nil || !strings.Contains(err.Error(), "it is not there") {
+	if _, err := try(t, "", "path", "show", filepath.Join(dir, "none")); err == nil ||
+		!strings.Contains(err.Error(), "it is not there") {
 		t.Errorf("missing: %v", err)
 	}
 }

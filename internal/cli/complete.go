@@ -23,7 +23,8 @@ const (
 	mostListed = 5000 // that are looked through for those
 )
 
-// names tells what can stand in one place of a command, each perhaps with a tab and a word about it. What was given before it is given too.
+// names tells what can stand in one place of a command, each perhaps with a tab and a word about it. What was
+// given before it is given too.
 type names func(ctx context.Context, api *client.Client, before []string) ([]string, error)
 
 // each makes names of a list.
@@ -72,7 +73,9 @@ var places = map[string]names{
 			return nil, nil
 		}
 		all, err := api.Editions(ctx, before[0])
-		return each(all, err, func(e wire.Edition) string { return strconv.Itoa(e.Number) + "\t" + e.State + ", by " + e.Author })
+		return each(all, err, func(e wire.Edition) string {
+			return strconv.Itoa(e.Number) + "\t" + e.State + ", by " + e.Author
+		})
 	},
 	"RULE": func(ctx context.Context, api *client.Client, before []string) ([]string, error) {
 		if len(before) == 0 {
@@ -147,7 +150,9 @@ func (o *options) complete(c *cobra.Command) {
 		takes = append(takes, word)
 	}
 	if c.ValidArgsFunction == nil && !c.HasSubCommands() {
-		c.ValidArgsFunction = func(c *cobra.Command, before []string, begun string) ([]string, cobra.ShellCompDirective) {
+		c.ValidArgsFunction = func(
+			c *cobra.Command, before []string, begun string,
+		) ([]string, cobra.ShellCompDirective) {
 			if len(takes) == 0 {
 				return nil, cobra.ShellCompDirectiveNoFileComp
 			}
@@ -166,14 +171,17 @@ func (o *options) complete(c *cobra.Command) {
 		if _, given := c.GetFlagCompletionFunc(f.Name); given {
 			return
 		}
-		_ = c.RegisterFlagCompletionFunc(f.Name, func(c *cobra.Command, before []string, begun string) ([]string, cobra.ShellCompDirective) {
-			return o.named(c, word, before, begun)
-		})
+		_ = c.RegisterFlagCompletionFunc(f.Name,
+			func(c *cobra.Command, before []string, begun string) ([]string, cobra.ShellCompDirective) {
+				return o.named(c, word, before, begun)
+			})
 	})
 }
 
 // named gives what can stand for a word of a command's use. Where nobody knows, a shell may offer its files.
-func (o *options) named(c *cobra.Command, word string, before []string, begun string) ([]string, cobra.ShellCompDirective) {
+func (o *options) named(
+	c *cobra.Command, word string, before []string, begun string,
+) ([]string, cobra.ShellCompDirective) {
 	if words := choices[word]; words != nil {
 		return offered(words, begun), cobra.ShellCompDirectiveNoFileComp
 	}
@@ -192,10 +200,15 @@ func (o *options) named(c *cobra.Command, word string, before []string, begun st
 		find, ok = accountsOf(host, snapshot), true
 	}
 	if (word == "PATH" || word == "FOLDER") && (host != "" || snapshot != "") {
-		find, ok, rest = pathsOf(host, snapshot, begun), true, cobra.ShellCompDirectiveNoFileComp|cobra.ShellCompDirectiveNoSpace
+		find, ok, rest = pathsOf(host, snapshot, begun), true,
+			cobra.ShellCompDirectiveNoFileComp|cobra.ShellCompDirectiveNoSpace
 	}
 	if !ok {
-		if slices.Contains([]string{"FILE", "PATH", "FOLDER", "ORDER", "REPORT", "REQUEST", "ADMISSION", "SNAPSHOT-FILE", "BASELINE-FILE", "PATHS"}, word) {
+		if slices.Contains([]string{
+			"FILE", "PATH", "FOLDER", "ORDER", "REPORT", "REQUEST", "ADMISSION", "SNAPSHOT-FILE", "BASELINE-FILE",
+			"PATHS",
+		},
+			word) {
 			return nil, cobra.ShellCompDirectiveDefault
 		}
 		return nil, cobra.ShellCompDirectiveNoFileComp
@@ -213,13 +226,15 @@ func (o *options) named(c *cobra.Command, word string, before []string, begun st
 	return offered(out, begun), rest
 }
 
-// offered are those names that go on with what was begun and that a shell may be given: hosts and other people made them up, and the shell writes what it completes into a command
-// line. What would have to be quoted there or be an option is left out, and the words about a name are one line of text.
+// offered are those names that go on with what was begun and that a shell may be given: hosts and other
+// people made them up, and the shell writes what it completes into a command line. What would have to be
+// quoted there or be an option is left out, and the words about a name are one line of text.
 func offered(all []string, begun string) []string {
 	var out []string
 	for _, x := range all {
 		name, about, has := strings.Cut(x, "\t")
-		if !strings.HasPrefix(name, begun) || quoted(name) != name || strings.HasPrefix(name, "-") || len(out) == mostNames {
+		if !strings.HasPrefix(name, begun) || quoted(name) != name || strings.HasPrefix(name, "-") ||
+			len(out) == mostNames {
 			continue
 		}
 		if has {

@@ -13,7 +13,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Whatever a file is called that a command writes: what is no plain file stays what it is, and a plain one is replaced whole or not at all.
+// Whatever a file is called that a command writes: what is no plain file stays what it is, and a plain one is
+// replaced whole or not at all.
 func TestCreateReplacesPlainFilesAlone(t *testing.T) {
 	dir := t.TempDir()
 	in := func(name string) string { return filepath.Join(dir, name) }
@@ -35,7 +36,9 @@ func TestCreateReplacesPlainFilesAlone(t *testing.T) {
 
 	broken := errors.New("broken off")
 	for _, name := range []string{"plain", "link"} {
-		if err := create(in(name), func(w io.Writer) error { return errors.Join(words(w), broken) }); !errors.Is(err, broken) || read("plain") != "old" {
+		if err := create(in(name), func(w io.Writer) error { return errors.Join(words(w), broken) }); !errors.Is(err,
+			broken) ||
+			read("plain") != "old" {
 			t.Errorf("%s, broken off: %v, %q", name, err, read("plain"))
 		}
 	}
@@ -52,7 +55,8 @@ func TestCreateReplacesPlainFilesAlone(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if err := create("", words); err == nil || !strings.Contains(err.Error(), "no name") || strings.Contains(err.Error(), "closed") {
+	if err := create("", words); err == nil || !strings.Contains(err.Error(), "no name") ||
+		strings.Contains(err.Error(), "closed") {
 		t.Errorf("no name: %v", err)
 	}
 

@@ -27,7 +27,10 @@ func kept(t *testing.T, name, want string) {
 		}
 	}
 	if got, err := os.ReadFile(file); err != nil || string(got) != want {
-		t.Errorf("docs/%s is not what the program says, %v: write it by IDLETALLY_WRITE_DOCS=1 go test ./internal/cli -run TestReference", name, err)
+		t.Errorf(
+			"docs/%s is not what the program says, %v: write it by IDLETALLY_WRITE_DOCS=1 go test ./internal/cli "+
+				"-run TestReference",
+			name, err)
 	}
 }
 
@@ -73,7 +76,9 @@ func described(b *strings.Builder, c *cobra.Command, depth string) {
 func TestReferenceOfCommands(t *testing.T) {
 	root := Root()
 	var list strings.Builder
-	list.WriteString("# Commands\n\nMade of the program's own help. What all commands have stands in [the guide](../guide/README.md#what-all-commands-have).\n")
+	list.WriteString(
+		"# Commands\n\nMade of the program's own help. What all commands have stands in [the " +
+			"guide](../guide/README.md#what-all-commands-have).\n")
 	for _, g := range inGroups {
 		fmt.Fprintf(&list, "\n%s\n\n", g.title)
 		for _, noun := range g.nouns {
@@ -105,8 +110,10 @@ func TestReferenceOfSettings(t *testing.T) {
 		t.Fatal(err)
 	}
 	var b strings.Builder
-	b.WriteString("# Settings of the service\n\nEach is given to `idletally serve` as a flag, by the environment, or in the file that `--settings` names, where it has the flag's name; a flag counts before\n" +
-		"the environment, and that before the file. `idletally serve --check` says what counts, and from where.\n\n| setting | environment | by default | |\n| --- | --- | --- | --- |\n")
+	b.WriteString("# Settings of the service\n\nEach is given to `idletally serve` as a flag, by the environment, " +
+		"or in the file that `--settings` names, where it has the flag's name; a flag counts before\n" +
+		"the environment, and that before the file. `idletally serve --check` says what counts, and from " +
+		"where.\n\n| setting | environment | by default | |\n| --- | --- | --- | --- |\n")
 	for _, name := range own(serve) {
 		f := serve.Flags().Lookup(name)
 		usual := f.DefValue
@@ -116,7 +123,8 @@ func TestReferenceOfSettings(t *testing.T) {
 		if usual != "" {
 			usual = "`" + usual + "`"
 		}
-		fmt.Fprintf(&b, "| `%s` | `%s` | %s | %s |\n", name, variable(name), usual, strings.ReplaceAll(f.Usage, "|", "\\|"))
+		fmt.Fprintf(&b, "| `%s` | `%s` | %s | %s |\n", name, variable(name), usual,
+			strings.ReplaceAll(f.Usage, "|", "\\|"))
 	}
 	kept(t, "settings.md", b.String())
 }

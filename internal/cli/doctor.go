@@ -74,9 +74,13 @@ func (x *examination) measure(fine bool, state, do, what string, args ...any) bo
 
 func doctorCommand(o *options) *cobra.Command {
 	var folder, data, dsn string
-	c := &cobra.Command{Use: "doctor", Short: "Find usual mistakes, here and at the service, and say what to do", Args: args(0, 0, "no argument"),
-		Long: `Find usual mistakes, and say what to do: with your session, at the service that you are signed in to, with the agent of this machine,
-and with the service's own folder, each where it is there. It changes nothing. The exit code is 1 where something is wrong.`,
+	c := &cobra.Command{
+		Use:   "doctor",
+		Short: "Find usual mistakes, here and at the service, and say what to do",
+		Args:  args(0, 0, "no argument"),
+		Long: `Find usual mistakes, and say what to do: with your session, at the service that you are signed in
+to, with the agent of this machine, and with the service's own folder, each where it is there. It
+changes nothing. The exit code is 1 where something is wrong.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx, cancel := context.WithTimeout(c.Context(), 2*time.Minute)
 			defer cancel()
@@ -105,10 +109,12 @@ and with the service's own folder, each where it is there. It changes nothing. T
 				return fmt.Errorf("%d of %d things are wrong", bad, len(x.signs))
 			}
 			return nil
-		}}
+		},
+	}
 	c.Flags().StringVar(&folder, "folder", "/var/lib/idletally-agent", "the agent's folder on this machine")
 	c.Flags().StringVar(&data, "data", "/var/lib/idletally", "the service's own folder on this machine")
-	c.Flags().StringVar(&dsn, "database", os.Getenv("IDLETALLY_DATABASE"), "the service's database, where that is not its private one; better given by IDLETALLY_DATABASE")
+	c.Flags().StringVar(&dsn, "database", os.Getenv("IDLETALLY_DATABASE"),
+		"the service's database, where that is not its private one; better given by IDLETALLY_DATABASE")
 	c.Flags().Lookup("database").DefValue = ""
 	return c
 }
@@ -134,7 +140,8 @@ func (o *options) you(ctx context.Context, x *examination) *client.Client {
 		return nil
 	}
 	if slices.Contains(me.Roles, wire.Admin) || slices.Contains(me.Roles, wire.Reviewer) {
-		x.either(me.Second || me.Provider, odd, "idletally sign-in second-factor", "you sign in with a second factor, or a provider, as %s", strings.Join(me.Roles, ", "))
+		x.either(me.Second || me.Provider, odd, "idletally sign-in second-factor",
+			"you sign in with a second factor, or a provider, as %s", strings.Join(me.Roles, ", "))
 	}
 	return api
 }
@@ -149,14 +156,19 @@ func (x *examination) reach(ctx context.Context, api *client.Client) bool {
 	before := time.Now()
 	resp, err := api.HTTP.Do(req)
 	if err != nil {
-		x.add(wrong, "is it running, is the address right, is the way open, and is its authority the one that you know?", "the service at %s does not answer: %v", api.Address, err)
+		x.add(wrong,
+			"is it running, is the address right, is the way open, and is its authority the one that you know?",
+			"the service at %s does not answer: %v", api.Address, err)
 		return false
 	}
 	resp.Body.Close()
-	x.either(resp.StatusCode == http.StatusOK, wrong, "see to the database, and to the service's log", "the service at %s is ready", api.Address)
+	x.either(resp.StatusCode == http.StatusOK, wrong, "see to the database, and to the service's log",
+		"the service at %s is ready", api.Address)
 	if there, err := http.ParseTime(resp.Header.Get("Date")); err == nil {
 		off := there.Sub(before.Add(time.Since(before) / 2)).Abs()
-		x.measure(off < 10*time.Second, wrong, "have both machines' clocks set by the same time servers: certificates, codes and approvals depend on them", "this clock and the service's are %s apart", max(off-time.Second, 0).Round(time.Second))
+		x.measure(off < 10*time.Second, wrong,
+			"have both machines' clocks set by the same time servers: certificates, codes and approvals depend on them",
+			"this clock and the service's are %s apart", max(off-time.Second, 0).Round(time.Second))
 	}
 	return resp.StatusCode == http.StatusOK
 }
@@ -171,7 +183,9 @@ func theService(ctx context.Context, x *examination, api *client.Client) {
 	}
 	here, there := built(), wire.Build{}
 	if there, err = api.Version(ctx); err == nil {
-		x.measure(here.Version == there.Version, odd, "bring them to one version: the service first, then agents, then this program", "this program is %s, and the service %s", here.Version, there.Version)
+		x.measure(here.Version == there.Version, odd,
+			"bring them to one version: the service first, then agents, then this program",
+			"this program is %s, and the service %s", here.Version, there.Version)
 	}
 	var others, unfit []string
 	var silent, waiting []string
@@ -190,11 +204,16 @@ func theService(ctx context.Context, x *examination, api *client.Client) {
 		}
 	}
 	x.measure(len(hosts) > 0, odd, "idletally host invite NAME", "%d hosts are known", len(hosts))
-	x.measure(len(silent) == 0, wrong, "on the host: systemctl status idletally-agent, and idletally doctor", "%d enrolled hosts are silent%s", len(silent), some(silent))
-	x.measure(len(waiting) == 0, odd, "idletally host invite NAME makes another code; on the host: idletally agent enrol", "%d hosts were invited and never came%s", len(waiting), some(waiting))
-	x.measure(len(unfit) == 0, wrong, "bring what is said up to date", "%d agents cannot work with this service%s", len(unfit), some(unfit))
+	x.measure(len(silent) == 0, wrong, "on the host: systemctl status idletally-agent, and idletally doctor",
+		"%d enrolled hosts are silent%s", len(silent), some(silent))
+	x.measure(len(waiting) == 0, odd,
+		"idletally host invite NAME makes another code; on the host: idletally agent enrol",
+		"%d hosts were invited and never came%s", len(waiting), some(waiting))
+	x.measure(len(unfit) == 0, wrong, "bring what is said up to date", "%d agents cannot work with this service%s",
+		len(unfit), some(unfit))
 	if there.Version != "" {
-		x.measure(len(others) == 0, odd, "bring the agents to the service's version", "%d agents run another version than the service, %s%s", len(others), there.Version, some(others))
+		x.measure(len(others) == 0, odd, "bring the agents to the service's version",
+			"%d agents run another version than the service, %s%s", len(others), there.Version, some(others))
 	}
 	apps, err := api.Applications(ctx)
 	if err == nil {
@@ -204,18 +223,22 @@ func theService(ctx context.Context, x *examination, api *client.Client) {
 				alone = append(alone, a.Name)
 			}
 		}
-		x.measure(len(alone) == 0, odd, "give hosts the tags that the baseline asks for: idletally host tag", "%d of %d applications have no host%s", len(alone), len(apps), some(alone))
+		x.measure(len(alone) == 0, odd, "give hosts the tags that the baseline asks for: idletally host tag",
+			"%d of %d applications have no host%s", len(alone), len(apps), some(alone))
 	}
 	if schedules, err := api.Schedules(ctx); err == nil {
-		x.measure(len(schedules) > 0, odd, "idletally schedule add APPLICATION '30 2 * * *'", "%d schedules take snapshots by themselves", len(schedules))
+		x.measure(len(schedules) > 0, odd, "idletally schedule add APPLICATION '30 2 * * *'",
+			"%d schedules take snapshots by themselves", len(schedules))
 	}
 	if hooks, err := api.Hooks(ctx); err == nil {
 		for _, h := range hooks {
-			x.measure(h.Fault == "", wrong, "see to it, then: idletally hook try "+h.ID, "notices go to %s%s", h.URL, faulty(h.Fault))
+			x.measure(h.Fault == "", wrong, "see to it, then: idletally hook try "+h.ID, "notices go to %s%s", h.URL,
+				faulty(h.Fault))
 		}
 	}
 	if check, err := api.CheckHistory(ctx); err == nil {
-		x.measure(check.Fault == "", wrong, "somebody has changed the database: idletally history verify", "%d lines of history are tied together%s", check.Lines, faulty(check.Fault))
+		x.measure(check.Fault == "", wrong, "somebody has changed the database: idletally history verify",
+			"%d lines of history are tied together%s", check.Lines, faulty(check.Fault))
 	}
 	people, err := api.People(ctx)
 	if client.Status(err) == http.StatusForbidden {
@@ -223,11 +246,14 @@ func theService(ctx context.Context, x *examination, api *client.Client) {
 	}
 	reviewers := 0
 	for _, p := range people {
-		if slices.ContainsFunc(p.Roles, func(r string) bool { return r == wire.Reviewer || strings.HasPrefix(r, wire.Reviewer+"@") }) {
+		if slices.ContainsFunc(p.Roles, func(r string) bool {
+			return r == wire.Reviewer || strings.HasPrefix(r, wire.Reviewer+"@")
+		}) {
 			reviewers++
 		}
 	}
-	x.measure(err == nil && reviewers > 1, odd, "idletally person roles NAME reviewer: nobody approves their own plans", "%d people review", reviewers)
+	x.measure(err == nil && reviewers > 1, odd, "idletally person roles NAME reviewer: nobody approves their own plans",
+		"%d people review", reviewers)
 }
 
 // told is what an error says.
@@ -263,17 +289,22 @@ func thisHost(ctx context.Context, x *examination, folder string) {
 		return
 	}
 	if st, err := os.Stat(folder); err == nil {
-		x.either(st.Mode().Perm()&0o077 == 0, wrong, "chmod 0700 "+folder+": it holds the key by which this host is known", "nobody else reads the agent's folder")
+		x.either(st.Mode().Perm()&0o077 == 0, wrong,
+			"chmod 0700 "+folder+": it holds the key by which this host is known",
+			"nobody else reads the agent's folder")
 	}
 	if s.Remote == nil { // or it is there
 		anew, soon := "invite the host anew, and enrol it", "the agent renews it by itself when it runs: is it running?"
 		if s.Service == "" {
-			anew, soon = "carry another request to the service: idletally agent request", "carry another request to the service in time: idletally agent request"
+			anew, soon = "carry another request to the service: idletally agent request",
+				"carry another request to the service in time: idletally agent request"
 		}
 		end, err := certificateEnd(s.Certificate)
-		x.measure(err == nil && time.Until(end) > 0, wrong, anew, "the agent's certificate is good until %s", end.Format(time.DateOnly))
+		x.measure(err == nil && time.Until(end) > 0, wrong, anew, "the agent's certificate is good until %s",
+			end.Format(time.DateOnly))
 		if err == nil && time.Until(end) > 0 {
-			x.measure(time.Until(end) > 10*24*time.Hour, odd, soon, "it is good for another %d days", int(time.Until(end)/(24*time.Hour)))
+			x.measure(time.Until(end) > 10*24*time.Hour, odd, soon, "it is good for another %d days",
+				int(time.Until(end)/(24*time.Hour)))
 		}
 	}
 	if s.Service != "" { // or nothing leads there
@@ -286,7 +317,8 @@ func thisHost(ctx context.Context, x *examination, folder string) {
 		if err == nil {
 			err = h.Close()
 		}
-		x.either(err == nil, wrong, "do what is said, and enrol the host anew where its key or its address is another", "host %s is reached over SSH at %s as %s%s", s.Host, s.Remote.Address, s.Remote.User, faulty(told(err)))
+		x.either(err == nil, wrong, "do what is said, and enrol the host anew where its key or its address is another",
+			"host %s is reached over SSH at %s as %s%s", s.Host, s.Remote.Address, s.Remote.User, faulty(told(err)))
 	}
 	if s.Server != nil || s.Remote != nil {
 		return // its roots are elsewhere
@@ -300,7 +332,10 @@ func thisHost(ctx context.Context, x *examination, folder string) {
 	}
 	_, err = os.Stat("/proc/self/fd")
 	x.either(err == nil, wrong, "mount /proc: attributes are read by way of it", "/proc is mounted")
-	fd, err := unix.Openat2(unix.AT_FDCWD, "/", &unix.OpenHow{Flags: unix.O_PATH | unix.O_CLOEXEC, Resolve: unix.RESOLVE_NO_SYMLINKS})
+	fd, err := unix.Openat2(unix.AT_FDCWD, "/", &unix.OpenHow{
+		Flags:   unix.O_PATH | unix.O_CLOEXEC,
+		Resolve: unix.RESOLVE_NO_SYMLINKS,
+	})
 	if err == nil {
 		unix.Close(fd)
 	}
@@ -328,27 +363,35 @@ func theFolder(ctx context.Context, x *examination, data, dsn string) {
 		x.add(odd, "run this as root or the service's account", "the service's folder cannot be read")
 		return
 	}
-	x.either(err == nil && len(list) > 0, wrong, "has the service ever run? A backup brings keys back: idletally backup restore", "the service's keys are in %s", keys)
+	x.either(err == nil && len(list) > 0, wrong,
+		"has the service ever run? A backup brings keys back: idletally backup restore", "the service's keys are in %s",
+		keys)
 	for _, e := range list {
 		st, err := e.Info()
 		if err == nil && strings.HasSuffix(e.Name(), ".key") {
-			x.either(st.Mode().Perm()&0o077 == 0, wrong, "chmod 0600 "+filepath.Join(keys, e.Name()), "nobody else reads %s", e.Name())
+			x.either(st.Mode().Perm()&0o077 == 0, wrong, "chmod 0600 "+filepath.Join(keys, e.Name()),
+				"nobody else reads %s", e.Name())
 		}
 	}
 	if dsn == "" {
 		_, running := mariadb.Running(ctx, filepath.Join(data, "database"))
-		x.either(running, odd, "start the service, or give its database's address by IDLETALLY_DATABASE", "the private database answers")
+		x.either(running, odd, "start the service, or give its database's address by IDLETALLY_DATABASE",
+			"the private database answers")
 	} else {
 		err := store.Reach(ctx, dsn)
-		x.either(err == nil, wrong, "start it, or correct the address", "the database %s answers", store.WithoutPassword(dsn))
+		x.either(err == nil, wrong, "start it, or correct the address", "the database %s answers",
+			store.WithoutPassword(dsn))
 	}
 	var disk unix.Statfs_t
 	if unix.Statfs(data, &disk) == nil && disk.Blocks > 0 {
 		free := 100 * disk.Bavail / disk.Blocks
-		x.measure(free >= 10, odd, "make room: idletally storage tidy, or --keep-all and others of idletally serve", "%d percent of the disk under %s is free", free, data)
+		x.measure(free >= 10, odd, "make room: idletally storage tidy, or --keep-all and others of idletally serve",
+			"%d percent of the disk under %s is free", free, data)
 	}
 	var files unix.Rlimit
 	if unix.Getrlimit(unix.RLIMIT_NOFILE, &files) == nil {
-		x.measure(files.Max >= 8192, odd, "raise the limit of open files: LimitNOFILE= in the unit; each waiting agent needs one", "%d files may be open", files.Max)
+		x.measure(files.Max >= 8192, odd,
+			"raise the limit of open files: LimitNOFILE= in the unit; each waiting agent needs one",
+			"%d files may be open", files.Max)
 	}
 }

@@ -17,17 +17,31 @@ import (
 
 // mark is an effect's word with its shape: it works without colour.
 func mark(word string) string {
-	return map[string]string{"opens": "▲ opens", "closes": "▼ closes", "both": "◆ both", "neither": "· neither"}[word]
+	switch word {
+	case "opens":
+		return "▲ opens"
+	case "closes":
+		return "▼ closes"
+	case "both":
+		return "◆ both"
+	case "neither":
+		return "· neither"
+	}
+	return ""
 }
 
 func driftCommand(o *options) *cobra.Command {
 	var host string
 	var age maxAge
 	var strict, waived bool
-	show := &cobra.Command{Use: "show APPLICATION", Short: "Show where hosts have drifted, equal findings as one line", Args: args(1, 1, "an application"),
-		Long: `Show where the hosts of an application have drifted. What is said first is what may be said of them all: that everything is as declared only
-where each host was looked at, not too long ago, with success, at everything. A look counts until two looks by schedule are missing, or for 26
-hours where none is scheduled; for hosts that watch, from when the agent last said that nothing changed since.`,
+	show := &cobra.Command{
+		Use:   "show APPLICATION",
+		Short: "Show where hosts have drifted, equal findings as one line",
+		Args:  args(1, 1, "an application"),
+		Long: `Show where the hosts of an application have drifted. What is said first is what may be said of them
+all: that everything is as declared only where each host was looked at, not too long ago, with
+success, at everything. A look counts until two looks by schedule are missing, or for 26 hours where
+none is scheduled; for hosts that watch, from when the agent last said that nothing changed since.`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			d, err := api.DriftWithin(c.Context(), a[0], host, age.Duration)
 			if err != nil {
@@ -43,13 +57,17 @@ hours where none is scheduled; for hosts that watch, from when the agent last sa
 				return errNotSo
 			}
 			return nil
-		})}
+		}),
+	}
 	show.Flags().StringVar(&host, "host", "", "only this host")
 	show.Flags().BoolVar(&waived, "waived", false, "show findings that are accepted for a time, too")
 	show.Flags().BoolVar(&strict, "strict", false, "exit with 4 unless everything is known to be as declared")
 	var group string
 	var list listing
-	findings := &cobra.Command{Use: "findings APPLICATION", Short: "List findings path by path", Args: args(1, 1, "an application"),
+	findings := &cobra.Command{
+		Use:   "findings APPLICATION",
+		Short: "List findings path by path",
+		Args:  args(1, 1, "an application"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			d, err := api.Drift(c.Context(), a[0], host)
 			if err != nil {
@@ -90,38 +108,66 @@ hours where none is scheduled; for hosts that watch, from when the agent last sa
 					return out, err
 				}
 			})
-			t := table{head: []string{"FINDING", "HOST", "RULE", "ASPECT", "DECLARED", "FOUND", "EFFECT", "SINCE", "BY", "PATH"}, none: "No findings."}
+			t := table{
+				head: []string{
+					"FINDING", "HOST", "RULE", "ASPECT", "DECLARED", "FOUND", "EFFECT", "SINCE", "BY", "PATH",
+				},
+				none: "No findings.",
+			}
 			return showPages(o, c, list, "findings", counting(read, total), t, func(t *table, f row) {
-				t.add(f.Report+":"+strconv.Itoa(f.Seq), f.Host, f.Rule, f.Aspect, f.Declared, forms{asRead(f.Found, f.Unread), f.Found}, meaning(f.Meaning), forms{sinceWhen(f.Since, f.Spells), f.Since}, byWhom(f.By), f.Path)
+				t.add(f.Report+":"+strconv.Itoa(f.Seq), f.Host, f.Rule, f.Aspect, f.Declared,
+					forms{asRead(f.Found, f.Unread), f.Found}, meaning(f.Meaning),
+					forms{sinceWhen(f.Since, f.Spells), f.Since}, byWhom(f.By), f.Path)
 			})
-		})}
+		}),
+	}
 	findings.Flags().StringVar(&host, "host", "", "only this host")
 	findings.Flags().StringVar(&group, "group", "", "only this group")
 	listFlags(findings, &list, 200)
 	var days int
-	trend := &cobra.Command{Use: "trend APPLICATION", Short: "Show how drift went, snapshot by snapshot", Args: args(1, 1, "an application"),
+	trend := &cobra.Command{
+		Use:   "trend APPLICATION",
+		Short: "Show how drift went, snapshot by snapshot",
+		Args:  args(1, 1, "an application"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			all, err := api.Trend(c.Context(), a[0], host, days)
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"HOST", "AT", "EDITION", "FINDINGS", "OPENS", "CLOSES", "WAIVED", "NEW", "RETURNED", "GONE", "UNREAD"}, value: all, none: "No report yet: idletally snapshot take " + a[0]}
+			t := table{
+				head: []string{
+					"HOST", "AT", "EDITION", "FINDINGS", "OPENS", "CLOSES", "WAIVED", "NEW", "RETURNED", "GONE",
+					"UNREAD",
+				},
+				value: all,
+				none:  "No report yet: idletally snapshot take " + a[0],
+			}
 			number := func(n int64) string { return strconv.FormatInt(n, 10) }
 			for _, h := range all {
 				for _, p := range h.Points {
-					t.add(h.Host, p.At, strconv.Itoa(p.Edition), number(p.Findings), number(p.Opens), number(p.Closes), number(p.Waived), number(p.Fresh), number(p.Returned), number(p.Gone), number(p.Unread))
+					t.add(h.Host, p.At, strconv.Itoa(p.Edition), number(p.Findings), number(p.Opens), number(p.Closes),
+						number(p.Waived), number(p.Fresh), number(p.Returned), number(p.Gone), number(p.Unread))
 				}
 			}
 			return o.show(c, t)
-		})}
+		}),
+	}
 	var several listing
-	causes := &cobra.Command{Use: "causes APPLICATION", Short: "Say where new paths keep coming out wrong, and the likely cause", Args: args(1, 1, "an application"),
+	causes := &cobra.Command{
+		Use:   "causes APPLICATION",
+		Short: "Say where new paths keep coming out wrong, and the likely cause",
+		Args:  args(1, 1, "an application"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			pages := api.CausePages(a[0], host, days)
 			if o.output != "table" {
-				t := table{head: []string{"HOST", "PATHS", "TIMES", "LAST", "ASPECT", "DECLARED", "FOUND", "FOLDER", "CAUSE", "INSTEAD"}}
+				t := table{
+					head: []string{
+						"HOST", "PATHS", "TIMES", "LAST", "ASPECT", "DECLARED", "FOUND", "FOLDER", "CAUSE", "INSTEAD",
+					},
+				}
 				return showPages(o, c, several, "causes", pages.Page, t, func(t *table, x wire.Cause) {
-					t.add(x.Host, strconv.Itoa(x.Paths), strconv.Itoa(x.Times), x.LastSeen, x.Kind+" "+x.Aspect, x.Declared, x.Found, x.Folder, x.Why, x.Instead)
+					t.add(x.Host, strconv.Itoa(x.Paths), strconv.Itoa(x.Times), x.LastSeen, x.Kind+" "+x.Aspect,
+						x.Declared, x.Found, x.Folder, x.Why, x.Instead)
 				})
 			}
 			n := 0
@@ -134,7 +180,8 @@ hours where none is scheduled; for hosts that watch, from when the agent last sa
 					what = plural(x.Paths, x.Kind) + " wrong again"
 				}
 				say(c, "%s: %s in %s", x.Host, what, x.Folder)
-				say(c, "    %s %s instead of %s, such as %s; seen %s, last %s", x.Aspect, x.Found, x.Declared, x.Example, plural(x.Times, "time"), when(x.LastSeen))
+				say(c, "    %s %s instead of %s, such as %s; seen %s, last %s", x.Aspect, x.Found, x.Declared,
+					x.Example, plural(x.Times, "time"), when(x.LastSeen))
 				say(c, "    likely cause: %s", x.Why)
 				say(c, "    instead: %s", x.Instead)
 			})
@@ -142,7 +189,8 @@ hours where none is scheduled; for hosts that watch, from when the agent last sa
 				say(c, "No new paths came out wrong.")
 			}
 			return err
-		})}
+		}),
+	}
 	listFlags(causes, &several, 200)
 	for _, c := range []*cobra.Command{trend, causes} {
 		c.Flags().StringVar(&host, "host", "", "only this host")
@@ -150,10 +198,14 @@ hours where none is scheduled; for hosts that watch, from when the agent last sa
 	}
 	var format string
 	var fail bool
-	written := &cobra.Command{Use: "report APPLICATION", Short: "Write the drift of an application for others to read", Args: args(1, 1, "an application"),
-		Long: `Write the drift of an application for others to read: html, a page in one file that prints well; csv, a line for each
-group; junit, for pipelines, a case for each rule on each host; openmetrics, figures for monitoring. With --fail it
-exits with 4 unless everything is known to be as declared: each host was looked at, lately, with success, at everything. Programs use drift show --output json.`,
+	written := &cobra.Command{
+		Use:   "report APPLICATION",
+		Short: "Write the drift of an application for others to read",
+		Args:  args(1, 1, "an application"),
+		Long: `Write the drift of an application for others to read: html, a page in one file that prints well;
+csv, a line for each group; junit, for pipelines, a case for each rule on each host; openmetrics,
+figures for monitoring. With --fail it exits with 4 unless everything is known to be as declared:
+each host was looked at, lately, with success, at everything. Programs use drift show --output json.`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			if _, err := report.Find(format); err != nil {
 				return usageError{err}
@@ -166,24 +218,31 @@ exits with 4 unless everything is known to be as declared: each host was looked 
 				return err
 			}
 			return errNotSo
-		})}
+		}),
+	}
 	written.Flags().StringVar(&format, "format", "html", "html, csv, junit or openmetrics")
 	written.Flags().StringVar(&host, "host", "", "only this host")
 	written.Flags().BoolVar(&fail, "fail", false, "exit with 4 unless everything is known to be as declared")
 	for _, c := range []*cobra.Command{show, written} {
-		c.Flags().Var(&age, "max-age", "how long a look counts, such as 90m, 26h or 7d; by default as the schedules have it")
+		c.Flags().Var(&age, "max-age",
+			"how long a look counts, such as 90m, 26h or 7d; by default as the schedules have it")
 	}
-	return noun("drift", "Show where hosts have drifted from their baselines", show, findings, driftWatch(o), trend, causes, written, fileDrift(o))
+	return noun("drift", "Show where hosts have drifted from their baselines", show, findings, driftWatch(o), trend,
+		causes, written, fileDrift(o))
 }
 
-// byWhom is a cell that says who touched a path, as far as the kernel told. Which of several made it as it is nobody knows.
+// byWhom is a cell that says who touched a path, as far as the kernel told. Which of several made it as it is
+// nobody knows.
 func byWhom(a *wire.Act) any {
 	if a == nil {
 		return nil
 	}
 	at := a.At.Local().Format(time.TimeOnly)
 	if len(a.Others) > 0 {
-		return forms{fmt.Sprintf("among those who touched it: %s; %s, %s", strings.Join(a.Others, "; "), a.Who(), at), strings.Join(append(a.Others, a.Who()), "; ")}
+		return forms{
+			fmt.Sprintf("among those who touched it: %s; %s, %s", strings.Join(a.Others, "; "), a.Who(), at),
+			strings.Join(append(a.Others, a.Who()), "; "),
+		}
 	}
 	return forms{fmt.Sprintf("touched by %s, %s", a.Who(), at), a.Who()}
 }

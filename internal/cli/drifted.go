@@ -41,10 +41,12 @@ func (m *maxAge) Set(text string) error {
 	return nil
 }
 
-// mostHosts is how many hosts are listed where all of them are meant; beyond it those that are as declared are left out, and counted.
+// mostHosts is how many hosts are listed where all of them are meant; beyond it those that are as declared
+// are left out, and counted.
 const mostHosts = 20
 
-// showDrift shows what may be said of an application, then host by host, then what was found, equal findings as one line.
+// showDrift shows what may be said of an application, then host by host, then what was found, equal findings
+// as one line.
 func showDrift(o *options, c *cobra.Command, application string, d client.Drift) error {
 	if o.output != "table" {
 		return o.show(c, driftLines(d))
@@ -57,7 +59,8 @@ func showDrift(o *options, c *cobra.Command, application string, d client.Drift)
 	if err := hostLines(o, c, d); err != nil {
 		return err
 	}
-	if waived := sum(d.Reports, func(r wire.Report) int64 { return r.Waived }); waived > 0 && !slices.ContainsFunc(d.Groups, func(g wire.Group) bool { return g.Waiver != nil }) {
+	waived := sum(d.Reports, func(r wire.Report) int64 { return r.Waived })
+	if waived > 0 && !slices.ContainsFunc(d.Groups, func(g wire.Group) bool { return g.Waiver != nil }) {
 		say(c, "%d findings more are waived: --waived shows them, idletally waiver list says why.", waived)
 	}
 	if len(d.Groups) == 0 {
@@ -80,7 +83,11 @@ func hostLines(o *options, c *cobra.Command, d client.Drift) error {
 	for _, r := range d.Reports {
 		reports[r.Host] = r
 	}
-	t := table{head: []string{"HOST", "LOOKED AT", "PATHS", "JUDGED", "FINDINGS", "OPEN", "CLOSE", "UNREAD", "EDITION", "STATE"}}
+	t := table{
+		head: []string{
+			"HOST", "LOOKED AT", "PATHS", "JUDGED", "FINDINGS", "OPEN", "CLOSE", "UNREAD", "EDITION", "STATE",
+		},
+	}
 	left := 0
 	for _, h := range d.Hosts {
 		if h.State == string(verdict.Declared) && len(d.Hosts) > mostHosts {
@@ -92,7 +99,8 @@ func hostLines(o *options, c *cobra.Command, d client.Drift) error {
 			t.add(h.Host, "never", "", "", "", "", "", "", "", h.Says)
 			continue
 		}
-		t.add(h.Host, h.Looked, num(r.Paths), num(r.Judged), num(r.Findings), num(r.Opens), num(r.Closes), num(r.Unread), strconv.Itoa(r.Edition), h.Says)
+		t.add(h.Host, h.Looked, num(r.Paths), num(r.Judged), num(r.Findings), num(r.Opens), num(r.Closes),
+			num(r.Unread), strconv.Itoa(r.Edition), h.Says)
 	}
 	if len(t.rows) > 0 {
 		if err := o.show(c, t); err != nil {
@@ -104,7 +112,8 @@ func hostLines(o *options, c *cobra.Command, d client.Drift) error {
 	}
 	for _, r := range d.Reports {
 		if r.MoreGroups > 0 {
-			say(c, "On %s there are %d groups more, of less weight: idletally drift findings lists all paths.", r.Host, r.MoreGroups)
+			say(c, "On %s there are %d groups more, of less weight: idletally drift findings lists all paths.", r.Host,
+				r.MoreGroups)
 		}
 	}
 	said := map[string]bool{}
@@ -121,13 +130,21 @@ func hostLines(o *options, c *cobra.Command, d client.Drift) error {
 
 // driftLines is for programs: each group on each host, and each host without one that is not as declared.
 func driftLines(d client.Drift) table {
-	t := table{head: []string{"GROUP", "HOST", "COUNT", "EFFECT", "RULE", "KIND", "ASPECT", "DECLARED", "FOUND", "WHERE", "WAIVED", "UNREAD", "HOST STATE", "LOOKED AT"}, value: d}
+	t := table{
+		head: []string{
+			"GROUP", "HOST", "COUNT", "EFFECT", "RULE", "KIND", "ASPECT", "DECLARED", "FOUND", "WHERE", "WAIVED",
+			"UNREAD", "HOST STATE", "LOOKED AT",
+		},
+		value: d,
+	}
 	for _, h := range d.Hosts {
 		none := true
 		for _, g := range d.Groups {
 			if g.Host == h.Host {
 				none = false
-				t.add(g.ID, g.Host, strconv.Itoa(g.Count), g.Word, g.Rule, g.Kind, g.Aspect, g.Declared, g.Found, place(g.Count, g.Folder, g.Example), strconv.FormatBool(g.Waiver != nil), strconv.Itoa(g.Unread), h.State, h.Looked)
+				t.add(g.ID, g.Host, strconv.Itoa(g.Count), g.Word, g.Rule, g.Kind, g.Aspect, g.Declared, g.Found,
+					place(g.Count, g.Folder, g.Example), strconv.FormatBool(g.Waiver != nil), strconv.Itoa(g.Unread),
+					h.State, h.Looked)
 			}
 		}
 		if none && h.State != string(verdict.Declared) {
@@ -168,13 +185,16 @@ func equalLines(groups []wire.Group) table {
 		return wire.WeightOf{Group: &e.Group, Hosts: len(e.hosts), Findings: int64(e.Count)}
 	}
 	slices.SortStableFunc(all, func(a, b *equal) int { return wire.Heavier(weight(a), weight(b)) })
-	t := table{head: []string{"GROUP", "HOSTS", "COUNT", "SEVERITY", "EFFECT", "RULE", "ASPECT", "DECLARED", "FOUND", "WHERE"}}
+	t := table{
+		head: []string{"GROUP", "HOSTS", "COUNT", "SEVERITY", "EFFECT", "RULE", "ASPECT", "DECLARED", "FOUND", "WHERE"},
+	}
 	for _, e := range all {
 		effect := mark(e.Word)
 		if e.Waiver != nil {
 			effect += " (waived)"
 		}
-		t.add(e.ID, someHosts(e.hosts), counted(e.Group), e.Severity, effect, e.Rule, e.Kind+" "+e.Aspect, e.Declared, e.Found, place(e.Count, e.folder.String(), e.Example))
+		t.add(e.ID, someHosts(e.hosts), counted(e.Group), e.Severity, effect, e.Rule, e.Kind+" "+e.Aspect, e.Declared,
+			e.Found, place(e.Count, e.folder.String(), e.Example))
 	}
 	return t
 }

@@ -16,9 +16,13 @@ import (
 func driftWatch(o *options) *cobra.Command {
 	var host string
 	var age maxAge
-	c := &cobra.Command{Use: "watch APPLICATION", Short: "Follow how the hosts of an application stand, a line for each change", Args: args(1, 1, "an application"),
-		Long: `Follow how the hosts of an application stand: first as it is, then a line whenever that changes on a host, until stopped. With -o json each line is
-an object for itself. Hosts that are watched are heard of within a second of a change there.`,
+	c := &cobra.Command{
+		Use:   "watch APPLICATION",
+		Short: "Follow how the hosts of an application stand, a line for each change",
+		Args:  args(1, 1, "an application"),
+		Long: `Follow how the hosts of an application stand: first as it is, then a line whenever that changes on a
+host, until stopped. With -o json each line is an object for itself. Hosts that are watched are
+heard of within a second of a change there.`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			if o.output == "csv" {
 				return usageError{errors.New("--output csv: what goes on has no end: take table or json")}
@@ -35,9 +39,11 @@ an object for itself. Hosts that are watched are heard of within a second of a c
 				return err
 			}
 			return f.follow(api, look)
-		})}
+		}),
+	}
 	c.Flags().StringVar(&host, "host", "", "only this host")
-	c.Flags().Var(&age, "max-age", "how long a look counts, such as 90m, 26h or 7d; by default as the schedules have it")
+	c.Flags().Var(&age, "max-age",
+		"how long a look counts, such as 90m, 26h or 7d; by default as the schedules have it")
 	return c
 }
 

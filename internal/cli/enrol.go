@@ -78,13 +78,15 @@ func agentEnrol(folder *string) *cobra.Command {
 The roots are this host's own decision. Outside of them the agent neither looks nor changes
 anything, whatever a service asks for.
 
-With --server the agent works for a file server near it instead, through SMB 3. Then roots are shares, or folders in them:
-/charts, /charts/harbour. The account has to be allowed to read all permissions there; its password is sealed in the agent's own
-folder, by the key in seal.key there, or in the file that ` + agent.SealKey + ` names.
+With --server the agent works for a file server near it instead, through SMB 3. Then roots are
+shares, or folders in them: /charts, /charts/harbour. The account has to be allowed to read all
+permissions there; its password is sealed in the agent's own folder, by the key in seal.key there,
+or in the file that ` + agent.SealKey + ` names.
 
-With --ssh it works on a host that this machine reaches over SSH, as long as "idletally agent run" goes on here. The agent's own folder
-and its key are there; the folder here says how to reach it. This program is copied there, and anew whenever it is another one, unless
---ssh-program says where one lies. The host's key has to be known; keys are lent to nobody, and no port is opened.`,
+With --ssh it works on a host that this machine reaches over SSH, as long as "idletally agent run"
+goes on here. The agent's own folder and its key are there; the folder here says how to reach it.
+This program is copied there, and anew whenever it is another one, unless --ssh-program says where
+one lies. The host's key has to be known; keys are lent to nobody, and no port is opened.`,
 		Args: args(0, 0, "no argument"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			ca, err := os.ReadFile(authorityFile)
@@ -105,7 +107,10 @@ and its key are there; the folder here says how to reach it. This program is cop
 				}
 				if kerberos.Realm != "" {
 					if server.Kerberos = &kerberos; kerberos.Server == "" {
-						return usageError{errors.New("--server-realm needs --server-name, the name that the file server has in its realm")}
+						return usageError{
+							errors.New(
+								"--server-realm needs --server-name, the name that the file server has in its realm"),
+						}
 					}
 				}
 				if directory.URL != "" {
@@ -120,7 +125,11 @@ and its key are there; the folder here says how to reach it. This program is cop
 			var host string
 			if to != "" {
 				if of != nil {
-					return usageError{errors.New("give --ssh or --server: a file server near a host that is reached over SSH is enrolled on that host")}
+					return usageError{
+						errors.New(
+							"give --ssh or --server: a file server near a host that is reached over SSH is " +
+								"enrolled on that host"),
+					}
 				}
 				if err := far.read(to, passphraseFile); err != nil {
 					return err
@@ -135,7 +144,8 @@ and its key are there; the folder here says how to reach it. This program is cop
 			} else if host, err = agent.Enrol(c.Context(), j, code, Version); err != nil {
 				return err
 			}
-			say(c, "Enrolled as host %s. Start it with: idletally agent run --folder %s", host, pathname.Escape(filepath.ToSlash(*folder)))
+			say(c, "Enrolled as host %s. Start it with: idletally agent run --folder %s", host,
+				pathname.Escape(filepath.ToSlash(*folder)))
 			return nil
 		}}
 	enrol.Flags().StringVar(&service, "service", "", "address of the service: https://HOST:PORT")
@@ -146,24 +156,35 @@ and its key are there; the folder here says how to reach it. This program is cop
 	enrol.Flags().StringVar(&server.User, "server-user", "", "account at the file server")
 	enrol.Flags().StringVar(&server.Domain, "server-domain", "", "domain of that account")
 	enrol.Flags().StringVar(&passwordFile, "server-password-file", "", "file that holds its password")
-	enrol.Flags().BoolVar(&server.Plain, "server-plain", false, "the file server need not encrypt what goes over the network")
-	enrol.Flags().BoolVar(&server.Old, "server-smb-3-0", false, "the file server may speak SMB 3.0, which does not protect how it was agreed on; otherwise 3.1.1 alone")
-	enrol.Flags().StringVar(&kerberos.Realm, "server-realm", "", "sign in by Kerberos, in this realm; otherwise by NTLMv2")
-	enrol.Flags().StringVar(&kerberos.Server, "server-name", "", "name of the file server in its realm, as its service cifs/NAME has it")
+	enrol.Flags().BoolVar(&server.Plain, "server-plain", false,
+		"the file server need not encrypt what goes over the network")
+	enrol.Flags().BoolVar(&server.Old, "server-smb-3-0", false,
+		"the file server may speak SMB 3.0, which does not protect how it was agreed on; otherwise 3.1.1 alone")
+	enrol.Flags().StringVar(&kerberos.Realm, "server-realm", "",
+		"sign in by Kerberos, in this realm; otherwise by NTLMv2")
+	enrol.Flags().StringVar(&kerberos.Server, "server-name", "",
+		"name of the file server in its realm, as its service cifs/NAME has it")
 	enrol.Flags().StringVar(&kerberos.Config, "server-krb5-conf", "/etc/krb5.conf", "Kerberos configuration")
-	enrol.Flags().StringVar(&directory.URL, "ldap", "", "directory of the file server's domain, asked for memberships: ldaps://HOST")
-	enrol.Flags().StringVar(&directory.Base, "ldap-base", "", "distinguished name below which its accounts and groups lie")
+	enrol.Flags().StringVar(&directory.URL, "ldap", "",
+		"directory of the file server's domain, asked for memberships: ldaps://HOST")
+	enrol.Flags().StringVar(&directory.Base, "ldap-base", "",
+		"distinguished name below which its accounts and groups lie")
 	enrol.Flags().StringVar(&directory.User, "ldap-user", "", "distinguished name to sign in with there")
 	enrol.Flags().StringVar(&ldapPasswordFile, "ldap-password-file", "", "file that holds its password")
-	enrol.Flags().StringVar(&directory.Authority, "ldap-authority", "", "file with the directory's authority (PEM); otherwise the system's")
+	enrol.Flags().StringVar(&directory.Authority, "ldap-authority", "",
+		"file with the directory's authority (PEM); otherwise the system's")
 	enrol.Flags().StringVar(&to, "ssh", "", "work on a host that is reached over SSH: [USER@]HOST[:PORT]")
-	enrol.Flags().StringVar(&far.Key, "ssh-key", "~/.ssh/id_ed25519", "private key to sign in with, which nobody else may be able to read")
+	enrol.Flags().StringVar(&far.Key, "ssh-key", "~/.ssh/id_ed25519",
+		"private key to sign in with, which nobody else may be able to read")
 	enrol.Flags().StringVar(&passphraseFile, "ssh-passphrase-file", "", "file that holds the key's passphrase")
-	enrol.Flags().StringVar(&far.KnownHosts, "ssh-known-hosts", "~/.ssh/known_hosts", "the keys of hosts, as OpenSSH keeps them")
+	enrol.Flags().StringVar(&far.KnownHosts, "ssh-known-hosts", "~/.ssh/known_hosts",
+		"the keys of hosts, as OpenSSH keeps them")
 	enrol.Flags().BoolVar(&far.Sudo, "ssh-sudo", false, "become root there, by sudo, which must not ask for a password")
 	enrol.Flags().StringVar(&far.Folder, "ssh-folder", "/var/lib/idletally-agent", "the agent's own folder there")
-	enrol.Flags().StringVar(&far.Program, "ssh-program", "", "where idletally lies there; otherwise it is copied into the agent's folder")
-	enrol.Flags().StringVar(&far.Copy, "ssh-copy", "", "the program to copy, for another kind of processor; otherwise this one")
+	enrol.Flags().StringVar(&far.Program, "ssh-program", "",
+		"where idletally lies there; otherwise it is copied into the agent's folder")
+	enrol.Flags().StringVar(&far.Copy, "ssh-copy", "",
+		"the program to copy, for another kind of processor; otherwise this one")
 	for _, f := range []string{"service", "authority", "code", "root"} {
 		_ = enrol.MarkFlagRequired(f)
 	}

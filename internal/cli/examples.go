@@ -6,8 +6,8 @@ import (
 	"github.com/spf13/cobra"
 )
 
-// Examples are what the help of each command shows, in the order of a story in which they can be run. They are of the demo world; ids are such as it
-// has.
+// Examples are what the help of each command shows, in the order of a story in which they can be run. They
+// are of the demo world; ids are such as it has.
 var Examples = []string{
 	`idletally login https://tally.example --authority authority.pem --name quartermaster`,
 	`idletally login https://staging.example --authority staging.pem --name quartermaster --profile staging`,

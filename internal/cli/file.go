@@ -32,7 +32,11 @@ func fileCommands(o *options) []*cobra.Command {
 	var host, application, fingerprint string
 	var cross bool
 	var gentle scan.Gentle
-	save := &cobra.Command{Use: "save FILE", Short: "Take a snapshot of this machine into a file, without any service; exit code 4 where a root could not be read", Args: args(1, 1, "a file to write"),
+	save := &cobra.Command{
+		Use: "save FILE",
+		Short: "Take a snapshot of this machine into a file, without any service; exit code 4 where a root " +
+			"could not be read",
+		Args: args(1, 1, "a file to write"),
 		RunE: func(c *cobra.Command, a []string) error {
 			if len(roots) == 0 {
 				return usageError{errors.New("say which folders: --root FOLDER")}
@@ -45,10 +49,16 @@ func fileCommands(o *options) []*cobra.Command {
 			}
 			for _, x := range []struct{ flag, name string }{{"--host", host}, {"--application", application}} {
 				if !baseline.Name.MatchString(x.name) && (x.name != "" || x.flag == "--host") {
-					return usageError{fmt.Errorf("%s %s cannot be a name: it is the one that the service knows it by, of small letters, digits, dots, dashes and underscores", x.flag, pathname.Escape(x.name))}
+					return usageError{
+						fmt.Errorf(
+							"%s %s cannot be a name: it is the one that the service knows it by, of small letters, "+
+								"digits, dots, dashes and underscores",
+							x.flag, pathname.Escape(x.name)),
+					}
 				}
 			}
-			head, unread, err := saveHere(c.Context(), a[0], archive.Head{Host: host, Application: application}, roots, scan.Options{Cross: cross, Gentle: &gentle})
+			head, unread, err := saveHere(c.Context(), a[0], archive.Head{Host: host, Application: application}, roots,
+				scan.Options{Cross: cross, Gentle: &gentle})
 			if err != nil {
 				return err
 			}
@@ -59,13 +69,17 @@ func fileCommands(o *options) []*cobra.Command {
 				return err
 			}
 			return errNotSo
-		}}
+		},
+	}
 	save.Flags().StringArrayVar(&roots, "root", nil, "a folder; repeatable")
 	save.Flags().StringVar(&host, "host", "", "the host's name in the file (default: what this machine is called)")
 	save.Flags().StringVar(&application, "application", "", "the application that it is of")
 	gentleFlags(save, &gentle)
 	save.Flags().BoolVar(&cross, "cross", false, "go into other file systems that are mounted below")
-	check := &cobra.Command{Use: "verify FILE", Short: "Say whether a snapshot file is whole and sound", Args: args(1, 1, "a snapshot file"),
+	check := &cobra.Command{
+		Use:   "verify FILE",
+		Short: "Say whether a snapshot file is whole and sound",
+		Args:  args(1, 1, "a snapshot file"),
 		RunE: func(c *cobra.Command, a []string) error {
 			head, spool, err := readFile(a[0])
 			if err != nil {
@@ -76,11 +90,17 @@ func fileCommands(o *options) []*cobra.Command {
 				return err
 			}
 			return o.showFile(c, a[0], head)
-		}}
+		},
+	}
 	fingerprintFlag(check, &fingerprint)
-	export := &cobra.Command{Use: "export SNAPSHOT FILE", Short: "Write a stored snapshot to a file that holds all of it", Args: args(2, 2, "a snapshot and a file to write"),
+	export := &cobra.Command{
+		Use:   "export SNAPSHOT FILE",
+		Short: "Write a stored snapshot to a file that holds all of it",
+		Args:  args(2, 2, "a snapshot and a file to write"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
-			if err := create(a[1], func(w io.Writer) error { return api.ExportSnapshot(c.Context(), a[0], w) }); err != nil {
+			if err := create(a[1], func(w io.Writer) error {
+				return api.ExportSnapshot(c.Context(), a[0], w)
+			}); err != nil {
 				return err
 			}
 			head, spool, err := readFile(a[1])
@@ -89,10 +109,11 @@ func fileCommands(o *options) []*cobra.Command {
 			}
 			defer spool.Close()
 			return o.showFile(c, a[1], head)
-		})}
+		}),
+	}
 	take := &cobra.Command{Use: "import FILE", Short: "Take a snapshot file in", Args: args(1, 1, "a snapshot file"),
-		Long: `Take a snapshot file in, as the snapshot of a host that the service knows. It counts from the time at which it was
-taken; where it is the host's newest it is held against the published baseline.`,
+		Long: `Take a snapshot file in, as the snapshot of a host that the service knows. It counts from the time
+at which it was taken; where it is the host's newest it is held against the published baseline.`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			head, spool, err := readFile(a[0])
 			if err != nil {
@@ -129,7 +150,9 @@ taken; where it is the host's newest it is held against the published baseline.`
 }
 
 // saveHere scans this machine and writes what it found. It gives how many of the roots could not be read.
-func saveHere(ctx context.Context, file string, head archive.Head, roots []string, opt scan.Options) (_ archive.Head, unread int, err error) {
+func saveHere(
+	ctx context.Context, file string, head archive.Head, roots []string, opt scan.Options,
+) (_ archive.Head, unread int, err error) {
 	for i, r := range roots {
 		abs, err := filepath.Abs(r)
 		if err != nil {
@@ -140,8 +163,12 @@ func saveHere(ctx context.Context, file string, head archive.Head, roots []strin
 	slices.Sort(roots)
 	roots = slices.Compact(roots)
 	for _, r := range roots {
-		if i := slices.IndexFunc(roots, func(other string) bool { return other != r && pathname.Under(r, other) }); i >= 0 {
-			return head, 0, usageError{fmt.Errorf("--root %s lies in %s: give one of them", pathname.Escape(r), pathname.Escape(roots[i]))}
+		if i := slices.IndexFunc(roots, func(other string) bool {
+			return other != r && pathname.Under(r, other)
+		}); i >= 0 {
+			return head, 0, usageError{
+				fmt.Errorf("--root %s lies in %s: give one of them", pathname.Escape(r), pathname.Escape(roots[i])),
+			}
 		}
 		head.Roots = append(head.Roots, pathname.Path(r))
 	}

@@ -62,7 +62,9 @@ func (h here) New(ctx context.Context, path, account, umask string) (wire.Fresh,
 	return inquiry.NewIn(ctx, h.scene, path, account, umask)
 }
 
-func (h here) Decide(ctx context.Context, account, path string, op access.Operation, s wire.Supposed) (wire.Judgement, error) {
+func (h here) Decide(
+	ctx context.Context, account, path string, op access.Operation, s wire.Supposed,
+) (wire.Judgement, error) {
 	sup, err := h.suppose(s)
 	if err != nil {
 		return wire.Judgement{}, err
@@ -99,7 +101,15 @@ func (h here) Below(ctx context.Context, ask wire.BelowAsk) (wire.Below, error) 
 	if err != nil {
 		return wire.Below{}, err
 	}
-	return inquiry.BelowOf(ctx, h.scene, inquiry.BelowAsk{Path: ask.Path, Account: ask.Account, Operation: ask.Operation, Suppose: sup, Behind: ask.Behind, After: from, Limit: ask.Limit})
+	return inquiry.BelowOf(ctx, h.scene, inquiry.BelowAsk{
+		Path:      ask.Path,
+		Account:   ask.Account,
+		Operation: ask.Operation,
+		Suppose:   sup,
+		Behind:    ask.Behind,
+		After:     from,
+		Limit:     ask.Limit,
+	})
 }
 
 func (h here) Account(ctx context.Context, name string) (wire.Account, error) {
@@ -128,7 +138,9 @@ func (h here) Probe(ctx context.Context, account, path string) (wire.Probe, erro
 
 func (here) suppose(s wire.Supposed) (inquiry.Suppose, error) {
 	if s.Edition != "" || s.Plan != "" {
-		return inquiry.Suppose{}, usageError{errors.New("an edition or a plan is with the service: give --host or --snapshot too")}
+		return inquiry.Suppose{}, usageError{
+			errors.New("an edition or a plan is with the service: give --host or --snapshot too"),
+		}
 	}
 	return inquiry.SupposeOf(s.Joining, s.Privileges)
 }

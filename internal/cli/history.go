@@ -33,7 +33,10 @@ func historyCommand(o *options) *cobra.Command {
 					return usageError{fmt.Errorf("%q is no day: want %s", *text, time.DateOnly)}
 				}
 			}
-			t := table{head: []string{"AT", "WHO", "TOKEN", "WHAT", "SUBJECT", "DETAIL"}, none: "Nothing of that kind happened."}
+			t := table{
+				head: []string{"AT", "WHO", "TOKEN", "WHAT", "SUBJECT", "DETAIL"},
+				none: "Nothing of that kind happened.",
+			}
 			return showPages(o, c, list, "lines", api.HistoryPages(past).Page, t, func(t *table, h wire.History) {
 				t.add(forms{h.At.Local().Format(time.DateTime), h.At}, h.Who, h.Token, h.What, h.Subject, h.Detail)
 			})
@@ -51,12 +54,17 @@ func historyCommand(o *options) *cobra.Command {
 // historyVerbs verify the history, at the service or from a file.
 func historyVerbs(o *options) []*cobra.Command {
 	var key, head string
-	verify := &cobra.Command{Use: "verify [FILE]", Short: "Verify that nothing of the history was changed, taken out or put in", Args: args(0, 1, "at most a file"),
-		Long: `Verify that nothing of the history was changed, taken out or put in: at the service, or, without any service, in a file that
-"idletally history export" wrote. It exits with 4 where the history is not as it was written.
+	verify := &cobra.Command{
+		Use:   "verify [FILE]",
+		Short: "Verify that nothing of the history was changed, taken out or put in",
+		Args:  args(0, 1, "at most a file"),
+		Long: `Verify that nothing of the history was changed, taken out or put in: at the service, or, without any
+service, in a file that "idletally history export" wrote. It exits with 4 where the history is not
+as it was written.
 
-Whoever writes into the database and has the service's keys can write a whole history anew. So note its head elsewhere now and then,
-and give it with --head later: a history that does not go through it any more is another one.`,
+Whoever writes into the database and has the service's keys can write a whole history anew. So note
+its head elsewhere now and then, and give it with --head later: a history that does not go through
+it any more is another one.`,
 		RunE: func(c *cobra.Command, a []string) error {
 			if len(a) == 0 && head == "" {
 				api, err := o.client()
@@ -71,7 +79,8 @@ and give it with --head later: a history that does not go through it any more is
 					say(c, "%s", r.Fault)
 					return errNotSo
 				}
-				return o.showOne(c, r, "lines", num(r.Lines), "head", r.Head, "signed by", base64.StdEncoding.EncodeToString(r.Key))
+				return o.showOne(c, r, "lines", num(r.Lines), "head", r.Head, "signed by",
+					base64.StdEncoding.EncodeToString(r.Key))
 			}
 			from, err := historyFrom(c, o, a)
 			if err != nil {
@@ -87,13 +96,19 @@ and give it with --head later: a history that does not go through it any more is
 				return err
 			}
 			return o.showOne(c, map[string]any{"lines": n, "head": h.Hash}, "lines", num(n), "head", h.Hash.String())
-		}}
-	verify.Flags().StringVar(&key, "key", "", "the service's public key (base64), as \"history verify\" has told it before; of a file, its own otherwise")
+		},
+	}
+	verify.Flags().StringVar(&key, "key", "",
+		"the service's public key (base64), as \"history verify\" has told it before; of a file, its own otherwise")
 	verify.Flags().StringVar(&head, "head", "", "a head that was noted before: the history has to go through it")
-	export := &cobra.Command{Use: "export FILE", Short: "Write the whole history, to be verified elsewhere", Args: args(1, 1, "a file"),
+	export := &cobra.Command{
+		Use:   "export FILE",
+		Short: "Write the whole history, to be verified elsewhere",
+		Args:  args(1, 1, "a file"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			return create(a[0], func(w io.Writer) error { return api.ExportHistory(c.Context(), w) })
-		})}
+		}),
+	}
 	return []*cobra.Command{verify, export}
 }
 

@@ -11,7 +11,10 @@ import (
 )
 
 func keysCommand(o *options) *cobra.Command {
-	show := &cobra.Command{Use: "show", Short: "Show by which keys hosts are to know the service, and which do not yet", Args: args(0, 0, "no argument"),
+	show := &cobra.Command{
+		Use:   "show",
+		Short: "Show by which keys hosts are to know the service, and which do not yet",
+		Args:  args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			k, err := api.Keys(c.Context())
 			if err != nil {
@@ -23,15 +26,21 @@ func keysCommand(o *options) *cobra.Command {
 					if i > 0 {
 						what = "former authority"
 					}
-					say(c, "%-17s %s, from %s until %s", what, a.Fingerprint, a.From.Local().Format(time.DateOnly), a.Until.Local().Format(time.DateOnly))
+					say(c, "%-17s %s, from %s until %s", what, a.Fingerprint, a.From.Local().Format(time.DateOnly),
+						a.Until.Local().Format(time.DateOnly))
 				}
 				say(c, "%-17s %s", "order key", base64.StdEncoding.EncodeToString(k.OrderKey))
 				for _, r := range k.Replaced {
-					say(c, "%-17s %s, replaced %s", "former order key", base64.StdEncoding.EncodeToString(r.Key), r.At.Local().Format(time.DateTime))
+					say(c, "%-17s %s, replaced %s", "former order key", base64.StdEncoding.EncodeToString(r.Key),
+						r.At.Local().Format(time.DateTime))
 				}
 				say(c, "")
 			}
-			t := table{head: []string{"HOST", "BEHIND WITH", "LAST SEEN"}, value: k, none: "Every enrolled host knows the service by these."}
+			t := table{
+				head:  []string{"HOST", "BEHIND WITH", "LAST SEEN"},
+				value: k,
+				none:  "Every enrolled host knows the service by these.",
+			}
 			for _, h := range k.Behind {
 				var with []string
 				if h.Authority {
@@ -51,6 +60,8 @@ func keysCommand(o *options) *cobra.Command {
 			}
 			say(c, "and others")
 			return nil
-		})}
-	return noun("keys", "Show and replace the keys that hosts know the service by", append([]*cobra.Command{show}, ownKeys()...)...)
+		}),
+	}
+	return noun("keys", "Show and replace the keys that hosts know the service by",
+		append([]*cobra.Command{show}, ownKeys()...)...)
 }

@@ -27,15 +27,19 @@ type listing struct {
 func listFlags(c *cobra.Command, l *listing, most int) {
 	c.Flags().IntVar(&l.most, "most", most, "how many at the most")
 	c.Flags().BoolVar(&l.all, "all", false, "all of them, as they come")
-	c.Flags().StringVar(&l.after, "after", "", "go on after this: what a list that was cut names in the end, and JSON as next")
+	c.Flags().StringVar(&l.after, "after", "",
+		"go on after this: what a list that was cut names in the end, and JSON as next")
 	c.MarkFlagsMutuallyExclusive("most", "all")
 }
 
 // A pageReader reads a list page by page, as client.Pager does.
 type pageReader[T any] func(ctx context.Context, after string, limit int) (wire.Page[T], error)
 
-// showPages shows so much of a list as is wanted, page by page, and says what it leaves out. What is listed is named for that: "snapshots".
-func showPages[T any](o *options, c *cobra.Command, l listing, what string, read pageReader[T], t table, row func(*table, T)) error {
+// showPages shows so much of a list as is wanted, page by page, and says what it leaves out. What is listed
+// is named for that: "snapshots".
+func showPages[T any](
+	o *options, c *cobra.Command, l listing, what string, read pageReader[T], t table, row func(*table, T),
+) error {
 	w := &streamed{o: o, w: c.OutOrStdout(), t: &t}
 	begun := false
 	got, err := readPages(c.Context(), l, read, func(items []T, last bool) error {
@@ -92,7 +96,9 @@ func (p portion) tellRest(to io.Writer, what string) {
 }
 
 // readPages reads so much of a list as is wanted, and hands it out as it comes; last says that there is no more of it.
-func readPages[T any](ctx context.Context, l listing, read pageReader[T], part func(items []T, last bool) error) (got portion, err error) {
+func readPages[T any](
+	ctx context.Context, l listing, read pageReader[T], part func(items []T, last bool) error,
+) (got portion, err error) {
 	if !l.all && l.most < 1 {
 		return got, usageError{fmt.Errorf("--most %d: want 1 or more", l.most)}
 	}
@@ -243,7 +249,9 @@ func chained[T any](keys []string, of func(key string) pageReader[T]) pageReader
 		}
 		i := slices.Index(keys, key)
 		if i < 0 || after != "" && !given {
-			return wire.Page[T]{}, usageError{fmt.Errorf("--after %s: nothing here is called so by now: begin anew", after)}
+			return wire.Page[T]{}, usageError{
+				fmt.Errorf("--after %s: nothing here is called so by now: begin anew", after),
+			}
 		}
 		page, err := of(key)(ctx, within, limit)
 		page.Total = nil // it is of this one alone

@@ -20,12 +20,14 @@ import (
 	"idletally/internal/wire"
 )
 
-// On a narrow terminal long texts shrink, and then columns give way in their order; what names a thing, tells a time or counts is whole.
+// On a narrow terminal long texts shrink, and then columns give way in their order; what names a thing, tells
+// a time or counts is whole.
 func TestTableFits(t *testing.T) {
 	at := time.Date(2026, 11, 29, 21, 48, 0, 0, time.Local)
 	made := func() *table {
 		tab := &table{head: []string{"SNAPSHOT", "HOST", "TAKEN", "GAPS", "FOR", "PATH", "ROOT HASH"}}
-		tab.add("06h2jge24h0f2xps", "slip-north", at, 12, "quartermaster", "/srv/ticketing/site/route-07/page-01.html", "197b3a98cd8c5444")
+		tab.add("06h2jge24h0f2xps", "slip-north", at, 12, "quartermaster", "/srv/ticketing/site/route-07/page-01.html",
+			"197b3a98cd8c5444")
 		tab.add("06h2jge24h0f2xpt", "a host with \x1b[31m", at, 1, "", "/x", "")
 		return tab
 	}
@@ -45,7 +47,8 @@ func TestTableFits(t *testing.T) {
 		if err := tab.write(&b, c.limit, true); err != nil {
 			t.Fatal(err)
 		}
-		for _, want := range append(c.has, "06h2jge24h0f2xps", "06h2jge24h0f2xpt", "slip-north", "2026-11-29 21:48", "a host with �[31m") {
+		for _, want := range append(c.has, "06h2jge24h0f2xps", "06h2jge24h0f2xpt", "slip-north", "2026-11-29 21:48",
+			"a host with �[31m") {
 			if !strings.Contains(b.String(), want) {
 				t.Errorf("at %d %q is not in\n%s", c.limit, want, b.String())
 			}
@@ -85,7 +88,8 @@ func TestWidths(t *testing.T) {
 	}
 }
 
-// listed is a list of so many numbers, of which a page holds at most seven, and of which it is known how many there are.
+// listed is a list of so many numbers, of which a page holds at most seven, and of which it is known how many
+// there are.
 func listed(n int, exact bool) pageReader[int] {
 	return func(_ context.Context, after string, limit int) (wire.Page[int], error) {
 		from := 0
@@ -121,7 +125,8 @@ func TestShowPages(t *testing.T) {
 		var out, errs bytes.Buffer
 		c.SetOut(&out)
 		c.SetErr(&errs)
-		err := showPages(&options{output: output}, c, l, "things", read, table{head: []string{"THING"}, none: "Nothing."}, func(t *table, x int) { t.add(x) })
+		err := showPages(&options{output: output}, c, l, "things", read,
+			table{head: []string{"THING"}, none: "Nothing."}, func(t *table, x int) { t.add(x) })
 		return out.String(), errs.String(), err
 	}
 	for _, exact := range []bool{true, false} { // whether the other side heeds how many are asked for
@@ -151,11 +156,14 @@ func TestShowPages(t *testing.T) {
 					t.Errorf("%d at a time of %d: %v", most, n, got)
 				}
 				out, errs, err := show("csv", listing{most: most}, listed(n, exact))
-				if err != nil || strings.Count(out, "\n") != min(n, most)+1 || strings.Contains(errs, "--all") != (most < n) {
+				if err != nil || strings.Count(out, "\n") != min(n, most)+1 ||
+					strings.Contains(errs, "--all") != (most < n) {
 					t.Errorf("csv, %d of %d: %q, %q, %v", most, n, out, errs, err)
 				}
 				out, _, err = show("table", listing{most: most}, listed(n, exact))
-				if says := fmt.Sprintf("%d of %d things are shown: --all shows all of them, --after ", most, n); err != nil || strings.Contains(out, says) != (most < n && exact) || strings.Contains(out, "--all") != (most < n) {
+				says := fmt.Sprintf("%d of %d things are shown: --all shows all of them, --after ", most, n)
+				if err != nil || strings.Contains(out, says) != (most < n && exact) ||
+					strings.Contains(out, "--all") != (most < n) {
 					t.Errorf("table, %d of %d: %s, %v", most, n, out, err)
 				}
 			}
@@ -218,7 +226,8 @@ func TestListsHaveAll(t *testing.T) {
 	}
 }
 
-// What is longer than the terminal goes to the program that PAGER names; what is shorter, and where there is no such program, is written as it is.
+// What is longer than the terminal goes to the program that PAGER names; what is shorter, and where there is
+// no such program, is written as it is.
 func TestPager(t *testing.T) {
 	for _, c := range []struct {
 		program string
@@ -267,18 +276,21 @@ func TestEnvironment(t *testing.T) {
 		t.Errorf("%v, %s", err, out)
 	}
 	t.Setenv("IDLETALLY_OUTPUT", "xml")
-	if _, err := try(t, "", "mode", "show", "0640"); err == nil || !strings.Contains(err.Error(), "table, json or csv") {
+	if _, err := try(t, "", "mode", "show", "0640"); err == nil ||
+		!strings.Contains(err.Error(), "table, json or csv") {
 		t.Errorf("%v", err)
 	}
 }
 
 var _ pageReader[wire.Host] = client.Pager[wire.Host]{}.Page
 
-// What a host or other people wrote does not steer the terminal: nothing is written to it but through the doors that see to that.
+// What a host or other people wrote does not steer the terminal: nothing is written to it but through the
+// doors that see to that.
 func TestNothingSteersTheTerminal(t *testing.T) {
 	var b bytes.Buffer
 	tell(&b, "host %s: %s\n", "ferry", "no\x1b]0;x\a such \u202efile")
-	if strings.ContainsAny(b.String(), "\x1b\a\u202e") || !strings.HasPrefix(b.String(), "host ferry: no") || !strings.HasSuffix(b.String(), "file\n") {
+	if strings.ContainsAny(b.String(), "\x1b\a\u202e") || !strings.HasPrefix(b.String(), "host ferry: no") ||
+		!strings.HasSuffix(b.String(), "file\n") {
 		t.Errorf("%q", b.String())
 	}
 	past := regexp.MustCompile(`fmt\.Fprint\w*\((c\.OutOrStdout\(\)|c\.ErrOrStderr\(\)|to), `)
@@ -292,7 +304,8 @@ func TestNothingSteersTheTerminal(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, line := range strings.Split(string(text), "\n") {
-			if !strings.HasSuffix(f, "_test.go") && past.MatchString(line) && !strings.Contains(line, "printable(") && !strings.Contains(line, "string(b)") {
+			if !strings.HasSuffix(f, "_test.go") && past.MatchString(line) &&
+				!strings.Contains(line, "printable(") && !strings.Contains(line, "string(b)") {
 				t.Errorf("%s: %s goes past tell", f, strings.TrimSpace(line))
 			}
 		}
@@ -301,14 +314,19 @@ func TestNothingSteersTheTerminal(t *testing.T) {
 
 // A shell is given no name that it would have to quote, and no word about one that is more than a line.
 func TestOffered(t *testing.T) {
-	got := offered([]string{"ferry\tweb\ntouch x", "$(touch x)\tharmless", "a;b", "crew", "", "-o", "--data", "tide\ta\tb\x1b[2J"}, "")
+	got := offered([]string{
+		"ferry\tweb\ntouch x", "$(touch x)\tharmless", "a;b", "crew", "", "-o", "--data", "tide\ta\tb\x1b[2J",
+	},
+		"")
 	if want := []string{"ferry\tweb touch x", "crew", "tide\ta b\ufffd[2J"}; !slices.Equal(got, want) {
 		t.Errorf("%q, want %q", got, want)
 	}
 	if got := offered(slices.Repeat([]string{"crew"}, 3*mostNames), ""); len(got) != mostNames {
 		t.Errorf("%d names", len(got))
 	}
-	if got := offered(append(slices.Repeat([]string{"crew"}, 3*mostNames), "tide"), "ti"); !slices.Equal(got, []string{"tide"}) {
+	if got := offered(append(slices.Repeat([]string{"crew"}, 3*mostNames), "tide"), "ti"); !slices.Equal(got, []string{
+		"tide",
+	}) {
 		t.Errorf("behind many others: %q", got)
 	}
 }

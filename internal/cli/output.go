@@ -31,7 +31,8 @@ type options struct {
 	finish  func() (gone bool) // of the pager
 }
 
-// fromEnvironment takes what was not said by a flag: IDLETALLY_OUTPUT, IDLETALLY_CONFIG, IDLETALLY_PROFILE, IDLETALLY_WIDE and IDLETALLY_NO_PAGER.
+// fromEnvironment takes what was not said by a flag: IDLETALLY_OUTPUT, IDLETALLY_CONFIG, IDLETALLY_PROFILE,
+// IDLETALLY_WIDE and IDLETALLY_NO_PAGER.
 func (o *options) fromEnvironment(c *cobra.Command) error {
 	for _, name := range []string{"output", "config", "profile", "wide", "no-pager"} {
 		key := "IDLETALLY_" + strings.ToUpper(strings.ReplaceAll(name, "-", "_"))
@@ -94,7 +95,8 @@ func (o *options) show(c *cobra.Command, t table) error {
 // quoted writes a word for a shell.
 func quoted(s string) string {
 	if s != "" && !strings.ContainsFunc(s, func(r rune) bool {
-		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("-_./:@", r))
+		return !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' ||
+			strings.ContainsRune("-_./:@", r))
 	}) {
 		return s
 	}
@@ -188,7 +190,8 @@ func (o *options) showOne(c *cobra.Command, value any, pairs ...any) error {
 	}
 	for _, r := range t.rows {
 		name := cell(r[0], false)
-		fmt.Fprintf(w, "%s%s  %s\n", name, strings.Repeat(" ", wide-uniseg.StringWidth(name)), printable(cell(r[1], false)))
+		fmt.Fprintf(w, "%s%s  %s\n", name, strings.Repeat(" ", wide-uniseg.StringWidth(name)),
+			printable(cell(r[1], false)))
 	}
 	return nil
 }
@@ -211,8 +214,8 @@ func logger(c *cobra.Command, level string) (*slog.Logger, *slog.LevelVar, error
 	return slog.New(slog.NewJSONHandler(c.ErrOrStderr(), &slog.HandlerOptions{Level: l})), l, nil
 }
 
-// create makes a file whole or not at all: it has its name only when all of it is written. What is there and is no file, such as a device or a
-// pipe, is written into; a link stays, and leads to what was made.
+// create makes a file whole or not at all: it has its name only when all of it is written. What is there and
+// is no file, such as a device or a pipe, is written into; a link stays, and leads to what was made.
 func create(name string, write func(io.Writer) error) (err error) {
 	name, plain, err := destination(name)
 	if err != nil {
@@ -244,7 +247,8 @@ func create(name string, write func(io.Writer) error) (err error) {
 	return os.Rename(f.Name(), name)
 }
 
-// destination says where a file of some name is to be written, and whether that is a plain one, or none yet, which can be replaced.
+// destination says where a file of some name is to be written, and whether that is a plain one, or none yet,
+// which can be replaced.
 func destination(name string) (at string, plain bool, err error) {
 	if name == "" {
 		return "", false, usageError{errors.New("the file has no name")}

@@ -13,8 +13,8 @@ import (
 	"golang.org/x/term"
 )
 
-// A pager hands what is longer than the terminal to a program that shows it page by page: what PAGER says, or less. What is shorter is written as
-// it is.
+// A pager hands what is longer than the terminal to a program that shows it page by page: what PAGER says, or
+// less. What is shorter is written as it is.
 type pager struct {
 	to    *os.File
 	lines int // that the terminal has
@@ -28,8 +28,11 @@ type pager struct {
 }
 
 // long are the commands whose answers may be long, and follow nothing that goes on.
-var long = []string{"list", "show", "findings", "trend", "causes", "steps", "originals", "results", "changes", "holders", "below", "matrix", "decide", "effect", "explain",
-	"history", "overview", "search", "doctor", "sessions", "compare", "kept", "file"}
+var long = []string{
+	"list", "show", "findings", "trend", "causes", "steps", "originals", "results", "changes", "holders", "below",
+	"matrix", "decide", "effect", "explain",
+	"history", "overview", "search", "doctor", "sessions", "compare", "kept", "file",
+}
 
 // page has the command's answer paged where it is for a person at a terminal; finish ends that.
 func (o *options) page(c *cobra.Command) (finish func() (gone bool)) {

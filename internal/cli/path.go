@@ -89,14 +89,17 @@ func pathCommand(o *options) *cobra.Command {
 	var deep, entries, whole bool
 	var account string
 	var most int
-	list := &cobra.Command{Use: "list [PATH]", Short: "List a folder: here, on a host now, or in a snapshot", Args: args(0, 1, "at most one path"),
-		Long: `List a folder: what each path is, its mode as letters and octal, owner and group, a + where there are access
-entries beyond the mode, size in bytes and time of the last change (a snapshot keeps neither). It goes on past
-what cannot be read, tells it at the end, and exits with 4 then.
+	list := &cobra.Command{
+		Use:   "list [PATH]",
+		Short: "List a folder: here, on a host now, or in a snapshot",
+		Args:  args(0, 1, "at most one path"),
+		Long: `List a folder: what each path is, its mode as letters and octal, owner and group, a + where there
+are access entries beyond the mode, size in bytes and time of the last change (a snapshot keeps
+neither). It goes on past what cannot be read, tells it at the end, and exits with 4 then.
 
-With --for it says what that account can do with each entry, and marks names that it sees and cannot open. Of a
-share that hides what somebody cannot read it lists what that account sees there.
-In a snapshot the roots are listed where no path is given.` + whereHelp,
+With --for it says what that account can do with each entry, and marks names that it sees and cannot
+open. Of a share that hides what somebody cannot read it lists what that account sees there. In a
+snapshot the roots are listed where no path is given.` + whereHelp,
 		RunE: func(c *cobra.Command, a []string) error {
 			l, err := w.looker(o)
 			if err != nil {
@@ -116,14 +119,21 @@ In a snapshot the roots are listed where no path is given.` + whereHelp,
 				return err
 			}
 			return o.showListing(c, walk, at == "" || deep, entries)
-		}}
-	list.Flags().BoolVar(&deep, "below", false, "everything below the folder too; other file systems are listed and not entered")
+		},
+	}
+	list.Flags().BoolVar(&deep, "below", false,
+		"everything below the folder too; other file systems are listed and not entered")
 	list.Flags().BoolVarP(&entries, "entries", "e", false, "show access entries too")
 	list.Flags().StringVar(&account, "for", "", "say what this account can do with each entry")
 	list.Flags().IntVar(&most, "most", 100_000, "how many paths at the most")
 	list.Flags().BoolVar(&whole, "all", false, "all of them, however many; they are held in memory")
-	show := &cobra.Command{Use: "show PATH", Short: "Explain one path: here, on a host now, or in a snapshot", Args: args(1, 1, "a path"),
-		Long: "Explain one path: what it is, its mode in words, every entry with what of it counts and where it comes from, and\nthe folders that lead to it." + whereHelp,
+	show := &cobra.Command{
+		Use:   "show PATH",
+		Short: "Explain one path: here, on a host now, or in a snapshot",
+		Args:  args(1, 1, "a path"),
+		Long: "Explain one path: what it is, its mode in words, every entry with what of it counts and where it " +
+			"comes from, and\nthe folders that lead to it." +
+			whereHelp,
 		RunE: func(c *cobra.Command, a []string) error {
 			l, err := w.looker(o)
 			if err != nil {
@@ -138,11 +148,16 @@ In a snapshot the roots are listed where no path is given.` + whereHelp,
 				return err
 			}
 			return o.showSight(c, s)
-		}}
+		},
+	}
 	var maker, umask string
-	fresh := &cobra.Command{Use: "new FOLDER", Short: "Say what new files and folders get in a folder", Args: args(1, 1, "a folder"),
-		Long: `Say what an account's new files and folders get in a folder: from the umask of the process, the folder's
-set-group-ID bit, and its default entries; and whether the account can make anything there at all.` + whereHelp,
+	fresh := &cobra.Command{
+		Use:   "new FOLDER",
+		Short: "Say what new files and folders get in a folder",
+		Args:  args(1, 1, "a folder"),
+		Long: `Say what an account's new files and folders get in a folder: from the umask of the process, the
+folder's set-group-ID bit, and its default entries; and whether the account can make anything there
+at all.` + whereHelp,
 		RunE: func(c *cobra.Command, a []string) error {
 			if maker == "" {
 				return usageError{errors.New("say who makes them: --by ACCOUNT")}
@@ -166,7 +181,8 @@ set-group-ID bit, and its default entries; and whether the account can make anyt
 				}
 			}
 			return o.showMade(c, f.Made, f)
-		}}
+		},
+	}
 	fresh.Flags().StringVar(&maker, "by", "", "the account that makes them")
 	fresh.Flags().StringVar(&umask, "umask", "0022", "umask of its process")
 	n := obvious(noun("path", "Look at paths", list, show, fresh), show, func(a []string) bool {
@@ -191,7 +207,13 @@ func (o *options) showListing(c *cobra.Command, w *walker, whole, entries bool) 
 	if w.paths == nil {
 		w.paths = []wire.Path{}
 	}
-	t.value = map[string]any{"paths": w.paths, "more": len(w.paths) >= w.most, "refused": w.refused, "stopped": w.stopped, "hidden": w.hidden}
+	t.value = map[string]any{
+		"paths":   w.paths,
+		"more":    len(w.paths) >= w.most,
+		"refused": w.refused,
+		"stopped": w.stopped,
+		"hidden":  w.hidden,
+	}
 	for _, p := range w.paths {
 		name := p.Name
 		if whole {
@@ -258,7 +280,8 @@ func (o *options) showListing(c *cobra.Command, w *walker, whole, entries bool) 
 			if w.hidden == 1 {
 				are = "is"
 			}
-			say(c, "%d more %s there that the share hides from %s: without --for they are listed.", w.hidden, are, w.account)
+			say(c, "%d more %s there that the share hides from %s: without --for they are listed.", w.hidden, are,
+				w.account)
 		}
 		for _, r := range w.refused {
 			say(c, "could not be read: %s: %s", r.Path, r.Reason)
@@ -277,7 +300,9 @@ func (o *options) showSight(c *cobra.Command, s wire.Sight) error {
 	pairs := []any{"path", s.Path, "kind", s.Kind, "target", s.Target, "asked", origin(s.Origin)}
 	if s.Access != nil {
 		u := unknownOf(*s.Access)
-		pairs = append(pairs, "owner", u("owner", s.Access.Owner), "group", u("group", s.Access.Group), "mode", strings.TrimSpace(s.Access.Mode+" "+s.Access.Letters), "inherits", s.Access.Inheritance, "flags", strings.Join(s.Access.Flags, ", "))
+		pairs = append(pairs, "owner", u("owner", s.Access.Owner), "group", u("group", s.Access.Group), "mode",
+			strings.TrimSpace(s.Access.Mode+" "+s.Access.Letters), "inherits", s.Access.Inheritance, "flags",
+			strings.Join(s.Access.Flags, ", "))
 	}
 	if s.Modified != nil {
 		pairs = append(pairs, "modified", *s.Modified)

@@ -18,7 +18,10 @@ func planCommand(o *options) *cobra.Command {
 	var all bool
 	var title, state, folder string
 	var waves wire.Draft
-	draft := &cobra.Command{Use: "draft APPLICATION", Short: "Draft a remediation plan from findings", Args: args(1, 1, "an application"),
+	draft := &cobra.Command{
+		Use:   "draft APPLICATION",
+		Short: "Draft a remediation plan from findings",
+		Args:  args(1, 1, "an application"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			if !all && len(groups)+len(findings) == 0 {
 				return usageError{fmt.Errorf("choose what to mend: --group, --finding, or --all")}
@@ -31,13 +34,15 @@ func planCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			in.Application, in.All, in.Title, in.Folder, in.First, in.StopAt = a[0], all, title, folder, waves.First, waves.StopAt
+			in.Application, in.All, in.Title, in.Folder, in.First, in.StopAt = a[0], all, title, folder, waves.First,
+				waves.StopAt
 			p, err := api.DraftPlan(c.Context(), in)
 			if err != nil {
 				return err
 			}
 			return showPlan(o, c, p)
-		})}
+		}),
+	}
 	draft.Flags().StringSliceVar(&groups, "group", nil, "a group of findings; several apart by commas")
 	draft.Flags().StringSliceVar(&findings, "finding", nil, "a single finding, REPORT:NUMBER; several apart by commas")
 	draft.Flags().BoolVar(&all, "all", false, "every finding of the newest reports")
@@ -46,12 +51,26 @@ func planCommand(o *options) *cobra.Command {
 	waveFlags(draft, &waves)
 	var paths, hosts []string
 	var snapshot string
-	restore := &cobra.Command{Use: "restore [RUN]", Short: "Draft a plan that puts back what a run changed, or makes a host as it was in a snapshot", Args: args(0, 1, "a run, or --snapshot"),
+	restore := &cobra.Command{
+		Use:   "restore [RUN]",
+		Short: "Draft a plan that puts back what a run changed, or makes a host as it was in a snapshot",
+		Args:  args(0, 1, "a run, or --snapshot"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			if (len(a) == 0) == (snapshot == "") {
-				return usageError{fmt.Errorf("give either a run, to put back what it changed, or --snapshot, to return to how a host was then")}
+				return usageError{
+					fmt.Errorf(
+						"give either a run, to put back what it changed, or --snapshot, to return to how a " +
+							"host was then"),
+				}
 			}
-			in := wire.Draft{Snapshot: snapshot, Title: title, Paths: paths, Hosts: hosts, First: waves.First, StopAt: waves.StopAt}
+			in := wire.Draft{
+				Snapshot: snapshot,
+				Title:    title,
+				Paths:    paths,
+				Hosts:    hosts,
+				First:    waves.First,
+				StopAt:   waves.StopAt,
+			}
 			if len(a) > 0 {
 				in.Run = a[0]
 			}
@@ -60,7 +79,8 @@ func planCommand(o *options) *cobra.Command {
 				return err
 			}
 			return showPlan(o, c, p)
-		})}
+		}),
+	}
 	restore.Flags().StringVar(&title, "title", "", "what the plan is for")
 	waveFlags(restore, &waves)
 	restore.Flags().StringVar(&snapshot, "snapshot", "", "return to how the host was in this snapshot")
@@ -69,21 +89,28 @@ func planCommand(o *options) *cobra.Command {
 	var some, part listing
 	list := &cobra.Command{Use: "list", Short: "List plans, newest first", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
-			t := table{head: []string{"PLAN", "KIND", "STATE", "APPLICATION", "STEPS", "AUTHOR", "DECIDED BY", "RUN", "TITLE"}, none: "No plans."}
+			t := table{
+				head: []string{"PLAN", "KIND", "STATE", "APPLICATION", "STEPS", "AUTHOR", "DECIDED BY", "RUN", "TITLE"},
+				none: "No plans.",
+			}
 			return showPages(o, c, some, "plans", api.PlanPages(state).Page, t, func(t *table, p wire.Plan) {
 				t.add(p.ID, p.Kind, p.State, p.Application, p.Steps, p.Author, p.DecidedBy, p.Run, p.Title)
 			})
 		})}
 	listFlags(list, &some, 100)
 	list.Flags().StringVar(&state, "state", "", "only plans in this state")
-	show := &cobra.Command{Use: "show PLAN", Short: "Show a plan: equal steps as one, before → after, and the effect", Args: args(1, 1, "a plan"),
+	show := &cobra.Command{
+		Use:   "show PLAN",
+		Short: "Show a plan: equal steps as one, before → after, and the effect",
+		Args:  args(1, 1, "a plan"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			p, err := api.Plan(c.Context(), a[0])
 			if err != nil {
 				return err
 			}
 			return showPlan(o, c, p)
-		})}
+		}),
+	}
 	var host string
 	steps := &cobra.Command{Use: "steps PLAN", Short: "List a plan's steps path by path", Args: args(1, 1, "a plan"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
@@ -97,12 +124,15 @@ func planCommand(o *options) *cobra.Command {
 					hosts, counts[h.Host], total = append(hosts, h.Host), h.Steps, total+int64(h.Steps)
 				}
 			}
-			// The steps of a host come in parts of one size, but for the last: after is the number of the next, and of the steps before it.
+			// The steps of a host come in parts of one size, but for the last: after is the number of the
+			// next, and of the steps before it.
 			read := chained(hosts, func(host string) pageReader[wire.Step] {
 				return func(ctx context.Context, after string, _ int) (wire.Page[wire.Step], error) {
 					n, got := 0, 0
 					if _, err := fmt.Sscanf(after, "%d.%d", &n, &got); after != "" && err != nil {
-						return wire.Page[wire.Step]{}, usageError{fmt.Errorf("--after %s: want what a list named that was cut", after)}
+						return wire.Page[wire.Step]{}, usageError{
+							fmt.Errorf("--after %s: want what a list named that was cut", after),
+						}
 					}
 					list, err := api.Steps(ctx, p.ID, host, n)
 					page := wire.Page[wire.Step]{Items: list}
@@ -125,9 +155,11 @@ func planCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return o.showOne(c, p, "plan", p.ID, "state", p.State, "digest", p.Digest, "next", "another person: idletally plan approve "+p.ID+" --digest "+p.Digest)
+			return o.showOne(c, p, "plan", p.ID, "state", p.State, "digest", p.Digest, "next",
+				"another person: idletally plan approve "+p.ID+" --digest "+p.Digest)
 		})}
-	return noun("plan", "Manage change plans, and their review", draft, restore, adjustCommand(o), list, show, steps, submit, decide(o, true), decide(o, false), withdrawCommand(o), remarkCommand(o), scriptCommand(o))
+	return noun("plan", "Manage change plans, and their review", draft, restore, adjustCommand(o), list, show, steps,
+		submit, decide(o, true), decide(o, false), withdrawCommand(o), remarkCommand(o), scriptCommand(o))
 }
 
 func expiry(p wire.Plan) string {
@@ -143,13 +175,17 @@ func showPlan(o *options, c *cobra.Command, p wire.Plan) error {
 	}
 	t := table{head: []string{"HOST", "COUNT", "KIND", "BEFORE", "AFTER", "EFFECT", "WHERE"}, value: p}
 	for _, g := range p.Groups {
-		t.add(g.Host, strconv.Itoa(g.Count), g.Kind, g.Before.String(), g.After.String(), effect(g.Word), place(g.Count, g.Folder, g.Example))
+		t.add(g.Host, strconv.Itoa(g.Count), g.Kind, g.Before.String(), g.After.String(), effect(g.Word),
+			place(g.Count, g.Folder, g.Example))
 	}
 	if o.output == "csv" {
 		return o.show(c, t)
 	}
-	if err := o.showOne(c, p, "plan", p.ID, "title", p.Title, "kind", p.Kind, "state", p.State, "author", p.Author, "decided by", p.DecidedBy,
-		"remark", p.Remark, "steps", strconv.Itoa(p.Steps), "waves", wavesText(p), "digest", p.Digest, "good until", expiry(p), "run", p.Run); err != nil {
+	err := o.showOne(c, p, "plan", p.ID, "title", p.Title, "kind", p.Kind, "state", p.State, "author", p.Author,
+		"decided by", p.DecidedBy,
+		"remark", p.Remark, "steps", strconv.Itoa(p.Steps), "waves", wavesText(p), "digest", p.Digest, "good until",
+		expiry(p), "run", p.Run)
+	if err != nil {
 		return err
 	}
 	host := ""
@@ -170,7 +206,8 @@ func showPlan(o *options, c *cobra.Command, p wire.Plan) error {
 // waveFlags say in which order hosts run.
 func waveFlags(c *cobra.Command, d *wire.Draft) {
 	c.Flags().IntVar(&d.First, "first", 1, "how many hosts run first; the rest run when these have ended well")
-	c.Flags().IntVar(&d.StopAt, "stop-at", 10, "the rest do not run where more than so many percent of the first hosts' steps are not done")
+	c.Flags().IntVar(&d.StopAt, "stop-at", 10,
+		"the rest do not run where more than so many percent of the first hosts' steps are not done")
 }
 
 func wavesText(p wire.Plan) string {
@@ -181,7 +218,8 @@ func wavesText(p wire.Plan) string {
 	for _, h := range p.Hosts[:min(p.First, len(p.Hosts))] {
 		names = append(names, h.Host)
 	}
-	return fmt.Sprintf("first %s; the other %d where at most %d percent of its steps are left", strings.Join(names, ", "), len(p.Hosts)-len(names), p.StopAt)
+	return fmt.Sprintf("first %s; the other %d where at most %d percent of its steps are left",
+		strings.Join(names, ", "), len(p.Hosts)-len(names), p.StopAt)
 }
 
 // showChange shows equal steps: what, where, each changed aspect before → after, and the effect.

@@ -13,21 +13,29 @@ import (
 )
 
 func policyCommand(o *options) *cobra.Command {
-	show := &cobra.Command{Use: "show", Short: "Show what holds for people and their sessions, and what is to hold", Args: args(0, 0, "no argument"),
+	show := &cobra.Command{
+		Use:   "show",
+		Short: "Show what holds for people and their sessions, and what is to hold",
+		Args:  args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			p, err := api.Policy(c.Context())
 			if err != nil {
 				return err
 			}
 			return o.showPolicy(c, p)
-		})}
+		}),
+	}
 	var managers bool
 	var after, idle time.Duration
 	var second []string
 	var days int
-	set := &cobra.Command{Use: "set", Short: "Change what holds for people and their sessions", Args: args(0, 0, "no argument"),
-		Long: `Change what holds for people and their sessions; what is not given stays. What is stricter holds at once. What allows more holds when
-a reviewer who is made now would count (--reviewer-after, as it holds so far): until then every admin can take it back, by "idletally policy keep".`,
+	set := &cobra.Command{
+		Use:   "set",
+		Short: "Change what holds for people and their sessions",
+		Args:  args(0, 0, "no argument"),
+		Long: `Change what holds for people and their sessions; what is not given stays. What is stricter holds at
+once. What allows more holds when a reviewer who is made now would count (--reviewer-after, as it
+holds so far): until then every admin can take it back, by "idletally policy keep".`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			now, err := api.Policy(c.Context())
 			if err != nil {
@@ -57,20 +65,28 @@ a reviewer who is made now would count (--reviewer-after, as it holds so far): u
 				return err
 			}
 			return o.showPolicy(c, now)
-		})}
+		}),
+	}
 	set.Flags().BoolVar(&managers, "managers-approve", false, "whoever manages people may approve plans, too")
-	set.Flags().DurationVar(&after, "reviewer-after", 0, "how long approvals of new reviewers, and of those whose sign-in an admin has reset, do not count: such as 24h")
+	set.Flags().DurationVar(&after, "reviewer-after", 0,
+		"how long approvals of new reviewers, and of those whose sign-in an admin has reset, do not count: such as 24h")
 	set.Flags().DurationVar(&idle, "idle", 0, "how long a session lasts that nobody uses: such as 30m")
-	set.Flags().IntVar(&days, "enrolment-days", 0, "days after which a host has to be enrolled anew, however often its agent renews its certificate; 0 is never")
-	set.Flags().StringSliceVar(&second, "second-factor", nil, "roles that need a second factor, apart by commas; \"\" is none")
-	keep := &cobra.Command{Use: "keep", Short: "Have what holds now go on holding, and take back what was to hold", Args: args(0, 0, "no argument"),
+	set.Flags().IntVar(&days, "enrolment-days", 0,
+		"days after which a host has to be enrolled anew, however often its agent renews its certificate; 0 is never")
+	set.Flags().StringSliceVar(&second, "second-factor", nil,
+		"roles that need a second factor, apart by commas; \"\" is none")
+	keep := &cobra.Command{
+		Use:   "keep",
+		Short: "Have what holds now go on holding, and take back what was to hold",
+		Args:  args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			p, err := api.KeepPolicy(c.Context())
 			if err != nil {
 				return err
 			}
 			return o.showPolicy(c, p)
-		})}
+		}),
+	}
 	return noun("policy", "Show and set the policy for people and their sessions", show, set, keep)
 }
 

@@ -68,7 +68,10 @@ func profilesIn(dir string) (out []string, err error) {
 }
 
 func profileCommand(o *options) *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List the services that you have signed in to", Args: args(0, 0, "no argument"),
+	list := &cobra.Command{
+		Use:   "list",
+		Short: "List the services that you have signed in to",
+		Args:  args(0, 0, "no argument"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			dir, err := o.folder()
 			if err != nil {
@@ -89,7 +92,10 @@ func profileCommand(o *options) *cobra.Command {
 				Name    string `json:"name"`
 				In      bool   `json:"signed_in"`
 			}
-			t := table{head: []string{"PROFILE", "USED", "SERVICE", "PERSON", "UNTIL"}, none: "You are signed in nowhere: idletally login ADDRESS"}
+			t := table{
+				head: []string{"PROFILE", "USED", "SERVICE", "PERSON", "UNTIL"},
+				none: "You are signed in nowhere: idletally login ADDRESS",
+			}
 			found := []profile{}
 			for _, name := range all {
 				b, err := os.ReadFile(filepath.Join(dir, sessionOf(name)))
@@ -112,7 +118,8 @@ func profileCommand(o *options) *cobra.Command {
 			}
 			t.value = found
 			return o.show(c, t)
-		}}
+		},
+	}
 	use := &cobra.Command{Use: "use PROFILE", Short: "Use a profile where none is named", Args: args(1, 1, "a profile"),
 		RunE: func(c *cobra.Command, a []string) error {
 			dir, err := o.folder()
@@ -124,7 +131,9 @@ func profileCommand(o *options) *cobra.Command {
 				return err
 			}
 			if !slices.Contains(all, a[0]) {
-				return usageError{fmt.Errorf("no profile is called %q: idletally login ADDRESS --profile %s makes it", a[0], a[0])}
+				return usageError{
+					fmt.Errorf("no profile is called %q: idletally login ADDRESS --profile %s makes it", a[0], a[0]),
+				}
 			}
 			if err := private.MkdirAll(dir); err != nil {
 				return err

@@ -19,17 +19,24 @@ func ownKeys() []*cobra.Command {
 	var names []string
 	var now bool
 	of := func() string { return filepath.Join(data, "keys") }
-	replace := &cobra.Command{Use: "replace authority|orders", Short: "Replace the authority, or the key that signs orders", Args: args(1, 1, "authority, or orders"),
-		Long: `Replace the authority, or the key that signs orders, on the service's machine. Stop all instances first and start them with the same
-folder again; agents follow by themselves, within an hour or when they come next, and "idletally keys show" names those that have not.
+	replace := &cobra.Command{
+		Use:   "replace authority|orders",
+		Short: "Replace the authority, or the key that signs orders",
+		Args:  args(1, 1, "authority, or orders"),
+		Long: `Replace the authority, or the key that signs orders, on the service's machine. Stop all instances
+first and start them with the same folder again; agents follow by themselves, within an hour or when
+they come next, and "idletally keys show" names those that have not.
 
-authority: both count until "idletally keys end". Who trusts one of them can call the service. The new one counts for the same names, or for
-those that --name gives; until the former one has ended the service can have no others than both count for.
+authority: both count until "idletally keys end". Who trusts one of them can call the service. The
+new one counts for the same names, or for those that --name gives; until the former one has ended
+the service can have no others than both count for.
 
-orders: the former key signs that the new one follows, and is gone then. A host that was away follows when it comes. What was signed for
-carrying, and not carried out, has to be written anew; so have backups: an older one brings the former keys back.
+orders: the former key signs that the new one follows, and is gone then. A host that was away
+follows when it comes. What was signed for carrying, and not carried out, has to be written anew; so
+have backups: an older one brings the former keys back.
 
-This is for keys that nobody else has. Whoever has copied one can go on with it as long as a host does not know better: enrol hosts anew then.`,
+This is for keys that nobody else has. Whoever has copied one can go on with it as long as a host
+does not know better: enrol hosts anew then.`,
 		RunE: func(c *cobra.Command, a []string) error {
 			var err error
 			switch a[0] {
@@ -44,10 +51,16 @@ This is for keys that nobody else has. Whoever has copied one can go on with it 
 				return usageError{fmt.Errorf("%q is neither authority nor orders", a[0])}
 			}
 			return done(c, of(), err)
-		}}
-	replace.Flags().StringSliceVar(&names, "name", nil, "a name or address that the new authority is to count for; those of the former one otherwise")
-	end := &cobra.Command{Use: "end", Short: "End the former authority: hosts that know it alone have to be enrolled anew", Args: args(0, 0, "no argument"),
-		RunE: func(c *cobra.Command, _ []string) error { return done(c, of(), authority.EndFormer(of(), now)) }}
+		},
+	}
+	replace.Flags().StringSliceVar(&names, "name", nil,
+		"a name or address that the new authority is to count for; those of the former one otherwise")
+	end := &cobra.Command{
+		Use:   "end",
+		Short: "End the former authority: hosts that know it alone have to be enrolled anew",
+		Args:  args(0, 0, "no argument"),
+		RunE:  func(c *cobra.Command, _ []string) error { return done(c, of(), authority.EndFormer(of(), now)) },
+	}
 	end.Flags().BoolVar(&now, "now", false, "do not wait until the certificates that it signed have ended")
 	for _, x := range []*cobra.Command{replace, end} {
 		x.Flags().StringVar(&data, "data", "/var/lib/idletally", "the service's own folder")

@@ -10,8 +10,8 @@ import (
 	"idletally/internal/service/authority"
 )
 
-// Root replaces the keys of a service that runs as another account: what it makes is that account's, and nothing else becomes so that the
-// account has put there, by a second name or a link.
+// Root replaces the keys of a service that runs as another account: what it makes is that account's, and
+// nothing else becomes so that the account has put there, by a second name or a link.
 func TestReplacedKeysBelongToTheService(t *testing.T) {
 	const account = 41001
 	data := t.TempDir()
@@ -39,7 +39,8 @@ func TestReplacedKeysBelongToTheService(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, what := range []string{"authority", "orders"} {
-		if out, err := try(t, "", "keys", "replace", what, "--data", data); err != nil || !strings.Contains(out, "Start the service again") {
+		if out, err := try(t, "", "keys", "replace", what, "--data", data); err != nil ||
+			!strings.Contains(out, "Start the service again") {
 			t.Fatalf("%s: %q, %v", what, out, err)
 		}
 	}
@@ -53,7 +54,10 @@ func TestReplacedKeysBelongToTheService(t *testing.T) {
 		}
 		return st.Sys().(*syscall.Stat_t).Uid
 	}
-	for _, f := range []string{"authority.key", "authority.pem", "authority-former.key", "authority-former.pem", "orders.key", "succession.json", "secrets.key"} {
+	for _, f := range []string{
+		"authority.key", "authority.pem", "authority-former.key", "authority-former.pem", "orders.key",
+		"succession.json", "secrets.key",
+	} {
 		if got := owner(filepath.Join(dir, f)); got != account {
 			t.Errorf("%s belongs to %d", f, got)
 		}

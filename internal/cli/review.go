@@ -28,7 +28,11 @@ func decide(o *options, approve bool) *cobra.Command {
 				}
 				words[id] = word
 			}
-			p, err := api.Decide(c.Context(), a[0], approve, wire.Decision{Digest: digest, Remark: remark, Words: words})
+			p, err := api.Decide(c.Context(), a[0], approve, wire.Decision{
+				Digest: digest,
+				Remark: remark,
+				Words:  words,
+			})
 			if err != nil {
 				return err
 			}
@@ -39,31 +43,40 @@ func decide(o *options, approve bool) *cobra.Command {
 			case approve:
 				next = "an operator: idletally run start " + p.ID
 			}
-			return o.showOne(c, p, "plan", p.ID, "state", p.State, "decided by", p.DecidedBy, "remark", p.Remark, "digest", p.Digest, "good until", expiry(p), "next", next)
+			return o.showOne(c, p, "plan", p.ID, "state", p.State, "decided by", p.DecidedBy, "remark", p.Remark,
+				"digest", p.Digest, "good until", expiry(p), "next", next)
 		})}
 	c.Flags().StringVar(&digest, "digest", "", "the digest of what you looked at, as idletally plan show gives it")
 	c.Flags().StringVar(&remark, "remark", "", "what you want to say")
 	if approve {
-		c.Flags().StringArrayVar(&given, "word", nil, "of a grave caution why it is meant all the same: CAUTION=TEXT; once for each")
+		c.Flags().StringArrayVar(&given, "word", nil,
+			"of a grave caution why it is meant all the same: CAUTION=TEXT; once for each")
 	}
 	_ = c.MarkFlagRequired("digest")
 	return c
 }
 
 func withdrawCommand(o *options) *cobra.Command {
-	return &cobra.Command{Use: "withdraw PLAN", Short: "Take your own plan out of review, or your own approval back, before it runs", Args: args(1, 1, "a plan"),
+	return &cobra.Command{
+		Use:   "withdraw PLAN",
+		Short: "Take your own plan out of review, or your own approval back, before it runs",
+		Args:  args(1, 1, "a plan"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			p, err := api.Withdraw(c.Context(), a[0])
 			if err != nil {
 				return err
 			}
 			return o.showOne(c, p, "plan", p.ID, "state", p.State)
-		})}
+		}),
+	}
 }
 
 func remarkCommand(o *options) *cobra.Command {
 	var r wire.NewRemark
-	c := &cobra.Command{Use: "remark PLAN TEXT", Short: "Say something of a plan, or of one of its steps", Args: args(2, 2, "a plan and a text"),
+	c := &cobra.Command{
+		Use:   "remark PLAN TEXT",
+		Short: "Say something of a plan, or of one of its steps",
+		Args:  args(2, 2, "a plan and a text"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			r.Body = a[1]
 			p, err := api.Remark(c.Context(), a[0], r)
@@ -71,7 +84,8 @@ func remarkCommand(o *options) *cobra.Command {
 				return err
 			}
 			return showRemarks(o, c, p)
-		})}
+		}),
+	}
 	c.Flags().StringVar(&r.Host, "host", "", "of a step: its host")
 	c.Flags().StringVar(&r.Path, "path", "", "of a step: its path")
 	return c
@@ -95,7 +109,8 @@ func showReview(c *cobra.Command, p wire.Plan) {
 		if x.Grave {
 			weight = "GRAVE " + x.ID
 		}
-		say(c, "  %-18s  %s: %s  %s", weight, x.Kind, x.Host, wire.Place(x.Count, x.Folder.String(), x.Example.String()))
+		say(c, "  %-18s  %s: %s  %s", weight, x.Kind, x.Host,
+			wire.Place(x.Count, x.Folder.String(), x.Example.String()))
 		times := ""
 		if x.Count > 1 {
 			times = fmt.Sprintf(" (%d paths)", x.Count)
@@ -122,7 +137,10 @@ func showReview(c *cobra.Command, p wire.Plan) {
 }
 
 func reviewRuleCommand(o *options) *cobra.Command {
-	return &cobra.Command{Use: "reviewers APPLICATION NUMBER", Short: "Say how many people have to approve an application's plans", Args: args(2, 2, "an application and a number"),
+	return &cobra.Command{
+		Use:   "reviewers APPLICATION NUMBER",
+		Short: "Say how many people have to approve an application's plans",
+		Args:  args(2, 2, "an application and a number"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			n, err := strconv.Atoi(a[1])
 			if err != nil {
@@ -133,23 +151,29 @@ func reviewRuleCommand(o *options) *cobra.Command {
 			}
 			say(c, "Plans of %s need %d reviewers from now on.", a[0], n)
 			return nil
-		})}
+		}),
+	}
 }
 
 func scriptCommand(o *options) *cobra.Command {
 	var host string
-	c := &cobra.Command{Use: "script PLAN", Short: "Write a plan as a shell script that uses the system's own utilities only", Args: args(1, 1, "a plan"),
-		Long: `Write a plan's steps on one host as a shell script, for change records and for hosts that nothing of ours may touch:
+	c := &cobra.Command{
+		Use:   "script PLAN",
+		Short: "Write a plan as a shell script that uses the system's own utilities only",
+		Args:  args(1, 1, "a plan"),
+		Long: `Write a plan's steps on one host as a shell script, for change records and for hosts that nothing of
+ours may touch:
 
     idletally plan script PLAN --host slip-north > plan.sh
     sh plan.sh do /root/originals          on the host, as root
     sh plan.sh undo /root/originals        puts it back
 
-It keeps the originals first, leaves alone what is no longer as reviewed, and exits with 4 where something was left. Nobody
-signs it, and it goes by names: prefer the agent where there is one.`,
+It keeps the originals first, leaves alone what is no longer as reviewed, and exits with 4 where
+something was left. Nobody signs it, and it goes by names: prefer the agent where there is one.`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			return api.Script(c.Context(), a[0], host, c.OutOrStdout())
-		})}
+		}),
+	}
 	c.Flags().StringVar(&host, "host", "", "the host")
 	_ = c.MarkFlagRequired("host")
 	return c

@@ -33,7 +33,10 @@ func runCommand(o *options) *cobra.Command {
 		}
 		return showRun(o, c, api, last)
 	}
-	start := &cobra.Command{Use: "start PLAN", Short: "Run an approved plan and follow it; exit code 4 where steps were refused or skipped", Args: args(1, 1, "a plan"),
+	start := &cobra.Command{
+		Use:   "start PLAN",
+		Short: "Run an approved plan and follow it; exit code 4 where steps were refused or skipped",
+		Args:  args(1, 1, "a plan"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			r, err := api.StartRun(c.Context(), a[0])
 			if err != nil {
@@ -43,7 +46,8 @@ func runCommand(o *options) *cobra.Command {
 				return showRun(o, c, api, r)
 			}
 			return follow(c, api, r.ID)
-		})}
+		}),
+	}
 	start.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
 	watch := &cobra.Command{Use: "watch RUN", Short: "Follow a run to its end", Args: args(1, 1, "a run"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error { return follow(c, api, a[0]) })}
@@ -72,16 +76,23 @@ func runCommand(o *options) *cobra.Command {
 			}
 			return showRun(o, c, api, r)
 		})}
-	resume := &cobra.Command{Use: "resume RUN", Short: "Go on with a halted or failed run and follow it", Args: args(1, 1, "a run"),
+	resume := &cobra.Command{
+		Use:   "resume RUN",
+		Short: "Go on with a halted or failed run and follow it",
+		Args:  args(1, 1, "a run"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			r, err := api.Resume(c.Context(), a[0])
 			if err != nil {
 				return err
 			}
 			return follow(c, api, r.ID)
-		})}
+		}),
+	}
 	var host, paths string
-	originals := &cobra.Command{Use: "originals RUN", Short: "List what a run found before it changed anything, and how it left it", Args: args(1, 1, "a run"),
+	originals := &cobra.Command{
+		Use:   "originals RUN",
+		Short: "List what a run found before it changed anything, and how it left it",
+		Args:  args(1, 1, "a run"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			r, err := api.Run(c.Context(), a[0])
 			if err != nil {
@@ -94,22 +105,35 @@ func runCommand(o *options) *cobra.Command {
 				}
 			}
 			t := table{head: []string{"HOST", "KIND", "FOUND", "LEFT", "PATH"}, none: "The run changed nothing there."}
-			return showPages(o, c, part, "paths", chained(hosts, func(host string) pageReader[wire.Original] { return api.OriginalPages(r.ID, host, paths).Page }), t, func(t *table, x wire.Original) {
-				t.add(x.Host, x.Kind, x.Original.String(), x.Left.String(), x.Path)
-			})
-		})}
+			return showPages(o, c, part, "paths",
+				chained(hosts, func(host string) pageReader[wire.Original] {
+					return api.OriginalPages(r.ID, host, paths).Page
+				}),
+				t, func(t *table, x wire.Original) {
+					t.add(x.Host, x.Kind, x.Original.String(), x.Left.String(), x.Path)
+				})
+		}),
+	}
 	originals.Flags().StringVar(&host, "host", "", "only this host")
 	originals.Flags().StringVar(&paths, "paths", "", "only paths that this pattern fits")
 	listFlags(originals, &part, 1000)
-	results := &cobra.Command{Use: "results RUN", Short: "List the steps of a run that are not simply done, with reasons", Args: args(1, 1, "a run"),
+	results := &cobra.Command{
+		Use:   "results RUN",
+		Short: "List the steps of a run that are not simply done, with reasons",
+		Args:  args(1, 1, "a run"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
-			t := table{head: []string{"HOST", "STEP", "OUTCOME", "PATH", "WHY"}, none: "All of its steps are simply done."}
+			t := table{
+				head: []string{"HOST", "STEP", "OUTCOME", "PATH", "WHY"},
+				none: "All of its steps are simply done.",
+			}
 			return showPages(o, c, rest, "steps", api.ResultPages(a[0]).Page, t, func(t *table, x wire.RunResult) {
 				t.add(x.Host, x.Step, x.Outcome, x.Path, x.Reason)
 			})
-		})}
+		}),
+	}
 	listFlags(results, &rest, 1000)
-	return noun("run", "Run plans, and follow runs", start, watch, show, list, results, halt, resume, originals, runExport(o), runImport(o))
+	return noun("run", "Run plans, and follow runs", start, watch, show, list, results, halt, resume, originals,
+		runExport(o), runImport(o))
 }
 
 // shownResults is how many steps that are not simply done are told with a run.
@@ -123,7 +147,9 @@ func stepsBar(what string) (show func(done, total int), end func()) {
 	var bar *progressbar.ProgressBar
 	show = func(done, total int) {
 		if bar == nil && total > 0 {
-			bar = progressbar.NewOptions(total, progressbar.OptionSetWriter(os.Stderr), progressbar.OptionSetDescription(what), progressbar.OptionShowCount(), progressbar.OptionClearOnFinish())
+			bar = progressbar.NewOptions(total, progressbar.OptionSetWriter(os.Stderr),
+				progressbar.OptionSetDescription(what), progressbar.OptionShowCount(),
+				progressbar.OptionClearOnFinish())
 		}
 		if bar != nil {
 			_ = bar.Set(done)
@@ -137,10 +163,14 @@ func stepsBar(what string) (show func(done, total int), end func()) {
 }
 
 func showRun(o *options, c *cobra.Command, api *client.Client, r wire.Run) error {
-	t := table{head: []string{"HOST", "STATE", "STEPS", "DONE", "ALREADY", "SKIPPED", "REFUSED", "CHANGED AGAIN", "MESSAGE"}, value: r}
+	t := table{
+		head:  []string{"HOST", "STATE", "STEPS", "DONE", "ALREADY", "SKIPPED", "REFUSED", "CHANGED AGAIN", "MESSAGE"},
+		value: r,
+	}
 	bad := false
 	for _, h := range r.Hosts {
-		t.add(h.Host, h.State, strconv.Itoa(h.Total), strconv.Itoa(h.Done), strconv.Itoa(h.Already), strconv.Itoa(h.Skipped), strconv.Itoa(h.Refused), strconv.Itoa(h.Wrong), h.Message)
+		t.add(h.Host, h.State, strconv.Itoa(h.Total), strconv.Itoa(h.Done), strconv.Itoa(h.Already),
+			strconv.Itoa(h.Skipped), strconv.Itoa(h.Refused), strconv.Itoa(h.Wrong), h.Message)
 		bad = bad || h.Skipped+h.Refused+h.Wrong > 0 || h.State == "failed"
 	}
 	if o.output == "table" {
@@ -161,7 +191,8 @@ func showRun(o *options, c *cobra.Command, api *client.Client, r wire.Run) error
 			say(c, "%s on %s: %s: %s", x.Outcome, x.Host, x.Path, x.Reason)
 		}
 		if results.Next != "" && results.Total != nil {
-			say(c, "%d more are not simply done: idletally run results %s --all", *results.Total-int64(len(results.Items)), r.ID)
+			say(c, "%d more are not simply done: idletally run results %s --all",
+				*results.Total-int64(len(results.Items)), r.ID)
 		}
 		if r.State == "finished" {
 			say(c, "Put it back with: idletally plan restore %s", r.ID)

@@ -13,12 +13,16 @@ import (
 func scheduleCommand(o *options) *cobra.Command {
 	var ask wire.NewSchedule
 	var spread time.Duration
-	add := &cobra.Command{Use: "add APPLICATION CRON", Short: "Schedule snapshots of an application", Args: args(2, 2, "an application and times"),
-		Long: `Have snapshots of an application taken by themselves, on all of its hosts or on those with a tag. Times are five fields as
-crontab(5) has them, minute hour day month weekday, or @hourly, @daily, @weekly.
+	add := &cobra.Command{
+		Use:   "add APPLICATION CRON",
+		Short: "Schedule snapshots of an application",
+		Args:  args(2, 2, "an application and times"),
+		Long: `Have snapshots of an application taken by themselves, on all of its hosts or on those with a tag.
+Times are five fields as crontab(5) has them, minute hour day month weekday, or @hourly, @daily,
+@weekly.
 
-With --spread each host has a moment of its own within that much time, always the same one. A snapshot that is still being taken is
-not asked for a second time.
+With --spread each host has a moment of its own within that much time, always the same one. A
+snapshot that is still being taken is not asked for a second time.
 
   idletally schedule add ticketing "30 2 * * *" --zone Europe/Lisbon --spread 45m`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
@@ -28,7 +32,8 @@ not asked for a second time.
 				return err
 			}
 			return o.showOne(c, x, "schedule", x.ID, "application", x.Application, "times", x.Cron, "next", x.Next)
-		})}
+		}),
+	}
 	add.Flags().StringVar(&ask.Tag, "tag", "", "only on hosts with this tag")
 	add.Flags().StringVar(&ask.Zone, "zone", "", "time zone of the times, such as Europe/Lisbon (default UTC)")
 	add.Flags().DurationVar(&spread, "spread", 0, "spread the hosts over so much time: 45m")
@@ -38,13 +43,18 @@ not asked for a second time.
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"SCHEDULE", "APPLICATION", "HOSTS", "TIMES", "SPREAD", "NEXT", "LAST", "BY"}, value: all, none: "No schedule: idletally schedule add APPLICATION CRON"}
+			t := table{
+				head:  []string{"SCHEDULE", "APPLICATION", "HOSTS", "TIMES", "SPREAD", "NEXT", "LAST", "BY"},
+				value: all,
+				none:  "No schedule: idletally schedule add APPLICATION CRON",
+			}
 			for _, x := range all {
 				hosts := "all"
 				if x.Tag != "" {
 					hosts = "with tag " + x.Tag
 				}
-				t.add(x.ID, x.Application, hosts, x.Cron+" "+cmp.Or(x.Zone, "UTC"), (time.Duration(x.Spread) * time.Second).String(), x.Next, x.Last, x.Author)
+				t.add(x.ID, x.Application, hosts, x.Cron+" "+cmp.Or(x.Zone, "UTC"),
+					(time.Duration(x.Spread) * time.Second).String(), x.Next, x.Last, x.Author)
 			}
 			return o.show(c, t)
 		})}

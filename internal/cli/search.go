@@ -7,13 +7,20 @@ import (
 )
 
 func searchCommand(o *options) *cobra.Command {
-	return &cobra.Command{Use: "search TEXT", Short: "Find hosts, applications, rules, accounts, plans and paths", Args: args(1, 1, "a part of a name, or a path"),
+	return &cobra.Command{
+		Use:   "search TEXT",
+		Short: "Find hosts, applications, rules, accounts, plans and paths",
+		Args:  args(1, 1, "a part of a name, or a path"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			found, err := api.Search(c.Context(), a[0])
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"KIND", "NAME", "OF", "DETAIL"}, value: found, none: "Nothing has that in its name."}
+			t := table{
+				head:  []string{"KIND", "NAME", "OF", "DETAIL"},
+				value: found,
+				none:  "Nothing has that in its name.",
+			}
 			for _, h := range found.Items {
 				of := h.Application
 				if of == "" || h.Kind == "account" {
@@ -32,7 +39,9 @@ func searchCommand(o *options) *cobra.Command {
 			if o.output == "csv" {
 				to = c.ErrOrStderr()
 			}
-			tell(to, "There may be more of these kinds: %s. A longer part of the name finds them.\n", joinWords(found.More))
+			tell(to, "There may be more of these kinds: %s. A longer part of the name finds them.\n",
+				joinWords(found.More))
 			return nil
-		})}
+		}),
+	}
 }

@@ -44,10 +44,11 @@ Without --database a private MariaDB server from the system's packages is starte
 files and the service's keys lie in the data folder. At the first start an admin is made and the
 one-time password printed, once.
 
-Each flag may be given by the environment, too (--log-level by IDLETALLY_LOG_LEVEL), and by a settings file in YAML with the flags'
-names as keys ("log-level: warn"). A flag counts before the environment, the environment before the file. The password of a
-database address is better given in one of the latter. On SIGHUP the log level is read again. --check says what counts, and
-where it comes from, and starts nothing.`,
+Each flag may be given by the environment, too (--log-level by IDLETALLY_LOG_LEVEL), and by a
+settings file in YAML with the flags' names as keys ("log-level: warn"). A flag counts before the
+environment, the environment before the file. The password of a database address is better given in
+one of the latter. On SIGHUP the log level is read again. --check says what counts, and where it
+comes from, and starts nothing.`,
 		Args: args(0, 0, "no argument"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			from, err := settle(c, settings)
@@ -76,32 +77,52 @@ where it comes from, and starts nothing.`,
 	c.Flags().StringVar(&x.listen, "listen", "127.0.0.1:7780", "address to listen on")
 	c.Flags().StringVar(&x.data, "data", "/var/lib/idletally", "folder for keys and, without --database, the database")
 	c.Flags().StringVar(&x.dsn, "database", "", "MariaDB to use: user:password@tcp(host:port)/name")
-	c.Flags().StringSliceVar(&x.names, "name", []string{"localhost", "127.0.0.1", "::1"}, "names and addresses that the service's certificate is for")
+	c.Flags().StringSliceVar(&x.names, "name", []string{"localhost", "127.0.0.1", "::1"},
+		"names and addresses that the service's certificate is for")
 	c.Flags().IntVar(&x.keep.All, "keep-all", 30, "days for which all snapshots are kept")
 	c.Flags().IntVar(&x.keep.Daily, "keep-daily", 180, "days for which the last snapshot of each day is kept")
-	c.Flags().IntVar(&x.keep.Weekly, "keep-weekly", 730, "days for which the last snapshot of each week is kept; the newest stays in any case")
-	c.Flags().StringVar(&x.people.listen, "people", "", "address on which people and programs come by a certificate that they trust anyway; agents come to --listen")
-	c.Flags().StringVar(&x.people.certificate, "certificate", "", "file with that certificate and its chain (PEM), read again when it changes")
+	c.Flags().IntVar(&x.keep.Weekly, "keep-weekly", 730,
+		"days for which the last snapshot of each week is kept; the newest stays in any case")
+	c.Flags().StringVar(&x.people.listen, "people", "",
+		"address on which people and programs come by a certificate that they trust anyway; agents come to --listen")
+	c.Flags().StringVar(&x.people.certificate, "certificate", "",
+		"file with that certificate and its chain (PEM), read again when it changes")
 	c.Flags().StringVar(&x.people.key, "key", "", "file with its key (PEM)")
-	c.Flags().StringVar(&x.people.acme.Directory, "acme", "", "or the directory of an authority that gives it by ACME (RFC 8555): https://…; for --people and the names of --public and --name")
-	c.Flags().StringVar(&x.people.acme.Mail, "acme-mail", "", "address that the authority writes to when something is wrong")
-	c.Flags().StringVar(&x.people.acmeAuthority, "acme-authority", "", "file with what the ACME authority's own address is trusted by (PEM); nothing are the system's own")
-	c.Flags().IntVar(&x.perHost, "host-quota", 8192, "MiB of folders, as they are before they are compressed, that each host's agent may send in a day; 0 is any number")
-	c.Flags().StringSliceVar(&x.open, "open", nil, "what can be had without signing in: metrics (/metrics), documents (of the API)")
-	c.Flags().StringSliceVar(&x.front, "proxies", nil, "addresses and ranges of proxies in front of the service: what they say in X-Forwarded-For, or by the PROXY protocol, is where calls come from")
+	c.Flags().StringVar(&x.people.acme.Directory, "acme", "",
+		"or the directory of an authority that gives it by ACME (RFC 8555): https://…; for --people and the names "+
+			"of --public and --name")
+	c.Flags().StringVar(&x.people.acme.Mail, "acme-mail", "",
+		"address that the authority writes to when something is wrong")
+	c.Flags().StringVar(&x.people.acmeAuthority, "acme-authority", "",
+		"file with what the ACME authority's own address is trusted by (PEM); nothing are the system's own")
+	c.Flags().IntVar(&x.perHost, "host-quota", 8192,
+		"MiB of folders, as they are before they are compressed, that each host's agent may send in a day; 0 "+
+			"is any number")
+	c.Flags().StringSliceVar(&x.open, "open", nil,
+		"what can be had without signing in: metrics (/metrics), documents (of the API)")
+	c.Flags().StringSliceVar(&x.front, "proxies", nil,
+		"addresses and ranges of proxies in front of the service: what they say in X-Forwarded-For, or by the PROXY "+
+			"protocol, is where calls come from")
 	c.Flags().StringVar(&x.provider.Public, "public", "", "how browsers reach the service: https://HOST[:PORT]")
-	c.Flags().StringVar(&x.provider.Issuer, "oidc-issuer", "", "provider that people sign in with (OpenID Connect): https://…")
+	c.Flags().StringVar(&x.provider.Issuer, "oidc-issuer", "",
+		"provider that people sign in with (OpenID Connect): https://…")
 	c.Flags().StringVar(&x.provider.Client, "oidc-client", "", "the client that it knows this service by")
-	c.Flags().StringVar(&x.provider.Secret, "oidc-secret", "", "that client's secret; better given by the environment or the settings file")
-	c.Flags().StringVar(&x.provider.Claim, "oidc-claim", "preferred_username", "the claim with the name that people have here")
+	c.Flags().StringVar(&x.provider.Secret, "oidc-secret", "",
+		"that client's secret; better given by the environment or the settings file")
+	c.Flags().StringVar(&x.provider.Claim, "oidc-claim", "preferred_username",
+		"the claim with the name that people have here")
 	c.Flags().StringVar(&x.provider.Name, "oidc-name", "the provider", "what it is called, on the button")
-	c.Flags().StringVar(&x.authority, "oidc-authority", "", "file with the provider's certificate authority (PEM); by default the system's roots")
-	c.Flags().StringVar(&x.mail.Server, "mail-server", "", "server that takes mail, HOST:PORT; by TLS, unless it is on this machine")
+	c.Flags().StringVar(&x.authority, "oidc-authority", "",
+		"file with the provider's certificate authority (PEM); by default the system's roots")
+	c.Flags().StringVar(&x.mail.Server, "mail-server", "",
+		"server that takes mail, HOST:PORT; by TLS, unless it is on this machine")
 	c.Flags().StringVar(&x.mail.From, "mail-from", "", "address that notices come from")
 	c.Flags().StringVar(&x.mail.User, "mail-user", "", "account at the mail server, where it wants one")
-	c.Flags().StringVar(&x.mail.Password, "mail-password", "", "its password; better given by the environment or the settings file")
+	c.Flags().StringVar(&x.mail.Password, "mail-password", "",
+		"its password; better given by the environment or the settings file")
 	c.Flags().StringVar(&level, "log-level", "info", "debug, info, warn or error")
-	c.Flags().StringVar(&settings, "settings", os.Getenv("IDLETALLY_SETTINGS"), "file with what is not given by flags or the environment")
+	c.Flags().StringVar(&settings, "settings", os.Getenv("IDLETALLY_SETTINGS"),
+		"file with what is not given by flags or the environment")
 	c.Flags().BoolVar(&check, "check", false, "say what counts and whether it can, and start nothing")
 	return c
 }
@@ -290,7 +311,8 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 		return fmt.Errorf("make the first admin: %w", err)
 	}
 	out := c.OutOrStdout()
-	fmt.Fprintf(out, "Idle Tally serves https://%s\nauthority %s\nfingerprint %s\n", l.Addr(), filepath.Join(data, "keys", "authority.pem"), a.Fingerprint())
+	fmt.Fprintf(out, "Idle Tally serves https://%s\nauthority %s\nfingerprint %s\n", l.Addr(),
+		filepath.Join(data, "keys", "authority.pem"), a.Fingerprint())
 	if password != "" {
 		fmt.Fprintf(out, "first admin %s, one-time password %s\n", name, password)
 	}
@@ -298,10 +320,25 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 		fmt.Fprintf(out, "people come to https://%s\n", people.Addr())
 	}
 	public := x.provider.Public
-	if _, port, err := net.SplitHostPort(l.Addr().String()); public == "" && err == nil && slices.Contains(x.names, "localhost") {
+	if _, port, err := net.SplitHostPort(l.Addr().String()); public == "" && err == nil &&
+		slices.Contains(x.names, "localhost") {
 		public = "https://localhost:" + port // passkeys are made for a name
 	}
-	cfg := service.Config{Store: st, Authority: a, Log: log, Console: console.Files(), Build: built(), Stopping: ctx.Done(), Keep: x.keep, Name: x.names[0], Public: public, PerHost: int64(x.perHost) << 20, Open: x.open, Proxies: x.proxies, Ended: filepath.Join(data, "keys", "history.head")}
+	cfg := service.Config{
+		Store:     st,
+		Authority: a,
+		Log:       log,
+		Console:   console.Files(),
+		Build:     built(),
+		Stopping:  ctx.Done(),
+		Keep:      x.keep,
+		Name:      x.names[0],
+		Public:    public,
+		PerHost:   int64(x.perHost) << 20,
+		Open:      x.open,
+		Proxies:   x.proxies,
+		Ended:     filepath.Join(data, "keys", "history.head"),
+	}
 	if x.provider.Issuer != "" {
 		cfg.Provider = &x.provider
 	}
@@ -320,7 +357,8 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 		return &http.Server{
 			Handler:           h,
 			TLSConfig:         t,
-			ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 3 * time.Minute, WriteTimeout: 4 * time.Minute, IdleTimeout: 2 * time.Minute,
+			ReadHeaderTimeout: 10 * time.Second, ReadTimeout: 3 * time.Minute, WriteTimeout: 4 * time.Minute,
+			IdleTimeout:    2 * time.Minute,
 			MaxHeaderBytes: 64 << 10,
 			ErrorLog:       slog.NewLogLogger(log.Handler(), slog.LevelDebug),
 		}
@@ -353,7 +391,10 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 }
 
 func openapiCommand() *cobra.Command {
-	return &cobra.Command{Use: "openapi", Short: "Print the OpenAPI 3.1 document of the API", Args: args(0, 0, "no argument"),
+	return &cobra.Command{
+		Use:   "openapi",
+		Short: "Print the OpenAPI 3.1 document of the API",
+		Args:  args(0, 0, "no argument"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			s := service.New(service.Config{Log: slog.New(slog.DiscardHandler)})
 			b, err := s.OpenAPI().MarshalJSON()
@@ -362,5 +403,6 @@ func openapiCommand() *cobra.Command {
 			}
 			_, err = fmt.Fprintln(c.OutOrStdout(), string(b))
 			return err
-		}}
+		},
+	}
 }

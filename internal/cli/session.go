@@ -74,7 +74,8 @@ func (o *options) load() (session, error) {
 			}
 		}
 		if s.Address = os.Getenv(envAddress); s.Address == "" {
-			return s, fmt.Errorf("%s is set, and %s has to say where the service is: https://HOST:PORT", envToken, envAddress)
+			return s, fmt.Errorf("%s is set, and %s has to say where the service is: https://HOST:PORT", envToken,
+				envAddress)
 		}
 		s.Token, s.Authority = token, string(ca)
 		return s, nil
@@ -123,7 +124,9 @@ func (o *options) client() (*client.Client, error) {
 }
 
 // call is a command that talks to the service.
-func (o *options) call(f func(c *cobra.Command, api *client.Client, a []string) error) func(*cobra.Command, []string) error {
+func (o *options) call(
+	f func(c *cobra.Command, api *client.Client, a []string) error,
+) func(*cobra.Command, []string) error {
 	return func(c *cobra.Command, a []string) error {
 		api, err := o.client()
 		if err != nil {
@@ -159,9 +162,9 @@ func loginCommand(o *options) *cobra.Command {
 		Long: `Sign in to a service. The session is kept in your configuration folder, readable by you alone.
 
 The service's authority must be known: give its file with --authority, or its fingerprint, which the
-service prints when it starts, with --fingerprint; on a terminal you are shown the fingerprint and asked.
-With --password-stdin the first line of standard input is the password; where that is a one-time password the next is the
-new one, and where you have a second factor the last is its code.`,
+service prints when it starts, with --fingerprint; on a terminal you are shown the fingerprint and
+asked. With --password-stdin the first line of standard input is the password; where that is a
+one-time password the next is the new one, and where you have a second factor the last is its code.`,
 		Args: args(1, 1, "the service's address"),
 		RunE: func(c *cobra.Command, a []string) error {
 			address := a[0]
@@ -208,10 +211,13 @@ new one, and where you have a second factor the last is its code.`,
 			if err != nil {
 				return err
 			}
-			if err := o.save(session{address, got.Person.Name, got.Token, got.Expires, string(ca), got.Device}); err != nil {
+			if err := o.save(session{
+				address, got.Person.Name, got.Token, got.Expires, string(ca), got.Device,
+			}); err != nil {
 				return fmt.Errorf("keep the session: %w", err)
 			}
-			say(c, "Signed in as %s (%s) until %s.", got.Person.Name, strings.Join(got.Person.Roles, ", "), when(got.Expires))
+			say(c, "Signed in as %s (%s) until %s.", got.Person.Name, strings.Join(got.Person.Roles, ", "),
+				when(got.Expires))
 			api.Token = got.Token
 			sayNews(c, api)
 			return nil
@@ -289,9 +295,13 @@ func trust(c *cobra.Command, u *url.URL, file, fingerprint string) ([]byte, erro
 	ok := strings.EqualFold(strings.ReplaceAll(fingerprint, ":", ""), shown)
 	if fingerprint == "" {
 		if !term.IsTerminal(int(os.Stdin.Fd())) {
-			return nil, fmt.Errorf("the service's authority is not known: give --authority FILE, or --fingerprint %s if that is what the service printed", shown)
+			return nil, fmt.Errorf(
+				"the service's authority is not known: give --authority FILE, or --fingerprint %s if that is what "+
+					"the service printed",
+				shown)
 		}
-		tell(c.ErrOrStderr(), "The service's authority has the fingerprint\n  %s\nIs this what the service printed? (yes/no) ", shown)
+		tell(c.ErrOrStderr(),
+			"The service's authority has the fingerprint\n  %s\nIs this what the service printed? (yes/no) ", shown)
 		answer, _ := bufio.NewReader(os.Stdin).ReadString('\n')
 		ok = strings.TrimSpace(answer) == "yes"
 	}

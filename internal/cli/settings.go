@@ -17,7 +17,8 @@ import (
 
 const maxSettings = 64 << 10
 
-// own lists a command's flags that settings may give: all but those that say where the settings are, and what to do with them.
+// own lists a command's flags that settings may give: all but those that say where the settings are, and what
+// to do with them.
 func own(c *cobra.Command) (names []string) {
 	c.NonInheritedFlags().VisitAll(func(f *pflag.Flag) {
 		if !slices.Contains([]string{"help", "settings", "check"}, f.Name) {
@@ -75,8 +76,8 @@ func settle(c *cobra.Command, file string) (from map[string]string, err error) {
 	return from, nil
 }
 
-// readSettings reads a file of names and values. Who can write it decides what the service does, and it may hold the database's
-// password: it is refused where that is anybody.
+// readSettings reads a file of names and values. Who can write it decides what the service does, and it may
+// hold the database's password: it is refused where that is anybody.
 func readSettings(file string) (map[string][]string, error) {
 	if file == "" {
 		return nil, nil
@@ -114,12 +115,16 @@ func readSettings(file string) (map[string][]string, error) {
 			}
 		}
 	}
-	secret := slices.ContainsFunc([]string{"database", "oidc-secret", "mail-password"}, func(name string) bool { return len(says[name]) > 0 })
+	secret := slices.ContainsFunc([]string{"database", "oidc-secret", "mail-password"}, func(name string) bool {
+		return len(says[name]) > 0
+	})
 	switch {
 	case st.Mode().Perm()&0o022 != 0:
-		return nil, fmt.Errorf("settings %s: others than its owner may write to it: chmod go-w: %w", file, fs.ErrPermission)
+		return nil, fmt.Errorf("settings %s: others than its owner may write to it: chmod go-w: %w", file,
+			fs.ErrPermission)
 	case secret && st.Mode().Perm()&0o004 != 0:
-		return nil, fmt.Errorf("settings %s: it holds a password, and everybody may read it: chmod o-r: %w", file, fs.ErrPermission)
+		return nil, fmt.Errorf("settings %s: it holds a password, and everybody may read it: chmod o-r: %w", file,
+			fs.ErrPermission)
 	}
 	return says, nil
 }

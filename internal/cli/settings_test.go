@@ -44,12 +44,18 @@ func TestSettings(t *testing.T) {
 		return out.String(), err
 	}
 	write("listen: 127.0.0.1:7001\nkeep-all: 7\nname: [tally.example, 192.0.2.7]\nlog-level: warn\n", 0o644)
-	out, err := call(map[string]string{"IDLETALLY_LISTEN": "127.0.0.1:7002", "IDLETALLY_KEEP_ALL": "8"}, "--keep-all", "9")
+	out, err := call(map[string]string{"IDLETALLY_LISTEN": "127.0.0.1:7002", "IDLETALLY_KEEP_ALL": "8"}, "--keep-all",
+		"9")
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range [][]string{{"listen", "127.0.0.1:7002", "IDLETALLY_LISTEN"}, {"keep-all", "9", "flag"}, {"name", "[tally.example,192.0.2.7]", file},
-		{"log-level", "warn", file}, {"keep-daily", "180", "default"}} {
+	for _, want := range [][]string{
+		{"listen", "127.0.0.1:7002", "IDLETALLY_LISTEN"},
+		{"keep-all", "9", "flag"},
+		{"name", "[tally.example,192.0.2.7]", file},
+		{"log-level", "warn", file},
+		{"keep-daily", "180", "default"},
+	} {
 		found := false
 		for line := range strings.Lines(out) {
 			found = found || strings.Join(strings.Fields(line), " ") == strings.Join(want, " ")

@@ -29,7 +29,10 @@ func signInCommand(o *options) *cobra.Command {
 			return o.show(c, t)
 		})}
 	var everywhere bool
-	end := &cobra.Command{Use: "end [SESSION]", Short: "Sign out elsewhere: one session, or with --others all but this one", Args: args(0, 1, "a session's id"),
+	end := &cobra.Command{
+		Use:   "end [SESSION]",
+		Short: "Sign out elsewhere: one session, or with --others all but this one",
+		Args:  args(0, 1, "a session's id"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			if (len(a) == 1) == everywhere {
 				return usageError{errors.New("say which session, or --others")}
@@ -39,15 +42,20 @@ func signInCommand(o *options) *cobra.Command {
 			}
 			say(c, "Signed out there.")
 			return nil
-		})}
+		}),
+	}
 	end.Flags().BoolVar(&everywhere, "others", false, "all sessions but this one")
 	var fromStdin bool
 	code := func(c *cobra.Command, ask func(string) (string, error)) (string, error) { return ask("Code: ") }
-	set := &cobra.Command{Use: "second-factor", Short: "Turn on a second factor: codes of an authenticator app", Args: args(0, 0, "no argument"),
+	set := &cobra.Command{
+		Use:   "second-factor",
+		Short: "Turn on a second factor: codes of an authenticator app",
+		Args:  args(0, 0, "no argument"),
 		Long: `Have codes of an authenticator asked for when you sign in: six digits, every 30 seconds (RFC 6238).
 
-You get a secret for your authenticator and are asked for its code. Then you get codes to spare, each of which counts once,
-for when you have lost the authenticator. An admin can take a lost one away: idletally person reset NAME --second-factor.`,
+You get a secret for your authenticator and are asked for its code. Then you get codes to spare,
+each of which counts once, for when you have lost the authenticator. An admin can take a lost one
+away: idletally person reset NAME --second-factor.`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			s, err := api.ProposeSecond(c.Context())
 			if err != nil {
@@ -62,13 +70,19 @@ for when you have lost the authenticator. An admin can take a lost one away: idl
 			if err != nil {
 				return err
 			}
-			say(c, "From now on you sign in with a code. Your other sessions have ended.\nCodes to spare, each for once; keep them where nobody else reads them:")
+			say(c,
+				"From now on you sign in with a code. Your other sessions have ended.\nCodes to spare, each for "+
+					"once; keep them where nobody else reads them:")
 			for _, x := range spare {
 				tell(c.OutOrStdout(), "  %s\n", x)
 			}
 			return nil
-		})}
-	drop := &cobra.Command{Use: "no-second-factor", Short: "Turn off your second factor, by one of its codes", Args: args(0, 0, "no argument"),
+		}),
+	}
+	drop := &cobra.Command{
+		Use:   "no-second-factor",
+		Short: "Turn off your second factor, by one of its codes",
+		Args:  args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			fit, err := code(c, prompter(c, fromStdin))
 			if err != nil {
@@ -79,15 +93,20 @@ for when you have lost the authenticator. An admin can take a lost one away: idl
 			}
 			say(c, "From now on your password is enough.")
 			return nil
-		})}
+		}),
+	}
 	for _, x := range []*cobra.Command{set, drop} {
 		x.Flags().BoolVar(&fromStdin, "code-stdin", false, "read the code from standard input")
 	}
 	var change wire.NewPassword
 	var both bool
-	password := &cobra.Command{Use: "password", Short: "Change your own password; your other sessions end, and your tokens", Args: args(0, 0, "no argument"),
-		Long: `Change your own password. All your other sessions end, and your tokens with them, unless --keep-tokens says otherwise: whoever had the old
-password may have made some. With --password-stdin the first line of standard input is the password as it is, and the second the new one.`,
+	password := &cobra.Command{
+		Use:   "password",
+		Short: "Change your own password; your other sessions end, and your tokens",
+		Args:  args(0, 0, "no argument"),
+		Long: `Change your own password. All your other sessions end, and your tokens with them, unless
+--keep-tokens says otherwise: whoever had the old password may have made some. With --password-stdin
+the first line of standard input is the password as it is, and the second the new one.`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) (err error) {
 			ask := prompter(c, both)
 			if change.Password, err = ask("Password as it is: "); err != nil {
@@ -114,37 +133,52 @@ password may have made some. With --password-stdin the first line of standard in
 				say(c, "Your password is another one. Your other sessions and your tokens have ended.")
 			}
 			return nil
-		})}
+		}),
+	}
 	var byCode, given bool
-	again := &cobra.Command{Use: "confirm", Short: "Confirm who you are, for changes of people, tokens and hooks", Args: args(0, 0, "no argument"),
-		Long: `Show again who you are, by your password or, with --code, a code of your authenticator. For ten minutes after it, or after signing in,
-you may change people, tokens, second factors, hooks and the policy. On a terminal you are asked when it is needed.`,
+	again := &cobra.Command{
+		Use:   "confirm",
+		Short: "Confirm who you are, for changes of people, tokens and hooks",
+		Args:  args(0, 0, "no argument"),
+		Long: `Show again who you are, by your password or, with --code, a code of your authenticator. For ten
+minutes after it, or after signing in, you may change people, tokens, second factors, hooks and the
+policy. On a terminal you are asked when it is needed.`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			if err := confirm(c.Context(), api, prompter(c, given), byCode); err != nil {
 				return err
 			}
 			say(c, "You have shown who you are: that is good for ten minutes.")
 			return nil
-		})}
+		}),
+	}
 	again.Flags().BoolVar(&byCode, "code", false, "by a code of your authenticator")
 	again.Flags().BoolVar(&given, "password-stdin", false, "read the password, or the code, from standard input")
 	password.Flags().BoolVar(&change.KeepTokens, "keep-tokens", false, "your tokens stay good")
 	password.Flags().BoolVar(&both, "password-stdin", false, "read both passwords from standard input")
-	return noun("sign-in", "Manage your own sign-in: sessions, second factor, password", list, newsCommand(o), end, again, password, set, drop)
+	return noun("sign-in", "Manage your own sign-in: sessions, second factor, password", list, newsCommand(o), end,
+		again, password, set, drop)
 }
 
 // newsCommand tells what has changed in how somebody signs in.
 func newsCommand(o *options) *cobra.Command {
 	var seen bool
-	news := &cobra.Command{Use: "news", Short: "Show what has changed in how you sign in, and who tried to", Args: args(0, 0, "no argument"),
-		Long: `Show what has changed in how you sign in, and who tried to, since you said that you have seen it; of the last 90 days. With --seen you say so
-of what is shown. What was not you: change your password, end your other sessions, and tell an admin.`,
+	news := &cobra.Command{
+		Use:   "news",
+		Short: "Show what has changed in how you sign in, and who tried to",
+		Args:  args(0, 0, "no argument"),
+		Long: `Show what has changed in how you sign in, and who tried to, since you said that you have seen it; of
+the last 90 days. With --seen you say so of what is shown. What was not you: change your password,
+end your other sessions, and tell an admin.`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			all, err := api.News(c.Context())
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"LAST", "WHAT", "BY", "TIMES", "DETAIL"}, value: all, none: "Nothing has changed."}
+			t := table{
+				head:  []string{"LAST", "WHAT", "BY", "TIMES", "DETAIL"},
+				value: all,
+				none:  "Nothing has changed.",
+			}
 			for _, n := range all.Items {
 				t.add(n.Last, n.What, n.Who, num(int64(n.Times)), n.Detail)
 			}
@@ -152,7 +186,8 @@ of what is shown. What was not you: change your password, end your other session
 				return err
 			}
 			return api.SeeNews(c.Context(), all.Until)
-		})}
+		}),
+	}
 	news.Flags().BoolVar(&seen, "seen", false, "say that you have seen it: it is not shown again")
 	return news
 }
@@ -163,7 +198,8 @@ func sayNews(c *cobra.Command, api *client.Client) {
 	if err != nil || len(all.Items) == 0 { // an older service knows of none
 		return
 	}
-	tell(c.ErrOrStderr(), "Since you said last that you have seen it, this has changed in how you sign in, or somebody tried to:\n")
+	tell(c.ErrOrStderr(),
+		"Since you said last that you have seen it, this has changed in how you sign in, or somebody tried to:\n")
 	for _, n := range all.Items[:min(len(all.Items), 10)] {
 		times := ""
 		if n.Times > 1 {

@@ -22,9 +22,13 @@ import (
 func snapshotCommand(o *options) *cobra.Command {
 	var wait time.Duration
 	var ask wire.NewSnapshots
-	take := &cobra.Command{Use: "take APPLICATION [HOST...]", Short: "Have snapshots taken, on all hosts of the application by default", Args: args(1, 1000, "an application"),
-		Long: `Have snapshots taken, on all hosts of the application by default, and wait for them. Hosts that could not be asked, did not answer in time or could
-not be looked at are named in the end, with why; they keep no other host from being looked at. The exit code is 4 where any is missing.`,
+	take := &cobra.Command{
+		Use:   "take APPLICATION [HOST...]",
+		Short: "Have snapshots taken, on all hosts of the application by default",
+		Args:  args(1, 1000, "an application"),
+		Long: `Have snapshots taken, on all hosts of the application by default, and wait for them. Hosts that
+could not be asked, did not answer in time or could not be looked at are named in the end, with why;
+they keep no other host from being looked at. The exit code is 4 where any is missing.`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			ask.Hosts = a[1:]
 			if len(ask.Hosts) == 0 && len(ask.Roots) > 0 {
@@ -38,16 +42,20 @@ not be looked at are named in the end, with why; they keep no other host from be
 				return err
 			}
 			return o.taken(c, all, wait)
-		})}
-	take.Flags().BoolVar(&ask.Whole, "whole", false, "read everything again, not only what can have changed since the last time")
-	take.Flags().StringArrayVar(&ask.Roots, "root", nil, "a folder to look at, while the application has no published baseline that names it; repeatable")
+		}),
+	}
+	take.Flags().BoolVar(&ask.Whole, "whole", false,
+		"read everything again, not only what can have changed since the last time")
+	take.Flags().StringArrayVar(&ask.Roots, "root", nil,
+		"a folder to look at, while the application has no published baseline that names it; repeatable")
 	take.Flags().BoolVar(&ask.Cross, "cross", false, "with --root: go into other file systems that are mounted below")
 	take.Flags().DurationVar(&wait, "wait", 2*time.Minute, "how long to wait for the agents; 0 does not wait")
 	var application, host string
 	var some listing
 	list := &cobra.Command{Use: "list", Short: "List snapshots, newest first", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
-			return showPages(o, c, some, "snapshots", api.SnapshotPages(application, host).Page, snapshotTable(), addSnapshot)
+			return showPages(o, c, some, "snapshots", api.SnapshotPages(application, host).Page, snapshotTable(),
+				addSnapshot)
 		})}
 	list.Flags().StringVar(&application, "application", "", "only this application")
 	list.Flags().StringVar(&host, "host", "", "only this host")
@@ -60,7 +68,8 @@ not be looked at are named in the end, with why; they keep no other host from be
 			}
 			return o.showOne(c, s, "snapshot", s.ID, "state", s.State, "message", s.Message)
 		})}
-	return noun("snapshot", "Take, list and compare snapshots", append([]*cobra.Command{take, stop, list, changesCommand(o)}, fileCommands(o)...)...)
+	return noun("snapshot", "Take, list and compare snapshots",
+		append([]*cobra.Command{take, stop, list, changesCommand(o)}, fileCommands(o)...)...)
 }
 
 // unknownOf marks an account or group that the host no longer has.
@@ -82,11 +91,17 @@ func forWhom(s wire.Snapshot) string {
 }
 
 func snapshotTable() table {
-	return table{head: []string{"SNAPSHOT", "APPLICATION", "HOST", "STATE", "PATHS", "GAPS", "TAKEN", "FOR", "ROOT HASH"}, none: "No snapshots yet: idletally snapshot take APPLICATION"}
+	return table{
+		head: []string{"SNAPSHOT", "APPLICATION", "HOST", "STATE", "PATHS", "GAPS", "TAKEN", "FOR", "ROOT HASH"},
+		none: "No snapshots yet: idletally snapshot take APPLICATION",
+	}
 }
 
 func addSnapshot(t *table, s wire.Snapshot) {
-	t.add(s.ID, s.Application, s.Host, s.State, s.Paths, s.Gaps, s.Taken, forWhom(s), forms{s.Root[:min(16, len(s.Root))], s.Root})
+	t.add(s.ID, s.Application, s.Host, s.State, s.Paths, s.Gaps, s.Taken, forWhom(s), forms{
+		s.Root[:min(16, len(s.Root))],
+		s.Root,
+	})
 }
 
 func showSnapshots(o *options, c *cobra.Command, snaps []wire.Snapshot) error {
@@ -102,9 +117,12 @@ func changesCommand(o *options) *cobra.Command {
 	var paths bool
 	var most int
 	var after string
-	c := &cobra.Command{Use: "changes SNAPSHOT SNAPSHOT", Short: "Say what changed from one snapshot to another", Args: args(2, 2, "two snapshots, the earlier one first"),
-		Long: `Say what changed from one snapshot to another, of the same host or of two: equal changes are one line, with who can
-do more (opens) or less (closes) since. --paths lists the paths one by one.`,
+	c := &cobra.Command{
+		Use:   "changes SNAPSHOT SNAPSHOT",
+		Short: "Say what changed from one snapshot to another",
+		Args:  args(2, 2, "two snapshots, the earlier one first"),
+		Long: `Say what changed from one snapshot to another, of the same host or of two: equal changes are one
+line, with who can do more (opens) or less (closes) since. --paths lists the paths one by one.`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			limit := 0
 			if paths {
@@ -114,7 +132,11 @@ do more (opens) or less (closes) since. --paths lists the paths one by one.`,
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"COUNT", "EFFECT", "KIND", "BEFORE", "AFTER", "WHERE"}, value: d, none: "Nothing changed."}
+			t := table{
+				head:  []string{"COUNT", "EFFECT", "KIND", "BEFORE", "AFTER", "WHERE"},
+				value: d,
+				none:  "Nothing changed.",
+			}
 			if paths {
 				t.head = []string{"CHANGE", "PATH"}
 				for _, p := range d.Items {
@@ -130,11 +152,13 @@ do more (opens) or less (closes) since. --paths lists the paths one by one.`,
 						kind = g.BeforeKind + " → " + kind
 					}
 					before, after := sides(g.Before, g.After)
-					t.add(strconv.Itoa(g.Count), effect(g.Word), kind, cmp.Or(before, g.BeforeGap, "–"), cmp.Or(after, g.AfterGap, "–"), place(g.Count, g.Folder, g.Example))
+					t.add(strconv.Itoa(g.Count), effect(g.Word), kind, cmp.Or(before, g.BeforeGap, "–"),
+						cmp.Or(after, g.AfterGap, "–"), place(g.Count, g.Folder, g.Example))
 				}
 			}
 			if o.output == "table" {
-				say(c, "from %s (%s, %s) to %s (%s, %s): %d changed, %d added, %d gone", d.From.ID, d.From.Host, whenever(d.From.Taken), d.To.ID, d.To.Host, whenever(d.To.Taken), d.Changed, d.Added, d.Gone)
+				say(c, "from %s (%s, %s) to %s (%s, %s): %d changed, %d added, %d gone", d.From.ID, d.From.Host,
+					whenever(d.From.Taken), d.To.ID, d.To.Host, whenever(d.To.Taken), d.Changed, d.Added, d.Gone)
 			}
 			if err := o.show(c, t); err != nil {
 				return err
@@ -143,7 +167,8 @@ do more (opens) or less (closes) since. --paths lists the paths one by one.`,
 				say(c, "There are more: --after '%s'", strings.ReplaceAll(d.Next, "'", `'\''`))
 			}
 			return nil
-		})}
+		}),
+	}
 	c.Flags().BoolVar(&paths, "paths", false, "list the paths one by one")
 	c.Flags().IntVar(&most, "most", 1000, "how many paths at the most, up to 5000")
 	c.Flags().StringVar(&after, "after", "", "list the paths after this one")
@@ -227,9 +252,13 @@ func (o *options) taken(c *cobra.Command, all []wire.AskedSnapshot, wait time.Du
 		case s.State != "waiting", wait == 0:
 			continue
 		case s.Taken != nil:
-			all[i].Problem = fmt.Sprintf("it has given its snapshot %s, which the service is still comparing after %s: ask again with idletally snapshot list", s.ID, wait)
+			all[i].Problem = fmt.Sprintf(
+				"it has given its snapshot %s, which the service is still comparing after %s: ask again with "+
+					"idletally snapshot list",
+				s.ID, wait)
 		default:
-			all[i].Problem = fmt.Sprintf("it has not answered within %s: is its agent running? The snapshot is taken when it calls", wait)
+			all[i].Problem = fmt.Sprintf(
+				"it has not answered within %s: is its agent running? The snapshot is taken when it calls", wait)
 		}
 		missing++
 	}
@@ -289,7 +318,9 @@ func (p *takeProgress) show(i int, s wire.Snapshot) {
 		if s.Expected == 0 {
 			total = -1 // nobody knows
 		}
-		p.bar = progressbar.NewOptions64(total, progressbar.OptionSetWriter(os.Stderr), progressbar.OptionSetDescription(fmt.Sprintf("%d of %d: %s on %s", i+1, p.all, s.Application, s.Host)), progressbar.OptionShowCount(),
+		p.bar = progressbar.NewOptions64(total, progressbar.OptionSetWriter(os.Stderr),
+			progressbar.OptionSetDescription(fmt.Sprintf("%d of %d: %s on %s", i+1, p.all, s.Application, s.Host)),
+			progressbar.OptionShowCount(),
 			progressbar.OptionSetPredictTime(s.Expected > 0), progressbar.OptionClearOnFinish())
 	}
 	if s.Expected > 0 && s.Seen > p.bar.GetMax64() { // there are more than last time

@@ -16,9 +16,13 @@ func storageCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return o.showOne(c, s, "snapshots", num(s.Snapshots), "reports", num(s.Reports), "folders", num(s.Nodes), "KiB", num(s.Bytes/1024))
+			return o.showOne(c, s, "snapshots", num(s.Snapshots), "reports", num(s.Reports), "folders", num(s.Nodes),
+				"KiB", num(s.Bytes/1024))
 		})}
-	check := &cobra.Command{Use: "check", Short: "Verify everything that is stored; exit code 4 where something is damaged", Args: args(0, 0, "no argument"),
+	check := &cobra.Command{
+		Use:   "check",
+		Short: "Verify everything that is stored; exit code 4 where something is damaged",
+		Args:  args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			all := wire.StorageCheck{Faults: []wire.Left{}}
 			for {
@@ -26,7 +30,8 @@ func storageCommand(o *options) *cobra.Command {
 				if err != nil {
 					return err
 				}
-				all.Nodes, all.Snapshots, all.Faults, all.Next = all.Nodes+part.Nodes, all.Snapshots+part.Snapshots, append(all.Faults, part.Faults...), part.Next
+				all.Nodes, all.Snapshots, all.Faults, all.Next = all.Nodes+part.Nodes, all.Snapshots+part.Snapshots,
+					append(all.Faults, part.Faults...), part.Next
 				if all.Next == "" {
 					break
 				}
@@ -43,18 +48,26 @@ func storageCommand(o *options) *cobra.Command {
 				return err
 			}
 			if len(all.Faults) > 0 {
-				tell(c.ErrOrStderr(), "%d faults: put the database back from its backup, or take new snapshots of these hosts.\n", len(all.Faults))
+				tell(c.ErrOrStderr(),
+					"%d faults: put the database back from its backup, or take new snapshots of these hosts.\n",
+					len(all.Faults))
 				return errNotSo
 			}
 			return nil
-		})}
-	tidy := &cobra.Command{Use: "tidy", Short: "Delete now what is not to be kept; the service does it by itself now and then", Args: args(0, 0, "no argument"),
+		}),
+	}
+	tidy := &cobra.Command{
+		Use:   "tidy",
+		Short: "Delete now what is not to be kept; the service does it by itself now and then",
+		Args:  args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			t, err := api.TidyStorage(c.Context())
 			if err != nil {
 				return err
 			}
-			return o.showOne(c, t, "snapshots let go", strconv.Itoa(t.Snapshots), "folders taken away", num(t.Nodes), "folders needed", num(t.Live))
-		})}
+			return o.showOne(c, t, "snapshots let go", strconv.Itoa(t.Snapshots), "folders taken away", num(t.Nodes),
+				"folders needed", num(t.Live))
+		}),
+	}
 	return noun("storage", "Show, verify and tidy what the service stores", show, check, tidy)
 }

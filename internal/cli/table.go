@@ -28,7 +28,8 @@ type table struct {
 	left []string
 }
 
-// add adds a row. A cell is a text, a number, a time, which is the reader's own for people and RFC 3339 for programs, an effect, or nothing.
+// add adds a row. A cell is a text, a number, a time, which is the reader's own for people and RFC 3339 for
+// programs, an effect, or nothing.
 func (t *table) add(cells ...any) { t.rows = append(t.rows, cells) }
 
 // An effect is a finding's word; for people it has its shape, so that it works without colour.
@@ -40,7 +41,8 @@ type forms struct {
 	programs any
 }
 
-// place says where a number of paths lie: for programs the folder that holds them all, or the path itself where it is one.
+// place says where a number of paths lie: for programs the folder that holds them all, or the path itself
+// where it is one.
 func place(count int, folder, example string) forms {
 	f := forms{wire.Place(count, folder, example), folder}
 	if count == 1 {
@@ -114,14 +116,21 @@ func (t *table) writeCSV(w io.Writer, withHead bool) error {
 	return cw.Error()
 }
 
-// gives are the columns that are left out where a terminal is too narrow, in this order: what else tells the same, or is seldom asked for. Those that
-// name a thing, tell a time or count stay.
-var gives = []string{"ROOT HASH", "COMMIT", "GO", "TOKEN", "SYSTEM", "GAPS", "EDITION", "PROTOCOL", "JUDGED", "DECIDED BY", "DRAFTED", "BY", "AUTHOR", "FROM", "KIND", "FOR", "TAGS", "RULE", "SEVERITY", "GROUP OF", "SINCE"}
+// gives are the columns that are left out where a terminal is too narrow, in this order: what else tells the
+// same, or is seldom asked for. Those that name a thing, tell a time or count stay.
+var gives = []string{
+	"ROOT HASH", "COMMIT", "GO", "TOKEN", "SYSTEM", "GAPS", "EDITION", "PROTOCOL", "JUDGED", "DECIDED BY", "DRAFTED",
+	"BY", "AUTHOR", "FROM", "KIND", "FOR", "TAGS", "RULE", "SEVERITY", "GROUP OF", "SINCE",
+}
 
 // shrinks are the columns of which less is shown before others are left out; of those that hold paths the end stays.
 var (
-	shrinks = []string{"DETAIL", "NAME OF", "TITLE", "REASON", "MESSAGE", "WHY", "WHY, COMPUTED", "HOW IT WAS TRIED", "DECLARED", "FOUND", "BEFORE", "AFTER", "STATE", "WATCH", "EFFECT", "CAUSE", "INSTEAD", "WHAT", "WHAT TO DO", "FAULT", "ROLES", "DECIDED BY"}
-	ends    = []string{"PATH", "WHERE", "EXAMPLE", "IN", "FOLDER", "PATHS OF"}
+	shrinks = []string{
+		"DETAIL", "NAME OF", "TITLE", "REASON", "MESSAGE", "WHY", "WHY, COMPUTED", "HOW IT WAS TRIED", "DECLARED",
+		"FOUND", "BEFORE", "AFTER", "STATE", "WATCH", "EFFECT", "CAUSE", "INSTEAD", "WHAT", "WHAT TO DO", "FAULT",
+		"ROLES", "DECIDED BY",
+	}
+	ends = []string{"PATH", "WHERE", "EXAMPLE", "IN", "FOLDER", "PATHS OF"}
 )
 
 const (
@@ -145,7 +154,8 @@ func fit(head []string, cols []int, limit int) (out []int, left []string) {
 		for limit > 0 && over() > 0 {
 			widest := -1
 			for j, h := range head {
-				if (slices.Contains(shrinks, h) || slices.Contains(ends, h)) && out[j] > to && (widest < 0 || out[j] > out[widest]) {
+				if (slices.Contains(shrinks, h) || slices.Contains(ends, h)) && out[j] > to &&
+					(widest < 0 || out[j] > out[widest]) {
 					widest = j
 				}
 			}

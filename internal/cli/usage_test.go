@@ -19,9 +19,12 @@ import (
 // Whatever is used wrongly ends with 2, and names what may have been meant.
 func TestUsedWrongly(t *testing.T) {
 	for _, c := range []struct{ argv, says string }{
-		{"foo", `"foo" is no command of idletally`}, {"hst list", "did you mean host?"}, {"plan shwo", "did you mean show?"}, {"help nosuch", `"nosuch" is no command`},
-		{"help plan nosuch", "no command of idletally plan"}, {"plan foo", "no command of idletally plan"}, {"mode shwo 0755", "did you mean show?"}, {"mode shw", ""},
-		{"mode show", "want"}, {"host list --nosuch", "--nosuch"}, {"host list -o xml", "table, json or csv"}, {"host list --most 0", ""}, {"host list --most 3 --all", ""},
+		{"foo", `"foo" is no command of idletally`}, {"hst list", "did you mean host?"},
+		{"plan shwo", "did you mean show?"}, {"help nosuch", `"nosuch" is no command`},
+		{"help plan nosuch", "no command of idletally plan"}, {"plan foo", "no command of idletally plan"},
+		{"mode shwo 0755", "did you mean show?"}, {"mode shw", ""},
+		{"mode show", "want"}, {"host list --nosuch", "--nosuch"}, {"host list -o xml", "table, json or csv"},
+		{"host list --most 0", ""}, {"host list --most 3 --all", ""},
 		{"access holders", "want"}, {"path", ""}, {"version 1", "want"}, {"mode 0755 --nosuch", "--nosuch"},
 	} {
 		_, err := try(t, "", strings.Fields(c.argv)...)
@@ -31,7 +34,9 @@ func TestUsedWrongly(t *testing.T) {
 			}
 			continue
 		}
-		if code := exitCode(err); err == nil || code != exitUsage && !errors.Is(err, errSignedOut) || !strings.Contains(fmt.Sprint(err), c.says) {
+		code := exitCode(err)
+		if err == nil || code != exitUsage && !errors.Is(err, errSignedOut) ||
+			!strings.Contains(fmt.Sprint(err), c.says) {
 			t.Errorf("%s: exit code %d, %v", c.argv, code, err)
 		}
 	}
@@ -45,7 +50,8 @@ func TestExitCodes(t *testing.T) {
 		code string
 	}{
 		{usageError{errors.New("x")}, exitUsage, "usage"},
-		{&client.Problem{Status: 422, Code: wire.InvalidInput, Type: wire.ProblemsAt + "#invalid-input"}, exitUsage, "invalid-input"},
+		{&client.Problem{Status: 422, Code: wire.InvalidInput, Type: wire.ProblemsAt + "#invalid-input"}, exitUsage,
+			"invalid-input"},
 		{&client.Problem{Status: 422, Code: "cannot-do"}, exitFailed, "cannot-do"},
 		{&client.Problem{Status: 404, Code: "not-found"}, exitFailed, "not-found"},
 		{fmt.Errorf("x: %w", &client.Problem{Status: 503, Code: "not-available"}), exitUnreachable, "not-available"},
@@ -56,7 +62,9 @@ func TestExitCodes(t *testing.T) {
 	} {
 		exit := exitCode(c.err)
 		f := failureOf(c.err, exit)
-		if exit != c.exit || f.Code != c.code || f.Exit != exit || f.Detail == "" && !errors.As(c.err, new(*client.Problem)) || f.Title == "" && !errors.As(c.err, new(*client.Problem)) {
+		if exit != c.exit || f.Code != c.code || f.Exit != exit ||
+			f.Detail == "" && !errors.As(c.err, new(*client.Problem)) ||
+			f.Title == "" && !errors.As(c.err, new(*client.Problem)) {
 			t.Errorf("%v: %d, %+v", c.err, exit, f)
 		}
 		if b, err := json.Marshal(f); err != nil || !strings.Contains(string(b), `"type"`) {
@@ -69,13 +77,20 @@ func TestExitCodes(t *testing.T) {
 func TestObvious(t *testing.T) {
 	dir := t.TempDir()
 	for _, c := range [][2]string{
-		{"mode 0755", "mode show 0755"}, {"mode rwxr-xr-x", "mode show rwxr-xr-x"}, {"mode u=rw,g=r,o=", "mode show u=rw,g=r,o="}, {"mode 0755 -o json", "mode show 0755 -o json"},
-		{"entries u::rw-,g::r--,o::---", "entries show u::rw-,g::r--,o::---"}, {"path " + dir, "path show " + dir}, {"path -o json " + dir, "path show -o json " + dir},
-		{"access root " + dir, "access decide root " + dir}, {"access root list " + dir, "access decide root list " + dir},
-		{"access decide root " + dir + " list", "access decide root list " + dir}, {"access decide list root " + dir, "access decide root list " + dir},
-		{"access decide " + dir + " root", "access decide root " + dir}, {"access holders " + dir + " list", "access holders list " + dir},
-		{"access below list root " + dir, "access below root list " + dir}, {"access below root " + dir + " list", "access below root list " + dir},
-		{"access holders read " + dir + " -o csv", "access holders list " + dir + " -o csv"}, {"access decide root write " + dir + " -o csv", "access decide root create " + dir + " -o csv"},
+		{"mode 0755", "mode show 0755"}, {"mode rwxr-xr-x", "mode show rwxr-xr-x"},
+		{"mode u=rw,g=r,o=", "mode show u=rw,g=r,o="}, {"mode 0755 -o json", "mode show 0755 -o json"},
+		{"entries u::rw-,g::r--,o::---", "entries show u::rw-,g::r--,o::---"}, {"path " + dir, "path show " + dir},
+		{"path -o json " + dir, "path show -o json " + dir},
+		{"access root " + dir, "access decide root " + dir},
+		{"access root list " + dir, "access decide root list " + dir},
+		{"access decide root " + dir + " list", "access decide root list " + dir},
+		{"access decide list root " + dir, "access decide root list " + dir},
+		{"access decide " + dir + " root", "access decide root " + dir},
+		{"access holders " + dir + " list", "access holders list " + dir},
+		{"access below list root " + dir, "access below root list " + dir},
+		{"access below root " + dir + " list", "access below root list " + dir},
+		{"access holders read " + dir + " -o csv", "access holders list " + dir + " -o csv"},
+		{"access decide root write " + dir + " -o csv", "access decide root create " + dir + " -o csv"},
 	} {
 		got, err := try(t, "", strings.Fields(c[0])...)
 		want, other := try(t, "", strings.Fields(c[1])...)
@@ -88,9 +103,13 @@ func TestObvious(t *testing.T) {
 // docs/problems.md says what the program knows.
 func TestProblemsAreTold(t *testing.T) {
 	var b strings.Builder
-	b.WriteString("# Problems\n\nA call that fails is answered with `application/problem+json` (RFC 9457): `type` is `/api/problems#` and the code, where the service tells the same as this page,\n" +
-		"`detail` says what happened here, and `errors` names places of the request. A command with `-o json` writes the same to standard error, with `exit`, its exit\n" +
-		"code. Codes stay what they are; others may come. Of its own, commands have `usage` (used wrongly), `unreachable` (the service does not answer) and `failed`.\n\n| code | status | what it means | what to do |\n| --- | --- | --- | --- |\n")
+	b.WriteString("# Problems\n\nA call that fails is answered with `application/problem+json` (RFC 9457): `type` " +
+		"is `/api/problems#` and the code, where the service tells the same as this page,\n" +
+		"`detail` says what happened here, and `errors` names places of the request. A command with `-o json` " +
+		"writes the same to standard error, with `exit`, its exit\n" +
+		"code. Codes stay what they are; others may come. Of its own, commands have `usage` (used wrongly), " +
+		"`unreachable` (the service does not answer) and `failed`.\n\n| code | status | what it means | what to do " +
+		"|\n| --- | --- | --- | --- |\n")
 	for _, k := range wire.Problems {
 		fmt.Fprintf(&b, "| `%s` | %d | %s | %s |\n", k.Code, k.Status, k.Says, k.Do)
 	}
@@ -101,7 +120,10 @@ func TestProblemsAreTold(t *testing.T) {
 		}
 	}
 	if got, err := os.ReadFile(file); err != nil || string(got) != b.String() {
-		t.Errorf("%s is not what the program says, %v: write it by IDLETALLY_WRITE_DOCS=1 go test ./internal/cli -run TestProblemsAreTold", file, err)
+		t.Errorf(
+			"%s is not what the program says, %v: write it by IDLETALLY_WRITE_DOCS=1 go test ./internal/cli -run "+
+				"TestProblemsAreTold",
+			file, err)
 	}
 }
 
@@ -109,11 +131,13 @@ func TestProblemsAreTold(t *testing.T) {
 func TestProblems(t *testing.T) {
 	seen := map[string]bool{}
 	for _, k := range wire.Problems {
-		if seen[k.Code] || k.Says == "" || k.Do == "" || http.StatusText(k.Status) == "" || strings.Trim(k.Code, "abcdefghijklmnopqrstuvwxyz-") != "" {
+		if seen[k.Code] || k.Says == "" || k.Do == "" || http.StatusText(k.Status) == "" ||
+			strings.Trim(k.Code, "abcdefghijklmnopqrstuvwxyz-") != "" {
 			t.Errorf("%+v", k)
 		}
 		seen[k.Code] = true
-		if got := wire.ProblemOf(k.Status, k.Code == wire.InvalidInput); got.Status != k.Status || wire.ProblemCalled(k.Code) != k {
+		if got := wire.ProblemOf(k.Status, k.Code == wire.InvalidInput); got.Status != k.Status ||
+			wire.ProblemCalled(k.Code) != k {
 			t.Errorf("%d is %s, not %s", k.Status, got.Code, k.Code)
 		}
 	}
@@ -146,7 +170,8 @@ func TestGrouped(t *testing.T) {
 	}
 }
 
-// Each profile has a session of its own; that which is used counts where none is named, and flag and environment before it.
+// Each profile has a session of its own; that which is used counts where none is named, and flag and
+// environment before it.
 func TestProfiles(t *testing.T) {
 	dir := t.TempDir()
 	run := func(argv ...string) (string, error) {
@@ -170,7 +195,11 @@ func TestProfiles(t *testing.T) {
 		t.Error(out)
 	}
 	for _, p := range []string{"", "staging"} {
-		must((&options{config: dir, profile: p}).save(session{Address: "https://" + p + "tally.example", Name: "bosun", Token: "t" + p}))
+		must((&options{config: dir, profile: p}).save(session{
+			Address: "https://" + p + "tally.example",
+			Name:    "bosun",
+			Token:   "t" + p,
+		}))
 	}
 	token := func(o options) string {
 		t.Helper()
@@ -191,7 +220,11 @@ func TestProfiles(t *testing.T) {
 	if must(err); !strings.Contains(out, `"https://stagingtally.example"`) || strings.Contains(out, "tstaging\"") {
 		t.Error(out)
 	}
-	for _, argv := range [][]string{{"profile", "use", "nosuch"}, {"profile", "list", "--profile", "../x"}, {"host", "list", "--profile", "A"}} {
+	for _, argv := range [][]string{
+		{"profile", "use", "nosuch"},
+		{"profile", "list", "--profile", "../x"},
+		{"host", "list", "--profile", "A"},
+	} {
 		if out, err := run(argv...); exitCode(err) != exitUsage {
 			t.Errorf("%v: %v, %s", argv, err, out)
 		}

@@ -20,7 +20,15 @@ var (
 
 // built says what this program is. What was not said when it was built the Go toolchain may have noted.
 func built() wire.Build {
-	b := wire.Build{Version: Version, Commit: Commit, Date: Date, Go: runtime.Version(), System: runtime.GOOS + "/" + runtime.GOARCH, Protocol: wire.Protocol, Oldest: wire.OldestProtocol}
+	b := wire.Build{
+		Version:  Version,
+		Commit:   Commit,
+		Date:     Date,
+		Go:       runtime.Version(),
+		System:   runtime.GOOS + "/" + runtime.GOARCH,
+		Protocol: wire.Protocol,
+		Oldest:   wire.OldestProtocol,
+	}
 	if info, ok := debug.ReadBuildInfo(); ok {
 		for _, s := range info.Settings {
 			switch s.Key {
@@ -35,7 +43,10 @@ func built() wire.Build {
 }
 
 func versionCommand(o *options) *cobra.Command {
-	return &cobra.Command{Use: "version", Short: "Say which version this is, and which the service is that you are signed in to", Args: args(0, 0, "no argument"),
+	return &cobra.Command{
+		Use:   "version",
+		Short: "Say which version this is, and which the service is that you are signed in to",
+		Args:  args(0, 0, "no argument"),
 		RunE: func(c *cobra.Command, _ []string) error {
 			v := struct {
 				Client  wire.Build  `json:"client"`
@@ -43,7 +54,8 @@ func versionCommand(o *options) *cobra.Command {
 			}{Client: built()}
 			t := table{head: []string{"", "VERSION", "COMMIT", "DATE", "GO", "SYSTEM", "PROTOCOL"}}
 			add := func(what string, b wire.Build) {
-				t.add(what, b.Version, cmp.Or(b.Commit, "not known"), cmp.Or(b.Date, "not known"), b.Go, b.System, num(int64(b.Protocol)))
+				t.add(what, b.Version, cmp.Or(b.Commit, "not known"), cmp.Or(b.Date, "not known"), b.Go, b.System,
+					num(int64(b.Protocol)))
 			}
 			add("this program", v.Client)
 			api, err := o.client()
@@ -59,5 +71,6 @@ func versionCommand(o *options) *cobra.Command {
 				return e
 			}
 			return err
-		}}
+		},
+	}
 }

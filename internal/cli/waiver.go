@@ -15,10 +15,14 @@ import (
 func waiverCommand(o *options) *cobra.Command {
 	var w wire.NewWaiver
 	var until string
-	add := &cobra.Command{Use: "add APPLICATION [PATHS]", Short: "Accept findings until a date, with a reason", Args: args(1, 2, "an application and a path or pattern"),
-		Long: `Accept findings until a date, with a reason. They are those on a path or pattern (as in baselines), and of these only
-those of a rule, an aspect, a host or a value found where these are given; or those of a group, as drift show names
-it. Accepted findings are shown apart, count no more, and come back by themselves when the date has come.`,
+	add := &cobra.Command{
+		Use:   "add APPLICATION [PATHS]",
+		Short: "Accept findings until a date, with a reason",
+		Args:  args(1, 2, "an application and a path or pattern"),
+		Long: `Accept findings until a date, with a reason. They are those on a path or pattern (as in baselines),
+and of these only those of a rule, an aspect, a host or a value found where these are given; or
+those of a group, as drift show names it. Accepted findings are shown apart, count no more, and come
+back by themselves when the date has come.`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			var err error
 			w.Application = a[0]
@@ -35,8 +39,10 @@ it. Accepted findings are shown apart, count no more, and come back by themselve
 			if err != nil {
 				return err
 			}
-			return o.showOne(c, got, "waiver", got.ID, "paths", got.Paths, "of", narrowed(got), "reason", got.Reason, "until", forms{got.Ends.Local().Format(time.DateOnly), got.Ends}, "by", got.Author)
-		})}
+			return o.showOne(c, got, "waiver", got.ID, "paths", got.Paths, "of", narrowed(got), "reason", got.Reason,
+				"until", forms{got.Ends.Local().Format(time.DateOnly), got.Ends}, "by", got.Author)
+		}),
+	}
 	add.Flags().StringVar(&w.Reason, "reason", "", "why they are accepted")
 	add.Flags().StringVar(&until, "until", "", "the date on which they count again, a year from now at the latest")
 	add.Flags().StringVar(&w.Host, "host", "", "only on this host")
@@ -47,39 +53,58 @@ it. Accepted findings are shown apart, count no more, and come back by themselve
 	add.Flags().StringVar(&w.Group, "group", "", "the findings of this group")
 	var ended bool
 	var waivers listing
-	list := &cobra.Command{Use: "list APPLICATION", Short: "List waivers, soonest to end first", Args: args(1, 1, "an application"),
+	list := &cobra.Command{
+		Use:   "list APPLICATION",
+		Short: "List waivers, soonest to end first",
+		Args:  args(1, 1, "an application"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
-			t := table{head: []string{"WAIVER", "UNTIL", "STATE", "PATHS", "OF", "BY", "REASON"}, none: "Nothing is waived."}
-			return showPages(o, c, waivers, "waivers", api.WaiverPages(a[0], ended).Page, t, func(t *table, x wire.Waiver) {
-				state := "counts"
-				switch {
-				case x.Withdrawn != nil:
-					state = "withdrawn by " + x.WithdrawnBy
-				case !x.Counts:
-					state = "ended"
-				case time.Until(x.Ends) < 14*24*time.Hour:
-					state = fmt.Sprintf("ends in %d days", int(time.Until(x.Ends).Hours()/24))
-				}
-				t.add(x.ID, forms{x.Ends.Local().Format(time.DateOnly), x.Ends}, state, x.Paths, narrowed(x), x.Author, x.Reason)
-			})
-		})}
+			t := table{
+				head: []string{"WAIVER", "UNTIL", "STATE", "PATHS", "OF", "BY", "REASON"},
+				none: "Nothing is waived.",
+			}
+			return showPages(o, c, waivers, "waivers", api.WaiverPages(a[0], ended).Page, t,
+				func(t *table, x wire.Waiver) {
+					state := "counts"
+					switch {
+					case x.Withdrawn != nil:
+						state = "withdrawn by " + x.WithdrawnBy
+					case !x.Counts:
+						state = "ended"
+					case time.Until(x.Ends) < 14*24*time.Hour:
+						state = fmt.Sprintf("ends in %d days", int(time.Until(x.Ends).Hours()/24))
+					}
+					t.add(x.ID, forms{x.Ends.Local().Format(time.DateOnly), x.Ends}, state, x.Paths, narrowed(x),
+						x.Author, x.Reason)
+				})
+		}),
+	}
 	list.Flags().BoolVar(&ended, "ended", false, "those that ended or were withdrawn, too, those that end last first")
 	listFlags(list, &waivers, 200)
-	withdraw := &cobra.Command{Use: "withdraw WAIVER", Short: "End a waiver before its time", Args: args(1, 1, "a waiver"),
+	withdraw := &cobra.Command{
+		Use:   "withdraw WAIVER",
+		Short: "End a waiver before its time",
+		Args:  args(1, 1, "a waiver"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			got, err := api.WithdrawWaiver(c.Context(), a[0])
 			if err != nil {
 				return err
 			}
 			return o.showOne(c, got, "waiver", got.ID, "paths", got.Paths, "withdrawn by", got.WithdrawnBy)
-		})}
+		}),
+	}
 	return noun("waiver", "Manage waivers: findings accepted for a time", add, list, withdraw)
 }
 
 // narrowed says which findings on its paths a waiver is about.
 func narrowed(w wire.Waiver) string {
 	var out []string
-	for _, x := range [][2]string{{"host", w.Host}, {"rule", w.Rule}, {"", w.Kind}, {"", w.Aspect}, {"found", w.Found}} {
+	for _, x := range [][2]string{
+		{"host", w.Host},
+		{"rule", w.Rule},
+		{"", w.Kind},
+		{"", w.Aspect},
+		{"found", w.Found},
+	} {
 		if x[1] != "" {
 			out = append(out, strings.TrimSpace(x[0]+" "+x[1]))
 		}

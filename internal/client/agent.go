@@ -42,7 +42,9 @@ func NewAgent(address string, authority []byte, certificate *tls.Certificate) (*
 	transport := c.HTTP.Transport.(*http.Transport)
 	if certificate != nil {
 		a.certificate.Store(certificate)
-		transport.TLSClientConfig.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return a.certificate.Load(), nil }
+		transport.TLSClientConfig.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) {
+			return a.certificate.Load(), nil
+		}
 	}
 	a.transport.Store(transport)
 	c.HTTP.Transport = current{&a.transport}
@@ -75,8 +77,8 @@ func (a *Agent) Trust(authorities []byte) error {
 	return nil
 }
 
-// anew has each call from now on made by a connection that is new, and trusts some authorities; those that are under way keep theirs.
-// Without any it goes on trusting those from before.
+// anew has each call from now on made by a connection that is new, and trusts some authorities; those that
+// are under way keep theirs. Without any it goes on trusting those from before.
 func (a *Agent) anew(trusted *x509.CertPool) {
 	a.swapping.Lock()
 	defer a.swapping.Unlock()
@@ -89,7 +91,8 @@ func (a *Agent) anew(trusted *x509.CertPool) {
 	was.CloseIdleConnections() // the others close when they have been idle for a while
 }
 
-// Keys tells by which keys this host knows the service, and asks by which it is to; by none where the service is an older one.
+// Keys tells by which keys this host knows the service, and asks by which it is to; by none where the service
+// is an older one.
 func (a *Agent) Keys(ctx context.Context, known wire.KnownKeys) (out wire.Keys, err error) {
 	status, err := a.json(ctx, http.MethodPost, "/keys", known, &out)
 	if status == http.StatusNotFound {
@@ -111,7 +114,9 @@ func (a *Agent) Renew(ctx context.Context, request []byte) ([]byte, error) {
 	return out.Certificate, err
 }
 
-func (a *Agent) call(ctx context.Context, method, path string, body []byte, kind string, limit time.Duration, most int64) ([]byte, int, error) {
+func (a *Agent) call(
+	ctx context.Context, method, path string, body []byte, kind string, limit time.Duration, most int64,
+) ([]byte, int, error) {
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, method, a.address+"/agent/v1"+path, bytes.NewReader(body))
@@ -260,13 +265,15 @@ func (a *Agent) SnapshotDone(ctx context.Context, work string, d wire.SnapshotDo
 
 // Chunk fetches steps of a run.
 func (a *Agent) Chunk(ctx context.Context, work string, n int) ([]byte, error) {
-	b, _, err := a.call(ctx, http.MethodGet, fmt.Sprintf("/work/%s/chunks/%d", work, n), nil, octets, 2*time.Minute, plan.MaxChunk)
+	b, _, err := a.call(ctx, http.MethodGet, fmt.Sprintf("/work/%s/chunks/%d", work, n), nil, octets, 2*time.Minute,
+		plan.MaxChunk)
 	return b, err
 }
 
 // SendOriginals stores what a run found.
 func (a *Agent) SendOriginals(ctx context.Context, work string, n int, chunk []byte) error {
-	_, _, err := a.call(ctx, http.MethodPut, fmt.Sprintf("/work/%s/originals/%d", work, n), chunk, octets, 2*time.Minute, maxAnswer)
+	_, _, err := a.call(ctx, http.MethodPut, fmt.Sprintf("/work/%s/originals/%d", work, n), chunk, octets,
+		2*time.Minute, maxAnswer)
 	return err
 }
 

@@ -37,8 +37,11 @@ func New(address string, authority []byte, token string) (*Client, error) {
 		return nil, err
 	}
 	return &Client{Address: strings.TrimRight(address, "/"), Token: token,
-		HTTP: &http.Client{Timeout: 3 * time.Minute, Transport: &http.Transport{TLSClientConfig: tlsConfig, ForceAttemptHTTP2: true,
-			TLSHandshakeTimeout: 10 * time.Second, IdleConnTimeout: time.Minute}}}, nil
+		HTTP: &http.Client{
+			Timeout: 3 * time.Minute,
+			Transport: &http.Transport{TLSClientConfig: tlsConfig, ForceAttemptHTTP2: true,
+				TLSHandshakeTimeout: 10 * time.Second, IdleConnTimeout: time.Minute},
+		}}, nil
 }
 
 // TLS trusts exactly one authority; without one, those that the system trusts.
@@ -106,8 +109,8 @@ func Code(err error) string {
 	return ""
 }
 
-// Do makes one call. in and out may be nil. What broke on its way is asked again: a change comes with a key, by which the service
-// carries it out once.
+// Do makes one call. in and out may be nil. What broke on its way is asked again: a change comes with a key,
+// by which the service carries it out once.
 func (c *Client) Do(ctx context.Context, method, path string, in, out any) error {
 	answer, err := c.persist(ctx, method, path, in, out)
 	var p *Problem
@@ -126,8 +129,8 @@ func (c *Client) Do(ctx context.Context, method, path string, in, out any) error
 	return nil
 }
 
-// take reads an answer: what is to be written somewhere is, and what is to be decoded is given. It is ErrUnreachable where the answer broke
-// off and can be asked for again.
+// take reads an answer: what is to be written somewhere is, and what is to be decoded is given. It is
+// ErrUnreachable where the answer broke off and can be asked for again.
 func (c *Client) take(resp *http.Response, out any) (answer []byte, err error) {
 	if out == nil || resp.StatusCode == http.StatusNoContent {
 		return nil, nil
@@ -192,7 +195,8 @@ type Pager[T any] struct {
 	most int // items of one page; 0: as many as the service gives
 }
 
-// Page gives the page after a place in the list, "" for the first one, of at most so many items; 0 are as many as the service gives at once.
+// Page gives the page after a place in the list, "" for the first one, of at most so many items; 0 are as
+// many as the service gives at once.
 func (p Pager[T]) Page(ctx context.Context, after string, limit int) (wire.Page[T], error) {
 	q := url.Values{}
 	for name, v := range p.q {
@@ -289,7 +293,8 @@ func (c *Client) CheckBaseline(ctx context.Context, text string) (wire.Checked, 
 
 // Trend says how drift went on the hosts of an application.
 func (c *Client) Trend(ctx context.Context, application, host string, days int) ([]wire.Trend, error) {
-	return All[wire.Trend](ctx, c, "/drift/trend", url.Values{"application": {application}, "host": {host}, "days": {strconv.Itoa(days)}}, 10_000)
+	return All[wire.Trend](ctx, c, "/drift/trend",
+		url.Values{"application": {application}, "host": {host}, "days": {strconv.Itoa(days)}}, 10_000)
 }
 
 // Causes says where new paths keep coming out wrong, and why.
@@ -299,7 +304,12 @@ func (c *Client) Causes(ctx context.Context, application, host string, days int)
 
 // CausePages reads them page by page.
 func (c *Client) CausePages(application, host string, days int) Pager[wire.Cause] {
-	return Pager[wire.Cause]{c: c, path: "/drift/causes", q: url.Values{"application": {application}, "host": {host}, "days": {strconv.Itoa(days)}}, most: 2000}
+	return Pager[wire.Cause]{
+		c:    c,
+		path: "/drift/causes",
+		q:    url.Values{"application": {application}, "host": {host}, "days": {strconv.Itoa(days)}},
+		most: 2000,
+	}
 }
 
 // Written is a report as it was written, and whether every host is as declared.
@@ -308,9 +318,20 @@ type Written struct {
 	Holds bool
 }
 
-// Report gives the newest reports of an application, written for others. A look counts for an age; 0 is as the service says.
-func (c *Client) Report(ctx context.Context, application, host, format string, age time.Duration) (w Written, err error) {
-	err = c.Do(ctx, http.MethodGet, "/drift/report?"+url.Values{"application": {application}, "host": {host}, "format": {format}, "age": {inSeconds(age)}}.Encode(), nil, &w)
+// Report gives the newest reports of an application, written for others. A look counts for an age; 0 is as
+// the service says.
+func (c *Client) Report(
+	ctx context.Context, application, host, format string, age time.Duration,
+) (w Written, err error) {
+	err = c.Do(ctx, http.MethodGet,
+		"/drift/report?"+
+			url.Values{
+				"application": {application},
+				"host":        {host},
+				"format":      {format},
+				"age":         {inSeconds(age)},
+			}.Encode(),
+		nil, &w)
 	return w, err
 }
 
@@ -326,7 +347,12 @@ func (c *Client) Waivers(ctx context.Context, application string, all bool) ([]w
 
 // WaiverPages reads the waivers of an application page by page: those that count, or all.
 func (c *Client) WaiverPages(application string, all bool) Pager[wire.Waiver] {
-	return Pager[wire.Waiver]{c: c, path: "/waivers", q: url.Values{"application": {application}, "all": {strconv.FormatBool(all)}}, most: 2000}
+	return Pager[wire.Waiver]{
+		c:    c,
+		path: "/waivers",
+		q:    url.Values{"application": {application}, "all": {strconv.FormatBool(all)}},
+		most: 2000,
+	}
 }
 
 // WithdrawWaiver ends a waiver before its time.
@@ -346,12 +372,16 @@ func (c *Client) DeriveBaseline(ctx context.Context, in wire.NewDerivation) (wir
 
 // CompareEditions says which paths an edition judges differently than another.
 func (c *Client) CompareEditions(ctx context.Context, application string, old, fresh int) (wire.EditionEffect, error) {
-	return get[wire.EditionEffect](ctx, c, fmt.Sprintf("/baselines/%s/%d/effect", url.PathEscape(application), fresh), url.Values{"against": {strconv.Itoa(old)}})
+	return get[wire.EditionEffect](ctx, c, fmt.Sprintf("/baselines/%s/%d/effect", url.PathEscape(application), fresh),
+		url.Values{"against": {strconv.Itoa(old)}})
 }
 
 // ExplainPath says which rule decides which aspect of a path; edition 0 is the published one.
-func (c *Client) ExplainPath(ctx context.Context, application string, edition int, host, path string) (wire.Explained, error) {
-	return get[wire.Explained](ctx, c, fmt.Sprintf("/baselines/%s/%d/explain", url.PathEscape(application), edition), url.Values{"host": {host}, "path": {path}})
+func (c *Client) ExplainPath(
+	ctx context.Context, application string, edition int, host, path string,
+) (wire.Explained, error) {
+	return get[wire.Explained](ctx, c, fmt.Sprintf("/baselines/%s/%d/explain", url.PathEscape(application), edition),
+		url.Values{"host": {host}, "path": {path}})
 }
 
 // UploadBaseline keeps a text as a draft.
@@ -394,10 +424,13 @@ func (c *Client) TakeSnapshot(ctx context.Context, ask wire.NewSnapshot) (wire.S
 	return post[wire.Snapshot](ctx, c, "/snapshots", ask)
 }
 
-// TakeSnapshots asks for a snapshot of an application on all of its hosts, or on some. A host that could not be asked stands in what comes back,
-// with the reason.
-func (c *Client) TakeSnapshots(ctx context.Context, application string, ask wire.NewSnapshots) ([]wire.AskedSnapshot, error) {
-	p, err := post[wire.Page[wire.AskedSnapshot]](ctx, c, "/applications/"+url.PathEscape(application)+"/snapshots", ask)
+// TakeSnapshots asks for a snapshot of an application on all of its hosts, or on some. A host that could not
+// be asked stands in what comes back, with the reason.
+func (c *Client) TakeSnapshots(
+	ctx context.Context, application string, ask wire.NewSnapshots,
+) ([]wire.AskedSnapshot, error) {
+	p, err := post[wire.Page[wire.AskedSnapshot]](ctx, c, "/applications/"+url.PathEscape(application)+"/snapshots",
+		ask)
 	return p.Items, err
 }
 
@@ -412,8 +445,13 @@ func (c *Client) ExportSnapshot(ctx context.Context, id string, w io.Writer) err
 }
 
 // ImportSnapshot takes in a snapshot file.
-func (c *Client) ImportSnapshot(ctx context.Context, application, host, fingerprint string, r io.Reader) (out wire.Snapshot, err error) {
-	err = c.Do(ctx, http.MethodPost, "/snapshots/import?"+url.Values{"application": {application}, "host": {host}, "fingerprint": {fingerprint}}.Encode(), r, &out)
+func (c *Client) ImportSnapshot(
+	ctx context.Context, application, host, fingerprint string, r io.Reader,
+) (out wire.Snapshot, err error) {
+	err = c.Do(ctx, http.MethodPost,
+		"/snapshots/import?"+
+			url.Values{"application": {application}, "host": {host}, "fingerprint": {fingerprint}}.Encode(),
+		r, &out)
 	return out, err
 }
 
@@ -464,12 +502,21 @@ func (c *Client) Snapshots(ctx context.Context, application, host string, most i
 
 // SnapshotPages reads snapshots page by page, newest first.
 func (c *Client) SnapshotPages(application, host string) Pager[wire.Snapshot] {
-	return Pager[wire.Snapshot]{c: c, path: "/snapshots", q: url.Values{"application": {application}, "host": {host}}, most: 1000}
+	return Pager[wire.Snapshot]{
+		c:    c,
+		path: "/snapshots",
+		q:    url.Values{"application": {application}, "host": {host}},
+		most: 1000,
+	}
 }
 
 // Changes tells what changed from one snapshot to another; paths are listed after one, at most limit.
 func (c *Client) Changes(ctx context.Context, from, to, after string, limit int) (wire.Turnover, error) {
-	return get[wire.Turnover](ctx, c, "/snapshots/"+url.PathEscape(to)+"/changes", url.Values{"from": {from}, "after": {after}, "limit": {strconv.Itoa(limit)}})
+	return get[wire.Turnover](ctx, c, "/snapshots/"+url.PathEscape(to)+"/changes", url.Values{
+		"from":  {from},
+		"after": {after},
+		"limit": {strconv.Itoa(limit)},
+	})
 }
 
 // Drift is the newest reports of an application.
@@ -480,14 +527,19 @@ type Drift struct {
 	Groups  []wire.Group       `json:"groups"`
 }
 
-// Drift gives the newest reports of an application, and what may be said of its hosts where a look counts as long as the service says.
+// Drift gives the newest reports of an application, and what may be said of its hosts where a look counts as
+// long as the service says.
 func (c *Client) Drift(ctx context.Context, application, host string) (Drift, error) {
 	return c.DriftWithin(ctx, application, host, 0)
 }
 
 // DriftWithin is Drift where a look counts for an age; 0 is as the service says.
 func (c *Client) DriftWithin(ctx context.Context, application, host string, age time.Duration) (Drift, error) {
-	return get[Drift](ctx, c, "/drift", url.Values{"application": {application}, "host": {host}, "age": {inSeconds(age)}})
+	return get[Drift](ctx, c, "/drift", url.Values{
+		"application": {application},
+		"host":        {host},
+		"age":         {inSeconds(age)},
+	})
 }
 
 // inSeconds writes a duration for the service, rounded up.
@@ -502,12 +554,18 @@ func (c *Client) Findings(ctx context.Context, report, group string, most int) (
 
 // FindingPages reads a report's findings page by page, of one group where it is given.
 func (c *Client) FindingPages(report, group string) Pager[wire.Finding] {
-	return Pager[wire.Finding]{c: c, path: "/reports/" + url.PathEscape(report) + "/findings", q: url.Values{"group": {group}}, most: 5000}
+	return Pager[wire.Finding]{
+		c:    c,
+		path: "/reports/" + url.PathEscape(report) + "/findings",
+		q:    url.Values{"group": {group}},
+		most: 5000,
+	}
 }
 
 // Unread lists what a report could not judge.
 func (c *Client) Unread(ctx context.Context, report string) ([]wire.Left, error) {
-	return Pager[wire.Left]{c: c, path: "/reports/" + url.PathEscape(report) + "/unread", most: 5000}.upTo(ctx, 1_000_000)
+	return Pager[wire.Left]{c: c, path: "/reports/" + url.PathEscape(report) + "/unread", most: 5000}.upTo(ctx,
+		1_000_000)
 }
 
 // DraftPlan drafts a plan.
@@ -517,7 +575,8 @@ func (c *Client) DraftPlan(ctx context.Context, in wire.Draft) (wire.Plan, error
 
 // Script gives a plan's steps on a host as a shell script.
 func (c *Client) Script(ctx context.Context, id, host string, w io.Writer) error {
-	return c.Do(ctx, http.MethodGet, "/plans/"+url.PathEscape(id)+"/script?"+url.Values{"host": {host}}.Encode(), nil, w)
+	return c.Do(ctx, http.MethodGet, "/plans/"+url.PathEscape(id)+"/script?"+url.Values{"host": {host}}.Encode(), nil,
+		w)
 }
 
 // Withdraw takes one's own plan out of review, or one's own approval back.
@@ -532,7 +591,8 @@ func (c *Client) Remark(ctx context.Context, id string, r wire.NewRemark) (wire.
 
 // SetReviewers says how many people have to approve an application's plans.
 func (c *Client) SetReviewers(ctx context.Context, application string, n int) error {
-	return c.Do(ctx, http.MethodPut, "/applications/"+url.PathEscape(application)+"/review", wire.ReviewRule{Reviewers: n}, nil)
+	return c.Do(ctx, http.MethodPut, "/applications/"+url.PathEscape(application)+"/review",
+		wire.ReviewRule{Reviewers: n}, nil)
 }
 
 // Plans lists plans.
@@ -556,7 +616,10 @@ func (c *Client) Plan(ctx context.Context, id string) (wire.Plan, error) {
 
 // Steps lists steps of a plan on a host.
 func (c *Client) Steps(ctx context.Context, id, host string, chunk int) ([]wire.Step, error) {
-	p, err := get[wire.Page[wire.Step]](ctx, c, "/plans/"+url.PathEscape(id)+"/steps", url.Values{"host": {host}, "chunk": {strconv.Itoa(chunk)}})
+	p, err := get[wire.Page[wire.Step]](ctx, c, "/plans/"+url.PathEscape(id)+"/steps", url.Values{
+		"host":  {host},
+		"chunk": {strconv.Itoa(chunk)},
+	})
 	return p.Items, err
 }
 
@@ -621,7 +684,11 @@ func (c *Client) Originals(ctx context.Context, id, host, paths string, most int
 
 // OriginalPages reads page by page what a run found on a host.
 func (c *Client) OriginalPages(id, host, paths string) Pager[wire.Original] {
-	return Pager[wire.Original]{c: c, path: "/runs/" + url.PathEscape(id) + "/originals", q: url.Values{"host": {host}, "paths": {paths}}}
+	return Pager[wire.Original]{
+		c:    c,
+		path: "/runs/" + url.PathEscape(id) + "/originals",
+		q:    url.Values{"host": {host}, "paths": {paths}},
+	}
 }
 
 // A Past says which lines of history are wanted; what is left out says nothing.
@@ -757,7 +824,9 @@ func (c *Client) Search(ctx context.Context, text string) (wire.Found, error) {
 
 // SetRoles says what a person may do.
 func (c *Client) SetRoles(ctx context.Context, name string, roles []string) (wire.Person, error) {
-	return send[wire.Person](ctx, c, http.MethodPut, "/people/"+url.PathEscape(name)+"/roles", wire.RoleList{Roles: roles})
+	return send[wire.Person](ctx, c, http.MethodPut, "/people/"+url.PathEscape(name)+"/roles", wire.RoleList{
+		Roles: roles,
+	})
 }
 
 // ResetPassword gives a person a one-time password.
@@ -775,8 +844,8 @@ func (c *Client) SetTags(ctx context.Context, host string, tags []string) (wire.
 	return send[wire.Host](ctx, c, http.MethodPut, "/hosts/"+url.PathEscape(host)+"/tags", wire.TagList{Tags: tags})
 }
 
-// Watch follows a run and hands out how it stands whenever that changes, until the run has ended. A stream that ends or breaks off before that
-// is opened again, as calls are made again.
+// Watch follows a run and hands out how it stands whenever that changes, until the run has ended. A stream
+// that ends or breaks off before that is opened again, as calls are made again.
 func (c *Client) Watch(ctx context.Context, id string, each func(wire.Run)) error {
 	for n := 1; ; n++ {
 		ended, heard, err := c.watchOnce(ctx, id, each)
@@ -792,7 +861,8 @@ func (c *Client) Watch(ctx context.Context, id string, each func(wire.Run)) erro
 	}
 }
 
-// watchOnce follows a run by one stream. It says whether the run has ended, or will not be told of any more, and whether anything was heard.
+// watchOnce follows a run by one stream. It says whether the run has ended, or will not be told of any more,
+// and whether anything was heard.
 func (c *Client) watchOnce(ctx context.Context, id string, each func(wire.Run)) (ended, heard bool, err error) {
 	heard, err = c.events(ctx, "/runs/"+url.PathEscape(id)+"/events", func(data []byte) error {
 		var run wire.Run
@@ -852,7 +922,8 @@ func (c *Client) events(ctx context.Context, path string, each func(data []byte)
 	return heard, nil
 }
 
-// Follow hands out what happens, until the context ends; a stream that breaks is taken up again, which begins with the kind "begin".
+// Follow hands out what happens, until the context ends; a stream that breaks is taken up again, which begins
+// with the kind "begin".
 func (c *Client) Follow(ctx context.Context, each func(wire.Happening) error) error {
 	for n := 1; ; n++ {
 		heard, err := c.events(ctx, "/happenings", func(data []byte) error {
@@ -868,7 +939,8 @@ func (c *Client) Follow(ctx context.Context, each func(wire.Happening) error) er
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		if err != nil && !errors.Is(err, ErrUnreachable) && Status(err) != http.StatusServiceUnavailable || err != nil && !passing(nil, err, n) {
+		if err != nil && !errors.Is(err, ErrUnreachable) && Status(err) != http.StatusServiceUnavailable ||
+			err != nil && !passing(nil, err, n) {
 			return err
 		}
 		if err := rest(ctx, n); err != nil {

@@ -46,7 +46,8 @@ func TestProblems(t *testing.T) {
 	}
 }
 
-// An answer that breaks off half way is asked for again, by the same key, so that a change is made once; nothing of a broken one is taken.
+// An answer that breaks off half way is asked for again, by the same key, so that a change is made once;
+// nothing of a broken one is taken.
 func TestAnswersThatBreakOff(t *testing.T) {
 	const whole = `{"items":[{"name":"skiff","tags":["a","b"]}]}`
 	var keys []string
@@ -115,7 +116,12 @@ func unrelated(t *testing.T) []byte {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour), IsCA: true, BasicConstraintsValid: true}
+	c := &x509.Certificate{
+		SerialNumber:          big.NewInt(1),
+		NotAfter:              time.Now().Add(time.Hour),
+		IsCA:                  true,
+		BasicConstraintsValid: true,
+	}
 	der, err := x509.CreateCertificate(rand.Reader, c, c, key.Public(), key)
 	if err != nil {
 		t.Fatal(err)
@@ -145,7 +151,8 @@ func TestPages(t *testing.T) {
 	}
 }
 
-// A stream that breaks off, or ends, before the run has is opened again; what says that it lives is passed over, and a refusal is the end.
+// A stream that breaks off, or ends, before the run has is opened again; what says that it lives is passed
+// over, and a refusal is the end.
 func TestWatchGoesOn(t *testing.T) {
 	asked := 0
 	c := against(t, func(w http.ResponseWriter, _ *http.Request) {
@@ -164,7 +171,8 @@ func TestWatchGoesOn(t *testing.T) {
 		}
 	})
 	var states []string
-	if err := c.Watch(t.Context(), "r", func(r wire.Run) { states = append(states, r.State) }); err != nil || strings.Join(states, " ") != "running finished" || asked != 4 {
+	if err := c.Watch(t.Context(), "r", func(r wire.Run) { states = append(states, r.State) }); err != nil ||
+		strings.Join(states, " ") != "running finished" || asked != 4 {
 		t.Errorf("asked %d times: %v, %v", asked, states, err)
 	}
 	gone := against(t, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(404) })
@@ -178,7 +186,8 @@ func TestWatch(t *testing.T) {
 		fmt.Fprint(w, "event: run\ndata: {\"state\":\"running\"}\n\nevent: run\ndata: {\"state\":\"finished\"}\n\n")
 	})
 	var states []string
-	if err := c.Watch(t.Context(), "r", func(r wire.Run) { states = append(states, r.State) }); err != nil || strings.Join(states, " ") != "running finished" {
+	err := c.Watch(t.Context(), "r", func(r wire.Run) { states = append(states, r.State) })
+	if err != nil || strings.Join(states, " ") != "running finished" {
 		t.Errorf("%v, %v", states, err)
 	}
 }

@@ -56,7 +56,8 @@ func (l Looker) Sight(ctx context.Context, path string) (wire.Sight, error) {
 
 // List lists a part of a folder; "" lists the roots of a snapshot.
 func (l Looker) List(ctx context.Context, path, account, after string, limit int) (wire.Listing, error) {
-	return get[wire.Listing](ctx, l.Client, "/paths", l.query(path, "account", account, "after", after, "limit", strconv.Itoa(limit)))
+	return get[wire.Listing](ctx, l.Client, "/paths",
+		l.query(path, "account", account, "after", after, "limit", strconv.Itoa(limit)))
 }
 
 // New says what an account's new files and folders get in a folder.
@@ -65,8 +66,11 @@ func (l Looker) New(ctx context.Context, path, account, umask string) (wire.Fres
 }
 
 // Decide answers what an account can do with a path.
-func (l Looker) Decide(ctx context.Context, account, path string, op access.Operation, s wire.Supposed) (wire.Judgement, error) {
-	return get[wire.Judgement](ctx, l.Client, "/access", l.supposed(l.query(path, "account", account, "operation", nameOf(op)), s))
+func (l Looker) Decide(
+	ctx context.Context, account, path string, op access.Operation, s wire.Supposed,
+) (wire.Judgement, error) {
+	return get[wire.Judgement](ctx, l.Client, "/access",
+		l.supposed(l.query(path, "account", account, "operation", nameOf(op)), s))
 }
 
 // Holders answers who can do something with a path.
@@ -81,7 +85,8 @@ func (l Looker) Matrix(ctx context.Context, path string, s wire.Supposed) (wire.
 
 // Below answers what an account can do below a folder.
 func (l Looker) Below(ctx context.Context, ask wire.BelowAsk) (wire.Below, error) {
-	q := l.query(ask.Path, "account", ask.Account, "operation", nameOf(ask.Operation), "after", ask.After, "limit", strconv.Itoa(ask.Limit))
+	q := l.query(ask.Path, "account", ask.Account, "operation", nameOf(ask.Operation), "after", ask.After, "limit",
+		strconv.Itoa(ask.Limit))
 	if ask.Behind {
 		q.Set("behind", "true")
 	}
@@ -95,7 +100,11 @@ func (l Looker) Account(ctx context.Context, name string) (wire.Account, error) 
 
 // Probe has the host try as an account.
 func (l Looker) Probe(ctx context.Context, account, path string) (wire.Probe, error) {
-	return post[wire.Probe](ctx, l.Client, "/access/probe", wire.ProbeAsk{Host: l.Host, Account: account, Path: pathname.Escape(path)})
+	return post[wire.Probe](ctx, l.Client, "/access/probe", wire.ProbeAsk{
+		Host:    l.Host,
+		Account: account,
+		Path:    pathname.Escape(path),
+	})
 }
 
 func nameOf(op access.Operation) string {

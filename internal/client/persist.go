@@ -81,19 +81,21 @@ func rest(ctx context.Context, tries int) error {
 	}
 }
 
-// passing says whether what is in the way may pass, after so many tries: a service that is not there at all is waited for only a moment, one
-// that broke off, or whose database did, for some ten seconds.
+// passing says whether what is in the way may pass, after so many tries: a service that is not there at all
+// is waited for only a moment, one that broke off, or whose database did, for some ten seconds.
 func passing(resp *http.Response, err error, tries int) bool {
 	if resp == nil {
 		var op *net.OpError
 		if errors.As(err, &op) && op.Op == "dial" {
 			return tries < 4
 		}
-		return tries < 9 && !errors.Is(err, context.Canceled) && !errors.Is(err, context.DeadlineExceeded) && !isCertificate(err)
+		return tries < 9 && !errors.Is(err, context.Canceled) && !errors.Is(err, context.DeadlineExceeded) &&
+			!isCertificate(err)
 	}
 	switch resp.StatusCode {
 	case http.StatusServiceUnavailable:
-	case http.StatusBadGateway, http.StatusGatewayTimeout: // of what stands before the service; its own tell of a host, and stand
+	case http.StatusBadGateway, http.StatusGatewayTimeout:
+		// of what stands before the service; its own tell of a host, and stand
 		if strings.HasPrefix(resp.Header.Get("Content-Type"), "application/problem+json") {
 			return false
 		}

@@ -15,13 +15,14 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Mount makes a file system of so many bytes with a program such as mkfs.ext4, and mounts it with options until the test
-// ends. It gives the folder where everybody gets at it. That needs root.
+// Mount makes a file system of so many bytes with a program such as mkfs.ext4, and mounts it with options
+// until the test ends. It gives the folder where everybody gets at it. That needs root.
 func Mount(t testing.TB, size int64, options string, program ...string) string {
 	t.Helper()
 	dir := t.TempDir()
 	image, at := filepath.Join(dir, "image"), filepath.Join(dir, "at")
-	if err := errors.Join(os.WriteFile(image, nil, 0o600), os.Truncate(image, size), os.Mkdir(at, 0o755), os.Chmod(dir, 0o755)); err != nil {
+	if err := errors.Join(os.WriteFile(image, nil, 0o600), os.Truncate(image, size), os.Mkdir(at, 0o755),
+		os.Chmod(dir, 0o755)); err != nil {
 		t.Fatal(err)
 	}
 	for _, argv := range [][]string{append(program, image), {"mount", "-o", "loop," + options, image, at}} {
@@ -37,8 +38,8 @@ func Mount(t testing.TB, size int64, options string, program ...string) string {
 	return at
 }
 
-// Silent mounts a file system whose server says hello and then nothing any more, until the test ends or end is called. That needs
-// root.
+// Silent mounts a file system whose server says hello and then nothing any more, until the test ends or end
+// is called. That needs root.
 func Silent(t testing.TB, at string) (end func()) {
 	t.Helper()
 	must := func(err error) {

@@ -1,4 +1,5 @@
-// Package handover gives files from one account to another, as root does where somebody else may exchange them meanwhile.
+// Package handover gives files from one account to another, as root does where somebody else may exchange
+// them meanwhile.
 package handover
 
 import (
@@ -7,8 +8,9 @@ import (
 	"syscall"
 )
 
-// Give gives a folder, and what in it belongs to an account, to another one. That account, or whoever the folder is of, may exchange what is
-// there meanwhile: nothing outside is reached by any link, and no file of somebody else's is given away that was linked there.
+// Give gives a folder, and what in it belongs to an account, to another one. That account, or whoever the
+// folder is of, may exchange what is there meanwhile: nothing outside is reached by any link, and no file of
+// somebody else's is given away that was linked there.
 func Give(dir string, from uint32, uid, gid int) error {
 	root, err := os.OpenRoot(dir)
 	if err != nil {

@@ -57,7 +57,14 @@ func Mode(ask ModeAsk) (wire.Mode, error) {
 		}
 		m = c.Apply(m, ask.Folder, u)
 	}
-	out := wire.Mode{Octal: m.String(), Letters: m.Letters(), Symbolic: m.Symbolic(), Arithmetic: m.Arithmetic(), File: m.Words(false), Folder: m.Words(true)}
+	out := wire.Mode{
+		Octal:      m.String(),
+		Letters:    m.Letters(),
+		Symbolic:   m.Symbolic(),
+		Arithmetic: m.Arithmetic(),
+		File:       m.Words(false),
+		Folder:     m.Words(true),
+	}
 	if ask.Limits != "" {
 		l, err := mode.ParseLimits(ask.Limits)
 		if err != nil {
@@ -87,7 +94,10 @@ func New(in, defaults, umask string) ([]wire.New, error) {
 		return nil, err
 	}
 	// Nobody in particular makes them, in a folder of nobody's: only the rights are asked for.
-	d.Groups = append(d.Groups, perm.Account{ID: perm.GID(0), Name: "of the folder"}, perm.Account{ID: perm.GID(1), Name: "of the process"})
+	d.Groups = append(d.Groups, perm.Account{ID: perm.GID(0), Name: "of the folder"}, perm.Account{
+		ID:   perm.GID(1),
+		Name: "of the process",
+	})
 	d.Accounts = append(d.Accounts, perm.Account{ID: perm.UID(1), Name: "of the process"})
 	d.Index()
 	maker := access.Subject{ID: perm.UID(1), Groups: []perm.Principal{perm.GID(1)}}
@@ -95,7 +105,9 @@ func New(in, defaults, umask string) ([]wire.New, error) {
 }
 
 // made says what a file and a folder get that somebody makes in a folder.
-func made(folder perm.Set, on access.Mount, maker access.Subject, umask mode.Mode, d *perm.Directory) ([]wire.New, error) {
+func made(
+	folder perm.Set, on access.Mount, maker access.Subject, umask mode.Mode, d *perm.Directory,
+) ([]wire.New, error) {
 	var out []wire.New
 	for _, x := range []struct {
 		kind perm.Kind
@@ -106,7 +118,14 @@ func made(folder perm.Set, on access.Mount, maker access.Subject, umask mode.Mod
 			return nil, err
 		}
 		v := perm.Describe(x.kind, m.Set, d)
-		n := wire.New{Kind: x.kind.String(), Mode: v.Mode, Letters: v.Letters, Owner: v.Owner, Group: v.Group, Notes: m.Notes}
+		n := wire.New{
+			Kind:    x.kind.String(),
+			Mode:    v.Mode,
+			Letters: v.Letters,
+			Owner:   v.Owner,
+			Group:   v.Group,
+			Notes:   m.Notes,
+		}
 		n.Entries = append(n.Entries, v.Entries...)
 		for _, e := range v.Defaults {
 			n.Entries = append(n.Entries, "default:"+e)

@@ -41,7 +41,9 @@ func SupposeOf(joining, privileges []string) (Suppose, error) {
 	out := Suppose{Joining: joining, Privileges: privileges}
 	var words []string
 	if len(joining) > 0 {
-		words = append(words, "the account joins "+strings.Join(joining, ", ")+" (which counts from its next login, or the next start of its service, on)")
+		words = append(words,
+			"the account joins "+strings.Join(joining, ", ")+
+				" (which counts from its next login, or the next start of its service, on)")
 	}
 	if len(privileges) > 0 {
 		p, err := privilegesOf(privileges)
@@ -112,7 +114,8 @@ func Find(d *perm.Directory, name string) (perm.Principal, error) {
 	if _, ok := perm.Principal(name).SID(); ok {
 		return perm.Principal(name), nil
 	}
-	return "", fmt.Errorf("%w: there is no account %q on this host: give its name there, its number, or %s", ErrBad, name, Everyone)
+	return "", fmt.Errorf("%w: there is no account %q on this host: give its name there, its number, or %s", ErrBad,
+		name, Everyone)
 }
 
 func findGroups(d *perm.Directory, names []string) (out []perm.Principal, err error) {
@@ -121,7 +124,8 @@ func findGroups(d *perm.Directory, names []string) (out []perm.Principal, err er
 		if !ok {
 			n, err := strconv.ParseUint(name, 10, 32)
 			if err != nil {
-				return nil, fmt.Errorf("%w: there is no group %q on this host: give its name there, or its number", ErrBad, name)
+				return nil, fmt.Errorf("%w: there is no group %q on this host: give its name there, or its number",
+					ErrBad, name)
 			}
 			id = perm.GID(uint32(n))
 		}
@@ -154,9 +158,11 @@ func AccountOf(d *perm.Directory, name string) (wire.Account, error) {
 		out.Known = true
 		if a := d.AccountNamed(name); a != nil {
 			n, _ := a.ID.ID()
-			out.Notes = append(out.Notes, fmt.Sprintf("an account has this word for its name, too: ask for it by its number, %d", n))
+			out.Notes = append(out.Notes,
+				fmt.Sprintf("an account has this word for its name, too: ask for it by its number, %d", n))
 		}
-		out.Notes = append(out.Notes, "stands for whoever is nobody in particular: no owner, in no group, named by no entry")
+		out.Notes = append(out.Notes,
+			"stands for whoever is nobody in particular: no owner, in no group, named by no entry")
 		return out, nil
 	}
 	if n, ok := id.ID(); ok {
@@ -175,7 +181,8 @@ func AccountOf(d *perm.Directory, name string) (wire.Account, error) {
 	out.Known, out.Name = true, a.Name
 	for _, twin := range d.Named(a.ID) {
 		if twin.Name != a.Name {
-			out.Notes = append(out.Notes, twin.Name+" has the same number, with groups of its own: what either owns the other owns")
+			out.Notes = append(out.Notes,
+				twin.Name+" has the same number, with groups of its own: what either owns the other owns")
 		}
 	}
 	for _, g := range a.Groups {
@@ -213,15 +220,28 @@ func Sight(ctx context.Context, sc Scene, path string) (wire.Sight, error) {
 	}
 	d, s := f.Directory, f.Seen
 	var above []perm.Above
-	out := wire.Sight{Origin: sc.Origin(), Path: s.Path.String(), Kind: s.Kind.String(), Gap: s.Gap, Access: viewOf(s.Kind, s.Set, d), Words: perm.Explain(s.Kind, s.Set),
-		Way: []wire.WayPlace{}, Withheld: s.Mount.Words(), Size: s.Size, Links: s.Links, Target: s.Target.String()}
+	out := wire.Sight{
+		Origin:   sc.Origin(),
+		Path:     s.Path.String(),
+		Kind:     s.Kind.String(),
+		Gap:      s.Gap,
+		Access:   viewOf(s.Kind, s.Set, d),
+		Words:    perm.Explain(s.Kind, s.Set),
+		Way:      []wire.WayPlace{},
+		Withheld: s.Mount.Words(),
+		Size:     s.Size,
+		Links:    s.Links,
+		Target:   s.Target.String(),
+	}
 	if !s.Modified.IsZero() {
 		out.Modified = &s.Modified
 	}
 	if m := s.Mount; s.Set.Scheme() == perm.SchemeNT && m.At != "" {
 		var told bool
 		if out.Share, told = perm.ShareEntries(m.Share, d); !told {
-			out.Notes = append(out.Notes, "what the share "+m.At.String()+" itself lets through could not be read: answers take it for everything")
+			out.Notes = append(out.Notes,
+				"what the share "+m.At.String()+
+					" itself lets through could not be read: answers take it for everything")
 		}
 	}
 	if words := s.Mark.Words(); words != "" {
@@ -245,7 +265,8 @@ func Sight(ctx context.Context, sc Scene, path string) (wire.Sight, error) {
 		out.Entries = []perm.EntryLine{}
 	}
 	if s.Kind != perm.Folder && s.Links > 1 {
-		out.Notes = append(out.Notes, fmt.Sprintf("%d hard links: the same file has other names, and other ways lead to those", s.Links))
+		out.Notes = append(out.Notes,
+			fmt.Sprintf("%d hard links: the same file has other names, and other ways lead to those", s.Links))
 	}
 	if s.Top {
 		out.Notes = append(out.Notes, "a file system is mounted here")
@@ -265,7 +286,13 @@ func List(ctx context.Context, sc Scene, path, account, after string, limit int)
 	if err != nil {
 		return wire.Listing{}, err
 	}
-	out := wire.Listing{Origin: sc.Origin(), Path: pathname.Escape(path), Account: account, Items: []wire.Path{}, Next: f.Next.String()}
+	out := wire.Listing{
+		Origin:  sc.Origin(),
+		Path:    pathname.Escape(path),
+		Account: account,
+		Items:   []wire.Path{},
+		Next:    f.Next.String(),
+	}
 	var asker *access.Asker
 	if account != "" {
 		s, err := Subject(f.Directory, account)
@@ -280,7 +307,16 @@ func List(ctx context.Context, sc Scene, path, account, after string, limit int)
 		}
 	}
 	for _, e := range f.Entries {
-		item := wire.Path{Path: e.Path.String(), Name: e.Path.String(), Kind: e.Kind.String(), Gap: e.Gap, Top: e.Top, Access: viewOf(e.Kind, e.Set, f.Directory), Size: e.Size, Target: e.Target.String()}
+		item := wire.Path{
+			Path:   e.Path.String(),
+			Name:   e.Path.String(),
+			Kind:   e.Kind.String(),
+			Gap:    e.Gap,
+			Top:    e.Top,
+			Access: viewOf(e.Kind, e.Set, f.Directory),
+			Size:   e.Size,
+			Target: e.Target.String(),
+		}
 		if path != "" {
 			item.Name = pathname.Escape(pathname.Base(string(e.Path)))
 		}
@@ -316,13 +352,21 @@ func named(account string) []string {
 }
 
 // Decide answers what an account can do with a path: one operation, or all that make sense.
-func Decide(ctx context.Context, sc Scene, account, path string, ops []access.Operation, sup Suppose) (wire.Judgement, error) {
+func Decide(
+	ctx context.Context, sc Scene, account, path string, ops []access.Operation, sup Suppose,
+) (wire.Judgement, error) {
 	f, err := sc.Path(ctx, path, named(account)...)
 	if err != nil {
 		return wire.Judgement{}, err
 	}
 	d := f.Directory
-	out := wire.Judgement{Origin: sc.Origin(), Path: f.Seen.Path.String(), Kind: f.Seen.Kind.String(), Suppose: sup.Words, Answers: []access.Answer{}}
+	out := wire.Judgement{
+		Origin:  sc.Origin(),
+		Path:    f.Seen.Path.String(),
+		Kind:    f.Seen.Kind.String(),
+		Suppose: sup.Words,
+		Answers: []access.Answer{},
+	}
 	if out.Account, err = AccountOf(d, account); err != nil {
 		return out, err
 	}
@@ -361,7 +405,8 @@ const maxHolders = 1000
 // Everybody answers who can do something with a path.
 func Everybody(ctx context.Context, sc Scene, path string, op access.Operation, sup Suppose) (wire.Holders, error) {
 	if sup.ofAccount() {
-		return wire.Holders{}, fmt.Errorf("%w: what is supposed of an account is part of the question what one account can do", ErrBad)
+		return wire.Holders{}, fmt.Errorf(
+			"%w: what is supposed of an account is part of the question what one account can do", ErrBad)
 	}
 	f, err := sc.Path(ctx, path)
 	if err != nil {
@@ -369,7 +414,15 @@ func Everybody(ctx context.Context, sc Scene, path string, op access.Operation, 
 	}
 	d, way := f.Directory, sup.States.On(f.Way)
 	op = access.Meant(op, f.Seen.Kind)
-	out := wire.Holders{Origin: sc.Origin(), Path: f.Seen.Path.String(), Kind: f.Seen.Kind.String(), Operation: op, Suppose: sup.Words, Allowed: []wire.Holder{}, Refused: []wire.Holder{}}
+	out := wire.Holders{
+		Origin:    sc.Origin(),
+		Path:      f.Seen.Path.String(),
+		Kind:      f.Seen.Kind.String(),
+		Operation: op,
+		Suppose:   sup.Words,
+		Allowed:   []wire.Holder{},
+		Refused:   []wire.Holder{},
+	}
 	matter, _ := access.Matter(way, d, maxHolders)
 	for _, h := range access.Everybody(way, op, d) {
 		a := h.Answers[0]
@@ -378,7 +431,13 @@ func Everybody(ctx context.Context, sc Scene, path string, op access.Operation, 
 			continue
 		}
 		out.Accounts++
-		row := wire.Holder{Account: h.Name, Known: d.Account(h.ID) != nil, Cause: string(a.Cause), Reason: a.Reason, Entry: a.Entry}
+		row := wire.Holder{
+			Account: h.Name,
+			Known:   d.Account(h.ID) != nil,
+			Cause:   string(a.Cause),
+			Reason:  a.Reason,
+			Entry:   a.Entry,
+		}
 		switch {
 		case a.Unknown:
 			if row.Reason = strings.Join(a.Notes, "; "); len(out.Unsure) < maxHolders {
@@ -386,7 +445,9 @@ func Everybody(ctx context.Context, sc Scene, path string, op access.Operation, 
 			}
 		case a.Allowed && len(out.Allowed) < maxHolders:
 			out.Allowed = append(out.Allowed, row)
-		case !a.Allowed && len(out.Refused) < maxHolders && (out.Everyone.Allowed || a.ByAsking || slices.ContainsFunc(matter, func(s access.Subject) bool { return s.ID == h.ID && s.Name == h.Name })):
+		case !a.Allowed && len(out.Refused) < maxHolders &&
+			(out.Everyone.Allowed || a.ByAsking ||
+				slices.ContainsFunc(matter, func(s access.Subject) bool { return s.ID == h.ID && s.Name == h.Name })):
 			if a.ByAsking {
 				row.Reason += "; " + strings.Join(a.Notes, "; ")
 			}
@@ -403,11 +464,22 @@ func Matrix(ctx context.Context, sc Scene, path string, most int, sup Suppose) (
 		return wire.Matrix{}, err
 	}
 	d, then := f.Directory, sup.States.On(f.Way)
-	out := wire.Matrix{Origin: sc.Origin(), Path: f.Seen.Path.String(), Kind: f.Seen.Kind.String(), Suppose: sup.Words, Operations: access.For(f.Seen.Kind, f.Seen.Set.Scheme()), Rows: []wire.MatrixRow{}}
+	out := wire.Matrix{
+		Origin:     sc.Origin(),
+		Path:       f.Seen.Path.String(),
+		Kind:       f.Seen.Kind.String(),
+		Suppose:    sup.Words,
+		Operations: access.For(f.Seen.Kind, f.Seen.Set.Scheme()),
+		Rows:       []wire.MatrixRow{},
+	}
 	who, all := access.Matter(then, d, most)
 	out.Accounts = all
 	for _, s := range who {
-		row := wire.MatrixRow{Account: s.Name, Known: s.ID == perm.Everyone || d.Account(s.ID) != nil, Part: part(f.Seen.Set, s, d)}
+		row := wire.MatrixRow{
+			Account: s.Name,
+			Known:   s.ID == perm.Everyone || d.Account(s.ID) != nil,
+			Part:    part(f.Seen.Set, s, d),
+		}
 		asker := access.NewAsker(s)
 		row.Cells = asker.All(f.Way, d)
 		if sup.States != nil {
@@ -441,19 +513,53 @@ func BelowOf(ctx context.Context, sc Scene, ask BelowAsk) (wire.Below, error) {
 	if err != nil {
 		return wire.Below{}, err
 	}
-	out := wire.Below{Origin: sc.Origin(), Path: pathname.Escape(ask.Path), Operation: ask.Operation, Suppose: ask.Suppose.Words, Looked: t.Looked, Held: t.Held, Then: t.Then,
-		Gained: t.Gained, Lost: t.Lost, Closed: t.Closed, Unread: t.Unread, Unknown: t.Unknown, Stopped: t.Stopped, Next: t.Next.String(), Groups: []wire.BelowGroup{}, Items: []wire.BelowPath{}}
+	out := wire.Below{
+		Origin:    sc.Origin(),
+		Path:      pathname.Escape(ask.Path),
+		Operation: ask.Operation,
+		Suppose:   ask.Suppose.Words,
+		Looked:    t.Looked,
+		Held:      t.Held,
+		Then:      t.Then,
+		Gained:    t.Gained,
+		Lost:      t.Lost,
+		Closed:    t.Closed,
+		Unread:    t.Unread,
+		Unknown:   t.Unknown,
+		Stopped:   t.Stopped,
+		Next:      t.Next.String(),
+		Groups:    []wire.BelowGroup{},
+		Items:     []wire.BelowPath{},
+	}
 	if out.Account, err = AccountOf(d, ask.Account); err != nil {
 		return out, err
 	}
 	for _, g := range t.Groups[:min(len(t.Groups), maxHolders)] {
-		out.Groups = append(out.Groups, wire.BelowGroup{Kind: g.Kind.String(), Access: perm.Describe(g.Kind, g.Set, d), Was: g.Was, Is: g.Is, Count: g.Count, Folder: g.Folder.String(), Example: g.Example.String()})
+		out.Groups = append(out.Groups, wire.BelowGroup{
+			Kind:    g.Kind.String(),
+			Access:  perm.Describe(g.Kind, g.Set, d),
+			Was:     g.Was,
+			Is:      g.Is,
+			Count:   g.Count,
+			Folder:  g.Folder.String(),
+			Example: g.Example.String(),
+		})
 	}
 	for _, w := range t.Weights {
-		out.Weights = append(out.Weights, wire.Weight{Path: w.Path.String(), Folder: w.Kind == perm.Folder, Held: w.Held, Looked: w.Looked})
+		out.Weights = append(out.Weights, wire.Weight{
+			Path:   w.Path.String(),
+			Folder: w.Kind == perm.Folder,
+			Held:   w.Held,
+			Looked: w.Looked,
+		})
 	}
 	for _, p := range t.Paths {
-		out.Items = append(out.Items, wire.BelowPath{Path: p.Path.String(), Kind: p.Kind.String(), Was: p.Was, Is: p.Is})
+		out.Items = append(out.Items, wire.BelowPath{
+			Path: p.Path.String(),
+			Kind: p.Kind.String(),
+			Was:  p.Was,
+			Is:   p.Is,
+		})
 	}
 	return out, nil
 }
@@ -464,7 +570,16 @@ func ReachOf(d *perm.Directory, ask BelowAsk) (access.Reach, error) {
 	if err != nil {
 		return access.Reach{}, err
 	}
-	q := access.Reach{Under: ask.Path, Operation: ask.Operation, Now: access.NewAsker(now), Behind: ask.Behind, After: ask.After, Limit: ask.Limit, Weigh: ask.Weigh, Names: d}
+	q := access.Reach{
+		Under:     ask.Path,
+		Operation: ask.Operation,
+		Now:       access.NewAsker(now),
+		Behind:    ask.Behind,
+		After:     ask.After,
+		Limit:     ask.Limit,
+		Weigh:     ask.Weigh,
+		Names:     d,
+	}
 	if ask.Suppose.Any() {
 		then, err := ask.Suppose.subject(d, ask.Account)
 		if err != nil {
@@ -509,7 +624,8 @@ func repeat(f access.Found, s access.Subject, rows []wire.ProbeRow) string {
 	}
 	for _, r := range rows {
 		if r.Differ {
-			fmt.Fprintf(&b, "%s: computed %v (%s), tried %v (%s)\n", r.Operation, r.Computed.Allowed, r.Computed.Cause, r.Tried.Allowed, r.Tried.Call)
+			fmt.Fprintf(&b, "%s: computed %v (%s), tried %v (%s)\n", r.Operation, r.Computed.Allowed, r.Computed.Cause,
+				r.Tried.Allowed, r.Tried.Call)
 		}
 	}
 	return b.String()

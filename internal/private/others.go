@@ -2,7 +2,8 @@ package private
 
 import "idletally/internal/core/ntsd"
 
-// What of a descriptor lets somebody write to a file or a folder, or put another in its place, and what lets them read it.
+// What of a descriptor lets somebody write to a file or a folder, or put another in its place, and what lets
+// them read it.
 const (
 	writing = ntsd.WriteData | ntsd.AppendData | ntsd.DeleteChild | ntsd.Delete | ntsd.WriteDAC | ntsd.WriteOwner
 	reading = ntsd.ReadData

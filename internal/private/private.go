@@ -11,8 +11,8 @@ import (
 	"idletally/internal/core/pathname"
 )
 
-// Check says why something is not nobody else's: others can write to it or, of what holds a secret, read it. What is not
-// there is nobody's.
+// Check says why something is not nobody else's: others can write to it or, of what holds a secret, read it.
+// What is not there is nobody's.
 func Check(at string, secret bool) error {
 	st, err := os.Lstat(at)
 	switch {
@@ -21,7 +21,8 @@ func Check(at string, secret bool) error {
 	case err != nil:
 		return err
 	case st.Mode()&(os.ModeSymlink|os.ModeIrregular) != 0:
-		return fmt.Errorf("%s is a link: what is kept there has to lie there itself", pathname.Escape(filepath.ToSlash(at)))
+		return fmt.Errorf("%s is a link: what is kept there has to lie there itself",
+			pathname.Escape(filepath.ToSlash(at)))
 	}
 	return exposed(at, st, secret)
 }

@@ -25,7 +25,8 @@ func TestOther(t *testing.T) {
 		nobody  bool
 		because string
 	}{
-		{"O:S-1-5-21-1-2-3-1001D:P(A;OICI;FA;;;SY)(A;OICI;FA;;;BA)(A;OICI;FA;;;S-1-5-21-1-2-3-1001)", true, ntsd.SID{}, true, "what is made here"},
+		{"O:S-1-5-21-1-2-3-1001D:P(A;OICI;FA;;;SY)(A;OICI;FA;;;BA)(A;OICI;FA;;;S-1-5-21-1-2-3-1001)", true, ntsd.SID{},
+			true, "what is made here"},
 		{"O:BAD:P(A;;FA;;;SY)(A;;FA;;;OW)", true, ntsd.SID{}, true, "the administrators' own, and its owner's"},
 		{"O:WDD:P(A;;FA;;;SY)", false, ntsd.Everyone, false, "an owner can always change the list"},
 		{"O:OWD:P(A;;FA;;;SY)", false, ntsd.OwnerRights, false, "an owner that is nobody"},
@@ -49,11 +50,21 @@ func TestOther(t *testing.T) {
 	}
 }
 
-// What an agent keeps is made by this package alone: the standard library's ways mean nothing by their modes on Windows.
+// What an agent keeps is made by this package alone: the standard library's ways mean nothing by their modes
+// on Windows.
 func TestTheOnlyDoor(t *testing.T) {
-	made := map[string]bool{"Create": true, "CreateTemp": true, "WriteFile": true, "Mkdir": true, "MkdirAll": true, "MkdirTemp": true}
+	made := map[string]bool{
+		"Create":     true,
+		"CreateTemp": true,
+		"WriteFile":  true,
+		"Mkdir":      true,
+		"MkdirAll":   true,
+		"MkdirTemp":  true,
+	}
 	files := 0
-	for _, pattern := range []string{"../agent/*.go", "../atomicfile/*.go", "../host/change/*.go", "../host/spool/*.go", "../cli/session.go"} {
+	for _, pattern := range []string{
+		"../agent/*.go", "../atomicfile/*.go", "../host/change/*.go", "../host/spool/*.go", "../cli/session.go",
+	} {
 		names, err := filepath.Glob(pattern)
 		if err != nil {
 			t.Fatal(err)
@@ -168,7 +179,12 @@ func TestFiles(t *testing.T) {
 	if b, err := os.ReadFile(name); err != nil || string(b) != "shorter" {
 		t.Errorf("%q, %v", b, err)
 	}
-	for at, secret := range map[string]bool{dir: false, name: true, temp.Name(): true, filepath.Join(dir, "nothing"): true} {
+	for at, secret := range map[string]bool{
+		dir:                           false,
+		name:                          true,
+		temp.Name():                   true,
+		filepath.Join(dir, "nothing"): true,
+	} {
 		if err := Check(at, secret); err != nil {
 			t.Error(err)
 		}

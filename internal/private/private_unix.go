@@ -27,9 +27,13 @@ func exposed(at string, st os.FileInfo, secret bool) error {
 	owner := int(st.Sys().(*syscall.Stat_t).Uid)
 	switch {
 	case owner != 0 && owner != os.Geteuid():
-		return fmt.Errorf("%s belongs to account %d, who could have this host told anything: give it to the account that the agent runs as", pathname.Escape(at), owner)
+		return fmt.Errorf(
+			"%s belongs to account %d, who could have this host told anything: give it to the account that the "+
+				"agent runs as",
+			pathname.Escape(at), owner)
 	case st.Mode().Perm()&others != 0:
-		return fmt.Errorf("%s has mode %04o, so that it can be %s by others: chmod go= %[1]s", pathname.Escape(at), st.Mode().Perm(), can)
+		return fmt.Errorf("%s has mode %04o, so that it can be %s by others: chmod go= %[1]s", pathname.Escape(at),
+			st.Mode().Perm(), can)
 	}
 	return nil
 }

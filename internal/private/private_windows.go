@@ -83,10 +83,13 @@ func Open(name string, flag int) (*os.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	h, err := windows.CreateFile(at, wanted(flag)|windows.READ_CONTROL|windows.WRITE_DAC, windows.FILE_SHARE_READ|windows.FILE_SHARE_WRITE, attributes(d),
+	h, err := windows.CreateFile(at, wanted(flag)|windows.READ_CONTROL|windows.WRITE_DAC,
+		windows.FILE_SHARE_READ|windows.FILE_SHARE_WRITE, attributes(d),
 		disposition(flag), windows.FILE_ATTRIBUTE_NORMAL, 0)
 	if err == nil {
-		if err = windows.SetSecurityInfo(h, windows.SE_FILE_OBJECT, windows.DACL_SECURITY_INFORMATION|windows.PROTECTED_DACL_SECURITY_INFORMATION, nil, nil, list, nil); err != nil {
+		err = windows.SetSecurityInfo(h, windows.SE_FILE_OBJECT,
+			windows.DACL_SECURITY_INFORMATION|windows.PROTECTED_DACL_SECURITY_INFORMATION, nil, nil, list, nil)
+		if err != nil {
 			windows.CloseHandle(h)
 		}
 	}
@@ -134,7 +137,8 @@ func CreateTemp(dir, pattern string) (*os.File, error) {
 
 func exposed(at string, _ os.FileInfo, secret bool) error {
 	shown := pathname.Escape(filepath.ToSlash(at))
-	sd, err := windows.GetNamedSecurityInfo(at, windows.SE_FILE_OBJECT, windows.OWNER_SECURITY_INFORMATION|windows.DACL_SECURITY_INFORMATION)
+	sd, err := windows.GetNamedSecurityInfo(at, windows.SE_FILE_OBJECT,
+		windows.OWNER_SECURITY_INFORMATION|windows.DACL_SECURITY_INFORMATION)
 	if err != nil {
 		return fmt.Errorf("%s: who can get at it: %w", shown, err)
 	}
@@ -159,7 +163,9 @@ func exposed(at string, _ os.FileInfo, secret bool) error {
 	if secret {
 		can = "read"
 	}
-	return fmt.Errorf("%s can %s %s: let only the system, its administrators and the account that the agent runs as do that", called(who), can, shown)
+	return fmt.Errorf(
+		"%s can %s %s: let only the system, its administrators and the account that the agent runs as do that",
+		called(who), can, shown)
 }
 
 func called(who ntsd.SID) string {

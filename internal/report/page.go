@@ -31,7 +31,8 @@ func grid(octal, other string) template.HTML {
 		return ""
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, `<svg class="grid" width="30" height="38" viewBox="0 0 38 48" role="img" aria-label="mode %s">`, template.HTMLEscapeString(octal))
+	fmt.Fprintf(&b, `<svg class="grid" width="30" height="38" viewBox="0 0 38 48" role="img" aria-label="mode %s">`,
+		template.HTMLEscapeString(octal))
 	for i, set := range on {
 		x, y, fill := 4+i%3*12, 1.5+float64(i/3)*12, "none"
 		if set {
@@ -40,10 +41,14 @@ func grid(octal, other string) template.HTML {
 		if i < 3 {
 			fmt.Fprintf(&b, `<path d="M%d 4h7l-3.5 4z" fill="%s" stroke="currentColor" stroke-width=".7"/>`, x, fill)
 		} else {
-			fmt.Fprintf(&b, `<rect x="%d" y="%g" width="7" height="7" rx="1" fill="%s" stroke="currentColor" stroke-width=".8"/>`, x, y, fill)
+			fmt.Fprintf(&b,
+				`<rect x="%d" y="%g" width="7" height="7" rx="1" fill="%s" stroke="currentColor" stroke-width=".8"/>`,
+				x, y, fill)
 		}
 		if ref != nil && ref[i] != set {
-			fmt.Fprintf(&b, `<rect x="%g" y="%g" width="11" height="11" rx="3" fill="none" stroke="#7d4300" stroke-width="1.5"/>`, float64(x)-2, y-2)
+			fmt.Fprintf(&b,
+				`<rect x="%g" y="%g" width="11" height="11" rx="3" fill="none" stroke="#7d4300" stroke-width="1.5"/>`,
+				float64(x)-2, y-2)
 		}
 	}
 	b.WriteString("</svg>")

@@ -74,8 +74,8 @@ func Find(name string) (Format, error) {
 // Write writes a report.
 func (f Format) Write(d Data) ([]byte, error) { return f.write(d) }
 
-// Cell gives a cell of a table that programs read: control characters are shown as what they are, and what a spreadsheet would take for a
-// formula is quoted.
+// Cell gives a cell of a table that programs read: control characters are shown as what they are, and what a
+// spreadsheet would take for a formula is quoted.
 func Cell(text string) string {
 	text = strings.Map(func(r rune) rune {
 		if r != '\n' && r != '\t' && unicode.IsControl(r) {
@@ -89,12 +89,17 @@ func Cell(text string) string {
 	return text
 }
 
-// table writes one line a group, and one for each host that has none and is not as declared: a table that says nothing is not to look like one of
-// which all is well. What a spreadsheet would take for a formula is quoted.
+// table writes one line a group, and one for each host that has none and is not as declared: a table that
+// says nothing is not to look like one of which all is well. What a spreadsheet would take for a formula is
+// quoted.
 func table(d Data) ([]byte, error) {
 	var b bytes.Buffer
 	w := csv.NewWriter(&b)
-	rows := [][]string{{"host", "group", "rule", "severity", "kind", "aspect", "declared", "found", "effect", "meaning", "count", "folder", "example", "waived_until", "waived_by", "waived_reason", "looked_at", "edition", "as_last_read", "host_state", "host_says"}}
+	rows := [][]string{
+		{"host", "group", "rule", "severity", "kind", "aspect", "declared", "found", "effect", "meaning", "count",
+			"folder", "example", "waived_until", "waived_by", "waived_reason", "looked_at", "edition", "as_last_read",
+			"host_state", "host_says"},
+	}
 	add := func(row ...string) {
 		for i, cell := range row {
 			row[i] = Cell(cell)
@@ -118,7 +123,8 @@ func table(d Data) ([]byte, error) {
 			if g.Waiver != nil {
 				until, who, why = g.Waiver.Ends.UTC().Format(time.RFC3339), g.Waiver.Author, g.Waiver.Reason
 			}
-			add(g.Host, g.ID, g.Rule, g.Severity, g.Kind, g.Aspect, g.Declared, g.Found, g.Word, g.Meaning, strconv.Itoa(g.Count), g.Folder, g.Example, until, who, why,
+			add(g.Host, g.ID, g.Rule, g.Severity, g.Kind, g.Aspect, g.Declared, g.Found, g.Word, g.Meaning,
+				strconv.Itoa(g.Count), g.Folder, g.Example, until, who, why,
 				looked, edition, strconv.Itoa(g.Unread), h.State, h.Says)
 		}
 		if none && h.State != string(verdict.Declared) {
@@ -167,15 +173,25 @@ type junitMessage struct {
 	Text    string `xml:",chardata"`
 }
 
-// junit writes a case for each rule on each host: it fails where something is not as declared, and
-// is skipped where all of that is accepted for a time. That the host was looked at, lately, with success, and that everything could be read, are
-// cases too.
+// junit writes a case for each rule on each host: it fails where something is not as declared, and is skipped
+// where all of that is accepted for a time. That the host was looked at, lately, with success, and that
+// everything could be read, are cases too.
 func junit(d Data) ([]byte, error) {
 	out := junitSuites{Name: "drift of " + d.Application}
 	if len(d.Hosts) == 0 {
 		out.Tests, out.Failures = 1, 1
-		out.Suites = append(out.Suites, junitSuite{Name: d.Application, Timestamp: d.Made.UTC().Format("2006-01-02T15:04:05"), Tests: 1, Failures: 1,
-			Cases: []junitCase{{Class: d.Application, Name: "it applies to a host", Failure: &junitMessage{Message: d.Verdict.Says, Type: d.Verdict.State}}}})
+		out.Suites = append(out.Suites, junitSuite{
+			Name:      d.Application,
+			Timestamp: d.Made.UTC().Format("2006-01-02T15:04:05"),
+			Tests:     1,
+			Failures:  1,
+			Cases: []junitCase{
+				{
+					Class: d.Application, Name: "it applies to a host",
+					Failure: &junitMessage{Message: d.Verdict.Says, Type: d.Verdict.State},
+				},
+			},
+		})
 	}
 	for _, h := range d.Hosts {
 		s := junitSuite{Name: d.Application + " on " + h.Host, Timestamp: d.Made.UTC().Format("2006-01-02T15:04:05")}
@@ -186,7 +202,11 @@ func junit(d Data) ([]byte, error) {
 			c := junitCase{Class: d.Application + "." + h.Host, Name: name}
 			switch {
 			case len(fails) > 0:
-				c.Failure = &junitMessage{Message: fails[0], Type: kind, Text: strings.Join(append(fails, waived...), "\n")}
+				c.Failure = &junitMessage{
+					Message: fails[0],
+					Type:    kind,
+					Text:    strings.Join(append(fails, waived...), "\n"),
+				}
 				s.Failures++
 			case len(waived) > 0:
 				c.Skipped = &junitMessage{Message: strings.Join(waived, "; ")}
@@ -212,12 +232,15 @@ func junit(d Data) ([]byte, error) {
 				if g.Report != r.ID || g.Rule != rule {
 					continue
 				}
-				line := fmt.Sprintf("%d × %s %s: declared %s, found %s in %s, such as %s: %s", g.Count, g.Kind, g.Aspect, g.Declared, g.Found, g.Folder, g.Example, g.Meaning)
+				line := fmt.Sprintf("%d × %s %s: declared %s, found %s in %s, such as %s: %s", g.Count, g.Kind,
+					g.Aspect, g.Declared, g.Found, g.Folder, g.Example, g.Meaning)
 				if g.Unread > 0 {
 					line += fmt.Sprintf(" (%d as last read: they cannot be read now)", g.Unread)
 				}
 				if g.Waiver != nil {
-					waived = append(waived, fmt.Sprintf("%s (accepted by %s until %s: %s)", line, g.Waiver.Author, g.Waiver.Ends.Format(time.DateOnly), g.Waiver.Reason))
+					waived = append(waived,
+						fmt.Sprintf("%s (accepted by %s until %s: %s)", line, g.Waiver.Author,
+							g.Waiver.Ends.Format(time.DateOnly), g.Waiver.Reason))
 					continue
 				}
 				fails, kind = append(fails, line), g.Severity
@@ -243,7 +266,8 @@ func openMetrics(d Data) ([]byte, error) {
 	var b strings.Builder
 	label := strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`)
 	sample := func(name, host, labels string, v float64) {
-		fmt.Fprintf(&b, "%s{application=\"%s\",host=\"%s\"%s} %s\n", name, label.Replace(d.Application), label.Replace(host), labels, strconv.FormatFloat(v, 'f', -1, 64))
+		fmt.Fprintf(&b, "%s{application=\"%s\",host=\"%s\"%s} %s\n", name, label.Replace(d.Application),
+			label.Replace(host), labels, strconv.FormatFloat(v, 'f', -1, 64))
 	}
 	begin := func(name, unit, help string) {
 		fmt.Fprintf(&b, "# TYPE %s gauge\n", name)
@@ -260,7 +284,8 @@ func openMetrics(d Data) ([]byte, error) {
 	}
 	begin("idletally_drift_hosts", "", "Hosts that the application applies to.")
 	fmt.Fprintf(&b, "idletally_drift_hosts{application=\"%s\"} %d\n", label.Replace(d.Application), len(d.Hosts))
-	begin("idletally_drift_state", "", "Whether a state holds of the application on a host: 1 where it does. Only declared says that all is well.")
+	begin("idletally_drift_state", "",
+		"Whether a state holds of the application on a host: 1 where it does. Only declared says that all is well.")
 	for _, h := range d.Hosts {
 		for _, s := range verdict.States[1:] { // that it has a host is told by there being any
 			v := 0.0
@@ -278,30 +303,41 @@ func openMetrics(d Data) ([]byte, error) {
 			}
 		}
 	}
-	times("idletally_drift_looked_timestamp_seconds", "As of when the host is known, in Unix time.", func(h wire.HostVerdict) *time.Time { return h.Looked })
-	times("idletally_drift_until_timestamp_seconds", "From when on that is too long ago, in Unix time.", func(h wire.HostVerdict) *time.Time { return h.Until })
-	family("idletally_drift_findings", "", "Findings that count, by effect and severity.", func(r wire.Report, emit func(string, float64)) {
-		counts := map[[2]string]int{}
-		for _, g := range d.Groups {
-			if g.Report == r.ID && g.Waiver == nil {
-				counts[[2]string{g.Word, g.Severity}] += g.Count
+	times("idletally_drift_looked_timestamp_seconds", "As of when the host is known, in Unix time.",
+		func(h wire.HostVerdict) *time.Time { return h.Looked })
+	times("idletally_drift_until_timestamp_seconds", "From when on that is too long ago, in Unix time.",
+		func(h wire.HostVerdict) *time.Time { return h.Until })
+	family("idletally_drift_findings", "", "Findings that count, by effect and severity.",
+		func(r wire.Report, emit func(string, float64)) {
+			counts := map[[2]string]int{}
+			for _, g := range d.Groups {
+				if g.Report == r.ID && g.Waiver == nil {
+					counts[[2]string{g.Word, g.Severity}] += g.Count
+				}
 			}
-		}
-		for _, word := range []string{"opens", "closes", "both", "neither"} {
-			for _, severity := range []string{"minor", "serious", "grave"} {
-				emit(fmt.Sprintf(",effect=%q,severity=%q", word, severity), float64(counts[[2]string{word, severity}]))
+			for _, word := range []string{"opens", "closes", "both", "neither"} {
+				for _, severity := range []string{"minor", "serious", "grave"} {
+					emit(fmt.Sprintf(",effect=%q,severity=%q", word, severity),
+						float64(counts[[2]string{word, severity}]))
+				}
 			}
-		}
-	})
+		})
 	one := func(v func(wire.Report) float64) func(wire.Report, func(string, float64)) {
 		return func(r wire.Report, emit func(string, float64)) { emit("", v(r)) }
 	}
-	family("idletally_drift_waived", "", "Findings accepted for a time.", one(func(r wire.Report) float64 { return float64(r.Waived) }))
-	family("idletally_drift_paths", "", "Paths in the last snapshot.", one(func(r wire.Report) float64 { return float64(r.Paths) }))
-	family("idletally_drift_judged", "", "Paths that a rule speaks of.", one(func(r wire.Report) float64 { return float64(r.Judged) }))
-	family("idletally_drift_unread", "", "Paths that could not be judged.", one(func(r wire.Report) float64 { return float64(r.Unread) }))
-	family("idletally_drift_edition", "", "Number of the edition that counts.", one(func(r wire.Report) float64 { return float64(r.Edition) }))
-	family("idletally_drift_compared_timestamp_seconds", "seconds", "When the last snapshot was compared, in Unix time.", one(func(r wire.Report) float64 { return float64(r.Created.UnixMilli()) / 1000 }))
+	family("idletally_drift_waived", "", "Findings accepted for a time.",
+		one(func(r wire.Report) float64 { return float64(r.Waived) }))
+	family("idletally_drift_paths", "", "Paths in the last snapshot.",
+		one(func(r wire.Report) float64 { return float64(r.Paths) }))
+	family("idletally_drift_judged", "", "Paths that a rule speaks of.",
+		one(func(r wire.Report) float64 { return float64(r.Judged) }))
+	family("idletally_drift_unread", "", "Paths that could not be judged.",
+		one(func(r wire.Report) float64 { return float64(r.Unread) }))
+	family("idletally_drift_edition", "", "Number of the edition that counts.",
+		one(func(r wire.Report) float64 { return float64(r.Edition) }))
+	family("idletally_drift_compared_timestamp_seconds", "seconds",
+		"When the last snapshot was compared, in Unix time.",
+		one(func(r wire.Report) float64 { return float64(r.Created.UnixMilli()) / 1000 }))
 	b.WriteString("# EOF\n")
 	return []byte(b.String()), nil
 }

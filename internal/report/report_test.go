@@ -14,13 +14,32 @@ import (
 
 func data() Data {
 	at := time.Date(2026, 11, 25, 9, 30, 0, 0, time.UTC)
-	waiver := &wire.Waiver{NewWaiver: wire.NewWaiver{Reason: "Moves soon <b>", Ends: at.AddDate(0, 1, 0)}, Author: "harbourmaster"}
+	waiver := &wire.Waiver{
+		NewWaiver: wire.NewWaiver{Reason: "Moves soon <b>", Ends: at.AddDate(0, 1, 0)},
+		Author:    "harbourmaster",
+	}
 	return judge(Data{Application: "ticketing", Title: "Ticket sales", Made: at, Rules: []string{"all", "keys", "site"},
-		Reports: []wire.Report{{ID: "r1", Host: "slip-north", Created: at, Edition: 3, Paths: 10, Judged: 9, Findings: 4, Waived: 2, Unread: 1, Opens: 4}, {ID: "r2", Host: "slip-south", Created: at, Edition: 3, Paths: 10}},
+		Reports: []wire.Report{
+			{
+				ID: "r1", Host: "slip-north", Created: at, Edition: 3, Paths: 10, Judged: 9, Findings: 4, Waived: 2,
+				Unread: 1, Opens: 4,
+			},
+			{ID: "r2", Host: "slip-south", Created: at, Edition: 3, Paths: 10},
+		},
 		Groups: []wire.Group{
-			{ID: "g1", Report: "r1", Host: "slip-north", Rule: "all", Severity: "serious", Kind: "file", Aspect: "mode", Declared: "0640", Found: "0777", Word: "opens", Meaning: "opens for everyone: read", Count: 4, Folder: "/srv/<i>", Example: `=cmd\x0a`},
-			{ID: "g2", Report: "r1", Host: "slip-north", Rule: "keys", Severity: "grave", Kind: "file", Aspect: "mode", Declared: "u+r", Found: "0644", Word: "opens", Count: 2, Folder: "/srv", Example: "/srv/k", Waiver: waiver},
-		}}, []string{"slip-north", "slip-south", "dinghy"}, verdict.Look{At: at, Until: at.Add(time.Hour), Findings: 4, Unread: 1}, verdict.Look{At: at, Until: at.Add(time.Hour)}, verdict.Look{})
+			{
+				ID: "g1", Report: "r1", Host: "slip-north", Rule: "all", Severity: "serious", Kind: "file",
+				Aspect: "mode", Declared: "0640", Found: "0777", Word: "opens", Meaning: "opens for everyone: read",
+				Count: 4, Folder: "/srv/<i>", Example: `=cmd\x0a`,
+			},
+			{
+				ID: "g2", Report: "r1", Host: "slip-north", Rule: "keys", Severity: "grave", Kind: "file",
+				Aspect: "mode", Declared: "u+r", Found: "0644", Word: "opens", Count: 2, Folder: "/srv",
+				Example: "/srv/k", Waiver: waiver,
+			},
+		}}, []string{"slip-north", "slip-south", "dinghy"},
+		verdict.Look{At: at, Until: at.Add(time.Hour), Findings: 4, Unread: 1},
+		verdict.Look{At: at, Until: at.Add(time.Hour)}, verdict.Look{})
 }
 
 // judge says of data what may be said of hosts that are known so.
@@ -50,10 +69,21 @@ func TestNothingLooksWell(t *testing.T) {
 		d := judge(data(), []string{"slip-south"}, looks...)
 		d.Groups = nil
 		if d.Reports = nil; state != verdict.Never && state != verdict.Nowhere {
-			d.Reports = []wire.Report{{ID: "r2", Host: "slip-south", Created: at, Edition: 3, Findings: looks[0].Findings, Unread: looks[0].Unread}}
+			d.Reports = []wire.Report{
+				{
+					ID: "r2", Host: "slip-south", Created: at, Edition: 3, Findings: looks[0].Findings,
+					Unread: looks[0].Unread,
+				},
+			}
 		}
 		if state == verdict.Drifted {
-			d.Groups = []wire.Group{{ID: "g1", Report: "r2", Host: "slip-south", Rule: "all", Severity: "serious", Kind: "file", Aspect: "mode", Declared: "0640", Found: "0777", Word: "opens", Count: 2, Folder: "/srv", Example: "/srv/k"}}
+			d.Groups = []wire.Group{
+				{
+					ID: "g1", Report: "r2", Host: "slip-south", Rule: "all", Severity: "serious", Kind: "file",
+					Aspect: "mode", Declared: "0640", Found: "0777", Word: "opens", Count: 2, Folder: "/srv",
+					Example: "/srv/k",
+				},
+			}
 		}
 		out := map[string]string{}
 		for _, f := range Formats {
@@ -64,20 +94,24 @@ func TestNothingLooksWell(t *testing.T) {
 			out[f.Name] = string(b)
 		}
 		well := state == verdict.Declared
-		if says := strings.Contains(strings.ToLower(out["html"]), "as declared"); says != well || !strings.Contains(out["html"], `class="verdict `+string(state)) {
+		if says := strings.Contains(strings.ToLower(out["html"]), "as declared"); says != well ||
+			!strings.Contains(out["html"], `class="verdict `+string(state)) {
 			t.Errorf("%s: the page is\n%s", state, out["html"])
 		}
 		if rows := strings.Count(out["csv"], "\n") - 1; (rows == 0) != well {
 			t.Errorf("%s: %d rows\n%s", state, rows, out["csv"])
 		}
 		var suites junitSuites
-		if err := xml.Unmarshal([]byte(out["junit"]), &suites); err != nil || (suites.Failures == 0) != well || suites.Tests == 0 {
+		if err := xml.Unmarshal([]byte(out["junit"]), &suites); err != nil || (suites.Failures == 0) != well ||
+			suites.Tests == 0 {
 			t.Errorf("%s, %v:\n%s", state, err, out["junit"])
 		}
 		if says := strings.Contains(out["openmetrics"], `state="declared"} 1`); says != well {
 			t.Errorf("%s:\n%s", state, out["openmetrics"])
 		}
-		if state != verdict.Nowhere && !strings.Contains(out["openmetrics"], `idletally_drift_state{application="ticketing",host="slip-south",state="`+string(state)+`"} 1`) {
+		if state != verdict.Nowhere &&
+			!strings.Contains(out["openmetrics"],
+				`idletally_drift_state{application="ticketing",host="slip-south",state="`+string(state)+`"} 1`) {
 			t.Errorf("%s:\n%s", state, out["openmetrics"])
 		}
 	}
@@ -98,7 +132,13 @@ func write(t *testing.T, format string) string {
 
 func TestPage(t *testing.T) {
 	p := write(t, "html")
-	for _, want := range []string{"<title>Drift of ticketing</title>", "/srv/&lt;i&gt;/…", "▲ opens", "Accepted by harbourmaster until 2026-12-25", "Moves soon &lt;b&gt;", `aria-label="mode 0777"`, `id="slip-south"`, "<p>Never looked at.</p>", "<p>As declared.</p>", "1 of 3 hosts was never looked at; 1 has paths that could not be read; 1 has drifted; 1 is as declared.", "u&#43;r"} {
+	for _, want := range []string{
+		"<title>Drift of ticketing</title>", "/srv/&lt;i&gt;/…", "▲ opens",
+		"Accepted by harbourmaster until 2026-12-25", "Moves soon &lt;b&gt;", `aria-label="mode 0777"`,
+		`id="slip-south"`, "<p>Never looked at.</p>", "<p>As declared.</p>",
+		"1 of 3 hosts was never looked at; 1 has paths that could not be read; 1 has drifted; 1 is as declared.",
+		"u&#43;r",
+	} {
 		if !strings.Contains(p, want) {
 			t.Errorf("%q is not in the page", want)
 		}
@@ -116,7 +156,8 @@ func TestPage(t *testing.T) {
 
 func TestTable(t *testing.T) {
 	rows, err := csv.NewReader(strings.NewReader(write(t, "csv"))).ReadAll()
-	if err != nil || len(rows) != 4 || rows[3][0] != "dinghy" || rows[3][19] != "never" || rows[1][12] != `'=cmd\x0a` || rows[2][14] != "harbourmaster" || rows[1][16] != "2026-11-25T09:30:00Z" {
+	if err != nil || len(rows) != 4 || rows[3][0] != "dinghy" || rows[3][19] != "never" ||
+		rows[1][12] != `'=cmd\x0a` || rows[2][14] != "harbourmaster" || rows[1][16] != "2026-11-25T09:30:00Z" {
 		t.Errorf("%q, %v", rows, err)
 	}
 }
@@ -130,7 +171,9 @@ func TestJUnit(t *testing.T) {
 		t.Errorf("%+v", got)
 	}
 	s := got.Suites[0]
-	if s.Tests != 5 || s.Failures != 2 || s.Skipped != 1 || s.Cases[0].Failure != nil || s.Cases[1].Failure == nil || s.Cases[1].Failure.Type != "serious" || s.Cases[2].Skipped == nil || s.Cases[3].Failure != nil || s.Cases[4].Failure == nil {
+	if s.Tests != 5 || s.Failures != 2 || s.Skipped != 1 || s.Cases[0].Failure != nil ||
+		s.Cases[1].Failure == nil || s.Cases[1].Failure.Type != "serious" || s.Cases[2].Skipped == nil ||
+		s.Cases[3].Failure != nil || s.Cases[4].Failure == nil {
 		t.Errorf("%+v", s)
 	}
 	if s := got.Suites[1]; s.Failures+s.Skipped != 0 {
@@ -141,9 +184,13 @@ func TestJUnit(t *testing.T) {
 func TestOpenMetrics(t *testing.T) {
 	m := write(t, "openmetrics")
 	for _, want := range []string{
-		"# TYPE idletally_drift_findings gauge\n", `idletally_drift_findings{application="ticketing",host="slip-north",effect="opens",severity="serious"} 4` + "\n",
-		`idletally_drift_findings{application="ticketing",host="slip-north",effect="opens",severity="grave"} 0` + "\n", `idletally_drift_waived{application="ticketing",host="slip-north"} 2` + "\n",
-		"# UNIT idletally_drift_compared_timestamp_seconds seconds\n", "idletally_drift_compared_timestamp_seconds{application=\"ticketing\",host=\"slip-south\"} 1795599000\n",
+		"# TYPE idletally_drift_findings gauge\n",
+		`idletally_drift_findings{application="ticketing",host="slip-north",effect="opens",severity="serious"} 4` +
+			"\n",
+		`idletally_drift_findings{application="ticketing",host="slip-north",effect="opens",severity="grave"} 0` + "\n",
+		`idletally_drift_waived{application="ticketing",host="slip-north"} 2` + "\n",
+		"# UNIT idletally_drift_compared_timestamp_seconds seconds\n",
+		"idletally_drift_compared_timestamp_seconds{application=\"ticketing\",host=\"slip-south\"} 1795599000\n",
 	} {
 		if !strings.Contains(m, want) {
 			t.Errorf("%q is not in\n%s", want, m)

@@ -43,7 +43,10 @@ func Script(w io.Writer, m plan.Manifest, host string, steps []plan.Step) error 
 			there, back = s.After, s.Before
 		}
 		if perm.Empowers(s.Kind, s.Before, s.After) && s.File.Content.IsZero() {
-			return fmt.Errorf("step %s gives set-ID bits, capabilities or root's ownership to a file of which nothing is known: draft the plan again while the host's agent runs", s.Path)
+			return fmt.Errorf(
+				"step %s gives set-ID bits, capabilities or root's ownership to a file of which nothing is known: "+
+					"draft the plan again while the host's agent runs",
+				s.Path)
 		}
 		l := line{path: quoted(s.Path), kind: "other", inode: "-", content: "-", read: "-"}
 		if s.File.Inode != 0 {
@@ -90,13 +93,17 @@ func Script(w io.Writer, m plan.Manifest, host string, steps []plan.Step) error 
 # Each path is opened by no link, has to be the file that was reviewed, and is changed through what was opened. An agent does more: it makes
 # sure that nobody writes a program while it gets set-ID bits, that no second name comes and goes, and that originals are on disk first.
 # What a link itself belongs to is changed by its name. Have nobody work there while this runs.
-`, remark(m.ID), remark(m.Application), remark(host), remark(m.Title), len(steps), digest, map[string]string{"no": "", "yes": ", getfacl and setfacl, getfattr and setfattr"}[lists])
+`, remark(m.ID), remark(m.Application), remark(host), remark(m.Title), len(steps), digest,
+		map[string]string{"no": "", "yes": ", getfacl and setfacl, getfattr and setfattr"}[lists])
 	fmt.Fprintf(&b, "lists=%s\n\n%s\n", lists, scriptHead)
 	b.WriteString("# Which paths are as reviewed, and the originals.\n")
 	for i, l := range lines {
-		fmt.Fprintf(&b, "k %d %s %s '%s' '%s' %s %s %s\n", i+1, l.path, l.kind, l.before, l.after, l.inode, l.content, l.read)
+		fmt.Fprintf(&b, "k %d %s %s '%s' '%s' %s %s %s\n", i+1, l.path, l.kind, l.before, l.after, l.inode, l.content,
+			l.read)
 	}
-	b.WriteString("sync \"$kept/originals\" 2>/dev/null || sync\n\nif [ \"$way\" = do ]; then\n  : # first whatever closes, from the outer folder inwards\n")
+	b.WriteString(
+		"sync \"$kept/originals\" 2>/dev/null || sync\n\nif [ \"$way\" = do ]; then\n  : # first whatever closes, " +
+			"from the outer folder inwards\n")
 	for i, l := range lines {
 		fmt.Fprintf(&b, "  c %d %s %s '%s' 0\n", i+1, l.path, l.kind, l.narrow)
 	}
@@ -111,7 +118,8 @@ func Script(w io.Writer, m plan.Manifest, host string, steps []plan.Step) error 
 	for i, l := range slices.Backward(lines) {
 		fmt.Fprintf(&b, "  c %d %s %s '%s' 1\n", i+1, l.path, l.kind, l.before)
 	}
-	b.WriteString("fi\necho \"$done of " + fmt.Sprint(len(lines)) + " paths were seen to be as planned, $left are left or failed.\"\n[ \"$left\" -eq 0 ] || exit 4\n")
+	b.WriteString("fi\necho \"$done of " + fmt.Sprint(len(lines)) +
+		" paths were seen to be as planned, $left are left or failed.\"\n[ \"$left\" -eq 0 ] || exit 4\n")
 	_, err := io.WriteString(w, b.String())
 	return err
 }

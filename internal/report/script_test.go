@@ -99,7 +99,9 @@ func TestScript(t *testing.T) {
 	for round := range 12 {
 		root := t.TempDir()
 		lists := round%3 != 0
-		names := []string{"plain", "two words", "it's", "a\nb", "\xff\xfe", "-rf", "$(touch gone)", "`x`", "*", "\\n", "\"", "#"}
+		names := []string{
+			"plain", "two words", "it's", "a\nb", "\xff\xfe", "-rf", "$(touch gone)", "`x`", "*", "\\n", "\"", "#",
+		}
 		var steps []plan.Step
 		for _, n := range names {
 			k := []perm.Kind{perm.File, perm.Folder, perm.Link}[r.IntN(3)]
@@ -149,7 +151,8 @@ func TestScript(t *testing.T) {
 			return string(out)
 		}
 		out := run("do")
-		if want := fmt.Sprintf("%d of %d paths were seen to be as planned, 1 are left or failed.", len(steps)-1, len(steps)); !strings.Contains(out, want) {
+		if want := fmt.Sprintf("%d of %d paths were seen to be as planned, 1 are left or failed.", len(steps)-1,
+			len(steps)); !strings.Contains(out, want) {
 			t.Errorf("%s\nwant %q", out, want)
 		}
 		for i, s := range steps {
@@ -201,8 +204,9 @@ func inode(t *testing.T, path string) uint64 {
 	return st.Ino
 }
 
-// Somebody exchanges files for links, and for other files of equal state, while a script runs: what lies elsewhere is never changed, nor another
-// file than the one that was reviewed, and the last line counts what was seen alone.
+// Somebody exchanges files for links, and for other files of equal state, while a script runs: what lies
+// elsewhere is never changed, nor another file than the one that was reviewed, and the last line counts what
+// was seen alone.
 func TestScriptWhileFilesAreExchanged(t *testing.T) {
 	root, outside := t.TempDir(), t.TempDir()
 	victim := filepath.Join(outside, "victim")
@@ -212,7 +216,13 @@ func TestScriptWhileFilesAreExchanged(t *testing.T) {
 	for i := range 40 {
 		path := filepath.Join(root, fmt.Sprintf("f%03d", i))
 		must(t, os.WriteFile(path, nil, 0o600))
-		steps = append(steps, plan.Step{Path: path, Kind: perm.File, Before: before, After: after, File: plan.Identity{Inode: inode(t, path)}})
+		steps = append(steps, plan.Step{
+			Path:   path,
+			Kind:   perm.File,
+			Before: before,
+			After:  after,
+			File:   plan.Identity{Inode: inode(t, path)},
+		})
 	}
 	// One is another file from the start.
 	must(t, os.WriteFile(steps[5].Path+".new", nil, 0o600))
@@ -256,7 +266,9 @@ func TestScriptWhileFilesAreExchanged(t *testing.T) {
 		var said int
 		if i := strings.LastIndex(string(out), " of 40 paths were seen"); i < 0 {
 			t.Fatalf("%s", out)
-		} else if _, err := fmt.Sscan(string(out[strings.LastIndexByte(string(out[:i]), '\n')+1:i]), &said); err != nil || said > changed || said < 25 {
+		} else if _, err := fmt.Sscan(string(out[strings.LastIndexByte(string(out[:i]), '\n')+1:i]),
+			&said); err != nil ||
+			said > changed || said < 25 {
 			t.Errorf("it says %d, %d are changed: %v", said, changed, err)
 		}
 	}

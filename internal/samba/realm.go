@@ -31,7 +31,8 @@ type Realm struct {
 // StartRealm makes a realm with some people, by their passwords, and some services, such as cifs/server.example.
 func StartRealm(ctx context.Context, dir, name string, people map[string]string, services []string) (*Realm, error) {
 	if _, err := exec.LookPath("/usr/sbin/krb5kdc"); err != nil {
-		return nil, fmt.Errorf("the key distribution centre is not installed: apt-get install krb5-kdc krb5-admin-server: %w", err)
+		return nil, fmt.Errorf(
+			"the key distribution centre is not installed: apt-get install krb5-kdc krb5-admin-server: %w", err)
 	}
 	port, err := loopback.FreePort()
 	if err != nil {
@@ -39,9 +40,18 @@ func StartRealm(ctx context.Context, dir, name string, people map[string]string,
 	}
 	r := &Realm{Name: name, Config: filepath.Join(dir, "krb5.conf"), Keytab: filepath.Join(dir, "keytab")}
 	centre := filepath.Join(dir, "kdc.conf")
-	conf := fmt.Sprintf("[libdefaults]\n default_realm = %[1]s\n dns_lookup_kdc = false\n dns_lookup_realm = false\n rdns = false\n dns_canonicalize_hostname = false\n udp_preference_limit = 1\n[realms]\n %[1]s = {\n  kdc = 127.0.0.1:%[2]d\n }\n", name, port)
-	kdc := fmt.Sprintf("[kdcdefaults]\n kdc_listen = 127.0.0.1:%[2]d\n kdc_tcp_listen = 127.0.0.1:%[2]d\n[realms]\n %[1]s = {\n  database_name = %[3]s/principal\n  key_stash_file = %[3]s/stash\n  acl_file = %[3]s/acl\n  supported_enctypes = aes256-cts-hmac-sha1-96:normal\n  disable_pac = true\n }\n", name, port, dir)
-	if err := errors.Join(os.MkdirAll(dir, 0o700), os.WriteFile(r.Config, []byte(conf), 0o644), os.WriteFile(centre, []byte(kdc), 0o600)); err != nil {
+	conf := fmt.Sprintf(
+		"[libdefaults]\n default_realm = %[1]s\n dns_lookup_kdc = false\n dns_lookup_realm = false\n rdns = false\n "+
+			"dns_canonicalize_hostname = false\n udp_preference_limit = 1\n[realms]\n %[1]s = {\n  kdc = "+
+			"127.0.0.1:%[2]d\n }\n",
+		name, port)
+	kdc := fmt.Sprintf(
+		"[kdcdefaults]\n kdc_listen = 127.0.0.1:%[2]d\n kdc_tcp_listen = 127.0.0.1:%[2]d\n[realms]\n %[1]s = {\n  "+
+			"database_name = %[3]s/principal\n  key_stash_file = %[3]s/stash\n  acl_file = %[3]s/acl\n  "+
+			"supported_enctypes = aes256-cts-hmac-sha1-96:normal\n  disable_pac = true\n }\n",
+		name, port, dir)
+	if err := errors.Join(os.MkdirAll(dir, 0o700), os.WriteFile(r.Config, []byte(conf), 0o644),
+		os.WriteFile(centre, []byte(kdc), 0o600)); err != nil {
 		return nil, err
 	}
 	env := append(os.Environ(), "KRB5_CONFIG="+r.Config, "KRB5_KDC_PROFILE="+centre)
@@ -53,7 +63,8 @@ func StartRealm(ctx context.Context, dir, name string, people map[string]string,
 		}
 		return nil
 	}
-	if err := do("", "/usr/sbin/kdb5_util", "create", "-s", "-r", name, "-P", "not a secret: a realm for tests"); err != nil {
+	if err := do("", "/usr/sbin/kdb5_util", "create", "-s", "-r", name, "-P",
+		"not a secret: a realm for tests"); err != nil {
 		return nil, err
 	}
 	var asks strings.Builder

@@ -85,7 +85,11 @@ func Start(ctx context.Context, dir string, w World) (*Server, error) {
 	s := &Server{Port: w.Port, Folder: dir}
 	s.cmd = exec.Command("/bin/sh", filepath.Join(dir, "start.sh"))
 	s.cmd.Stdout, s.cmd.Stderr = log, log
-	s.cmd.SysProcAttr = &syscall.SysProcAttr{Unshareflags: syscall.CLONE_NEWNS, Setpgid: true, Pdeathsig: syscall.SIGTERM}
+	s.cmd.SysProcAttr = &syscall.SysProcAttr{
+		Unshareflags: syscall.CLONE_NEWNS,
+		Setpgid:      true,
+		Pdeathsig:    syscall.SIGTERM,
+	}
 	p, err := tied.Start(s.cmd)
 	if err != nil {
 		return nil, fmt.Errorf("start the file server: %w", err)
@@ -120,7 +124,8 @@ func (s *Server) Stop() {
 	list, _ := filepath.Glob("/proc/[0-9]*/cmdline") // the pattern is sound
 	for _, file := range list {
 		argv, err := os.ReadFile(file)
-		if err != nil || !slices.Contains(strings.Split(string(argv), "\x00"), "--configfile="+filepath.Join(s.Folder, "smb.conf")) {
+		if err != nil ||
+			!slices.Contains(strings.Split(string(argv), "\x00"), "--configfile="+filepath.Join(s.Folder, "smb.conf")) {
 			continue
 		}
 		if pid, err := strconv.Atoi(filepath.Base(filepath.Dir(file))); err == nil {
@@ -183,12 +188,14 @@ done
 		if a.Keeper {
 			keepers = append(keepers, a.Name)
 		}
-		fmt.Fprintf(&script, "printf '%%s\\n%%s\\n' '%s' '%s' | smbpasswd -c \"$d/smb.conf\" -s -a '%s' >/dev/null\n", a.Password, a.Password, a.Name)
+		fmt.Fprintf(&script, "printf '%%s\\n%%s\\n' '%s' '%s' | smbpasswd -c \"$d/smb.conf\" -s -a '%s' >/dev/null\n",
+			a.Password, a.Password, a.Name)
 	}
 	group := fmt.Sprintf("root:x:0:\nnogroup:x:65534:\nstaff-of-server:x:%d:\n", firstID)
 	for i, g := range order {
 		group += fmt.Sprintf("%s:x:%d:%s\n", g, firstID+1+i, strings.Join(groups[g], ","))
-		fmt.Fprintf(&script, "net -s \"$d/smb.conf\" groupmap add ntgroup='%s' unixgroup='%s' type=local >/dev/null\n", g, g)
+		fmt.Fprintf(&script, "net -s \"$d/smb.conf\" groupmap add ntgroup='%s' unixgroup='%s' type=local >/dev/null\n",
+			g, g)
 	}
 	script.WriteString(`sid() {
   { net -s "$d/smb.conf" groupmap list | sed -n "s/^$1 (\(S-[^)]*\)).*/\1/p"; pdbedit -s "$d/smb.conf" -v -u "$1" 2>/dev/null | sed -n 's/^User SID: *//p'; } | head -n 1
@@ -200,7 +207,8 @@ done
 			list = append(list, fmt.Sprintf("$(sid '%s'):ALLOWED/0/%s", l.Who, strings.ToUpper(l.What)))
 		}
 		if len(list) > 0 {
-			fmt.Fprintf(&script, "sharesec -s \"$d/smb.conf\" '%s' -R \"%s\" >/dev/null\n", x.Name, strings.Join(list, ","))
+			fmt.Fprintf(&script, "sharesec -s \"$d/smb.conf\" '%s' -R \"%s\" >/dev/null\n", x.Name,
+				strings.Join(list, ","))
 		}
 	}
 	script.WriteString(granted.String())
@@ -237,7 +245,9 @@ store dos attributes = yes
 `, w.Port, dir, strings.Join(keepers, " "))
 	if k := w.Kerberos; k != nil {
 		// Its tickets say nothing of groups: those are the server's own.
-		fmt.Fprintf(&conf, "realm = %s\nkerberos method = dedicated keytab\ndedicated keytab file = %s\ngensec:require_pac = no\n", k.Name, k.Keytab)
+		fmt.Fprintf(&conf,
+			"realm = %s\nkerberos method = dedicated keytab\ndedicated keytab file = %s\ngensec:require_pac = no\n",
+			k.Name, k.Keytab)
 		fmt.Fprintf(&script, "export KRB5_CONFIG='%s'\n", k.Config)
 	}
 	script.WriteString("exec /usr/sbin/smbd -F --no-process-group -s \"$d/smb.conf\"\n")
@@ -254,16 +264,24 @@ store dos attributes = yes
 			conf.WriteString("hide unreadable = yes\n")
 		}
 		if !s.Plain {
-			conf.WriteString("vfs objects = acl_xattr\nacl_xattr:ignore system acls = yes\nacl_xattr:default acl style = windows\n")
+			conf.WriteString(
+				"vfs objects = acl_xattr\nacl_xattr:ignore system acls = yes\nacl_xattr:default acl style = windows\n")
 		}
 	}
-	for name, text := range map[string]string{"passwd": passwd, "group": group, "nsswitch.conf": "passwd: files\ngroup: files\n", "smb.conf": conf.String(), "start.sh": script.String()} {
+	for name, text := range map[string]string{
+		"passwd":        passwd,
+		"group":         group,
+		"nsswitch.conf": "passwd: files\ngroup: files\n",
+		"smb.conf":      conf.String(),
+		"start.sh":      script.String(),
+	} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
 			return err
 		}
 	}
 	// Everybody reads who there is.
-	return errors.Join(os.Chmod(filepath.Join(dir, "passwd"), 0o644), os.Chmod(filepath.Join(dir, "group"), 0o644), os.Chmod(filepath.Join(dir, "nsswitch.conf"), 0o644))
+	return errors.Join(os.Chmod(filepath.Join(dir, "passwd"), 0o644), os.Chmod(filepath.Join(dir, "group"), 0o644),
+		os.Chmod(filepath.Join(dir, "nsswitch.conf"), 0o644))
 }
 
 // GroupSID gives the identifier of one of the groups, as the server's own tool tells it.

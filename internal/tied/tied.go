@@ -18,9 +18,10 @@ type Process struct {
 // Start starts a command. What its SysProcAttr says besides stays; where that names no signal for the death of the
 // parent it is SIGKILL.
 //
-// The kernel sends that signal when the thread ends that started the process. Go ends a thread where a goroutine that is locked to it
-// returns: the one here is nobody else's as long as the process is there, and lives on after that, since somebody else may have started
-// a process on it before, as chromedp does with browsers.
+// The kernel sends that signal when the thread ends that started the process. Go ends a thread where a
+// goroutine that is locked to it returns: the one here is nobody else's as long as the process is there, and
+// lives on after that, since somebody else may have started a process on it before, as chromedp does with
+// browsers.
 func Start(cmd *exec.Cmd) (*Process, error) {
 	tie(cmd)
 	p := &Process{exited: make(chan struct{})}

@@ -60,7 +60,8 @@ func TestOutlivesTheThread(t *testing.T) {
 	}
 }
 
-// Packages of others tie processes to the thread that they happen to be on: starting and ending ours ends none of those threads.
+// Packages of others tie processes to the thread that they happen to be on: starting and ending ours ends
+// none of those threads.
 func TestLeavesThreadsToOthers(t *testing.T) {
 	var theirs []*exec.Cmd
 	for range 30 {
@@ -98,7 +99,8 @@ func TestTheOnlyDoor(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		if d.IsDir() && (d.Name() == "node_modules" || d.Name() == "third_party" || d.Name() == ".git" || d.Name() == "tied") {
+		if d.IsDir() &&
+			(d.Name() == "node_modules" || d.Name() == "third_party" || d.Name() == ".git" || d.Name() == "tied") {
 			return fs.SkipDir
 		}
 		if !strings.HasSuffix(path, ".go") {

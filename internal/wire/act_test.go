@@ -22,7 +22,8 @@ func TestWho(t *testing.T) {
 	}
 }
 
-// Two can work together where the newer one's oldest protocol is one that the older one speaks; the one behind is named.
+// Two can work together where the newer one's oldest protocol is one that the older one speaks; the one
+// behind is named.
 func TestSpeaks(t *testing.T) {
 	for _, c := range []struct {
 		protocol, oldest int
@@ -46,7 +47,13 @@ func TestAgo(t *testing.T) {
 	for _, c := range []struct {
 		seconds int64
 		want    time.Duration
-	}{{-1, 0}, {math.MinInt64, 0}, {90, 90 * time.Second}, {math.MaxInt64, 36500 * 24 * time.Hour}, {1 << 34, 36500 * 24 * time.Hour}} {
+	}{
+		{-1, 0},
+		{math.MinInt64, 0},
+		{90, 90 * time.Second},
+		{math.MaxInt64, 36500 * 24 * time.Hour},
+		{1 << 34, 36500 * 24 * time.Hour},
+	} {
 		if got := Ago(c.seconds); got != c.want {
 			t.Errorf("%d seconds: %s", c.seconds, got)
 		}

@@ -115,12 +115,13 @@ const MaxFolder = 5000
 
 // Question is something that an agent answers at once, beside its other work. It changes nothing.
 type Question struct {
-	ID         string           `json:"id"`
-	Kind       string           `json:"kind"`
-	Path       pathname.Path    `json:"path"`
-	After      pathname.Path    `json:"after,omitempty"`
-	Limit      int              `json:"limit,omitempty"`
-	Accounts   []string         `json:"accounts,omitempty"`   // asked for by name, since not every directory can be listed
+	ID    string        `json:"id"`
+	Kind  string        `json:"kind"`
+	Path  pathname.Path `json:"path"`
+	After pathname.Path `json:"after,omitempty"`
+	Limit int           `json:"limit,omitempty"`
+	// asked for by name, since not every directory can be listed
+	Accounts   []string         `json:"accounts,omitempty"`
 	Account    string           `json:"account,omitempty"`    // below, probe: who
 	Joining    []string         `json:"joining,omitempty"`    // below: groups that the account would join
 	Privileges []string         `json:"privileges,omitempty"` // below: capabilities that its process would have
@@ -138,8 +139,9 @@ type Reply struct {
 	Tries     []access.Try    `json:"tries,omitempty"`
 	Directory *perm.Directory `json:"directory,omitempty"` // none where its hash was known
 	Hash      string          `json:"hash,omitempty"`
-	Steps     []byte          `json:"steps,omitempty"` // files: those of the steps whose files are there as they were seen, each with its file
-	Left      []Denied        `json:"left,omitempty"`  // files: why the others are not
+	// files: those of the steps whose files are there as they were seen, each with its file
+	Steps []byte   `json:"steps,omitempty"`
+	Left  []Denied `json:"left,omitempty"` // files: why the others are not
 }
 
 // RunDone ends a run on one host. The originals were sent before.
@@ -151,8 +153,8 @@ type RunDone struct {
 	Wrong   []plan.Result `json:"wrong,omitempty"`
 }
 
-// The protocols that agents and the service speak: Protocol is this program's, and OldestProtocol the oldest that it works with. An agent that tells
-// none speaks 1.
+// The protocols that agents and the service speak: Protocol is this program's, and OldestProtocol the oldest
+// that it works with. An agent that tells none speaks 1.
 const (
 	Protocol       = 2
 	OldestProtocol = 1
@@ -175,7 +177,8 @@ type Greeting struct {
 	Oldest   int    `json:"oldest"`
 }
 
-// Speaks says why one who speaks a protocol, and no older one than oldest, cannot work with this program; nil where they can.
+// Speaks says why one who speaks a protocol, and no older one than oldest, cannot work with this program; nil
+// where they can.
 func Speaks(who, version string, protocol, oldest int) error {
 	if protocol >= OldestProtocol && oldest <= Protocol {
 		return nil
@@ -184,11 +187,12 @@ func Speaks(who, version string, protocol, oldest int) error {
 	if protocol > Protocol {
 		behind = "this program"
 	}
-	return fmt.Errorf("%s (%s) speaks protocol %d to %d, and this program %d to %d: bring %s up to date", who, version, oldest, protocol, OldestProtocol, Protocol, behind)
+	return fmt.Errorf("%s (%s) speaks protocol %d to %d, and this program %d to %d: bring %s up to date", who, version,
+		oldest, protocol, OldestProtocol, Protocol, behind)
 }
 
-// Ago is a time that an agent says has gone by, in seconds: none below zero, and at most a hundred years, for more than a Duration holds would
-// lie in the future.
+// Ago is a time that an agent says has gone by, in seconds: none below zero, and at most a hundred years, for
+// more than a Duration holds would lie in the future.
 func Ago(seconds int64) time.Duration {
 	return time.Duration(min(max(seconds, 0), 100*365*24*3600)) * time.Second
 }

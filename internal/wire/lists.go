@@ -8,8 +8,9 @@ import (
 	"sync"
 )
 
-// WithLists gives a value whose lists are there also where nothing is in them: in JSON they are [], through which programs go
-// as through any list, and not null. What lacks none is the value itself, and what of it lacks none is shared.
+// WithLists gives a value whose lists are there also where nothing is in them: in JSON they are [], through
+// which programs go as through any list, and not null. What lacks none is the value itself, and what of it
+// lacks none is shared.
 func WithLists(v any) any {
 	if v == nil {
 		return nil
@@ -90,8 +91,8 @@ func lacks(v reflect.Value) bool {
 	return false
 }
 
-// shape is what is known of a type: whether a list may be in values of it, whether one may be in what a list of it holds, and the fields of a
-// struct in which one may be.
+// shape is what is known of a type: whether a list may be in values of it, whether one may be in what a list
+// of it holds, and the fields of a struct in which one may be.
 type shape struct {
 	may, within bool
 	list        []fieldAt

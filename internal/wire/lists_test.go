@@ -37,7 +37,8 @@ func TestLists(t *testing.T) {
 		{[]string(nil), `[]`},
 		{map[string]any{"a": []int(nil), "b": nil}, `{"a":[],"b":null}`},
 		{outer{Self: &Inner{}, Many: []Inner{{}}, Named: map[string]Inner{"x": {}}, Any: Inner{}, own: nil},
-			`{"list":[],` + zero + `,"self":` + empty + `,"none":null,"many":[` + empty + `],"named":{"x":` + empty + `},"any":` + empty + `,"bytes":null}`},
+			`{"list":[],` + zero + `,"self":` + empty + `,"none":null,"many":[` + empty + `],"named":{"x":` +
+				empty + `},"any":` + empty + `,"bytes":null}`},
 		{Listing{}.Items, `[]`},
 	} {
 		if got, err := json.Marshal(WithLists(c.v)); err != nil || string(got) != c.want {

@@ -20,24 +20,34 @@ const (
 // Problems lists them. Of several with one status the first is meant where nothing else is known.
 var Problems = []ProblemKind{
 	{"malformed", http.StatusBadRequest, "The request cannot be read.", "Correct it."},
-	{"not-signed-in", http.StatusUnauthorized, "Nobody is signed in, or who they are has to be shown again.", "Sign in, or give a token that counts."},
+	{"not-signed-in", http.StatusUnauthorized, "Nobody is signed in, or who they are has to be shown again.",
+		"Sign in, or give a token that counts."},
 	{"not-allowed", http.StatusForbidden, "Whoever is signed in may not do this.", "Have somebody do it who may."},
-	{SecondFactorMissing, http.StatusForbidden, "Name and password are right, and a second factor is wanted.", "Give a code, or a passkey, as well."},
-	{NewPasswordMissing, http.StatusForbidden, "The password was for once, or has to be another one by now.", "Choose a new one."},
+	{SecondFactorMissing, http.StatusForbidden, "Name and password are right, and a second factor is wanted.",
+		"Give a code, or a passkey, as well."},
+	{NewPasswordMissing, http.StatusForbidden, "The password was for once, or has to be another one by now.",
+		"Choose a new one."},
 	{"not-found", http.StatusNotFound, "What is named is not there.", "Look for it in a list."},
-	{"no-such-method", http.StatusMethodNotAllowed, "The path takes no calls by this method.", "See the document of the API."},
+	{"no-such-method", http.StatusMethodNotAllowed, "The path takes no calls by this method.",
+		"See the document of the API."},
 	{"not-acceptable", http.StatusNotAcceptable, "There is no answer in a form that was asked for.", "Ask for JSON."},
 	{"timed-out", http.StatusRequestTimeout, "The request did not come to its end in time.", "Send it again."},
 	{"conflict", http.StatusConflict, "It does not fit how things are by now.", "Look again, and decide anew."},
-	{"stale", http.StatusPreconditionFailed, "Somebody else has changed it meanwhile.", "Read it again, with its ETag."},
+	{"stale", http.StatusPreconditionFailed, "Somebody else has changed it meanwhile.",
+		"Read it again, with its ETag."},
 	{"too-large", http.StatusRequestEntityTooLarge, "It is larger, or deeper, than is taken.", "Send less."},
-	{"wrong-type", http.StatusUnsupportedMediaType, "The body has a media type that is not taken.", "Send JSON, or what the operation names."},
-	{"cannot-do", http.StatusUnprocessableEntity, "It can be read, and cannot be done: the detail says why.", "Do what the detail says."},
-	{InvalidInput, http.StatusUnprocessableEntity, "It is not as the document of the API says: errors names each place.", "Correct what errors names."},
+	{"wrong-type", http.StatusUnsupportedMediaType, "The body has a media type that is not taken.",
+		"Send JSON, or what the operation names."},
+	{"cannot-do", http.StatusUnprocessableEntity, "It can be read, and cannot be done: the detail says why.",
+		"Do what the detail says."},
+	{InvalidInput, http.StatusUnprocessableEntity,
+		"It is not as the document of the API says: errors names each place.", "Correct what errors names."},
 	{"too-many", http.StatusTooManyRequests, "There were too many calls.", "Come again after Retry-After."},
 	{"failed", http.StatusInternalServerError, "The service failed; its log says why.", "Tell whoever runs it."},
-	{"not-available", http.StatusServiceUnavailable, "The service cannot do it now.", "Try again, after Retry-After where that is given."},
-	{"no-answer", http.StatusGatewayTimeout, "A host, or somebody else who was asked, does not answer.", "See whether its agent runs, and try again."},
+	{"not-available", http.StatusServiceUnavailable, "The service cannot do it now.",
+		"Try again, after Retry-After where that is given."},
+	{"no-answer", http.StatusGatewayTimeout, "A host, or somebody else who was asked, does not answer.",
+		"See whether its agent runs, and try again."},
 	{"no-room", http.StatusInsufficientStorage, "There is no room left to store it.", "Make room, and try again."},
 }
 
@@ -54,7 +64,8 @@ func ProblemCalled(code string) ProblemKind {
 	return ProblemOf(http.StatusInternalServerError, false)
 }
 
-// ProblemOf gives the kind of a status; of one that no kind has it is "failed" from 500 on, and else "cannot-do". Invalid input is told apart.
+// ProblemOf gives the kind of a status; of one that no kind has it is "failed" from 500 on, and else
+// "cannot-do". Invalid input is told apart.
 func ProblemOf(status int, invalid bool) ProblemKind {
 	var other ProblemKind
 	for _, k := range Problems {

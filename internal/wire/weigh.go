@@ -7,8 +7,8 @@ import (
 	"idletally/internal/core/baseline"
 )
 
-// A WeightOf is what groups of findings are put in order by: the gravest first, then those that open something, then those on many hosts, then
-// those of many findings.
+// A WeightOf is what groups of findings are put in order by: the gravest first, then those that open
+// something, then those on many hosts, then those of many findings.
 type WeightOf struct {
 	Group    *Group
 	Hosts    int
@@ -24,5 +24,6 @@ func Heavier(a, b WeightOf) int {
 		}
 		return 0
 	}
-	return cmp.Or(cmp.Compare(grade(b), grade(a)), cmp.Compare(opens(b), opens(a)), cmp.Compare(b.Hosts, a.Hosts), cmp.Compare(b.Findings, a.Findings), cmp.Compare(a.Group.ID, b.Group.ID))
+	return cmp.Or(cmp.Compare(grade(b), grade(a)), cmp.Compare(opens(b), opens(a)), cmp.Compare(b.Hosts, a.Hosts),
+		cmp.Compare(b.Findings, a.Findings), cmp.Compare(a.Group.ID, b.Group.ID))
 }

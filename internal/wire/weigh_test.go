@@ -12,8 +12,15 @@ func TestHeavier(t *testing.T) {
 	of := func(id, severity, word string, hosts int, findings int64) WeightOf {
 		return WeightOf{&Group{ID: id, Severity: severity, Word: word}, hosts, findings}
 	}
-	want := []WeightOf{of("a", "grave", "closes", 1, 1), of("b", "serious", "opens", 3, 1), of("c", "serious", "both", 2, 9), of("d", "serious", "opens", 2, 8), of("e", "serious", "closes", 9, 9),
-		of("f", "minor", "opens", 9, 9), of("g", "minor", "opens", 9, 9)}
+	want := []WeightOf{
+		of("a", "grave", "closes", 1, 1),
+		of("b", "serious", "opens", 3, 1),
+		of("c", "serious", "both", 2, 9),
+		of("d", "serious", "opens", 2, 8),
+		of("e", "serious", "closes", 9, 9),
+		of("f", "minor", "opens", 9, 9),
+		of("g", "minor", "opens", 9, 9),
+	}
 	for range 20 {
 		got := slices.Clone(want)
 		rand.Shuffle(len(got), func(i, j int) { got[i], got[j] = got[j], got[i] })

@@ -76,7 +76,8 @@ type Confirm struct {
 	Passkey  *ShownPasskey `json:"passkey,omitempty"`
 }
 
-// AskPasskey asks for a passkey: anybody's, which tells who they are, or, as a second factor, one of somebody whose password is right.
+// AskPasskey asks for a passkey: anybody's, which tells who they are, or, as a second factor, one of somebody
+// whose password is right.
 type AskPasskey struct {
 	Name     string `json:"name,omitempty" maxLength:"64"`
 	Password string `json:"password,omitempty" maxLength:"1024"`
@@ -584,8 +585,9 @@ type Group struct {
 // GroupOf gives a group of a host as bodies have it.
 func GroupOf(host string, g drift.Group) Group {
 	return Group{ID: g.ID, Host: host, Rule: g.Rule, Why: g.Why, Severity: string(g.Severity), Aspect: string(g.Aspect),
-		Kind: g.Kind.String(), Declared: g.Declared, Found: g.Found, Effect: g.Effect, Word: g.Effect.Word(), Meaning: g.Effect.String(),
-		Count: g.Count, Unread: g.Unread, Folder: g.Folder.String(), Example: g.Example.String()}
+		Kind: g.Kind.String(), Declared: g.Declared, Found: g.Found, Effect: g.Effect, Word: g.Effect.Word(),
+		Meaning: g.Effect.String(),
+		Count:   g.Count, Unread: g.Unread, Folder: g.Folder.String(), Example: g.Example.String()}
 }
 
 // NewWaiver accepts findings until a date.
@@ -721,7 +723,8 @@ type Ref struct {
 	Seq    int    `json:"seq"`
 }
 
-// PlanStates are the states that plans are kept in; one that was approved too long ago is shown as expired. RunStates are those of runs.
+// PlanStates are the states that plans are kept in; one that was approved too long ago is shown as expired.
+// RunStates are those of runs.
 var (
 	PlanStates = []string{"draft", "in review", "approved", "declined", "running", "halted", "finished"}
 	RunStates  = []string{"running", "halted", "finished"}

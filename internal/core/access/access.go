@@ -36,11 +36,19 @@ const (
 )
 
 // Operations lists them in the order in which they are shown.
-var Operations = []Operation{Read, Write, Execute, List, Enter, Create, CreateFile, CreateFolder, Delete, Rename, Change, Own}
+var Operations = []Operation{
+	Read, Write, Execute, List, Enter, Create, CreateFile, CreateFolder, Delete, Rename, Change, Own,
+}
 
-var operationNames = [...]string{"", "read", "write", "execute", "list", "enter", "create", "delete", "rename", "change", "own", "create-file", "create-folder"}
+var operationNames = [...]string{
+	"", "read", "write", "execute", "list", "enter", "create", "delete", "rename", "change", "own", "create-file",
+	"create-folder",
+}
 
-var operationWords = [...]string{"", "read", "write", "execute", "list", "enter", "create entries in", "delete", "rename", "change the permissions of", "take ownership of", "create files in", "create folders in"}
+var operationWords = [...]string{
+	"", "read", "write", "execute", "list", "enter", "create entries in", "delete", "rename",
+	"change the permissions of", "take ownership of", "create files in", "create folders in",
+}
 
 func (o Operation) String() string {
 	if o < Read || int(o) >= len(operationNames) {
@@ -69,8 +77,9 @@ func (o *Operation) UnmarshalText(b []byte) (err error) {
 	return err
 }
 
-// Meant gives what somebody means who asks of a folder for what there is of files alone: to read it is to list it, to write it is to make, remove and
-// rename what is in it, which take the same of it, and to execute it is to enter it.
+// Meant gives what somebody means who asks of a folder for what there is of files alone: to read it is to
+// list it, to write it is to make, remove and rename what is in it, which take the same of it, and to execute
+// it is to enter it.
 func Meant(op Operation, k perm.Kind) Operation {
 	if k != perm.Folder {
 		return op
@@ -102,8 +111,8 @@ func For(k perm.Kind, s perm.Scheme) []Operation {
 	return []Operation{Read, Write, Delete, Rename, Change, Own}
 }
 
-// of says whether an operation makes sense for a kind of path. To create files and to create folders makes sense everywhere, also where one
-// right is for both.
+// of says whether an operation makes sense for a kind of path. To create files and to create folders makes
+// sense everywhere, also where one right is for both.
 func (o Operation) of(k perm.Kind) bool {
 	return slices.Contains(For(k, perm.SchemePOSIX), o) || k == perm.Folder && (o == CreateFile || o == CreateFolder)
 }
@@ -118,7 +127,8 @@ type Mount struct {
 	NoDev    bool          `json:"no_dev,omitempty"`
 	NoFollow bool          `json:"no_symfollow,omitempty"` // links on it are not followed
 	Sealed   bool          `json:"sealed,omitempty"`       // it is a subvolume that is read-only, whatever the mount
-	// The type of a file system that is mounted so that new paths get their folder's group (grpid); "" where they do not.
+	// The type of a file system that is mounted so that new paths get their folder's group (grpid); "" where
+	// they do not.
 	GroupOfFolder string   `json:"group_of_folder,omitempty"`
 	Share         perm.Set `json:"share,omitzero"`  // the share's own list; zero where it is not known
 	Hides         bool     `json:"hides,omitempty"` // the share shows nobody what they cannot read
@@ -132,7 +142,16 @@ func (m Mount) Words() (out []string) {
 	for _, x := range []struct {
 		on   bool
 		word string
-	}{{m.ReadOnly, "read-only"}, {m.NoExec, "no-exec"}, {m.NoSUID, "no-suid"}, {m.NoDev, "no-dev"}, {m.NoFollow, "no-symfollow"}, {m.Sealed, "read-only subvolume"}, {m.GroupOfFolder != "", "grpid"}, {m.Hides, "hides what cannot be read"}} {
+	}{
+		{m.ReadOnly, "read-only"},
+		{m.NoExec, "no-exec"},
+		{m.NoSUID, "no-suid"},
+		{m.NoDev, "no-dev"},
+		{m.NoFollow, "no-symfollow"},
+		{m.Sealed, "read-only subvolume"},
+		{m.GroupOfFolder != "", "grpid"},
+		{m.Hides, "hides what cannot be read"},
+	} {
 		if x.on {
 			out = append(out, x.word)
 		}
@@ -210,13 +229,15 @@ func ParsePrivilege(s string) (Privilege, error) {
 	if i := slices.Index(privilegeNames[:], strings.ToUpper(s)); i >= 0 {
 		return 1 << i, nil
 	}
-	return 0, fmt.Errorf("privilege %q has no bearing on files: want one of %s", s, strings.Join(privilegeNames[:], ", "))
+	return 0, fmt.Errorf("privilege %q has no bearing on files: want one of %s", s,
+		strings.Join(privilegeNames[:], ", "))
 }
 
 // A Subject is somebody who asks for access.
 type Subject struct {
-	ID         perm.Principal // perm.Everyone is whoever is nobody in particular
-	Name       string         // one number may have several names, each with groups of its own; "" for what the host calls the number
+	ID perm.Principal // perm.Everyone is whoever is nobody in particular
+	// one number may have several names, each with groups of its own; "" for what the host calls the number
+	Name       string
 	Groups     []perm.Principal
 	Privileges Privilege
 	Held       []Held // on file servers
@@ -236,8 +257,8 @@ func (h Held) Words(some ntsd.Privileges, who perm.Principal, d *perm.Directory)
 	return some.String() + " (by " + d.Name(h.By) + ")"
 }
 
-// SubjectOf is who has a number, as the host knows it, with groups that they do not belong to yet. Of several names it is the
-// first.
+// SubjectOf is who has a number, as the host knows it, with groups that they do not belong to yet. Of several
+// names it is the first.
 func SubjectOf(d *perm.Directory, id perm.Principal, joining ...perm.Principal) Subject {
 	if a := d.Account(id); a != nil {
 		return SubjectNamed(d, a, joining...)

@@ -17,7 +17,12 @@ var names = (&perm.Directory{
 		{ID: perm.UID(2), Name: "clerk", Groups: []perm.Principal{perm.GID(11), perm.GID(10)}},
 		{ID: perm.UID(3), Name: "web", Groups: []perm.Principal{perm.GID(12)}, Service: true},
 	},
-	Groups: []perm.Account{{ID: perm.GID(0), Name: "root"}, {ID: perm.GID(10), Name: "crew"}, {ID: perm.GID(11), Name: "clerks"}, {ID: perm.GID(12), Name: "www"}},
+	Groups: []perm.Account{
+		{ID: perm.GID(0), Name: "root"},
+		{ID: perm.GID(10), Name: "crew"},
+		{ID: perm.GID(11), Name: "clerks"},
+		{ID: perm.GID(12), Name: "www"},
+	},
 }).Index()
 
 func place(path string, k perm.Kind, p perm.POSIX) Place {
@@ -60,41 +65,68 @@ func TestMay(t *testing.T) {
 		at   string
 		says string
 	}{
-		{"others on the way", "web", Read, way(shut, file(perm.POSIX{Mode: 0o777})), false, ByOthers, "/srv", "the way stops at /srv: the folder, for others, has ---, not x"},
-		{"owner", "purser", Write, way(open, file(perm.POSIX{UID: 1, Mode: 0o200})), true, ByOwner, "/srv/f", "purser owns the path, and the owner has w"},
-		{"the owner's class only", "purser", Read, way(open, file(perm.POSIX{UID: 1, GID: 10, Mode: 0o077})), false, ByOwner, "/srv/f", "the owner has ---, not r"},
-		{"account entry", "web", Read, way(open, file(listed(perm.POSIX{Mode: 0o640}, user(3, 4), nil))), true, ByAccount, "/srv/f", "the entry for web on the path has r"},
-		{"mask", "web", Write, way(open, file(listed(perm.POSIX{Mode: 0o640}, user(3, 7), new(mode.Perm(4))))), false, ByMask, "/srv/f", "but the mask r-- takes w away"},
-		{"idle list", "web", Read, way(open, file(listed(perm.POSIX{Mode: 0o604}, user(3, 0), &none))), true, ByOthers, "/srv/f", "for others, has r"},
-		{"group", "clerk", Read, way(open, file(perm.POSIX{GID: 10, Mode: 0o640})), true, ByGroup, "/srv/f", "clerk is in the owning group of the path, which has r"},
-		{"named group", "clerk", Read, way(open, file(listed(perm.POSIX{Mode: 0o600}, posixacl.List{{Tag: posixacl.Group, ID: 11, Perm: 4}}, nil))), true, ByGroup, "/srv/f", "clerk is in group clerks"},
-		{"privilege", "root", Read, way(shut, file(perm.POSIX{UID: 1})), true, ByPrivilege, "/srv/f", "root: CAP_DAC_OVERRIDE"},
-		{"no program", "root", Execute, way(open, file(perm.POSIX{Mode: 0o666})), false, ByNoProgram, "/srv/f", "nobody may execute it"},
+		{"others on the way", "web", Read, way(shut, file(perm.POSIX{Mode: 0o777})), false, ByOthers, "/srv",
+			"the way stops at /srv: the folder, for others, has ---, not x"},
+		{"owner", "purser", Write, way(open, file(perm.POSIX{UID: 1, Mode: 0o200})), true, ByOwner, "/srv/f",
+			"purser owns the path, and the owner has w"},
+		{"the owner's class only", "purser", Read, way(open, file(perm.POSIX{UID: 1, GID: 10, Mode: 0o077})), false,
+			ByOwner, "/srv/f", "the owner has ---, not r"},
+		{"account entry", "web", Read, way(open, file(listed(perm.POSIX{Mode: 0o640}, user(3, 4), nil))), true,
+			ByAccount, "/srv/f", "the entry for web on the path has r"},
+		{"mask", "web", Write, way(open, file(listed(perm.POSIX{Mode: 0o640}, user(3, 7), new(mode.Perm(4))))), false,
+			ByMask, "/srv/f", "but the mask r-- takes w away"},
+		{"idle list", "web", Read, way(open, file(listed(perm.POSIX{Mode: 0o604}, user(3, 0), &none))), true, ByOthers,
+			"/srv/f", "for others, has r"},
+		{"group", "clerk", Read, way(open, file(perm.POSIX{GID: 10, Mode: 0o640})), true, ByGroup, "/srv/f",
+			"clerk is in the owning group of the path, which has r"},
+		{"named group", "clerk", Read,
+			way(open,
+				file(listed(perm.POSIX{Mode: 0o600}, posixacl.List{{Tag: posixacl.Group, ID: 11, Perm: 4}}, nil))),
+			true, ByGroup, "/srv/f", "clerk is in group clerks"},
+		{"privilege", "root", Read, way(shut, file(perm.POSIX{UID: 1})), true, ByPrivilege, "/srv/f",
+			"root: CAP_DAC_OVERRIDE"},
+		{"no program", "root", Execute, way(open, file(perm.POSIX{Mode: 0o666})), false, ByNoProgram, "/srv/f",
+			"nobody may execute it"},
 		{"sticky", "clerk", Delete, way(sticky, file(perm.POSIX{UID: 3})), false, BySticky, "/srv", "is sticky"},
-		{"sticky, own", "web", Delete, way(sticky, file(perm.POSIX{UID: 3})), true, ByOthers, "/srv", "its folder /srv"},
-		{"read-only", "purser", Write, way(open, mounted(file(perm.POSIX{UID: 1, Mode: 0o600}), Mount{ReadOnly: true})), false, ByReadOnly, "/srv/f", "mounted read-only (at /srv)"},
-		{"no-exec", "root", Execute, way(open, mounted(file(perm.POSIX{Mode: 0o777}), Mount{NoExec: true})), false, ByNoExec, "/srv/f", "mounted no-exec"},
-		{"immutable", "root", Write, way(open, file(perm.POSIX{Mode: 0o666, Flags: perm.Immutable})), false, ByImmutable, "/srv/f", "not even root"},
-		{"append-only", "root", Write, way(open, file(perm.POSIX{Mode: 0o666, Flags: perm.AppendOnly})), false, ByAppendOnly, "/srv/f", "can be added to"},
-		{"not the owner", "clerk", Change, way(open, file(perm.POSIX{UID: 1, Mode: 0o777})), false, ByNotOwner, "/srv/f", "only its owner purser or root"},
-		{"ownership", "purser", Change, way(open, file(perm.POSIX{UID: 1})), true, ByOwnership, "/srv/f", "purser owns it"},
-		{"the top", "root", Delete, Way{place("/", perm.Folder, perm.POSIX{})}, false, ByRoot, "/", "lies in no folder"},
-		{"of another kind", "root", Enter, way(open, file(perm.POSIX{})), false, ByKind, "/srv/f", "no such thing with a file"},
-		{"a link", "root", Read, way(open, place("/srv/l", perm.Link, perm.POSIX{})), false, ByLink, "/srv/l", "what it leads to decides"},
-		{"a file on the way", "root", Read, way(place("/srv", perm.File, perm.POSIX{Mode: 0o777}), file(perm.POSIX{})), false, ByFolderOnWay, "/srv", "no folder"},
-		{"not read", "root", Read, way(open, Place{Path: "/srv/f", Kind: perm.File}), false, ByUnread, "/srv/f", "could not be read"},
+		{"sticky, own", "web", Delete, way(sticky, file(perm.POSIX{UID: 3})), true, ByOthers, "/srv",
+			"its folder /srv"},
+		{"read-only", "purser", Write, way(open, mounted(file(perm.POSIX{UID: 1, Mode: 0o600}), Mount{ReadOnly: true})),
+			false, ByReadOnly, "/srv/f", "mounted read-only (at /srv)"},
+		{"no-exec", "root", Execute, way(open, mounted(file(perm.POSIX{Mode: 0o777}), Mount{NoExec: true})), false,
+			ByNoExec, "/srv/f", "mounted no-exec"},
+		{"immutable", "root", Write, way(open, file(perm.POSIX{Mode: 0o666, Flags: perm.Immutable})), false,
+			ByImmutable, "/srv/f", "not even root"},
+		{"append-only", "root", Write, way(open, file(perm.POSIX{Mode: 0o666, Flags: perm.AppendOnly})), false,
+			ByAppendOnly, "/srv/f", "can be added to"},
+		{"not the owner", "clerk", Change, way(open, file(perm.POSIX{UID: 1, Mode: 0o777})), false, ByNotOwner,
+			"/srv/f", "only its owner purser or root"},
+		{"ownership", "purser", Change, way(open, file(perm.POSIX{UID: 1})), true, ByOwnership, "/srv/f",
+			"purser owns it"},
+		{"the top", "root", Delete, Way{place("/", perm.Folder, perm.POSIX{})}, false, ByRoot, "/",
+			"lies in no folder"},
+		{"of another kind", "root", Enter, way(open, file(perm.POSIX{})), false, ByKind, "/srv/f",
+			"no such thing with a file"},
+		{"a link", "root", Read, way(open, place("/srv/l", perm.Link, perm.POSIX{})), false, ByLink, "/srv/l",
+			"what it leads to decides"},
+		{"a file on the way", "root", Read, way(place("/srv", perm.File, perm.POSIX{Mode: 0o777}), file(perm.POSIX{})),
+			false, ByFolderOnWay, "/srv", "no folder"},
+		{"not read", "root", Read, way(open, Place{Path: "/srv/f", Kind: perm.File}), false, ByUnread, "/srv/f",
+			"could not be read"},
 	} {
 		id, _ := names.User(c.who)
 		a := NewAsker(SubjectOf(names, id))
 		got := a.May(c.way, c.op, names)
-		if got.Allowed != c.ok || got.Cause != c.code || string(got.At) != c.at || !strings.Contains(got.Reason, c.says) {
-			t.Errorf("%s: %v by %s at %s: %q; want %v by %s at %s, %q", c.name, got.Allowed, got.Cause, got.At, got.Reason, c.ok, c.code, c.at, c.says)
+		if got.Allowed != c.ok || got.Cause != c.code || string(got.At) != c.at ||
+			!strings.Contains(got.Reason, c.says) {
+			t.Errorf("%s: %v by %s at %s: %q; want %v by %s at %s, %q", c.name, got.Allowed, got.Cause, got.At,
+				got.Reason, c.ok, c.code, c.at, c.says)
 		}
 		if a.Can(c.way, c.op) != got.Allowed {
 			t.Errorf("%s: Can says otherwise", c.name)
 		}
 	}
-	// Whoever may put a link into a folder for all makes others follow it, where the kernel does not guard against that.
+	// Whoever may put a link into a folder for all makes others follow it, where the kernel does not guard
+	// against that.
 	for _, c := range []struct {
 		what   string
 		folder perm.POSIX
@@ -106,21 +138,30 @@ func TestMay(t *testing.T) {
 		{"a folder that is not sticky", perm.POSIX{UID: 0, Mode: 0o777}, 3, false},
 		{"a folder that not all may write to", perm.POSIX{UID: 0, Mode: 0o1775}, 3, false},
 	} {
-		w := Way{place("/", perm.Folder, perm.POSIX{Mode: 0o755}), place("/tmp", perm.Folder, c.folder), place("/tmp/l", perm.Link, perm.POSIX{UID: c.owner, Mode: 0o777})}
+		w := Way{
+			place("/", perm.Folder, perm.POSIX{Mode: 0o755}),
+			place("/tmp", perm.Folder, c.folder),
+			place("/tmp/l", perm.Link, perm.POSIX{UID: c.owner, Mode: 0o777}),
+		}
 		if got := NewAsker(SubjectOf(nil, perm.UID(0))).May(w, Read, nil); (len(got.Notes) > 0) != c.noted {
 			t.Errorf("%s: %+v", c.what, got)
 		}
 	}
 	// What lies behind the place where the way stops was not reached.
-	got := NewAsker(SubjectOf(names, perm.UID(3))).May(way(shut, place("/srv/d", perm.Folder, perm.POSIX{Mode: 0o777}), place("/srv/d/f", perm.File, perm.POSIX{Mode: 0o777})), Read, names)
-	if w := got.Way; len(w) != 3 || !w[0].Passed || w[1].Passed || !w[1].Reached || w[2].Reached || got.Entry != "other::---" {
+	got := NewAsker(SubjectOf(names, perm.UID(3))).May(
+		way(shut, place("/srv/d", perm.Folder, perm.POSIX{Mode: 0o777}),
+			place("/srv/d/f", perm.File, perm.POSIX{Mode: 0o777})),
+		Read, names)
+	if w := got.Way; len(w) != 3 || !w[0].Passed || w[1].Passed || !w[1].Reached || w[2].Reached ||
+		got.Entry != "other::---" {
 		t.Errorf("way %+v, entry %q", w, got.Entry)
 	}
 }
 
 func TestJoining(t *testing.T) {
 	w := way(place("/srv", perm.Folder, perm.POSIX{UID: 1, GID: 10, Mode: 0o750}))
-	if NewAsker(SubjectOf(names, perm.UID(3))).Can(w, Enter) || !NewAsker(SubjectOf(names, perm.UID(3), perm.GID(10))).Can(w, Enter) {
+	if NewAsker(SubjectOf(names, perm.UID(3))).Can(w, Enter) ||
+		!NewAsker(SubjectOf(names, perm.UID(3), perm.GID(10))).Can(w, Enter) {
 		t.Error("joining the group makes no difference")
 	}
 }
@@ -135,7 +176,14 @@ func TestPeople(t *testing.T) {
 	for _, h := range Everybody(w, List, names) {
 		can[h.ID] = h.Answers[0].Allowed
 	}
-	for id, want := range map[perm.Principal]bool{perm.Everyone: false, perm.UID(0): true, perm.UID(1): true, perm.UID(2): true, perm.UID(3): false, perm.UID(77): true} {
+	for id, want := range map[perm.Principal]bool{
+		perm.Everyone: false,
+		perm.UID(0):   true,
+		perm.UID(1):   true,
+		perm.UID(2):   true,
+		perm.UID(3):   false,
+		perm.UID(77):  true,
+	} {
 		if got, ok := can[id]; !ok || got != want {
 			t.Errorf("%s: %v (asked: %v), want %v", id, got, ok, want)
 		}

@@ -41,7 +41,9 @@ func New(folder perm.Set, k perm.Kind, s Subject, asked Asked, d *perm.Directory
 	// XFS goes by the folder's set-group-ID first, the others by the option alone.
 	case fs != "" && (fs != "xfs" || f.Mode&mode.SetGID == 0):
 		p.GID = f.GID
-		m.Notes = append(m.Notes, "group "+d.Name(perm.GID(f.GID))+": the file system is mounted so that new paths get their folder's group (grpid)")
+		m.Notes = append(m.Notes,
+			"group "+d.Name(perm.GID(f.GID))+
+				": the file system is mounted so that new paths get their folder's group (grpid)")
 	case f.Mode&mode.SetGID != 0:
 		p.GID = f.GID
 		m.Notes = append(m.Notes, "group "+d.Name(perm.GID(f.GID))+": the folder has set-group-ID")
@@ -50,17 +52,24 @@ func New(folder perm.Set, k perm.Kind, s Subject, asked Asked, d *perm.Directory
 			m.Notes = append(m.Notes, "set-group-ID is passed on to folders")
 		}
 	default:
-		m.Notes = append(m.Notes, "group "+d.Name(perm.GID(p.GID))+": the primary group of who makes it, since the folder has no set-group-ID")
+		m.Notes = append(m.Notes,
+			"group "+d.Name(perm.GID(p.GID))+
+				": the primary group of who makes it, since the folder has no set-group-ID")
 	}
 	if f.Default != nil {
 		p.Access, p.Mode = f.Default.Inherit(p.Mode)
 		if k == perm.Folder {
 			p.Default = f.Default
 		}
-		m.Notes = append(m.Notes, fmt.Sprintf("entries come from the folder's default entries; the program asks for %s and the umask has no part in it", asked.Mode))
+		m.Notes = append(m.Notes,
+			fmt.Sprintf(
+				"entries come from the folder's default entries; the program asks for %s and the umask has "+
+					"no part in it",
+				asked.Mode))
 	} else {
 		p.Mode &^= asked.Umask & 0o777
-		m.Notes = append(m.Notes, fmt.Sprintf("mode: the program asks for %s, the umask %s takes its bits away", asked.Mode, asked.Umask))
+		m.Notes = append(m.Notes,
+			fmt.Sprintf("mode: the program asks for %s, the umask %s takes its bits away", asked.Mode, asked.Umask))
 	}
 	m.Set = p.Set()
 	return m, nil

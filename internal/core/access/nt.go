@@ -38,7 +38,9 @@ type ntAsker struct {
 }
 
 // everybodysGroups are those that whoever signs in to a file server is in.
-var everybodysGroups = []perm.Principal{perm.SIDOf(ntsd.Everyone), perm.SIDOf(ntsd.Authenticated), perm.SIDOf(ntsd.Network)}
+var everybodysGroups = []perm.Principal{
+	perm.SIDOf(ntsd.Everyone), perm.SIDOf(ntsd.Authenticated), perm.SIDOf(ntsd.Network),
+}
 
 func newNTAsker(s Subject) ntAsker {
 	a := ntAsker{known: map[perm.Set]*ntsd.Descriptor{}, shares: map[perm.Set]ntsd.Mask{}}
@@ -101,8 +103,8 @@ func (a *Asker) Lacks(p *Place) ntsd.Mask {
 // shown is what a share that hides asks for: all that reading takes, but for waiting.
 const shown = ntsd.ReadSet &^ ntsd.Synchronize
 
-// Sees says whether a listing shows the last place of a way to the asker, who may list the folder that it is in. Only on a share that
-// hides what somebody cannot read that is a question.
+// Sees says whether a listing shows the last place of a way to the asker, who may list the folder that it is
+// in. Only on a share that hides what somebody cannot read that is a question.
 func (a *Asker) Sees(w Way) bool {
 	p := &w[len(w)-1]
 	if !p.Mount.Hides || p.Set.Scheme() != perm.SchemeNT {
@@ -113,10 +115,21 @@ func (a *Asker) Sees(w Way) bool {
 }
 
 // rightFor is what an operation takes of the path's own list.
-var rightFor = map[Operation]ntsd.Mask{Read: ntsd.ReadData, List: ntsd.ReadData, Write: ntsd.WriteData, CreateFile: ntsd.WriteData, CreateFolder: ntsd.AppendData, Execute: ntsd.Execute,
-	Delete: ntsd.Delete, Rename: ntsd.Delete, Change: ntsd.WriteDAC, Own: ntsd.WriteOwner}
+var rightFor = map[Operation]ntsd.Mask{
+	Read:         ntsd.ReadData,
+	List:         ntsd.ReadData,
+	Write:        ntsd.WriteData,
+	CreateFile:   ntsd.WriteData,
+	CreateFolder: ntsd.AppendData,
+	Execute:      ntsd.Execute,
+	Delete:       ntsd.Delete,
+	Rename:       ntsd.Delete,
+	Change:       ntsd.WriteDAC,
+	Own:          ntsd.WriteOwner,
+}
 
-// Adding is the right to have something of a kind in a folder: one for files, another one for folders (MS-FSA 2.1.5.1.1).
+// Adding is the right to have something of a kind in a folder: one for files, another one for folders (MS-FSA
+// 2.1.5.1.1).
 func Adding(k perm.Kind) ntsd.Mask {
 	if k == perm.Folder {
 		return ntsd.AppendData
@@ -140,7 +153,8 @@ func (a *ntAsker) decide(folder, at *Place, op Operation) verdict {
 	}
 	through := a.through(&at.Mount)
 	if op == Enter {
-		if through&(ntsd.ReadData|ntsd.Execute|ntsd.ReadAttributes) == 0 { // who gets nothing from a share is not let in at all
+		if through&(ntsd.ReadData|ntsd.Execute|ntsd.ReadAttributes) == 0 {
+			// who gets nothing from a share is not let in at all
 			return verdict{code: ByShareList, share: shareRuling{kind: at.Kind, rights: ntsd.ReadData}}
 		}
 		return verdict{ok: true, code: ByTraverse}
@@ -215,14 +229,16 @@ func join(a, b string) string {
 	return a + "; " + b
 }
 
-// ownerRights says where servers differ: some pass over the entries for owner rights of a folder in which something is made.
+// ownerRights says where servers differ: some pass over the entries for owner rights of a folder in which
+// something is made.
 func (a *ntAsker) ownerRights(folder *ntsd.Descriptor) string {
 	if folder == nil || folder.Owner != a.token.User {
 		return ""
 	}
 	for _, e := range folder.Entries {
 		if e.SID == ntsd.OwnerRights && e.Flags&ntsd.InheritOnly == 0 {
-			return "the folder has an entry for owner rights: Samba passes over it where something is made in a folder, and may answer otherwise"
+			return "the folder has an entry for owner rights: Samba passes over it where something is made in a " +
+				"folder, and may answer otherwise"
 		}
 	}
 	return ""
@@ -231,8 +247,8 @@ func (a *ntAsker) ownerRights(folder *ntsd.Descriptor) string {
 // maxUndissolved bounds the groups that an answer is tried with: who owns something may name thousands.
 const maxUndissolved = 20
 
-// undissolved tells which groups would turn an answer round for whoever is in them, where nobody knows who is: an entry of such a group must
-// not count as nobody's.
+// undissolved tells which groups would turn an answer round for whoever is in them, where nobody knows who
+// is: an entry of such a group must not count as nobody's.
 func (a *ntAsker) undissolved(folder, at *Place, op Operation, ok bool, d *perm.Directory) (out []string) {
 	sets := []perm.Set{at.Set, at.Mount.Share}
 	if folder != nil {
@@ -249,13 +265,18 @@ func (a *ntAsker) undissolved(folder, at *Place, op Operation, ok bool, d *perm.
 				continue
 			}
 			if len(seen) == maxUndissolved {
-				return append(out, fmt.Sprintf("not known: more than %d groups are named of which the server does not tell who is in them", maxUndissolved))
+				return append(out,
+					fmt.Sprintf(
+						"not known: more than %d groups are named of which the server does not tell who is in them",
+						maxUndissolved))
 			}
 			seen = append(seen, e.SID)
 			in := ntAsker{token: a.token, known: a.known, shares: map[perm.Set]ntsd.Mask{}}
 			in.token.Groups = append(slices.Clone(a.token.Groups), e.SID)
 			if in.decide(folder, at, op).ok != ok {
-				out = append(out, fmt.Sprintf("not known: the server does not tell who is in %s, and for them the answer is %s", d.Name(perm.SIDOf(e.SID)), map[bool]string{true: "no", false: "yes"}[ok]))
+				out = append(out,
+					fmt.Sprintf("not known: the server does not tell who is in %s, and for them the answer is %s",
+						d.Name(perm.SIDOf(e.SID)), map[bool]string{true: "no", false: "yes"}[ok]))
 			}
 		}
 	}
@@ -287,8 +308,8 @@ func (a *Asker) held(p ntsd.Privileges, d *perm.Directory) string {
 	return p.String()
 }
 
-// passedOver tells what a refusal does not count: privileges that programs have to ask for (MS-FSA 2.1.5.1.2.1), and what
-// the server does not tell.
+// passedOver tells what a refusal does not count: privileges that programs have to ask for (MS-FSA
+// 2.1.5.1.2.1), and what the server does not tell.
 func (a *Asker) passedOver(v verdict, op Operation, d *perm.Directory) (byAsking bool, out []string) {
 	if v.ok || v.code == ByShareTop || v.code == ByShareList || v.code == ByKind || v.code == ByUnread {
 		return false, nil
@@ -298,7 +319,9 @@ func (a *Asker) passedOver(v verdict, op Operation, d *perm.Directory) (byAsking
 		p, what = ntsd.Backup, "read"
 	}
 	if byAsking = a.nt.token.Privileges&p != 0; byAsking {
-		out = append(out, "holds "+a.held(p, d)+": programs that ask for it "+what+" whatever lists say, on Windows servers; Samba does not go by it")
+		out = append(out,
+			"holds "+a.held(p, d)+": programs that ask for it "+what+
+				" whatever lists say, on Windows servers; Samba does not go by it")
 	}
 	if d != nil {
 		for _, x := range d.Untold {
@@ -368,9 +391,15 @@ func newOnShare(parent *ntsd.Descriptor, k perm.Kind, s Subject, d *perm.Directo
 	if parent.Open {
 		m.Notes = append(m.Notes, "the folder has no list, and hands nothing on")
 	}
-	child := ntsd.Child(parent, k == perm.Folder, owner, group, []ntsd.Entry{{Mask: ntsd.Full, SID: owner}, {Mask: ntsd.Full, SID: ntsd.System}})
+	child := ntsd.Child(parent, k == perm.Folder, owner, group, []ntsd.Entry{
+		{Mask: ntsd.Full, SID: owner},
+		{Mask: ntsd.Full, SID: ntsd.System},
+	})
 	if fromAbove := ntsd.Child(parent, k == perm.Folder, owner, group, nil); len(fromAbove.Entries) == 0 {
-		m.Notes = append(m.Notes, "nothing is handed on to a "+k.String()+": it gets what the server gives by itself, as a rule everything to "+d.Name(s.ID)+" and to the system")
+		m.Notes = append(m.Notes,
+			"nothing is handed on to a "+k.String()+
+				": it gets what the server gives by itself, as a rule everything to "+d.Name(s.ID)+
+				" and to the system")
 	} else {
 		m.Notes = append(m.Notes, "entries come down from the folder; no program and no umask has a part in it")
 		for _, e := range parent.Entries {

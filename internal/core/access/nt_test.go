@@ -14,12 +14,21 @@ import (
 // What somebody can do on a share, and the entry that says so.
 func TestShares(t *testing.T) {
 	surveyor, crew := ntsd.NewSID(5, 21, 1, 2, 3, 1001), ntsd.NewSID(5, 21, 1, 2, 3, 1100)
-	d := (&perm.Directory{Accounts: []perm.Account{{ID: perm.SIDOf(surveyor), Name: "surveyor", Groups: []perm.Principal{perm.SIDOf(crew)}}}, Groups: []perm.Account{{ID: perm.SIDOf(crew), Name: "crew"}}}).Index()
+	d := (&perm.Directory{
+		Accounts: []perm.Account{
+			{ID: perm.SIDOf(surveyor), Name: "surveyor", Groups: []perm.Principal{perm.SIDOf(crew)}},
+		},
+		Groups: []perm.Account{{ID: perm.SIDOf(crew), Name: "crew"}},
+	}).Index()
 	set := func(sddl string) perm.Set {
 		return described(t, strings.NewReplacer("surveyor", surveyor.String(), "crew", crew.String()).Replace(sddl))
 	}
 	way := func(folder, file string) Way {
-		return Way{{Path: "/", Kind: perm.Folder, Set: set("D:NO_ACCESS_CONTROL")}, {Path: "/charts", Kind: perm.Folder, Set: set(folder)}, {Path: pathname.Path("/charts/x"), Kind: perm.File, Set: set(file)}}
+		return Way{
+			{Path: "/", Kind: perm.Folder, Set: set("D:NO_ACCESS_CONTROL")},
+			{Path: "/charts", Kind: perm.Folder, Set: set(folder)},
+			{Path: pathname.Path("/charts/x"), Kind: perm.File, Set: set(file)},
+		}
 	}
 	type question struct {
 		what         string
@@ -32,7 +41,8 @@ func TestShares(t *testing.T) {
 	ask := func(c question, w Way) {
 		t.Helper()
 		a := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).May(w, c.op, d)
-		if a.Allowed != c.ok || a.Cause != c.cause || string(a.At) != c.at || !strings.Contains(a.Reason+" "+a.Entry+strings.Join(a.Notes, " "), c.says) {
+		if a.Allowed != c.ok || a.Cause != c.cause || string(a.At) != c.at ||
+			!strings.Contains(a.Reason+" "+a.Entry+strings.Join(a.Notes, " "), c.says) {
 			t.Errorf("%s: %+v", c.what, a)
 		}
 		if got := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).Can(w, c.op); got != c.ok {
@@ -40,27 +50,38 @@ func TestShares(t *testing.T) {
 		}
 	}
 	for _, c := range []question{
-		{"by the group's entry", "O:SYD:", "O:SYD:(A;;FR;;;crew)", Read, true, ByAllow, "/charts/x", "allow crew: read"},
-		{"a deny before it", "O:SYD:", "O:SYD:(D;;FR;;;crew)(A;;FR;;;surveyor)", Read, false, ByDeny, "/charts/x", "withholds read-data: deny crew"},
-		{"nothing", "O:SYD:(A;OICI;FA;;;WD)", "O:SYD:P", Read, false, ByNoEntry, "/charts/x", "no entry on the path grants surveyor read-data"},
+		{"by the group's entry", "O:SYD:", "O:SYD:(A;;FR;;;crew)", Read, true, ByAllow, "/charts/x",
+			"allow crew: read"},
+		{"a deny before it", "O:SYD:", "O:SYD:(D;;FR;;;crew)(A;;FR;;;surveyor)", Read, false, ByDeny, "/charts/x",
+			"withholds read-data: deny crew"},
+		{"nothing", "O:SYD:(A;OICI;FA;;;WD)", "O:SYD:P", Read, false, ByNoEntry, "/charts/x",
+			"no entry on the path grants surveyor read-data"},
 		{"an owner", "O:SYD:", "O:surveyorD:", Change, true, ByOwnership, "/charts/x", "surveyor owns it"},
 		{"owning is not access", "O:SYD:", "O:surveyorD:", Read, false, ByNoEntry, "/charts/x", "no entry"},
-		{"deleting by the folder", "O:SYD:(A;;DT;;;crew)", "O:SYD:", Delete, true, ByDeleteChild, "/charts", "whatever the path's own list says"},
-		{"renaming needs the folder, too", "O:SYD:", "O:SYD:(A;;SD;;;crew)", Rename, false, ByNoEntry, "/charts", "add-files"},
-		{"no list", "O:SYD:", "O:SYD:NO_ACCESS_CONTROL", Write, true, ByNoList, "/charts/x", "everybody may do everything"},
+		{"deleting by the folder", "O:SYD:(A;;DT;;;crew)", "O:SYD:", Delete, true, ByDeleteChild, "/charts",
+			"whatever the path's own list says"},
+		{"renaming needs the folder, too", "O:SYD:", "O:SYD:(A;;SD;;;crew)", Rename, false, ByNoEntry, "/charts",
+			"add-files"},
+		{"no list", "O:SYD:", "O:SYD:NO_ACCESS_CONTROL", Write, true, ByNoList, "/charts/x",
+			"everybody may do everything"},
 	} {
 		ask(c, way(c.folder, c.file))
 	}
 	// Of a folder: files and folders take rights of their own.
 	for _, c := range []question{
-		{"a folder for files is none for folders", "O:SYD:", "O:SYD:(A;;0x1200ab;;;WD)", CreateFolder, false, ByNoEntry, "/charts/x", "add-folders"},
-		{"and the other way round", "O:SYD:", "O:SYD:(A;;0x1200ad;;;WD)", CreateFile, false, ByNoEntry, "/charts/x", "add-files"},
+		{"a folder for files is none for folders", "O:SYD:", "O:SYD:(A;;0x1200ab;;;WD)", CreateFolder, false, ByNoEntry,
+			"/charts/x", "add-folders"},
+		{"and the other way round", "O:SYD:", "O:SYD:(A;;0x1200ad;;;WD)", CreateFile, false, ByNoEntry, "/charts/x",
+			"add-files"},
 		{"files alone", "O:SYD:", "O:SYD:(A;;0x1200ab;;;WD)", Create, true, ByAllow, "/charts/x", "files alone"},
 		{"folders alone", "O:SYD:", "O:SYD:(A;;0x1200ad;;;WD)", Create, true, ByAllow, "/charts/x", "folders alone"},
 		{"neither", "O:SYD:", "O:SYD:(A;;FR;;;WD)", Create, false, ByNoEntry, "/charts/x", "add-files"},
-		{"where owner rights say otherwise", "O:SYD:", "O:surveyorD:(A;;FA;;;WD)(D;;FW;;;OW)", CreateFile, true, ByAllow, "/charts/x", "Samba passes over it"},
-		{"a folder gets a name in a folder for folders", "O:SYD:(A;;0x1200ad;;;WD)", "O:SYD:(A;;FA;;;WD)", Rename, true, ByAllow, "/charts/x", "delete"},
-		{"and none in one for files", "O:SYD:(A;;0x1200ab;;;WD)", "O:SYD:(A;;FA;;;WD)", Rename, false, ByNoEntry, "/charts", "add-folders"},
+		{"where owner rights say otherwise", "O:SYD:", "O:surveyorD:(A;;FA;;;WD)(D;;FW;;;OW)", CreateFile, true,
+			ByAllow, "/charts/x", "Samba passes over it"},
+		{"a folder gets a name in a folder for folders", "O:SYD:(A;;0x1200ad;;;WD)", "O:SYD:(A;;FA;;;WD)", Rename, true,
+			ByAllow, "/charts/x", "delete"},
+		{"and none in one for files", "O:SYD:(A;;0x1200ab;;;WD)", "O:SYD:(A;;FA;;;WD)", Rename, false, ByNoEntry,
+			"/charts", "add-folders"},
 	} {
 		w := way(c.folder, c.file)
 		w[2].Kind = perm.Folder
@@ -68,8 +89,15 @@ func TestShares(t *testing.T) {
 	}
 	// Nobody removes a share, nor makes one, by the list of what is in it.
 	share := way("O:SYD:(A;;FA;;;WD)", "O:SYD:")[:2]
-	for op, w := range map[Operation]Way{Delete: share, Rename: share, Create: share[:1], CreateFile: share[:1], Change: share[:1]} {
-		if a := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).May(w, op, d); a.Allowed || a.Cause != ByShareTop && a.Cause != ByRoot {
+	for op, w := range map[Operation]Way{
+		Delete:     share,
+		Rename:     share,
+		Create:     share[:1],
+		CreateFile: share[:1],
+		Change:     share[:1],
+	} {
+		if a := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).May(w, op, d); a.Allowed ||
+			a.Cause != ByShareTop && a.Cause != ByRoot {
 			t.Errorf("%s %s: %+v", op, w[len(w)-1].Path, a)
 		}
 	}
@@ -101,7 +129,8 @@ func described(t *testing.T, sddl string) perm.Set {
 	return s
 }
 
-// What is marked as read-only is neither written nor deleted, whatever the lists say; where nobody looked a yes says so.
+// What is marked as read-only is neither written nor deleted, whatever the lists say; where nobody looked a
+// yes says so.
 func markedReadOnly(t *testing.T) {
 	t.Helper()
 	for _, c := range []struct {
@@ -124,17 +153,25 @@ func markedReadOnly(t *testing.T) {
 		for _, sddl := range []string{"O:SYD:(A;;FA;;;WD)", "O:SY" + c.list} {
 			sets = append(sets, described(t, sddl))
 		}
-		w := Way{{Path: "/", Kind: perm.Folder, Set: sets[0]}, {Path: "/charts", Kind: perm.Folder, Set: sets[0]}, {Path: "/charts/x", Kind: perm.File, Set: sets[1], Mark: c.mark}}
+		w := Way{
+			{Path: "/", Kind: perm.Folder, Set: sets[0]},
+			{Path: "/charts", Kind: perm.Folder, Set: sets[0]},
+			{Path: "/charts/x", Kind: perm.File, Set: sets[1], Mark: c.mark},
+		}
 		a := NewAsker(SubjectOf(nil, perm.SIDOf(ntsd.NewSID(5, 21, 1, 2, 3, 9)))).May(w, c.op, nil)
-		if said := strings.Join(a.Notes, "; "); a.Allowed != c.ok || (c.says == "") != (said == "") || !strings.Contains(said, c.says) {
+		said := strings.Join(a.Notes, "; ")
+		if a.Allowed != c.ok || (c.says == "") != (said == "") || !strings.Contains(said, c.says) {
 			t.Errorf("%s, marked %q, %s: %+v", c.list, c.mark, c.op, a)
 		}
 	}
 }
 
-// Of a list of thousands, as whoever owns something may make one, no entry costs more than a look into a table for each who is asked for.
+// Of a list of thousands, as whoever owns something may make one, no entry costs more than a look into a
+// table for each who is asked for.
 func TestLongListsCostLittle(t *testing.T) {
-	d := (&perm.Directory{Groups: []perm.Account{{ID: perm.SIDOf(ntsd.NewSID(5, 21, 7, 7, 7, 1)), Name: `FAR\pilots`}}}).Index()
+	d := (&perm.Directory{
+		Groups: []perm.Account{{ID: perm.SIDOf(ntsd.NewSID(5, 21, 7, 7, 7, 1)), Name: `FAR\pilots`}},
+	}).Index()
 	x := ntsd.Descriptor{Owner: ntsd.System}
 	for i := range 1500 {
 		x.Entries = append(x.Entries, ntsd.Entry{Mask: ntsd.ReadSet, SID: ntsd.NewSID(5, 21, 1, 2, 3, uint32(i))})
@@ -150,11 +187,22 @@ func TestLongListsCostLittle(t *testing.T) {
 	}
 }
 
-// Privileges count, by themselves and by groups; what a program has to ask for is told beside a no, and so is what nobody told.
+// Privileges count, by themselves and by groups; what a program has to ask for is told beside a no, and so is
+// what nobody told.
 func privileged(t *testing.T) {
 	t.Helper()
-	names := map[string]ntsd.SID{"owner": ntsd.NewSID(5, 21, 1, 2, 3, 1), "saver": ntsd.NewSID(5, 21, 1, 2, 3, 2), "member": ntsd.NewSID(5, 21, 1, 2, 3, 3), "keeper": ntsd.NewSID(5, 21, 1, 2, 3, 4), "clerk": ntsd.NewSID(5, 21, 1, 2, 3, 5)}
-	powers := map[string]ntsd.Privileges{"owner": ntsd.TakeOwnership, "saver": ntsd.Backup | ntsd.Restore, "keeper": ntsd.Everything}
+	names := map[string]ntsd.SID{
+		"owner":  ntsd.NewSID(5, 21, 1, 2, 3, 1),
+		"saver":  ntsd.NewSID(5, 21, 1, 2, 3, 2),
+		"member": ntsd.NewSID(5, 21, 1, 2, 3, 3),
+		"keeper": ntsd.NewSID(5, 21, 1, 2, 3, 4),
+		"clerk":  ntsd.NewSID(5, 21, 1, 2, 3, 5),
+	}
+	powers := map[string]ntsd.Privileges{
+		"owner":  ntsd.TakeOwnership,
+		"saver":  ntsd.Backup | ntsd.Restore,
+		"keeper": ntsd.Everything,
+	}
 	d := &perm.Directory{Untold: []string{"the weather"}}
 	for name, sid := range names {
 		a := perm.Account{ID: perm.SIDOf(sid), Name: name, Privileges: powers[name]}
@@ -163,11 +211,17 @@ func privileged(t *testing.T) {
 		}
 		d.Accounts = append(d.Accounts, a)
 	}
-	d.Groups = []perm.Account{{ID: perm.SIDOf(ntsd.Administrators), Name: "administrators", Privileges: ntsd.TakeOwnership | ntsd.Backup}}
+	d.Groups = []perm.Account{
+		{ID: perm.SIDOf(ntsd.Administrators), Name: "administrators", Privileges: ntsd.TakeOwnership | ntsd.Backup},
+	}
 	s := described(t, "O:SYD:P")
 	d.Index()
 
-	w := Way{{Path: "/", Kind: perm.Folder, Set: s}, {Path: "/charts", Kind: perm.Folder, Set: s}, {Path: "/charts/x", Kind: perm.File, Set: s}}
+	w := Way{
+		{Path: "/", Kind: perm.Folder, Set: s},
+		{Path: "/charts", Kind: perm.Folder, Set: s},
+		{Path: "/charts/x", Kind: perm.File, Set: s},
+	}
 	for _, c := range []struct {
 		who  string
 		op   Operation
@@ -177,7 +231,8 @@ func privileged(t *testing.T) {
 		{"owner", Own, true, "owner holds SeTakeOwnershipPrivilege, which passes over the list of the path"},
 		{"owner", Read, false, "not counted, since the server does not tell it: the weather"},
 		{"member", Own, true, "member holds SeTakeOwnershipPrivilege (by administrators)"},
-		{"member", Read, false, "holds SeBackupPrivilege (by administrators): programs that ask for it read whatever lists say"},
+		{"member", Read, false,
+			"holds SeBackupPrivilege (by administrators): programs that ask for it read whatever lists say"},
 		{"member", Write, false, "no entry"},
 		{"member", Execute, false, "holds SeBackupPrivilege (by administrators)"},
 		{"saver", Read, false, "holds SeBackupPrivilege: programs that ask for it read"},
@@ -190,7 +245,8 @@ func privileged(t *testing.T) {
 		if a.ByAsking != strings.Contains(strings.Join(a.Notes, ""), "programs that ask") {
 			t.Errorf("%s %s, by asking: %+v", c.who, c.op, a)
 		}
-		if said := a.Reason + "; " + strings.Join(a.Notes, "; "); a.Allowed != c.ok || !strings.Contains(said, c.says) || c.ok && a.Cause != ByPrivilege {
+		said := a.Reason + "; " + strings.Join(a.Notes, "; ")
+		if a.Allowed != c.ok || !strings.Contains(said, c.says) || c.ok && a.Cause != ByPrivilege {
 			t.Errorf("%s %s: %+v", c.who, c.op, a)
 		}
 	}
@@ -205,7 +261,8 @@ func privileged(t *testing.T) {
 	if _, again, err := back.Encode(); err != nil || again != hash {
 		t.Errorf("read back it is another one: %v, %s", err, b)
 	}
-	if err := json.Unmarshal([]byte(`{"accounts":[{"id":"S-1-1-0","privileges":"SeFlyPrivilege"}]}`), &back); err == nil {
+	if err := json.Unmarshal([]byte(`{"accounts":[{"id":"S-1-1-0","privileges":"SeFlyPrivilege"}]}`),
+		&back); err == nil {
 		t.Error("a privilege that is none")
 	}
 }
@@ -218,26 +275,41 @@ func TestNewOnShare(t *testing.T) {
 		folder, want, says string
 		kind               perm.Kind
 	}{
-		{"O:SYD:PAI(A;OICI;FR;;;WD)(A;OICIIO;FA;;;CO)", "allow everyone: read; inherited | allow surveyor: full; inherited", "creator owner goes to surveyor", perm.File},
-		{"O:SYD:PAI(A;OI;FR;;;WD)", "allow everyone: read; reaches files; inherited", "come down from the folder", perm.Folder},
-		{"O:SYD:P(A;;FA;;;WD)", "allow surveyor: full | allow system: full", "nothing is handed on to a file", perm.File},
+		{"O:SYD:PAI(A;OICI;FR;;;WD)(A;OICIIO;FA;;;CO)",
+			"allow everyone: read; inherited | allow surveyor: full; inherited", "creator owner goes to surveyor",
+			perm.File},
+		{"O:SYD:PAI(A;OI;FR;;;WD)", "allow everyone: read; reaches files; inherited", "come down from the folder",
+			perm.Folder},
+		{"O:SYD:P(A;;FA;;;WD)", "allow surveyor: full | allow system: full", "nothing is handed on to a file",
+			perm.File},
 	} {
 		m, err := New(described(t, c.folder), c.kind, SubjectOf(d, perm.SIDOf(maker)), Asked{}, d)
 		if err != nil {
 			t.Fatal(err)
 		}
 		v := perm.Describe(c.kind, m.Set, d)
-		if got := strings.Join(v.Entries, " | "); got != c.want || v.Owner != "surveyor" || !strings.Contains(strings.Join(m.Notes, " "), c.says) {
+		got := strings.Join(v.Entries, " | ")
+		if got != c.want || v.Owner != "surveyor" || !strings.Contains(strings.Join(m.Notes, " "), c.says) {
 			t.Errorf("in %s: %s by %s, %v", c.folder, got, v.Owner, m.Notes)
 		}
 	}
 }
 
-// An entry of a group of which nobody knows who is in it is not nobody's: where it would turn an answer round, there is none.
+// An entry of a group of which nobody knows who is in it is not nobody's: where it would turn an answer
+// round, there is none.
 func TestGroupsThatNobodyKnows(t *testing.T) {
-	surveyor, crew, far := ntsd.NewSID(5, 21, 1, 2, 3, 1001), ntsd.NewSID(5, 21, 1, 2, 3, 1100), ntsd.NewSID(5, 21, 7, 7, 7, 1200)
-	d := (&perm.Directory{Accounts: []perm.Account{{ID: perm.SIDOf(surveyor), Name: "surveyor", Groups: []perm.Principal{perm.SIDOf(crew)}}},
-		Groups: []perm.Account{{ID: perm.SIDOf(crew), Name: `CHARTROOM\crew`}, {ID: perm.SIDOf(far), Name: `FAR\pilots`}, {ID: "S-1-22-2-7", Name: `Unix Group\office`}}}).Index()
+	surveyor, crew, far := ntsd.NewSID(5, 21, 1, 2, 3, 1001), ntsd.NewSID(5, 21, 1, 2, 3, 1100),
+		ntsd.NewSID(5, 21, 7, 7, 7, 1200)
+	d := (&perm.Directory{
+		Accounts: []perm.Account{
+			{ID: perm.SIDOf(surveyor), Name: "surveyor", Groups: []perm.Principal{perm.SIDOf(crew)}},
+		},
+		Groups: []perm.Account{
+			{ID: perm.SIDOf(crew), Name: `CHARTROOM\crew`},
+			{ID: perm.SIDOf(far), Name: `FAR\pilots`},
+			{ID: "S-1-22-2-7", Name: `Unix Group\office`},
+		},
+	}).Index()
 	var many string
 	for i := range maxUndissolved + 1 {
 		many += fmt.Sprintf("(A;;0x2;;;S-1-22-2-%d)", i)
@@ -260,15 +332,23 @@ func TestGroupsThatNobodyKnows(t *testing.T) {
 		{"somebody who left", "D:", "D:(A;;FR;;;S-1-5-21-1-2-3-4711)", Read, false},
 	} {
 		place := func(path pathname.Path, k perm.Kind, sddl string) Place {
-			text := strings.NewReplacer("surveyor", surveyor.String(), "crew", crew.String(), "far", far.String()).Replace("O:SY" + sddl)
+			text := strings.NewReplacer("surveyor", surveyor.String(), "crew", crew.String(), "far",
+				far.String()).Replace("O:SY" +
+				sddl)
 			return Place{Path: path, Kind: k, Set: described(t, text)}
 		}
-		way := Way{place("/", perm.Folder, "D:NO_ACCESS_CONTROL"), place("/charts", perm.Folder, c.folder), place("/charts/x", perm.File, c.file)}
+		way := Way{
+			place("/", perm.Folder, "D:NO_ACCESS_CONTROL"),
+			place("/charts", perm.Folder, c.folder),
+			place("/charts/x", perm.File, c.file),
+		}
 		a := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).May(way, c.op, d)
-		if a.Unknown != c.unknown || a.Unknown && !strings.Contains(strings.Join(a.Notes, " "), "the server does not tell who is in") {
+		if a.Unknown != c.unknown ||
+			a.Unknown && !strings.Contains(strings.Join(a.Notes, " "), "the server does not tell who is in") {
 			t.Errorf("%s: %+v", c.what, a)
 		}
-		if ok, unknown := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).Sure(way, c.op, d); ok != a.Allowed || unknown != a.Unknown {
+		if ok, unknown := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).Sure(way, c.op, d); ok != a.Allowed ||
+			unknown != a.Unknown {
 			t.Errorf("%s: in short %t, %t", c.what, ok, unknown)
 		}
 	}

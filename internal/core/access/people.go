@@ -66,7 +66,8 @@ func Matter(w Way, d *perm.Directory, most int) (who []Subject, all int) {
 	for _, service := range []bool{true, false} { // service accounts matter most
 		for i := range accounts {
 			a := &accounts[i]
-			if a.Service == service && slices.ContainsFunc(a.Groups, func(g perm.Principal) bool { return slices.Contains(groups, g) }) {
+			if a.Service == service &&
+				slices.ContainsFunc(a.Groups, func(g perm.Principal) bool { return slices.Contains(groups, g) }) {
 				see(a)
 			}
 		}

@@ -232,7 +232,8 @@ func (a *Asker) sentence(v verdict, folder, p *Place, op Operation, d *perm.Dire
 	case ByNoProgram:
 		return "nobody may execute it, and then no privilege can either"
 	case BySticky:
-		return it + " is sticky: only the owner of an entry, the folder's owner " + ownerOf(folder, d) + " or root takes entries out of it, and " + who + " is none of them"
+		return it + " is sticky: only the owner of an entry, the folder's owner " + ownerOf(folder, d) +
+			" or root takes entries out of it, and " + who + " is none of them"
 	case ByReadOnly:
 		if at := pick(v, folder, p); at.Mount.Sealed {
 			return it + " lies in a subvolume that is read-only" + mountedAt(at)
@@ -302,7 +303,8 @@ func classSentence(v verdict, it string, needs mode.Perm, who string, d *perm.Di
 	case v.ok:
 		return of + " has " + need
 	case v.code == ByMask:
-		return of + " has " + e.Perm.String() + ", but the mask " + v.ruling.Mask.String() + " takes " + letters(needs&^v.ruling.Mask) + " away"
+		return of + " has " + e.Perm.String() + ", but the mask " + v.ruling.Mask.String() + " takes " +
+			letters(needs&^v.ruling.Mask) + " away"
 	}
 	s := of + " has " + e.Perm.String() + ", not " + need
 	if e.Tag == posixacl.Other && v.ruling.Idle {
@@ -358,7 +360,9 @@ func (a *Asker) followed(folder, link *Place, p *perm.POSIX) (out []string) {
 	}
 	const open = mode.Sticky | 0o002
 	if f := a.posix.of(folder.Set); f != nil && f.Mode&open == open && f.UID != p.UID {
-		out = append(out, "where the kernel guards links (fs.protected_symlinks, which Debian turns on) only its owner follows it: its folder is sticky, and everybody may write there")
+		out = append(out,
+			"where the kernel guards links (fs.protected_symlinks, which Debian turns on) only its owner follows "+
+				"it: its folder is sticky, and everybody may write there")
 	}
 	return out
 }
@@ -373,7 +377,9 @@ func (a *Asker) notes(v verdict, folder, at *Place, op Operation) (out []string)
 		return nil
 	}
 	if v.ruling.Idle {
-		out = append(out, "the access list's mask is empty: Linux passes over the whole list, entries that keep somebody out included")
+		out = append(out,
+			"the access list's mask is empty: Linux passes over the whole list, entries that keep "+
+				"somebody out included")
 	}
 	if v.code == ByLink {
 		return a.followed(folder, at, p)

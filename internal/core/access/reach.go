@@ -20,8 +20,8 @@ type Snapshot struct {
 	Forest tree.Hash
 	Ways   []Way // to each root, the root included, as the host had it
 
-	// Where other mounts and subvolumes begin, which snapshots do not hold: who scans a host knows. A place whose permissions
-	// could not be read has none.
+	// Where other mounts and subvolumes begin, which snapshots do not hold: who scans a host knows. A place
+	// whose permissions could not be read has none.
 	Mounts map[pathname.Path]Place
 }
 
@@ -87,7 +87,13 @@ func (s Snapshot) Way(ctx context.Context, path string) (Way, Content, error) {
 	at := steps[0].Name
 	for _, e := range steps[1:] {
 		at = pathname.Join(at, e.Name)
-		way = append(way, Place{Path: pathname.Path(at), Kind: e.Kind, Set: e.Set, Mount: way[last].Mount, Top: e.Gap == tree.Mount})
+		way = append(way, Place{
+			Path:  pathname.Path(at),
+			Kind:  e.Kind,
+			Set:   e.Set,
+			Mount: way[last].Mount,
+			Top:   e.Gap == tree.Mount,
+		})
 	}
 	return way, c, nil
 }
@@ -286,7 +292,14 @@ func (s Snapshot) Ask(ctx context.Context, q Reach) (Tally, error) {
 }
 
 func (s Snapshot) newReach(ctx context.Context, q Reach) *reach {
-	r := &reach{Reach: q, ctx: ctx, snap: s, reader: tree.NewReader(s.Source), groups: map[group]*Equal{}, views: []view{{q.Now, nil}}}
+	r := &reach{
+		Reach:  q,
+		ctx:    ctx,
+		snap:   s,
+		reader: tree.NewReader(s.Source),
+		groups: map[group]*Equal{},
+		views:  []view{{q.Now, nil}},
+	}
 	if q.Then != nil {
 		r.views = append(r.views, view{q.Then, q.Suppose})
 	}
@@ -317,7 +330,8 @@ func (r *reach) below(at string) error {
 			if verdict := v.asker.passes(&w[j]); !verdict.ok {
 				state[i].open = false
 				if i == 0 {
-					r.tally.Stopped = fmt.Sprintf("the way stops at %s: %s", w[j].Path, v.asker.sentence(verdict, nil, &w[j], Enter, r.Names))
+					r.tally.Stopped = fmt.Sprintf("the way stops at %s: %s", w[j].Path,
+						v.asker.sentence(verdict, nil, &w[j], Enter, r.Names))
 				}
 				break
 			}
@@ -430,7 +444,11 @@ func (r *reach) entry(e *tree.Entry, node *tree.Node, state []inside, top bool) 
 	default:
 		below := make([]inside, len(state))
 		for i, in := range state { // one that is not open decided nothing: what it holds is of another path
-			below[i] = inside{open: in.open && in.through, mount: in.on, folder: Place{Kind: perm.Folder, Set: in.set, Mount: in.on}}
+			below[i] = inside{
+				open:   in.open && in.through,
+				mount:  in.on,
+				folder: Place{Kind: perm.Folder, Set: in.set, Mount: in.on},
+			}
 			if len(r.path) == 1 { // what lies in / on a file server are its shares
 				below[i].folder.Path = "/"
 			}
@@ -458,7 +476,12 @@ func (r *reach) entries(n *tree.Node, from, to int, state []inside) error {
 		base++
 	}
 	// What nobody passes is not even read from where it is stored.
-	nodes := tree.Children{Reader: r.reader, Of: n, To: to, Wanted: func(e *tree.Entry) bool { return r.passable(e, state) }}
+	nodes := tree.Children{
+		Reader: r.reader,
+		Of:     n,
+		To:     to,
+		Wanted: func(e *tree.Entry) bool { return r.passable(e, state) },
+	}
 	for i := from; i < to; i++ {
 		e := &n.Entries[i]
 		r.path = append(r.path[:base], e.Name...)
@@ -505,7 +528,8 @@ func (r *reach) helper(n *tree.Node) (h *reach, half int) {
 // share divides a folder's entries: the helper asks those from half on while r asks the others.
 // What the helper found comes after what r found, as in the order of the paths.
 func (r *reach) share(h *reach, n *tree.Node, half int, state []inside) error {
-	h.path, h.tally, h.last, h.lastAt, h.weighed, h.under = append(h.path[:0], r.path...), Tally{}, group{}, nil, nil, r.under
+	h.path, h.tally, h.last, h.lastAt, h.weighed, h.under = append(h.path[:0], r.path...), Tally{}, group{}, nil, nil,
+		r.under
 	clear(h.groups)
 	clear(h.weights)
 	own, ended := slices.Clone(state), make(chan error, 1)
@@ -519,7 +543,8 @@ func (r *reach) share(h *reach, n *tree.Node, half int, state []inside) error {
 // add puts in what another found behind what r found.
 func (r *reach) add(h *reach) {
 	t := &r.tally
-	t.Looked, t.Held, t.Then, t.Gained = t.Looked+h.tally.Looked, t.Held+h.tally.Held, t.Then+h.tally.Then, t.Gained+h.tally.Gained
+	t.Looked, t.Held, t.Then, t.Gained = t.Looked+h.tally.Looked, t.Held+h.tally.Held, t.Then+h.tally.Then,
+		t.Gained+h.tally.Gained
 	t.Lost, t.Closed, t.Unread = t.Lost+h.tally.Lost, t.Closed+h.tally.Closed, t.Unread+h.tally.Unread
 	t.Unknown += h.tally.Unknown
 	for path, w := range h.weights {
@@ -589,7 +614,15 @@ func (r *reach) keep(e *tree.Entry, held [2]bool) {
 		g.Folder = pathname.Widen(g.Folder, r.path)
 	case len(r.groups) < maxGroups:
 		path := string(r.path)
-		g = &Equal{Kind: e.Kind, Set: e.Set, Was: held[0], Is: held[1], Count: 1, Folder: pathname.Path(pathname.Folder(path)), Example: pathname.Path(path)}
+		g = &Equal{
+			Kind:    e.Kind,
+			Set:     e.Set,
+			Was:     held[0],
+			Is:      held[1],
+			Count:   1,
+			Folder:  pathname.Path(pathname.Folder(path)),
+			Example: pathname.Path(path),
+		}
 		r.groups[k] = g
 	}
 	r.last, r.lastAt = k, g

@@ -59,10 +59,18 @@ func grown(r *rand.Rand) (Snapshot, map[string]Way) {
 	if r.IntN(4) > 0 {
 		top.Mode |= 0o111
 	}
-	root := Place{Path: "/srv/app", Kind: perm.Folder, Set: top.Set(), Top: r.IntN(3) == 0} // a root may be a file system's own
-	w := Way{place("/", perm.Folder, perm.POSIX{Mode: 0o755}), place("/srv", perm.Folder, perm.POSIX{Mode: 0o755}), root}
+	// a root may be a file system's own
+	root := Place{Path: "/srv/app", Kind: perm.Folder, Set: top.Set(), Top: r.IntN(3) == 0}
+	w := Way{
+		place("/", perm.Folder, perm.POSIX{Mode: 0o755}),
+		place("/srv", perm.Folder, perm.POSIX{Mode: 0o755}),
+		root,
+	}
 	ways["/srv/app"] = w
-	h := m.Add(tree.Node{Forest: true, Entries: []tree.Entry{{Name: "/srv/app", Kind: perm.Folder, Set: root.Set, Child: grow(w, 4)}}})
+	h := m.Add(tree.Node{
+		Forest:  true,
+		Entries: []tree.Entry{{Name: "/srv/app", Kind: perm.Folder, Set: root.Set, Child: grow(w, 4)}},
+	})
 	return Snapshot{Source: m, Forest: h, Ways: []Way{w}}, ways
 }
 
@@ -73,8 +81,16 @@ func TestAskIsAskingEachPath(t *testing.T) {
 	found := 0
 	for range 150 {
 		snap, ways := grown(r)
-		who := SubjectOf(names, []perm.Principal{perm.UID(0), perm.UID(1), perm.UID(2), perm.UID(3), perm.Everyone}[r.IntN(5)])
-		q := Reach{Operation: Operations[r.IntN(len(Operations))], Now: NewAsker(who), Limit: 1 << 20, Names: names, Behind: r.IntN(4) == 0, Weigh: true}
+		who := SubjectOf(names,
+			[]perm.Principal{perm.UID(0), perm.UID(1), perm.UID(2), perm.UID(3), perm.Everyone}[r.IntN(5)])
+		q := Reach{
+			Operation: Operations[r.IntN(len(Operations))],
+			Now:       NewAsker(who),
+			Limit:     1 << 20,
+			Names:     names,
+			Behind:    r.IntN(4) == 0,
+			Weigh:     true,
+		}
 		switch r.IntN(3) {
 		case 1:
 			q.Then = NewAsker(SubjectOf(names, who.ID, perm.GID(12)))
@@ -157,7 +173,8 @@ func TestAskIsAskingEachPath(t *testing.T) {
 			}
 		}
 		for _, w := range got.Weights {
-			if weights[string(w.Path)] != w.Held || w.Looked < w.Held || w.Kind != ways[string(w.Path)][len(ways[string(w.Path)])-1].Kind {
+			if weights[string(w.Path)] != w.Held || w.Looked < w.Held ||
+				w.Kind != ways[string(w.Path)][len(ways[string(w.Path)])-1].Kind {
 				t.Fatalf("under %q: %+v, want %d", q.Under, w, weights[string(w.Path)])
 			}
 			delete(weights, string(w.Path))
@@ -167,7 +184,8 @@ func TestAskIsAskingEachPath(t *testing.T) {
 		}
 		for _, g := range got.Groups {
 			grouped += g.Count
-			if x, ok := want[string(g.Example)]; !ok || x.Set != g.Set || !pathname.Under(string(g.Example), string(g.Folder)) {
+			if x, ok := want[string(g.Example)]; !ok || x.Set != g.Set ||
+				!pathname.Under(string(g.Example), string(g.Folder)) {
 				t.Fatalf("group %+v", g)
 			}
 		}
@@ -229,7 +247,11 @@ func TestWayOfASnapshot(t *testing.T) {
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	cancel()
-	if _, err := snap.Ask(ctx, Reach{Operation: Read, Now: NewAsker(SubjectOf(names, perm.UID(0))), Behind: true}); err == nil {
+	if _, err := snap.Ask(ctx, Reach{
+		Operation: Read,
+		Now:       NewAsker(SubjectOf(names, perm.UID(0))),
+		Behind:    true,
+	}); err == nil {
 		t.Error("a cancelled question was answered")
 	}
 }

@@ -120,7 +120,8 @@ type Only struct {
 	Must, MustNot perm.Traits
 }
 
-// admits says whether a rule speaks of a path of a kind and state. A link is neither executable nor not: what it leads to is.
+// admits says whether a rule speaks of a path of a kind and state. A link is neither executable nor not: what
+// it leads to is.
 func (o Only) admits(k perm.Kind, t perm.Traits) bool {
 	if k == perm.Link && (o.Must|o.MustNot)&perm.Executable != 0 {
 		return false

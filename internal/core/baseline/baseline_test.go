@@ -49,7 +49,8 @@ func TestParseGood(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if d.Application != "ticketing" || d.Rules[0].Files.String() != "0640" || d.Rules[0].Folders.String() != "2750" || d.Rules[1].Files.String() != "0644" {
+	if d.Application != "ticketing" || d.Rules[0].Files.String() != "0640" ||
+		d.Rules[0].Folders.String() != "2750" || d.Rules[1].Files.String() != "0644" {
 		t.Errorf("parsed %+v", d)
 	}
 	if r := d.Rules[0]; r.Line != 9 || r.Column != 5 || r.Severity != Serious || len(r.Entries.List) != 0 {
@@ -78,7 +79,8 @@ func TestParseErrors(t *testing.T) {
 		{"not yaml", "roots: [/srv/ticketing]", "roots: [/srv", "not valid YAML"},
 		{"version", "idletally: 1", "idletally: 2", `1:12: language version "2"`},
 		{"unknown key", "title:", "titel:", `3:1: a baseline has no key "titel": did you mean "title"?`},
-		{"unknown rule key", "folders: 2750", "folder: 2750", `15:5: a rule has no key "folder": did you mean "folders"?`},
+		{"unknown rule key", "folders: 2750", "folder: 2750",
+			`15:5: a rule has no key "folder": did you mean "folders"?`},
 		{"bad octal", "0640", "0698", `14:12: mode "0698": character 3 is '9', want an octal digit`},
 		{"float", "0640", "6.40", "is not octal"},
 		{"severity", "grave", "bad", `19:15: severity "bad" is unknown: minor, serious or grave`},
@@ -96,7 +98,8 @@ func TestParseErrors(t *testing.T) {
 		{"list for a mapping", "hosts: {names: [slip-north], tags: [sales]}", "hosts: [a]", "must be a mapping"},
 		{"empty", good, "", "the document is empty"},
 		{"two documents", "idletally: 1", "a: 1\n---\nidletally: 1", "second YAML document"},
-		{"nothing declared", "    files: \"0644\"\n    entries: [\"user:web:rX\"]\n    defaults: [\"user:web:r-x\"]\n", "", "declares nothing"},
+		{"nothing declared", "    files: \"0644\"\n    entries: [\"user:web:rX\"]\n    defaults: [\"user:web:r-x\"]\n",
+			"", "declares nothing"},
 	} {
 		text := strings.Replace(good, c.from, c.to, 1)
 		if text == good {
@@ -156,7 +159,8 @@ func TestWant(t *testing.T) {
 		t.Fatal(problems)
 	}
 	w := m.Want(m.Root("/srv/ticketing/site/img"), perm.Folder, perm.Set{})
-	if w.Mode.String() != "2750" || *w.Owner != "u1" || len(*w.Entries) != 1 || (*w.Entries)[0].Perm != 5 || w.Rule[perm.AspectEntries] != 1 || w.Rule[perm.AspectMode] != 0 {
+	if w.Mode.String() != "2750" || *w.Owner != "u1" || len(*w.Entries) != 1 || (*w.Entries)[0].Perm != 5 ||
+		w.Rule[perm.AspectEntries] != 1 || w.Rule[perm.AspectMode] != 0 {
 		t.Errorf("folder of the site: %+v", w)
 	}
 	w = m.Want(m.Root("/srv/ticketing/site/a.html"), perm.File, perm.Set{})
@@ -170,7 +174,8 @@ func TestWant(t *testing.T) {
 		t.Errorf("outside: %+v", w)
 	}
 	bare := (&perm.Directory{}).Index()
-	if _, problems = Compile(d, bare); len(problems) != 4 || !strings.Contains(problems[2].Message, `no account "www-tickets"`) {
+	_, problems = Compile(d, bare)
+	if len(problems) != 4 || !strings.Contains(problems[2].Message, `no account "www-tickets"`) {
 		t.Errorf("problems on a bare host: %v", problems)
 	}
 }

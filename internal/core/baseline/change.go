@@ -25,7 +25,9 @@ const MaxChanges = 500
 
 var (
 	changeKeys = []string{"paths", "only", "where", "set"}
-	stateKeys  = []string{"owner", "group", "files", "folders", "entries", "defaults", "capability", "grants", "inherits"}
+	stateKeys  = []string{
+		"owner", "group", "files", "folders", "entries", "defaults", "capability", "grants", "inherits",
+	}
 )
 
 // ParseChanges reads hand-written changes for the paths below some roots; words are those of a baseline
@@ -78,7 +80,13 @@ func (r *reader) change(n *node) Change {
 		}
 	})
 	if where != nil {
-		c.Where = &Rule{Position: at(where), Name: "where", Paths: c.Set.Paths, Only: c.Set.Only, At: map[string]Position{}}
+		c.Where = &Rule{
+			Position: at(where),
+			Name:     "where",
+			Paths:    c.Set.Paths,
+			Only:     c.Set.Only,
+			At:       map[string]Position{},
+		}
 		r.aspects(where, "where", stateKeys, c.Where, nil)
 	}
 	if set != nil {
@@ -89,9 +97,13 @@ func (r *reader) change(n *node) Change {
 	case len(c.Set.Paths) == 0:
 		r.fail(n, "the change has no paths: say where it is to be made, such as \"paths: /srv/app/**\"")
 	case set == nil || c.Set.silent():
-		r.fail(n, "the change sets nothing: give under \"set\" owner, group, files, folders, entries, defaults, capability, grants or inherits")
+		r.fail(n,
+			"the change sets nothing: give under \"set\" owner, group, files, folders, entries, defaults, "+
+				"capability, grants or inherits")
 	case c.Where != nil && c.Where.silent():
-		r.fail(where, "where names no condition: give owner, group, files, folders, entries, defaults, capability, grants or inherits, or leave it out")
+		r.fail(where,
+			"where names no condition: give owner, group, files, folders, entries, defaults, capability, grants or "+
+				"inherits, or leave it out")
 	}
 	return c
 }
@@ -124,7 +136,8 @@ func Named(d *Document, dir *perm.Directory) (out []perm.Principal) {
 
 // silent says whether a rule declares nothing.
 func (r *Rule) silent() bool {
-	return len(r.Any) == 0 && r.Owner == nil && r.Group == nil && r.Files == nil && r.Folders == nil && r.Entries == nil && r.Defaults == nil &&
+	return len(r.Any) == 0 && r.Owner == nil && r.Group == nil && r.Files == nil && r.Folders == nil &&
+		r.Entries == nil && r.Defaults == nil &&
 		r.Caps == nil && r.On|r.Off == 0 && r.Exists == nil && r.Shares == nil && r.Inherits == nil
 }
 
@@ -165,7 +178,8 @@ func (c *Changer) Make(path string, found perm.Found) (perm.Set, error) {
 			continue
 		}
 		if s.where != nil {
-			if is := s.where.Want(s.where.Root(path), at.Kind, at.Set); is == nil || len(is.Differences(at, c.dir)) > 0 {
+			is := s.where.Want(s.where.Root(path), at.Kind, at.Set)
+			if is == nil || len(is.Differences(at, c.dir)) > 0 {
 				continue
 			}
 		}

@@ -26,7 +26,8 @@ func listed(uid, gid uint32, m mode.Mode, named posixacl.List, defaults posixacl
 
 func TestChanges(t *testing.T) {
 	crewList.Index()
-	temp, auditors := posixacl.Entry{Tag: posixacl.User, ID: 3, Perm: 6}, posixacl.Entry{Tag: posixacl.Group, ID: 2, Perm: 4}
+	temp, auditors := posixacl.Entry{Tag: posixacl.User, ID: 3, Perm: 6},
+		posixacl.Entry{Tag: posixacl.Group, ID: 2, Perm: 4}
 	plain := func(m mode.Mode) perm.Set { return listed(1, 1, m, nil, nil) }
 	for _, c := range []struct {
 		name, text  string
@@ -34,20 +35,37 @@ func TestChanges(t *testing.T) {
 		kind        perm.Kind
 		found, want perm.Set
 	}{
-		{"to that account with all in it", "{paths: /srv/a/**, set: {owner: mate}}", "/srv/a/b/c", perm.File, plain(0o640), listed(2, 1, 0o640, nil, nil)},
-		{"links too", "{paths: /srv/a/**, set: {owner: mate}}", "/srv/a/l", perm.Link, plain(0o777), listed(2, 1, 0o777, nil, nil)},
+		{"to that account with all in it", "{paths: /srv/a/**, set: {owner: mate}}", "/srv/a/b/c", perm.File,
+			plain(0o640), listed(2, 1, 0o640, nil, nil)},
+		{"links too", "{paths: /srv/a/**, set: {owner: mate}}", "/srv/a/l", perm.Link, plain(0o777),
+			listed(2, 1, 0o777, nil, nil)},
 		{"elsewhere", "{paths: /srv/a/**, set: {owner: mate}}", "/srv/b", perm.File, plain(0o640), plain(0o640)},
-		{"grant this group read", "{paths: /srv/**, set: {entries: {at-least: ['group:auditors:rX']}}}", "/srv/f", perm.File, listed(1, 1, 0o640, posixacl.List{temp}, nil), listed(1, 1, 0o640, posixacl.List{temp, auditors}, nil)},
-		{"take this entry away", "{paths: /srv/**, set: {entries: {without: ['user:temp']}}}", "/srv/f", perm.File, listed(1, 1, 0o640, posixacl.List{temp, auditors}, nil), listed(1, 1, 0o640, posixacl.List{auditors}, nil)},
-		{"the last one", "{paths: /srv/**, set: {entries: {without: ['user:temp']}}}", "/srv/f", perm.File, listed(1, 1, 0o640, posixacl.List{temp}, nil), plain(0o640)},
-		{"and of what comes later", "{paths: /srv/**, only: folder, set: {defaults: {without: ['user:temp'], at-least: ['group:auditors:r']}}}", "/srv/d", perm.Folder, listed(1, 1, 0o750, nil, posixacl.List{temp}), listed(1, 1, 0o750, nil, posixacl.List{auditors})},
-		{"of what comes later, first", "{paths: /srv/**, set: {defaults: {at-least: ['group:auditors:r']}}}", "/srv/d", perm.Folder, plain(0o750), listed(1, 1, 0o750, nil, posixacl.List{auditors})},
-		{"only where it is like this", "{paths: /srv/**, where: {files: 0666, owner: purser}, set: {files: 0640}}", "/srv/f", perm.File, plain(0o666), plain(0o640)},
-		{"and not where it is not", "{paths: /srv/**, where: {files: 0666, owner: mate}, set: {files: 0640}}", "/srv/f", perm.File, plain(0o666), plain(0o666)},
-		{"a condition on folders is none on files", "{paths: /srv/**, where: {folders: 0777}, set: {group: auditors}}", "/srv/f", perm.File, plain(0o777), plain(0o777)},
-		{"a limit as a condition", "{paths: /srv/**, where: {files: o+w}, set: {files: o-w}}", "/srv/f", perm.File, plain(0o646), plain(0o644)},
-		{"execute only where it belongs", "{paths: /srv/**, set: {files: g=rX, folders: g=rX}}", "/srv/f", perm.File, plain(0o600), plain(0o640)},
-		{"one after the other", "{paths: /srv/**, set: {owner: mate}}, {paths: /srv/**, where: {owner: mate}, set: {group: auditors}}", "/srv/f", perm.File, plain(0o640), listed(2, 2, 0o640, nil, nil)},
+		{"grant this group read", "{paths: /srv/**, set: {entries: {at-least: ['group:auditors:rX']}}}", "/srv/f",
+			perm.File, listed(1, 1, 0o640, posixacl.List{temp}, nil),
+			listed(1, 1, 0o640, posixacl.List{temp, auditors}, nil)},
+		{"take this entry away", "{paths: /srv/**, set: {entries: {without: ['user:temp']}}}", "/srv/f", perm.File,
+			listed(1, 1, 0o640, posixacl.List{temp, auditors}, nil), listed(1, 1, 0o640, posixacl.List{auditors}, nil)},
+		{"the last one", "{paths: /srv/**, set: {entries: {without: ['user:temp']}}}", "/srv/f", perm.File,
+			listed(1, 1, 0o640, posixacl.List{temp}, nil), plain(0o640)},
+		{"and of what comes later",
+			"{paths: /srv/**, only: folder, set: {defaults: {without: ['user:temp'], at-least: ['group:auditors:r']}}}",
+			"/srv/d", perm.Folder, listed(1, 1, 0o750, nil, posixacl.List{temp}),
+			listed(1, 1, 0o750, nil, posixacl.List{auditors})},
+		{"of what comes later, first", "{paths: /srv/**, set: {defaults: {at-least: ['group:auditors:r']}}}", "/srv/d",
+			perm.Folder, plain(0o750), listed(1, 1, 0o750, nil, posixacl.List{auditors})},
+		{"only where it is like this", "{paths: /srv/**, where: {files: 0666, owner: purser}, set: {files: 0640}}",
+			"/srv/f", perm.File, plain(0o666), plain(0o640)},
+		{"and not where it is not", "{paths: /srv/**, where: {files: 0666, owner: mate}, set: {files: 0640}}", "/srv/f",
+			perm.File, plain(0o666), plain(0o666)},
+		{"a condition on folders is none on files", "{paths: /srv/**, where: {folders: 0777}, set: {group: auditors}}",
+			"/srv/f", perm.File, plain(0o777), plain(0o777)},
+		{"a limit as a condition", "{paths: /srv/**, where: {files: o+w}, set: {files: o-w}}", "/srv/f", perm.File,
+			plain(0o646), plain(0o644)},
+		{"execute only where it belongs", "{paths: /srv/**, set: {files: g=rX, folders: g=rX}}", "/srv/f", perm.File,
+			plain(0o600), plain(0o640)},
+		{"one after the other",
+			"{paths: /srv/**, set: {owner: mate}}, {paths: /srv/**, where: {owner: mate}, set: {group: auditors}}",
+			"/srv/f", perm.File, plain(0o640), listed(2, 2, 0o640, nil, nil)},
 	} {
 		text := "changes: [" + c.text + "]"
 		changes, err := ParseChanges([]byte(text), []string{"/srv"}, nil)
@@ -58,7 +76,8 @@ func TestChanges(t *testing.T) {
 		maker, problems := changes.For(crewList)
 		got, err := maker.Make(c.path, perm.Found{Kind: c.kind, Set: c.found})
 		if err != nil || len(problems) > 0 || got != c.want {
-			t.Errorf("%s: %+v, want %+v; %v %v", c.name, perm.Describe(c.kind, got, crewList), perm.Describe(c.kind, c.want, crewList), err, problems)
+			t.Errorf("%s: %+v, want %+v; %v %v", c.name, perm.Describe(c.kind, got, crewList),
+				perm.Describe(c.kind, c.want, crewList), err, problems)
 		}
 	}
 }
@@ -77,11 +96,13 @@ func TestChangesRefused(t *testing.T) {
 		"changes: [{paths: /srv/**, set: {entries: ['user:mate:q']}}]":              "entry",
 		"changes: [{paths: /srv/**, set: {entries: {without: ['user:mate:r--']}}}]": "want user:NAME",
 	} {
-		if _, err := ParseChanges([]byte(text), []string{"/srv"}, nil); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := ParseChanges([]byte(text), []string{"/srv"}, nil); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", text, err, want)
 		}
 	}
-	changes, err := ParseChanges([]byte("changes: [{paths: /srv/**, set: {owner: nobody-there}}]"), []string{"/srv"}, nil)
+	changes, err := ParseChanges([]byte("changes: [{paths: /srv/**, set: {owner: nobody-there}}]"), []string{"/srv"},
+		nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -91,7 +112,9 @@ func TestChangesRefused(t *testing.T) {
 }
 
 func FuzzParseChanges(f *testing.F) {
-	f.Add("changes:\n  - paths: /srv/**\n    where: {files: 0666}\n    set: {owner: mate, entries: {at-least: ['group:crew:r']}}\n")
+	f.Add(
+		"changes:\n  - paths: /srv/**\n    where: {files: 0666}\n    set: {owner: mate, entries: {at-least: " +
+			"['group:crew:r']}}\n")
 	f.Fuzz(func(t *testing.T, text string) {
 		c, err := ParseChanges([]byte(text), []string{"/srv"}, nil)
 		if err != nil {

@@ -57,9 +57,10 @@ type glob struct {
 // A State is where a path stands in all patterns at once. Most of a state is what ** keeps open all
 // the way down, and that is the same for many states: it stands once, in their base.
 type State struct {
-	all      []pos            // sorted
-	key      string           // short for all
-	base     *State           // of the positions before ** and what follows from them; itself, where there are no others
+	all []pos  // sorted
+	key string // short for all
+	// of the positions before ** and what follows from them; itself, where there are no others
+	base     *State
 	literals map[string][]pos // from here on: of the positions that are not the base's
 	globs    []glob
 	stars    []pos             // where any name leads
@@ -540,7 +541,8 @@ func (m *Matcher) add(w *perm.Want, i int, k perm.Kind) {
 		l, ok := m.list(r.Defaults.List, k)
 		without, known := m.list(r.Defaults.Without, k)
 		if ok && known {
-			w.Defaults, w.Derived, w.DefaultsAtLeast, w.DefaultsWithout, w.Rule[perm.AspectDefaults] = &l, r.Defaults.Derived, r.Defaults.AtLeast, without, i
+			w.Defaults, w.Derived, w.DefaultsAtLeast, w.DefaultsWithout, w.Rule[perm.AspectDefaults] = &l,
+				r.Defaults.Derived, r.Defaults.AtLeast, without, i
 		}
 	}
 	if r.Caps != nil && k == perm.File {
@@ -564,7 +566,8 @@ func (m *Matcher) free(w *perm.Want, i int, k perm.Kind, key string) {
 	case key == "entries" && k != perm.Link:
 		w.Entries, w.AtLeast, w.Without, w.Rule[perm.AspectEntries] = nil, false, nil, i
 	case key == "defaults" && folder:
-		w.Defaults, w.Derived, w.DefaultsAtLeast, w.DefaultsWithout, w.Rule[perm.AspectDefaults] = nil, false, false, nil, i
+		w.Defaults, w.Derived, w.DefaultsAtLeast, w.DefaultsWithout, w.Rule[perm.AspectDefaults] = nil, false, false,
+			nil, i
 	case key == "grants" && k != perm.Link:
 		w.Share.Grants, w.Share.AtLeast, w.Share.Without, w.Rule[perm.AspectGrants] = nil, false, nil, i
 	case key == "inherits" && k != perm.Link:
@@ -635,10 +638,21 @@ func (m *Matcher) problems() (out []Problem) {
 		}
 		real := m.real(name)
 		if real == "" {
-			out = append(out, Problem{p, r.Name, fmt.Sprintf("the word %q stands for no %s on this host: give it a value there, or a default; what rule %q says of it cannot be judged", name, what, r.Name)})
+			out = append(out, Problem{
+				p,
+				r.Name,
+				fmt.Sprintf(
+					"the word %q stands for no %s on this host: give it a value there, or a default; what rule %q "+
+						"says of it cannot be judged",
+					name, what, r.Name),
+			})
 			return
 		}
-		out = append(out, Problem{p, r.Name, fmt.Sprintf("the host has no %s %q: what rule %q says of it cannot be judged there", what, real, r.Name)})
+		out = append(out, Problem{
+			p,
+			r.Name,
+			fmt.Sprintf("the host has no %s %q: what rule %q says of it cannot be judged there", what, real, r.Name),
+		})
 	}
 	for i := range m.doc.Rules {
 		r := &m.doc.Rules[i]

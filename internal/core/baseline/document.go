@@ -7,8 +7,11 @@ import (
 )
 
 var (
-	documentKeys = []string{"idletally", "application", "title", "hosts", "include", "variables", "accounts", "forms", "roots", "mounts", "leave-alone", "rules"}
-	hostKeys     = []string{"names", "tags"}
+	documentKeys = []string{
+		"idletally", "application", "title", "hosts", "include", "variables", "accounts", "forms", "roots", "mounts",
+		"leave-alone", "rules",
+	}
+	hostKeys = []string{"names", "tags"}
 )
 
 // keys gathers a document's values by key, so that they can be read in the order in which one
@@ -42,7 +45,8 @@ func (r *reader) document(n *node) *Document {
 		case ok && s == "enter":
 			d.EnterMounts = true
 		case ok && s != "report":
-			r.fail(v, "mounts %q: want report (what is mounted below a root is a gap) or enter (it is looked at too)", s)
+			r.fail(v, "mounts %q: want report (what is mounted below a root is a gap) or enter (it is looked at too)",
+				s)
 		}
 	}
 	if v := seen["leave-alone"]; v != nil {
@@ -166,7 +170,10 @@ func (r *reader) include(n *node, name string, d *Document) {
 	})
 	r.varies = r.varies || sub.varies
 	for _, e := range sub.errs {
-		r.errs = append(r.errs, &Error{at(n), fmt.Sprintf("included baseline %s, line %d: %s", name, e.Line, e.Message)})
+		r.errs = append(r.errs, &Error{
+			at(n),
+			fmt.Sprintf("included baseline %s, line %d: %s", name, e.Line, e.Message),
+		})
 	}
 }
 

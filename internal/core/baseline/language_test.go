@@ -16,7 +16,8 @@ import (
 
 // with makes a document of rules, and of what stands before them.
 func with(head, rules string) string {
-	return "idletally: 1\napplication: ticketing\nhosts: {tags: [sales]}\n" + head + "roots: [/srv/ticketing]\nrules:\n" + rules
+	return "idletally: 1\napplication: ticketing\nhosts: {tags: [sales]}\n" + head +
+		"roots: [/srv/ticketing]\nrules:\n" + rules
 }
 
 const all = "  - rule: all\n    paths: /srv/ticketing/**\n"
@@ -57,39 +58,93 @@ func TestLanguage(t *testing.T) {
 	}{
 		{"a limit kept", all + "    files: g+r,o-w\n", perm.File, perm.POSIX{Mode: 0o645}, ""},
 		{"a limit broken", all + "    files: g+r,o-w\n", perm.File, perm.POSIX{Mode: 0o602}, "mode g+r,o-w/0602"},
-		{"execute where it belongs", all + "    files: u=rwX,g=rX,o=\n", perm.File, perm.POSIX{Mode: 0o740}, "mode u=rwX,g=rX,o=/0740"},
-		{"execute where it does not belong", all + "    files: u=rwX,g=rX,o=\n", perm.File, perm.POSIX{Mode: 0o640}, ""},
-		{"at least", all + "    entries: {at-least: [\"user:www-tickets:r\"]}\n", perm.File, perm.POSIX{Mode: 0o640, Access: list(posixacl.Entry{Tag: posixacl.User, ID: 2, Perm: 6})}, ""},
-		{"at least, missing", all + "    entries: {at-least: [\"user:www-tickets:r\"]}\n", perm.File, perm.POSIX{Mode: 0o640}, "entries at least user:www-tickets:r--/none"},
-		{"derived defaults", all + "    folders: 0750\n    entries: [\"user:www-tickets:rX\"]\n    defaults: derived\n", perm.Folder,
-			perm.POSIX{Mode: 0o750, Access: posixacl.Build(7, 5, 0, posixacl.List{{Tag: posixacl.User, ID: 2, Perm: 5}}, nil)},
+		{"execute where it belongs", all + "    files: u=rwX,g=rX,o=\n", perm.File, perm.POSIX{Mode: 0o740},
+			"mode u=rwX,g=rX,o=/0740"},
+		{"execute where it does not belong", all + "    files: u=rwX,g=rX,o=\n", perm.File, perm.POSIX{Mode: 0o640},
+			""},
+		{"at least", all + "    entries: {at-least: [\"user:www-tickets:r\"]}\n", perm.File,
+			perm.POSIX{Mode: 0o640, Access: list(posixacl.Entry{Tag: posixacl.User, ID: 2, Perm: 6})}, ""},
+		{"at least, missing", all + "    entries: {at-least: [\"user:www-tickets:r\"]}\n", perm.File,
+			perm.POSIX{Mode: 0o640}, "entries at least user:www-tickets:r--/none"},
+		{"derived defaults", all + "    folders: 0750\n    entries: [\"user:www-tickets:rX\"]\n    defaults: derived\n",
+			perm.Folder,
+			perm.POSIX{
+				Mode:   0o750,
+				Access: posixacl.Build(7, 5, 0, posixacl.List{{Tag: posixacl.User, ID: 2, Perm: 5}}, nil),
+			},
 			"defaults user::rwx, user:www-tickets:r-x, group::r-x, mask::r-x, other::---/none"},
-		{"derived from a later rule's entries", all + "    folders: 0750\n    defaults: derived\n  - rule: e\n    paths: /srv/ticketing/**\n    entries: [\"user:www-tickets:rX\"]\n", perm.Folder,
-			perm.POSIX{Mode: 0o750, Access: posixacl.Build(7, 5, 0, posixacl.List{{Tag: posixacl.User, ID: 2, Perm: 5}}, nil)},
+		{"derived from a later rule's entries",
+			all +
+				"    folders: 0750\n    defaults: derived\n  - rule: e\n    paths: /srv/ticketing/**\n    entries: " +
+				"[\"user:www-tickets:rX\"]\n",
+			perm.Folder,
+			perm.POSIX{
+				Mode:   0o750,
+				Access: posixacl.Build(7, 5, 0, posixacl.List{{Tag: posixacl.User, ID: 2, Perm: 5}}, nil),
+			},
 			"defaults user::rwx, user:www-tickets:r-x, group::r-x, mask::r-x, other::---/none"},
-		{"programs only", all + "    files: 0640\n  - rule: p\n    paths: /srv/ticketing/**\n    only: [file, executable]\n    files: 0750\n", perm.File, perm.POSIX{Mode: 0o755}, "mode 0750/0755"},
-		{"no links to programs", all + "    owner: root\n  - rule: p\n    paths: /srv/ticketing/**\n    only: executable\n    owner: purser\n", perm.Link, perm.POSIX{Mode: 0o777}, ""},
-		{"nor to data", all + "    owner: root\n  - rule: p\n    paths: /srv/ticketing/**\n    only: not-executable\n    owner: purser\n", perm.Link, perm.POSIX{Mode: 0o777}, ""},
-		{"and no data", all + "    files: 0640\n  - rule: p\n    paths: /srv/ticketing/**\n    only: [file, executable]\n    files: 0750\n", perm.File, perm.POSIX{Mode: 0o644}, "mode 0640/0644"},
-		{"with entries only", all + "    only: with-entries\n    owner: root\n", perm.File, perm.POSIX{UID: 1, Mode: 0o640, Access: list(web)}, "owner root/purser"},
-		{"without entries", all + "    only: with-entries\n    owner: root\n", perm.File, perm.POSIX{UID: 1, Mode: 0o640}, ""},
+		{"programs only",
+			all +
+				"    files: 0640\n  - rule: p\n    paths: /srv/ticketing/**\n    only: [file, executable]\n    " +
+				"files: 0750\n",
+			perm.File, perm.POSIX{Mode: 0o755}, "mode 0750/0755"},
+		{"no links to programs",
+			all +
+				"    owner: root\n  - rule: p\n    paths: /srv/ticketing/**\n    only: executable\n    owner: purser\n",
+			perm.Link, perm.POSIX{Mode: 0o777}, ""},
+		{"nor to data",
+			all +
+				"    owner: root\n  - rule: p\n    paths: /srv/ticketing/**\n    only: not-executable\n    " +
+				"owner: purser\n",
+			perm.Link, perm.POSIX{Mode: 0o777}, ""},
+		{"and no data",
+			all +
+				"    files: 0640\n  - rule: p\n    paths: /srv/ticketing/**\n    only: [file, executable]\n    " +
+				"files: 0750\n",
+			perm.File, perm.POSIX{Mode: 0o644}, "mode 0640/0644"},
+		{"with entries only", all + "    only: with-entries\n    owner: root\n", perm.File,
+			perm.POSIX{UID: 1, Mode: 0o640, Access: list(web)}, "owner root/purser"},
+		{"without entries", all + "    only: with-entries\n    owner: root\n", perm.File,
+			perm.POSIX{UID: 1, Mode: 0o640}, ""},
 		{"links only", all + "    only: link\n    owner: root\n", perm.File, perm.POSIX{UID: 1}, ""},
 		{"other kinds", all + "    only: other\n    owner: root\n", perm.Pipe, perm.POSIX{UID: 1}, "owner root/purser"},
 		{"must not exist", all + "    exists: no\n", perm.File, perm.POSIX{UID: 1}, "presence absent/there"},
-		{"capability", all + "    capability: cap_net_bind_service=ep\n", perm.File, perm.POSIX{Mode: 0o755}, "capability cap_net_bind_service=ep/none"},
-		{"immutable", all + "    immutable: yes\n    append-only: no\n", perm.File, perm.POSIX{Flags: perm.AppendOnly}, "flags immutable/append-only"},
+		{"capability", all + "    capability: cap_net_bind_service=ep\n", perm.File, perm.POSIX{Mode: 0o755},
+			"capability cap_net_bind_service=ep/none"},
+		{"immutable", all + "    immutable: yes\n    append-only: no\n", perm.File, perm.POSIX{Flags: perm.AppendOnly},
+			"flags immutable/append-only"},
 		{"a form", all + "    form: private-key\n", perm.File, perm.POSIX{Mode: 0o400}, ""},
-		{"a form broken", all + "    form: private-key\n", perm.File, perm.POSIX{Mode: 0o640, Access: list(web)}, "mode u+r,u-x,go-rwx/0640; entries none/user:www-tickets:r--"},
-		{"a form adjusted", all + "    form: private-key\n    files: 0440\n", perm.File, perm.POSIX{Mode: 0o400}, "mode 0440/0400"},
-		{"any takes back", all + "    owner: root\n    files: 0640\n  - rule: any\n    paths: /srv/ticketing/**\n    owner: any\n", perm.File, perm.POSIX{UID: 1, Mode: 0o600}, "mode 0640/0600"},
-		{"any mode of files", all + "    files: 0640\n    folders: 0750\n  - rule: any\n    paths: /srv/ticketing/**\n    files: any\n", perm.File, perm.POSIX{Mode: 0o600}, ""},
-		{"and still of folders", all + "    files: 0640\n    folders: 0750\n  - rule: any\n    paths: /srv/ticketing/**\n    files: any\n", perm.Folder, perm.POSIX{Mode: 0o700}, "mode 0750/0700"},
-		{"any entries", all + "    entries: none\n    defaults: derived\n  - rule: any\n    paths: /srv/ticketing/**\n    entries: any\n    defaults: any\n", perm.Folder, perm.POSIX{Mode: 0o640, Access: list(web), Default: list(web)}, ""},
+		{"a form broken", all + "    form: private-key\n", perm.File, perm.POSIX{Mode: 0o640, Access: list(web)},
+			"mode u+r,u-x,go-rwx/0640; entries none/user:www-tickets:r--"},
+		{"a form adjusted", all + "    form: private-key\n    files: 0440\n", perm.File, perm.POSIX{Mode: 0o400},
+			"mode 0440/0400"},
+		{"any takes back",
+			all + "    owner: root\n    files: 0640\n  - rule: any\n    paths: /srv/ticketing/**\n    owner: any\n",
+			perm.File, perm.POSIX{UID: 1, Mode: 0o600}, "mode 0640/0600"},
+		{"any mode of files",
+			all + "    files: 0640\n    folders: 0750\n  - rule: any\n    paths: /srv/ticketing/**\n    files: any\n",
+			perm.File, perm.POSIX{Mode: 0o600}, ""},
+		{"and still of folders",
+			all + "    files: 0640\n    folders: 0750\n  - rule: any\n    paths: /srv/ticketing/**\n    files: any\n",
+			perm.Folder, perm.POSIX{Mode: 0o700}, "mode 0750/0700"},
+		{"any entries",
+			all +
+				"    entries: none\n    defaults: derived\n  - rule: any\n    paths: /srv/ticketing/**\n    " +
+				"entries: any\n    defaults: any\n",
+			perm.Folder, perm.POSIX{Mode: 0o640, Access: list(web), Default: list(web)}, ""},
 		{"any over a form", all + "    form: private-key\n    files: any\n", perm.File, perm.POSIX{Mode: 0o644}, ""},
-		{"any flag", all + "    immutable: yes\n    append-only: yes\n  - rule: any\n    paths: /srv/ticketing/**\n    immutable: any\n", perm.File, perm.POSIX{}, "flags append-only/none"},
-		{"a later rule over any", all + "    files: any\n  - rule: last\n    paths: /srv/ticketing/x\n    files: 0600\n", perm.File, perm.POSIX{Mode: 0o644}, "mode 0600/0644"},
-		{"a number", all + "    owner: 4711\n    group: 4712\n    entries: [\"user:4713:r\"]\n", perm.File, perm.POSIX{UID: 4711, GID: 4, Mode: 0o640}, "group 4712/4; entries user:4713:r--/none"},
-		{"a form for somebody", all + "    form: web-content\n    for: www-tickets\n", perm.File, perm.POSIX{Mode: 0o640}, "entries user:www-tickets:r--/none"},
+		{"any flag",
+			all +
+				"    immutable: yes\n    append-only: yes\n  - rule: any\n    paths: /srv/ticketing/**\n    " +
+				"immutable: any\n",
+			perm.File, perm.POSIX{}, "flags append-only/none"},
+		{"a later rule over any",
+			all + "    files: any\n  - rule: last\n    paths: /srv/ticketing/x\n    files: 0600\n", perm.File,
+			perm.POSIX{Mode: 0o644}, "mode 0600/0644"},
+		{"a number", all + "    owner: 4711\n    group: 4712\n    entries: [\"user:4713:r\"]\n", perm.File,
+			perm.POSIX{UID: 4711, GID: 4, Mode: 0o640}, "group 4712/4; entries user:4713:r--/none"},
+		{"a form for somebody", all + "    form: web-content\n    for: www-tickets\n", perm.File,
+			perm.POSIX{Mode: 0o640}, "entries user:www-tickets:r--/none"},
 	} {
 		w := want(t, with("", c.rules), Env{}, "/srv/ticketing/x", c.kind, c.found)
 		if got := differs(w, c.kind, c.found); got != c.want {
@@ -113,13 +168,16 @@ func TestForms(t *testing.T) {
 				text = strings.Replace(text, "www-tickets", "crew", 1)
 			}
 		}
-		if w := want(t, text, Env{}, "/srv/ticketing/x", perm.Folder, perm.POSIX{}); w == nil && f != "programs" && f != "withheld" && f != "private-key" {
+		if w := want(t, text, Env{}, "/srv/ticketing/x", perm.Folder, perm.POSIX{}); w == nil && f != "programs" &&
+			f != "withheld" && f != "private-key" {
 			t.Errorf("form %s says nothing of folders", f)
 		}
 		want(t, text, Env{}, "/srv/ticketing/x", perm.File, perm.POSIX{})
 	}
-	own := with("forms:\n  pages: {files: 0644, entries: [\"user:${for}:r\"]}\n", all+"    form: pages\n    for: [www-tickets, root]\n")
-	if w := want(t, own, Env{}, "/srv/ticketing/x", perm.File, perm.POSIX{}); w.Mode.String() != "0644" || len(*w.Entries) != 2 {
+	own := with("forms:\n  pages: {files: 0644, entries: [\"user:${for}:r\"]}\n",
+		all+"    form: pages\n    for: [www-tickets, root]\n")
+	if w := want(t, own, Env{}, "/srv/ticketing/x", perm.File, perm.POSIX{}); w.Mode.String() != "0644" ||
+		len(*w.Entries) != 2 {
 		t.Errorf("%+v", w)
 	}
 }
@@ -150,19 +208,22 @@ rules:
 		{Env{Host: "skiff", Tags: []string{"old"}}, "/home/ticketing", "www-tickets"},
 	} {
 		d, err := ParseFor([]byte(text), c.env)
-		if err != nil || !d.Varies || d.Roots[0] != c.root || d.Accounts["web"] != c.web || d.Rules[0].Paths[0].Text != c.root+"/**" || d.Rules[0].Owner.Name != "purser" {
+		if err != nil || !d.Varies || d.Roots[0] != c.root || d.Accounts["web"] != c.web ||
+			d.Rules[0].Paths[0].Text != c.root+"/**" || d.Rules[0].Owner.Name != "purser" {
 			t.Errorf("%+v: %+v, %v", c.env, d, err)
 		}
 	}
 	bare := strings.Replace(text, "default: /srv/ticketing, ", "", 1)
-	if _, err := ParseFor([]byte(bare), Env{Host: "skiff"}); err == nil || !strings.Contains(err.Error(), `variable "top" has no value on host skiff`) {
+	if _, err := ParseFor([]byte(bare), Env{Host: "skiff"}); err == nil ||
+		!strings.Contains(err.Error(), `variable "top" has no value on host skiff`) {
 		t.Errorf("no value: %v", err)
 	}
 	if _, err := Parse([]byte(bare)); err != nil {
 		t.Errorf("for no host in particular: %v", err)
 	}
 	two := strings.Replace(text, `"tag:old": /home/ticketing`, `"tag:old": /home/ticketing, "tag:sales": /x`, 1)
-	if _, err := ParseFor([]byte(two), Env{Host: "skiff", Tags: []string{"old", "sales"}}); err == nil || !strings.Contains(err.Error(), "has the tags old and sales, which give it different values") {
+	if _, err := ParseFor([]byte(two), Env{Host: "skiff", Tags: []string{"old", "sales"}}); err == nil ||
+		!strings.Contains(err.Error(), "has the tags old and sales, which give it different values") {
 		t.Errorf("two tags: %v", err)
 	}
 	none := strings.Replace(text, "default: www-tickets", "slip-north: www-tickets", 1)
@@ -170,7 +231,9 @@ rules:
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, problems := Compile(d, crew()); len(problems) != 1 || !strings.Contains(problems[0].Message, `the word "web" stands for no account on this host`) {
+	_, problems := Compile(d, crew())
+	if len(problems) != 1 ||
+		!strings.Contains(problems[0].Message, `the word "web" stands for no account on this host`) {
 		t.Errorf("a word for nobody: %v", problems)
 	}
 }
@@ -178,9 +241,10 @@ rules:
 // Baselines take over forms, accounts and variables from each other; a circle is told, and what is missing.
 func TestIncludes(t *testing.T) {
 	shelf := map[string]string{
-		"standards": "idletally: 1\napplication: standards\ninclude: names\nforms:\n  tight: {files: \"0${digit}00\", entries: [\"user:web:r\"]}\nvariables: {digit: 6}\n",
-		"names":     "accounts: {web: www-tickets, crew-owner: purser}\n",
-		"round":     "include: about\n", "about": "include: round\n",
+		"standards": "idletally: 1\napplication: standards\ninclude: names\nforms:\n  tight: {files: " +
+			"\"0${digit}00\", entries: [\"user:web:r\"]}\nvariables: {digit: 6}\n",
+		"names": "accounts: {web: www-tickets, crew-owner: purser}\n",
+		"round": "include: about\n", "about": "include: round\n",
 		"broken": "forms: {f: {files: 0999}}\n",
 	}
 	env := Env{Fetch: func(name string) ([]byte, error) {
@@ -199,14 +263,17 @@ func TestIncludes(t *testing.T) {
 	}
 	// A baseline's own word counts before an included one.
 	own := with("include: standards\naccounts: {web: root}\nvariables: {digit: 4}\n", all+"    form: tight\n")
-	if w := want(t, own, env, "/srv/ticketing/x", perm.File, perm.POSIX{}); w.Mode.String() != "0400" || (*w.Entries)[0].ID != 0 {
+	if w := want(t, own, env, "/srv/ticketing/x", perm.File, perm.POSIX{}); w.Mode.String() != "0400" ||
+		(*w.Entries)[0].ID != 0 {
 		t.Errorf("%+v", w)
 	}
 	for name, says := range map[string]string{
-		"nowhere": `include "nowhere": no baseline of nowhere is published`, "round": `leads in a circle: [ticketing round about round]`,
+		"nowhere":   `include "nowhere": no baseline of nowhere is published`,
+		"round":     `leads in a circle: [ticketing round about round]`,
 		"ticketing": "leads in a circle", "broken": `included baseline broken, line 1: mode "0999"`,
 	} {
-		if _, err := ParseFor([]byte(with("include: "+name+"\n", all+"    owner: root\n")), env); err == nil || !strings.Contains(err.Error(), says) {
+		if _, err := ParseFor([]byte(with("include: "+name+"\n", all+"    owner: root\n")), env); err == nil ||
+			!strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v, want %q in it", name, err, says)
 		}
 	}
@@ -221,7 +288,8 @@ func TestIncludes(t *testing.T) {
 		next := string(rune('b' + level))
 		return []byte("include: [" + next + "0, " + next + "1, " + next + "2]\n"), nil
 	}}
-	if _, err := ParseFor([]byte(with("include: [a0, a1, a2]\n", all+"    owner: web\n")), web); err != nil || fetched != 30 {
+	if _, err := ParseFor([]byte(with("include: [a0, a1, a2]\n", all+"    owner: web\n")), web); err != nil ||
+		fetched != 30 {
 		t.Errorf("%d fetched, %v", fetched, err)
 	}
 	if _, err := Parse([]byte(text)); err == nil || !strings.Contains(err.Error(), "is with the service") {
@@ -231,25 +299,31 @@ func TestIncludes(t *testing.T) {
 
 func TestLanguageErrors(t *testing.T) {
 	for name, c := range map[string][3]string{
-		"unknown form":        {"", all + "    form: privat\n", `8:11: there is no form "privat": did you mean "private"?`},
-		"form for nobody":     {"", all + "    form: web-content\n", `form "web-content" needs to know for whom`},
-		"for without a form":  {"", all + "    owner: root\n    for: purser\n", "for is of use only with a form"},
-		"needless for":        {"", all + "    form: private\n    for: purser\n", "is for nobody in particular"},
-		"unknown condition":   {"", all + "    only: exectable\n    owner: root\n", `only "exectable" is unknown: did you mean "executable"?`},
-		"opposites":           {"", all + "    only: [executable, not-executable]\n    owner: root\n", "it would never match"},
-		"exists with a star":  {"", all + "    exists: yes\n", "exists: yes needs paths without wildcards"},
-		"exists maybe":        {"", all + "    exists: maybe\n", `exists "maybe": want yes or no`},
-		"exists executable":   {"", "  - rule: a\n    paths: /srv/ticketing/x\n    exists: yes\n    only: executable\n", "goes with kinds only"},
-		"unknown variable":    {"", all + "    owner: ${nobody}\n", `there is no variable "nobody"`},
-		"open variable":       {"", all + "    owner: ${nobody\n", "${ without its }"},
-		"variable for":        {"variables: {for: x}\n", all + "    owner: root\n", `variable "for"`},
-		"bad host in a value": {"variables: {a: {\"Slip North\": x}}\n", all + "    owner: root\n", "is no host, no tag:NAME and not default"},
-		"bad form":            {"forms: {f: {filez: 0640}}\n", all + "    owner: root\n", `a form has no key "filez": did you mean "files"?`},
-		"capability":          {"", all + "    capability: cap_fly=ep\n", `capability "cap_fly" is unknown`},
-		"contradiction":       {"", all + "    files: u=g,g=o,o=u\n", "contradicts itself"},
-		"umask":               {"", all + "    files: +x\n", "a declaration has no umask"},
-		"without rights":      {"", all + "    entries: {without: [\"user:root:r\"]}\n", "want user:NAME or group:NAME"},
-		"for whom":            {"", all + "    entries: [\"user:${for}:r\"]\n", "the rule does not say for whom"},
+		"unknown form": {"", all + "    form: privat\n",
+			`8:11: there is no form "privat": did you mean "private"?`},
+		"form for nobody":    {"", all + "    form: web-content\n", `form "web-content" needs to know for whom`},
+		"for without a form": {"", all + "    owner: root\n    for: purser\n", "for is of use only with a form"},
+		"needless for":       {"", all + "    form: private\n    for: purser\n", "is for nobody in particular"},
+		"unknown condition": {"", all + "    only: exectable\n    owner: root\n",
+			`only "exectable" is unknown: did you mean "executable"?`},
+		"opposites": {"", all + "    only: [executable, not-executable]\n    owner: root\n",
+			"it would never match"},
+		"exists with a star": {"", all + "    exists: yes\n", "exists: yes needs paths without wildcards"},
+		"exists maybe":       {"", all + "    exists: maybe\n", `exists "maybe": want yes or no`},
+		"exists executable": {"", "  - rule: a\n    paths: /srv/ticketing/x\n    exists: yes\n    only: executable\n",
+			"goes with kinds only"},
+		"unknown variable": {"", all + "    owner: ${nobody}\n", `there is no variable "nobody"`},
+		"open variable":    {"", all + "    owner: ${nobody\n", "${ without its }"},
+		"variable for":     {"variables: {for: x}\n", all + "    owner: root\n", `variable "for"`},
+		"bad host in a value": {"variables: {a: {\"Slip North\": x}}\n", all + "    owner: root\n",
+			"is no host, no tag:NAME and not default"},
+		"bad form": {"forms: {f: {filez: 0640}}\n", all + "    owner: root\n",
+			`a form has no key "filez": did you mean "files"?`},
+		"capability":     {"", all + "    capability: cap_fly=ep\n", `capability "cap_fly" is unknown`},
+		"contradiction":  {"", all + "    files: u=g,g=o,o=u\n", "contradicts itself"},
+		"umask":          {"", all + "    files: +x\n", "a declaration has no umask"},
+		"without rights": {"", all + "    entries: {without: [\"user:root:r\"]}\n", "want user:NAME or group:NAME"},
+		"for whom":       {"", all + "    entries: [\"user:${for}:r\"]\n", "the rule does not say for whom"},
 	} {
 		_, err := Parse([]byte(with(c[0], c[1])))
 		if err == nil || !strings.Contains(err.Error(), c[2]) {
@@ -259,7 +333,9 @@ func TestLanguageErrors(t *testing.T) {
 }
 
 func TestRequired(t *testing.T) {
-	text := with("", "  - rule: a\n    paths: [/srv/ticketing/conf, '/srv/ticketing/a\\\\*b']\n    only: folder\n    exists: yes\n  - rule: b\n    paths: /srv/ticketing/conf\n    exists: no\n")
+	text := with("",
+		"  - rule: a\n    paths: [/srv/ticketing/conf, '/srv/ticketing/a\\\\*b']\n    only: folder\n    exists: "+
+			"yes\n  - rule: b\n    paths: /srv/ticketing/conf\n    exists: no\n")
 	d, err := Parse([]byte(text))
 	if err != nil {
 		t.Fatal(err)
@@ -270,7 +346,8 @@ func TestRequired(t *testing.T) {
 		t.Fatalf("%+v", r)
 	}
 	for _, x := range r {
-		if x.Rule != 0 || x.Kind != perm.Folder || x.Declared != "a folder" || x.Admits(perm.File) || !x.Admits(perm.Folder) {
+		if x.Rule != 0 || x.Kind != perm.Folder || x.Declared != "a folder" || x.Admits(perm.File) ||
+			!x.Admits(perm.Folder) {
 			t.Errorf("%+v", x)
 		}
 	}
@@ -285,7 +362,8 @@ func obvious(d *Document, m *Matcher, parts []string, k perm.Kind, found perm.Se
 	}
 	w := &perm.Want{Rule: map[perm.Aspect]int{}}
 	for i, r := range d.Rules {
-		if slices.ContainsFunc(r.Paths, func(p Pattern) bool { return matches(p.parts, parts) }) && r.Only.admits(k, perm.TraitsOf(found)) {
+		if slices.ContainsFunc(r.Paths, func(p Pattern) bool { return matches(p.parts, parts) }) &&
+			r.Only.admits(k, perm.TraitsOf(found)) {
 			m.add(w, i, k)
 		}
 	}
@@ -310,11 +388,16 @@ func TestWantAgainstObvious(t *testing.T) {
 			if r.IntN(2) == 0 {
 				path += "/**"
 			}
-			fmt.Fprintf(&b, "  - rule: r%d\n    paths: %q\n    %s\n", i, path, pick("owner: root", "owner: purser", "group: crew", "files: 0640", "folders: u=rwX,g=rX,o=",
-				"files: g+r,o-w", "owner: any", "immutable: any", "files: any", "entries: any", "defaults: any", "entries: none", "entries: [\"user:www-tickets:rX\"]", "entries: {at-least: [\"group:crew:r\"]}", "defaults: derived", "defaults: none",
-				"form: private-key", "form: secret", "form: group-work\n    for: crew", "immutable: yes", "capability: none", "exists: no"))
+			fmt.Fprintf(&b, "  - rule: r%d\n    paths: %q\n    %s\n", i, path,
+				pick("owner: root", "owner: purser", "group: crew", "files: 0640", "folders: u=rwX,g=rX,o=",
+					"files: g+r,o-w", "owner: any", "immutable: any", "files: any", "entries: any", "defaults: any",
+					"entries: none", "entries: [\"user:www-tickets:rX\"]", "entries: {at-least: [\"group:crew:r\"]}",
+					"defaults: derived", "defaults: none",
+					"form: private-key", "form: secret", "form: group-work\n    for: crew", "immutable: yes",
+					"capability: none", "exists: no"))
 			if r.IntN(3) == 0 {
-				fmt.Fprintf(&b, "    only: %s\n", pick("file", "folder", "[file, executable]", "not-executable", "with-entries", "[link, other]"))
+				fmt.Fprintf(&b, "    only: %s\n",
+					pick("file", "folder", "[file, executable]", "not-executable", "with-entries", "[link, other]"))
 			}
 		}
 		head := ""
@@ -334,7 +417,8 @@ func TestWantAgainstObvious(t *testing.T) {
 			k := perm.Kind(1 + r.IntN(5))
 			p := perm.POSIX{UID: r.Uint32N(3), GID: r.Uint32N(2), Mode: mode.Mode(r.IntN(0o1000))}
 			if r.IntN(2) == 0 && k != perm.Link {
-				p.Access = posixacl.Build(p.Mode.Owner(), p.Mode.Group(), p.Mode.Other(), posixacl.List{{Tag: posixacl.User, ID: 2, Perm: mode.Perm(r.IntN(8))}}, nil)
+				p.Access = posixacl.Build(p.Mode.Owner(), p.Mode.Group(), p.Mode.Other(),
+					posixacl.List{{Tag: posixacl.User, ID: 2, Perm: mode.Perm(r.IntN(8))}}, nil)
 				p.Mode = p.Access.Mode(p.Mode)
 			}
 			got := m.Want(m.Root("/"+strings.Join(parts, "/")), k, p.Set())
@@ -365,8 +449,9 @@ func TestFingerprint(t *testing.T) {
 	}
 	base := with("", all+"    owner: purser\n    files: 0640\n    entries: [\"user:www-tickets:r\"]\n")
 	same := map[string]string{
-		"name and reason": strings.Replace(base, "rule: all\n", "rule: other\n    why: because\n    severity: grave\n", 1),
-		"title":           "title: x\n" + base,
+		"name and reason": strings.Replace(base, "rule: all\n", "rule: other\n    why: because\n    severity: grave\n",
+			1),
+		"title": "title: x\n" + base,
 	}
 	for what, text := range same {
 		if print(text, crew()) != print(base, crew()) {
@@ -374,16 +459,35 @@ func TestFingerprint(t *testing.T) {
 		}
 	}
 	seen := map[[32]byte]string{print(base, crew()): "the baseline"}
-	for _, x := range [][2]string{{"ticketing/**", "ticketing/*"}, {"owner: purser", "owner: root"}, {"owner: purser", "group: crew"}, {"files: 0640", "files: 0600"}, {"files: 0640", "folders: 0640"}, {"files: 0640", "files: g+r"},
-		{":r\"", ":rX\""}, {":r\"", ":rw\""}, {"[\"user:www-tickets:r\"]", "none"}, {"[\"user:www-tickets:r\"]", "{at-least: [\"user:www-tickets:r\"]}"}, {"entries: ", "defaults: "}, {"entries: [\"user:www-tickets:r\"]", "defaults: derived"},
-		{"files: 0640", "only: file\n    files: 0640"}, {"files: 0640", "only: not-executable\n    files: 0640"}, {"files: 0640", "immutable: yes"}, {"files: 0640", "immutable: no"}, {"files: 0640", "capability: none"}, {"files: 0640", "exists: no"}} {
+	for _, x := range [][2]string{
+		{"ticketing/**", "ticketing/*"},
+		{"owner: purser", "owner: root"},
+		{"owner: purser", "group: crew"},
+		{"files: 0640", "files: 0600"},
+		{"files: 0640", "folders: 0640"},
+		{"files: 0640", "files: g+r"},
+		{":r\"", ":rX\""},
+		{":r\"", ":rw\""},
+		{"[\"user:www-tickets:r\"]", "none"},
+		{"[\"user:www-tickets:r\"]", "{at-least: [\"user:www-tickets:r\"]}"},
+		{"entries: ", "defaults: "},
+		{"entries: [\"user:www-tickets:r\"]", "defaults: derived"},
+		{"files: 0640", "only: file\n    files: 0640"},
+		{"files: 0640", "only: not-executable\n    files: 0640"},
+		{"files: 0640", "immutable: yes"},
+		{"files: 0640", "immutable: no"},
+		{"files: 0640", "capability: none"},
+		{"files: 0640", "exists: no"},
+	} {
 		text := strings.Replace(base, x[0], x[1], 1)
 		if other, ok := seen[print(text, crew())]; ok || text == base {
 			t.Errorf("%s for %s has the fingerprint of %s", x[1], x[0], other)
 		}
 		seen[print(text, crew())] = x[1]
 	}
-	moved := (&perm.Directory{Accounts: []perm.Account{{ID: "u9", Name: "purser"}, {ID: "u2", Name: "www-tickets"}}}).Index()
+	moved := (&perm.Directory{
+		Accounts: []perm.Account{{ID: "u9", Name: "purser"}, {ID: "u2", Name: "www-tickets"}},
+	}).Index()
 	if _, ok := seen[print(base, moved)]; ok {
 		t.Error("another number for an account has the same fingerprint")
 	}

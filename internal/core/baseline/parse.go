@@ -71,12 +71,26 @@ type reader struct {
 }
 
 func newReader(env Env) *reader {
-	return &reader{env: env, variables: map[string]value{}, forms: map[string]*node{}, modes: map[string]*mode.Wanted{}, included: map[string]bool{}, spent: &budget{}}
+	return &reader{
+		env:       env,
+		variables: map[string]value{},
+		forms:     map[string]*node{},
+		modes:     map[string]*mode.Wanted{},
+		included:  map[string]bool{},
+		spent:     &budget{},
+	}
 }
 
 // part gives a reader for what is taken over from elsewhere.
 func (r *reader) part() *reader {
-	return &reader{env: r.env, variables: r.variables, forms: r.forms, modes: r.modes, included: r.included, spent: r.spent}
+	return &reader{
+		env:       r.env,
+		variables: r.variables,
+		forms:     r.forms,
+		modes:     r.modes,
+		included:  r.included,
+		spent:     r.spent,
+	}
 }
 
 func at(n *node) Position {
@@ -110,7 +124,8 @@ func (r *reader) note(e *Error) {
 // body parses a text; nil where that failed.
 func (r *reader) body(text []byte) *node {
 	r.spend(&r.spent.texts, len(text), maxTexts, nil, "bytes")
-	n, fault := parse(bytes.TrimPrefix(text, []byte("\xef\xbb\xbf"))) // a byte order mark may stand there (YAML 1.2.2, 5.2)
+	// a byte order mark may stand there (YAML 1.2.2, 5.2)
+	n, fault := parse(bytes.TrimPrefix(text, []byte("\xef\xbb\xbf")))
 	if fault != nil {
 		r.note(fault)
 		return nil

@@ -12,7 +12,10 @@ import (
 
 var (
 	// What a form can say, and a rule too.
-	formKeys = []string{"severity", "owner", "group", "files", "folders", "entries", "defaults", "capability", "immutable", "append-only", "grants", "inherits"}
+	formKeys = []string{
+		"severity", "owner", "group", "files", "folders", "entries", "defaults", "capability", "immutable",
+		"append-only", "grants", "inherits",
+	}
 	ruleKeys = append([]string{"rule", "paths", "why", "only", "exists", "form", "for"}, formKeys...)
 )
 
@@ -20,7 +23,9 @@ var (
 var builtinForms []byte
 
 // Forms names the starting points of the language.
-var Forms = []string{"ordinary", "private", "programs", "private-key", "secret", "group-work", "drop", "web-content", "withheld"}
+var Forms = []string{
+	"ordinary", "private", "programs", "private-key", "secret", "group-work", "drop", "web-content", "withheld",
+}
 
 // builtin reads the starting points of the language.
 func (r *reader) builtin() {
@@ -75,13 +80,27 @@ func (r *reader) rule(n *node) Rule {
 	switch {
 	case len(r.errs) > 0:
 	case rule.Name == "":
-		r.errs = append(r.errs, &Error{rule.Position, "the rule has no name: begin it with \"- rule: NAME\", findings refer to it"})
+		r.errs = append(r.errs, &Error{
+			rule.Position, "the rule has no name: begin it with \"- rule: NAME\", findings refer to it",
+		})
 	case len(rule.Paths) == 0:
-		r.errs = append(r.errs, &Error{rule.Position, fmt.Sprintf("rule %q has no paths: say where it holds, such as \"paths: /srv/app/**\"", rule.Name)})
+		r.errs = append(r.errs, &Error{
+			rule.Position,
+			fmt.Sprintf("rule %q has no paths: say where it holds, such as \"paths: /srv/app/**\"", rule.Name),
+		})
 	case rule.silent():
-		r.errs = append(r.errs, &Error{rule.Position, fmt.Sprintf("rule %q declares nothing: give a form, owner, group, files, folders, entries, defaults, capability, immutable, append-only, grants, inherits or exists", rule.Name)})
+		r.errs = append(r.errs, &Error{
+			rule.Position,
+			fmt.Sprintf(
+				"rule %q declares nothing: give a form, owner, group, files, folders, entries, defaults, "+
+					"capability, immutable, append-only, grants, inherits or exists",
+				rule.Name),
+		})
 	case form == nil && len(people) > 0 && !usesFor(n):
-		r.errs = append(r.errs, &Error{rule.At["for"], fmt.Sprintf("rule %q: for is of use only with a form, or with ${for} in entries", rule.Name)})
+		r.errs = append(r.errs, &Error{
+			rule.At["for"],
+			fmt.Sprintf("rule %q: for is of use only with a form, or with ${for} in entries", rule.Name),
+		})
 	}
 	return rule
 }
@@ -194,7 +213,10 @@ func (r *reader) aspects(n *node, what string, known []string, rule *Rule, peopl
 }
 
 // anyKeys are the keys that can be any: it is not judged after all.
-var anyKeys = []string{"owner", "group", "files", "folders", "entries", "defaults", "capability", "immutable", "append-only", "grants", "inherits"}
+var anyKeys = []string{
+	"owner", "group", "files", "folders", "entries", "defaults", "capability", "immutable", "append-only", "grants",
+	"inherits",
+}
 
 var flagKeys = map[string]perm.Flags{"immutable": perm.Immutable, "append-only": perm.AppendOnly}
 
@@ -247,7 +269,9 @@ func (r *reader) yes(n *node, what string) (bool, bool) {
 	return false, false
 }
 
-var onlyWords = []string{"file", "folder", "link", "other", "executable", "not-executable", "with-entries", "without-entries"}
+var onlyWords = []string{
+	"file", "folder", "link", "other", "executable", "not-executable", "with-entries", "without-entries",
+}
 
 func (r *reader) only(n *node) (o Only) {
 	for _, w := range r.words(n, "only") {
@@ -289,7 +313,8 @@ func (r *reader) exists(n *node, rule *Rule) {
 	}
 	for _, p := range rule.Paths {
 		if !p.exact() {
-			r.fail(n, "exists: yes needs paths without wildcards, %q has one: nobody can say which path is missing", p.Text)
+			r.fail(n, "exists: yes needs paths without wildcards, %q has one: nobody can say which path is missing",
+				p.Text)
 		}
 	}
 	if rule.Only.Must|rule.Only.MustNot != 0 {
@@ -372,7 +397,10 @@ func (r *reader) grantList(n *node, what string, people []string) []Grant {
 			return
 		}
 		if !accountName.MatchString(parts[1]) {
-			r.fail(v, "entry %q: %q cannot be an account's name; the owner's and the owning group's rights are in files and folders", s, parts[1])
+			r.fail(v,
+				"entry %q: %q cannot be an account's name; the owner's and the owning group's rights are in "+
+					"files and folders",
+				s, parts[1])
 			return
 		}
 		g := Grant{Position: at(v), Group: parts[0] == "group", Name: parts[1]}

@@ -39,7 +39,8 @@ func (r *reader) shareGrants(n *node) *ShareGrants {
 }
 
 func shareName(s string) bool {
-	return s != "" && len(s) <= 256 && strings.TrimSpace(s) == s && !strings.ContainsFunc(s, func(c rune) bool { return c == ':' || c == ';' || !unicode.IsGraphic(c) })
+	return s != "" && len(s) <= 256 && strings.TrimSpace(s) == s &&
+		!strings.ContainsFunc(s, func(c rune) bool { return c == ':' || c == ';' || !unicode.IsGraphic(c) })
 }
 
 func (r *reader) shareList(n *node) []ShareGrant {
@@ -65,7 +66,9 @@ func parseShareGrant(s string) (g ShareGrant, why string) {
 	head, rest, ok := strings.Cut(s, ":")
 	kind, name, named := strings.Cut(head, " ")
 	if !ok || !named || kind != "allow" && kind != "deny" {
-		return g, "want allow NAME: RIGHTS, or deny NAME: RIGHTS, and behind a semicolon what it reaches of a folder and what is below"
+		return g,
+			"want allow NAME: RIGHTS, or deny NAME: RIGHTS, and behind a semicolon what it reaches of a folder and " +
+				"what is below"
 	}
 	if name = strings.TrimSpace(name); !shareName(name) {
 		return g, "it names nobody"

@@ -34,8 +34,12 @@ rules:
 
 // What a baseline says of shares is found to differ where it does, and mended nothing differs any more.
 func TestShares(t *testing.T) {
-	keepers, crew, stoker := ntsd.NewSID(5, 21, 1, 2, 3, 1100), ntsd.NewSID(5, 21, 1, 2, 3, 1101), ntsd.NewSID(5, 21, 1, 2, 3, 1001)
-	dir := (&perm.Directory{Accounts: []perm.Account{{ID: perm.SIDOf(stoker), Name: "stoker"}}, Groups: []perm.Account{{ID: perm.SIDOf(keepers), Name: "keepers"}, {ID: perm.SIDOf(crew), Name: "crew"}}}).Index()
+	keepers, crew, stoker := ntsd.NewSID(5, 21, 1, 2, 3, 1100), ntsd.NewSID(5, 21, 1, 2, 3, 1101),
+		ntsd.NewSID(5, 21, 1, 2, 3, 1001)
+	dir := (&perm.Directory{
+		Accounts: []perm.Account{{ID: perm.SIDOf(stoker), Name: "stoker"}},
+		Groups:   []perm.Account{{ID: perm.SIDOf(keepers), Name: "keepers"}, {ID: perm.SIDOf(crew), Name: "crew"}},
+	}).Index()
 	doc, err := Parse([]byte(shareText))
 	if err != nil {
 		t.Fatal(err)
@@ -50,18 +54,28 @@ func TestShares(t *testing.T) {
 		found string
 		diffs string
 	}{
-		{"/charts", perm.Folder, "O:keepersD:P(A;OICI;FA;;;keepers)(A;OICI;0x1200a9;;;crew)", "grants deny stoker: delete; reaches here | allow keepers: full | allow crew: read, traverse/allow keepers: full | allow crew: read, traverse"},
+		{"/charts", perm.Folder, "O:keepersD:P(A;OICI;FA;;;keepers)(A;OICI;0x1200a9;;;crew)",
+			"grants deny stoker: delete; reaches here | allow keepers: full | allow crew: read, traverse/allow " +
+				"keepers: full | allow crew: read, traverse"},
 		{"/charts", perm.Folder, "O:keepersD:P(D;;SD;;;stoker)(A;OICI;0x1200a9;;;crew)(A;OICI;GA;;;keepers)", ""},
-		{"/charts", perm.Folder, "O:keepersD:P(A;OICI;0x1200a9;;;crew)(A;OICI;GA;;;keepers)(D;;SD;;;stoker)", "grants deny stoker: delete; reaches here | allow keepers: full | allow crew: read, traverse/allow crew: read, traverse | allow keepers: generic-all | deny stoker: delete; reaches here (not in the usual order)"},
+		{"/charts", perm.Folder, "O:keepersD:P(A;OICI;0x1200a9;;;crew)(A;OICI;GA;;;keepers)(D;;SD;;;stoker)",
+			"grants deny stoker: delete; reaches here | allow keepers: full | allow crew: read, traverse/allow " +
+				"crew: read, traverse | allow keepers: generic-all | deny stoker: delete; reaches here (not in " +
+				"the usual order)"},
 		{"/charts/a", perm.File, "O:keepersD:AI(A;ID;FA;;;keepers)", ""},
-		{"/charts/a", perm.File, "O:stokerD:AI(A;;FA;;;WD)(A;ID;FA;;;keepers)", "owner keepers/stoker; grants none/allow everyone: full"},
-		{"/charts/a", perm.File, "O:keepersD:P(A;;FA;;;keepers)", "inheritance from above/stopped; grants none/allow keepers: full"},
+		{"/charts/a", perm.File, "O:stokerD:AI(A;;FA;;;WD)(A;ID;FA;;;keepers)",
+			"owner keepers/stoker; grants none/allow everyone: full"},
+		{"/charts/a", perm.File, "O:keepersD:P(A;;FA;;;keepers)",
+			"inheritance from above/stopped; grants none/allow keepers: full"},
 		{"/charts/a", perm.File, "O:keepersD:NO_ACCESS_CONTROL", "grants none/no list: everybody may do everything"},
-		{"/charts/drop", perm.Folder, "O:stokerD:AI(A;;FA;;;WD)", "grants at least allow crew: add-files, add-folders; reaches here; none for everyone/allow everyone: full; reaches here"},
+		{"/charts/drop", perm.Folder, "O:stokerD:AI(A;;FA;;;WD)",
+			"grants at least allow crew: add-files, add-folders; reaches here; none for everyone/allow everyone: " +
+				"full; reaches here"},
 		{"/charts/drop", perm.Folder, "O:stokerD:AI(A;;0x1f0007;;;crew)(A;OICI;FR;;;stoker)", ""},
 		{"/charts/free/x", perm.File, "O:keepersD:AI(A;;FA;;;stoker)", ""},
 	} {
-		sddl := strings.NewReplacer("keepers", keepers.String(), "crew", crew.String(), "stoker", stoker.String()).Replace(c.found)
+		sddl := strings.NewReplacer("keepers", keepers.String(), "crew", crew.String(), "stoker",
+			stoker.String()).Replace(c.found)
 		d, err := ntsd.ParseSDDL(sddl)
 		if err != nil {
 			t.Fatal(err)
@@ -102,16 +116,21 @@ func TestShareFaults(t *testing.T) {
 		`grants: {without: ["a:b"]}`:                       "cannot be an account's name",
 		`inherits: sometimes`:                              `want "from above" or "stopped"`,
 	} {
-		_, err := Parse([]byte("idletally: 1\napplication: a\nhosts: {names: [h]}\nroots: [/a]\nrules:\n  - rule: r\n    paths: /a/**\n    " + bad + "\n"))
+		_, err := Parse([]byte("idletally: 1\napplication: a\nhosts: {names: [h]}\nroots: [/a]\nrules:\n  - rule: " +
+			"r\n    paths: /a/**\n    " +
+			bad + "\n"))
 		if err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v, want %q", bad, err, says)
 		}
 	}
-	doc, err := Parse([]byte("idletally: 1\napplication: a\nhosts: {names: [h]}\nroots: [/a]\nrules:\n  - rule: r\n    paths: /a/**\n    grants: [\"allow nobody-there: full\"]\n"))
+	doc, err := Parse([]byte(
+		"idletally: 1\napplication: a\nhosts: {names: [h]}\nroots: [/a]\nrules:\n  - rule: r\n    paths: /a/**\n    " +
+			"grants: [\"allow nobody-there: full\"]\n"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, problems := Compile(doc, (&perm.Directory{}).Index()); len(problems) != 1 || !strings.Contains(problems[0].Message, "nobody-there") {
+	_, problems := Compile(doc, (&perm.Directory{}).Index())
+	if len(problems) != 1 || !strings.Contains(problems[0].Message, "nobody-there") {
 		t.Errorf("%+v", problems)
 	}
 }
@@ -126,8 +145,10 @@ func TestWarnShares(t *testing.T) {
 		}
 		return a
 	}
-	dir := (&perm.Directory{Accounts: []perm.Account{account(1001, "stoker", 1101), account(1002, "surveyor", 1101, 1100)},
-		Groups: []perm.Account{account(1100, "surveyors"), account(1101, "crew")}}).Index()
+	dir := (&perm.Directory{
+		Accounts: []perm.Account{account(1001, "stoker", 1101), account(1002, "surveyor", 1101, 1100)},
+		Groups:   []perm.Account{account(1100, "surveyors"), account(1101, "crew")},
+	}).Index()
 	set := func(sddl string) perm.Set {
 		d, err := ntsd.ParseSDDL(sddl)
 		if err != nil {
@@ -139,7 +160,9 @@ func TestWarnShares(t *testing.T) {
 		}
 		return s
 	}
-	walk := tree(seenPath{"/charts", perm.Folder, set("O:BAD:P(A;OICI;FA;;;BA)")}, seenPath{"/charts/a", perm.Folder, set("O:BAD:AI(A;OICIID;FA;;;BA)")}, seenPath{"/charts/a/b", perm.File, set("O:BAD:AI(A;ID;FA;;;BA)")})
+	walk := tree(seenPath{"/charts", perm.Folder, set("O:BAD:P(A;OICI;FA;;;BA)")},
+		seenPath{"/charts/a", perm.Folder, set("O:BAD:AI(A;OICIID;FA;;;BA)")},
+		seenPath{"/charts/a/b", perm.File, set("O:BAD:AI(A;ID;FA;;;BA)")})
 	for _, c := range []struct {
 		rule  string
 		about About
@@ -147,17 +170,45 @@ func TestWarnShares(t *testing.T) {
 		shows string
 		write string
 	}{
-		{`    paths: /charts/**` + "\n" + `    grants: {at-least: ["allow everyone: full"]}`, EveryoneWrite, "may change permissions there (allow everyone: full)", "", "read, write, execute, delete for a group"},
-		{`    paths: /charts/**` + "\n" + `    grants: {at-least: ["allow authenticated: read, write, execute, delete"]}`, EveryoneWrite, "may write or delete there", "", "read, execute for the others"},
-		{`    paths: /charts/**` + "\n" + `    grants: {at-least: ["deny crew: write", "allow surveyors: read, write, execute, delete"]}`, DenyMeets, "it also meets surveyor, whom this rule lets in by another group", "", "without a deny"},
-		{`    paths: /charts` + "\n    inherits: stopped\n" + `    grants: ["allow crew: read, write, execute, delete"]`, NobodyRepairs, "only the owner could repair it", "", "full for administrators"},
-		{`    paths: /charts/a` + "\n    inherits: stopped\n" + `    grants: ["allow administrators: full"]`, InheritStops, "lies deep in the share", "/charts/a", "at the top of the share alone"},
-		{`    paths: /charts/**` + "\n" + `    grants: {at-least: ["allow S-1-5-21-1-2-3-4711: read, write, execute, delete"]}`, NobodysNumber, "whoever is given it next", "", "the name of an account"},
-		{`    paths: /charts` + "\n    inherits: stopped\n" + `    grants: ["allow administrators: full", "allow crew: read, execute", "deny stoker: write"]`, "", "", "", ""},
+		{`    paths: /charts/**` + "\n" + `    grants: {at-least: ["allow everyone: full"]}`, EveryoneWrite,
+			"may change permissions there (allow everyone: full)", "", "read, write, execute, delete for a group"},
+		{
+			`    paths: /charts/**` + "\n" +
+				`    grants: {at-least: ["allow authenticated: read, write, execute, delete"]}`,
+			EveryoneWrite, "may write or delete there", "", "read, execute for the others",
+		},
+		{
+			`    paths: /charts/**` + "\n" +
+				`    grants: {at-least: ["deny crew: write", "allow surveyors: read, write, execute, delete"]}`,
+			DenyMeets, "it also meets surveyor, whom this rule lets in by another group", "", "without a deny",
+		},
+		{
+			`    paths: /charts` + "\n    inherits: stopped\n" +
+				`    grants: ["allow crew: read, write, execute, delete"]`,
+			NobodyRepairs, "only the owner could repair it", "", "full for administrators",
+		},
+		{`    paths: /charts/a` + "\n    inherits: stopped\n" + `    grants: ["allow administrators: full"]`,
+			InheritStops, "lies deep in the share", "/charts/a", "at the top of the share alone"},
+		{
+			`    paths: /charts/**` + "\n" +
+				`    grants: {at-least: ["allow S-1-5-21-1-2-3-4711: read, write, execute, delete"]}`,
+			NobodysNumber, "whoever is given it next", "", "the name of an account",
+		},
+		{
+			`    paths: /charts` + "\n    inherits: stopped\n" +
+				`    grants: ["allow administrators: full", "allow crew: read, execute", "deny stoker: write"]`,
+			"", "", "", "",
+		},
 		{`    paths: /charts/**` + "\n    inherits: from above\n    grants: none", "", "", "", ""},
-		{`    paths: /charts` + "\n" + `    grants: {at-least: ["allow everyone: read, execute", "allow creator owner: read, write, execute, delete; reaches folders, files"]}`, "", "", "", ""},
+		{
+			`    paths: /charts` + "\n" +
+				`    grants: {at-least: ["allow everyone: read, execute", "allow creator owner: read, write, execute, delete; reaches folders, files"]}`,
+			"", "", "", "",
+		},
 	} {
-		text := "idletally: 1\napplication: charts\nhosts: {names: [chartroom]}\nroots: [/charts]\nrules:\n  - rule: r\n" + c.rule + "\n"
+		text := "idletally: 1\napplication: charts\nhosts: {names: [chartroom]}\nroots: " +
+			"[/charts]\nrules:\n  - rule: r\n" +
+			c.rule + "\n"
 		d, err := Parse([]byte(text))
 		if err != nil {
 			t.Fatalf("%v\n%s", err, text)
@@ -176,7 +227,8 @@ func TestWarnShares(t *testing.T) {
 			}
 			continue
 		}
-		if len(got) != 1 || got[0].About != c.about || !strings.Contains(got[0].Message, c.says) || got[0].Example != c.shows || !strings.Contains(got[0].Instead, c.write) {
+		if len(got) != 1 || got[0].About != c.about || !strings.Contains(got[0].Message, c.says) ||
+			got[0].Example != c.shows || !strings.Contains(got[0].Instead, c.write) {
 			t.Errorf("%s: %+v\n%s", c.about, got, c.rule)
 		}
 	}

@@ -56,7 +56,8 @@ func (r *reader) value(n *node, what string) value {
 			tags = append(tags, t)
 		}
 		slices.Sort(tags)
-		r.fail(n, "%s: host %s has the tags %s, which give it different values: give the host its own", what, r.env.Host, strings.Join(tags, " and "))
+		r.fail(n, "%s: host %s has the tags %s, which give it different values: give the host its own", what,
+			r.env.Host, strings.Join(tags, " and "))
 	case len(byTag) == 1:
 		for s := range byTag {
 			return value{s, true}

@@ -83,7 +83,14 @@ func Warn(f Facts) ([]Warning, error) {
 			if example != "" {
 				example = pathname.Escape(example)
 			}
-			out = append(out, Warning{Position: at, Rule: r.Name, About: about, Message: fmt.Sprintf(format, args...), Example: example, Instead: instead})
+			out = append(out, Warning{
+				Position: at,
+				Rule:     r.Name,
+				About:    about,
+				Message:  fmt.Sprintf(format, args...),
+				Example:  example,
+				Instead:  instead,
+			})
 		}
 		m.warnText(i, same[patternsOf(*r)], add)
 		m.warnDeny(i, add)
@@ -111,24 +118,32 @@ type adder func(key string, about About, example, instead, format string, args .
 func (m *Matcher) warnText(i int, same []int, add adder) {
 	r := &m.doc.Rules[i]
 	if r.Files != nil && r.Files.Least(false)&0o002 != 0 {
-		add("files", EveryoneWrite, "", "a mode without write for others; give those who write an entry, such as entries: [\"group:NAME:rw\"]",
+		add("files", EveryoneWrite, "",
+			"a mode without write for others; give those who write an entry, such as entries: [\"group:NAME:rw\"]",
 			"everybody on the host can write the files of this rule (mode %s)", r.Files)
 	}
 	if r.Folders != nil {
 		if least := r.Folders.Least(true); least&0o002 != 0 && least&mode.Sticky == 0 {
-			add("folders", EveryoneWrite, "", "a mode without write for others; where everybody is to add and remove only their own, set the sticky bit: 1777",
-				"everybody on the host can add, remove and rename entries in the folders of this rule (mode %s)", r.Folders)
+			add("folders", EveryoneWrite, "",
+				"a mode without write for others; where everybody is to add and remove only their own, set the "+
+					"sticky bit: 1777",
+				"everybody on the host can add, remove and rename entries in the folders of this rule (mode %s)",
+				r.Folders)
 		}
 	}
 	if r.Files != nil {
 		least := r.Files.Least(false)
 		writers := least&0o022 != 0
 		if r.Entries != nil {
-			writers = writers || slices.ContainsFunc(r.Entries.List, func(g Grant) bool { return g.Perm&mode.Write != 0 })
+			writers = writers ||
+				slices.ContainsFunc(r.Entries.List, func(g Grant) bool { return g.Perm&mode.Write != 0 })
 		}
 		if least&(mode.SetUID|mode.SetGID) != 0 && least&0o111 != 0 && writers {
-			add("files", SetIDWritable, "", "a mode in which only the owner writes, such as 4750, and entries without w",
-				"these programs run with the identity of their owner or group, and others than the owner can write them (mode %s): who writes one becomes that account", r.Files)
+			add("files", SetIDWritable, "",
+				"a mode in which only the owner writes, such as 4750, and entries without w",
+				"these programs run with the identity of their owner or group, and others than the owner can write "+
+					"them (mode %s): who writes one becomes that account",
+				r.Files)
 		}
 	}
 	if r.Only.Kinds == 1<<perm.Link && (r.Files != nil || r.Folders != nil || r.Entries != nil || r.Defaults != nil) {
@@ -143,9 +158,12 @@ func (m *Matcher) warnText(i int, same []int, add adder) {
 		}
 		for k := perm.File; k <= perm.Folder; k++ {
 			mine := m.says(i, k)
-			if len(mine) > 0 && r.Only.admits(k, r.Only.Must) && !slices.ContainsFunc(mine, func(a perm.Aspect) bool { return !slices.Contains(m.says(j, k), a) }) {
+			if len(mine) > 0 && r.Only.admits(k, r.Only.Must) &&
+				!slices.ContainsFunc(mine, func(a perm.Aspect) bool { return !slices.Contains(m.says(j, k), a) }) {
 				add("rule", Overruled, "", "one rule for both, or narrower paths for the later one",
-					"all that this rule says of a %s, rule %q says differently of the same paths further down, and the later rule wins", k, later.Name)
+					"all that this rule says of a %s, rule %q says differently of the same paths further down, and "+
+						"the later rule wins",
+					k, later.Name)
 				return
 			}
 		}
@@ -173,8 +191,10 @@ func (m *Matcher) warnDeny(i int, add adder) {
 		}
 		for _, e := range x.List {
 			if e.Perm == 0 && !e.Conditionally {
-				add(x.key, DenyNothing, "", "without: ["+e.who()+"], for whom there is to be no entry, or a list of exactly these",
-					"an entry without rights in at-least does not keep %s out: theirs may grant more than that", e.who())
+				add(x.key, DenyNothing, "",
+					"without: ["+e.who()+"], for whom there is to be no entry, or a list of exactly these",
+					"an entry without rights in at-least does not keep %s out: theirs may grant more than that",
+					e.who())
 				break
 			}
 		}
@@ -204,12 +224,17 @@ func (m *Matcher) warnDeny(i int, add adder) {
 			}
 		}
 		if len(hit) > 0 {
-			add("entries", DenyOwners, "", "entries for those who are to be kept out, one by one, or a group without the owners",
-				"the entry for group %s keeps its members out, and %s, whom this baseline makes an owner, is one of them", g.Name, strings.Join(hit, ", "))
+			add("entries", DenyOwners, "",
+				"entries for those who are to be kept out, one by one, or a group without the owners",
+				"the entry for group %s keeps its members out, and %s, whom this baseline makes an owner, "+
+					"is one of them",
+				g.Name, strings.Join(hit, ", "))
 		}
 		if len(spared) > 0 {
 			add("entries", DenyNothing, "", "an entry for each account that is to be kept out: user:NAME:---",
-				"the entry for group %s does not keep %s out: one group that grants is enough (POSIX.1e draft 17, 23.1.5), and %s is in another that does", g.Name, strings.Join(spared, ", "), strings.Join(spared, ", "))
+				"the entry for group %s does not keep %s out: one group that grants is enough (POSIX.1e draft 17, "+
+					"23.1.5), and %s is in another that does",
+				g.Name, strings.Join(spared, ", "), strings.Join(spared, ", "))
 		}
 	}
 }
@@ -222,7 +247,9 @@ func (m *Matcher) warnNumbers(i int, add adder) {
 	}
 	check := func(key, name string, group bool) {
 		if id, ok := m.find(name, group); ok && m.dir.Account(id) == nil {
-			add(key, NobodysNumber, "", "the name of an account that the host has", "the host has no account or group with the number %s: whoever is given it next gets what goes with it", name)
+			add(key, NobodysNumber, "", "the name of an account that the host has",
+				"the host has no account or group with the number %s: whoever is given it next gets what goes with it",
+				name)
 		}
 	}
 	if r.Owner != nil {
@@ -272,21 +299,27 @@ func (m *Matcher) warnSeen(i int, t tally, add adder) {
 	r := &m.doc.Rules[i]
 	switch {
 	case t.matched == 0 && t.link == "" && r.Exists == nil:
-		add("paths", NeverMatches, "", "the path as it is on the hosts, or no rule at all", "no path of the last snapshot matches: the rule says nothing")
+		add("paths", NeverMatches, "", "the path as it is on the hosts, or no rule at all",
+			"no path of the last snapshot matches: the rule says nothing")
 	case t.matched > 0 && t.decided == 0 && r.Exists == nil:
 		add("rule", Overruled, t.first, "narrower paths for the later rule, or this rule after it",
-			"on each of the %d paths that it matches, later rules overrule all that it says; there it is rule %q", t.matched, m.doc.Rules[t.overruler].Name)
+			"on each of the %d paths that it matches, later rules overrule all that it says; there it is rule %q",
+			t.matched, m.doc.Rules[t.overruler].Name)
 	}
 	if t.link != "" {
-		add("paths", OnLink, t.link, "the path that the link leads to", "this path is a link, and links have no permissions of their own: nothing is declared of its target")
+		add("paths", OnLink, t.link, "the path that the link leads to",
+			"this path is a link, and links have no permissions of their own: nothing is declared of its target")
 	}
 	if t.stops != "" {
 		add("defaults", InheritStops, t.stops, "defaults: derived, or the same default entries as above",
-			"the folder above passes default entries on, and this one is to have none: what is made from here on down no longer gets them")
+			"the folder above passes default entries on, and this one is to have none: what is made from here on "+
+				"down no longer gets them")
 	}
 	if t.data > t.programs && t.data > 0 {
-		add("files", ExecuteData, t.dataFirst, "files: u=rwX,g=rX,o= (execute only where it is), or only: [file, executable] beside the mode",
-			"of %d files that this rule makes executable, %d are none now: data is not to be run", t.data+t.programs, t.data)
+		add("files", ExecuteData, t.dataFirst,
+			"files: u=rwX,g=rX,o= (execute only where it is), or only: [file, executable] beside the mode",
+			"of %d files that this rule makes executable, %d are none now: data is not to be run", t.data+t.programs,
+			t.data)
 	}
 }
 
@@ -303,7 +336,8 @@ func (m *Matcher) tally(walk func(func(string, perm.Kind, perm.Set) error) error
 		for _, i := range s.rules {
 			r := &m.doc.Rules[i]
 			t := &to[i]
-			if k == perm.Link && t.link == "" && (r.Files != nil || r.Folders != nil || r.Entries != nil) && slices.ContainsFunc(r.Paths, func(p Pattern) bool { return p.exact() && p.literal() == path }) {
+			if k == perm.Link && t.link == "" && (r.Files != nil || r.Folders != nil || r.Entries != nil) &&
+				slices.ContainsFunc(r.Paths, func(p Pattern) bool { return p.exact() && p.literal() == path }) {
 				t.link = path
 			}
 			if !r.Only.admits(k, traits) {
@@ -323,10 +357,12 @@ func (m *Matcher) tally(walk func(func(string, perm.Kind, perm.Set) error) error
 					t.overruler = w.Rule[a]
 				}
 			}
-			if t.closed == "" && k == perm.Folder && deep(path) && r.Inherits != nil && !*r.Inherits && w != nil && w.Rule[perm.AspectInheritance] == i {
+			if t.closed == "" && k == perm.Folder && deep(path) && r.Inherits != nil && !*r.Inherits &&
+				w != nil && w.Rule[perm.AspectInheritance] == i {
 				t.closed = path
 			}
-			if k == perm.File && r.Files != nil && w != nil && w.Rule[perm.AspectMode] == i && r.Files.Least(false)&0o111 != 0 {
+			if k == perm.File && r.Files != nil && w != nil && w.Rule[perm.AspectMode] == i &&
+				r.Files.Least(false)&0o111 != 0 {
 				if traits&perm.Executable != 0 {
 					t.programs++
 				} else if t.data++; t.dataFirst == "" {

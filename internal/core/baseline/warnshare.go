@@ -33,22 +33,32 @@ func (m *Matcher) warnShare(i int, add adder) {
 			switch {
 			case !slices.Contains(anybody, id):
 			case gets&(ntsd.WriteDAC|ntsd.WriteOwner) != 0:
-				add("grants", EveryoneWrite, "", "read, write, execute, delete for a group that needs it", "whoever signs in to the file server may change permissions there (allow %s: %s)", g.Name, gets.Words(true))
+				add("grants", EveryoneWrite, "", "read, write, execute, delete for a group that needs it",
+					"whoever signs in to the file server may change permissions there (allow %s: %s)", g.Name,
+					gets.Words(true))
 			case gets&changing != 0:
-				add("grants", EveryoneWrite, "", "the same for a group that needs it, and read, execute for the others", "whoever signs in to the file server may write or delete there (allow %s: %s)", g.Name, gets.Words(true))
+				add("grants", EveryoneWrite, "", "the same for a group that needs it, and read, execute for the others",
+					"whoever signs in to the file server may write or delete there (allow %s: %s)", g.Name,
+					gets.Words(true))
 			}
 			if m.unknownSID(id) {
-				add("grants", NobodysNumber, "", "the name of an account or group that the server has", "nobody on the file server has the identity %s: whoever is given it next gets what goes with it", g.Name)
+				add("grants", NobodysNumber, "", "the name of an account or group that the server has",
+					"nobody on the file server has the identity %s: whoever is given it next gets what goes with it",
+					g.Name)
 			}
 			continue
 		}
 		if met := m.metByDeny(r, id, gets); len(met) > 0 {
-			add("grants", DenyMeets, "", "take those who must not out of the group that may, or grant less, without a deny",
-				"a deny counts before what other entries allow: it also meets %s, whom this rule lets in by another group", strings.Join(met, ", "))
+			add("grants", DenyMeets, "",
+				"take those who must not out of the group that may, or grant less, without a deny",
+				"a deny counts before what other entries allow: it also meets %s, whom this rule lets in by "+
+					"another group",
+				strings.Join(met, ", "))
 		}
 	}
 	if r.Inherits != nil && !*r.Inherits && !repaired {
-		add("grants", NobodyRepairs, "", "full for administrators, or for the group that keeps the share", "no entry lets anybody change permissions there, and none comes from above: only the owner could repair it")
+		add("grants", NobodyRepairs, "", "full for administrators, or for the group that keeps the share",
+			"no entry lets anybody change permissions there, and none comes from above: only the owner could repair it")
 	}
 }
 
@@ -61,8 +71,8 @@ func (m *Matcher) unknownSID(id ntsd.SID) bool {
 	return m.dir.Account(p) == nil && !m.dir.IsGroup(p)
 }
 
-// metByDeny names the accounts that a denying entry keeps from what another entry of the rule, for another group or for themselves,
-// lets them.
+// metByDeny names the accounts that a denying entry keeps from what another entry of the rule, for another
+// group or for themselves, lets them.
 func (m *Matcher) metByDeny(r *Rule, denied ntsd.SID, gets ntsd.Mask) (out []string) {
 	for _, a := range m.dir.Accounts {
 		t, ok := perm.TokenOf(a.ID, m.dir)
@@ -85,8 +95,10 @@ func (m *Matcher) metByDeny(r *Rule, denied ntsd.SID, gets ntsd.Mask) (out []str
 // warnStopped tells of a folder deep in a share that a rule closes to what comes from above.
 func (m *Matcher) warnStopped(i int, t tally, add adder) {
 	if t.closed != "" {
-		add("inherits", InheritStops, t.closed, "inherits: stopped at the top of the share alone, and entries of its own for each folder below",
-			"this folder lies deep in the share, and is to take no entries from above: what is granted or taken away there later does not come down to it")
+		add("inherits", InheritStops, t.closed,
+			"inherits: stopped at the top of the share alone, and entries of its own for each folder below",
+			"this folder lies deep in the share, and is to take no entries from above: what is granted or taken "+
+				"away there later does not come down to it")
 	}
 }
 

@@ -11,8 +11,8 @@ import (
 	"go.yaml.in/yaml/v3"
 )
 
-// The limits of a text, which are held before its parser runs, and of what it unfolds to. Whoever may have a baseline checked must not be
-// able to keep the service busy with one.
+// The limits of a text, which are held before its parser runs, and of what it unfolds to. Whoever may have a
+// baseline checked must not be able to keep the service busy with one.
 const (
 	MaxBytes    = 1 << 20
 	MaxRules    = 10_000
@@ -76,7 +76,10 @@ func parse(b []byte) (n *node, fault *Error) {
 		case len(doc.Content) == 0 || isEmpty(doc.Content[0]):
 			continue
 		case n != nil:
-			return nil, &Error{Position{doc.Content[0].Line, doc.Content[0].Column}, "a second YAML document begins here: one file holds one baseline"}
+			return nil, &Error{
+				Position{doc.Content[0].Line, doc.Content[0].Column},
+				"a second YAML document begins here: one file holds one baseline",
+			}
 		}
 		if n, fault = convert(doc.Content[0], 1); fault != nil {
 			return nil, fault
@@ -87,7 +90,10 @@ func parse(b []byte) (n *node, fault *Error) {
 // fits says why a text is not given to the parser.
 func fits(b []byte) *Error {
 	if len(b) > MaxBytes {
-		return &Error{Position{1, 1}, fmt.Sprintf("the baseline has %d bytes, at most %d are allowed", len(b), MaxBytes)}
+		return &Error{
+			Position{1, 1},
+			fmt.Sprintf("the baseline has %d bytes, at most %d are allowed", len(b), MaxBytes),
+		}
 	}
 	marks := 0
 	for _, c := range b {
@@ -99,7 +105,11 @@ func fits(b []byte) *Error {
 		}
 	}
 	if marks > maxMarks {
-		return &Error{Position{1, 1}, fmt.Sprintf("the baseline has %d lines and marks such as - and :, at most %d are allowed: split it", marks, maxMarks)}
+		return &Error{
+			Position{1, 1},
+			fmt.Sprintf("the baseline has %d lines and marks such as - and :, at most %d are allowed: split it", marks,
+				maxMarks),
+		}
 	}
 	return nil
 }
@@ -124,7 +134,9 @@ func isEmpty(n *yaml.Node) bool {
 func convert(y *yaml.Node, depth int) (*node, *Error) {
 	n := &node{Position: Position{y.Line, y.Column}, size: 1}
 	if depth > maxDepth {
-		return nil, &Error{n.Position, fmt.Sprintf("lists and mappings stand in each other more than %d deep", maxDepth)}
+		return nil, &Error{
+			n.Position, fmt.Sprintf("lists and mappings stand in each other more than %d deep", maxDepth),
+		}
 	}
 	switch {
 	case y.Kind == yaml.AliasNode || y.Anchor != "":
@@ -193,7 +205,10 @@ var errEnough = errors.New("enough")
 // spend counts, and ends reading where a text comes to more than is allowed.
 func (r *reader) spend(on *int, amount, most int, n *node, what string) {
 	if *on += amount; *on > most {
-		r.stop(n, "the baseline comes to more than %d %s, with what it includes and what its forms and variables stand for: split it", most, what)
+		r.stop(n,
+			"the baseline comes to more than %d %s, with what it includes and what its forms and variables stand "+
+				"for: split it",
+			most, what)
 	}
 }
 

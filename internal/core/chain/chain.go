@@ -1,5 +1,6 @@
-// Package chain ties lines of history together, so that none can be changed, taken out or put in between without all that follows
-// saying so: each has the SHA-256 of itself and of the one before. The last one's is signed by who keeps the history.
+// Package chain ties lines of history together, so that none can be changed, taken out or put in between
+// without all that follows saying so: each has the SHA-256 of itself and of the one before. The last one's is
+// signed by who keeps the history.
 package chain
 
 import (
@@ -12,12 +13,12 @@ import (
 	"time"
 )
 
-// TakenOver is what a line says that who keeps the history writes first where it ends as they did not sign it: with another key, or written by
-// somebody else.
+// TakenOver is what a line says that who keeps the history writes first where it ends as they did not sign
+// it: with another key, or written by somebody else.
 const TakenOver = "history taken over"
 
-// Tied is what a line says that ties those from before there was a chain, which have numbers up to 0: its detail is how many there are, and
-// the hash of the last.
+// Tied is what a line says that ties those from before there was a chain, which have numbers up to 0: its
+// detail is how many there are, and the hash of the last.
 const Tied = "older lines tied"
 
 // A Hash stands for a line and all before it.
@@ -51,8 +52,8 @@ type Line struct {
 	Hash    Hash      `json:"hash"`
 }
 
-// After gives what a line's hash has to be behind another's. A line with a token is of the second form, so that those from before there
-// were tokens keep their hashes.
+// After gives what a line's hash has to be behind another's. A line with a token is of the second form, so
+// that those from before there were tokens keep their hashes.
 func (l Line) After(before Hash) Hash {
 	form, fields := "idletally history 1\x00", []string{l.ID, l.Who, l.What, l.Subject, l.Detail}
 	if l.Token != "" {
@@ -97,7 +98,8 @@ type End struct {
 // ErrBroken says that a history is not as it was written.
 var ErrBroken = errors.New("the history is not as it was written")
 
-// A Walker checks a history line by line. The zero Walker stands before the first, and before those from before there was a chain.
+// A Walker checks a history line by line. The zero Walker stands before the first, and before those from
+// before there was a chain.
 type Walker struct {
 	Seq  int64
 	Hash Hash
@@ -135,7 +137,8 @@ func (w *Walker) Next(l Line) error {
 	}
 	if l.What == Tied && !w.tied {
 		if w.tied = true; l.Detail != w.Older.String() || w.Older.seq != 0 {
-			return fmt.Errorf("%w: from before it was chained there are %s, up to line %d, and line %d says %s", ErrBroken, w.Older, w.Older.seq, l.Seq, l.Detail)
+			return fmt.Errorf("%w: from before it was chained there are %s, up to line %d, and line %d says %s",
+				ErrBroken, w.Older, w.Older.seq, l.Seq, l.Detail)
 		}
 	}
 	if l.Seq != w.Seq+1 {
@@ -159,7 +162,10 @@ func (w *Walker) Loose() error {
 // End checks that the history ends where its head says, and who signed that; without a key nobody has to have.
 func (w *Walker) End(h Head, key ed25519.PublicKey) error {
 	if h.Seq != w.Seq || h.Hash != w.Hash {
-		return fmt.Errorf("%w: it ends with line %d, and its head is line %d: lines were taken from its end, or it was written while it was read", ErrBroken, w.Seq, h.Seq)
+		return fmt.Errorf(
+			"%w: it ends with line %d, and its head is line %d: lines were taken from its end, or it was written "+
+				"while it was read",
+			ErrBroken, w.Seq, h.Seq)
 	}
 	if err := w.Loose(); err != nil {
 		return err

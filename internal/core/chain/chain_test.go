@@ -13,7 +13,15 @@ import (
 func history(n int) (lines []Line) {
 	var w Walker
 	for i := range n {
-		l := Line{Seq: int64(i + 1), ID: fmt.Sprint("id", i), At: time.UnixMilli(int64(1000 * i)), Who: "harbourmaster", What: "plan approved", Subject: "p", Detail: fmt.Sprint(i)}
+		l := Line{
+			Seq:     int64(i + 1),
+			ID:      fmt.Sprint("id", i),
+			At:      time.UnixMilli(int64(1000 * i)),
+			Who:     "harbourmaster",
+			What:    "plan approved",
+			Subject: "p",
+			Detail:  fmt.Sprint(i),
+		}
 		if i%3 == 0 {
 			l.Token = "nightly"
 		}
@@ -34,8 +42,8 @@ func walk(lines []Line, h Head, key ed25519.PublicKey) error {
 	return w.End(h, key)
 }
 
-// Whatever is done to a history shows: a changed field, a line taken out, put in, moved, cut from the end, and one written anew by
-// somebody without the key.
+// Whatever is done to a history shows: a changed field, a line taken out, put in, moved, cut from the end,
+// and one written anew by somebody without the key.
 func TestBroken(t *testing.T) {
 	public, private, err := ed25519.GenerateKey(nil)
 	if err != nil {
@@ -59,16 +67,27 @@ func TestBroken(t *testing.T) {
 		"token":           func(l []Line, _ *Head) []Line { l[3].Token = "daily"; return l },
 		"token taken off": func(l []Line, _ *Head) []Line { l[3].Token = ""; return l },
 		"token put on":    func(l []Line, _ *Head) []Line { l[4].Token = "nightly"; return l },
-		"token to detail": func(l []Line, _ *Head) []Line { l[3].Detail, l[3].Token = l[3].Detail+l[3].Token, ""; return l },
-		"detail":          func(l []Line, _ *Head) []Line { l[19].Detail = ""; return l },
-		"taken out":       func(l []Line, _ *Head) []Line { return slices.Delete(l, 7, 8) },
-		"the first":       func(l []Line, _ *Head) []Line { return l[1:] },
-		"put in":          func(l []Line, _ *Head) []Line { return slices.Insert(l, 7, l[3]) },
-		"moved":           func(l []Line, _ *Head) []Line { l[3], l[4] = l[4], l[3]; return l },
-		"cut off":         func(l []Line, _ *Head) []Line { return l[:15] },
-		"cut, with head":  func(l []Line, h *Head) []Line { h.Seq, h.Hash = 15, l[14].Hash; return l[:15] },
-		"written anew":    func(l []Line, h *Head) []Line { n := history(21)[:20]; n[0].Who = "x"; return rewrite(n, h) },
-		"another's key":   func(l []Line, h *Head) []Line { _, other, _ := ed25519.GenerateKey(nil); h.Sign(other); return l },
+		"token to detail": func(l []Line, _ *Head) []Line {
+			l[3].Detail, l[3].Token = l[3].Detail+l[3].Token, ""
+			return l
+		},
+		"detail":         func(l []Line, _ *Head) []Line { l[19].Detail = ""; return l },
+		"taken out":      func(l []Line, _ *Head) []Line { return slices.Delete(l, 7, 8) },
+		"the first":      func(l []Line, _ *Head) []Line { return l[1:] },
+		"put in":         func(l []Line, _ *Head) []Line { return slices.Insert(l, 7, l[3]) },
+		"moved":          func(l []Line, _ *Head) []Line { l[3], l[4] = l[4], l[3]; return l },
+		"cut off":        func(l []Line, _ *Head) []Line { return l[:15] },
+		"cut, with head": func(l []Line, h *Head) []Line { h.Seq, h.Hash = 15, l[14].Hash; return l[:15] },
+		"written anew": func(l []Line, h *Head) []Line {
+			n := history(21)[:20]
+			n[0].Who = "x"
+			return rewrite(n, h)
+		},
+		"another's key": func(l []Line, h *Head) []Line {
+			_, other, _ := ed25519.GenerateKey(nil)
+			h.Sign(other)
+			return l
+		},
 		"no signature":    func(l []Line, h *Head) []Line { h.Signature = nil; return l },
 		"all of it taken": func(_ []Line, h *Head) []Line { return nil },
 	} {
@@ -79,7 +98,8 @@ func TestBroken(t *testing.T) {
 	}
 	b, err := json.Marshal(lines[3])
 	var back Line
-	if err := errors.Join(err, json.Unmarshal(b, &back)); err != nil || back.After(lines[2].Hash) != lines[3].Hash || back.Hash != lines[3].Hash {
+	if err := errors.Join(err, json.Unmarshal(b, &back)); err != nil || back.After(lines[2].Hash) != lines[3].Hash ||
+		back.Hash != lines[3].Hash {
 		t.Errorf("%s comes back as %+v, %v", b, back, err)
 	}
 }
@@ -98,7 +118,13 @@ func rewrite(lines []Line, h *Head) []Line {
 func older(n int) (all []Line, head Head) {
 	var o Older
 	for i := range n {
-		l := Line{Seq: int64(i + 1 - n), ID: fmt.Sprint("older", i), At: time.UnixMilli(int64(i)), Who: "purser", What: "sign-in"}
+		l := Line{
+			Seq:  int64(i + 1 - n),
+			ID:   fmt.Sprint("older", i),
+			At:   time.UnixMilli(int64(i)),
+			Who:  "purser",
+			What: "sign-in",
+		}
 		l.Hash = l.After(o.Hash)
 		o = Older{Lines: o.Lines + 1, Hash: l.Hash}
 		all = append(all, l)
@@ -108,7 +134,8 @@ func older(n int) (all []Line, head Head) {
 	return append(all, rewrite(chained, &head)...), head
 }
 
-// What stands before the chain is tied as well: whatever is done to it shows, and so does what somebody puts before a chain that has nothing there.
+// What stands before the chain is tied as well: whatever is done to it shows, and so does what somebody puts
+// before a chain that has nothing there.
 func TestBrokenBefore(t *testing.T) {
 	for _, n := range []int{1, 2, 20} {
 		lines, head := older(n)
@@ -139,7 +166,8 @@ func TestBrokenBefore(t *testing.T) {
 		}
 	}
 	lines, _ := older(3)
-	if err := walk(append(lines[:3:3], history(5)...), Head{Seq: 5, Hash: history(5)[4].Hash}, nil); !errors.Is(err, ErrBroken) {
+	if err := walk(append(lines[:3:3], history(5)...), Head{Seq: 5, Hash: history(5)[4].Hash}, nil); !errors.Is(err,
+		ErrBroken) {
 		t.Errorf("put before a chain that ties none: %v", err)
 	}
 }

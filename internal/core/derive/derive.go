@@ -93,7 +93,11 @@ func hold(ctx context.Context, text string, hosts []Seen) ([]fault, error) {
 		_, _, err = drift.Compare(ctx, h.Source, h.Forest, m, h.Directory, nil, nil, drift.Report{
 			Finding: func(f drift.Finding) error {
 				if len(out) < maxFaults {
-					out = append(out, fault{f.Path, state{i, perm.Found{Kind: f.Kind, Set: f.FoundSet, Above: f.Above}}, f.Rule})
+					out = append(out, fault{
+						f.Path,
+						state{i, perm.Found{Kind: f.Kind, Set: f.FoundSet, Above: f.Above}},
+						f.Rule,
+					})
 				}
 				return nil
 			},

@@ -53,8 +53,15 @@ func (w world) seen(host, root string, d *perm.Directory) Seen {
 
 func crew() *perm.Directory {
 	return (&perm.Directory{
-		Accounts: []perm.Account{{ID: "u0", Name: "root"}, {ID: "u1", Name: "purser"}, {ID: "u2", Name: "www-tickets"}, {ID: "u3", Name: "any"}, {ID: "u4", Name: "Deck Hand"}, {ID: "u5", Name: "7"}},
-		Groups:   []perm.Account{{ID: "g0", Name: "root"}, {ID: "g1", Name: "crew"}},
+		Accounts: []perm.Account{
+			{ID: "u0", Name: "root"},
+			{ID: "u1", Name: "purser"},
+			{ID: "u2", Name: "www-tickets"},
+			{ID: "u3", Name: "any"},
+			{ID: "u4", Name: "Deck Hand"},
+			{ID: "u5", Name: "7"},
+		},
+		Groups: []perm.Account{{ID: "g0", Name: "root"}, {ID: "g1", Name: "crew"}},
 	}).Index()
 }
 
@@ -98,7 +105,8 @@ func with(p perm.POSIX, change func(*perm.POSIX)) perm.POSIX {
 func site(p perm.POSIX) perm.POSIX {
 	m := p.Mode
 	x := m.Owner() & mode.Execute
-	p.Access = posixacl.Build(m.Owner(), m.Group(), m.Other(), posixacl.List{{Tag: posixacl.User, ID: 2, Perm: mode.Read | x}}, nil)
+	p.Access = posixacl.Build(m.Owner(), m.Group(), m.Other(),
+		posixacl.List{{Tag: posixacl.User, ID: 2, Perm: mode.Read | x}}, nil)
 	p.Mode = p.Access.Mode(m)
 	if x != 0 {
 		p.Default = p.Access
@@ -155,7 +163,8 @@ func TestDraft(t *testing.T) {
 			w.folder("/srv/t/site", site(folder))
 			w.folder("/srv/t/site/img", site(folder))
 			w.file("/srv/t/site/index.html", site(data))
-		}, strings.Replace(base, "defaults: none", "defaults: derived", 1) + "\n- rule: site\n  paths: /srv/t/site/**\n  entries: [\"user:www-tickets:r-X\"]"},
+		}, strings.Replace(base, "defaults: none", "defaults: derived", 1) +
+			"\n- rule: site\n  paths: /srv/t/site/**\n  entries: [\"user:www-tickets:r-X\"]"},
 		{"siblings", func(w world) {
 			w.folder("/srv/t/piers", folder)
 			for _, pier := range []string{"north", "south", "west"} {
@@ -192,7 +201,8 @@ func TestDraft(t *testing.T) {
 		{"modes with something in common", func(w world) {
 			w.folder("/srv/t/feeds", folder)
 			for i := range 120 {
-				w.file(fmt.Sprintf("/srv/t/feeds/%d", i), with(data, func(p *perm.POSIX) { p.Mode = 0o600 | mode.Mode(i%8)<<3 }))
+				w.file(fmt.Sprintf("/srv/t/feeds/%d", i),
+					with(data, func(p *perm.POSIX) { p.Mode = 0o600 | mode.Mode(i%8)<<3 }))
 			}
 		}, base + "\n- rule: feeds\n  paths: /srv/t/feeds/**\n  files: \"u+rw,u-xs,g-s,o-rwxt\""},
 		{"names that need care", func(w world) {
@@ -200,9 +210,16 @@ func TestDraft(t *testing.T) {
 			w.file("/srv/t/b", with(data, func(p *perm.POSIX) { p.GID = 4711 }))
 			w.file("/srv/t/c", with(data, func(p *perm.POSIX) { p.UID = 4 }))
 			w.file("/srv/t/d", with(data, func(p *perm.POSIX) { p.UID = 7 })) // another account is called 7
-		}, base + "\n- rule: a-1-x\n  paths: \"/srv/t/a\\\\\\\\[1]\\\\\\\\*\\\\\\\\\\\\\\\\ \\\"x\\\"\\\\x0a\\\\xff\"\n  owner: \"3\"\n- rule: b\n  paths: /srv/t/b\n  group: \"4711\"\n- rule: c\n  paths: /srv/t/c\n  owner: \"4\"\n- rule: d\n  paths: /srv/t/d\n  owner: any"},
+		}, base +
+			"\n- rule: a-1-x\n  paths: \"/srv/t/a\\\\\\\\[1]\\\\\\\\*\\\\\\\\\\\\\\\\ \\\"x\\\"\\\\x0a\\\\xff\"\n  " +
+			"owner: \"3\"\n- rule: b\n  paths: /srv/t/b\n  group: \"4711\"\n- rule: c\n  paths: /srv/t/c\n  owner: " +
+			"\"4\"\n- rule: d\n  paths: /srv/t/d\n  owner: any"},
 		{"what could not be read", func(w world) {
-			w["/srv/t/shut"] = tree.Entry{Kind: perm.Folder, Gap: tree.Refused, Set: with(folder, func(p *perm.POSIX) { p.Mode = 0o700 }).Set()}
+			w["/srv/t/shut"] = tree.Entry{
+				Kind: perm.Folder,
+				Gap:  tree.Refused,
+				Set:  with(folder, func(p *perm.POSIX) { p.Mode = 0o700 }).Set(),
+			}
 			w["/srv/t/gone"] = tree.Entry{Kind: perm.File, Gap: tree.Vanished}
 		}, base + "\n- rule: shut\n  paths: /srv/t/shut\n  folders: 0700"},
 		{"flags", func(w world) {
@@ -224,10 +241,16 @@ func TestHostsThatDiffer(t *testing.T) {
 	north.file("/srv/t/only-north", with(data, func(p *perm.POSIX) { p.Mode = 0o600 }))
 	south.file("/srv/t/pass", with(data, func(p *perm.POSIX) { p.UID = 0 }))
 	north.file("/srv/t/pass", data)
-	other := (&perm.Directory{Accounts: []perm.Account{{ID: "u0", Name: "root"}, {ID: "u1", Name: "purser"}}, Groups: []perm.Account{{ID: "g1", Name: "crew"}}}).Index()
+	other := (&perm.Directory{
+		Accounts: []perm.Account{{ID: "u0", Name: "root"}, {ID: "u1", Name: "purser"}},
+		Groups:   []perm.Account{{ID: "g1", Name: "crew"}},
+	}).Index()
 	d := derived(t, north.seen("slip-north", "/srv/t", crew()), south.seen("slip-south", "/srv/t", other))
-	want := everything + "\n- rule: only-north\n  paths: /srv/t/only-north\n  files: 0600\n- rule: pass\n  paths: /srv/t/pass\n  owner: \"${owner-1}\""
-	if body(d.Text) != want || !strings.Contains(d.Text, "hosts: {names: [slip-north, slip-south]}") || !strings.Contains(d.Text, `owner-1: {slip-north: "purser", slip-south: "root"}`) {
+	want := everything +
+		"\n- rule: only-north\n  paths: /srv/t/only-north\n  files: 0600\n- rule: pass\n  paths: /srv/t/pass\n  " +
+		"owner: \"${owner-1}\""
+	if body(d.Text) != want || !strings.Contains(d.Text, "hosts: {names: [slip-north, slip-south]}") ||
+		!strings.Contains(d.Text, `owner-1: {slip-north: "purser", slip-south: "root"}`) {
 		t.Error(d.Text)
 	}
 	if d.Places != len(north)+len(south) || d.Free != 0 || d.Rules[0].Places != d.Places || d.Rules[2].Places != 2 {
@@ -238,7 +261,8 @@ func TestHostsThatDiffer(t *testing.T) {
 func TestNothingToDerive(t *testing.T) {
 	w := world{"/srv/t": tree.Entry{Kind: perm.Folder, Gap: tree.Refused}}
 	for _, hosts := range [][]Seen{nil, {w.seen("slip-north", "/srv/t", crew())}} {
-		if d, err := Baseline(context.Background(), "ticketing", hosts); err == nil || len(hosts) > 0 && !errors.Is(err, ErrVaried) {
+		d, err := Baseline(context.Background(), "ticketing", hosts)
+		if err == nil || len(hosts) > 0 && !errors.Is(err, ErrVaried) {
 			t.Errorf("%v %q", err, d.Text)
 		}
 	}
@@ -269,7 +293,12 @@ func wild(r *rand.Rand, messy bool) world {
 			p.Mode = 0o750
 		}
 		if messy || r.IntN(10) == 0 {
-			p = perm.POSIX{UID: r.Uint32N(9), GID: r.Uint32N(3), Mode: mode.Mode(r.IntN(0o10000)), Flags: perm.Flags(r.IntN(20) / 17)}
+			p = perm.POSIX{
+				UID:   r.Uint32N(9),
+				GID:   r.Uint32N(3),
+				Mode:  mode.Mode(r.IntN(0o10000)),
+				Flags: perm.Flags(r.IntN(20) / 17),
+			}
 		}
 		if r.IntN(5) == 0 {
 			p = site(p)
@@ -286,7 +315,8 @@ func wild(r *rand.Rand, messy bool) world {
 	grow = func(path string, depth int) {
 		w.folder(path, state(perm.Folder))
 		for i := range r.IntN(12) {
-			name := fmt.Sprintf("%s/%s%d%s", path, []string{"a", "[", "*", "b.c"}[r.IntN(4)], i%3, []string{"", ".key", ".sh", ".x y"}[r.IntN(4)])
+			name := fmt.Sprintf("%s/%s%d%s", path, []string{"a", "[", "*", "b.c"}[r.IntN(4)], i%3,
+				[]string{"", ".key", ".sh", ".x y"}[r.IntN(4)])
 			switch n := r.IntN(12); {
 			case n < 3 && depth > 0:
 				grow(name, depth-1)

@@ -189,7 +189,8 @@ func add(to map[string]*gathered, name string, kind perm.Kind, asks []leaf) {
 	if len(asks) == 0 {
 		return
 	}
-	end, key := ending(name), kind.String()+"/"+name // files without an ending and folders that were not read stand for themselves
+	// files without an ending and folders that were not read stand for themselves
+	end, key := ending(name), kind.String()+"/"+name
 	switch {
 	case kind == perm.File && end != "":
 		key = kind.String() + end
@@ -219,7 +220,12 @@ func split(from map[string]*gathered) (out []bunch) {
 			out = append(out, g.single[0])
 			continue
 		}
-		together := bunch{name: "*" + baseline.Quote(g.ending), kind: g.kind, many: true, cost: min(costRule*len(g.single), costMany)}
+		together := bunch{
+			name: "*" + baseline.Quote(g.ending),
+			kind: g.kind,
+			many: true,
+			cost: min(costRule*len(g.single), costMany),
+		}
 		agreed := map[int]bool{}
 		for _, l := range g.common {
 			if len(l.labels) > 0 {
@@ -324,7 +330,9 @@ func (w *words) sum(b *branch) {
 
 // assign decides from the outer folder inwards what is said where. in holds the values that the
 // folder above gives.
-func (w *words) assign(b *branch, in []label, say func(pattern string, below, many bool, kind perm.Kind, key int, l label)) {
+func (w *words) assign(
+	b *branch, in []label, say func(pattern string, below, many bool, kind perm.Kind, key int, l label),
+) {
 	in = slices.Clone(in)
 	for key := range b.tallies {
 		if t := &b.tallies[key]; t.said {

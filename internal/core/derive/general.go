@@ -54,7 +54,8 @@ func order(a, b *item) int {
 		}
 		return 0
 	}
-	return cmp.Or(number(a.last)-number(b.last), len(a.parts)-len(b.parts), number(b.below)-number(a.below), b.width()-a.width(), cmp.Compare(a.pattern(), b.pattern()), cmp.Compare(a.only, b.only))
+	return cmp.Or(number(a.last)-number(b.last), len(a.parts)-len(b.parts), number(b.below)-number(a.below),
+		b.width()-a.width(), cmp.Compare(a.pattern(), b.pattern()), cmp.Compare(a.only, b.only))
 }
 
 // width tells how much a pattern leaves open: wildcards, and most the last part's.
@@ -99,7 +100,8 @@ func (g *general) note(pattern string, below, many bool, kind perm.Kind, key int
 		}
 	}
 	for _, root := range g.roots {
-		if n := len(strings.Split(strings.Trim(root, "/"), "/")); pattern == patternOf(root) || strings.HasPrefix(pattern, patternOf(root)+"/") {
+		n := len(strings.Split(strings.Trim(root, "/"), "/"))
+		if pattern == patternOf(root) || strings.HasPrefix(pattern, patternOf(root)+"/") {
 			it.from = n
 			if root == "/" {
 				it.from = 0
@@ -120,7 +122,8 @@ const (
 )
 
 func varied(n int) error {
-	return fmt.Errorf("%w: a draft would have %d rules and exceptions; take the hosts one by one, or fewer folders", ErrVaried, n)
+	return fmt.Errorf("%w: a draft would have %d rules and exceptions; take the hosts one by one, or fewer folders",
+		ErrVaried, n)
 }
 
 func (g *general) list() []*item { return slices.SortedFunc(maps.Values(g.items), order) }
@@ -160,7 +163,8 @@ func (g *general) settle(ctx context.Context) error {
 		case len(faults) == 0:
 			return nil
 		case round == rounds:
-			return fmt.Errorf("%w: the draft does not come out as host %s is, at %s", ErrVaried, g.hosts[faults[0].at.host].Host, pathname.Escape(faults[0].path))
+			return fmt.Errorf("%w: the draft does not come out as host %s is, at %s", ErrVaried,
+				g.hosts[faults[0].at.host].Host, pathname.Escape(faults[0].path))
 		}
 		for _, f := range faults {
 			apart[g.rules[f.rule].items[0].effect()] = true
@@ -229,7 +233,8 @@ func siblings(list []*item) []*item {
 // anywhere puts ** between a root and a name that says the same wherever it is.
 func anywhere(list []*item) []*item {
 	return merge(list, 3, func(it *item) []item {
-		if len(it.parts)-it.from < 2 || it.last || baseline.Wild(it.parts[len(it.parts)-1]) && ending(it.parts[len(it.parts)-1]) == "" {
+		if len(it.parts)-it.from < 2 || it.last ||
+			baseline.Wild(it.parts[len(it.parts)-1]) && ending(it.parts[len(it.parts)-1]) == "" {
 			return nil
 		}
 		c := *it

@@ -11,15 +11,21 @@ import (
 
 // A share that is right becomes a baseline of few rules, which it keeps.
 func TestDraftOfAShare(t *testing.T) {
-	keepers, crew, twin := ntsd.NewSID(5, 21, 1, 2, 3, 1100), ntsd.NewSID(5, 21, 1, 2, 3, 1101), ntsd.NewSID(5, 21, 1, 2, 3, 1102)
+	keepers, crew, twin := ntsd.NewSID(5, 21, 1, 2, 3, 1100), ntsd.NewSID(5, 21, 1, 2, 3, 1101),
+		ntsd.NewSID(5, 21, 1, 2, 3, 1102)
 	d := (&perm.Directory{
 		Accounts: []perm.Account{{ID: perm.SIDOf(ntsd.NewSID(5, 21, 1, 2, 3, 1001)), Name: "twin"}},
-		Groups:   []perm.Account{{ID: perm.SIDOf(keepers), Name: "keepers"}, {ID: perm.SIDOf(crew), Name: "crew"}, {ID: perm.SIDOf(twin), Name: "twin"}},
+		Groups: []perm.Account{
+			{ID: perm.SIDOf(keepers), Name: "keepers"},
+			{ID: perm.SIDOf(crew), Name: "crew"},
+			{ID: perm.SIDOf(twin), Name: "twin"},
+		},
 	}).Index()
 	w := world{}
 	add := func(path string, k perm.Kind, sddl string) {
 		t.Helper()
-		x, err := ntsd.ParseSDDL(strings.NewReplacer("keepers", keepers.String(), "crew", crew.String(), "twin", twin.String()).Replace(sddl))
+		x, err := ntsd.ParseSDDL(strings.NewReplacer("keepers", keepers.String(), "crew", crew.String(), "twin",
+			twin.String()).Replace(sddl))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -30,7 +36,8 @@ func TestDraftOfAShare(t *testing.T) {
 		w[path] = tree.Entry{Kind: k, Set: s}
 	}
 	add("/charts", perm.Folder, "O:keepersD:PAI(A;OICI;FA;;;keepers)(A;OICI;0x1200a9;;;crew)")
-	add("/charts/drop", perm.Folder, "O:keepersD:AI(D;;SD;;;twin)(A;;0x6;;;crew)(A;OICIID;FA;;;keepers)(A;OICIID;0x1200a9;;;crew)")
+	add("/charts/drop", perm.Folder,
+		"O:keepersD:AI(D;;SD;;;twin)(A;;0x6;;;crew)(A;OICIID;FA;;;keepers)(A;OICIID;0x1200a9;;;crew)")
 	for _, n := range []string{"a", "b", "c", "d"} {
 		add("/charts/"+n, perm.File, "O:keepersD:AI(A;ID;FA;;;keepers)(A;ID;0x1200a9;;;crew)")
 		add("/charts/drop/"+n, perm.File, "O:keepersD:AI(A;ID;FA;;;keepers)(A;ID;0x1200a9;;;crew)")
@@ -38,10 +45,17 @@ func TestDraftOfAShare(t *testing.T) {
 	// What was moved there has entries that no folder hands on: the language has no words for that.
 	add("/charts/drop/moved", perm.File, "O:keepersD:AI(A;ID;FA;;;keepers)(A;ID;0x1200a9;;;crew)(A;ID;FA;;;twin)")
 	got := derived(t, w.seen("chartroom", "/charts", d))
-	if _, rule, _ := strings.Cut(got.Text, "paths: /charts/drop/moved\n"); !strings.HasPrefix(strings.TrimSpace(rule), "inherits: any") {
+	_, rule, _ := strings.Cut(got.Text, "paths: /charts/drop/moved\n")
+	if !strings.HasPrefix(strings.TrimSpace(rule), "inherits: any") {
 		t.Errorf("what is said of the moved file:\n%s", got.Text)
 	}
-	for _, want := range []string{"owner: keepers", `inherits: "from above"`, "grants: none", `"allow keepers: full"`, `"deny ` + twin.String() + `: delete; reaches here"`} {
+	for _, want := range []string{
+		"owner: keepers",
+		`inherits: "from above"`,
+		"grants: none",
+		`"allow keepers: full"`,
+		`"deny ` + twin.String() + `: delete; reaches here"`,
+	} {
 		if !strings.Contains(got.Text, want) {
 			t.Errorf("%s is not in\n%s", want, got.Text)
 		}

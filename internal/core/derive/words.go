@@ -157,7 +157,8 @@ func (w *words) asks(states []state) []leaf {
 // varying gives the label of values that differ from host to host; hosts that do not have the path
 // get the first one.
 func (w *words) varying(key int, all []leaf, hosts []int) []label {
-	if !slices.Contains(varies, perm.SayingKeys[key]) || slices.ContainsFunc(all, func(s leaf) bool { return len(s.labels) == 0 }) {
+	if !slices.Contains(varies, perm.SayingKeys[key]) ||
+		slices.ContainsFunc(all, func(s leaf) bool { return len(s.labels) == 0 }) {
 		return nil
 	}
 	v := word{byHost: make([]string, len(w.hosts))}

@@ -19,7 +19,8 @@ var plain = regexp.MustCompile(`^(/[a-zA-Z0-9_./*-]*|[a-z_][a-zA-Z0-9_./-]*)$`)
 
 // scalar writes text as a YAML value.
 func scalar(s string) string {
-	if plain.MatchString(s) && !slices.Contains([]string{"yes", "no", "true", "false", "null", "on", "off", "y", "n"}, s) {
+	if plain.MatchString(s) &&
+		!slices.Contains([]string{"yes", "no", "true", "false", "null", "on", "off", "y", "n"}, s) {
 		return s
 	}
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(s) + `"`
@@ -45,7 +46,8 @@ func (g *general) value(key int, l label) string {
 		return "any"
 	case v.byHost != nil:
 		return `"${` + g.w.variable(key, l) + `}"`
-	case strings.HasPrefix(v.text, "["), slices.Contains([]string{"files", "folders", "immutable", "append-only"}, perm.SayingKeys[key]) && !v.loose:
+	case strings.HasPrefix(v.text, "["),
+		slices.Contains([]string{"files", "folders", "immutable", "append-only"}, perm.SayingKeys[key]) && !v.loose:
 		return v.text
 	}
 	return scalar(v.text)
@@ -69,7 +71,8 @@ func (g *general) text(remark func(int) string, places int) string {
 	if remark != nil {
 		fmt.Fprintf(&b, "# Over each rule stands of how many of the %d paths it decides something.\n", places)
 	}
-	fmt.Fprintf(&b, "idletally: %s\napplication: %s\nhosts: {names: [%s]}\nroots: [%s]\n", baseline.LanguageVersion, scalar(g.application), strings.Join(names, ", "), strings.Join(roots, ", "))
+	fmt.Fprintf(&b, "idletally: %s\napplication: %s\nhosts: {names: [%s]}\nroots: [%s]\n", baseline.LanguageVersion,
+		scalar(g.application), strings.Join(names, ", "), strings.Join(roots, ", "))
 	g.variables(&b)
 	b.WriteString("rules:\n")
 	taken := map[string]bool{}
@@ -106,7 +109,8 @@ func (g *general) variables(b *strings.Builder) {
 			for i, h := range g.hosts {
 				by = append(by, h.Host+": "+strconv.Quote(g.w.values[key][l].byHost[i]))
 			}
-			fmt.Fprintf(b, "%s  # The hosts differ here: decide which is right, or keep both.\n  %s: {%s}\n", head, g.w.variable(key, l), strings.Join(by, ", "))
+			fmt.Fprintf(b, "%s  # The hosts differ here: decide which is right, or keep both.\n  %s: {%s}\n", head,
+				g.w.variable(key, l), strings.Join(by, ", "))
 			head = ""
 		}
 	}
@@ -150,16 +154,17 @@ func (g *general) walk(ctx context.Context, visit func(host int, want *perm.Want
 		if err != nil {
 			return err
 		}
-		err = tree.Fold(ctx, h.Source, h.Forest, (*baseline.State)(nil), func(path string, e tree.Entry, in *baseline.State) (*baseline.State, error) {
-			at := in
-			if in == nil {
-				at = m.Root(path)
-			} else {
-				at = m.Step(in, e.Name)
-			}
-			visit(i, m.Want(at, e.Kind, e.Set), e.Kind, e.Set)
-			return at, nil
-		})
+		err = tree.Fold(ctx, h.Source, h.Forest, (*baseline.State)(nil),
+			func(path string, e tree.Entry, in *baseline.State) (*baseline.State, error) {
+				at := in
+				if in == nil {
+					at = m.Root(path)
+				} else {
+					at = m.Step(in, e.Name)
+				}
+				visit(i, m.Want(at, e.Kind, e.Set), e.Kind, e.Set)
+				return at, nil
+			})
 		if err != nil {
 			return err
 		}

@@ -38,7 +38,9 @@ type Turnover struct{ Added, Gone, Changed int }
 
 // Between tells what changed from one snapshot to another, equal changes together, and hands out
 // each path in the order of a walk. It goes only into folders that are not alike.
-func Between(ctx context.Context, src tree.Source, a, b tree.Hash, d *perm.Directory, each func(Change) error) (Turnover, []Changes, error) {
+func Between(
+	ctx context.Context, src tree.Source, a, b tree.Hash, d *perm.Directory, each func(Change) error,
+) (Turnover, []Changes, error) {
 	var t Turnover
 	type key struct{ before, after Side }
 	groups := map[key]*Changes{}
@@ -64,7 +66,12 @@ func Between(ctx context.Context, src tree.Source, a, b tree.Hash, d *perm.Direc
 			if len(groups) == maxShifts {
 				return each(c)
 			}
-			g = &Changes{Before: c.Before, After: c.After, Folder: pathname.Path(pathname.Folder(path)), Example: pathname.Path(path)}
+			g = &Changes{
+				Before:  c.Before,
+				After:   c.After,
+				Folder:  pathname.Path(pathname.Folder(path)),
+				Example: pathname.Path(path),
+			}
 			if x != nil && y != nil && x.Kind == y.Kind {
 				g.Effect = perm.Between(x.Kind, x.Set, y.Set, d)
 			}

@@ -16,19 +16,29 @@ func TestBetween(t *testing.T) {
 	}
 	world := func(entries ...tree.Entry) tree.Hash {
 		child := m.Add(tree.Node{Entries: entries})
-		return m.Add(tree.Node{Forest: true, Entries: []tree.Entry{{Name: "/srv", Kind: perm.Folder, Set: perm.POSIX{Mode: 0o755}.Set(), Child: child}}})
+		return m.Add(tree.Node{
+			Forest:  true,
+			Entries: []tree.Entry{{Name: "/srv", Kind: perm.Folder, Set: perm.POSIX{Mode: 0o755}.Set(), Child: child}},
+		})
 	}
-	a, b := world(file("a", 0o640), file("b", 0o640), file("gone", 0o600), file("same", 0o600)), world(file("a", 0o644), file("b", 0o644), file("new", 0o600), file("same", 0o600))
+	a, b := world(file("a", 0o640), file("b", 0o640), file("gone", 0o600), file("same", 0o600)),
+		world(file("a", 0o644), file("b", 0o644), file("new", 0o600), file("same", 0o600))
 	dir := (&perm.Directory{}).Index()
 	var paths []string
-	turn, groups, err := Between(t.Context(), m, a, b, dir, func(c Change) error { paths = append(paths, c.Path); return nil })
-	if err != nil || turn != (Turnover{Added: 1, Gone: 1, Changed: 2}) || !slices.Equal(paths, []string{"/srv/a", "/srv/b", "/srv/gone", "/srv/new"}) {
+	turn, groups, err := Between(t.Context(), m, a, b, dir, func(c Change) error {
+		paths = append(paths, c.Path)
+		return nil
+	})
+	if err != nil || turn != (Turnover{Added: 1, Gone: 1, Changed: 2}) ||
+		!slices.Equal(paths, []string{"/srv/a", "/srv/b", "/srv/gone", "/srv/new"}) {
 		t.Errorf("%+v, %q, %v", turn, paths, err)
 	}
-	if len(groups) != 3 || groups[0].Count != 2 || groups[0].Effect.String() != "opens for everyone: read" || groups[1].After.Kind != 0 || groups[2].Before.Kind != 0 {
+	if len(groups) != 3 || groups[0].Count != 2 || groups[0].Effect.String() != "opens for everyone: read" ||
+		groups[1].After.Kind != 0 || groups[2].Before.Kind != 0 {
 		t.Errorf("%+v", groups)
 	}
-	if turn, groups, err = Between(t.Context(), m, a, a, dir, func(Change) error { return nil }); err != nil || turn != (Turnover{}) || len(groups) != 0 {
+	turn, groups, err = Between(t.Context(), m, a, a, dir, func(Change) error { return nil })
+	if err != nil || turn != (Turnover{}) || len(groups) != 0 {
 		t.Errorf("the same twice: %+v, %v", turn, err)
 	}
 }

@@ -73,8 +73,8 @@ type Report struct {
 	Earlier Earlier // nil where nothing was found before
 }
 
-// Earlier is what the comparison before this one found. It is asked of what cannot be read now: what was not as declared there is not
-// mended for that.
+// Earlier is what the comparison before this one found. It is asked of what cannot be read now: what was not
+// as declared there is not mended for that.
 type Earlier interface {
 	// Below hands out the paths that were not as declared at a path and below it, in the order of a walk, each once.
 	Below(ctx context.Context, path string, gap tree.Gap, each func(Known) error) error
@@ -90,15 +90,30 @@ type Known struct {
 
 // add puts the counts of another part in.
 func (s *Summary) add(o Summary) {
-	s.Paths, s.Judged, s.Findings, s.Unread = s.Paths+o.Paths, s.Judged+o.Judged, s.Findings+o.Findings, s.Unread+o.Unread
+	s.Paths, s.Judged, s.Findings, s.Unread = s.Paths+o.Paths, s.Judged+o.Judged, s.Findings+o.Findings,
+		s.Unread+o.Unread
 }
 
 // Compare walks a snapshot and reports every difference, path by path in the order of a walk. The
 // groups come back sorted: what opens most first, then by severity and number. Folders in which
 // the memo knows everything to be as declared are not gone into; it may be nil.
-func Compare(ctx context.Context, src tree.Source, forest tree.Hash, m *baseline.Matcher, d *perm.Directory, memo *Memo, waivers *Waivers, to Report) (Summary, []Group, error) {
-	c := &comparer{ctx: ctx, reader: tree.NewReader(src), m: m, d: d, memo: memo, waivers: waivers, to: to, present: newPresence(m),
-		filed: map[filing]filed{}, groups: map[groupKey]*Group{}, judged: map[judgedKey][]perm.Difference{}}
+func Compare(
+	ctx context.Context, src tree.Source, forest tree.Hash, m *baseline.Matcher, d *perm.Directory, memo *Memo,
+	waivers *Waivers, to Report,
+) (Summary, []Group, error) {
+	c := &comparer{
+		ctx:     ctx,
+		reader:  tree.NewReader(src),
+		m:       m,
+		d:       d,
+		memo:    memo,
+		waivers: waivers,
+		to:      to,
+		present: newPresence(m),
+		filed:   map[filing]filed{},
+		groups:  map[groupKey]*Group{},
+		judged:  map[judgedKey][]perm.Difference{},
+	}
 	if memo != nil {
 		names, err := d.Hash()
 		if err != nil {
@@ -119,10 +134,11 @@ func Compare(ctx context.Context, src tree.Source, forest tree.Hash, m *baseline
 	if err := c.elsewhere(&nodes[0], &sum); err != nil {
 		return sum, nil, err
 	}
-	if err := c.present.missing(c.wasMissing, func(path string, r baseline.Required, diff perm.Difference, unread bool) error {
-		sum.Findings++
-		return c.file(seen{path, perm.Found{Kind: r.Kind}, unread}, &diff)
-	}); err != nil {
+	if err := c.present.missing(c.wasMissing,
+		func(path string, r baseline.Required, diff perm.Difference, unread bool) error {
+			sum.Findings++
+			return c.file(seen{path, perm.Found{Kind: r.Kind}, unread}, &diff)
+		}); err != nil {
 		return sum, nil, err
 	}
 	sum.Findings += c.carried
@@ -141,7 +157,8 @@ func Compare(ctx context.Context, src tree.Source, forest tree.Hash, m *baseline
 	return sum, out, nil
 }
 
-// notLookedAt is why nothing is known of a root that a baseline keeps: the snapshot was taken before it did, or of other folders.
+// notLookedAt is why nothing is known of a root that a baseline keeps: the snapshot was taken before it did,
+// or of other folders.
 const notLookedAt = "not looked at yet"
 
 // elsewhere reports the baseline's roots at which nobody looked.
@@ -233,7 +250,11 @@ func (c *comparer) folder(n *tree.Node, in *baseline.State, set perm.Set) (*judg
 		}
 		return c.m.Step(in, e.Name)
 	}
-	nodes := tree.Children{Reader: c.reader, Of: n, Wanted: func(e *tree.Entry) bool { return c.known(e.Child, e.Set, state(e).Key()) == nil }}
+	nodes := tree.Children{
+		Reader: c.reader,
+		Of:     n,
+		Wanted: func(e *tree.Entry) bool { return c.known(e.Child, e.Set, state(e).Key()) == nil },
+	}
 	for i := range n.Entries {
 		e := &n.Entries[i]
 		c.path = append(c.path[:base], e.Name...)
@@ -386,7 +407,8 @@ func (c *comparer) carry(path string, it *item) error {
 	})
 }
 
-// tells says whether an item with a gap shows an aspect of its own path all the same: of what is read as far as it goes these come first.
+// tells says whether an item with a gap shows an aspect of its own path all the same: of what is read as far
+// as it goes these come first.
 func (it *item) tells(was perm.Kind, aspect perm.Aspect) bool {
 	if it.Set.IsZero() || it.gap == tree.Mount { // a mount point shows the other file system's root
 		return false
@@ -437,8 +459,20 @@ func (c *comparer) file(s seen, diff *perm.Difference) error {
 		}
 		gk := groupKey{diff.Rule, diff.Aspect, k, diff.Declared, diff.Found, f.effect.String(), key.waiver}
 		if f.group = c.groups[gk]; f.group == nil {
-			f.group = &Group{ID: gk.id(), Rule: rule.Name, Why: rule.Why, Severity: rule.Severity, Aspect: diff.Aspect, Kind: k,
-				Declared: diff.Declared, Found: diff.Found, Effect: f.effect, Folder: pathname.Path(pathname.Folder(path)), Example: pathname.Path(path), Waiver: key.waiver}
+			f.group = &Group{
+				ID:       gk.id(),
+				Rule:     rule.Name,
+				Why:      rule.Why,
+				Severity: rule.Severity,
+				Aspect:   diff.Aspect,
+				Kind:     k,
+				Declared: diff.Declared,
+				Found:    diff.Found,
+				Effect:   f.effect,
+				Folder:   pathname.Path(pathname.Folder(path)),
+				Example:  pathname.Path(path),
+				Waiver:   key.waiver,
+			}
 			c.groups[gk] = f.group
 		}
 		c.filed[key] = f
@@ -449,7 +483,10 @@ func (c *comparer) file(s seen, diff *perm.Difference) error {
 		g.Unread++
 	}
 	g.Folder = pathname.Widen(g.Folder, path)
-	return c.to.Finding(Finding{path, k, diff.Aspect, diff.Declared, diff.Found, diff.Rule, rule.Severity, found, s.Above, diff.Mended, f.effect, g.ID, key.waiver, s.unread})
+	return c.to.Finding(Finding{
+		path, k, diff.Aspect, diff.Declared, diff.Found, diff.Rule, rule.Severity, found, s.Above, diff.Mended,
+		f.effect, g.ID, key.waiver, s.unread,
+	})
 }
 
 // Weight orders groups: opening to everyone weighs more than opening, opening more than closing,
@@ -478,7 +515,8 @@ type groupKey struct {
 
 // id names a group the same way in every report, so that it can be pointed at.
 func (k groupKey) id() string {
-	sum := sha256.Sum256(fmt.Appendf(nil, "%d\x00%s\x00%d\x00%s\x00%s\x00%s", k.rule, k.aspect, k.kind, k.declared, k.found, k.effect))
+	sum := sha256.Sum256(fmt.Appendf(nil, "%d\x00%s\x00%d\x00%s\x00%s\x00%s", k.rule, k.aspect, k.kind, k.declared,
+		k.found, k.effect))
 	if k.waiver != "" { // accepted ones stand apart; the others keep the name that they had
 		sum = sha256.Sum256(append(sum[:], k.waiver...))
 	}

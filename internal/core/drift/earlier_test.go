@@ -44,8 +44,9 @@ rules:
   - {rule: must, paths: [/srv/app/a0/a0/a0, /srv/app/b1/none, /srv/app/none], exists: yes}
 `
 
-// Whatever path of a random tree cannot be read any more, as a whole or in part, and for whatever reason: what was found there stands on,
-// marked as such, however often one looks. What can be read is told as it is, and when all can be read again nothing is left of it.
+// Whatever path of a random tree cannot be read any more, as a whole or in part, and for whatever reason:
+// what was found there stands on, marked as such, however often one looks. What can be read is told as it is,
+// and when all can be read again nothing is left of it.
 func TestEarlier(t *testing.T) {
 	r := seeded.Rand(t)
 	g := &grove{r: r, nodes: tree.Memory{}}
@@ -65,16 +66,20 @@ func TestEarlier(t *testing.T) {
 		t.Helper()
 		out := map[string]bool{}
 		unread := 0
-		sum, groups, err := Compare(t.Context(), g.nodes, h, m, dir, memo, nil, Report{Earlier: before, Unread: func(Unread) error { return nil }, Finding: func(f Finding) error {
-			key := f.Path + " " + string(f.Aspect)
-			if _, twice := out[key]; twice {
-				t.Errorf("%s is told twice", key)
-			}
-			if out[key] = f.Unread; f.Unread {
-				unread++
-			}
-			return nil
-		}})
+		sum, groups, err := Compare(t.Context(), g.nodes, h, m, dir, memo, nil, Report{
+			Earlier: before,
+			Unread:  func(Unread) error { return nil },
+			Finding: func(f Finding) error {
+				key := f.Path + " " + string(f.Aspect)
+				if _, twice := out[key]; twice {
+					t.Errorf("%s is told twice", key)
+				}
+				if out[key] = f.Unread; f.Unread {
+					unread++
+				}
+				return nil
+			},
+		})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -82,7 +87,8 @@ func TestEarlier(t *testing.T) {
 			unread -= g.Unread
 		}
 		if sum.Findings != len(out) || unread != 0 {
-			t.Errorf("%d findings are told and %d counted; %d more unread ones than the groups say", len(out), sum.Findings, unread)
+			t.Errorf("%d findings are told and %d counted; %d more unread ones than the groups say", len(out),
+				sum.Findings, unread)
 		}
 		return out
 	}
@@ -105,7 +111,9 @@ func TestEarlier(t *testing.T) {
 			continue
 		}
 		was := hidden.entry
-		hidden.entry.Gap = []tree.Gap{tree.Refused, tree.Vanished, tree.Mount, tree.Failed, tree.TooLarge, tree.Silent}[r.IntN(6)]
+		hidden.entry.Gap = []tree.Gap{
+			tree.Refused, tree.Vanished, tree.Mount, tree.Failed, tree.TooLarge, tree.Silent,
+		}[r.IntN(6)]
 		if r.IntN(2) == 0 {
 			hidden.entry.Set = perm.Set{}
 		}
@@ -118,7 +126,8 @@ func TestEarlier(t *testing.T) {
 		var chain recalled = first.findings
 		for round := range 3 {
 			if got := look(now, memo, chain); !maps.Equal(got, want) {
-				t.Fatalf("round %d, %s is %s, set %v: found\n%v\nwant\n%v", round, path, hidden.entry.Gap, hidden.entry.Set, got, want)
+				t.Fatalf("round %d, %s is %s, set %v: found\n%v\nwant\n%v", round, path, hidden.entry.Gap,
+					hidden.entry.Set, got, want)
 			}
 			memo = nil // and with nothing remembered
 		}

@@ -36,7 +36,9 @@ const maxShifts = 5000
 
 // Judge holds a snapshot against two baselines, and tells where they judge differently. The first
 // may be nil: nothing was declared before.
-func Judge(ctx context.Context, src tree.Source, forest tree.Hash, old, fresh *baseline.Matcher, d *perm.Directory) (Verdict, []Shift, error) {
+func Judge(
+	ctx context.Context, src tree.Source, forest tree.Hash, old, fresh *baseline.Matcher, d *perm.Directory,
+) (Verdict, []Shift, error) {
 	type shiftKey struct {
 		kind    perm.Kind
 		aspect  perm.Aspect
@@ -131,10 +133,12 @@ func Judge(ctx context.Context, src tree.Source, forest tree.Hash, old, fresh *b
 	for i := range presences {
 		missing[i] = map[string]perm.Difference{}
 		nobodyKnows := func(string) (bool, error) { return false, nil }
-		_ = presences[i].missing(nobodyKnows, func(path string, r baseline.Required, diff perm.Difference, _ bool) error { // it gives no error of its own
-			missing[i][path], kinds[path] = diff, r.Kind
-			return nil
-		})
+		_ = presences[i].missing(nobodyKnows,
+			func(path string, r baseline.Required, diff perm.Difference, _ bool) error {
+				// it gives no error of its own
+				missing[i][path], kinds[path] = diff, r.Kind
+				return nil
+			})
 	}
 	for path, k := range kinds {
 		var diffs [2][]perm.Difference
@@ -150,7 +154,8 @@ func Judge(ctx context.Context, src tree.Source, forest tree.Hash, old, fresh *b
 		out = append(out, *s)
 	}
 	slices.SortFunc(out, func(a, b Shift) int {
-		return cmp.Or(cmp.Compare(b.Count, a.Count), pathname.Compare(string(a.Example), string(b.Example)), cmp.Compare(a.Aspect, b.Aspect), cmp.Compare(a.Was, b.Was))
+		return cmp.Or(cmp.Compare(b.Count, a.Count), pathname.Compare(string(a.Example), string(b.Example)),
+			cmp.Compare(a.Aspect, b.Aspect), cmp.Compare(a.Was, b.Was))
 	})
 	return v, out, nil
 }

@@ -33,7 +33,13 @@ type plant struct {
 func (g *grove) seed(depth int) *plant {
 	p := &plant{entry: tree.Entry{Kind: perm.Folder, Set: g.sets[g.r.IntN(3)]}}
 	for i := range 1 + g.r.IntN(6) {
-		q := &plant{entry: tree.Entry{Name: fmt.Sprintf("%c%d", 'a'+g.r.IntN(2), i), Kind: perm.File, Set: g.sets[g.r.IntN(len(g.sets))]}}
+		q := &plant{
+			entry: tree.Entry{
+				Name: fmt.Sprintf("%c%d", 'a'+g.r.IntN(2), i),
+				Kind: perm.File,
+				Set:  g.sets[g.r.IntN(len(g.sets))],
+			},
+		}
 		switch x := g.r.IntN(10); {
 		case x < 4 && depth > 0:
 			name := q.entry.Name
@@ -82,7 +88,9 @@ type outcome struct {
 	unread   []Unread
 }
 
-func compared(t *testing.T, src tree.Source, h tree.Hash, m *baseline.Matcher, d *perm.Directory, memo *Memo) (o outcome) {
+func compared(
+	t *testing.T, src tree.Source, h tree.Hash, m *baseline.Matcher, d *perm.Directory, memo *Memo,
+) (o outcome) {
 	t.Helper()
 	var err error
 	o.sum, o.groups, err = Compare(t.Context(), src, h, m, d, memo, nil, Report{
@@ -96,32 +104,35 @@ func compared(t *testing.T, src tree.Source, h tree.Hash, m *baseline.Matcher, d
 }
 
 // slow compares one path after another, each from the root of the patterns on.
-func slow(t *testing.T, src tree.Source, h tree.Hash, m *baseline.Matcher, d *perm.Directory) (paths []string, sum Summary) {
+func slow(
+	t *testing.T, src tree.Source, h tree.Hash, m *baseline.Matcher, d *perm.Directory,
+) (paths []string, sum Summary) {
 	t.Helper()
 	missing := m.Required()
 	var gaps []string
-	err := tree.Fold(context.Background(), src, h, perm.Set{}, func(path string, e tree.Entry, folder perm.Set) (perm.Set, error) {
-		sum.Paths++
-		if r, ok := missing[path]; ok && r.Admits(e.Kind) {
-			delete(missing, path)
-		}
-		w := m.Want(m.Root(path), e.Kind, e.Set)
-		if w.Judges(e.Kind, e.Set) {
-			sum.Judged++
-		}
-		if e.Gap != tree.Whole && (w == nil || !w.LeaveAlone) {
-			sum.Unread++
-			gaps = append(gaps, path+"/")
-		}
-		if e.Set.IsZero() || e.Gap == tree.Mount {
+	err := tree.Fold(context.Background(), src, h, perm.Set{},
+		func(path string, e tree.Entry, folder perm.Set) (perm.Set, error) {
+			sum.Paths++
+			if r, ok := missing[path]; ok && r.Admits(e.Kind) {
+				delete(missing, path)
+			}
+			w := m.Want(m.Root(path), e.Kind, e.Set)
+			if w.Judges(e.Kind, e.Set) {
+				sum.Judged++
+			}
+			if e.Gap != tree.Whole && (w == nil || !w.LeaveAlone) {
+				sum.Unread++
+				gaps = append(gaps, path+"/")
+			}
+			if e.Set.IsZero() || e.Gap == tree.Mount {
+				return e.Set, nil
+			}
+			for _, x := range w.Differences(perm.In(folder, e.Kind, e.Set), d) {
+				sum.Findings++
+				paths = append(paths, fmt.Sprint(path, x.Aspect, x.Declared, x.Found))
+			}
 			return e.Set, nil
-		}
-		for _, x := range w.Differences(perm.In(folder, e.Kind, e.Set), d) {
-			sum.Findings++
-			paths = append(paths, fmt.Sprint(path, x.Aspect, x.Declared, x.Found))
-		}
-		return e.Set, nil
-	})
+		})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -146,7 +157,10 @@ func TestMemoChangesNothing(t *testing.T) {
 		g.sets = append(g.sets, p.Set())
 	}
 	shares := &grove{r: r, nodes: g.nodes}
-	for _, list := range []string{"D:PAI(A;OICI;FA;;;WD)", "D:AI(A;OICIID;FA;;;WD)", "D:AI(A;OICI;FR;;;AU)(A;OICIID;FA;;;WD)", "D:AI(A;ID;FA;;;WD)", "D:AI(A;OICIID;FR;;;AU)", "D:AI"} {
+	for _, list := range []string{
+		"D:PAI(A;OICI;FA;;;WD)", "D:AI(A;OICIID;FA;;;WD)", "D:AI(A;OICI;FR;;;AU)(A;OICIID;FA;;;WD)",
+		"D:AI(A;ID;FA;;;WD)", "D:AI(A;OICIID;FR;;;AU)", "D:AI",
+	} {
 		d, err := ntsd.ParseSDDL("O:SYG:SY" + list)
 		if err != nil {
 			t.Fatal(err)
@@ -159,7 +173,11 @@ func TestMemoChangesNothing(t *testing.T) {
 	}
 	dirs := []*perm.Directory{}
 	for _, n := range []uint32{1, 2} {
-		dirs = append(dirs, (&perm.Directory{Accounts: []perm.Account{{ID: perm.UID(n), Name: "purser"}, {ID: perm.UID(3 - n), Name: "web"}}, Groups: []perm.Account{{ID: perm.GID(n), Name: "crew"}}}).Index())
+		dirs = append(dirs,
+			(&perm.Directory{
+				Accounts: []perm.Account{{ID: perm.UID(n), Name: "purser"}, {ID: perm.UID(3 - n), Name: "web"}},
+				Groups:   []perm.Account{{ID: perm.GID(n), Name: "crew"}},
+			}).Index())
 	}
 	pick := func(from ...string) string { return from[r.IntN(len(from))] }
 	memo := NewMemo([]int{20, 300, 5000}[r.IntN(3)]) // a small one forgets what it is about to need
@@ -176,8 +194,11 @@ func TestMemoChangesNothing(t *testing.T) {
 		}
 		b.WriteString("rules:\n")
 		for i := range 1 + r.IntN(4) {
-			fmt.Fprintf(&b, "  - {rule: r%d, paths: %q, %s}\n", i, "/srv/app"+pick("/**", "/*/**", "/a*", "/b0", "/a0/**", "/**/b1"), pick("owner: purser", "group: crew", "files: g+r", "files: \"u+r,a-s\"", "folders: 0750",
-				"entries: none", "entries: [\"user:web:r\"]", "entries: {at-least: [\"user:web:r\"]}", "files: 0640, only: not-executable", "inherits: from above", "inherits: stopped", "grants: none"))
+			fmt.Fprintf(&b, "  - {rule: r%d, paths: %q, %s}\n", i,
+				"/srv/app"+pick("/**", "/*/**", "/a*", "/b0", "/a0/**", "/**/b1"),
+				pick("owner: purser", "group: crew", "files: g+r", "files: \"u+r,a-s\"", "folders: 0750",
+					"entries: none", "entries: [\"user:web:r\"]", "entries: {at-least: [\"user:web:r\"]}",
+					"files: 0640, only: not-executable", "inherits: from above", "inherits: stopped", "grants: none"))
 		}
 		if r.IntN(2) == 0 {
 			fmt.Fprintf(&b, "  - {rule: must, paths: [/srv/app/a0/a0, /srv/app/b1], exists: yes}\n")

@@ -16,8 +16,9 @@ import (
 type Newcomers struct {
 	src    tree.Source
 	forest tree.Hash
-	fresh  map[string]string // the folder that each new path came into: with a whole new tree the one that the tree came into
-	places map[Spot]bool     // where something new is, of which kind
+	// the folder that each new path came into: with a whole new tree the one that the tree came into
+	fresh  map[string]string
+	places map[Spot]bool // where something new is, of which kind
 	wrong  map[Spot]*Cause
 	sample map[Spot]Finding
 }
@@ -49,7 +50,14 @@ var errEnough = errors.New("enough newcomers")
 
 // FindNewcomers compares a snapshot with the one before it.
 func FindNewcomers(ctx context.Context, src tree.Source, before, now tree.Hash) (*Newcomers, error) {
-	n := &Newcomers{src: src, forest: now, fresh: map[string]string{}, places: map[Spot]bool{}, wrong: map[Spot]*Cause{}, sample: map[Spot]Finding{}}
+	n := &Newcomers{
+		src:    src,
+		forest: now,
+		fresh:  map[string]string{},
+		places: map[Spot]bool{},
+		wrong:  map[Spot]*Cause{},
+		sample: map[Spot]Finding{},
+	}
 	room := maxFresh
 	err := tree.Diff(ctx, src, before, now, func(path string, a, b *tree.Entry) error {
 		if a != nil || b.Set.IsZero() {
@@ -94,7 +102,8 @@ func (n *Newcomers) Causes(ctx context.Context, d *perm.Directory) ([]Cause, err
 		out = append(out, *c)
 	}
 	slices.SortFunc(out, func(a, b Cause) int {
-		return cmp.Or(b.Paths-a.Paths, pathname.Compare(a.Folder, b.Folder), int(a.Kind)-int(b.Kind), cmp.Compare(a.Aspect, b.Aspect))
+		return cmp.Or(b.Paths-a.Paths, pathname.Compare(a.Folder, b.Folder), int(a.Kind)-int(b.Kind),
+			cmp.Compare(a.Aspect, b.Aspect))
 	})
 	out = out[:min(len(out), maxCauses)]
 	for i := range out {

@@ -43,7 +43,11 @@ func TestPlaces(t *testing.T) {
 		slices.SortFunc(all, func(a, b Finding) int { return pathname.Compare(a.Path, b.Path) })
 		walked := len(all)
 		for range r.IntN(4) {
-			all = append(all, Finding{Path: fmt.Sprintf("/a/%d/x", r.IntN(3)), Kind: perm.File, Aspect: perm.AspectPresence})
+			all = append(all, Finding{
+				Path:   fmt.Sprintf("/a/%d/x", r.IntN(3)),
+				Kind:   perm.File,
+				Aspect: perm.AspectPresence,
+			})
 		}
 		got := map[string]Place{}
 		p := Places{Each: func(x Place) error {

@@ -47,10 +47,16 @@ func (p *presence) gap(path string) {
 	}
 }
 
-// missing hands out what is missing, by path. Of what lies in a folder that could not be read it asks whether it was missing before.
-func (p *presence) missing(before func(path string) (bool, error), f func(path string, r baseline.Required, diff perm.Difference, unread bool) error) error {
+// missing hands out what is missing, by path. Of what lies in a folder that could not be read it asks whether
+// it was missing before.
+func (p *presence) missing(
+	before func(path string) (bool, error),
+	f func(path string, r baseline.Required, diff perm.Difference, unread bool) error,
+) error {
 	for _, path := range slices.SortedFunc(maps.Keys(p.required), pathname.Compare) {
-		unread := slices.ContainsFunc(p.unread, func(at string) bool { return pathname.Under(path, at) && path != at }) ||
+		unread := slices.ContainsFunc(p.unread, func(at string) bool {
+			return pathname.Under(path, at) && path != at
+		}) ||
 			slices.ContainsFunc(p.away, func(root string) bool { return pathname.Under(path, root) })
 		if unread {
 			was, err := before(path)
@@ -62,7 +68,9 @@ func (p *presence) missing(before func(path string) (bool, error), f func(path s
 			}
 		}
 		r := p.required[path]
-		if err := f(path, r, perm.Difference{Aspect: perm.AspectPresence, Rule: r.Rule, Declared: r.Declared, Found: r.Found}, unread); err != nil {
+		if err := f(path, r,
+			perm.Difference{Aspect: perm.AspectPresence, Rule: r.Rule, Declared: r.Declared, Found: r.Found},
+			unread); err != nil {
 			return err
 		}
 	}

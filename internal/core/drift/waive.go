@@ -49,7 +49,8 @@ func (w *Waivers) of(path, rule string, k perm.Kind, diff *perm.Difference) stri
 	}
 	for _, i := range w.patterns.Match(path) {
 		x := w.list[i]
-		if (x.Rule == "" || x.Rule == rule) && (x.Kind == "" || x.Kind == k.String()) && (x.Aspect == "" || x.Aspect == diff.Aspect) && (x.Found == "" || x.Found == diff.Found) {
+		if (x.Rule == "" || x.Rule == rule) && (x.Kind == "" || x.Kind == k.String()) &&
+			(x.Aspect == "" || x.Aspect == diff.Aspect) && (x.Found == "" || x.Found == diff.Found) {
 			return x.ID
 		}
 	}

@@ -40,7 +40,8 @@ func TestWaivers(t *testing.T) {
 	if w, err := NewWaivers(nil); err != nil || w.of("/srv", "all", perm.File, mode("0")) != "" {
 		t.Errorf("none: %v", err)
 	}
-	if _, err := NewWaivers([]Waiver{{ID: "bad", Pattern: "/srv/a**b"}}); err == nil || !strings.Contains(err.Error(), "waiver bad: pattern") {
+	if _, err := NewWaivers([]Waiver{{ID: "bad", Pattern: "/srv/a**b"}}); err == nil ||
+		!strings.Contains(err.Error(), "waiver bad: pattern") {
 		t.Errorf("%v", err)
 	}
 }

@@ -21,9 +21,13 @@ func ParseLimits(s string) (Limits, error) {
 		bits := a.bits & a.who
 		switch {
 		case a.op == '=':
-			return Limits{}, fmt.Errorf("limits %q: = would be an exact mode; limits are written with + (must have) and - (must not have)", s)
+			return Limits{}, fmt.Errorf(
+				"limits %q: = would be an exact mode; limits are written with + (must have) and - (must not have)", s)
 		case a.copyFrom != 0, a.ifAny:
-			return Limits{}, fmt.Errorf("limits %q: X and copies such as g=u depend on the mode that is there; name the permissions r, w, x, s, t", s)
+			return Limits{}, fmt.Errorf(
+				"limits %q: X and copies such as g=u depend on the mode that is there; name the permissions "+
+					"r, w, x, s, t",
+				s)
 		case bits == 0:
 			return Limits{}, fmt.Errorf("limits %q: after %c no permission is named that the class has", s, a.op)
 		case a.op == '+':

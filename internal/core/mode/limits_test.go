@@ -16,7 +16,8 @@ func TestLimits(t *testing.T) {
 		{"g+r,o-w", 0o644, true, 0o644, ""},
 		{"g+r,o-w", 0o602, false, 0o640, "the group must have read; others must not have write"},
 		{"o-rwx", 0o751, false, 0o750, "others must not have execute"},
-		{"ug-s,+t", 0o6755, false, 0o1755, "it must not have set-user-ID; it must not have set-group-ID; it must have sticky"},
+		{"ug-s,+t", 0o6755, false, 0o1755,
+			"it must not have set-user-ID; it must not have set-group-ID; it must have sticky"},
 		{"a+r", 0o444, true, 0o444, ""},
 	} {
 		l, err := ParseLimits(c.limits)
@@ -38,7 +39,8 @@ func TestLimits(t *testing.T) {
 		}
 	}
 	for s, want := range map[string]string{
-		"g=r": "exact mode", "g+X": "depend on the mode", "g+u": "depend on the mode", "o+s": "no permission is named", "o+r,o-r": "and forbid it", "g": "ends where", "g+q": "character 3",
+		"g=r": "exact mode", "g+X": "depend on the mode", "g+u": "depend on the mode", "o+s": "no permission is named",
+		"o+r,o-r": "and forbid it", "g": "ends where", "g+q": "character 3",
 	} {
 		if _, err := ParseLimits(s); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q in it", s, err, want)

@@ -80,7 +80,8 @@ func ParseOctal(s string) (Mode, error) {
 	for i := range len(digits) {
 		c := digits[i]
 		if c < '0' || c > '7' {
-			return 0, fmt.Errorf("mode %q: character %d is %q, want an octal digit 0 to 7", s, len(s)-len(digits)+i+1, c)
+			return 0, fmt.Errorf("mode %q: character %d is %q, want an octal digit 0 to 7", s, len(s)-len(digits)+i+1,
+				c)
 		}
 		m = m<<3 | Mode(c-'0')
 	}

@@ -13,7 +13,8 @@ func TestParseOctal(t *testing.T) {
 	}{
 		{"640", 0o640, ""}, {"0640", 0o640, ""}, {"0o640", 0o640, ""}, {"02750", 0o2750, ""}, {"7", 7, ""},
 		{"2770", 0o2770, ""}, {"1777", 0o1777, ""}, {"0000", 0, ""},
-		{"", 0, "1 to 4 octal digits"}, {"648", 0, "character 3 is '8'"}, {"12345", 0, "1 to 4"}, {"-1", 0, "character 1"},
+		{"", 0, "1 to 4 octal digits"}, {"648", 0, "character 3 is '8'"}, {"12345", 0, "1 to 4"},
+		{"-1", 0, "character 1"},
 	} {
 		got, err := ParseOctal(c.in)
 		if c.err == "" && (err != nil || got != c.want) {

@@ -134,7 +134,8 @@ func (m Mode) Symbolic() string {
 		}
 		return s
 	}
-	return part("u", m.Owner(), m&SetUID != 0, "s") + "," + part("g", m.Group(), m&SetGID != 0, "s") + "," + part("o", m.Other(), m&Sticky != 0, "t")
+	return part("u", m.Owner(), m&SetUID != 0, "s") + "," + part("g", m.Group(), m&SetGID != 0, "s") + "," +
+		part("o", m.Other(), m&Sticky != 0, "t")
 }
 
 // Arithmetic shows how the octal digits come about, the special digit first where it is not 0.
@@ -176,7 +177,8 @@ func (m Mode) Words(folder bool) []string {
 	case m&SetUID != 0 && x != 0:
 		out = append(out, "Set-user-ID: whoever runs it does so as its owner.")
 	case m&SetUID != 0:
-		out = append(out, "Set-user-ID is on, but nobody may execute it (a capital S in the letters): it has no effect.")
+		out = append(out,
+			"Set-user-ID is on, but nobody may execute it (a capital S in the letters): it has no effect.")
 	}
 	switch {
 	case m&SetGID != 0 && folder:
@@ -184,7 +186,8 @@ func (m Mode) Words(folder bool) []string {
 	case m&SetGID != 0 && m&0o010 != 0:
 		out = append(out, "Set-group-ID: whoever runs it does so with its group.")
 	case m&SetGID != 0:
-		out = append(out, "Set-group-ID is on, but the group may not execute it (a capital S in the letters): it has no effect.")
+		out = append(out,
+			"Set-group-ID is on, but the group may not execute it (a capital S in the letters): it has no effect.")
 	}
 	switch {
 	case m&Sticky != 0 && folder:
@@ -198,8 +201,10 @@ func (m Mode) Words(folder bool) []string {
 func can(p Perm, folder bool) string {
 	if !folder {
 		return map[Perm]string{
-			0: "can do nothing with it", 1: "can run it, if it is a program, but not read it", 2: "can change it, but not read it",
-			3: "can change it and run it, but not read it", 4: "can read it", 5: "can read it and run it", 6: "can read it and change it",
+			0: "can do nothing with it", 1: "can run it, if it is a program, but not read it",
+			2: "can change it, but not read it",
+			3: "can change it and run it, but not read it", 4: "can read it", 5: "can read it and run it",
+			6: "can read it and change it",
 			7: "can read it, change it and run it",
 		}[p]
 	}
@@ -208,7 +213,8 @@ func can(p Perm, folder bool) string {
 		2: "can do nothing in it: adding and removing needs passing through as well",
 		3: "can add, remove and rename entries and pass through, but not list it",
 		4: "can list the names, and nothing more: without passing through, nothing in it can be reached",
-		5: "can list it and pass through", 6: "can list the names, and nothing more: changing entries needs passing through as well",
+		5: "can list it and pass through",
+		6: "can list the names, and nothing more: changing entries needs passing through as well",
 		7: "can list it, pass through, and add, remove and rename entries",
 	}[p]
 }

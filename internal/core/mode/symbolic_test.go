@@ -102,7 +102,8 @@ func TestApplyAgainstSystem(t *testing.T) {
 			if err := syscall.Chmod(path, uint32(from)); err != nil {
 				t.Fatal(err)
 			}
-			cmd := exec.Command("/bin/sh", "-c", `umask "$1"; exec chmod -- "$2" "$3"`, "sh", umask.String(), text, path)
+			cmd := exec.Command("/bin/sh", "-c", `umask "$1"; exec chmod -- "$2" "$3"`, "sh", umask.String(), text,
+				path)
 			if out, err := cmd.CombinedOutput(); err != nil && !strings.Contains(string(out), "new permissions are") {
 				t.Fatalf("chmod %s: %v %s", text, err, out)
 			}
@@ -111,7 +112,8 @@ func TestApplyAgainstSystem(t *testing.T) {
 				t.Fatal(err)
 			}
 			if got, want := ch.Apply(from, isFolder, umask), Mode(st.Mode&0o7777); got != want {
-				t.Errorf("%s on %v, folder %v, umask %v: computed %v, the system made %v", text, from, isFolder, umask, got, want)
+				t.Errorf("%s on %v, folder %v, umask %v: computed %v, the system made %v", text, from, isFolder, umask,
+					got, want)
 			}
 		}
 		if t.Failed() {
@@ -149,7 +151,8 @@ func TestWordsAndArithmetic(t *testing.T) {
 			t.Errorf("%v: %q, want %q in it", c.m, got, c.want)
 		}
 	}
-	if got := strings.Join(Mode(0o2750).Arithmetic(), "; "); got != "special 2 = 2 (set-group-ID); owner 7 = 4 (read) + 2 (write) + 1 (execute); group 5 = 4 (read) + 1 (execute); others 0 = nothing" {
+	if got := strings.Join(Mode(0o2750).Arithmetic(), "; "); got != "special 2 = 2 (set-group-ID); owner 7 = 4 "+
+		"(read) + 2 (write) + 1 (execute); group 5 = 4 (read) + 1 (execute); others 0 = nothing" {
 		t.Errorf("arithmetic: %s", got)
 	}
 }

@@ -33,13 +33,15 @@ func ParseWanted(s string) (Wanted, error) {
 	}
 	for _, a := range c.actions {
 		if a.anybody {
-			return Wanted{}, fmt.Errorf("mode %q: say whom each clause speaks of (u, g, o or a): a declaration has no umask", s)
+			return Wanted{}, fmt.Errorf(
+				"mode %q: say whom each clause speaks of (u, g, o or a): a declaration has no umask", s)
 		}
 	}
 	for m := range Mode(0o1000) {
 		for _, folder := range []bool{false, true} {
 			if once := c.Apply(m, folder, 0); c.Apply(once, folder, 0) != once {
-				return Wanted{}, fmt.Errorf("mode %q contradicts itself: from %s it leads to %s, and from there to %s", s, m, once, c.Apply(once, folder, 0))
+				return Wanted{}, fmt.Errorf("mode %q contradicts itself: from %s it leads to %s, and from there to %s",
+					s, m, once, c.Apply(once, folder, 0))
 			}
 		}
 	}

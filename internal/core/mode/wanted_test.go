@@ -39,7 +39,8 @@ func TestWanted(t *testing.T) {
 		t.Errorf("at most %s, at least %s", w.Apply(All, false), w.Least(false))
 	}
 	for s, want := range map[string]string{
-		"0698": "character 3 is '9'", "": "want 1 to 4", "+x": "a declaration has no umask", "u=g,g=o,o=u": "contradicts itself", "rwz": "neither octal digits nor nine letters",
+		"0698": "character 3 is '9'", "": "want 1 to 4", "+x": "a declaration has no umask",
+		"u=g,g=o,o=u": "contradicts itself", "rwz": "neither octal digits nor nine letters",
 	} {
 		if _, err := ParseWanted(s); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q in it", s, err, want)

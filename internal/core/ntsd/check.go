@@ -19,7 +19,9 @@ const (
 )
 
 // privilegeNames are those of the standard (MS-LSAD 3.1.1.2.1), in the order of the bits.
-var privilegeNames = [...]string{"SeTakeOwnershipPrivilege", "SeBackupPrivilege", "SeRestorePrivilege", "SeSecurityPrivilege", "everything"}
+var privilegeNames = [...]string{
+	"SeTakeOwnershipPrivilege", "SeBackupPrivilege", "SeRestorePrivilege", "SeSecurityPrivilege", "everything",
+}
 
 // String gives the names of the privileges, separated by commas.
 func (p Privileges) String() string {
@@ -90,8 +92,8 @@ type Verdict struct {
 	Entry   int // the one that decided, where one did
 }
 
-// access goes through a list in its order: the first entry that speaks of a right decides it (MS-DTYP 2.5.3.2). It gives the
-// rights that are granted, and hands each decision out.
+// access goes through a list in its order: the first entry that speaks of a right decides it (MS-DTYP
+// 2.5.3.2). It gives the rights that are granted, and hands each decision out.
 func (d *Descriptor) access(t Token, decide func(rights Mask, v Verdict)) Mask {
 	open, granted := Mask(Full)|SystemSecurity, Mask(0)
 	settle := func(m Mask, v Verdict) {
@@ -120,7 +122,10 @@ func (d *Descriptor) access(t Token, decide func(rights Mask, v Verdict)) Mask {
 		settle(WriteOwner, Verdict{true, ByPrivilege, 0})
 	}
 	owns := t.Has(d.Owner)
-	if owns && !slices.ContainsFunc(d.Entries, func(e Entry) bool { return e.SID == OwnerRights && e.Flags&InheritOnly == 0 && !e.Foreign() }) {
+	if owns &&
+		!slices.ContainsFunc(d.Entries, func(e Entry) bool {
+			return e.SID == OwnerRights && e.Flags&InheritOnly == 0 && !e.Foreign()
+		}) {
 		settle(ReadControl|WriteDAC, Verdict{true, ByOwner, 0})
 	}
 	for i, e := range d.Entries {
@@ -139,8 +144,8 @@ func (d *Descriptor) access(t Token, decide func(rights Mask, v Verdict)) Mask {
 // Maximum gives all rights that a token has by a descriptor alone.
 func (d *Descriptor) Maximum(t Token) Mask { return d.access(t, nil) }
 
-// Lets gives what a share lets through to a token where d is the share's own list. Samba counts privileges there, also those
-// that do not count at the paths in it.
+// Lets gives what a share lets through to a token where d is the share's own list. Samba counts privileges
+// there, also those that do not count at the paths in it.
 func (d *Descriptor) Lets(t Token) Mask {
 	m := d.Maximum(t)
 	if t.Privileges&Backup != 0 {
@@ -173,9 +178,9 @@ type Place struct {
 	Share      Mask        // what the share lets through to the token: Full where it withholds nothing
 }
 
-// Check says what a token gets when it opens something on a share: what the share lets through of what the list grants; and
-// whoever may delete the children of a folder, and list it, may delete them and read their attributes whatever their own
-// lists say.
+// Check says what a token gets when it opens something on a share: what the share lets through of what the
+// list grants; and whoever may delete the children of a folder, and list it, may delete them and read their
+// attributes whatever their own lists say.
 func (p Place) Check(t Token, want Mask) map[Mask]Verdict {
 	out := p.Descriptor.Check(t, want)
 	above := Mask(0)
@@ -186,7 +191,8 @@ func (p Place) Check(t Token, want Mask) map[Mask]Verdict {
 		switch {
 		case right&p.Share == 0 && right != SystemSecurity:
 			out[right] = Verdict{false, ByShare, 0}
-		case !v.Granted && right == Delete && above&DeleteChild != 0, !v.Granted && right == ReadAttributes && above&ReadData != 0:
+		case !v.Granted && right == Delete && above&DeleteChild != 0,
+			!v.Granted && right == ReadAttributes && above&ReadData != 0:
 			out[right] = Verdict{true, ByParent, 0}
 		}
 	}

@@ -122,7 +122,8 @@ func (d Descriptor) Append(b []byte) ([]byte, error) {
 		binary.LittleEndian.PutUint16(b[entry+2:], uint16(len(b)-entry))
 	}
 	if len(b)-list > MaxList {
-		return nil, fmt.Errorf("the list has %d bytes, at most %d are allowed: put several people into one group", len(b)-list, MaxList)
+		return nil, fmt.Errorf("the list has %d bytes, at most %d are allowed: put several people into one group",
+			len(b)-list, MaxList)
 	}
 	binary.LittleEndian.PutUint16(b[list+2:], uint16(len(b)-list))
 	return b, nil
@@ -238,10 +239,12 @@ func (d *Descriptor) SIDs() (out []SID) {
 
 // Equal says whether two descriptors say the same.
 func (d Descriptor) Equal(o Descriptor) bool {
-	return d.Owner == o.Owner && d.Group == o.Group && d.Control&keptControl == o.Control&keptControl && d.Open == o.Open && slices.Equal(d.Entries, o.Entries)
+	return d.Owner == o.Owner && d.Group == o.Group && d.Control&keptControl == o.Control&keptControl &&
+		d.Open == o.Open && slices.Equal(d.Entries, o.Entries)
 }
 
-// rank orders entries as they are to stand (MS-DTYP 2.4.5): own before inherited ones, of the own first those that deny.
+// rank orders entries as they are to stand (MS-DTYP 2.4.5): own before inherited ones, of the own first those
+// that deny.
 func (e Entry) rank() int {
 	switch {
 	case e.Flags&Inherited != 0:

@@ -7,11 +7,16 @@ import (
 	"strings"
 )
 
-// Child gives what something new in a folder gets (MS-DTYP 2.5.3.4): the entries that the folder hands on, with whoever
-// makes it in place of the creator's. They are marked as coming from above where the folder's own list keeps such marks.
-// Where nothing is handed on, own is what the maker has for new things by default.
+// Child gives what something new in a folder gets (MS-DTYP 2.5.3.4): the entries that the folder hands on,
+// with whoever makes it in place of the creator's. They are marked as coming from above where the folder's
+// own list keeps such marks. Where nothing is handed on, own is what the maker has for new things by default.
 func Child(parent *Descriptor, folder bool, owner, group SID, own []Entry) Descriptor {
-	d := Descriptor{Owner: owner, Group: group, Control: parent.Control & AutoInherited, Entries: inherited(parent, folder, owner, group)}
+	d := Descriptor{
+		Owner:   owner,
+		Group:   group,
+		Control: parent.Control & AutoInherited,
+		Entries: inherited(parent, folder, owner, group),
+	}
 	if len(d.Entries) == 0 {
 		d.Entries, d.Control = slices.Clone(own), 0
 	}
@@ -31,8 +36,9 @@ func inherited(parent *Descriptor, folder bool, owner, group SID) (out []Entry) 
 	return out
 }
 
-// HandedOn gives what a folder's entry comes to in a file or a folder in it, with whoever owns that in place of the creator's: nothing,
-// one entry, or two where it counts there in another form than it is handed on further.
+// HandedOn gives what a folder's entry comes to in a file or a folder in it, with whoever owns that in place
+// of the creator's: nothing, one entry, or two where it counts there in another form than it is handed on
+// further.
 func (e Entry) HandedOn(folder bool, owner, group SID) []Entry {
 	if e.Foreign() {
 		return nil
@@ -74,8 +80,8 @@ func made(s, owner, group SID) SID {
 	return s
 }
 
-// Reinherit gives what becomes of a descriptor when its folder's changes: its own entries stay, what came from above is taken
-// from there anew. One that is protected stays as it is.
+// Reinherit gives what becomes of a descriptor when its folder's changes: its own entries stay, what came
+// from above is taken from there anew. One that is protected stays as it is.
 func Reinherit(d, parent *Descriptor, folder bool) Descriptor {
 	out := *d
 	if d.Control&Protected != 0 || d.Open {
@@ -93,7 +99,8 @@ func Reinherit(d, parent *Descriptor, folder bool) Descriptor {
 	return out
 }
 
-// setOf gives entries for looking them up: whoever owns something may give it a list of thousands, and so may who owns its folder.
+// setOf gives entries for looking them up: whoever owns something may give it a list of thousands, and so may
+// who owns its folder.
 func setOf(list []Entry) map[Entry]bool {
 	out := make(map[Entry]bool, len(list))
 	for _, e := range list {
@@ -102,13 +109,14 @@ func setOf(list []Entry) map[Entry]bool {
 	return out
 }
 
-// fromAbove says whether an entry is marked as handed on. What is not understood is kept as it is, wherever it came from.
+// fromAbove says whether an entry is marked as handed on. What is not understood is kept as it is, wherever
+// it came from.
 func fromAbove(e Entry) bool { return e.Flags&Inherited != 0 && !e.Foreign() }
 
-// Astray holds the entries that are marked as coming from above against those that the folder hands on: it gives those that
-// are missing, and those that are left over, as of something that was moved there from another folder. A descriptor that takes nothing
-// from above has neither. One that keeps no such marks, since its folder's list keeps none (see Child), has what it has from above among
-// its own.
+// Astray holds the entries that are marked as coming from above against those that the folder hands on: it
+// gives those that are missing, and those that are left over, as of something that was moved there from
+// another folder. A descriptor that takes nothing from above has neither. One that keeps no such marks, since
+// its folder's list keeps none (see Child), has what it has from above among its own.
 func Astray(d, parent *Descriptor, folder bool) (missing, left []Entry) {
 	if d.Control&Protected != 0 || d.Open || parent.Open {
 		return nil, nil
@@ -139,7 +147,8 @@ func Astray(d, parent *Descriptor, folder bool) (missing, left []Entry) {
 	return missing, left
 }
 
-// TakesAnew says whether a descriptor that becomes another one gets other entries that are marked as coming from above than it had.
+// TakesAnew says whether a descriptor that becomes another one gets other entries that are marked as coming
+// from above than it had.
 func TakesAnew(before, after *Descriptor) bool {
 	if after.Open || after.Control&Protected != 0 {
 		return false
@@ -149,8 +158,8 @@ func TakesAnew(before, after *Descriptor) bool {
 		slices.ContainsFunc(after.Entries, func(e Entry) bool { return e.Flags&Inherited != 0 && !had[e] })
 }
 
-// Plain gives an entry without what makes no difference: generic rights are written out, and waiting for a file is part of every right
-// to open it.
+// Plain gives an entry without what makes no difference: generic rights are written out, and waiting for a
+// file is part of every right to open it.
 func (e Entry) Plain() Entry {
 	e.Mask = e.Mask.Map() | Synchronize
 	return e
@@ -248,7 +257,10 @@ func ParseReach(text string) (Flags, error) {
 		case reachOnce:
 			f |= NoPropagate
 		default:
-			return 0, fmt.Errorf("%q is nothing that an entry reaches: want any of here, folders and files, and once where only what is directly in the folder is meant", word)
+			return 0, fmt.Errorf(
+				"%q is nothing that an entry reaches: want any of here, folders and files, and once where only what "+
+					"is directly in the folder is meant",
+				word)
 		}
 	}
 	if f&NoPropagate != 0 && f&heritable == 0 {

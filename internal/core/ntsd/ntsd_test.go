@@ -12,7 +12,16 @@ import (
 )
 
 // world is a handful of identities, so that the interesting meetings happen often.
-var world = []SID{Everyone, CreatorOwner, OwnerRights, Administrators, NewSID(5, 21, 1, 2, 3, 1001), NewSID(5, 21, 1, 2, 3, 1002), NewSID(5, 21, 1, 2, 3, 1100), CreatorGroup}
+var world = []SID{
+	Everyone,
+	CreatorOwner,
+	OwnerRights,
+	Administrators,
+	NewSID(5, 21, 1, 2, 3, 1001),
+	NewSID(5, 21, 1, 2, 3, 1002),
+	NewSID(5, 21, 1, 2, 3, 1100),
+	CreatorGroup,
+}
 
 func pick(r *rand.Rand) SID { return world[r.IntN(len(world))] }
 
@@ -58,11 +67,21 @@ func TestSIDs(t *testing.T) {
 		if name, _ := got.Known(); name != c.name {
 			t.Errorf("%s is called %q", c.text, name)
 		}
-		if back, n, err := SIDFromBytes([]byte(c.sid.Bytes() + "more")); err != nil || back != c.sid || n != len(c.sid.Bytes()) {
+		if back, n, err := SIDFromBytes([]byte(c.sid.Bytes() + "more")); err != nil || back != c.sid ||
+			n != len(c.sid.Bytes()) {
 			t.Errorf("%s from bytes: %s, %d, %v", c.text, back, n, err)
 		}
 	}
-	for _, bad := range []string{"", "S-1", "S-2-5-1", "S-1-x", "S-1-5-4294967296", "S-1-281474976710656", "S-1-5" + strings.Repeat("-1", 16), "everyone"} {
+	for _, bad := range []string{
+		"",
+		"S-1",
+		"S-2-5-1",
+		"S-1-x",
+		"S-1-5-4294967296",
+		"S-1-281474976710656",
+		"S-1-5" + strings.Repeat("-1", 16),
+		"everyone",
+	} {
 		if _, err := ParseSID(bad); err == nil {
 			t.Errorf("%q was read", bad)
 		}
@@ -131,8 +150,13 @@ func TestForms(t *testing.T) {
 		}
 	}
 	for text, want := range map[string]Descriptor{
-		"O:BAG:SYD:PAI(A;OICI;FA;;;SY)(D;ID;0x20;;;S-1-5-21-1-2-3-1001)": {Owner: Administrators, Group: System, Control: Protected | AutoInherited,
-			Entries: []Entry{{Flags: ObjectInherit | ContainerInherit, Mask: Full, SID: System}, {Type: Deny, Flags: Inherited, Mask: Execute, SID: NewSID(5, 21, 1, 2, 3, 1001)}}},
+		"O:BAG:SYD:PAI(A;OICI;FA;;;SY)(D;ID;0x20;;;S-1-5-21-1-2-3-1001)": {
+			Owner: Administrators, Group: System, Control: Protected | AutoInherited,
+			Entries: []Entry{
+				{Flags: ObjectInherit | ContainerInherit, Mask: Full, SID: System},
+				{Type: Deny, Flags: Inherited, Mask: Execute, SID: NewSID(5, 21, 1, 2, 3, 1001)},
+			},
+		},
 		"D:":                       {Control: 0},
 		"O:WDD:NO_ACCESS_CONTROL":  {Owner: Everyone, Open: true},
 		"D:(A;;GRSD;;;AU)":         {Entries: []Entry{{Mask: GenericRead | Delete, SID: Authenticated}}},
@@ -143,10 +167,13 @@ func TestForms(t *testing.T) {
 		}
 	}
 	for bad, says := range map[string]string{
-		"O:XXD:": "want an identity", "O:BAO:BA": "stands twice", "D:(X;;FA;;;BA)": "type A or D", "D:(A;ZZ;FA;;;BA)": "want flags", "D:(A;;QQ;;;BA)": "want rights",
-		"D:(A;;FA;;;BA": "without its )", "S:": "system lists", "hello": "want O:", "D:(A;;0xfffffffff;;;BA)": "rights", "D:(A;;FA;x;;BA)": "kinds of objects", "O:S-1-5-99999999999D:": "32 bits",
+		"O:XXD:": "want an identity", "O:BAO:BA": "stands twice", "D:(X;;FA;;;BA)": "type A or D",
+		"D:(A;ZZ;FA;;;BA)": "want flags", "D:(A;;QQ;;;BA)": "want rights",
+		"D:(A;;FA;;;BA": "without its )", "S:": "system lists", "hello": "want O:", "D:(A;;0xfffffffff;;;BA)": "rights",
+		"D:(A;;FA;x;;BA)": "kinds of objects", "O:S-1-5-99999999999D:": "32 bits",
 	} {
-		if _, err := ParseSDDL(bad); err == nil || !strings.Contains(err.Error(), says) || !strings.Contains(err.Error(), "character") {
+		if _, err := ParseSDDL(bad); err == nil || !strings.Contains(err.Error(), says) ||
+			!strings.Contains(err.Error(), "character") {
 			t.Errorf("%s: %v, want %q", bad, err, says)
 		}
 	}
@@ -154,7 +181,14 @@ func TestForms(t *testing.T) {
 
 // What nobody here understands is kept byte by byte.
 func TestForeignEntries(t *testing.T) {
-	d := Descriptor{Owner: System, Entries: []Entry{{Type: 5, Flags: Inherited, Extra: "12345678"}, {Mask: Full, SID: Everyone}, {Type: 9, Extra: "abcd"}}}
+	d := Descriptor{
+		Owner: System,
+		Entries: []Entry{
+			{Type: 5, Flags: Inherited, Extra: "12345678"},
+			{Mask: Full, SID: Everyone},
+			{Type: 9, Extra: "abcd"},
+		},
+	}
 	b, err := d.Append(nil)
 	if err != nil {
 		t.Fatal(err)
@@ -226,7 +260,8 @@ func TestAccess(t *testing.T) {
 	everybody := []SID{Everyone, Authenticated}
 	tp, tc := Token{User: purser, Groups: append([]SID{crew}, everybody...)}, Token{User: clerk, Groups: everybody}
 	sd := func(text string) *Descriptor {
-		text = strings.NewReplacer("purser", purser.String(), "clerk", clerk.String(), "crew", crew.String()).Replace(text)
+		text = strings.NewReplacer("purser", purser.String(), "clerk", clerk.String(), "crew", crew.String()).Replace(
+			text)
 		d, err := ParseSDDL(text)
 		if err != nil {
 			t.Fatal(err)
@@ -242,15 +277,20 @@ func TestAccess(t *testing.T) {
 	}{
 		{"no list", sd("O:SYD:NO_ACCESS_CONTROL"), tc, Full, map[Mask]Verdict{ReadData: {true, ByNoList, 0}}},
 		{"an empty list, and not the owner", sd("O:SYD:"), tc, 0, map[Mask]Verdict{ReadData: {}}},
-		{"an empty list, and the owner", sd("O:clerkD:"), tc, ReadControl | WriteDAC, map[Mask]Verdict{WriteDAC: {true, ByOwner, 0}, ReadData: {}}},
+		{"an empty list, and the owner", sd("O:clerkD:"), tc, ReadControl | WriteDAC,
+			map[Mask]Verdict{WriteDAC: {true, ByOwner, 0}, ReadData: {}}},
 		{"a group's entry", sd("O:SYD:(A;;FR;;;crew)"), tp, FileRead, map[Mask]Verdict{ReadData: {true, ByEntry, 0}}},
-		{"deny before allow", sd("O:SYD:(D;;0x1;;;crew)(A;;FR;;;purser)"), tp, FileRead &^ ReadData, map[Mask]Verdict{ReadData: {false, ByEntry, 0}, ReadControl: {true, ByEntry, 1}}},
-		{"allow before deny", sd("O:SYD:(A;;0x1;;;purser)(D;;FA;;;crew)"), tp, ReadData, map[Mask]Verdict{ReadData: {true, ByEntry, 0}}},
+		{"deny before allow", sd("O:SYD:(D;;0x1;;;crew)(A;;FR;;;purser)"), tp, FileRead &^ ReadData,
+			map[Mask]Verdict{ReadData: {false, ByEntry, 0}, ReadControl: {true, ByEntry, 1}}},
+		{"allow before deny", sd("O:SYD:(A;;0x1;;;purser)(D;;FA;;;crew)"), tp, ReadData,
+			map[Mask]Verdict{ReadData: {true, ByEntry, 0}}},
 		{"what is only for children", sd("O:SYD:(A;OIIO;FA;;;purser)"), tp, 0, nil},
-		{"owner rights withhold what owners may", sd("O:purserD:(A;;RC;;;OW)"), tp, ReadControl, map[Mask]Verdict{WriteDAC: {}}},
+		{"owner rights withhold what owners may", sd("O:purserD:(A;;RC;;;OW)"), tp, ReadControl,
+			map[Mask]Verdict{WriteDAC: {}}},
 		{"owner rights that are only for children", sd("O:purserD:(A;OIIO;RC;;;OW)"), tp, ReadControl | WriteDAC, nil},
 		{"an owner whom a deny names", sd("O:purserD:(D;;FA;;;purser)"), tp, ReadControl | WriteDAC, nil},
-		{"a privilege", sd("O:SYD:"), Token{User: clerk, Privileges: TakeOwnership}, WriteOwner, map[Mask]Verdict{WriteOwner: {true, ByPrivilege, 0}}},
+		{"a privilege", sd("O:SYD:"), Token{User: clerk, Privileges: TakeOwnership}, WriteOwner,
+			map[Mask]Verdict{WriteOwner: {true, ByPrivilege, 0}}},
 		{"generic rights", sd("O:SYD:(A;;GR;;;WD)"), tc, FileRead, nil},
 	} {
 		if got := c.d.Maximum(c.token); got != c.want {
@@ -263,8 +303,17 @@ func TestAccess(t *testing.T) {
 			}
 		}
 	}
-	p := Place{Descriptor: sd("O:SYD:(A;;WD;;;clerk)"), Parent: sd("O:SYD:(A;;DCCC;;;clerk)(A;;DT;;;clerk)"), Share: Full &^ WriteDAC}
-	for right, v := range map[Mask]Verdict{Delete: {true, ByParent, 0}, ReadAttributes: {true, ByParent, 0}, WriteDAC: {false, ByShare, 0}, ReadData: {}} {
+	p := Place{
+		Descriptor: sd("O:SYD:(A;;WD;;;clerk)"),
+		Parent:     sd("O:SYD:(A;;DCCC;;;clerk)(A;;DT;;;clerk)"),
+		Share:      Full &^ WriteDAC,
+	}
+	for right, v := range map[Mask]Verdict{
+		Delete:         {true, ByParent, 0},
+		ReadAttributes: {true, ByParent, 0},
+		WriteDAC:       {false, ByShare, 0},
+		ReadData:       {},
+	} {
 		if got := p.Check(tc, Full)[right]; got != v {
 			t.Errorf("%s on a share: %+v, want %+v", right.Words(false), got, v)
 		}
@@ -276,11 +325,14 @@ func TestInheritance(t *testing.T) {
 	for _, c := range []struct{ what, parent, folder, file string }{
 		{"everything goes down, unmarked", "D:(A;OICI;FA;;;BA)", "D:(A;OICI;FA;;;BA)", "D:(A;;FA;;;BA)"},
 		{"everything goes down", "D:AI(A;OICI;FA;;;BA)", "D:AI(A;OICIID;FA;;;BA)", "D:AI(A;ID;FA;;;BA)"},
-		{"folders only", "D:AI(A;CI;FR;;;WD)(A;OICI;FA;;;BA)", "D:AI(A;CIID;FR;;;WD)(A;OICIID;FA;;;BA)", "D:AI(A;ID;FA;;;BA)"},
+		{"folders only", "D:AI(A;CI;FR;;;WD)(A;OICI;FA;;;BA)", "D:AI(A;CIID;FR;;;WD)(A;OICIID;FA;;;BA)",
+			"D:AI(A;ID;FA;;;BA)"},
 		{"files only, through folders", "D:AI(A;OI;FR;;;WD)", "D:AI(A;OIIOID;FR;;;WD)", "D:AI(A;ID;FR;;;WD)"},
 		{"one level down", "D:AI(A;OICINP;FR;;;WD)", "D:AI(A;ID;FR;;;WD)", "D:AI(A;ID;FR;;;WD)"},
-		{"files only, one level down", "D:AI(A;OINP;FR;;;WD)(A;CI;FX;;;WD)", "D:AI(A;CIID;FX;;;WD)", "D:AI(A;ID;FR;;;WD)"},
-		{"for the creator", "D:AI(A;OICIIO;FA;;;CO)", "D:AI(A;ID;FA;;;S-1-5-21-1-2-3-1001)(A;OICIIOID;FA;;;CO)", "D:AI(A;ID;FA;;;S-1-5-21-1-2-3-1001)"},
+		{"files only, one level down", "D:AI(A;OINP;FR;;;WD)(A;CI;FX;;;WD)", "D:AI(A;CIID;FX;;;WD)",
+			"D:AI(A;ID;FR;;;WD)"},
+		{"for the creator", "D:AI(A;OICIIO;FA;;;CO)", "D:AI(A;ID;FA;;;S-1-5-21-1-2-3-1001)(A;OICIIOID;FA;;;CO)",
+			"D:AI(A;ID;FA;;;S-1-5-21-1-2-3-1001)"},
 		{"generic rights", "D:AI(A;OICI;GR;;;WD)", "D:AI(A;ID;FR;;;WD)(A;OICIIOID;GR;;;WD)", "D:AI(A;ID;FR;;;WD)"},
 		{"nothing", "D:(A;;FA;;;BA)", "D:(A;;FA;;;SY)", "D:(A;;FA;;;SY)"},
 	} {
@@ -339,8 +391,8 @@ func TestInheritance(t *testing.T) {
 	}
 }
 
-// What a server makes in a folder, and what takes from there anew, has just what the folder hands on; what lacks an entry of that, or has
-// another one that is marked so, does not.
+// What a server makes in a folder, and what takes from there anew, has just what the folder hands on; what
+// lacks an entry of that, or has another one that is marked so, does not.
 func TestAstray(t *testing.T) {
 	r := seeded.Rand(t)
 	lacking, over := 0, 0
@@ -366,18 +418,21 @@ func TestAstray(t *testing.T) {
 			less := anew
 			less.Entries = slices.Delete(slices.Clone(anew.Entries), i, i+1)
 			again := slices.ContainsFunc(less.Entries, func(x Entry) bool { return x.Plain() == e.Plain() })
-			if missing, _ := Astray(&less, &parent, folder); (len(missing) == 1 && missing[0].Plain() == e.Plain()) == again {
+			if missing, _ := Astray(&less, &parent, folder); (len(missing) == 1 &&
+				missing[0].Plain() == e.Plain()) == again {
 				t.Fatalf("%+v in %+v lacks %+v: %+v", less, parent, e, missing)
 			}
 			lacking++
 		}
 		more := anew
 		stray := Entry{Flags: Inherited, Mask: 1, SID: NewSID(5, 21, 9)}
-		more.Entries = append(slices.Clone(anew.Entries), stray, Entry{Type: 5, Flags: Inherited, Extra: "12345678"}) // which nobody here understands
+		// which nobody here understands
+		more.Entries = append(slices.Clone(anew.Entries), stray, Entry{Type: 5, Flags: Inherited, Extra: "12345678"})
 		if missing, left := Astray(&more, &parent, folder); len(missing) > 0 || !slices.Equal(left, []Entry{stray}) {
 			t.Fatalf("%+v in %+v: %+v are missing, %+v left over", more, parent, missing, left)
 		}
-		if back := Reinherit(&more, &parent, folder); !contains(back.Entries, more.Entries[len(more.Entries)-1]) || contains(back.Entries, stray) {
+		back := Reinherit(&more, &parent, folder)
+		if !contains(back.Entries, more.Entries[len(more.Entries)-1]) || contains(back.Entries, stray) {
 			t.Fatalf("%+v taken anew: %+v", more, back)
 		}
 		over++
@@ -405,7 +460,8 @@ func TestOrder(t *testing.T) {
 			t.Fatalf("sorted, and not in order: %+v", d.Entries)
 		}
 	}
-	if Canonical([]Entry{{}, {Type: Deny}}) || Canonical([]Entry{{Flags: Inherited}, {}}) || !Canonical([]Entry{{Type: Deny}, {}, {Flags: Inherited}, {Type: Deny, Flags: Inherited}}) {
+	if Canonical([]Entry{{}, {Type: Deny}}) || Canonical([]Entry{{Flags: Inherited}, {}}) ||
+		!Canonical([]Entry{{Type: Deny}, {}, {Flags: Inherited}, {Type: Deny, Flags: Inherited}}) {
 		t.Error("the usual order is another one")
 	}
 }
@@ -439,7 +495,8 @@ func TestReaches(t *testing.T) {
 		{"here folders", 0, `"here folders" is nothing`},
 	} {
 		got, err := ParseReach(c.text)
-		if c.why == "" && (err != nil || got != c.want) || c.why != "" && (err == nil || !strings.Contains(err.Error(), c.why)) {
+		if c.why == "" && (err != nil || got != c.want) ||
+			c.why != "" && (err == nil || !strings.Contains(err.Error(), c.why)) {
 			t.Errorf("%q: %d, %v", c.text, got, err)
 		}
 	}

@@ -52,7 +52,12 @@ const (
 
 // Map replaces generic rights by what they stand for.
 func (m Mask) Map() Mask {
-	for _, g := range []struct{ generic, means Mask }{{GenericAll, Full}, {GenericRead, FileRead}, {GenericWrite, FileWrite}, {GenericExecute, FileExecute}} {
+	for _, g := range []struct{ generic, means Mask }{
+		{GenericAll, Full},
+		{GenericRead, FileRead},
+		{GenericWrite, FileWrite},
+		{GenericExecute, FileExecute},
+	} {
 		if m&g.generic != 0 {
 			m = m&^g.generic | g.means
 		}
@@ -155,7 +160,10 @@ func ParseMask(text string) (Mask, error) {
 		hex, ok := strings.CutPrefix(word, "0x")
 		n, err := strconv.ParseUint(hex, 16, 32)
 		if !ok || err != nil {
-			return 0, fmt.Errorf("right %q is unknown: want full, read, write, a single right such as execute or list-folder, or a number such as 0x20", word)
+			return 0, fmt.Errorf(
+				"right %q is unknown: want full, read, write, a single right such as execute or list-folder, or a "+
+					"number such as 0x20",
+				word)
 		}
 		m |= Mask(n)
 	}

@@ -15,7 +15,8 @@ var rightLetters = []struct {
 	{"FA", Full}, {"FR", FileRead}, {"FW", FileWrite}, {"FX", FileExecute},
 	{"GA", GenericAll}, {"GX", GenericExecute}, {"GW", GenericWrite}, {"GR", GenericRead},
 	{"RC", ReadControl}, {"SD", Delete}, {"WD", WriteDAC}, {"WO", WriteOwner},
-	{"CC", 1 << 0}, {"DC", 1 << 1}, {"LC", 1 << 2}, {"SW", 1 << 3}, {"RP", 1 << 4}, {"WP", 1 << 5}, {"DT", 1 << 6}, {"LO", 1 << 7}, {"CR", 1 << 8},
+	{"CC", 1 << 0}, {"DC", 1 << 1}, {"LC", 1 << 2}, {"SW", 1 << 3}, {"RP", 1 << 4}, {"WP", 1 << 5}, {"DT", 1 << 6},
+	{"LO", 1 << 7}, {"CR", 1 << 8},
 }
 
 var flagLetters = []struct {
@@ -96,8 +97,8 @@ func (s *sddl) take(prefix string) bool {
 // maxText bounds SDDL text in bytes.
 const maxText = 512 << 10
 
-// ParseSDDL reads a descriptor from text. Letters that stand for accounts of some domain cannot be read without it: write
-// those as S-1-5-21-….
+// ParseSDDL reads a descriptor from text. Letters that stand for accounts of some domain cannot be read
+// without it: write those as S-1-5-21-….
 func ParseSDDL(text string) (Descriptor, error) {
 	var d Descriptor
 	if len(text) > maxText {
@@ -137,7 +138,9 @@ func ParseSDDL(text string) (Descriptor, error) {
 func (s *sddl) sid() (SID, error) {
 	if strings.HasPrefix(s.rest(), "S-") {
 		n := 2
-		for n < len(s.rest()) && (s.rest()[n] == '-' || s.rest()[n] >= '0' && s.rest()[n] <= '9' || s.rest()[n] >= 'a' && s.rest()[n] <= 'f' || s.rest()[n] == 'x') {
+		for n < len(s.rest()) &&
+			(s.rest()[n] == '-' || s.rest()[n] >= '0' && s.rest()[n] <= '9' ||
+				s.rest()[n] >= 'a' && s.rest()[n] <= 'f' || s.rest()[n] == 'x') {
 			n++
 		}
 		sid, err := ParseSID(s.rest()[:n])
@@ -152,7 +155,8 @@ func (s *sddl) sid() (SID, error) {
 			return k.sid, nil
 		}
 	}
-	return SID{}, s.fail("want an identity: S-1-…, or letters such as BA; those of a domain's accounts are not known here")
+	return SID{}, s.fail(
+		"want an identity: S-1-…, or letters such as BA; those of a domain's accounts are not known here")
 }
 
 func (s *sddl) list(d *Descriptor) error {

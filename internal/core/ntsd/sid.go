@@ -195,8 +195,8 @@ var known = []struct {
 	{BackupOps, "backup operators", "BO"},
 }
 
-// SystemAccount says whether an identity is an account of the system below a Samba server: that of S-1-22-1-1000 is the one
-// whose number is 1000 there.
+// SystemAccount says whether an identity is an account of the system below a Samba server: that of
+// S-1-22-1-1000 is the one whose number is 1000 there.
 func (s SID) SystemAccount() bool {
 	return s.Authority() == 22 && len(s.Subs()) == 2 && s.Subs()[0] == 1
 }

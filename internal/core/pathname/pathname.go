@@ -78,7 +78,8 @@ func Unescape(s string) (string, error) {
 			b = append(b, byte(hex(rest[1])<<4|hex(rest[2])))
 			i += 3
 		default:
-			return "", fmt.Errorf("path %q: a backslash at character %d is not followed by another or by x and two hex digits", s, i+1)
+			return "", fmt.Errorf(
+				"path %q: a backslash at character %d is not followed by another or by x and two hex digits", s, i+1)
 		}
 	}
 	return string(b), nil
@@ -148,7 +149,8 @@ func Join(folder, name string) string {
 
 // Under says whether p is folder or lies below it. Comparing makes no string of a path in bytes.
 func Under[P ~string | ~[]byte](p P, folder string) bool {
-	return folder == "/" || len(p) >= len(folder) && string(p[:len(folder)]) == folder && (len(p) == len(folder) || p[len(folder)] == '/')
+	return folder == "/" ||
+		len(p) >= len(folder) && string(p[:len(folder)]) == folder && (len(p) == len(folder) || p[len(folder)] == '/')
 }
 
 // Widen gives the deepest folder that holds a folder and a path.

@@ -84,7 +84,8 @@ func TestUnder(t *testing.T) {
 
 func TestWiden(t *testing.T) {
 	for _, c := range []struct{ folder, p, want string }{
-		{"/a/b", "/a/b/c", "/a/b"}, {"/a/b", "/a/b", "/a/b"}, {"/a/b", "/a/bc", "/a"}, {"/a/b", "/a/c/d", "/a"}, {"/a/b", "/x", "/"}, {"/", "/x", "/"},
+		{"/a/b", "/a/b/c", "/a/b"}, {"/a/b", "/a/b", "/a/b"}, {"/a/b", "/a/bc", "/a"}, {"/a/b", "/a/c/d", "/a"},
+		{"/a/b", "/x", "/"}, {"/", "/x", "/"},
 	} {
 		if got := Widen(c.folder, c.p); got != c.want {
 			t.Errorf("Widen(%q, %q) = %q, want %q", c.folder, c.p, got, c.want)
@@ -93,7 +94,8 @@ func TestWiden(t *testing.T) {
 			t.Errorf("Widen(%q, bytes of %q) = %q, want %q", c.folder, c.p, got, c.want)
 		}
 	}
-	folder, path := Path("/srv/a/folder/that/is/longer/than/a/small/buffer"), []byte("/srv/a/folder/that/is/longer/than/a/small/buffer/name")
+	folder, path := Path("/srv/a/folder/that/is/longer/than/a/small/buffer"),
+		[]byte("/srv/a/folder/that/is/longer/than/a/small/buffer/name")
 	if n := testing.AllocsPerRun(100, func() { Widen(folder, path) }); n != 0 {
 		t.Errorf("holding a path in bytes costs %v allocations", n)
 	}

@@ -10,10 +10,16 @@ import (
 // File capabilities: the attribute is struct vfs_cap_data of linux/capability.h, revision 2; the
 // text is the textual representation of POSIX.1e draft 17 section 25, one clause.
 
-var capNames = []string{"chown", "dac_override", "dac_read_search", "fowner", "fsetid", "kill", "setgid", "setuid", "setpcap", "linux_immutable",
-	"net_bind_service", "net_broadcast", "net_admin", "net_raw", "ipc_lock", "ipc_owner", "sys_module", "sys_rawio", "sys_chroot", "sys_ptrace",
-	"sys_pacct", "sys_admin", "sys_boot", "sys_nice", "sys_resource", "sys_time", "sys_tty_config", "mknod", "lease", "audit_write", "audit_control",
-	"setfcap", "mac_override", "mac_admin", "syslog", "wake_alarm", "block_suspend", "audit_read", "perfmon", "bpf", "checkpoint_restore"}
+var capNames = []string{
+	"chown", "dac_override", "dac_read_search", "fowner", "fsetid", "kill", "setgid", "setuid", "setpcap",
+	"linux_immutable",
+	"net_bind_service", "net_broadcast", "net_admin", "net_raw", "ipc_lock", "ipc_owner", "sys_module", "sys_rawio",
+	"sys_chroot", "sys_ptrace",
+	"sys_pacct", "sys_admin", "sys_boot", "sys_nice", "sys_resource", "sys_time", "sys_tty_config", "mknod", "lease",
+	"audit_write", "audit_control",
+	"setfcap", "mac_override", "mac_admin", "syslog", "wake_alarm", "block_suspend", "audit_read", "perfmon", "bpf",
+	"checkpoint_restore",
+}
 
 const (
 	capsRevision2 = 0x02000000
@@ -27,7 +33,10 @@ func ParseCaps(s string) (string, error) {
 	}
 	list, flags, ok := strings.Cut(s, "=")
 	if !ok || flags != "ep" && flags != "p" {
-		return "", fmt.Errorf("capability %q: want none, or names with =ep (effective at once) or =p behind them, such as cap_net_bind_service=ep", s)
+		return "", fmt.Errorf(
+			"capability %q: want none, or names with =ep (effective at once) or =p behind them, such as "+
+				"cap_net_bind_service=ep",
+			s)
 	}
 	var bits uint64
 	for name := range strings.SplitSeq(list, ",") {
@@ -55,7 +64,8 @@ func CapsText(raw string) string {
 		return "none"
 	}
 	b := []byte(raw)
-	if len(b) != 20 || binary.LittleEndian.Uint32(b)&^capsEffective != capsRevision2 || binary.LittleEndian.Uint32(b[8:])|binary.LittleEndian.Uint32(b[16:]) != 0 {
+	if len(b) != 20 || binary.LittleEndian.Uint32(b)&^capsEffective != capsRevision2 ||
+		binary.LittleEndian.Uint32(b[8:])|binary.LittleEndian.Uint32(b[16:]) != 0 {
 		return fmt.Sprintf("%x", raw)
 	}
 	bits := uint64(binary.LittleEndian.Uint32(b[4:])) | uint64(binary.LittleEndian.Uint32(b[12:]))<<32

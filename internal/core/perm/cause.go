@@ -30,7 +30,8 @@ func CauseOf(k Kind, a Aspect, folder, found, mended Set, d *Directory) Cause {
 	switch a {
 	case AspectOwner:
 		return Cause{fmt.Sprintf("%s makes them: a new path belongs to whoever makes it", d.Name(UID(p.UID))),
-			fmt.Sprintf("have %s make them, or leave the owner free (owner: any) and grant by group or entries", d.Name(UID(m.UID)))}
+			fmt.Sprintf("have %s make them, or leave the owner free (owner: any) and grant by group or entries",
+				d.Name(UID(m.UID)))}
 	case AspectGroup:
 		return f.groupCause(p, m, d)
 	case AspectMode:
@@ -39,9 +40,16 @@ func CauseOf(k Kind, a Aspect, folder, found, mended Set, d *Directory) Cause {
 		return f.entriesCause(k, p, m)
 	case AspectDefaults:
 		if slices.Equal(f.Default, m.Default) {
-			return Cause{"it was moved here or changed later: folders made here get the default entries that are declared", "copy instead of moving, or mend what changes them"}
+			return Cause{
+				"it was moved here or changed later: folders made here get the default entries that are declared",
+				"copy instead of moving, or mend what changes them",
+			}
 		}
-		return Cause{"a new folder gets the default entries of the folder that it is made in, and those are not what is declared", "the declared default entries on that folder: defaults: derived"}
+		return Cause{
+			"a new folder gets the default entries of the folder that it is made in, and those are not " +
+				"what is declared",
+			"the declared default entries on that folder: defaults: derived",
+		}
 	}
 	return Cause{"it was set after the path was made", "mend what sets it"}
 }
@@ -49,13 +57,29 @@ func CauseOf(k Kind, a Aspect, folder, found, mended Set, d *Directory) Cause {
 func (f POSIX) groupCause(p, m POSIX, d *Directory) Cause {
 	switch got, want := d.Name(GID(p.GID)), d.Name(GID(m.GID)); {
 	case f.Mode&mode.SetGID == 0 && f.GID == m.GID:
-		return Cause{fmt.Sprintf("the folder has no set-group-ID: a new path gets the primary group of who makes it, here %s", got), "set-group-ID on the folder (a leading 2: folders: 2770), so that new paths get its group"}
+		return Cause{
+			fmt.Sprintf("the folder has no set-group-ID: a new path gets the primary group of who makes it, here %s",
+				got),
+			"set-group-ID on the folder (a leading 2: folders: 2770), so that new paths get its group",
+		}
 	case f.Mode&mode.SetGID == 0:
-		return Cause{fmt.Sprintf("the folder has neither the group %s nor set-group-ID: a new path gets the primary group of who makes it, here %s", want, got), fmt.Sprintf("group %s and set-group-ID on the folder", want)}
+		return Cause{
+			fmt.Sprintf(
+				"the folder has neither the group %s nor set-group-ID: a new path gets the primary group of who "+
+					"makes it, here %s",
+				want, got),
+			fmt.Sprintf("group %s and set-group-ID on the folder", want),
+		}
 	case f.GID == p.GID:
-		return Cause{fmt.Sprintf("the folder has set-group-ID and hands its own group %s on", got), fmt.Sprintf("group %s on the folder", want)}
+		return Cause{
+			fmt.Sprintf("the folder has set-group-ID and hands its own group %s on", got),
+			fmt.Sprintf("group %s on the folder", want),
+		}
 	}
-	return Cause{"it was moved here or its group was changed later: paths made here get the folder's group", "copy instead of moving, or mend what changes the group"}
+	return Cause{
+		"it was moved here or its group was changed later: paths made here get the folder's group",
+		"copy instead of moving, or mend what changes the group",
+	}
 }
 
 // usualMasks are those that systems and services set.
@@ -67,7 +91,10 @@ func (f POSIX) modeCause(k Kind, p, m POSIX) Cause {
 		asked = []mode.Mode{0o777}
 	}
 	got, want := p.declaredMode()&0o777, m.declaredMode()&0o777
-	setGID := Cause{"the folder has no set-group-ID, and so hands none on", "set-group-ID on the folder (a leading 2: folders: 2770)"}
+	setGID := Cause{
+		"the folder has no set-group-ID, and so hands none on",
+		"set-group-ID on the folder (a leading 2: folders: 2770)",
+	}
 	if k == Folder && got == want && m.Mode&mode.SetGID != 0 && p.Mode&mode.SetGID == 0 && f.Mode&mode.SetGID == 0 {
 		return setGID
 	}
@@ -76,7 +103,12 @@ func (f POSIX) modeCause(k Kind, p, m POSIX) Cause {
 			made := POSIX{}
 			made.Access, made.Mode = f.Default.Inherit(ask)
 			if made.declaredMode() == got && slices.Equal(made.Access.Named(), p.Access.Named()) {
-				return Cause{fmt.Sprintf("the folder's default entries give %s to what programs ask %s for; the umask has no part in it", got, ask), "default entries that give what is declared, or a program that asks for less"}
+				return Cause{
+					fmt.Sprintf(
+						"the folder's default entries give %s to what programs ask %s for; the umask has no part in it",
+						got, ask),
+					"default entries that give what is declared, or a program that asks for less",
+				}
 			}
 			continue
 		}
@@ -84,18 +116,27 @@ func (f POSIX) modeCause(k Kind, p, m POSIX) Cause {
 			if ask&^u != got {
 				continue
 			}
-			c := Cause{fmt.Sprintf("the process that makes them has umask %s: of %s it leaves %s", octal3(u), ask, got), "default entries on the folder, which count instead of the umask"}
+			c := Cause{
+				fmt.Sprintf("the process that makes them has umask %s: of %s it leaves %s", octal3(u), ask, got),
+				"default entries on the folder, which count instead of the umask",
+			}
 			if want&^ask == 0 {
 				right := ask &^ want
 				if i := slices.IndexFunc(usualMasks, func(u mode.Mode) bool { return ask&^u == want }); i >= 0 {
 					right = usualMasks[i]
 				}
-				c.Instead = fmt.Sprintf("umask %s for that process (in a systemd unit: UMask=%s), or default entries on the folder, which count instead of the umask", octal3(right), right)
+				c.Instead = fmt.Sprintf(
+					"umask %s for that process (in a systemd unit: UMask=%s), or default entries on the folder, "+
+						"which count instead of the umask",
+					octal3(right), right)
 			}
 			return c
 		}
 	}
-	return Cause{"neither umask nor default entries make such a mode: the program sets it, or copies it from elsewhere", "mend the program, or the mode of what it copies"}
+	return Cause{
+		"neither umask nor default entries make such a mode: the program sets it, or copies it from elsewhere",
+		"mend the program, or the mode of what it copies",
+	}
 }
 
 func octal3(m mode.Mode) string { return m.String()[1:] }
@@ -103,10 +144,11 @@ func octal3(m mode.Mode) string { return m.String()[1:] }
 // onlyExecute says whether the named entries lack nothing but execute.
 func onlyExecute(want, got POSIX) bool {
 	_, _, _, named := got.masked()
-	return len(named) == len(want.Access.Named()) && !slices.ContainsFunc(want.Access.Named(), func(e posixacl.Entry) bool {
-		have, ok := named.Find(e.Tag, e.ID)
-		return !ok || have|mode.Execute != e.Perm|mode.Execute
-	})
+	return len(named) == len(want.Access.Named()) &&
+		!slices.ContainsFunc(want.Access.Named(), func(e posixacl.Entry) bool {
+			have, ok := named.Find(e.Tag, e.ID)
+			return !ok || have|mode.Execute != e.Perm|mode.Execute
+		})
 }
 
 func (f POSIX) entriesCause(k Kind, p, m POSIX) Cause {
@@ -119,15 +161,33 @@ func (f POSIX) entriesCause(k Kind, p, m POSIX) Cause {
 	}
 	switch {
 	case f.Default == nil && len(p.Access.Named()) == 0:
-		return Cause{"the folder has no default entries: what is made in it gets none", "default entries on the folder: defaults: derived"}
+		return Cause{
+			"the folder has no default entries: what is made in it gets none",
+			"default entries on the folder: defaults: derived",
+		}
 	case lacks(given):
-		return Cause{"the folder's default entries do not give what is declared", "default entries on the folder that give it: defaults: derived"}
+		return Cause{
+			"the folder's default entries do not give what is declared",
+			"default entries on the folder that give it: defaults: derived",
+		}
 	case k == File && onlyExecute(m, p):
-		return Cause{"programs ask for no execute on files, and the mask leaves it out of the entries", "X in place of x in the declared entry: execute for folders only"}
+		return Cause{
+			"programs ask for no execute on files, and the mask leaves it out of the entries",
+			"X in place of x in the declared entry: execute for folders only",
+		}
 	case slices.Equal(p.Access.Named(), given) && k != Folder:
-		return Cause{"the folder's default entries give it, and the program asked for less: the mask leaves the rest out", "a program that asks for the group's rights too (0660 instead of 0600)"}
+		return Cause{
+			"the folder's default entries give it, and the program asked for less: the mask leaves the rest out",
+			"a program that asks for the group's rights too (0660 instead of 0600)",
+		}
 	case len(m.Access.Named()) == 0:
-		return Cause{"the folder's default entries give entries, and none are declared", "no default entries on the folder: defaults: none"}
+		return Cause{
+			"the folder's default entries give entries, and none are declared",
+			"no default entries on the folder: defaults: none",
+		}
 	}
-	return Cause{"it was moved here or changed later: paths made here get the folder's default entries", "copy instead of moving, or mend what changes them"}
+	return Cause{
+		"it was moved here or changed later: paths made here get the folder's default entries",
+		"copy instead of moving, or mend what changes them",
+	}
 }

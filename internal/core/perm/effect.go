@@ -26,7 +26,8 @@ const (
 
 var rightWords = map[bool][]string{
 	false: {"read", "write", "execute", "change permissions", "run with its identity", "", "delete"},
-	true:  {"list", "add and remove entries", "pass through", "change permissions", "", "remove others' entries", "delete"},
+	true: {"list", "add and remove entries", "pass through", "change permissions", "", "remove others' entries",
+		"delete"},
 }
 
 // Words names the rights as they act on a kind of path.
@@ -259,7 +260,8 @@ func (p POSIX) rights(k Kind, s posixacl.Subject) Rights {
 		return r
 	}
 	set(CanWrite, may(mode.Write))
-	// Set-user-ID gives an owner nothing; the group's identity, and capabilities, they get as everybody does (execve(2)).
+	// Set-user-ID gives an owner nothing; the group's identity, and capabilities, they get as everybody does
+	// (execve(2)).
 	set(CanRunAs, k == File && r&CanExecute != 0 &&
 		(p.Mode&mode.SetUID != 0 && s.UID != p.UID || p.Mode&mode.SetGID != 0 && p.Mode&0o010 != 0 || p.Caps != ""))
 	return r

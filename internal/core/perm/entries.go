@@ -45,8 +45,11 @@ func Entries(k Kind, s Set, above []Above, d *Directory) []EntryLine {
 	}
 	access := p.Access
 	if access == nil {
-		access = posixacl.List{{Tag: posixacl.UserObj, ID: posixacl.NoID, Perm: p.Mode.Owner()}, {Tag: posixacl.GroupObj, ID: posixacl.NoID, Perm: p.Mode.Group()},
-			{Tag: posixacl.Other, ID: posixacl.NoID, Perm: p.Mode.Other()}}
+		access = posixacl.List{
+			{Tag: posixacl.UserObj, ID: posixacl.NoID, Perm: p.Mode.Owner()},
+			{Tag: posixacl.GroupObj, ID: posixacl.NoID, Perm: p.Mode.Group()},
+			{Tag: posixacl.Other, ID: posixacl.NoID, Perm: p.Mode.Other()},
+		}
 	}
 	var out []EntryLine
 	for _, l := range []struct {
@@ -54,7 +57,12 @@ func Entries(k Kind, s Set, above []Above, d *Directory) []EntryLine {
 		isDefault bool
 	}{{access, false}, {p.Default, true}} {
 		for _, e := range l.list {
-			line := EntryLine{Text: e.Text(Names(d)), Rights: e.Perm.String(), Effective: l.list.Effective(e).String(), Default: l.isDefault}
+			line := EntryLine{
+				Text:      e.Text(Names(d)),
+				Rights:    e.Perm.String(),
+				Effective: l.list.Effective(e).String(),
+				Default:   l.isDefault,
+			}
 			line.Who, line.Unknown = p.who(e, d)
 			line.Origin = origin(e, given, p.Access != nil || l.isDefault, l.isDefault)
 			out = append(out, line)
@@ -92,7 +100,8 @@ func origin(e posixacl.Entry, above posixacl.List, listed, isDefault bool) strin
 		return "passed on by the folder above"
 	case ok && got == e.Perm:
 		return "as the folder's default entries give it"
-	case ok && !isDefault && e.Perm&^got == 0 && (e.Tag == posixacl.UserObj || e.Tag == posixacl.Mask || e.Tag == posixacl.Other):
+	case ok && !isDefault && e.Perm&^got == 0 &&
+		(e.Tag == posixacl.UserObj || e.Tag == posixacl.Mask || e.Tag == posixacl.Other):
 		return "the folder's default entries, less what the program did not ask for"
 	}
 	return "set here"
@@ -115,14 +124,20 @@ func Explain(k Kind, s Set) []string {
 	_, _, _, mask := p.classes()
 	switch {
 	case mask != nil && *mask == 0:
-		out = append(out, "There are access entries, but their mask is empty: Linux passes over the whole list, and whoever is neither the owner nor in the owning group gets what others get.")
+		out = append(out,
+			"There are access entries, but their mask is empty: Linux passes over the whole list, and whoever is "+
+				"neither the owner nor in the owning group gets what others get.")
 	case mask != nil:
-		out = append(out, "There are access entries: the group digit "+string('0'+rune(p.Mode.Group()))+" of the mode is their mask, the most that any of them grants; the owning group itself gets "+(p.declaredMode().Group()).String()+".")
+		out = append(out,
+			"There are access entries: the group digit "+string('0'+rune(p.Mode.Group()))+
+				" of the mode is their mask, the most that any of them grants; the owning group itself gets "+
+				(p.declaredMode().Group()).String()+".")
 	}
 	for _, f := range p.Flags.Words() {
 		out = append(out, map[string]string{
-			"immutable":   "It is immutable: nobody changes, removes or renames it before the flag is taken off.",
-			"append-only": "It is append-only: it grows, and nothing of it is changed or removed before the flag is taken off.",
+			"immutable": "It is immutable: nobody changes, removes or renames it before the flag is taken off.",
+			"append-only": "It is append-only: it grows, and nothing of it is changed or removed before the flag " +
+				"is taken off.",
 		}[f])
 	}
 	if p.Caps != "" {

@@ -66,7 +66,9 @@ func ExplainList(text string, chmod *mode.Mode) (ListText, error) {
 		out.Mode, out.Letters = m.String(), m.Letters()
 		switch mask, masked := access.Find(posixacl.Mask, posixacl.NoID); {
 		case masked && mask == 0:
-			out.Notes = append(out.Notes, "The mask is empty: Linux passes over the whole list, and whoever is neither the owner nor in the owning group gets what others get, entries that keep somebody out included.")
+			out.Notes = append(out.Notes,
+				"The mask is empty: Linux passes over the whole list, and whoever is neither the owner nor in the "+
+					"owning group gets what others get, entries that keep somebody out included.")
 		case masked:
 			out.Notes = append(out.Notes, fmt.Sprintf("The group digit of the mode, %d, is the mask.", m.Group()))
 		}
@@ -74,7 +76,9 @@ func ExplainList(text string, chmod *mode.Mode) (ListText, error) {
 		return ListText{}, errors.New("a change of mode does nothing to default entries: give access entries")
 	}
 	if defaults != nil {
-		out.Notes = append(out.Notes, "Default entries count for what is made in the folder later; the folder itself is not opened or closed by them.")
+		out.Notes = append(out.Notes,
+			"Default entries count for what is made in the folder later; the folder itself is not opened or "+
+				"closed by them.")
 	}
 	long := access.Long(n.name)
 	for _, e := range defaults {
@@ -96,7 +100,8 @@ func ExplainList(text string, chmod *mode.Mode) (ListText, error) {
 
 func chmodNote(l posixacl.List) string {
 	if _, masked := l.Find(posixacl.Mask, posixacl.NoID); masked {
-		return "Changing the mode set the owner's and the others' entries, and the mask by the group digit; the owning group's own entry stayed as it was."
+		return "Changing the mode set the owner's and the others' entries, and the mask by the group digit; the " +
+			"owning group's own entry stayed as it was."
 	}
 	return "Changing the mode set the three entries: without a mask there is nothing else to set."
 }
@@ -112,7 +117,8 @@ func FolderWith(m mode.Mode, defaults string) (Set, *Directory, error) {
 			return Set{}, nil, err
 		}
 		if access != nil && list != nil {
-			return Set{}, nil, errors.New("give default entries alone: with default: in front of each, or without it at all")
+			return Set{}, nil, errors.New(
+				"give default entries alone: with default: in front of each, or without it at all")
 		}
 		p.Default = append(list, access...)
 	}

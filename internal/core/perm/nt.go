@@ -59,7 +59,11 @@ var stranger = ntsd.Token{Groups: []ntsd.SID{ntsd.Everyone, ntsd.Authenticated, 
 func ntRights(k Kind, d *ntsd.Descriptor, t ntsd.Token) Rights {
 	m := d.Maximum(t)
 	var r Rights
-	for right, bits := range map[Rights]ntsd.Mask{CanRead: ntsd.ReadData, CanExecute: ntsd.Execute, CanDelete: ntsd.Delete} {
+	for right, bits := range map[Rights]ntsd.Mask{
+		CanRead:    ntsd.ReadData,
+		CanExecute: ntsd.Execute,
+		CanDelete:  ntsd.Delete,
+	} {
 		if m&bits != 0 {
 			r |= right
 		}
@@ -84,7 +88,8 @@ func ntBetween(k Kind, a, b ntsd.Descriptor, d *Directory) (e Effect) {
 	var seen []ntsd.SID
 	told := map[Principal]change{}
 	for _, s := range append(ntMentioned(&a), ntMentioned(&b)...) {
-		if slices.Contains(seen, s) || stranger.Has(s) || s == ntsd.System || s == ntsd.CreatorOwner || s == ntsd.CreatorGroup || s == ntsd.OwnerRights {
+		if slices.Contains(seen, s) || stranger.Has(s) || s == ntsd.System || s == ntsd.CreatorOwner ||
+			s == ntsd.CreatorGroup || s == ntsd.OwnerRights {
 			continue // the system may do all of it anyway; the others are no accounts
 		}
 		seen = append(seen, s)
@@ -93,7 +98,8 @@ func ntBetween(k Kind, a, b ntsd.Descriptor, d *Directory) (e Effect) {
 		told[SIDOf(s)] = c.with(all)
 		e.add(k, d.Name(SIDOf(s)), d.IsGroup(SIDOf(s)), c, all)
 	}
-	// Who is in several groups gets what one of them grants and another one withholds: that is nobody's by its group alone.
+	// Who is in several groups gets what one of them grants and another one withholds: that is nobody's by
+	// its group alone.
 	groups := make([]Principal, len(seen))
 	for i, s := range seen {
 		groups[i] = SIDOf(s)
@@ -118,8 +124,9 @@ func (d *Directory) OfShares() bool {
 	return ok
 }
 
-// Undissolved says whether an identity of a share is a group, or another name of an account, of which nobody knows who that is: those of the
-// system below a Samba server (S-1-22), and of another domain. Their names come with a domain, and no account is said to be in them.
+// Undissolved says whether an identity of a share is a group, or another name of an account, of which nobody
+// knows who that is: those of the system below a Samba server (S-1-22), and of another domain. Their names
+// come with a domain, and no account is said to be in them.
 func (d *Directory) Undissolved(s ntsd.SID) bool {
 	if s.Authority() == 22 {
 		return d == nil || len(d.members[SIDOf(s)]) == 0
@@ -127,8 +134,8 @@ func (d *Directory) Undissolved(s ntsd.SID) bool {
 	return d != nil && d.vague[s]
 }
 
-// AlsoKnown tells of an account of a file server that it has another identity, too: Samba counts for each of its accounts what
-// entries say of the system's account of that name.
+// AlsoKnown tells of an account of a file server that it has another identity, too: Samba counts for each of
+// its accounts what entries say of the system's account of that name.
 func (d *Directory) AlsoKnown(id, as Principal) {
 	for i := range d.Accounts {
 		if a := &d.Accounts[i]; a.ID == id && !slices.Contains(a.Groups, as) {
@@ -186,7 +193,13 @@ func (g Grant) String() string {
 func grantsOf(k Kind, d *ntsd.Descriptor, dir *Directory) (out []Grant) {
 	for _, e := range d.Entries {
 		id := SIDOf(e.SID)
-		g := Grant{Who: dir.Name(id), Type: "allow", Rights: e.Mask.Words(k == Folder), Inherited: e.Flags&ntsd.Inherited != 0, Unknown: dir.unknownSID(e.SID)}
+		g := Grant{
+			Who:       dir.Name(id),
+			Type:      "allow",
+			Rights:    e.Mask.Words(k == Folder),
+			Inherited: e.Flags&ntsd.Inherited != 0,
+			Unknown:   dir.unknownSID(e.SID),
+		}
 		switch {
 		case e.Foreign():
 			g.Type, g.Who, g.Rights = "other", "?", "kept as it is"
@@ -247,7 +260,12 @@ func inheritanceOf(d *ntsd.Descriptor) string {
 }
 
 func ntView(k Kind, d ntsd.Descriptor, dir *Directory) View {
-	v := View{Owner: dir.Name(SIDOf(d.Owner)), Group: dir.Name(SIDOf(d.Group)), Grants: grantsOf(k, &d, dir), Inheritance: inheritanceOf(&d)}
+	v := View{
+		Owner:       dir.Name(SIDOf(d.Owner)),
+		Group:       dir.Name(SIDOf(d.Group)),
+		Grants:      grantsOf(k, &d, dir),
+		Inheritance: inheritanceOf(&d),
+	}
 	for _, g := range v.Grants {
 		v.Entries = append(v.Entries, g.String())
 	}
@@ -262,7 +280,16 @@ func ntEntries(k Kind, d *ntsd.Descriptor, above []Above, dir *Directory) (out [
 	way := handings(k, d, above)
 	for i, g := range grantsOf(k, d, dir) {
 		e := d.Entries[i]
-		line := EntryLine{Text: g.String(), Who: g.Who, Rights: g.Rights, Effective: g.Rights, Deny: g.Type == "deny", Reaches: g.Reaches, Unknown: g.Unknown, Origin: "set here"}
+		line := EntryLine{
+			Text:      g.String(),
+			Who:       g.Who,
+			Rights:    g.Rights,
+			Effective: g.Rights,
+			Deny:      g.Type == "deny",
+			Reaches:   g.Reaches,
+			Unknown:   g.Unknown,
+			Origin:    "set here",
+		}
 		if e.Flags&ntsd.InheritOnly != 0 {
 			line.Effective = "nothing here"
 		}
@@ -274,7 +301,8 @@ func ntEntries(k Kind, d *ntsd.Descriptor, above []Above, dir *Directory) (out [
 	return out
 }
 
-// A handing is what a folder hands on to what lies on the way below it: by what that comes to there, the folder's entry that it comes from.
+// A handing is what a folder hands on to what lies on the way below it: by what that comes to there, the
+// folder's entry that it comes from.
 type handing struct {
 	path string
 	from map[ntsd.Entry]ntsd.Entry
@@ -290,7 +318,8 @@ func handings(k Kind, d *ntsd.Descriptor, above []Above) (out []handing) {
 		h := handing{a.Path, map[ntsd.Entry]ntsd.Entry{}}
 		for _, x := range up.Entries {
 			for _, y := range x.HandedOn(k == Folder, d.Owner, d.Group) {
-				if was, there := h.from[y.Plain()]; !there || was.Flags&ntsd.Inherited != 0 { // one of the folder's own goes first
+				if was, there := h.from[y.Plain()]; !there || was.Flags&ntsd.Inherited != 0 {
+					// one of the folder's own goes first
 					h.from[y.Plain()] = x
 				}
 			}
@@ -301,8 +330,8 @@ func handings(k Kind, d *ntsd.Descriptor, above []Above) (out []handing) {
 	return out
 }
 
-// ntOrigin tells which folder an entry that is marked as coming from above is set in: each one on the way has to hand on just this entry,
-// to this kind of thing, for whoever owns it.
+// ntOrigin tells which folder an entry that is marked as coming from above is set in: each one on the way has
+// to hand on just this entry, to this kind of thing, for whoever owns it.
 func ntOrigin(e ntsd.Entry, way []handing) string {
 	last := "" // folder that is known to hand it on
 	for _, h := range way {
@@ -348,7 +377,8 @@ func ntExplain(k Kind, d *ntsd.Descriptor) (out []string) {
 		say("Everybody who signs in can " + strings.Join(r.Words(k), ", ") + ".")
 	}
 	if !ntsd.Canonical(d.Entries) {
-		say("The entries do not stand in the usual order, denying before allowing: the first one that speaks of a right decides.")
+		say("The entries do not stand in the usual order, denying before allowing: the first one that speaks of a " +
+			"right decides.")
 	}
 	return out
 }

@@ -18,15 +18,22 @@ var (
 
 func server() *Directory {
 	return (&Directory{
-		Accounts: []Account{{ID: SIDOf(surveyor), Name: "surveyor", Groups: []Principal{SIDOf(crewSID)}}, {ID: SIDOf(ntsd.System), Name: "system"},
-			{ID: SIDOf(ntsd.NewSID(5, 21, 1, 2, 3, 1002)), Name: "both", Groups: []Principal{SIDOf(crewSID), SIDOf(mates)}}},
+		Accounts: []Account{
+			{ID: SIDOf(surveyor), Name: "surveyor", Groups: []Principal{SIDOf(crewSID)}},
+			{ID: SIDOf(ntsd.System), Name: "system"},
+			{
+				ID: SIDOf(ntsd.NewSID(5, 21, 1, 2, 3, 1002)), Name: "both",
+				Groups: []Principal{SIDOf(crewSID), SIDOf(mates)},
+			},
+		},
 		Groups: []Account{{ID: SIDOf(crewSID), Name: "crew"}, {ID: SIDOf(mates), Name: "mates"}},
 	}).Index()
 }
 
 func nt(t testing.TB, sddl string) Set {
 	t.Helper()
-	sddl = strings.NewReplacer("surveyor", surveyor.String(), "crew", crewSID.String(), "mates", mates.String(), "stray", stray.String()).Replace(sddl)
+	sddl = strings.NewReplacer("surveyor", surveyor.String(), "crew", crewSID.String(), "mates", mates.String(),
+		"stray", stray.String()).Replace(sddl)
 	d, err := ntsd.ParseSDDL(sddl)
 	if err != nil {
 		t.Fatal(err)
@@ -115,9 +122,14 @@ func TestNTBetween(t *testing.T) {
 		name, from, to, want string
 		kind                 Kind
 	}{
-		{"everyone gets everything", "O:SYD:", "O:SYD:(A;;FA;;;WD)", "opens for everyone: list, add and remove entries, pass through, change permissions, remove others' entries, delete", Folder},
-		{"a deny comes", "O:SYD:(A;;FR;;;crew)", "O:SYD:(D;;FR;;;crew)(A;;FR;;;crew)", "closes for group crew: read", File},
-		{"a deny goes that only somebody in both groups met", "O:SYD:(D;;FW;;;crew)(A;;FA;;;mates)", "O:SYD:(A;;FA;;;mates)", "opens for both: write", File},
+		{"everyone gets everything", "O:SYD:", "O:SYD:(A;;FA;;;WD)",
+			"opens for everyone: list, add and remove entries, pass through, change permissions, remove others' " +
+				"entries, delete",
+			Folder},
+		{"a deny comes", "O:SYD:(A;;FR;;;crew)", "O:SYD:(D;;FR;;;crew)(A;;FR;;;crew)", "closes for group crew: read",
+			File},
+		{"a deny goes that only somebody in both groups met", "O:SYD:(D;;FW;;;crew)(A;;FA;;;mates)",
+			"O:SYD:(A;;FA;;;mates)", "opens for both: write", File},
 		{"an owner", "O:surveyorD:", "O:SYD:", "closes for surveyor: change permissions", File},
 		{"what is only for children", "O:SYD:", "O:SYD:(A;OICIIO;FA;;;crew)", "changes nobody's access", Folder},
 		{"the same", "O:SYD:(A;;FA;;;BA)", "O:SYD:(A;;FA;;;BA)", "changes nobody's access", File},
@@ -134,9 +146,17 @@ func TestNTBetween(t *testing.T) {
 }
 
 func TestNTEntries(t *testing.T) {
-	above := []Above{{"/", nt(t, "D:NO_ACCESS_CONTROL")}, {"/charts", nt(t, "D:P(A;OICI;FA;;;BA)(A;OICIIO;FA;;;CO)")}, {"/charts/a", nt(t, "O:SYD:AI(A;OICI;FR;;;crew)(A;OICIID;FA;;;BA)(A;OICIIOID;FA;;;CO)")}}
-	lines := Entries(File, nt(t, "O:surveyorD:AI(D;;0x2;;;stray)(A;ID;FR;;;crew)(A;ID;FA;;;BA)(A;ID;FA;;;surveyor)(A;ID;FX;;;WD)"), above, server())
-	for i, want := range []string{"set here", "from /charts/a", "from /charts", "from /charts", "from no folder above"} {
+	above := []Above{
+		{"/", nt(t, "D:NO_ACCESS_CONTROL")},
+		{"/charts", nt(t, "D:P(A;OICI;FA;;;BA)(A;OICIIO;FA;;;CO)")},
+		{"/charts/a", nt(t, "O:SYD:AI(A;OICI;FR;;;crew)(A;OICIID;FA;;;BA)(A;OICIIOID;FA;;;CO)")},
+	}
+	lines := Entries(File,
+		nt(t, "O:surveyorD:AI(D;;0x2;;;stray)(A;ID;FR;;;crew)(A;ID;FA;;;BA)(A;ID;FA;;;surveyor)(A;ID;FX;;;WD)"), above,
+		server())
+	for i, want := range []string{
+		"set here", "from /charts/a", "from /charts", "from /charts", "from no folder above",
+	} {
 		if lines[i].Origin != want {
 			t.Errorf("%s comes %s, want %s", lines[i].Text, lines[i].Origin, want)
 		}
@@ -149,15 +169,26 @@ func TestNTEntries(t *testing.T) {
 		way   []string
 		want  string
 	}{
-		{"for folders only, so that it came from further up", File, "D:AI(A;ID;FX;;;crew)", []string{"D:P(A;OICI;FX;;;crew)", "D:AI(A;CI;FX;;;crew)(A;OICIID;FX;;;crew)"}, "from /0"},
-		{"one level only", File, "D:AI(A;ID;FA;;;crew)", []string{"D:P(A;OICI;FA;;;crew)", "D:AI(A;OICINP;FA;;;crew)(A;OICIID;FA;;;crew)", "D:AI(A;OICIID;FA;;;crew)"}, "from /0"},
-		{"the creator is somebody else", File, "O:surveyorD:AI(A;ID;FX;;;stray)", []string{"D:P(A;OICI;FX;;;stray)", "D:AI(A;OICI;FX;;;CO)(A;OICIID;FX;;;stray)"}, "from /0"},
-		{"moved here", File, "D:AI(A;ID;FA;;;crew)", []string{"D:P(A;OICI;FA;;;WD)", "D:AI(A;OICIID;FA;;;WD)"}, "from no folder above"},
-		{"in a folder that was moved", File, "D:AI(A;ID;FA;;;crew)", []string{"D:P(A;OICI;FA;;;WD)", "D:AI(A;OICIID;FA;;;crew)", "D:AI(A;OICIID;FA;;;crew)"}, "from /0/1, which has it from no folder above"},
-		{"behind one that takes nothing", File, "D:AI(A;ID;FA;;;crew)", []string{"D:P(A;OICI;FA;;;crew)", "D:PAI(A;OICI;FA;;;WD)"}, "from no folder above"},
+		{"for folders only, so that it came from further up", File, "D:AI(A;ID;FX;;;crew)",
+			[]string{"D:P(A;OICI;FX;;;crew)", "D:AI(A;CI;FX;;;crew)(A;OICIID;FX;;;crew)"}, "from /0"},
+		{"one level only", File, "D:AI(A;ID;FA;;;crew)",
+			[]string{
+				"D:P(A;OICI;FA;;;crew)", "D:AI(A;OICINP;FA;;;crew)(A;OICIID;FA;;;crew)", "D:AI(A;OICIID;FA;;;crew)",
+			},
+			"from /0"},
+		{"the creator is somebody else", File, "O:surveyorD:AI(A;ID;FX;;;stray)",
+			[]string{"D:P(A;OICI;FX;;;stray)", "D:AI(A;OICI;FX;;;CO)(A;OICIID;FX;;;stray)"}, "from /0"},
+		{"moved here", File, "D:AI(A;ID;FA;;;crew)", []string{"D:P(A;OICI;FA;;;WD)", "D:AI(A;OICIID;FA;;;WD)"},
+			"from no folder above"},
+		{"in a folder that was moved", File, "D:AI(A;ID;FA;;;crew)",
+			[]string{"D:P(A;OICI;FA;;;WD)", "D:AI(A;OICIID;FA;;;crew)", "D:AI(A;OICIID;FA;;;crew)"},
+			"from /0/1, which has it from no folder above"},
+		{"behind one that takes nothing", File, "D:AI(A;ID;FA;;;crew)",
+			[]string{"D:P(A;OICI;FA;;;crew)", "D:PAI(A;OICI;FA;;;WD)"}, "from no folder above"},
 		{"from above the share", File, "D:AI(A;ID;FA;;;crew)", []string{"D:AI(A;OICIID;FA;;;crew)"}, "from above /0"},
 		{"where nobody looked", File, "D:AI(A;ID;FA;;;crew)", nil, "from a folder above"},
-		{"nearer", Folder, "D:AI(A;CIID;FA;;;crew)", []string{"D:P(A;CI;FA;;;crew)", "D:AI(A;CIID;FA;;;crew)(A;CI;FA;;;crew)"}, "from /0/1"},
+		{"nearer", Folder, "D:AI(A;CIID;FA;;;crew)",
+			[]string{"D:P(A;CI;FA;;;crew)", "D:AI(A;CIID;FA;;;crew)(A;CI;FA;;;crew)"}, "from /0/1"},
 	} {
 		way, at := []Above{{"/", nt(t, "D:NO_ACCESS_CONTROL")}}, ""
 		for i, sddl := range c.way {
@@ -173,7 +204,9 @@ func TestNTEntries(t *testing.T) {
 		t.Errorf("%+v", lines[:2])
 	}
 	words := strings.Join(Explain(Folder, nt(t, "O:SYD:P(A;;FR;;;WD)(D;;FA;;;AN)")), " ")
-	for _, want := range []string{"takes no entries from above", "Everybody who signs in can list", "not stand in the usual order"} {
+	for _, want := range []string{
+		"takes no entries from above", "Everybody who signs in can list", "not stand in the usual order",
+	} {
 		if !strings.Contains(words, want) {
 			t.Errorf("%q is not said: %s", want, words)
 		}
@@ -187,15 +220,18 @@ func TestNTWorries(t *testing.T) {
 	}{
 		{"everyone gets everything", "O:SYD:(A;;FA;;;BA)", "O:SYD:(A;;FA;;;BA)(A;;FA;;;WD)", "everyone!"},
 		{"everyone may write", "O:SYD:(A;;FA;;;BA)", "O:SYD:(A;;FA;;;BA)(A;;FW;;;WD)", "everyone!"},
-		{"a deny meets who is let in", "O:SYD:(A;;FA;;;BA)(A;;FA;;;mates)", "O:SYD:(D;;FW;;;crew)(A;;FA;;;BA)(A;;FA;;;mates)", "deny!"},
-		{"a deny meets nobody else", "O:SYD:(A;;FA;;;BA)(A;;FR;;;mates)", "O:SYD:(D;;FW;;;crew)(A;;FA;;;BA)(A;;FR;;;mates)", ""},
+		{"a deny meets who is let in", "O:SYD:(A;;FA;;;BA)(A;;FA;;;mates)",
+			"O:SYD:(D;;FW;;;crew)(A;;FA;;;BA)(A;;FA;;;mates)", "deny!"},
+		{"a deny meets nobody else", "O:SYD:(A;;FA;;;BA)(A;;FR;;;mates)",
+			"O:SYD:(D;;FW;;;crew)(A;;FA;;;BA)(A;;FR;;;mates)", ""},
 		{"nobody can repair it", "O:SYD:(A;;FA;;;BA)", "O:SYD:(A;;FR;;;BA)", "locked!"},
 		{"inheriting stops", "O:SYD:AI(A;ID;FA;;;BA)", "O:SYD:P(A;;FA;;;BA)", "stopped"},
 		{"owning is not access", "O:SYD:(A;;FA;;;BA)", "O:surveyorD:(A;;FA;;;BA)", "owning"},
 		{"a group gains", "O:SYD:(A;;FA;;;BA)", "O:SYD:(A;;FA;;;BA)(A;;FR;;;crew)", "joining"},
 		{"nothing", "O:SYD:(A;;FA;;;BA)", "O:SYD:(A;;FA;;;BA)", ""},
 		{"what was set there goes", "O:SYD:AI(A;;FR;;;surveyor)(A;ID;FA;;;BA)", "O:SYD:AI(A;ID;FA;;;BA)", "wiped"},
-		{"some of it stays", "O:SYD:AI(A;;FR;;;surveyor)(A;;FW;;;surveyor)(A;ID;FA;;;BA)", "O:SYD:AI(A;;FR;;;surveyor)(A;ID;FA;;;BA)", ""},
+		{"some of it stays", "O:SYD:AI(A;;FR;;;surveyor)(A;;FW;;;surveyor)(A;ID;FA;;;BA)",
+			"O:SYD:AI(A;;FR;;;surveyor)(A;ID;FA;;;BA)", ""},
 	} {
 		var got []string
 		for _, w := range Worries(File, nt(t, c.from), nt(t, c.to), server(), nil) {
@@ -212,13 +248,16 @@ func TestNTWorries(t *testing.T) {
 			t.Errorf("%s: %q, want %q", c.name, s, c.want)
 		}
 	}
-	lost := Worries(File, nt(t, "O:SYD:(A;;FA;;;BA)(A;;FR;;;crew)"), nt(t, "O:SYD:(A;;FA;;;BA)"), server(), []Principal{SIDOf(surveyor)})
+	lost := Worries(File, nt(t, "O:SYD:(A;;FA;;;BA)(A;;FR;;;crew)"), nt(t, "O:SYD:(A;;FA;;;BA)"), server(), []Principal{
+		SIDOf(surveyor),
+	})
 	if len(lost) != 1 || lost[0].Kind != WorryReading || !strings.Contains(lost[0].Text, "surveyor") {
 		t.Errorf("%+v", lost)
 	}
 }
 
-// What came from above is what the folder hands on, and nothing else: what was moved there from another folder has something else.
+// What came from above is what the folder hands on, and nothing else: what was moved there from another
+// folder has something else.
 func TestAstray(t *testing.T) {
 	yes := true
 	w := &Want{Share: ShareWant{Inherits: &yes}, Rule: map[Aspect]int{}}
@@ -228,21 +267,30 @@ func TestAstray(t *testing.T) {
 		{"in another order, and twice", "O:surveyorD:AI(A;ID;FR;;;surveyor)(A;ID;FA;;;mates)(A;ID;FA;;;mates)", "", ""},
 		{"with entries of its own", "O:surveyorD:AI(A;;FR;;;WD)(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)", "", ""},
 		{"moved here", "O:surveyorD:AI(A;;FR;;;WD)(A;ID;FA;;;crew)(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)",
-			"from above, but the folder above does not hand on: allow crew: full", "O:surveyorD:AI(A;;FR;;;WD)(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)"},
+			"from above, but the folder above does not hand on: allow crew: full",
+			"O:surveyorD:AI(A;;FR;;;WD)(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)"},
 		{"made by another", "O:surveyorD:AI(A;ID;FA;;;mates)(A;ID;FR;;;stray)",
-			"from above, but the folder above does not hand on: allow " + stray.String() + ": read; missing of what it hands on: allow surveyor: read", "O:surveyorD:AI(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)"},
-		{"nothing came", "O:surveyorD:(A;;FR;;;WD)", "from above, but missing of what it hands on: allow mates: full | allow surveyor: read", "O:surveyorD:AI(A;;FR;;;WD)(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)"},
+			"from above, but the folder above does not hand on: allow " + stray.String() +
+				": read; missing of what it hands on: allow surveyor: read",
+			"O:surveyorD:AI(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)"},
+		{"nothing came", "O:surveyorD:(A;;FR;;;WD)",
+			"from above, but missing of what it hands on: allow mates: full | allow surveyor: read",
+			"O:surveyorD:AI(A;;FR;;;WD)(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)"},
 		{"with less", "O:surveyorD:AI(A;ID;FR;;;mates)(A;ID;FR;;;surveyor)",
-			"from above, but the folder above does not hand on: allow mates: read; missing of what it hands on: allow mates: full", "O:surveyorD:AI(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)"},
+			"from above, but the folder above does not hand on: allow mates: read; missing of what it hands on: " +
+				"allow mates: full",
+			"O:surveyorD:AI(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)"},
 		{"where no marks are kept", "O:surveyorD:(A;;FR;;;WD)(A;;FA;;;mates)(A;;FR;;;surveyor)", "", ""},
-		{"cut off", "O:surveyorD:PAI(A;;FR;;;WD)", "stopped", "O:surveyorD:AI(A;;FR;;;WD)(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)"},
+		{"cut off", "O:surveyorD:PAI(A;;FR;;;WD)", "stopped",
+			"O:surveyorD:AI(A;;FR;;;WD)(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)"},
 	} {
 		f := In(nt(t, folder), File, nt(t, c.found))
 		var says string
 		for _, x := range w.Differences(f, server()) {
 			says = x.Found
 			if want := nt(t, c.mended); x.Mended != want {
-				t.Errorf("%s: mended %v, want %v", c.name, Describe(File, x.Mended, server()), Describe(File, want, server()))
+				t.Errorf("%s: mended %v, want %v", c.name, Describe(File, x.Mended, server()),
+					Describe(File, want, server()))
 			}
 			if left := w.Differences(In(f.Above, File, x.Mended), server()); len(left) > 0 {
 				t.Errorf("%s: mended there is still %+v", c.name, left)
@@ -252,13 +300,19 @@ func TestAstray(t *testing.T) {
 			t.Errorf("%s: %q, want %q", c.name, says, c.says)
 		}
 	}
-	// Where no marks are kept, entries of its own cannot be taken away without what came from above: that is fetched again.
+	// Where no marks are kept, entries of its own cannot be taken away without what came from above: that is
+	// fetched again.
 	w.Share.Grants = &[]ntsd.Entry{}
 	unmarked := In(nt(t, folder), File, nt(t, "O:surveyorD:(A;;FR;;;WD)(A;;FA;;;mates)(A;;FR;;;surveyor)"))
-	if got := w.Differences(unmarked, server()); len(got) != 1 || got[0].Aspect != AspectGrants || got[0].Mended != nt(t, "O:surveyorD:AI(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)") {
+	if got := w.Differences(unmarked, server()); len(got) != 1 || got[0].Aspect != AspectGrants ||
+		got[0].Mended != nt(t, "O:surveyorD:AI(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)") {
 		t.Errorf("%+v", got)
 	}
-	for aspect, fetches := range map[Aspect][2]bool{AspectInheritance: {true, true}, AspectGrants: {true, false}, AspectOwner: {false, false}} {
+	for aspect, fetches := range map[Aspect][2]bool{
+		AspectInheritance: {true, true},
+		AspectGrants:      {true, false},
+		AspectOwner:       {false, false},
+	} {
 		for i, found := range []Set{unmarked.Set, nt(t, "O:surveyorD:AI(A;ID;FA;;;mates)")} {
 			if got := w.Fetches(found, []Aspect{aspect}); got != fetches[i] {
 				t.Errorf("%s of %v: %t", aspect, Describe(File, found, server()), got)

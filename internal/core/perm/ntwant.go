@@ -28,7 +28,8 @@ func sameGrants(a, b []ntsd.Entry) bool {
 			out[i] = e.Plain()
 		}
 		slices.SortFunc(out, func(x, y ntsd.Entry) int {
-			return cmp.Or(-cmp.Compare(x.Type, y.Type), strings.Compare(x.SID.Bytes(), y.SID.Bytes()), cmp.Compare(x.Flags, y.Flags), cmp.Compare(x.Mask, y.Mask))
+			return cmp.Or(-cmp.Compare(x.Type, y.Type), strings.Compare(x.SID.Bytes(), y.SID.Bytes()),
+				cmp.Compare(x.Flags, y.Flags), cmp.Compare(x.Mask, y.Mask))
 		})
 		return out
 	}
@@ -37,11 +38,12 @@ func sameGrants(a, b []ntsd.Entry) bool {
 
 // covers says whether an entry is there for whom another one asks, and grants as much at least.
 func covers(have, want ntsd.Entry) bool {
-	return have.Type == want.Type && have.SID == want.SID && have.Flags == want.Flags && want.Plain().Mask&^have.Plain().Mask == 0
+	return have.Type == want.Type && have.SID == want.SID && have.Flags == want.Flags &&
+		want.Plain().Mask&^have.Plain().Mask == 0
 }
 
-// met says whether the own entries are as declared. Where they stand out of the usual order, so that what is allowed comes before
-// what is withheld, they are not.
+// met says whether the own entries are as declared. Where they stand out of the usual order, so that what is
+// allowed comes before what is withheld, they are not.
 func (w *ShareWant) met(d *ntsd.Descriptor) bool {
 	mine := own(d.Entries)
 	if d.Open || !ntsd.Canonical(d.Entries) {
@@ -65,7 +67,9 @@ func (w *ShareWant) wanted(d *ntsd.Descriptor) []ntsd.Entry {
 	}
 	mine := slices.DeleteFunc(own(d.Entries), func(e ntsd.Entry) bool { return slices.Contains(w.Without, e.SID) })
 	for _, want := range *w.Grants {
-		i := slices.IndexFunc(mine, func(e ntsd.Entry) bool { return e.Type == want.Type && e.SID == want.SID && e.Flags == want.Flags })
+		i := slices.IndexFunc(mine, func(e ntsd.Entry) bool {
+			return e.Type == want.Type && e.SID == want.SID && e.Flags == want.Flags
+		})
 		if i < 0 {
 			mine = append(mine, want)
 		} else {
@@ -117,7 +121,8 @@ func (w *Want) Fetches(found Set, aspects []Aspect) bool {
 	return ok && slices.ContainsFunc(aspects, func(a Aspect) bool { return w.fetches(a, &d) })
 }
 
-// fetches is Fetches for one aspect. Where a list keeps no marks, what came from above stands among its own entries, and goes with them.
+// fetches is Fetches for one aspect. Where a list keeps no marks, what came from above stands among its own
+// entries, and goes with them.
 func (w *Want) fetches(a Aspect, d *ntsd.Descriptor) bool {
 	inherits := w.Share.Inherits != nil && *w.Share.Inherits
 	return inherits && (a == AspectInheritance || a == AspectGrants && d.Control&ntsd.AutoInherited == 0)
@@ -139,8 +144,8 @@ func (w *Want) ntDifferences(f Found, n ntsd.Descriptor, d *Directory) (out []Di
 	return out
 }
 
-// Astray says in which entries a path differs from what its folder hands on to it; "" where it has just these, takes nothing from above,
-// or is of a scheme in which nothing comes from there.
+// Astray says in which entries a path differs from what its folder hands on to it; "" where it has just
+// these, takes nothing from above, or is of a scheme in which nothing comes from there.
 func Astray(f Found, dir *Directory) string {
 	d, ok := NTOf(f.Set)
 	if !ok || f.Kind == Link {
@@ -149,8 +154,8 @@ func Astray(f Found, dir *Directory) string {
 	return f.astrayText(&d, dir)
 }
 
-// astray gives the folder's descriptor, and in which entries another one of the path differs from what that hands on; nothing where nobody
-// has seen the folder.
+// astray gives the folder's descriptor, and in which entries another one of the path differs from what that
+// hands on; nothing where nobody has seen the folder.
 func (f Found) astray(d *ntsd.Descriptor) (above *ntsd.Descriptor, missing, left []ntsd.Entry) {
 	up, ok := NTOf(f.Above)
 	if !ok {

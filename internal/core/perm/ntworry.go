@@ -22,7 +22,8 @@ func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (
 	}
 	switch gained := is &^ was; {
 	case gained&CanChange != 0:
-		add(WorryEveryone, true, "", "everybody who signs in may change its permissions", "grant what is needed to a group instead of full to everyone")
+		add(WorryEveryone, true, "", "everybody who signs in may change its permissions",
+			"grant what is needed to a group instead of full to everyone")
 	case gained&(CanWrite|CanDelete) != 0:
 		add(WorryEveryone, true, "", "everybody who signs in may write or delete it", "grant it to a group")
 	}
@@ -31,7 +32,9 @@ func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (
 			continue
 		}
 		if met := caught(k, &b, e, d); len(met) > 0 {
-			grave := slices.ContainsFunc(met, func(acc Account) bool { return ntRights(k, without(&b, e), tokenOf(acc, d))&CanChange != 0 })
+			grave := slices.ContainsFunc(met, func(acc Account) bool {
+				return ntRights(k, without(&b, e), tokenOf(acc, d))&CanChange != 0
+			})
 			var names []string
 			for _, acc := range met[:min(len(met), 5)] {
 				names = append(names, acc.Name)
@@ -40,32 +43,45 @@ func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (
 			if len(met) > 5 {
 				more = " and others"
 			}
-			add(WorryDeny, grave, SIDOf(e.SID), "the entry that denies "+d.Name(SIDOf(e.SID))+" also meets "+strings.Join(names, ", ")+more+", whom another entry lets in", "take out of the group who must not, or leave the deny out and grant less")
+			add(WorryDeny, grave, SIDOf(e.SID),
+				"the entry that denies "+d.Name(SIDOf(e.SID))+" also meets "+strings.Join(names, ", ")+more+
+					", whom another entry lets in",
+				"take out of the group who must not, or leave the deny out and grant less")
 		}
 	}
 	if repairs(&a) && !repairs(&b) {
-		add(WorryLocked, true, "", "no entry lets anybody change its permissions any more: only its owner can repair it", "leave full to administrators, or to the group that keeps the share")
+		add(WorryLocked, true, "",
+			"no entry lets anybody change its permissions any more: only its owner can repair it",
+			"leave full to administrators, or to the group that keeps the share")
 	}
 	if b.Control&ntsd.Protected != 0 && a.Control&ntsd.Protected == 0 {
-		add(WorryStopped, false, "", "it takes no entries from above any more: what is granted or taken away there does not come down to here", "stop inheriting once, at the top of the share")
+		add(WorryStopped, false, "",
+			"it takes no entries from above any more: what is granted or taken away there does not come down to here",
+			"stop inheriting once, at the top of the share")
 	}
 	own := func(d *ntsd.Descriptor) bool {
 		return slices.ContainsFunc(d.Entries, func(e ntsd.Entry) bool { return e.Flags&ntsd.Inherited == 0 })
 	}
 	if own(&a) && !own(&b) && b.Control&ntsd.Protected == 0 {
-		add(WorryWiped, false, "", "the entries that were set there by themselves go: what comes from above alone is left", "leave out the paths whose own entries were meant, or declare them")
+		add(WorryWiped, false, "",
+			"the entries that were set there by themselves go: what comes from above alone is left",
+			"leave out the paths whose own entries were meant, or declare them")
 	}
 	need := CanRead
 	owner := SIDOf(b.Owner)
 	if _, after := have(owner); a.Owner != b.Owner && after&need == 0 {
-		add(WorryOwning, false, owner, "it will belong to "+d.Name(owner)+", who cannot "+strings.Join(need.Words(k), " and ")+" there: owning is not access", "give the owner an entry, too")
+		add(WorryOwning, false, owner,
+			"it will belong to "+d.Name(owner)+", who cannot "+strings.Join(need.Words(k), " and ")+
+				" there: owning is not access",
+			"give the owner an entry, too")
 	}
 	for _, id := range matter {
 		if d.IsGroup(id) {
 			continue
 		}
 		if before, after := have(id); before&^after&CanRead != 0 && was&CanRead == 0 {
-			add(WorryReading, false, id, d.Name(id)+" can no longer "+strings.Join(CanRead.Words(k), "")+" it", "let it keep an entry, if it needs that")
+			add(WorryReading, false, id, d.Name(id)+" can no longer "+strings.Join(CanRead.Words(k), "")+" it",
+				"let it keep an entry, if it needs that")
 		}
 	}
 	for _, e := range b.Entries {
@@ -73,7 +89,9 @@ func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (
 			continue
 		}
 		if before, after := have(SIDOf(e.SID)); after&^before != 0 {
-			add(WorryJoining, false, SIDOf(e.SID), "group "+d.Name(SIDOf(e.SID))+" gains: whoever joins it has that from their next sign-in on", "have those who join now sign out and in again")
+			add(WorryJoining, false, SIDOf(e.SID),
+				"group "+d.Name(SIDOf(e.SID))+" gains: whoever joins it has that from their next sign-in on",
+				"have those who join now sign out and in again")
 		}
 	}
 	return out
@@ -90,8 +108,8 @@ func without(d *ntsd.Descriptor, e ntsd.Entry) *ntsd.Descriptor {
 	return &out
 }
 
-// caught gives the accounts that a denying entry keeps from what they would have without it. One that is named by itself is
-// meant.
+// caught gives the accounts that a denying entry keeps from what they would have without it. One that is
+// named by itself is meant.
 func caught(k Kind, d *ntsd.Descriptor, deny ntsd.Entry, dir *Directory) (out []Account) {
 	if dir == nil {
 		return nil
@@ -112,6 +130,7 @@ func caught(k Kind, d *ntsd.Descriptor, deny ntsd.Entry, dir *Directory) (out []
 // repairs says whether an entry lets somebody change permissions.
 func repairs(d *ntsd.Descriptor) bool {
 	return d.Open || slices.ContainsFunc(d.Entries, func(e ntsd.Entry) bool {
-		return e.Type == ntsd.Allow && e.Flags&ntsd.InheritOnly == 0 && e.Mask.Map()&ntsd.WriteDAC != 0 && e.SID != ntsd.CreatorOwner && e.SID != ntsd.CreatorGroup
+		return e.Type == ntsd.Allow && e.Flags&ntsd.InheritOnly == 0 && e.Mask.Map()&ntsd.WriteDAC != 0 &&
+			e.SID != ntsd.CreatorOwner && e.SID != ntsd.CreatorGroup
 	})
 }

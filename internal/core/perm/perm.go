@@ -259,7 +259,8 @@ func (d *Directory) Named(id Principal) []*Account {
 	return append([]*Account{first}, d.twins[id]...)
 }
 
-// AccountNamed finds an account by its name; nil where the host has none. Of several with one number it is just that one.
+// AccountNamed finds an account by its name; nil where the host has none. Of several with one number it is
+// just that one.
 func (d *Directory) AccountNamed(name string) *Account {
 	if d == nil {
 		return nil
@@ -317,7 +318,10 @@ const (
 )
 
 // Aspects lists those that a change of permissions can mend, in the order in which they are shown.
-var Aspects = []Aspect{AspectOwner, AspectGroup, AspectMode, AspectEntries, AspectDefaults, AspectCaps, AspectFlags, AspectInheritance, AspectGrants}
+var Aspects = []Aspect{
+	AspectOwner, AspectGroup, AspectMode, AspectEntries, AspectDefaults, AspectCaps, AspectFlags, AspectInheritance,
+	AspectGrants,
+}
 
 // AllAspects lists those that can be declared.
 var AllAspects = append(slices.Clone(Aspects), AspectPresence)

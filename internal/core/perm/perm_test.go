@@ -101,7 +101,10 @@ func exactly(m mode.Mode) *mode.Wanted { w := mode.Exactly(m); return &w }
 
 func FuzzParseSet(f *testing.F) {
 	f.Add(POSIX{UID: 1, GID: 2, Mode: 0o640}.Set().Bytes())
-	f.Add(POSIX{Mode: 0o2770, Access: posixacl.Build(7, 7, 0, posixacl.List{{Tag: posixacl.User, ID: 5, Perm: 6}}, nil)}.Set().Bytes())
+	f.Add(POSIX{
+		Mode:   0o2770,
+		Access: posixacl.Build(7, 7, 0, posixacl.List{{Tag: posixacl.User, ID: 5, Perm: 6}}, nil),
+	}.Set().Bytes())
 	f.Fuzz(func(t *testing.T, b string) {
 		if s, err := ParseSet(b); err == nil && s.Bytes() != b {
 			t.Fatalf("%x parsed to %x", b, s.Bytes())
@@ -150,7 +153,8 @@ func TestNarrowOpensNothing(t *testing.T) {
 				t.Fatalf("narrowed it opens %v to %+v:\nbefore %+v\nbetween %+v\nafter %+v", got&^(was&is), s, b, n, a)
 			}
 			if got := then.subjectMay(s); got&^is != 0 {
-				t.Fatalf("with its new owner it opens %v to %+v:\nbefore %+v\nbetween %+v\nafter %+v", got&^is, s, b, then, a)
+				t.Fatalf("with its new owner it opens %v to %+v:\nbefore %+v\nbetween %+v\nafter %+v", got&^is, s, b,
+					then, a)
 			}
 			if got != 0 {
 				kept++
@@ -174,7 +178,11 @@ func TestWithin(t *testing.T) {
 	said := map[bool]int{}
 	for range 100_000 {
 		plain := func() POSIX {
-			return POSIX{UID: r.Uint32N(3), GID: r.Uint32N(3), Mode: mode.Mode(r.Uint32N(0o10000)) &^ (mode.SetUID | mode.SetGID)}
+			return POSIX{
+				UID:  r.Uint32N(3),
+				GID:  r.Uint32N(3),
+				Mode: mode.Mode(r.Uint32N(0o10000)) &^ (mode.SetUID | mode.SetGID),
+			}
 		}
 		b, a := plain(), plain()
 		x := POSIX{b.UID, b.GID, a.Mode, nil, nil, "", 0}
@@ -193,7 +201,11 @@ func TestWithin(t *testing.T) {
 	if said[true] < 1000 || said[false] < 1000 {
 		t.Errorf("one-sided: %v", said)
 	}
-	for _, x := range []POSIX{{Mode: 0o4755}, {Mode: 0o755, Caps: "x"}, {Mode: 0o755, Access: posixacl.Build(7, 5, 5, posixacl.List{{Tag: posixacl.User, ID: 1, Perm: 5}}, nil)}} {
+	for _, x := range []POSIX{
+		{Mode: 0o4755},
+		{Mode: 0o755, Caps: "x"},
+		{Mode: 0o755, Access: posixacl.Build(7, 5, 5, posixacl.List{{Tag: posixacl.User, ID: 1, Perm: 5}}, nil)},
+	} {
 		if x.Within(x, x) {
 			t.Errorf("%+v: more than a mode is not spoken of", x)
 		}
@@ -218,25 +230,36 @@ func TestDifferences(t *testing.T) {
 		want  Want
 		diffs string
 	}{
-		{"as declared", File, POSIX{UID: 1, GID: 1, Mode: 0o640}, Want{Owner: ptr(UID(1)), Group: ptr(GID(1)), Mode: exactly(0o640), Entries: &posixacl.List{}}, ""},
-		{"owner and group", File, POSIX{UID: 2, GID: 9, Mode: 0o640}, Want{Owner: ptr(UID(1)), Group: ptr(GID(1))}, "owner purser/www-tickets; group crew/9"},
+		{"as declared", File, POSIX{UID: 1, GID: 1, Mode: 0o640},
+			Want{Owner: ptr(UID(1)), Group: ptr(GID(1)), Mode: exactly(0o640), Entries: &posixacl.List{}}, ""},
+		{"owner and group", File, POSIX{UID: 2, GID: 9, Mode: 0o640}, Want{Owner: ptr(UID(1)), Group: ptr(GID(1))},
+			"owner purser/www-tickets; group crew/9"},
 		{"mode", File, POSIX{Mode: 0o666}, Want{Mode: exactly(0o640)}, "mode 0640/0666"},
 		{"a link has no mode", Link, POSIX{Mode: 0o777}, Want{Mode: exactly(0o640)}, ""},
-		{"the mask a listing shows is not the group's", File, POSIX{Mode: 0o660, Access: list(6, nil)}, Want{Mode: exactly(0o640)}, ""},
-		{"extra entry", File, POSIX{Mode: 0o660, Access: list(6, nil)}, Want{Mode: exactly(0o640), Entries: &posixacl.List{}}, "entries none/user:purser:rw-"},
+		{"the mask a listing shows is not the group's", File, POSIX{Mode: 0o660, Access: list(6, nil)},
+			Want{Mode: exactly(0o640)}, ""},
+		{"extra entry", File, POSIX{Mode: 0o660, Access: list(6, nil)},
+			Want{Mode: exactly(0o640), Entries: &posixacl.List{}}, "entries none/user:purser:rw-"},
 		{"missing entry", File, POSIX{Mode: 0o640}, Want{Entries: &entries}, "entries user:purser:r--/none"},
-		{"entries as declared", File, POSIX{Mode: 0o640, Access: list(4, nil)}, Want{Mode: exactly(0o640), Entries: &entries}, ""},
-		{"mask takes away", File, POSIX{Mode: 0o600, Access: list(4, ptr(mode.Perm(0)))}, Want{Mode: exactly(0o640), Entries: &entries}, "mode 0640/0600; entries user:purser:r--/user:purser:r--, mask::---"},
-		{"defaults", Folder, POSIX{Mode: 0o750}, Want{Mode: exactly(0o750), Defaults: &entries}, "defaults user::rwx, user:purser:r--, group::r-x, mask::r-x, other::---/none"},
+		{"entries as declared", File, POSIX{Mode: 0o640, Access: list(4, nil)},
+			Want{Mode: exactly(0o640), Entries: &entries}, ""},
+		{"mask takes away", File, POSIX{Mode: 0o600, Access: list(4, ptr(mode.Perm(0)))},
+			Want{Mode: exactly(0o640), Entries: &entries},
+			"mode 0640/0600; entries user:purser:r--/user:purser:r--, mask::---"},
+		{"defaults", Folder, POSIX{Mode: 0o750}, Want{Mode: exactly(0o750), Defaults: &entries},
+			"defaults user::rwx, user:purser:r--, group::r-x, mask::r-x, other::---/none"},
 		{"defaults on a file", File, POSIX{Mode: 0o750}, Want{Defaults: &entries}, ""},
 		{"a limit kept", File, POSIX{Mode: 0o640}, Want{Mode: wanted("g+r,o-rwx")}, ""},
 		{"a limit broken", File, POSIX{Mode: 0o602}, Want{Mode: wanted("g+r,o-rwx")}, "mode g+r,o-rwx/0602"},
-		{"execute where it belongs", Folder, POSIX{Mode: 0o640}, Want{Mode: wanted("u=rwX,g=rX,o=")}, "mode u=rwX,g=rX,o=/0640"},
+		{"execute where it belongs", Folder, POSIX{Mode: 0o640}, Want{Mode: wanted("u=rwX,g=rX,o=")},
+			"mode u=rwX,g=rX,o=/0640"},
 		{"at least, kept", File, POSIX{Mode: 0o660, Access: list(6, nil)}, Want{Entries: &entries, AtLeast: true}, ""},
-		{"at least, broken", File, POSIX{Mode: 0o640}, Want{Entries: &entries, AtLeast: true}, "entries at least user:purser:r--/none"},
+		{"at least, broken", File, POSIX{Mode: 0o640}, Want{Entries: &entries, AtLeast: true},
+			"entries at least user:purser:r--/none"},
 		{"capability", File, POSIX{Mode: 0o750, Caps: "\x01\x02"}, Want{Caps: ptr("")}, "capability none/0102"},
 		{"immutable", File, POSIX{}, Want{On: Immutable}, "flags immutable/none"},
-		{"not immutable", File, POSIX{Flags: Immutable | AppendOnly}, Want{Off: Immutable}, "flags append-only/immutable, append-only"},
+		{"not immutable", File, POSIX{Flags: Immutable | AppendOnly}, Want{Off: Immutable},
+			"flags append-only/immutable, append-only"},
 		{"absent", File, POSIX{}, Want{Absent: true, Owner: ptr(UID(9))}, "presence absent/there"},
 		{"left alone", File, POSIX{Mode: 0o777}, Want{Mode: exactly(0), LeaveAlone: true}, ""},
 	} {
@@ -294,7 +317,8 @@ func TestEffectsTellEverybody(t *testing.T) {
 	}
 }
 
-// A path counts as judged where something is asked of it: not by what holds for other kinds of paths, or is only taken back.
+// A path counts as judged where something is asked of it: not by what holds for other kinds of paths, or is
+// only taken back.
 func TestJudges(t *testing.T) {
 	share := nt(t, "O:SYD:")
 	yes := true
@@ -387,19 +411,35 @@ func TestBetween(t *testing.T) {
 		from, to POSIX
 		want     string
 	}{
-		{"everyone reads", File, POSIX{UID: 1, GID: 1, Mode: 0o640}, POSIX{UID: 1, GID: 1, Mode: 0o644}, "opens for everyone: read"},
-		{"folder words", Folder, POSIX{UID: 1, GID: 1, Mode: 0o750}, POSIX{UID: 1, GID: 1, Mode: 0o757}, "opens for everyone: list, add and remove entries, pass through, remove others' entries"},
-		{"group loses", File, POSIX{UID: 1, GID: 1, Mode: 0o660}, POSIX{UID: 1, GID: 1, Mode: 0o640}, "closes for group crew: write"},
-		{"owner changes", File, POSIX{UID: 1, GID: 1, Mode: 0o600}, POSIX{UID: 2, GID: 1, Mode: 0o600}, "opens for www-tickets: read, write, change permissions · closes for purser: read, write, change permissions"},
-		{"root is nobody to worry about", File, POSIX{UID: 0, GID: 1, Mode: 0o600}, POSIX{UID: 1, GID: 1, Mode: 0o600}, "opens for purser: read, write, change permissions"},
-		{"entry", File, POSIX{UID: 1, GID: 0, Mode: 0o640}, POSIX{UID: 1, GID: 0, Mode: 0o660, Access: acl}, "opens for www-tickets: read, write"},
-		{"set-user-ID", File, POSIX{UID: 1, GID: 1, Mode: 0o755}, POSIX{UID: 1, GID: 1, Mode: 0o4755}, "opens for everyone: run with its identity"},
-		{"its owner's own identity", File, POSIX{UID: 1, GID: 1, Mode: 0o4755}, POSIX{UID: 1, GID: 1, Mode: 0o4750}, "closes for everyone: read, execute, run with its identity"},
-		{"the group's identity, for the owner, too", File, POSIX{UID: 1, GID: 1, Mode: 0o2710}, POSIX{UID: 1, GID: 1, Mode: 0o710}, "closes for group crew: run with its identity; purser: run with its identity"},
-		{"capabilities, for the owner, too", File, POSIX{UID: 1, GID: 1, Mode: 0o700}, POSIX{UID: 1, GID: 1, Mode: 0o700, Caps: "x"}, "opens for purser: run with its identity"},
-		{"who becomes the owner loses no capability", File, POSIX{UID: 2, GID: 1, Mode: 0o755, Caps: "x"}, POSIX{UID: 1, GID: 1, Mode: 0o755, Caps: "x"}, "opens for purser: write, change permissions · closes for www-tickets: write, change permissions"},
-		{"sticky", Folder, POSIX{UID: 1, GID: 1, Mode: 0o1777}, POSIX{UID: 1, GID: 1, Mode: 0o777}, "opens for everyone: remove others' entries"},
-		{"set-group-ID on a folder", Folder, POSIX{UID: 1, GID: 1, Mode: 0o2770}, POSIX{UID: 1, GID: 1, Mode: 0o770}, "changes nobody's access"},
+		{"everyone reads", File, POSIX{UID: 1, GID: 1, Mode: 0o640}, POSIX{UID: 1, GID: 1, Mode: 0o644},
+			"opens for everyone: read"},
+		{"folder words", Folder, POSIX{UID: 1, GID: 1, Mode: 0o750}, POSIX{UID: 1, GID: 1, Mode: 0o757},
+			"opens for everyone: list, add and remove entries, pass through, remove others' entries"},
+		{"group loses", File, POSIX{UID: 1, GID: 1, Mode: 0o660}, POSIX{UID: 1, GID: 1, Mode: 0o640},
+			"closes for group crew: write"},
+		{"owner changes", File, POSIX{UID: 1, GID: 1, Mode: 0o600}, POSIX{UID: 2, GID: 1, Mode: 0o600},
+			"opens for www-tickets: read, write, change permissions · closes for purser: read, write, " +
+				"change permissions"},
+		{"root is nobody to worry about", File, POSIX{UID: 0, GID: 1, Mode: 0o600}, POSIX{UID: 1, GID: 1, Mode: 0o600},
+			"opens for purser: read, write, change permissions"},
+		{"entry", File, POSIX{UID: 1, GID: 0, Mode: 0o640}, POSIX{UID: 1, GID: 0, Mode: 0o660, Access: acl},
+			"opens for www-tickets: read, write"},
+		{"set-user-ID", File, POSIX{UID: 1, GID: 1, Mode: 0o755}, POSIX{UID: 1, GID: 1, Mode: 0o4755},
+			"opens for everyone: run with its identity"},
+		{"its owner's own identity", File, POSIX{UID: 1, GID: 1, Mode: 0o4755}, POSIX{UID: 1, GID: 1, Mode: 0o4750},
+			"closes for everyone: read, execute, run with its identity"},
+		{"the group's identity, for the owner, too", File, POSIX{UID: 1, GID: 1, Mode: 0o2710},
+			POSIX{UID: 1, GID: 1, Mode: 0o710},
+			"closes for group crew: run with its identity; purser: run with its identity"},
+		{"capabilities, for the owner, too", File, POSIX{UID: 1, GID: 1, Mode: 0o700},
+			POSIX{UID: 1, GID: 1, Mode: 0o700, Caps: "x"}, "opens for purser: run with its identity"},
+		{"who becomes the owner loses no capability", File, POSIX{UID: 2, GID: 1, Mode: 0o755, Caps: "x"},
+			POSIX{UID: 1, GID: 1, Mode: 0o755, Caps: "x"},
+			"opens for purser: write, change permissions · closes for www-tickets: write, change permissions"},
+		{"sticky", Folder, POSIX{UID: 1, GID: 1, Mode: 0o1777}, POSIX{UID: 1, GID: 1, Mode: 0o777},
+			"opens for everyone: remove others' entries"},
+		{"set-group-ID on a folder", Folder, POSIX{UID: 1, GID: 1, Mode: 0o2770}, POSIX{UID: 1, GID: 1, Mode: 0o770},
+			"changes nobody's access"},
 	} {
 		if got := Between(c.kind, c.from.Set(), c.to.Set(), d).String(); got != c.want {
 			t.Errorf("%s:\n got %q\nwant %q", c.name, got, c.want)
@@ -409,7 +449,14 @@ func TestBetween(t *testing.T) {
 
 func TestDescribe(t *testing.T) {
 	d := crew()
-	v := Describe(File, POSIX{UID: 77, GID: 1, Mode: 0o2660, Access: posixacl.Build(6, 4, 0, posixacl.List{{Tag: posixacl.User, ID: 2, Perm: 6}}, nil)}.Set(), d)
+	v := Describe(File,
+		POSIX{
+			UID:    77,
+			GID:    1,
+			Mode:   0o2660,
+			Access: posixacl.Build(6, 4, 0, posixacl.List{{Tag: posixacl.User, ID: 2, Perm: 6}}, nil),
+		}.Set(),
+		d)
 	want := View{Owner: "77", Group: "crew", Mode: "2660", Letters: "rw-rwS---",
 		Entries: []string{"user:www-tickets:rw-", "group::r--", "mask::rw-"}, Unknown: []string{"owner"}}
 	if !reflect.DeepEqual(v, want) {
@@ -453,7 +500,8 @@ func TestEmpowers(t *testing.T) {
 			worry = w
 		}
 	}
-	if !worry.Grave || !strings.Contains(worry.Text, "could have been written by 7, group 5") || !strings.Contains(worry.Text, "run as its owner") {
+	if !worry.Grave || !strings.Contains(worry.Text, "could have been written by 7, group 5") ||
+		!strings.Contains(worry.Text, "run as its owner") {
 		t.Errorf("%+v", worry)
 	}
 }

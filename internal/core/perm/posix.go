@@ -175,7 +175,13 @@ func (p POSIX) rebuild(m mode.Mode, named posixacl.List, mask *mode.Perm) POSIX 
 
 func (p POSIX) view(d *Directory) View {
 	name := Names(d)
-	v := View{Owner: d.Name(UID(p.UID)), Group: d.Name(GID(p.GID)), Mode: p.Mode.String(), Letters: p.Mode.Letters(), Flags: p.Flags.Words()}
+	v := View{
+		Owner:   d.Name(UID(p.UID)),
+		Group:   d.Name(GID(p.GID)),
+		Mode:    p.Mode.String(),
+		Letters: p.Mode.Letters(),
+		Flags:   p.Flags.Words(),
+	}
 	for _, e := range p.Access {
 		if e.Tag != posixacl.UserObj && e.Tag != posixacl.Other {
 			v.Entries = append(v.Entries, e.Text(name))
@@ -253,7 +259,8 @@ func Narrow(k Kind, before, after Set) (Set, error) {
 		}
 	}
 	named.Sort()
-	n := POSIX{UID: b.UID, GID: b.GID, Default: b.Default, Flags: b.Flags}.rebuild(special.With(owner, group, other), named, nil)
+	n := POSIX{UID: b.UID, GID: b.GID, Default: b.Default, Flags: b.Flags}.rebuild(special.With(owner, group, other),
+		named, nil)
 	if a.Caps == b.Caps && !(chowns && k != Folder) {
 		n.Caps = a.Caps
 	}
@@ -276,7 +283,15 @@ func (p POSIX) Within(before, after POSIX) bool {
 		stranger++
 	}
 	for _, uid := range []uint32{before.UID, after.UID, stranger} {
-		for _, groups := range [][]uint32{nil, {before.GID}, {after.GID}, {before.GID, after.GID}, {p.GID}, {p.GID, before.GID}, {p.GID, after.GID}} {
+		for _, groups := range [][]uint32{
+			nil,
+			{before.GID},
+			{after.GID},
+			{before.GID, after.GID},
+			{p.GID},
+			{p.GID, before.GID},
+			{p.GID, after.GID},
+		} {
 			who := posixacl.Subject{UID: uid, Groups: groups}
 			if p.subjectMay(who)&^(before.subjectMay(who)|after.subjectMay(who)) != 0 {
 				return false

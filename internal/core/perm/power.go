@@ -42,7 +42,8 @@ func powers(from, to POSIX) (out []string) {
 	return out
 }
 
-// writers names who can write a file, or in a folder, or let themselves: owners and groups as the host knows them, and everyone.
+// writers names who can write a file, or in a folder, or let themselves: owners and groups as the host knows
+// them, and everyone.
 func (p POSIX) writers(d *Directory) (out []string) {
 	_, group, other, named := p.masked()
 	if p.UID != 0 {
@@ -66,9 +67,9 @@ func (p POSIX) writers(d *Directory) (out []string) {
 	return out
 }
 
-// Exchangers names who can put something else in the place of what lies in a folder, or let themselves: by the folder's own
-// state, whatever leads to it. In a sticky folder that is its owner alone; whoever owns what lies there is not named. Of folders that could
-// not be read, and of those on shares, it is not known.
+// Exchangers names who can put something else in the place of what lies in a folder, or let themselves: by
+// the folder's own state, whatever leads to it. In a sticky folder that is its owner alone; whoever owns what
+// lies there is not named. Of folders that could not be read, and of those on shares, it is not known.
 func Exchangers(folder Set, d *Directory) (who []string, known bool) {
 	p, err := POSIXOf(folder)
 	if err != nil {
@@ -81,7 +82,9 @@ func Exchangers(folder Set, d *Directory) (who []string, known bool) {
 }
 
 // powerWorry says what a program gains, and who could have written what is in it.
-func (p POSIX) powerWorry(to POSIX, d *Directory, add func(kind string, grave bool, who Principal, text, instead string)) {
+func (p POSIX) powerWorry(
+	to POSIX, d *Directory, add func(kind string, grave bool, who Principal, text, instead string),
+) {
 	gained := powers(p, to)
 	if len(gained) == 0 {
 		return
@@ -91,5 +94,6 @@ func (p POSIX) powerWorry(to POSIX, d *Directory, add func(kind string, grave bo
 		could = "what is in it could have been written by " + strings.Join(who, ", ")
 	}
 	grave := to.Mode&(mode.SetUID|mode.SetGID) != 0 || to.Caps != ""
-	add(WorryPower, grave, "", "the program will "+strings.Join(gained, ", and ")+"; "+could, "look at what is in the file first, or put it back from where it came from")
+	add(WorryPower, grave, "", "the program will "+strings.Join(gained, ", and ")+"; "+could,
+		"look at what is in the file first, or put it back from where it came from")
 }

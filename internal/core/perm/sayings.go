@@ -19,7 +19,10 @@ type Saying struct {
 }
 
 // SayingKeys lists the keys in the order in which rules are written.
-var SayingKeys = []string{"owner", "group", "files", "folders", "entries", "defaults", "capability", "immutable", "append-only", "inherits", "grants"}
+var SayingKeys = []string{
+	"owner", "group", "files", "folders", "entries", "defaults", "capability", "immutable", "append-only", "inherits",
+	"grants",
+}
 
 // Sayings gives what a rule has to say for a path of a kind to be as it is. Accounts are called as
 // name says; "" is for those that have no name which a rule could use.
@@ -45,7 +48,10 @@ func Sayings(f Found, name func(Principal) string) []Saying {
 	_, _, _, named := p.masked()
 	out = append(out, Saying{Key: "entries", Values: grantTexts(named, k, name)})
 	if k == Folder {
-		out = append(out, Saying{Key: "folders", Values: []string{p.declaredMode().String()}}, Saying{Key: "defaults", Values: p.defaultTexts(named, name)})
+		out = append(out, Saying{Key: "folders", Values: []string{p.declaredMode().String()}}, Saying{
+			Key:    "defaults",
+			Values: p.defaultTexts(named, name),
+		})
 	}
 	if k == File {
 		caps := CapsText(p.Caps)
@@ -53,11 +59,15 @@ func Sayings(f Found, name func(Principal) string) []Saying {
 		if raw, err := ParseCaps(caps); err == nil && raw == p.Caps {
 			values = []string{caps}
 		}
-		out = append(out, Saying{"files", []string{p.declaredMode().String()}, whereItBelongs(p.declaredMode())}, Saying{Key: "capability", Values: values})
+		out = append(out, Saying{"files", []string{p.declaredMode().String()}, whereItBelongs(p.declaredMode())},
+			Saying{Key: "capability", Values: values})
 	}
 	if k == File || k == Folder {
 		for f, key := range map[Flags]string{Immutable: "immutable", AppendOnly: "append-only"} {
-			out = append(out, Saying{Key: key, Values: []string{map[bool]string{true: "yes", false: "no"}[p.Flags&f != 0]}})
+			out = append(out, Saying{
+				Key:    key,
+				Values: []string{map[bool]string{true: "yes", false: "no"}[p.Flags&f != 0]},
+			})
 		}
 	}
 	return out

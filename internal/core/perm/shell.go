@@ -24,10 +24,19 @@ func ShellOf(s Set) (Shell, error) {
 	if err != nil {
 		return Shell{}, err
 	}
-	out := Shell{Owner: fmt.Sprintf("%d:%d", p.UID, p.GID), Mode: fmt.Sprintf("%o", uint16(p.Mode&mode.All)), Defaults: "-", Caps: "-"}
+	out := Shell{
+		Owner:    fmt.Sprintf("%d:%d", p.UID, p.GID),
+		Mode:     fmt.Sprintf("%o", uint16(p.Mode&mode.All)),
+		Defaults: "-",
+		Caps:     "-",
+	}
 	access := p.Access
 	if access == nil {
-		access = posixacl.List{{Tag: posixacl.UserObj, ID: posixacl.NoID, Perm: p.Mode.Owner()}, {Tag: posixacl.GroupObj, ID: posixacl.NoID, Perm: p.Mode.Group()}, {Tag: posixacl.Other, ID: posixacl.NoID, Perm: p.Mode.Other()}}
+		access = posixacl.List{
+			{Tag: posixacl.UserObj, ID: posixacl.NoID, Perm: p.Mode.Owner()},
+			{Tag: posixacl.GroupObj, ID: posixacl.NoID, Perm: p.Mode.Group()},
+			{Tag: posixacl.Other, ID: posixacl.NoID, Perm: p.Mode.Other()},
+		}
 	}
 	out.Access = access.Text(nil)
 	if p.Default != nil {

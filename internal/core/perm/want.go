@@ -17,7 +17,8 @@ type Want struct {
 	AtLeast      bool           // other entries may stand beside them, and these may grant more
 	Without      posixacl.List  // but none for these
 	Defaults     *posixacl.List // named default entries; empty is no default list at all
-	Derived      bool           // default entries are those that the folder is to have, or has where nothing is declared of them
+	// default entries are those that the folder is to have, or has where nothing is declared of them
+	Derived bool
 	// The same of default entries; where nothing else is left of them the classes of a default list stay.
 	DefaultsAtLeast bool
 	DefaultsWithout posixacl.List
@@ -29,15 +30,16 @@ type Want struct {
 	LeaveAlone      bool
 }
 
-// Found is how a path was found. Above is the state of the folder that it lies in, which says what a path of a share is to have from
-// there; zero where nobody has seen it, as of the topmost path that was looked at.
+// Found is how a path was found. Above is the state of the folder that it lies in, which says what a path of
+// a share is to have from there; zero where nobody has seen it, as of the topmost path that was looked at.
 type Found struct {
 	Kind  Kind
 	Set   Set
 	Above Set
 }
 
-// In gives what lies in a folder of some state: that is kept where it makes a difference, so that equal paths are equal.
+// In gives what lies in a folder of some state: that is kept where it makes a difference, so that equal paths
+// are equal.
 func In(folder Set, k Kind, s Set) Found {
 	if s.Scheme() != SchemeNT {
 		folder = Set{}
@@ -45,8 +47,8 @@ func In(folder Set, k Kind, s Set) Found {
 	return Found{k, s, folder}
 }
 
-// Judges says whether anything at all is asked of a path of some kind: what a rule only takes back, by any, is not, and what it
-// says of modes is not asked of shares.
+// Judges says whether anything at all is asked of a path of some kind: what a rule only takes back, by any,
+// is not, and what it says of modes is not asked of shares.
 func (w *Want) Judges(k Kind, found Set) bool {
 	switch {
 	case w == nil || w.LeaveAlone:
@@ -59,7 +61,8 @@ func (w *Want) Judges(k Kind, found Set) bool {
 		return true
 	}
 	flags := w.On|w.Off != 0 && (k == File || k == Folder)
-	return k != Link && (w.Mode != nil || w.Entries != nil || w.Defaults != nil && k == Folder || w.Caps != nil && k == File || flags)
+	return k != Link &&
+		(w.Mode != nil || w.Entries != nil || w.Defaults != nil && k == Folder || w.Caps != nil && k == File || flags)
 }
 
 // Differences holds a found state against the declaration, one aspect after another.
@@ -97,7 +100,8 @@ func (w *Want) Differences(f Found, d *Directory) []Difference {
 	}
 	name := Names(d)
 	if w.Entries != nil && !w.met(p) {
-		add(AspectEntries, w.entriesText(name), entriesText(p.Access.Named(), maskOver(p), name), w.apply(AspectEntries, k, p))
+		add(AspectEntries, w.entriesText(name), entriesText(p.Access.Named(), maskOver(p), name),
+			w.apply(AspectEntries, k, p))
 	}
 	if w.Defaults != nil && k == Folder {
 		if m := w.apply(AspectDefaults, k, p); !slices.Equal(m.Default, p.Default) {
@@ -292,8 +296,8 @@ func (w *Want) apply(a Aspect, k Kind, p POSIX) POSIX {
 			p.Mode = want
 			break
 		}
-		// The owning group must get what is declared: where the mask is in the way it is raised, and what it kept from the others
-		// is taken off their entries, for nobody declared that they get more.
+		// The owning group must get what is declared: where the mask is in the way it is raised, and what it
+		// kept from the others is taken off their entries, for nobody declared that they get more.
 		_, _, _, mask := p.classes()
 		keep, named := mask, p.Access.Named()
 		if mask != nil && want.Group()&^*mask != 0 {
@@ -310,7 +314,11 @@ func (w *Want) apply(a Aspect, k Kind, p POSIX) POSIX {
 		o, g, x, has := POSIX{Mode: p.Default.Mode(0), Access: p.Default}.masked()
 		if named := merged(has, *w.Defaults, w.DefaultsWithout); !slices.Equal(named, has) {
 			if p.Default = posixacl.Build(o, g, x, named, nil); p.Default == nil {
-				p.Default = posixacl.List{{Tag: posixacl.UserObj, ID: posixacl.NoID, Perm: o}, {Tag: posixacl.GroupObj, ID: posixacl.NoID, Perm: g}, {Tag: posixacl.Other, ID: posixacl.NoID, Perm: x}}
+				p.Default = posixacl.List{
+					{Tag: posixacl.UserObj, ID: posixacl.NoID, Perm: o},
+					{Tag: posixacl.GroupObj, ID: posixacl.NoID, Perm: g},
+					{Tag: posixacl.Other, ID: posixacl.NoID, Perm: x},
+				}
 			}
 		}
 	case a == AspectDefaults && w.Defaults != nil && k == Folder:

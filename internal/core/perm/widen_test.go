@@ -25,8 +25,8 @@ func randomWant(r *rand.Rand) *Want {
 	return w
 }
 
-// most is what somebody may have after some aspects were mended: what they had, and what the mended aspects declare for them. A named entry
-// that goes lets them have what the classes have.
+// most is what somebody may have after some aspects were mended: what they had, and what the mended aspects
+// declare for them. A named entry that goes lets them have what the classes have.
 func most(w *Want, mended []Aspect, p POSIX, s posixacl.Subject) mode.Perm {
 	allowed := p.subjectMay(s)
 	_, group, other, _ := p.masked()
@@ -41,7 +41,8 @@ func most(w *Want, mended []Aspect, p POSIX, s posixacl.Subject) mode.Perm {
 			case s.In(p.GID):
 				allowed |= m.Group()
 			default:
-				if plain := p.subjectMay(posixacl.Subject{UID: s.UID}) == other && p.subjectMay(s) == other; plain || masked && mask == 0 {
+				plain := p.subjectMay(posixacl.Subject{UID: s.UID}) == other && p.subjectMay(s) == other
+				if plain || masked && mask == 0 {
 					allowed |= m.Other()
 				}
 			}
@@ -61,8 +62,8 @@ func most(w *Want, mended []Aspect, p POSIX, s posixacl.Subject) mode.Perm {
 	return allowed
 }
 
-// Whatever is found, whatever is declared and whichever of it is mended: nobody has more afterwards than they had and than what was mended
-// declares for them.
+// Whatever is found, whatever is declared and whichever of it is mended: nobody has more afterwards than they
+// had and than what was mended declares for them.
 func TestMendingWidensNothing(t *testing.T) {
 	r := random(t)
 	for range 60_000 {
@@ -86,7 +87,8 @@ func TestMendingWidensNothing(t *testing.T) {
 				continue
 			}
 			if more := after.subjectMay(s) &^ most(w, mended, p, s); more != 0 {
-				t.Fatalf("mending %v of %+v\nas %+v, entries %v\nmakes %+v\nwhich gives %+v %v more", mended, p, w, w.Entries, after, s, more)
+				t.Fatalf("mending %v of %+v\nas %+v, entries %v\nmakes %+v\nwhich gives %+v %v more", mended, p, w,
+					w.Entries, after, s, more)
 			}
 		}
 	}

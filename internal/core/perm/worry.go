@@ -98,8 +98,10 @@ func Worries(k Kind, from, to Set, d *Directory, matter []Principal) []Worry {
 	anybody := posixacl.Subject{UID: posixacl.NoID}
 	was, is := a.rights(k, anybody), b.rights(k, anybody)
 	switch {
-	case k == Folder && is&CanWrite != 0 && is&CanRemoveOthers != 0 && was&(CanWrite|CanRemoveOthers) != CanWrite|CanRemoveOthers:
-		add(WorryEveryone, true, "", "everybody on the host may add, remove and rename what is in the folder", "grant it to a group, or, where everybody is to add, set the sticky bit (1770 for a group, 1777 for all)")
+	case k == Folder && is&CanWrite != 0 && is&CanRemoveOthers != 0 &&
+		was&(CanWrite|CanRemoveOthers) != CanWrite|CanRemoveOthers:
+		add(WorryEveryone, true, "", "everybody on the host may add, remove and rename what is in the folder",
+			"grant it to a group, or, where everybody is to add, set the sticky bit (1770 for a group, 1777 for all)")
 	case k != Folder && is&CanWrite != 0 && was&CanWrite == 0:
 		add(WorryEveryone, true, "", "everybody on the host may write it", "grant writing to an account or group")
 	}
@@ -110,7 +112,8 @@ func Worries(k Kind, from, to Set, d *Directory, matter []Principal) []Worry {
 	}
 	less := func(p POSIX) bool { o, g, x, _ := p.masked(); return (g|x)&^o != 0 }
 	if less(b) && !less(a) {
-		add(WorryLess, false, "", "others may do what the owner may not: the owner's own digit decides for the owner", "give the owner at least what group and others have")
+		add(WorryLess, false, "", "others may do what the owner may not: the owner's own digit decides for the owner",
+			"give the owner at least what group and others have")
 	}
 	need := CanRead
 	if k == Folder {
@@ -118,7 +121,10 @@ func Worries(k Kind, from, to Set, d *Directory, matter []Principal) []Worry {
 	}
 	owner := UID(b.UID)
 	if a.UID != b.UID && b.UID != 0 && RightsOf(k, to, owner, d)&need != need {
-		add(WorryOwning, false, owner, "it will belong to "+d.Name(owner)+", who cannot "+strings.Join((need&^RightsOf(k, to, owner, d)).Words(k), " and ")+" there: owning is not access", "give the owner's digit what they need")
+		add(WorryOwning, false, owner,
+			"it will belong to "+d.Name(owner)+", who cannot "+
+				strings.Join((need&^RightsOf(k, to, owner, d)).Words(k), " and ")+" there: owning is not access",
+			"give the owner's digit what they need")
 	}
 	for _, id := range matter {
 		if n, ok := id.ID(); !ok || id.IsGroup() || n == 0 {
@@ -128,22 +134,30 @@ func Worries(k Kind, from, to Set, d *Directory, matter []Principal) []Worry {
 		acc := d.Account(id)
 		switch lost := before &^ after; {
 		case k == Folder && lost&CanExecute != 0:
-			add(WorryWay, acc != nil && acc.Service, id, d.Name(id)+" can no longer pass through the folder to anything below", "let it keep execute there: an entry user:"+d.Name(id)+":--x is enough")
+			add(WorryWay, acc != nil && acc.Service, id,
+				d.Name(id)+" can no longer pass through the folder to anything below",
+				"let it keep execute there: an entry user:"+d.Name(id)+":--x is enough")
 		case k == File && lost&CanRead != 0 && was&CanRead == 0 && acc != nil && acc.Service: // not as everybody does
-			add(WorryReading, false, id, "the service account "+d.Name(id)+" can no longer read it", "let it keep an entry user:"+d.Name(id)+":r--, if it needs that")
+			add(WorryReading, false, id, "the service account "+d.Name(id)+" can no longer read it",
+				"let it keep an entry user:"+d.Name(id)+":r--, if it needs that")
 		}
 	}
 	for _, e := range b.Access.Named() {
 		got := b.Access.Effective(e)
-		if had, ok := a.Access.Find(e.Tag, e.ID); e.Tag == posixacl.Group && got&^had != 0 && (!ok || a.Access.Effective(posixacl.Entry{Tag: e.Tag, ID: e.ID, Perm: had}) != got) {
+		if had, ok := a.Access.Find(e.Tag, e.ID); e.Tag == posixacl.Group && got&^had != 0 &&
+			(!ok || a.Access.Effective(posixacl.Entry{Tag: e.Tag, ID: e.ID, Perm: had}) != got) {
 			id := GID(e.ID)
-			add(WorryJoining, false, id, "group "+d.Name(id)+" gains: whoever joins it has that from their next login on", "have those who join now log in again, and restart services that run in it")
+			add(WorryJoining, false, id,
+				"group "+d.Name(id)+" gains: whoever joins it has that from their next login on",
+				"have those who join now log in again, and restart services that run in it")
 		}
 	}
 	return out
 }
 
-func (p POSIX) fileWorries(to POSIX, d *Directory, add func(kind string, grave bool, who Principal, text, instead string)) {
+func (p POSIX) fileWorries(
+	to POSIX, d *Directory, add func(kind string, grave bool, who Principal, text, instead string),
+) {
 	runsAs := func(p POSIX) bool {
 		return p.Mode&mode.SetUID != 0 || p.Mode&mode.SetGID != 0 && p.Mode&0o010 != 0 || p.Caps != ""
 	}
@@ -152,22 +166,27 @@ func (p POSIX) fileWorries(to POSIX, d *Directory, add func(kind string, grave b
 			return true
 		}
 		for _, e := range p.Access {
-			if e.Tag != posixacl.UserObj && e.Tag != posixacl.Mask && e.Tag != posixacl.Other && p.Access.Effective(e)&mode.Write != 0 {
+			if e.Tag != posixacl.UserObj && e.Tag != posixacl.Mask && e.Tag != posixacl.Other &&
+				p.Access.Effective(e)&mode.Write != 0 {
 				return true
 			}
 		}
 		return false
 	}
 	if runsAs(to) && shared(to) && !(runsAs(p) && shared(p)) {
-		add(WorrySetID, true, "", "it runs with another identity, or with capabilities, and others than its owner can write it", "take writing away from group and others, or the set-ID bit and capabilities")
+		add(WorrySetID, true, "",
+			"it runs with another identity, or with capabilities, and others than its owner can write it",
+			"take writing away from group and others, or the set-ID bit and capabilities")
 	}
 	if to.Mode&mode.SetUID != 0 && to.UID == 0 && p.UID != 0 {
-		add(WorryRoot, true, "", "a program that ran as "+d.Name(UID(p.UID))+" will run as root", "take the set-user-ID bit away, or leave the owner")
+		add(WorryRoot, true, "", "a program that ran as "+d.Name(UID(p.UID))+" will run as root",
+			"take the set-user-ID bit away, or leave the owner")
 	}
 	p.powerWorry(to, d, add)
 	executable := func(p POSIX) bool { return p.Mode&0o111 != 0 }
 	if executable(to) && !executable(p) {
-		add(WorryExecute, false, "", "execute is given to a file that nobody could execute: is it a program?", "use X in modes and entries, which leaves files alone that are no programs")
+		add(WorryExecute, false, "", "execute is given to a file that nobody could execute: is it a program?",
+			"use X in modes and entries, which leaves files alone that are no programs")
 	}
 }
 
@@ -181,9 +200,12 @@ func (p POSIX) folderWorries(to POSIX, add func(kind string, grave bool, who Pri
 		return false
 	}
 	if blind(to.Mode) && !blind(p.Mode) {
-		add(WorryPassing, false, "", "the folder can be listed and not passed through: what is in it stays out of reach, even for its owner", "give execute with read: X in a symbolic mode, or 7 and 5 instead of 6 and 4")
+		add(WorryPassing, false, "",
+			"the folder can be listed and not passed through: what is in it stays out of reach, even for its owner",
+			"give execute with read: X in a symbolic mode, or 7 and 5 instead of 6 and 4")
 	}
 	if len(p.Default.Named()) > 0 && len(to.Default.Named()) == 0 {
-		add(WorryDefaults, false, "", "what is made in the folder later gets no entries any more", "keep the default entries, if what comes later is to have them")
+		add(WorryDefaults, false, "", "what is made in the folder later gets no entries any more",
+			"keep the default entries, if what comes later is to have them")
 	}
 }

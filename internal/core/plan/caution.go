@@ -71,7 +71,15 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 		k := keyOf(w)
 		x := found[k]
 		if x == nil {
-			x = &Caution{Host: c.Host, Kind: w.Kind, Grave: w.Grave, Text: w.Text, Instead: w.Instead, Folder: pathname.Path(pathname.Folder(path)), Example: pathname.Path(path)}
+			x = &Caution{
+				Host:    c.Host,
+				Kind:    w.Kind,
+				Grave:   w.Grave,
+				Text:    w.Text,
+				Instead: w.Instead,
+				Folder:  pathname.Path(pathname.Folder(path)),
+				Example: pathname.Path(path),
+			}
 			if w.Who != "" {
 				x.Account = c.Names.Name(w.Who)
 			}
@@ -97,7 +105,12 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 		x, ok := changes[k]
 		if !ok {
 			opens := len(perm.Between(s.Kind, s.Before, s.After, c.Names).Opens) > 0
-			x = known{perm.Worries(s.Kind, s.Before, s.After, c.Names, c.Matter), opens, perm.Describe(s.Kind, s.Before, c.Names).Owner, perm.Describe(s.Kind, s.After, c.Names).Owner}
+			x = known{
+				perm.Worries(s.Kind, s.Before, s.After, c.Names, c.Matter),
+				opens,
+				perm.Describe(s.Kind, s.Before, c.Names).Owner,
+				perm.Describe(s.Kind, s.After, c.Names).Owner,
+			}
 			changes[k] = x
 		}
 		for _, w := range x.worries {
@@ -156,7 +169,12 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 	}
 	for to, t := range owners {
 		if len(t.from) > 1 {
-			w := perm.Worry{Kind: perm.WorryOwners, Text: fmt.Sprintf("paths of %s will all belong to %s", t, to), Instead: "narrow the change by owner (where: {owner: …}); each path's own owner is among the originals, and a restore gives it back"}
+			w := perm.Worry{
+				Kind: perm.WorryOwners,
+				Text: fmt.Sprintf("paths of %s will all belong to %s", t, to),
+				Instead: "narrow the change by owner (where: {owner: …}); each path's own owner is among the " +
+					"originals, and a restore gives it back",
+			}
 			if x := note(t.example, w); x.Kind == w.Kind {
 				x.Count, x.Folder = t.n, t.folder
 			}
@@ -164,7 +182,8 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 	}
 	out := make([]Caution, 0, len(found))
 	for _, x := range found {
-		sum := sha256.Sum256([]byte(strings.Join([]string{x.Host, x.Kind, x.Account, x.Text, x.Folder.String()}, "\x00")))
+		sum := sha256.Sum256([]byte(strings.Join([]string{x.Host, x.Kind, x.Account, x.Text, x.Folder.String()},
+			"\x00")))
 		x.ID = hex.EncodeToString(sum[:6])
 		out = append(out, *x)
 	}
@@ -175,7 +194,8 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 			}
 			return 1
 		}
-		return cmp.Or(cmp.Compare(a.Kind, b.Kind), pathname.Compare(string(a.Folder), string(b.Folder)), cmp.Compare(a.Account, b.Account), cmp.Compare(a.Text, b.Text))
+		return cmp.Or(cmp.Compare(a.Kind, b.Kind), pathname.Compare(string(a.Folder), string(b.Folder)),
+			cmp.Compare(a.Account, b.Account), cmp.Compare(a.Text, b.Text))
 	})
 	return out, nil
 }
@@ -239,11 +259,16 @@ func (c Checker) exchangers(path string, known map[string]exchangers) (x exchang
 	return x, nil
 }
 
-// unidentified warns of steps that do not say which file they mean. It is grave where they open what lies there, and somebody could have them open
-// something else.
+// unidentified warns of steps that do not say which file they mean. It is grave where they open what lies
+// there, and somebody could have them open something else.
 func (c Checker) unidentified(grave bool) perm.Worry {
-	return perm.Worry{Kind: perm.WorryFiles, Grave: grave, Instead: "draft the plan again while the agent of " + c.Host + " runs",
-		Text: "the host did not answer when the plan was drafted, so that it is not known which files are meant: whatever lies at the paths when it runs is changed, if it is in the state that was reviewed"}
+	return perm.Worry{
+		Kind:    perm.WorryFiles,
+		Grave:   grave,
+		Instead: "draft the plan again while the agent of " + c.Host + " runs",
+		Text: "the host did not answer when the plan was drafted, so that it is not known which files are meant: " +
+			"whatever lies at the paths when it runs is changed, if it is in the state that was reviewed",
+	}
 }
 
 // more stands for what is not told one by one.
@@ -252,8 +277,13 @@ func more(grave bool) perm.Worry {
 	if grave {
 		of = ", grave ones among them"
 	}
-	return perm.Worry{Kind: perm.WorryMore, Grave: grave, Text: fmt.Sprintf("there are more than %d things to warn of%s: the rest is told by its number alone", maxCautions, of),
-		Instead: "draft it in parts, by folder or by group, so that each is told"}
+	return perm.Worry{
+		Kind:  perm.WorryMore,
+		Grave: grave,
+		Text: fmt.Sprintf("there are more than %d things to warn of%s: the rest is told by its number alone",
+			maxCautions, of),
+		Instead: "draft it in parts, by folder or by group, so that each is told",
+	}
 }
 
 // loss is an account's way through a folder.
@@ -273,7 +303,9 @@ func (c Checker) lost(losses []loss, then map[string]perm.Set, note func(string,
 					s = after
 				}
 				looked++
-				matters = looked >= maxBelow || k == perm.File && perm.RightsOf(k, s, l.Who, c.Names)&(perm.CanRead|perm.CanWrite|perm.CanExecute) != 0
+				matters = looked >= maxBelow ||
+					k == perm.File &&
+						perm.RightsOf(k, s, l.Who, c.Names)&(perm.CanRead|perm.CanWrite|perm.CanExecute) != 0
 				return !matters
 			}); err != nil {
 				return err
@@ -324,7 +356,9 @@ func (t *taking) String() string {
 
 // unreached tells what is granted to accounts that cannot get there, since a folder on the way does not let
 // them through, whatever the path itself says.
-func (c Checker) unreached(each func(func(Step) error) error, then map[string]perm.Set, note func(string, perm.Worry) *Caution) error {
+func (c Checker) unreached(
+	each func(func(Step) error) error, then map[string]perm.Set, note func(string, perm.Worry) *Caution,
+) error {
 	type grant struct {
 		who    perm.Principal
 		folder string
@@ -360,8 +394,13 @@ func (c Checker) unreached(each func(func(Step) error) error, then map[string]pe
 				asked[g] = stop
 			}
 			if stop != "" {
-				note(s.Path, perm.Worry{Kind: perm.WorryNothing, Who: id, Text: fmt.Sprintf("%s gains nothing there: %s does not let them pass", c.Names.Name(id), pathname.Escape(stop)),
-					Instead: "let them pass: an entry user:" + c.Names.Name(id) + ":--x on " + pathname.Escape(stop)})
+				note(s.Path, perm.Worry{
+					Kind: perm.WorryNothing,
+					Who:  id,
+					Text: fmt.Sprintf("%s gains nothing there: %s does not let them pass", c.Names.Name(id),
+						pathname.Escape(stop)),
+					Instead: "let them pass: an entry user:" + c.Names.Name(id) + ":--x on " + pathname.Escape(stop),
+				})
 			}
 		}
 		return nil

@@ -24,12 +24,20 @@ func TestDecodingIsFrugal(t *testing.T) {
 		make   func() []byte
 		decode func([]byte) error
 	}{
-		"a chunk of zeros":               {func() []byte { return append([]byte{'P', 1}, make([]byte, MaxChunk-2)...) }, chunk},
-		"a chunk that counts more":       {func() []byte { return binary.AppendUvarint([]byte{'P', 2}, StepsPerChunk) }, chunk},
-		"as long as steps are":           {long, chunk},
-		"more than a chunk":              {func() []byte { return make([]byte, MaxChunk+1) }, chunk},
-		"a manifest of hosts of nothing": {func() []byte { return []byte(`{"hosts":[` + strings.Repeat("{},", 10<<20) + "{}]}") }, manifest},
-		"a manifest of hashes":           {func() []byte { return []byte(`{"hosts":[{"roots":[` + strings.Repeat(`"",`, 10<<20) + `""]}]}`) }, manifest},
+		"a chunk of zeros": {func() []byte { return append([]byte{'P', 1}, make([]byte, MaxChunk-2)...) },
+			chunk},
+		"a chunk that counts more": {func() []byte { return binary.AppendUvarint([]byte{'P', 2}, StepsPerChunk) },
+			chunk},
+		"as long as steps are": {long, chunk},
+		"more than a chunk":    {func() []byte { return make([]byte, MaxChunk+1) }, chunk},
+		"a manifest of hosts of nothing": {
+			func() []byte { return []byte(`{"hosts":[` + strings.Repeat("{},", 10<<20) + "{}]}") },
+			manifest,
+		},
+		"a manifest of hashes": {
+			func() []byte { return []byte(`{"hosts":[{"roots":[` + strings.Repeat(`"",`, 10<<20) + `""]}]}`) },
+			manifest,
+		},
 	} {
 		t.Run(name, func(t *testing.T) {
 			b := c.make()

@@ -246,14 +246,15 @@ type HostPart struct {
 
 // A Manifest is a whole plan: its bytes name every chunk by hash, so its digest stands for all of it.
 type Manifest struct {
-	Format      int        `json:"format"`
-	ID          string     `json:"id"`
-	Kind        Kind       `json:"kind"`
-	Application string     `json:"application"`
-	Title       string     `json:"title"`
-	First       int        `json:"first,omitempty"`   // so many hosts run before the rest; 0: all at once
-	StopAt      int        `json:"stop_at,omitempty"` // and where more than so many percent of their steps are not done, the rest do not run
-	Hosts       []HostPart `json:"hosts"`
+	Format      int    `json:"format"`
+	ID          string `json:"id"`
+	Kind        Kind   `json:"kind"`
+	Application string `json:"application"`
+	Title       string `json:"title"`
+	First       int    `json:"first,omitempty"` // so many hosts run before the rest; 0: all at once
+	// and where more than so many percent of their steps are not done, the rest do not run
+	StopAt int        `json:"stop_at,omitempty"`
+	Hosts  []HostPart `json:"hosts"`
 }
 
 // Wave says in which wave a host runs, by its place among the plan's.
@@ -329,10 +330,13 @@ func (o Order) Sign(key ed25519.PrivateKey) (order, signature []byte) {
 // Verify checks everything that lets an agent act on an order: the signature by the key it
 // pinned, the host it is meant for, the time, the two people, and that the manifest is the one
 // that was approved.
-func Verify(key ed25519.PublicKey, order, signature, manifest []byte, host string, now time.Time) (Order, HostPart, error) {
+func Verify(
+	key ed25519.PublicKey, order, signature, manifest []byte, host string, now time.Time,
+) (Order, HostPart, error) {
 	var o Order
 	if len(key) != ed25519.PublicKeySize || !ed25519.Verify(key, append([]byte(orderContext), order...), signature) {
-		return o, HostPart{}, errors.New("order refused: its signature is not by the key this agent pinned when it enrolled")
+		return o, HostPart{}, errors.New(
+			"order refused: its signature is not by the key this agent pinned when it enrolled")
 	}
 	if err := json.Unmarshal(order, &o); err != nil {
 		return o, HostPart{}, fmt.Errorf("order refused: %w", err)
@@ -343,7 +347,8 @@ func Verify(key ed25519.PublicKey, order, signature, manifest []byte, host strin
 	case !now.Before(o.Expires):
 		return o, HostPart{}, fmt.Errorf("order refused: it expired at %s", o.Expires.Format(time.RFC3339))
 	case len(o.ApprovedBy) == 0 || slices.Contains(o.ApprovedBy, "") || slices.Contains(o.ApprovedBy, o.Author):
-		return o, HostPart{}, fmt.Errorf("order refused: author %q and reviewers %q must be different people", o.Author, o.ApprovedBy)
+		return o, HostPart{}, fmt.Errorf("order refused: author %q and reviewers %q must be different people", o.Author,
+			o.ApprovedBy)
 	case Digest(manifest) != o.Digest:
 		return o, HostPart{}, errors.New("order refused: the plan is not the one that was approved")
 	}

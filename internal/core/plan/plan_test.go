@@ -71,7 +71,8 @@ func TestChunkOfKnownFiles(t *testing.T) {
 	}
 	needless := bytes.Clone(EncodeChunk(steps("/srv/a")))
 	needless[1] = knownChunk
-	if _, err := DecodeChunk(append(needless, noIdentity)); err == nil || !strings.Contains(err.Error(), "does not need") {
+	if _, err := DecodeChunk(append(needless, noIdentity)); err == nil ||
+		!strings.Contains(err.Error(), "does not need") {
 		t.Errorf("a version that is not needed: %v", err)
 	}
 }
@@ -117,8 +118,20 @@ func TestVerify(t *testing.T) {
 	pub, key, _ := ed25519.GenerateKey(nil)
 	_, stranger, _ := ed25519.GenerateKey(nil)
 	now := time.Date(2026, 11, 1, 12, 0, 0, 0, time.UTC)
-	m := Manifest{Format: 1, ID: "p1", Kind: Remediation, Hosts: []HostPart{{Host: "slip-north", Roots: []string{"/srv"}}}}
-	good := Order{Run: "r1", Digest: Digest(m.Bytes()), Host: "slip-north", Author: "quartermaster", ApprovedBy: []string{"harbourmaster"}, Expires: now.Add(time.Hour)}
+	m := Manifest{
+		Format: 1,
+		ID:     "p1",
+		Kind:   Remediation,
+		Hosts:  []HostPart{{Host: "slip-north", Roots: []string{"/srv"}}},
+	}
+	good := Order{
+		Run:        "r1",
+		Digest:     Digest(m.Bytes()),
+		Host:       "slip-north",
+		Author:     "quartermaster",
+		ApprovedBy: []string{"harbourmaster"},
+		Expires:    now.Add(time.Hour),
+	}
 	with := func(f func(*Order)) Order { o := good; f(&o); return o }
 	for _, c := range []struct {
 		name     string
@@ -132,8 +145,10 @@ func TestVerify(t *testing.T) {
 		{"signed by another", good, stranger, m.Bytes(), "slip-north", "signature"},
 		{"another host's", good, key, m.Bytes(), "slip-south", "for host"},
 		{"expired", with(func(o *Order) { o.Expires = now }), key, m.Bytes(), "slip-north", "expired"},
-		{"own approval", with(func(o *Order) { o.ApprovedBy = append(o.ApprovedBy, o.Author) }), key, m.Bytes(), "slip-north", "different people"},
-		{"altered plan", good, key, bytes.Replace(m.Bytes(), []byte("/srv"), []byte("/etc"), 1), "slip-north", "not the one"},
+		{"own approval", with(func(o *Order) { o.ApprovedBy = append(o.ApprovedBy, o.Author) }), key, m.Bytes(),
+			"slip-north", "different people"},
+		{"altered plan", good, key, bytes.Replace(m.Bytes(), []byte("/srv"), []byte("/etc"), 1), "slip-north",
+			"not the one"},
 	} {
 		order, sig := c.order.Sign(c.key)
 		_, _, err := Verify(pub, order, sig, c.manifest, c.host, now)

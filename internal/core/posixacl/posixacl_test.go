@@ -47,8 +47,18 @@ func TestValidate(t *testing.T) {
 		want string
 	}{
 		{"no other", List{{UserObj, NoID, 6}, {GroupObj, NoID, 4}}, "other (other::)"},
-		{"named without mask", List{{UserObj, NoID, 6}, {User, 3, 4}, {GroupObj, NoID, 4}, {Other, NoID, 0}}, "no mask"},
-		{"named twice", List{{UserObj, NoID, 6}, {User, 3, 4}, {User, 3, 5}, {GroupObj, NoID, 4}, {Mask, NoID, 4}, {Other, NoID, 0}}, "twice"},
+		{"named without mask", List{{UserObj, NoID, 6}, {User, 3, 4}, {GroupObj, NoID, 4}, {Other, NoID, 0}},
+			"no mask"},
+		{"named twice",
+			List{
+				{UserObj, NoID, 6},
+				{User, 3, 4},
+				{User, 3, 5},
+				{GroupObj, NoID, 4},
+				{Mask, NoID, 4},
+				{Other, NoID, 0},
+			},
+			"twice"},
 		{"nobody named", List{{User, NoID, 6}}, "names nobody"},
 		{"id where none belongs", List{{UserObj, 5, 6}}, "none belongs"},
 		{"unknown tag", List{{Tag(3), NoID, 6}}, "unknown tag"},

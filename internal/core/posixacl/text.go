@@ -15,7 +15,14 @@ type NameFunc func(Tag, uint32) string
 // An IDFunc finds the id of a name.
 type IDFunc func(Tag, string) (uint32, bool)
 
-var tagWords = map[Tag]string{UserObj: "user", User: "user", GroupObj: "group", Group: "group", Mask: "mask", Other: "other"}
+var tagWords = map[Tag]string{
+	UserObj:  "user",
+	User:     "user",
+	GroupObj: "group",
+	Group:    "group",
+	Mask:     "mask",
+	Other:    "other",
+}
 
 // Text gives one line, entries apart by commas, each as "user:NAME:rwx".
 func (l List) Text(name NameFunc) string {

@@ -17,7 +17,15 @@ func who(tag Tag, name string) (uint32, bool) {
 func nameOf(_ Tag, id uint32) string { return map[uint32]string{7: "purser", 9: "crew"}[id] }
 
 func TestText(t *testing.T) {
-	full := List{{UserObj, NoID, 7}, {User, 7, 7}, {User, 12, 4}, {GroupObj, NoID, 5}, {Group, 9, 6}, {Mask, NoID, 5}, {Other, NoID, 0}}
+	full := List{
+		{UserObj, NoID, 7},
+		{User, 7, 7},
+		{User, 12, 4},
+		{GroupObj, NoID, 5},
+		{Group, 9, 6},
+		{Mask, NoID, 5},
+		{Other, NoID, 0},
+	}
 	const short = "u::rwx,u:purser:rwx,u:12:r--,g::r-x,g:crew:rw-,m::r-x,o::---"
 	const long = "user::rwx\nuser:purser:rwx\t#effective:r-x\nuser:12:r--\ngroup::r-x\ngroup:crew:rw-\t#effective:r--\nmask::r-x\nother::---\n"
 	if got := full.Short(nameOf); got != short {
@@ -27,8 +35,10 @@ func TestText(t *testing.T) {
 		t.Errorf("long %q, want %q", got, long)
 	}
 	for _, s := range []string{
-		short, long, full.Text(nameOf), strings.ReplaceAll(long, "\n", "\r\n"), "# remark\n\n " + strings.ReplaceAll(short, ",", " , "),
-		"o::0,m::5,g:crew:6,g::5,u:12:4,u:7:7,u::7", "user::xwr,user:purser:rwx,user:12:r,group::rx,group:crew:wr,mask::rx,other::-",
+		short, long, full.Text(nameOf), strings.ReplaceAll(long, "\n", "\r\n"),
+		"# remark\n\n " + strings.ReplaceAll(short, ",", " , "),
+		"o::0,m::5,g:crew:6,g::5,u:12:4,u:7:7,u::7",
+		"user::xwr,user:purser:rwx,user:12:r,group::rx,group:crew:wr,mask::rx,other::-",
 	} {
 		got, defaults, err := ParseText(s, who)
 		if err != nil || defaults != nil || !reflect.DeepEqual(got, full) {
@@ -36,7 +46,8 @@ func TestText(t *testing.T) {
 		}
 	}
 	access, defaults, err := ParseText("u::rw-,g::r--,o::---,default:u::rwx,d:g::r-x,d:o::---", who)
-	if err != nil || access.Text(nil) != "user::rw-,group::r--,other::---" || defaults.Text(nil) != "user::rwx,group::r-x,other::---" {
+	if err != nil || access.Text(nil) != "user::rw-,group::r--,other::---" ||
+		defaults.Text(nil) != "user::rwx,group::r-x,other::---" {
 		t.Errorf("%v, %v, %v", access, defaults, err)
 	}
 }
@@ -44,11 +55,12 @@ func TestText(t *testing.T) {
 // An error says which character, and what was expected there.
 func TestTextErrors(t *testing.T) {
 	for s, want := range map[string]string{
-		"":                            "is empty",
-		"user":                        "ends after 4 characters where a colon after one of user, group, mask",
-		"owner::rwx":                  "character 1 is 'o', want one of user, group, mask, other, default",
-		"u::rwx,g::r-x,o::--q":        "character 20 is 'q', want a comma or a line end",
-		"u::rwx,g::8,o::-":            "character 11 is '8', want permissions: letters out of r, w, x and -, or one octal digit",
+		"":                     "is empty",
+		"user":                 "ends after 4 characters where a colon after one of user, group, mask",
+		"owner::rwx":           "character 1 is 'o', want one of user, group, mask, other, default",
+		"u::rwx,g::r-x,o::--q": "character 20 is 'q', want a comma or a line end",
+		"u::rwx,g::8,o::-": "character 11 is '8', want permissions: letters out of r, w, x and -, or " +
+			"one octal digit",
 		"u::rrx,g::-,o::-":            "character 5 is 'r', want each of r, w and x once",
 		"mask:purser:rwx":             "character 6 is 'p', want a second colon: mask names nobody",
 		"u:purser rwx":                "ends after 12 characters where a colon after the name",

@@ -1,5 +1,5 @@
-// Package succession tells which key signs in place of another: each step is signed by the key that stands down, so that whoever knows one of
-// the keys can follow to the newest, and never back.
+// Package succession tells which key signs in place of another: each step is signed by the key that stands
+// down, so that whoever knows one of the keys can follow to the newest, and never back.
 package succession
 
 import (
@@ -25,7 +25,8 @@ const MaxSteps = 100
 var ErrBroken = errors.New("the keys do not follow on each other")
 
 func (s Handover) signed() []byte {
-	return fmt.Appendf(nil, "idletally succession 1\nfrom %x\nto %x\nat %s\n", []byte(s.From), []byte(s.To), s.At.UTC().Format(time.RFC3339))
+	return fmt.Appendf(nil, "idletally succession 1\nfrom %x\nto %x\nat %s\n", []byte(s.From), []byte(s.To),
+		s.At.UTC().Format(time.RFC3339))
 }
 
 // Next makes the step from one key to another.
@@ -35,7 +36,8 @@ func Next(from ed25519.PrivateKey, to ed25519.PublicKey, at time.Time) Handover 
 	return s
 }
 
-// Check returns ErrBroken unless each step is signed by the key that stands down, starts from the one before, and no key comes twice.
+// Check returns ErrBroken unless each step is signed by the key that stands down, starts from the one before,
+// and no key comes twice.
 func Check(line []Handover) error {
 	if len(line) > MaxSteps {
 		return fmt.Errorf("%w: there are %d steps: at most %d are followed", ErrBroken, len(line), MaxSteps)
@@ -58,8 +60,8 @@ func Check(line []Handover) error {
 	return nil
 }
 
-// Follow gives the newest key that one leads to, which is that key itself where it has not stood down. It returns ErrBroken for a line that
-// does not pass Check: nobody is followed by a part of it.
+// Follow gives the newest key that one leads to, which is that key itself where it has not stood down. It
+// returns ErrBroken for a line that does not pass Check: nobody is followed by a part of it.
 func Follow(key ed25519.PublicKey, line []Handover) (ed25519.PublicKey, error) {
 	if err := Check(line); err != nil {
 		return key, err

@@ -27,7 +27,8 @@ func keys(t *testing.T, n int) (all []ed25519.PrivateKey, line []Handover) {
 
 func public(k ed25519.PrivateKey) ed25519.PublicKey { return k.Public().(ed25519.PublicKey) }
 
-// From each key the newest is reached, by what came over a wire; a key that nobody succeeded, or that is not of the line, stays.
+// From each key the newest is reached, by what came over a wire; a key that nobody succeeded, or that is not
+// of the line, stays.
 func TestFollow(t *testing.T) {
 	all, line := keys(t, 5)
 	stranger, _ := keys(t, 1)
@@ -59,14 +60,24 @@ func TestFollowsNothingElse(t *testing.T) {
 	all, line := keys(t, 4)
 	thief, _ := keys(t, 1)
 	for what, spoil := range map[string]func(s []Handover) []Handover{
-		"another key at the end":    func(s []Handover) []Handover { s[2].To = public(thief[0]); return s },
-		"signed by somebody else":   func(s []Handover) []Handover { s[1] = Next(thief[0], s[1].To, s[1].At); s[1].From = s[0].To; return s },
-		"another time":              func(s []Handover) []Handover { s[1].At = s[1].At.Add(time.Second); return s },
-		"a step left out":           func(s []Handover) []Handover { return append(s[:1], s[2]) },
-		"another order":             func(s []Handover) []Handover { s[0], s[1] = s[1], s[0]; return s },
-		"back to the first":         func(s []Handover) []Handover { return append(s, Next(all[3], public(all[0]), time.Now())) },
-		"to itself":                 func(s []Handover) []Handover { return append(s, Next(all[3], public(all[3]), time.Now())) },
-		"two that follow on one":    func(s []Handover) []Handover { return append(s[:1], Next(all[0], public(thief[0]), time.Now())) },
+		"another key at the end": func(s []Handover) []Handover { s[2].To = public(thief[0]); return s },
+		"signed by somebody else": func(s []Handover) []Handover {
+			s[1] = Next(thief[0], s[1].To, s[1].At)
+			s[1].From = s[0].To
+			return s
+		},
+		"another time":    func(s []Handover) []Handover { s[1].At = s[1].At.Add(time.Second); return s },
+		"a step left out": func(s []Handover) []Handover { return append(s[:1], s[2]) },
+		"another order":   func(s []Handover) []Handover { s[0], s[1] = s[1], s[0]; return s },
+		"back to the first": func(s []Handover) []Handover {
+			return append(s, Next(all[3], public(all[0]), time.Now()))
+		},
+		"to itself": func(s []Handover) []Handover {
+			return append(s, Next(all[3], public(all[3]), time.Now()))
+		},
+		"two that follow on one": func(s []Handover) []Handover {
+			return append(s[:1], Next(all[0], public(thief[0]), time.Now()))
+		},
 		"a key of another length":   func(s []Handover) []Handover { s[0].To = s[0].To[:31]; return s },
 		"no key":                    func(s []Handover) []Handover { s[0].From = nil; return s },
 		"more than anybody follows": func([]Handover) []Handover { _, long := keys(t, MaxSteps+2); return long },

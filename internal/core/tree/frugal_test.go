@@ -24,12 +24,20 @@ func TestDecodeIsFrugal(t *testing.T) {
 		make  func() []byte
 		sound bool
 	}{
-		"counts of what is not there":          {func() []byte { return append(folder(MaxNode-16), make([]byte, MaxNode-16)...) }, false},
-		"zeros":                                {func() []byte { return append(folder(0, MaxNode/minEntry-16), make([]byte, MaxNode-16)...) }, false},
-		"as many entries as there may be":      {func() []byte { return Encode(Node{Entries: shortNames(MaxEntries)}) }, true},
-		"one more":                             {func() []byte { return Encode(Node{Entries: shortNames(MaxEntries + 1)}) }, false},
-		"as many sets as there may be":         {func() []byte { return Encode(Node{Entries: ownSets(MaxSets)}) }, true},
-		"one more set":                         {func() []byte { return Encode(Node{Entries: ownSets(MaxSets + 1)}) }, false},
+		"counts of what is not there": {
+			func() []byte { return append(folder(MaxNode-16), make([]byte, MaxNode-16)...) },
+			false,
+		},
+		"zeros": {func() []byte { return append(folder(0, MaxNode/minEntry-16), make([]byte, MaxNode-16)...) },
+			false},
+		"as many entries as there may be": {func() []byte { return Encode(Node{Entries: shortNames(MaxEntries)}) },
+			true},
+		"one more": {func() []byte { return Encode(Node{Entries: shortNames(MaxEntries + 1)}) },
+			false},
+		"as many sets as there may be": {func() []byte { return Encode(Node{Entries: ownSets(MaxSets)}) },
+			true},
+		"one more set": {func() []byte { return Encode(Node{Entries: ownSets(MaxSets + 1)}) },
+			false},
 		"many entries that have all they can":  {func() []byte { return Encode(Node{Entries: rich(300_000)}) }, true},
 		"more bytes than a node has":           {func() []byte { return make([]byte, MaxNode+1) }, false},
 		"the same set, as often as there room": {func() []byte { return sameSets(MaxSets) }, false},

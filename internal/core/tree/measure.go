@@ -7,8 +7,9 @@ import (
 	"idletally/internal/core/pathname"
 )
 
-// Bounds of a snapshot. Trees are made by whoever has an account on a host, and nodes by whoever has an agent's key; what
-// walks a tree holds the nodes from its root to where it is, so these bound what any walk takes.
+// Bounds of a snapshot. Trees are made by whoever has an account on a host, and nodes by whoever has an
+// agent's key; what walks a tree holds the nodes from its root to where it is, so these bound what any walk
+// takes.
 const (
 	MaxDepth = 1024      // folders within each other
 	MaxBelow = 8 << 10   // bytes of a path below its root
@@ -19,8 +20,8 @@ const (
 // ErrTooLarge says that a folder, or what is below it, passes one of the bounds.
 var ErrTooLarge = errors.New("too large")
 
-// Weight is about how many bytes an entry takes in memory, as one of a node. before is the set of the entry before it in
-// the node: neighbours are mostly alike, and share it.
+// Weight is about how many bytes an entry takes in memory, as one of a node. before is the set of the entry
+// before it in the node: neighbours are mostly alike, and share it.
 func (e *Entry) Weight(before *Entry) int {
 	n := 96 + len(e.Name)
 	if before == nil || before.Set != e.Set {
@@ -78,8 +79,8 @@ func (n *Node) Measure() (own Measure, branches []Branch) {
 	return own, branches
 }
 
-// Grow gives the measure of a folder from its own and those of its subfolders, in the order of its branches. ErrTooLarge
-// says which bound it passes.
+// Grow gives the measure of a folder from its own and those of its subfolders, in the order of its branches.
+// ErrTooLarge says which bound it passes.
 func (m Measure) Grow(branches []Branch, measures []Measure) (Measure, error) {
 	var deepest, heaviest int
 	for i, c := range measures {

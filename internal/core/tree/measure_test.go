@@ -98,7 +98,8 @@ func TestGrowRefuses(t *testing.T) {
 			h = m.Add(c.level(h))
 		}
 		_, err := measured(t, m, h)
-		if c.says == "" && err != nil || c.says != "" && (!errors.Is(err, ErrTooLarge) || !strings.Contains(err.Error(), c.says)) {
+		if c.says == "" && err != nil ||
+			c.says != "" && (!errors.Is(err, ErrTooLarge) || !strings.Contains(err.Error(), c.says)) {
 			t.Errorf("%s: %v, want %q", name, err, c.says)
 		}
 	}

@@ -206,7 +206,9 @@ func decode(b []byte, known map[string]perm.Set) (Node, error) {
 		return Node{}, errors.New("these bytes are no node")
 	}
 	if b[1] != plainNode && b[1] != richNode {
-		return Node{}, fmt.Errorf("node has format version %d, this program reads %d and %d: is it older than the one that wrote it?", b[1], plainNode, richNode)
+		return Node{}, fmt.Errorf(
+			"node has format version %d, this program reads %d and %d: is it older than the one that wrote it?", b[1],
+			plainNode, richNode)
 	}
 	n := Node{Forest: b[0] == forestMark}
 	// Names and sets are parts of one string: a node is one allocation, however many it has.
@@ -340,7 +342,8 @@ func checkName(forest bool, name string) error {
 	if forest {
 		return pathname.Check(name)
 	}
-	if name == "" || name == "." || name == ".." || len(name) > pathname.MaxName || strings.IndexByte(name, '/') >= 0 || strings.IndexByte(name, 0) >= 0 {
+	if name == "" || name == "." || name == ".." || len(name) > pathname.MaxName ||
+		strings.IndexByte(name, '/') >= 0 || strings.IndexByte(name, 0) >= 0 {
 		return fmt.Errorf("node holds the impossible name %q", pathname.Escape(name))
 	}
 	return nil

@@ -26,8 +26,8 @@ func bush(m Memory, r *rand.Rand, depth int) Hash {
 	return m.Add(n)
 }
 
-// Order is the order of a walk, whatever the roots are called. Each path that a walk meets is found; one in a folder that could not be read
-// is told apart from one that is not there.
+// Order is the order of a walk, whatever the roots are called. Each path that a walk meets is found; one in a
+// folder that could not be read is told apart from one that is not there.
 func TestOrder(t *testing.T) {
 	r := seeded.Rand(t)
 	for range 50 {
@@ -35,7 +35,12 @@ func TestOrder(t *testing.T) {
 		var forest Node
 		roots := []string{"/srv/a/c", "/srv/a-b", "/srv/a.b", "/srv/a0/b/c", "/srv/ab"}
 		for _, root := range slices.Sorted(slices.Values(roots)) {
-			forest.Entries = append(forest.Entries, Entry{Name: root, Kind: perm.Folder, Set: perm.POSIX{}.Set(), Child: bush(m, r, 3)})
+			forest.Entries = append(forest.Entries, Entry{
+				Name:  root,
+				Kind:  perm.Folder,
+				Set:   perm.POSIX{}.Set(),
+				Child: bush(m, r, 3),
+			})
 		}
 		forest.Forest = true
 		h := m.Add(forest)
@@ -53,7 +58,9 @@ func TestOrder(t *testing.T) {
 			switch {
 			case e.Gap == Whole && (!errors.Is(err, ErrNoPath) || IsUnread(err)):
 				t.Errorf("in %s: %v", path, err)
-			case e.Gap != Whole && (!errors.As(err, &unread) || *unread != UnreadError{path + "/none/such", path, e.Gap} || errors.Is(err, ErrNoPath)):
+			case e.Gap != Whole &&
+				(!errors.As(err, &unread) || *unread != UnreadError{path + "/none/such", path, e.Gap} ||
+					errors.Is(err, ErrNoPath)):
 				t.Errorf("in %s, which is %s: %v", path, e.Gap, err)
 			}
 			return nil

@@ -196,7 +196,8 @@ func TestEach(t *testing.T) {
 	leaf := m.Add(Node{Entries: []Entry{file("x")}})
 	var many Node
 	for i := range 3*batch + 1 {
-		many.Entries = append(many.Entries, in(fmt.Sprintf("%04d", i), m.Add(Node{Entries: []Entry{file(fmt.Sprint(i)), in("leaf", leaf)}})))
+		many.Entries = append(many.Entries,
+			in(fmt.Sprintf("%04d", i), m.Add(Node{Entries: []Entry{file(fmt.Sprint(i)), in("leaf", leaf)}})))
 	}
 	forest := m.Add(Node{Forest: true, Entries: []Entry{in("/a", m.Add(many)), in("/b", leaf)}})
 	seen := map[Hash]bool{}

@@ -23,14 +23,19 @@ func Walk(ctx context.Context, src Source, forest Hash, visit func(path string, 
 }
 
 // WalkBelow visits what is in a folder, and all below it.
-func WalkBelow(ctx context.Context, src Source, folder *Node, path string, visit func(path string, e Entry) error) error {
-	return fold(ctx, NewReader(src), path, folder, struct{}{}, func(path string, e Entry, s struct{}) (struct{}, error) {
-		return s, visit(path, e)
-	})
+func WalkBelow(
+	ctx context.Context, src Source, folder *Node, path string, visit func(path string, e Entry) error,
+) error {
+	return fold(ctx, NewReader(src), path, folder, struct{}{},
+		func(path string, e Entry, s struct{}) (struct{}, error) {
+			return s, visit(path, e)
+		})
 }
 
 // Fold walks like Walk and hands each folder's content a value that the visit of the folder gave.
-func Fold[S any](ctx context.Context, src Source, forest Hash, start S, visit func(path string, e Entry, in S) (S, error)) error {
+func Fold[S any](
+	ctx context.Context, src Source, forest Hash, start S, visit func(path string, e Entry, in S) (S, error),
+) error {
 	r := NewReader(src)
 	roots, err := r.Load(ctx, forest)
 	if err != nil {
@@ -52,7 +57,9 @@ type level[S any] struct {
 }
 
 // fold keeps the folders that it is in on a stack of its own: how deep they lie within each other others say.
-func fold[S any](ctx context.Context, r *Reader, at string, n *Node, in S, visit func(string, Entry, S) (S, error)) error {
+func fold[S any](
+	ctx context.Context, r *Reader, at string, n *Node, in S, visit func(string, Entry, S) (S, error),
+) error {
 	stack := []*level[S]{{at: at, of: n, in: in, below: Children{Reader: r, Of: n}}}
 	for len(stack) > 0 {
 		l := stack[len(stack)-1]
@@ -87,8 +94,9 @@ func fold[S any](ctx context.Context, r *Reader, at string, n *Node, in S, visit
 	return nil
 }
 
-// Order gives the order in which a walk of a forest with these roots meets paths: root by root, by their bytes, and below each as
-// pathname.Compare has it. Those two differ: /srv/a-b comes before /srv/a/c as a root, and behind it as a path.
+// Order gives the order in which a walk of a forest with these roots meets paths: root by root, by their
+// bytes, and below each as pathname.Compare has it. Those two differ: /srv/a-b comes before /srv/a/c as a
+// root, and behind it as a path.
 func Order(roots []string) func(a, b string) int {
 	number := map[string]int{}
 	for i, r := range slices.Sorted(slices.Values(roots)) {
@@ -110,14 +118,16 @@ func Order(roots []string) func(a, b string) int {
 // ErrNoPath says that a snapshot does not hold a path.
 var ErrNoPath = errors.New("path is not in the snapshot")
 
-// An UnreadError says that a path lies in a folder whose content is not in a snapshot: nobody knows whether the path was there.
+// An UnreadError says that a path lies in a folder whose content is not in a snapshot: nobody knows whether
+// the path was there.
 type UnreadError struct {
 	Path, Folder string
 	Gap          Gap // of the folder
 }
 
 func (e *UnreadError) Error() string {
-	return fmt.Sprintf("%s: nobody could look: the content of %s is not in the snapshot: %s", pathname.Escape(e.Path), pathname.Escape(e.Folder), e.Gap)
+	return fmt.Sprintf("%s: nobody could look: the content of %s is not in the snapshot: %s", pathname.Escape(e.Path),
+		pathname.Escape(e.Folder), e.Gap)
 }
 
 // IsUnread says whether an error is an UnreadError.
@@ -138,8 +148,8 @@ func Lookup(ctx context.Context, src Source, forest Hash, path string) (Entry, *
 	return steps[len(steps)-1], node, nil
 }
 
-// Trace finds one path and gives every entry on the way to it, from its root on. ErrNoPath says that the path is not there, an
-// UnreadError that nobody knows.
+// Trace finds one path and gives every entry on the way to it, from its root on. ErrNoPath says that the path
+// is not there, an UnreadError that nobody knows.
 func Trace(ctx context.Context, src Source, forest Hash, path string) ([]Entry, *Node, error) {
 	nodes, err := Load(ctx, src, forest)
 	if err != nil {

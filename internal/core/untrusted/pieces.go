@@ -35,7 +35,8 @@ func (p *Pieces) Next(least, most int) ([]byte, error) {
 	case err != nil:
 		return nil, err
 	case n > uint64(most) || int64(n) > p.left:
-		return nil, fmt.Errorf("%w: a piece of %d bytes is larger than what is read: at most %d", ErrTooMuch, n, max(0, min(int64(most), p.left)))
+		return nil, fmt.Errorf("%w: a piece of %d bytes is larger than what is read: at most %d", ErrTooMuch, n,
+			max(0, min(int64(most), p.left)))
 	case n < uint64(least):
 		return nil, fmt.Errorf("a piece of %d bytes cannot be what comes here", n)
 	}

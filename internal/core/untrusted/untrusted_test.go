@@ -92,7 +92,8 @@ func TestPieces(t *testing.T) {
 		}
 	}
 	whole := pack("one", strings.Repeat("x", 3<<20))
-	if got, err := next(whole, 4<<20, 1, 3<<20); err != io.EOF || len(got) != 2 || got[0] != "one" || len(got[1]) != 3<<20 {
+	if got, err := next(whole, 4<<20, 1, 3<<20); err != io.EOF || len(got) != 2 || got[0] != "one" ||
+		len(got[1]) != 3<<20 {
 		t.Errorf("%d pieces, %v", len(got), err)
 	}
 	for name, c := range map[string]struct {

@@ -1,5 +1,6 @@
-// Package verdict says what may be said of an application on its hosts. All is as declared only where each of its hosts was looked at, not too
-// long ago, with the last look a success, at everything, and nothing was found that nobody accepted: whatever else is so comes first.
+// Package verdict says what may be said of an application on its hosts. All is as declared only where each of
+// its hosts was looked at, not too long ago, with the last look a success, at everything, and nothing was
+// found that nobody accepted: whatever else is so comes first.
 package verdict
 
 import (
@@ -40,7 +41,8 @@ type Look struct {
 	Unread    int64     // paths that could not be judged
 }
 
-// States gives all that holds of a look at a time, what is known least of first. It is never empty; Declared stands alone.
+// States gives all that holds of a look at a time, what is known least of first. It is never empty; Declared
+// stands alone.
 func (l Look) States(now time.Time) (all []State) {
 	for _, x := range []struct {
 		so bool

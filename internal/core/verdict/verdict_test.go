@@ -20,9 +20,12 @@ var faults = []struct {
 	mar   func(*Look)
 }{
 	{Never, "never looked at", func(l *Look) { *l = Look{Published: 3} }},
-	{Failed, "the last look failed: the agent ran out of memory", func(l *Look) { l.Failed = "the agent ran out of memory" }},
-	{Old, "last looked at 3 days ago, which is too long", func(l *Look) { l.At, l.Until = now.Add(-80*time.Hour), now.Add(-54*time.Hour) }},
-	{Old, "looked at 3 days from now: a clock is wrong", func(l *Look) { l.At, l.Until = now.Add(80*time.Hour), now.Add(106*time.Hour) }},
+	{Failed, "the last look failed: the agent ran out of memory",
+		func(l *Look) { l.Failed = "the agent ran out of memory" }},
+	{Old, "last looked at 3 days ago, which is too long",
+		func(l *Look) { l.At, l.Until = now.Add(-80*time.Hour), now.Add(-54*time.Hour) }},
+	{Old, "looked at 3 days from now: a clock is wrong",
+		func(l *Look) { l.At, l.Until = now.Add(80*time.Hour), now.Add(106*time.Hour) }},
 	{Behind, "held against edition 2, and edition 3 counts", func(l *Look) { l.Edition = 2 }},
 	{Unread, "1 path could not be read", func(l *Look) { l.Unread = 1 }},
 	{Drifted, "12 findings", func(l *Look) { l.Findings = 12 }},
@@ -40,7 +43,8 @@ func TestLook(t *testing.T) {
 		}
 		for _, g := range faults[i+1:] { // the earlier one is said first, and the later one too
 			both := l
-			if g.mar(&both); f.state != Never && f.state != g.state && !slices.Equal(both.States(now), []State{f.state, g.state}) {
+			g.mar(&both)
+			if f.state != Never && f.state != g.state && !slices.Equal(both.States(now), []State{f.state, g.state}) {
 				t.Errorf("%s and %s: %v", f.state, g.state, both.States(now))
 			}
 		}
@@ -70,7 +74,8 @@ func TestTally(t *testing.T) {
 			if holds := a == 0 && b == 0; got.Holds() != holds || (got.State() == Declared) != holds {
 				t.Errorf("%s and %s: %+v", some[a].State(now), some[b].State(now), got)
 			}
-			if first := slices.Index(States, got.State()); first > slices.Index(States, some[a].State(now)) || first > slices.Index(States, some[b].State(now)) {
+			first := slices.Index(States, got.State())
+			if first > slices.Index(States, some[a].State(now)) || first > slices.Index(States, some[b].State(now)) {
 				t.Errorf("%s and %s: %s", some[a].State(now), some[b].State(now), got.State())
 			}
 		}
@@ -83,7 +88,8 @@ func TestTally(t *testing.T) {
 		{some[:1], "everything is as declared"},
 		{[]Look{some[0], some[0]}, "everything is as declared on all 2 hosts"},
 		{[]Look{some[0], some[1], some[7]}, "1 of 3 hosts was never looked at; 1 has drifted; 1 is as declared"},
-		{[]Look{{At: now.Add(-time.Hour), Until: now, Edition: 3, Published: 3, Findings: 2}}, "the host was looked at too long ago, and has drifted"},
+		{[]Look{{At: now.Add(-time.Hour), Until: now, Edition: 3, Published: 3, Findings: 2}},
+			"the host was looked at too long ago, and has drifted"},
 		{some[3:4], "the host was looked at too long ago"},
 	} {
 		if got := Of(c.looks, now); got.Says() != c.says || got.Holds() != (got.State() == Declared) {
@@ -96,8 +102,17 @@ func TestTally(t *testing.T) {
 }
 
 func TestAge(t *testing.T) {
-	for d, want := range map[time.Duration]string{-time.Second: "0 seconds", time.Second: "1 second", 59 * time.Second: "59 seconds", time.Minute: "1 minute",
-		59*time.Minute + 59*time.Second: "59 minutes", time.Hour: "1 hour", 47 * time.Hour: "47 hours", 48 * time.Hour: "2 days", 8000 * time.Hour: "333 days"} {
+	for d, want := range map[time.Duration]string{
+		-time.Second:                    "0 seconds",
+		time.Second:                     "1 second",
+		59 * time.Second:                "59 seconds",
+		time.Minute:                     "1 minute",
+		59*time.Minute + 59*time.Second: "59 minutes",
+		time.Hour:                       "1 hour",
+		47 * time.Hour:                  "47 hours",
+		48 * time.Hour:                  "2 days",
+		8000 * time.Hour:                "333 days",
+	} {
 		if got := Age(d); got != want {
 			t.Errorf("%s: %q, not %q", d, got, want)
 		}

@@ -17,9 +17,9 @@ import (
 	"idletally/internal/core/plan"
 )
 
-// Somebody swaps what lies at the paths of a plan, again and again, while it is carried out: nothing outside is
-// ever changed, and of what is inside only what was reviewed. Everything that is swapped in is in the reviewed state, so
-// that only where it lies can give it away.
+// Somebody swaps what lies at the paths of a plan, again and again, while it is carried out: nothing outside
+// is ever changed, and of what is inside only what was reviewed. Everything that is swapped in is in the
+// reviewed state, so that only where it lies can give it away.
 func TestSwaps(t *testing.T) {
 	exchange := func(a, b string) func() {
 		return func() { unix.Renameat2(unix.AT_FDCWD, a, unix.AT_FDCWD, b, unix.RENAME_EXCHANGE) }
@@ -76,7 +76,8 @@ func TestSwaps(t *testing.T) {
 			}
 		}, plan.Skipped, plan.Skipped},
 		{"a second name of one outside that comes and goes", func(dir, outside string) func() {
-			x, aside, victim := filepath.Join(dir, "folder", "x"), filepath.Join(dir, "folder", "aside"), filepath.Join(outside, "x")
+			x, aside, victim := filepath.Join(dir, "folder", "x"), filepath.Join(dir, "folder", "aside"),
+				filepath.Join(outside, "x")
 			return func() {
 				unix.Rename(x, aside)
 				for range 20 {
@@ -90,7 +91,8 @@ func TestSwaps(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			outside, dir := t.TempDir(), t.TempDir()
 			victim, file := filepath.Join(outside, "x"), filepath.Join(dir, "folder", "x")
-			if err := errors.Join(os.WriteFile(victim, nil, 0o644), os.Mkdir(filepath.Join(dir, "folder"), 0o755), os.WriteFile(file, nil, 0o644)); err != nil {
+			if err := errors.Join(os.WriteFile(victim, nil, 0o644), os.Mkdir(filepath.Join(dir, "folder"), 0o755),
+				os.WriteFile(file, nil, 0o644)); err != nil {
 				t.Fatal(err)
 			}
 			before := look(t, outside, victim).State.Set()
@@ -119,11 +121,17 @@ func TestSwaps(t *testing.T) {
 					}
 				}
 			}()
-			step := plan.Step{Path: file, Kind: perm.File, Before: before, After: perm.POSIX{UID: 1234, Mode: 0o600}.Set()}
+			step := plan.Step{
+				Path:   file,
+				Kind:   perm.File,
+				Before: before,
+				After:  perm.POSIX{UID: 1234, Mode: 0o600}.Set(),
+			}
 			outcomes := map[plan.Outcome]int{}
 			both := func() bool { return outcomes[plan.Done] > 0 && outcomes[c.met]+outcomes[c.met2] > 0 }
 			for i := 0; i < rounds || i < most && !both(); i++ {
-				if err := errors.Join(inside.Chown(0, 0), inside.Chmod(0o644)); err != nil { // whatever the last round left
+				if err := errors.Join(inside.Chown(0, 0), inside.Chmod(0o644)); err != nil {
+					// whatever the last round left
 					t.Fatal(err)
 				}
 				w := &world{dir: dir, steps: []plan.Step{step}, chunks: Memory{{step}}}
@@ -139,7 +147,8 @@ func TestSwaps(t *testing.T) {
 					t.Fatalf("round %d: the file outside was changed", i)
 				}
 				if st, err := inside.Stat(); err != nil || (st.Mode().Perm() == 0o600) != (res.Outcome == plan.Done) {
-					t.Fatalf("round %d: %s %s, but the file inside has the mode %v, %v", i, res.Outcome, res.Reason, st.Mode(), err)
+					t.Fatalf("round %d: %s %s, but the file inside has the mode %v, %v", i, res.Outcome, res.Reason,
+						st.Mode(), err)
 				}
 			}
 			close(stop)
@@ -161,10 +170,16 @@ func TestSwapsInTheMiddle(t *testing.T) {
 	for i := range files {
 		name := fmt.Sprintf("x%03d", i)
 		folder := filepath.Join(dir, fmt.Sprintf("f%d", i/100))
-		if err := errors.Join(os.MkdirAll(folder, 0o755), os.WriteFile(filepath.Join(folder, name), nil, 0o644), os.WriteFile(filepath.Join(outside, name), nil, 0o644)); err != nil {
+		if err := errors.Join(os.MkdirAll(folder, 0o755), os.WriteFile(filepath.Join(folder, name), nil, 0o644),
+			os.WriteFile(filepath.Join(outside, name), nil, 0o644)); err != nil {
 			t.Fatal(err)
 		}
-		w.steps = append(w.steps, plan.Step{Path: filepath.Join(folder, name), Kind: perm.File, Before: state, After: perm.POSIX{UID: 1234, Mode: 0o600}.Set()})
+		w.steps = append(w.steps, plan.Step{
+			Path:   filepath.Join(folder, name),
+			Kind:   perm.File,
+			Before: state,
+			After:  perm.POSIX{UID: 1234, Mode: 0o600}.Set(),
+		})
 		if err := os.Link(filepath.Join(outside, name), filepath.Join(dir, "trap-"+name)); err != nil {
 			t.Fatal(err)
 		}
@@ -180,7 +195,8 @@ func TestSwapsInTheMiddle(t *testing.T) {
 				return
 			case <-time.After(300 * time.Microsecond): // what is never left alone is never changed
 				p := w.steps[n%files].Path
-				unix.Renameat2(unix.AT_FDCWD, p, unix.AT_FDCWD, filepath.Join(dir, "trap-"+filepath.Base(p)), unix.RENAME_EXCHANGE)
+				unix.Renameat2(unix.AT_FDCWD, p, unix.AT_FDCWD, filepath.Join(dir, "trap-"+filepath.Base(p)),
+					unix.RENAME_EXCHANGE)
 			}
 		}
 	}()
@@ -230,7 +246,13 @@ func (w *world) undo(j *Journal) *world {
 	b := &world{dir: w.dir}
 	for i, res := range j.Results() {
 		if o, ok := j.Original(i); ok && res.Outcome == plan.Done {
-			b.steps = append(b.steps, plan.Step{Path: w.steps[i].Path, Kind: w.steps[i].Kind, Before: w.steps[i].After, After: o.Set, File: o.File})
+			b.steps = append(b.steps, plan.Step{
+				Path:   w.steps[i].Path,
+				Kind:   w.steps[i].Kind,
+				Before: w.steps[i].After,
+				After:  o.Set,
+				File:   o.File,
+			})
 		}
 	}
 	b.chunks = Memory{b.steps}

@@ -59,7 +59,8 @@ func randomAfter(r *rand.Rand, k perm.Kind) perm.Set {
 		return p.Set()
 	}
 	if r.IntN(2) == 0 {
-		l := posixacl.Build(p.Mode.Owner(), 5, p.Mode.Other(), posixacl.List{{Tag: posixacl.User, ID: 1000 + r.Uint32N(3), Perm: mode.Perm(r.UintN(8))}}, nil)
+		l := posixacl.Build(p.Mode.Owner(), 5, p.Mode.Other(),
+			posixacl.List{{Tag: posixacl.User, ID: 1000 + r.Uint32N(3), Perm: mode.Perm(r.UintN(8))}}, nil)
 		mask, _ := l.Find(posixacl.Mask, posixacl.NoID)
 		p.Access, p.Mode = l, p.Mode.With(p.Mode.Owner(), mask, p.Mode.Other())
 	}
@@ -93,7 +94,12 @@ func makeWorld(t testing.TB, r *rand.Rand, folders int) *world {
 			t.Fatal(err)
 		}
 		i := look(t, w.dir, p)
-		w.steps = append(w.steps, plan.Step{Path: p, Kind: i.Kind, Before: i.State.Set(), After: randomAfter(r, i.Kind)})
+		w.steps = append(w.steps, plan.Step{
+			Path:   p,
+			Kind:   i.Kind,
+			Before: i.State.Set(),
+			After:  randomAfter(r, i.Kind),
+		})
 		return nil
 	})
 	slices.SortFunc(w.steps, func(a, b plan.Step) int { return pathname.Compare(a.Path, b.Path) })
@@ -264,10 +270,13 @@ func TestRefusedAndSkipped(t *testing.T) {
 	before := perm.POSIX{Mode: 0o666}.Set()
 	after := perm.POSIX{Mode: 0o640}.Set()
 	w := &world{dir: dir}
-	for _, n := range []string{"already", "changed", "fine", "folder", "folder/x", "gone", "hard", "immutable", "replaced"} {
+	for _, n := range []string{
+		"already", "changed", "fine", "folder", "folder/x", "gone", "hard", "immutable", "replaced",
+	} {
 		s := plan.Step{Path: p(n), Kind: perm.File, Before: before, After: after}
 		if n == "immutable" {
-			s.Before, s.After = perm.POSIX{Mode: 0o666, Flags: perm.Immutable}.Set(), perm.POSIX{Mode: 0o640, Flags: perm.Immutable}.Set()
+			s.Before, s.After = perm.POSIX{Mode: 0o666, Flags: perm.Immutable}.Set(),
+				perm.POSIX{Mode: 0o640, Flags: perm.Immutable}.Set()
 		}
 		w.steps = append(w.steps, s)
 	}
@@ -296,10 +305,13 @@ func TestRefusedAndSkipped(t *testing.T) {
 		t.Fatal(err)
 	}
 	want := map[string]string{
-		"already": "already it is already", "changed": "skipped no longer as reviewed: reviewed as 0:0 0666, now 0:0 0644",
-		"fine": "done ", "folder": "skipped no longer as reviewed: it was a file and is a link", "folder/x": "refused a part of the path is a link",
-		"gone": "skipped the path is no longer there", "hard": "refused the file has 2 hard links",
-		"immutable": "refused change the mode: not permitted: the path may be immutable", "replaced": "skipped no longer as reviewed: it was a file and is a link",
+		"already": "already it is already",
+		"changed": "skipped no longer as reviewed: reviewed as 0:0 0666, now 0:0 0644",
+		"fine":    "done ", "folder": "skipped no longer as reviewed: it was a file and is a link",
+		"folder/x": "refused a part of the path is a link",
+		"gone":     "skipped the path is no longer there", "hard": "refused the file has 2 hard links",
+		"immutable": "refused change the mode: not permitted: the path may be immutable",
+		"replaced":  "skipped no longer as reviewed: it was a file and is a link",
 	}
 	for _, res := range r.Journal.Results() {
 		name := strings.TrimPrefix(w.steps[res.Step].Path, dir+"/")
@@ -313,7 +325,8 @@ func TestRefusedAndSkipped(t *testing.T) {
 	}
 	r.Allowed = []string{"/somewhere/else"}
 	r.begin()
-	if h := r.hands[0].examine(numbered{w.steps[2], 2, none}, passing); h.outcome != plan.Refused || !strings.Contains(h.reason, "own list of roots") {
+	h := r.hands[0].examine(numbered{w.steps[2], 2, none}, passing)
+	if h.outcome != plan.Refused || !strings.Contains(h.reason, "own list of roots") {
 		t.Errorf("outside the host's own roots: %v %s", h.outcome, h.reason)
 	}
 }
@@ -378,7 +391,8 @@ func TestForeignAndDamagedJournal(t *testing.T) {
 		t.Fatal(err)
 	}
 	j.Close()
-	if _, err := OpenJournal(file, Head{Run: "b", Steps: 1}); err == nil || !strings.Contains(err.Error(), "belongs to run a") {
+	if _, err := OpenJournal(file, Head{Run: "b", Steps: 1}); err == nil ||
+		!strings.Contains(err.Error(), "belongs to run a") {
 		t.Errorf("another run's journal: %v", err)
 	}
 	os.WriteFile(file, []byte("something else entirely, which is no journal"), 0o600)
@@ -390,7 +404,8 @@ func TestForeignAndDamagedJournal(t *testing.T) {
 		func() error { _, err := OpenJournal(file, Head{Run: "a", Steps: 1}); return err },
 		func() error { _, _, err := ReadJournal(file); return err },
 	} {
-		if err := open(); errors.Is(err, ErrDamaged) || err == nil || !strings.Contains(err.Error(), `format "3"`) || !strings.Contains(err.Error(), "version that began it") {
+		if err := open(); errors.Is(err, ErrDamaged) || err == nil || !strings.Contains(err.Error(), `format "3"`) ||
+			!strings.Contains(err.Error(), "version that began it") {
 			t.Errorf("another version's journal: %v", err)
 		}
 	}

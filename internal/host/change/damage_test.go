@@ -27,7 +27,8 @@ func known(j *Journal) map[int]Original {
 	return out
 }
 
-// ended gives a run that is over, which wrote originals by so many steps at once: what it knows of these, and its journal's bytes.
+// ended gives a run that is over, which wrote originals by so many steps at once: what it knows of these, and
+// its journal's bytes.
 func ended(t *testing.T, r *rand.Rand, batch int) (w *world, whole map[int]Original, journal []byte) {
 	t.Helper()
 	w = mixed(t, r)
@@ -40,8 +41,8 @@ func ended(t *testing.T, r *rand.Rand, batch int) (w *world, whole map[int]Origi
 	return w, known(run.Journal), journal
 }
 
-// Every single bit of a journal is turned over: each time either every original is still there and right, or the journal says
-// of which steps they are lost. And nobody goes on with it as if nothing was.
+// Every single bit of a journal is turned over: each time either every original is still there and right, or
+// the journal says of which steps they are lost. And nobody goes on with it as if nothing was.
 func TestEveryBitOfAJournal(t *testing.T) {
 	w, whole, b := ended(t, seeded.Rand(t), 3)
 
@@ -145,8 +146,10 @@ func TestRecordsInReasons(t *testing.T) {
 func TestJournalIsFrugal(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "journal")
 	for name, b := range map[string][]byte{
-		"a head alone that says much": appendRecord([]byte(journalMagic), nil, recHead, []byte(`{"run":"r","steps":500000}`)),
-		"zeros":                       append(appendRecord([]byte(journalMagic), nil, recHead, []byte(`{"run":"r","steps":1}`)), make([]byte, 16<<20)...),
+		"a head alone that says much": appendRecord([]byte(journalMagic), nil, recHead,
+			[]byte(`{"run":"r","steps":500000}`)),
+		"zeros": append(appendRecord([]byte(journalMagic), nil, recHead, []byte(`{"run":"r","steps":1}`)),
+			make([]byte, 16<<20)...),
 	} {
 		t.Run(name, func(t *testing.T) {
 			must(t, os.WriteFile(file, b, 0o600))

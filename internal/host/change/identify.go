@@ -13,8 +13,8 @@ var ErrOtherwise = errors.New("it is not as it was seen")
 // Own reaches this system's own paths, beneath some roots.
 func Own(roots []string) Reach { return newLocal(roots, 1) }
 
-// Identify says which file lies at a step's path, if it is in the state that the step begins with; and what is in it, if
-// the step gives it power.
+// Identify says which file lies at a step's path, if it is in the state that the step begins with; and what
+// is in it, if the step gives it power.
 func Identify(r Reach, root string, s plan.Step) (id plan.Identity, err error) {
 	thing, err := r.Open(0, root, s.Path)
 	if err != nil {

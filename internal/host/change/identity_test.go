@@ -87,13 +87,17 @@ var (
 	capable = perm.POSIX{UID: 0, GID: 0, Mode: 0o755, Caps: netRaw}
 )
 
-// A step is of one file: another one that somebody moved, made or linked to its path since is left alone, whatever its state.
+// A step is of one file: another one that somebody moved, made or linked to its path since is left alone,
+// whatever its state.
 func TestAnotherFileAtThePath(t *testing.T) {
 	for name, swap := range map[string]func(dir, path string) error{
 		"another file of the folder": func(dir, path string) error {
-			return unix.Renameat2(unix.AT_FDCWD, path, unix.AT_FDCWD, filepath.Join(dir, "private.key"), unix.RENAME_EXCHANGE)
+			return unix.Renameat2(unix.AT_FDCWD, path, unix.AT_FDCWD, filepath.Join(dir, "private.key"),
+				unix.RENAME_EXCHANGE)
 		},
-		"another file takes its name": func(dir, path string) error { return os.Rename(filepath.Join(dir, "private.key"), path) },
+		"another file takes its name": func(dir, path string) error {
+			return os.Rename(filepath.Join(dir, "private.key"), path)
+		},
 		"made anew": func(_, path string) error {
 			err := os.Remove(path)
 			if err == nil {
@@ -126,7 +130,8 @@ func TestAnotherFileAtThePath(t *testing.T) {
 			w := drafted(t, dir, shown, path)
 			must(t, swap(dir, path))
 			got, _ := w.carried(t)
-			if got.Outcome != plan.Skipped || !strings.Contains(got.Reason, "another file") || look(t, dir, path).State.Set() != secret.Set() {
+			if got.Outcome != plan.Skipped || !strings.Contains(got.Reason, "another file") ||
+				look(t, dir, path).State.Set() != secret.Set() {
 				t.Errorf("%v: %s; it is %+v now", got.Outcome, got.Reason, look(t, dir, path).State)
 			}
 		})
@@ -160,7 +165,12 @@ func TestPowerIsForWhatWasReviewed(t *testing.T) {
 			t.Cleanup(func() { _ = unix.Munmap(m) })
 		}, plan.Refused, "open for writing"},
 	} {
-		for what, to := range map[string]perm.POSIX{"set-ID": setUID, "capabilities": capable, "root's name": {Mode: 0o755}, "the owner's capabilities": {UID: svc, GID: svc, Mode: 0o755, Caps: netRaw}} {
+		for what, to := range map[string]perm.POSIX{
+			"set-ID":                   setUID,
+			"capabilities":             capable,
+			"root's name":              {Mode: 0o755},
+			"the owner's capabilities": {UID: svc, GID: svc, Mode: 0o755, Caps: netRaw},
+		} {
 			t.Run(name+", "+what, func(t *testing.T) {
 				dir, path := owned(t, "tool", program, "#!/bin/true")
 				w := drafted(t, dir, to, path)
@@ -193,9 +203,13 @@ func TestPowerComesBackToTheSameProgram(t *testing.T) {
 			change func(path string) error
 			want   plan.Outcome
 		}{
-			"nothing was done":   {func(string) error { return nil }, plan.Done},
-			"written into":       {func(path string) error { return os.WriteFile(path, []byte("#!/bin/evil"), 0) }, plan.Skipped},
-			"written and longer": {func(path string) error { return os.WriteFile(path, bytes.Repeat([]byte("evil"), 1000), 0) }, plan.Skipped},
+			"nothing was done": {func(string) error { return nil }, plan.Done},
+			"written into": {func(path string) error { return os.WriteFile(path, []byte("#!/bin/evil"), 0) },
+				plan.Skipped},
+			"written and longer": {
+				func(path string) error { return os.WriteFile(path, bytes.Repeat([]byte("evil"), 1000), 0) },
+				plan.Skipped,
+			},
 			"replaced": {func(path string) error {
 				err := os.Remove(path)
 				if err == nil {
@@ -218,7 +232,8 @@ func TestPowerComesBackToTheSameProgram(t *testing.T) {
 				back := w.undo(j)
 				got, _ = back.carried(t)
 				now := look(t, dir, path).State
-				if got.Outcome != c.want || c.want == plan.Done && now.Set() != from.Set() || c.want != plan.Done && now.Set() != taken.Set() {
+				if got.Outcome != c.want || c.want == plan.Done && now.Set() != from.Set() ||
+					c.want != plan.Done && now.Set() != taken.Set() {
 					t.Errorf("%v: %s; it is %+v now", got.Outcome, got.Reason, now)
 				}
 			})
@@ -255,8 +270,8 @@ func init() {
 	os.Exit(0)
 }
 
-// An account opens its program for writing all the time, by maps that no mode shows, while runs make it root's: whenever one
-// ends well, what is in it is what was reviewed, and stays so.
+// An account opens its program for writing all the time, by maps that no mode shows, while runs make it
+// root's: whenever one ends well, what is in it is what was reviewed, and stays so.
 func TestPowerAgainstAWriterAllTheTime(t *testing.T) {
 	self, err := os.Executable()
 	must(t, err)
@@ -292,7 +307,8 @@ func TestPowerAgainstAWriterAllTheTime(t *testing.T) {
 	t.Logf("%v", outcomes)
 }
 
-// A folder that is moved away while it is narrow is as it was again, wherever it is; and what cannot be found is among the originals.
+// A folder that is moved away while it is narrow is as it was again, wherever it is; and what cannot be found
+// is among the originals.
 func TestMovedWhileNarrow(t *testing.T) {
 	dir, _ := owned(t, "x", perm.POSIX{UID: svc, Mode: 0o644}, "")
 	sub := filepath.Join(dir, "sub")
@@ -301,7 +317,10 @@ func TestMovedWhileNarrow(t *testing.T) {
 	put(t, inner, perm.POSIX{UID: svc, Mode: 0o644}, "")
 	narrowing := &world{dir: dir, steps: []plan.Step{
 		{Path: sub, Kind: perm.Folder, Before: perm.POSIX{Mode: 0o755}.Set(), After: perm.POSIX{Mode: 0o573}.Set()},
-		{Path: inner, Kind: perm.File, Before: perm.POSIX{UID: svc, Mode: 0o644}.Set(), After: perm.POSIX{UID: svc, Mode: 0o600}.Set()},
+		{
+			Path: inner, Kind: perm.File, Before: perm.POSIX{UID: svc, Mode: 0o644}.Set(),
+			After: perm.POSIX{UID: svc, Mode: 0o600}.Set(),
+		},
 	}}
 	narrowing.chunks = Memory{narrowing.steps}
 	for _, held := range []bool{true, false} {

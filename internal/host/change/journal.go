@@ -22,9 +22,10 @@ import (
 	"idletally/internal/private"
 )
 
-// A journal is records after a header line of magic. A record is: length of the payload (4 bytes), type (1), payload,
-// CRC-32C (4) of the journal's salt, type and payload; the head's is without the salt, which stands in it. The head comes
-// twice. After the originals of a batch a record says which those were: what is to be there is known, whatever became of it.
+// A journal is records after a header line of magic. A record is: length of the payload (4 bytes), type (1),
+// payload, CRC-32C (4) of the journal's salt, type and payload; the head's is without the salt, which stands
+// in it. The head comes twice. After the originals of a batch a record says which those were: what is to be
+// there is known, whatever became of it.
 //
 // A crash leaves a torn record at the end, which is no fault: the originals of a batch are on stable storage before
 // anything of it is changed. Whole records behind one that cannot be read are damage; they count, and what was lost
@@ -41,10 +42,11 @@ type recordType byte
 const (
 	recHead     recordType = 'H' // JSON: whose journal it is
 	recOriginal recordType = 'O' // step, device, identity, state found; durable before the step's first change
-	recBatch    recordType = 'B' // originals in the journal so far, and the steps of those that came since the last batch
-	recNarrow   recordType = 'N' // step: narrowed, still to be widened
-	recOutcome  recordType = 'R' // step, outcome, reason
-	recEnd      recordType = 'E' // the run is over on this host; originals in the journal
+	// originals in the journal so far, and the steps of those that came since the last batch
+	recBatch   recordType = 'B'
+	recNarrow  recordType = 'N' // step: narrowed, still to be widened
+	recOutcome recordType = 'R' // step, outcome, reason
+	recEnd     recordType = 'E' // the run is over on this host; originals in the journal
 )
 
 const recordTypes = "HOBNRE"
@@ -139,7 +141,8 @@ func begins(b []byte) (old bool, err error) {
 	}
 	if n, ok := bytes.CutPrefix(b, []byte("idletally journal ")); ok {
 		if n, _, ok = bytes.Cut(n, []byte("\n")); ok && len(n) < 5 {
-			return false, fmt.Errorf("it has format %q and this version of idletally reads 1 and 2: go on with the version that began it", n)
+			return false, fmt.Errorf(
+				"it has format %q and this version of idletally reads 1 and 2: go on with the version that began it", n)
 		}
 	}
 	return false, fmt.Errorf("%w: it does not begin as a journal", ErrDamaged)
@@ -202,7 +205,8 @@ func openJournal(file string, head Head) (j *Journal, err error) {
 	case j.head != head:
 		return nil, fmt.Errorf("it belongs to run %s of plan %s, not to this one", j.head.Run, j.head.Digest)
 	case j.damage.Any():
-		return nil, fmt.Errorf("%w: %w: put back what can be put back, with idletally agent put-back", ErrDamaged, j.damage)
+		return nil, fmt.Errorf("%w: %w: put back what can be put back, with idletally agent put-back", ErrDamaged,
+			j.damage)
 	}
 	if whole < len(b) {
 		if err := setAside(file, b[:whole]); err != nil {
@@ -227,7 +231,8 @@ func beginJournal(file string, head Head) (*Journal, error) {
 	for range 2 {
 		j.buf = appendRecord(j.buf, nil, recHead, payload)
 	}
-	if j.f, err = private.Open(file, os.O_WRONLY|os.O_CREATE|os.O_TRUNC); err != nil { // there is nothing in it that ever counted
+	if j.f, err = private.Open(file, os.O_WRONLY|os.O_CREATE|os.O_TRUNC); err != nil {
+		// there is nothing in it that ever counted
 		return nil, err
 	}
 	if err = j.sync(); err == nil {
@@ -257,8 +262,8 @@ func setAside(file string, whole []byte) error {
 	return atomicfile.Write(file, whole)
 }
 
-// replay reads all records that are there, and tells how many bytes those take that may be followed by more. Of a file that
-// ends before its head it has no head.
+// replay reads all records that are there, and tells how many bytes those take that may be followed by more.
+// Of a file that ends before its head it has no head.
 func (j *Journal) replay(b []byte) (whole int, err error) {
 	if len(b) < len(journalMagic) {
 		return 0, nil

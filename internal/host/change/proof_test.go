@@ -106,7 +106,8 @@ func TestCrashEverywhere(t *testing.T) {
 				t.Fatal(err)
 			}
 			for n, c := range w.chunks {
-				if err := os.WriteFile(filepath.Join(w.dir+"-state", fmt.Sprint("chunk", n)), plan.EncodeChunk(c), 0o600); err != nil {
+				if err := os.WriteFile(filepath.Join(w.dir+"-state", fmt.Sprint("chunk", n)), plan.EncodeChunk(c),
+					0o600); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -116,7 +117,8 @@ func TestCrashEverywhere(t *testing.T) {
 			if err == nil {
 				break // there was no such point any more
 			}
-			if st, ok := child.ProcessState.Sys().(syscall.WaitStatus); !ok || !st.Signaled() || st.Signal() != unix.SIGKILL {
+			st, ok := child.ProcessState.Sys().(syscall.WaitStatus)
+			if !ok || !st.Signaled() || st.Signal() != unix.SIGKILL {
 				t.Fatalf("round %d, crash %d: %v: %s", round, at, err, out)
 			}
 			points++
@@ -166,7 +168,13 @@ func (w *world) given(t testing.TB, r *Runner) *world {
 			now, ok = w.steps[i].After, true
 		}
 		if o, known := r.Journal.Original(i); known && ok {
-			b.steps = append(b.steps, plan.Step{Path: w.steps[i].Path, Kind: w.steps[i].Kind, Before: now, After: o.Set, File: o.File})
+			b.steps = append(b.steps, plan.Step{
+				Path:   w.steps[i].Path,
+				Kind:   w.steps[i].Kind,
+				Before: now,
+				After:  o.Set,
+				File:   o.File,
+			})
 		}
 	}
 	b.chunks = Memory{b.steps}
@@ -178,8 +186,10 @@ func (w *world) given(t testing.TB, r *Runner) *world {
 func TestNeverMoreOpen(t *testing.T) {
 	r := seeded.Rand(t)
 	names := &perm.Directory{Accounts: []perm.Account{
-		{ID: "u1000", Name: "a", Groups: []perm.Principal{"g2000"}}, {ID: "u1001", Name: "b", Groups: []perm.Principal{"g2001", "g2002"}},
-		{ID: "u1002", Name: "c", Groups: []perm.Principal{"g2002"}}, {ID: "u1003", Name: "d", Groups: []perm.Principal{"g9"}},
+		{ID: "u1000", Name: "a", Groups: []perm.Principal{"g2000"}},
+		{ID: "u1001", Name: "b", Groups: []perm.Principal{"g2001", "g2002"}},
+		{ID: "u1002", Name: "c", Groups: []perm.Principal{"g2002"}},
+		{ID: "u1003", Name: "d", Groups: []perm.Principal{"g9"}},
 	}}
 	names.Index()
 	looks := 0
@@ -207,7 +217,9 @@ func TestNeverMoreOpen(t *testing.T) {
 				}
 				bit := 0
 				for _, a := range askers {
-					for _, op := range []access.Operation{access.Read, access.Write, access.Execute, access.List, access.Enter, access.Create} {
+					for _, op := range []access.Operation{
+						access.Read, access.Write, access.Execute, access.List, access.Enter, access.Create,
+					} {
 						if a.Can(way, op) {
 							out[i] |= 1 << bit
 						}
@@ -217,14 +229,16 @@ func TestNeverMoreOpen(t *testing.T) {
 			}
 			return out
 		}
-		before, after := can(func(s plan.Step) perm.Set { return s.Before }), can(func(s plan.Step) perm.Set { return s.After })
+		before, after := can(func(s plan.Step) perm.Set { return s.Before }),
+			can(func(s plan.Step) perm.Set { return s.After })
 		run := w.runner(t)
 		run.pause = func() {
 			looks++
 			now := can(func(s plan.Step) perm.Set { return look(t, w.dir, s.Path).State.Set() })
 			for i, s := range w.steps {
 				if more := now[i] &^ (before[i] | after[i]); more != 0 && !t.Failed() {
-					t.Errorf("%s: more open in between: %b, before %b, after %b", filepath.Base(s.Path), now[i], before[i], after[i])
+					t.Errorf("%s: more open in between: %b, before %b, after %b", filepath.Base(s.Path), now[i],
+						before[i], after[i])
 				}
 			}
 		}

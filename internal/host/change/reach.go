@@ -14,24 +14,24 @@ var ErrAway = errors.New("the run cannot get at its paths any more")
 
 // A Reach gets at the paths of a plan: this host's own, or those of a file server.
 type Reach interface {
-	// Open opens a path beneath one of the plan's roots, following nothing. A path that is not there is fs.ErrNotExist. Hands
-	// are numbered from 0, and each works at one path at a time.
+	// Open opens a path beneath one of the plan's roots, following nothing. A path that is not there is
+	// fs.ErrNotExist. Hands are numbered from 0, and each works at one path at a time.
 	Open(hand int, root, path string) (Thing, error)
 	Rest(hand int) // lets go of what a hand keeps open to be quick
 	Close()
 }
 
-// A Thing is what lies at a path, opened once: what is looked at is what is changed. Another hand may go on with it than the
-// one that opened it.
+// A Thing is what lies at a path, opened once: what is looked at is what is changed. Another hand may go on
+// with it than the one that opened it.
 type Thing interface {
 	Look(hand int) (fsys.Sight, error)
 	// Settles is how long it takes until whatever is done to it bears another time than what was seen.
 	Settles(s fsys.Sight) time.Duration
-	// Same looks the path up once more and says whether nothing was done to the thing since. Where the path leads elsewhere,
-	// or the thing has more or fewer names, that is an error.
+	// Same looks the path up once more and says whether nothing was done to the thing since. Where the path
+	// leads elsewhere, or the thing has more or fewer names, that is an error.
 	Same(hand int, s fsys.Sight) (bool, error)
-	// Astray says how a state of the thing would differ from what its folder hands on now; "" where it would not, and where folders
-	// hand nothing on but when something is made.
+	// Astray says how a state of the thing would differ from what its folder hands on now; "" where it would
+	// not, and where folders hand nothing on but when something is made.
 	Astray(to perm.Set) (string, error)
 	Plain(hand int) (perm.Set, error) // a look that may leave out what was not there before and was not set
 	Make(m Moves, before func()) error

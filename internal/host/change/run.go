@@ -40,9 +40,10 @@ type Runner struct {
 	Chunks   Chunks
 	Progress func(done, total int) // called between batches
 	Halt     func() bool           // asked between batches
-	Batch    int                   // steps that share one fdatasync; 0: as many as there may be open files, within reason
-	Reach    Reach                 // nil: this host's own paths
-	PutBack  bool                  // what the steps lead to was there before: also what no folder hands on
+	// steps that share one fdatasync; 0: as many as there may be open files, within reason
+	Batch   int
+	Reach   Reach // nil: this host's own paths
+	PutBack bool  // what the steps lead to was there before: also what no folder hands on
 
 	reach Reach // while it runs
 	hands []*hand
@@ -108,7 +109,8 @@ func (r *Runner) Run(ctx context.Context) error {
 			return err
 		}
 		if total+len(steps) > len(r.Journal.steps) {
-			return fmt.Errorf("the plan has more steps than the %d that the journal was begun for", len(r.Journal.steps))
+			return fmt.Errorf("the plan has more steps than the %d that the journal was begun for",
+				len(r.Journal.steps))
 		}
 		for i, s := range steps {
 			leave(s.Path, false)

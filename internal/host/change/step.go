@@ -69,7 +69,13 @@ func newWay(t turn) *way {
 	w := &way{turn: t}
 	if t.before.Scheme() == perm.SchemeNT && t.after.Scheme() == perm.SchemeNT { // it changes at once
 		to := Moves{To: t.after} // nothing on a share gives a program power
-		return &way{turn: t, narrowed: t.after, moves: [3]Moves{to, to, to}, between: []perm.Set{t.before, t.after}, anew: perm.TakesAnew(t.before, t.after)}
+		return &way{
+			turn:     t,
+			narrowed: t.after,
+			moves:    [3]Moves{to, to, to},
+			between:  []perm.Set{t.before, t.after},
+			anew:     perm.TakesAnew(t.before, t.after),
+		}
 	}
 	before, err1 := perm.POSIXOf(t.before)
 	after, err2 := perm.POSIXOf(t.after)
@@ -166,7 +172,9 @@ func (d *hand) examine(n numbered, st stage) held {
 	case h.seen.Kind != n.Kind:
 		return end(plan.Skipped, fmt.Sprintf("no longer as reviewed: it was a %s and is a %s now", n.Kind, h.seen.Kind))
 	case h.seen.Kind != perm.Folder && h.seen.Links > 1:
-		return end(plan.Refused, fmt.Sprintf("the %s has %d hard links: changing it here would change it under its other names too", h.seen.Kind, h.seen.Links))
+		return end(plan.Refused,
+			fmt.Sprintf("the %s has %d hard links: changing it here would change it under its other names too",
+				h.seen.Kind, h.seen.Links))
 	}
 	if h.seen.Kind != perm.Folder { // which has one name
 		h.settled = time.Now().Add(h.thing.Settles(h.seen))
@@ -204,7 +212,9 @@ func (d *hand) examine(n numbered, st stage) held {
 		return end(plan.Skipped, "no longer as reviewed: "+difference(n.Kind, w.turn.before, found))
 	}
 	if h.moves.Power > 0 && n.File.Content.IsZero() {
-		return end(plan.Refused, "it would get set-ID bits, capabilities or root's ownership, and what is in it was not known when the step was drafted: put it there anew, from where it came from")
+		return end(plan.Refused,
+			"it would get set-ID bits, capabilities or root's ownership, and what is in it was not known when the "+
+				"step was drafted: put it there anew, from where it came from")
 	}
 	h.reviewed = n.File.Content
 	// A program that loses power may be given it back: only if it still is that program.
@@ -282,8 +292,9 @@ func (d *hand) change(h *held) {
 	}
 }
 
-// follows makes sure that a step gives its path no entries as if from above that its folder does not hand on: what follows from a
-// step of the folder waits for that one to be done, and whoever else changes the folder undoes what was to follow from it.
+// follows makes sure that a step gives its path no entries as if from above that its folder does not hand on:
+// what follows from a step of the folder waits for that one to be done, and whoever else changes the folder
+// undoes what was to follow from it.
 func (d *hand) follows(h *held) error {
 	if !h.way.anew {
 		return nil
@@ -309,13 +320,15 @@ func (d *hand) follows(h *held) error {
 	case failed != "":
 		return errors.New(followed + failed)
 	}
-	return errors.New("no longer as reviewed: its folder is another than it was, and of what the step would give it as from above " + how)
+	return errors.New("no longer as reviewed: its folder is another than it was, and of what the step would give it " +
+		"as from above " +
+		how)
 }
 
 const followed = "it follows from the step of its folder, which was "
 
-// make makes a step's calls. Before a program gets more power than it had, nobody may have it open for writing, and what is
-// in it has to be what was reviewed; who begins to open it meanwhile undoes the step.
+// make makes a step's calls. Before a program gets more power than it had, nobody may have it open for
+// writing, and what is in it has to be what was reviewed; who begins to open it meanwhile undoes the step.
 func (d *hand) make(h *held, m Moves, content tree.Hash) error {
 	if m.Power == 0 {
 		return h.thing.Make(m, d.r.pause)
@@ -348,14 +361,15 @@ const written = 10
 
 var errMoment = errors.New("no longer as reviewed: it changed in this very moment")
 
-// still says whether a held step's path leads where it led when it was examined, to what has that one name, and is what it was. Time has
-// passed since: the journal was written in between.
+// still says whether a held step's path leads where it led when it was examined, to what has that one name,
+// and is what it was. Time has passed since: the journal was written in between.
 //
-// To count names once is not enough. Who may make a second name for somebody else's file can let the path lead to that while it
-// is opened, and take the name away before names are counted. But taking it away bears a time, and so does giving it once
-// more for this second look: where the thing has one name both times, the path leads to it both times, and it bears the same time both
-// times, nobody did either, given that what is done in between would bear another time. What is written all the time never
-// bears the same: it is looked at many times, at moments that nobody can foresee.
+// To count names once is not enough. Who may make a second name for somebody else's file can let the path
+// lead to that while it is opened, and take the name away before names are counted. But taking it away bears
+// a time, and so does giving it once more for this second look: where the thing has one name both times, the
+// path leads to it both times, and it bears the same time both times, nobody did either, given that what is
+// done in between would bear another time. What is written all the time never bears the same: it is looked at
+// many times, at moments that nobody can foresee.
 func (d *hand) still(h *held) error {
 	for n := 0; ; n++ {
 		time.Sleep(time.Until(h.settled))
@@ -401,9 +415,9 @@ func (d *hand) restore(h *held, from perm.Set) error {
 	return errors.Join(h.thing.Make(back.moves[entering], d.r.pause), h.thing.Make(back.moves[leaving], d.r.pause))
 }
 
-// settle gives the state that a begun step has left its path in, where that is another than it was. What a step without an outcome
-// finds counts only if it is a state of its way. A folder that was narrowed and is not there any more is where somebody has moved it, as
-// it was left.
+// settle gives the state that a begun step has left its path in, where that is another than it was. What a
+// step without an outcome finds counts only if it is a state of its way. A folder that was narrowed and is
+// not there any more is where somebody has moved it, as it was left.
 func (d *hand) settle(s plan.Step, p progress) perm.Set {
 	w, o := d.way(s), *p.original
 	narrowed := func() perm.Set {

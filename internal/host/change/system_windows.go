@@ -15,7 +15,8 @@ func durable(f *os.File) error { return f.Sync() }
 
 // full says whether there is no room left.
 func full(err error) bool {
-	return errors.Is(err, windows.ERROR_DISK_FULL) || errors.Is(err, windows.ERROR_HANDLE_DISK_FULL) || errors.Is(err, windows.ERROR_DISK_QUOTA_EXCEEDED)
+	return errors.Is(err, windows.ERROR_DISK_FULL) || errors.Is(err, windows.ERROR_HANDLE_DISK_FULL) ||
+		errors.Is(err, windows.ERROR_DISK_QUOTA_EXCEEDED)
 }
 
 // newLocal is for systems whose own paths have modes: here a run is given what it reaches them by.

@@ -109,8 +109,8 @@ func (o *Opener) enter(path string) error {
 	return nil
 }
 
-// Still looks a path up anew, and says whether nothing was done to what it led to before. That it leads elsewhere now, or that there
-// are more or fewer names, is an error.
+// Still looks a path up anew, and says whether nothing was done to what it led to before. That it leads
+// elsewhere now, or that there are more or fewer names, is an error.
 func (o *Opener) Still(r *Reader, path string, s Sight) (bool, error) {
 	if err := o.enter(path); err != nil {
 		return false, err
@@ -187,7 +187,8 @@ func openParts(dir int, rel string, resolve uint64) (int, error) {
 			rel = ""
 		}
 		fd, err := unix.Openat2(at, part, &how)
-		for tries := 0; (err == unix.EAGAIN || err == unix.EINTR) && tries < 100; tries++ { // a rename raced with a beneath check
+		for tries := 0; (err == unix.EAGAIN || err == unix.EINTR) && tries < 100; tries++ {
+			// a rename raced with a beneath check
 			fd, err = unix.Openat2(at, part, &how)
 		}
 		if owned {
@@ -364,7 +365,8 @@ type plainKey struct {
 	flags    perm.Flags
 }
 
-const scanMask = unix.STATX_TYPE | unix.STATX_MODE | unix.STATX_UID | unix.STATX_GID | unix.STATX_INO | unix.STATX_CTIME | unix.STATX_NLINK | unix.STATX_MNT_ID
+const scanMask = unix.STATX_TYPE | unix.STATX_MODE | unix.STATX_UID | unix.STATX_GID | unix.STATX_INO |
+	unix.STATX_CTIME | unix.STATX_NLINK | unix.STATX_MNT_ID
 const fullMask = scanMask | unix.STATX_SIZE | unix.STATX_MTIME | unix.STATX_BTIME
 
 // A place is where a path's attributes are read: an entry of an open folder, or what a descriptor points to,
@@ -403,9 +405,11 @@ var descriptors = sync.OnceValues(func() (int, error) {
 
 var nothing = []byte{0}
 
-// statx asks about a name in a folder, or with no name about what a descriptor points to. The name ends with a NUL byte.
+// statx asks about a name in a folder, or with no name about what a descriptor points to. The name ends with
+// a NUL byte.
 func (r *Reader) statx(fd int, name []byte, mask uintptr) error {
-	_, _, e := unix.Syscall6(unix.SYS_STATX, uintptr(fd), uintptr(unsafe.Pointer(&name[0])), unix.AT_EMPTY_PATH|unix.AT_SYMLINK_NOFOLLOW, mask, uintptr(unsafe.Pointer(&r.stat)), 0)
+	_, _, e := unix.Syscall6(unix.SYS_STATX, uintptr(fd), uintptr(unsafe.Pointer(&name[0])),
+		unix.AT_EMPTY_PATH|unix.AT_SYMLINK_NOFOLLOW, mask, uintptr(unsafe.Pointer(&r.stat)), 0)
 	if e != 0 {
 		return fmt.Errorf("read permissions: %w", e)
 	}
@@ -444,7 +448,12 @@ func (r *Reader) Plain(fd int) (perm.POSIX, error) {
 // sight is what was looked at last, without its permissions.
 func (r *Reader) sight() Sight {
 	st := &r.stat
-	s := Sight{Stamp: r.stamp(), Kind: KindOf(uint32(st.Mode)), Links: uint64(st.Nlink), Dev: unix.Mkdev(st.Dev_major, st.Dev_minor)}
+	s := Sight{
+		Stamp: r.stamp(),
+		Kind:  KindOf(uint32(st.Mode)),
+		Links: uint64(st.Nlink),
+		Dev:   unix.Mkdev(st.Dev_major, st.Dev_minor),
+	}
 	if st.Mask&unix.STATX_BTIME != 0 {
 		s.Born = st.Btime.Sec*1e9 + int64(st.Btime.Nsec)
 	}
@@ -466,7 +475,8 @@ type Known struct {
 // the stamp of what is known of it, it is taken to be that; nil is for nothing known.
 func (r *Reader) At(dir int, name []byte, past *Known) (perm.Kind, perm.Set, Stamp, error) {
 	st := &r.stat
-	_, _, e := unix.Syscall6(unix.SYS_STATX, uintptr(dir), uintptr(unsafe.Pointer(&name[0])), unix.AT_SYMLINK_NOFOLLOW|unix.AT_STATX_DONT_SYNC, scanMask, uintptr(unsafe.Pointer(st)), 0)
+	_, _, e := unix.Syscall6(unix.SYS_STATX, uintptr(dir), uintptr(unsafe.Pointer(&name[0])),
+		unix.AT_SYMLINK_NOFOLLOW|unix.AT_STATX_DONT_SYNC, scanMask, uintptr(unsafe.Pointer(st)), 0)
 	if e != 0 {
 		return 0, perm.Set{}, Stamp{}, e
 	}
@@ -501,7 +511,8 @@ func (r *Reader) read(at place, k perm.Kind) (perm.Set, error) {
 			return perm.Set{}, err
 		}
 	}
-	if !strings.Contains(names, AttrAccess) && !strings.Contains(names, AttrDefault) && !strings.Contains(names, AttrCaps) {
+	if !strings.Contains(names, AttrAccess) && !strings.Contains(names, AttrDefault) &&
+		!strings.Contains(names, AttrCaps) {
 		p := state(st)
 		key := plainKey{p.UID, p.GID, uint16(p.Mode), p.Flags}
 		s, ok := r.plain[key]

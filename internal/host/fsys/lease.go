@@ -53,9 +53,9 @@ type Lease struct {
 	Content tree.Hash // SHA-256 of what is in it
 }
 
-// TakeLease takes a lease on a regular file that a descriptor points to, and reads it. ErrWritten says that somebody has it open for
-// writing, or mapped: a mapping that is written to outlives its descriptor, and shows in no mode. The owner's own agent needs CAP_LEASE
-// for the files of others.
+// TakeLease takes a lease on a regular file that a descriptor points to, and reads it. ErrWritten says that
+// somebody has it open for writing, or mapped: a mapping that is written to outlives its descriptor, and
+// shows in no mode. The owner's own agent needs CAP_LEASE for the files of others.
 func TakeLease(fd int) (*Lease, error) {
 	f, err := reopen(fd)
 	if err != nil {

@@ -24,8 +24,8 @@ func (r *Reader) Mount() (id uint64, begins bool) {
 	return id, r.stat.Attributes&unix.STATX_ATTR_MOUNT_ROOT != 0
 }
 
-// Mounts gives what this process's mounts withhold, by their numbers (proc_pid_mountinfo(5)). No file system is asked, so
-// that one which does not answer stops nobody. Where each is mounted is not told.
+// Mounts gives what this process's mounts withhold, by their numbers (proc_pid_mountinfo(5)). No file system
+// is asked, so that one which does not answer stops nobody. Where each is mounted is not told.
 func Mounts() (map[uint64]access.Mount, error) {
 	f, err := os.Open("/proc/self/mountinfo")
 	if err != nil {
@@ -46,8 +46,8 @@ func Mounts() (map[uint64]access.Mount, error) {
 	return out, nil
 }
 
-// parseMount reads a line of the table: number, parent, device, root, place, options, more of them up to a dash, and then
-// the file system's type, source and own options.
+// parseMount reads a line of the table: number, parent, device, root, place, options, more of them up to a
+// dash, and then the file system's type, source and own options.
 func parseMount(line string) (id uint64, m access.Mount, ok bool) {
 	fields := strings.Fields(line)
 	dash := slices.Index(fields, "-")
@@ -60,15 +60,22 @@ func parseMount(line string) (id uint64, m access.Mount, ok bool) {
 	}
 	own, super := strings.Split(fields[5], ","), strings.Split(fields[dash+3], ",")
 	has := func(list []string, option string) bool { return slices.Contains(list, option) }
-	m = access.Mount{ReadOnly: has(own, "ro") || has(super, "ro"), NoExec: has(own, "noexec"), NoSUID: has(own, "nosuid"), NoDev: has(own, "nodev"), NoFollow: has(own, "nosymfollow")}
+	m = access.Mount{
+		ReadOnly: has(own, "ro") || has(super, "ro"),
+		NoExec:   has(own, "noexec"),
+		NoSUID:   has(own, "nosuid"),
+		NoDev:    has(own, "nodev"),
+		NoFollow: has(own, "nosymfollow"),
+	}
 	if has(super, "grpid") || has(super, "bsdgroups") {
 		m.GroupOfFolder = fields[dash+1]
 	}
 	return id, m, true
 }
 
-// Sealed says whether the kernel refuses writing to what a descriptor points to for the file system's sake, as in a subvolume of
-// btrfs that is read-only, whatever its mount says. Nothing is opened for it. Of what cannot be asked it says no.
+// Sealed says whether the kernel refuses writing to what a descriptor points to for the file system's sake,
+// as in a subvolume of btrfs that is read-only, whatever its mount says. Nothing is opened for it. Of what
+// cannot be asked it says no.
 func Sealed(fd int) bool {
 	return unix.Faccessat(fd, "", unix.W_OK, unix.AT_EMPTY_PATH) == unix.EROFS
 }

@@ -9,7 +9,8 @@ import (
 	"idletally/internal/core/access"
 )
 
-// Lines of the table are read as proc_pid_mountinfo(5) has them, whatever people who may mount have put into sources and options.
+// Lines of the table are read as proc_pid_mountinfo(5) has them, whatever people who may mount have put into
+// sources and options.
 func TestParseMount(t *testing.T) {
 	for _, c := range []struct {
 		line string
@@ -18,11 +19,14 @@ func TestParseMount(t *testing.T) {
 		ok   bool
 	}{
 		{"36 35 98:0 /mnt1 /mnt2 rw,noatime master:1 - ext3 /dev/root rw,errors=continue", 36, access.Mount{}, true},
-		{"36 35 98:0 / /a ro,nosuid,nodev,noexec,nosymfollow - tmpfs none rw", 36, access.Mount{ReadOnly: true, NoSUID: true, NoDev: true, NoExec: true, NoFollow: true}, true},
+		{"36 35 98:0 / /a ro,nosuid,nodev,noexec,nosymfollow - tmpfs none rw", 36,
+			access.Mount{ReadOnly: true, NoSUID: true, NoDev: true, NoExec: true, NoFollow: true}, true},
 		{"36 35 98:0 / /a rw - ext4 /dev/x ro,grpid", 36, access.Mount{ReadOnly: true, GroupOfFolder: "ext4"}, true},
-		{"36 35 98:0 / /a rw shared:1 master:2 propagate_from:3 - xfs /dev/x rw,bsdgroups", 36, access.Mount{GroupOfFolder: "xfs"}, true},
-		{`36 35 0:50 / /mnt/ro\040-\040x rw - fuse.-\040ro - rw,user_id=0`, 36, access.Mount{}, true}, // a source that is a dash
-		{"36 35 0:50 / /a rw - fuse  rw", 36, access.Mount{}, false},                                  // an empty source shifts what follows
+		{"36 35 98:0 / /a rw shared:1 master:2 propagate_from:3 - xfs /dev/x rw,bsdgroups", 36,
+			access.Mount{GroupOfFolder: "xfs"}, true},
+		// a source that is a dash
+		{`36 35 0:50 / /mnt/ro\040-\040x rw - fuse.-\040ro - rw,user_id=0`, 36, access.Mount{}, true},
+		{"36 35 0:50 / /a rw - fuse  rw", 36, access.Mount{}, false}, // an empty source shifts what follows
 		{"36 35 98:0 / - rw - ext4 x ro", 36, access.Mount{}, false},
 		{"x 35 98:0 / /a rw - ext4 x ro", 0, access.Mount{}, false},
 		{"-1 35 98:0 / /a rw - ext4 x ro", 0, access.Mount{}, false},
@@ -43,7 +47,8 @@ func TestParseMount(t *testing.T) {
 func FuzzParseMount(f *testing.F) {
 	f.Add("36 35 98:0 /mnt1 /mnt2 rw,noatime master:1 - ext3 /dev/root rw,errors=continue")
 	f.Fuzz(func(t *testing.T, line string) {
-		if _, m, ok := parseMount(line); ok && (m.At != "" || m.GroupOfFolder != "" && !strings.Contains(line, m.GroupOfFolder)) {
+		_, m, ok := parseMount(line)
+		if ok && (m.At != "" || m.GroupOfFolder != "" && !strings.Contains(line, m.GroupOfFolder)) {
 			t.Errorf("%q: %+v", line, m)
 		}
 	})

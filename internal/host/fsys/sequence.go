@@ -25,7 +25,10 @@ const (
 )
 
 func (o Op) String() string {
-	return [...]string{"set the access list", "remove the access list", "change the owner", "set the default list", "change the mode", "set the capability"}[o.what]
+	return [...]string{
+		"set the access list", "remove the access list", "change the owner", "set the default list", "change the mode",
+		"set the capability",
+	}[o.what]
 }
 
 // Sequence gives the system calls that lead from one state to another. Each call changes one

@@ -28,7 +28,8 @@ type Stamp struct {
 }
 
 // ErrOther says that something else lies at a path than a moment ago.
-var ErrOther = errors.New("no longer as reviewed: in this very moment something else came to lie there, or its names became more or fewer")
+var ErrOther = errors.New(
+	"no longer as reviewed: in this very moment something else came to lie there, or its names became more or fewer")
 
 // Grain is how long two changes can bear the same time: file systems take it from a clock that ticks, and some keep
 // whole seconds only.

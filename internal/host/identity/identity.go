@@ -117,7 +117,8 @@ func database(ctx context.Context, name string) ([]byte, error) {
 	return b, nil
 }
 
-// Parse reads passwd(5) and group(5) text, several groups of one id being one. Lines that are none are passed over, as the C library does.
+// Parse reads passwd(5) and group(5) text, several groups of one id being one. Lines that are none are passed
+// over, as the C library does.
 func Parse(passwd, group []byte) *perm.Directory {
 	d := &perm.Directory{}
 	members := map[string][]perm.Principal{}

@@ -10,7 +10,9 @@ import (
 )
 
 func TestParse(t *testing.T) {
-	d := Parse([]byte("root:x:0:0:root:/root:/bin/bash\nwww-tickets:x:33:33::/srv:/usr/sbin/nologin\n# no account\nbroken:x:abc:1::/:/bin/sh\npurser:x:1000:100:::/bin/sh"),
+	d := Parse([]byte(
+		"root:x:0:0:root:/root:/bin/bash\nwww-tickets:x:33:33::/srv:/usr/sbin/nologin\n# no "+
+			"account\nbroken:x:abc:1::/:/bin/sh\npurser:x:1000:100:::/bin/sh"),
 		[]byte("root:x:0:\nwww:x:33:purser\ncrew:x:100:purser,www-tickets\nodd:x:-1:\n"))
 	want := []perm.Account{
 		{ID: "u0", Name: "root", Groups: []perm.Principal{"g0"}},
@@ -55,7 +57,8 @@ esac
 		t.Fatal(err)
 	}
 	id, ok := d.User("pilot")
-	if !ok || !reflect.DeepEqual(d.Account(id).Groups, []perm.Principal{"g7100", "g7200", "g7300"}) || d.Name("g7200") != "harbour" {
+	if !ok || !reflect.DeepEqual(d.Account(id).Groups, []perm.Principal{"g7100", "g7200", "g7300"}) ||
+		d.Name("g7200") != "harbour" {
 		t.Errorf("pilot is %v %+v", id, d.Account(id))
 	}
 	if _, ok := d.User("nobody-at-all"); ok || len(d.Accounts) != 2 {
@@ -84,7 +87,8 @@ esac
 	var o Owners
 	for range 2 {
 		d := o.Complete(t.Context(), listed, []perm.Principal{"g0", "g7300", "u0", "u7001", "u7002"})
-		if d.Name("u7001") != "pilot" || d.Name("u7002") != "7002" || d.Name("g7300") != "harbour" || !reflect.DeepEqual(d.Account("u7001").Groups, []perm.Principal{"g7100", "g7200"}) {
+		if d.Name("u7001") != "pilot" || d.Name("u7002") != "7002" || d.Name("g7300") != "harbour" ||
+			!reflect.DeepEqual(d.Account("u7001").Groups, []perm.Principal{"g7100", "g7200"}) {
 			t.Errorf("%+v", d)
 		}
 		if len(d.Accounts) != 2 || len(d.Groups) != 2 || len(listed.Accounts) != 1 {
@@ -95,7 +99,8 @@ esac
 		t.Error("another directory, and nothing was added")
 	}
 	calls, err := os.ReadFile(dir + "/calls")
-	if err != nil || strings.Count(string(calls), "-- passwd 7001 7002\n") != 1 || strings.Count(string(calls), "7300") != 1 {
+	if err != nil || strings.Count(string(calls), "-- passwd 7001 7002\n") != 1 ||
+		strings.Count(string(calls), "7300") != 1 {
 		t.Errorf("asked %s, %v", calls, err)
 	}
 }

@@ -75,7 +75,10 @@ func (o *Owners) Complete(ctx context.Context, d *perm.Directory, ids []perm.Pri
 	if len(seen) == 0 {
 		return d
 	}
-	return (&perm.Directory{Accounts: append(slices.Clone(d.Accounts), accounts...), Groups: append(slices.Clone(d.Groups), joined...)}).Index()
+	return (&perm.Directory{
+		Accounts: append(slices.Clone(d.Accounts), accounts...),
+		Groups:   append(slices.Clone(d.Groups), joined...),
+	}).Index()
 }
 
 func (o *Owners) add(d *perm.Directory) {

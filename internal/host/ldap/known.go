@@ -16,8 +16,8 @@ const (
 	mostKept = 20              // directories of which it is kept
 )
 
-// A telling is what a directory told last. Many agents of one process may work for file servers of one domain: it is asked once for all of
-// them.
+// A telling is what a directory told last. Many agents of one process may work for file servers of one
+// domain: it is asked once for all of them.
 type telling struct {
 	asking chan struct{} // has room for who asks
 	mu     sync.Mutex
@@ -33,7 +33,8 @@ func (t *telling) last() (all []nt.Account, age time.Duration) {
 	return t.all, time.Since(t.at)
 }
 
-// tellings are what directories told, by how they are asked: whoever cannot sign in there does not get what others were told.
+// tellings are what directories told, by how they are asked: whoever cannot sign in there does not get what
+// others were told.
 type tellings struct {
 	mu sync.Mutex
 	of map[[sha256.Size]byte]*telling
@@ -63,8 +64,9 @@ func (s *tellings) get(d *Directory) (*telling, error) {
 	return s.of[key], nil
 }
 
-// Known is as Accounts, and gives what was told in the last minutes, to any agent of this process, without asking again. Where the directory
-// does not answer it gives what it told before, its age, and the error. The list is shared: nobody changes it.
+// Known is as Accounts, and gives what was told in the last minutes, to any agent of this process, without
+// asking again. Where the directory does not answer it gives what it told before, its age, and the error. The
+// list is shared: nobody changes it.
 func (d *Directory) Known(ctx context.Context) (all []nt.Account, age time.Duration, err error) {
 	t, err := shared.get(d)
 	if err != nil {
@@ -73,7 +75,9 @@ func (d *Directory) Known(ctx context.Context) (all []nt.Account, age time.Durat
 	return t.known(ctx, d.Accounts)
 }
 
-func (t *telling) known(ctx context.Context, ask func(context.Context) ([]nt.Account, error)) ([]nt.Account, time.Duration, error) {
+func (t *telling) known(
+	ctx context.Context, ask func(context.Context) ([]nt.Account, error),
+) ([]nt.Account, time.Duration, error) {
 	if all, age := t.last(); all != nil && age < fresh {
 		return all, age, nil
 	}

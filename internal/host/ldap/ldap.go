@@ -1,5 +1,5 @@
-// Package ldap asks a directory (RFC 4511) who the accounts and groups of a domain are, by their security identifiers, and who is in
-// which group: nested ones, too.
+// Package ldap asks a directory (RFC 4511) who the accounts and groups of a domain are, by their security
+// identifiers, and who is in which group: nested ones, too.
 package ldap
 
 import (
@@ -23,8 +23,8 @@ import (
 	"idletally/internal/host/nt"
 )
 
-// A Directory is how one is reached. What it asks for are the attributes that directories of Windows domains have: objectSid,
-// sAMAccountName, member and primaryGroupID.
+// A Directory is how one is reached. What it asks for are the attributes that directories of Windows domains
+// have: objectSid, sAMAccountName, member and primaryGroupID.
 type Directory struct {
 	URL       string `json:"url"`  // ldaps://HOST:PORT; ldap:// is made secure before anything is said
 	Base      string `json:"base"` // below which accounts and groups lie
@@ -114,7 +114,8 @@ func (d *Directory) read(ctx context.Context) ([]nt.Account, error) {
 	return d.whole(c)
 }
 
-// whole asks for all accounts and groups, for what members that lie elsewhere are, and for who is in groups through them.
+// whole asks for all accounts and groups, for what members that lie elsewhere are, and for who is in groups
+// through them.
 func (d *Directory) whole(c searcher) ([]nt.Account, error) {
 	found, err := d.told(c)
 	if err != nil {
@@ -130,13 +131,15 @@ type searcher interface {
 	Search(*ldap.SearchRequest) (*ldap.SearchResult, error)
 }
 
-// mostEmpty is how many pages with nothing in them a directory may give in one answer: one that does so for ever holds nobody up.
+// mostEmpty is how many pages with nothing in them a directory may give in one answer: one that does so for
+// ever holds nobody up.
 const mostEmpty = 100
 
 // each hands out what lies below the base and fits a filter, page by page (RFC 2696).
 func (d *Directory) each(c searcher, filter string, attributes []string, visit func(*ldap.Entry) error) error {
 	paging := ldap.NewControlPaging(page)
-	ask := ldap.NewSearchRequest(d.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, int(patience/time.Second), false, filter, attributes, []ldap.Control{paging})
+	ask := ldap.NewSearchRequest(d.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, int(patience/time.Second),
+		false, filter, attributes, []ldap.Control{paging})
 	for empty := 0; ; {
 		got, err := c.Search(ask)
 		if err != nil {
@@ -164,28 +167,33 @@ func (d *Directory) each(c searcher, filter string, attributes []string, visit f
 // told asks for all that counts, page by page, and for what directories give of long lists in parts.
 func (d *Directory) told(c searcher) (*domain, error) {
 	found := &domain{}
-	err := d.each(c, "(objectSid=*)", []string{"objectSid", "sAMAccountName", "objectClass", "member", "primaryGroupID"}, func(e *ldap.Entry) error {
-		if len(found.all)+len(found.known) >= most {
-			return fmt.Errorf("it has more than %d accounts and groups below %s: give a narrower base", most, d.Base)
-		}
-		return found.add(e)
-	})
+	err := d.each(c, "(objectSid=*)",
+		[]string{"objectSid", "sAMAccountName", "objectClass", "member", "primaryGroupID"}, func(e *ldap.Entry) error {
+			if len(found.all)+len(found.known) >= most {
+				return fmt.Errorf("it has more than %d accounts and groups below %s: give a narrower base", most,
+					d.Base)
+			}
+			return found.add(e)
+		})
 	if err != nil {
 		return nil, err
 	}
 	for parts := 0; len(found.more) > 0; parts++ {
 		m := found.more[0]
 		if parts == mostParts {
-			return nil, fmt.Errorf("members of %s from %d on: it gives its groups in more than %d parts", m.dn, m.from, mostParts)
+			return nil, fmt.Errorf("members of %s from %d on: it gives its groups in more than %d parts", m.dn, m.from,
+				mostParts)
 		}
 		found.more = found.more[1:]
-		got, err := c.Search(ldap.NewSearchRequest(m.dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, int(patience/time.Second), false,
+		got, err := c.Search(ldap.NewSearchRequest(m.dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1,
+			int(patience/time.Second), false,
 			"(objectClass=*)", []string{fmt.Sprintf("member;range=%d-*", m.from)}, nil))
 		if err != nil {
 			return nil, fmt.Errorf("members of %s from %d on: %w", m.dn, m.from, err)
 		}
 		if len(got.Entries) != 1 {
-			return nil, fmt.Errorf("members of %s from %d on: it gives %d entries for one", m.dn, m.from, len(got.Entries))
+			return nil, fmt.Errorf("members of %s from %d on: it gives %d entries for one", m.dn, m.from,
+				len(got.Entries))
 		}
 		if err := found.join(got.Entries[0], m.dn, m.from); err != nil {
 			return nil, err
@@ -216,8 +224,9 @@ type rest struct {
 	from int
 }
 
-// mostMembers, mostBytes and mostParts bound the members of all groups together, all names, and how often is asked for more members: directories
-// give a thousand at once and more. mostIn bounds in how many groups all accounts are together, by way of others included.
+// mostMembers, mostBytes and mostParts bound the members of all groups together, all names, and how often is
+// asked for more members: directories give a thousand at once and more. mostIn bounds in how many groups all
+// accounts are together, by way of others included.
 const (
 	mostMembers = 4_000_000
 	mostBytes   = 512 << 20
@@ -228,13 +237,15 @@ const (
 // hold takes room for a name.
 func (d *domain) hold(name string) error {
 	if d.bytes += len(name); d.bytes > mostBytes {
-		return fmt.Errorf("the names of its accounts, groups and members have more than %d MiB: give a narrower base", mostBytes>>20)
+		return fmt.Errorf("the names of its accounts, groups and members have more than %d MiB: give a narrower base",
+			mostBytes>>20)
 	}
 	return nil
 }
 
-// join takes members that an entry tells of a group, the one of this number first. Directories give long lists in parts, as values of an attribute
-// "member;range=LOW-HIGH", of which the last has "*" for HIGH (MS-ADTS 3.1.1.3.1.3.3).
+// join takes members that an entry tells of a group, the one of this number first. Directories give long
+// lists in parts, as values of an attribute "member;range=LOW-HIGH", of which the last has "*" for HIGH
+// (MS-ADTS 3.1.1.3.1.3.3).
 func (d *domain) join(e *ldap.Entry, dn string, from int) error {
 	key, parts := strings.ToLower(dn), 0
 	for _, a := range e.Attributes {
@@ -272,7 +283,9 @@ func (d *domain) join(e *ldap.Entry, dn string, from int) error {
 
 // withMembersOnce leaves the attribute without a range out where there is one with: directories give it empty beside.
 func withMembersOnce(e *ldap.Entry) *ldap.Entry {
-	ranged := slices.ContainsFunc(e.Attributes, func(a *ldap.EntryAttribute) bool { return strings.HasPrefix(strings.ToLower(a.Name), "member;range=") })
+	ranged := slices.ContainsFunc(e.Attributes, func(a *ldap.EntryAttribute) bool {
+		return strings.HasPrefix(strings.ToLower(a.Name), "member;range=")
+	})
 	if !ranged {
 		return e
 	}
@@ -303,7 +316,13 @@ func (d *domain) add(e *ldap.Entry) error {
 		d.known[strings.ToLower(e.DN)] = sid
 		return nil
 	}
-	a := nt.Account{SID: sid, Name: name, Group: slices.ContainsFunc(e.GetAttributeValues("objectClass"), func(c string) bool { return strings.EqualFold(c, "group") })}
+	a := nt.Account{
+		SID:  sid,
+		Name: name,
+		Group: slices.ContainsFunc(e.GetAttributeValues("objectClass"), func(c string) bool {
+			return strings.EqualFold(c, "group")
+		}),
+	}
 	dn := strings.ToLower(e.DN)
 	d.at[dn] = len(d.all)
 	if a.Group {
@@ -331,15 +350,15 @@ const (
 	foreign                // it may be a group of another domain
 )
 
-// mostOthers bounds how many members that lie elsewhere are asked for, and mostRuled of how many groups with such members the directory's own
-// rule is asked.
+// mostOthers bounds how many members that lie elsewhere are asked for, and mostRuled of how many groups with
+// such members the directory's own rule is asked.
 const (
 	mostOthers = 2000
 	mostRuled  = 500
 )
 
-// others finds out which members that are not among what was told may be groups: who is in one through them nobody knows then. What
-// cannot be asked for may be one.
+// others finds out which members that are not among what was told may be groups: who is in one through them
+// nobody knows then. What cannot be asked for may be one.
 func (d *domain) others(c searcher) {
 	d.vague = map[string]doubt{}
 	asked := 0
@@ -351,7 +370,8 @@ func (d *domain) others(c searcher) {
 			if _, told := d.vague[m]; told {
 				continue
 			}
-			if sid, ok := d.known[m]; ok { // of another domain: only of those that stand for everybody it is known who that is
+			if sid, ok := d.known[m]; ok {
+				// of another domain: only of those that stand for everybody it is known who that is
 				if d.vague[m] = foreign; everybody(sid) {
 					d.vague[m] = none
 				}
@@ -361,7 +381,8 @@ func (d *domain) others(c searcher) {
 			if asked++; asked > mostOthers {
 				continue
 			}
-			got, err := c.Search(ldap.NewSearchRequest(m, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, int(patience/time.Second), false, "(objectClass=*)", []string{"objectClass"}, nil))
+			got, err := c.Search(ldap.NewSearchRequest(m, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1,
+				int(patience/time.Second), false, "(objectClass=*)", []string{"objectClass"}, nil))
 			if err != nil || len(got.Entries) != 1 {
 				continue
 			}
@@ -380,13 +401,15 @@ func (d *domain) others(c searcher) {
 }
 
 const (
-	// windowsDirectory is the capability of directories that follow groups in groups by a rule of their own (MS-ADTS 3.1.1.3.4.3.1).
+	// windowsDirectory is the capability of directories that follow groups in groups by a rule of their own
+	// (MS-ADTS 3.1.1.3.4.3.1).
 	windowsDirectory = "1.2.840.113556.1.4.800"
 	// inChain is that rule (MS-ADTS 3.1.1.3.4.4.3).
 	inChain = "1.2.840.113556.1.4.1941"
 )
 
-// byRule has the directory itself say who is in groups that have others elsewhere in them, where it can. Where it cannot, or fails, nobody knows.
+// byRule has the directory itself say who is in groups that have others elsewhere in them, where it can.
+// Where it cannot, or fails, nobody knows.
 func (d *Directory) byRule(c searcher, found *domain) {
 	var groups []string
 	for dn, list := range found.holds {
@@ -397,21 +420,24 @@ func (d *Directory) byRule(c searcher, found *domain) {
 	if len(groups) == 0 {
 		return
 	}
-	top, err := c.Search(ldap.NewSearchRequest("", ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, int(patience/time.Second), false, "(objectClass=*)", []string{"supportedCapabilities"}, nil))
-	if err != nil || len(top.Entries) != 1 || !slices.Contains(top.Entries[0].GetAttributeValues("supportedCapabilities"), windowsDirectory) {
+	top, err := c.Search(ldap.NewSearchRequest("", ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1,
+		int(patience/time.Second), false, "(objectClass=*)", []string{"supportedCapabilities"}, nil))
+	if err != nil || len(top.Entries) != 1 ||
+		!slices.Contains(top.Entries[0].GetAttributeValues("supportedCapabilities"), windowsDirectory) {
 		return
 	}
 	found.ruled = map[string]bool{}
 	slices.Sort(groups)
 	for _, dn := range groups[:min(len(groups), mostRuled)] {
 		var in []string
-		err := d.each(c, "(memberOf:"+inChain+":="+ldap.EscapeFilter(dn)+")", []string{"1.1"}, func(e *ldap.Entry) error {
-			if found.named++; found.named > mostMembers {
-				return fmt.Errorf("%s has more members than are read", dn)
-			}
-			in = append(in, strings.ToLower(e.DN))
-			return found.hold(e.DN)
-		})
+		err := d.each(c, "(memberOf:"+inChain+":="+ldap.EscapeFilter(dn)+")", []string{"1.1"},
+			func(e *ldap.Entry) error {
+				if found.named++; found.named > mostMembers {
+					return fmt.Errorf("%s has more members than are read", dn)
+				}
+				in = append(in, strings.ToLower(e.DN))
+				return found.hold(e.DN)
+			})
 		if err != nil {
 			continue
 		}
@@ -430,7 +456,8 @@ func (d *domain) members() ([]nt.Account, error) {
 	for i, a := range d.all {
 		bySID[a.SID] = i
 	}
-	partly, all := []int{}, map[int]bool{} // groups of which not everybody who is in them is known, and those that everybody is in
+	// groups of which not everybody who is in them is known, and those that everybody is in
+	partly, all := []int{}, map[int]bool{}
 	for dn, list := range d.holds {
 		for _, m := range list {
 			g := d.at[dn]

@@ -51,7 +51,14 @@ func start(t *testing.T, fill func(io.Writer)) *Directory {
 	dir := t.TempDir()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	must(err)
-	like := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "directory"}, NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true}
+	like := &x509.Certificate{
+		SerialNumber:          big.NewInt(1),
+		Subject:               pkix.Name{CommonName: "directory"},
+		NotAfter:              time.Now().Add(time.Hour),
+		IPAddresses:           []net.IP{net.IPv4(127, 0, 0, 1)},
+		IsCA:                  true,
+		BasicConstraintsValid: true,
+	}
 	der, err := x509.CreateCertificate(rand.Reader, like, like, &key.PublicKey, key)
 	must(err)
 	private, err := x509.MarshalPKCS8PrivateKey(key)
@@ -85,7 +92,13 @@ rootpw "low tide at noon"
 	}
 	port, err := loopback.FreePort()
 	must(err)
-	d := &Directory{URL: fmt.Sprintf("ldaps://127.0.0.1:%d", port), Base: "dc=saltmarsh,dc=example", User: "cn=reader,dc=saltmarsh,dc=example", Password: "low tide at noon", Authority: cert}
+	d := &Directory{
+		URL:       fmt.Sprintf("ldaps://127.0.0.1:%d", port),
+		Base:      "dc=saltmarsh,dc=example",
+		User:      "cn=reader,dc=saltmarsh,dc=example",
+		Password:  "low tide at noon",
+		Authority: cert,
+	}
 	cmd := exec.Command("/usr/sbin/slapd", "-f", conf, "-h", d.URL, "-d", "0")
 	process, err := tied.Start(cmd)
 	must(err)
@@ -113,7 +126,8 @@ func add(w io.Writer, dn string, lines ...string) {
 const base = "dc=saltmarsh,dc=example"
 
 func addPerson(w io.Writer, name string, rid uint32, more ...string) {
-	add(w, "cn="+name+","+base, append([]string{"objectClass: user", "cn: " + name, "sAMAccountName: " + name, b64(sid(rid))}, more...)...)
+	add(w, "cn="+name+","+base,
+		append([]string{"objectClass: user", "cn: " + name, "sAMAccountName: " + name, b64(sid(rid))}, more...)...)
 }
 
 func addGroup(w io.Writer, name string, rid uint32, members ...string) {
@@ -162,12 +176,18 @@ func TestAccounts(t *testing.T) {
 	if err != nil || len(all) != 1505 {
 		t.Fatalf("%d accounts and groups, %v", len(all), err)
 	}
-	for name, want := range map[string][]ntsd.SID{"purser": {sid(513)}, "clerk": {sid(513), sid(1101), sid(1102)}, "hand-1499": nil, "crew": nil} {
+	for name, want := range map[string][]ntsd.SID{
+		"purser":    {sid(513)},
+		"clerk":     {sid(513), sid(1101), sid(1102)},
+		"hand-1499": nil,
+		"crew":      nil,
+	} {
 		i := slices.IndexFunc(all, func(a nt.Account) bool { return a.Name == name })
 		if i < 0 || all[i].Group != (name == "crew") {
 			t.Fatalf("%s: %d, %+v", name, i, all[max(i, 0)])
 		}
-		if len(all[i].Groups) != len(want) || slices.ContainsFunc(want, func(s ntsd.SID) bool { return !slices.Contains(all[i].Groups, s) }) {
+		if len(all[i].Groups) != len(want) ||
+			slices.ContainsFunc(want, func(s ntsd.SID) bool { return !slices.Contains(all[i].Groups, s) }) {
 			t.Errorf("%s is in %v, want %v", name, all[i].Groups, want)
 		}
 	}
@@ -182,7 +202,8 @@ func TestAccounts(t *testing.T) {
 		{"a wrong password", func(d *Directory) { d.Password = "high tide" }, t.Context(), "does not take cn=reader"},
 		{"a base that is not there", func(d *Directory) { d.Base = "dc=nowhere" }, t.Context(), "No Such Object"},
 		{"another authority", func(d *Directory) { d.Authority = "" }, t.Context(), "unknown authority"},
-		{"a directory that is not there", func(d *Directory) { d.URL = "ldaps://127.0.0.1:1" }, t.Context(), "connection refused"},
+		{"a directory that is not there", func(d *Directory) { d.URL = "ldaps://127.0.0.1:1" }, t.Context(),
+			"connection refused"},
 		{"no address", func(d *Directory) { d.URL = "directory" }, t.Context(), "want ldaps://HOST"},
 		{"nobody waits", func(*Directory) {}, ctx, "directory"},
 	} {

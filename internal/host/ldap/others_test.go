@@ -17,8 +17,8 @@ import (
 	"idletally/internal/host/nt"
 )
 
-// Of a group with members that lie elsewhere and may be groups nobody knows all who are in it, nor of those that it is in; accounts elsewhere
-// change nothing, and who stands for everybody has everybody in the group.
+// Of a group with members that lie elsewhere and may be groups nobody knows all who are in it, nor of those
+// that it is in; accounts elsewhere change nothing, and who stands for everybody has everybody in the group.
 func TestMembersElsewhere(t *testing.T) {
 	d := start(t, func(w io.Writer) {
 		top(w)
@@ -40,7 +40,8 @@ func TestMembersElsewhere(t *testing.T) {
 		at("here", "group", "above it", 2003, in("here", "with strangers"))
 		at("here", "group", "with nobody knows whom", 2004, in("there", "not there"))
 		add(w, "cn=S-1-5-11,ou=here,"+base, "objectClass: user", "cn: S-1-5-11", b64(ntsd.Authenticated))
-		add(w, "cn=S-1-5-21-9-9-9-500,ou=here,"+base, "objectClass: user", "cn: S-1-5-21-9-9-9-500", b64(ntsd.NewSID(5, 21, 9, 9, 9, 500)))
+		add(w, "cn=S-1-5-21-9-9-9-500,ou=here,"+base, "objectClass: user", "cn: S-1-5-21-9-9-9-500",
+			b64(ntsd.NewSID(5, 21, 9, 9, 9, 500)))
 		at("here", "group", "with everybody", 2005, in("here", "S-1-5-11"))
 		at("here", "group", "with another domain's", 2006, in("here", "S-1-5-21-9-9-9-500"))
 	})
@@ -53,18 +54,29 @@ func TestMembersElsewhere(t *testing.T) {
 	for _, a := range all {
 		if a.Group {
 			partly[a.Name] = a.Partly
-		} else if got, want := fmt.Sprint(a.Groups), fmt.Sprint([]ntsd.SID{sid(2001), sid(2002), sid(2003), sid(2005)}); a.Name != "clerk" || got != want {
+		} else if got, want := fmt.Sprint(a.Groups), fmt.Sprint([]ntsd.SID{
+			sid(2001), sid(2002), sid(2003), sid(2005),
+		}); a.Name != "clerk" ||
+			got != want {
 			t.Errorf("%s is in %s, want %s", a.Name, got, want)
 		}
 	}
-	for name, want := range map[string]bool{"with a stranger": false, "with strangers": true, "above it": true, "with nobody knows whom": true, "with everybody": false, "with another domain's": true} {
+	for name, want := range map[string]bool{
+		"with a stranger":        false,
+		"with strangers":         true,
+		"above it":               true,
+		"with nobody knows whom": true,
+		"with everybody":         false,
+		"with another domain's":  true,
+	} {
 		if got, ok := partly[name]; !ok || got != want {
 			t.Errorf("%s: partly known %t, want %t", name, got, want)
 		}
 	}
 }
 
-// However many agents of a process ask, a directory is asked once in a while; one that does not answer any more is as it was.
+// However many agents of a process ask, a directory is asked once in a while; one that does not answer any
+// more is as it was.
 func TestKnownToAll(t *testing.T) {
 	d := start(t, crew)
 	shared = tellings{}
@@ -150,7 +162,8 @@ func TestLargeDirectory(t *testing.T) {
 		addGroup(w, "half", 2000, members...)
 		addGroup(w, "all of those", 2001, "half")
 		for g := range 200 { // as many again, in small groups
-			addGroup(w, fmt.Sprintf("watch-%03d", g), uint32(3000+g), members[g*len(members)/200:(g+1)*len(members)/200]...)
+			addGroup(w, fmt.Sprintf("watch-%03d", g), uint32(3000+g),
+				members[g*len(members)/200:(g+1)*len(members)/200]...)
 		}
 	})
 	begun := time.Now()

@@ -21,7 +21,11 @@ type ranging struct {
 func (r *ranging) Search(q *ldap.SearchRequest) (*ldap.SearchResult, error) {
 	r.asked++
 	entry := func(dn, name, class string, rid uint32, members ...string) *ldap.Entry {
-		e := ldap.NewEntry(dn, map[string][]string{"objectSid": {sid(rid).Bytes()}, "sAMAccountName": {name}, "objectClass": {class}})
+		e := ldap.NewEntry(dn, map[string][]string{
+			"objectSid":      {sid(rid).Bytes()},
+			"sAMAccountName": {name},
+			"objectClass":    {class},
+		})
 		if class != "group" {
 			return e
 		}
@@ -38,14 +42,21 @@ func (r *ranging) Search(q *ldap.SearchRequest) (*ldap.SearchResult, error) {
 		}
 		e := r.members(&ldap.Entry{DN: q.BaseDN}, all, from)
 		if r.wrong == "nothing" {
-			e.Attributes = []*ldap.EntryAttribute{ldap.NewEntryAttribute(fmt.Sprintf("member;range=%d-%d", from, from+9), nil)}
+			e.Attributes = []*ldap.EntryAttribute{
+				ldap.NewEntryAttribute(fmt.Sprintf("member;range=%d-%d", from, from+9), nil),
+			}
 		}
 		if r.wrong == "twice" {
 			e.Attributes = append(e.Attributes, e.Attributes[len(e.Attributes)-1])
 		}
 		return &ldap.SearchResult{Entries: []*ldap.Entry{e}}, nil
 	}
-	out := &ldap.SearchResult{Entries: []*ldap.Entry{entry("CN=crew,DC=example", "crew", "group", 100, all...), entry("CN=staff,DC=example", "staff", "group", 101, "CN=Crew,DC=example")}}
+	out := &ldap.SearchResult{
+		Entries: []*ldap.Entry{
+			entry("CN=crew,DC=example", "crew", "group", 100, all...),
+			entry("CN=staff,DC=example", "staff", "group", 101, "CN=Crew,DC=example"),
+		},
+	}
 	for i, dn := range all {
 		out.Entries = append(out.Entries, entry(dn, fmt.Sprint("p", i), "user", 1000+uint32(i)))
 	}
@@ -62,12 +73,13 @@ func (r *ranging) members(e *ldap.Entry, all []string, from int) *ldap.Entry {
 	if to < len(all) {
 		high = strconv.Itoa(to - 1)
 	}
-	e.Attributes = append(e.Attributes, ldap.NewEntryAttribute("member", nil), ldap.NewEntryAttribute(fmt.Sprintf("Member;Range=%d-%s", from, high), all[from:to]))
+	e.Attributes = append(e.Attributes, ldap.NewEntryAttribute("member", nil),
+		ldap.NewEntryAttribute(fmt.Sprintf("Member;Range=%d-%s", from, high), all[from:to]))
 	return e
 }
 
-// Everybody is in the groups that they are in, however many parts a directory gives the members in; one that goes on for ever, or gives what was not
-// asked for, is an error.
+// Everybody is in the groups that they are in, however many parts a directory gives the members in; one that
+// goes on for ever, or gives what was not asked for, is an error.
 func TestRanges(t *testing.T) {
 	for _, people := range []int{0, 1, 9, 10, 11, 20, 21, 4567} {
 		r := &ranging{part: 10, people: people}
@@ -85,19 +97,27 @@ func TestRanges(t *testing.T) {
 			t.Errorf("%d people, of which %d are in both groups, after %d questions", people, in, r.asked)
 		}
 	}
-	for wrong, says := range map[string]string{"again": "want those from 10 on", "nothing": "it gives none, and says that there are more",
-		"twice": "several parts at once"} {
-		if _, err := (&Directory{Base: "DC=example"}).told(&ranging{part: 10, people: 50, wrong: wrong}); err == nil || !strings.Contains(err.Error(), says) {
+	for wrong, says := range map[string]string{
+		"again":   "want those from 10 on",
+		"nothing": "it gives none, and says that there are more",
+		"twice":   "several parts at once",
+	} {
+		if _, err := (&Directory{Base: "DC=example"}).told(&ranging{part: 10, people: 50, wrong: wrong}); err == nil ||
+			!strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v", wrong, err)
 		}
 	}
 	// A part with one member each is a question each.
 	r := &ranging{part: 1, people: mostParts + 10}
-	if _, err := (&Directory{Base: "DC=example"}).told(r); err == nil || !strings.Contains(err.Error(), "in more than 20000 parts") || r.asked > mostParts+1 {
+	if _, err := (&Directory{Base: "DC=example"}).told(r); err == nil ||
+		!strings.Contains(err.Error(), "in more than 20000 parts") || r.asked > mostParts+1 {
 		t.Errorf("one at a time: %v, after %d questions", err, r.asked)
 	}
 	d := &domain{bytes: mostBytes - 10, holds: map[string][]string{}}
-	if err := d.join(&ldap.Entry{Attributes: []*ldap.EntryAttribute{ldap.NewEntryAttribute("member", []string{"CN=p,DC=example"})}}, "CN=crew", 0); err == nil {
+	if err := d.join(&ldap.Entry{
+		Attributes: []*ldap.EntryAttribute{ldap.NewEntryAttribute("member", []string{"CN=p,DC=example"})},
+	},
+		"CN=crew", 0); err == nil {
 		t.Error("names of any length are held")
 	}
 }

@@ -13,8 +13,9 @@ import (
 	"idletally/internal/host/nt"
 )
 
-// A ruling directory follows groups in groups itself, as those of Windows domains do: no server here does. Below its base lie two accounts
-// and the group "crew", which has the group "hands" elsewhere in it, where clerk is.
+// A ruling directory follows groups in groups itself, as those of Windows domains do: no server here does.
+// Below its base lie two accounts and the group "crew", which has the group "hands" elsewhere in it, where
+// clerk is.
 type ruling struct {
 	able    bool   // it says that it can
 	fails   bool   // and then cannot
@@ -24,13 +25,20 @@ type ruling struct {
 
 func (r *ruling) Search(q *ldap.SearchRequest) (*ldap.SearchResult, error) {
 	entry := func(name, class string, rid uint32, members ...string) *ldap.Entry {
-		return ldap.NewEntry("CN="+name+",OU=Here,DC=example", map[string][]string{"objectSid": {sid(rid).Bytes()}, "sAMAccountName": {name}, "objectClass": {class}, "member": members})
+		return ldap.NewEntry("CN="+name+",OU=Here,DC=example", map[string][]string{
+			"objectSid":      {sid(rid).Bytes()},
+			"sAMAccountName": {name},
+			"objectClass":    {class},
+			"member":         members,
+		})
 	}
 	answer := func(list ...*ldap.Entry) (*ldap.SearchResult, error) { return &ldap.SearchResult{Entries: list}, nil }
 	switch {
 	case q.BaseDN == "":
 		if r.able {
-			return answer(ldap.NewEntry("", map[string][]string{"supportedCapabilities": {"1.2.840.113556.1.4.1670", windowsDirectory}}))
+			return answer(ldap.NewEntry("", map[string][]string{
+				"supportedCapabilities": {"1.2.840.113556.1.4.1670", windowsDirectory},
+			}))
 		}
 		return answer(ldap.NewEntry("", nil))
 	case strings.EqualFold(q.BaseDN, "CN=Hands,OU=There,DC=example"):
@@ -45,15 +53,19 @@ func (r *ruling) Search(q *ldap.SearchRequest) (*ldap.SearchResult, error) {
 		members := []string{"CN=Hands,OU=There,DC=example"}
 		list := []*ldap.Entry{entry("clerk", "user", 1001), entry("pilot", "user", 1002)}
 		if r.foreign {
-			other := ldap.NewEntry("CN=S-1-5-21-9-9-9-500,OU=Here,DC=example", map[string][]string{"objectSid": {ntsd.NewSID(5, 21, 9, 9, 9, 500).Bytes()}})
+			other := ldap.NewEntry("CN=S-1-5-21-9-9-9-500,OU=Here,DC=example", map[string][]string{
+				"objectSid": {ntsd.NewSID(5, 21, 9, 9, 9, 500).Bytes()},
+			})
 			list, members = append(list, other), append(members, other.DN)
 		}
-		return answer(append(list, entry("crew", "group", 2001, members...), entry("all", "group", 2002, "CN=crew,OU=Here,DC=example"))...)
+		return answer(append(list, entry("crew", "group", 2001, members...),
+			entry("all", "group", 2002, "CN=crew,OU=Here,DC=example"))...)
 	}
 	return nil, fmt.Errorf("asked for %s, %s", q.BaseDN, q.Filter)
 }
 
-// Where groups have others elsewhere in them, a directory that follows them itself is asked who is in them; where it cannot, nobody knows.
+// Where groups have others elsewhere in them, a directory that follows them itself is asked who is in them;
+// where it cannot, nobody knows.
 func TestDirectorysOwnRule(t *testing.T) {
 	for _, c := range []struct {
 		what   string
@@ -97,7 +109,8 @@ func (h *hollow) Search(*ldap.SearchRequest) (*ldap.SearchResult, error) {
 
 func TestPagesWithNothing(t *testing.T) {
 	h := &hollow{}
-	if _, err := (&Directory{}).told(h); err == nil || !strings.Contains(err.Error(), "nothing in them") || h.asked > mostEmpty+1 {
+	_, err := (&Directory{}).told(h)
+	if err == nil || !strings.Contains(err.Error(), "nothing in them") || h.asked > mostEmpty+1 {
 		t.Errorf("asked %d times: %v", h.asked, err)
 	}
 }
@@ -111,25 +124,29 @@ func (n *nameless) Search(*ldap.SearchRequest) (*ldap.SearchResult, error) {
 	out := &ldap.SearchResult{Controls: []ldap.Control{next}}
 	for range 1000 {
 		n.given++
-		out.Entries = append(out.Entries, ldap.NewEntry(fmt.Sprintf("CN=%d", n.given), map[string][]string{"objectSid": {sid(1).Bytes()}}))
+		out.Entries = append(out.Entries,
+			ldap.NewEntry(fmt.Sprintf("CN=%d", n.given), map[string][]string{"objectSid": {sid(1).Bytes()}}))
 	}
 	return out, nil
 }
 
 func TestNamelessWithoutEnd(t *testing.T) {
 	n := &nameless{}
-	if _, err := (&Directory{}).told(n); err == nil || !strings.Contains(err.Error(), "narrower base") || n.given > most+2000 {
+	_, err := (&Directory{}).told(n)
+	if err == nil || !strings.Contains(err.Error(), "narrower base") || n.given > most+2000 {
 		t.Errorf("%d were given: %v", n.given, err)
 	}
 }
 
-// Accounts that are in groups without end, by way of others, are refused before all that is written down; and so are names without end.
+// Accounts that are in groups without end, by way of others, are refused before all that is written down; and
+// so are names without end.
 func TestMembershipsWithoutEnd(t *testing.T) {
 	const people, groups = 10_000, 5000
 	d := &domain{at: map[string]int{}, holds: map[string][]string{}}
 	add := func(name string, group bool) {
 		d.at[name] = len(d.all)
-		d.all, d.primary = append(d.all, nt.Account{SID: sid(uint32(len(d.all))), Name: name, Group: group}), append(d.primary, ntsd.SID{})
+		d.all, d.primary = append(d.all, nt.Account{SID: sid(uint32(len(d.all))), Name: name, Group: group}),
+			append(d.primary, ntsd.SID{})
 	}
 	for i := range groups { // each in the next one
 		add(fmt.Sprint("g", i), true)
@@ -148,7 +165,10 @@ func TestMembershipsWithoutEnd(t *testing.T) {
 	d = &domain{}
 	long := strings.Repeat("n", 1<<20)
 	for i := 0; ; i++ {
-		err := d.add(ldap.NewEntry(fmt.Sprintf("CN=%d", i), map[string][]string{"objectSid": {sid(1).Bytes()}, "sAMAccountName": {long}}))
+		err := d.add(ldap.NewEntry(fmt.Sprintf("CN=%d", i), map[string][]string{
+			"objectSid":      {sid(1).Bytes()},
+			"sAMAccountName": {long},
+		}))
 		if err != nil {
 			if !strings.Contains(err.Error(), "MiB") {
 				t.Error(err)

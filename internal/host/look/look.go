@@ -43,8 +43,8 @@ type Bounds struct {
 	Show func(path string) bool // and what is in it may be listed, tried or scanned
 }
 
-// ErrOutside says that a path, or where a link on its way leads, lies outside of the bounds. Nothing there was opened, so that
-// it tells nothing of what is there, nor whether anything is.
+// ErrOutside says that a path, or where a link on its way leads, lies outside of the bounds. Nothing there
+// was opened, so that it tells nothing of what is there, nor whether anything is.
 var ErrOutside = errors.New("it lies, or leads, outside of what is shown")
 
 func (b Bounds) pass(path string) error {
@@ -144,8 +144,9 @@ func (b Bounds) Folder(ctx context.Context, path, after string, limit int) (acce
 
 func base(e access.Seen) string { return pathname.Base(string(e.Path)) }
 
-// walkable checks a path that is to be walked part by part. Where somebody sits at this machine it need not be in its shortest form: what
-// .. and a slash at the end come to is for the walk to find out, since what stands before them may be a link. What others ask for is.
+// walkable checks a path that is to be walked part by part. Where somebody sits at this machine it need not
+// be in its shortest form: what .. and a slash at the end come to is for the walk to find out, since what
+// stands before them may be a link. What others ask for is.
 func (b Bounds) walkable(path string) error {
 	if b.Pass != nil || !strings.HasPrefix(path, "/") || len(path) > pathname.MaxPath {
 		return pathname.Check(path)
@@ -167,8 +168,8 @@ func partsOf(path string) []string {
 	return strings.Split(path, "/")
 }
 
-// walk goes where the kernel would go (path_resolution(7)). The way ends with what it leads to, also where that was passed before, as
-// behind a link that leads back above.
+// walk goes where the kernel would go (path_resolution(7)). The way ends with what it leads to, also where
+// that was passed before, as behind a link that leads back above.
 func (w *walker) walk(path string) (access.Seen, error) {
 	if err := w.bounds.walkable(path); err != nil {
 		return access.Seen{}, err
@@ -301,9 +302,16 @@ func mountOf(fd int, at string, number uint64) (access.Mount, error) {
 		return access.Mount{}, fmt.Errorf("read the file system's options: %w", err)
 	}
 	on := func(flag int64) bool { return fs.Flags&flag != 0 }
-	m := access.Mount{At: pathname.Path(at), ReadOnly: on(unix.ST_RDONLY), NoExec: on(unix.ST_NOEXEC), NoSUID: on(unix.ST_NOSUID), NoDev: on(unix.ST_NODEV), NoFollow: on(noSymFollow)}
-	// Whose group new paths get only the table tells, of the file systems that have such an option. Where there is none, as in
-	// a changed root, it is the usual one.
+	m := access.Mount{
+		At:       pathname.Path(at),
+		ReadOnly: on(unix.ST_RDONLY),
+		NoExec:   on(unix.ST_NOEXEC),
+		NoSUID:   on(unix.ST_NOSUID),
+		NoDev:    on(unix.ST_NODEV),
+		NoFollow: on(noSymFollow),
+	}
+	// Whose group new paths get only the table tells, of the file systems that have such an option. Where
+	// there is none, as in a changed root, it is the usual one.
 	if fs.Type == unix.EXT4_SUPER_MAGIC || fs.Type == unix.XFS_SUPER_MAGIC {
 		table, _ := fsys.Mounts()
 		m.GroupOfFolder = table[number].GroupOfFolder
@@ -350,8 +358,8 @@ const patience = 5 * time.Second
 // waiting bounds how many looks may hang in file systems that do not answer: each holds a thread for as long.
 var waiting = make(chan struct{}, 8)
 
-// mounts looks at paths where a scan met other mounts, or what may be a subvolume. Where a file system does not answer nothing
-// is known of it, nor of those that come after it.
+// mounts looks at paths where a scan met other mounts, or what may be a subvolume. Where a file system does
+// not answer nothing is known of it, nor of those that come after it.
 func (b Bounds) mounts(ctx context.Context, met []scan.Mounted) (map[pathname.Path]access.Place, error) {
 	if len(met) == 0 {
 		return nil, nil
@@ -422,7 +430,11 @@ func seen(fd int, path string, mount access.Mount) (access.Seen, error) {
 	if err != nil {
 		return access.Seen{}, err
 	}
-	e := access.Seen{Place: access.Place{Path: pathname.Path(path), Kind: i.Kind, Set: i.State.Set(), Mount: mount, Top: i.Top}, Modified: i.Modified, Links: i.Links}
+	e := access.Seen{
+		Place:    access.Place{Path: pathname.Path(path), Kind: i.Kind, Set: i.State.Set(), Mount: mount, Top: i.Top},
+		Modified: i.Modified,
+		Links:    i.Links,
+	}
 	switch i.Kind {
 	case perm.File:
 		e.Size = i.Size

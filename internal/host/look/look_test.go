@@ -46,7 +46,8 @@ func TestKinds(t *testing.T) {
 		t.Errorf("listed %q", s)
 	}
 	deep, err := Folder(t.Context(), p("report.txt"), "", 100)
-	if err != nil || len(deep.Entries) != 1 || deep.Entries[0].Size != 5 || len(perm.Describe(perm.File, deep.Entries[0].Set, nil).Entries) != 3 {
+	if err != nil || len(deep.Entries) != 1 || deep.Entries[0].Size != 5 ||
+		len(perm.Describe(perm.File, deep.Entries[0].Set, nil).Entries) != 3 {
 		t.Errorf("deep %+v %v", deep, err)
 	}
 	if f, err := Path(p("link")); err != nil || f.Seen.Target != "/nowhere" || f.Seen.Kind != perm.Link {
@@ -86,7 +87,8 @@ func TestFolder(t *testing.T) {
 	if s := strings.Join(got, ","); s != "a,b,c,\xff" {
 		t.Errorf("listed %q", s)
 	}
-	if _, err := Folder(t.Context(), filepath.Join(dir, "a"), "", 3); err == nil || !strings.Contains(err.Error(), "not a folder") {
+	if _, err := Folder(t.Context(), filepath.Join(dir, "a"), "", 3); err == nil ||
+		!strings.Contains(err.Error(), "not a folder") {
 		t.Errorf("a file was listed: %v", err)
 	}
 }
@@ -97,9 +99,12 @@ func TestWay(t *testing.T) {
 	dir := t.TempDir()
 	p := func(n string) string { return filepath.Join(dir, n) }
 	for _, err := range []error{
-		os.MkdirAll(p("quay/berth/slip"), 0o755), os.Symlink("quay/berth/../berth", p("short")), os.Symlink(p("quay"), p("far")),
-		os.Symlink("loop", p("loop")), os.WriteFile(p("quay/berth/slip/log"), nil, 0o600), os.Symlink("short", p("again")),
-		os.Symlink("..", p("quay/back")), os.Symlink(".", p("quay/self")), os.Symlink("quay/berth/", p("slashed")), os.Symlink("quay/berth/slip/log", p("file")),
+		os.MkdirAll(p("quay/berth/slip"), 0o755), os.Symlink("quay/berth/../berth", p("short")),
+		os.Symlink(p("quay"), p("far")),
+		os.Symlink("loop", p("loop")), os.WriteFile(p("quay/berth/slip/log"), nil, 0o600),
+		os.Symlink("short", p("again")),
+		os.Symlink("..", p("quay/back")), os.Symlink(".", p("quay/self")), os.Symlink("quay/berth/", p("slashed")),
+		os.Symlink("quay/berth/slip/log", p("file")),
 	} {
 		if err != nil {
 			t.Fatal(err)
@@ -145,7 +150,9 @@ func TestWay(t *testing.T) {
 		}
 		// The kernel comes to the same.
 		var here, there unix.Stat_t
-		if err := errors.Join(unix.Lstat(p(".")+"/"+c.path, &here), unix.Lstat(string(f.Seen.Path), &there)); err != nil || here.Ino != there.Ino {
+		if err := errors.Join(unix.Lstat(p(".")+"/"+c.path, &here),
+			unix.Lstat(string(f.Seen.Path), &there)); err != nil ||
+			here.Ino != there.Ino {
 			t.Errorf("%s leads to %s: %v", c.path, f.Seen.Path, err)
 		}
 	}
@@ -153,15 +160,21 @@ func TestWay(t *testing.T) {
 		t.Errorf("a loop: %v", err)
 	}
 	// What others ask for is in its shortest form, and nobody's path is longer than one may be.
-	for _, path := range []string{"/quay/../quay", "/quay/", "/quay/./berth", "//quay", strings.Repeat("/quay/..", 2000)} {
+	for _, path := range []string{
+		"/quay/../quay", "/quay/", "/quay/./berth", "//quay", strings.Repeat("/quay/..", 2000),
+	} {
 		if _, err := (Bounds{Pass: func(string) bool { return true }}).Path(dir + path); err == nil {
 			t.Errorf("%.20s is looked at for others", path)
 		}
 	}
-	if _, err := Path(dir + strings.Repeat("/quay/..", pathname.MaxPath/8+1)); err == nil || !strings.Contains(err.Error(), "at most") {
+	if _, err := Path(dir + strings.Repeat("/quay/..", pathname.MaxPath/8+1)); err == nil ||
+		!strings.Contains(err.Error(), "at most") {
 		t.Errorf("a path that is too long: %v", err)
 	}
-	for _, path := range []string{"quay/berth/slip/log/x", "quay/berth/slip/log/", "quay/berth/slip/log/.", "quay/berth/slip/log/..", "file/", "file/.."} {
+	for _, path := range []string{
+		"quay/berth/slip/log/x", "quay/berth/slip/log/", "quay/berth/slip/log/.", "quay/berth/slip/log/..", "file/",
+		"file/..",
+	} {
 		if _, err := Path(dir + "/" + path); !errors.Is(err, unix.ENOTDIR) {
 			t.Errorf("%s: a file on the way: %v", path, err)
 		}
@@ -172,18 +185,24 @@ func TestBelow(t *testing.T) {
 	dir := t.TempDir()
 	for _, err := range []error{
 		os.MkdirAll(filepath.Join(dir, "open/deep"), 0o755), os.MkdirAll(filepath.Join(dir, "shut/deep"), 0o755),
-		os.WriteFile(filepath.Join(dir, "open/deep/a"), nil, 0o644), os.WriteFile(filepath.Join(dir, "shut/deep/b"), nil, 0o644),
+		os.WriteFile(filepath.Join(dir, "open/deep/a"), nil, 0o644),
+		os.WriteFile(filepath.Join(dir, "shut/deep/b"), nil, 0o644),
 		os.Chmod(filepath.Join(dir, "shut"), 0o700), os.Chmod(dir, 0o755), os.Chmod(filepath.Dir(dir), 0o755),
 	} {
 		if err != nil {
 			t.Fatal(err)
 		}
 	}
-	_, got, err := Below(t.Context(), t.TempDir(), dir, access.Reach{Operation: access.Read, Now: access.NewAsker(access.Subject{ID: perm.Everyone}), Limit: 10})
+	_, got, err := Below(t.Context(), t.TempDir(), dir, access.Reach{
+		Operation: access.Read,
+		Now:       access.NewAsker(access.Subject{ID: perm.Everyone}),
+		Limit:     10,
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got.Held != 1 || got.Closed != 1 || len(got.Paths) != 1 || string(got.Paths[0].Path) != filepath.Join(dir, "open/deep/a") {
+	if got.Held != 1 || got.Closed != 1 || len(got.Paths) != 1 ||
+		string(got.Paths[0].Path) != filepath.Join(dir, "open/deep/a") {
 		t.Errorf("%+v", got)
 	}
 }

@@ -35,8 +35,8 @@ func root(t *testing.T, path string, op access.Operation) access.Answer {
 	return access.NewAsker(access.SubjectOf(nil, perm.UID(0))).May(f.Way, op, nil)
 }
 
-// What a subvolume that is read-only withholds nobody gets, by the kernel's word: writing, creating and deleting; and what lies
-// in another one is as that is.
+// What a subvolume that is read-only withholds nobody gets, by the kernel's word: writing, creating and
+// deleting; and what lies in another one is as that is.
 func TestReadOnlySubvolumes(t *testing.T) {
 	at := disk.Mount(t, 128<<20, "rw", "mkfs.btrfs", "-q")
 	run := func(argv ...string) {
@@ -57,9 +57,15 @@ func TestReadOnlySubvolumes(t *testing.T) {
 		if folder == "shut" {
 			run("property", "set", "-ts", filepath.Join(at, folder), "ro", "true")
 		}
-		_, below, err := Below(t.Context(), t.TempDir(), filepath.Join(at, folder), access.Reach{Operation: access.Delete, Now: access.NewAsker(access.SubjectOf(nil, perm.UID(0))), Limit: 100})
+		_, below, err := Below(t.Context(), t.TempDir(), filepath.Join(at, folder), access.Reach{
+			Operation: access.Delete,
+			Now:       access.NewAsker(access.SubjectOf(nil, perm.UID(0))),
+			Limit:     100,
+		})
 		must(t, err)
-		held := slices.ContainsFunc(below.Paths, func(r access.Reached) bool { return string(r.Path) == filepath.Join(at, name) })
+		held := slices.ContainsFunc(below.Paths, func(r access.Reached) bool {
+			return string(r.Path) == filepath.Join(at, name)
+		})
 		got := root(t, filepath.Join(at, name), access.Delete)
 		removed := os.Remove(filepath.Join(at, name))
 		if got.Allowed != (removed == nil) || held != (removed == nil) {
@@ -72,7 +78,11 @@ func TestReadOnlySubvolumes(t *testing.T) {
 		folder := filepath.Join(at, name, "folder")
 		file := filepath.Join(folder, "file")
 		held := map[string]bool{}
-		_, below, err := Below(t.Context(), t.TempDir(), filepath.Join(at, name), access.Reach{Operation: access.Write, Now: access.NewAsker(access.SubjectOf(nil, perm.UID(0))), Limit: 100})
+		_, below, err := Below(t.Context(), t.TempDir(), filepath.Join(at, name), access.Reach{
+			Operation: access.Write,
+			Now:       access.NewAsker(access.SubjectOf(nil, perm.UID(0))),
+			Limit:     100,
+		})
 		must(t, err)
 		for _, r := range below.Paths {
 			held[string(r.Path)] = true
@@ -97,12 +107,14 @@ func TestReadOnlySubvolumes(t *testing.T) {
 			t.Errorf("%s: %+v; the kernel says %v", file, got, removed)
 		}
 	}
-	if got := root(t, filepath.Join(at, "shut/folder/file"), access.Delete); got.Allowed || !strings.Contains(got.Reason, "a subvolume that is read-only (at "+at+"/shut)") {
+	if got := root(t, filepath.Join(at, "shut/folder/file"), access.Delete); got.Allowed ||
+		!strings.Contains(got.Reason, "a subvolume that is read-only (at "+at+"/shut)") {
 		t.Errorf("%+v", got)
 	}
 }
 
-// A file system below that does not answer takes no question with it, and only so many threads, however often somebody asks.
+// A file system below that does not answer takes no question with it, and only so many threads, however often
+// somebody asks.
 func TestBelowFileSystemsThatAreSilent(t *testing.T) {
 	at := t.TempDir()
 	end := disk.Silent(t, filepath.Join(at, "silent"))
@@ -110,8 +122,15 @@ func TestBelowFileSystemsThatAreSilent(t *testing.T) {
 	var all sync.WaitGroup
 	for range cap(waiting) + 3 {
 		all.Go(func() {
-			_, below, err := Below(t.Context(), t.TempDir(), at, access.Reach{Operation: access.Change, Now: access.NewAsker(access.SubjectOf(nil, perm.UID(0))), Limit: 100})
-			if err != nil || below.Held != 2 || below.Unread != 1 || slices.ContainsFunc(below.Paths, func(r access.Reached) bool { return strings.HasSuffix(string(r.Path), "silent") }) {
+			_, below, err := Below(t.Context(), t.TempDir(), at, access.Reach{
+				Operation: access.Change,
+				Now:       access.NewAsker(access.SubjectOf(nil, perm.UID(0))),
+				Limit:     100,
+			})
+			if err != nil || below.Held != 2 || below.Unread != 1 ||
+				slices.ContainsFunc(below.Paths, func(r access.Reached) bool {
+					return strings.HasSuffix(string(r.Path), "silent")
+				}) {
 				t.Errorf("%+v, %v", below, err)
 			}
 		})
@@ -131,16 +150,21 @@ func TestLinksThatAreNotFollowed(t *testing.T) {
 	at := t.TempDir()
 	must(t, unix.Mount("links", at, "tmpfs", 0, "size=1m"))
 	defer unix.Unmount(at, 0)
-	must(t, errors.Join(os.Chmod(at, 0o755), os.Mkdir(filepath.Join(at, "folder"), 0o755), os.WriteFile(filepath.Join(at, "folder", "file"), nil, 0o644), os.Symlink("folder", filepath.Join(at, "link"))))
+	must(t,
+		errors.Join(os.Chmod(at, 0o755), os.Mkdir(filepath.Join(at, "folder"), 0o755),
+			os.WriteFile(filepath.Join(at, "folder", "file"), nil, 0o644),
+			os.Symlink("folder", filepath.Join(at, "link"))))
 	through := filepath.Join(at, "link", "file")
 	for _, flags := range []uintptr{0, unix.MS_NOSYMFOLLOW} {
 		must(t, unix.Mount("", at, "", unix.MS_REMOUNT|unix.MS_BIND|flags, ""))
 		_, err := os.ReadFile(through)
 		got := root(t, through, access.Read)
-		if got.Allowed != (err == nil) || err != nil && (got.Cause != access.ByNoFollow || !errors.Is(err, unix.ELOOP)) {
+		if got.Allowed != (err == nil) ||
+			err != nil && (got.Cause != access.ByNoFollow || !errors.Is(err, unix.ELOOP)) {
 			t.Errorf("%+v; the kernel says %v", got, err)
 		}
-		if end := root(t, filepath.Join(at, "link"), access.Read); end.Cause != access.ByLink || (len(end.Notes) > 0) != (err != nil) {
+		end := root(t, filepath.Join(at, "link"), access.Read)
+		if end.Cause != access.ByLink || (len(end.Notes) > 0) != (err != nil) {
 			t.Errorf("%+v", end)
 		}
 	}

@@ -51,7 +51,13 @@ type paper struct {
 
 func (p paper) Close() error { return nil }
 func (p paper) Look() (Seen, error) {
-	return Seen{Kind: p.c.kinds[p.name], Descriptor: p.c.states[p.name], ID: uint64(slices.Index(names(p.c), p.name)) + 1, Links: 1, Changed: int64(p.c.written[p.name])*1_000_003 + 1}, nil
+	return Seen{
+		Kind:       p.c.kinds[p.name],
+		Descriptor: p.c.states[p.name],
+		ID:         uint64(slices.Index(names(p.c), p.name)) + 1,
+		Links:      1,
+		Changed:    int64(p.c.written[p.name])*1_000_003 + 1,
+	}, nil
 }
 
 func (p paper) Set(d ntsd.Descriptor, _ Part) error {
@@ -75,7 +81,8 @@ func pathOf(name string) string {
 // furnish makes folders in folders whose lists are all as their folders hand on, but for a few.
 func furnish(t testing.TB, r *rand.Rand) *cabinet {
 	c := &cabinet{t: t, states: map[string]ntsd.Descriptor{}, kinds: map[string]perm.Kind{}, written: map[string]int{}}
-	c.states[""], c.kinds[""] = ntsd.Descriptor{Owner: ntsd.System, Control: ntsd.Protected, Entries: own(r)}, perm.Folder
+	c.states[""], c.kinds[""] = ntsd.Descriptor{Owner: ntsd.System, Control: ntsd.Protected, Entries: own(r)},
+		perm.Folder
 	for _, name := range []string{"a", `a\f`, `a\s`, `a\s\f`, `a\s\g`, `a\s\g\f`, "b", `b\f`, `b\s`, `b\s\f`, "f"} {
 		up := c.states[folderOf(name)]
 		kind := perm.Folder
@@ -98,20 +105,36 @@ func furnish(t testing.TB, r *rand.Rand) *cabinet {
 // own are two entries of a folder's own, which it may hand on.
 func own(r *rand.Rand) (out []ntsd.Entry) {
 	for range 2 {
-		out = append(out, ntsd.Entry{Flags: []ntsd.Flags{0, 3, 3, 2, 1, 11}[r.IntN(6)], Mask: []ntsd.Mask{ntsd.ReadSet, ntsd.ReadSet | ntsd.WriteSet | ntsd.Execute | ntsd.Delete, ntsd.Full}[r.IntN(3)],
-			SID: []ntsd.SID{ntsd.Everyone, ntsd.Authenticated, ntsd.CreatorOwner, ntsd.NewSID(5, 21, 1, 2, 3, 1001)}[r.IntN(4)]})
+		out = append(out, ntsd.Entry{
+			Flags: []ntsd.Flags{0, 3, 3, 2, 1, 11}[r.IntN(6)],
+			Mask: []ntsd.Mask{
+				ntsd.ReadSet,
+				ntsd.ReadSet | ntsd.WriteSet | ntsd.Execute | ntsd.Delete,
+				ntsd.Full,
+			}[r.IntN(3)],
+			SID: []ntsd.SID{
+				ntsd.Everyone,
+				ntsd.Authenticated,
+				ntsd.CreatorOwner,
+				ntsd.NewSID(5, 21, 1, 2, 3, 1001),
+			}[r.IntN(4)],
+		})
 	}
 	return out
 }
 
-// drafted is a plan that gives some paths other entries of their own, with what follows from that, as a snapshot would show it.
+// drafted is a plan that gives some paths other entries of their own, with what follows from that, as a
+// snapshot would show it.
 func (c *cabinet) drafted(r *rand.Rand) (steps []plan.Step) {
 	after := map[string]ntsd.Descriptor{}
 	for _, name := range names(c) {
 		was := c.states[name]
 		d := was
 		if r.IntN(4) == 0 {
-			d.Entries = slices.Concat(own(r), slices.DeleteFunc(slices.Clone(d.Entries), func(e ntsd.Entry) bool { return e.Flags&ntsd.Inherited == 0 }))
+			d.Entries = slices.Concat(own(r),
+				slices.DeleteFunc(slices.Clone(d.Entries), func(e ntsd.Entry) bool {
+					return e.Flags&ntsd.Inherited == 0
+				}))
 			d.Open = false
 		}
 		if name != "" {
@@ -124,7 +147,12 @@ func (c *cabinet) drafted(r *rand.Rand) (steps []plan.Step) {
 			}
 		}
 		if after[name] = d; !d.Equal(was) {
-			steps = append(steps, plan.Step{Path: pathOf(name), Kind: c.kinds[name], Before: c.set(was), After: c.set(d)})
+			steps = append(steps, plan.Step{
+				Path:   pathOf(name),
+				Kind:   c.kinds[name],
+				Before: c.set(was),
+				After:  c.set(d),
+			})
 		}
 	}
 	return steps
@@ -148,8 +176,8 @@ func (c *cabinet) meddle(r *rand.Rand) {
 	c.written[name]++
 }
 
-// Whatever others change meanwhile, wherever a run is broken off, and however its originals are put back: no step makes an entry that is
-// marked as coming from above and that the folder above does not hand on.
+// Whatever others change meanwhile, wherever a run is broken off, and however its originals are put back: no
+// step makes an entry that is marked as coming from above and that the folder above does not hand on.
 func TestNothingFollowsFromNothing(t *testing.T) {
 	r := seeded.Rand(t)
 	var made, left atomic.Int64
@@ -166,14 +194,15 @@ func TestNothingFollowsFromNothing(t *testing.T) {
 			})
 		}
 	})
-	t.Logf("%d steps made entries that come from above, %d were left since their folder is another", made.Load(), left.Load())
+	t.Logf("%d steps made entries that come from above, %d were left since their folder is another", made.Load(),
+		left.Load())
 	if made.Load() < 500 || left.Load() < 100 {
 		t.Error("too little was tried")
 	}
 }
 
-// meddled carries a plan out and back while somebody meddles, and tells how many steps made entries that come from above, and how many
-// were left for their folder's sake.
+// meddled carries a plan out and back while somebody meddles, and tells how many steps made entries that come
+// from above, and how many were left for their folder's sake.
 func meddled(t *testing.T, r *rand.Rand) (made, left int64) {
 	c := furnish(t, r)
 	steps := c.drafted(r)
@@ -196,8 +225,16 @@ func meddled(t *testing.T, r *rand.Rand) (made, left int64) {
 		}
 		defer j.Close()
 		before := j.Results()
-		runner := &change.Runner{Journal: j, Roots: []string{"/lab"}, Allowed: []string{"/lab"}, Chunks: change.Memory{steps}, Reach: Reach(t.Context(), c), Batch: 1, PutBack: putBack,
-			Halt: func() bool { return stop }}
+		runner := &change.Runner{
+			Journal: j,
+			Roots:   []string{"/lab"},
+			Allowed: []string{"/lab"},
+			Chunks:  change.Memory{steps},
+			Reach:   Reach(t.Context(), c),
+			Batch:   1,
+			PutBack: putBack,
+			Halt:    func() bool { return stop },
+		}
 		runner.Progress = func(int, int) {
 			now := j.Results()
 			for i := range now {

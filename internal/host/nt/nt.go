@@ -1,5 +1,6 @@
-// Package nt looks at paths that carry NT security descriptors and changes them, wherever they are: on the shares of a file server,
-// or on a system of its own that keeps such descriptors. Who reaches them is a Server; what is done with them is here.
+// Package nt looks at paths that carry NT security descriptors and changes them, wherever they are: on the
+// shares of a file server, or on a system of its own that keeps such descriptors. Who reaches them is a
+// Server; what is done with them is here.
 package nt
 
 import (
@@ -33,8 +34,8 @@ type Server interface {
 type Share interface {
 	// Terms are what the share itself lays down, as far as the server tells.
 	Terms() (access.Mount, error)
-	// Hold opens something with certain rights, following no link; "" is the share's own folder. Where the account has the
-	// privilege, the list on it does not stand in the way.
+	// Hold opens something with certain rights, following no link; "" is the share's own folder. Where the
+	// account has the privilege, the list on it does not stand in the way.
 	Hold(name string, rights ntsd.Mask) (Handle, error)
 	// List reads a folder with all permissions, a piece at a time. What could not be read is told with the entry.
 	List(folder string, each func([]Seen) error) error
@@ -57,9 +58,10 @@ type Seen struct {
 	Links      uint64 // names that it has; 0 where nobody asked
 	Size       int64
 	Modified   time.Time
-	ReadOnly   bool  // marked so (MS-FSCC 2.6)
-	Changed    int64 // when anything of it was changed last, in nanoseconds of Unix time by the server's clock; 0 where nobody asked
-	Err        error // why its permissions could not be read
+	ReadOnly   bool // marked so (MS-FSCC 2.6)
+	// when anything of it was changed last, in nanoseconds of Unix time by the server's clock; 0 where nobody asked
+	Changed int64
+	Err     error // why its permissions could not be read
 }
 
 // A Part says what of a descriptor is set.
@@ -117,8 +119,9 @@ func Look(s Share, name string) (Seen, error) {
 	return h.Look()
 }
 
-// Split gives the share of a path and what lies in it, in the server's own form: /charts/a/b is a\b in charts. What would stand for
-// something else there is refused, since a name like ..\..\other leads out of where it seems to lie.
+// Split gives the share of a path and what lies in it, in the server's own form: /charts/a/b is a\b in
+// charts. What would stand for something else there is refused, since a name like ..\..\other leads out of
+// where it seems to lie.
 func Split(path string) (share, below string, err error) {
 	if strings.ContainsAny(path, "\\:*?\"<>|") {
 		return "", "", fmt.Errorf("%s: no name on a share holds \\ : * ? \" < > or |", pathname.Escape(path))

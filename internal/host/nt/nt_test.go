@@ -48,14 +48,19 @@ func (hostileHandle) Look() (Seen, error) {
 func (hostileHandle) Set(ntsd.Descriptor, Part) error { return errors.New("no") }
 func (hostileHandle) Close() error                    { return nil }
 
-// What a server says that cannot be read is a gap with its reason, and all else is there; whatever it says the scan ends.
+// What a server says that cannot be read is a gap with its reason, and all else is there; whatever it says
+// the scan ends.
 func TestHostileServer(t *testing.T) {
 	_, malformed := ntsd.Parse([]byte{1, 0, 4, 0x80, 9, 0, 0, 0})
 	if malformed == nil {
 		t.Fatal("it is well formed")
 	}
 	file := func(name string) Seen {
-		return Seen{Name: name, Kind: perm.File, Descriptor: ntsd.Descriptor{Owner: ntsd.System, Entries: []ntsd.Entry{{Mask: ntsd.Full, SID: ntsd.System}}}}
+		return Seen{
+			Name:       name,
+			Kind:       perm.File,
+			Descriptor: ntsd.Descriptor{Owner: ntsd.System, Entries: []ntsd.Entry{{Mask: ntsd.Full, SID: ntsd.System}}},
+		}
 	}
 	for _, c := range []struct {
 		what        string
@@ -79,7 +84,9 @@ func TestHostileServer(t *testing.T) {
 			x.Descriptor.Owner = ntsd.SID{}
 			return []Seen{x}, nil
 		}, 2, 0, "", nil},
-		{"the same name twice", func(string) ([]Seen, error) { return []Seen{file("a"), file("a")}, nil }, 2, 0, "", nil}, // the root, and one
+		// the root, and one
+		{"the same name twice", func(string) ([]Seen, error) { return []Seen{file("a"), file("a")}, nil }, 2, 0, "",
+			nil},
 		{"folders without end", func(string) ([]Seen, error) {
 			x := file("deeper")
 			x.Kind = perm.Folder
@@ -119,7 +126,11 @@ func TestHostileServer(t *testing.T) {
 func TestLargeFoldersOneByOne(t *testing.T) {
 	const folders, large = 12, 80_000
 	entry := func(kind perm.Kind, name string) Seen {
-		return Seen{Name: name, Kind: kind, Descriptor: ntsd.Descriptor{Owner: ntsd.System, Entries: []ntsd.Entry{{Mask: ntsd.Full, SID: ntsd.System}}}}
+		return Seen{
+			Name:       name,
+			Kind:       kind,
+			Descriptor: ntsd.Descriptor{Owner: ntsd.System, Entries: []ntsd.Entry{{Mask: ntsd.Full, SID: ntsd.System}}},
+		}
 	}
 	var top, within []Seen
 	for i := range folders {
@@ -144,7 +155,9 @@ func TestLargeFoldersOneByOne(t *testing.T) {
 			return []Seen{entry(perm.File, "note")}, nil
 		}
 	}
-	f, err := Scan(t.Context(), hostile{list: list}, []string{"/charts"}, nil, func(tree.Hash, []byte) error { return nil })
+	f, err := Scan(t.Context(), hostile{list: list}, []string{"/charts"}, nil, func(tree.Hash, []byte) error {
+		return nil
+	})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -71,7 +71,8 @@ func (r *reach) Close() {
 	clear(r.shares)
 }
 
-// away tells a run to stop where nothing more can be reached: it can be resumed, and what it did not get at is no refusal.
+// away tells a run to stop where nothing more can be reached: it can be resumed, and what it did not get at
+// is no refusal.
 func (r *reach) away(err error) error {
 	if !errors.Is(err, ErrLost) || errors.Is(err, change.ErrAway) {
 		return err
@@ -82,8 +83,8 @@ func (r *reach) away(err error) error {
 	return r.gone
 }
 
-// thing is a path of a share, opened once. Where the way to the server is lost and found again it is opened anew, and has to be
-// what it was: the same file, with the same permissions.
+// thing is a path of a share, opened once. Where the way to the server is lost and found again it is opened
+// anew, and has to be what it was: the same file, with the same permissions.
 type thing struct {
 	r     *reach
 	share Share
@@ -135,7 +136,12 @@ func (t *thing) Look(int) (fsys.Sight, error) {
 		return fsys.Sight{}, err
 	}
 	set, err := perm.NTSet(seen.Descriptor)
-	return fsys.Sight{Stamp: fsys.Stamp{Ino: seen.ID, Changed: seen.Changed}, Kind: seen.Kind, Set: set, Links: max(seen.Links, 1)}, err
+	return fsys.Sight{
+		Stamp: fsys.Stamp{Ino: seen.ID, Changed: seen.Changed},
+		Kind:  seen.Kind,
+		Set:   set,
+		Links: max(seen.Links, 1),
+	}, err
 }
 
 // Settles does not ask what time it is: the server has a clock of its own.
@@ -154,7 +160,8 @@ func (t *thing) Same(hand int, s fsys.Sight) (bool, error) {
 	return now == s, err
 }
 
-// Astray looks at the folder anew: somebody may have changed it since the step was drafted. What holds a share is not to be seen.
+// Astray looks at the folder anew: somebody may have changed it since the step was drafted. What holds a
+// share is not to be seen.
 func (t *thing) Astray(to perm.Set) (string, error) {
 	if t.name == "" || t.last == nil {
 		return "", nil

@@ -32,8 +32,9 @@ const (
 	maxSIDs   = 20_000
 	// listers is how many folders are read at once: most of the time goes by on the way to the server and back.
 	listers = 8
-	// light is what the folders on one way may weigh (tree.Way.Held) for several of them to be read at once. Those that weigh
-	// more are read one after the other, so that all that are held come to listers times this and one tree.MaxWay.
+	// light is what the folders on one way may weigh (tree.Way.Held) for several of them to be read at once.
+	// Those that weigh more are read one after the other, so that all that are held come to listers times
+	// this and one tree.MaxWay.
 	light = 8 << 20
 )
 
@@ -55,12 +56,23 @@ type scanner struct {
 	err    error
 }
 
-// Scan reads everything below some roots into a hash tree, nodes to put, children before parents. A root is a share or a
-// folder in one, /SHARE/FOLDER. What cannot be read is a gap, with its reason among the denied.
-func Scan(ctx context.Context, s Server, roots []string, progress func(paths int64), put func(tree.Hash, []byte) error) (Found, error) {
+// Scan reads everything below some roots into a hash tree, nodes to put, children before parents. A root is a
+// share or a folder in one, /SHARE/FOLDER. What cannot be read is a gap, with its reason among the denied.
+func Scan(
+	ctx context.Context, s Server, roots []string, progress func(paths int64), put func(tree.Hash, []byte) error,
+) (Found, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	w := &scanner{ctx: ctx, stop: cancel, put: put, slots: make(chan struct{}, listers), alone: make(chan struct{}, 1), report: progress, sids: map[ntsd.SID]bool{}, sets: map[string]perm.Set{}}
+	w := &scanner{
+		ctx:    ctx,
+		stop:   cancel,
+		put:    put,
+		slots:  make(chan struct{}, listers),
+		alone:  make(chan struct{}, 1),
+		report: progress,
+		sids:   map[ntsd.SID]bool{},
+		sets:   map[string]perm.Set{},
+	}
 	roots = slices.Clone(roots)
 	slices.Sort(roots)
 	forest := tree.Node{Forest: true, Entries: make([]tree.Entry, len(roots))}
@@ -164,8 +176,9 @@ func (w *scanner) fail(err error) {
 	}
 }
 
-// folder reads a folder and all below it. Folders in it are read by others where somebody is free, unless the folders on
-// the way are not light: then whoever is alone with them reads all that is below, and waits for nobody.
+// folder reads a folder and all below it. Folders in it are read by others where somebody is free, unless the
+// folders on the way are not light: then whoever is alone with them reads all that is below, and waits for
+// nobody.
 func (w *scanner) folder(share Share, path, below string, way tree.Way, alone bool) (tree.Hash, tree.Gap) {
 	if w.ctx.Err() != nil { // what is made of it is thrown away
 		return tree.Hash{}, tree.Failed

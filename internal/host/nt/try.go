@@ -15,8 +15,11 @@ type opens struct {
 }
 
 var tries = map[access.Operation]opens{
-	access.Read: {on: ntsd.ReadData}, access.List: {on: ntsd.ReadData}, access.Write: {on: ntsd.WriteData}, access.CreateFile: {on: ntsd.WriteData}, access.CreateFolder: {on: ntsd.AppendData}, access.Execute: {on: ntsd.Execute},
-	access.Delete: {on: ntsd.Delete}, access.Rename: {folder: true, on: ntsd.Delete}, access.Change: {on: ntsd.WriteDAC}, access.Own: {on: ntsd.WriteOwner},
+	access.Read: {on: ntsd.ReadData}, access.List: {on: ntsd.ReadData}, access.Write: {on: ntsd.WriteData},
+	access.CreateFile: {on: ntsd.WriteData}, access.CreateFolder: {on: ntsd.AppendData},
+	access.Execute: {on: ntsd.Execute},
+	access.Delete:  {on: ntsd.Delete}, access.Rename: {folder: true, on: ntsd.Delete},
+	access.Change: {on: ntsd.WriteDAC}, access.Own: {on: ntsd.WriteOwner},
 }
 
 // Try has somebody who is signed in open something for each operation.

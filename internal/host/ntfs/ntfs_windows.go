@@ -1,5 +1,5 @@
-// Package ntfs reads and sets the security descriptors of the Windows system that it runs on. Its volumes are what a file server's
-// shares are: /C/data is C:\data. How far it was tried docs/decisions say.
+// Package ntfs reads and sets the security descriptors of the Windows system that it runs on. Its volumes are
+// what a file server's shares are: /C/data is C:\data. How far it was tried docs/decisions say.
 package ntfs
 
 import (
@@ -36,7 +36,8 @@ type System struct{}
 // Open gets the privileges that reading and setting everybody's descriptors takes, as far as this account has them.
 func Open() (*System, error) {
 	var token windows.Token
-	if err := windows.OpenProcessToken(windows.CurrentProcess(), windows.TOKEN_ADJUST_PRIVILEGES|windows.TOKEN_QUERY, &token); err != nil {
+	if err := windows.OpenProcessToken(windows.CurrentProcess(), windows.TOKEN_ADJUST_PRIVILEGES|windows.TOKEN_QUERY,
+		&token); err != nil {
 		return nil, fmt.Errorf("open the process's token: %w", err)
 	}
 	defer token.Close()
@@ -94,14 +95,18 @@ func (v *volume) Close() error { return windows.CloseHandle(v.top) }
 // Terms are none: nobody comes through a share here.
 func (v *volume) Terms() (access.Mount, error) { return access.Mount{}, nil }
 
-// openAt opens one part of a path in a folder that is open, following no link. An intent to back up passes over lists where the
-// privilege is there.
+// openAt opens one part of a path in a folder that is open, following no link. An intent to back up passes
+// over lists where the privilege is there.
 func openAt(dir windows.Handle, name string, rights uint32) (h windows.Handle, err error) {
 	object, err := windows.NewNTUnicodeString(name)
 	if err != nil {
 		return 0, err
 	}
-	attributes := windows.OBJECT_ATTRIBUTES{RootDirectory: dir, ObjectName: object, Attributes: windows.OBJ_CASE_INSENSITIVE}
+	attributes := windows.OBJECT_ATTRIBUTES{
+		RootDirectory: dir,
+		ObjectName:    object,
+		Attributes:    windows.OBJ_CASE_INSENSITIVE,
+	}
 	attributes.Length = uint32(unsafe.Sizeof(attributes))
 	var status windows.IO_STATUS_BLOCK
 	const all = windows.FILE_SHARE_READ | windows.FILE_SHARE_WRITE | windows.FILE_SHARE_DELETE
@@ -178,14 +183,22 @@ func (h *handle) Look() (nt.Seen, error) {
 	if err := windows.GetFileInformationByHandle(h.h, &info); err != nil {
 		return nt.Seen{}, explain(err)
 	}
-	seen := nt.Seen{Name: h.name, Kind: perm.File, Links: uint64(info.NumberOfLinks), ID: uint64(info.FileIndexHigh)<<32 | uint64(info.FileIndexLow),
-		Size: int64(info.FileSizeHigh)<<32 | int64(info.FileSizeLow), Modified: time.Unix(0, info.LastWriteTime.Nanoseconds()), ReadOnly: info.FileAttributes&windows.FILE_ATTRIBUTE_READONLY != 0}
+	seen := nt.Seen{
+		Name:     h.name,
+		Kind:     perm.File,
+		Links:    uint64(info.NumberOfLinks),
+		ID:       uint64(info.FileIndexHigh)<<32 | uint64(info.FileIndexLow),
+		Size:     int64(info.FileSizeHigh)<<32 | int64(info.FileSizeLow),
+		Modified: time.Unix(0, info.LastWriteTime.Nanoseconds()),
+		ReadOnly: info.FileAttributes&windows.FILE_ATTRIBUTE_READONLY != 0,
+	}
 	// Asked for after the number of names: whoever takes a name away in between changes it.
 	var basic struct {
 		created, accessed, written, changed windows.Filetime
 		attributes, _                       uint32
 	}
-	if err := windows.GetFileInformationByHandleEx(h.h, windows.FileBasicInfo, (*byte)(unsafe.Pointer(&basic)), uint32(unsafe.Sizeof(basic))); err != nil {
+	if err := windows.GetFileInformationByHandleEx(h.h, windows.FileBasicInfo, (*byte)(unsafe.Pointer(&basic)),
+		uint32(unsafe.Sizeof(basic))); err != nil {
 		return seen, explain(err)
 	}
 	seen.Changed = basic.changed.Nanoseconds()
@@ -198,7 +211,8 @@ func (h *handle) Look() (nt.Seen, error) {
 	buf := make([]byte, 4096)
 	for {
 		var need uint32
-		r, _, err := getKernelObjectSec.Call(uintptr(h.h), kept, uintptr(unsafe.Pointer(&buf[0])), uintptr(len(buf)), uintptr(unsafe.Pointer(&need)))
+		r, _, err := getKernelObjectSec.Call(uintptr(h.h), kept, uintptr(unsafe.Pointer(&buf[0])), uintptr(len(buf)),
+			uintptr(unsafe.Pointer(&need)))
 		switch {
 		case r != 0:
 			d, err := ntsd.Parse(buf)
@@ -293,7 +307,8 @@ func explain(err error) error {
 	case errors.Is(err, windows.ERROR_SHARING_VIOLATION):
 		return fmt.Errorf("somebody has it open and lets nobody in: %w", err)
 	case errors.Is(err, windows.ERROR_INVALID_OWNER):
-		return fmt.Errorf("this account may not give ownership to that one: it needs the privilege to restore files: %w", err)
+		return fmt.Errorf(
+			"this account may not give ownership to that one: it needs the privilege to restore files: %w", err)
 	case errors.Is(err, windows.ERROR_DELETE_PENDING):
 		return fmt.Errorf("%w: %w", fs.ErrNotExist, err)
 	}

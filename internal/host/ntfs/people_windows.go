@@ -34,7 +34,8 @@ func (s *System) Names(ctx context.Context, sids []ntsd.SID) ([]nt.Name, error) 
 			continue
 		}
 		out[i].Name, out[i].Domain = name, domain
-		out[i].Group = kind == windows.SidTypeGroup || kind == windows.SidTypeAlias || kind == windows.SidTypeWellKnownGroup
+		out[i].Group = kind == windows.SidTypeGroup || kind == windows.SidTypeAlias ||
+			kind == windows.SidTypeWellKnownGroup
 	}
 	return out, nil
 }
@@ -68,7 +69,8 @@ func (s *System) Accounts(ctx context.Context) (out []nt.Account, err error) {
 	}
 	var groups []string
 	err = pages(func(buf **byte, n, total, resume *uint32) error {
-		r, _, _ := netLocalGroupEnum.Call(0, 0, uintptr(unsafe.Pointer(buf)), whole, uintptr(unsafe.Pointer(n)), uintptr(unsafe.Pointer(total)), uintptr(unsafe.Pointer(resume)))
+		r, _, _ := netLocalGroupEnum.Call(0, 0, uintptr(unsafe.Pointer(buf)), whole, uintptr(unsafe.Pointer(n)),
+			uintptr(unsafe.Pointer(total)), uintptr(unsafe.Pointer(resume)))
 		return code(r)
 	}, func(p unsafe.Pointer) error {
 		groups = append(groups, windows.UTF16PtrToString(*(**uint16)(p)))
@@ -94,7 +96,8 @@ func (s *System) Accounts(ctx context.Context) (out []nt.Account, err error) {
 			return nil, err
 		}
 		err = pages(func(buf **byte, n, total, resume *uint32) error {
-			r, _, _ := netLocalGroupMembers.Call(0, uintptr(unsafe.Pointer(name)), 0, uintptr(unsafe.Pointer(buf)), whole, uintptr(unsafe.Pointer(n)), uintptr(unsafe.Pointer(total)), uintptr(unsafe.Pointer(resume)))
+			r, _, _ := netLocalGroupMembers.Call(0, uintptr(unsafe.Pointer(name)), 0, uintptr(unsafe.Pointer(buf)),
+				whole, uintptr(unsafe.Pointer(n)), uintptr(unsafe.Pointer(total)), uintptr(unsafe.Pointer(resume)))
 			return code(r)
 		}, func(p unsafe.Pointer) error {
 			member, err := sidOf(*(**windows.SID)(p))

@@ -23,7 +23,8 @@ func (s *System) Privileges(ctx context.Context) (map[ntsd.SID]ntsd.Privileges, 
 	object := windows.OBJECT_ATTRIBUTES{}
 	object.Length = uint32(unsafe.Sizeof(object))
 	var policy windows.Handle
-	if r, _, _ := lsaOpenPolicy.Call(0, uintptr(unsafe.Pointer(&object)), rights, uintptr(unsafe.Pointer(&policy))); r != 0 {
+	r, _, _ := lsaOpenPolicy.Call(0, uintptr(unsafe.Pointer(&object)), rights, uintptr(unsafe.Pointer(&policy)))
+	if r != 0 {
 		return nil, fmt.Errorf("privileges: %w", windows.NTStatus(r))
 	}
 	defer func() { _, _, _ = lsaClose.Call(uintptr(policy)) }()
@@ -51,7 +52,8 @@ func holders(policy windows.Handle, privilege string) (out []ntsd.SID, err error
 	}
 	var list unsafe.Pointer
 	var n uint32
-	r, _, _ := lsaEnumerateAccounts.Call(uintptr(policy), uintptr(unsafe.Pointer(name)), uintptr(unsafe.Pointer(&list)), uintptr(unsafe.Pointer(&n)))
+	r, _, _ := lsaEnumerateAccounts.Call(uintptr(policy), uintptr(unsafe.Pointer(name)), uintptr(unsafe.Pointer(&list)),
+		uintptr(unsafe.Pointer(&n)))
 	switch windows.NTStatus(r) {
 	case windows.STATUS_NO_MORE_ENTRIES: // nobody
 		return nil, nil

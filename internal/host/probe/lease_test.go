@@ -14,7 +14,8 @@ import (
 	"idletally/internal/core/perm"
 )
 
-// A file's owner holds a lease on it, so that every open waits: whether somebody may is then not known, and that is said. Without the lease it is.
+// A file's owner holds a lease on it, so that every open waits: whether somebody may is then not known, and
+// that is said. Without the lease it is.
 func TestLeasedIsUntried(t *testing.T) {
 	dir, err := os.MkdirTemp("", "lease-")
 	if err != nil {
@@ -28,7 +29,13 @@ func TestLeasedIsUntried(t *testing.T) {
 		}
 	}
 	try := func() []access.Try {
-		tries, err := Run(t.Context(), Ask{UID: 41002, Groups: []uint32{41002}, Path: pathname.Path(file), Kind: perm.File, Operations: []access.Operation{access.Read, access.Write}})
+		tries, err := Run(t.Context(), Ask{
+			UID:        41002,
+			Groups:     []uint32{41002},
+			Path:       pathname.Path(file),
+			Kind:       perm.File,
+			Operations: []access.Operation{access.Read, access.Write},
+		})
 		if err != nil || len(tries) != 2 {
 			t.Fatalf("%+v, %v", tries, err)
 		}

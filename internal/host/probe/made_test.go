@@ -68,12 +68,14 @@ func madeIn(t *testing.T, r *rand.Rand, top string, rounds int) {
 		w.must(err)
 		in, err := look.Path(folder)
 		w.must(err)
-		want, err := access.New(w.counts(n.state).Set(), kind, maker, access.Asked{Mode: asks, Umask: umask, Mount: in.Seen.Mount}, nil)
+		want, err := access.New(w.counts(n.state).Set(), kind, maker,
+			access.Asked{Mode: asks, Umask: umask, Mount: in.Seen.Mount}, nil)
 		w.must(err)
 		if got.Seen.Set != want.Set {
 			have, _ := perm.POSIXOf(got.Seen.Set)
 			computed, _ := perm.POSIXOf(want.Set)
-			t.Fatalf("a new %s in %+v, asked with %s under umask %s:\nis       %+v\ncomputed %+v", kind, n.state, asks, umask, have, computed)
+			t.Fatalf("a new %s in %+v, asked with %s under umask %s:\nis       %+v\ncomputed %+v", kind, n.state, asks,
+				umask, have, computed)
 		}
 		p, err := perm.POSIXOf(got.Seen.Set)
 		w.must(err)
@@ -89,7 +91,8 @@ func madeIn(t *testing.T, r *rand.Rand, top string, rounds int) {
 		unix.Close(fd)
 		w.must(err)
 		if computed := p.Access.Chmod(to); after.State.Access.Text(nil) != computed.Text(nil) {
-			t.Fatalf("%s after %s: is %s, computed %s", p.Access.Text(nil), to, after.State.Access.Text(nil), computed.Text(nil))
+			t.Fatalf("%s after %s: is %s, computed %s", p.Access.Text(nil), to, after.State.Access.Text(nil),
+				computed.Text(nil))
 		}
 	}
 	if withDefaults < rounds/15 || lists < rounds/30 {

@@ -122,7 +122,13 @@ func doer(in io.Reader, out io.Writer) error {
 		}
 		var answer done
 		if d.Probe {
-			answer.Try = &attempt(Ask{UID: who.UID, Groups: who.Groups, Path: pathname.Path(d.Path), Kind: d.Kind, Operations: []access.Operation{d.Op}})[0]
+			answer.Try = &attempt(Ask{
+				UID:        who.UID,
+				Groups:     who.Groups,
+				Path:       pathname.Path(d.Path),
+				Kind:       d.Kind,
+				Operations: []access.Operation{d.Op},
+			})[0]
 			if err := os.Chdir("/"); err != nil {
 				return err
 			}
@@ -301,20 +307,27 @@ func TestProof(t *testing.T) {
 func (w *world) below(asker *access.Asker) {
 	w.t.Helper()
 	for _, op := range access.For(perm.Folder, perm.SchemePOSIX) {
-		_, tally, err := look.Below(w.t.Context(), w.t.TempDir(), w.top, access.Reach{Operation: op, Now: asker, Limit: 10_000})
+		_, tally, err := look.Below(w.t.Context(), w.t.TempDir(), w.top, access.Reach{
+			Operation: op,
+			Now:       asker,
+			Limit:     10_000,
+		})
 		w.must(err)
 		held := map[string]bool{}
 		for _, r := range tally.Paths {
 			held[string(r.Path)] = true
 		}
 		for _, n := range w.nodes {
-			if slices.ContainsFunc(w.mounts, func(at string) bool { return at != n.path && pathname.Under(n.path, at) }) {
+			if slices.ContainsFunc(w.mounts, func(at string) bool {
+				return at != n.path && pathname.Under(n.path, at)
+			}) {
 				continue
 			}
 			found, err := look.Path(n.path)
 			w.must(err)
 			if a := asker.May(found.Way, op, nil); a.Allowed != held[n.path] {
-				w.t.Fatalf("%s on %s: by itself %t (%s), with all that is below %t\nway %s", op, n.path, a.Allowed, a.Reason, held[n.path], describe(found.Way))
+				w.t.Fatalf("%s on %s: by itself %t (%s), with all that is below %t\nway %s", op, n.path, a.Allowed,
+					a.Reason, held[n.path], describe(found.Way))
 			}
 		}
 	}
@@ -344,7 +357,8 @@ func (w *world) question(who identity, causes map[access.Code]int) (asked, allow
 			causes[want.Cause]++
 			got := p.do(w.t, deed{Op: op, Path: at, Kind: n.kind})
 			if got.Allowed != want.Allowed {
-				w.t.Errorf("%s as %+v on %s: computed %v (%s: %s), the kernel says %v %s\nway %s", op, who, at, want.Allowed, want.Cause, want.Reason, got.Allowed, got.Errno, describe(way))
+				w.t.Errorf("%s as %+v on %s: computed %v (%s: %s), the kernel says %v %s\nway %s", op, who, at,
+					want.Allowed, want.Cause, want.Reason, got.Allowed, got.Errno, describe(way))
 				return
 			}
 			if got.Allowed {
@@ -364,7 +378,8 @@ func (w *world) question(who identity, causes map[access.Code]int) (asked, allow
 			if try.Untried == "" {
 				tried++
 				if try.Allowed != want.Allowed {
-					w.t.Errorf("%s as %+v on %s: computed %v (%s), the probe says %v: %s\nway %s", op, who, n.path, want.Allowed, want.Reason, try.Allowed, try.Call, describe(way))
+					w.t.Errorf("%s as %+v on %s: computed %v (%s), the probe says %v: %s\nway %s", op, who, n.path,
+						want.Allowed, want.Reason, try.Allowed, try.Call, describe(way))
 					return
 				}
 			}
@@ -381,7 +396,8 @@ func (w *world) question(who identity, causes map[access.Code]int) (asked, allow
 func (w *world) roundabout(n *node) string {
 	var ways []string
 	for _, l := range w.nodes {
-		if l.kind == perm.Link && l.target != "nowhere" && !strings.HasPrefix(l.path, n.path) && filepath.Join(filepath.Dir(l.path), l.target) == filepath.Dir(n.path) {
+		if l.kind == perm.Link && l.target != "nowhere" && !strings.HasPrefix(l.path, n.path) &&
+			filepath.Join(filepath.Dir(l.path), l.target) == filepath.Dir(n.path) {
 			ways = append(ways, l.path+"/"+filepath.Base(n.path))
 		}
 	}
@@ -403,7 +419,8 @@ func describe(w access.Way) string {
 	var b strings.Builder
 	for _, p := range w {
 		s, _ := perm.POSIXOf(p.Set)
-		fmt.Fprintf(&b, "\n  %s %s %d:%d %s access %s %v mount %v top %v", p.Path, p.Kind, s.UID, s.GID, s.Mode, s.Access.Text(nil), s.Flags.Words(), p.Mount.Words(), p.Top)
+		fmt.Fprintf(&b, "\n  %s %s %d:%d %s access %s %v mount %v top %v", p.Path, p.Kind, s.UID, s.GID, s.Mode,
+			s.Access.Text(nil), s.Flags.Words(), p.Mount.Words(), p.Top)
 	}
 	return b.String()
 }
@@ -433,7 +450,13 @@ func TestRun(t *testing.T) {
 		{2002, []uint32{3009}, ""},
 		{0, []uint32{0}, "read,write,delete,rename,change"},
 	} {
-		tries, err := Run(t.Context(), Ask{UID: c.uid, Groups: c.groups, Path: pathname.Path(file), Kind: perm.File, Operations: access.For(perm.File, perm.SchemePOSIX)})
+		tries, err := Run(t.Context(), Ask{
+			UID:        c.uid,
+			Groups:     c.groups,
+			Path:       pathname.Path(file),
+			Kind:       perm.File,
+			Operations: access.For(perm.File, perm.SchemePOSIX),
+		})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -450,7 +473,13 @@ func TestRun(t *testing.T) {
 			t.Errorf("as %d %v: %q, want %q: %+v", c.uid, c.groups, s, c.allowed, tries)
 		}
 	}
-	if tries, err := Run(t.Context(), Ask{UID: 2001, Groups: []uint32{3001}, Path: pathname.Path(file), Kind: perm.Folder, Operations: []access.Operation{access.Delete}}); err != nil || tries[0].Untried == "" {
+	if tries, err := Run(t.Context(), Ask{
+		UID:        2001,
+		Groups:     []uint32{3001},
+		Path:       pathname.Path(file),
+		Kind:       perm.Folder,
+		Operations: []access.Operation{access.Delete},
+	}); err != nil || tries[0].Untried == "" {
 		t.Errorf("a path of another kind was tried: %+v, %v", tries, err)
 	}
 	if i, err := fsys.OpenRoot(file); err != nil {

@@ -40,7 +40,10 @@ func attempt(ask Ask) []access.Try {
 	if name == "" {
 		name = "."
 	}
-	dir, err := unix.Openat2(unix.AT_FDCWD, pathname.Folder(path), &unix.OpenHow{Flags: unix.O_PATH | unix.O_DIRECTORY | unix.O_CLOEXEC, Resolve: unix.RESOLVE_NO_SYMLINKS})
+	dir, err := unix.Openat2(unix.AT_FDCWD, pathname.Folder(path), &unix.OpenHow{
+		Flags:   unix.O_PATH | unix.O_DIRECTORY | unix.O_CLOEXEC,
+		Resolve: unix.RESOLVE_NO_SYMLINKS,
+	})
 	if err == nil {
 		defer unix.Close(dir)
 		// The folder has to let through, even where all that is asked can be asked from above.
@@ -48,7 +51,10 @@ func attempt(ask Ask) []access.Try {
 	}
 	for _, op := range ask.Operations {
 		if err != nil {
-			out = append(out, access.Try{Operation: op, Call: answer("open "+pathname.Escape(pathname.Folder(path)), err)})
+			out = append(out, access.Try{
+				Operation: op,
+				Call:      answer("open "+pathname.Escape(pathname.Folder(path)), err),
+			})
 			continue
 		}
 		out = append(out, tryOne(dir, name, ask.Kind, op))
@@ -98,7 +104,11 @@ func tryOne(dir int, name string, k perm.Kind, op access.Operation) access.Try {
 		var fs unix.Statfs_t
 		if k == perm.CharDevice || k == perm.BlockDevice {
 			if err := unix.Fstatfs(dir, &fs); err != nil || fs.Flags&unix.ST_NODEV != 0 {
-				return access.Try{Operation: op, Untried: "whether a device can be opened on a no-dev file system is found out only by opening it, which can have effects"}
+				return access.Try{
+					Operation: op,
+					Untried: "whether a device can be opened on a no-dev file system is found out only by opening " +
+						"it, which can have effects",
+				}
 			}
 		}
 		return result("faccessat2", unix.Faccessat2(dir, name, mode, unix.AT_EACCESS|unix.AT_SYMLINK_NOFOLLOW))
@@ -143,7 +153,11 @@ func tryOne(dir int, name string, k perm.Kind, op access.Operation) access.Try {
 		}
 		err := setIncompleteList(dir, name)
 		if errors.Is(err, unix.EOPNOTSUPP) {
-			return access.Try{Operation: op, Untried: "the file system keeps no access lists, and the kernel cannot be asked otherwise without a change"}
+			return access.Try{
+				Operation: op,
+				Untried: "the file system keeps no access lists, and the kernel cannot be asked otherwise " +
+					"without a change",
+			}
 		}
 		// Permitted, the kernel finds the list incomplete.
 		return result("setxattr of an incomplete access list", err, unix.EINVAL)
@@ -158,7 +172,8 @@ func untried(err error) string {
 	switch {
 	case errors.Is(err, unix.EAGAIN):
 		return "somebody holds a lease or a lock on it, so that it cannot be tried now"
-	case errors.Is(err, unix.EINTR), errors.Is(err, unix.ETIMEDOUT), errors.Is(err, unix.EIO), errors.Is(err, unix.ESTALE),
+	case errors.Is(err, unix.EINTR), errors.Is(err, unix.ETIMEDOUT), errors.Is(err, unix.EIO),
+		errors.Is(err, unix.ESTALE),
 		errors.Is(err, unix.ENOMEM), errors.Is(err, unix.ENFILE), errors.Is(err, unix.EMFILE):
 		return "the file system or the kernel did not answer the question"
 	}
@@ -174,7 +189,8 @@ func tryExec(dir int, name string) (error, bool) {
 		return err, true
 	}
 	argv := []*byte{p, nil}
-	_, _, e := unix.Syscall6(unix.SYS_EXECVEAT, uintptr(dir), uintptr(unsafe.Pointer(p)), uintptr(unsafe.Pointer(&argv[0])),
+	_, _, e := unix.Syscall6(unix.SYS_EXECVEAT, uintptr(dir), uintptr(unsafe.Pointer(p)),
+		uintptr(unsafe.Pointer(&argv[0])),
 		uintptr(unsafe.Pointer(&argv[1])), unix.AT_SYMLINK_NOFOLLOW|atExecveCheck, 0)
 	switch e {
 	case 0:

@@ -45,7 +45,10 @@ type world struct {
 }
 
 // someModes are those that people use; as many others are random.
-var someModes = []mode.Mode{0o644, 0o640, 0o600, 0o755, 0o750, 0o700, 0o777, 0o1777, 0o2770, 0o2775, 0o711, 0o733, 0o444, 0o000, 0o604, 0o705, 0o070, 0o007}
+var someModes = []mode.Mode{
+	0o644, 0o640, 0o600, 0o755, 0o750, 0o700, 0o777, 0o1777, 0o2770, 0o2775, 0o711, 0o733, 0o444, 0o000, 0o604, 0o705,
+	0o070, 0o007,
+}
 
 func (w *world) state(k perm.Kind) perm.POSIX {
 	pick := func(of []uint32) uint32 {
@@ -88,8 +91,8 @@ func (w *world) list(m mode.Mode) posixacl.List {
 			named = append(named, posixacl.Entry{Tag: posixacl.Group, ID: id, Perm: mode.Perm(w.r.IntN(8))})
 		}
 	}
-	// The kernel keeps lists that name somebody twice. Of a group one entry has all that the other has: where both have what
-	// the other lacks, such a list is known to be taken for more than it is (docs/guide).
+	// The kernel keeps lists that name somebody twice. Of a group one entry has all that the other has: where
+	// both have what the other lacks, such a list is known to be taken for more than it is (docs/guide).
 	if len(named) > 0 && w.r.IntN(8) == 0 {
 		i := w.r.IntN(len(named))
 		again := named[i]
@@ -120,7 +123,11 @@ func grow(t *testing.T, r *rand.Rand, paths int) *world {
 	full := map[*node]bool{}
 	for len(w.nodes) < paths {
 		in := folders[w.r.IntN(len(folders))]
-		n := &node{path: filepath.Join(in.path, fmt.Sprintf("%c%d", 'a'+rune(w.r.IntN(26)), len(w.nodes))), empty: true, mount: -1}
+		n := &node{
+			path:  filepath.Join(in.path, fmt.Sprintf("%c%d", 'a'+rune(w.r.IntN(26)), len(w.nodes))),
+			empty: true,
+			mount: -1,
+		}
 		switch x := w.r.IntN(21); {
 		case x < 8:
 			n.kind = perm.Folder
@@ -156,7 +163,9 @@ func grow(t *testing.T, r *rand.Rand, paths int) *world {
 	for _, n := range w.nodes { // last: nothing can be set on a file system that is read-only
 		if n.mount >= 0 {
 			flags := uintptr(unix.MS_REMOUNT | unix.MS_BIND)
-			for _, f := range []uintptr{unix.MS_RDONLY, unix.MS_NOEXEC, unix.MS_NOSUID, unix.MS_NODEV, unix.MS_NOSYMFOLLOW} {
+			for _, f := range []uintptr{
+				unix.MS_RDONLY, unix.MS_NOEXEC, unix.MS_NOSUID, unix.MS_NODEV, unix.MS_NOSYMFOLLOW,
+			} {
 				if w.r.IntN(2) == 0 {
 					flags |= f
 				}
@@ -220,8 +229,10 @@ var program = func() []byte {
 			}
 		}
 	}
-	put(uint16(2), uint16(62), uint32(1), uint64(0x400078), uint64(64), uint64(0), uint32(0), uint16(64), uint16(56), uint16(1), uint16(0), uint16(0), uint16(0))
-	put(uint32(1), uint32(5), uint64(0), uint64(0x400000), uint64(0x400000), uint64(120+len(code)), uint64(120+len(code)), uint64(4096))
+	put(uint16(2), uint16(62), uint32(1), uint64(0x400078), uint64(64), uint64(0), uint32(0), uint16(64), uint16(56),
+		uint16(1), uint16(0), uint16(0), uint16(0))
+	put(uint32(1), uint32(5), uint64(0), uint64(0x400000), uint64(0x400000), uint64(120+len(code)),
+		uint64(120+len(code)), uint64(4096))
 	b.Write(code)
 	return b.Bytes()
 }()

@@ -87,7 +87,8 @@ func gaps(t *testing.T, dir string, opt Options) (out map[string]string, paths m
 		out[string(d.Path)] += ": " + d.Reason
 	}
 	if int64(len(paths)) != stats.Paths || int64(len(out)) != stats.Gaps {
-		t.Errorf("%d paths and %d gaps were counted, there are %d and %d", stats.Paths, stats.Gaps, len(paths), len(out))
+		t.Errorf("%d paths and %d gaps were counted, there are %d and %d", stats.Paths, stats.Gaps, len(paths),
+			len(out))
 	}
 	return out, paths
 }
@@ -98,9 +99,12 @@ func TestTooLargeIsAGap(t *testing.T) {
 		make func(dir string) string // gives the gap's path
 		says string
 	}{
-		"many names":          {func(dir string) string { manyNames(t, dir+"/upload", 70_000); return dir + "/upload" }, "names"},
-		"deep":                {func(dir string) string { return chain(t, dir, "d", tree.MaxDepth+50)[:len(dir)+2*tree.MaxDepth] }, "deep"},
-		"a path without end":  {func(dir string) string { chain(t, dir, strings.Repeat("p", 250), 200); return "" }, "bytes"},
+		"many names": {func(dir string) string { manyNames(t, dir+"/upload", 70_000); return dir + "/upload" },
+			"names"},
+		"deep": {func(dir string) string { return chain(t, dir, "d", tree.MaxDepth+50)[:len(dir)+2*tree.MaxDepth] },
+			"deep"},
+		"a path without end": {func(dir string) string { chain(t, dir, strings.Repeat("p", 250), 200); return "" },
+			"bytes"},
 		"many folders' names": {func(dir string) string { nestedNames(t, dir, 4, 50_000); return "" }, "entries"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -113,7 +117,8 @@ func TestTooLargeIsAGap(t *testing.T) {
 				t.Fatalf("%d gaps: %.300v", len(got), got)
 			}
 			for path, reason := range got {
-				if want != "" && path != want || !strings.HasPrefix(reason, "too large: ") || !strings.Contains(reason, c.says) {
+				if want != "" && path != want || !strings.HasPrefix(reason, "too large: ") ||
+					!strings.Contains(reason, c.says) {
 					t.Errorf("%.300q: %.300s", path, reason)
 				}
 			}
@@ -158,7 +163,8 @@ func TestScanIsFrugal(t *testing.T) {
 	frugal.Run(t, 320<<20, func() {
 		past, err := OpenPast(filepath.Join(t.TempDir(), "past"), false)
 		must(t, err)
-		if _, stats, err := Scan(context.Background(), []string{dir}, Options{Past: past}, discard{}); err != nil || stats.Paths < 180_000 {
+		if _, stats, err := Scan(context.Background(), []string{dir}, Options{Past: past}, discard{}); err != nil ||
+			stats.Paths < 180_000 {
 			panic(fmt.Sprint(stats.Paths, err))
 		}
 	})
@@ -230,7 +236,8 @@ func TestManyAttributes(t *testing.T) {
 	for i := range 400 {
 		must(t, unix.Setxattr(file, fmt.Sprintf("user.%s%03d", strings.Repeat("a", 240), i), nil, 0))
 	}
-	if _, err := unix.Llistxattr(file, make([]byte, 64<<10)); !errors.Is(err, unix.E2BIG) && !errors.Is(err, unix.ERANGE) {
+	_, err := unix.Llistxattr(file, make([]byte, 64<<10))
+	if !errors.Is(err, unix.E2BIG) && !errors.Is(err, unix.ERANGE) {
 		t.Fatalf("the list is not too long: %v", err)
 	}
 	for _, on := range []bool{true, false} {
@@ -243,12 +250,20 @@ func TestManyAttributes(t *testing.T) {
 	}
 }
 
-// Lists that name somebody several times, which the kernel keeps and goes by, are read: nobody takes their file out of what is looked at.
+// Lists that name somebody several times, which the kernel keeps and goes by, are read: nobody takes their
+// file out of what is looked at.
 func TestListsThatNameSomebodyTwice(t *testing.T) {
 	dir := memoryOnly(t)
 	twice := func(tag uint16, first, second uint16) []byte {
 		b := binary.LittleEndian.AppendUint32(nil, 2)
-		for _, e := range [][3]uint32{{1, 6, 1<<32 - 1}, {uint32(tag), uint32(first), 7}, {uint32(tag), uint32(second), 7}, {4, 4, 1<<32 - 1}, {16, 7, 1<<32 - 1}, {32, 0, 1<<32 - 1}} {
+		for _, e := range [][3]uint32{
+			{1, 6, 1<<32 - 1},
+			{uint32(tag), uint32(first), 7},
+			{uint32(tag), uint32(second), 7},
+			{4, 4, 1<<32 - 1},
+			{16, 7, 1<<32 - 1},
+			{32, 0, 1<<32 - 1},
+		} {
 			if tag == 8 && e[0] == 8 {
 				continue // groups come after the owning one
 			}
@@ -281,7 +296,8 @@ func TestListsThatNameSomebodyTwice(t *testing.T) {
 		got, paths := gaps(t, dir, Options{})
 		p, err := perm.POSIXOf(paths[file].Set)
 		must(t, err)
-		if has, ok := p.Access.Find(c.tag, 7); len(got) > 0 || p.UID != 41001 || p.Mode != 0o4770 || !ok || has != c.want {
+		has, ok := p.Access.Find(c.tag, 7)
+		if len(got) > 0 || p.UID != 41001 || p.Mode != 0o4770 || !ok || has != c.want {
 			t.Errorf("%s: %v, %+v", name, got, p)
 		}
 		must(t, os.Remove(file))

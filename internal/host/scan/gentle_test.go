@@ -38,13 +38,16 @@ func TestAtMost(t *testing.T) {
 	root := crowd(t, 20, 20)
 	start := time.Now()
 	_, stats, err := Scan(t.Context(), []string{root}, Options{Gentle: &Gentle{AtMost: 1000}}, newSpool(t))
-	if took := time.Since(start); err != nil || took < time.Duration(stats.Paths-1)*time.Millisecond-50*time.Millisecond {
+	took := time.Since(start)
+	if err != nil || took < time.Duration(stats.Paths-1)*time.Millisecond-50*time.Millisecond {
 		t.Errorf("%d paths in %s, %v", stats.Paths, took, err)
 	}
 	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer cancel()
 	start = time.Now()
-	if _, _, err := Scan(ctx, []string{root}, Options{Gentle: &Gentle{AtMost: 1}}, newSpool(t)); !errors.Is(err, context.DeadlineExceeded) || time.Since(start) > 5*time.Second {
+	if _, _, err := Scan(ctx, []string{root}, Options{Gentle: &Gentle{AtMost: 1}}, newSpool(t)); !errors.Is(err,
+		context.DeadlineExceeded) ||
+		time.Since(start) > 5*time.Second {
 		t.Errorf("given up after %s: %v", time.Since(start), err)
 	}
 }
@@ -63,7 +66,8 @@ func TestIdle(t *testing.T) {
 				continue // it ended meanwhile
 			}
 			var n int
-			if _, err := fmt.Sscan(strings.Fields(string(b[strings.LastIndexByte(string(b), ')')+2:]))[16], &n); err != nil {
+			if _, err := fmt.Sscan(strings.Fields(string(b[strings.LastIndexByte(string(b), ')')+2:]))[16],
+				&n); err != nil {
 				t.Fatal(err)
 			}
 			at = append(at, n)
@@ -71,9 +75,10 @@ func TestIdle(t *testing.T) {
 		return at
 	}
 	lowest := 0
-	_, _, err := Scan(t.Context(), []string{root}, Options{Gentle: &Gentle{Idle: true, AtMost: 2000}, Progress: func(Stats) {
-		lowest = max(lowest, slices.Max(nice()))
-	}, Workers: 1}, newSpool(t))
+	_, _, err := Scan(t.Context(), []string{root},
+		Options{Gentle: &Gentle{Idle: true, AtMost: 2000}, Progress: func(Stats) {
+			lowest = max(lowest, slices.Max(nice()))
+		}, Workers: 1}, newSpool(t))
 	if err != nil || lowest != 19 {
 		t.Errorf("nice %d, want 19, %v", lowest, err)
 	}
@@ -83,7 +88,8 @@ func TestIdle(t *testing.T) {
 		}
 		time.Sleep(10 * time.Millisecond)
 	}
-	if own, err := unix.Getpriority(unix.PRIO_PROCESS, 0); lowest != 0 || err != nil || own != 20 { // the system call gives 20 minus nice
+	if own, err := unix.Getpriority(unix.PRIO_PROCESS, 0); lowest != 0 || err != nil || own != 20 {
+		// the system call gives 20 minus nice
 		t.Errorf("after it nice %d, our own %d, %v", lowest, own, err)
 	}
 }

@@ -370,9 +370,13 @@ func (f *before) next() {
 		f.left = 0
 		return
 	}
-	f.known.Kind, f.gap, f.known.Set, f.child, f.extra = perm.Kind(head[0]&15), tree.Gap(head[0]&^withExtra>>4), f.sets[no], placed{}, tree.Extra{}
+	f.known.Kind, f.gap, f.known.Set, f.child, f.extra = perm.Kind(head[0]&15), tree.Gap(head[0]&^withExtra>>4),
+		f.sets[no], placed{}, tree.Extra{}
 	if head[0]&withExtra != 0 {
-		f.extra = tree.Extra{Links: uint32(f.d.number()), Device: tree.Device{Major: uint32(f.d.number()), Minor: uint32(f.d.number())}}
+		f.extra = tree.Extra{
+			Links:  uint32(f.d.number()),
+			Device: tree.Device{Major: uint32(f.d.number()), Minor: uint32(f.d.number())},
+		}
 	}
 	if f.known.Kind == perm.Folder && f.gap == tree.Whole {
 		f.child = f.d.placed()
@@ -439,7 +443,9 @@ func (p *Past) encode(b []byte, f *folder) []byte {
 // honest are the file systems that change an inode's ctime with everything that belongs to its
 // permissions, by this machine's clock. Elsewhere everything is read.
 var honest = map[int64]bool{
-	unix.EXT4_SUPER_MAGIC: true, unix.XFS_SUPER_MAGIC: true, unix.BTRFS_SUPER_MAGIC: true, unix.TMPFS_MAGIC: true, unix.F2FS_SUPER_MAGIC: true, unix.OVERLAYFS_SUPER_MAGIC: true, 0x2fc12fc1: true, // ZFS
+	// ZFS
+	unix.EXT4_SUPER_MAGIC: true, unix.XFS_SUPER_MAGIC: true, unix.BTRFS_SUPER_MAGIC: true, unix.TMPFS_MAGIC: true,
+	unix.F2FS_SUPER_MAGIC: true, unix.OVERLAYFS_SUPER_MAGIC: true, 0x2fc12fc1: true,
 }
 
 // trustworthy says whether a folder's file system is one of them, and gives the folder's identity.

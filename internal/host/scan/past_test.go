@@ -80,7 +80,8 @@ func flags(t *testing.T, path string, on bool) {
 	if on {
 		v = unix.STATX_ATTR_APPEND
 	}
-	if err := unix.IoctlSetPointerInt(int(f.Fd()), unix.FS_IOC_SETFLAGS, v); err != nil && err != unix.EOPNOTSUPP && err != unix.ENOTTY {
+	if err := unix.IoctlSetPointerInt(int(f.Fd()), unix.FS_IOC_SETFLAGS, v); err != nil && err != unix.EOPNOTSUPP &&
+		err != unix.ENOTTY {
 		t.Fatal(err)
 	}
 }
@@ -106,7 +107,8 @@ func meddle(t *testing.T, r *rand.Rand, root string, ways int) {
 	}
 	one := func(from []string) string { return from[r.IntN(len(from))] }
 	any := func() string { return one(append(files[:len(files):len(files)], folders[1:]...)) }
-	list := posixacl.Build(6, 4, 0, posixacl.List{{Tag: posixacl.User, ID: uint32(r.IntN(4)), Perm: 4}}, nil).AppendXattr(nil)
+	list := posixacl.Build(6, 4, 0, posixacl.List{{Tag: posixacl.User, ID: uint32(r.IntN(4)), Perm: 4}},
+		nil).AppendXattr(nil)
 	must := func(err error) {
 		t.Helper()
 		if err != nil && !errors.Is(err, unix.EPERM) { // what is append-only does not go away
@@ -128,7 +130,8 @@ func meddle(t *testing.T, r *rand.Rand, root string, ways int) {
 			must(err)
 		}
 	case 6:
-		must(unix.Setxattr(one(files), fsys.AttrCaps, []byte("\x01\x00\x00\x02\x00\x04\x00\x00"+strings.Repeat("\x00", 12)), 0))
+		must(unix.Setxattr(one(files), fsys.AttrCaps,
+			[]byte("\x01\x00\x00\x02\x00\x04\x00\x00"+strings.Repeat("\x00", 12)), 0))
 	case 7:
 		must(os.WriteFile(fresh, nil, 0o600))
 	case 8:
@@ -193,13 +196,18 @@ func TestAgainMissesNothing(t *testing.T) {
 				t.Fatal(err)
 			}
 			if got != want {
-				t.Fatalf("round %d: another tree than a whole scan finds (%d of %d kept)", round, stats.Kept, stats.Paths)
+				t.Fatalf("round %d: another tree than a whole scan finds (%d of %d kept)", round, stats.Kept,
+					stats.Paths)
 			}
 			if kept += stats.Kept; trusting {
 				time.Sleep(12 * time.Millisecond) // more than the clock of ctimes is coarse
 			}
 			n := 0
-			if err := tree.Walk(context.Background(), all, got, func(string, tree.Entry) error { n++; return nil }); err != nil || int64(n) != stats.Paths {
+			if err := tree.Walk(context.Background(), all, got, func(string, tree.Entry) error {
+				n++
+				return nil
+			}); err != nil ||
+				int64(n) != stats.Paths {
 				t.Fatalf("round %d: %d paths of %d, %v", round, n, stats.Paths, err)
 			}
 		}
@@ -279,7 +287,9 @@ func TestPastNotKept(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, _, err := Scan(context.Background(), []string{root}, Options{Past: p}, shelf{newSpool(t), all}); err != nil {
+		if _, _, err := Scan(context.Background(), []string{
+			root,
+		}, Options{Past: p}, shelf{newSpool(t), all}); err != nil {
 			t.Fatal(err)
 		}
 		p.Close()

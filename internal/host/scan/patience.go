@@ -14,11 +14,12 @@ import (
 	"idletally/internal/core/pathname"
 )
 
-// A file system may never answer: a network's server is away, or a program serves it that does nothing. Such a call
-// cannot be taken back. The worker that waits in it is given up, with the folder that it was about, and another one goes
-// on with the rest. When the call comes back after all, nothing of it counts.
+// A file system may never answer: a network's server is away, or a program serves it that does nothing. Such
+// a call cannot be taken back. The worker that waits in it is given up, with the folder that it was about,
+// and another one goes on with the rest. When the call comes back after all, nothing of it counts.
 
-// usualPatience is for one call. A disk that others keep busy, or one that has to begin to turn, answers within seconds.
+// usualPatience is for one call. A disk that others keep busy, or one that has to begin to turn, answers
+// within seconds.
 const (
 	usualPatience = 30 * time.Second
 	idlePatience  = 10 * time.Minute
@@ -177,8 +178,8 @@ func (s *scanner) within(path string, look func() (rootFound, error)) (rootFound
 	return rootFound{}, err
 }
 
-// silent are the folders, of all scans of this process, in which a call waits that was given up: they are not waited for
-// once more. Each holds a thread, so there may only be some.
+// silent are the folders, of all scans of this process, in which a call waits that was given up: they are not
+// waited for once more. Each holds a thread, so there may only be some.
 var silent = &waits{at: map[string]time.Time{}}
 
 const maxSilent = 64
@@ -204,7 +205,8 @@ func (w *waits) add(f *folder) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if len(w.at) >= maxSilent {
-		return fmt.Errorf("%w: %d folders do not, %s the last of them: unmount what hangs there", errSilent, maxSilent, pathname.Escape(f.path()))
+		return fmt.Errorf("%w: %d folders do not, %s the last of them: unmount what hangs there", errSilent, maxSilent,
+			pathname.Escape(f.path()))
 	}
 	w.at[f.path()] = time.Now()
 	w.n.Store(int32(len(w.at)))

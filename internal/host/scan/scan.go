@@ -115,12 +115,13 @@ type folder struct {
 }
 
 type scanner struct {
-	ctx    context.Context
-	opt    Options
-	sink   Sink
-	mu     sync.Mutex
-	cond   *sync.Cond
-	stack  []*folder // depth first: what is held are the folders on the way, and each knows which of its subfolders is next
+	ctx  context.Context
+	opt  Options
+	sink Sink
+	mu   sync.Mutex
+	cond *sync.Cond
+	// depth first: what is held are the folders on the way, and each knows which of its subfolders is next
+	stack  []*folder
 	busy   int
 	err    error
 	paths  atomic.Int64
@@ -170,7 +171,15 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 	stop()
 	s.mu.Lock() // stopping may be under way
 	defer s.mu.Unlock()
-	stats := Stats{Gaps: s.gaps.Load(), Denied: s.denied, Mounts: s.mounts, Kept: s.kept.Load(), Looked: s.paths.Load(), places: s.places, owners: s.owners}
+	stats := Stats{
+		Gaps:   s.gaps.Load(),
+		Denied: s.denied,
+		Mounts: s.mounts,
+		Kept:   s.kept.Load(),
+		Looked: s.paths.Load(),
+		places: s.places,
+		owners: s.owners,
+	}
 	stats.Paths = stats.Looked
 	if s.moot != nil {
 		stats.Paths, stats.Gaps = int64(len(roots)), 0
@@ -514,8 +523,8 @@ func (f *folder) path() string {
 	return pathname.Join(f.up.path(), f.name)
 }
 
-// A listing is what reading a folder comes to. It counts when it is complete: a worker that was given up in the middle of
-// it leaves nothing behind.
+// A listing is what reading a folder comes to. It counts when it is complete: a worker that was given up in
+// the middle of it leaves nothing behind.
 type listing struct {
 	fd       int // of the folder; -1 where it was not opened
 	dev, ino uint64
@@ -663,7 +672,8 @@ func (w *worker) list(f *folder, l *listing) error {
 		} else {
 			l.renewed = true
 		}
-		l.identical = l.identical && was.Kind == e.Kind && was.Set == e.Set && past.gap == e.Gap && past.extra == e.Extra
+		l.identical = l.identical && was.Kind == e.Kind && was.Set == e.Set && past.gap == e.Gap &&
+			past.extra == e.Extra
 		// Where it is not sure to be the same folder, its record tells.
 		w.were = append(w.were, past.child)
 		w.same = append(w.same, past.child.at > 0 && (known || stamp.Ino == was.Ino))
@@ -720,7 +730,8 @@ func (w *worker) read(fd int) error {
 		}
 		w.beat.Add(1)
 		if count > tree.MaxEntries || len(w.names) > tree.MaxNode {
-			return fmt.Errorf("%w: it has more than %d names, or more than %d MiB of them", tree.ErrTooLarge, tree.MaxEntries, tree.MaxNode>>20)
+			return fmt.Errorf("%w: it has more than %d names, or more than %d MiB of them", tree.ErrTooLarge,
+				tree.MaxEntries, tree.MaxNode>>20)
 		}
 	}
 }
@@ -835,7 +846,12 @@ func (w *worker) remember(f *folder, same bool) error {
 	if p == nil {
 		return nil
 	}
-	is := placed{at: f.past.at, node: f.entry.Child, paths: int64(len(f.node.Entries)) + f.belowPaths.Load(), gaps: f.belowGaps.Load()}
+	is := placed{
+		at:    f.past.at,
+		node:  f.entry.Child,
+		paths: int64(len(f.node.Entries)) + f.belowPaths.Load(),
+		gaps:  f.belowGaps.Load(),
+	}
 	for i := range f.node.Entries {
 		if f.node.Entries[i].Gap != tree.Whole {
 			is.gaps++

@@ -223,7 +223,9 @@ func TestGaps(t *testing.T) {
 		t.Errorf("mount: %+v, %v", e, err)
 	}
 	e, _, err = tree.Lookup(context.Background(), sp, h, dir+"-none")
-	if err != nil || e.Gap != tree.Vanished || len(stats.Denied) != 2 || !strings.Contains(stats.Denied[0].Reason, "no longer there") && !strings.Contains(stats.Denied[1].Reason, "no longer there") {
+	if err != nil || e.Gap != tree.Vanished || len(stats.Denied) != 2 ||
+		!strings.Contains(stats.Denied[0].Reason, "no longer there") &&
+			!strings.Contains(stats.Denied[1].Reason, "no longer there") {
 		t.Errorf("missing root: %+v, %v, %+v", e, err, stats)
 	}
 	ctx, cancel := context.WithCancel(context.Background())

@@ -77,12 +77,16 @@ func TestTouchedMissesNothing(t *testing.T) {
 				t.Fatal(err)
 			}
 			if got != want {
-				t.Fatalf("round %d: another tree than a whole scan finds, having looked at %d of %d; heard %+v", round, stats.Looked, stats.Paths, heard)
+				t.Fatalf("round %d: another tree than a whole scan finds, having looked at %d of %d; heard %+v", round,
+					stats.Looked, stats.Paths, heard)
 			}
 			if stats.Paths != whole.Paths || stats.Gaps != whole.Gaps {
-				t.Fatalf("round %d: %d paths, %d gaps; a whole scan counts %d and %d", round, stats.Paths, stats.Gaps, whole.Paths, whole.Gaps)
+				t.Fatalf("round %d: %d paths, %d gaps; a whole scan counts %d and %d", round, stats.Paths, stats.Gaps,
+					whole.Paths, whole.Gaps)
 			}
-			if err := tree.Walk(context.Background(), all, got, func(string, tree.Entry) error { return nil }); err != nil {
+			if err := tree.Walk(context.Background(), all, got, func(string, tree.Entry) error {
+				return nil
+			}); err != nil {
 				t.Fatalf("round %d: %v", round, err)
 			}
 			looked, paths, last = looked+stats.Looked, paths+stats.Paths, stats
@@ -121,7 +125,16 @@ func TestInodes(t *testing.T) {
 
 func TestTouch(t *testing.T) {
 	s := Touch("/a/b", "/a/c/d", "/", "/a/b/e")
-	for path, want := range map[string][2]bool{"/": {true, true}, "/a": {true, false}, "/a/b": {true, true}, "/a/c": {true, false}, "/a/c/d": {true, true}, "/a/c/x": {}, "/b": {}, "/a/b/e": {true, true}} {
+	for path, want := range map[string][2]bool{
+		"/":      {true, true},
+		"/a":     {true, false},
+		"/a/b":   {true, true},
+		"/a/c":   {true, false},
+		"/a/c/d": {true, true},
+		"/a/c/x": {},
+		"/b":     {},
+		"/a/b/e": {true, true},
+	} {
 		if got := [2]bool{s.in(path) != nil, s.in(path).is()}; got != want {
 			t.Errorf("%s: %v, want %v", path, got, want)
 		}

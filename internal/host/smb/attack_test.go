@@ -21,8 +21,9 @@ import (
 	"idletally/internal/seeded"
 )
 
-// Somebody who may write on a share swaps what a run is about to change: for a file of their own with another list, and for a second
-// name of a file that the plan does not speak of, whose list is the reviewed one. Neither is changed by any run.
+// Somebody who may write on a share swaps what a run is about to change: for a file of their own with another
+// list, and for a second name of a file that the plan does not speak of, whose list is the reviewed one.
+// Neither is changed by any run.
 func TestSwapsOnShare(t *testing.T) {
 	t.Parallel()
 	r := seeded.Rand(t)
@@ -88,7 +89,15 @@ func TestSwapsOnShare(t *testing.T) {
 	for round := 0; round < 6 || round < 100 && !tried(); round++ {
 		j, err := change.OpenJournal(filepath.Join(t.TempDir(), "journal"), change.Head{Run: "r", Steps: len(list)})
 		must(t, err)
-		must(t, (&change.Runner{Journal: j, Roots: []string{"/charts"}, Allowed: []string{"/charts"}, Chunks: change.Memory{list}, Reach: nt.Reach(t.Context(), s), Batch: 16}).Run(t.Context()))
+		must(t,
+			(&change.Runner{
+				Journal: j,
+				Roots:   []string{"/charts"},
+				Allowed: []string{"/charts"},
+				Chunks:  change.Memory{list},
+				Reach:   nt.Reach(t.Context(), s),
+				Batch:   16,
+			}).Run(t.Context()))
 		for _, x := range j.Results() {
 			if x.Outcome == plan.Done {
 				done++
@@ -118,7 +127,10 @@ func TestLongListOnShare(t *testing.T) {
 		d, _ := perm.NTOf(list[0].Before)
 		d.Entries = nil
 		for i := range n {
-			d.Entries = append(d.Entries, ntsd.Entry{Mask: ntsd.ReadSet, SID: ntsd.NewSID(5, 21, 1, 2, 3, uint32(1000+i))})
+			d.Entries = append(d.Entries, ntsd.Entry{
+				Mask: ntsd.ReadSet,
+				SID:  ntsd.NewSID(5, 21, 1, 2, 3, uint32(1000+i)),
+			})
 		}
 		s, err := perm.NTSet(d)
 		must(t, err)

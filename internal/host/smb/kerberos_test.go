@@ -18,14 +18,26 @@ func TestKerberos(t *testing.T) {
 	dir := t.TempDir()
 	must(t, os.Chmod(filepath.Dir(dir), 0o711))
 	must(t, os.Chmod(dir, 0o711))
-	realm, err := samba.StartRealm(t.Context(), filepath.Join(dir, "realm"), "SALTMARSH.EXAMPLE", map[string]string{"keeper": password, "clerk": password}, []string{"cifs/chartroom.saltmarsh.example"})
+	realm, err := samba.StartRealm(t.Context(), filepath.Join(dir, "realm"), "SALTMARSH.EXAMPLE",
+		map[string]string{"keeper": password, "clerk": password}, []string{"cifs/chartroom.saltmarsh.example"})
 	must(t, err)
 	defer realm.Stop()
-	server, err := samba.Start(t.Context(), filepath.Join(dir, "server"), samba.World{Kerberos: realm, Shares: []samba.Share{{Name: "charts"}},
-		Accounts: []samba.Account{{Name: "keeper", Password: password, Keeper: true}, {Name: "clerk", Password: password, Groups: []string{"crew"}}}})
+	server, err := samba.Start(t.Context(), filepath.Join(dir, "server"), samba.World{
+		Kerberos: realm,
+		Shares:   []samba.Share{{Name: "charts"}},
+		Accounts: []samba.Account{
+			{Name: "keeper", Password: password, Keeper: true},
+			{Name: "clerk", Password: password, Groups: []string{"crew"}},
+		},
+	})
 	must(t, err)
 	defer server.Stop()
-	access := Access{Address: server.Address(), User: "keeper", Password: password, Kerberos: &Kerberos{Realm: realm.Name, Config: realm.Config, Server: "chartroom.saltmarsh.example"}}
+	access := Access{
+		Address:  server.Address(),
+		User:     "keeper",
+		Password: password,
+		Kerberos: &Kerberos{Realm: realm.Name, Config: realm.Config, Server: "chartroom.saltmarsh.example"},
+	}
 	s, err := Dial(t.Context(), access)
 	must(t, err)
 	defer s.Close()

@@ -80,7 +80,12 @@ func steps(t *testing.T, folder string, n int) (list []plan.Step) {
 		seen.Descriptor.Control, seen.Descriptor.Entries = to.Control, to.Entries
 		after, err := perm.NTSet(seen.Descriptor)
 		must(t, err)
-		list = append(list, plan.Step{Path: "/charts/" + folder + "/" + name, Kind: perm.File, Before: before, After: after})
+		list = append(list, plan.Step{
+			Path:   "/charts/" + folder + "/" + name,
+			Kind:   perm.File,
+			Before: before,
+			After:  after,
+		})
 	}
 	return list
 }
@@ -96,7 +101,15 @@ func TestRunOverBrokenConnection(t *testing.T) {
 	run := func(progress func(int, int)) (*change.Journal, error) {
 		j, err := change.OpenJournal(file, change.Head{Run: "r", Steps: len(list)})
 		must(t, err)
-		r := &change.Runner{Journal: j, Roots: []string{"/charts"}, Allowed: []string{"/charts"}, Chunks: change.Memory{list}, Reach: nt.Reach(t.Context(), s), Batch: 50, Progress: progress}
+		r := &change.Runner{
+			Journal:  j,
+			Roots:    []string{"/charts"},
+			Allowed:  []string{"/charts"},
+			Chunks:   change.Memory{list},
+			Reach:    nt.Reach(t.Context(), s),
+			Batch:    50,
+			Progress: progress,
+		}
 		return j, r.Run(t.Context())
 	}
 	j, err := run(func(done, _ int) {
@@ -124,7 +137,12 @@ func TestRunOverBrokenConnection(t *testing.T) {
 	must(t, j.Close())
 	cable.Life.Store(0)
 	cable.Plug()
-	s, err = Dial(t.Context(), Access{Address: cable.Address, User: "keeper", Password: password, Patience: 3 * time.Second})
+	s, err = Dial(t.Context(), Access{
+		Address:  cable.Address,
+		User:     "keeper",
+		Password: password,
+		Patience: 3 * time.Second,
+	})
 	must(t, err)
 	defer s.Close()
 	j, err = run(nil)
@@ -151,7 +169,14 @@ func carry(t *testing.T, list []plan.Step) []plan.Result {
 	j, err := change.OpenJournal(filepath.Join(t.TempDir(), "journal"), change.Head{Run: "r", Steps: len(list)})
 	must(t, err)
 	defer j.Close()
-	must(t, (&change.Runner{Journal: j, Roots: []string{"/charts"}, Allowed: []string{"/charts"}, Chunks: change.Memory{list}, Reach: nt.Reach(t.Context(), s)}).Run(t.Context()))
+	must(t,
+		(&change.Runner{
+			Journal: j,
+			Roots:   []string{"/charts"},
+			Allowed: []string{"/charts"},
+			Chunks:  change.Memory{list},
+			Reach:   nt.Reach(t.Context(), s),
+		}).Run(t.Context()))
 	return j.Results()
 }
 
@@ -161,7 +186,8 @@ func TestHardLinkOnShare(t *testing.T) {
 	list := steps(t, "linked", 2)
 	folder := filepath.Join(server.Share("charts"), "linked")
 	must(t, os.Link(filepath.Join(folder, "file 0000"), filepath.Join(folder, "other name")))
-	if r := carry(t, list); r[0].Outcome != plan.Refused || !strings.Contains(r[0].Reason, "2 hard links") || r[1].Outcome != plan.Done {
+	r := carry(t, list)
+	if r[0].Outcome != plan.Refused || !strings.Contains(r[0].Reason, "2 hard links") || r[1].Outcome != plan.Done {
 		t.Errorf("%+v", r)
 	}
 }

@@ -110,7 +110,8 @@ func setup(flags uint16, unsigned bool) func([]byte) []byte {
 	}
 }
 
-// forged answers whatever is asked after the sign-in in clear, as if all were well, and all belonged to whoever wants it.
+// forged answers whatever is asked after the sign-in in clear, as if all were well, and all belonged to
+// whoever wants it.
 func forged() func([]byte) []byte {
 	var session []byte
 	message := uint64(2)
@@ -135,8 +136,8 @@ func forged() func([]byte) []byte {
 	}
 }
 
-// Whatever somebody changes who stands between an agent and its file server, and knows no password, nothing of it counts: no share is
-// opened, and nobody's process ends. The same agent works when nobody is there.
+// Whatever somebody changes who stands between an agent and its file server, and knows no password, nothing
+// of it counts: no share is opened, and nobody's process ends. The same agent works when nobody is there.
 func TestSomebodyBetween(t *testing.T) {
 	t.Parallel()
 	flip := func(at int) func([]byte) []byte {
@@ -164,19 +165,25 @@ func TestSomebodyBetween(t *testing.T) {
 		}
 	}
 	for what, change := range map[string]func() func([]byte) []byte{
-		"a guest":                              func() func([]byte) []byte { return setup(1, false) },
-		"a guest, unsigned":                    func() func([]byte) []byte { return setup(1, true) },
-		"nobody":                               func() func([]byte) []byte { return setup(2, true) },
-		"a guest who encrypts":                 func() func([]byte) []byte { return setup(5, true) },
-		"encryption taken back":                func() func([]byte) []byte { return setup(0, true) },
-		"the last answer unsigned":             func() func([]byte) []byte { return setup(4, true) },
-		"no cipher":                            func() func([]byte) []byte { return negotiate(6, 1) },
-		"no cipher, and encryption":            func() func([]byte) []byte { return both(negotiate(6, 1), setup(4, false)) },
-		"no cipher, encryption, unsigned":      func() func([]byte) []byte { return both(negotiate(6, 1), setup(4, true)) },
-		"an older dialect":                     func() func([]byte) []byte { return negotiate(4, 0x0300) },
-		"a much older one":                     func() func([]byte) []byte { return negotiate(4, 0x0202) },
-		"any dialect":                          func() func([]byte) []byte { return negotiate(4, 0x02ff) },
-		"signing not wanted":                   func() func([]byte) []byte { return both(negotiate(2, 0), setup(1, true)) },
+		"a guest":                  func() func([]byte) []byte { return setup(1, false) },
+		"a guest, unsigned":        func() func([]byte) []byte { return setup(1, true) },
+		"nobody":                   func() func([]byte) []byte { return setup(2, true) },
+		"a guest who encrypts":     func() func([]byte) []byte { return setup(5, true) },
+		"encryption taken back":    func() func([]byte) []byte { return setup(0, true) },
+		"the last answer unsigned": func() func([]byte) []byte { return setup(4, true) },
+		"no cipher":                func() func([]byte) []byte { return negotiate(6, 1) },
+		"no cipher, and encryption": func() func([]byte) []byte {
+			return both(negotiate(6, 1), setup(4, false))
+		},
+		"no cipher, encryption, unsigned": func() func([]byte) []byte {
+			return both(negotiate(6, 1), setup(4, true))
+		},
+		"an older dialect": func() func([]byte) []byte { return negotiate(4, 0x0300) },
+		"a much older one": func() func([]byte) []byte { return negotiate(4, 0x0202) },
+		"any dialect":      func() func([]byte) []byte { return negotiate(4, 0x02ff) },
+		"signing not wanted": func() func([]byte) []byte {
+			return both(negotiate(2, 0), setup(1, true))
+		},
 		"answers forged in clear":              forged,
 		"a guest, and answers forged in clear": func() func([]byte) []byte { return both(setup(1, true), forged()) },
 		"a bit of what is encrypted":           func() func([]byte) []byte { return flip(60) },
@@ -192,7 +199,9 @@ func TestSomebodyBetween(t *testing.T) {
 		"answers of nothing": func() func([]byte) []byte { return func(a []byte) []byte { return a[:0] } },
 	} {
 		for _, plain := range []bool{false, true} {
-			if plain && (strings.Contains(what, "in clear") && !strings.Contains(what, "guest") || what == "no cipher" || what == "encryption taken back") {
+			if plain &&
+				(strings.Contains(what, "in clear") && !strings.Contains(what, "guest") || what == "no cipher" ||
+					what == "encryption taken back") {
 				// Where content may go in clear, its answers are signed: of those it is tried below.
 				continue
 			}
@@ -202,7 +211,13 @@ func TestSomebodyBetween(t *testing.T) {
 			}
 			t.Run(name, func(t *testing.T) {
 				t.Parallel()
-				a := Access{Address: middle(t, change()), User: "keeper", Password: password, Plain: plain, Patience: 400 * time.Millisecond}
+				a := Access{
+					Address:  middle(t, change()),
+					User:     "keeper",
+					Password: password,
+					Plain:    plain,
+					Patience: 400 * time.Millisecond,
+				}
 				s, err := Dial(t.Context(), a)
 				if err == nil {
 					var x nt.Share
@@ -220,7 +235,11 @@ func TestSomebodyBetween(t *testing.T) {
 		}
 	}
 	t.Run("nobody there", func(t *testing.T) {
-		s, err := Dial(t.Context(), Access{Address: middle(t, func(a []byte) []byte { return a }), User: "keeper", Password: password})
+		s, err := Dial(t.Context(), Access{
+			Address:  middle(t, func(a []byte) []byte { return a }),
+			User:     "keeper",
+			Password: password,
+		})
 		must(t, err)
 		defer s.Close()
 		x, err := s.Open(t.Context(), "charts")

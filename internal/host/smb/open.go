@@ -37,6 +37,13 @@ func stat(f *smb2.File) (nt.Seen, error) {
 	le := binary.LittleEndian
 	const since1601 = 116_444_736_000_000_000 // Unix time began then, in tenths of a microsecond
 	unix := func(at int) int64 { return (int64(le.Uint64(b[at:])) - since1601) * 100 }
-	return nt.Seen{Kind: kindOf(le.Uint32(b[32:])), ReadOnly: le.Uint32(b[32:])&readOnly != 0, Modified: time.Unix(0, unix(16)), Changed: unix(24), Size: int64(le.Uint64(b[48:])),
-		Links: uint64(le.Uint32(b[56:])), ID: le.Uint64(b[64:])}, nil
+	return nt.Seen{
+		Kind:     kindOf(le.Uint32(b[32:])),
+		ReadOnly: le.Uint32(b[32:])&readOnly != 0,
+		Modified: time.Unix(0, unix(16)),
+		Changed:  unix(24),
+		Size:     int64(le.Uint64(b[48:])),
+		Links:    uint64(le.Uint32(b[56:])),
+		ID:       le.Uint64(b[64:]),
+	}, nil
 }

@@ -40,11 +40,11 @@ type oracle struct {
 // tally is what came of the questions.
 type tally struct{ asked, allowed, known, differ atomic.Int64 }
 
-// What the core answers for whole operations is what the server lets an account do: making and renaming by kind, deleting by the path's
-// list or the folder's. IDLETALLY_ORACLE says how many questions to ask.
+// What the core answers for whole operations is what the server lets an account do: making and renaming by
+// kind, deleting by the path's list or the folder's. IDLETALLY_ORACLE says how many questions to ask.
 //
-// One difference is known, and told with the answer: this server does not ask who owns the folder in which something is made, so that
-// entries for owner rights do not count there.
+// One difference is known, and told with the answer: this server does not ask who owns the folder in which
+// something is made, so that entries for owner rights do not count there.
 func TestOracle(t *testing.T) {
 	questions := int64(10_000)
 	if said := os.Getenv("IDLETALLY_ORACLE"); said != "" {
@@ -57,8 +57,17 @@ func TestOracle(t *testing.T) {
 	var sum tally
 	var all sync.WaitGroup
 	for hand := range 4 {
-		o := &oracle{t: t, r: rand.New(rand.NewPCG(seed, uint64(hand))), keeper: dial(t, "keeper", "charts"), names: names, tokens: tokens, world: world,
-			states: map[string]ntsd.Descriptor{}, kinds: map[string]perm.Kind{}, marks: map[string]bool{}}
+		o := &oracle{
+			t:      t,
+			r:      rand.New(rand.NewPCG(seed, uint64(hand))),
+			keeper: dial(t, "keeper", "charts"),
+			names:  names,
+			tokens: tokens,
+			world:  world,
+			states: map[string]ntsd.Descriptor{},
+			kinds:  map[string]perm.Kind{},
+			marks:  map[string]bool{},
+		}
 		for _, n := range names {
 			o.people = append(o.people, dial(t, n, "charts"))
 		}
@@ -74,7 +83,8 @@ func TestOracle(t *testing.T) {
 		})
 	}
 	all.Wait()
-	t.Logf("%d questions, %d allowed, %d known differences, %d others", sum.asked.Load(), sum.allowed.Load(), sum.known.Load(), sum.differ.Load())
+	t.Logf("%d questions, %d allowed, %d known differences, %d others", sum.asked.Load(), sum.allowed.Load(),
+		sum.known.Load(), sum.differ.Load())
 	if a := sum.allowed.Load(); a*20 < questions || a > questions*9/10 || sum.asked.Load() < questions {
 		t.Error("too little was tried")
 	}
@@ -88,7 +98,11 @@ func (o *oracle) round(base string, sum *tally) error {
 		if err := o.make(name); err != nil {
 			return err
 		}
-		d := ntsd.Descriptor{Owner: o.tokens[o.r.IntN(len(o.tokens))].User, Control: ntsd.Protected, Entries: randomList(o.r, o.world)}
+		d := ntsd.Descriptor{
+			Owner:   o.tokens[o.r.IntN(len(o.tokens))].User,
+			Control: ntsd.Protected,
+			Entries: randomList(o.r, o.world),
+		}
 		if o.r.IntN(20) == 0 {
 			d.Entries = nil
 		}
@@ -138,7 +152,10 @@ func (o *oracle) set(name string, d ntsd.Descriptor) error {
 
 // ask has the core answer and the account try.
 func (o *oracle) ask(who int, name string, op access.Operation, sum *tally) error {
-	way := access.Way{{Path: "/", Kind: perm.Folder, Set: o.nt(ntsd.Descriptor{Open: true})}, {Path: "/charts", Kind: perm.Folder, Set: o.nt(ntsd.Descriptor{Owner: ntsd.System})}}
+	way := access.Way{
+		{Path: "/", Kind: perm.Folder, Set: o.nt(ntsd.Descriptor{Open: true})},
+		{Path: "/charts", Kind: perm.Folder, Set: o.nt(ntsd.Descriptor{Owner: ntsd.System})},
+	}
 	for i := range name {
 		if name[i] == '\\' {
 			way = append(way, o.place(name[:i]))
@@ -163,7 +180,9 @@ func (o *oracle) ask(who int, name string, op access.Operation, sum *tally) erro
 	}
 	switch {
 	case done == answer.Allowed:
-	case slices.ContainsFunc(answer.Notes, func(n string) bool { return strings.Contains(n, "owner rights: Samba passes over it") }):
+	case slices.ContainsFunc(answer.Notes, func(n string) bool {
+		return strings.Contains(n, "owner rights: Samba passes over it")
+	}):
 		sum.known.Add(1)
 	case sum.differ.Add(1) < 20:
 		var lists string
@@ -172,7 +191,8 @@ func (o *oracle) ask(who int, name string, op access.Operation, sum *tally) erro
 			text, _ := d.SDDL()
 			lists += "\n" + string(p.Path) + " " + text
 		}
-		o.t.Errorf("%s, %s: %s: the server says %t, the core %t: %s%s", o.names[who], token.User, op.Words(), done, answer.Allowed, answer.Reason, lists)
+		o.t.Errorf("%s, %s: %s: the server says %t, the core %t: %s%s", o.names[who], token.User, op.Words(), done,
+			answer.Allowed, answer.Reason, lists)
 	}
 	return nil
 }
@@ -213,8 +233,15 @@ func (o *oracle) try(who int, name string, op access.Operation) (done bool, err 
 	case access.Rename:
 		err, undo = s.s.Rename(name, name+"2"), func() error { return keeper.s.Rename(name+"2", name) }
 	default:
-		h, e := s.Hold(name, map[access.Operation]ntsd.Mask{access.Read: ntsd.ReadData, access.List: ntsd.ReadData, access.Write: ntsd.WriteData, access.Execute: ntsd.Execute,
-			access.Change: ntsd.WriteDAC, access.Own: ntsd.WriteOwner}[op])
+		h, e := s.Hold(name,
+			map[access.Operation]ntsd.Mask{
+				access.Read:    ntsd.ReadData,
+				access.List:    ntsd.ReadData,
+				access.Write:   ntsd.WriteData,
+				access.Execute: ntsd.Execute,
+				access.Change:  ntsd.WriteDAC,
+				access.Own:     ntsd.WriteOwner,
+			}[op])
 		if err = e; err == nil {
 			err = h.Close()
 		}

@@ -14,8 +14,8 @@ import (
 	"idletally/internal/seeded"
 )
 
-// A lineage is folders in each other, each made by the server with what the one before hands on. No two own entries have
-// the same rights, so that the rights of an inherited one tell whose it is.
+// A lineage is folders in each other, each made by the server with what the one before hands on. No two own
+// entries have the same rights, so that the rights of an inherited one tell whose it is.
 type lineage struct {
 	t      *testing.T
 	r      *rand.Rand
@@ -27,7 +27,11 @@ type lineage struct {
 // own gives entries of a folder's own.
 func (l *lineage) own(path string) (out []ntsd.Entry) {
 	for range 1 + l.r.IntN(3) {
-		e := ntsd.Entry{Type: ntsd.Type(l.r.IntN(2)), Flags: ntsd.Flags(l.r.IntN(16)), SID: l.world[l.r.IntN(len(l.world))]}
+		e := ntsd.Entry{
+			Type:  ntsd.Type(l.r.IntN(2)),
+			Flags: ntsd.Flags(l.r.IntN(16)),
+			SID:   l.world[l.r.IntN(len(l.world))],
+		}
 		for e.Mask == 0 || l.whose[e.Mask] != "" {
 			e.Mask = ntsd.Mask(l.r.Uint32()) & ntsd.Full &^ ntsd.Synchronize
 		}
@@ -76,7 +80,8 @@ func (l *lineage) lines(name string, above ...string) (inherited []ntsd.Entry, o
 	return inherited, origins
 }
 
-// From which folder an inherited entry came is told as the server handed it on; and of what was moved that it came from none.
+// From which folder an inherited entry came is told as the server handed it on; and of what was moved that it
+// came from none.
 func TestOriginsAsTheServerHandsOn(t *testing.T) {
 	r := seeded.Rand(t)
 	_, _, world := people(t)
@@ -84,11 +89,23 @@ func TestOriginsAsTheServerHandsOn(t *testing.T) {
 	must(t, keeper.s.Mkdir("origin", 0o777))
 	must(t, put(keeper, "origin", ntsd.Descriptor{Control: ntsd.Protected}, nt.SetList))
 	must(t, keeper.s.Mkdir(`origin\away`, 0o777))
-	must(t, put(keeper, `origin\away`, ntsd.Descriptor{Control: ntsd.Protected | ntsd.AutoInherited, Entries: []ntsd.Entry{{Flags: 3, Mask: ntsd.Full, SID: ntsd.Everyone}}}, nt.SetList))
+	must(t,
+		put(keeper, `origin\away`,
+			ntsd.Descriptor{
+				Control: ntsd.Protected | ntsd.AutoInherited,
+				Entries: []ntsd.Entry{{Flags: 3, Mask: ntsd.Full, SID: ntsd.Everyone}},
+			},
+			nt.SetList))
 
 	told, moved := 0, 0
 	for i := range 150 {
-		l := &lineage{t: t, r: r, keeper: keeper, world: world, whose: map[ntsd.Mask]string{ntsd.Full: "/charts/origin/away"}}
+		l := &lineage{
+			t:      t,
+			r:      r,
+			keeper: keeper,
+			world:  world,
+			whose:  map[ntsd.Mask]string{ntsd.Full: "/charts/origin/away"},
+		}
 		above := []string{"origin"}
 		for depth := range 1 + r.IntN(4) {
 			name := fmt.Sprintf(`%s\%d-%d`, above[len(above)-1], i, depth)
@@ -105,7 +122,8 @@ func TestOriginsAsTheServerHandsOn(t *testing.T) {
 		entries, origins := l.lines(name, above...)
 		for j, e := range entries {
 			if told++; origins[j] != "from "+l.whose[e.Mask] {
-				t.Errorf("%s: %#x is %s, and was set in %q", pathname.Path(pathOf(name)), e.Mask, origins[j], l.whose[e.Mask])
+				t.Errorf("%s: %#x is %s, and was set in %q", pathname.Path(pathOf(name)), e.Mask, origins[j],
+					l.whose[e.Mask])
 			}
 		}
 		away := fmt.Sprintf(`origin\away\%d`, i)

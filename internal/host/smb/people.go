@@ -15,7 +15,8 @@ import (
 	"idletally/internal/host/smb/rpc"
 )
 
-// pipe opens a named pipe of the server and hands it out, once more over a new connection where the one that there was broke.
+// pipe opens a named pipe of the server and hands it out, once more over a new connection where the one that
+// there was broke.
 func (s *Session) pipe(ctx context.Context, name string, use func(io.ReadWriter) error) error {
 	ask := func(c *smb2.Session) error {
 		ctx, cancel := context.WithTimeout(ctx, s.patience)

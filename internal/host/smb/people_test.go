@@ -25,10 +25,19 @@ func TestPeople(t *testing.T) {
 	must(t, err)
 	sid, err := ntsd.ParseSID(crew)
 	must(t, err)
-	asked := []ntsd.SID{tokens[0].User, sid, ntsd.Everyone, ntsd.System, ntsd.Administrators, ntsd.NewSID(5, 21, 9, 9, 9, 4711)}
+	asked := []ntsd.SID{
+		tokens[0].User,
+		sid,
+		ntsd.Everyone,
+		ntsd.System,
+		ntsd.Administrators,
+		ntsd.NewSID(5, 21, 9, 9, 9, 4711),
+	}
 	names, err := s.Names(ctx, asked)
 	must(t, err)
-	for i, want := range []string{`CHARTROOM\purser`, `CHARTROOM\crew`, "Everyone", `NT Authority\SYSTEM`, `BUILTIN\Administrators`, ""} {
+	for i, want := range []string{
+		`CHARTROOM\purser`, `CHARTROOM\crew`, "Everyone", `NT Authority\SYSTEM`, `BUILTIN\Administrators`, "",
+	} {
 		if names[i].String() != want || names[i].SID != asked[i] {
 			t.Errorf("%s is called %q, want %q", asked[i], names[i], want)
 		}
@@ -54,10 +63,12 @@ func TestPeople(t *testing.T) {
 			}
 		}
 	}
-	if i := slices.IndexFunc(all, func(a nt.Account) bool { return a.Name == "crew" }); i < 0 || all[i].SID != sid || !all[i].Group {
+	if i := slices.IndexFunc(all, func(a nt.Account) bool { return a.Name == "crew" }); i < 0 || all[i].SID != sid ||
+		!all[i].Group {
 		t.Errorf("crew among %+v", all)
 	}
-	if _, err := Dial(t.Context(), Access{Address: server.Address(), User: "purser", Password: "wrong"}); err == nil || !strings.Contains(err.Error(), "does not take this name and password") {
+	if _, err := Dial(t.Context(), Access{Address: server.Address(), User: "purser", Password: "wrong"}); err == nil ||
+		!strings.Contains(err.Error(), "does not take this name and password") {
 		t.Errorf("a wrong password: %v", err)
 	}
 	if _, err := s.Open(ctx, "nowhere"); err == nil || !strings.Contains(err.Error(), "no such share") {
@@ -74,7 +85,11 @@ func TestPrivileges(t *testing.T) {
 	got, err := s.Privileges(t.Context())
 	must(t, err)
 	taker := tokens[3]
-	if want := map[ntsd.SID]ntsd.Privileges{taker.User: taker.Privileges, ntsd.Administrators: ntsd.TakeOwnership | ntsd.Backup | ntsd.Restore | ntsd.Security}; !maps.Equal(got, want) {
+	want := map[ntsd.SID]ntsd.Privileges{
+		taker.User:          taker.Privileges,
+		ntsd.Administrators: ntsd.TakeOwnership | ntsd.Backup | ntsd.Restore | ntsd.Security,
+	}
+	if !maps.Equal(got, want) {
 		t.Errorf("%v, want %v", got, want)
 	}
 }

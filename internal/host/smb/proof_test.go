@@ -33,12 +33,21 @@ func people(t testing.TB) (names []string, tokens []ntsd.Token, others []ntsd.SI
 		name       string
 		groups     []string
 		privileges ntsd.Privileges
-	}{{"purser", []string{"crew", "office"}, 0}, {"clerk", []string{"crew"}, 0}, {"stoker", nil, 0}, {"taker", []string{"crew"}, ntsd.TakeOwnership | ntsd.Backup | ntsd.Restore}} {
+	}{
+		{"purser", []string{"crew", "office"}, 0},
+		{"clerk", []string{"crew"}, 0},
+		{"stoker", nil, 0},
+		{"taker", []string{"crew"}, ntsd.TakeOwnership | ntsd.Backup | ntsd.Restore},
+	} {
 		s := dial(t, p.name, "charts")
 		must(t, s.s.WriteFile("who-"+p.name, nil, 0o666))
 		seen, err := s.Look("who-" + p.name)
 		must(t, err)
-		token := ntsd.Token{User: seen.Descriptor.Owner, Groups: []ntsd.SID{seen.Descriptor.Group, ntsd.Everyone, ntsd.Authenticated, ntsd.Network}, Privileges: p.privileges}
+		token := ntsd.Token{
+			User:       seen.Descriptor.Owner,
+			Groups:     []ntsd.SID{seen.Descriptor.Group, ntsd.Everyone, ntsd.Authenticated, ntsd.Network},
+			Privileges: p.privileges,
+		}
 		for _, g := range p.groups {
 			token.Groups = append(token.Groups, groups[g])
 		}
@@ -49,22 +58,37 @@ func people(t testing.TB) (names []string, tokens []ntsd.Token, others []ntsd.SI
 		names, tokens = append(names, p.name), append(tokens, token)
 		others = append(others, token.User)
 	}
-	return names, tokens, append(others, ntsd.Everyone, ntsd.Authenticated, ntsd.Network, ntsd.OwnerRights, ntsd.CreatorOwner, ntsd.Administrators)
+	return names, tokens, append(others, ntsd.Everyone, ntsd.Authenticated, ntsd.Network, ntsd.OwnerRights,
+		ntsd.CreatorOwner, ntsd.Administrators)
 }
 
 // rights that an open can ask for.
-var rights = []ntsd.Mask{ntsd.ReadData, ntsd.WriteData, ntsd.AppendData, ntsd.ReadExtended, ntsd.WriteExtended, ntsd.Execute, ntsd.DeleteChild, ntsd.ReadAttributes,
-	ntsd.WriteAttributes, ntsd.Delete, ntsd.ReadControl, ntsd.WriteDAC, ntsd.WriteOwner, ntsd.Synchronize}
+var rights = []ntsd.Mask{
+	ntsd.ReadData, ntsd.WriteData, ntsd.AppendData, ntsd.ReadExtended, ntsd.WriteExtended, ntsd.Execute,
+	ntsd.DeleteChild, ntsd.ReadAttributes,
+	ntsd.WriteAttributes, ntsd.Delete, ntsd.ReadControl, ntsd.WriteDAC, ntsd.WriteOwner, ntsd.Synchronize,
+}
 
 func randomList(r *rand.Rand, world []ntsd.SID) (out []ntsd.Entry) {
 	for range r.IntN(6) {
-		e := ntsd.Entry{Type: ntsd.Type(r.IntN(2)), Flags: ntsd.Flags(r.IntN(16)), Mask: ntsd.Mask(r.Uint32()) & ntsd.Full, SID: world[r.IntN(len(world))]}
+		e := ntsd.Entry{
+			Type:  ntsd.Type(r.IntN(2)),
+			Flags: ntsd.Flags(r.IntN(16)),
+			Mask:  ntsd.Mask(r.Uint32()) & ntsd.Full,
+			SID:   world[r.IntN(len(world))],
+		}
 		if r.IntN(3) > 0 { // mostly entries that count here
 			e.Flags &^= ntsd.InheritOnly
 		}
 		switch r.IntN(6) {
 		case 0:
-			e.Mask = []ntsd.Mask{ntsd.Full, ntsd.ReadSet | ntsd.WriteSet | ntsd.Execute | ntsd.Delete, ntsd.ReadSet | ntsd.Execute, ntsd.ReadSet, ntsd.WriteSet}[r.IntN(5)]
+			e.Mask = []ntsd.Mask{
+				ntsd.Full,
+				ntsd.ReadSet | ntsd.WriteSet | ntsd.Execute | ntsd.Delete,
+				ntsd.ReadSet | ntsd.Execute,
+				ntsd.ReadSet,
+				ntsd.WriteSet,
+			}[r.IntN(5)]
 		case 1:
 			e.Mask = []ntsd.Mask{ntsd.GenericAll, ntsd.GenericRead, ntsd.GenericWrite, ntsd.GenericExecute}[r.IntN(4)]
 		}
@@ -73,11 +97,11 @@ func randomList(r *rand.Rand, world []ntsd.SID) (out []ntsd.Entry) {
 	return out
 }
 
-// What the core says of random descriptors is what the server does when the account opens with these rights: everything that is
-// granted in one open, and every other right by itself, refused.
+// What the core says of random descriptors is what the server does when the account opens with these rights:
+// everything that is granted in one open, and every other right by itself, refused.
 //
-// One difference is known: MS-FSA 2.1.5.1.2.1 lets whoever may list a folder read the attributes of what is in there; this server
-// does so for whoever gets there at all.
+// One difference is known: MS-FSA 2.1.5.1.2.1 lets whoever may list a folder read the attributes of what is
+// in there; this server does so for whoever gets there at all.
 func TestAccessAsTheServerDoes(t *testing.T) {
 	seed := seeded.Rand(t).Uint64()
 	names, tokens, world := people(t)
@@ -119,10 +143,23 @@ func TestAccessAsTheServerDoes(t *testing.T) {
 			var parent ntsd.Descriptor
 			for i := range descriptors / hands {
 				if i%100 == 0 { // what the folder above lets through matters, too
-					parent = ntsd.Descriptor{Owner: tokens[0].User, Control: ntsd.Protected, Entries: []ntsd.Entry{{Mask: ntsd.Execute | ntsd.Mask(r.Uint32())&(ntsd.ReadData|ntsd.DeleteChild), SID: ntsd.Everyone}}}
+					parent = ntsd.Descriptor{
+						Owner:   tokens[0].User,
+						Control: ntsd.Protected,
+						Entries: []ntsd.Entry{
+							{
+								Mask: ntsd.Execute | ntsd.Mask(r.Uint32())&(ntsd.ReadData|ntsd.DeleteChild),
+								SID:  ntsd.Everyone,
+							},
+						},
+					}
 					change(dir, parent)
 				}
-				d := ntsd.Descriptor{Owner: tokens[r.IntN(len(tokens))].User, Control: ntsd.Protected, Entries: randomList(r, world)}
+				d := ntsd.Descriptor{
+					Owner:   tokens[r.IntN(len(tokens))].User,
+					Control: ntsd.Protected,
+					Entries: randomList(r, world),
+				}
 				path := file
 				if r.IntN(2) == 0 {
 					path = folder
@@ -150,7 +187,9 @@ func TestAccessAsTheServerDoes(t *testing.T) {
 						if (err == nil) != should && differ.Add(1) < 20 {
 							text, _ := d.SDDL()
 							above, _ := parent.SDDL()
-							t.Errorf("%s, %s, opening %s for %s: the server says %v, the core %t (%+v)\n%s\nabove %s", names[n], token.User, path, want.Words(path == folder), err, should, verdicts[want], text, above)
+							t.Errorf("%s, %s, opening %s for %s: the server says %v, the core %t (%+v)\n%s\nabove %s",
+								names[n], token.User, path, want.Words(path == folder), err, should, verdicts[want],
+								text, above)
 						}
 					}
 					if may != 0 {
@@ -166,13 +205,15 @@ func TestAccessAsTheServerDoes(t *testing.T) {
 		})
 	}
 	all.Wait()
-	t.Logf("%d descriptors, %d opens, %d granted, %d known differences, %d others", descriptors, asked.Load(), granted.Load(), known.Load(), differ.Load())
+	t.Logf("%d descriptors, %d opens, %d granted, %d known differences, %d others", descriptors, asked.Load(),
+		granted.Load(), known.Load(), differ.Load())
 	if granted.Load() < 4_000 || asked.Load() < 40_000 {
 		t.Error("too little was tried")
 	}
 }
 
-// once leaves out entries that stand a second time, as this server does where two become the same: they say nothing more.
+// once leaves out entries that stand a second time, as this server does where two become the same: they say
+// nothing more.
 func once(list []ntsd.Entry) (out []ntsd.Entry) {
 	for _, e := range list {
 		if !slices.Contains(out, e) {
@@ -196,7 +237,10 @@ func TestInheritanceAsTheServerDoes(t *testing.T) {
 	made, differ := 0, 0
 	for i := range 1500 {
 		// Whoever makes something has to be allowed to, by an entry that nothing inherits.
-		parent := ntsd.Descriptor{Control: []ntsd.Control{0, ntsd.AutoInherited, ntsd.Protected | ntsd.AutoInherited}[r.IntN(3)], Entries: append([]ntsd.Entry{{Mask: ntsd.Full, SID: ntsd.Everyone}}, randomList(r, world)...)}
+		parent := ntsd.Descriptor{
+			Control: []ntsd.Control{0, ntsd.AutoInherited, ntsd.Protected | ntsd.AutoInherited}[r.IntN(3)],
+			Entries: append([]ntsd.Entry{{Mask: ntsd.Full, SID: ntsd.Everyone}}, randomList(r, world)...),
+		}
 		h, err := keeper.Hold("down", ntsd.ReadControl|ntsd.WriteDAC|ntsd.ReadAttributes)
 		must(t, err)
 		must(t, h.Set(parent, nt.SetList))
@@ -216,7 +260,10 @@ func TestInheritanceAsTheServerDoes(t *testing.T) {
 		seen, err := keeper.Look(child)
 		must(t, err)
 		got := seen.Descriptor
-		want := ntsd.Child(&parent, folder, tokens[n].User, tokens[n].Groups[0], []ntsd.Entry{{Mask: ntsd.Full, SID: tokens[n].User}, {Mask: ntsd.Full, SID: ntsd.System}})
+		want := ntsd.Child(&parent, folder, tokens[n].User, tokens[n].Groups[0], []ntsd.Entry{
+			{Mask: ntsd.Full, SID: tokens[n].User},
+			{Mask: ntsd.Full, SID: ntsd.System},
+		})
 		if made++; want.Control == 0 && want.Entries[len(want.Entries)-1].SID == ntsd.System {
 			got.Group = want.Group // where nothing is handed on, this server names the group of its own system
 		}
@@ -232,8 +279,8 @@ func TestInheritanceAsTheServerDoes(t *testing.T) {
 	t.Logf("%d made", made)
 }
 
-// A folder that somebody may not pass through does not keep them from what they may open in it: servers do not look at the
-// folders on the way.
+// A folder that somebody may not pass through does not keep them from what they may open in it: servers do
+// not look at the folders on the way.
 func TestPassingThrough(t *testing.T) {
 	_, tokens, _ := people(t)
 	keeper, clerk := dial(t, "keeper", "charts"), dial(t, "clerk", "charts")

@@ -55,7 +55,12 @@ func TestRunOnShare(t *testing.T) {
 		if n == "owner" {
 			owner = tokens[1].User
 		}
-		list = append(list, plan.Step{Path: "/charts/runs/folder/" + n, Kind: perm.File, Before: before, After: with(before, "D:PAI(D;;0x2;;;AN)(A;;FR;;;AU)(A;;FA;;;BA)", owner)})
+		list = append(list, plan.Step{
+			Path:   "/charts/runs/folder/" + n,
+			Kind:   perm.File,
+			Before: before,
+			After:  with(before, "D:PAI(D;;0x2;;;AN)(A;;FR;;;AU)(A;;FA;;;BA)", owner),
+		})
 	}
 	set(t, keeper, at("already"), "D:PAI(D;;0x2;;;AN)(A;;FR;;;AU)(A;;FA;;;BA)", nt.SetList)
 	set(t, keeper, at("changed"), "D:PAI(A;;FR;;;WD)", nt.SetList)
@@ -76,7 +81,13 @@ func TestRunOnShare(t *testing.T) {
 	run := func() (*change.Runner, *change.Journal) {
 		j, err := change.OpenJournal(file, change.Head{Run: "r", Steps: len(list)})
 		must(t, err)
-		r := &change.Runner{Journal: j, Roots: []string{"/charts/runs"}, Allowed: []string{"/charts", "/crewdocs"}, Chunks: change.Memory{list}, Reach: nt.Reach(context.Background(), s)}
+		r := &change.Runner{
+			Journal: j,
+			Roots:   []string{"/charts/runs"},
+			Allowed: []string{"/charts", "/crewdocs"},
+			Chunks:  change.Memory{list},
+			Reach:   nt.Reach(context.Background(), s),
+		}
 		must(t, r.Run(t.Context()))
 		return r, j
 	}
@@ -85,8 +96,11 @@ func TestRunOnShare(t *testing.T) {
 	for i, res := range j.Results() {
 		got = append(got, fmt.Sprintf("%s %s %.40s", filepath.Base(list[i].Path), res.Outcome, res.Reason))
 	}
-	want := []string{"already already it is already as planned", "changed skipped no longer as reviewed: reviewed as S-1-", "fine done ",
-		"gone skipped it is not there", "outside refused the path lies under none of the plan's", "owner done "}
+	want := []string{
+		"already already it is already as planned", "changed skipped no longer as reviewed: reviewed as S-1-",
+		"fine done ",
+		"gone skipped it is not there", "outside refused the path lies under none of the plan's", "owner done ",
+	}
 	for i := range want {
 		if !strings.HasPrefix(got[i], strings.TrimSpace(want[i])) {
 			t.Errorf("%q, want %q", got[i], want[i])

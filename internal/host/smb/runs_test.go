@@ -17,7 +17,8 @@ import (
 	"idletally/internal/seeded"
 )
 
-// A thicket is a tree on the server, made there, that plans are tried on. Names are below its top, folders before what is in them.
+// A thicket is a tree on the server, made there, that plans are tried on. Names are below its top, folders
+// before what is in them.
 type thicket struct {
 	t      *testing.T
 	r      *rand.Rand
@@ -41,8 +42,12 @@ func (k *thicket) up(name string) string { return name[:strings.LastIndexByte(na
 
 func (k *thicket) own() (out []ntsd.Entry) {
 	for range 1 + k.r.IntN(2) {
-		out = append(out, ntsd.Entry{Type: ntsd.Type(k.r.IntN(2)), Flags: []ntsd.Flags{0, 3, 3, 2, 1, 11, 9}[k.r.IntN(7)],
-			Mask: ntsd.Mask(k.r.Uint32())&ntsd.Full | ntsd.ReadControl, SID: k.world[k.r.IntN(len(k.world))]})
+		out = append(out, ntsd.Entry{
+			Type:  ntsd.Type(k.r.IntN(2)),
+			Flags: []ntsd.Flags{0, 3, 3, 2, 1, 11, 9}[k.r.IntN(7)],
+			Mask:  ntsd.Mask(k.r.Uint32())&ntsd.Full | ntsd.ReadControl,
+			SID:   k.world[k.r.IntN(len(k.world))],
+		})
 	}
 	return out
 }
@@ -105,7 +110,12 @@ func (k *thicket) drafted() (steps []plan.Step) {
 		}
 		before, to := was[name], d
 		if after[name] = d; !to.Equal(before) {
-			steps = append(steps, plan.Step{Path: string(pathOf(k.top + name)), Kind: k.kind(name), Before: k.set(before), After: k.set(to)})
+			steps = append(steps, plan.Step{
+				Path:   string(pathOf(k.top + name)),
+				Kind:   k.kind(name),
+				Before: k.set(before),
+				After:  k.set(to),
+			})
 		}
 	}
 	return steps
@@ -121,7 +131,8 @@ func (k *thicket) meddle() {
 	k.others[name] = true
 }
 
-// touched says whether somebody else has changed a path, or a folder that it is in: what follows from that one's step is left then.
+// touched says whether somebody else has changed a path, or a folder that it is in: what follows from that
+// one's step is left then.
 func (k *thicket) touched(name string) bool {
 	for ; name != ""; name = k.up(name) {
 		if k.others[name] {
@@ -142,18 +153,27 @@ func (k *thicket) run(s *Session, steps []plan.Step, putBack bool) []plan.Result
 	must(k.t, err)
 	defer j.Close()
 	top := string(pathOf(k.top))
-	runner := &change.Runner{Journal: j, Roots: []string{top}, Allowed: []string{top}, Chunks: change.Memory{steps}, Reach: nt.Reach(k.t.Context(), s), Batch: 1, PutBack: putBack,
+	runner := &change.Runner{
+		Journal: j,
+		Roots:   []string{top},
+		Allowed: []string{top},
+		Chunks:  change.Memory{steps},
+		Reach:   nt.Reach(k.t.Context(), s),
+		Batch:   1,
+		PutBack: putBack,
 		Progress: func(int, int) {
 			if k.r.IntN(6) == 0 {
 				k.meddle()
 			}
-		}}
+		},
+	}
 	must(k.t, runner.Run(k.t.Context()))
 	return j.Results()
 }
 
-// Plans on the real server, with others who change something meanwhile: what is said to be done is there, as reviewed; nothing is
-// marked as coming from above that the folder above does not hand on; and put back, what nobody else touched is to the bit what it was.
+// Plans on the real server, with others who change something meanwhile: what is said to be done is there, as
+// reviewed; nothing is marked as coming from above that the folder above does not hand on; and put back, what
+// nobody else touched is to the bit what it was.
 func TestRunsAndRestoresOnTheServer(t *testing.T) {
 	r := seeded.Rand(t)
 	_, _, world := people(t)
@@ -164,7 +184,15 @@ func TestRunsAndRestoresOnTheServer(t *testing.T) {
 	must(t, keeper.s.Mkdir("thickets", 0o777))
 	done, skipped, restored := 0, 0, 0
 	for i := range 30 {
-		k := &thicket{t: t, r: r, keeper: keeper, top: fmt.Sprintf(`thickets\%d`, i), names: thicketNames, world: world, others: map[string]bool{}}
+		k := &thicket{
+			t:      t,
+			r:      r,
+			keeper: keeper,
+			top:    fmt.Sprintf(`thickets\%d`, i),
+			names:  thicketNames,
+			world:  world,
+			others: map[string]bool{},
+		}
 		k.grow()
 		originals := map[string]ntsd.Descriptor{}
 		for _, name := range k.names {
@@ -186,13 +214,20 @@ func TestRunsAndRestoresOnTheServer(t *testing.T) {
 				if got := k.look(name); !k.others[name] && k.set(got) != steps[n].After {
 					t.Errorf("%s is said to be done", steps[n].Path)
 				}
-				if name != "" && !k.others[name] && !k.others[k.up(name)] && perm.TakesAnew(steps[n].Before, steps[n].After) {
+				if name != "" && !k.others[name] && !k.others[k.up(name)] &&
+					perm.TakesAnew(steps[n].Before, steps[n].After) {
 					d, above := k.look(name), k.look(k.up(name))
-					if missing, left := ntsd.Astray(&d, &above, k.kind(name) == perm.Folder); len(missing)+len(left) > 0 {
+					missing, left := ntsd.Astray(&d, &above, k.kind(name) == perm.Folder)
+					if len(missing)+len(left) > 0 {
 						t.Errorf("%s lacks %+v and has %+v from nowhere", steps[n].Path, missing, left)
 					}
 				}
-				back = append(back, plan.Step{Path: steps[n].Path, Kind: steps[n].Kind, Before: steps[n].After, After: steps[n].Before})
+				back = append(back, plan.Step{
+					Path:   steps[n].Path,
+					Kind:   steps[n].Kind,
+					Before: steps[n].After,
+					After:  steps[n].Before,
+				})
 			case plan.Skipped:
 				skipped++
 			default:

@@ -62,7 +62,9 @@ func TestScan(t *testing.T) {
 	told := int64(0)
 	found, err := nt.Scan(t.Context(), s, []string{"/charts/tree", "/nowhere"}, func(p int64) { told = p }, n.put)
 	must(t, err)
-	if found.Paths != 1+1+1200+3 || found.Gaps != 1 || len(found.Denied) != 1 || found.Denied[0].Path != "/nowhere" || !strings.Contains(found.Denied[0].Reason, "no such share") || told == 0 {
+	if found.Paths != 1+1+1200+3 || found.Gaps != 1 || len(found.Denied) != 1 ||
+		found.Denied[0].Path != "/nowhere" || !strings.Contains(found.Denied[0].Reason, "no such share") ||
+		told == 0 {
 		t.Errorf("%+v", found)
 	}
 	kinds := map[string]string{}
@@ -90,7 +92,8 @@ func TestScan(t *testing.T) {
 		t.Errorf("the same tree is %s, then %s: %v", found.Forest, again.Forest, err)
 	}
 	set(t, keeper, `tree\deep\deeper`, "D:P(A;OICI;FA;;;BA)", nt.SetList)
-	if again, err = nt.Scan(t.Context(), s, []string{"/charts/tree"}, nil, (&nodes{}).put); err != nil || again.Forest == found.Forest {
+	again, err = nt.Scan(t.Context(), s, []string{"/charts/tree"}, nil, (&nodes{}).put)
+	if err != nil || again.Forest == found.Forest {
 		t.Errorf("a change is not seen: %v", err)
 	}
 	// Somebody who may not read a folder sees a gap.
@@ -107,7 +110,10 @@ func TestScan(t *testing.T) {
 func TestServerGone(t *testing.T) {
 	dir := t.TempDir()
 	must(t, os.Chmod(dir, 0o755))
-	own, err := samba.Start(t.Context(), dir, samba.World{Accounts: []samba.Account{{Name: "keeper", Password: password, Keeper: true}}, Shares: []samba.Share{{Name: "charts"}}})
+	own, err := samba.Start(t.Context(), dir, samba.World{
+		Accounts: []samba.Account{{Name: "keeper", Password: password, Keeper: true}},
+		Shares:   []samba.Share{{Name: "charts"}},
+	})
 	must(t, err)
 	stopped := false
 	defer func() {
@@ -176,7 +182,8 @@ func TestLongPathAndPlainShare(t *testing.T) {
 	if seen, err := keeper.Look(name); err != nil || len(seen.Descriptor.Entries) != 1 {
 		t.Errorf("%d characters: %+v, %v", len(name), seen.Descriptor, err)
 	}
-	if found, err = nt.Scan(t.Context(), s, []string{"/plain"}, nil, (&nodes{}).put); err != nil || found.Paths != 2 || found.Gaps != 0 || len(found.SIDs) == 0 {
+	found, err = nt.Scan(t.Context(), s, []string{"/plain"}, nil, (&nodes{}).put)
+	if err != nil || found.Paths != 2 || found.Gaps != 0 || len(found.SIDs) == 0 {
 		t.Errorf("%+v, %v", found, err)
 	}
 }

@@ -39,8 +39,8 @@ type Access struct {
 	Patience time.Duration // how long an answer may take; 0 is a minute
 }
 
-// A Session is a server that somebody is signed in to. It is safe for concurrent use. Where the connection breaks it signs in
-// anew, and goes on with what can be asked again.
+// A Session is a server that somebody is signed in to. It is safe for concurrent use. Where the connection
+// breaks it signs in anew, and goes on with what can be asked again.
 type Session struct {
 	access   Access
 	patience time.Duration
@@ -78,7 +78,14 @@ func (s *Session) dial(ctx context.Context) (*smb2.Session, error) {
 	if s.access.Old {
 		oldest = smb300
 	}
-	d := &smb2.Dialer{Negotiator: smb2.Negotiator{RequireMessageSigning: true, RequireEncryption: !s.access.Plain, MinDialect: oldest}, Initiator: who}
+	d := &smb2.Dialer{
+		Negotiator: smb2.Negotiator{
+			RequireMessageSigning: true,
+			RequireEncryption:     !s.access.Plain,
+			MinDialect:            oldest,
+		},
+		Initiator: who,
+	}
 	var c *smb2.Session
 	err = guarded(func() (err error) {
 		c, err = d.Dial(ctx, s.access.Address)
@@ -108,8 +115,8 @@ func (s *Session) now() (*smb2.Session, int) {
 	return s.s, s.era
 }
 
-// again signs in anew, where nobody did since an era. It tries for as long as patience lasts, and where that did not help
-// nobody tries once more.
+// again signs in anew, where nobody did since an era. It tries for as long as patience lasts, and where that
+// did not help nobody tries once more.
 func (s *Session) again(ctx context.Context, era int) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -236,7 +243,9 @@ func broken(err error) bool {
 	if told {
 		return code == statusSessionExpired || code == statusSessionDeleted || code == statusNetworkName
 	}
-	return errors.As(err, &transport) || errors.Is(err, net.ErrClosed) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, context.DeadlineExceeded) || errors.Is(err, syscall.ECONNRESET) || errors.Is(err, syscall.EPIPE) ||
+	return errors.As(err, &transport) || errors.Is(err, net.ErrClosed) || errors.Is(err, io.ErrUnexpectedEOF) ||
+		errors.Is(err, context.DeadlineExceeded) || errors.Is(err, syscall.ECONNRESET) ||
+		errors.Is(err, syscall.EPIPE) ||
 		strings.Contains(err.Error(), "use of closed")
 }
 
@@ -347,7 +356,11 @@ func (e encoded) Encode(dst []byte) { copy(dst, e) }
 // Set sets parts of the permissions. It needs a handle with the rights for them.
 func (h *handle) Set(d ntsd.Descriptor, what nt.Part) error {
 	var flags smb2.SecurityInformationRequestFlags
-	for part, flag := range map[nt.Part]smb2.SecurityInformationRequestFlags{nt.SetOwner: smb2.OwnerSecurityInformation, nt.SetGroup: smb2.GroupSecurityInformation, nt.SetList: smb2.DACLSecurityInformation} {
+	for part, flag := range map[nt.Part]smb2.SecurityInformationRequestFlags{
+		nt.SetOwner: smb2.OwnerSecurityInformation,
+		nt.SetGroup: smb2.GroupSecurityInformation,
+		nt.SetList:  smb2.DACLSecurityInformation,
+	} {
 		if what&part != 0 {
 			flags |= flag
 		}
@@ -368,8 +381,8 @@ func (h *handle) Set(d ntsd.Descriptor, what nt.Part) error {
 // batch is how many entries of a folder are asked for at once.
 const batch = 1000
 
-// List reads a folder with all permissions. Names that no server of sound mind sends are left out, and over a new connection those
-// that were told already.
+// List reads a folder with all permissions. Names that no server of sound mind sends are left out, and over a
+// new connection those that were told already.
 func (s *Share) List(folder string, each func([]nt.Seen) error) error {
 	told := map[string]bool{} // of folders that have more than one piece
 	return s.use(func(m *smb2.Share) error {
@@ -509,7 +522,12 @@ func explain(err error) error {
 		statusLockedOut:    "the account is locked out",
 		statusDiskFull:     "the server has no room for it",
 	}[code]
-	kind := map[uint32]error{statusAccessDenied: fs.ErrPermission, statusNotFound: fs.ErrNotExist, statusPathNotFound: fs.ErrNotExist, statusDeletePending: fs.ErrNotExist}[code]
+	kind := map[uint32]error{
+		statusAccessDenied:  fs.ErrPermission,
+		statusNotFound:      fs.ErrNotExist,
+		statusPathNotFound:  fs.ErrNotExist,
+		statusDeletePending: fs.ErrNotExist,
+	}[code]
 	switch {
 	case words == "" && kind == nil:
 		return err

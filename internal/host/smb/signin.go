@@ -27,7 +27,9 @@ func (a *Access) initiator() (who smb2.Initiator, done func(), err error) {
 	}
 	c := client.NewWithPassword(a.User, k.Realm, a.Password, conf, client.DisablePAFXFAST(true))
 	if err := c.Login(); err != nil {
-		return nil, nil, fmt.Errorf("no ticket for %s in %s: is the password right, and does the key distribution centre answer? %w", a.User, k.Realm, err)
+		return nil, nil, fmt.Errorf(
+			"no ticket for %s in %s: is the password right, and does the key distribution centre answer? %w", a.User,
+			k.Realm, err)
 	}
 	return &smb2.Krb5Initiator{Client: c, TargetSPN: "cifs/" + k.Server}, c.Destroy, nil
 }

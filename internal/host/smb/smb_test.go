@@ -32,7 +32,10 @@ func TestMain(m *testing.M) {
 					{Name: "purser", Password: password, Groups: []string{"crew", "office"}},
 					{Name: "clerk", Password: password, Groups: []string{"crew"}},
 					{Name: "stoker", Password: password},
-					{Name: "taker", Password: password, Groups: []string{"crew"}, Rights: []string{"SeTakeOwnershipPrivilege", "SeBackupPrivilege", "SeRestorePrivilege"}},
+					{
+						Name: "taker", Password: password, Groups: []string{"crew"},
+						Rights: []string{"SeTakeOwnershipPrivilege", "SeBackupPrivilege", "SeRestorePrivilege"},
+					},
 				},
 				Shares: []samba.Share{{Name: "charts"}, {Name: "crewdocs", Hides: true}, {Name: "plain", Plain: true},
 					{Name: "readers", Lets: []samba.Let{{Who: "crew", What: "read"}, {Who: "keeper", What: "full"}}}},

@@ -43,7 +43,11 @@ func TestShareListAsTheServerDoes(t *testing.T) {
 		}
 		must(t, err)
 		for range 150 {
-			d := ntsd.Descriptor{Owner: tokens[r.IntN(len(tokens))].User, Control: ntsd.Protected, Entries: randomList(r, world)}
+			d := ntsd.Descriptor{
+				Owner:   tokens[r.IntN(len(tokens))].User,
+				Control: ntsd.Protected,
+				Entries: randomList(r, world),
+			}
 			h, err := keeper.Hold("file", ntsd.ReadControl|ntsd.WriteDAC|ntsd.WriteOwner|ntsd.ReadAttributes)
 			must(t, err)
 			must(t, h.Set(d, nt.SetOwner|nt.SetList))
@@ -60,7 +64,8 @@ func TestShareListAsTheServerDoes(t *testing.T) {
 				}
 				if (err == nil) != verdicts[right].Granted {
 					text, _ := d.SDDL()
-					t.Errorf("%s for %s: the server says %v, the core %+v\n%s", names[n], right.Words(false), err, verdicts[right], text)
+					t.Errorf("%s for %s: the server says %v, the core %+v\n%s", names[n], right.Words(false), err,
+						verdicts[right], text)
 				}
 			}
 		}
@@ -87,7 +92,13 @@ func TestHidesAsTheServerDoes(t *testing.T) {
 		}
 		h, err := keeper.Hold(name, ntsd.ReadControl|ntsd.WriteDAC|ntsd.WriteOwner|ntsd.ReadAttributes)
 		must(t, err)
-		must(t, h.Set(ntsd.Descriptor{Owner: tokens[r.IntN(len(tokens))].User, Control: ntsd.Protected, Entries: randomList(r, world)}, nt.SetOwner|nt.SetList))
+		must(t,
+			h.Set(ntsd.Descriptor{
+				Owner:   tokens[r.IntN(len(tokens))].User,
+				Control: ntsd.Protected,
+				Entries: randomList(r, world),
+			},
+				nt.SetOwner|nt.SetList))
 		must(t, h.Close())
 	}
 	all := map[string]access.Place{}
@@ -120,7 +131,8 @@ func TestHidesAsTheServerDoes(t *testing.T) {
 			if may != seen[name] {
 				v, _ := perm.NTOf(p.Set)
 				text, _ := v.SDDL()
-				t.Errorf("%s of kind %s to %s: the server shows it: %t, the core says %t\n%s", name, p.Kind, names[i], seen[name], may, text)
+				t.Errorf("%s of kind %s to %s: the server shows it: %t, the core says %t\n%s", name, p.Kind, names[i],
+					seen[name], may, text)
 			}
 			if may {
 				shown++

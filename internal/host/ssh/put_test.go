@@ -31,8 +31,8 @@ func shell(t *testing.T) *Host {
 	return h
 }
 
-// A program is put, and run, only where nobody else can put another in its place: neither it, nor any folder above it, is somebody else's or
-// for others to write, and what is run is what was looked at.
+// A program is put, and run, only where nobody else can put another in its place: neither it, nor any folder
+// above it, is somebody else's or for others to write, and what is run is what was looked at.
 func TestOnlyOwnProgramsRun(t *testing.T) {
 	t.Parallel()
 	h := shell(t)
@@ -41,14 +41,27 @@ func TestOnlyOwnProgramsRun(t *testing.T) {
 		change func(top, program string) error
 		refuse string // "" where it runs
 	}{
-		"as it was put":                   {func(string, string) error { return nil }, ""},
-		"the program is another's":        {func(_, program string) error { return os.Chown(program, other, other) }, "somebody else"},
-		"others write the program":        {func(_, program string) error { return os.Chmod(program, 0o775) }, "somebody else"},
-		"its folder is for everybody":     {func(_, program string) error { return os.Chmod(filepath.Dir(program), 0o777) }, "somebody else"},
-		"its folder is another's":         {func(_, program string) error { return os.Chown(filepath.Dir(program), other, other) }, "somebody else"},
-		"the folder above is another's":   {func(top, _ string) error { return os.Chown(filepath.Join(top, "agent"), other, other) }, "somebody else"},
-		"the folder above is a group's":   {func(top, _ string) error { return os.Chmod(filepath.Join(top, "agent"), 0o775) }, "somebody else"},
-		"the uppermost folder is another": {func(top, _ string) error { return os.Chown(top, other, other) }, "somebody else"},
+		"as it was put": {func(string, string) error { return nil }, ""},
+		"the program is another's": {func(_, program string) error { return os.Chown(program, other, other) },
+			"somebody else"},
+		"others write the program": {func(_, program string) error { return os.Chmod(program, 0o775) },
+			"somebody else"},
+		"its folder is for everybody": {func(_, program string) error { return os.Chmod(filepath.Dir(program), 0o777) },
+			"somebody else"},
+		"its folder is another's": {
+			func(_, program string) error { return os.Chown(filepath.Dir(program), other, other) },
+			"somebody else",
+		},
+		"the folder above is another's": {
+			func(top, _ string) error { return os.Chown(filepath.Join(top, "agent"), other, other) },
+			"somebody else",
+		},
+		"the folder above is a group's": {
+			func(top, _ string) error { return os.Chmod(filepath.Join(top, "agent"), 0o775) },
+			"somebody else",
+		},
+		"the uppermost folder is another": {func(top, _ string) error { return os.Chown(top, other, other) },
+			"somebody else"},
 		"another program lies there": {func(_, program string) error {
 			b, err := os.ReadFile("/bin/false")
 			if err == nil {
@@ -87,7 +100,8 @@ func TestOnlyOwnProgramsRun(t *testing.T) {
 		must(t, err)
 		must(t, r.Close()) // its input has ended
 		_, _ = io.Copy(io.Discard, r)
-		if err := r.Wait(); c.refuse == "" && err != nil || c.refuse != "" && (err == nil || !strings.Contains(err.Error(), c.refuse)) {
+		if err := r.Wait(); c.refuse == "" && err != nil ||
+			c.refuse != "" && (err == nil || !strings.Contains(err.Error(), c.refuse)) {
 			t.Errorf("%s: %v, want %q", what, err, c.refuse)
 		}
 		if err := h.CheckProgram(program); c.refuse == "somebody else" && err == nil || c.refuse == "" && err != nil {
@@ -113,7 +127,8 @@ func TestNoAdviceForShells(t *testing.T) {
 	h, err := Dial(t.Context(), a)
 	must(t, err)
 	defer h.Close()
-	if _, err := h.Put("/bin/true", "/nowhere/idletally"); err == nil || strings.Contains(err.Error(), "NOPASSWD") || !strings.Contains(err.Error(), "--ssh-program") {
+	if _, err := h.Put("/bin/true", "/nowhere/idletally"); err == nil || strings.Contains(err.Error(), "NOPASSWD") ||
+		!strings.Contains(err.Error(), "--ssh-program") {
 		t.Error(err)
 	}
 	for _, words := range [][]string{{"uname", "-s"}, {"sh", "-c", "true"}} {

@@ -1,5 +1,5 @@
-// Package ssh reaches a host over SSH (RFC 4251 to 4254): whose key is known, with a key of one's own, and without lending that
-// key, or any port, to the host.
+// Package ssh reaches a host over SSH (RFC 4251 to 4254): whose key is known, with a key of one's own, and
+// without lending that key, or any port, to the host.
 package ssh
 
 import (
@@ -44,7 +44,8 @@ func Parse(text string) (a Access, err error) {
 	if err != nil { // there is no port
 		host, port = strings.Trim(a.Address, "[]"), "22"
 	}
-	if a.User == "" || host == "" || port == "" || strings.ContainsAny(host, "@/ ") || strings.Contains(host, ":") && net.ParseIP(host) == nil {
+	if a.User == "" || host == "" || port == "" || strings.ContainsAny(host, "@/ ") ||
+		strings.Contains(host, ":") && net.ParseIP(host) == nil {
 		return a, fmt.Errorf("%s: want USER@HOST or USER@HOST:PORT; an IPv6 address stands in brackets", text)
 	}
 	a.Address = net.JoinHostPort(host, port)
@@ -80,8 +81,13 @@ func Dial(ctx context.Context, a Access) (*Host, error) {
 		return nil, fmt.Errorf("ssh to %s: %w", a.Address, err)
 	}
 	_ = conn.SetDeadline(time.Now().Add(dialTime)) // a host that says nothing is no host
-	c, chans, requests, err := ssh.NewClientConn(conn, a.Address, &ssh.ClientConfig{User: a.User, Auth: []ssh.AuthMethod{ssh.PublicKeys(auth)},
-		HostKeyCallback: known, HostKeyAlgorithms: algorithms, ClientVersion: "SSH-2.0-idletally"})
+	c, chans, requests, err := ssh.NewClientConn(conn, a.Address, &ssh.ClientConfig{
+		User:              a.User,
+		Auth:              []ssh.AuthMethod{ssh.PublicKeys(auth)},
+		HostKeyCallback:   known,
+		HostKeyAlgorithms: algorithms,
+		ClientVersion:     "SSH-2.0-idletally",
+	})
 	if err != nil {
 		conn.Close()
 		return nil, fmt.Errorf("ssh to %s as %s: %w", a.Address, a.User, err)
@@ -106,7 +112,9 @@ func (a Access) signer() (ssh.Signer, error) {
 		return nil, fmt.Errorf("ssh key: %w", err)
 	}
 	if st.Mode().Perm()&0o077 != 0 {
-		return nil, fmt.Errorf("ssh key %s has the mode %04o: others can read it; chmod 600 it, and better take another one", a.Key, st.Mode().Perm())
+		return nil, fmt.Errorf(
+			"ssh key %s has the mode %04o: others can read it; chmod 600 it, and better take another one", a.Key,
+			st.Mode().Perm())
 	}
 	b, err := os.ReadFile(a.Key)
 	if err != nil {
@@ -128,12 +136,13 @@ func (a Access) signer() (ssh.Signer, error) {
 	return s, nil
 }
 
-// known checks a host's key against the file of those that are known, and says which kinds of key are known of it: with another kind
-// a host could not prove who it is.
+// known checks a host's key against the file of those that are known, and says which kinds of key are known
+// of it: with another kind a host could not prove who it is.
 func (a Access) known() (ssh.HostKeyCallback, []string, error) {
 	check, err := knownhosts.New(a.KnownHosts)
 	if err != nil {
-		return nil, nil, fmt.Errorf("file of known hosts: %w: write into it the host's key, after comparing it there", err)
+		return nil, nil, fmt.Errorf("file of known hosts: %w: write into it the host's key, after comparing it there",
+			err)
 	}
 	var algorithms []string
 	var wanted *knownhosts.KeyError
@@ -155,9 +164,13 @@ func (a Access) known() (ssh.HostKeyCallback, []string, error) {
 		case errors.As(err, &revoked):
 			return fmt.Errorf("the host shows a key that %s has revoked: %s", a.KnownHosts, ssh.FingerprintSHA256(key))
 		case errors.As(err, &other) && len(other.Want) > 0:
-			return fmt.Errorf("the host shows the key %s, and %s knows another: either it was set up anew, or this is another host", ssh.FingerprintSHA256(key), a.KnownHosts)
+			return fmt.Errorf(
+				"the host shows the key %s, and %s knows another: either it was set up anew, or this is another host",
+				ssh.FingerprintSHA256(key), a.KnownHosts)
 		case errors.As(err, &other):
-			return fmt.Errorf("the host's key %s is not known: compare it with the host's own, then add to %s the line\n%s", ssh.FingerprintSHA256(key), a.KnownHosts, knownhosts.Line([]string{knownhosts.Normalize(address)}, key))
+			return fmt.Errorf(
+				"the host's key %s is not known: compare it with the host's own, then add to %s the line\n%s",
+				ssh.FingerprintSHA256(key), a.KnownHosts, knownhosts.Line([]string{knownhosts.Normalize(address)}, key))
 		}
 		return err
 	}, algorithms, nil
@@ -244,10 +257,14 @@ func (h *Host) failed(line string, errs *said, err error) error {
 	words := strings.TrimSpace(string(errs.b))
 	if h.a.Sudo && strings.Contains(words, "sudo:") && strings.Contains(words, "password") {
 		command := strings.TrimPrefix(line, "'sudo' '-n' '--' ")
-		if strings.HasPrefix(command, "'sh' ") || !strings.HasPrefix(command, "'/") { // allowing this would be allowing everything
+		if strings.HasPrefix(command, "'sh' ") || !strings.HasPrefix(command, "'/") {
+			// allowing this would be allowing everything
 			return fmt.Errorf("on %s: %w", h.a.Address, errSudo)
 		}
-		return fmt.Errorf("on %s, %s may not run this by sudo without a password: let it, with a line for sudoers such as\n%s ALL=(root) NOPASSWD: %s", h.a.Address, h.a.User, h.a.User, strings.ReplaceAll(command, "'", ""))
+		return fmt.Errorf(
+			"on %s, %s may not run this by sudo without a password: let it, with a line for sudoers such as\n%s "+
+				"ALL=(root) NOPASSWD: %s",
+			h.a.Address, h.a.User, h.a.User, strings.ReplaceAll(command, "'", ""))
 	}
 	if words == "" {
 		return fmt.Errorf("on %s, %s: %w", h.a.Address, line, err)
@@ -348,7 +365,8 @@ func ignore(err error) error {
 	return err
 }
 
-// Put has a program lie on the host, at a path whose folder nobody but its account can write, unless the same one lies there already.
+// Put has a program lie on the host, at a path whose folder nobody but its account can write, unless the same
+// one lies there already.
 func (h *Host) Put(program, at string) (copied bool, err error) {
 	f, err := os.Open(program)
 	if err != nil {
@@ -384,7 +402,8 @@ echo wanted`, "sh", at, want)
 	_, err = h.Run(f, "sh", "-c", safe+`
 mkdir -p "$3" || exit
 above "$3"
-cat > "$1.new" && [ "$(sha256sum < "$1.new")" = "$2  -" ] && chmod 700 "$1.new" && mv "$1.new" "$1"`, "sh", at, want, path.Dir(at))
+cat > "$1.new" && [ "$(sha256sum < "$1.new")" = "$2  -" ] && chmod 700 "$1.new" && mv "$1.new" "$1"`, "sh", at, want,
+		path.Dir(at))
 	return err == nil, noShell(err)
 }
 
@@ -393,8 +412,8 @@ cat > "$1.new" && [ "$(sha256sum < "$1.new")" = "$2  -" ] && chmod 700 "$1.new" 
 //go:embed safe.sh
 var safe string
 
-// StartCopied starts a program that was put there, if it still is that one: it is opened, looked at with all that is above it, hashed, and run
-// by the same descriptor.
+// StartCopied starts a program that was put there, if it still is that one: it is opened, looked at with all
+// that is above it, hashed, and run by the same descriptor.
 func (h *Host) StartCopied(program, at string, each func(line string), args ...string) (*Running, error) {
 	want, err := hashOf(program)
 	if err != nil {
@@ -411,8 +430,8 @@ own "$program"
 exec /proc/self/fd/3 "$@"`, "sh", at, want}, args...)...)
 }
 
-// CheckProgram says whether somebody else could put another in place of a program that lies there already. Where the account may not run a shell
-// there, only the host can say.
+// CheckProgram says whether somebody else could put another in place of a program that lies there already.
+// Where the account may not run a shell there, only the host can say.
 func (h *Host) CheckProgram(at string) error {
 	plain := *h
 	plain.a.Sudo = false
@@ -448,7 +467,10 @@ var errSudo = errors.New("sudo asks for a password")
 // noShell says what to do where a program cannot be copied for want of a shell as root: nobody is told to allow one.
 func noShell(err error) error {
 	if errors.Is(err, errSudo) {
-		return fmt.Errorf("to copy the program takes a shell as root there, which nobody should allow without a password: put idletally there yourself, say where with --ssh-program, and allow that one command: %w", errSudo)
+		return fmt.Errorf(
+			"to copy the program takes a shell as root there, which nobody should allow without a password: put "+
+				"idletally there yourself, say where with --ssh-program, and allow that one command: %w",
+			errSudo)
 	}
 	return err
 }
@@ -470,7 +492,8 @@ func fits(uname string, program []byte) error {
 		return errors.New("what is to be copied is no program")
 	}
 	if got := uint16(program[18]) | uint16(program[19])<<8; got != m.elf {
-		return fmt.Errorf("it needs the program for linux/%s: this one is for %s; give the right one with --ssh-copy", m.name, other(got))
+		return fmt.Errorf("it needs the program for linux/%s: this one is for %s; give the right one with --ssh-copy",
+			m.name, other(got))
 	}
 	return nil
 }

@@ -97,10 +97,17 @@ func pretender(t *testing.T, with func(c *ssh.ServerConn, ch ssh.Channel, line s
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	must(t, err)
 	t.Cleanup(func() { l.Close() })
-	a := Access{Address: l.Addr().String(), User: "keeper", Key: filepath.Join(dir, "key"), KnownHosts: filepath.Join(dir, "known")}
+	a := Access{
+		Address:    l.Addr().String(),
+		User:       "keeper",
+		Key:        filepath.Join(dir, "key"),
+		KnownHosts: filepath.Join(dir, "known"),
+	}
 	must(t, os.WriteFile(a.Key, key, 0o600))
 	must(t, os.WriteFile(a.KnownHosts, []byte(knownhosts.Line([]string{a.Address}, host.PublicKey())+"\n"), 0o600))
-	conf := &ssh.ServerConfig{PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return nil, nil }}
+	conf := &ssh.ServerConfig{
+		PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return nil, nil },
+	}
 	conf.AddHostKey(host)
 	go func() {
 		for {
@@ -172,7 +179,8 @@ func TestRun(t *testing.T) {
 	if out, err := h.Run(nil, "echo", "a 'b'", "$(c)"); err != nil || out != `'echo' 'a '\''b'\''' '$(c)'` {
 		t.Errorf("%s, %v", out, err)
 	}
-	if _, err := h.Run(nil, "fail"); err == nil || len(err.Error()) > 5*maxSaid || !strings.Contains(err.Error(), `the end \x1b[31m`) || !strings.Contains(err.Error(), "status 3") {
+	if _, err := h.Run(nil, "fail"); err == nil || len(err.Error()) > 5*maxSaid ||
+		!strings.Contains(err.Error(), `the end \x1b[31m`) || !strings.Contains(err.Error(), "status 3") {
 		t.Errorf("%.200v", err)
 	}
 	if out, err := h.Run(nil, "long"); err == nil {
@@ -182,12 +190,14 @@ func TestRun(t *testing.T) {
 	s, err := Dial(t.Context(), a)
 	must(t, err)
 	defer s.Close()
-	if _, err := s.Run(nil, "/usr/bin/idletally", "agent", "stdio"); err == nil || !strings.Contains(err.Error(), "keeper ALL=(root) NOPASSWD: /usr/bin/idletally agent stdio") {
+	if _, err := s.Run(nil, "/usr/bin/idletally", "agent", "stdio"); err == nil ||
+		!strings.Contains(err.Error(), "keeper ALL=(root) NOPASSWD: /usr/bin/idletally agent stdio") {
 		t.Error(err)
 	}
 }
 
-// A host is lent nothing: neither the keys of whoever comes, nor a way through their machine. One that never ends is left.
+// A host is lent nothing: neither the keys of whoever comes, nor a way through their machine. One that never
+// ends is left.
 func TestHostileHost(t *testing.T) {
 	t.Parallel()
 	refused := make(chan error, 8)
@@ -256,7 +266,8 @@ func TestKeys(t *testing.T) {
 		"a key that others can read": {func(a *Access) { a.Key = write("open", string(key), 0o640) }, "mode 0640"},
 		"no key":                     {func(a *Access) { a.Key = filepath.Join(dir, "none") }, "ssh key"},
 		"something else":             {func(a *Access) { a.Key = write("else", "else", 0o600) }, "ssh key"},
-		"a locked key":               {func(a *Access) { a.Key = write("locked", string(pem.EncodeToMemory(locked)), 0o600) }, "--ssh-passphrase-file"},
+		"a locked key": {func(a *Access) { a.Key = write("locked", string(pem.EncodeToMemory(locked)), 0o600) },
+			"--ssh-passphrase-file"},
 		"the wrong passphrase": {func(a *Access) {
 			a.Key, a.Passphrase = write("wrong", string(pem.EncodeToMemory(locked)), 0o600), "flow and ebb"
 		}, "ssh key"},
@@ -268,7 +279,8 @@ func TestKeys(t *testing.T) {
 		"another host's": {func(a *Access) {
 			a.KnownHosts = write("other", knownhosts.Line([]string{a.Address}, other.PublicKey()), 0o600)
 		}, "knows another"},
-		"a revoked key":   {func(a *Access) { a.KnownHosts = write("revoked", "@revoked "+string(known), 0o600) }, "revoked"},
+		"a revoked key": {func(a *Access) { a.KnownHosts = write("revoked", "@revoked "+string(known), 0o600) },
+			"revoked"},
 		"nobody is there": {func(a *Access) { a.Address = "127.0.0.1:1" }, "ssh to 127.0.0.1:1"},
 		"as it should be": {func(*Access) {}, ""},
 	} {

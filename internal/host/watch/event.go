@@ -32,7 +32,8 @@ func parse(b []byte) (e event, size int, err error) {
 	}
 	size = int(binary.NativeEndian.Uint32(b))
 	head := int(binary.NativeEndian.Uint16(b[6:]))
-	if size < metadataSize || size > len(b) || head < metadataSize || head > size || b[4] != unix.FANOTIFY_METADATA_VERSION {
+	if size < metadataSize || size > len(b) || head < metadataSize || head > size ||
+		b[4] != unix.FANOTIFY_METADATA_VERSION {
 		return e, 0, errEvent
 	}
 	e.mask, e.pid, e.pidfd = binary.NativeEndian.Uint64(b[8:]), int(int32(binary.NativeEndian.Uint32(b[20:]))), -1

@@ -68,7 +68,8 @@ const (
 	maxDoings = 4_000
 	maxOfOne  = 1_000 // of one account, so that nobody drowns what others do
 	maxEach   = 4     // of one path, each another account or program: the first ones and the last
-	heard     = unix.FAN_ATTRIB | unix.FAN_CREATE | unix.FAN_DELETE | unix.FAN_MOVED_FROM | unix.FAN_MOVED_TO | unix.FAN_ONDIR | unix.FAN_EVENT_ON_CHILD
+	heard     = unix.FAN_ATTRIB | unix.FAN_CREATE | unix.FAN_DELETE | unix.FAN_MOVED_FROM | unix.FAN_MOVED_TO |
+		unix.FAN_ONDIR | unix.FAN_EVENT_ON_CHILD
 )
 
 // A handle names an inode for as long as there is one, on one of the file systems.
@@ -97,8 +98,8 @@ type news struct {
 	all    string
 }
 
-// note keeps what a process did to a path: of a process that did so before the last time, and of the others the first few and the last. Who
-// touches a path after somebody else does not stand alone for it.
+// note keeps what a process did to a path: of a process that did so before the last time, and of the others
+// the first few and the last. Who touches a path after somebody else does not stand alone for it.
 func (n *news) note(at place, d Doing) {
 	list := n.doings[at]
 	for i := range list {
@@ -150,14 +151,24 @@ type Watch struct {
 // Open begins to listen below some roots, and, crossing, to what other file systems are mounted there.
 // What happens after it returns is heard.
 func Open(roots []string, crossing bool) (w *Watch, err error) {
-	w = &Watch{roots: slices.Clone(roots), fd: -1, mounts: -1, stop: -1, ready: make(chan struct{}, 1), ended: make(chan struct{}), buf: make([]byte, 256<<10)}
+	w = &Watch{
+		roots:  slices.Clone(roots),
+		fd:     -1,
+		mounts: -1,
+		stop:   -1,
+		ready:  make(chan struct{}, 1),
+		ended:  make(chan struct{}),
+		buf:    make([]byte, 256<<10),
+	}
 	defer func() {
 		if err != nil {
 			w.close()
 		}
 	}()
-	const base = unix.FAN_CLASS_NOTIF | unix.FAN_CLOEXEC | unix.FAN_NONBLOCK | unix.FAN_REPORT_DFID_NAME | unix.FAN_REPORT_FID
-	for _, more := range []uint{unix.FAN_REPORT_PIDFD, 0} { // kernels before 5.15 do not say which process it surely was
+	const base = unix.FAN_CLASS_NOTIF | unix.FAN_CLOEXEC | unix.FAN_NONBLOCK | unix.FAN_REPORT_DFID_NAME |
+		unix.FAN_REPORT_FID
+	for _, more := range []uint{unix.FAN_REPORT_PIDFD, 0} {
+		// kernels before 5.15 do not say which process it surely was
 		if w.fd, err = unix.FanotifyInit(base|more, unix.O_RDONLY|unix.O_CLOEXEC); err != unix.EINVAL {
 			break
 		}
@@ -225,9 +236,11 @@ func (w *Watch) mark(root string) error {
 		return fmt.Errorf("watch %s: %w: %s", pathname.Escape(root), err, need(err))
 	}
 	if at, err := w.where(handle{len(w.systems) - 1, key(h.Type(), h.Bytes())}); err != nil {
-		return fmt.Errorf("watch %s: its folders cannot be found by their handles: %w: %s", pathname.Escape(root), err, need(err))
+		return fmt.Errorf("watch %s: its folders cannot be found by their handles: %w: %s", pathname.Escape(root), err,
+			need(err))
 	} else if at != root {
-		return fmt.Errorf("watch %s: its folders are found by their handles at %s instead", pathname.Escape(root), pathname.Escape(at))
+		return fmt.Errorf("watch %s: its folders are found by their handles at %s instead", pathname.Escape(root),
+			pathname.Escape(at))
 	}
 	return nil
 }
@@ -239,7 +252,8 @@ func key(kind int32, b []byte) string {
 // open gives a descriptor that points to what a handle names.
 func (w *Watch) open(h handle) (int, error) {
 	kind := int32(binary.NativeEndian.Uint32([]byte(h.id[:4])))
-	return unix.OpenByHandleAt(w.pinned[h.fs], unix.NewFileHandle(kind, []byte(h.id[4:])), unix.O_PATH|unix.O_CLOEXEC|unix.O_NOFOLLOW)
+	return unix.OpenByHandleAt(w.pinned[h.fs], unix.NewFileHandle(kind, []byte(h.id[4:])),
+		unix.O_PATH|unix.O_CLOEXEC|unix.O_NOFOLLOW)
 }
 
 // where gives the path of a folder.
@@ -276,7 +290,9 @@ func (w *Watch) relevant() ([]mount, error) {
 			out = append(out, mount{fields[2] + " " + fields[3], at}) // device, and what of it
 		}
 	}
-	slices.SortFunc(out, func(x, y mount) int { return cmp.Or(strings.Compare(x.at, y.at), strings.Compare(x.what, y.what)) })
+	slices.SortFunc(out, func(x, y mount) int {
+		return cmp.Or(strings.Compare(x.at, y.at), strings.Compare(x.what, y.what))
+	})
 	return out, nil
 }
 
@@ -372,7 +388,11 @@ func (w *Watch) listen() {
 	runtime.LockOSThread()
 	defer close(w.ended)
 	for {
-		fds := []unix.PollFd{{Fd: int32(w.fd), Events: unix.POLLIN}, {Fd: int32(w.stop), Events: unix.POLLIN}, {Fd: int32(w.mounts), Events: unix.POLLPRI}}
+		fds := []unix.PollFd{
+			{Fd: int32(w.fd), Events: unix.POLLIN},
+			{Fd: int32(w.stop), Events: unix.POLLIN},
+			{Fd: int32(w.mounts), Events: unix.POLLPRI},
+		}
 		if _, err := unix.Poll(fds, -1); err != nil && err != unix.EINTR {
 			w.fail(fmt.Errorf("listen to the kernel: %w", err))
 			return

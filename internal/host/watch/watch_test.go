@@ -90,10 +90,14 @@ func TestHears(t *testing.T) {
 			must(t, errors.Join(f.Chmod(0o640), f.Close()))
 		}, "f", false},
 		{"attribute", func() {
-			must(t, unix.Setxattr(at("f"), "security.capability", []byte("\x01\x00\x00\x02\x00\x04\x00\x00"+strings.Repeat("\x00", 12)), 0))
+			must(t,
+				unix.Setxattr(at("f"), "security.capability",
+					[]byte("\x01\x00\x00\x02\x00\x04\x00\x00"+strings.Repeat("\x00", 12)), 0))
 		}, "f", false},
 		{"written to by somebody who is not root", func() { // which takes the set-user-ID bit away
-			must(t, errors.Join(os.Chown(at("f"), 4321, 4321), unix.Chmod(at("f"), 0o4755), os.Chmod(top, 0o755), os.Chmod(filepath.Dir(top), 0o755)))
+			must(t,
+				errors.Join(os.Chown(at("f"), 4321, 4321), unix.Chmod(at("f"), 0o4755), os.Chmod(top, 0o755),
+					os.Chmod(filepath.Dir(top), 0o755)))
 			_, err := w.Take()
 			must(t, err)
 			must(t, exec.Command("setpriv", "--reuid=4321", "--clear-groups", "sh", "-c", "echo >>"+at("f")).Run())
@@ -132,7 +136,8 @@ func TestHears(t *testing.T) {
 			must(t, err)
 			names = append(names, rel)
 		}
-		linked := slices.ContainsFunc(got.Linked, func(ino uint64) bool { return ours[ino] }) // others change files, too
+		// others change files, too
+		linked := slices.ContainsFunc(got.Linked, func(ino uint64) bool { return ours[ino] })
 		if s := strings.Join(names, " "); s != c.want || linked != c.linked || got.All != "" {
 			t.Errorf("%s: %q, linked %t, all %q; want %q, linked %t", c.name, s, linked, got.All, c.want, c.linked)
 		}
@@ -163,16 +168,19 @@ func TestActor(t *testing.T) {
 	}
 	d := c.Doings[0]
 	// How much of it the kernel still told depends on how fast the process was gone; what is told is right.
-	if d.Path != file || d.What != "changed" || d.PID < pid || d.Command != "" && (d.UID != 4321 || d.Command != "chmod" && d.Command != "sh") {
+	if d.Path != file || d.What != "changed" || d.PID < pid ||
+		d.Command != "" && (d.UID != 4321 || d.Command != "chmod" && d.Command != "sh") {
 		t.Errorf("%+v", d)
 	}
 	c = hears(t, w, func() { must(t, os.Chmod(file, 0o611)) }) // this process stays
-	if len(c.Doings) != 1 || c.Doings[0].PID != os.Getpid() || c.Doings[0].Program == "" || c.Doings[0].UID != uint32(os.Getuid()) {
+	if len(c.Doings) != 1 || c.Doings[0].PID != os.Getpid() || c.Doings[0].Program == "" ||
+		c.Doings[0].UID != uint32(os.Getuid()) {
 		t.Errorf("%+v", c.Doings)
 	}
 }
 
-// Who touches a path after somebody else has changed it does not stand for it alone, and who does much does not drown what others do.
+// Who touches a path after somebody else has changed it does not stand for it alone, and who does much does
+// not drown what others do.
 func TestSeveralActors(t *testing.T) {
 	n := news{}
 	at := func(i int) place { return place{folder: handle{id: "f"}, name: fmt.Sprint(i)} }
@@ -219,7 +227,10 @@ func TestFlood(t *testing.T) {
 	c := hears(t, w, func() {
 		for i := range maxPlaces + 100 {
 			must(t, os.Mkdir(filepath.Join(root, "x"), 0o700))
-			must(t, os.Rename(filepath.Join(root, "x"), filepath.Join(root, string(rune('a'+i%26))+strings.Repeat("y", i%200)+time.Now().Format("150405.000000000"))))
+			must(t,
+				os.Rename(filepath.Join(root, "x"),
+					filepath.Join(root,
+						string(rune('a'+i%26))+strings.Repeat("y", i%200)+time.Now().Format("150405.000000000"))))
 		}
 	})
 	if c.All == "" || len(c.Paths) > 0 || len(c.Doings) > maxDoings {
@@ -287,7 +298,11 @@ func TestMounts(t *testing.T) {
 
 func FuzzEvent(f *testing.F) {
 	f.Add(make([]byte, metadataSize))
-	f.Add(append([]byte{52, 0, 0, 0, 3, 0, 24, 0, 4, 0, 0, 0, 0, 0, 0, 0, 255, 255, 255, 255, 1, 0, 0, 0, 2, 0, 28, 0, 1, 2, 3, 4, 5, 6, 7, 8, 4, 0, 0, 0, 1, 0, 0, 0, 9, 9, 9, 9}, "abc\x00"...))
+	f.Add(append([]byte{
+		52, 0, 0, 0, 3, 0, 24, 0, 4, 0, 0, 0, 0, 0, 0, 0, 255, 255, 255, 255, 1, 0, 0, 0, 2, 0, 28, 0, 1, 2, 3, 4, 5,
+		6, 7, 8, 4, 0, 0, 0, 1, 0, 0, 0, 9, 9, 9, 9,
+	},
+		"abc\x00"...))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		e, size, err := parse(b)
 		if err == nil && (size < metadataSize || size > len(b) || strings.Contains(e.name, "\x00")) {

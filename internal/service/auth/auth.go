@@ -15,16 +15,16 @@ import (
 	"golang.org/x/crypto/argon2"
 )
 
-// The cost of argon2id (RFC 9106, second recommended option): 64 MiB, three passes. A stored form that asks for more is refused: whoever
-// writes to the database must not have the service take its memory or time.
+// The cost of argon2id (RFC 9106, second recommended option): 64 MiB, three passes. A stored form that asks
+// for more is refused: whoever writes to the database must not have the service take its memory or time.
 const (
 	memory  = 64 << 10
 	passes  = 3
 	threads = 2
 )
 
-// onTrial is set by the linker when the tests build the whole program, and by nothing else: hundreds of people sign in there, and nearly
-// all of the service's processor time would go into their passwords.
+// onTrial is set by the linker when the tests build the whole program, and by nothing else: hundreds of
+// people sign in there, and nearly all of the service's processor time would go into their passwords.
 var onTrial string
 
 // price is what a new stored form costs: memory in KiB, and passes.
@@ -68,7 +68,8 @@ func Check(stored, password string) bool {
 	if len(parts) != 6 {
 		return false
 	}
-	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &m, &t, &p); err != nil || t == 0 || p == 0 || m > memory || t > passes {
+	_, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &m, &t, &p)
+	if err != nil || t == 0 || p == 0 || m > memory || t > passes {
 		return false
 	}
 	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
@@ -82,7 +83,8 @@ func Check(stored, password string) bool {
 	return subtle.ConstantTimeCompare(got, want) == 1 && real
 }
 
-// Strength says how well a new password withstands who guesses: 0 is one that Acceptable refuses, 1 barely does, 3 does whatever is tried.
+// Strength says how well a new password withstands who guesses: 0 is one that Acceptable refuses, 1 barely
+// does, 3 does whatever is tried.
 func Strength(password, name string) (strength int, problem error) {
 	n, problem := judge(password, name, "")
 	switch {

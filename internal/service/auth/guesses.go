@@ -11,7 +11,8 @@ import (
 )
 
 const (
-	// minGuesses is what a new password has to withstand: 100 guesses an hour, by each of a thousand who guess, for a thousand years.
+	// minGuesses is what a new password has to withstand: 100 guesses an hour, by each of a thousand who
+	// guess, for a thousand years.
 	minGuesses = 1e9
 	// judged is how many characters of a password are looked at: what follows makes it no easier.
 	judged = 48
@@ -20,8 +21,8 @@ const (
 	longest  = 24
 )
 
-// ranks says of passwords that have leaked, and of English words, how many are more usual: of the 30,000 most usual of either, as they are and
-// with what stands for letters undone.
+// ranks says of passwords that have leaked, and of English words, how many are more usual: of the 30,000 most
+// usual of either, as they are and with what stands for letters undone.
 var ranks = sync.OnceValue(func() (out [2]map[string]int) {
 	out = [2]map[string]int{{}, {}}
 	for _, name := range []string{"passwords", "english_wikipedia"} {
@@ -37,10 +38,12 @@ var ranks = sync.OnceValue(func() (out [2]map[string]int) {
 })
 
 // plain undoes what stands for letters, also where it does not.
-var plain = strings.NewReplacer("@", "a", "4", "a", "3", "e", "1", "i", "!", "i", "0", "o", "$", "s", "5", "s", "7", "t")
+var plain = strings.NewReplacer("@", "a", "4", "a", "3", "e", "1", "i", "!", "i", "0", "o", "$", "s", "5", "s", "7",
+	"t")
 
-// guesses is about how many tries somebody needs for a password who knows those that have leaked, its owner's name, and how people dress
-// words up: with capitals, with signs for letters, one behind the other, said again, with digits and years around.
+// guesses is about how many tries somebody needs for a password who knows those that have leaked, its owner's
+// name, and how people dress words up: with capitals, with signs for letters, one behind the other, said
+// again, with digits and years around.
 func guesses(password, name string) float64 {
 	text := []rune(strings.ToLower(password))
 	text = text[:min(len(text), judged)]
@@ -52,7 +55,8 @@ func guesses(password, name string) float64 {
 		for start := max(0, end-longest); start < end; start++ {
 			cost := single(text[start:end])
 			if end-start >= shortest {
-				cost = min(cost, wordCost(string(text[start:end]), name, ranks()[0]), 4*wordCost(string(undone[start:end]), name, ranks()[1]), runCost(string(text[start:end])))
+				cost = min(cost, wordCost(string(text[start:end]), name, ranks()[0]),
+					4*wordCost(string(undone[start:end]), name, ranks()[1]), runCost(string(text[start:end])))
 			}
 			if back := end - start; start >= back && string(text[start-back:start]) == string(text[start:end]) {
 				cost = min(cost, 2) // said again
@@ -87,7 +91,8 @@ func wordCost(word, name string, ranks map[string]int) float64 {
 	if rank, ok := ranks[word]; ok {
 		return float64(rank)
 	}
-	if year := len(word) == 4 && (strings.HasPrefix(word, "19") || strings.HasPrefix(word, "20")); year && strings.Trim(word, "0123456789") == "" {
+	year := len(word) == 4 && (strings.HasPrefix(word, "19") || strings.HasPrefix(word, "20"))
+	if year && strings.Trim(word, "0123456789") == "" {
 		return 120
 	}
 	if rank, ok := ranks[backwards(word)]; ok {
@@ -105,7 +110,9 @@ func backwards(s string) string {
 // runCost is that of characters that follow on each other, up or down, or along a row of keys.
 func runCost(text string) float64 {
 	back := backwards(text)
-	for _, row := range []string{"abcdefghijklmnopqrstuvwxyz", "01234567890", "qwertyuiop", "asdfghjkl", "zxcvbnm", "qwertzuiop", "azertyuiop"} {
+	for _, row := range []string{
+		"abcdefghijklmnopqrstuvwxyz", "01234567890", "qwertyuiop", "asdfghjkl", "zxcvbnm", "qwertzuiop", "azertyuiop",
+	} {
 		if strings.Contains(row, text) || strings.Contains(row, back) {
 			return float64(20 * len(text))
 		}

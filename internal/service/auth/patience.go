@@ -8,14 +8,16 @@ type Tries struct {
 	Last  time.Time
 }
 
-// Patience is how long whoever guesses has to wait between tries: not at all at first, then a second, then twice as long each time.
+// Patience is how long whoever guesses has to wait between tries: not at all at first, then a second, then
+// twice as long each time.
 type Patience struct {
 	Free    int           // tries that nobody waits for
 	Longest time.Duration // nobody waits longer
 	Forgets time.Duration // after so long without a try all are forgotten
 }
 
-// Who guesses at what is told apart by where they are. Within any hour these allow at most so many tries as TestPatience says.
+// Who guesses at what is told apart by where they are. Within any hour these allow at most so many tries as
+// TestPatience says.
 var (
 	// OfPlace is for passwords of one name, tried from one place.
 	OfPlace = Patience{Free: 10, Longest: 15 * time.Minute, Forgets: 24 * time.Hour}

@@ -5,7 +5,8 @@ import (
 	"time"
 )
 
-// Whoever tries whenever they may gets in no more than so many tries within any hour, however long they go on, and with whatever rests.
+// Whoever tries whenever they may gets in no more than so many tries within any hour, however long they go
+// on, and with whatever rests.
 func TestPatience(t *testing.T) {
 	for _, c := range []struct {
 		name string
@@ -33,7 +34,8 @@ func TestPatience(t *testing.T) {
 				worst = max(worst, i-j+1)
 			}
 			if worst > c.most || len(at) < 50 {
-				t.Errorf("%s, resting %s: %d tries within an hour, want at most %d; %d in all", c.name, rest, worst, c.most, len(at))
+				t.Errorf("%s, resting %s: %d tries within an hour, want at most %d; %d in all", c.name, rest, worst,
+					c.most, len(at))
 			}
 		}
 	}
@@ -41,7 +43,15 @@ func TestPatience(t *testing.T) {
 
 func TestPatienceGrows(t *testing.T) {
 	p, now := Patience{Free: 2, Longest: 8 * time.Second, Forgets: time.Hour}, time.Unix(1_795_600_000, 0)
-	for wrong, want := range []time.Duration{0, 0, 1 * time.Second, 2 * time.Second, 4 * time.Second, 8 * time.Second, 8 * time.Second} {
+	for wrong, want := range []time.Duration{
+		0,
+		0,
+		1 * time.Second,
+		2 * time.Second,
+		4 * time.Second,
+		8 * time.Second,
+		8 * time.Second,
+	} {
 		if got := p.Wait(Tries{wrong, now}, now); got != want {
 			t.Errorf("after %d wrong tries: %s, want %s", wrong, got, want)
 		}

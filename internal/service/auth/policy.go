@@ -11,7 +11,8 @@ import (
 func Loosens(from, to wire.Policy) bool {
 	longer := from.EnrolmentDays > 0 && (to.EnrolmentDays == 0 || to.EnrolmentDays > from.EnrolmentDays)
 	missing := func(role string) bool { return !slices.Contains(to.SecondFactor, role) }
-	return to.ManagersApprove && !from.ManagersApprove || to.ReviewerAfter < from.ReviewerAfter || to.Idle > from.Idle || longer ||
+	return to.ManagersApprove && !from.ManagersApprove || to.ReviewerAfter < from.ReviewerAfter ||
+		to.Idle > from.Idle || longer ||
 		slices.ContainsFunc(from.SecondFactor, missing)
 }
 
@@ -25,7 +26,8 @@ func WantsSecond(p wire.Policy, r Roles) bool {
 	return slices.ContainsFunc(p.SecondFactor, r.Somewhere)
 }
 
-// GainsReview says whether somebody may approve with some roles what they may not with others, be it that they manage people no more.
+// GainsReview says whether somebody may approve with some roles what they may not with others, be it that
+// they manage people no more.
 func GainsReview(p wire.Policy, from, to Roles) bool {
 	return slices.ContainsFunc(to, func(role string) bool {
 		_, application, _ := SplitRole(role) // they were checked
@@ -33,11 +35,12 @@ func GainsReview(p wire.Policy, from, to Roles) bool {
 	})
 }
 
-// Founding is how long after its first person was made a new installation's reviewers count at once, and its policy can be loosened
-// at once: somebody has to begin.
+// Founding is how long after its first person was made a new installation's reviewers count at once, and its
+// policy can be loosened at once: somebody has to begin.
 const Founding = 24 * time.Hour
 
-// Delay is how long new reviewers do not count, and a looser policy does not either: no admin gets around the first by the second.
+// Delay is how long new reviewers do not count, and a looser policy does not either: no admin gets around the
+// first by the second.
 func Delay(p wire.Policy, began *time.Time, now time.Time) time.Duration {
 	if began != nil && now.Sub(*began) < Founding {
 		return 0

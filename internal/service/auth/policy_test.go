@@ -8,22 +8,33 @@ import (
 )
 
 func TestPolicy(t *testing.T) {
-	strict := wire.Policy{ReviewerAfter: 24, SecondFactor: []string{wire.Admin, wire.Reviewer}, EnrolmentDays: 400, Idle: 30}
+	strict := wire.Policy{
+		ReviewerAfter: 24,
+		SecondFactor:  []string{wire.Admin, wire.Reviewer},
+		EnrolmentDays: 400,
+		Idle:          30,
+	}
 	for what, change := range map[string]func(p *wire.Policy) (looser bool){
-		"nothing":                 func(*wire.Policy) bool { return false },
-		"managers approve":        func(p *wire.Policy) bool { p.ManagersApprove = true; return true },
-		"sooner":                  func(p *wire.Policy) bool { p.ReviewerAfter = 23; return true },
-		"later":                   func(p *wire.Policy) bool { p.ReviewerAfter = 25; return false },
-		"one role less":           func(p *wire.Policy) bool { p.SecondFactor = []string{wire.Admin}; return true },
-		"another role":            func(p *wire.Policy) bool { p.SecondFactor = []string{wire.Admin, wire.Operator}; return true },
-		"one role more":           func(p *wire.Policy) bool { p.SecondFactor = wire.Roles; return false },
-		"longer enrolments":       func(p *wire.Policy) bool { p.EnrolmentDays = 401; return true },
-		"endless enrolments":      func(p *wire.Policy) bool { p.EnrolmentDays = 0; return true },
-		"shorter enrolments":      func(p *wire.Policy) bool { p.EnrolmentDays = 30; return false },
-		"longer sessions":         func(p *wire.Policy) bool { p.Idle = 31; return true },
-		"shorter sessions":        func(p *wire.Policy) bool { p.Idle = 29; return false },
-		"stricter and looser":     func(p *wire.Policy) bool { p.Idle, p.ReviewerAfter = 5, 0; return true },
-		"the same in other order": func(p *wire.Policy) bool { p.SecondFactor = []string{wire.Reviewer, wire.Admin}; return false },
+		"nothing":          func(*wire.Policy) bool { return false },
+		"managers approve": func(p *wire.Policy) bool { p.ManagersApprove = true; return true },
+		"sooner":           func(p *wire.Policy) bool { p.ReviewerAfter = 23; return true },
+		"later":            func(p *wire.Policy) bool { p.ReviewerAfter = 25; return false },
+		"one role less":    func(p *wire.Policy) bool { p.SecondFactor = []string{wire.Admin}; return true },
+		"another role": func(p *wire.Policy) bool {
+			p.SecondFactor = []string{wire.Admin, wire.Operator}
+			return true
+		},
+		"one role more":       func(p *wire.Policy) bool { p.SecondFactor = wire.Roles; return false },
+		"longer enrolments":   func(p *wire.Policy) bool { p.EnrolmentDays = 401; return true },
+		"endless enrolments":  func(p *wire.Policy) bool { p.EnrolmentDays = 0; return true },
+		"shorter enrolments":  func(p *wire.Policy) bool { p.EnrolmentDays = 30; return false },
+		"longer sessions":     func(p *wire.Policy) bool { p.Idle = 31; return true },
+		"shorter sessions":    func(p *wire.Policy) bool { p.Idle = 29; return false },
+		"stricter and looser": func(p *wire.Policy) bool { p.Idle, p.ReviewerAfter = 5, 0; return true },
+		"the same in other order": func(p *wire.Policy) bool {
+			p.SecondFactor = []string{wire.Reviewer, wire.Admin}
+			return false
+		},
 	} {
 		to := strict
 		if want := change(&to); Loosens(strict, to) != want {
@@ -34,10 +45,12 @@ func TestPolicy(t *testing.T) {
 		t.Error("no end of an enrolment is stricter than one")
 	}
 	both := Roles{wire.Admin, "reviewer@tideboard"}
-	if MayApprove(strict, both, "tideboard") || !MayApprove(wire.Policy{ManagersApprove: true}, both, "tideboard") || MayApprove(wire.Policy{ManagersApprove: true}, both, "ticketing") {
+	if MayApprove(strict, both, "tideboard") || !MayApprove(wire.Policy{ManagersApprove: true}, both, "tideboard") ||
+		MayApprove(wire.Policy{ManagersApprove: true}, both, "ticketing") {
 		t.Error("managers approve, or nobody does")
 	}
-	if !WantsSecond(strict, Roles{"reviewer@tideboard"}) || WantsSecond(strict, Roles{wire.Operator}) || WantsSecond(wire.Policy{}, both) {
+	if !WantsSecond(strict, Roles{"reviewer@tideboard"}) || WantsSecond(strict, Roles{wire.Operator}) ||
+		WantsSecond(wire.Policy{}, both) {
 		t.Error("a second factor is wanted of others")
 	}
 	for _, c := range []struct {
@@ -58,7 +71,8 @@ func TestPolicy(t *testing.T) {
 	}
 	now := time.Unix(1_795_600_000, 0)
 	young, old := now.Add(-time.Hour), now.Add(-25*time.Hour)
-	if Delay(strict, &young, now) != 0 || Delay(strict, &old, now) != 24*time.Hour || Delay(strict, nil, now) != 24*time.Hour {
+	if Delay(strict, &young, now) != 0 || Delay(strict, &old, now) != 24*time.Hour ||
+		Delay(strict, nil, now) != 24*time.Hour {
 		t.Error("the delay is another one")
 	}
 }

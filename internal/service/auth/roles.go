@@ -10,8 +10,8 @@ import (
 	"idletally/internal/wire"
 )
 
-// Roles are what somebody may do: each a role that they have everywhere, such as operator, or for one application alone,
-// such as operator@ticketing.
+// Roles are what somebody may do: each a role that they have everywhere, such as operator, or for one
+// application alone, such as operator@ticketing.
 type Roles []string
 
 // forOne are the roles that can be had for one application: everybody looks, and people are nobody's part.
@@ -22,9 +22,12 @@ func SplitRole(text string) (role, application string, err error) {
 	role, application, bound := strings.Cut(text, "@")
 	switch {
 	case !slices.Contains(wire.Roles, role):
-		err = fmt.Errorf("role %s is unknown: want some of %s, or one for an application alone, such as author@ticketing", text, strings.Join(wire.Roles, ", "))
+		err = fmt.Errorf(
+			"role %s is unknown: want some of %s, or one for an application alone, such as author@ticketing", text,
+			strings.Join(wire.Roles, ", "))
 	case bound && !slices.Contains(forOne, role):
-		err = fmt.Errorf("the role %s is had everywhere or not at all: %s can be for one application", role, strings.Join(forOne, ", "))
+		err = fmt.Errorf("the role %s is had everywhere or not at all: %s can be for one application", role,
+			strings.Join(forOne, ", "))
 	case bound && !baseline.Name.MatchString(application):
 		err = fmt.Errorf("role %s: want the name of an application after the @", text)
 	}

@@ -35,7 +35,8 @@ func SecondText(secret []byte) string {
 // SecondURL is the address that authenticators scan.
 func SecondURL(secret []byte, person, service string) string {
 	label := url.PathEscape("Idle Tally " + service + ":" + person)
-	return "otpauth://totp/" + label + "?" + url.Values{"secret": {SecondText(secret)}, "issuer": {"Idle Tally " + service}}.Encode()
+	return "otpauth://totp/" + label + "?" +
+		url.Values{"secret": {SecondText(secret)}, "issuer": {"Idle Tally " + service}}.Encode()
 }
 
 // codeAt is the code of one step (RFC 4226, section 5.3).
@@ -47,7 +48,8 @@ func codeAt(secret []byte, step int64) int {
 	return int(binary.BigEndian.Uint32(sum[at:])&0x7fff_ffff) % digits
 }
 
-// CheckSecond says whether a code fits now, and of which step it is. One of a step that was used, or of an earlier one, fits no more.
+// CheckSecond says whether a code fits now, and of which step it is. One of a step that was used, or of an
+// earlier one, fits no more.
 func CheckSecond(secret []byte, code string, now time.Time, used int64) (step int64, ok bool) {
 	code = strings.ReplaceAll(strings.TrimSpace(code), " ", "")
 	at := now.Unix() / stepSeconds

@@ -10,7 +10,14 @@ import (
 // The examples of RFC 6238, appendix B, cut to six digits, and of RFC 4226, appendix D.
 func TestSecondFactor(t *testing.T) {
 	secret := []byte("12345678901234567890")
-	for at, want := range map[int64]string{59: "287082", 1111111109: "081804", 1111111111: "050471", 1234567890: "005924", 2000000000: "279037", 20000000000: "353130"} {
+	for at, want := range map[int64]string{
+		59:          "287082",
+		1111111109:  "081804",
+		1111111111:  "050471",
+		1234567890:  "005924",
+		2000000000:  "279037",
+		20000000000: "353130",
+	} {
 		step, ok := CheckSecond(secret, want, time.Unix(at, 0), 0)
 		if !ok || step != at/30 {
 			t.Errorf("%d: %s is of step %d, %t", at, want, step, ok)
@@ -32,7 +39,9 @@ func TestSecondFactor(t *testing.T) {
 			}
 		}
 	}
-	for n, want := range []string{"755224", "287082", "359152", "969429", "338314", "254676", "287922", "162583", "399871", "520489"} {
+	for n, want := range []string{
+		"755224", "287082", "359152", "969429", "338314", "254676", "287922", "162583", "399871", "520489",
+	} {
 		if got := fmt.Sprintf("%06d", codeAt(secret, int64(n))); got != want {
 			t.Errorf("code %d is %s, want %s", n, got, want)
 		}

@@ -26,8 +26,9 @@ import (
 
 // An Authority signs certificates and orders.
 type Authority struct {
-	newest issuer  // signs what agents are given
-	former *issuer // the one before, which is all that agents know who were away since; nil where it has ended, or there was none
+	newest issuer // signs what agents are given
+	// the one before, which is all that agents know who were away since; nil where it has ended, or there was none
+	former *issuer
 
 	PEM        []byte // of the certificates that count, the newest first
 	Orders     ed25519.PrivateKey
@@ -46,8 +47,8 @@ const (
 	carriedLife   = 400 * 24 * time.Hour
 	agentLife     = 30 * 24 * time.Hour // agents renew theirs when a third of it is over
 	serverLife    = 30 * 24 * time.Hour
-	// besideLife is the service's own while two authorities count: for so long somebody who has the former one's key, and kept what vouches
-	// for it, can be the service after it has ended.
+	// besideLife is the service's own while two authorities count: for so long somebody who has the former
+	// one's key, and kept what vouches for it, can be the service after it has ended.
 	besideLife = 48 * time.Hour
 )
 
@@ -67,8 +68,9 @@ func OrderKey(file []byte) (ed25519.PrivateKey, error) {
 // noName is none that anybody has (RFC 6761, 6.4).
 const noName = "idletally.invalid"
 
-// constrain has an authority count for some names and addresses and for nothing else (RFC 5280, 4.2.1.10): whoever has its key is none of
-// the sites that a browser trusts besides. A name stands for what is below it, too.
+// constrain has an authority count for some names and addresses and for nothing else (RFC 5280, 4.2.1.10):
+// whoever has its key is none of the sites that a browser trusts besides. A name stands for what is below it,
+// too.
 func constrain(t *x509.Certificate, names []string) {
 	t.PermittedDNSDomainsCritical = true
 	t.PermittedDNSDomains = []string{noName} // where there is none, any would count
@@ -98,7 +100,11 @@ func (a *Authority) Permits(names []string) error {
 		pool := x509.NewCertPool()
 		pool.AddCert(i.cert)
 		if _, err := c.Leaf.Verify(x509.VerifyOptions{Roots: pool, Intermediates: between}); err != nil {
-			return fmt.Errorf("the service's authority was made for other names (%w): give these no longer with --name, have people come by a certificate of their own (--people), or replace the authority (idletally keys replace authority)", err)
+			return fmt.Errorf(
+				"the service's authority was made for other names (%w): give these no longer with --name, have "+
+					"people come by a certificate of their own (--people), or replace the authority (idletally keys "+
+					"replace authority)",
+				err)
 		}
 	}
 	return nil
@@ -141,7 +147,8 @@ func template(name string, life time.Duration) *x509.Certificate {
 		panic(err)
 	}
 	return &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: name},
-		NotBefore: time.Now().Add(-5 * time.Minute), NotAfter: time.Now().Add(life), KeyUsage: x509.KeyUsageDigitalSignature}
+		NotBefore: time.Now().Add(-5 * time.Minute), NotAfter: time.Now().Add(life),
+		KeyUsage: x509.KeyUsageDigitalSignature}
 }
 
 // Fingerprint is the SHA-256 of the authority's certificate, for people to compare.
@@ -153,8 +160,8 @@ func Fingerprint(der []byte) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// Agent signs a certificate for a host's agent, which renews it in time. Of the request only the key counts. It ends after thirty days,
-// or before that at a time, unless that is zero.
+// Agent signs a certificate for a host's agent, which renews it in time. Of the request only the key counts.
+// It ends after thirty days, or before that at a time, unless that is zero.
 func (a *Authority) Agent(host string, request []byte, end time.Time) (cert []byte, serial string, err error) {
 	life := agentLife
 	if !end.IsZero() {
@@ -233,8 +240,8 @@ func (a *Authority) server(names []string) (*tls.Certificate, error) {
 	t.DNSNames, t.IPAddresses = split(names)
 	by, chain := a.newest, [][]byte{a.newest.cert.Raw}
 	if a.former != nil {
-		// Who knows the former authority alone sees it sign the service's certificate, and who knows the newest sees that it
-		// vouches for the former one: "old with new" (RFC 4210, 4.4.1).
+		// Who knows the former authority alone sees it sign the service's certificate, and who knows the
+		// newest sees that it vouches for the former one: "old with new" (RFC 4210, 4.4.1).
 		by = *a.former
 		old, err := x509.CreateCertificate(rand.Reader, vouched(by.cert), a.newest.cert, by.key.Public(), a.newest.key)
 		if err != nil {
@@ -261,8 +268,8 @@ func (a *Authority) serverLife() time.Duration {
 	return serverLife
 }
 
-// vouched is the certificate of a former authority by the newest one, for as long as the service's own: for services and no agent, who would
-// bring it along when the former one has ended.
+// vouched is the certificate of a former authority by the newest one, for as long as the service's own: for
+// services and no agent, who would bring it along when the former one has ended.
 func vouched(former *x509.Certificate) *x509.Certificate {
 	t := template("", besideLife)
 	t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}

@@ -21,7 +21,8 @@ func request(t *testing.T) []byte {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r, err := x509.CreateCertificateRequest(rand.Reader, &x509.CertificateRequest{DNSNames: []string{"i.am.the.service"}}, key)
+	r, err := x509.CreateCertificateRequest(rand.Reader,
+		&x509.CertificateRequest{DNSNames: []string{"i.am.the.service"}}, key)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -77,10 +78,16 @@ func TestAgentCertificate(t *testing.T) {
 	}
 	pool := x509.NewCertPool()
 	pool.AppendCertsFromPEM(a.PEM)
-	if _, err := c.Verify(x509.VerifyOptions{Roots: pool, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}); err != nil {
+	if _, err := c.Verify(x509.VerifyOptions{
+		Roots:     pool,
+		KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth},
+	}); err != nil {
 		t.Error(err)
 	}
-	if _, err := c.Verify(x509.VerifyOptions{Roots: pool, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}); err == nil {
+	if _, err := c.Verify(x509.VerifyOptions{
+		Roots:     pool,
+		KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+	}); err == nil {
 		t.Error("an agent's certificate would do for a service")
 	}
 	r := request(t)

@@ -32,7 +32,8 @@ const (
 	nextPrefix    = "next-" // of what takes another's place
 )
 
-// Open reads the authority from a folder, or makes it at the first start: one that counts for the service's names alone.
+// Open reads the authority from a folder, or makes it at the first start: one that counts for the service's
+// names alone.
 func Open(dir string, names []string) (*Authority, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("keys folder: %w", err)
@@ -106,7 +107,8 @@ func (a *Authority) readOrders(dir string) error {
 	return nil
 }
 
-// ReplaceAuthority makes another authority for some names, or for those of the one that there is. Both count then, until EndFormer.
+// ReplaceAuthority makes another authority for some names, or for those of the one that there is. Both count
+// then, until EndFormer.
 func ReplaceAuthority(dir string, names []string) error {
 	a, err := opened(dir)
 	if err != nil {
@@ -169,8 +171,9 @@ func ReplaceOrders(dir string) error {
 // ErrTooEarly says that agents may still come that know the former authority alone.
 var ErrTooEarly = errors.New("agents may still come that know the former authority alone")
 
-// EndFormer has the former authority count no more. Unless it is to be so anyway, the newest has to be there for as long as the
-// certificate of an agent: who was away for longer has to be enrolled anew whatever one does.
+// EndFormer has the former authority count no more. Unless it is to be so anyway, the newest has to be there
+// for as long as the certificate of an agent: who was away for longer has to be enrolled anew whatever one
+// does.
 func EndFormer(dir string, anyway bool) error {
 	a, err := opened(dir)
 	switch {
@@ -180,15 +183,18 @@ func EndFormer(dir string, anyway bool) error {
 		return errors.New("one authority counts: there is none to end")
 	}
 	if until := a.newest.cert.NotBefore.Add(agentLife + time.Hour); !anyway && time.Now().Before(until) {
-		return fmt.Errorf("%w: wait until %s, or give --now where idletally keys show names no host that does", ErrTooEarly, until.Format(time.DateOnly))
+		return fmt.Errorf("%w: wait until %s, or give --now where idletally keys show names no host that does",
+			ErrTooEarly, until.Format(time.DateOnly))
 	}
-	if err := errors.Join(os.Remove(filepath.Join(dir, formerFile+".pem")), os.Remove(filepath.Join(dir, formerFile+".key"))); err != nil {
+	if err := errors.Join(os.Remove(filepath.Join(dir, formerFile+".pem")),
+		os.Remove(filepath.Join(dir, formerFile+".key"))); err != nil {
 		return fmt.Errorf("end the former authority: %w", err)
 	}
 	return atomicfile.SyncFolder(dir)
 }
 
-// Signers are the keys that sign for the service of a folder, and those that did; the newest is first. Nothing is made or changed there.
+// Signers are the keys that sign for the service of a folder, and those that did; the newest is first.
+// Nothing is made or changed there.
 func Signers(dir string) ([]ed25519.PublicKey, error) {
 	b, err := os.ReadFile(filepath.Join(dir, ordersFile))
 	if err != nil {
@@ -330,7 +336,8 @@ func selfSigned(key *ecdsa.PrivateKey, names []string) ([]byte, error) {
 		return nil, err
 	}
 	sum := sha256.Sum256(public)
-	t := template(fmt.Sprintf("Idle Tally authority %x", sum[:4]), authorityLife) // two side by side have names of their own
+	// two side by side have names of their own
+	t := template(fmt.Sprintf("Idle Tally authority %x", sum[:4]), authorityLife)
 	t.IsCA, t.BasicConstraintsValid, t.MaxPathLen = true, true, 1
 	t.KeyUsage = x509.KeyUsageCertSign
 	constrain(t, names)

@@ -26,7 +26,8 @@ func open(t *testing.T, dir string) *Authority {
 	return a
 }
 
-// serves says whether somebody who trusts some authorities takes the service's certificate, by all that it is sent with.
+// serves says whether somebody who trusts some authorities takes the service's certificate, by all that it is
+// sent with.
 func serves(t *testing.T, a *Authority, trusted []byte) error {
 	t.Helper()
 	c, err := a.server(names)
@@ -46,8 +47,8 @@ func serves(t *testing.T, a *Authority, trusted []byte) error {
 	return err
 }
 
-// An authority is replaced: who trusts the one, the other or both takes the service's certificate until the former ends, and what either
-// has signed counts until then.
+// An authority is replaced: who trusts the one, the other or both takes the service's certificate until the
+// former ends, and what either has signed counts until then.
 func TestReplaceAuthority(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "keys")
 	a := open(t, dir)
@@ -119,7 +120,8 @@ func TestReplaceAuthority(t *testing.T) {
 	if _, err := c.AgentOf(after); err != nil {
 		t.Error(err)
 	}
-	// An agent of the ended one brings along what vouched for that, as anybody could keep it: the door does not take it for that.
+	// An agent of the ended one brings along what vouched for that, as anybody could keep it: the door does
+	// not take it for that.
 	block, _ = pem.Decode(before)
 	leaf, err := x509.ParseCertificate(block.Bytes)
 	if err != nil {
@@ -127,7 +129,11 @@ func TestReplaceAuthority(t *testing.T) {
 	}
 	brought := x509.NewCertPool()
 	brought.AddCert(vouching)
-	if _, err := leaf.Verify(x509.VerifyOptions{Roots: c.Server(names).ClientCAs, Intermediates: brought, KeyUsages: []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth}}); err == nil {
+	if _, err := leaf.Verify(x509.VerifyOptions{
+		Roots:         c.Server(names).ClientCAs,
+		Intermediates: brought,
+		KeyUsages:     []x509.ExtKeyUsage{x509.ExtKeyUsageClientAuth},
+	}); err == nil {
 		t.Error("a certificate of the ended authority counts with what vouched for it")
 	}
 	if err := EndFormer(dir, true); err == nil {
@@ -141,7 +147,8 @@ func TestReplaceAuthority(t *testing.T) {
 	}
 }
 
-// The key that signs orders is replaced several times: each one leads to the newest, and what is sealed by other keys opens as before.
+// The key that signs orders is replaced several times: each one leads to the newest, and what is sealed by
+// other keys opens as before.
 func TestReplaceOrders(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "keys")
 	a := open(t, dir)
@@ -152,7 +159,8 @@ func TestReplaceOrders(t *testing.T) {
 		}
 		b := open(t, dir)
 		newest := b.Orders.Public().(ed25519.PublicKey)
-		if got, err := succession.Follow(first, b.Succession); err != nil || !bytes.Equal(got, newest) || bytes.Equal(newest, first) || len(b.Succession) != n+1 {
+		if got, err := succession.Follow(first, b.Succession); err != nil || !bytes.Equal(got, newest) ||
+			bytes.Equal(newest, first) || len(b.Succession) != n+1 {
 			t.Errorf("%x leads to %x, %v; the newest is %x", first, got, err, newest)
 		}
 		if !bytes.Equal(a.Secrets, b.Secrets) {
@@ -195,7 +203,8 @@ func TestKeysOfAnEarlierVersion(t *testing.T) {
 	}
 }
 
-// A replacement that is broken off after any file that it writes: the next start has the keys from before or the new ones, and all of either.
+// A replacement that is broken off after any file that it writes: the next start has the keys from before or
+// the new ones, and all of either.
 func TestReplacementBrokenOff(t *testing.T) {
 	for what, replace := range map[string]func(dir string) error{
 		"authority": func(dir string) error { return ReplaceAuthority(dir, nil) }, "orders": ReplaceOrders,
@@ -245,7 +254,8 @@ func TestReplacementBrokenOff(t *testing.T) {
 			}
 			got := open(t, broken)
 			same := func(x *Authority) bool {
-				return got.Fingerprint() == x.Fingerprint() && bytes.Equal(got.PEM, x.PEM) && got.Orders.Equal(x.Orders) && len(got.Succession) == len(x.Succession)
+				return got.Fingerprint() == x.Fingerprint() && bytes.Equal(got.PEM, x.PEM) &&
+					got.Orders.Equal(x.Orders) && len(got.Succession) == len(x.Succession)
 			}
 			if !same(before) && !same(after) {
 				t.Errorf("%s, broken off after %d: %s", what, i, got.Fingerprint())

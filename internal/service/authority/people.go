@@ -30,8 +30,8 @@ type given struct {
 // lookAgain is how often the files are looked at.
 const lookAgain = time.Second
 
-// Given is for people and programs who trust a certificate that files hold, with its key. Both are read again when they change; where
-// they do not fit then, the certificate from before goes on, and the log says so.
+// Given is for people and programs who trust a certificate that files hold, with its key. Both are read again
+// when they change; where they do not fit then, the certificate from before goes on, and the log says so.
 func Given(certificate, key string, log *slog.Logger) (*tls.Config, error) {
 	g := &given{certificate: certificate, key: key, log: log}
 	if err := g.load(); err != nil {
@@ -75,7 +75,8 @@ func (g *given) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	return g.now, nil
 }
 
-// ACME is where a certificate for people comes from by the protocol of that name (RFC 8555), proved by the connection itself (RFC 8737).
+// ACME is where a certificate for people comes from by the protocol of that name (RFC 8555), proved by the
+// connection itself (RFC 8737).
 type ACME struct {
 	Directory string // https://…
 	Mail      string
@@ -101,8 +102,19 @@ func (a ACME) TLS() (*tls.Config, error) {
 	if len(names) == 0 {
 		return nil, errors.New("--acme: give the name that people come by, with --public or --name")
 	}
-	m := &autocert.Manager{Prompt: autocert.AcceptTOS, Cache: autocert.DirCache(a.Folder), HostPolicy: autocert.HostWhitelist(names...), Email: a.Mail,
-		Client: &acme.Client{DirectoryURL: a.Directory, HTTPClient: &http.Client{Timeout: 30 * time.Second, Transport: &http.Transport{TLSClientConfig: t, Proxy: http.ProxyFromEnvironment}}}}
+	m := &autocert.Manager{
+		Prompt:     autocert.AcceptTOS,
+		Cache:      autocert.DirCache(a.Folder),
+		HostPolicy: autocert.HostWhitelist(names...),
+		Email:      a.Mail,
+		Client: &acme.Client{
+			DirectoryURL: a.Directory,
+			HTTPClient: &http.Client{
+				Timeout:   30 * time.Second,
+				Transport: &http.Transport{TLSClientConfig: t, Proxy: http.ProxyFromEnvironment},
+			},
+		},
+	}
 	c := m.TLSConfig()
 	c.MinVersion = tls.VersionTLS13
 	return c, nil

@@ -24,7 +24,9 @@ func TestConstraints(t *testing.T) {
 	if err := a.Permits([]string{"tally.saltmarsh.example", "192.0.2.7", "localhost", "127.0.0.1"}); err != nil {
 		t.Error(err)
 	}
-	for _, other := range []string{"bank.example", "saltmarsh.example", "192.0.2.8", "::1", "nottally.saltmarsh.example"} {
+	for _, other := range []string{
+		"bank.example", "saltmarsh.example", "192.0.2.8", "::1", "nottally.saltmarsh.example",
+	} {
 		if err := a.Permits([]string{other}); err == nil || !strings.Contains(err.Error(), "made for other names") {
 			t.Errorf("%s: %v", other, err)
 		}

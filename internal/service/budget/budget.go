@@ -1,5 +1,6 @@
-// Package budget bounds what goes on at once: in all, and of each caller, so that whoever is slow, or comes again and again, takes
-// nothing from others but a fair share of the waiting. What a single call may cost is bounded where it is done.
+// Package budget bounds what goes on at once: in all, and of each caller, so that whoever is slow, or comes
+// again and again, takes nothing from others but a fair share of the waiting. What a single call may cost is
+// bounded where it is done.
 package budget
 
 import (
@@ -46,9 +47,11 @@ type Busy struct {
 
 func (e *Busy) Error() string {
 	if e.Own {
-		return fmt.Sprintf("you have more such calls going on at once than anybody may (%s): try again in %d seconds", e.Class, int(e.Again.Seconds()))
+		return fmt.Sprintf("you have more such calls going on at once than anybody may (%s): try again in %d seconds",
+			e.Class, int(e.Again.Seconds()))
 	}
-	return fmt.Sprintf("too much of this goes on at once (%s): try again in %d seconds", e.Class, int(e.Again.Seconds()))
+	return fmt.Sprintf("too much of this goes on at once (%s): try again in %d seconds", e.Class,
+		int(e.Again.Seconds()))
 }
 
 const again = 5 * time.Second
@@ -62,9 +65,11 @@ type place struct {
 
 type placeKey struct{}
 
-// Enter waits for a place of a class. The context that it gives ends when the call has to; leave gives the place back. The error is a
-// *Busy, or the context's own.
-func (b *Budgets) Enter(ctx context.Context, class Class, who string) (within context.Context, leave func(), err error) {
+// Enter waits for a place of a class. The context that it gives ends when the call has to; leave gives the
+// place back. The error is a *Busy, or the context's own.
+func (b *Budgets) Enter(
+	ctx context.Context, class Class, who string,
+) (within context.Context, leave func(), err error) {
 	l := b.lines[class]
 	if err := l.enter(ctx, class, who); err != nil {
 		return nil, nil, err
@@ -84,8 +89,8 @@ func (p *place) leave() {
 	}
 }
 
-// Away has a call wait for somebody else, in a class for that, and gives its own place to others meanwhile. A call that has no place
-// waits without further ado.
+// Away has a call wait for somebody else, in a class for that, and gives its own place to others meanwhile. A
+// call that has no place waits without further ado.
 func (b *Budgets) Away(ctx context.Context, class Class, wait func() error) error {
 	p, _ := ctx.Value(placeKey{}).(*place)
 	if p == nil || !p.held {
@@ -105,7 +110,8 @@ func (b *Budgets) Away(ctx context.Context, class Class, wait func() error) erro
 	return err
 }
 
-// A line is who is in, and who waits. Places go to those who have waited longest, but for callers that have their share.
+// A line is who is in, and who waits. Places go to those who have waited longest, but for callers that have
+// their share.
 type line struct {
 	Share
 	mu      sync.Mutex

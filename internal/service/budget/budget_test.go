@@ -14,8 +14,8 @@ import (
 
 const some Class = "some"
 
-// Whatever many callers do, no more are in than may be, in all and of each; nobody who stays within their share is kept out by others, and
-// nothing is remembered when all have gone.
+// Whatever many callers do, no more are in than may be, in all and of each; nobody who stays within their
+// share is kept out by others, and nothing is remembered when all have gone.
 func TestShares(t *testing.T) {
 	share := Share{All: 5, Each: 2, Line: 30, Queue: 4, Wait: 10 * time.Second, Within: time.Minute}
 	b := New(map[Class]Share{some: share})
@@ -67,7 +67,9 @@ func TestShares(t *testing.T) {
 
 // Who waits too long, goes away, or finds the line full is told which; a call that takes too long is broken off.
 func TestRefusals(t *testing.T) {
-	b := New(map[Class]Share{some: {All: 1, Each: 1, Line: 1, Queue: 1, Wait: 100 * time.Millisecond, Within: 50 * time.Millisecond}})
+	b := New(map[Class]Share{
+		some: {All: 1, Each: 1, Line: 1, Queue: 1, Wait: 100 * time.Millisecond, Within: 50 * time.Millisecond},
+	})
 	within, leave, err := b.Enter(t.Context(), some, "a")
 	if err != nil {
 		t.Fatal(err)
@@ -111,7 +113,8 @@ func TestRefusals(t *testing.T) {
 	}
 }
 
-// Who waits for somebody else gives the place to others, and has it again before going on; at the end nobody has it twice.
+// Who waits for somebody else gives the place to others, and has it again before going on; at the end nobody
+// has it twice.
 func TestAway(t *testing.T) {
 	const away Class = "away"
 	b := New(map[Class]Share{some: {All: 1, Each: 1, Line: 10, Queue: 10, Wait: time.Minute}, away: {All: 2, Each: 1}})

@@ -114,7 +114,8 @@ func (d *Desk) Import(ctx context.Context, application, host, fingerprint, by st
 // fits says whether a file can be a snapshot of an application on a host.
 func (d *Desk) fits(ctx context.Context, head archive.Head, application string, h store.Host) error {
 	if head.Taken.After(time.Now().Add(5 * time.Minute)) {
-		return fmt.Errorf("%w: the file says that the snapshot was taken in the future, at %s", ErrBad, head.Taken.Format(time.RFC3339))
+		return fmt.Errorf("%w: the file says that the snapshot was taken in the future, at %s", ErrBad,
+			head.Taken.Format(time.RFC3339))
 	}
 	e, err := d.Store.Edition(ctx, application, 0)
 	if errors.Is(err, store.ErrNotFound) {
@@ -129,7 +130,9 @@ func (d *Desk) fits(ctx context.Context, head archive.Head, application string, 
 	}
 	for _, root := range doc.Roots {
 		if !slices.ContainsFunc(head.Roots, func(r pathname.Path) bool { return string(r) == root }) {
-			return fmt.Errorf("%w: the baseline of %s keeps %s, and the file does not hold it: take the snapshot with --root %s", ErrBad, application, pathname.Escape(root), pathname.Escape(root))
+			return fmt.Errorf(
+				"%w: the baseline of %s keeps %s, and the file does not hold it: take the snapshot with --root %s",
+				ErrBad, application, pathname.Escape(root), pathname.Escape(root))
 		}
 	}
 	return nil

@@ -34,8 +34,17 @@ func (d *Desk) noteCauses(ctx context.Context, r store.Report, fresh *drift.Newc
 	}
 	var causes []store.Cause
 	for _, c := range found {
-		causes = append(causes, store.Cause{Folder: []byte(c.Folder), Kind: uint8(c.Kind), Aspect: string(c.Aspect), Paths: c.Paths, Example: []byte(c.Example),
-			Declared: c.Declared, Found: c.Found, Why: c.Why, Instead: c.Instead})
+		causes = append(causes, store.Cause{
+			Folder:   []byte(c.Folder),
+			Kind:     uint8(c.Kind),
+			Aspect:   string(c.Aspect),
+			Paths:    c.Paths,
+			Example:  []byte(c.Example),
+			Declared: c.Declared,
+			Found:    c.Found,
+			Why:      c.Why,
+			Instead:  c.Instead,
+		})
 	}
 	back, err := d.cameBack(ctx, r)
 	if err != nil {
@@ -90,8 +99,18 @@ func (d *Desk) cameBack(ctx context.Context, r store.Report) ([]store.Cause, err
 			}
 			i = len(out)
 			by[at] = i
-			out = append(out, store.Cause{Folder: []byte(at.folder), Kind: uint8(f.Kind), Aspect: f.Aspect, Again: true, Example: f.Path, Declared: g.Declared, Found: g.Found,
-				Why: "it was as declared, and is wrong again: something on the host sets it, such as a deployment, a scheduled job, or files put back from an archive", Instead: "give what runs there the declared owner and modes, or declare what it needs"})
+			out = append(out, store.Cause{
+				Folder:   []byte(at.folder),
+				Kind:     uint8(f.Kind),
+				Aspect:   f.Aspect,
+				Again:    true,
+				Example:  f.Path,
+				Declared: g.Declared,
+				Found:    g.Found,
+				Why: "it was as declared, and is wrong again: something on the host sets it, such as a " +
+					"deployment, a scheduled job, or files put back from an archive",
+				Instead: "give what runs there the declared owner and modes, or declare what it needs",
+			})
 		}
 		out[i].Paths++
 	}

@@ -100,7 +100,9 @@ func (d *Desk) Cautions(ctx context.Context, p store.Plan) ([]plan.Caution, erro
 	return said, nil
 }
 
-func (d *Desk) check(ctx context.Context, p store.Plan, part plan.HostPart, snap store.Snapshot) ([]plan.Caution, error) {
+func (d *Desk) check(
+	ctx context.Context, p store.Plan, part plan.HostPart, snap store.Snapshot,
+) ([]plan.Caution, error) {
 	c := plan.Checker{Host: part.Host, Identified: d.Files != nil}
 	each := func(visit func(plan.Step) error) error {
 		for n := range part.Chunks {
@@ -169,7 +171,9 @@ func node(ctx context.Context, seen access.Snapshot, folder string) (*tree.Node,
 
 // matter lists the accounts that matter to an application: those that its baseline names, and those that the
 // plan's own states speak of.
-func (d *Desk) matter(ctx context.Context, application, host string, dir *perm.Directory, each func(func(plan.Step) error) error) (out []perm.Principal, err error) {
+func (d *Desk) matter(
+	ctx context.Context, application, host string, dir *perm.Directory, each func(func(plan.Step) error) error,
+) (out []perm.Principal, err error) {
 	add := func(id perm.Principal) {
 		if len(out) < maxMatter && !id.IsGroup() && !slices.Contains(out, id) {
 			out = append(out, id)

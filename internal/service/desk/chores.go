@@ -15,7 +15,8 @@ const (
 	Storage   = "storage"   // of what is not to be kept
 )
 
-// place waits until there is room for a chore. The context that it gives ends when the chore has to; leave makes room again.
+// place waits until there is room for a chore. The context that it gives ends when the chore has to; leave
+// makes room again.
 func (d *Desk) place(ctx context.Context, chore string) (within context.Context, leave func(), err error) {
 	if d.Place == nil {
 		return ctx, func() {}, nil
@@ -23,7 +24,8 @@ func (d *Desk) place(ctx context.Context, chore string) (within context.Context,
 	return d.Place(ctx, chore)
 }
 
-// Round does a chore once, when there is room for it. What goes wrong stands in the log, a panic included: the next round is another one.
+// Round does a chore once, when there is room for it. What goes wrong stands in the log, a panic included:
+// the next round is another one.
 func (d *Desk) Round(ctx context.Context, chore string, do func(context.Context) error) {
 	within, leave, err := d.place(ctx, chore)
 	if err == nil {

@@ -10,7 +10,8 @@ import (
 	"idletally/internal/service/store"
 )
 
-// Snapshots that agents give are compared apart from the agents' calls: a host goes on with its next work, a run say, however long that takes.
+// Snapshots that agents give are compared apart from the agents' calls: a host goes on with its next work, a
+// run say, however long that takes.
 const (
 	Comparers   = 4 // at once, of one instance
 	lookAgain   = 2 * time.Second
@@ -41,7 +42,8 @@ func (b *bell) ring() {
 	}
 }
 
-// KeepComparing compares what agents have given, until the context ends. What is not done by then, any instance does later.
+// KeepComparing compares what agents have given, until the context ends. What is not done by then, any
+// instance does later.
 func (d *Desk) KeepComparing(ctx context.Context) {
 	var busy sync.WaitGroup
 	defer busy.Wait()
@@ -128,7 +130,8 @@ func (d *Desk) settle(ctx context.Context, c store.Comparison) {
 	}
 }
 
-// compareWithin compares a snapshot with what is published when it ends, for as long as the comparison is ours and no longer than compareIn.
+// compareWithin compares a snapshot with what is published when it ends, for as long as the comparison is
+// ours and no longer than compareIn.
 func (d *Desk) compareWithin(ctx context.Context, c store.Comparison) (err error) {
 	if c.Tries > compareMost { // who did that ended with it
 		return fmt.Errorf("it was begun %d times and never ended", c.Tries-1)
@@ -166,7 +169,8 @@ func (d *Desk) compareUntilCurrent(ctx context.Context, c store.Comparison) erro
 	}
 }
 
-// keepLease renews a comparison's lease until the context ends, and ends that itself where somebody else has the comparison by now.
+// keepLease renews a comparison's lease until the context ends, and ends that itself where somebody else has
+// the comparison by now.
 func (d *Desk) keepLease(ctx context.Context, c store.Comparison, lost context.CancelCauseFunc) {
 	for {
 		select {

@@ -16,14 +16,19 @@ import (
 	"idletally/internal/wire"
 )
 
-// What agents give is compared by whichever instance is there, each snapshot once, and is seen with its report: also where an instance
-// ended in the middle, or an edition was published meanwhile.
+// What agents give is compared by whichever instance is there, each snapshot once, and is seen with its
+// report: also where an instance ended in the middle, or an edition was published meanwhile.
 func TestKeepComparing(t *testing.T) {
 	ctx := t.Context()
 	st := ownStore(t)
 	m := tree.Memory{}
-	forest := m.Add(tree.Node{Forest: true, Entries: []tree.Entry{{Name: "/srv", Kind: perm.Folder, Set: perm.POSIX{Mode: 0o755}.Set(),
-		Child: m.Add(tree.Node{Entries: []tree.Entry{{Name: "log", Kind: perm.File, Set: perm.POSIX{Mode: 0o666}.Set()}}})}}})
+	forest := m.Add(tree.Node{
+		Forest: true,
+		Entries: []tree.Entry{{Name: "/srv", Kind: perm.Folder, Set: perm.POSIX{Mode: 0o755}.Set(),
+			Child: m.Add(tree.Node{
+				Entries: []tree.Entry{{Name: "log", Kind: perm.File, Set: perm.POSIX{Mode: 0o666}.Set()}},
+			})}},
+	})
 	must(t, tree.Each(ctx, m, forest, func(_ tree.Hash, b []byte) error { return st.PutNodes(ctx, [][]byte{b}) }))
 	var hosts []string
 	for i := range 20 {
@@ -37,7 +42,10 @@ func TestKeepComparing(t *testing.T) {
 	give := func(application string) {
 		t.Helper()
 		for _, h := range hosts {
-			_, err := st.AddHeard(ctx, application, h, []string{"/srv"}, false, wire.SnapshotDone{Forest: forest, Directory: &perm.Directory{}})
+			_, err := st.AddHeard(ctx, application, h, []string{"/srv"}, false, wire.SnapshotDone{
+				Forest:    forest,
+				Directory: &perm.Directory{},
+			})
 			must(t, err)
 		}
 	}

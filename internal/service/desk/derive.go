@@ -29,14 +29,22 @@ func (d *Desk) Derive(ctx context.Context, in wire.NewDerivation) (wire.Derived,
 		if err != nil {
 			return err
 		}
-		hosts = append(hosts, derive.Seen{Host: snap.Host, Tags: host.Tags(), Source: d.Store, Forest: snap.Hash(), Directory: dir,
-			Note: fmt.Sprintf("host %s, snapshot %s, taken %s", snap.Host, snap.ID, snap.Taken.UTC().Format(time.RFC3339))})
+		hosts = append(hosts, derive.Seen{
+			Host:      snap.Host,
+			Tags:      host.Tags(),
+			Source:    d.Store,
+			Forest:    snap.Hash(),
+			Directory: dir,
+			Note: fmt.Sprintf("host %s, snapshot %s, taken %s", snap.Host, snap.ID,
+				snap.Taken.UTC().Format(time.RFC3339)),
+		})
 		return nil
 	}
 	for _, name := range in.Hosts {
 		snap, err := d.Store.Newest(ctx, in.Application, name)
 		if errors.Is(err, store.ErrNotFound) {
-			return out, fmt.Errorf("%w: host %s has no snapshot of %s yet: take one first", ErrBad, name, in.Application)
+			return out, fmt.Errorf("%w: host %s has no snapshot of %s yet: take one first", ErrBad, name,
+				in.Application)
 		}
 		if err == nil {
 			err = add(snap)
@@ -69,7 +77,11 @@ func (d *Desk) Derive(ctx context.Context, in wire.NewDerivation) (wire.Derived,
 	}
 	out = wire.Derived{Text: draft.Text, Places: draft.Places, Free: draft.Free, Rules: []wire.DerivedRule{}}
 	for _, r := range draft.Rules {
-		out.Rules = append(out.Rules, wire.DerivedRule{Name: r.Name, Places: r.Places, Share: float64(r.Places) / float64(max(draft.Places, 1))})
+		out.Rules = append(out.Rules, wire.DerivedRule{
+			Name:   r.Name,
+			Places: r.Places,
+			Share:  float64(r.Places) / float64(max(draft.Places, 1)),
+		})
 	}
 	return out, nil
 }

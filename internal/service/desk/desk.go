@@ -28,8 +28,9 @@ type Desk struct {
 	HookSecret func(hook string) []byte // by which a hook's notices are signed
 	Mail       *Mail                    // nil: no notice goes by mail
 
-	// Files asks a host which files lie at the paths of some steps, at most plan.StepsPerChunk of them. It gives those of the steps
-	// whose paths are as they were seen, with the files, and why the others are not. ErrSilent says that the host does not answer.
+	// Files asks a host which files lie at the paths of some steps, at most plan.StepsPerChunk of them. It
+	// gives those of the steps whose paths are as they were seen, with the files, and why the others are not.
+	// ErrSilent says that the host does not answer.
 	Files func(ctx context.Context, host string, steps []plan.Step) (known []plan.Step, left []wire.Denied, err error)
 
 	// Place waits until there is room for one of the chores. It may be nil.
@@ -66,7 +67,12 @@ func (d *Desk) ParseOn(ctx context.Context, text, host string) (*baseline.Docume
 
 // Check parses a text and says what the hosts it applies to cannot follow.
 func (d *Desk) Check(ctx context.Context, text string) (*baseline.Document, wire.Checked, error) {
-	out := wire.Checked{Hosts: []string{}, Errors: []*baseline.Error{}, Problems: []wire.HostProblem{}, Warnings: []baseline.Warning{}}
+	out := wire.Checked{
+		Hosts:    []string{},
+		Errors:   []*baseline.Error{},
+		Problems: []wire.HostProblem{},
+		Warnings: []baseline.Warning{},
+	}
 	doc, err := d.Parse(ctx, text)
 	if err != nil {
 		var faults baseline.Errors
@@ -93,7 +99,10 @@ func (d *Desk) Check(ctx context.Context, text string) (*baseline.Document, wire
 			if own, err = d.ParseOn(ctx, text, h.Name); errors.As(err, &faults) {
 				out.OK = false
 				for _, f := range faults {
-					out.Errors = append(out.Errors, &baseline.Error{Position: f.Position, Message: "on host " + h.Name + ": " + f.Message})
+					out.Errors = append(out.Errors, &baseline.Error{
+						Position: f.Position,
+						Message:  "on host " + h.Name + ": " + f.Message,
+					})
 				}
 				continue
 			} else if err != nil {
@@ -116,8 +125,11 @@ func (d *Desk) Check(ctx context.Context, text string) (*baseline.Document, wire
 	}
 	for _, name := range doc.HostNames {
 		if !slices.Contains(out.Hosts, name) {
-			out.Problems = append(out.Problems, wire.HostProblem{Host: name, Problem: baseline.Problem{Position: baseline.Position{Line: 1, Column: 1},
-				Message: fmt.Sprintf("no host is called %q: invite it with: idletally host invite %s", name, name)}})
+			out.Problems = append(out.Problems, wire.HostProblem{
+				Host: name,
+				Problem: baseline.Problem{Position: baseline.Position{Line: 1, Column: 1},
+					Message: fmt.Sprintf("no host is called %q: invite it with: idletally host invite %s", name, name)},
+			})
 		}
 	}
 	return doc, out, nil
@@ -142,7 +154,9 @@ func (d *Desk) hosts(ctx context.Context, doc *baseline.Document) (out []store.H
 }
 
 // Published parses an application's published edition and lists its hosts.
-func (d *Desk) Published(ctx context.Context, application string) (store.Edition, *baseline.Document, []store.Host, error) {
+func (d *Desk) Published(
+	ctx context.Context, application string,
+) (store.Edition, *baseline.Document, []store.Host, error) {
 	e, err := d.Store.Edition(ctx, application, 0)
 	if err != nil {
 		return e, nil, nil, err
@@ -158,16 +172,21 @@ func (d *Desk) Published(ctx context.Context, application string) (store.Edition
 // AskSnapshot has a snapshot of an application taken on one of its hosts. Roots are for an
 // application without a baseline, which then says them.
 func (d *Desk) AskSnapshot(ctx context.Context, ask wire.NewSnapshot, by string) (string, error) {
-	_, one, err := d.asker(ctx, ask.Application, wire.NewSnapshots{Whole: ask.Whole, Roots: ask.Roots, Cross: ask.Cross}, by)
+	_, one, err := d.asker(ctx, ask.Application,
+		wire.NewSnapshots{Whole: ask.Whole, Roots: ask.Roots, Cross: ask.Cross}, by)
 	if err != nil {
 		return "", err
 	}
 	return one(ask.Host)
 }
 
-// AskSnapshots has a snapshot of an application taken on each of its hosts, or on those that are named. What keeps one host from being asked keeps no
-// other; asked is told of each what came of it, in the order in which they are named, or else by name.
-func (d *Desk) AskSnapshots(ctx context.Context, application string, ask wire.NewSnapshots, by string, asked func(host, id string, err error) error) error {
+// AskSnapshots has a snapshot of an application taken on each of its hosts, or on those that are named. What
+// keeps one host from being asked keeps no other; asked is told of each what came of it, in the order in
+// which they are named, or else by name.
+func (d *Desk) AskSnapshots(
+	ctx context.Context, application string, ask wire.NewSnapshots, by string,
+	asked func(host, id string, err error) error,
+) error {
 	hosts, one, err := d.asker(ctx, application, ask, by)
 	if err != nil {
 		return err
@@ -179,7 +198,8 @@ func (d *Desk) AskSnapshots(ctx context.Context, application string, ask wire.Ne
 		}
 	}
 	if len(names) == 0 {
-		return fmt.Errorf("%w: no published baseline of %s applies to a host: name one, or one of its tags, in it", ErrBad, application)
+		return fmt.Errorf("%w: no published baseline of %s applies to a host: name one, or one of its tags, in it",
+			ErrBad, application)
 	}
 	for _, host := range names {
 		id, err := one(host)
@@ -194,7 +214,9 @@ func (d *Desk) AskSnapshots(ctx context.Context, application string, ask wire.Ne
 }
 
 // asker gives the hosts of an application, and what has a snapshot taken on one. Its error is of all of them.
-func (d *Desk) asker(ctx context.Context, application string, ask wire.NewSnapshots, by string) (hosts []store.Host, one func(host string) (id string, err error), err error) {
+func (d *Desk) asker(
+	ctx context.Context, application string, ask wire.NewSnapshots, by string,
+) (hosts []store.Host, one func(host string) (id string, err error), err error) {
 	e, _, hosts, err := d.Published(ctx, application)
 	switch {
 	case len(ask.Roots) > 0 && errors.Is(err, store.ErrNotFound):
@@ -210,11 +232,16 @@ func (d *Desk) asker(ctx context.Context, application string, ask wire.NewSnapsh
 			return d.Store.AskSnapshot(ctx, h.Name, application, roots, true, ask.Cross, by)
 		}, err
 	case errors.Is(err, store.ErrNotFound):
-		return nil, nil, fmt.Errorf("%w: no baseline of %s is published yet that says which folders it keeps: name them as roots", ErrBad, application)
+		return nil, nil, fmt.Errorf(
+			"%w: no baseline of %s is published yet that says which folders it keeps: name them as roots", ErrBad,
+			application)
 	case err != nil:
 		return nil, nil, err
 	case len(ask.Roots) > 0, ask.Cross:
-		return nil, nil, fmt.Errorf("%w: the published baseline of %s says which folders it keeps, and whether it enters mounts: leave the roots out", ErrBad, application)
+		return nil, nil, fmt.Errorf(
+			"%w: the published baseline of %s says which folders it keeps, and whether it enters mounts: leave "+
+				"the roots out",
+			ErrBad, application)
 	}
 	return hosts, func(host string) (string, error) {
 		i := slices.IndexFunc(hosts, func(h store.Host) bool { return h.Name == host })
@@ -222,14 +249,17 @@ func (d *Desk) asker(ctx context.Context, application string, ask wire.NewSnapsh
 			if _, err := d.Store.Host(ctx, host); err != nil {
 				return "", err
 			}
-			return "", fmt.Errorf("%w: the published baseline of %s does not apply to host %s: name the host or one of its tags in it", ErrBad, application, host)
+			return "", fmt.Errorf(
+				"%w: the published baseline of %s does not apply to host %s: name the host or one of its tags in it",
+				ErrBad, application, host)
 		}
 		if err := enrolled(hosts[i]); err != nil {
 			return "", err
 		}
 		doc, err := d.parse(ctx, e.Text, baseline.Env{Host: host, Tags: hosts[i].Tags()})
 		if err != nil {
-			return "", fmt.Errorf("%w: edition %d of %s cannot be read for host %s: %w", ErrBad, e.Number, application, host, err)
+			return "", fmt.Errorf("%w: edition %d of %s cannot be read for host %s: %w", ErrBad, e.Number, application,
+				host, err)
 		}
 		return d.Store.AskSnapshot(ctx, host, application, doc.Roots, ask.Whole, doc.EnterMounts, by)
 	}, nil
@@ -240,7 +270,10 @@ func enrolled(h store.Host) error {
 		return fmt.Errorf("%w: host %s has no agent yet: enrol it with the code that host invite gives", ErrBad, h.Name)
 	}
 	if h.Carried {
-		return fmt.Errorf("%w: nothing leads to host %s: take its snapshot there with idletally snapshot save, and carry it here for idletally snapshot import", ErrBad, h.Name)
+		return fmt.Errorf(
+			"%w: nothing leads to host %s: take its snapshot there with idletally snapshot save, and carry it here "+
+				"for idletally snapshot import",
+			ErrBad, h.Name)
 	}
 	return nil
 }
@@ -260,7 +293,8 @@ func firstRoots(application string, roots []string) (clean []string, err error) 
 		}
 		for _, other := range clean {
 			if pathname.Under(root, other) || pathname.Under(other, root) {
-				return nil, fmt.Errorf("%w: root %q and root %q lie in each other: keep the outer one", ErrBad, text, pathname.Escape(other))
+				return nil, fmt.Errorf("%w: root %q and root %q lie in each other: keep the outer one", ErrBad, text,
+					pathname.Escape(other))
 			}
 		}
 		clean = append(clean, root)
@@ -303,7 +337,13 @@ func (d *Desk) Compare(ctx context.Context, snap store.Snapshot) error {
 	if err != nil {
 		return fmt.Errorf("what was found before snapshot %s: %w", snap.ID, err)
 	}
-	w, err := d.Store.NewReport(ctx, store.Report{Application: snap.Application, Edition: e.Number, Host: snap.Host, Snapshot: snap.ID, Problems: string(enc)})
+	w, err := d.Store.NewReport(ctx, store.Report{
+		Application: snap.Application,
+		Edition:     e.Number,
+		Host:        snap.Host,
+		Snapshot:    snap.ID,
+		Problems:    string(enc),
+	})
 	if err != nil {
 		return err
 	}

@@ -46,7 +46,8 @@ const (
 	usualStopAt = 10
 )
 
-// What a plan tells of paths that it leaves is bounded by their number, and by the room that they take: paths may be long.
+// What a plan tells of paths that it leaves is bounded by their number, and by the room that they take: paths
+// may be long.
 const (
 	maxLeft     = 500
 	maxLeftRoom = 1 << 20
@@ -96,8 +97,17 @@ func (b *builder) add(host string, roots []string, steps []plan.Step, dir *perm.
 		g := groups[k]
 		if g == nil {
 			effect := perm.Between(s.Kind, s.Before, s.After, dir)
-			g = &wire.PlanGroup{Host: host, Kind: s.Kind.String(), Before: perm.Describe(s.Kind, s.Before, dir), After: perm.Describe(s.Kind, s.After, dir),
-				Effect: effect, Word: effect.Word(), Meaning: effect.String(), Folder: pathname.Folder(s.Path), Example: s.Path}
+			g = &wire.PlanGroup{
+				Host:    host,
+				Kind:    s.Kind.String(),
+				Before:  perm.Describe(s.Kind, s.Before, dir),
+				After:   perm.Describe(s.Kind, s.After, dir),
+				Effect:  effect,
+				Word:    effect.Word(),
+				Meaning: effect.String(),
+				Folder:  pathname.Folder(s.Path),
+				Example: s.Path,
+			}
 			groups[k] = g
 			order = append(order, k)
 		}
@@ -132,7 +142,8 @@ func (b *builder) finish(ctx context.Context, kind plan.Kind, application, title
 		if b.total == 1 {
 			steps = "step"
 		}
-		title = fmt.Sprintf("%s of %s: %d %s", strings.ToUpper(string(kind[:1]))+string(kind[1:]), application, b.total, steps)
+		title = fmt.Sprintf("%s of %s: %d %s", strings.ToUpper(string(kind[:1]))+string(kind[1:]), application, b.total,
+			steps)
 	}
 	m := plan.Manifest{Format: 1, ID: b.id, Kind: kind, Application: application, Title: title, Hosts: b.parts}
 	if first := cmp.Or(b.ask.First, usualFirst); first < len(b.parts) {
@@ -141,14 +152,18 @@ func (b *builder) finish(ctx context.Context, kind plan.Kind, application, title
 	manifest := m.Bytes()
 	digest := plan.Digest(manifest)
 	if b.more > 0 {
-		b.left = append(b.left, wire.Left{Path: "/", Why: fmt.Sprintf("and %d more paths are left as they are", b.more)})
+		b.left = append(b.left, wire.Left{
+			Path: "/",
+			Why:  fmt.Sprintf("and %d more paths are left as they are", b.more),
+		})
 	}
 	left, err := json.Marshal(b.left)
 	if err != nil {
 		return "", err
 	}
-	return b.id, b.d.Store.AddPlan(ctx, store.Plan{ID: b.id, Application: application, Kind: string(kind), Title: title, Author: author,
-		Digest: digest[:], Manifest: manifest, Source: string(left)}, b.chunks, b.groups)
+	return b.id, b.d.Store.AddPlan(ctx,
+		store.Plan{ID: b.id, Application: application, Kind: string(kind), Title: title, Author: author,
+			Digest: digest[:], Manifest: manifest, Source: string(left)}, b.chunks, b.groups)
 }
 
 // DraftRemediation drafts a plan that mends chosen findings.
@@ -205,7 +220,8 @@ func (d *Desk) DraftRemediation(ctx context.Context, ask wire.Draft, author stri
 	byHost := map[string]bool{}
 	for _, r := range rows {
 		if application != "" && application != r.Application {
-			return "", fmt.Errorf("%w: a plan is for one application, these findings are of %s and %s", ErrBad, application, r.Application)
+			return "", fmt.Errorf("%w: a plan is for one application, these findings are of %s and %s", ErrBad,
+				application, r.Application)
 		}
 		if byHost[r.Host] {
 			return "", fmt.Errorf("%w: findings of two reports of host %s: choose from the newest", ErrBad, r.Host)
@@ -293,7 +309,8 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 				continue
 			}
 			if f.Unread {
-				b.leave(r.Host, string(f.Path), "it could not be read when the host was looked at last: nobody knows how it is now")
+				b.leave(r.Host, string(f.Path),
+					"it could not be read when the host was looked at last: nobody knows how it is now")
 				continue
 			}
 			switch perm.Aspect(f.Aspect) {
@@ -301,7 +318,8 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 				b.leave(r.Host, string(f.Path), "a plan changes permissions: it neither makes nor removes paths")
 				continue
 			case perm.AspectFlags:
-				b.leave(r.Host, string(f.Path), "immutable and append-only flags are not changed by plans yet: set or clear them on the host")
+				b.leave(r.Host, string(f.Path),
+					"immutable and append-only flags are not changed by plans yet: set or clear them on the host")
 				continue
 			}
 			if string(f.Path) != string(last.Path) {
@@ -342,7 +360,10 @@ func sawTheEnd(snap store.Snapshot, run store.RunRow) bool {
 
 // ready puts a host's steps into a plan, as far as its newest snapshot lets hope that they can be made;
 // where that one tells nothing, all of them, and the run will tell.
-func (d *Desk) ready(ctx context.Context, b *builder, application, host string, roots []string, steps []plan.Step, tells func(store.Snapshot) bool) error {
+func (d *Desk) ready(
+	ctx context.Context, b *builder, application, host string, roots []string, steps []plan.Step,
+	tells func(store.Snapshot) bool,
+) error {
 	snap, err := d.Store.Newest(ctx, application, host)
 	if errors.Is(err, store.ErrNotFound) {
 		return d.add(ctx, b, host, roots, steps, nil)
@@ -379,7 +400,9 @@ func (d *Desk) ready(ctx context.Context, b *builder, application, host string, 
 }
 
 // add puts a host's steps into a plan, with the files that they mean.
-func (d *Desk) add(ctx context.Context, b *builder, host string, roots []string, steps []plan.Step, dir *perm.Directory) error {
+func (d *Desk) add(
+	ctx context.Context, b *builder, host string, roots []string, steps []plan.Step, dir *perm.Directory,
+) error {
 	steps, err := d.identified(ctx, b, host, steps)
 	if err != nil {
 		return err
@@ -392,7 +415,9 @@ const fewSteps = 500
 
 // survey tells of each of some steps what a snapshot has at its path: nil for nothing, and an entry that is
 // nothing but a gap where nobody could look.
-func (d *Desk) survey(ctx context.Context, snap store.Snapshot, steps []plan.Step, tell func(plan.Step, *tree.Entry)) error {
+func (d *Desk) survey(
+	ctx context.Context, snap store.Snapshot, steps []plan.Step, tell func(plan.Step, *tree.Entry),
+) error {
 	if len(steps) <= fewSteps {
 		for _, s := range steps {
 			e, _, err := tree.Lookup(ctx, d.Store, snap.Hash(), s.Path)
@@ -457,11 +482,14 @@ func hindrance(s plan.Step, e *tree.Entry, dir *perm.Directory) string {
 	case e.Set == s.After:
 		return "it is as planned already"
 	case e.Set != s.Before:
-		return "it was changed again since: it is " + perm.Describe(e.Kind, e.Set, dir).String() + " now, and was " + perm.Describe(s.Kind, s.Before, dir).String()
+		return "it was changed again since: it is " + perm.Describe(e.Kind, e.Set, dir).String() + " now, and was " +
+			perm.Describe(s.Kind, s.Before, dir).String()
 	case e.Links > 1:
-		return fmt.Sprintf("it has %d names (hard links): changing it here would change it under the others too", e.Links)
+		return fmt.Sprintf("it has %d names (hard links): changing it here would change it under the others too",
+			e.Links)
 	case len(perm.Describe(e.Kind, e.Set, dir).Flags) > 0:
-		return "it is " + strings.Join(perm.Describe(e.Kind, e.Set, dir).Flags, " and ") + ": clear that on the host first"
+		return "it is " + strings.Join(perm.Describe(e.Kind, e.Set, dir).Flags, " and ") +
+			": clear that on the host first"
 	}
 	return ""
 }
@@ -519,7 +547,9 @@ func (d *Desk) DraftRestore(ctx context.Context, ask wire.Draft, author string) 
 			roots = append(roots, raw)
 		}
 		// What was seen while the run went on says nothing of how it left the host.
-		if err := d.ready(ctx, b, p.Application, part.Host, roots, steps, func(snap store.Snapshot) bool { return sawTheEnd(snap, row) }); err != nil {
+		if err := d.ready(ctx, b, p.Application, part.Host, roots, steps, func(snap store.Snapshot) bool {
+			return sawTheEnd(snap, row)
+		}); err != nil {
 			return "", err
 		}
 	}
@@ -581,7 +611,13 @@ func (d *Desk) DraftReturn(ctx context.Context, ask wire.Draft, author string) (
 		case c.Before.Set.IsZero() || c.After.Set.IsZero():
 			b.leave(then.Host, c.Path, "it could not be read in one of the two snapshots")
 		case c.Before.Set != c.After.Set:
-			if steps = append(steps, plan.Step{Path: c.Path, Kind: c.Before.Kind, Before: c.Before.Set, After: c.After.Set}); len(steps) > maxSteps {
+			steps = append(steps, plan.Step{
+				Path:   c.Path,
+				Kind:   c.Before.Kind,
+				Before: c.Before.Set,
+				After:  c.After.Set,
+			})
+			if len(steps) > maxSteps {
 				return fmt.Errorf("%w: the plan would have more than %d steps: draft it in parts", ErrBad, maxSteps)
 			}
 		}
@@ -595,7 +631,8 @@ func (d *Desk) DraftReturn(ctx context.Context, ask wire.Draft, author string) (
 	}
 	title := ask.Title
 	if title == "" {
-		title = fmt.Sprintf("Return %s on %s to %s", then.Application, then.Host, then.Taken.Format("2006-01-02 15:04 MST"))
+		title = fmt.Sprintf("Return %s on %s to %s", then.Application, then.Host,
+			then.Taken.Format("2006-01-02 15:04 MST"))
 	}
 	return b.finish(ctx, plan.Restore, then.Application, title, author)
 }
@@ -655,7 +692,9 @@ func (d *Desk) DraftAdjustment(ctx context.Context, ask wire.Draft, author strin
 }
 
 // adjust makes one host's steps of hand-written changes.
-func (d *Desk) adjust(ctx context.Context, b *builder, snap store.Snapshot, roots []string, words map[string]string, text string) ([]plan.Step, error) {
+func (d *Desk) adjust(
+	ctx context.Context, b *builder, snap store.Snapshot, roots []string, words map[string]string, text string,
+) ([]plan.Step, error) {
 	changes, err := baseline.ParseChanges([]byte(text), roots, words)
 	if err != nil {
 		return nil, fmt.Errorf("%w: on host %s: %w", ErrBad, snap.Host, err)
@@ -669,22 +708,27 @@ func (d *Desk) adjust(ctx context.Context, b *builder, snap store.Snapshot, root
 		return nil, fmt.Errorf("%w: on host %s: line %d: %s", ErrBad, snap.Host, problems[0].Line, problems[0].Message)
 	}
 	var steps []plan.Step
-	err = tree.Fold(ctx, d.Store, snap.Hash(), perm.Set{}, func(path string, e tree.Entry, folder perm.Set) (perm.Set, error) {
-		if e.Set.IsZero() || e.Gap == tree.Mount { // of what was not read nothing is known, and a mount point is another file system's
+	err = tree.Fold(ctx, d.Store, snap.Hash(), perm.Set{},
+		func(path string, e tree.Entry, folder perm.Set) (perm.Set, error) {
+			if e.Set.IsZero() || e.Gap == tree.Mount {
+				// of what was not read nothing is known, and a mount point is another file system's
+				return e.Set, nil
+			}
+			after, err := maker.Make(path, perm.In(folder, e.Kind, e.Set))
+			if err != nil || after == e.Set {
+				return e.Set, err
+			}
+			steps = append(steps, plan.Step{Path: path, Kind: e.Kind, Before: e.Set, After: after})
+			if len(steps) > maxSteps {
+				return e.Set, fmt.Errorf("%w: the plan would have more than %d steps: draft it in parts", ErrBad,
+					maxSteps)
+			}
 			return e.Set, nil
-		}
-		after, err := maker.Make(path, perm.In(folder, e.Kind, e.Set))
-		if err != nil || after == e.Set {
-			return e.Set, err
-		}
-		if steps = append(steps, plan.Step{Path: path, Kind: e.Kind, Before: e.Set, After: after}); len(steps) > maxSteps {
-			return e.Set, fmt.Errorf("%w: the plan would have more than %d steps: draft it in parts", ErrBad, maxSteps)
-		}
-		return e.Set, nil
-	})
+		})
 	for i, n := range maker.Matched {
 		if n == 0 && err == nil {
-			b.leave(snap.Host, "/", fmt.Sprintf("no path is as change %d (line %d) asks for", i+1, changes.List[i].Line))
+			b.leave(snap.Host, "/",
+				fmt.Sprintf("no path is as change %d (line %d) asks for", i+1, changes.List[i].Line))
 		}
 	}
 	return steps, err

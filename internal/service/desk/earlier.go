@@ -21,7 +21,8 @@ type earlier struct {
 	findings   bool           // whether there are any in it or below
 }
 
-// earlierThan gives what is known from before, by the newest report of its place, of what a snapshot cannot tell; nil where nothing is.
+// earlierThan gives what is known from before, by the newest report of its place, of what a snapshot cannot
+// tell; nil where nothing is.
 func (d *Desk) earlierThan(ctx context.Context, snap store.Snapshot, last store.Report) (drift.Earlier, error) {
 	if last.Findings == 0 {
 		return nil, nil
@@ -74,9 +75,11 @@ func (e *earlier) anyIn(ctx context.Context, folder string) (bool, error) {
 	return e.findings, nil
 }
 
-// knownOf hands out the paths of findings, each once, and gives the last of them. What was missing is not among them: nothing was seen
-// of it.
-func (e *earlier) knownOf(ctx context.Context, rows []store.Finding, last string, each func(drift.Known) error) (string, error) {
+// knownOf hands out the paths of findings, each once, and gives the last of them. What was missing is not
+// among them: nothing was seen of it.
+func (e *earlier) knownOf(
+	ctx context.Context, rows []store.Finding, last string, each func(drift.Known) error,
+) (string, error) {
 	var folder string // the last one, and how it was
 	var above perm.Set
 	for _, f := range rows {

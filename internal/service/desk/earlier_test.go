@@ -24,8 +24,9 @@ rules:
   - {rule: must, paths: /srv/deep/in/must, exists: yes}
 `
 
-// A folder that cannot be read any more takes nothing of what was found in it along: it stands in the reports, counts as neither mended nor
-// new, and is in no plan. The same where something was mounted over it; not where mounts are not to be entered any more.
+// A folder that cannot be read any more takes nothing of what was found in it along: it stands in the
+// reports, counts as neither mended nor new, and is in no plan. The same where something was mounted over it;
+// not where mounts are not to be entered any more.
 func TestUnreadFindingsStand(t *testing.T) {
 	ctx := t.Context()
 	st := ownStore(t)
@@ -47,10 +48,16 @@ func TestUnreadFindingsStand(t *testing.T) {
 	}
 	look := func(crossing bool, deep tree.Entry) (store.Report, map[string]bool) {
 		t.Helper()
-		forest := m.Add(tree.Node{Forest: true, Entries: []tree.Entry{folder("/srv", tree.Whole, deep, file("log", 0o666))}})
+		forest := m.Add(tree.Node{
+			Forest:  true,
+			Entries: []tree.Entry{folder("/srv", tree.Whole, deep, file("log", 0o666))},
+		})
 		must(t, tree.Each(ctx, m, forest, func(_ tree.Hash, b []byte) error { return st.PutNodes(ctx, [][]byte{b}) }))
 		time.Sleep(2 * time.Millisecond) // they sort by time
-		id, err := st.AddHeard(ctx, "boats", "dory", []string{"/srv"}, crossing, wire.SnapshotDone{Forest: forest, Directory: &perm.Directory{}})
+		id, err := st.AddHeard(ctx, "boats", "dory", []string{"/srv"}, crossing, wire.SnapshotDone{
+			Forest:    forest,
+			Directory: &perm.Directory{},
+		})
 		must(t, err)
 		c, err := st.ClaimComparison(ctx, shares)
 		must(t, err)
@@ -80,7 +87,8 @@ func TestUnreadFindingsStand(t *testing.T) {
 				missing = append(missing, p)
 			}
 		}
-		if len(missing) > 0 || len(got) != len(strings.Fields(paths)) || n != unread || int(r.Gone) != gone || r.Returned != 0 || int(r.Findings) != len(got) {
+		if len(missing) > 0 || len(got) != len(strings.Fields(paths)) || n != unread || int(r.Gone) != gone ||
+			r.Returned != 0 || int(r.Findings) != len(got) {
 			t.Errorf("%s: %v, of which %d unread; report %+v; missing %q", what, got, n, r, missing)
 		}
 	}
@@ -108,7 +116,8 @@ func TestUnreadFindingsStand(t *testing.T) {
 		t.Errorf("a plan of all: %s, leaving %s", p.Title, p.Source)
 	}
 
-	r, got := look(true, folder("deep", tree.Whole, file("a", 0o640), folder("in", tree.Whole, file("c", 0o600), file("must", 0o640))))
+	r, got := look(true,
+		folder("deep", tree.Whole, file("a", 0o640), folder("in", tree.Whole, file("c", 0o600), file("must", 0o640))))
 	is("read again", r, got, 2, 0, "log,mode deep/in/c,mode")
 	r, got = look(false, folder("deep", tree.Mount))
 	is("not to be entered any more", r, got, 0, 0, "log,mode")

@@ -66,11 +66,15 @@ const maxWalks = 20
 
 // warn looks for what is probably not meant, on each host that has a snapshot, and puts equal
 // warnings of several hosts together.
-func (d *Desk) warn(ctx context.Context, doc *baseline.Document, text string, looks []lastLook) ([]baseline.Warning, error) {
+func (d *Desk) warn(
+	ctx context.Context, doc *baseline.Document, text string, looks []lastLook,
+) ([]baseline.Warning, error) {
 	var out []baseline.Warning
 	add := func(host string, all []baseline.Warning) {
 		for _, w := range all {
-			i := slices.IndexFunc(out, func(x baseline.Warning) bool { return x.Position == w.Position && x.About == w.About })
+			i := slices.IndexFunc(out, func(x baseline.Warning) bool {
+				return x.Position == w.Position && x.About == w.About
+			})
 			if i < 0 {
 				out = append(out, w)
 				i = len(out) - 1
@@ -101,9 +105,14 @@ func (d *Desk) warn(ctx context.Context, doc *baseline.Document, text string, lo
 		if err != nil {
 			return nil, err
 		}
-		all, err := baseline.Warn(baseline.Facts{Matcher: m, Walk: func(visit func(string, perm.Kind, perm.Set) error) error {
-			return tree.Walk(ctx, d.Store, l.snap.Hash(), func(path string, e tree.Entry) error { return visit(path, e.Kind, e.Set) })
-		}})
+		all, err := baseline.Warn(baseline.Facts{
+			Matcher: m,
+			Walk: func(visit func(string, perm.Kind, perm.Set) error) error {
+				return tree.Walk(ctx, d.Store, l.snap.Hash(), func(path string, e tree.Entry) error {
+					return visit(path, e.Kind, e.Set)
+				})
+			},
+		})
 		if err != nil {
 			return nil, fmt.Errorf("look for warnings on host %s: %w", l.host, err)
 		}
@@ -112,7 +121,8 @@ func (d *Desk) warn(ctx context.Context, doc *baseline.Document, text string, lo
 	}
 	// What matches on one host and not on another is as it should be: hosts differ.
 	out = slices.DeleteFunc(out, func(w baseline.Warning) bool {
-		return (w.About == baseline.NeverMatches || w.About == baseline.Overruled && w.Example != "") && len(w.Hosts) < seen
+		return (w.About == baseline.NeverMatches || w.About == baseline.Overruled && w.Example != "") &&
+			len(w.Hosts) < seen
 	})
 	slices.SortStableFunc(out, func(a, b baseline.Warning) int { return (a.Line-b.Line)*10000 + a.Column - b.Column })
 	return out, nil
@@ -165,10 +175,31 @@ func (d *Desk) Effect(ctx context.Context, old, text string) (wire.EditionEffect
 		if err != nil {
 			return out, err
 		}
-		h := wire.HostEffect{Host: l.host, Snapshot: l.snap.ID, Before: v.Before, After: v.After, New: v.New, Gone: v.Gone, Changed: v.Changed, Shifts: []wire.Shift{}}
+		h := wire.HostEffect{
+			Host:     l.host,
+			Snapshot: l.snap.ID,
+			Before:   v.Before,
+			After:    v.After,
+			New:      v.New,
+			Gone:     v.Gone,
+			Changed:  v.Changed,
+			Shifts:   []wire.Shift{},
+		}
 		for _, s := range shifts {
-			h.Shifts = append(h.Shifts, wire.Shift{Kind: s.Kind.String(), Aspect: string(s.Aspect), Found: s.Found, Was: s.Was, Is: s.Is, OldRule: s.OldRule, NewRule: s.NewRule,
-				Word: s.Effect.Word(), Meaning: s.Effect.String(), Count: s.Count, Folder: s.Folder.String(), Example: s.Example.String()})
+			h.Shifts = append(h.Shifts, wire.Shift{
+				Kind:    s.Kind.String(),
+				Aspect:  string(s.Aspect),
+				Found:   s.Found,
+				Was:     s.Was,
+				Is:      s.Is,
+				OldRule: s.OldRule,
+				NewRule: s.NewRule,
+				Word:    s.Effect.Word(),
+				Meaning: s.Effect.String(),
+				Count:   s.Count,
+				Folder:  s.Folder.String(),
+				Example: s.Example.String(),
+			})
 		}
 		out.Hosts = append(out.Hosts, h)
 		known[l.key()] = &h

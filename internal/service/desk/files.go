@@ -11,9 +11,10 @@ import (
 	"idletally/internal/core/plan"
 )
 
-// identified has steps say which files they mean, as the host knows them now: what somebody moves, makes or links to their paths
-// afterwards is something else. Steps that came with their files, from the originals of a run, keep them. What is not on the host as it was
-// seen is left; where the host does not answer, what would give a program power is left too.
+// identified has steps say which files they mean, as the host knows them now: what somebody moves, makes or
+// links to their paths afterwards is something else. Steps that came with their files, from the originals of
+// a run, keep them. What is not on the host as it was seen is left; where the host does not answer, what
+// would give a program power is left too.
 func (d *Desk) identified(ctx context.Context, b *builder, host string, steps []plan.Step) ([]plan.Step, error) {
 	if d.Files == nil {
 		return steps, nil
@@ -26,7 +27,8 @@ func (d *Desk) identified(ctx context.Context, b *builder, host string, steps []
 		case s.File.Inode == 0:
 			unknown = append(unknown, s)
 		case s.File.Content.IsZero() && perm.Empowers(s.Kind, s.Before, s.After):
-			b.leave(host, s.Path, "it would get back set-ID bits, capabilities or root's ownership, and what was in it then is not known")
+			b.leave(host, s.Path,
+				"it would get back set-ID bits, capabilities or root's ownership, and what was in it then is not known")
 		default:
 			out = append(out, s)
 		}
@@ -46,7 +48,9 @@ func (d *Desk) identified(ctx context.Context, b *builder, host string, steps []
 		}
 		for _, s := range some {
 			if perm.Empowers(s.Kind, s.Before, s.After) {
-				b.leave(host, s.Path, "it would get set-ID bits, capabilities or root's ownership, and the host does not answer what is in it: draft it while its agent runs")
+				b.leave(host, s.Path,
+					"it would get set-ID bits, capabilities or root's ownership, and the host does not answer what "+
+						"is in it: draft it while its agent runs")
 			} else {
 				out = append(out, s)
 			}
@@ -55,7 +59,8 @@ func (d *Desk) identified(ctx context.Context, b *builder, host string, steps []
 	return out, nil
 }
 
-// maxAsked bounds the bytes of paths and states in one question: it goes to the host, and comes back, in a body that is bounded, too.
+// maxAsked bounds the bytes of paths and states in one question: it goes to the host, and comes back, in a
+// body that is bounded, too.
 const maxAsked = 6 << 20
 
 // portions cuts steps into what is asked for at once.

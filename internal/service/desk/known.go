@@ -44,9 +44,11 @@ func (r rota) until(at time.Time) time.Time {
 	return second.Add(r.spread)
 }
 
-// Known gathers what is known of places that have these reports, the newest of each: of one application, and one host, where they are given. A
-// look counts for an age where that is not 0.
-func (d *Desk) Known(ctx context.Context, application, host string, reports []store.Report, at time.Time, age time.Duration) (*Known, error) {
+// Known gathers what is known of places that have these reports, the newest of each: of one application, and
+// one host, where they are given. A look counts for an age where that is not 0.
+func (d *Desk) Known(
+	ctx context.Context, application, host string, reports []store.Report, at time.Time, age time.Duration,
+) (*Known, error) {
 	k := &Known{At: at, age: age, newest: map[where]store.Look{}, rota: map[string][]rota{}}
 	looks, err := d.Store.Looks(ctx, application, host)
 	if err != nil {
@@ -68,12 +70,18 @@ func (d *Desk) Known(ctx context.Context, application, host string, reports []st
 		if e != nil { // what was taken once is no longer understood: who fires it says so
 			continue
 		}
-		k.rota[s.Application] = append(k.rota[s.Application], rota{s.Tag, times, s.Created, time.Duration(s.Spread) * time.Second})
+		k.rota[s.Application] = append(k.rota[s.Application], rota{
+			s.Tag,
+			times,
+			s.Created,
+			time.Duration(s.Spread) * time.Second,
+		})
 	}
 	return k, err
 }
 
-// Of tells what is known of an application on a host that has a report; nil where it has none. Of what was found so much counts.
+// Of tells what is known of an application on a host that has a report; nil where it has none. Of what was
+// found so much counts.
 func (k *Known) Of(published store.Edition, h store.Host, r *store.Report, findings int64) verdict.Look {
 	l := verdict.Look{Published: published.Number}
 	last, looked := k.newest[where{published.Application, h.Name}]

@@ -9,18 +9,28 @@ import (
 	"idletally/internal/service/store"
 )
 
-// A plan that leaves many paths, each as long as paths can be, or of bytes that are written long, is kept all the same, and says how many
-// more there are.
+// A plan that leaves many paths, each as long as paths can be, or of bytes that are written long, is kept all
+// the same, and says how many more there are.
 func TestMuchIsLeft(t *testing.T) {
 	t.Parallel()
 	st := ownStore(t)
 	d := &Desk{Store: st}
-	for what, path := range map[string]string{"short ones": "/srv/bill", "what JSON writes long": "/srv/" + strings.Repeat("<", 4000), "no text": "/srv/" + strings.Repeat("\xff\n", 2000), "as long as can be": "/" + strings.Repeat("a/", 65_000)} {
+	for what, path := range map[string]string{
+		"short ones":            "/srv/bill",
+		"what JSON writes long": "/srv/" + strings.Repeat("<", 4000),
+		"no text":               "/srv/" + strings.Repeat("\xff\n", 2000),
+		"as long as can be":     "/" + strings.Repeat("a/", 65_000),
+	} {
 		b := &builder{d: d, id: store.NewID()}
 		for range 3 * maxLeft {
 			b.leave("pontoon", path, "it was seen otherwise by a later snapshot")
 		}
-		step := plan.Step{Path: "/srv/x", Kind: perm.File, Before: perm.POSIX{Mode: 0o644}.Set(), After: perm.POSIX{Mode: 0o600}.Set()}
+		step := plan.Step{
+			Path:   "/srv/x",
+			Kind:   perm.File,
+			Before: perm.POSIX{Mode: 0o644}.Set(),
+			After:  perm.POSIX{Mode: 0o600}.Set(),
+		}
 		if err := b.add("pontoon", []string{"/srv"}, []plan.Step{step}, nil); err != nil {
 			t.Fatal(err)
 		}
@@ -39,11 +49,17 @@ func TestMuchIsLeft(t *testing.T) {
 func TestTooLongForAPlan(t *testing.T) {
 	t.Parallel()
 	step := func(path string) plan.Step {
-		return plan.Step{Path: path, Kind: perm.File, Before: perm.POSIX{Mode: 0o644}.Set(), After: perm.POSIX{Mode: 0o600}.Set()}
+		return plan.Step{
+			Path:   path,
+			Kind:   perm.File,
+			Before: perm.POSIX{Mode: 0o644}.Set(),
+			After:  perm.POSIX{Mode: 0o600}.Set(),
+		}
 	}
 	long := strings.Repeat("/"+strings.Repeat("x", 255), 300)
 	b := &builder{}
-	if err := b.add("pontoon", []string{"/srv"}, []plan.Step{step("/srv/a"), step(long), step("/srv/b")}, nil); err != nil {
+	err := b.add("pontoon", []string{"/srv"}, []plan.Step{step("/srv/a"), step(long), step("/srv/b")}, nil)
+	if err != nil {
 		t.Fatal(err)
 	}
 	if b.total != 2 || len(b.left) != 1 || b.left[0].Path != long || !strings.Contains(b.left[0].Why, "too long") {

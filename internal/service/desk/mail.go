@@ -73,7 +73,9 @@ func (d *Desk) mail(ctx context.Context, h store.Hook, list []store.Notice) erro
 	letter.SetBodyString(mail.TypeTextPlain, text)
 	letter.SetGenHeader("Auto-Submitted", "auto-generated") // RFC 3834: nobody's absence is told of back
 	letter.SetMessageIDWithValue(list[0].ID + "@idletally")
-	options := []mail.Option{mail.WithPort(number), mail.WithTimeout(noticePatience), mail.WithTLSPolicy(mail.TLSMandatory)}
+	options := []mail.Option{
+		mail.WithPort(number), mail.WithTimeout(noticePatience), mail.WithTLSPolicy(mail.TLSMandatory),
+	}
 	switch {
 	case number == 465:
 		options = append(options, mail.WithSSL())
@@ -81,7 +83,8 @@ func (d *Desk) mail(ctx context.Context, h store.Hook, list []store.Notice) erro
 		options = append(options, mail.WithTLSPolicy(mail.TLSOpportunistic))
 	}
 	if d.Mail.User != "" {
-		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(d.Mail.User), mail.WithPassword(d.Mail.Password))
+		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(d.Mail.User),
+			mail.WithPassword(d.Mail.Password))
 	}
 	c, err := mail.NewClient(host, options...)
 	if err != nil {
@@ -126,7 +129,9 @@ func sentence(kind string, data []byte) string {
 	case wire.NoticeFindings:
 		var f wire.FindingsNotice
 		if json.Unmarshal(data, &f) == nil {
-			return fmt.Sprintf("%d new findings of %s on %s, up to %s (%d came back; %d stand, of which %d open and %d close)", f.New, f.Application, f.Host, f.Severity, f.Returned, f.Findings, f.Opens, f.Closes)
+			return fmt.Sprintf(
+				"%d new findings of %s on %s, up to %s (%d came back; %d stand, of which %d open and %d close)", f.New,
+				f.Application, f.Host, f.Severity, f.Returned, f.Findings, f.Opens, f.Closes)
 		}
 	case wire.NoticeReview, wire.NoticeRun:
 		var p wire.PlanNotice

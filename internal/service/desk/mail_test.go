@@ -93,8 +93,16 @@ func (p *post) letters() []string {
 }
 
 func TestCheckMail(t *testing.T) {
-	for url, fine := range map[string]bool{"mailto:watch@saltmarsh.example": true, "mailto:": false, "mailto:watch": false, "mailto:a@b.example?bcc=c@d.example": false,
-		"mailto:a@b.example,c@d.example": false, "mailto:a@b.example%0aBcc:c@d.example": false, "mailto:Watch <a@b.example>": false, "mailto:a@b.example\r\nBcc: c@d.example": false} {
+	for url, fine := range map[string]bool{
+		"mailto:watch@saltmarsh.example":         true,
+		"mailto:":                                false,
+		"mailto:watch":                           false,
+		"mailto:a@b.example?bcc=c@d.example":     false,
+		"mailto:a@b.example,c@d.example":         false,
+		"mailto:a@b.example%0aBcc:c@d.example":   false,
+		"mailto:Watch <a@b.example>":             false,
+		"mailto:a@b.example\r\nBcc: c@d.example": false,
+	} {
 		if err := CheckHook(wire.NewHook{URL: url, Kinds: []string{"findings"}, Every: 60}); (err == nil) != fine {
 			t.Errorf("%q: %v", url, err)
 		}
@@ -104,15 +112,21 @@ func TestCheckMail(t *testing.T) {
 	}
 }
 
-// People get a letter at once, or one for all that happened in a while; a title makes no header, and what is not taken is sent again.
+// People get a letter at once, or one for all that happened in a while; a title makes no header, and what is
+// not taken is sent again.
 func TestMail(t *testing.T) {
 	ctx := t.Context()
 	st := ownStore(t)
 	p := newPost(t)
 	// What is gathered for a day is told at its end: it is noon, whatever the clock says.
 	noon := time.Now().UTC().Truncate(24 * time.Hour).Add(12 * time.Hour)
-	d := &Desk{Store: st, Log: slog.New(slog.DiscardHandler), HookSecret: func(string) []byte { return nil }, now: func() time.Time { return noon },
-		Mail: &Mail{Server: p.Addr().String(), From: "tally@saltmarsh.example", Public: "https://tally.example"}}
+	d := &Desk{
+		Store:      st,
+		Log:        slog.New(slog.DiscardHandler),
+		HookSecret: func(string) []byte { return nil },
+		now:        func() time.Time { return noon },
+		Mail:       &Mail{Server: p.Addr().String(), From: "tally@saltmarsh.example", Public: "https://tally.example"},
+	}
 	add := func(h store.Hook) store.Hook {
 		t.Helper()
 		h.KindList, h.Author = strings.Join(wire.NoticeKinds, ","), "admin"
@@ -123,12 +137,23 @@ func TestMail(t *testing.T) {
 	add(store.Hook{URL: "mailto:at-once@saltmarsh.example", Severity: "grave"})
 	daily := add(store.Hook{URL: "mailto:daily@saltmarsh.example", Severity: "minor", Every: 24 * 60})
 	add(store.Hook{URL: "mailto:opens@saltmarsh.example", Severity: "minor", Effect: "opens"})
-	plan := store.Plan{ID: "p1", Application: "ticketing", Title: "Close the till\r\nBcc: thief@elsewhere.example\r\n\r\nhello", Author: "quartermaster"}
+	plan := store.Plan{
+		ID:          "p1",
+		Application: "ticketing",
+		Title:       "Close the till\r\nBcc: thief@elsewhere.example\r\n\r\nhello",
+		Author:      "quartermaster",
+	}
 	must(t, d.TellPlan(ctx, wire.NoticeReview, plan, ""))
 	closes := drift.Group{Severity: baseline.Grave, Effect: perm.Effect{Closes: []perm.Gain{{}}}}
 	opens := drift.Group{Severity: baseline.Minor, Effect: perm.Effect{Opens: []perm.Gain{{}}}}
-	must(t, d.tellFindings(ctx, store.Report{Application: "ticketing", Host: "slip-north", Fresh: 3}, []drift.Group{closes}))
-	must(t, d.tellFindings(ctx, store.Report{Application: "tideboard", Host: "slip-south", Fresh: 1}, []drift.Group{opens}))
+	must(t,
+		d.tellFindings(ctx, store.Report{
+			Application: "ticketing",
+			Host:        "slip-north",
+			Fresh:       3,
+		}, []drift.Group{closes}))
+	must(t,
+		d.tellFindings(ctx, store.Report{Application: "tideboard", Host: "slip-south", Fresh: 1}, []drift.Group{opens}))
 	p.refuse = true
 	must(t, d.Deliver(ctx, noon))
 	hooks, err := st.Hooks(ctx)
@@ -148,10 +173,12 @@ func TestMail(t *testing.T) {
 		}
 		return n, last
 	}
-	if n, text := count("at-once@"); n != 1 || !strings.Contains(text, "asks for a review") || !strings.Contains(text, "ticketing on slip-north") || strings.Contains(text, "slip-south") {
+	if n, text := count("at-once@"); n != 1 || !strings.Contains(text, "asks for a review") ||
+		!strings.Contains(text, "ticketing on slip-north") || strings.Contains(text, "slip-south") {
 		t.Errorf("%d letters at once: %s", n, text)
 	}
-	if n, text := count("opens@"); n != 1 || strings.Contains(text, "slip-north") || !strings.Contains(text, "slip-south") {
+	if n, text := count("opens@"); n != 1 || strings.Contains(text, "slip-north") ||
+		!strings.Contains(text, "slip-south") {
 		t.Errorf("%d letters of what opens: %s", n, text)
 	}
 	if n, _ := count("daily@"); n != 0 {
@@ -159,14 +186,16 @@ func TestMail(t *testing.T) {
 	}
 	must(t, d.Deliver(ctx, noon.Add(25*time.Hour)))
 	n, text := count("daily@")
-	if n != 1 || !strings.Contains(text, "slip-north") || !strings.Contains(text, "slip-south") || !strings.Contains(text, "https://tally.example/plans/p1") {
+	if n != 1 || !strings.Contains(text, "slip-north") || !strings.Contains(text, "slip-south") ||
+		!strings.Contains(text, "https://tally.example/plans/p1") {
 		t.Errorf("%d letters a day: %s", n, text)
 	}
 	for _, l := range p.letters() {
 		m, err := netmail.ReadMessage(strings.NewReader(l[strings.Index(l, "\n")+1:]))
 		must(t, err)
 		subject, err := new(mime.WordDecoder).DecodeHeader(m.Header.Get("Subject"))
-		if err != nil || !strings.HasPrefix(subject, "Idle Tally: ") || m.Header.Get("Bcc") != "" || len(m.Header["To"]) != 1 || m.Header.Get("Auto-Submitted") != "auto-generated" {
+		if err != nil || !strings.HasPrefix(subject, "Idle Tally: ") || m.Header.Get("Bcc") != "" ||
+			len(m.Header["To"]) != 1 || m.Header.Get("Auto-Submitted") != "auto-generated" {
 			t.Errorf("%q, %v, %v", subject, m.Header, err)
 		}
 	}
@@ -185,13 +214,14 @@ func TestMail(t *testing.T) {
 	d.Mail = &Mail{Server: "localhost:" + strings.Split(p.Addr().String(), ":")[1], From: "tally@saltmarsh.example"}
 	before = len(p.letters())
 	must(t, d.Deliver(ctx, noon.Add(72*time.Hour)))
-	if h, err := st.Hook(ctx, daily.ID); err != nil || len(p.letters()) != before || !strings.Contains(strings.ToLower(h.Fault), "tls") {
+	if h, err := st.Hook(ctx, daily.ID); err != nil || len(p.letters()) != before ||
+		!strings.Contains(strings.ToLower(h.Fault), "tls") {
 		t.Errorf("without TLS: %q, %v", h.Fault, err)
 	}
 }
 
-// Programs are told of each notice by itself, beside each other: one that is slow holds up no other. Mail takes all that there is at once, and what was for a
-// hook that is gone goes nowhere.
+// Programs are told of each notice by itself, beside each other: one that is slow holds up no other. Mail
+// takes all that there is at once, and what was for a hook that is gone goes nowhere.
 func TestShipments(t *testing.T) {
 	hooks := []store.Hook{{ID: "web", URL: "https://desk.example"}, {ID: "mail", URL: "mailto:watch@saltmarsh.example"}}
 	var list []store.Notice

@@ -55,7 +55,8 @@ func checkWeb(in wire.NewHook) error {
 	case in.Every > 0:
 		return fmt.Errorf("%w: only mail is gathered: programs are told at once", ErrBad)
 	case err != nil || u.Host == "" || u.User != nil:
-		return fmt.Errorf("%w: %q is no address: want https://HOST/PATH, without a name and password in it", ErrBad, in.URL)
+		return fmt.Errorf("%w: %q is no address: want https://HOST/PATH, without a name and password in it", ErrBad,
+			in.URL)
 	case u.Scheme != "https" && !(u.Scheme == "http" && (u.Hostname() == "127.0.0.1" || u.Hostname() == "::1")):
 		return fmt.Errorf("%w: notices go by https; by http to this machine alone", ErrBad)
 	}
@@ -63,7 +64,9 @@ func checkWeb(in wire.NewHook) error {
 }
 
 // tell puts something that happened before everybody who wants to hear of it.
-func (d *Desk) tell(ctx context.Context, kind, application, subject string, wanted func(store.Hook) bool, data any) error {
+func (d *Desk) tell(
+	ctx context.Context, kind, application, subject string, wanted func(store.Hook) bool, data any,
+) error {
 	hooks, err := d.Store.Hooks(ctx)
 	if err != nil {
 		return err
@@ -81,10 +84,20 @@ func (d *Desk) tell(ctx context.Context, kind, application, subject string, want
 	return all
 }
 
-// Tell has one hook told of something: a CloudEvent (CloudEvents 1.0, JSON event format). What is gathered waits for the others of its time.
+// Tell has one hook told of something: a CloudEvent (CloudEvents 1.0, JSON event format). What is gathered
+// waits for the others of its time.
 func (d *Desk) Tell(ctx context.Context, h store.Hook, kind, subject string, data any) error {
 	id := store.NewID()
-	b, err := json.Marshal(wire.Event{SpecVersion: "1.0", ID: id, Source: "/idletally", Type: "idletally." + kind, Subject: subject, Time: time.Now().UTC(), ContentType: "application/json", Data: data})
+	b, err := json.Marshal(wire.Event{
+		SpecVersion: "1.0",
+		ID:          id,
+		Source:      "/idletally",
+		Type:        "idletally." + kind,
+		Subject:     subject,
+		Time:        time.Now().UTC(),
+		ContentType: "application/json",
+		Data:        data,
+	})
 	if err != nil {
 		return err
 	}
@@ -106,7 +119,9 @@ func (d *Desk) tellFindings(ctx context.Context, r store.Report, groups []drift.
 	worst := func(effect string) int { // of the findings with an effect that nobody accepted
 		most := -1
 		for _, g := range groups {
-			if g.Waiver == "" && (effect == "" || effect == "opens" && len(g.Effect.Opens) > 0 || effect == "closes" && len(g.Effect.Closes) > 0) {
+			if g.Waiver == "" &&
+				(effect == "" || effect == "opens" && len(g.Effect.Opens) > 0 ||
+					effect == "closes" && len(g.Effect.Closes) > 0) {
 				most = max(most, slices.Index(baseline.Severities, g.Severity))
 			}
 		}
@@ -119,7 +134,17 @@ func (d *Desk) tellFindings(ctx context.Context, r store.Report, groups []drift.
 	return d.tell(ctx, wire.NoticeFindings, r.Application, r.Application+"/"+r.Host, func(h store.Hook) bool {
 		of := worst(h.Effect)
 		return of >= 0 && of >= slices.Index(baseline.Severities, baseline.Severity(h.Severity))
-	}, wire.FindingsNotice{Application: r.Application, Host: r.Host, Report: r.ID, Severity: string(baseline.Severities[all]), New: r.Fresh, Returned: r.Returned, Findings: r.Findings - r.Waived, Opens: r.Opens, Closes: r.Closes})
+	}, wire.FindingsNotice{
+		Application: r.Application,
+		Host:        r.Host,
+		Report:      r.ID,
+		Severity:    string(baseline.Severities[all]),
+		New:         r.Fresh,
+		Returned:    r.Returned,
+		Findings:    r.Findings - r.Waived,
+		Opens:       r.Opens,
+		Closes:      r.Closes,
+	})
 }
 
 // TellHistory tells where the history ends, or what is wrong with it.
@@ -129,7 +154,13 @@ func (d *Desk) TellHistory(ctx context.Context, h wire.HistoryNotice) error {
 
 // TellPlan tells that a plan waits for a reviewer, or how a run went.
 func (d *Desk) TellPlan(ctx context.Context, kind string, p store.Plan, state string) error {
-	return d.tell(ctx, kind, p.Application, p.ID, nil, wire.PlanNotice{Application: p.Application, Plan: p.ID, Title: p.Title, Author: p.Author, State: state})
+	return d.tell(ctx, kind, p.Application, p.ID, nil, wire.PlanNotice{
+		Application: p.Application,
+		Plan:        p.ID,
+		Title:       p.Title,
+		Author:      p.Author,
+		State:       state,
+	})
 }
 
 const (
@@ -139,23 +170,30 @@ const (
 	noticesAtOnce  = 8
 )
 
-// signNotice signs what a hook is told, by RFC 9421 with the digest of RFC 9530: who has its secret can tell that it came from
-// here, for this address, and when.
+// signNotice signs what a hook is told, by RFC 9421 with the digest of RFC 9530: who has its secret can tell
+// that it came from here, for this address, and when.
 func signNotice(req *http.Request, hook string, secret []byte, at time.Time, body []byte) {
 	sum := sha256.Sum256(body)
 	req.Header.Set("Content-Digest", "sha-256=:"+base64.StdEncoding.EncodeToString(sum[:])+":")
-	params := fmt.Sprintf(`("@method" "@target-uri" "content-type" "content-digest");created=%d;keyid=%q;alg="hmac-sha256"`, at.Unix(), hook)
+	params := fmt.Sprintf(
+		`("@method" "@target-uri" "content-type" "content-digest");created=%d;keyid=%q;alg="hmac-sha256"`, at.Unix(),
+		hook)
 	uri := *req.URL
 	uri.Path, uri.Fragment = cmp.Or(uri.Path, "/"), "" // 2.2.2: as it is on the wire
 	m := hmac.New(sha256.New, secret)
-	_, _ = fmt.Fprintf(m, "\"@method\": %s\n\"@target-uri\": %s\n\"content-type\": %s\n\"content-digest\": %s\n\"@signature-params\": %s",
-		req.Method, uri.String(), req.Header.Get("Content-Type"), req.Header.Get("Content-Digest"), params) // a hash takes everything
+	_, _ = fmt.Fprintf(m,
+		"\"@method\": %s\n\"@target-uri\": %s\n\"content-type\": %s\n\"content-digest\": %s\n\"@signature-params\": %s",
+		// a hash takes everything
+		req.Method, uri.String(), req.Header.Get("Content-Type"), req.Header.Get("Content-Digest"), params)
 	req.Header.Set("Signature-Input", "notice="+params)
 	req.Header.Set("Signature", "notice=:"+base64.StdEncoding.EncodeToString(m.Sum(nil))+":")
 }
 
 // notices go to nobody that they are sent on to.
-var noticeClient = &http.Client{Timeout: noticePatience, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+var noticeClient = &http.Client{
+	Timeout:       noticePatience,
+	CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+}
 
 func (d *Desk) deliver(ctx context.Context, h store.Hook, n store.Notice) error {
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, h.URL, bytes.NewReader([]byte(n.Body)))
@@ -175,12 +213,14 @@ func (d *Desk) deliver(ctx context.Context, h store.Hook, n store.Notice) error 
 	defer resp.Body.Close()
 	_, _ = io.CopyN(io.Discard, resp.Body, 64<<10) // what it says is of no use
 	if resp.StatusCode/100 != 2 {
-		return fmt.Errorf("it answers %d %s", resp.StatusCode, http.StatusText(resp.StatusCode)) // not what it says itself
+		// not what it says itself
+		return fmt.Errorf("it answers %d %s", resp.StatusCode, http.StatusText(resp.StatusCode))
 	}
 	return nil
 }
 
-// Deliver tells what is to be told, several at once. What nobody takes is tried again later and later, and in the end let go.
+// Deliver tells what is to be told, several at once. What nobody takes is tried again later and later, and in
+// the end let go.
 func (d *Desk) Deliver(ctx context.Context, at time.Time) error {
 	list, err := d.Store.ClaimNotices(ctx, at, noticeLease, 100)
 	if err != nil || len(list) == 0 {

@@ -15,8 +15,9 @@ import (
 // maxParsed bounds the bytes of the texts whose documents are kept; a document takes up to fifty times as much.
 const maxParsed = 4 << 20
 
-// A parsed keeps the documents of texts: each page and each comparison asks for those of the published editions. A document is for
-// everybody to read, and for nobody to change. The zero value is ready to be used.
+// A parsed keeps the documents of texts: each page and each comparison asks for those of the published
+// editions. A document is for everybody to read, and for nobody to change. The zero value is ready to be
+// used.
 type parsed struct {
 	mu         sync.Mutex
 	young, old map[reading]*document // what nobody asks for while the young grow up is forgotten

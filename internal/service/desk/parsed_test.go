@@ -13,12 +13,16 @@ import (
 )
 
 const (
-	lending   = "idletally: 1\napplication: lender\nhosts: {tags: [boats]}\nroots: [/lent]\naccounts: {web: WEB}\nrules:\n  - {rule: all, paths: /lent, files: 0640}\n"
-	borrowing = "idletally: 1\napplication: boats\nhosts: {tags: [boats]}\ninclude: lender\nroots: [/srv]\nrules:\n  - {rule: all, paths: /srv/**, owner: web}\n"
-	varying   = "idletally: 1\napplication: boats\nhosts: {tags: [boats]}\nvariables: {who: {dory: a, default: b}}\nroots: [/srv]\nrules:\n  - {rule: all, paths: /srv/**, owner: \"${who}\"}\n"
+	lending = "idletally: 1\napplication: lender\nhosts: {tags: [boats]}\nroots: [/lent]\naccounts: {web: " +
+		"WEB}\nrules:\n  - {rule: all, paths: /lent, files: 0640}\n"
+	borrowing = "idletally: 1\napplication: boats\nhosts: {tags: [boats]}\ninclude: lender\nroots: [/srv]\nrules:\n " +
+		" - {rule: all, paths: /srv/**, owner: web}\n"
+	varying = "idletally: 1\napplication: boats\nhosts: {tags: [boats]}\nvariables: {who: {dory: a, default: " +
+		"b}}\nroots: [/srv]\nrules:\n  - {rule: all, paths: /srv/**, owner: \"${who}\"}\n"
 )
 
-// A text is parsed once for all who ask, and anew where it says something else: on another host, or with another edition of what it includes.
+// A text is parsed once for all who ask, and anew where it says something else: on another host, or with
+// another edition of what it includes.
 func TestParsedOnce(t *testing.T) {
 	ctx := t.Context()
 	st := ownStore(t)
@@ -28,7 +32,13 @@ func TestParsedOnce(t *testing.T) {
 	}
 	publish := func(web string) {
 		t.Helper()
-		n, err := st.AddEdition(ctx, store.Edition{Application: "lender", Text: strings.ReplaceAll(lending, "WEB", web), Author: "quartermaster"}, nil)
+		n, err := st.AddEdition(ctx,
+			store.Edition{
+				Application: "lender",
+				Text:        strings.ReplaceAll(lending, "WEB", web),
+				Author:      "quartermaster",
+			},
+			nil)
 		must(t, err)
 		must(t, st.Publish(ctx, "lender", n, "quartermaster"))
 	}
@@ -52,7 +62,8 @@ func TestParsedOnce(t *testing.T) {
 	publish("www-two")
 	second := on(borrowing, "dory")
 	if second == first || first.Accounts["web"] != "www-one" || second.Accounts["web"] != "www-two" {
-		t.Errorf("what is included says %q, and %q after another edition", first.Accounts["web"], second.Accounts["web"])
+		t.Errorf("what is included says %q, and %q after another edition", first.Accounts["web"],
+			second.Accounts["web"])
 	}
 
 	owner := func(host string) string { return on(varying, host).Rules[0].Owner.Name }

@@ -25,7 +25,8 @@ func Times(spec, zone string) (cron.Schedule, error) {
 	}
 	s, err := cron.ParseStandard(spec)
 	if err != nil {
-		return nil, fmt.Errorf("%w: %q says no times: %w: want minute hour day month weekday, such as 30 2 * * *", ErrBad, spec, err)
+		return nil, fmt.Errorf("%w: %q says no times: %w: want minute hour day month weekday, such as 30 2 * * *",
+			ErrBad, spec, err)
 	}
 	if x, ok := s.(*cron.SpecSchedule); ok {
 		x.Location = loc
@@ -50,12 +51,22 @@ func (d *Desk) AddSchedule(ctx context.Context, in wire.NewSchedule, by string) 
 	}
 	next := times.Next(time.Now())
 	if gap := times.Next(next).Sub(next); gap < shortest || in.Spread > int(gap.Seconds()) {
-		return store.Schedule{}, fmt.Errorf("%w: it comes every %s: want a minute at the least, and a spread that is no longer than that", ErrBad, gap)
+		return store.Schedule{}, fmt.Errorf(
+			"%w: it comes every %s: want a minute at the least, and a spread that is no longer than that", ErrBad, gap)
 	}
-	return d.Store.AddSchedule(ctx, store.Schedule{Application: in.Application, Tag: in.Tag, Cron: in.Cron, Zone: in.Zone, Spread: in.Spread, Author: by, Next: next.UTC().Truncate(time.Millisecond)})
+	return d.Store.AddSchedule(ctx, store.Schedule{
+		Application: in.Application,
+		Tag:         in.Tag,
+		Cron:        in.Cron,
+		Zone:        in.Zone,
+		Spread:      in.Spread,
+		Author:      by,
+		Next:        next.UTC().Truncate(time.Millisecond),
+	})
 }
 
-// offset is a host's own moment within a spread: the same each time, so that no host is looked at twice in a short while.
+// offset is a host's own moment within a spread: the same each time, so that no host is looked at twice in a
+// short while.
 func offset(schedule, host string, spread int) time.Duration {
 	if spread <= 0 {
 		return 0
@@ -109,7 +120,8 @@ func (d *Desk) Fire(ctx context.Context, at time.Time) error {
 		// One that is still being taken is not asked for a second time.
 		waiting, err := d.Store.Waiting(ctx, x.Application, x.Host)
 		if err == nil && !waiting {
-			_, err = d.AskSnapshot(ctx, wire.NewSnapshot{Application: x.Application, Host: x.Host}, "schedule "+x.Schedule)
+			_, err = d.AskSnapshot(ctx, wire.NewSnapshot{Application: x.Application, Host: x.Host},
+				"schedule "+x.Schedule)
 		}
 		if err != nil && !errors.Is(err, ErrBad) { // the host may be another's by now
 			all = errors.Join(all, err)
@@ -121,7 +133,8 @@ func (d *Desk) Fire(ctx context.Context, at time.Time) error {
 // everyRound is how often schedules are looked at.
 const everyRound = 5 * time.Second
 
-// KeepTime looks at schedules, and tells what is to be told, until the context ends. Every instance does; of each moment one has the work.
+// KeepTime looks at schedules, and tells what is to be told, until the context ends. Every instance does; of
+// each moment one has the work.
 func (d *Desk) KeepTime(ctx context.Context) {
 	looks := time.Now()
 	for {

@@ -39,7 +39,14 @@ func TestTimes(t *testing.T) {
 			t.Errorf("%s in %s: %s, want %s", c.spec, c.zone, got, c.next)
 		}
 	}
-	for spec, zone := range map[string]string{"": "", "30 2 * *": "", "61 2 * * *": "", "0 0 31 2 *": "", "x": "", "30 2 * * *": "Atlantis/Harbour"} {
+	for spec, zone := range map[string]string{
+		"":           "",
+		"30 2 * *":   "",
+		"61 2 * * *": "",
+		"0 0 31 2 *": "",
+		"x":          "",
+		"30 2 * * *": "Atlantis/Harbour",
+	} {
 		if _, err := Times(spec, zone); !errors.Is(err, ErrBad) {
 			t.Errorf("%q in %q: %v", spec, zone, err)
 		}
@@ -69,32 +76,42 @@ func ownStore(t *testing.T) *store.Store {
 	return st
 }
 
-// Of what a schedule makes due each host gets one snapshot, at its own moment, however many instances there are; what was missed is made
-// good once, and what is still being taken is not asked for again.
+// Of what a schedule makes due each host gets one snapshot, at its own moment, however many instances there
+// are; what was missed is made good once, and what is still being taken is not asked for again.
 func TestSchedules(t *testing.T) {
 	ctx := t.Context()
 	st := ownStore(t)
 	d := &Desk{Store: st, Log: slog.New(slog.DiscardHandler)}
-	for name, tags := range map[string][]string{"dory": {"boats", "small"}, "skiff": {"boats", "small"}, "ferry": {"boats"}, "barge": {"boats"}, "other": {"cars"}} {
+	for name, tags := range map[string][]string{
+		"dory":  {"boats", "small"},
+		"skiff": {"boats", "small"},
+		"ferry": {"boats"},
+		"barge": {"boats"},
+		"other": {"cars"},
+	} {
 		must(t, st.Invite(ctx, name, tags, sha256.Sum256([]byte(name)), time.Now().Add(time.Hour)))
 		if name != "barge" { // it has no agent
 			_, err := st.SetCertificate(ctx, name, store.Certified{Serial: "c", Version: "1"})
 			must(t, err)
 		}
 	}
-	if _, err := d.AddSchedule(ctx, wire.NewSchedule{Application: "boats", Cron: "@daily"}, "bosun"); !errors.Is(err, store.ErrNotFound) {
+	if _, err := d.AddSchedule(ctx, wire.NewSchedule{Application: "boats", Cron: "@daily"}, "bosun"); !errors.Is(err,
+		store.ErrNotFound) {
 		t.Errorf("an application that nobody has declared: %v", err)
 	}
 	n, err := st.AddEdition(ctx, store.Edition{Application: "boats", Text: scheduled, Author: "quartermaster"}, nil)
 	must(t, err)
 	must(t, st.Publish(ctx, "boats", n, "quartermaster"))
-	if _, err := d.AddSchedule(ctx, wire.NewSchedule{Application: "boats", Cron: "@every 5s"}, "bosun"); !errors.Is(err, ErrBad) {
+	if _, err := d.AddSchedule(ctx, wire.NewSchedule{Application: "boats", Cron: "@every 5s"}, "bosun"); !errors.Is(err,
+		ErrBad) {
 		t.Errorf("every five seconds: %v", err)
 	}
-	if _, err := d.AddSchedule(ctx, wire.NewSchedule{Application: "boats", Cron: "*/10 * * * *", Spread: 3600}, "bosun"); !errors.Is(err, ErrBad) {
+	if _, err := d.AddSchedule(ctx, wire.NewSchedule{Application: "boats", Cron: "*/10 * * * *", Spread: 3600},
+		"bosun"); !errors.Is(err, ErrBad) {
 		t.Errorf("a spread that runs into the next time: %v", err)
 	}
-	all, err := d.AddSchedule(ctx, wire.NewSchedule{Application: "boats", Cron: "30 2 * * *", Zone: "Europe/Lisbon", Spread: 1800}, "bosun")
+	all, err := d.AddSchedule(ctx,
+		wire.NewSchedule{Application: "boats", Cron: "30 2 * * *", Zone: "Europe/Lisbon", Spread: 1800}, "bosun")
 	must(t, err)
 	asked := func() map[string]int {
 		t.Helper()

@@ -13,7 +13,8 @@ import (
 	"idletally/internal/service/store"
 )
 
-// What a snapshot has at many paths is found as at few of them: also where roots sort otherwise than paths do, and where nobody could look.
+// What a snapshot has at many paths is found as at few of them: also where roots sort otherwise than paths
+// do, and where nobody could look.
 func TestSurvey(t *testing.T) {
 	ctx := t.Context()
 	st := ownStore(t)
@@ -21,12 +22,27 @@ func TestSurvey(t *testing.T) {
 	m := tree.Memory{}
 	var files []tree.Entry
 	for i := range 2 * fewSteps {
-		files = append(files, tree.Entry{Name: fmt.Sprintf("f%05d", i), Kind: perm.File, Set: perm.POSIX{UID: uint32(i)}.Set()})
+		files = append(files, tree.Entry{
+			Name: fmt.Sprintf("f%05d", i),
+			Kind: perm.File,
+			Set:  perm.POSIX{UID: uint32(i)}.Set(),
+		})
 	}
 	set := perm.POSIX{}.Set()
 	full := m.Add(tree.Node{Entries: files})
-	forest := m.Add(tree.Node{Forest: true, Entries: []tree.Entry{{Name: "/srv/a-b", Kind: perm.Folder, Set: set, Child: full}, {Name: "/srv/a/c", Kind: perm.Folder, Set: set,
-		Child: m.Add(tree.Node{Entries: []tree.Entry{{Name: "dark", Kind: perm.Folder, Set: set, Gap: tree.Refused}, {Name: "lit", Kind: perm.Folder, Set: set, Child: full}}})}}})
+	forest := m.Add(tree.Node{
+		Forest: true,
+		Entries: []tree.Entry{
+			{Name: "/srv/a-b", Kind: perm.Folder, Set: set, Child: full},
+			{Name: "/srv/a/c", Kind: perm.Folder, Set: set,
+				Child: m.Add(tree.Node{
+					Entries: []tree.Entry{
+						{Name: "dark", Kind: perm.Folder, Set: set, Gap: tree.Refused},
+						{Name: "lit", Kind: perm.Folder, Set: set, Child: full},
+					},
+				})},
+		},
+	})
 	must(t, tree.Each(ctx, m, forest, func(_ tree.Hash, b []byte) error { return st.PutNodes(ctx, [][]byte{b}) }))
 	snap := store.Snapshot{Forest: forest[:], Roots: `["/srv/a-b","/srv/a/c"]`}
 

@@ -18,7 +18,8 @@ type Retention struct{ All, Daily, Weekly int }
 // Check says what cannot be kept like that.
 func (k Retention) Check() error {
 	if min(k.All, k.Daily, k.Weekly) < 0 {
-		return fmt.Errorf("snapshots cannot be kept for %d days all, %d by the day and %d by the week: want 0 or more", k.All, k.Daily, k.Weekly)
+		return fmt.Errorf("snapshots cannot be kept for %d days all, %d by the day and %d by the week: want 0 or more",
+			k.All, k.Daily, k.Weekly)
 	}
 	return nil
 }
@@ -125,7 +126,8 @@ func (d *Desk) Tend(ctx context.Context, keep Retention) {
 			}
 			out, err := d.Tidy(ctx, keep)
 			if err == nil {
-				d.Log.Info("tidied up", "snapshots", out.Snapshots, "nodes", out.Nodes, "accounts", out.Directories, "live", out.Live)
+				d.Log.Info("tidied up", "snapshots", out.Snapshots, "nodes", out.Nodes, "accounts", out.Directories,
+					"live", out.Live)
 			}
 			return err
 		})

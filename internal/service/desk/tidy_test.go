@@ -14,7 +14,10 @@ func TestRetention(t *testing.T) {
 	var snaps []store.PlaceTime
 	for age := 400; age >= 0; age-- { // three a day
 		for h := range 3 {
-			snaps = append(snaps, store.PlaceTime{ID: fmt.Sprintf("%d-%d", age, h), Taken: now.AddDate(0, 0, -age).Add(time.Duration(h-3) * time.Hour)})
+			snaps = append(snaps, store.PlaceTime{
+				ID:    fmt.Sprintf("%d-%d", age, h),
+				Taken: now.AddDate(0, 0, -age).Add(time.Duration(h-3) * time.Hour),
+			})
 		}
 	}
 	kept := func(k Retention) (days map[int]int) {

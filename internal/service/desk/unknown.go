@@ -13,7 +13,8 @@ import (
 
 const (
 	looksEvery = time.Minute
-	// lasting is how long a place is in a state before it is told: a host that is looked at just now is known again soon.
+	// lasting is how long a place is in a state before it is told: a host that is looked at just now is known
+	// again soon.
 	lasting = 2 * time.Minute
 )
 
@@ -82,7 +83,9 @@ func (d *Desk) tellLook(ctx context.Context, u store.Unknown, state string, l ve
 }
 
 // eachPlace tells how each application is known on each of its hosts.
-func (d *Desk) eachPlace(ctx context.Context, at time.Time, visit func(application, host string, l verdict.Look)) error {
+func (d *Desk) eachPlace(
+	ctx context.Context, at time.Time, visit func(application, host string, l verdict.Look),
+) error {
 	reports, err := d.Store.CurrentReports(ctx)
 	if err != nil {
 		return err

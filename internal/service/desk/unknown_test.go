@@ -15,7 +15,8 @@ import (
 	"idletally/internal/wire"
 )
 
-// That a place is not known any more is told once it has lasted, once, by whichever instance, and that it is known again too.
+// That a place is not known any more is told once it has lasted, once, by whichever instance, and that it is
+// known again too.
 func TestTellLooks(t *testing.T) {
 	ctx, st := t.Context(), ownStore(t)
 	d := &Desk{Store: st, Log: slog.New(slog.DiscardHandler), HookSecret: func(string) []byte { return []byte("x") }}
@@ -55,7 +56,8 @@ func TestTellLooks(t *testing.T) {
 			}
 			must(t, json.Unmarshal([]byte(n.Body), &e))
 			if !seen[n.ID] {
-				got = append(got, fmt.Sprintf("%s %s/%s %s: %s", e.Type, e.Data.Application, e.Data.Host, e.Data.State, e.Data.Says))
+				got = append(got,
+					fmt.Sprintf("%s %s/%s %s: %s", e.Type, e.Data.Application, e.Data.Host, e.Data.State, e.Data.Says))
 			}
 			seen[n.ID] = true
 			must(t, st.Told(ctx, n))
@@ -66,7 +68,13 @@ func TestTellLooks(t *testing.T) {
 	}
 	report := func(edition int) {
 		t.Helper()
-		w, err := st.NewReport(ctx, store.Report{Application: "boats", Edition: edition, Host: "ferry", Snapshot: store.NewID(), Problems: "[]"})
+		w, err := st.NewReport(ctx, store.Report{
+			Application: "boats",
+			Edition:     edition,
+			Host:        "ferry",
+			Snapshot:    store.NewID(),
+			Problems:    "[]",
+		})
 		must(t, err)
 		_, err = w.End(drift.Summary{Paths: 1, Judged: 1}, nil)
 		must(t, err)
@@ -91,7 +99,9 @@ func TestTellLooks(t *testing.T) {
 	after(5 * time.Minute)
 	after(26*time.Hour, []string{}...)
 	after(2*time.Minute, "idletally.looks boats/ferry old: last looked at 27 hours ago, which is too long")
-	publish("idletally: 1\napplication: boats\nhosts: {tags: [cars]}\nroots: [/srv]\nrules:\n  - {rule: all, paths: /srv/**, files: 0640}\n")
+	publish(
+		"idletally: 1\napplication: boats\nhosts: {tags: [cars]}\nroots: [/srv]\nrules:\n  - {rule: all, paths: " +
+			"/srv/**, files: 0640}\n")
 	after(time.Minute) // it is no place any more
 	after(2*time.Minute, "idletally.looks boats/ferry known: no published baseline is for it any more")
 }

@@ -25,7 +25,18 @@ func (d *Desk) Waive(ctx context.Context, in wire.NewWaiver, by string) (store.W
 	if err == nil && in.Group != "" {
 		err = d.ofGroup(ctx, hosts, &in)
 	}
-	w := store.Waiver{Application: in.Application, Host: in.Host, Pattern: in.Paths, Rule: in.Rule, Kind: in.Kind, Aspect: in.Aspect, Found: in.Found, Reason: in.Reason, Author: by, Ends: in.Ends}
+	w := store.Waiver{
+		Application: in.Application,
+		Host:        in.Host,
+		Pattern:     in.Paths,
+		Rule:        in.Rule,
+		Kind:        in.Kind,
+		Aspect:      in.Aspect,
+		Found:       in.Found,
+		Reason:      in.Reason,
+		Author:      by,
+		Ends:        in.Ends,
+	}
 	if err != nil {
 		return w, err
 	}
@@ -82,11 +93,13 @@ func (d *Desk) ofGroup(ctx context.Context, hosts []store.Host, in *wire.NewWaiv
 			if g.Count > 1 {
 				paths = strings.TrimSuffix(baseline.Quote(string(g.Folder)), "/") + "/**"
 			}
-			in.Host, in.Paths, in.Rule, in.Kind, in.Aspect, in.Found = h.Name, pathname.Escape(paths), g.Rule, g.Kind.String(), string(g.Aspect), g.Found
+			in.Host, in.Paths, in.Rule, in.Kind, in.Aspect, in.Found = h.Name, pathname.Escape(paths), g.Rule,
+				g.Kind.String(), string(g.Aspect), g.Found
 			return nil
 		}
 	}
-	return fmt.Errorf("%w: no group %q in the newest reports of %s: see idletally drift show", ErrBad, in.Group, in.Application)
+	return fmt.Errorf("%w: no group %q in the newest reports of %s: see idletally drift show", ErrBad, in.Group,
+		in.Application)
 }
 
 // waivers gives those that count on a host.
@@ -98,7 +111,14 @@ func (d *Desk) waivers(ctx context.Context, application, host string) (*drift.Wa
 	var list []drift.Waiver
 	for _, w := range rows {
 		if w.Host == "" || w.Host == host {
-			list = append(list, drift.Waiver{ID: w.ID, Pattern: w.Pattern, Rule: w.Rule, Kind: w.Kind, Aspect: perm.Aspect(w.Aspect), Found: w.Found})
+			list = append(list, drift.Waiver{
+				ID:      w.ID,
+				Pattern: w.Pattern,
+				Rule:    w.Rule,
+				Kind:    w.Kind,
+				Aspect:  perm.Aspect(w.Aspect),
+				Found:   w.Found,
+			})
 		}
 	}
 	return drift.NewWaivers(list)

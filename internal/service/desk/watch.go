@@ -40,17 +40,21 @@ func (d *Desk) WatchList(ctx context.Context, h store.Host) (out []wire.WatchedP
 }
 
 // watched gives the roots of an application on a host, escaped, and whether other file systems below are kept.
-func (d *Desk) watched(ctx context.Context, application string, h store.Host) (roots []string, crossing bool, err error) {
+func (d *Desk) watched(
+	ctx context.Context, application string, h store.Host,
+) (roots []string, crossing bool, err error) {
 	e, err := d.Store.Edition(ctx, application, 0)
 	if err != nil {
 		return nil, false, err
 	}
 	doc, err := d.ParseOn(ctx, e.Text, h.Name)
 	if err != nil {
-		return nil, false, fmt.Errorf("%w: edition %d of %s cannot be read for host %s: %w", ErrBad, e.Number, application, h.Name, err)
+		return nil, false, fmt.Errorf("%w: edition %d of %s cannot be read for host %s: %w", ErrBad, e.Number,
+			application, h.Name, err)
 	}
 	if !doc.Applies(h.Name, h.Tags()) {
-		return nil, false, fmt.Errorf("%w: the published baseline of %s does not apply to host %s", ErrBad, application, h.Name)
+		return nil, false, fmt.Errorf("%w: the published baseline of %s does not apply to host %s", ErrBad, application,
+			h.Name)
 	}
 	roots = pathname.EscapeAll(doc.Roots)
 	slices.Sort(roots)
@@ -116,7 +120,9 @@ func (d *Desk) known(ctx context.Context, application, host string, done wire.Sn
 		return false, err
 	}
 	denied, err := json.Marshal(done.Denied)
-	return last.Hash() == done.Forest && string(last.Directory) == string(accounts[:]) && last.WaysText != nil && *last.WaysText == string(ways) && last.Denied == string(denied), err
+	return last.Hash() == done.Forest && string(last.Directory) == string(accounts[:]) && last.WaysText != nil &&
+			*last.WaysText == string(ways) && last.Denied == string(denied),
+		err
 }
 
 // byWithin is how long before a finding was seen what made it may have been done: snapshots made of the

@@ -51,7 +51,10 @@ func agentHost(ctx context.Context) string { return callingHost(ctx).Name }
 
 // agentRoutes are what agents call: JSON, and plain bytes where there are many.
 func (s *Server) agentRoutes(r chi.Router) {
-	serve := func(r chi.Router, method, path string, who func(*http.Request) string, f func(w http.ResponseWriter, r *http.Request) error) {
+	serve := func(
+		r chi.Router, method, path string, who func(*http.Request) string,
+		f func(w http.ResponseWriter, r *http.Request) error,
+	) {
 		s.route(r, method, path, who, func(w http.ResponseWriter, r *http.Request) {
 			if err := f(w, r); err != nil {
 				s.plain(w, r, err)
@@ -77,7 +80,8 @@ func (s *Server) agentRoutes(r chi.Router) {
 		serve(r, "POST", "/agent/v1/nodes", host, s.takeNodes)
 		serve(r, "POST", "/agent/v1/work/{id}/snapshot", host, s.endSnapshot)
 		// Nobody asked for these: a stolen certificate must not fill the storage with them.
-		serve(r.With(s.limit(maxHeard, keyByAgent)), "POST", "/agent/v1/watches/{application}/snapshot", host, s.takeHeard)
+		serve(r.With(s.limit(maxHeard, keyByAgent)), "POST", "/agent/v1/watches/{application}/snapshot", host,
+			s.takeHeard)
 		serve(r, "PUT", "/agent/v1/work/{id}/originals/{n}", host, s.takeOriginals)
 		serve(r, "POST", "/agent/v1/work/{id}/run", host, s.endRun)
 	})
@@ -85,7 +89,8 @@ func (s *Server) agentRoutes(r chi.Router) {
 
 // readJSON decodes a body of at most so many bytes.
 func readJSON(w http.ResponseWriter, r *http.Request, limit int64, to any) error {
-	err := untrusted.ReadJSON(http.MaxBytesReader(w, r.Body, limit), untrusted.Bounds{Bytes: limit, Elements: untrusted.MaxElements}, to)
+	err := untrusted.ReadJSON(http.MaxBytesReader(w, r.Body, limit),
+		untrusted.Bounds{Bytes: limit, Elements: untrusted.MaxElements}, to)
 	return badBody(err)
 }
 
@@ -119,7 +124,8 @@ func (s *Server) enrol(w http.ResponseWriter, r *http.Request) error {
 	host, err := s.Store.UseCode(r.Context(), auth.HashToken(strings.TrimSpace(in.Code)), sha256.Sum256(in.Request))
 	if isConflict(err) {
 		s.refused(r.Context(), store.By{Who: "an agent"}, "enrolment refused", from(r.Context()), "")
-		return huma.Error403Forbidden("the enrolment code is wrong, was used before, or has expired: make a new one with idletally host invite")
+		return huma.Error403Forbidden(
+			"the enrolment code is wrong, was used before, or has expired: make a new one with idletally host invite")
 	}
 	if err != nil {
 		return err
@@ -136,10 +142,18 @@ func (s *Server) enrol(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
-	if err := s.Store.Audit(r.Context(), store.By{Who: "agent " + host}, "host enrolled", host, "certificate "+serial); err != nil {
+	if err := s.Store.Audit(r.Context(), store.By{Who: "agent " + host}, "host enrolled", host,
+		"certificate "+serial); err != nil {
 		return err
 	}
-	return writeJSON(w, wire.Enrolled{Host: host, Enrolment: enrolment, Certificate: cert, Authority: s.Authority.PEM, OrderKey: s.OrderKey(), Succession: s.Authority.Succession})
+	return writeJSON(w, wire.Enrolled{
+		Host:        host,
+		Enrolment:   enrolment,
+		Certificate: cert,
+		Authority:   s.Authority.PEM,
+		OrderKey:    s.OrderKey(),
+		Succession:  s.Authority.Succession,
+	})
 }
 
 // renew gives an agent another certificate before its own ends. The key is the agent's new one.
@@ -158,10 +172,12 @@ func (s *Server) renew(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return huma.Error400BadRequest(err.Error())
 	}
-	if err := s.Store.RenewCertificate(r.Context(), host, r.TLS.VerifiedChains[0][0].SerialNumber.Text(16), serial); err != nil {
+	if err := s.Store.RenewCertificate(r.Context(), host, r.TLS.VerifiedChains[0][0].SerialNumber.Text(16),
+		serial); err != nil {
 		return err
 	}
-	if err := s.Store.Audit(r.Context(), store.By{Who: "agent " + host}, "certificate renewed", host, "certificate "+serial); err != nil {
+	if err := s.Store.Audit(r.Context(), store.By{Who: "agent " + host}, "certificate renewed", host,
+		"certificate "+serial); err != nil {
 		s.Log.Error("history was not written", "error", err)
 	}
 	return writeJSON(w, wire.Renewed{Certificate: cert})
@@ -182,17 +198,21 @@ func (s *Server) agent(next http.Handler) http.Handler {
 		}
 		serial := leaf.SerialNumber.Text(16)
 		if err != nil || h.Certificate != serial && h.Renewed != serial {
-			s.refused(r.Context(), store.By{Who: "an agent"}, "certificate refused", leaf.Subject.CommonName, "certificate "+serial+" counts no more")
-			s.plain(w, r, huma.Error403Forbidden("this certificate counts no more: the host was enrolled anew or taken out"))
+			s.refused(r.Context(), store.By{Who: "an agent"}, "certificate refused", leaf.Subject.CommonName,
+				"certificate "+serial+" counts no more")
+			s.plain(w, r,
+				huma.Error403Forbidden("this certificate counts no more: the host was enrolled anew or taken out"))
 			return
 		}
-		if err := wire.Speaks("the agent of "+h.Name, h.Version, h.Protocol, h.Oldest); err != nil && r.URL.Path != helloPath {
+		if err := wire.Speaks("the agent of "+h.Name, h.Version, h.Protocol, h.Oldest); err != nil &&
+			r.URL.Path != helloPath {
 			s.plain(w, r, huma.Error409Conflict(err.Error()))
 			return
 		}
 		says, err := s.holds(r.Context())
 		if end := enrolmentEnd(says, began(h)); err == nil && !end.IsZero() && time.Now().After(end) {
-			err = huma.Error403Forbidden("this enrolment has ended: have the host enrolled anew (idletally host invite)")
+			err = huma.Error403Forbidden(
+				"this enrolment has ended: have the host enrolled anew (idletally host invite)")
 		}
 		if err == nil {
 			err = s.holder(w, r, h, serial)
@@ -216,11 +236,13 @@ func enrolmentEnd(p wire.Policy, began time.Time) time.Time {
 // began is when a host was enrolled.
 func began(h store.Host) time.Time { return *cmp.Or(h.Enrolled, &h.Created) }
 
-// settling is how long an agent may still call by the certificate that it has renewed: what was under way ends within it.
+// settling is how long an agent may still call by the certificate that it has renewed: what was under way
+// ends within it.
 const settling = 5 * time.Minute
 
-// holder notices when two hold a host's identity: an agent that has begun to use a certificate goes on with it, so that whoever still calls by
-// the one before is another. Which of them is the host's nobody can tell here: neither is shut out.
+// holder notices when two hold a host's identity: an agent that has begun to use a certificate goes on with
+// it, so that whoever still calls by the one before is another. Which of them is the host's nobody can tell
+// here: neither is shut out.
 func (s *Server) holder(w http.ResponseWriter, r *http.Request, h store.Host, serial string) error {
 	switch {
 	case h.Renewed == "":
@@ -237,14 +259,17 @@ func (s *Server) holder(w http.ResponseWriter, r *http.Request, h store.Host, se
 	news, err := s.Store.HeldTwice(r.Context(), h.Name)
 	if err == nil && news {
 		s.Log.Error("two hold the identity of a host's agent: somebody has its key", "host", h.Name)
-		s.write(r.Context(), store.By{Who: "the service"}, "two agents", h.Name, "one calls by certificate "+h.Renewed+", another by the one that it took the place of: somebody has the agent's key")
+		s.write(r.Context(), store.By{Who: "the service"}, "two agents", h.Name,
+			"one calls by certificate "+h.Renewed+
+				", another by the one that it took the place of: somebody has the agent's key")
 	}
 	return err
 }
 
 const helloPath = "/agent/v1/hello"
 
-// hello comes first after an agent starts: what an earlier life of it held is free again. Agents of before there were greetings say nothing by it.
+// hello comes first after an agent starts: what an earlier life of it held is free again. Agents of before
+// there were greetings say nothing by it.
 func (s *Server) hello(w http.ResponseWriter, r *http.Request) error {
 	in := wire.Hello{Version: "an earlier one", Protocol: 1, Oldest: 1}
 	h := callingHost(r.Context())
@@ -275,7 +300,9 @@ func (s *Server) hello(w http.ResponseWriter, r *http.Request) error {
 }
 
 // wait holds an agent's call until there is something for it, for a while.
-func (s *Server) wait(w http.ResponseWriter, r *http.Request, key string, every time.Duration, look func() (any, error)) error {
+func (s *Server) wait(
+	w http.ResponseWriter, r *http.Request, key string, every time.Duration, look func() (any, error),
+) error {
 	_ = http.NewResponseController(w).SetWriteDeadline(time.Now().Add(waitForWork + 20*time.Second))
 	// Not all that began together, as after a restart, come back together.
 	end := time.NewTimer(waitForWork*3/4 + rand.N(waitForWork/2))
@@ -304,8 +331,8 @@ func (s *Server) wait(w http.ResponseWriter, r *http.Request, key string, every 
 	}
 }
 
-// pulse wakes those that wait here for what came by way of another instance, until the context ends. One question to the database serves
-// them all.
+// pulse wakes those that wait here for what came by way of another instance, until the context ends. One
+// question to the database serves them all.
 func (s *Server) pulse(ctx context.Context) {
 	pause := pulseEvery
 	for {
@@ -415,7 +442,15 @@ func (s *Server) describeWork(ctx context.Context, work store.Work) (wire.Work, 
 	if err != nil {
 		return out, err
 	}
-	order := plan.Order{Enrolment: host.Enrolment, Run: run.ID, Digest: plan.Digest(p.Manifest), Host: work.Host, Author: p.Author, ApprovedBy: reviewers, Expires: expires}
+	order := plan.Order{
+		Enrolment:  host.Enrolment,
+		Run:        run.ID,
+		Digest:     plan.Digest(p.Manifest),
+		Host:       work.Host,
+		Author:     p.Author,
+		ApprovedBy: reviewers,
+		Expires:    expires,
+	}
 	if string(p.Digest) != string(order.Digest[:]) {
 		return out, fmt.Errorf("plan %s is not the one that was approved: its manifest does not fit its digest", p.ID)
 	}
@@ -533,8 +568,8 @@ func (s *Server) storePack(w http.ResponseWriter, r *http.Request) error {
 	return store()
 }
 
-// takeQuota refuses what an agent sends beyond what it may in a day: somebody who has its key is not to fill the disk before what leads nowhere is
-// taken away.
+// takeQuota refuses what an agent sends beyond what it may in a day: somebody who has its key is not to fill
+// the disk before what leads nowhere is taken away.
 func (s *Server) takeQuota(ctx context.Context, bytes int64) error {
 	if s.PerHost == 0 || bytes == 0 {
 		return nil
@@ -542,8 +577,12 @@ func (s *Server) takeQuota(ctx context.Context, bytes int64) error {
 	err := s.Store.TakeQuota(ctx, agentHost(ctx), bytes, s.PerHost)
 	if isConflict(err) {
 		again := time.Until(time.Now().UTC().Truncate(24 * time.Hour).Add(24 * time.Hour))
-		s.refused(ctx, store.By{Who: "agent " + agentHost(ctx)}, "storage refused", agentHost(ctx), fmt.Sprintf("more than %d MiB in a day", s.PerHost>>20))
-		err = huma.ErrorWithHeaders(huma.Error429TooManyRequests(fmt.Sprintf("this host has sent %d MiB today, and may send no more before midnight (UTC): see --host-quota of idletally serve", s.PerHost>>20)),
+		s.refused(ctx, store.By{Who: "agent " + agentHost(ctx)}, "storage refused", agentHost(ctx),
+			fmt.Sprintf("more than %d MiB in a day", s.PerHost>>20))
+		err = huma.ErrorWithHeaders(huma.Error429TooManyRequests(fmt.Sprintf(
+			"this host has sent %d MiB today, and may send no more before midnight (UTC): see --host-quota of "+
+				"idletally serve",
+			s.PerHost>>20)),
 			http.Header{"Retry-After": {strconv.Itoa(int(again.Seconds()) + 1)}})
 	}
 	return err
@@ -672,7 +711,9 @@ func (s *Server) endRun(w http.ResponseWriter, r *http.Request) error {
 	// A last look: a new snapshot shows the result in the whole tree, and its drift. It is asked for before
 	// the run is seen to be ended, so that whoever sees that sees what is still to come.
 	if in.State == "finished" {
-		if _, err := s.desk.AskSnapshot(r.Context(), wire.NewSnapshot{Application: x.plan.Application, Host: x.work.Host}, "run "+x.work.Subject); err != nil && !errors.Is(err, desk.ErrBad) {
+		if _, err := s.desk.AskSnapshot(r.Context(),
+			wire.NewSnapshot{Application: x.plan.Application, Host: x.work.Host}, "run "+x.work.Subject); err != nil &&
+			!errors.Is(err, desk.ErrBad) {
 			s.Log.Error("snapshot after run", "run", x.work.Subject, "host", x.work.Host, "error", err)
 		}
 	}
@@ -708,7 +749,13 @@ func (s *Server) resultsOf(ctx context.Context, x part, in wire.RunDone) (rows [
 		if res.Outcome == plan.Done {
 			outcome = "changed again"
 		}
-		rows = append(rows, store.Result{Host: x.work.Host, Step: res.Step, Outcome: outcome, Path: []byte(steps[i].Path), Reason: res.Reason})
+		rows = append(rows, store.Result{
+			Host:    x.work.Host,
+			Step:    res.Step,
+			Outcome: outcome,
+			Path:    []byte(steps[i].Path),
+			Reason:  res.Reason,
+		})
 	}
 	return rows, nil
 }
@@ -726,7 +773,8 @@ func (s *Server) endPart(ctx context.Context, x part, in wire.RunDone, rows []st
 	if run, err := s.Store.Run(ctx, x.work.Subject); err == nil && run.State != "running" {
 		s.tellPlan(ctx, wire.NoticeRun, run.Plan, run.State)
 	}
-	if err := s.Store.Audit(ctx, store.By{Who: "agent " + x.work.Host}, "run "+in.State, x.work.Subject, in.Message); err != nil {
+	if err := s.Store.Audit(ctx, store.By{Who: "agent " + x.work.Host}, "run "+in.State, x.work.Subject,
+		in.Message); err != nil {
 		return err
 	}
 	s.hub.poke(x.work.Host)

@@ -33,8 +33,8 @@ type answered struct {
 	Body     []byte `json:"body"`
 }
 
-// once carries a call that comes with a key out once, however often it is made, on whichever instance. Where it was carried
-// out before, it gets the answer that it got then.
+// once carries a call that comes with a key out once, however often it is made, on whichever instance. Where
+// it was carried out before, it gets the answer that it got then.
 func (s *Server) once(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		key, p := r.Header.Get(keyHeader), caller(r.Context())
@@ -96,14 +96,17 @@ func (s *Server) answeredBefore(w http.ResponseWriter, r *http.Request, a *store
 		w.Header().Set("Retry-After", "1")
 		err = huma.Error409Conflict("this call is being carried out: ask again in a moment")
 	case before.Status == 0:
-		err = huma.Error409Conflict("this call was begun, and its answer was lost with the instance that made it: look at what is there, and call anew with another key if need be")
+		err = huma.Error409Conflict(
+			"this call was begun, and its answer was lost with the instance that made it: look at what is there, " +
+				"and call anew with another key if need be")
 	default:
 		var b []byte
 		if b, err = s.unseal(a.Sealed(), before.Body); err == nil {
 			err = json.Unmarshal(b, &got)
 		}
 		if err != nil {
-			err = huma.Error409Conflict("this call was carried out, and its answer cannot be read any more: look at what is there")
+			err = huma.Error409Conflict(
+				"this call was carried out, and its answer cannot be read any more: look at what is there")
 		}
 	}
 	if err != nil {
@@ -156,7 +159,8 @@ func (s *Server) sealer(use string) (cipher.AEAD, error) {
 // sealedFor is what the key is made for that seals.
 const sealedFor = "sealed values"
 
-// seal makes something unreadable for who has only the database, and bound to its place there: it can be unsealed for that alone.
+// seal makes something unreadable for who has only the database, and bound to its place there: it can be
+// unsealed for that alone.
 func (s *Server) seal(place string, b []byte) ([]byte, error) {
 	g, err := s.sealer(sealedFor)
 	if err != nil {

@@ -76,20 +76,27 @@ func (b *backing) forget(before time.Time) {
 func (b *backing) says(id string, digest tree.Hash, reviewers []string) error {
 	enough := false
 	for _, who := range reviewers {
-		i := slices.IndexFunc(b.plans[id], func(a approval) bool { return a.reviewer == who && a.digest == digest.String() })
+		i := slices.IndexFunc(b.plans[id], func(a approval) bool {
+			return a.reviewer == who && a.digest == digest.String()
+		})
 		if i < 0 {
-			return fmt.Errorf("%w: the history does not say that %s approved plan %s as it is: have it approved again, and find out who writes to the database", store.ErrConflict, who, id)
+			return fmt.Errorf(
+				"%w: the history does not say that %s approved plan %s as it is: have it approved again, and find "+
+					"out who writes to the database",
+				store.ErrConflict, who, id)
 		}
 		enough = enough || b.plans[id][i].last
 	}
 	if !enough {
-		return fmt.Errorf("%w: the history does not say that plan %s has all the approvals that it needs: have it approved again", store.ErrConflict, id)
+		return fmt.Errorf(
+			"%w: the history does not say that plan %s has all the approvals that it needs: have it approved again",
+			store.ErrConflict, id)
 	}
 	return nil
 }
 
-// approvedBy gives whose approvals of a plan count, or an error unless the signed history says the same of what is stored
-// of the plan. The first call reads the whole history, each later one what has come since.
+// approvedBy gives whose approvals of a plan count, or an error unless the signed history says the same of
+// what is stored of the plan. The first call reads the whole history, each later one what has come since.
 func (s *Server) approvedBy(ctx context.Context, p store.Plan) (reviewers []string, err error) {
 	all, err := s.Store.Approvals(ctx, p.ID)
 	if err != nil {

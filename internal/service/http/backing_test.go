@@ -22,20 +22,28 @@ func TestBacking(t *testing.T) {
 		reviewers []string
 		backed    bool
 	}{
-		"both":             {[]chain.Line{first, last}, []string{"purser", "harbourmaster"}, true},
-		"one is enough":    {[]chain.Line{last}, []string{"harbourmaster"}, true},
-		"nobody":           {nil, []string{"harbourmaster"}, false},
-		"no reviewer":      {[]chain.Line{first, last}, nil, false},
-		"one too few":      {[]chain.Line{first}, []string{"purser"}, false},
-		"somebody else":    {[]chain.Line{first, last}, []string{"purser", "harbourmaster", "nobody-known"}, false},
-		"another plan":     {[]chain.Line{line("harbourmaster", saidApproved, "q", digest)}, []string{"harbourmaster"}, false},
-		"another manifest": {[]chain.Line{line("harbourmaster", saidApproved, "p", other)}, []string{"harbourmaster"}, false},
-		"approved anew":    {[]chain.Line{line("harbourmaster", saidApproved, "p", other), last}, []string{"harbourmaster"}, true},
-		"replaced":         {[]chain.Line{last, line("harbourmaster", saidApproved, "p", other)}, []string{"harbourmaster"}, false},
-		"taken back":       {[]chain.Line{first, last, line("harbourmaster", saidTakenBack, "p", digest)}, []string{"purser", "harbourmaster"}, false},
-		"withdrawn":        {[]chain.Line{first, last, line("quartermaster", saidWithdrawn, "p", digest)}, []string{"purser", "harbourmaster"}, false},
-		"taken over":       {[]chain.Line{first, last, line("the service", chain.TakenOver, "history", digest)}, []string{"purser", "harbourmaster"}, false},
-		"something else":   {[]chain.Line{last, line("harbourmaster", "plan declined", "q", digest)}, []string{"harbourmaster"}, true},
+		"both":          {[]chain.Line{first, last}, []string{"purser", "harbourmaster"}, true},
+		"one is enough": {[]chain.Line{last}, []string{"harbourmaster"}, true},
+		"nobody":        {nil, []string{"harbourmaster"}, false},
+		"no reviewer":   {[]chain.Line{first, last}, nil, false},
+		"one too few":   {[]chain.Line{first}, []string{"purser"}, false},
+		"somebody else": {[]chain.Line{first, last}, []string{"purser", "harbourmaster", "nobody-known"}, false},
+		"another plan": {[]chain.Line{line("harbourmaster", saidApproved, "q", digest)}, []string{"harbourmaster"},
+			false},
+		"another manifest": {[]chain.Line{line("harbourmaster", saidApproved, "p", other)}, []string{"harbourmaster"},
+			false},
+		"approved anew": {[]chain.Line{line("harbourmaster", saidApproved, "p", other), last},
+			[]string{"harbourmaster"}, true},
+		"replaced": {[]chain.Line{last, line("harbourmaster", saidApproved, "p", other)},
+			[]string{"harbourmaster"}, false},
+		"taken back": {[]chain.Line{first, last, line("harbourmaster", saidTakenBack, "p", digest)},
+			[]string{"purser", "harbourmaster"}, false},
+		"withdrawn": {[]chain.Line{first, last, line("quartermaster", saidWithdrawn, "p", digest)},
+			[]string{"purser", "harbourmaster"}, false},
+		"taken over": {[]chain.Line{first, last, line("the service", chain.TakenOver, "history", digest)},
+			[]string{"purser", "harbourmaster"}, false},
+		"something else": {[]chain.Line{last, line("harbourmaster", "plan declined", "q", digest)},
+			[]string{"harbourmaster"}, true},
 	} {
 		b := &backing{plans: map[string][]approval{}}
 		for i, l := range c.lines {
@@ -48,7 +56,8 @@ func TestBacking(t *testing.T) {
 		if err := b.says("p", digest, c.reviewers); (err == nil) != c.backed {
 			t.Errorf("%s: %v", name, err)
 		}
-		if err := b.see(chain.Line{Seq: b.read.Seq + 1, What: saidApproved, Who: "x", Subject: "p"}); !errors.Is(err, chain.ErrBroken) {
+		if err := b.see(chain.Line{Seq: b.read.Seq + 1, What: saidApproved, Who: "x", Subject: "p"}); !errors.Is(err,
+			chain.ErrBroken) {
 			t.Errorf("%s: a line that does not fit: %v", name, err)
 		}
 		b.forget(time.Now())

@@ -16,8 +16,17 @@ import (
 )
 
 func wireEdition(e store.Edition) wire.Edition {
-	return wire.Edition{Application: e.Application, Number: e.Number, State: e.State, Title: e.Title, Author: e.Author, Created: e.Created,
-		PublishedBy: e.PublishedBy, Published: e.Published, Text: e.Text}
+	return wire.Edition{
+		Application: e.Application,
+		Number:      e.Number,
+		State:       e.State,
+		Title:       e.Title,
+		Author:      e.Author,
+		Created:     e.Created,
+		PublishedBy: e.PublishedBy,
+		Published:   e.Published,
+		Text:        e.Text,
+	}
 }
 
 // baselineSchema is for editors, and tells nothing of this service.
@@ -28,41 +37,63 @@ func (s *Server) baselineRoutes(r chi.Router) {
 		w.Header().Set("Content-Type", "application/schema+json")
 		_, _ = w.Write(baseline.Schema)
 	})
-	add(s, op{"POST", "/baselines/check", "check-baseline", "Check a baseline without keeping it", wire.Viewer, 200}, func(ctx context.Context, in *body[wire.BaselineText]) (*body[wire.Checked], error) {
-		_, c, err := s.desk.Check(ctx, in.Body.Text)
-		return &body[wire.Checked]{c}, err
-	})
-	addFor(s, op{"POST", "/baselines", "upload-baseline", "Keep a baseline as the next draft edition", wire.Author, 201}, func(ctx context.Context, in *body[wire.NewEdition]) (string, error) {
-		return s.applicationOfText(ctx, &body[wire.BaselineText]{wire.BaselineText{Text: in.Body.Text}})
-	}, func(ctx context.Context, in *body[wire.NewEdition]) (*body[wire.Edition], error) {
-		doc, c, err := s.desk.Check(ctx, in.Body.Text)
-		if err != nil {
-			return nil, err
-		}
-		if !c.OK {
-			return nil, faulty(c.Errors)
-		}
-		n, err := s.Store.AddEdition(ctx, store.Edition{Application: doc.Application, Text: in.Body.Text, Title: doc.Title, Author: caller(ctx).Name}, in.Body.After)
-		if err != nil {
-			return nil, err
-		}
-		s.audit(ctx, "edition drafted", doc.Application, "")
-		s.happen(ctx, store.Happening{Kind: wire.HappenedEdition, Application: doc.Application, Subject: itoa(n)}) // others may be writing at it
-		e, err := s.Store.Edition(ctx, doc.Application, n)
-		return &body[wire.Edition]{wireEdition(e)}, err
-	})
-	addFor(s, op{"POST", "/baselines/effect", "preview-baseline", "How a baseline would judge the last snapshots, beside the published edition", wire.Author, 200}, s.applicationOfText, func(ctx context.Context, in *body[wire.BaselineText]) (*body[wire.EditionEffect], error) {
-		old, err := s.desk.Against(ctx, in.Body.Text)
-		if err != nil {
-			return nil, err
-		}
-		out, err := s.desk.Effect(ctx, old, in.Body.Text)
-		return &body[wire.EditionEffect]{out}, err
-	})
-	addFor(s, op{"POST", "/baselines/derive", "derive-baseline", "Draft a baseline from hosts that are right, without keeping it", wire.Author, 200}, func(_ context.Context, in *body[wire.NewDerivation]) (string, error) { return in.Body.Application, nil }, func(ctx context.Context, in *body[wire.NewDerivation]) (*body[wire.Derived], error) {
-		out, err := s.desk.Derive(ctx, in.Body)
-		return &body[wire.Derived]{out}, err
-	})
+	add(s, op{"POST", "/baselines/check", "check-baseline", "Check a baseline without keeping it", wire.Viewer, 200},
+		func(ctx context.Context, in *body[wire.BaselineText]) (*body[wire.Checked], error) {
+			_, c, err := s.desk.Check(ctx, in.Body.Text)
+			return &body[wire.Checked]{c}, err
+		})
+	addFor(s,
+		op{"POST", "/baselines", "upload-baseline", "Keep a baseline as the next draft edition", wire.Author, 201},
+		func(ctx context.Context, in *body[wire.NewEdition]) (string, error) {
+			return s.applicationOfText(ctx, &body[wire.BaselineText]{wire.BaselineText{Text: in.Body.Text}})
+		}, func(ctx context.Context, in *body[wire.NewEdition]) (*body[wire.Edition], error) {
+			doc, c, err := s.desk.Check(ctx, in.Body.Text)
+			if err != nil {
+				return nil, err
+			}
+			if !c.OK {
+				return nil, faulty(c.Errors)
+			}
+			n, err := s.Store.AddEdition(ctx,
+				store.Edition{
+					Application: doc.Application,
+					Text:        in.Body.Text,
+					Title:       doc.Title,
+					Author:      caller(ctx).Name,
+				},
+				in.Body.After)
+			if err != nil {
+				return nil, err
+			}
+			s.audit(ctx, "edition drafted", doc.Application, "")
+			// others may be writing at it
+			s.happen(ctx, store.Happening{Kind: wire.HappenedEdition, Application: doc.Application, Subject: itoa(n)})
+			e, err := s.Store.Edition(ctx, doc.Application, n)
+			return &body[wire.Edition]{wireEdition(e)}, err
+		})
+	addFor(s,
+		op{
+			"POST", "/baselines/effect", "preview-baseline",
+			"How a baseline would judge the last snapshots, beside the published edition", wire.Author, 200,
+		},
+		s.applicationOfText, func(ctx context.Context, in *body[wire.BaselineText]) (*body[wire.EditionEffect], error) {
+			old, err := s.desk.Against(ctx, in.Body.Text)
+			if err != nil {
+				return nil, err
+			}
+			out, err := s.desk.Effect(ctx, old, in.Body.Text)
+			return &body[wire.EditionEffect]{out}, err
+		})
+	addFor(s,
+		op{
+			"POST", "/baselines/derive", "derive-baseline",
+			"Draft a baseline from hosts that are right, without keeping it", wire.Author, 200,
+		},
+		func(_ context.Context, in *body[wire.NewDerivation]) (string, error) { return in.Body.Application, nil },
+		func(ctx context.Context, in *body[wire.NewDerivation]) (*body[wire.Derived], error) {
+			out, err := s.desk.Derive(ctx, in.Body)
+			return &body[wire.Derived]{out}, err
+		})
 	type one struct {
 		Name   string `path:"name"`
 		Number int    `path:"number" doc:"0 is the published edition"`
@@ -72,99 +103,130 @@ func (s *Server) baselineRoutes(r chi.Router) {
 		Number  int    `path:"number" doc:"0 is the published edition"`
 		Against int    `query:"against" doc:"The edition that it is held against; 0 is the published one"`
 	}
-	add(s, op{"GET", "/baselines/{name}/{number}/effect", "compare-editions", "Which paths two editions judge differently, on the last snapshots", wire.Viewer, 200}, func(ctx context.Context, in *two) (*body[wire.EditionEffect], error) {
-		old, fresh, err := s.desk.Editions(ctx, in.Name, in.Against, in.Number)
-		if err != nil {
-			return nil, err
-		}
-		out, err := s.desk.Effect(ctx, old.Text, fresh.Text)
-		return &body[wire.EditionEffect]{out}, err
-	})
+	add(s,
+		op{
+			"GET", "/baselines/{name}/{number}/effect", "compare-editions",
+			"Which paths two editions judge differently, on the last snapshots", wire.Viewer, 200,
+		},
+		func(ctx context.Context, in *two) (*body[wire.EditionEffect], error) {
+			old, fresh, err := s.desk.Editions(ctx, in.Name, in.Against, in.Number)
+			if err != nil {
+				return nil, err
+			}
+			out, err := s.desk.Effect(ctx, old.Text, fresh.Text)
+			return &body[wire.EditionEffect]{out}, err
+		})
 	type explain struct {
 		Name   string `path:"name"`
 		Number int    `path:"number" doc:"0 is the published edition"`
 		Host   string `query:"host" required:"true" maxLength:"64"`
 		Path   string `query:"path" required:"true" maxLength:"131072"`
 	}
-	add(s, op{"GET", "/baselines/{name}/{number}/explain", "explain-path", "Which rule decides which aspect of a path", wire.Viewer, 200}, func(ctx context.Context, in *explain) (*body[wire.Explained], error) {
-		e, err := s.Store.Edition(ctx, in.Name, in.Number)
-		if err != nil {
-			return nil, err
-		}
-		raw, err := unescaped("path", in.Path)
-		if err == nil {
-			err = checked("path", raw)
-		}
-		if err != nil {
-			return nil, err
-		}
-		out, err := s.desk.Explain(ctx, e, in.Host, raw)
-		return &body[wire.Explained]{out}, err
-	})
+	add(s,
+		op{
+			"GET", "/baselines/{name}/{number}/explain", "explain-path", "Which rule decides which aspect of a path",
+			wire.Viewer, 200,
+		},
+		func(ctx context.Context, in *explain) (*body[wire.Explained], error) {
+			e, err := s.Store.Edition(ctx, in.Name, in.Number)
+			if err != nil {
+				return nil, err
+			}
+			raw, err := unescaped("path", in.Path)
+			if err == nil {
+				err = checked("path", raw)
+			}
+			if err != nil {
+				return nil, err
+			}
+			out, err := s.desk.Explain(ctx, e, in.Host, raw)
+			return &body[wire.Explained]{out}, err
+		})
 	type editions struct {
 		Name  string `path:"name"`
 		After int    `query:"after" minimum:"0"`
 		Limit int    `query:"limit" default:"200" minimum:"1" maximum:"1000"`
 	}
-	add(s, op{"GET", "/baselines/{name}", "list-editions", "List an application's editions, newest first", wire.Viewer, 200}, func(ctx context.Context, in *editions) (*body[wire.Page[wire.Edition]], error) {
-		rows, err := s.Store.Editions(ctx, in.Name, in.After, in.Limit)
-		if err != nil {
-			return nil, err
-		}
-		out := make([]wire.Edition, len(rows))
-		for i, e := range rows {
-			e.Text = ""
-			out[i] = wireEdition(e)
-		}
-		p, err := counted(ctx, in.After != 0, page(out, in.Limit, func(e wire.Edition) string { return itoa(e.Number) }), func(ctx context.Context) (int64, error) {
-			return s.Store.CountEditions(ctx, in.Name)
-		})
-		return &body[wire.Page[wire.Edition]]{p}, err
-	})
-	add(s, op{"GET", "/baselines/{name}/{number}", "get-edition", "Show an edition with its text", wire.Viewer, 200}, func(ctx context.Context, in *one) (*body[wire.Edition], error) {
-		e, err := s.Store.Edition(ctx, in.Name, in.Number)
-		return &body[wire.Edition]{wireEdition(e)}, err
-	})
-	addFor(s, op{"POST", "/baselines/{name}/{number}/publish", "publish-edition", "Make an edition the one that counts, and compare the last snapshots with it", wire.Author, 200}, func(_ context.Context, in *one) (string, error) { return in.Name, nil }, func(ctx context.Context, in *one) (*body[wire.Edition], error) {
-		if err := s.Store.Publish(ctx, in.Name, in.Number, caller(ctx).Name); err != nil {
-			return nil, err
-		}
-		s.hub.pokeAll(watchLists)
-		s.audit(ctx, "edition published", in.Name, itoa(in.Number))
-		if err := errors.Join(s.desk.CompareAll(ctx, in.Name), s.desk.CompareIncluding(ctx, in.Name)); err != nil {
-			s.Log.Error("compare after publishing", "application", in.Name, "error", err)
-		}
-		s.happen(ctx, store.Happening{Kind: wire.HappenedEdition, Application: in.Name, Subject: itoa(in.Number)})
-		e, err := s.Store.Edition(ctx, in.Name, in.Number)
-		return &body[wire.Edition]{wireEdition(e)}, err
-	})
-	add(s, op{"GET", "/applications", "list-applications", "List applications with the state on their hosts", wire.Viewer, 200}, func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Application]], error) {
-		newest, err := s.Store.Applications(ctx)
-		if err != nil {
-			return nil, err
-		}
-		reports, err := s.current(ctx)
-		if err != nil {
-			return nil, err
-		}
-		known, err := s.desk.Known(ctx, "", "", reports, time.Now(), 0)
-		if err != nil {
-			return nil, err
-		}
-		at := byPlace(reports)
-		out := wire.Page[wire.Application]{Items: []wire.Application{}}
-		for _, e := range newest {
-			a, err := s.application(ctx, e, at, known)
+	add(s,
+		op{
+			"GET", "/baselines/{name}", "list-editions", "List an application's editions, newest first", wire.Viewer,
+			200,
+		},
+		func(ctx context.Context, in *editions) (*body[wire.Page[wire.Edition]], error) {
+			rows, err := s.Store.Editions(ctx, in.Name, in.After, in.Limit)
 			if err != nil {
 				return nil, err
 			}
-			out.Items = append(out.Items, a)
-		}
-		return &body[wire.Page[wire.Application]]{whole(out)}, nil
-	})
+			out := make([]wire.Edition, len(rows))
+			for i, e := range rows {
+				e.Text = ""
+				out[i] = wireEdition(e)
+			}
+			p, err := counted(ctx, in.After != 0,
+				page(out, in.Limit, func(e wire.Edition) string { return itoa(e.Number) }),
+				func(ctx context.Context) (int64, error) {
+					return s.Store.CountEditions(ctx, in.Name)
+				})
+			return &body[wire.Page[wire.Edition]]{p}, err
+		})
+	add(s, op{"GET", "/baselines/{name}/{number}", "get-edition", "Show an edition with its text", wire.Viewer, 200},
+		func(ctx context.Context, in *one) (*body[wire.Edition], error) {
+			e, err := s.Store.Edition(ctx, in.Name, in.Number)
+			return &body[wire.Edition]{wireEdition(e)}, err
+		})
+	addFor(s,
+		op{
+			"POST", "/baselines/{name}/{number}/publish", "publish-edition",
+			"Make an edition the one that counts, and compare the last snapshots with it", wire.Author, 200,
+		},
+		func(_ context.Context, in *one) (string, error) { return in.Name, nil },
+		func(ctx context.Context, in *one) (*body[wire.Edition], error) {
+			if err := s.Store.Publish(ctx, in.Name, in.Number, caller(ctx).Name); err != nil {
+				return nil, err
+			}
+			s.hub.pokeAll(watchLists)
+			s.audit(ctx, "edition published", in.Name, itoa(in.Number))
+			if err := errors.Join(s.desk.CompareAll(ctx, in.Name), s.desk.CompareIncluding(ctx, in.Name)); err != nil {
+				s.Log.Error("compare after publishing", "application", in.Name, "error", err)
+			}
+			s.happen(ctx, store.Happening{Kind: wire.HappenedEdition, Application: in.Name, Subject: itoa(in.Number)})
+			e, err := s.Store.Edition(ctx, in.Name, in.Number)
+			return &body[wire.Edition]{wireEdition(e)}, err
+		})
+	add(s,
+		op{
+			"GET", "/applications", "list-applications", "List applications with the state on their hosts",
+			wire.Viewer, 200,
+		},
+		func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Application]], error) {
+			newest, err := s.Store.Applications(ctx)
+			if err != nil {
+				return nil, err
+			}
+			reports, err := s.current(ctx)
+			if err != nil {
+				return nil, err
+			}
+			known, err := s.desk.Known(ctx, "", "", reports, time.Now(), 0)
+			if err != nil {
+				return nil, err
+			}
+			at := byPlace(reports)
+			out := wire.Page[wire.Application]{Items: []wire.Application{}}
+			for _, e := range newest {
+				a, err := s.application(ctx, e, at, known)
+				if err != nil {
+					return nil, err
+				}
+				out.Items = append(out.Items, a)
+			}
+			return &body[wire.Page[wire.Application]]{whole(out)}, nil
+		})
 }
 
-func (s *Server) application(ctx context.Context, newest store.Edition, current map[place]*store.Report, known *desk.Known) (wire.Application, error) {
+func (s *Server) application(
+	ctx context.Context, newest store.Edition, current map[place]*store.Report, known *desk.Known,
+) (wire.Application, error) {
 	a := wire.Application{Name: newest.Application, Title: newest.Title, Hosts: []wire.HostState{}}
 	e, _, hosts, err := s.desk.Published(ctx, newest.Application)
 	if isNotFound(err) {

@@ -26,8 +26,9 @@ const (
 	waiting budget.Class = "waiting" // it waits for something to happen, or follows it
 	asking  budget.Class = "asking"  // somebody else is asked, and waited for
 
-	comparing budget.Class = "comparing" // a snapshot is held against its baseline: some 100 MiB each, and ten minutes at the most
-	tending   budget.Class = "tending"   // the other chores of the service's own: each once at a time
+	// a snapshot is held against its baseline: some 100 MiB each, and ten minutes at the most
+	comparing budget.Class = "comparing"
+	tending   budget.Class = "tending" // the other chores of the service's own: each once at a time
 )
 
 // The chores of the service's own, besides those of the desk.
@@ -57,47 +58,68 @@ func (s *Server) room(ctx context.Context, chore string) (within context.Context
 func shares() map[budget.Class]budget.Share {
 	cores := max(2, runtime.GOMAXPROCS(0))
 	return map[budget.Class]budget.Share{
-		quick:     {All: 64, Each: 16, Line: 4000, Queue: 100, Wait: 15 * time.Second, Within: time.Minute},
-		costly:    {All: cores, Each: max(1, cores/2), Line: 400, Queue: 20, Wait: 30 * time.Second, Within: 3 * time.Minute},
+		quick: {All: 64, Each: 16, Line: 4000, Queue: 100, Wait: 15 * time.Second, Within: time.Minute},
+		costly: {
+			All: cores, Each: max(1, cores/2), Line: 400, Queue: 20, Wait: 30 * time.Second, Within: 3 * time.Minute,
+		},
 		sending:   {All: 4, Each: 2, Line: 4000, Queue: 4, Wait: 20 * time.Second, Within: 4 * time.Minute},
 		hashing:   {All: 2, Each: 1, Line: 40, Queue: 4, Wait: 10 * time.Second, Within: time.Minute},
 		waiting:   {All: 50_000, Each: 30},
 		comparing: {All: desk.Comparers, Each: desk.Comparers, Line: 1, Queue: 1, Wait: time.Hour},
-		tending:   {All: len(chores[tending]), Each: 1, Line: len(chores[tending]), Queue: 1, Wait: time.Minute, Within: time.Hour},
-		asking:    {All: 200, Each: 10, Line: 400, Queue: 20, Wait: 10 * time.Second, Within: 2 * time.Minute},
+		tending: {
+			All: len(chores[tending]), Each: 1, Line: len(chores[tending]), Queue: 1, Wait: time.Minute,
+			Within: time.Hour,
+		},
+		asking: {All: 200, Each: 10, Line: 400, Queue: 20, Wait: 10 * time.Second, Within: 2 * time.Minute},
 	}
 }
 
 // costs says of each operation, and of each other route, what it costs. Nothing is served that does not stand here.
 var costs = map[budget.Class][]string{
 	quick: {
-		"get-review-rule", "set-review-rule", "list-applications", "list-editions", "get-edition", "calculate-entries", "calculate-mode", "calculate-new", "judge-password",
-		"list-causes", "get-trend", "list-history", "list-hooks", "add-hook", "remove-hook", "list-hosts", "invite-host", "get-host", "admit-host", "shut-out-host",
-		"get-tags", "set-tags", "get-version", "me", "ask-own-passkey", "list-passkeys", "begin-passkey", "add-passkey", "remove-passkey", "get-policy", "set-policy", "keep-policy", "propose-second", "confirm-second", "remove-second", "end-sessions", "list-sessions", "end-session", "list-people",
-		"remove-person", "get-roles", "set-roles", "remove-second-of", "end-sessions-of", "list-plans", "decline-plan", "add-remark", "withdraw-plan",
-		"list-unread", "list-runs", "get-run", "halt-run", "resume-run", "list-results", "list-schedules", "add-schedule", "remove-schedule", "sign-in-ways",
-		"sign-out", "list-snapshots", "take-snapshot", "get-snapshot", "cancel-snapshot", "get-storage", "list-tokens", "show-keys", "list-news", "see-news", "add-token", "remove-token", "list-waivers",
+		"get-review-rule", "set-review-rule", "list-applications", "list-editions", "get-edition", "calculate-entries",
+		"calculate-mode", "calculate-new", "judge-password",
+		"list-causes", "get-trend", "list-history", "list-hooks", "add-hook", "remove-hook", "list-hosts",
+		"invite-host", "get-host", "admit-host", "shut-out-host",
+		"get-tags", "set-tags", "get-version", "me", "ask-own-passkey", "list-passkeys", "begin-passkey", "add-passkey",
+		"remove-passkey", "get-policy", "set-policy", "keep-policy", "propose-second", "confirm-second",
+		"remove-second", "end-sessions", "list-sessions", "end-session", "list-people",
+		"remove-person", "get-roles", "set-roles", "remove-second-of", "end-sessions-of", "list-plans", "decline-plan",
+		"add-remark", "withdraw-plan",
+		"list-unread", "list-runs", "get-run", "halt-run", "resume-run", "list-results", "list-schedules",
+		"add-schedule", "remove-schedule", "sign-in-ways",
+		"sign-out", "list-snapshots", "take-snapshot", "get-snapshot", "cancel-snapshot", "get-storage", "list-tokens",
+		"show-keys", "list-news", "see-news", "add-token", "remove-token", "list-waivers",
 		"withdraw-waiver",
-		"GET /healthz", "GET /readyz", "GET /api/problems", "GET /api/reference", "GET /metrics", "GET /*", "GET /api/schemas/baseline-1.json",
-		"GET /api/openapi.json", "GET /api/openapi.yaml", "GET /api/openapi-3.0.json", "GET /api/openapi-3.0.yaml", "GET /api/schemas/{schema}",
-		"POST /agent/v1/enrol", "POST /agent/v1/hello", "POST /agent/v1/certificate", "POST /agent/v1/history", "POST /agent/v1/keys", "POST /agent/v1/work/{id}/progress",
+		"GET /healthz", "GET /readyz", "GET /api/problems", "GET /api/reference", "GET /metrics", "GET /*",
+		"GET /api/schemas/baseline-1.json",
+		"GET /api/openapi.json", "GET /api/openapi.yaml", "GET /api/openapi-3.0.json", "GET /api/openapi-3.0.yaml",
+		"GET /api/schemas/{schema}",
+		"POST /agent/v1/enrol", "POST /agent/v1/hello", "POST /agent/v1/certificate", "POST /agent/v1/history",
+		"POST /agent/v1/keys", "POST /agent/v1/work/{id}/progress",
 		"GET /agent/v1/work/{id}/chunks/{n}", "POST /agent/v1/nodes/missing",
 	},
 	costly: {
-		"decide-access", "list-below", "list-holders", "probe-access", "get-matrix", "list-accounts", "show-account", "upload-baseline", "check-baseline", "derive-baseline", "preview-baseline",
-		"compare-editions", "explain-path", "publish-edition", "get-drift", "list-equal", "write-report", "export-history", "check-history", "write-history",
-		"get-overview", "show-path", "list-paths", "preview-new", "draft-plan", "get-plan", "approve-plan", "start-run", "write-script", "list-steps", "submit-plan",
-		"list-findings", "list-places", "carry-run", "write-order", "list-originals", "search", "compare-snapshots", "export-snapshot", "check-storage", "tidy-storage",
+		"decide-access", "list-below", "list-holders", "probe-access", "get-matrix", "list-accounts", "show-account",
+		"upload-baseline", "check-baseline", "derive-baseline", "preview-baseline",
+		"compare-editions", "explain-path", "publish-edition", "get-drift", "list-equal", "write-report",
+		"export-history", "check-history", "write-history",
+		"get-overview", "show-path", "list-paths", "preview-new", "draft-plan", "get-plan", "approve-plan", "start-run",
+		"write-script", "list-steps", "submit-plan",
+		"list-findings", "list-places", "carry-run", "write-order", "list-originals", "search", "compare-snapshots",
+		"export-snapshot", "check-storage", "tidy-storage",
 		"add-waiver", "take-snapshots",
 	},
 	sending: {
 		"take-report", "import-snapshot",
-		"POST /agent/v1/questions/{id}", "POST /agent/v1/nodes", "POST /agent/v1/work/{id}/snapshot", "POST /agent/v1/watches/{application}/snapshot",
+		"POST /agent/v1/questions/{id}", "POST /agent/v1/nodes", "POST /agent/v1/work/{id}/snapshot",
+		"POST /agent/v1/watches/{application}/snapshot",
 		"PUT /agent/v1/work/{id}/originals/{n}", "POST /agent/v1/work/{id}/run",
 	},
 	hashing: {"sign-in", "ask-passkey", "add-person", "reset-password", "change-password", "confirm"},
 	waiting: {
-		"follow-happenings", "GET /api/v1/runs/{id}/events", "GET /agent/v1/work", "GET /agent/v1/questions", "POST /agent/v1/watches",
+		"follow-happenings", "GET /api/v1/runs/{id}/events", "GET /agent/v1/work", "GET /agent/v1/questions",
+		"POST /agent/v1/watches",
 	},
 	asking: {"try-hook", "GET " + providerPath, "GET " + providerPath + "/back"},
 }

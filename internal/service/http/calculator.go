@@ -28,33 +28,47 @@ func (s *Server) calculatorRoutes() {
 		Umask  string `query:"umask" maxLength:"6" default:"0022"`
 		Limits string `query:"limits" maxLength:"1000" doc:"What the mode must and must not have, such as g+r,o-w"`
 	}
-	add(s, op{"GET", "/calculate/mode", "calculate-mode", "Explain, convert or change a mode", "", 200}, func(_ context.Context, in *modeAsk) (*body[wire.Mode], error) {
-		out, err := inquiry.Mode(inquiry.ModeAsk{Mode: in.Mode, Change: in.Change, Folder: in.Folder, Umask: in.Umask, Limits: in.Limits})
-		return &body[wire.Mode]{out}, bad(err)
-	})
-	add(s, op{"POST", "/calculate/password", "judge-password", "How well a new password withstands who guesses; it is kept nowhere", "", 200}, func(_ context.Context, in *body[wire.JudgedPassword]) (*body[wire.PasswordStrength], error) {
-		strength, problem := auth.Strength(in.Body.Password, in.Body.Name)
-		out := wire.PasswordStrength{Strength: strength}
-		if problem != nil {
-			out.Problem = problem.Error()
-		}
-		return &body[wire.PasswordStrength]{out}, nil
-	})
+	add(s, op{"GET", "/calculate/mode", "calculate-mode", "Explain, convert or change a mode", "", 200},
+		func(_ context.Context, in *modeAsk) (*body[wire.Mode], error) {
+			out, err := inquiry.Mode(inquiry.ModeAsk{
+				Mode:   in.Mode,
+				Change: in.Change,
+				Folder: in.Folder,
+				Umask:  in.Umask,
+				Limits: in.Limits,
+			})
+			return &body[wire.Mode]{out}, bad(err)
+		})
+	add(s,
+		op{
+			"POST", "/calculate/password", "judge-password",
+			"How well a new password withstands who guesses; it is kept nowhere", "", 200,
+		},
+		func(_ context.Context, in *body[wire.JudgedPassword]) (*body[wire.PasswordStrength], error) {
+			strength, problem := auth.Strength(in.Body.Password, in.Body.Name)
+			out := wire.PasswordStrength{Strength: strength}
+			if problem != nil {
+				out.Problem = problem.Error()
+			}
+			return &body[wire.PasswordStrength]{out}, nil
+		})
 	type entriesAsk struct {
 		Entries string `query:"entries" required:"true" maxLength:"20000" doc:"An access list in POSIX.1e text form, short or long"`
 		Chmod   string `query:"chmod" maxLength:"200" doc:"What this mode makes of it"`
 	}
-	add(s, op{"GET", "/calculate/entries", "calculate-entries", "Explain an access list", "", 200}, func(_ context.Context, in *entriesAsk) (*body[perm.ListText], error) {
-		out, err := inquiry.Entries(in.Entries, in.Chmod)
-		return &body[perm.ListText]{out}, bad(err)
-	})
+	add(s, op{"GET", "/calculate/entries", "calculate-entries", "Explain an access list", "", 200},
+		func(_ context.Context, in *entriesAsk) (*body[perm.ListText], error) {
+			out, err := inquiry.Entries(in.Entries, in.Chmod)
+			return &body[perm.ListText]{out}, bad(err)
+		})
 	type newAsk struct {
 		In       string `query:"in" default:"0755" maxLength:"200" doc:"Mode of the folder"`
 		Umask    string `query:"umask" default:"0022" maxLength:"6"`
 		Defaults string `query:"defaults" maxLength:"20000" doc:"Default entries of the folder"`
 	}
-	add(s, op{"GET", "/calculate/new", "calculate-new", "What new files and folders get", "", 200}, func(_ context.Context, in *newAsk) (*body[[]wire.New], error) {
-		out, err := inquiry.New(in.In, in.Defaults, in.Umask)
-		return &body[[]wire.New]{out}, bad(err)
-	})
+	add(s, op{"GET", "/calculate/new", "calculate-new", "What new files and folders get", "", 200},
+		func(_ context.Context, in *newAsk) (*body[[]wire.New], error) {
+			out, err := inquiry.New(in.In, in.Defaults, in.Umask)
+			return &body[[]wire.New]{out}, bad(err)
+		})
 }

@@ -62,9 +62,11 @@ func (s *Server) checkReport(ctx context.Context, r *carriedReport) (string, err
 	var tooLarge *http.MaxBytesError
 	switch _, err = io.Copy(f, r.body); {
 	case errors.As(err, &tooLarge):
-		return "", huma.NewError(http.StatusRequestEntityTooLarge, fmt.Sprintf("a report of more than %d MiB is not taken", maxReport>>20))
+		return "", huma.NewError(http.StatusRequestEntityTooLarge,
+			fmt.Sprintf("a report of more than %d MiB is not taken", maxReport>>20))
 	case errors.Is(err, syscall.ENOSPC):
-		return "", huma.NewError(http.StatusInsufficientStorage, "the service has no room for a report in its temporary folder: nothing was changed")
+		return "", huma.NewError(http.StatusInsufficientStorage,
+			"the service has no room for a report in its temporary folder: nothing was changed")
 	case err != nil:
 		return "", huma.Error400BadRequest("the report broke off: " + err.Error())
 	default:
@@ -76,7 +78,9 @@ func (s *Server) checkReport(ctx context.Context, r *carriedReport) (string, err
 	return r.plan.Application, err
 }
 
-func (s *Server) readReport(ctx context.Context, r *carriedReport, originals func(n int, chunk []byte) error) (wire.RunDone, error) {
+func (s *Server) readReport(
+	ctx context.Context, r *carriedReport, originals func(n int, chunk []byte) error,
+) (wire.RunDone, error) {
 	if _, err := r.file.Seek(0, io.SeekStart); err != nil {
 		return wire.RunDone{}, err
 	}
@@ -84,14 +88,17 @@ func (s *Server) readReport(ctx context.Context, r *carriedReport, originals fun
 		r.head = h
 		c, err := s.Authority.AgentOf(h.Certificate)
 		if err != nil {
-			return nil, 0, huma.Error422UnprocessableEntity("the report's certificate is none of this service's: " + err.Error())
+			return nil, 0, huma.Error422UnprocessableEntity("the report's certificate is none of this service's: " +
+				err.Error())
 		}
 		host, err := s.Store.Host(ctx, h.Host)
 		if err != nil {
 			return nil, 0, err
 		}
-		if serial := c.SerialNumber.Text(16); c.Subject.CommonName != h.Host || host.Certificate != serial && host.Renewed != serial {
-			return nil, 0, huma.Error422UnprocessableEntity("the report's certificate counts no more for host " + h.Host + ": it was enrolled or admitted anew, or shut out")
+		serial := c.SerialNumber.Text(16)
+		if c.Subject.CommonName != h.Host || host.Certificate != serial && host.Renewed != serial {
+			return nil, 0, huma.Error422UnprocessableEntity("the report's certificate counts no more for host " +
+				h.Host + ": it was enrolled or admitted anew, or shut out")
 		}
 		key, ok := c.PublicKey.(*ecdsa.PublicKey)
 		if !ok {
@@ -115,84 +122,118 @@ func (s *Server) carriedRoutes() {
 		Name string `path:"name" maxLength:"64" pattern:"^[a-z0-9]([a-z0-9._-]{0,62}[a-z0-9])?$"`
 		Body wire.Admit
 	}
-	add(s, op{"POST", "/hosts/{name}/admit", "admit-host", "Let a host in that nothing leads to, by a request that was carried; what it had before counts no more", wire.Operator, 201}, func(ctx context.Context, in *admit) (*body[wire.Enrolled], error) {
-		cert, serial, err := s.Authority.Carried(in.Name, in.Body.Request)
-		if err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
-		}
-		if err := s.Store.AddHost(ctx, in.Name); err != nil {
-			return nil, err
-		}
-		enrolment, err := s.Store.SetCertificate(ctx, in.Name, s.certified(serial, in.Body.Version, true))
-		if err != nil {
-			return nil, err
-		}
-		s.audit(ctx, "host admitted", in.Name, "certificate "+serial)
-		return &body[wire.Enrolled]{wire.Enrolled{Host: in.Name, Enrolment: enrolment, Certificate: cert, Authority: s.Authority.PEM, OrderKey: s.OrderKey(), Succession: s.Authority.Succession}}, nil
-	})
+	add(s,
+		op{
+			"POST", "/hosts/{name}/admit", "admit-host",
+			"Let a host in that nothing leads to, by a request that was carried; what it had before counts no more",
+			wire.Operator, 201,
+		},
+		func(ctx context.Context, in *admit) (*body[wire.Enrolled], error) {
+			cert, serial, err := s.Authority.Carried(in.Name, in.Body.Request)
+			if err != nil {
+				return nil, huma.Error422UnprocessableEntity(err.Error())
+			}
+			if err := s.Store.AddHost(ctx, in.Name); err != nil {
+				return nil, err
+			}
+			enrolment, err := s.Store.SetCertificate(ctx, in.Name, s.certified(serial, in.Body.Version, true))
+			if err != nil {
+				return nil, err
+			}
+			s.audit(ctx, "host admitted", in.Name, "certificate "+serial)
+			return &body[wire.Enrolled]{
+				wire.Enrolled{
+					Host:        in.Name,
+					Enrolment:   enrolment,
+					Certificate: cert,
+					Authority:   s.Authority.PEM,
+					OrderKey:    s.OrderKey(),
+					Succession:  s.Authority.Succession,
+				},
+			}, nil
+		})
 	type order struct {
 		ID   string `path:"id" maxLength:"16"`
 		Host string `query:"host" required:"true" maxLength:"64"`
 	}
 	of := func(ctx context.Context, in *order) (string, error) { return s.applicationOfRun(ctx, &byID{in.ID}) }
-	addFor(s, op{"POST", "/runs/{id}/carry", "carry-run", "Have a run's order carried to a host that nothing leads to: its agent is given it by no other way", wire.Operator, 200}, of, func(ctx context.Context, in *order) (*body[wire.Run], error) {
-		h, err := s.Store.Host(ctx, in.Host)
-		if err != nil {
-			return nil, err
-		}
-		if !h.Carried {
-			return nil, huma.Error409Conflict("host " + in.Host + " has an agent that calls: it takes the order by itself")
-		}
-		if err := s.Store.CarryWork(ctx, in.Host, in.ID, time.Now().Add(orderLife)); err != nil {
-			return nil, err
-		}
-		s.audit(ctx, "run carried out", in.ID, in.Host)
-		return s.showRun(ctx, in.ID)
-	})
-	addFor(s, op{"GET", "/runs/{id}/order", "write-order", "A run's signed order for a host, as one file that can be carried there (see docs/formats.md)", wire.Operator, 200}, of, func(ctx context.Context, in *order) (*huma.StreamResponse, error) {
-		work, err := s.Store.RunWork(ctx, in.Host, in.ID)
-		if err != nil {
-			return nil, err
-		}
-		x, err := s.runPart(ctx, in.Host, work.ID)
-		if err != nil {
-			return nil, err
-		}
-		w, err := s.describeWork(ctx, work)
-		if err != nil {
-			return nil, err
-		}
-		return &huma.StreamResponse{Body: func(hc huma.Context) {
-			hc.SetHeader("Content-Type", "application/octet-stream")
-			hc.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s.order"`, in.Host, in.ID))
-			if err := archive.WriteOrder(hc.BodyWriter(), archive.OrderHead{Host: in.Host, Chunks: len(x.Chunks), Work: w}, func(n int) ([]byte, error) {
-				return s.Store.PlanChunk(ctx, x.plan.ID, in.Host, n)
+	addFor(s,
+		op{
+			"POST", "/runs/{id}/carry", "carry-run",
+			"Have a run's order carried to a host that nothing leads to: its agent is given it by no other way",
+			wire.Operator, 200,
+		},
+		of, func(ctx context.Context, in *order) (*body[wire.Run], error) {
+			h, err := s.Store.Host(ctx, in.Host)
+			if err != nil {
+				return nil, err
+			}
+			if !h.Carried {
+				return nil, huma.Error409Conflict("host " + in.Host +
+					" has an agent that calls: it takes the order by itself")
+			}
+			if err := s.Store.CarryWork(ctx, in.Host, in.ID, time.Now().Add(orderLife)); err != nil {
+				return nil, err
+			}
+			s.audit(ctx, "run carried out", in.ID, in.Host)
+			return s.showRun(ctx, in.ID)
+		})
+	addFor(s,
+		op{
+			"GET", "/runs/{id}/order", "write-order",
+			"A run's signed order for a host, as one file that can be carried there (see docs/formats.md)",
+			wire.Operator, 200,
+		},
+		of, func(ctx context.Context, in *order) (*huma.StreamResponse, error) {
+			work, err := s.Store.RunWork(ctx, in.Host, in.ID)
+			if err != nil {
+				return nil, err
+			}
+			x, err := s.runPart(ctx, in.Host, work.ID)
+			if err != nil {
+				return nil, err
+			}
+			w, err := s.describeWork(ctx, work)
+			if err != nil {
+				return nil, err
+			}
+			return &huma.StreamResponse{Body: func(hc huma.Context) {
+				hc.SetHeader("Content-Type", "application/octet-stream")
+				hc.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s.order"`, in.Host, in.ID))
+				if err := archive.WriteOrder(hc.BodyWriter(),
+					archive.OrderHead{Host: in.Host, Chunks: len(x.Chunks), Work: w}, func(n int) ([]byte, error) {
+						return s.Store.PlanChunk(ctx, x.plan.ID, in.Host, n)
+					}); err != nil {
+					s.Log.Error("order", "run", in.ID, "host", in.Host, "error", err)
+					panic(http.ErrAbortHandler) // half a file must not look like a whole one
+				}
+			}}, nil
+		})
+	addFor(s,
+		op{
+			"POST", reportPath, "take-report",
+			"Take in a run's report that was carried back from a host (application/octet-stream)", wire.Operator, 200,
+		},
+		s.checkReport, func(ctx context.Context, in *carriedReport) (*body[wire.Run], error) {
+			rows, err := s.resultsOf(ctx, in.part, in.done)
+			if err != nil {
+				return nil, err
+			}
+			if _, err := s.readReport(ctx, in, func(n int, chunk []byte) error {
+				if err := in.fits(n, chunk); err != nil {
+					return err
+				}
+				return s.Store.PutOriginals(ctx, in.work.Subject, in.work.Host, n, chunk)
 			}); err != nil {
-				s.Log.Error("order", "run", in.ID, "host", in.Host, "error", err)
-				panic(http.ErrAbortHandler) // half a file must not look like a whole one
+				return nil, err
 			}
-		}}, nil
-	})
-	addFor(s, op{"POST", reportPath, "take-report", "Take in a run's report that was carried back from a host (application/octet-stream)", wire.Operator, 200}, s.checkReport, func(ctx context.Context, in *carriedReport) (*body[wire.Run], error) {
-		rows, err := s.resultsOf(ctx, in.part, in.done)
-		if err != nil {
-			return nil, err
-		}
-		if _, err := s.readReport(ctx, in, func(n int, chunk []byte) error {
-			if err := in.fits(n, chunk); err != nil {
-				return err
+			if err := s.endPart(ctx, in.part, in.done, rows); err != nil {
+				return nil, err
 			}
-			return s.Store.PutOriginals(ctx, in.work.Subject, in.work.Host, n, chunk)
-		}); err != nil {
-			return nil, err
-		}
-		if err := s.endPart(ctx, in.part, in.done, rows); err != nil {
-			return nil, err
-		}
-		s.audit(ctx, "run report taken in", in.work.Subject, in.work.Host)
-		if err := s.Store.Seen(ctx, in.work.Host); err != nil {
-			return nil, err
-		}
-		return s.showRun(ctx, in.work.Subject)
-	})
+			s.audit(ctx, "run report taken in", in.work.Subject, in.work.Host)
+			if err := s.Store.Seen(ctx, in.work.Host); err != nil {
+				return nil, err
+			}
+			return s.showRun(ctx, in.work.Subject)
+		})
 }

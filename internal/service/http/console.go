@@ -13,7 +13,8 @@ import (
 
 // consoleRoutes serve the built console. Every address that is no file is a page of it.
 func (s *Server) consoleRoutes() {
-	compressed := s.mux.With(middleware.Compress(5, "text/html", "text/css", "text/javascript", "application/javascript", "image/svg+xml"))
+	compressed := s.mux.With(middleware.Compress(5, "text/html", "text/css", "text/javascript",
+		"application/javascript", "image/svg+xml"))
 	s.route(compressed, "GET", "/*", openly, func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasPrefix(r.URL.Path, "/api/") || strings.HasPrefix(r.URL.Path, "/agent/") {
 			s.plain(w, r, huma.Error404NotFound("nothing is served at "+r.URL.Path))

@@ -10,9 +10,9 @@ import (
 	"idletally/internal/wire"
 )
 
-// complete has the document say what stands in the glossary, show examples, and leave answers open: they may have more
-// in a later version, and whoever reads them has to pass over what they do not know. Bodies of calls stay closed. It gives the
-// words of the glossary that were of use.
+// complete has the document say what stands in the glossary, show examples, and leave answers open: they may
+// have more in a later version, and whoever reads them has to pass over what they do not know. Bodies of
+// calls stay closed. It gives the words of the glossary that were of use.
 func complete(doc *huma.OpenAPI) (used map[string]bool) {
 	used = map[string]bool{}
 	// say takes the first of some names that the glossary has, where nothing is said yet.

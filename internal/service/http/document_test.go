@@ -10,8 +10,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 )
 
-// Each property and parameter of the document is described, each example fits what it is an example of, and the glossary says nothing
-// in vain.
+// Each property and parameter of the document is described, each example fits what it is an example of, and
+// the glossary says nothing in vain.
 func TestEverythingIsDescribed(t *testing.T) {
 	doc := New(Config{Provider: &Provider{Issuer: "https://issuer"}}).OpenAPI()
 	described, examples := 0, 0
@@ -70,8 +70,8 @@ func TestEverythingIsDescribed(t *testing.T) {
 	}
 }
 
-// promised is what whoever was written for the API relies on, a line each. What a call needs, or lets it say, is told apart from
-// what an answer has: needs may go and answers may grow, and never the other way round.
+// promised is what whoever was written for the API relies on, a line each. What a call needs, or lets it say,
+// is told apart from what an answer has: needs may go and answers may grow, and never the other way round.
 func promised(doc *huma.OpenAPI) (lines []string) {
 	add := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
 	asked := map[string]bool{}
@@ -150,17 +150,20 @@ func broken(was, is []string) (out []string) {
 		}
 	}
 	for _, line := range is {
-		if _, told := slices.BinarySearch(was, line); !told && strings.Contains(line, " needs ") && known[subject(line)] {
+		_, told := slices.BinarySearch(was, line)
+		if !told && strings.Contains(line, " needs ") && known[subject(line)] {
 			out = append(out, "not before: "+line)
 		}
 	}
 	return out
 }
 
-// What the API promised in docs/api-1.txt it keeps. IDLETALLY_WRITE_DOCS=1 adds what is new to the promise, and takes nothing out.
+// What the API promised in docs/api-1.txt it keeps. IDLETALLY_WRITE_DOCS=1 adds what is new to the promise,
+// and takes nothing out.
 func TestPromisesAreKept(t *testing.T) {
 	const file = "../../../docs/api-1.txt"
-	const head = "# What programs can rely on as long as addresses begin with /api/v1, made of the program. A test of ours keeps it:\n" +
+	const head = "# What programs can rely on as long as addresses begin with /api/v1, made of the program. A test " +
+		"of ours keeps it:\n" +
 		"# nothing of it goes or becomes something else, and no call needs what it did not need.\n"
 	is := promised(New(Config{Provider: &Provider{Issuer: "https://issuer"}}).OpenAPI())
 	b, err := os.ReadFile(file)
@@ -168,7 +171,9 @@ func TestPromisesAreKept(t *testing.T) {
 	if err != nil && !write {
 		t.Fatal(err)
 	}
-	was := slices.DeleteFunc(strings.Split(string(b), "\n"), func(line string) bool { return line == "" || line[0] == '#' })
+	was := slices.DeleteFunc(strings.Split(string(b), "\n"), func(line string) bool {
+		return line == "" || line[0] == '#'
+	})
 	for _, line := range broken(was, is) {
 		t.Error(line)
 	}
@@ -190,8 +195,11 @@ func TestPromisesAreKept(t *testing.T) {
 
 // Each way to break a promise is found, and what only adds is none.
 func TestBroken(t *testing.T) {
-	was := []string{"GET /hosts answers 200 application/json: PageHost", "GET /hosts takes query after: string", "Host always has name", "Host.name: string", "NewHost needs name",
-		"NewHost.kind may be file", "NewHost.name: string", "NewHost.tags: list of string"}
+	was := []string{
+		"GET /hosts answers 200 application/json: PageHost", "GET /hosts takes query after: string",
+		"Host always has name", "Host.name: string", "NewHost needs name",
+		"NewHost.kind may be file", "NewHost.name: string", "NewHost.tags: list of string",
+	}
 	change := func(drop string, add ...string) []string {
 		is := slices.DeleteFunc(slices.Clone(was), func(line string) bool { return line == drop })
 		is = append(is, add...)
@@ -215,7 +223,10 @@ func TestBroken(t *testing.T) {
 		{"a new need", change("", "NewHost needs tags"), false},
 		{"a parameter is needed", change("", "GET /hosts needs query after"), false},
 		{"a word goes", change("NewHost.kind may be file"), false},
-		{"another answer", change("GET /hosts answers 200 application/json: PageHost", "GET /hosts answers 200 application/json: Hosts"), false},
+		{"another answer",
+			change("GET /hosts answers 200 application/json: PageHost",
+				"GET /hosts answers 200 application/json: Hosts"),
+			false},
 	} {
 		if got := broken(was, c.is); (len(got) == 0) != c.holds {
 			t.Errorf("%s: %v", c.what, got)

@@ -10,8 +10,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 )
 
-// What is edited in place has an entity tag (RFC 9110, section 8.8.3): whoever changes it can say with If-Match which one they saw, and
-// changes no other.
+// What is edited in place has an entity tag (RFC 9110, section 8.8.3): whoever changes it can say with
+// If-Match which one they saw, and changes no other.
 
 // shown is an answer with its tag.
 type shown[T any] struct {
@@ -40,7 +40,8 @@ func (m Guarded) holds(now string) (was *string, err error) {
 			return &now, nil
 		}
 	}
-	return nil, huma.NewError(http.StatusPreconditionFailed, "somebody else has changed this meanwhile: look again; it is now "+quotedOr(now))
+	return nil, huma.NewError(http.StatusPreconditionFailed,
+		"somebody else has changed this meanwhile: look again; it is now "+quotedOr(now))
 }
 
 func quotedOr(value string) string {

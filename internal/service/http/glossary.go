@@ -1,7 +1,7 @@
 package http
 
-// glossary says what names of the API's document mean wherever they stand, so that each is said once. A field's own tag goes
-// before it, and so does SCHEMA.NAME, where the name means something else in one body.
+// glossary says what names of the API's document mean wherever they stand, so that each is said once. A
+// field's own tag goes before it, and so does SCHEMA.NAME, where the name means something else in one body.
 var glossary = map[string]string{
 	// What things are called.
 	"account":     "The account or group, as its host names it",
@@ -326,8 +326,12 @@ var glossary = map[string]string{
 
 // examples are of the demo world.
 var examples = map[string]any{
-	"host": "slip-north", "application": "ticketing", "path": "/srv/ticketing/etc/app.cfg", "account": "purser", "edition": 3, "mode": "0640", "umask": "027",
-	"folder": "/srv/ticketing/etc", "rule": "configuration", "aspect": "mode", "severity": "serious", "word": "opens", "letters": "rw-r-----", "owner": "purser",
-	"id": "06h27wfzmgaqghj0", "plan": "06h27wfznhn85qas", "snapshot": "06h27wmbbr9g13cb", "report": "06h27wk9xd0v5t2e", "reason": "the ferry's crew reads it until the new ticket office opens",
-	"title": "Close what is open to everyone", "remark": "looked at each step", "tags": []any{"ferry", "north"}, "roles": []any{"viewer", "author@ticketing"},
+	"host": "slip-north", "application": "ticketing", "path": "/srv/ticketing/etc/app.cfg", "account": "purser",
+	"edition": 3, "mode": "0640", "umask": "027",
+	"folder": "/srv/ticketing/etc", "rule": "configuration", "aspect": "mode", "severity": "serious", "word": "opens",
+	"letters": "rw-r-----", "owner": "purser",
+	"id": "06h27wfzmgaqghj0", "plan": "06h27wfznhn85qas", "snapshot": "06h27wmbbr9g13cb", "report": "06h27wk9xd0v5t2e",
+	"reason": "the ferry's crew reads it until the new ticket office opens",
+	"title":  "Close what is open to everyone", "remark": "looked at each step", "tags": []any{"ferry", "north"},
+	"roles": []any{"viewer", "author@ticketing"},
 }

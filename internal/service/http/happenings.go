@@ -39,7 +39,8 @@ func (f *feed) join() (chan wire.Happening, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if len(f.open) >= maxListeners {
-		return nil, huma.Error503ServiceUnavailable("too many pages follow what happens: this one asks now and then instead")
+		return nil, huma.Error503ServiceUnavailable(
+			"too many pages follow what happens: this one asks now and then instead")
 	}
 	if f.open == nil {
 		f.open = map[chan wire.Happening]bool{}
@@ -114,31 +115,40 @@ func (f *feed) tell(h wire.Happening) {
 }
 
 func (s *Server) happeningRoutes() {
-	add(s, op{"GET", "/happenings", "follow-happenings", "What happens, as server-sent events: each holds a Happening; the first says that the stream has begun", wire.Viewer, 200}, func(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
-		c, err := s.feed.join()
-		if err != nil {
-			return nil, err
-		}
-		return &huma.StreamResponse{Body: func(hc huma.Context) {
-			defer s.feed.leave(c)
-			hc.SetHeader("Content-Type", "text/event-stream")
-			hc.SetHeader("Cache-Control", "no-store")
-			w, ok := hc.BodyWriter().(http.ResponseWriter)
-			if !ok {
-				return
+	add(s,
+		op{
+			"GET", "/happenings", "follow-happenings",
+			"What happens, as server-sent events: each holds a Happening; the first says that the stream has begun",
+			wire.Viewer, 200,
+		},
+		func(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
+			c, err := s.feed.join()
+			if err != nil {
+				return nil, err
 			}
-			s.stream(hc.Context(), w, c)
-		}}, nil
-	})
+			return &huma.StreamResponse{Body: func(hc huma.Context) {
+				defer s.feed.leave(c)
+				hc.SetHeader("Content-Type", "text/event-stream")
+				hc.SetHeader("Cache-Control", "no-store")
+				w, ok := hc.BodyWriter().(http.ResponseWriter)
+				if !ok {
+					return
+				}
+				s.stream(hc.Context(), w, c)
+			}}, nil
+		})
 	schema := s.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[wire.Happening](), true, "Happening")
-	s.api.OpenAPI().Paths["/api/v1/happenings"].Get.Responses["200"].Content = map[string]*huma.MediaType{"text/event-stream": {Schema: schema}}
+	s.api.OpenAPI().Paths["/api/v1/happenings"].Get.Responses["200"].Content = map[string]*huma.MediaType{
+		"text/event-stream": {Schema: schema},
+	}
 }
 
 // stream writes what happens until the page goes, or it is time to ask anew.
 func (s *Server) stream(ctx context.Context, w http.ResponseWriter, c chan wire.Happening) {
 	control := http.NewResponseController(w)
 	write := func(format string, args ...any) bool {
-		if control.SetWriteDeadline(time.Now().Add(pulse+10*time.Second)) != nil { // a stream past its deadline is cut, written to or not
+		if control.SetWriteDeadline(time.Now().Add(pulse+10*time.Second)) != nil {
+			// a stream past its deadline is cut, written to or not
 			return false
 		}
 		_, err := fmt.Fprintf(w, format, args...)

@@ -18,51 +18,66 @@ import (
 )
 
 func (s *Server) historyRoutes() {
-	add(s, op{"GET", "/history", "list-history", "List the audit log, newest first", wire.Viewer, 200}, func(ctx context.Context, in *pastAsk) (*body[wire.Page[wire.History]], error) {
-		list, err := s.past(ctx, in)
-		if err != nil {
-			return nil, err
-		}
-		p, err := counted(ctx, in.After != "", page(list, in.Limit, func(h wire.History) string { return h.ID }), func(ctx context.Context) (int64, error) {
-			return s.Store.CountHistory(ctx, in.past())
-		})
-		return &body[wire.Page[wire.History]]{p}, err
-	})
-	add(s, op{"GET", "/history/file", "write-history", "The audit log as CSV, newest first", wire.Viewer, 200}, s.writeHistory)
-	add(s, op{"GET", "/history/check", "check-history", "Verify that nothing of the history was changed, taken out or put in", wire.Viewer, 200}, func(ctx context.Context, _ *struct{}) (*body[wire.HistoryCheck], error) {
-		ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
-		defer cancel()
-		var w chain.Walker
-		h, strays, err := s.Store.Chain(ctx, 0, w.Next)
-		if err != nil && !errors.Is(err, chain.ErrBroken) {
-			return nil, err
-		}
-		if err == nil {
-			err = w.End(h, s.OrderKey())
-		}
-		out := wire.HistoryCheck{Lines: w.Seq, Head: h.Hash.String(), Key: s.OrderKey()}
-		switch {
-		case err != nil:
-			out.Fault = err.Error()
-		case strays != 0:
-			out.Fault = fmt.Sprintf("%d lines were put among those from before the history was chained, or taken away there", strays)
-		}
-		return &body[wire.HistoryCheck]{out}, nil
-	})
-	add(s, op{"GET", "/history/chain", "export-history", "The whole history as lines of JSON that can be verified elsewhere; the last is its signed head", wire.Viewer, 200}, func(context.Context, *struct{}) (*huma.StreamResponse, error) {
-		return &huma.StreamResponse{Body: func(ctx huma.Context) {
-			ctx.SetHeader("Content-Type", "application/x-ndjson")
-			enc := json.NewEncoder(ctx.BodyWriter())
-			h, _, err := s.Store.Chain(ctx.Context(), 0, func(l chain.Line) error { return enc.Encode(l) })
-			if err == nil {
-				err = enc.Encode(chain.End{Head: h, Key: s.OrderKey()})
-			}
+	add(s, op{"GET", "/history", "list-history", "List the audit log, newest first", wire.Viewer, 200},
+		func(ctx context.Context, in *pastAsk) (*body[wire.Page[wire.History]], error) {
+			list, err := s.past(ctx, in)
 			if err != nil {
-				s.Log.Error("history was not written to its end", "error", err)
-				panic(http.ErrAbortHandler) // so that nobody takes what there is for all
+				return nil, err
 			}
-		}}, nil
-	})
+			p, err := counted(ctx, in.After != "", page(list, in.Limit, func(h wire.History) string { return h.ID }),
+				func(ctx context.Context) (int64, error) {
+					return s.Store.CountHistory(ctx, in.past())
+				})
+			return &body[wire.Page[wire.History]]{p}, err
+		})
+	add(s, op{"GET", "/history/file", "write-history", "The audit log as CSV, newest first", wire.Viewer, 200},
+		s.writeHistory)
+	add(s,
+		op{
+			"GET", "/history/check", "check-history",
+			"Verify that nothing of the history was changed, taken out or put in", wire.Viewer, 200,
+		},
+		func(ctx context.Context, _ *struct{}) (*body[wire.HistoryCheck], error) {
+			ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
+			defer cancel()
+			var w chain.Walker
+			h, strays, err := s.Store.Chain(ctx, 0, w.Next)
+			if err != nil && !errors.Is(err, chain.ErrBroken) {
+				return nil, err
+			}
+			if err == nil {
+				err = w.End(h, s.OrderKey())
+			}
+			out := wire.HistoryCheck{Lines: w.Seq, Head: h.Hash.String(), Key: s.OrderKey()}
+			switch {
+			case err != nil:
+				out.Fault = err.Error()
+			case strays != 0:
+				out.Fault = fmt.Sprintf(
+					"%d lines were put among those from before the history was chained, or taken away there", strays)
+			}
+			return &body[wire.HistoryCheck]{out}, nil
+		})
+	add(s,
+		op{
+			"GET", "/history/chain", "export-history",
+			"The whole history as lines of JSON that can be verified elsewhere; the last is its signed head",
+			wire.Viewer, 200,
+		},
+		func(context.Context, *struct{}) (*huma.StreamResponse, error) {
+			return &huma.StreamResponse{Body: func(ctx huma.Context) {
+				ctx.SetHeader("Content-Type", "application/x-ndjson")
+				enc := json.NewEncoder(ctx.BodyWriter())
+				h, _, err := s.Store.Chain(ctx.Context(), 0, func(l chain.Line) error { return enc.Encode(l) })
+				if err == nil {
+					err = enc.Encode(chain.End{Head: h, Key: s.OrderKey()})
+				}
+				if err != nil {
+					s.Log.Error("history was not written to its end", "error", err)
+					panic(http.ErrAbortHandler) // so that nobody takes what there is for all
+				}
+			}}, nil
+		})
 }
 
 // pastAsk says which lines of history are wanted.
@@ -77,7 +92,15 @@ type pastAsk struct {
 }
 
 func (in *pastAsk) past() store.Past {
-	return store.Past{Who: in.Who, What: in.What, Subject: in.Subject, From: in.From, To: in.To, Before: in.After, Limit: in.Limit}
+	return store.Past{
+		Who:     in.Who,
+		What:    in.What,
+		Subject: in.Subject,
+		From:    in.From,
+		To:      in.To,
+		Before:  in.After,
+		Limit:   in.Limit,
+	}
 }
 
 func (s *Server) past(ctx context.Context, in *pastAsk) ([]wire.History, error) {
@@ -101,7 +124,10 @@ func (s *Server) writeHistory(_ context.Context, in *pastAsk) (*huma.StreamRespo
 				panic(http.ErrAbortHandler) // so that nobody takes what there is for all
 			}
 			for _, h := range list {
-				_ = w.Write([]string{h.At.UTC().Format(time.RFC3339Nano), report.Cell(h.Who), report.Cell(h.Token), h.What, report.Cell(h.Subject), report.Cell(h.Detail), h.ID})
+				_ = w.Write([]string{
+					h.At.UTC().Format(time.RFC3339Nano), report.Cell(h.Who), report.Cell(h.Token), h.What,
+					report.Cell(h.Subject), report.Cell(h.Detail), h.ID,
+				})
 				in.After = h.ID
 			}
 			if w.Flush(); len(list) < in.Limit || w.Error() != nil {

@@ -16,7 +16,15 @@ func isNotFound(err error) bool { return errors.Is(err, store.ErrNotFound) }
 func isConflict(err error) bool { return errors.Is(err, store.ErrConflict) }
 
 func wireHost(h store.Host) wire.Host {
-	out := wire.Host{Name: h.Name, Tags: h.Tags(), Enrolled: h.Certificate != "", Carried: h.Carried, Version: h.Version, LastSeen: h.LastSeen, Twice: h.Twice}
+	out := wire.Host{
+		Name:     h.Name,
+		Tags:     h.Tags(),
+		Enrolled: h.Certificate != "",
+		Carried:  h.Carried,
+		Version:  h.Version,
+		LastSeen: h.LastSeen,
+		Twice:    h.Twice,
+	}
 	out.System, out.Up, out.Runs = h.System, h.UpSince, h.RunsSince
 	if err := wire.Speaks("the agent", h.Version, h.Protocol, h.Oldest); err != nil && out.Enrolled {
 		out.Unfit = err.Error()
@@ -38,37 +46,45 @@ func (s *Server) hostRoutes() {
 		Version string `query:"version" maxLength:"64" doc:"Only hosts whose agents are of this version"`
 		State   string `query:"state" enum:"invited,carried,calling,silent" doc:"Only hosts without an agent yet, those that nothing leads to, those that call, or those not heard of for ten minutes"`
 	}
-	add(s, op{"GET", "/hosts", "list-hosts", "List hosts", wire.Viewer, 200}, func(ctx context.Context, in *list) (*body[wire.Page[wire.Host]], error) {
-		of := store.HostFilter{Tag: in.Tag, Version: in.Version, State: in.State, Silent: time.Now().Add(-unseenAt)}
-		rows, err := s.Store.HostsOf(ctx, of, in.After, in.Limit)
-		out := make([]wire.Host, len(rows))
-		for i, h := range rows {
-			out[i] = wireHost(h)
-		}
-		if err != nil {
-			return nil, err
-		}
-		p, err := counted(ctx, in.After != "", page(out, in.Limit, func(h wire.Host) string { return h.Name }), func(ctx context.Context) (int64, error) {
-			return s.Store.CountHosts(ctx, of)
+	add(s, op{"GET", "/hosts", "list-hosts", "List hosts", wire.Viewer, 200},
+		func(ctx context.Context, in *list) (*body[wire.Page[wire.Host]], error) {
+			of := store.HostFilter{Tag: in.Tag, Version: in.Version, State: in.State, Silent: time.Now().Add(-unseenAt)}
+			rows, err := s.Store.HostsOf(ctx, of, in.After, in.Limit)
+			out := make([]wire.Host, len(rows))
+			for i, h := range rows {
+				out[i] = wireHost(h)
+			}
+			if err != nil {
+				return nil, err
+			}
+			p, err := counted(ctx, in.After != "", page(out, in.Limit, func(h wire.Host) string { return h.Name }),
+				func(ctx context.Context) (int64, error) {
+					return s.Store.CountHosts(ctx, of)
+				})
+			return &body[wire.Page[wire.Host]]{p}, err
 		})
-		return &body[wire.Page[wire.Host]]{p}, err
-	})
-	add(s, op{"GET", "/hosts/{name}", "get-host", "Show a host", wire.Viewer, 200}, func(ctx context.Context, in *byName) (*body[wire.Host], error) {
-		h, err := s.Store.Host(ctx, in.Name)
-		return &body[wire.Host]{wireHost(h)}, err
-	})
-	add(s, op{"POST", "/hosts", "invite-host", "Add a host, or change its tags, and make a one-time enrolment code", wire.Operator, 201}, func(ctx context.Context, in *body[wire.NewHost]) (*body[wire.Invitation], error) {
-		if err := tagList(in.Body.Tags); err != nil {
-			return nil, err
-		}
-		code, expires := auth.Code(4), time.Now().Add(time.Hour).UTC().Truncate(time.Second)
-		if err := s.Store.Invite(ctx, in.Body.Name, in.Body.Tags, auth.HashToken(code), expires); err != nil {
-			return nil, err
-		}
-		s.hub.poke(watchesOf(in.Body.Name)) // its tags may be others
-		s.audit(ctx, "host invited", in.Body.Name, "")
-		return &body[wire.Invitation]{wire.Invitation{Host: in.Body.Name, Code: code, Expires: expires}}, nil
-	})
+	add(s, op{"GET", "/hosts/{name}", "get-host", "Show a host", wire.Viewer, 200},
+		func(ctx context.Context, in *byName) (*body[wire.Host], error) {
+			h, err := s.Store.Host(ctx, in.Name)
+			return &body[wire.Host]{wireHost(h)}, err
+		})
+	add(s,
+		op{
+			"POST", "/hosts", "invite-host", "Add a host, or change its tags, and make a one-time enrolment code",
+			wire.Operator, 201,
+		},
+		func(ctx context.Context, in *body[wire.NewHost]) (*body[wire.Invitation], error) {
+			if err := tagList(in.Body.Tags); err != nil {
+				return nil, err
+			}
+			code, expires := auth.Code(4), time.Now().Add(time.Hour).UTC().Truncate(time.Second)
+			if err := s.Store.Invite(ctx, in.Body.Name, in.Body.Tags, auth.HashToken(code), expires); err != nil {
+				return nil, err
+			}
+			s.hub.poke(watchesOf(in.Body.Name)) // its tags may be others
+			s.audit(ctx, "host invited", in.Body.Name, "")
+			return &body[wire.Invitation]{wire.Invitation{Host: in.Body.Name, Code: code, Expires: expires}}, nil
+		})
 }
 
 // hub wakes calls that wait: those of a host's agent when there is work or a question for it, and

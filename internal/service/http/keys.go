@@ -21,28 +21,38 @@ import (
 const maxBehind = 1000
 
 func (s *Server) keyRoutes() {
-	add(s, op{"GET", "/keys", "show-keys", "The authorities and the key that the service's hosts are to know it by, and which hosts do not yet", wire.Viewer, 200}, func(ctx context.Context, _ *struct{}) (*body[wire.ServiceKeys], error) {
-		out := wire.ServiceKeys{OrderKey: s.OrderKey(), Replaced: []wire.ReplacedKey{}, Behind: []wire.HostBehind{}}
-		for _, i := range s.Authority.Issuers() {
-			out.Authorities = append(out.Authorities, wire.ServiceAuthority{Fingerprint: i.Fingerprint, From: i.From, Until: i.Until})
-		}
-		for _, step := range s.Authority.Succession {
-			out.Replaced = append(out.Replaced, wire.ReplacedKey{Key: step.From, At: step.At})
-		}
-		newest, key := out.Authorities[0].Fingerprint, hex.EncodeToString(s.OrderKey())
-		hosts, err := s.Store.HostsBehind(ctx, newest, key, maxBehind+1)
-		if err != nil {
-			return nil, err
-		}
-		if out.More = len(hosts) > maxBehind; out.More {
-			hosts = hosts[:maxBehind]
-		}
-		for _, h := range hosts {
-			out.Behind = append(out.Behind, wire.HostBehind{Host: h.Name, Carried: h.Carried, LastSeen: h.LastSeen,
-				Authority: h.Authority != newest, OrderKey: h.OrderKey != key})
-		}
-		return &body[wire.ServiceKeys]{out}, nil
-	})
+	add(s,
+		op{
+			"GET", "/keys", "show-keys",
+			"The authorities and the key that the service's hosts are to know it by, and which hosts do not yet",
+			wire.Viewer, 200,
+		},
+		func(ctx context.Context, _ *struct{}) (*body[wire.ServiceKeys], error) {
+			out := wire.ServiceKeys{OrderKey: s.OrderKey(), Replaced: []wire.ReplacedKey{}, Behind: []wire.HostBehind{}}
+			for _, i := range s.Authority.Issuers() {
+				out.Authorities = append(out.Authorities, wire.ServiceAuthority{
+					Fingerprint: i.Fingerprint,
+					From:        i.From,
+					Until:       i.Until,
+				})
+			}
+			for _, step := range s.Authority.Succession {
+				out.Replaced = append(out.Replaced, wire.ReplacedKey{Key: step.From, At: step.At})
+			}
+			newest, key := out.Authorities[0].Fingerprint, hex.EncodeToString(s.OrderKey())
+			hosts, err := s.Store.HostsBehind(ctx, newest, key, maxBehind+1)
+			if err != nil {
+				return nil, err
+			}
+			if out.More = len(hosts) > maxBehind; out.More {
+				hosts = hosts[:maxBehind]
+			}
+			for _, h := range hosts {
+				out.Behind = append(out.Behind, wire.HostBehind{Host: h.Name, Carried: h.Carried, LastSeen: h.LastSeen,
+					Authority: h.Authority != newest, OrderKey: h.OrderKey != key})
+			}
+			return &body[wire.ServiceKeys]{out}, nil
+		})
 }
 
 // giveKeys tells an agent by which keys it is to know the service, and notes by which it does.
@@ -59,7 +69,9 @@ func (s *Server) giveKeys(w http.ResponseWriter, r *http.Request) error {
 		}
 	}
 	key := ""
-	if slices.ContainsFunc(s.Authority.Signers(), func(k ed25519.PublicKey) bool { return bytes.Equal(k, known.OrderKey) }) {
+	if slices.ContainsFunc(s.Authority.Signers(), func(k ed25519.PublicKey) bool {
+		return bytes.Equal(k, known.OrderKey)
+	}) {
 		key = hex.EncodeToString(known.OrderKey)
 	}
 	if h.Authority != trusted || h.OrderKey != key {
@@ -72,7 +84,13 @@ func (s *Server) giveKeys(w http.ResponseWriter, r *http.Request) error {
 
 // certified is what a host is let in with: it knows the service by the newest keys.
 func (s *Server) certified(serial, version string, carried bool) store.Certified {
-	return store.Certified{Serial: serial, Version: version, Carried: carried, Authority: s.Authority.Fingerprint(), OrderKey: hex.EncodeToString(s.OrderKey())}
+	return store.Certified{
+		Serial:    serial,
+		Version:   version,
+		Carried:   carried,
+		Authority: s.Authority.Fingerprint(),
+		OrderKey:  hex.EncodeToString(s.OrderKey()),
+	}
 }
 
 // signed says whether this service signed where its history ended once, by the key that it has or one before.
@@ -86,8 +104,8 @@ func (s *Server) succeeds(h chain.Head) bool {
 	return from != nil && from.Seq == h.Seq && from.Hash == h.Hash
 }
 
-// succeed has the newest key sign the history where a former one did: once it has, which is noted beside the keys, the former one's
-// signature counts for nothing.
+// succeed has the newest key sign the history where a former one did: once it has, which is noted beside the
+// keys, the former one's signature counts for nothing.
 func (s *Server) succeed(ctx context.Context) error {
 	line := s.Authority.Succession
 	if len(line) == 0 {
@@ -108,5 +126,7 @@ func (s *Server) succeed(ctx context.Context) error {
 	s.moving.Store(&h)
 	defer s.moving.Store(nil)
 	last := line[len(line)-1]
-	return s.Store.Audit(ctx, store.By{Who: "the service"}, "order key replaced", "keys", fmt.Sprintf("%x signs from now on, as %x said at %s", []byte(last.To), []byte(last.From), last.At.Format("2006-01-02 15:04:05Z")))
+	return s.Store.Audit(ctx, store.By{Who: "the service"}, "order key replaced", "keys",
+		fmt.Sprintf("%x signs from now on, as %x said at %s", []byte(last.To), []byte(last.From),
+			last.At.Format("2006-01-02 15:04:05Z")))
 }

@@ -41,7 +41,8 @@ func (s *Server) scene(ctx context.Context, p Where) (inquiry.Scene, string, err
 	}
 	switch {
 	case (p.Host == "") == (p.Snapshot == ""):
-		return nil, "", huma.Error422UnprocessableEntity("give either host, to ask it now, or snapshot, to ask a stored one")
+		return nil, "", huma.Error422UnprocessableEntity(
+			"give either host, to ask it now, or snapshot, to ask a stored one")
 	case p.Snapshot != "":
 		sc, err := s.stored(ctx, p.Snapshot)
 		return sc, raw, err
@@ -102,7 +103,8 @@ func (s *Server) suppose(ctx context.Context, in Supposing, sc inquiry.Scene) (i
 		application, number, ok := strings.Cut(in.Edition, "/")
 		n := 0
 		if _, err := fmt.Sscanf(number, "%d", &n); !ok || err != nil {
-			return out, huma.Error422UnprocessableEntity("edition: want APPLICATION/NUMBER, such as ticketing/3; 0 is the published one")
+			return out, huma.Error422UnprocessableEntity(
+				"edition: want APPLICATION/NUMBER, such as ticketing/3; 0 is the published one")
 		}
 		e, err := s.Store.Edition(ctx, application, n)
 		if err != nil {
@@ -183,115 +185,135 @@ func operation(s string) (access.Operation, error) {
 }
 
 func (s *Server) lookingRoutes() {
-	add(s, op{"GET", "/path", "show-path", "Show one path, on a host now or in a snapshot, with all that decides access to it", wire.Viewer, 200}, func(ctx context.Context, in *Where) (*body[wire.Sight], error) {
-		sc, raw, err := s.one(ctx, *in)
-		if err != nil {
-			return nil, err
-		}
-		out, err := inquiry.Sight(ctx, sc, raw)
-		if err == nil && in.Snapshot != "" {
-			out.Findings, err = s.findingsAt(ctx, in.Snapshot, raw)
-		}
-		return &body[wire.Sight]{out}, err
-	})
+	add(s,
+		op{
+			"GET", "/path", "show-path",
+			"Show one path, on a host now or in a snapshot, with all that decides access to it", wire.Viewer, 200,
+		},
+		func(ctx context.Context, in *Where) (*body[wire.Sight], error) {
+			sc, raw, err := s.one(ctx, *in)
+			if err != nil {
+				return nil, err
+			}
+			out, err := inquiry.Sight(ctx, sc, raw)
+			if err == nil && in.Snapshot != "" {
+				out.Findings, err = s.findingsAt(ctx, in.Snapshot, raw)
+			}
+			return &body[wire.Sight]{out}, err
+		})
 	type fresh struct {
 		Where
 		Account string `query:"account" required:"true" minLength:"1" maxLength:"256" doc:"Who makes them"`
 		Umask   string `query:"umask" default:"0022" maxLength:"6"`
 	}
-	add(s, op{"GET", "/paths/new", "preview-new", "What an account's new files and folders get in a folder", wire.Viewer, 200}, func(ctx context.Context, in *fresh) (*body[wire.Fresh], error) {
-		sc, raw, err := s.one(ctx, in.Where)
-		if err != nil {
-			return nil, err
-		}
-		out, err := inquiry.NewIn(ctx, sc, raw, in.Account, in.Umask)
-		return &body[wire.Fresh]{out}, refuse(err)
-	})
+	add(s,
+		op{
+			"GET", "/paths/new", "preview-new", "What an account's new files and folders get in a folder", wire.Viewer,
+			200,
+		},
+		func(ctx context.Context, in *fresh) (*body[wire.Fresh], error) {
+			sc, raw, err := s.one(ctx, in.Where)
+			if err != nil {
+				return nil, err
+			}
+			out, err := inquiry.NewIn(ctx, sc, raw, in.Account, in.Umask)
+			return &body[wire.Fresh]{out}, refuse(err)
+		})
 	type list struct {
 		Where
 		Account string `query:"account" maxLength:"256" doc:"Say what this account can do with each entry"`
 		After   string `query:"after" maxLength:"2048" doc:"Name to go on after"`
 		Limit   int    `query:"limit" default:"500" minimum:"1" maximum:"5000"`
 	}
-	add(s, op{"GET", "/paths", "list-paths", "List a folder, on a host now or in a snapshot; without a path the roots of the snapshot", wire.Viewer, 200}, func(ctx context.Context, in *list) (*body[wire.Listing], error) {
-		sc, raw, err := s.scene(ctx, in.Where)
-		if err != nil {
-			return nil, err
-		}
-		after, err := unescaped("after", in.After)
-		if err != nil {
-			return nil, err
-		}
-		out, err := inquiry.List(ctx, sc, raw, in.Account, after, in.Limit)
-		if err == nil && in.Snapshot != "" {
-			err = s.mark(ctx, &out, in.Snapshot, raw)
-		}
-		return &body[wire.Listing]{out}, refuse(err)
-	})
+	add(s,
+		op{
+			"GET", "/paths", "list-paths",
+			"List a folder, on a host now or in a snapshot; without a path the roots of the snapshot", wire.Viewer,
+			200,
+		},
+		func(ctx context.Context, in *list) (*body[wire.Listing], error) {
+			sc, raw, err := s.scene(ctx, in.Where)
+			if err != nil {
+				return nil, err
+			}
+			after, err := unescaped("after", in.After)
+			if err != nil {
+				return nil, err
+			}
+			out, err := inquiry.List(ctx, sc, raw, in.Account, after, in.Limit)
+			if err == nil && in.Snapshot != "" {
+				err = s.mark(ctx, &out, in.Snapshot, raw)
+			}
+			return &body[wire.Listing]{out}, refuse(err)
+		})
 	type decide struct {
 		Where
 		Supposing
 		Account   string `query:"account" required:"true" minLength:"1" maxLength:"256" doc:"Name or number on the host, or everyone"`
 		Operation string `query:"operation" maxLength:"16" doc:"One operation; all that make sense without it"`
 	}
-	add(s, op{"GET", "/access", "decide-access", "What an account can do with a path, and why", wire.Viewer, 200}, func(ctx context.Context, in *decide) (*body[wire.Judgement], error) {
-		sc, raw, err := s.one(ctx, in.Where)
-		if err != nil {
-			return nil, err
-		}
-		var ops []access.Operation
-		if in.Operation != "" {
-			one, err := operation(in.Operation)
+	add(s, op{"GET", "/access", "decide-access", "What an account can do with a path, and why", wire.Viewer, 200},
+		func(ctx context.Context, in *decide) (*body[wire.Judgement], error) {
+			sc, raw, err := s.one(ctx, in.Where)
 			if err != nil {
 				return nil, err
 			}
-			ops = append(ops, one)
-		}
-		sup, err := s.suppose(ctx, in.Supposing, sc)
-		if err != nil {
-			return nil, err
-		}
-		out, err := inquiry.Decide(ctx, sc, in.Account, raw, ops, sup)
-		return &body[wire.Judgement]{out}, refuse(err)
-	})
+			var ops []access.Operation
+			if in.Operation != "" {
+				one, err := operation(in.Operation)
+				if err != nil {
+					return nil, err
+				}
+				ops = append(ops, one)
+			}
+			sup, err := s.suppose(ctx, in.Supposing, sc)
+			if err != nil {
+				return nil, err
+			}
+			out, err := inquiry.Decide(ctx, sc, in.Account, raw, ops, sup)
+			return &body[wire.Judgement]{out}, refuse(err)
+		})
 	type everybody struct {
 		Where
 		Supposing
 		Operation string `query:"operation" required:"true" maxLength:"16"`
 	}
-	add(s, op{"GET", "/access/holders", "list-holders", "Who can do something with a path, and why", wire.Viewer, 200}, func(ctx context.Context, in *everybody) (*body[wire.Holders], error) {
-		sc, raw, err := s.one(ctx, in.Where)
-		if err != nil {
-			return nil, err
-		}
-		o, err := operation(in.Operation)
-		if err != nil {
-			return nil, err
-		}
-		sup, err := s.suppose(ctx, in.Supposing, sc)
-		if err != nil {
-			return nil, err
-		}
-		out, err := inquiry.Everybody(ctx, sc, raw, o, sup)
-		return &body[wire.Holders]{out}, refuse(err)
-	})
+	add(s, op{"GET", "/access/holders", "list-holders", "Who can do something with a path, and why", wire.Viewer, 200},
+		func(ctx context.Context, in *everybody) (*body[wire.Holders], error) {
+			sc, raw, err := s.one(ctx, in.Where)
+			if err != nil {
+				return nil, err
+			}
+			o, err := operation(in.Operation)
+			if err != nil {
+				return nil, err
+			}
+			sup, err := s.suppose(ctx, in.Supposing, sc)
+			if err != nil {
+				return nil, err
+			}
+			out, err := inquiry.Everybody(ctx, sc, raw, o, sup)
+			return &body[wire.Holders]{out}, refuse(err)
+		})
 	type matrix struct {
 		Where
 		Supposing
 		Most int `query:"most" default:"40" minimum:"1" maximum:"500"`
 	}
-	add(s, op{"GET", "/access/matrix", "get-matrix", "What the accounts that matter can do with a path", wire.Viewer, 200}, func(ctx context.Context, in *matrix) (*body[wire.Matrix], error) {
-		sc, raw, err := s.one(ctx, in.Where)
-		if err != nil {
-			return nil, err
-		}
-		sup, err := s.suppose(ctx, in.Supposing, sc)
-		if err != nil {
-			return nil, err
-		}
-		out, err := inquiry.Matrix(ctx, sc, raw, in.Most, sup)
-		return &body[wire.Matrix]{out}, refuse(err)
-	})
+	add(s,
+		op{"GET", "/access/matrix", "get-matrix", "What the accounts that matter can do with a path", wire.Viewer, 200},
+		func(ctx context.Context, in *matrix) (*body[wire.Matrix], error) {
+			sc, raw, err := s.one(ctx, in.Where)
+			if err != nil {
+				return nil, err
+			}
+			sup, err := s.suppose(ctx, in.Supposing, sc)
+			if err != nil {
+				return nil, err
+			}
+			out, err := inquiry.Matrix(ctx, sc, raw, in.Most, sup)
+			return &body[wire.Matrix]{out}, refuse(err)
+		})
 	type below struct {
 		Where
 		Supposing
@@ -302,71 +324,97 @@ func (s *Server) lookingRoutes() {
 		After     string `query:"after" maxLength:"131072" doc:"Path to go on after"`
 		Limit     int    `query:"limit" default:"500" minimum:"0" maximum:"5000"`
 	}
-	add(s, op{"GET", "/access/below", "list-below", "What an account can do with everything below a folder", wire.Viewer, 200}, func(ctx context.Context, in *below) (*body[wire.Below], error) {
-		ctx, cancel := context.WithTimeout(ctx, waitForWalk+5*time.Second)
-		defer cancel()
-		sc, raw, err := s.scene(ctx, in.Where)
-		if err != nil {
-			return nil, err
-		}
-		o, err := operation(in.Operation)
-		if err != nil {
-			return nil, err
-		}
-		after, err := unescaped("after", in.After)
-		if err != nil {
-			return nil, err
-		}
-		sup, err := s.suppose(ctx, in.Supposing, sc)
-		if err != nil {
-			return nil, err
-		}
-		out, err := inquiry.BelowOf(ctx, sc, inquiry.BelowAsk{Path: raw, Account: in.Account, Operation: o, Suppose: sup, Behind: in.Behind, Weigh: in.Weigh, After: after, Limit: in.Limit})
-		return &body[wire.Below]{out}, refuse(err)
-	})
-	add(s, op{"POST", "/access/probe", "probe-access", "Have a host try as an account, and set its answers beside the computed ones", wire.Operator, 200}, func(ctx context.Context, in *body[wire.ProbeAsk]) (*body[wire.Probe], error) {
-		sc, err := s.live(ctx, in.Body.Host)
-		if err != nil {
-			return nil, err
-		}
-		raw, err := unescaped("path", in.Body.Path)
-		if err != nil {
-			return nil, err
-		}
-		s.audit(ctx, "access probed", in.Body.Host, in.Body.Account+" at "+in.Body.Path)
-		r, err := sc.ask(ctx, wire.Question{Kind: wire.AskProbe, Path: pathname.Path(raw), Account: in.Body.Account}, waitForAnswer)
-		if err != nil {
-			return nil, err
-		}
-		out, err := inquiry.Compare(sc.Origin(), *r.Found, in.Body.Account, r.Tries)
-		if err == nil && out.Differ {
-			s.Log.Error("computed access differs from the host's own answer: an error of this program", "host", in.Body.Host, "repeat", out.Repeat)
-		}
-		return &body[wire.Probe]{out}, refuse(err)
-	})
+	add(s,
+		op{
+			"GET", "/access/below", "list-below", "What an account can do with everything below a folder", wire.Viewer,
+			200,
+		},
+		func(ctx context.Context, in *below) (*body[wire.Below], error) {
+			ctx, cancel := context.WithTimeout(ctx, waitForWalk+5*time.Second)
+			defer cancel()
+			sc, raw, err := s.scene(ctx, in.Where)
+			if err != nil {
+				return nil, err
+			}
+			o, err := operation(in.Operation)
+			if err != nil {
+				return nil, err
+			}
+			after, err := unescaped("after", in.After)
+			if err != nil {
+				return nil, err
+			}
+			sup, err := s.suppose(ctx, in.Supposing, sc)
+			if err != nil {
+				return nil, err
+			}
+			out, err := inquiry.BelowOf(ctx, sc, inquiry.BelowAsk{
+				Path:      raw,
+				Account:   in.Account,
+				Operation: o,
+				Suppose:   sup,
+				Behind:    in.Behind,
+				Weigh:     in.Weigh,
+				After:     after,
+				Limit:     in.Limit,
+			})
+			return &body[wire.Below]{out}, refuse(err)
+		})
+	add(s,
+		op{
+			"POST", "/access/probe", "probe-access",
+			"Have a host try as an account, and set its answers beside the computed ones", wire.Operator, 200,
+		},
+		func(ctx context.Context, in *body[wire.ProbeAsk]) (*body[wire.Probe], error) {
+			sc, err := s.live(ctx, in.Body.Host)
+			if err != nil {
+				return nil, err
+			}
+			raw, err := unescaped("path", in.Body.Path)
+			if err != nil {
+				return nil, err
+			}
+			s.audit(ctx, "access probed", in.Body.Host, in.Body.Account+" at "+in.Body.Path)
+			r, err := sc.ask(ctx,
+				wire.Question{Kind: wire.AskProbe, Path: pathname.Path(raw), Account: in.Body.Account}, waitForAnswer)
+			if err != nil {
+				return nil, err
+			}
+			out, err := inquiry.Compare(sc.Origin(), *r.Found, in.Body.Account, r.Tries)
+			if err == nil && out.Differ {
+				s.Log.Error("computed access differs from the host's own answer: an error of this program", "host",
+					in.Body.Host, "repeat", out.Repeat)
+			}
+			return &body[wire.Probe]{out}, refuse(err)
+		})
 	type account struct {
 		Host     string `query:"host" maxLength:"64"`
 		Snapshot string `query:"snapshot" maxLength:"16"`
 		Name     string `path:"name" maxLength:"256"`
 	}
-	add(s, op{"GET", "/accounts/{name}", "show-account", "Who an account is on a host, and which groups it belongs to", wire.Viewer, 200}, func(ctx context.Context, in *account) (*body[wire.Account], error) {
-		sc, _, err := s.scene(ctx, Where{Host: in.Host, Snapshot: in.Snapshot})
-		if err != nil {
-			return nil, err
-		}
-		var d *perm.Directory
-		if st, ok := sc.(*stored); ok {
-			d = st.dir
-		} else {
-			f, err := sc.Path(ctx, "/", in.Name)
+	add(s,
+		op{
+			"GET", "/accounts/{name}", "show-account", "Who an account is on a host, and which groups it belongs to",
+			wire.Viewer, 200,
+		},
+		func(ctx context.Context, in *account) (*body[wire.Account], error) {
+			sc, _, err := s.scene(ctx, Where{Host: in.Host, Snapshot: in.Snapshot})
 			if err != nil {
 				return nil, err
 			}
-			d = f.Directory
-		}
-		out, err := inquiry.AccountOf(d, in.Name)
-		return &body[wire.Account]{out}, refuse(err)
-	})
+			var d *perm.Directory
+			if st, ok := sc.(*stored); ok {
+				d = st.dir
+			} else {
+				f, err := sc.Path(ctx, "/", in.Name)
+				if err != nil {
+					return nil, err
+				}
+				d = f.Directory
+			}
+			out, err := inquiry.AccountOf(d, in.Name)
+			return &body[wire.Account]{out}, refuse(err)
+		})
 	type accounts struct {
 		Host     string `query:"host" maxLength:"64" doc:"As this host told last"`
 		Snapshot string `query:"snapshot" maxLength:"16"`
@@ -375,31 +423,36 @@ func (s *Server) lookingRoutes() {
 		Accounts []string `json:"accounts"`
 		Groups   []string `json:"groups"`
 	}
-	add(s, op{"GET", "/accounts", "list-accounts", "The accounts and groups that a host told of last, or with a snapshot", wire.Viewer, 200}, func(ctx context.Context, in *accounts) (*body[names], error) {
-		var d *perm.Directory
-		if in.Snapshot != "" {
-			st, err := s.stored(ctx, in.Snapshot)
-			if err != nil {
-				return nil, err
+	add(s,
+		op{
+			"GET", "/accounts", "list-accounts",
+			"The accounts and groups that a host told of last, or with a snapshot", wire.Viewer, 200,
+		},
+		func(ctx context.Context, in *accounts) (*body[names], error) {
+			var d *perm.Directory
+			if in.Snapshot != "" {
+				st, err := s.stored(ctx, in.Snapshot)
+				if err != nil {
+					return nil, err
+				}
+				d = st.dir
+			} else {
+				var err error
+				if d, _, err = s.Store.HostDirectory(ctx, in.Host); err != nil {
+					return nil, err
+				}
 			}
-			d = st.dir
-		} else {
-			var err error
-			if d, _, err = s.Store.HostDirectory(ctx, in.Host); err != nil {
-				return nil, err
+			out := names{Accounts: []string{}, Groups: []string{}}
+			if d != nil {
+				for _, a := range d.Accounts[:min(len(d.Accounts), maxNames)] {
+					out.Accounts = append(out.Accounts, a.Name)
+				}
+				for _, g := range d.Groups[:min(len(d.Groups), maxNames)] {
+					out.Groups = append(out.Groups, g.Name)
+				}
 			}
-		}
-		out := names{Accounts: []string{}, Groups: []string{}}
-		if d != nil {
-			for _, a := range d.Accounts[:min(len(d.Accounts), maxNames)] {
-				out.Accounts = append(out.Accounts, a.Name)
-			}
-			for _, g := range d.Groups[:min(len(d.Groups), maxNames)] {
-				out.Groups = append(out.Groups, g.Name)
-			}
-		}
-		return &body[names]{out}, nil
-	})
+			return &body[names]{out}, nil
+		})
 }
 
 const maxNames = 20_000

@@ -9,8 +9,8 @@ import (
 	"idletally/internal/wire"
 )
 
-// mark says of each entry of a folder in a snapshot how it differs from what is declared, and of each subfolder how much of
-// what is in it does.
+// mark says of each entry of a folder in a snapshot how it differs from what is declared, and of each
+// subfolder how much of what is in it does.
 func (s *Server) mark(ctx context.Context, l *wire.Listing, snapshot, folder string) error {
 	r, err := s.Store.ReportOf(ctx, snapshot)
 	if isNotFound(err) {
@@ -100,7 +100,19 @@ func (s *Server) pathFindings(ctx context.Context, r store.Report, found []store
 	out := make([]wire.PathFinding, len(found))
 	for i, f := range found {
 		g := groups[f.Group]
-		out[i] = wire.PathFinding{Aspect: f.Aspect, Declared: g.Declared, Found: g.Found, Word: g.Effect.Word(), Rule: g.Rule, Meaning: g.Effect.String(), Severity: string(g.Severity), Group: f.Group, Application: r.Application, Since: f.Since, Waived: g.Waiver != ""}
+		out[i] = wire.PathFinding{
+			Aspect:      f.Aspect,
+			Declared:    g.Declared,
+			Found:       g.Found,
+			Word:        g.Effect.Word(),
+			Rule:        g.Rule,
+			Meaning:     g.Effect.String(),
+			Severity:    string(g.Severity),
+			Group:       f.Group,
+			Application: r.Application,
+			Since:       f.Since,
+			Waived:      g.Waiver != "",
+		}
 	}
 	return out, nil
 }

@@ -60,7 +60,8 @@ func (s *Server) second(ctx context.Context, p store.Person, code string) (bool,
 		}
 	}
 	code = strings.ToLower(strings.TrimSpace(code))
-	used, err := s.Store.UseSpare(ctx, p.Name, s.spareHash(p.Name, code), auth.HashToken(code)) // as an earlier version kept them
+	// as an earlier version kept them
+	used, err := s.Store.UseSpare(ctx, p.Name, s.spareHash(p.Name, code), auth.HashToken(code))
 	if used {
 		s.audit(withPerson(ctx, p), "spare code used", p.Name, "")
 	}
@@ -68,15 +69,22 @@ func (s *Server) second(ctx context.Context, p store.Person, code string) (bool,
 }
 
 func (s *Server) meRoutes() {
-	add(s, op{"GET", "/me/sessions", "list-sessions", "List where you are signed in", "any", 200}, func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.SignedIn]], error) {
-		me := caller(ctx)
-		list, err := s.Store.Sessions(ctx, me.Name)
-		out := wire.Page[wire.SignedIn]{Items: []wire.SignedIn{}}
-		for _, x := range list {
-			out.Items = append(out.Items, wire.SignedIn{ID: x.ID, What: x.What, Since: x.Created, Expires: x.Expires, Here: x.ID == me.session})
-		}
-		return &body[wire.Page[wire.SignedIn]]{whole(out)}, err
-	})
+	add(s, op{"GET", "/me/sessions", "list-sessions", "List where you are signed in", "any", 200},
+		func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.SignedIn]], error) {
+			me := caller(ctx)
+			list, err := s.Store.Sessions(ctx, me.Name)
+			out := wire.Page[wire.SignedIn]{Items: []wire.SignedIn{}}
+			for _, x := range list {
+				out.Items = append(out.Items, wire.SignedIn{
+					ID:      x.ID,
+					What:    x.What,
+					Since:   x.Created,
+					Expires: x.Expires,
+					Here:    x.ID == me.session,
+				})
+			}
+			return &body[wire.Page[wire.SignedIn]]{whole(out)}, err
+		})
 	end := func(ctx context.Context, person, id, keep string) (*struct{}, error) {
 		n, err := s.Store.EndSessions(ctx, person, id, keep)
 		if err == nil && n == 0 && id != "" {
@@ -90,71 +98,99 @@ func (s *Server) meRoutes() {
 	type byID struct {
 		ID string `path:"id" minLength:"1" maxLength:"16"`
 	}
-	add(s, op{"DELETE", "/me/sessions/{id}", "end-session", "Sign out elsewhere", "any", 204}, inPerson(func(ctx context.Context, in *byID) (*struct{}, error) {
-		return end(ctx, caller(ctx).Name, in.ID, "")
-	}))
-	add(s, op{"DELETE", "/me/sessions", "end-sessions", "Sign out everywhere but here", "any", 204}, inPerson(func(ctx context.Context, _ *struct{}) (*struct{}, error) {
-		return end(ctx, caller(ctx).Name, "", caller(ctx).session)
-	}))
-	add(s, op{"DELETE", "/people/{name}/sessions", "end-sessions-of", "Sign somebody out everywhere", wire.Admin, 204}, inPerson(func(ctx context.Context, in *byName) (*struct{}, error) {
-		return end(ctx, in.Name, "", "")
-	}))
-	add(s, op{"POST", "/me/second", "propose-second", "Begin a second factor: a code by time (RFC 6238), six digits, every 30 seconds. It counts once it is confirmed", "any", 201}, inPerson(func(ctx context.Context, _ *struct{}) (*body[wire.Second], error) {
-		if caller(ctx).Second != nil {
-			return nil, huma.Error409Conflict("you have a second factor: remove it first")
-		}
-		secret := auth.NewSecond()
-		sealed, err := s.seal(secondOf(caller(ctx).Name), secret)
-		if err == nil {
-			err = s.Store.ProposeSecond(ctx, caller(ctx).Name, sealed)
-		}
-		return &body[wire.Second]{wire.Second{Secret: auth.SecondText(secret), URL: auth.SecondURL(secret, caller(ctx).Name, s.Name)}}, err
-	}))
-	add(s, op{"PUT", "/me/second", "confirm-second", "Confirm a second factor by its code. All other sessions end", "any", 200}, inPerson(func(ctx context.Context, in *body[wire.SecondCode]) (*body[wire.SpareCodes], error) {
-		me := caller(ctx)
-		if me.SecondNext == nil {
-			return nil, huma.Error409Conflict("no second factor waits to be confirmed: begin one first")
-		}
-		right, err := s.try(ctx, codeGuess(me.Name, within(me)))
-		if err != nil {
+	add(s, op{"DELETE", "/me/sessions/{id}", "end-session", "Sign out elsewhere", "any", 204},
+		inPerson(func(ctx context.Context, in *byID) (*struct{}, error) {
+			return end(ctx, caller(ctx).Name, in.ID, "")
+		}))
+	add(s, op{"DELETE", "/me/sessions", "end-sessions", "Sign out everywhere but here", "any", 204},
+		inPerson(func(ctx context.Context, _ *struct{}) (*struct{}, error) {
+			return end(ctx, caller(ctx).Name, "", caller(ctx).session)
+		}))
+	add(s, op{"DELETE", "/people/{name}/sessions", "end-sessions-of", "Sign somebody out everywhere", wire.Admin, 204},
+		inPerson(func(ctx context.Context, in *byName) (*struct{}, error) {
+			return end(ctx, in.Name, "", "")
+		}))
+	add(s,
+		op{
+			"POST", "/me/second", "propose-second",
+			"Begin a second factor: a code by time (RFC 6238), six digits, every 30 seconds. It counts once " +
+				"it is confirmed",
+			"any", 201,
+		},
+		inPerson(func(ctx context.Context, _ *struct{}) (*body[wire.Second], error) {
+			if caller(ctx).Second != nil {
+				return nil, huma.Error409Conflict("you have a second factor: remove it first")
+			}
+			secret := auth.NewSecond()
+			sealed, err := s.seal(secondOf(caller(ctx).Name), secret)
+			if err == nil {
+				err = s.Store.ProposeSecond(ctx, caller(ctx).Name, sealed)
+			}
+			return &body[wire.Second]{
+				wire.Second{Secret: auth.SecondText(secret), URL: auth.SecondURL(secret, caller(ctx).Name, s.Name)},
+			}, err
+		}))
+	add(s,
+		op{
+			"PUT", "/me/second", "confirm-second", "Confirm a second factor by its code. All other sessions end",
+			"any", 200,
+		},
+		inPerson(func(ctx context.Context, in *body[wire.SecondCode]) (*body[wire.SpareCodes], error) {
+			me := caller(ctx)
+			if me.SecondNext == nil {
+				return nil, huma.Error409Conflict("no second factor waits to be confirmed: begin one first")
+			}
+			right, err := s.try(ctx, codeGuess(me.Name, within(me)))
+			if err != nil {
+				return nil, err
+			}
+			secret, err := s.unseal(secondOf(me.Name), me.SecondNext)
+			if err != nil {
+				return nil, err
+			}
+			step, ok := auth.CheckSecond(secret, in.Body.Code, time.Now(), 0)
+			if !ok {
+				return nil, huma.Error422UnprocessableEntity(
+					"this code does not fit: is the clock of your device right?")
+			}
+			codes, hashes := s.newSpareCodes(me.Name)
+			if err := s.Store.ConfirmSecond(ctx, me.Name, me.SecondNext, step, hashes, me.session); err != nil {
+				return nil, err
+			}
+			right()
+			s.audit(ctx, "second factor set", me.Name, "")
+			return &body[wire.SpareCodes]{wire.SpareCodes{Codes: codes}}, nil
+		}))
+	add(s,
+		op{
+			"POST", "/me/second/remove", "remove-second", "Turn off your second factor, by one of its codes", "any",
+			204,
+		},
+		inPerson(func(ctx context.Context, in *body[wire.SecondCode]) (*struct{}, error) {
+			me := caller(ctx)
+			err := s.sayCode(ctx, me, in.Body.Code)
+			if err == nil {
+				err = s.Store.DropCode(ctx, me.Name)
+			}
+			if err == nil {
+				s.audit(ctx, "second factor removed", me.Name, "")
+			}
 			return nil, err
-		}
-		secret, err := s.unseal(secondOf(me.Name), me.SecondNext)
-		if err != nil {
+		}))
+	add(s,
+		op{
+			"DELETE", "/people/{name}/second", "remove-second-of",
+			"Take away the second factor of somebody who has lost it. Their sessions end", wire.Admin, 204,
+		},
+		inPerson(func(ctx context.Context, in *byName) (*struct{}, error) {
+			from, err := s.countsFrom(ctx)
+			if err == nil {
+				err = s.Store.DropSeconds(ctx, in.Name, from)
+			}
+			if err == nil {
+				s.audit(ctx, "second factor removed", in.Name, "by an admin")
+				_, err = s.Store.EndSessions(ctx, in.Name, "", "")
+			}
 			return nil, err
-		}
-		step, ok := auth.CheckSecond(secret, in.Body.Code, time.Now(), 0)
-		if !ok {
-			return nil, huma.Error422UnprocessableEntity("this code does not fit: is the clock of your device right?")
-		}
-		codes, hashes := s.newSpareCodes(me.Name)
-		if err := s.Store.ConfirmSecond(ctx, me.Name, me.SecondNext, step, hashes, me.session); err != nil {
-			return nil, err
-		}
-		right()
-		s.audit(ctx, "second factor set", me.Name, "")
-		return &body[wire.SpareCodes]{wire.SpareCodes{Codes: codes}}, nil
-	}))
-	add(s, op{"POST", "/me/second/remove", "remove-second", "Turn off your second factor, by one of its codes", "any", 204}, inPerson(func(ctx context.Context, in *body[wire.SecondCode]) (*struct{}, error) {
-		me := caller(ctx)
-		err := s.sayCode(ctx, me, in.Body.Code)
-		if err == nil {
-			err = s.Store.DropCode(ctx, me.Name)
-		}
-		if err == nil {
-			s.audit(ctx, "second factor removed", me.Name, "")
-		}
-		return nil, err
-	}))
-	add(s, op{"DELETE", "/people/{name}/second", "remove-second-of", "Take away the second factor of somebody who has lost it. Their sessions end", wire.Admin, 204}, inPerson(func(ctx context.Context, in *byName) (*struct{}, error) {
-		from, err := s.countsFrom(ctx)
-		if err == nil {
-			err = s.Store.DropSeconds(ctx, in.Name, from)
-		}
-		if err == nil {
-			s.audit(ctx, "second factor removed", in.Name, "by an admin")
-			_, err = s.Store.EndSessions(ctx, in.Name, "", "")
-		}
-		return nil, err
-	}))
+		}))
 }

@@ -30,26 +30,51 @@ type Figure struct {
 
 // OwnFigures lists them. Those of all instances together are told alike by each of them.
 var OwnFigures = []Figure{
-	{"idletally_build_info", "gauge", []string{"version", "commit", "go"}, "What this instance is; always 1.", "instances differ for longer than an upgrade takes"},
-	{"idletally_request_seconds", "histogram", []string{"route", "method", "status"}, "Time that calls took at this instance.", "95 of 100 take over 0.3 s, or status 5xx comes more than now and then"},
-	{"idletally_agents_waiting", "gauge", nil, "Agents that wait for work at this instance.", "the sum over instances falls below the hosts that call"},
-	{"idletally_nodes_received_total", "counter", nil, "Snapshot nodes received from agents at this instance.", "it grows fast without snapshots: somebody fills the storage"},
-	{"idletally_figures_complete", "gauge", nil, "Whether the figures below could be read: 0 where the database did not answer, and they are missing.", "it is 0"},
-	{"idletally_hosts", "gauge", []string{"state"}, "Hosts: invited (no agent yet), carried (nothing leads there), calling, or silent (not heard from for ten minutes).", "some are silent"},
+	{"idletally_build_info", "gauge", []string{"version", "commit", "go"}, "What this instance is; always 1.",
+		"instances differ for longer than an upgrade takes"},
+	{"idletally_request_seconds", "histogram", []string{"route", "method", "status"},
+		"Time that calls took at this instance.",
+		"95 of 100 take over 0.3 s, or status 5xx comes more than now and then"},
+	{"idletally_agents_waiting", "gauge", nil, "Agents that wait for work at this instance.",
+		"the sum over instances falls below the hosts that call"},
+	{"idletally_nodes_received_total", "counter", nil, "Snapshot nodes received from agents at this instance.",
+		"it grows fast without snapshots: somebody fills the storage"},
+	{"idletally_figures_complete", "gauge", nil,
+		"Whether the figures below could be read: 0 where the database did not answer, and they are missing.",
+		"it is 0"},
+	{"idletally_hosts", "gauge", []string{"state"},
+		"Hosts: invited (no agent yet), carried (nothing leads there), calling, or silent (not heard from for " +
+			"ten minutes).",
+		"some are silent"},
 	{"idletally_hosts_watching", "gauge", nil, "Hosts whose changes are heard of as they happen.", "it falls"},
-	{"idletally_agents", "gauge", []string{"version"}, "Enrolled hosts by the version of their agent; those of rare versions together as other.", "there are several for longer than an upgrade takes"},
-	{"idletally_application_hosts", "gauge", []string{"application", "state"}, "Hosts of an application by each of their states; one may be in several. Only those that are declared are known to be well.", "never, failed, old, behind or unread is above 0"},
-	{"idletally_application_findings", "gauge", []string{"application", "severity"}, "Findings that nobody accepted: grave, or other.", "grave is above 0"},
-	{"idletally_application_opening_findings", "gauge", []string{"application"}, "Findings by which somebody can do more than intended.", "it grows"},
-	{"idletally_application_oldest_look_timestamp_seconds", "gauge", []string{"application"}, "As of when the host that is known worst is known, in Unix time; missing where one was never looked at.", "it is older than looks may be"},
+	{"idletally_agents", "gauge", []string{"version"},
+		"Enrolled hosts by the version of their agent; those of rare versions together as other.",
+		"there are several for longer than an upgrade takes"},
+	{"idletally_application_hosts", "gauge", []string{"application", "state"},
+		"Hosts of an application by each of their states; one may be in several. Only those that are declared are " +
+			"known to be well.",
+		"never, failed, old, behind or unread is above 0"},
+	{"idletally_application_findings", "gauge", []string{"application", "severity"},
+		"Findings that nobody accepted: grave, or other.", "grave is above 0"},
+	{"idletally_application_opening_findings", "gauge", []string{"application"},
+		"Findings by which somebody can do more than intended.", "it grows"},
+	{"idletally_application_oldest_look_timestamp_seconds", "gauge", []string{"application"},
+		"As of when the host that is known worst is known, in Unix time; missing where one was never looked at.",
+		"it is older than looks may be"},
 	{"idletally_plans", "gauge", []string{"state"}, "Plans by state.", "some are in review for days"},
 	{"idletally_runs", "gauge", []string{"state"}, "Runs by state.", "some are halted"},
 	{"idletally_notices_waiting", "gauge", nil, "Notices that wait to be told.", "it grows"},
 	{"idletally_hooks_failing", "gauge", nil, "Hooks to which the last notice could not be told.", "it is above 0"},
-	{"idletally_comparisons_waiting", "gauge", nil, "Snapshots that wait to be held against their baselines.", "it grows for minutes"},
-	{"idletally_schedules_overdue_seconds", "gauge", nil, "How long ago the schedule should have fired that is overdue longest.", "it is over a minute"},
-	{"idletally_database_connections", "gauge", []string{"state"}, "Connections of this instance to the database: in_use, idle, or max, which is how many there may be.", "in_use stays at max"},
-	{"idletally_certificate_end_timestamp_seconds", "gauge", []string{"certificate"}, "When certificates end, in Unix time: authority, and former_authority while hosts change over.", "it is less than 90 days away"},
+	{"idletally_comparisons_waiting", "gauge", nil, "Snapshots that wait to be held against their baselines.",
+		"it grows for minutes"},
+	{"idletally_schedules_overdue_seconds", "gauge", nil,
+		"How long ago the schedule should have fired that is overdue longest.", "it is over a minute"},
+	{"idletally_database_connections", "gauge", []string{"state"},
+		"Connections of this instance to the database: in_use, idle, or max, which is how many there may be.",
+		"in_use stays at max"},
+	{"idletally_certificate_end_timestamp_seconds", "gauge", []string{"certificate"},
+		"When certificates end, in Unix time: authority, and former_authority while hosts change over.",
+		"it is less than 90 days away"},
 }
 
 type metrics struct {
@@ -65,17 +90,25 @@ func figureOf(name string) Figure {
 }
 
 func newMetrics(s *Server) *metrics {
-	took, waiting, nodes := figureOf("idletally_request_seconds"), figureOf("idletally_agents_waiting"), figureOf("idletally_nodes_received_total")
+	took, waiting, nodes := figureOf("idletally_request_seconds"), figureOf("idletally_agents_waiting"),
+		figureOf("idletally_nodes_received_total")
 	m := &metrics{registry: prometheus.NewRegistry(),
-		took:    prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: took.Name, Help: took.Is, Buckets: []float64{.005, .02, .05, .1, .3, 1, 3, 10}}, took.Labels),
+		took: prometheus.NewHistogramVec(prometheus.HistogramOpts{
+			Name:    took.Name,
+			Help:    took.Is,
+			Buckets: []float64{.005, .02, .05, .1, .3, 1, 3, 10},
+		},
+			took.Labels),
 		waiting: prometheus.NewGauge(prometheus.GaugeOpts{Name: waiting.Name, Help: waiting.Is}),
 		nodes:   prometheus.NewCounter(prometheus.CounterOpts{Name: nodes.Name, Help: nodes.Is}),
 	}
-	m.registry.MustRegister(m.took, m.waiting, m.nodes, newFleet(s), collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	m.registry.MustRegister(m.took, m.waiting, m.nodes, newFleet(s), collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
 
-// methods are those that the service has. Anybody may make up others: they are refused first of all, and have one series together.
+// methods are those that the service has. Anybody may make up others: they are refused first of all, and have
+// one series together.
 var methods = map[string]bool{"GET": true, "HEAD": true, "POST": true, "PUT": true, "DELETE": true}
 
 func (m *metrics) request(route, method string, status int, took time.Duration) {
@@ -117,7 +150,8 @@ func newFleet(s *Server) *fleet {
 // Describe says nothing: which series there are is known when they are counted.
 func (f *fleet) Describe(chan<- *prometheus.Desc) {}
 
-// Collect makes a fleet a prometheus.Collector. Nobody waits for what another one counts: they are told what was counted last.
+// Collect makes a fleet a prometheus.Collector. Nobody waits for what another one counts: they are told what
+// was counted last.
 func (f *fleet) Collect(to chan<- prometheus.Metric) {
 	figures, old := f.known()
 	if old && f.counting.TryLock() {
@@ -168,11 +202,13 @@ type counts []prometheus.Metric
 
 func (c *counts) add(name string, v float64, labels ...string) {
 	f := figureOf(name)
-	*c = append(*c, prometheus.MustNewConstMetric(prometheus.NewDesc(name, f.Is, f.Labels, nil), prometheus.GaugeValue, v, labels...))
+	*c = append(*c,
+		prometheus.MustNewConstMetric(prometheus.NewDesc(name, f.Is, f.Labels,
+			nil), prometheus.GaugeValue, v, labels...))
 }
 
-// addStates adds how many there are in each state, those in which there are none included: what is not there cannot be told from
-// what is not told.
+// addStates adds how many there are in each state, those in which there are none included: what is not there
+// cannot be told from what is not told.
 func (c *counts) addStates(name string, states []string, of map[string]int64) {
 	for _, state := range states {
 		c.add(name, float64(of[state]), state)
@@ -217,9 +253,14 @@ func (f *fleet) countAll(c *counts) error {
 	c.add("idletally_hooks_failing", float64(n.Faults))
 	c.add("idletally_comparisons_waiting", float64(n.Comparisons))
 	c.add("idletally_schedules_overdue_seconds", n.Overdue.Seconds())
-	c.addEach("idletally_database_connections", map[string]int64{"in_use": int64(n.InUse), "idle": int64(n.Idle), "max": int64(n.Max)})
+	c.addEach("idletally_database_connections", map[string]int64{
+		"in_use": int64(n.InUse),
+		"idle":   int64(n.Idle),
+		"max":    int64(n.Max),
+	})
 	for i, a := range s.Authority.Issuers() {
-		c.add("idletally_certificate_end_timestamp_seconds", float64(a.Until.Unix()), []string{"authority", "former_authority"}[min(i, 1)])
+		c.add("idletally_certificate_end_timestamp_seconds", float64(a.Until.Unix()),
+			[]string{"authority", "former_authority"}[min(i, 1)])
 	}
 	c.add("idletally_figures_complete", 1)
 	return nil
@@ -253,7 +294,9 @@ func (c *counts) hosts(hosts []store.Host, at time.Time) {
 	c.add("idletally_hosts_watching", float64(watching))
 
 	// Agents say their versions themselves: however many they make up, few have a series.
-	often := slices.SortedFunc(maps.Keys(versions), func(a, b string) int { return cmp.Or(cmp.Compare(versions[b], versions[a]), cmp.Compare(a, b)) })
+	often := slices.SortedFunc(maps.Keys(versions), func(a, b string) int {
+		return cmp.Or(cmp.Compare(versions[b], versions[a]), cmp.Compare(a, b))
+	})
 	few := map[string]int64{}
 	for i, v := range often {
 		if i >= mostVersion {

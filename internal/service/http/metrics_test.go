@@ -45,14 +45,22 @@ func TestFigures(t *testing.T) {
 	now := time.Date(2026, 11, 29, 12, 0, 0, 0, time.UTC)
 	lately, long, yes := now.Add(-time.Minute), now.Add(-time.Hour), true
 	hosts := []store.Host{
-		{Name: "a"}, {Name: "b", Certificate: "1", Version: "2.0", LastSeen: &lately, Watching: &yes}, {Name: "c", Certificate: "1", Version: "2.0", LastSeen: &long},
+		{Name: "a"}, {Name: "b", Certificate: "1", Version: "2.0", LastSeen: &lately, Watching: &yes},
+		{Name: "c", Certificate: "1", Version: "2.0", LastSeen: &long},
 		{Name: "d", Certificate: "1", Version: "1.9", Carried: true}, {Name: "e", Certificate: "1", Version: "2.0"},
 	}
 	var c counts
 	c.hosts(hosts, now)
 	got := series(t, c)
-	for name, want := range map[string]float64{"idletally_hosts invited": 1, "idletally_hosts calling": 1, "idletally_hosts silent": 2, "idletally_hosts carried": 1,
-		"idletally_hosts_watching": 1, "idletally_agents 2.0": 3, "idletally_agents 1.9": 1} {
+	for name, want := range map[string]float64{
+		"idletally_hosts invited":  1,
+		"idletally_hosts calling":  1,
+		"idletally_hosts silent":   2,
+		"idletally_hosts carried":  1,
+		"idletally_hosts_watching": 1,
+		"idletally_agents 2.0":     3,
+		"idletally_agents 1.9":     1,
+	} {
 		if got[name] != want {
 			t.Errorf("%s is %g, want %g: %v", name, got[name], want, got)
 		}
@@ -62,27 +70,42 @@ func TestFigures(t *testing.T) {
 	}
 	c = nil
 	c.hosts(hosts, now)
-	if got := series(t, c); len(got) > mostVersion+10 || got["idletally_agents other"] < 400 || got["idletally_agents 2.0"] != 3 {
+	if got := series(t, c); len(got) > mostVersion+10 || got["idletally_agents other"] < 400 ||
+		got["idletally_agents 2.0"] != 3 {
 		t.Errorf("%d series: %v", len(got), got)
 	}
 
 	c = nil
 	c.applications([]wire.Standing{
 		{Name: "draft"},
-		{Name: "boats", Published: 1, Hosts: 3, Findings: 9, Grave: 2, Opens: 5, Oldest: &long, Verdict: wire.Verdict{In: map[string]int{"old": 1, "drifted": 2, "declared": 1}}},
+		{
+			Name: "boats", Published: 1, Hosts: 3, Findings: 9, Grave: 2, Opens: 5, Oldest: &long,
+			Verdict: wire.Verdict{In: map[string]int{"old": 1, "drifted": 2, "declared": 1}},
+		},
 		{Name: "cars", Published: 1, Hosts: 1, Oldest: &long, Verdict: wire.Verdict{In: map[string]int{"never": 1}}},
 		{Name: "none", Published: 1},
 	})
 	got = series(t, c)
-	for name, want := range map[string]float64{"idletally_application_hosts boats old": 1, "idletally_application_hosts boats drifted": 2, "idletally_application_hosts boats never": 0,
-		"idletally_application_hosts boats declared": 1, "idletally_application_findings boats grave": 2, "idletally_application_findings boats other": 7,
-		"idletally_application_opening_findings boats": 5, "idletally_application_oldest_look_timestamp_seconds boats": float64(long.Unix()),
-		"idletally_application_hosts cars never": 1, "idletally_application_hosts none nowhere": 1} {
+	for name, want := range map[string]float64{
+		"idletally_application_hosts boats old":                     1,
+		"idletally_application_hosts boats drifted":                 2,
+		"idletally_application_hosts boats never":                   0,
+		"idletally_application_hosts boats declared":                1,
+		"idletally_application_findings boats grave":                2,
+		"idletally_application_findings boats other":                7,
+		"idletally_application_opening_findings boats":              5,
+		"idletally_application_oldest_look_timestamp_seconds boats": float64(long.Unix()),
+		"idletally_application_hosts cars never":                    1,
+		"idletally_application_hosts none nowhere":                  1,
+	} {
 		if v, ok := got[name]; !ok || v != want {
 			t.Errorf("%s is %g, want %g: %v", name, v, want, got)
 		}
 	}
-	for _, not := range []string{"idletally_application_hosts draft never", "idletally_application_hosts boats nowhere", "idletally_application_oldest_look_timestamp_seconds cars"} {
+	for _, not := range []string{
+		"idletally_application_hosts draft never", "idletally_application_hosts boats nowhere",
+		"idletally_application_oldest_look_timestamp_seconds cars",
+	} {
 		if _, ok := got[not]; ok {
 			t.Errorf("%s is told", not)
 		}
@@ -91,7 +114,11 @@ func TestFigures(t *testing.T) {
 
 // Whoever asks for OpenMetrics gets it, to its end.
 func TestOpenMetricsOfTheService(t *testing.T) {
-	s := New(Config{Log: slog.New(slog.DiscardHandler), Open: []string{"metrics"}, Build: wire.Build{Version: "1.2.3", Commit: "abc", Go: "go1"}})
+	s := New(Config{
+		Log:   slog.New(slog.DiscardHandler),
+		Open:  []string{"metrics"},
+		Build: wire.Build{Version: "1.2.3", Commit: "abc", Go: "go1"},
+	})
 	get := func(accept string) *httptest.ResponseRecorder {
 		r := httptest.NewRequest("GET", "/metrics", nil)
 		r.Header.Set("Accept", accept)
@@ -100,7 +127,10 @@ func TestOpenMetricsOfTheService(t *testing.T) {
 		return w
 	}
 	w := get("application/openmetrics-text; version=1.0.0")
-	if body := w.Body.String(); w.Code != 200 || !strings.HasPrefix(w.Header().Get("Content-Type"), "application/openmetrics-text; version=1.0.0") || !strings.HasSuffix(body, "# EOF\n") ||
+	body := w.Body.String()
+	if w.Code != 200 ||
+		!strings.HasPrefix(w.Header().Get("Content-Type"), "application/openmetrics-text; version=1.0.0") ||
+		!strings.HasSuffix(body, "# EOF\n") ||
 		!strings.Contains(body, `idletally_build_info{commit="abc",go="go1",version="1.2.3"} 1`) {
 		t.Errorf("%d %v\n%s", w.Code, w.Header(), body)
 	}
@@ -112,15 +142,19 @@ func TestOpenMetricsOfTheService(t *testing.T) {
 // docs/metrics.md says what there is, by the conventions of names.
 func TestReferenceOfMetrics(t *testing.T) {
 	var b strings.Builder
-	b.WriteString("# Metrics of the service\n\nAt `/metrics`, as OpenMetrics 1.0 to whoever asks for that, and otherwise in the text format of before; `process_…` and `go_…` of the process come with them.\n" +
-		"What is not said to be of one instance is told alike by each. Figures are counted every fifteen seconds at the most. Drift host by host is told by\n`idletally drift report --format openmetrics`.\n\n| name | kind | labels | is | look at it when |\n| --- | --- | --- | --- | --- |\n")
+	b.WriteString("# Metrics of the service\n\nAt `/metrics`, as OpenMetrics 1.0 to whoever asks for that, and " +
+		"otherwise in the text format of before; `process_…` and `go_…` of the process come with them.\n" +
+		"What is not said to be of one instance is told alike by each. Figures are counted every fifteen seconds at " +
+		"the most. Drift host by host is told by\n`idletally drift report --format openmetrics`.\n\n| name | kind | " +
+		"labels | is | look at it when |\n| --- | --- | --- | --- | --- |\n")
 	for _, f := range OwnFigures {
 		labels := ""
 		if len(f.Labels) > 0 {
 			labels = "`" + strings.Join(f.Labels, "`, `") + "`"
 		}
 		fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s |\n", f.Name, f.Kind, labels, f.Is, f.When)
-		if strings.HasSuffix(f.Name, "_total") != (f.Kind == "counter") || !strings.HasPrefix(f.Name, "idletally_") || f.Is == "" || f.When == "" || strings.Contains(f.Name, "milli") {
+		if strings.HasSuffix(f.Name, "_total") != (f.Kind == "counter") || !strings.HasPrefix(f.Name, "idletally_") ||
+			f.Is == "" || f.When == "" || strings.Contains(f.Name, "milli") {
 			t.Errorf("%+v", f)
 		}
 	}
@@ -131,7 +165,10 @@ func TestReferenceOfMetrics(t *testing.T) {
 		}
 	}
 	if got, err := os.ReadFile(file); err != nil || string(got) != b.String() {
-		t.Errorf("%s is not what the program says, %v: write it by IDLETALLY_WRITE_DOCS=1 go test ./internal/service/http -run TestReference", file, err)
+		t.Errorf(
+			"%s is not what the program says, %v: write it by IDLETALLY_WRITE_DOCS=1 go test "+
+				"./internal/service/http -run TestReference",
+			file, err)
 	}
 	// What is served stands there.
 	all, err := New(Config{Log: slog.New(slog.DiscardHandler)}).metrics.registry.Gather()
@@ -139,7 +176,9 @@ func TestReferenceOfMetrics(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, f := range all {
-		if name := f.GetName(); strings.HasPrefix(name, "idletally_") && !slices.ContainsFunc(OwnFigures, func(o Figure) bool { return o.Name == name }) {
+		name := f.GetName()
+		if strings.HasPrefix(name, "idletally_") &&
+			!slices.ContainsFunc(OwnFigures, func(o Figure) bool { return o.Name == name }) {
 			t.Errorf("%s stands in no document", name)
 		}
 	}
@@ -170,7 +209,8 @@ func TestFiguresAreNotWaitedFor(t *testing.T) {
 		first := make(chan map[string]float64)
 		go func() { first <- ask() }()
 		<-counting
-		if got := ask(); got["idletally_figures_complete"] != want || got["idletally_hosts_watching"] != 7*want || len(got) < 2 {
+		if got := ask(); got["idletally_figures_complete"] != want || got["idletally_hosts_watching"] != 7*want ||
+			len(got) < 2 {
 			t.Errorf("round %d, while somebody counts: %v", round, got)
 		}
 		enough <- true
@@ -185,13 +225,20 @@ func TestFiguresAreNotWaitedFor(t *testing.T) {
 func TestStatesAreCounted(t *testing.T) {
 	doc := bare().OpenAPI()
 	schemas := doc.Components.Schemas.Map()
-	known := map[string][]any{"plan": schemas["Plan"].Properties["state"].Enum, "run": schemas["Run"].Properties["state"].Enum}
+	known := map[string][]any{
+		"plan": schemas["Plan"].Properties["state"].Enum,
+		"run":  schemas["Run"].Properties["state"].Enum,
+	}
 	for _, p := range doc.Paths["/api/v1/hosts"].Get.Parameters {
 		if p.Name == "state" {
 			known["host"] = p.Schema.Enum
 		}
 	}
-	for name, states := range map[string][]string{"plan": append(slices.Clone(wire.PlanStates), "expired"), "run": wire.RunStates, "host": wire.HostStates} {
+	for name, states := range map[string][]string{
+		"plan": append(slices.Clone(wire.PlanStates), "expired"),
+		"run":  wire.RunStates,
+		"host": wire.HostStates,
+	} {
 		if got, want := fmt.Sprint(known[name]), fmt.Sprint(states); got != want {
 			t.Errorf("%s: %s, and %s are counted", name, got, want)
 		}

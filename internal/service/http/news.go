@@ -10,12 +10,13 @@ import (
 // maxNews bounds what one person is told of: there are a dozen kinds, each by as many as have done it.
 const maxNews = 200
 
-// newsOf says of each operation that changes how somebody signs in by which line of the history they are told; "" is one that changes nothing
-// of that. A test wants each operation on people to stand here.
+// newsOf says of each operation that changes how somebody signs in by which line of the history they are
+// told; "" is one that changes nothing of that. A test wants each operation on people to stand here.
 var newsOf = map[string]string{
 	"change-password": "password changed", "reset-password": "password reset",
-	"confirm-second": "second factor set", "remove-second": "second factor removed", "remove-second-of": "second factor removed",
-	"add-passkey": "passkey added", "remove-passkey": "passkey removed",
+	"confirm-second": "second factor set", "remove-second": "second factor removed",
+	"remove-second-of": "second factor removed",
+	"add-passkey":      "passkey added", "remove-passkey": "passkey removed",
 
 	"propose-second": "", "begin-passkey": "", "ask-own-passkey": "", "confirm": "", // what follows on them does
 	"end-session": "", "end-sessions": "", "end-sessions-of": "", "see-news": "",
@@ -23,7 +24,9 @@ var newsOf = map[string]string{
 }
 
 // otherNews are lines that tell somebody of what others did with their name.
-var otherNews = []string{"spare code used", "code used again", "sign-in refused", "passkey refused", "password wrong", "code wrong"}
+var otherNews = []string{
+	"spare code used", "code used again", "sign-in refused", "passkey refused", "password wrong", "code wrong",
+}
 
 // newsKinds are all of them.
 func newsKinds() []string {
@@ -38,17 +41,36 @@ func newsKinds() []string {
 }
 
 func (s *Server) newsRoutes() {
-	add(s, op{"GET", "/me/news", "list-news", "What has changed in how you sign in, and who tried to, since you said that you have seen it; of the last 90 days", "any", 200}, inPerson(func(ctx context.Context, _ *struct{}) (*body[wire.News], error) {
-		me := caller(ctx)
-		list, err := s.Store.News(ctx, me.Name, me.Told, newsKinds(), maxNews)
-		out := wire.News{Items: []wire.NewsItem{}}
-		for _, n := range list {
-			out.Items = append(out.Items, wire.NewsItem{What: n.What, Who: n.Who, Detail: n.Detail, Times: n.Times, First: n.First, Last: n.Last})
-			out.Until = max(out.Until, n.Line)
-		}
-		return &body[wire.News]{out}, err
-	}))
-	add(s, op{"POST", "/me/news/seen", "see-news", "Say that you have seen what has changed in how you sign in, up to some line", "any", 204}, inPerson(func(ctx context.Context, in *body[wire.NewsSeen]) (*struct{}, error) {
-		return nil, s.Store.SetTold(ctx, caller(ctx).Name, in.Body.Until)
-	}))
+	add(s,
+		op{
+			"GET", "/me/news", "list-news",
+			"What has changed in how you sign in, and who tried to, since you said that you have seen it; of " +
+				"the last 90 days",
+			"any", 200,
+		},
+		inPerson(func(ctx context.Context, _ *struct{}) (*body[wire.News], error) {
+			me := caller(ctx)
+			list, err := s.Store.News(ctx, me.Name, me.Told, newsKinds(), maxNews)
+			out := wire.News{Items: []wire.NewsItem{}}
+			for _, n := range list {
+				out.Items = append(out.Items, wire.NewsItem{
+					What:   n.What,
+					Who:    n.Who,
+					Detail: n.Detail,
+					Times:  n.Times,
+					First:  n.First,
+					Last:   n.Last,
+				})
+				out.Until = max(out.Until, n.Line)
+			}
+			return &body[wire.News]{out}, err
+		}))
+	add(s,
+		op{
+			"POST", "/me/news/seen", "see-news",
+			"Say that you have seen what has changed in how you sign in, up to some line", "any", 204,
+		},
+		inPerson(func(ctx context.Context, in *body[wire.NewsSeen]) (*struct{}, error) {
+			return nil, s.Store.SetTold(ctx, caller(ctx).Name, in.Body.Until)
+		}))
 }

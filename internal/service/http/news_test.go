@@ -10,7 +10,8 @@ import (
 	"idletally/internal/service/authority"
 )
 
-// Whoever changes how somebody signs in tells them: each operation on people says by which line, or that it changes nothing of that.
+// Whoever changes how somebody signs in tells them: each operation on people says by which line, or that it
+// changes nothing of that.
 func TestNewsOf(t *testing.T) {
 	for name, op := range operations(bare()) {
 		about := strings.HasPrefix(op.Path, "/api/v1/me") || strings.HasPrefix(op.Path, "/api/v1/people/{name}")
@@ -23,7 +24,8 @@ func TestNewsOf(t *testing.T) {
 	}
 }
 
-// What is kept of a code to spare tells nothing of it to who has the database alone: it is by a key of the service's, and for its person.
+// What is kept of a code to spare tells nothing of it to who has the database alone: it is by a key of the
+// service's, and for its person.
 func TestSpareCodes(t *testing.T) {
 	with := func(secret byte) *Server {
 		return &Server{Config: Config{Authority: &authority.Authority{Secrets: bytes.Repeat([]byte{secret}, 32)}}}
@@ -31,7 +33,9 @@ func TestSpareCodes(t *testing.T) {
 	codes, hashes := with(1).newSpareCodes("purser")
 	seen := map[[32]byte]bool{}
 	for i, c := range codes {
-		for _, other := range [][32]byte{auth.HashToken(c), with(2).spareHash("purser", c), with(1).spareHash("bosun", c)} {
+		for _, other := range [][32]byte{
+			auth.HashToken(c), with(2).spareHash("purser", c), with(1).spareHash("bosun", c),
+		} {
 			if other == hashes[i] {
 				t.Errorf("%s is kept as anybody computes it", c)
 			}

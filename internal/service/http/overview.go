@@ -26,10 +26,12 @@ func (s *Server) overviewRoutes() {
 	type of struct {
 		Host string `query:"host" maxLength:"64" doc:"Of the cells, only those of this host, however many there are"`
 	}
-	add(s, op{"GET", "/overview", "get-overview", "What needs somebody now, and how everything stands", wire.Viewer, 200}, func(ctx context.Context, in *of) (*body[wire.Overview], error) {
-		out, err := s.overview(ctx, in.Host, time.Now())
-		return &body[wire.Overview]{out}, err
-	})
+	add(s,
+		op{"GET", "/overview", "get-overview", "What needs somebody now, and how everything stands", wire.Viewer, 200},
+		func(ctx context.Context, in *of) (*body[wire.Overview], error) {
+			out, err := s.overview(ctx, in.Host, time.Now())
+			return &body[wire.Overview]{out}, err
+		})
 }
 
 func (s *Server) overview(ctx context.Context, host string, at time.Time) (out wire.Overview, err error) {
@@ -67,8 +69,8 @@ func (s *Server) allHosts(ctx context.Context) (all []store.Host, err error) {
 	}
 }
 
-// current gives the newest report of each application on each host, with what is accepted by now: waivers have ended since, or
-// were withdrawn.
+// current gives the newest report of each application on each host, with what is accepted by now: waivers
+// have ended since, or were withdrawn.
 func (s *Server) current(ctx context.Context) ([]store.Report, error) {
 	reports, err := s.Store.CurrentReports(ctx)
 	if err != nil {
@@ -133,8 +135,11 @@ func byPlace(reports []store.Report) map[place]*store.Report {
 	return out
 }
 
-// standings sums up each application over its hosts. The first of them are shown one by one, or that alone which is asked for.
-func (s *Server) standings(ctx context.Context, reports []store.Report, host string, at time.Time) ([]wire.Standing, error) {
+// standings sums up each application over its hosts. The first of them are shown one by one, or that alone
+// which is asked for.
+func (s *Server) standings(
+	ctx context.Context, reports []store.Report, host string, at time.Time,
+) ([]wire.Standing, error) {
 	known, err := s.desk.Known(ctx, "", "", reports, at, 0)
 	if err != nil {
 		return nil, err
@@ -166,8 +171,10 @@ func (s *Server) standings(ctx context.Context, reports []store.Report, host str
 				st.Cells = append(st.Cells, c)
 				continue
 			}
-			c.Findings, c.Opens, c.Closes, c.Grave, c.Unread, c.At = counting(r), r.Opens, r.Closes, r.Grave, r.Unread, &l.At
-			st.Findings, st.Opens, st.Closes, st.Grave, st.Waived, st.Paths = st.Findings+c.Findings, st.Opens+r.Opens, st.Closes+r.Closes, st.Grave+r.Grave, st.Waived+r.Waived, st.Paths+r.Paths
+			c.Findings, c.Opens, c.Closes, c.Grave, c.Unread, c.At = counting(r), r.Opens, r.Closes, r.Grave, r.Unread,
+				&l.At
+			st.Findings, st.Opens, st.Closes, st.Grave, st.Waived, st.Paths = st.Findings+c.Findings, st.Opens+r.Opens,
+				st.Closes+r.Closes, st.Grave+r.Grave, st.Waived+r.Waived, st.Paths+r.Paths
 			st.Unread += r.Unread
 			if st.Oldest == nil || l.At.Before(*st.Oldest) {
 				st.Oldest = &l.At
@@ -176,7 +183,9 @@ func (s *Server) standings(ctx context.Context, reports []store.Report, host str
 		}
 		st.Verdict = wire.VerdictOf(verdict.Of(looks, known.At))
 		slices.SortStableFunc(st.Cells, func(a, b wire.Cell) int {
-			return cmp.Or(-cmp.Compare(a.Grave, b.Grave), -cmp.Compare(a.Opens, b.Opens), -cmp.Compare(a.Findings, b.Findings), cmp.Compare(bit(a.At != nil), bit(b.At != nil)), cmp.Compare(a.Host, b.Host))
+			return cmp.Or(-cmp.Compare(a.Grave, b.Grave), -cmp.Compare(a.Opens, b.Opens),
+				-cmp.Compare(a.Findings, b.Findings), cmp.Compare(bit(a.At != nil), bit(b.At != nil)),
+				cmp.Compare(a.Host, b.Host))
 		})
 		if host != "" {
 			st.Cells = slices.DeleteFunc(st.Cells, func(c wire.Cell) bool { return c.Host != host })
@@ -203,7 +212,13 @@ func bit(b bool) int {
 func (s *Server) needs(ctx context.Context, out *wire.Overview, hosts []store.Host, at time.Time) error {
 	add := func(n wire.Need) { out.Needs = append(out.Needs, n) }
 	if f := s.fault.Load(); f != nil {
-		add(wire.Need{Kind: "history", Subject: "history", Title: "The history is not what it was", Detail: f.what, At: &f.at})
+		add(wire.Need{
+			Kind:    "history",
+			Subject: "history",
+			Title:   "The history is not what it was",
+			Detail:  f.what,
+			At:      &f.at,
+		})
 	}
 	runs, err := s.Store.HaltedRuns(ctx, maxNeeds)
 	if err != nil {
@@ -214,11 +229,25 @@ func (s *Server) needs(ctx context.Context, out *wire.Overview, hosts []store.Ho
 		if err != nil {
 			return err
 		}
-		add(wire.Need{Kind: "run", Subject: r.ID, Application: p.Application, Title: p.Title, Detail: "the run stands still: it can go on, or be put back", At: &r.Started})
+		add(wire.Need{
+			Kind:        "run",
+			Subject:     r.ID,
+			Application: p.Application,
+			Title:       p.Title,
+			Detail:      "the run stands still: it can go on, or be put back",
+			At:          &r.Started,
+		})
 	}
 	for _, st := range out.Applications {
 		if st.Grave > 0 {
-			add(wire.Need{Kind: "grave", Subject: st.Name, Application: st.Name, Title: st.Name, Count: st.Grave, Detail: "grave findings that nobody accepted"})
+			add(wire.Need{
+				Kind:        "grave",
+				Subject:     st.Name,
+				Application: st.Name,
+				Title:       st.Name,
+				Count:       st.Grave,
+				Detail:      "grave findings that nobody accepted",
+			})
 		}
 	}
 	for _, state := range []string{"in review", "approved"} {
@@ -227,9 +256,17 @@ func (s *Server) needs(ctx context.Context, out *wire.Overview, hosts []store.Ho
 			return err
 		}
 		for _, p := range plans {
-			n := wire.Need{Kind: "review", Subject: p.ID, Application: p.Application, Title: p.Title, Detail: "by " + p.Author, At: &p.Created}
+			n := wire.Need{
+				Kind:        "review",
+				Subject:     p.ID,
+				Application: p.Application,
+				Title:       p.Title,
+				Detail:      "by " + p.Author,
+				At:          &p.Created,
+			}
 			if state == "approved" {
-				if n.Kind, n.At, n.Detail = "approved", p.Expires, "by "+p.Author+"; approved by "+p.DecidedBy; p.Expires != nil && p.Expires.Before(at) {
+				n.Kind, n.At, n.Detail = "approved", p.Expires, "by "+p.Author+"; approved by "+p.DecidedBy
+				if p.Expires != nil && p.Expires.Before(at) {
 					continue // the approval is too old: the plan says so itself
 				}
 			}
@@ -241,7 +278,15 @@ func (s *Server) needs(ctx context.Context, out *wire.Overview, hosts []store.Ho
 		return err
 	}
 	for _, w := range waivers {
-		add(wire.Need{Kind: "waiver", Subject: w.Application, Application: w.Application, Host: w.Host, Title: w.Pattern, Detail: w.Reason, At: &w.Ends})
+		add(wire.Need{
+			Kind:        "waiver",
+			Subject:     w.Application,
+			Application: w.Application,
+			Host:        w.Host,
+			Title:       w.Pattern,
+			Detail:      w.Reason,
+			At:          &w.Ends,
+		})
 	}
 	for _, st := range out.Applications {
 		for _, x := range []struct {
@@ -254,7 +299,14 @@ func (s *Server) needs(ctx context.Context, out *wire.Overview, hosts []store.Ho
 			{verdict.Behind, "hosts that were held against an earlier edition"},
 		} {
 			if n := st.Verdict.In[string(x.state)]; n > 0 {
-				add(wire.Need{Kind: string(x.state), Subject: st.Name, Application: st.Name, Title: st.Name, Count: int64(n), Detail: x.detail})
+				add(wire.Need{
+					Kind:        string(x.state),
+					Subject:     st.Name,
+					Application: st.Name,
+					Title:       st.Name,
+					Count:       int64(n),
+					Detail:      x.detail,
+				})
 			}
 		}
 	}
@@ -276,10 +328,21 @@ func (s *Server) needs(ctx context.Context, out *wire.Overview, hosts []store.Ho
 	c.Unseen = len(unseen)
 	for i, h := range unseen {
 		if i == maxUnseen && len(unseen) > maxUnseen+1 {
-			add(wire.Need{Kind: "host", Title: fmt.Sprintf("%d more hosts", len(unseen)-maxUnseen), Detail: "their agents do not call"})
+			add(wire.Need{
+				Kind:   "host",
+				Title:  fmt.Sprintf("%d more hosts", len(unseen)-maxUnseen),
+				Detail: "their agents do not call",
+			})
 			break
 		}
-		add(wire.Need{Kind: "host", Subject: h.Name, Host: h.Name, Title: h.Name, Detail: "its agent does not call", At: h.LastSeen})
+		add(wire.Need{
+			Kind:    "host",
+			Subject: h.Name,
+			Host:    h.Name,
+			Title:   h.Name,
+			Detail:  "its agent does not call",
+			At:      h.LastSeen,
+		})
 	}
 	return nil
 }
@@ -315,7 +378,8 @@ func (s *Server) days(ctx context.Context, current []store.Report, at time.Time)
 		for ; i < len(rows) && rows[i].On.Format(time.DateOnly) <= day; i++ {
 			p := place{rows[i].Application, rows[i].Host}
 			was := last[p]
-			sum.Findings, sum.Opens, sum.Closes = sum.Findings+rows[i].Findings-was.Findings, sum.Opens+rows[i].Opens-was.Opens, sum.Closes+rows[i].Closes-was.Closes
+			sum.Findings, sum.Opens, sum.Closes = sum.Findings+rows[i].Findings-was.Findings,
+				sum.Opens+rows[i].Opens-was.Opens, sum.Closes+rows[i].Closes-was.Closes
 			last[p] = rows[i]
 		}
 		if day < known.Format(time.DateOnly) {
@@ -329,9 +393,11 @@ func (s *Server) days(ctx context.Context, current []store.Report, at time.Time)
 // maxEqual bounds how many groups of equal findings are told apart.
 const maxEqual = 5000
 
-// equalGroups puts equal groups of all hosts of an application together, of the current reports, and tells how many more there are than it gives.
-// What is accepted is left out.
-func (s *Server) equalGroups(ctx context.Context, application string, reports []store.Report) (list []wire.EqualGroup, left int, err error) {
+// equalGroups puts equal groups of all hosts of an application together, of the current reports, and tells
+// how many more there are than it gives. What is accepted is left out.
+func (s *Server) equalGroups(
+	ctx context.Context, application string, reports []store.Report,
+) (list []wire.EqualGroup, left int, err error) {
 	_, _, on, err := s.desk.Published(ctx, application)
 	if err != nil {
 		return nil, 0, err
@@ -375,7 +441,8 @@ func (s *Server) equalGroups(ctx context.Context, application string, reports []
 			out, folders = append(out, x), append(folders, g.Folder)
 		}
 		e := &out[i]
-		e.Hosts, e.Total, e.Fresh, e.Returned = e.Hosts+1, e.Total+int64(g.Count), e.Fresh+g.Fresh, e.Returned+g.Returned
+		e.Hosts, e.Total, e.Fresh, e.Returned = e.Hosts+1, e.Total+int64(g.Count), e.Fresh+g.Fresh,
+			e.Returned+g.Returned
 		if g.Since != nil && (e.Since == nil || g.Since.Before(*e.Since)) {
 			e.Since = g.Since
 		}
@@ -388,7 +455,9 @@ func (s *Server) equalGroups(ctx context.Context, application string, reports []
 	}
 	for i := range out {
 		out[i].Folder = folders[i].String()
-		slices.SortStableFunc(out[i].Members, func(a, b wire.Member) int { return cmp.Or(-cmp.Compare(a.Count, b.Count), cmp.Compare(a.Host, b.Host)) })
+		slices.SortStableFunc(out[i].Members, func(a, b wire.Member) int {
+			return cmp.Or(-cmp.Compare(a.Count, b.Count), cmp.Compare(a.Host, b.Host))
+		})
 	}
 	weight := func(e *wire.EqualGroup) wire.WeightOf {
 		return wire.WeightOf{Group: &e.Group, Hosts: e.Hosts, Findings: e.Total}

@@ -32,12 +32,15 @@ func (s *Server) asked(what string, options, state []byte) (*body[wire.AskedPass
 	if err == nil {
 		b, err = s.seal("challenge", b)
 	}
-	return &body[wire.AskedPasskey]{wire.AskedPasskey{Options: string(options), State: base64.RawURLEncoding.EncodeToString(b)}}, err
+	return &body[wire.AskedPasskey]{
+		wire.AskedPasskey{Options: string(options), State: base64.RawURLEncoding.EncodeToString(b)},
+	}, err
 }
 
 // answer opens what comes back, once.
 func (s *Server) answer(ctx context.Context, what, sealed string) (state []byte, err error) {
-	again := huma.Error422UnprocessableEntity("this was not begun here, was answered before, or took too long: begin again")
+	again := huma.Error422UnprocessableEntity(
+		"this was not begun here, was answered before, or took too long: begin again")
 	b, err := base64.RawURLEncoding.DecodeString(sealed)
 	if err == nil {
 		b, err = s.unseal("challenge", b)
@@ -76,7 +79,9 @@ func (s *Server) holderOf(ctx context.Context, name string) (p passkey.Person, e
 }
 
 // showPasskey takes the passkey that somebody showed; name is whose it has to be, "" is anybody's.
-func (s *Server) showPasskey(ctx context.Context, in wire.ShownPasskey, what, name string) (person string, verified bool, err error) {
+func (s *Server) showPasskey(
+	ctx context.Context, in wire.ShownPasskey, what, name string,
+) (person string, verified bool, err error) {
 	if s.passkeys == nil {
 		return "", false, errNoPasskeys
 	}
@@ -111,7 +116,8 @@ func (s *Server) showPasskey(ctx context.Context, in wire.ShownPasskey, what, na
 	return row.Person, got.Verified, err
 }
 
-var errNoPasskeys = huma.Error409Conflict("passkeys are made for a name: give the service the one that browsers come by, with --public")
+var errNoPasskeys = huma.Error409Conflict(
+	"passkeys are made for a name: give the service the one that browsers come by, with --public")
 
 // What passkeys are asked for.
 const (
@@ -139,58 +145,73 @@ func (s *Server) passkeyRoutes() {
 		Device string `cookie:"__Host-idletally_device" maxLength:"512"`
 		Body   wire.AskPasskey
 	}
-	add(s, op{"POST", "/sign-in/passkey", "ask-passkey", "Begin to sign in by a passkey alone, or, with name and password, by one as a second factor", "", 200}, func(ctx context.Context, in *asking) (*body[wire.AskedPasskey], error) {
-		if s.passkeys == nil {
-			return nil, errNoPasskeys
-		}
-		if in.Body.Name != "" {
-			if _, _, err := s.knock(ctx, in.Body.Name, in.Body.Password, in.Device); err != nil {
+	add(s,
+		op{
+			"POST", "/sign-in/passkey", "ask-passkey",
+			"Begin to sign in by a passkey alone, or, with name and password, by one as a second factor", "", 200,
+		},
+		func(ctx context.Context, in *asking) (*body[wire.AskedPasskey], error) {
+			if s.passkeys == nil {
+				return nil, errNoPasskeys
+			}
+			if in.Body.Name != "" {
+				if _, _, err := s.knock(ctx, in.Body.Name, in.Body.Password, in.Device); err != nil {
+					return nil, err
+				}
+				return askOf(ctx, toSignIn, in.Body.Name)
+			}
+			options, state, err := s.passkeys.Ask()
+			if err != nil {
 				return nil, err
 			}
-			return askOf(ctx, toSignIn, in.Body.Name)
-		}
-		options, state, err := s.passkeys.Ask()
-		if err != nil {
+			return s.asked(toSignIn, options, state)
+		})
+	add(s,
+		op{"POST", "/me/passkeys/ask", "ask-own-passkey", "Begin to show again who you are by a passkey", "any", 200},
+		inPerson(func(ctx context.Context, _ *struct{}) (*body[wire.AskedPasskey], error) {
+			if s.passkeys == nil {
+				return nil, errNoPasskeys
+			}
+			return askOf(ctx, toConfirm, caller(ctx).Name)
+		}))
+	add(s, op{"GET", "/me/passkeys", "list-passkeys", "List your passkeys and security keys", "any", 200},
+		inPerson(func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Passkey]], error) {
+			rows, err := s.Store.Passkeys(ctx, caller(ctx).Name)
+			out := wire.Page[wire.Passkey]{Items: []wire.Passkey{}}
+			for _, k := range rows {
+				out.Items = append(out.Items, wirePasskey(k))
+			}
+			return &body[wire.Page[wire.Passkey]]{whole(out)}, err
+		}))
+	add(s, op{"POST", "/me/passkeys/begin", "begin-passkey", "Begin to add a passkey or security key", "any", 200},
+		inPerson(func(ctx context.Context, _ *struct{}) (*body[wire.AskedPasskey], error) {
+			if s.passkeys == nil {
+				return nil, errNoPasskeys
+			}
+			p, err := s.holderOf(ctx, caller(ctx).Name)
+			if err != nil {
+				return nil, err
+			}
+			options, state, err := s.passkeys.Begin(p)
+			if err != nil {
+				return nil, err
+			}
+			return s.asked(toAdd+" "+p.Name, options, state)
+		}))
+	add(s,
+		op{
+			"POST", "/me/passkeys", "add-passkey",
+			"Add a passkey or security key that a browser made. All other sessions end", "any", 201,
+		},
+		inPerson(s.addPasskey))
+	add(s, op{"DELETE", "/me/passkeys/{id}", "remove-passkey", "End a passkey or security key", "any", 204},
+		inPerson(func(ctx context.Context, in *byID) (*struct{}, error) {
+			err := s.Store.RemovePasskey(ctx, caller(ctx).Name, in.ID)
+			if err == nil {
+				s.audit(ctx, "passkey removed", caller(ctx).Name, in.ID)
+			}
 			return nil, err
-		}
-		return s.asked(toSignIn, options, state)
-	})
-	add(s, op{"POST", "/me/passkeys/ask", "ask-own-passkey", "Begin to show again who you are by a passkey", "any", 200}, inPerson(func(ctx context.Context, _ *struct{}) (*body[wire.AskedPasskey], error) {
-		if s.passkeys == nil {
-			return nil, errNoPasskeys
-		}
-		return askOf(ctx, toConfirm, caller(ctx).Name)
-	}))
-	add(s, op{"GET", "/me/passkeys", "list-passkeys", "List your passkeys and security keys", "any", 200}, inPerson(func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Passkey]], error) {
-		rows, err := s.Store.Passkeys(ctx, caller(ctx).Name)
-		out := wire.Page[wire.Passkey]{Items: []wire.Passkey{}}
-		for _, k := range rows {
-			out.Items = append(out.Items, wirePasskey(k))
-		}
-		return &body[wire.Page[wire.Passkey]]{whole(out)}, err
-	}))
-	add(s, op{"POST", "/me/passkeys/begin", "begin-passkey", "Begin to add a passkey or security key", "any", 200}, inPerson(func(ctx context.Context, _ *struct{}) (*body[wire.AskedPasskey], error) {
-		if s.passkeys == nil {
-			return nil, errNoPasskeys
-		}
-		p, err := s.holderOf(ctx, caller(ctx).Name)
-		if err != nil {
-			return nil, err
-		}
-		options, state, err := s.passkeys.Begin(p)
-		if err != nil {
-			return nil, err
-		}
-		return s.asked(toAdd+" "+p.Name, options, state)
-	}))
-	add(s, op{"POST", "/me/passkeys", "add-passkey", "Add a passkey or security key that a browser made. All other sessions end", "any", 201}, inPerson(s.addPasskey))
-	add(s, op{"DELETE", "/me/passkeys/{id}", "remove-passkey", "End a passkey or security key", "any", 204}, inPerson(func(ctx context.Context, in *byID) (*struct{}, error) {
-		err := s.Store.RemovePasskey(ctx, caller(ctx).Name, in.ID)
-		if err == nil {
-			s.audit(ctx, "passkey removed", caller(ctx).Name, in.ID)
-		}
-		return nil, err
-	}))
+		}))
 }
 
 func wirePasskey(k store.Passkey) wire.Passkey {
@@ -227,7 +248,8 @@ func (s *Server) addPasskey(ctx context.Context, in *body[wire.NewPasskey]) (*bo
 	}
 	hash := sha256.Sum256(id)
 	codes, hashes := s.newSpareCodes(me.Name)
-	row, spared, err := s.Store.AddPasskey(ctx, store.Passkey{Person: me.Name, Name: in.Body.Name, Hash: hash[:], Sealed: sealed}, hashes)
+	row, spared, err := s.Store.AddPasskey(ctx,
+		store.Passkey{Person: me.Name, Name: in.Body.Name, Hash: hash[:], Sealed: sealed}, hashes)
 	if err == nil {
 		_, err = s.Store.EndSessions(ctx, me.Name, "", me.session)
 	}
@@ -251,7 +273,8 @@ func (s *Server) newSpareCodes(person string) (codes []string, hashes [][32]byte
 	return codes, hashes
 }
 
-// spareHash is what is stored of a code to spare: by a key that the database does not have, for a code can be tried out.
+// spareHash is what is stored of a code to spare: by a key that the database does not have, for a code can be
+// tried out.
 func (s *Server) spareHash(person, code string) (sum [32]byte) {
 	m := hmac.New(sha256.New, s.secret("spare codes"))
 	_, _ = m.Write([]byte(person + "\x00" + code))

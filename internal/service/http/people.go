@@ -68,7 +68,15 @@ func knownCookie(kept string) http.Cookie {
 }
 
 func strict(name, value string, expires time.Time) http.Cookie {
-	return http.Cookie{Name: name, Value: value, Path: "/", Expires: expires, Secure: true, HttpOnly: true, SameSite: http.SameSiteStrictMode}
+	return http.Cookie{
+		Name:     name,
+		Value:    value,
+		Path:     "/",
+		Expires:  expires,
+		Secure:   true,
+		HttpOnly: true,
+		SameSite: http.SameSiteStrictMode,
+	}
 }
 
 var personName = regexp.MustCompile(baseline.Name.String())
@@ -80,132 +88,161 @@ func (s *Server) peopleRoutes(chi.Router) {
 		Device  string `cookie:"__Host-idletally_device" maxLength:"512"`
 		Body    wire.SignIn
 	}
-	add(s, op{"POST", "/sign-in", "sign-in", "Sign in", "", 200}, func(ctx context.Context, in *signIn) (_ *signInOut, err error) {
-		if in.Body.Name == "" && in.Body.Password == "" && in.Body.Passkey != nil {
-			return s.signInByPasskey(ctx, in.What, in.Console != "", *in.Body.Passkey)
-		}
-		name := in.Body.Name
-		p, device, err := s.knock(ctx, name, in.Body.Password, cmp.Or(in.Device, in.Body.Device))
-		if err != nil {
-			return nil, err
-		}
-		switch { // before a code is used up
-		case p.MustChange && p.Until != nil && time.Now().After(*p.Until):
-			s.refused(ctx, speaker(ctx), "sign-in refused", name, "the one-time password has ended")
-			return nil, huma.Error401Unauthorized("this one-time password was good until " + p.Until.Format(time.RFC3339) + ": have an admin give you another one")
-		case p.MustChange && in.Body.NewPassword == "":
-			return nil, coded(wire.NewPasswordMissing, "this is a one-time password: give new_password as well")
-		case !p.MustChange && in.Body.NewPassword != "":
-			return nil, huma.Error422UnprocessableEntity("new_password goes with a one-time password: sign in, and change your own with idletally sign-in password")
-		}
-		has, err := s.hasSecond(ctx, p)
-		if err != nil {
-			return nil, err
-		}
-		switch {
-		case !has:
-		case in.Body.Passkey != nil:
-			if _, _, err := s.showPasskey(ctx, *in.Body.Passkey, toSignIn+" "+name, name); err != nil {
-				return nil, err
+	add(s, op{"POST", "/sign-in", "sign-in", "Sign in", "", 200},
+		func(ctx context.Context, in *signIn) (_ *signInOut, err error) {
+			if in.Body.Name == "" && in.Body.Password == "" && in.Body.Passkey != nil {
+				return s.signInByPasskey(ctx, in.What, in.Console != "", *in.Body.Passkey)
 			}
-		default:
-			if in.Body.Code == "" {
-				return nil, coded(wire.SecondFactorMissing, "the second factor is missing: give code or passkey as well")
-			}
-			right, err := s.try(ctx, codeGuess(name, device))
+			name := in.Body.Name
+			p, device, err := s.knock(ctx, name, in.Body.Password, cmp.Or(in.Device, in.Body.Device))
 			if err != nil {
 				return nil, err
 			}
-			ok, err := s.second(ctx, p, in.Body.Code)
+			switch { // before a code is used up
+			case p.MustChange && p.Until != nil && time.Now().After(*p.Until):
+				s.refused(ctx, speaker(ctx), "sign-in refused", name, "the one-time password has ended")
+				return nil, huma.Error401Unauthorized("this one-time password was good until " +
+					p.Until.Format(time.RFC3339) + ": have an admin give you another one")
+			case p.MustChange && in.Body.NewPassword == "":
+				return nil, coded(wire.NewPasswordMissing, "this is a one-time password: give new_password as well")
+			case !p.MustChange && in.Body.NewPassword != "":
+				return nil, huma.Error422UnprocessableEntity(
+					"new_password goes with a one-time password: sign in, and change your own with idletally " +
+						"sign-in password")
+			}
+			has, err := s.hasSecond(ctx, p)
 			if err != nil {
 				return nil, err
 			}
-			if !ok {
-				s.refused(ctx, speaker(ctx), "sign-in refused", name, "wrong code")
-				return nil, huma.Error401Unauthorized("this code does not fit, or was used before")
+			switch {
+			case !has:
+			case in.Body.Passkey != nil:
+				if _, _, err := s.showPasskey(ctx, *in.Body.Passkey, toSignIn+" "+name, name); err != nil {
+					return nil, err
+				}
+			default:
+				if in.Body.Code == "" {
+					return nil, coded(wire.SecondFactorMissing,
+						"the second factor is missing: give code or passkey as well")
+				}
+				right, err := s.try(ctx, codeGuess(name, device))
+				if err != nil {
+					return nil, err
+				}
+				ok, err := s.second(ctx, p, in.Body.Code)
+				if err != nil {
+					return nil, err
+				}
+				if !ok {
+					s.refused(ctx, speaker(ctx), "sign-in refused", name, "wrong code")
+					return nil, huma.Error401Unauthorized("this code does not fit, or was used before")
+				}
+				right()
 			}
-			right()
-		}
-		if p.MustChange {
-			if err := auth.Acceptable(in.Body.NewPassword, name, in.Body.Password); err != nil {
-				return nil, huma.Error422UnprocessableEntity(err.Error())
+			if p.MustChange {
+				if err := auth.Acceptable(in.Body.NewPassword, name, in.Body.Password); err != nil {
+					return nil, huma.Error422UnprocessableEntity(err.Error())
+				}
+				if err := s.Store.SetPassword(ctx, name, store.NewPassword{
+					Hash:       auth.Hash(in.Body.NewPassword),
+					KeepTokens: true,
+				}); err != nil {
+					return nil, err
+				}
+				s.audit(withPerson(ctx, p), "password chosen", p.Name, "in place of a one-time one")
 			}
-			if err := s.Store.SetPassword(ctx, name, store.NewPassword{Hash: auth.Hash(in.Body.NewPassword), KeepTokens: true}); err != nil {
-				return nil, err
-			}
-			s.audit(withPerson(ctx, p), "password chosen", p.Name, "in place of a one-time one")
-		}
-		return s.signedIn(ctx, p, in.What, in.Console != "")
-	})
+			return s.signedIn(ctx, p, in.What, in.Console != "")
+		})
 	type signOutOut struct {
 		SetCookie http.Cookie `header:"Set-Cookie"`
 	}
-	add(s, op{"POST", "/sign-out", "sign-out", "End this session", "any", 204}, func(ctx context.Context, _ *struct{}) (*signOutOut, error) {
-		ended, err := s.Store.EndSession(ctx, caller(ctx).token)
-		if err == nil && ended {
-			s.audit(ctx, "sign-out", caller(ctx).Name, "")
-		}
-		return &signOutOut{cookie("", time.Unix(1, 0))}, err
-	})
-	add(s, op{"GET", "/version", "get-version", "Say what the service is", "any", 200}, func(context.Context, *struct{}) (*body[wire.Build], error) {
-		return &body[wire.Build]{s.Build}, nil
-	})
-	add(s, op{"GET", "/me", "me", "Who is signed in", "any", 200}, func(ctx context.Context, _ *struct{}) (*body[wire.Person], error) {
-		me := caller(ctx)
-		out := wirePerson(me.Person)
-		out.WantsSecond = me.wantsSecond
-		return &body[wire.Person]{out}, nil
-	})
-	add(s, op{"POST", "/me/confirm", "confirm", "Show again who you are, by your password or a code of your second factor: good for ten minutes", "any", 204}, inPerson(s.confirm))
-	add(s, op{"POST", "/me/password", "change-password", "Change your own password. All your other sessions end, and your tokens, unless they are to be kept", "any", 204}, inPerson(func(ctx context.Context, in *body[wire.NewPassword]) (*struct{}, error) {
-		me := caller(ctx)
-		if err := s.sayPassword(ctx, me, in.Body.Password); err != nil {
-			return nil, err
-		}
-		if err := auth.Acceptable(in.Body.NewPassword, me.Name, in.Body.Password); err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
-		}
-		if err := s.Store.SetPassword(ctx, me.Name, store.NewPassword{Hash: auth.Hash(in.Body.NewPassword), KeepTokens: in.Body.KeepTokens, KeepSession: me.session}); err != nil {
-			return nil, err
-		}
-		what := "tokens ended"
-		if in.Body.KeepTokens {
-			what = "tokens kept"
-		}
-		s.audit(ctx, "password changed", me.Name, what)
-		return nil, nil
-	}))
-	add(s, op{"GET", "/people", "list-people", "List people", wire.Admin, 200}, func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Person]], error) {
-		list, err := s.Store.People(ctx)
-		out := wire.Page[wire.Person]{Items: []wire.Person{}}
-		for _, p := range list {
-			out.Items = append(out.Items, wirePerson(p))
-		}
-		return &body[wire.Page[wire.Person]]{whole(out)}, err
-	})
-	add(s, op{"POST", "/people", "add-person", "Add a person with a one-time password", wire.Admin, 201}, func(ctx context.Context, in *body[wire.NewPerson]) (*body[wire.OneTime], error) {
-		roles, err := roleList(in.Body.Roles)
-		if err != nil {
-			return nil, err
-		}
-		pw := ""
-		if err := s.apart(ctx, in.Body.Roles); err != nil {
-			return nil, err
-		}
-		person := store.Person{Name: in.Body.Name, RoleList: roles, Provider: in.Body.Provider}
-		if person.CountsFrom, err = s.countsFrom(ctx); err != nil {
-			return nil, err
-		}
-		if !in.Body.Provider { // no password fits the others
-			pw = auth.Code(4)
-			person.Password, person.MustChange = auth.Hash(pw), true
-		}
-		if err := s.Store.AddPerson(ctx, person); err != nil {
-			return nil, err
-		}
-		s.audit(ctx, "person added", in.Body.Name, strings.ReplaceAll(roles, ",", ", "))
-		return &body[wire.OneTime]{wire.OneTime{Name: in.Body.Name, Password: pw}}, nil
-	})
+	add(s, op{"POST", "/sign-out", "sign-out", "End this session", "any", 204},
+		func(ctx context.Context, _ *struct{}) (*signOutOut, error) {
+			ended, err := s.Store.EndSession(ctx, caller(ctx).token)
+			if err == nil && ended {
+				s.audit(ctx, "sign-out", caller(ctx).Name, "")
+			}
+			return &signOutOut{cookie("", time.Unix(1, 0))}, err
+		})
+	add(s, op{"GET", "/version", "get-version", "Say what the service is", "any", 200},
+		func(context.Context, *struct{}) (*body[wire.Build], error) {
+			return &body[wire.Build]{s.Build}, nil
+		})
+	add(s, op{"GET", "/me", "me", "Who is signed in", "any", 200},
+		func(ctx context.Context, _ *struct{}) (*body[wire.Person], error) {
+			me := caller(ctx)
+			out := wirePerson(me.Person)
+			out.WantsSecond = me.wantsSecond
+			return &body[wire.Person]{out}, nil
+		})
+	add(s,
+		op{
+			"POST", "/me/confirm", "confirm",
+			"Show again who you are, by your password or a code of your second factor: good for ten minutes", "any",
+			204,
+		},
+		inPerson(s.confirm))
+	add(s,
+		op{
+			"POST", "/me/password", "change-password",
+			"Change your own password. All your other sessions end, and your tokens, unless they are to be kept",
+			"any", 204,
+		},
+		inPerson(func(ctx context.Context, in *body[wire.NewPassword]) (*struct{}, error) {
+			me := caller(ctx)
+			if err := s.sayPassword(ctx, me, in.Body.Password); err != nil {
+				return nil, err
+			}
+			if err := auth.Acceptable(in.Body.NewPassword, me.Name, in.Body.Password); err != nil {
+				return nil, huma.Error422UnprocessableEntity(err.Error())
+			}
+			if err := s.Store.SetPassword(ctx, me.Name, store.NewPassword{
+				Hash:        auth.Hash(in.Body.NewPassword),
+				KeepTokens:  in.Body.KeepTokens,
+				KeepSession: me.session,
+			}); err != nil {
+				return nil, err
+			}
+			what := "tokens ended"
+			if in.Body.KeepTokens {
+				what = "tokens kept"
+			}
+			s.audit(ctx, "password changed", me.Name, what)
+			return nil, nil
+		}))
+	add(s, op{"GET", "/people", "list-people", "List people", wire.Admin, 200},
+		func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Person]], error) {
+			list, err := s.Store.People(ctx)
+			out := wire.Page[wire.Person]{Items: []wire.Person{}}
+			for _, p := range list {
+				out.Items = append(out.Items, wirePerson(p))
+			}
+			return &body[wire.Page[wire.Person]]{whole(out)}, err
+		})
+	add(s, op{"POST", "/people", "add-person", "Add a person with a one-time password", wire.Admin, 201},
+		func(ctx context.Context, in *body[wire.NewPerson]) (*body[wire.OneTime], error) {
+			roles, err := roleList(in.Body.Roles)
+			if err != nil {
+				return nil, err
+			}
+			pw := ""
+			if err := s.apart(ctx, in.Body.Roles); err != nil {
+				return nil, err
+			}
+			person := store.Person{Name: in.Body.Name, RoleList: roles, Provider: in.Body.Provider}
+			if person.CountsFrom, err = s.countsFrom(ctx); err != nil {
+				return nil, err
+			}
+			if !in.Body.Provider { // no password fits the others
+				pw = auth.Code(4)
+				person.Password, person.MustChange = auth.Hash(pw), true
+			}
+			if err := s.Store.AddPerson(ctx, person); err != nil {
+				return nil, err
+			}
+			s.audit(ctx, "person added", in.Body.Name, strings.ReplaceAll(roles, ",", ", "))
+			return &body[wire.OneTime]{wire.OneTime{Name: in.Body.Name, Password: pw}}, nil
+		})
 }
 
 func wirePerson(p store.Person) wire.Person {
@@ -239,7 +276,9 @@ func (s *Server) knock(ctx context.Context, name, password, kept string) (p stor
 }
 
 // signInByPasskey signs in whoever shows a passkey, and to it who they are.
-func (s *Server) signInByPasskey(ctx context.Context, what string, browser bool, in wire.ShownPasskey) (*signInOut, error) {
+func (s *Server) signInByPasskey(
+	ctx context.Context, what string, browser bool, in wire.ShownPasskey,
+) (*signInOut, error) {
 	name, verified, err := s.showPasskey(ctx, in, toSignIn, "")
 	if err != nil {
 		return nil, err
@@ -249,7 +288,8 @@ func (s *Server) signInByPasskey(ctx context.Context, what string, browser bool,
 		return nil, err
 	}
 	if p.Provider { // who is shut out there is to be shut out here
-		return nil, huma.Error403Forbidden("you sign in by way of the provider: a passkey here is for showing again who you are")
+		return nil, huma.Error403Forbidden(
+			"you sign in by way of the provider: a passkey here is for showing again who you are")
 	}
 	if !verified {
 		return nil, huma.Error403Forbidden("this key does not ask who holds it: give name and password as well")
@@ -270,7 +310,10 @@ func (s *Server) signedIn(ctx context.Context, p store.Person, what string, brow
 	if err != nil {
 		return nil, err
 	}
-	out := &signInOut{[]http.Cookie{cookie(token, expires), knownCookie(kept)}, wire.Session{Token: token, Device: kept, Expires: expires, Person: wirePerson(p)}}
+	out := &signInOut{
+		[]http.Cookie{cookie(token, expires), knownCookie(kept)},
+		wire.Session{Token: token, Device: kept, Expires: expires, Person: wirePerson(p)},
+	}
 	if browser { // it has its cookies, which no script reads
 		out.Body.Token, out.Body.Device = "", ""
 	}
@@ -278,7 +321,9 @@ func (s *Server) signedIn(ctx context.Context, p store.Person, what string, brow
 }
 
 // begin begins a session for somebody who has shown who they are.
-func (s *Server) begin(ctx context.Context, p store.Person, what string, shown time.Time) (token string, expires time.Time, err error) {
+func (s *Server) begin(
+	ctx context.Context, p store.Person, what string, shown time.Time,
+) (token string, expires time.Time, err error) {
 	token, hash := auth.Token()
 	s.known.add(hash, time.Now()) // strangers at the same address do not hold up its first call
 	expires = time.Now().Add(sessionLife).UTC().Truncate(time.Second)
@@ -297,7 +342,9 @@ func whole[T any](p wire.Page[T]) wire.Page[T] {
 }
 
 // counted says with the first page of a list how many there are in all.
-func counted[T any](ctx context.Context, further bool, p wire.Page[T], count func(context.Context) (int64, error)) (wire.Page[T], error) {
+func counted[T any](
+	ctx context.Context, further bool, p wire.Page[T], count func(context.Context) (int64, error),
+) (wire.Page[T], error) {
 	n := int64(len(p.Items))
 	if further {
 		return p, nil
@@ -337,9 +384,16 @@ func FirstAdmin(ctx context.Context, st *store.Store) (name, password string, er
 	if err != nil {
 		return "", "", err
 	}
-	roles := slices.DeleteFunc(slices.Clone(wire.Roles), func(role string) bool { return role == wire.Reviewer && !p.Says.ManagersApprove })
+	roles := slices.DeleteFunc(slices.Clone(wire.Roles), func(role string) bool {
+		return role == wire.Reviewer && !p.Says.ManagersApprove
+	})
 	pw := auth.Code(4)
-	err = st.AddPerson(ctx, store.Person{Name: "admin", Password: auth.Hash(pw), RoleList: strings.Join(roles, ","), MustChange: true})
+	err = st.AddPerson(ctx, store.Person{
+		Name:       "admin",
+		Password:   auth.Hash(pw),
+		RoleList:   strings.Join(roles, ","),
+		MustChange: true,
+	})
 	if isConflict(err) { // another instance was faster, and has printed it
 		return "", "", nil
 	}

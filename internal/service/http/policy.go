@@ -86,7 +86,8 @@ func (s *Server) mayApprove(ctx context.Context, application string) error {
 		return huma.Error403Forbidden("who manages people approves no plans: it takes two (idletally policy show)")
 	}
 	if me.CountsFrom != nil && time.Now().Before(*me.CountsFrom) {
-		return huma.Error403Forbidden("your approvals count from " + me.CountsFrom.UTC().Format(time.RFC3339) + " on: you are a new reviewer, or an admin has reset how you sign in")
+		return huma.Error403Forbidden("your approvals count from " + me.CountsFrom.UTC().Format(time.RFC3339) +
+			" on: you are a new reviewer, or an admin has reset how you sign in")
 	}
 	return nil
 }
@@ -114,7 +115,9 @@ func (s *Server) stillApproved(ctx context.Context, p store.Plan) error {
 		}
 	}
 	if count < needed {
-		return huma.Error409Conflict(fmt.Sprintf("of the approvals of plan %s %d count now, and it needs %d%s: have it approved again", p.ID, count, needed, why))
+		return huma.Error409Conflict(fmt.Sprintf(
+			"of the approvals of plan %s %d count now, and it needs %d%s: have it approved again", p.ID, count, needed,
+			why))
 	}
 	return nil
 }
@@ -135,65 +138,80 @@ func tagged(p store.Policy) (*shown[wire.PolicyNow], string) {
 }
 
 func (s *Server) policyRoutes() {
-	add(s, op{"GET", "/policy", "get-policy", "What holds for people and their sessions, and what is to hold", wire.Viewer, 200}, func(ctx context.Context, _ *struct{}) (*shown[wire.PolicyNow], error) {
-		p, err := s.Store.Policy(ctx)
-		out, _ := tagged(p)
-		return out, err
-	})
+	add(s,
+		op{
+			"GET", "/policy", "get-policy", "What holds for people and their sessions, and what is to hold",
+			wire.Viewer, 200,
+		},
+		func(ctx context.Context, _ *struct{}) (*shown[wire.PolicyNow], error) {
+			p, err := s.Store.Policy(ctx)
+			out, _ := tagged(p)
+			return out, err
+		})
 	type change struct {
 		Guarded
 		Body wire.Policy
 	}
-	add(s, op{"PUT", "/policy", "set-policy", "Say what is to hold for people and their sessions: at once where it is stricter, otherwise when a new reviewer would count", wire.Admin, 200}, func(ctx context.Context, in *change) (*shown[wire.PolicyNow], error) {
-		to := in.Body
-		slices.Sort(to.SecondFactor)
-		to.SecondFactor = slices.Compact(append([]string{}, to.SecondFactor...))
-		for _, role := range to.SecondFactor {
-			if !slices.Contains(wire.Roles, role) {
-				return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("second_factor: %q is no role: want some of %s", role, strings.Join(wire.Roles, ", ")))
+	add(s,
+		op{
+			"PUT", "/policy", "set-policy",
+			"Say what is to hold for people and their sessions: at once where it is stricter, otherwise when a new " +
+				"reviewer would count",
+			wire.Admin, 200,
+		},
+		func(ctx context.Context, in *change) (*shown[wire.PolicyNow], error) {
+			to := in.Body
+			slices.Sort(to.SecondFactor)
+			to.SecondFactor = slices.Compact(append([]string{}, to.SecondFactor...))
+			for _, role := range to.SecondFactor {
+				if !slices.Contains(wire.Roles, role) {
+					return nil, huma.Error422UnprocessableEntity(fmt.Sprintf(
+						"second_factor: %q is no role: want some of %s", role, strings.Join(wire.Roles, ", ")))
+				}
 			}
-		}
-		was, err := s.Store.Policy(ctx)
-		if err != nil {
-			return nil, err
-		}
-		_, now := tagged(was)
-		if _, err := in.holds(now); err != nil {
-			return nil, err
-		}
-		lacks, err := s.lacksSecond(ctx, to, caller(ctx).Person)
-		if err != nil {
-			return nil, err
-		}
-		if lacks {
-			return nil, huma.Error409Conflict("you have no second factor yourself: set one up first, or nobody could take this back")
-		}
-		from, what := time.Now(), "policy set"
-		if auth.Loosens(was.Says, to) {
-			if wait := auth.Delay(was.Says, was.Began, from); wait > 0 {
-				from, what = from.Add(wait), "policy proposed"
+			was, err := s.Store.Policy(ctx)
+			if err != nil {
+				return nil, err
 			}
-		}
-		if err := s.Store.SetPolicy(ctx, to, from, caller(ctx).Name, was); err != nil {
-			return nil, err
-		}
-		s.auditPolicy(ctx, what, to, from)
-		return s.newPolicy(ctx)
-	})
-	add(s, op{"DELETE", "/policy/next", "keep-policy", "Have what holds for people go on holding", wire.Admin, 200}, func(ctx context.Context, _ *struct{}) (*shown[wire.PolicyNow], error) {
-		was, err := s.Store.Policy(ctx)
-		if err != nil {
-			return nil, err
-		}
-		if was.Next == nil {
-			return nil, huma.Error409Conflict("nothing else is to hold")
-		}
-		if err := s.Store.SetPolicy(ctx, was.Says, time.Now(), "", was); err != nil {
-			return nil, err
-		}
-		s.auditPolicy(ctx, "policy kept", was.Says, time.Now())
-		return s.newPolicy(ctx)
-	})
+			_, now := tagged(was)
+			if _, err := in.holds(now); err != nil {
+				return nil, err
+			}
+			lacks, err := s.lacksSecond(ctx, to, caller(ctx).Person)
+			if err != nil {
+				return nil, err
+			}
+			if lacks {
+				return nil, huma.Error409Conflict(
+					"you have no second factor yourself: set one up first, or nobody could take this back")
+			}
+			from, what := time.Now(), "policy set"
+			if auth.Loosens(was.Says, to) {
+				if wait := auth.Delay(was.Says, was.Began, from); wait > 0 {
+					from, what = from.Add(wait), "policy proposed"
+				}
+			}
+			if err := s.Store.SetPolicy(ctx, to, from, caller(ctx).Name, was); err != nil {
+				return nil, err
+			}
+			s.auditPolicy(ctx, what, to, from)
+			return s.newPolicy(ctx)
+		})
+	add(s, op{"DELETE", "/policy/next", "keep-policy", "Have what holds for people go on holding", wire.Admin, 200},
+		func(ctx context.Context, _ *struct{}) (*shown[wire.PolicyNow], error) {
+			was, err := s.Store.Policy(ctx)
+			if err != nil {
+				return nil, err
+			}
+			if was.Next == nil {
+				return nil, huma.Error409Conflict("nothing else is to hold")
+			}
+			if err := s.Store.SetPolicy(ctx, was.Says, time.Now(), "", was); err != nil {
+				return nil, err
+			}
+			s.auditPolicy(ctx, "policy kept", was.Says, time.Now())
+			return s.newPolicy(ctx)
+		})
 }
 
 func (s *Server) newPolicy(ctx context.Context) (*shown[wire.PolicyNow], error) {
@@ -218,26 +236,47 @@ func (s *Server) auditPolicy(ctx context.Context, what string, p wire.Policy, fr
 	if p.ManagersApprove {
 		managers = "managers may approve"
 	}
-	s.audit(ctx, what, "policy", fmt.Sprintf("from %s on: %s; new reviewers count after %d h; %s; sessions end after %d min; enrolments %s", from.UTC().Format(time.RFC3339), managers, p.ReviewerAfter, second, p.Idle, enrolments))
+	s.audit(ctx, what, "policy",
+		fmt.Sprintf("from %s on: %s; new reviewers count after %d h; %s; sessions end after %d min; enrolments %s",
+			from.UTC().Format(time.RFC3339), managers, p.ReviewerAfter, second, p.Idle, enrolments))
 }
 
 // freshFor is how long somebody counts as having just shown who they are.
 const freshFor = 10 * time.Minute
 
-// fresh are the operations that take it that one has just shown who one is: a session that somebody found open, or stole, makes nothing
-// of these.
+// fresh are the operations that take it that one has just shown who one is: a session that somebody found
+// open, or stole, makes nothing of these.
 var fresh = map[string]bool{
-	"add-token": true, "propose-second": true, "confirm-second": true, "begin-passkey": true, "add-passkey": true, "remove-passkey": true,
-	"add-person": true, "remove-person": true, "set-roles": true, "reset-password": true, "remove-second-of": true, "end-sessions-of": true,
-	"add-hook": true, "remove-hook": true, "try-hook": true,
+	"add-token": true, "propose-second": true, "confirm-second": true, "begin-passkey": true, "add-passkey": true,
+	"remove-passkey": true,
+	"add-person":     true, "remove-person": true, "set-roles": true, "reset-password": true, "remove-second-of": true,
+	"end-sessions-of": true,
+	"add-hook":        true, "remove-hook": true, "try-hook": true,
 	"see-news":        true,
 	"set-review-rule": true, "set-policy": true, "keep-policy": true,
 }
 
 // withoutSecond are the operations that are left to somebody who has to set up a second factor first.
-var withoutSecond = map[string]bool{"me": true, "sign-out": true, "confirm": true, "begin-passkey": true, "add-passkey": true, "list-passkeys": true, "ask-own-passkey": true, "propose-second": true, "confirm-second": true, "change-password": true, "list-sessions": true, "list-news": true, "see-news": true, "end-sessions": true, "end-session": true}
+var withoutSecond = map[string]bool{
+	"me":              true,
+	"sign-out":        true,
+	"confirm":         true,
+	"begin-passkey":   true,
+	"add-passkey":     true,
+	"list-passkeys":   true,
+	"ask-own-passkey": true,
+	"propose-second":  true,
+	"confirm-second":  true,
+	"change-password": true,
+	"list-sessions":   true,
+	"list-news":       true,
+	"see-news":        true,
+	"end-sessions":    true,
+	"end-session":     true,
+}
 
-// isFresh says what somebody has to do before an operation, where they have not just shown who they are (RFC 9470, section 3).
+// isFresh says what somebody has to do before an operation, where they have not just shown who they are (RFC
+// 9470, section 3).
 func isFresh(w *who) error {
 	if w.by != "" {
 		return huma.Error403Forbidden("a token may not do this: sign in yourself")
@@ -245,8 +284,13 @@ func isFresh(w *who) error {
 	if time.Since(w.shown) <= freshFor {
 		return nil
 	}
-	challenge := fmt.Sprintf(`Bearer error="insufficient_user_authentication", error_description="show again who you are: POST /api/v1/me/confirm", max_age=%d`, int(freshFor.Seconds()))
-	return huma.ErrorWithHeaders(huma.Error401Unauthorized("this takes your password, or a code of your second factor, again: idletally sign-in confirm"), http.Header{"Www-Authenticate": {challenge}})
+	challenge := fmt.Sprintf(
+		`Bearer error="insufficient_user_authentication", error_description="show again who you are: POST /api/v1/me/confirm", max_age=%d`,
+		int(freshFor.Seconds()))
+	return huma.ErrorWithHeaders(
+		huma.Error401Unauthorized(
+			"this takes your password, or a code of your second factor, again: idletally sign-in confirm"),
+		http.Header{"Www-Authenticate": {challenge}})
 }
 
 // hasSecond says whether somebody has a second factor here.
@@ -258,8 +302,8 @@ func (s *Server) hasSecond(ctx context.Context, p store.Person) (bool, error) {
 	return n > 0, err
 }
 
-// lacksSecond says whether somebody has to set up a second factor before anything else; of who comes by the provider it is the provider's to ask
-// for one.
+// lacksSecond says whether somebody has to set up a second factor before anything else; of who comes by the
+// provider it is the provider's to ask for one.
 func (s *Server) lacksSecond(ctx context.Context, p wire.Policy, who store.Person) (bool, error) {
 	if who.Provider || !auth.WantsSecond(p, who.Roles()) {
 		return false, nil
@@ -291,7 +335,9 @@ func (s *Server) confirm(ctx context.Context, in *body[wire.Confirm]) (*struct{}
 // sayPassword takes the password of who calls.
 func (s *Server) sayPassword(ctx context.Context, me *who, password string) error {
 	if me.Provider {
-		return huma.Error409Conflict("you sign in by way of the provider, and have no password here: sign in there again, or give a code of your second factor")
+		return huma.Error409Conflict(
+			"you sign in by way of the provider, and have no password here: sign in there again, or give a code of " +
+				"your second factor")
 	}
 	right, err := s.try(ctx, guess{me.Name, within(me), auth.OfPlace})
 	if err != nil {

@@ -43,7 +43,8 @@ func newProblem(status int, detail string, errs ...error) *Refusal {
 		if x, ok := err.(huma.ErrorDetailer); ok {
 			d = x.ErrorDetail()
 		}
-		p.Errors = append(p.Errors, &huma.ErrorDetail{Message: d.Message, Location: d.Location}) // not the value: it may be a secret, and large
+		// not the value: it may be a secret, and large
+		p.Errors = append(p.Errors, &huma.ErrorDetail{Message: d.Message, Location: d.Location})
 	}
 	k := wire.ProblemOf(status, len(p.Errors) > 0 && detail == byDocument)
 	p.Code, p.Type, p.Title = k.Code, wire.ProblemsAt+"#"+k.Code, http.StatusText(status)

@@ -25,7 +25,8 @@ import (
 	"idletally/internal/wire"
 )
 
-// A Provider is another service that people sign in with (OpenID Connect Core 1.0, authorization code flow with PKCE, RFC 7636).
+// A Provider is another service that people sign in with (OpenID Connect Core 1.0, authorization code flow
+// with PKCE, RFC 7636).
 type Provider struct {
 	Issuer    string
 	Client    string
@@ -56,7 +57,8 @@ const (
 	providerTime   = 10 * time.Minute // to sign in there
 )
 
-// provider asks it, which is looked up when somebody first wants to sign in with it: it may be down when this service starts.
+// provider asks it, which is looked up when somebody first wants to sign in with it: it may be down when this
+// service starts.
 type provider struct {
 	Provider
 	http *http.Client
@@ -67,8 +69,8 @@ type provider struct {
 	until  time.Time // from then on it is asked again
 }
 
-// restProvider is how long a provider that did not answer is left alone: who waits meanwhile for the one that asks it is told at once,
-// instead of waiting for it once more.
+// restProvider is how long a provider that did not answer is left alone: who waits meanwhile for the one that
+// asks it is told at once, instead of waiting for it once more.
 const restProvider = 5 * time.Second
 
 func newProvider(c Provider) *provider {
@@ -77,8 +79,14 @@ func newProvider(c Provider) *provider {
 		t.RootCAs = x509.NewCertPool()
 		t.RootCAs.AppendCertsFromPEM(c.Authority)
 	}
-	return &provider{Provider: c, http: &http.Client{Timeout: 15 * time.Second, Transport: &http.Transport{TLSClientConfig: t, Proxy: http.ProxyFromEnvironment},
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}}
+	return &provider{
+		Provider: c,
+		http: &http.Client{
+			Timeout:       15 * time.Second,
+			Transport:     &http.Transport{TLSClientConfig: t, Proxy: http.ProxyFromEnvironment},
+			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		},
+	}
 }
 
 func (p *provider) look(ctx context.Context) (*oidc.Provider, *oauth2.Config, error) {
@@ -95,7 +103,15 @@ func (p *provider) look(ctx context.Context) (*oidc.Provider, *oauth2.Config, er
 		}
 		p.p = found
 	}
-	return p.p, &oauth2.Config{ClientID: p.Client, ClientSecret: p.Secret, Endpoint: p.p.Endpoint(), RedirectURL: p.Public + providerPath + "/back", Scopes: []string{oidc.ScopeOpenID, "profile", "email"}}, nil
+	return p.p,
+		&oauth2.Config{
+			ClientID:     p.Client,
+			ClientSecret: p.Secret,
+			Endpoint:     p.p.Endpoint(),
+			RedirectURL:  p.Public + providerPath + "/back",
+			Scopes:       []string{oidc.ScopeOpenID, "profile", "email"},
+		},
+		nil
 }
 
 // leaving is what a browser keeps, sealed, while somebody signs in there.
@@ -105,13 +121,14 @@ type leaving struct {
 }
 
 func (s *Server) providerRoutes(r chi.Router) {
-	add(s, op{"GET", "/sign-in/ways", "sign-in-ways", "How people can sign in here", "", 200}, func(context.Context, *struct{}) (*body[wire.Ways], error) {
-		out := wire.Ways{Passkeys: s.passkeys != nil}
-		if s.provider != nil {
-			out.Provider = s.provider.Name
-		}
-		return &body[wire.Ways]{out}, nil
-	})
+	add(s, op{"GET", "/sign-in/ways", "sign-in-ways", "How people can sign in here", "", 200},
+		func(context.Context, *struct{}) (*body[wire.Ways], error) {
+			out := wire.Ways{Passkeys: s.passkeys != nil}
+			if s.provider != nil {
+				out.Provider = s.provider.Name
+			}
+			return &body[wire.Ways]{out}, nil
+		})
 	if s.provider == nil {
 		return
 	}
@@ -119,8 +136,8 @@ func (s *Server) providerRoutes(r chi.Router) {
 	s.route(r, "GET", providerPath+"/back", openly, s.back)
 }
 
-// maxAge is how long ago, in seconds, somebody may have shown the provider who they are (OpenID Connect Core, 3.1.2.1); who is to show that
-// again has to do so now.
+// maxAge is how long ago, in seconds, somebody may have shown the provider who they are (OpenID Connect Core,
+// 3.1.2.1); who is to show that again has to do so now.
 func maxAge(r *http.Request) string {
 	if r.URL.Query().Has("again") {
 		return "0"
@@ -133,7 +150,8 @@ func (s *Server) leave(w http.ResponseWriter, r *http.Request) {
 	_, cfg, err := s.provider.look(r.Context())
 	if err != nil {
 		s.Log.Error("sign-in provider", "error", err)
-		s.plain(w, r, huma.Error503ServiceUnavailable("the sign-in provider does not answer: try again, or sign in by password"))
+		s.plain(w, r,
+			huma.Error503ServiceUnavailable("the sign-in provider does not answer: try again, or sign in by password"))
 		return
 	}
 	v := leaving{rand.Text(), rand.Text(), oauth2.GenerateVerifier(), time.Now().Add(providerTime)}
@@ -146,13 +164,31 @@ func (s *Server) leave(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	// It comes back from another site, so that it cannot be stricter.
-	http.SetCookie(w, &http.Cookie{Name: providerCookie, Value: base64.RawURLEncoding.EncodeToString(b), Path: providerPath, Expires: v.Until, Secure: true, HttpOnly: true, SameSite: http.SameSiteLaxMode})
-	http.Redirect(w, r, cfg.AuthCodeURL(v.State, oidc.Nonce(v.Nonce), oauth2.S256ChallengeOption(v.Verifier), oauth2.SetAuthURLParam("max_age", maxAge(r))), http.StatusFound)
+	http.SetCookie(w, &http.Cookie{
+		Name:     providerCookie,
+		Value:    base64.RawURLEncoding.EncodeToString(b),
+		Path:     providerPath,
+		Expires:  v.Until,
+		Secure:   true,
+		HttpOnly: true,
+		SameSite: http.SameSiteLaxMode,
+	})
+	http.Redirect(w, r,
+		cfg.AuthCodeURL(v.State, oidc.Nonce(v.Nonce), oauth2.S256ChallengeOption(v.Verifier),
+			oauth2.SetAuthURLParam("max_age", maxAge(r))),
+		http.StatusFound)
 }
 
 // back is where the provider sends the browser to.
 func (s *Server) back(w http.ResponseWriter, r *http.Request) {
-	http.SetCookie(w, &http.Cookie{Name: providerCookie, Path: providerPath, Expires: time.Unix(1, 0), Secure: true, HttpOnly: true, SameSite: http.SameSiteLaxMode})
+	http.SetCookie(w, &http.Cookie{
+		Name:     providerCookie,
+		Path:     providerPath,
+		Expires:  time.Unix(1, 0),
+		Secure:   true,
+		HttpOnly: true,
+		SameSite: http.SameSiteLaxMode,
+	})
 	p, shown, err := s.returned(r)
 	if err != nil {
 		s.refused(r.Context(), store.By{Who: "nobody"}, "sign-in refused", "", "by provider: "+err.Error())
@@ -168,7 +204,8 @@ func (s *Server) back(w http.ResponseWriter, r *http.Request) {
 	http.SetCookie(w, &c)
 	// Not a redirect: the session's cookie is not sent along where another site led here.
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
-	_, _ = w.Write([]byte(`<!doctype html><meta http-equiv="refresh" content="0; url=/"><title>Idle Tally</title><p><a href="/">Signed in: go on</a></p>`))
+	_, _ = w.Write([]byte(
+		`<!doctype html><meta http-equiv="refresh" content="0; url=/"><title>Idle Tally</title><p><a href="/">Signed in: go on</a></p>`))
 }
 
 // returned finds out who came back, and when they showed there who they are, and says no more than they need to know.
@@ -188,7 +225,8 @@ func (s *Server) returned(r *http.Request) (p store.Person, shown time.Time, err
 		err = json.Unmarshal(sealed, &v)
 	}
 	q := r.URL.Query()
-	if err != nil || time.Now().After(v.Until) || subtle.ConstantTimeCompare([]byte(v.State), []byte(q.Get("state"))) != 1 {
+	if err != nil || time.Now().After(v.Until) ||
+		subtle.ConstantTimeCompare([]byte(v.State), []byte(q.Get("state"))) != 1 {
 		return p, shown, again
 	}
 	if q.Get("error") != "" {
@@ -222,7 +260,8 @@ func (s *Server) returned(r *http.Request) (p store.Person, shown time.Time, err
 	name, _ := claims[s.provider.Claim].(string)
 	p, err = s.Store.PersonOf(ctx, s.provider.Issuer+" "+id.Subject, name)
 	if isNotFound(err) {
-		return p, shown, fmt.Errorf("nobody here signs in as %q with the provider: have an admin add you, with --provider", name)
+		return p, shown, fmt.Errorf(
+			"nobody here signs in as %q with the provider: have an admin add you, with --provider", name)
 	}
 	// A provider that says when they last showed who they are is believed; what it does not say is long ago.
 	if at, ok := claims["auth_time"].(float64); ok && at > 0 && at <= float64(time.Now().Add(time.Minute).Unix()) {

@@ -48,7 +48,8 @@ const referenceStyle = `body{font:15px/1.45 system-ui,sans-serif;max-width:70rem
 
 var referencePolicy = func() string {
 	sum := sha256.Sum256([]byte(referenceStyle))
-	return "default-src 'none'; frame-ancestors 'none'; style-src 'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'"
+	return "default-src 'none'; frame-ancestors 'none'; style-src 'sha256-" +
+		base64.StdEncoding.EncodeToString(sum[:]) + "'"
 }()
 
 // reference shows the document of the API as a page.
@@ -148,6 +149,12 @@ func referenceOf(doc *huma.OpenAPI) ([]byte, error) {
 		})
 	}
 	var page bytes.Buffer
-	err := reference.Execute(&page, map[string]any{"Style": template.CSS(referenceStyle), "Description": doc.Info.Description, "Groups": groups, "Bodies": doc.Components.Schemas.Map(), "Needed": needed})
+	err := reference.Execute(&page, map[string]any{
+		"Style":       template.CSS(referenceStyle),
+		"Description": doc.Info.Description,
+		"Groups":      groups,
+		"Bodies":      doc.Components.Schemas.Map(),
+		"Needed":      needed,
+	})
 	return page.Bytes(), err
 }

@@ -37,7 +37,11 @@ func (s *Server) review(ctx context.Context, p store.Plan, w *wire.Plan) error {
 		return err
 	}
 	for _, r := range remarks {
-		w.Remarks = append(w.Remarks, wire.Remark{Author: r.Author, At: r.At, NewRemark: wire.NewRemark{Host: r.Host, Path: pathname.Escape(string(r.Path)), Body: r.Body}})
+		w.Remarks = append(w.Remarks, wire.Remark{
+			Author:    r.Author,
+			At:        r.At,
+			NewRemark: wire.NewRemark{Host: r.Host, Path: pathname.Escape(string(r.Path)), Body: r.Body},
+		})
 	}
 	w.Needed, err = s.Store.Reviewers(ctx, p.Application)
 	return err
@@ -59,141 +63,181 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 		}
 		if p.Author == caller(ctx).Name {
 			s.audit(ctx, "own approval refused", in.ID, verb)
-			return p, digest, huma.Error403Forbidden("nobody decides on their own plan: ask somebody else with the role reviewer")
+			return p, digest, huma.Error403Forbidden(
+				"nobody decides on their own plan: ask somebody else with the role reviewer")
 		}
 		if err := digest.UnmarshalText([]byte(in.Body.Digest)); err != nil {
-			return p, digest, huma.Error422UnprocessableEntity("digest: " + err.Error() + ": give the one that the plan shows")
+			return p, digest, huma.Error422UnprocessableEntity("digest: " + err.Error() +
+				": give the one that the plan shows")
 		}
 		if plan.Digest(p.Manifest) != digest {
-			return p, digest, huma.Error409Conflict("the plan has the digest " + plan.Digest(p.Manifest).String() + ", not the one you looked at: look again")
+			return p, digest, huma.Error409Conflict("the plan has the digest " + plan.Digest(p.Manifest).String() +
+				", not the one you looked at: look again")
 		}
 		return p, digest, nil
 	}
-	addFor(s, op{"POST", "/plans/{id}/approve", "approve-plan", "Approve another person's plan, with a word on each grave caution", wire.Reviewer, 200}, func(ctx context.Context, in *decide) (string, error) { return s.applicationOfPlan(ctx, &byID{in.ID}) }, func(ctx context.Context, in *decide) (*body[wire.Plan], error) {
-		p, digest, err := decided(ctx, in, "approve")
-		if err == nil {
-			err = s.mayApprove(ctx, p.Application)
-		}
-		if err != nil {
-			return nil, err
-		}
-		says, err := s.holds(ctx)
-		if err != nil {
-			return nil, err
-		}
-		// What is stored may be another thing by now than what the checker looked at.
-		if err := s.desk.Verify(ctx, p); err != nil {
-			return nil, err
-		}
-		cautions, err := s.desk.Cautions(ctx, p)
-		if err != nil {
-			return nil, err
-		}
-		words, err := wordsOn(cautions, in.Body.Words)
-		if err != nil {
-			return nil, err
-		}
-		needed, err := s.Store.Reviewers(ctx, p.Application)
-		if err != nil {
-			return nil, err
-		}
-		approved, err := s.Store.ApprovePlan(ctx, p, caller(ctx).Name, in.Body.Remark, words, digest[:], needed, approvalLife, func(a store.Approval) bool { return void(says, a, p.Application) == "" })
-		if err != nil {
-			return nil, err
-		}
-		what := saidApproved
-		if !approved {
-			what = saidInPart
-		}
-		s.audit(ctx, what, in.ID, digest.String()+" "+in.Body.Remark+told(words))
-		return show(ctx, in.ID)
-	})
-	addFor(s, op{"POST", "/plans/{id}/decline", "decline-plan", "Decline another person's plan", wire.Reviewer, 200}, func(ctx context.Context, in *decide) (string, error) { return s.applicationOfPlan(ctx, &byID{in.ID}) }, func(ctx context.Context, in *decide) (*body[wire.Plan], error) {
-		p, digest, err := decided(ctx, in, "decline")
-		if err != nil {
-			return nil, err
-		}
-		if err := s.Store.DeclinePlan(ctx, p.ID, caller(ctx).Name, in.Body.Remark, digest[:]); err != nil {
-			return nil, err
-		}
-		s.audit(ctx, "plan declined", in.ID, in.Body.Digest+" "+in.Body.Remark)
-		return show(ctx, in.ID)
-	})
-	add(s, op{"POST", "/plans/{id}/withdraw", "withdraw-plan", "Take one's own plan out of review, or one's own approval back, before it runs", "any", 200}, inPerson(func(ctx context.Context, in *byID) (*body[wire.Plan], error) {
-		p, err := s.Store.Plan(ctx, in.ID)
-		if err != nil {
-			return nil, err
-		}
-		what := saidWithdrawn
-		if p.Author == caller(ctx).Name {
-			err = s.Store.WithdrawPlan(ctx, p.ID)
-		} else {
-			what = saidTakenBack
-			err = s.Store.WithdrawApproval(ctx, p.ID, caller(ctx).Name)
-		}
-		if err != nil {
-			return nil, err
-		}
-		s.audit(ctx, what, in.ID, "")
-		return show(ctx, in.ID)
-	}))
+	addFor(s,
+		op{
+			"POST", "/plans/{id}/approve", "approve-plan",
+			"Approve another person's plan, with a word on each grave caution", wire.Reviewer, 200,
+		},
+		func(ctx context.Context, in *decide) (string, error) { return s.applicationOfPlan(ctx, &byID{in.ID}) },
+		func(ctx context.Context, in *decide) (*body[wire.Plan], error) {
+			p, digest, err := decided(ctx, in, "approve")
+			if err == nil {
+				err = s.mayApprove(ctx, p.Application)
+			}
+			if err != nil {
+				return nil, err
+			}
+			says, err := s.holds(ctx)
+			if err != nil {
+				return nil, err
+			}
+			// What is stored may be another thing by now than what the checker looked at.
+			if err := s.desk.Verify(ctx, p); err != nil {
+				return nil, err
+			}
+			cautions, err := s.desk.Cautions(ctx, p)
+			if err != nil {
+				return nil, err
+			}
+			words, err := wordsOn(cautions, in.Body.Words)
+			if err != nil {
+				return nil, err
+			}
+			needed, err := s.Store.Reviewers(ctx, p.Application)
+			if err != nil {
+				return nil, err
+			}
+			approved, err := s.Store.ApprovePlan(ctx, p, caller(ctx).Name, in.Body.Remark, words, digest[:], needed,
+				approvalLife, func(a store.Approval) bool { return void(says, a, p.Application) == "" })
+			if err != nil {
+				return nil, err
+			}
+			what := saidApproved
+			if !approved {
+				what = saidInPart
+			}
+			s.audit(ctx, what, in.ID, digest.String()+" "+in.Body.Remark+told(words))
+			return show(ctx, in.ID)
+		})
+	addFor(s, op{"POST", "/plans/{id}/decline", "decline-plan", "Decline another person's plan", wire.Reviewer, 200},
+		func(ctx context.Context, in *decide) (string, error) { return s.applicationOfPlan(ctx, &byID{in.ID}) },
+		func(ctx context.Context, in *decide) (*body[wire.Plan], error) {
+			p, digest, err := decided(ctx, in, "decline")
+			if err != nil {
+				return nil, err
+			}
+			if err := s.Store.DeclinePlan(ctx, p.ID, caller(ctx).Name, in.Body.Remark, digest[:]); err != nil {
+				return nil, err
+			}
+			s.audit(ctx, "plan declined", in.ID, in.Body.Digest+" "+in.Body.Remark)
+			return show(ctx, in.ID)
+		})
+	add(s,
+		op{
+			"POST", "/plans/{id}/withdraw", "withdraw-plan",
+			"Take one's own plan out of review, or one's own approval back, before it runs", "any", 200,
+		},
+		inPerson(func(ctx context.Context, in *byID) (*body[wire.Plan], error) {
+			p, err := s.Store.Plan(ctx, in.ID)
+			if err != nil {
+				return nil, err
+			}
+			what := saidWithdrawn
+			if p.Author == caller(ctx).Name {
+				err = s.Store.WithdrawPlan(ctx, p.ID)
+			} else {
+				what = saidTakenBack
+				err = s.Store.WithdrawApproval(ctx, p.ID, caller(ctx).Name)
+			}
+			if err != nil {
+				return nil, err
+			}
+			s.audit(ctx, what, in.ID, "")
+			return show(ctx, in.ID)
+		}))
 	type remark struct {
 		ID   string `path:"id" maxLength:"16"`
 		Body wire.NewRemark
 	}
-	add(s, op{"POST", "/plans/{id}/remarks", "add-remark", "Say something of a plan, or of one of its steps", "any", 201}, func(ctx context.Context, in *remark) (*body[wire.Plan], error) {
-		p, err := s.Store.Plan(ctx, in.ID)
-		if err != nil {
-			return nil, err
-		}
-		if me := caller(ctx); me.by != "" && !slices.ContainsFunc(tokenRoles[1:], func(role string) bool { return me.Roles().For(role, p.Application) }) {
-			return nil, huma.Error403Forbidden("a token that only views says nothing: give it the role author or operator, or sign in yourself")
-		}
-		said, err := s.Store.Remarks(ctx, in.ID)
-		if err != nil {
-			return nil, err
-		}
-		if !roomFor(said, caller(ctx).Name, in.Body) {
-			return nil, huma.Error429TooManyRequests("too much has been said of this plan already, by you or by all: talk about it elsewhere")
-		}
-		raw, err := unescaped("path", in.Body.Path)
-		if err != nil {
-			return nil, err
-		}
-		if err := s.Store.AddRemark(ctx, in.ID, store.Remark{Author: caller(ctx).Name, Host: in.Body.Host, Path: []byte(raw), Body: in.Body.Body}); err != nil {
-			return nil, err
-		}
-		s.audit(ctx, "plan remarked on", in.ID, in.Body.Path)
-		return show(ctx, in.ID)
-	})
+	add(s,
+		op{"POST", "/plans/{id}/remarks", "add-remark", "Say something of a plan, or of one of its steps", "any", 201},
+		func(ctx context.Context, in *remark) (*body[wire.Plan], error) {
+			p, err := s.Store.Plan(ctx, in.ID)
+			if err != nil {
+				return nil, err
+			}
+			me := caller(ctx)
+			if me.by != "" &&
+				!slices.ContainsFunc(tokenRoles[1:], func(role string) bool {
+					return me.Roles().For(role, p.Application)
+				}) {
+				return nil, huma.Error403Forbidden(
+					"a token that only views says nothing: give it the role author or operator, or sign in yourself")
+			}
+			said, err := s.Store.Remarks(ctx, in.ID)
+			if err != nil {
+				return nil, err
+			}
+			if !roomFor(said, caller(ctx).Name, in.Body) {
+				return nil, huma.Error429TooManyRequests(
+					"too much has been said of this plan already, by you or by all: talk about it elsewhere")
+			}
+			raw, err := unescaped("path", in.Body.Path)
+			if err != nil {
+				return nil, err
+			}
+			if err := s.Store.AddRemark(ctx, in.ID, store.Remark{
+				Author: caller(ctx).Name,
+				Host:   in.Body.Host,
+				Path:   []byte(raw),
+				Body:   in.Body.Body,
+			}); err != nil {
+				return nil, err
+			}
+			s.audit(ctx, "plan remarked on", in.ID, in.Body.Path)
+			return show(ctx, in.ID)
+		})
 	type rule struct {
 		Name string `path:"name" maxLength:"64"`
 		Guarded
 		Body wire.ReviewRule
 	}
-	add(s, op{"GET", "/applications/{name}/review", "get-review-rule", "How many people have to approve an application's plans", wire.Viewer, 200}, func(ctx context.Context, in *byName) (*shown[wire.ReviewRule], error) {
-		n, err := s.Store.Reviewers(ctx, in.Name)
-		return &shown[wire.ReviewRule]{tagOf(itoa(n)), wire.ReviewRule{Reviewers: n}}, err
-	})
-	add(s, op{"PUT", "/applications/{name}/review", "set-review-rule", "Say how many people have to approve an application's plans", wire.Admin, 200}, func(ctx context.Context, in *rule) (*shown[wire.ReviewRule], error) {
-		now, err := s.Store.Reviewers(ctx, in.Name)
-		if err != nil {
-			return nil, err
-		}
-		was, err := in.holds(itoa(now))
-		if err != nil {
-			return nil, err
-		}
-		var from *int
-		if was != nil {
-			from = &now
-		}
-		if err := s.Store.SetReviewers(ctx, in.Name, in.Body.Reviewers, from); err != nil {
-			return nil, err
-		}
-		s.audit(ctx, "review rule set", in.Name, itoa(in.Body.Reviewers))
-		return &shown[wire.ReviewRule]{tagOf(itoa(in.Body.Reviewers)), in.Body}, nil
-	})
+	add(s,
+		op{
+			"GET", "/applications/{name}/review", "get-review-rule",
+			"How many people have to approve an application's plans", wire.Viewer, 200,
+		},
+		func(ctx context.Context, in *byName) (*shown[wire.ReviewRule], error) {
+			n, err := s.Store.Reviewers(ctx, in.Name)
+			return &shown[wire.ReviewRule]{tagOf(itoa(n)), wire.ReviewRule{Reviewers: n}}, err
+		})
+	add(s,
+		op{
+			"PUT", "/applications/{name}/review", "set-review-rule",
+			"Say how many people have to approve an application's plans", wire.Admin, 200,
+		},
+		func(ctx context.Context, in *rule) (*shown[wire.ReviewRule], error) {
+			now, err := s.Store.Reviewers(ctx, in.Name)
+			if err != nil {
+				return nil, err
+			}
+			was, err := in.holds(itoa(now))
+			if err != nil {
+				return nil, err
+			}
+			var from *int
+			if was != nil {
+				from = &now
+			}
+			if err := s.Store.SetReviewers(ctx, in.Name, in.Body.Reviewers, from); err != nil {
+				return nil, err
+			}
+			s.audit(ctx, "review rule set", in.Name, itoa(in.Body.Reviewers))
+			return &shown[wire.ReviewRule]{tagOf(itoa(in.Body.Reviewers)), in.Body}, nil
+		})
 }
 
 // What may be said of a plan: each look at it shows all.
@@ -230,7 +274,9 @@ func wordsOn(cautions []plan.Caution, given map[string]string) (map[string]strin
 		words[c.ID] = word[:min(len(word), 1000)]
 	}
 	if len(missing) > 0 {
-		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("say why it is meant, in %d characters or more, of each grave caution: %s", minWord, strings.Join(missing, "; ")))
+		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf(
+			"say why it is meant, in %d characters or more, of each grave caution: %s", minWord,
+			strings.Join(missing, "; ")))
 	}
 	return words, nil
 }

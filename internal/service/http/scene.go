@@ -58,7 +58,11 @@ func (s *stored) find(ctx context.Context, path string) (access.Found, *tree.Nod
 	if err != nil {
 		return access.Found{}, nil, err
 	}
-	return access.Found{Way: way, Seen: access.Seen{Place: way[len(way)-1], Gap: c.Gap, Links: uint64(c.Links)}, Directory: s.dir}, c.Node, nil
+	return access.Found{
+		Way:       way,
+		Seen:      access.Seen{Place: way[len(way)-1], Gap: c.Gap, Links: uint64(c.Links)},
+		Directory: s.dir,
+	}, c.Node, nil
 }
 
 func (s *stored) Path(ctx context.Context, path string, _ ...string) (access.Found, error) {
@@ -82,9 +86,11 @@ func (s *stored) Folder(ctx context.Context, path, after string, limit int, _ ..
 		}
 		switch {
 		case f.Seen.Kind != perm.Folder:
-			return f, huma.Error422UnprocessableEntity(fmt.Sprintf("%s is a %s, not a folder", f.Seen.Path, f.Seen.Kind))
+			return f, huma.Error422UnprocessableEntity(fmt.Sprintf("%s is a %s, not a folder", f.Seen.Path,
+				f.Seen.Kind))
 		case n == nil:
-			return f, huma.Error422UnprocessableEntity(fmt.Sprintf("the content of %s is not in the snapshot: %s", f.Seen.Path, f.Seen.Gap))
+			return f, huma.Error422UnprocessableEntity(fmt.Sprintf("the content of %s is not in the snapshot: %s",
+				f.Seen.Path, f.Seen.Gap))
 		}
 	}
 	last := ""
@@ -101,7 +107,17 @@ func (s *stored) Folder(ctx context.Context, path, after string, limit int, _ ..
 		if path != "" {
 			at = pathname.Join(path, e.Name)
 		}
-		x := access.Seen{Place: access.Place{Path: pathname.Path(at), Kind: e.Kind, Set: e.Set, Mount: f.Seen.Mount, Top: e.Gap == tree.Mount}, Gap: e.Gap.String(), Links: uint64(e.Links)}
+		x := access.Seen{
+			Place: access.Place{
+				Path:  pathname.Path(at),
+				Kind:  e.Kind,
+				Set:   e.Set,
+				Mount: f.Seen.Mount,
+				Top:   e.Gap == tree.Mount,
+			},
+			Gap:   e.Gap.String(),
+			Links: uint64(e.Links),
+		}
 		f.Entries = append(f.Entries, x)
 	}
 	return f, nil
@@ -119,7 +135,8 @@ func (s *stored) Below(ctx context.Context, ask inquiry.BelowAsk) (access.Tally,
 	return t, s.dir, err
 }
 
-// notInSnapshot answers who asked for a path that a snapshot does not hold, or that nobody could look at; nil for other errors.
+// notInSnapshot answers who asked for a path that a snapshot does not hold, or that nobody could look at; nil
+// for other errors.
 func notInSnapshot(err error) error {
 	switch {
 	case errors.Is(err, tree.ErrNoPath):
@@ -152,7 +169,8 @@ func (s *Server) live(ctx context.Context, host string) (*live, error) {
 		return nil, huma.Error409Conflict("host " + host + " has no agent yet: enrol it, or ask about a snapshot")
 	}
 	if h.Carried {
-		return nil, huma.Error409Conflict("nothing leads to host " + host + ": ask about a snapshot, or on the host itself")
+		return nil, huma.Error409Conflict("nothing leads to host " + host +
+			": ask about a snapshot, or on the host itself")
 	}
 	return &live{s: s, host: host}, nil
 }
@@ -217,7 +235,9 @@ func (l *live) await(ctx context.Context, id string, patience time.Duration) ([]
 			if err := l.s.Store.Forget(over, id); err != nil {
 				return nil, err
 			}
-			return nil, huma.Error504GatewayTimeout(fmt.Sprintf("host %s has not answered within %s: is its agent running? A stored snapshot can be asked instead", l.host, patience))
+			return nil, huma.Error504GatewayTimeout(fmt.Sprintf(
+				"host %s has not answered within %s: is its agent running? A stored snapshot can be asked instead",
+				l.host, patience))
 		}
 	}
 }
@@ -257,8 +277,11 @@ func (l *live) take(r wire.Reply, known *perm.Directory, hash string) (wire.Repl
 // lately is within what an agent that is running has called.
 const lately = 2 * time.Minute
 
-// files asks a host which files lie at the paths of some steps, at most a chunk of them. desk.ErrSilent says that nobody answers there.
-func (s *Server) files(ctx context.Context, host string, steps []plan.Step) (known []plan.Step, left []wire.Denied, err error) {
+// files asks a host which files lie at the paths of some steps, at most a chunk of them. desk.ErrSilent says
+// that nobody answers there.
+func (s *Server) files(
+	ctx context.Context, host string, steps []plan.Step,
+) (known []plan.Step, left []wire.Denied, err error) {
 	h, err := s.Store.Host(ctx, host)
 	if err != nil {
 		return nil, nil, err
@@ -273,8 +296,10 @@ func (s *Server) files(ctx context.Context, host string, steps []plan.Step) (kno
 	l := &live{s: s, host: host}
 	r, err := l.put(ctx, wire.Question{Kind: wire.AskFiles, Path: "/", Steps: plan.EncodeChunk(steps)}, patience)
 	var status huma.StatusError
-	if errors.As(err, &status) && (status.GetStatus() == http.StatusGatewayTimeout || status.GetStatus() == http.StatusUnprocessableEntity) {
-		s.Log.Warn("which files are meant is not known", "host", host, "error", err) // its agent is of an earlier version, or goes just now
+	if errors.As(err, &status) &&
+		(status.GetStatus() == http.StatusGatewayTimeout || status.GetStatus() == http.StatusUnprocessableEntity) {
+		// its agent is of an earlier version, or goes just now
+		s.Log.Warn("which files are meant is not known", "host", host, "error", err)
 		return nil, nil, desk.ErrSilent
 	}
 	if err == nil {
@@ -299,18 +324,35 @@ func (l *live) Folder(ctx context.Context, path, after string, limit int, accoun
 	if path == "" {
 		return access.Found{}, huma.Error422UnprocessableEntity("path: say which folder of the host is to be listed")
 	}
-	return l.found(ctx, wire.Question{Kind: wire.AskFolder, Path: pathname.Path(path), After: pathname.Path(after), Limit: limit, Accounts: accounts})
+	return l.found(ctx, wire.Question{
+		Kind:     wire.AskFolder,
+		Path:     pathname.Path(path),
+		After:    pathname.Path(after),
+		Limit:    limit,
+		Accounts: accounts,
+	})
 }
 
 func (l *live) Below(ctx context.Context, ask inquiry.BelowAsk) (access.Tally, *perm.Directory, error) {
 	if ask.Suppose.States != nil {
-		return access.Tally{}, nil, huma.Error422UnprocessableEntity("an edition or a plan can be supposed for a whole folder on a snapshot: give snapshot instead of host")
+		return access.Tally{}, nil, huma.Error422UnprocessableEntity(
+			"an edition or a plan can be supposed for a whole folder on a snapshot: give snapshot instead of host")
 	}
 	if ask.Path == "" {
 		return access.Tally{}, nil, huma.Error422UnprocessableEntity("path: say which folder of the host is meant")
 	}
-	r, err := l.ask(ctx, wire.Question{Kind: wire.AskBelow, Path: pathname.Path(ask.Path), Account: ask.Account, Joining: ask.Suppose.Joining, Privileges: ask.Suppose.Privileges, Behind: ask.Behind, Operation: ask.Operation,
-		After: pathname.Path(ask.After), Limit: ask.Limit}, waitForWalk)
+	r, err := l.ask(ctx,
+		wire.Question{
+			Kind:       wire.AskBelow,
+			Path:       pathname.Path(ask.Path),
+			Account:    ask.Account,
+			Joining:    ask.Suppose.Joining,
+			Privileges: ask.Suppose.Privileges,
+			Behind:     ask.Behind,
+			Operation:  ask.Operation,
+			After:      pathname.Path(ask.After),
+			Limit:      ask.Limit,
+		}, waitForWalk)
 	if err == nil && r.Tally == nil {
 		err = huma.Error502BadGateway("host " + l.host + " answered without a tally")
 	}

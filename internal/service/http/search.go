@@ -25,10 +25,12 @@ func (s *Server) searchRoutes() {
 	type ask struct {
 		Text string `query:"q" required:"true" minLength:"1" maxLength:"1024" doc:"A part of a name or a title; a path from / on"`
 	}
-	add(s, op{"GET", "/search", "search", "Find hosts, applications, rules, accounts, plans and paths", wire.Viewer, 200}, func(ctx context.Context, in *ask) (*body[wire.Found], error) {
-		out, err := s.search(ctx, strings.TrimSpace(in.Text))
-		return &body[wire.Found]{out}, err
-	})
+	add(s,
+		op{"GET", "/search", "search", "Find hosts, applications, rules, accounts, plans and paths", wire.Viewer, 200},
+		func(ctx context.Context, in *ask) (*body[wire.Found], error) {
+			out, err := s.search(ctx, strings.TrimSpace(in.Text))
+			return &body[wire.Found]{out}, err
+		})
 }
 
 func (s *Server) search(ctx context.Context, text string) (wire.Found, error) {
@@ -65,7 +67,13 @@ func (s *Server) searchNames(ctx context.Context, text string) (out []wire.Hit, 
 		return nil, err
 	}
 	for _, h := range hosts {
-		out = append(out, wire.Hit{Kind: "host", Name: h.Name, Detail: strings.Join(h.Tags(), ", "), Host: h.Name, Subject: h.Name})
+		out = append(out, wire.Hit{
+			Kind:    "host",
+			Name:    h.Name,
+			Detail:  strings.Join(h.Tags(), ", "),
+			Host:    h.Name,
+			Subject: h.Name,
+		})
 	}
 	newest, err := s.Store.Applications(ctx)
 	if err != nil {
@@ -74,7 +82,13 @@ func (s *Server) searchNames(ctx context.Context, text string) (out []wire.Hit, 
 	var rules []wire.Hit
 	for _, n := range newest {
 		if has(small, n.Application, n.Title) {
-			out = append(out, wire.Hit{Kind: "application", Name: n.Application, Detail: n.Title, Application: n.Application, Subject: n.Application})
+			out = append(out, wire.Hit{
+				Kind:        "application",
+				Name:        n.Application,
+				Detail:      n.Title,
+				Application: n.Application,
+				Subject:     n.Application,
+			})
 		}
 		_, doc, _, err := s.desk.Published(ctx, n.Application)
 		if isNotFound(err) {
@@ -87,9 +101,21 @@ func (s *Server) searchNames(ctx context.Context, text string) (out []wire.Hit, 
 			switch as := speaks(doc, &r, small); {
 			case len(rules) > perKind:
 			case has(small, r.Name, r.Why):
-				rules = append(rules, wire.Hit{Kind: "rule", Name: r.Name, Detail: r.Why, Application: n.Application, Subject: r.Name})
+				rules = append(rules, wire.Hit{
+					Kind:        "rule",
+					Name:        r.Name,
+					Detail:      r.Why,
+					Application: n.Application,
+					Subject:     r.Name,
+				})
 			case as != "":
-				rules = append(rules, wire.Hit{Kind: "rule", Name: r.Name, Detail: as, Application: n.Application, Subject: r.Name})
+				rules = append(rules, wire.Hit{
+					Kind:        "rule",
+					Name:        r.Name,
+					Detail:      as,
+					Application: n.Application,
+					Subject:     r.Name,
+				})
 			}
 		}
 	}
@@ -98,7 +124,13 @@ func (s *Server) searchNames(ctx context.Context, text string) (out []wire.Hit, 
 		return nil, err
 	}
 	for _, p := range plans {
-		out = append(out, wire.Hit{Kind: "plan", Name: p.Title, Detail: p.State + ", by " + p.Author, Application: p.Application, Subject: p.ID})
+		out = append(out, wire.Hit{
+			Kind:        "plan",
+			Name:        p.Title,
+			Detail:      p.State + ", by " + p.Author,
+			Application: p.Application,
+			Subject:     p.ID,
+		})
 	}
 	out = append(out, rules...)
 	findings, err := s.searchFindings(ctx, newest, small)
@@ -142,7 +174,14 @@ func (s *Server) searchFindings(ctx context.Context, newest []store.Edition, sma
 			if g.Hosts > 1 {
 				where = fmt.Sprintf("%d hosts", g.Hosts)
 			}
-			out = append(out, wire.Hit{Kind: "finding", Name: fmt.Sprintf("%d × %s %s: %s", g.Total, g.Kind, g.Aspect, g.Found), Detail: g.Meaning + ", in " + g.Folder + " on " + where, Application: n.Application, Host: g.Host, Subject: n.Application})
+			out = append(out, wire.Hit{
+				Kind:        "finding",
+				Name:        fmt.Sprintf("%d × %s %s: %s", g.Total, g.Kind, g.Aspect, g.Found),
+				Detail:      g.Meaning + ", in " + g.Folder + " on " + where,
+				Application: n.Application,
+				Host:        g.Host,
+				Subject:     n.Application,
+			})
 		}
 	}
 	return out, nil
@@ -167,7 +206,10 @@ func speaks(doc *baseline.Document, r *baseline.Rule, small string) string {
 	if r.Group != nil {
 		say("names as group", r.Group.Name)
 	}
-	for what, g := range map[string]*baseline.Grants{"has an entry for": r.Entries, "has a default entry for": r.Defaults} {
+	for what, g := range map[string]*baseline.Grants{
+		"has an entry for":        r.Entries,
+		"has a default entry for": r.Defaults,
+	} {
 		if g != nil {
 			for _, x := range g.List {
 				say(what, x.Name)
@@ -211,7 +253,14 @@ func (s *Server) searchAccounts(ctx context.Context, small string) (out []wire.H
 				if i == 1 {
 					kind = "group"
 				}
-				out = append(out, wire.Hit{Kind: "account", Name: a.Name, Detail: kind + " on " + where, Host: snap.Host, Snapshot: snap.ID, Subject: a.Name})
+				out = append(out, wire.Hit{
+					Kind:     "account",
+					Name:     a.Name,
+					Detail:   kind + " on " + where,
+					Host:     snap.Host,
+					Snapshot: snap.ID,
+					Subject:  a.Name,
+				})
 				if len(out) > perKind {
 					return out, nil
 				}
@@ -266,9 +315,19 @@ func (s *Server) searchPath(ctx context.Context, text string) (out wire.Found, e
 		}
 		n := 0
 		if part == "" {
-			out.Items = append(out.Items, wire.Hit{Kind: "path", Name: pathname.Escape(folder), Detail: "folder on " + r.Host, Application: r.Application, Host: r.Host, Snapshot: snap.ID, Subject: pathname.Escape(folder)})
+			out.Items = append(out.Items, wire.Hit{
+				Kind:        "path",
+				Name:        pathname.Escape(folder),
+				Detail:      "folder on " + r.Host,
+				Application: r.Application,
+				Host:        r.Host,
+				Snapshot:    snap.ID,
+				Subject:     pathname.Escape(folder),
+			})
 		}
-		i, _ := slices.BinarySearchFunc(node.Entries, part, func(e tree.Entry, p string) int { return strings.Compare(e.Name, p) })
+		i, _ := slices.BinarySearchFunc(node.Entries, part, func(e tree.Entry, p string) int {
+			return strings.Compare(e.Name, p)
+		})
 		for ; i < len(node.Entries) && strings.HasPrefix(node.Entries[i].Name, part); i, n = i+1, n+1 {
 			if n == perKind {
 				more()
@@ -276,7 +335,15 @@ func (s *Server) searchPath(ctx context.Context, text string) (out wire.Found, e
 			}
 			e := node.Entries[i]
 			at := pathname.Escape(pathname.Join(folder, e.Name))
-			out.Items = append(out.Items, wire.Hit{Kind: "path", Name: at, Detail: e.Kind.String() + " on " + r.Host, Application: r.Application, Host: r.Host, Snapshot: snap.ID, Subject: at})
+			out.Items = append(out.Items, wire.Hit{
+				Kind:        "path",
+				Name:        at,
+				Detail:      e.Kind.String() + " on " + r.Host,
+				Application: r.Application,
+				Host:        r.Host,
+				Snapshot:    snap.ID,
+				Subject:     at,
+			})
 		}
 	}
 	return out, nil

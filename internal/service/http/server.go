@@ -102,7 +102,8 @@ const (
 	orderLife     = approvalLife + 24*time.Hour
 )
 
-// maxCalls is how many calls a minute a person may make, and each of their tokens: some fifty times what the console needs.
+// maxCalls is how many calls a minute a person may make, and each of their tokens: some fifty times what the
+// console needs.
 const maxCalls = 6000
 
 // maxUnknown is how many tokens that were not seen lately come from one place in a minute, before they are looked up.
@@ -113,13 +114,25 @@ const maxMemo = 400_000
 
 // New builds the handler.
 func New(c Config) *Server {
-	s := &Server{Config: c, desk: &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo), Mail: c.Mail}, hub: newHub(), backing: &backing{plans: map[string][]approval{}}, budgets: budget.New(shares()), mux: chi.NewMux()}
+	s := &Server{
+		Config:  c,
+		desk:    &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo), Mail: c.Mail},
+		hub:     newHub(),
+		backing: &backing{plans: map[string][]approval{}},
+		budgets: budget.New(shares()),
+		mux:     chi.NewMux(),
+	}
 	s.metrics = newMetrics(s)
 	s.feed = &feed{s: s}
 	s.desk.Files = s.files
 	s.desk.Place = s.room
 	s.desk.Shown = func(ctx context.Context, c store.Comparison) {
-		s.happen(ctx, store.Happening{Kind: wire.HappenedSnapshot, Application: c.Application, Host: c.Host, Subject: c.Snapshot})
+		s.happen(ctx, store.Happening{
+			Kind:        wire.HappenedSnapshot,
+			Application: c.Application,
+			Host:        c.Host,
+			Subject:     c.Snapshot,
+		})
 	}
 	if site, err := passkey.NewSite(c.Public, c.Name); err != nil {
 		s.Log.Warn("nobody signs in by passkeys", "error", err)
@@ -148,15 +161,21 @@ func New(c Config) *Server {
 		s.agentRoutes(r)
 	})
 	s.mux.Group(func(r chi.Router) {
-		r.Use(middleware.Compress(5, "application/json"), limitBody, s.limitOpen(), s.identify, s.limit(maxCalls, keyByCaller), s.once, s.documents)
+		r.Use(middleware.Compress(5, "application/json"), limitBody, s.limitOpen(), s.identify,
+			s.limit(maxCalls, keyByCaller), s.once, s.documents)
 		s.route(r, "GET", "/metrics", personally, s.unlessOpen("metrics", s.metrics.handler()).ServeHTTP)
 		cfg := huma.DefaultConfig("Idle Tally", "1")
 		cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "/api/openapi", "", "/api/schemas"
 		cfg.CreateHooks = nil
-		frugal := huma.Format{Marshal: writeLists, Unmarshal: func(b []byte, v any) error { return untrusted.JSON(b, maxElements, v) }}
+		frugal := huma.Format{
+			Marshal:   writeLists,
+			Unmarshal: func(b []byte, v any) error { return untrusted.JSON(b, maxElements, v) },
+		}
 		cfg.Formats = map[string]huma.Format{"application/json": frugal, "json": frugal}
-		cfg.Info.Description = "Declare, snapshot, compare, plan, review, run, restore. Paths are text in which a backslash is written \\\\ and a byte that is no printable character \\xHH. " +
-			"As long as addresses begin with /api/v1, nothing of an answer goes or becomes something else, and no call needs what it did not need; answers may have more."
+		cfg.Info.Description = "Declare, snapshot, compare, plan, review, run, restore. Paths are text in which a " +
+			"backslash is written \\\\ and a byte that is no printable character \\xHH. " +
+			"As long as addresses begin with /api/v1, nothing of an answer goes or becomes something else, and no " +
+			"call needs what it did not need; answers may have more."
 		cfg.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 			"token":  {Type: "http", Scheme: "bearer"},
 			"cookie": {Type: "apiKey", In: "cookie", Name: cookieName},
@@ -166,7 +185,8 @@ func New(c Config) *Server {
 			s.api.OpenAPI().Tags = append(s.api.OpenAPI().Tags, &huma.Tag{Name: t.name})
 		}
 		s.routes(r)
-		s.route(r, "GET", "/api/reference", personally, s.unlessOpen("documents", http.HandlerFunc(s.showReference)).ServeHTTP)
+		s.route(r, "GET", "/api/reference", personally,
+			s.unlessOpen("documents", http.HandlerFunc(s.showReference)).ServeHTTP)
 	})
 	complete(s.api.OpenAPI())
 	s.reference = sync.OnceValues(func() ([]byte, error) { return referenceOf(s.api.OpenAPI()) })
@@ -205,8 +225,8 @@ func from(ctx context.Context) string {
 	return place
 }
 
-// keyByCaller counts calls by who makes them, a person and each of their programs apart, and of those who are not signed in by where
-// they come from.
+// keyByCaller counts calls by who makes them, a person and each of their programs apart, and of those who are
+// not signed in by where they come from.
 func keyByCaller(r *http.Request) (string, error) {
 	if p := caller(r.Context()); p != nil {
 		return "\x00" + p.Name + "\x00" + p.by, nil // no address looks like that
@@ -221,7 +241,9 @@ func (s *Server) limit(calls int, key httprate.KeyFunc) func(http.Handler) http.
 
 func (s *Server) tooOften(calls int) httprate.Option {
 	return httprate.WithLimitHandler(func(w http.ResponseWriter, r *http.Request) {
-		s.plain(w, r, huma.Error429TooManyRequests(fmt.Sprintf("more than %d calls within a minute: try again in %s seconds", calls, w.Header().Get("Retry-After"))))
+		s.plain(w, r,
+			huma.Error429TooManyRequests(fmt.Sprintf("more than %d calls within a minute: try again in %s seconds",
+				calls, w.Header().Get("Retry-After"))))
 	})
 }
 
@@ -251,7 +273,8 @@ var Openable = []string{"metrics", "documents"}
 // unlessOpen has something served to who is signed in, or to everybody where the service was told so.
 func (s *Server) unlessOpen(what string, next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if err := allow(r.Context(), op{role: wire.Viewer}, auth.Roles.Everywhere); err != nil && !slices.Contains(s.Open, what) {
+		err := allow(r.Context(), op{role: wire.Viewer}, auth.Roles.Everywhere)
+		if err != nil && !slices.Contains(s.Open, what) {
 			s.plain(w, r, err)
 			return
 		}
@@ -263,7 +286,8 @@ func (s *Server) unlessOpen(what string, next http.Handler) http.Handler {
 func (s *Server) documents(next http.Handler) http.Handler {
 	bounded := s.bounded("GET /api/openapi.json", personally, s.unlessOpen("documents", next))
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.URL.Path != baselineSchema && (strings.HasPrefix(r.URL.Path, "/api/openapi") || strings.HasPrefix(r.URL.Path, "/api/schemas/")) {
+		if r.URL.Path != baselineSchema &&
+			(strings.HasPrefix(r.URL.Path, "/api/openapi") || strings.HasPrefix(r.URL.Path, "/api/schemas/")) {
 			bounded.ServeHTTP(w, r)
 			return
 		}
@@ -305,7 +329,8 @@ func (s *Server) log(next http.Handler) http.Handler {
 		route := chi.RouteContext(r.Context()).RoutePattern()
 		took := time.Since(start)
 		s.metrics.request(route, r.Method, ww.Status(), took)
-		s.Log.Debug("request", "id", middleware.GetReqID(r.Context()), "method", r.Method, "route", route, "status", ww.Status(), "took", took)
+		s.Log.Debug("request", "id", middleware.GetReqID(r.Context()), "method", r.Method, "route", route, "status",
+			ww.Status(), "took", took)
 	})
 }
 
@@ -338,7 +363,9 @@ func (s *Server) recover(next http.Handler) http.Handler {
 func secure(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
-		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+		h.Set("Content-Security-Policy",
+			"default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "+
+				"connect-src 'self'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "no-referrer")
 		h.Set("Cross-Origin-Opener-Policy", "same-origin")
@@ -441,12 +468,13 @@ func (s *Server) identify(next http.Handler) http.Handler {
 	})
 }
 
-// use notes that somebody uses a session, unless that has ended because nobody did. What a console asks by itself is no use: it says so,
-// and what it follows has no headers of its own.
+// use notes that somebody uses a session, unless that has ended because nobody did. What a console asks by
+// itself is no use: it says so, and what it follows has no headers of its own.
 func (s *Server) use(r *http.Request, person string, x store.Session, says wire.Policy) error {
 	idle := time.Since(*cmp.Or(x.Used, &x.Created))
 	if idle > time.Duration(says.Idle)*time.Minute {
-		if _, err := s.Store.EndSessions(r.Context(), person, x.ID, ""); err != nil { // or a looser policy would have it count again
+		if _, err := s.Store.EndSessions(r.Context(), person, x.ID, ""); err != nil {
+			// or a looser policy would have it count again
 			return err
 		}
 		return fmt.Errorf("a session that nobody used: %w", store.ErrNotFound)
@@ -474,7 +502,8 @@ func (s *Server) whileSignedIn(ctx context.Context) (context.Context, context.Ca
 			says, err := s.holds(ctx)
 			stands := true
 			if err == nil {
-				stands, err = s.Store.SessionStands(ctx, me.session, me.token, time.Now().Add(-time.Duration(says.Idle)*time.Minute))
+				stands, err = s.Store.SessionStands(ctx, me.session, me.token,
+					time.Now().Add(-time.Duration(says.Idle)*time.Minute))
 			}
 			if err == nil && !stands {
 				cancel()
@@ -513,16 +542,20 @@ func (s *Server) problem(err error) error {
 		return huma.Error422UnprocessableEntity(err.Error())
 	case errors.As(err, &db) && (db.Number == 1267 || db.Number == 1300): // a mix of character sets, or no UTF-8
 		return huma.Error422UnprocessableEntity("a name or an id in this call has a character that no name or id has")
-	case errors.As(err, &db) && (db.Number == 1114 || db.Number == 1021 || db.Number == 1005 && strings.Contains(db.Message, "28")):
+	case errors.As(err, &db) &&
+		(db.Number == 1114 || db.Number == 1021 || db.Number == 1005 && strings.Contains(db.Message, "28")):
 		s.Log.Error("database", "error", err)
-		return huma.NewError(http.StatusInsufficientStorage, "the database has no room left: nothing was changed; make room, then try again")
+		return huma.NewError(http.StatusInsufficientStorage,
+			"the database has no room left: nothing was changed; make room, then try again")
 	case errors.Is(err, store.ErrUnsure):
 		s.Log.Error("database", "error", err)
-		return huma.Error503ServiceUnavailable("the database was lost in the middle of this: look whether it was done before you try again")
+		return huma.Error503ServiceUnavailable(
+			"the database was lost in the middle of this: look whether it was done before you try again")
 	case errors.As(err, &netErr), errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, context.DeadlineExceeded),
 		errors.As(err, &db) && (db.Number == 1053 || db.Number == 1047):
 		s.Log.Error("database", "error", err)
-		return huma.Error503ServiceUnavailable("the database does not answer: nothing was changed; try again when it is back")
+		return huma.Error503ServiceUnavailable(
+			"the database does not answer: nothing was changed; try again when it is back")
 	}
 	if errors.Is(err, context.Canceled) { // who asked has gone
 		s.Log.Debug("request broken off", "error", err)
@@ -566,7 +599,9 @@ func add[I, O any](s *Server, o op, h func(context.Context, *I) (*O, error)) {
 }
 
 // addFor has an operation on one application served, which of says. Who may call it has its role for that one.
-func addFor[I, O any](s *Server, o op, of func(context.Context, *I) (string, error), h func(context.Context, *I) (*O, error)) {
+func addFor[I, O any](
+	s *Server, o op, of func(context.Context, *I) (string, error), h func(context.Context, *I) (*O, error),
+) {
 	register(s, o, auth.Roles.Somewhere, func(ctx context.Context, in *I) (*O, error) {
 		application, err := of(ctx, in)
 		if err != nil {
@@ -574,15 +609,24 @@ func addFor[I, O any](s *Server, o op, of func(context.Context, *I) (string, err
 		}
 		if p := caller(ctx); !p.Roles().For(o.role, application) {
 			s.noteRefusal(ctx, o, application)
-			return nil, huma.Error403Forbidden(fmt.Sprintf("%s may not do this for %s: it needs the role %[3]s, or %[3]s@%[2]s", p.Name, cmp.Or(application, "an application that is not named"), o.role))
+			return nil, huma.Error403Forbidden(fmt.Sprintf(
+				"%s may not do this for %s: it needs the role %[3]s, or %[3]s@%[2]s", p.Name,
+				cmp.Or(application, "an application that is not named"), o.role))
 		}
 		return h(ctx, in)
 	})
 }
 
 func register[I, O any](s *Server, o op, has func(auth.Roles, string) bool, h func(context.Context, *I) (*O, error)) {
-	def := huma.Operation{Method: o.method, Path: "/api/v1" + o.path, OperationID: o.id, Summary: o.summary, DefaultStatus: o.status,
-		Metadata: map[string]any{"role": o.role}, MaxBodyBytes: maxBody}
+	def := huma.Operation{
+		Method:        o.method,
+		Path:          "/api/v1" + o.path,
+		OperationID:   o.id,
+		Summary:       o.summary,
+		DefaultStatus: o.status,
+		Metadata:      map[string]any{"role": o.role},
+		MaxBodyBytes:  maxBody,
+	}
 	promise[I](&def, o)
 	class := costing(o.id)
 	// Who may not call learns nothing, not even what is wrong with the call. Who may is let in before the body is read.
@@ -638,7 +682,8 @@ func allow(ctx context.Context, o op, has func(auth.Roles, string) bool) error {
 	case p == nil:
 		return huma.Error401Unauthorized("sign in first: idletally login ADDRESS")
 	case p.wantsSecond && !withoutSecond[o.id]:
-		return huma.Error403Forbidden("your roles need a second factor: set one up first (idletally sign-in second-factor)")
+		return huma.Error403Forbidden(
+			"your roles need a second factor: set one up first (idletally sign-in second-factor)")
 	case o.role != "any" && o.role != wire.Viewer && !has(p.Roles(), o.role):
 		return huma.Error403Forbidden(fmt.Sprintf("%s may not do this: it needs the role %s", p.Name, o.role))
 	case fresh[o.id]:
@@ -666,7 +711,8 @@ func oneLine(text string) string {
 // plainText refuses control characters in what is said in one line: a title, a name, a reason.
 func plainText(what, text string) error {
 	if strings.ContainsFunc(text, unicode.IsControl) {
-		return huma.Error422UnprocessableEntity(what + ": it has control characters, such as a line's end: write it in one line")
+		return huma.Error422UnprocessableEntity(what +
+			": it has control characters, such as a line's end: write it in one line")
 	}
 	return nil
 }

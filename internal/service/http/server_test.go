@@ -37,7 +37,9 @@ func operations(s *Server) map[string]*huma.Operation {
 }
 
 // What anybody may call: it looks nothing up.
-var forAnybody = []string{"sign-in", "ask-passkey", "calculate-mode", "calculate-entries", "calculate-new", "judge-password", "sign-in-ways"}
+var forAnybody = []string{
+	"sign-in", "ask-passkey", "calculate-mode", "calculate-entries", "calculate-new", "judge-password", "sign-in-ways",
+}
 
 // Without a session everything else is refused, before anything is looked at.
 func TestEveryOperationNeedsASession(t *testing.T) {
@@ -62,8 +64,10 @@ func TestEveryOperationNeedsASession(t *testing.T) {
 			t.Errorf("%s changes something and is open to viewers", name)
 		}
 		w := httptest.NewRecorder()
-		s.ServeHTTP(w, httptest.NewRequest(method, strings.NewReplacer("{", "", "}", "").Replace(path), strings.NewReader("{")))
-		if w.Code != 401 || !strings.Contains(w.Header().Get("Content-Type"), "problem+json") || !json.Valid(w.Body.Bytes()) {
+		s.ServeHTTP(w,
+			httptest.NewRequest(method, strings.NewReplacer("{", "", "}", "").Replace(path), strings.NewReader("{")))
+		if w.Code != 401 || !strings.Contains(w.Header().Get("Content-Type"), "problem+json") ||
+			!json.Valid(w.Body.Bytes()) {
 			t.Errorf("%s without a session: %d %s", name, w.Code, w.Body)
 		}
 	}
@@ -89,7 +93,9 @@ func TestCalculatorIsOpenAndBounded(t *testing.T) {
 				Status int
 				Detail string
 			}
-			if err := json.Unmarshal(w.Body.Bytes(), &says); err != nil || says.Status != 429 || !strings.Contains(says.Detail, "try again in") || w.Header().Get("Retry-After") == "" {
+			err := json.Unmarshal(w.Body.Bytes(), &says)
+			if err != nil || says.Status != 429 || !strings.Contains(says.Detail, "try again in") ||
+				w.Header().Get("Retry-After") == "" {
 				t.Errorf("%s, %v, %v", w.Body, w.Header(), err)
 			}
 			return
@@ -100,11 +106,16 @@ func TestCalculatorIsOpenAndBounded(t *testing.T) {
 
 // Who calls without end is stopped, and nobody else with them: neither another person nor a program of the same one.
 func TestCallsAreCountedByCaller(t *testing.T) {
-	limited := bare().limit(10, keyByCaller)(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(204) }))
+	limited := bare().limit(10, keyByCaller)(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.WriteHeader(204)
+	}))
 	call := func(name, by string) int {
 		r := httptest.NewRequest("GET", "/", nil)
 		if name != "" {
-			r = r.WithContext(context.WithValue(r.Context(), personKey{}, &who{Person: store.Person{Name: name}, by: by}))
+			r = r.WithContext(context.WithValue(r.Context(), personKey{}, &who{
+				Person: store.Person{Name: name},
+				by:     by,
+			}))
 		}
 		w := httptest.NewRecorder()
 		limited.ServeHTTP(w, r)
@@ -149,7 +160,8 @@ func TestConsoleNotBuilt(t *testing.T) {
 	}
 }
 
-// What is no operation of the API is told in docs/roles.md, all of it, and refuses whoever does not bring what stands there.
+// What is no operation of the API is told in docs/roles.md, all of it, and refuses whoever does not bring
+// what stands there.
 func TestAgentsNeedACertificate(t *testing.T) {
 	text, err := os.ReadFile("../../../docs/roles.md")
 	if err != nil {
@@ -173,7 +185,8 @@ func TestAgentsNeedACertificate(t *testing.T) {
 		if !ok {
 			t.Errorf("docs/roles.md says nothing of %s", name)
 		}
-		if strings.HasPrefix(path, "/agent/") != (who == "a host's certificate" || who == "whoever has an enrolment code") {
+		if strings.HasPrefix(path, "/agent/") != (who == "a host's certificate" ||
+			who == "whoever has an enrolment code") {
 			t.Errorf("%s is for %s", name, who)
 		}
 		if who == "nobody in particular" || who == "whoever has an enrolment code" {
@@ -231,17 +244,20 @@ func TestEverythingHasABudget(t *testing.T) {
 	}
 }
 
-// Where the places of a class are taken, others are told when to come again: their own doing by 429, others' by 503. Classes are apart.
+// Where the places of a class are taken, others are told when to come again: their own doing by 429, others'
+// by 503. Classes are apart.
 func TestBusy(t *testing.T) {
 	s := bare()
 	own := shares()
 	own[costly] = budget.Share{All: 2, Each: 1, Line: 1, Queue: 1, Wait: 20 * time.Millisecond}
 	s.budgets = budget.New(own)
-	h := s.bounded("check-baseline", personally, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(204) }))
+	h := s.bounded("check-baseline", personally,
+		http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(204) }))
 	call := func(h http.Handler, name string) *httptest.ResponseRecorder {
 		r := httptest.NewRequest("POST", "/", nil)
 		w := httptest.NewRecorder()
-		h.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), personKey{}, &who{Person: store.Person{Name: name}})))
+		h.ServeHTTP(w,
+			r.WithContext(context.WithValue(r.Context(), personKey{}, &who{Person: store.Person{Name: name}})))
 		return w
 	}
 	var leaves []func()
@@ -258,10 +274,12 @@ func TestBusy(t *testing.T) {
 		t.Errorf("one's own doing: %d %v %s", w.Code, w.Header(), w.Body)
 	}
 	time.Sleep(30 * time.Millisecond)
-	if w := call(h, "mate"); w.Code != 503 || w.Header().Get("Retry-After") == "" || !strings.Contains(w.Body.String(), "try again in") {
+	if w := call(h, "mate"); w.Code != 503 || w.Header().Get("Retry-After") == "" ||
+		!strings.Contains(w.Body.String(), "try again in") {
 		t.Errorf("others' doing: %d %v %s", w.Code, w.Header(), w.Body)
 	}
-	quickly := s.bounded("me", personally, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(204) }))
+	quickly := s.bounded("me", personally,
+		http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(204) }))
 	if w := call(quickly, "bosun"); w.Code != 204 {
 		t.Errorf("another class: %d", w.Code)
 	}
@@ -273,7 +291,8 @@ func TestBusy(t *testing.T) {
 	}
 }
 
-// Nobody makes the service remember what they call: whatever methods and paths are made up, its metrics stay as they are.
+// Nobody makes the service remember what they call: whatever methods and paths are made up, its metrics stay
+// as they are.
 func TestMetricsAreBounded(t *testing.T) {
 	s := bare()
 	call := func(method, path string) int {
@@ -293,11 +312,17 @@ func TestMetricsAreBounded(t *testing.T) {
 	}
 	storm := func(n int) {
 		for i := range n {
-			for _, path := range []string{"/", "/metrics", "/api/v1/hosts", "/agent/v1/work", fmt.Sprintf("/api/v1/hosts/%d", i), fmt.Sprintf("/%d", i), fmt.Sprintf("/agent/v1/%d", i)} {
-				if code := call(fmt.Sprintf("M%d%s", i, strings.Repeat("X", 500)), path); code != http.StatusMethodNotAllowed {
+			for _, path := range []string{
+				"/", "/metrics", "/api/v1/hosts", "/agent/v1/work", fmt.Sprintf("/api/v1/hosts/%d", i),
+				fmt.Sprintf("/%d", i), fmt.Sprintf("/agent/v1/%d", i),
+			} {
+				code := call(fmt.Sprintf("M%d%s", i, strings.Repeat("X", 500)), path)
+				if code != http.StatusMethodNotAllowed {
 					t.Fatalf("%s by a method that nobody knows: %d", path, code)
 				}
-				for _, method := range []string{"GET", "HEAD", "POST", "PUT", "DELETE", "PATCH", "OPTIONS", "TRACE", "CONNECT"} {
+				for _, method := range []string{
+					"GET", "HEAD", "POST", "PUT", "DELETE", "PATCH", "OPTIONS", "TRACE", "CONNECT",
+				} {
 					call(method, path)
 				}
 			}
@@ -338,14 +363,15 @@ func TestHubWakesOnlyItsHost(t *testing.T) {
 	h.poke("nobody")
 }
 
-// What admins change of people, keys, hooks and rules takes that they have just shown who they are, and so does what makes a secret of one's
-// own; nothing that is not an operation is listed.
+// What admins change of people, keys, hooks and rules takes that they have just shown who they are, and so
+// does what makes a secret of one's own; nothing that is not an operation is listed.
 func TestFresh(t *testing.T) {
 	harmless := []string{"check-storage", "tidy-storage"}
 	ids := map[string]bool{}
 	for name, o := range operations(bare()) {
 		ids[o.OperationID] = true
-		if o.Metadata["role"] == wire.Admin && !strings.HasPrefix(name, "GET ") && !fresh[o.OperationID] && !slices.Contains(harmless, o.OperationID) {
+		if o.Metadata["role"] == wire.Admin && !strings.HasPrefix(name, "GET ") && !fresh[o.OperationID] &&
+			!slices.Contains(harmless, o.OperationID) {
 			t.Errorf("%s (%s) is carried out for a session that somebody found open", name, o.OperationID)
 		}
 	}
@@ -371,7 +397,8 @@ func TestFresh(t *testing.T) {
 		{"no second factor", who{shown: now, wantsSecond: true}, op{id: "add-token", role: "any"}, 403},
 		{"no second factor, looking", who{wantsSecond: true}, op{id: "list-plans", role: wire.Viewer}, 403},
 		{"no second factor, following a run", who{wantsSecond: true}, op{role: wire.Viewer}, 403},
-		{"no second factor, setting one up", who{shown: now, wantsSecond: true}, op{id: "propose-second", role: "any"}, 0},
+		{"no second factor, setting one up", who{shown: now, wantsSecond: true}, op{id: "propose-second", role: "any"},
+			0},
 	} {
 		var status huma.StatusError
 		err := allow(context.WithValue(t.Context(), personKey{}, &c.w), c.o, auth.Roles.Everywhere)
@@ -380,13 +407,16 @@ func TestFresh(t *testing.T) {
 			got = status.GetStatus()
 		}
 		var with huma.HeadersError
-		if got != c.status || (c.status == 401) != (errors.As(err, &with) && strings.Contains(with.GetHeaders().Get("WWW-Authenticate"), "insufficient_user_authentication")) {
+		if got != c.status ||
+			(c.status == 401) != (errors.As(err, &with) &&
+				strings.Contains(with.GetHeaders().Get("WWW-Authenticate"), "insufficient_user_authentication")) {
 			t.Errorf("%s: %v", c.what, err)
 		}
 	}
 }
 
-// Whoever is not signed in is told how one does (RFC 9110, 11.6.1), what is served nowhere is a problem as all are, and streams go on through it.
+// Whoever is not signed in is told how one does (RFC 9110, 11.6.1), what is served nowhere is a problem as
+// all are, and streams go on through it.
 func TestAnswersOfAnyKind(t *testing.T) {
 	s := New(Config{Log: slog.New(slog.DiscardHandler)})
 	get := func(method, path string) *httptest.ResponseRecorder {
@@ -394,10 +424,17 @@ func TestAnswersOfAnyKind(t *testing.T) {
 		s.ServeHTTP(w, httptest.NewRequest(method, path, nil))
 		return w
 	}
-	for path, code := range map[string]string{"/api/v1/me": "not-signed-in", "/agent/v1/work": "not-signed-in", "/api/nosuch": "not-found", "/agent/nosuch": "not-found"} {
+	for path, code := range map[string]string{
+		"/api/v1/me":     "not-signed-in",
+		"/agent/v1/work": "not-signed-in",
+		"/api/nosuch":    "not-found",
+		"/agent/nosuch":  "not-found",
+	} {
 		w := get("GET", path)
 		var p Refusal
-		if err := json.Unmarshal(w.Body.Bytes(), &p); err != nil || p.Code != code || p.Type != "/api/problems#"+code || p.Status != w.Code || p.Title == "" || w.Header().Get("Content-Type") != "application/problem+json" {
+		err := json.Unmarshal(w.Body.Bytes(), &p)
+		if err != nil || p.Code != code || p.Type != "/api/problems#"+code || p.Status != w.Code ||
+			p.Title == "" || w.Header().Get("Content-Type") != "application/problem+json" {
 			t.Errorf("%s: %d %v, %s, %v", path, w.Code, w.Header(), w.Body, err)
 		}
 		if challenge := w.Header().Get("WWW-Authenticate"); (w.Code == 401) != strings.HasPrefix(challenge, "Bearer ") {
@@ -420,7 +457,11 @@ func TestAnswersOfAnyKind(t *testing.T) {
 		t.Error("what is flushed stays")
 	}
 	// What was sent is not sent back: it may be a secret.
-	if p := newProblem(422, byDocument, &huma.ErrorDetail{Message: "too long", Location: "body.password", Value: "hunter2"}); p.Code != wire.InvalidInput || p.Errors[0].Value != nil {
+	if p := newProblem(422, byDocument, &huma.ErrorDetail{
+		Message:  "too long",
+		Location: "body.password",
+		Value:    "hunter2",
+	}); p.Code != wire.InvalidInput || p.Errors[0].Value != nil {
 		t.Errorf("%+v", p)
 	}
 	if p := newProblem(422, "the baseline has errors", &huma.ErrorDetail{Message: "x"}); p.Code != "cannot-do" {
@@ -433,7 +474,12 @@ func TestDocumentPromises(t *testing.T) {
 	s := New(Config{Log: slog.New(slog.DiscardHandler)})
 	n := 0
 	for path, item := range s.api.OpenAPI().Paths {
-		for method, op := range map[string]*huma.Operation{"GET": item.Get, "POST": item.Post, "PUT": item.Put, "DELETE": item.Delete} {
+		for method, op := range map[string]*huma.Operation{
+			"GET":    item.Get,
+			"POST":   item.Post,
+			"PUT":    item.Put,
+			"DELETE": item.Delete,
+		} {
 			if op == nil {
 				continue
 			}
@@ -465,7 +511,11 @@ func TestDocumentPromises(t *testing.T) {
 					t.Errorf("%s %s says nothing of %s", method, path, status)
 					continue
 				}
-				for has, header := range map[string]string{"401": "WWW-Authenticate", "429": "Retry-After", "503": "Retry-After"} {
+				for has, header := range map[string]string{
+					"401": "WWW-Authenticate",
+					"429": "Retry-After",
+					"503": "Retry-After",
+				} {
 					if status == has && r.Headers[header] == nil {
 						t.Errorf("%s %s, %s: no %s", method, path, status, header)
 					}
@@ -494,7 +544,10 @@ func TestReferencePage(t *testing.T) {
 			}
 		}
 	}
-	for _, want := range []string{`<h3 id="body-Group"><code>Group</code></h3>`, `<a href="#body-PageHost"><code>PageHost</code></a>`, `How grave it is. One of: minor, serious, grave`} {
+	for _, want := range []string{
+		`<h3 id="body-Group"><code>Group</code></h3>`, `<a href="#body-PageHost"><code>PageHost</code></a>`,
+		`How grave it is. One of: minor, serious, grave`,
+	} {
 		if !strings.Contains(page, want) {
 			t.Errorf("the page lacks %s", want)
 		}
@@ -516,9 +569,12 @@ func TestReferencePage(t *testing.T) {
 
 // wholes are lists that have no pages, and why: what is added to them is bounded where it is added, or a call names it.
 var wholes = map[string]string{
-	"list-applications": "bounded where one is added", "list-hooks": "bounded where one is added", "list-people": "bounded where one is added", "list-schedules": "bounded where one is added",
-	"list-tokens": "bounded where one is added", "list-passkeys": "bounded where one is added", "list-sessions": "the oldest end",
-	"take-snapshots": "one for each host that was asked", "get-trend": "one for each host", "list-equal": "says how many there are in all: list-findings has them", "list-steps": "chunk by chunk",
+	"list-applications": "bounded where one is added", "list-hooks": "bounded where one is added",
+	"list-people": "bounded where one is added", "list-schedules": "bounded where one is added",
+	"list-tokens": "bounded where one is added", "list-passkeys": "bounded where one is added",
+	"list-sessions":  "the oldest end",
+	"take-snapshots": "one for each host that was asked", "get-trend": "one for each host",
+	"list-equal": "says how many there are in all: list-findings has them", "list-steps": "chunk by chunk",
 }
 
 // Every list of the API can be read to its end.

@@ -49,11 +49,12 @@ func (s *Server) right(ctx context.Context, guesses []guess) {
 
 func tooMany(wait time.Duration) error {
 	again := strconv.Itoa(int((wait + time.Second - 1) / time.Second))
-	return huma.ErrorWithHeaders(huma.Error429TooManyRequests("too many wrong tries: try again in "+again+" seconds"), http.Header{"Retry-After": {again}})
+	return huma.ErrorWithHeaders(huma.Error429TooManyRequests("too many wrong tries: try again in "+again+" seconds"),
+		http.Header{"Retry-After": {again}})
 }
 
-// passwordGuesses are what a try at somebody's password counts as. Who was signed in before with a device is told apart by it: no
-// stranger's tries keep them out, be it from the same address.
+// passwordGuesses are what a try at somebody's password counts as. Who was signed in before with a device is
+// told apart by it: no stranger's tries keep them out, be it from the same address.
 func passwordGuesses(name, place, device string) []guess {
 	if device != "" {
 		return []guess{{name, device, auth.OfPlace}}
@@ -61,7 +62,8 @@ func passwordGuesses(name, place, device string) []guess {
 	return []guess{{name, place, auth.OfPlace}, {name, "", auth.OfStrangers}}
 }
 
-// codeGuess is what a try at a code of somebody's second factor counts as, who comes with a device or a session, or is a stranger.
+// codeGuess is what a try at a code of somebody's second factor counts as, who comes with a device or a
+// session, or is a stranger.
 func codeGuess(name, from string) guess { return guess{name, "code " + from, auth.OfCode} }
 
 // within names the session of who calls, as where they try something.
@@ -104,8 +106,8 @@ func (s *Server) deviceOf(person, kept string) string {
 	return "device " + d.ID
 }
 
-// known remembers for a minute which tokens were good, so that nobody else's hold them up. It is asked only whether a token is to be looked
-// up, never whether it counts.
+// known remembers for a minute which tokens were good, so that nobody else's hold them up. It is asked only
+// whether a token is to be looked up, never whether it counts.
 type known struct {
 	mu       sync.Mutex
 	minute   int64
@@ -143,7 +145,8 @@ func (k *known) add(hash [32]byte, at time.Time) {
 	}
 }
 
-// refusals writes into the history what anybody can cause, over and over: the first of a kind at once, what follows together.
+// refusals writes into the history what anybody can cause, over and over: the first of a kind at once, what
+// follows together.
 type refusals struct {
 	mu      sync.Mutex
 	kind    map[string]*refusal
@@ -219,7 +222,10 @@ func (s *Server) tellRefusals(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 		case <-time.After(time.Minute):
-			s.desk.Round(ctx, tellRefusals, func(ctx context.Context) error { s.writeRefusals(ctx, time.Now()); return nil })
+			s.desk.Round(ctx, tellRefusals, func(ctx context.Context) error {
+				s.writeRefusals(ctx, time.Now())
+				return nil
+			})
 		}
 	}
 	last, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
@@ -229,6 +235,7 @@ func (s *Server) tellRefusals(ctx context.Context) {
 
 func (s *Server) writeRefusals(ctx context.Context, at time.Time) {
 	for _, x := range s.refusals.due(at) {
-		s.write(ctx, x.by, x.what, x.subject, fmt.Sprintf("%d times more in the ten minutes from %s on", x.more, x.since.UTC().Format("15:04:05")))
+		s.write(ctx, x.by, x.what, x.subject,
+			fmt.Sprintf("%d times more in the ten minutes from %s on", x.more, x.since.UTC().Format("15:04:05")))
 	}
 }

@@ -10,14 +10,16 @@ import (
 	"idletally/internal/service/store"
 )
 
-// However many refusals anybody causes, and of however many names, the history has few lines of them, and all are counted.
+// However many refusals anybody causes, and of however many names, the history has few lines of them, and all
+// are counted.
 func TestRefusals(t *testing.T) {
 	r, at := &refusals{}, time.Unix(1_795_600_000, 0)
 	lines, told := 0, 0
 	const all = 50_000
 	for n := range all {
 		now := at.Add(time.Duration(n) * 100 * time.Millisecond) // 83 minutes
-		if r.note(store.By{Who: "nobody"}, []string{"sign-in refused", "enrolment refused"}[n%2], fmt.Sprint("name-", n%5000), now) {
+		if r.note(store.By{Who: "nobody"}, []string{"sign-in refused", "enrolment refused"}[n%2],
+			fmt.Sprint("name-", n%5000), now) {
 			lines++
 			told++
 		}
@@ -40,7 +42,9 @@ func TestRefusals(t *testing.T) {
 	}
 	// Somebody's own is told at once, by name, and once.
 	r = &refusals{}
-	if by := (store.By{Who: "purser", Token: "nightly"}); !r.note(by, "refused", "set-roles", at) || r.note(by, "refused", "set-roles", at) || !r.note(store.By{Who: "purser"}, "refused", "set-roles", at) {
+	by := (store.By{Who: "purser", Token: "nightly"})
+	if !r.note(by, "refused", "set-roles", at) || r.note(by, "refused", "set-roles", at) ||
+		!r.note(store.By{Who: "purser"}, "refused", "set-roles", at) {
 		t.Error("kinds are not told apart")
 	}
 	due := r.due(at.Add(refusalsAgain))
@@ -55,7 +59,8 @@ func TestKnown(t *testing.T) {
 		t.Error("nobody has come yet")
 	}
 	k.add([32]byte{1}, at)
-	if !k.have([32]byte{1}, at.Add(time.Second)) || k.have([32]byte{2}, at) || k.have([32]byte{1}, at.Add(2*time.Minute)) {
+	if !k.have([32]byte{1}, at.Add(time.Second)) || k.have([32]byte{2}, at) ||
+		k.have([32]byte{1}, at.Add(2*time.Minute)) {
 		t.Error("known for too short, too long, or as somebody else")
 	}
 	for n := range 2 * maxKnown {
@@ -89,7 +94,9 @@ func TestSealedForOnePlace(t *testing.T) {
 	if err != nil || s.deviceOf("purser", d) == "" {
 		t.Errorf("%s, %v", d, err)
 	}
-	for _, other := range []string{s.deviceOf("admin", d), s.deviceOf("purser", d[:len(d)-2]), s.deviceOf("purser", "")} {
+	for _, other := range []string{
+		s.deviceOf("admin", d), s.deviceOf("purser", d[:len(d)-2]), s.deviceOf("purser", ""),
+	} {
 		if other != "" {
 			t.Errorf("%s counts", other)
 		}

@@ -6,7 +6,8 @@ import (
 	"idletally/internal/service/store"
 )
 
-// Upkeep does what has to be done once, with the service's keys, after an upgrade or a restore. It comes before anything is served.
+// Upkeep does what has to be done once, with the service's keys, after an upgrade or a restore. It comes
+// before anything is served.
 func (s *Server) Upkeep(ctx context.Context) error {
 	if err := s.bind(ctx); err != nil {
 		return err
@@ -14,21 +15,23 @@ func (s *Server) Upkeep(ctx context.Context) error {
 	if err := s.succeed(ctx); err != nil {
 		return err
 	}
-	if err := s.Store.TieOlder(ctx); err != nil { // the service goes on: who looks at the history is told what is wrong with it
+	if err := s.Store.TieOlder(ctx); err != nil {
+		// the service goes on: who looks at the history is told what is wrong with it
 		s.Log.Error("what the history had before it was chained is not tied", "error", err)
 	}
 	at, told, err := s.Store.Restored(ctx)
 	if err != nil || at == "" {
 		return err
 	}
-	if err := s.Store.Audit(ctx, store.By{Who: "the service"}, "restored", "backup", "of "+at+": sessions and enrolment codes ended; what was ended after that time may count again"); err != nil {
+	if err := s.Store.Audit(ctx, store.By{Who: "the service"}, "restored", "backup",
+		"of "+at+": sessions and enrolment codes ended; what was ended after that time may count again"); err != nil {
 		return err
 	}
 	return told()
 }
 
-// bind binds sealed values to their places that an earlier version sealed for any. It does so once: later on nothing is taken that is not
-// bound.
+// bind binds sealed values to their places that an earlier version sealed for any. It does so once: later on
+// nothing is taken that is not bound.
 func (s *Server) bind(ctx context.Context) error {
 	return s.Store.Upkeep(ctx, "bind second factors", func() error {
 		old, err := s.sealer("answers")

@@ -16,7 +16,8 @@ import (
 
 const (
 	historyEvery = 20 * time.Second
-	historyAgain = 3 * time.Second // a fault is told when it is seen twice: another node of a database may be a moment behind
+	// a fault is told when it is seen twice: another node of a database may be a moment behind
+	historyAgain = 3 * time.Second
 	historyTold  = time.Hour
 )
 
@@ -26,8 +27,9 @@ type historyFault struct {
 	at   time.Time
 }
 
-// watchHistory has the history verified all the time, until the context ends. What is wrong with it, and every hour where it ends, is told to
-// the log and to who wants to hear of it, so that a copy stands where nobody changes it who changes the database.
+// watchHistory has the history verified all the time, until the context ends. What is wrong with it, and
+// every hour where it ends, is told to the log and to who wants to hear of it, so that a copy stands where
+// nobody changes it who changes the database.
 func (s *Server) watchHistory(ctx context.Context) {
 	w := historyWatch{holder: store.NewID(), pause: time.Second}
 	for {
@@ -95,7 +97,8 @@ func (s *Server) tellHead(ctx context.Context, holder string) bool {
 		h, err = s.Store.Head(ctx)
 	}
 	if err == nil {
-		s.Log.Info("the history ends here", "line", h.Seq, "hash", h.Hash.String(), "signature", hex.EncodeToString(h.Signature))
+		s.Log.Info("the history ends here", "line", h.Seq, "hash", h.Hash.String(), "signature",
+			hex.EncodeToString(h.Signature))
 		err = s.desk.TellHistory(ctx, wire.HistoryNotice{Line: h.Seq, Hash: h.Hash.String(), Signature: h.Signature})
 	}
 	if err != nil {
@@ -104,8 +107,8 @@ func (s *Server) tellHead(ctx context.Context, holder string) bool {
 	return err == nil
 }
 
-// compareHistory holds the end of the history that a host was shown against what stands there now, and shows it the newest. A host may be
-// hostile: only what this service signed counts.
+// compareHistory holds the end of the history that a host was shown against what stands there now, and shows
+// it the newest. A host may be hostile: only what this service signed counts.
 func (s *Server) compareHistory(w http.ResponseWriter, r *http.Request) error {
 	var seen chain.Head
 	if err := readJSON(w, r, 4<<10, &seen); err != nil {

@@ -93,11 +93,19 @@ func (c *Cluster) start(ctx context.Context, n *Node, first bool) (err error) {
 		others += strings.Join(all, ",")
 	}
 	own := func(port int) string { return "127.0.0.1:" + strconv.Itoa(port) }
-	options := []string{"base_host=127.0.0.1", "base_port=" + strconv.Itoa(n.group), "gmcast.listen_addr=tcp://" + own(n.group), "ist.recv_addr=" + own(n.gradual),
-		"gcache.size=64M"}
-	n.Server, err = n.place.start(ctx, n.port, c.secret, "--wsrep-on=ON", "--wsrep-provider="+provider, "--wsrep-cluster-name=idletally", "--wsrep-cluster-address="+others,
-		"--wsrep-node-address=127.0.0.1", "--wsrep-node-name="+filepath.Base(n.dir), "--wsrep-provider-options="+strings.Join(options, ";"),
-		"--wsrep-sst-method=rsync", "--wsrep-sst-receive-address="+own(n.whole), "--binlog-format=ROW", "--innodb-autoinc-lock-mode=2", "--wsrep-slave-threads=2")
+	options := []string{
+		"base_host=127.0.0.1",
+		"base_port=" + strconv.Itoa(n.group),
+		"gmcast.listen_addr=tcp://" + own(n.group),
+		"ist.recv_addr=" + own(n.gradual),
+		"gcache.size=64M",
+	}
+	n.Server, err = n.place.start(ctx, n.port, c.secret, "--wsrep-on=ON", "--wsrep-provider="+provider,
+		"--wsrep-cluster-name=idletally", "--wsrep-cluster-address="+others,
+		"--wsrep-node-address=127.0.0.1", "--wsrep-node-name="+filepath.Base(n.dir),
+		"--wsrep-provider-options="+strings.Join(options, ";"),
+		"--wsrep-sst-method=rsync", "--wsrep-sst-receive-address="+own(n.whole), "--binlog-format=ROW",
+		"--innodb-autoinc-lock-mode=2", "--wsrep-slave-threads=2")
 	if err != nil {
 		return err
 	}
@@ -113,7 +121,8 @@ func (n *Node) joined(ctx context.Context) error {
 	defer db.Close()
 	for end := time.Now().Add(time.Minute); time.Now().Before(end); {
 		var name, ready string
-		if err := db.QueryRowContext(ctx, "SHOW STATUS LIKE 'wsrep_ready'").Scan(&name, &ready); err == nil && ready == "ON" {
+		if err := db.QueryRowContext(ctx, "SHOW STATUS LIKE 'wsrep_ready'").Scan(&name, &ready); err == nil &&
+			ready == "ON" {
 			return nil
 		}
 		select {

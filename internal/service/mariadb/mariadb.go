@@ -1,5 +1,6 @@
-// Package mariadb runs a private MariaDB server from the system's packages: own data folder, and a socket in a folder that nobody else
-// enters, so that no other server is taken for it. Nothing of a system-wide server is touched.
+// Package mariadb runs a private MariaDB server from the system's packages: own data folder, and a socket in
+// a folder that nobody else enters, so that no other server is taken for it. Nothing of a system-wide server
+// is touched.
 package mariadb
 
 import (
@@ -110,11 +111,15 @@ func (p place) secret(ctx context.Context) ([]byte, error) {
 // bySocket is a file that says that the database's account comes by way of the socket.
 const bySocket = "by-socket"
 
-// accounts makes the database's own account, which comes by way of the socket or, in a cluster, from this machine alone.
+// accounts makes the database's own account, which comes by way of the socket or, in a cluster, from this
+// machine alone.
 func accounts(secret []byte) string {
 	var b strings.Builder
 	for _, from := range []string{"localhost", "127.0.0.1"} {
-		fmt.Fprintf(&b, "CREATE OR REPLACE USER 'idletally'@'%s' IDENTIFIED BY '%s';\nGRANT ALL ON idletally.* TO 'idletally'@'%[1]s';\n", from, secret)
+		fmt.Fprintf(&b,
+			"CREATE OR REPLACE USER 'idletally'@'%s' IDENTIFIED BY '%s';\nGRANT ALL ON idletally.* TO "+
+				"'idletally'@'%[1]s';\n",
+			from, secret)
 	}
 	return b.String()
 }
@@ -156,9 +161,13 @@ func (p place) launch(ctx context.Context, port int, secret []byte, more []strin
 		return nil, err
 	}
 	defer logFile.Close()
-	s.cmd = exec.Command(daemon, append(common(p.data), "--socket="+filepath.Join(sockets, socketName), "--pid-file="+filepath.Join(sockets, "pid"), "--max-connections=200",
-		"--max-allowed-packet=64M", "--innodb-buffer-pool-size=256M", "--innodb-log-file-size=128M", "--innodb-flush-log-at-trx-commit=1",
-		"--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--skip-name-resolve", "--performance-schema=OFF")...)
+	s.cmd = exec.Command(daemon,
+		append(common(p.data), "--socket="+filepath.Join(sockets, socketName),
+			"--pid-file="+filepath.Join(sockets, "pid"), "--max-connections=200",
+			"--max-allowed-packet=64M", "--innodb-buffer-pool-size=256M", "--innodb-log-file-size=128M",
+			"--innodb-flush-log-at-trx-commit=1",
+			"--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--skip-name-resolve",
+			"--performance-schema=OFF")...)
 	s.cmd.Args = append(append(s.cmd.Args, network...), more...)
 	s.cmd.Stdout, s.cmd.Stderr = logFile, logFile
 	if err := become(s.cmd, p.account); err != nil {
@@ -186,11 +195,12 @@ const (
 	longestSocket = 107
 )
 
-// sockets makes the folder of the socket, which nobody but the server's account and root enters. Where its path would be too long it is one
-// that passes with the server.
+// sockets makes the folder of the socket, which nobody but the server's account and root enters. Where its
+// path would be too long it is one that passes with the server.
 func (p place) sockets() (dir, passes string, err error) {
 	dir = filepath.Join(p.dir, "socket")
-	if len(filepath.Join(dir, socketName)) > longestSocket || strings.ContainsAny(dir, ",()") { // as addresses of databases have them
+	if len(filepath.Join(dir, socketName)) > longestSocket || strings.ContainsAny(dir, ",()") {
+		// as addresses of databases have them
 		dir, err = os.MkdirTemp("", "idletally-db-")
 		passes = dir
 	} else if err = os.Mkdir(dir, 0o700); errors.Is(err, os.ErrExist) {
@@ -219,7 +229,8 @@ func private(dir string) error {
 	}
 	uid := int(st.Sys().(*syscall.Stat_t).Uid)
 	if !st.IsDir() || st.Mode().Perm()&0o077 != 0 || !slices.Contains(own, uid) {
-		return fmt.Errorf("%s is no folder that only its owner enters (mode %04o, owner %d)", dir, st.Mode().Perm(), uid)
+		return fmt.Errorf("%s is no folder that only its owner enters (mode %04o, owner %d)", dir, st.Mode().Perm(),
+			uid)
 	}
 	return nil
 }
@@ -272,7 +283,9 @@ func owner() (string, error) {
 			return name, nil
 		}
 	}
-	return "", errors.New("there is no account to run the database as: make one (useradd --system --no-create-home --shell /usr/sbin/nologin idletally-db), do not run the service as root, or give --database")
+	return "", errors.New(
+		"there is no account to run the database as: make one (useradd --system --no-create-home --shell " +
+			"/usr/sbin/nologin idletally-db), do not run the service as root, or give --database")
 }
 
 func give(dir, account string) error {
@@ -305,7 +318,8 @@ func (p place) create(ctx context.Context, secretFile string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	cmd := exec.CommandContext(ctx, install, append(common(p.data), "--auth-root-authentication-method=normal", "--skip-test-db")...)
+	cmd := exec.CommandContext(ctx, install,
+		append(common(p.data), "--auth-root-authentication-method=normal", "--skip-test-db")...)
 	if err := become(cmd, p.account); err != nil {
 		return nil, err
 	}
@@ -357,7 +371,10 @@ func find(name string) (string, error) {
 			return p, nil
 		}
 	}
-	return "", fmt.Errorf("%s is not on this machine: install Debian's package mariadb-server-core, or give --database with the address of a server", name)
+	return "", fmt.Errorf(
+		"%s is not on this machine: install Debian's package mariadb-server-core, or give --database with the "+
+			"address of a server",
+		name)
 }
 
 func (s *Server) wait(ctx context.Context, limit time.Duration) error {

@@ -41,8 +41,8 @@ func TestStartTogether(t *testing.T) {
 	}
 }
 
-// A private server is reached by its socket alone, in a folder that nobody else enters; it has nothing of the environment, and runs as
-// nobody's account. What an earlier version left goes on.
+// A private server is reached by its socket alone, in a folder that nobody else enters; it has nothing of the
+// environment, and runs as nobody's account. What an earlier version left goes on.
 func TestPrivate(t *testing.T) {
 	t.Setenv("IDLETALLY_MAIL_PASSWORD", "between us")
 	dir, err := os.MkdirTemp("", "idletally-private-")
@@ -56,7 +56,8 @@ func TestPrivate(t *testing.T) {
 	if strings.Contains(string(env), "IDLETALLY") || len(env) > 200 {
 		t.Errorf("its environment: %q", env)
 	}
-	if st, err := os.Stat(fmt.Sprintf("/proc/%d", s.cmd.Process.Pid)); err != nil || st.Sys().(*syscall.Stat_t).Uid == 65534 {
+	if st, err := os.Stat(fmt.Sprintf("/proc/%d", s.cmd.Process.Pid)); err != nil ||
+		st.Sys().(*syscall.Stat_t).Uid == 65534 {
 		t.Errorf("it runs as nobody: %v", err)
 	}
 	tcp, err := os.ReadFile(fmt.Sprintf("/proc/%d/net/tcp", s.cmd.Process.Pid))
@@ -65,7 +66,8 @@ func TestPrivate(t *testing.T) {
 	must(t, err)
 	for _, l := range links {
 		to, _ := os.Readlink(l)
-		if inode, ok := strings.CutPrefix(to, "socket:["); ok && strings.Contains(string(tcp), " "+strings.TrimSuffix(inode, "]")+" ") {
+		if inode, ok := strings.CutPrefix(to, "socket:["); ok &&
+			strings.Contains(string(tcp), " "+strings.TrimSuffix(inode, "]")+" ") {
 			t.Errorf("it listens on a port: %s", to)
 		}
 	}
@@ -111,7 +113,8 @@ func TestPrivate(t *testing.T) {
 	}
 }
 
-// Where a folder's path is too long for a socket, or has what an address cannot hold, the socket is elsewhere, and as private.
+// Where a folder's path is too long for a socket, or has what an address cannot hold, the socket is
+// elsewhere, and as private.
 func TestLongFolder(t *testing.T) {
 	for _, name := range []string{strings.Repeat("long-", 25), "one,two"} {
 		dir, err := os.MkdirTemp("", "idletally-long-")
@@ -142,11 +145,12 @@ func must(t *testing.T, err error) {
 	}
 }
 
-// The private server works where no memory may be written and then executed, as the service's unit has it (MemoryDenyWriteExecute=). Kernels before
-// 6.3 cannot be told so.
+// The private server works where no memory may be written and then executed, as the service's unit has it
+// (MemoryDenyWriteExecute=). Kernels before 6.3 cannot be told so.
 func TestNoWritableCode(t *testing.T) {
-	const mdwe, refuseExecGain = 65, 1                                                            // prctl(2)
-	if _, _, e := syscall.Syscall6(syscall.SYS_PRCTL, mdwe, refuseExecGain, 0, 0, 0, 0); e != 0 { // of this process, and its children, from now on
+	const mdwe, refuseExecGain = 65, 1 // prctl(2)
+	if _, _, e := syscall.Syscall6(syscall.SYS_PRCTL, mdwe, refuseExecGain, 0, 0, 0, 0); e != 0 {
+		// of this process, and its children, from now on
 		t.Logf("this kernel does not keep it: %v", e)
 	}
 	dir, err := os.MkdirTemp("", "idletally-code-")

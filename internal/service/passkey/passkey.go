@@ -1,5 +1,5 @@
-// Package passkey has people sign in by passkeys and security keys (Web Authentication, W3C, level 2): what a browser is handed, and what it
-// hands back. It keeps nothing.
+// Package passkey has people sign in by passkeys and security keys (Web Authentication, W3C, level 2): what a
+// browser is handed, and what it hands back. It keeps nothing.
 package passkey
 
 import (
@@ -20,17 +20,25 @@ type Site struct{ w *webauthn.WebAuthn }
 // Life is how long a browser may take.
 const Life = 5 * time.Minute
 
-// NewSite is for how browsers reach the service, https://HOST[:PORT]; nil where that has no name, since passkeys are made for names alone.
+// NewSite is for how browsers reach the service, https://HOST[:PORT]; nil where that has no name, since
+// passkeys are made for names alone.
 func NewSite(public, name string) (*Site, error) {
 	u, err := url.Parse(public)
 	if err != nil || u.Hostname() == "" || net.ParseIP(u.Hostname()) != nil {
 		return nil, err
 	}
 	timeout := webauthn.TimeoutConfig{Enforce: true, Timeout: Life, TimeoutUVD: Life}
-	w, err := webauthn.New(&webauthn.Config{RPID: u.Hostname(), RPDisplayName: "Idle Tally " + name, RPOrigins: []string{public},
-		AttestationPreference:  protocol.PreferNoAttestation,
-		AuthenticatorSelection: protocol.AuthenticatorSelection{ResidentKey: protocol.ResidentKeyRequirementPreferred, UserVerification: protocol.VerificationPreferred},
-		Timeouts:               webauthn.TimeoutsConfig{Login: timeout, Registration: timeout}})
+	w, err := webauthn.New(&webauthn.Config{
+		RPID:                  u.Hostname(),
+		RPDisplayName:         "Idle Tally " + name,
+		RPOrigins:             []string{public},
+		AttestationPreference: protocol.PreferNoAttestation,
+		AuthenticatorSelection: protocol.AuthenticatorSelection{
+			ResidentKey:      protocol.ResidentKeyRequirementPreferred,
+			UserVerification: protocol.VerificationPreferred,
+		},
+		Timeouts: webauthn.TimeoutsConfig{Login: timeout, Registration: timeout},
+	})
 	if err != nil {
 		return nil, fmt.Errorf("passkeys for %s: %w", public, err)
 	}
@@ -124,8 +132,8 @@ func (s *Site) Made(p Person, state, answer []byte) (id, kept []byte, err error)
 	return c.ID, kept, err
 }
 
-// AskOf gives what a browser shows one of somebody's passkeys by, as JSON, and the state that belongs to its answer. It tells which they
-// have: it is for who has shown otherwise that they are this person.
+// AskOf gives what a browser shows one of somebody's passkeys by, as JSON, and the state that belongs to its
+// answer. It tells which they have: it is for who has shown otherwise that they are this person.
 func (s *Site) AskOf(p Person) (options, state []byte, err error) {
 	u, err := p.user()
 	if err != nil {
@@ -138,7 +146,8 @@ func (s *Site) AskOf(p Person) (options, state []byte, err error) {
 	return both(assertion.Response, session)
 }
 
-// Ask gives what a browser shows a passkey by, as JSON, and the state that belongs to its answer. It tells nothing of who has any.
+// Ask gives what a browser shows a passkey by, as JSON, and the state that belongs to its answer. It tells
+// nothing of who has any.
 func (s *Site) Ask() (options, state []byte, err error) {
 	assertion, session, err := s.w.BeginDiscoverableLogin(webauthn.WithUserVerification(protocol.VerificationRequired))
 	if err != nil {
@@ -175,7 +184,8 @@ func (s *Site) Shown(state, answer []byte, of func(id []byte) (Person, error)) (
 	if len(session.UserID) > 0 { // it was somebody's in particular that was asked for
 		c, err = s.w.ValidateLogin(u, session, parsed)
 	} else { // that the handle is theirs is checked where this returns to
-		_, c, err = s.w.ValidatePasskeyLogin(func(_, _ []byte) (webauthn.User, error) { return u, nil }, session, parsed)
+		_, c, err = s.w.ValidatePasskeyLogin(func(_, _ []byte) (webauthn.User, error) { return u, nil }, session,
+			parsed)
 	}
 	switch {
 	case err != nil:

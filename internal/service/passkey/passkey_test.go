@@ -22,7 +22,8 @@ func FuzzAnswers(f *testing.F) {
 	for _, seed := range []string{
 		"", "{}", "null", "[", strings.Repeat("[", 60_000),
 		`{"id":"AA","rawId":"AA","type":"public-key","response":{"clientDataJSON":"e30","attestationObject":"oA","authenticatorData":"AA","signature":"AA","userHandle":"AA"}}`,
-		`{"id":"AA","rawId":"AA","type":"public-key","response":{"clientDataJSON":"e30","attestationObject":"v_______","authenticatorData":"` + strings.Repeat("_", 400) + `","signature":"AA"}}`,
+		`{"id":"AA","rawId":"AA","type":"public-key","response":{"clientDataJSON":"e30","attestationObject":"v_______","authenticatorData":"` +
+			strings.Repeat("_", 400) + `","signature":"AA"}}`,
 	} {
 		f.Add(seed)
 	}
@@ -43,7 +44,8 @@ func FuzzAnswers(f *testing.F) {
 		if _, _, err := site.Made(who, made, []byte(answer)); !errors.Is(err, ErrRefused) {
 			t.Errorf("made: %v", err)
 		}
-		if _, err := site.Shown(shown, []byte(answer), func([]byte) (Person, error) { return who, nil }); !errors.Is(err, ErrRefused) {
+		if _, err := site.Shown(shown, []byte(answer), func([]byte) (Person, error) { return who, nil }); !errors.Is(
+			err, ErrRefused) {
 			t.Errorf("shown: %v", err)
 		}
 	})

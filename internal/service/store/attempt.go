@@ -57,7 +57,8 @@ func attemptOf(ctx context.Context) *Attempt {
 
 // mark writes the attempt down. Where its own mark is there already, it was kept when the connection broke.
 func (a *Attempt) mark(ctx context.Context, tx *sqlx.Tx) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO attempt (id, asked, maker, at) VALUES (?,?,?,?)`, a.id[:], a.asked[:], a.maker[:], now())
+	_, err := tx.ExecContext(ctx, `INSERT INTO attempt (id, asked, maker, at) VALUES (?,?,?,?)`, a.id[:], a.asked[:],
+		a.maker[:], now())
 	if !duplicate(err) {
 		return err
 	}
@@ -79,7 +80,8 @@ func (s *Store) AttemptAnswer(ctx context.Context, a *Attempt) (out Answer, err 
 		Answer []byte        `db:"answer"`
 		At     time.Time     `db:"at"`
 	}
-	if err := s.db.GetContext(ctx, &row, `SELECT asked, status, answer, at FROM attempt WHERE id = ?`, a.id[:]); err != nil {
+	if err := s.db.GetContext(ctx, &row, `SELECT asked, status, answer, at FROM attempt
+		WHERE id = ?`, a.id[:]); err != nil {
 		return out, one(err, "attempt")
 	}
 	if [32]byte(row.Asked) != a.asked {
@@ -90,7 +92,8 @@ func (s *Store) AttemptAnswer(ctx context.Context, a *Attempt) (out Answer, err 
 
 // KeepAnswer keeps what came of an attempt.
 func (s *Store) KeepAnswer(ctx context.Context, a *Attempt, status int, body []byte) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE attempt SET status = ?, answer = ? WHERE id = ? AND maker = ?`, status, body, a.id[:], a.maker[:])
+	_, err := s.db.ExecContext(ctx, `UPDATE attempt SET status = ?, answer = ? WHERE id = ? AND maker = ?`, status,
+		body, a.id[:], a.maker[:])
 	return err
 }
 

@@ -23,8 +23,9 @@ import (
 	"github.com/klauspost/compress/zstd"
 )
 
-// A backup is a tar file, compressed by zstd: manifest.json first, then files of the service (its keys), then each table as lines of JSON, in pieces, and
-// then sums.json with the SHA-256 and the number of rows of everything before, and at the end signature.json over that. See docs/formats.md.
+// A backup is a tar file, compressed by zstd: manifest.json first, then files of the service (its keys), then
+// each table as lines of JSON, in pieces, and then sums.json with the SHA-256 and the number of rows of
+// everything before, and at the end signature.json over that. See docs/formats.md.
 const (
 	backupFormat   = 2
 	unsignedFormat = 1 // has no signature
@@ -79,7 +80,9 @@ func schema(ctx context.Context, db *sql.DB) (int64, error) {
 }
 
 // Backup writes all that the database holds at one moment, and files that go with it, by name, and signs it.
-func (s *Store) Backup(ctx context.Context, to io.Writer, version string, files map[string][]byte, key ed25519.PrivateKey) (c Counted, err error) {
+func (s *Store) Backup(
+	ctx context.Context, to io.Writer, version string, files map[string][]byte, key ed25519.PrivateKey,
+) (c Counted, err error) {
 	z, err := zstd.NewWriter(to)
 	if err != nil {
 		return c, err
@@ -91,7 +94,13 @@ func (s *Store) Backup(ctx context.Context, to io.Writer, version string, files 
 		h := sha256.Sum256(b)
 		sums.Sums[name] = hex.EncodeToString(h[:])
 		c.Bytes += int64(len(b))
-		if err := t.WriteHeader(&tar.Header{Name: name, Mode: 0o600, Size: int64(len(b)), ModTime: c.At, Format: tar.FormatPAX}); err != nil {
+		if err := t.WriteHeader(&tar.Header{
+			Name:    name,
+			Mode:    0o600,
+			Size:    int64(len(b)),
+			ModTime: c.At,
+			Format:  tar.FormatPAX,
+		}); err != nil {
 			return err
 		}
 		_, err := t.Write(b)
@@ -153,13 +162,18 @@ func (s *Store) Backup(ctx context.Context, to io.Writer, version string, files 
 }
 
 func tables(ctx context.Context, q sqlx.QueryerContext) (out []string, err error) {
-	err = sqlx.SelectContext(ctx, q, &out, `SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_type = 'BASE TABLE' AND table_name <> 'goose_db_version' ORDER BY table_name`)
+	err = sqlx.SelectContext(ctx, q, &out,
+		`SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE()
+			AND table_type = 'BASE TABLE' AND table_name <> 'goose_db_version' ORDER BY table_name`)
 	return out, err
 }
 
 // columns are those of a table that are written, in their order; others are made of them.
 func columns(ctx context.Context, q sqlx.QueryerContext, table string) (out []string, err error) {
-	err = sqlx.SelectContext(ctx, q, &out, `SELECT column_name FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = ? AND (generation_expression IS NULL OR generation_expression = '') ORDER BY ordinal_position`, table)
+	err = sqlx.SelectContext(ctx, q, &out,
+		`SELECT column_name FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = ?
+			AND (generation_expression IS NULL OR generation_expression = '') ORDER BY ordinal_position`,
+		table)
 	return out, err
 }
 
@@ -205,7 +219,8 @@ func dump(ctx context.Context, conn *sqlx.Conn, table string, put func(string, [
 		for i, v := range values {
 			switch x := v.(type) {
 			case []byte:
-				if kind := types[i].DatabaseTypeName(); strings.Contains(kind, "BLOB") || strings.Contains(kind, "BINARY") {
+				kind := types[i].DatabaseTypeName()
+				if strings.Contains(kind, "BLOB") || strings.Contains(kind, "BINARY") {
 					values[i] = raw{base64.StdEncoding.EncodeToString(x)}
 				} else {
 					values[i] = string(x)
@@ -230,9 +245,12 @@ func dump(ctx context.Context, conn *sqlx.Conn, table string, put func(string, [
 	return n, errors.Join(rows.Err(), flush())
 }
 
-// ReadBackup goes through a backup from its beginning to its end and hands out its files and rows; what it says at the end is whether all was as
-// it was written.
-func ReadBackup(ctx context.Context, from io.Reader, begin func(Manifest) error, file func(name string, b []byte) error, rows func(table string, columns []string, rows [][]any) error) (c Counted, err error) {
+// ReadBackup goes through a backup from its beginning to its end and hands out its files and rows; what it
+// says at the end is whether all was as it was written.
+func ReadBackup(
+	ctx context.Context, from io.Reader, begin func(Manifest) error, file func(name string, b []byte) error,
+	rows func(table string, columns []string, rows [][]any) error,
+) (c Counted, err error) {
 	z, err := zstd.NewReader(from, zstd.WithDecoderMaxMemory(512<<20))
 	if err != nil {
 		return c, err
@@ -261,7 +279,8 @@ func ReadBackup(ctx context.Context, from io.Reader, begin func(Manifest) error,
 				return c, fmt.Errorf("%w: %w", ErrBackup, err)
 			}
 			if c.Format != backupFormat && c.Format != unsignedFormat {
-				return c, fmt.Errorf("the backup has the format %d, and this program reads %d and %d", c.Format, unsignedFormat, backupFormat)
+				return c, fmt.Errorf("the backup has the format %d, and this program reads %d and %d", c.Format,
+					unsignedFormat, backupFormat)
 			}
 			if err := begin(c.Manifest); err != nil {
 				return c, err
@@ -415,8 +434,9 @@ type Revived struct {
 	People   []string
 }
 
-// Revive ends what a restored backup brings back and nobody asked for: sessions, kept answers, and tokens unless they are kept. What is left
-// is for somebody to look through, and the service writes into its history that there was a restore.
+// Revive ends what a restored backup brings back and nobody asked for: sessions, kept answers, and tokens
+// unless they are kept. What is left is for somebody to look through, and the service writes into its history
+// that there was a restore.
 func Revive(ctx context.Context, dsn string, of Manifest, keepTokens bool) (r Revived, err error) {
 	s, err := Attach(ctx, dsn)
 	if err != nil {
@@ -453,7 +473,8 @@ func Revive(ctx context.Context, dsn string, of Manifest, keepTokens bool) (r Re
 				return err
 			}
 		}
-		_, err = tx.ExecContext(ctx, `INSERT INTO upkeep (name) VALUES (?)`, restoredFrom+of.At.UTC().Format(time.RFC3339))
+		_, err = tx.ExecContext(ctx, `INSERT INTO upkeep (name) VALUES (?)`,
+			restoredFrom+of.At.UTC().Format(time.RFC3339))
 		return err
 	})
 	return r, err
@@ -462,10 +483,13 @@ func Revive(ctx context.Context, dsn string, of Manifest, keepTokens bool) (r Re
 // restoredFrom begins the upkeep that a restore leaves; the time of the backup follows.
 const restoredFrom = "restored "
 
-// Restored says of which time the backup was that this database was made of, since that was last told; told has it told.
+// Restored says of which time the backup was that this database was made of, since that was last told; told
+// has it told.
 func (s *Store) Restored(ctx context.Context) (at string, told func() error, err error) {
 	var names []string
-	if err := s.db.SelectContext(ctx, &names, `SELECT name FROM upkeep WHERE name LIKE ?`, restoredFrom+"%"); err != nil || len(names) == 0 {
+	if err := s.db.SelectContext(ctx, &names, `SELECT name FROM upkeep
+		WHERE name LIKE ?`, restoredFrom+"%"); err != nil ||
+		len(names) == 0 {
 		return "", nil, err
 	}
 	return strings.TrimPrefix(names[0], restoredFrom), func() error {
@@ -474,8 +498,11 @@ func (s *Store) Restored(ctx context.Context) (at string, told func() error, err
 	}, nil
 }
 
-// Restore puts a backup into a database that holds nothing yet, and hands out its files. An older backup is brought up to date.
-func Restore(ctx context.Context, dsn string, from io.Reader, file func(name string, b []byte) error) (c Counted, err error) {
+// Restore puts a backup into a database that holds nothing yet, and hands out its files. An older backup is
+// brought up to date.
+func Restore(
+	ctx context.Context, dsn string, from io.Reader, file func(name string, b []byte) error,
+) (c Counted, err error) {
 	db, err := connect(ctx, dsn)
 	if err != nil {
 		return c, err
@@ -500,7 +527,8 @@ func Restore(ctx context.Context, dsn string, from io.Reader, file func(name str
 	c, err = ReadBackup(ctx, from, func(m Manifest) error {
 		latest := p.ListSources()
 		if newest := latest[len(latest)-1].Version; m.Schema > newest {
-			return fmt.Errorf("the backup is of version %s, whose tables (%d) this program does not know yet (%d)", m.Version, m.Schema, newest)
+			return fmt.Errorf("the backup is of version %s, whose tables (%d) this program does not know yet (%d)",
+				m.Version, m.Schema, newest)
 		}
 		if _, err := p.UpTo(ctx, m.Schema); err != nil {
 			return fmt.Errorf("make the tables: %w", err)

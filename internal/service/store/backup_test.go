@@ -62,9 +62,11 @@ func TestBackupIsSigned(t *testing.T) {
 	wrote, err := st.Backup(t.Context(), &file, "test", nil, key)
 	must(t, err)
 	read := func(b []byte) (Counted, error) {
-		return ReadBackup(t.Context(), bytes.NewReader(b), func(Manifest) error { return nil }, func(string, []byte) error { return nil }, func(string, []string, [][]any) error { return nil })
+		return ReadBackup(t.Context(), bytes.NewReader(b), func(Manifest) error { return nil },
+			func(string, []byte) error { return nil }, func(string, []string, [][]any) error { return nil })
 	}
-	if got, err := read(file.Bytes()); err != nil || !bytes.Equal(got.Key, key.Public().(ed25519.PublicKey)) || !bytes.Equal(wrote.Key, got.Key) {
+	if got, err := read(file.Bytes()); err != nil || !bytes.Equal(got.Key, key.Public().(ed25519.PublicKey)) ||
+		!bytes.Equal(wrote.Key, got.Key) {
 		t.Fatalf("%x, %v", got.Key, err)
 	}
 	// changed makes a viewer an admin, and puts the sums right.
@@ -76,7 +78,8 @@ func TestBackupIsSigned(t *testing.T) {
 			case e.name == "manifest.json":
 				list[i].b = bytes.Replace(e.b, []byte(`"format":2`), []byte(`"format":`+format), 1)
 			case strings.HasPrefix(e.name, "tables/person/"):
-				if list[i].b = bytes.Replace(e.b, []byte(`"viewer"`), []byte(`"admin"`), 1); bytes.Equal(list[i].b, e.b) {
+				list[i].b = bytes.Replace(e.b, []byte(`"viewer"`), []byte(`"admin"`), 1)
+				if bytes.Equal(list[i].b, e.b) {
 					t.Fatal("nothing was changed")
 				}
 			case e.name == "sums.json":
@@ -93,10 +96,12 @@ func TestBackupIsSigned(t *testing.T) {
 		return list
 	}
 	list := changed("2")
-	if _, err := read(backupOf(t, list)); !errors.Is(err, ErrBackup) || !strings.Contains(err.Error(), "signature does not fit") {
+	if _, err := read(backupOf(t, list)); !errors.Is(err, ErrBackup) ||
+		!strings.Contains(err.Error(), "signature does not fit") {
 		t.Errorf("with the old signature: %v", err)
 	}
-	if _, err := read(backupOf(t, list[:len(list)-1])); !errors.Is(err, ErrBackup) || !strings.Contains(err.Error(), "no signature") {
+	if _, err := read(backupOf(t, list[:len(list)-1])); !errors.Is(err, ErrBackup) ||
+		!strings.Contains(err.Error(), "no signature") {
 		t.Errorf("without signature: %v", err)
 	}
 	if old, err := read(backupOf(t, changed("1")[:len(list)-1])); err != nil || old.Key != nil {
@@ -104,7 +109,10 @@ func TestBackupIsSigned(t *testing.T) {
 	}
 	_, other, err := ed25519.GenerateKey(nil)
 	must(t, err)
-	list[len(list)-1].b, err = json.Marshal(backupSignature{other.Public().(ed25519.PublicKey), ed25519.Sign(other, signedSums(list[len(list)-2].b))})
+	list[len(list)-1].b, err = json.Marshal(backupSignature{
+		other.Public().(ed25519.PublicKey),
+		ed25519.Sign(other, signedSums(list[len(list)-2].b)),
+	})
 	must(t, err)
 	if got, err := read(backupOf(t, list)); err != nil || bytes.Equal(got.Key, key.Public().(ed25519.PublicKey)) {
 		t.Errorf("by another key: %x, %v", got.Key, err)

@@ -36,22 +36,29 @@ func (s *Store) AddEdition(ctx context.Context, e Edition, after *int) (number i
 			}
 		}
 		err = s.tx(ctx, func(tx *sqlx.Tx) error {
-			if err := tx.GetContext(ctx, &number, `SELECT COALESCE(MAX(number), 0) + 1 FROM edition WHERE application = ?`, e.Application); err != nil {
+			if err := tx.GetContext(ctx, &number,
+				`SELECT COALESCE(MAX(number), 0) + 1 FROM edition WHERE application = ?`, e.Application); err != nil {
 				return err
 			}
 			if number == 1 {
 				full, err := s.full(ctx, maxApplications, `SELECT COUNT(DISTINCT application) FROM edition`)
 				if err == nil && full {
-					err = fmt.Errorf("there are %d applications, and there may be no more: %w", maxApplications, ErrConflict)
+					err = fmt.Errorf("there are %d applications, and there may be no more: %w", maxApplications,
+						ErrConflict)
 				}
 				if err != nil {
 					return err
 				}
 			}
 			if after != nil && number != *after+1 {
-				return fmt.Errorf("edition %d of %s is there meanwhile, and was not seen when this was written: compare both, and upload again: %w", number-1, e.Application, ErrConflict)
+				return fmt.Errorf(
+					"edition %d of %s is there meanwhile, and was not seen when this was written: compare both, and "+
+						"upload again: %w",
+					number-1, e.Application, ErrConflict)
 			}
-			_, err := tx.ExecContext(ctx, `INSERT INTO edition (application, number, state, text, title, author, created) VALUES (?,?,'draft',?,?,?,?)`,
+			_, err := tx.ExecContext(ctx,
+				`INSERT INTO edition (application, number, state, text, title, author, created)
+					VALUES (?,?,'draft',?,?,?,?)`,
 				e.Application, number, e.Text, e.Title, e.Author, now())
 			return err
 		})
@@ -65,28 +72,36 @@ func (s *Store) AddEdition(ctx context.Context, e Edition, after *int) (number i
 // Publish makes an edition the one that counts.
 func (s *Store) Publish(ctx context.Context, application string, number int, by string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE edition SET state = 'former' WHERE application = ? AND state = 'published' AND number <> ?`, application, number); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`UPDATE edition SET state = 'former' WHERE application = ? AND state = 'published' AND number <> ?`,
+			application, number); err != nil {
 			return err
 		}
-		r, err := tx.ExecContext(ctx, `UPDATE edition SET state = 'published', published_by = ?, published = ? WHERE application = ? AND number = ? AND state <> 'published'`,
+		r, err := tx.ExecContext(ctx,
+			`UPDATE edition SET state = 'published', published_by = ?, published = ? WHERE application = ?
+				AND number = ? AND state <> 'published'`,
 			by, now(), application, number)
-		return changed(r, err, fmt.Sprintf("edition %d of %s is published already, or is not there", number, application))
+		return changed(r, err,
+			fmt.Sprintf("edition %d of %s is published already, or is not there", number, application))
 	})
 }
 
 // Edition finds one; number 0 is the published one.
 func (s *Store) Edition(ctx context.Context, application string, number int) (e Edition, err error) {
 	if number == 0 {
-		err = s.db.GetContext(ctx, &e, `SELECT `+editionColumns+` FROM edition WHERE state = 'published' AND application = ?`, application)
+		err = s.db.GetContext(ctx, &e,
+			`SELECT `+editionColumns+` FROM edition WHERE state = 'published' AND application = ?`, application)
 		return e, one(err, "a published baseline of "+application)
 	}
-	err = s.db.GetContext(ctx, &e, `SELECT `+editionColumns+` FROM edition WHERE application = ? AND number = ?`, application, number)
+	err = s.db.GetContext(ctx, &e, `SELECT `+editionColumns+` FROM edition WHERE application = ? AND number = ?`,
+		application, number)
 	return e, one(err, fmt.Sprintf("edition %d of %s", number, application))
 }
 
 // PublishedNumber gives the number of the edition of an application that counts; 0 where none does.
 func (s *Store) PublishedNumber(ctx context.Context, application string) (number int, err error) {
-	err = s.db.GetContext(ctx, &number, `SELECT COALESCE(MAX(number), 0) FROM edition WHERE state = 'published' AND application = ?`, application)
+	err = s.db.GetContext(ctx, &number,
+		`SELECT COALESCE(MAX(number), 0) FROM edition WHERE state = 'published' AND application = ?`, application)
 	return number, err
 }
 
@@ -95,7 +110,9 @@ func (s *Store) Editions(ctx context.Context, application string, before, limit 
 	if before <= 0 {
 		before = math.MaxInt32
 	}
-	err = s.db.SelectContext(ctx, &out, `SELECT `+editionColumns+` FROM edition WHERE application = ? AND number < ? ORDER BY number DESC LIMIT ?`, application, before, limit)
+	err = s.db.SelectContext(ctx, &out,
+		`SELECT `+editionColumns+` FROM edition WHERE application = ? AND number < ? ORDER BY number DESC LIMIT ?`,
+		application, before, limit)
 	return out, err
 }
 
@@ -106,8 +123,10 @@ func (s *Store) CountEditions(ctx context.Context, application string) (int64, e
 
 // Applications lists the newest edition of each application, without texts.
 func (s *Store) Applications(ctx context.Context) (out []Edition, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT e.application, e.number, e.state, '' AS text, e.title, e.author, e.created, e.published_by, e.published
-		FROM edition e JOIN (SELECT application, MAX(number) AS number FROM edition GROUP BY application) m USING (application, number)
+	err = s.db.SelectContext(ctx, &out,
+		`SELECT e.application, e.number, e.state, '' AS text, e.title, e.author, e.created, e.published_by, e.published
+		FROM edition e JOIN (SELECT application, MAX(number) AS number FROM edition GROUP BY application) m
+		USING (application, number)
 		ORDER BY e.application LIMIT ?`, maxApplications+somewhat)
 	return out, err
 }

@@ -11,13 +11,16 @@ import (
 	"idletally/internal/wire"
 )
 
-// What has come is compared once, the oldest first; what is slow of one application, host or place leaves room for the rest, and what
-// somebody began and never ended goes to another one.
+// What has come is compared once, the oldest first; what is slow of one application, host or place leaves
+// room for the rest, and what somebody began and never ended goes to another one.
 func TestClaimComparison(t *testing.T) {
 	t.Parallel()
 	s, ctx := apart(t), t.Context()
 	m := tree.Memory{}
-	forest := m.Add(tree.Node{Forest: true, Entries: []tree.Entry{{Name: "/srv", Kind: perm.File, Set: perm.POSIX{UID: 7}.Set()}}})
+	forest := m.Add(tree.Node{
+		Forest:  true,
+		Entries: []tree.Entry{{Name: "/srv", Kind: perm.File, Set: perm.POSIX{UID: 7}.Set()}},
+	})
 	must(t, s.PutNodes(ctx, [][]byte{m[forest]}))
 	done := wire.SnapshotDone{Forest: forest, Directory: &perm.Directory{}}
 	for _, h := range []string{"barge", "dory", "ferry", "skiff"} {
@@ -75,7 +78,8 @@ func TestClaimComparison(t *testing.T) {
 	first := heard("boats", "dory")
 	second := heard("boats", "dory")
 	if state(first) != "not there" || state(second) != "waiting" || state(asked) != "waiting" {
-		t.Errorf("of what was heard one after the other: %s, %s; asked for: %s", state(first), state(second), state(asked))
+		t.Errorf("of what was heard one after the other: %s, %s; asked for: %s", state(first), state(second),
+			state(asked))
 	}
 	ferry, skiff := heard("boats", "ferry"), heard("boats", "skiff")
 	cars, oars, nets := heard("cars", "dory"), heard("oars", "dory"), heard("nets", "barge")
@@ -104,30 +108,42 @@ func TestClaimComparison(t *testing.T) {
 	if again := claim(ferry); again.Tries != 2 {
 		t.Errorf("begun anew as try %d", again.Tries)
 	}
-	for what, err := range map[string]error{"keep": s.KeepComparison(ctx, b), "end": s.EndComparison(ctx, b, ""), "retry": s.RetryComparison(ctx, b, 0), "return": s.ReturnComparison(ctx, b)} {
+	for what, err := range map[string]error{
+		"keep":   s.KeepComparison(ctx, b),
+		"end":    s.EndComparison(ctx, b, ""),
+		"retry":  s.RetryComparison(ctx, b, 0),
+		"return": s.ReturnComparison(ctx, b),
+	} {
 		if !errors.Is(err, ErrConflict) {
 			t.Errorf("%s what another one has: %v", what, err)
 		}
 	}
 	must(t, s.EndComparison(ctx, d, "it could not"))
-	if state(asked) != "ready" || state(nets) != "readyit could not" || state(ferry) != "waiting" || state(third) != "waiting" {
+	if state(asked) != "ready" || state(nets) != "readyit could not" || state(ferry) != "waiting" ||
+		state(third) != "waiting" {
 		t.Errorf("asked %s, nets %s, ferry %s, third %s", state(asked), state(nets), state(ferry), state(third))
 	}
 	must(t, s.RetryComparison(ctx, c, time.Hour))
 	claim("")
 }
 
-// The newest snapshot of a place is that of the last look, not that which was asked for last: what an agent was about to tell of its own
-// accord when somebody asked comes in between, and is older.
+// The newest snapshot of a place is that of the last look, not that which was asked for last: what an agent
+// was about to tell of its own accord when somebody asked comes in between, and is older.
 func TestNewestIsTheLastLook(t *testing.T) {
 	t.Parallel()
 	s, ctx := apart(t), t.Context()
 	m := tree.Memory{}
 	looks := map[string]wire.SnapshotDone{}
 	for i, what := range []string{"before", "heard", "asked", "later"} {
-		forest := m.Add(tree.Node{Forest: true, Entries: []tree.Entry{{Name: "/srv", Kind: perm.File, Set: perm.POSIX{UID: uint32(i)}.Set()}}})
+		forest := m.Add(tree.Node{
+			Forest:  true,
+			Entries: []tree.Entry{{Name: "/srv", Kind: perm.File, Set: perm.POSIX{UID: uint32(i)}.Set()}},
+		})
 		must(t, s.PutNodes(ctx, [][]byte{m[forest]}))
-		looks[what] = wire.SnapshotDone{Forest: forest, Directory: &perm.Directory{Accounts: []perm.Account{{ID: perm.UID(uint32(i)), Name: what}}}}
+		looks[what] = wire.SnapshotDone{
+			Forest:    forest,
+			Directory: &perm.Directory{Accounts: []perm.Account{{ID: perm.UID(uint32(i)), Name: what}}},
+		}
 	}
 	must(t, s.Invite(ctx, "ferry", nil, sha256.Sum256([]byte("ferry")), time.Now().Add(time.Hour)))
 	compared := func() {
@@ -152,7 +168,8 @@ func TestNewestIsTheLastLook(t *testing.T) {
 		must(t, err)
 		homes, err := s.Homes(ctx, 5)
 		must(t, err)
-		if v.Hash() != looks[want].Forest || latest.ID != v.ID || dir.Accounts[0].Name != want || len(homes) != 1 || homes[0].Snapshot != v.ID {
+		if v.Hash() != looks[want].Forest || latest.ID != v.ID || dir.Accounts[0].Name != want || len(homes) != 1 ||
+			homes[0].Snapshot != v.ID {
 			t.Errorf("newest is %+v, want %s; latest %s, accounts %+v, of %+v", v, want, latest.ID, dir.Accounts, homes)
 		}
 		return v

@@ -24,7 +24,11 @@ func (s *Store) Figures(ctx context.Context, at time.Time) (f Figures, err error
 	if f.Runs, err = s.byState(ctx, `SELECT state, COUNT(*) AS n FROM run GROUP BY state`); err != nil {
 		return f, err
 	}
-	for to, query := range map[*int64]string{&f.Notices: `SELECT COUNT(*) FROM notice`, &f.Faults: `SELECT COUNT(*) FROM hook WHERE fault <> ''`, &f.Comparisons: `SELECT COUNT(*) FROM comparison`} {
+	for to, query := range map[*int64]string{
+		&f.Notices:     `SELECT COUNT(*) FROM notice`,
+		&f.Faults:      `SELECT COUNT(*) FROM hook WHERE fault <> ''`,
+		&f.Comparisons: `SELECT COUNT(*) FROM comparison`,
+	} {
 		if *to, err = s.count(ctx, query); err != nil {
 			return f, err
 		}

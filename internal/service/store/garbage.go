@@ -39,7 +39,8 @@ func (s *Store) Have(ctx context.Context, hashes []tree.Hash) (map[tree.Hash]boo
 		n := min(len(hashes), gcPage)
 		stale, err := s.sound(ctx, hashes[:n], have)
 		if err == nil && len(stale) > 0 {
-			_, err = s.exec(ctx, `UPDATE node SET used = ? WHERE NOT doomed AND hash IN `+in(len(stale)), append([]any{now()}, hashArgs(stale)...)...)
+			_, err = s.exec(ctx, `UPDATE node SET used = ? WHERE NOT doomed AND hash IN `+in(len(stale)),
+				append([]any{now()}, hashArgs(stale)...)...)
 			for _, h := range stale {
 				delete(have, h)
 			}
@@ -61,7 +62,8 @@ func (s *Store) sound(ctx context.Context, hashes []tree.Hash, have map[tree.Has
 		Hash []byte    `db:"hash"`
 		Used time.Time `db:"used"`
 	}
-	err = s.db.SelectContext(ctx, &rows, `SELECT hash, used FROM node WHERE NOT doomed AND hash IN `+in(len(hashes)), hashArgs(hashes)...)
+	err = s.db.SelectContext(ctx, &rows, `SELECT hash, used FROM node WHERE NOT doomed AND hash IN `+in(len(hashes)),
+		hashArgs(hashes)...)
 	for _, r := range rows {
 		have[tree.Hash(r.Hash)] = true
 		if time.Since(r.Used) > s.Trust.Note {
@@ -127,7 +129,9 @@ func (w *sweeper) fromSnapshots() error {
 			ID     string `db:"id"`
 			Forest []byte `db:"forest"`
 		}
-		if err := w.s.db.SelectContext(w.ctx, &rows, `SELECT id, forest FROM snapshot WHERE id > ? AND forest IS NOT NULL ORDER BY id LIMIT ?`, after, gcPage); err != nil {
+		if err := w.s.db.SelectContext(w.ctx, &rows,
+			`SELECT id, forest FROM snapshot WHERE id > ? AND forest IS NOT NULL ORDER BY id LIMIT ?`, after,
+			gcPage); err != nil {
 			return err
 		}
 		var forests []tree.Hash
@@ -146,7 +150,8 @@ func (w *sweeper) fromSnapshots() error {
 
 // fromUsed reaches all that nodes lead to which somebody has relied on since a time.
 func (w *sweeper) fromUsed(since time.Time) error {
-	return w.pages(`SELECT hash FROM node WHERE used >= ? AND NOT doomed AND hash > ? ORDER BY hash LIMIT ?`, since, w.reach)
+	return w.pages(`SELECT hash FROM node WHERE used >= ? AND NOT doomed AND hash > ? ORDER BY hash LIMIT ?`, since,
+		w.reach)
 }
 
 // pages hands out the hashes that a query gives, page by page. The page before may change the next.
@@ -179,7 +184,8 @@ func (w *sweeper) reach(hashes []tree.Hash) error {
 		some := hashes[len(hashes)-n:] // depth first: what waits is no more than the folders on the way
 		hashes = hashes[:len(hashes)-n]
 		var known [][]byte
-		if err := w.conn.SelectContext(w.ctx, &known, `SELECT hash FROM reached WHERE hash IN `+in(n), hashArgs(some)...); err != nil {
+		if err := w.conn.SelectContext(w.ctx, &known, `SELECT hash FROM reached
+			WHERE hash IN `+in(n), hashArgs(some)...); err != nil {
 			return err
 		}
 		seen := map[tree.Hash]bool{}
@@ -196,11 +202,13 @@ func (w *sweeper) reach(hashes []tree.Hash) error {
 		if len(fresh) == 0 {
 			continue
 		}
-		if _, err := w.conn.ExecContext(w.ctx, `INSERT INTO reached VALUES `+repeated("(?)", len(fresh)), hashArgs(fresh)...); err != nil {
+		if _, err := w.conn.ExecContext(w.ctx, `INSERT INTO reached VALUES `+repeated("(?)", len(fresh)),
+			hashArgs(fresh)...); err != nil {
 			return err
 		}
 		w.live += int64(len(fresh))
-		if _, err := w.s.exec(w.ctx, `UPDATE node SET doomed = FALSE WHERE doomed AND hash IN `+in(len(fresh)), hashArgs(fresh)...); err != nil {
+		if _, err := w.s.exec(w.ctx, `UPDATE node SET doomed = FALSE WHERE doomed AND hash IN `+in(len(fresh)),
+			hashArgs(fresh)...); err != nil {
 			return err
 		}
 		raw, err := w.s.Nodes(w.ctx, fresh)
@@ -220,26 +228,34 @@ func (w *sweeper) reach(hashes []tree.Hash) error {
 
 // doom has nobody rely any more on what was not reached.
 func (w *sweeper) doom(cutoff time.Time) error {
-	return w.pages(`SELECT n.hash FROM node n LEFT JOIN reached r ON r.hash = n.hash WHERE n.used < ? AND NOT n.doomed AND r.hash IS NULL AND n.hash > ? ORDER BY n.hash LIMIT ?`, cutoff,
+	return w.pages(
+		`SELECT n.hash FROM node n LEFT JOIN reached r ON r.hash = n.hash WHERE n.used < ? AND NOT n.doomed
+			AND r.hash IS NULL AND n.hash > ? ORDER BY n.hash LIMIT ?`,
+		cutoff,
 		func(hashes []tree.Hash) error {
-			_, err := w.s.exec(w.ctx, `UPDATE node SET doomed = TRUE WHERE used < ? AND hash IN `+in(len(hashes)), append([]any{cutoff}, hashArgs(hashes)...)...)
+			_, err := w.s.exec(w.ctx, `UPDATE node SET doomed = TRUE WHERE used < ? AND hash IN `+in(len(hashes)),
+				append([]any{cutoff}, hashArgs(hashes)...)...)
 			return err
 		})
 }
 
 // take takes away what is doomed.
 func (w *sweeper) take() (taken int64, err error) {
-	err = w.pages(`SELECT hash FROM node WHERE doomed = ? AND hash > ? ORDER BY hash LIMIT ?`, true, func(hashes []tree.Hash) error {
-		n, err := w.s.exec(w.ctx, `DELETE FROM node WHERE doomed AND hash IN `+in(len(hashes)), hashArgs(hashes)...)
-		taken += n
-		return err
-	})
+	err = w.pages(`SELECT hash FROM node WHERE doomed = ? AND hash > ? ORDER BY hash LIMIT ?`, true,
+		func(hashes []tree.Hash) error {
+			n, err := w.s.exec(w.ctx, `DELETE FROM node WHERE doomed AND hash IN `+in(len(hashes)), hashArgs(hashes)...)
+			taken += n
+			return err
+		})
 	return taken, err
 }
 
 // SweepDirectories takes away accounts that no snapshot goes with.
 func (s *Store) SweepDirectories(ctx context.Context) (int64, error) {
-	return s.exec(ctx, `DELETE FROM directory WHERE used < ? AND NOT EXISTS (SELECT 1 FROM snapshot WHERE snapshot.directory = directory.hash)`, now().Add(-s.Trust.Relied))
+	return s.exec(ctx,
+		`DELETE FROM directory WHERE used < ? AND NOT EXISTS (SELECT 1 FROM snapshot
+			WHERE snapshot.directory = directory.hash)`,
+		now().Add(-s.Trust.Relied))
 }
 
 // Fault is something stored that is not as it should be.
@@ -250,7 +266,9 @@ type Fault struct {
 
 // CheckNodes looks at stored nodes one by one, from a hash on: each has to be what its hash says, and
 // all that it refers to has to be there. Next is nil behind the last one.
-func (s *Store) CheckNodes(ctx context.Context, after []byte, limit int) (n int, faults []Fault, next []byte, err error) {
+func (s *Store) CheckNodes(
+	ctx context.Context, after []byte, limit int,
+) (n int, faults []Fault, next []byte, err error) {
 	var rows []struct {
 		Hash []byte `db:"hash"`
 		Data []byte `db:"data"`
@@ -258,7 +276,8 @@ func (s *Store) CheckNodes(ctx context.Context, after []byte, limit int) (n int,
 	if after == nil {
 		after = []byte{}
 	}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT hash, data FROM node WHERE hash > ? AND NOT doomed ORDER BY hash LIMIT ?`, after, limit); err != nil {
+	if err := s.db.SelectContext(ctx, &rows,
+		`SELECT hash, data FROM node WHERE hash > ? AND NOT doomed ORDER BY hash LIMIT ?`, after, limit); err != nil {
 		return 0, nil, nil, err
 	}
 	from := map[tree.Hash]tree.Hash{}
@@ -292,7 +311,8 @@ func (s *Store) CheckNodes(ctx context.Context, after []byte, limit int) (n int,
 	for len(children) > 0 {
 		k := min(len(children), gcPage)
 		var there [][]byte
-		if err := s.db.SelectContext(ctx, &there, `SELECT hash FROM node WHERE hash IN `+in(k), hashArgs(children[:k])...); err != nil {
+		if err := s.db.SelectContext(ctx, &there, `SELECT hash FROM node WHERE hash IN `+in(k),
+			hashArgs(children[:k])...); err != nil {
 			return 0, nil, nil, err
 		}
 		found := map[tree.Hash]bool{}
@@ -301,7 +321,10 @@ func (s *Store) CheckNodes(ctx context.Context, after []byte, limit int) (n int,
 		}
 		for _, c := range children[:k] {
 			if !found[c] {
-				faults = append(faults, Fault{"node " + from[c].String(), "it refers to node " + c.String() + ", which is not there"})
+				faults = append(faults, Fault{
+					"node " + from[c].String(),
+					"it refers to node " + c.String() + ", which is not there",
+				})
 			}
 		}
 		children = children[k:]
@@ -318,8 +341,10 @@ func (s *Store) CheckSnapshots(ctx context.Context) (n int, faults []Fault, err 
 		return 0, nil, err
 	}
 	for what, query := range map[string]string{
-		"its forest is not there":    `SELECT s.id FROM snapshot s LEFT JOIN node n ON n.hash = s.forest AND NOT n.doomed WHERE s.state = 'ready' AND n.hash IS NULL LIMIT 1000`,
-		"its accounts are not there": `SELECT s.id FROM snapshot s LEFT JOIN directory d ON d.hash = s.directory WHERE s.state = 'ready' AND d.hash IS NULL LIMIT 1000`,
+		"its forest is not there": `SELECT s.id FROM snapshot s LEFT JOIN node n ON n.hash = s.forest
+			AND NOT n.doomed WHERE s.state = 'ready' AND n.hash IS NULL LIMIT 1000`,
+		"its accounts are not there": `SELECT s.id FROM snapshot s LEFT JOIN directory d ON d.hash = s.directory
+			WHERE s.state = 'ready' AND d.hash IS NULL LIMIT 1000`,
 	} {
 		var ids []string
 		if err := s.db.SelectContext(ctx, &ids, query); err != nil {
@@ -336,10 +361,13 @@ func (s *Store) CheckSnapshots(ctx context.Context) (n int, faults []Fault, err 
 func (s *Store) TakeDuty(ctx context.Context, name, holder string, last time.Duration) (mine bool, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		at := now()
-		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO duty (name, holder, until) VALUES (?,?,?)`, name, "", at.Add(-time.Second)); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO duty (name, holder, until) VALUES (?,?,?)`, name, "",
+			at.Add(-time.Second)); err != nil {
 			return err
 		}
-		r, err := tx.ExecContext(ctx, `UPDATE duty SET holder = ?, until = ? WHERE name = ? AND (until < ? OR holder = ?)`, holder, at.Add(last), name, at, holder)
+		r, err := tx.ExecContext(ctx,
+			`UPDATE duty SET holder = ?, until = ? WHERE name = ? AND (until < ? OR holder = ?)`, holder, at.Add(last),
+			name, at, holder)
 		if err != nil {
 			return err
 		}
@@ -362,12 +390,16 @@ type PlaceTime struct {
 // EachPlace hands out the finished snapshots of each application on each host, oldest first.
 func (s *Store) EachPlace(ctx context.Context, visit func([]PlaceTime) error) error {
 	var places []PlaceTime
-	if err := s.db.SelectContext(ctx, &places, `SELECT application, host FROM snapshot WHERE state = 'ready' GROUP BY application, host`); err != nil {
+	if err := s.db.SelectContext(ctx, &places,
+		`SELECT application, host FROM snapshot WHERE state = 'ready' GROUP BY application, host`); err != nil {
 		return err
 	}
 	for _, p := range places {
 		var rows []PlaceTime
-		if err := s.db.SelectContext(ctx, &rows, `SELECT id, application, host, taken, heard FROM snapshot WHERE application = ? AND host = ? AND state = 'ready' ORDER BY looked LIMIT 100000`, p.Application, p.Host); err != nil {
+		if err := s.db.SelectContext(ctx, &rows,
+			`SELECT id, application, host, taken, heard FROM snapshot WHERE application = ? AND host = ?
+				AND state = 'ready' ORDER BY looked LIMIT 100000`,
+			p.Application, p.Host); err != nil {
 			return err
 		}
 		if err := visit(rows); err != nil {
@@ -396,7 +428,9 @@ type Storage struct {
 
 // Storage counts.
 func (s *Store) Storage(ctx context.Context) (out Storage, err error) {
-	err = s.db.GetContext(ctx, &out, `SELECT (SELECT COUNT(*) FROM node) AS nodes, (SELECT COALESCE(SUM(LENGTH(data)), 0) FROM node) AS bytes,
-		(SELECT COUNT(*) FROM snapshot WHERE state = 'ready') AS snapshots, (SELECT COUNT(*) FROM report WHERE ready) AS reports`)
+	err = s.db.GetContext(ctx, &out,
+		`SELECT (SELECT COUNT(*) FROM node) AS nodes, (SELECT COALESCE(SUM(LENGTH(data)), 0) FROM node) AS bytes,
+		(SELECT COUNT(*) FROM snapshot WHERE state = 'ready') AS snapshots, (SELECT COUNT(*) FROM report
+		WHERE ready) AS reports`)
 	return out, err
 }

@@ -43,7 +43,11 @@ func wood(r *rand.Rand) (tree.Memory, tree.Hash) {
 		var n tree.Node
 		kind := r.IntN(4)
 		for i := range 3 {
-			e := tree.Entry{Name: fmt.Sprint(i), Kind: perm.File, Set: perm.POSIX{UID: uint32(kind), GID: uint32(depth)}.Set()}
+			e := tree.Entry{
+				Name: fmt.Sprint(i),
+				Kind: perm.File,
+				Set:  perm.POSIX{UID: uint32(kind), GID: uint32(depth)}.Set(),
+			}
 			if depth > 0 && r.IntN(2) == 0 {
 				e.Kind, e.Child = perm.Folder, grow(depth-1)
 			}
@@ -97,7 +101,9 @@ func upload(ctx context.Context, s *Store, m tree.Memory, forest tree.Hash, host
 	if err != nil {
 		return "", err
 	}
-	id, err := s.ImportSnapshot(ctx, "app", host, []string{"/srv"}, time.Now(), wire.SnapshotDone{Forest: forest, Directory: &perm.Directory{Accounts: []perm.Account{{ID: "u1", Name: host}}}}, "somebody")
+	id, err := s.ImportSnapshot(ctx, "app", host, []string{"/srv"}, time.Now(),
+		wire.SnapshotDone{Forest: forest, Directory: &perm.Directory{Accounts: []perm.Account{{ID: "u1", Name: host}}}},
+		"somebody")
 	if err == nil {
 		err = s.ShowSnapshot(ctx, id)
 	}
@@ -263,16 +269,21 @@ func TestCheckTells(t *testing.T) {
 		return tree.Entry{Name: name, Kind: perm.Folder, Set: perm.POSIX{}.Set(), Child: child}
 	}
 	gone := m.Add(tree.Node{})
-	forest := m.Add(tree.Node{Forest: true, Entries: []tree.Entry{in(m.Add(tree.Node{Entries: []tree.Entry{in(gone, "a")}}), "/srv")}})
+	forest := m.Add(tree.Node{
+		Forest:  true,
+		Entries: []tree.Entry{in(m.Add(tree.Node{Entries: []tree.Entry{in(gone, "a")}}), "/srv")},
+	})
 	_, err := upload(ctx, s, m, forest, "h")
 	must(t, err)
-	_, err = s.db.ExecContext(ctx, "UPDATE node SET data = ? WHERE hash = ?", encoder.EncodeAll(m[forest][:len(m[forest])-1], nil), forest[:])
+	_, err = s.db.ExecContext(ctx, "UPDATE node SET data = ? WHERE hash = ?",
+		encoder.EncodeAll(m[forest][:len(m[forest])-1], nil), forest[:])
 	must(t, err)
 	_, err = s.db.ExecContext(ctx, "DELETE FROM node WHERE hash = ?", gone[:])
 	must(t, err)
 	_, faults, _, err := s.CheckNodes(ctx, nil, 10_000)
 	text := fmt.Sprint(faults)
-	if err != nil || len(faults) < 2 || !strings.Contains(text, "its bytes hash to") || !strings.Contains(text, gone.String()+", which is not there") {
+	if err != nil || len(faults) < 2 || !strings.Contains(text, "its bytes hash to") ||
+		!strings.Contains(text, gone.String()+", which is not there") {
 		t.Errorf("%v, %v", faults, err)
 	}
 	_, err = s.db.ExecContext(ctx, "DELETE FROM directory")

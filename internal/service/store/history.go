@@ -16,12 +16,21 @@ import (
 	"idletally/internal/wire"
 )
 
-// By is who did something: a person, an agent or nobody in particular, and the token of theirs that a program did it with.
+// By is who did something: a person, an agent or nobody in particular, and the token of theirs that a program
+// did it with.
 type By struct{ Who, Token string }
 
 // Audit writes a line of history behind the last one, whichever instance wrote that.
 func (s *Store) Audit(ctx context.Context, by By, what, subject, detail string) error {
-	l := chain.Line{ID: NewID(), At: now(), Who: clip(by.Who, 80), Token: clip(by.Token, 80), What: clip(what, 32), Subject: clip(subject, 255), Detail: clip(detail, 60_000)}
+	l := chain.Line{
+		ID:      NewID(),
+		At:      now(),
+		Who:     clip(by.Who, 80),
+		Token:   clip(by.Token, 80),
+		What:    clip(what, 32),
+		Subject: clip(subject, 255),
+		Detail:  clip(detail, 60_000),
+	}
 	for n := 1; ; n++ {
 		done := false
 		err := s.tx(ctx, func(tx *sqlx.Tx) (err error) {
@@ -42,8 +51,8 @@ func (s *Store) Audit(ctx context.Context, by By, what, subject, detail string) 
 	}
 }
 
-// append puts a line behind the head that it sees, where nobody else has done so meanwhile; behind a head that is not ours
-// it puts another line, which says so.
+// append puts a line behind the head that it sees, where nobody else has done so meanwhile; behind a head
+// that is not ours it puts another line, which says so.
 func (s *Store) append(ctx context.Context, tx *sqlx.Tx, l chain.Line) (done bool, err error) {
 	before, err := head(ctx, tx)
 	if err != nil {
@@ -52,7 +61,15 @@ func (s *Store) append(ctx context.Context, tx *sqlx.Tx, l chain.Line) (done boo
 	// Whoever has the database can put lines there, and a head. Signing what follows must not make that ours.
 	foreign := s.Sealed != nil && !s.Sealed(before)
 	if foreign {
-		l = chain.Line{ID: NewID(), At: l.At, Who: "the service", What: chain.TakenOver, Subject: "history", Detail: fmt.Sprintf("it ended with line %d, which this service did not sign, or after which it had others", before.Seq)}
+		l = chain.Line{
+			ID:      NewID(),
+			At:      l.At,
+			Who:     "the service",
+			What:    chain.TakenOver,
+			Subject: "history",
+			Detail: fmt.Sprintf("it ended with line %d, which this service did not sign, or after which it had others",
+				before.Seq),
+		}
 	}
 	l.Seq = before.Seq + 1
 	l.Hash = l.After(before.Hash)
@@ -60,14 +77,18 @@ func (s *Store) append(ctx context.Context, tx *sqlx.Tx, l chain.Line) (done boo
 	if s.Seal != nil {
 		s.Seal(&h)
 	}
-	r, err := tx.ExecContext(ctx, `UPDATE chain SET seq = ?, hash = ?, signature = ? WHERE name = 'history' AND seq = ?`, h.Seq, h.Hash[:], h.Signature, before.Seq)
+	r, err := tx.ExecContext(ctx,
+		`UPDATE chain SET seq = ?, hash = ?, signature = ? WHERE name = 'history' AND seq = ?`, h.Seq, h.Hash[:],
+		h.Signature, before.Seq)
 	if err != nil {
 		return false, err
 	}
 	if n, err := r.RowsAffected(); err != nil || n == 0 {
 		return false, err
 	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO audit (id, at, who, token, what, subject, detail, seq, hash) VALUES (?,?,?,?,?,?,?,?,?)`, l.ID, l.At, l.Who, l.Token, l.What, l.Subject, l.Detail, l.Seq, l.Hash[:])
+	_, err = tx.ExecContext(ctx,
+		`INSERT INTO audit (id, at, who, token, what, subject, detail, seq, hash) VALUES (?,?,?,?,?,?,?,?,?)`, l.ID,
+		l.At, l.Who, l.Token, l.What, l.Subject, l.Detail, l.Seq, l.Hash[:])
 	return err == nil && !foreign, err
 }
 
@@ -77,7 +98,8 @@ func head(ctx context.Context, q sqlx.QueryerContext) (h chain.Head, err error) 
 		Hash      []byte `db:"hash"`
 		Signature []byte `db:"signature"`
 	}
-	if err := sqlx.GetContext(ctx, q, &row, `SELECT seq, hash, signature FROM chain WHERE name = 'history'`); err != nil {
+	if err := sqlx.GetContext(ctx, q, &row, `SELECT seq, hash, signature FROM chain
+		WHERE name = 'history'`); err != nil {
 		return h, one(err, "the head of the history")
 	}
 	h.Seq, h.Signature = row.Seq, row.Signature
@@ -93,9 +115,11 @@ func clip(s string, n int) string {
 	return strings.ToValidUTF8(s, "")
 }
 
-// Chain hands out the history line by line, those behind line after, up to the head that it has when it is asked, which it
-// gives; and how many lines stand outside that should not.
-func (s *Store) Chain(ctx context.Context, after int64, visit func(chain.Line) error) (h chain.Head, strays int64, err error) {
+// Chain hands out the history line by line, those behind line after, up to the head that it has when it is
+// asked, which it gives; and how many lines stand outside that should not.
+func (s *Store) Chain(
+	ctx context.Context, after int64, visit func(chain.Line) error,
+) (h chain.Head, strays int64, err error) {
 	if h, err = s.Head(ctx); err != nil {
 		return h, 0, err
 	}
@@ -111,12 +135,13 @@ func (s *Store) Head(ctx context.Context) (chain.Head, error) { return head(ctx,
 
 // Strays says how many lines stand outside of the chain that should not.
 func (s *Store) Strays(ctx context.Context) (n int64, err error) {
-	err = s.db.GetContext(ctx, &n, `SELECT (SELECT COUNT(*) FROM audit WHERE seq IS NULL) - outside FROM chain WHERE name = 'history'`)
+	err = s.db.GetContext(ctx, &n,
+		`SELECT (SELECT COUNT(*) FROM audit WHERE seq IS NULL) - outside FROM chain WHERE name = 'history'`)
 	return n, err
 }
 
-// Lines hands out the lines behind one, up to another, in their order: behind 0, those from before there was a chain, too. That some are
-// missing is for visit to see.
+// Lines hands out the lines behind one, up to another, in their order: behind 0, those from before there was
+// a chain, too. That some are missing is for visit to see.
 func (s *Store) Lines(ctx context.Context, after, upTo int64, visit func(chain.Line) error) error {
 	if after == 0 && upTo > 0 {
 		after = math.MinInt64
@@ -139,7 +164,8 @@ func (s *Store) Lines(ctx context.Context, after, upTo int64, visit func(chain.L
 	return nil
 }
 
-// lines reads the lines of the history that are so, and in an order, as a query's end says. Those outside of the chain have number 0.
+// lines reads the lines of the history that are so, and in an order, as a query's end says. Those outside of
+// the chain have number 0.
 func lines(ctx context.Context, q interface {
 	SelectContext(ctx context.Context, to any, query string, args ...any) error
 }, so string, args ...any) ([]chain.Line, error) {
@@ -154,12 +180,23 @@ func lines(ctx context.Context, q interface {
 		Detail  string        `db:"detail"`
 		Hash    []byte        `db:"hash"`
 	}
-	if err := q.SelectContext(ctx, &rows, `SELECT seq, id, at, who, token, what, subject, detail, hash FROM audit WHERE `+so, args...); err != nil {
+	err := q.SelectContext(ctx, &rows,
+		`SELECT seq, id, at, who, token, what, subject, detail, hash FROM audit WHERE `+so, args...)
+	if err != nil {
 		return nil, err
 	}
 	list := make([]chain.Line, len(rows))
 	for i, r := range rows {
-		list[i] = chain.Line{Seq: r.Seq.Int64, ID: r.ID, At: r.At, Who: r.Who, Token: r.Token, What: r.What, Subject: r.Subject, Detail: r.Detail}
+		list[i] = chain.Line{
+			Seq:     r.Seq.Int64,
+			ID:      r.ID,
+			At:      r.At,
+			Who:     r.Who,
+			Token:   r.Token,
+			What:    r.What,
+			Subject: r.Subject,
+			Detail:  r.Detail,
+		}
 		copy(list[i].Hash[:], r.Hash)
 	}
 	return list, nil
@@ -176,7 +213,9 @@ type Past struct {
 // History lists the newest lines first.
 func (s *Store) History(ctx context.Context, p Past) (out []wire.History, err error) {
 	where, args := p.where()
-	err = s.db.SelectContext(ctx, &out, `SELECT id, at, who, token, what, subject, detail FROM audit`+where+` ORDER BY id DESC LIMIT ?`, append(args, p.Limit)...)
+	err = s.db.SelectContext(ctx, &out,
+		`SELECT id, at, who, token, what, subject, detail FROM audit`+where+` ORDER BY id DESC LIMIT ?`,
+		append(args, p.Limit)...)
 	return out, err
 }
 

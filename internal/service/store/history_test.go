@@ -13,7 +13,8 @@ import (
 	"idletally/internal/core/chain"
 )
 
-// Many write into the history at once, and every line is there once, tied to the one before; what is changed in the database shows.
+// Many write into the history at once, and every line is there once, tied to the one before; what is changed
+// in the database shows.
 func TestChain(t *testing.T) {
 	ctx := t.Context()
 	who := name("who")
@@ -30,7 +31,8 @@ func TestChain(t *testing.T) {
 				on = &other
 			}
 			for n := range lines {
-				if err := on.Audit(ctx, By{Who: who}, "tried", fmt.Sprint(i, " ", n), strings.Repeat("ü", 40_000)); err != nil {
+				if err := on.Audit(ctx, By{Who: who}, "tried", fmt.Sprint(i, " ", n),
+					strings.Repeat("ü", 40_000)); err != nil {
 					t.Error(err)
 				}
 			}
@@ -80,7 +82,8 @@ func TestChain(t *testing.T) {
 		}
 		must(t, err)
 	}
-	change(`INSERT INTO audit (id, at, who, what, subject, detail) VALUES (?, ?, ?, 'slipped in', '', '')`, NewID(), now(), who)
+	change(`INSERT INTO audit (id, at, who, what, subject, detail) VALUES (?, ?, ?, 'slipped in', '', '')`, NewID(),
+		now(), who)
 	if _, err := verify(nil); err == nil || !strings.Contains(err.Error(), "1 strays") {
 		t.Errorf("a line outside: %v", err)
 	}
@@ -96,9 +99,11 @@ func TestTokens(t *testing.T) {
 	who := name("who")
 	must(t, st.AddPerson(ctx, Person{Name: who, Password: "h", RoleList: "author,operator"}))
 	hash := func(s string) (h [32]byte) { copy(h[:], who+s); return h }
-	tok, err := st.AddToken(ctx, Token{Person: who, Name: "nightly", RoleList: "operator,viewer", Expires: time.Now().Add(time.Hour)}, hash("1"))
+	tok, err := st.AddToken(ctx,
+		Token{Person: who, Name: "nightly", RoleList: "operator,viewer", Expires: time.Now().Add(time.Hour)}, hash("1"))
 	must(t, err)
-	_, err = st.AddToken(ctx, Token{Person: who, Name: "old", RoleList: "viewer", Expires: time.Now().Add(-time.Second)}, hash("2"))
+	_, err = st.AddToken(ctx,
+		Token{Person: who, Name: "old", RoleList: "viewer", Expires: time.Now().Add(-time.Second)}, hash("2"))
 	must(t, err)
 	p, by, err := st.TokenPerson(ctx, hash("1"))
 	if err != nil || p.Name != who || by.Name != "nightly" || p.RoleList != "operator" {
@@ -130,13 +135,16 @@ func TestTokens(t *testing.T) {
 	}
 }
 
-// tiesOlder puts lines before the chain of a history that was upgraded, and has several instances tie them, of which some are broken off.
+// tiesOlder puts lines before the chain of a history that was upgraded, and has several instances tie them,
+// of which some are broken off.
 func tiesOlder(t *testing.T, st *Store) {
 	t.Helper()
 	ctx := t.Context()
 	const more = 3*tieAtOnce + 17
 	for i := range more {
-		_, err := st.db.ExecContext(ctx, `INSERT INTO audit (id, at, who, what, subject, detail) VALUES (?, '2025-01-02', 'purser', 'tried', ?, '')`, fmt.Sprintf("00000001%08d", i), i)
+		_, err := st.db.ExecContext(ctx,
+			`INSERT INTO audit (id, at, who, what, subject, detail) VALUES (?, '2025-01-02', 'purser', 'tried', ?, '')`,
+			fmt.Sprintf("00000001%08d", i), i)
 		must(t, err)
 	}
 	var w chain.Walker
@@ -176,7 +184,10 @@ func tiesOlder(t *testing.T, st *Store) {
 		t.Fatal(err)
 	}
 	must(t, st.TieOlder(ctx)) // once is enough
-	for _, q := range []string{`UPDATE audit SET who = 'bosun' WHERE seq = -7`, `DELETE FROM audit WHERE seq = -3`, `DELETE FROM audit WHERE seq <= 0`} {
+	for _, q := range []string{
+		`UPDATE audit SET who = 'bosun' WHERE seq = -7`, `DELETE FROM audit WHERE seq = -3`,
+		`DELETE FROM audit WHERE seq <= 0`,
+	} {
 		_, err := st.db.ExecContext(ctx, q)
 		must(t, err)
 		if err := verify(); !errors.Is(err, chain.ErrBroken) {

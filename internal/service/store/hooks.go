@@ -34,7 +34,10 @@ func (s *Store) AddHook(ctx context.Context, h Hook) (Hook, error) {
 	if err := s.room(ctx, maxHooks, "hooks", `SELECT COUNT(*) FROM hook`); err != nil {
 		return h, err
 	}
-	_, err := s.db.NamedExecContext(ctx, `INSERT INTO hook (id, application, url, kinds, severity, every_minutes, effect, author, created, fault) VALUES (:id, :application, :url, :kinds, :severity, :every_minutes, :effect, :author, :created, '')`, h)
+	_, err := s.db.NamedExecContext(ctx,
+		`INSERT INTO hook (id, application, url, kinds, severity, every_minutes, effect, author, created, fault)
+			VALUES (:id, :application, :url, :kinds, :severity, :every_minutes, :effect, :author, :created, '')`,
+		h)
 	return h, err
 }
 
@@ -70,18 +73,26 @@ const maxNotices = 10_000
 
 // AddNotice has something told, unless too much waits for that hook already.
 func (s *Store) AddNotice(ctx context.Context, n Notice) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO notice (id, hook, body, next) SELECT ?, ?, ?, ? FROM DUAL WHERE (SELECT COUNT(*) FROM notice WHERE hook = ?) < ?`, n.ID, n.Hook, n.Body, n.Next.UTC(), n.Hook, maxNotices)
+	_, err := s.db.ExecContext(ctx,
+		`INSERT INTO notice (id, hook, body, next) SELECT ?, ?, ?, ? FROM DUAL WHERE (SELECT COUNT(*) FROM notice
+			WHERE hook = ?) < ?`,
+		n.ID, n.Hook, n.Body, n.Next.UTC(), n.Hook, maxNotices)
 	return err
 }
 
 // ClaimNotices takes what is to be told now, for so long; of several instances one gets each.
-func (s *Store) ClaimNotices(ctx context.Context, at time.Time, lease time.Duration, limit int) (mine []Notice, err error) {
+func (s *Store) ClaimNotices(
+	ctx context.Context, at time.Time, lease time.Duration, limit int,
+) (mine []Notice, err error) {
 	var ripe []Notice
-	if err := s.db.SelectContext(ctx, &ripe, `SELECT id, hook, body, tries, next FROM notice WHERE next <= ? ORDER BY next LIMIT ?`, at.UTC(), limit); err != nil {
+	if err := s.db.SelectContext(ctx, &ripe,
+		`SELECT id, hook, body, tries, next FROM notice WHERE next <= ? ORDER BY next LIMIT ?`, at.UTC(),
+		limit); err != nil {
 		return nil, err
 	}
 	for _, n := range ripe {
-		got, err := s.exec(ctx, `UPDATE notice SET tries = tries + 1, next = ? WHERE id = ? AND tries = ?`, at.UTC().Add(lease), n.ID, n.Tries)
+		got, err := s.exec(ctx, `UPDATE notice SET tries = tries + 1, next = ? WHERE id = ? AND tries = ?`,
+			at.UTC().Add(lease), n.ID, n.Tries)
 		if err != nil {
 			return mine, err
 		}

@@ -36,7 +36,8 @@ type Host struct {
 	RenewedUsed *time.Time `db:"renewed_used"` // since when the agent has used the certificate that took its place
 	Twice       *time.Time `db:"twice"`        // since when two are known to hold its identity
 
-	Authority string `db:"authority"` // fingerprint of the service's that signed its certificate and that it trusts; "" where it did not tell
+	// fingerprint of the service's that signed its certificate and that it trusts; "" where it did not tell
+	Authority string `db:"authority"`
 	OrderKey  string `db:"order_key"` // by which it knows the service, in hexadecimal digits; "" where it did not tell
 }
 
@@ -48,16 +49,20 @@ func (h Host) Tags() []string {
 	return strings.Split(h.TagList, ",")
 }
 
-const hostColumns = `name, tags, certificate, renewed, enrolment, carried, version, protocol, oldest, system, up_since, runs_since, watching, watch_notes, created, last_seen, enrolled, renewed_used, twice, authority, order_key`
+const hostColumns = `name, tags, certificate, renewed, enrolment, carried, version, protocol, oldest, system, up_since,
+	runs_since, watching, watch_notes, created, last_seen, enrolled, renewed_used, twice, authority, order_key`
 
 // Invite adds a host, or changes the tags of one where some are given, and keeps the hash of its enrolment code.
 func (s *Store) Invite(ctx context.Context, name string, tags []string, codeHash [32]byte, expires time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO host (name, tags, created) VALUES (?,?,?) ON DUPLICATE KEY UPDATE tags = IF(VALUES(tags) = '', tags, VALUES(tags))`,
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO host (name, tags, created) VALUES (?,?,?) ON DUPLICATE KEY UPDATE tags = IF(VALUES(tags) = '',
+				tags, VALUES(tags))`,
 			name, strings.Join(tags, ","), now()); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO enrolment (code_hash, host, expires) VALUES (?,?,?)`, codeHash[:], name, expires.UTC())
+		_, err := tx.ExecContext(ctx, `INSERT INTO enrolment (code_hash, host, expires) VALUES (?,?,?)`, codeHash[:],
+			name, expires.UTC())
 		return err
 	})
 }
@@ -71,17 +76,21 @@ func (s *Store) AddHost(ctx context.Context, name string) error {
 // SetTags changes a host's tags; with was only where they are these.
 func (s *Store) SetTags(ctx context.Context, name string, tags []string, was *string) error {
 	list := strings.Join(tags, ",")
-	return s.replace(ctx, "the tags of "+name, list, was, `UPDATE host SET tags = ? WHERE name = ? AND tags = COALESCE(?, tags)`, []any{list, name, was}, func() (string, error) {
-		h, err := s.Host(ctx, name)
-		return h.TagList, err
-	})
+	return s.replace(ctx, "the tags of "+name, list, was,
+		`UPDATE host SET tags = ? WHERE name = ? AND tags = COALESCE(?, tags)`, []any{list, name, was},
+		func() (string, error) {
+			h, err := s.Host(ctx, name)
+			return h.TagList, err
+		})
 }
 
-// UseCode takes a code once and tells which host it is for. The request that it came with may come again: its answer may
-// have been lost.
+// UseCode takes a code once and tells which host it is for. The request that it came with may come again: its
+// answer may have been lost.
 func (s *Store) UseCode(ctx context.Context, codeHash, request [32]byte) (host string, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
-		if err := changedOrErr(tx.ExecContext(ctx, `UPDATE enrolment SET used = ?, used_by = ? WHERE code_hash = ? AND (used IS NULL OR used_by = ?) AND expires > ?`,
+		if err := changedOrErr(tx.ExecContext(ctx,
+			`UPDATE enrolment SET used = ?, used_by = ? WHERE code_hash = ? AND (used IS NULL OR used_by = ?)
+				AND expires > ?`,
 			now(), request[:], codeHash[:], request[:], now())); err != nil {
 			return err
 		}
@@ -102,37 +111,50 @@ type Certified struct {
 // It begins another enrolment, whose orders count for no other.
 func (s *Store) SetCertificate(ctx context.Context, host string, c Certified) (enrolment string, err error) {
 	enrolment = NewID()
-	r, err := s.db.ExecContext(ctx, `UPDATE host SET certificate = ?, renewed = '', enrolment = ?, version = ?, carried = ?, enrolled = ?, renewed_used = NULL, twice = NULL,
-		authority = ?, order_key = ? WHERE name = ?`, c.Serial, enrolment, c.Version, c.Carried, now(), c.Authority, c.OrderKey, host)
+	r, err := s.db.ExecContext(ctx,
+		`UPDATE host SET certificate = ?, renewed = '', enrolment = ?, version = ?, carried = ?, enrolled = ?,
+			renewed_used = NULL, twice = NULL,
+		authority = ?, order_key = ? WHERE name = ?`, c.Serial, enrolment, c.Version, c.Carried, now(), c.Authority,
+		c.OrderKey, host)
 	return enrolment, changed(r, err, "host "+host)
 }
 
 // Greet notes what runs on a host now.
 func (s *Store) Greet(ctx context.Context, host string, in wire.Hello) error {
 	since := func(seconds int64) time.Time { return now().Add(-wire.Ago(seconds)) }
-	small := func(n int) int { return min(max(n, 0), math.MaxInt16) } // what the agent made up is to be refused by its number, not by the database
-	_, err := s.exec(ctx, `UPDATE host SET version = ?, protocol = ?, oldest = ?, system = ?, up_since = ?, runs_since = ? WHERE name = ?`,
-		clip(in.Version, 64), small(in.Protocol), small(in.Oldest), clip(in.System, 160), since(in.Up), since(in.Runs), host)
+	// what the agent made up is to be refused by its number, not by the database
+	small := func(n int) int { return min(max(n, 0), math.MaxInt16) }
+	_, err := s.exec(ctx,
+		`UPDATE host SET version = ?, protocol = ?, oldest = ?, system = ?, up_since = ?, runs_since = ?
+			WHERE name = ?`,
+		clip(in.Version, 64), small(in.Protocol), small(in.Oldest), clip(in.System, 160), since(in.Up), since(in.Runs),
+		host)
 	return err
 }
 
-// RenewCertificate says which certificate a host's agent gets in place of the one that it called with. That one counts on, until it
-// ends: an answer may be lost on its way.
+// RenewCertificate says which certificate a host's agent gets in place of the one that it called with. That
+// one counts on, until it ends: an answer may be lost on its way.
 func (s *Store) RenewCertificate(ctx context.Context, host, with, serial string) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE host SET certificate = ?, renewed = ?, renewed_used = NULL WHERE name = ? AND (certificate = ? OR renewed = ?)`, with, serial, host, with, with)
+	r, err := s.db.ExecContext(ctx,
+		`UPDATE host SET certificate = ?, renewed = ?, renewed_used = NULL WHERE name = ? AND (certificate = ?
+			OR renewed = ?)`,
+		with, serial, host, with, with)
 	return changed(r, err, "host "+host)
 }
 
 // UseRenewed notes that a host's agent has begun to use the certificate that it renewed last.
 func (s *Store) UseRenewed(ctx context.Context, host, serial string) error {
-	_, err := s.exec(ctx, `UPDATE host SET renewed_used = ? WHERE name = ? AND renewed = ? AND renewed_used IS NULL`, now(), host, serial)
+	_, err := s.exec(ctx, `UPDATE host SET renewed_used = ? WHERE name = ? AND renewed = ? AND renewed_used IS NULL`,
+		now(), host, serial)
 	return err
 }
 
 // TakeQuota counts what a host's agent sends on a day (UTC), in bytes; ErrConflict where it would be more than it may.
 func (s *Store) TakeQuota(ctx context.Context, host string, bytes, most int64) error {
 	day := now().Format(time.DateOnly)
-	r, err := s.db.ExecContext(ctx, `UPDATE host SET sent = IF(sent_on = ?, sent, 0) + ?, sent_on = ? WHERE name = ? AND IF(sent_on = ?, sent, 0) + ? <= ?`,
+	r, err := s.db.ExecContext(ctx,
+		`UPDATE host SET sent = IF(sent_on = ?, sent, 0) + ?, sent_on = ? WHERE name = ?
+			AND IF(sent_on = ?, sent, 0) + ? <= ?`,
 		day, bytes, day, host, day, bytes, most)
 	return changed(r, err, "what host "+host+" may send today")
 }
@@ -146,24 +168,32 @@ func (s *Store) HeldTwice(ctx context.Context, host string) (news bool, err erro
 // ShutOut has no certificate of a host's agent count any more.
 func (s *Store) ShutOut(ctx context.Context, host string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		r, err := tx.ExecContext(ctx, `UPDATE host SET certificate = '', renewed = '', renewed_used = NULL, twice = NULL WHERE name = ? AND certificate <> ''`, host)
+		r, err := tx.ExecContext(ctx,
+			`UPDATE host SET certificate = '', renewed = '', renewed_used = NULL, twice = NULL WHERE name = ?
+				AND certificate <> ''`,
+			host)
 		if err := changed(r, err, "host "+host+", whose agent has no certificate that counts,"); err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `DELETE FROM enrolment WHERE host = ?`, host) // a used code is good for its agent once more
+		// a used code is good for its agent once more
+		_, err = tx.ExecContext(ctx, `DELETE FROM enrolment WHERE host = ?`, host)
 		return err
 	})
 }
 
 // SetKnown notes by which keys a host's agent knows the service.
 func (s *Store) SetKnown(ctx context.Context, host, authority, orderKey string) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE host SET authority = ?, order_key = ? WHERE name = ?`, authority, orderKey, host)
+	_, err := s.db.ExecContext(ctx, `UPDATE host SET authority = ?, order_key = ? WHERE name = ?`, authority, orderKey,
+		host)
 	return err
 }
 
 // HostsBehind lists enrolled hosts by name, at most so many, which know the service by other keys than these.
 func (s *Store) HostsBehind(ctx context.Context, authority, orderKey string, limit int) (out []Host, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT `+hostColumns+` FROM host WHERE certificate <> '' AND (authority <> ? OR order_key <> ?) ORDER BY name LIMIT ?`, authority, orderKey, limit)
+	err = s.db.SelectContext(ctx, &out,
+		`SELECT `+hostColumns+
+			` FROM host WHERE certificate <> '' AND (authority <> ? OR order_key <> ?) ORDER BY name LIMIT ?`,
+		authority, orderKey, limit)
 	return out, err
 }
 
@@ -218,7 +248,9 @@ func (f HostFilter) where() (clause string, args []any) {
 // HostsOf lists those that a filter means, by name.
 func (s *Store) HostsOf(ctx context.Context, f HostFilter, after string, limit int) (out []Host, err error) {
 	clause, args := f.where()
-	err = s.db.SelectContext(ctx, &out, `SELECT `+hostColumns+` FROM host WHERE name > ?`+clause+` ORDER BY name LIMIT ?`, slices.Concat([]any{after}, args, []any{limit})...)
+	err = s.db.SelectContext(ctx, &out,
+		`SELECT `+hostColumns+` FROM host WHERE name > ?`+clause+` ORDER BY name LIMIT ?`,
+		slices.Concat([]any{after}, args, []any{limit})...)
 	return out, err
 }
 
@@ -241,15 +273,18 @@ type Work struct {
 const lease = 45 * time.Second
 
 func addWork(ctx context.Context, tx *sqlx.Tx, host, kind, subject string) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO work (id, host, kind, subject, state, created) VALUES (?,?,?,?,'waiting',?)`,
+	_, err := tx.ExecContext(ctx,
+		`INSERT INTO work (id, host, kind, subject, state, created) VALUES (?,?,?,?,'waiting',?)`,
 		NewID(), host, kind, subject, now())
 	return err
 }
 
 // Due tells for which hosts there is work that waits, and for which a question.
 func (s *Store) Due(ctx context.Context) (work, questions []string, err error) {
-	if err = s.db.SelectContext(ctx, &work, `SELECT DISTINCT host FROM work WHERE state = 'waiting' LIMIT 100000`); err == nil {
-		err = s.db.SelectContext(ctx, &questions, `SELECT DISTINCT host FROM question WHERE state = 'waiting' LIMIT 100000`)
+	err = s.db.SelectContext(ctx, &work, `SELECT DISTINCT host FROM work WHERE state = 'waiting' LIMIT 100000`)
+	if err == nil {
+		err = s.db.SelectContext(ctx, &questions,
+			`SELECT DISTINCT host FROM question WHERE state = 'waiting' LIMIT 100000`)
 	}
 	return work, questions, err
 }
@@ -259,11 +294,14 @@ func (s *Store) Due(ctx context.Context) (work, questions []string, err error) {
 func (s *Store) ClaimWork(ctx context.Context, host string) (*Work, error) {
 	var list []Work
 	if err := s.db.SelectContext(ctx, &list, `SELECT id, host, kind, subject, state, tries FROM work
-		WHERE host = ? AND state IN ('waiting', 'taken') AND (lease_until IS NULL OR lease_until < ?) ORDER BY id LIMIT 1`, host, now()); err != nil || len(list) == 0 {
+		WHERE host = ? AND state IN ('waiting', 'taken') AND (lease_until IS NULL OR lease_until < ?) ORDER BY id
+		LIMIT 1`, host,
+		now()); err != nil || len(list) == 0 {
 		return nil, err
 	}
 	w := list[0]
-	r, err := s.db.ExecContext(ctx, `UPDATE work SET state = 'taken', lease_until = ?, tries = tries + 1 WHERE id = ? AND state = ? AND tries = ?`,
+	r, err := s.db.ExecContext(ctx,
+		`UPDATE work SET state = 'taken', lease_until = ?, tries = tries + 1 WHERE id = ? AND state = ? AND tries = ?`,
 		now().Add(lease), w.ID, w.State, w.Tries)
 	if err != nil {
 		return nil, err
@@ -277,7 +315,10 @@ func (s *Store) ClaimWork(ctx context.Context, host string) (*Work, error) {
 
 // RunWork finds a host's part of a run that has not ended.
 func (s *Store) RunWork(ctx context.Context, host, run string) (w Work, err error) {
-	err = s.db.GetContext(ctx, &w, `SELECT id, host, kind, subject, state, tries FROM work WHERE host = ? AND state IN ('waiting', 'taken') AND kind = 'run' AND subject = ?`, host, run)
+	err = s.db.GetContext(ctx, &w,
+		`SELECT id, host, kind, subject, state, tries FROM work WHERE host = ? AND state IN ('waiting', 'taken')
+			AND kind = 'run' AND subject = ?`,
+		host, run)
 	return w, one(err, "work of run "+run+" on host "+host)
 }
 
@@ -285,7 +326,9 @@ func (s *Store) RunWork(ctx context.Context, host, run string) (w Work, err erro
 func (s *Store) CarryWork(ctx context.Context, host, run string, until time.Time) error {
 	w, err := s.RunWork(ctx, host, run)
 	if err == nil {
-		_, err = s.db.ExecContext(ctx, `UPDATE work SET state = 'taken', lease_until = ? WHERE id = ? AND state IN ('waiting', 'taken')`, until.UTC(), w.ID)
+		_, err = s.db.ExecContext(ctx,
+			`UPDATE work SET state = 'taken', lease_until = ? WHERE id = ? AND state IN ('waiting', 'taken')`,
+			until.UTC(), w.ID)
 	}
 	return err
 }
@@ -298,13 +341,15 @@ func (s *Store) ReleaseWork(ctx context.Context, host string) error {
 
 // OwnWork finds work that a host holds.
 func (s *Store) OwnWork(ctx context.Context, host, id string) (w Work, err error) {
-	err = s.db.GetContext(ctx, &w, `SELECT id, host, kind, subject, state, tries FROM work WHERE id = ? AND host = ?`, id, host)
+	err = s.db.GetContext(ctx, &w, `SELECT id, host, kind, subject, state, tries FROM work WHERE id = ? AND host = ?`,
+		id, host)
 	return w, one(err, "work "+id)
 }
 
 // KeepWork renews the lease.
 func (s *Store) KeepWork(ctx context.Context, id string) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE work SET lease_until = ? WHERE id = ? AND state = 'taken'`, now().Add(lease), id)
+	_, err := s.db.ExecContext(ctx, `UPDATE work SET lease_until = ? WHERE id = ? AND state = 'taken'`,
+		now().Add(lease), id)
 	return err
 }
 

@@ -12,8 +12,10 @@ func TestIDsGoOn(t *testing.T) {
 	dsn := emptyDatabase(t)
 	st, err := Open(ctx, dsn)
 	must(t, err)
-	ahead := idAt(time.Now().Add(2 * time.Second)) // the clock was ahead when it was made, by this service or another one
-	_, err = st.db.ExecContext(ctx, `INSERT INTO happening (id, kind, application, host, subject) VALUES (?,'run','','','x')`, ahead)
+	// the clock was ahead when it was made, by this service or another one
+	ahead := idAt(time.Now().Add(2 * time.Second))
+	_, err = st.db.ExecContext(ctx,
+		`INSERT INTO happening (id, kind, application, host, subject) VALUES (?,'run','','','x')`, ahead)
 	must(t, err)
 	must(t, st.Close())
 	st, err = Open(ctx, dsn)

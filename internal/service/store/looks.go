@@ -31,11 +31,15 @@ func (s *Store) Looks(ctx context.Context, application, host string) ([]Look, er
 		where, args = where+` AND host = ?`, append(args, host)
 	}
 	var rows []Look
-	err := s.db.SelectContext(ctx, &rows, `SELECT s.application, s.host, s.id, s.state, s.message, w.snapshot AS watched, w.at AS watched_at FROM
+	err := s.db.SelectContext(ctx, &rows,
+		`SELECT s.application, s.host, s.id, s.state, s.message, w.snapshot AS watched, w.at AS watched_at FROM
 		(SELECT MAX(looked) AS newest FROM snapshot`+where+` GROUP BY application, host, state) AS last
-		STRAIGHT_JOIN snapshot s ON s.looked = last.newest LEFT JOIN watched w ON w.application = s.application AND w.host = s.host
+		STRAIGHT_JOIN snapshot s ON s.looked = last.newest
+		LEFT JOIN watched w ON w.application = s.application
+		AND w.host = s.host
 		ORDER BY s.application, s.host, s.looked DESC LIMIT ?`, append(args, 3*maxCurrent)...)
-	return slices.CompactFunc(rows, func(a, b Look) bool { return a.Application == b.Application && a.Host == b.Host }), err
+	return slices.CompactFunc(rows, func(a, b Look) bool { return a.Application == b.Application && a.Host == b.Host }),
+		err
 }
 
 // TakenAt tells when snapshots were taken, by id. Those that are not there are left out.
@@ -50,7 +54,9 @@ func (s *Store) TakenAt(ctx context.Context, ids []string) (map[string]time.Time
 			ID    string    `db:"id"`
 			Taken time.Time `db:"taken"`
 		}
-		if err := s.db.SelectContext(ctx, &rows, `SELECT id, taken FROM snapshot WHERE id IN `+in(len(part))+` AND taken IS NOT NULL`, args...); err != nil {
+		err := s.db.SelectContext(ctx, &rows,
+			`SELECT id, taken FROM snapshot WHERE id IN `+in(len(part))+` AND taken IS NOT NULL`, args...)
+		if err != nil {
 			return nil, err
 		}
 		for _, r := range rows {
@@ -63,8 +69,8 @@ func (s *Store) TakenAt(ctx context.Context, ids []string) (map[string]time.Time
 // watchedEvery is how exactly it is kept until when something was still so: an agent tells it twice a minute.
 const watchedEvery = time.Minute
 
-// SetCurrent notes that what a host's agent gave last of an application was still so at a time. That counts for the snapshot that says the same,
-// and only while it is the newest.
+// SetCurrent notes that what a host's agent gave last of an application was still so at a time. That counts
+// for the snapshot that says the same, and only while it is the newest.
 func (s *Store) SetCurrent(ctx context.Context, host string, c wire.CurrentPlace, at time.Time) error {
 	accounts, err := hex.DecodeString(c.Accounts)
 	if err != nil {
@@ -72,9 +78,11 @@ func (s *Store) SetCurrent(ctx context.Context, host string, c wire.CurrentPlace
 	}
 	_, err = s.exec(ctx, `INSERT INTO watched (application, host, snapshot, at)
 		SELECT application, host, id, ? FROM (SELECT application, host, id, forest, directory FROM snapshot
-			WHERE application = ? AND host = ? AND state IN ('ready', 'waiting') AND forest IS NOT NULL ORDER BY looked DESC LIMIT 1) AS last
+			WHERE application = ? AND host = ? AND state IN ('ready', 'waiting') AND forest IS NOT NULL
+			ORDER BY looked DESC LIMIT 1) AS last
 		WHERE forest = ? AND directory = ?
-		ON DUPLICATE KEY UPDATE at = IF(snapshot <> VALUES(snapshot) OR at < VALUES(at) - INTERVAL ? SECOND, VALUES(at), at), snapshot = VALUES(snapshot)`,
+		ON DUPLICATE KEY UPDATE at = IF(snapshot <> VALUES(snapshot)
+		OR at < VALUES(at) - INTERVAL ? SECOND, VALUES(at), at), snapshot = VALUES(snapshot)`,
 		at.UTC().Truncate(time.Millisecond), c.Application, host, c.Forest[:], accounts, watchedEvery/time.Second)
 	return err
 }

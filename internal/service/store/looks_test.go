@@ -12,16 +12,23 @@ import (
 	"idletally/internal/wire"
 )
 
-// The newest look at a place is told whatever came of it, and what an agent says of a snapshot counts for that one alone.
+// The newest look at a place is told whatever came of it, and what an agent says of a snapshot counts for
+// that one alone.
 func TestLooks(t *testing.T) {
 	t.Parallel()
 	s, ctx := apart(t), t.Context()
 	m := tree.Memory{}
 	looks := make([]wire.SnapshotDone, 2)
 	for i := range looks {
-		forest := m.Add(tree.Node{Forest: true, Entries: []tree.Entry{{Name: "/srv", Kind: perm.File, Set: perm.POSIX{UID: uint32(i)}.Set()}}})
+		forest := m.Add(tree.Node{
+			Forest:  true,
+			Entries: []tree.Entry{{Name: "/srv", Kind: perm.File, Set: perm.POSIX{UID: uint32(i)}.Set()}},
+		})
 		must(t, s.PutNodes(ctx, [][]byte{m[forest]}))
-		looks[i] = wire.SnapshotDone{Forest: forest, Directory: &perm.Directory{Accounts: []perm.Account{{ID: perm.UID(uint32(i)), Name: "purser"}}}}
+		looks[i] = wire.SnapshotDone{
+			Forest:    forest,
+			Directory: &perm.Directory{Accounts: []perm.Account{{ID: perm.UID(uint32(i)), Name: "purser"}}},
+		}
 	}
 	for _, h := range []string{"ferry", "skiff"} {
 		must(t, s.Invite(ctx, h, nil, sha256.Sum256([]byte(h)), time.Now().Add(time.Hour)))
@@ -45,7 +52,8 @@ func TestLooks(t *testing.T) {
 		t.Helper()
 		all, err := s.Looks(ctx, "boats", "ferry")
 		must(t, err)
-		if len(all) != 1 || all[0].State != state || all[0].Message != message || all[0].Snapshot != id || all[0].Host != "ferry" {
+		if len(all) != 1 || all[0].State != state || all[0].Message != message || all[0].Snapshot != id ||
+			all[0].Host != "ferry" {
 			t.Errorf("%+v, want %s %q, snapshot %s", all, state, message, id)
 		}
 		return all[0]
@@ -80,7 +88,9 @@ func TestLooks(t *testing.T) {
 		t.Helper()
 		accounts, err := looks[i].Directory.Hash()
 		must(t, err)
-		must(t, s.SetCurrent(ctx, "ferry", wire.CurrentPlace{Application: application, Forest: looks[i].Forest, Accounts: accounts}, at))
+		must(t,
+			s.SetCurrent(ctx, "ferry",
+				wire.CurrentPlace{Application: application, Forest: looks[i].Forest, Accounts: accounts}, at))
 		return newest("ready", "it could not be held against the baseline", second)
 	}
 	at := now().Add(-time.Hour)
@@ -100,8 +110,15 @@ func TestLooks(t *testing.T) {
 	if l := says(1, "boats", at.Add(2*watchedEvery)); !l.WatchedAt.Equal(at.Add(2 * watchedEvery)) {
 		t.Errorf("%s", l.WatchedAt)
 	}
-	must(t, s.Greet(ctx, "ferry", wire.Hello{Protocol: math.MaxInt, Oldest: math.MinInt, Up: math.MaxInt64, Runs: math.MinInt64}))
-	if err := s.SetCurrent(ctx, "ferry", wire.CurrentPlace{Application: "boats", Accounts: "x"}, at); err == nil || !strings.Contains(err.Error(), "accounts of boats") {
+	must(t,
+		s.Greet(ctx, "ferry", wire.Hello{
+			Protocol: math.MaxInt,
+			Oldest:   math.MinInt,
+			Up:       math.MaxInt64,
+			Runs:     math.MinInt64,
+		}))
+	if err := s.SetCurrent(ctx, "ferry", wire.CurrentPlace{Application: "boats", Accounts: "x"}, at); err == nil ||
+		!strings.Contains(err.Error(), "accounts of boats") {
 		t.Errorf("what is no hash: %v", err)
 	}
 	third := look("ferry", looks[0])

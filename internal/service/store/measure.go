@@ -19,7 +19,9 @@ func (s *Store) measures(ctx context.Context, hashes []tree.Hash) (map[tree.Hash
 }
 
 // storedMeasures adds to known what is noted beside the nodes, and gives the nodes of which nothing is.
-func (s *Store) storedMeasures(ctx context.Context, hashes []tree.Hash, known map[tree.Hash]tree.Measure) (unknown []tree.Hash, err error) {
+func (s *Store) storedMeasures(
+	ctx context.Context, hashes []tree.Hash, known map[tree.Hash]tree.Measure,
+) (unknown []tree.Hash, err error) {
 	for some := range slices.Chunk(hashes, gcPage) {
 		var rows []struct {
 			Hash  []byte `db:"hash"`

@@ -48,11 +48,18 @@ func TestNodesThatComeToTooMuch(t *testing.T) {
 	s := apart(t)
 	bomb := func(levels int, names ...string) (m tree.Memory, top tree.Hash) {
 		m = tree.Memory{}
-		top = m.Add(tree.Node{Entries: []tree.Entry{{Name: fmt.Sprint(levels), Kind: perm.File, Set: perm.POSIX{}.Set()}}})
+		top = m.Add(tree.Node{
+			Entries: []tree.Entry{{Name: fmt.Sprint(levels), Kind: perm.File, Set: perm.POSIX{}.Set()}},
+		})
 		for range levels {
 			var n tree.Node
 			for _, name := range names {
-				n.Entries = append(n.Entries, tree.Entry{Name: name, Kind: perm.Folder, Set: perm.POSIX{}.Set(), Child: top})
+				n.Entries = append(n.Entries, tree.Entry{
+					Name:  name,
+					Kind:  perm.Folder,
+					Set:   perm.POSIX{}.Set(),
+					Child: top,
+				})
 			}
 			top = m.Add(n)
 		}

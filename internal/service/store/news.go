@@ -20,15 +20,16 @@ type News struct {
 	Line   string    `db:"line"` // the last
 }
 
-// News tells what the history says of somebody by lines of some kinds behind one, the newest first, at most so many. However many lines there
-// are of one kind, they hide none of another.
+// News tells what the history says of somebody by lines of some kinds behind one, the newest first, at most
+// so many. However many lines there are of one kind, they hide none of another.
 func (s *Store) News(ctx context.Context, person, after string, kinds []string, limit int) (out []News, err error) {
 	args := []any{person, after, now().Add(-newsKept)}
 	for _, k := range kinds {
 		args = append(args, k)
 	}
 	err = s.db.SelectContext(ctx, &out, `SELECT n.what, n.who, l.detail, n.times, n.first, n.last, n.line FROM (
-			SELECT what, who, COUNT(*) AS times, MIN(at) AS first, MAX(at) AS last, MAX(id) AS line FROM audit WHERE subject = ? AND id > ? AND at > ?
+			SELECT what, who, COUNT(*) AS times, MIN(at) AS first, MAX(at) AS last, MAX(id) AS line FROM audit
+			WHERE subject = ? AND id > ? AND at > ?
 			AND what IN (?`+strings.Repeat(",?", len(kinds)-1)+`) GROUP BY what, who) n
 		JOIN audit l ON l.id = n.line ORDER BY n.line DESC LIMIT ?`, append(args, limit)...)
 	return out, err
@@ -36,6 +37,7 @@ func (s *Store) News(ctx context.Context, person, after string, kinds []string, 
 
 // SetTold notes up to which line of the history somebody was told: it never goes back, nor beyond what there is.
 func (s *Store) SetTold(ctx context.Context, person, line string) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE person SET told = GREATEST(told, LEAST(?, (SELECT MAX(id) FROM audit))) WHERE name = ?`, line, person)
+	_, err := s.db.ExecContext(ctx,
+		`UPDATE person SET told = GREATEST(told, LEAST(?, (SELECT MAX(id) FROM audit))) WHERE name = ?`, line, person)
 	return err
 }

@@ -14,7 +14,8 @@ func TestNoiseHidesNoNews(t *testing.T) {
 	must(t, st.Audit(ctx, By{Who: "admin"}, "passkey added", name("another"), "ring"))
 	kinds := []string{"passkey added", "sign-in refused"}
 	got, err := st.News(ctx, who, "", kinds, 200)
-	if err != nil || len(got) != 2 || got[0].Times != 301 || got[0].Detail != "the last" || got[1].What != "passkey added" || got[1].Who != who || got[1].Times != 1 {
+	if err != nil || len(got) != 2 || got[0].Times != 301 || got[0].Detail != "the last" ||
+		got[1].What != "passkey added" || got[1].Who != who || got[1].Times != 1 {
 		t.Fatalf("%+v, %v", got, err)
 	}
 	must(t, st.SetTold(ctx, who, got[0].Line))

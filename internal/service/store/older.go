@@ -16,9 +16,10 @@ const tieAtOnce = 500
 // errFaster says that another one has changed the history meanwhile.
 var errFaster = errors.New("another one was faster")
 
-// TieOlder has a line of the history tie those that were written before there was a chain: they get numbers up to 0, and hashes like any
-// other. It goes on where it was broken off; several instances may be at it. Lines that were put among them, or taken away, and an end that
-// this service did not sign, show as they are: nothing is tied then.
+// TieOlder has a line of the history tie those that were written before there was a chain: they get numbers
+// up to 0, and hashes like any other. It goes on where it was broken off; several instances may be at it.
+// Lines that were put among them, or taken away, and an end that this service did not sign, show as they are:
+// nothing is tied then.
 func (s *Store) TieOlder(ctx context.Context) error {
 	for left := int64(1); left > 0; {
 		head, err := s.Head(ctx)
@@ -59,7 +60,8 @@ func (s *Store) tieSome(ctx context.Context, tx *sqlx.Tx) (left int64, err error
 	for i, l := range list {
 		l.Seq = int64(i) + 1 - left
 		before = l.After(before)
-		if _, err := tx.ExecContext(ctx, `UPDATE audit SET seq = ?, hash = ? WHERE id = ?`, l.Seq, before[:], l.ID); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE audit SET seq = ?, hash = ?
+			WHERE id = ?`, l.Seq, before[:], l.ID); err != nil {
 			return left, err
 		}
 	}
@@ -75,7 +77,14 @@ func (s *Store) tieSome(ctx context.Context, tx *sqlx.Tx) (left int64, err error
 	if err := tx.GetContext(ctx, &all.Lines, `SELECT COUNT(*) FROM audit WHERE seq <= 0`); err != nil {
 		return left, err
 	}
-	done, err := s.append(ctx, tx, chain.Line{ID: NewID(), At: now(), Who: "the service", What: chain.Tied, Subject: "history", Detail: all.String()})
+	done, err := s.append(ctx, tx, chain.Line{
+		ID:      NewID(),
+		At:      now(),
+		Who:     "the service",
+		What:    chain.Tied,
+		Subject: "history",
+		Detail:  all.String(),
+	})
 	if err == nil && !done {
 		err = errFaster
 	}

@@ -11,7 +11,8 @@ import (
 // CurrentReports gives the newest whole report of each application on each host.
 func (s *Store) CurrentReports(ctx context.Context) (out []Report, err error) {
 	err = s.db.SelectContext(ctx, &out, `SELECT `+reportColumns+` FROM report JOIN
-		(SELECT MAX(id) AS newest FROM report GROUP BY application, host, ready HAVING ready = TRUE) AS last ON id = newest ORDER BY application, host LIMIT ?`, maxCurrent)
+		(SELECT MAX(id) AS newest FROM report GROUP BY application, host, ready
+		HAVING ready = TRUE) AS last ON id = newest ORDER BY application, host LIMIT ?`, maxCurrent)
 	return out, err
 }
 
@@ -22,7 +23,10 @@ func (s *Store) GroupsOn(ctx context.Context, reports []string, visit func(repor
 		for i, id := range part {
 			args[i] = id
 		}
-		rows, err := s.db.QueryxContext(ctx, `SELECT report, body, since, fresh, returned FROM finding_group WHERE report IN `+in(len(part))+` ORDER BY report, seq`, args...)
+		rows, err := s.db.QueryxContext(ctx,
+			`SELECT report, body, since, fresh, returned FROM finding_group WHERE report IN `+in(len(part))+
+				` ORDER BY report, seq`,
+			args...)
 		if err != nil {
 			return err
 		}
@@ -55,13 +59,16 @@ const maxCurrent = 100_000
 
 // EndingWaivers lists waivers that count and end before a time, soonest first.
 func (s *Store) EndingWaivers(ctx context.Context, before time.Time, limit int) (out []Waiver, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT `+waiverColumns+` FROM waiver WHERE ends > ? AND ends < ? AND withdrawn IS NULL ORDER BY ends LIMIT ?`, now(), before.UTC(), limit)
+	err = s.db.SelectContext(ctx, &out,
+		`SELECT `+waiverColumns+` FROM waiver WHERE ends > ? AND ends < ? AND withdrawn IS NULL ORDER BY ends LIMIT ?`,
+		now(), before.UTC(), limit)
 	return out, err
 }
 
 // HaltedRuns lists the runs that stand still, newest first.
 func (s *Store) HaltedRuns(ctx context.Context, limit int) (out []RunRow, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT `+runColumns+` FROM run WHERE state = 'halted' ORDER BY id DESC LIMIT ?`, limit)
+	err = s.db.SelectContext(ctx, &out,
+		`SELECT `+runColumns+` FROM run WHERE state = 'halted' ORDER BY id DESC LIMIT ?`, limit)
 	return out, err
 }
 
@@ -77,14 +84,20 @@ type Day struct {
 
 // noteDay keeps what a report found as what there was that day.
 func (s *Store) noteDay(ctx context.Context, r Report) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO day (on_day, application, host, findings, opens, closes) VALUES (?,?,?,?,?,?)
-		ON DUPLICATE KEY UPDATE findings = VALUES(findings), opens = VALUES(opens), closes = VALUES(closes)`, r.Created.Format(time.DateOnly), r.Application, r.Host, r.Findings-r.Waived, r.Opens, r.Closes)
+	_, err := s.db.ExecContext(ctx,
+		`INSERT INTO day (on_day, application, host, findings, opens, closes) VALUES (?,?,?,?,?,?)
+		ON DUPLICATE KEY UPDATE findings = VALUES(findings), opens = VALUES(opens),
+		closes = VALUES(closes)`, r.Created.Format(time.DateOnly),
+		r.Application, r.Host, r.Findings-r.Waived, r.Opens, r.Closes)
 	return err
 }
 
 // Days lists what there was since a day, the oldest first.
 func (s *Store) Days(ctx context.Context, since time.Time) (out []Day, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT on_day, application, host, findings, opens, closes FROM day WHERE on_day >= ? ORDER BY on_day, application, host LIMIT ?`, since.Format(time.DateOnly), 30*maxCurrent)
+	err = s.db.SelectContext(ctx, &out,
+		`SELECT on_day, application, host, findings, opens, closes FROM day WHERE on_day >= ?
+			ORDER BY on_day, application, host LIMIT ?`,
+		since.Format(time.DateOnly), 30*maxCurrent)
 	return out, err
 }
 

@@ -21,21 +21,34 @@ func reported(t *testing.T, app, host, group string, severity baseline.Severity,
 	}
 	var groups []drift.Group
 	if len(paths) > 0 {
-		groups = append(groups, drift.Group{ID: group, Rule: "r", Severity: severity, Aspect: perm.AspectMode, Kind: perm.File, Declared: "0640", Found: "0644", Count: len(paths), Folder: "/srv", Example: "/srv/x"})
+		groups = append(groups, drift.Group{
+			ID:       group,
+			Rule:     "r",
+			Severity: severity,
+			Aspect:   perm.AspectMode,
+			Kind:     perm.File,
+			Declared: "0640",
+			Found:    "0644",
+			Count:    len(paths),
+			Folder:   "/srv",
+			Example:  "/srv/x",
+		})
 	}
 	r, err := w.End(drift.Summary{Paths: 10, Judged: 10, Findings: len(paths)}, groups)
 	must(t, err)
 	return r
 }
 
-// Of each application on each host the newest whole report counts, and none else; a path's findings and groups are found by it.
+// Of each application on each host the newest whole report counts, and none else; a path's findings and
+// groups are found by it.
 func TestCurrentReports(t *testing.T) {
 	ctx := t.Context()
 	app := name("app")
 	reported(t, app, "north", "aaaaaaaaaaaa", baseline.Grave, "/srv/old")
 	north := reported(t, app, "north", "aaaaaaaaaaaa", baseline.Grave, "/srv/a", "/srv/b")
 	south := reported(t, app, "south", "bbbbbbbbbbbb", baseline.Minor)
-	_, err := st.NewReport(ctx, Report{Application: app, Edition: 1, Host: "south", Snapshot: "s", Problems: "[]"}) // not whole
+	// not whole
+	_, err := st.NewReport(ctx, Report{Application: app, Edition: 1, Host: "south", Snapshot: "s", Problems: "[]"})
 	must(t, err)
 	all, err := st.CurrentReports(ctx)
 	must(t, err)

@@ -37,17 +37,22 @@ func (s *Store) AddPasskey(ctx context.Context, p Passkey, spare [][32]byte) (ou
 		if has >= maxPasskeys {
 			return fmt.Errorf("%s has %d passkeys: remove some first: %w", p.Person, has, ErrConflict)
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO passkey (id, person, name, hash, sealed, created) VALUES (?,?,?,?,?,?)`, p.ID, p.Person, p.Name, p.Hash, p.Sealed, p.Created); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO passkey (id, person, name, hash, sealed, created) VALUES (?,?,?,?,?,?)`, p.ID, p.Person,
+			p.Name, p.Hash, p.Sealed, p.Created); err != nil {
 			if duplicate(err) {
 				err = fmt.Errorf("this passkey is there already: %w", ErrConflict)
 			}
 			return err
 		}
-		if err := tx.GetContext(ctx, &codes, `SELECT COUNT(*) FROM spare_code WHERE person = ?`, p.Person); err != nil || codes > 0 {
+		if err := tx.GetContext(ctx, &codes, `SELECT COUNT(*) FROM spare_code
+			WHERE person = ?`, p.Person); err != nil ||
+			codes > 0 {
 			return err
 		}
 		for _, h := range spare {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO spare_code (hash, person) VALUES (?,?)`, h[:], p.Person); err != nil {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO spare_code (hash, person)
+				VALUES (?,?)`, h[:], p.Person); err != nil {
 				return err
 			}
 		}
@@ -97,14 +102,16 @@ func (s *Store) RemovePasskey(ctx context.Context, person, id string) error {
 
 // dropSpareCodes takes away codes to spare that stand in for nothing any more: another factor comes with others.
 func dropSpareCodes(ctx context.Context, tx *sqlx.Tx, person string) error {
-	_, err := tx.ExecContext(ctx, `DELETE FROM spare_code WHERE person = ? AND NOT EXISTS (SELECT 1 FROM passkey WHERE person = ?)
+	_, err := tx.ExecContext(ctx,
+		`DELETE FROM spare_code WHERE person = ? AND NOT EXISTS (SELECT 1 FROM passkey WHERE person = ?)
 		AND NOT EXISTS (SELECT 1 FROM person WHERE name = ? AND second IS NOT NULL)`, person, person, person)
 	return err
 }
 
 // AnswerChallenge has a challenge count once; ErrConflict where it was answered before.
 func (s *Store) AnswerChallenge(ctx context.Context, hash [32]byte) error {
-	if _, err := s.exec(ctx, `DELETE FROM answered_challenge WHERE at < ? LIMIT 100`, now().Add(-time.Hour)); err != nil {
+	if _, err := s.exec(ctx, `DELETE FROM answered_challenge WHERE at < ?
+		LIMIT 100`, now().Add(-time.Hour)); err != nil {
 		return err
 	}
 	_, err := s.exec(ctx, `INSERT INTO answered_challenge (hash, at) VALUES (?,?)`, hash[:], now())

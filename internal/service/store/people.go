@@ -33,7 +33,8 @@ type Person struct {
 	Told string `db:"told"` // the line of the history up to which they were told what has changed in how they sign in
 }
 
-const personColumns = `p.name, p.password, p.roles, p.must_change, p.password_until, p.created, p.second, p.second_next, p.second_used, p.provider, p.counts_from, p.told`
+const personColumns = `p.name, p.password, p.roles, p.must_change, p.password_until, p.created, p.second,
+	p.second_next, p.second_used, p.provider, p.counts_from, p.told`
 
 // A Session is somebody's sign-in.
 type Session struct {
@@ -54,7 +55,9 @@ func (s *Store) AddPerson(ctx context.Context, p Person) error {
 	if err := s.room(ctx, maxPeople, "people", `SELECT COUNT(*) FROM person`); err != nil {
 		return err
 	}
-	_, err := s.db.ExecContext(ctx, `INSERT INTO person (name, password, roles, must_change, password_until, created, provider, counts_from) VALUES (?,?,?,?,?,?,?,?)`,
+	_, err := s.db.ExecContext(ctx,
+		`INSERT INTO person (name, password, roles, must_change, password_until, created, provider, counts_from)
+			VALUES (?,?,?,?,?,?,?,?)`,
 		p.Name, p.Password, p.RoleList, p.MustChange, untilOf(p.MustChange), now(), p.Provider, p.CountsFrom)
 	if duplicate(err) {
 		return fmt.Errorf("person %q exists: %w", p.Name, ErrConflict)
@@ -68,8 +71,8 @@ func (s *Store) Person(ctx context.Context, name string) (p Person, err error) {
 	return p, one(err, "person "+name)
 }
 
-// PersonOf finds who somebody of another service is here: who they were the first time, and then only who may come from there, has
-// that name, and was nobody else's yet.
+// PersonOf finds who somebody of another service is here: who they were the first time, and then only who may
+// come from there, has that name, and was nobody else's yet.
 func (s *Store) PersonOf(ctx context.Context, subject, name string) (p Person, err error) {
 	if len(subject) > 255 {
 		return p, fmt.Errorf("subject: %w", ErrNotFound)
@@ -79,7 +82,8 @@ func (s *Store) PersonOf(ctx context.Context, subject, name string) (p Person, e
 	if !errors.Is(err, sql.ErrNoRows) {
 		return p, err
 	}
-	n, err := s.exec(ctx, `UPDATE person SET subject = ? WHERE name = ? AND provider AND subject IS NULL`, subject, name)
+	n, err := s.exec(ctx, `UPDATE person SET subject = ? WHERE name = ? AND provider
+		AND subject IS NULL`, subject, name)
 	if err != nil {
 		return p, err
 	}
@@ -91,7 +95,8 @@ func (s *Store) PersonOf(ctx context.Context, subject, name string) (p Person, e
 
 // People lists everybody.
 func (s *Store) People(ctx context.Context) (out []Person, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT `+personColumns+` FROM person p ORDER BY p.name LIMIT ?`, maxPeople+somewhat)
+	err = s.db.SelectContext(ctx, &out, `SELECT `+personColumns+` FROM person p ORDER BY p.name LIMIT ?`,
+		maxPeople+somewhat)
 	return out, err
 }
 
@@ -119,7 +124,10 @@ type NewPassword struct {
 // SetPassword gives a person a new password, and ends their sessions and tokens.
 func (s *Store) SetPassword(ctx context.Context, name string, p NewPassword) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE person SET password = ?, must_change = ?, password_until = ?, counts_from = COALESCE(?, counts_from) WHERE name = ?`, p.Hash, p.OneTime, untilOf(p.OneTime), p.CountsFrom, name); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`UPDATE person SET password = ?, must_change = ?, password_until = ?, counts_from = COALESCE(?,
+				counts_from) WHERE name = ?`,
+			p.Hash, p.OneTime, untilOf(p.OneTime), p.CountsFrom, name); err != nil {
 			return err
 		}
 		if !p.KeepTokens {
@@ -132,21 +140,29 @@ func (s *Store) SetPassword(ctx context.Context, name string, p NewPassword) err
 	})
 }
 
-// AddSession keeps a session by the hash of its token; what says where it was begun, and shown when its person showed who they are.
-func (s *Store) AddSession(ctx context.Context, tokenHash [32]byte, person, what string, expires, shown time.Time) error {
+// AddSession keeps a session by the hash of its token; what says where it was begun, and shown when its
+// person showed who they are.
+func (s *Store) AddSession(
+	ctx context.Context, tokenHash [32]byte, person, what string, expires, shown time.Time,
+) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM session WHERE expires < ? LIMIT 100`, now()); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO session (token_hash, person, created, expires, id, what, used, shown) VALUES (?,?,?,?,?,?,?,?)`, tokenHash[:], person, now(), expires.UTC(), NewID(), clip(what, 160), now(), shown.UTC())
+		_, err := tx.ExecContext(ctx,
+			`INSERT INTO session (token_hash, person, created, expires, id, what, used, shown)
+				VALUES (?,?,?,?,?,?,?,?)`,
+			tokenHash[:], person, now(), expires.UTC(), NewID(), clip(what, 160), now(), shown.UTC())
 		if err != nil {
 			return err
 		}
 		var n int
-		if err := tx.GetContext(ctx, &n, `SELECT COUNT(*) FROM session WHERE person = ?`, person); err != nil || n <= maxSessions {
+		if err := tx.GetContext(ctx, &n, `SELECT COUNT(*) FROM session WHERE person = ?`, person); err != nil ||
+			n <= maxSessions {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `DELETE FROM session WHERE person = ? ORDER BY created, id LIMIT ?`, person, n-maxSessions)
+		_, err = tx.ExecContext(ctx, `DELETE FROM session WHERE person = ? ORDER BY created, id LIMIT ?`, person,
+			n-maxSessions)
 		return err
 	})
 }
@@ -165,10 +181,24 @@ func (s *Store) SessionPerson(ctx context.Context, tokenHash [32]byte) (p Person
 		Used    *time.Time   `db:"used"`
 		Shown   *time.Time   `db:"shown"`
 	}
-	err = s.db.GetContext(ctx, &row, `SELECT `+personColumns+`, s.id, s.created AS begun, s.expires, s.turned, s.used, s.shown FROM session s JOIN person p ON p.name = s.person WHERE s.token_hash = ? AND s.expires > ?
-		UNION ALL SELECT `+personColumns+`, s.id, s.created, s.expires, s.turned, s.used, s.shown FROM session s JOIN person p ON p.name = s.person WHERE s.before_hash = ? AND s.turned > ? AND s.expires > ? LIMIT 1`,
+	err = s.db.GetContext(ctx, &row,
+		`SELECT `+personColumns+
+			`, s.id, s.created AS begun, s.expires, s.turned, s.used, s.shown FROM session s
+				JOIN person p ON p.name = s.person WHERE s.token_hash = ? AND s.expires > ?
+		UNION ALL SELECT `+personColumns+
+			`, s.id, s.created, s.expires, s.turned, s.used, s.shown FROM session s JOIN person p ON p.name = s.person
+				WHERE s.before_hash = ? AND s.turned > ? AND s.expires > ? LIMIT 1`,
 		tokenHash[:], now(), tokenHash[:], now().Add(-beforeCounts), now())
-	return row.Person, Session{ID: row.ID, Created: row.Begun, Expires: row.Expires, Turned: row.Turned, Used: row.Used, Shown: row.Shown}, one(err, "session")
+	return row.Person,
+		Session{
+			ID:      row.ID,
+			Created: row.Begun,
+			Expires: row.Expires,
+			Turned:  row.Turned,
+			Used:    row.Used,
+			Shown:   row.Shown,
+		},
+		one(err, "session")
 }
 
 // UseSession notes that somebody is there.
@@ -183,25 +213,36 @@ func (s *Store) ShowSession(ctx context.Context, id string) error {
 	return err
 }
 
-// SessionStands says whether a session, or otherwise a token, still counts; a session that nobody used since a time does not.
-func (s *Store) SessionStands(ctx context.Context, session string, token [32]byte, usedSince time.Time) (stands bool, err error) {
+// SessionStands says whether a session, or otherwise a token, still counts; a session that nobody used since
+// a time does not.
+func (s *Store) SessionStands(
+	ctx context.Context, session string, token [32]byte, usedSince time.Time,
+) (stands bool, err error) {
 	if session != "" {
-		err = s.db.GetContext(ctx, &stands, `SELECT EXISTS (SELECT 1 FROM session WHERE id = ? AND expires > ? AND used > ?)`, session, now(), usedSince.UTC())
+		err = s.db.GetContext(ctx, &stands,
+			`SELECT EXISTS (SELECT 1 FROM session WHERE id = ? AND expires > ? AND used > ?)`, session, now(),
+			usedSince.UTC())
 	} else {
-		err = s.db.GetContext(ctx, &stands, `SELECT EXISTS (SELECT 1 FROM token WHERE token_hash = ? AND expires > ?)`, token[:], now())
+		err = s.db.GetContext(ctx, &stands, `SELECT EXISTS (SELECT 1 FROM token WHERE token_hash = ? AND expires > ?)`,
+			token[:], now())
 	}
 	return stands, err
 }
 
 // TurnSession gives a session another token; ErrConflict where that was done already.
 func (s *Store) TurnSession(ctx context.Context, from, to [32]byte) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE session SET token_hash = ?, before_hash = ?, turned = ? WHERE token_hash = ?`, to[:], from[:], now(), from[:])
+	r, err := s.db.ExecContext(ctx,
+		`UPDATE session SET token_hash = ?, before_hash = ?, turned = ? WHERE token_hash = ?`, to[:], from[:], now(),
+		from[:])
 	return changed(r, err, "session")
 }
 
 // Sessions lists somebody's.
 func (s *Store) Sessions(ctx context.Context, person string) (out []Session, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT id, what, created, expires, turned FROM session WHERE person = ? AND expires > ? ORDER BY created DESC LIMIT ?`, person, now(), maxSessions+somewhat)
+	err = s.db.SelectContext(ctx, &out,
+		`SELECT id, what, created, expires, turned FROM session WHERE person = ? AND expires > ? ORDER BY created DESC
+			LIMIT ?`,
+		person, now(), maxSessions+somewhat)
 	return out, err
 }
 
@@ -220,9 +261,14 @@ func (s *Store) ProposeSecond(ctx context.Context, person string, sealed []byte)
 }
 
 // ConfirmSecond has the proposed one count, with codes to spare in place of those from before. Other sessions end.
-func (s *Store) ConfirmSecond(ctx context.Context, person string, sealed []byte, step int64, spare [][32]byte, keep string) error {
+func (s *Store) ConfirmSecond(
+	ctx context.Context, person string, sealed []byte, step int64, spare [][32]byte, keep string,
+) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		r, err := tx.ExecContext(ctx, `UPDATE person SET second = second_next, second_next = NULL, second_used = ? WHERE name = ? AND second_next = ?`, step, person, sealed)
+		r, err := tx.ExecContext(ctx,
+			`UPDATE person SET second = second_next, second_next = NULL, second_used = ? WHERE name = ?
+				AND second_next = ?`,
+			step, person, sealed)
 		if err := changed(r, err, "the second factor that was to be confirmed"); err != nil {
 			return err
 		}
@@ -230,7 +276,8 @@ func (s *Store) ConfirmSecond(ctx context.Context, person string, sealed []byte,
 			return err
 		}
 		for _, h := range spare {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO spare_code (hash, person) VALUES (?,?)`, h[:], person); err != nil {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO spare_code (hash, person)
+				VALUES (?,?)`, h[:], person); err != nil {
 				return err
 			}
 		}
@@ -246,7 +293,8 @@ func (s *Store) EachSecond(ctx context.Context, change func(person string, seale
 			Name   string `db:"name"`
 			Sealed []byte `db:"sealed"`
 		}
-		if err := s.db.SelectContext(ctx, &rows, `SELECT name, `+column+` AS sealed FROM person WHERE `+column+` IS NOT NULL`); err != nil {
+		if err := s.db.SelectContext(ctx, &rows,
+			`SELECT name, `+column+` AS sealed FROM person WHERE `+column+` IS NOT NULL`); err != nil {
 			return err
 		}
 		for _, r := range rows {
@@ -254,7 +302,8 @@ func (s *Store) EachSecond(ctx context.Context, change func(person string, seale
 			if err != nil {
 				return err
 			}
-			if _, err := s.exec(ctx, `UPDATE person SET `+column+` = ? WHERE name = ? AND `+column+` = ?`, to, r.Name, r.Sealed); err != nil {
+			if _, err := s.exec(ctx, `UPDATE person SET `+column+` = ? WHERE name = ? AND `+column+` = ?`, to, r.Name,
+				r.Sealed); err != nil {
 				return err
 			}
 		}
@@ -264,7 +313,8 @@ func (s *Store) EachSecond(ctx context.Context, change func(person string, seale
 
 // UseSecond has a step count once.
 func (s *Store) UseSecond(ctx context.Context, person string, step int64) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE person SET second_used = ? WHERE name = ? AND second_used < ?`, step, person, step)
+	r, err := s.db.ExecContext(ctx, `UPDATE person SET second_used = ? WHERE name = ? AND second_used < ?`, step,
+		person, step)
 	return changed(r, err, "this code")
 }
 
@@ -277,7 +327,8 @@ func (s *Store) UseSpare(ctx context.Context, person string, hash, before [32]by
 // DropCode has somebody do without codes; their passkeys stay.
 func (s *Store) DropCode(ctx context.Context, person string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		r, err := tx.ExecContext(ctx, `UPDATE person SET second = NULL, second_next = NULL WHERE name = ? AND second IS NOT NULL`, person)
+		r, err := tx.ExecContext(ctx,
+			`UPDATE person SET second = NULL, second_next = NULL WHERE name = ? AND second IS NOT NULL`, person)
 		if err := changed(r, err, person+" signs in without codes"); err != nil {
 			return err
 		}
@@ -285,22 +336,29 @@ func (s *Store) DropCode(ctx context.Context, person string) error {
 	})
 }
 
-// DropSeconds takes all second factors of somebody away, passkeys included; countsFrom says from when on their approvals count, nil leaves that.
+// DropSeconds takes all second factors of somebody away, passkeys included; countsFrom says from when on
+// their approvals count, nil leaves that.
 func (s *Store) DropSeconds(ctx context.Context, person string, countsFrom *time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		var has bool
-		if err := tx.GetContext(ctx, &has, `SELECT second IS NOT NULL OR EXISTS (SELECT 1 FROM passkey WHERE person = ?) FROM person WHERE name = ?`, person, person); err != nil {
+		if err := tx.GetContext(ctx, &has,
+			`SELECT second IS NOT NULL OR EXISTS (SELECT 1 FROM passkey WHERE person = ?) FROM person WHERE name = ?`,
+			person, person); err != nil {
 			return one(err, "person "+person)
 		}
 		if !has {
 			return fmt.Errorf("%s has no second factor: %w", person, ErrConflict)
 		}
-		for _, q := range []string{`DELETE FROM passkey WHERE person = ?`, `DELETE FROM spare_code WHERE person = ?`, `UPDATE person SET second = NULL, second_next = NULL WHERE name = ?`} {
+		for _, q := range []string{
+			`DELETE FROM passkey WHERE person = ?`, `DELETE FROM spare_code WHERE person = ?`,
+			`UPDATE person SET second = NULL, second_next = NULL WHERE name = ?`,
+		} {
 			if _, err := tx.ExecContext(ctx, q, person); err != nil {
 				return err
 			}
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE person SET counts_from = COALESCE(?, counts_from) WHERE name = ?`, countsFrom, person)
+		_, err := tx.ExecContext(ctx, `UPDATE person SET counts_from = COALESCE(?, counts_from) WHERE name = ?`,
+			countsFrom, person)
 		return err
 	})
 }
@@ -311,13 +369,16 @@ func (s *Store) EndSession(ctx context.Context, tokenHash [32]byte) (ended bool,
 	return n > 0, err
 }
 
-// SetRoles changes what somebody may do; with was only where they may do this. Their sessions go on with the new roles. countsFrom says
-// from when on their approvals count; nil leaves that.
+// SetRoles changes what somebody may do; with was only where they may do this. Their sessions go on with the
+// new roles. countsFrom says from when on their approvals count; nil leaves that.
 func (s *Store) SetRoles(ctx context.Context, name, roles string, was *string, countsFrom *time.Time) error {
-	return s.replace(ctx, "the roles of "+name, roles, was, `UPDATE person SET roles = ?, counts_from = COALESCE(?, counts_from) WHERE name = ? AND roles = COALESCE(?, roles)`, []any{roles, countsFrom, name, was}, func() (string, error) {
-		p, err := s.Person(ctx, name)
-		return p.RoleList, err
-	})
+	return s.replace(ctx, "the roles of "+name, roles, was,
+		`UPDATE person SET roles = ?, counts_from = COALESCE(?, counts_from) WHERE name = ?
+			AND roles = COALESCE(?, roles)`,
+		[]any{roles, countsFrom, name, was}, func() (string, error) {
+			p, err := s.Person(ctx, name)
+			return p.RoleList, err
+		})
 }
 
 // RemovePerson forgets somebody; what they did stays in the history.

@@ -9,10 +9,19 @@ import (
 )
 
 func (w *ReportWriter) flushPlaces() error {
-	err := batches(w.ctx, w.s, `INSERT INTO place (report, identity, parent, path, findings, opens, closes, waived, here_findings, here_opens, here_closes, here_waived, first_seq, last_seq)`, 14, w.counted, func(p drift.Place) []any {
-		return []any{w.r.ID, placeOf(p.Path), parentOf(p.Path), []byte(p.Path), p.Findings, p.Opens, p.Closes, p.Waived, p.Here.Findings, p.Here.Opens, p.Here.Closes, p.Here.Waived, p.First, p.Last}
-	}, `ON DUPLICATE KEY UPDATE findings = findings + VALUES(findings), opens = opens + VALUES(opens), closes = closes + VALUES(closes), waived = waived + VALUES(waived), here_findings = here_findings + VALUES(here_findings),
-		here_opens = here_opens + VALUES(here_opens), here_closes = here_closes + VALUES(here_closes), here_waived = here_waived + VALUES(here_waived)`)
+	err := batches(w.ctx, w.s,
+		`INSERT INTO place (report, identity, parent, path, findings, opens, closes, waived, here_findings, here_opens,
+			here_closes, here_waived, first_seq, last_seq)`,
+		14, w.counted, func(p drift.Place) []any {
+			return []any{
+				w.r.ID, placeOf(p.Path), parentOf(p.Path), []byte(p.Path), p.Findings, p.Opens, p.Closes, p.Waived,
+				p.Here.Findings, p.Here.Opens, p.Here.Closes, p.Here.Waived, p.First, p.Last,
+			}
+		}, `ON DUPLICATE KEY UPDATE findings = findings + VALUES(findings), opens = opens + VALUES(opens),
+			closes = closes + VALUES(closes), waived = waived + VALUES(waived),
+			here_findings = here_findings + VALUES(here_findings),
+		here_opens = here_opens + VALUES(here_opens), here_closes = here_closes + VALUES(here_closes),
+		here_waived = here_waived + VALUES(here_waived)`)
 	w.counted = w.counted[:0]
 	return err
 }
@@ -32,14 +41,17 @@ func (s *Store) FindingsUnder(ctx context.Context, r Report, folder string, afte
 	}
 	var out []Finding
 	if after < at.Last {
-		if err := s.db.SelectContext(ctx, &out, findingColumns+`AND f.seq > ? AND f.seq BETWEEN ? AND ? ORDER BY f.seq LIMIT ?`, r.Application, r.Host, r.ID, after, at.First, at.Last, limit); err != nil {
+		if err := s.db.SelectContext(ctx, &out,
+			findingColumns+`AND f.seq > ? AND f.seq BETWEEN ? AND ? ORDER BY f.seq LIMIT ?`, r.Application, r.Host,
+			r.ID, after, at.First, at.Last, limit); err != nil {
 			return nil, err
 		}
 	}
 	// What is missing stands behind all that the walk met, in the order of paths.
 	for after := max(after, top.Last); len(out) < limit; {
 		var rest []Finding
-		if err := s.db.SelectContext(ctx, &rest, findingColumns+`AND f.seq > ? ORDER BY f.seq LIMIT 1000`, r.Application, r.Host, r.ID, after); err != nil {
+		if err := s.db.SelectContext(ctx, &rest, findingColumns+`AND f.seq > ? ORDER BY f.seq LIMIT 1000`,
+			r.Application, r.Host, r.ID, after); err != nil {
 			return nil, err
 		}
 		for _, f := range rest {
@@ -77,11 +89,17 @@ type placeRow struct {
 	Last         int    `db:"last_seq"`
 }
 
-const placeColumns = `SELECT path, findings, opens, closes, waived, here_findings, here_opens, here_closes, here_waived, first_seq, last_seq FROM place `
+const placeColumns = `SELECT path, findings, opens, closes, waived, here_findings, here_opens, here_closes,
+	here_waived, first_seq, last_seq FROM place `
 
 func (p placeRow) place() drift.Place {
-	return drift.Place{Path: string(p.Path), Tally: drift.Tally{Findings: p.Findings, Opens: p.Opens, Closes: p.Closes, Waived: p.Waived},
-		Here: drift.Tally{Findings: p.HereFindings, Opens: p.HereOpens, Closes: p.HereCloses, Waived: p.HereWaived}, First: p.First, Last: p.Last}
+	return drift.Place{
+		Path:  string(p.Path),
+		Tally: drift.Tally{Findings: p.Findings, Opens: p.Opens, Closes: p.Closes, Waived: p.Waived},
+		Here:  drift.Tally{Findings: p.HereFindings, Opens: p.HereOpens, Closes: p.HereCloses, Waived: p.HereWaived},
+		First: p.First,
+		Last:  p.Last,
+	}
 }
 
 // Place tells of one folder what a report found there.
@@ -94,7 +112,9 @@ func (s *Store) Place(ctx context.Context, report, path string) (drift.Place, er
 // PlacesIn lists a folder's subfolders with findings, those that open most first.
 func (s *Store) PlacesIn(ctx context.Context, report, path string, limit int) (out []drift.Place, err error) {
 	var rows []placeRow
-	err = s.db.SelectContext(ctx, &rows, placeColumns+`WHERE report = ? AND parent = ? ORDER BY opens DESC, findings DESC, path LIMIT ?`, report, placeOf(path), limit)
+	err = s.db.SelectContext(ctx, &rows,
+		placeColumns+`WHERE report = ? AND parent = ? ORDER BY opens DESC, findings DESC, path LIMIT ?`, report,
+		placeOf(path), limit)
 	for _, p := range rows {
 		out = append(out, p.place())
 	}

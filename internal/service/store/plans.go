@@ -31,7 +31,8 @@ type Plan struct {
 	Expires     *time.Time `db:"expires"`
 }
 
-const planColumns = `id, application, kind, title, state, author, created, digest, manifest, source, decided_by, decided, remark, expires`
+const planColumns = `id, application, kind, title, state, author, created, digest, manifest, source, decided_by,
+	decided, remark, expires`
 
 // Chunk is some encoded steps of a plan on one host.
 type Chunk struct {
@@ -43,8 +44,10 @@ type Chunk struct {
 // AddPlan keeps a new draft with its chunks and groups; it shows when all of it is there.
 func (s *Store) AddPlan(ctx context.Context, p Plan, chunks []Chunk, groups []wire.PlanGroup) error {
 	insert := func(tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO plan (id, application, kind, title, state, author, created, digest, manifest, source, remark)
-			VALUES (?,?,?,?,'draft',?,?,?,?,?,'')`, p.ID, p.Application, p.Kind, p.Title, p.Author, now(), p.Digest, p.Manifest, p.Source)
+		_, err := tx.ExecContext(ctx,
+			`INSERT INTO plan (id, application, kind, title, state, author, created, digest, manifest, source, remark)
+			VALUES (?,?,?,?,'draft',?,?,?,?,?,'')`, p.ID, p.Application, p.Kind, p.Title, p.Author, now(), p.Digest,
+			p.Manifest, p.Source)
 		return err
 	}
 	if err := s.tx(ctx, insert); err != nil {
@@ -80,9 +83,12 @@ func (s *Store) Plans(ctx context.Context, state, before string, limit int) (out
 		before = "~"
 	}
 	if state != "" {
-		err = s.db.SelectContext(ctx, &out, `SELECT `+planColumns+` FROM plan WHERE state = ? AND id < ? ORDER BY id DESC LIMIT ?`, state, before, limit)
+		err = s.db.SelectContext(ctx, &out,
+			`SELECT `+planColumns+` FROM plan WHERE state = ? AND id < ? ORDER BY id DESC LIMIT ?`, state, before,
+			limit)
 	} else {
-		err = s.db.SelectContext(ctx, &out, `SELECT `+planColumns+` FROM plan WHERE id < ? ORDER BY id DESC LIMIT ?`, before, limit)
+		err = s.db.SelectContext(ctx, &out, `SELECT `+planColumns+` FROM plan WHERE id < ? ORDER BY id DESC LIMIT ?`,
+			before, limit)
 	}
 	return out, err
 }
@@ -98,7 +104,8 @@ func (s *Store) CountPlans(ctx context.Context, state string) (int64, error) {
 // PlanGroups gives a plan's equal steps.
 func (s *Store) PlanGroups(ctx context.Context, id string) (out []wire.PlanGroup, err error) {
 	var bodies [][]byte
-	if err := s.db.SelectContext(ctx, &bodies, `SELECT body FROM plan_group WHERE plan = ? ORDER BY n LIMIT 2000`, id); err != nil {
+	if err := s.db.SelectContext(ctx, &bodies, `SELECT body FROM plan_group WHERE plan = ? ORDER BY n
+		LIMIT 2000`, id); err != nil {
 		return nil, err
 	}
 	out = make([]wire.PlanGroup, len(bodies))
@@ -113,7 +120,8 @@ func (s *Store) PlanGroups(ctx context.Context, id string) (out []wire.PlanGroup
 // PlanChunk gives encoded steps.
 func (s *Store) PlanChunk(ctx context.Context, id, host string, n int) ([]byte, error) {
 	var b []byte
-	if err := s.db.GetContext(ctx, &b, `SELECT data FROM plan_chunk WHERE plan = ? AND host = ? AND n = ?`, id, host, n); err != nil {
+	err := s.db.GetContext(ctx, &b, `SELECT data FROM plan_chunk WHERE plan = ? AND host = ? AND n = ?`, id, host, n)
+	if err != nil {
 		return nil, one(err, fmt.Sprintf("chunk %d of plan %s", n, id))
 	}
 	return decoder.DecodeAll(b, nil)
@@ -148,16 +156,21 @@ const runColumns = `id, plan, state, started_by, started, ended`
 func (s *Store) StartRun(ctx context.Context, p Plan, m plan.Manifest, by string) (id string, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		id = NewID()
-		r, err := tx.ExecContext(ctx, `UPDATE plan SET state = 'running' WHERE id = ? AND state = 'approved' AND expires > ?`, p.ID, now())
+		r, err := tx.ExecContext(ctx,
+			`UPDATE plan SET state = 'running' WHERE id = ? AND state = 'approved' AND expires > ?`, p.ID, now())
 		if err := changed(r, err, "plan "+p.ID+" is not approved, or its approval has expired"); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO run (id, plan, state, started_by, started, stop_at) VALUES (?,?,'running',?,?,?)`, id, p.ID, by, now(), m.StopAt); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO run (id, plan, state, started_by, started, stop_at) VALUES (?,?,'running',?,?,?)`, id, p.ID,
+			by, now(), m.StopAt); err != nil {
 			return err
 		}
 		for i, h := range m.Hosts {
 			wave := m.Wave(i)
-			if _, err := tx.ExecContext(ctx, `INSERT INTO run_host (run, host, wave, state, total, message) VALUES (?,?,?,'waiting',?,'')`, id, h.Host, wave, h.Steps); err != nil {
+			if _, err := tx.ExecContext(ctx,
+				`INSERT INTO run_host (run, host, wave, state, total, message) VALUES (?,?,?,'waiting',?,'')`, id,
+				h.Host, wave, h.Steps); err != nil {
 				return err
 			}
 			if wave > 0 { // its turn comes
@@ -177,14 +190,18 @@ func (s *Store) StartRun(ctx context.Context, p Plan, m plan.Manifest, by string
 func (s *Store) ResumeRun(ctx context.Context, id string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		var hosts []wire.RunHost
-		if err := tx.SelectContext(ctx, &hosts, `SELECT host, wave FROM run_host WHERE run = ? AND state IN ('halted', 'failed') ORDER BY wave, host`, id); err != nil {
+		if err := tx.SelectContext(ctx, &hosts,
+			`SELECT host, wave FROM run_host WHERE run = ? AND state IN ('halted', 'failed') ORDER BY wave, host`,
+			id); err != nil {
 			return err
 		}
 		if len(hosts) == 0 {
 			return fmt.Errorf("run %s has no host that was halted or failed: %w", id, ErrConflict)
 		}
 		for _, h := range hosts {
-			if _, err := tx.ExecContext(ctx, `UPDATE run_host SET state = 'waiting', halt = FALSE, message = '' WHERE run = ? AND host = ?`, id, h.Host); err != nil {
+			if _, err := tx.ExecContext(ctx,
+				`UPDATE run_host SET state = 'waiting', halt = FALSE, message = '' WHERE run = ? AND host = ?`, id,
+				h.Host); err != nil {
 				return err
 			}
 			if h.Wave > hosts[0].Wave {
@@ -194,32 +211,42 @@ func (s *Store) ResumeRun(ctx context.Context, id string) error {
 				return err
 			}
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE run SET state = 'running', ended = NULL WHERE id = ?`, id); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE run SET state = 'running', ended = NULL
+			WHERE id = ?`, id); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE plan p JOIN run r ON r.plan = p.id SET p.state = 'running' WHERE r.id = ?`, id)
+		_, err := tx.ExecContext(ctx,
+			`UPDATE plan p JOIN run r ON r.plan = p.id SET p.state = 'running' WHERE r.id = ?`, id)
 		return err
 	})
 }
 
-// HaltRun asks the agents to stop at the next step boundary. Hosts that nobody has begun on are halted at once: their agents may be away
-// for long, or an order that was carried there has run out.
+// HaltRun asks the agents to stop at the next step boundary. Hosts that nobody has begun on are halted at
+// once: their agents may be away for long, or an order that was carried there has run out.
 func (s *Store) HaltRun(ctx context.Context, id string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		r, err := tx.ExecContext(ctx, `UPDATE run_host SET halt = TRUE WHERE run = ? AND state IN ('waiting', 'running')`, id)
+		r, err := tx.ExecContext(ctx,
+			`UPDATE run_host SET halt = TRUE WHERE run = ? AND state IN ('waiting', 'running')`, id)
 		if err := changed(r, err, "run "+id+" is not running"); err != nil {
 			return err
 		}
 		var idle []Work
-		if err := tx.SelectContext(ctx, &idle, `SELECT w.id, w.host, w.kind, w.subject, w.state, w.tries FROM run_host h JOIN work w ON w.host = h.host AND w.kind = 'run' AND w.subject = h.run
-			WHERE h.run = ? AND h.state = 'waiting' AND (w.state = 'waiting' OR w.state = 'taken' AND w.lease_until < ?) FOR UPDATE`, id, now()); err != nil || len(idle) == 0 {
+		if err := tx.SelectContext(ctx, &idle,
+			`SELECT w.id, w.host, w.kind, w.subject, w.state, w.tries FROM run_host h JOIN work w ON w.host = h.host
+				AND w.kind = 'run' AND w.subject = h.run
+			WHERE h.run = ? AND h.state = 'waiting' AND (w.state = 'waiting' OR w.state = 'taken'
+			AND w.lease_until < ?) FOR UPDATE`, id,
+			now()); err != nil || len(idle) == 0 {
 			return err
 		}
 		for _, w := range idle {
 			if err := endWork(ctx, tx, w.ID); err != nil {
 				return err
 			}
-			if _, err := tx.ExecContext(ctx, `UPDATE run_host SET state = 'halted', message = 'halted before it began' WHERE run = ? AND host = ? AND state = 'waiting'`, id, w.Host); err != nil {
+			if _, err := tx.ExecContext(ctx,
+				`UPDATE run_host SET state = 'halted', message = 'halted before it began' WHERE run = ? AND host = ?
+					AND state = 'waiting'`,
+				id, w.Host); err != nil {
 				return err
 			}
 		}
@@ -245,7 +272,8 @@ func (s *Store) Runs(ctx context.Context, before string, limit int) (out []RunRo
 	if before == "" {
 		before = "~"
 	}
-	err = s.db.SelectContext(ctx, &out, `SELECT `+runColumns+` FROM run WHERE id < ? ORDER BY id DESC LIMIT ?`, before, limit)
+	err = s.db.SelectContext(ctx, &out, `SELECT `+runColumns+` FROM run WHERE id < ? ORDER BY id DESC LIMIT ?`, before,
+		limit)
 	return out, err
 }
 
@@ -256,13 +284,19 @@ func (s *Store) CountRuns(ctx context.Context) (int64, error) {
 
 // RunHosts gives a run's hosts.
 func (s *Store) RunHosts(ctx context.Context, run string) (out []wire.RunHost, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT host, wave, state, total, progress, done, already, skipped, refused, wrong, message FROM run_host WHERE run = ? ORDER BY host`, run)
+	err = s.db.SelectContext(ctx, &out,
+		`SELECT host, wave, state, total, progress, done, already, skipped, refused, wrong, message FROM run_host
+			WHERE run = ? ORDER BY host`,
+		run)
 	return out, err
 }
 
 // RunProgress notes how far a host is, and tells whether it is to halt.
 func (s *Store) RunProgress(ctx context.Context, run, host string, done int) (halt bool, err error) {
-	if _, err := s.db.ExecContext(ctx, `UPDATE run_host SET state = 'running', progress = ? WHERE run = ? AND host = ? AND state IN ('waiting', 'running')`, done, run, host); err != nil {
+	if _, err := s.db.ExecContext(ctx,
+		`UPDATE run_host SET state = 'running', progress = ? WHERE run = ? AND host = ?
+			AND state IN ('waiting', 'running')`,
+		done, run, host); err != nil {
 		return false, err
 	}
 	err = s.db.GetContext(ctx, &halt, `SELECT halt FROM run_host WHERE run = ? AND host = ?`, run, host)
@@ -271,7 +305,8 @@ func (s *Store) RunProgress(ctx context.Context, run, host string, done int) (ha
 
 // PutOriginals keeps what a run found; the same chunk again changes nothing.
 func (s *Store) PutOriginals(ctx context.Context, run, host string, n int, chunk []byte) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO run_original (run, host, n, data) VALUES (?,?,?,?) ON DUPLICATE KEY UPDATE data = VALUES(data)`,
+	_, err := s.db.ExecContext(ctx,
+		`INSERT INTO run_original (run, host, n, data) VALUES (?,?,?,?) ON DUPLICATE KEY UPDATE data = VALUES(data)`,
 		run, host, n, encoder.EncodeAll(chunk, nil))
 	return err
 }
@@ -311,13 +346,17 @@ type Result struct {
 
 // EndRunHost stores how a run ended on one host, and ends the run with its last host. It gives the hosts
 // whose turn has come now.
-func (s *Store) EndRunHost(ctx context.Context, work Work, d wire.RunDone, results []Result) (next []string, err error) {
-	if _, err := s.db.ExecContext(ctx, `DELETE FROM run_result WHERE run = ? AND host = ?`, work.Subject, work.Host); err != nil {
+func (s *Store) EndRunHost(
+	ctx context.Context, work Work, d wire.RunDone, results []Result,
+) (next []string, err error) {
+	if _, err := s.db.ExecContext(ctx, `DELETE FROM run_result WHERE run = ?
+		AND host = ?`, work.Subject, work.Host); err != nil {
 		return nil, err
 	}
-	if err := batches(ctx, s, `INSERT INTO run_result (run, host, step, outcome, path, reason)`, 6, results, func(r Result) []any {
-		return []any{work.Subject, work.Host, r.Step, r.Outcome, r.Path, clip(r.Reason, 4000)}
-	}); err != nil {
+	if err := batches(ctx, s, `INSERT INTO run_result (run, host, step, outcome, path, reason)`, 6, results,
+		func(r Result) []any {
+			return []any{work.Subject, work.Host, r.Step, r.Outcome, r.Path, clip(r.Reason, 4000)}
+		}); err != nil {
 		return nil, err
 	}
 	count := map[string]int{}
@@ -328,11 +367,15 @@ func (s *Store) EndRunHost(ctx context.Context, work Work, d wire.RunDone, resul
 		next = nil
 		// Hosts that end together must see each other, or nobody ends the run: all of them write
 		// one row first, which puts them in line on one server and in conflict on a cluster.
-		if _, err := tx.ExecContext(ctx, `UPDATE run SET endings = endings + 1 WHERE id = ?`, work.Subject); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE run SET endings = endings + 1
+			WHERE id = ?`, work.Subject); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE run_host SET state = ?, message = ?, progress = ?, done = ?, already = ?, skipped = ?, refused = ?, wrong = ?
-			WHERE run = ? AND host = ?`, d.State, clip(d.Message, 4000), d.Done+count["already"]+count["skipped"]+count["refused"], d.Done,
+		if _, err := tx.ExecContext(ctx,
+			`UPDATE run_host SET state = ?, message = ?, progress = ?, done = ?, already = ?, skipped = ?, refused = ?,
+				wrong = ?
+			WHERE run = ? AND host = ?`, d.State, clip(d.Message, 4000),
+			d.Done+count["already"]+count["skipped"]+count["refused"], d.Done,
 			count["already"], count["skipped"], count["refused"], len(d.Wrong), work.Subject, work.Host); err != nil {
 			return err
 		}
@@ -366,7 +409,9 @@ func turn(ctx context.Context, tx *sqlx.Tx, run string) (end string, next []stri
 		Halt bool `db:"halt"`
 	}
 	var stopAt int
-	if err := tx.SelectContext(ctx, &hosts, `SELECT host, wave, state, total, done, already, halt FROM run_host WHERE run = ? ORDER BY wave, host`, run); err != nil {
+	if err := tx.SelectContext(ctx, &hosts,
+		`SELECT host, wave, state, total, done, already, halt FROM run_host WHERE run = ? ORDER BY wave, host`,
+		run); err != nil {
 		return "", nil, err
 	}
 	if err := tx.GetContext(ctx, &stopAt, `SELECT stop_at FROM run WHERE id = ?`, run); err != nil {
@@ -378,11 +423,15 @@ func turn(ctx context.Context, tx *sqlx.Tx, run string) (end string, next []stri
 		switch {
 		case h.State == "waiting" && i > 0 && hosts[i-1].Wave < h.Wave: // and all before it have ended
 			if why == "" && left*100 > stopAt*total {
-				why = fmt.Sprintf("held back: of the first hosts' %d steps %d were not done, more than %d percent", total, left, stopAt)
+				why = fmt.Sprintf("held back: of the first hosts' %d steps %d were not done, more than %d percent",
+					total, left, stopAt)
 			}
 			for _, x := range hosts[i:] {
 				if why != "" {
-					_, err = tx.ExecContext(ctx, `UPDATE run_host SET state = 'halted', message = ? WHERE run = ? AND host = ? AND state = 'waiting'`, why, run, x.Host)
+					_, err = tx.ExecContext(ctx,
+						`UPDATE run_host SET state = 'halted', message = ? WHERE run = ? AND host = ?
+							AND state = 'waiting'`,
+						why, run, x.Host)
 				} else {
 					next = append(next, x.Host)
 					err = addWork(ctx, tx, x.Host, wire.WorkRun, run)
@@ -411,7 +460,8 @@ func turn(ctx context.Context, tx *sqlx.Tx, run string) (end string, next []stri
 // RunResults lists what is not simply done.
 func (s *Store) RunResults(ctx context.Context, run, afterHost string, afterStep, limit int) (out []Result, err error) {
 	err = s.db.SelectContext(ctx, &out, `SELECT host, step, outcome, path, reason FROM run_result
-		WHERE run = ? AND (host > ? OR host = ? AND step > ?) ORDER BY host, step LIMIT ?`, run, afterHost, afterHost, afterStep, limit)
+		WHERE run = ? AND (host > ? OR host = ? AND step > ?) ORDER BY host, step LIMIT ?`, run, afterHost, afterHost,
+		afterStep, limit)
 	return out, err
 }
 

@@ -31,7 +31,8 @@ type policyRow struct {
 // Policy gives what holds now.
 func (s *Store) Policy(ctx context.Context) (p Policy, err error) {
 	var row policyRow
-	if err := s.db.GetContext(ctx, &row, `SELECT began, says, next, next_from, next_by FROM policy WHERE name = 'service'`); err != nil {
+	if err := s.db.GetContext(ctx, &row,
+		`SELECT began, says, next, next_from, next_by FROM policy WHERE name = 'service'`); err != nil {
 		return p, one(err, "the policy")
 	}
 	p.Began, p.row = row.Began, row
@@ -53,9 +54,10 @@ func (s *Store) Policy(ctx context.Context) (p Policy, err error) {
 	return p, nil
 }
 
-// SetPolicy has another policy hold from a time on, and what was to hold next no more. One that holds at once does so whatever the clock says
-// later: no clock that is set back has the one before hold again. was is what Policy gave: ErrStale where somebody has
-// changed it since, so that nobody takes back in passing what another one has just made stricter.
+// SetPolicy has another policy hold from a time on, and what was to hold next no more. One that holds at once
+// does so whatever the clock says later: no clock that is set back has the one before hold again. was is what
+// Policy gave: ErrStale where somebody has changed it since, so that nobody takes back in passing what
+// another one has just made stricter.
 func (s *Store) SetPolicy(ctx context.Context, to wire.Policy, from time.Time, by string, was Policy) error {
 	holds, later := was.Says, &to
 	if !from.After(time.Now()) {
@@ -75,7 +77,9 @@ func (s *Store) SetPolicy(ctx context.Context, to wire.Policy, from time.Time, b
 		next = &text
 	}
 	// The time differs each time, so that a row that is found is a row that is changed.
-	n, err := s.exec(ctx, `UPDATE policy SET says = ?, next = ?, next_from = ?, next_by = ? WHERE name = 'service' AND says = ? AND next <=> ? AND next_from <=> ?`,
+	n, err := s.exec(ctx,
+		`UPDATE policy SET says = ?, next = ?, next_from = ?, next_by = ? WHERE name = 'service' AND says = ?
+			AND next <=> ? AND next_from <=> ?`,
 		string(says), next, from.UTC(), by, was.row.Says, was.row.Next, was.row.From)
 	if err == nil && n == 0 {
 		err = fmt.Errorf("the policy: %w", ErrStale)

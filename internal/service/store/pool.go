@@ -19,8 +19,8 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// A pool is connections to a database, or to any node of a cluster. What can be done again without harm is, where another was in its
-// way or a connection broke.
+// A pool is connections to a database, or to any node of a cluster. What can be done again without harm is,
+// where another was in its way or a connection broke.
 type pool struct{ *sqlx.DB }
 
 const (
@@ -32,7 +32,8 @@ const (
 // ErrUnsure says that a connection broke while a change was being kept: it may be there or not.
 var ErrUnsure = errors.New("the database was lost in this very moment: whether the change was kept is not known")
 
-// retryable tells deadlocks, lock waits, changed records and cluster nodes that are not ready. Whatever was begun is gone then.
+// retryable tells deadlocks, lock waits, changed records and cluster nodes that are not ready. Whatever was
+// begun is gone then.
 func retryable(err error) bool {
 	var e *mysql.MySQLError
 	if !errors.As(err, &e) {
@@ -55,7 +56,8 @@ func lost(err error) bool {
 	if errors.As(err, &n) {
 		return !n.Timeout()
 	}
-	return errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
+	return errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, io.EOF) ||
+		errors.Is(err, io.ErrUnexpectedEOF)
 }
 
 // again does something until it succeeds, as long as it may be done again.
@@ -132,8 +134,9 @@ func dialing(err error) bool {
 	return errors.As(err, &op) && op.Op == "dial"
 }
 
-// tx runs a transaction, again as a whole where another one was in its way or the connection broke. Where it belongs to an attempt,
-// that is marked in it; and where the connection breaks while it is kept, the mark tells whether it was.
+// tx runs a transaction, again as a whole where another one was in its way or the connection broke. Where it
+// belongs to an attempt, that is marked in it; and where the connection breaks while it is kept, the mark
+// tells whether it was.
 func (p pool) tx(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	a := attemptOf(ctx)
 	if a != nil && a.Done {
@@ -162,7 +165,8 @@ func (p pool) tx(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	})
 }
 
-// nodes gives the address of each node: a database's address may name several, user:password@tcp(one:3306,two:3306)/name.
+// nodes gives the address of each node: a database's address may name several,
+// user:password@tcp(one:3306,two:3306)/name.
 func nodes(dsn string) []string {
 	head, rest, ok := strings.Cut(dsn, "@tcp(")
 	list, tail, closed := strings.Cut(rest, ")")
@@ -218,12 +222,14 @@ func (c *connector) Connect(ctx context.Context) (driver.Conn, error) {
 	return nil, all
 }
 
-// ready has a node of a cluster catch up with what was kept on the others before it answers, and says whether it is part of the cluster.
+// ready has a node of a cluster catch up with what was kept on the others before it answers, and says whether
+// it is part of the cluster.
 func ready(ctx context.Context, conn driver.Conn) error {
 	x := conn.(driver.ExecerContext)
 	var e *mysql.MySQLError
 	// For reads and for changes of what is there; a server that knows no clusters knows no such variable.
-	if _, err := x.ExecContext(ctx, "SET SESSION wsrep_sync_wait = 3", nil); err != nil && !(errors.As(err, &e) && e.Number == 1193) {
+	if _, err := x.ExecContext(ctx, "SET SESSION wsrep_sync_wait = 3", nil); err != nil &&
+		!(errors.As(err, &e) && e.Number == 1193) {
 		return err
 	}
 	_, err := x.ExecContext(ctx, "DO 1", nil)

@@ -20,17 +20,25 @@ const maxWaiting = 100
 // Ask leaves a question for a host's agent. Old ones are swept out on the way, a few at a time.
 func (s *Store) Ask(ctx context.Context, host string, ask []byte) (string, error) {
 	var waiting int
-	if err := s.db.GetContext(ctx, &waiting, `SELECT COUNT(*) FROM question WHERE host = ? AND state = 'waiting' AND created > ?`, host, now().Add(-questionLife)); err != nil {
+	if err := s.db.GetContext(ctx, &waiting,
+		`SELECT COUNT(*) FROM question WHERE host = ? AND state = 'waiting' AND created > ?`, host,
+		now().Add(-questionLife)); err != nil {
 		return "", err
 	}
 	if waiting >= maxWaiting {
-		return "", fmt.Errorf("%w: %d questions wait for host %s already: is its agent running? Try again in a minute, or ask a stored snapshot", ErrConflict, waiting, host)
+		return "", fmt.Errorf(
+			"%w: %d questions wait for host %s already: is its agent running? Try again in a minute, or ask a "+
+				"stored snapshot",
+			ErrConflict, waiting, host)
 	}
-	if _, err := s.db.ExecContext(ctx, `DELETE FROM question WHERE created < ? LIMIT 20`, now().Add(-questionLife)); err != nil && !retryable(err) {
+	if _, err := s.db.ExecContext(ctx, `DELETE FROM question WHERE created < ?
+		LIMIT 20`, now().Add(-questionLife)); err != nil &&
+		!retryable(err) {
 		return "", err
 	}
 	id := NewID()
-	_, err := s.db.ExecContext(ctx, `INSERT INTO question (id, host, state, ask, created) VALUES (?,?,'waiting',?,?)`, id, host, ask, now())
+	_, err := s.db.ExecContext(ctx, `INSERT INTO question (id, host, state, ask, created) VALUES (?,?,'waiting',?,?)`,
+		id, host, ask, now())
 	return id, err
 }
 
@@ -40,7 +48,9 @@ func (s *Store) TakeQuestion(ctx context.Context, host string) (id string, ask [
 		ID  string `db:"id"`
 		Ask []byte `db:"ask"`
 	}
-	err = s.db.GetContext(ctx, &row, `SELECT id, ask FROM question WHERE host = ? AND state = 'waiting' AND created > ? ORDER BY id LIMIT 1`, host, now().Add(-questionLife))
+	err = s.db.GetContext(ctx, &row,
+		`SELECT id, ask FROM question WHERE host = ? AND state = 'waiting' AND created > ? ORDER BY id LIMIT 1`, host,
+		now().Add(-questionLife))
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", nil, nil
 	}
@@ -59,7 +69,9 @@ func (s *Store) TakeQuestion(ctx context.Context, host string) (id string, ask [
 
 // AnswerQuestion keeps an answer; only the host that was asked can give it.
 func (s *Store) AnswerQuestion(ctx context.Context, host, id string, answer []byte) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE question SET state = 'answered', answer = ? WHERE id = ? AND host = ? AND state = 'taken'`, encoder.EncodeAll(answer, nil), id, host)
+	r, err := s.db.ExecContext(ctx,
+		`UPDATE question SET state = 'answered', answer = ? WHERE id = ? AND host = ? AND state = 'taken'`,
+		encoder.EncodeAll(answer, nil), id, host)
 	return changed(r, err, "question "+id)
 }
 
@@ -99,7 +111,10 @@ func (s *Store) Forget(ctx context.Context, id string) error {
 // hash of what it told; nil where it has told nothing yet.
 func (s *Store) HostDirectory(ctx context.Context, host string) (*perm.Directory, string, error) {
 	var v Snapshot
-	err := s.db.GetContext(ctx, &v, `SELECT `+snapshotColumns+` FROM snapshot WHERE host = ? AND directory IS NOT NULL ORDER BY looked DESC LIMIT 1`, host)
+	err := s.db.GetContext(ctx, &v,
+		`SELECT `+snapshotColumns+` FROM snapshot WHERE host = ? AND directory IS NOT NULL ORDER BY looked DESC
+			LIMIT 1`,
+		host)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, "", nil
 	}

@@ -38,7 +38,8 @@ func TestQuestions(t *testing.T) {
 	if got[first] != 1 || got[second] != 1 {
 		t.Errorf("taken: %v", got)
 	}
-	if err := st.AnswerQuestion(ctx, other, first, []byte("forged")); !errors.Is(err, ErrNotFound) && !errors.Is(err, ErrConflict) {
+	if err := st.AnswerQuestion(ctx, other, first, []byte("forged")); !errors.Is(err, ErrNotFound) &&
+		!errors.Is(err, ErrConflict) {
 		t.Errorf("another host answered: %v", err)
 	}
 	if b, err := st.Answer(ctx, first); b != nil || err != nil {
@@ -87,7 +88,8 @@ func TestOldQuestions(t *testing.T) {
 	host := name("host")
 	id, err := st.Ask(ctx, host, []byte(`{}`))
 	must(t, err)
-	_, err = st.db.ExecContext(ctx, `UPDATE question SET created = ? WHERE id = ?`, now().Add(-questionLife-time.Second), id)
+	_, err = st.db.ExecContext(ctx, `UPDATE question SET created = ? WHERE id = ?`,
+		now().Add(-questionLife-time.Second), id)
 	must(t, err)
 	if got, _, err := st.TakeQuestion(ctx, host); err != nil || got != "" {
 		t.Errorf("an old question was given out: %q, %v", got, err)

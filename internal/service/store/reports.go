@@ -50,7 +50,8 @@ func (r *Report) Weigh(g drift.Group) {
 	}
 }
 
-const reportColumns = `id, application, edition, host, snapshot, ready, paths, judged, findings, unread, waived, opens, closes, grave, fresh, returned, gone, problems, created`
+const reportColumns = `id, application, edition, host, snapshot, ready, paths, judged, findings, unread, waived, opens,
+	closes, grave, fresh, returned, gone, problems, created`
 
 // A ReportWriter stores a report piece by piece; nobody sees it before it is whole.
 type ReportWriter struct {
@@ -68,7 +69,9 @@ type ReportWriter struct {
 // NewReport begins a report.
 func (s *Store) NewReport(ctx context.Context, r Report) (*ReportWriter, error) {
 	r.ID, r.Created = NewID(), now()
-	_, err := s.db.ExecContext(ctx, `INSERT INTO report (id, application, edition, host, snapshot, ready, problems, created) VALUES (?,?,?,?,?,FALSE,?,?)`,
+	_, err := s.db.ExecContext(ctx,
+		`INSERT INTO report (id, application, edition, host, snapshot, ready, problems, created)
+			VALUES (?,?,?,?,?,FALSE,?,?)`,
 		r.ID, r.Application, r.Edition, r.Host, r.Snapshot, r.Problems, r.Created)
 	w := &ReportWriter{s: s, ctx: ctx, r: r}
 	w.places.Each = func(p drift.Place) error {
@@ -100,10 +103,15 @@ func (w *ReportWriter) Unread(u drift.Unread) error {
 }
 
 func (w *ReportWriter) flush() error {
-	err := batches(w.ctx, w.s, `INSERT INTO finding (report, seq, group_id, identity, path, kind, aspect, found_set, unread)`, 9, w.findings, func(f drift.Finding) []any {
-		w.nf++
-		return []any{w.r.ID, w.nf, f.Group, identity(f.Path, string(f.Aspect)), []byte(f.Path), f.Kind, string(f.Aspect), []byte(f.FoundSet.Bytes()), f.Unread}
-	})
+	err := batches(w.ctx, w.s,
+		`INSERT INTO finding (report, seq, group_id, identity, path, kind, aspect, found_set, unread)`, 9, w.findings,
+		func(f drift.Finding) []any {
+			w.nf++
+			return []any{
+				w.r.ID, w.nf, f.Group, identity(f.Path, string(f.Aspect)), []byte(f.Path), f.Kind, string(f.Aspect),
+				[]byte(f.FoundSet.Bytes()), f.Unread,
+			}
+		})
 	if err != nil {
 		return err
 	}
@@ -133,16 +141,18 @@ func (w *ReportWriter) End(sum drift.Summary, groups []drift.Group) (Report, err
 		return *r, err
 	}
 	n := 0
-	err = batches(w.ctx, w.s, `INSERT INTO finding_group (report, seq, id, since, fresh, returned, body)`, 7, groups, func(g drift.Group) []any {
-		n++
-		body, _ := json.Marshal(g) // plain values only
-		a := ages[g.ID]
-		return []any{r.ID, n, g.ID, a.Since, a.Fresh, a.Returned, body}
-	})
+	err = batches(w.ctx, w.s, `INSERT INTO finding_group (report, seq, id, since, fresh, returned, body)`, 7, groups,
+		func(g drift.Group) []any {
+			n++
+			body, _ := json.Marshal(g) // plain values only
+			a := ages[g.ID]
+			return []any{r.ID, n, g.ID, a.Since, a.Fresh, a.Returned, body}
+		})
 	if err != nil {
 		return *r, err
 	}
-	r.Ready, r.Paths, r.Judged, r.Findings, r.Unread = true, int64(sum.Paths), int64(sum.Judged), int64(sum.Findings), int64(sum.Unread)
+	r.Ready, r.Paths, r.Judged, r.Findings, r.Unread = true, int64(sum.Paths), int64(sum.Judged), int64(sum.Findings),
+		int64(sum.Unread)
 	for _, g := range groups {
 		if g.Waiver != "" {
 			r.Waived += int64(g.Count)
@@ -150,7 +160,9 @@ func (w *ReportWriter) End(sum drift.Summary, groups []drift.Group) (Report, err
 		}
 		r.Weigh(g)
 	}
-	_, err = w.s.db.NamedExecContext(w.ctx, `UPDATE report SET ready = TRUE, paths = :paths, judged = :judged, findings = :findings, unread = :unread, waived = :waived, opens = :opens, closes = :closes, grave = :grave,
+	_, err = w.s.db.NamedExecContext(w.ctx,
+		`UPDATE report SET ready = TRUE, paths = :paths, judged = :judged, findings = :findings, unread = :unread,
+			waived = :waived, opens = :opens, closes = :closes, grave = :grave,
 		fresh = :fresh, returned = :returned, gone = :gone WHERE id = :id`, r)
 	if err == nil {
 		err = w.s.noteDay(w.ctx, *r)
@@ -168,7 +180,8 @@ func (s *Store) FindingsAt(ctx context.Context, r Report, paths []string) (out [
 			}
 		}
 		var rows []Finding
-		if err := s.db.SelectContext(ctx, &rows, findingColumns+`AND f.identity IN `+in(len(args)-3)+` ORDER BY f.seq`, args...); err != nil {
+		if err := s.db.SelectContext(ctx, &rows, findingColumns+`AND f.identity IN `+in(len(args)-3)+` ORDER BY f.seq`,
+			args...); err != nil {
 			return nil, err
 		}
 		out = append(out, rows...)
@@ -185,7 +198,8 @@ func (s *Store) GroupsOf(ctx context.Context, report string, ids []string) (map[
 			args = append(args, id)
 		}
 		var rows [][]byte
-		if err := s.db.SelectContext(ctx, &rows, `SELECT body FROM finding_group WHERE report = ? AND id IN `+in(len(part)), args...); err != nil {
+		if err := s.db.SelectContext(ctx, &rows,
+			`SELECT body FROM finding_group WHERE report = ? AND id IN `+in(len(part)), args...); err != nil {
 			return nil, err
 		}
 		for _, b := range rows {
@@ -201,7 +215,9 @@ func (s *Store) GroupsOf(ctx context.Context, report string, ids []string) (map[
 
 // ReportOf finds the newest whole report of a snapshot that still has its findings.
 func (s *Store) ReportOf(ctx context.Context, snapshot string) (r Report, err error) {
-	err = s.db.GetContext(ctx, &r, `SELECT `+reportColumns+` FROM report WHERE snapshot = ? AND ready AND NOT trimmed ORDER BY id DESC LIMIT 1`, snapshot)
+	err = s.db.GetContext(ctx, &r,
+		`SELECT `+reportColumns+` FROM report WHERE snapshot = ? AND ready AND NOT trimmed ORDER BY id DESC LIMIT 1`,
+		snapshot)
 	return r, one(err, "a report of snapshot "+snapshot)
 }
 
@@ -213,7 +229,10 @@ func (s *Store) Report(ctx context.Context, id string) (r Report, err error) {
 
 // CurrentReport finds the newest whole report of an application on a host.
 func (s *Store) CurrentReport(ctx context.Context, application, host string) (r Report, err error) {
-	err = s.db.GetContext(ctx, &r, `SELECT `+reportColumns+` FROM report WHERE application = ? AND host = ? AND ready = TRUE ORDER BY id DESC LIMIT 1`, application, host)
+	err = s.db.GetContext(ctx, &r,
+		`SELECT `+reportColumns+
+			` FROM report WHERE application = ? AND host = ? AND ready = TRUE ORDER BY id DESC LIMIT 1`,
+		application, host)
 	return r, one(err, "a report of "+application+" on "+host)
 }
 
@@ -236,7 +255,9 @@ func (s *Store) Groups(ctx context.Context, report string, limit int) ([]Group, 
 		Body []byte `db:"body"`
 		Age
 	}
-	if err := s.db.SelectContext(ctx, &rows, `SELECT body, since, fresh, returned FROM finding_group WHERE report = ? ORDER BY seq LIMIT ?`, report, limit); err != nil {
+	if err := s.db.SelectContext(ctx, &rows,
+		`SELECT body, since, fresh, returned FROM finding_group WHERE report = ? ORDER BY seq LIMIT ?`, report,
+		limit); err != nil {
 		return nil, err
 	}
 	out := make([]Group, len(rows))
@@ -263,15 +284,18 @@ type Finding struct {
 	Unread    bool       `db:"unread"` // the path could not be read: this is how it was before
 }
 
-const findingColumns = `SELECT f.seq, f.group_id, f.path, f.kind, f.aspect, f.found_set, f.unread, s.first_seen, s.since, s.spells FROM finding f
+const findingColumns = `SELECT f.seq, f.group_id, f.path, f.kind, f.aspect, f.found_set, f.unread, s.first_seen,
+	s.since, s.spells FROM finding f
 	LEFT JOIN standing s ON s.application = ? AND s.host = ? AND s.identity = f.identity WHERE f.report = ? `
 
 // Findings lists a report's findings in walk order, of one group where it is given.
 func (s *Store) Findings(ctx context.Context, r Report, group string, after, limit int) (out []Finding, err error) {
 	if group != "" {
-		err = s.db.SelectContext(ctx, &out, findingColumns+`AND f.group_id = ? AND f.seq > ? ORDER BY f.seq LIMIT ?`, r.Application, r.Host, r.ID, group, after, limit)
+		err = s.db.SelectContext(ctx, &out, findingColumns+`AND f.group_id = ? AND f.seq > ? ORDER BY f.seq LIMIT ?`,
+			r.Application, r.Host, r.ID, group, after, limit)
 	} else {
-		err = s.db.SelectContext(ctx, &out, findingColumns+`AND f.seq > ? ORDER BY f.seq LIMIT ?`, r.Application, r.Host, r.ID, after, limit)
+		err = s.db.SelectContext(ctx, &out, findingColumns+`AND f.seq > ? ORDER BY f.seq LIMIT ?`, r.Application,
+			r.Host, r.ID, after, limit)
 	}
 	return out, err
 }
@@ -304,6 +328,7 @@ type Unread struct {
 
 // Unread lists a report's paths that could not be judged.
 func (s *Store) Unread(ctx context.Context, report string, after, limit int) (out []Unread, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT seq, path, why FROM unread WHERE report = ? AND seq > ? ORDER BY seq LIMIT ?`, report, after, limit)
+	err = s.db.SelectContext(ctx, &out,
+		`SELECT seq, path, why FROM unread WHERE report = ? AND seq > ? ORDER BY seq LIMIT ?`, report, after, limit)
 	return out, err
 }

@@ -21,7 +21,8 @@ type Approval struct {
 	CountsFrom *time.Time `db:"counts_from"` // from when on the reviewer's approvals count; nil is always
 }
 
-const approvals = `SELECT a.reviewer, a.at, a.remark, a.words, p.roles, p.counts_from FROM plan_approval a LEFT JOIN person p ON p.name = a.reviewer WHERE a.plan = ? ORDER BY a.at, a.reviewer`
+const approvals = `SELECT a.reviewer, a.at, a.remark, a.words, p.roles, p.counts_from FROM plan_approval a LEFT
+	JOIN person p ON p.name = a.reviewer WHERE a.plan = ? ORDER BY a.at, a.reviewer`
 
 // Approvals lists those of a plan, the first first.
 func (s *Store) Approvals(ctx context.Context, plan string) (out []Approval, err error) {
@@ -32,7 +33,8 @@ func (s *Store) Approvals(ctx context.Context, plan string) (out []Approval, err
 // Reviewers says how many people have to approve an application's plans.
 func (s *Store) Reviewers(ctx context.Context, application string) (int, error) {
 	var n []int
-	if err := s.db.SelectContext(ctx, &n, `SELECT reviewers FROM review_rule WHERE application = ?`, application); err != nil || len(n) == 0 {
+	err := s.db.SelectContext(ctx, &n, `SELECT reviewers FROM review_rule WHERE application = ?`, application)
+	if err != nil || len(n) == 0 {
 		return 1, err
 	}
 	return n[0], nil
@@ -41,24 +43,34 @@ func (s *Store) Reviewers(ctx context.Context, application string) (int, error) 
 // SetReviewers says it; with was only where it is so many.
 func (s *Store) SetReviewers(ctx context.Context, application string, n int, was *int) error {
 	if was == nil {
-		_, err := s.exec(ctx, `INSERT INTO review_rule (application, reviewers) VALUES (?,?) ON DUPLICATE KEY UPDATE reviewers = VALUES(reviewers)`, application, n)
+		_, err := s.exec(ctx,
+			`INSERT INTO review_rule (application, reviewers) VALUES (?,?)
+				ON DUPLICATE KEY UPDATE reviewers = VALUES(reviewers)`,
+			application, n)
 		return err
 	}
 	if *was == 1 { // which needs no row
-		if _, err := s.exec(ctx, `INSERT IGNORE INTO review_rule (application, reviewers) VALUES (?,1)`, application); err != nil {
+		if _, err := s.exec(ctx, `INSERT IGNORE INTO review_rule (application, reviewers)
+			VALUES (?,1)`, application); err != nil {
 			return err
 		}
 	}
 	before := strconv.Itoa(*was)
-	return s.replace(ctx, "how many approve plans of "+application, strconv.Itoa(n), &before, `UPDATE review_rule SET reviewers = ? WHERE application = ? AND reviewers = ?`, []any{n, application, *was}, func() (string, error) {
-		n, err := s.Reviewers(ctx, application)
-		return strconv.Itoa(n), err
-	})
+	return s.replace(ctx, "how many approve plans of "+application, strconv.Itoa(n), &before,
+		`UPDATE review_rule SET reviewers = ? WHERE application = ? AND reviewers = ?`, []any{n, application, *was},
+		func() (string, error) {
+			n, err := s.Reviewers(ctx, application)
+			return strconv.Itoa(n), err
+		})
 }
 
-// ApprovePlan adds a person's approval of what has exactly this digest and is in review. An approval counts for as long
-// as its life is, if counts says so; with the last one that is needed the plan is approved, until the first of them is over.
-func (s *Store) ApprovePlan(ctx context.Context, p Plan, by, remark string, words map[string]string, digest []byte, needed int, life time.Duration, counts func(Approval) bool) (approved bool, err error) {
+// ApprovePlan adds a person's approval of what has exactly this digest and is in review. An approval counts
+// for as long as its life is, if counts says so; with the last one that is needed the plan is approved, until
+// the first of them is over.
+func (s *Store) ApprovePlan(
+	ctx context.Context, p Plan, by, remark string, words map[string]string, digest []byte, needed int,
+	life time.Duration, counts func(Approval) bool,
+) (approved bool, err error) {
 	enc, err := json.Marshal(words)
 	if err != nil {
 		return false, err
@@ -66,12 +78,16 @@ func (s *Store) ApprovePlan(ctx context.Context, p Plan, by, remark string, word
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		approved = false
 		// The plan's row puts approvals that come together in line.
-		r, err := tx.ExecContext(ctx, `UPDATE plan SET touched = touched + 1 WHERE id = ? AND state = 'in review' AND author <> ? AND digest = ?`, p.ID, by, digest)
+		r, err := tx.ExecContext(ctx,
+			`UPDATE plan SET touched = touched + 1 WHERE id = ? AND state = 'in review' AND author <> ? AND digest = ?`,
+			p.ID, by, digest)
 		if err := changed(r, err, "plan "+p.ID+" is not in review, or is not the one you looked at"); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO plan_approval (plan, reviewer, at, remark, words) VALUES (?,?,?,?,?)
-			ON DUPLICATE KEY UPDATE at = VALUES(at), remark = VALUES(remark), words = VALUES(words)`, p.ID, by, now(), remark, enc); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO plan_approval (plan, reviewer, at, remark, words) VALUES (?,?,?,?,?)
+			ON DUPLICATE KEY UPDATE at = VALUES(at), remark = VALUES(remark), words = VALUES(words)`, p.ID, by, now(),
+			remark, enc); err != nil {
 			return err
 		}
 		var all []Approval
@@ -88,7 +104,9 @@ func (s *Store) ApprovePlan(ctx context.Context, p Plan, by, remark string, word
 			return nil
 		}
 		approved = true
-		_, err = tx.ExecContext(ctx, `UPDATE plan SET state = 'approved', decided_by = ?, decided = ?, remark = ?, expires = ? WHERE id = ?`, by, now(), remark, standing[0].Add(life).Truncate(time.Second), p.ID)
+		_, err = tx.ExecContext(ctx,
+			`UPDATE plan SET state = 'approved', decided_by = ?, decided = ?, remark = ?, expires = ? WHERE id = ?`, by,
+			now(), remark, standing[0].Add(life).Truncate(time.Second), p.ID)
 		return err
 	})
 	return approved, err
@@ -106,7 +124,10 @@ func (s *Store) WithdrawApproval(ctx context.Context, id, by string) error {
 
 func (s *Store) unapprove(ctx context.Context, id, to, by string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		r, err := tx.ExecContext(ctx, `UPDATE plan SET state = ?, touched = touched + 1, decided_by = '', decided = NULL, remark = '', expires = NULL WHERE id = ? AND state IN ('in review', 'approved')`, to, id)
+		r, err := tx.ExecContext(ctx,
+			`UPDATE plan SET state = ?, touched = touched + 1, decided_by = '', decided = NULL, remark = '',
+				expires = NULL WHERE id = ? AND state IN ('in review', 'approved')`,
+			to, id)
 		if err := changed(r, err, fmt.Sprintf("plan %s is neither in review nor approved", id)); err != nil {
 			return err
 		}
@@ -131,12 +152,14 @@ type Remark struct {
 
 // AddRemark keeps one.
 func (s *Store) AddRemark(ctx context.Context, plan string, r Remark) error {
-	_, err := s.exec(ctx, `INSERT INTO plan_remark (plan, id, author, at, host, path, body) VALUES (?,?,?,?,?,?,?)`, plan, NewID(), r.Author, now(), r.Host, r.Path, r.Body)
+	_, err := s.exec(ctx, `INSERT INTO plan_remark (plan, id, author, at, host, path, body) VALUES (?,?,?,?,?,?,?)`,
+		plan, NewID(), r.Author, now(), r.Host, r.Path, r.Body)
 	return err
 }
 
 // Remarks lists a plan's, the oldest first.
 func (s *Store) Remarks(ctx context.Context, plan string) (out []Remark, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT id, author, at, host, path, body FROM plan_remark WHERE plan = ? ORDER BY id LIMIT 2000`, plan)
+	err = s.db.SelectContext(ctx, &out,
+		`SELECT id, author, at, host, path, body FROM plan_remark WHERE plan = ? ORDER BY id LIMIT 2000`, plan)
 	return out, err
 }

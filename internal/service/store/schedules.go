@@ -29,13 +29,17 @@ func (s *Store) AddSchedule(ctx context.Context, x Schedule) (Schedule, error) {
 		return x, err
 	}
 	x.ID, x.Created = NewID(), now()
-	_, err := s.db.NamedExecContext(ctx, `INSERT INTO schedule (id, application, tag, cron, zone, spread_seconds, author, created, next) VALUES (:id, :application, :tag, :cron, :zone, :spread_seconds, :author, :created, :next)`, x)
+	_, err := s.db.NamedExecContext(ctx,
+		`INSERT INTO schedule (id, application, tag, cron, zone, spread_seconds, author, created, next)
+			VALUES (:id, :application, :tag, :cron, :zone, :spread_seconds, :author, :created, :next)`,
+		x)
 	return x, err
 }
 
 // Schedules lists all, by application.
 func (s *Store) Schedules(ctx context.Context) (out []Schedule, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT `+scheduleColumns+` FROM schedule ORDER BY application, id LIMIT ?`, maxSchedules+somewhat)
+	err = s.db.SelectContext(ctx, &out, `SELECT `+scheduleColumns+` FROM schedule ORDER BY application, id LIMIT ?`,
+		maxSchedules+somewhat)
 	return out, err
 }
 
@@ -53,7 +57,8 @@ func (s *Store) RemoveSchedule(ctx context.Context, id string) error {
 
 // RipeSchedules lists those whose time has come.
 func (s *Store) RipeSchedules(ctx context.Context, at time.Time, limit int) (out []Schedule, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT `+scheduleColumns+` FROM schedule WHERE next <= ? ORDER BY next LIMIT ?`, at.UTC(), limit)
+	err = s.db.SelectContext(ctx, &out,
+		`SELECT `+scheduleColumns+` FROM schedule WHERE next <= ? ORDER BY next LIMIT ?`, at.UTC(), limit)
 	return out, err
 }
 
@@ -65,11 +70,12 @@ type Due struct {
 	At          time.Time `db:"at"`
 }
 
-// Fire makes hosts due, and moves a schedule on to its next time; of several instances one does. A host that is still due from
-// before stays due once.
+// Fire makes hosts due, and moves a schedule on to its next time; of several instances one does. A host that
+// is still due from before stays due once.
 func (s *Store) Fire(ctx context.Context, x Schedule, next time.Time, due []Due) (mine bool, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
-		r, err := tx.ExecContext(ctx, `UPDATE schedule SET next = ?, last = ? WHERE id = ? AND next = ?`, next.UTC(), now(), x.ID, x.Next)
+		r, err := tx.ExecContext(ctx, `UPDATE schedule SET next = ?, last = ? WHERE id = ? AND next = ?`, next.UTC(),
+			now(), x.ID, x.Next)
 		if err != nil {
 			return err
 		}
@@ -78,7 +84,8 @@ func (s *Store) Fire(ctx context.Context, x Schedule, next time.Time, due []Due)
 			return err
 		}
 		for _, d := range due {
-			if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO due (schedule, host, at) VALUES (?,?,?)`, x.ID, d.Host, d.At.UTC()); err != nil {
+			if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO due (schedule, host, at) VALUES (?,?,?)`, x.ID, d.Host,
+				d.At.UTC()); err != nil {
 				return err
 			}
 		}
@@ -89,7 +96,10 @@ func (s *Store) Fire(ctx context.Context, x Schedule, next time.Time, due []Due)
 
 // RipeDue lists hosts whose moment has come.
 func (s *Store) RipeDue(ctx context.Context, at time.Time, limit int) (out []Due, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT d.schedule, d.host, d.at, s.application FROM due d STRAIGHT_JOIN schedule s ON s.id = d.schedule WHERE d.at <= ? ORDER BY d.at LIMIT ?`, at.UTC(), limit)
+	err = s.db.SelectContext(ctx, &out,
+		`SELECT d.schedule, d.host, d.at, s.application FROM due d STRAIGHT_JOIN schedule s ON s.id = d.schedule
+			WHERE d.at <= ? ORDER BY d.at LIMIT ?`,
+		at.UTC(), limit)
 	return out, err
 }
 
@@ -101,6 +111,8 @@ func (s *Store) TakeDue(ctx context.Context, d Due) (mine bool, err error) {
 
 // Waiting says whether a snapshot of an application on a host was asked for and is not there yet.
 func (s *Store) Waiting(ctx context.Context, application, host string) (yes bool, err error) {
-	err = s.db.GetContext(ctx, &yes, `SELECT EXISTS (SELECT 1 FROM snapshot WHERE application = ? AND host = ? AND state = 'waiting')`, application, host)
+	err = s.db.GetContext(ctx, &yes,
+		`SELECT EXISTS (SELECT 1 FROM snapshot WHERE application = ? AND host = ? AND state = 'waiting')`, application,
+		host)
 	return yes, err
 }

@@ -12,7 +12,9 @@ func like(text string) string {
 
 // HostsLike lists hosts by a part of their name or a tag, those that begin with it first.
 func (s *Store) HostsLike(ctx context.Context, part string, limit int) (out []Host, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT `+hostColumns+` FROM host WHERE name LIKE ? OR tags LIKE ? ORDER BY name NOT LIKE ?, name LIMIT ?`, like(part), like(part), strings.TrimPrefix(like(part), "%"), limit)
+	err = s.db.SelectContext(ctx, &out,
+		`SELECT `+hostColumns+` FROM host WHERE name LIKE ? OR tags LIKE ? ORDER BY name NOT LIKE ?, name LIMIT ?`,
+		like(part), like(part), strings.TrimPrefix(like(part), "%"), limit)
 	return out, err
 }
 
@@ -21,8 +23,13 @@ const newestPlans = 5000
 
 // PlansLike lists plans by a part of their title, author or id, newest first.
 func (s *Store) PlansLike(ctx context.Context, part string, limit int) (out []Plan, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT `+planColumns+` FROM plan JOIN (SELECT id AS found FROM (SELECT id, title, author FROM plan ORDER BY id DESC LIMIT ?) AS newest
-		WHERE LOWER(title) LIKE ? OR author LIKE ? OR id LIKE ? ORDER BY id DESC LIMIT ?) AS few ON id = found ORDER BY id DESC`, newestPlans, like(part), like(part), like(part), limit)
+	err = s.db.SelectContext(ctx, &out,
+		`SELECT `+planColumns+
+			` FROM plan JOIN (SELECT id AS found FROM (SELECT id, title, author FROM plan ORDER BY id DESC
+				LIMIT ?) AS newest
+		WHERE LOWER(title) LIKE ? OR author LIKE ? OR id LIKE ? ORDER BY id DESC LIMIT ?) AS few ON id = found
+		ORDER BY id DESC`, newestPlans,
+		like(part), like(part), like(part), limit)
 	return out, err
 }
 
@@ -36,8 +43,10 @@ type Home struct {
 
 // Homes lists the distinct directories of the newest snapshots of every host.
 func (s *Store) Homes(ctx context.Context, limit int) (out []Home, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT s.directory, MIN(s.host) AS host, MAX(s.id) AS id, COUNT(DISTINCT s.host) AS hosts FROM snapshot s JOIN
-		(SELECT MAX(looked) AS newest FROM snapshot GROUP BY application, host, state HAVING state = 'ready') AS last ON s.looked = newest
+	err = s.db.SelectContext(ctx, &out,
+		`SELECT s.directory, MIN(s.host) AS host, MAX(s.id) AS id, COUNT(DISTINCT s.host) AS hosts FROM snapshot s JOIN
+		(SELECT MAX(looked) AS newest FROM snapshot GROUP BY application, host, state
+		HAVING state = 'ready') AS last ON s.looked = newest
 		WHERE s.directory IS NOT NULL GROUP BY s.directory ORDER BY hosts DESC LIMIT ?`, limit)
 	return out, err
 }

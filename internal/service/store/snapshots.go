@@ -105,9 +105,20 @@ func (s *Store) PutNodes(ctx context.Context, nodes [][]byte) error {
 		measures[r.hash] = r.measure
 	}
 	at := now()
-	return batches(ctx, s, `INSERT INTO node (hash, data, used, paths, gaps, depth, below, way)`, 8, rows, func(r row) []any {
-		return []any{r.hash[:], r.data, at, r.measure.Paths, r.measure.Gaps, r.measure.Depth, r.measure.Below, r.measure.Way}
-	}, `ON DUPLICATE KEY UPDATE used = VALUES(used), doomed = FALSE, paths = VALUES(paths), gaps = VALUES(gaps), depth = VALUES(depth),
+	return batches(ctx, s, `INSERT INTO node (hash, data, used, paths, gaps, depth, below, way)`, 8, rows,
+		func(r row) []any {
+			return []any{
+				r.hash[:],
+				r.data,
+				at,
+				r.measure.Paths,
+				r.measure.Gaps,
+				r.measure.Depth,
+				r.measure.Below,
+				r.measure.Way,
+			}
+		}, `ON DUPLICATE KEY UPDATE used = VALUES(used), doomed = FALSE, paths = VALUES(paths), gaps = VALUES(gaps),
+			depth = VALUES(depth),
 		below = VALUES(below), way = VALUES(way)`)
 }
 
@@ -142,13 +153,14 @@ func (s *Store) Nodes(ctx context.Context, hashes []tree.Hash) ([][]byte, error)
 
 // Snapshot is a snapshot's record.
 type Snapshot struct {
-	ID          string     `db:"id"`
-	Host        string     `db:"host"`
-	Application string     `db:"application"`
-	State       string     `db:"state"`
-	Roots       string     `db:"roots"`
-	Whole       bool       `db:"whole"`
-	Looked      *string    `db:"looked"`   // tells which look was the last: ids are made when one is asked for; nil where nobody has looked
+	ID          string `db:"id"`
+	Host        string `db:"host"`
+	Application string `db:"application"`
+	State       string `db:"state"`
+	Roots       string `db:"roots"`
+	Whole       bool   `db:"whole"`
+	// tells which look was the last: ids are made when one is asked for; nil where nobody has looked
+	Looked      *string    `db:"looked"`
 	Heard       bool       `db:"heard"`    // nobody asked for it: the agent heard of changes
 	Crossing    bool       `db:"crossing"` // into other file systems
 	Forest      []byte     `db:"forest"`
@@ -164,7 +176,8 @@ type Snapshot struct {
 	WaysText    *string    `db:"ways"`
 }
 
-const snapshotColumns = `id, host, application, state, roots, whole, heard, crossing, forest, directory, paths, gaps, seen, denied, message, requested_by, created, taken, ways, looked`
+const snapshotColumns = `id, host, application, state, roots, whole, heard, crossing, forest, directory, paths, gaps,
+	seen, denied, message, requested_by, created, taken, ways, looked`
 
 // Ways gives the way from / to each root; none where the snapshot is older than they are.
 func (s Snapshot) Ways() (ways []access.Way, err error) {
@@ -213,15 +226,20 @@ func (s Snapshot) Hash() (h tree.Hash) {
 
 // AskSnapshot notes a snapshot that is to be taken and gives it to the host's agent. One that
 // waits already is given instead.
-func (s *Store) AskSnapshot(ctx context.Context, host, application string, roots []string, whole, crossing bool, by string) (id string, err error) {
+func (s *Store) AskSnapshot(
+	ctx context.Context, host, application string, roots []string, whole, crossing bool, by string,
+) (id string, err error) {
 	enc, err := json.Marshal(asPaths(roots))
 	if err != nil {
 		return "", err
 	}
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		id = NewID()
-		if _, err := tx.ExecContext(ctx, `INSERT INTO snapshot (id, host, application, state, roots, whole, crossing, denied, message, requested_by, created)
-			VALUES (?,?,?,'waiting',?,?,?,'[]','',?,?)`, id, host, application, enc, whole, crossing, by, now()); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO snapshot (id, host, application, state, roots, whole, crossing, denied, message, requested_by,
+				created)
+			VALUES (?,?,?,'waiting',?,?,?,'[]','',?,?)`,
+			id, host, application, enc, whole, crossing, by, now()); err != nil {
 			return err
 		}
 		return addWork(ctx, tx, host, wire.WorkSnapshot, id)
@@ -229,8 +247,9 @@ func (s *Store) AskSnapshot(ctx context.Context, host, application string, roots
 	return id, err
 }
 
-// KeepSnapshot stores what an agent found, and ends its work. The snapshot is not shown before it was compared, so that whoever sees it
-// sees its report too. One that was cancelled, or has come already, is left as it is.
+// KeepSnapshot stores what an agent found, and ends its work. The snapshot is not shown before it was
+// compared, so that whoever sees it sees its report too. One that was cancelled, or has come already, is left
+// as it is.
 func (s *Store) KeepSnapshot(ctx context.Context, work Work, d wire.SnapshotDone) error {
 	if d.Failed != "" {
 		denied, err := json.Marshal(d.Denied)
@@ -238,15 +257,21 @@ func (s *Store) KeepSnapshot(ctx context.Context, work Work, d wire.SnapshotDone
 			return err
 		}
 		return s.tx(ctx, func(tx *sqlx.Tx) error {
-			if _, err := tx.ExecContext(ctx, `UPDATE snapshot SET state = 'failed', message = ?, denied = ?, looked = ? WHERE id = ? AND state = 'waiting' AND forest IS NULL`, clip(d.Failed, 4000), denied, NewID(), work.Subject); err != nil {
+			if _, err := tx.ExecContext(ctx,
+				`UPDATE snapshot SET state = 'failed', message = ?, denied = ?, looked = ? WHERE id = ?
+					AND state = 'waiting' AND forest IS NULL`,
+				clip(d.Failed, 4000), denied, NewID(), work.Subject); err != nil {
 				return err
 			}
 			return endWork(ctx, tx, work.ID)
 		})
 	}
 	return s.keep(ctx, &d, func(tx *sqlx.Tx, dirHash, denied, ways []byte) error {
-		r, err := tx.ExecContext(ctx, `UPDATE snapshot SET forest = ?, directory = ?, paths = ?, gaps = ?, denied = ?, taken = ?, ways = ?, looked = ?
-			WHERE id = ? AND state = 'waiting' AND forest IS NULL`, d.Forest[:], dirHash, d.Paths, d.Gaps, denied, now(), ways, NewID(), work.Subject)
+		r, err := tx.ExecContext(ctx,
+			`UPDATE snapshot SET forest = ?, directory = ?, paths = ?, gaps = ?, denied = ?, taken = ?, ways = ?,
+				looked = ?
+			WHERE id = ? AND state = 'waiting' AND forest IS NULL`, d.Forest[:], dirHash, d.Paths, d.Gaps, denied,
+			now(), ways, NewID(), work.Subject)
 		if err != nil {
 			return err
 		}
@@ -265,18 +290,23 @@ func (s *Store) KeepSnapshot(ctx context.Context, work Work, d wire.SnapshotDone
 
 // ImportSnapshot stores what was taken elsewhere; its nodes are there already. It sorts with the time
 // at which it was taken, and is not shown before ShowSnapshot.
-func (s *Store) ImportSnapshot(ctx context.Context, application, host string, roots []string, taken time.Time, d wire.SnapshotDone, by string) (id string, err error) {
+func (s *Store) ImportSnapshot(
+	ctx context.Context, application, host string, roots []string, taken time.Time, d wire.SnapshotDone, by string,
+) (id string, err error) {
 	return s.addSnapshot(ctx, application, host, roots, idAt(taken), taken, d, by, false, false)
 }
 
 // ShowSnapshot shows an imported snapshot.
 func (s *Store) ShowSnapshot(ctx context.Context, id string) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE snapshot SET state = 'ready' WHERE id = ? AND state = 'waiting' AND forest IS NOT NULL`, id)
+	r, err := s.db.ExecContext(ctx,
+		`UPDATE snapshot SET state = 'ready' WHERE id = ? AND state = 'waiting' AND forest IS NOT NULL`, id)
 	return changed(r, err, "snapshot "+id)
 }
 
 // keep stores what goes with a snapshot's nodes. How many paths and gaps there are is counted, whatever was said.
-func (s *Store) keep(ctx context.Context, d *wire.SnapshotDone, row func(tx *sqlx.Tx, dirHash, denied, ways []byte) error) error {
+func (s *Store) keep(
+	ctx context.Context, d *wire.SnapshotDone, row func(tx *sqlx.Tx, dirHash, denied, ways []byte) error,
+) error {
 	denied, err := json.Marshal(d.Denied)
 	if err != nil {
 		return err
@@ -302,7 +332,9 @@ func (s *Store) keep(ctx context.Context, d *wire.SnapshotDone, row func(tx *sql
 		return err
 	}
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO directory (hash, data, used) VALUES (?,?,?) ON DUPLICATE KEY UPDATE used = VALUES(used)`, dirHash[:], encoder.EncodeAll(dir, nil), now()); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			`INSERT INTO directory (hash, data, used) VALUES (?,?,?) ON DUPLICATE KEY UPDATE used = VALUES(used)`,
+			dirHash[:], encoder.EncodeAll(dir, nil), now()); err != nil {
 			return err
 		}
 		return row(tx, dirHash[:], denied, ways)
@@ -322,11 +354,14 @@ func (s *Store) SnapshotProgress(ctx context.Context, id string, seen int) (want
 // CancelSnapshot has a snapshot that is not there yet not taken.
 func (s *Store) CancelSnapshot(ctx context.Context, id, by string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		r, err := tx.ExecContext(ctx, `UPDATE snapshot SET state = 'failed', message = ? WHERE id = ? AND state = 'waiting' AND forest IS NULL`, "cancelled by "+by, id)
+		r, err := tx.ExecContext(ctx,
+			`UPDATE snapshot SET state = 'failed', message = ? WHERE id = ? AND state = 'waiting' AND forest IS NULL`,
+			"cancelled by "+by, id)
 		if err := changed(r, err, "snapshot "+id+", which is taken already or is not there"); err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `UPDATE work SET state = 'done', lease_until = NULL WHERE subject = ? AND kind = ?`, id, wire.WorkSnapshot)
+		_, err = tx.ExecContext(ctx,
+			`UPDATE work SET state = 'done', lease_until = NULL WHERE subject = ? AND kind = ?`, id, wire.WorkSnapshot)
 		return err
 	})
 }
@@ -338,13 +373,16 @@ func (s *Store) Snapshot(ctx context.Context, id string) (v Snapshot, err error)
 }
 
 // Snapshots lists the newest first.
-func (s *Store) Snapshots(ctx context.Context, application, host, before string, limit int) (out []Snapshot, err error) {
+func (s *Store) Snapshots(
+	ctx context.Context, application, host, before string, limit int,
+) (out []Snapshot, err error) {
 	if before == "" {
 		before = "~"
 	}
 	q, args := ofPlace(application, host)
 	q, args = q+` AND id < ?`, append(args, before)
-	err = s.db.SelectContext(ctx, &out, `SELECT `+snapshotColumns+` FROM snapshot`+q+` ORDER BY id DESC LIMIT ?`, append(args, limit)...)
+	err = s.db.SelectContext(ctx, &out, `SELECT `+snapshotColumns+` FROM snapshot`+q+` ORDER BY id DESC LIMIT ?`,
+		append(args, limit)...)
 	return out, err
 }
 
@@ -368,7 +406,10 @@ func ofPlace(application, host string) (query string, args []any) {
 
 // Newest finds the newest whole snapshot of an application on a host: that of the last look, whenever it was asked for.
 func (s *Store) Newest(ctx context.Context, application, host string) (v Snapshot, err error) {
-	err = s.db.GetContext(ctx, &v, `SELECT `+snapshotColumns+` FROM snapshot WHERE application = ? AND host = ? AND state = 'ready' ORDER BY looked DESC LIMIT 1`, application, host)
+	err = s.db.GetContext(ctx, &v,
+		`SELECT `+snapshotColumns+
+			` FROM snapshot WHERE application = ? AND host = ? AND state = 'ready' ORDER BY looked DESC LIMIT 1`,
+		application, host)
 	return v, one(err, "a snapshot of "+application+" on "+host)
 }
 

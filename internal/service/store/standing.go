@@ -34,15 +34,19 @@ func (w *ReportWriter) stand() error {
 	}
 	for from := 1; from <= w.nf; from += atOnce {
 		to := from + atOnce - 1
-		err := change(&r.Returned, `UPDATE finding f STRAIGHT_JOIN standing s ON s.application = ? AND s.host = ? AND s.identity = f.identity
-			SET s.gone = NULL, s.since = ?, s.spells = s.spells + 1 WHERE f.report = ? AND f.seq BETWEEN ? AND ? AND s.gone IS NOT NULL`,
+		err := change(&r.Returned,
+			`UPDATE finding f STRAIGHT_JOIN standing s ON s.application = ? AND s.host = ? AND s.identity = f.identity
+			SET s.gone = NULL, s.since = ?, s.spells = s.spells + 1 WHERE f.report = ? AND f.seq BETWEEN ? AND ?
+			AND s.gone IS NOT NULL`,
 			r.Application, r.Host, r.Created, r.ID, from, to)
 		if err != nil {
 			return err
 		}
 		// IGNORE, since another instance may hold another edition against the same snapshot just now.
-		err = change(&r.Fresh, `INSERT IGNORE INTO standing (application, host, identity, path, first_seen, since, spells)
-			SELECT ?, ?, f.identity, f.path, ?, ?, 1 FROM finding f FORCE INDEX (PRIMARY) LEFT JOIN standing s ON s.application = ? AND s.host = ? AND s.identity = f.identity
+		err = change(&r.Fresh,
+			`INSERT IGNORE INTO standing (application, host, identity, path, first_seen, since, spells)
+			SELECT ?, ?, f.identity, f.path, ?, ?, 1 FROM finding f FORCE INDEX (PRIMARY) LEFT
+			JOIN standing s ON s.application = ? AND s.host = ? AND s.identity = f.identity
 			WHERE f.report = ? AND f.seq BETWEEN ? AND ? AND s.identity IS NULL`,
 			r.Application, r.Host, r.Created, r.Created, r.Application, r.Host, r.ID, from, to)
 		if err != nil {
@@ -59,8 +63,11 @@ func (w *ReportWriter) stand() error {
 			Identity []byte `db:"identity"`
 			Path     []byte `db:"path"`
 		}
-		if err := w.s.db.SelectContext(w.ctx, &rows, `SELECT s.identity, s.path FROM standing s FORCE INDEX (PRIMARY) LEFT JOIN finding f FORCE INDEX (by_identity) ON f.report = ? AND f.identity = s.identity
-			WHERE s.application = ? AND s.host = ? AND s.identity > ? AND s.gone IS NULL AND f.report IS NULL ORDER BY s.identity LIMIT ?`,
+		if err := w.s.db.SelectContext(w.ctx, &rows,
+			`SELECT s.identity, s.path FROM standing s FORCE INDEX (PRIMARY) LEFT
+				JOIN finding f FORCE INDEX (by_identity) ON f.report = ? AND f.identity = s.identity
+			WHERE s.application = ? AND s.host = ? AND s.identity > ? AND s.gone IS NULL AND f.report IS NULL
+			ORDER BY s.identity LIMIT ?`,
 			r.ID, r.Application, r.Host, after, atOnce); err != nil {
 			return err
 		}
@@ -71,7 +78,9 @@ func (w *ReportWriter) stand() error {
 			}
 		}
 		if n := len(args) - 4; n > 0 {
-			if err := change(&r.Gone, `UPDATE standing SET gone = ?, last_seen = ? WHERE application = ? AND host = ? AND identity IN `+in(n), args...); err != nil {
+			if err := change(&r.Gone,
+				`UPDATE standing SET gone = ?, last_seen = ? WHERE application = ? AND host = ? AND identity IN `+in(n),
+				args...); err != nil {
 				return err
 			}
 		}
@@ -99,8 +108,11 @@ func (w *ReportWriter) ages() (map[string]Age, error) {
 		Group string `db:"group_id"`
 		Age
 	}
-	err := w.s.db.SelectContext(w.ctx, &rows, `SELECT f.group_id, MIN(s.since) AS since, SUM(s.first_seen = ?) AS fresh, SUM(s.spells > 1) AS returned
-		FROM finding f STRAIGHT_JOIN standing s ON s.application = ? AND s.host = ? AND s.identity = f.identity WHERE f.report = ? GROUP BY f.group_id`, w.r.Created, w.r.Application, w.r.Host, w.r.ID)
+	err := w.s.db.SelectContext(w.ctx, &rows,
+		`SELECT f.group_id, MIN(s.since) AS since, SUM(s.first_seen = ?) AS fresh, SUM(s.spells > 1) AS returned
+		FROM finding f STRAIGHT_JOIN standing s ON s.application = ? AND s.host = ? AND s.identity = f.identity
+		WHERE f.report = ? GROUP BY f.group_id`, w.r.Created,
+		w.r.Application, w.r.Host, w.r.ID)
 	out := make(map[string]Age, len(rows))
 	for _, r := range rows {
 		out[r.Group] = r.Age
@@ -112,8 +124,12 @@ func (w *ReportWriter) ages() (map[string]Age, error) {
 func (s *Store) Trend(ctx context.Context, application, host string, since time.Time, most int) ([]Report, error) {
 	var rows []Report
 	const limit = 20_000
-	if err := s.db.SelectContext(ctx, &rows, `SELECT `+reportColumns+` FROM report WHERE application = ? AND host = ? AND ready = TRUE AND created >= ? ORDER BY id DESC LIMIT ?`,
-		application, host, since, limit); err != nil {
+	err := s.db.SelectContext(ctx, &rows,
+		`SELECT `+reportColumns+
+			` FROM report WHERE application = ? AND host = ? AND ready = TRUE AND created >= ? ORDER BY id DESC
+				LIMIT ?`,
+		application, host, since, limit)
+	if err != nil {
 		return nil, fmt.Errorf("trend of %s on %s: %w", application, host, err)
 	}
 	slices.Reverse(rows)
@@ -150,9 +166,17 @@ func (c Cause) identity() []byte {
 
 // NoteCauses adds to what is known of an application on a host, and drops what no longer is so.
 func (s *Store) NoteCauses(ctx context.Context, application, host string, at time.Time, causes, mended []Cause) error {
-	err := batches(ctx, s, `INSERT INTO cause (application, host, identity, folder, kind, aspect, again, paths, times, first_seen, last_seen, example, declared, found, why, instead)`, 16, causes, func(c Cause) []any {
-		return []any{application, host, c.identity(), c.Folder, c.Kind, c.Aspect, c.Again, c.Paths, 1, at, at, c.Example, c.Declared, c.Found, c.Why, c.Instead}
-	}, `ON DUPLICATE KEY UPDATE paths = paths + VALUES(paths), times = times + 1, last_seen = VALUES(last_seen), example = VALUES(example), declared = VALUES(declared), found = VALUES(found), why = VALUES(why), instead = VALUES(instead)`)
+	err := batches(ctx, s,
+		`INSERT INTO cause (application, host, identity, folder, kind, aspect, again, paths, times, first_seen,
+			last_seen, example, declared, found, why, instead)`,
+		16, causes, func(c Cause) []any {
+			return []any{
+				application, host, c.identity(), c.Folder, c.Kind, c.Aspect, c.Again, c.Paths, 1, at, at, c.Example,
+				c.Declared, c.Found, c.Why, c.Instead,
+			}
+		}, `ON DUPLICATE KEY UPDATE paths = paths + VALUES(paths), times = times + 1, last_seen = VALUES(last_seen),
+			example = VALUES(example), declared = VALUES(declared), found = VALUES(found), why = VALUES(why),
+			instead = VALUES(instead)`)
 	if err != nil || len(mended) == 0 {
 		return err
 	}
@@ -160,7 +184,8 @@ func (s *Store) NoteCauses(ctx context.Context, application, host string, at tim
 	for _, c := range mended {
 		args = append(args, c.identity())
 	}
-	_, err = s.exec(ctx, `DELETE FROM cause WHERE application = ? AND host = ? AND identity IN `+in(len(mended)), args...)
+	_, err = s.exec(ctx, `DELETE FROM cause WHERE application = ? AND host = ?
+		AND identity IN `+in(len(mended)), args...)
 	return err
 }
 
@@ -168,15 +193,25 @@ func (s *Store) NoteCauses(ctx context.Context, application, host string, at tim
 const MaxCauses = 500
 
 // Causes lists them, the latest first.
-func (s *Store) Causes(ctx context.Context, application, host string, since time.Time, skip, limit int) (out []Cause, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT folder, kind, aspect, again, paths, times, first_seen, last_seen, example, declared, found, why, instead FROM cause
-		WHERE application = ? AND host = ? AND last_seen >= ? ORDER BY last_seen DESC, folder, kind, aspect, again LIMIT ?, ?`, application, host, since, skip, limit)
+func (s *Store) Causes(
+	ctx context.Context, application, host string, since time.Time, skip, limit int,
+) (out []Cause, err error) {
+	err = s.db.SelectContext(ctx, &out,
+		`SELECT folder, kind, aspect, again, paths, times, first_seen, last_seen, example, declared, found, why,
+			instead FROM cause
+		WHERE application = ? AND host = ? AND last_seen >= ? ORDER BY last_seen DESC, folder, kind, aspect, again
+		LIMIT ?, ?`, application,
+		host, since, skip, limit)
 	return out, err
 }
 
 // Before finds the whole snapshot of the same place before another one.
 func (s *Store) Before(ctx context.Context, snap Snapshot) (v Snapshot, err error) {
-	err = s.db.GetContext(ctx, &v, `SELECT `+snapshotColumns+` FROM snapshot WHERE application = ? AND host = ? AND state = 'ready' AND looked < ? ORDER BY looked DESC LIMIT 1`, snap.Application, snap.Host, snap.Looked)
+	err = s.db.GetContext(ctx, &v,
+		`SELECT `+snapshotColumns+
+			` FROM snapshot WHERE application = ? AND host = ? AND state = 'ready' AND looked < ? ORDER BY looked DESC
+				LIMIT 1`,
+		snap.Application, snap.Host, snap.Looked)
 	return v, one(err, "a snapshot before "+snap.ID)
 }
 

@@ -17,11 +17,30 @@ import (
 // keep stores a report of findings, all in one group.
 func keep(t *testing.T, app, host string, paths, gaps []string) Report {
 	t.Helper()
-	w, err := st.NewReport(t.Context(), Report{Application: app, Edition: 1, Host: host, Snapshot: NewID(), Problems: "[]"})
+	w, err := st.NewReport(t.Context(), Report{
+		Application: app,
+		Edition:     1,
+		Host:        host,
+		Snapshot:    NewID(),
+		Problems:    "[]",
+	})
 	must(t, err)
-	g := drift.Group{ID: "0123456789ab", Severity: baseline.Grave, Aspect: perm.AspectMode, Kind: perm.File, Count: len(paths)}
+	g := drift.Group{
+		ID:       "0123456789ab",
+		Severity: baseline.Grave,
+		Aspect:   perm.AspectMode,
+		Kind:     perm.File,
+		Count:    len(paths),
+	}
 	for _, p := range paths {
-		must(t, w.Finding(drift.Finding{Path: p, Kind: perm.File, Aspect: perm.AspectMode, FoundSet: perm.POSIX{}.Set(), Group: g.ID}))
+		must(t,
+			w.Finding(drift.Finding{
+				Path:     p,
+				Kind:     perm.File,
+				Aspect:   perm.AspectMode,
+				FoundSet: perm.POSIX{}.Set(),
+				Group:    g.ID,
+			}))
 	}
 	for _, p := range gaps {
 		must(t, w.Unread(drift.Unread{Path: p, Why: "refused"}))
@@ -73,7 +92,8 @@ func TestStanding(t *testing.T) {
 			}
 		}
 		if rep.Fresh != fresh || rep.Returned != returned || rep.Gone != gone {
-			t.Fatalf("round %d: fresh %d, returned %d, gone %d; want %d, %d, %d", round, rep.Fresh, rep.Returned, rep.Gone, fresh, returned, gone)
+			t.Fatalf("round %d: fresh %d, returned %d, gone %d; want %d, %d, %d", round, rep.Fresh, rep.Returned,
+				rep.Gone, fresh, returned, gone)
 		}
 		rows, err := st.Findings(t.Context(), rep, "", 0, 1000)
 		must(t, err)
@@ -98,7 +118,8 @@ func TestStanding(t *testing.T) {
 		}
 	}
 	trend, err := st.Trend(t.Context(), app, host, time.Now().Add(-time.Hour), 5)
-	if err != nil || len(trend) != 5 || !slices.IsSortedFunc(trend, func(a, b Report) int { return cmp.Compare(a.ID, b.ID) }) {
+	if err != nil || len(trend) != 5 ||
+		!slices.IsSortedFunc(trend, func(a, b Report) int { return cmp.Compare(a.ID, b.ID) }) {
 		t.Errorf("%d points, %v", len(trend), err)
 	}
 	if last, err := st.CurrentReport(t.Context(), app, host); err != nil || trend[4].ID != last.ID {
@@ -119,10 +140,18 @@ func TestStandingMany(t *testing.T) {
 	for _, c := range []struct {
 		paths                 []string
 		fresh, returned, gone int
-	}{{paths, len(paths), 0, 0}, {paths, 0, 0, 0}, {paths[:3], 0, 0, len(paths) - 3}, {paths, 0, len(paths) - 3, 0}, {nil, 0, 0, len(paths)}} {
+	}{
+		{paths, len(paths), 0, 0},
+		{paths, 0, 0, 0},
+		{paths[:3], 0, 0, len(paths) - 3},
+		{paths, 0, len(paths) - 3, 0},
+		{nil, 0, 0, len(paths)},
+	} {
 		r := keep(t, app, host, c.paths, nil)
 		if int(r.Fresh) != c.fresh || int(r.Returned) != c.returned || int(r.Gone) != c.gone {
-			t.Errorf("fresh %d, returned %d, gone %d; want %+v", r.Fresh, r.Returned, r.Gone, []int{c.fresh, c.returned, c.gone})
+			t.Errorf("fresh %d, returned %d, gone %d; want %+v", r.Fresh, r.Returned, r.Gone, []int{
+				c.fresh, c.returned, c.gone,
+			})
 		}
 	}
 }
@@ -131,17 +160,29 @@ func TestCauses(t *testing.T) {
 	ctx := t.Context()
 	app, host := name("app"), name("host")
 	at := time.Now().UTC().Truncate(time.Millisecond)
-	c := Cause{Folder: []byte("/srv/\xff"), Kind: 1, Aspect: "mode", Paths: 3, Example: []byte("/srv/\xff/a"), Declared: "0640", Found: "0644", Why: "umask", Instead: "0027"}
+	c := Cause{
+		Folder:   []byte("/srv/\xff"),
+		Kind:     1,
+		Aspect:   "mode",
+		Paths:    3,
+		Example:  []byte("/srv/\xff/a"),
+		Declared: "0640",
+		Found:    "0644",
+		Why:      "umask",
+		Instead:  "0027",
+	}
 	other := c
 	other.Aspect = "group"
 	must(t, st.NoteCauses(ctx, app, host, at, []Cause{c, other}, nil))
 	c.Paths, c.Found = 2, "0664"
 	must(t, st.NoteCauses(ctx, app, host, at.Add(time.Hour), []Cause{c}, nil))
 	got, err := st.Causes(ctx, app, host, at, 0, 100)
-	if err != nil || len(got) != 2 || got[0].Paths != 5 || got[0].Times != 2 || got[0].Found != "0664" || !got[0].FirstSeen.Equal(at) || !got[0].LastSeen.Equal(at.Add(time.Hour)) || got[1].Times != 1 {
+	if err != nil || len(got) != 2 || got[0].Paths != 5 || got[0].Times != 2 || got[0].Found != "0664" ||
+		!got[0].FirstSeen.Equal(at) || !got[0].LastSeen.Equal(at.Add(time.Hour)) || got[1].Times != 1 {
 		t.Errorf("%+v, %v", got, err)
 	}
-	if second, err := st.Causes(ctx, app, host, at, 1, 1); err != nil || len(second) != 1 || second[0].Aspect != got[1].Aspect {
+	if second, err := st.Causes(ctx, app, host, at, 1, 1); err != nil || len(second) != 1 ||
+		second[0].Aspect != got[1].Aspect {
 		t.Errorf("the second one: %+v, %v", second, err)
 	}
 	must(t, st.NoteCauses(ctx, app, host, at, nil, []Cause{c}))
@@ -156,7 +197,13 @@ func TestCauses(t *testing.T) {
 // Folders count what is in them and below; what is missing stands behind the rest and is found all the same.
 func TestPlaces(t *testing.T) {
 	ctx := t.Context()
-	w, err := st.NewReport(ctx, Report{Application: name("app"), Edition: 1, Host: name("host"), Snapshot: NewID(), Problems: "[]"})
+	w, err := st.NewReport(ctx, Report{
+		Application: name("app"),
+		Edition:     1,
+		Host:        name("host"),
+		Snapshot:    NewID(),
+		Problems:    "[]",
+	})
 	must(t, err)
 	set := perm.POSIX{}.Set()
 	opens := perm.Effect{Opens: []perm.Gain{{}}}
@@ -175,7 +222,8 @@ func TestPlaces(t *testing.T) {
 	r, err := w.End(drift.Summary{}, nil)
 	must(t, err)
 	p, err := st.Place(ctx, r.ID, "/srv/a")
-	if err != nil || p.Tally != (drift.Tally{Findings: 3, Opens: 2, Waived: 1}) || p.Here != (drift.Tally{Findings: 1}) {
+	if err != nil || p.Tally != (drift.Tally{Findings: 3, Opens: 2, Waived: 1}) ||
+		p.Here != (drift.Tally{Findings: 1}) {
 		t.Errorf("%+v, %v", p, err)
 	}
 	in, err := st.PlacesIn(ctx, r.ID, "/srv", 10)
@@ -185,7 +233,12 @@ func TestPlaces(t *testing.T) {
 	if in, err := st.PlacesIn(ctx, r.ID, "/", 10); err != nil || len(in) != 1 {
 		t.Errorf("%+v, %v", in, err)
 	}
-	for folder, want := range map[string]string{"/srv": "/srv /srv/a/\xff /srv/a/\xff/1 /srv/a/\xff/2 /srv/b/1 /srv/a/gone /srv/b/gone", "/srv/a": "/srv/a/\xff /srv/a/\xff/1 /srv/a/\xff/2 /srv/a/gone", "/srv/b": "/srv/b/1 /srv/b/gone", "/srv/c": ""} {
+	for folder, want := range map[string]string{
+		"/srv":   "/srv /srv/a/\xff /srv/a/\xff/1 /srv/a/\xff/2 /srv/b/1 /srv/a/gone /srv/b/gone",
+		"/srv/a": "/srv/a/\xff /srv/a/\xff/1 /srv/a/\xff/2 /srv/a/gone",
+		"/srv/b": "/srv/b/1 /srv/b/gone",
+		"/srv/c": "",
+	} {
 		for _, limit := range []int{1, 2, 100} {
 			var got []string
 			for after := 0; ; {

@@ -119,7 +119,8 @@ func connect(ctx context.Context, dsn string) (*sqlx.DB, error) {
 	defer cancel()
 	if err := db.PingContext(ping); err != nil {
 		db.Close()
-		return nil, fmt.Errorf("the database at %s does not answer: %w: start it, or correct --database", WithoutPassword(dsn), err)
+		return nil, fmt.Errorf("the database at %s does not answer: %w: start it, or correct --database",
+			WithoutPassword(dsn), err)
 	}
 	return db, nil
 }
@@ -129,8 +130,12 @@ func nodeConnector(dsn string) (driver.Connector, error) {
 	if err != nil {
 		return nil, fmt.Errorf("database address: %w: want user:password@tcp(host:port)/name", err)
 	}
-	if host, _, err := net.SplitHostPort(cfg.Addr); cfg.Net == "tcp" && err == nil && !here(host) && cfg.TLSConfig == "" {
-		return nil, fmt.Errorf("what goes to the database at %s could be read and changed on the way: add ?tls=true to its address, or ?tls=false where nobody else is on that network", cfg.Addr)
+	if host, _, err := net.SplitHostPort(cfg.Addr); cfg.Net == "tcp" && err == nil && !here(host) &&
+		cfg.TLSConfig == "" {
+		return nil, fmt.Errorf(
+			"what goes to the database at %s could be read and changed on the way: add ?tls=true to its address, or "+
+				"?tls=false where nobody else is on that network",
+			cfg.Addr)
 	}
 	cfg.ParseTime = true
 	cfg.Loc = time.UTC
@@ -180,7 +185,8 @@ func migrate(ctx context.Context, db *sql.DB) error {
 // Upkeep does what a newer version has to do once to what an earlier one wrote.
 func (s *Store) Upkeep(ctx context.Context, name string, do func() error) error {
 	var due bool
-	if err := s.db.GetContext(ctx, &due, `SELECT EXISTS (SELECT 1 FROM upkeep WHERE name = ?)`, name); err != nil || !due {
+	if err := s.db.GetContext(ctx, &due, `SELECT EXISTS (SELECT 1 FROM upkeep WHERE name = ?)`, name); err != nil ||
+		!due {
 		return err
 	}
 	if err := do(); err != nil {
@@ -209,8 +215,9 @@ var last struct {
 	low uint32
 }
 
-// NewID makes an id: 48 bits of milliseconds and 32 more, so that ids sort by when they were made. What is newest is told by its id:
-// those of one millisecond go on from each other, and so do all where the clock is set back.
+// NewID makes an id: 48 bits of milliseconds and 32 more, so that ids sort by when they were made. What is
+// newest is told by its id: those of one millisecond go on from each other, and so do all where the clock is
+// set back.
 func NewID() string {
 	last.Lock()
 	defer last.Unlock()
@@ -233,7 +240,16 @@ func id(ms int64, low uint32) string {
 
 // goOn has new ids come after those that are stored, whatever the clock says now.
 func (s *Store) goOn(ctx context.Context) error {
-	for _, of := range [][2]string{{"id", "snapshot"}, {"looked", "snapshot"}, {"id", "report"}, {"id", "plan"}, {"id", "run"}, {"id", "work"}, {"id", "audit"}, {"id", "happening"}} {
+	for _, of := range [][2]string{
+		{"id", "snapshot"},
+		{"looked", "snapshot"},
+		{"id", "report"},
+		{"id", "plan"},
+		{"id", "run"},
+		{"id", "work"},
+		{"id", "audit"},
+		{"id", "happening"},
+	} {
 		var newest sql.NullString
 		if err := s.db.GetContext(ctx, &newest, `SELECT MAX(`+of[0]+`) FROM `+of[1]); err != nil {
 			return err
@@ -291,7 +307,9 @@ func changed(r sql.Result, err error, what string) error {
 }
 
 // replace puts a value in another one's place by one statement; where was is given that one, and no other: ErrStale.
-func (s *Store) replace(ctx context.Context, what, to string, was *string, query string, args []any, now func() (string, error)) error {
+func (s *Store) replace(
+	ctx context.Context, what, to string, was *string, query string, args []any, now func() (string, error),
+) error {
 	n, err := s.exec(ctx, query, args...)
 	if err != nil || n > 0 {
 		return err
@@ -319,7 +337,9 @@ func repeated(place string, n int) string {
 
 // batches inserts rows many at a time, in transactions that stay small; otherwise says what is to be
 // done where a row is there already.
-func batches[T any](ctx context.Context, s *Store, insert string, columns int, rows []T, values func(T) []any, otherwise ...string) error {
+func batches[T any](
+	ctx context.Context, s *Store, insert string, columns int, rows []T, values func(T) []any, otherwise ...string,
+) error {
 	const most = 2000
 	place := in(columns)
 	for len(rows) > 0 {

@@ -111,14 +111,19 @@ func TestMigrationsGoBothWays(t *testing.T) {
 	_, err = p.DownTo(ctx, 0)
 	must(t, err)
 	var left []string
-	must(t, st.db.SelectContext(ctx, &left, "SELECT table_name FROM information_schema.tables WHERE table_schema = 'idletally' AND table_name <> 'goose_db_version'"))
+	must(t,
+		st.db.SelectContext(ctx, &left,
+			"SELECT table_name FROM information_schema.tables WHERE table_schema = 'idletally' AND table_name <> "+
+				"'goose_db_version'"))
 	if len(left) > 0 {
 		t.Errorf("tables %v are left", left)
 	}
 	_, err = p.Up(ctx)
 	must(t, err)
 	var keyless []string
-	must(t, st.db.SelectContext(ctx, &keyless, `SELECT t.table_name FROM information_schema.tables t LEFT JOIN information_schema.table_constraints c
+	must(t,
+		st.db.SelectContext(ctx, &keyless,
+			`SELECT t.table_name FROM information_schema.tables t LEFT JOIN information_schema.table_constraints c
 		ON c.table_schema = t.table_schema AND c.table_name = t.table_name AND c.constraint_type = 'PRIMARY KEY'
 		WHERE t.table_schema = 'idletally' AND c.constraint_name IS NULL`))
 	if len(keyless) > 0 {
@@ -170,7 +175,8 @@ func TestEditionsAtOnce(t *testing.T) {
 	if err != nil || len(all) != 20 || all[17].State != "former" {
 		t.Errorf("editions %v, %v", all, err)
 	}
-	if some, err := st.Editions(t.Context(), app, 4, 2); err != nil || len(some) != 2 || some[0].Number != 3 || some[1].Number != 2 {
+	if some, err := st.Editions(t.Context(), app, 4, 2); err != nil || len(some) != 2 || some[0].Number != 3 ||
+		some[1].Number != 2 {
 		t.Errorf("two before the fourth: %v, %v", some, err)
 	}
 	if n, err := st.CountEditions(t.Context(), app); err != nil || n != 20 {
@@ -189,8 +195,10 @@ func TestRoom(t *testing.T) {
 		add  func() error
 		says string
 	}{
-		{&maxPeople, func() error { return st.AddPerson(ctx, Person{Name: name("person"), RoleList: "viewer"}) }, "remove some first"},
-		{&maxHooks, func() error { _, err := st.AddHook(ctx, Hook{URL: "https://a"}); return err }, "remove some first"},
+		{&maxPeople, func() error { return st.AddPerson(ctx, Person{Name: name("person"), RoleList: "viewer"}) },
+			"remove some first"},
+		{&maxHooks, func() error { _, err := st.AddHook(ctx, Hook{URL: "https://a"}); return err },
+			"remove some first"},
 		{&maxSchedules, func() error {
 			_, err := st.AddSchedule(ctx, Schedule{Application: name("app"), Cron: "@daily", Next: now()})
 			return err
@@ -325,8 +333,12 @@ func TestNodes(t *testing.T) {
 	ctx := t.Context()
 	leaf := node(file("a", 0o600), file("\xff\n", mode.Mode(rand.IntN(0o7777))))
 	folder := node(tree.Entry{Name: "d", Kind: perm.Folder, Set: perm.POSIX{}.Set(), Child: tree.Sum(leaf)})
-	root := tree.Encode(tree.Node{Forest: true, Entries: []tree.Entry{{Name: "/srv", Kind: perm.Folder, Set: perm.POSIX{}.Set(), Child: tree.Sum(folder)}}})
-	if err := st.PutNodes(ctx, [][]byte{folder}); !errors.Is(err, ErrBadNode) || !strings.Contains(err.Error(), "was not sent before it") {
+	root := tree.Encode(tree.Node{
+		Forest:  true,
+		Entries: []tree.Entry{{Name: "/srv", Kind: perm.Folder, Set: perm.POSIX{}.Set(), Child: tree.Sum(folder)}},
+	})
+	if err := st.PutNodes(ctx, [][]byte{folder}); !errors.Is(err, ErrBadNode) ||
+		!strings.Contains(err.Error(), "was not sent before it") {
 		t.Errorf("a node without its child: %v", err)
 	}
 	if err := st.PutNodes(ctx, [][]byte{[]byte("junk")}); !errors.Is(err, ErrBadNode) {
@@ -368,13 +380,29 @@ func TestReports(t *testing.T) {
 	w, err := st.NewReport(ctx, Report{Application: app, Edition: 1, Host: host, Snapshot: NewID(), Problems: "[]"})
 	must(t, err)
 	set := perm.POSIX{UID: 7, Mode: 0o644}.Set()
-	group := drift.Group{ID: "0123456789ab", Rule: "r", Severity: baseline.Grave, Aspect: perm.AspectMode, Kind: perm.File, Count: 1200, Folder: "/srv/\xff", Example: "/srv/\xff/0"}
+	group := drift.Group{
+		ID:       "0123456789ab",
+		Rule:     "r",
+		Severity: baseline.Grave,
+		Aspect:   perm.AspectMode,
+		Kind:     perm.File,
+		Count:    1200,
+		Folder:   "/srv/\xff",
+		Example:  "/srv/\xff/0",
+	}
 	for i := range 1200 {
 		g := group.ID
 		if i%3 == 0 {
 			g = "ffffffffffff"
 		}
-		must(t, w.Finding(drift.Finding{Path: fmt.Sprintf("/srv/\xff/%d", i), Kind: perm.File, Aspect: perm.AspectMode, FoundSet: set, Group: g}))
+		must(t,
+			w.Finding(drift.Finding{
+				Path:     fmt.Sprintf("/srv/\xff/%d", i),
+				Kind:     perm.File,
+				Aspect:   perm.AspectMode,
+				FoundSet: set,
+				Group:    g,
+			}))
 	}
 	must(t, w.Unread(drift.Unread{Path: "/srv/\n", Why: "refused"}))
 	if _, err := st.CurrentReport(ctx, app, host); !errors.Is(err, ErrNotFound) {
@@ -395,7 +423,8 @@ func TestReports(t *testing.T) {
 		page, err := st.Findings(ctx, r, "ffffffffffff", after, 77)
 		must(t, err)
 		for _, f := range page {
-			if f.Seq <= after || string(f.Path) != fmt.Sprintf("/srv/\xff/%d", f.Seq-1) || string(f.FoundSet) != set.Bytes() {
+			if f.Seq <= after || string(f.Path) != fmt.Sprintf("/srv/\xff/%d", f.Seq-1) ||
+				string(f.FoundSet) != set.Bytes() {
 				t.Fatalf("finding %+v after %d", f, after)
 			}
 			after = f.Seq
@@ -420,12 +449,28 @@ func aPlan(t *testing.T, hosts ...string) (Plan, plan.Manifest) {
 	m := plan.Manifest{Format: 1, ID: NewID(), Kind: plan.Remediation, Application: "app"}
 	var chunks []Chunk
 	for _, h := range hosts {
-		data := plan.EncodeChunk([]plan.Step{{Path: "/srv/x", Kind: perm.File, Before: perm.POSIX{Mode: 1}.Set(), After: perm.POSIX{Mode: 2}.Set()}})
+		data := plan.EncodeChunk([]plan.Step{
+			{Path: "/srv/x", Kind: perm.File, Before: perm.POSIX{Mode: 1}.Set(), After: perm.POSIX{Mode: 2}.Set()},
+		})
 		chunks = append(chunks, Chunk{Host: h, Data: data})
-		m.Hosts = append(m.Hosts, plan.HostPart{Host: h, Roots: []string{"/srv"}, Steps: 1, Chunks: []tree.Hash{plan.Digest(data)}})
+		m.Hosts = append(m.Hosts, plan.HostPart{
+			Host:   h,
+			Roots:  []string{"/srv"},
+			Steps:  1,
+			Chunks: []tree.Hash{plan.Digest(data)},
+		})
 	}
 	digest := plan.Digest(m.Bytes())
-	p := Plan{ID: m.ID, Application: "app", Kind: "remediation", Title: "t", Author: "author", Digest: digest[:], Manifest: m.Bytes(), Source: "[]"}
+	p := Plan{
+		ID:          m.ID,
+		Application: "app",
+		Kind:        "remediation",
+		Title:       "t",
+		Author:      "author",
+		Digest:      digest[:],
+		Manifest:    m.Bytes(),
+		Source:      "[]",
+	}
 	must(t, st.AddPlan(t.Context(), p, chunks, []wire.PlanGroup{{Host: hosts[0], Count: 1}}))
 	return p, m
 }
@@ -440,7 +485,8 @@ func TestPlanStates(t *testing.T) {
 		}
 	}
 	approve := func(by string, digest []byte, needed int) (bool, error) {
-		return st.ApprovePlan(ctx, p, by, "well", map[string]string{"c": "it is meant"}, digest, needed, time.Hour, func(Approval) bool { return true })
+		return st.ApprovePlan(ctx, p, by, "well", map[string]string{"c": "it is meant"}, digest, needed, time.Hour,
+			func(Approval) bool { return true })
 	}
 	_, err := approve("reviewer", p.Digest, 1)
 	conflict("approve a draft", err)
@@ -467,7 +513,8 @@ func TestPlanStates(t *testing.T) {
 		}
 	}
 	conflict("take back what was not given", st.WithdrawApproval(ctx, p.ID, "third"))
-	if all, err := st.Approvals(ctx, p.ID); err != nil || len(all) != 2 || all[0].Reviewer != "second" || all[0].Words != `{"c":"it is meant"}` {
+	if all, err := st.Approvals(ctx, p.ID); err != nil || len(all) != 2 || all[0].Reviewer != "second" ||
+		all[0].Words != `{"c":"it is meant"}` {
 		t.Errorf("%+v, %v", all, err)
 	}
 	expires := func() time.Time {
@@ -479,14 +526,16 @@ func TestPlanStates(t *testing.T) {
 	if left := time.Until(soon); left > time.Hour || left < 50*time.Minute {
 		t.Errorf("approved for %v", left)
 	}
-	_, err = st.db.ExecContext(ctx, "UPDATE plan SET expires = ? WHERE id = ?", time.Now().Add(-time.Second).UTC(), p.ID)
+	_, err = st.db.ExecContext(ctx, "UPDATE plan SET expires = ? WHERE id = ?", time.Now().Add(-time.Second).UTC(),
+		p.ID)
 	must(t, err)
 	_, err = st.StartRun(ctx, p, m, "operator")
 	conflict("run after the approval has expired", err)
 	// An approval that waits too long for the second one gets old, as it does afterwards: it has to be said again.
 	must(t, st.WithdrawApproval(ctx, p.ID, "reviewer"))
 	age := func(by string, d time.Duration) {
-		_, err := st.db.ExecContext(ctx, "UPDATE plan_approval SET at = ? WHERE plan = ? AND reviewer = ?", time.Now().Add(-d).UTC(), p.ID, by)
+		_, err := st.db.ExecContext(ctx, "UPDATE plan_approval SET at = ? WHERE plan = ? AND reviewer = ?",
+			time.Now().Add(-d).UTC(), p.ID, by)
 		must(t, err)
 	}
 	age("second", 61*time.Minute)
@@ -538,9 +587,19 @@ func TestPlanStates(t *testing.T) {
 		if err != nil || !halt {
 			t.Errorf("halting does not reach the agent: %v, %v", halt, err)
 		}
-		must(t, st.PutOriginals(ctx, run, h.Host, 0, plan.EncodeChunk([]plan.Step{{Path: "/srv/x", Kind: perm.File, Before: perm.POSIX{Mode: 1}.Set(), After: perm.POSIX{Mode: 2}.Set()}})))
+		must(t,
+			st.PutOriginals(ctx, run, h.Host, 0,
+				plan.EncodeChunk([]plan.Step{
+					{
+						Path: "/srv/x", Kind: perm.File, Before: perm.POSIX{Mode: 1}.Set(),
+						After: perm.POSIX{Mode: 2}.Set(),
+					},
+				})))
 		state := map[int]string{0: "finished", 1: "halted"}[i]
-		must(t, ended(st.EndRunHost(ctx, *w, wire.RunDone{State: state, Done: 1}, []Result{{Host: h.Host, Step: 0, Outcome: "skipped", Path: []byte("/srv/\xff"), Reason: "r"}})))
+		must(t,
+			ended(st.EndRunHost(ctx, *w, wire.RunDone{State: state, Done: 1}, []Result{
+				{Host: h.Host, Step: 0, Outcome: "skipped", Path: []byte("/srv/\xff"), Reason: "r"},
+			})))
 	}
 	r, err := st.Run(ctx, run)
 	if err != nil || r.State != "halted" || r.Ended == nil {
@@ -595,7 +654,9 @@ func TestWaves(t *testing.T) {
 			m.Hosts[i].Steps = 10
 		}
 		must(t, st.MovePlan(ctx, p.ID, "draft", "in review"))
-		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour, func(Approval) bool { return true }); err != nil || !ok {
+		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour, func(Approval) bool {
+			return true
+		}); err != nil || !ok {
 			t.Fatal(ok, err)
 		}
 		run, err := st.StartRun(ctx, p, m, "operator")
@@ -655,7 +716,9 @@ func TestHaltWithoutAgents(t *testing.T) {
 	} {
 		p, m := aPlan(t, name("a"), name("b"), name("c"))
 		must(t, st.MovePlan(ctx, p.ID, "draft", "in review"))
-		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour, func(Approval) bool { return true }); err != nil || !ok {
+		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour, func(Approval) bool {
+			return true
+		}); err != nil || !ok {
 			t.Fatal(ok, err)
 		}
 		run, err := st.StartRun(ctx, p, m, "operator")
@@ -670,7 +733,8 @@ func TestHaltWithoutAgents(t *testing.T) {
 				must(t, err)
 			}
 			if c.age > 0 {
-				_, err := st.db.ExecContext(ctx, "UPDATE work SET lease_until = ? WHERE id = ?", time.Now().UTC().Add(-c.age), w.ID)
+				_, err := st.db.ExecContext(ctx, "UPDATE work SET lease_until = ? WHERE id = ?",
+					time.Now().UTC().Add(-c.age), w.ID)
 				must(t, err)
 			}
 		}
@@ -685,7 +749,8 @@ func TestHaltWithoutAgents(t *testing.T) {
 			if began := i < c.claimed && c.waits; (h.State == "halted") == began {
 				t.Errorf("%s: host %d is %s", c.what, i, h.State)
 			}
-			if w, err := st.ClaimWork(ctx, h.Host); err != nil || (w != nil) != (c.waits && i < c.claimed && c.age > 0) {
+			if w, err := st.ClaimWork(ctx, h.Host); err != nil ||
+				(w != nil) != (c.waits && i < c.claimed && c.age > 0) {
 				t.Errorf("%s: host %d is given %+v, %v", c.what, i, w, err)
 			}
 		}
@@ -704,7 +769,9 @@ func TestHostsEndTogether(t *testing.T) {
 	for range 40 {
 		p, m := aPlan(t, name("host"), name("host"), name("host"))
 		must(t, st.MovePlan(ctx, p.ID, "draft", "in review"))
-		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour, func(Approval) bool { return true }); err != nil || !ok {
+		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour, func(Approval) bool {
+			return true
+		}); err != nil || !ok {
 			t.Fatal(ok, err)
 		}
 		run, err := st.StartRun(ctx, p, m, "operator")
@@ -736,7 +803,8 @@ func TestSessions(t *testing.T) {
 	live, dead := sha256.Sum256([]byte(who+"1")), sha256.Sum256([]byte(who+"2"))
 	must(t, st.AddSession(ctx, live, who, "a test", time.Now().Add(time.Hour), time.Now()))
 	must(t, st.AddSession(ctx, dead, who, "", time.Now().Add(-time.Second), time.Now()))
-	if p, _, err := st.SessionPerson(ctx, live); err != nil || p.Name != who || !slices.Equal(p.Roles(), []string{"viewer", "author"}) {
+	if p, _, err := st.SessionPerson(ctx, live); err != nil || p.Name != who ||
+		!slices.Equal(p.Roles(), []string{"viewer", "author"}) {
 		t.Errorf("session %+v, %v", p, err)
 	}
 	if _, _, err := st.SessionPerson(ctx, dead); !errors.Is(err, ErrNotFound) {
@@ -757,7 +825,8 @@ func TestSessions(t *testing.T) {
 		t.Errorf("%+v, %v", p, err)
 	}
 	must(t, st.RemovePerson(ctx, who))
-	if err := errors.Join(st.SetRoles(ctx, who, "viewer", nil, nil), st.RemovePerson(ctx, who)); !errors.Is(err, ErrNotFound) {
+	if err := errors.Join(st.SetRoles(ctx, who, "viewer", nil, nil), st.RemovePerson(ctx, who)); !errors.Is(err,
+		ErrNotFound) {
 		t.Errorf("somebody who was removed: %v", err)
 	}
 }
@@ -770,7 +839,9 @@ func TestHistory(t *testing.T) {
 	var all []string // from the newest on
 	for i := range 12 {
 		by := []string{who, other}[i%2]
-		must(t, st.Audit(ctx, By{Who: by}, []string{"plan drafted", "plan approved", "run started"}[i%3], fmt.Sprint(by, i/4), "detail"))
+		must(t,
+			st.Audit(ctx, By{Who: by}, []string{"plan drafted", "plan approved", "run started"}[i%3],
+				fmt.Sprint(by, i/4), "detail"))
 		time.Sleep(2 * time.Millisecond)
 	}
 	lines, err := st.History(ctx, Past{From: start.Add(-time.Second), Limit: 1000})
@@ -821,14 +892,45 @@ func TestQueriesUseKeys(t *testing.T) {
 		rows[i] = i
 	}
 	must(t, batches(ctx, st, `INSERT INTO work (id, host, kind, subject, state, created)`, 6, rows, func(i int) []any {
-		return []any{NewID()[:10] + fmt.Sprintf("%06d", i), fmt.Sprintf("%s-%d", host, i%100), "snapshot", NewID(), "done", now()}
+		return []any{
+			NewID()[:10] + fmt.Sprintf("%06d", i),
+			fmt.Sprintf("%s-%d", host, i%100),
+			"snapshot",
+			NewID(),
+			"done",
+			now(),
+		}
 	}))
-	must(t, batches(ctx, st, `INSERT INTO snapshot (id, host, application, state, roots, denied, message, requested_by, created)`, 9, rows, func(i int) []any {
-		return []any{NewID()[:10] + fmt.Sprintf("%06d", i), fmt.Sprintf("%s-%d", host, i%100), app, "ready", "[]", "[]", "", "x", now()}
-	}))
-	must(t, batches(ctx, st, `INSERT INTO report (id, application, edition, host, snapshot, ready, problems, created)`, 8, rows, func(i int) []any {
-		return []any{NewID()[:10] + fmt.Sprintf("%06d", i), app, 1, fmt.Sprintf("%s-%d", host, i%100), NewID(), true, "[]", now()}
-	}))
+	must(t,
+		batches(ctx, st,
+			`INSERT INTO snapshot (id, host, application, state, roots, denied, message, requested_by, created)`, 9,
+			rows, func(i int) []any {
+				return []any{
+					NewID()[:10] + fmt.Sprintf("%06d", i),
+					fmt.Sprintf("%s-%d", host, i%100),
+					app,
+					"ready",
+					"[]",
+					"[]",
+					"",
+					"x",
+					now(),
+				}
+			}))
+	must(t,
+		batches(ctx, st, `INSERT INTO report (id, application, edition, host, snapshot, ready, problems, created)`, 8,
+			rows, func(i int) []any {
+				return []any{
+					NewID()[:10] + fmt.Sprintf("%06d", i),
+					app,
+					1,
+					fmt.Sprintf("%s-%d", host, i%100),
+					NewID(),
+					true,
+					"[]",
+					now(),
+				}
+			}))
 	must(t, batches(ctx, st, `INSERT INTO question (id, host, state, ask, created)`, 5, rows, func(i int) []any {
 		return []any{NewID()[:10] + fmt.Sprintf("%06d", i), fmt.Sprintf("%s-%d", host, i%100), "waiting", "{}", now()}
 	}))
@@ -844,28 +946,40 @@ func TestQueriesUseKeys(t *testing.T) {
 		args []any
 		most int
 	}{
-		{`SELECT id FROM work WHERE host = ? AND state IN ('waiting', 'taken') AND (lease_until IS NULL OR lease_until < NOW()) ORDER BY id LIMIT 1`, []any{h}, 5},
-		{`SELECT id FROM snapshot WHERE application = ? AND host = ? AND state = 'ready' ORDER BY looked DESC LIMIT 1`, []any{app, h}, 60},
-		{`SELECT id FROM report WHERE application = ? AND host = ? AND ready = TRUE ORDER BY id DESC LIMIT 1`, []any{app, h}, 60},
-		{`SELECT seq FROM finding WHERE report = ? AND group_id = ? AND seq > ? ORDER BY seq LIMIT 100`, []any{"x", "y", 5}, 100},
+		{
+			`SELECT id FROM work WHERE host = ? AND state IN ('waiting', 'taken') AND (lease_until IS NULL
+				OR lease_until < NOW()) ORDER BY id LIMIT 1`,
+			[]any{h}, 5,
+		},
+		{`SELECT id FROM snapshot WHERE application = ? AND host = ? AND state = 'ready' ORDER BY looked DESC LIMIT 1`,
+			[]any{app, h}, 60},
+		{`SELECT id FROM report WHERE application = ? AND host = ? AND ready = TRUE ORDER BY id DESC LIMIT 1`,
+			[]any{app, h}, 60},
+		{`SELECT seq FROM finding WHERE report = ? AND group_id = ? AND seq > ? ORDER BY seq LIMIT 100`,
+			[]any{"x", "y", 5}, 100},
 		{`SELECT id FROM plan WHERE state = ? AND id < ? ORDER BY id DESC LIMIT 50`, []any{"draft", "~"}, 100},
 		{`SELECT id FROM audit WHERE id < ? ORDER BY id DESC LIMIT 100`, []any{"~"}, 1000},
 		{`SELECT id FROM audit WHERE id < ? AND who = ? ORDER BY id DESC LIMIT 100`, []any{"~", "somebody"}, 1000},
 		{`SELECT id FROM audit WHERE id < ? AND subject = ? ORDER BY id DESC LIMIT 100`, []any{"~", "something"}, 1000},
-		{`SELECT id FROM waiver WHERE ends > ? AND ends < ? AND withdrawn IS NULL ORDER BY ends LIMIT 50`, []any{now(), now().Add(time.Hour)}, 60},
+		{`SELECT id FROM waiver WHERE ends > ? AND ends < ? AND withdrawn IS NULL ORDER BY ends LIMIT 50`,
+			[]any{now(), now().Add(time.Hour)}, 60},
 		{`SELECT id FROM run WHERE state = 'halted' ORDER BY id DESC LIMIT 50`, nil, 60},
 		{`SELECT MAX(looked) FROM snapshot GROUP BY application, host, state`, nil, 1500},
-		{`SELECT MAX(looked) FROM snapshot WHERE application = ? AND host = ? GROUP BY application, host, state`, []any{app, h}, 60},
+		{`SELECT MAX(looked) FROM snapshot WHERE application = ? AND host = ? GROUP BY application, host, state`,
+			[]any{app, h}, 60},
 		{`SELECT state FROM snapshot WHERE looked = ?`, []any{"x"}, 2},
 		{`SELECT COUNT(*) FROM snapshot WHERE application = ? AND host = ?`, []any{app, h}, 60},
 		{`SELECT COUNT(*) FROM plan WHERE state = ?`, []any{"draft"}, 100},
 		{`SELECT seq FROM unread WHERE report = ? AND seq > ? ORDER BY seq LIMIT 100`, []any{"x", 5}, 100},
-		{`SELECT findings FROM day WHERE on_day >= ? ORDER BY on_day, application, host LIMIT 1000`, []any{"2026-01-01"}, 1000},
+		{`SELECT findings FROM day WHERE on_day >= ? ORDER BY on_day, application, host LIMIT 1000`,
+			[]any{"2026-01-01"}, 1000},
 		{`SELECT id FROM report WHERE snapshot = ? AND ready AND NOT trimmed ORDER BY id DESC LIMIT 1`, []any{"x"}, 60},
 		{`SELECT id FROM snapshot WHERE host = ? AND directory IS NOT NULL ORDER BY looked DESC LIMIT 1`, []any{h}, 60},
-		{`SELECT id, ask FROM question WHERE host = ? AND state = 'waiting' AND created > ? ORDER BY id LIMIT 1`, []any{h, now()}, 60},
+		{`SELECT id, ask FROM question WHERE host = ? AND state = 'waiting' AND created > ? ORDER BY id LIMIT 1`,
+			[]any{h, now()}, 60},
 		{`SELECT id FROM question WHERE created < ? LIMIT 20`, []any{now().Add(-time.Hour)}, 60},
-		{`SELECT s.person FROM session s JOIN person p ON p.name = s.person WHERE s.token_hash = ?`, []any{make([]byte, 32)}, 2},
+		{`SELECT s.person FROM session s JOIN person p ON p.name = s.person WHERE s.token_hash = ?`,
+			[]any{make([]byte, 32)}, 2},
 	} {
 		var plan []struct {
 			ID           *int    `db:"id"`
@@ -906,7 +1020,9 @@ func deref(s *string) string {
 func TestQuota(t *testing.T) {
 	ctx, a, b := t.Context(), name("host"), name("host")
 	must(t, errors.Join(st.AddHost(ctx, a), st.AddHost(ctx, b)))
-	must(t, errors.Join(st.TakeQuota(ctx, a, 0, 100), st.TakeQuota(ctx, a, 60, 100), st.TakeQuota(ctx, a, 40, 100), st.TakeQuota(ctx, b, 100, 100)))
+	must(t,
+		errors.Join(st.TakeQuota(ctx, a, 0, 100), st.TakeQuota(ctx, a, 60, 100), st.TakeQuota(ctx, a, 40, 100),
+			st.TakeQuota(ctx, b, 100, 100)))
 	if err := st.TakeQuota(ctx, a, 1, 100); !errors.Is(err, ErrConflict) {
 		t.Errorf("more than it may: %v", err)
 	}
@@ -966,7 +1082,8 @@ func TestPolicyAtOnce(t *testing.T) {
 	}
 	now, err := st.Policy(ctx)
 	must(t, err)
-	_, err = st.db.ExecContext(ctx, `UPDATE policy SET next_from = next_from + INTERVAL 2 HOUR`) // as if the clock was set back
+	// as if the clock was set back
+	_, err = st.db.ExecContext(ctx, `UPDATE policy SET next_from = next_from + INTERVAL 2 HOUR`)
 	must(t, err)
 	back, err := st.Policy(ctx)
 	if err != nil || back.Says.Idle != now.Says.Idle || back.Next != nil {
@@ -976,7 +1093,8 @@ func TestPolicyAtOnce(t *testing.T) {
 	then, err := st.Policy(ctx)
 	must(t, err)
 	must(t, st.SetPolicy(ctx, now.Says, time.Now().Add(time.Hour), "", then))
-	if p, err := st.Policy(ctx); err != nil || p.Says.Idle != was.Says.Idle || p.Next == nil || p.Next.Idle != now.Says.Idle {
+	if p, err := st.Policy(ctx); err != nil || p.Says.Idle != was.Says.Idle || p.Next == nil ||
+		p.Next.Idle != now.Says.Idle {
 		t.Errorf("%+v, %v", p, err)
 	}
 	last, err := st.Policy(ctx)
@@ -990,7 +1108,8 @@ func TestSecondFactorsTogether(t *testing.T) {
 	must(t, st.AddPerson(ctx, Person{Name: who, RoleList: "viewer"}))
 	spare := func(text string) [32]byte { return sha256.Sum256([]byte(who + text)) }
 	id := spare("id")
-	key, spared, err := st.AddPasskey(ctx, Passkey{Person: who, Name: "ring", Hash: id[:], Sealed: []byte("x")}, [][32]byte{spare("first")})
+	key, spared, err := st.AddPasskey(ctx, Passkey{Person: who, Name: "ring", Hash: id[:], Sealed: []byte("x")},
+		[][32]byte{spare("first")})
 	if err != nil || !spared {
 		t.Fatalf("%v, %v", spared, err)
 	}
@@ -1033,13 +1152,15 @@ func TestHostFilter(t *testing.T) {
 		host := name("host")
 		must(t, st.Invite(ctx, host, []string{"all", tag}, sha256.Sum256([]byte(host)), now().Add(time.Hour)))
 		if change != "" {
-			_, err := st.db.ExecContext(ctx, `UPDATE host SET certificate = 'x', `+change+` WHERE name = ?`, append(args, host)...)
+			_, err := st.db.ExecContext(ctx, `UPDATE host SET certificate = 'x', `+change+` WHERE name = ?`,
+				append(args, host)...)
 			must(t, err)
 		}
 		return host
 	}
 	invited, carried := add(""), add("carried = TRUE, version = '1'")
-	calling, quiet, never := add("last_seen = ?, version = '2'", now()), add("last_seen = ?, version = '2'", silent.Add(-time.Minute)), add("last_seen = NULL, version = '1'")
+	calling, quiet, never := add("last_seen = ?, version = '2'", now()),
+		add("last_seen = ?, version = '2'", silent.Add(-time.Minute)), add("last_seen = NULL, version = '1'")
 	for _, c := range []struct {
 		f    HostFilter
 		want []string

@@ -34,14 +34,17 @@ func (s *Store) AddToken(ctx context.Context, t Token, hash [32]byte) (Token, er
 	if err != nil {
 		return t, err
 	}
-	_, err = s.db.ExecContext(ctx, `INSERT INTO token (id, token_hash, person, name, roles, created, expires) VALUES (?,?,?,?,?,?,?)`, t.ID, hash[:], t.Person, t.Name, t.RoleList, t.Created, t.Expires.UTC())
+	_, err = s.db.ExecContext(ctx,
+		`INSERT INTO token (id, token_hash, person, name, roles, created, expires) VALUES (?,?,?,?,?,?,?)`, t.ID,
+		hash[:], t.Person, t.Name, t.RoleList, t.Created, t.Expires.UTC())
 	return t, err
 }
 
 // Tokens lists somebody's tokens, or everybody's.
 func (s *Store) Tokens(ctx context.Context, person string) (out []Token, err error) {
 	if person == "" {
-		err = s.db.SelectContext(ctx, &out, `SELECT `+tokenColumns+` FROM token ORDER BY person, id LIMIT ?`, maxAllTokens+somewhat)
+		err = s.db.SelectContext(ctx, &out, `SELECT `+tokenColumns+` FROM token ORDER BY person, id LIMIT ?`,
+			maxAllTokens+somewhat)
 	} else {
 		err = s.db.SelectContext(ctx, &out, `SELECT `+tokenColumns+` FROM token WHERE person = ? ORDER BY id`, person)
 	}
@@ -62,7 +65,8 @@ func (s *Store) RemoveToken(ctx context.Context, id string) error {
 
 // TokenPerson finds for whom a token stands, with the roles that both the token and the person have now.
 func (s *Store) TokenPerson(ctx context.Context, hash [32]byte) (p Person, t Token, err error) {
-	err = s.db.GetContext(ctx, &t, `SELECT `+tokenColumns+` FROM token WHERE token_hash = ? AND expires > ?`, hash[:], now())
+	err = s.db.GetContext(ctx, &t, `SELECT `+tokenColumns+` FROM token WHERE token_hash = ? AND expires > ?`, hash[:],
+		now())
 	if err != nil {
 		return p, t, one(err, "token")
 	}

@@ -11,8 +11,8 @@ import (
 	"idletally/internal/service/auth"
 )
 
-// BeginTry counts a try at an account from a place, where it may be made now, and says otherwise how long it is until then. A try counts
-// as wrong from when it begins, so that many at once are no way around.
+// BeginTry counts a try at an account from a place, where it may be made now, and says otherwise how long it
+// is until then. A try counts as wrong from when it begins, so that many at once are no way around.
 func (s *Store) BeginTry(ctx context.Context, account, place string, p auth.Patience) (wait time.Duration, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		at := now()
@@ -20,7 +20,8 @@ func (s *Store) BeginTry(ctx context.Context, account, place string, p auth.Pati
 			Wrong int       `db:"wrong"`
 			Last  time.Time `db:"last"`
 		}
-		err := tx.GetContext(ctx, &row, `SELECT wrong, last FROM wrong_try WHERE account = ? AND place = ? FOR UPDATE`, account, place)
+		err := tx.GetContext(ctx, &row, `SELECT wrong, last FROM wrong_try WHERE account = ? AND place = ? FOR UPDATE`,
+			account, place)
 		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
@@ -30,7 +31,8 @@ func (s *Store) BeginTry(ctx context.Context, account, place string, p auth.Pati
 		}
 		t = p.Begin(t, at)
 		_, err = tx.ExecContext(ctx, `INSERT INTO wrong_try (account, place, wrong, last) VALUES (?,?,?,?)
-			ON DUPLICATE KEY UPDATE wrong = IF(VALUES(wrong) = 1, 1, wrong + 1), last = VALUES(last)`, account, place, t.Wrong, t.Last)
+			ON DUPLICATE KEY UPDATE wrong = IF(VALUES(wrong) = 1, 1, wrong + 1), last = VALUES(last)`, account, place,
+			t.Wrong, t.Last)
 		return err
 	})
 	return wait, err
@@ -38,7 +40,8 @@ func (s *Store) BeginTry(ctx context.Context, account, place string, p auth.Pati
 
 // RightTry takes back one that turned out to be right.
 func (s *Store) RightTry(ctx context.Context, account, place string) error {
-	_, err := s.exec(ctx, `UPDATE wrong_try SET wrong = GREATEST(wrong, 1) - 1 WHERE account = ? AND place = ?`, account, place)
+	_, err := s.exec(ctx, `UPDATE wrong_try SET wrong = GREATEST(wrong, 1) - 1 WHERE account = ? AND place = ?`,
+		account, place)
 	return err
 }
 

@@ -9,7 +9,8 @@ import (
 	"idletally/internal/core/perm"
 )
 
-// What a comparison that was killed has left of its report goes, with its findings; what is whole stays, and what is being made.
+// What a comparison that was killed has left of its report goes, with its findings; what is whole stays, and
+// what is being made.
 func TestDropUnfinished(t *testing.T) {
 	ctx := t.Context()
 	app := name("app")
@@ -18,7 +19,14 @@ func TestDropUnfinished(t *testing.T) {
 		w, err := st.NewReport(ctx, Report{Application: app, Edition: 1, Host: host, Snapshot: NewID(), Problems: "[]"})
 		must(t, err)
 		for i := range 600 { // more than are kept back
-			must(t, w.Finding(drift.Finding{Path: fmt.Sprint("/srv/", i), Kind: perm.File, Aspect: perm.AspectMode, FoundSet: perm.POSIX{Mode: 0o644}.Set(), Group: "0123456789ab"}))
+			must(t,
+				w.Finding(drift.Finding{
+					Path:     fmt.Sprint("/srv/", i),
+					Kind:     perm.File,
+					Aspect:   perm.AspectMode,
+					FoundSet: perm.POSIX{Mode: 0o644}.Set(),
+					Group:    "0123456789ab",
+				}))
 		}
 		return w.r.ID, w
 	}

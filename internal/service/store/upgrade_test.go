@@ -26,12 +26,25 @@ func TestUpgradeFromTheFirst(t *testing.T) {
 		text string
 		args []any
 	}{
-		{`INSERT INTO person (name, password, roles, must_change, created) VALUES ('purser', 'p', 'viewer,admin', FALSE, '2025-01-01')`, nil},
-		{`INSERT INTO session (token_hash, person, created, expires) VALUES (?, 'purser', '2025-01-01', '2099-01-01')`, []any{hash[:]}},
+		{
+			`INSERT INTO person (name, password, roles, must_change, created)
+				VALUES ('purser', 'p', 'viewer,admin', FALSE, '2025-01-01')`,
+			nil,
+		},
+		{`INSERT INTO session (token_hash, person, created, expires) VALUES (?, 'purser', '2025-01-01', '2099-01-01')`,
+			[]any{hash[:]}},
 		{`INSERT INTO host (name, tags, created) VALUES ('pier', 'a,b', '2025-01-01')`, nil},
 		{`INSERT INTO enrolment (code_hash, host, expires) VALUES (?, 'pier', '2099-01-01')`, []any{hash[:]}},
-		{`INSERT INTO audit (id, at, who, what, subject, detail) VALUES ('0000000000000001', '2025-01-01', 'purser', 'sign-in', 'purser', '')`, nil},
-		{`INSERT INTO edition (application, number, state, text, title, author, created) VALUES ('piers', 1, 'draft', 'idletally: 1', 'Piers', 'purser', '2025-01-01')`, nil},
+		{
+			`INSERT INTO audit (id, at, who, what, subject, detail) VALUES ('0000000000000001', '2025-01-01', 'purser',
+				'sign-in', 'purser', '')`,
+			nil,
+		},
+		{
+			`INSERT INTO edition (application, number, state, text, title, author, created)
+				VALUES ('piers', 1, 'draft', 'idletally: 1', 'Piers', 'purser', '2025-01-01')`,
+			nil,
+		},
 	} {
 		if _, err := db.ExecContext(ctx, q.text, q.args...); err != nil {
 			t.Fatalf("%s: %v", q.text, err)
@@ -39,7 +52,9 @@ func TestUpgradeFromTheFirst(t *testing.T) {
 	}
 	_, err = p.UpTo(ctx, 29)
 	must(t, err)
-	_, err = db.ExecContext(ctx, `INSERT INTO person (name, password, roles, must_change, created, second, second_next) VALUES ('bosun', 'p', 'viewer', FALSE, '2025-01-01', 'a', 'b')`)
+	_, err = db.ExecContext(ctx,
+		`INSERT INTO person (name, password, roles, must_change, created, second, second_next)
+			VALUES ('bosun', 'p', 'viewer', FALSE, '2025-01-01', 'a', 'b')`)
 	must(t, err)
 	old, err := Open(ctx, dsn)
 	must(t, err)
@@ -47,10 +62,13 @@ func TestUpgradeFromTheFirst(t *testing.T) {
 	// What takes the service's keys is done once.
 	for range 2 {
 		must(t, old.Upkeep(ctx, "bind second factors", func() error {
-			return old.EachSecond(ctx, func(person string, sealed []byte) ([]byte, error) { return []byte(person + string(sealed)), nil })
+			return old.EachSecond(ctx, func(person string, sealed []byte) ([]byte, error) {
+				return []byte(person + string(sealed)), nil
+			})
 		}))
 	}
-	if p, err := old.Person(ctx, "bosun"); err != nil || string(p.Second) != "bosuna" || string(p.SecondNext) != "bosunb" {
+	if p, err := old.Person(ctx, "bosun"); err != nil || string(p.Second) != "bosuna" ||
+		string(p.SecondNext) != "bosunb" {
 		t.Errorf("%+v, %v", p, err)
 	}
 	if p, _, err := old.SessionPerson(ctx, hash); err != nil || p.Name != "purser" || p.Second != nil || p.Provider {
@@ -66,7 +84,8 @@ func TestUpgradeFromTheFirst(t *testing.T) {
 		t.Errorf("%+v, %v", e, err)
 	}
 	must(t, old.Audit(ctx, By{Who: "purser"}, "tried", "", ""))
-	if h, strays, err := old.Chain(ctx, 0, func(chain.Line) error { return nil }); err != nil || strays != 0 || h.Seq != 1 {
+	if h, strays, err := old.Chain(ctx, 0, func(chain.Line) error { return nil }); err != nil || strays != 0 ||
+		h.Seq != 1 {
 		t.Errorf("the history of before is outside: %+v, %d, %v", h, strays, err)
 	}
 	tiesOlder(t, old)

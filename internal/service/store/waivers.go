@@ -26,7 +26,8 @@ type Waiver struct {
 // Counts says whether a waiver still accepts anything.
 func (w Waiver) Counts(at time.Time) bool { return w.Withdrawn == nil && w.Ends.After(at) }
 
-const waiverColumns = `id, application, host, pattern, rule_name, kind, aspect, found, reason, author, created, ends, withdrawn_by, withdrawn`
+const waiverColumns = `id, application, host, pattern, rule_name, kind, aspect, found, reason, author, created, ends,
+	withdrawn_by, withdrawn`
 
 // maxWaivers bounds how many waivers of an application count at once.
 const maxWaivers = 2000
@@ -34,8 +35,11 @@ const maxWaivers = 2000
 // AddWaiver keeps a waiver.
 func (s *Store) AddWaiver(ctx context.Context, w Waiver) (string, error) {
 	w.ID = NewID()
-	_, err := s.db.ExecContext(ctx, `INSERT INTO waiver (id, application, host, pattern, rule_name, kind, aspect, found, reason, author, created, ends) VALUES (?,?,?,?,?,?,?,?,?,?,?,?)`,
-		w.ID, w.Application, w.Host, w.Pattern, w.Rule, w.Kind, w.Aspect, w.Found, w.Reason, w.Author, now(), w.Ends.UTC())
+	_, err := s.db.ExecContext(ctx,
+		`INSERT INTO waiver (id, application, host, pattern, rule_name, kind, aspect, found, reason, author, created,
+			ends) VALUES (?,?,?,?,?,?,?,?,?,?,?,?)`,
+		w.ID, w.Application, w.Host, w.Pattern, w.Rule, w.Kind, w.Aspect, w.Found, w.Reason, w.Author, now(),
+		w.Ends.UTC())
 	return w.ID, err
 }
 
@@ -47,12 +51,15 @@ func (s *Store) Waiver(ctx context.Context, id string) (w Waiver, err error) {
 
 // CountingWaivers lists the waivers of an application that count now, soonest to end first.
 func (s *Store) CountingWaivers(ctx context.Context, application string) (out []Waiver, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT `+waiverColumns+` FROM waiver WHERE application = ? AND ends > ? AND withdrawn IS NULL ORDER BY ends, id LIMIT ?`, application, now(), maxWaivers)
+	err = s.db.SelectContext(ctx, &out,
+		`SELECT `+waiverColumns+
+			` FROM waiver WHERE application = ? AND ends > ? AND withdrawn IS NULL ORDER BY ends, id LIMIT ?`,
+		application, now(), maxWaivers)
 	return out, err
 }
 
-// Waivers lists all waivers of an application, those that end last first, those that ended and were withdrawn included: behind one of
-// them, or from the first on.
+// Waivers lists all waivers of an application, those that end last first, those that ended and were withdrawn
+// included: behind one of them, or from the first on.
 func (s *Store) Waivers(ctx context.Context, application, after string, limit int) (out []Waiver, err error) {
 	behind, args := "", []any{application}
 	if after != "" {
@@ -62,7 +69,9 @@ func (s *Store) Waivers(ctx context.Context, application, after string, limit in
 		}
 		behind, args = ` AND (ends, id) < (?, ?) AND ends <= ?`, append(args, last.Ends, last.ID, last.Ends)
 	}
-	err = s.db.SelectContext(ctx, &out, `SELECT `+waiverColumns+` FROM waiver WHERE application = ?`+behind+` ORDER BY ends DESC, id DESC LIMIT ?`, append(args, limit)...)
+	err = s.db.SelectContext(ctx, &out,
+		`SELECT `+waiverColumns+` FROM waiver WHERE application = ?`+behind+` ORDER BY ends DESC, id DESC LIMIT ?`,
+		append(args, limit)...)
 	return out, err
 }
 
@@ -73,6 +82,8 @@ func (s *Store) CountWaivers(ctx context.Context, application string) (int64, er
 
 // WithdrawWaiver ends a waiver before its time.
 func (s *Store) WithdrawWaiver(ctx context.Context, id, by string) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE waiver SET withdrawn = ?, withdrawn_by = ? WHERE id = ? AND withdrawn IS NULL AND ends > ?`, now(), by, id, now())
+	r, err := s.db.ExecContext(ctx,
+		`UPDATE waiver SET withdrawn = ?, withdrawn_by = ? WHERE id = ? AND withdrawn IS NULL AND ends > ?`, now(), by,
+		id, now())
 	return changed(r, err, "waiver "+id+", which ended or was withdrawn before,")
 }

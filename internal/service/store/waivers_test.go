@@ -11,11 +11,18 @@ func TestWaivers(t *testing.T) {
 	ctx := t.Context()
 	app := name("app")
 	add := func(ends time.Time) string {
-		id, err := st.AddWaiver(ctx, Waiver{Application: app, Pattern: "/srv/**", Reason: "it is so", Author: "harbourmaster", Ends: ends})
+		id, err := st.AddWaiver(ctx, Waiver{
+			Application: app,
+			Pattern:     "/srv/**",
+			Reason:      "it is so",
+			Author:      "harbourmaster",
+			Ends:        ends,
+		})
 		must(t, err)
 		return id
 	}
-	late, soon, over := add(time.Now().Add(48*time.Hour)), add(time.Now().Add(time.Hour)), add(time.Now().Add(-time.Second))
+	late, soon, over := add(time.Now().Add(48*time.Hour)), add(time.Now().Add(time.Hour)),
+		add(time.Now().Add(-time.Second))
 	rows, err := st.CountingWaivers(ctx, app)
 	if err != nil || len(rows) != 2 || rows[0].ID != soon || rows[1].ID != late {
 		t.Errorf("%+v, %v", rows, err)
@@ -26,7 +33,8 @@ func TestWaivers(t *testing.T) {
 			t.Errorf("withdrawing %s: %v", id, err)
 		}
 	}
-	if rows, err = st.CountingWaivers(ctx, app); err != nil || len(rows) != 1 || rows[0].ID != late || !rows[0].Counts(time.Now()) {
+	rows, err = st.CountingWaivers(ctx, app)
+	if err != nil || len(rows) != 1 || rows[0].ID != late || !rows[0].Counts(time.Now()) {
 		t.Errorf("%+v, %v", rows, err)
 	}
 	all, err := st.Waivers(ctx, app, "", 10)
@@ -42,7 +50,8 @@ func TestWaivers(t *testing.T) {
 	if n, err := st.CountWaivers(ctx, app); err != nil || n != 3 {
 		t.Errorf("%d, %v", n, err)
 	}
-	if w, err := st.Waiver(ctx, soon); err != nil || w.WithdrawnBy != "purser" || w.Withdrawn == nil || w.Counts(time.Now()) {
+	if w, err := st.Waiver(ctx, soon); err != nil || w.WithdrawnBy != "purser" || w.Withdrawn == nil ||
+		w.Counts(time.Now()) {
 		t.Errorf("%+v, %v", w, err)
 	}
 }

@@ -16,27 +16,35 @@ import (
 // SetWatching notes how a host's agent watches.
 func (s *Store) SetWatching(ctx context.Context, host string, state wire.WatchState) error {
 	notes := clip(strings.Join(state.Notes, "\n"), 16_000)
-	_, err := s.exec(ctx, `UPDATE host SET watching = ?, watch_notes = ? WHERE name = ? AND NOT (watching <=> ? AND watch_notes = ?)`, state.Watching, notes, host, state.Watching, notes)
+	_, err := s.exec(ctx,
+		`UPDATE host SET watching = ?, watch_notes = ? WHERE name = ? AND NOT (watching <=> ? AND watch_notes = ?)`,
+		state.Watching, notes, host, state.Watching, notes)
 	return err
 }
 
 // PublishedMark is another one whenever something was published.
 func (s *Store) PublishedMark(ctx context.Context) (mark string, err error) {
-	err = s.db.GetContext(ctx, &mark, `SELECT CONCAT(COUNT(*), ' ', COALESCE(MAX(published), '')) FROM edition WHERE state = 'published'`)
+	err = s.db.GetContext(ctx, &mark,
+		`SELECT CONCAT(COUNT(*), ' ', COALESCE(MAX(published), '')) FROM edition WHERE state = 'published'`)
 	return mark, err
 }
 
 // AddHeard stores a snapshot that nobody asked for, and has it compared.
-func (s *Store) AddHeard(ctx context.Context, application, host string, roots []string, crossing bool, d wire.SnapshotDone) (id string, err error) {
+func (s *Store) AddHeard(
+	ctx context.Context, application, host string, roots []string, crossing bool, d wire.SnapshotDone,
+) (id string, err error) {
 	return s.addSnapshot(ctx, application, host, roots, NewID(), now(), d, "", true, crossing)
 }
 
 // KeepActs stores what processes did.
 func (s *Store) KeepActs(ctx context.Context, application, host string, acts []wire.Act) error {
-	return batches(ctx, s, `INSERT IGNORE INTO act (application, host, identity, at, path, body)`, 6, acts, func(a wire.Act) []any {
-		body, _ := json.Marshal(a) // plain values only
-		return []any{application, host, actOn(string(a.Path)), a.At.UTC().Truncate(time.Millisecond), []byte(a.Path), body}
-	})
+	return batches(ctx, s, `INSERT IGNORE INTO act (application, host, identity, at, path, body)`, 6, acts,
+		func(a wire.Act) []any {
+			body, _ := json.Marshal(a) // plain values only
+			return []any{
+				application, host, actOn(string(a.Path)), a.At.UTC().Truncate(time.Millisecond), []byte(a.Path), body,
+			}
+		})
 }
 
 func actOn(path string) []byte { return identity(path, "by") }
@@ -45,7 +53,9 @@ func actOn(path string) []byte { return identity(path, "by") }
 const maxOthers = 5
 
 // Acts gives, of each of some paths, the last that was done to it between two times, and who else did something.
-func (s *Store) Acts(ctx context.Context, application, host string, paths []string, from, to time.Time) (map[string]wire.Act, error) {
+func (s *Store) Acts(
+	ctx context.Context, application, host string, paths []string, from, to time.Time,
+) (map[string]wire.Act, error) {
 	out := map[string]wire.Act{}
 	for len(paths) > 0 {
 		n := min(len(paths), 500)
@@ -54,7 +64,10 @@ func (s *Store) Acts(ctx context.Context, application, host string, paths []stri
 			args = append(args, actOn(p))
 		}
 		var rows [][]byte
-		if err := s.db.SelectContext(ctx, &rows, `SELECT body FROM act WHERE application = ? AND host = ? AND at BETWEEN ? AND ? AND identity IN `+in(n)+` ORDER BY at`, args...); err != nil {
+		if err := s.db.SelectContext(ctx, &rows,
+			`SELECT body FROM act WHERE application = ? AND host = ? AND at BETWEEN ? AND ? AND identity IN `+in(n)+
+				` ORDER BY at`,
+			args...); err != nil {
 			return nil, err
 		}
 		for _, b := range rows {
@@ -96,19 +109,23 @@ const happenedWithin = 10 * time.Second
 
 // Happen tells the pages that are open.
 func (s *Store) Happen(ctx context.Context, h Happening) error {
-	_, err := s.exec(ctx, `INSERT INTO happening (id, kind, application, host, subject) VALUES (?,?,?,?,?)`, NewID(), h.Kind, h.Application, h.Host, h.Subject)
+	_, err := s.exec(ctx, `INSERT INTO happening (id, kind, application, host, subject) VALUES (?,?,?,?,?)`, NewID(),
+		h.Kind, h.Application, h.Host, h.Subject)
 	return err
 }
 
 // Happened gives what just happened, the oldest first: also what may have been given before.
 func (s *Store) Happened(ctx context.Context) (out []Happening, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT id, kind, application, host, subject FROM happening WHERE id > ? ORDER BY id LIMIT 2000`, idAt(time.Now().Add(-happenedWithin)))
+	err = s.db.SelectContext(ctx, &out,
+		`SELECT id, kind, application, host, subject FROM happening WHERE id > ? ORDER BY id LIMIT 2000`,
+		idAt(time.Now().Add(-happenedWithin)))
 	return out, err
 }
 
 // ForgetHeard lets go what is of no use any more: happenings, and what was done before a time.
 func (s *Store) ForgetHeard(ctx context.Context, before time.Time) error {
-	if err := s.inPieces(ctx, `DELETE FROM happening WHERE id < ? LIMIT 5000`, idAt(time.Now().Add(-time.Minute))); err != nil {
+	err := s.inPieces(ctx, `DELETE FROM happening WHERE id < ? LIMIT 5000`, idAt(time.Now().Add(-time.Minute)))
+	if err != nil {
 		return err
 	}
 	return s.inPieces(ctx, `DELETE FROM act WHERE at < ? LIMIT 5000`, before.UTC())
@@ -128,7 +145,8 @@ func (s *Store) inPieces(ctx context.Context, query string, args ...any) error {
 // TrimReports lets the findings of a snapshot's reports go; their figures stay.
 func (s *Store) TrimReports(ctx context.Context, snapshot string) error {
 	var reports []string
-	if err := s.db.SelectContext(ctx, &reports, `SELECT id FROM report WHERE snapshot = ? AND NOT trimmed`, snapshot); err != nil {
+	if err := s.db.SelectContext(ctx, &reports, `SELECT id FROM report WHERE snapshot = ?
+		AND NOT trimmed`, snapshot); err != nil {
 		return err
 	}
 	for _, r := range reports {
@@ -151,11 +169,14 @@ func (s *Store) dropFindings(ctx context.Context, report string) error {
 	return nil
 }
 
-// DropUnfinished takes away reports that were begun before a time and never came to their end: what compared was broken off, or killed.
+// DropUnfinished takes away reports that were begun before a time and never came to their end: what compared
+// was broken off, or killed.
 func (s *Store) DropUnfinished(ctx context.Context, before time.Time) error {
 	for {
 		var reports []string
-		if err := s.db.SelectContext(ctx, &reports, `SELECT id FROM report WHERE ready = FALSE AND created < ? LIMIT 100`, before.UTC()); err != nil || len(reports) == 0 {
+		if err := s.db.SelectContext(ctx, &reports,
+			`SELECT id FROM report WHERE ready = FALSE AND created < ? LIMIT 100`,
+			before.UTC()); err != nil || len(reports) == 0 {
 			return err
 		}
 		for _, r := range reports {
@@ -170,7 +191,10 @@ func (s *Store) DropUnfinished(ctx context.Context, before time.Time) error {
 }
 
 // addSnapshot stores a snapshot that no work was for; its nodes are there already.
-func (s *Store) addSnapshot(ctx context.Context, application, host string, roots []string, id string, taken time.Time, d wire.SnapshotDone, by string, heard, crossing bool) (string, error) {
+func (s *Store) addSnapshot(
+	ctx context.Context, application, host string, roots []string, id string, taken time.Time, d wire.SnapshotDone,
+	by string, heard, crossing bool,
+) (string, error) {
 	names, err := json.Marshal(asPaths(roots))
 	if err != nil {
 		return "", err
@@ -181,8 +205,11 @@ func (s *Store) addSnapshot(ctx context.Context, application, host string, roots
 				return err
 			}
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO snapshot (id, host, application, state, roots, whole, heard, crossing, forest, directory, paths, gaps, denied, message, requested_by, created, taken, ways, looked)
-			VALUES (?,?,?,'waiting',?,?,?,?,?,?,?,?,?,'',?,?,?,?,?)`, id, host, application, names, !heard, heard, crossing, d.Forest[:], dirHash, d.Paths, d.Gaps, denied, by, now(), taken.UTC(), ways, id)
+		_, err := tx.ExecContext(ctx,
+			`INSERT INTO snapshot (id, host, application, state, roots, whole, heard, crossing, forest, directory,
+				paths, gaps, denied, message, requested_by, created, taken, ways, looked)
+			VALUES (?,?,?,'waiting',?,?,?,?,?,?,?,?,?,'',?,?,?,?,?)`, id, host, application, names, !heard, heard,
+			crossing, d.Forest[:], dirHash, d.Paths, d.Gaps, denied, by, now(), taken.UTC(), ways, id)
 		if err != nil || !heard {
 			return err
 		}

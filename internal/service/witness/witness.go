@@ -1,5 +1,6 @@
-// Package witness watches the history from outside of the database: whoever can write there can write another history, and has no key. It
-// keeps beside the keys where the history ended, verifies what is added, and what is old again and again.
+// Package witness watches the history from outside of the database: whoever can write there can write another
+// history, and has no key. It keeps beside the keys where the history ended, verifies what is added, and what
+// is old again and again.
 package witness
 
 import (
@@ -48,7 +49,8 @@ type Witness struct {
 
 const (
 	markEvery = 10_000
-	// atOnce bounds the old lines of one round: a history of so many is verified whole each time, a longer one in several rounds.
+	// atOnce bounds the old lines of one round: a history of so many is verified whole each time, a longer
+	// one in several rounds.
 	atOnce = 50_000
 )
 
@@ -59,7 +61,8 @@ func (f *Fault) Error() string { return "the history is not what it was: " + f.W
 
 func fault(format string, args ...any) error { return &Fault{fmt.Sprintf(format, args...)} }
 
-// Least gives the line that the history had, when it was looked at: an end before that is none of ours, whoever signed it.
+// Least gives the line that the history had, when it was looked at: an end before that is none of ours,
+// whoever signed it.
 func (w *Witness) Least() int64 { return w.least.Load() }
 
 // Report has Check find a fault that somebody else has noticed.
@@ -71,8 +74,9 @@ func (w *Witness) Report(what string) {
 	}
 }
 
-// Check verifies what was added since the last time, and a part of what is older. The error is a *Fault where the history is not what it
-// was. That stays so when a service starts again, until the file is taken away: by who has the keys, and knows why.
+// Check verifies what was added since the last time, and a part of what is older. The error is a *Fault where
+// the history is not what it was. That stays so when a service starts again, until the file is taken away: by
+// who has the keys, and knows why.
 func (w *Witness) Check(ctx context.Context) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -86,9 +90,15 @@ func (w *Witness) Check(ctx context.Context) error {
 	last := w.Least()
 	switch {
 	case head.Seq < last:
-		return fault("it ends with line %d, and had line %d: lines were taken from its end, or it was set back to what it was before", head.Seq, last)
+		return fault(
+			"it ends with line %d, and had line %d: lines were taken from its end, or it was set back to what "+
+				"it was before",
+			head.Seq, last)
 	case !head.SignedBy(w.Key):
-		return fault("its end, line %d, is not signed by this service: somebody else wrote it, or it was signed with another key", head.Seq)
+		return fault(
+			"its end, line %d, is not signed by this service: somebody else wrote it, or it was signed "+
+				"with another key",
+			head.Seq)
 	}
 	first := !w.looked // all of it is verified just now
 	if err := w.advance(ctx, head); err != nil {
@@ -115,8 +125,8 @@ func strays(n int64) error {
 	return fault("%d lines were put among those from before it was chained, or taken away there", n)
 }
 
-// Begin reads what was noted when a service ran last, which Check does otherwise, and gives it; Seq is 0 where nothing was. The error is a
-// *Fault where this service did not note it.
+// Begin reads what was noted when a service ran last, which Check does otherwise, and gives it; Seq is 0
+// where nothing was. The error is a *Fault where this service did not note it.
 func (w *Witness) Begin() (noted chain.Head, err error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -139,7 +149,8 @@ func (w *Witness) begin() error {
 	if err != nil {
 		return fmt.Errorf("where the history ended: %s: %w", w.File, err)
 	}
-	if w.noted.Seq == 0 || !slices.ContainsFunc(append(w.Former[:len(w.Former):len(w.Former)], w.Key), w.noted.SignedBy) {
+	if w.noted.Seq == 0 ||
+		!slices.ContainsFunc(append(w.Former[:len(w.Former):len(w.Former)], w.Key), w.noted.SignedBy) {
 		return fault("what is noted of its end in %s is not signed by this service", w.File)
 	}
 	w.begun = true
@@ -155,14 +166,18 @@ func (w *Witness) advance(ctx context.Context, head chain.Head) error {
 			return fault("%v", err)
 		}
 		if l.Seq == w.noted.Seq && l.Hash != w.noted.Hash {
-			return fault("line %d (%s by %s) is not the one that was noted beside the keys when a service ran last: all from some line before it on was written anew", l.Seq, l.What, l.Who)
+			return fault(
+				"line %d (%s by %s) is not the one that was noted beside the keys when a service ran last: all from "+
+					"some line before it on was written anew",
+				l.Seq, l.What, l.Who)
 		}
 		known := w.noted.Seq
 		if known == 0 && !w.looked { // at first there is nothing that it could differ from
 			known = head.Seq
 		}
 		if l.What == chain.TakenOver && l.Seq > known && w.foreign == "" {
-			w.foreign = fmt.Sprintf("the service found an end that it had not signed, and said so in line %d: %s", l.Seq, l.Detail)
+			w.foreign = fmt.Sprintf("the service found an end that it had not signed, and said so in line %d: %s",
+				l.Seq, l.Detail)
 		}
 		if l.Seq > 0 && l.Seq%markEvery == 0 {
 			w.marks = append(w.marks, at)
@@ -173,7 +188,8 @@ func (w *Witness) advance(ctx context.Context, head chain.Head) error {
 		err = fault("%v", loose)
 	}
 	if err == nil && (at.Seq != head.Seq || at.Hash != head.Hash) {
-		err = fault("line %d follows on line %d nowhere: lines are missing, or its end is another one", head.Seq, at.Seq)
+		err = fault("line %d follows on line %d nowhere: lines are missing, or its end is another one", head.Seq,
+			at.Seq)
 	}
 	if err != nil {
 		w.marks = w.marks[:min(len(w.marks), int(w.verified.Seq/markEvery))]

@@ -26,7 +26,8 @@ func must(t *testing.T, err error) {
 	}
 }
 
-// Whatever somebody does who writes to the database and has no key, it is noticed: by a service that runs, and by one that starts later.
+// Whatever somebody does who writes to the database and has no key, it is noticed: by a service that runs,
+// and by one that starts later.
 func TestWitness(t *testing.T) {
 	ctx := t.Context()
 	dir := t.TempDir()
@@ -58,7 +59,8 @@ func TestWitness(t *testing.T) {
 	write := func(n int) {
 		t.Helper()
 		for i := range n {
-			must(t, st.Audit(ctx, store.By{Who: fmt.Sprintf("clerk-%d", i%3)}, "plan approved", fmt.Sprint(i), "digest"))
+			must(t,
+				st.Audit(ctx, store.By{Who: fmt.Sprintf("clerk-%d", i%3)}, "plan approved", fmt.Sprint(i), "digest"))
 		}
 	}
 	keep := func(as string) {
@@ -67,7 +69,8 @@ func TestWitness(t *testing.T) {
 	}
 	back := func(to string) {
 		t.Helper()
-		change("DELETE FROM audit", "INSERT INTO audit SELECT * FROM audit_"+to, "DELETE FROM chain", "INSERT INTO chain SELECT * FROM chain_"+to)
+		change("DELETE FROM audit", "INSERT INTO audit SELECT * FROM audit_"+to, "DELETE FROM chain",
+			"INSERT INTO chain SELECT * FROM chain_"+to)
 	}
 	must(t, running.Check(ctx)) // nothing is written yet
 	write(20)
@@ -99,35 +102,48 @@ func TestWitness(t *testing.T) {
 		says string
 	}{
 		{"a line is changed", func() { change("UPDATE audit SET who = 'harbourmaster' WHERE seq = 7") }, "line 7"},
-		{"the last line is changed", func() { change("UPDATE audit SET who = 'harbourmaster' WHERE seq = 50") }, "line 50"},
+		{"the last line is changed", func() { change("UPDATE audit SET who = 'harbourmaster' WHERE seq = 50") },
+			"line 50"},
 		{"a line is deleted", func() { change("DELETE FROM audit WHERE seq = 7") }, "line 8"},
 		{"the last line is deleted", func() { change("DELETE FROM audit WHERE seq = 50") }, "line"},
 		{"two lines change places", func() {
-			change("UPDATE audit SET seq = 99 WHERE seq = 7", "UPDATE audit SET seq = 7 WHERE seq = 8", "UPDATE audit SET seq = 8 WHERE seq = 99")
+			change("UPDATE audit SET seq = 99 WHERE seq = 7", "UPDATE audit SET seq = 7 WHERE seq = 8",
+				"UPDATE audit SET seq = 8 WHERE seq = 99")
 		}, "line 7"},
 		{"a line is put at the end", func() {
-			change("INSERT INTO audit (id, at, who, what, subject, detail, seq, hash) SELECT '9999999999999999', at, who, what, subject, detail, 51, hash FROM audit WHERE seq = 50", "UPDATE chain SET seq = 51")
+			change(
+				"INSERT INTO audit (id, at, who, what, subject, detail, seq, hash) SELECT '9999999999999999', at, "+
+					"who, what, subject, detail, 51, hash FROM audit WHERE seq = 50",
+				"UPDATE chain SET seq = 51")
 		}, "not signed"},
 		{"a line is put outside of the chain", func() {
-			change("INSERT INTO audit (id, at, who, what, subject, detail) SELECT '9999999999999999', at, who, what, subject, detail FROM audit WHERE seq = 50")
+			change(
+				"INSERT INTO audit (id, at, who, what, subject, detail) SELECT '9999999999999999', at, who, what, " +
+					"subject, detail FROM audit WHERE seq = 50")
 		}, "1 lines were put"},
 		{"a line is put before the first", func() {
 			l := chain.Line{ID: "0000000000000000", At: time.UnixMilli(1), Who: "harbourmaster", What: "sign-in"}
 			hash := l.After(chain.Hash{})
-			_, err := rows.ExecContext(ctx, "INSERT INTO audit (id, at, who, what, subject, detail, seq, hash) VALUES (?, FROM_UNIXTIME(0.001), ?, ?, '', '', 0, ?)", l.ID, l.Who, l.What, hash[:])
+			_, err := rows.ExecContext(ctx,
+				"INSERT INTO audit (id, at, who, what, subject, detail, seq, hash) VALUES (?, FROM_UNIXTIME(0.001), "+
+					"?, ?, '', '', 0, ?)",
+				l.ID, l.Who, l.What, hash[:])
 			must(t, err)
 		}, "line"},
-		{"all is written anew from a line on", func() { change("UPDATE audit SET who = 'harbourmaster' WHERE seq = 7"); rehash(7) }, "not signed"},
+		{"all is written anew from a line on",
+			func() { change("UPDATE audit SET who = 'harbourmaster' WHERE seq = 7"); rehash(7) }, "not signed"},
 		{"all is written anew, with an end that was signed before", func() {
 			change("UPDATE audit SET who = 'harbourmaster' WHERE seq = 7")
 			rehash(7)
 			change("UPDATE chain SET signature = (SELECT signature FROM chain_now)")
 		}, "not signed"},
-		{"the end is cut off, with the end that was signed then", func() { back("early") }, "it ends with line 20, and had line 50"},
+		{"the end is cut off, with the end that was signed then", func() { back("early") },
+			"it ends with line 20, and had line 50"},
 		{"the history is emptied", func() {
 			change("DELETE FROM audit", "UPDATE chain SET seq = 0, hash = REPEAT(CHAR(0), 32), signature = ''")
 		}, "it ends with line 0"},
-		{"an earlier state comes back, and the service goes on from it", func() { back("early"); must(t, st.Audit(ctx, store.By{Who: "bosun"}, "sign-in", "bosun", "")) }, "line"},
+		{"an earlier state comes back, and the service goes on from it",
+			func() { back("early"); must(t, st.Audit(ctx, store.By{Who: "bosun"}, "sign-in", "bosun", "")) }, "line"},
 		{"all is written anew, and the service goes on from it", func() {
 			change("UPDATE audit SET who = 'harbourmaster' WHERE seq = 7")
 			rehash(7)
@@ -139,7 +155,10 @@ func TestWitness(t *testing.T) {
 		must(t, running.Check(ctx))
 		must(t, again.Check(ctx))
 		c.do()
-		for when, w := range map[string]*Witness{"while a service runs": again, "before one starts": {Source: st, Key: public, File: file}} {
+		for when, w := range map[string]*Witness{
+			"while a service runs": again,
+			"before one starts":    {Source: st, Key: public, File: file},
+		} {
 			err := w.Check(ctx)
 			var fault *Fault
 			if !errors.As(err, &fault) || !strings.Contains(err.Error(), c.says) {
@@ -183,8 +202,8 @@ func (lines) Strays(context.Context) (int64, error) { return 0, nil }
 
 var memoryKey = ed25519.NewKeyFromSeed(make([]byte, ed25519.SeedSize))
 
-// What the service says of an end that it had not signed is told where it is new: also where the history was empty when it was looked at
-// before. What was said before anybody looked is no news.
+// What the service says of an end that it had not signed is told where it is new: also where the history was
+// empty when it was looked at before. What was said before anybody looked is no news.
 func TestForeignEnd(t *testing.T) {
 	var all lines
 	w := &Witness{Key: memoryKey.Public().(ed25519.PublicKey)}

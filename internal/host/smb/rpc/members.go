@@ -28,7 +28,8 @@ type members struct {
 // grow counts what is kept.
 func (m *members) grow(bytes int) error {
 	if m.room += bytes; m.room > maxRoom {
-		return fmt.Errorf("what the server tells of its accounts takes more than %d MiB: use a directory for it", maxRoom>>20)
+		return fmt.Errorf("what the server tells of its accounts takes more than %d MiB: use a directory for it",
+			maxRoom>>20)
 	}
 	return nil
 }
@@ -101,7 +102,12 @@ func (m *members) all() (out []nt.Account, err error) {
 				return nil, err
 			}
 			for _, x := range list {
-				out = append(out, nt.Account{SID: ntsd.NewSID(d.sid.Authority(), append(d.sid.Subs(), x.rid)...), Name: x.name, Domain: d.name, Group: kind.group})
+				out = append(out, nt.Account{
+					SID:    ntsd.NewSID(d.sid.Authority(), append(d.sid.Subs(), x.rid)...),
+					Name:   x.name,
+					Domain: d.name,
+					Group:  kind.group,
+				})
 			}
 		}
 	}

@@ -15,8 +15,8 @@ const (
 	noSuchObject  = 0xC000_0034
 )
 
-// Privileges tells which accounts and groups of a server hold privileges that pass over lists, through the pipe "lsarpc"
-// (MS-LSAD 3.1.4.5).
+// Privileges tells which accounts and groups of a server hold privileges that pass over lists, through the
+// pipe "lsarpc" (MS-LSAD 3.1.4.5).
 func Privileges(rw io.ReadWriter) (map[ntsd.SID]ntsd.Privileges, error) {
 	n, err := openPolicy(rw, 0x0801) // look names up, and see what is kept
 	if err != nil {

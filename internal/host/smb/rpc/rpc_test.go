@@ -52,12 +52,14 @@ func TestHostileServer(t *testing.T) {
 		{"nothing", nil, "EOF"},
 		{"another protocol", []byte("HTTP/1.1 400 Bad Request\r\n\r\n"), "no remote procedure call"},
 		{"another interface", packet(13, 3, 1, make([]byte, 8)), "does not offer"},
-		{"a name of a port that is longer than all", packet(bindAck, 3, 1, []byte{0, 0, 0, 0, 0, 0, 0, 0, 0xff, 0xff, 0, 0}), "does not offer"},
+		{"a name of a port that is longer than all",
+			packet(bindAck, 3, 1, []byte{0, 0, 0, 0, 0, 0, 0, 0, 0xff, 0xff, 0, 0}), "does not offer"},
 		{"another call's answer", packet(bindAck, 3, 9, make([]byte, 36)), "belongs to no call"},
 		{"a fault", append(bound(), packet(fault, 3, 2, append(make([]byte, 8), 5, 0, 0, 0))...), "fault 0x5"},
 		{"a refusal", append(bound(), answer(2, append(make([]byte, 20), 0x22, 0, 0, 0xc0))...), "status 0xc0000022"},
 		{"half of it", append(bound(), answer(2, make([]byte, 10))...), "ends too early"},
-		{"without end", append(bound(), bytes.Repeat(packet(response, 0, 2, make([]byte, 60000)), 200)...), "belongs to no call"},
+		{"without end", append(bound(), bytes.Repeat(packet(response, 0, 2, make([]byte, 60000)), 200)...),
+			"belongs to no call"},
 	} {
 		if _, err := OpenNames(canned{bytes.NewReader(c.bytes)}); err == nil || !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v, want %q", c.what, err, c.says)
@@ -65,7 +67,8 @@ func TestHostileServer(t *testing.T) {
 	}
 	endless := append(bound(), packet(response, firstFragment, 2, make([]byte, 60000))...)
 	endless = append(endless, bytes.Repeat(packet(response, 0, 2, make([]byte, 60000)), 200)...)
-	if _, err := OpenNames(canned{bytes.NewReader(endless)}); err == nil || !strings.Contains(err.Error(), "more than 8388608 bytes") {
+	if _, err := OpenNames(canned{bytes.NewReader(endless)}); err == nil ||
+		!strings.Contains(err.Error(), "more than 8388608 bytes") {
 		t.Errorf("an answer without end: %v", err)
 	}
 	many := binary.LittleEndian.AppendUint32(nil, 0)
