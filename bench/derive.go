@@ -40,7 +40,8 @@ func orderly(entries int) (tree.Memory, tree.Hash, int) {
 	m := tree.Memory{}
 	made := 0
 	entry := func(name string, k perm.Kind, owner uint32, bits mode.Mode, child tree.Hash) tree.Entry {
-		if made++; made%10_000 == 0 {
+		made++
+		if made%10_000 == 0 {
 			bits ^= 0o004
 		}
 		return tree.Entry{Name: name, Kind: k, Set: perm.POSIX{UID: owner, GID: 3001, Mode: bits}.Set(), Child: child}

@@ -232,7 +232,9 @@ func (f *crowd) snapshot(ctx context.Context, a simulated, work string) error {
 	folders, files := 1, 8
 	prefix := "log"
 	if f.large.Load() {
-		folders, files, prefix = 100, 99, a.host
+		folders = 100
+		files = 99
+		prefix = a.host
 	}
 	for d := range folders {
 		var n tree.Node

@@ -141,8 +141,11 @@ func put(
 		err := tree.Each(ctx, src, forest, func(h tree.Hash, b []byte) error {
 			if lacking[h] {
 				pack = append(pack, b)
-				if size += len(b); size >= 4<<20 {
-					packs, pack, size = append(packs, pack), nil, 0
+				size += len(b)
+				if size >= 4<<20 {
+					packs = append(packs, pack)
+					pack = nil
+					size = 0
 				}
 			}
 			return nil

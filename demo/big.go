@@ -145,7 +145,8 @@ func (b *Big) fill(ctx context.Context) error {
 	for _, f := range forests {
 		err := tree.Each(ctx, nodes, f, func(_ tree.Hash, n []byte) error {
 			pack = append(pack, n)
-			if size += len(n); size < 4<<20 {
+			size += len(n)
+			if size < 4<<20 {
 				return nil
 			}
 			return flush()
@@ -230,7 +231,9 @@ func shipOf(i int) string { return fmt.Sprintf("ship-%04d", i+1) }
 // bigTree makes a tree of 1,000,000 paths of which some are wrong. Each kind differs in a folder of its own.
 func bigTree(m tree.Memory, wrong, kind int) tree.Hash {
 	set := func(md mode.Mode) perm.Set { return perm.POSIX{UID: 2001, GID: 3001, Mode: md}.Set() }
-	file, folder, open := set(0o640), set(0o750), set(0o644)
+	file := set(0o640)
+	folder := set(0o750)
+	open := set(0o644)
 	left := wrong
 	leaf := func(files int, prefix string) tree.Hash {
 		var n tree.Node

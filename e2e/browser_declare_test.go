@@ -46,7 +46,8 @@ func await(t *testing.T, b *browser.Browser, what, text string) {
 	t.Helper()
 	got := ""
 	for range 60 {
-		if got = inEditor(t, b, what); strings.Contains(got, text) {
+		got = inEditor(t, b, what)
+		if strings.Contains(got, text) {
 			return
 		}
 		time.Sleep(100 * time.Millisecond)

@@ -26,7 +26,9 @@ func TestCarried(t *testing.T) {
 	c := as(t, s, "quartermaster")
 	op := command{t: t, s: s, person: "quartermaster"}
 	op.login()
-	bag, root, own := folder(t), folder(t), filepath.Join(folder(t), "agent")
+	bag := folder(t)
+	root := folder(t)
+	own := filepath.Join(folder(t), "agent")
 	in := func(name string) string { return filepath.Join(bag, name) }
 	const files = 20_000
 	for n := range files {
@@ -212,7 +214,9 @@ func TestAdmissionOfACarrier(t *testing.T) {
 	s, _ := crewed(t)
 	op := command{t: t, s: s, person: "quartermaster"}
 	op.login()
-	bag, root, own := folder(t), folder(t), filepath.Join(folder(t), "agent")
+	bag := folder(t)
+	root := folder(t)
+	own := filepath.Join(folder(t), "agent")
 	in := func(name string) string { return filepath.Join(bag, name) }
 	op.letIn("pontoon", "pontoon", own, in, root)
 	settings, err := os.ReadFile(filepath.Join(own, "agent.json"))

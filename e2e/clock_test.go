@@ -85,7 +85,8 @@ func TestClockSteps(t *testing.T) {
 		}
 		shifted(t, db, step)
 		cable.Plug()
-		if r = ended(t, c, r.ID); r.State != "finished" || r.Hosts[0].Done < 100 {
+		r = ended(t, c, r.ID)
+		if r.State != "finished" || r.Hosts[0].Done < 100 {
 			t.Errorf("%s: %+v", step, r)
 		}
 		back, err := c.DraftPlan(ctx, wire.Draft{Run: r.ID})

@@ -114,7 +114,9 @@ func TestEditing(t *testing.T) {
 			t.Errorf("%s: of eight at once %d won", c.path, won.Load())
 		}
 	}
-	text, none, one := demo.Baseline("tideboard"), 0, 1
+	text := demo.Baseline("tideboard")
+	none := 0
+	one := 1
 	author := as(t, s, "quartermaster")
 	_, err = author.UploadBaselineAfter(ctx, text, &one)
 	fails(t, "after an edition that is not there", err, http.StatusConflict, "edition 0")

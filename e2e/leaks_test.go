@@ -20,8 +20,10 @@ func TestSecretsAndText(t *testing.T) {
 	t.Parallel()
 	s := begin(t, "")
 	ctx := t.Context()
-	admin, author, operator, viewer := as(t, s, "admin"), as(t, s, "quartermaster"), as(t, s, "bosun"),
-		as(t, s, "lookout")
+	admin := as(t, s, "admin")
+	author := as(t, s, "quartermaster")
+	operator := as(t, s, "bosun")
+	viewer := as(t, s, "lookout")
 
 	t.Run("addresses of hooks", func(t *testing.T) {
 		const secret = "T000SECRET"

@@ -74,8 +74,9 @@ func TestCertificateForPeople(t *testing.T) {
 		must(t, err)
 		secret, err := x509.MarshalPKCS8PrivateKey(shown.PrivateKey)
 		must(t, err)
-		certificate, key, trusted := filepath.Join(dir, "people.pem"), filepath.Join(dir, "people.key"),
-			filepath.Join(dir, "own", "authority.pem")
+		certificate := filepath.Join(dir, "people.pem")
+		key := filepath.Join(dir, "people.key")
+		trusted := filepath.Join(dir, "own", "authority.pem")
 		must(t,
 			os.WriteFile(certificate, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: shown.Certificate[0]}),
 				0o600))

@@ -146,7 +146,9 @@ func TestOverSSH(t *testing.T) {
 		os.WriteFile(d.at("known"),
 			[]byte(strings.ReplaceAll(d.read(t, "known"), strings.TrimPrefix(d.address, host+":"), port)), 0o600))
 	must(t, os.WriteFile(d.at("unknown"), nil, 0o600))
-	root, near, far := folder(t), filepath.Join(folder(t), "near"), filepath.Join(folder(t), "far")
+	root := folder(t)
+	near := filepath.Join(folder(t), "near")
+	far := filepath.Join(folder(t), "far")
 	const files = 3000
 	for n := range files {
 		must(t, os.WriteFile(filepath.Join(root, fmt.Sprintf("bill-%04d", n)), nil, 0o644))
@@ -254,7 +256,8 @@ func TestOverSSH(t *testing.T) {
 	cable.Pull()
 	time.Sleep(500 * time.Millisecond)
 	cable.Plug()
-	if r = ended(t, c, r.ID); r.State != "finished" || r.Hosts[0].Done != files {
+	r = ended(t, c, r.ID)
+	if r.State != "finished" || r.Hosts[0].Done != files {
 		t.Errorf("%+v", r)
 	}
 	if again := d.entered(t); again == entered {
@@ -297,7 +300,9 @@ func TestOverSSHByOneCommand(t *testing.T) {
 	ctx := t.Context()
 	s, admin := crewed(t)
 	stand := folder(t) // of sudo: it must be asked not to ask, and lets one command through
-	far, near, root := filepath.Join(folder(t), "far"), filepath.Join(folder(t), "near"), folder(t)
+	far := filepath.Join(folder(t), "far")
+	near := filepath.Join(folder(t), "near")
+	root := folder(t)
 	allowed := fmt.Sprintf("%s agent stdio --folder %s", program, far)
 	must(t, os.WriteFile(filepath.Join(stand, "sudo"), fmt.Appendf(nil, `#!/bin/sh
 echo "$*" >> %[1]s/asked

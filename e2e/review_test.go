@@ -16,7 +16,9 @@ func TestReview(t *testing.T) {
 	t.Parallel()
 	s := begin(t, "")
 	ctx := t.Context()
-	author, first, admin := as(t, s, "quartermaster"), as(t, s, "harbourmaster"), as(t, s, "admin")
+	author := as(t, s, "quartermaster")
+	first := as(t, s, "harbourmaster")
+	admin := as(t, s, "admin")
 	second := newcomer(t, s, "pilot", wire.Reviewer)
 	was := snapshot(t, author, "ticketing", "slip-north")
 	_, err := author.DraftPlan(ctx, wire.Draft{

@@ -191,7 +191,9 @@ func rolesOfOne(t *testing.T, s *demo.Stage, operations []string) {
 	schedule := wire.NewSchedule{Application: "ticketing", Cron: "5 4 * * *"}
 	set, err := author.AddSchedule(ctx, schedule)
 	must(t, err)
-	approve, decline, fresh := submitted(), submitted(), plan()
+	approve := submitted()
+	decline := submitted()
+	fresh := plan()
 	next := plan()
 	approved(t, s, next)
 	failing := func(_ any, err error) error { return err }

@@ -250,8 +250,10 @@ func snapshots(t *testing.T, s *demo.Stage) []wire.Snapshot {
 // Nobody approves their own plan, and what is approved is what was looked at.
 func tryRights(t *testing.T, s *demo.Stage) {
 	ctx := t.Context()
-	admin, author, reviewer, viewer := as(t, s, "admin"), as(t, s, "quartermaster"), as(t, s, "harbourmaster"),
-		as(t, s, "lookout")
+	admin := as(t, s, "admin")
+	author := as(t, s, "quartermaster")
+	reviewer := as(t, s, "harbourmaster")
+	viewer := as(t, s, "lookout")
 	draft := wire.Draft{Application: "tideboard", All: true}
 	_, err := viewer.DraftPlan(ctx, draft)
 	fails(t, "a viewer drafts", err, 403, "needs the role author")

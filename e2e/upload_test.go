@@ -104,7 +104,8 @@ func TestKilledInUpload(t *testing.T) {
 			t.Fatalf("%v, %v", part.Faults, err)
 		}
 		n += part.Nodes
-		if next = part.Next; next == "" {
+		next = part.Next
+		if next == "" {
 			break
 		}
 	}

@@ -35,12 +35,15 @@ func TestRunThatWaits(t *testing.T) {
 	resp, err := patient.Do(req)
 	must(t, err)
 	defer resp.Body.Close()
-	began, lives, last := time.Now(), 0, ""
+	began := time.Now()
+	lives := 0
+	last := ""
 	lines := bufio.NewScanner(resp.Body)
 	for lines.Scan() {
 		switch text := lines.Text(); {
 		case strings.HasPrefix(text, ": "):
-			if lives++; lives == 3 { // more than half a minute later
+			lives++
+			if lives == 3 { // more than half a minute later
 				must(t, s.StartAgent("slip-south"))
 			}
 		case strings.HasPrefix(text, "data: "):

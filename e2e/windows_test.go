@@ -85,7 +85,9 @@ func randomness() []byte {
 	le := binary.LittleEndian
 	names := "bcryptprimitives.dll\x00ProcessPrng\x00advapi32.SystemFunction036\x00"
 	const tables = 40 + 4 + 4 + 2
-	name, function, forward := uint32(at+tables), uint32(at+tables+21), uint32(at+tables+33)
+	name := uint32(at + tables)
+	function := uint32(at + tables + 21)
+	forward := uint32(at + tables + 33)
 
 	var section []byte
 	for _, v := range []uint32{0, 0, 0, name, 1, 1, 1, at + 40, at + 44, at + 48, forward, function} {

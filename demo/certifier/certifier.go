@@ -175,9 +175,11 @@ func (s *Server) read(r *http.Request) (c call, err error) {
 	if url, _ := head.ExtraHeaders["url"].(string); url != s.web.URL+r.URL.Path {
 		return c, fmt.Errorf("it is signed for %s", url)
 	}
-	if c.key = head.JSONWebKey; c.key == nil {
+	c.key = head.JSONWebKey
+	if c.key == nil {
 		c.account = head.KeyID
-		if c.key = s.accounts[c.account]; c.key == nil {
+		c.key = s.accounts[c.account]
+		if c.key == nil {
 			return c, errors.New("no such account")
 		}
 	}

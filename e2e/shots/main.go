@@ -24,7 +24,9 @@ func main() {
 }
 
 func run(address, folder, person string, pages []string) error {
-	width, height, dark := 1280, 800, false
+	width := 1280
+	height := 800
+	dark := false
 	var wanted [][2]string
 	for _, p := range pages {
 		switch name, path, ok := cut(p); {

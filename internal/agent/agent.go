@@ -362,7 +362,8 @@ func (a *Agent) Run(ctx context.Context) error {
 			if err := a.hello(ctx); err != nil {
 				return err
 			}
-			if hello = true; before {
+			hello = true
+			if before {
 				a.greet()
 			}
 			before = true

@@ -159,7 +159,8 @@ func readAuthorities(text []byte) (list []*x509.Certificate, err error) {
 		if !c.IsCA {
 			return nil, fmt.Errorf("%s is no authority", c.Subject)
 		}
-		if list = append(list, c); len(list) > maxAuthorities {
+		list = append(list, c)
+		if len(list) > maxAuthorities {
 			return nil, fmt.Errorf("more than %d authorities", maxAuthorities)
 		}
 	}

@@ -273,7 +273,8 @@ func backwards(
 ) (steps []plan.Step, err error) {
 	err = originals(j, chunks, left, func(_ int, list []plan.Step) error {
 		for _, s := range list {
-			if s.Before, s.After = s.After, s.Before; wanted(s.Path) {
+			s.Before, s.After = s.After, s.Before
+			if wanted(s.Path) {
 				steps = append(steps, s)
 			}
 		}

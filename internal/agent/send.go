@@ -124,7 +124,9 @@ func (s *sender) ask() error {
 			}
 		}
 	}
-	s.hashes, s.nodes, s.ends = s.hashes[:0], s.nodes[:0], s.ends[:0]
+	s.hashes = s.hashes[:0]
+	s.nodes = s.nodes[:0]
+	s.ends = s.ends[:0]
 	return nil
 }
 

@@ -35,7 +35,8 @@ func (s teller) Privileges(context.Context) (map[ntsd.SID]ntsd.Privileges, error
 func (s teller) Names(_ context.Context, sids []ntsd.SID) (out []nt.Name, err error) {
 	for _, id := range sids {
 		i := slices.IndexFunc(s.names, func(n nt.Name) bool { return n.SID == id })
-		if out = append(out, nt.Name{SID: id}); i >= 0 {
+		out = append(out, nt.Name{SID: id})
+		if i >= 0 {
 			out[len(out)-1] = s.names[i]
 		}
 	}
@@ -45,9 +46,12 @@ func (s teller) Names(_ context.Context, sids []ntsd.SID) (out []nt.Name, err er
 // Whom a name stands for is not believed by the name alone: a domain's account is not the system's one below
 // the server, and what nobody tells of privileges is said, and hides nothing else.
 func TestWhoThereIsOnAServer(t *testing.T) {
-	local, domains, group := ntsd.NewSID(5, 21, 1, 1, 1, 1000), ntsd.NewSID(5, 21, 2, 2, 2, 1000),
-		ntsd.NewSID(5, 21, 1, 1, 1, 2000)
-	root, clerk, pilot := ntsd.NewSID(22, 1, 0), ntsd.NewSID(22, 1, 1000), ntsd.NewSID(22, 1, 1001)
+	local := ntsd.NewSID(5, 21, 1, 1, 1, 1000)
+	domains := ntsd.NewSID(5, 21, 2, 2, 2, 1000)
+	group := ntsd.NewSID(5, 21, 1, 1, 1, 2000)
+	root := ntsd.NewSID(22, 1, 0)
+	clerk := ntsd.NewSID(22, 1, 1000)
+	pilot := ntsd.NewSID(22, 1, 1001)
 	s := teller{accounts: []nt.Account{{SID: local, Name: "clerk"}, {SID: group, Name: "pilot", Group: true}},
 		names: []nt.Name{
 			{SID: root, Domain: "Unix User", Name: "root"},

@@ -393,7 +393,11 @@ func (f *follower) tell(ctx context.Context, heard watch.Changes) error {
 		}
 	}
 	f.know(start, now.forest, now.accounts)
-	f.told, f.denied, f.inodes, f.paths, f.owners = now, found.stats.Denied, opt.Inodes, found.stats.Paths, owners
+	f.told = now
+	f.denied = found.stats.Denied
+	f.inodes = opt.Inodes
+	f.paths = found.stats.Paths
+	f.owners = owners
 	if err := found.stats.Remember(found.past); err != nil {
 		return errors.Join(err, scan.Forget(f.a.pastFile(f.roots)))
 	}

@@ -115,7 +115,8 @@ func (o *Order) Chunk(n int) ([]byte, error) {
 		if err != nil {
 			return nil, fmt.Errorf("%w: chunk %d: %w", ErrNoOrder, o.next, err)
 		}
-		if o.next++; o.next == n+1 {
+		o.next++
+		if o.next == n+1 {
 			return b, nil
 		}
 	}

@@ -56,7 +56,8 @@ func Near(rwc io.ReadWriteCloser) (*Line, error) {
 	l := &Line{in: bufio.NewReaderSize(rwc, maxMessage), rwc: rwc}
 	for read := 0; read < maxNoise; {
 		line, err := l.in.ReadSlice('\n')
-		if read += len(line); bytes.HasSuffix(line, []byte(greeting)) {
+		read += len(line)
+		if bytes.HasSuffix(line, []byte(greeting)) {
 			return l, nil
 		}
 		if err != nil {
@@ -142,7 +143,8 @@ func (l *Line) Serve(ctx context.Context, dial func(context.Context) (net.Conn, 
 		if err != nil {
 			return errors.Join(ctx.Err(), err)
 		}
-		if opened++; time.Since(since) > time.Minute {
+		opened++
+		if time.Since(since) > time.Minute {
 			opened, since = 0, time.Now()
 		}
 		if opened > maxOpened {

@@ -160,7 +160,8 @@ func TestStreamsWithoutEnd(t *testing.T) {
 			if _, err := b.Write(frames(stream)); err != nil {
 				break
 			}
-			if sent++; sent > 200_000 {
+			sent++
+			if sent > 200_000 {
 				t.Fatalf("%s: %d streams were opened, and the line goes on", what, sent)
 			}
 		}

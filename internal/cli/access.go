@@ -347,7 +347,9 @@ led there.`,
 			if err != nil {
 				return err
 			}
-			ask.Account, ask.Path, ask.Operation = q.account, at, op
+			ask.Account = q.account
+			ask.Path = at
+			ask.Operation = op
 			if paths {
 				ask.Limit = min(most, 5000)
 			}
@@ -465,10 +467,14 @@ it is shown. Exits with 4 then.`,
 				value: p,
 			}
 			for _, r := range p.Rows {
-				tried, agree, how := judged(r.Tried.Allowed), "agree", r.Tried.Call
+				tried := judged(r.Tried.Allowed)
+				agree := "agree"
+				how := r.Tried.Call
 				switch {
 				case r.Tried.Untried != "":
-					tried, agree, how = "not tried", "", r.Tried.Untried
+					tried = "not tried"
+					agree = ""
+					how = r.Tried.Untried
 				case r.Differ:
 					agree = "DIFFER"
 				case r.Computed.Unknown:

@@ -46,7 +46,9 @@ func workFlags(c *cobra.Command, level *string) (apply func(*agent.Agent)) {
 	c.Flags().StringVar(level, "log-level", "info", "debug, info, warn or error")
 	return func(a *agent.Agent) {
 		own(a)
-		a.Version, a.Deaf, a.LookOnly = Version, !listen, a.LookOnly || lookOnly
+		a.Version = Version
+		a.Deaf = !listen
+		a.LookOnly = a.LookOnly || lookOnly
 	}
 }
 

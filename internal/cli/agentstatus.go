@@ -109,7 +109,9 @@ func lookHere(ctx context.Context, folder string, now time.Time) (h hostHere, er
 	if err != nil {
 		return h, err
 	}
-	h.Host, h.Service, h.Roots = s.Host, s.Service, s.Roots
+	h.Host = s.Host
+	h.Service = s.Service
+	h.Roots = s.Roots
 	switch {
 	case s.Remote != nil:
 		h.Well, h.Says = true,

@@ -195,7 +195,8 @@ snapshots that it was derived from, the draft has no findings. Print it, read it
 upload it. A host without a published baseline is looked at first with: idletally snapshot take
 APPLICATION HOST --root FOLDER`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
-			if in.Application, in.Hosts = a[0], a[1:]; len(in.Hosts)+len(in.Snapshots) == 0 {
+			in.Application, in.Hosts = a[0], a[1:]
+			if len(in.Hosts)+len(in.Snapshots) == 0 {
 				return usageError{errors.New("name hosts that are right, or snapshots of them: --snapshot ID")}
 			}
 			d, err := api.DeriveBaseline(c.Context(), in)
@@ -322,7 +323,9 @@ func (o *options) checkFile(c *cobra.Command, file string, offline bool) (checke
 	case err != nil:
 		return checked, err
 	}
-	checked.OK, checked.Application, checked.Rules = true, doc.Application, len(doc.Rules)
+	checked.OK = true
+	checked.Application = doc.Application
+	checked.Rules = len(doc.Rules)
 	m, _ := baseline.Compile(doc, (&perm.Directory{}).Index())
 	checked.Warnings, err = baseline.Warn(baseline.Facts{Matcher: m})
 	return checked, err

@@ -87,7 +87,10 @@ func failureOf(err error, exit int) failure {
 	var p *client.Problem
 	switch {
 	case errors.As(err, &p) && p.Code != "":
-		f.Type, f.Code, f.Title, f.Status = p.Type, p.Code, p.Title, p.Status
+		f.Type = p.Type
+		f.Code = p.Code
+		f.Title = p.Title
+		f.Status = p.Status
 	case exit == exitUsage:
 		f.Code, f.Title = "usage", "The command was used wrongly"
 	case exit == exitUnreachable:

@@ -200,8 +200,9 @@ func (o *options) named(
 		find, ok = accountsOf(host, snapshot), true
 	}
 	if (word == "PATH" || word == "FOLDER") && (host != "" || snapshot != "") {
-		find, ok, rest = pathsOf(host, snapshot, begun), true,
-			cobra.ShellCompDirectiveNoFileComp|cobra.ShellCompDirectiveNoSpace
+		find = pathsOf(host, snapshot, begun)
+		ok = true
+		rest = cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveNoSpace
 	}
 	if !ok {
 		if slices.Contains([]string{

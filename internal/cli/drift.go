@@ -85,9 +85,13 @@ none is scheduled; for hosts that watch, from when the agent last said that noth
 				Found    string `json:"found"`
 				Meaning  string `json:"meaning"`
 			}
-			reports, hosts, total := []string{}, map[string]string{}, int64(0)
+			reports := []string{}
+			hosts := map[string]string{}
+			total := int64(0)
 			for _, r := range d.Reports {
-				reports, hosts[r.ID], total = append(reports, r.ID), r.Host, total+r.Findings+r.Waived
+				reports = append(reports, r.ID)
+				hosts[r.ID] = r.Host
+				total += r.Findings + r.Waived
 			}
 			if group != "" {
 				total = 0
@@ -172,7 +176,8 @@ none is scheduled; for hosts that watch, from when the agent last said that noth
 			}
 			n := 0
 			err := eachOf(c, several, "causes", pages.Page, func(x wire.Cause) {
-				if n++; n > 1 {
+				n++
+				if n > 1 {
 					say(c, "")
 				}
 				what := plural(x.Paths, "new "+x.Kind)

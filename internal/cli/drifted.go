@@ -178,7 +178,9 @@ func equalLines(groups []wire.Group) table {
 			e.hosts = []string{g.Host}
 			continue
 		}
-		e.Count, e.Unread, e.hosts = e.Count+g.Count, e.Unread+g.Unread, append(e.hosts, g.Host)
+		e.Count += g.Count
+		e.Unread += g.Unread
+		e.hosts = append(e.hosts, g.Host)
 		e.folder = pathname.Widen(e.folder, folder)
 	}
 	weight := func(e *equal) wire.WeightOf {

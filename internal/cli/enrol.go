@@ -106,7 +106,8 @@ one lies. The host's key has to be known; keys are lent to nobody, and no port i
 					return usageError{errors.New("--server needs --server-user and --server-password-file")}
 				}
 				if kerberos.Realm != "" {
-					if server.Kerberos = &kerberos; kerberos.Server == "" {
+					server.Kerberos = &kerberos
+					if kerberos.Server == "" {
 						return usageError{
 							errors.New(
 								"--server-realm needs --server-name, the name that the file server has in its realm"),

@@ -46,7 +46,8 @@ func showPages[T any](
 		for _, x := range items {
 			row(&t, x)
 		}
-		if begun = begun || len(items) > 0; !begun && !last {
+		begun = begun || len(items) > 0
+		if !begun && !last {
 			return nil
 		}
 		return w.part(items)
@@ -187,7 +188,8 @@ func (s *streamed) json(first bool, items reflect.Value) error {
 	}
 	for i := range items.Len() {
 		var b bytes.Buffer
-		if s.items++; s.items > 1 {
+		s.items++
+		if s.items > 1 {
 			b.WriteByte(',')
 		}
 		b.WriteString("\n    ")

@@ -143,7 +143,8 @@ func TestShowPages(t *testing.T) {
 						t.Errorf("%d of %d: %s", most, n, out)
 					}
 					got = append(got, p.Items...)
-					if l.after = p.Next; p.Next == "" {
+					l.after = p.Next
+					if p.Next == "" {
 						break
 					}
 				}
@@ -191,7 +192,8 @@ func TestShowPages(t *testing.T) {
 			t.Fatalf("%v, %s", err, out)
 		}
 		got = append(got, p.Items...)
-		if l.after = p.Next; p.Next == "" {
+		l.after = p.Next
+		if p.Next == "" {
 			break
 		}
 	}
@@ -209,7 +211,8 @@ func TestListsHaveAll(t *testing.T) {
 	var walk func(*cobra.Command)
 	walk = func(c *cobra.Command) {
 		if f := c.Flags().Lookup("most"); f != nil {
-			if n++; c.Flags().Lookup("after") == nil && c.Flags().Lookup("all") == nil {
+			n++
+			if c.Flags().Lookup("after") == nil && c.Flags().Lookup("all") == nil {
 				t.Errorf("%s is cut with --most, and has neither --all nor --after", c.CommandPath())
 			}
 		}

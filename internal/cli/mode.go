@@ -57,7 +57,8 @@ have) and - (must not have).`,
 		Short: "Say what a symbolic change makes of a mode",
 		Args:  args(2, 2, "a mode and a change such as g+w,o="),
 		RunE: func(c *cobra.Command, a []string) error {
-			if ask.Mode, ask.Change = a[0], a[1]; ask.Change == "" {
+			ask.Mode, ask.Change = a[0], a[1]
+			if ask.Change == "" {
 				return usageError{errors.New("the change is empty: want one such as g+w,o=")}
 			}
 			v, err := inquiry.Mode(ask)

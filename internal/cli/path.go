@@ -78,7 +78,8 @@ func (w *walker) folder(ctx context.Context, path string) error {
 				w.refused = append(w.refused, refusal{p.Path, err.Error()})
 			}
 		}
-		if after = l.Next; after == "" {
+		after = l.Next
+		if after == "" {
 			return nil
 		}
 	}

@@ -34,8 +34,12 @@ func planCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			in.Application, in.All, in.Title, in.Folder, in.First, in.StopAt = a[0], all, title, folder, waves.First,
-				waves.StopAt
+			in.Application = a[0]
+			in.All = all
+			in.Title = title
+			in.Folder = folder
+			in.First = waves.First
+			in.StopAt = waves.StopAt
 			p, err := api.DraftPlan(c.Context(), in)
 			if err != nil {
 				return err
@@ -118,10 +122,14 @@ func planCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			hosts, counts, total := []string{}, map[string]int{}, int64(0)
+			hosts := []string{}
+			counts := map[string]int{}
+			total := int64(0)
 			for _, h := range p.Hosts {
 				if host == "" || h.Host == host {
-					hosts, counts[h.Host], total = append(hosts, h.Host), h.Steps, total+int64(h.Steps)
+					hosts = append(hosts, h.Host)
+					counts[h.Host] = h.Steps
+					total += int64(h.Steps)
 				}
 			}
 			// The steps of a host come in parts of one size, but for the last: after is the number of the
@@ -136,7 +144,8 @@ func planCommand(o *options) *cobra.Command {
 					}
 					list, err := api.Steps(ctx, p.ID, host, n)
 					page := wire.Page[wire.Step]{Items: list}
-					if got += len(list); err == nil && len(list) > 0 && got < counts[host] {
+					got += len(list)
+					if err == nil && len(list) > 0 && got < counts[host] {
 						page.Next = fmt.Sprintf("%d.%d", n+1, got)
 					}
 					return page, err
@@ -266,9 +275,13 @@ func showShareChange(c *cobra.Command, g wire.PlanGroup) {
 	}
 	leave, come := only(g.Before.Entries, g.After.Entries), only(g.After.Entries, g.Before.Entries)
 	for i := range max(len(leave), len(come)) {
-		name, before, after := "", "", ""
+		name := ""
+		before := ""
+		after := ""
 		if i == 0 {
-			name, before, after = "entries", "none of these", "none of these"
+			name = "entries"
+			before = "none of these"
+			after = "none of these"
 		}
 		if i < len(leave) {
 			before = leave[i]

@@ -38,7 +38,8 @@ func (o *options) profileIn(dir string) (string, error) {
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return "", err
 		}
-		if name = strings.TrimSpace(string(b)); name == "" {
+		name = strings.TrimSpace(string(b))
+		if name == "" {
 			name = usual
 		}
 	}

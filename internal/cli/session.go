@@ -73,7 +73,8 @@ func (o *options) load() (session, error) {
 				return s, fmt.Errorf("%s has to name the file with the service's authority: %w", envAuthority, err)
 			}
 		}
-		if s.Address = os.Getenv(envAddress); s.Address == "" {
+		s.Address = os.Getenv(envAddress)
+		if s.Address == "" {
 			return s, fmt.Errorf("%s is set, and %s has to say where the service is: https://HOST:PORT", envToken,
 				envAddress)
 		}
@@ -236,7 +237,8 @@ func prompter(c *cobra.Command, fromStdin bool) func(string) (string, error) {
 	return func(prompt string) (string, error) {
 		if fromStdin {
 			s, err := lines.ReadString('\n')
-			if s = strings.TrimRight(s, "\r\n"); s == "" {
+			s = strings.TrimRight(s, "\r\n")
+			if s == "" {
 				return "", errors.Join(errors.New("standard input holds no password line"), ignoreEOF(err))
 			}
 			return s, nil
@@ -319,7 +321,8 @@ func logoutCommand(o *options) *cobra.Command {
 				err = nil
 			}
 			s, ferr := o.load()
-			if s.Token = ""; ferr == nil && os.Getenv(envToken) == "" {
+			s.Token = ""
+			if ferr == nil && os.Getenv(envToken) == "" {
 				ferr = o.save(s)
 			}
 			return errors.Join(err, ferr)

@@ -30,8 +30,10 @@ func storageCommand(o *options) *cobra.Command {
 				if err != nil {
 					return err
 				}
-				all.Nodes, all.Snapshots, all.Faults, all.Next = all.Nodes+part.Nodes, all.Snapshots+part.Snapshots,
-					append(all.Faults, part.Faults...), part.Next
+				all.Nodes += part.Nodes
+				all.Snapshots += part.Snapshots
+				all.Faults = append(all.Faults, part.Faults...)
+				all.Next = part.Next
 				if all.Next == "" {
 					break
 				}

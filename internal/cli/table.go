@@ -234,7 +234,8 @@ func (t *table) cut(column int, c string, wide int) string {
 	}
 	kept, n := []string{}, 1
 	for _, x := range clusters {
-		if n += uniseg.StringWidth(x); n > wide {
+		n += uniseg.StringWidth(x)
+		if n > wide {
 			break
 		}
 		kept = append(kept, x)

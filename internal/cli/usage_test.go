@@ -191,7 +191,8 @@ func TestProfiles(t *testing.T) {
 		}
 	}
 	out, err := run("profile", "list")
-	if must(err); !strings.Contains(out, "signed in nowhere") {
+	must(err)
+	if !strings.Contains(out, "signed in nowhere") {
 		t.Error(out)
 	}
 	for _, p := range []string{"", "staging"} {
@@ -217,7 +218,8 @@ func TestProfiles(t *testing.T) {
 		t.Errorf("%q, %q", a, b)
 	}
 	out, err = run("profile", "list", "-o", "json")
-	if must(err); !strings.Contains(out, `"https://stagingtally.example"`) || strings.Contains(out, "tstaging\"") {
+	must(err)
+	if !strings.Contains(out, `"https://stagingtally.example"`) || strings.Contains(out, "tstaging\"") {
 		t.Error(out)
 	}
 	for _, argv := range [][]string{

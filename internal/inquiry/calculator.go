@@ -70,7 +70,8 @@ func Mode(ask ModeAsk) (wire.Mode, error) {
 		if err != nil {
 			return wire.Mode{}, err
 		}
-		if out.Broken = l.Broken(m); len(out.Broken) > 0 {
+		out.Broken = l.Broken(m)
+		if len(out.Broken) > 0 {
 			out.Mended = l.Mend(m).String()
 		}
 		out.Kept = len(out.Broken) == 0

@@ -238,7 +238,8 @@ func Sight(ctx context.Context, sc Scene, path string) (wire.Sight, error) {
 	}
 	if m := s.Mount; s.Set.Scheme() == perm.SchemeNT && m.At != "" {
 		var told bool
-		if out.Share, told = perm.ShareEntries(m.Share, d); !told {
+		out.Share, told = perm.ShareEntries(m.Share, d)
+		if !told {
 			out.Notes = append(out.Notes,
 				"what the share "+m.At.String()+
 					" itself lets through could not be read: answers take it for everything")
@@ -440,7 +441,8 @@ func Everybody(ctx context.Context, sc Scene, path string, op access.Operation, 
 		}
 		switch {
 		case a.Unknown:
-			if row.Reason = strings.Join(a.Notes, "; "); len(out.Unsure) < maxHolders {
+			row.Reason = strings.Join(a.Notes, "; ")
+			if len(out.Unsure) < maxHolders {
 				out.Unsure = append(out.Unsure, row)
 			}
 		case a.Allowed && len(out.Allowed) < maxHolders:

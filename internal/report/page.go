@@ -34,7 +34,9 @@ func grid(octal, other string) template.HTML {
 	fmt.Fprintf(&b, `<svg class="grid" width="30" height="38" viewBox="0 0 38 48" role="img" aria-label="mode %s">`,
 		template.HTMLEscapeString(octal))
 	for i, set := range on {
-		x, y, fill := 4+i%3*12, 1.5+float64(i/3)*12, "none"
+		x := 4 + i%3*12
+		y := 1.5 + float64(i/3)*12
+		fill := "none"
 		if set {
 			fill = "currentColor"
 		}

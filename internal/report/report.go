@@ -107,7 +107,9 @@ func table(d Data) ([]byte, error) {
 		rows = append(rows, row)
 	}
 	for _, h := range d.Hosts {
-		looked, edition, none := "", "", true
+		looked := ""
+		edition := ""
+		none := true
 		if h.Looked != nil {
 			looked = h.Looked.UTC().Format(time.RFC3339)
 		}
@@ -121,7 +123,9 @@ func table(d Data) ([]byte, error) {
 			none = false
 			var until, who, why string
 			if g.Waiver != nil {
-				until, who, why = g.Waiver.Ends.UTC().Format(time.RFC3339), g.Waiver.Author, g.Waiver.Reason
+				until = g.Waiver.Ends.UTC().Format(time.RFC3339)
+				who = g.Waiver.Author
+				why = g.Waiver.Reason
 			}
 			add(g.Host, g.ID, g.Rule, g.Severity, g.Kind, g.Aspect, g.Declared, g.Found, g.Word, g.Meaning,
 				strconv.Itoa(g.Count), g.Folder, g.Example, until, who, why,

@@ -68,7 +68,8 @@ func TestNothingLooksWell(t *testing.T) {
 	} {
 		d := judge(data(), []string{"slip-south"}, looks...)
 		d.Groups = nil
-		if d.Reports = nil; state != verdict.Never && state != verdict.Nowhere {
+		d.Reports = nil
+		if state != verdict.Never && state != verdict.Nowhere {
 			d.Reports = []wire.Report{
 				{
 					ID: "r2", Host: "slip-south", Created: at, Edition: 3, Findings: looks[0].Findings,

@@ -81,7 +81,8 @@ func anyState(r *rand.Rand, k perm.Kind, lists bool) perm.Set {
 	if !lists {
 		return p.Set()
 	}
-	if p.Access = posixacl.Build(p.Mode.Owner(), p.Mode.Group(), p.Mode.Other(), named(), nil); p.Access != nil {
+	p.Access = posixacl.Build(p.Mode.Owner(), p.Mode.Group(), p.Mode.Other(), named(), nil)
+	if p.Access != nil {
 		p.Mode = p.Access.Mode(p.Mode)
 	}
 	if k == perm.Folder {

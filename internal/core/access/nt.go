@@ -318,7 +318,8 @@ func (a *Asker) passedOver(v verdict, op Operation, d *perm.Directory) (byAsking
 	if op == Read || op == List || op == Execute {
 		p, what = ntsd.Backup, "read"
 	}
-	if byAsking = a.nt.token.Privileges&p != 0; byAsking {
+	byAsking = a.nt.token.Privileges&p != 0
+	if byAsking {
 		out = append(out,
 			"holds "+a.held(p, d)+": programs that ask for it "+what+
 				" whatever lists say, on Windows servers; Samba does not go by it")
@@ -336,7 +337,8 @@ func (a *ntAsker) say(v ntsd.Verdict, k perm.Kind, d *ntsd.Descriptor, right nts
 	switch v.Reason {
 	case ntsd.ByEntry:
 		out.share.entry = d.Entries[v.Entry]
-		if out.code = ByDeny; v.Granted {
+		out.code = ByDeny
+		if v.Granted {
 			out.code = ByAllow
 		}
 	case ntsd.ByOwner:

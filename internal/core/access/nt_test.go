@@ -298,8 +298,9 @@ func TestNewOnShare(t *testing.T) {
 // An entry of a group of which nobody knows who is in it is not nobody's: where it would turn an answer
 // round, there is none.
 func TestGroupsThatNobodyKnows(t *testing.T) {
-	surveyor, crew, far := ntsd.NewSID(5, 21, 1, 2, 3, 1001), ntsd.NewSID(5, 21, 1, 2, 3, 1100),
-		ntsd.NewSID(5, 21, 7, 7, 7, 1200)
+	surveyor := ntsd.NewSID(5, 21, 1, 2, 3, 1001)
+	crew := ntsd.NewSID(5, 21, 1, 2, 3, 1100)
+	far := ntsd.NewSID(5, 21, 7, 7, 7, 1200)
 	d := (&perm.Directory{
 		Accounts: []perm.Account{
 			{ID: perm.SIDOf(surveyor), Name: "surveyor", Groups: []perm.Principal{perm.SIDOf(crew)}},

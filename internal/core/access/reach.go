@@ -223,13 +223,15 @@ func (r *reach) weigh(k perm.Kind, held bool) {
 	}
 	w := r.weighed
 	if w == nil || string(w.Path) != string(r.path[:end]) {
-		if w = r.weights[string(r.path[:end])]; w == nil {
+		w = r.weights[string(r.path[:end])]
+		if w == nil {
 			w = &Weight{Path: pathname.Path(r.path[:end]), Kind: k}
 			r.weights[string(w.Path)] = w
 		}
 		r.weighed = w
 	}
-	if w.Looked++; held {
+	w.Looked++
+	if held {
 		w.Held++
 	}
 }
@@ -305,7 +307,8 @@ func (s Snapshot) newReach(ctx context.Context, q Reach) *reach {
 	}
 	if q.Weigh {
 		r.weights = map[string]*Weight{}
-		if r.under = len(q.Under) + 1; q.Under == "/" {
+		r.under = len(q.Under) + 1
+		if q.Under == "/" {
 			r.under = 1
 		}
 	}
@@ -343,12 +346,14 @@ func (r *reach) below(at string) error {
 	}
 	e := tree.Entry{Kind: way[last].Kind, Set: way[last].Set}
 	if c.Node == nil && e.Kind == perm.Folder {
-		if e.Gap = tree.Refused; way[last].Top {
+		e.Gap = tree.Refused
+		if way[last].Top {
 			e.Gap = tree.Mount
 		}
 	}
 	r.asked = way[last]
-	if r.path = append(r.path[:0], at...); r.Under == "" {
+	r.path = append(r.path[:0], at...)
+	if r.Under == "" {
 		r.under, r.weighed = len(at), nil
 	}
 	return r.entry(&e, c.Node, state, at == "/")
@@ -371,7 +376,9 @@ type inside struct {
 }
 
 func (in *inside) decide(v view, e *tree.Entry, q *reach, top bool) {
-	op, path, d := q.Operation, q.path, q.Names
+	op := q.Operation
+	path := q.path
+	d := q.Names
 	begins, other := q.begins()
 
 	set := e.Set
@@ -389,7 +396,10 @@ func (in *inside) decide(v view, e *tree.Entry, q *reach, top bool) {
 	if top {
 		folder, p.Path = nil, "/"
 	}
-	in.known, in.kind, in.set, in.on = e.Gap != tree.Mount && !other, e.Kind, set, p.Mount
+	in.known = e.Gap != tree.Mount && !other
+	in.kind = e.Kind
+	in.set = set
+	in.on = p.Mount
 	in.ok, in.unknown = v.asker.sure(folder, &p, op, d)
 	in.through = e.Kind == perm.Folder && v.asker.passes(&p).ok
 }
@@ -528,8 +538,12 @@ func (r *reach) helper(n *tree.Node) (h *reach, half int) {
 // share divides a folder's entries: the helper asks those from half on while r asks the others.
 // What the helper found comes after what r found, as in the order of the paths.
 func (r *reach) share(h *reach, n *tree.Node, half int, state []inside) error {
-	h.path, h.tally, h.last, h.lastAt, h.weighed, h.under = append(h.path[:0], r.path...), Tally{}, group{}, nil, nil,
-		r.under
+	h.path = append(h.path[:0], r.path...)
+	h.tally = Tally{}
+	h.last = group{}
+	h.lastAt = nil
+	h.weighed = nil
+	h.under = r.under
 	clear(h.groups)
 	clear(h.weights)
 	own, ended := slices.Clone(state), make(chan error, 1)
@@ -543,9 +557,13 @@ func (r *reach) share(h *reach, n *tree.Node, half int, state []inside) error {
 // add puts in what another found behind what r found.
 func (r *reach) add(h *reach) {
 	t := &r.tally
-	t.Looked, t.Held, t.Then, t.Gained = t.Looked+h.tally.Looked, t.Held+h.tally.Held, t.Then+h.tally.Then,
-		t.Gained+h.tally.Gained
-	t.Lost, t.Closed, t.Unread = t.Lost+h.tally.Lost, t.Closed+h.tally.Closed, t.Unread+h.tally.Unread
+	t.Looked += h.tally.Looked
+	t.Held += h.tally.Held
+	t.Then += h.tally.Then
+	t.Gained += h.tally.Gained
+	t.Lost += h.tally.Lost
+	t.Closed += h.tally.Closed
+	t.Unread += h.tally.Unread
 	t.Unknown += h.tally.Unknown
 	for path, w := range h.weights {
 		if mine := r.weights[path]; mine != nil {

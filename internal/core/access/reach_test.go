@@ -200,7 +200,8 @@ func TestAskIsAskingEachPath(t *testing.T) {
 				t.Fatal(err)
 			}
 			paged = append(paged, page.Paths...)
-			if q.After = string(page.Next); q.After == "" {
+			q.After = string(page.Next)
+			if q.After == "" {
 				break
 			}
 		}

@@ -17,7 +17,8 @@ var crewList = &perm.Directory{
 // listed is a state with entries.
 func listed(uid, gid uint32, m mode.Mode, named posixacl.List, defaults posixacl.List) perm.Set {
 	p := perm.POSIX{UID: uid, GID: gid, Mode: m}
-	if p.Access = posixacl.Build(m.Owner(), m.Group(), m.Other(), named, nil); p.Access != nil {
+	p.Access = posixacl.Build(m.Owner(), m.Group(), m.Other(), named, nil)
+	if p.Access != nil {
 		p.Mode = p.Access.Mode(p.Mode)
 	}
 	p.Default = posixacl.Build(m.Owner(), m.Group(), m.Other(), defaults, nil)

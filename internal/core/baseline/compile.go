@@ -534,22 +534,30 @@ func (m *Matcher) add(w *perm.Want, i int, k perm.Kind) {
 		l, ok := m.list(r.Entries.List, k)
 		without, known := m.list(r.Entries.Without, k)
 		if ok && known {
-			w.Entries, w.AtLeast, w.Without, w.Rule[perm.AspectEntries] = &l, r.Entries.AtLeast, without, i
+			w.Entries = &l
+			w.AtLeast = r.Entries.AtLeast
+			w.Without = without
+			w.Rule[perm.AspectEntries] = i
 		}
 	}
 	if r.Defaults != nil && k == perm.Folder {
 		l, ok := m.list(r.Defaults.List, k)
 		without, known := m.list(r.Defaults.Without, k)
 		if ok && known {
-			w.Defaults, w.Derived, w.DefaultsAtLeast, w.DefaultsWithout, w.Rule[perm.AspectDefaults] = &l,
-				r.Defaults.Derived, r.Defaults.AtLeast, without, i
+			w.Defaults = &l
+			w.Derived = r.Defaults.Derived
+			w.DefaultsAtLeast = r.Defaults.AtLeast
+			w.DefaultsWithout = without
+			w.Rule[perm.AspectDefaults] = i
 		}
 	}
 	if r.Caps != nil && k == perm.File {
 		w.Caps, w.Rule[perm.AspectCaps] = r.Caps, i
 	}
 	if f := r.On | r.Off; f != 0 && (k == perm.File || k == perm.Folder) {
-		w.On, w.Off, w.Rule[perm.AspectFlags] = w.On&^f|r.On, w.Off&^f|r.Off, i
+		w.On = w.On&^f | r.On
+		w.Off = w.Off&^f | r.Off
+		w.Rule[perm.AspectFlags] = i
 	}
 }
 
@@ -564,18 +572,29 @@ func (m *Matcher) free(w *perm.Want, i int, k perm.Kind, key string) {
 	case key == "files" && file, key == "folders" && folder:
 		w.Mode, w.Rule[perm.AspectMode] = nil, i
 	case key == "entries" && k != perm.Link:
-		w.Entries, w.AtLeast, w.Without, w.Rule[perm.AspectEntries] = nil, false, nil, i
+		w.Entries = nil
+		w.AtLeast = false
+		w.Without = nil
+		w.Rule[perm.AspectEntries] = i
 	case key == "defaults" && folder:
-		w.Defaults, w.Derived, w.DefaultsAtLeast, w.DefaultsWithout, w.Rule[perm.AspectDefaults] = nil, false, false,
-			nil, i
+		w.Defaults = nil
+		w.Derived = false
+		w.DefaultsAtLeast = false
+		w.DefaultsWithout = nil
+		w.Rule[perm.AspectDefaults] = i
 	case key == "grants" && k != perm.Link:
-		w.Share.Grants, w.Share.AtLeast, w.Share.Without, w.Rule[perm.AspectGrants] = nil, false, nil, i
+		w.Share.Grants = nil
+		w.Share.AtLeast = false
+		w.Share.Without = nil
+		w.Rule[perm.AspectGrants] = i
 	case key == "inherits" && k != perm.Link:
 		w.Share.Inherits, w.Rule[perm.AspectInheritance] = nil, i
 	case key == "capability" && file:
 		w.Caps, w.Rule[perm.AspectCaps] = nil, i
 	case flagKeys[key] != 0 && (file || folder):
-		w.On, w.Off, w.Rule[perm.AspectFlags] = w.On&^flagKeys[key], w.Off&^flagKeys[key], i
+		w.On = w.On &^ flagKeys[key]
+		w.Off = w.Off &^ flagKeys[key]
+		w.Rule[perm.AspectFlags] = i
 	}
 }
 
@@ -609,7 +628,8 @@ func (m *Matcher) real(name string) string {
 }
 
 func (m *Matcher) find(name string, group bool) (perm.Principal, bool) {
-	if name = m.real(name); name == "" {
+	name = m.real(name)
+	if name == "" {
 		return "", false
 	}
 	id, ok := m.dir.User(name)

@@ -114,7 +114,8 @@ func (r *reader) fail(n *node, format string, args ...any) {
 }
 
 func (r *reader) note(e *Error) {
-	if r.errs = append(r.errs, e); r.spent.errors >= maxErrors {
+	r.errs = append(r.errs, e)
+	if r.spent.errors >= maxErrors {
 		e.Message += fmt.Sprintf("; after %d errors the rest is not looked at", maxErrors)
 		panic(errEnough)
 	}

@@ -70,7 +70,8 @@ func parseShareGrant(s string) (g ShareGrant, why string) {
 			"want allow NAME: RIGHTS, or deny NAME: RIGHTS, and behind a semicolon what it reaches of a folder and " +
 				"what is below"
 	}
-	if name = strings.TrimSpace(name); !shareName(name) {
+	name = strings.TrimSpace(name)
+	if !shareName(name) {
 		return g, "it names nobody"
 	}
 	rights, reach, limited := strings.Cut(rest, ";")
@@ -93,7 +94,8 @@ func parseShareGrant(s string) (g ShareGrant, why string) {
 
 // identity finds whom a rule names on a file server: an account, a group, or one of those that are the same everywhere.
 func (m *Matcher) identity(name string) (ntsd.SID, bool) {
-	if name = m.real(name); name == "" {
+	name = m.real(name)
+	if name == "" {
 		return ntsd.SID{}, false
 	}
 	return m.identityOf(name)
@@ -150,5 +152,8 @@ func (m *Matcher) share(w *perm.Want, i int, k perm.Kind) {
 		}
 		without = append(without, sid)
 	}
-	w.Share.Grants, w.Share.AtLeast, w.Share.Without, w.Rule[perm.AspectGrants] = &list, r.Shares.AtLeast, without, i
+	w.Share.Grants = &list
+	w.Share.AtLeast = r.Shares.AtLeast
+	w.Share.Without = without
+	w.Rule[perm.AspectGrants] = i
 }

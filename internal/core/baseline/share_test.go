@@ -34,8 +34,9 @@ rules:
 
 // What a baseline says of shares is found to differ where it does, and mended nothing differs any more.
 func TestShares(t *testing.T) {
-	keepers, crew, stoker := ntsd.NewSID(5, 21, 1, 2, 3, 1100), ntsd.NewSID(5, 21, 1, 2, 3, 1101),
-		ntsd.NewSID(5, 21, 1, 2, 3, 1001)
+	keepers := ntsd.NewSID(5, 21, 1, 2, 3, 1100)
+	crew := ntsd.NewSID(5, 21, 1, 2, 3, 1101)
+	stoker := ntsd.NewSID(5, 21, 1, 2, 3, 1001)
 	dir := (&perm.Directory{
 		Accounts: []perm.Account{{ID: perm.SIDOf(stoker), Name: "stoker"}},
 		Groups:   []perm.Account{{ID: perm.SIDOf(keepers), Name: "keepers"}, {ID: perm.SIDOf(crew), Name: "crew"}},

@@ -347,7 +347,8 @@ func (m *Matcher) tally(walk func(func(string, perm.Kind, perm.Set) error) error
 			if len(says) == 0 {
 				continue
 			}
-			if t.matched++; t.first == "" {
+			t.matched++
+			if t.first == "" {
 				t.first = path
 			}
 			for _, a := range says {

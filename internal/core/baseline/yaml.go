@@ -81,7 +81,8 @@ func parse(b []byte) (n *node, fault *Error) {
 				"a second YAML document begins here: one file holds one baseline",
 			}
 		}
-		if n, fault = convert(doc.Content[0], 1); fault != nil {
+		n, fault = convert(doc.Content[0], 1)
+		if fault != nil {
 			return nil, fault
 		}
 	}
@@ -204,7 +205,8 @@ var errEnough = errors.New("enough")
 
 // spend counts, and ends reading where a text comes to more than is allowed.
 func (r *reader) spend(on *int, amount, most int, n *node, what string) {
-	if *on += amount; *on > most {
+	*on += amount
+	if *on > most {
 		r.stop(n,
 			"the baseline comes to more than %d %s, with what it includes and what its forms and variables stand "+
 				"for: split it",

@@ -126,7 +126,9 @@ func (o *Older) Next(l Line) error {
 	case l.Hash != l.After(o.Hash):
 		return fmt.Errorf("%w: line %d (%s, %s by %s) does not fit its hash", ErrBroken, l.Seq, l.ID, l.What, l.Who)
 	}
-	o.Lines, o.Hash, o.seq = o.Lines+1, l.Hash, l.Seq
+	o.Lines++
+	o.Hash = l.Hash
+	o.seq = l.Seq
 	return nil
 }
 
@@ -136,7 +138,8 @@ func (w *Walker) Next(l Line) error {
 		return w.Older.Next(l)
 	}
 	if l.What == Tied && !w.tied {
-		if w.tied = true; l.Detail != w.Older.String() || w.Older.seq != 0 {
+		w.tied = true
+		if l.Detail != w.Older.String() || w.Older.seq != 0 {
 			return fmt.Errorf("%w: from before it was chained there are %s, up to line %d, and line %d says %s",
 				ErrBroken, w.Older, w.Older.seq, l.Seq, l.Detail)
 		}

@@ -132,7 +132,9 @@ func (g *gatherer) folder(b *branch, nodes []*tree.Node, sets []perm.Set) error 
 				if err != nil {
 					return err
 				}
-				inside[i], own[i], deeper = child, e.Set, true
+				inside[i] = child
+				own[i] = e.Set
+				deeper = true
 			}
 			next[i]++
 			if e.Set.IsZero() || e.Gap == tree.Mount { // these are not judged
@@ -286,7 +288,8 @@ func (w *words) sum(b *branch) {
 			b.tallies[key].said = true
 			base[key] += t.rule
 			free, own := t.under(anything)
-			if anyhow[key] += free; own {
+			anyhow[key] += free
+			if own {
 				anyhow[key] += costRule // what is free is to be as little as can be
 			}
 			for _, x := range t.choices {
@@ -324,7 +327,9 @@ func (w *words) sum(b *branch) {
 		clean = clean && t.rule == costRule
 	}
 	if clean {
-		b.own, b.bunches, b.below = nil, nil, nil
+		b.own = nil
+		b.bunches = nil
+		b.below = nil
 	}
 }
 

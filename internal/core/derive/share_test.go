@@ -11,8 +11,9 @@ import (
 
 // A share that is right becomes a baseline of few rules, which it keeps.
 func TestDraftOfAShare(t *testing.T) {
-	keepers, crew, twin := ntsd.NewSID(5, 21, 1, 2, 3, 1100), ntsd.NewSID(5, 21, 1, 2, 3, 1101),
-		ntsd.NewSID(5, 21, 1, 2, 3, 1102)
+	keepers := ntsd.NewSID(5, 21, 1, 2, 3, 1100)
+	crew := ntsd.NewSID(5, 21, 1, 2, 3, 1101)
+	twin := ntsd.NewSID(5, 21, 1, 2, 3, 1102)
 	d := (&perm.Directory{
 		Accounts: []perm.Account{{ID: perm.SIDOf(ntsd.NewSID(5, 21, 1, 2, 3, 1001)), Name: "twin"}},
 		Groups: []perm.Account{

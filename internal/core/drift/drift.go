@@ -90,8 +90,10 @@ type Known struct {
 
 // add puts the counts of another part in.
 func (s *Summary) add(o Summary) {
-	s.Paths, s.Judged, s.Findings, s.Unread = s.Paths+o.Paths, s.Judged+o.Judged, s.Findings+o.Findings,
-		s.Unread+o.Unread
+	s.Paths += o.Paths
+	s.Judged += o.Judged
+	s.Findings += o.Findings
+	s.Unread += o.Unread
 }
 
 // Compare walks a snapshot and reports every difference, path by path in the order of a walk. The
@@ -449,7 +451,9 @@ type seen struct {
 
 // file reports a finding and puts it in its group.
 func (c *comparer) file(s seen, diff *perm.Difference) error {
-	path, k, found := s.path, s.Kind, s.Set
+	path := s.path
+	k := s.Kind
+	found := s.Set
 	rule := c.m.Rule(diff.Rule)
 	key := filing{diff, c.waivers.of(path, rule.Name, k, diff)}
 	f, ok := c.filed[key]
@@ -458,7 +462,8 @@ func (c *comparer) file(s seen, diff *perm.Difference) error {
 			f.effect = perm.Between(k, diff.Mended, found, c.d)
 		}
 		gk := groupKey{diff.Rule, diff.Aspect, k, diff.Declared, diff.Found, f.effect.String(), key.waiver}
-		if f.group = c.groups[gk]; f.group == nil {
+		f.group = c.groups[gk]
+		if f.group == nil {
 			f.group = &Group{
 				ID:       gk.id(),
 				Rule:     rule.Name,

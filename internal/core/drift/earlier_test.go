@@ -74,7 +74,8 @@ func TestEarlier(t *testing.T) {
 				if _, twice := out[key]; twice {
 					t.Errorf("%s is told twice", key)
 				}
-				if out[key] = f.Unread; f.Unread {
+				out[key] = f.Unread
+				if f.Unread {
 					unread++
 				}
 				return nil

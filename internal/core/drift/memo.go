@@ -54,7 +54,8 @@ func (m *Memo) get(k spot) *judged {
 	defer m.mu.Unlock()
 	j := m.young[k]
 	if j == nil {
-		if j = m.old[k]; j != nil {
+		j = m.old[k]
+		if j != nil {
 			m.keep(k, j)
 		}
 	}

@@ -63,7 +63,8 @@ func FindNewcomers(ctx context.Context, src tree.Source, before, now tree.Hash) 
 		if a != nil || b.Set.IsZero() {
 			return nil
 		}
-		if room -= len(path); room < 0 || len(n.fresh) == maxNewcomers {
+		room -= len(path)
+		if room < 0 || len(n.fresh) == maxNewcomers {
 			return errEnough
 		}
 		home := pathname.Folder(path)

@@ -19,8 +19,10 @@ type Place struct {
 type Tally struct{ Findings, Opens, Closes, Waived int }
 
 func (t *Tally) add(o Tally) {
-	t.Findings, t.Opens, t.Closes, t.Waived = t.Findings+o.Findings, t.Opens+o.Opens, t.Closes+o.Closes,
-		t.Waived+o.Waived
+	t.Findings += o.Findings
+	t.Opens += o.Opens
+	t.Closes += o.Closes
+	t.Waived += o.Waived
 }
 
 func tallyOf(f *Finding) Tally {

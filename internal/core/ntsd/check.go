@@ -97,10 +97,12 @@ type Verdict struct {
 func (d *Descriptor) access(t Token, decide func(rights Mask, v Verdict)) Mask {
 	open, granted := Mask(Full)|SystemSecurity, Mask(0)
 	settle := func(m Mask, v Verdict) {
-		if m &= open; m == 0 {
+		m &= open
+		if m == 0 {
 			return
 		}
-		if open &^= m; v.Granted {
+		open &^= m
+		if v.Granted {
 			granted |= m
 		}
 		if decide != nil {

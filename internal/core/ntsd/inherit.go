@@ -133,7 +133,8 @@ func Astray(d, parent *Descriptor, folder bool) (missing, left []Entry) {
 	}
 	for _, e := range inherited(parent, folder, d.Owner, d.Group) {
 		p := plain(e)
-		if due[p] = true; !has[p] {
+		due[p] = true
+		if !has[p] {
 			has[p] = true // it is told once
 			missing = append(missing, e)
 		}
@@ -236,7 +237,8 @@ func (f Flags) Reaches() string {
 // ParseReach reads what Reaches gives, in any order. Each word may stand there once.
 func ParseReach(text string) (Flags, error) {
 	f := InheritOnly
-	if text = strings.TrimSpace(text); text == reachNothing {
+	text = strings.TrimSpace(text)
+	if text == reachNothing {
 		return f, nil
 	}
 	seen := map[string]bool{}

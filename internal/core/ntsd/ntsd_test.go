@@ -256,7 +256,9 @@ func FuzzSDDL(f *testing.F) {
 }
 
 func TestAccess(t *testing.T) {
-	purser, clerk, crew := NewSID(5, 21, 1, 2, 3, 1001), NewSID(5, 21, 1, 2, 3, 1002), NewSID(5, 21, 1, 2, 3, 1100)
+	purser := NewSID(5, 21, 1, 2, 3, 1001)
+	clerk := NewSID(5, 21, 1, 2, 3, 1002)
+	crew := NewSID(5, 21, 1, 2, 3, 1100)
 	everybody := []SID{Everyone, Authenticated}
 	tp, tc := Token{User: purser, Groups: append([]SID{crew}, everybody...)}, Token{User: clerk, Groups: everybody}
 	sd := func(text string) *Descriptor {
@@ -376,7 +378,9 @@ func TestInheritance(t *testing.T) {
 	// Taking from above settles: the second time nothing is another.
 	r := seeded.Rand(t)
 	for range 20000 {
-		parent, d, folder := randomDescriptor(r), randomDescriptor(r), r.IntN(2) == 0
+		parent := randomDescriptor(r)
+		d := randomDescriptor(r)
+		folder := r.IntN(2) == 0
 		once := Reinherit(&d, &parent, folder)
 		if twice := Reinherit(&once, &parent, folder); !twice.Equal(once) {
 			t.Fatalf("%+v from %+v: %+v, then %+v", d, parent, once, twice)
@@ -397,7 +401,9 @@ func TestAstray(t *testing.T) {
 	r := seeded.Rand(t)
 	lacking, over := 0, 0
 	for range 20000 {
-		parent, d, folder := randomDescriptor(r), randomDescriptor(r), r.IntN(2) == 0
+		parent := randomDescriptor(r)
+		d := randomDescriptor(r)
+		folder := r.IntN(2) == 0
 		if parent.Open {
 			continue
 		}

@@ -134,7 +134,8 @@ func (m Mask) Words(folder bool) string {
 // ParseMask reads what Words writes, in any order.
 func ParseMask(text string) (Mask, error) {
 	var m Mask
-	if text = strings.TrimSpace(text); text == "nothing" {
+	text = strings.TrimSpace(text)
+	if text == "nothing" {
 		return 0, nil
 	}
 	for word := range strings.SplitSeq(text, ",") {

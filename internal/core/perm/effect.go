@@ -146,7 +146,8 @@ func Between(k Kind, from, to Set, d *Directory) Effect {
 		}
 		c := rightsOf(subjectOf(id, n, d))
 		e.add(k, d.Name(id), id.IsGroup(), c, all)
-		if told[id] = c; id.IsGroup() {
+		told[id] = c
+		if id.IsGroup() {
 			groups = append(groups, id)
 		}
 	}

@@ -202,7 +202,9 @@ func grantsOf(k Kind, d *ntsd.Descriptor, dir *Directory) (out []Grant) {
 		}
 		switch {
 		case e.Foreign():
-			g.Type, g.Who, g.Rights = "other", "?", "kept as it is"
+			g.Type = "other"
+			g.Who = "?"
+			g.Rights = "kept as it is"
 		case e.Type == ntsd.Deny:
 			g.Type = "deny"
 		}

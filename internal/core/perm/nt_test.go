@@ -77,7 +77,8 @@ func TestAlsoKnown(t *testing.T) {
 	d.AlsoKnown("S-1-5-21-9-9-9-9", below)
 	d.AlsoKnown(d.Accounts[0].ID, below)
 	d.AlsoKnown(d.Accounts[0].ID, below)
-	if d.Index(); d.Undissolved(id) || !d.Undissolved(ntsd.NewSID(22, 1, 1001)) {
+	d.Index()
+	if d.Undissolved(id) || !d.Undissolved(ntsd.NewSID(22, 1, 1001)) {
 		t.Error("it is not known who that is, or of another one it is")
 	}
 	token, ok := TokenOf(d.Accounts[0].ID, d)
@@ -136,7 +137,8 @@ func TestNTBetween(t *testing.T) {
 	} {
 		got := Between(c.kind, nt(t, c.from), nt(t, c.to), server()).String()
 		// A group's member gains and loses with it.
-		if got, _, _ = strings.Cut(got, "; surveyor"); got != c.want {
+		got, _, _ = strings.Cut(got, "; surveyor")
+		if got != c.want {
 			t.Errorf("%s: %q, want %q", c.name, got, c.want)
 		}
 	}

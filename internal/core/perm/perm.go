@@ -200,7 +200,9 @@ type Directory struct {
 
 // Index prepares the look-ups; it is called once after the lists are filled.
 func (d *Directory) Index() *Directory {
-	d.byID, d.byName, d.twins = map[Principal]*Account{}, map[string]*Account{}, map[Principal][]*Account{}
+	d.byID = map[Principal]*Account{}
+	d.byName = map[string]*Account{}
+	d.twins = map[Principal][]*Account{}
 	for prefix, list := range map[string][]Account{"u:": d.Accounts, "g:": d.Groups} {
 		for i := range list {
 			a := &list[i]

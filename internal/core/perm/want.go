@@ -313,7 +313,8 @@ func (w *Want) apply(a Aspect, k Kind, p POSIX) POSIX {
 	case a == AspectDefaults && w.Defaults != nil && k == Folder && w.DefaultsAtLeast && p.Default != nil:
 		o, g, x, has := POSIX{Mode: p.Default.Mode(0), Access: p.Default}.masked()
 		if named := merged(has, *w.Defaults, w.DefaultsWithout); !slices.Equal(named, has) {
-			if p.Default = posixacl.Build(o, g, x, named, nil); p.Default == nil {
+			p.Default = posixacl.Build(o, g, x, named, nil)
+			if p.Default == nil {
 				p.Default = posixacl.List{
 					{Tag: posixacl.UserObj, ID: posixacl.NoID, Perm: o},
 					{Tag: posixacl.GroupObj, ID: posixacl.NoID, Perm: g},

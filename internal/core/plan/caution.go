@@ -328,7 +328,8 @@ type taking struct {
 
 func (t *taking) add(from, path string) {
 	t.from[from]++
-	if t.n++; t.n == 1 {
+	t.n++
+	if t.n == 1 {
 		t.example, t.folder = path, pathname.Path(pathname.Folder(path))
 	}
 	t.folder = pathname.Widen(t.folder, path)
@@ -383,7 +384,8 @@ func (c Checker) unreached(
 			g := grant{id, pathname.Folder(s.Path)}
 			stop, ok := asked[g]
 			if !ok {
-				if ways++; ways > maxWays {
+				ways++
+				if ways > maxWays {
 					return nil
 				}
 				way, err := c.Way(s.Path)

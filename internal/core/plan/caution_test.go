@@ -25,7 +25,8 @@ var harbour = (&perm.Directory{
 
 func owned(uid uint32, m mode.Mode, named ...posixacl.Entry) perm.Set {
 	p := perm.POSIX{UID: uid, GID: 1, Mode: m}
-	if p.Access = posixacl.Build(m.Owner(), m.Group(), m.Other(), named, nil); p.Access != nil {
+	p.Access = posixacl.Build(m.Owner(), m.Group(), m.Other(), named, nil)
+	if p.Access != nil {
 		p.Mode = p.Access.Mode(p.Mode)
 	}
 	return p.Set()

@@ -130,7 +130,8 @@ func CutIdentity(b []byte) (id Identity, rest []byte, err error) {
 		return id, nil, err
 	}
 	kind := b[0]
-	if b = b[1:]; kind == noIdentity {
+	b = b[1:]
+	if kind == noIdentity {
 		return id, b, nil
 	}
 	number := func() uint64 {

@@ -116,7 +116,8 @@ func ParseText(s string, id IDFunc) (access, defaults List, err error) {
 		case p.at == len(s), s[p.at] == '\n', s[p.at] == '#':
 		case s[p.at] == ',':
 			p.at++
-			if p.skip(); p.at == len(s) {
+			p.skip()
+			if p.at == len(s) {
 				return nil, nil, p.fail("another entry")
 			}
 		default:

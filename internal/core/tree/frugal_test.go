@@ -74,7 +74,8 @@ func ownSets(n int) []Entry {
 func rich(n int) []Entry {
 	out := shortNames(n)
 	for i := range out {
-		if out[i].Links = uint32(2 + i%5); i%2 == 0 {
+		out[i].Links = uint32(2 + i%5)
+		if i%2 == 0 {
 			out[i] = Entry{Name: out[i].Name, Kind: perm.Folder, Set: out[i].Set, Child: Hash{byte(i), byte(i >> 8)}}
 		}
 	}

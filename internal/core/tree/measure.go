@@ -87,7 +87,8 @@ func (m Measure) Grow(branches []Branch, measures []Measure) (Measure, error) {
 		deepest, heaviest = max(deepest, c.Depth), max(heaviest, c.Way)
 		m.Below = max(m.Below, branches[i].name+c.Below)
 		m.Gaps += c.Gaps
-		if m.Paths += c.Paths; m.Paths > MaxPaths {
+		m.Paths += c.Paths
+		if m.Paths > MaxPaths {
 			return m, fmt.Errorf("%w: there are more than %d paths below it", ErrTooLarge, MaxPaths)
 		}
 	}
@@ -130,7 +131,8 @@ func (w Way) Into(name string) (Way, error) {
 
 // Hold adds what an entry weighs. ErrTooLarge says that the folder has too much, with what is on the way to it.
 func (w *Way) Hold(e, before *Entry) error {
-	if w.Held += e.Weight(before); w.Held > MaxWay {
+	w.Held += e.Weight(before)
+	if w.Held > MaxWay {
 		return fmt.Errorf("%w: it has too many entries, with those of the folders above it", ErrTooLarge)
 	}
 	return nil

@@ -93,7 +93,8 @@ func (r *Reader) Load(ctx context.Context, hashes ...Hash) ([]Node, error) {
 				errs[w] = fmt.Errorf("node %s is damaged: its bytes hash to %s", hashes[i], got)
 				return
 			}
-			if out[i], errs[w] = decode(raw[i], r.known[w]); errs[w] != nil {
+			out[i], errs[w] = decode(raw[i], r.known[w])
+			if errs[w] != nil {
 				errs[w] = fmt.Errorf("node %s: %w", hashes[i], errs[w])
 				return
 			}

@@ -44,7 +44,8 @@ func ReadAll(r io.Reader, most int64) ([]byte, error) {
 		b := make([]byte, min(piece, left))
 		n, err := io.ReadFull(r, b)
 		pieces = append(pieces, b[:n])
-		if left -= int64(n); left == 0 {
+		left -= int64(n)
+		if left == 0 {
 			return nil, fmt.Errorf("%w: it has more than %d bytes", ErrTooMuch, most)
 		}
 		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
@@ -85,7 +86,8 @@ func check(b []byte, most int) error {
 			at += end + 1
 			continue
 		case '{', '[':
-			if depth++; depth > maxNesting {
+			depth++
+			if depth > maxNesting {
 				return fmt.Errorf("%w: arrays and objects are nested deeper than %d", ErrTooMuch, maxNesting)
 			}
 			elements++

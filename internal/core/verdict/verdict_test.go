@@ -55,7 +55,8 @@ func TestLook(t *testing.T) {
 			t.Errorf("at %s, with %s: %s", at, l.Until, l.State(at))
 		}
 	}
-	if l.Until = (time.Time{}); l.State(now.AddDate(900, 0, 0)) != Declared {
+	l.Until = (time.Time{})
+	if l.State(now.AddDate(900, 0, 0)) != Declared {
 		t.Error("a look that counts for ever is too old")
 	}
 }

@@ -27,7 +27,8 @@ func TestSwaps(t *testing.T) {
 	cover := func(from, over string) func() {
 		covered := false
 		return func() {
-			if covered = !covered; covered {
+			covered = !covered
+			if covered {
 				unix.Mount(from, over, "", unix.MS_BIND, "")
 			} else {
 				unix.Unmount(over, unix.MNT_DETACH)
@@ -68,7 +69,8 @@ func TestSwaps(t *testing.T) {
 			away := false
 			return func() {
 				a, b := filepath.Join(dir, "folder"), filepath.Join(dir, "away")
-				if away = !away; away {
+				away = !away
+				if away {
 					unix.Rename(a, b)
 				} else {
 					unix.Rename(b, a)
@@ -76,8 +78,9 @@ func TestSwaps(t *testing.T) {
 			}
 		}, plan.Skipped, plan.Skipped},
 		{"a second name of one outside that comes and goes", func(dir, outside string) func() {
-			x, aside, victim := filepath.Join(dir, "folder", "x"), filepath.Join(dir, "folder", "aside"),
-				filepath.Join(outside, "x")
+			x := filepath.Join(dir, "folder", "x")
+			aside := filepath.Join(dir, "folder", "aside")
+			victim := filepath.Join(outside, "x")
 			return func() {
 				unix.Rename(x, aside)
 				for range 20 {

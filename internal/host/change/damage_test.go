@@ -71,7 +71,8 @@ func TestEveryBitOfAJournal(t *testing.T) {
 		if d := j.Damage(); !slices.Equal(missing, d.Lost) || d.More != 0 || len(got) > len(whole) {
 			t.Fatalf("bit %d: the originals of %v are missing, it says %v", bit, missing, d)
 		}
-		if lost += min(len(missing), 1); len(missing) > 0 {
+		lost += min(len(missing), 1)
+		if len(missing) > 0 {
 			if _, err := OpenJournal(file, w.head()); !errors.Is(err, ErrDamaged) {
 				t.Fatalf("bit %d: a run would go on: %v", bit, err)
 			}

@@ -334,7 +334,9 @@ func (j *Journal) readHead(b []byte) (int, error) {
 	if err := untrusted.JSON(payload, 100, &h); err != nil || h.Steps < 0 || h.Steps > maxSteps {
 		return 0, errors.Join(fmt.Errorf("%w: its head", ErrDamaged), err)
 	}
-	j.head, j.salt, j.steps = h.Head, h.Salt, make([]progress, h.Steps)
+	j.head = h.Head
+	j.salt = h.Salt
+	j.steps = make([]progress, h.Steps)
 	first := at == begin
 	at += n
 	if typ, _, n := readRecord(b[at:], nil); first && n > 0 && typ == recHead {

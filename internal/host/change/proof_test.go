@@ -85,7 +85,8 @@ func perish(how string) error {
 	r := &Runner{Journal: j, Roots: []string{dir}, Allowed: []string{dir}, Chunks: w.chunks, Batch: 5}
 	n := 0
 	r.pause = func() {
-		if n++; n > at {
+		n++
+		if n > at {
 			unix.Kill(os.Getpid(), unix.SIGKILL)
 			select {}
 		}

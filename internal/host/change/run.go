@@ -302,7 +302,8 @@ func (r *Runner) begin() {
 		return
 	}
 	n := max(1, min(runtime.GOMAXPROCS(0), maxHands))
-	if r.reach = r.Reach; r.reach == nil {
+	r.reach = r.Reach
+	if r.reach == nil {
 		r.reach = newLocal(r.Roots, n)
 	}
 	r.held = map[int]Thing{}

@@ -146,7 +146,8 @@ func (d *hand) examine(n numbered, st stage) held {
 	if _, ok := under(d.r.Allowed, n.Path); !ok {
 		return end(plan.Refused, "this host does not allow changes there: its own list of roots does not hold the path")
 	}
-	if h.way = d.way(n.Step); h.way.err != nil {
+	h.way = d.way(n.Step)
+	if h.way.err != nil {
 		return end(plan.Refused, fmt.Sprintf("the step is not for this host: %v", h.way.err))
 	}
 	var err error

@@ -105,7 +105,9 @@ func (o *Opener) enter(path string) error {
 	if err != nil {
 		return err
 	}
-	o.folder, o.fd, o.open = folder, fd, true
+	o.folder = folder
+	o.fd = fd
+	o.open = true
 	return nil
 }
 

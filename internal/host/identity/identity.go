@@ -64,7 +64,9 @@ func (r *Recent) Read(ctx context.Context, named ...string) (*perm.Directory, er
 	start := time.Now()
 	d, err := Read(ctx, named...)
 	if err == nil {
-		r.named, r.read, r.dir = named, start, d
+		r.named = named
+		r.read = start
+		r.dir = d
 	}
 	return d, err
 }
@@ -132,7 +134,8 @@ func Parse(passwd, group []byte) *perm.Directory {
 			d.Groups = append(d.Groups, perm.Account{ID: id, Name: f[0]})
 		}
 		for m := range strings.SplitSeq(f[3], ",") {
-			if m = strings.TrimSpace(m); m != "" {
+			m = strings.TrimSpace(m)
+			if m != "" {
 				members[m] = append(members[m], id)
 			}
 		}

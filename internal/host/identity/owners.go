@@ -33,7 +33,9 @@ func (o *Owners) Complete(ctx context.Context, d *perm.Directory, ids []perm.Pri
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if time.Since(o.since) > ownersFor {
-		o.since, o.asked, o.found = time.Now(), map[perm.Principal]bool{}, perm.Directory{}
+		o.since = time.Now()
+		o.asked = map[perm.Principal]bool{}
+		o.found = perm.Directory{}
 	}
 	var users, groups []string
 	for _, id := range ids {

@@ -57,7 +57,8 @@ func (d *Directory) dial(ctx context.Context) (*ldap.Conn, error) {
 		if err != nil {
 			return nil, fmt.Errorf("directory's authority: %w", err)
 		}
-		if secure.RootCAs = x509.NewCertPool(); !secure.RootCAs.AppendCertsFromPEM(pem) {
+		secure.RootCAs = x509.NewCertPool()
+		if !secure.RootCAs.AppendCertsFromPEM(pem) {
 			return nil, fmt.Errorf("%s holds no certificate", d.Authority)
 		}
 	}
@@ -236,7 +237,8 @@ const (
 
 // hold takes room for a name.
 func (d *domain) hold(name string) error {
-	if d.bytes += len(name); d.bytes > mostBytes {
+	d.bytes += len(name)
+	if d.bytes > mostBytes {
 		return fmt.Errorf("the names of its accounts, groups and members have more than %d MiB: give a narrower base",
 			mostBytes>>20)
 	}
@@ -258,11 +260,13 @@ func (d *domain) join(e *ldap.Entry, dn string, from int) error {
 			return fmt.Errorf("members of %s: want those from %d on, and it gives %q", dn, from, a.Name)
 		}
 		if ranged {
-			if parts++; parts > 1 { // each would have the same ones asked for again
+			parts++
+			if parts > 1 { // each would have the same ones asked for again
 				return fmt.Errorf("members of %s from %d on: it gives several parts at once", dn, from)
 			}
 		}
-		if d.named += len(a.Values); d.named > mostMembers {
+		d.named += len(a.Values)
+		if d.named > mostMembers {
 			return fmt.Errorf("its groups have more than %d members: give a narrower base", mostMembers)
 		}
 		for _, m := range a.Values {
@@ -302,7 +306,9 @@ var errSID = errors.New("has no security identifier that can be read")
 
 func (d *domain) add(e *ldap.Entry) error {
 	if d.at == nil {
-		d.at, d.holds, d.known = map[string]int{}, map[string][]string{}, map[string]ntsd.SID{}
+		d.at = map[string]int{}
+		d.holds = map[string][]string{}
+		d.known = map[string]ntsd.SID{}
 	}
 	sid, n, err := ntsd.SIDFromBytes(e.GetRawAttributeValue("objectSid"))
 	if err != nil || n != len(e.GetRawAttributeValue("objectSid")) {
@@ -372,13 +378,15 @@ func (d *domain) others(c searcher) {
 			}
 			if sid, ok := d.known[m]; ok {
 				// of another domain: only of those that stand for everybody it is known who that is
-				if d.vague[m] = foreign; everybody(sid) {
+				d.vague[m] = foreign
+				if everybody(sid) {
 					d.vague[m] = none
 				}
 				continue
 			}
 			d.vague[m] = elsewhere
-			if asked++; asked > mostOthers {
+			asked++
+			if asked > mostOthers {
 				continue
 			}
 			got, err := c.Search(ldap.NewSearchRequest(m, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1,
@@ -432,7 +440,8 @@ func (d *Directory) byRule(c searcher, found *domain) {
 		var in []string
 		err := d.each(c, "(memberOf:"+inChain+":="+ldap.EscapeFilter(dn)+")", []string{"1.1"},
 			func(e *ldap.Entry) error {
-				if found.named++; found.named > mostMembers {
+				found.named++
+				if found.named > mostMembers {
 					return fmt.Errorf("%s has more members than are read", dn)
 				}
 				in = append(in, strings.ToLower(e.DN))
@@ -472,7 +481,8 @@ func (d *domain) members() ([]nt.Account, error) {
 	}
 	for len(partly) > 0 { // and those that they are in
 		g := partly[len(partly)-1]
-		if partly = partly[:len(partly)-1]; !d.all[g].Partly {
+		partly = partly[:len(partly)-1]
+		if !d.all[g].Partly {
 			d.all[g].Partly = true
 			partly = append(partly, in[g]...)
 		}
@@ -489,7 +499,8 @@ func (d *domain) members() ([]nt.Account, error) {
 			continue
 		}
 		seen := reached(in[i], in, anyway)
-		if together += len(seen); together > mostIn {
+		together += len(seen)
+		if together > mostIn {
 			return nil, fmt.Errorf("its accounts are in more than %d groups together: give a narrower base", mostIn)
 		}
 		for g := range seen {
@@ -508,7 +519,8 @@ func reached(from []int, in [][]int, anyway map[int]bool) map[int]bool {
 	}
 	for next := slices.Clone(from); len(next) > 0; {
 		g := next[len(next)-1]
-		if next = next[:len(next)-1]; !seen[g] {
+		next = next[:len(next)-1]
+		if !seen[g] {
 			seen[g] = true
 			next = append(next, in[g]...)
 		}

@@ -117,7 +117,9 @@ func TestKnownToAll(t *testing.T) {
 	if all, age, err := tell.known(t.Context(), ask); len(all) != 1 || !errors.Is(err, fault) || age < time.Hour {
 		t.Errorf("away: %v, %s, %v", all, age, err)
 	}
-	hangs, enough, over := make(chan bool), make(chan bool), make(chan bool)
+	hangs := make(chan bool)
+	enough := make(chan bool)
+	over := make(chan bool)
 	go func() {
 		defer close(over)
 		_, _, _ = tell.known(context.WithoutCancel(t.Context()), func(context.Context) ([]nt.Account, error) {

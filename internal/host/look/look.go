@@ -213,7 +213,8 @@ func (w *walker) walk(path string) (access.Seen, error) {
 		if e.Kind != perm.Link || len(rest) == 0 {
 			continue
 		}
-		if links++; links > maxLinks {
+		links++
+		if links > maxLinks {
 			return access.Seen{}, fmt.Errorf("%s: more than %d links on the way", pathname.Escape(path), maxLinks)
 		}
 		rest = append(partsOf(string(e.Target)), rest...)
@@ -271,7 +272,9 @@ func (w *walker) here() string { return w.names[len(w.names)-1] }
 func (w *walker) up() {
 	if last := len(w.fds) - 1; last > 0 {
 		unix.Close(w.fds[last])
-		w.fds, w.names, w.mounts = w.fds[:last], w.names[:last], w.mounts[:last]
+		w.fds = w.fds[:last]
+		w.names = w.names[:last]
+		w.mounts = w.mounts[:last]
 	}
 }
 
@@ -451,7 +454,8 @@ func seen(fd int, path string, mount access.Mount) (access.Seen, error) {
 		}
 	}
 	if i.Kind == perm.Folder && i.Ino == scan.SubvolumeTop {
-		if e.Mount.Sealed = !e.Mount.ReadOnly && fsys.Sealed(fd); e.Mount.Sealed {
+		e.Mount.Sealed = !e.Mount.ReadOnly && fsys.Sealed(fd)
+		if e.Mount.Sealed {
 			e.Mount.At = pathname.Path(path)
 		}
 	}

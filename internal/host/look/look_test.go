@@ -80,7 +80,8 @@ func TestFolder(t *testing.T) {
 		for _, e := range f.Entries {
 			got = append(got, base(e))
 		}
-		if after = string(f.Next); after == "" {
+		after = string(f.Next)
+		if after == "" {
 			break
 		}
 	}

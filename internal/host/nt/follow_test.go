@@ -146,7 +146,8 @@ func (c *cabinet) drafted(r *rand.Rand) (steps []plan.Step) {
 				d = ntsd.Reinherit(&d, &up, c.kinds[name] == perm.Folder)
 			}
 		}
-		if after[name] = d; !d.Equal(was) {
+		after[name] = d
+		if !d.Equal(was) {
 			steps = append(steps, plan.Step{
 				Path:   pathOf(name),
 				Kind:   c.kinds[name],

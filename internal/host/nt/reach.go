@@ -218,7 +218,8 @@ func (t *thing) Make(m change.Moves, before func()) error {
 		if now.Group != to.Group {
 			part |= SetGroup
 		}
-		if now.Owner, now.Group = to.Owner, to.Group; !now.Equal(to) {
+		now.Owner, now.Group = to.Owner, to.Group
+		if !now.Equal(to) {
 			part |= SetList
 		}
 		if part == 0 {

@@ -276,7 +276,8 @@ func (v *volume) List(folder string, each func([]nt.Seen) error) error {
 			if nt.Gone(err) {
 				continue
 			}
-			if seen.Name = name; err != nil {
+			seen.Name = name
+			if err != nil {
 				seen.Err = err
 			}
 			if !seen.Kind.Valid() {

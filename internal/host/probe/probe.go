@@ -58,7 +58,9 @@ func Run(ctx context.Context, ask Ask) ([]access.Try, error) {
 	c := exec.CommandContext(ctx, "/proc/self/exe")
 	c.Args = []string{childName}
 	c.Dir, c.Env = "/", []string{}
-	c.Stdin, c.Stdout, c.Stderr = bytes.NewReader(in), &out, &complaint
+	c.Stdin = bytes.NewReader(in)
+	c.Stdout = &out
+	c.Stderr = &complaint
 	err = tied.Run(c)
 	if within := ctx.Err(); err != nil && errors.Is(within, context.DeadlineExceeded) {
 		var tries []access.Try

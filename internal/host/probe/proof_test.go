@@ -217,7 +217,9 @@ type person struct {
 func start(t *testing.T, who identity) *person {
 	t.Helper()
 	c := exec.Command("/proc/self/exe")
-	c.Args, c.Dir, c.Env = []string{doerName}, "/", []string{}
+	c.Args = []string{doerName}
+	c.Dir = "/"
+	c.Env = []string{}
 	c.Stderr = os.Stderr
 	in, err1 := c.StdinPipe()
 	out, err2 := c.StdoutPipe()
@@ -282,14 +284,18 @@ func TestProof(t *testing.T) {
 		questions = n
 	}
 	r := seeded.Rand(t)
-	asked, allowed, tried := 0, 0, 0
+	asked := 0
+	allowed := 0
+	tried := 0
 	causes := map[access.Code]int{}
 	for asked < questions {
 		t.Run("", func(t *testing.T) {
 			w := grow(t, r, 30+r.IntN(20))
 			for _, who := range people(r) {
 				a, y, p := w.question(who, causes)
-				asked, allowed, tried = asked+a, allowed+y, tried+p
+				asked += a
+				allowed += y
+				tried += p
 			}
 		})
 		if t.Failed() {

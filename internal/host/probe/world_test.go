@@ -96,7 +96,8 @@ func (w *world) list(m mode.Mode) posixacl.List {
 	if len(named) > 0 && w.r.IntN(8) == 0 {
 		i := w.r.IntN(len(named))
 		again := named[i]
-		if again.Perm &= mode.Perm(w.r.IntN(8)); again.Tag == posixacl.User {
+		again.Perm &= mode.Perm(w.r.IntN(8))
+		if again.Tag == posixacl.User {
 			again.Perm = mode.Perm(w.r.IntN(8))
 		}
 		named = slices.Insert(named, i+1, again)

@@ -203,7 +203,8 @@ func TestSilentFileSystem(t *testing.T) {
 	end()
 	must(t, os.WriteFile(filepath.Join(mnt, "back"), nil, 0o600))
 	for range 100 {
-		if got, paths = gaps(t, dir, Options{Cross: true, Patience: time.Hour}); len(got) == 0 {
+		got, paths = gaps(t, dir, Options{Cross: true, Patience: time.Hour})
+		if len(got) == 0 {
 			break
 		}
 		time.Sleep(50 * time.Millisecond) // what waited is being answered

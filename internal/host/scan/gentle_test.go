@@ -83,7 +83,8 @@ func TestIdle(t *testing.T) {
 		t.Errorf("nice %d, want 19, %v", lowest, err)
 	}
 	for range 100 { // its threads end with it
-		if lowest = slices.Max(nice()); lowest == 0 {
+		lowest = slices.Max(nice())
+		if lowest == 0 {
 			break
 		}
 		time.Sleep(10 * time.Millisecond)

@@ -237,7 +237,9 @@ func (s *scanner) root(path string, e *tree.Entry) {
 	f := &folder{name: path, fd: found.content, entry: e, way: tree.Way{Depth: 1}}
 	f.users.Store(1)
 	if s.opt.Past != nil {
-		f.dev, f.ino, f.trusted = found.dev, found.ino, found.trusted
+		f.dev = found.dev
+		f.ino = found.ino
+		f.trusted = found.trusted
 		f.past = s.opt.Past.oldRoots[path]
 		f.touched = s.opt.Touched.in(path)
 	}
@@ -280,7 +282,8 @@ func lookAtRoot(path string) (found rootFound, err error) {
 	if found.kind != perm.Folder {
 		return found, nil
 	}
-	if found.content, found.unread = fsys.Content(fd); found.unread == nil {
+	found.content, found.unread = fsys.Content(fd)
+	if found.unread == nil {
 		found.dev, found.ino, found.trusted = trustworthy(found.content)
 	}
 	return found, nil
@@ -313,7 +316,8 @@ func (s *scanner) begin(found []Mounted) error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.mounts = append(s.mounts, found...); len(s.mounts) > maxMounts {
+	s.mounts = append(s.mounts, found...)
+	if len(s.mounts) > maxMounts {
 		return fmt.Errorf("there are more than %d mounts and subvolumes: look at less at once", maxMounts)
 	}
 	return nil
@@ -427,7 +431,10 @@ func (f *folder) subfolder() *folder {
 	f.left--
 	b := &folder{up: f, entry: &f.node.Entries[i], name: f.node.Entries[i].Name, fd: -1, index: i}
 	if f.stamps != nil { // there is a past
-		b.dev, b.ino, b.trusted, b.past = f.dev, f.stamps[i].Ino, f.trusted, f.places[i]
+		b.dev = f.dev
+		b.ino = f.stamps[i].Ino
+		b.trusted = f.trusted
+		b.past = f.places[i]
 		b.touched = f.touched.at(b.name)
 	}
 	return b
@@ -466,8 +473,12 @@ func (w *worker) folder(f *folder) error {
 	f.fd = l.fd
 	f.users.Store(1)
 	defer f.release()
-	f.dev, f.ino, f.trusted = l.dev, l.ino, l.trusted
-	f.past, f.identical, f.renewed = l.past, l.identical, l.renewed
+	f.dev = l.dev
+	f.ino = l.ino
+	f.trusted = l.trusted
+	f.past = l.past
+	f.identical = l.identical
+	f.renewed = l.renewed
 	w.tell(l.denied)
 	if err := w.begin(l.mounts); err != nil {
 		return err
@@ -475,7 +486,10 @@ func (w *worker) folder(f *folder) error {
 	if l.err != nil {
 		return w.unread(f, l.err)
 	}
-	f.node, f.stamps, f.places, f.way = l.node, l.stamps, l.places, l.way
+	f.node = l.node
+	f.stamps = l.stamps
+	f.places = l.places
+	f.way = l.way
 	w.kept.Add(l.kept)
 	w.paths.Add(int64(len(f.node.Entries)))
 	w.opt.Gentle.pace(w.ctx, len(f.node.Entries))
@@ -612,7 +626,10 @@ func (w *worker) list(f *folder, l *listing) error {
 		e := tree.Entry{Name: name}
 		if past != nil && past.name != nil && string(past.name) == name {
 			was = &past.known
-			e.Kind, e.Set, e.Gap, e.Extra = was.Kind, was.Set, past.gap, past.extra
+			e.Kind = was.Kind
+			e.Set = was.Set
+			e.Gap = past.gap
+			e.Extra = past.extra
 		}
 		known := recall && was != nil && !f.touched.at(name).is() && e.Gap != tree.Failed && e.Gap != tree.Silent
 		var stamp fsys.Stamp
@@ -634,7 +651,8 @@ func (w *worker) list(f *folder, l *listing) error {
 					l.mounts = append(l.mounts, Mounted{pathname.Path(pathname.Join(f.path(), name)), id, begins})
 				}
 			}
-			if e.Gap, e.Extra = tree.Whole, (tree.Extra{}); err == nil {
+			e.Gap, e.Extra = tree.Whole, (tree.Extra{})
+			if err == nil {
 				e.Extra = w.reader.Extra(e.Kind)
 			} else {
 				if e.Kind == 0 {
@@ -702,7 +720,10 @@ func (w *worker) shed() {
 	const usual = 1 << 20
 	clear(w.sorted)
 	if cap(w.names) > usual {
-		w.names, w.sorted, w.were, w.same = nil, nil, nil, nil
+		w.names = nil
+		w.sorted = nil
+		w.were = nil
+		w.same = nil
 	}
 }
 
@@ -793,7 +814,9 @@ func (w *worker) remembered(f *folder, l *listing) *before {
 	}
 	past := w.opt.Past.look(f.past.at, l.dev, l.ino, &w.record, w.known)
 	if past != nil {
-		l.past, l.identical, l.renewed = f.past, true, false
+		l.past = f.past
+		l.identical = true
+		l.renewed = false
 	}
 	return past
 }
@@ -836,7 +859,9 @@ func (w *worker) finish(f *folder) error {
 	if err := w.remember(f, same); err != nil {
 		return err
 	}
-	f.node, f.stamps, f.places = tree.Node{}, nil, nil
+	f.node = tree.Node{}
+	f.stamps = nil
+	f.places = nil
 	return w.arrived(f.up)
 }
 

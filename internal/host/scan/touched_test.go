@@ -89,7 +89,9 @@ func TestTouchedMissesNothing(t *testing.T) {
 			}); err != nil {
 				t.Fatalf("round %d: %v", round, err)
 			}
-			looked, paths, last = looked+stats.Looked, paths+stats.Paths, stats
+			looked += stats.Looked
+			paths += stats.Paths
+			last = stats
 		}
 	}
 	if looked*2 > paths {
@@ -144,7 +146,9 @@ func TestTouch(t *testing.T) {
 // What could not be read stays told as long as nobody has looked there again.
 func TestDeniedStays(t *testing.T) {
 	m := newMoot()
-	m.paths["/r/a"], m.folders["/r/b"], m.trees["/r/c"] = true, true, true
+	m.paths["/r/a"] = true
+	m.folders["/r/b"] = true
+	m.trees["/r/c"] = true
 	var out []string
 	for _, p := range []string{"/r/a", "/r/a/x", "/r/b", "/r/b/x", "/r/b/x/y", "/r/c", "/r/c/x/y", "/r/d"} {
 		if m.counts(p) {

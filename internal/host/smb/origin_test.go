@@ -121,7 +121,8 @@ func TestOriginsAsTheServerHandsOn(t *testing.T) {
 		}
 		entries, origins := l.lines(name, above...)
 		for j, e := range entries {
-			if told++; origins[j] != "from "+l.whose[e.Mask] {
+			told++
+			if origins[j] != "from "+l.whose[e.Mask] {
 				t.Errorf("%s: %#x is %s, and was set in %q", pathname.Path(pathOf(name)), e.Mask, origins[j],
 					l.whose[e.Mask])
 			}
@@ -129,7 +130,8 @@ func TestOriginsAsTheServerHandsOn(t *testing.T) {
 		away := fmt.Sprintf(`origin\away\%d`, i)
 		must(t, keeper.s.Rename(name, away))
 		for _, origin := range second(l.lines(away, "origin", `origin\away`)) {
-			if moved++; origin != "from no folder above" {
+			moved++
+			if origin != "from no folder above" {
 				t.Errorf("%s was moved, and an entry of it is %s", away, origin)
 			}
 		}

@@ -143,7 +143,8 @@ func TestTerms(t *testing.T) {
 	}
 	all, err := s.Shares(t.Context())
 	must(t, err)
-	if slices.Sort(all); !slices.Equal(all, []string{"charts", "crewdocs", "plain", "readers"}) {
+	slices.Sort(all)
+	if !slices.Equal(all, []string{"charts", "crewdocs", "plain", "readers"}) {
 		t.Errorf("%v", all)
 	}
 }

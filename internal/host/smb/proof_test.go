@@ -264,7 +264,8 @@ func TestInheritanceAsTheServerDoes(t *testing.T) {
 			{Mask: ntsd.Full, SID: tokens[n].User},
 			{Mask: ntsd.Full, SID: ntsd.System},
 		})
-		if made++; want.Control == 0 && want.Entries[len(want.Entries)-1].SID == ntsd.System {
+		made++
+		if want.Control == 0 && want.Entries[len(want.Entries)-1].SID == ntsd.System {
 			got.Group = want.Group // where nothing is handed on, this server names the group of its own system
 		}
 		got.Entries, want.Entries = once(got.Entries), once(want.Entries)

@@ -39,7 +39,8 @@ func TestRunOnShare(t *testing.T) {
 		d, ok := perm.NTOf(s)
 		to, err := ntsd.ParseSDDL(sddl)
 		must(t, err)
-		if d.Control, d.Entries = to.Control, to.Entries; !ok {
+		d.Control, d.Entries = to.Control, to.Entries
+		if !ok {
 			t.Fatal("no descriptor")
 		}
 		if !owner.IsZero() {

@@ -75,7 +75,8 @@ func (k *thicket) grow() {
 			must(k.t, k.keeper.s.Mkdir(k.top+name, 0o777))
 		}
 		d := k.look(name)
-		if d.Control |= ntsd.AutoInherited; name == "" || k.r.IntN(8) == 0 {
+		d.Control |= ntsd.AutoInherited
+		if name == "" || k.r.IntN(8) == 0 {
 			d = ntsd.Stop(&d, true)
 		}
 		if name == "" || k.r.IntN(3) == 0 {
@@ -109,7 +110,8 @@ func (k *thicket) drafted() (steps []plan.Step) {
 			}
 		}
 		before, to := was[name], d
-		if after[name] = d; !to.Equal(before) {
+		after[name] = d
+		if !to.Equal(before) {
 			steps = append(steps, plan.Step{
 				Path:   string(pathOf(k.top + name)),
 				Kind:   k.kind(name),
@@ -182,7 +184,9 @@ func TestRunsAndRestoresOnTheServer(t *testing.T) {
 	defer s.Close()
 	keeper := dial(t, "keeper", "charts")
 	must(t, keeper.s.Mkdir("thickets", 0o777))
-	done, skipped, restored := 0, 0, 0
+	done := 0
+	skipped := 0
+	restored := 0
 	for i := range 30 {
 		k := &thicket{
 			t:      t,
@@ -246,7 +250,8 @@ func TestRunsAndRestoresOnTheServer(t *testing.T) {
 			if k.touched(name) {
 				continue
 			}
-			if restored++; !is.Equal(was) {
+			restored++
+			if !is.Equal(was) {
 				a, _ := was.SDDL()
 				b, _ := is.SDDL()
 				t.Errorf("%s was\n%s and is\n%s", k.top+name, a, b)

@@ -340,7 +340,9 @@ func lost(err error) error {
 func seenOf(info os.FileInfo) nt.Seen {
 	seen := nt.Seen{Name: info.Name(), Kind: perm.File, Size: info.Size(), Modified: info.ModTime()}
 	if st, ok := info.Sys().(*smb2.FileStat); ok {
-		seen.Kind, seen.ID, seen.ReadOnly = kindOf(st.FileAttributes), st.FileId, st.FileAttributes&readOnly != 0
+		seen.Kind = kindOf(st.FileAttributes)
+		seen.ID = st.FileId
+		seen.ReadOnly = st.FileAttributes&readOnly != 0
 	} else if info.IsDir() {
 		seen.Kind = perm.Folder
 	}

@@ -35,7 +35,8 @@ func TestShareListAsTheServerDoes(t *testing.T) {
 		must(t, err)
 		share, err := s.Open(t.Context(), "readers")
 		if through == 0 {
-			if shut++; !nt.Refused(err) {
+			shut++
+			if !nt.Refused(err) {
 				t.Errorf("%s gets nothing through the share, and opens it: %v", names[n], err)
 			}
 			_ = s.Close()

@@ -204,7 +204,8 @@ type said struct {
 }
 
 func (s *said) Write(b []byte) (int, error) {
-	if s.b = append(s.b, b...); len(s.b) > maxSaid {
+	s.b = append(s.b, b...)
+	if len(s.b) > maxSaid {
 		s.b = s.b[len(s.b)-maxSaid:]
 	}
 	if s.each != nil {
@@ -234,7 +235,9 @@ func (h *Host) Run(stdin io.Reader, words ...string) (string, error) {
 	defer s.Close()
 	var errs said
 	var out bytes.Buffer
-	s.Stdin, s.Stdout, s.Stderr = stdin, limited{&out}, &errs
+	s.Stdin = stdin
+	s.Stdout = limited{&out}
+	s.Stderr = &errs
 	line := h.line(words...)
 	if err := s.Run(line); err != nil {
 		return "", h.failed(line, &errs, err)

@@ -323,7 +323,8 @@ func (w *Watch) pin() error {
 		if err != nil {
 			return err
 		}
-		if w.pinned = append(w.pinned, fd); id != s.id {
+		w.pinned = append(w.pinned, fd)
+		if id != s.id {
 			return fmt.Errorf("watch %s: %w", pathname.Escape(s.at), ErrMounts)
 		}
 	}
@@ -494,7 +495,9 @@ func (w *Watch) take(e event, who *actors) {
 		return
 	}
 	if len(n.places)+len(n.inodes) >= maxPlaces {
-		n.all, n.places, n.inodes = fmt.Sprintf("more than %d paths changed at once", maxPlaces), nil, nil
+		n.all = fmt.Sprintf("more than %d paths changed at once", maxPlaces)
+		n.places = nil
+		n.inodes = nil
 		return
 	}
 	if n.places == nil {

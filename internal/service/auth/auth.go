@@ -121,7 +121,8 @@ func judge(password, name, old string) (n float64, problem error) {
 	case len(different) < 5:
 		return 0, errors.New("the new password has hardly any different characters: choose another")
 	}
-	if n = guesses(password, name); n < minGuesses {
+	n = guesses(password, name)
+	if n < minGuesses {
 		return n, errors.New("the new password is among those that are guessed first: choose another")
 	}
 	return n, nil

@@ -274,7 +274,9 @@ func vouched(former *x509.Certificate) *x509.Certificate {
 	t := template("", besideLife)
 	t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}
 	t.RawSubject, t.SubjectKeyId = former.RawSubject, former.SubjectKeyId
-	t.IsCA, t.BasicConstraintsValid, t.MaxPathLenZero = true, true, true
+	t.IsCA = true
+	t.BasicConstraintsValid = true
+	t.MaxPathLenZero = true
 	t.KeyUsage = x509.KeyUsageCertSign
 	return t
 }

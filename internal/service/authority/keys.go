@@ -118,7 +118,8 @@ func ReplaceAuthority(dir string, names []string) error {
 		return fmt.Errorf("two authorities count already: end the former one first, with idletally keys end")
 	}
 	if len(names) == 0 {
-		if names = permitted(a.newest.cert); names == nil {
+		names = permitted(a.newest.cert)
+		if names == nil {
 			return errors.New("the authority counts for any name: give with --name those of the service")
 		}
 	}
@@ -338,7 +339,9 @@ func selfSigned(key *ecdsa.PrivateKey, names []string) ([]byte, error) {
 	sum := sha256.Sum256(public)
 	// two side by side have names of their own
 	t := template(fmt.Sprintf("Idle Tally authority %x", sum[:4]), authorityLife)
-	t.IsCA, t.BasicConstraintsValid, t.MaxPathLen = true, true, 1
+	t.IsCA = true
+	t.BasicConstraintsValid = true
+	t.MaxPathLen = 1
 	t.KeyUsage = x509.KeyUsageCertSign
 	constrain(t, names)
 	der, err := x509.CreateCertificate(rand.Reader, t, t, key.Public(), key)

@@ -89,7 +89,8 @@ type ACME struct {
 func (a ACME) TLS() (*tls.Config, error) {
 	t := &tls.Config{MinVersion: tls.VersionTLS12}
 	if a.Authority != nil {
-		if t.RootCAs = x509.NewCertPool(); !t.RootCAs.AppendCertsFromPEM(a.Authority) {
+		t.RootCAs = x509.NewCertPool()
+		if !t.RootCAs.AppendCertsFromPEM(a.Authority) {
 			return nil, errors.New("--acme-authority holds no certificate in PEM form")
 		}
 	}

@@ -230,7 +230,9 @@ func (l *line) serve() {
 			kept = append(kept, t)
 			continue
 		}
-		l.in, c.in, c.waiting = l.in+1, c.in+1, c.waiting-1
+		l.in++
+		c.in++
+		c.waiting--
 		close(t.come)
 	}
 	clear(l.waiting[len(kept):])

@@ -36,7 +36,9 @@ func (d *Desk) head(ctx context.Context, snap store.Snapshot) (h archive.Head, e
 	for _, r := range roots {
 		h.Roots = append(h.Roots, pathname.Path(r))
 	}
-	h.Forest, h.Paths, h.Gaps = snap.Hash(), snap.Paths, snap.Gaps
+	h.Forest = snap.Hash()
+	h.Paths = snap.Paths
+	h.Gaps = snap.Gaps
 	if h.Denied, err = snap.DeniedList(); err != nil {
 		return h, err
 	}
@@ -73,7 +75,8 @@ func (d *Desk) Import(ctx context.Context, application, host, fingerprint, by st
 		return d.fits(ctx, x, application, h)
 	}, func(_ tree.Hash, b []byte) error {
 		pack = append(pack, b)
-		if size += len(b); size < importPack {
+		size += len(b)
+		if size < importPack {
 			return nil
 		}
 		return flush()

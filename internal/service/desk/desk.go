@@ -82,7 +82,9 @@ func (d *Desk) Check(ctx context.Context, text string) (*baseline.Document, wire
 		out.Errors = faults
 		return nil, out, nil
 	}
-	out.OK, out.Application, out.Rules = true, doc.Application, len(doc.Rules)
+	out.OK = true
+	out.Application = doc.Application
+	out.Rules = len(doc.Rules)
 	hosts, err := d.hosts(ctx, doc)
 	if err != nil {
 		return nil, out, err

@@ -73,7 +73,8 @@ func (b *builder) add(host string, roots []string, steps []plan.Step, dir *perm.
 	if len(steps) == 0 {
 		return nil
 	}
-	if b.total += len(steps); b.total > maxSteps {
+	b.total += len(steps)
+	if b.total > maxSteps {
 		return fmt.Errorf("%w: the plan would have more than %d steps: draft it in parts", ErrBad, maxSteps)
 	}
 	slices.SortFunc(steps, func(x, y plan.Step) int { return pathname.Compare(x.Path, y.Path) })
@@ -533,7 +534,8 @@ func (d *Desk) DraftRestore(ctx context.Context, ask wire.Draft, author string) 
 				return "", err
 			}
 			for _, s := range list {
-				if s.Before, s.After = s.After, s.Before; wanted(s.Path) {
+				s.Before, s.After = s.After, s.Before
+				if wanted(s.Path) {
 					steps = append(steps, s)
 				}
 			}

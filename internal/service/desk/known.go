@@ -94,7 +94,9 @@ func (k *Known) Of(published store.Edition, h store.Host, r *store.Report, findi
 	if r == nil {
 		return l
 	}
-	l.Edition, l.Findings, l.Unread = r.Edition, findings, r.Unread
+	l.Edition = r.Edition
+	l.Findings = findings
+	l.Unread = r.Unread
 	l.At = r.Created
 	if at, ok := k.taken[r.Snapshot]; ok && at.Before(l.At) { // a clock elsewhere may be ahead
 		l.At = at

@@ -42,7 +42,8 @@ func (p *parsed) get(r reading) *document {
 	defer p.mu.Unlock()
 	d := p.young[r]
 	if d == nil {
-		if d = p.old[r]; d != nil {
+		d = p.old[r]
+		if d != nil {
 			p.keep(r, d)
 		}
 	}

@@ -147,7 +147,8 @@ func TestSchedules(t *testing.T) {
 	must(t, err)
 	moments := map[time.Time]bool{}
 	for _, x := range due {
-		if moments[x.At] = true; x.At.Before(all.Next) || !x.At.Before(all.Next.Add(30*time.Minute)) {
+		moments[x.At] = true
+		if x.At.Before(all.Next) || !x.At.Before(all.Next.Add(30*time.Minute)) {
 			t.Errorf("%s is due %s", x.Host, x.At)
 		}
 	}

@@ -65,7 +65,8 @@ func (d *Desk) handDown(
 		if set == e.Set {
 			return nil
 		}
-		if out = append(out, plan.Step{Path: path, Kind: e.Kind, Before: e.Set, After: set}); len(out) > maxSteps {
+		out = append(out, plan.Step{Path: path, Kind: e.Kind, Before: e.Set, After: set})
+		if len(out) > maxSteps {
 			return fmt.Errorf("%w: the plan would have more than %d steps: draft it in parts", ErrBad, maxSteps)
 		}
 		return nil

@@ -559,7 +559,8 @@ func (s *Server) storePack(w http.ResponseWriter, r *http.Request) error {
 			return badBody(fmt.Errorf("pack: %w", err))
 		}
 		nodes = append(nodes, b)
-		if size += len(b); size >= maxAtOnce || len(nodes) >= maxNodesOnce {
+		size += len(b)
+		if size >= maxAtOnce || len(nodes) >= maxNodesOnce {
 			if err := store(); err != nil {
 				return err
 			}

@@ -64,7 +64,8 @@ func (b *backing) see(l chain.Line) error {
 // forget drops what is older than a time, since no order comes of it any more.
 func (b *backing) forget(before time.Time) {
 	for id, list := range b.plans {
-		if list = slices.DeleteFunc(list, func(a approval) bool { return a.at.Before(before) }); len(list) == 0 {
+		list = slices.DeleteFunc(list, func(a approval) bool { return a.at.Before(before) })
+		if len(list) == 0 {
 			delete(b.plans, id)
 		} else {
 			b.plans[id] = list

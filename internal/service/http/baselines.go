@@ -243,7 +243,10 @@ func (s *Server) application(
 		st := wire.HostState{HostVerdict: wire.HostVerdictOf(h.Name, l, known.At)}
 		if r != nil {
 			w := reportHead(*r)
-			w.Findings, w.Waived, w.Opens, w.Closes = counting(r), r.Waived, r.Opens, r.Closes
+			w.Findings = counting(r)
+			w.Waived = r.Waived
+			w.Opens = r.Opens
+			w.Closes = r.Closes
 			st.Report = &w
 		}
 		a.Hosts, looks = append(a.Hosts, st), append(looks, l)

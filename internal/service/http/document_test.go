@@ -17,7 +17,8 @@ func TestEverythingIsDescribed(t *testing.T) {
 	described, examples := 0, 0
 	for name, s := range doc.Components.Schemas.Map() {
 		for prop, p := range s.Properties {
-			if described++; p.Description == "" {
+			described++
+			if p.Description == "" {
 				t.Errorf("nothing is said of %s.%s", name, prop)
 			}
 			for _, x := range p.Examples {
@@ -32,7 +33,8 @@ func TestEverythingIsDescribed(t *testing.T) {
 	}
 	for path, o := range each(doc) {
 		for _, p := range o.Parameters {
-			if described++; p.Description == "" {
+			described++
+			if p.Description == "" {
 				t.Errorf("nothing is said of the parameter %s of %s %s", p.Name, o.Method, path)
 			}
 			if p.Example != nil {

@@ -266,7 +266,9 @@ func (s *Server) turnover(ctx context.Context, from, to, after string, limit int
 	if err != nil {
 		return out, err
 	}
-	out.Added, out.Gone, out.Changed = t.Added, t.Gone, t.Changed
+	out.Added = t.Added
+	out.Gone = t.Gone
+	out.Changed = t.Changed
 	side := func(x drift.Side, d *perm.Directory) (kind string, view *perm.View, gap string) {
 		if x.Kind == 0 {
 			return "", nil, ""
@@ -352,7 +354,10 @@ func (s *Server) wireReport(ctx context.Context, r store.Report) (wire.Report, [
 	out := make([]wire.Group, 0, len(groups))
 	for _, g := range groups {
 		x := wire.GroupOf(r.Host, g.Group)
-		x.Report, x.Since, x.Fresh, x.Returned = r.ID, g.Since, g.Fresh, g.Returned
+		x.Report = r.ID
+		x.Since = g.Since
+		x.Fresh = g.Fresh
+		x.Returned = g.Returned
 		if a, ok := by[string(g.Example)]; ok && g.Count == 1 {
 			x.By = &a
 		}

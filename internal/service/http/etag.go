@@ -36,7 +36,8 @@ func (m Guarded) holds(now string) (was *string, err error) {
 		return nil, nil
 	}
 	for _, tag := range strings.Split(m.IfMatch, ",") {
-		if tag = strings.TrimSpace(tag); tag == "*" || tag == tagOf(now) {
+		tag = strings.TrimSpace(tag)
+		if tag == "*" || tag == tagOf(now) {
 			return &now, nil
 		}
 	}

@@ -130,7 +130,8 @@ func (s *Server) writeHistory(_ context.Context, in *pastAsk) (*huma.StreamRespo
 				})
 				in.After = h.ID
 			}
-			if w.Flush(); len(list) < in.Limit || w.Error() != nil {
+			w.Flush()
+			if len(list) < in.Limit || w.Error() != nil {
 				return
 			}
 		}

@@ -25,7 +25,9 @@ func wireHost(h store.Host) wire.Host {
 		LastSeen: h.LastSeen,
 		Twice:    h.Twice,
 	}
-	out.System, out.Up, out.Runs = h.System, h.UpSince, h.RunsSince
+	out.System = h.System
+	out.Up = h.UpSince
+	out.Runs = h.RunsSince
 	if err := wire.Speaks("the agent", h.Version, h.Protocol, h.Oldest); err != nil && out.Enrolled {
 		out.Unfit = err.Error()
 	}

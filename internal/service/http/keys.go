@@ -44,7 +44,8 @@ func (s *Server) keyRoutes() {
 			if err != nil {
 				return nil, err
 			}
-			if out.More = len(hosts) > maxBehind; out.More {
+			out.More = len(hosts) > maxBehind
+			if out.More {
 				hosts = hosts[:maxBehind]
 			}
 			for _, h := range hosts {

@@ -90,8 +90,9 @@ func figureOf(name string) Figure {
 }
 
 func newMetrics(s *Server) *metrics {
-	took, waiting, nodes := figureOf("idletally_request_seconds"), figureOf("idletally_agents_waiting"),
-		figureOf("idletally_nodes_received_total")
+	took := figureOf("idletally_request_seconds")
+	waiting := figureOf("idletally_agents_waiting")
+	nodes := figureOf("idletally_nodes_received_total")
 	m := &metrics{registry: prometheus.NewRegistry(),
 		took: prometheus.NewHistogramVec(prometheus.HistogramOpts{
 			Name:    took.Name,
@@ -155,7 +156,8 @@ func (f *fleet) Describe(chan<- *prometheus.Desc) {}
 func (f *fleet) Collect(to chan<- prometheus.Metric) {
 	figures, old := f.known()
 	if old && f.counting.TryLock() {
-		if figures, old = f.known(); old { // nobody has counted meanwhile
+		figures, old = f.known()
+		if old { // nobody has counted meanwhile
 			figures = f.anew()
 		}
 		f.counting.Unlock()

@@ -43,7 +43,9 @@ func series(t *testing.T, c counts) map[string]float64 {
 // Each figure is counted from what there is, one by one, and however many versions agents make up few have a series.
 func TestFigures(t *testing.T) {
 	now := time.Date(2026, 11, 29, 12, 0, 0, 0, time.UTC)
-	lately, long, yes := now.Add(-time.Minute), now.Add(-time.Hour), true
+	lately := now.Add(-time.Minute)
+	long := now.Add(-time.Hour)
+	yes := true
 	hosts := []store.Host{
 		{Name: "a"}, {Name: "b", Certificate: "1", Version: "2.0", LastSeen: &lately, Watching: &yes},
 		{Name: "c", Certificate: "1", Version: "2.0", LastSeen: &long},

@@ -160,7 +160,9 @@ func (s *Server) standings(
 		if err != nil {
 			return nil, err
 		}
-		st.Published, st.Title, st.Hosts = e.Number, e.Title, len(on)
+		st.Published = e.Number
+		st.Title = e.Title
+		st.Hosts = len(on)
 		looks := make([]verdict.Look, 0, len(on))
 		for _, h := range on {
 			r := current[place{n.Application, h.Name}]
@@ -171,10 +173,18 @@ func (s *Server) standings(
 				st.Cells = append(st.Cells, c)
 				continue
 			}
-			c.Findings, c.Opens, c.Closes, c.Grave, c.Unread, c.At = counting(r), r.Opens, r.Closes, r.Grave, r.Unread,
-				&l.At
-			st.Findings, st.Opens, st.Closes, st.Grave, st.Waived, st.Paths = st.Findings+c.Findings, st.Opens+r.Opens,
-				st.Closes+r.Closes, st.Grave+r.Grave, st.Waived+r.Waived, st.Paths+r.Paths
+			c.Findings = counting(r)
+			c.Opens = r.Opens
+			c.Closes = r.Closes
+			c.Grave = r.Grave
+			c.Unread = r.Unread
+			c.At = &l.At
+			st.Findings += c.Findings
+			st.Opens += r.Opens
+			st.Closes += r.Closes
+			st.Grave += r.Grave
+			st.Waived += r.Waived
+			st.Paths += r.Paths
 			st.Unread += r.Unread
 			if st.Oldest == nil || l.At.Before(*st.Oldest) {
 				st.Oldest = &l.At
@@ -265,7 +275,9 @@ func (s *Server) needs(ctx context.Context, out *wire.Overview, hosts []store.Ho
 				At:          &p.Created,
 			}
 			if state == "approved" {
-				n.Kind, n.At, n.Detail = "approved", p.Expires, "by "+p.Author+"; approved by "+p.DecidedBy
+				n.Kind = "approved"
+				n.At = p.Expires
+				n.Detail = "by " + p.Author + "; approved by " + p.DecidedBy
 				if p.Expires != nil && p.Expires.Before(at) {
 					continue // the approval is too old: the plan says so itself
 				}
@@ -366,7 +378,9 @@ func (s *Server) days(ctx context.Context, current []store.Report, at time.Time)
 	}
 	var sum store.Day
 	for _, d := range last {
-		sum.Findings, sum.Opens, sum.Closes = sum.Findings+d.Findings, sum.Opens+d.Opens, sum.Closes+d.Closes
+		sum.Findings += d.Findings
+		sum.Opens += d.Opens
+		sum.Closes += d.Closes
 	}
 	out := []wire.DayTally{}
 	known := at.UTC() // before the first report of all nothing was known
@@ -378,8 +392,9 @@ func (s *Server) days(ctx context.Context, current []store.Report, at time.Time)
 		for ; i < len(rows) && rows[i].On.Format(time.DateOnly) <= day; i++ {
 			p := place{rows[i].Application, rows[i].Host}
 			was := last[p]
-			sum.Findings, sum.Opens, sum.Closes = sum.Findings+rows[i].Findings-was.Findings,
-				sum.Opens+rows[i].Opens-was.Opens, sum.Closes+rows[i].Closes-was.Closes
+			sum.Findings += rows[i].Findings - was.Findings
+			sum.Opens += rows[i].Opens - was.Opens
+			sum.Closes += rows[i].Closes - was.Closes
 			last[p] = rows[i]
 		}
 		if day < known.Format(time.DateOnly) {
@@ -441,8 +456,10 @@ func (s *Server) equalGroups(
 			out, folders = append(out, x), append(folders, g.Folder)
 		}
 		e := &out[i]
-		e.Hosts, e.Total, e.Fresh, e.Returned = e.Hosts+1, e.Total+int64(g.Count), e.Fresh+g.Fresh,
-			e.Returned+g.Returned
+		e.Hosts++
+		e.Total += int64(g.Count)
+		e.Fresh += g.Fresh
+		e.Returned += g.Returned
 		if g.Since != nil && (e.Since == nil || g.Since.Before(*e.Since)) {
 			e.Since = g.Since
 		}

@@ -251,7 +251,8 @@ const (
 func roomFor(said []store.Remark, author string, more wire.NewRemark) bool {
 	own, bytes := 0, len(more.Path)+len(more.Body)
 	for _, r := range said {
-		if bytes += len(r.Path) + len(r.Body); r.Author == author {
+		bytes += len(r.Path) + len(r.Body)
+		if r.Author == author {
 			own++
 		}
 	}

@@ -215,7 +215,8 @@ func (s *Server) runRoutes(r chi.Router) {
 				if err != nil {
 					return nil, err
 				}
-				if out.Next = ""; n+1 < chunks {
+				out.Next = ""
+				if n+1 < chunks {
 					out.Next = itoa(n + 1)
 				}
 				for _, st := range steps {

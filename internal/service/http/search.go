@@ -195,7 +195,8 @@ func speaks(doc *baseline.Document, r *baseline.Rule, small string) string {
 			if real != "" {
 				name = real
 			}
-			if what += " " + name; !slices.Contains(as, what) {
+			what += " " + name
+			if !slices.Contains(as, what) {
 				as = append(as, what)
 			}
 		}

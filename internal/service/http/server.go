@@ -165,7 +165,9 @@ func New(c Config) *Server {
 			s.limit(maxCalls, keyByCaller), s.once, s.documents)
 		s.route(r, "GET", "/metrics", personally, s.unlessOpen("metrics", s.metrics.handler()).ServeHTTP)
 		cfg := huma.DefaultConfig("Idle Tally", "1")
-		cfg.OpenAPIPath, cfg.DocsPath, cfg.SchemasPath = "/api/openapi", "", "/api/schemas"
+		cfg.OpenAPIPath = "/api/openapi"
+		cfg.DocsPath = ""
+		cfg.SchemasPath = "/api/schemas"
 		cfg.CreateHooks = nil
 		frugal := huma.Format{
 			Marshal:   writeLists,

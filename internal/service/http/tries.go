@@ -123,7 +123,9 @@ func (k *known) turn(at time.Time) {
 	case k.minute + 1:
 		k.minute, k.of, k.last = now, nil, k.of
 	default:
-		k.minute, k.of, k.last = now, nil, nil
+		k.minute = now
+		k.of = nil
+		k.last = nil
 	}
 }
 
@@ -137,7 +139,8 @@ func (k *known) have(hash [32]byte, at time.Time) bool {
 func (k *known) add(hash [32]byte, at time.Time) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if k.turn(at); k.of == nil {
+	k.turn(at)
+	if k.of == nil {
 		k.of = map[[32]byte]bool{}
 	}
 	if len(k.of) < maxKnown {
@@ -202,7 +205,8 @@ func (r *refusals) due(at time.Time) (out []refusal) {
 		if x.stranger {
 			r.strange--
 		}
-		if delete(r.kind, key); x.more > 0 {
+		delete(r.kind, key)
+		if x.more > 0 {
 			out = append(out, *x)
 		}
 	}

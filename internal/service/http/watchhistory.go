@@ -135,7 +135,8 @@ func (s *Server) differs(ctx context.Context, seen, now chain.Head) (why string,
 	}
 	why = fmt.Sprintf("line %d is not there any more", seen.Seq)
 	err = s.Store.Lines(ctx, seen.Seq-1, seen.Seq, func(l chain.Line) error {
-		if why = ""; l.Hash != seen.Hash {
+		why = ""
+		if l.Hash != seen.Hash {
 			why = fmt.Sprintf("line %d (%s by %s) was another one then", l.Seq, l.What, l.Who)
 		}
 		return nil

@@ -66,7 +66,8 @@ func (a *Attempt) mark(ctx context.Context, tx *sqlx.Tx) error {
 	if err := tx.GetContext(ctx, &maker, `SELECT maker FROM attempt WHERE id = ?`, a.id[:]); err != nil {
 		return fmt.Errorf("attempt: %w", err)
 	}
-	if a.Done = [16]byte(maker) == a.maker; !a.Done {
+	a.Done = [16]byte(maker) == a.maker
+	if !a.Done {
 		return ErrRepeated
 	}
 	return nil

@@ -413,7 +413,8 @@ func readPiece(in io.Reader, rows func([]string, [][]any) error) (n int64, err e
 			}
 		}
 		n++
-		if list = append(list, row); len(list) == rowsAtOnce {
+		list = append(list, row)
+		if len(list) == rowsAtOnce {
 			if err := rows(columns, list); err != nil {
 				return n, err
 			}

@@ -54,10 +54,12 @@ func (s *Store) ClaimComparison(ctx context.Context, most Shares) (*Comparison, 
 	applications, hosts := map[string]int{}, map[string]int{}
 	for _, h := range held {
 		query, args = query+` AND NOT (application = ? AND host = ?)`, append(args, h.Application, h.Host)
-		if applications[h.Application]++; applications[h.Application] == most.Application {
+		applications[h.Application]++
+		if applications[h.Application] == most.Application {
 			query, args = query+` AND application <> ?`, append(args, h.Application)
 		}
-		if hosts[h.Host]++; hosts[h.Host] == most.Host {
+		hosts[h.Host]++
+		if hosts[h.Host] == most.Host {
 			query, args = query+` AND host <> ?`, append(args, h.Host)
 		}
 	}

@@ -82,7 +82,9 @@ func TestClaimComparison(t *testing.T) {
 			state(asked))
 	}
 	ferry, skiff := heard("boats", "ferry"), heard("boats", "skiff")
-	cars, oars, nets := heard("cars", "dory"), heard("oars", "dory"), heard("nets", "barge")
+	cars := heard("cars", "dory")
+	oars := heard("oars", "dory")
+	nets := heard("nets", "barge")
 
 	a := claim(asked)
 	b := claim(ferry) // not the second of the same place

@@ -41,7 +41,9 @@ func (s *Store) Figures(ctx context.Context, at time.Time) (f Figures, err error
 		f.Overdue = max(0, at.Sub(next.Time))
 	}
 	st := s.db.Stats()
-	f.InUse, f.Idle, f.Max = st.InUse, st.Idle, st.MaxOpenConnections
+	f.InUse = st.InUse
+	f.Idle = st.Idle
+	f.Max = st.MaxOpenConnections
 	return f, nil
 }
 

@@ -149,7 +149,8 @@ func TestSweepTakesNothingThatIsNeeded(t *testing.T) {
 				}
 				sent.Add(1)
 				done()
-				if ids = append(ids, id); len(ids) > 5 { // what is let go is what others send again
+				ids = append(ids, id)
+				if len(ids) > 5 { // what is let go is what others send again
 					k := own.IntN(len(ids))
 					if err := s.DropSnapshot(ctx, ids[k]); err != nil && ctx.Err() == nil {
 						t.Error(err)
@@ -188,7 +189,8 @@ func TestSweepTakesNothingThatIsNeeded(t *testing.T) {
 			if err != nil || len(faults) > 0 {
 				t.Fatalf("%v, %v", faults, err)
 			}
-			if nodes += n; next == nil {
+			nodes += n
+			if next == nil {
 				break
 			}
 			after = next

@@ -40,7 +40,8 @@ func (s *Store) GroupsOn(ctx context.Context, reports []string, visit func(repor
 			if err = rows.StructScan(&r); err == nil {
 				err = json.Unmarshal(r.Body, &g.Group)
 			}
-			if g.Age = r.Age; err == nil {
+			g.Age = r.Age
+			if err == nil {
 				err = visit(r.Report, g)
 			}
 			if err != nil {

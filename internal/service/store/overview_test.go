@@ -72,7 +72,8 @@ func TestCurrentReports(t *testing.T) {
 	}
 	n := 0
 	must(t, st.GroupsOn(ctx, []string{north.ID, south.ID}, func(report string, g Group) error {
-		if n++; report != north.ID || g.Count != 2 || g.Since == nil {
+		n++
+		if report != north.ID || g.Count != 2 || g.Since == nil {
 			t.Errorf("%s: %+v", report, g)
 		}
 		return nil

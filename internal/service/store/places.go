@@ -55,7 +55,8 @@ func (s *Store) FindingsUnder(ctx context.Context, r Report, folder string, afte
 			return nil, err
 		}
 		for _, f := range rest {
-			if after = f.Seq; pathname.Under(string(f.Path), folder) && len(out) < limit {
+			after = f.Seq
+			if pathname.Under(string(f.Path), folder) && len(out) < limit {
 				out = append(out, f)
 			}
 		}

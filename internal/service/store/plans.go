@@ -417,7 +417,9 @@ func turn(ctx context.Context, tx *sqlx.Tx, run string) (end string, next []stri
 	if err := tx.GetContext(ctx, &stopAt, `SELECT stop_at FROM run WHERE id = ?`, run); err != nil {
 		return "", nil, err
 	}
-	why, total, left := "", 0, 0
+	why := ""
+	total := 0
+	left := 0
 	end = "finished"
 	for i, h := range hosts {
 		switch {

@@ -50,7 +50,9 @@ func (s *Store) Policy(ctx context.Context) (p Policy, err error) {
 		p.Says = next
 		return p, nil
 	}
-	p.Next, p.From, p.By = &next, *row.From, row.By
+	p.Next = &next
+	p.From = *row.From
+	p.By = row.By
 	return p, nil
 }
 

@@ -75,7 +75,8 @@ func (s *Store) NewReport(ctx context.Context, r Report) (*ReportWriter, error) 
 		r.ID, r.Application, r.Edition, r.Host, r.Snapshot, r.Problems, r.Created)
 	w := &ReportWriter{s: s, ctx: ctx, r: r}
 	w.places.Each = func(p drift.Place) error {
-		if w.counted = append(w.counted, p); len(w.counted) < 500 {
+		w.counted = append(w.counted, p)
+		if len(w.counted) < 500 {
 			return nil
 		}
 		return w.flushPlaces()
@@ -88,7 +89,8 @@ func (w *ReportWriter) Finding(f drift.Finding) error {
 	if err := w.places.Add(f); err != nil {
 		return err
 	}
-	if w.findings = append(w.findings, f); len(w.findings) < 500 {
+	w.findings = append(w.findings, f)
+	if len(w.findings) < 500 {
 		return nil
 	}
 	return w.flush()
@@ -96,7 +98,8 @@ func (w *ReportWriter) Finding(f drift.Finding) error {
 
 // Unread adds a path that could not be judged.
 func (w *ReportWriter) Unread(u drift.Unread) error {
-	if w.unread = append(w.unread, u); len(w.unread) < 500 {
+	w.unread = append(w.unread, u)
+	if len(w.unread) < 500 {
 		return nil
 	}
 	return w.flush()
@@ -151,8 +154,11 @@ func (w *ReportWriter) End(sum drift.Summary, groups []drift.Group) (Report, err
 	if err != nil {
 		return *r, err
 	}
-	r.Ready, r.Paths, r.Judged, r.Findings, r.Unread = true, int64(sum.Paths), int64(sum.Judged), int64(sum.Findings),
-		int64(sum.Unread)
+	r.Ready = true
+	r.Paths = int64(sum.Paths)
+	r.Judged = int64(sum.Judged)
+	r.Findings = int64(sum.Findings)
+	r.Unread = int64(sum.Unread)
 	for _, g := range groups {
 		if g.Waiver != "" {
 			r.Waived += int64(g.Count)

@@ -80,7 +80,8 @@ func (s *Store) Fire(ctx context.Context, x Schedule, next time.Time, due []Due)
 			return err
 		}
 		n, err := r.RowsAffected()
-		if mine = n > 0; err != nil || !mine {
+		mine = n > 0
+		if err != nil || !mine {
 			return err
 		}
 		for _, d := range due {

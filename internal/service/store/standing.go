@@ -73,7 +73,8 @@ func (w *ReportWriter) stand() error {
 		}
 		args := []any{r.Created, before, r.Application, r.Host}
 		for _, x := range rows {
-			if after = x.Identity; !w.unseen(string(x.Path)) {
+			after = x.Identity
+			if !w.unseen(string(x.Path)) {
 				args = append(args, x.Identity)
 			}
 		}

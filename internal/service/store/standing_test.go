@@ -81,7 +81,9 @@ func TestStanding(t *testing.T) {
 				book[p] = &entry{rep.Created, rep.Created, 1, true}
 				fresh++
 			case !e.open:
-				e.open, e.since, e.spells = true, rep.Created, e.spells+1
+				e.open = true
+				e.since = rep.Created
+				e.spells++
 				returned++
 			}
 		}

@@ -139,7 +139,9 @@ func nodeConnector(dsn string) (driver.Connector, error) {
 	}
 	cfg.ParseTime = true
 	cfg.Loc = time.UTC
-	cfg.Timeout, cfg.ReadTimeout, cfg.WriteTimeout = 10*time.Second, 60*time.Second, 60*time.Second
+	cfg.Timeout = 10 * time.Second
+	cfg.ReadTimeout = 60 * time.Second
+	cfg.WriteTimeout = 60 * time.Second
 	cfg.Collation = "utf8mb4_bin"
 	cfg.InterpolateParams = true
 	cfg.RejectReadOnly = true

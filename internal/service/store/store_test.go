@@ -186,7 +186,9 @@ func TestEditionsAtOnce(t *testing.T) {
 
 // What is listed whole is bounded where something is added.
 func TestRoom(t *testing.T) {
-	ctx, person, another := t.Context(), name("person"), name("person")
+	ctx := t.Context()
+	person := name("person")
+	another := name("person")
 	for _, who := range []string{person, another} {
 		must(t, st.AddPerson(ctx, Person{Name: who, RoleList: "viewer"}))
 	}
@@ -1018,7 +1020,9 @@ func deref(s *string) string {
 
 // What a host sends counts for a day, and one host's is no other's.
 func TestQuota(t *testing.T) {
-	ctx, a, b := t.Context(), name("host"), name("host")
+	ctx := t.Context()
+	a := name("host")
+	b := name("host")
 	must(t, errors.Join(st.AddHost(ctx, a), st.AddHost(ctx, b)))
 	must(t,
 		errors.Join(st.TakeQuota(ctx, a, 0, 100), st.TakeQuota(ctx, a, 60, 100), st.TakeQuota(ctx, a, 40, 100),
@@ -1159,8 +1163,9 @@ func TestHostFilter(t *testing.T) {
 		return host
 	}
 	invited, carried := add(""), add("carried = TRUE, version = '1'")
-	calling, quiet, never := add("last_seen = ?, version = '2'", now()),
-		add("last_seen = ?, version = '2'", silent.Add(-time.Minute)), add("last_seen = NULL, version = '1'")
+	calling := add("last_seen = ?, version = '2'", now())
+	quiet := add("last_seen = ?, version = '2'", silent.Add(-time.Minute))
+	never := add("last_seen = NULL, version = '1'")
 	for _, c := range []struct {
 		f    HostFilter
 		want []string

@@ -26,7 +26,8 @@ func (s *Store) BeginTry(ctx context.Context, account, place string, p auth.Pati
 			return err
 		}
 		t := auth.Tries(row)
-		if wait = p.Wait(t, at); wait > 0 {
+		wait = p.Wait(t, at)
+		if wait > 0 {
 			return nil
 		}
 		t = p.Begin(t, at)

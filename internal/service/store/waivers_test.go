@@ -21,8 +21,9 @@ func TestWaivers(t *testing.T) {
 		must(t, err)
 		return id
 	}
-	late, soon, over := add(time.Now().Add(48*time.Hour)), add(time.Now().Add(time.Hour)),
-		add(time.Now().Add(-time.Second))
+	late := add(time.Now().Add(48 * time.Hour))
+	soon := add(time.Now().Add(time.Hour))
+	over := add(time.Now().Add(-time.Second))
 	rows, err := st.CountingWaivers(ctx, app)
 	if err != nil || len(rows) != 2 || rows[0].ID != soon || rows[1].ID != late {
 		t.Errorf("%+v, %v", rows, err)

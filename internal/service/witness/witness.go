@@ -223,7 +223,8 @@ func (w *Witness) again(ctx context.Context) error {
 		if at != to {
 			return fault("between line %d and line %d it is another one than it was", from.Seq, to.Seq)
 		}
-		if w.next++; w.next > len(w.marks) {
+		w.next++
+		if w.next > len(w.marks) {
 			w.next = 0
 			return nil
 		}

@@ -34,7 +34,8 @@ func (s *rogue) Write(b []byte) (int, error) {
 	}
 	for flags := byte(firstFragment); flags&lastFragment == 0; {
 		part := body[:min(len(body), 60_000)]
-		if body = body[len(part):]; len(body) == 0 {
+		body = body[len(part):]
+		if len(body) == 0 {
 			flags |= lastFragment
 		}
 		s.Buffer.Write(packet(response, flags, call, append(make([]byte, 8), part...)))

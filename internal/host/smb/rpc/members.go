@@ -27,7 +27,8 @@ type members struct {
 
 // grow counts what is kept.
 func (m *members) grow(bytes int) error {
-	if m.room += bytes; m.room > maxRoom {
+	m.room += bytes
+	if m.room > maxRoom {
 		return fmt.Errorf("what the server tells of its accounts takes more than %d MiB: use a directory for it",
 			maxRoom>>20)
 	}
@@ -168,7 +169,8 @@ func (m *members) list(op uint16, head *writer) (out []listed, err error) {
 				var has []bool
 				for range r.count() {
 					page = append(page, listed{rid: r.u32()})
-					if has = append(has, r.text()); r.err != nil {
+					has = append(has, r.text())
+					if r.err != nil {
 						break
 					}
 				}
@@ -248,7 +250,8 @@ func (m *members) groups(h handle, domain, account ntsd.SID) (out []ntsd.SID, er
 		if r.ref() {
 			for range r.count() {
 				rid := r.u32()
-				if r.u32(); r.err != nil {
+				r.u32()
+				if r.err != nil {
 					break
 				}
 				out = append(out, ntsd.NewSID(domain.Authority(), append(domain.Subs(), rid)...))

@@ -126,14 +126,16 @@ func (p *Pipe) packet() (kind byte, body []byte, err error) {
 		case n < 16 || binary.LittleEndian.Uint32(head[12:]) != p.call || (head[3]&firstFragment != 0) != first:
 			return 0, nil, errors.New("the answer belongs to no call")
 		}
-		if taken += n; taken > maxAnswer {
+		taken += n
+		if taken > maxAnswer {
 			return 0, nil, fmt.Errorf("the answer has more than %d bytes", maxAnswer)
 		}
 		part := make([]byte, n-16)
 		if _, err := io.ReadFull(p.rw, part); err != nil {
 			return 0, nil, fmt.Errorf("read the answer: %w", err)
 		}
-		if kind = head[2]; kind == response {
+		kind = head[2]
+		if kind == response {
 			if len(part) < 8 {
 				return 0, nil, errEnds
 			}
