@@ -27,14 +27,17 @@ func carry(entries, rounds int, parent string) error {
 		return err
 	}
 	defer os.RemoveAll(root)
+
 	journals, err := os.MkdirTemp(parent, "idletally-bench-journal-")
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(journals)
+
 	if _, err := grow(root, entries); err != nil {
 		return err
 	}
+
 	utilities := func() error {
 		for _, argv := range [][]string{{"chown", "-R", "1001:1001", root}, {"chmod", "-R", "u=rwX,g=rX,o=", root}} {
 			if out, err := exec.Command(argv[0], argv[1:]...).CombinedOutput(); err != nil {
@@ -43,6 +46,7 @@ func carry(entries, rounds int, parent string) error {
 		}
 		return nil
 	}
+
 	before, err := states(root)
 	if err != nil {
 		return err
@@ -57,19 +61,23 @@ func carry(entries, rounds int, parent string) error {
 	if len(steps) != len(before) {
 		return fmt.Errorf("%d paths, and then %d", len(before), len(steps))
 	}
+
 	for i := range steps {
 		steps[i].After = before[i].Before
 	}
+
 	steps = slices.DeleteFunc(steps, func(s plan.Step) bool { return s.Before == s.After })
 	if err := run(root, filepath.Join(journals, "first"), steps); err != nil {
 		return err
 	}
+
 	n := 0
 	return inTurn(rounds, func() (float64, float64, error) {
 		start := time.Now()
 		if err := utilities(); err != nil {
 			return 0, 0, err
 		}
+
 		floor := time.Since(start).Seconds()
 		n++
 		start = time.Now()
@@ -104,19 +112,23 @@ func run(root, journal string, steps []plan.Step) error {
 	for c := range slices.Chunk(steps, plan.StepsPerChunk) {
 		chunks = append(chunks, c)
 	}
+
 	j, err := change.OpenJournal(journal, change.Head{Run: "bench", Steps: len(steps)})
 	if err != nil {
 		return err
 	}
 	defer j.Close()
+
 	r := &change.Runner{Journal: j, Roots: []string{root}, Allowed: []string{root}, Chunks: chunks}
 	if err := r.Run(context.Background()); err != nil {
 		return err
 	}
+
 	for _, x := range j.Results() {
 		if x.Outcome != plan.Done {
 			return fmt.Errorf("step %d is %s: %s", x.Step, x.Outcome, x.Reason)
 		}
 	}
+
 	return os.Remove(journal)
 }

@@ -30,19 +30,23 @@ const (
 func console(dir string) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Minute)
 	defer cancel()
+
 	at, program, err := workplace(dir)
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(at)
+
 	b, err := demo.BeginBig(ctx, at, program, "127.0.0.1:0", io.Discard)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = b.End() }() // what was measured is told by then
+
 	if err := requests(ctx, b); err != nil {
 		return err
 	}
+
 	return pages(ctx, b)
 }
 
@@ -60,9 +64,11 @@ func requests(ctx context.Context, b *demo.Big) error {
 	if err != nil {
 		return err
 	}
+
 	report, group := d.Reports[0].ID, d.Groups[0].ID
 	snap := url.QueryEscape(snaps[0].ID)
 	var worst time.Duration
+
 	for _, ask := range []struct{ name, path string }{
 		{"overview", "/overview"}, {"applications", "/applications"}, {"hosts", "/hosts?limit=1000"},
 		{"drift-of-a-host", "/drift?application=fleet&host=" + demo.BigHost},
@@ -89,13 +95,16 @@ func requests(ctx context.Context, b *demo.Big) error {
 			}
 			took = append(took, time.Since(start))
 		}
+
 		slices.Sort(took)
 		at := took[len(took)*p95/100]
 		worst = max(worst, at)
 		fmt.Printf("figure request-%s-p95 %.1f ms floor 0 ratio 0\n", ask.name, ms(at))
 	}
+
 	// the floor is the mark
 	fmt.Printf("figure request-worst-p95 %.1f ms floor 300.0 ratio %.2f\n", ms(worst), ms(worst)/300)
+
 	// One walk over all of a million paths is a question of its own.
 	start := time.Now()
 	if err := c.Do(ctx, http.MethodGet,
@@ -103,6 +112,7 @@ func requests(ctx context.Context, b *demo.Big) error {
 		io.Discard); err != nil {
 		return err
 	}
+
 	fmt.Printf("figure request-account-over-1000000-paths %.1f ms floor 0 ratio 0\n", ms(time.Since(start)))
 	return nil
 }
@@ -127,9 +137,11 @@ func pages(ctx context.Context, b *demo.Big) error {
 		return err
 	}
 	defer w.Close()
+
 	if err := w.SignIn("quartermaster", demo.Password); err != nil {
 		return err
 	}
+
 	var script float64
 	worst := 0.0
 	for _, p := range []struct {
@@ -167,7 +179,9 @@ func pages(ctx context.Context, b *demo.Big) error {
 			chromedp.WaitVisible(fmt.Sprintf(`//main//*[contains(., "%s")]`, p.shows), chromedp.BySearch)); err != nil {
 			return fmt.Errorf("%s: %w", p.name, err)
 		}
+
 		usable := time.Since(start)
+
 		// the floor is the mark
 		fmt.Printf("figure page-%s-usable %.0f ms floor 1000 ratio %.2f\n", p.name, ms(usable), ms(usable)/1000)
 		if p.name == "overview" {
@@ -177,6 +191,7 @@ func pages(ctx context.Context, b *demo.Big) error {
 				return err
 			}
 		}
+
 		if err := w.Do(chromedp.Evaluate(longest, nil), chromedp.Sleep(300*time.Millisecond),
 			chromedp.Evaluate(`window.longest = 0`, nil)); err != nil {
 			return err
@@ -188,12 +203,14 @@ func pages(ctx context.Context, b *demo.Big) error {
 		if err := w.Do(chromedp.Sleep(500*time.Millisecond), chromedp.Evaluate(`window.longest`, &took)); err != nil {
 			return err
 		}
+
 		worst = max(worst, took)
 		if len(p.work) > 0 {
 			// tasks below 50 ms count as 0
 			fmt.Printf("figure page-%s-longest-task %.0f ms floor 100 ratio %.2f\n", p.name, took, took/100)
 		}
 	}
+
 	fmt.Printf("figure page-script-of-the-first-load %.1f KiB floor 300 ratio %.2f\n", script, script/300)
 	fmt.Printf("figure page-worst-task %.0f ms floor 100 ratio %.2f\n", worst, worst/100)
 	return nil

@@ -46,6 +46,7 @@ func orderly(entries int) (tree.Memory, tree.Hash, int) {
 		}
 		return tree.Entry{Name: name, Kind: k, Set: perm.POSIX{UID: owner, GID: 3001, Mode: bits}.Set(), Child: child}
 	}
+
 	parts := []struct {
 		name          string
 		owner         uint32
@@ -58,6 +59,7 @@ func orderly(entries int) (tree.Memory, tree.Hash, int) {
 		{"keys", 2003, 0o700, 0o600, ".key"},
 		{"site", 2001, 0o755, 0o644, ".html"},
 	}
+
 	var tenants tree.Node
 	for t := 0; made < entries; t++ {
 		var tenant tree.Node
@@ -77,6 +79,7 @@ func orderly(entries int) (tree.Memory, tree.Hash, int) {
 		tenants.Entries = append(tenants.Entries,
 			entry(fmt.Sprintf("tenant-%05d", t), perm.Folder, 2001, 0o755, m.Add(tenant)))
 	}
+
 	root := entry("/srv", perm.Folder, 2001, 0o755, m.Add(tenants))
 	return m, m.Add(tree.Node{Forest: true, Entries: []tree.Entry{root}}), made - 1
 }

@@ -26,6 +26,7 @@ func compare(entries, rounds int) error {
 	if err != nil {
 		return err
 	}
+
 	c := comparison{ctx, src, doc}
 	var sum drift.Summary
 	var memo *drift.Memo
@@ -33,6 +34,7 @@ func compare(entries, rounds int) error {
 		if floor, err = readAll(ctx, src, forest, n); err != nil {
 			return 0, 0, err
 		}
+
 		memo = drift.NewMemo(1 << 20)
 		start := time.Now()
 		sum, err = c.hold(forest, memo)
@@ -41,9 +43,11 @@ func compare(entries, rounds int) error {
 		fmt.Printf("figure compare-cold-%d-x-1000 %.3f s floor %.3f ratio %.2f\n", n+1, o, f, o/f)
 		fmt.Fprintf(os.Stderr, "  %d findings\n", sum.Findings)
 	})
+
 	if err != nil {
 		return err
 	}
+
 	r := rand.New(rand.NewPCG(1, 1))
 	err = inTurn(rounds, func() (floor, ours float64, err error) {
 		for range 10 {
@@ -51,53 +55,65 @@ func compare(entries, rounds int) error {
 				return 0, 0, err
 			}
 		}
+
 		if floor, err = readAll(ctx, src, forest, n); err != nil {
 			return 0, 0, err
 		}
+
 		start := time.Now()
 		sum, err = c.hold(forest, memo)
 		return floor, time.Since(start).Seconds(), err
 	}, func(f, o float64) {
 		fmt.Printf("figure compare-after-10-%d-x-1000 %.4f s floor %.3f ratio %.3f\n", n+1, o, f, o/f)
 	})
+
 	if err != nil {
 		return err
 	}
+
 	err = inTurn(max(1, rounds/2), func() (floor, ours float64, err error) {
 		start := time.Now()
 		if _, err = c.hold(forest, drift.NewMemo(1<<20)); err != nil {
 			return 0, 0, err
 		}
+
 		floor = time.Since(start).Seconds()
 		shared := drift.NewMemo(1 << 20)
 		start = time.Now()
+
 		for range 100 {
 			if _, err = c.hold(forest, shared); err != nil {
 				return 0, 0, err
 			}
 		}
+
 		return floor, time.Since(start).Seconds(), nil
 	}, func(f, o float64) {
 		// the floor is one host
 		fmt.Printf("figure compare-100-equal-hosts-%d-x-1000 %.3f s floor %.3f ratio %.2f\n", n+1, o, f, o/f)
 	})
+
 	if err != nil {
 		return err
 	}
+
 	for _, size := range []int{entries / 100, entries / 10, entries} {
 		s, forest, n := plant(size)
 		for _, count := range []int{10, 100, 1000} {
 			if c.doc, err = baseline.Parse([]byte(rules(count))); err != nil {
 				return err
 			}
+
 			c.src = s
 			start := time.Now()
 			if _, err := c.hold(forest, nil); err != nil {
 				return err
 			}
+
 			fmt.Printf("figure compare-%d-x-%d %.3f s floor 0 ratio 0\n", n+1, count, time.Since(start).Seconds())
 		}
 	}
+
 	return nil
 }
 
@@ -147,13 +163,16 @@ func rules(n int) string {
 			at + "/*/*/file-*1.dat",
 			fmt.Sprintf("/srv/**/folder-%d/*.log", i%5),
 		}[i%5]
+
 		says := []string{"files: u+r", "folders: u+rx", "files: u+rw", "files: u-s", "files: o-x"}[i/5%5]
 		if i == n-1 {
 			path, says = at+"/folder-1/**", "files: o-r" // one in four files there is wrong
 		}
+
 		fmt.Fprintf(&b, "  - {rule: r%d, paths: %q, %q: %q}\n", i, path, strings.Split(says, ": ")[0],
 			strings.Split(says, ": ")[1])
 	}
+
 	return b.String()
 }
 
@@ -165,6 +184,7 @@ func touch(ctx context.Context, m tree.Memory, forest tree.Hash, r *rand.Rand) (
 		if err != nil {
 			return h, err
 		}
+
 		n := nodes[0]
 		var folders, files []int
 		for i := range n.Entries {
@@ -174,6 +194,7 @@ func touch(ctx context.Context, m tree.Memory, forest tree.Hash, r *rand.Rand) (
 				files = append(files, i)
 			}
 		}
+
 		if len(folders) > 0 && (len(files) == 0 || r.IntN(8) > 0) {
 			e := &n.Entries[folders[r.IntN(len(folders))]]
 			if e.Child, err = change(e.Child); err != nil {
@@ -181,20 +202,25 @@ func touch(ctx context.Context, m tree.Memory, forest tree.Hash, r *rand.Rand) (
 			}
 			return m.Add(n), nil
 		}
+
 		if len(files) == 0 {
 			return h, nil
 		}
+
 		e := &n.Entries[files[r.IntN(len(files))]]
 		p, err := perm.POSIXOf(e.Set)
 		if err != nil {
 			return h, err
 		}
+
 		p.Mode ^= 0o010
 		if p.Access != nil {
 			p.Access = p.Access.Chmod(p.Mode)
 		}
+
 		e.Set = p.Set()
 		return m.Add(n), nil
 	}
+
 	return change(forest)
 }

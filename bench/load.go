@@ -54,21 +54,25 @@ func load(dir, counts string) error {
 func waiting(dir string, n int) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Minute)
 	defer cancel()
+
 	at, program, err := workplace(dir)
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(at)
+
 	db, err := mariadb.Start(ctx, filepath.Join(at, "database"))
 	if err != nil {
 		return err
 	}
 	defer db.Stop()
+
 	s := demo.Bare(filepath.Join(at, "stage"), program, io.Discard)
 	if err := s.Serve(ctx, "127.0.0.1:0", db.DSN); err != nil {
 		return err
 	}
 	defer func() { _ = s.End() }() // what was measured is told by then
+
 	if _, err := s.Crew(ctx); err != nil {
 		return err
 	}
@@ -87,6 +91,7 @@ func waiting(dir string, n int) error {
 	if _, err := api.Publish(ctx, "fleet", e.Number); err != nil {
 		return err
 	}
+
 	before := s.Service.Resident()
 	f := &crowd{picked: map[string]chan time.Time{}}
 	start := time.Now()
@@ -94,15 +99,19 @@ func waiting(dir string, n int) error {
 	if err != nil {
 		return err
 	}
+
 	fmt.Printf("figure load-%d-enrolled %.1f s\n", n, time.Since(start).Seconds())
 	living, leave := context.WithCancel(ctx)
 	defer func() { leave(); f.all.Wait() }()
+
 	for _, a := range agents {
 		f.live(living, a)
 	}
+
 	time.Sleep(5 * time.Second)
 	fmt.Printf("figure load-%d-resident %d MiB floor %d\n", n, s.Service.Resident()>>20, before>>20)
 	var took []time.Duration
+
 	for range orders {
 		a := agents[mathrand.IntN(len(agents))]
 		got := make(chan time.Time, 1)
@@ -113,14 +122,17 @@ func waiting(dir string, n int) error {
 		if _, err := api.TakeSnapshot(ctx, wire.NewSnapshot{Application: "fleet", Host: a.host}); err != nil {
 			return err
 		}
+
 		select {
 		case at := <-got:
 			took = append(took, at.Sub(start))
 		case <-time.After(30 * time.Second):
 			return fmt.Errorf("%s did not pick its work up within 30 seconds", a.host)
 		}
+
 		time.Sleep(between)
 	}
+
 	slices.Sort(took)
 	ms := func(p int) float64 { return took[min(len(took)*p/100, len(took)-1)].Seconds() * 1000 }
 	fmt.Printf("figure load-%d-pick-up-p99 %.0f ms p50 %.0f worst %.0f mark 250\n", n, ms(99), ms(50), ms(100))
@@ -129,9 +141,11 @@ func waiting(dir string, n int) error {
 			return err
 		}
 	}
+
 	if f.faults.Load() > 0 {
 		return fmt.Errorf("%d calls of agents failed, the last: %v", f.faults.Load(), f.last.Load())
 	}
+
 	return nil
 }
 
@@ -155,13 +169,16 @@ func (f *crowd) enrol(ctx context.Context, s *demo.Stage, admin *client.Client, 
 	if err != nil {
 		return nil, err
 	}
+
 	out := make([]simulated, n)
 	errs := make([]error, n)
 	gate := make(chan struct{}, 8)
 	var all sync.WaitGroup
+
 	// An address may try to enrol 1,200 times a minute, and all of these come from one.
 	every := time.NewTicker(time.Minute / 1150)
 	defer every.Stop()
+
 	for i := range n {
 		<-every.C
 		all.Go(func() {
@@ -170,6 +187,7 @@ func (f *crowd) enrol(ctx context.Context, s *demo.Stage, admin *client.Client, 
 			out[i], errs[i] = join(ctx, s.Address, ca, admin, i)
 		})
 	}
+
 	all.Wait()
 	return out, errors.Join(errs...)
 }
@@ -196,19 +214,23 @@ func (f *crowd) live(ctx context.Context, a simulated) {
 			}
 		})
 	}
+
 	loop(func() error {
 		w, err := a.api.Work(ctx)
 		if err != nil || w == nil {
 			return err
 		}
+
 		f.mu.Lock()
 		if c := f.picked[a.host]; c != nil {
 			c <- time.Now()
 			delete(f.picked, a.host)
 		}
+
 		f.mu.Unlock()
 		return f.snapshot(ctx, a, w.ID)
 	})
+
 	loop(func() error {
 		_, err := a.api.Question(ctx)
 		return err
@@ -236,6 +258,7 @@ func (f *crowd) snapshot(ctx context.Context, a simulated, work string) error {
 		files = 99
 		prefix = a.host
 	}
+
 	for d := range folders {
 		var n tree.Node
 		for i := range files {
@@ -245,14 +268,17 @@ func (f *crowd) snapshot(ctx context.Context, a simulated, work string) error {
 				Set:  set(0o640),
 			})
 		}
+
 		top.Entries = append(top.Entries, tree.Entry{
 			Name:  fmt.Sprintf("voyage-%03d", d),
 			Kind:  perm.Folder,
 			Set:   set(0o750),
 			Child: nodes.Add(withFolder(n, prefix, d)),
 		})
+
 		paths += int64(files) + 2
 	}
+
 	forest := nodes.Add(tree.Node{
 		Forest:  true,
 		Entries: []tree.Entry{{Name: "/srv/fleet", Kind: perm.Folder, Set: set(0o750), Child: nodes.Add(top)}},
@@ -261,6 +287,7 @@ func (f *crowd) snapshot(ctx context.Context, a simulated, work string) error {
 	if err != nil {
 		return err
 	}
+
 	if missing[0] {
 		var pack []byte
 		if err := tree.Each(ctx, nodes, forest, func(_ tree.Hash, n []byte) error {
@@ -269,6 +296,7 @@ func (f *crowd) snapshot(ctx context.Context, a simulated, work string) error {
 		}); err != nil {
 			return err
 		}
+
 		z, err := zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1))
 		if err != nil {
 			return err
@@ -277,6 +305,7 @@ func (f *crowd) snapshot(ctx context.Context, a simulated, work string) error {
 			return err
 		}
 	}
+
 	dir := &perm.Directory{
 		Groups:   []perm.Account{{ID: perm.GID(3001), Name: "crew"}},
 		Accounts: []perm.Account{{ID: perm.UID(2001), Name: "bridge", Groups: []perm.Principal{perm.GID(3001)}}},
@@ -310,9 +339,11 @@ func withFolder(n tree.Node, prefix string, d int) tree.Node {
 func (f *crowd) together(ctx context.Context, s *demo.Stage, api *client.Client, agents []simulated, n int) error {
 	f.large.Store(true)
 	defer f.large.Store(false)
+
 	most := s.Service.Resident()
 	start := time.Now()
 	ids := make([]string, len(agents))
+
 	for i, a := range agents {
 		snap, err := api.TakeSnapshot(ctx, wire.NewSnapshot{Application: "fleet", Host: a.host})
 		if err != nil {
@@ -320,6 +351,7 @@ func (f *crowd) together(ctx context.Context, s *demo.Stage, api *client.Client,
 		}
 		ids[i] = snap.ID
 	}
+
 	for _, id := range ids {
 		for {
 			most = max(most, s.Service.Resident())
@@ -333,9 +365,11 @@ func (f *crowd) together(ctx context.Context, s *demo.Stage, api *client.Client,
 			if snap.State != "waiting" {
 				return fmt.Errorf("snapshot %s is %s: %s", id, snap.State, snap.Message)
 			}
+
 			time.Sleep(20 * time.Millisecond)
 		}
 	}
+
 	fmt.Printf("figure load-%d-arriving-%d %.2f s resident %d MiB\n", n, len(agents), time.Since(start).Seconds(),
 		most>>20)
 	return nil

@@ -24,6 +24,7 @@ func main() {
 	changes := flag.Int("changes", 100, "how many changes are followed to the database and the page")
 	flag.Parse()
 	debug.SetGCPercent(400) // as the agent does
+
 	for _, b := range []struct {
 		name string
 		run  func() error

@@ -28,6 +28,7 @@ func reach(entries, rounds int) error {
 	}
 	fmt.Fprintf(os.Stderr, "%d entries in %d folders, one entry in ten with access entries\n", n, len(m)-1)
 	account := access.Subject{ID: perm.UID(2003), Groups: []perm.Principal{perm.GID(3001), perm.GID(3002)}}
+
 	for _, q := range []struct {
 		name string
 		who  access.Subject
@@ -44,6 +45,7 @@ func reach(entries, rounds int) error {
 			if err != nil {
 				return 0, 0, err
 			}
+
 			start := time.Now()
 			t, err = snap.Ask(ctx, access.Reach{Operation: q.op, Now: access.NewAsker(q.who), Behind: q.all})
 			return floor, time.Since(start).Seconds(), err
@@ -56,6 +58,7 @@ func reach(entries, rounds int) error {
 			return err
 		}
 	}
+
 	return nil
 }
 
@@ -85,12 +88,15 @@ func plant(entries int) (tree.Memory, tree.Hash, int) {
 		if k == perm.Folder {
 			p.Mode = []mode.Mode{0o755, 0o2775, 0o711, 0o755, 0o750, 0o775, 0o755, 0o755, 0o711, 0o755, 0o700}[i%11]
 		}
+
 		if i%10 == 0 {
 			p.Access = posixacl.Build(p.Mode.Owner(), p.Mode.Group(), p.Mode.Other(), named, nil)
 			p.Mode = p.Access.Mode(p.Mode)
 		}
+
 		return p.Set()
 	}
+
 	made := 0
 	var grow func(left int) tree.Hash
 	grow = func(left int) tree.Hash {
@@ -99,6 +105,7 @@ func plant(entries int) (tree.Memory, tree.Hash, int) {
 		if left < 60 { // no folder of almost nothing
 			files = left
 		}
+
 		for range files {
 			made++
 			n.Entries = append(n.Entries, tree.Entry{
@@ -107,6 +114,7 @@ func plant(entries int) (tree.Memory, tree.Hash, int) {
 				Set:  state(made, perm.File),
 			})
 		}
+
 		left -= files
 		for i := 0; i < 4 && left > 0; i++ {
 			made++
@@ -120,8 +128,10 @@ func plant(entries int) (tree.Memory, tree.Hash, int) {
 				Child: grow(max(share, 0)),
 			})
 		}
+
 		return m.Add(n)
 	}
+
 	child := grow(entries)
 	return m,
 		m.Add(tree.Node{

@@ -30,9 +30,11 @@ func shares(files, rounds int, parent string) error {
 		return err
 	}
 	defer os.RemoveAll(dir)
+
 	if err := os.Chmod(dir, 0o755); err != nil {
 		return err
 	}
+
 	const keeper, password = "keeper", "for the bench alone"
 	server, err := samba.Start(context.Background(), dir, samba.World{
 		Accounts: []samba.Account{{Name: keeper, Password: password, Keeper: true}},
@@ -42,6 +44,7 @@ func shares(files, rounds int, parent string) error {
 		return err
 	}
 	defer server.Stop()
+
 	var folders []string
 	for i := 0; i*1000 < files; i++ {
 		name := fmt.Sprintf("folder-%03d", i)
@@ -50,18 +53,21 @@ func shares(files, rounds int, parent string) error {
 		if err := os.Mkdir(at, 0o777); err != nil {
 			return err
 		}
+
 		for j := range min(1000, files-i*1000) {
 			if err := os.WriteFile(filepath.Join(at, fmt.Sprintf("sheet-%04d.chart", j)), nil, 0o666); err != nil {
 				return err
 			}
 		}
 	}
+
 	ctx := context.Background()
 	s, err := smb.Dial(ctx, smb.Access{Address: server.Address(), User: keeper, Password: password})
 	if err != nil {
 		return err
 	}
 	defer s.Close()
+
 	raw, err := (&smb2.Dialer{
 		Negotiator: smb2.Negotiator{RequireMessageSigning: true},
 		Initiator:  &smb2.NTLMInitiator{User: keeper, Password: password},
@@ -70,10 +76,12 @@ func shares(files, rounds int, parent string) error {
 		return err
 	}
 	defer func() { _ = raw.Logoff() }()
+
 	share, err := raw.Mount("charts")
 	if err != nil {
 		return err
 	}
+
 	plain := func(folder string) (int, error) {
 		f, err := share.Open(folder)
 		if err != nil {
@@ -93,6 +101,7 @@ func shares(files, rounds int, parent string) error {
 			}
 		}
 	}
+
 	err = inTurn(rounds, func() (float64, float64, error) {
 		start, n := time.Now(), 0
 		for _, f := range append([]string{""}, folders...) {
@@ -102,6 +111,7 @@ func shares(files, rounds int, parent string) error {
 			}
 			n += got
 		}
+
 		floor := time.Since(start).Seconds()
 		start = time.Now()
 		var mu sync.Mutex
@@ -113,13 +123,16 @@ func shares(files, rounds int, parent string) error {
 		if err == nil && (found.Gaps > 0 || found.Paths != int64(n+1)) {
 			err = fmt.Errorf("the floor saw %d, the scan %d with %d gaps", n, found.Paths, found.Gaps)
 		}
+
 		return floor, time.Since(start).Seconds(), err
 	}, func(f, o float64) {
 		fmt.Printf("figure share-snapshot-%d %.3f s floor %.3f ratio %.2f\n", files, o, f, o/f)
 	})
+
 	if err != nil {
 		return err
 	}
+
 	return permit(ctx, s, folders[0], min(1000, files))
 }
 
@@ -133,6 +146,7 @@ func permit(ctx context.Context, s *smb.Session, folder string, n int) error {
 	if err != nil {
 		return err
 	}
+
 	start := time.Now()
 	for i := range n {
 		h, err := share.Hold(fmt.Sprintf(`%s\sheet-%04d.chart`, folder, i),
@@ -140,6 +154,7 @@ func permit(ctx context.Context, s *smb.Session, folder string, n int) error {
 		if err != nil {
 			return err
 		}
+
 		_, before := h.Look()
 		set := h.Set(d, nt.SetList)
 		after, look := h.Look()
@@ -155,6 +170,7 @@ func permit(ctx context.Context, s *smb.Session, folder string, n int) error {
 			return errors.New("a list was not set as asked")
 		}
 	}
+
 	fmt.Printf("figure share-changes %.0f /s floor 0 ratio 0\n", float64(n)/time.Since(start).Seconds())
 	return nil
 }

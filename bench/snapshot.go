@@ -30,10 +30,12 @@ func snapshot(entries, rounds int, parent string) error {
 		return err
 	}
 	defer os.RemoveAll(root)
+
 	made, err := grow(root, entries)
 	if err != nil {
 		return err
 	}
+
 	fmt.Fprintf(os.Stderr,
 		"%d entries, one in ten with access entries, one in ten below a folder with default entries; %d rounds, "+
 			"floor and product in turn; medians\n",
@@ -44,20 +46,24 @@ func snapshot(entries, rounds int, parent string) error {
 		return err
 	}
 	defer os.RemoveAll(filepath.Dir(past))
+
 	err = inTurn(rounds, func() (float64, float64, error) {
 		f, n, err := floor(root, true)
 		if err != nil {
 			return 0, 0, err
 		}
+
 		o, paths, _, err := product(root, past, true)
 		if err == nil && n != paths-1 { // the root itself is looked at by the product only
 			err = fmt.Errorf("the floor saw %d entries, the product %d", n, paths-1)
 		}
+
 		seen = paths
 		return f, o, err
 	}, func(f, o float64) {
 		fmt.Printf("figure snapshot-%d %.3f s floor %.3f ratio %.2f\n", seen, o, f, o/f)
 	})
+
 	if err != nil {
 		return err
 	}
@@ -65,6 +71,7 @@ func snapshot(entries, rounds int, parent string) error {
 	if _, _, _, err := product(root, past, true); err != nil {
 		return err
 	}
+
 	size, changed := 0, 0
 	err = inTurn(rounds, func() (float64, float64, error) {
 		for range 10 {
@@ -76,20 +83,24 @@ func snapshot(entries, rounds int, parent string) error {
 				return 0, 0, err
 			}
 		}
+
 		f, n, err := floor(root, false)
 		if err != nil {
 			return 0, 0, err
 		}
+
 		o, paths, sent, err := product(root, past, false)
 		if err == nil && n != paths-1 {
 			err = fmt.Errorf("the floor saw %d entries, the product %d", n, paths-1)
 		}
+
 		size = max(size, sent)
 		return f, o, err
 	}, func(f, o float64) {
 		fmt.Printf("figure snapshot-again-10-%d %.3f s floor %.3f ratio %.2f\n", seen, o, f, o/f)
 		fmt.Printf("figure snapshot-again-10-%d-new-nodes %.1f KiB floor 0 ratio 0\n", seen, float64(size)/1024)
 	})
+
 	if err != nil {
 		return err
 	}
@@ -97,6 +108,7 @@ func snapshot(entries, rounds int, parent string) error {
 	if err := syscall.Getrusage(syscall.RUSAGE_SELF, &use); err != nil {
 		return err
 	}
+
 	fmt.Printf("figure snapshot-%d-resident %.0f MiB floor 0 ratio 0\n", seen, float64(use.Maxrss)/1024)
 	return nil
 }
@@ -107,6 +119,7 @@ func grow(root string, entries int) (int, error) {
 	inherit := posixacl.Build(7, 5, 0, posixacl.List{{Tag: posixacl.User, ID: 33, Perm: 5}}, nil).AppendXattr(nil)
 	made := 0
 	queue := []string{root}
+
 	for made < entries {
 		at := queue[0]
 		queue = queue[1:]
@@ -116,29 +129,36 @@ func grow(root string, entries int) (int, error) {
 			if err != nil {
 				return made, err
 			}
+
 			if i%10 == 0 {
 				err = unix.Fsetxattr(fd, fsys.AttrAccess, named, 0)
 			}
+
 			unix.Close(fd)
 			if err != nil {
 				return made, err
 			}
+
 			made++
 		}
+
 		for i := 0; i < 4 && made < entries; i++ {
 			p := filepath.Join(at, fmt.Sprintf("folder-%d", i))
 			if err := os.Mkdir(p, 0o750); err != nil {
 				return made, err
 			}
+
 			if made%10 == 0 {
 				if err := unix.Setxattr(p, fsys.AttrDefault, inherit, 0); err != nil {
 					return made, err
 				}
 			}
+
 			made++
 			queue = append(queue, p)
 		}
 	}
+
 	return made, nil
 }
 
@@ -150,16 +170,19 @@ func product(root, file string, whole bool) (seconds float64, paths, size int, e
 		return 0, 0, 0, err
 	}
 	defer spool.Close()
+
 	start := time.Now()
 	past, err := scan.OpenPast(file, whole)
 	if err != nil {
 		return 0, 0, 0, err
 	}
 	defer past.Close()
+
 	_, stats, err := scan.Scan(context.Background(), []string{root}, scan.Options{Past: past}, spool)
 	if err == nil {
 		err = stats.Remember(past)
 	}
+
 	return time.Since(start).Seconds(), int(stats.Paths), int(spool.Size()), err
 }
 
@@ -171,22 +194,26 @@ func floor(root string, lists bool) (seconds float64, entries int, err error) {
 	cond := sync.NewCond(&mu)
 	stack, busy := []string{root}, 0
 	var wg sync.WaitGroup
+
 	for range 2 {
 		wg.Go(func() {
 			buf, value := make([]byte, 64<<10), make([]byte, 1024)
 			access, defaults := cstring(fsys.AttrAccess), cstring(fsys.AttrDefault)
 			seen := 0
+
 			for {
 				mu.Lock()
 				for len(stack) == 0 && busy > 0 && err == nil {
 					cond.Wait()
 				}
+
 				if len(stack) == 0 || err != nil {
 					entries += seen
 					mu.Unlock()
 					cond.Broadcast()
 					return
 				}
+
 				at := stack[len(stack)-1]
 				stack = stack[:len(stack)-1]
 				busy++
@@ -199,11 +226,13 @@ func floor(root string, lists bool) (seconds float64, entries int, err error) {
 				if e != nil {
 					err = e
 				}
+
 				mu.Unlock()
 				cond.Broadcast()
 			}
 		})
 	}
+
 	wg.Wait()
 	return time.Since(start).Seconds(), entries, err
 }
@@ -227,6 +256,7 @@ func floorFolder(at string, buf, value []byte, access, defaults *byte, lists boo
 		return nil, 0, err
 	}
 	defer unix.Close(fd)
+
 	var st unix.Stat_t
 	args := xattrArgs{value: uint64(uintptr(unsafe.Pointer(&value[0]))), size: uint32(len(value))}
 	for {
@@ -241,20 +271,24 @@ func floorFolder(at string, buf, value []byte, access, defaults *byte, lists boo
 			if name[0] == '.' && (name[1] == 0 || name[1] == '.' && name[2] == 0) {
 				continue
 			}
+
 			n++
 			_, _, e := unix.Syscall6(unix.SYS_NEWFSTATAT, uintptr(fd), uintptr(unsafe.Pointer(&name[0])),
 				uintptr(unsafe.Pointer(&st)), unix.AT_SYMLINK_NOFOLLOW, 0, 0)
 			if e != 0 {
 				return below, n, e
 			}
+
 			attrs := []*byte{access}
 			if st.Mode&unix.S_IFMT == unix.S_IFDIR {
 				attrs = []*byte{access, defaults}
 				below = append(below, at+"/"+string(name[:strings.IndexByte(string(name), 0)]))
 			}
+
 			if !lists {
 				continue
 			}
+
 			for _, a := range attrs { // getxattrat(2): getxattr without a path to put together
 				_, _, _ = unix.Syscall6(464, uintptr(fd), uintptr(unsafe.Pointer(&name[0])), unix.AT_SYMLINK_NOFOLLOW,
 					uintptr(unsafe.Pointer(a)), uintptr(unsafe.Pointer(&args)), unsafe.Sizeof(args))

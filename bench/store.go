@@ -47,11 +47,13 @@ func keep(entries int) error {
 	}
 	defer os.RemoveAll(dir)
 	defer db.Stop()
+
 	st, err := store.Open(ctx, db.DSN)
 	if err != nil {
 		return err
 	}
 	defer st.Close()
+
 	src, forest, n := plant(entries)
 	floor, err := plainInserts(ctx, db.DSN, src)
 	if err != nil {
@@ -65,6 +67,7 @@ func keep(entries int) error {
 	if err != nil {
 		return err
 	}
+
 	fmt.Printf("figure store-first-%d %.3f s floor %.3f ratio %.2f\n", n+1, first, floor, first/floor)
 	fmt.Printf("figure store-first-%d-stored %.2f MB floor 0 ratio 0\n", n+1, float64(one.Bytes)/1e6)
 	for i := 1; i < 100; i++ {
@@ -72,10 +75,12 @@ func keep(entries int) error {
 			return err
 		}
 	}
+
 	many, err := st.Storage(ctx)
 	if err != nil {
 		return err
 	}
+
 	// the floor is one host
 	fmt.Printf("figure store-100-equal-hosts-%d %.2f MB floor %.2f ratio %.3f\n", n+1, float64(many.Bytes)/1e6,
 		float64(one.Bytes)/1e6, float64(many.Bytes)/float64(one.Bytes))
@@ -85,6 +90,7 @@ func keep(entries int) error {
 			return err
 		}
 	}
+
 	again, err := put(ctx, st, src, forest, "h-0")
 	if err != nil {
 		return err
@@ -93,6 +99,7 @@ func keep(entries int) error {
 	if err != nil {
 		return err
 	}
+
 	fmt.Printf("figure store-after-10-%d %.4f s floor 0 ratio 0\n", n+1, again)
 	fmt.Printf("figure store-after-10-%d-growth %.1f KiB floor 0 ratio 0\n", n+1, float64(grown.Bytes-many.Bytes)/1024)
 	start := time.Now()
@@ -100,6 +107,7 @@ func keep(entries int) error {
 	if err != nil {
 		return err
 	}
+
 	fmt.Printf("figure sweep-%d-folders %.3f s floor 0 ratio 0\n", swept.Live, time.Since(start).Seconds())
 	return nil
 }
@@ -115,12 +123,14 @@ func put(
 		seconds += time.Since(start).Seconds()
 		return err
 	}
+
 	lacking := map[tree.Hash]bool{}
 	for frontier := []tree.Hash{forest}; len(frontier) > 0; {
 		var have map[tree.Hash]bool
 		if err := timed(func() (err error) { have, err = st.Have(ctx, frontier); return err }); err != nil {
 			return 0, err
 		}
+
 		var next []tree.Hash
 		for _, h := range frontier {
 			if !have[h] && !lacking[h] {
@@ -129,11 +139,14 @@ func put(
 				if err != nil {
 					return 0, err
 				}
+
 				next = append(next, node.Children()...)
 			}
 		}
+
 		frontier = next
 	}
+
 	var packs [][][]byte
 	var pack [][]byte
 	size := 0
@@ -148,25 +161,30 @@ func put(
 					size = 0
 				}
 			}
+
 			return nil
 		})
 		if err != nil {
 			return 0, err
 		}
 	}
+
 	err = timed(func() error {
 		for _, p := range append(packs, pack) {
 			if err := st.PutNodes(ctx, p); err != nil {
 				return err
 			}
 		}
+
 		id, err := st.ImportSnapshot(ctx, "bench", host, []string{"/srv"}, time.Now(),
 			wire.SnapshotDone{Forest: forest, Directory: &perm.Directory{}}, "bench")
 		if err == nil {
 			err = st.ShowSnapshot(ctx, id)
 		}
+
 		return err
 	})
+
 	return seconds, err
 }
 
@@ -176,18 +194,22 @@ func plainInserts(ctx context.Context, dsn string, src tree.Memory) (float64, er
 		return 0, err
 	}
 	defer db.Close()
+
 	if _, err := db.ExecContext(ctx,
 		`CREATE TABLE plain (hash BINARY(32) PRIMARY KEY, data MEDIUMBLOB NOT NULL)`); err != nil {
 		return 0, err
 	}
+
 	z, err := zstd.NewWriter(nil)
 	if err != nil {
 		return 0, err
 	}
+
 	var rows [][2][]byte
 	for h, b := range src {
 		rows = append(rows, [2][]byte{h[:], z.EncodeAll(b, nil)})
 	}
+
 	start := time.Now()
 	for len(rows) > 0 {
 		n := min(len(rows), 500)
@@ -195,12 +217,15 @@ func plainInserts(ctx context.Context, dsn string, src tree.Memory) (float64, er
 		for _, r := range rows[:n] {
 			args = append(args, r[0], r[1])
 		}
+
 		if _, err := db.ExecContext(ctx,
 			`INSERT INTO plain VALUES `+strings.TrimSuffix(strings.Repeat("(?,?),", n), ","), args...); err != nil {
 			return 0, err
 		}
+
 		rows = rows[n:]
 	}
+
 	seconds := time.Since(start).Seconds()
 	_, err = db.ExecContext(ctx, `DROP TABLE plain`)
 	return seconds, err

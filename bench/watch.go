@@ -32,6 +32,7 @@ func overhear(entries, changes int, parent string) error {
 		return err
 	}
 	defer os.RemoveAll(root)
+
 	made, err := grow(root, entries)
 	if err != nil {
 		return err
@@ -42,49 +43,58 @@ func overhear(entries, changes int, parent string) error {
 	}
 	defer os.RemoveAll(dir)
 	defer db.Stop()
+
 	stage, err := demo.Begin(ctx, filepath.Join(dir, "stage"), "bin/idletally", "", "127.0.0.1:0", db.DSN, os.Stderr)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = stage.End() }()
+
 	api, agent, err := skiff(ctx, stage, filepath.Join(dir, "agent"), root)
 	if err != nil {
 		return err
 	}
 	defer agent.Stop()
+
 	if err := until(ctx, func() (bool, error) {
 		hosts, err := api.Hosts(ctx)
 		if err != nil || len(hosts) == 0 || hosts[0].Watch == nil || !hosts[0].Watch.Watching {
 			return false, err
 		}
+
 		apps, err := api.Applications(ctx)
 		return err == nil && len(apps) == 1 && len(apps[0].Hosts) == 1 && apps[0].Hosts[0].Report != nil, err
 	}, 5*time.Minute); err != nil {
 		return fmt.Errorf("wait for the first snapshot: %w", err)
 	}
+
 	time.Sleep(15 * time.Second) // the rest after a long first look
 	page, err := browser.New(ctx, stage.Address, 1280, 800, false)
 	if err != nil {
 		return err
 	}
 	defer page.Close()
+
 	if err := page.SignIn("admin", demo.Password); err != nil {
 		return err
 	}
 	if err := page.Go("/drift/bench?host=skiff"); err != nil {
 		return err
 	}
+
 	// When a path is first seen on the page.
 	if err := page.Do(chromedp.Evaluate(`window.seen = {}; new MutationObserver(() => {
 		for (const m of document.body.innerText.matchAll(/file-\d+\.dat/g)) window.seen[m[0]] ??= Date.now();
 	}).observe(document.body, { subtree: true, childList: true, characterData: true }); 0`, nil)); err != nil {
 		return err
 	}
+
 	conn, err := sql.Open("mysql", db.DSN)
 	if err != nil {
 		return err
 	}
 	defer conn.Close()
+
 	var stored, shown []float64
 	r := rand.New(rand.NewPCG(1, 2))
 	for n := range changes {
@@ -97,6 +107,7 @@ func overhear(entries, changes int, parent string) error {
 		if err := os.Chmod(path, 0o646); err != nil {
 			return err
 		}
+
 		var at time.Time
 		if err := until(ctx, func() (bool, error) {
 			var found int
@@ -109,6 +120,7 @@ func overhear(entries, changes int, parent string) error {
 		}, time.Minute); err != nil {
 			return fmt.Errorf("wait for the finding: %w", err)
 		}
+
 		var seen float64
 		if err := until(ctx, func() (bool, error) {
 			err := page.Do(chromedp.Evaluate(fmt.Sprintf(`window.seen[%q] ?? 0`, name), &seen))
@@ -116,13 +128,16 @@ func overhear(entries, changes int, parent string) error {
 		}, time.Minute); err != nil {
 			return fmt.Errorf("wait for the page: %w", err)
 		}
+
 		stored, shown = append(stored, at.Sub(start).Seconds()*1000),
 			append(shown, seen-float64(start.UnixMicro())/1000)
 		if err := os.Chmod(path, 0o640); err != nil {
 			return err
 		}
+
 		time.Sleep(time.Second + time.Duration(r.IntN(500))*time.Millisecond)
 	}
+
 	for _, f := range []struct {
 		name string
 		ms   []float64
@@ -132,6 +147,7 @@ func overhear(entries, changes int, parent string) error {
 		fmt.Printf("figure watch-%d-%s-p95 %.0f ms floor 0 ratio 0\n", made+1, f.name, f.ms[len(f.ms)*95/100])
 		fmt.Printf("figure watch-%d-%s-most %.0f ms floor 0 ratio 0\n", made+1, f.name, f.ms[len(f.ms)-1])
 	}
+
 	resident, err := peak(agent.Pid())
 	fmt.Printf("figure watch-%d-agent-resident %.0f MiB floor 0 ratio 0\n", made+1, resident)
 	return err
@@ -162,11 +178,13 @@ func skiff(ctx context.Context, stage *demo.Stage, folder, root string) (*client
 	if err != nil {
 		return nil, nil, err
 	}
+
 	out, err := exec.CommandContext(ctx, "bin/idletally", "agent", "enrol", "--folder", folder, "--service",
 		stage.Address, "--authority", stage.Authority(), "--code", inv.Code, "--root", root).CombinedOutput()
 	if err != nil {
 		return nil, nil, fmt.Errorf("enrol: %w: %s", err, out)
 	}
+
 	e, err := api.UploadBaseline(ctx, strings.ReplaceAll(`idletally: 1
 application: bench
 title: A bench
@@ -183,12 +201,14 @@ rules:
     files: o-rwx
     folders: o-rwx
 `, "ROOT", root))
+
 	if err != nil {
 		return nil, nil, err
 	}
 	if _, err := api.Publish(ctx, "bench", e.Number); err != nil {
 		return nil, nil, err
 	}
+
 	agent, err := demo.Start(exec.Command("bin/idletally", "agent", "run", "--folder", folder, "--log-level", "warn"))
 	return api, agent, err
 }

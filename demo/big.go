@@ -86,12 +86,14 @@ func BeginBig(ctx context.Context, dir, program, listen string, log io.Writer) (
 			_ = b.End() // what went wrong before is what counts
 		}
 	}()
+
 	if err := b.Serve(ctx, listen, b.database.DSN); err != nil {
 		return b, err
 	}
 	if _, err := b.Crew(ctx); err != nil {
 		return b, err
 	}
+
 	return b, b.fill(ctx)
 }
 
@@ -101,10 +103,12 @@ func (b *Big) fill(ctx context.Context) error {
 		return err
 	}
 	defer st.Close()
+
 	api, err := b.As(ctx, "quartermaster")
 	if err != nil {
 		return err
 	}
+
 	for i := range BigHosts {
 		name := shipOf(i)
 		if err := st.Invite(ctx, name, []string{"fleet"}, sha256.Sum256([]byte(name)),
@@ -114,20 +118,24 @@ func (b *Big) fill(ctx context.Context) error {
 		if _, err := st.SetCertificate(ctx, name, store.Certified{Serial: "seeded", Version: "0"}); err != nil {
 			return err
 		}
+
 		if i%250 != 7 { // some are silent
 			if err := st.Seen(ctx, name); err != nil {
 				return err
 			}
 		}
 	}
+
 	e, err := api.UploadBaseline(ctx, BigBaseline)
 	if err != nil {
 		return err
 	}
+
 	// Published before anything is compared, which then is done here.
 	if _, err := api.Publish(ctx, "fleet", e.Number); err != nil {
 		return err
 	}
+
 	d := &desk.Desk{Store: st, Log: slog.New(slog.NewTextHandler(b.log, nil)), Memo: drift.NewMemo(400_000)}
 	r := rand.New(rand.NewPCG(1, 1))
 	nodes := tree.Memory{}
@@ -135,6 +143,7 @@ func (b *Big) fill(ctx context.Context) error {
 	for i := 1; i < 12; i++ { // the others are of a dozen kinds
 		forests = append(forests, bigTree(nodes, []int{0, 3, 40, 600}[i%4], i))
 	}
+
 	var pack [][]byte
 	size := 0
 	flush := func() error {
@@ -142,6 +151,7 @@ func (b *Big) fill(ctx context.Context) error {
 		pack, size = nil, 0
 		return err
 	}
+
 	for _, f := range forests {
 		err := tree.Each(ctx, nodes, f, func(_ tree.Hash, n []byte) error {
 			pack = append(pack, n)
@@ -149,6 +159,7 @@ func (b *Big) fill(ctx context.Context) error {
 			if size < 4<<20 {
 				return nil
 			}
+
 			return flush()
 		})
 		if err != nil {
@@ -158,6 +169,7 @@ func (b *Big) fill(ctx context.Context) error {
 			return err
 		}
 	}
+
 	dir := &perm.Directory{
 		Groups: []perm.Account{{ID: perm.GID(3001), Name: "crew"}, {ID: perm.GID(3002), Name: "pursers"}},
 	}
@@ -173,6 +185,7 @@ func (b *Big) fill(ctx context.Context) error {
 			Groups: []perm.Principal{perm.GID(3001)},
 		})
 	}
+
 	dir.Index()
 	way := access.Way{
 		{Path: "/", Kind: perm.Folder, Set: perm.POSIX{Mode: 0o755}.Set()},
@@ -184,10 +197,12 @@ func (b *Big) fill(ctx context.Context) error {
 		if i > 0 {
 			f = forests[1+r.IntN(len(forests)-1)]
 		}
+
 		times := 1
 		if i == 0 {
 			times = 3
 		}
+
 		for range times {
 			id, err := st.ImportSnapshot(ctx, "fleet", shipOf(i), []string{"/srv/fleet"}, time.Now(),
 				wire.SnapshotDone{Forest: f, Directory: dir, Paths: BigPaths, Ways: []access.Way{way}}, "quartermaster")
@@ -206,6 +221,7 @@ func (b *Big) fill(ctx context.Context) error {
 			}
 		}
 	}
+
 	for i := range 20_000 {
 		if err := st.Audit(ctx, store.By{Who: []string{"quartermaster", "harbourmaster", "bosun"}[i%3]},
 			[]string{"snapshot asked for", "plan drafted", "plan approved", "run started"}[i%4], shipOf(i%BigHosts),
@@ -213,6 +229,7 @@ func (b *Big) fill(ctx context.Context) error {
 			return err
 		}
 	}
+
 	for i := range 3 {
 		if _, err := api.DraftPlan(ctx, wire.Draft{
 			Application: "fleet",
@@ -223,6 +240,7 @@ func (b *Big) fill(ctx context.Context) error {
 			return fmt.Errorf("draft a plan: %w", err)
 		}
 	}
+
 	return nil
 }
 
@@ -249,8 +267,10 @@ func bigTree(m tree.Memory, wrong, kind int) tree.Hash {
 				Set:  s,
 			})
 		}
+
 		return m.Add(n)
 	}
+
 	var top tree.Node
 	add := func(name string, child tree.Hash, s perm.Set) {
 		top.Entries = append(top.Entries, tree.Entry{Name: name, Kind: perm.Folder, Set: s, Child: child})
@@ -263,6 +283,7 @@ func bigTree(m tree.Memory, wrong, kind int) tree.Hash {
 		left = max(keep-1000, 0)
 		return h
 	}(), folder)
+
 	for d := range depots {
 		var n tree.Node
 		for f := range folders {
@@ -275,10 +296,12 @@ func bigTree(m tree.Memory, wrong, kind int) tree.Hash {
 		}
 		add(fmt.Sprintf("depot-%02d", d), m.Add(n), folder)
 	}
+
 	var own tree.Node
 	own.Entries = []tree.Entry{{Name: fmt.Sprintf("kind-%02d", kind), Kind: perm.File, Set: file}}
 	add("kind", m.Add(own), folder)
 	var papers tree.Node
+
 	for i := range 20 {
 		s := set(0o600)
 		if kind%3 == 0 && i < 2 {
@@ -290,6 +313,7 @@ func bigTree(m tree.Memory, wrong, kind int) tree.Hash {
 			Set:  s,
 		})
 	}
+
 	add("papers", m.Add(papers), set(0o700))
 	return m.Add(tree.Node{
 		Forest:  true,

@@ -81,6 +81,7 @@ func (s *Stage) OpenChartroom(ctx context.Context) error {
 	if err := os.WriteFile(secret, []byte(Password+"\n"), 0o600); err != nil {
 		return err
 	}
+
 	out, err := exec.CommandContext(ctx, s.Program, "agent", "enrol", "--folder", folder, "--service", s.Address,
 		"--authority", s.Authority(), "--code", inv.Code,
 		"--root", "/charts", "--root", "/crewdocs", "--server", s.Chartroom.Address(), "--server-user", keeper,
@@ -88,12 +89,14 @@ func (s *Stage) OpenChartroom(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("enrol %s: %w: %s", Chartroom, err, strings.TrimSpace(string(out)))
 	}
+
 	for _, who := range []string{"surveyor", "deckhand"} { // who said that Idle Tally may try as they would
 		if out, err := exec.CommandContext(ctx, s.Program, "agent", "prober", who, "--folder", folder,
 			"--password-file", secret).CombinedOutput(); err != nil {
 			return fmt.Errorf("prober %s: %w: %s", who, err, strings.TrimSpace(string(out)))
 		}
 	}
+
 	cmd := exec.Command(s.Program, "agent", "run", "--folder", folder)
 	cmd.Stdout, cmd.Stderr = s.log, s.log
 	if s.Agents[Chartroom], err = start(cmd, 0); err != nil {
@@ -103,6 +106,7 @@ func (s *Stage) OpenChartroom(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+
 	for _, share := range []string{"charts", "crewdocs"} {
 		e, err := api.UploadBaseline(ctx, Baseline(share))
 		if err != nil {
@@ -115,6 +119,7 @@ func (s *Stage) OpenChartroom(ctx context.Context) error {
 			return err
 		}
 	}
+
 	return nil
 }
 
@@ -179,6 +184,7 @@ func (f *filler) permit(path, sddl string, what nt.Part) {
 	if f.err != nil {
 		return
 	}
+
 	for strings.Contains(sddl, "{") {
 		from := strings.IndexByte(sddl, '{')
 		to := from + strings.IndexByte(sddl[from:], '}')
@@ -187,19 +193,23 @@ func (f *filler) permit(path, sddl string, what nt.Part) {
 			f.err = err
 			return
 		}
+
 		sddl = sddl[:from] + sid.String() + sddl[to+1:]
 	}
+
 	d, err := ntsd.ParseSDDL(sddl)
 	if err != nil {
 		f.err = err
 		return
 	}
+
 	h, err := f.look.Hold(nt.Path(path), ntsd.ReadControl|ntsd.WriteDAC|ntsd.WriteOwner|ntsd.ReadAttributes)
 	if err != nil {
 		f.err = fmt.Errorf("%s: %w", path, err)
 		return
 	}
 	defer h.Close()
+
 	if err := h.Set(d, what); err != nil {
 		f.err = fmt.Errorf("%s: %w", path, err)
 	}
@@ -211,6 +221,7 @@ func fillShares(ctx context.Context, address string) error {
 		return err
 	}
 	defer s.Close()
+
 	raw, err := (&smb2.Dialer{
 		Negotiator: smb2.Negotiator{RequireMessageSigning: true},
 		Initiator:  &smb2.NTLMInitiator{User: keeper, Password: Password},
@@ -219,12 +230,14 @@ func fillShares(ctx context.Context, address string) error {
 		return err
 	}
 	defer func() { _ = raw.Logoff() }()
+
 	known := map[string]ntsd.SID{}
 	open := func(name string) (*filler, error) {
 		look, err := s.Open(ctx, name)
 		if err != nil {
 			return nil, err
 		}
+
 		share, err := raw.Mount(name)
 		return &filler{share: share, look: look, names: func(who string) (ntsd.SID, error) {
 			if sid, ok := known[who]; ok {
@@ -234,23 +247,28 @@ func fillShares(ctx context.Context, address string) error {
 			if err != nil || sids[0].IsZero() {
 				return ntsd.SID{}, fmt.Errorf("%s is nobody on the file server: %w", who, errors.Join(err))
 			}
+
 			known[who] = sids[0]
 			return sids[0], nil
 		}}, err
 	}
+
 	charts, err := open("charts")
 	if err != nil {
 		return err
 	}
+
 	charts.permit("/",
 		"D:PAI(A;OICI;FA;;;{keepers})(A;OICI;FA;;;SY)(A;OICI;0x1301bf;;;{surveyors})(A;OICI;0x1200a9;;;{crew})",
 		nt.SetList)
+
 	// What went wrong: somebody gave everybody everything, for a moment; a deny that its own author is in; a
 	// folder whose inheritance was stopped with nothing left of it; files that somebody took; one that
 	// somebody moved out of the folder that was open.
 	for _, folder := range []string{"/north sound/soundings", "/saltmarsh/soundings", "/south channel"} {
 		charts.folder(folder)
 	}
+
 	charts.permit("/saltmarsh/soundings",
 		"D:AI(A;OICI;FA;;;WD)(A;OICIID;FA;;;{keepers})(A;OICIID;FA;;;SY)(A;OICIID;0x1301bf;;;{surveyors})(A;OICIID;0x1200a9;;;{crew})",
 		nt.SetList)
@@ -262,15 +280,18 @@ func fillShares(ctx context.Context, address string) error {
 		charts.files("/"+water, "sheet %02d.chart", 24)
 		charts.files("/"+water+"/soundings", "2026-%02d.xyz", 12)
 	}
+
 	charts.files("/printing", "queue-%02d.job", 6)
 	for i := range 3 {
 		charts.permit(fmt.Sprintf("/north sound/sheet %02d.chart", i), "O:{deckhand}D:", nt.SetOwner)
 	}
+
 	charts.move("/saltmarsh/soundings/2026-11.xyz", "/north sound/2026-11.xyz")
 	docs, err := open("crewdocs")
 	if err != nil {
 		return err
 	}
+
 	docs.permit("/",
 		"D:PAI(A;OICI;FA;;;{keepers})(A;OICI;FA;;;SY)(A;OICI;0x1200a9;;;{crew})(A;OICI;0x1301bf;;;{office})",
 		nt.SetList)
@@ -280,6 +301,7 @@ func fillShares(ctx context.Context, address string) error {
 	docs.files("/wages", "2026-%02d.ods", 11)
 	docs.files("/notices", "notice %02d.txt", 8)
 	docs.permit("/wages/2026-03.ods", "D:PAI(A;;FA;;;{keepers})(A;;0x1301bf;;;{wages})(A;;FR;;;AU)", nt.SetList)
+
 	// Somebody left, and what they had stays behind as a bare number.
 	docs.permit("/notices/notice 03.txt",
 		"D:AI(A;;0x1301bf;;;S-1-5-21-397955417-626881126-188441444-2610)(A;ID;FA;;;{keepers})(A;ID;FA;;;SY)(A;ID;0x1200a9;;;{crew})(A;ID;0x1301bf;;;{office})",

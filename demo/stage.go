@@ -156,12 +156,14 @@ func (s *Stage) Serve(ctx context.Context, listen, database string) error {
 		}
 		listen = fmt.Sprintf("127.0.0.1:%d", port)
 	}
+
 	argv := []string{"serve", "--listen", listen, "--data", filepath.Join(s.Dir, "service")}
 	cmd := exec.Command(s.Program, argv...)
 	cmd.Env = append(os.Environ(), s.Settings...)
 	if database != "" {
 		cmd.Env = append(cmd.Env, "IDLETALLY_DATABASE="+database)
 	}
+
 	cmd.Stderr = s.log
 	r, w, err := os.Pipe()
 	if err != nil {
@@ -171,6 +173,7 @@ func (s *Stage) Serve(ctx context.Context, listen, database string) error {
 	if s.Service, err = start(cmd, 0); err != nil {
 		return fmt.Errorf("start the service: %w", err)
 	}
+
 	w.Close()
 	lines := make(chan string, 16)
 	go func() {
@@ -180,6 +183,7 @@ func (s *Stage) Serve(ctx context.Context, listen, database string) error {
 			lines <- sc.Text()
 		}
 	}()
+
 	password := ""
 	timeout := time.After(90 * time.Second)
 	for wait := true; wait; {
@@ -188,12 +192,15 @@ func (s *Stage) Serve(ctx context.Context, listen, database string) error {
 			if !ok {
 				return errors.New("the service ended while starting: see its log")
 			}
+
 			if m := serves.FindStringSubmatch(line); m != nil {
 				s.Address = m[1]
 			}
+
 			if m := oneTime.FindStringSubmatch(line); m != nil {
 				password = m[1]
 			}
+
 			wait = !strings.HasPrefix(line, "fingerprint")
 		case <-timeout:
 			return errors.New("the service did not start within 90 seconds")
@@ -201,6 +208,7 @@ func (s *Stage) Serve(ctx context.Context, listen, database string) error {
 			return ctx.Err()
 		}
 	}
+
 	select { // the password follows at the first start only
 	case line := <-lines:
 		if m := oneTime.FindStringSubmatch(line); m != nil {
@@ -208,6 +216,7 @@ func (s *Stage) Serve(ctx context.Context, listen, database string) error {
 		}
 	case <-time.After(300 * time.Millisecond):
 	}
+
 	go func() {
 		for range lines {
 		}
@@ -219,6 +228,7 @@ func (s *Stage) Serve(ctx context.Context, listen, database string) error {
 	if err != nil {
 		return err
 	}
+
 	_, err = api.SignIn(ctx, wire.SignIn{Name: "admin", Password: password, NewPassword: Password})
 	return err
 }
@@ -251,6 +261,7 @@ func (s *Stage) Crew(ctx context.Context) (admin *client.Client, err error) {
 	if admin, err = s.As(ctx, "admin"); err != nil {
 		return nil, err
 	}
+
 	for name, roles := range People {
 		one, err := admin.AddPerson(ctx, wire.NewPerson{Name: name, Roles: roles})
 		if err != nil {
@@ -264,6 +275,7 @@ func (s *Stage) Crew(ctx context.Context) (admin *client.Client, err error) {
 			return nil, err
 		}
 	}
+
 	return admin, nil
 }
 
@@ -273,6 +285,7 @@ func (s *Stage) Populate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+
 	for host, tags := range Hosts {
 		inv, err := admin.Invite(ctx, wire.NewHost{Name: host, Tags: tags})
 		if err != nil {
@@ -285,6 +298,7 @@ func (s *Stage) Populate(ctx context.Context) error {
 			return err
 		}
 	}
+
 	return nil
 }
 
@@ -307,6 +321,7 @@ func (s *Stage) Enrol(host, code string) error {
 	if err := os.WriteFile(filepath.Join(s.Root(host), "etc/authority.pem"), ca, 0o644); err != nil {
 		return err
 	}
+
 	var out strings.Builder
 	cmd := s.inside(host, "/usr/sbin/idletally", "agent", "enrol", "--service", s.Address, "--authority",
 		"/etc/authority.pem", "--code", code, "--root", "/srv")
@@ -319,6 +334,7 @@ func (s *Stage) Enrol(host, code string) error {
 	if !cmd.ProcessState.Success() {
 		return fmt.Errorf("enrol %s: %s", host, strings.TrimSpace(out.String()))
 	}
+
 	return nil
 }
 
@@ -339,6 +355,7 @@ func (s *Stage) Declare(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+
 	for _, app := range Applications {
 		e, err := api.UploadBaseline(ctx, Baseline(app))
 		if err != nil {
@@ -347,6 +364,7 @@ func (s *Stage) Declare(ctx context.Context) error {
 		if _, err := api.Publish(ctx, app, e.Number); err != nil {
 			return err
 		}
+
 		for host, tags := range Hosts {
 			for _, t := range tags {
 				if t != app {
@@ -358,6 +376,7 @@ func (s *Stage) Declare(ctx context.Context) error {
 			}
 		}
 	}
+
 	return nil
 }
 
@@ -400,6 +419,7 @@ func Inside(argv []string) error {
 	if len(argv) < 3 {
 		return errors.New("inside: want HOST ROOT PROGRAM [ARGUMENT...]")
 	}
+
 	host, root := argv[0], argv[1]
 	for _, err := range []error{
 		unix.Prctl(unix.PR_SET_PDEATHSIG, uintptr(unix.SIGKILL), 0, 0, 0),
@@ -415,6 +435,7 @@ func Inside(argv []string) error {
 			return fmt.Errorf("enter demo host %s: %w", host, err)
 		}
 	}
+
 	return unix.Exec(argv[2], argv[2:], []string{"PATH=/usr/sbin", "HOME=/root", "LANG=C.UTF-8"})
 }
 
@@ -459,6 +480,7 @@ func Join(
 	if block == nil {
 		return nil, errors.New("the certificate is not in PEM form")
 	}
+
 	return client.NewAgent(address, authority, &tls.Certificate{Certificate: [][]byte{block.Bytes}, PrivateKey: key})
 }
 

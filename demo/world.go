@@ -146,10 +146,12 @@ func Build(root, host string) error {
 			"the demo hosts need real owners, and only root can give files away: run this as root, such as with " +
 				"sudo make demo")
 	}
+
 	m := &maker{root: root}
 	for _, d := range []string{"", "etc", "proc", "dev", "tmp", "usr", "usr/sbin", "var", "var/lib", "srv"} {
 		m.folder(d, 0, 0, 0o755)
 	}
+
 	m.do(unix.Chmod(filepath.Join(root, "tmp"), 0o1777))
 	m.do(os.WriteFile(filepath.Join(root, "etc/passwd"), []byte(passwd), 0o644))
 	m.do(os.WriteFile(filepath.Join(root, "etc/group"), []byte(group), 0o644))
@@ -158,9 +160,11 @@ func Build(root, host string) error {
 	if host == "slip-north" {
 		m.tideboard()
 	}
+
 	if m.err != nil {
 		return fmt.Errorf("make demo host %s: %w", host, m.err)
 	}
+
 	return nil
 }
 
@@ -172,9 +176,11 @@ func (m *maker) ticketing(host string) {
 	for _, d := range []string{"bin", "releases", "logs"} {
 		m.folder(top+"/"+d, purser, crew, 0o2750)
 	}
+
 	for i := range 24 {
 		m.file(fmt.Sprintf("%s/bin/tool-%02d", top, i), purser, crew, 0o750)
 	}
+
 	for r := range 24 {
 		at := fmt.Sprintf("%s/releases/2026-%02d", top, r+1)
 		m.folder(at, purser, crew, 0o2750)
@@ -185,12 +191,15 @@ func (m *maker) ticketing(host string) {
 			}
 		}
 	}
+
 	for i := range 120 {
 		m.file(fmt.Sprintf("%s/logs/sales-%03d.log", top, i), purser, crew, 0o640)
 	}
+
 	site := top + "/site"
 	inherit := acl(0o750, user(wwwTickets, 5))
 	m.folder(site, purser, crew, 0o2750, acl(0o750, web), inherit)
+
 	for s := range 30 {
 		at := fmt.Sprintf("%s/route-%02d", site, s)
 		m.folder(at, purser, crew, 0o2750, acl(0o750, web), inherit)
@@ -198,14 +207,17 @@ func (m *maker) ticketing(host string) {
 			m.file(fmt.Sprintf("%s/page-%02d.html", at, i), purser, crew, 0o640, acl(0o640, user(wwwTickets, 4)))
 		}
 	}
+
 	m.folder(top+"/conf", purser, gTicketSvc, 0o750)
 	for i := range 40 {
 		m.file(fmt.Sprintf("%s/conf/service-%02d.conf", top, i), purser, gTicketSvc, 0o640)
 	}
+
 	m.folder(top+"/keys", purser, crew, 0o700)
 	for _, k := range []string{"tls.key", "signing.key", "backup.key", "gate.key"} {
 		m.file(top+"/keys/"+k, purser, crew, 0o600)
 	}
+
 	team := acl(0o770, grp(clerks, 7))
 	m.folder(top+"/shared", purser, clerks, 0o2770, nil, team)
 	for s := range 12 {
@@ -215,11 +227,13 @@ func (m *maker) ticketing(host string) {
 			m.file(fmt.Sprintf("%s/rota %02d.ods", at, i), purser, clerks, 0o660)
 		}
 	}
+
 	m.folder(top+"/drop", purser, crew, 0o1770)
 	m.folder(top+"/spool", ticketSvc, gTicketSvc, 0o777)
 	for i := range 60 {
 		m.file(fmt.Sprintf("%s/spool/job-%03d", top, i), ticketSvc, gTicketSvc, 0o666)
 	}
+
 	audit := grp(auditors, 5)
 	m.folder(top+"/data", ticketSvc, gTicketSvc, 0o750, acl(0o750, audit))
 	for q := range 8 {
@@ -229,72 +243,92 @@ func (m *maker) ticketing(host string) {
 			m.file(fmt.Sprintf("%s/sales-%03d.db", at, i), ticketSvc, gTicketSvc, 0o640, acl(0o640, grp(auditors, 4)))
 		}
 	}
+
 	m.mishaps(host)
 }
 
 // mishaps are what people and nightly jobs did to ticketing.
 func (m *maker) mishaps(host string) {
 	const top = "srv/ticketing"
+
 	// 1 Passwords readable by everyone, since somebody needed it quickly.
 	for i := range 3 {
 		m.file(fmt.Sprintf("%s/conf/service-%02d.conf", top, i), purser, gTicketSvc, 0o644)
 	}
+
 	// 2 A private key that its group can read: the program refuses it.
 	m.file(top+"/keys/gate.key", purser, crew, 0o640)
+
 	// 3 Pages uploaded with a tight umask: the web server cannot read them.
 	for i := range 25 {
 		m.file(fmt.Sprintf("%s/site/route-07/page-%02d.html", top, i), purser, crew, 0o600)
 		m.do(removeACL(filepath.Join(m.root, fmt.Sprintf("%s/site/route-07/page-%02d.html", top, i))))
 	}
+
 	// 4 A folder that can be read but not passed through.
 	m.folder(top+"/releases/2026-05/lang", purser, crew, 0o2640)
+
 	// 5 The answer found at three in the morning: everything to everyone.
 	for i := range 120 {
 		m.file(fmt.Sprintf("%s/logs/sales-%03d.log", top, i), purser, crew, 0o777)
 	}
+
 	m.folder(top+"/logs", purser, crew, 0o777)
+
 	// 6 Files of an account that no longer exists.
 	for i := range 25 {
 		m.file(fmt.Sprintf("%s/shared/season 02/rota %02d.ods", top, i), gone, clerks, 0o660)
 	}
+
 	// 7 The set-group-ID bit is gone, and new files come out with the wrong group.
 	m.folder(top+"/shared/season 03", purser, clerks, 0o770)
 	for i := range 25 {
 		m.file(fmt.Sprintf("%s/shared/season 03/rota %02d.ods", top, i), clerkAnna, crew, 0o644)
 	}
+
 	// 8 The default entries are gone.
 	m.do(unix.Removexattr(filepath.Join(m.root, top, "shared/season 04"), fsys.AttrDefault))
+
 	// 9 A drop folder in which everybody removes everybody's things.
 	m.folder(top+"/drop", purser, crew, 0o770)
+
 	// 10 Execute on all data files.
 	for i := range 40 {
 		m.file(fmt.Sprintf("%s/data/quarter-2/sales-%03d.db", top, i), ticketSvc, gTicketSvc, 0o750,
 			acl(0o750, grp(auditors, 5)))
 	}
+
 	// 11 A program that runs as its owner and that the whole crew can change.
 	m.file(top+"/bin/tool-03", purser, crew, 0o4770)
+
 	// 12 An entry for a clerk that was meant for one afternoon.
 	m.folder(top+"/keys", purser, crew, 0o700, acl(0o700, user(clerkBo, 5)))
 	m.file(top+"/keys/tls.key", purser, crew, 0o600, acl(0o600, user(clerkBo, 4)))
+
 	// 13 A chmod that cut the mask: the auditors' entry stands there and grants nothing.
 	m.do(unix.Chmod(filepath.Join(m.root, top, "data/quarter-3"), 0o700))
+
 	// 14 The nightly job runs as root, and its files are root's.
 	for i := range 20 {
 		m.file(fmt.Sprintf("%s/data/quarter-4/sales-%03d.db", top, i), 0, 0, 0o640, acl(0o640, grp(auditors, 4)))
 	}
+
 	// 15 Names with blanks, quotes, a line end, escape codes and bytes that are no UTF-8.
 	for _, n := range []string{
 		"two words", "it's \"quoted\"", "line\nend", "bytes \xff\xfe", "-rf", "\x1b[31mred", "$(reboot)",
 	} {
 		m.file(top+"/logs/"+n, purser, crew, 0o666)
 	}
+
 	// 16 A file with a second name outside the reviewed paths.
 	m.file(top+"/releases/hardlinked", purser, crew, 0o666)
 	m.do(os.Link(filepath.Join(m.root, top, "releases/hardlinked"), filepath.Join(m.root, "var/outside")))
+
 	// 17 A folder called like a file, and a link that leads out.
 	m.folder(top+"/releases/report.txt", purser, crew, 0o2750)
 	m.do(os.Symlink("/etc", filepath.Join(m.root, top, "releases/elsewhere")))
 	m.do(os.Lchown(filepath.Join(m.root, top, "releases/elsewhere"), purser, crew))
+
 	// 18 Another file system is mounted here: see Inside.
 	m.folder(top+"/archive", purser, crew, 0o2750)
 	if host == "slip-south" {
@@ -348,9 +382,11 @@ func (m *maker) tideboard() {
 	for _, d := range []string{"bin", "boards", "gauges"} {
 		m.folder(top+"/"+d, harbour, boards, 0o2755)
 	}
+
 	for i := range 10 {
 		m.file(fmt.Sprintf("%s/bin/board-%02d", top, i), harbour, boards, 0o755)
 	}
+
 	for b := range 30 {
 		at := fmt.Sprintf("%s/boards/pier-%02d", top, b+1)
 		m.folder(at, harbour, boards, 0o2755)
@@ -358,22 +394,27 @@ func (m *maker) tideboard() {
 			m.file(fmt.Sprintf("%s/slide-%02d.svg", at, i), harbour, boards, 0o644)
 		}
 	}
+
 	m.folder(top+"/feeds", harbour, boards, 0o2750)
 	for i := range 20 {
 		m.file(fmt.Sprintf("%s/feeds/gauge-%02d.token", top, i), harbour, boards, 0o640)
 	}
+
 	m.folder(top+"/cache", boardSvc, boards, 0o2775)
 	for i := range 400 {
 		m.file(fmt.Sprintf("%s/cache/tile-%04d", top, i), boardSvc, boards, 0o664)
 	}
+
 	// What happened: feed tokens for all to read; slides the display service cannot read; a cache
 	// of the wrong account.
 	for i := range 5 {
 		m.file(fmt.Sprintf("%s/feeds/gauge-%02d.token", top, i), harbour, boards, 0o644)
 	}
+
 	for i := range 25 {
 		m.file(fmt.Sprintf("%s/boards/pier-09/slide-%02d.svg", top, i), harbour, boards, 0o600)
 	}
+
 	for i := range 60 {
 		m.file(fmt.Sprintf("%s/cache/tile-%04d", top, i), 0, 0, 0o644)
 	}

@@ -71,19 +71,24 @@ func tryAgents(t *testing.T, s *demo.Stage) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if err := enrol(t.TempDir(), inv.Code); err == nil || !strings.Contains(err.Error(), "--root") {
 		t.Errorf("enrolling without roots: %v", err)
 	}
+
 	if err := enrol(t.TempDir(), inv.Code, "relative"); err == nil || !strings.Contains(err.Error(), "not absolute") {
 		t.Errorf("enrolling with a relative root: %v", err)
 	}
+
 	first := t.TempDir()
 	if err := enrol(first, inv.Code, "/srv"); err != nil {
 		t.Fatal(err)
 	}
+
 	if st, err := os.Stat(filepath.Join(first, "agent.json")); err != nil || st.Mode().Perm() != 0o600 {
 		t.Errorf("agent's settings: %v, %v", st.Mode(), err)
 	}
+
 	fails(t, "the code again", enrol(t.TempDir(), inv.Code, "/srv"), 403, "was used before")
 	a := agentClient(t, s, first)
 	greetings(t, admin, a)
@@ -93,21 +98,26 @@ func tryAgents(t *testing.T, s *demo.Stage) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if err := enrol(t.TempDir(), inv.Code, "/srv"); err != nil {
 		t.Fatal(err)
 	}
+
 	fails(t, "a certificate from before", hello(ctx, a), 403, "counts no more")
 	old, err := agent.New(first, slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if err := old.Run(ctx); client.Status(err) != 403 {
 		t.Errorf("an agent with a certificate from before goes on: %v", err)
 	}
+
 	bare, err := client.NewAgent(s.Address, ca, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	fails(t, "no certificate", hello(ctx, bare), 401, "agents call with the certificate")
 	if _, err := agent.New(t.TempDir(), slog.Default()); err == nil || !strings.Contains(err.Error(), "not enrolled") {
 		t.Errorf("an agent without settings: %v", err)
@@ -118,16 +128,19 @@ func tryAgents(t *testing.T, s *demo.Stage) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	folder := t.TempDir()
 	if err := enrol(folder, inv.Code, "/srv"); err != nil {
 		t.Fatal(err)
 	}
+
 	a = agentClient(t, s, folder)
 	file := tree.Entry{Name: "x", Kind: perm.File, Set: perm.POSIX{Mode: mode.Mode(0o600)}.Set()}
 	orphan := tree.Encode(tree.Node{
 		Entries: []tree.Entry{{Name: "d", Kind: perm.Folder, Set: file.Set, Child: tree.Sum([]byte("nowhere"))}},
 	})
 	bad := tree.Encode(tree.Node{Entries: []tree.Entry{file, file}})
+
 	for _, x := range []struct {
 		name   string
 		body   []byte
@@ -143,10 +156,12 @@ func tryAgents(t *testing.T, s *demo.Stage) {
 	} {
 		fails(t, x.name, a.SendNodes(ctx, x.body), x.status, x.says)
 	}
+
 	_, err = a.Missing(ctx, nil)
 	if err != nil {
 		t.Errorf("asking for nothing: %v", err)
 	}
+
 	fails(t, "another host's work", a.SnapshotDone(ctx, newest(t, s), wire.SnapshotDone{}), 404, "not found")
 	_, err = a.Chunk(ctx, "nope", 0)
 	fails(t, "a chunk of no work", err, 404, "not found")
@@ -158,18 +173,22 @@ func tryInterface(t *testing.T, s *demo.Stage) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	openly := func(path string) (string, *http.Response) {
 		resp, err := c.HTTP.Get(s.Address + path)
 		if err != nil {
 			t.Fatal(err)
 		}
 		defer resp.Body.Close()
+
 		b, err := io.ReadAll(resp.Body)
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		return string(b), resp
 	}
+
 	for path, want := range map[string]string{
 		"/healthz": "ok", "/readyz": "ready", "/metrics": "sign in first", "/api/openapi.json": "sign in first",
 		"/api/openapi-3.0.yaml": "sign in first", "/api/schemas/Host.json": "sign in first",
@@ -179,44 +198,54 @@ func tryInterface(t *testing.T, s *demo.Stage) {
 			t.Errorf("%s: %d %.200s, want %q", path, resp.StatusCode, b, want)
 		}
 	}
+
 	_, resp := openly("/")
 	csp := resp.Header.Get("Content-Security-Policy")
 	if !strings.Contains(csp, "default-src 'none'") || strings.Contains(csp, "unsafe") {
 		t.Errorf("content security policy %q", csp)
 	}
+
 	if b, resp := openly("/api/v1/hosts"); resp.StatusCode != 401 ||
 		resp.Header.Get("Content-Type") != "application/problem+json" || !json.Valid([]byte(b)) {
 		t.Errorf("without a session: %d %s", resp.StatusCode, b)
 	}
+
 	// A cookie alone changes nothing: another site could send it.
 	session, err := c.SignIn(t.Context(), wire.SignIn{Name: "quartermaster", Password: demo.Password})
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	try := func(header string) int {
 		req, err := http.NewRequest("POST", s.Address+"/api/v1/snapshots",
 			bytes.NewReader([]byte(`{"application":"ticketing","host":"slip-north"}`)))
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		req.AddCookie(&http.Cookie{Name: "__Host-idletally_session", Value: session.Token})
 		req.Header.Set("Content-Type", "application/json")
 		if header != "" {
 			req.Header.Set(header, "1")
 		}
+
 		resp, err := c.HTTP.Do(req)
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		resp.Body.Close()
 		return resp.StatusCode
 	}
+
 	if got := try(""); got != 401 {
 		t.Errorf("a change by cookie alone: %d, want 401", got)
 	}
+
 	if got := try("X-Idletally-Console"); got != 202 {
 		t.Errorf("a change by the console: %d, want 202", got)
 	}
+
 	c.Token = session.Token
 	for path, want := range map[string]string{
 		"/metrics":          "idletally_request_seconds_bucket",
@@ -226,6 +255,7 @@ func tryInterface(t *testing.T, s *demo.Stage) {
 			t.Errorf("%s: %.200s, want %q", path, b, want)
 		}
 	}
+
 	for _, x := range []struct {
 		name, method, path string
 		body               any
@@ -244,16 +274,19 @@ func tryInterface(t *testing.T, s *demo.Stage) {
 			t.Errorf("%s: status %d, want %d", x.name, got, x.status)
 		}
 	}
+
 	// Lists come in pages.
 	var p wire.Page[wire.Host]
 	if err := c.Do(t.Context(), "GET", "/hosts?limit=1", nil, &p); err != nil || len(p.Items) != 1 ||
 		p.Next != p.Items[0].Name {
 		t.Errorf("first page %+v, %v", p, err)
 	}
+
 	all, err := client.All[wire.Host](t.Context(), c, "/hosts", map[string][]string{"limit": {"1"}}, 100)
 	if err != nil || len(all) != 4 {
 		t.Errorf("all pages: %d hosts, %v", len(all), err)
 	}
+
 	quiet(t, c)
 }
 
@@ -269,13 +302,16 @@ func TestOwnRoots(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if _, err := c.Publish(ctx, "secrets", e.Number); err != nil {
 		t.Fatal(err)
 	}
+
 	_, err = demo.Snapshot(ctx, c, "secrets", "slip-south")
 	if err == nil || !strings.Contains(err.Error(), "/etc: this host's own list of roots does not hold it") {
 		t.Errorf("a snapshot outside the host's own roots: %v", err)
 	}
+
 	// An agent that does not run: the request waits, and is answered when it comes back.
 	here := command{t: t, s: s, person: "nobody"}
 	own := filepath.Join(s.Root("slip-south"), "var/lib/idletally-agent")
@@ -288,30 +324,37 @@ func TestOwnRoots(t *testing.T) {
 	if err != nil || snap.State != "waiting" {
 		t.Fatalf("%+v, %v", snap, err)
 	}
+
 	cmd := command{t: t, s: s, person: "quartermaster"}
 	cmd.login()
 	_, errs, code := cmd.run("", "snapshot", "take", "ticketing", "slip-south", "--wait", "300ms")
 	if code != 4 || !strings.Contains(errs, "is its agent running?") {
 		t.Errorf("waiting for an absent agent: %d %s", code, errs)
 	}
+
 	if err := s.StartAgent("slip-south"); err != nil {
 		t.Fatal(err)
 	}
+
 	quiet(t, c)
 	if snap, err = c.Snapshot(ctx, snap.ID); err != nil || snap.State != "ready" {
 		t.Errorf("after the agent came back: %+v, %v", snap, err)
 	}
+
 	// The service is killed and comes back: sessions and agents go on.
 	s.Service.Kill()
 	if _, err := c.Hosts(ctx); err == nil || !strings.Contains(err.Error(), "does not answer") {
 		t.Errorf("while the service is gone: %v", err)
 	}
+
 	if err := s.Serve(ctx, strings.TrimPrefix(s.Address, "https://"), ""); err != nil {
 		t.Fatal(err)
 	}
+
 	if _, err := c.Hosts(ctx); err != nil {
 		t.Errorf("the session did not survive: %v", err)
 	}
+
 	snapshot(t, c, "ticketing", "slip-south")
 }
 
@@ -328,6 +371,7 @@ func silentHello(t *testing.T, s *demo.Stage, folder string, admin *client.Clien
 		Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: roots, Certificates: []tls.Certificate{cert}}},
 	}
 	defer web.CloseIdleConnections()
+
 	resp, err := web.Post(s.Address+"/agent/v1/hello", "", nil)
 	must(t, err)
 	resp.Body.Close()
@@ -355,12 +399,14 @@ func greetings(t *testing.T, admin *client.Client, a *client.Agent) {
 		must(t, err)
 		return all[slices.IndexFunc(all, func(h wire.Host) bool { return h.Name == "skiff" })]
 	}
+
 	is := func(version, unfit string) {
 		t.Helper()
 		if h := skiff(); h.Version != version || !strings.Contains(h.Unfit, unfit) || (unfit == "") != (h.Unfit == "") {
 			t.Errorf("%+v, want version %q, unfit %q", h, version, unfit)
 		}
 	}
+
 	is("test", "")
 	g, err := a.Hello(ctx, wire.Hello{
 		Version:  "2.0.0\nx",
@@ -370,9 +416,11 @@ func greetings(t *testing.T, admin *client.Client, a *client.Agent) {
 		Up:       7200,
 		Runs:     60,
 	})
+
 	if err != nil || g.Protocol != wire.Protocol || g.Oldest != wire.OldestProtocol || g.Version == "" {
 		t.Errorf("%+v, %v", g, err)
 	}
+
 	is(`2.0.0\x0ax`, "")
 	h := skiff()
 	ago := func(at *time.Time) time.Duration { return time.Since(*at) }
@@ -380,6 +428,7 @@ func greetings(t *testing.T, admin *client.Client, a *client.Agent) {
 		ago(h.Runs) < time.Minute || ago(h.Runs) > time.Hour {
 		t.Errorf("%+v", h)
 	}
+
 	for _, x := range []struct {
 		hello wire.Hello
 		says  string
@@ -395,6 +444,7 @@ func greetings(t *testing.T, admin *client.Client, a *client.Agent) {
 		fails(t, "its work", err, 409, x.says)
 		is(x.hello.Version, "speaks protocol")
 	}
+
 	must(t, hello(ctx, a))
 	is("test", "")
 }
@@ -408,9 +458,11 @@ func tryCancelling(t *testing.T, s *demo.Stage) {
 	if err != nil || snap.State != "waiting" {
 		t.Fatalf("%+v, %v", snap, err)
 	}
+
 	if snap, err = c.Snapshot(ctx, snap.ID); err != nil || snap.Expected < 3000 {
 		t.Errorf("%+v, %v", snap, err)
 	}
+
 	_, err = as(t, s, "lookout").CancelSnapshot(ctx, snap.ID)
 	fails(t, "a viewer cancels", err, 403, "needs the role operator")
 	cmd := command{t: t, s: s, person: "quartermaster"}
@@ -419,11 +471,13 @@ func tryCancelling(t *testing.T, s *demo.Stage) {
 	if code != 0 || !strings.Contains(out, "cancelled by quartermaster") {
 		t.Errorf("%d %s%s", code, out, errs)
 	}
+
 	_, err = c.CancelSnapshot(ctx, snap.ID)
 	fails(t, "cancel again", err, 409, "taken already or is not there")
 	if err := s.StartAgent("slip-south"); err != nil {
 		t.Fatal(err)
 	}
+
 	snapshot(t, c, "ticketing", "slip-south") // the agent is at work, and has passed the other one by
 	if snap, err = c.Snapshot(ctx, snap.ID); err != nil || snap.State != "failed" || snap.Paths != 0 {
 		t.Errorf("%+v, %v", snap, err)
@@ -458,12 +512,14 @@ func renewals(t *testing.T, s *demo.Stage, folder string, first *client.Agent) {
 	if err != nil || string(after) == string(before) {
 		t.Fatalf("nothing was kept: %v", err)
 	}
+
 	second := agentClient(t, s, folder)
 	for what, c := range map[string]*client.Agent{"the first": first, "the second": second} {
 		if err := hello(ctx, c); err != nil {
 			t.Errorf("%s certificate: %v", what, err)
 		}
 	}
+
 	must(t, run.Renew(ctx)) // with the second
 	third := agentClient(t, s, folder)
 	must(t, hello(ctx, third))
@@ -475,9 +531,11 @@ func renewals(t *testing.T, s *demo.Stage, folder string, first *client.Agent) {
 	if err != nil || h.Enrolled {
 		t.Errorf("%+v, %v", h, err)
 	}
+
 	for _, c := range []*client.Agent{second, third} {
 		fails(t, "a certificate that was shut out", hello(ctx, c), 403, "counts no more")
 	}
+
 	fails(t, "renewing one that was shut out", run.Renew(ctx), 403, "counts no more")
 	_, err = as(t, s, "bosun").ShutOut(ctx, "skiff")
 	fails(t, "once more", err, 409, "no certificate that counts")

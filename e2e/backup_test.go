@@ -39,6 +39,7 @@ func TestBackupOfTheService(t *testing.T) {
 			}
 		}
 	}()
+
 	made, err := author.AddToken(ctx, wire.NewToken{Name: "tide gauge", Roles: []string{"viewer"}, Days: 9})
 	must(t, err)
 	data := filepath.Join(s.Dir, "service")
@@ -47,6 +48,7 @@ func TestBackupOfTheService(t *testing.T) {
 	c.want(0, "authority.pem", "backup", "write", "--data", data, file)
 	close(stop)
 	<-writing
+
 	// Of the same service, and of no other.
 	key, err := author.CheckHistory(ctx)
 	must(t, err)
@@ -61,6 +63,7 @@ func TestBackupOfTheService(t *testing.T) {
 	if st, err := os.Stat(file); err != nil || st.Mode().Perm() != 0o600 {
 		t.Errorf("%v, %v", st, err)
 	}
+
 	c.want(1, "no such", "backup", "write", "--data", data, filepath.Join(s.Dir, "kept")+".part/x")
 	c.want(0, "rows", "backup", "check", file)
 	b, err := os.ReadFile(file)
@@ -68,10 +71,12 @@ func TestBackupOfTheService(t *testing.T) {
 	bad := filepath.Join(s.Dir, "bad")
 	whole, _, _ := c.run("", "backup", "check", file)
 	harmless := 0
+
 	for at := len(b) / 23; at < len(b); at += len(b) / 23 {
 		broken := bytes.Clone(b)
 		broken[at] ^= 0xff
 		must(t, os.WriteFile(bad, broken, 0o600))
+
 		switch out, errs, code := c.run("", "backup", "check", bad); {
 		case code == 1 && strings.Contains(errs, "damaged"):
 		case code == 0 && out == whole: // some bits of a compressed file stand for nothing: its content is what it was
@@ -80,9 +85,11 @@ func TestBackupOfTheService(t *testing.T) {
 			t.Errorf("byte %d: %d %s%s", at, code, out, errs)
 		}
 	}
+
 	if harmless > 3 {
 		t.Errorf("%d of 22 changes were not found", harmless)
 	}
+
 	for _, broken := range [][]byte{
 		b[:len(b)/2],
 		b[:len(b)-1],
@@ -94,9 +101,11 @@ func TestBackupOfTheService(t *testing.T) {
 		c.want(1, "damaged", "backup", "check", bad)
 		c.want(1, "damaged", "backup", "restore", "--data", filepath.Join(s.Dir, "never"), bad)
 	}
+
 	if _, err := os.Stat(filepath.Join(s.Dir, "never")); err == nil {
 		t.Error("a damaged backup made something")
 	}
+
 	c.want(1, "holds keys already", "backup", "restore", "--data", data, file)
 
 	// The service is lost, and made anew at the same address.
@@ -105,6 +114,7 @@ func TestBackupOfTheService(t *testing.T) {
 	s.Service.Stop()
 	must(t, os.Rename(data, data+".lost"))
 	out, errs, code := c.run("", "backup", "restore", "--data", data, file, "--key", own)
+
 	for _, says := range []string{
 		"sessions ended",
 		made.ID + "  quartermaster, for tide gauge: viewer",
@@ -115,6 +125,7 @@ func TestBackupOfTheService(t *testing.T) {
 			t.Errorf("%d, no %q in %s%s", code, says, out, errs)
 		}
 	}
+
 	must(t, s.Serve(ctx, strings.TrimPrefix(s.Address, "https://"), ""))
 	_, err = author.Me(ctx)
 	fails(t, "a session from before", err, http.StatusUnauthorized, "sign in first")
@@ -126,20 +137,25 @@ func TestBackupOfTheService(t *testing.T) {
 		list[0].Who != "the service" {
 		t.Errorf("%+v, %v", list, err)
 	}
+
 	got, err := author.Snapshot(ctx, snap.ID)
 	if err != nil || got.Root != snap.Root || got.State != "ready" {
 		t.Errorf("%+v, %v", got, err)
 	}
+
 	check, err := author.CheckHistory(ctx)
 	if err != nil || check.Fault != "" || check.Lines < before.Lines/2 {
 		t.Errorf("%+v, %v", check, err)
 	}
+
 	if now := snapshot(t, author, "ticketing", "slip-north"); now.Root != snap.Root {
 		t.Errorf("a snapshot by the agent that was there: %s, before %s", now.Root, snap.Root)
 	}
+
 	if o, err := author.Runs(ctx, 10); err != nil || len(o) != 1 || o[0].State != "finished" {
 		t.Errorf("%+v, %v", o, err)
 	}
+
 	var stored wire.StorageCheck
 	for next := ""; ; next = stored.Next {
 		admin := as(t, s, "admin")
@@ -150,6 +166,7 @@ func TestBackupOfTheService(t *testing.T) {
 			break
 		}
 	}
+
 	if len(stored.Faults) > 0 {
 		t.Errorf("%+v", stored)
 	}

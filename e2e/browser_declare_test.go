@@ -91,6 +91,7 @@ func TestConsoleDeclare(t *testing.T) {
 	if got != "  - rule: late|    paths: /srv/ticketing/releases/**|    owner: ticket-svc" {
 		t.Errorf("written: %q", got)
 	}
+
 	must(t, b.See("would be new"))
 	must(t, b.See("A sound baseline of ticketing: 11 rules"))
 	axe(t, b, "editor, effect")
@@ -100,7 +101,9 @@ func TestConsoleDeclare(t *testing.T) {
 	if n := inEditor(t, b, `root.querySelectorAll(".cm-lintRange-error").length`); n != "1" {
 		t.Errorf("%s errors in place", n)
 	}
+
 	axe(t, b, "editor, an error")
+
 	// A reload loses nothing.
 	must(t, b.Go("/baselines/ticketing/edit"))
 	must(t, b.See(`a rule has no key`))
@@ -117,6 +120,7 @@ func TestConsoleDeclare(t *testing.T) {
 	must(t, b.Press("Draft it"))
 	inside(t, b, "Derived from host slip-north")
 	must(t, b.See("438 → 0 findings"))
+
 	// Somebody else keeps one meanwhile: it is not passed over unseen.
 	_, err := as(t, s, "admin").UploadBaseline(t.Context(), demo.Baseline("ticketing")+"# by somebody else\n")
 	must(t, err)
@@ -146,6 +150,7 @@ func TestConsoleDrift(t *testing.T) {
 	api := as(t, s, "quartermaster")
 	must(t, demo.Night(s.Root("slip-north"), 1))
 	snapshot(t, api, "ticketing", "slip-north")
+
 	for name, b := range map[string]*browser.Browser{
 		"dark":   open(t, s, 1280, 800, true),
 		"narrow": open(t, s, 390, 844, false),
@@ -160,6 +165,7 @@ func TestConsoleDrift(t *testing.T) {
 		must(t, b.See("sales-night-1-0.db"))
 		must(t, b.See("declared"))
 		axe(t, b, name+": by folder")
+
 		// the address names what is shown
 		must(t, b.Do(chromedp.Reload(), chromedp.WaitVisible("h1", chromedp.ByQuery)))
 		must(t, b.See("sales-night-1-0.db"))
@@ -178,6 +184,7 @@ func TestConsoleDrift(t *testing.T) {
 		if wide {
 			t.Errorf("%s: the page is wider than the window", name)
 		}
+
 		for _, f := range b.Faults() {
 			t.Errorf("%s: the browser complains: %s", name, f)
 		}

@@ -40,6 +40,7 @@ func TestConsoleFind(t *testing.T) {
 
 	find(t, b, "slip-s", "slip-south")
 	axe(t, b, "palette, dark")
+
 	// What was found for less is not offered for more: Enter would open it before the answer is there.
 	must(t, b.Do(fetch.Enable().WithPatterns([]*fetch.RequestPattern{{URLPattern: "*/search?*"}})))
 	must(t,
@@ -166,6 +167,7 @@ func TestConsoleFind(t *testing.T) {
 	for _, f := range b.Faults() {
 		t.Errorf("the browser complains: %s", f)
 	}
+
 	list, err := as(t, s, "admin").History(t.Context(), pastOf("person"), 10)
 	if err != nil || len(list) < 2 || list[0].Sentence != "admin removed stoker" ||
 		!strings.HasPrefix(list[1].Sentence, "admin added stoker") {

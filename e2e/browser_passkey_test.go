@@ -51,6 +51,7 @@ func TestPasskeys(t *testing.T) {
 		authenticator(t, b, verifies)
 		return b
 	}
+
 	add := func(b *browser.Browser, person string) {
 		t.Helper()
 		must(t, b.SignIn(person, demo.Password))
@@ -64,6 +65,7 @@ func TestPasskeys(t *testing.T) {
 		must(t, b.Press("I have kept them"))
 		must(t, b.See("key on my ring"))
 	}
+
 	b := window(true)
 	add(b, "quartermaster")
 
@@ -80,10 +82,12 @@ func TestPasskeys(t *testing.T) {
 				nil, awaitPromise)))
 		must(t, b.Go("/"))
 	}
+
 	signOut(b)
 	axe(t, b, "sign in, with passkeys")
 	must(t, b.Press("Sign in with a passkey"))
 	must(t, b.See("What needs somebody"))
+
 	// Who comes by the provider is let in there alone: whoever is shut out there is shut out here.
 	signOut(b)
 	change(`UPDATE person SET provider = TRUE WHERE name = 'quartermaster'`)
@@ -92,6 +96,7 @@ func TestPasskeys(t *testing.T) {
 	change(`UPDATE person SET provider = FALSE WHERE name = 'quartermaster'`)
 	must(t, b.Press("Sign in with a passkey"))
 	must(t, b.See("What needs somebody"))
+
 	// To show again who one is.
 	change(`UPDATE session SET shown = shown - INTERVAL 601 SECOND`)
 	must(t, b.Go("/settings?tab=tokens"))
@@ -138,48 +143,59 @@ func TestPasskeys(t *testing.T) {
 			const c = await navigator.credentials.get({publicKey: PublicKeyCredential.parseRequestOptionsFromJSON(JSON.parse(asked.options))});
 			return JSON.stringify({answer: JSON.stringify(c.toJSON()), state: asked.state});
 		})()`, &out, awaitPromise)))
+
 		return out
 	}
+
 	sign := func(name, shown string) int {
 		t.Helper()
 		status, _, _ := post(t, s, &api, "/sign-in",
 			`{"name":"`+name+`","password":"`+demo.Password+`","passkey":`+shown+`}`)
 		return status
 	}
+
 	const own = `{"name":"harbourmaster","password":"` + demo.Password + `"}`
 	shown := shows("/sign-in/passkey", own)
 	if got := sign("quartermaster", shown); got != http.StatusUnprocessableEntity {
 		t.Errorf("with somebody else's key: %d", got)
 	}
+
 	shown = shows("/sign-in/passkey", own)
 	if got := sign("harbourmaster", shown); got != http.StatusOK {
 		t.Errorf("with one's own: %d", got)
 	}
+
 	if got := sign("harbourmaster", shown); got != http.StatusUnprocessableEntity {
 		t.Errorf("the same answer again: %d", got)
 	}
+
 	if got := sign("harbourmaster", shows("/me/passkeys/ask", "{}")); got != http.StatusUnprocessableEntity {
 		t.Errorf("an answer to another question: %d", got)
 	}
+
 	// A row of the database is of use for nobody else.
 	if one, err := admin.ResetPassword(ctx, "quartermaster"); err != nil || one.Passkeys != 1 {
 		t.Errorf("what goes on counting after a reset: %+v, %v", one, err)
 	}
+
 	change(`UPDATE passkey SET person = 'bosun' WHERE person = 'harbourmaster'`)
 	if status, b, _ := post(t, s, &api, "/sign-in/passkey",
 		`{"name":"bosun","password":"`+demo.Password+`"}`); status == http.StatusOK {
 		t.Errorf("somebody else's row opens for another: %s", b)
 	}
+
 	if status, _, _ := post(t, s, &api, "/sign-in/passkey",
 		`{"name":"bosun","password":"low tide at one"}`); status != http.StatusUnauthorized {
 		t.Errorf("which passkeys somebody has, without their password: %d", status)
 	}
+
 	change(`UPDATE passkey SET person = 'harbourmaster' WHERE person = 'bosun'`)
 	must(t, admin.RemoveSecondOf(ctx, "harbourmaster"))
 	if _, err := api.SignIn(ctx, wire.SignIn{Name: "harbourmaster", Password: demo.Password}); err != nil {
 		// which is enough to set up another one
 		t.Errorf("after an admin took it away: %v", err)
 	}
+
 	if list, err := admin.History(ctx, pastOf("passkey added"), 20); err != nil || len(list) != 2 {
 		t.Errorf("%+v, %v", list, err)
 	}

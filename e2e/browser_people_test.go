@@ -46,6 +46,7 @@ func TestConsolePeople(t *testing.T) {
 		p.SecondFactor[0] != wire.Reviewer {
 		t.Errorf("%+v, %v", p, err)
 	}
+
 	// The same from within a dialog, which stays as it was.
 	change(`UPDATE session SET shown = shown - INTERVAL 601 SECOND`)
 	must(t, b.Go("/settings?tab=tokens"))
@@ -65,6 +66,7 @@ func TestConsolePeople(t *testing.T) {
 			chromedp.SendKeys(`input[autocomplete="current-password"]`, demo.Password+"\r", chromedp.ByQuery)))
 	must(t, r.See("A second factor first"))
 	axe(t, r, "a second factor first")
+
 	// Somebody with a one-time password is told how well the one withstands that they think of, while they type.
 	one, err := as(t, s, "admin").AddPerson(t.Context(), wire.NewPerson{Name: "stoker", Roles: []string{wire.Viewer}})
 	must(t, err)
@@ -75,6 +77,7 @@ func TestConsolePeople(t *testing.T) {
 			chromedp.SendKeys(`input[autocomplete="current-password"]`, one.Password+"\r", chromedp.ByQuery)))
 	must(t, n.See("New password, at least 12 characters"))
 	const fresh = `input[autocomplete="new-password"]`
+
 	for _, x := range [][2]string{
 		{"pier", "too short"},
 		{"password1234", "among those that are guessed first"},
@@ -85,6 +88,7 @@ func TestConsolePeople(t *testing.T) {
 		must(t, n.Do(chromedp.SendKeys(fresh, strings.Repeat(kb.Backspace, 40)+x[0], chromedp.ByQuery)))
 		must(t, n.See(x[1]))
 	}
+
 	axe(t, n, "a new password")
 	must(t, n.Do(chromedp.SendKeys(fresh, "\r", chromedp.ByQuery)))
 	must(t, n.See("Overview"))

@@ -25,6 +25,7 @@ func axe(t *testing.T, b *browser.Browser, page string) {
 	if err != nil {
 		t.Fatalf("axe-core is not installed: %v: run make build", err)
 	}
+
 	var found string
 	run := `axe.run(document, {runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]}).then(r => JSON.stringify(r.violations.map(v => ({id: v.id, impact: v.impact, help: v.help, nodes: v.nodes.slice(0, 3).map(n => n.html.slice(0, 160) + " " + n.failureSummary)}))))`
 	err = b.Do(chromedp.Evaluate(string(src)+";0", nil), chromedp.Evaluate(run, &found, awaitPromise))
@@ -32,6 +33,7 @@ func axe(t *testing.T, b *browser.Browser, page string) {
 		t.Errorf("%s: axe: %v", page, err)
 		return
 	}
+
 	var violations []struct {
 		ID, Impact, Help string
 		Nodes            []string
@@ -39,6 +41,7 @@ func axe(t *testing.T, b *browser.Browser, page string) {
 	if err := json.Unmarshal([]byte(found), &violations); err != nil {
 		t.Fatal(err)
 	}
+
 	for _, v := range violations {
 		t.Errorf("%s: %s (%s): %s\n  %s", page, v.ID, v.Impact, v.Help, strings.Join(v.Nodes, "\n  "))
 	}
@@ -105,6 +108,7 @@ func TestConsole(t *testing.T) {
 	must(t, author.Press("Withdraw"))
 	must(t, author.Do(chromedp.WaitNotPresent(`//*[contains(., "more waived")]`, chromedp.BySearch)))
 	must(t, author.Press("120 files"))
+
 	// What is in the basket stays there while one looks around, single findings and whole groups.
 	must(t, author.Press("Put /srv/ticketing/logs/sales-000.log in the basket"))
 	must(t, author.See("1 finding in the basket: 1 by itself"))
@@ -150,6 +154,7 @@ func TestConsole(t *testing.T) {
 	must(t, author.See("What was not done"))
 	must(t, author.See("the file has 2 hard links"))
 	axe(t, author, "run")
+
 	// What it found, a part of it, and that part back.
 	must(t,
 		author.Do(chromedp.SendKeys(`//label[starts-with(., "Paths")]/input`, "/srv/ticketing/logs/sales-01*",
@@ -169,6 +174,7 @@ func TestConsole(t *testing.T) {
 	if err != nil || len(plans) != 1 || plans[0].Kind != "restore" {
 		t.Errorf("plans %+v, %v", plans, err)
 	}
+
 	must(t, author.Go("/runs"))
 	axe(t, author, "runs")
 	quiet(t, c)
@@ -183,6 +189,7 @@ func TestConsole(t *testing.T) {
 	tryLooking(t, s, author)
 	must(t, author.Do(chromedp.Navigate(s.Address+"/nowhere"), chromedp.WaitVisible(`[role="note"]`, chromedp.ByQuery)))
 	must(t, author.See("There is nothing at this address."))
+
 	for name, b := range map[string]*browser.Browser{"author": author, "reviewer": reviewer} {
 		for _, f := range b.Faults() {
 			t.Errorf("the browser of the %s complains: %s", name, f)
@@ -226,6 +233,7 @@ func tryLooking(t *testing.T, s *demo.Stage, b *browser.Browser) {
 	must(t, b.See("it is not there, or has just vanished"))
 	must(t, b.Go("/look?host=slip-south&path=/etc/passwd"))
 	must(t, b.See("own list of roots does not hold it"))
+
 	for _, f := range b.Faults() { // the browser itself remarks on the two refusals
 		if !strings.Contains(f, "status of 422") {
 			t.Errorf("the browser complains: %s", f)
@@ -255,6 +263,7 @@ func TestConsoleNarrow(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	b := open(t, s, 360, 844, true)
 	must(t, b.SignIn("lookout", demo.Password))
 	for _, page := range []string{
@@ -293,6 +302,7 @@ func TestConsoleNarrow(t *testing.T) {
 			t.Errorf("%s is %d pixels wide in a window of 360: %s", page, wide, beyond)
 		}
 	}
+
 	// A viewer is offered nothing that a viewer may not do.
 	must(t, b.Go("/drift/ticketing"))
 	var buttons int
@@ -303,6 +313,7 @@ func TestConsoleNarrow(t *testing.T) {
 	if buttons > 0 {
 		t.Errorf("a viewer is offered %d buttons for drafting", buttons)
 	}
+
 	for _, f := range b.Faults() {
 		t.Errorf("the browser complains: %s", f)
 	}

@@ -35,6 +35,7 @@ func TestCapabilitiesOfUnits(t *testing.T) {
 		must(t, os.WriteFile(filepath.Join(inner, fmt.Sprintf("f%02d", n)), nil, 0o600))
 		must(t, os.Chown(filepath.Join(inner, fmt.Sprintf("f%02d", n)), 4711, 4711))
 	}
+
 	must(t, os.Chown(inner, 4711, 4711))
 	must(t, os.Chown(root, 4711, 4711))
 	must(t, os.Chmod(root, 0o700))
@@ -45,6 +46,7 @@ func TestCapabilitiesOfUnits(t *testing.T) {
 		s.Authority(), "--code", inv.Code, "--root", root).CombinedOutput(); err != nil {
 		t.Fatalf("%v: %s", err, out)
 	}
+
 	author := as(t, s, "quartermaster")
 	e, err := author.UploadBaseline(t.Context(),
 		fmt.Sprintf(
@@ -63,9 +65,11 @@ func TestCapabilitiesOfUnits(t *testing.T) {
 		!strings.Contains(string(ids), fmt.Sprintf("Uid:\t%d\t%[1]d", unprivileged)) {
 		t.Errorf("it runs as somebody else: %s, %v", ids, err)
 	}
+
 	if snap.Paths != 22 || snap.Gaps != 0 {
 		t.Errorf("the agent that looks sees %d paths and %d gaps", snap.Paths, snap.Gaps)
 	}
+
 	plan := func(changes string) wire.Run {
 		t.Helper()
 		p, err := author.DraftPlan(t.Context(), wire.Draft{
@@ -76,11 +80,13 @@ func TestCapabilitiesOfUnits(t *testing.T) {
 		must(t, err)
 		return agreed(t, s, p)
 	}
+
 	const changes = "changes:\n  - paths: %s/private/*\n    set: {owner: 4712, group: 4713, files: 06750, entries: " +
 		"[\"user:4714:r\"]}\n"
 	if r := plan(fmt.Sprintf(changes, root)); r.Hosts[0].Done != 0 || r.State == "finished" {
 		t.Errorf("the agent that only looks: %+v", r)
 	}
+
 	look.Stop()
 	unit(t, s, "idletally-agent", own, "--watch=true")
 	snapshot(t, author, "quay", "quay")
@@ -88,6 +94,7 @@ func TestCapabilitiesOfUnits(t *testing.T) {
 		list, err := author.Results(t.Context(), r.ID, 30)
 		t.Errorf("the agent that changes: %+v, %+v, %v", r, list, err)
 	}
+
 	var st unix.Stat_t
 	must(t, unix.Stat(filepath.Join(inner, "f07"), &st))
 	if st.Uid != 4712 || st.Gid != 4713 || st.Mode&0o7777 != 0o6750 {
@@ -112,10 +119,12 @@ func unit(t *testing.T, s *demo.Stage, name, folder string, flags ...string) *de
 	if m == nil {
 		t.Fatalf("%s bounds no capabilities", name)
 	}
+
 	set := "-all"
 	for _, c := range strings.Fields(string(m[1])) {
 		set += ",+" + strings.ToLower(strings.TrimPrefix(c, "CAP_"))
 	}
+
 	argv := []string{"--no-new-privs", "--bounding-set", set}
 	owner := 0
 	if account.Match(b) { // as systemd does, its folder becomes its own, and it has what is ambient
@@ -123,6 +132,7 @@ func unit(t *testing.T, s *demo.Stage, name, folder string, flags ...string) *de
 		argv = append(argv, "--reuid", strconv.Itoa(owner), "--regid", strconv.Itoa(owner), "--clear-groups",
 			"--inh-caps", set, "--ambient-caps", set)
 	}
+
 	must(t, filepath.WalkDir(folder, func(path string, _ os.DirEntry, err error) error {
 		return errors.Join(err, os.Lchown(path, owner, owner))
 	}))

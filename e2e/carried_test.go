@@ -34,6 +34,7 @@ func TestCarried(t *testing.T) {
 	for n := range files {
 		must(t, os.WriteFile(filepath.Join(root, fmt.Sprintf("bill-%05d", n)), nil, 0o644))
 	}
+
 	agent := func(argv ...string) []string { return append([]string{"agent", "--folder", own}, argv...) }
 	letIn := func(name, own string) { op.letIn(name, name, own, in, root) }
 	look := func() {
@@ -42,6 +43,7 @@ func TestCarried(t *testing.T) {
 			"billing")
 		op.want(0, "ready", "snapshot", "import", in("snapshot"))
 	}
+
 	must(t, os.WriteFile(in("rubbish"), []byte("{}"), 0o600))
 	op.want(2, "\"root\" not set", agent("request", in("x"))...)
 	op.want(1, "no admission", agent("join", in("rubbish"))...)
@@ -59,6 +61,7 @@ func TestCarried(t *testing.T) {
 	if v, err := c.Overview(ctx); err != nil || v.Hosts.Unseen != 0 {
 		t.Errorf("%+v, %v", v.Hosts, err)
 	}
+
 	look()
 	change := func(mode string) wire.Run {
 		t.Helper()
@@ -73,6 +76,7 @@ func TestCarried(t *testing.T) {
 		must(t, err)
 		return r
 	}
+
 	r := change("0600")
 	op.want(1, "not found", "run", "export", r.ID, "elsewhere", in("x"))
 	op.want(0, "agent carry", "run", "export", r.ID, "pontoon", in("order"))
@@ -96,11 +100,13 @@ func TestCarried(t *testing.T) {
 			break
 		}
 	}
+
 	_ = cmd.Process.Kill()
 	_ = cmd.Wait()
 	if _, err := os.Stat(in("report")); err == nil {
 		t.Error("there is a report of a run that was broken off")
 	}
+
 	op.want(0, "finished", agent("carry", in("order"), in("report"))...)
 	op.want(0, "finished", agent("carry", in("order"), in("again.report"))...) // it says the same
 	b, err := os.ReadFile(in("report"))
@@ -112,9 +118,11 @@ func TestCarried(t *testing.T) {
 	if r, err := c.Run(ctx, r.ID); err != nil || r.State != "running" {
 		t.Errorf("before its report came: %+v, %v", r, err)
 	}
+
 	if list, err := c.Originals(ctx, r.ID, "pontoon", "", 10); err != nil || len(list) != 0 {
 		t.Errorf("%d originals came with reports that do not count, %v", len(list), err)
 	}
+
 	reviewer := command{t: t, s: s, person: "harbourmaster"}
 	reviewer.login()
 	reviewer.want(1, "needs the role operator", "run", "import", in("report"))
@@ -124,9 +132,11 @@ func TestCarried(t *testing.T) {
 	if err != nil || r.State != "finished" || r.Hosts[0].Done != files {
 		t.Errorf("%+v, %v", r, err)
 	}
+
 	if list, err := c.Originals(ctx, r.ID, "pontoon", "", files+1); err != nil || len(list) != files {
 		t.Errorf("%d originals, %v", len(list), err)
 	}
+
 	op.want(0, "no", "agent", "--folder", own, "runs")
 
 	// And back, by a plan of its originals.
@@ -138,10 +148,12 @@ func TestCarried(t *testing.T) {
 	must(t, err)
 	op.want(0, "", "run", "export", rb.ID, "pontoon", in("back.order"))
 	op.want(0, "finished", agent("carry", in("back.order"), in("back.report"))...)
+
 	// A host that is let in anew, or shut out, proves nothing with what it had.
 	if _, err := as(t, s, "quartermaster").ShutOut(ctx, "pontoon"); err != nil {
 		t.Fatal(err)
 	}
+
 	op.want(1, "counts no more", "run", "import", in("back.report"))
 	letIn("pontoon", own)
 	op.want(1, "counts no more", "run", "import", in("back.report"))
@@ -149,12 +161,14 @@ func TestCarried(t *testing.T) {
 	op.want(0, "", "run", "export", rb.ID, "pontoon", in("back.order"))
 	op.want(0, "finished", agent("carry", in("back.order"), in("back.report"))...)
 	op.want(0, "finished", "run", "import", in("back.report"))
+
 	for n := range files {
 		if st, err := os.Stat(filepath.Join(root, fmt.Sprintf("bill-%05d", n))); err != nil ||
 			st.Mode().Perm() != 0o644 {
 			t.Fatalf("bill %d is not as it was: %v", n, err)
 		}
 	}
+
 	out, _, _ := op.run("", "history", "--most", "200", "--output", "json")
 	for _, says := range []string{
 		"quartermaster admitted host pontoon, by a file",
@@ -165,6 +179,7 @@ func TestCarried(t *testing.T) {
 			t.Errorf("the history does not say %q: %.300s", says, out)
 		}
 	}
+
 	// An order of another service is not obeyed.
 	other, _ := crewed(t)
 	they := command{t: t, s: other, person: "quartermaster"}

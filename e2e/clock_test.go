@@ -22,16 +22,19 @@ func shifted(t *testing.T, db *sql.DB, by time.Duration) {
 		WHERE table_schema = DATABASE() AND data_type = 'datetime' AND table_name NOT IN ('audit', 'goose_db_version')`)
 	must(t, err)
 	var all [][2]string
+
 	for rows.Next() {
 		var c [2]string
 		must(t, rows.Scan(&c[0], &c[1]))
 		all = append(all, c)
 	}
+
 	must(t, rows.Err())
 	must(t, rows.Close())
 	if len(all) < 30 {
 		t.Fatalf("only %d times are stored", len(all))
 	}
+
 	for _, c := range all {
 		changed(t, db,
 			fmt.Sprintf("UPDATE `%s` SET `%s` = `%s` + INTERVAL ? SECOND WHERE `%s` IS NOT NULL", c[0], c[1], c[1],
@@ -48,10 +51,12 @@ func TestClockSteps(t *testing.T) {
 	ctx := t.Context()
 	server, _ := database(t)
 	defer server.Stop()
+
 	s, cable := behindCable(t, server.DSN)
 	db, err := sql.Open("mysql", server.DSN)
 	must(t, err)
 	defer db.Close()
+
 	// To a service whose clock is set on nobody has used a session for as long: that is for the policy to
 	// say, and here allowed.
 	ruled(t, as(t, s, "admin"), func(p *wire.Policy) { p.Idle = 720 })
@@ -67,6 +72,7 @@ func TestClockSteps(t *testing.T) {
 				AND state <> 'waiting'`, snap.ID).Scan(&n)
 			return err == nil && n == 1
 		})
+
 		s.Agents["slip-south"].Kill()
 		shifted(t, db, step)
 		must(t, s.StartAgent("slip-south"))
@@ -83,24 +89,29 @@ func TestClockSteps(t *testing.T) {
 		if step < 0 { // and for these hours nobody reached anybody
 			cable.Pull()
 		}
+
 		shifted(t, db, step)
 		cable.Plug()
 		r = ended(t, c, r.ID)
 		if r.State != "finished" || r.Hosts[0].Done < 100 {
 			t.Errorf("%s: %+v", step, r)
 		}
+
 		back, err := c.DraftPlan(ctx, wire.Draft{Run: r.ID})
 		must(t, err)
 		if rb := agreed(t, s, back); rb.State != "finished" || rb.Hosts[0].Done != r.Hosts[0].Done {
 			t.Errorf("%s, and back: %+v after %+v", step, rb, r)
 		}
+
 		// An approval that is given by a clock that is ahead counts from then.
 		shifted(t, db, -2*step)
 		if _, err := c.Me(ctx); err != nil {
 			t.Errorf("%s: who had signed in is thrown out: %v", step, err)
 		}
+
 		as(t, s, "harbourmaster")
 	}
+
 	if check, err := c.CheckHistory(ctx); err != nil || check.Fault != "" {
 		t.Errorf("the history: %+v, %v", check, err)
 	}

@@ -37,9 +37,11 @@ func tryDeclaring(t *testing.T, s *demo.Stage) {
     paths: /srv/ticketing/manual.txt
     exists: yes
 `
+
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
+
 	for _, x := range []struct {
 		argv []string
 		code int
@@ -86,7 +88,9 @@ func tryDeclaring(t *testing.T, s *demo.Stage) {
 			}
 		}
 	}
+
 	api := as(t, s, "quartermaster")
+
 	// Includes are what another application has published; what differs from host to host is read for each.
 	shared := "idletally: 1\napplication: standards\nhosts: {names: [slip-north]}\nroots: [/srv/standards]\nforms: " +
 		"{open-book: {files: 0644}}\nvariables: {top: {default: /srv/ticketing, slip-south: /srv/elsewhere}}\n" +
@@ -95,46 +99,57 @@ func tryDeclaring(t *testing.T, s *demo.Stage) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	using := "idletally: 1\napplication: reading\ninclude: standards\nhosts: {tags: [ticketing]}\nroots: " +
 		"[\"${top}\"]\nrules:\n  - {rule: all, paths: \"${top}/**\", form: open-book}\n"
 	if k, err := api.CheckBaseline(ctx, using); err != nil || k.OK ||
 		!strings.Contains(k.Errors[0].Message, "no baseline of standards is published") {
 		t.Errorf("before it is published: %+v, %v", k, err)
 	}
+
 	if _, err := api.Publish(ctx, "standards", e.Number); err != nil {
 		t.Fatal(err)
 	}
+
 	if k, err := api.CheckBaseline(ctx, using); err != nil || !k.OK {
 		t.Errorf("%+v, %v", k, err)
 	}
+
 	u, err := api.UploadBaseline(ctx, using)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if _, err := api.Publish(ctx, "reading", u.Number); err != nil {
 		t.Fatal(err)
 	}
+
 	for host, paths := range map[string]bool{"slip-north": true, "slip-south": false} {
 		snap := snapshot(t, api, "reading", host)
 		if (snap.Paths > 3000) != paths {
 			t.Errorf("%s: %d paths of %v", host, snap.Paths, snap.Roots)
 		}
 	}
+
 	// What is published anew is counted at once where it is taken over.
 	before, err := api.Drift(ctx, "reading", "slip-north")
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if e, err = api.UploadBaseline(ctx, strings.Replace(shared, "0644", "0444", 1)); err == nil {
 		_, err = api.Publish(ctx, "standards", e.Number)
 	}
+
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if after, err := api.Drift(ctx, "reading", "slip-north"); err != nil ||
 		after.Reports[0].ID == before.Reports[0].ID || after.Reports[0].Findings <= before.Reports[0].Findings {
 		t.Errorf("%+v, before %+v, %v", after.Reports, before.Reports, err)
 	}
+
 	_, err = as(t, s, "lookout").PreviewBaseline(ctx, using)
 	fails(t, "a viewer previews", err, 403, "needs the role author")
 }
@@ -145,6 +160,7 @@ func tryChanges(t *testing.T, s *demo.Stage) {
 	c := as(t, s, "quartermaster")
 	before := snapshot(t, c, "tideboard", "slip-north")
 	token := filepath.Join(s.Root("slip-north"), "srv/tideboard/feeds/gauge-11.token")
+
 	for _, err := range []error{
 		os.Chmod(token, 0o666),
 		os.WriteFile(filepath.Join(s.Root("slip-north"), "srv/tideboard/feeds/new\nline"), nil, 0o600),
@@ -154,16 +170,19 @@ func tryChanges(t *testing.T, s *demo.Stage) {
 			t.Fatal(err)
 		}
 	}
+
 	after := snapshot(t, c, "tideboard", "slip-north")
 	d, err := c.Changes(ctx, before.ID, after.ID, "", 2)
 	if err != nil || d.Changed != 1 || d.Added != 1 || d.Gone != 1 || len(d.Groups) != 3 || len(d.Items) != 2 ||
 		d.Next == "" {
 		t.Fatalf("%+v, %v", d, err)
 	}
+
 	if rest, err := c.Changes(ctx, before.ID, after.ID, d.Next, 5); err != nil || len(rest.Items) != 1 ||
 		rest.Items[0].Path != `/srv/tideboard/feeds/new\x0aline` {
 		t.Errorf("%+v, %v", rest, err)
 	}
+
 	cmd := command{t: t, s: s, person: "quartermaster"}
 	out, errs, code := cmd.run("", "snapshot", "changes", before.ID, after.ID)
 	for _, w := range []string{
@@ -174,9 +193,11 @@ func tryChanges(t *testing.T, s *demo.Stage) {
 			t.Errorf("%q is not in (%d)\n%s%s", w, code, out, errs)
 		}
 	}
+
 	if d, err := c.Changes(ctx, after.ID, after.ID, "", 2); err != nil || len(d.Groups) != 0 {
 		t.Errorf("with itself: %+v, %v", d, err)
 	}
+
 	_, err = c.Changes(ctx, "nope", after.ID, "", 2)
 	fails(t, "no such snapshot", err, 404, "nope")
 }
@@ -193,17 +214,20 @@ func tryWaivers(t *testing.T, s *demo.Stage) {
 		}
 		return d.Reports[0].Findings, d.Reports[0].Waived
 	}
+
 	before, none := state()
 	group := ""
 	d, err := api.Drift(ctx, "tideboard", "slip-north")
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	for _, g := range d.Groups {
 		if g.Rule == "everything" && g.Aspect == "mode" && g.Found == "0600" {
 			group = g.ID
 		}
 	}
+
 	until := time.Now().AddDate(0, 0, 20).Format(time.DateOnly)
 	for _, x := range []struct {
 		argv []string
@@ -239,9 +263,11 @@ func tryWaivers(t *testing.T, s *demo.Stage) {
 	} {
 		c.want(x.code, x.says, x.argv...)
 	}
+
 	if counts, waived := state(); none != 0 || waived != 25 || counts != before-25 {
 		t.Errorf("%d findings and %d waived, %d before", counts, waived, before)
 	}
+
 	for format, says := range map[string]string{
 		"html": "Accepted by quartermaster until", "csv": "The display reads them by another way",
 		"junit":       `changes nobody&#39;s access&#xA;25 × file mode: declared 0644, found 0600`,
@@ -252,26 +278,32 @@ func tryWaivers(t *testing.T, s *demo.Stage) {
 			t.Errorf("report as %s: exit code %d, %q is not in\n%.2000s%s", format, code, says, out, errs)
 		}
 	}
+
 	if _, errs, code := c.run("", "drift", "report", "tideboard", "--format", "pdf"); code != 2 ||
 		!strings.Contains(errs, "want one of html") {
 		t.Errorf("an unknown format: %d %s", code, errs)
 	}
+
 	p, err := api.DraftPlan(ctx, wire.Draft{Application: "tideboard", All: true})
 	if err != nil || int64(p.Steps) > before-25 {
 		t.Errorf("the plan has %d steps, %v", p.Steps, err)
 	}
+
 	rows, err := api.Waivers(ctx, "tideboard", false)
 	if err != nil || len(rows) != 1 {
 		t.Fatalf("%+v, %v", rows, err)
 	}
+
 	_, err = as(t, s, "lookout").WithdrawWaiver(ctx, rows[0].ID)
 	fails(t, "a viewer withdraws", err, 403, "needs the role reviewer")
 	if _, err := api.WithdrawWaiver(ctx, rows[0].ID); err != nil {
 		t.Error(err)
 	}
+
 	if counts, waived := state(); waived != 0 || counts != before {
 		t.Errorf("%d findings and %d waived after it was withdrawn", counts, waived)
 	}
+
 	if all, err := api.Waivers(ctx, "tideboard", true); err != nil || len(all) != 1 ||
 		all[0].WithdrawnBy != "quartermaster" || all[0].Counts {
 		t.Errorf("%+v, %v", all, err)

@@ -17,6 +17,7 @@ func tryDeriving(t *testing.T, s *demo.Stage) {
 	c := command{t: t, s: s, person: "quartermaster"}
 	c.login()
 	file := filepath.Join(t.TempDir(), "derived.yaml")
+
 	for _, x := range []struct {
 		argv []string
 		code int
@@ -40,13 +41,16 @@ func tryDeriving(t *testing.T, s *demo.Stage) {
 	} {
 		c.want(x.code, x.says, x.argv...)
 	}
+
 	text, errs, code := c.run("", "baseline", "derive", "boards", "slip-north")
 	if code != 0 || !strings.Contains(text, "paths: /srv/tideboard/**\n    owner: harbour\n") {
 		t.Fatalf("%d\n%s%s", code, text, errs)
 	}
+
 	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
+
 	for _, argv := range [][]string{
 		{"baseline", "check", file},
 		{"baseline", "upload", file},
@@ -57,11 +61,13 @@ func tryDeriving(t *testing.T, s *demo.Stage) {
 			t.Errorf("%v: exit code %d\n%s%s", argv, code, out, errs)
 		}
 	}
+
 	// Two hosts, one of them differently kept, and every mishap of the demo world on both.
 	text, errs, code = c.run("", "baseline", "derive", "ticketing", "slip-north", "slip-south")
 	if code != 0 || !strings.Contains(text, "The hosts differ here") || !strings.Contains(text, `owner: "4711"`) {
 		t.Fatalf("%d\n%s%s", code, text, errs)
 	}
+
 	effect, err := as(t, s, "quartermaster").PreviewBaseline(t.Context(), text)
 	if err != nil || len(effect.Hosts) != 2 || effect.Hosts[0].After+effect.Hosts[1].After != 0 {
 		t.Errorf("%+v, %v", effect, err)

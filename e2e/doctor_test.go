@@ -31,6 +31,7 @@ func TestDoctor(t *testing.T) {
 	c.want(1, "2 of ", all()...)
 	must(t, os.Chmod(folder, 0o700))
 	must(t, os.Chmod(filepath.Join(data, "keys", "orders.key"), 0o600))
+
 	// Agents of another version than the service's are named, and those that cannot work with it.
 	skiff, err := demo.Join(t.Context(), s.Address, authorityOf(t, s), as(t, s, "admin"), wire.NewHost{Name: "skiff"})
 	must(t, err)

@@ -52,10 +52,12 @@ func answersFit(t *testing.T, s *demo.Stage, token string, ids map[string]string
 		resp, err := web.Do(req)
 		must(t, err)
 		defer resp.Body.Close()
+
 		b, err := io.ReadAll(io.LimitReader(resp.Body, 64<<20))
 		must(t, err)
 		return resp.StatusCode, resp.Header.Get("Content-Type"), b
 	}
+
 	_, _, text := get("/api/openapi.json")
 	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
 	must(t, err)
@@ -69,6 +71,7 @@ func answersFit(t *testing.T, s *demo.Stage, token string, ids map[string]string
 			} `json:"responses"`
 		} `json:"paths"`
 	}
+
 	must(t, json.Unmarshal(text, &paths))
 	escape := strings.NewReplacer("~", "~0", "/", "~1")
 	fits := func(template, status, kind string, b []byte) error {
@@ -82,8 +85,10 @@ func answersFit(t *testing.T, s *demo.Stage, token string, ids map[string]string
 		if err != nil {
 			return err
 		}
+
 		return schema.Validate(value)
 	}
+
 	asked := map[string]string{
 		// what stands for the braces and after the question mark; some give files, and have no schema
 		"/access":                            "?host=slip-north&account=www-tickets&path=/srv/ticketing/site",
@@ -112,15 +117,18 @@ func answersFit(t *testing.T, s *demo.Stage, token string, ids map[string]string
 		"/snapshots/{id}/changes":            "?from=" + ids["/snapshots/{id}"],
 		"/waivers":                           "?application=ticketing&all=true",
 	}
+
 	streams := []string{"/happenings"} // which go on
 	brace := regexp.MustCompile(`\{([^}]+)\}`)
 	answered, files := 0, 0
+
 	for template, methods := range paths.Paths {
 		op, ok := methods["get"]
 		short := strings.TrimPrefix(template, "/api/v1")
 		if !ok || slices.Contains(streams, short) {
 			continue
 		}
+
 		at := brace.ReplaceAllStringFunc(template, func(name string) string {
 			switch {
 			case name == "{number}":
@@ -134,11 +142,14 @@ func answersFit(t *testing.T, s *demo.Stage, token string, ids map[string]string
 			case name == "{name}":
 				return "ticketing"
 			}
+
 			return ids["/"+strings.Split(short, "/")[1]+"/{id}"]
 		})
+
 		status, kind, b := get(at + asked[short])
 		kind, _, _ = strings.Cut(kind, ";")
 		answered++
+
 		switch {
 		case short == "/runs/{id}/order": // the run has ended
 			if err := fits(template, "404", kind, b); status != http.StatusNotFound || err != nil {
@@ -154,6 +165,7 @@ func answersFit(t *testing.T, s *demo.Stage, token string, ids map[string]string
 			}
 		}
 	}
+
 	if answered < 50 || files > 8 {
 		t.Errorf("%d questions were asked, %d answers were files", answered, files)
 	}

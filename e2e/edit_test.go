@@ -45,20 +45,24 @@ func TestEditing(t *testing.T) {
 			b, _ := json.Marshal(in)
 			body = bytes.NewReader(b)
 		}
+
 		req, _ := http.NewRequestWithContext(ctx, method, s.Address+"/api/v1"+path, body)
 		req.Header.Set("Authorization", "Bearer "+admin.Token)
 		req.Header.Set("Content-Type", "application/json")
 		if match != "" {
 			req.Header.Set("If-Match", match)
 		}
+
 		resp, err := web.Do(req)
 		if err != nil {
 			return 0, "", err.Error()
 		}
 		defer resp.Body.Close()
+
 		b, _ := io.ReadAll(resp.Body)
 		return resp.StatusCode, resp.Header.Get("ETag"), string(b)
 	}
+
 	for _, c := range []struct {
 		path string
 		to   func(n int) any
@@ -72,31 +76,39 @@ func TestEditing(t *testing.T) {
 		if status != 200 || !strings.HasPrefix(first, `"`) {
 			t.Fatalf("%s: %d %s %s", c.path, status, first, said)
 		}
+
 		status, second, said := call("PUT", c.path, first, c.to(1))
 		if _, now, _ := call("GET", c.path, "", nil); status != 200 || second == first || second != now {
 			t.Errorf("%s: %d %s, now %s: %s", c.path, status, second, now, said)
 		}
+
 		if status, _, said := call("PUT", c.path, first, c.to(2)); status != 412 ||
 			!strings.Contains(said, "somebody else has changed this meanwhile") {
 			t.Errorf("%s, with the tag of before: %d %s", c.path, status, said)
 		}
+
 		if status, _, said := call("PUT", c.path, "W/"+second, c.to(2)); status != 412 {
 			t.Errorf("%s, with a weak tag: %d %s", c.path, status, said)
 		}
+
 		if _, now, _ := call("GET", c.path, "", nil); now != second {
 			t.Errorf("%s was changed by a call that was refused", c.path)
 		}
+
 		if status, _, said := call("PUT", c.path, second, c.to(1)); status != 200 {
 			t.Errorf("%s, the same again: %d %s", c.path, status, said)
 		}
+
 		for n, match := range []string{`"other", ` + second, "*", ""} {
 			if status, _, said := call("PUT", c.path, match, c.to(3+n)); status != 200 {
 				t.Errorf("%s with %s: %d %s", c.path, match, status, said)
 			}
 		}
+
 		_, now, _ := call("PUT", c.path, "", c.to(8))
 		var won, lost atomic.Int64
 		var all sync.WaitGroup
+
 		for n := range 8 {
 			all.Go(func() {
 				switch status, _, said := call("PUT", c.path, now, c.to(n)); status {
@@ -109,11 +121,13 @@ func TestEditing(t *testing.T) {
 				}
 			})
 		}
+
 		all.Wait()
 		if won.Load() != 1 || lost.Load() != 7 {
 			t.Errorf("%s: of eight at once %d won", c.path, won.Load())
 		}
 	}
+
 	text := demo.Baseline("tideboard")
 	none := 0
 	one := 1
@@ -126,6 +140,7 @@ func TestEditing(t *testing.T) {
 	fails(t, "somebody else was faster", err, http.StatusConflict, "edition 1 of tideboard is there meanwhile")
 	var won atomic.Int64
 	var all sync.WaitGroup
+
 	for range 8 {
 		all.Go(func() {
 			if _, err := author.UploadBaselineAfter(ctx, text, &one); err == nil {
@@ -135,10 +150,12 @@ func TestEditing(t *testing.T) {
 			}
 		})
 	}
+
 	all.Wait()
 	if won.Load() != 1 {
 		t.Errorf("of eight uploads at once %d won", won.Load())
 	}
+
 	if _, err := author.UploadBaseline(ctx, text); err != nil {
 		t.Error(err)
 	}

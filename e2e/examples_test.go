@@ -47,14 +47,17 @@ func TestExamples(t *testing.T) {
 	for _, who := range []string{"quartermaster", "admin", "harbourmaster"} {
 		command{t: t, s: s, person: who}.login()
 	}
+
 	if _, errs, code := (command{t: t, s: s, person: "quartermaster"}).run(demo.Password+"\n", "login", s.Address,
 		"--authority", s.Authority(), "--name", "quartermaster", "--profile", "staging",
 		"--password-stdin"); code != 0 {
 		t.Fatal(errs)
 	}
+
 	for _, app := range []string{"ticketing", "tideboard"} {
 		must(t, os.WriteFile(filepath.Join(at, app+".yaml"), []byte(demo.Baseline(app)), 0o644))
 	}
+
 	ids := ids{t: t, s: s, api: as(t, s, "quartermaster"), admin: as(t, s, "admin")}
 	snapshot(t, ids.api, "ticketing", "slip-north")
 
@@ -67,29 +70,35 @@ func TestExamples(t *testing.T) {
 		out, _ := cmd.CombinedOutput()
 		return string(out), cmd.ProcessState.ExitCode()
 	}
+
 	n := 0
 	for _, line := range cli.Examples {
 		words := strings.Fields(line)
 		if notRun[words[1]] != "" || len(words) > 2 && notRun[words[1]+" "+words[2]] != "" {
 			continue
 		}
+
 		n++
 		real := ids.in(line)
 		out, code := run("quartermaster", real)
 		if strings.Contains(out, "needs the role admin") || strings.Contains(out, "token: not found") {
 			out, code = run("admin", real)
 		}
+
 		if strings.Contains(out, "your own plan") || strings.Contains(out, "own plan") {
 			out, code = run("harbourmaster", real)
 		}
+
 		fine := []int{0, 4} // 4 is bad news, of which the demo world has much
 		if words[1] == "doctor" || strings.HasPrefix(line, "idletally hook try") {
 			fine = append(fine, 1) // nobody listens there
 		}
+
 		if !slices.Contains(fine, code) {
 			t.Errorf("%s\n%s\nexit code %d: %s", line, real, code, out)
 		}
 	}
+
 	if n < 85 {
 		t.Errorf("%d examples were run", n)
 	}
@@ -122,6 +131,7 @@ func (x ids) in(line string) string {
 	}
 	change := func(from, to string) { line = strings.ReplaceAll(line, from, to) }
 	change("2026-12-24", time.Now().AddDate(0, 0, 20).Format(time.DateOnly))
+
 	switch {
 	case strings.Contains(line, "06h2jge24h0f2xps"):
 		snaps, err := x.api.Snapshots(ctx, "ticketing", "slip-north", 10)
@@ -150,6 +160,7 @@ func (x ids) in(line string) string {
 		i := slices.IndexFunc(plans, func(p wire.Plan) bool { return p.Title == "Close the logs" })
 		change("06h2jge4srbeb592", plans[i].ID)
 		change("d8594125e1a5f521be6447972315333fe0820b1e4e50a49d4cb365c59309f871", plans[i].Digest)
+
 	case strings.Contains(line, "06h2jggeyr7c77cg"):
 		runs, err := x.api.Runs(ctx, 1)
 		change("06h2jggeyr7c77cg", first(runs[0].ID, err))
@@ -160,5 +171,6 @@ func (x ids) in(line string) string {
 		all, err := x.admin.Hooks(ctx)
 		change("06h1a5kz3wv4n0ay", first(all[0].ID, err))
 	}
+
 	return line
 }

@@ -61,6 +61,7 @@ func TestDatabase(t *testing.T) {
 	t.Parallel()
 	db, dir := database(t)
 	defer func() { db.Stop() }()
+
 	var err error
 	s := world(t, db.DSN, false)
 	c, reviewer := as(t, s, "quartermaster"), as(t, s, "harbourmaster")
@@ -80,25 +81,30 @@ func TestDatabase(t *testing.T) {
 		if code != 3 || !strings.Contains(errs, "the database does not answer") {
 			t.Errorf("the command says %d %s", code, errs)
 		}
+
 		for path, want := range map[string]int{"/readyz": 503, "/healthz": 200} {
 			resp, err := c.HTTP.Get(s.Address + path)
 			if err != nil {
 				t.Fatal(err)
 			}
+
 			resp.Body.Close()
 			if resp.StatusCode != want {
 				t.Errorf("%s: %d, want %d", path, resp.StatusCode, want)
 			}
 		}
+
 		if db, err = mariadb.Start(ctx, dir); err != nil {
 			t.Fatal(err)
 		}
+
 		if err := awaitAnswer(t, 30*time.Second, func(ctx context.Context) error {
 			_, err := c.Hosts(ctx)
 			return err
 		}); err != nil {
 			t.Fatalf("after the database came back: %v", err)
 		}
+
 		snapshot(t, c, "ticketing", "slip-north")
 	})
 
@@ -107,28 +113,34 @@ func TestDatabase(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer rows.Close()
+
 	change := func(t *testing.T, q string, args ...any) {
 		t.Helper()
 		if changed(t, rows, q, args...) == 0 {
 			t.Fatalf("%s changed nothing", q)
 		}
 	}
+
 	draft := func(t *testing.T) wire.Plan {
 		t.Helper()
 		p, err := c.DraftPlan(ctx, wire.Draft{Application: "tideboard", All: true})
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		if _, err := c.Submit(ctx, p.ID); err != nil {
 			t.Fatal(err)
 		}
+
 		return p
 	}
+
 	// evil would open the feed's tokens to everyone.
 	encoder, err := zstd.NewWriter(nil)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	evil := encoder.EncodeAll(plan.EncodeChunk([]plan.Step{
 		{Path: "/srv/tideboard/feeds/gauge-07.token", Kind: perm.File,
 			Before: perm.POSIX{UID: 2004, GID: 3004, Mode: 0o640}.Set(),
@@ -150,6 +162,7 @@ func TestDatabase(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		wrong()
 		must(t, s.StartAgent("slip-north"))
 		time.Sleep(3 * time.Second) // the agent asks and is given nothing
@@ -157,6 +170,7 @@ func TestDatabase(t *testing.T) {
 		if err != nil || got.State != "running" || got.Hosts[0].Progress != 0 {
 			t.Errorf("run %+v, %v", got, err)
 		}
+
 		right()
 		if got := ended(t, c, r.ID); got.State != "finished" {
 			t.Errorf("put right again, the run ends as %+v", got)
@@ -170,30 +184,37 @@ func TestDatabase(t *testing.T) {
 		if err == nil {
 			t.Error("a plan whose stored steps do not fit its digest was approved")
 		}
+
 		untouched(t)
 	})
+
 	t.Run("steps changed after approval", func(t *testing.T) {
 		p := draft(t)
 		if _, err := reviewer.Decide(ctx, p.ID, true, wire.Decision{Digest: p.Digest, Words: words(p)}); err != nil {
 			t.Fatal(err)
 		}
+
 		change(t, "UPDATE plan_chunk SET data = ? WHERE plan = ?", evil, p.ID)
 		r, err := c.StartRun(ctx, p.ID)
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		got := ended(t, c, r.ID)
 		if h := got.Hosts[0]; got.State != "halted" || h.State != "failed" ||
 			!strings.Contains(h.Message, "not the one that was approved") {
 			t.Errorf("run %+v", got)
 		}
+
 		untouched(t)
 	})
+
 	t.Run("manifest changed after approval", func(t *testing.T) {
 		p := draft(t)
 		if _, err := reviewer.Decide(ctx, p.ID, true, wire.Decision{Digest: p.Digest, Words: words(p)}); err != nil {
 			t.Fatal(err)
 		}
+
 		wrong := `UPDATE plan SET manifest = REPLACE(manifest, '/srv/tideboard', '/srv/tideboarx') WHERE id = ?`
 		right := `UPDATE plan SET manifest = REPLACE(manifest, '/srv/tideboarx', '/srv/tideboard') WHERE id = ?`
 		change(t, wrong, p.ID)
@@ -203,6 +224,7 @@ func TestDatabase(t *testing.T) {
 		waits(t, p, func() { change(t, wrong, p.ID) }, func() { change(t, right, p.ID) })
 		untouched(t)
 	})
+
 	t.Run("approval changed", func(t *testing.T) {
 		must(t, os.Chmod(filepath.Join(s.Root("slip-north"), "srv/tideboard/feeds/gauge-07.token"), 0o600))
 		snapshot(t, c, "tideboard", "slip-north")
@@ -233,11 +255,13 @@ func TestDatabase(t *testing.T) {
 				Subject: p.ID,
 				Detail:  p.Digest,
 			}
+
 			l.Hash = l.After(h.Hash)
 			change(t, `INSERT INTO audit (id, at, who, what, subject, detail, seq, hash) VALUES (?,?,?,?,?,?,?,?)`,
 				l.ID, l.At, l.Who, l.What, l.Subject, l.Detail, l.Seq, l.Hash[:])
 			change(t, `UPDATE chain SET seq = ?, hash = ? WHERE name = 'history'`, l.Seq, l.Hash[:])
 		}
+
 		forge()
 		_, err = c.StartRun(ctx, p.ID)
 		fails(t, "starting it with a line of history", err, 409, "its head is not signed by the service's key")
@@ -249,6 +273,7 @@ func TestDatabase(t *testing.T) {
 		if err != nil || check.Fault != "" {
 			t.Errorf("%+v, %v", check, err)
 		}
+
 		if list, err := c.History(ctx, pastOf("history"), 10); err != nil || len(list) != 1 ||
 			list[0].What != "history taken over" {
 			t.Errorf("the history tells %+v, %v", list, err)
@@ -261,10 +286,12 @@ func TestDatabase(t *testing.T) {
 		}); err != nil {
 			t.Fatal(err)
 		}
+
 		waits(t, other,
 			func() { change(t, `UPDATE plan_approval SET reviewer = 'nobody-known' WHERE plan = ?`, other.ID) },
 			func() { change(t, `UPDATE plan_approval SET reviewer = 'harbourmaster' WHERE plan = ?`, other.ID) })
 	})
+
 	// faulty waits until everybody is told what is wrong with the history.
 	faulty := func(t *testing.T, says string) {
 		t.Helper()
@@ -284,6 +311,7 @@ func TestDatabase(t *testing.T) {
 				})
 		})
 	}
+
 	t.Run("history written by somebody else", func(t *testing.T) {
 		faulty(t, "an end that it had not signed")
 	})
@@ -303,17 +331,20 @@ func TestDatabase(t *testing.T) {
 		})
 		s.Agents["slip-north"].Stop()
 		s.Service.Stop()
+
 		for _, q := range []string{
 			`DELETE FROM audit WHERE seq > (SELECT seq FROM chain_then)`, `DELETE FROM chain`,
 			`INSERT INTO chain SELECT * FROM chain_then`,
 		} {
 			change(t, q)
 		}
+
 		must(t, os.Remove(filepath.Join(s.Dir, "service", "keys", "history.head")))
 		must(t, s.Serve(ctx, strings.TrimPrefix(s.Address, "https://"), db.DSN))
 		must(t, s.StartAgent("slip-north"))
 		faulty(t, "host slip-north was shown another one")
 	})
+
 	t.Run("a one-time password that has ended", func(t *testing.T) {
 		admin := as(t, s, "admin")
 		one, err := admin.ResetPassword(ctx, "lookout")
@@ -328,6 +359,7 @@ func TestDatabase(t *testing.T) {
 		})
 		fails(t, "a day later", err, 401, "have an admin give you another one")
 	})
+
 	t.Run("reports cannot be written", func(t *testing.T) {
 		must(t, os.Chmod(filepath.Join(s.Root("slip-north"), "srv/tideboard/feeds/gauge-07.token"), 0o600))
 		snapshot(t, c, "tideboard", "slip-north")
@@ -335,9 +367,11 @@ func TestDatabase(t *testing.T) {
 		if _, err := reviewer.Decide(ctx, p.ID, true, wire.Decision{Digest: p.Digest, Words: words(p)}); err != nil {
 			t.Fatal(err)
 		}
+
 		hold, err := rows.Conn(ctx)
 		must(t, err)
 		defer hold.Close()
+
 		_, err = hold.ExecContext(ctx, `LOCK TABLES report READ`) // until then every comparison is stuck
 		must(t, err)
 		snap, err := c.TakeSnapshot(ctx, wire.NewSnapshot{Application: "ticketing", Host: "slip-north"})
@@ -347,10 +381,12 @@ func TestDatabase(t *testing.T) {
 		if got := ended(t, c, r.ID); got.State != "finished" {
 			t.Errorf("while a comparison is stuck a run ends as %+v", got)
 		}
+
 		snap, err = c.Snapshot(ctx, snap.ID)
 		if err != nil || snap.Taken == nil || snap.State != "waiting" {
 			t.Errorf("the snapshot before it: %+v, %v", snap, err)
 		}
+
 		_, err = hold.ExecContext(ctx, `UNLOCK TABLES`)
 		must(t, err)
 		for end := time.Now().Add(patience); snap.State == "waiting" &&
@@ -358,6 +394,7 @@ func TestDatabase(t *testing.T) {
 			snap, err = c.Snapshot(ctx, snap.ID)
 			must(t, err)
 		}
+
 		if got, err := c.Drift(ctx, "ticketing", "slip-north"); err != nil || len(got.Reports) != 1 ||
 			got.Reports[0].Snapshot != snap.ID || snap.State != "ready" || snap.Message != "" {
 			t.Errorf("snapshot %+v, %v", snap, err)
@@ -373,6 +410,7 @@ func TestAgentKilledInRun(t *testing.T) {
 	ctx := t.Context()
 	c := as(t, s, "quartermaster")
 	logs := filepath.Join(s.Root("slip-south"), "srv/ticketing/releases/many")
+
 	for d := range 40 {
 		at := filepath.Join(logs, fmt.Sprintf("d%02d", d))
 		if err := os.MkdirAll(at, 0o777); err != nil {
@@ -384,24 +422,29 @@ func TestAgentKilledInRun(t *testing.T) {
 			}
 		}
 	}
+
 	before := snapshot(t, c, "ticketing", "slip-south").Root
 	d, err := c.Drift(ctx, "ticketing", "slip-south")
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	var groups []wire.GroupRef
 	for _, g := range d.Groups {
 		groups = append(groups, wire.GroupRef{Report: g.Report, Group: g.ID})
 	}
+
 	p, err := c.DraftPlan(ctx, wire.Draft{Groups: groups})
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	approved(t, s, p)
 	r, err := c.StartRun(ctx, p.ID)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	journal := filepath.Join(s.Root("slip-south"), "var/lib/idletally-agent/runs", r.ID, "journal")
 	kills, size := 0, int64(0)
 	for range 400 {
@@ -421,27 +464,33 @@ func TestAgentKilledInRun(t *testing.T) {
 		}
 		time.Sleep(2 * time.Millisecond)
 	}
+
 	got := ended(t, c, r.ID)
 	t.Logf("killed %d times; %+v", kills, got.Hosts[0])
 	h := got.Hosts[0]
 	if got.State != "finished" || h.Done != h.Total || h.Refused != 0 || h.Wrong != 0 || h.Total < 20_000 {
 		t.Errorf("run %+v", got)
 	}
+
 	if kills < 2 {
 		t.Errorf("the agent was killed only %d times", kills)
 	}
+
 	quiet(t, c)
 	d, err = c.Drift(ctx, "ticketing", "slip-south")
 	if err != nil || len(d.Groups) != 1 {
 		t.Errorf("after the run there are %d groups, %v", len(d.Groups), err)
 	}
+
 	back, err := c.DraftPlan(ctx, wire.Draft{Run: r.ID})
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if got := agreed(t, s, back); got.State != "finished" {
 		t.Errorf("restore %+v", got)
 	}
+
 	quiet(t, c)
 	if after := snapshot(t, c, "ticketing", "slip-south").Root; after != before {
 		t.Errorf("root hash %s, was %s before", after, before)
@@ -458,39 +507,47 @@ func TestHaltAndResume(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	approved(t, s, p)
 	s.Agents["slip-south"].Stop()
 	r, err := c.StartRun(ctx, p.ID)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	_, err = c.DraftPlan(ctx, wire.Draft{Run: r.ID})
 	fails(t, "put back while it runs", err, http.StatusUnprocessableEntity, "still running")
 	if _, err := c.Halt(ctx, r.ID); err != nil {
 		t.Fatal(err)
 	}
+
 	got := ended(t, c, r.ID) // it does not wait for the one that is away
 	if err := s.StartAgent("slip-south"); err != nil {
 		t.Fatal(err)
 	}
+
 	halted := 0
 	for _, h := range got.Hosts {
 		if h.State == "halted" {
 			halted++
 		}
 	}
+
 	if got.State != "halted" || halted == 0 {
 		t.Fatalf("halted run %+v", got)
 	}
+
 	if _, err := c.Resume(ctx, r.ID); err != nil {
 		t.Fatal(err)
 	}
+
 	got = ended(t, c, r.ID)
 	for _, h := range got.Hosts {
 		if h.State != "finished" || h.Done != h.Total {
 			t.Errorf("resumed host %+v", h)
 		}
 	}
+
 	_, err = c.Resume(ctx, r.ID)
 	if client.Status(err) != http.StatusConflict {
 		t.Errorf("resume again: %v", err)

@@ -28,11 +28,13 @@ func tryFiles(t *testing.T, s *demo.Stage) {
 	if err := os.WriteFile(text, []byte(demo.Baseline("ticketing")), 0o600); err != nil {
 		t.Fatal(err)
 	}
+
 	api := as(t, s, "quartermaster")
 	stored := snapshot(t, api, "ticketing", "slip-north")
 	if err := os.WriteFile(in("half"), []byte("idletally snapshot 1\nxx"), 0o600); err != nil {
 		t.Fatal(err)
 	}
+
 	for _, x := range []struct {
 		argv []string
 		code int
@@ -69,10 +71,12 @@ func tryFiles(t *testing.T, s *demo.Stage) {
 	} {
 		c.want(x.code, x.says, x.argv...)
 	}
+
 	// The fingerprint is of all that the file says, and another file is refused.
 	shown, _, _ := c.run("", "snapshot", "verify", in("north"), "--output", "json")
 	var file struct{ Fingerprint string }
 	must(t, json.Unmarshal([]byte(shown), &file))
+
 	for _, argv := range [][]string{
 		{"snapshot", "verify", in("north")},
 		{"snapshot", "import", in("north"), "--application", "elsewhere"},
@@ -82,30 +86,36 @@ func tryFiles(t *testing.T, s *demo.Stage) {
 		c.want(1, "its fingerprint is "+file.Fingerprint, append(argv, "--fingerprint",
 			"0000-"+file.Fingerprint[5:])...)
 	}
+
 	whole, err := os.Open(in("north"))
 	must(t, err)
 	defer whole.Close()
+
 	_, err = api.ImportSnapshot(t.Context(), "elsewhere", "slip-north", "0000-"+file.Fingerprint[5:], whole)
 	fails(t, "another file than was meant", err, 422, "its fingerprint is "+file.Fingerprint)
 
 	if _, err := os.Stat(in("none")); err == nil {
 		t.Error("a file was left of what could not be exported")
 	}
+
 	// The file says what the service says.
 	d, err := api.Drift(t.Context(), "ticketing", "slip-north")
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	out, errs, code := c.run("", "drift", "file", in("north"), text, "--tag", "ticketing", "--strict", "--output",
 		"csv")
 	if code != 4 || strings.Count(out, "\n") != len(d.Groups)+1 || errs != "" {
 		t.Errorf("%d: %d lines, want %d groups\n%s%s", code, strings.Count(out, "\n"), len(d.Groups), out, errs)
 	}
+
 	for _, g := range d.Groups {
 		if !strings.Contains(out, g.ID+",slip-north,") {
 			t.Errorf("group %s is not in\n%s", g.ID, out)
 		}
 	}
+
 	// What is stored is whole, and tidying up takes nothing that is needed.
 	admin := command{t: t, s: s, person: "admin"}
 	admin.login()
@@ -123,6 +133,7 @@ func tryFiles(t *testing.T, s *demo.Stage) {
 	} {
 		x.c.want(x.code, x.says, x.argv...)
 	}
+
 	_, err = as(t, s, "harbourmaster").ImportSnapshot(t.Context(), "ticketing", "slip-north", "",
 		strings.NewReader("x"))
 	fails(t, "a reviewer imports", err, 403, "needs the role operator")
@@ -138,6 +149,7 @@ func TestSaveWithoutRoot(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer os.RemoveAll(dir)
+
 	for name, mode := range map[string]os.FileMode{"open": 0o755, "shut": 0o700} {
 		at := filepath.Join(dir, "tree", name)
 		if err := errors.Join(os.MkdirAll(at, 0o755), os.WriteFile(filepath.Join(at, "file"), nil, 0o600),
@@ -145,20 +157,25 @@ func TestSaveWithoutRoot(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+
 	copied := filepath.Join(dir, "idletally") // where the test's own copy lies, others may not come
 	b, err := os.ReadFile(program)
 	if err == nil {
 		err = os.WriteFile(copied, b, 0o755)
 	}
+
 	if err == nil {
 		err = os.Mkdir(filepath.Join(dir, "out"), 0o777)
 	}
+
 	if err == nil {
 		err = errors.Join(os.Chmod(filepath.Join(dir, "out"), 0o777), os.Chmod(dir, 0o755))
 	}
+
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	for _, c := range []struct {
 		caps []uintptr
 		says []string
@@ -177,6 +194,7 @@ func TestSaveWithoutRoot(t *testing.T) {
 		if err != nil {
 			t.Errorf("%v: %v", c.caps, err)
 		}
+
 		for _, w := range c.says {
 			if !strings.Contains(string(out), w) {
 				t.Errorf("capabilities %v: %q is not in\n%s", c.caps, w, out)

@@ -28,6 +28,7 @@ func TestCallsWithKeys(t *testing.T) {
 	var mu sync.Mutex
 	answers := map[string]int{}
 	var all sync.WaitGroup
+
 	for range 10 {
 		all.Go(func() {
 			for end := time.Now().Add(patience); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
@@ -35,6 +36,7 @@ func TestCallsWithKeys(t *testing.T) {
 				if status == http.StatusConflict && h.Get("Retry-After") != "" {
 					continue
 				}
+
 				mu.Lock()
 				answers[b]++
 				mu.Unlock()
@@ -42,26 +44,32 @@ func TestCallsWithKeys(t *testing.T) {
 			}
 		})
 	}
+
 	all.Wait()
 	if len(answers) != 1 {
 		t.Errorf("ten calls with one key: %v", answers)
 	}
+
 	for b := range answers {
 		if !strings.Contains(b, `"secret"`) && !strings.Contains(b, `"token"`) {
 			t.Errorf("no token in %s", b)
 		}
 	}
+
 	list, err := admin.Tokens(t.Context())
 	if err != nil || len(list) != 1 {
 		t.Errorf("%+v, %v", list, err)
 	}
+
 	if status, b, _ := call("one", strings.Replace(body, "gauge", "table", 1)); status != http.StatusUnprocessableEntity ||
 		!strings.Contains(b, "another call had this key") {
 		t.Errorf("another call with this key: %d %s", status, b)
 	}
+
 	if status, b, _ := call(strings.Repeat("k", 200), body); status != http.StatusBadRequest {
 		t.Errorf("a long key: %d %s", status, b)
 	}
+
 	other := as(t, s, "quartermaster") // a key is its maker's own
 	admin.Token, other.Token = other.Token, admin.Token
 	if status, b, _ := call("one", body); status != http.StatusCreated && status != http.StatusOK || answers[b] != 0 {
@@ -76,6 +84,7 @@ func TestConnectionThatBreaks(t *testing.T) {
 	cable, err := loopback.NewCable(strings.TrimPrefix(s.Address, "https://"))
 	must(t, err)
 	defer cable.Close()
+
 	api := as(t, s, "quartermaster")
 	far := *api
 	far.Address = "https://" + cable.Address
@@ -91,6 +100,7 @@ func TestConnectionThatBreaks(t *testing.T) {
 			}
 		}
 	})
+
 	const uploads = 25
 	for n := range uploads {
 		if _, err := far.UploadBaseline(t.Context(),
@@ -98,6 +108,7 @@ func TestConnectionThatBreaks(t *testing.T) {
 			t.Errorf("upload %d: %v", n, err)
 		}
 	}
+
 	close(stop)
 	cutting.Wait()
 	editions, err := api.Editions(t.Context(), "tideboard")
@@ -111,6 +122,7 @@ func TestBodiesWithoutEnd(t *testing.T) {
 	t.Parallel()
 	s := begin(t, "")
 	api := as(t, s, "quartermaster")
+
 	for _, c := range []struct {
 		path string
 		most int64
@@ -133,10 +145,12 @@ func TestBodiesWithoutEnd(t *testing.T) {
 				t.Errorf("%s: %d", c.path, resp.StatusCode)
 			}
 		}
+
 		if n := sent.n(); n > c.most+8<<20 { // and what was under way
 			t.Errorf("%s took %d bytes", c.path, n)
 		}
 	}
+
 	if _, err := api.Me(t.Context()); err != nil {
 		t.Error(err)
 	}

@@ -36,20 +36,24 @@ func TestSecretsAndText(t *testing.T) {
 			list[0].URL != "https://chat.saltmarsh.example/…" {
 			t.Errorf("an operator sees %+v, %v", list, err)
 		}
+
 		if list, err := admin.Hooks(ctx); err != nil || len(list) != 1 || !strings.Contains(list[0].URL, secret) {
 			t.Errorf("an admin sees %+v, %v", list, err)
 		}
+
 		must(t, admin.RemoveHook(ctx, h.ID))
 		list, err := viewer.History(ctx, pastOf("hook"), 10)
 		if b, _ := json.Marshal(list); err != nil || len(list) != 2 || bytes.Contains(b, []byte(secret)) {
 			t.Errorf("the history tells %s, %v", b, err)
 		}
 	})
+
 	t.Run("answers", func(t *testing.T) {
 		_, _, h := post(t, s, author, "/baselines/check", `{"text":"x"}`)
 		if h.Get("Cache-Control") != "no-store" {
 			t.Errorf("an answer may be kept: %v", h)
 		}
+
 		status, b, h := post(t, s, &client.Client{HTTP: admin.HTTP}, "/sign-in",
 			`{"name":"lookout","password":"`+demo.Password+`"}`, "X-Idletally-Console", "1")
 		cookie := h.Get("Set-Cookie")
@@ -59,6 +63,7 @@ func TestSecretsAndText(t *testing.T) {
 			t.Errorf("a browser is given %d %s, cookie %s", status, b, cookie)
 		}
 	})
+
 	t.Run("lines", func(t *testing.T) {
 		const forged = "Mend\n2026-11-28 20:58:01  harbourmaster  plan approved  06h27wfznhn85qas"
 		_, err := author.DraftPlan(ctx, wire.Draft{Application: "ticketing", All: true, Title: forged})
@@ -71,6 +76,7 @@ func TestSecretsAndText(t *testing.T) {
 			Reason:      forged,
 			Ends:        time.Now().Add(time.Hour),
 		})
+
 		fails(t, "a reason of two lines", err, 422, "control characters")
 		p, err := author.DraftPlan(ctx, wire.Draft{Application: "ticketing", All: true})
 		must(t, err)
@@ -86,6 +92,7 @@ func TestSecretsAndText(t *testing.T) {
 			t.Errorf("%d %s %s", code, out, errs)
 		}
 	})
+
 	t.Run("tokens in review", func(t *testing.T) {
 		p, err := author.DraftPlan(ctx, wire.Draft{Application: "ticketing", All: true})
 		must(t, err)
@@ -98,6 +105,7 @@ func TestSecretsAndText(t *testing.T) {
 			api.Token = made.Secret
 			return &api
 		}
+
 		_, err = by(wire.Author).Withdraw(ctx, p.ID)
 		fails(t, "a token takes a plan out of review", err, 403, "sign in yourself")
 		_, err = by(wire.Viewer).Remark(ctx, p.ID, wire.NewRemark{Body: "hm"})
@@ -105,15 +113,18 @@ func TestSecretsAndText(t *testing.T) {
 		if _, err = by(wire.Author).Remark(ctx, p.ID, wire.NewRemark{Body: "checked by a program"}); err != nil {
 			t.Errorf("a token of an author says something: %v", err)
 		}
+
 		said := 0
 		for ; said < 200 && err == nil; said++ {
 			_, err = viewer.Remark(ctx, p.ID, wire.NewRemark{Body: strings.Repeat("x", 1000)})
 		}
+
 		fails(t, "remarks without end", err, 429, "too much has been said")
 		if said != 101 {
 			t.Errorf("the remark that is refused is number %d", said)
 		}
 	})
+
 	t.Run("replay after a demotion", func(t *testing.T) {
 		one, err := admin.AddPerson(ctx, wire.NewPerson{Name: "stoker", Roles: []string{wire.Admin}})
 		must(t, err)
@@ -126,6 +137,7 @@ func TestSecretsAndText(t *testing.T) {
 		if status != 201 || !strings.Contains(b, "password") {
 			t.Fatalf("%d %s", status, b)
 		}
+
 		_, err = admin.SetRoles(ctx, "stoker", []string{wire.Viewer})
 		must(t, err)
 		if status, b, _ := post(t, s, &api, "/people", `{"name":"puppet","roles":["reviewer"]}`, "Idempotency-Key",

@@ -25,6 +25,7 @@ func tryLookingAlike(t *testing.T, s *demo.Stage) {
 		live := client.Looker{Client: c, Host: host}
 		stored := client.Looker{Client: c, Snapshot: snapshot(t, c, "ticketing", host).ID}
 		tried := 0
+
 		for _, path := range []string{
 			"/srv/ticketing", "/srv/ticketing/logs", "/srv/ticketing/logs/sales-000.log",
 			"/srv/ticketing/logs/\x1b[31mred", "/srv/ticketing/logs/bytes \xff\xfe",
@@ -42,24 +43,30 @@ func tryLookingAlike(t *testing.T, s *demo.Stage) {
 				if err != nil {
 					t.Fatalf("%s as %s on %s: %v", pathname.Escape(path), account, host, err)
 				}
+
 				then, err := stored.Decide(ctx, account, path, 0, wire.Supposed{})
 				if err != nil {
 					t.Fatal(err)
 				}
+
 				if !now.Origin.Live || then.Origin.Snapshot == "" {
 					t.Errorf("origins %+v, %+v", now.Origin, then.Origin)
 				}
+
 				now.Origin, then.Origin = wire.Origin{}, wire.Origin{}
 				if !reflect.DeepEqual(now, then) {
 					t.Errorf("%s as %s:\nlive   %+v\nstored %+v", pathname.Escape(path), account, now, then)
 				}
+
 				p, err := live.Probe(ctx, account, path)
 				if err != nil {
 					t.Fatal(err)
 				}
+
 				if p.Differ {
 					t.Errorf("%s as %s: computed and tried differ:\n%s", pathname.Escape(path), account, p.Repeat)
 				}
+
 				for _, r := range p.Rows {
 					if r.Tried.Untried == "" {
 						tried++
@@ -72,9 +79,11 @@ func tryLookingAlike(t *testing.T, s *demo.Stage) {
 				}
 			}
 		}
+
 		if tried < 300 {
 			t.Errorf("the kernel was asked only %d times", tried)
 		}
+
 		a, err1 := live.Below(ctx, wire.BelowAsk{
 			Account:   "ticket-svc",
 			Path:      "/srv/ticketing",
@@ -89,6 +98,7 @@ func tryLookingAlike(t *testing.T, s *demo.Stage) {
 			(a.Held > 0) != (host == "slip-north") {
 			t.Errorf("below, live %+v %v; stored %+v %v", a, err1, b, err2)
 		}
+
 		l, err1 := live.List(ctx, "/srv/ticketing/logs", "www-tickets", "", 1000)
 		m, err2 := stored.List(ctx, "/srv/ticketing/logs", "www-tickets", "", 1000)
 		if err1 != nil || err2 != nil || len(l.Items) != 127 || len(m.Items) != 127 ||
@@ -108,16 +118,19 @@ func tryWhatIf(t *testing.T, s *demo.Stage) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	var ref wire.GroupRef
 	for _, g := range d.Groups {
 		if g.Rule == "way-in" {
 			ref = wire.GroupRef{Report: g.Report, Group: g.ID}
 		}
 	}
+
 	p, err := c.DraftPlan(ctx, wire.Draft{Groups: []wire.GroupRef{ref}, Title: "Let the sales service in again"})
 	if err != nil || p.Steps != 1 {
 		t.Fatalf("%+v, %v", p, err)
 	}
+
 	for _, look := range []client.Looker{{Client: c, Host: "slip-south"}, {Client: c, Snapshot: snap}} {
 		for _, x := range []struct {
 			account, path string
@@ -140,24 +153,29 @@ func tryWhatIf(t *testing.T, s *demo.Stage) {
 				t.Errorf("%+v: %+v, %v", x, j, err)
 			}
 		}
+
 		m, err := look.Matrix(ctx, db, wire.Supposed{Plan: p.ID})
 		if err != nil || m.Rows[0].Account != "ticket-svc" || m.Rows[0].Cells[1].Allowed || !m.Rows[0].Then[1].Allowed {
 			t.Errorf("%+v, %v", m, err)
 		}
+
 		h, err := look.Holders(ctx, db, access.Read, wire.Supposed{Plan: p.ID})
 		if err != nil || len(h.Allowed) != 2 { // root, and the service
 			t.Errorf("%+v, %v", h, err)
 		}
 	}
+
 	b, err := client.Looker{Client: c, Snapshot: snap}.Below(ctx, wire.BelowAsk{
 		Account:   "ticket-svc",
 		Operation: access.Write,
 		Supposed:  wire.Supposed{Plan: p.ID},
 		Limit:     5,
 	})
+
 	if err != nil || b.Held != 0 || b.Then < 300 || b.Gained != b.Then || len(b.Items) != 5 || b.Next == "" {
 		t.Errorf("%+v, %v", b, err)
 	}
+
 	live := client.Looker{Client: c, Host: "slip-south"}
 	for says, f := range map[string]func() error{
 		"on a snapshot: give snapshot": func() error {
@@ -197,6 +215,7 @@ func tryBadLooking(t *testing.T, s *demo.Stage) {
 	if _, err := live.Sight(ctx, "/srv/ticketing"); err != nil {
 		t.Errorf("a viewer may look: %v", err)
 	}
+
 	ask := func(l client.Looker, path, account string) error {
 		_, err := l.Decide(ctx, account, path, access.Read, wire.Supposed{})
 		return err
@@ -218,6 +237,7 @@ func tryBadLooking(t *testing.T, s *demo.Stage) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	raft := client.Looker{Client: viewer, Host: "raft"}
 	fails(t, "not enrolled yet", ask(raft, "/srv", "root"), 409, "has no agent yet")
 	folder := t.TempDir()
@@ -226,9 +246,11 @@ func tryBadLooking(t *testing.T, s *demo.Stage) {
 		inv.Code, "test"); err != nil {
 		t.Fatal(err)
 	}
+
 	a := agentClient(t, s, folder)
 	place := access.Place{Path: "/", Kind: perm.Folder, Set: perm.POSIX{Mode: 0o755}.Set()}
 	dir := (&perm.Directory{Accounts: []perm.Account{{ID: perm.UID(0), Name: "\x1b[2Jroot"}}}).Index()
+
 	for _, x := range []struct {
 		name   string
 		reply  wire.Reply
@@ -246,6 +268,7 @@ func tryBadLooking(t *testing.T, s *demo.Stage) {
 	} {
 		fails(t, x.name, asked(t, a, x.reply, func() error { return ask(raft, "/srv", "root") }), x.status, x.says)
 	}
+
 	// Whatever a host says is shown as its word, escaped.
 	err = asked(t, a,
 		wire.Reply{
@@ -259,9 +282,11 @@ func tryBadLooking(t *testing.T, s *demo.Stage) {
 			}
 			return err
 		})
+
 	if err != nil {
 		t.Error(err)
 	}
+
 	fails(t, "another host answers", agentClient(t, s, folder).Reply(ctx, "nope", wire.Reply{}), 409, "nope")
 }
 
@@ -270,6 +295,7 @@ func asked(t *testing.T, a *client.Agent, reply wire.Reply, question func() erro
 	t.Helper()
 	ctx, cancel := context.WithTimeout(t.Context(), patience)
 	defer cancel()
+
 	ended := make(chan error, 1)
 	go func() { ended <- question() }()
 	for {
@@ -277,12 +303,15 @@ func asked(t *testing.T, a *client.Agent, reply wire.Reply, question func() erro
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		if q == nil {
 			continue
 		}
+
 		if err := a.Reply(ctx, q.ID, reply); err != nil {
 			t.Fatal(err)
 		}
+
 		return <-ended
 	}
 }

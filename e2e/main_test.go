@@ -52,10 +52,12 @@ func TestMain(m *testing.M) {
 		fmt.Fprintln(os.Stderr, demo.Inside(os.Args[2:]))
 		os.Exit(1)
 	}
+
 	flag.Parse()
 	if given := flag.Lookup("test.parallel"); given.Value.String() == given.DefValue {
 		_ = given.Value.Set("4") // each waits for its own service, agents and browser most of the time
 	}
+
 	os.Exit(func() int {
 		dir, err := os.MkdirTemp("", "idletally-e2e-")
 		if err != nil {
@@ -63,15 +65,18 @@ func TestMain(m *testing.M) {
 			return 1
 		}
 		defer os.RemoveAll(dir)
+
 		program = filepath.Join(dir, "idletally")
 		err = build(program, "idletally/cmd/idletally", "-ldflags", "-X idletally/internal/service/auth.onTrial=yes")
 		if err == nil {
 			err = build(filepath.Join(dir, "saltmarsh"), "idletally/demo/saltmarsh")
 		}
+
 		if err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			return 1
 		}
+
 		return m.Run()
 	}())
 }
@@ -86,21 +91,26 @@ func world(t *testing.T, database string, deaf bool) *demo.Stage {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	log := &logBook{}
 	s, err := demo.Begin(t.Context(), folder(t), program, self, "127.0.0.1:0", database, log)
 	if s != nil {
 		t.Cleanup(func() { ending(t, s, log) })
 	}
+
 	if err == nil {
 		s.Deaf = deaf
 		err = s.Populate(t.Context())
 	}
+
 	if err == nil {
 		err = s.Declare(t.Context())
 	}
+
 	if err != nil {
 		t.Fatalf("%v\n%s", err, log.tail())
 	}
+
 	return s
 }
 
@@ -360,12 +370,15 @@ func postTo(
 	if c.Token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.Token)
 	}
+
 	for i := 0; i+1 < len(header); i += 2 {
 		req.Header.Set(header[i], header[i+1])
 	}
+
 	resp, err := c.HTTP.Do(req)
 	must(t, err)
 	defer resp.Body.Close()
+
 	b, err := io.ReadAll(resp.Body)
 	must(t, err)
 	return resp.StatusCode, string(b), resp.Header

@@ -32,6 +32,7 @@ func TestPrometheus(t *testing.T) {
 	})
 	must(t, err)
 	must(t, os.WriteFile(filepath.Join(dir, "token"), []byte(made.Secret), 0o600))
+
 	for _, name := range []string{"prometheus.yaml", "alerts.yaml"} {
 		b, err := os.ReadFile("../packaging/monitoring/" + name)
 		must(t, err)
@@ -40,6 +41,7 @@ func TestPrometheus(t *testing.T) {
 			"scrape_interval: 30s", "scrape_interval: 1s").Replace(string(b))
 		must(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
+
 	port, err := loopback.FreePort()
 	must(t, err)
 	address := fmt.Sprintf("127.0.0.1:%d", port)
@@ -56,6 +58,7 @@ func TestPrometheus(t *testing.T) {
 			t.Logf("%s", log.tail())
 		}
 	})
+
 	ask := func(path string, query url.Values, into any) error {
 		resp, err := http.Get("http://" + address + "/api/v1/" + path + "?" + query.Encode())
 		if err != nil {
@@ -65,8 +68,10 @@ func TestPrometheus(t *testing.T) {
 		if err := json.NewDecoder(resp.Body).Decode(into); err != nil || resp.StatusCode != 200 {
 			return fmt.Errorf("%s: %d, %w", path, resp.StatusCode, err)
 		}
+
 		return nil
 	}
+
 	count := func(expr string) (int, error) {
 		var out struct {
 			Data struct {
@@ -76,6 +81,7 @@ func TestPrometheus(t *testing.T) {
 		err := ask("query", url.Values{"query": {expr}}, &out)
 		return len(out.Data.Result), err
 	}
+
 	eventually(t, "two rounds of figures", func() bool {
 		n, err := count(`count_over_time(idletally_figures_complete[5m]) > 2`)
 		return err == nil && n > 0
@@ -89,10 +95,12 @@ func TestPrometheus(t *testing.T) {
 			} `json:"targets"`
 		} `json:"panels"`
 	}
+
 	b, err := os.ReadFile("../packaging/monitoring/dashboard.json")
 	must(t, err)
 	must(t, json.Unmarshal(b, &board))
 	asked := 0
+
 	for _, p := range board.Panels {
 		for _, q := range p.Targets {
 			asked++
@@ -101,9 +109,11 @@ func TestPrometheus(t *testing.T) {
 			}
 		}
 	}
+
 	if asked < 20 {
 		t.Errorf("%d questions", asked)
 	}
+
 	// What alerts look for by name has to be there, whatever it counts.
 	b, err = os.ReadFile("../packaging/monitoring/alerts.yaml")
 	must(t, err)
@@ -113,6 +123,7 @@ func TestPrometheus(t *testing.T) {
 			t.Errorf("%s} is not there: %v", m[0], err)
 		}
 	}
+
 	eventually(t, "every alert to be evaluated", func() bool {
 		var out struct {
 			Data struct {
@@ -121,9 +132,11 @@ func TestPrometheus(t *testing.T) {
 				}
 			}
 		}
+
 		if err := ask("rules", nil, &out); err != nil || len(out.Data.Groups) != 1 {
 			return false
 		}
+
 		for _, r := range out.Data.Groups[0].Rules {
 			if r.Health == "err" {
 				t.Fatalf("%s: %s", r.Name, r.LastError)
@@ -132,6 +145,7 @@ func TestPrometheus(t *testing.T) {
 				return false
 			}
 		}
+
 		return len(out.Data.Groups[0].Rules) > 20
 	})
 }

@@ -27,18 +27,22 @@ func TestSignInNews(t *testing.T) {
 		t.Helper()
 		all, err := me.News(ctx)
 		must(t, err)
+
 		for _, n := range all.Items {
 			if n.Times < 1 || n.First.After(n.Last) || n.Who == "" {
 				t.Errorf("%+v", n)
 			}
 			whats = append(whats, n.What)
 		}
+
 		slices.Sort(whats)
 		return slices.Compact(whats)
 	}
+
 	if got := news(); len(got) != 0 {
 		t.Errorf("nothing has happened yet: %q", got)
 	}
+
 	nobody := *me
 	nobody.Token = ""
 	sign := func(password, fresh, code string) error {
@@ -48,6 +52,7 @@ func TestSignInNews(t *testing.T) {
 		}
 		return err
 	}
+
 	const second = "slack water at nine"
 	fails(t, "a guess", sign("what might it be", "", ""), http.StatusUnauthorized, "wrong")
 	fails(t, "in a session",
@@ -70,6 +75,7 @@ func TestSignInNews(t *testing.T) {
 	if got := news(); !slices.Equal(got, want) {
 		t.Errorf("%q, want %q", got, want)
 	}
+
 	one, err := admin.ResetPassword(ctx, "lookout")
 	must(t, err)
 	must(t, sign(one.Password, demo.Password, ""))
@@ -82,6 +88,7 @@ func TestSignInNews(t *testing.T) {
 		"--password-stdin"); code != 0 || !strings.Contains(errs, "password reset, by admin") {
 		t.Errorf("%d, %s", code, errs)
 	}
+
 	c.want(0, "spare code used", "sign-in", "news")
 	b := open(t, s, 1280, 800, false)
 	must(t, b.Go("/"))
@@ -103,10 +110,12 @@ func TestSignInNews(t *testing.T) {
 	if got := news(); len(got) != 0 {
 		t.Errorf("%q are told again", got)
 	}
+
 	must(t, me.ChangePassword(ctx, wire.NewPassword{Password: demo.Password, NewPassword: second}))
 	if got := news(); !slices.Equal(got, []string{"password changed"}) {
 		t.Errorf("%q: what comes later is told", got)
 	}
+
 	must(t, b.Go("/"))
 	must(t, b.SignIn("lookout", second))
 	must(t, b.See("Something has changed in how you sign in, or somebody tried to."))

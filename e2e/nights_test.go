@@ -24,8 +24,10 @@ func tryNights(t *testing.T, s *demo.Stage) {
 		if err != nil || len(all) != 1 || len(all[0].Points) == 0 {
 			t.Fatalf("%+v, %v", all, err)
 		}
+
 		return all[0].Points[len(all[0].Points)-1]
 	}
+
 	look := func() wire.TrendPoint {
 		t.Helper()
 		snapshot(t, api, "ticketing", "slip-north")
@@ -40,10 +42,12 @@ func tryNights(t *testing.T, s *demo.Stage) {
 			t.Errorf("night %d: %+v", n+1, p)
 		}
 	}
+
 	causes, err := api.Causes(ctx, "ticketing", "slip-north", 1)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	cause := func(folder, aspect string) wire.Cause {
 		i := slices.IndexFunc(causes, func(c wire.Cause) bool {
 			return c.Folder == "/srv/ticketing/"+folder && c.Aspect == aspect
@@ -54,13 +58,16 @@ func tryNights(t *testing.T, s *demo.Stage) {
 		}
 		return causes[i]
 	}
+
 	if c := cause("logs", "mode"); c.Paths != 6 || c.Times != 2 || !strings.Contains(c.Why, "umask 000") ||
 		!strings.Contains(c.Instead, "UMask=0027") {
 		t.Errorf("%+v", c)
 	}
+
 	if c := cause("data/quarter-4", "owner"); !strings.Contains(c.Why, "root makes them") {
 		t.Errorf("%+v", c)
 	}
+
 	// The log of the second night is mended and set wrong again, and with it one that was right.
 	log := filepath.Join(s.Root("slip-north"), "srv/ticketing/releases/2026-01/lib/night-1-0")
 	set := func(m os.FileMode) wire.TrendPoint {
@@ -70,25 +77,31 @@ func tryNights(t *testing.T, s *demo.Stage) {
 		}
 		return look()
 	}
+
 	if p := set(0o666); p.Fresh != 1 || p.Returned+p.Gone != 0 {
 		t.Errorf("wrong: %+v", p)
 	}
+
 	if p := set(0o640); p.Gone != 1 || p.Returned+p.Fresh != 0 {
 		t.Errorf("mended: %+v", p)
 	}
+
 	back := set(0o666)
 	if back.Returned != 1 || back.Fresh+back.Gone != 0 {
 		t.Errorf("wrong again: %+v", back)
 	}
+
 	findings, err := api.Findings(ctx, back.Report, "", 5000)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	i := slices.IndexFunc(findings, func(f wire.Finding) bool { return strings.HasSuffix(f.Path, "/lib/night-1-0") })
 	if i < 0 || findings[i].Spells != 2 || findings[i].Since == nil ||
 		!findings[i].Since.After(*findings[i].FirstSeen) {
 		t.Errorf("%d: %+v", i, findings[max(i, 0)])
 	}
+
 	c := command{t: t, s: s, person: "lookout"}
 	c.login()
 	for _, x := range []struct {

@@ -35,6 +35,7 @@ func TestCertificateForPeople(t *testing.T) {
 	c, err := certifier.Start(at)
 	must(t, err)
 	defer c.Close()
+
 	dir := t.TempDir()
 	trust, root := filepath.Join(dir, "trust.pem"), filepath.Join(dir, "root.pem")
 	must(t, os.WriteFile(trust, c.Trust(), 0o600))
@@ -44,6 +45,7 @@ func TestCertificateForPeople(t *testing.T) {
 		"IDLETALLY_ACME_AUTHORITY="+trust, "IDLETALLY_PUBLIC=https://"+name)
 	_, err = s.Crew(t.Context())
 	must(t, err)
+
 	for n := range 3 {
 		api, err := client.New("https://"+at, c.Root(), "")
 		must(t, err)
@@ -56,6 +58,7 @@ func TestCertificateForPeople(t *testing.T) {
 		if c.Issued != 1 {
 			t.Errorf("%d certificates after %d connections", c.Issued, n+1)
 		}
+
 		resp, err := api.HTTP.Post("https://"+at+"/agent/v1/enrol", "application/json", strings.NewReader("{}"))
 		must(t, err)
 		resp.Body.Close()
@@ -63,9 +66,11 @@ func TestCertificateForPeople(t *testing.T) {
 			t.Errorf("an agent at the people's door: %d", resp.StatusCode)
 		}
 	}
+
 	if _, err := tls.Dial("tcp", at, &tls.Config{ServerName: "another.example", InsecureSkipVerify: true}); err == nil {
 		t.Error("a certificate for a name that is not the service's")
 	}
+
 	lookout := command{t: t, s: s, person: "lookout"}
 	t.Run("by command, and a certificate in files", func(t *testing.T) {
 		own, err := authority.Open(filepath.Join(dir, "own"), nil)
@@ -86,12 +91,14 @@ func TestCertificateForPeople(t *testing.T) {
 		door := fmt.Sprintf("127.0.0.1:%d", port)
 		other, _ := bare(t, "127.0.0.1:0", "", "IDLETALLY_PEOPLE="+door, "IDLETALLY_CERTIFICATE="+certificate,
 			"IDLETALLY_KEY="+key)
+
 		// The command line goes by what the system trusts, and asks for no fingerprint.
 		admin := command{t: t, s: other, person: "admin"}.with("SSL_CERT_FILE=" + trusted)
 		if _, errs, code := admin.run(demo.Password+"\n", "login", "https://"+door, "--name", "admin",
 			"--password-stdin"); code != 0 {
 			t.Error(errs)
 		}
+
 		admin.want(0, "approves no plans", "policy", "show")
 		admin.with("SSL_CERT_FILE="+root).want(3, "certificate signed by unknown authority", "policy", "show")
 		if out, errs, code := lookout.with("SSL_CERT_FILE="+root).run(demo.Password+"\n", "login", "https://"+at,
@@ -99,6 +106,7 @@ func TestCertificateForPeople(t *testing.T) {
 			t.Errorf("by an address that the certificate is not for: %d %s%s", code, out, errs)
 		}
 	})
+
 	for says, argv := range map[string][]string{
 		"want either --certificate and --key, or --acme": {"serve", "--data", filepath.Join(dir, "x"), "--listen",
 			"127.0.0.1:0", "--database", "u:p@tcp(127.0.0.1:1)/x", "--people", "127.0.0.1:0"},
@@ -123,6 +131,7 @@ func TestTwoHolders(t *testing.T) {
 		must(t, err)
 		return k, request
 	}
+
 	enrol := func(host string) *client.Agent {
 		a, err := demo.Join(ctx, s.Address, authorityOf(t, s), admin, wire.NewHost{Name: host})
 		must(t, err)
@@ -132,14 +141,17 @@ func TestTwoHolders(t *testing.T) {
 		t.Helper()
 		list, err := admin.Hosts(ctx)
 		must(t, err)
+
 		for _, h := range list {
 			if h.Name == host {
 				return h.Twice != nil
 			}
 		}
+
 		t.Fatalf("no host %s", host)
 		return false
 	}
+
 	// An agent that renews, and goes on with what it got.
 	agent := enrol("pier")
 	k, request := key()
@@ -153,21 +165,25 @@ func TestTwoHolders(t *testing.T) {
 	if twice("pier") {
 		t.Error("an agent that renews is taken for two")
 	}
+
 	// Somebody has the key of the one before.
 	change(`UPDATE host SET renewed_used = renewed_used - INTERVAL 6 MINUTE`)
 	must(t, hello(ctx, next))
 	if twice("pier") {
 		t.Error("the agent alone is taken for two")
 	}
+
 	must(t, hello(ctx, agent))
 	if !twice("pier") {
 		t.Error("two hold the identity, and nobody notices")
 	}
+
 	must(t, hello(ctx, agent))
 	if list, err := admin.History(ctx, pastOf("two agents"), 10); err != nil || len(list) != 1 ||
 		list[0].Subject != "pier" {
 		t.Errorf("%+v, %v", list, err)
 	}
+
 	c := command{t: t, s: s, person: "admin"}
 	c.login()
 	c.want(0, "held by two: somebody has its key", "host", "list")
@@ -175,6 +191,7 @@ func TestTwoHolders(t *testing.T) {
 	if err := hello(ctx, next); client.Status(err) != http.StatusForbidden {
 		t.Errorf("after it was shut out: %v", err)
 	}
+
 	if list, err := admin.History(ctx, pastOf("certificate refused"), 10); err != nil || len(list) != 1 {
 		t.Errorf("%+v, %v", list, err)
 	}
@@ -189,10 +206,12 @@ func TestTwoHolders(t *testing.T) {
 	if leaf := leafOf(t, renewed); time.Until(leaf.NotAfter) > 25*time.Hour {
 		t.Errorf("it outlives the enrolment: until %s", leaf.NotAfter)
 	}
+
 	change(`UPDATE host SET enrolled = enrolled - INTERVAL 2 DAY WHERE name = 'jetty'`)
 	if err := hello(ctx, agentWith(t, s, renewed, k)); client.Status(err) != http.StatusForbidden {
 		t.Errorf("calling after its end: %v", err)
 	}
+
 	_, err = agentWith(t, s, renewed, k).Renew(ctx, request)
 	fails(t, "renewing after its end", err, http.StatusForbidden, "this enrolment has ended")
 }

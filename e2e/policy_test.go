@@ -88,6 +88,7 @@ func TestSessionsThatAreFound(t *testing.T) {
 	if _, err := found.Hosts(ctx); err != nil {
 		t.Errorf("looking on: %v", err)
 	}
+
 	fails(t, "a wrong password", found.Confirm(ctx, wire.Confirm{Password: "low tide at one"}), http.StatusForbidden,
 		"another one")
 	fails(t, "a code of nobody's factor", found.Confirm(ctx, wire.Confirm{Code: "123456"}), http.StatusConflict,
@@ -105,6 +106,7 @@ func TestSessionsThatAreFound(t *testing.T) {
 	if code != 0 || !strings.Contains(out, "good for ten minutes") {
 		t.Errorf("%d %s%s", code, out, errs)
 	}
+
 	c.want(0, "one-time password", "person", "add", "purser", "--role", "viewer")
 
 	// Of no use for half an hour.
@@ -112,6 +114,7 @@ func TestSessionsThatAreFound(t *testing.T) {
 	if _, err := found.Hosts(ctx); err != nil {
 		t.Errorf("after 29 minutes: %v", err)
 	}
+
 	change(`UPDATE session SET used = used - INTERVAL 31 MINUTE WHERE person = 'quartermaster'`)
 	_, err := found.Hosts(ctx)
 	fails(t, "after 31 minutes", err, http.StatusUnauthorized, "sign in first")
@@ -119,6 +122,7 @@ func TestSessionsThatAreFound(t *testing.T) {
 	_, err = found.Hosts(ctx)
 	fails(t, "it has ended, whatever the policy says later", err, http.StatusUnauthorized, "sign in first")
 	ruled(t, admin, func(p *wire.Policy) { p.Idle = 30 })
+
 	// A page that nobody touches does not keep its session.
 	page := as(t, s, "lookout")
 	change(`UPDATE session SET used = used - INTERVAL 29 MINUTE WHERE person = 'lookout'`)
@@ -132,9 +136,11 @@ func TestSessionsThatAreFound(t *testing.T) {
 		resp.Body.Close()
 		return resp.StatusCode
 	}
+
 	if got := ask("alone"); got != http.StatusOK {
 		t.Errorf("%d", got)
 	}
+
 	change(`UPDATE session SET used = used - INTERVAL 2 MINUTE WHERE person = 'lookout'`)
 	if got := ask("1"); got != http.StatusUnauthorized {
 		t.Errorf("what the page asked by itself counted as use: %d", got)
@@ -148,11 +154,13 @@ func TestSessionsThatAreFound(t *testing.T) {
 	resp, err := (&http.Client{Transport: follower.HTTP.Transport}).Do(req)
 	must(t, err)
 	defer resp.Body.Close()
+
 	must(t, admin.RemovePerson(ctx, "follower"))
 	begun := time.Now()
 	if _, err := io.Copy(io.Discard, resp.Body); err != nil {
 		t.Error(err)
 	}
+
 	if took := time.Since(begun); took > 4*time.Minute { // it would end by itself after five
 		t.Errorf("it went on for %s", took)
 	}
@@ -164,6 +172,7 @@ func TestWhoApproves(t *testing.T) {
 	t.Parallel()
 	db, _ := database(t)
 	defer db.Stop()
+
 	s := world(t, db.DSN, true)
 	change := changing(t, db.DSN)
 	ctx := t.Context()
@@ -177,6 +186,7 @@ func TestWhoApproves(t *testing.T) {
 		must(t, err)
 		return p
 	}
+
 	approve := func(who *client.Client, p wire.Plan) error {
 		_, err := who.Decide(ctx, p.ID, true, wire.Decision{Digest: p.Digest, Words: words(p)})
 		return err
@@ -196,6 +206,7 @@ func TestWhoApproves(t *testing.T) {
 	must(t, admin.RemovePerson(ctx, "pilot"))
 	fails(t, "approved by somebody who was removed", run(p), http.StatusConflict,
 		"pilot: nobody has this name any more")
+
 	// The day of founding is over.
 	change(`UPDATE policy SET began = began - INTERVAL 25 HOUR`)
 	puppet := newcomer(t, s, "pilot", wire.Reviewer)
@@ -205,6 +216,7 @@ func TestWhoApproves(t *testing.T) {
 	if me, err := puppet.Me(ctx); err != nil || me.CountsFrom == nil || time.Until(*me.CountsFrom) < 23*time.Hour {
 		t.Errorf("%+v, %v", me, err)
 	}
+
 	harbourmaster := as(t, s, "harbourmaster")
 	must(t, approve(harbourmaster, p))
 	_, err = admin.SetRoles(ctx, "harbourmaster", []string{wire.Viewer})
@@ -214,6 +226,7 @@ func TestWhoApproves(t *testing.T) {
 	if got, err := author.Plan(ctx, p.ID); err != nil || len(got.Approvals) != 1 || got.Approvals[0].Void == "" {
 		t.Errorf("%+v, %v", got.Approvals, err)
 	}
+
 	_, err = admin.SetRoles(ctx, "harbourmaster", []string{wire.Reviewer})
 	must(t, err)
 	fails(t, "approved by somebody who is a reviewer again", run(p), http.StatusConflict,
@@ -243,23 +256,27 @@ func TestWhoApproves(t *testing.T) {
 		time.Until(*got.From) < 23*time.Hour || got.By != "admin" {
 		t.Errorf("%+v, %v", got, err)
 	}
+
 	fails(t, "who manages people, with a looser policy to come", approve(admin, draft("slip-south")),
 		http.StatusForbidden, "approves no plans")
 	if got, err = admin.KeepPolicy(ctx); err != nil || got.Next != nil || got.ReviewerAfter != 24 {
 		t.Errorf("%+v, %v", got, err)
 	}
+
 	_, err = admin.SetPolicy(ctx, loose)
 	must(t, err)
 	change(`UPDATE policy SET next_from = UTC_TIMESTAMP(3) - INTERVAL 1 SECOND`)
 	if got, err = admin.Policy(ctx); err != nil || !got.ManagersApprove || got.ReviewerAfter != 0 || got.Next != nil {
 		t.Errorf("a day later: %+v, %v", got, err)
 	}
+
 	strict := now.Policy
 	strict.ReviewerAfter = 48
 	got, err = admin.SetPolicy(ctx, strict)
 	if err != nil || got.ReviewerAfter != 48 || got.ManagersApprove || got.Next != nil {
 		t.Errorf("a stricter policy waits: %+v, %v", got, err)
 	}
+
 	must(t, run(p)) // harbourmaster's approval counts again
 	list, err := admin.History(ctx, client.Past{What: "policy"}, 10)
 	if err != nil || len(list) != 4 ||
@@ -288,6 +305,7 @@ func TestRolesThatNeedASecondFactor(t *testing.T) {
 	if err != nil || !me.WantsSecond {
 		t.Errorf("%+v, %v", me, err)
 	}
+
 	_, err = who.Plans(ctx, "", 1)
 	fails(t, "looking at plans", err, http.StatusForbidden, "your roles need a second factor")
 	h := command{t: t, s: s, person: "harbourmaster"}
@@ -300,9 +318,11 @@ func TestRolesThatNeedASecondFactor(t *testing.T) {
 	if _, err = who.Plans(ctx, "", 1); err != nil {
 		t.Errorf("with a second factor: %v", err)
 	}
+
 	if _, err := as(t, s, "lookout").Plans(ctx, "", 1); err != nil {
 		t.Errorf("who needs none: %v", err)
 	}
+
 	if list, err := admin.People(ctx); err != nil || len(list) < 5 {
 		t.Errorf("%+v, %v", list, err)
 	}

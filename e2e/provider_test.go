@@ -62,6 +62,7 @@ func newSigner(t *testing.T) *signer {
 			"id_token_signing_alg_values_supported": []string{"ES256"},
 		})
 	})
+
 	mux.HandleFunc("GET /keys", func(w http.ResponseWriter, _ *http.Request) {
 		give(w, jose.JSONWebKeySet{
 			Keys: []jose.JSONWebKey{{Key: &p.key.PublicKey, KeyID: "1", Algorithm: "ES256", Use: "sig"}},
@@ -76,9 +77,11 @@ func newSigner(t *testing.T) *signer {
 		http.Redirect(w, r, q.Get("redirect_uri")+"?"+url.Values{"code": {code}, "state": {q.Get("state")}}.Encode(),
 			http.StatusFound)
 	})
+
 	mux.HandleFunc("POST /token", func(w http.ResponseWriter, r *http.Request) {
 		p.mu.Lock()
 		defer p.mu.Unlock()
+
 		q, ok := p.asked[r.FormValue("code")]
 		delete(p.asked, r.FormValue("code"))
 		id, secret, _ := r.BasicAuth() // each in the form of a query (RFC 6749, section 2.3.1)
@@ -89,6 +92,7 @@ func newSigner(t *testing.T) *signer {
 			give(w, map[string]string{"error": "invalid_grant"})
 			return
 		}
+
 		claims := map[string]any{
 			"iss":                p.URL,
 			"aud":                "idletally",
@@ -98,31 +102,38 @@ func newSigner(t *testing.T) *signer {
 			"iat":                time.Now().Unix(),
 			"exp":                time.Now().Add(time.Minute).Unix(),
 		}
+
 		if q.Get("max_age") == "0" { // they had to sign in there anew
 			claims["auth_time"] = time.Now().Unix()
 		}
+
 		if p.claims != nil {
 			p.claims(claims)
 		}
+
 		key := p.key
 		if p.wrong != nil {
 			key = p.wrong
 		}
+
 		s, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: key, KeyID: "1"}},
 			nil)
 		if err != nil {
 			t.Error(err)
 			return
 		}
+
 		b, _ := json.Marshal(claims)
 		signed, err := s.Sign(b)
 		if err != nil {
 			t.Error(err)
 			return
 		}
+
 		text, _ := signed.CompactSerialize()
 		give(w, map[string]any{"access_token": "x", "token_type": "Bearer", "id_token": text})
 	})
+
 	p.Server = httptest.NewTLSServer(mux)
 	t.Cleanup(p.Close)
 	return p
@@ -159,6 +170,7 @@ func TestProvider(t *testing.T) {
 			Transport: both{admin.HTTP.Transport, p.Client().Transport, p.URL},
 		}
 	}
+
 	try := func(c *http.Client, path string) (int, string) {
 		t.Helper()
 		resp, err := c.Get(s.Address + path)
@@ -168,10 +180,12 @@ func TestProvider(t *testing.T) {
 		must(t, err)
 		return resp.StatusCode, string(b)
 	}
+
 	const begin = "/api/v1/sign-in/provider"
 	if status, b := try(web(), "/api/v1/sign-in/ways"); status != 200 || !strings.Contains(b, "the harbour office") {
 		t.Errorf("%d %s", status, b)
 	}
+
 	refused := func(what, says string, c *http.Client, path string) {
 		t.Helper()
 		if status, b := try(c, path); status != http.StatusForbidden || !strings.Contains(b, says) {
@@ -181,6 +195,7 @@ func TestProvider(t *testing.T) {
 			t.Errorf("%s is signed in: %d", what, status)
 		}
 	}
+
 	logged := func(what, why string) { // it was refused for that, and not for anything else
 		t.Helper()
 		lines := strings.Split(strings.TrimSpace(log.tail()), "\n")
@@ -188,10 +203,12 @@ func TestProvider(t *testing.T) {
 			t.Errorf("%s: the log says %s", what, last)
 		}
 	}
+
 	claim := func(f func(map[string]any)) { p.mu.Lock(); p.claims = f; p.mu.Unlock() }
 	other, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	must(t, err)
 	const broken = "does not hold"
+
 	for what, x := range map[string]struct {
 		why   string
 		claim func(map[string]any)
@@ -206,6 +223,7 @@ func TestProvider(t *testing.T) {
 		refused(what, broken, web(), begin)
 		logged(what, x.why)
 	}
+
 	claim(nil)
 	p.mu.Lock()
 	p.wrong = other
@@ -225,9 +243,11 @@ func TestProvider(t *testing.T) {
 	if status, b := try(c, begin); status != 200 || !strings.Contains(b, "Signed in") {
 		t.Fatalf("%d %s", status, b)
 	}
+
 	if status, b := try(c, "/api/v1/me"); status != 200 || !strings.Contains(b, `"purser"`) {
 		t.Errorf("%d %s", status, b)
 	}
+
 	// Of a session that the provider let in without asking nobody knows since when it is them: they sign in
 	// there again.
 	token := func() int {
@@ -242,15 +262,19 @@ func TestProvider(t *testing.T) {
 		resp.Body.Close()
 		return resp.StatusCode
 	}
+
 	if got := token(); got != http.StatusUnauthorized {
 		t.Errorf("a token without having signed in just now: %d", got)
 	}
+
 	if status, _ := try(c, begin+"?again"); status != 200 {
 		t.Errorf("again: %d", status)
 	}
+
 	if got := token(); got != http.StatusCreated {
 		t.Errorf("a token after signing in again: %d", got)
 	}
+
 	claim(func(m map[string]any) { m["sub"] = "815" })
 	refused("another who took the name there", "nobody here signs in", web(), begin)
 	claim(func(m map[string]any) { m["preferred_username"] = "married-name" })
@@ -258,6 +282,7 @@ func TestProvider(t *testing.T) {
 	if status, _ := try(c, begin); status != 200 {
 		t.Errorf("the same under another name: %d", status)
 	}
+
 	api := *admin
 	api.Token = ""
 	_, err = api.SignIn(t.Context(), wire.SignIn{Name: "purser", Password: ""})

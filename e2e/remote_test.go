@@ -39,12 +39,14 @@ func openDoor(t *testing.T, options ...string) *door {
 	must(t, err)
 	d := &door{dir: folder(t), address: net.JoinHostPort("127.0.0.1", strconv.Itoa(port))}
 	d.log = filepath.Join(d.dir, "log")
+
 	for _, name := range []string{"host", "key"} {
 		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f",
 			filepath.Join(d.dir, name)).CombinedOutput(); err != nil {
 			t.Fatalf("%v: %s", err, out)
 		}
 	}
+
 	public := d.read(t, "host.pub")
 	fields := strings.Fields(public)
 	must(t, os.WriteFile(d.at("known"), fmt.Appendf(nil, "[127.0.0.1]:%d %s %s\n", port, fields[0], fields[1]), 0o600))
@@ -62,6 +64,7 @@ func openDoor(t *testing.T, options ...string) *door {
 		_ = cmd.Process.Kill() // its children end with their connections
 		_ = process.Wait()
 	})
+
 	for range 100 {
 		c, err := net.Dial("tcp", d.address)
 		if err == nil {
@@ -70,6 +73,7 @@ func openDoor(t *testing.T, options ...string) *door {
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
+
 	t.Fatalf("no SSH server: %s", d.read(t, "log"))
 	return nil
 }
@@ -101,6 +105,7 @@ func attend(t *testing.T, flags ...string) (log *logBook, stop func()) {
 		if ended {
 			return
 		}
+
 		ended = true
 		_ = cmd.Process.Signal(os.Interrupt)
 		select {
@@ -114,6 +119,7 @@ func attend(t *testing.T, flags ...string) (log *logBook, stop func()) {
 			_ = process.Wait()
 		}
 	}
+
 	t.Cleanup(stop)
 	return log, stop
 }
@@ -140,6 +146,7 @@ func TestOverSSH(t *testing.T) {
 	cable, err := loopback.NewCable(d.address)
 	must(t, err)
 	defer cable.Close()
+
 	host, port, err := net.SplitHostPort(cable.Address)
 	must(t, err)
 	must(t,
@@ -153,6 +160,7 @@ func TestOverSSH(t *testing.T) {
 	for n := range files {
 		must(t, os.WriteFile(filepath.Join(root, fmt.Sprintf("bill-%04d", n)), nil, 0o644))
 	}
+
 	inv, err := admin.Invite(ctx, wire.NewHost{Name: "pontoon"})
 	must(t, err)
 	who := command{t: t, s: s, person: "admin"}
@@ -182,6 +190,7 @@ func TestOverSSH(t *testing.T) {
 			"--ssh-sudo",
 		}, more...)
 	}
+
 	who.want(1, "is not known: compare it", enrol("--ssh-known-hosts", d.at("unknown"))...)
 	who.want(1, "others can read it", enrol("--ssh-key", d.at("key.pub"))...)
 	who.want(1, "command not found", enrol("--ssh-program", "/nowhere/idletally")...)
@@ -191,6 +200,7 @@ func TestOverSSH(t *testing.T) {
 	if _, err := os.Stat(far); err == nil {
 		t.Error("something lies on the host, before it could be enrolled")
 	}
+
 	open := filepath.Join(folder(t), "open")
 	must(t, os.MkdirAll(filepath.Join(open, "program"), 0o777))
 	must(t, os.Chmod(filepath.Join(open, "program"), 0o777))
@@ -201,6 +211,7 @@ func TestOverSSH(t *testing.T) {
 	if err != nil || len(here.Key) > 0 || here.Remote == nil {
 		t.Errorf("the key of the host's certificate left it: %+v, %v", here.Remote, err)
 	}
+
 	there, err := agent.Load(far)
 	if err != nil || len(there.Key) == 0 || there.Host != "pontoon" || len(there.Roots) != 1 {
 		t.Errorf("%+v, %v", there.Roots, err)
@@ -225,13 +236,16 @@ func TestOverSSH(t *testing.T) {
 		must(t, err)
 		return snap
 	}
+
 	first := look()
 	if first.Paths != files+1 {
 		t.Errorf("%d paths", first.Paths)
 	}
+
 	viewer := command{t: t, s: s, person: "quartermaster"}
 	viewer.login()
 	viewer.want(0, "0644", "path", "show", filepath.Join(root, "bill-0001"), "--host", "pontoon")
+
 	// The service starts anew; the one at the other end stays.
 	entered := d.entered(t)
 	s.Service.Kill()
@@ -239,6 +253,7 @@ func TestOverSSH(t *testing.T) {
 	if again := look(); again.Root != first.Root || d.entered(t) != entered {
 		t.Errorf("after the service's end the host was entered %d times more", d.entered(t)-entered)
 	}
+
 	// The way is cut in the middle of a run.
 	p, err := c.DraftPlan(ctx, wire.Draft{
 		Application: "billing",
@@ -260,21 +275,26 @@ func TestOverSSH(t *testing.T) {
 	if r.State != "finished" || r.Hosts[0].Done != files {
 		t.Errorf("%+v", r)
 	}
+
 	if again := d.entered(t); again == entered {
 		t.Error("the way was not cut")
 	}
+
 	back, err := c.DraftPlan(ctx, wire.Draft{Run: r.ID})
 	must(t, err)
 	if r := agreed(t, s, back); r.State != "finished" || r.Hosts[0].Done != files {
 		t.Errorf("put back: %+v", r)
 	}
+
 	if again := look(); again.Root != first.Root {
 		t.Error("it is not as it was")
 	}
+
 	stop()
 	eventually(t, "nobody is left there", func() bool {
 		return exec.Command("pgrep", "-f", "agent stdio --folder "+far).Run() != nil
 	})
+
 	// Another program takes the old one's place.
 	must(t, os.WriteFile(filepath.Join(far, "program", "idletally"), []byte("#!/bin/sh\nexit 7\n"), 0o700))
 	attend(t, "--folder", near, "--look-only")
@@ -288,6 +308,7 @@ func TestOverSSH(t *testing.T) {
 		must(t, err)
 		return p
 	}())
+
 	if run.Hosts[0].State != "failed" || !strings.Contains(run.Hosts[0].Message, "only looks") {
 		t.Errorf("what the near one was told does not hold there: %+v", run.Hosts[0])
 	}
@@ -312,6 +333,7 @@ case "$*" in "%[2]s" | "%[2]s --enrol --root %[3]s") exec "$@" ;; esac
 echo "sudo: a password is required" >&2
 exit 1
 `, stand, allowed, root), 0o755))
+
 	d := openDoor(t, "SetEnv PATH="+stand+":/usr/bin:/bin")
 	inv, err := admin.Invite(ctx, wire.NewHost{Name: "pontoon"})
 	must(t, err)
@@ -323,6 +345,7 @@ exit 1
 	}
 	who.want(1, "--ssh-program", enrol...) // to copy the program takes more than nobody should allow
 	who.want(0, "Enrolled", append(enrol, "--ssh-program", program)...)
+
 	// From here on the host lets the key do nothing else, whatever it is asked for.
 	must(t,
 		os.WriteFile(d.at("authorized"), []byte(`restrict,command="sudo -n -- `+allowed+`" `+d.read(t, "key.pub")),
@@ -338,6 +361,7 @@ exit 1
 	if !strings.Contains(log.tail(), `"folder":"`+broken+`"`) {
 		t.Errorf("of the one that cannot work nothing is said: %s", log.tail())
 	}
+
 	inv, err = admin.Invite(ctx, wire.NewHost{Name: "pontoon"})
 	must(t, err)
 	enrol[8] = inv.Code
@@ -346,9 +370,11 @@ exit 1
 	if code == 0 {
 		t.Errorf("whoever has the key enrols the host anew: %s%s", out, errs)
 	}
+
 	if s, err := agent.Load(far); err != nil || len(s.Roots) != 1 || s.Roots[0] != root {
 		t.Errorf("%+v, %v", s.Roots, err)
 	}
+
 	for _, line := range strings.Split(
 		strings.TrimSpace(func() string { b, _ := os.ReadFile(filepath.Join(stand, "asked")); return string(b) }()),
 		"\n") {
@@ -374,6 +400,7 @@ func TestStdioWithStrangers(t *testing.T) {
 		if what == "no roots" {
 			cmd.Args = cmd.Args[:6]
 		}
+
 		cmd.Stdin = strings.NewReader(stdin)
 		var out bytes.Buffer
 		cmd.Stdout = &out
@@ -382,9 +409,11 @@ func TestStdioWithStrangers(t *testing.T) {
 		if err != nil && !errors.As(err, &exit) || ctx.Err() != nil {
 			t.Errorf("%s: %v", what, err)
 		}
+
 		if _, err := os.Stat(filepath.Join(dir, "agent.json")); err == nil {
 			t.Errorf("%s: it is enrolled", what)
 		}
+
 		if what == "no roots" && !strings.Contains(out.String(), "--root") {
 			t.Errorf("%s: %s", what, out.String())
 		}
@@ -419,6 +448,7 @@ func TestEnrolledOnce(t *testing.T) {
 			return errs.String()
 		}
 	}
+
 	var answer struct {
 		Request []byte
 		Failed  string
@@ -428,6 +458,7 @@ func TestEnrolledOnce(t *testing.T) {
 	if !strings.Contains(answer.Failed, "this host allows") {
 		t.Errorf("all of the host was asked for: %+v", answer)
 	}
+
 	ended()
 
 	held, heldEnds := begin(root)
@@ -436,12 +467,15 @@ func TestEnrolledOnce(t *testing.T) {
 	if answer.Failed != "" || len(answer.Request) == 0 {
 		t.Fatalf("%+v", answer)
 	}
+
 	other, otherEnds := begin(root)
 	must(t, other.Receive(&answer))
 	if !strings.Contains(answer.Failed, "another agent works with") {
 		t.Errorf("two at once: %+v", answer)
 	}
+
 	otherEnds()
+
 	// Meanwhile the host is enrolled on itself.
 	inv, err := admin.Invite(t.Context(), wire.NewHost{Name: "pontoon"})
 	must(t, err)
@@ -463,6 +497,7 @@ func TestEnrolledOnce(t *testing.T) {
 	if !strings.Contains(answer.Failed, "enrolled already") {
 		t.Errorf("the held one: %+v", answer)
 	}
+
 	heldEnds()
 	if now, err := os.ReadFile(filepath.Join(far, "agent.json")); err != nil || string(now) != string(kept) {
 		t.Errorf("its settings are others: %s, %v", now, err)

@@ -52,8 +52,10 @@ func TestKeysAreReplaced(t *testing.T) {
 		for _, h := range k.Behind {
 			hosts = append(hosts, h.Host)
 		}
+
 		return hosts
 	}
+
 	changes := func(host, mode string) {
 		t.Helper()
 		p, err := as(t, s, "quartermaster").DraftPlan(ctx, wire.Draft{Application: "ticketing", Hosts: []string{host},
@@ -63,6 +65,7 @@ func TestKeysAreReplaced(t *testing.T) {
 			t.Errorf("%s: %+v", host, r)
 		}
 	}
+
 	lookout := as(t, s, "lookout")
 	soon(t, "both tell by which keys they know the service", func() bool { return len(behind(lookout)) == 0 })
 
@@ -85,6 +88,7 @@ func TestKeysAreReplaced(t *testing.T) {
 	here.login()
 	here.want(0, "slip-south", "keys", "show")
 	changes("slip-north", "0600")
+
 	for what, trusted := range map[string][]byte{"the former": known, "the newest": authorityOf(t, s)} {
 		c, err := client.New(s.Address, trusted, "")
 		must(t, err)
@@ -92,6 +96,7 @@ func TestKeysAreReplaced(t *testing.T) {
 			t.Errorf("who trusts %s authority: %v", what, err)
 		}
 	}
+
 	must(t, s.StartAgent("slip-south"))
 	soon(t, "who was away follows", func() bool { return len(behind(lookout)) == 0 })
 	changes("slip-south", "0600")
@@ -106,6 +111,7 @@ func TestKeysAreReplaced(t *testing.T) {
 	if err := c.Do(ctx, "GET", "/sign-in/ways", nil, nil); err == nil || !strings.Contains(err.Error(), "certificate") {
 		t.Errorf("who trusts the ended authority alone: %v", err)
 	}
+
 	cert, err := tls.X509KeyPair(away.Certificate, away.Key)
 	must(t, err)
 	for what, trusted := range map[string][]byte{
@@ -118,6 +124,7 @@ func TestKeysAreReplaced(t *testing.T) {
 		if err := hello(short, api); err == nil {
 			t.Errorf("a certificate of the ended authority counts with who trusts %s", what)
 		}
+
 		cancel()
 	}
 
@@ -127,6 +134,7 @@ func TestKeysAreReplaced(t *testing.T) {
 	if err != nil || len(list) != 1 {
 		t.Errorf("%+v, %v", list, err)
 	}
+
 	faults := func() (detail string) {
 		o, err := admin.Overview(ctx)
 		must(t, err)
@@ -135,11 +143,14 @@ func TestKeysAreReplaced(t *testing.T) {
 				detail = n.Detail
 			}
 		}
+
 		return detail
 	}
+
 	if check, err := admin.CheckHistory(ctx); err != nil || check.Fault != "" || faults() != "" {
 		t.Errorf("the history: %+v, %v, %s", check, err, faults())
 	}
+
 	s.Agents["slip-north"].Stop()
 	s.Agents["slip-south"].Stop()
 	s.Service.Stop()

@@ -38,6 +38,7 @@ func TestReview(t *testing.T) {
 	if err := admin.SetReviewers(ctx, "ticketing", 2); err != nil {
 		t.Fatal(err)
 	}
+
 	fails(t, "the number of reviewers by an author", author.SetReviewers(ctx, "ticketing", 1), http.StatusForbidden,
 		"admin")
 	p, err := author.DraftPlan(ctx, wire.Draft{
@@ -48,12 +49,14 @@ func TestReview(t *testing.T) {
 	if err != nil || p.Steps != 1 || p.Kind != "adjustment" || p.Needed != 2 {
 		t.Fatalf("%+v, %v", p, err)
 	}
+
 	i := slices.IndexFunc(p.Cautions, func(c plan.Caution) bool {
 		return c.Grave && c.Account == "www-tickets" && c.Example == "/srv/ticketing/site"
 	})
 	if i < 0 {
 		t.Fatalf("no caution in %+v", p.Cautions)
 	}
+
 	_, err = author.Submit(ctx, p.ID)
 	must(t, err)
 	said := wire.Decision{Digest: p.Digest, Words: words(p)}
@@ -71,9 +74,11 @@ func TestReview(t *testing.T) {
 		got.Approvals[0].Words[p.Cautions[i].ID] == "" {
 		t.Fatalf("one of two: %+v, %v", got, err)
 	}
+
 	if got, err = first.Decide(ctx, p.ID, true, said); err != nil || got.State != "in review" {
 		t.Errorf("the same one twice: %s, %v", got.State, err)
 	}
+
 	_, err = author.StartRun(ctx, p.ID)
 	fails(t, "run with one of two", err, http.StatusConflict, "only an approved plan runs")
 	got, err = first.Remark(ctx, p.ID, wire.NewRemark{
@@ -84,21 +89,26 @@ func TestReview(t *testing.T) {
 	if err != nil || len(got.Remarks) != 1 || got.Remarks[0].Author != "harbourmaster" {
 		t.Errorf("%+v, %v", got.Remarks, err)
 	}
+
 	// Taken back, it counts no more; another reviewer is the second, and then the first again.
 	if got, err = first.Withdraw(ctx, p.ID); err != nil || len(got.Approvals) != 0 {
 		t.Errorf("%+v, %v", got.Approvals, err)
 	}
+
 	if got, err = second.Decide(ctx, p.ID, true, said); err != nil || got.State != "in review" {
 		t.Errorf("%s, %v", got.State, err)
 	}
+
 	got, err = first.Decide(ctx, p.ID, true, said)
 	if err != nil || got.State != "approved" || len(got.Approvals) != 2 {
 		t.Fatalf("two of two: %+v, %v", got, err)
 	}
+
 	// Out of review by its author: nothing of it counts any more.
 	if got, err = author.Withdraw(ctx, p.ID); err != nil || got.State != "draft" || len(got.Approvals) != 0 {
 		t.Errorf("%+v, %v", got, err)
 	}
+
 	_, err = author.StartRun(ctx, p.ID)
 	fails(t, "run what was withdrawn", err, http.StatusConflict, "only an approved plan runs")
 	must(t, admin.SetReviewers(ctx, "ticketing", 1))
@@ -106,10 +116,12 @@ func TestReview(t *testing.T) {
 	if r.State != "finished" || r.Hosts[0].Done != 1 {
 		t.Fatalf("%+v", r)
 	}
+
 	site := filepath.Join(s.Root("slip-north"), "srv/ticketing/site")
 	if st, err := os.Stat(site); err != nil || st.Mode().Perm() != 0o700 {
 		t.Errorf("%v, %v", st.Mode(), err)
 	}
+
 	// Back to the snapshot from before, in part and whole.
 	late := filepath.Join(s.Root("slip-north"), "srv/ticketing/keys/tls.key")
 	must(t, os.Chmod(late, 0o666))
@@ -118,24 +130,30 @@ func TestReview(t *testing.T) {
 	if err != nil || part.Steps != 1 || part.Kind != "restore" {
 		t.Fatalf("%+v, %v", part, err)
 	}
+
 	whole, err := author.DraftPlan(ctx, wire.Draft{Snapshot: was.ID})
 	if err != nil || whole.Steps != 2 {
 		t.Fatalf("%+v, %v", whole, err)
 	}
+
 	agreed(t, s, whole)
 	quiet(t, author)
 	if now := snapshot(t, author, "ticketing", "slip-north"); now.Root != was.Root {
 		t.Errorf("root hash %s, before %s", now.Root, was.Root)
 	}
+
 	if o, err := author.Originals(ctx, r.ID, "slip-north", "", 10); err != nil || len(o) != 1 ||
 		o[0].Path != "/srv/ticketing/site" || o[0].Left.Mode != "0700" || o[0].Original.Mode == "0700" {
 		t.Errorf("originals %+v, %v", o, err)
 	}
+
 	if o, err := author.Originals(ctx, r.ID, "slip-north", "/srv/ticketing/site/*", 10); err != nil || len(o) != 0 {
 		t.Errorf("originals that no pattern fits: %+v, %v", o, err)
 	}
+
 	_, err = author.Originals(ctx, r.ID, "slip-north", "srv", 10)
 	fails(t, "a pattern that is none", err, http.StatusUnprocessableEntity, "pattern")
+
 	// What somebody changed since a run is told where it is to be put back.
 	must(t, os.Chmod(site, 0o711))
 	snapshot(t, author, "ticketing", "slip-north")

@@ -40,22 +40,27 @@ func TestRoles(t *testing.T) {
 	for _, m := range rolesRow.FindAllStringSubmatch(operations, -1) {
 		table[m[1]+" "+m[2]] = m[3]
 	}
+
 	web := trusting(t, s)
 	call := func(method, path, token string) int {
 		t.Helper()
 		ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 		defer cancel()
+
 		req, err := http.NewRequestWithContext(ctx, method, s.Address+path, bytes.NewReader([]byte(`{}`)))
 		must(t, err)
 		req.Header.Set("Content-Type", "application/json")
 		if token != "" {
 			req.Header.Set("Authorization", "Bearer "+token)
 		}
+
 		resp, err := web.Do(req)
 		must(t, err)
 		defer resp.Body.Close() // a stream goes on for ever, and its head is all that is wanted
+
 		return resp.StatusCode
 	}
+
 	var doc struct {
 		Paths map[string]map[string]json.RawMessage `json:"paths"`
 	}
@@ -64,6 +69,7 @@ func TestRoles(t *testing.T) {
 	for _, role := range wire.Roles {
 		tokens[role] = newcomer(t, s, "only-"+role, role).Token
 	}
+
 	one := newcomer(t, s, "only-one-application", "author@ticketing", "reviewer@ticketing", "operator@ticketing").Token
 	seen, tried := 0, 0
 	for path, methods := range doc.Paths {
@@ -75,15 +81,18 @@ func TestRoles(t *testing.T) {
 				t.Errorf("docs/roles.md says nothing of %s %s", method, short)
 				continue
 			}
+
 			seen++
 			if short == "/sign-out" { // it ends what the others are called with
 				continue
 			}
+
 			at := parameter.ReplaceAllString(path, "nothing-here") // so that nothing is changed by whoever may
 			anybody := who == "nobody in particular"
 			if (call(method, at, "") == http.StatusUnauthorized) == anybody && short != "/sign-in" {
 				t.Errorf("%s %s is for %s, and answers whoever has not signed in otherwise", method, short, who)
 			}
+
 			needs, ofOne := strings.CutSuffix(who, " of the application")
 			open := who == "nobody in particular" || who == "anybody signed in"
 			if got := call(method, at, one); (got != http.StatusForbidden) != (open || ofOne || who == "viewer") &&
@@ -91,6 +100,7 @@ func TestRoles(t *testing.T) {
 				t.Errorf("%s %s is for %s, and answers a person who has roles of one application alone with %d", method,
 					short, who, got)
 			}
+
 			for role, token := range tokens {
 				may := open || who == "viewer" || needs == role
 				if got := call(method, at, token); (got != http.StatusForbidden &&
@@ -103,24 +113,29 @@ func TestRoles(t *testing.T) {
 			}
 		}
 	}
+
 	past, err := admin.History(ctx, client.Past{What: "refused", Who: "only-viewer"}, 200)
 	if err != nil || len(past) < 20 || !slices.ContainsFunc(past, func(h wire.History) bool {
 		return h.Subject == "add-person" && strings.Contains(h.Detail, "role admin")
 	}) {
 		t.Errorf("the history tells of %d refusals, %v", len(past), err)
 	}
+
 	if seen != len(table) || tried < 5*80 {
 		t.Errorf("%d operations, %d in the table, %d calls", seen, len(table), tried)
 	}
+
 	if !slices.Equal(wire.Roles, []string{"viewer", "author", "reviewer", "operator", "admin"}) {
 		t.Errorf("the roles are %v: the table speaks of others", wire.Roles)
 	}
+
 	var ofOne []string
 	for what, who := range table {
 		if strings.HasSuffix(who, " of the application") {
 			ofOne = append(ofOne, what)
 		}
 	}
+
 	// what it is of stands in the report: see TestCarried
 	ofOne = slices.DeleteFunc(ofOne, func(what string) bool { return what == "POST /runs/report" })
 	slices.Sort(ofOne)
@@ -166,6 +181,7 @@ func rolesOfOne(t *testing.T, s *demo.Stage, operations []string) {
 		Reason:      "for a test of roles",
 		Ends:        time.Now().Add(48 * time.Hour),
 	}
+
 	draft := wire.Draft{Groups: []wire.GroupRef{{Report: group.Report, Group: group.ID}}}
 	plan := func() wire.Plan {
 		p, err := author.DraftPlan(ctx, draft)
@@ -177,6 +193,7 @@ func rolesOfOne(t *testing.T, s *demo.Stage, operations []string) {
 		must(t, err)
 		return p
 	}
+
 	// another one, so that the first stays as it is
 	ready, err := author.DraftPlan(ctx, wire.Draft{
 		Groups: []wire.GroupRef{{Report: group.Report, Group: drift.Groups[1].ID}},
@@ -272,9 +289,11 @@ func rolesOfOne(t *testing.T, s *demo.Stage, operations []string) {
 		"POST /schedules":        {func(c *client.Client) error { return failing(c.AddSchedule(ctx, schedule)) }},
 		"DELETE /schedules/{id}": {func(c *client.Client) error { return c.RemoveSchedule(ctx, set.ID) }},
 	}
+
 	if got := slices.Sorted(maps.Keys(tries)); !slices.Equal(got, operations) {
 		t.Errorf("tried are %v, the table has %v", got, operations)
 	}
+
 	for what, list := range tries {
 		for i, try := range list {
 			err := try(elsewhere)
@@ -286,16 +305,19 @@ func rolesOfOne(t *testing.T, s *demo.Stage, operations []string) {
 			}
 		}
 	}
+
 	answersFit(t, s, as(t, s, "admin").Token, map[string]string{
 		"/snapshots/{id}": snap.ID,
 		"/plans/{id}":     ready.ID,
 		"/runs/{id}":      run.ID,
 		"/reports/{id}":   group.Report,
 	})
+
 	past, err := as(t, s, "admin").History(ctx, client.Past{What: "refused", Who: "elsewhere"}, 200)
 	if err != nil || len(past) != len(tries)-1 { // one only asks
 		t.Errorf("the history tells of %d refusals, want %d: %v", len(past), len(tries), err)
 	}
+
 	// A token of theirs reaches no further; and what is taken from the person is gone from the token.
 	tok, err := here.AddToken(ctx, wire.NewToken{Name: "nightly", Roles: []string{"operator@ticketing"}, Days: 1})
 	must(t, err)

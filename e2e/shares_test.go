@@ -33,6 +33,7 @@ func TestShares(t *testing.T) {
 	if err != nil || len(d.Reports) != 1 || d.Reports[0].Unread != 0 || d.Reports[0].Paths != 122 {
 		t.Fatalf("%+v, %v", d.Reports, err)
 	}
+
 	find := func(where string, aspect string) wire.Group {
 		t.Helper()
 		i := slices.IndexFunc(d.Groups, func(g wire.Group) bool {
@@ -41,29 +42,36 @@ func TestShares(t *testing.T) {
 		if i < 0 {
 			t.Fatalf("no %s finding in %s: %+v", aspect, where, d.Groups)
 		}
+
 		return d.Groups[i]
 	}
+
 	if g := find("/charts/saltmarsh/soundings", "grants"); g.Found != "allow everyone: full" ||
 		g.Declared != "none" || g.Word != "opens" || !strings.Contains(g.Meaning, "everyone") {
 		t.Errorf("%+v", g)
 	}
+
 	if g := find("/charts/north sound", "owner"); g.Count != 3 || g.Found != "deckhand" || g.Declared != "keeper" {
 		t.Errorf("%+v", g)
 	}
+
 	if g := find("/charts/north sound/soundings", "inheritance"); g.Found != "stopped" || g.Declared != "from above" {
 		t.Errorf("%+v", g)
 	}
+
 	// What was moved out of the folder that is open brought that along.
 	if g := find("/charts/north sound/2026-11.xyz", "inheritance"); g.Found != "from above, but the folder above "+
 		"does not hand on: allow everyone: full" ||
 		g.Count != 1 || !strings.HasPrefix(g.Meaning, "opens for everyone") {
 		t.Errorf("%+v", g)
 	}
+
 	// A deny that catches those who are in both groups.
 	if g := find("/charts/south channel", "grants"); !strings.Contains(g.Found, "deny crew") ||
 		!strings.Contains(g.Meaning, "surveyor") {
 		t.Errorf("%+v", g)
 	}
+
 	snap := d.Reports[0].Snapshot
 	c := command{t: t, s: s, person: "quartermaster"}
 	c.login()
@@ -76,19 +84,24 @@ func TestShares(t *testing.T) {
 	if err != nil || len(j.Answers) != 1 || j.Answers[0].Allowed || j.Answers[0].Cause != access.ByDeny {
 		t.Errorf("%+v, %v", j, err)
 	}
+
 	runOnShares(t, s)
+
 	// Somebody opens it to all, and the next snapshot says so.
 	was := snapshot(t, author, "crewdocs", demo.Chartroom)
 	must(t, s.Permit(ctx, "crewdocs", "/rota", "D:AI(A;OICI;FA;;;WD)"))
 	if now := snapshot(t, author, "crewdocs", demo.Chartroom); now.Root == was.Root {
 		t.Error("a change of a share is not seen")
 	}
+
 	if d, err = author.Drift(ctx, "crewdocs", ""); err != nil {
 		t.Fatal(err)
 	}
+
 	if g := find("/crewdocs/rota", "grants"); g.Found != "allow everyone: full" {
 		t.Errorf("%+v", g)
 	}
+
 	// As it is now, too.
 	live := client.Looker{Client: author, Host: demo.Chartroom}
 	v, err := live.Sight(ctx, "/crewdocs/rota/week-00.ods")
@@ -96,16 +109,19 @@ func TestShares(t *testing.T) {
 		v.Access.Owner != "keeper" {
 		t.Errorf("%+v, %v", v, err)
 	}
+
 	if top, err := live.List(ctx, "/", "", "", 100); err != nil || len(top.Items) != 2 ||
 		top.Items[0].Path != "/charts" {
 		t.Errorf("the shares: %+v, %v", top, err)
 	}
+
 	l, err := live.List(ctx, "/crewdocs/rota", "office-boy", "", 100)
 	fails(t, "an account that is not there", err, http.StatusUnprocessableEntity, "office-boy")
 	l, err = live.List(ctx, "/crewdocs/rota", "wages", "", 7)
 	if err != nil || len(l.Items) != 7 || l.Next == "" || !slices.Contains(l.Items[0].May, "write") {
 		t.Errorf("%+v, %v", l, err)
 	}
+
 	_, err = live.Sight(ctx, "/crewdocs/none")
 	fails(t, "a path that is not there", err, http.StatusUnprocessableEntity, "not there")
 	_, err = live.Sight(ctx, "/ipc$/x")
@@ -119,9 +135,11 @@ func TestShares(t *testing.T) {
 			Server:    &agent.FileServer{Address: s.Chartroom.Address(), User: "keeper", Password: demo.Password},
 		},
 		"no code", "test")
+
 	if err == nil || !strings.Contains(err.Error(), `no share "nowhere": it has charts, crewdocs`) {
 		t.Errorf("a share that is not there: %v", err)
 	}
+
 	asSomebody(t, s, live)
 	marked(t, s, snap)
 	followsOnShares(t, s)
@@ -148,6 +166,7 @@ func followsOnShares(t *testing.T, s *demo.Stage) {
 	if h := r.Hosts[0]; h.Skipped != p.Steps || h.Done != 0 || p.Steps < 30 {
 		t.Errorf("%+v of %+v", h, p)
 	}
+
 	res, err := author.Results(ctx, r.ID, 100)
 	must(t, err)
 	for _, x := range res[1:] {
@@ -192,6 +211,7 @@ func marked(t *testing.T, s *demo.Stage, snap string) {
 		t.Context(), s.Chartroom.Address())
 	must(t, err)
 	defer func() { must(t, conn.Logoff()) }()
+
 	share, err := conn.Mount("charts")
 	must(t, err)
 	const file = "/charts/saltmarsh/sheet 00.chart"
@@ -213,20 +233,24 @@ func asSomebody(t *testing.T, s *demo.Stage, live client.Looker) {
 	l, err := live.List(ctx, "/crewdocs", "deckhand", "", 100)
 	must(t, err)
 	var hidden []string
+
 	for _, x := range l.Items {
 		if x.Hidden {
 			hidden = append(hidden, x.Name)
 		}
 	}
+
 	if !slices.Equal(hidden, []string{"wages"}) {
 		t.Errorf("hidden: %v", hidden)
 	}
+
 	c := command{t: t, s: s, person: "quartermaster"}
 	c.want(0, "1 more is there that the share hides from deckhand", "path", "list", "/crewdocs", "--host",
 		demo.Chartroom, "--for", "deckhand")
 	c.want(0, "share lets  allow keeper: full", "path", "show", "/crewdocs", "--host", demo.Chartroom)
 	c.want(4, "the share's own list does not let print-svc list-folder", "access", "decide", "print-svc",
 		"/crewdocs/notices", "list", "--host", demo.Chartroom)
+
 	for _, path := range []string{
 		"/charts/south channel", "/charts/north sound/sheet 00.chart", "/crewdocs/notices/notice 03.txt",
 		"/crewdocs/wages", "/crewdocs/wages/2026-03.ods",
@@ -238,12 +262,14 @@ func asSomebody(t *testing.T, s *demo.Stage, live client.Looker) {
 			}
 		}
 	}
+
 	_, err = live.Probe(ctx, "wages", "/crewdocs/rota")
 	fails(t, "trying as somebody whose password nobody gave", err, http.StatusUnprocessableEntity, "agent prober wages")
 	b, err := live.Below(ctx, wire.BelowAsk{Path: "/charts", Account: "surveyor", Operation: access.Write, Limit: 10})
 	if err != nil || b.Looked != 122 || b.Held < 50 || b.Held == 122 {
 		t.Errorf("%+v, %v", b, err)
 	}
+
 	v, err := live.Sight(ctx, "/crewdocs/notices/notice 03.txt")
 	if err != nil || !v.Entries[0].Unknown || v.Entries[0].Who != "S-1-5-21-397955417-626881126-188441444-2610" {
 		t.Errorf("somebody who left: %+v, %v", v.Entries, err)
@@ -262,6 +288,7 @@ func serverGone(t *testing.T, s *demo.Stage) {
 		!strings.Contains(snap.Message, "file server") {
 		t.Errorf("a snapshot without its server: %+v, %v", snap, err)
 	}
+
 	live := client.Looker{Client: author, Host: demo.Chartroom}
 	_, err = live.Sight(ctx, "/charts")
 	fails(t, "a question without its server", err, http.StatusUnprocessableEntity, "file server")
@@ -281,6 +308,7 @@ func runOnShares(t *testing.T, s *demo.Stage) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	fails(t, "a shell script for a share", author.Script(ctx, p.ID, demo.Chartroom, io.Discard),
 		http.StatusUnprocessableEntity, "is a file server")
 	r := agreed(t, s, p)
@@ -289,21 +317,25 @@ func runOnShares(t *testing.T, s *demo.Stage) {
 		res, _ := author.Results(ctx, r.ID, 20)
 		t.Fatalf("%+v, %+v", r, res)
 	}
+
 	quiet(t, author)
 	mended := snapshot(t, author, "charts", demo.Chartroom)
 	d, err := author.Drift(ctx, "charts", "")
 	if err != nil || len(d.Groups) != 0 || mended.Root == was.Root {
 		t.Errorf("afterwards there is %+v, %v", d.Groups, err)
 	}
+
 	c := client.Looker{Client: author, Snapshot: mended.ID}
 	v, err := c.Sight(ctx, "/charts/north sound/soundings/2026-00.xyz")
 	if err != nil || !slices.Contains(v.Access.Entries, "allow surveyors: read, write, execute, delete; inherited") {
 		t.Errorf("what comes down: %+v, %v", v.Access, err)
 	}
+
 	back, err := author.DraftPlan(ctx, wire.Draft{Run: r.ID})
 	if err != nil || back.Steps != p.Steps {
 		t.Fatalf("%+v, %v", back, err)
 	}
+
 	agreed(t, s, back)
 	quiet(t, author)
 	if now := snapshot(t, author, "charts", demo.Chartroom); now.Root != was.Root {

@@ -31,6 +31,7 @@ func TestSecondFactorAndSessions(t *testing.T) {
 	if err != nil || len(list) < 2 {
 		t.Fatalf("%+v, %v", list, err)
 	}
+
 	_, err = here.ConfirmSecond(ctx, "123456")
 	fails(t, "confirm nothing", err, http.StatusConflict, "begin one first")
 	p, err := here.ProposeSecond(ctx)
@@ -38,6 +39,7 @@ func TestSecondFactorAndSessions(t *testing.T) {
 	if me, err := here.Me(ctx); err != nil || me.Second {
 		t.Errorf("it counts before it is confirmed: %+v, %v", me, err)
 	}
+
 	_, err = here.ConfirmSecond(ctx, "000000")
 	fails(t, "a wrong code", err, http.StatusUnprocessableEntity, "does not fit")
 	code := func(step int64) string { return codeOf(t, p.Secret, step) }
@@ -46,6 +48,7 @@ func TestSecondFactorAndSessions(t *testing.T) {
 	if err != nil || len(spare) != 8 {
 		t.Fatalf("%v, %v", spare, err)
 	}
+
 	_, err = other.Me(ctx)
 	fails(t, "a session from before", err, http.StatusUnauthorized, "sign in first")
 	sign := func(code string) (wire.Session, error) {
@@ -57,10 +60,12 @@ func TestSecondFactorAndSessions(t *testing.T) {
 	fails(t, "no code", err, http.StatusForbidden, "second factor is missing")
 	_, err = sign(code(now))
 	fails(t, "the code that confirmed it", err, http.StatusUnauthorized, "used before")
+
 	// Ten try the next code at once, of whom one gets in.
 	var in atomic.Int64
 	var all sync.WaitGroup
 	next := code(now + 1)
+
 	for range 10 {
 		all.Go(func() {
 			if _, err := sign(next); err == nil {
@@ -68,10 +73,12 @@ func TestSecondFactorAndSessions(t *testing.T) {
 			}
 		})
 	}
+
 	all.Wait()
 	if in.Load() != 1 {
 		t.Errorf("one code let %d in", in.Load())
 	}
+
 	far, err := sign(" " + strings.ToUpper(spare[3]) + " ")
 	must(t, err)
 	_, err = sign(spare[3])
@@ -81,6 +88,7 @@ func TestSecondFactorAndSessions(t *testing.T) {
 	if list, err = here.SignedIn(ctx); err != nil || len(list) < 3 {
 		t.Fatalf("%+v, %v", list, err)
 	}
+
 	for _, x := range list {
 		if x.Here {
 			continue
@@ -88,6 +96,7 @@ func TestSecondFactorAndSessions(t *testing.T) {
 		must(t, here.EndSession(ctx, x.ID))
 		fails(t, "the same again", here.EndSession(ctx, x.ID), http.StatusNotFound, "no session")
 	}
+
 	_, err = away.Me(ctx)
 	fails(t, "an ended session", err, http.StatusUnauthorized, "sign in first")
 	fails(t, "by somebody who may not", here.RemoveSecondOf(ctx, "bosun"), http.StatusForbidden, "admin")
@@ -104,14 +113,17 @@ func TestSecondFactorAndSessions(t *testing.T) {
 	if p, err = api.ProposeSecond(ctx); err != nil {
 		t.Fatal(err)
 	}
+
 	out, errs, exit := c.run("000000\n", "sign-in", "second-factor", "--code-stdin")
 	secret := regexp.MustCompile(`secret  ([A-Z2-7]{32})`).FindStringSubmatch(out)
 	if exit == 0 || !strings.Contains(errs, "does not fit") || secret == nil {
 		t.Errorf("%d: %s%s", exit, out, errs)
 	}
+
 	if p, err = api.ProposeSecond(ctx); err != nil { // the last one counts
 		t.Fatal(err)
 	}
+
 	_, err = api.ConfirmSecond(ctx, codeOf(t, p.Secret, time.Now().Unix()/30))
 	must(t, err)
 	_, errs, exit = c.run(demo.Password+"\n", "login", s.Address, "--authority", s.Authority(), "--name", "bosun",
@@ -119,11 +131,13 @@ func TestSecondFactorAndSessions(t *testing.T) {
 	if exit == 0 {
 		t.Errorf("signed in without a code: %s", errs)
 	}
+
 	_, errs, exit = c.run(demo.Password+"\n"+codeOf(t, p.Secret, time.Now().Unix()/30+1)+"\n", "login", s.Address,
 		"--authority", s.Authority(), "--name", "bosun", "--password-stdin")
 	if exit != 0 {
 		t.Errorf("with a code: %s", errs)
 	}
+
 	admin := command{t: t, s: s, person: "admin"}
 	admin.login()
 	admin.want(0, "by password alone", "person", "reset", "bosun", "--second-factor")
@@ -152,10 +166,12 @@ func TestThousandWrongSignIns(t *testing.T) {
 	var mu sync.Mutex
 	gate := make(chan struct{}, 100)
 	var all sync.WaitGroup
+
 	for i := range 1000 {
 		all.Go(func() {
 			gate <- struct{}{}
 			defer func() { <-gate }()
+
 			wrong := *api
 			wrong.Token = ""
 			_, err := wrong.SignIn(t.Context(), wire.SignIn{Name: "harbourmaster", Password: "low tide at one"})
@@ -167,16 +183,20 @@ func TestThousandWrongSignIns(t *testing.T) {
 			}
 		})
 	}
+
 	all.Wait()
 	if counts[401] == 0 || counts[429] < 900 || counts[401]+counts[429] != 1000 {
 		t.Errorf("answers %v", counts)
 	}
+
 	if grown := most.Load() - before; grown > 300<<20 {
 		t.Errorf("the service grew by %d MiB", grown>>20)
 	}
+
 	if _, err := api.Me(t.Context()); err != nil {
 		t.Errorf("somebody who is signed in: %v", err)
 	}
+
 	t.Logf("answers %v, grown by %d MiB", counts, (most.Load()-before)>>20)
 }
 
@@ -197,12 +217,14 @@ func TestPasswords(t *testing.T) {
 		must(t, err)
 		return &api
 	}
+
 	sign := func(password, fresh string) error {
 		api := *here
 		api.Token = ""
 		_, err := api.SignIn(ctx, wire.SignIn{Name: "quartermaster", Password: password, NewPassword: fresh})
 		return err
 	}
+
 	const second, third = "slack water at nine", "spring tide at ten"
 	program := token()
 	fails(t, "a wrong password",
@@ -222,6 +244,7 @@ func TestPasswords(t *testing.T) {
 	if _, err := here.Me(ctx); err != nil {
 		t.Errorf("one's own session: %v", err)
 	}
+
 	_, err := other.Me(ctx)
 	fails(t, "another session", err, http.StatusUnauthorized, "sign in first")
 	_, err = program.Me(ctx)
@@ -235,13 +258,16 @@ func TestPasswords(t *testing.T) {
 		"--password-stdin"); code != 0 {
 		t.Fatal(errs)
 	}
+
 	out, errs, code := c.run(second+"\n"+third+"\n", "sign-in", "password", "--keep-tokens", "--password-stdin")
 	if code != 0 || !strings.Contains(out, "your tokens stay good") {
 		t.Errorf("%d %s %s", code, out, errs)
 	}
+
 	if _, err := program.Me(ctx); err != nil {
 		t.Errorf("a token that was kept: %v", err)
 	}
+
 	_, err = here.Me(ctx)
 	fails(t, "the session before", err, http.StatusUnauthorized, "sign in first")
 
@@ -274,6 +300,7 @@ func TestGuesses(t *testing.T) {
 	if before.Device == "" {
 		t.Fatal("no device to come back with")
 	}
+
 	until := func(what string, most int, try func() error, wrong int) {
 		t.Helper()
 		for n := 0; ; n++ {
@@ -285,12 +312,14 @@ func TestGuesses(t *testing.T) {
 				}
 				return
 			}
+
 			fails(t, what, err, wrong, "")
 			if n == most {
 				t.Fatalf("%s: %d tries were allowed", what, n)
 			}
 		}
 	}
+
 	until("guesses", 60, func() error {
 		_, err := sign(&stranger, wire.SignIn{Password: "low tide at one"})
 		return err
@@ -299,6 +328,7 @@ func TestGuesses(t *testing.T) {
 	if err != nil {
 		t.Errorf("who signed in before is kept out from the same address: %v", err)
 	}
+
 	bosun := as(t, s, "bosun")
 	own, err := stranger.SignIn(ctx, wire.SignIn{Name: "bosun", Password: demo.Password})
 	must(t, err)
@@ -306,9 +336,11 @@ func TestGuesses(t *testing.T) {
 	for ; other < 9 && client.Status(err) != http.StatusTooManyRequests; other++ { // a device's own first tries are ten
 		_, err = sign(&stranger, wire.SignIn{Password: "low tide at one", Device: own.Device})
 	}
+
 	if other == 9 {
 		t.Error("somebody else's device counts as one's own")
 	}
+
 	ca, err := os.ReadFile(s.Authority())
 	must(t, err)
 	elsewhere, err := client.New(s.Address, ca, "")
@@ -336,6 +368,7 @@ func TestGuesses(t *testing.T) {
 		Code:     codeOf(t, p.Secret, time.Now().Unix()/30+1),
 		Device:   own.Device,
 	})
+
 	if err != nil {
 		t.Errorf("who signed in before is kept out by guesses at their codes: %v", err)
 	}
@@ -353,17 +386,21 @@ func TestGuesses(t *testing.T) {
 			calls[status]++
 		}
 	}
+
 	if calls[401] < 300 || calls[429] < 100 || calls[403] < 200 || calls[401]+calls[403]+calls[429] != 1100 {
 		t.Errorf("answers %v", calls)
 	}
+
 	_, err = bosun.Me(ctx)
 	fails(t, "a session that a second factor ended", err, http.StatusUnauthorized, "")
 	if _, err := admin.Me(ctx); err != nil {
 		t.Errorf("a token that is known: %v", err)
 	}
+
 	if _, err := as(t, s, "lookout").Me(ctx); err != nil {
 		t.Errorf("who signs in at the same address meanwhile: %v", err)
 	}
+
 	for _, what := range []string{"sign-in refused", "enrolment refused"} {
 		list, err := admin.History(ctx, client.Past{What: what}, 100)
 		if err != nil || len(list) == 0 || len(list) > 3 {
@@ -407,11 +444,13 @@ func TestBehindAProxy(t *testing.T) {
 			try("203.0.113.1")
 			try(fmt.Sprint("198.51.100.", n))
 		}
+
 		for range 10 { // on a slow machine tries are further apart than the first waits, which double
 			if last["203.0.113.1"] != http.StatusTooManyRequests {
 				try("203.0.113.1")
 			}
 		}
+
 		if last["203.0.113.1"] != http.StatusTooManyRequests ||
 			(last["198.51.100.14"] == http.StatusUnauthorized) != c.apart {
 			t.Errorf("proxies %s: answers %v", c.proxies, last)

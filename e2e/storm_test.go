@@ -41,6 +41,7 @@ func worstTexts() []string {
 		}
 		return b.String()
 	}
+
 	rep := strings.Repeat
 	return []string{
 		rep("[", 1<<20), rep("[", 80_000), rep("- ", 140_000), rep("{a: ", 140_000), rep("'a' ", 140_000),
@@ -67,6 +68,7 @@ func worstBodies() (out [][]byte) {
 	} {
 		out = append(out, []byte(b))
 	}
+
 	for _, text := range worstTexts() {
 		for _, name := range []string{"text", "statement"} {
 			b, _ := json.Marshal(map[string]any{
@@ -80,6 +82,7 @@ func worstBodies() (out [][]byte) {
 			out = append(out, b)
 		}
 	}
+
 	return out
 }
 
@@ -101,13 +104,16 @@ type storm struct {
 func (w *storm) call(c *client.Client, token, method, path string, body []byte) {
 	ctx, cancel := context.WithTimeout(w.over, time.Minute)
 	defer cancel()
+
 	req, err := http.NewRequestWithContext(ctx, method, w.s.Address+path, bytes.NewReader(body))
 	if err != nil {
 		return
 	}
+
 	if token != "" {
 		req.Header.Set("Authorization", "Bearer "+token)
 	}
+
 	req.Header.Set("Content-Type", "application/json")
 	start := time.Now()
 	resp, err := c.HTTP.Do(req)
@@ -121,6 +127,7 @@ func (w *storm) call(c *client.Client, token, method, path string, body []byte) 
 		return
 	}
 	defer resp.Body.Close()
+
 	_, _ = io.Copy(io.Discard, io.LimitReader(resp.Body, 8<<20))
 	w.byStatus[resp.StatusCode].Add(1)
 	if took := time.Since(start).Milliseconds(); took > w.slowest.Load() {
@@ -137,20 +144,24 @@ func (w *storm) anything(r *rand.Rand, c *client.Client, token string) {
 		strings.Repeat("x", 9000), strings.Repeat("%2F", 2000), "%00%ff", strings.Repeat("/a", 3000), "1", "ticketing",
 		"slip-north", strings.Repeat("%5B", 2000),
 	}
+
 	for strings.Contains(path, "{") {
 		before, rest, _ := strings.Cut(path, "{")
 		_, after, _ := strings.Cut(rest, "}")
 		path = before + strings.ReplaceAll(long[r.IntN(len(long))], "/", "%2F") + after
 	}
+
 	if r.IntN(2) == 0 {
 		x := long[r.IntN(len(long))]
 		path += "?q=" + x + "&path=" + x + "&application=ticketing&host=" + long[4+r.IntN(3)] + "&entries=" +
 			x + "&mode=" + x + "&limit=1000&most=1000&format=html&after=" + x
 	}
+
 	var body []byte
 	if method != http.MethodGet && method != http.MethodDelete {
 		body = w.bodies[r.IntN(len(w.bodies))]
 	}
+
 	w.call(c, token, method, path, body)
 }
 
@@ -179,6 +190,7 @@ func TestStorm(t *testing.T) {
 		long, err = time.ParseDuration(said)
 		must(t, err)
 	}
+
 	// All that it takes is there before it begins: on a busy machine signing in takes longer than the storm.
 	people := map[string]*client.Client{"": {HTTP: admin.HTTP}}
 	for _, name := range []string{"lookout", "quartermaster", "bosun"} {
@@ -186,6 +198,7 @@ func TestStorm(t *testing.T) {
 		must(t, err)
 		people[name] = one
 	}
+
 	zeros := compress(t, make([]byte, 60<<20))
 	counts := compress(t,
 		tree.AppendPack(nil, append([]byte{'D', 1, 0xf0, 0xff, 0xff, 3}, make([]byte, tree.MaxNode-8)...)))
@@ -194,6 +207,7 @@ func TestStorm(t *testing.T) {
 
 	over, cancel := context.WithTimeout(t.Context(), long)
 	defer cancel()
+
 	w.over = over
 	var all sync.WaitGroup
 	for _, name := range []string{"", "lookout", "quartermaster", "bosun"} {
@@ -218,6 +232,7 @@ func TestStorm(t *testing.T) {
 			})
 		}
 	}
+
 	for range 4 {
 		all.Go(func() {
 			for over.Err() == nil {
@@ -239,32 +254,39 @@ func TestStorm(t *testing.T) {
 		if err == nil {
 			_, err = admin.Hosts(ctx)
 		}
+
 		cancel()
 		if err != nil {
 			t.Errorf("somebody else's call after %s: %v", time.Since(start), err)
 			break
 		}
+
 		took = append(took, time.Since(start)/2)
 		peak = max(peak, s.Service.Resident())
 		time.Sleep(50 * time.Millisecond)
 	}
+
 	all.Wait()
 	select {
 	case <-s.Service.Done():
 		t.Fatal("the service has ended")
 	default:
 	}
+
 	if len(took) == 0 { // which was said
 		return
 	}
+
 	slices.Sort(took)
 	at := func(share float64) time.Duration { return took[int(share*float64(len(took)-1))] }
 	said := ""
+
 	for code := range w.byStatus {
 		if n := w.byStatus[code].Load(); n > 0 {
 			said += fmt.Sprintf(" %d×%d", n, code)
 		}
 	}
+
 	t.Logf(
 		"%d calls in %s:%s; %d without an answer (%v); the slowest took %d ms (%v); others' calls: p50 %s, p99 %s, "+
 			"most %s of %d; %d MiB at the most",
@@ -273,9 +295,11 @@ func TestStorm(t *testing.T) {
 	if n := w.byStatus[500].Load(); n > 0 {
 		t.Errorf("%d calls failed inside", n)
 	}
+
 	if peak > memory {
 		t.Errorf("the service takes %d MiB", peak>>20)
 	}
+
 	if _, err := admin.Me(t.Context()); err != nil {
 		t.Errorf("after the storm: %v", err)
 	}
@@ -288,6 +312,7 @@ func operationsOf(t *testing.T, s *demo.Stage, c *client.Client) (out [][2]strin
 		Paths map[string]map[string]any `json:"paths"`
 	}
 	must(t, json.Unmarshal(document(t, s, c), &doc))
+
 	for path, methods := range doc.Paths {
 		for method := range methods {
 			if path != "/api/v1/happenings" { // it stays open
@@ -295,9 +320,11 @@ func operationsOf(t *testing.T, s *demo.Stage, c *client.Client) (out [][2]strin
 			}
 		}
 	}
+
 	slices.SortFunc(out, func(a, b [2]string) int { return strings.Compare(a[0]+a[1], b[0]+b[1]) })
 	if len(out) < 90 {
 		t.Fatalf("only %d operations", len(out))
 	}
+
 	return out
 }

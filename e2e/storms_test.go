@@ -47,6 +47,7 @@ func TestNetworkCut(t *testing.T) {
 	t.Parallel()
 	s, cable := behindCable(t, "")
 	c := as(t, s, "quartermaster")
+
 	for n := range 20 { // for moments
 		snap, err := c.TakeSnapshot(t.Context(), wire.NewSnapshot{
 			Application: "ticketing",
@@ -58,6 +59,7 @@ func TestNetworkCut(t *testing.T) {
 		cable.Cut()
 		awaitSnapshot(t, c, snap.ID)
 	}
+
 	snap, err := c.TakeSnapshot(t.Context(), wire.NewSnapshot{
 		Application: "ticketing",
 		Host:        "slip-south",
@@ -74,16 +76,19 @@ func TestNetworkCut(t *testing.T) {
 	if now, err := c.Run(t.Context(), r.ID); err != nil || now.State != "running" {
 		t.Errorf("while the way is cut: %+v, %v", now, err)
 	}
+
 	cable.Plug()
 	for range 5 {
 		time.Sleep(100 * time.Millisecond)
 		cable.Cut()
 	}
+
 	awaitSnapshot(t, c, snap.ID)
 	end := ended(t, c, r.ID)
 	if h := end.Hosts[0]; end.State != "finished" || h.Done == 0 {
 		t.Errorf("%+v", end)
 	}
+
 	if runs, err := c.Runs(t.Context(), 10); err != nil || len(runs) != 1 {
 		t.Errorf("%+v, %v", runs, err)
 	}
@@ -117,6 +122,7 @@ func TestDatabaseInDistress(t *testing.T) {
 	db, err := mariadb.Start(t.Context(), filepath.Join(disk, "db"))
 	must(t, err)
 	defer func() { db.Stop() }()
+
 	s, _ := bare(t, "127.0.0.1:0", db.DSN)
 	admin, err := s.Crew(t.Context())
 	must(t, err)
@@ -129,6 +135,7 @@ func TestDatabaseInDistress(t *testing.T) {
 		}
 		return err
 	}
+
 	must(t, upload(t.Context(), "before"))
 
 	db.Pause()
@@ -140,6 +147,7 @@ func TestDatabaseInDistress(t *testing.T) {
 	if err := upload(t.Context(), "while it stands still"); err != nil {
 		t.Errorf("it stood still for six seconds: %v", err)
 	}
+
 	if took := time.Since(start); took < 4*time.Second || took > 30*time.Second {
 		t.Errorf("that took %s", took)
 	}
@@ -156,9 +164,11 @@ func TestDatabaseInDistress(t *testing.T) {
 			}
 		}
 	}
+
 	full()
 	large := strings.Repeat("# "+strings.Repeat("x", 1000)+"\n", 900)
 	refused := 0
+
 	for n := 0; n < 60 && refused == 0; n++ {
 		ctx, cancel := context.WithTimeout(t.Context(), 90*time.Second)
 		if err := upload(ctx, large); err != nil {
@@ -167,18 +177,22 @@ func TestDatabaseInDistress(t *testing.T) {
 				t.Errorf("with no room: %d %v", s, err)
 			}
 		}
+
 		cancel()
 		full()
 	}
+
 	if refused == 0 {
 		t.Error("the disk was never full")
 	}
+
 	resp, err := admin.HTTP.Get(s.Address + "/healthz")
 	must(t, err)
 	resp.Body.Close()
 	if resp.StatusCode != 200 {
 		t.Errorf("healthz: %d", resp.StatusCode)
 	}
+
 	must(t, filler.Close())
 	must(t, os.Remove(filler.Name()))
 	db.Stop() // it ends by itself where its log has no room, and whoever keeps it starts it again
@@ -189,9 +203,11 @@ func TestDatabaseInDistress(t *testing.T) {
 	}); err != nil {
 		t.Fatalf("with room again: %v", err)
 	}
+
 	list, err := author.Editions(t.Context(), "tideboard")
 	if err != nil || len(list) != kept {
 		t.Errorf("%d were acknowledged, %d are there, %v", kept, len(list), err)
 	}
+
 	t.Logf("%d kept, %d refused", kept, refused)
 }

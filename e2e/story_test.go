@@ -68,23 +68,28 @@ func tryCommands(t *testing.T, s *demo.Stage) {
 	if _, errs, code := c.run("", "host", "list"); code != 1 || !strings.Contains(errs, "idletally login ADDRESS") {
 		t.Errorf("without a session: %d %s", code, errs)
 	}
+
 	if _, errs, code := c.run("wrong\n", "login", s.Address, "--authority", s.Authority(), "--name", "quartermaster",
 		"--password-stdin"); code != 1 || !strings.Contains(errs, "name or password is wrong") {
 		t.Errorf("wrong password: %d %s", code, errs)
 	}
+
 	if _, errs, code := c.run("x\n", "login", s.Address, "--fingerprint", "00", "--name", "quartermaster",
 		"--password-stdin"); code != 1 || !strings.Contains(errs, "is not the one you expect") {
 		t.Errorf("wrong fingerprint: %d %s", code, errs)
 	}
+
 	if _, errs, code := c.run("x\n", "login", "https://127.0.0.1:1", "--authority", s.Authority(), "--name", "x",
 		"--password-stdin"); code != 3 || !strings.Contains(errs, "does not answer") {
 		t.Errorf("nobody there: %d %s", code, errs)
 	}
+
 	c.login()
 	file := filepath.Join(s.Dir, "people", "quartermaster", "idletally", "session.json")
 	if st, err := os.Stat(file); err != nil || st.Mode().Perm() != 0o600 {
 		t.Errorf("session file: %v, %v", st.Mode(), err)
 	}
+
 	folder := t.TempDir()
 	write := func(name, text string) string {
 		p := filepath.Join(folder, name)
@@ -93,6 +98,7 @@ func tryCommands(t *testing.T, s *demo.Stage) {
 		}
 		return p
 	}
+
 	good := demo.Baseline("ticketing")
 	for _, x := range []struct {
 		name string
@@ -155,6 +161,7 @@ func tryCommands(t *testing.T, s *demo.Stage) {
 			t.Errorf("%s: exit code %d, want %d; says %q, want %q", x.name, code, x.code, out+errs, x.says)
 		}
 	}
+
 	// Every list can be had as JSON, all of one form, and as CSV for programs: without marks, and with times
 	// that say their zone.
 	for _, argv := range [][]string{
@@ -181,14 +188,17 @@ func tryCommands(t *testing.T, s *demo.Stage) {
 		if code != 0 || !json.Valid([]byte(out)) {
 			t.Errorf("%v as JSON: %d %s %.200s", argv, code, errs, out)
 		}
+
 		out, errs, code = c.run("", append(argv, "--output", "csv")...)
 		if head, _, _ := strings.Cut(out, "\n"); code != 0 || !strings.Contains(head, ",") {
 			t.Errorf("%v as CSV: %d %s %.200s", argv, code, errs, out)
 		}
+
 		if mark := people.FindString(out); mark != "" {
 			t.Errorf("%v as CSV: %q is for people\n%.400s", argv, mark, out)
 		}
 	}
+
 	// A shell is told names from the service, where names are wanted.
 	for _, x := range []struct {
 		says string
@@ -214,16 +224,20 @@ func tryCommands(t *testing.T, s *demo.Stage) {
 			t.Errorf("completing %q: %d, %s%s", x.argv, code, out, errs)
 		}
 	}
+
 	if out, _, _ := c.run("", "baseline", "schema"); !json.Valid([]byte(out)) {
 		t.Error("the schema is no JSON")
 	}
+
 	if _, errs, code := c.run("", "logout"); code != 0 {
 		t.Errorf("logout: %s", errs)
 	}
+
 	if kept, err := os.ReadFile(file); err != nil || !strings.Contains(string(kept), `"token": ""`) ||
 		!strings.Contains(string(kept), `"device": "`) {
 		t.Errorf("what is kept after signing out: %s, %v", kept, err)
 	}
+
 	c.want(1, "you are not signed in", "host", "list")
 }
 
@@ -261,11 +275,13 @@ func tryRights(t *testing.T, s *demo.Stage) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	_, err = reviewer.Decide(ctx, p.ID, true, wire.Decision{Digest: p.Digest})
 	fails(t, "approve a draft", err, 409, "not in review")
 	if _, err := author.Submit(ctx, p.ID); err != nil {
 		t.Fatal(err)
 	}
+
 	_, err = author.Decide(ctx, p.ID, true, wire.Decision{Digest: p.Digest})
 	fails(t, "a reviewer approves the own plan", err, 403, "nobody decides on their own plan")
 	_, err = admin.Decide(ctx, p.ID, true, wire.Decision{Digest: p.Digest})
@@ -282,17 +298,20 @@ func tryRights(t *testing.T, s *demo.Stage) {
 	if err != nil || got.State != "declined" || got.Remark != "Not at high tide." || got.DecidedBy != "harbourmaster" {
 		t.Errorf("declined: %+v, %v", got, err)
 	}
+
 	_, err = author.StartRun(ctx, p.ID)
 	fails(t, "run after declining", err, 409, `is "declined"`)
 	_, err = admin.AddPerson(ctx, wire.NewPerson{Name: "stowaway", Roles: []string{"captain"}})
 	fails(t, "unknown role", err, 422, "role captain is unknown")
 	_, err = admin.AddPerson(ctx, wire.NewPerson{Name: "lookout", Roles: []string{"viewer"}})
 	fails(t, "name taken", err, 409, "exists")
+
 	// A one-time password must be changed, to something that is not weak.
 	one, err := admin.AddPerson(ctx, wire.NewPerson{Name: "deckhand", Roles: []string{"viewer"}})
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	_, err = admin.SignIn(ctx, wire.SignIn{Name: "deckhand", Password: one.Password})
 	fails(t, "one-time password", err, 403, "one-time password")
 	_, err = admin.SignIn(ctx, wire.SignIn{Name: "deckhand", Password: one.Password, NewPassword: "short"})
@@ -301,25 +320,31 @@ func tryRights(t *testing.T, s *demo.Stage) {
 	if err != nil {
 		t.Error(err)
 	}
+
 	_, err = admin.SignIn(ctx, wire.SignIn{Name: "deckhand", Password: one.Password, NewPassword: "nineteen fathoms"})
 	fails(t, "one-time password again", err, 401, "wrong")
+
 	// Wrong sign-ins with one name are held up, others are not.
 	for range 25 {
 		_, err = admin.SignIn(ctx, wire.SignIn{Name: "nosuchperson", Password: "x"})
 	}
+
 	fails(t, "too many wrong sign-ins", err, 429, "too many wrong tries")
 	if _, err := s.As(ctx, "lookout"); err != nil {
 		t.Errorf("another person is held up too: %v", err)
 	}
+
 	if err := viewer.SignOut(ctx); err != nil {
 		t.Fatal(err)
 	}
+
 	_, err = viewer.Hosts(ctx)
 	fails(t, "after signing out", err, 401, "sign in first")
 	left, err := admin.History(ctx, client.Past{What: "sign-out"}, 10)
 	if err != nil || len(left) == 0 || left[0].Who != "lookout" || left[0].Sentence != "lookout signed out" {
 		t.Errorf("history of signing out: %+v, %v", left, err)
 	}
+
 	list, err := admin.History(ctx, client.Past{What: "own"}, 200)
 	if err != nil ||
 		!slices.ContainsFunc(list, func(h wire.History) bool {
@@ -335,6 +360,7 @@ func tryFindings(t *testing.T, s *demo.Stage) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	for _, want := range []struct{ rule, aspect, declared, found, word, meaning string }{
 		{"configuration", "mode", "0640", "0644", "opens", "opens for everyone: read"},
 		{"keys", "mode", "0600", "0640", "opens", "opens for group crew: read"},
@@ -371,9 +397,11 @@ func tryFindings(t *testing.T, s *demo.Stage) {
 				want.meaning)
 		}
 	}
+
 	if r := d.Reports[0]; r.Paths < 3000 || r.Unread != 1 {
 		t.Errorf("report %+v", r)
 	}
+
 	un, err := as(t, s, "lookout").Unread(t.Context(), d.Reports[0].ID)
 	if err != nil || len(un) != 1 || un[0].Path != "/srv/ticketing/archive" || un[0].Why != "other file system" {
 		t.Errorf("unread: %+v, %v", un, err)
@@ -391,15 +419,18 @@ func tryNames(t *testing.T, s *demo.Stage) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	for _, w := range want {
 		if !slices.ContainsFunc(list.Items, func(p wire.Path) bool { return p.Name == pathname.Escape(w) }) {
 			t.Errorf("the snapshot does not show %q", w)
 		}
 	}
+
 	d, err := c.Drift(ctx, "ticketing", "slip-south")
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	var refs []wire.Ref
 	for _, r := range d.Reports {
 		all, err := c.Findings(ctx, r.ID, "", 5000)
@@ -414,22 +445,27 @@ func tryNames(t *testing.T, s *demo.Stage) {
 			}
 		}
 	}
+
 	if len(refs) != len(want) {
 		t.Fatalf("%d findings for %d names", len(refs), len(want))
 	}
+
 	p, err := c.DraftPlan(ctx, wire.Draft{Findings: refs, Title: "Awkward names"})
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if r := agreed(t, s, p); r.Hosts[0].Done != len(want) {
 		t.Errorf("run %+v", r)
 	}
+
 	for _, w := range want {
 		var st unix.Stat_t
 		if err := unix.Lstat(filepath.Join(logs, w), &st); err != nil || st.Mode&0o7777 != 0o640 {
 			t.Errorf("%q is %o afterwards, %v", w, st.Mode, err)
 		}
 	}
+
 	quiet(t, c)
 }
 
@@ -442,32 +478,39 @@ func tryChosen(t *testing.T, s *demo.Stage) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	i := slices.IndexFunc(d.Groups, func(g wire.Group) bool { return g.Rule == "configuration" })
 	p, err := c.DraftPlan(ctx, wire.Draft{Groups: []wire.GroupRef{{Report: d.Groups[i].Report, Group: d.Groups[i].ID}}})
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if p.Steps != 3 || len(p.Groups) != 1 || p.Groups[0].Meaning != "closes for everyone: read" {
 		t.Errorf("plan %+v", p)
 	}
+
 	steps, err := c.Steps(ctx, p.ID, "slip-north", 0)
 	if err != nil || len(steps) != 3 || steps[0].Path != "/srv/ticketing/conf/service-00.conf" ||
 		steps[0].Before.Mode != "0644" || steps[0].After.Mode != "0640" {
 		t.Errorf("steps %+v, %v", steps, err)
 	}
+
 	r := agreed(t, s, p)
 	if h := r.Hosts[0]; r.State != "finished" || h.Done != 3 || h.Skipped+h.Refused+h.Wrong != 0 {
 		t.Errorf("run %+v", r)
 	}
+
 	quiet(t, c)
 	after := snapshot(t, c, "ticketing", "slip-north")
 	if after.Root == before.Root {
 		t.Error("nothing changed")
 	}
+
 	back, err := c.DraftPlan(ctx, wire.Draft{Run: r.ID})
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	agreed(t, s, back)
 	quiet(t, c)
 	if again := snapshot(t, c, "ticketing", "slip-north"); again.Root != before.Root {
@@ -483,32 +526,40 @@ func trySkipped(t *testing.T, s *demo.Stage) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	token := filepath.Join(s.Root("slip-north"), "srv/tideboard/feeds/gauge-00.token")
 	gone := filepath.Join(s.Root("slip-north"), "srv/tideboard/feeds/gauge-01.token")
 	if err := os.Chmod(token, 0o604); err != nil {
 		t.Fatal(err)
 	}
+
 	if err := os.Remove(gone); err != nil {
 		t.Fatal(err)
 	}
+
 	r := agreed(t, s, p)
 	if h := r.Hosts[0]; r.State != "finished" || h.Skipped != 2 || h.Done != h.Total-2 {
 		t.Errorf("run %+v", r)
 	}
+
 	results, err := c.Results(ctx, r.ID, 100)
 	if err != nil || len(results) != 2 {
 		t.Fatalf("results %+v, %v", results, err)
 	}
+
 	if x := results[0]; x.Path != "/srv/tideboard/feeds/gauge-00.token" || x.Outcome != "skipped" ||
 		!strings.Contains(x.Reason, "reviewed as 2004:3004 0644, now 2004:3004 0604") {
 		t.Errorf("changed: %+v", x)
 	}
+
 	if x := results[1]; !strings.Contains(x.Reason, "no longer there") {
 		t.Errorf("gone: %+v", x)
 	}
+
 	if st, err := os.Stat(token); err != nil || st.Mode().Perm() != 0o604 {
 		t.Errorf("the skipped file was changed: %v", st.Mode())
 	}
+
 	_, err = c.DraftPlan(ctx, wire.Draft{Groups: []wire.GroupRef{{Report: "nope", Group: "x"}}})
 	fails(t, "unknown report", err, 404, "report nope")
 	_, err = c.DraftPlan(ctx, wire.Draft{})
@@ -526,28 +577,34 @@ func tryRestore(t *testing.T, s *demo.Stage) {
 	for host := range demo.Hosts {
 		before[host] = snapshot(t, c, "ticketing", host).Root
 	}
+
 	p, err := c.DraftPlan(ctx, wire.Draft{Application: "ticketing", All: true})
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if !slices.ContainsFunc(p.Left, func(l wire.Left) bool { return strings.Contains(l.Why, "2 names (hard links)") }) {
 		t.Errorf("the plan leaves %+v", p.Left)
 	}
+
 	r := agreed(t, s, p)
 	for _, h := range r.Hosts {
 		if h.Refused != 0 || h.Done != h.Total {
 			t.Errorf("host %+v", h)
 		}
 	}
+
 	quiet(t, c)
 	d, err := c.Drift(ctx, "ticketing", "")
 	if err != nil || len(d.Groups) != 2 { // the hard-linked file on each host
 		t.Errorf("after mending all there are %d groups, %v", len(d.Groups), err)
 	}
+
 	back, err := c.DraftPlan(ctx, wire.Draft{Run: r.ID})
 	if err != nil || back.Kind != "restore" {
 		t.Fatal(err)
 	}
+
 	agreed(t, s, back)
 	quiet(t, c)
 	for host, root := range before {
@@ -571,6 +628,7 @@ func TestDemoLeavesNothing(t *testing.T) {
 		if (err == nil) != (arg == "--help") || !strings.Contains(string(out), want) {
 			t.Errorf("%s: %v, %s", arg, err, out)
 		}
+
 		if left, err := filepath.Glob(filepath.Join(dir, "*", "hosts")); err != nil || len(left) > 0 {
 			t.Errorf("%s leaves %v, %v", arg, left, err)
 		}

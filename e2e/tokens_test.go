@@ -46,6 +46,7 @@ func TestTokensAndHistory(t *testing.T) {
 		strings.Contains(list[0].Detail, "nightly") {
 		t.Errorf("%+v, %v", list, err)
 	}
+
 	must(t, person.RemoveToken(ctx, made.ID))
 	_, err = program.Hosts(ctx)
 	fails(t, "a token that was ended", err, 401, "sign in first")
@@ -62,11 +63,13 @@ func TestTokensAndHistory(t *testing.T) {
 	if err != nil || len(schedules) != 1 || schedules[0].Spread != 2700 {
 		t.Fatalf("%+v, %v", schedules, err)
 	}
+
 	c.want(0, "fires no more", "schedule", "remove", schedules[0].ID)
 	check, err := person.CheckHistory(ctx)
 	if err != nil || check.Fault != "" || check.Lines < 10 {
 		t.Fatalf("%+v, %v", check, err)
 	}
+
 	file := filepath.Join(t.TempDir(), "history")
 	c.want(0, "head", "history", "verify")
 	c.want(0, "", "history", "export", file)
@@ -77,6 +80,7 @@ func TestTokensAndHistory(t *testing.T) {
 	if !strings.Contains(string(text), `"who":"quartermaster"`) {
 		t.Fatalf("%.300s", text)
 	}
+
 	must(t,
 		os.WriteFile(file, []byte(strings.Replace(string(text), `"who":"quartermaster"`, `"who":"harbourmaster"`, 1)),
 			0o600))

@@ -44,6 +44,7 @@ func TestBodiesThatUnfold(t *testing.T) {
 			t.Errorf("%s was taken", name)
 		}
 	}
+
 	// The service need not read these to its end, so the call may break off instead of being answered.
 	many := &perm.Directory{Accounts: make([]perm.Account, 500_000)}
 	for name, err := range map[string]error{
@@ -67,13 +68,16 @@ func TestBodiesThatUnfold(t *testing.T) {
 	for ; err == nil && sent < 40; sent++ {
 		err = a.SendNodes(ctx, compress(t, tree.AppendPack(nil, folderOf(sent))))
 	}
+
 	fails(t, "more than a host may send in a day", err, http.StatusTooManyRequests, "may send no more before midnight")
 	if sent < 3 {
 		t.Errorf("refused after %d", sent)
 	}
+
 	if grown := s.Service.Resident() - before; grown > 150<<20 {
 		t.Errorf("the service has grown by %d MiB", grown>>20)
 	}
+
 	if _, err := admin.Me(ctx); err != nil {
 		t.Error(err)
 	}

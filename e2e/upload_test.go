@@ -22,6 +22,7 @@ func TestKilledInUpload(t *testing.T) {
 	t.Parallel()
 	db, _ := database(t)
 	defer db.Stop()
+
 	s := world(t, db.DSN, false)
 	ctx := t.Context()
 	r := seeded.Rand(t)
@@ -34,6 +35,7 @@ func TestKilledInUpload(t *testing.T) {
 			t.Fatalf("%s: %v", what, err)
 		}
 	}
+
 	const kills = 200
 	services := 0
 	for i := range kills {
@@ -47,6 +49,7 @@ func TestKilledInUpload(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
+
 		again("ask for a snapshot", func(ctx context.Context) error {
 			_, err := c.TakeSnapshot(ctx, wire.NewSnapshot{
 				Application: "ticketing",
@@ -55,6 +58,7 @@ func TestKilledInUpload(t *testing.T) {
 			})
 			return err
 		})
+
 		time.Sleep(time.Duration(r.IntN(90_000)) * time.Microsecond)
 		if r.IntN(8) > 0 {
 			s.Agents["slip-south"].Kill()
@@ -63,15 +67,18 @@ func TestKilledInUpload(t *testing.T) {
 			}
 			continue
 		}
+
 		services++
 		s.Service.Kill()
 		if err := s.Serve(ctx, strings.TrimPrefix(s.Address, "https://"), db.DSN); err != nil {
 			t.Fatal(err)
 		}
 	}
+
 	if services < 5 {
 		t.Errorf("the service was killed only %d times", services)
 	}
+
 	again("everything settles", func(ctx context.Context) error {
 		snaps, err := c.Snapshots(ctx, "ticketing", "slip-south", 1000)
 		for _, x := range snaps {
@@ -81,21 +88,25 @@ func TestKilledInUpload(t *testing.T) {
 		}
 		return err
 	})
+
 	snaps, err := c.Snapshots(ctx, "ticketing", "slip-south", 1000)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	ready := 0
 	for _, x := range snaps {
 		if x.State == "ready" {
 			ready++
 		}
 	}
+
 	t.Logf("%d snapshots are there, the service was killed %d times, the agent %d times", ready, services,
 		kills-services)
 	if ready < kills/2 {
 		t.Errorf("only %d snapshots are there", ready)
 	}
+
 	admin := as(t, s, "admin")
 	n := 0
 	for next := ""; ; {
@@ -103,20 +114,24 @@ func TestKilledInUpload(t *testing.T) {
 		if err != nil || len(part.Faults) > 0 {
 			t.Fatalf("%v, %v", part.Faults, err)
 		}
+
 		n += part.Nodes
 		next = part.Next
 		if next == "" {
 			break
 		}
 	}
+
 	if n < kills {
 		t.Errorf("only %d folders are stored", n)
 	}
+
 	last := snapshot(t, c, "ticketing", "slip-south")
 	whole, err := c.TakeSnapshot(ctx, wire.NewSnapshot{Application: "ticketing", Host: "slip-south", Whole: true})
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	quiet(t, c)
 	if whole, err = c.Snapshot(ctx, whole.ID); err != nil || whole.Root != last.Root || whole.State != "ready" {
 		t.Errorf("a whole snapshot is %s, the one before %s, %v", whole.Root, last.Root, err)

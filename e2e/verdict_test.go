@@ -43,6 +43,7 @@ func TestNothingIsGreenByMistake(t *testing.T) {
 		_, err = author.Publish(t.Context(), e.Application, e.Number)
 		must(t, err)
 	}
+
 	must(t, os.Mkdir(filepath.Join(s.Root("slip-north"), "srv/berth"), 0o755))
 	must(t, os.WriteFile(filepath.Join(s.Root("slip-north"), "srv/berth/lines"), nil, 0o644))
 	publish(kept)
@@ -60,10 +61,12 @@ func TestNothingIsGreenByMistake(t *testing.T) {
 		!strings.Contains(errs, "1 of 3 hosts is missing.") {
 		t.Errorf("a host without an agent: exit code %d\n%s%s", code, out, errs)
 	}
+
 	if out, _, code := v.c.run("", "snapshot", "take", "ticketing", "nosuch", "slip-north", "-o", "json"); code != 4 ||
 		!strings.Contains(out, `"host \"nosuch\": not found"`) || !strings.Contains(out, `"ready"`) {
 		t.Errorf("a host that nobody knows: exit code %d\n%s", code, out)
 	}
+
 	v.c.want(1, "applies to a host", "snapshot", "take", "nowhere")
 	v.c.want(4, "1 of 3 hosts was never looked at", "drift", "show", "ticketing", "--strict")
 
@@ -106,6 +109,7 @@ func TestNothingIsGreenByMistake(t *testing.T) {
 		Reason:      "moves soon",
 		Ends:        time.Now().AddDate(0, 0, 7),
 	})
+
 	must(t, err)
 	v.is("berth", "declared", "as declared")
 
@@ -114,9 +118,11 @@ func TestNothingIsGreenByMistake(t *testing.T) {
 		v.c.want(1, `host "nosuch"`, "drift", command, "berth", "--host", "nosuch")
 		v.c.want(1, "does not apply to host slip-south", "drift", command, "berth", "--host", "slip-south")
 	}
+
 	for _, age := range []string{"0", "-3h", "3", "x", "1ms", "99999d"} {
 		v.c.want(2, "is no age", "drift", "show", "berth", "--max-age="+age)
 	}
+
 	ended()
 	for _, f := range v.b.Faults() {
 		t.Errorf("the browser complains: %s", f)
@@ -139,6 +145,7 @@ func follows(t *testing.T, c command, application string, want []string) (ended 
 			told <- lines.Text()
 		}
 	}()
+
 	return func() {
 		t.Helper()
 		for line := range told {
@@ -149,6 +156,7 @@ func follows(t *testing.T, c command, application string, want []string) (ended 
 				break
 			}
 		}
+
 		must(t, cmd.Process.Signal(os.Interrupt))
 		for range told {
 		}
@@ -174,23 +182,27 @@ func (v verdicts) is(application, state, says string) {
 	if holds {
 		gate = 0
 	}
+
 	out, errs, code := v.c.run("", "drift", "show", application, "--strict")
 	first, _, _ := strings.Cut(out, "\n")
 	if code != gate || !strings.Contains(out, says) || strings.Contains(out, "as declared") != holds ||
 		!strings.HasPrefix(first, application+": ") || strings.Contains(first, "everything is as declared") != holds {
 		v.t.Errorf("%s: exit code %d\n%s%s", state, code, out, errs)
 	}
+
 	var d client.Drift
 	out, _, code = v.c.run("", "drift", "show", application, "--strict", "-o", "json")
 	err := json.Unmarshal([]byte(out), &d)
 	if err != nil || code != gate || d.Verdict.State != state || d.Verdict.Holds != holds {
 		v.t.Errorf("%s: exit code %d, %v, %s", state, code, err, out)
 	}
+
 	out, _, code = v.c.run("", "drift", "show", application, "--strict", "-o", "csv")
 	if code != gate || (strings.Count(out, "\n") == 1) != (holds && !strings.Contains(out, "true")) ||
 		!holds && !strings.Contains(out, state) {
 		v.t.Errorf("%s: exit code %d, %s", state, code, out)
 	}
+
 	for format, bad := range map[string]string{
 		"html":        says,
 		"csv":         state,
@@ -205,6 +217,7 @@ func (v verdicts) is(application, state, says string) {
 			v.t.Errorf("%s, %s: exit code %d\n%s", state, format, code, out)
 		}
 	}
+
 	out, _, _ = v.c.run("", "overview")
 	line := ""
 	for l := range strings.Lines(out) {
@@ -212,9 +225,11 @@ func (v verdicts) is(application, state, says string) {
 			line = l
 		}
 	}
+
 	if strings.Contains(line, "as declared") != holds {
 		v.t.Errorf("%s, overview:\n%s", state, out)
 	}
+
 	v.c.want(0, says, "application", "list")
 	v.page(application, holds, says)
 }
@@ -230,10 +245,12 @@ func (v verdicts) page(application string, holds bool, says string) {
 		must(v.t, v.b.Do(chromedp.Evaluate(``+of+`.innerText`, &out)))
 		return strings.ToLower(out)
 	}
+
 	all := text("/drift/"+application, says, `document.querySelector("main")`)
 	if strings.Contains(all, "everything is as declared") != holds {
 		v.t.Errorf("the page of %s, %s:\n%s", application, says, all)
 	}
+
 	own := text("/", "Applications",
 		`[...document.querySelectorAll("h3")].find((h) => h.innerText.trim() === "`+application+`").closest("li")`)
 	if holds != strings.Contains(own, "everything is as declared") || !strings.Contains(own, strings.ToLower(says)) {

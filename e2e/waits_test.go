@@ -35,10 +35,12 @@ func TestRunThatWaits(t *testing.T) {
 	resp, err := patient.Do(req)
 	must(t, err)
 	defer resp.Body.Close()
+
 	began := time.Now()
 	lives := 0
 	last := ""
 	lines := bufio.NewScanner(resp.Body)
+
 	for lines.Scan() {
 		switch text := lines.Text(); {
 		case strings.HasPrefix(text, ": "):
@@ -50,10 +52,12 @@ func TestRunThatWaits(t *testing.T) {
 			last = text
 		}
 	}
+
 	if lines.Err() != nil || lives < 3 || time.Since(began) < 30*time.Second ||
 		!strings.Contains(last, `"state":"finished"`) {
 		t.Errorf("after %s, and %d times that it goes on: %v\n%s", time.Since(began), lives, lines.Err(), last)
 	}
+
 	if r := ended(t, c, r.ID); r.State != "finished" || r.Hosts[0].Done < 100 {
 		t.Errorf("%+v", r)
 	}

@@ -57,15 +57,18 @@ func TestWatch(t *testing.T) {
 		must(t, err)
 		return hosts[0].Watch
 	}
+
 	soon(t, "watching", func() bool { w := watched(); return w != nil && w.Watching })
 	const path = "/srv/ticketing/releases/2026-02/lib/part-07"
 	file := filepath.Join(s.Root("slip-north"), path)
 	if _, err := os.Stat(file); err != nil {
 		t.Fatal(err)
 	}
+
 	b := open(t, s, 1280, 800, false)
 	must(t, b.SignIn("lookout", demo.Password))
 	must(t, b.Go("/drift/ticketing?host=slip-north"))
+
 	// By a process that stays for a moment, in the name of somebody who had logged in.
 	job := exec.Command("sh", "-c", "echo 2002 >/proc/self/loginuid; chmod 0646 '"+file+"'; sleep 0.3")
 	must(t, job.Run())
@@ -78,11 +81,13 @@ func TestWatch(t *testing.T) {
 	} else if f.By.Command != "" && (f.By.Account != "root" || f.By.Login != "clerk-east") {
 		t.Errorf("%+v", f.By)
 	}
+
 	snaps, err := api.Snapshots(t.Context(), "ticketing", "slip-north", 1)
 	must(t, err)
 	if len(snaps) != 1 || !snaps[0].Heard || snaps[0].RequestedBy != "" {
 		t.Errorf("%+v", snaps)
 	}
+
 	must(t, os.Chmod(file, 0o640))
 	soon(t, "mended", func() bool { return finding(t, api, path) == nil })
 	must(t, b.Do(chromedp.WaitNotPresent(`//code[contains(., "part-07")]`, chromedp.BySearch)))
@@ -116,11 +121,13 @@ func TestWatch(t *testing.T) {
 	if finding(t, api, path) == nil {
 		t.Error("a snapshot that was asked for does not find it")
 	}
+
 	c := command{t: t, s: s, person: "lookout"}
 	c.login()
 	c.want(0, "no: the agent was started with --watch=false", "host", "list")
 	must(t, b.Go("/settings"))
 	must(t, b.See("the agent was started with --watch=false"))
+
 	for _, f := range b.Faults() {
 		if !strings.Contains(f, "happenings") && !strings.Contains(f, "ERR_CONNECTION_") &&
 			!strings.Contains(f, "ERR_EMPTY_RESPONSE") {

@@ -93,6 +93,7 @@ func randomness() []byte {
 	for _, v := range []uint32{0, 0, 0, name, 1, 1, 1, at + 40, at + 44, at + 48, forward, function} {
 		section = le.AppendUint32(section, v)
 	}
+
 	section = append(le.AppendUint16(section, 0), names...)
 
 	head := append([]byte("MZ"), make([]byte, 58)...)
@@ -101,6 +102,7 @@ func randomness() []byte {
 	for _, v := range []uint16{machine, 1, 0, 0, 0, 0, 0, 0, 240, 0x2022} { // one section, a library
 		head = le.AppendUint16(head, v)
 	}
+
 	head = le.AppendUint16(head, 0x20b) // PE32+
 	head = append(head, 0, 0)
 	for _, v := range []uint32{
@@ -136,11 +138,13 @@ func randomness() []byte {
 	} {
 		head = le.AppendUint32(head, v)
 	}
+
 	head = append(head, make([]byte, 15*8)...)
 	head = append(head, ".edata\x00\x00"...)
 	for _, v := range []uint32{uint32(len(section)), at, 0x200, 0x200, 0, 0, 0, 0x4000_0040} { // to be read
 		head = le.AppendUint32(head, v)
 	}
+
 	return append(append(head, make([]byte, 0x200-len(head))...), append(section, make([]byte,
 		0x200-len(section))...)...)
 }
@@ -154,6 +158,7 @@ func gangway(t *testing.T, s *demo.Stage, admin *client.Client) *wine {
 	if out, err := build.CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
+
 	must(t, os.MkdirAll(w.at("data/logs"), 0o755))
 	must(t, os.WriteFile(w.at("data/logs/log.txt"), nil, 0o644))
 	must(t, os.WriteFile(w.at("ca.pem"), authorityOf(t, s), 0o644))
@@ -167,6 +172,7 @@ func gangway(t *testing.T, s *demo.Stage, admin *client.Client) *wine {
 	if out := w.run(enrol...); !strings.Contains(out, "idletally agent run --folder C:/agent") {
 		t.Errorf("enrolled: %s", out)
 	}
+
 	w.start(`C:\idletally.exe`, "agent", "run", "--folder", `C:\agent`)
 	return w
 }
@@ -194,9 +200,11 @@ func TestWindows(t *testing.T) {
 	if len(kept) != len(before)-1 || len(file.Notes) > 0 {
 		t.Fatalf("%+v", file)
 	}
+
 	if folder := look("/c/DATA/logs"); folder.Path != "/C/data/logs" {
 		t.Errorf("by other letter case: %+v", folder)
 	}
+
 	c := command{t: t, s: s, person: "quartermaster"}
 	c.login()
 	c.want(0, "this system is not watched", "host", "list")
@@ -211,6 +219,7 @@ func TestWindows(t *testing.T) {
 	if snap := snapshot(t, author, "gangway", "gangway"); snap.Paths != 3 || snap.Gaps != 0 {
 		t.Errorf("%+v", snap)
 	}
+
 	p, err := author.DraftPlan(ctx, wire.Draft{Application: "gangway", All: true})
 	must(t, err)
 	run := agreed(t, s, p)
@@ -218,9 +227,11 @@ func TestWindows(t *testing.T) {
 		!slices.Equal(look("/C/data/logs/log.txt").Access.Entries, kept) {
 		t.Fatalf("%+v; then %v", run, look("/C/data/logs/log.txt").Access.Entries)
 	}
+
 	if p, err = author.DraftPlan(ctx, wire.Draft{Run: run.ID}); err != nil {
 		t.Fatal(err)
 	}
+
 	back := agreed(t, s, p)
 	if back.State != "finished" || back.Hosts[0].Done != 1 ||
 		!slices.Equal(look("/C/data/logs/log.txt").Access.Entries, before) {
@@ -245,13 +256,16 @@ func (w *wine) nothingForOthers(folder string) {
 		if err != nil {
 			return err
 		}
+
 		seen[d.Name()] = true
 		st, err := d.Info()
 		if err == nil && st.Mode().Perm()&0o007 != 0 {
 			w.t.Errorf("%s has mode %04o", path, st.Mode().Perm())
 		}
+
 		return err
 	})
+
 	if err != nil || !seen["agent.json"] || !seen["journal"] {
 		w.t.Errorf("%v, %v", seen, err)
 	}

@@ -60,6 +60,7 @@ func TestImportsPointInwards(t *testing.T) {
 		if err != nil {
 			return err
 		}
+
 		rel := strings.TrimPrefix(filepath.ToSlash(path), "../")
 		if d.IsDir() &&
 			(d.Name() == "node_modules" || d.Name() == "third_party" ||
@@ -69,11 +70,13 @@ func TestImportsPointInwards(t *testing.T) {
 		if !strings.HasSuffix(rel, ".go") || strings.HasSuffix(rel, "_test.go") {
 			return nil
 		}
+
 		files++
 		f, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
 		if err != nil {
 			return err
 		}
+
 		place := filepath.ToSlash(filepath.Dir(rel))
 		top := ""
 		for p := range allowed {
@@ -81,19 +84,23 @@ func TestImportsPointInwards(t *testing.T) {
 				top = p
 			}
 		}
+
 		if top == "" {
 			t.Errorf("%s lies in no package of the architecture", rel)
 			return nil
 		}
+
 		for _, i := range f.Imports {
 			name := strings.Trim(i.Path.Value, `"`)
 			if top == "internal/core" && slices.Contains(notInCore, name) {
 				t.Errorf("%s imports %s: the core does no input or output", rel, name)
 			}
+
 			ours, ok := strings.CutPrefix(name, "idletally/")
 			if !ok {
 				continue
 			}
+
 			under := func(list []string) bool {
 				return slices.ContainsFunc(list, func(p string) bool {
 					return ours == p || strings.HasPrefix(ours, p+"/")
@@ -102,16 +109,20 @@ func TestImportsPointInwards(t *testing.T) {
 			if !under(allowed[top]) {
 				t.Errorf("%s imports %s: imports point inwards, from %s to %v only", rel, ours, top, allowed[top])
 			}
+
 			if ours == "internal/core/posixacl" &&
 				!slices.ContainsFunc(posixOnly, func(p string) bool { return strings.HasPrefix(rel, p+"/") }) {
 				t.Errorf("%s imports posixacl: only the scheme's own packages may assume POSIX", rel)
 			}
 		}
+
 		return nil
 	})
+
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if files < 40 {
 		t.Fatalf("only %d files were looked at: the test does not see the tree", files)
 	}
@@ -127,13 +138,16 @@ func TestCoreHasNoClock(t *testing.T) {
 		if err != nil {
 			return err
 		}
+
 		for _, call := range []string{"time.Now", "time.Since", "time.Sleep", "rand."} {
 			if strings.Contains(string(b), call) {
 				t.Errorf("%s uses %s", path, call)
 			}
 		}
+
 		return nil
 	})
+
 	if err != nil {
 		t.Fatal(err)
 	}

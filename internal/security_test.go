@@ -23,6 +23,7 @@ func TestSecurityNamesItsTests(t *testing.T) {
 				strings.HasPrefix(d.Name(), ".") && d.Name() != "..") {
 			return fs.SkipDir
 		}
+
 		if strings.HasSuffix(path, "_test.go") {
 			b, err := os.ReadFile(path)
 			for _, m := range function.FindAllStringSubmatch(string(b), -1) {
@@ -30,8 +31,10 @@ func TestSecurityNamesItsTests(t *testing.T) {
 			}
 			return err
 		}
+
 		return nil
 	})
+
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -40,6 +43,7 @@ func TestSecurityNamesItsTests(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	name := regexp.MustCompile("`(Test\\w+)`")
 	rows, held := 0, false
 	for line := range strings.Lines(string(b)) {
@@ -55,6 +59,7 @@ func TestSecurityNamesItsTests(t *testing.T) {
 			if len(named) == 0 {
 				t.Errorf("no test holds: %s", cells[0])
 			}
+
 			for _, m := range named {
 				if !tests[m[1]] {
 					t.Errorf("there is no test %s, which is to hold: %s", m[1], cells[0])
@@ -62,6 +67,7 @@ func TestSecurityNamesItsTests(t *testing.T) {
 			}
 		}
 	}
+
 	if rows < 35 {
 		t.Errorf("only %d rows name tests", rows)
 	}
@@ -70,6 +76,7 @@ func TestSecurityNamesItsTests(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	notMet := 0
 	for line := range strings.Lines(string(asvs)) {
 		if strings.Contains(line, "| no |") {
@@ -81,6 +88,7 @@ func TestSecurityNamesItsTests(t *testing.T) {
 			}
 		}
 	}
+
 	if notMet != 5 || !strings.Contains(string(asvs), "**Five rows are not met**") {
 		t.Errorf("docs/asvs.md: %d rows are not met: say so in its head", notMet)
 	}
@@ -96,6 +104,7 @@ func TestPasswordsAreCheapOnTrialAlone(t *testing.T) {
 		if d.IsDir() && (d.Name() == "node_modules" || d.Name() == "bin" || d.Name() == ".git") {
 			return fs.SkipDir
 		}
+
 		if d.Type().IsRegular() && d.Name() != "security_test.go" {
 			b, err := os.ReadFile(path)
 			if strings.Contains(string(b), "onTrial") {
@@ -103,11 +112,14 @@ func TestPasswordsAreCheapOnTrialAlone(t *testing.T) {
 			}
 			return err
 		}
+
 		return nil
 	})
+
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if want := []string{"../e2e/main_test.go", "../internal/service/auth/auth.go"}; !slices.Equal(where, want) {
 		t.Errorf("%v", where)
 	}

@@ -19,12 +19,14 @@ func TestInstallChapter(t *testing.T) {
 		must(t, err)
 		return string(b)
 	}
+
 	for _, m := range regexp.MustCompile(
 		`systemctl enable --now (idletally[a-z-]*)|or (idletally-look)`).FindAllStringSubmatch(text, -1) {
 		if name := m[1] + m[2]; !strings.Contains(unit(name), "WantedBy=multi-user.target") {
 			t.Errorf("%s cannot be enabled", name)
 		}
 	}
+
 	for says, is := range map[string]bool{
 		"4 GiB": strings.Contains(unit("idletally"), "MemoryMax=4G\n"),
 		"512 MiB": strings.Contains(unit("idletally-agent"), "MemoryMax=512M\n") &&
@@ -37,6 +39,7 @@ func TestInstallChapter(t *testing.T) {
 			t.Errorf("%s: in the guide %t, so %t", says, strings.Contains(text, says), is)
 		}
 	}
+
 	source, err := os.ReadFile("main.go")
 	must(t, err)
 	if !strings.Contains(string(source), "Recommends: mariadb-server-core, mariadb-client-core") ||

@@ -48,6 +48,7 @@ func run(out, version string, arches []string) error {
 		}
 		version = strings.TrimSpace(string(b))
 	}
+
 	at, err := commitTime()
 	if err != nil {
 		return err
@@ -55,6 +56,7 @@ func run(out, version string, arches []string) error {
 	if err := os.MkdirAll(out, 0o755); err != nil {
 		return err
 	}
+
 	var made []string
 	for _, arch := range arches {
 		program := filepath.Join(out, "idletally-linux-"+arch)
@@ -69,8 +71,10 @@ func run(out, version string, arches []string) error {
 		if err != nil {
 			return err
 		}
+
 		made = append(made, program, bom, deb)
 	}
+
 	return sums(filepath.Join(out, "SHA256SUMS"), made)
 }
 
@@ -135,6 +139,7 @@ func debian(out, program, bom, version, arch string, at time.Time) (string, erro
 		return "", err
 	}
 	defer os.RemoveAll(root)
+
 	put := func(to string, b []byte, mode fs.FileMode) error {
 		to = filepath.Join(root, to)
 		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
@@ -143,8 +148,10 @@ func debian(out, program, bom, version, arch string, at time.Time) (string, erro
 		if err := os.WriteFile(to, b, mode); err != nil {
 			return err
 		}
+
 		return os.Chmod(to, mode)
 	}
+
 	copied := map[string]string{
 		program: "usr/bin/idletally", bom: "usr/share/doc/idletally/contents.spdx.json",
 		"packaging/files/idletally.service":        units + "/idletally.service",
@@ -158,39 +165,48 @@ func debian(out, program, bom, version, arch string, at time.Time) (string, erro
 		"packaging/files/service.yaml":             "etc/idletally/service.yaml",
 		"packaging/files/sysusers.conf":            "usr/lib/sysusers.d/idletally.conf",
 	}
+
 	for from, to := range copied {
 		b, err := os.ReadFile(from)
 		if err != nil {
 			return "", err
 		}
+
 		mode := fs.FileMode(0o644)
 		if from == program {
 			mode = 0o755
 		}
+
 		if err := put(to, b, mode); err != nil {
 			return "", err
 		}
 	}
+
 	if err := manuals(put, at); err != nil {
 		return "", err
 	}
 	if err := completions(put); err != nil {
 		return "", err
 	}
+
 	size := int64(0)
 	err = filepath.WalkDir(root, func(_ string, e fs.DirEntry, err error) error {
 		if err != nil || e.IsDir() {
 			return err
 		}
+
 		st, err := e.Info()
 		if err == nil {
 			size += st.Size()
 		}
+
 		return err
 	})
+
 	if err != nil {
 		return "", err
 	}
+
 	control := fmt.Sprintf(`Package: idletally
 Version: %s
 Architecture: %s
@@ -205,25 +221,30 @@ Description: keeps permissions as they were meant to be
  person reviews before anything changes. This package holds the service, the agent
  and the command line in one program.
 `, debianVersion(version), arch, (size+1023)/1024)
+
 	if err := errors.Join(put("DEBIAN/control", []byte(control), 0o644),
 		put("DEBIAN/conffiles", []byte("/etc/idletally/service.yaml\n"), 0o644)); err != nil {
 		return "", err
 	}
+
 	err = filepath.WalkDir(root, func(path string, e fs.DirEntry, err error) error {
 		if err == nil && e.IsDir() {
 			err = os.Chmod(path, 0o755)
 		}
 		return errors.Join(err, os.Chtimes(path, at, at))
 	})
+
 	if err != nil {
 		return "", err
 	}
+
 	deb := filepath.Join(out, "idletally_"+debianVersion(version)+"_"+arch+".deb")
 	cmd := exec.Command("dpkg-deb", "--root-owner-group", "-Zxz", "--threads-max=1", "--build", root, deb)
 	cmd.Env = append(os.Environ(), fmt.Sprintf("SOURCE_DATE_EPOCH=%d", at.Unix()))
 	if b, err := cmd.CombinedOutput(); err != nil {
 		return "", fmt.Errorf("dpkg-deb: %w: %s", err, b)
 	}
+
 	return deb, nil
 }
 
@@ -255,6 +276,7 @@ func manuals(put putFile, at time.Time) error {
 		return err
 	}
 	defer os.RemoveAll(dir)
+
 	root := cli.Root()
 	root.DisableAutoGenTag = true
 	if err := doc.GenManTree(root,
@@ -262,15 +284,18 @@ func manuals(put putFile, at time.Time) error {
 		dir); err != nil {
 		return err
 	}
+
 	names, err := os.ReadDir(dir)
 	if err != nil {
 		return err
 	}
+
 	for _, n := range names {
 		b, err := os.ReadFile(filepath.Join(dir, n.Name()))
 		if err != nil {
 			return err
 		}
+
 		var z bytes.Buffer
 		w, err := gzip.NewWriterLevel(&z, gzip.BestCompression)
 		if err != nil {
@@ -286,6 +311,7 @@ func manuals(put putFile, at time.Time) error {
 			return err
 		}
 	}
+
 	return nil
 }
 
@@ -343,6 +369,7 @@ func contents(program, to, version string, at time.Time) error {
 	if err != nil {
 		return err
 	}
+
 	hash := sha256.Sum256(b)
 	none := "NOASSERTION"
 	make := func(name, version, locator string) part {
@@ -355,11 +382,14 @@ func contents(program, to, version string, at time.Time) error {
 			Declared:  none,
 			Copyright: none,
 		}
+
 		if locator != "" {
 			p.References = []ref{{"PACKAGE-MANAGER", "purl", locator}}
 		}
+
 		return p
 	}
+
 	self := make("idletally", version, "")
 	self.Sums = []sum{{"SHA256", hex.EncodeToString(hash[:])}}
 	parts := []part{
@@ -370,30 +400,36 @@ func contents(program, to, version string, at time.Time) error {
 	for _, d := range info.Deps {
 		parts = append(parts, make(d.Path, d.Version, "pkg:golang/"+d.Path+"@"+d.Version))
 	}
+
 	var lock struct {
 		Packages map[string]struct {
 			Version string `json:"version"`
 			Dev     bool   `json:"dev"`
 		} `json:"packages"`
 	}
+
 	if b, err = os.ReadFile("console/package-lock.json"); err == nil {
 		err = json.Unmarshal(b, &lock)
 	}
+
 	if err != nil {
 		return fmt.Errorf("the console's packages: %w", err)
 	}
+
 	for path, p := range lock.Packages {
 		if i := strings.LastIndex(path, "node_modules/"); i >= 0 && !p.Dev {
 			name := path[i+len("node_modules/"):]
 			parts = append(parts, make(name, p.Version, "pkg:npm/"+strings.Replace(name, "@", "%40", 1)+"@"+p.Version))
 		}
 	}
+
 	slices.SortFunc(parts[1:], func(a, b part) int { return strings.Compare(a.SPDXID, b.SPDXID) })
 	parts = slices.CompactFunc(parts, func(a, b part) bool { return a.SPDXID == b.SPDXID })
 	relations := []relation{{"SPDXRef-DOCUMENT", "DESCRIBES", self.SPDXID}}
 	for _, p := range parts[1:] {
 		relations = append(relations, relation{self.SPDXID, "CONTAINS", p.SPDXID})
 	}
+
 	text, err := json.MarshalIndent(map[string]any{
 		"spdxVersion": "SPDX-2.3", "dataLicense": "CC0-1.0", "SPDXID": "SPDXRef-DOCUMENT",
 		"name":              filepath.Base(program),
@@ -404,9 +440,11 @@ func contents(program, to, version string, at time.Time) error {
 		},
 		"packages": parts, "relationships": relations,
 	}, "", "  ")
+
 	if err != nil {
 		return err
 	}
+
 	return os.WriteFile(to, append(text, '\n'), 0o644)
 }
 

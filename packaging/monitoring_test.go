@@ -34,12 +34,15 @@ func alerts(t *testing.T) (out []rule) {
 	if err == nil {
 		err = yaml.Unmarshal(b, &file)
 	}
+
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	for _, g := range file.Groups {
 		out = append(out, g.Rules...)
 	}
+
 	return out
 }
 
@@ -60,6 +63,7 @@ func TestAlerts(t *testing.T) {
 		}
 		return out
 	}
+
 	rising := func(name string, each int) series { return series{name: fmt.Sprintf("0+%dx%d", each, 4*day)} }
 	slow := func(fast int) series { // of 60 calls a minute so many take up to 0.25 s
 		return both(rising(`idletally_request_seconds_bucket{route="/api/v1/hosts",le="0.25"}`, fast),
@@ -120,6 +124,7 @@ func TestAlerts(t *testing.T) {
 			if c.after >= day { // nobody waits for the minute
 				every = "10m"
 			}
+
 			file := map[string]any{
 				"rule_files":          []string{absolute(t, "monitoring/alerts.yaml")},
 				"evaluation_interval": every,
@@ -130,10 +135,12 @@ func TestAlerts(t *testing.T) {
 				for name, values := range s {
 					input = append(input, map[string]string{"series": name, "values": values})
 				}
+
 				want := 0
 				if at == c.after {
 					want = 1
 				}
+
 				tests = append(tests, map[string]any{
 					"interval":     "1m",
 					"input_series": input,
@@ -144,29 +151,35 @@ func TestAlerts(t *testing.T) {
 						"exp_samples": []any{map[string]any{"labels": "{}", "value": want}}}},
 				})
 			}
+
 			file["tests"] = tests
 			b, err := yaml.Marshal(file)
 			if err != nil {
 				t.Fatal(err)
 			}
+
 			path := filepath.Join(t.TempDir(), "test.yaml")
 			if err := os.WriteFile(path, b, 0o600); err != nil {
 				t.Fatal(err)
 			}
+
 			if out, err := exec.Command("promtool", "test", "rules", path).CombinedOutput(); err != nil {
 				t.Errorf("%v: %s", err, out)
 			}
 		})
 		told[c.alert] = true
 	}
+
 	for _, r := range alerts(t) {
 		name := strings.TrimPrefix(r.Alert, "Idletally")
 		if !told[name] {
 			t.Errorf("nobody tried %s", r.Alert)
 		}
+
 		if r.Labels["severity"] == "" || r.Annotations["summary"] == "" || r.Annotations["do"] == "" {
 			t.Errorf("%s: %+v", r.Alert, r)
 		}
+
 		for _, m := range regexp.MustCompile(`idletally ([a-z-]+)( [a-z-]+)?`).FindAllStringSubmatch(
 			r.Annotations["do"], -1) {
 			if found, left, err := cli.Root().Find(strings.Fields(m[0])[1:]); err != nil ||
@@ -197,13 +210,16 @@ func TestDashboard(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	documented := map[string]bool{}
 	for _, m := range regexp.MustCompile("(?m)^\\| `(idletally_[a-z_]+)`").FindAllStringSubmatch(string(b), -1) {
 		documented[m[1]] = true
 	}
+
 	if len(documented) < 20 {
 		t.Fatalf("%v", documented)
 	}
+
 	shown, alerted := map[string]bool{}, map[string]bool{}
 	note := func(where string, exprs string, into map[string]bool) {
 		for _, name := range figure.FindAllString(exprs, -1) {
@@ -214,14 +230,17 @@ func TestDashboard(t *testing.T) {
 			into[name] = true
 		}
 	}
+
 	for _, p := range panels(t) {
 		for _, q := range p.Targets {
 			note(p.Title, q.Expr, shown)
 		}
 	}
+
 	for _, r := range alerts(t) {
 		note(r.Alert, r.Expr, alerted)
 	}
+
 	for name := range documented {
 		if !shown[name] {
 			t.Errorf("%s is on no panel", name)
@@ -250,9 +269,11 @@ func panels(t *testing.T) []panel {
 	if err == nil {
 		err = json.Unmarshal(b, &board)
 	}
+
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	taken := map[[2]int]string{}
 	for _, p := range board.Panels {
 		for x := p.GridPos.X; x < p.GridPos.X+p.GridPos.W; x++ {
@@ -265,5 +286,6 @@ func panels(t *testing.T) []panel {
 			}
 		}
 	}
+
 	return board.Panels
 }

@@ -50,6 +50,7 @@ func TestPackage(t *testing.T) {
 	if len(names) != 4 {
 		t.Errorf("made %v", names)
 	}
+
 	for _, n := range names {
 		a, err := os.ReadFile(filepath.Join(once, n.Name()))
 		must(t, err)
@@ -59,27 +60,32 @@ func TestPackage(t *testing.T) {
 			t.Errorf("%s is another the second time", n.Name())
 		}
 	}
+
 	made, err := elf.Open(filepath.Join(once, "idletally-linux-"+runtime.GOARCH))
 	must(t, err)
 	if libs, err := made.ImportedLibraries(); err != nil || len(libs) > 0 || made.Section(".interp") != nil {
 		t.Errorf("it needs %v, %v", libs, err)
 	}
+
 	must(t, made.Close())
 	deb := filepath.Join(once, "idletally_1.2.3_"+runtime.GOARCH+".deb")
 	root := t.TempDir()
 	for _, d := range []string{"var/lib/dpkg/info", "var/lib/dpkg/updates", "var/log"} {
 		must(t, os.MkdirAll(filepath.Join(root, d), 0o755))
 	}
+
 	must(t, os.WriteFile(filepath.Join(root, "var/lib/dpkg/status"), nil, 0o644))
 	command(t, "dpkg", "--root="+root, "--install", deb)
 	program := filepath.Join(root, "usr/bin/idletally")
 	if v := command(t, program, "--version"); !strings.Contains(v, "1.2.3") {
 		t.Errorf("version: %s", v)
 	}
+
 	settings := filepath.Join(root, "etc/idletally/service.yaml")
 	if v := command(t, program, "serve", "--check", "--settings", settings); !strings.Contains(v, "log-level") {
 		t.Errorf("settings: %s", v)
 	}
+
 	for _, page := range []string{"idletally", "idletally-serve", "idletally-agent-run", "idletally-plan-draft"} {
 		text := command(t, "zcat", filepath.Join(root, "usr/share/man/man1", page+".1.gz"))
 		if !strings.HasPrefix(text, ".nh") && !strings.Contains(text, ".TH") ||
@@ -88,6 +94,7 @@ func TestPackage(t *testing.T) {
 			t.Errorf("%s: %.60s", page, text)
 		}
 	}
+
 	command(t, "bash", "-n", filepath.Join(root, "usr/share/bash-completion/completions/idletally"))
 	var bom struct {
 		Packages []struct {
@@ -99,6 +106,7 @@ func TestPackage(t *testing.T) {
 		_, err := os.Stat(filepath.Join(root, monitoring, name))
 		must(t, err)
 	}
+
 	b, err := os.ReadFile(filepath.Join(root, "usr/share/doc/idletally/contents.spdx.json"))
 	must(t, err)
 	must(t, json.Unmarshal(b, &bom))
@@ -106,17 +114,20 @@ func TestPackage(t *testing.T) {
 	for _, p := range bom.Packages {
 		has[p.Name] = true
 	}
+
 	for _, want := range []string{"idletally", "go", "github.com/go-chi/chi/v5", "react"} {
 		if !has[want] {
 			t.Errorf("the list of contents lacks %s", want)
 		}
 	}
+
 	unitsIn(t, root)
 	must(t, os.WriteFile(settings, []byte("log-level: warn\n"), 0o644))
 	command(t, "dpkg", "--root="+root, "--remove", "idletally")
 	if b, err := os.ReadFile(settings); err != nil || string(b) != "log-level: warn\n" {
 		t.Errorf("settings after it was removed: %q, %v", b, err)
 	}
+
 	command(t, "dpkg", "--root="+root, "--purge", "idletally")
 	left := command(t, "find", root, "-type", "f", "-not", "-path", root+"/var/*")
 	if left != "" {
@@ -128,6 +139,7 @@ func TestPackage(t *testing.T) {
 func unitsIn(t *testing.T, root string) {
 	t.Helper()
 	must(t, os.MkdirAll(filepath.Join(root, "bin"), 0o755))
+
 	// of any system; not of this empty one
 	must(t, os.WriteFile(filepath.Join(root, "bin/kill"), []byte("#!/bin/sh\n"), 0o755))
 	defer os.Remove(filepath.Join(root, "bin/kill"))
@@ -149,10 +161,12 @@ func unitsIn(t *testing.T, root string) {
 		if !strings.Contains(string(b), "\nCapabilityBoundingSet="+x.caps+"\n") {
 			t.Errorf("%s may not do exactly %q", x.unit, x.caps)
 		}
+
 		if out, err := exec.Command("systemd-analyze", "security", "--offline=true", "--threshold="+x.most,
 			"--root="+root, x.unit).CombinedOutput(); err != nil {
 			t.Errorf("%s: %v\n%s", x.unit, err, out)
 		}
+
 		// It looks for the units that ours come after, which an empty root has not.
 		out, err := exec.Command("systemd-analyze", "verify", "--man=false", "--recursive-errors=no", "--root="+root,
 			x.unit).CombinedOutput()

@@ -57,6 +57,7 @@ func Start(at string) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	t := &x509.Certificate{
 		SerialNumber:          big.NewInt(1),
 		Subject:               pkix.Name{CommonName: "Saltmarsh certifier"},
@@ -66,10 +67,12 @@ func Start(at string) (*Server, error) {
 		BasicConstraintsValid: true,
 		KeyUsage:              x509.KeyUsageCertSign,
 	}
+
 	der, err := x509.CreateCertificate(rand.Reader, t, t, key.Public(), key)
 	if err != nil {
 		return nil, err
 	}
+
 	s := &Server{
 		at:       at,
 		key:      key,
@@ -77,9 +80,11 @@ func Start(at string) (*Server, error) {
 		accounts: map[string]*jose.JSONWebKey{},
 		orders:   map[string]*order{},
 	}
+
 	if s.cert, err = x509.ParseCertificate(der); err != nil {
 		return nil, err
 	}
+
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /directory", s.directory)
 	mux.HandleFunc("HEAD /nonce", func(w http.ResponseWriter, _ *http.Request) {
@@ -87,6 +92,7 @@ func Start(at string) (*Server, error) {
 		defer s.mu.Unlock()
 		s.nonce(w)
 	})
+
 	for path, do := range map[string]func(w http.ResponseWriter, r *http.Request, c call) error{
 		"/account": s.account, "/order": s.order, "/order/{id}": s.show, "/authorization/{id}": s.authorization,
 		"/challenge/{id}": s.challenge, "/finalize/{id}": s.finalize, "/certificate/{id}": s.certificate,
@@ -94,11 +100,13 @@ func Start(at string) (*Server, error) {
 		mux.HandleFunc("POST "+path, func(w http.ResponseWriter, r *http.Request) {
 			s.mu.Lock()
 			defer s.mu.Unlock()
+
 			s.nonce(w)
 			c, err := s.read(r)
 			if err == nil {
 				err = do(w, r, c)
 			}
+
 			if err != nil {
 				w.Header().Set("Content-Type", "application/problem+json")
 				w.WriteHeader(http.StatusBadRequest)
@@ -109,6 +117,7 @@ func Start(at string) (*Server, error) {
 			}
 		})
 	}
+
 	s.web = httptest.NewTLSServer(mux)
 	return s, nil
 }
@@ -175,6 +184,7 @@ func (s *Server) read(r *http.Request) (c call, err error) {
 	if url, _ := head.ExtraHeaders["url"].(string); url != s.web.URL+r.URL.Path {
 		return c, fmt.Errorf("it is signed for %s", url)
 	}
+
 	c.key = head.JSONWebKey
 	if c.key == nil {
 		c.account = head.KeyID
@@ -183,6 +193,7 @@ func (s *Server) read(r *http.Request) (c call, err error) {
 			return c, errors.New("no such account")
 		}
 	}
+
 	c.payload, err = signed.Verify(c.key)
 	return c, err
 }
@@ -279,7 +290,9 @@ func (s *Server) challenge(w http.ResponseWriter, r *http.Request, c call) error
 	if err != nil {
 		return err
 	}
+
 	want := sha256.Sum256([]byte(o.token + "." + base64.RawURLEncoding.EncodeToString(print)))
+
 	// the proof is in the certificate
 	conn, err := tls.Dial("tcp", s.at, &tls.Config{
 		ServerName:         o.name,
@@ -290,6 +303,7 @@ func (s *Server) challenge(w http.ResponseWriter, r *http.Request, c call) error
 		return err
 	}
 	defer conn.Close()
+
 	shown := conn.ConnectionState().PeerCertificates[0]
 	for _, x := range shown.Extensions {
 		var got []byte
@@ -298,9 +312,11 @@ func (s *Server) challenge(w http.ResponseWriter, r *http.Request, c call) error
 			o.proved = x.Critical && bytes.Equal(got, want[:]) && strings.Join(shown.DNSNames, " ") == o.name
 		}
 	}
+
 	if !o.proved {
 		return errors.New("the name does not show what it should")
 	}
+
 	give(w, http.StatusOK, s.challenges(id))
 	return nil
 }
@@ -318,13 +334,16 @@ func (s *Server) finalize(w http.ResponseWriter, r *http.Request, c call) error 
 	if err != nil {
 		return err
 	}
+
 	request, err := x509.ParseCertificateRequest(der)
 	if err == nil {
 		err = request.CheckSignature()
 	}
+
 	if err != nil || !o.proved || strings.Join(request.DNSNames, " ") != o.name {
 		return errors.Join(err, errors.New("the request is not for what was proved"))
 	}
+
 	t := &x509.Certificate{
 		SerialNumber: big.NewInt(time.Now().UnixNano()),
 		DNSNames:     request.DNSNames,
@@ -333,9 +352,11 @@ func (s *Server) finalize(w http.ResponseWriter, r *http.Request, c call) error 
 		KeyUsage:     x509.KeyUsageDigitalSignature,
 		ExtKeyUsage:  []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
 	}
+
 	if der, err = x509.CreateCertificate(rand.Reader, t, s.cert, request.PublicKey, s.key); err != nil {
 		return err
 	}
+
 	o.certificate = pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
 	s.Issued++
 	w.Header().Set("Location", s.web.URL+"/order/"+id)

@@ -38,33 +38,40 @@ func main() {
 	if len(os.Args) > 1 && os.Args[1] == "inside" {
 		fail(demo.Inside(os.Args[2:]))
 	}
+
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+
 	if job() {
 		demo.Job("sales-export")
 		n, err := strconv.Atoi(os.Args[3])
 		fail(errors.Join(err, demo.Night(os.Args[2], n)))
 		return
 	}
+
 	if len(os.Args) == 2 && os.Args[1] == "night" {
 		fail(night())
 		return
 	}
+
 	if slices.ContainsFunc(os.Args[1:], func(a string) bool { return a == "-h" || a == "--help" }) {
 		fmt.Println(
 			"saltmarsh demo PROGRAM, tour PROGRAM or big PROGRAM, where PROGRAM is the built idletally; saltmarsh " +
 				"night, while a demo runs")
 		return
 	}
+
 	if len(os.Args) != 3 || os.Args[1] != "demo" && os.Args[1] != "tour" && os.Args[1] != "big" {
 		fail(errors.New("want demo PROGRAM, tour PROGRAM, big PROGRAM or night"))
 	}
+
 	program, err := filepath.Abs(os.Args[2])
 	fail(err)
 	if os.Args[1] == "big" {
 		fail(big(ctx, program))
 		return
 	}
+
 	fail(run(ctx, os.Args[1], program))
 }
 
@@ -85,6 +92,7 @@ func night() error {
 	if err != nil || len(hosts) == 0 {
 		return errors.Join(errors.New("no demo is running: start it with make demo"), err)
 	}
+
 	for _, root := range hosts {
 		n := 1
 		for ; ; n++ {
@@ -93,13 +101,16 @@ func night() error {
 				break
 			}
 		}
+
 		one := exec.Command("/proc/self/exe", "night", root, strconv.Itoa(n)) // a process of its own
 		one.Stderr = os.Stderr
 		if err := one.Run(); err != nil {
 			return fmt.Errorf("night %d on %s: %w", n, filepath.Base(root), err)
 		}
+
 		fmt.Printf("Night %d has passed on %s.\n", n, filepath.Base(root))
 	}
+
 	return nil
 }
 
@@ -118,6 +129,7 @@ func folder(name string) (dir string, err error) {
 	if err != nil {
 		return "", err
 	}
+
 	for tries := 0; ; tries++ {
 		err = unix.Flock(int(lock.Fd()), unix.LOCK_EX|unix.LOCK_NB)
 		if err == nil {
@@ -126,11 +138,14 @@ func folder(name string) (dir string, err error) {
 		if tries == 20 { // the processes of a killed demo need a moment to end
 			return "", fmt.Errorf("a %s is running already, in %s: stop that one first", name, dir)
 		}
+
 		time.Sleep(100 * time.Millisecond)
 	}
+
 	if err := os.RemoveAll(dir); err != nil {
 		return "", err
 	}
+
 	return dir, os.Mkdir(dir, 0o711)
 }
 
@@ -161,6 +176,7 @@ func big(ctx context.Context, program string) (err error) {
 		return err
 	}
 	defer log.Close()
+
 	fmt.Printf(
 		"The whole fleet: %d hosts, a million paths and %d findings on one of them. That takes a minute or two …\n",
 		demo.BigHosts, demo.BigFindings)
@@ -169,6 +185,7 @@ func big(ctx context.Context, program string) (err error) {
 		return fmt.Errorf("%w (log: %s.log)", err, dir)
 	}
 	defer func() { err = errors.Join(err, b.End()) }()
+
 	fmt.Printf(
 		"\n  %s\n\nSign in as quartermaster; the password is %q. Nothing of it is a real host: no agent "+
 			"calls.\nStop with Ctrl-C.\n",
@@ -187,23 +204,28 @@ func run(ctx context.Context, what, program string) (err error) {
 		return err
 	}
 	defer log.Close()
+
 	self, err := os.Executable()
 	if err != nil {
 		return err
 	}
+
 	listen := address()
 	if what == "tour" {
 		listen = "127.0.0.1:0"
 	}
+
 	fmt.Println("Saltmarsh Ferries: building the hosts, starting database and service …")
 	start := time.Now()
 	s, err := demo.Begin(ctx, dir, program, self, listen, "", log)
 	if s != nil {
 		defer func() { err = errors.Join(err, s.End()) }()
 	}
+
 	if err == nil {
 		err = s.Populate(ctx)
 	}
+
 	if err != nil {
 		return fmt.Errorf("%w (log: %s.log)", err, dir)
 	}
@@ -213,10 +235,12 @@ func run(ctx context.Context, what, program string) (err error) {
 	if err := errors.Join(s.Declare(ctx), s.OpenChartroom(ctx)); err != nil {
 		return fmt.Errorf("%w (log: %s.log)", err, dir)
 	}
+
 	names := []string{"admin"}
 	for n := range demo.People {
 		names = append(names, n)
 	}
+
 	slices.Sort(names)
 	fmt.Printf("\nReady after %s.\n\n  %s\n\nSign in as one of these; the password of all is %q:\n",
 		time.Since(start).Round(100*time.Millisecond), s.Address, demo.Password)
@@ -227,6 +251,7 @@ func run(ctx context.Context, what, program string) (err error) {
 		}
 		fmt.Printf("  %-14s %s\n", n, roles)
 	}
+
 	fmt.Printf(
 		"\nFrom the command line:\n  bin/idletally login %s --authority %s --name quartermaster\n\nThe browser does "+
 			"not know the service's authority and asks; its fingerprint was made at this start.\nHosts: %s/hosts   "+

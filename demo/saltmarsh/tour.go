@@ -37,10 +37,12 @@ func (g *guide) run(person, stdin string, codes []int, argv ...string) (string, 
 	if len(shown) > 40 {
 		shown = append(shown[:36], fmt.Sprintf("… and %d lines more", len(shown)-36))
 	}
+
 	fmt.Println(strings.Join(shown, "\n"))
 	if errs.Len() > 0 {
 		fmt.Print(errs.String())
 	}
+
 	var exit *exec.ExitError
 	if errors.As(err, &exit) {
 		for _, c := range codes {
@@ -50,12 +52,14 @@ func (g *guide) run(person, stdin string, codes []int, argv ...string) (string, 
 			}
 		}
 	}
+
 	if err != nil {
 		return text, fmt.Errorf("idletally %s: %w", strings.Join(argv, " "), err)
 	}
 	if len(codes) > 0 && codes[0] != 0 {
 		return text, fmt.Errorf("idletally %s went well, and should not have", strings.Join(argv, " "))
 	}
+
 	return text, nil
 }
 
@@ -107,6 +111,7 @@ func tour(ctx context.Context, s *demo.Stage) error {
 			return err
 		}
 	}
+
 	if err := step("quartermaster", "host", "list"); err != nil {
 		return err
 	}
@@ -116,14 +121,17 @@ func tour(ctx context.Context, s *demo.Stage) error {
 	good := filepath.Join(s.Dir, "ticketing.yaml")
 	text := demo.Baseline("ticketing")
 	wrong := strings.Replace(strings.Replace(text, "folders: 2750", "folder: 2750", 1), "files: 0600", "files: 0800", 1)
+
 	for file, body := range map[string]string{bad: wrong, good: text} {
 		if err := os.WriteFile(file, []byte(body), 0o600); err != nil {
 			return err
 		}
 	}
+
 	if _, err := g.run("quartermaster", "", []int{4}, "baseline", "check", bad); err != nil {
 		return err
 	}
+
 	for _, argv := range [][]string{
 		{"baseline", "check", good},
 		{"baseline", "upload", good},
@@ -161,6 +169,7 @@ func tour(ctx context.Context, s *demo.Stage) error {
 		"Put ticketing in order"); err != nil {
 		return err
 	}
+
 	run, err := g.agreedRun("approved and run")
 	if err != nil {
 		return err
@@ -189,6 +198,7 @@ func tour(ctx context.Context, s *demo.Stage) error {
 	if err != nil {
 		return err
 	}
+
 	heading("Is everything as it was?")
 	for host := range demo.Hosts {
 		b, a := before[host].Root, after[host].Root
@@ -197,6 +207,7 @@ func tour(ctx context.Context, s *demo.Stage) error {
 			return fmt.Errorf("host %s is not as it was before", host)
 		}
 	}
+
 	fmt.Println("\nEvery path has the permissions it had before the tour. That is the tour.")
 	return nil
 }
@@ -218,12 +229,14 @@ func (g *guide) agreedRun(what string) (run string, err error) {
 	if err != nil {
 		return "", err
 	}
+
 	argv := []string{"plan", "approve", p.ID, "--digest", p.Digest, "--remark", "Looked at every group."}
 	for _, c := range whole.Cautions {
 		if c.Grave {
 			argv = append(argv, "--word", c.ID+"=It was so before, and goes back to that.")
 		}
 	}
+
 	if _, err := g.run("harbourmaster", "", nil, argv...); err != nil {
 		return "", err
 	}
@@ -234,6 +247,7 @@ func (g *guide) agreedRun(what string) (run string, err error) {
 	if err != nil || len(runs) == 0 {
 		return "", fmt.Errorf("the run is not there: %w", err)
 	}
+
 	return runs[0].ID, nil
 }
 

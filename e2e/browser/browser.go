@@ -38,6 +38,7 @@ func New(ctx context.Context, address string, width, height int, dark bool) (*Br
 	if err != nil {
 		return nil, err
 	}
+
 	opts := append(chromedp.DefaultExecAllocatorOptions[:],
 		chromedp.ExecPath(shell), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(profile),
 		chromedp.Flag("ignore-certificate-errors", true), chromedp.Flag("disable-quic", true),
@@ -46,6 +47,7 @@ func New(ctx context.Context, address string, width, height int, dark bool) (*Br
 		chromedp.Flag("no-first-run", true),
 		chromedp.Flag("disable-dev-shm-usage", true), chromedp.WindowSize(width, height),
 		chromedp.WSURLReadTimeout(60*time.Second))
+
 	actx, c1 := chromedp.NewExecAllocator(ctx, opts...)
 	bctx, c2 := chromedp.NewContext(actx)
 	b := &Browser{
@@ -54,21 +56,25 @@ func New(ctx context.Context, address string, width, height int, dark bool) (*Br
 		profile: profile,
 		cancel:  []context.CancelFunc{c2, c1, func() { os.RemoveAll(profile) }},
 	}
+
 	chromedp.ListenTarget(bctx, b.listen)
 	scheme := "light"
 	if dark {
 		scheme = "dark"
 	}
+
 	err = chromedp.Run(bctx, log.Enable(), runtime.Enable(),
 		emulation.SetDeviceMetricsOverride(int64(width), int64(height), 1, width < 500),
 		emulation.SetEmulatedMedia().WithFeatures([]*emulation.MediaFeature{
 			{Name: "prefers-color-scheme", Value: scheme},
 			{Name: "prefers-reduced-motion", Value: "reduce"},
 		}))
+
 	if err != nil {
 		b.Close()
 		return nil, fmt.Errorf("start Chromium: %w", err)
 	}
+
 	return b, nil
 }
 

@@ -37,6 +37,7 @@ func TestMain(m *testing.M) {
 		fmt.Fprintln(os.Stderr, demo.Inside(os.Args[2:]))
 		os.Exit(1)
 	}
+
 	flag.Parse()
 	os.Exit(func() int {
 		dir, err := os.MkdirTemp("", "idletally-cluster-")
@@ -45,6 +46,7 @@ func TestMain(m *testing.M) {
 			return 1
 		}
 		defer os.RemoveAll(dir)
+
 		program = filepath.Join(dir, "idletally")
 		cmd := exec.Command("go", "build", "-o", program, "idletally/cmd/idletally")
 		cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
@@ -52,6 +54,7 @@ func TestMain(m *testing.M) {
 			fmt.Fprintf(os.Stderr, "build: %v\n%s", err, out)
 			return 1
 		}
+
 		return m.Run()
 	}())
 }
@@ -95,10 +98,12 @@ func TestCluster(t *testing.T) {
 			t.Logf("the log ends so:\n%s", b[max(0, len(b)-6000):])
 		}
 	})
+
 	self, err := os.Executable()
 	must(t, err)
 	f := &fleet{}
 	var at []string
+
 	for i := range instances {
 		port, err := loopback.FreePort()
 		must(t, err)
@@ -110,10 +115,12 @@ func TestCluster(t *testing.T) {
 			s = f.stages[0].Instance()
 			err = s.Serve(t.Context(), at[i], db.DSN(i))
 		}
+
 		must(t, err)
 		f.stages = append(f.stages, s)
 		t.Cleanup(func() { s.Service.Kill() })
 	}
+
 	f.front, err = loopback.NewCable(at...)
 	must(t, err)
 	t.Cleanup(f.front.Close)
@@ -129,9 +136,11 @@ func TestCluster(t *testing.T) {
 
 	ctx, cancel := context.WithTimeout(t.Context(), *lasting+4*time.Minute)
 	defer cancel()
+
 	work := newWork(t, s)
 	killing, enough := context.WithTimeout(ctx, *lasting)
 	defer enough()
+
 	var all sync.WaitGroup
 	for _, do := range []func(context.Context, int) error{
 		work.enrol, work.enrol, work.upload, work.upload, work.snapshot, work.plan,
@@ -145,6 +154,7 @@ func TestCluster(t *testing.T) {
 			}
 		})
 	}
+
 	nodes, services := 0, 0
 	for killing.Err() == nil {
 		if r.IntN(2) == 0 {
@@ -157,6 +167,7 @@ func TestCluster(t *testing.T) {
 				b, _ := os.ReadFile(filepath.Join(dir, "database", fmt.Sprintf("node%d", n+1), "server.log"))
 				t.Fatalf("node %d does not come back: %v\n%s", n+1, err, b[max(0, len(b)-4000):])
 			}
+
 			t.Logf("node %d was killed, and was back %s after it was started", n+1,
 				time.Since(began).Round(time.Millisecond))
 		} else {
@@ -171,6 +182,7 @@ func TestCluster(t *testing.T) {
 		}
 		pause(killing, r, 3*time.Second)
 	}
+
 	all.Wait()
 	t.Logf(
 		"%d nodes and %d instances killed; acknowledged: %d enrolments, %d uploads, %d snapshots, %d runs; not "+
@@ -181,6 +193,7 @@ func TestCluster(t *testing.T) {
 		min(len(work.enrolled), len(work.uploaded), len(work.snapped), len(work.ran)) == 0 {
 		t.Error("too little was tried")
 	}
+
 	for i := range instances { // each of them sees the same
 		one := f.stages[i]
 		where := one.Address
@@ -188,6 +201,7 @@ func TestCluster(t *testing.T) {
 		work.verify(t, one)
 		one.Address = where
 	}
+
 	// A backup of the cluster, by way of any node, while its instances work: it is whole, and makes a service
 	// of one node.
 	for n := range instances {
@@ -205,14 +219,17 @@ func TestCluster(t *testing.T) {
 			}
 		}
 	}
+
 	kept := demo.Bare(filepath.Join(dir, "again"), program, log)
 	cmd := exec.CommandContext(ctx, program, "backup", "restore", "--data", filepath.Join(dir, "again", "service"),
 		filepath.Join(dir, "kept-0"))
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("backup restore: %v\n%s", err, out)
 	}
+
 	must(t, kept.Serve(ctx, "127.0.0.1:0", ""))
 	defer func() { must(t, kept.End()) }()
+
 	work.verify(t, kept)
 }
 
@@ -294,6 +311,7 @@ func (w *work) plan(ctx context.Context, n int) error {
 	if _, err := demo.Snapshot(ctx, w.author, "ticketing", "slip-south"); err != nil {
 		return fmt.Errorf("snapshot before a plan: %w", err)
 	}
+
 	p, err := w.author.DraftPlan(ctx, wire.Draft{
 		Application: "ticketing",
 		Hosts:       []string{"slip-south"},
@@ -309,18 +327,22 @@ func (w *work) plan(ctx context.Context, n int) error {
 	if p, err = w.author.Submit(ctx, p.ID); err != nil {
 		return fmt.Errorf("submit: %w", err)
 	}
+
 	words := map[string]string{}
 	for _, c := range p.Cautions {
 		words[c.ID] = "This is meant, in a test."
 	}
+
 	if _, err = w.second.Decide(ctx, p.ID, true, wire.Decision{Digest: p.Digest, Words: words}); err != nil {
 		return fmt.Errorf("approve: %w", err)
 	}
+
 	w.note(func() { w.approved = append(w.approved, p.ID) })
 	r, err := w.author.StartRun(ctx, p.ID)
 	if err != nil {
 		return fmt.Errorf("run: %w", err)
 	}
+
 	w.note(func() { w.ran[r.ID] = p.ID })
 	for end := time.Now().Add(time.Minute); r.State == "running" || r.State == "waiting"; {
 		if time.Now().After(end) {
@@ -331,9 +353,11 @@ func (w *work) plan(ctx context.Context, n int) error {
 			r = now
 		}
 	}
+
 	if r.State != "finished" || r.Hosts[0].Done != 1 {
 		return fmt.Errorf("run %s: %s, %+v", r.ID, r.State, r.Hosts)
 	}
+
 	w.note(func() { w.mode = mode })
 	return nil
 }
@@ -347,20 +371,24 @@ func (w *work) verify(t *testing.T, s *demo.Stage) {
 	hosts, err := api.Hosts(ctx)
 	must(t, err)
 	seen := map[string]int{}
+
 	for _, h := range hosts {
 		seen[h.Name]++
 		if w.enrolled[h.Name] && h.Version != demo.MadeUp {
 			t.Errorf("%s was enrolled, and is not: %+v", h.Name, h)
 		}
 	}
+
 	for h := range w.enrolled {
 		if seen[h] != 1 {
 			t.Errorf("host %s is there %d times", h, seen[h])
 		}
 	}
+
 	editions, err := api.Editions(ctx, "tideboard")
 	must(t, err)
 	marks := map[string]int{}
+
 	for _, e := range editions {
 		whole, err := api.Edition(ctx, "tideboard", e.Number)
 		must(t, err)
@@ -368,36 +396,43 @@ func (w *work) verify(t *testing.T, s *demo.Stage) {
 			marks[whole.Text[i:]]++
 		}
 	}
+
 	for m, n := range marks {
 		if n != 1 {
 			t.Errorf("%q is there %d times", m, n)
 		}
 	}
+
 	for _, m := range w.uploaded {
 		if marks[m] != 1 {
 			t.Errorf("%q was acknowledged, and is there %d times", m, marks[m])
 		}
 	}
+
 	snaps, err := api.Snapshots(ctx, "tideboard", "slip-north", 100_000)
 	must(t, err)
 	states := map[string]string{}
 	for _, x := range snaps {
 		states[x.ID] = x.State
 	}
+
 	for _, id := range w.snapped {
 		if states[id] != "ready" {
 			t.Errorf("snapshot %s was ready, and is %q", id, states[id])
 		}
 	}
+
 	if extra := len(snaps) - len(w.snapped); extra > int(w.failed.Load())+1 { // and that of the beginning
 		t.Errorf("%d snapshots that nobody asked for", extra)
 	}
+
 	past, err := api.History(ctx, client.Past{}, 100_000)
 	must(t, err)
 	said := map[string]int{}
 	for _, h := range past {
 		said[h.What+" "+h.Subject]++
 	}
+
 	for _, id := range w.approved {
 		p, err := api.Plan(ctx, id)
 		if err != nil || !slices.Contains([]string{"approved", "running", "finished"}, p.State) ||
@@ -408,25 +443,30 @@ func (w *work) verify(t *testing.T, s *demo.Stage) {
 			t.Errorf("the history tells %d times that %s was approved", said["plan approved "+id], id)
 		}
 	}
+
 	runs, err := api.Runs(ctx, 100_000)
 	must(t, err)
 	perPlan := map[string]int{}
+
 	for _, r := range runs {
 		perPlan[r.Plan]++
 		if want, ok := w.ran[r.ID]; ok && (r.Plan != want || r.State != "finished") {
 			t.Errorf("run %s of %s is %s of %s", r.ID, want, r.State, r.Plan)
 		}
 	}
+
 	for _, p := range w.ran {
 		if perPlan[p] != 1 {
 			t.Errorf("plan %s ran %d times", p, perPlan[p])
 		}
 	}
+
 	st, err := os.Stat(filepath.Join(w.s.Root("slip-south"), "srv/ticketing/releases"))
 	must(t, err)
 	if got := fmt.Sprintf("%04o", st.Mode().Perm()); got != w.mode {
 		t.Errorf("the folder has the mode %s, and the last run made it %s", got, w.mode)
 	}
+
 	check, err := api.CheckHistory(ctx)
 	must(t, err)
 	t.Logf("history: %+v", check)

@@ -28,6 +28,7 @@ func run(address, folder, person string, pages []string) error {
 	height := 800
 	dark := false
 	var wanted [][2]string
+
 	for _, p := range pages {
 		switch name, path, ok := cut(p); {
 		case ok:
@@ -40,6 +41,7 @@ func run(address, folder, person string, pages []string) error {
 			width, height = 390, 844
 		}
 	}
+
 	b, err := browser.New(context.Background(), address, width, height, dark)
 	if err != nil {
 		return err
@@ -50,16 +52,19 @@ func run(address, folder, person string, pages []string) error {
 			fmt.Println("fault:", f)
 		}
 	}()
+
 	if person != "-" {
 		if err := b.SignIn(person, demo.Password); err != nil {
 			return err
 		}
 	}
+
 	for _, p := range wanted {
 		path, presses, _ := strings.Cut(p[1], ";")
 		if err := b.Go(path); err != nil {
 			return err
 		}
+
 		for press := range strings.SplitSeq(presses, ";") {
 			if press == "" {
 				continue
@@ -68,10 +73,12 @@ func run(address, folder, person string, pages []string) error {
 				return err
 			}
 		}
+
 		if err := b.Shot(filepath.Join(folder, p[0]+".png")); err != nil {
 			return err
 		}
 	}
+
 	return nil
 }
 

@@ -73,12 +73,14 @@ func (j *Joining) Request(ctx context.Context) (request []byte, err error) {
 			return nil, err
 		}
 	}
+
 	if len(j.Roots) == 0 {
 		return nil, errors.New("say with --root below which folders this host lets the agent work")
 	}
 	if err := alone(j.Folder); err != nil {
 		return nil, err
 	}
+
 	if j.Server != nil { // who cannot sign in there learns it now
 		s, err := j.Server.dial(ctx)
 		if err != nil {
@@ -88,12 +90,14 @@ func (j *Joining) Request(ctx context.Context) (request []byte, err error) {
 		if err := errors.Join(err, s.Close()); err != nil {
 			return nil, err
 		}
+
 		if j.Server.LDAP != nil {
 			if _, err := j.Server.LDAP.Accounts(ctx); err != nil {
 				return nil, err
 			}
 		}
 	}
+
 	j.key, request, err = newKey()
 	return request, err
 }
@@ -103,6 +107,7 @@ func (j *Joining) Accept(got wire.Enrolled) error {
 	if _, err := tls.X509KeyPair(got.Certificate, j.key); err != nil {
 		return fmt.Errorf("the service sent a certificate for another key: %w", err)
 	}
+
 	s := Settings{
 		Service:     j.Service,
 		Host:        got.Host,
@@ -114,17 +119,21 @@ func (j *Joining) Accept(got wire.Enrolled) error {
 		Server:      j.Server,
 		Roots:       pathname.EscapeAll(j.Roots),
 	}
+
 	if err := prepare(j.Folder); err != nil {
 		return err
 	}
+
 	if j.Server != nil {
 		if err := j.Server.seal(j.Folder); err != nil {
 			return err
 		}
 	}
+
 	if j.Once {
 		return s.saveFirst(j.Folder)
 	}
+
 	return s.save(j.Folder)
 }
 
@@ -169,6 +178,7 @@ func newKey() (key, request []byte, err error) {
 func (a *Agent) Renew(ctx context.Context) error {
 	a.renewal.Lock() // the service counts on one at a time
 	defer a.renewal.Unlock()
+
 	key, request, err := newKey()
 	if err != nil {
 		return err
@@ -184,6 +194,7 @@ func (a *Agent) Renew(ctx context.Context) error {
 	if err := a.amend(func(s *Settings) { s.Certificate, s.Key = pem, key }); err != nil {
 		return err
 	}
+
 	a.api.Use(&cert)
 	a.cert.Store(&cert)
 	return nil
@@ -244,20 +255,25 @@ func Load(folder string) (Settings, error) {
 	if err := alone(folder); err != nil {
 		return s, err
 	}
+
 	b, err := os.ReadFile(filepath.Join(folder, SettingsFile))
 	if errors.Is(err, os.ErrNotExist) {
 		return s, fmt.Errorf("%w: there is no %s in %s: run idletally agent enrol", ErrNotEnrolled, SettingsFile,
 			folder)
 	}
+
 	if err == nil {
 		err = json.Unmarshal(b, &s)
 	}
+
 	if err == nil && s.Server != nil {
 		err = s.Server.unseal(folder)
 	}
+
 	if err == nil && s.Remote != nil {
 		err = s.Remote.unseal(folder)
 	}
+
 	return s, err
 }
 
@@ -321,6 +337,7 @@ func New(folder string, log *slog.Logger) (*Agent, error) {
 	if err != nil {
 		return nil, fmt.Errorf("agent's certificate: %w", err)
 	}
+
 	a := &Agent{Folder: folder, Log: log, Settings: s, greeted: make(chan struct{}, 1)}
 	for _, r := range s.Roots {
 		raw, err := pathname.Unescape(r)
@@ -329,11 +346,13 @@ func New(folder string, log *slog.Logger) (*Agent, error) {
 		}
 		a.roots = append(a.roots, raw)
 	}
+
 	a.host = hostOf(a)
 	a.cert.Store(&cert)
 	if s.Service == "" { // nothing leads there: what it does is carried
 		return a, nil
 	}
+
 	a.api, err = client.NewAgent(s.Service, s.Authority, &cert)
 	return a, err
 }
@@ -348,8 +367,10 @@ func (a *Agent) Run(ctx context.Context) error {
 		return err
 	}
 	defer free()
+
 	ctx, cancel := context.WithCancelCause(ctx)
 	var wg sync.WaitGroup
+
 	// Where one of them ends, the others have no reason to go on.
 	wg.Go(func() { cancel(a.listen(ctx)) })
 	wg.Go(func() { cancel(a.watch(ctx)) })
@@ -362,19 +383,24 @@ func (a *Agent) Run(ctx context.Context) error {
 			if err := a.hello(ctx); err != nil {
 				return err
 			}
+
 			hello = true
 			if before {
 				a.greet()
 			}
+
 			before = true
 		}
+
 		work, err := a.api.Work(ctx)
 		if err == nil && work != nil {
 			err = a.do(ctx, work)
 		}
+
 		hello = err == nil // what was given and lost on its way, or not brought to its end, is asked for again at once
 		return err
 	})
+
 	cancel(err)
 	wg.Wait()
 	return context.Cause(ctx)
@@ -422,12 +448,14 @@ func (a *Agent) repeat(ctx context.Context, what string, once func() error) erro
 			fails = 0
 			continue
 		}
+
 		if ctx.Err() != nil {
 			break
 		}
 		if client.Status(err) == http.StatusForbidden {
 			return err // the certificate counts no more: only a person can help
 		}
+
 		fails++
 		pause := time.Duration(mathrand.Int64N(int64(min(30*time.Second, 200*time.Millisecond<<min(fails, 8)))))
 		a.Log.Warn("will try again", "what", what, "error", err, "pause", pause.Round(time.Millisecond))
@@ -436,6 +464,7 @@ func (a *Agent) repeat(ctx context.Context, what string, once func() error) erro
 		case <-time.After(pause):
 		}
 	}
+
 	return ctx.Err()
 }
 
@@ -445,34 +474,40 @@ func (a *Agent) do(ctx context.Context, w *wire.Work) error {
 	var halt atomic.Bool
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+
 	now := WorkNow{ID: w.ID, Kind: w.Kind, Since: time.Now()}
 	a.health.begin(func() WorkNow {
 		now.Done, now.Total = done.Load(), total.Load()
 		return now
 	})
 	defer a.health.begin(nil)
+
 	// A run that was halted before anybody began it is not begun.
 	answer, err := a.api.Progress(ctx, w.ID, wire.WorkProgress{})
 	if err != nil {
 		return err
 	}
+
 	halt.Store(answer.Halt)
 	switch w.Kind {
 	case wire.WorkSnapshot:
 		if halt.Load() {
 			return nil // nobody wants it any more
 		}
+
 		go a.keep(ctx, w.ID, &done, &total, &halt, cancel)
 		err := a.snapshot(ctx, w, &done)
 		if halt.Load() {
 			a.Log.Info("snapshot cancelled", "work", w.ID)
 			return nil
 		}
+
 		return err
 	case wire.WorkRun:
 		go a.keep(ctx, w.ID, &done, &total, &halt, func() {})
 		return a.run(ctx, a.api, w, &done, &total, &halt)
 	}
+
 	return fmt.Errorf("the service asks for work of the unknown kind %q: is this agent older than the service?", w.Kind)
 }
 
@@ -481,22 +516,26 @@ func (a *Agent) keep(ctx context.Context, work string, done, total *atomic.Int64
 	t := time.NewTicker(500 * time.Millisecond)
 	defer t.Stop()
 	last, since := int64(-1), time.Now()
+
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-t.C:
 		}
+
 		n := done.Load()
 		if n == last && time.Since(since) < 5*time.Second {
 			continue
 		}
+
 		last, since = n, time.Now()
 		answer, err := a.api.Progress(ctx, work, wire.WorkProgress{Done: int(n), Total: int(total.Load())})
 		if err != nil {
 			a.Log.Debug("progress was not told", "error", err)
 			continue
 		}
+
 		if answer.Halt {
 			halt.Store(true)
 			halted()
@@ -574,6 +613,7 @@ func (a *Agent) run(ctx context.Context, to desk, w *wire.Work, done, total *ato
 	if err := private.MkdirAll(folder); err != nil {
 		return fail("run's folder: %v", err)
 	}
+
 	chunks := &stored{folder: folder, part: part}
 	for n, h := range part.Chunks {
 		if _, err := chunks.Steps(n); err == nil {
@@ -590,19 +630,23 @@ func (a *Agent) run(ctx context.Context, to desk, w *wire.Work, done, total *ato
 			return fail("keep the plan: %v: free some space and resume the run", err)
 		}
 	}
+
 	if err := a.takeOrder(order); err != nil {
 		return fail("%v", err)
 	}
+
 	j, err := change.OpenJournal(filepath.Join(folder, "journal"), change.Head{
 		Run:    order.Run,
 		Digest: order.Digest.String(),
 		Host:   a.Host,
 		Steps:  part.Steps,
 	})
+
 	if err != nil {
 		return fail("%v", err)
 	}
 	defer j.Close()
+
 	total.Store(int64(part.Steps))
 	r := &change.Runner{
 		Journal:  j,
@@ -613,11 +657,13 @@ func (a *Agent) run(ctx context.Context, to desk, w *wire.Work, done, total *ato
 		Progress: func(n, _ int) { done.Store(int64(n)) },
 		Halt:     halt.Load,
 	}
+
 	reach, hangUp, err := a.host.reach(ctx)
 	if err != nil {
 		return fail("%v", err)
 	}
 	defer hangUp()
+
 	r.Reach = reach
 	end := wire.RunDone{State: "finished"}
 	if err := r.Run(ctx); err != nil {
@@ -629,18 +675,22 @@ func (a *Agent) run(ctx context.Context, to desk, w *wire.Work, done, total *ato
 			end.State = "halted"
 		}
 	}
+
 	left, err := r.Settle(ctx)
 	if err != nil {
 		return err
 	}
+
 	if end.State == "finished" {
 		if end.Wrong, err = r.Verify(ctx); err != nil {
 			return err
 		}
 	}
+
 	if err := sendOriginals(ctx, to, w.ID, j, chunks, left); err != nil {
 		return err
 	}
+
 	for _, res := range j.Results() {
 		switch res.Outcome {
 		case plan.Done:
@@ -650,6 +700,7 @@ func (a *Agent) run(ctx context.Context, to desk, w *wire.Work, done, total *ato
 			end.Results = append(end.Results, res)
 		}
 	}
+
 	a.Log.Info("run", "run", order.Run, "state", end.State, "done", end.Done, "other", len(end.Results), "message",
 		end.Message)
 	if err := to.RunDone(ctx, w.ID, end); err != nil {
@@ -658,6 +709,7 @@ func (a *Agent) run(ctx context.Context, to desk, w *wire.Work, done, total *ato
 	if _, direct := to.(*client.Agent); direct && end.State == "finished" { // the service has it all
 		return stow(filepath.Join(a.Folder, "runs"), order.Run)
 	}
+
 	return nil
 }
 
@@ -692,6 +744,7 @@ func originals(
 		if err != nil {
 			return err
 		}
+
 		var list []plan.Step
 		for i, s := range steps {
 			o, changed := j.Original(base + i)
@@ -700,14 +753,18 @@ func originals(
 				unfinished, ok := left[base+i]
 				now, changed = unfinished, changed && ok && unfinished != o.Set
 			}
+
 			if changed {
 				list = append(list, plan.Step{Path: s.Path, Kind: s.Kind, Before: o.Set, After: now, File: o.File})
 			}
 		}
+
 		if err := each(n, list); err != nil {
 			return err
 		}
+
 		base += len(steps)
 	}
+
 	return nil
 }

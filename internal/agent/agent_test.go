@@ -66,6 +66,7 @@ func (s *service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		s.t.Error(err)
 	}
+
 	switch {
 	case strings.HasSuffix(r.URL.Path, "/nodes/missing"):
 		out := make([]byte, len(b)/32)
@@ -76,6 +77,7 @@ func (s *service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			}
 		}
 		_, _ = w.Write(out)
+
 	case strings.HasSuffix(r.URL.Path, "/nodes"):
 		s.bytes += len(b)
 		z, err := zstd.NewReader(bytes.NewReader(b))
@@ -90,63 +92,79 @@ func (s *service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			if errors.Is(err, io.EOF) {
 				break
 			}
+
 			n, err2 := tree.Decode(node)
 			if err := errors.Join(err, err2); err != nil {
 				s.t.Error(err)
 				break
 			}
+
 			for _, c := range n.Children() {
 				refused = refused || s.nodes[c] == nil // as the real one does
 			}
+
 			if !refused {
 				s.nodes.Add(n)
 			}
 		}
+
 		if refused {
 			w.WriteHeader(422)
 			return
 		}
+
 		w.WriteHeader(204)
+
 	case strings.HasSuffix(r.URL.Path, "/hello"):
 		var h wire.Hello
 		if err := json.Unmarshal(b, &h); err != nil {
 			s.t.Error(err)
 		}
+
 		s.hellos = append(s.hellos, h)
 		if s.greeting == nil {
 			w.WriteHeader(204) // as a service did before there were greetings
 			return
 		}
+
 		_ = json.NewEncoder(w).Encode(s.greeting)
+
 	case strings.HasSuffix(r.URL.Path, "/watches"):
 		var ask wire.WatchAsk
 		if err := json.Unmarshal(b, &ask); err != nil {
 			s.t.Error(err)
 		}
+
 		s.states, s.current = append(s.states, ask.State), ask.Current
 		if s.watches != nil && ask.Known != s.watches.Version {
 			_ = json.NewEncoder(w).Encode(s.watches)
 			return
 		}
+
 		s.mu.Unlock()
 		select {
 		case <-r.Context().Done():
 		case <-time.After(200 * time.Millisecond):
 		}
+
 		s.mu.Lock()
 		w.WriteHeader(204)
+
 	case strings.Contains(r.URL.Path, "/watches/"):
 		var h wire.Heard
 		if err := json.Unmarshal(b, &h); err != nil {
 			s.t.Error(err)
 		}
+
 		if s.refuse > 0 {
 			s.refuse--
 			w.WriteHeader(503)
 			return
 		}
+
 		s.heard = append(s.heard, h)
 		w.WriteHeader(204)
+
 	case strings.Contains(r.URL.Path, "/chunks/"):
 		_, _ = w.Write(s.chunks[0])
 	case strings.Contains(r.URL.Path, "/originals/"):
@@ -159,15 +177,19 @@ func (s *service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		if err := json.Unmarshal(b, &d); err != nil {
 			s.t.Error(err)
 		}
+
 		s.ended = append(s.ended, d)
 		w.WriteHeader(204)
+
 	case strings.HasSuffix(r.URL.Path, "/snapshot"):
 		var d wire.SnapshotDone
 		if err := json.Unmarshal(b, &d); err != nil {
 			s.t.Error(err)
 		}
+
 		s.snapshots = append(s.snapshots, d)
 		w.WriteHeader(204)
+
 	default:
 		w.WriteHeader(204)
 	}
@@ -183,10 +205,12 @@ func world(t *testing.T) (*service, *Agent, ed25519.PrivateKey, string) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	pub, key, err := ed25519.GenerateKey(nil)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	root := t.TempDir()
 	a := &Agent{
 		Folder:   t.TempDir(),
@@ -195,6 +219,7 @@ func world(t *testing.T) (*service, *Agent, ed25519.PrivateKey, string) {
 		api:      api,
 		roots:    []string{root},
 	}
+
 	a.host = hostOf(a)
 	a.cert.Store(&tls.Certificate{
 		Leaf: &x509.Certificate{NotBefore: time.Now(), NotAfter: time.Now().AddDate(0, 3, 0)},
@@ -216,6 +241,7 @@ func TestSendsOnlyWhatIsMissing(t *testing.T) {
 			}
 		}
 	}
+
 	send := func() (nodes, asked int) {
 		t.Helper()
 		s.mu.Lock()
@@ -227,27 +253,35 @@ func TestSendsOnlyWhatIsMissing(t *testing.T) {
 			t.Fatal(err)
 		}
 		defer spool.Close()
+
 		h, _, err := scan.Scan(t.Context(), []string{root}, scan.Options{}, spool)
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		if _, err := a.send(t.Context(), spool, h); err != nil {
 			t.Fatal(err)
 		}
+
 		if s.nodes[h] == nil {
 			t.Fatal("the root did not arrive")
 		}
+
 		return len(s.nodes) - before, s.asked
 	}
+
 	if n, _ := send(); n < 20 {
 		t.Errorf("first: %d nodes", n)
 	}
+
 	if n, asked := send(); n != 0 || asked != 1 {
 		t.Errorf("again: %d nodes sent, %d asked about", n, asked)
 	}
+
 	if err := os.Chmod(filepath.Join(root, "a/b/c/s/a/file"), 0o777); err != nil {
 		t.Fatal(err)
 	}
+
 	if n, _ := send(); n != 7 { // forest, root, a, b, c, s, a
 		t.Errorf("after a change: %d nodes sent", n)
 	}
@@ -261,6 +295,7 @@ func TestLooksAgain(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+
 	take := func(whole bool) wire.SnapshotDone {
 		t.Helper()
 		var done atomic.Int64
@@ -268,6 +303,7 @@ func TestLooksAgain(t *testing.T) {
 			&wire.Work{ID: "w", Kind: wire.WorkSnapshot, Roots: []string{root}, Whole: whole}, &done); err != nil {
 			t.Fatal(err)
 		}
+
 		d := s.snapshots[len(s.snapshots)-1]
 		n := 0
 		if err := tree.Walk(t.Context(), s.nodes, d.Forest, func(string, tree.Entry) error {
@@ -277,38 +313,48 @@ func TestLooksAgain(t *testing.T) {
 			int64(n) != d.Paths || d.Failed != "" {
 			t.Fatalf("%d of %d paths are with the service, %v, %s", n, d.Paths, err, d.Failed)
 		}
+
 		return d
 	}
+
 	first := take(false)
 	past, err := filepath.Glob(filepath.Join(a.Folder, "past", "*"))
 	if err != nil || len(past) != 1 {
 		t.Fatalf("%v, %v", past, err)
 	}
+
 	old, err := os.ReadFile(past[0])
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if again := take(false); again.Forest != first.Forest {
 		t.Error("the same tree, another hash")
 	}
+
 	if err := os.Chmod(filepath.Join(root, "7", "deep"), 0o700); err != nil {
 		t.Fatal(err)
 	}
+
 	if changed := take(false); changed.Forest == first.Forest {
 		t.Error("a change was not seen")
 	}
+
 	s.nodes = tree.Memory{}
 	take(false) // it walks what the service has
 	if now, err := os.ReadFile(past[0]); err != nil || string(now) == string(old) {
 		t.Errorf("nothing new is known, %v", err)
 	}
+
 	take(true)
+
 	// What nobody has asked about for a month is forgotten.
 	long := time.Now().AddDate(0, -2, 0)
 	other := filepath.Join(a.Folder, "past", "other")
 	if err := errors.Join(os.WriteFile(other, nil, 0o600), os.Chtimes(other, long, long)); err != nil {
 		t.Fatal(err)
 	}
+
 	take(false)
 	if _, err := os.Stat(other); !errors.Is(err, os.ErrNotExist) {
 		t.Errorf("an old past stays: %v", err)
@@ -323,6 +369,7 @@ func TestCancelledSnapshot(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+
 	a.Gentle = &scan.Gentle{AtMost: 1}
 	go func() {
 		time.Sleep(300 * time.Millisecond)
@@ -330,11 +377,13 @@ func TestCancelledSnapshot(t *testing.T) {
 		defer s.mu.Unlock()
 		s.halt = true
 	}()
+
 	start := time.Now()
 	if err := a.do(t.Context(), &wire.Work{ID: "w", Kind: wire.WorkSnapshot, Roots: []string{root}}); err != nil ||
 		time.Since(start) > 20*time.Second || len(s.snapshots) != 0 {
 		t.Errorf("%v after %s, %d sent", err, time.Since(start), len(s.snapshots))
 	}
+
 	if err := a.do(t.Context(), &wire.Work{ID: "w", Kind: wire.WorkSnapshot, Roots: []string{root}}); err != nil ||
 		len(s.snapshots) != 0 {
 		t.Errorf("one that was cancelled before it began: %v, %d sent", err, len(s.snapshots))
@@ -348,6 +397,7 @@ func TestOrdersAreChecked(t *testing.T) {
 	if err := os.WriteFile(p, nil, 0o600); err != nil {
 		t.Fatal(err)
 	}
+
 	state := func(m mode.Mode) perm.Set { return perm.POSIX{Mode: m}.Set() }
 	chunk := plan.EncodeChunk([]plan.Step{{Path: p, Kind: perm.File, Before: state(0o600), After: state(0o666)}})
 	s.chunks = [][]byte{chunk}
@@ -359,6 +409,7 @@ func TestOrdersAreChecked(t *testing.T) {
 			{Host: "skiff", Roots: []string{root}, Steps: 1, Chunks: []tree.Hash{plan.Digest(chunk)}},
 		},
 	}
+
 	good := plan.Order{
 		Run:        "0123456789abcdef",
 		Digest:     plan.Digest(manifest.Bytes()),
@@ -367,6 +418,7 @@ func TestOrdersAreChecked(t *testing.T) {
 		ApprovedBy: []string{"b"},
 		Expires:    time.Now().Add(time.Hour),
 	}
+
 	_, stranger, _ := ed25519.GenerateKey(nil)
 	other := plan.EncodeChunk([]plan.Step{{Path: p, Kind: perm.File, Before: state(0o600), After: state(0o777)}})
 	for _, x := range []struct {
@@ -397,13 +449,16 @@ func TestOrdersAreChecked(t *testing.T) {
 		}); err != nil {
 			t.Fatal(err)
 		}
+
 		if len(s.ended) != 1 || s.ended[0].State != "failed" || !strings.Contains(s.ended[0].Message, x.says) {
 			t.Errorf("%s: %+v, want %q", x.name, s.ended, x.says)
 		}
+
 		if st, err := os.Stat(p); err != nil || st.Mode().Perm() != 0o600 {
 			t.Fatalf("%s: the file was changed to %v", x.name, st.Mode())
 		}
 	}
+
 	// Outside the host's own roots each step is refused, whoever signed it.
 	order, sig := good.Sign(key)
 	s.chunks, s.ended = [][]byte{chunk}, nil
@@ -418,11 +473,14 @@ func TestOrdersAreChecked(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
+
 	if d := s.ended[0]; d.State != "finished" || d.Done != 0 || len(d.Results) != 1 ||
 		!strings.Contains(d.Results[0].Reason, "own list of roots") {
 		t.Errorf("outside the own roots: %+v", d)
 	}
+
 	a.roots = own
+
 	// A host that only looks changes nothing.
 	a.LookOnly, s.ended = true, nil
 	if err := a.do(t.Context(), &wire.Work{
@@ -434,10 +492,13 @@ func TestOrdersAreChecked(t *testing.T) {
 	}); err != nil {
 		t.Fatal(err)
 	}
+
 	if d := s.ended[0]; d.State != "failed" || !strings.Contains(d.Message, "only looks") {
 		t.Errorf("on a host that only looks: %+v", d)
 	}
+
 	a.LookOnly = false
+
 	// A good order, halted before it began, and then let go on.
 	good.Run = "0123456789abcdeg"
 	order, sig = good.Sign(key)
@@ -446,24 +507,30 @@ func TestOrdersAreChecked(t *testing.T) {
 	if err := a.do(t.Context(), work); err != nil || s.ended[0].State != "halted" {
 		t.Errorf("halted: %+v, %v", s.ended, err)
 	}
+
 	s.halt, s.ended = false, nil
 	if err := a.do(t.Context(), work); err != nil || s.ended[0].State != "finished" || s.ended[0].Done != 1 {
 		t.Errorf("good: %+v, %v", s.ended, err)
 	}
+
 	if st, err := os.Stat(p); err != nil || st.Mode().Perm() != 0o666 {
 		t.Errorf("the good order did nothing: %v", st.Mode())
 	}
+
 	// The same order again does nothing more: the journal knows it has ended.
 	if err := os.Chmod(p, 0o600); err != nil {
 		t.Fatal(err)
 	}
+
 	s.ended = nil
 	if err := a.do(t.Context(), work); err != nil || s.ended[0].State != "finished" {
 		t.Errorf("again: %+v, %v", s.ended, err)
 	}
+
 	if st, _ := os.Stat(p); st.Mode().Perm() != 0o600 {
 		t.Error("a replayed order was carried out again")
 	}
+
 	if err := a.do(t.Context(), &wire.Work{ID: "w", Kind: "dance"}); err == nil ||
 		!strings.Contains(err.Error(), "unknown kind") {
 		t.Errorf("unknown work: %v", err)
@@ -479,15 +546,18 @@ func TestOriginalsOfAHaltedRun(t *testing.T) {
 	if err := os.Mkdir(folder, 0o750); err != nil {
 		t.Fatal(err)
 	}
+
 	steps := []plan.Step{{Path: folder, Kind: perm.Folder, Before: closed, After: opened}}
 	for i := range 600 {
 		p := filepath.Join(folder, fmt.Sprintf("f%04d", i))
 		if err := os.WriteFile(p, nil, 0o600); err != nil {
 			t.Fatal(err)
 		}
+
 		if err := os.Chmod(p, 0o604); err != nil {
 			t.Fatal(err)
 		}
+
 		steps = append(steps, plan.Step{
 			Path:   p,
 			Kind:   perm.File,
@@ -495,6 +565,7 @@ func TestOriginalsOfAHaltedRun(t *testing.T) {
 			After:  perm.POSIX{Mode: 0o640}.Set(),
 		})
 	}
+
 	chunk := plan.EncodeChunk(steps)
 	chunks := &stored{
 		folder: t.TempDir(),
@@ -503,11 +574,13 @@ func TestOriginalsOfAHaltedRun(t *testing.T) {
 	if err := os.WriteFile(chunks.file(0), chunk, 0o600); err != nil {
 		t.Fatal(err)
 	}
+
 	j, err := change.OpenJournal(filepath.Join(chunks.folder, "journal"), change.Head{Run: "r", Steps: len(steps)})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer j.Close()
+
 	asked := 0
 	r := &change.Runner{
 		Journal: j,
@@ -517,30 +590,37 @@ func TestOriginalsOfAHaltedRun(t *testing.T) {
 		Batch:   256,
 		Halt:    func() bool { asked++; return asked > 2 },
 	}
+
 	if err := r.Run(t.Context()); !errors.Is(err, change.ErrHalted) {
 		t.Fatal(err)
 	}
+
 	left, err := r.Settle(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if err := sendOriginals(t.Context(), a.api, "w", j, chunks, left); err != nil {
 		t.Fatal(err)
 	}
+
 	got, err := plan.DecodeChunk(s.originals)
 	if err != nil || len(got) != 512 {
 		t.Fatalf("%d originals, %v", len(got), err)
 	}
+
 	for i, o := range got {
 		var st unix.Stat_t
 		if err := unix.Stat(o.Path, &st); err != nil {
 			t.Fatal(err)
 		}
+
 		now := perm.POSIX{Mode: mode.Mode(st.Mode & 0o7777)}.Set()
 		if o.After != now || o.Before != steps[i].Before || i > 0 && now != steps[i].After {
 			t.Fatalf("%s: stored as %x, is %x", o.Path, o.After.Bytes(), now.Bytes())
 		}
 	}
+
 	if got[0].After == closed || got[0].After == opened {
 		t.Errorf("the folder was to be left narrowed: %x", got[0].After.Bytes())
 	}
@@ -608,6 +688,7 @@ func TestFolderIsPrivate(t *testing.T) {
 		must(t, c.change(folder))
 		_, loaded := Load(folder)
 		_, enrolled := (&Joining{Folder: folder, Roots: []string{"/srv"}}).Request(t.Context())
+
 		for _, err := range []error{loaded, enrolled, prepare(folder)} {
 			if c.says == "" && err != nil || c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {
 				t.Errorf("%s: %v, want %q", what, err, c.says)
@@ -632,6 +713,7 @@ func TestSpelled(t *testing.T) {
 		if got := (&descriptors{a: a}).spelled(c.asked); got != c.own {
 			t.Errorf("%s is %s on a system of its own, want %s", c.asked, got, c.own)
 		}
+
 		a.Server = &FileServer{}
 		if got := (&descriptors{a: a}).spelled(c.asked); got != c.server {
 			t.Errorf("%s is %s on a file server, want %s", c.asked, got, c.server)
@@ -654,6 +736,7 @@ func TestOrdersCountOnce(t *testing.T) {
 			{Host: "skiff", Roots: []string{root}, Steps: 1, Chunks: []tree.Hash{plan.Digest(chunk)}},
 		},
 	}
+
 	do := func(enrolment string) wire.RunDone {
 		t.Helper()
 		o := plan.Order{
@@ -665,6 +748,7 @@ func TestOrdersCountOnce(t *testing.T) {
 			ApprovedBy: []string{"b"},
 			Expires:    time.Now().Add(time.Hour),
 		}
+
 		order, sig := o.Sign(key)
 		s.chunks, s.ended = [][]byte{chunk}, nil
 		must(t,
@@ -675,8 +759,10 @@ func TestOrdersCountOnce(t *testing.T) {
 				Signature: sig,
 				Manifest:  manifest.Bytes(),
 			}))
+
 		return s.ended[0]
 	}
+
 	mode := func() os.FileMode {
 		st, err := os.Stat(p)
 		must(t, err)
@@ -688,18 +774,22 @@ func TestOrdersCountOnce(t *testing.T) {
 			t.Errorf("of enrolment %q: %+v", other, d)
 		}
 	}
+
 	if d := do("this one"); d.State != "finished" || d.Done != 1 || mode() != 0o666 {
 		t.Fatalf("%+v", d)
 	}
+
 	must(t, os.Chmod(p, 0o600))
 	if d := do("this one"); d.State != "finished" || mode() != 0o600 { // its journal says that it is over
 		t.Errorf("again: %+v", d)
 	}
+
 	must(t, os.RemoveAll(filepath.Join(a.Folder, "runs")))
 	if d := do("this one"); d.State != "failed" || !strings.Contains(d.Message, "begun here before") ||
 		mode() != 0o600 {
 		t.Errorf("with its runs wiped: %+v", d)
 	}
+
 	must(t, os.WriteFile(filepath.Join(a.Folder, ordersFile), []byte("{"), 0o600))
 	if d := do("this one"); d.State != "failed" || mode() != 0o600 {
 		t.Errorf("with a list that cannot be read: %+v", d)
@@ -726,6 +816,7 @@ func TestHello(t *testing.T) {
 			t.Errorf("%+v: %v", c.greeting, err)
 		}
 	}
+
 	h := s.hellos[0]
 	if h.Version != "1.2.3" || h.Protocol != wire.Protocol || h.Oldest != wire.OldestProtocol ||
 		!strings.HasPrefix(h.System, "Linux ") || h.Up <= 0 || h.Runs < 0 || h.Runs > 3600 {

@@ -36,6 +36,7 @@ func (a *Agent) listen(ctx context.Context) error {
 			<-free
 			return err
 		}
+
 		wg.Go(func() {
 			defer func() { <-free }()
 			a.reply(ctx, *q)
@@ -90,6 +91,7 @@ func (a *Agent) files(ctx context.Context, q wire.Question) (r wire.Reply, err e
 		return r, err
 	}
 	defer hangUp()
+
 	if reach == nil {
 		reach = change.Own(a.roots)
 	}
@@ -100,6 +102,7 @@ func (a *Agent) files(ctx context.Context, q wire.Question) (r wire.Reply, err e
 		if err := ctx.Err(); err != nil {
 			return r, err
 		}
+
 		why := ""
 		if i := slices.IndexFunc(a.roots, func(own string) bool { return pathname.Under(s.Path, own) }); i < 0 {
 			why = notShown
@@ -109,8 +112,10 @@ func (a *Agent) files(ctx context.Context, q wire.Question) (r wire.Reply, err e
 			known = append(known, s)
 			continue
 		}
+
 		r.Left = append(r.Left, wire.Denied{Path: pathname.Escape(s.Path), Reason: why})
 	}
+
 	r.Steps = plan.EncodeChunk(known)
 	return r, nil
 }

@@ -36,6 +36,7 @@ func TestAnswersStayInTheRoots(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+
 	const away = "own list of roots"
 	for _, c := range []struct {
 		kind, path, refused string
@@ -108,6 +109,7 @@ func TestNothingOutsideIsOpened(t *testing.T) {
 		askOutside(t, outside)
 		return
 	}
+
 	outside := filepath.Join(t.TempDir(), marker)
 	must(t, os.MkdirAll(filepath.Join(outside, "secret", "deeper"), 0o755))
 	must(t, os.WriteFile(filepath.Join(outside, "key"), nil, 0o644))
@@ -119,9 +121,11 @@ func TestNothingOutsideIsOpened(t *testing.T) {
 	if err != nil || !strings.Contains(string(out), "asked 24 questions") {
 		t.Fatalf("%v: %s", err, out)
 	}
+
 	b, err := os.ReadFile(trace)
 	must(t, err)
 	calls := 0
+
 	for line := range strings.Lines(string(b)) {
 		_, call, _ := strings.Cut(line, " ")
 		call = strings.TrimSpace(call)
@@ -129,12 +133,14 @@ func TestNothingOutsideIsOpened(t *testing.T) {
 		if !strings.Contains(call, marker) {
 			continue
 		}
+
 		// The links are made by the test, and read by the agent; what the test says goes to its output.
 		if !strings.HasPrefix(call, "symlink") && !strings.HasPrefix(call, "readlink") &&
 			!strings.HasPrefix(call, "write(1<") && !strings.HasPrefix(call, "write(2<") {
 			t.Errorf("a system call reaches outside: %s", line)
 		}
 	}
+
 	if calls < 100 {
 		t.Errorf("%d calls were traced: this tries nothing", calls)
 	}
@@ -151,6 +157,7 @@ func askOutside(t *testing.T, outside string) {
 	} {
 		must(t, os.Symlink(to, filepath.Join(root, name)))
 	}
+
 	asked, said := 0, map[string]bool{}
 	for _, path := range []string{
 		"/out/secret",
@@ -168,16 +175,20 @@ func askOutside(t *testing.T, outside string) {
 				Operation: access.Read,
 				Limit:     10,
 			})
+
 			if err == nil {
 				t.Errorf("%s %s was answered", kind, path)
 				continue
 			}
+
 			asked++
 			said[strings.ReplaceAll(err.Error(), pathname.Escape(root+path), "PATH")] = true
 		}
 	}
+
 	if len(said) != 1 {
 		t.Errorf("it is refused in several ways: %v", said)
 	}
+
 	t.Logf("asked %d questions", asked)
 }

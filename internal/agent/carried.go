@@ -42,13 +42,16 @@ func RequestFile(ctx context.Context, j Joining, version string, out io.Writer) 
 	if err := prepare(j.Folder); err != nil {
 		return "", err
 	}
+
 	b, err := json.Marshal(joining{Roots: pathname.EscapeAll(j.Roots), Key: j.key})
 	if err == nil {
 		err = private.WriteFile(filepath.Join(j.Folder, joiningFile), b)
 	}
+
 	if err != nil {
 		return "", err
 	}
+
 	r := archive.Request{Format: archive.RequestFormat, Request: request, Version: version}
 	return r.Fingerprint(), json.NewEncoder(out).Encode(r)
 }
@@ -70,22 +73,27 @@ func JoinByFile(folder string, got archive.Admission) (host string, err error) {
 		return "", err
 	}
 	defer free()
+
 	at := filepath.Join(folder, joiningFile)
 	b, err := os.ReadFile(at)
 	if errors.Is(err, os.ErrNotExist) {
 		return "", fmt.Errorf("nothing was asked for from %s: begin with idletally agent request", folder)
 	}
+
 	var kept joining
 	if err == nil {
 		err = json.Unmarshal(b, &kept)
 	}
+
 	if err != nil {
 		return "", err
 	}
+
 	now, err := Load(folder)
 	if err == nil {
 		now.OrderKey, err = succession.Follow(now.OrderKey, got.Succession)
 	}
+
 	switch {
 	case err == nil && !bytes.Equal(now.OrderKey, got.OrderKey):
 		return "", fmt.Errorf(
@@ -95,10 +103,12 @@ func JoinByFile(folder string, got archive.Admission) (host string, err error) {
 	case err != nil && !errors.Is(err, os.ErrNotExist) && !errors.Is(err, ErrNotEnrolled):
 		return "", err
 	}
+
 	j := Joining{Folder: folder, Roots: raws(kept.Roots), key: kept.Key}
 	if err := j.Accept(got.Enrolled); err != nil {
 		return "", err
 	}
+
 	return got.Host, os.Remove(at)
 }
 
@@ -131,20 +141,24 @@ func (a *Agent) Carry(
 		return wire.RunDone{}, err
 	}
 	defer free()
+
 	order, err := archive.OpenOrder(in)
 	if err != nil {
 		return wire.RunDone{}, err
 	}
 	defer order.Close()
+
 	key, ok := a.cert.Load().PrivateKey.(crypto.Signer)
 	if !ok {
 		return wire.RunDone{}, errors.New("the agent's key signs nothing")
 	}
+
 	// The order proves itself when it is carried out; here it only says whose report this is.
 	var head plan.Order
 	if err := json.Unmarshal(order.Work.Order, &head); err != nil {
 		return wire.RunDone{}, fmt.Errorf("%w: %w", archive.ErrNoOrder, err)
 	}
+
 	report, err := archive.BeginReport(out, archive.ReportHead{
 		Host:        a.Host,
 		Work:        order.Work.ID,
@@ -152,14 +166,17 @@ func (a *Agent) Carry(
 		Made:        time.Now().UTC().Truncate(time.Second),
 		Certificate: a.Certificate,
 	})
+
 	if err != nil {
 		return wire.RunDone{}, err
 	}
+
 	to := &carried{order: order, report: report, key: key}
 	var done, total atomic.Int64
 	var halt atomic.Bool
 	shown, stop := context.WithCancel(ctx)
 	defer stop()
+
 	go func() {
 		for shown.Err() == nil {
 			progress(int(done.Load()), int(total.Load()))
@@ -169,8 +186,10 @@ func (a *Agent) Carry(
 			}
 		}
 	}()
+
 	if err := a.run(ctx, to, &order.Work, &done, &total, &halt); err != nil {
 		return wire.RunDone{}, err
 	}
+
 	return *to.done, nil
 }

@@ -60,6 +60,7 @@ func (s *watchState) get(ctx context.Context) (wire.WatchState, context.Context,
 func (a *Agent) watch(ctx context.Context) error {
 	stop := func() {}
 	defer func() { stop() }()
+
 	known := ""
 	var watched []wire.WatchedPlace
 	if why := a.host.deaf(); why != "" {
@@ -68,9 +69,11 @@ func (a *Agent) watch(ctx context.Context) error {
 	} else if a.Deaf {
 		a.state.set(wire.WatchState{Notes: []string{"the agent was started with --watch=false"}})
 	}
+
 	return a.call(ctx, "what to watch", func() error {
 		state, until, cancel := a.state.get(ctx)
 		defer cancel()
+
 		list, err := a.api.Watches(until, a.state.ask(known, state))
 		if err != nil && until.Err() != nil && ctx.Err() == nil {
 			return nil // only to tell how it goes now
@@ -87,6 +90,7 @@ func (a *Agent) watch(ctx context.Context) error {
 		}; slices.EqualFunc(list.Applications, watched, same) {
 			return nil
 		}
+
 		watched = list.Applications
 		stop()
 		within, cancelWatch := context.WithCancel(ctx)

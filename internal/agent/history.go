@@ -30,6 +30,7 @@ func (a *Agent) compareHistory(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+
 	switch {
 	case !now.SignedBy(a.orderKey()):
 		a.Log.Error("what the service says of its history is not signed by the key that this host knows", "line",
@@ -44,10 +45,12 @@ func (a *Agent) compareHistory(ctx context.Context) error {
 	case now.Seq == 0:
 		return nil
 	}
+
 	b, err := json.Marshal(now)
 	if err != nil {
 		return err
 	}
+
 	return atomicfile.Write(a.historyFile(), b)
 }
 

@@ -35,6 +35,7 @@ func (a *Agent) keepTrust(ctx context.Context) error {
 		if err := a.compareHistory(ctx); err != nil { // which is signed by the newest key
 			return err
 		}
+
 		select {
 		case <-ctx.Done():
 		case <-time.After(trustEvery/2 + mathrand.N(trustEvery)):
@@ -44,6 +45,7 @@ func (a *Agent) keepTrust(ctx context.Context) error {
 			case <-time.After(mathrand.N(trustSoon)):
 			}
 		}
+
 		return nil
 	})
 }
@@ -63,28 +65,34 @@ func (a *Agent) askKeys(ctx context.Context) error {
 	if err != nil || len(got.Authorities) == 0 { // an older service
 		return err
 	}
+
 	authorities, err := readAuthorities(got.Authorities)
 	if err != nil {
 		a.Log.Error("what the service says of its keys is not believed", "error", err)
 		return nil
 	}
+
 	news, err := a.believe(got.Authorities, got.Succession)
 	if errors.Is(err, succession.ErrBroken) {
 		a.Log.Error("what the service says of its keys is not believed", "error", err)
 		return nil
 	}
+
 	if err != nil {
 		return err
 	}
+
 	if leaf := a.cert.Load().Leaf; leaf.CheckSignatureFrom(authorities[0]) != nil {
 		if err := a.Renew(ctx); err != nil {
 			return fmt.Errorf("a certificate of the newest authority: %w", err)
 		}
 		news = true
 	}
+
 	if news {
 		_, err = a.api.Keys(ctx, a.knownKeys()) // so that it is seen there who follows
 	}
+
 	return err
 }
 
@@ -94,9 +102,11 @@ func (a *Agent) askKeys(ctx context.Context) error {
 func (a *Agent) believe(authorities []byte, line []succession.Handover) (news bool, err error) {
 	a.keys.Lock()
 	defer a.keys.Unlock()
+
 	if authorities == nil {
 		authorities = a.Authority
 	}
+
 	to, err := succession.Follow(a.OrderKey, line)
 	if err != nil {
 		return false, err
@@ -108,16 +118,19 @@ func (a *Agent) believe(authorities []byte, line []succession.Handover) (news bo
 	if err := a.amend(func(s *Settings) { s.OrderKey, s.Authority = to, authorities }); err != nil {
 		return false, err
 	}
+
 	if other {
 		a.Log.Warn("another key signs orders from now on", "was", hex.EncodeToString(a.OrderKey), "is",
 			hex.EncodeToString(to))
 		a.OrderKey = to
 	}
+
 	if others {
 		a.Log.Warn("the service has other authorities from now on", "fingerprints", fingerprints(authorities))
 		a.Authority = authorities
 		err = a.api.Trust(authorities)
 	}
+
 	return true, err
 }
 
@@ -151,6 +164,7 @@ func readAuthorities(text []byte) (list []*x509.Certificate, err error) {
 	if len(text) > maxAuthority {
 		return nil, fmt.Errorf("authorities of more than %d bytes", maxAuthority)
 	}
+
 	for block, rest := pem.Decode(text); block != nil; block, rest = pem.Decode(rest) {
 		c, err := x509.ParseCertificate(block.Bytes)
 		if err != nil {
@@ -164,9 +178,11 @@ func readAuthorities(text []byte) (list []*x509.Certificate, err error) {
 			return nil, fmt.Errorf("more than %d authorities", maxAuthorities)
 		}
 	}
+
 	if list == nil {
 		return nil, errors.New("no authority")
 	}
+
 	return list, nil
 }
 

@@ -34,10 +34,12 @@ func TestOrdersByANewerKey(t *testing.T) {
 	if err := a.Settings.save(a.Folder); err != nil {
 		t.Fatal(err)
 	}
+
 	p := filepath.Join(root, "file")
 	if err := os.WriteFile(p, nil, 0o600); err != nil {
 		t.Fatal(err)
 	}
+
 	_, second, _ := ed25519.GenerateKey(nil)
 	_, thief, _ := ed25519.GenerateKey(nil)
 	public := func(k ed25519.PrivateKey) ed25519.PublicKey { return k.Public().(ed25519.PublicKey) }
@@ -51,6 +53,7 @@ func TestOrdersByANewerKey(t *testing.T) {
 		Before: perm.POSIX{Mode: 0o600}.Set(),
 		After:  perm.POSIX{Mode: mode.Mode(0o640)}.Set(),
 	}
+
 	chunk := plan.EncodeChunk([]plan.Step{step})
 	manifest := plan.Manifest{
 		Format: 1,
@@ -60,6 +63,7 @@ func TestOrdersByANewerKey(t *testing.T) {
 			{Host: "skiff", Roots: []string{root}, Steps: 1, Chunks: []tree.Hash{plan.Digest(chunk)}},
 		},
 	}
+
 	for i, x := range []struct {
 		what string
 		key  ed25519.PrivateKey
@@ -78,6 +82,7 @@ func TestOrdersByANewerKey(t *testing.T) {
 		if err := os.Chmod(p, 0o600); err != nil {
 			t.Fatal(err)
 		}
+
 		o := plan.Order{
 			Run:        "0123456789abcde" + string(rune('a'+i)),
 			Digest:     plan.Digest(manifest.Bytes()),
@@ -86,6 +91,7 @@ func TestOrdersByANewerKey(t *testing.T) {
 			ApprovedBy: []string{"b"},
 			Expires:    time.Now().Add(time.Hour),
 		}
+
 		order, sig := o.Sign(x.key)
 		s.chunks, s.ended = [][]byte{chunk}, nil
 		if err := a.do(t.Context(), &wire.Work{
@@ -98,15 +104,18 @@ func TestOrdersByANewerKey(t *testing.T) {
 		}); err != nil {
 			t.Fatal(err)
 		}
+
 		st, err := os.Stat(p)
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		if x.says == "" && (s.ended[0].State != "finished" || st.Mode().Perm() != 0o640) ||
 			x.says != "" && (!strings.Contains(s.ended[0].Message, x.says) || st.Mode().Perm() != 0o600) {
 			t.Errorf("%s: %+v, %v", x.what, s.ended, st.Mode())
 		}
 	}
+
 	kept, err := Load(a.Folder)
 	if err != nil || !bytes.Equal(kept.OrderKey, public(second)) {
 		t.Errorf("kept: %x, %v", kept.OrderKey, err)
@@ -119,6 +128,7 @@ func TestJoinByANewerKey(t *testing.T) {
 	_, second, _ := ed25519.GenerateKey(nil)
 	public := func(k ed25519.PrivateKey) ed25519.PublicKey { return k.Public().(ed25519.PublicKey) }
 	leads := []succession.Handover{succession.Next(first, public(second), time.Now())}
+
 	for what, x := range map[string]struct {
 		line []succession.Handover
 		says string
@@ -127,18 +137,22 @@ func TestJoinByANewerKey(t *testing.T) {
 		if err := (&Settings{Host: "skiff", OrderKey: public(first)}).save(folder); err != nil {
 			t.Fatal(err)
 		}
+
 		if _, err := RequestFile(context.Background(), Joining{Folder: folder, Roots: []string{"/srv"}}, "1",
 			&bytes.Buffer{}); err != nil {
 			t.Fatal(err)
 		}
+
 		b, err := os.ReadFile(filepath.Join(folder, joiningFile))
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		var kept joining
 		if err := json.Unmarshal(b, &kept); err != nil {
 			t.Fatal(err)
 		}
+
 		got := archive.Admission{
 			Enrolled: wire.Enrolled{
 				Host:        "skiff",
@@ -147,6 +161,7 @@ func TestJoinByANewerKey(t *testing.T) {
 				Succession:  x.line,
 			},
 		}
+
 		_, err = JoinByFile(folder, got)
 		if x.says == "" && err != nil || x.says != "" && (err == nil || !strings.Contains(err.Error(), x.says)) {
 			t.Errorf("%s: %v, want %q", what, err, x.says)
@@ -160,6 +175,7 @@ func TestReadAuthorities(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	leaf := certifying(t, key)
 	for what, text := range map[string][]byte{
 		"nothing":              nil,

@@ -60,14 +60,17 @@ func (a *Agent) takeOrder(o plan.Order) error {
 	if err != nil {
 		return err
 	}
+
 	for run, until := range taken {
 		if time.Now().After(until) {
 			delete(taken, run)
 		}
 	}
+
 	if len(taken) >= maxOrders {
 		return fmt.Errorf("order refused: %d orders are still good, which is more than a host is given", maxOrders)
 	}
+
 	taken[o.Run] = o.Expires
 	b, err := json.Marshal(taken)
 	if err != nil {
@@ -76,5 +79,6 @@ func (a *Agent) takeOrder(o plan.Order) error {
 	if err := atomicfile.Write(filepath.Join(a.Folder, ordersFile), b); err != nil {
 		return fmt.Errorf("note the order: %w", err)
 	}
+
 	return nil
 }

@@ -49,6 +49,7 @@ func (h *posix) answer(ctx context.Context, q wire.Question) (r wire.Reply, err 
 	if q.Account != "" && q.Account != inquiry.Everyone {
 		accounts = append(accounts, q.Account)
 	}
+
 	dir, err := a.accounts.Read(ctx, accounts...)
 	if err != nil {
 		return r, err
@@ -56,6 +57,7 @@ func (h *posix) answer(ctx context.Context, q wire.Question) (r wire.Reply, err 
 	if err := tell(&r, q, dir); err != nil {
 		return r, err
 	}
+
 	var f access.Found
 	switch q.Kind {
 	case wire.AskPath:
@@ -70,9 +72,11 @@ func (h *posix) answer(ctx context.Context, q wire.Question) (r wire.Reply, err 
 		err = fmt.Errorf("the service asks a question of the unknown kind %q: is this agent older than the service?",
 			q.Kind)
 	}
+
 	if errors.Is(err, look.ErrOutside) { // a link has led there
 		return wire.Reply{}, fmt.Errorf("%s: %s", q.Path, notShown)
 	}
+
 	r.Found = &f
 	return r, err
 }
@@ -112,22 +116,26 @@ func Try(ctx context.Context, f access.Found, s access.Subject) ([]access.Try, e
 	if !ok || s.ID.IsGroup() {
 		return nil, errors.New("a probe is made as one account: give its name or number")
 	}
+
 	ask := probe.Ask{
 		UID:        uid,
 		Path:       f.Seen.Path,
 		Kind:       f.Seen.Kind,
 		Operations: access.For(f.Seen.Kind, perm.SchemePOSIX),
 	}
+
 	for _, g := range s.Groups {
 		if n, ok := g.ID(); ok {
 			ask.Groups = append(ask.Groups, n)
 		}
 	}
+
 	if len(ask.Groups) == 0 {
 		// A number that no account has is in no group; the kernel knows no process without one,
 		// and this one is nobody's.
 		ask.Groups = []uint32{nobodysGroup}
 	}
+
 	return probe.Run(ctx, ask)
 }
 

@@ -35,6 +35,7 @@ func stow(runs, run string) error {
 	if err != nil {
 		return err
 	}
+
 	for _, e := range list {
 		st, err := os.Stat(filepath.Join(runs, e.Name(), stowedFile))
 		if err == nil && time.Since(st.ModTime()) > keepRuns {
@@ -44,6 +45,7 @@ func stow(runs, run string) error {
 			return err
 		}
 	}
+
 	return nil
 }
 
@@ -68,6 +70,7 @@ func LocalRuns(folder string) (out []LocalRun, faults []error) {
 		}
 		return nil, []error{err}
 	}
+
 	for _, e := range list {
 		r, _, err := localRun(runs, e.Name())
 		if err != nil {
@@ -76,6 +79,7 @@ func LocalRuns(folder string) (out []LocalRun, faults []error) {
 		}
 		out = append(out, r)
 	}
+
 	slices.SortFunc(out, func(a, b LocalRun) int { return cmp.Or(b.Begun.Compare(a.Begun), cmp.Compare(a.Run, b.Run)) })
 	return out, faults
 }
@@ -88,9 +92,11 @@ func localRun(runs, name string) (r LocalRun, j *change.Journal, err error) {
 	if j, r.Head, err = change.ReadJournal(file); err != nil {
 		return r, nil, err
 	}
+
 	if st, err := os.Stat(filepath.Join(runs, name)); err == nil {
 		r.Begun = st.ModTime().UTC()
 	}
+
 	for _, x := range j.Results() {
 		switch x.Outcome {
 		case plan.Done:
@@ -101,6 +107,7 @@ func localRun(runs, name string) (r LocalRun, j *change.Journal, err error) {
 			r.Other++
 		}
 	}
+
 	r.Ended = j.Ended()
 	_, err = os.Stat(filepath.Join(runs, name, stowedFile))
 	r.Stored = err == nil
@@ -151,6 +158,7 @@ func PutBack(
 	if s.LookOnly {
 		return out, fmt.Errorf("this host only looks: its own settings (%s) forbid changes", SettingsFile)
 	}
+
 	runs := filepath.Join(folder, "runs")
 	r, j, err := localRun(runs, run)
 	if err != nil {
@@ -161,6 +169,7 @@ func PutBack(
 		return out, err
 	}
 	defer free()
+
 	allowed := raws(s.Roots)
 	was := local{filepath.Join(runs, run), (r.Steps + plan.StepsPerChunk - 1) / plan.StepsPerChunk}
 	reach, hangUp, err := hostOf(&Agent{Settings: s}).reach(ctx)
@@ -168,6 +177,7 @@ func PutBack(
 		return out, err
 	}
 	defer hangUp()
+
 	left, err := (&change.Runner{Journal: j, Roots: allowed, Chunks: was, Reach: reach}).Settle(ctx)
 	if err != nil {
 		return out, err
@@ -185,6 +195,7 @@ func PutBack(
 	if len(steps) == 0 {
 		return out, fmt.Errorf("run %s changed nothing that is to be put back", run)
 	}
+
 	var k [8]byte
 	rand.Read(k[:])
 	out.Run, out.Steps = hex.EncodeToString(k[:]), len(steps)
@@ -192,6 +203,7 @@ func PutBack(
 	if err := private.MkdirAll(own); err != nil {
 		return out, err
 	}
+
 	var chunks change.Memory
 	var all []byte
 	for c := range slices.Chunk(steps, plan.StepsPerChunk) {
@@ -201,16 +213,19 @@ func PutBack(
 		}
 		chunks, all = append(chunks, c), append(all, b...)
 	}
+
 	journal, err := change.OpenJournal(filepath.Join(own, "journal"), change.Head{
 		Run:    out.Run,
 		Digest: plan.Digest(all).String(),
 		Host:   s.Host,
 		Steps:  len(steps),
 	})
+
 	if err != nil {
 		return out, err
 	}
 	defer journal.Close()
+
 	runner := &change.Runner{
 		Journal:  journal,
 		Roots:    allowed,
@@ -220,6 +235,7 @@ func PutBack(
 		Reach:    reach,
 		PutBack:  true,
 	}
+
 	if err := runner.Run(ctx); err != nil {
 		return out, err
 	}
@@ -227,6 +243,7 @@ func PutBack(
 	if err != nil {
 		return out, err
 	}
+
 	for _, x := range append(journal.Results(), wrong...) {
 		if x.Outcome == plan.Done && x.Reason == "" {
 			out.Done++
@@ -234,6 +251,7 @@ func PutBack(
 		}
 		out.Results, out.Paths = append(out.Results, x), append(out.Paths, pathname.Escape(steps[x.Step].Path))
 	}
+
 	out.Done -= len(wrong)
 	return out, nil
 }
@@ -244,26 +262,32 @@ func (b *Back) tellDamage(j *change.Journal, chunks change.Chunks, wanted func(s
 	if !d.Any() {
 		return nil
 	}
+
 	lost := map[int]bool{}
 	for _, step := range d.Lost {
 		lost[step] = true
 	}
+
 	base := 0
 	for n := range chunks.Count() {
 		steps, err := chunks.Steps(n)
 		if err != nil {
 			return err
 		}
+
 		for i, s := range steps {
 			if lost[base+i] && wanted(s.Path) {
 				b.Lost = append(b.Lost, pathname.Escape(s.Path))
 			}
 		}
+
 		base += len(steps)
 	}
+
 	if len(b.Lost) > 0 || d.More > 0 || d.Unknown {
 		b.Damage = "the run's journal is damaged: " + d.Error()
 	}
+
 	return nil
 }
 

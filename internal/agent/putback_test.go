@@ -33,6 +33,7 @@ func TestPutBack(t *testing.T) {
 		must(t, os.WriteFile(file(i), nil, 0o600))
 		steps = append(steps, plan.Step{Path: file(i), Kind: perm.File, Before: state(0o600), After: state(0o640)})
 	}
+
 	must(t, os.Chmod(file(3), 0o666)) // no longer as reviewed
 	chunk := plan.EncodeChunk(steps)
 	s.chunks = [][]byte{chunk}
@@ -44,6 +45,7 @@ func TestPutBack(t *testing.T) {
 			{Host: "skiff", Roots: []string{pathname.Escape(root)}, Steps: 20, Chunks: []tree.Hash{plan.Digest(chunk)}},
 		},
 	}
+
 	order, sig := plan.Order{
 		Run:        "0123456789abcdef",
 		Digest:     plan.Digest(manifest.Bytes()),
@@ -52,6 +54,7 @@ func TestPutBack(t *testing.T) {
 		ApprovedBy: []string{"b"},
 		Expires:    time.Now().Add(time.Hour),
 	}.Sign(key)
+
 	must(t,
 		a.do(t.Context(), &wire.Work{
 			ID:        "w",
@@ -66,6 +69,7 @@ func TestPutBack(t *testing.T) {
 		!runs[0].Ended || !runs[0].Stored || runs[0].Host != "skiff" {
 		t.Fatalf("%+v, %v", runs, faults)
 	}
+
 	modes := func() (out string) {
 		for i := range 20 {
 			st, err := os.Stat(file(i))
@@ -74,6 +78,7 @@ func TestPutBack(t *testing.T) {
 		}
 		return out
 	}
+
 	some := func(p string) bool { return strings.HasPrefix(filepath.Base(p), "f0") }
 	must(t, os.Chmod(file(5), 0o644)) // by somebody else, since
 	b, err := PutBack(t.Context(), a.Folder, "0123456789abcdef", some, nil)
@@ -81,26 +86,32 @@ func TestPutBack(t *testing.T) {
 		b.Paths[0] != pathname.Escape(file(5)) {
 		t.Errorf("%+v, %v", b, err)
 	}
+
 	if got, want := modes(),
 		strings.Repeat("600 ", 3)+"666 600 644 "+strings.Repeat("600 ", 4)+strings.Repeat("640 ", 10); got != want {
 		t.Errorf("%s, want %s", got, want)
 	}
+
 	// Putting back is a run, too, and can be put back itself.
 	if _, err := PutBack(t.Context(), a.Folder, b.Run, func(p string) bool { return p == file(0) }, nil); err != nil {
 		t.Error(err)
 	}
+
 	if st, _ := os.Stat(file(0)); st.Mode().Perm() != 0o640 {
 		t.Errorf("put back twice: %v", st.Mode())
 	}
+
 	if runs, _ := LocalRuns(a.Folder); len(runs) != 3 || runs[0].Stored && runs[1].Stored {
 		t.Errorf("%+v", runs)
 	}
+
 	for run, want := range map[string]string{"../../etc": "no name of a run", "0123456789abcdzz": "no such file"} {
 		if _, err := PutBack(t.Context(), a.Folder, run, some, nil); err == nil ||
 			!strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", run, err)
 		}
 	}
+
 	// Beside an agent that works nothing is put back.
 	free, err := lock(a.Folder)
 	must(t, err)
@@ -108,7 +119,9 @@ func TestPutBack(t *testing.T) {
 		!strings.Contains(err.Error(), "stop it first") {
 		t.Errorf("beside an agent: %v", err)
 	}
+
 	free()
+
 	// What is stored for long enough goes.
 	old := time.Now().Add(-keepRuns - time.Hour)
 	must(t, os.Chtimes(filepath.Join(a.Folder, "runs/0123456789abcdef/stored"), old, old))
@@ -116,6 +129,7 @@ func TestPutBack(t *testing.T) {
 	if runs, _ := LocalRuns(a.Folder); len(runs) != 2 {
 		t.Errorf("%+v", runs)
 	}
+
 	journal := filepath.Join(a.Folder, "runs", b.Run, "journal")
 	must(t, os.WriteFile(journal, []byte("no journal"), 0o600))
 	if runs, faults := LocalRuns(a.Folder); len(runs) != 1 || len(faults) != 1 {
@@ -138,6 +152,7 @@ func TestPutBackFromADamagedJournal(t *testing.T) {
 			After:  perm.POSIX{Mode: 0o640}.Set(),
 		})
 	}
+
 	chunk := plan.EncodeChunk(steps)
 	s.chunks = [][]byte{chunk}
 	manifest := plan.Manifest{
@@ -148,6 +163,7 @@ func TestPutBackFromADamagedJournal(t *testing.T) {
 			{Host: "skiff", Roots: []string{pathname.Escape(root)}, Steps: 50, Chunks: []tree.Hash{plan.Digest(chunk)}},
 		},
 	}
+
 	order, sig := plan.Order{
 		Run:        "0123456789abcdef",
 		Digest:     plan.Digest(manifest.Bytes()),
@@ -156,6 +172,7 @@ func TestPutBackFromADamagedJournal(t *testing.T) {
 		ApprovedBy: []string{"b"},
 		Expires:    time.Now().Add(time.Hour),
 	}.Sign(key)
+
 	must(t,
 		a.do(t.Context(), &wire.Work{
 			ID:        "w",
@@ -181,12 +198,14 @@ func TestPutBackFromADamagedJournal(t *testing.T) {
 		!strings.Contains(err.Error(), "only looks") {
 		t.Errorf("on a host that only looks: %v", err)
 	}
+
 	settings(false)
 	back, err := PutBack(t.Context(), a.Folder, "0123456789abcdef", all, nil)
 	must(t, err)
 	if back.Done != 49 || len(back.Lost) != 1 || back.Damage == "" || back.Whole() {
 		t.Errorf("%+v", back)
 	}
+
 	for _, st := range steps {
 		info, err := os.Stat(st.Path)
 		must(t, err)

@@ -71,16 +71,20 @@ func (r *Remote) start(h *ssh.Host, log *slog.Logger, args ...string) (*ssh.Runn
 				return nil, err
 			}
 		}
+
 		program := path.Join(r.Folder, "program", "idletally")
 		copied, err := h.Put(self, program)
 		if err != nil {
 			return nil, fmt.Errorf("copy the program: %w", err)
 		}
+
 		if copied {
 			log.Info("program copied", "address", r.Address, "to", program)
 		}
+
 		return h.StartCopied(self, program, says, args...)
 	}
+
 	return h.Start(says, append([]string{r.Program}, args...)...)
 }
 
@@ -96,29 +100,36 @@ func EnrolRemote(
 		return "", err
 	}
 	defer h.Close()
+
 	if r.Program != "" && r.Sudo {
 		if err := h.CheckProgram(r.Program); err != nil {
 			return "", err
 		}
 	}
+
 	words := []string{"--enrol"}
 	for _, root := range j.Roots {
 		words = append(words, "--root", pathname.Escape(root))
 	}
+
 	run, err := r.start(h, log, words...)
 	if err != nil {
 		return "", err
 	}
+
 	got, err := j.through(ctx, run, code)
 	if err != nil {
 		run.Close()
 	}
+
 	if ended := run.Wait(); ended != nil && (err == nil || errors.Is(err, carry.ErrSilent)) {
 		err = ended // which says why
 	}
+
 	if err != nil {
 		return "", err
 	}
+
 	s := Settings{
 		Service:   j.Service,
 		Host:      got.Host,
@@ -126,12 +137,14 @@ func EnrolRemote(
 		Roots:     pathname.EscapeAll(j.Roots),
 		Remote:    r,
 	}
+
 	if err := prepare(j.Folder); err != nil {
 		return "", err
 	}
 	if err := r.seal(j.Folder); err != nil {
 		return "", err
 	}
+
 	return got.Host, s.save(j.Folder)
 }
 
@@ -141,6 +154,7 @@ func (j Joining) through(ctx context.Context, run *ssh.Running, code string) (go
 	if err != nil {
 		return got, err
 	}
+
 	// asked sends something, and gives the host's answer.
 	asked := func(message any) (a remoteAnswer, err error) {
 		if err := errors.Join(line.Send(message), line.Receive(&a)); err != nil {
@@ -151,10 +165,12 @@ func (j Joining) through(ctx context.Context, run *ssh.Running, code string) (go
 		}
 		return a, err
 	}
+
 	request, err := asked(remoteJoin{Service: j.Service, Authority: j.Authority, Roots: pathname.EscapeAll(j.Roots)})
 	if err != nil {
 		return got, err
 	}
+
 	got, err = trade(ctx, j.Service, j.Authority, wire.Enrol{
 		Code:    code,
 		Request: request.Request,
@@ -163,6 +179,7 @@ func (j Joining) through(ctx context.Context, run *ssh.Running, code string) (go
 	if err != nil {
 		return got, err
 	}
+
 	_, err = asked(got)
 	return got, err
 }
@@ -174,10 +191,12 @@ func (s Settings) Attend(ctx context.Context, folder string, args []string, log 
 		return err
 	}
 	defer free()
+
 	u, err := url.Parse(s.Service)
 	if err != nil {
 		return err
 	}
+
 	service := net.JoinHostPort(u.Hostname(), cmp.Or(u.Port(), "443"))
 	for fails := 0; ctx.Err() == nil; fails++ {
 		begun := time.Now()
@@ -185,9 +204,11 @@ func (s Settings) Attend(ctx context.Context, folder string, args []string, log 
 		if ctx.Err() != nil {
 			break
 		}
+
 		if time.Since(begun) > time.Minute {
 			fails = 0
 		}
+
 		pause := time.Second + time.Duration(mathrand.Int64N(int64(min(time.Minute, time.Second<<min(fails, 8)))))
 		log.Warn("will reach it again", "host", s.Host, "address", s.Remote.Address, "error", err, "pause",
 			pause.Round(time.Millisecond))
@@ -196,22 +217,26 @@ func (s Settings) Attend(ctx context.Context, folder string, args []string, log 
 		case <-time.After(pause):
 		}
 	}
+
 	return ctx.Err()
 }
 
 func (s Settings) attend(ctx context.Context, service string, args []string, log *slog.Logger) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+
 	h, err := ssh.Dial(ctx, s.Remote.Access)
 	if err != nil {
 		return err
 	}
 	defer h.Close()
+
 	log = log.With("host", s.Host)
 	run, err := s.Remote.start(h, log, args...)
 	if err != nil {
 		return err
 	}
+
 	line, err := carry.Near(run)
 	if err == nil {
 		log.Info("remote agent reached", "address", s.Remote.Address, "as", s.Remote.User)
@@ -223,9 +248,11 @@ func (s Settings) attend(ctx context.Context, service string, args []string, log
 			return conn, err
 		})
 	}
+
 	run.Close()
 	if ended := run.Wait(); ended != nil {
 		return ended
 	}
+
 	return err
 }

@@ -40,6 +40,7 @@ func sealKey(folder string, create bool) (cipher.AEAD, error) {
 			err = private.WriteFile(at, key)
 		}
 	}
+
 	if err != nil {
 		return nil, fmt.Errorf("the key that passwords are sealed with: %w", err)
 	}
@@ -50,6 +51,7 @@ func sealKey(folder string, create bool) (cipher.AEAD, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	return cipher.NewGCM(block)
 }
 
@@ -106,22 +108,27 @@ func Prober(ctx context.Context, folder, account, password string) error {
 	if s.Server == nil {
 		return errors.New("this agent works for its own host, and tries there as anybody, without a password")
 	}
+
 	if password == "" {
 		delete(s.Server.Probers, account)
 		return s.save(folder)
 	}
+
 	c, err := s.Server.as(account, password).dial(ctx) // a wrong password is told now
 	if err != nil {
 		return err
 	}
+
 	_ = c.Close() // nothing more is asked of it
 	sealed, err := seal(folder, s.Server.secret(account), password)
 	if err != nil {
 		return err
 	}
+
 	if s.Server.Probers == nil {
 		s.Server.Probers = map[string][]byte{}
 	}
+
 	s.Server.Probers[account] = sealed
 	return s.save(folder)
 }

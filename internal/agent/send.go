@@ -109,6 +109,7 @@ func (s *sender) ask() error {
 	if err != nil {
 		return err
 	}
+
 	packed, from := map[tree.Hash]bool{}, 0
 	for i, h := range s.hashes {
 		node := s.nodes[from:s.ends[i]]
@@ -116,6 +117,7 @@ func (s *sender) ask() error {
 		if !missing[i] || packed[h] {
 			continue
 		}
+
 		packed[h] = true
 		s.pack = tree.AppendPack(s.pack, node)
 		if len(s.pack) >= packSize {
@@ -124,6 +126,7 @@ func (s *sender) ask() error {
 			}
 		}
 	}
+
 	s.hashes = s.hashes[:0]
 	s.nodes = s.nodes[:0]
 	s.ends = s.ends[:0]

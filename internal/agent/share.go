@@ -63,6 +63,7 @@ func offers(ctx context.Context, s nt.Server, roots []string) error {
 	if err != nil {
 		return err
 	}
+
 	for _, r := range roots {
 		name, _, err := nt.Split(r)
 		if err != nil {
@@ -74,6 +75,7 @@ func offers(ctx context.Context, s nt.Server, roots []string) error {
 				strings.Join(shares, ", "))
 		}
 	}
+
 	return nil
 }
 
@@ -145,40 +147,48 @@ func (h *descriptors) snapshot(ctx context.Context, w *wire.Work, roots []string
 		return a.cannot(ctx, w, err)
 	}
 	defer s.Close()
+
 	spool, err := spool.New(a.Folder)
 	if err != nil {
 		return a.cannot(ctx, w, err)
 	}
 	defer spool.Close()
+
 	start := time.Now()
 	found, err := nt.Scan(ctx, s, roots, func(paths int64) { done.Store(paths) }, spool.Put)
 	if err != nil {
 		return a.cannot(ctx, w, err)
 	}
+
 	scanned := time.Since(start)
 	sent, err := a.send(ctx, spool, found.Forest)
 	if err != nil {
 		return err
 	}
+
 	ways := shareWays(ctx, s, roots)
 	for _, w := range ways {
 		if d, ok := perm.NTOf(w[len(w)-1].Mount.Share); ok {
 			found.SIDs = append(found.SIDs, d.SIDs()...)
 		}
 	}
+
 	dir, err := h.directory(ctx, s, found.SIDs)
 	if err != nil {
 		return a.cannot(ctx, w, err)
 	}
+
 	for _, way := range ways {
 		if err := h.mark(ctx, s, way, dir); err != nil {
 			return a.cannot(ctx, w, err)
 		}
 	}
+
 	d := wire.SnapshotDone{Forest: found.Forest, Directory: dir, Paths: found.Paths, Gaps: found.Gaps, Ways: ways}
 	for _, x := range found.Denied {
 		d.Denied = append(d.Denied, wire.Denied{Path: pathname.Escape(x.Path), Reason: x.Reason})
 	}
+
 	a.Log.Info("snapshot", "paths", found.Paths, "gaps", found.Gaps, "nodes", spool.Count(), "bytes_sent", sent,
 		"scanned", scanned.Round(time.Microsecond), "took", time.Since(start).Round(time.Microsecond))
 	return a.api.SnapshotDone(ctx, w.ID, d)
@@ -194,21 +204,25 @@ func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID
 		if known[id] || name == "" {
 			return
 		}
+
 		known[id] = true
 		acc := perm.Account{ID: perm.SIDOf(id), Name: name}
 		for _, g := range groups {
 			acc.Groups = append(acc.Groups, perm.SIDOf(g))
 		}
+
 		if group {
 			d.Groups = append(d.Groups, acc)
 		} else {
 			d.Accounts = append(d.Accounts, acc)
 		}
 	}
+
 	own, err := s.Accounts(ctx)
 	if err != nil {
 		return nil, err
 	}
+
 	// the server's own accounts: those of a domain have other names in the system below it
 	below := map[string]ntsd.SID{}
 	for _, x := range own {
@@ -216,10 +230,12 @@ func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID
 			below[x.Name] = x.SID
 		}
 	}
+
 	domain, err := h.domain(ctx)
 	if err != nil {
 		return nil, err
 	}
+
 	own = append(own, domain...)
 	for _, x := range own {
 		if _, well := x.SID.Known(); !well {
@@ -227,6 +243,7 @@ func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID
 			partly[perm.SIDOf(x.SID)] = x.Partly
 		}
 	}
+
 	held, err := s.Privileges(ctx)
 	if err != nil {
 		if errors.Is(err, nt.ErrLost) || ctx.Err() != nil {
@@ -235,18 +252,22 @@ func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID
 		h.a.Log.Warn("privileges are not counted", "error", err)
 		d.Untold = append(d.Untold, "who holds privileges")
 	}
+
 	all := map[ntsd.SID]bool{}
 	for _, id := range met {
 		all[id] = true
 	}
+
 	for id := range held {
 		all[id] = true
 	}
+
 	for _, x := range own { // such as the group that every account is in, which nobody lists
 		for _, g := range x.Groups {
 			all[g] = true
 		}
 	}
+
 	var ask []ntsd.SID
 	for _, id := range slices.SortedFunc(maps.Keys(all), func(a, b ntsd.SID) int {
 		return strings.Compare(a.Bytes(), b.Bytes())
@@ -258,16 +279,19 @@ func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID
 			ask = append(ask, id)
 		}
 	}
+
 	names, err := s.Names(ctx, ask)
 	if err != nil {
 		return nil, err
 	}
+
 	for _, n := range names {
 		add(n.SID, n.String(), n.Group, nil)
 		if is, ok := below[n.Name]; ok && n.SID.SystemAccount() {
 			d.AlsoKnown(perm.SIDOf(is), perm.SIDOf(n.SID))
 		}
 	}
+
 	for _, list := range []*[]perm.Account{&d.Accounts, &d.Groups} {
 		slices.SortFunc(*list, func(a, b perm.Account) int { return strings.Compare(string(a.ID), string(b.ID)) })
 		for i := range *list {
@@ -278,6 +302,7 @@ func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID
 			a.Partly = partly[a.ID]
 		}
 	}
+
 	return d.Index(), nil
 }
 
@@ -288,21 +313,25 @@ func (h *descriptors) mark(ctx context.Context, s nt.Server, way access.Way, dir
 	if h.a.Server == nil || len(way) < 2 {
 		return nil
 	}
+
 	own := dir.AccountNamed(h.a.Server.User)
 	if own == nil ||
 		slices.ContainsFunc(dir.Accounts, func(a perm.Account) bool { return a.Name == own.Name && a.ID != own.ID }) {
 		// the server's, or a domain's
 		return nil
 	}
+
 	asker := access.SubjectNamed(dir, own)
 	if len(asker.Held) > 0 { // by which it might have been let
 		return nil
 	}
+
 	last := way[len(way)-1]
 	missing := access.NewAsker(asker).Lacks(&last)
 	if least := missing & (ntsd.WriteDAC | ntsd.WriteOwner); least != 0 { // which is in nobody's way who has it open
 		missing = least
 	}
+
 	if missing == 0 {
 		return nil
 	}
@@ -316,6 +345,7 @@ func (h *descriptors) mark(ctx context.Context, s nt.Server, way access.Way, dir
 		return err
 	}
 	defer share.Close()
+
 	got, err := share.Hold(below, missing)
 	if err != nil {
 		if errors.Is(err, nt.ErrLost) {
@@ -323,6 +353,7 @@ func (h *descriptors) mark(ctx context.Context, s nt.Server, way access.Way, dir
 		}
 		return nil // as the lists say
 	}
+
 	own.Privileges |= ntsd.Everything
 	return got.Close()
 }
@@ -339,6 +370,7 @@ func shareWay(share nt.Share, path string) (way access.Way, last nt.Seen, err er
 	if err != nil {
 		return nil, last, err
 	}
+
 	// What a share lets through not every server tells; then the list of the path counts alone, and the answer says so.
 	terms, _ := share.Terms()
 	way = access.Way{top}
@@ -357,6 +389,7 @@ func shareWay(share nt.Share, path string) (way access.Way, last nt.Seen, err er
 		if err != nil {
 			return way, last, fmt.Errorf("%s: %w", pathname.Escape(path[:i]), err)
 		}
+
 		way = append(way, access.Place{
 			Path:  pathname.Path(path[:i]),
 			Kind:  last.Kind,
@@ -365,6 +398,7 @@ func shareWay(share nt.Share, path string) (way access.Way, last nt.Seen, err er
 			Mark:  access.MarkOf(last.ReadOnly),
 		})
 	}
+
 	return way, last, nil
 }
 
@@ -400,6 +434,7 @@ func (h *descriptors) answer(ctx context.Context, q wire.Question) (r wire.Reply
 		return r, err
 	}
 	defer s.Close()
+
 	if q.Kind == wire.AskBelow {
 		return h.below(ctx, s, q)
 	}
@@ -414,12 +449,14 @@ func (h *descriptors) answer(ctx context.Context, q wire.Question) (r wire.Reply
 	if err := h.mark(ctx, s, f.Way, dir); err != nil {
 		return r, err
 	}
+
 	r.Found = &f
 	if q.Kind == wire.AskProbe {
 		if r.Tries, err = h.probe(ctx, q, f.Seen.Kind); err != nil {
 			return r, err
 		}
 	}
+
 	return r, tell(&r, q, dir)
 }
 
@@ -430,6 +467,7 @@ func (h *descriptors) below(ctx context.Context, s nt.Server, q wire.Question) (
 		return r, err
 	}
 	defer nodes.Close()
+
 	found, err := nt.Scan(ctx, s, []string{string(q.Path)}, nil, nodes.Put)
 	if err != nil {
 		return r, err
@@ -453,6 +491,7 @@ func (h *descriptors) below(ctx context.Context, s nt.Server, q wire.Question) (
 	if err != nil {
 		return r, err
 	}
+
 	r.Tally, r.Found = &t, &access.Found{Way: way, Seen: access.Seen{Place: way[len(way)-1]}}
 	return r, tell(&r, q, dir)
 }
@@ -463,6 +502,7 @@ func (h *descriptors) probe(ctx context.Context, q wire.Question, k perm.Kind) (
 	if err != nil {
 		return nil, err
 	}
+
 	f := now.Server
 	if f == nil || f.Probers[q.Account] == nil {
 		return nil, fmt.Errorf(
@@ -470,10 +510,12 @@ func (h *descriptors) probe(ctx context.Context, q wire.Question, k perm.Kind) (
 				"prober %s --password-file FILE",
 			q.Account, q.Account, q.Account)
 	}
+
 	password, err := unseal(h.a.Folder, f.secret(q.Account), f.Probers[q.Account])
 	if err != nil {
 		return nil, err
 	}
+
 	as := f.as(q.Account, password).access()
 	as.Ordinary = true
 	s, err := smb.Dial(ctx, as)
@@ -481,6 +523,7 @@ func (h *descriptors) probe(ctx context.Context, q wire.Question, k perm.Kind) (
 		return nil, err
 	}
 	defer s.Close()
+
 	name, below, err := nt.Split(string(q.Path))
 	if err != nil {
 		return nil, err
@@ -493,6 +536,7 @@ func (h *descriptors) probe(ctx context.Context, q wire.Question, k perm.Kind) (
 		return nil, err
 	}
 	defer share.Close()
+
 	return nt.Try(share, below, k)
 }
 
@@ -513,6 +557,7 @@ func (a *Agent) onShare(ctx context.Context, s nt.Server, q wire.Question) (f ac
 			}
 		}
 	}
+
 	limit := min(max(q.Limit, 1), wire.MaxFolder)
 	list := func(found []access.Seen) {
 		slices.SortFunc(found, func(x, y access.Seen) int { return strings.Compare(string(x.Path), string(y.Path)) })
@@ -527,6 +572,7 @@ func (a *Agent) onShare(ctx context.Context, s nt.Server, q wire.Question) (f ac
 			f.Entries = append(f.Entries, e)
 		}
 	}
+
 	if path == "/" {
 		top, err := theServer()
 		if err != nil {
@@ -536,6 +582,7 @@ func (a *Agent) onShare(ctx context.Context, s nt.Server, q wire.Question) (f ac
 		if q.Kind != wire.AskFolder {
 			return f, nil, nil
 		}
+
 		var shares []access.Seen
 		for _, root := range a.roots {
 			name, _, err := nt.Split(root)
@@ -546,17 +593,21 @@ func (a *Agent) onShare(ctx context.Context, s nt.Server, q wire.Question) (f ac
 			if slices.ContainsFunc(shares, func(x access.Seen) bool { return x.Path == e.Path }) {
 				continue
 			}
+
 			if way, err := wayTo(ctx, s, string(e.Path)); err != nil {
 				e.Gap = err.Error()
 			} else {
 				e.Place = way[len(way)-1]
 				meet(e.Set)
 			}
+
 			shares = append(shares, e)
 		}
+
 		list(shares)
 		return f, met, nil
 	}
+
 	name, below, err := nt.Split(path)
 	if err != nil {
 		return f, nil, err
@@ -566,22 +617,26 @@ func (a *Agent) onShare(ctx context.Context, s nt.Server, q wire.Question) (f ac
 		return f, nil, err
 	}
 	defer share.Close()
+
 	way, seen, err := shareWay(share, path)
 	if err != nil {
 		return f, nil, err
 	}
+
 	f.Way, f.Seen = way,
 		access.Seen{Place: way[len(way)-1], Size: seen.Size, Modified: seen.Modified, Links: seen.Links}
 	for _, p := range way {
 		meet(p.Set)
 		meet(p.Mount.Share)
 	}
+
 	if q.Kind != wire.AskFolder {
 		return f, met, nil
 	}
 	if seen.Kind != perm.Folder {
 		return f, nil, fmt.Errorf("%s is a %s, not a folder", pathname.Escape(path), seen.Kind)
 	}
+
 	var found []access.Seen
 	err = share.List(below, func(batch []nt.Seen) error {
 		for _, x := range batch {
@@ -595,16 +650,20 @@ func (a *Agent) onShare(ctx context.Context, s nt.Server, q wire.Question) (f ac
 				Size:     x.Size,
 				Modified: x.Modified,
 			}
+
 			if err := x.Err; err != nil {
 				e.Gap = err.Error()
 			} else if e.Set, err = perm.NTSet(x.Descriptor); err != nil {
 				e.Gap = err.Error()
 			}
+
 			meet(e.Set)
 			found = append(found, e)
 		}
+
 		return ctx.Err()
 	})
+
 	list(found)
 	return f, met, err
 }

@@ -59,6 +59,7 @@ func TestWhoThereIsOnAServer(t *testing.T) {
 			{SID: pilot, Domain: "Unix User", Name: "pilot"},
 		},
 		held: map[ntsd.SID]ntsd.Privileges{local: ntsd.Backup, ntsd.Administrators: ntsd.TakeOwnership}}
+
 	h := &descriptors{
 		a: &Agent{Log: slog.New(slog.DiscardHandler), Settings: Settings{Server: &FileServer{LDAP: &ldap.Directory{}}}},
 		ask: func(context.Context) ([]nt.Account, time.Duration, error) {
@@ -76,11 +77,13 @@ func TestWhoThereIsOnAServer(t *testing.T) {
 			t.Errorf("nobody knows who %s is: %t, want %t", id, got, want)
 		}
 	}
+
 	for id, want := range map[ntsd.SID][]perm.Principal{local: {perm.SIDOf(clerk)}, domains: nil} {
 		if a := d.Account(perm.SIDOf(id)); a == nil || !slices.Equal(a.Groups, want) {
 			t.Errorf("%+v is to be %v, too", a, want)
 		}
 	}
+
 	if a, b := d.Account(perm.SIDOf(local)), d.Account(perm.SIDOf(ntsd.Administrators)); a.Privileges != ntsd.Backup ||
 		b == nil || b.Privileges != ntsd.TakeOwnership || len(d.Untold) > 0 {
 		t.Errorf("%+v, %+v, %v", a, b, d.Untold)
@@ -91,6 +94,7 @@ func TestWhoThereIsOnAServer(t *testing.T) {
 	if err != nil || len(d.Untold) != 1 || d.Account(perm.SIDOf(local)) == nil {
 		t.Errorf("where privileges are not told: %+v, %v", d, err)
 	}
+
 	s.fails = fmt.Errorf("half way: %w", nt.ErrLost)
 	if _, err = h.directory(t.Context(), s, nil); !errors.Is(err, nt.ErrLost) {
 		t.Errorf("where the server is lost: %v", err)

@@ -32,6 +32,7 @@ func (h *posix) snapshot(ctx context.Context, w *wire.Work, roots []string, done
 		return a.cannot(ctx, w, err)
 	}
 	defer a.hold(roots)()
+
 	found, err := a.look(ctx, roots, w.Whole, scan.Options{
 		Cross:    w.Cross,
 		Progress: func(s scan.Stats) { done.Store(s.Paths) },
@@ -45,13 +46,16 @@ func (h *posix) snapshot(ctx context.Context, w *wire.Work, roots []string, done
 		return err
 	}
 	defer found.past.Close()
+
 	dir = a.owners.Complete(ctx, dir, found.stats.Owners())
 	if err := a.api.SnapshotDone(ctx, w.ID, Outcome(roots, found.forest, found.stats, dir)); err != nil {
 		return err
 	}
+
 	if err := found.stats.Remember(found.past); err != nil { // the next scan reads everything
 		a.Log.Warn("what the scan found is not kept", "error", err)
 	}
+
 	return nil
 }
 
@@ -108,26 +112,31 @@ func (a *Agent) lookOnce(ctx context.Context, roots []string, whole bool, opt sc
 		return out, fmt.Errorf("%w: %w", errScan, err)
 	}
 	defer spool.Close()
+
 	if out.past, err = a.past(roots, whole); err != nil {
 		return out, fmt.Errorf("%w: %w", errScan, err)
 	}
+
 	out.whole = out.past.Whole()
 	defer func() {
 		if err != nil {
 			out.past.Close()
 		}
 	}()
+
 	start := time.Now()
 	opt.Past, opt.Gentle = out.past, a.Gentle
 	out.forest, out.stats, err = scan.Scan(ctx, roots, opt, spool)
 	if err != nil {
 		return out, fmt.Errorf("%w: %w", errScan, err)
 	}
+
 	scanned := time.Since(start)
 	sent, err := a.send(ctx, spool, out.forest)
 	if err != nil {
 		return out, err
 	}
+
 	a.Log.Info("snapshot", "paths", out.stats.Paths, "looked", out.stats.Looked, "kept", out.stats.Kept, "gaps",
 		out.stats.Gaps, "nodes", spool.Count(), "bytes_sent", sent,
 		"scanned", scanned.Round(time.Microsecond), "took", time.Since(start).Round(time.Microsecond))
@@ -153,6 +162,7 @@ func (a *Agent) past(roots []string, whole bool) (*scan.Past, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	for _, n := range names { // of roots that nobody asks for any more
 		if st, err := n.Info(); err == nil && time.Since(st.ModTime()) > 30*24*time.Hour {
 			if err := scan.Forget(filepath.Join(folder, n.Name())); err != nil {
@@ -160,11 +170,13 @@ func (a *Agent) past(roots []string, whole bool) (*scan.Past, error) {
 			}
 		}
 	}
+
 	file := a.pastFile(roots)
 	p, err := scan.OpenPast(file, whole)
 	if err == nil && !p.Whole() && time.Since(p.Full()) > wholeEvery {
 		p.Close()
 		return scan.OpenPast(file, true)
 	}
+
 	return p, err
 }

@@ -57,18 +57,22 @@ type health struct {
 func (h *health) note(what string, err error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
+
 	if err == nil {
 		h.answered = time.Now()
 		delete(h.failing, what)
 		return
 	}
+
 	if h.failing == nil {
 		h.failing = map[string]Failing{}
 	}
+
 	f, again := h.failing[what]
 	if !again {
 		f = Failing{What: what, Since: time.Now()}
 	}
+
 	f.Why = err.Error()
 	h.failing[what] = f
 }
@@ -88,6 +92,7 @@ func (a *Agent) status() Status {
 	h := &a.health
 	h.mu.Lock()
 	defer h.mu.Unlock()
+
 	s := Status{
 		Version:  a.Version,
 		Process:  os.Getpid(),
@@ -96,18 +101,22 @@ func (a *Agent) status() Status {
 		Notes:    slices.Clone(watching.Notes),
 		Until:    a.cert.Load().Leaf.NotAfter,
 	}
+
 	if answered := h.answered; !answered.IsZero() {
 		s.Answered = &answered
 	}
+
 	for _, f := range h.failing {
 		if s.Failing == nil || f.Since.Before(s.Failing.Since) {
 			s.Failing = &f
 		}
 	}
+
 	if h.work != nil {
 		w := h.work()
 		s.Work = &w
 	}
+
 	return s
 }
 
@@ -132,6 +141,7 @@ func (a *Agent) inform(ctx context.Context) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
+
 		if err != nil {
 			a.Log.Warn("agent status cannot be told", "error", err)
 			select {
@@ -140,6 +150,7 @@ func (a *Agent) inform(ctx context.Context) error {
 			}
 			continue
 		}
+
 		_ = c.SetDeadline(time.Now().Add(statusIn))
 		_ = json.NewEncoder(c).Encode(wire.WithLists(a.status())) // who asked has gone
 		_ = c.Close()
@@ -157,13 +168,16 @@ func listenIn(folder string) (l net.Listener, err error) {
 		if err != nil {
 			return err
 		}
+
 		unix.SetUnlinkOnClose(false) // by then its name is another one
 		l = unix
 		return os.Chmod(filepath.Join(folder, statusFile), 0o600)
 	})
+
 	if err != nil && l != nil {
 		_ = l.Close()
 	}
+
 	return l, err
 }
 
@@ -174,6 +188,7 @@ var ErrNotRunning = errors.New("no agent runs with this folder")
 func StatusOf(ctx context.Context, folder string) (s Status, err error) {
 	ctx, cancel := context.WithTimeout(ctx, statusIn)
 	defer cancel()
+
 	var c net.Conn
 	err = within(folder, func(short string) error {
 		c, err = (&net.Dialer{}).DialContext(ctx, "unix", short)
@@ -189,11 +204,13 @@ func StatusOf(ctx context.Context, folder string) (s Status, err error) {
 		return s, fmt.Errorf("whether an agent runs with this folder is not known: %w", err)
 	}
 	defer c.Close()
+
 	end, _ := ctx.Deadline()
 	_ = c.SetDeadline(end)
 	err = json.NewDecoder(io.LimitReader(c, statusMost)).Decode(&s)
 	if err != nil {
 		return s, fmt.Errorf("the agent does not say how it fares: %w", err)
 	}
+
 	return s, nil
 }

@@ -22,25 +22,30 @@ func TestStatus(t *testing.T) {
 	if _, err := StatusOf(t.Context(), a.Folder); !errors.Is(err, ErrNotRunning) {
 		t.Errorf("before any agent: %v", err)
 	}
+
 	for round := range 2 { // the second one comes after one that left its socket
 		ctx, cancel := context.WithCancel(t.Context())
 		done := make(chan error)
 		go func() { done <- a.inform(ctx) }()
 		var s Status
 		var err error
+
 		for range 1000 {
 			if s, err = StatusOf(ctx, a.Folder); err == nil {
 				break
 			}
 			time.Sleep(10 * time.Millisecond)
 		}
+
 		if err != nil {
 			t.Fatalf("round %d: %v", round, err)
 		}
+
 		if s.Version != "1.2.3" || s.Process != os.Getpid() || s.Until.IsZero() ||
 			round == 0 && (s.Answered != nil || s.Failing != nil || s.Work != nil) {
 			t.Errorf("round %d: %+v", round, s)
 		}
+
 		if st, err := os.Stat(filepath.Join(a.Folder, statusFile)); err != nil || st.Mode().Perm() != 0o600 ||
 			st.Mode().Type() != fs.ModeSocket {
 			t.Errorf("%v, %v", st, err)
@@ -54,19 +59,23 @@ func TestStatus(t *testing.T) {
 			s.Work == nil || s.Work.Done != 3 {
 			t.Errorf("%+v, %v", s, err)
 		}
+
 		a.health.note("questions", nil)
 		if s, err = StatusOf(ctx, a.Folder); err != nil || s.Answered == nil || s.Failing == nil {
 			t.Errorf("one call fails, another does not: %+v, %v", s, err)
 		}
+
 		a.health.note("work", nil)
 		a.health.begin(nil)
 		if s, err = StatusOf(ctx, a.Folder); err != nil || s.Failing != nil || s.Work != nil {
 			t.Errorf("%+v, %v", s, err)
 		}
+
 		cancel()
 		if err := <-done; !errors.Is(err, context.Canceled) {
 			t.Error(err)
 		}
+
 		if _, err := StatusOf(t.Context(), a.Folder); !errors.Is(err, ErrNotRunning) {
 			t.Errorf("after it has ended: %v", err)
 		}
@@ -88,9 +97,11 @@ func TestCallsAreNoted(t *testing.T) {
 			}
 			return nil
 		}
+
 		cancel()
 		return ctx.Err() // that it was told to end is no fault
 	})
+
 	if s := a.status(); s.Failing != nil || s.Answered == nil {
 		t.Errorf("%+v", s)
 	}
@@ -107,6 +118,7 @@ func TestStatusIsOfOneMoment(t *testing.T) {
 	if !before.Answered.Equal(answered) {
 		t.Error("it goes on")
 	}
+
 	a.health.note("work", errors.New("speaks protocol 9"))
 	since := a.status().Failing.Since
 	time.Sleep(time.Millisecond)

@@ -52,12 +52,14 @@ func enrolStdio(ctx context.Context, folder, version string, roots []string) err
 	if err := line.Receive(&ask); err != nil {
 		return err
 	}
+
 	j := Joining{Folder: folder, Service: ask.Service, Authority: ask.Authority, Roots: roots, Once: true}
 	request, free, err := j.begin(ctx, raws(ask.Roots))
 	if err != nil {
 		return line.Send(remoteAnswer{Failed: err.Error()})
 	}
 	defer free()
+
 	if err := line.Send(remoteAnswer{Request: request, Version: version}); err != nil {
 		return err
 	}
@@ -65,10 +67,12 @@ func enrolStdio(ctx context.Context, folder, version string, roots []string) err
 	if err := line.Receive(&got); err != nil {
 		return err
 	}
+
 	done := remoteAnswer{}
 	if err := j.Accept(got); err != nil {
 		done.Failed = err.Error()
 	}
+
 	return line.Send(done)
 }
 
@@ -77,6 +81,7 @@ func (j *Joining) begin(ctx context.Context, asked []string) (request []byte, fr
 	if request, err = j.Request(ctx); err != nil {
 		return nil, nil, err
 	}
+
 	for _, r := range asked {
 		if !slices.ContainsFunc(j.Roots, func(own string) bool { return pathname.Under(r, own) }) {
 			return nil, nil, fmt.Errorf(
@@ -85,16 +90,19 @@ func (j *Joining) begin(ctx context.Context, asked []string) (request []byte, fr
 				pathname.Escape(r), strings.Join(pathname.EscapeAll(j.Roots), ", "))
 		}
 	}
+
 	if err := prepare(j.Folder); err != nil {
 		return nil, nil, err
 	}
 	if free, err = lock(j.Folder); err != nil {
 		return nil, nil, err
 	}
+
 	if _, there := os.Stat(filepath.Join(j.Folder, SettingsFile)); there == nil {
 		free()
 		return nil, nil, alreadyEnrolled(j.Folder)
 	}
+
 	return request, free, nil
 }
 

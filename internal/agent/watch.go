@@ -38,6 +38,7 @@ func (a *Agent) follow(ctx context.Context, list []wire.WatchedPlace) {
 	for _, p := range list {
 		all = append(all, &follower{a: a, place: p, poke: make(chan struct{}, 1)})
 	}
+
 	a.state.follow(func() (out []wire.CurrentPlace) {
 		for _, f := range all {
 			if c, ok := f.current(time.Now()); ok {
@@ -54,12 +55,14 @@ func (a *Agent) follow(ctx context.Context, list []wire.WatchedPlace) {
 		if len(some) < len(all) { // perhaps the others can be listened to later
 			within, cancel = context.WithTimeout(ctx, missEvery)
 		}
+
 		var wg sync.WaitGroup
 		for _, f := range all {
 			if !slices.Contains(some, f) {
 				wg.Go(func() { f.patrol(within) })
 			}
 		}
+
 		pause := listenTry
 		if w != nil {
 			a.Log.Info("watching", "applications", len(some), "not", notes)
@@ -68,12 +71,15 @@ func (a *Agent) follow(ctx context.Context, list []wire.WatchedPlace) {
 			if ctx.Err() == nil {
 				a.Log.Info("watching begins anew", "because", err)
 			}
+
 			pause = time.Second
 		}
+
 		select {
 		case <-ctx.Done():
 		case <-time.After(pause):
 		}
+
 		cancel()
 		wg.Wait()
 	}
@@ -108,29 +114,35 @@ func (a *Agent) open(all []*follower) (w *watch.Watch, some []*follower, notes [
 				fmt.Sprintf("%s is not looked at: %s: %s", f.place.Application, denied[0].Path, denied[0].Reason))
 			continue
 		}
+
 		f.roots = own
 		if err == nil {
 			if w, err = watch.Open(own, f.place.Cross); err == nil {
 				w.Close()
 			}
 		}
+
 		if err != nil {
 			notes = append(notes,
 				fmt.Sprintf("%s is looked at every %.0f minutes instead: %v", f.place.Application, missEvery.Minutes(),
 					err))
 			continue
 		}
+
 		crossing = crossing || f.place.Cross
 		some, roots = append(some, f), append(roots, own...)
 	}
+
 	if len(some) == 0 {
 		return nil, nil, notes
 	}
+
 	slices.Sort(roots)
 	w, err := watch.Open(slices.Compact(roots), crossing)
 	if err != nil {
 		return nil, nil, append(notes, err.Error())
 	}
+
 	return w, some, notes
 }
 
@@ -140,25 +152,30 @@ func attend(ctx context.Context, w *watch.Watch, all []*follower) error {
 	var wg sync.WaitGroup
 	defer wg.Wait()
 	defer cancel()
+
 	for _, f := range all {
 		f.hear(watch.Changes{All: "the watch begins"})
 		f.listens(true)
 		defer f.listens(false)
 		wg.Go(func() { f.run(ctx) })
 	}
+
 	for {
 		if err := w.Wait(ctx); err != nil {
 			return err
 		}
+
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-time.After(settle):
 		}
+
 		c, err := w.Take()
 		if err != nil {
 			return err
 		}
+
 		for _, f := range all {
 			f.hear(c)
 		}
@@ -203,6 +220,7 @@ func (f *follower) hear(c watch.Changes) {
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
+
 	h := &f.heard
 	before := len(h.Paths)
 	for _, p := range c.Paths {
@@ -210,24 +228,30 @@ func (f *follower) hear(c watch.Changes) {
 			h.Paths = append(h.Paths, p)
 		}
 	}
+
 	for _, d := range c.Doings {
 		if own(d.Path) {
 			h.Doings = append(h.Doings, d)
 		}
 	}
+
 	if n := len(h.Doings); n > maxActs {
 		h.Doings = h.Doings[n-maxActs:]
 	}
+
 	h.Linked = append(h.Linked, c.Linked...)
 	if h.All == "" {
 		h.All = c.All
 	}
+
 	if h.All == "" && len(h.Paths)+len(h.Linked) > maxFollowed {
 		h.All = "more paths changed than are followed one by one"
 	}
+
 	if h.All != "" {
 		h.Paths, h.Linked = nil, nil
 	}
+
 	h.Around = h.Around || c.Around
 	if c.All != "" || c.Around || len(c.Linked) > 0 || len(h.Paths) > before {
 		select {
@@ -286,6 +310,7 @@ func (f *follower) run(ctx context.Context) {
 	defer miss.Stop()
 	fails := 0
 	f.left, f.since = burst, time.Now()
+
 	for {
 		select {
 		case <-ctx.Done():
@@ -294,17 +319,21 @@ func (f *follower) run(ctx context.Context) {
 		case <-miss.C:
 			f.hear(watch.Changes{All: "it is time to look for what the kernel does not tell"})
 		}
+
 		heard := f.take()
 		if slices.ContainsFunc(heard.Linked, f.inodes.Has) {
 			heard.All = "attributes changed of a file that may have several names here"
 		}
+
 		if heard.All == "" && !heard.Around && len(heard.Paths) == 0 {
 			f.taken()
 			continue // it was elsewhere
 		}
+
 		start := time.Now()
 		err := f.tell(ctx, heard)
 		pause := shareOfOne * time.Since(start)
+
 		switch {
 		case ctx.Err() != nil:
 			return
@@ -321,9 +350,11 @@ func (f *follower) run(ctx context.Context) {
 			fails = 0
 			pause = max(pause, f.rest())
 		}
+
 		if heard.All != "" {
 			miss.Reset(missEvery)
 		}
+
 		select {
 		case <-ctx.Done():
 			return
@@ -351,21 +382,25 @@ func (f *follower) tell(ctx context.Context, heard watch.Changes) error {
 		return err
 	}
 	defer f.a.hold(f.roots)()
+
 	opt := scan.Options{Cross: f.place.Cross, Denied: f.denied, Inodes: f.inodes}
 	if heard.All == "" {
 		opt.Touched = scan.Touch(heard.Paths...)
 	} else {
 		opt.Inodes = scan.NewInodes(max(f.paths+f.paths/4, 10_000))
 	}
+
 	found, err := f.a.look(ctx, f.roots, false, opt)
 	if err != nil {
 		return err
 	}
 	defer found.past.Close()
+
 	owners := found.stats.Owners()
 	if opt.Touched != nil {
 		owners = append(owners, f.owners...)
 	}
+
 	slices.Sort(owners)
 	owners = slices.Compact(owners)
 	dir = f.a.owners.Complete(ctx, dir, owners)
@@ -375,6 +410,7 @@ func (f *follower) tell(ctx context.Context, heard watch.Changes) error {
 		Cross:        f.place.Cross,
 		Acts:         acts(heard.Doings, dir),
 	}
+
 	now := told{forest: found.forest}
 	if now.accounts, err = dir.Hash(); err != nil {
 		return err
@@ -383,6 +419,7 @@ func (f *follower) tell(ctx context.Context, heard watch.Changes) error {
 	if err != nil {
 		return err
 	}
+
 	now.around = string(around)
 	if now != f.told {
 		if err := f.a.api.Heard(ctx, f.place.Application, h); err != nil {
@@ -392,6 +429,7 @@ func (f *follower) tell(ctx context.Context, heard watch.Changes) error {
 			return err
 		}
 	}
+
 	f.know(start, now.forest, now.accounts)
 	f.told = now
 	f.denied = found.stats.Denied
@@ -401,6 +439,7 @@ func (f *follower) tell(ctx context.Context, heard watch.Changes) error {
 	if err := found.stats.Remember(found.past); err != nil {
 		return errors.Join(err, scan.Forget(f.a.pastFile(f.roots)))
 	}
+
 	return nil
 }
 
@@ -412,6 +451,7 @@ func acts(doings []watch.Doing, dir *perm.Directory) []wire.Act {
 		if at := last[d.Path]; !d.At.Truncate(time.Millisecond).After(at) {
 			d.At = at.Add(time.Millisecond)
 		}
+
 		last[d.Path] = d.At.Truncate(time.Millisecond)
 		a := wire.Act{
 			Path:    pathname.Path(d.Path),
@@ -421,13 +461,16 @@ func acts(doings []watch.Doing, dir *perm.Directory) []wire.Act {
 			Command: pathname.Escape(d.Command),
 			Program: pathname.Escape(d.Program),
 		}
+
 		if d.Command != "" {
 			a.Account = dir.Name(perm.UID(d.UID))
 			if d.Login != watch.NoLogin {
 				a.Login = dir.Name(perm.UID(d.Login))
 			}
 		}
+
 		out = append(out, a)
 	}
+
 	return out
 }

@@ -69,6 +69,7 @@ func TestTellsWhatItHears(t *testing.T) {
 	for _, d := range []string{"a/b", "c/d"} {
 		must(t, os.MkdirAll(filepath.Join(root, d), 0o755))
 	}
+
 	must(t, os.WriteFile(file, nil, 0o640))
 	following(t, s, a, root)
 	s.await("watching", func() bool { return len(s.states) > 0 && s.states[len(s.states)-1].Watching })
@@ -80,6 +81,7 @@ func TestTellsWhatItHears(t *testing.T) {
 		len(h.Ways) != 1 {
 		t.Errorf("%+v", h)
 	}
+
 	must(t, os.Chtimes(file, time.Now(), time.Now())) // nobody's permissions
 	must(t, os.Chmod(filepath.Join(root, "c/d"), 0o700))
 	s.await("another change", func() bool { return s.mode(filepath.Join(root, "c/d")) == "0700" })
@@ -90,6 +92,7 @@ func TestTellsWhatItHears(t *testing.T) {
 	if n > 3 {
 		t.Errorf("told %d times", n)
 	}
+
 	must(t, os.Chmod(file, 0o666))
 	s.await("what could not be told at first", func() bool { return s.mode(file) == "0666" })
 	must(t, os.Chmod(root, 0o711))
@@ -108,6 +111,7 @@ func TestSaysWhatIsCurrent(t *testing.T) {
 			if len(s.current) != 1 || s.mode(file) != mode {
 				return false
 			}
+
 			h, c := s.heard[len(s.heard)-1], s.current[0]
 			accounts, err := h.Directory.Hash()
 			must(t, err)
@@ -115,6 +119,7 @@ func TestSaysWhatIsCurrent(t *testing.T) {
 				(c.Seconds == 0) == now
 		})
 	}
+
 	is("that the first look is current", true, "0640")
 	s.mu.Lock()
 	s.refuse = 1 << 30

@@ -69,6 +69,7 @@ func Read(r io.Reader, head func(Head) error, node func(h tree.Hash, b []byte) e
 		return bad("%w", err)
 	}
 	defer in.z.Close()
+
 	b, err := in.piece(MaxHead)
 	if err != nil {
 		return bad("its head: %w", err)
@@ -83,15 +84,18 @@ func Read(r io.Reader, head func(Head) error, node func(h tree.Hash, b []byte) e
 	if err := head(h); err != nil {
 		return err
 	}
+
 	seen := map[tree.Hash]tree.Measure{}
 	for {
 		b, err := in.piece(tree.MaxNode)
 		if errors.Is(err, io.EOF) {
 			break
 		}
+
 		if err == nil && len(seen) == MaxCount {
 			err = untrusted.ErrTooMuch
 		}
+
 		if err != nil {
 			return bad("node %d: %w", len(seen)+1, err)
 		}
@@ -99,6 +103,7 @@ func Read(r io.Reader, head func(Head) error, node func(h tree.Hash, b []byte) e
 		if err != nil {
 			return bad("node %d: %w", len(seen)+1, err)
 		}
+
 		own, branches := n.Measure()
 		below := make([]tree.Measure, len(branches))
 		for i, c := range branches {
@@ -107,6 +112,7 @@ func Read(r io.Reader, head func(Head) error, node func(h tree.Hash, b []byte) e
 				return bad("node %d refers to node %s, which did not come before it", len(seen)+1, c.Child)
 			}
 		}
+
 		sum := tree.Sum(b)
 		if seen[sum], err = own.Grow(branches, below); err != nil {
 			return bad("node %d: %w", len(seen), err)
@@ -115,6 +121,7 @@ func Read(r io.Reader, head func(Head) error, node func(h tree.Hash, b []byte) e
 			return err
 		}
 	}
+
 	all, ok := seen[h.Forest]
 	switch {
 	case !ok:
@@ -122,6 +129,7 @@ func Read(r io.Reader, head func(Head) error, node func(h tree.Hash, b []byte) e
 	case all.Paths != h.Paths || all.Gaps != h.Gaps:
 		return bad("it tells of %d paths and %d gaps, and has %d and %d", h.Paths, h.Gaps, all.Paths, all.Gaps)
 	}
+
 	return nil
 }
 

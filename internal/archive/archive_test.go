@@ -31,6 +31,7 @@ func sample(n int) (Head, tree.Memory) {
 			Set:  perm.POSIX{UID: uint32(i % 5)}.Set(),
 		})
 	}
+
 	top := tree.Node{}
 	for _, name := range []string{"a", "b", "c"} {
 		top.Entries = append(top.Entries, tree.Entry{
@@ -40,6 +41,7 @@ func sample(n int) (Head, tree.Memory) {
 			Child: m.Add(leaf),
 		})
 	}
+
 	forest := m.Add(tree.Node{
 		Forest:  true,
 		Entries: []tree.Entry{{Name: "/srv/\xff", Kind: perm.Folder, Set: perm.POSIX{}.Set(), Child: m.Add(top)}},
@@ -81,6 +83,7 @@ func TestRoundTrip(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		paths := 0
 		if err := tree.Walk(t.Context(), nodes, got.Forest, func(string, tree.Entry) error {
 			paths++
@@ -89,6 +92,7 @@ func TestRoundTrip(t *testing.T) {
 			paths != 3*n+4 || len(nodes) != 3 {
 			t.Errorf("%d paths in %d nodes, %v", paths, len(nodes), err)
 		}
+
 		id, ok := got.Directory.User("purser")
 		if !ok || id != "u1" || got.Host != h.Host || !got.Taken.Equal(h.Taken) || got.Roots[0] != h.Roots[0] ||
 			got.Paths != h.Paths {
@@ -105,13 +109,16 @@ func TestSnapshotFingerprint(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		return f
 	}
+
 	h, src := sample(3)
 	back, _, err := readBack(written(t, h, src))
 	if err != nil || of(back) != of(h) {
 		t.Errorf("read back it is %s, and was %s: %v", of(back), of(h), err)
 	}
+
 	seen := map[string]string{of(h): "as it was"}
 	for what, change := range map[string]func(*Head){
 		"the host":        func(h *Head) { h.Host = "slip-south" },
@@ -131,6 +138,7 @@ func TestSnapshotFingerprint(t *testing.T) {
 		if was, known := seen[f]; known {
 			t.Errorf("%s: %s, as %s", what, f, was)
 		}
+
 		seen[f] = what
 	}
 }
@@ -140,6 +148,7 @@ func TestDamaged(t *testing.T) {
 	r := seeded.Rand(t)
 	h, src := sample(300)
 	whole := written(t, h, src)
+
 	for i := range 500 {
 		b := bytes.Clone(whole)
 		switch at := r.IntN(len(b)); i % 3 {
@@ -150,6 +159,7 @@ func TestDamaged(t *testing.T) {
 		default:
 			b = append(b, b[:at+1]...)
 		}
+
 		got, nodes, err := readBack(b)
 		if err == nil { // a bit of the frame's head that says nothing
 			paths := 0
@@ -214,14 +224,17 @@ func TestHostile(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		return b
 	}
+
 	same := head(func(*Head) {})
 	forest := src[h.Forest]
 	long := append([]byte(mark), func() []byte {
 		z, _ := zstd.NewWriter(nil)
 		return z.EncodeAll(binary.AppendUvarint(nil, 1<<40), nil)
 	}()...)
+
 	for name, c := range map[string]struct {
 		file []byte
 		says string

@@ -90,18 +90,22 @@ func OpenOrder(r io.Reader) (*Order, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrNoOrder, err)
 	}
+
 	o := &Order{in: in}
 	b, err := in.piece(MaxHead)
 	if err == nil {
 		err = untrusted.JSON(b, untrusted.MaxElements, &o.OrderHead)
 	}
+
 	if err == nil && (o.Work.Kind != wire.WorkRun || o.Chunks < 0) {
 		err = errors.New("it holds no work that could be done")
 	}
+
 	if err != nil {
 		o.Close()
 		return nil, fmt.Errorf("%w: its head: %w", ErrNoOrder, err)
 	}
+
 	return o, nil
 }
 
@@ -197,10 +201,12 @@ func ReadReport(r io.ReadSeeker, judge Judge, originals func(n int, chunk []byte
 	if _, err := r.Seek(0, io.SeekStart); err != nil {
 		return d, err
 	}
+
 	return d, readReport(r, signedBy, func(kind reportPart, n int, b []byte) error {
 		if kind == partOriginals {
 			return originals(n, b)
 		}
+
 		// Each result is an object of three members in a list.
 		if err := untrusted.JSON(b, 100+2*steps*4, &d); err != nil {
 			return fmt.Errorf("%w: how the run ended: %w", ErrNoReport, err)
@@ -228,6 +234,7 @@ func readReport(
 	if err == nil {
 		err = untrusted.JSON(b, 100, &h)
 	}
+
 	if err != nil {
 		return bad("its head: %w", err)
 	}
@@ -243,6 +250,7 @@ func readReport(
 		if err != nil || len(b) == 0 {
 			return bad("part %d: it is not there: %w", n, err)
 		}
+
 		kind, b := reportPart(b[0]), b[1:]
 		switch {
 		case kind == partOriginals && !ended:
@@ -263,6 +271,7 @@ func readReport(
 				return bad("something follows its signature")
 			}
 			return nil
+
 		default:
 			return bad("part %d is not one that comes there", n)
 		}

@@ -38,18 +38,23 @@ func TestOrders(t *testing.T) {
 		t.Fatalf("%+v, %v", o, err)
 	}
 	defer o.Close()
+
 	if b, err := o.Chunk(0); err != nil || string(b) != "first" {
 		t.Errorf("%q, %v", b, err)
 	}
+
 	if b, err := o.Chunk(2); err != nil || string(b) != "third" {
 		t.Errorf("one that is passed over: %q, %v", b, err)
 	}
+
 	if _, err := o.Chunk(1); err == nil {
 		t.Error("what was passed comes again")
 	}
+
 	if _, err := o.Chunk(3); !errors.Is(err, ErrNoOrder) {
 		t.Error(err)
 	}
+
 	for n := range whole {
 		o, err := OpenOrder(bytes.NewReader(whole[:n]))
 		if err == nil {
@@ -108,22 +113,26 @@ func TestReports(t *testing.T) {
 	if err != nil || d.Done != 3 || len(chunks) != 3 || chunks[0] != "first" || len(chunks[2]) != 3<<20 {
 		t.Fatalf("%+v, %d, %v", d, len(chunks), err)
 	}
+
 	if _, _, err := proved(whole, &newKey(t).PublicKey); !errors.Is(err, ErrNoReport) ||
 		!strings.Contains(err.Error(), "signature") {
 		t.Errorf("by another key: %v", err)
 	}
+
 	// Whatever is changed or cut off, it is no report any more.
 	small := reported(t, key, "first", "second")
 	for n := range small {
 		if _, _, err := proved(small[:n], &key.PublicKey); !errors.Is(err, ErrNoReport) {
 			t.Fatalf("cut off at %d: %v", n, err)
 		}
+
 		changed := bytes.Clone(small)
 		changed[n] ^= 1
 		if got, _, err := proved(changed, &key.PublicKey); err == nil && (got.State != "finished" || got.Done != 3) {
 			t.Fatalf("byte %d changed: %+v", n, got)
 		}
 	}
+
 	// Parts in another order, and such as are none.
 	for what, parts := range map[string][]string{
 		"no end":                  {"ofirst"},
@@ -141,9 +150,11 @@ func TestReports(t *testing.T) {
 				err = w.piece([]byte(p))
 			}
 		}
+
 		if err = errors.Join(err, w.z.Close()); err != nil {
 			t.Fatal(err)
 		}
+
 		if _, _, err := proved(b.Bytes(), &key.PublicKey); !errors.Is(err, ErrNoReport) {
 			t.Errorf("%s: %v", what, err)
 		}

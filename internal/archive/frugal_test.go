@@ -32,15 +32,19 @@ func TestFilesAreFrugal(t *testing.T) {
 		for _, p := range parts {
 			err = errors.Join(err, w.piece(p))
 		}
+
 		if err := errors.Join(err, w.z.Close()); err != nil {
 			t.Fatal(err)
 		}
+
 		return b.Bytes()
 	}
+
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	read := map[string]func(io.ReadSeeker) error{
 		mark: func(r io.ReadSeeker) error {
 			return Read(r, func(Head) error { return nil }, func(tree.Hash, []byte) error { return nil })
@@ -59,6 +63,7 @@ func TestFilesAreFrugal(t *testing.T) {
 			return err
 		},
 	}
+
 	for name, c := range map[string]struct {
 		mark string
 		file func() []byte // made when its turn comes

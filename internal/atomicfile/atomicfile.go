@@ -35,15 +35,18 @@ func put(name string, content []byte, place func(from, to string) error) (err er
 			err = errors.Join(err, os.Remove(f.Name()))
 		}
 	}()
+
 	_, err = f.Write(content)
 	if err == nil {
 		err = f.Sync()
 	}
+
 	if err = errors.Join(err, f.Close()); err != nil {
 		return err
 	}
 	if err = place(f.Name(), name); err != nil {
 		return err
 	}
+
 	return SyncFolder(filepath.Dir(name))
 }

@@ -130,12 +130,15 @@ func (l *Line) Serve(ctx context.Context, dial func(context.Context) (net.Conn, 
 	if l.mux, err = yamux.Server(rest{l}, settings()); err != nil {
 		return err
 	}
+
 	var all sync.WaitGroup
 	defer all.Wait() // when the line is closed and nobody dials any more
+
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	defer l.mux.Close()
 	defer context.AfterFunc(ctx, func() { l.mux.Close() })()
+
 	free := make(chan struct{}, maxStreams)
 	opened, since := 0, time.Now()
 	for {
@@ -143,25 +146,31 @@ func (l *Line) Serve(ctx context.Context, dial func(context.Context) (net.Conn, 
 		if err != nil {
 			return errors.Join(ctx.Err(), err)
 		}
+
 		opened++
 		if time.Since(since) > time.Minute {
 			opened, since = 0, time.Now()
 		}
+
 		if opened > maxOpened {
 			return ErrHostile
 		}
+
 		// A far one that is sound never has so many, those that are being closed included.
 		if l.mux.NumStreams() > 2*maxStreams {
 			return ErrHostile
 		}
+
 		select {
 		case free <- struct{}{}:
 		default:
 			return ErrHostile
 		}
+
 		all.Go(func() {
 			defer func() { <-free }()
 			defer stream.Close()
+
 			within, cancel := context.WithTimeout(ctx, patience)
 			out, err := dial(within)
 			cancel()
@@ -169,6 +178,7 @@ func (l *Line) Serve(ctx context.Context, dial func(context.Context) (net.Conn, 
 				return
 			}
 			defer out.Close()
+
 			join(stream, out)
 		})
 	}

@@ -28,10 +28,12 @@ func pair(t *testing.T, noise string) (near, far *Line) {
 		}
 		done <- err
 	}()
+
 	near, err := Near(a)
 	if err = errors.Join(err, <-done); err != nil {
 		t.Fatal(err)
 	}
+
 	return near, far
 }
 
@@ -74,6 +76,7 @@ func TestCarried(t *testing.T) {
 		fmt.Fprintf(w, "%s %d", r.URL.Path, n)
 	}))
 	defer service.Close()
+
 	near, far := pair(t, "")
 	ctx, cancel := context.WithCancel(t.Context())
 	served := make(chan error, 1)
@@ -85,6 +88,7 @@ func TestCarried(t *testing.T) {
 	if err := far.Open(); err != nil {
 		t.Fatal(err)
 	}
+
 	web := &http.Client{Transport: &http.Transport{DialContext: far.Dial}, Timeout: 20 * time.Second}
 	var all sync.WaitGroup
 	for i := range 40 {
@@ -108,16 +112,19 @@ func TestCarried(t *testing.T) {
 			web.CloseIdleConnections()
 		}
 	}
+
 	all.Wait()
 	cancel()
 	if err := <-served; !errors.Is(err, context.Canceled) {
 		t.Error(err)
 	}
+
 	select {
 	case <-far.Done():
 	case <-time.After(10 * time.Second):
 		t.Error("the far end does not see the end of the line")
 	}
+
 	if _, err := web.Get("http://elsewhere/late"); err == nil {
 		t.Error("a call after the end is answered")
 	}
@@ -148,13 +155,16 @@ func TestStreamsWithoutEnd(t *testing.T) {
 					return nil, ctx.Err()
 				})
 			}
+
 			a.Close()
 			near <- err
 		}()
+
 		go func() { _, _ = io.Copy(io.Discard, b) }() // and takes whatever is answered
 		if _, err := io.WriteString(b, greeting); err != nil {
 			t.Fatal(err)
 		}
+
 		sent := 0
 		for stream := uint32(1); ; stream += 2 {
 			if _, err := b.Write(frames(stream)); err != nil {
@@ -165,6 +175,7 @@ func TestStreamsWithoutEnd(t *testing.T) {
 				t.Fatalf("%s: %d streams were opened, and the line goes on", what, sent)
 			}
 		}
+
 		select {
 		case err := <-near:
 			if !errors.Is(err, ErrHostile) {
@@ -173,6 +184,7 @@ func TestStreamsWithoutEnd(t *testing.T) {
 		case <-time.After(time.Minute):
 			t.Errorf("%s: it does not end", what)
 		}
+
 		b.Close()
 	}
 }

@@ -40,12 +40,14 @@ func accessCommand(o *options) *cobra.Command {
 		decide, func(a []string) bool {
 			return len(a) > 1 && slices.ContainsFunc(a, func(s string) bool { return strings.Contains(s, "/") })
 		})
+
 	n.Long = `Who can do what with a path, counting every folder on the way to it, group memberships, access
 entries and their mask, sticky folders, immutable and append-only flags, mounts, and what root may
 do.
 
 Operations: read, write, execute, list, enter, create, delete, rename, change (permissions), own
 (take ownership).` + whereHelp
+
 	w.flags(n)
 	return n
 }
@@ -73,10 +75,12 @@ and renaming what is in it.`,
 			if op != 0 {
 				return o.showOneAnswer(c, j)
 			}
+
 			t := table{head: []string{"OPERATION", "", "DECIDED BY", "WHY"}, value: j}
 			if len(j.Then) > 0 {
 				t.head = []string{"OPERATION", "NOW", "THEN", "WHY, THEN"}
 			}
+
 			for i, x := range j.Answers {
 				if len(j.Then) > 0 {
 					t.add(x.Operation.String(), verdictOf(x), verdictOf(j.Then[i]), because(j.Then[i]))
@@ -84,13 +88,16 @@ and renaming what is in it.`,
 					t.add(x.Operation.String(), verdictOf(x), string(x.Cause), because(x))
 				}
 			}
+
 			if o.output == "table" {
 				say(c, "%s at %s (%s; %s)", j.Account.Name, j.Path, j.Kind, origin(j.Origin))
 				groups(c, j)
 			}
+
 			return o.show(c, t)
 		},
 	}
+
 	supposeFlags(c, &sup, true)
 	return c
 }
@@ -138,14 +145,17 @@ func (o *options) question(w *where, path, operation string) (looker, string, ac
 			return nil, "", 0, usageError{err}
 		}
 	}
+
 	l, err := w.looker(o)
 	if err != nil {
 		return nil, "", 0, err
 	}
+
 	at := ""
 	if path != "" {
 		at, err = w.path(path)
 	}
+
 	return l, at, op, err
 }
 
@@ -172,12 +182,14 @@ func (o *options) showOneAnswer(c *cobra.Command, j wire.Judgement) error {
 	if len(j.Then) > 0 {
 		answer = j.Then[0]
 	}
+
 	bad := func() error {
 		if !answer.Allowed || answer.Unknown {
 			return errNotSo
 		}
 		return nil
 	}
+
 	if o.output != "table" {
 		t := table{head: []string{"operation", "allowed", "cause", "at", "reason"}, value: j}
 		for _, x := range append(j.Answers, j.Then...) {
@@ -185,19 +197,23 @@ func (o *options) showOneAnswer(c *cobra.Command, j wire.Judgement) error {
 		}
 		return errors.Join(o.show(c, t), bad())
 	}
+
 	show := func(title string, x access.Answer) {
 		word, can := "No", "cannot"
 		if x.Allowed {
 			word, can = "Yes", "can"
 		}
+
 		if x.Unknown {
 			word, can = "Not known", "can perhaps"
 		}
+
 		say(c, "%s%s: %s %s %s %s", title, word, j.Account.Name, can, x.Operation.Words(), j.Path)
 		say(c, "  because %s", x.Reason)
 		if x.Entry != "" {
 			say(c, "  entry %s on %s", x.Entry, x.At)
 		}
+
 		for _, p := range x.Way {
 			mark := "│ "
 			switch {
@@ -208,15 +224,18 @@ func (o *options) showOneAnswer(c *cobra.Command, j wire.Judgement) error {
 			}
 			say(c, "  %s%s%s", mark, p.Path, map[bool]string{true: "  " + p.Reason, false: ""}[p.Reached])
 		}
+
 		end := "▼ "
 		if n := len(x.Way); n > 0 && !x.Way[n-1].Passed {
 			end = "  "
 		}
+
 		say(c, "  %s%s", end, j.Path)
 		for _, n := range x.Notes {
 			say(c, "  note: %s", n)
 		}
 	}
+
 	if len(j.Then) > 0 {
 		show("now    ", j.Answers[0])
 		say(c, "supposed: %s", j.Suppose)
@@ -224,6 +243,7 @@ func (o *options) showOneAnswer(c *cobra.Command, j wire.Judgement) error {
 	} else {
 		show("", j.Answers[0])
 	}
+
 	groups(c, wire.Judgement{Account: j.Account})
 	return bad()
 }
@@ -244,6 +264,7 @@ func holdersCommand(o *options, w *where) *cobra.Command {
 			if err != nil {
 				return err
 			}
+
 			t := table{head: []string{"ACCOUNT", "", "DECIDED BY", "WHY"}, value: h}
 			t.add("everyone", verdictOf(h.Everyone), string(h.Everyone.Cause), h.Everyone.Reason)
 			for _, list := range []struct {
@@ -258,6 +279,7 @@ func holdersCommand(o *options, w *where) *cobra.Command {
 					t.add(name, list.can, x.Cause, x.Reason)
 				}
 			}
+
 			if o.output == "table" {
 				if h.Operation == access.Create && op == access.Write {
 					say(c, "To write a folder is to make, remove and rename what is in it: the operation create.")
@@ -268,9 +290,11 @@ func holdersCommand(o *options, w *where) *cobra.Command {
 					say(c, "supposed: %s", h.Suppose)
 				}
 			}
+
 			return o.show(c, t)
 		},
 	}
+
 	supposeFlags(c, &sup, false)
 	return c
 }
@@ -293,10 +317,12 @@ is shown as now → then.`,
 			if err != nil {
 				return err
 			}
+
 			t := table{head: []string{"ACCOUNT"}, value: m}
 			for _, op := range m.Operations {
 				t.head = append(t.head, strings.ToUpper(op.String()))
 			}
+
 			t.head = append(t.head, "WHO")
 			for _, r := range m.Rows {
 				row := []any{r.Account}
@@ -309,6 +335,7 @@ is shown as now → then.`,
 				}
 				t.add(append(row, r.Part)...)
 			}
+
 			if o.output == "table" {
 				say(c, "%s (%s; %s)", m.Path, m.Kind, origin(m.Origin))
 				if m.Suppose != "" {
@@ -318,9 +345,11 @@ is shown as now → then.`,
 					say(c, "%d more accounts are not shown.", n)
 				}
 			}
+
 			return o.show(c, t)
 		},
 	}
+
 	supposeFlags(c, &sup, false)
 	return c
 }
@@ -347,19 +376,23 @@ led there.`,
 			if err != nil {
 				return err
 			}
+
 			ask.Account = q.account
 			ask.Path = at
 			ask.Operation = op
 			if paths {
 				ask.Limit = min(most, 5000)
 			}
+
 			b, err := l.Below(c.Context(), ask)
 			if err != nil {
 				return err
 			}
+
 			return o.showBelow(c, b, paths, ask.Behind)
 		},
 	}
+
 	c.Flags().BoolVar(&paths, "paths", false, "list the paths one by one")
 	c.Flags().BoolVar(&ask.Behind, "behind", false, "as if every folder let through")
 	c.Flags().IntVar(&most, "most", 1000, "how many paths at the most, up to 5000")
@@ -381,6 +414,7 @@ func (o *options) showBelow(c *cobra.Command, b wire.Below, paths, behind bool) 
 		}
 		return "cannot"
 	}
+
 	t := table{
 		head:  []string{"", "COUNT", "KIND", "MODE", "OCTAL", "OWNER", "GROUP", "", "IN", "EXAMPLE"},
 		value: b,
@@ -397,47 +431,59 @@ func (o *options) showBelow(c *cobra.Command, b wire.Below, paths, behind bool) 
 			if len(g.Access.Entries)+len(g.Access.Defaults) > 0 {
 				more = "+"
 			}
+
 			u := unknownOf(g.Access)
 			t.add(state(g.Was, g.Is), num(g.Count), g.Kind, g.Access.Letters, g.Access.Mode, u("owner", g.Access.Owner),
 				u("group", g.Access.Group), more, g.Folder, g.Example)
 		}
 	}
+
 	if o.output != "table" {
 		return o.show(c, t)
 	}
+
 	where := b.Path
 	if where == "" {
 		where = "all roots"
 	}
+
 	can := "can"
 	if behind {
 		can = "could, if every folder let through,"
 	}
+
 	say(c, "%s %s %s %s paths of %s (%s)", b.Account.Name, can, b.Operation.Words(), num(b.Held), where,
 		origin(b.Origin))
 	if supposed {
 		say(c, "supposed: %s: then %s; %s gained, %s lost", b.Suppose, num(b.Then), num(b.Gained), num(b.Lost))
 	}
+
 	if b.Stopped != "" {
 		say(c, "%s", b.Stopped)
 	}
+
 	if err := o.show(c, t); err != nil {
 		return err
 	}
+
 	say(c, "%s paths looked at; %s folders no way leads into", num(b.Looked), num(b.Closed))
 	if b.Closed > 0 {
 		say(c, "What lies behind those shows with --behind.")
 	}
+
 	if b.Unknown > 0 {
 		say(c, "%s paths of which it is not known: the server does not tell who is in a group that their lists name",
 			num(b.Unknown))
 	}
+
 	if b.Unread > 0 {
 		say(c, "%s folders whose content is not known", num(b.Unread))
 	}
+
 	if paths && b.Next != "" {
 		say(c, "There are more: --after '%s'", strings.ReplaceAll(b.Next, "'", `'\''`))
 	}
+
 	return nil
 }
 
@@ -462,6 +508,7 @@ it is shown. Exits with 4 then.`,
 			if err != nil {
 				return err
 			}
+
 			t := table{
 				head:  []string{"OPERATION", "COMPUTED", "TRIED", "", "HOW IT WAS TRIED", "WHY, COMPUTED"},
 				value: p,
@@ -470,6 +517,7 @@ it is shown. Exits with 4 then.`,
 				tried := judged(r.Tried.Allowed)
 				agree := "agree"
 				how := r.Tried.Call
+
 				switch {
 				case r.Tried.Untried != "":
 					tried = "not tried"
@@ -480,14 +528,18 @@ it is shown. Exits with 4 then.`,
 				case r.Computed.Unknown:
 					agree = ""
 				}
+
 				t.add(r.Operation.String(), verdictOf(r.Computed), tried, agree, how, because(r.Computed))
 			}
+
 			if o.output == "table" {
 				say(c, "%s at %s (%s; %s)", p.Account.Name, p.Path, p.Kind, origin(p.Origin))
 			}
+
 			if err := o.show(c, t); err != nil {
 				return err
 			}
+
 			if p.Differ {
 				if o.output == "table" {
 					tell(c.OutOrStdout(),
@@ -496,6 +548,7 @@ it is shown. Exits with 4 then.`,
 				}
 				return errNotSo
 			}
+
 			return nil
 		},
 	}

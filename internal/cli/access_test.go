@@ -78,6 +78,7 @@ func TestAccessHere(t *testing.T) {
 			}
 		}
 	}
+
 	for want, argv := range map[string][]string{
 		"say who makes them":                      {"path", "new", dir},
 		"want one of read":                        {"access", "decide", "everyone", dir, "sink"},
@@ -95,6 +96,7 @@ func TestAccessHere(t *testing.T) {
 			t.Errorf("%v: %v, want %q in it\n%s", argv, err, want, out)
 		}
 	}
+
 	out, err := try(t, "", "access", "decide", "everyone", at("open"), "--output", "json")
 	var j wire.Judgement
 	if err != nil || json.Unmarshal([]byte(out), &j) != nil || len(j.Answers) != 7 || len(j.Answers[0].Way) < 2 {
@@ -111,10 +113,12 @@ func TestEntriesCommand(t *testing.T) {
 			t.Errorf("%q is not in %v\n%s", w, err, out)
 		}
 	}
+
 	out, err = try(t, "", "entries", "show", "u::rw,g::r,o::-", "--chmod", "0755", "--output", "csv")
 	if err != nil || out != "entry,rights,effective\nuser::rwx,rwx,rwx\ngroup::r-x,r-x,r-x\nother::r-x,r-x,r-x\n" {
 		t.Errorf("%q, %v", out, err)
 	}
+
 	_, err = try(t, "", "entries", "show", "u::rw,g:r")
 	if err == nil || !strings.Contains(err.Error(), "a colon after the name") {
 		t.Errorf("%v", err)

@@ -46,13 +46,16 @@ from the next login on.` + whereHelp,
 					return err
 				}
 			}
+
 			pairs := []any{"account", v.Name, "number", v.ID, "groups", strings.Join(v.Groups, ", ")}
 			for _, n := range v.Notes {
 				pairs = append(pairs, "note", n)
 			}
+
 			return o.showOne(c, v, pairs...)
 		},
 	}
+
 	n := noun("account", "Show accounts and their groups", show)
 	w.flags(n)
 	return n
@@ -87,11 +90,13 @@ func stale(d *perm.Directory, member []string, now []int) (notes []string) {
 				"you work with group "+name+" now, and are no member of it any more: it counts until you log out")
 		}
 	}
+
 	for _, g := range member {
 		if !slices.Contains(have, g) {
 			notes = append(notes, "you are a member of "+g+", but it does not count yet: log in anew")
 		}
 	}
+
 	slices.Sort(notes)
 	return slices.Compact(notes)
 }

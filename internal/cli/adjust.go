@@ -40,6 +40,7 @@ baseline.`,
 			if err != nil {
 				return err
 			}
+
 			p, err := api.DraftPlan(c.Context(), wire.Draft{
 				Application: a[0],
 				Hosts:       a[1:],
@@ -48,12 +49,15 @@ baseline.`,
 				First:       waves.First,
 				StopAt:      waves.StopAt,
 			})
+
 			if err != nil {
 				return err
 			}
+
 			return showPlan(o, c, p)
 		}),
 	}
+
 	waveFlags(c, &waves)
 	f := c.Flags()
 	f.StringVar(&file, "file", "", "file with the changes; - is standard input")
@@ -100,6 +104,7 @@ func (o change) text() (string, error) {
 		}
 		return "[" + strings.Join(out, ", ") + "]"
 	}
+
 	pairs := func(name string, list []string) error {
 		fmt.Fprintf(&b, "    %s:\n", name)
 		for _, s := range list {
@@ -111,18 +116,22 @@ func (o change) text() (string, error) {
 		}
 		return nil
 	}
+
 	fmt.Fprintf(&b, "changes:\n  - paths: %s\n", quoted(o.paths))
 	if len(o.only) > 0 {
 		fmt.Fprintf(&b, "    only: %s\n", quoted(o.only))
 	}
+
 	if len(o.where) > 0 {
 		if err := pairs("where", o.where); err != nil {
 			return "", err
 		}
 	}
+
 	if err := pairs("set", o.set); err != nil {
 		return "", err
 	}
+
 	if len(o.grant)+len(o.take) > 0 {
 		limits := "{at-least: " + quoted(o.grant) + ", without: " + quoted(o.take) + "}"
 		fmt.Fprintf(&b, "      entries: %s\n", limits)
@@ -130,5 +139,6 @@ func (o change) text() (string, error) {
 			fmt.Fprintf(&b, "      defaults: %s\n", limits)
 		}
 	}
+
 	return b.String(), nil
 }

@@ -86,6 +86,7 @@ func agentRun(folder *string) *cobra.Command {
 			if err != nil {
 				return err
 			}
+
 			one := func(folder string) error {
 				s, err := agent.Load(folder)
 				if err != nil {
@@ -98,15 +99,19 @@ func agentRun(folder *string) *cobra.Command {
 				if err != nil {
 					return err
 				}
+
 				apply(a)
 				return work(c.Context(), a)
 			}
+
 			if each == "" {
 				return one(*folder)
 			}
+
 			return forEach(c.Context(), each, log, one)
 		},
 	}
+
 	apply = workFlags(c, &level)
 	c.Flags().StringVar(&each, "each", "",
 		"work for every host enrolled into a subfolder of this one; new ones are picked up")
@@ -124,16 +129,19 @@ func forEach(ctx context.Context, top string, log *slog.Logger, one func(folder 
 	known := map[string]bool{}
 	var all sync.WaitGroup
 	defer all.Wait()
+
 	for {
 		list, err := os.ReadDir(top)
 		if err != nil {
 			return err
 		}
+
 		for _, e := range list {
 			folder := filepath.Join(top, e.Name())
 			if known[folder] || !enrolled(folder) {
 				continue
 			}
+
 			known[folder] = true
 			all.Go(func() {
 				for ; ctx.Err() == nil; _ = pause(ctx, again) { // which the loop sees
@@ -146,6 +154,7 @@ func forEach(ctx context.Context, top string, log *slog.Logger, one func(folder 
 				}
 			})
 		}
+
 		if pause(ctx, look) != nil {
 			return nil
 		}
@@ -199,6 +208,7 @@ the other one may ask for no others. It takes two minutes at the most.
 			if err != nil {
 				return err
 			}
+
 			if enrol {
 				raw, err := rootsGiven(roots)
 				if err != nil {
@@ -206,18 +216,22 @@ the other one may ask for no others. It takes two minutes at the most.
 				}
 				return agent.EnrolStdio(c.Context(), *folder, Version, raw)
 			}
+
 			a, err := agent.New(*folder, log)
 			if err != nil {
 				return err
 			}
+
 			apply(a)
 			ctx, err := a.Through(c.Context())
 			if err != nil {
 				return err
 			}
+
 			return work(ctx, a)
 		},
 	}
+
 	apply = workFlags(c, &level)
 	c.Flags().BoolVar(&enrol, "enrol", false, "join the service that the other one names")
 	c.Flags().StringArrayVar(&roots, "root", nil,
@@ -239,6 +253,7 @@ goes to nobody but the file server.`,
 			if (proberFile == "") != noMore {
 				return usageError{errors.New("give --password-file, or --no-more")}
 			}
+
 			var password string
 			if !noMore {
 				var err error
@@ -249,17 +264,21 @@ goes to nobody but the file server.`,
 					return usageError{fmt.Errorf("%s is empty", proberFile)}
 				}
 			}
+
 			if err := agent.Prober(c.Context(), *folder, a[0], password); err != nil {
 				return err
 			}
+
 			if noMore {
 				say(c, "%s is no prober any more.", a[0])
 			} else {
 				say(c, "%s is a prober now.", a[0])
 			}
+
 			return nil
 		},
 	}
+
 	prober.Flags().StringVar(&proberFile, "password-file", "", "file that holds the account's password")
 	prober.Flags().BoolVar(&noMore, "no-more", false, "forget the account's password")
 	return prober

@@ -41,16 +41,20 @@ its folder; no service is. The exit code is 4 where something is wrong.`,
 			if each != "" {
 				return showHostsHere(c, o, each)
 			}
+
 			h, err := lookHere(c.Context(), *folder, time.Now())
 			if err == nil {
 				err = o.showOne(c, h, h.pairs()...)
 			}
+
 			if err == nil && !h.Well {
 				err = errNotSo
 			}
+
 			return err
 		},
 	}
+
 	c.Flags().StringVar(&each, "each", "", "of every host enrolled into a subfolder of this one")
 	return c
 }
@@ -64,34 +68,41 @@ func showHostsHere(c *cobra.Command, o *options, top string) error {
 	if _, err := os.ReadDir(top); err != nil {
 		return err
 	}
+
 	list := []hostHere{}
 	t := table{
 		head: []string{"HOST", "WELL", "ANSWERED", "WATCH", "AT WORK", "CERTIFICATE UNTIL", "WHAT IS WRONG"},
 		none: "No host is enrolled there.",
 	}
 	ill := false
+
 	for _, name := range names {
 		h, err := lookHere(c.Context(), filepath.Dir(name), time.Now())
 		if err != nil {
 			h.Says = err.Error()
 		}
+
 		list = append(list, h)
 		ill = ill || !h.Well
 		s := h.Agent
 		if s == nil {
 			s = &agent.Status{}
 		}
+
 		until := any("")
 		if h.Agent != nil {
 			until = s.Until
 		}
+
 		wrong := ""
 		if !h.Well {
 			wrong = h.Says
 		}
+
 		t.add(cmp.Or(h.Host, filepath.Base(h.Folder)), yesNo(h.Well), whenever(s.Answered), yesNo(s.Watching),
 			atWork(s.Work), until, wrong)
 	}
+
 	t.value = list
 	if err := o.show(c, t); err != nil {
 		return err
@@ -99,6 +110,7 @@ func showHostsHere(c *cobra.Command, o *options, top string) error {
 	if ill {
 		return errNotSo
 	}
+
 	return nil
 }
 
@@ -109,9 +121,11 @@ func lookHere(ctx context.Context, folder string, now time.Time) (h hostHere, er
 	if err != nil {
 		return h, err
 	}
+
 	h.Host = s.Host
 	h.Service = s.Service
 	h.Roots = s.Roots
+
 	switch {
 	case s.Remote != nil:
 		h.Well, h.Says = true,
@@ -122,11 +136,13 @@ func lookHere(ctx context.Context, folder string, now time.Time) (h hostHere, er
 		h.Well, h.Says = true, "nothing leads to its service: orders are carried here"
 		return h, nil
 	}
+
 	st, err := agent.StatusOf(ctx, folder)
 	if err != nil {
 		h.Says = err.Error()
 		return h, nil
 	}
+
 	h.Agent = &st
 	h.Well, h.Says = judge(st, now)
 	return h, nil
@@ -138,6 +154,7 @@ func judge(s agent.Status, now time.Time) (well bool, says string) {
 	if s.Failing != nil {
 		why = s.Failing.Why
 	}
+
 	switch {
 	case !now.Before(s.Until):
 		return false, "its certificate has ended: invite the host anew, and enrol it"
@@ -152,6 +169,7 @@ func judge(s agent.Status, now time.Time) (well bool, says string) {
 	case s.Failing != nil:
 		return true, "it works, though a call failed since" + faulty(why)
 	}
+
 	return true, "it works"
 }
 

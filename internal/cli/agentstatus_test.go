@@ -13,6 +13,7 @@ func TestAgentsAreJudged(t *testing.T) {
 	now := time.Date(2026, 11, 30, 12, 0, 0, 0, time.UTC)
 	ago := func(d time.Duration) *time.Time { at := now.Add(-d); return &at }
 	later := now.AddDate(0, 1, 0)
+
 	for _, c := range []struct {
 		what string
 		s    agent.Status

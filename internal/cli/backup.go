@@ -81,23 +81,28 @@ folder "keys" elsewhere then.`,
 			if err != nil {
 				return fmt.Errorf("the key that signs the backup: %w", err)
 			}
+
 			if without {
 				files = nil
 			}
+
 			at, done, err := theDatabase(c.Context(), dsn, data)
 			if err != nil {
 				return err
 			}
 			defer done()
+
 			st, err := store.Attach(c.Context(), at)
 			if err != nil {
 				return err
 			}
 			defer st.Close()
+
 			to, plain, err := destination(a[0])
 			if err == nil && !plain {
 				err = fmt.Errorf("%s is no file: a backup is read again before it counts", a[0])
 			}
+
 			if err != nil {
 				return err
 			}
@@ -106,6 +111,7 @@ folder "keys" elsewhere then.`,
 				return fmt.Errorf("backup: %w", err)
 			}
 			defer os.Remove(f.Name())
+
 			got, err := st.Backup(c.Context(), f, Version, files, key)
 			if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
 				return fmt.Errorf("backup: %w", err)
@@ -119,9 +125,11 @@ folder "keys" elsewhere then.`,
 			if err := os.Rename(f.Name(), to); err != nil {
 				return err
 			}
+
 			return o.showBackup(c, got)
 		},
 	}
+
 	check := &cobra.Command{
 		Use:   "check FILE",
 		Short: "Say whether a backup is whole, and what it holds",
@@ -135,9 +143,11 @@ folder "keys" elsewhere then.`,
 			if err != nil {
 				return err
 			}
+
 			return o.showBackup(c, got)
 		},
 	}
+
 	var keepTokens bool
 	restore := &cobra.Command{
 		Use:   "restore FILE",
@@ -172,11 +182,13 @@ Who can change the file can make anybody an admin: give the service's public key
 				return err
 			}
 			defer done()
+
 			f, err := os.Open(a[0])
 			if err != nil {
 				return err
 			}
 			defer f.Close()
+
 			files := map[string][]byte{}
 			got, err := store.Restore(c.Context(), at, f, func(name string, b []byte) error {
 				files[name] = b
@@ -189,11 +201,13 @@ Who can change the file can make anybody an admin: give the service's public key
 			if err != nil {
 				return err
 			}
+
 			if len(files) > 0 {
 				if err := os.MkdirAll(keys, 0o700); err != nil {
 					return err
 				}
 			}
+
 			for name, b := range files {
 				mode := os.FileMode(0o600)
 				if strings.HasSuffix(name, ".pem") && !strings.Contains(string(b), "PRIVATE") {
@@ -204,18 +218,22 @@ Who can change the file can make anybody an admin: give the service's public key
 					return err
 				}
 			}
+
 			if err := o.showBackup(c, got); err != nil {
 				return err
 			}
+
 			o.sayRevived(c, revived, keepTokens)
 			return nil
 		},
 	}
+
 	restore.Flags().BoolVar(&keepTokens, "keep-tokens", false, "programs' tokens go on counting")
 	for _, x := range []*cobra.Command{check, restore} {
 		x.Flags().StringVar(&given, "key", "",
 			"the service's public key (base64) that has to have signed the backup, as \"history verify\" tells it")
 	}
+
 	write.Flags().BoolVar(&without, "without-keys", false, "leave the service's keys out")
 	c := noun("backup", "Back the service up, and restore it", write, check, restore)
 	c.PersistentFlags().StringVar(&data, "data", "/var/lib/idletally", "the service's own folder")
@@ -235,14 +253,17 @@ func signers(given, data string) ([]ed25519.PublicKey, error) {
 		}
 		return []ed25519.PublicKey{key}, nil
 	}
+
 	if data == "" {
 		return nil, nil
 	}
+
 	keys, err := authority.Signers(filepath.Join(data, "keys"))
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
 		// there is no service here, or it is not for us to read
 		return nil, nil
 	}
+
 	return keys, err
 }
 
@@ -253,11 +274,13 @@ func checkBackup(ctx context.Context, file string, want []ed25519.PublicKey) (st
 		return store.Counted{}, err
 	}
 	defer f.Close()
+
 	got, err := store.ReadBackup(ctx, f, func(store.Manifest) error { return nil },
 		func(string, []byte) error { return nil }, func(string, []string, [][]any) error { return nil })
 	if err != nil {
 		return got, fmt.Errorf("%s: %w", file, err)
 	}
+
 	switch {
 	case want == nil || slices.ContainsFunc(want, func(k ed25519.PublicKey) bool { return bytes.Equal(k, got.Key) }):
 		return got, nil
@@ -265,6 +288,7 @@ func checkBackup(ctx context.Context, file string, want []ed25519.PublicKey) (st
 		return got, fmt.Errorf(
 			"%s: an earlier version wrote it, and nobody signed it: whoever had it since may have changed it", file)
 	}
+
 	return got, fmt.Errorf("%s: it is signed by another key: %s", file, base64.StdEncoding.EncodeToString(got.Key))
 }
 
@@ -292,15 +316,18 @@ func (o *options) showBackup(c *cobra.Command, b store.Counted) error {
 	for _, n := range b.Rows {
 		rows += n
 	}
+
 	slices.Sort(b.Files)
 	keys := strings.Join(b.Files, ", ")
 	if keys == "" {
 		keys = "none"
 	}
+
 	signed := "nobody: an earlier version wrote it"
 	if b.Key != nil {
 		signed = base64.StdEncoding.EncodeToString(b.Key)
 	}
+
 	return o.showOne(c, b, "signed by", signed, "of", b.At, "by version", b.Version, "schema",
 		strconv.FormatInt(b.Schema, 10), "tables", strconv.Itoa(len(b.Tables)), "rows", strconv.FormatInt(rows, 10),
 		"keys", keys)

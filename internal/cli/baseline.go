@@ -47,9 +47,11 @@ also says which hosts they apply to and what single hosts cannot follow; --local
 				}
 				all = append(all, checkedFile{file, k})
 			}
+
 			return showChecked(o, c, all, strict)
 		},
 	}
+
 	check.Flags().BoolVar(&strict, "strict", false, "exit with 4 where there are warnings, too")
 	check.Flags().BoolVar(&offline, "local", false, "check the text alone, without a service")
 	var after int
@@ -69,18 +71,22 @@ also says which hosts they apply to and what single hosts cannot follow; --local
 			if !checked.OK {
 				return fmt.Errorf("%s has errors, nothing was uploaded:\n%w", a[0], baseline.Errors(checked.Errors))
 			}
+
 			var newest *int
 			if c.Flags().Changed("after") {
 				newest = &after
 			}
+
 			e, err := api.UploadBaselineAfter(c.Context(), text, newest)
 			if err != nil {
 				return err
 			}
+
 			return o.showOne(c, e, "application", e.Application, "edition", strconv.Itoa(e.Number), "state", e.State,
 				"next", fmt.Sprintf("idletally baseline publish %s %d", e.Application, e.Number))
 		}),
 	}
+
 	upload.Flags().IntVar(&after, "after", 0,
 		"the newest edition when this was written, 0 for none: nothing is kept where somebody else has kept another "+
 			"one meanwhile")
@@ -97,10 +103,12 @@ also says which hosts they apply to and what single hosts cannot follow; --local
 			if err != nil {
 				return err
 			}
+
 			return o.showOne(c, e, "application", e.Application, "edition", strconv.Itoa(e.Number), "state", e.State,
 				"published by", e.PublishedBy)
 		}),
 	}
+
 	var editions listing
 	list := &cobra.Command{
 		Use:   "list APPLICATION",
@@ -117,6 +125,7 @@ also says which hosts they apply to and what single hosts cannot follow; --local
 				})
 		}),
 	}
+
 	listFlags(list, &editions, 200)
 	show := &cobra.Command{
 		Use:   "show APPLICATION [EDITION]",
@@ -130,6 +139,7 @@ also says which hosts they apply to and what single hosts cannot follow; --local
 					return usageError{fmt.Errorf("edition %q: want a number", a[1])}
 				}
 			}
+
 			e, err := api.Edition(c.Context(), a[0], n)
 			if err != nil {
 				return err
@@ -137,10 +147,12 @@ also says which hosts they apply to and what single hosts cannot follow; --local
 			if o.output == "json" {
 				return o.show(c, table{value: e})
 			}
+
 			_, err = fmt.Fprint(c.OutOrStdout(), printable(e.Text))
 			return err
 		}),
 	}
+
 	schema := &cobra.Command{
 		Use:   "schema",
 		Short: "Print the JSON Schema of the language, for editors",
@@ -150,6 +162,7 @@ also says which hosts they apply to and what single hosts cannot follow; --local
 			return err
 		},
 	}
+
 	effect := &cobra.Command{
 		Use:   "effect FILE",
 		Short: "Say how a baseline would judge the last snapshots, before it is published",
@@ -163,9 +176,11 @@ also says which hosts they apply to and what single hosts cannot follow; --local
 			if err != nil {
 				return err
 			}
+
 			return o.showEffect(c, e)
 		}),
 	}
+
 	compare := &cobra.Command{
 		Use:   "compare APPLICATION EDITION EDITION",
 		Short: "Say which paths two editions judge differently",
@@ -178,13 +193,16 @@ also says which hosts they apply to and what single hosts cannot follow; --local
 					return usageError{fmt.Errorf("edition %q: want a number, 0 for the published one", a[i+1])}
 				}
 			}
+
 			e, err := api.CompareEditions(c.Context(), a[0], n[0], n[1])
 			if err != nil {
 				return err
 			}
+
 			return o.showEffect(c, e)
 		}),
 	}
+
 	var in wire.NewDerivation
 	derive := &cobra.Command{
 		Use:   "derive APPLICATION [HOST...]",
@@ -203,17 +221,21 @@ APPLICATION HOST --root FOLDER`,
 			if err != nil {
 				return err
 			}
+
 			if o.output == "table" {
 				_, err = fmt.Fprint(c.OutOrStdout(), printable(d.Text))
 				return err
 			}
+
 			t := table{head: []string{"RULE", "PLACES", "SHARE"}, value: d}
 			for _, r := range d.Rules {
 				t.add(r.Name, strconv.Itoa(r.Places), strconv.FormatFloat(r.Share, 'f', 4, 64))
 			}
+
 			return o.show(c, t)
 		}),
 	}
+
 	derive.Flags().StringArrayVar(&in.Snapshots, "snapshot", nil,
 		"a snapshot that is right, instead of a host's last one; repeatable")
 	var host string
@@ -230,6 +252,7 @@ APPLICATION HOST --root FOLDER`,
 			if err != nil {
 				return err
 			}
+
 			t := table{
 				head:  []string{"ASPECT", "RULE", "DECLARED", "FOUND", "OVERRULED", "WHY"},
 				value: x,
@@ -238,10 +261,12 @@ APPLICATION HOST --root FOLDER`,
 			if x.LeaveAlone {
 				t.none = "The baseline leaves this path alone."
 			}
+
 			for _, e := range x.Aspects {
 				t.add(string(e.Aspect), e.Rule, e.Declared, cmp.Or(e.Found, "as declared"),
 					strings.Join(e.Overruled, ", "), e.Why)
 			}
+
 			if o.output == "table" {
 				seen := "as in its last snapshot"
 				if !x.Seen {
@@ -249,15 +274,19 @@ APPLICATION HOST --root FOLDER`,
 				}
 				say(c, "%s on %s (%s, %s), by edition %d", a[1], x.Host, x.Kind, seen, x.Edition)
 			}
+
 			if err := o.show(c, t); err != nil {
 				return err
 			}
+
 			if o.output == "table" && len(x.NotFor) > 0 {
 				say(c, "These rules match the path, and their conditions do not: %s", strings.Join(x.NotFor, ", "))
 			}
+
 			return nil
 		}),
 	}
+
 	explain.Flags().StringVar(&host, "host", "", "the host")
 	explain.Flags().IntVar(&edition, "edition", 0, "an edition's number (default: the published one)")
 	return noun("baseline", "Manage baselines: what should be", derive, check, effect, upload, publish, list, show,
@@ -285,12 +314,15 @@ func (o *options) showEffect(c *cobra.Command, e wire.EditionEffect) error {
 				cmp.Or(s.Is, "–"), cmp.Or(s.NewRule, s.OldRule), effect(s.Word), place(s.Count, s.Folder, s.Example))
 		}
 	}
+
 	if err := o.show(c, t); err != nil {
 		return err
 	}
+
 	if o.output == "table" && len(e.Unseen) > 0 {
 		say(c, "No snapshot yet, so nothing can be said of: %s", strings.Join(e.Unseen, ", "))
 	}
+
 	return nil
 }
 
@@ -306,6 +338,7 @@ func (o *options) checkFile(c *cobra.Command, file string, offline bool) (checke
 	if err != nil {
 		return checked, err
 	}
+
 	if !offline {
 		api, err := o.client()
 		if err != nil {
@@ -313,9 +346,11 @@ func (o *options) checkFile(c *cobra.Command, file string, offline bool) (checke
 		}
 		return api.CheckBaseline(c.Context(), text)
 	}
+
 	checked = wire.Checked{Hosts: []string{}, Problems: []wire.HostProblem{}}
 	doc, err := baseline.Parse([]byte(text))
 	var faults baseline.Errors
+
 	switch {
 	case errors.As(err, &faults):
 		checked.Errors = faults
@@ -323,6 +358,7 @@ func (o *options) checkFile(c *cobra.Command, file string, offline bool) (checke
 	case err != nil:
 		return checked, err
 	}
+
 	checked.OK = true
 	checked.Application = doc.Application
 	checked.Rules = len(doc.Rules)
@@ -336,31 +372,38 @@ func showChecked(o *options, c *cobra.Command, all []checkedFile, strict bool) e
 	if len(all) == 1 {
 		t.value = all[0].Checked
 	}
+
 	sound := true
 	for _, k := range all {
 		sound = sound && k.OK && !(strict && len(k.Warnings) > 0)
 		for _, e := range k.Errors {
 			t.add(k.File, e.Line, e.Column, "", e.Message)
 		}
+
 		for _, p := range k.Problems {
 			t.add(k.File, p.Line, p.Column, p.Host, p.Message)
 		}
+
 		for _, w := range k.Warnings {
 			t.add(k.File, w.Line, w.Column, strings.Join(w.Hosts, " "),
 				"warning: "+w.Message+"; write instead: "+w.Instead)
 		}
+
 		if o.output == "table" {
 			sayChecked(c, k)
 		}
 	}
+
 	if o.output != "table" {
 		if err := o.show(c, t); err != nil {
 			return err
 		}
 	}
+
 	if !sound {
 		return errNotSo
 	}
+
 	return nil
 }
 
@@ -369,6 +412,7 @@ func sayChecked(c *cobra.Command, k checkedFile) {
 	for _, e := range k.Errors {
 		say(c, "%s:%d:%d: %s", k.File, e.Line, e.Column, e.Message)
 	}
+
 	for _, p := range k.Problems {
 		host := ""
 		if p.Host != "" {
@@ -376,6 +420,7 @@ func sayChecked(c *cobra.Command, k checkedFile) {
 		}
 		say(c, "%s:%d:%d: %s%s", k.File, p.Line, p.Column, host, p.Message)
 	}
+
 	for _, w := range k.Warnings {
 		say(c, "%s:%d:%d: warning: rule %s: %s", k.File, w.Line, w.Column, w.Rule, w.Message)
 		if w.Example != "" {
@@ -383,6 +428,7 @@ func sayChecked(c *cobra.Command, k checkedFile) {
 		}
 		say(c, "    write instead: %s", w.Instead)
 	}
+
 	if k.OK {
 		hosts := "applies to no host yet"
 		if len(k.Hosts) > 0 {

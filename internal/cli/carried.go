@@ -37,6 +37,7 @@ The roots are this host's own decision, as with "idletally agent enrol".`,
 			if err != nil {
 				return err
 			}
+
 			var fingerprint string
 			if err := create(a[0], func(w io.Writer) (err error) {
 				fingerprint, err = agent.RequestFile(c.Context(), agent.Joining{Folder: *folder, Roots: raw}, Version,
@@ -45,6 +46,7 @@ The roots are this host's own decision, as with "idletally agent enrol".`,
 			}); err != nil {
 				return err
 			}
+
 			say(c,
 				"The fingerprint of this request is %s. Tell it whoever admits the host, by another way than "+
 					"the file goes.",
@@ -54,6 +56,7 @@ The roots are this host's own decision, as with "idletally agent enrol".`,
 			return nil
 		},
 	}
+
 	c.Flags().StringArrayVar(&roots, "root", nil, "folder below which the agent may work; give it once for each")
 	_ = c.MarkFlagRequired("root")
 	return c
@@ -74,6 +77,7 @@ host admit" has shown it and somebody has told it by another way.`,
 				return err
 			}
 			defer f.Close()
+
 			got, err := agent.ReadAdmission(f)
 			if err != nil {
 				return err
@@ -85,10 +89,12 @@ host admit" has shown it and somebody has told it by another way.`,
 			if err != nil {
 				return err
 			}
+
 			say(c, "This is host %s. Orders are carried out with: idletally agent carry ORDER REPORT", printable(host))
 			return nil
 		},
 	}
+
 	c.Flags().StringVar(&fingerprint, "fingerprint", "",
 		"the admission's, as it was shown where the host was admitted; otherwise it is asked for")
 	return c
@@ -130,12 +136,14 @@ command goes on where it was.`,
 			if err != nil {
 				return err
 			}
+
 			ag.LookOnly = ag.LookOnly || lookOnly
 			order, err := os.Open(a[0])
 			if err != nil {
 				return err
 			}
 			defer order.Close()
+
 			show, shown := stepsBar("")
 			var done wire.RunDone
 			if err := create(a[1], func(w io.Writer) (err error) {
@@ -148,11 +156,13 @@ command goes on where it was.`,
 				}
 				return err
 			}
+
 			shown()
 			other := map[string]int{}
 			for _, r := range done.Results {
 				other[r.Outcome.String()]++
 			}
+
 			if err := o.showOne(c, done, "state", done.State, "done", strconv.Itoa(done.Done), "already",
 				strconv.Itoa(other["already"]), "skipped", strconv.Itoa(other["skipped"]),
 				"refused", strconv.Itoa(other["refused"]), "changed again", strconv.Itoa(len(done.Wrong)), "message",
@@ -162,9 +172,11 @@ command goes on where it was.`,
 			if done.State != "finished" || other["skipped"]+other["refused"]+len(done.Wrong) > 0 {
 				return fmt.Errorf("%w", errNotSo)
 			}
+
 			return nil
 		},
 	}
+
 	c.Flags().BoolVar(&lookOnly, "look-only", false, "change nothing on this host, whoever signs what")
 	return c
 }
@@ -184,6 +196,7 @@ on the host and somebody has told it by another way. The admission has one of it
 			if err != nil {
 				return err
 			}
+
 			var r archive.Request
 			if err := untrusted.JSON(b, 100, &r); err != nil || r.Format != archive.RequestFormat {
 				return errors.Join(
@@ -197,16 +210,19 @@ on the host and somebody has told it by another way. The admission has one of it
 			if err != nil {
 				return err
 			}
+
 			admission := archive.Admission{Format: archive.AdmissionFormat, Enrolled: got}
 			if err := create(a[2], func(w io.Writer) error {
 				return json.NewEncoder(w).Encode(admission)
 			}); err != nil {
 				return err
 			}
+
 			return o.showOne(c, got, "host", got.Host, "admission", printable(a[2]), "fingerprint",
 				admission.Fingerprint(), "on the host", "idletally agent join "+printable(a[2]))
 		}),
 	}
+
 	c.Flags().StringVar(&fingerprint, "fingerprint", "",
 		"the request's, as it was shown on the host; otherwise it is asked for")
 	return c
@@ -223,16 +239,19 @@ func runExport(o *options) *cobra.Command {
 			}); err != nil {
 				return err
 			}
+
 			f, err := os.Open(a[2])
 			if err != nil {
 				return err
 			}
 			defer f.Close()
+
 			order, err := archive.OpenOrder(f)
 			if err != nil {
 				return err
 			}
 			defer order.Close()
+
 			return o.showOne(c, order.OrderHead, "order", printable(a[2]), "run", a[0], "host", order.Host,
 				"on the host", "idletally agent carry "+printable(a[2])+" REPORT")
 		}),
@@ -250,10 +269,12 @@ func runImport(o *options) *cobra.Command {
 				return err
 			}
 			defer f.Close()
+
 			r, err := api.TakeReport(c.Context(), f)
 			if err != nil {
 				return err
 			}
+
 			return showRun(o, c, api, r)
 		}),
 	}

@@ -36,6 +36,7 @@ func Main() int {
 	begin()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+
 	o := &options{}
 	err := rootOf(o).ExecuteContext(ctx)
 	gone := o.finish != nil && o.finish()
@@ -46,12 +47,14 @@ func Main() int {
 	if errors.Is(err, errNotSo) {
 		return code
 	}
+
 	if o.output == "json" {
 		e := json.NewEncoder(os.Stderr)
 		e.SetEscapeHTML(false)
 		_ = e.Encode(failureOf(err, code)) // nobody is left to tell
 		return code
 	}
+
 	fmt.Fprintln(os.Stderr, "idletally:", printable(err.Error()))
 	return code
 }
@@ -98,6 +101,7 @@ func failureOf(err error, exit int) failure {
 	case errors.Is(err, errSignedOut):
 		f.Code, f.Title = "not-signed-in", "Nobody is signed in"
 	}
+
 	return f
 }
 
@@ -118,6 +122,7 @@ were found (baseline with errors, drift with --strict, steps refused, hosts miss
 		Args: func(c *cobra.Command, a []string) error { return unknown(c, a) },
 		RunE: func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
+
 	root.SuggestionsMinimumDistance = 2
 	root.SetHelpCommand(helpCommand())
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
@@ -138,6 +143,7 @@ were found (baseline with errors, drift with --strict, steps refused, hosts miss
 		o.finish = o.page(c)
 		return nil
 	}
+
 	root.AddCommand(ownCommands(o)...)
 	root.AddCommand(agentCommand(o), loginCommand(o), logoutCommand(o), personCommand(o), hostCommand(o),
 		applicationCommand(o), baselineCommand(o), snapshotCommand(o), driftCommand(o), waiverCommand(o),
@@ -145,6 +151,7 @@ were found (baseline with errors, drift with --strict, steps refused, hosts miss
 		hookCommand(o), policyCommand(o), keysCommand(o), overviewCommand(o), versionCommand(o), profileCommand(o),
 		searchCommand(o), storageCommand(o), modeCommand(o), entriesCommand(o), pathCommand(o), accountCommand(o),
 		accessCommand(o))
+
 	grouped(root)
 	exampled(root)
 	everyCommand(root, checked)
@@ -181,6 +188,7 @@ func grouped(root *cobra.Command) {
 			}
 		}
 	}
+
 	root.SetHelpCommandGroupID(inGroups[0].title)
 	root.SetCompletionCommandGroupID(inGroups[0].title)
 	root.RemoveCommand(order...)
@@ -231,6 +239,7 @@ func obvious(c, verb *cobra.Command, meant func(args []string) bool) *cobra.Comm
 		if err := verb.ParseFlags(a); err != nil {
 			return usageError{fmt.Errorf("%w: see %s --help", err, verb.CommandPath())}
 		}
+
 		given := verb.Flags().Args()
 		if !meant(given) {
 			if err := unknown(c, given); err != nil {
@@ -238,12 +247,15 @@ func obvious(c, verb *cobra.Command, meant func(args []string) bool) *cobra.Comm
 			}
 			return c.Help()
 		}
+
 		if err := verb.ValidateArgs(given); err != nil {
 			return err
 		}
+
 		verb.SetContext(c.Context())
 		return verb.RunE(verb, given)
 	}
+
 	return c
 }
 

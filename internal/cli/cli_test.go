@@ -36,18 +36,22 @@ func TestCheckLocally(t *testing.T) {
 	if err != nil || out != "- is a sound baseline of app: 1 rules; applies to no host yet.\n" {
 		t.Errorf("%q, %v", out, err)
 	}
+
 	if out, err = try(t, "\xef\xbb\xbf"+sound, "baseline", "check", "-", "--local"); err != nil {
 		t.Errorf("with a byte order mark: %q, %v", out, err)
 	}
+
 	out, err = try(t, strings.Replace(sound, "0640", "0840", 1), "baseline", "check", "-", "--local")
 	if !errors.Is(err, errNotSo) || !strings.HasPrefix(out, `-:6:44: mode "0840": character 2 is '8'`) {
 		t.Errorf("%q, %v", out, err)
 	}
+
 	out, err = try(t, "x: [", "baseline", "check", "-", "--local", "--output", "json")
 	var k wire.Checked
 	if !errors.Is(err, errNotSo) || json.Unmarshal([]byte(out), &k) != nil || k.OK || len(k.Errors) == 0 {
 		t.Errorf("%q, %v", out, err)
 	}
+
 	if _, err = try(t, sound, "baseline", "check", "-"); err == nil || !strings.Contains(err.Error(), "--local") {
 		t.Errorf("without a session: %v", err)
 	}
@@ -70,6 +74,7 @@ func TestUsage(t *testing.T) {
 			t.Errorf("%v: %v, want a usage error", argv, err)
 		}
 	}
+
 	for _, argv := range [][]string{{"--help"}, {"plan"}, {"agent"}, {"completion", "bash"}} {
 		if out, err := try(t, "", argv...); err != nil || len(out) < 100 {
 			t.Errorf("%v: %q, %v", argv, out, err)
@@ -113,6 +118,7 @@ func TestOutputs(t *testing.T) {
 			t.Errorf("%s: %q, %v", kind, b.String(), err)
 		}
 	}
+
 	c := &cobra.Command{}
 	var b bytes.Buffer
 	c.SetOut(&b)
@@ -185,6 +191,7 @@ func TestModeCommands(t *testing.T) {
 			}
 		}
 	}
+
 	for _, argv := range [][]string{
 		{"mode", "show", "0888"},
 		{"mode", "show", "rwxrwxrwz"},
@@ -202,25 +209,31 @@ func TestPathCommands(t *testing.T) {
 	if err := os.Mkdir(filepath.Join(dir, "report.txt"), 0o750); err != nil {
 		t.Fatal(err)
 	}
+
 	if err := os.WriteFile(filepath.Join(dir, "report.txt", "a\x1b[31m"), []byte("123"), 0o600); err != nil {
 		t.Fatal(err)
 	}
+
 	if err := os.Chown(filepath.Join(dir, "report.txt"), 4711, 4712); err != nil {
 		t.Fatal(err)
 	}
+
 	out, err := try(t, "", "path", "list", dir)
 	if err != nil || !strings.Contains(out, "folder  rwxr-x---  0750   4711 (no such account)  4712 (no such group)") {
 		t.Errorf("%s, %v", out, err)
 	}
+
 	out, err = try(t, "", "path", "list", dir, "--below")
 	if err != nil || !strings.Contains(out, dir+`/report.txt/a\x1b[31m`) || strings.Contains(out, "\x1b") {
 		t.Errorf("%q, %v", out, err)
 	}
+
 	out, err = try(t, "", "path", "show", filepath.Join(dir, "report.txt"), "--output", "json")
 	var p wire.Sight
 	if err != nil || json.Unmarshal([]byte(out), &p) != nil || p.Kind != "folder" || len(p.Words) != 3 {
 		t.Errorf("%s, %v", out, err)
 	}
+
 	if _, err := try(t, "", "path", "show", filepath.Join(dir, "none")); err == nil ||
 		!strings.Contains(err.Error(), "it is not there") {
 		t.Errorf("missing: %v", err)

@@ -141,6 +141,7 @@ func (o *options) complete(c *cobra.Command) {
 	if c.Parent() != nil {
 		noun = c.Parent().Name()
 	}
+
 	var takes []string
 	for _, word := range strings.Fields(c.Use)[1:] {
 		word = strings.Trim(word, "[].")
@@ -149,6 +150,7 @@ func (o *options) complete(c *cobra.Command) {
 		}
 		takes = append(takes, word)
 	}
+
 	if c.ValidArgsFunction == nil && !c.HasSubCommands() {
 		c.ValidArgsFunction = func(
 			c *cobra.Command, before []string, begun string,
@@ -160,9 +162,11 @@ func (o *options) complete(c *cobra.Command) {
 			if len(before) >= len(takes) && !strings.Contains(c.Use, "...") {
 				return nil, cobra.ShellCompDirectiveNoFileComp
 			}
+
 			return o.named(c, word, before, begun)
 		}
 	}
+
 	c.LocalFlags().VisitAll(func(f *pflag.Flag) {
 		word := strings.ToUpper(f.Name)
 		if places[word] == nil && choices[word] == nil && word != "PROFILE" || f.Value.Type() == "bool" {
@@ -171,6 +175,7 @@ func (o *options) complete(c *cobra.Command) {
 		if _, given := c.GetFlagCompletionFunc(f.Name); given {
 			return
 		}
+
 		_ = c.RegisterFlagCompletionFunc(f.Name,
 			func(c *cobra.Command, before []string, begun string) ([]string, cobra.ShellCompDirective) {
 				return o.named(c, word, before, begun)
@@ -185,6 +190,7 @@ func (o *options) named(
 	if words := choices[word]; words != nil {
 		return offered(words, begun), cobra.ShellCompDirectiveNoFileComp
 	}
+
 	find, ok := places[word]
 	rest := cobra.ShellCompDirectiveNoFileComp
 	host, snapshot := flag(c, "host"), flag(c, "snapshot")
@@ -193,17 +199,21 @@ func (o *options) named(
 		if err != nil {
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		}
+
 		all, _ := profilesIn(dir) // what cannot be read is not offered
 		return all, cobra.ShellCompDirectiveNoFileComp
 	}
+
 	if word == "ACCOUNT" {
 		find, ok = accountsOf(host, snapshot), true
 	}
+
 	if (word == "PATH" || word == "FOLDER") && (host != "" || snapshot != "") {
 		find = pathsOf(host, snapshot, begun)
 		ok = true
 		rest = cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveNoSpace
 	}
+
 	if !ok {
 		if slices.Contains([]string{
 			"FILE", "PATH", "FOLDER", "ORDER", "REPORT", "REQUEST", "ADMISSION", "SNAPSHOT-FILE", "BASELINE-FILE",
@@ -214,8 +224,10 @@ func (o *options) named(
 		}
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
+
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(contextOf(c)), completing)
 	defer cancel()
+
 	api, err := o.client()
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
@@ -224,6 +236,7 @@ func (o *options) named(
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
+
 	return offered(out, begun), rest
 }
 

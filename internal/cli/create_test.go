@@ -24,6 +24,7 @@ func TestCreateReplacesPlainFilesAlone(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+
 	words := func(w io.Writer) error { _, err := io.WriteString(w, "new"); return err }
 	read := func(name string) string { b, _ := os.ReadFile(in(name)); return string(b) }
 
@@ -42,19 +43,23 @@ func TestCreateReplacesPlainFilesAlone(t *testing.T) {
 			t.Errorf("%s, broken off: %v, %q", name, err, read("plain"))
 		}
 	}
+
 	must(create(in("link"), words))
 	if st, err := os.Lstat(in("link")); err != nil || st.Mode()&os.ModeSymlink == 0 || read("plain") != "new" {
 		t.Errorf("a link: %v, %v, %q", st.Mode(), err, read("plain"))
 	}
+
 	must(create(in("fresh"), words))
 	if read("fresh") != "new" {
 		t.Errorf("a new file: %q", read("fresh"))
 	}
+
 	for name, says := range map[string]string{"folder": "is a folder", "astray": "leads nowhere"} {
 		if err := create(in(name), words); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
+
 	if err := create("", words); err == nil || !strings.Contains(err.Error(), "no name") ||
 		strings.Contains(err.Error(), "closed") {
 		t.Errorf("no name: %v", err)
@@ -67,11 +72,13 @@ func TestCreateReplacesPlainFilesAlone(t *testing.T) {
 	if s := <-got; s != "new" {
 		t.Errorf("through a pipe comes %q", s)
 	}
+
 	for name, kind := range map[string]os.FileMode{"null": os.ModeCharDevice, "pipe": os.ModeNamedPipe} {
 		if st, err := os.Lstat(in(name)); err != nil || st.Mode()&kind == 0 {
 			t.Errorf("%s is %v now, %v", name, st.Mode(), err)
 		}
 	}
+
 	if list, err := filepath.Glob(in(".*-*")); err != nil || len(list) != 0 {
 		t.Errorf("left behind: %q, %v", list, err)
 	}

@@ -26,6 +26,7 @@ func kept(t *testing.T, name, want string) {
 			t.Fatal(err)
 		}
 	}
+
 	if got, err := os.ReadFile(file); err != nil || string(got) != want {
 		t.Errorf(
 			"docs/%s is not what the program says, %v: write it by IDLETALLY_WRITE_DOCS=1 go test ./internal/cli "+
@@ -40,12 +41,15 @@ func described(b *strings.Builder, c *cobra.Command, depth string) {
 	if !strings.HasPrefix(c.Long, strings.TrimSuffix(c.Short, ".")) {
 		fmt.Fprintf(b, "%s.\n\n", strings.TrimSuffix(c.Short, "."))
 	}
+
 	if c.Long != "" {
 		fmt.Fprintf(b, "%s\n\n", strings.TrimSpace(c.Long))
 	}
+
 	if c.Runnable() && !c.HasSubCommands() || c.Name() == "history" {
 		fmt.Fprintf(b, "    %s\n\n", c.UseLine())
 	}
+
 	if c.Example != "" {
 		fmt.Fprintf(b, "Such as\n\n")
 		for line := range strings.Lines(c.Example) {
@@ -53,6 +57,7 @@ func described(b *strings.Builder, c *cobra.Command, depth string) {
 		}
 		b.WriteString("\n")
 	}
+
 	flags := pflag.NewFlagSet("", pflag.ContinueOnError)
 	c.NonInheritedFlags().VisitAll(func(f *pflag.Flag) {
 		if f.Name != "help" && f.Name != "version" {
@@ -65,6 +70,7 @@ func described(b *strings.Builder, c *cobra.Command, depth string) {
 		}
 		b.WriteString("\n")
 	}
+
 	for _, sub := range c.Commands() {
 		if sub.Name() != "help" {
 			described(b, sub, "##")
@@ -79,6 +85,7 @@ func TestReferenceOfCommands(t *testing.T) {
 	list.WriteString(
 		"# Commands\n\nMade of the program's own help. What all commands have stands in [the " +
 			"guide](../guide/README.md#what-all-commands-have).\n")
+
 	for _, g := range inGroups {
 		fmt.Fprintf(&list, "\n%s\n\n", g.title)
 		for _, noun := range g.nouns {
@@ -86,18 +93,21 @@ func TestReferenceOfCommands(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
+
 			fmt.Fprintf(&list, "- [`%s`](%s.md): %s\n", noun, noun, c.Short)
 			var b strings.Builder
 			described(&b, c, "#")
 			kept(t, "commands/"+noun+".md", strings.TrimRight(b.String(), "\n")+"\n")
 		}
 	}
+
 	kept(t, "commands/README.md", list.String())
 	entries, err := os.ReadDir("../../docs/commands")
 	n := 1
 	for _, g := range inGroups {
 		n += len(g.nouns)
 	}
+
 	if err != nil || len(entries) != n {
 		t.Errorf("docs/commands has %d pages, and there are %d nouns and a list, %v", len(entries), n-1, err)
 	}
@@ -109,6 +119,7 @@ func TestReferenceOfSettings(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	var b strings.Builder
 	b.WriteString("# Settings of the service\n\nEach is given to `idletally serve` as a flag, by the environment, " +
 		"or in the file that `--settings` names, where it has the flag's name; a flag counts before\n" +
@@ -120,11 +131,14 @@ func TestReferenceOfSettings(t *testing.T) {
 		if usual == "[]" {
 			usual = ""
 		}
+
 		if usual != "" {
 			usual = "`" + usual + "`"
 		}
+
 		fmt.Fprintf(&b, "| `%s` | `%s` | %s | %s |\n", name, variable(name), usual,
 			strings.ReplaceAll(f.Usage, "|", "\\|"))
 	}
+
 	kept(t, "settings.md", b.String())
 }

@@ -84,16 +84,20 @@ changes nothing. The exit code is 1 where something is wrong.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx, cancel := context.WithTimeout(c.Context(), 2*time.Minute)
 			defer cancel()
+
 			x := &examination{}
 			if api := o.you(ctx, x); api != nil {
 				theService(ctx, x, api)
 			}
+
 			if _, err := os.Stat(folder); err == nil {
 				thisHost(ctx, x, folder)
 			}
+
 			if _, err := os.Stat(data); err == nil {
 				theFolder(ctx, x, data, dsn)
 			}
+
 			t := table{head: []string{"WHERE", "STATE", "WHAT", "WHAT TO DO"}, value: x.signs}
 			bad := 0
 			for _, s := range x.signs {
@@ -102,15 +106,18 @@ changes nothing. The exit code is 1 where something is wrong.`,
 					bad++
 				}
 			}
+
 			if err := o.show(c, t); err != nil {
 				return err
 			}
 			if bad > 0 {
 				return fmt.Errorf("%d of %d things are wrong", bad, len(x.signs))
 			}
+
 			return nil
 		},
 	}
+
 	c.Flags().StringVar(&folder, "folder", "/var/lib/idletally-agent", "the agent's folder on this machine")
 	c.Flags().StringVar(&data, "data", "/var/lib/idletally", "the service's own folder on this machine")
 	c.Flags().StringVar(&dsn, "database", os.Getenv("IDLETALLY_DATABASE"),
@@ -127,11 +134,13 @@ func (o *options) you(ctx context.Context, x *examination) *client.Client {
 		x.add(odd, "idletally login ADDRESS, to have the service looked at too", "you are not signed in")
 		return nil
 	}
+
 	api, err := client.New(s.Address, []byte(s.Authority), s.Token)
 	if err != nil {
 		x.add(wrong, "sign in anew: idletally login "+s.Address, "the session cannot be read: %v", err)
 		return nil
 	}
+
 	if !x.reach(ctx, api) {
 		return nil
 	}
@@ -139,10 +148,12 @@ func (o *options) you(ctx context.Context, x *examination) *client.Client {
 	if !x.either(err == nil, wrong, "sign in anew: idletally login "+s.Address, "the service knows your session") {
 		return nil
 	}
+
 	if slices.Contains(me.Roles, wire.Admin) || slices.Contains(me.Roles, wire.Reviewer) {
 		x.either(me.Second || me.Provider, odd, "idletally sign-in second-factor",
 			"you sign in with a second factor, or a provider, as %s", strings.Join(me.Roles, ", "))
 	}
+
 	return api
 }
 
@@ -153,6 +164,7 @@ func (x *examination) reach(ctx context.Context, api *client.Client) bool {
 		x.add(wrong, "correct the address", "%v", err)
 		return false
 	}
+
 	before := time.Now()
 	resp, err := api.HTTP.Do(req)
 	if err != nil {
@@ -161,6 +173,7 @@ func (x *examination) reach(ctx context.Context, api *client.Client) bool {
 			"the service at %s does not answer: %v", api.Address, err)
 		return false
 	}
+
 	resp.Body.Close()
 	x.either(resp.StatusCode == http.StatusOK, wrong, "see to the database, and to the service's log",
 		"the service at %s is ready", api.Address)
@@ -170,6 +183,7 @@ func (x *examination) reach(ctx context.Context, api *client.Client) bool {
 			"have both machines' clocks set by the same time servers: certificates, codes and approvals depend on them",
 			"this clock and the service's are %s apart", max(off-time.Second, 0).Round(time.Second))
 	}
+
 	return resp.StatusCode == http.StatusOK
 }
 
@@ -181,12 +195,14 @@ func theService(ctx context.Context, x *examination, api *client.Client) {
 		x.add(wrong, "see the service's log", "hosts: %v", err)
 		return
 	}
+
 	here, there := built(), wire.Build{}
 	if there, err = api.Version(ctx); err == nil {
 		x.measure(here.Version == there.Version, odd,
 			"bring them to one version: the service first, then agents, then this program",
 			"this program is %s, and the service %s", here.Version, there.Version)
 	}
+
 	var others, unfit []string
 	var silent, waiting []string
 	for _, h := range hosts {
@@ -203,6 +219,7 @@ func theService(ctx context.Context, x *examination, api *client.Client) {
 			others = append(others, h.Name+" ("+h.Version+")")
 		}
 	}
+
 	x.measure(len(hosts) > 0, odd, "idletally host invite NAME", "%d hosts are known", len(hosts))
 	x.measure(len(silent) == 0, wrong, "on the host: systemctl status idletally-agent, and idletally doctor",
 		"%d enrolled hosts are silent%s", len(silent), some(silent))
@@ -215,6 +232,7 @@ func theService(ctx context.Context, x *examination, api *client.Client) {
 		x.measure(len(others) == 0, odd, "bring the agents to the service's version",
 			"%d agents run another version than the service, %s%s", len(others), there.Version, some(others))
 	}
+
 	apps, err := api.Applications(ctx)
 	if err == nil {
 		var alone []string
@@ -226,24 +244,29 @@ func theService(ctx context.Context, x *examination, api *client.Client) {
 		x.measure(len(alone) == 0, odd, "give hosts the tags that the baseline asks for: idletally host tag",
 			"%d of %d applications have no host%s", len(alone), len(apps), some(alone))
 	}
+
 	if schedules, err := api.Schedules(ctx); err == nil {
 		x.measure(len(schedules) > 0, odd, "idletally schedule add APPLICATION '30 2 * * *'",
 			"%d schedules take snapshots by themselves", len(schedules))
 	}
+
 	if hooks, err := api.Hooks(ctx); err == nil {
 		for _, h := range hooks {
 			x.measure(h.Fault == "", wrong, "see to it, then: idletally hook try "+h.ID, "notices go to %s%s", h.URL,
 				faulty(h.Fault))
 		}
 	}
+
 	if check, err := api.CheckHistory(ctx); err == nil {
 		x.measure(check.Fault == "", wrong, "somebody has changed the database: idletally history verify",
 			"%d lines of history are tied together%s", check.Lines, faulty(check.Fault))
 	}
+
 	people, err := api.People(ctx)
 	if client.Status(err) == http.StatusForbidden {
 		return // an admin sees them
 	}
+
 	reviewers := 0
 	for _, p := range people {
 		if slices.ContainsFunc(p.Roles, func(r string) bool {
@@ -252,6 +275,7 @@ func theService(ctx context.Context, x *examination, api *client.Client) {
 			reviewers++
 		}
 	}
+
 	x.measure(err == nil && reviewers > 1, odd, "idletally person roles NAME reviewer: nobody approves their own plans",
 		"%d people review", reviewers)
 }
@@ -284,21 +308,25 @@ func thisHost(ctx context.Context, x *examination, folder string) {
 		x.add(odd, "run this as root", "the agent's folder cannot be read")
 		return
 	}
+
 	if err != nil {
 		x.add(wrong, "enrol it: idletally agent enrol", "the agent's folder %s: %v", folder, err)
 		return
 	}
+
 	if st, err := os.Stat(folder); err == nil {
 		x.either(st.Mode().Perm()&0o077 == 0, wrong,
 			"chmod 0700 "+folder+": it holds the key by which this host is known",
 			"nobody else reads the agent's folder")
 	}
+
 	if s.Remote == nil { // or it is there
 		anew, soon := "invite the host anew, and enrol it", "the agent renews it by itself when it runs: is it running?"
 		if s.Service == "" {
 			anew, soon = "carry another request to the service: idletally agent request",
 				"carry another request to the service in time: idletally agent request"
 		}
+
 		end, err := certificateEnd(s.Certificate)
 		x.measure(err == nil && time.Until(end) > 0, wrong, anew, "the agent's certificate is good until %s",
 			end.Format(time.DateOnly))
@@ -307,11 +335,13 @@ func thisHost(ctx context.Context, x *examination, folder string) {
 				int(time.Until(end)/(24*time.Hour)))
 		}
 	}
+
 	if s.Service != "" { // or nothing leads there
 		if api, err := client.New(s.Service, s.Authority, ""); err == nil {
 			x.reach(ctx, api)
 		}
 	}
+
 	if s.Remote != nil {
 		h, err := ssh.Dial(ctx, s.Remote.Access)
 		if err == nil {
@@ -320,9 +350,11 @@ func thisHost(ctx context.Context, x *examination, folder string) {
 		x.either(err == nil, wrong, "do what is said, and enrol the host anew where its key or its address is another",
 			"host %s is reached over SSH at %s as %s%s", s.Host, s.Remote.Address, s.Remote.User, faulty(told(err)))
 	}
+
 	if s.Server != nil || s.Remote != nil {
 		return // its roots are elsewhere
 	}
+
 	for _, r := range s.Roots {
 		raw, err := pathname.Unescape(r)
 		if err == nil {
@@ -330,6 +362,7 @@ func thisHost(ctx context.Context, x *examination, folder string) {
 		}
 		x.either(err == nil, odd, "make it, or enrol without it", "the root %s is there", r)
 	}
+
 	_, err = os.Stat("/proc/self/fd")
 	x.either(err == nil, wrong, "mount /proc: attributes are read by way of it", "/proc is mounted")
 	fd, err := unix.Openat2(unix.AT_FDCWD, "/", &unix.OpenHow{
@@ -339,6 +372,7 @@ func thisHost(ctx context.Context, x *examination, folder string) {
 	if err == nil {
 		unix.Close(fd)
 	}
+
 	x.either(err == nil, wrong, "Linux 5.6 or later is needed", "paths can be opened without following links")
 }
 
@@ -363,6 +397,7 @@ func theFolder(ctx context.Context, x *examination, data, dsn string) {
 		x.add(odd, "run this as root or the service's account", "the service's folder cannot be read")
 		return
 	}
+
 	x.either(err == nil && len(list) > 0, wrong,
 		"has the service ever run? A backup brings keys back: idletally backup restore", "the service's keys are in %s",
 		keys)
@@ -373,6 +408,7 @@ func theFolder(ctx context.Context, x *examination, data, dsn string) {
 				"nobody else reads %s", e.Name())
 		}
 	}
+
 	if dsn == "" {
 		_, running := mariadb.Running(ctx, filepath.Join(data, "database"))
 		x.either(running, odd, "start the service, or give its database's address by IDLETALLY_DATABASE",
@@ -382,12 +418,14 @@ func theFolder(ctx context.Context, x *examination, data, dsn string) {
 		x.either(err == nil, wrong, "start it, or correct the address", "the database %s answers",
 			store.WithoutPassword(dsn))
 	}
+
 	var disk unix.Statfs_t
 	if unix.Statfs(data, &disk) == nil && disk.Blocks > 0 {
 		free := 100 * disk.Bavail / disk.Blocks
 		x.measure(free >= 10, odd, "make room: idletally storage tidy, or --keep-all and others of idletally serve",
 			"%d percent of the disk under %s is free", free, data)
 	}
+
 	var files unix.Rlimit
 	if unix.Getrlimit(unix.RLIMIT_NOFILE, &files) == nil {
 		x.measure(files.Max >= 8192, odd,

@@ -47,18 +47,22 @@ none is scheduled; for hosts that watch, from when the agent last said that noth
 			if err != nil {
 				return err
 			}
+
 			if !waived {
 				d.Groups = slices.DeleteFunc(d.Groups, func(g wire.Group) bool { return g.Waiver != nil })
 			}
+
 			if err := showDrift(o, c, a[0], d); err != nil {
 				return err
 			}
 			if strict && !d.Verdict.Holds {
 				return errNotSo
 			}
+
 			return nil
 		}),
 	}
+
 	show.Flags().StringVar(&host, "host", "", "only this host")
 	show.Flags().BoolVar(&waived, "waived", false, "show findings that are accepted for a time, too")
 	show.Flags().BoolVar(&strict, "strict", false, "exit with 4 unless everything is known to be as declared")
@@ -73,10 +77,12 @@ none is scheduled; for hosts that watch, from when the agent last said that noth
 			if err != nil {
 				return err
 			}
+
 			groups := map[string]wire.Group{}
 			for _, g := range d.Groups {
 				groups[g.Report+g.ID] = g
 			}
+
 			type row struct {
 				wire.Finding
 				Host     string `json:"host"`
@@ -85,14 +91,17 @@ none is scheduled; for hosts that watch, from when the agent last said that noth
 				Found    string `json:"found"`
 				Meaning  string `json:"meaning"`
 			}
+
 			reports := []string{}
 			hosts := map[string]string{}
 			total := int64(0)
+
 			for _, r := range d.Reports {
 				reports = append(reports, r.ID)
 				hosts[r.ID] = r.Host
 				total += r.Findings + r.Waived
 			}
+
 			if group != "" {
 				total = 0
 				for _, g := range d.Groups {
@@ -101,6 +110,7 @@ none is scheduled; for hosts that watch, from when the agent last said that noth
 					}
 				}
 			}
+
 			read := chained(reports, func(report string) pageReader[row] {
 				return func(ctx context.Context, after string, limit int) (wire.Page[row], error) {
 					page, err := api.FindingPages(report, group).Page(ctx, after, limit)
@@ -109,15 +119,18 @@ none is scheduled; for hosts that watch, from when the agent last said that noth
 						g := groups[f.Report+f.Group]
 						out.Items = append(out.Items, row{f, hosts[f.Report], g.Rule, g.Declared, g.Found, g.Meaning})
 					}
+
 					return out, err
 				}
 			})
+
 			t := table{
 				head: []string{
 					"FINDING", "HOST", "RULE", "ASPECT", "DECLARED", "FOUND", "EFFECT", "SINCE", "BY", "PATH",
 				},
 				none: "No findings.",
 			}
+
 			return showPages(o, c, list, "findings", counting(read, total), t, func(t *table, f row) {
 				t.add(f.Report+":"+strconv.Itoa(f.Seq), f.Host, f.Rule, f.Aspect, f.Declared,
 					forms{asRead(f.Found, f.Unread), f.Found}, meaning(f.Meaning),
@@ -125,6 +138,7 @@ none is scheduled; for hosts that watch, from when the agent last said that noth
 			})
 		}),
 	}
+
 	findings.Flags().StringVar(&host, "host", "", "only this host")
 	findings.Flags().StringVar(&group, "group", "", "only this group")
 	listFlags(findings, &list, 200)
@@ -138,6 +152,7 @@ none is scheduled; for hosts that watch, from when the agent last said that noth
 			if err != nil {
 				return err
 			}
+
 			t := table{
 				head: []string{
 					"HOST", "AT", "EDITION", "FINDINGS", "OPENS", "CLOSES", "WAIVED", "NEW", "RETURNED", "GONE",
@@ -146,6 +161,7 @@ none is scheduled; for hosts that watch, from when the agent last said that noth
 				value: all,
 				none:  "No report yet: idletally snapshot take " + a[0],
 			}
+
 			number := func(n int64) string { return strconv.FormatInt(n, 10) }
 			for _, h := range all {
 				for _, p := range h.Points {
@@ -153,9 +169,11 @@ none is scheduled; for hosts that watch, from when the agent last said that noth
 						number(p.Waived), number(p.Fresh), number(p.Returned), number(p.Gone), number(p.Unread))
 				}
 			}
+
 			return o.show(c, t)
 		}),
 	}
+
 	var several listing
 	causes := &cobra.Command{
 		Use:   "causes APPLICATION",
@@ -174,33 +192,40 @@ none is scheduled; for hosts that watch, from when the agent last said that noth
 						x.Declared, x.Found, x.Folder, x.Why, x.Instead)
 				})
 			}
+
 			n := 0
 			err := eachOf(c, several, "causes", pages.Page, func(x wire.Cause) {
 				n++
 				if n > 1 {
 					say(c, "")
 				}
+
 				what := plural(x.Paths, "new "+x.Kind)
 				if x.Again {
 					what = plural(x.Paths, x.Kind) + " wrong again"
 				}
+
 				say(c, "%s: %s in %s", x.Host, what, x.Folder)
 				say(c, "    %s %s instead of %s, such as %s; seen %s, last %s", x.Aspect, x.Found, x.Declared,
 					x.Example, plural(x.Times, "time"), when(x.LastSeen))
 				say(c, "    likely cause: %s", x.Why)
 				say(c, "    instead: %s", x.Instead)
 			})
+
 			if err == nil && n == 0 {
 				say(c, "No new paths came out wrong.")
 			}
+
 			return err
 		}),
 	}
+
 	listFlags(causes, &several, 200)
 	for _, c := range []*cobra.Command{trend, causes} {
 		c.Flags().StringVar(&host, "host", "", "only this host")
 		c.Flags().IntVar(&days, "days", 90, "how many days back")
 	}
+
 	var format string
 	var fail bool
 	written := &cobra.Command{
@@ -222,9 +247,11 @@ each host was looked at, lately, with success, at everything. Programs use drift
 			if _, err := c.OutOrStdout().Write(w.Body); err != nil || !fail || w.Holds {
 				return err
 			}
+
 			return errNotSo
 		}),
 	}
+
 	written.Flags().StringVar(&format, "format", "html", "html, csv, junit or openmetrics")
 	written.Flags().StringVar(&host, "host", "", "only this host")
 	written.Flags().BoolVar(&fail, "fail", false, "exit with 4 unless everything is known to be as declared")
@@ -232,6 +259,7 @@ each host was looked at, lately, with success, at everything. Programs use drift
 		c.Flags().Var(&age, "max-age",
 			"how long a look counts, such as 90m, 26h or 7d; by default as the schedules have it")
 	}
+
 	return noun("drift", "Show where hosts have drifted from their baselines", show, findings, driftWatch(o), trend,
 		causes, written, fileDrift(o))
 }
@@ -315,13 +343,16 @@ func refs(d client.Drift, groups, findings []string) (wire.Draft, error) {
 			return out, fmt.Errorf("no group %q in the newest reports: see idletally drift show", want)
 		}
 	}
+
 	for _, f := range findings {
 		report, seq, _ := strings.Cut(f, ":")
 		n, err := strconv.Atoi(seq)
 		if err != nil {
 			return out, usageError{fmt.Errorf("finding %q: want REPORT:NUMBER as idletally drift findings shows it", f)}
 		}
+
 		out.Findings = append(out.Findings, wire.Ref{Report: report, Seq: n})
 	}
+
 	return out, nil
 }

@@ -59,13 +59,16 @@ func showDrift(o *options, c *cobra.Command, application string, d client.Drift)
 	if err := hostLines(o, c, d); err != nil {
 		return err
 	}
+
 	waived := sum(d.Reports, func(r wire.Report) int64 { return r.Waived })
 	if waived > 0 && !slices.ContainsFunc(d.Groups, func(g wire.Group) bool { return g.Waiver != nil }) {
 		say(c, "%d findings more are waived: --waived shows them, idletally waiver list says why.", waived)
 	}
+
 	if len(d.Groups) == 0 {
 		return nil
 	}
+
 	say(c, "")
 	return o.show(c, equalLines(d.Groups))
 }
@@ -83,6 +86,7 @@ func hostLines(o *options, c *cobra.Command, d client.Drift) error {
 	for _, r := range d.Reports {
 		reports[r.Host] = r
 	}
+
 	t := table{
 		head: []string{
 			"HOST", "LOOKED AT", "PATHS", "JUDGED", "FINDINGS", "OPEN", "CLOSE", "UNREAD", "EDITION", "STATE",
@@ -94,28 +98,34 @@ func hostLines(o *options, c *cobra.Command, d client.Drift) error {
 			left++
 			continue
 		}
+
 		r, ok := reports[h.Host]
 		if !ok {
 			t.add(h.Host, "never", "", "", "", "", "", "", "", h.Says)
 			continue
 		}
+
 		t.add(h.Host, h.Looked, num(r.Paths), num(r.Judged), num(r.Findings), num(r.Opens), num(r.Closes),
 			num(r.Unread), strconv.Itoa(r.Edition), h.Says)
 	}
+
 	if len(t.rows) > 0 {
 		if err := o.show(c, t); err != nil {
 			return err
 		}
 	}
+
 	if left > 0 {
 		say(c, "%d hosts more are as declared: --host shows one.", left)
 	}
+
 	for _, r := range d.Reports {
 		if r.MoreGroups > 0 {
 			say(c, "On %s there are %d groups more, of less weight: idletally drift findings lists all paths.", r.Host,
 				r.MoreGroups)
 		}
 	}
+
 	said := map[string]bool{}
 	for _, r := range d.Reports {
 		for _, p := range r.Problems {
@@ -125,6 +135,7 @@ func hostLines(o *options, c *cobra.Command, d client.Drift) error {
 			said[p.Message] = true
 		}
 	}
+
 	return nil
 }
 
@@ -137,6 +148,7 @@ func driftLines(d client.Drift) table {
 		},
 		value: d,
 	}
+
 	for _, h := range d.Hosts {
 		none := true
 		for _, g := range d.Groups {
@@ -151,9 +163,11 @@ func driftLines(d client.Drift) table {
 			t.add("", h.Host, "", "", "", "", "", "", "", "", "", "", h.State, h.Looked)
 		}
 	}
+
 	if len(d.Hosts) == 0 {
 		t.add("", "", "", "", "", "", "", "", "", "", "", "", d.Verdict.State, "")
 	}
+
 	return t
 }
 
@@ -178,11 +192,13 @@ func equalLines(groups []wire.Group) table {
 			e.hosts = []string{g.Host}
 			continue
 		}
+
 		e.Count += g.Count
 		e.Unread += g.Unread
 		e.hosts = append(e.hosts, g.Host)
 		e.folder = pathname.Widen(e.folder, folder)
 	}
+
 	weight := func(e *equal) wire.WeightOf {
 		return wire.WeightOf{Group: &e.Group, Hosts: len(e.hosts), Findings: int64(e.Count)}
 	}
@@ -190,6 +206,7 @@ func equalLines(groups []wire.Group) table {
 	t := table{
 		head: []string{"GROUP", "HOSTS", "COUNT", "SEVERITY", "EFFECT", "RULE", "ASPECT", "DECLARED", "FOUND", "WHERE"},
 	}
+
 	for _, e := range all {
 		effect := mark(e.Word)
 		if e.Waiver != nil {
@@ -198,6 +215,7 @@ func equalLines(groups []wire.Group) table {
 		t.add(e.ID, someHosts(e.hosts), counted(e.Group), e.Severity, effect, e.Rule, e.Kind+" "+e.Aspect, e.Declared,
 			e.Found, place(e.Count, e.folder.String(), e.Example))
 	}
+
 	return t
 }
 

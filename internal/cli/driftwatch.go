@@ -27,6 +27,7 @@ heard of within a second of a change there.`,
 			if o.output == "csv" {
 				return usageError{errors.New("--output csv: what goes on has no end: take table or json")}
 			}
+
 			f := &following{o: o, c: c, application: a[0], known: map[string]string{}}
 			look := func(ctx context.Context) error {
 				d, err := api.DriftWithin(ctx, a[0], host, age.Duration)
@@ -35,12 +36,15 @@ heard of within a second of a change there.`,
 				}
 				return f.tell(d)
 			}
+
 			if err := look(c.Context()); err != nil {
 				return err
 			}
+
 			return f.follow(api, look)
 		}),
 	}
+
 	c.Flags().StringVar(&host, "host", "", "only this host")
 	c.Flags().Var(&age, "max-age",
 		"how long a look counts, such as 90m, 26h or 7d; by default as the schedules have it")
@@ -61,6 +65,7 @@ const agesEvery = time.Minute
 func (f *following) follow(api *client.Client, look func(context.Context) error) error {
 	ctx, cancel := context.WithCancel(f.c.Context())
 	defer cancel()
+
 	woken := make(chan struct{}, 1)
 	ended := make(chan error, 1)
 	go func() {
@@ -74,6 +79,7 @@ func (f *following) follow(api *client.Client, look func(context.Context) error)
 			return nil
 		})
 	}()
+
 	for {
 		select {
 		case err := <-ended:
@@ -96,6 +102,7 @@ func (f *following) tell(d client.Drift) error {
 	if len(d.Hosts) == 0 {
 		d.Hosts = []wire.HostVerdict{{Host: "-", State: d.Verdict.State, Says: d.Verdict.Says}}
 	}
+
 	for _, h := range d.Hosts {
 		now := h.Says
 		for _, r := range d.Reports {
@@ -103,9 +110,11 @@ func (f *following) tell(d client.Drift) error {
 				now += r.ID // of another look that says the same, too
 			}
 		}
+
 		if f.known[h.Host] == now {
 			continue
 		}
+
 		f.known[h.Host] = now
 		if f.o.output == "json" {
 			if err := json.NewEncoder(w).Encode(h); err != nil {
@@ -113,7 +122,9 @@ func (f *following) tell(d client.Drift) error {
 			}
 			continue
 		}
+
 		say(f.c, "%s  %s: %s", time.Now().Local().Format(time.TimeOnly), h.Host, h.Says)
 	}
+
 	return nil
 }

@@ -30,6 +30,7 @@ func (f *remoteFlags) read(to, passphraseFile string) error {
 	if !path.IsAbs(f.Folder) || f.Program != "" && !path.IsAbs(f.Program) {
 		return usageError{errors.New("--ssh-folder and --ssh-program want whole paths, from / on")}
 	}
+
 	for _, file := range []*string{&f.Key, &f.KnownHosts, &f.Copy} { // what is kept holds wherever it is started
 		if *file == "" {
 			continue
@@ -45,9 +46,11 @@ func (f *remoteFlags) read(to, passphraseFile string) error {
 			return err
 		}
 	}
+
 	if passphraseFile != "" {
 		f.Passphrase, err = passwordIn("ssh-passphrase-file", passphraseFile)
 	}
+
 	return err
 }
 
@@ -97,6 +100,7 @@ one lies. The host's key has to be known; keys are lent to nobody, and no port i
 			if err != nil {
 				return err
 			}
+
 			var of *agent.FileServer
 			if server.Address != "" {
 				if server.Password, err = passwordIn("server-password-file", passwordFile); err != nil {
@@ -105,6 +109,7 @@ one lies. The host's key has to be known; keys are lent to nobody, and no port i
 				if server.User == "" {
 					return usageError{errors.New("--server needs --server-user and --server-password-file")}
 				}
+
 				if kerberos.Realm != "" {
 					server.Kerberos = &kerberos
 					if kerberos.Server == "" {
@@ -114,14 +119,17 @@ one lies. The host's key has to be known; keys are lent to nobody, and no port i
 						}
 					}
 				}
+
 				if directory.URL != "" {
 					if directory.Password, err = passwordIn("ldap-password-file", ldapPasswordFile); err != nil {
 						return err
 					}
 					server.LDAP = &directory
 				}
+
 				of = &server
 			}
+
 			j := agent.Joining{Folder: *folder, Service: service, Authority: ca, Roots: raw, Server: of}
 			var host string
 			if to != "" {
@@ -145,10 +153,12 @@ one lies. The host's key has to be known; keys are lent to nobody, and no port i
 			} else if host, err = agent.Enrol(c.Context(), j, code, Version); err != nil {
 				return err
 			}
+
 			say(c, "Enrolled as host %s. Start it with: idletally agent run --folder %s", host,
 				pathname.Escape(filepath.ToSlash(*folder)))
 			return nil
 		}}
+
 	enrol.Flags().StringVar(&service, "service", "", "address of the service: https://HOST:PORT")
 	enrol.Flags().StringVar(&authorityFile, "authority", "", "file with the service's authority (PEM)")
 	enrol.Flags().StringVar(&code, "code", "", "one-time code")
@@ -189,5 +199,6 @@ one lies. The host's key has to be known; keys are lent to nobody, and no port i
 	for _, f := range []string{"service", "authority", "code", "root"} {
 		_ = enrol.MarkFlagRequired(f)
 	}
+
 	return enrol
 }

@@ -41,12 +41,14 @@ func fileCommands(o *options) []*cobra.Command {
 			if len(roots) == 0 {
 				return usageError{errors.New("say which folders: --root FOLDER")}
 			}
+
 			if host == "" {
 				var err error
 				if host, err = os.Hostname(); err != nil {
 					return err
 				}
 			}
+
 			for _, x := range []struct{ flag, name string }{{"--host", host}, {"--application", application}} {
 				if !baseline.Name.MatchString(x.name) && (x.name != "" || x.flag == "--host") {
 					return usageError{
@@ -57,20 +59,25 @@ func fileCommands(o *options) []*cobra.Command {
 					}
 				}
 			}
+
 			head, unread, err := saveHere(c.Context(), a[0], archive.Head{Host: host, Application: application}, roots,
 				scan.Options{Cross: cross, Gentle: &gentle})
 			if err != nil {
 				return err
 			}
+
 			for _, d := range head.Denied[:min(len(head.Denied), 20)] {
 				tell(c.ErrOrStderr(), "not read: %s: %s\n", d.Path, d.Reason)
 			}
+
 			if err := o.showFile(c, a[0], head); err != nil || unread == 0 {
 				return err
 			}
+
 			return errNotSo
 		},
 	}
+
 	save.Flags().StringArrayVar(&roots, "root", nil, "a folder; repeatable")
 	save.Flags().StringVar(&host, "host", "", "the host's name in the file (default: what this machine is called)")
 	save.Flags().StringVar(&application, "application", "", "the application that it is of")
@@ -89,9 +96,11 @@ func fileCommands(o *options) []*cobra.Command {
 			if err := head.Meant(fingerprint); err != nil {
 				return err
 			}
+
 			return o.showFile(c, a[0], head)
 		},
 	}
+
 	fingerprintFlag(check, &fingerprint)
 	export := &cobra.Command{
 		Use:   "export SNAPSHOT FILE",
@@ -103,6 +112,7 @@ func fileCommands(o *options) []*cobra.Command {
 			}); err != nil {
 				return err
 			}
+
 			head, spool, err := readFile(a[1])
 			if err != nil {
 				return err
@@ -111,6 +121,7 @@ func fileCommands(o *options) []*cobra.Command {
 			return o.showFile(c, a[1], head)
 		}),
 	}
+
 	take := &cobra.Command{Use: "import FILE", Short: "Take a snapshot file in", Args: args(1, 1, "a snapshot file"),
 		Long: `Take a snapshot file in, as the snapshot of a host that the service knows. It counts from the time
 at which it was taken; where it is the host's newest it is held against the published baseline.`,
@@ -123,12 +134,15 @@ at which it was taken; where it is the host's newest it is held against the publ
 			if err := head.Meant(fingerprint); err != nil {
 				return err
 			}
+
 			if host == "" {
 				host = head.Host
 			}
+
 			if application == "" {
 				application = head.Application
 			}
+
 			if application == "" {
 				return usageError{errors.New("the file does not say of which application it is: --application NAME")}
 			}
@@ -137,12 +151,15 @@ at which it was taken; where it is the host's newest it is held against the publ
 				return err
 			}
 			defer f.Close()
+
 			s, err := api.ImportSnapshot(c.Context(), application, host, fingerprint, f)
 			if err != nil {
 				return err
 			}
+
 			return showSnapshots(o, c, []wire.Snapshot{s})
 		})}
+
 	fingerprintFlag(take, &fingerprint)
 	take.Flags().StringVar(&host, "host", "", "the host (default: as the file says)")
 	take.Flags().StringVar(&application, "application", "", "the application (default: as the file says)")
@@ -160,6 +177,7 @@ func saveHere(
 		}
 		roots[i] = abs
 	}
+
 	slices.Sort(roots)
 	roots = slices.Compact(roots)
 	for _, r := range roots {
@@ -172,6 +190,7 @@ func saveHere(
 		}
 		head.Roots = append(head.Roots, pathname.Path(r))
 	}
+
 	dir, err := identity.Read(ctx)
 	if err != nil {
 		return head, 0, err
@@ -181,21 +200,25 @@ func saveHere(
 		return head, 0, err
 	}
 	defer spool.Close()
+
 	head.Taken = time.Now().UTC().Truncate(time.Second)
 	forest, stats, err := scan.Scan(ctx, roots, opt, spool)
 	if err != nil {
 		return head, 0, err
 	}
+
 	dir = new(identity.Owners).Complete(ctx, dir, stats.Owners())
 	head.SnapshotDone = agent.Outcome(roots, forest, stats, dir)
 	tops, err := tree.Load(ctx, spool, forest)
 	if err != nil {
 		return head, 0, err
 	}
+
 	for _, e := range tops[0].Entries {
 		if e.Gap != tree.Whole {
 			unread++
 		}
 	}
+
 	return head, unread, create(file, func(w io.Writer) error { return archive.Write(ctx, w, head, spool) })
 }

@@ -101,6 +101,7 @@ func (h here) Below(ctx context.Context, ask wire.BelowAsk) (wire.Below, error) 
 	if err != nil {
 		return wire.Below{}, err
 	}
+
 	return inquiry.BelowOf(ctx, h.scene, inquiry.BelowAsk{
 		Path:      ask.Path,
 		Account:   ask.Account,

@@ -33,6 +33,7 @@ func historyCommand(o *options) *cobra.Command {
 					return usageError{fmt.Errorf("%q is no day: want %s", *text, time.DateOnly)}
 				}
 			}
+
 			t := table{
 				head: []string{"AT", "WHO", "TOKEN", "WHAT", "SUBJECT", "DETAIL"},
 				none: "Nothing of that kind happened.",
@@ -41,6 +42,7 @@ func historyCommand(o *options) *cobra.Command {
 				t.add(forms{h.At.Local().Format(time.DateTime), h.At}, h.Who, h.Token, h.What, h.Subject, h.Detail)
 			})
 		})}
+
 	listFlags(c, &list, 50)
 	c.Flags().StringVar(&past.Who, "who", "", "what this person did, or an agent: \"agent HOST\"")
 	c.Flags().StringVar(&past.What, "what", "", "what begins so: plan, run, sign-in, …")
@@ -75,29 +77,36 @@ it any more is another one.`,
 				if err != nil {
 					return err
 				}
+
 				if r.Fault != "" {
 					say(c, "%s", r.Fault)
 					return errNotSo
 				}
+
 				return o.showOne(c, r, "lines", num(r.Lines), "head", r.Head, "signed by",
 					base64.StdEncoding.EncodeToString(r.Key))
 			}
+
 			from, err := historyFrom(c, o, a)
 			if err != nil {
 				return err
 			}
 			defer from.Close()
+
 			h, n, err := verifyHistory(from, key, head)
 			if errors.Is(err, chain.ErrBroken) {
 				say(c, "%v", err)
 				return errNotSo
 			}
+
 			if err != nil {
 				return err
 			}
+
 			return o.showOne(c, map[string]any{"lines": n, "head": h.Hash}, "lines", num(n), "head", h.Hash.String())
 		},
 	}
+
 	verify.Flags().StringVar(&key, "key", "",
 		"the service's public key (base64), as \"history verify\" has told it before; of a file, its own otherwise")
 	verify.Flags().StringVar(&head, "head", "", "a head that was noted before: the history has to go through it")
@@ -109,6 +118,7 @@ it any more is another one.`,
 			return create(a[0], func(w io.Writer) error { return api.ExportHistory(c.Context(), w) })
 		}),
 	}
+
 	return []*cobra.Command{verify, export}
 }
 
@@ -134,10 +144,12 @@ func verifyHistory(r io.Reader, key, through string) (h chain.Head, n int64, err
 	passed := through == ""
 	sc := bufio.NewScanner(r)
 	sc.Buffer(nil, maxHistoryLine)
+
 	for sc.Scan() {
 		if h.Seq != 0 {
 			return h, 0, fmt.Errorf("%w: something follows on its head", chain.ErrBroken)
 		}
+
 		if !bytes.HasPrefix(sc.Bytes(), []byte(`{"head":`)) {
 			var l chain.Line
 			if err := json.Unmarshal(sc.Bytes(), &l); err != nil {
@@ -146,26 +158,32 @@ func verifyHistory(r io.Reader, key, through string) (h chain.Head, n int64, err
 			if err := w.Next(l); err != nil {
 				return h, 0, err
 			}
+
 			passed = passed || l.Hash.String() == through
 			continue
 		}
+
 		var end chain.End
 		if err := json.Unmarshal(sc.Bytes(), &end); err != nil {
 			return h, 0, fmt.Errorf("%w: its head: %w", chain.ErrBroken, err)
 		}
+
 		if key != "" {
 			if end.Key, err = base64.StdEncoding.DecodeString(key); err != nil {
 				return h, 0, usageError{fmt.Errorf("--key: %w", err)}
 			}
 		}
+
 		if len(end.Key) != ed25519.PublicKeySize {
 			return h, 0, fmt.Errorf("%w: it names no key", chain.ErrBroken)
 		}
 		if err := w.End(end.Head, end.Key); err != nil {
 			return h, 0, err
 		}
+
 		h = end.Head
 	}
+
 	switch {
 	case sc.Err() != nil:
 		return h, 0, sc.Err()
@@ -174,5 +192,6 @@ func verifyHistory(r io.Reader, key, through string) (h chain.Head, n int64, err
 	case !passed:
 		return h, 0, fmt.Errorf("%w: it does not go through the head that was noted", chain.ErrBroken)
 	}
+
 	return h, w.Seq, nil
 }

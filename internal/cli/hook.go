@@ -31,10 +31,12 @@ docs/guide/9-notices.md for how the signature is checked.`,
 			if strings.HasPrefix(h.URL, "mailto:") { // nothing is signed
 				return o.showOne(c, h, "hook", h.ID, "to", h.URL, "tells of", strings.Join(h.Kinds, ", "))
 			}
+
 			return o.showOne(c, h, "hook", h.ID, "to", h.URL, "tells of", strings.Join(h.Kinds, ", "), "secret",
 				h.Secret)
 		}),
 	}
+
 	add.Flags().StringSliceVar(&ask.Kinds, "kind", wire.UsualKinds,
 		"findings, review, run, looks, history; several apart by commas")
 	add.Flags().StringVar(&ask.Application, "application", "", "only of this application")
@@ -51,6 +53,7 @@ docs/guide/9-notices.md for how the signature is checked.`,
 			if err != nil {
 				return err
 			}
+
 			t := table{
 				head:  []string{"HOOK", "TO", "OF", "TELLS OF", "FROM", "TOLD LAST", "FAULT"},
 				value: all,
@@ -63,18 +66,22 @@ docs/guide/9-notices.md for how the signature is checked.`,
 				}
 				t.add(h.ID, h.URL, cmp.Or(h.Application, "all"), strings.Join(h.Kinds, ", "), from, h.Told, h.Fault)
 			}
+
 			return o.show(c, t)
 		}),
 	}
+
 	try := &cobra.Command{Use: "try HOOK", Short: "Send a test notice", Args: args(1, 1, "a hook's id"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			h, err := api.TryHook(c.Context(), a[0])
 			if err != nil {
 				return err
 			}
+
 			say(c, "A notice is on its way to %s: idletally hook list says how that went.", h.URL)
 			return nil
 		})}
+
 	remove := &cobra.Command{
 		Use:   "remove HOOK",
 		Short: "Delete a hook, and what it was to be told",
@@ -87,5 +94,6 @@ docs/guide/9-notices.md for how the signature is checked.`,
 			return nil
 		}),
 	}
+
 	return noun("hook", "Manage notices to programs and people", add, list, try, remove)
 }

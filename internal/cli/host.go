@@ -27,10 +27,12 @@ func personCommand(o *options) *cobra.Command {
 				return o.showOne(c, p, "person", p.Name, "roles", strings.Join(roles, ", "), "signs in",
 					"by the provider, under this name")
 			}
+
 			return o.showOne(c, p, "person", p.Name, "roles", strings.Join(roles, ", "), "one-time password",
 				p.Password)
 		}),
 	}
+
 	add.Flags().StringSliceVar(&roles, "role", []string{wire.Viewer},
 		"viewer, author, reviewer, operator, admin, or one for an application alone, such as author@ticketing; "+
 			"several apart by commas")
@@ -40,12 +42,15 @@ func personCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
+
 			t := table{head: []string{"NAME", "ROLES"}, value: people}
 			for _, p := range people {
 				t.add(p.Name, strings.Join(p.Roles, ", "))
 			}
+
 			return o.show(c, t)
 		})}
+
 	setRoles := &cobra.Command{
 		Use:   "roles NAME ROLE...",
 		Short: "Say what a person may do, everywhere or for single applications",
@@ -58,6 +63,7 @@ func personCommand(o *options) *cobra.Command {
 			return o.showOne(c, p, "person", p.Name, "roles", strings.Join(p.Roles, ", "))
 		}),
 	}
+
 	add.Flags().BoolVar(&provider, "provider", false,
 		"they sign in by the provider (OpenID Connect), under this name there, and have no password here")
 	var second, sessions bool
@@ -83,19 +89,23 @@ func personCommand(o *options) *cobra.Command {
 				say(c, "%s is signed out everywhere.", a[0])
 				return nil
 			}
+
 			p, err := api.ResetPassword(c.Context(), a[0])
 			if err != nil {
 				return err
 			}
+
 			if p.Passkeys > 0 {
 				tell(c.ErrOrStderr(),
 					"Passkeys of %s that go on counting: %d. Whoever had the password may have added some: "+
 						"idletally person reset %[1]s --second-factor\n",
 					p.Name, p.Passkeys)
 			}
+
 			return o.showOne(c, p, "person", p.Name, "one-time password", p.Password)
 		}),
 	}
+
 	reset.Flags().BoolVar(&second, "second-factor", false, "take away the second factor instead")
 	reset.Flags().BoolVar(&sessions, "sessions", false, "end their sessions instead, and leave the password")
 	remove := &cobra.Command{
@@ -110,6 +120,7 @@ func personCommand(o *options) *cobra.Command {
 			return nil
 		}),
 	}
+
 	return noun("person", "Manage people who use Idle Tally", add, list, setRoles, reset, remove)
 }
 
@@ -128,12 +139,14 @@ func hostCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
+
 			return o.showOne(c, inv, "host", inv.Host, "code", inv.Code, "good until", inv.Expires,
 				"on the host",
 				"idletally agent enrol --service "+s.Address+" --authority authority.pem --code "+inv.Code+
 					" --root FOLDER")
 		}),
 	}
+
 	invite.Flags().StringSliceVar(&tags, "tag", nil, "tags that baselines can name; several apart by commas")
 	tag := &cobra.Command{
 		Use:   "tag NAME [TAG...]",
@@ -147,6 +160,7 @@ func hostCommand(o *options) *cobra.Command {
 			return o.showOne(c, h, "host", h.Name, "tags", strings.Join(h.Tags, ", "))
 		}),
 	}
+
 	shut := &cobra.Command{
 		Use:   "shut-out NAME",
 		Short: "Revoke the certificate of a host's agent",
@@ -161,6 +175,7 @@ func hostCommand(o *options) *cobra.Command {
 			return nil
 		}),
 	}
+
 	var some listing
 	var only struct{ tag, version, state string }
 	list := &cobra.Command{Use: "list", Short: "List hosts", Args: args(0, 0, "no argument"),
@@ -175,18 +190,23 @@ func hostCommand(o *options) *cobra.Command {
 					if h.Enrolled {
 						state = h.Version
 					}
+
 					if h.Carried {
 						state += ", by files"
 					}
+
 					if h.Unfit != "" {
 						state += ", cannot work: " + h.Unfit
 					}
+
 					if h.Twice != nil {
 						state += ", held by two: somebody has its key"
 					}
+
 					t.add(h.Name, strings.Join(h.Tags, ", "), state, h.System, watching(h.Watch), h.LastSeen)
 				})
 		})}
+
 	listFlags(list, &some, 1000)
 	list.Flags().StringVar(&only.tag, "tag", "", "only hosts with this tag")
 	list.Flags().StringVar(&only.version, "agent-version", "", "only hosts whose agents are of this version")
@@ -219,6 +239,7 @@ func applicationCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
+
 			t := table{
 				head: []string{
 					"APPLICATION", "EDITION", "HOST", "PATHS", "FINDINGS", "OPENS", "CLOSES", "LOOKED AT", "STATE",
@@ -226,11 +247,13 @@ func applicationCommand(o *options) *cobra.Command {
 				value: apps,
 				none:  "No applications yet: idletally baseline upload FILE",
 			}
+
 			for _, a := range apps {
 				edition := "none published"
 				if a.Published > 0 {
 					edition = strconv.Itoa(a.Published)
 				}
+
 				if len(a.Hosts) == 0 {
 					state := ""
 					if a.Verdict != nil {
@@ -238,6 +261,7 @@ func applicationCommand(o *options) *cobra.Command {
 					}
 					t.add(a.Name, edition, "", "", "", "", "", "", state)
 				}
+
 				for _, h := range a.Hosts {
 					if r := h.Report; r != nil {
 						t.add(a.Name, edition, h.Host, num(r.Paths), num(r.Findings), num(r.Opens), num(r.Closes),
@@ -247,9 +271,11 @@ func applicationCommand(o *options) *cobra.Command {
 					}
 				}
 			}
+
 			return o.show(c, t)
 		}),
 	}
+
 	return noun("application", "List applications, and say who reviews them", list, reviewRuleCommand(o))
 }
 

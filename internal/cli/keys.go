@@ -20,6 +20,7 @@ func keysCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
+
 			if o.output == "table" {
 				for i, a := range k.Authorities {
 					what := "authority"
@@ -29,13 +30,16 @@ func keysCommand(o *options) *cobra.Command {
 					say(c, "%-17s %s, from %s until %s", what, a.Fingerprint, a.From.Local().Format(time.DateOnly),
 						a.Until.Local().Format(time.DateOnly))
 				}
+
 				say(c, "%-17s %s", "order key", base64.StdEncoding.EncodeToString(k.OrderKey))
 				for _, r := range k.Replaced {
 					say(c, "%-17s %s, replaced %s", "former order key", base64.StdEncoding.EncodeToString(r.Key),
 						r.At.Local().Format(time.DateTime))
 				}
+
 				say(c, "")
 			}
+
 			t := table{
 				head:  []string{"HOST", "BEHIND WITH", "LAST SEEN"},
 				value: k,
@@ -46,22 +50,28 @@ func keysCommand(o *options) *cobra.Command {
 				if h.Authority {
 					with = append(with, "authority")
 				}
+
 				if h.OrderKey {
 					with = append(with, "order key")
 				}
+
 				seen := whenever(h.LastSeen)
 				if h.Carried {
 					seen = "carried"
 				}
+
 				t.add(h.Host, strings.Join(with, ", "), seen)
 			}
+
 			if err := o.show(c, t); err != nil || !k.More || o.output != "table" {
 				return err
 			}
+
 			say(c, "and others")
 			return nil
 		}),
 	}
+
 	return noun("keys", "Show and replace the keys that hosts know the service by",
 		append([]*cobra.Command{show}, ownKeys()...)...)
 }

@@ -46,22 +46,28 @@ func showPages[T any](
 		for _, x := range items {
 			row(&t, x)
 		}
+
 		begun = begun || len(items) > 0
 		if !begun && !last {
 			return nil
 		}
+
 		return w.part(items)
 	})
+
 	if err == nil {
 		err = w.end(got.after, got.total)
 	}
+
 	if err != nil || got.after == "" || o.output == "json" {
 		return err
 	}
+
 	to := c.OutOrStdout()
 	if o.output == "csv" {
 		to = c.ErrOrStderr()
 	}
+
 	got.tellRest(to, what)
 	return nil
 }
@@ -103,38 +109,46 @@ func readPages[T any](
 	if !l.all && l.most < 1 {
 		return got, usageError{fmt.Errorf("--most %d: want 1 or more", l.most)}
 	}
+
 	after, skip := cutSkip(l.after)
 	for {
 		limit := 0
 		if !l.all {
 			limit = l.most - got.shown
 		}
+
 		page, err := read(ctx, after, limit)
 		if err != nil {
 			return got, err
 		}
+
 		if page.Total != nil {
 			got.total = page.Total
 		}
+
 		items, next := page.Items[min(skip, len(page.Items)):], page.Next
 		if !l.all && len(items) > limit { // it came with more than was asked for
 			items, next = items[:limit], fmt.Sprintf("%s~%d", after, skip+limit)
 		}
+
 		skip = 0
 		if err := part(items, next == ""); err != nil {
 			return got, err
 		}
+
 		got.shown += len(items)
 		after = next
 		if after == "" || !l.all && got.shown >= l.most {
 			break
 		}
 	}
+
 	got.after = after
 	if after == "" && l.after == "" {
 		n := int64(got.shown)
 		got.total = &n
 	}
+
 	return got, nil
 }
 
@@ -165,6 +179,7 @@ func (s *streamed) part(items any) error {
 	first := !s.begun
 	s.begun = true
 	defer func() { s.t.rows = nil }()
+
 	switch s.o.output {
 	case "json":
 		return s.json(first, reflect.ValueOf(items))
@@ -177,6 +192,7 @@ func (s *streamed) part(items any) error {
 		}
 		return s.t.write(s.w, s.o.room(s.w), first)
 	}
+
 	return badOutput(s.o.output)
 }
 
@@ -186,12 +202,14 @@ func (s *streamed) json(first bool, items reflect.Value) error {
 			return err
 		}
 	}
+
 	for i := range items.Len() {
 		var b bytes.Buffer
 		s.items++
 		if s.items > 1 {
 			b.WriteByte(',')
 		}
+
 		b.WriteString("\n    ")
 		e := json.NewEncoder(&b)
 		e.SetIndent("    ", "  ")
@@ -204,6 +222,7 @@ func (s *streamed) json(first bool, items reflect.Value) error {
 			return err
 		}
 	}
+
 	return nil
 }
 
@@ -212,10 +231,12 @@ func (s *streamed) end(next string, total *int64) error {
 	if s.o.output != "json" {
 		return s.t.footer(s.w)
 	}
+
 	end := "]"
 	if s.items > 0 {
 		end = "\n  ]"
 	}
+
 	if next != "" {
 		text, err := json.Marshal(next)
 		if err != nil {
@@ -223,9 +244,11 @@ func (s *streamed) end(next string, total *int64) error {
 		}
 		end += ",\n  \"next\": " + string(text)
 	}
+
 	if total != nil {
 		end += fmt.Sprintf(",\n  \"total\": %d", *total)
 	}
+
 	_, err := io.WriteString(s.w, end+"\n}\n")
 	return err
 }
@@ -245,16 +268,19 @@ func chained[T any](keys []string, of func(key string) pageReader[T]) pageReader
 		if len(keys) == 0 {
 			return wire.Page[T]{}, nil
 		}
+
 		key, within, given := strings.Cut(after, "/")
 		if !given {
 			key = keys[0]
 		}
+
 		i := slices.Index(keys, key)
 		if i < 0 || after != "" && !given {
 			return wire.Page[T]{}, usageError{
 				fmt.Errorf("--after %s: nothing here is called so by now: begin anew", after),
 			}
 		}
+
 		page, err := of(key)(ctx, within, limit)
 		page.Total = nil // it is of this one alone
 		switch {
@@ -263,6 +289,7 @@ func chained[T any](keys []string, of func(key string) pageReader[T]) pageReader
 		case i+1 < len(keys):
 			page.Next = keys[i+1] + "/"
 		}
+
 		return page, err
 	}
 }

@@ -31,6 +31,7 @@ func TestTableFits(t *testing.T) {
 		tab.add("06h2jge24h0f2xpt", "a host with \x1b[31m", at, 1, "", "/x", "")
 		return tab
 	}
+
 	for _, c := range []struct {
 		limit int
 		has   []string
@@ -47,15 +48,18 @@ func TestTableFits(t *testing.T) {
 		if err := tab.write(&b, c.limit, true); err != nil {
 			t.Fatal(err)
 		}
+
 		for _, want := range append(c.has, "06h2jge24h0f2xps", "06h2jge24h0f2xpt", "slip-north", "2026-11-29 21:48",
 			"a host with �[31m") {
 			if !strings.Contains(b.String(), want) {
 				t.Errorf("at %d %q is not in\n%s", c.limit, want, b.String())
 			}
 		}
+
 		if fmt.Sprint(tab.left) != fmt.Sprint(c.left) {
 			t.Errorf("at %d left out are %v, want %v", c.limit, tab.left, c.left)
 		}
+
 		for line := range strings.Lines(b.String()) {
 			if n := uniseg.StringWidth(strings.TrimSuffix(line, "\n")); c.limit > 70 && n > c.limit {
 				t.Errorf("at %d a line of %d: %s", c.limit, n, line)
@@ -70,12 +74,14 @@ func TestWidths(t *testing.T) {
 	for _, name := range []string{"plain", "潮見表", "フェリー", "👩 crew", "e\u0301tat", "🇵🇹"} {
 		tab.add(name, "|", "/srv/潮見表/👩/e\u0301tat/route-07/page-01.html")
 	}
+
 	for _, limit := range []int{0, 40, 36, 35, 34, 33} {
 		var b bytes.Buffer
 		tab.cols = nil
 		if err := tab.write(&b, limit, true); err != nil {
 			t.Fatal(err)
 		}
+
 		for line := range strings.Lines(b.String()) {
 			before, after, ok := strings.Cut(line, "|")
 			if ok && uniseg.StringWidth(before) != 10 {
@@ -98,20 +104,25 @@ func listed(n int, exact bool) pageReader[int] {
 				return wire.Page[int]{}, err
 			}
 		}
+
 		if limit <= 0 || limit > 7 || !exact {
 			limit = 7
 		}
+
 		var p wire.Page[int]
 		for from < n && len(p.Items) < limit {
 			from++
 			p.Items = append(p.Items, from)
 		}
+
 		if from < n {
 			p.Next = fmt.Sprint(from)
 		}
+
 		if total := int64(n); after == "" && exact {
 			p.Total = &total
 		}
+
 		return p, nil
 	}
 }
@@ -129,6 +140,7 @@ func TestShowPages(t *testing.T) {
 			table{head: []string{"THING"}, none: "Nothing."}, func(t *table, x int) { t.add(x) })
 		return out.String(), errs.String(), err
 	}
+
 	for _, exact := range []bool{true, false} { // whether the other side heeds how many are asked for
 		for _, n := range []int{0, 1, 7, 8, 25} {
 			for _, most := range []int{1, 3, 7, 10, 25, 100} {
@@ -139,28 +151,34 @@ func TestShowPages(t *testing.T) {
 					if err != nil || json.Unmarshal([]byte(out), &p) != nil || len(p.Items) > most || rounds > 30 {
 						t.Fatalf("%d of %d after %q: %v, %s", most, n, l.after, err, out)
 					}
+
 					if l.after == "" && (exact || p.Next == "") && (p.Total == nil || *p.Total != int64(n)) {
 						t.Errorf("%d of %d: %s", most, n, out)
 					}
+
 					got = append(got, p.Items...)
 					l.after = p.Next
 					if p.Next == "" {
 						break
 					}
 				}
+
 				for i, x := range got {
 					if x != i+1 {
 						t.Fatalf("%d of %d: %v", most, n, got)
 					}
 				}
+
 				if len(got) != n {
 					t.Errorf("%d at a time of %d: %v", most, n, got)
 				}
+
 				out, errs, err := show("csv", listing{most: most}, listed(n, exact))
 				if err != nil || strings.Count(out, "\n") != min(n, most)+1 ||
 					strings.Contains(errs, "--all") != (most < n) {
 					t.Errorf("csv, %d of %d: %q, %q, %v", most, n, out, errs, err)
 				}
+
 				out, _, err = show("table", listing{most: most}, listed(n, exact))
 				says := fmt.Sprintf("%d of %d things are shown: --all shows all of them, --after ", most, n)
 				if err != nil || strings.Contains(out, says) != (most < n && exact) ||
@@ -174,12 +192,15 @@ func TestShowPages(t *testing.T) {
 			}
 		}
 	}
+
 	if out, _, err := show("table", listing{most: 5}, listed(0, true)); err != nil || out != "Nothing.\n" {
 		t.Errorf("%q, %v", out, err)
 	}
+
 	if _, _, err := show("table", listing{most: 0}, listed(3, true)); err == nil {
 		t.Error("nothing was asked for, and shown")
 	}
+
 	// Several lists as one.
 	both := chained([]string{"a", "b", "c"}, func(key string) pageReader[int] {
 		return listed(map[string]int{"a": 9, "b": 0, "c": 3}[key], true)
@@ -191,15 +212,18 @@ func TestShowPages(t *testing.T) {
 		if err != nil || json.Unmarshal([]byte(out), &p) != nil {
 			t.Fatalf("%v, %s", err, out)
 		}
+
 		got = append(got, p.Items...)
 		l.after = p.Next
 		if p.Next == "" {
 			break
 		}
 	}
+
 	if fmt.Sprint(got) != "[1 2 3 4 5 6 7 8 9 1 2 3]" {
 		t.Errorf("%v", got)
 	}
+
 	if _, _, err := show("json", listing{most: 4, after: "z/3"}, both); err == nil {
 		t.Error("it goes on in a list that is not there")
 	}
@@ -216,13 +240,16 @@ func TestListsHaveAll(t *testing.T) {
 				t.Errorf("%s is cut with --most, and has neither --all nor --after", c.CommandPath())
 			}
 		}
+
 		if c.Flags().Lookup("limit") != nil {
 			t.Errorf("%s has --limit: the others have --most", c.CommandPath())
 		}
+
 		for _, sub := range c.Commands() {
 			walk(sub)
 		}
 	}
+
 	walk(Root())
 	if n < 8 {
 		t.Errorf("%d commands with --most", n)
@@ -248,6 +275,7 @@ func TestPager(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		ctx, enough := context.WithCancel(t.Context())
 		p := &pager{to: f, lines: 3, enough: enough}
 		for i := range c.lines {
@@ -255,13 +283,16 @@ func TestPager(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
+
 		left := c.want == "1\n"
 		if (ctx.Err() != nil) != left { // then nothing more is asked for
 			t.Errorf("%s: the command is told to end: %v", c.program, ctx.Err())
 		}
+
 		if gone := p.finish(); gone != left {
 			t.Errorf("%s: whoever reads has left: %t", c.program, gone)
 		}
+
 		f.Close()
 		if b, err := os.ReadFile(f.Name()); err != nil || string(b) != c.want {
 			t.Errorf("%s of %d: %q, %v", c.program, c.lines, b, err)
@@ -296,11 +327,13 @@ func TestNothingSteersTheTerminal(t *testing.T) {
 		!strings.HasSuffix(b.String(), "file\n") {
 		t.Errorf("%q", b.String())
 	}
+
 	past := regexp.MustCompile(`fmt\.Fprint\w*\((c\.OutOrStdout\(\)|c\.ErrOrStderr\(\)|to), `)
 	files, err := filepath.Glob("*.go")
 	if err != nil || len(files) < 30 {
 		t.Fatal(len(files), err)
 	}
+
 	for _, f := range files {
 		text, err := os.ReadFile(f)
 		if err != nil {

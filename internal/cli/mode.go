@@ -17,12 +17,15 @@ func showMode(o *options, c *cobra.Command, v wire.Mode, file, folder bool) erro
 	if file {
 		pairs = append(pairs, lines("on a file", v.File)...)
 	}
+
 	if folder {
 		pairs = append(pairs, lines("on a folder", v.Folder)...)
 	}
+
 	if v.Kept {
 		pairs = append(pairs, "limits", "kept")
 	}
+
 	pairs = append(append(pairs, lines("breaks", v.Broken)...), "mended", v.Mended)
 	if err := o.showOne(c, v, pairs...); err != nil {
 		return err
@@ -30,6 +33,7 @@ func showMode(o *options, c *cobra.Command, v wire.Mode, file, folder bool) erro
 	if len(v.Broken) > 0 {
 		return errNotSo
 	}
+
 	return nil
 }
 
@@ -50,6 +54,7 @@ have) and - (must not have).`,
 			return showMode(o, c, v, true, true)
 		},
 	}
+
 	show.Flags().StringVar(&limits, "limits", "", "what the mode must and must not have, such as g+r,o-w")
 	ask := inquiry.ModeAsk{}
 	change := &cobra.Command{
@@ -65,9 +70,11 @@ have) and - (must not have).`,
 			if err != nil {
 				return usageError{err}
 			}
+
 			return showMode(o, c, v, !ask.Folder, ask.Folder)
 		},
 	}
+
 	change.Flags().BoolVar(&ask.Folder, "folder", false, "it is the mode of a folder")
 	change.Flags().StringVar(&ask.Umask, "umask", "0022",
 		"umask of who makes the change; it counts where a clause names nobody")
@@ -82,6 +89,7 @@ folder, and, where the folder has default entries, from those: the umask has no 
 			}
 			return o.showMade(c, made, made)
 		}}
+
 	fresh.Flags().StringVar(&umask, "umask", "0022", "umask of the process")
 	fresh.Flags().StringVar(&in, "in", "0755", "mode of the folder they are made in")
 	fresh.Flags().StringVar(&defaults, "defaults", "",
@@ -130,29 +138,36 @@ listing shows for it. With --chmod it says what a change of mode makes of the li
 				}
 				text = string(b)
 			}
+
 			v, err := inquiry.Entries(text, chmod)
 			if err != nil {
 				return usageError{err}
 			}
+
 			if o.output == "csv" {
 				t := table{head: []string{"entry", "rights", "effective"}}
 				for _, l := range v.Lines {
 					t.add(l.Text, l.Rights, l.Effective)
 				}
+
 				for _, l := range v.Defaults {
 					t.add("default:"+l.Text, l.Rights, l.Effective)
 				}
+
 				return o.show(c, t)
 			}
+
 			pairs := []any{"mode", strings.TrimSpace(v.Mode + " " + v.Letters), "short", v.Short}
 			long := strings.Split(strings.TrimSpace(strings.ReplaceAll(v.Long, "\t", "  ")), "\n")
 			pairs = append(pairs, lines("long", long)...)
 			for _, n := range v.Notes {
 				pairs = append(pairs, "note", n)
 			}
+
 			return o.showOne(c, v, pairs...)
 		},
 	}
+
 	show.Flags().StringVar(&chmod, "chmod", "", "say what changing the path's mode to this makes of the list")
 	return obvious(noun("entries", "Explain access lists, without any service", show), show, func(a []string) bool {
 		return len(a) == 1 && strings.Contains(a[0], ":")

@@ -73,6 +73,7 @@ func (o *options) show(c *cobra.Command, t table) error {
 				Total int `json:"total"`
 			}{t.value, list.Len()}
 		}
+
 		e := json.NewEncoder(w)
 		e.SetIndent("", "  ")
 		e.SetEscapeHTML(false)
@@ -89,6 +90,7 @@ func (o *options) show(c *cobra.Command, t table) error {
 		}
 		return t.footer(w)
 	}
+
 	return badOutput(o.output)
 }
 
@@ -183,16 +185,19 @@ func (o *options) showOne(c *cobra.Command, value any, pairs ...any) error {
 		t.head = []string{"field", "value"}
 		return o.show(c, t)
 	}
+
 	w := c.OutOrStdout()
 	wide := 0
 	for _, r := range t.rows {
 		wide = max(wide, uniseg.StringWidth(cell(r[0], false)))
 	}
+
 	for _, r := range t.rows {
 		name := cell(r[0], false)
 		fmt.Fprintf(w, "%s%s  %s\n", name, strings.Repeat(" ", wide-uniseg.StringWidth(name)),
 			printable(cell(r[1], false)))
 	}
+
 	return nil
 }
 
@@ -221,6 +226,7 @@ func create(name string, write func(io.Writer) error) (err error) {
 	if err != nil {
 		return err
 	}
+
 	if !plain {
 		f, err := os.OpenFile(name, os.O_WRONLY, 0)
 		if err != nil {
@@ -228,6 +234,7 @@ func create(name string, write func(io.Writer) error) (err error) {
 		}
 		return errors.Join(write(f), f.Close())
 	}
+
 	f, err := os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+"-*")
 	if err != nil {
 		return err
@@ -237,13 +244,16 @@ func create(name string, write func(io.Writer) error) (err error) {
 			err = errors.Join(err, os.Remove(f.Name()))
 		}
 	}()
+
 	err = write(f)
 	if err == nil {
 		err = f.Sync()
 	}
+
 	if err = errors.Join(err, f.Close()); err != nil {
 		return err
 	}
+
 	return os.Rename(f.Name(), name)
 }
 
@@ -253,6 +263,7 @@ func destination(name string) (at string, plain bool, err error) {
 	if name == "" {
 		return "", false, usageError{errors.New("the file has no name")}
 	}
+
 	st, err := os.Stat(name)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
@@ -267,6 +278,7 @@ func destination(name string) (at string, plain bool, err error) {
 	case !st.Mode().IsRegular():
 		return name, false, nil
 	}
+
 	at, err = filepath.EvalSymlinks(name)
 	return at, true, err
 }

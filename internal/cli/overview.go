@@ -17,6 +17,7 @@ func overviewCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
+
 			needs := table{
 				head:  []string{"NEEDS", "WHAT", "DETAIL", "AT"},
 				value: v,
@@ -27,14 +28,18 @@ func overviewCommand(o *options) *cobra.Command {
 				if n.Count > 0 {
 					title = num(n.Count) + " in " + title
 				}
+
 				if n.At != nil {
 					at = when(*n.At)
 				}
+
 				needs.add(n.Kind, title, n.Detail, at)
 			}
+
 			if err := o.show(c, needs); err != nil || o.output != "table" {
 				return err
 			}
+
 			t := table{
 				head: []string{
 					"APPLICATION", "HOSTS", "AS DECLARED", "FINDINGS", "OPEN", "CLOSE", "GRAVE", "ACCEPTED", "STATE",
@@ -44,6 +49,7 @@ func overviewCommand(o *options) *cobra.Command {
 				t.add(a.Name, num(int64(a.Hosts)), num(int64(a.Verdict.In[string(verdict.Declared)])), num(a.Findings),
 					num(a.Opens), num(a.Closes), num(a.Grave), num(a.Waived), a.Verdict.Says)
 			}
+
 			say(c, "")
 			return o.show(c, t)
 		}),

@@ -76,6 +76,7 @@ func (p *pager) begin() {
 	if program == "" {
 		program = "less"
 	}
+
 	words := strings.Fields(program)
 	if len(words) > 0 && words[0] != "cat" {
 		cmd := exec.Command(words[0], words[1:]...)
@@ -83,10 +84,12 @@ func (p *pager) begin() {
 		if os.Getenv("LESS") == "" {
 			cmd.Env = append(os.Environ(), "LESS=FSX") // it ends by itself where it all fits, and cuts no line in two
 		}
+
 		in, err := cmd.StdinPipe()
 		if err == nil {
 			err = cmd.Start()
 		}
+
 		if err == nil {
 			p.cmd, p.in = cmd, in
 			_, _ = in.Write(p.held.Bytes())
@@ -94,6 +97,7 @@ func (p *pager) begin() {
 			return
 		}
 	}
+
 	p.direct = true
 	_, _ = p.to.Write(p.held.Bytes())
 	p.held.Reset()

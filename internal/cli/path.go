@@ -45,32 +45,40 @@ func (w *walker) folder(ctx context.Context, path string) error {
 		if err != nil {
 			return err
 		}
+
 		if w.stopped == "" {
 			w.stopped = l.Stopped
 		}
+
 		for _, p := range l.Items {
 			if len(w.paths) == w.most {
 				return errEnough
 			}
+
 			if p.Hidden { // the listing is as the account sees it
 				w.hidden++
 				continue
 			}
+
 			w.paths = append(w.paths, p)
 			if p.Gap != "" && (w.deep || p.Access == nil) { // what is in a folder was not asked for
 				w.refused = append(w.refused, refusal{p.Path, p.Gap})
 			}
+
 			if !w.deep || p.Kind != perm.Folder.String() || p.Gap != "" {
 				continue
 			}
+
 			if p.Top && path != "" {
 				w.refused = append(w.refused, refusal{p.Path, "another file system is mounted here: list it by itself"})
 				continue
 			}
+
 			raw, err := pathname.Unescape(p.Path)
 			if err == nil {
 				err = w.folder(ctx, raw)
 			}
+
 			switch {
 			case errors.Is(err, errEnough), ctx.Err() != nil:
 				return err
@@ -78,6 +86,7 @@ func (w *walker) folder(ctx context.Context, path string) error {
 				w.refused = append(w.refused, refusal{p.Path, err.Error()})
 			}
 		}
+
 		after = l.Next
 		if after == "" {
 			return nil
@@ -106,22 +115,27 @@ snapshot the roots are listed where no path is given.` + whereHelp,
 			if err != nil {
 				return err
 			}
+
 			at := ""
 			if len(a) == 1 || w.snapshot == "" {
 				if at, err = w.path(append(a, ".")[0]); err != nil {
 					return err
 				}
 			}
+
 			if whole {
 				most = math.MaxInt
 			}
+
 			walk := &walker{looker: l, account: account, deep: deep, most: most}
 			if err := walk.folder(c.Context(), at); err != nil && !errors.Is(err, errEnough) {
 				return err
 			}
+
 			return o.showListing(c, walk, at == "" || deep, entries)
 		},
 	}
+
 	list.Flags().BoolVar(&deep, "below", false,
 		"everything below the folder too; other file systems are listed and not entered")
 	list.Flags().BoolVarP(&entries, "entries", "e", false, "show access entries too")
@@ -148,9 +162,11 @@ snapshot the roots are listed where no path is given.` + whereHelp,
 			if err != nil {
 				return err
 			}
+
 			return o.showSight(c, s)
 		},
 	}
+
 	var maker, umask string
 	fresh := &cobra.Command{
 		Use:   "new FOLDER",
@@ -175,15 +191,18 @@ at all.` + whereHelp,
 			if err != nil {
 				return err
 			}
+
 			if o.output == "table" {
 				say(c, "Made by %s in %s under umask %s (%s)", f.Account.Name, f.Path, f.Umask, origin(f.Origin))
 				if f.Refused != "" {
 					say(c, "%s cannot make anything there: %s", f.Account.Name, f.Refused)
 				}
 			}
+
 			return o.showMade(c, f.Made, f)
 		},
 	}
+
 	fresh.Flags().StringVar(&maker, "by", "", "the account that makes them")
 	fresh.Flags().StringVar(&umask, "umask", "0022", "umask of its process")
 	n := obvious(noun("path", "Look at paths", list, show, fresh), show, func(a []string) bool {
@@ -195,6 +214,7 @@ at all.` + whereHelp,
 
 func (o *options) showListing(c *cobra.Command, w *walker, whole, entries bool) error {
 	t := table{head: []string{"KIND", "MODE", "OCTAL", "OWNER", "GROUP", ""}, none: "The folder is empty."}
+
 	// A snapshot keeps neither size nor time: what changes by itself is not of its concern.
 	timed := slices.ContainsFunc(w.paths, func(p wire.Path) bool { return p.Modified != nil })
 	switch {
@@ -205,9 +225,11 @@ func (o *options) showListing(c *cobra.Command, w *walker, whole, entries bool) 
 	default:
 		t.head = append(t.head, "NAME")
 	}
+
 	if w.paths == nil {
 		w.paths = []wire.Path{}
 	}
+
 	t.value = map[string]any{
 		"paths":   w.paths,
 		"more":    len(w.paths) >= w.most,
@@ -215,18 +237,22 @@ func (o *options) showListing(c *cobra.Command, w *walker, whole, entries bool) 
 		"stopped": w.stopped,
 		"hidden":  w.hidden,
 	}
+
 	for _, p := range w.paths {
 		name := p.Name
 		if whole {
 			name = p.Path
 		}
+
 		plain := name
 		if p.Target != "" {
 			name += " → " + p.Target
 		}
+
 		if p.Gap != "" {
 			name += "  (" + p.Gap + ")"
 		}
+
 		row := []any{p.Kind, "", "", "", "", ""}
 		if v := p.Access; v != nil {
 			u := unknownOf(*v)
@@ -234,18 +260,22 @@ func (o *options) showListing(c *cobra.Command, w *walker, whole, entries bool) 
 			if len(v.Entries)+len(v.Defaults) > 0 {
 				row[5] = "+"
 			}
+
 			for _, f := range v.Flags {
 				name += "  (" + f + ")"
 			}
 		}
+
 		if w.account != "" {
 			may := strings.Join(p.May, " ")
 			if len(p.Unknown) > 0 {
 				may = strings.TrimSpace(may + " (not known: " + strings.Join(p.Unknown, " ") + ")")
 			}
+
 			if p.Unopened {
 				may = strings.TrimSpace(may + " (sees the name, opens nothing)")
 			}
+
 			t.add(append(row, may, forms{name, plain})...)
 		} else if !timed {
 			t.add(append(row, forms{name, plain})...)
@@ -254,11 +284,14 @@ func (o *options) showListing(c *cobra.Command, w *walker, whole, entries bool) 
 			if p.Kind == perm.File.String() && p.Modified != nil {
 				size = p.Size
 			}
+
 			if p.Modified != nil {
 				modified = *p.Modified
 			}
+
 			t.add(append(row, size, modified, forms{name, plain})...)
 		}
+
 		if p.Access != nil && entries && o.output == "table" {
 			blank := make([]any, len(t.head)-1)
 			for _, e := range p.Access.Entries {
@@ -269,13 +302,16 @@ func (o *options) showListing(c *cobra.Command, w *walker, whole, entries bool) 
 			}
 		}
 	}
+
 	if err := o.show(c, t); err != nil {
 		return err
 	}
+
 	if o.output == "table" {
 		if w.stopped != "" {
 			say(c, "%s does not see this listing: %s", w.account, w.stopped)
 		}
+
 		if w.hidden > 0 {
 			are := "are"
 			if w.hidden == 1 {
@@ -284,16 +320,20 @@ func (o *options) showListing(c *cobra.Command, w *walker, whole, entries bool) 
 			say(c, "%d more %s there that the share hides from %s: without --for they are listed.", w.hidden, are,
 				w.account)
 		}
+
 		for _, r := range w.refused {
 			say(c, "could not be read: %s: %s", r.Path, r.Reason)
 		}
+
 		if len(w.paths) >= w.most {
 			say(c, "There may be more than %d paths: --all shows them.", w.most)
 		}
 	}
+
 	if len(w.refused) > 0 {
 		return errNotSo
 	}
+
 	return nil
 }
 
@@ -305,24 +345,29 @@ func (o *options) showSight(c *cobra.Command, s wire.Sight) error {
 			strings.TrimSpace(s.Access.Mode+" "+s.Access.Letters), "inherits", s.Access.Inheritance, "flags",
 			strings.Join(s.Access.Flags, ", "))
 	}
+
 	if s.Modified != nil {
 		pairs = append(pairs, "modified", *s.Modified)
 		if s.Kind == perm.File.String() {
 			pairs = append(pairs, "size", strconv.FormatInt(s.Size, 10)+" bytes")
 		}
 	}
+
 	pairs = append(pairs, "mount", strings.Join(s.Withheld, ", "), "content", s.Gap)
 	pairs = append(pairs, lines("share lets", s.Share)...)
 	pairs = append(pairs, lines("in words", s.Words)...)
 	var access, defaults []string
+
 	for _, e := range s.Entries {
 		text := e.Text
 		if e.Effective != e.Rights && s.Access != nil && s.Access.Inheritance == "" {
 			text += "  of which the mask leaves " + e.Effective
 		}
+
 		if e.Unknown {
 			text += "  (no such account or group any more)"
 		}
+
 		text += "  — " + e.Origin
 		if e.Default {
 			defaults = append(defaults, text)
@@ -330,6 +375,7 @@ func (o *options) showSight(c *cobra.Command, s wire.Sight) error {
 			access = append(access, text)
 		}
 	}
+
 	pairs = append(append(pairs, lines("entries", access)...), lines("defaults", defaults)...)
 	var way []string
 	for _, p := range s.Way {
@@ -343,11 +389,14 @@ func (o *options) showSight(c *cobra.Command, s wire.Sight) error {
 				line += " +"
 			}
 		}
+
 		if len(p.Withheld) > 0 {
 			line += "  (" + strings.Join(p.Withheld, ", ") + ")"
 		}
+
 		way = append(way, line)
 	}
+
 	pairs = append(append(pairs, lines("way", way)...), lines("note", s.Notes)...)
 	return o.showOne(c, s, pairs...)
 }

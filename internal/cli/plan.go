@@ -34,6 +34,7 @@ func planCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
+
 			in.Application = a[0]
 			in.All = all
 			in.Title = title
@@ -44,9 +45,11 @@ func planCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
+
 			return showPlan(o, c, p)
 		}),
 	}
+
 	draft.Flags().StringSliceVar(&groups, "group", nil, "a group of findings; several apart by commas")
 	draft.Flags().StringSliceVar(&findings, "finding", nil, "a single finding, REPORT:NUMBER; several apart by commas")
 	draft.Flags().BoolVar(&all, "all", false, "every finding of the newest reports")
@@ -67,6 +70,7 @@ func planCommand(o *options) *cobra.Command {
 							"host was then"),
 				}
 			}
+
 			in := wire.Draft{
 				Snapshot: snapshot,
 				Title:    title,
@@ -75,16 +79,20 @@ func planCommand(o *options) *cobra.Command {
 				First:    waves.First,
 				StopAt:   waves.StopAt,
 			}
+
 			if len(a) > 0 {
 				in.Run = a[0]
 			}
+
 			p, err := api.DraftPlan(c.Context(), in)
 			if err != nil {
 				return err
 			}
+
 			return showPlan(o, c, p)
 		}),
 	}
+
 	restore.Flags().StringVar(&title, "title", "", "what the plan is for")
 	waveFlags(restore, &waves)
 	restore.Flags().StringVar(&snapshot, "snapshot", "", "return to how the host was in this snapshot")
@@ -101,6 +109,7 @@ func planCommand(o *options) *cobra.Command {
 				t.add(p.ID, p.Kind, p.State, p.Application, p.Steps, p.Author, p.DecidedBy, p.Run, p.Title)
 			})
 		})}
+
 	listFlags(list, &some, 100)
 	list.Flags().StringVar(&state, "state", "", "only plans in this state")
 	show := &cobra.Command{
@@ -115,6 +124,7 @@ func planCommand(o *options) *cobra.Command {
 			return showPlan(o, c, p)
 		}),
 	}
+
 	var host string
 	steps := &cobra.Command{Use: "steps PLAN", Short: "List a plan's steps path by path", Args: args(1, 1, "a plan"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
@@ -122,9 +132,11 @@ func planCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
+
 			hosts := []string{}
 			counts := map[string]int{}
 			total := int64(0)
+
 			for _, h := range p.Hosts {
 				if host == "" || h.Host == host {
 					hosts = append(hosts, h.Host)
@@ -132,6 +144,7 @@ func planCommand(o *options) *cobra.Command {
 					total += int64(h.Steps)
 				}
 			}
+
 			// The steps of a host come in parts of one size, but for the last: after is the number of the
 			// next, and of the steps before it.
 			read := chained(hosts, func(host string) pageReader[wire.Step] {
@@ -142,20 +155,24 @@ func planCommand(o *options) *cobra.Command {
 							fmt.Errorf("--after %s: want what a list named that was cut", after),
 						}
 					}
+
 					list, err := api.Steps(ctx, p.ID, host, n)
 					page := wire.Page[wire.Step]{Items: list}
 					got += len(list)
 					if err == nil && len(list) > 0 && got < counts[host] {
 						page.Next = fmt.Sprintf("%d.%d", n+1, got)
 					}
+
 					return page, err
 				}
 			})
+
 			t := table{head: []string{"HOST", "STEP", "KIND", "BEFORE", "AFTER", "PATH"}}
 			return showPages(o, c, part, "steps", counting(read, total), t, func(t *table, s wire.Step) {
 				t.add(s.Host, s.Step, s.Kind, s.Before.String(), s.After.String(), s.Path)
 			})
 		})}
+
 	listFlags(steps, &part, 1000)
 	steps.Flags().StringVar(&host, "host", "", "only this host")
 	submit := &cobra.Command{Use: "submit PLAN", Short: "Put a draft in review", Args: args(1, 1, "a plan"),
@@ -167,6 +184,7 @@ func planCommand(o *options) *cobra.Command {
 			return o.showOne(c, p, "plan", p.ID, "state", p.State, "digest", p.Digest, "next",
 				"another person: idletally plan approve "+p.ID+" --digest "+p.Digest)
 		})}
+
 	return noun("plan", "Manage change plans, and their review", draft, restore, adjustCommand(o), list, show, steps,
 		submit, decide(o, true), decide(o, false), withdrawCommand(o), remarkCommand(o), scriptCommand(o))
 }
@@ -182,14 +200,17 @@ func showPlan(o *options, c *cobra.Command, p wire.Plan) error {
 	if o.output == "json" {
 		return o.show(c, table{value: p})
 	}
+
 	t := table{head: []string{"HOST", "COUNT", "KIND", "BEFORE", "AFTER", "EFFECT", "WHERE"}, value: p}
 	for _, g := range p.Groups {
 		t.add(g.Host, strconv.Itoa(g.Count), g.Kind, g.Before.String(), g.After.String(), effect(g.Word),
 			place(g.Count, g.Folder, g.Example))
 	}
+
 	if o.output == "csv" {
 		return o.show(c, t)
 	}
+
 	err := o.showOne(c, p, "plan", p.ID, "title", p.Title, "kind", p.Kind, "state", p.State, "author", p.Author,
 		"decided by", p.DecidedBy,
 		"remark", p.Remark, "steps", strconv.Itoa(p.Steps), "waves", wavesText(p), "digest", p.Digest, "good until",
@@ -197,6 +218,7 @@ func showPlan(o *options, c *cobra.Command, p wire.Plan) error {
 	if err != nil {
 		return err
 	}
+
 	host := ""
 	for _, g := range p.Groups {
 		if g.Host != host {
@@ -205,9 +227,11 @@ func showPlan(o *options, c *cobra.Command, p wire.Plan) error {
 		}
 		showChange(c, g)
 	}
+
 	for _, l := range p.Left {
 		say(c, "left alone: %s: %s", strings.TrimSpace(l.Host+" "+l.Path), l.Why)
 	}
+
 	showReview(c, p)
 	return nil
 }
@@ -237,11 +261,13 @@ func showChange(c *cobra.Command, g wire.PlanGroup) {
 	if g.Count > 1 {
 		what = fmt.Sprintf("%d × %s", g.Count, g.Kind)
 	}
+
 	say(c, "  %-9s  %-12s  %s", mark(g.Word), what, wire.Place(g.Count, g.Folder, g.Example))
 	if g.Before.Inheritance != "" {
 		showShareChange(c, g)
 		return
 	}
+
 	for _, a := range []struct{ name, before, after string }{
 		{"owner", g.Before.Owner, g.After.Owner},
 		{"group", g.Before.Group, g.After.Group},
@@ -253,6 +279,7 @@ func showChange(c *cobra.Command, g wire.PlanGroup) {
 			say(c, "             %-9s %-44s → %s", a.name, a.before, a.after)
 		}
 	}
+
 	say(c, "             %s", g.Meaning)
 }
 
@@ -262,9 +289,11 @@ func showShareChange(c *cobra.Command, g wire.PlanGroup) {
 	if g.Before.Owner != g.After.Owner {
 		row("owner", g.Before.Owner, g.After.Owner)
 	}
+
 	if g.Before.Inheritance != g.After.Inheritance {
 		row("inherits", g.Before.Inheritance, g.After.Inheritance)
 	}
+
 	only := func(list, other []string) (out []string) {
 		for _, e := range list {
 			if !slices.Contains(other, e) {
@@ -273,6 +302,7 @@ func showShareChange(c *cobra.Command, g wire.PlanGroup) {
 		}
 		return out
 	}
+
 	leave, come := only(g.Before.Entries, g.After.Entries), only(g.After.Entries, g.Before.Entries)
 	for i := range max(len(leave), len(come)) {
 		name := ""
@@ -283,17 +313,22 @@ func showShareChange(c *cobra.Command, g wire.PlanGroup) {
 			before = "none of these"
 			after = "none of these"
 		}
+
 		if i < len(leave) {
 			before = leave[i]
 		}
+
 		if i < len(come) {
 			after = come[i]
 		}
+
 		row(name, before, after)
 	}
+
 	if stay := len(g.After.Entries) - len(come); stay > 0 && len(leave)+len(come) > 0 {
 		say(c, "             %-9s and %d that stay", "", stay)
 	}
+
 	say(c, "             %s", g.Meaning)
 }
 

@@ -25,6 +25,7 @@ func policyCommand(o *options) *cobra.Command {
 			return o.showPolicy(c, p)
 		}),
 	}
+
 	var managers bool
 	var after, idle time.Duration
 	var second []string
@@ -41,32 +42,40 @@ holds so far): until then every admin can take it back, by "idletally policy kee
 			if err != nil {
 				return err
 			}
+
 			p := now.Policy
 			given := c.Flags().Changed
 			if given("managers-approve") {
 				p.ManagersApprove = managers
 			}
+
 			if given("reviewer-after") {
 				p.ReviewerAfter = int(after / time.Hour)
 			}
+
 			if given("idle") {
 				p.Idle = int(idle / time.Minute)
 			}
+
 			if given("enrolment-days") {
 				p.EnrolmentDays = days
 			}
+
 			if given("second-factor") {
 				p.SecondFactor = second
 			}
+
 			if after%time.Hour != 0 || idle%time.Minute != 0 {
 				return usageError{errors.New("--reviewer-after is in hours, --idle in minutes")}
 			}
 			if now, err = api.SetPolicy(c.Context(), p); err != nil {
 				return err
 			}
+
 			return o.showPolicy(c, now)
 		}),
 	}
+
 	set.Flags().BoolVar(&managers, "managers-approve", false, "whoever manages people may approve plans, too")
 	set.Flags().DurationVar(&after, "reviewer-after", 0,
 		"how long approvals of new reviewers, and of those whose sign-in an admin has reset, do not count: such as 24h")
@@ -87,6 +96,7 @@ holds so far): until then every admin can take it back, by "idletally policy kee
 			return o.showPolicy(c, p)
 		}),
 	}
+
 	return noun("policy", "Show and set the policy for people and their sessions", show, set, keep)
 }
 
@@ -97,6 +107,7 @@ func (o *options) showPolicy(c *cobra.Command, p wire.PolicyNow) error {
 		t.head = append(t.head, "FROM "+when(*p.From)+", BY "+p.By)
 		columns = append(columns, *p.Next)
 	}
+
 	row := func(name string, say func(wire.Policy) string) {
 		cells := []any{name}
 		for _, x := range columns {
@@ -104,30 +115,35 @@ func (o *options) showPolicy(c *cobra.Command, p wire.PolicyNow) error {
 		}
 		t.add(cells...)
 	}
+
 	row("who manages people", func(p wire.Policy) string {
 		if p.ManagersApprove {
 			return "may approve plans"
 		}
 		return "approves no plans"
 	})
+
 	row("new reviewers, and those whose sign-in was reset", func(p wire.Policy) string {
 		if p.ReviewerAfter == 0 {
 			return "count at once"
 		}
 		return fmt.Sprintf("count after %d h", p.ReviewerAfter)
 	})
+
 	row("a second factor", func(p wire.Policy) string {
 		if len(p.SecondFactor) == 0 {
 			return "is left to each"
 		}
 		return "is needed by " + strings.Join(p.SecondFactor, ", ")
 	})
+
 	row("hosts", func(p wire.Policy) string {
 		if p.EnrolmentDays == 0 {
 			return "stay enrolled until they are shut out"
 		}
 		return fmt.Sprintf("are enrolled anew after %d days", p.EnrolmentDays)
 	})
+
 	row("sessions that nobody uses", func(p wire.Policy) string { return fmt.Sprintf("end after %d min", p.Idle) })
 	return o.show(c, t)
 }

@@ -86,6 +86,7 @@ func profileCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
+
 			type profile struct {
 				Profile string `json:"profile"`
 				Used    bool   `json:"used"`
@@ -93,6 +94,7 @@ func profileCommand(o *options) *cobra.Command {
 				Name    string `json:"name"`
 				In      bool   `json:"signed_in"`
 			}
+
 			t := table{
 				head: []string{"PROFILE", "USED", "SERVICE", "PERSON", "UNTIL"},
 				none: "You are signed in nowhere: idletally login ADDRESS",
@@ -104,23 +106,29 @@ func profileCommand(o *options) *cobra.Command {
 				if err == nil {
 					err = json.Unmarshal(b, &s)
 				}
+
 				if err != nil {
 					return fmt.Errorf("profile %s: %w", name, err)
 				}
+
 				used, until := "", any("signed out")
 				if name == current {
 					used = "yes"
 				}
+
 				if s.Token != "" {
 					until = s.Expires
 				}
+
 				t.add(name, used, s.Address, s.Name, until)
 				found = append(found, profile{name, name == current, s.Address, s.Name, s.Token != ""})
 			}
+
 			t.value = found
 			return o.show(c, t)
 		},
 	}
+
 	use := &cobra.Command{Use: "use PROFILE", Short: "Use a profile where none is named", Args: args(1, 1, "a profile"),
 		RunE: func(c *cobra.Command, a []string) error {
 			dir, err := o.folder()
@@ -142,8 +150,10 @@ func profileCommand(o *options) *cobra.Command {
 			if err := atomicfile.Write(filepath.Join(dir, "profile"), []byte(a[0]+"\n")); err != nil {
 				return err
 			}
+
 			say(c, "Profile %s is used from now on.", a[0])
 			return nil
 		}}
+
 	return noun("profile", "Manage profiles: sessions at several services", list, use)
 }

@@ -32,6 +32,7 @@ func runsHere(o *options, folder *string) *cobra.Command {
 				t.add(r.Run, r.Begun, strconv.Itoa(r.Steps), strconv.Itoa(r.Done), strconv.Itoa(r.Other),
 					strconv.Itoa(r.Open), state, yesNo(r.Stored), r.Digest[:min(16, len(r.Digest))])
 			}
+
 			return errors.Join(o.show(c, t), errors.Join(faults...))
 		},
 	}
@@ -57,40 +58,50 @@ as well, as a run of its own. Stop the agent before, if it is running.`,
 				}
 				patterns = append(patterns, p)
 			}
+
 			if !yes {
 				return usageError{fmt.Errorf("this changes the host at once: say --yes")}
 			}
+
 			fits := baseline.NewPatterns(patterns)
 			b, err := agent.PutBack(c.Context(), *folder, a[0],
 				func(p string) bool { return len(patterns) == 0 || len(fits.Match(p)) > 0 }, nil)
 			if err != nil {
 				return err
 			}
+
 			if o.output == "table" && b.Damage != "" {
 				say(c, "NOT ALL CAN BE PUT BACK: %s.", printable(b.Damage))
 			}
+
 			if o.output == "table" {
 				say(c, "%d of %d paths are as they were before run %s; this was run %s.", b.Done, b.Steps, a[0], b.Run)
 			}
+
 			t := table{head: []string{"OUTCOME", "PATH", "WHY"}, value: b}
 			for i, r := range b.Results {
 				t.add(r.Outcome.String(), b.Paths[i], r.Reason)
 			}
+
 			for _, path := range b.Lost {
 				t.add("lost", path, "its original cannot be read: it stays as it is")
 			}
+
 			if b.Whole() {
 				if o.output != "table" {
 					return o.show(c, t)
 				}
 				return nil
 			}
+
 			if err := o.show(c, t); err != nil {
 				return err
 			}
+
 			return fmt.Errorf("%w", errNotSo)
 		},
 	}
+
 	c.Flags().StringArrayVar(&paths, "paths", nil, "only paths that this pattern fits; repeatable")
 	c.Flags().BoolVar(&yes, "yes", false, "do it")
 	return c

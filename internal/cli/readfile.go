@@ -25,9 +25,11 @@ func readFile(name string) (head archive.Head, nodes *spool.Spool, err error) {
 		return head, nil, err
 	}
 	defer f.Close()
+
 	if nodes, err = spool.New(os.TempDir()); err != nil {
 		return head, nil, err
 	}
+
 	err = archive.Read(f, func(h archive.Head) error { head = h; return nil }, func(h tree.Hash, b []byte) error {
 		return nodes.Put(h, b)
 	})
@@ -35,6 +37,7 @@ func readFile(name string) (head archive.Head, nodes *spool.Spool, err error) {
 		nodes.Close()
 		return head, nil, fmt.Errorf("%s: %w", name, err)
 	}
+
 	return head, nodes, nil
 }
 
@@ -74,6 +77,7 @@ func fileDrift(o *options) *cobra.Command {
 				return err
 			}
 			defer spool.Close()
+
 			if err := head.Meant(fingerprint); err != nil {
 				return err
 			}
@@ -85,10 +89,12 @@ func fileDrift(o *options) *cobra.Command {
 			if err != nil {
 				return fmt.Errorf("%s:\n%w", a[1], err)
 			}
+
 			m, problems := baseline.Compile(doc, head.Directory)
 			for _, p := range problems {
 				tell(c.ErrOrStderr(), "%s:%s: %s\n", a[1], p.Position, p.Message)
 			}
+
 			sum, groups, err := drift.Compare(c.Context(), spool, head.Forest, m, head.Directory, nil, nil,
 				drift.Report{
 					Finding: func(drift.Finding) error { return nil }, Unread: func(drift.Unread) error { return nil },
@@ -96,6 +102,7 @@ func fileDrift(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
+
 			r := wire.Report{
 				Application: doc.Application,
 				Host:        head.Host,
@@ -105,6 +112,7 @@ func fileDrift(o *options) *cobra.Command {
 				Findings:    int64(sum.Findings),
 				Unread:      int64(sum.Unread),
 			}
+
 			for _, g := range groups {
 				if len(g.Effect.Opens) > 0 {
 					r.Opens += int64(g.Count)
@@ -113,6 +121,7 @@ func fileDrift(o *options) *cobra.Command {
 					r.Closes += int64(g.Count)
 				}
 			}
+
 			now := time.Now()
 			look := verdict.Look{
 				At:       head.Taken,
@@ -120,6 +129,7 @@ func fileDrift(o *options) *cobra.Command {
 				Findings: r.Findings,
 				Unread:   r.Unread,
 			}
+
 			d := client.Drift{
 				Verdict: wire.VerdictOf(verdict.Of([]verdict.Look{look}, now)),
 				Hosts:   []wire.HostVerdict{wire.HostVerdictOf(head.Host, look, now)},
@@ -128,15 +138,18 @@ func fileDrift(o *options) *cobra.Command {
 			for _, g := range groups {
 				d.Groups = append(d.Groups, wire.GroupOf(head.Host, g))
 			}
+
 			if err := showDrift(o, c, doc.Application, d); err != nil {
 				return err
 			}
 			if strict && !d.Verdict.Holds {
 				return errNotSo
 			}
+
 			return nil
 		},
 	}
+
 	fingerprintFlag(c, &fingerprint)
 	c.Flags().BoolVar(&strict, "strict", false,
 		"exit with 4 unless everything is as declared, in a snapshot that is not too old")

@@ -50,9 +50,11 @@ does not know better: enrol hosts anew then.`,
 			default:
 				return usageError{fmt.Errorf("%q is neither authority nor orders", a[0])}
 			}
+
 			return done(c, of(), err)
 		},
 	}
+
 	replace.Flags().StringSliceVar(&names, "name", nil,
 		"a name or address that the new authority is to count for; those of the former one otherwise")
 	end := &cobra.Command{
@@ -61,10 +63,12 @@ does not know better: enrol hosts anew then.`,
 		Args:  args(0, 0, "no argument"),
 		RunE:  func(c *cobra.Command, _ []string) error { return done(c, of(), authority.EndFormer(of(), now)) },
 	}
+
 	end.Flags().BoolVar(&now, "now", false, "do not wait until the certificates that it signed have ended")
 	for _, x := range []*cobra.Command{replace, end} {
 		x.Flags().StringVar(&data, "data", "/var/lib/idletally", "the service's own folder")
 	}
+
 	return []*cobra.Command{replace, end}
 }
 

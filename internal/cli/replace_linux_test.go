@@ -19,34 +19,42 @@ func TestReplacedKeysBelongToTheService(t *testing.T) {
 	if _, err := authority.Open(dir, []string{"localhost"}); err != nil {
 		t.Fatal(err)
 	}
+
 	list, err := filepath.Glob(filepath.Join(dir, "*"))
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	for _, f := range append(list, dir) {
 		if err := os.Chown(f, account, account); err != nil {
 			t.Fatal(err)
 		}
 	}
+
 	secret := filepath.Join(data, "shadow")
 	if err := os.WriteFile(secret, []byte("root's own"), 0o600); err != nil {
 		t.Fatal(err)
 	}
+
 	if err := os.Link(secret, filepath.Join(dir, "orders.old")); err != nil {
 		t.Fatal(err)
 	}
+
 	if err := os.Symlink(secret, filepath.Join(dir, "link")); err != nil {
 		t.Fatal(err)
 	}
+
 	for _, what := range []string{"authority", "orders"} {
 		if out, err := try(t, "", "keys", "replace", what, "--data", data); err != nil ||
 			!strings.Contains(out, "Start the service again") {
 			t.Fatalf("%s: %q, %v", what, out, err)
 		}
 	}
+
 	if _, err := try(t, "", "keys", "replace", "authority", "--data", data); err == nil { // and where it is refused
 		t.Error("a third authority")
 	}
+
 	owner := func(name string) uint32 {
 		st, err := os.Lstat(name)
 		if err != nil {
@@ -54,6 +62,7 @@ func TestReplacedKeysBelongToTheService(t *testing.T) {
 		}
 		return st.Sys().(*syscall.Stat_t).Uid
 	}
+
 	for _, f := range []string{
 		"authority.key", "authority.pem", "authority-former.key", "authority-former.pem", "orders.key",
 		"succession.json", "secrets.key",
@@ -62,6 +71,7 @@ func TestReplacedKeysBelongToTheService(t *testing.T) {
 			t.Errorf("%s belongs to %d", f, got)
 		}
 	}
+
 	if got := owner(secret); got != 0 {
 		t.Errorf("root's own file belongs to %d", got)
 	}

@@ -18,6 +18,7 @@ func decide(o *options, approve bool) *cobra.Command {
 	if approve {
 		verb, what = "approve", "Approve"
 	}
+
 	c := &cobra.Command{Use: verb + " PLAN", Short: what + " another person's plan", Args: args(1, 1, "a plan"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			words := map[string]string{}
@@ -28,6 +29,7 @@ func decide(o *options, approve bool) *cobra.Command {
 				}
 				words[id] = word
 			}
+
 			p, err := api.Decide(c.Context(), a[0], approve, wire.Decision{
 				Digest: digest,
 				Remark: remark,
@@ -36,6 +38,7 @@ func decide(o *options, approve bool) *cobra.Command {
 			if err != nil {
 				return err
 			}
+
 			next := ""
 			switch {
 			case p.State == "in review":
@@ -43,15 +46,18 @@ func decide(o *options, approve bool) *cobra.Command {
 			case approve:
 				next = "an operator: idletally run start " + p.ID
 			}
+
 			return o.showOne(c, p, "plan", p.ID, "state", p.State, "decided by", p.DecidedBy, "remark", p.Remark,
 				"digest", p.Digest, "good until", expiry(p), "next", next)
 		})}
+
 	c.Flags().StringVar(&digest, "digest", "", "the digest of what you looked at, as idletally plan show gives it")
 	c.Flags().StringVar(&remark, "remark", "", "what you want to say")
 	if approve {
 		c.Flags().StringArrayVar(&given, "word", nil,
 			"of a grave caution why it is meant all the same: CAUTION=TEXT; once for each")
 	}
+
 	_ = c.MarkFlagRequired("digest")
 	return c
 }
@@ -83,9 +89,11 @@ func remarkCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
+
 			return showRemarks(o, c, p)
 		}),
 	}
+
 	c.Flags().StringVar(&r.Host, "host", "", "of a step: its host")
 	c.Flags().StringVar(&r.Path, "path", "", "of a step: its path")
 	return c
@@ -104,33 +112,40 @@ func showReview(c *cobra.Command, p wire.Plan) {
 	if len(p.Cautions) > 0 {
 		say(c, "\ncautions")
 	}
+
 	for _, x := range p.Cautions {
 		weight := "caution"
 		if x.Grave {
 			weight = "GRAVE " + x.ID
 		}
+
 		say(c, "  %-18s  %s: %s  %s", weight, x.Kind, x.Host,
 			wire.Place(x.Count, x.Folder.String(), x.Example.String()))
 		times := ""
 		if x.Count > 1 {
 			times = fmt.Sprintf(" (%d paths)", x.Count)
 		}
+
 		say(c, "  %-18s  %s%s", "", x.Text, times)
 		say(c, "  %-18s  instead: %s", "", x.Instead)
 	}
+
 	for _, a := range p.Approvals {
 		void := ""
 		if a.Void != "" {
 			void = " (does not count: " + a.Void + ")"
 		}
+
 		say(c, "approved by %s, %s%s %s", a.Reviewer, when(a.At), void, a.Remark)
 		for id, w := range a.Words {
 			say(c, "  of caution %s: %s", id, w)
 		}
 	}
+
 	if p.State == "in review" && p.Needed > 1 {
 		say(c, "%d of %d reviewers have approved", p.Standing(), p.Needed)
 	}
+
 	for _, r := range p.Remarks {
 		say(c, "%s, %s: %s%s", r.Author, when(r.At), strings.TrimSpace(r.Host+" "+r.Path+" "), r.Body)
 	}
@@ -149,6 +164,7 @@ func reviewRuleCommand(o *options) *cobra.Command {
 			if err := api.SetReviewers(c.Context(), a[0], n); err != nil {
 				return err
 			}
+
 			say(c, "Plans of %s need %d reviewers from now on.", a[0], n)
 			return nil
 		}),
@@ -174,6 +190,7 @@ something was left. Nobody signs it, and it goes by names: prefer the agent wher
 			return api.Script(c.Context(), a[0], host, c.OutOrStdout())
 		}),
 	}
+
 	c.Flags().StringVar(&host, "host", "", "the host")
 	_ = c.MarkFlagRequired("host")
 	return c

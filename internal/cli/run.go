@@ -25,14 +25,18 @@ func runCommand(o *options) *cobra.Command {
 				total += h.Total
 				done += h.Progress
 			}
+
 			show(done, total)
 		})
+
 		shown()
 		if err != nil {
 			return err
 		}
+
 		return showRun(o, c, api, last)
 	}
+
 	start := &cobra.Command{
 		Use:   "start PLAN",
 		Short: "Run an approved plan and follow it; exit code 4 where steps were refused or skipped",
@@ -45,9 +49,11 @@ func runCommand(o *options) *cobra.Command {
 			if detach {
 				return showRun(o, c, api, r)
 			}
+
 			return follow(c, api, r.ID)
 		}),
 	}
+
 	start.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
 	watch := &cobra.Command{Use: "watch RUN", Short: "Follow a run to its end", Args: args(1, 1, "a run"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error { return follow(c, api, a[0]) })}
@@ -59,6 +65,7 @@ func runCommand(o *options) *cobra.Command {
 			}
 			return showRun(o, c, api, r)
 		})}
+
 	var some, part, rest listing
 	list := &cobra.Command{Use: "list", Short: "List runs, newest first", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
@@ -67,6 +74,7 @@ func runCommand(o *options) *cobra.Command {
 				t.add(r.ID, r.Plan, r.State, r.Started, r.StartedBy, len(r.Hosts), r.Title)
 			})
 		})}
+
 	listFlags(list, &some, 100)
 	halt := &cobra.Command{Use: "halt RUN", Short: "Halt a run at the next step boundary", Args: args(1, 1, "a run"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
@@ -76,6 +84,7 @@ func runCommand(o *options) *cobra.Command {
 			}
 			return showRun(o, c, api, r)
 		})}
+
 	resume := &cobra.Command{
 		Use:   "resume RUN",
 		Short: "Go on with a halted or failed run and follow it",
@@ -88,6 +97,7 @@ func runCommand(o *options) *cobra.Command {
 			return follow(c, api, r.ID)
 		}),
 	}
+
 	var host, paths string
 	originals := &cobra.Command{
 		Use:   "originals RUN",
@@ -98,12 +108,14 @@ func runCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
+
 			hosts := []string{}
 			for _, h := range r.Hosts {
 				if host == "" || h.Host == host {
 					hosts = append(hosts, h.Host)
 				}
 			}
+
 			t := table{head: []string{"HOST", "KIND", "FOUND", "LEFT", "PATH"}, none: "The run changed nothing there."}
 			return showPages(o, c, part, "paths",
 				chained(hosts, func(host string) pageReader[wire.Original] {
@@ -114,6 +126,7 @@ func runCommand(o *options) *cobra.Command {
 				})
 		}),
 	}
+
 	originals.Flags().StringVar(&host, "host", "", "only this host")
 	originals.Flags().StringVar(&paths, "paths", "", "only paths that this pattern fits")
 	listFlags(originals, &part, 1000)
@@ -131,6 +144,7 @@ func runCommand(o *options) *cobra.Command {
 			})
 		}),
 	}
+
 	listFlags(results, &rest, 1000)
 	return noun("run", "Run plans, and follow runs", start, watch, show, list, results, halt, resume, originals,
 		runExport(o), runImport(o))
@@ -144,6 +158,7 @@ func stepsBar(what string) (show func(done, total int), end func()) {
 	if !term.IsTerminal(int(os.Stderr.Fd())) {
 		return func(int, int) {}, func() {}
 	}
+
 	var bar *progressbar.ProgressBar
 	show = func(done, total int) {
 		if bar == nil && total > 0 {
@@ -155,6 +170,7 @@ func stepsBar(what string) (show func(done, total int), end func()) {
 			_ = bar.Set(done)
 		}
 	}
+
 	return show, func() {
 		if bar != nil {
 			_ = bar.Finish()
@@ -173,33 +189,41 @@ func showRun(o *options, c *cobra.Command, api *client.Client, r wire.Run) error
 			strconv.Itoa(h.Skipped), strconv.Itoa(h.Refused), strconv.Itoa(h.Wrong), h.Message)
 		bad = bad || h.Skipped+h.Refused+h.Wrong > 0 || h.State == "failed"
 	}
+
 	if o.output == "table" {
 		if err := o.showOne(c, r, "run", r.ID, "plan", r.Plan, "title", r.Title, "state", r.State); err != nil {
 			return err
 		}
 		say(c, "")
 	}
+
 	if err := o.show(c, t); err != nil {
 		return err
 	}
+
 	if o.output == "table" && r.State != "running" {
 		results, err := api.ResultPages(r.ID).Page(c.Context(), "", shownResults)
 		if err != nil {
 			return err
 		}
+
 		for _, x := range results.Items {
 			say(c, "%s on %s: %s: %s", x.Outcome, x.Host, x.Path, x.Reason)
 		}
+
 		if results.Next != "" && results.Total != nil {
 			say(c, "%d more are not simply done: idletally run results %s --all",
 				*results.Total-int64(len(results.Items)), r.ID)
 		}
+
 		if r.State == "finished" {
 			say(c, "Put it back with: idletally plan restore %s", r.ID)
 		}
 	}
+
 	if bad {
 		return fmt.Errorf("%w", errNotSo)
 	}
+
 	return nil
 }

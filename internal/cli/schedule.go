@@ -31,9 +31,11 @@ snapshot that is still being taken is not asked for a second time.
 			if err != nil {
 				return err
 			}
+
 			return o.showOne(c, x, "schedule", x.ID, "application", x.Application, "times", x.Cron, "next", x.Next)
 		}),
 	}
+
 	add.Flags().StringVar(&ask.Tag, "tag", "", "only on hosts with this tag")
 	add.Flags().StringVar(&ask.Zone, "zone", "", "time zone of the times, such as Europe/Lisbon (default UTC)")
 	add.Flags().DurationVar(&spread, "spread", 0, "spread the hosts over so much time: 45m")
@@ -43,6 +45,7 @@ snapshot that is still being taken is not asked for a second time.
 			if err != nil {
 				return err
 			}
+
 			t := table{
 				head:  []string{"SCHEDULE", "APPLICATION", "HOSTS", "TIMES", "SPREAD", "NEXT", "LAST", "BY"},
 				value: all,
@@ -56,8 +59,10 @@ snapshot that is still being taken is not asked for a second time.
 				t.add(x.ID, x.Application, hosts, x.Cron+" "+cmp.Or(x.Zone, "UTC"),
 					(time.Duration(x.Spread) * time.Second).String(), x.Next, x.Last, x.Author)
 			}
+
 			return o.show(c, t)
 		})}
+
 	remove := &cobra.Command{Use: "remove SCHEDULE", Short: "Delete a schedule", Args: args(1, 1, "a schedule's id"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			if err := api.RemoveSchedule(c.Context(), a[0]); err != nil {
@@ -66,5 +71,6 @@ snapshot that is still being taken is not asked for a second time.
 			say(c, "It fires no more.")
 			return nil
 		})}
+
 	return noun("schedule", "Manage scheduled snapshots", add, list, remove)
 }

@@ -16,6 +16,7 @@ func searchCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
+
 			t := table{
 				head:  []string{"KIND", "NAME", "OF", "DETAIL"},
 				value: found,
@@ -26,19 +27,24 @@ func searchCommand(o *options) *cobra.Command {
 				if of == "" || h.Kind == "account" {
 					of = h.Host
 				}
+
 				name := h.Name
 				if h.Kind == "plan" {
 					name += " (" + h.Subject + ")"
 				}
+
 				t.add(h.Kind, name, of, meaning(h.Detail))
 			}
+
 			if err := o.show(c, t); err != nil || len(found.More) == 0 || o.output == "json" {
 				return err
 			}
+
 			to := c.OutOrStdout()
 			if o.output == "csv" {
 				to = c.ErrOrStderr()
 			}
+
 			tell(to, "There may be more of these kinds: %s. A longer part of the name finds them.\n",
 				joinWords(found.More))
 			return nil

@@ -71,9 +71,11 @@ comes from, and starts nothing.`,
 				}
 				return at.UnmarshalText([]byte(level))
 			})()
+
 			return serve(c, log, x)
 		},
 	}
+
 	c.Flags().StringVar(&x.listen, "listen", "127.0.0.1:7780", "address to listen on")
 	c.Flags().StringVar(&x.data, "data", "/var/lib/idletally", "folder for keys and, without --database, the database")
 	c.Flags().StringVar(&x.dsn, "database", "", "MariaDB to use: user:password@tcp(host:port)/name")
@@ -157,10 +159,12 @@ func (p *forPeople) tls(log *slog.Logger, data string, names []string, public st
 	case given:
 		return authority.Given(p.certificate, p.key, log)
 	}
+
 	p.acme.Folder = filepath.Join(data, "keys", "acme")
 	if u, err := url.Parse(public); err == nil && u.Hostname() != "" {
 		names = append([]string{u.Hostname()}, names...)
 	}
+
 	p.acme.Names = names
 	if p.acmeAuthority != "" {
 		b, err := os.ReadFile(p.acmeAuthority)
@@ -169,6 +173,7 @@ func (p *forPeople) tls(log *slog.Logger, data string, names []string, public st
 		}
 		p.acme.Authority = b
 	}
+
 	return p.acme.TLS()
 }
 
@@ -183,11 +188,13 @@ func (x *serving) complete() error {
 	if x.perHost < 0 {
 		return errors.New("--host-quota: want MiB in a day, or 0 for any number")
 	}
+
 	for _, what := range x.open {
 		if !slices.Contains(service.Openable, what) {
 			return fmt.Errorf("--open %q: want some of %s", what, strings.Join(service.Openable, ", "))
 		}
 	}
+
 	var err error
 	if x.proxies, err = peer.ParseProxies(x.front); err != nil {
 		return fmt.Errorf("--proxies: %w", err)
@@ -195,15 +202,18 @@ func (x *serving) complete() error {
 	if p := x.provider.Public; p != "" && (!strings.HasPrefix(p, "https://") || strings.HasSuffix(p, "/")) {
 		return fmt.Errorf("--public %q: want how browsers reach this service, https://HOST[:PORT]", p)
 	}
+
 	if x.mail.Server != "" {
 		x.mail.Public = x.provider.Public
 		if err := x.mail.Check(); err != nil {
 			return err
 		}
 	}
+
 	if x.provider.Issuer == "" {
 		return nil
 	}
+
 	if x.authority != "" {
 		b, err := os.ReadFile(x.authority)
 		if err != nil {
@@ -211,6 +221,7 @@ func (x *serving) complete() error {
 		}
 		x.provider.Authority = b
 	}
+
 	return x.provider.Check()
 }
 
@@ -234,6 +245,7 @@ func again(ctx context.Context, log *slog.Logger, do func() error) (enough func(
 			log.Info("settings read again: the log level counts at once, all else from the next start")
 		}
 	})
+
 	return func() { signal.Stop(hup); cancel(); wg.Wait() }
 }
 
@@ -249,22 +261,27 @@ func (o *options) checkServe(c *cobra.Command, from map[string]string, listen, d
 		case (name == "oidc-secret" || name == "mail-password") && v != "":
 			v = "…"
 		}
+
 		values[name] = v
 		t.add(name, v, from[name])
 	}
+
 	err := o.show(c, t)
 	if _, e := net.ResolveTCPAddr("tcp", listen); e != nil {
 		err = errors.Join(err, fmt.Errorf("--listen: %w", e))
 	}
+
 	if dsn != "" {
 		err = errors.Join(err, store.Reach(c.Context(), dsn))
 	}
+
 	return err
 }
 
 func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 	data, dsn := x.data, x.dsn
 	ctx := c.Context()
+
 	// The database's own account must be able to reach its folder through this one.
 	if err := os.MkdirAll(data, 0o711); err != nil {
 		return fmt.Errorf("data folder: %w: choose another with --data", err)
@@ -274,6 +291,7 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 		return fmt.Errorf("listen on %s: %w", x.listen, err)
 	}
 	defer l.Close()
+
 	a, err := authority.Open(filepath.Join(data, "keys"), x.names)
 	if err != nil {
 		return err
@@ -281,6 +299,7 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 	if err := a.Permits(x.names); err != nil {
 		return err
 	}
+
 	var people net.Listener
 	var peopleTLS *tls.Config
 	if x.people.listen != "" {
@@ -292,6 +311,7 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 		}
 		defer people.Close()
 	}
+
 	var gone <-chan struct{} // the private database
 	if dsn == "" {
 		db, err := mariadb.Start(ctx, filepath.Join(data, "database"))
@@ -301,29 +321,35 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 		defer db.Stop()
 		dsn, gone = db.DSN, db.Done()
 	}
+
 	st, err := store.Open(ctx, dsn)
 	if err != nil {
 		return err
 	}
 	defer st.Close()
+
 	name, password, err := service.FirstAdmin(ctx, st)
 	if err != nil {
 		return fmt.Errorf("make the first admin: %w", err)
 	}
+
 	out := c.OutOrStdout()
 	fmt.Fprintf(out, "Idle Tally serves https://%s\nauthority %s\nfingerprint %s\n", l.Addr(),
 		filepath.Join(data, "keys", "authority.pem"), a.Fingerprint())
 	if password != "" {
 		fmt.Fprintf(out, "first admin %s, one-time password %s\n", name, password)
 	}
+
 	if people != nil {
 		fmt.Fprintf(out, "people come to https://%s\n", people.Addr())
 	}
+
 	public := x.provider.Public
 	if _, port, err := net.SplitHostPort(l.Addr().String()); public == "" && err == nil &&
 		slices.Contains(x.names, "localhost") {
 		public = "https://localhost:" + port // passkeys are made for a name
 	}
+
 	cfg := service.Config{
 		Store:     st,
 		Authority: a,
@@ -339,20 +365,25 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 		Proxies:   x.proxies,
 		Ended:     filepath.Join(data, "keys", "history.head"),
 	}
+
 	if x.provider.Issuer != "" {
 		cfg.Provider = &x.provider
 	}
+
 	if x.mail.Server != "" {
 		cfg.Mail = &x.mail
 	}
+
 	handler := service.New(cfg)
 	if err := handler.Upkeep(ctx); err != nil {
 		return err
 	}
+
 	tending, enough := context.WithCancel(ctx)
 	tended := make(chan struct{})
 	go func() { defer close(tended); handler.Tend(tending) }()
 	defer func() { enough(); <-tended }() // before the database goes
+
 	server := func(h http.Handler, t *tls.Config) *http.Server {
 		return &http.Server{
 			Handler:           h,
@@ -363,6 +394,7 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 			ErrorLog:       slog.NewLogLogger(log.Handler(), slog.LevelDebug),
 		}
 	}
+
 	srv := server(handler, a.Server(x.names))
 	done := make(chan error, 2)
 	go func() { done <- srv.ServeTLS(x.proxies.Listen(l), "", "") }()
@@ -371,6 +403,7 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 		defer second.Close()
 		go func() { done <- second.ServeTLS(x.proxies.Listen(people), "", "") }()
 	}
+
 	select {
 	case err := <-done:
 		return err
@@ -379,14 +412,18 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 		return fmt.Errorf("the database has ended: see %s", filepath.Join(data, "database", "server.log"))
 	case <-ctx.Done():
 	}
+
 	stop, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
+
 	if err := srv.Shutdown(stop); err != nil { // agents wait long; they will call again
 		_ = srv.Close()
 	}
+
 	if err := <-done; !errors.Is(err, http.ErrServerClosed) {
 		return err
 	}
+
 	return nil
 }
 

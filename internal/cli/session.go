@@ -73,14 +73,17 @@ func (o *options) load() (session, error) {
 				return s, fmt.Errorf("%s has to name the file with the service's authority: %w", envAuthority, err)
 			}
 		}
+
 		s.Address = os.Getenv(envAddress)
 		if s.Address == "" {
 			return s, fmt.Errorf("%s is set, and %s has to say where the service is: https://HOST:PORT", envToken,
 				envAddress)
 		}
+
 		s.Token, s.Authority = token, string(ca)
 		return s, nil
 	}
+
 	file, err := o.sessionFile()
 	if err != nil {
 		return s, err
@@ -89,12 +92,15 @@ func (o *options) load() (session, error) {
 	if errors.Is(err, os.ErrNotExist) {
 		return s, errSignedOut
 	}
+
 	if err == nil {
 		err = json.Unmarshal(b, &s)
 	}
+
 	if err == nil && s.Token == "" { // only the device was kept
 		err = errSignedOut
 	}
+
 	return s, err
 }
 
@@ -172,6 +178,7 @@ one-time password the next is the new one, and where you have a second factor th
 			if !strings.Contains(address, "://") {
 				address = "https://" + address
 			}
+
 			u, err := url.Parse(address)
 			if err != nil || u.Scheme != "https" || u.Host == "" {
 				return usageError{fmt.Errorf("address %q: want https://HOST:PORT", a[0])}
@@ -184,17 +191,21 @@ one-time password the next is the new one, and where you have a second factor th
 			if err != nil {
 				return err
 			}
+
 			if machine, err := os.Hostname(); err == nil {
 				api.Name = "command line on " + machine
 			}
+
 			in := wire.SignIn{Name: name}
 			if before, _ := o.load(); before.Address == address && before.Name == name {
 				in.Device = before.Device
 			}
+
 			ask := prompter(c, fromStdin)
 			if in.Password, err = ask("Password: "); err != nil {
 				return err
 			}
+
 			got, err := api.SignIn(c.Context(), in)
 			for n := 0; n < 2 && client.Status(err) == 403; n++ {
 				if client.Code(err) == wire.SecondFactorMissing {
@@ -209,6 +220,7 @@ one-time password the next is the new one, and where you have a second factor th
 				}
 				got, err = api.SignIn(c.Context(), in)
 			}
+
 			if err != nil {
 				return err
 			}
@@ -217,6 +229,7 @@ one-time password the next is the new one, and where you have a second factor th
 			}); err != nil {
 				return fmt.Errorf("keep the session: %w", err)
 			}
+
 			say(c, "Signed in as %s (%s) until %s.", got.Person.Name, strings.Join(got.Person.Roles, ", "),
 				when(got.Expires))
 			api.Token = got.Token
@@ -224,6 +237,7 @@ one-time password the next is the new one, and where you have a second factor th
 			return nil
 		},
 	}
+
 	c.Flags().StringVar(&name, "name", "", "your name with Idle Tally")
 	c.Flags().StringVar(&authorityFile, "authority", "", "file with the service's authority (PEM)")
 	c.Flags().StringVar(&fingerprint, "fingerprint", "", "SHA-256 of the service's authority, in hexadecimal")
@@ -241,11 +255,14 @@ func prompter(c *cobra.Command, fromStdin bool) func(string) (string, error) {
 			if s == "" {
 				return "", errors.Join(errors.New("standard input holds no password line"), ignoreEOF(err))
 			}
+
 			return s, nil
 		}
+
 		if !term.IsTerminal(int(os.Stdin.Fd())) {
 			return "", errors.New("there is no terminal to ask for the password: use --password-stdin")
 		}
+
 		tell(c.ErrOrStderr(), "%s", prompt)
 		b, err := term.ReadPassword(int(os.Stdin.Fd()))
 		tell(c.ErrOrStderr(), "\n")
@@ -275,22 +292,26 @@ func trust(c *cobra.Command, u *url.URL, file, fingerprint string) ([]byte, erro
 	if file != "" {
 		return os.ReadFile(file)
 	}
+
 	host := u.Host
 	if u.Port() == "" {
 		host += ":443"
 	}
+
 	// A certificate that the system trusts anyway needs no look at a fingerprint.
 	if fingerprint == "" {
 		if conn, err := tls.Dial("tcp", host, &tls.Config{MinVersion: tls.VersionTLS13}); err == nil {
 			return nil, conn.Close()
 		}
 	}
+
 	// Nothing is sent over this connection: it only shows which authority the service has.
 	conn, err := tls.Dial("tcp", host, &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS13})
 	if err != nil {
 		return nil, fmt.Errorf("%w at %s: %w", client.ErrUnreachable, host, err)
 	}
 	defer conn.Close()
+
 	chain := conn.ConnectionState().PeerCertificates
 	ca := chain[len(chain)-1]
 	shown := authority.Fingerprint(ca.Raw)
@@ -302,14 +323,17 @@ func trust(c *cobra.Command, u *url.URL, file, fingerprint string) ([]byte, erro
 					"the service printed",
 				shown)
 		}
+
 		tell(c.ErrOrStderr(),
 			"The service's authority has the fingerprint\n  %s\nIs this what the service printed? (yes/no) ", shown)
 		answer, _ := bufio.NewReader(os.Stdin).ReadString('\n')
 		ok = strings.TrimSpace(answer) == "yes"
 	}
+
 	if !ok {
 		return nil, fmt.Errorf("the authority of %s is not the one you expect: its fingerprint is %s", host, shown)
 	}
+
 	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: ca.Raw}), nil
 }
 

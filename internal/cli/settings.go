@@ -39,12 +39,14 @@ func settle(c *cobra.Command, file string) (from map[string]string, err error) {
 	if err != nil {
 		return nil, err
 	}
+
 	names := own(c)
 	for name := range says {
 		if !slices.Contains(names, name) {
 			return nil, fmt.Errorf("settings %s: %q is no setting: %s", file, name, strings.Join(names, ", "))
 		}
 	}
+
 	from = map[string]string{}
 	for _, name := range names {
 		f := c.Flags().Lookup(name)
@@ -69,10 +71,12 @@ func settle(c *cobra.Command, file string) (from map[string]string, err error) {
 			if err != nil {
 				return nil, fmt.Errorf("settings %s: %s: %w", file, name, err)
 			}
+
 		default:
 			from[name] = "default"
 		}
 	}
+
 	return from, nil
 }
 
@@ -87,6 +91,7 @@ func readSettings(file string) (map[string][]string, error) {
 		return nil, fmt.Errorf("settings: %w", err)
 	}
 	defer f.Close()
+
 	st, err := f.Stat()
 	if err != nil {
 		return nil, fmt.Errorf("settings: %w", err)
@@ -99,12 +104,14 @@ func readSettings(file string) (map[string][]string, error) {
 	if err := yaml.Unmarshal(b, &raw); err != nil {
 		return nil, fmt.Errorf("settings %s: %w", file, err)
 	}
+
 	says := map[string][]string{}
 	for name, value := range raw {
 		list, ok := value.([]any)
 		if !ok {
 			list = []any{value}
 		}
+
 		says[name] = []string{}
 		for _, v := range list {
 			switch v.(type) {
@@ -115,6 +122,7 @@ func readSettings(file string) (map[string][]string, error) {
 			}
 		}
 	}
+
 	secret := slices.ContainsFunc([]string{"database", "oidc-secret", "mail-password"}, func(name string) bool {
 		return len(says[name]) > 0
 	})
@@ -126,5 +134,6 @@ func readSettings(file string) (map[string][]string, error) {
 		return nil, fmt.Errorf("settings %s: it holds a password, and everybody may read it: chmod o-r: %w", file,
 			fs.ErrPermission)
 	}
+
 	return says, nil
 }

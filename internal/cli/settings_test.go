@@ -26,6 +26,7 @@ func TestSettings(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+
 	call := func(env map[string]string, a ...string) (string, error) {
 		for k, v := range env {
 			t.Setenv(k, v)
@@ -35,6 +36,7 @@ func TestSettings(t *testing.T) {
 				os.Unsetenv(k)
 			}
 		}()
+
 		c := Root()
 		var out bytes.Buffer
 		c.SetOut(&out)
@@ -43,12 +45,14 @@ func TestSettings(t *testing.T) {
 		err := c.ExecuteContext(t.Context())
 		return out.String(), err
 	}
+
 	write("listen: 127.0.0.1:7001\nkeep-all: 7\nname: [tally.example, 192.0.2.7]\nlog-level: warn\n", 0o644)
 	out, err := call(map[string]string{"IDLETALLY_LISTEN": "127.0.0.1:7002", "IDLETALLY_KEEP_ALL": "8"}, "--keep-all",
 		"9")
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	for _, want := range [][]string{
 		{"listen", "127.0.0.1:7002", "IDLETALLY_LISTEN"},
 		{"keep-all", "9", "flag"},
@@ -64,6 +68,7 @@ func TestSettings(t *testing.T) {
 			t.Errorf("want %v in\n%s", want, out)
 		}
 	}
+
 	for _, c := range []struct {
 		text, says string
 		mode       os.FileMode
@@ -97,9 +102,11 @@ func TestSettings(t *testing.T) {
 			t.Errorf("%.60q: %v\n%s", c.text, err, out)
 		}
 	}
+
 	if err := os.Remove(file); err != nil {
 		t.Fatal(err)
 	}
+
 	if _, err := call(nil); err == nil {
 		t.Error("settings that are not there count as none")
 	}

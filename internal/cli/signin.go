@@ -18,6 +18,7 @@ func signInCommand(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
+
 			t := table{head: []string{"SESSION", "SINCE", "UNTIL", "WITH"}, value: all}
 			for _, x := range all {
 				what := x.What
@@ -26,8 +27,10 @@ func signInCommand(o *options) *cobra.Command {
 				}
 				t.add(x.ID, x.Since, x.Expires, what)
 			}
+
 			return o.show(c, t)
 		})}
+
 	var everywhere bool
 	end := &cobra.Command{
 		Use:   "end [SESSION]",
@@ -40,10 +43,12 @@ func signInCommand(o *options) *cobra.Command {
 			if err := api.EndSession(c.Context(), strings.Join(a, "")); err != nil {
 				return err
 			}
+
 			say(c, "Signed out there.")
 			return nil
 		}),
 	}
+
 	end.Flags().BoolVar(&everywhere, "others", false, "all sessions but this one")
 	var fromStdin bool
 	code := func(c *cobra.Command, ask func(string) (string, error)) (string, error) { return ask("Code: ") }
@@ -61,6 +66,7 @@ away: idletally person reset NAME --second-factor.`,
 			if err != nil {
 				return err
 			}
+
 			tell(c.OutOrStdout(), "Give this to your authenticator:\n\n  secret  %s\n  address %s\n\n", s.Secret, s.URL)
 			fit, err := code(c, prompter(c, fromStdin))
 			if err != nil {
@@ -70,15 +76,18 @@ away: idletally person reset NAME --second-factor.`,
 			if err != nil {
 				return err
 			}
+
 			say(c,
 				"From now on you sign in with a code. Your other sessions have ended.\nCodes to spare, each for "+
 					"once; keep them where nobody else reads them:")
 			for _, x := range spare {
 				tell(c.OutOrStdout(), "  %s\n", x)
 			}
+
 			return nil
 		}),
 	}
+
 	drop := &cobra.Command{
 		Use:   "no-second-factor",
 		Short: "Turn off your second factor, by one of its codes",
@@ -91,13 +100,16 @@ away: idletally person reset NAME --second-factor.`,
 			if err := api.RemoveSecond(c.Context(), fit); err != nil {
 				return err
 			}
+
 			say(c, "From now on your password is enough.")
 			return nil
 		}),
 	}
+
 	for _, x := range []*cobra.Command{set, drop} {
 		x.Flags().BoolVar(&fromStdin, "code-stdin", false, "read the code from standard input")
 	}
+
 	var change wire.NewPassword
 	var both bool
 	password := &cobra.Command{
@@ -115,6 +127,7 @@ the first line of standard input is the password as it is, and the second the ne
 			if change.NewPassword, err = ask("New password, at least 12 characters: "); err != nil {
 				return err
 			}
+
 			if !both {
 				again, err := ask("The new one again: ")
 				if err != nil {
@@ -124,17 +137,21 @@ the first line of standard input is the password as it is, and the second the ne
 					return errors.New("the new password was typed in two ways: nothing was changed")
 				}
 			}
+
 			if err := api.ChangePassword(c.Context(), change); err != nil {
 				return err
 			}
+
 			if change.KeepTokens {
 				say(c, "Your password is another one. Your other sessions have ended; your tokens stay good.")
 			} else {
 				say(c, "Your password is another one. Your other sessions and your tokens have ended.")
 			}
+
 			return nil
 		}),
 	}
+
 	var byCode, given bool
 	again := &cobra.Command{
 		Use:   "confirm",
@@ -151,6 +168,7 @@ policy. On a terminal you are asked when it is needed.`,
 			return nil
 		}),
 	}
+
 	again.Flags().BoolVar(&byCode, "code", false, "by a code of your authenticator")
 	again.Flags().BoolVar(&given, "password-stdin", false, "read the password, or the code, from standard input")
 	password.Flags().BoolVar(&change.KeepTokens, "keep-tokens", false, "your tokens stay good")
@@ -174,6 +192,7 @@ end your other sessions, and tell an admin.`,
 			if err != nil {
 				return err
 			}
+
 			t := table{
 				head:  []string{"LAST", "WHAT", "BY", "TIMES", "DETAIL"},
 				value: all,
@@ -182,12 +201,15 @@ end your other sessions, and tell an admin.`,
 			for _, n := range all.Items {
 				t.add(n.Last, n.What, n.Who, num(int64(n.Times)), n.Detail)
 			}
+
 			if err := o.show(c, t); err != nil || !seen || all.Until == "" {
 				return err
 			}
+
 			return api.SeeNews(c.Context(), all.Until)
 		}),
 	}
+
 	news.Flags().BoolVar(&seen, "seen", false, "say that you have seen it: it is not shown again")
 	return news
 }

@@ -41,9 +41,11 @@ they keep no other host from being looked at. The exit code is 4 where any is mi
 			if err := waitFor(c, api, all, wait); err != nil {
 				return err
 			}
+
 			return o.taken(c, all, wait)
 		}),
 	}
+
 	take.Flags().BoolVar(&ask.Whole, "whole", false,
 		"read everything again, not only what can have changed since the last time")
 	take.Flags().StringArrayVar(&ask.Roots, "root", nil,
@@ -68,6 +70,7 @@ they keep no other host from being looked at. The exit code is 4 where any is mi
 			}
 			return o.showOne(c, s, "snapshot", s.ID, "state", s.State, "message", s.Message)
 		})}
+
 	return noun("snapshot", "Take, list and compare snapshots",
 		append([]*cobra.Command{take, stop, list, changesCommand(o)}, fileCommands(o)...)...)
 }
@@ -128,10 +131,12 @@ line, with who can do more (opens) or less (closes) since. --paths lists the pat
 			if paths {
 				limit = min(most, 5000)
 			}
+
 			d, err := api.Changes(c.Context(), a[0], a[1], after, limit)
 			if err != nil {
 				return err
 			}
+
 			t := table{
 				head:  []string{"COUNT", "EFFECT", "KIND", "BEFORE", "AFTER", "WHERE"},
 				value: d,
@@ -151,24 +156,30 @@ line, with who can do more (opens) or less (closes) since. --paths lists the pat
 					case g.BeforeKind != "" && g.BeforeKind != kind:
 						kind = g.BeforeKind + " → " + kind
 					}
+
 					before, after := sides(g.Before, g.After)
 					t.add(strconv.Itoa(g.Count), effect(g.Word), kind, cmp.Or(before, g.BeforeGap, "–"),
 						cmp.Or(after, g.AfterGap, "–"), place(g.Count, g.Folder, g.Example))
 				}
 			}
+
 			if o.output == "table" {
 				say(c, "from %s (%s, %s) to %s (%s, %s): %d changed, %d added, %d gone", d.From.ID, d.From.Host,
 					whenever(d.From.Taken), d.To.ID, d.To.Host, whenever(d.To.Taken), d.Changed, d.Added, d.Gone)
 			}
+
 			if err := o.show(c, t); err != nil {
 				return err
 			}
+
 			if o.output == "table" && paths && d.Next != "" {
 				say(c, "There are more: --after '%s'", strings.ReplaceAll(d.Next, "'", `'\''`))
 			}
+
 			return nil
 		}),
 	}
+
 	c.Flags().BoolVar(&paths, "paths", false, "list the paths one by one")
 	c.Flags().IntVar(&most, "most", 1000, "how many paths at the most, up to 5000")
 	c.Flags().StringVar(&after, "after", "", "list the paths after this one")
@@ -180,6 +191,7 @@ func sides(a, b *perm.View) (string, string) {
 	if a == nil || b == nil {
 		return whole(a), whole(b)
 	}
+
 	var x, y []string
 	differ := func(p, q string) {
 		if p != q {
@@ -195,6 +207,7 @@ func sides(a, b *perm.View) (string, string) {
 	if len(x) == 0 {
 		return "capability", "another capability"
 	}
+
 	return strings.Join(x, " "), strings.Join(y, " ")
 }
 
@@ -218,6 +231,7 @@ func waitFor(c *cobra.Command, api *client.Client, all []wire.AskedSnapshot, wai
 	deadline := time.Now().Add(wait)
 	progress := &takeProgress{all: len(all)}
 	defer progress.end()
+
 	for i := range all {
 		for all[i].Snapshot != nil && all[i].Snapshot.State == "waiting" && time.Now().Before(deadline) {
 			select {
@@ -225,14 +239,17 @@ func waitFor(c *cobra.Command, api *client.Client, all []wire.AskedSnapshot, wai
 				return c.Context().Err()
 			case <-time.After(150 * time.Millisecond):
 			}
+
 			s, err := api.Snapshot(c.Context(), all[i].Snapshot.ID)
 			if err != nil {
 				return err
 			}
+
 			all[i].Snapshot = &s
 			progress.show(i, s)
 		}
 	}
+
 	return nil
 }
 
@@ -245,6 +262,7 @@ func (o *options) taken(c *cobra.Command, all []wire.AskedSnapshot, wait time.Du
 		if s != nil {
 			snaps = append(snaps, *s)
 		}
+
 		switch {
 		case s == nil:
 		case s.Message != "" && s.State != "waiting":
@@ -260,8 +278,10 @@ func (o *options) taken(c *cobra.Command, all []wire.AskedSnapshot, wait time.Du
 			all[i].Problem = fmt.Sprintf(
 				"it has not answered within %s: is its agent running? The snapshot is taken when it calls", wait)
 		}
+
 		missing++
 	}
+
 	if len(snaps) == 0 { // nobody could be asked
 		var err error
 		for _, x := range all {
@@ -269,6 +289,7 @@ func (o *options) taken(c *cobra.Command, all []wire.AskedSnapshot, wait time.Du
 		}
 		return err
 	}
+
 	var err error
 	if o.output == "table" {
 		err = showSnapshots(o, c, snaps)
@@ -283,18 +304,22 @@ func (o *options) taken(c *cobra.Command, all []wire.AskedSnapshot, wait time.Du
 		}
 		err = o.show(c, t)
 	}
+
 	if err != nil || missing == 0 {
 		return err
 	}
+
 	for _, x := range all {
 		if x.Problem != "" {
 			tell(c.ErrOrStderr(), "host %s: %s\n", x.Host, x.Problem)
 		}
 	}
+
 	is := "are"
 	if missing == 1 {
 		is = "is"
 	}
+
 	tell(c.ErrOrStderr(), "%d of %s %s missing.\n", missing, plural(len(all), "host"), is)
 	return errNotSo
 }
@@ -311,6 +336,7 @@ func (p *takeProgress) show(i int, s wire.Snapshot) {
 	if s.State != "waiting" || s.Seen == 0 || !term.IsTerminal(int(os.Stderr.Fd())) {
 		return
 	}
+
 	if p.of != s.ID {
 		p.end()
 		p.of = s.ID
@@ -318,14 +344,17 @@ func (p *takeProgress) show(i int, s wire.Snapshot) {
 		if s.Expected == 0 {
 			total = -1 // nobody knows
 		}
+
 		p.bar = progressbar.NewOptions64(total, progressbar.OptionSetWriter(os.Stderr),
 			progressbar.OptionSetDescription(fmt.Sprintf("%d of %d: %s on %s", i+1, p.all, s.Application, s.Host)),
 			progressbar.OptionShowCount(),
 			progressbar.OptionSetPredictTime(s.Expected > 0), progressbar.OptionClearOnFinish())
 	}
+
 	if s.Expected > 0 && s.Seen > p.bar.GetMax64() { // there are more than last time
 		p.bar.ChangeMax64(s.Seen)
 	}
+
 	_ = p.bar.Set64(s.Seen)
 }
 

@@ -19,6 +19,7 @@ func storageCommand(o *options) *cobra.Command {
 			return o.showOne(c, s, "snapshots", num(s.Snapshots), "reports", num(s.Reports), "folders", num(s.Nodes),
 				"KiB", num(s.Bytes/1024))
 		})}
+
 	check := &cobra.Command{
 		Use:   "check",
 		Short: "Verify everything that is stored; exit code 4 where something is damaged",
@@ -30,6 +31,7 @@ func storageCommand(o *options) *cobra.Command {
 				if err != nil {
 					return err
 				}
+
 				all.Nodes += part.Nodes
 				all.Snapshots += part.Snapshots
 				all.Faults = append(all.Faults, part.Faults...)
@@ -38,26 +40,32 @@ func storageCommand(o *options) *cobra.Command {
 					break
 				}
 			}
+
 			if o.output == "table" && len(all.Faults) == 0 {
 				say(c, "%s snapshots and %s folders are whole.", strconv.Itoa(all.Snapshots), strconv.Itoa(all.Nodes))
 				return nil
 			}
+
 			t := table{head: []string{"WHAT", "WHY"}, value: all}
 			for _, f := range all.Faults {
 				t.add(f.Path, f.Why)
 			}
+
 			if err := o.show(c, t); err != nil {
 				return err
 			}
+
 			if len(all.Faults) > 0 {
 				tell(c.ErrOrStderr(),
 					"%d faults: put the database back from its backup, or take new snapshots of these hosts.\n",
 					len(all.Faults))
 				return errNotSo
 			}
+
 			return nil
 		}),
 	}
+
 	tidy := &cobra.Command{
 		Use:   "tidy",
 		Short: "Delete now what is not to be kept; the service does it by itself now and then",
@@ -71,5 +79,6 @@ func storageCommand(o *options) *cobra.Command {
 				"folders needed", num(t.Live))
 		}),
 	}
+
 	return noun("storage", "Show, verify and tidy what the service stores", show, check, tidy)
 }

@@ -83,6 +83,7 @@ func cell(v any, forPrograms bool) string {
 			return v.UTC().Format(time.RFC3339)
 		}
 		return when(v)
+
 	case *time.Time:
 		if v != nil {
 			return cell(*v, forPrograms)
@@ -92,6 +93,7 @@ func cell(v any, forPrograms bool) string {
 		}
 		return "never"
 	}
+
 	return fmt.Sprint(v)
 }
 
@@ -103,6 +105,7 @@ func (t *table) writeCSV(w io.Writer, withHead bool) error {
 			return err
 		}
 	}
+
 	for _, r := range t.rows {
 		line := make([]string, len(r))
 		for i, c := range r {
@@ -112,6 +115,7 @@ func (t *table) writeCSV(w io.Writer, withHead bool) error {
 			return err
 		}
 	}
+
 	cw.Flush()
 	return cw.Error()
 }
@@ -150,6 +154,7 @@ func fit(head []string, cols []int, limit int) (out []int, left []string) {
 		}
 		return sum - limit
 	}
+
 	shrink := func(to int) {
 		for limit > 0 && over() > 0 {
 			widest := -1
@@ -159,12 +164,15 @@ func fit(head []string, cols []int, limit int) (out []int, left []string) {
 					widest = j
 				}
 			}
+
 			if widest < 0 {
 				return
 			}
+
 			out[widest] -= min(over(), out[widest]-to)
 		}
 	}
+
 	shrink(narrow)
 	for _, h := range gives {
 		if j := slices.Index(head, h); j >= 0 && out[j] >= 0 && limit > 0 && over() > 0 {
@@ -172,6 +180,7 @@ func fit(head []string, cols []int, limit int) (out []int, left []string) {
 			left = append(left, h)
 		}
 	}
+
 	shrink(narrower)
 	return out, left
 }
@@ -183,6 +192,7 @@ func (t *table) write(w io.Writer, limit int, withHead bool) error {
 	if withHead {
 		lines = append(lines, t.head)
 	}
+
 	for _, r := range t.rows {
 		line := make([]string, len(r))
 		for j, c := range r {
@@ -190,17 +200,20 @@ func (t *table) write(w io.Writer, limit int, withHead bool) error {
 		}
 		lines = append(lines, line)
 	}
+
 	for _, line := range lines {
 		for j, c := range line {
 			cols[j] = max(cols[j], uniseg.StringWidth(c))
 		}
 	}
+
 	if t.cols == nil || limit == 0 {
 		for j, n := range t.cols { // what came before has its columns
 			cols[j] = max(cols[j], n)
 		}
 		t.cols, t.left = fit(t.head, cols, limit)
 	}
+
 	for _, line := range lines {
 		var b strings.Builder
 		for j, c := range line {
@@ -208,6 +221,7 @@ func (t *table) write(w io.Writer, limit int, withHead bool) error {
 			if wide < 0 {
 				continue
 			}
+
 			c = t.cut(j, c, wide)
 			b.WriteString(c)
 			b.WriteString(strings.Repeat(" ", max(0, wide-uniseg.StringWidth(c))+2))
@@ -216,6 +230,7 @@ func (t *table) write(w io.Writer, limit int, withHead bool) error {
 			return err
 		}
 	}
+
 	return nil
 }
 
@@ -225,13 +240,16 @@ func (t *table) cut(column int, c string, wide int) string {
 	if uniseg.StringWidth(c) <= wide || !end && !slices.Contains(shrinks, t.head[column]) {
 		return c
 	}
+
 	var clusters []string
 	for g := uniseg.NewGraphemes(c); g.Next(); {
 		clusters = append(clusters, g.Str())
 	}
+
 	if end { // the end of a path says more than its beginning
 		slices.Reverse(clusters)
 	}
+
 	kept, n := []string{}, 1
 	for _, x := range clusters {
 		n += uniseg.StringWidth(x)
@@ -240,10 +258,12 @@ func (t *table) cut(column int, c string, wide int) string {
 		}
 		kept = append(kept, x)
 	}
+
 	if end {
 		slices.Reverse(kept)
 		return "…" + strings.Join(kept, "")
 	}
+
 	return strings.Join(kept, "") + "…"
 }
 

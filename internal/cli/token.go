@@ -27,10 +27,12 @@ findings or manages people by a token.`,
 			if err != nil {
 				return err
 			}
+
 			return o.showOne(c, t, "token", t.ID, "for", t.Name, "roles", strings.Join(t.Roles, ", "), "good until",
 				t.Expires, "secret", t.Secret)
 		}),
 	}
+
 	add.Flags().StringSliceVar(&ask.Roles, "role", []string{wire.Viewer},
 		"viewer, author or operator, or one of the last two for an application alone, such as operator@ticketing; "+
 			"several apart by commas")
@@ -44,6 +46,7 @@ findings or manages people by a token.`,
 			if err != nil {
 				return err
 			}
+
 			t := table{
 				head:  []string{"TOKEN", "PERSON", "FOR", "ROLES", "GOOD UNTIL", "LAST USED"},
 				value: all,
@@ -52,9 +55,11 @@ findings or manages people by a token.`,
 			for _, x := range all {
 				t.add(x.ID, x.Person, x.Name, strings.Join(x.Roles, ", "), x.Expires, x.Used)
 			}
+
 			return o.show(c, t)
 		}),
 	}
+
 	remove := &cobra.Command{Use: "remove TOKEN", Short: "End a token", Args: args(1, 1, "a token's id"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			if err := api.RemoveToken(c.Context(), a[0]); err != nil {
@@ -63,5 +68,6 @@ findings or manages people by a token.`,
 			say(c, "Whoever has it is signed out.")
 			return nil
 		})}
+
 	return noun("token", "Manage tokens, by which programs sign in", add, list, remove)
 }

@@ -34,6 +34,7 @@ func TestUsedWrongly(t *testing.T) {
 			}
 			continue
 		}
+
 		code := exitCode(err)
 		if err == nil || code != exitUsage && !errors.Is(err, errSignedOut) ||
 			!strings.Contains(fmt.Sprint(err), c.says) {
@@ -67,6 +68,7 @@ func TestExitCodes(t *testing.T) {
 			f.Title == "" && !errors.As(c.err, new(*client.Problem)) {
 			t.Errorf("%v: %d, %+v", c.err, exit, f)
 		}
+
 		if b, err := json.Marshal(f); err != nil || !strings.Contains(string(b), `"type"`) {
 			t.Errorf("%s, %v", b, err)
 		}
@@ -110,15 +112,18 @@ func TestProblemsAreTold(t *testing.T) {
 		"code. Codes stay what they are; others may come. Of its own, commands have `usage` (used wrongly), " +
 		"`unreachable` (the service does not answer) and `failed`.\n\n| code | status | what it means | what to do " +
 		"|\n| --- | --- | --- | --- |\n")
+
 	for _, k := range wire.Problems {
 		fmt.Fprintf(&b, "| `%s` | %d | %s | %s |\n", k.Code, k.Status, k.Says, k.Do)
 	}
+
 	const file = "../../docs/problems.md"
 	if os.Getenv("IDLETALLY_WRITE_DOCS") != "" {
 		if err := os.WriteFile(file, []byte(b.String()), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
+
 	if got, err := os.ReadFile(file); err != nil || string(got) != b.String() {
 		t.Errorf(
 			"%s is not what the program says, %v: write it by IDLETALLY_WRITE_DOCS=1 go test ./internal/cli -run "+
@@ -141,6 +146,7 @@ func TestProblems(t *testing.T) {
 			t.Errorf("%d is %s, not %s", k.Status, got.Code, k.Code)
 		}
 	}
+
 	for status, code := range map[int]string{418: "cannot-do", 502: "failed", 400: "malformed"} {
 		if got := wire.ProblemOf(status, false); got.Code != code || !slices.Contains(wire.Problems, got) {
 			t.Errorf("%d: %+v", status, got)
@@ -156,10 +162,12 @@ func TestGrouped(t *testing.T) {
 			t.Errorf("%s is in no group", c.Name())
 		}
 	}
+
 	help, err := try(t, "", "--help")
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	at := 0
 	for _, g := range inGroups {
 		i := strings.Index(help, "\n"+g.title+"\n")
@@ -184,17 +192,20 @@ func TestProfiles(t *testing.T) {
 		err := root.ExecuteContext(t.Context())
 		return out.String(), err
 	}
+
 	must := func(err error) {
 		t.Helper()
 		if err != nil {
 			t.Fatal(err)
 		}
 	}
+
 	out, err := run("profile", "list")
 	must(err)
 	if !strings.Contains(out, "signed in nowhere") {
 		t.Error(out)
 	}
+
 	for _, p := range []string{"", "staging"} {
 		must((&options{config: dir, profile: p}).save(session{
 			Address: "https://" + p + "tally.example",
@@ -202,6 +213,7 @@ func TestProfiles(t *testing.T) {
 			Token:   "t" + p,
 		}))
 	}
+
 	token := func(o options) string {
 		t.Helper()
 		o.config = dir
@@ -209,19 +221,23 @@ func TestProfiles(t *testing.T) {
 		must(err)
 		return s.Token
 	}
+
 	if a, b := token(options{}), token(options{profile: "staging"}); a != "t" || b != "tstaging" {
 		t.Errorf("%q, %q", a, b)
 	}
+
 	_, err = run("profile", "use", "staging")
 	must(err)
 	if a, b := token(options{}), token(options{profile: usual}); a != "tstaging" || b != "t" {
 		t.Errorf("%q, %q", a, b)
 	}
+
 	out, err = run("profile", "list", "-o", "json")
 	must(err)
 	if !strings.Contains(out, `"https://stagingtally.example"`) || strings.Contains(out, "tstaging\"") {
 		t.Error(out)
 	}
+
 	for _, argv := range [][]string{
 		{"profile", "use", "nosuch"},
 		{"profile", "list", "--profile", "../x"},
@@ -231,6 +247,7 @@ func TestProfiles(t *testing.T) {
 			t.Errorf("%v: %v, %s", argv, err, out)
 		}
 	}
+
 	if _, err := (&options{config: dir, profile: "other"}).load(); !errors.Is(err, errSignedOut) {
 		t.Errorf("%v", err)
 	}
@@ -247,20 +264,25 @@ func TestExamples(t *testing.T) {
 			}
 			argv = append(argv, word)
 		}
+
 		c, rest, err := root.Find(argv[1:])
 		if err == nil {
 			err = c.ParseFlags(rest)
 		}
+
 		if err == nil && (c.HasSubCommands() && c.Name() != "history" || !c.Runnable()) {
 			err = errors.New("that is no command")
 		}
+
 		if err == nil {
 			err = c.ValidateArgs(c.Flags().Args())
 		}
+
 		if err != nil {
 			t.Errorf("%s: %v", line, err)
 		}
 	}
+
 	everyCommand(Root(), func(c *cobra.Command) {
 		if !c.HasSubCommands() && c.Example == "" && c.Name() != "help" && c.Parent().Name() != "completion" {
 			t.Errorf("%s has no example", c.CommandPath())
@@ -284,13 +306,16 @@ func words(line string) (out []string) {
 			}
 			in = false
 			word.Reset()
+
 		default:
 			in = true
 			word.WriteRune(r)
 		}
 	}
+
 	if in {
 		out = append(out, word.String())
 	}
+
 	return out
 }

@@ -29,6 +29,7 @@ func built() wire.Build {
 		Protocol: wire.Protocol,
 		Oldest:   wire.OldestProtocol,
 	}
+
 	if info, ok := debug.ReadBuildInfo(); ok {
 		for _, s := range info.Settings {
 			switch s.Key {
@@ -39,6 +40,7 @@ func built() wire.Build {
 			}
 		}
 	}
+
 	return b
 }
 
@@ -66,10 +68,12 @@ func versionCommand(o *options) *cobra.Command {
 					v.Service = &there
 				}
 			}
+
 			t.value = v
 			if e := o.show(c, t); e != nil || errors.Is(err, errSignedOut) {
 				return e
 			}
+
 			return err
 		},
 	}

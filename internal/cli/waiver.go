@@ -32,17 +32,21 @@ back by themselves when the date has come.`,
 			if (len(a) == 2) == (w.Group != "") {
 				return usageError{errors.New("say which findings: PATHS, or --group GROUP")}
 			}
+
 			if len(a) == 2 {
 				w.Paths = a[1]
 			}
+
 			got, err := api.Waive(c.Context(), w)
 			if err != nil {
 				return err
 			}
+
 			return o.showOne(c, got, "waiver", got.ID, "paths", got.Paths, "of", narrowed(got), "reason", got.Reason,
 				"until", forms{got.Ends.Local().Format(time.DateOnly), got.Ends}, "by", got.Author)
 		}),
 	}
+
 	add.Flags().StringVar(&w.Reason, "reason", "", "why they are accepted")
 	add.Flags().StringVar(&until, "until", "", "the date on which they count again, a year from now at the latest")
 	add.Flags().StringVar(&w.Host, "host", "", "only on this host")
@@ -73,11 +77,13 @@ back by themselves when the date has come.`,
 					case time.Until(x.Ends) < 14*24*time.Hour:
 						state = fmt.Sprintf("ends in %d days", int(time.Until(x.Ends).Hours()/24))
 					}
+
 					t.add(x.ID, forms{x.Ends.Local().Format(time.DateOnly), x.Ends}, state, x.Paths, narrowed(x),
 						x.Author, x.Reason)
 				})
 		}),
 	}
+
 	list.Flags().BoolVar(&ended, "ended", false, "those that ended or were withdrawn, too, those that end last first")
 	listFlags(list, &waivers, 200)
 	withdraw := &cobra.Command{
@@ -92,6 +98,7 @@ back by themselves when the date has come.`,
 			return o.showOne(c, got, "waiver", got.ID, "paths", got.Paths, "withdrawn by", got.WithdrawnBy)
 		}),
 	}
+
 	return noun("waiver", "Manage waivers: findings accepted for a time", add, list, withdraw)
 }
 
@@ -109,8 +116,10 @@ func narrowed(w wire.Waiver) string {
 			out = append(out, strings.TrimSpace(x[0]+" "+x[1]))
 		}
 	}
+
 	if len(out) == 0 {
 		return "every finding"
 	}
+
 	return strings.Join(out, ", ")
 }

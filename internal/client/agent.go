@@ -119,19 +119,23 @@ func (a *Agent) call(
 ) ([]byte, int, error) {
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
+
 	req, err := http.NewRequestWithContext(ctx, method, a.address+"/agent/v1"+path, bytes.NewReader(body))
 	if err != nil {
 		return nil, 0, err
 	}
+
 	req.Header.Set("Content-Type", kind)
 	resp, err := a.http.Do(req)
 	if err != nil {
 		return nil, 0, unreachable(a.address, err)
 	}
 	defer resp.Body.Close()
+
 	if err := CheckResponse(resp); err != nil {
 		return nil, resp.StatusCode, err
 	}
+
 	b, err := untrusted.ReadAll(resp.Body, most)
 	return b, resp.StatusCode, err
 }
@@ -164,6 +168,7 @@ func (a *Agent) Enrol(ctx context.Context, in wire.Enrol) (out wire.Enrolled, er
 		if status != 0 {
 			resp = &http.Response{StatusCode: status}
 		}
+
 		if status == http.StatusTooManyRequests && n < 6 { // many hosts of one network begin at once
 			select {
 			case <-ctx.Done():
@@ -172,6 +177,7 @@ func (a *Agent) Enrol(ctx context.Context, in wire.Enrol) (out wire.Enrolled, er
 			}
 			continue
 		}
+
 		if err == nil || !passing(resp, err, n) {
 			return out, err
 		}
@@ -237,6 +243,7 @@ func (a *Agent) Missing(ctx context.Context, hashes []tree.Hash) ([]bool, error)
 	for _, h := range hashes {
 		body = append(body, h[:]...)
 	}
+
 	b, _, err := a.call(ctx, http.MethodPost, "/nodes/missing", body, octets, time.Minute, int64(len(hashes)))
 	if err != nil {
 		return nil, err
@@ -244,10 +251,12 @@ func (a *Agent) Missing(ctx context.Context, hashes []tree.Hash) ([]bool, error)
 	if len(b) != len(hashes) {
 		return nil, errors.New("the service answered for another number of nodes")
 	}
+
 	out := make([]bool, len(b))
 	for i := range b {
 		out[i] = b[i] != 0
 	}
+
 	return out, nil
 }
 

@@ -135,20 +135,24 @@ func (c *Client) take(resp *http.Response, out any) (answer []byte, err error) {
 	if out == nil || resp.StatusCode == http.StatusNoContent {
 		return nil, nil
 	}
+
 	if file, ok := out.(io.Writer); ok {
 		if _, err := io.Copy(file, resp.Body); err != nil {
 			return nil, fmt.Errorf("the answer broke off: %w", err) // and a part of it is written
 		}
 		return nil, nil
 	}
+
 	b, err := io.ReadAll(io.LimitReader(resp.Body, maxTaken))
 	if err != nil {
 		return nil, unreachable(c.Address, err)
 	}
+
 	if w, ok := out.(*Written); ok { // it is no JSON
 		w.Holds, w.Body = resp.Header.Get("Idletally-Holds") == "yes", b
 		return nil, nil
 	}
+
 	return b, nil
 }
 
@@ -873,14 +877,17 @@ func (c *Client) watchOnce(ctx context.Context, id string, each func(wire.Run)) 
 		if run.State != "running" {
 			return errEnded
 		}
+
 		return nil
 	})
+
 	switch {
 	case errors.Is(err, errEnded):
 		return true, heard, nil
 	case errors.Is(err, ErrUnreachable), Status(err) == http.StatusServiceUnavailable:
 		return false, heard, err
 	}
+
 	return err != nil, heard, err
 }
 
@@ -893,6 +900,7 @@ func (c *Client) events(ctx context.Context, path string, each func(data []byte)
 	if err != nil {
 		return false, err
 	}
+
 	req.Header.Set("Authorization", "Bearer "+c.Token)
 	patient := *c.HTTP
 	patient.Timeout = 0
@@ -901,9 +909,11 @@ func (c *Client) events(ctx context.Context, path string, each func(data []byte)
 		return false, unreachable(c.Address, err)
 	}
 	defer resp.Body.Close()
+
 	if err := CheckResponse(resp); err != nil {
 		return false, err
 	}
+
 	sc := bufio.NewScanner(resp.Body)
 	sc.Buffer(nil, 4<<20)
 	for sc.Scan() {
@@ -916,9 +926,11 @@ func (c *Client) events(ctx context.Context, path string, each func(data []byte)
 			return heard, err
 		}
 	}
+
 	if sc.Err() != nil {
 		return heard, unreachable(c.Address, sc.Err())
 	}
+
 	return heard, nil
 }
 
@@ -933,9 +945,11 @@ func (c *Client) Follow(ctx context.Context, each func(wire.Happening) error) er
 			}
 			return each(h)
 		})
+
 		if heard {
 			n = 1
 		}
+
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}

@@ -70,13 +70,16 @@ func TestAnswersThatBreakOff(t *testing.T) {
 				fmt.Fprint(w, whole[:len(whole)*n/4])
 				panic(http.ErrAbortHandler)
 			}
+
 			fmt.Fprint(w, whole)
 		})
+
 		got, err := call(c)
 		if err != nil || got != "1skiff[a b]" || len(keys) != 4 || keys[0] != keys[3] {
 			t.Errorf("%s: %s, %v, keys %q", what, got, err, keys)
 		}
 	}
+
 	c := against(t, func(http.ResponseWriter, *http.Request) {})
 	if _, err := c.Hosts(t.Context()); err == nil {
 		t.Error("no answer is taken for one")
@@ -116,16 +119,19 @@ func unrelated(t *testing.T) []byte {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	c := &x509.Certificate{
 		SerialNumber:          big.NewInt(1),
 		NotAfter:              time.Now().Add(time.Hour),
 		IsCA:                  true,
 		BasicConstraintsValid: true,
 	}
+
 	der, err := x509.CreateCertificate(rand.Reader, c, c, key.Public(), key)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
 }
 
@@ -141,10 +147,12 @@ func TestPages(t *testing.T) {
 			fmt.Fprint(w, `{"items":[{"name":"c"}]}`)
 		}
 	})
+
 	all, err := c.Hosts(t.Context())
 	if err != nil || len(all) != 3 || all[2].Name != "c" {
 		t.Errorf("%+v, %v", all, err)
 	}
+
 	some, err := All[wire.Host](t.Context(), c, "/hosts", nil, 2)
 	if err != nil || len(some) != 2 {
 		t.Errorf("%+v, %v", some, err)
@@ -170,11 +178,13 @@ func TestWatchGoesOn(t *testing.T) {
 			fmt.Fprint(w, ": it goes on\n\nevent: run\ndata: {\"state\":\"finished\"}\n\n")
 		}
 	})
+
 	var states []string
 	if err := c.Watch(t.Context(), "r", func(r wire.Run) { states = append(states, r.State) }); err != nil ||
 		strings.Join(states, " ") != "running finished" || asked != 4 {
 		t.Errorf("asked %d times: %v, %v", asked, states, err)
 	}
+
 	gone := against(t, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(404) })
 	if err := gone.Watch(t.Context(), "r", func(wire.Run) {}); Status(err) != 404 {
 		t.Errorf("no such run: %v", err)

@@ -40,6 +40,7 @@ func TestAnswersAreFrugal(t *testing.T) {
 	many := func(head, each, tail string, n int) func() string {
 		return func() string { return head + strings.Repeat(each, n) + tail }
 	}
+
 	for name, c := range map[string]struct {
 		body  func() string
 		read  func(*Agent) error

@@ -23,15 +23,19 @@ func (l Looker) query(path string, more ...string) url.Values {
 			q.Set(more[i], more[i+1])
 		}
 	}
+
 	if l.Host != "" {
 		q.Set("host", l.Host)
 	}
+
 	if l.Snapshot != "" {
 		q.Set("snapshot", l.Snapshot)
 	}
+
 	if path != "" {
 		q.Set("path", pathname.Escape(path))
 	}
+
 	return q
 }
 

@@ -27,28 +27,35 @@ func (c *Client) persist(ctx context.Context, method, path string, in, out any) 
 			return nil, err
 		}
 	}
+
 	key := rand.Text()
 	for n := 1; ; n++ {
 		kind, rd := "application/json", io.Reader(bytes.NewReader(body))
 		if once {
 			kind, rd = octets, file
 		}
+
 		req, err := http.NewRequestWithContext(ctx, method, c.Address+"/api/v1"+path, rd)
 		if err != nil {
 			return nil, err
 		}
+
 		if in != nil {
 			req.Header.Set("Content-Type", kind)
 		}
+
 		if c.Token != "" {
 			req.Header.Set("Authorization", "Bearer "+c.Token)
 		}
+
 		if c.Name != "" {
 			req.Header.Set("User-Agent", c.Name)
 		}
+
 		if method != http.MethodGet {
 			req.Header.Set("Idempotency-Key", key)
 		}
+
 		resp, err := c.HTTP.Do(req)
 		if err != nil {
 			err = unreachable(c.Address, err)
@@ -60,8 +67,10 @@ func (c *Client) persist(ctx context.Context, method, path string, in, out any) 
 			if err != nil && !errors.Is(err, ErrUnreachable) {
 				return nil, err
 			}
+
 			resp = nil
 		}
+
 		if err == nil || once || c.Token == "" && method != http.MethodGet || !passing(resp, err, n) {
 			return answer, err
 		}
@@ -92,6 +101,7 @@ func passing(resp *http.Response, err error, tries int) bool {
 		return tries < 9 && !errors.Is(err, context.Canceled) && !errors.Is(err, context.DeadlineExceeded) &&
 			!isCertificate(err)
 	}
+
 	switch resp.StatusCode {
 	case http.StatusServiceUnavailable:
 	case http.StatusBadGateway, http.StatusGatewayTimeout:
@@ -106,6 +116,7 @@ func passing(resp *http.Response, err error, tries int) bool {
 	default:
 		return false
 	}
+
 	return tries < 9
 }
 

@@ -25,11 +25,13 @@ func Mount(t testing.TB, size int64, options string, program ...string) string {
 		os.Chmod(dir, 0o755)); err != nil {
 		t.Fatal(err)
 	}
+
 	for _, argv := range [][]string{append(program, image), {"mount", "-o", "loop," + options, image, at}} {
 		if out, err := exec.Command(argv[0], argv[1:]...).CombinedOutput(); err != nil {
 			t.Fatalf("%v: %v\n%s", argv, err, out)
 		}
 	}
+
 	t.Cleanup(func() {
 		if err := unix.Unmount(at, 0); err != nil {
 			t.Errorf("unmount %s: %v", at, err)
@@ -48,6 +50,7 @@ func Silent(t testing.TB, at string) (end func()) {
 			t.Fatal(err)
 		}
 	}
+
 	must(os.MkdirAll(at, 0o755))
 	fd, err := unix.Open("/dev/fuse", unix.O_RDWR|unix.O_CLOEXEC, 0)
 	must(err)
@@ -61,6 +64,7 @@ func Silent(t testing.TB, at string) (end func()) {
 			must(unix.Close(fd)) // what waits for it is answered that the server has gone
 		}
 	}
+
 	t.Cleanup(end)
 	buf := make([]byte, 1<<16)
 	n, err := unix.Read(fd, buf) // FUSE_INIT: length, opcode, unique, …
@@ -68,6 +72,7 @@ func Silent(t testing.TB, at string) (end func()) {
 	if op := binary.NativeEndian.Uint32(buf[4:]); n < 40 || op != 26 {
 		t.Fatalf("the kernel begins with %d", op)
 	}
+
 	answer := make([]byte, 16+64)
 	binary.NativeEndian.PutUint32(answer, uint32(len(answer)))
 	copy(answer[8:16], buf[8:16])

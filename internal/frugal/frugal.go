@@ -49,6 +49,7 @@ func run(t *testing.T, most int, f func()) (out []byte, err error) {
 	for part := range strings.SplitSeq(t.Name(), "/") {
 		only = append(only, "^"+regexp.QuoteMeta(part)+"$")
 	}
+
 	cmd := exec.CommandContext(t.Context(), os.Args[0], "-test.run="+strings.Join(only, "/"), "-test.count=1",
 		"-test.timeout="+patient.String())
 	cmd.Env = append(os.Environ(), within+"="+t.Name())
@@ -56,6 +57,7 @@ func run(t *testing.T, most int, f func()) (out []byte, err error) {
 	if err == nil && !strings.Contains(string(out), finish) {
 		err = errors.New("the test did not come to the piece")
 	}
+
 	return head(out), err
 }
 

@@ -25,10 +25,12 @@ func Give(dir string, from uint32, uid, gid int) error {
 		if err != nil {
 			return err
 		}
+
 		switch own := st.Sys().(*syscall.Stat_t); {
 		case own.Uid != from, !st.IsDir() && own.Nlink > 1:
 			return nil
 		}
+
 		return root.Lchown(path, uid, gid)
 	})
 }

@@ -46,6 +46,7 @@ func Mode(ask ModeAsk) (wire.Mode, error) {
 	if err != nil {
 		return wire.Mode{}, err
 	}
+
 	if ask.Change != "" {
 		c, err := mode.ParseChange(ask.Change)
 		if err != nil {
@@ -55,8 +56,10 @@ func Mode(ask ModeAsk) (wire.Mode, error) {
 		if err != nil {
 			return wire.Mode{}, fmt.Errorf("umask: %w", err)
 		}
+
 		m = c.Apply(m, ask.Folder, u)
 	}
+
 	out := wire.Mode{
 		Octal:      m.String(),
 		Letters:    m.Letters(),
@@ -65,17 +68,21 @@ func Mode(ask ModeAsk) (wire.Mode, error) {
 		File:       m.Words(false),
 		Folder:     m.Words(true),
 	}
+
 	if ask.Limits != "" {
 		l, err := mode.ParseLimits(ask.Limits)
 		if err != nil {
 			return wire.Mode{}, err
 		}
+
 		out.Broken = l.Broken(m)
 		if len(out.Broken) > 0 {
 			out.Mended = l.Mend(m).String()
 		}
+
 		out.Kept = len(out.Broken) == 0
 	}
+
 	return out, nil
 }
 
@@ -94,6 +101,7 @@ func New(in, defaults, umask string) ([]wire.New, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	// Nobody in particular makes them, in a folder of nobody's: only the rights are asked for.
 	d.Groups = append(d.Groups, perm.Account{ID: perm.GID(0), Name: "of the folder"}, perm.Account{
 		ID:   perm.GID(1),
@@ -118,6 +126,7 @@ func made(
 		if err != nil {
 			return nil, err
 		}
+
 		v := perm.Describe(x.kind, m.Set, d)
 		n := wire.New{
 			Kind:    x.kind.String(),
@@ -127,12 +136,15 @@ func made(
 			Group:   v.Group,
 			Notes:   m.Notes,
 		}
+
 		n.Entries = append(n.Entries, v.Entries...)
 		for _, e := range v.Defaults {
 			n.Entries = append(n.Entries, "default:"+e)
 		}
+
 		out = append(out, n)
 	}
+
 	return out, nil
 }
 
@@ -146,6 +158,7 @@ func NewIn(ctx context.Context, sc Scene, path, account, umask string) (wire.Fre
 	if err != nil {
 		return wire.Fresh{}, err
 	}
+
 	d := f.Directory
 	out := wire.Fresh{Origin: sc.Origin(), Path: f.Seen.Path.String(), Umask: u.String()}
 	if f.Seen.Kind != perm.Folder {
@@ -161,16 +174,19 @@ func NewIn(ctx context.Context, sc Scene, path, account, umask string) (wire.Fre
 	if err != nil {
 		return out, err
 	}
+
 	asker := access.NewAsker(who)
 	if a := asker.May(f.Way, access.Create, d); !a.Allowed {
 		out.Refused = a.Reason
 	}
+
 	if f.Seen.Set.IsZero() {
 		return out, fmt.Errorf("%w: the permissions of %s could not be read", ErrBad, f.Seen.Path)
 	}
 	if out.Made, err = made(f.Seen.Set, f.Seen.Mount, who, u, d); err != nil || out.Refused != "" {
 		return out, err
 	}
+
 	for i := range out.Made {
 		n, op := &out.Made[i], access.CreateFile
 		if n.Kind == perm.Folder.String() {
@@ -180,6 +196,7 @@ func NewIn(ctx context.Context, sc Scene, path, account, umask string) (wire.Fre
 			n.Notes = append([]string{"it cannot be made there: " + a.Reason}, n.Notes...)
 		}
 	}
+
 	return out, nil
 }
 

@@ -45,6 +45,7 @@ func SupposeOf(joining, privileges []string) (Suppose, error) {
 			"the account joins "+strings.Join(joining, ", ")+
 				" (which counts from its next login, or the next start of its service, on)")
 	}
+
 	if len(privileges) > 0 {
 		p, err := privilegesOf(privileges)
 		if err != nil {
@@ -52,6 +53,7 @@ func SupposeOf(joining, privileges []string) (Suppose, error) {
 		}
 		words = append(words, "its process has "+p.String())
 	}
+
 	out.Words = strings.Join(words, "; ")
 	return out, nil
 }
@@ -153,6 +155,7 @@ func AccountOf(d *perm.Directory, name string) (wire.Account, error) {
 	if err != nil {
 		return wire.Account{}, err
 	}
+
 	out := wire.Account{Name: nameOf(d, id), Groups: []string{}}
 	if id == perm.Everyone {
 		out.Known = true
@@ -161,23 +164,28 @@ func AccountOf(d *perm.Directory, name string) (wire.Account, error) {
 			out.Notes = append(out.Notes,
 				fmt.Sprintf("an account has this word for its name, too: ask for it by its number, %d", n))
 		}
+
 		out.Notes = append(out.Notes,
 			"stands for whoever is nobody in particular: no owner, in no group, named by no entry")
 		return out, nil
 	}
+
 	if n, ok := id.ID(); ok {
 		out.ID = strconv.FormatUint(uint64(n), 10)
 	} else {
 		out.ID = string(id)
 	}
+
 	a := d.AccountNamed(name)
 	if a == nil {
 		a = d.Account(id)
 	}
+
 	if a == nil {
 		out.Notes = append(out.Notes, "no account has this number: what it owns belongs to nobody who can sign in")
 		return out, nil
 	}
+
 	out.Known, out.Name = true, a.Name
 	for _, twin := range d.Named(a.ID) {
 		if twin.Name != a.Name {
@@ -185,15 +193,19 @@ func AccountOf(d *perm.Directory, name string) (wire.Account, error) {
 				twin.Name+" has the same number, with groups of its own: what either owns the other owns")
 		}
 	}
+
 	for _, g := range a.Groups {
 		out.Groups = append(out.Groups, d.Name(g))
 	}
+
 	for _, h := range access.SubjectNamed(d, a).Held {
 		out.Notes = append(out.Notes, "holds "+h.Words(h.Privileges, a.ID, d))
 	}
+
 	if a.Service {
 		out.Notes = append(out.Notes, "nobody signs in with this account: its login program refuses")
 	}
+
 	return out, nil
 }
 
@@ -218,6 +230,7 @@ func Sight(ctx context.Context, sc Scene, path string) (wire.Sight, error) {
 	if err != nil {
 		return wire.Sight{}, err
 	}
+
 	d, s := f.Directory, f.Seen
 	var above []perm.Above
 	out := wire.Sight{
@@ -233,9 +246,11 @@ func Sight(ctx context.Context, sc Scene, path string) (wire.Sight, error) {
 		Links:    s.Links,
 		Target:   s.Target.String(),
 	}
+
 	if !s.Modified.IsZero() {
 		out.Modified = &s.Modified
 	}
+
 	if m := s.Mount; s.Set.Scheme() == perm.SchemeNT && m.At != "" {
 		var told bool
 		out.Share, told = perm.ShareEntries(m.Share, d)
@@ -245,38 +260,48 @@ func Sight(ctx context.Context, sc Scene, path string) (wire.Sight, error) {
 					" itself lets through could not be read: answers take it for everything")
 		}
 	}
+
 	if words := s.Mark.Words(); words != "" {
 		out.Notes = append(out.Notes, "it is "+words)
 	}
+
 	for _, p := range f.Way[:len(f.Way)-1] {
 		place := wire.WayPlace{Path: p.Path.String(), Kind: p.Kind.String(), Withheld: p.Mount.Words()}
 		if p.Path != "/" || p.Set.Scheme() != perm.SchemeNT { // what holds a server's shares has no permissions
 			place.Access = viewOf(p.Kind, p.Set, d)
 		}
+
 		out.Way = append(out.Way, place)
 		above = append(above, perm.Above{Path: string(p.Path), Set: p.Set})
 	}
+
 	if s.Kind != perm.Link {
 		out.Entries = perm.Entries(s.Kind, s.Set, above, d)
 	}
+
 	if out.Words == nil {
 		out.Words = []string{}
 	}
+
 	if out.Entries == nil {
 		out.Entries = []perm.EntryLine{}
 	}
+
 	if s.Kind != perm.Folder && s.Links > 1 {
 		out.Notes = append(out.Notes,
 			fmt.Sprintf("%d hard links: the same file has other names, and other ways lead to those", s.Links))
 	}
+
 	if s.Top {
 		out.Notes = append(out.Notes, "a file system is mounted here")
 	}
+
 	if out.Access != nil {
 		for _, u := range out.Access.Unknown {
 			out.Notes = append(out.Notes, "its "+u+" no longer exists on the host: only the number is known")
 		}
 	}
+
 	return out, nil
 }
 
@@ -287,6 +312,7 @@ func List(ctx context.Context, sc Scene, path, account, after string, limit int)
 	if err != nil {
 		return wire.Listing{}, err
 	}
+
 	out := wire.Listing{
 		Origin:  sc.Origin(),
 		Path:    pathname.Escape(path),
@@ -294,12 +320,14 @@ func List(ctx context.Context, sc Scene, path, account, after string, limit int)
 		Items:   []wire.Path{},
 		Next:    f.Next.String(),
 	}
+
 	var asker *access.Asker
 	if account != "" {
 		s, err := Subject(f.Directory, account)
 		if err != nil {
 			return out, err
 		}
+
 		asker = access.NewAsker(s)
 		if len(f.Way) > 0 {
 			if a := asker.May(f.Way, access.List, f.Directory); !a.Allowed {
@@ -307,6 +335,7 @@ func List(ctx context.Context, sc Scene, path, account, after string, limit int)
 			}
 		}
 	}
+
 	for _, e := range f.Entries {
 		item := wire.Path{
 			Path:   e.Path.String(),
@@ -318,12 +347,15 @@ func List(ctx context.Context, sc Scene, path, account, after string, limit int)
 			Size:   e.Size,
 			Target: e.Target.String(),
 		}
+
 		if path != "" {
 			item.Name = pathname.Escape(pathname.Base(string(e.Path)))
 		}
+
 		if !e.Modified.IsZero() {
 			item.Modified = &e.Modified
 		}
+
 		if asker != nil && len(f.Way) > 0 {
 			item.May = []string{}
 			way := append(slices.Clone(f.Way), e.Place)
@@ -336,12 +368,15 @@ func List(ctx context.Context, sc Scene, path, account, after string, limit int)
 					item.May = append(item.May, op.String())
 				}
 			}
+
 			opens := slices.Contains(item.May, access.Read.String()) || slices.Contains(item.May, access.Enter.String())
 			item.Hidden = !asker.Sees(way)
 			item.Unopened = out.Stopped == "" && !item.Hidden && !opens && len(item.Unknown) == 0 && e.Kind != perm.Link
 		}
+
 		out.Items = append(out.Items, item)
 	}
+
 	return out, nil
 }
 
@@ -360,6 +395,7 @@ func Decide(
 	if err != nil {
 		return wire.Judgement{}, err
 	}
+
 	d := f.Directory
 	out := wire.Judgement{
 		Origin:  sc.Origin(),
@@ -368,6 +404,7 @@ func Decide(
 		Suppose: sup.Words,
 		Answers: []access.Answer{},
 	}
+
 	if out.Account, err = AccountOf(d, account); err != nil {
 		return out, err
 	}
@@ -375,16 +412,20 @@ func Decide(
 	if err != nil {
 		return out, err
 	}
+
 	if len(ops) == 0 {
 		ops = access.For(f.Seen.Kind, f.Seen.Set.Scheme())
 	}
+
 	for i, op := range ops {
 		ops[i] = access.Meant(op, f.Seen.Kind)
 	}
+
 	asker := access.NewAsker(now)
 	for _, op := range ops {
 		out.Answers = append(out.Answers, asker.May(f.Way, op, d))
 	}
+
 	if !sup.Any() {
 		return out, nil
 	}
@@ -392,11 +433,13 @@ func Decide(
 	if err != nil {
 		return out, err
 	}
+
 	asker = access.NewAsker(then)
 	way := sup.States.On(f.Way)
 	for _, op := range ops {
 		out.Then = append(out.Then, asker.May(way, op, d))
 	}
+
 	return out, nil
 }
 
@@ -409,10 +452,12 @@ func Everybody(ctx context.Context, sc Scene, path string, op access.Operation, 
 		return wire.Holders{}, fmt.Errorf(
 			"%w: what is supposed of an account is part of the question what one account can do", ErrBad)
 	}
+
 	f, err := sc.Path(ctx, path)
 	if err != nil {
 		return wire.Holders{}, err
 	}
+
 	d, way := f.Directory, sup.States.On(f.Way)
 	op = access.Meant(op, f.Seen.Kind)
 	out := wire.Holders{
@@ -424,6 +469,7 @@ func Everybody(ctx context.Context, sc Scene, path string, op access.Operation, 
 		Allowed:   []wire.Holder{},
 		Refused:   []wire.Holder{},
 	}
+
 	matter, _ := access.Matter(way, d, maxHolders)
 	for _, h := range access.Everybody(way, op, d) {
 		a := h.Answers[0]
@@ -431,6 +477,7 @@ func Everybody(ctx context.Context, sc Scene, path string, op access.Operation, 
 			out.Everyone = a
 			continue
 		}
+
 		out.Accounts++
 		row := wire.Holder{
 			Account: h.Name,
@@ -439,6 +486,7 @@ func Everybody(ctx context.Context, sc Scene, path string, op access.Operation, 
 			Reason:  a.Reason,
 			Entry:   a.Entry,
 		}
+
 		switch {
 		case a.Unknown:
 			row.Reason = strings.Join(a.Notes, "; ")
@@ -456,6 +504,7 @@ func Everybody(ctx context.Context, sc Scene, path string, op access.Operation, 
 			out.Refused = append(out.Refused, row)
 		}
 	}
+
 	return out, nil
 }
 
@@ -465,6 +514,7 @@ func Matrix(ctx context.Context, sc Scene, path string, most int, sup Suppose) (
 	if err != nil {
 		return wire.Matrix{}, err
 	}
+
 	d, then := f.Directory, sup.States.On(f.Way)
 	out := wire.Matrix{
 		Origin:     sc.Origin(),
@@ -474,6 +524,7 @@ func Matrix(ctx context.Context, sc Scene, path string, most int, sup Suppose) (
 		Operations: access.For(f.Seen.Kind, f.Seen.Set.Scheme()),
 		Rows:       []wire.MatrixRow{},
 	}
+
 	who, all := access.Matter(then, d, most)
 	out.Accounts = all
 	for _, s := range who {
@@ -487,8 +538,10 @@ func Matrix(ctx context.Context, sc Scene, path string, most int, sup Suppose) (
 		if sup.States != nil {
 			row.Then = asker.All(then, d)
 		}
+
 		out.Rows = append(out.Rows, row)
 	}
+
 	return out, nil
 }
 
@@ -515,6 +568,7 @@ func BelowOf(ctx context.Context, sc Scene, ask BelowAsk) (wire.Below, error) {
 	if err != nil {
 		return wire.Below{}, err
 	}
+
 	out := wire.Below{
 		Origin:    sc.Origin(),
 		Path:      pathname.Escape(ask.Path),
@@ -533,9 +587,11 @@ func BelowOf(ctx context.Context, sc Scene, ask BelowAsk) (wire.Below, error) {
 		Groups:    []wire.BelowGroup{},
 		Items:     []wire.BelowPath{},
 	}
+
 	if out.Account, err = AccountOf(d, ask.Account); err != nil {
 		return out, err
 	}
+
 	for _, g := range t.Groups[:min(len(t.Groups), maxHolders)] {
 		out.Groups = append(out.Groups, wire.BelowGroup{
 			Kind:    g.Kind.String(),
@@ -547,6 +603,7 @@ func BelowOf(ctx context.Context, sc Scene, ask BelowAsk) (wire.Below, error) {
 			Example: g.Example.String(),
 		})
 	}
+
 	for _, w := range t.Weights {
 		out.Weights = append(out.Weights, wire.Weight{
 			Path:   w.Path.String(),
@@ -555,6 +612,7 @@ func BelowOf(ctx context.Context, sc Scene, ask BelowAsk) (wire.Below, error) {
 			Looked: w.Looked,
 		})
 	}
+
 	for _, p := range t.Paths {
 		out.Items = append(out.Items, wire.BelowPath{
 			Path: p.Path.String(),
@@ -563,6 +621,7 @@ func BelowOf(ctx context.Context, sc Scene, ask BelowAsk) (wire.Below, error) {
 			Is:   p.Is,
 		})
 	}
+
 	return out, nil
 }
 
@@ -572,6 +631,7 @@ func ReachOf(d *perm.Directory, ask BelowAsk) (access.Reach, error) {
 	if err != nil {
 		return access.Reach{}, err
 	}
+
 	q := access.Reach{
 		Under:     ask.Path,
 		Operation: ask.Operation,
@@ -582,6 +642,7 @@ func ReachOf(d *perm.Directory, ask BelowAsk) (access.Reach, error) {
 		Weigh:     ask.Weigh,
 		Names:     d,
 	}
+
 	if ask.Suppose.Any() {
 		then, err := ask.Suppose.subject(d, ask.Account)
 		if err != nil {
@@ -589,6 +650,7 @@ func ReachOf(d *perm.Directory, ask BelowAsk) (access.Reach, error) {
 		}
 		q.Then, q.Suppose = access.NewAsker(then), ask.Suppose.States
 	}
+
 	return q, nil
 }
 
@@ -604,6 +666,7 @@ func Compare(o wire.Origin, f access.Found, account string, tries []access.Try) 
 	if out.Account, err = AccountOf(d, account); err != nil {
 		return out, err
 	}
+
 	asker := access.NewAsker(s)
 	for _, t := range tries {
 		row := wire.ProbeRow{Operation: t.Operation, Computed: asker.May(f.Way, t.Operation, d), Tried: t}
@@ -611,9 +674,11 @@ func Compare(o wire.Origin, f access.Found, account string, tries []access.Try) 
 		out.Differ = out.Differ || row.Differ
 		out.Rows = append(out.Rows, row)
 	}
+
 	if out.Differ {
 		out.Repeat = repeat(f, s, out.Rows)
 	}
+
 	return out, nil
 }
 

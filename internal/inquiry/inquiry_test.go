@@ -108,6 +108,7 @@ func TestDecide(t *testing.T) {
 	if err != nil || j.Answers[0].Allowed || !j.Then[0].Allowed || j.Suppose != "joins" {
 		t.Errorf("%+v, %v", j, err)
 	}
+
 	open := func(_ string, f perm.Found) perm.Set {
 		p, _ := perm.POSIXOf(f.Set)
 		p.Mode |= 0o004
@@ -117,16 +118,19 @@ func TestDecide(t *testing.T) {
 	if err != nil || j.Account.Known || j.Answers[0].Allowed || !j.Then[0].Allowed {
 		t.Errorf("%+v, %v", j, err)
 	}
+
 	j, err = Decide(t.Context(), world, "web", "/srv/closed", []access.Operation{access.Read, access.Write}, Suppose{
 		Privileges: []string{"cap_dac_read_search"},
 	})
 	if err != nil || !j.Then[0].Allowed || j.Then[1].Allowed || j.Then[0].Cause != access.ByPrivilege {
 		t.Errorf("%+v, %v", j, err)
 	}
+
 	if _, err := SupposeOf(nil, []string{"CAP_NET_RAW"}); !errors.Is(err, ErrBad) ||
 		!strings.Contains(err.Error(), "no bearing on files") {
 		t.Errorf("%v", err)
 	}
+
 	for _, c := range []struct{ account, group, says string }{
 		{"nemo", "", `no account "nemo"`},
 		{"web", "nobodies", `no group "nobodies"`},
@@ -149,17 +153,20 @@ func TestWhoCan(t *testing.T) {
 	if err != nil || h.Everyone.Allowed || h.Accounts != 2 || len(h.Allowed) != 2 {
 		t.Errorf("%+v, %v", h, err)
 	}
+
 	if _, err := Everybody(t.Context(), world, "/srv/web", access.Write, Suppose{
 		Joining: []string{"crew"},
 	}); !errors.Is(err, ErrBad) {
 		t.Errorf("joining nobody in particular: %v", err)
 	}
+
 	m, err := Matrix(t.Context(), world, "/srv/web", 10, Suppose{})
 	if err != nil || len(m.Rows) != 3 || m.Rows[0].Account != "purser" ||
 		m.Rows[0].Part != "in group crew, owner" || m.Rows[1].Part != "named by an entry" ||
 		len(m.Rows[1].Cells) != len(m.Operations) {
 		t.Errorf("%+v, %v", m, err)
 	}
+
 	b, err := BelowOf(t.Context(), world, BelowAsk{Path: "/srv", Account: "everyone", Operation: access.Read})
 	if err != nil || b.Groups[0].Example != `/srv/a\x0ab` || b.Account.Name != "everyone" {
 		t.Errorf("%+v, %v", b, err)
@@ -172,6 +179,7 @@ func TestCompare(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	tries := []access.Try{
 		{Operation: access.Read, Allowed: true, Call: "open: done"},
 		{Operation: access.Write, Allowed: false, Call: "open: EACCES"},
@@ -181,6 +189,7 @@ func TestCompare(t *testing.T) {
 	if err != nil || !p.Differ || p.Rows[0].Differ || !p.Rows[1].Differ || p.Rows[2].Differ {
 		t.Fatalf("%+v, %v", p, err)
 	}
+
 	for _, w := range []string{
 		"subject u3", "/srv/web set ", "write: computed true (account entry), tried false (open: EACCES)",
 	} {
@@ -188,6 +197,7 @@ func TestCompare(t *testing.T) {
 			t.Errorf("%q is not in %s", w, p.Repeat)
 		}
 	}
+
 	if p, err = Compare(wire.Origin{}, f, "web", tries[:1]); err != nil || p.Differ || p.Repeat != "" {
 		t.Errorf("%+v, %v", p, err)
 	}
@@ -198,32 +208,39 @@ func TestCalculator(t *testing.T) {
 	if err != nil || m.Octal != "2750" || m.Symbolic != "u=rwx,g=rxs,o=" || m.Mended != "2751" || len(m.Broken) != 1 {
 		t.Errorf("%+v, %v", m, err)
 	}
+
 	if m, err = Mode(ModeAsk{Mode: "0644", Change: "+x", Umask: "0077"}); err != nil || m.Octal != "0744" {
 		t.Errorf("%+v, %v", m, err)
 	}
+
 	made, err := New("2770", "u::rwx,u:web:rx,g::rx,m::rx,o::-", "0077")
 	if err != nil || made[0].Mode != "0640" || !slices.Contains(made[0].Entries, "user:web:r-x") ||
 		made[1].Mode != "2750" || made[1].Group != "of the folder" {
 		t.Errorf("%+v, %v", made, err)
 	}
+
 	made, err = New("0755", "", "0027")
 	if err != nil || made[0].Mode != "0640" || made[1].Mode != "0750" || made[0].Group != "of the process" {
 		t.Errorf("%+v, %v", made, err)
 	}
+
 	f, err := NewIn(t.Context(), world, "/srv", "purser", "0027")
 	if err != nil || f.Refused != "" || f.Made[0].Mode != "0640" || f.Made[0].Owner != "purser" ||
 		f.Made[1].Mode != "2750" || f.Made[1].Group != "crew" {
 		t.Errorf("%+v, %v", f, err)
 	}
+
 	f, err = NewIn(t.Context(), world, "/srv", "web", "0")
 	if err != nil || !strings.Contains(f.Refused, "has r-x, not wx") {
 		t.Errorf("%+v, %v", f, err)
 	}
+
 	l, err := Entries("u::rw,u:web:rwx,g::r,m::rx,o::-", "0600")
 	if err != nil || l.Mode != "0600" || l.Lines[1].Effective != "---" ||
 		!strings.Contains(strings.Join(l.Notes, " "), "Linux passes over the whole list") {
 		t.Errorf("%+v, %v", l, err)
 	}
+
 	for what, f := range map[string]func() error{
 		"new paths are made in folders": func() error {
 			_, err := NewIn(t.Context(), world, "/srv/open", "purser", "0")
@@ -259,6 +276,7 @@ func TestCalculator(t *testing.T) {
 func TestTwins(t *testing.T) {
 	was := dir
 	defer func() { dir = was }()
+
 	dir = (&perm.Directory{
 		Accounts: []perm.Account{
 			{ID: perm.UID(5), Name: "left", Groups: []perm.Principal{perm.GID(10)}},
@@ -269,6 +287,7 @@ func TestTwins(t *testing.T) {
 		},
 		Groups: []perm.Account{{ID: perm.GID(10), Name: "crew"}, {ID: perm.GID(12), Name: "www"}},
 	}).Index()
+
 	quay := pier{
 		[]access.Seen{
 			at("/", perm.Folder, perm.POSIX{Mode: 0o755}),
@@ -289,11 +308,13 @@ func TestTwins(t *testing.T) {
 			t.Errorf("%s: %+v, %v", account, j, err)
 		}
 	}
+
 	if a, err := AccountOf(dir, "right"); err != nil || a.Name != "right" ||
 		!slices.Equal(a.Groups, []string{"www"}) || len(a.Notes) != 1 ||
 		!strings.Contains(a.Notes[0], "left has the same number") {
 		t.Errorf("%+v, %v", a, err)
 	}
+
 	if a, err := AccountOf(dir, Everyone); err != nil || len(a.Notes) != 2 ||
 		!strings.Contains(a.Notes[0], "by its number, 6") {
 		t.Errorf("%+v, %v", a, err)
@@ -304,14 +325,17 @@ func TestTwins(t *testing.T) {
 	for _, x := range h.Allowed {
 		names = append(names, x.Account)
 	}
+
 	if err != nil || strings.Join(names, ", ") != "right, root, toor, everyone (6), 1" {
 		t.Errorf("%v, %v", names, err)
 	}
+
 	m, err := Matrix(t.Context(), quay, "/a", 10, Suppose{})
 	names = nil
 	for _, x := range m.Rows {
 		names = append(names, x.Account)
 	}
+
 	if err != nil || strings.Join(names, ", ") != "1, right, everyone (6), everyone" {
 		t.Errorf("%v, %v", names, err)
 	}

@@ -38,15 +38,18 @@ func (c *Cable) serve() {
 		if err != nil {
 			return
 		}
+
 		if c.out.Load() {
 			in.Close()
 			continue
 		}
+
 		out := c.dial()
 		if out == nil {
 			in.Close()
 			continue
 		}
+
 		c.Carried.Add(1)
 		c.mu.Lock()
 		c.all[in], c.all[out] = true, true

@@ -16,6 +16,7 @@ func other(d ntsd.Descriptor, self ntsd.SID, secret bool) (who ntsd.SID, found b
 	if secret {
 		rights |= reading
 	}
+
 	trusted := func(s ntsd.SID) bool {
 		return s == self || s == ntsd.System || s == ntsd.Administrators || s == ntsd.OwnerRights
 	}
@@ -25,6 +26,7 @@ func other(d ntsd.Descriptor, self ntsd.SID, secret bool) (who ntsd.SID, found b
 	if d.Open {
 		return ntsd.Everyone, true
 	}
+
 	for _, e := range d.Entries {
 		if e.Foreign() { // which lets somebody do something on terms of its own
 			return ntsd.Everyone, true
@@ -33,5 +35,6 @@ func other(d ntsd.Descriptor, self ntsd.SID, secret bool) (who ntsd.SID, found b
 			return e.SID, true
 		}
 	}
+
 	return ntsd.SID{}, false
 }

@@ -61,6 +61,7 @@ func TestTheOnlyDoor(t *testing.T) {
 		"MkdirAll":   true,
 		"MkdirTemp":  true,
 	}
+
 	files := 0
 	for _, pattern := range []string{
 		"../agent/*.go", "../atomicfile/*.go", "../host/change/*.go", "../host/spool/*.go", "../cli/session.go",
@@ -73,12 +74,14 @@ func TestTheOnlyDoor(t *testing.T) {
 			if strings.HasSuffix(name, "_test.go") {
 				continue
 			}
+
 			files++
 			set := token.NewFileSet()
 			f, err := parser.ParseFile(set, name, nil, 0)
 			if err != nil {
 				t.Fatal(err)
 			}
+
 			ast.Inspect(f, func(n ast.Node) bool {
 				call, ok := n.(*ast.CallExpr)
 				if !ok {
@@ -88,14 +91,17 @@ func TestTheOnlyDoor(t *testing.T) {
 				if !ok {
 					return true
 				}
+
 				pkg, ok := fun.X.(*ast.Ident)
 				if ok && pkg.Name == "os" && (made[fun.Sel.Name] || fun.Sel.Name == "OpenFile" && creates(call)) {
 					t.Errorf("%s: os.%s: use package private", set.Position(call.Pos()), fun.Sel.Name)
 				}
+
 				return true
 			})
 		}
 	}
+
 	if files < 20 {
 		t.Errorf("only %d files were looked at", files)
 	}
@@ -116,6 +122,7 @@ func scratch(t *testing.T) string {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	t.Cleanup(func() {
 		var all []string
 		err := filepath.WalkDir(dir, func(path string, _ fs.DirEntry, err error) error {
@@ -125,10 +132,12 @@ func scratch(t *testing.T) string {
 		for _, path := range slices.Backward(all) {
 			err = errors.Join(err, os.Remove(path))
 		}
+
 		if err != nil {
 			t.Error(err)
 		}
 	})
+
 	return dir
 }
 
@@ -138,32 +147,40 @@ func TestFiles(t *testing.T) {
 	if err := errors.Join(MkdirAll(dir), MkdirAll(dir)); err != nil {
 		t.Fatal(err)
 	}
+
 	name := filepath.Join(dir, "key")
 	for _, text := range []string{"a longer one", "short"} {
 		if err := WriteFile(name, []byte(text)); err != nil {
 			t.Fatal(err)
 		}
 	}
+
 	f, err := Open(name, os.O_WRONLY|os.O_APPEND)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if _, err := f.WriteString("er"); err != nil {
 		t.Fatal(err)
 	}
+
 	if err := f.Close(); err != nil {
 		t.Fatal(err)
 	}
+
 	if _, err := Open(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL); !errors.Is(err, os.ErrExist) {
 		t.Errorf("what is there: %v", err)
 	}
+
 	temp, err := CreateTemp(dir, "x-*.new")
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if err := temp.Close(); err != nil {
 		t.Fatal(err)
 	}
+
 	if base := filepath.Base(temp.Name()); !strings.HasPrefix(base, "x-") || !strings.HasSuffix(base, ".new") {
 		t.Errorf("named %s", base)
 	}
@@ -172,6 +189,7 @@ func TestFiles(t *testing.T) {
 	if err := os.WriteFile(open, nil, 0o644); err != nil {
 		t.Fatal(err)
 	}
+
 	if err := Check(open, true); err == nil || !strings.Contains(err.Error(), "read") {
 		t.Errorf("what others can read: %v", err)
 	}
@@ -179,6 +197,7 @@ func TestFiles(t *testing.T) {
 	if b, err := os.ReadFile(name); err != nil || string(b) != "shorter" {
 		t.Errorf("%q, %v", b, err)
 	}
+
 	for at, secret := range map[string]bool{
 		dir:                           false,
 		name:                          true,

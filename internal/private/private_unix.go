@@ -24,6 +24,7 @@ func exposed(at string, st os.FileInfo, secret bool) error {
 	if secret {
 		others, can = 0o077, "read"
 	}
+
 	owner := int(st.Sys().(*syscall.Stat_t).Uid)
 	switch {
 	case owner != 0 && owner != os.Geteuid():
@@ -35,5 +36,6 @@ func exposed(at string, st os.FileInfo, secret bool) error {
 		return fmt.Errorf("%s has mode %04o, so that it can be %s by others: chmod go= %[1]s", pathname.Escape(at),
 			st.Mode().Perm(), can)
 	}
+
 	return nil
 }

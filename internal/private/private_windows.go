@@ -50,11 +50,13 @@ func MkdirAll(dir string) error {
 	if st, err := os.Stat(dir); err == nil && st.IsDir() {
 		return nil
 	}
+
 	if up := filepath.Dir(dir); up != dir {
 		if err := MkdirAll(up); err != nil {
 			return err
 		}
 	}
+
 	d, err := guard("OICI")
 	if err != nil {
 		return err
@@ -66,6 +68,7 @@ func MkdirAll(dir string) error {
 	if err := windows.CreateDirectory(name, attributes(d)); err != nil && !errors.Is(err, os.ErrExist) {
 		return &os.PathError{Op: "mkdir", Path: dir, Err: err}
 	}
+
 	return nil
 }
 
@@ -83,6 +86,7 @@ func Open(name string, flag int) (*os.File, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	h, err := windows.CreateFile(at, wanted(flag)|windows.READ_CONTROL|windows.WRITE_DAC,
 		windows.FILE_SHARE_READ|windows.FILE_SHARE_WRITE, attributes(d),
 		disposition(flag), windows.FILE_ATTRIBUTE_NORMAL, 0)
@@ -93,9 +97,11 @@ func Open(name string, flag int) (*os.File, error) {
 			windows.CloseHandle(h)
 		}
 	}
+
 	if err != nil {
 		return nil, &os.PathError{Op: "open", Path: name, Err: err}
 	}
+
 	return os.NewFile(uintptr(h), name), nil
 }
 
@@ -159,10 +165,12 @@ func exposed(at string, _ os.FileInfo, secret bool) error {
 	if !found {
 		return nil
 	}
+
 	can := "write to"
 	if secret {
 		can = "read"
 	}
+
 	return fmt.Errorf(
 		"%s can %s %s: let only the system, its administrators and the account that the agent runs as do that",
 		called(who), can, shown)

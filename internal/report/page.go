@@ -30,6 +30,7 @@ func grid(octal, other string) template.HTML {
 	if on == nil {
 		return ""
 	}
+
 	var b strings.Builder
 	fmt.Fprintf(&b, `<svg class="grid" width="30" height="38" viewBox="0 0 38 48" role="img" aria-label="mode %s">`,
 		template.HTMLEscapeString(octal))
@@ -40,6 +41,7 @@ func grid(octal, other string) template.HTML {
 		if set {
 			fill = "currentColor"
 		}
+
 		if i < 3 {
 			fmt.Fprintf(&b, `<path d="M%d 4h7l-3.5 4z" fill="%s" stroke="currentColor" stroke-width=".7"/>`, x, fill)
 		} else {
@@ -47,12 +49,14 @@ func grid(octal, other string) template.HTML {
 				`<rect x="%d" y="%g" width="7" height="7" rx="1" fill="%s" stroke="currentColor" stroke-width=".8"/>`,
 				x, y, fill)
 		}
+
 		if ref != nil && ref[i] != set {
 			fmt.Fprintf(&b,
 				`<rect x="%g" y="%g" width="11" height="11" rx="3" fill="none" stroke="#7d4300" stroke-width="1.5"/>`,
 				float64(x)-2, y-2)
 		}
 	}
+
 	b.WriteString("</svg>")
 	return template.HTML(b.String()) // its parts are ours
 }
@@ -78,6 +82,7 @@ func page(d Data) ([]byte, error) {
 		}
 		hosts = append(hosts, h)
 	}
+
 	var b bytes.Buffer
 	err := pageTemplate.Execute(&b, map[string]any{"Data": d, "Hosts": hosts})
 	return b.Bytes(), err

@@ -106,6 +106,7 @@ func table(d Data) ([]byte, error) {
 		}
 		rows = append(rows, row)
 	}
+
 	for _, h := range d.Hosts {
 		looked := ""
 		edition := ""
@@ -113,13 +114,16 @@ func table(d Data) ([]byte, error) {
 		if h.Looked != nil {
 			looked = h.Looked.UTC().Format(time.RFC3339)
 		}
+
 		if r := d.of(h.Host); r != nil {
 			edition = strconv.Itoa(r.Edition)
 		}
+
 		for _, g := range d.Groups {
 			if g.Host != h.Host {
 				continue
 			}
+
 			none = false
 			var until, who, why string
 			if g.Waiver != nil {
@@ -127,17 +131,21 @@ func table(d Data) ([]byte, error) {
 				who = g.Waiver.Author
 				why = g.Waiver.Reason
 			}
+
 			add(g.Host, g.ID, g.Rule, g.Severity, g.Kind, g.Aspect, g.Declared, g.Found, g.Word, g.Meaning,
 				strconv.Itoa(g.Count), g.Folder, g.Example, until, who, why,
 				looked, edition, strconv.Itoa(g.Unread), h.State, h.Says)
 		}
+
 		if none && h.State != string(verdict.Declared) {
 			add(append(append([]string{h.Host}, make([]string, 15)...), looked, edition, "", h.State, h.Says)...)
 		}
 	}
+
 	if len(d.Hosts) == 0 {
 		add(append(make([]string, 19), d.Verdict.State, d.Verdict.Says)...)
 	}
+
 	err := w.WriteAll(rows)
 	return b.Bytes(), err
 }
@@ -197,11 +205,13 @@ func junit(d Data) ([]byte, error) {
 			},
 		})
 	}
+
 	for _, h := range d.Hosts {
 		s := junitSuite{Name: d.Application + " on " + h.Host, Timestamp: d.Made.UTC().Format("2006-01-02T15:04:05")}
 		if h.Looked != nil {
 			s.Timestamp = h.Looked.UTC().Format("2006-01-02T15:04:05")
 		}
+
 		add := func(name string, fails, waived []string, kind string) {
 			c := junitCase{Class: d.Application + "." + h.Host, Name: name}
 			switch {
@@ -216,19 +226,23 @@ func junit(d Data) ([]byte, error) {
 				c.Skipped = &junitMessage{Message: strings.Join(waived, "; ")}
 				s.Skipped++
 			}
+
 			s.Tests++
 			s.Cases = append(s.Cases, c)
 		}
+
 		var look []string
 		if slices.ContainsFunc(h.States, func(s string) bool { return slices.Contains(unknown, verdict.State(s)) }) {
 			look = append(look, h.Says)
 		}
+
 		add("it was looked at, lately, with success", look, nil, h.State)
 		r := d.of(h.Host)
 		rules := d.Rules
 		if r == nil {
 			r, rules = &wire.Report{}, nil // nothing is known of any
 		}
+
 		for _, rule := range rules {
 			var fails, waived []string
 			kind := ""
@@ -236,31 +250,39 @@ func junit(d Data) ([]byte, error) {
 				if g.Report != r.ID || g.Rule != rule {
 					continue
 				}
+
 				line := fmt.Sprintf("%d × %s %s: declared %s, found %s in %s, such as %s: %s", g.Count, g.Kind,
 					g.Aspect, g.Declared, g.Found, g.Folder, g.Example, g.Meaning)
 				if g.Unread > 0 {
 					line += fmt.Sprintf(" (%d as last read: they cannot be read now)", g.Unread)
 				}
+
 				if g.Waiver != nil {
 					waived = append(waived,
 						fmt.Sprintf("%s (accepted by %s until %s: %s)", line, g.Waiver.Author,
 							g.Waiver.Ends.Format(time.DateOnly), g.Waiver.Reason))
 					continue
 				}
+
 				fails, kind = append(fails, line), g.Severity
 			}
+
 			add(rule, fails, waived, kind)
 		}
+
 		var unread []string
 		if r.Unread > 0 {
 			unread = append(unread, fmt.Sprintf("%d paths could not be judged", r.Unread))
 		}
+
 		if h.Looked != nil {
 			add("everything could be read", unread, nil, "unread")
 		}
+
 		out.Tests, out.Failures = out.Tests+s.Tests, out.Failures+s.Failures
 		out.Suites = append(out.Suites, s)
 	}
+
 	b, err := xml.MarshalIndent(out, "", "  ")
 	return append([]byte(xml.Header), append(b, '\n')...), err
 }
@@ -280,16 +302,19 @@ func openMetrics(d Data) ([]byte, error) {
 		}
 		fmt.Fprintf(&b, "# HELP %s %s\n", name, help)
 	}
+
 	family := func(name, unit, help string, each func(r wire.Report, emit func(labels string, v float64))) {
 		begin(name, unit, help)
 		for _, r := range d.Reports {
 			each(r, func(labels string, v float64) { sample(name, r.Host, labels, v) })
 		}
 	}
+
 	begin("idletally_drift_hosts", "", "Hosts that the application applies to.")
 	fmt.Fprintf(&b, "idletally_drift_hosts{application=\"%s\"} %d\n", label.Replace(d.Application), len(d.Hosts))
 	begin("idletally_drift_state", "",
 		"Whether a state holds of the application on a host: 1 where it does. Only declared says that all is well.")
+
 	for _, h := range d.Hosts {
 		for _, s := range verdict.States[1:] { // that it has a host is told by there being any
 			v := 0.0
@@ -299,6 +324,7 @@ func openMetrics(d Data) ([]byte, error) {
 			sample("idletally_drift_state", h.Host, fmt.Sprintf(",state=%q", s), v)
 		}
 	}
+
 	times := func(name, help string, at func(wire.HostVerdict) *time.Time) {
 		begin(name, "seconds", help)
 		for _, h := range d.Hosts {
@@ -307,6 +333,7 @@ func openMetrics(d Data) ([]byte, error) {
 			}
 		}
 	}
+
 	times("idletally_drift_looked_timestamp_seconds", "As of when the host is known, in Unix time.",
 		func(h wire.HostVerdict) *time.Time { return h.Looked })
 	times("idletally_drift_until_timestamp_seconds", "From when on that is too long ago, in Unix time.",
@@ -319,6 +346,7 @@ func openMetrics(d Data) ([]byte, error) {
 					counts[[2]string{g.Word, g.Severity}] += g.Count
 				}
 			}
+
 			for _, word := range []string{"opens", "closes", "both", "neither"} {
 				for _, severity := range []string{"minor", "serious", "grave"} {
 					emit(fmt.Sprintf(",effect=%q,severity=%q", word, severity),
@@ -326,6 +354,7 @@ func openMetrics(d Data) ([]byte, error) {
 				}
 			}
 		})
+
 	one := func(v func(wire.Report) float64) func(wire.Report, func(string, float64)) {
 		return func(r wire.Report, emit func(string, float64)) { emit("", v(r)) }
 	}

@@ -56,6 +56,7 @@ func TestNothingLooksWell(t *testing.T) {
 	at := data().Made
 	sound := verdict.Look{At: at.Add(-time.Hour), Until: at.Add(time.Hour), Edition: 3, Published: 3}
 	mar := func(f func(*verdict.Look)) verdict.Look { l := sound; f(&l); return l }
+
 	for state, looks := range map[verdict.State][]verdict.Look{
 		verdict.Declared: {sound},
 		verdict.Nowhere:  nil,
@@ -77,6 +78,7 @@ func TestNothingLooksWell(t *testing.T) {
 				},
 			}
 		}
+
 		if state == verdict.Drifted {
 			d.Groups = []wire.Group{
 				{
@@ -86,6 +88,7 @@ func TestNothingLooksWell(t *testing.T) {
 				},
 			}
 		}
+
 		out := map[string]string{}
 		for _, f := range Formats {
 			b, err := f.Write(d)
@@ -94,22 +97,27 @@ func TestNothingLooksWell(t *testing.T) {
 			}
 			out[f.Name] = string(b)
 		}
+
 		well := state == verdict.Declared
 		if says := strings.Contains(strings.ToLower(out["html"]), "as declared"); says != well ||
 			!strings.Contains(out["html"], `class="verdict `+string(state)) {
 			t.Errorf("%s: the page is\n%s", state, out["html"])
 		}
+
 		if rows := strings.Count(out["csv"], "\n") - 1; (rows == 0) != well {
 			t.Errorf("%s: %d rows\n%s", state, rows, out["csv"])
 		}
+
 		var suites junitSuites
 		if err := xml.Unmarshal([]byte(out["junit"]), &suites); err != nil || (suites.Failures == 0) != well ||
 			suites.Tests == 0 {
 			t.Errorf("%s, %v:\n%s", state, err, out["junit"])
 		}
+
 		if says := strings.Contains(out["openmetrics"], `state="declared"} 1`); says != well {
 			t.Errorf("%s:\n%s", state, out["openmetrics"])
 		}
+
 		if state != verdict.Nowhere &&
 			!strings.Contains(out["openmetrics"],
 				`idletally_drift_state{application="ticketing",host="slip-south",state="`+string(state)+`"} 1`) {
@@ -144,11 +152,13 @@ func TestPage(t *testing.T) {
 			t.Errorf("%q is not in the page", want)
 		}
 	}
+
 	for _, not := range []string{"http://", "https://", "<script", "<i>", "ZgotmplZ"} {
 		if strings.Contains(p, not) {
 			t.Errorf("the page holds %q", not)
 		}
 	}
+
 	// 0777 beside 0640: the owner's execute, the group's write and execute, and all three of others.
 	if n := strings.Count(p, `stroke="#7d4300"`); n != 6 {
 		t.Errorf("%d cells are ringed, want 6", n)
@@ -168,15 +178,18 @@ func TestJUnit(t *testing.T) {
 	if err := xml.NewDecoder(bytes.NewReader([]byte(write(t, "junit")))).Decode(&got); err != nil {
 		t.Fatal(err)
 	}
+
 	if got.Tests != 11 || got.Failures != 3 || len(got.Suites) != 3 || got.Suites[2].Cases[0].Failure == nil {
 		t.Errorf("%+v", got)
 	}
+
 	s := got.Suites[0]
 	if s.Tests != 5 || s.Failures != 2 || s.Skipped != 1 || s.Cases[0].Failure != nil ||
 		s.Cases[1].Failure == nil || s.Cases[1].Failure.Type != "serious" || s.Cases[2].Skipped == nil ||
 		s.Cases[3].Failure != nil || s.Cases[4].Failure == nil {
 		t.Errorf("%+v", s)
 	}
+
 	if s := got.Suites[1]; s.Failures+s.Skipped != 0 {
 		t.Errorf("%+v", s)
 	}
@@ -197,9 +210,11 @@ func TestOpenMetrics(t *testing.T) {
 			t.Errorf("%q is not in\n%s", want, m)
 		}
 	}
+
 	if !strings.HasSuffix(m, "# EOF\n") {
 		t.Error("it does not end as OpenMetrics does")
 	}
+
 	if _, err := Find("pdf"); err == nil || !strings.Contains(err.Error(), "html, csv, junit, openmetrics") {
 		t.Errorf("%v", err)
 	}

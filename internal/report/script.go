@@ -25,6 +25,7 @@ func Script(w io.Writer, m plan.Manifest, host string, steps []plan.Step) error 
 	}
 	var lines []line
 	lists := "no"
+
 	for _, s := range steps {
 		for _, set := range []perm.Set{s.Before, s.After} {
 			x, err := perm.ShellOf(set)
@@ -36,32 +37,39 @@ func Script(w io.Writer, m plan.Manifest, host string, steps []plan.Step) error 
 			}
 		}
 	}
+
 	for _, s := range steps {
 		there, err1 := perm.Narrow(s.Kind, s.Before, s.After)
 		back, err2 := perm.Narrow(s.Kind, s.After, s.Before)
 		if err1 != nil || err2 != nil || s.Kind == perm.Link { // a link has an owner only
 			there, back = s.After, s.Before
 		}
+
 		if perm.Empowers(s.Kind, s.Before, s.After) && s.File.Content.IsZero() {
 			return fmt.Errorf(
 				"step %s gives set-ID bits, capabilities or root's ownership to a file of which nothing is known: "+
 					"draft the plan again while the host's agent runs",
 				s.Path)
 		}
+
 		l := line{path: quoted(s.Path), kind: "other", inode: "-", content: "-", read: "-"}
 		if s.File.Inode != 0 {
 			l.inode = fmt.Sprint(s.File.Inode)
 		}
+
 		if !s.File.Content.IsZero() {
 			l.content = s.File.Content.String()
 		}
+
 		if perm.Empowers(s.Kind, s.After, s.Before) {
 			l.read = "yes"
 		}
+
 		switch s.Kind {
 		case perm.File, perm.Folder, perm.Link:
 			l.kind = s.Kind.String()
 		}
+
 		for _, x := range []struct {
 			set perm.Set
 			to  *string
@@ -79,8 +87,10 @@ func Script(w io.Writer, m plan.Manifest, host string, steps []plan.Step) error 
 				*x.to = st.String()
 			}
 		}
+
 		lines = append(lines, l)
 	}
+
 	var b strings.Builder
 	remark := func(s string) string { return strings.Map(printable, s) }
 	fmt.Fprintf(&b, `#!/bin/sh
@@ -95,29 +105,35 @@ func Script(w io.Writer, m plan.Manifest, host string, steps []plan.Step) error 
 # What a link itself belongs to is changed by its name. Have nobody work there while this runs.
 `, remark(m.ID), remark(m.Application), remark(host), remark(m.Title), len(steps), digest,
 		map[string]string{"no": "", "yes": ", getfacl and setfacl, getfattr and setfattr"}[lists])
+
 	fmt.Fprintf(&b, "lists=%s\n\n%s\n", lists, scriptHead)
 	b.WriteString("# Which paths are as reviewed, and the originals.\n")
 	for i, l := range lines {
 		fmt.Fprintf(&b, "k %d %s %s '%s' '%s' %s %s %s\n", i+1, l.path, l.kind, l.before, l.after, l.inode, l.content,
 			l.read)
 	}
+
 	b.WriteString(
 		"sync \"$kept/originals\" 2>/dev/null || sync\n\nif [ \"$way\" = do ]; then\n  : # first whatever closes, " +
 			"from the outer folder inwards\n")
 	for i, l := range lines {
 		fmt.Fprintf(&b, "  c %d %s %s '%s' 0\n", i+1, l.path, l.kind, l.narrow)
 	}
+
 	b.WriteString("  # then whatever opens, from the inner folder outwards\n")
 	for i, l := range slices.Backward(lines) {
 		fmt.Fprintf(&b, "  c %d %s %s '%s' 1\n", i+1, l.path, l.kind, l.after)
 	}
+
 	b.WriteString("else\n  :\n")
 	for i, l := range lines {
 		fmt.Fprintf(&b, "  c %d %s %s '%s' 0\n", i+1, l.path, l.kind, l.back)
 	}
+
 	for i, l := range slices.Backward(lines) {
 		fmt.Fprintf(&b, "  c %d %s %s '%s' 1\n", i+1, l.path, l.kind, l.before)
 	}
+
 	b.WriteString("fi\necho \"$done of " + fmt.Sprint(len(lines)) +
 		" paths were seen to be as planned, $left are left or failed.\"\n[ \"$left\" -eq 0 ] || exit 4\n")
 	_, err := io.WriteString(w, b.String())

@@ -71,6 +71,7 @@ func anyState(r *rand.Rand, k perm.Kind, lists bool) perm.Set {
 	if k == perm.Link {
 		return p.Set()
 	}
+
 	p.Mode = mode.Mode(r.UintN(0o10000))
 	named := func() (l posixacl.List) {
 		for id := range r.Uint32N(3) {
@@ -78,18 +79,22 @@ func anyState(r *rand.Rand, k perm.Kind, lists bool) perm.Set {
 		}
 		return l
 	}
+
 	if !lists {
 		return p.Set()
 	}
+
 	p.Access = posixacl.Build(p.Mode.Owner(), p.Mode.Group(), p.Mode.Other(), named(), nil)
 	if p.Access != nil {
 		p.Mode = p.Access.Mode(p.Mode)
 	}
+
 	if k == perm.Folder {
 		p.Default = posixacl.Build(7, mode.Perm(r.UintN(8)), mode.Perm(r.UintN(8)), named(), nil)
 	} else if r.IntN(3) == 0 {
 		p.Caps = "\x01\x00\x00\x02\x00\x04\x00\x00" + strings.Repeat("\x00", 12)
 	}
+
 	return p.Set()
 }
 
@@ -104,6 +109,7 @@ func TestScript(t *testing.T) {
 			"plain", "two words", "it's", "a\nb", "\xff\xfe", "-rf", "$(touch gone)", "`x`", "*", "\\n", "\"", "#",
 		}
 		var steps []plan.Step
+
 		for _, n := range names {
 			k := []perm.Kind{perm.File, perm.Folder, perm.Link}[r.IntN(3)]
 			path := filepath.Join(root, n)
@@ -115,24 +121,29 @@ func TestScript(t *testing.T) {
 			default:
 				must(t, os.Symlink("nowhere", path))
 			}
+
 			s := plan.Step{Path: path, Kind: k, Before: anyState(r, k, lists), After: anyState(r, k, lists)}
 			if k == perm.Link {
 				must(t, os.Lchown(path, int(uid(s.Before)), int(gid(s.Before))))
 			} else {
 				put(t, path, s.Before)
 			}
+
 			if perm.Empowers(k, s.Before, s.After) {
 				s.File = plan.Identity{Inode: inode(t, path), Content: tree.Sum(nil)}
 			}
+
 			if s.Before != s.After {
 				steps = append(steps, s)
 			}
 		}
+
 		slices.SortFunc(steps, func(a, b plan.Step) int { return pathname.Compare(a.Path, b.Path) })
 		var before []string
 		for _, s := range steps {
 			before = append(before, how(t, s.Path))
 		}
+
 		// One is changed by somebody since.
 		odd := r.IntN(len(steps))
 		must(t, os.Lchown(steps[odd].Path, 77, 77))
@@ -149,13 +160,16 @@ func TestScript(t *testing.T) {
 			if code := cmd.ProcessState.ExitCode(); code != 4 && (way == "do" || code != 0) {
 				t.Fatalf("%s: %v\n%s", way, err, out)
 			}
+
 			return string(out)
 		}
+
 		out := run("do")
 		if want := fmt.Sprintf("%d of %d paths were seen to be as planned, 1 are left or failed.", len(steps)-1,
 			len(steps)); !strings.Contains(out, want) {
 			t.Errorf("%s\nwant %q", out, want)
 		}
+
 		for i, s := range steps {
 			if i == odd {
 				if got := how(t, s.Path); got != oddly {
@@ -163,6 +177,7 @@ func TestScript(t *testing.T) {
 				}
 				continue
 			}
+
 			other := filepath.Join(t.TempDir(), "x")
 			switch s.Kind {
 			case perm.File:
@@ -173,25 +188,31 @@ func TestScript(t *testing.T) {
 				must(t, os.Symlink("nowhere", other))
 				must(t, os.Lchown(other, int(uid(s.After)), int(gid(s.After))))
 			}
+
 			if s.Kind != perm.Link {
 				put(t, other, s.After)
 			}
+
 			if got, want := how(t, s.Path), how(t, other); got != want {
 				t.Errorf("%q (%s) is %s, want %s\n%s", s.Path, s.Kind, got, want, out)
 			}
 		}
+
 		if again, err := exec.Command("/bin/sh", file, "do", kept).CombinedOutput(); err == nil {
 			t.Errorf("originals were written over: %s", again)
 		}
+
 		run("undo")
 		for i, s := range steps {
 			if got := how(t, s.Path); i != odd && got != before[i] {
 				t.Errorf("%q is %s afterwards, was %s", s.Path, got, before[i])
 			}
 		}
+
 		if _, err := os.Stat(filepath.Join(root, "gone")); err == nil {
 			t.Fatal("a name was run")
 		}
+
 		must(t, exec.Command("/bin/sh", "-n", file).Run())
 	}
 }
@@ -214,6 +235,7 @@ func TestScriptWhileFilesAreExchanged(t *testing.T) {
 	must(t, os.WriteFile(victim, nil, 0o600))
 	before, after := perm.POSIX{Mode: 0o600}.Set(), perm.POSIX{UID: 7, Mode: 0o664}.Set()
 	var steps []plan.Step
+
 	for i := range 40 {
 		path := filepath.Join(root, fmt.Sprintf("f%03d", i))
 		must(t, os.WriteFile(path, nil, 0o600))
@@ -225,6 +247,7 @@ func TestScriptWhileFilesAreExchanged(t *testing.T) {
 			File:   plan.Identity{Inode: inode(t, path)},
 		})
 	}
+
 	// One is another file from the start.
 	must(t, os.WriteFile(steps[5].Path+".new", nil, 0o600))
 	must(t, os.Rename(steps[5].Path+".new", steps[5].Path))
@@ -251,19 +274,23 @@ func TestScriptWhileFilesAreExchanged(t *testing.T) {
 			}
 		}
 	}()
+
 	for way, kept := range map[string]string{"do": filepath.Join(dir, "one")} {
 		out, err := exec.Command("/bin/sh", file, way, kept).CombinedOutput()
 		if err == nil || !strings.Contains(string(out), "another file lies there") {
 			t.Errorf("%v: %s", err, out)
 		}
+
 		changed := 0
 		close(stop)
 		<-stopped
+
 		for _, s := range steps {
 			if st, err := os.Lstat(s.Path); err == nil && st.Mode() == 0o664 {
 				changed++
 			}
 		}
+
 		var said int
 		if i := strings.LastIndex(string(out), " of 40 paths were seen"); i < 0 {
 			t.Fatalf("%s", out)
@@ -273,6 +300,7 @@ func TestScriptWhileFilesAreExchanged(t *testing.T) {
 			t.Errorf("it says %d, %d are changed: %v", said, changed, err)
 		}
 	}
+
 	if st, err := os.Stat(victim); err != nil || st.Mode() != 0o600 {
 		t.Errorf("what lies elsewhere has %v, %v", st.Mode(), err)
 	}

@@ -34,10 +34,12 @@ func StartRealm(ctx context.Context, dir, name string, people map[string]string,
 		return nil, fmt.Errorf(
 			"the key distribution centre is not installed: apt-get install krb5-kdc krb5-admin-server: %w", err)
 	}
+
 	port, err := loopback.FreePort()
 	if err != nil {
 		return nil, err
 	}
+
 	r := &Realm{Name: name, Config: filepath.Join(dir, "krb5.conf"), Keytab: filepath.Join(dir, "keytab")}
 	centre := filepath.Join(dir, "kdc.conf")
 	conf := fmt.Sprintf(
@@ -54,6 +56,7 @@ func StartRealm(ctx context.Context, dir, name string, people map[string]string,
 		os.WriteFile(centre, []byte(kdc), 0o600)); err != nil {
 		return nil, err
 	}
+
 	env := append(os.Environ(), "KRB5_CONFIG="+r.Config, "KRB5_KDC_PROFILE="+centre)
 	do := func(in, name string, args ...string) error {
 		c := exec.CommandContext(ctx, name, args...)
@@ -61,28 +64,35 @@ func StartRealm(ctx context.Context, dir, name string, people map[string]string,
 		if out, err := c.CombinedOutput(); err != nil {
 			return fmt.Errorf("%s: %w: %s", name, err, strings.TrimSpace(string(out)))
 		}
+
 		return nil
 	}
+
 	if err := do("", "/usr/sbin/kdb5_util", "create", "-s", "-r", name, "-P",
 		"not a secret: a realm for tests"); err != nil {
 		return nil, err
 	}
+
 	var asks strings.Builder
 	for who, password := range people {
 		fmt.Fprintf(&asks, "addprinc -pw %q %s\n", password, who)
 	}
+
 	for _, s := range services {
 		fmt.Fprintf(&asks, "addprinc -randkey %s\nktadd -k %s %s\n", s, r.Keytab, s)
 	}
+
 	if err := do(asks.String(), "/usr/sbin/kadmin.local"); err != nil {
 		return nil, err
 	}
+
 	r.cmd = exec.Command("/usr/sbin/krb5kdc", "-n")
 	r.cmd.Env, r.cmd.SysProcAttr = env, &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
 	p, err := tied.Start(r.cmd)
 	if err != nil {
 		return nil, fmt.Errorf("start the key distribution centre: %w", err)
 	}
+
 	r.exited = p.Exited()
 	for end := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))

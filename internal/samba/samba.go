@@ -68,12 +68,14 @@ func Start(ctx context.Context, dir string, w World) (*Server, error) {
 	if _, err := exec.LookPath("/usr/sbin/smbd"); err != nil {
 		return nil, fmt.Errorf("the file server is not installed: apt-get install samba samba-vfs-modules: %w", err)
 	}
+
 	if w.Port == 0 {
 		var err error
 		if w.Port, err = loopback.FreePort(); err != nil {
 			return nil, err
 		}
 	}
+
 	if err := write(dir, w); err != nil {
 		return nil, fmt.Errorf("file server's folder: %w", err)
 	}
@@ -82,6 +84,7 @@ func Start(ctx context.Context, dir string, w World) (*Server, error) {
 		return nil, err
 	}
 	defer log.Close()
+
 	s := &Server{Port: w.Port, Folder: dir}
 	s.cmd = exec.Command("/bin/sh", filepath.Join(dir, "start.sh"))
 	s.cmd.Stdout, s.cmd.Stderr = log, log
@@ -94,6 +97,7 @@ func Start(ctx context.Context, dir string, w World) (*Server, error) {
 	if err != nil {
 		return nil, fmt.Errorf("start the file server: %w", err)
 	}
+
 	s.exited = p.Exited() // how it ended stands in its log
 	if err := s.answers(ctx); err != nil {
 		s.Stop()
@@ -101,6 +105,7 @@ func Start(ctx context.Context, dir string, w World) (*Server, error) {
 		own, _ := os.ReadFile(filepath.Join(dir, "log", "smbd"))
 		return nil, fmt.Errorf("%w: %s %s", err, bytes.TrimSpace(said), bytes.TrimSpace(own[max(0, len(own)-1000):]))
 	}
+
 	return s, nil
 }
 
@@ -119,6 +124,7 @@ func (s *Server) Stop() {
 		_ = syscall.Kill(-s.cmd.Process.Pid, syscall.SIGKILL)
 		<-s.exited
 	}
+
 	// Helpers that it started on demand are in its group, too, or in one of their own, but read its settings.
 	_ = syscall.Kill(-s.cmd.Process.Pid, syscall.SIGKILL)
 	list, _ := filepath.Glob("/proc/[0-9]*/cmdline") // the pattern is sound
@@ -161,6 +167,7 @@ func write(dir string, w World) error {
 			return err
 		}
 	}
+
 	groups := map[string][]string{}
 	var order []string
 	passwd := "root:x:0:0:root:/:/bin/false\nnobody:x:65534:65534:nobody:/:/bin/false\n"
@@ -173,6 +180,7 @@ for f in passwd group nsswitch.conf; do
   [ -e /etc/$f ] && mount --bind "$d/$f" /etc/$f
 done
 `, dir)
+
 	script.WriteString("if ! [ -e \"$d/made\" ]; then\n") // it may be started again
 	for i, a := range w.Accounts {
 		passwd += fmt.Sprintf("%s:x:%d:%d::/:/bin/false\n", a.Name, firstID+i, firstID)
@@ -182,21 +190,26 @@ done
 			}
 			groups[g] = append(groups[g], a.Name)
 		}
+
 		for _, right := range a.Rights {
 			fmt.Fprintf(&granted, "net -s \"$d/smb.conf\" sam rights grant '%s' %s >/dev/null\n", a.Name, right)
 		}
+
 		if a.Keeper {
 			keepers = append(keepers, a.Name)
 		}
+
 		fmt.Fprintf(&script, "printf '%%s\\n%%s\\n' '%s' '%s' | smbpasswd -c \"$d/smb.conf\" -s -a '%s' >/dev/null\n",
 			a.Password, a.Password, a.Name)
 	}
+
 	group := fmt.Sprintf("root:x:0:\nnogroup:x:65534:\nstaff-of-server:x:%d:\n", firstID)
 	for i, g := range order {
 		group += fmt.Sprintf("%s:x:%d:%s\n", g, firstID+1+i, strings.Join(groups[g], ","))
 		fmt.Fprintf(&script, "net -s \"$d/smb.conf\" groupmap add ntgroup='%s' unixgroup='%s' type=local >/dev/null\n",
 			g, g)
 	}
+
 	script.WriteString(`sid() {
   { net -s "$d/smb.conf" groupmap list | sed -n "s/^$1 (\(S-[^)]*\)).*/\1/p"; pdbedit -s "$d/smb.conf" -v -u "$1" 2>/dev/null | sed -n 's/^User SID: *//p'; } | head -n 1
 }
@@ -211,6 +224,7 @@ done
 				strings.Join(list, ","))
 		}
 	}
+
 	script.WriteString(granted.String())
 	script.WriteString("touch \"$d/made\"\nfi\n")
 	var conf strings.Builder
@@ -243,6 +257,7 @@ wide links = no
 admin users = %[3]s
 store dos attributes = yes
 `, w.Port, dir, strings.Join(keepers, " "))
+
 	if k := w.Kerberos; k != nil {
 		// Its tickets say nothing of groups: those are the server's own.
 		fmt.Fprintf(&conf,
@@ -250,6 +265,7 @@ store dos attributes = yes
 			k.Name, k.Keytab)
 		fmt.Fprintf(&script, "export KRB5_CONFIG='%s'\n", k.Config)
 	}
+
 	script.WriteString("exec /usr/sbin/smbd -F --no-process-group -s \"$d/smb.conf\"\n")
 	for _, s := range w.Shares {
 		folder := filepath.Join(dir, "shares", s.Name)
@@ -259,15 +275,18 @@ store dos attributes = yes
 		if err := os.Chmod(folder, 0o777); err != nil {
 			return err
 		}
+
 		fmt.Fprintf(&conf, "\n[%s]\npath = %s\nread only = no\n", s.Name, folder)
 		if s.Hides {
 			conf.WriteString("hide unreadable = yes\n")
 		}
+
 		if !s.Plain {
 			conf.WriteString(
 				"vfs objects = acl_xattr\nacl_xattr:ignore system acls = yes\nacl_xattr:default acl style = windows\n")
 		}
 	}
+
 	for name, text := range map[string]string{
 		"passwd":        passwd,
 		"group":         group,
@@ -279,6 +298,7 @@ store dos attributes = yes
 			return err
 		}
 	}
+
 	// Everybody reads who there is.
 	return errors.Join(os.Chmod(filepath.Join(dir, "passwd"), 0o644), os.Chmod(filepath.Join(dir, "group"), 0o644),
 		os.Chmod(filepath.Join(dir, "nsswitch.conf"), 0o644))

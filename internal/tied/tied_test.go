@@ -23,6 +23,7 @@ func TestOutlivesTheThread(t *testing.T) {
 	}
 	started := make(chan child)
 	const children = 8
+
 	for range children {
 		go func() {
 			runtime.LockOSThread() // and never unlocked: the thread ends with this function
@@ -31,13 +32,16 @@ func TestOutlivesTheThread(t *testing.T) {
 			if err != nil {
 				t.Error(err)
 			}
+
 			started <- child{cmd, p}
 		}()
 	}
+
 	var all []child
 	for range children {
 		all = append(all, <-started)
 	}
+
 	time.Sleep(200 * time.Millisecond)
 	for _, c := range all {
 		select {
@@ -52,9 +56,11 @@ func TestOutlivesTheThread(t *testing.T) {
 			t.Errorf("ended with %v", err)
 		}
 	}
+
 	if _, err := Start(exec.Command("/nowhere/program")); err == nil {
 		t.Error("a program that is not there was started")
 	}
+
 	if err := Run(exec.Command("/bin/sh", "-c", "exit 3")); err == nil || !strings.Contains(err.Error(), "3") {
 		t.Errorf("ran to %v", err)
 	}
@@ -70,6 +76,7 @@ func TestLeavesThreadsToOthers(t *testing.T) {
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
 		}
+
 		theirs = append(theirs, cmd)
 		for range 3 {
 			p, err := Start(exec.Command("/bin/true"))
@@ -81,6 +88,7 @@ func TestLeavesThreadsToOthers(t *testing.T) {
 			}
 		}
 	}
+
 	time.Sleep(200 * time.Millisecond)
 	for _, cmd := range theirs {
 		if err := cmd.Process.Signal(syscall.SIGTERM); err != nil {
@@ -106,13 +114,16 @@ func TestTheOnlyDoor(t *testing.T) {
 		if !strings.HasSuffix(path, ".go") {
 			return nil
 		}
+
 		files++
 		b, err := os.ReadFile(path)
 		if err == nil && strings.Contains(string(b), "Pdeathsig") && !strings.Contains(string(b), "tied.") {
 			t.Errorf("%s ties a process to a thread by itself: call tied.Start", path)
 		}
+
 		return err
 	})
+
 	if err != nil || files < 100 {
 		t.Fatalf("%d files, %v", files, err)
 	}

@@ -28,6 +28,7 @@ func filled(v reflect.Value) reflect.Value {
 	if !lacks(v) {
 		return v
 	}
+
 	t := v.Type()
 	out := reflect.New(t).Elem()
 	switch v.Kind() {
@@ -52,6 +53,7 @@ func filled(v reflect.Value) reflect.Value {
 			out.SetMapIndex(key, filled(x))
 		}
 	}
+
 	return out
 }
 
@@ -68,6 +70,7 @@ func lacks(v reflect.Value) bool {
 				return true
 			}
 		}
+
 	case reflect.Slice:
 		of := fieldsOf(v.Type())
 		if !of.may || v.IsNil() {
@@ -78,6 +81,7 @@ func lacks(v reflect.Value) bool {
 				return true
 			}
 		}
+
 	case reflect.Map:
 		if !fieldsOf(v.Type()).may {
 			return false
@@ -88,6 +92,7 @@ func lacks(v reflect.Value) bool {
 			}
 		}
 	}
+
 	return false
 }
 
@@ -122,6 +127,7 @@ func shapeOf(t reflect.Type, made map[reflect.Type]shape) shape {
 	if s, ok := made[t]; ok {
 		return s
 	}
+
 	made[t] = shape{may: true, within: true}
 	var s shape
 	switch {
@@ -142,6 +148,7 @@ func shapeOf(t reflect.Type, made map[reflect.Type]shape) shape {
 		}
 		s.may = len(s.list) > 0
 	}
+
 	made[t] = s
 	return s
 }

@@ -17,6 +17,7 @@ func TestLists(t *testing.T) {
 		Hash tree.Hash `json:"hash"`
 		At   time.Time `json:"at"`
 	}
+
 	type outer struct {
 		Inner
 		Self  *Inner           `json:"self"`
@@ -27,6 +28,7 @@ func TestLists(t *testing.T) {
 		Bytes []byte           `json:"bytes"`
 		own   []string
 	}
+
 	const zero = `"hash":"0000000000000000000000000000000000000000000000000000000000000000","at":"0001-01-01T00:00:00Z"`
 	const empty = `{"list":[],` + zero + `}`
 	for _, c := range []struct {
@@ -53,12 +55,14 @@ func TestListsAreShared(t *testing.T) {
 	if got := WithLists(whole).(Listing); &got.Items[0] != &whole.Items[0] {
 		t.Error("what lacks no list is copied")
 	}
+
 	type node struct {
 		List  []string `json:"list"`
 		Below []*node  `json:"below"`
 	}
 	shapes.Clear()
 	var all sync.WaitGroup
+
 	for range 50 {
 		all.Go(func() {
 			b, err := json.Marshal(WithLists(node{Below: []*node{{List: []string{"x"}}}}))
@@ -67,5 +71,6 @@ func TestListsAreShared(t *testing.T) {
 			}
 		})
 	}
+
 	all.Wait()
 }

@@ -21,6 +21,7 @@ func TestHeavier(t *testing.T) {
 		of("f", "minor", "opens", 9, 9),
 		of("g", "minor", "opens", 9, 9),
 	}
+
 	for range 20 {
 		got := slices.Clone(want)
 		rand.Shuffle(len(got), func(i, j int) { got[i], got[j] = got[j], got[i] })
@@ -29,6 +30,7 @@ func TestHeavier(t *testing.T) {
 		for _, w := range got {
 			ids.WriteString(w.Group.ID)
 		}
+
 		if ids.String() != "abcdefg" {
 			t.Fatal(ids.String())
 		}

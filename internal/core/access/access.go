@@ -156,6 +156,7 @@ func (m Mount) Words() (out []string) {
 			out = append(out, x.word)
 		}
 	}
+
 	return out
 }
 
@@ -388,18 +389,21 @@ func (a *Asker) decide(folder, p *Place, op Operation) verdict {
 	if p.Set.IsZero() || (op == Delete || op == Rename) && folder.Set.IsZero() {
 		return verdict{code: ByUnread}
 	}
+
 	if !op.of(p.Kind) {
 		if p.Kind == perm.Link {
 			return verdict{code: ByLink}
 		}
 		return verdict{code: ByKind}
 	}
+
 	switch p.Set.Scheme() {
 	case perm.SchemePOSIX:
 		return a.posix.decide(folder, p, op)
 	case perm.SchemeNT:
 		return a.nt.decide(folder, p, op)
 	}
+
 	return verdict{code: ByUnknownScheme}
 }
 
@@ -408,6 +412,7 @@ func (a *Asker) May(w Way, op Operation, d *perm.Directory) Answer {
 	out := Answer{Operation: op, Way: []Pass{}}
 	last := len(w) - 1
 	stopped := false
+
 	for i := range w[:last] {
 		p := &w[i]
 		pass := Pass{Path: p.Path, Reached: !stopped}
@@ -420,11 +425,14 @@ func (a *Asker) May(w Way, op Operation, d *perm.Directory) Answer {
 				out.Reason, out.Entry = "the way stops at "+p.Path.String()+": "+pass.Reason, v.entry(d)
 			}
 		}
+
 		out.Way = append(out.Way, pass)
 	}
+
 	if stopped {
 		return out
 	}
+
 	p := &w[last]
 	folder := w.folder(last)
 	v := a.decide(folder, p, op)
@@ -432,6 +440,7 @@ func (a *Asker) May(w Way, op Operation, d *perm.Directory) Answer {
 	if v.folder {
 		out.At = folder.Path
 	}
+
 	out.Reason = a.sentence(v, folder, p, op, d)
 	out.Notes = a.notes(v, folder, p, op)
 	if p.Set.Scheme() == perm.SchemeNT {
@@ -441,6 +450,7 @@ func (a *Asker) May(w Way, op Operation, d *perm.Directory) Answer {
 		open := a.nt.undissolved(folder, p, op, v.ok, d)
 		out.Unknown, out.Notes = len(open) > 0, append(out.Notes, open...)
 	}
+
 	return out
 }
 

@@ -55,6 +55,7 @@ func TestMay(t *testing.T) {
 		p.Mount = m
 		return p
 	}
+
 	for _, c := range []struct {
 		name string
 		who  string
@@ -121,10 +122,12 @@ func TestMay(t *testing.T) {
 			t.Errorf("%s: %v by %s at %s: %q; want %v by %s at %s, %q", c.name, got.Allowed, got.Cause, got.At,
 				got.Reason, c.ok, c.code, c.at, c.says)
 		}
+
 		if a.Can(c.way, c.op) != got.Allowed {
 			t.Errorf("%s: Can says otherwise", c.name)
 		}
 	}
+
 	// Whoever may put a link into a folder for all makes others follow it, where the kernel does not guard
 	// against that.
 	for _, c := range []struct {
@@ -147,6 +150,7 @@ func TestMay(t *testing.T) {
 			t.Errorf("%s: %+v", c.what, got)
 		}
 	}
+
 	// What lies behind the place where the way stops was not reached.
 	got := NewAsker(SubjectOf(names, perm.UID(3))).May(
 		way(shut, place("/srv/d", perm.Folder, perm.POSIX{Mode: 0o777}),
@@ -172,10 +176,12 @@ func TestPeople(t *testing.T) {
 	if len(ids) != 3 || all != 4 || ids[0].ID != perm.UID(77) || ids[2].ID != perm.Everyone {
 		t.Errorf("%v of %d matter", ids, all)
 	}
+
 	can := map[perm.Principal]bool{}
 	for _, h := range Everybody(w, List, names) {
 		can[h.ID] = h.Answers[0].Allowed
 	}
+
 	for id, want := range map[perm.Principal]bool{
 		perm.Everyone: false,
 		perm.UID(0):   true,
@@ -196,14 +202,17 @@ func TestOperationNames(t *testing.T) {
 			t.Errorf("%v came back as %v, %v", op, back, err)
 		}
 	}
+
 	if _, err := ParseOperation("sink"); err == nil || !strings.Contains(err.Error(), "want one of read, write") {
 		t.Errorf("%v", err)
 	}
+
 	for p := Override; p <= FSetID; p <<= 1 {
 		if back, err := ParsePrivilege(strings.ToLower(p.String())); err != nil || back != p {
 			t.Errorf("%v came back as %v, %v", p, back, err)
 		}
 	}
+
 	if _, err := ParsePrivilege("CAP_NET_RAW"); err == nil {
 		t.Error("a privilege without bearing on files was taken")
 	}

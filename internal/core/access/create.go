@@ -32,10 +32,12 @@ func New(folder perm.Set, k perm.Kind, s Subject, asked Asked, d *perm.Directory
 	if err != nil {
 		return Made{}, err
 	}
+
 	p := perm.POSIX{UID: newPOSIXAsker(s).who.UID, Mode: asked.Mode & 0o777}
 	if len(s.Groups) > 0 {
 		p.GID, _ = s.Groups[0].ID()
 	}
+
 	var m Made
 	switch fs := asked.Mount.GroupOfFolder; {
 	// XFS goes by the folder's set-group-ID first, the others by the option alone.
@@ -56,6 +58,7 @@ func New(folder perm.Set, k perm.Kind, s Subject, asked Asked, d *perm.Directory
 			"group "+d.Name(perm.GID(p.GID))+
 				": the primary group of who makes it, since the folder has no set-group-ID")
 	}
+
 	if f.Default != nil {
 		p.Access, p.Mode = f.Default.Inherit(p.Mode)
 		if k == perm.Folder {
@@ -71,6 +74,7 @@ func New(folder perm.Set, k perm.Kind, s Subject, asked Asked, d *perm.Directory
 		m.Notes = append(m.Notes,
 			fmt.Sprintf("mode: the program asks for %s, the umask %s takes its bits away", asked.Mode, asked.Umask))
 	}
+
 	m.Set = p.Set()
 	return m, nil
 }

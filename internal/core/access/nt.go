@@ -145,12 +145,14 @@ func (a *ntAsker) decide(folder, at *Place, op Operation) verdict {
 	if d == nil {
 		return verdict{code: ByUnread}
 	}
+
 	switch {
 	case op == Create:
 		return a.either(folder, at)
 	case at.Path == top && op != List && op != Enter, (op == Delete || op == Rename) && folder.Path == top:
 		return verdict{code: ByShareTop}
 	}
+
 	through := a.through(&at.Mount)
 	if op == Enter {
 		if through&(ntsd.ReadData|ntsd.Execute|ntsd.ReadAttributes) == 0 {
@@ -159,18 +161,21 @@ func (a *ntAsker) decide(folder, at *Place, op Operation) verdict {
 		}
 		return verdict{ok: true, code: ByTraverse}
 	}
+
 	right := rightFor[op]
 	place := ntsd.Place{Descriptor: d, Share: through}
 	var above *ntsd.Descriptor
 	if folder != nil {
 		above = a.of(folder.Set)
 	}
+
 	if op == Delete || op == Rename {
 		if above == nil {
 			return verdict{code: ByUnread}
 		}
 		place.Parent = above
 	}
+
 	v := a.say(place.Check(a.token, right)[right], at.Kind, d, right)
 	made := above // where something is made
 	switch op {
@@ -187,6 +192,7 @@ func (a *ntAsker) decide(folder, at *Place, op Operation) verdict {
 	default:
 		return a.marked(v, at, op)
 	}
+
 	v.share.note = a.ownerRights(made)
 	return v
 }
@@ -254,6 +260,7 @@ func (a *ntAsker) undissolved(folder, at *Place, op Operation, ok bool, d *perm.
 	if folder != nil {
 		sets = append(sets, folder.Set)
 	}
+
 	var seen []ntsd.SID
 	for _, s := range sets {
 		list := a.of(s)
@@ -270,6 +277,7 @@ func (a *ntAsker) undissolved(folder, at *Place, op Operation, ok bool, d *perm.
 						"not known: more than %d groups are named of which the server does not tell who is in them",
 						maxUndissolved))
 			}
+
 			seen = append(seen, e.SID)
 			in := ntAsker{token: a.token, known: a.known, shares: map[perm.Set]ntsd.Mask{}}
 			in.token.Groups = append(slices.Clone(a.token.Groups), e.SID)
@@ -280,6 +288,7 @@ func (a *ntAsker) undissolved(folder, at *Place, op Operation, ok bool, d *perm.
 			}
 		}
 	}
+
 	return out
 }
 
@@ -314,21 +323,25 @@ func (a *Asker) passedOver(v verdict, op Operation, d *perm.Directory) (byAsking
 	if v.ok || v.code == ByShareTop || v.code == ByShareList || v.code == ByKind || v.code == ByUnread {
 		return false, nil
 	}
+
 	p, what := ntsd.Restore, "write"
 	if op == Read || op == List || op == Execute {
 		p, what = ntsd.Backup, "read"
 	}
+
 	byAsking = a.nt.token.Privileges&p != 0
 	if byAsking {
 		out = append(out,
 			"holds "+a.held(p, d)+": programs that ask for it "+what+
 				" whatever lists say, on Windows servers; Samba does not go by it")
 	}
+
 	if d != nil {
 		for _, x := range d.Untold {
 			out = append(out, "not counted, since the server does not tell it: "+x)
 		}
 	}
+
 	return byAsking, out
 }
 
@@ -341,6 +354,7 @@ func (a *ntAsker) say(v ntsd.Verdict, k perm.Kind, d *ntsd.Descriptor, right nts
 		if v.Granted {
 			out.code = ByAllow
 		}
+
 	case ntsd.ByOwner:
 		out.code = ByOwnership
 	case ntsd.ByNoList:
@@ -354,6 +368,7 @@ func (a *ntAsker) say(v ntsd.Verdict, k perm.Kind, d *ntsd.Descriptor, right nts
 	default:
 		out.code = ByNoEntry
 	}
+
 	return out
 }
 
@@ -380,6 +395,7 @@ func shareSentence(v verdict, it, who string, d *perm.Directory) string {
 	case ByTraverse:
 		return "file servers let everybody who signs in pass through folders to what they may reach"
 	}
+
 	return ""
 }
 
@@ -390,9 +406,11 @@ func newOnShare(parent *ntsd.Descriptor, k perm.Kind, s Subject, d *perm.Directo
 	if len(s.Groups) > 0 {
 		group, _ = s.Groups[0].SID()
 	}
+
 	if parent.Open {
 		m.Notes = append(m.Notes, "the folder has no list, and hands nothing on")
 	}
+
 	child := ntsd.Child(parent, k == perm.Folder, owner, group, []ntsd.Entry{
 		{Mask: ntsd.Full, SID: owner},
 		{Mask: ntsd.Full, SID: ntsd.System},
@@ -411,6 +429,7 @@ func newOnShare(parent *ntsd.Descriptor, k perm.Kind, s Subject, d *perm.Directo
 			}
 		}
 	}
+
 	m.Set, err = perm.NTSet(child)
 	return m, err
 }

@@ -20,6 +20,7 @@ func TestShares(t *testing.T) {
 		},
 		Groups: []perm.Account{{ID: perm.SIDOf(crew), Name: "crew"}},
 	}).Index()
+
 	set := func(sddl string) perm.Set {
 		return described(t, strings.NewReplacer("surveyor", surveyor.String(), "crew", crew.String()).Replace(sddl))
 	}
@@ -30,6 +31,7 @@ func TestShares(t *testing.T) {
 			{Path: pathname.Path("/charts/x"), Kind: perm.File, Set: set(file)},
 		}
 	}
+
 	type question struct {
 		what         string
 		folder, file string
@@ -38,6 +40,7 @@ func TestShares(t *testing.T) {
 		cause        Code
 		at, says     string
 	}
+
 	ask := func(c question, w Way) {
 		t.Helper()
 		a := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).May(w, c.op, d)
@@ -45,10 +48,12 @@ func TestShares(t *testing.T) {
 			!strings.Contains(a.Reason+" "+a.Entry+strings.Join(a.Notes, " "), c.says) {
 			t.Errorf("%s: %+v", c.what, a)
 		}
+
 		if got := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).Can(w, c.op); got != c.ok {
 			t.Errorf("%s: in short %t", c.what, got)
 		}
 	}
+
 	for _, c := range []question{
 		{"by the group's entry", "O:SYD:", "O:SYD:(A;;FR;;;crew)", Read, true, ByAllow, "/charts/x",
 			"allow crew: read"},
@@ -67,6 +72,7 @@ func TestShares(t *testing.T) {
 	} {
 		ask(c, way(c.folder, c.file))
 	}
+
 	// Of a folder: files and folders take rights of their own.
 	for _, c := range []question{
 		{"a folder for files is none for folders", "O:SYD:", "O:SYD:(A;;0x1200ab;;;WD)", CreateFolder, false, ByNoEntry,
@@ -87,6 +93,7 @@ func TestShares(t *testing.T) {
 		w[2].Kind = perm.Folder
 		ask(c, w)
 	}
+
 	// Nobody removes a share, nor makes one, by the list of what is in it.
 	share := way("O:SYD:(A;;FA;;;WD)", "O:SYD:")[:2]
 	for op, w := range map[Operation]Way{
@@ -101,10 +108,12 @@ func TestShares(t *testing.T) {
 			t.Errorf("%s %s: %+v", op, w[len(w)-1].Path, a)
 		}
 	}
+
 	holders := Everybody(way("O:SYD:", "O:SYD:(A;;FR;;;crew)"), Read, d)
 	if len(holders) != 3 || holders[0].Answers[0].Allowed || !holders[1].Answers[0].Allowed {
 		t.Errorf("%+v", holders)
 	}
+
 	privileged(t)
 	markedReadOnly(t)
 
@@ -153,6 +162,7 @@ func markedReadOnly(t *testing.T) {
 		for _, sddl := range []string{"O:SYD:(A;;FA;;;WD)", "O:SY" + c.list} {
 			sets = append(sets, described(t, sddl))
 		}
+
 		w := Way{
 			{Path: "/", Kind: perm.Folder, Set: sets[0]},
 			{Path: "/charts", Kind: perm.Folder, Set: sets[0]},
@@ -176,10 +186,12 @@ func TestLongListsCostLittle(t *testing.T) {
 	for i := range 1500 {
 		x.Entries = append(x.Entries, ntsd.Entry{Mask: ntsd.ReadSet, SID: ntsd.NewSID(5, 21, 1, 2, 3, uint32(i))})
 	}
+
 	s, err := perm.NTSet(x)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	a := NewAsker(SubjectOf(d, perm.SIDOf(ntsd.NewSID(5, 21, 1, 2, 3, 9000))))
 	p := Place{Path: "/charts/x", Kind: perm.File, Set: s}
 	if n := testing.AllocsPerRun(10, func() { a.sure(nil, &p, Read, d) }); n > 100 {
@@ -198,6 +210,7 @@ func privileged(t *testing.T) {
 		"keeper": ntsd.NewSID(5, 21, 1, 2, 3, 4),
 		"clerk":  ntsd.NewSID(5, 21, 1, 2, 3, 5),
 	}
+
 	powers := map[string]ntsd.Privileges{
 		"owner":  ntsd.TakeOwnership,
 		"saver":  ntsd.Backup | ntsd.Restore,
@@ -211,6 +224,7 @@ func privileged(t *testing.T) {
 		}
 		d.Accounts = append(d.Accounts, a)
 	}
+
 	d.Groups = []perm.Account{
 		{ID: perm.SIDOf(ntsd.Administrators), Name: "administrators", Privileges: ntsd.TakeOwnership | ntsd.Backup},
 	}
@@ -245,22 +259,27 @@ func privileged(t *testing.T) {
 		if a.ByAsking != strings.Contains(strings.Join(a.Notes, ""), "programs that ask") {
 			t.Errorf("%s %s, by asking: %+v", c.who, c.op, a)
 		}
+
 		said := a.Reason + "; " + strings.Join(a.Notes, "; ")
 		if a.Allowed != c.ok || !strings.Contains(said, c.says) || c.ok && a.Cause != ByPrivilege {
 			t.Errorf("%s %s: %+v", c.who, c.op, a)
 		}
 	}
+
 	b, hash, err := d.Encode()
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	var back perm.Directory
 	if err := json.Unmarshal(b, &back); err != nil {
 		t.Fatal(err)
 	}
+
 	if _, again, err := back.Encode(); err != nil || again != hash {
 		t.Errorf("read back it is another one: %v, %s", err, b)
 	}
+
 	if err := json.Unmarshal([]byte(`{"accounts":[{"id":"S-1-1-0","privileges":"SeFlyPrivilege"}]}`),
 		&back); err == nil {
 		t.Error("a privilege that is none")
@@ -287,6 +306,7 @@ func TestNewOnShare(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		v := perm.Describe(c.kind, m.Set, d)
 		got := strings.Join(v.Entries, " | ")
 		if got != c.want || v.Owner != "surveyor" || !strings.Contains(strings.Join(m.Notes, " "), c.says) {
@@ -311,10 +331,12 @@ func TestGroupsThatNobodyKnows(t *testing.T) {
 			{ID: "S-1-22-2-7", Name: `Unix Group\office`},
 		},
 	}).Index()
+
 	var many string
 	for i := range maxUndissolved + 1 {
 		many += fmt.Sprintf("(A;;0x2;;;S-1-22-2-%d)", i)
 	}
+
 	for _, c := range []struct {
 		what, folder, file string
 		op                 Operation
@@ -338,6 +360,7 @@ func TestGroupsThatNobodyKnows(t *testing.T) {
 				sddl)
 			return Place{Path: path, Kind: k, Set: described(t, text)}
 		}
+
 		way := Way{
 			place("/", perm.Folder, "D:NO_ACCESS_CONTROL"),
 			place("/charts", perm.Folder, c.folder),
@@ -348,6 +371,7 @@ func TestGroupsThatNobodyKnows(t *testing.T) {
 			a.Unknown && !strings.Contains(strings.Join(a.Notes, " "), "the server does not tell who is in") {
 			t.Errorf("%s: %+v", c.what, a)
 		}
+
 		if ok, unknown := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).Sure(way, c.op, d); ok != a.Allowed ||
 			unknown != a.Unknown {
 			t.Errorf("%s: in short %t, %t", c.what, ok, unknown)

@@ -21,15 +21,18 @@ func Everybody(w Way, op Operation, d *perm.Directory) []Holder {
 			who = append(who, SubjectNamed(d, &d.Accounts[i]))
 		}
 	}
+
 	for _, id := range spokenOf(w) {
 		if !d.IsGroup(id) && d.Account(id) == nil {
 			who = append(who, SubjectOf(d, id))
 		}
 	}
+
 	out := make([]Holder, len(who))
 	for i, s := range who {
 		out[i] = Holder{s, []Answer{NewAsker(s).May(w, op, d)}}
 	}
+
 	return out
 }
 
@@ -42,6 +45,7 @@ func Matter(w Way, d *perm.Directory, most int) (who []Subject, all int) {
 	if d != nil {
 		accounts = d.Accounts
 	}
+
 	seen := map[*perm.Account]bool{}
 	see := func(a *perm.Account) {
 		if !seen[a] {
@@ -63,6 +67,7 @@ func Matter(w Way, d *perm.Directory, most int) (who []Subject, all int) {
 			who = append(who, SubjectOf(d, m.ID))
 		}
 	}
+
 	for _, service := range []bool{true, false} { // service accounts matter most
 		for i := range accounts {
 			a := &accounts[i]
@@ -72,6 +77,7 @@ func Matter(w Way, d *perm.Directory, most int) (who []Subject, all int) {
 			}
 		}
 	}
+
 	all = len(who) + 1
 	return append(who[:min(len(who), most)], SubjectOf(d, perm.Everyone)), all
 }

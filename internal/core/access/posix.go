@@ -73,9 +73,11 @@ func (a *posixAsker) permission(k perm.Kind, p *perm.POSIX, want mode.Perm) verd
 	default:
 		v.code = ByGroup
 	}
+
 	if v.ok || a.priv&(Override|ReadSearch) == 0 {
 		return v
 	}
+
 	// capabilities(7): on a folder the one gives everything, the other all but writing; on a
 	// file nobody's privilege makes a program of what nobody may run.
 	switch {
@@ -86,6 +88,7 @@ func (a *posixAsker) permission(k perm.Kind, p *perm.POSIX, want mode.Perm) verd
 	case a.priv&Override != 0:
 		return verdict{code: ByNoProgram, ruling: r}
 	}
+
 	return v
 }
 
@@ -94,6 +97,7 @@ func (a *posixAsker) decide(folder, at *Place, op Operation) verdict {
 	if p == nil {
 		return verdict{code: ByUnread}
 	}
+
 	special := at.Kind != perm.File && at.Kind != perm.Folder && at.Kind != perm.Link
 	switch op {
 	case Read, List:
@@ -113,6 +117,7 @@ func (a *posixAsker) decide(folder, at *Place, op Operation) verdict {
 		if op != Write {
 			want |= mode.Execute
 		}
+
 		switch {
 		case at.Mount.NoDev && (at.Kind == perm.CharDevice || at.Kind == perm.BlockDevice):
 			return verdict{code: ByNoDev}
@@ -121,14 +126,18 @@ func (a *posixAsker) decide(folder, at *Place, op Operation) verdict {
 		case p.Flags&perm.Immutable != 0:
 			return verdict{code: ByImmutable}
 		}
+
 		v := a.permission(at.Kind, p, want)
 		if v.ok && op == Write && p.Flags&perm.AppendOnly != 0 {
 			return verdict{code: ByAppendOnly}
 		}
+
 		return v
+
 	case Change, Own:
 		return a.attributes(at, p, op)
 	}
+
 	return a.remove(folder, at)
 }
 
@@ -150,6 +159,7 @@ func (a *posixAsker) attributes(at *Place, p *perm.POSIX, op Operation) verdict 
 	case op == Own && a.priv&Chown != 0:
 		return verdict{ok: true, code: ByPrivilege, priv: Chown}
 	}
+
 	return verdict{code: ByNotOwner}
 }
 
@@ -166,6 +176,7 @@ func (a *posixAsker) remove(folder, at *Place) verdict {
 	if f == nil || p == nil {
 		return verdict{code: ByUnread}
 	}
+
 	switch {
 	case at.Top:
 		return verdict{code: ByMountPoint}
@@ -174,6 +185,7 @@ func (a *posixAsker) remove(folder, at *Place) verdict {
 	case f.Flags&perm.Immutable != 0:
 		return verdict{code: ByImmutable, folder: true}
 	}
+
 	v := a.permission(perm.Folder, f, mode.Write|mode.Execute)
 	v.folder = true
 	switch {
@@ -188,6 +200,7 @@ func (a *posixAsker) remove(folder, at *Place) verdict {
 	case p.Flags&perm.AppendOnly != 0:
 		return verdict{code: ByAppendOnly}
 	}
+
 	return v
 }
 
@@ -210,11 +223,13 @@ func (a *Asker) sentence(v verdict, folder, p *Place, op Operation, d *perm.Dire
 	} else if p.Kind == perm.Folder {
 		it = "the folder"
 	}
+
 	needs := wants(op)
 	who := cmp.Or(a.Name, d.Name(a.ID))
 	if a.ID == perm.Everyone {
 		who = "everyone"
 	}
+
 	if p.Set.Scheme() == perm.SchemeNT {
 		if v.code == ByPrivilege {
 			return a.privilege(it, who, d)
@@ -223,6 +238,7 @@ func (a *Asker) sentence(v verdict, folder, p *Place, op Operation, d *perm.Dire
 			return s
 		}
 	}
+
 	switch v.code {
 	case ByPrivilege:
 		if n, _ := a.ID.ID(); n == 0 && a.ID != perm.Everyone {
@@ -279,6 +295,7 @@ func (a *Asker) sentence(v verdict, folder, p *Place, op Operation, d *perm.Dire
 	case ByUnknownScheme:
 		return "its permissions are of a kind that this program does not know"
 	}
+
 	return classSentence(v, it, needs, who, d)
 }
 
@@ -298,6 +315,7 @@ func classSentence(v verdict, it string, needs mode.Perm, who string, d *perm.Di
 	default:
 		of = it + ", for others,"
 	}
+
 	need := letters(needs)
 	switch {
 	case v.ok:
@@ -306,10 +324,12 @@ func classSentence(v verdict, it string, needs mode.Perm, who string, d *perm.Di
 		return of + " has " + e.Perm.String() + ", but the mask " + v.ruling.Mask.String() + " takes " +
 			letters(needs&^v.ruling.Mask) + " away"
 	}
+
 	s := of + " has " + e.Perm.String() + ", not " + need
 	if e.Tag == posixacl.Other && v.ruling.Idle {
 		s += " (the access list's mask is empty, so the list is passed over)"
 	}
+
 	return s
 }
 
@@ -376,14 +396,17 @@ func (a *Asker) notes(v verdict, folder, at *Place, op Operation) (out []string)
 	if p == nil {
 		return nil
 	}
+
 	if v.ruling.Idle {
 		out = append(out,
 			"the access list's mask is empty: Linux passes over the whole list, entries that keep "+
 				"somebody out included")
 	}
+
 	if v.code == ByLink {
 		return a.followed(folder, at, p)
 	}
+
 	switch {
 	case op == Execute && v.ok:
 		if p.Mode&(mode.SetUID|mode.SetGID) != 0 || p.Caps != "" {
@@ -394,6 +417,7 @@ func (a *Asker) notes(v verdict, folder, at *Place, op Operation) (out []string)
 			}
 		}
 		out = append(out, "a script must be readable as well, since its interpreter reads it")
+
 	case op == Delete && v.ok && at.Kind == perm.Folder:
 		out = append(out, "a folder can be removed only when it is empty")
 	case op == List && v.ok && !a.decide(nil, at, Enter).ok:
@@ -401,5 +425,6 @@ func (a *Asker) notes(v verdict, folder, at *Place, op Operation) (out []string)
 	case op == Enter && v.ok && !a.decide(nil, at, List).ok:
 		out = append(out, "without listing: entries are reached by those who know their names")
 	}
+
 	return out
 }

@@ -54,6 +54,7 @@ func (s Snapshot) Way(ctx context.Context, path string) (Way, Content, error) {
 	if err := pathname.Check(path); err != nil {
 		return nil, c, err
 	}
+
 	for _, w := range s.Ways {
 		for i, p := range w {
 			if p.Path == w[len(w)-1].Path { // the root; a link may have led back to it
@@ -64,10 +65,12 @@ func (s Snapshot) Way(ctx context.Context, path string) (Way, Content, error) {
 			}
 		}
 	}
+
 	steps, node, err := tree.Trace(ctx, s.Source, s.Forest, path)
 	if err != nil {
 		return nil, c, err
 	}
+
 	entry := steps[len(steps)-1]
 	c = Content{node, entry.Gap.String(), entry.Extra}
 	above := s.root(path)
@@ -82,9 +85,11 @@ func (s Snapshot) Way(ctx context.Context, path string) (Way, Content, error) {
 		}
 		way = append(way, Place{Path: pathname.Path(steps[0].Name)})
 	}
+
 	last := len(way) - 1
 	way[last].Kind, way[last].Set = steps[0].Kind, steps[0].Set
 	at := steps[0].Name
+
 	for _, e := range steps[1:] {
 		at = pathname.Join(at, e.Name)
 		way = append(way, Place{
@@ -95,6 +100,7 @@ func (s Snapshot) Way(ctx context.Context, path string) (Way, Content, error) {
 			Top:   e.Gap == tree.Mount,
 		})
 	}
+
 	return way, c, nil
 }
 
@@ -221,6 +227,7 @@ func (r *reach) weigh(k perm.Kind, held bool) {
 	} else if i := bytes.IndexByte(r.path[r.under:], '/'); i >= 0 {
 		end = r.under + i
 	}
+
 	w := r.weighed
 	if w == nil || string(w.Path) != string(r.path[:end]) {
 		w = r.weights[string(r.path[:end])]
@@ -230,6 +237,7 @@ func (r *reach) weigh(k perm.Kind, held bool) {
 		}
 		r.weighed = w
 	}
+
 	w.Looked++
 	if held {
 		w.Held++
@@ -251,35 +259,42 @@ func (s Snapshot) Ask(ctx context.Context, q Reach) (Tally, error) {
 			if q.Then != nil {
 				own.Then = NewAsker(q.Then.Subject)
 			}
+
 			h := s.newReach(ctx, own)
 			h.helpers = r.helpers
 			r.helpers <- h
 		}
 	}
+
 	tops := []string{q.Under}
 	if q.Under == "" {
 		nodes, err := tree.Load(ctx, s.Source, s.Forest)
 		if err != nil {
 			return Tally{}, err
 		}
+
 		tops = tops[:0]
 		for _, e := range nodes[0].Entries {
 			tops = append(tops, e.Name)
 		}
 	}
+
 	for _, top := range tops {
 		if err := r.below(top); err != nil {
 			return Tally{}, err
 		}
 	}
+
 	for _, g := range r.groups {
 		r.tally.Groups = append(r.tally.Groups, *g)
 	}
+
 	for _, w := range r.weights {
 		if w.Held > 0 {
 			r.tally.Weights = append(r.tally.Weights, *w)
 		}
 	}
+
 	slices.SortFunc(r.tally.Weights, func(a, b Weight) int {
 		return cmp.Or(-cmp.Compare(a.Held, b.Held), pathname.Compare(string(a.Path), string(b.Path)))
 	})
@@ -290,6 +305,7 @@ func (s Snapshot) Ask(ctx context.Context, q Reach) (Tally, error) {
 	if len(r.views) == 1 {
 		r.tally.Then = r.tally.Held
 	}
+
 	return r.tally, nil
 }
 
@@ -302,9 +318,11 @@ func (s Snapshot) newReach(ctx context.Context, q Reach) *reach {
 		groups: map[group]*Equal{},
 		views:  []view{{q.Now, nil}},
 	}
+
 	if q.Then != nil {
 		r.views = append(r.views, view{q.Then, q.Suppose})
 	}
+
 	if q.Weigh {
 		r.weights = map[string]*Weight{}
 		r.under = len(q.Under) + 1
@@ -312,6 +330,7 @@ func (s Snapshot) newReach(ctx context.Context, q Reach) *reach {
 			r.under = 1
 		}
 	}
+
 	return r
 }
 
@@ -321,6 +340,7 @@ func (r *reach) below(at string) error {
 	if err != nil {
 		return err
 	}
+
 	last := len(way) - 1
 	state := make([]inside, len(r.views))
 	for i, v := range r.views {
@@ -339,11 +359,14 @@ func (r *reach) below(at string) error {
 				break
 			}
 		}
+
 		if f := w.folder(last); f != nil {
 			state[i].folder = *f
 		}
+
 		state[i].mount = way[last].Mount
 	}
+
 	e := tree.Entry{Kind: way[last].Kind, Set: way[last].Set}
 	if c.Node == nil && e.Kind == perm.Folder {
 		e.Gap = tree.Refused
@@ -351,11 +374,13 @@ func (r *reach) below(at string) error {
 			e.Gap = tree.Mount
 		}
 	}
+
 	r.asked = way[last]
 	r.path = append(r.path[:0], at...)
 	if r.Under == "" {
 		r.under, r.weighed = len(at), nil
 	}
+
 	return r.entry(&e, c.Node, state, at == "/")
 }
 
@@ -385,17 +410,21 @@ func (in *inside) decide(v view, e *tree.Entry, q *reach, top bool) {
 	if v.suppose != nil && !set.IsZero() {
 		set = v.suppose(string(path), perm.In(in.folder.Set, e.Kind, set))
 	}
+
 	if in.known && in.kind == e.Kind && in.set == set && e.Gap != tree.Mount && !other {
 		return
 	}
+
 	p := Place{Kind: e.Kind, Set: set, Mount: in.mount, Top: e.Gap == tree.Mount}
 	if other {
 		p.Mount, p.Top = begins.Mount, begins.Top
 	}
+
 	folder := &in.folder
 	if top {
 		folder, p.Path = nil, "/"
 	}
+
 	in.known = e.Gap != tree.Mount && !other
 	in.kind = e.Kind
 	in.set = set
@@ -422,9 +451,11 @@ func (r *reach) entry(e *tree.Entry, node *tree.Node, state []inside, top bool) 
 		own.Set = at.Set
 		e = &own
 	}
+
 	r.tally.Looked++
 	var held [2]bool
 	through, unknown := false, false
+
 	for i := range state {
 		if in := &state[i]; in.open {
 			in.decide(r.views[i], e, r, top)
@@ -433,18 +464,23 @@ func (r *reach) entry(e *tree.Entry, node *tree.Node, state []inside, top bool) 
 			through = through || in.through
 		}
 	}
+
 	if len(state) == 1 {
 		held[1] = held[0]
 	}
+
 	if unknown {
 		r.tally.Unknown++
 	}
+
 	if held[0] || held[1] {
 		r.keep(e, held)
 	}
+
 	if r.weights != nil {
 		r.weigh(e.Kind, held[0])
 	}
+
 	switch {
 	case e.Kind != perm.Folder:
 	case e.Gap != tree.Whole:
@@ -465,6 +501,7 @@ func (r *reach) entry(e *tree.Entry, node *tree.Node, state []inside, top bool) 
 		}
 		return r.folder(node, below)
 	}
+
 	return nil
 }
 
@@ -480,11 +517,13 @@ func (r *reach) entries(n *tree.Node, from, to int, state []inside) error {
 	if err := r.ctx.Err(); err != nil {
 		return err
 	}
+
 	base := len(r.path)
 	if base > 1 {
 		r.path = append(r.path, '/')
 		base++
 	}
+
 	// What nobody passes is not even read from where it is stored.
 	nodes := tree.Children{
 		Reader: r.reader,
@@ -492,6 +531,7 @@ func (r *reach) entries(n *tree.Node, from, to int, state []inside) error {
 		To:     to,
 		Wanted: func(e *tree.Entry) bool { return r.passable(e, state) },
 	}
+
 	for i := from; i < to; i++ {
 		e := &n.Entries[i]
 		r.path = append(r.path[:base], e.Name...)
@@ -502,10 +542,12 @@ func (r *reach) entries(n *tree.Node, from, to int, state []inside) error {
 				return err
 			}
 		}
+
 		if err := r.entry(e, below, state, false); err != nil {
 			return err
 		}
 	}
+
 	return nil
 }
 
@@ -518,15 +560,18 @@ func (r *reach) helper(n *tree.Node) (h *reach, half int) {
 	if r.helpers == nil || bytes.Count(r.path, []byte{'/'}) > sharedDepth {
 		return nil, 0
 	}
+
 	var folders []int
 	for i := range n.Entries {
 		if n.Entries[i].HasChild() {
 			folders = append(folders, i)
 		}
 	}
+
 	if len(folders) < 2 {
 		return nil, 0
 	}
+
 	select {
 	case h := <-r.helpers:
 		return h, folders[len(folders)/2-1] + 1
@@ -565,6 +610,7 @@ func (r *reach) add(h *reach) {
 	t.Closed += h.tally.Closed
 	t.Unread += h.tally.Unread
 	t.Unknown += h.tally.Unknown
+
 	for path, w := range h.weights {
 		if mine := r.weights[path]; mine != nil {
 			mine.Held, mine.Looked = mine.Held+w.Held, mine.Looked+w.Looked
@@ -573,6 +619,7 @@ func (r *reach) add(h *reach) {
 			r.weights[path] = &own
 		}
 	}
+
 	for k, g := range h.groups {
 		mine := r.groups[k]
 		switch {
@@ -583,6 +630,7 @@ func (r *reach) add(h *reach) {
 			r.groups[k] = g
 		}
 	}
+
 	room := r.Limit - len(t.Paths)
 	t.Paths = append(t.Paths, h.tally.Paths[:min(room, len(h.tally.Paths))]...)
 	if t.Next == "" && (len(h.tally.Paths) > room || h.tally.Next != "") {
@@ -612,20 +660,24 @@ func (r *reach) keep(e *tree.Entry, held [2]bool) {
 	if held[0] {
 		r.tally.Held++
 	}
+
 	if held[1] {
 		r.tally.Then++
 	}
+
 	switch {
 	case held[0] && !held[1]:
 		r.tally.Lost++
 	case held[1] && !held[0]:
 		r.tally.Gained++
 	}
+
 	k := group{e.Kind, e.Set, held[0], held[1]}
 	g := r.lastAt
 	if g == nil || k != r.last {
 		g = r.groups[k]
 	}
+
 	switch {
 	case g != nil:
 		g.Count++
@@ -643,6 +695,7 @@ func (r *reach) keep(e *tree.Entry, held [2]bool) {
 		}
 		r.groups[k] = g
 	}
+
 	r.last, r.lastAt = k, g
 	if len(r.tally.Paths) < r.Limit {
 		if path := string(r.path); r.After == "" || pathname.Compare(path, r.After) > 0 {

@@ -49,16 +49,20 @@ func grown(r *rand.Rand) (Snapshot, map[string]Way) {
 					e.Child = grow(below, depth-1)
 				}
 			}
+
 			ways[string(p.Path)] = below
 			n.Entries = append(n.Entries, e)
 		}
+
 		slices.SortFunc(n.Entries, func(a, b tree.Entry) int { return strings.Compare(a.Name, b.Name) })
 		return m.Add(n)
 	}
+
 	top := someState(r, perm.Folder)
 	if r.IntN(4) > 0 {
 		top.Mode |= 0o111
 	}
+
 	// a root may be a file system's own
 	root := Place{Path: "/srv/app", Kind: perm.Folder, Set: top.Set(), Top: r.IntN(3) == 0}
 	w := Way{
@@ -79,6 +83,7 @@ func TestAskIsAskingEachPath(t *testing.T) {
 	r := seeded.Rand(t)
 	ctx := context.Background()
 	found := 0
+
 	for range 150 {
 		snap, ways := grown(r)
 		who := SubjectOf(names,
@@ -91,6 +96,7 @@ func TestAskIsAskingEachPath(t *testing.T) {
 			Behind:    r.IntN(4) == 0,
 			Weigh:     true,
 		}
+
 		switch r.IntN(3) {
 		case 1:
 			q.Then = NewAsker(SubjectOf(names, who.ID, perm.GID(12)))
@@ -101,13 +107,16 @@ func TestAskIsAskingEachPath(t *testing.T) {
 				if err != nil || f.Kind == perm.Link {
 					return f.Set
 				}
+
 				p.Mode |= 0o7
 				if p.Access != nil {
 					p.Access = p.Access.Chmod(p.Mode)
 				}
+
 				return p.Set()
 			}
 		}
+
 		if r.IntN(3) == 0 {
 			for path, w := range ways {
 				if w[len(w)-1].Kind == perm.Folder {
@@ -116,15 +125,18 @@ func TestAskIsAskingEachPath(t *testing.T) {
 				}
 			}
 		}
+
 		got, err := snap.Ask(ctx, q)
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		want := map[string]Reached{}
 		for path, w := range ways {
 			if q.Under != "" && !pathname.Under(path, q.Under) {
 				continue
 			}
+
 			can := func(a *Asker, w Way) bool {
 				if q.Behind {
 					last := len(w) - 1
@@ -132,18 +144,22 @@ func TestAskIsAskingEachPath(t *testing.T) {
 				}
 				return a.Can(w, q.Operation)
 			}
+
 			x := Reached{Path: pathname.Path(path), Kind: w[len(w)-1].Kind, Set: w[len(w)-1].Set, Was: can(q.Now, w)}
 			x.Is = x.Was
 			if q.Then != nil {
 				x.Is = can(q.Then, q.Suppose.On(w))
 			}
+
 			if x.Was || x.Is {
 				want[path] = x
 			}
 		}
+
 		if len(got.Paths) != len(want) {
 			t.Fatalf("%+v under %q: %d paths, want %d", who, q.Under, len(got.Paths), len(want))
 		}
+
 		found += len(want)
 		var held, then, grouped int64
 		for _, p := range got.Paths {
@@ -157,6 +173,7 @@ func TestAskIsAskingEachPath(t *testing.T) {
 				then++
 			}
 		}
+
 		weights := map[string]int64{} // by the entry of the folder that was asked about; without one, by root
 		for path, x := range want {
 			entry := "/srv/app"
@@ -165,6 +182,7 @@ func TestAskIsAskingEachPath(t *testing.T) {
 				if !below {
 					continue
 				}
+
 				first, _, _ := strings.Cut(rest, "/")
 				entry = pathname.Join(q.Under, first)
 			}
@@ -172,6 +190,7 @@ func TestAskIsAskingEachPath(t *testing.T) {
 				weights[entry]++
 			}
 		}
+
 		for _, w := range got.Weights {
 			if weights[string(w.Path)] != w.Held || w.Looked < w.Held ||
 				w.Kind != ways[string(w.Path)][len(ways[string(w.Path)])-1].Kind {
@@ -179,9 +198,11 @@ func TestAskIsAskingEachPath(t *testing.T) {
 			}
 			delete(weights, string(w.Path))
 		}
+
 		if len(weights) > 0 {
 			t.Fatalf("under %q nothing is said of %v", q.Under, weights)
 		}
+
 		for _, g := range got.Groups {
 			grouped += g.Count
 			if x, ok := want[string(g.Example)]; !ok || x.Set != g.Set ||
@@ -189,9 +210,11 @@ func TestAskIsAskingEachPath(t *testing.T) {
 				t.Fatalf("group %+v", g)
 			}
 		}
+
 		if held != got.Held || then != got.Then || grouped != int64(len(want)) || got.Gained-got.Lost != then-held {
 			t.Fatalf("held %d, then %d, grouped %d of %d: %+v", held, then, grouped, len(want), got)
 		}
+
 		// Pages put together are the whole.
 		var paged []Reached
 		for q.Limit = 3; ; {
@@ -199,16 +222,19 @@ func TestAskIsAskingEachPath(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
+
 			paged = append(paged, page.Paths...)
 			q.After = string(page.Next)
 			if q.After == "" {
 				break
 			}
 		}
+
 		if !slices.Equal(paged, got.Paths) {
 			t.Fatalf("pages have %d paths, the whole %d", len(paged), len(got.Paths))
 		}
 	}
+
 	t.Logf("%d paths found", found)
 	if found < 1000 {
 		t.Errorf("only %d paths were found in all: the trees are too plain", found)
@@ -230,22 +256,27 @@ func TestWayOfASnapshot(t *testing.T) {
 			}
 		}
 	}
+
 	snap, _ := grown(r)
 	if w, c, err := snap.Way(ctx, "/srv"); err != nil || len(w) != 2 || c.Gap == "" {
 		t.Errorf("above the roots: %v, %+v, %v", w, c, err)
 	}
+
 	if _, _, err := snap.Way(ctx, "/etc"); err == nil {
 		t.Error("a path outside the roots was found")
 	}
+
 	// Where nobody told what lies above the roots nothing is promised.
 	snap.Ways = nil
 	w, _, err := snap.Way(ctx, "/srv/app")
 	if err != nil || len(w) != 3 {
 		t.Fatalf("%v, %v", w, err)
 	}
+
 	if a := NewAsker(SubjectOf(names, perm.UID(1))).May(w, List, names); a.Allowed || a.Cause != ByUnread {
 		t.Errorf("%+v", a)
 	}
+
 	ctx, cancel := context.WithCancel(ctx)
 	cancel()
 	if _, err := snap.Ask(ctx, Reach{

@@ -49,16 +49,20 @@ func TestParseGood(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if d.Application != "ticketing" || d.Rules[0].Files.String() != "0640" ||
 		d.Rules[0].Folders.String() != "2750" || d.Rules[1].Files.String() != "0644" {
 		t.Errorf("parsed %+v", d)
 	}
+
 	if r := d.Rules[0]; r.Line != 9 || r.Column != 5 || r.Severity != Serious || len(r.Entries.List) != 0 {
 		t.Errorf("rule %+v", r)
 	}
+
 	if g := d.Rules[1].Entries.List[0]; g.Name != "web" || g.Perm != mode.Read || !g.Conditionally || g.Line != 21 {
 		t.Errorf("grant %+v", g)
 	}
+
 	if !d.Applies("slip-north", nil) || !d.Applies("x", []string{"sales"}) || d.Applies("x", []string{"y"}) {
 		t.Error("hosts do not apply as declared")
 	}
@@ -105,6 +109,7 @@ func TestParseErrors(t *testing.T) {
 		if text == good {
 			t.Fatalf("%s: the text did not change", c.name)
 		}
+
 		_, err := Parse([]byte(text))
 		if err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s:\n got %v\nwant %s", c.name, err, c.want)
@@ -131,20 +136,24 @@ func TestSchemaKnowsTheKeys(t *testing.T) {
 			Properties map[string]json.RawMessage
 		} `json:"$defs"`
 	}
+
 	if err := json.Unmarshal(Schema, &s); err != nil {
 		t.Fatal(err)
 	}
+
 	same := func(what string, have map[string]json.RawMessage, want []string) {
 		keys := []string{}
 		for k := range have {
 			keys = append(keys, k)
 		}
+
 		slices.Sort(keys)
 		want = slices.Sorted(slices.Values(want))
 		if !reflect.DeepEqual(keys, want) {
 			t.Errorf("%s: schema has %v, the parser %v", what, keys, want)
 		}
 	}
+
 	same("document", s.Properties, documentKeys)
 	same("rule", s.Defs["rule"].Properties, ruleKeys)
 }
@@ -154,25 +163,31 @@ func TestWant(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	m, problems := Compile(d, crew())
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
+
 	w := m.Want(m.Root("/srv/ticketing/site/img"), perm.Folder, perm.Set{})
 	if w.Mode.String() != "2750" || *w.Owner != "u1" || len(*w.Entries) != 1 || (*w.Entries)[0].Perm != 5 ||
 		w.Rule[perm.AspectEntries] != 1 || w.Rule[perm.AspectMode] != 0 {
 		t.Errorf("folder of the site: %+v", w)
 	}
+
 	w = m.Want(m.Root("/srv/ticketing/site/a.html"), perm.File, perm.Set{})
 	if w.Mode.String() != "0644" || (*w.Entries)[0].Perm != 4 || w.Defaults != nil {
 		t.Errorf("file of the site: %+v", w)
 	}
+
 	if w := m.Want(m.Root("/srv/ticketing/spool/x/y"), perm.File, perm.Set{}); !w.LeaveAlone {
 		t.Errorf("spool: %+v", w)
 	}
+
 	if w := m.Want(m.Root("/etc/passwd"), perm.File, perm.Set{}); w != nil {
 		t.Errorf("outside: %+v", w)
 	}
+
 	bare := (&perm.Directory{}).Index()
 	_, problems = Compile(d, bare)
 	if len(problems) != 4 || !strings.Contains(problems[2].Message, `no account "www-tickets"`) {
@@ -185,6 +200,7 @@ func matches(pat, parts []string) bool {
 	if len(pat) == 0 {
 		return len(parts) == 0
 	}
+
 	if pat[0] == "**" {
 		for i := range len(parts) + 1 {
 			if matches(pat[1:], parts[i:]) {
@@ -193,9 +209,11 @@ func matches(pat, parts []string) bool {
 		}
 		return false
 	}
+
 	if len(parts) == 0 {
 		return false
 	}
+
 	ok, _ := path.Match(pat[0], parts[0])
 	return ok && matches(pat[1:], parts[1:])
 }
@@ -217,18 +235,21 @@ func TestMatcherAgainstObvious(t *testing.T) {
 			}
 			d.Rules = append(d.Rules, Rule{Paths: []Pattern{{parts: parts}}, Entries: &Grants{}})
 		}
+
 		m, _ := Compile(d, crew())
 		for range 100 {
 			var parts []string
 			for range 1 + r.IntN(5) {
 				parts = append(parts, pick("a", "b", "ab", "ba", "c"))
 			}
+
 			var want []int
 			for i, rule := range d.Rules {
 				if matches(rule.Paths[0].parts, parts) {
 					want = append(want, i)
 				}
 			}
+
 			if got := m.Root("/" + strings.Join(parts, "/")).rules; !slices.Equal(got, want) {
 				t.Fatalf("path %v: rules %v, want %v of %+v", parts, got, want, d.Rules)
 			}

@@ -79,6 +79,7 @@ func (r *reader) change(n *node) Change {
 			set = v
 		}
 	})
+
 	if where != nil {
 		c.Where = &Rule{
 			Position: at(where),
@@ -89,9 +90,11 @@ func (r *reader) change(n *node) Change {
 		}
 		r.aspects(where, "where", stateKeys, c.Where, nil)
 	}
+
 	if set != nil {
 		r.aspects(set, "set", stateKeys, &c.Set, nil)
 	}
+
 	switch {
 	case len(r.errs) > 0:
 	case len(c.Set.Paths) == 0:
@@ -105,6 +108,7 @@ func (r *reader) change(n *node) Change {
 			"where names no condition: give owner, group, files, folders, entries, defaults, capability, grants or "+
 				"inherits, or leave it out")
 	}
+
 	return c
 }
 
@@ -118,6 +122,7 @@ func Named(d *Document, dir *perm.Directory) (out []perm.Principal) {
 			out = append(out, id)
 		}
 	}
+
 	for i := range d.Rules {
 		r := &d.Rules[i]
 		if r.Owner != nil {
@@ -131,6 +136,7 @@ func Named(d *Document, dir *perm.Directory) (out []perm.Principal) {
 			}
 		}
 	}
+
 	return out
 }
 
@@ -177,18 +183,22 @@ func (c *Changer) Make(path string, found perm.Found) (perm.Set, error) {
 		if want == nil {
 			continue
 		}
+
 		if s.where != nil {
 			is := s.where.Want(s.where.Root(path), at.Kind, at.Set)
 			if is == nil || len(is.Differences(at, c.dir)) > 0 {
 				continue
 			}
 		}
+
 		c.Matched[i]++
 		next, err := want.Apply(at)
 		if err != nil {
 			return found.Set, fmt.Errorf("change %d: %w", i+1, err)
 		}
+
 		at.Set = next
 	}
+
 	return at.Set, nil
 }

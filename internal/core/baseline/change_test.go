@@ -30,6 +30,7 @@ func TestChanges(t *testing.T) {
 	temp, auditors := posixacl.Entry{Tag: posixacl.User, ID: 3, Perm: 6},
 		posixacl.Entry{Tag: posixacl.Group, ID: 2, Perm: 4}
 	plain := func(m mode.Mode) perm.Set { return listed(1, 1, m, nil, nil) }
+
 	for _, c := range []struct {
 		name, text  string
 		path        string
@@ -74,6 +75,7 @@ func TestChanges(t *testing.T) {
 			t.Errorf("%s: %v", c.name, err)
 			continue
 		}
+
 		maker, problems := changes.For(crewList)
 		got, err := maker.Make(c.path, perm.Found{Kind: c.kind, Set: c.found})
 		if err != nil || len(problems) > 0 || got != c.want {
@@ -102,11 +104,13 @@ func TestChangesRefused(t *testing.T) {
 			t.Errorf("%s: %v, want %q", text, err, want)
 		}
 	}
+
 	changes, err := ParseChanges([]byte("changes: [{paths: /srv/**, set: {owner: nobody-there}}]"), []string{"/srv"},
 		nil)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if _, problems := changes.For(crewList.Index()); len(problems) != 1 {
 		t.Errorf("%v", problems)
 	}

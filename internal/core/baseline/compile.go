@@ -80,16 +80,19 @@ func Compile(d *Document, dir *perm.Directory) (*Matcher, []Problem) {
 	for _, p := range d.LeaveAlone {
 		m.patterns = append(m.patterns, compiled{p.parts, -1})
 	}
+
 	for i, r := range d.Rules {
 		m.traits = m.traits || r.Only.Must|r.Only.MustNot != 0
 		for _, p := range r.Paths {
 			m.patterns = append(m.patterns, compiled{p.parts, i})
 		}
 	}
+
 	var all []pos
 	for i := range m.patterns {
 		all = append(all, pos{i, 0})
 	}
+
 	nowhere := &State{next: map[string]*State{}}
 	nowhere.base, nowhere.fallback = nowhere, nowhere
 	m.interned[""] = nowhere
@@ -118,6 +121,7 @@ func (m *Matcher) Fingerprint() [32]byte {
 			someone(w.Name, group)
 		}
 	}
+
 	wanted := func(w *mode.Wanted) {
 		if w == nil {
 			number(-1)
@@ -125,22 +129,26 @@ func (m *Matcher) Fingerprint() [32]byte {
 			text(w.String())
 		}
 	}
+
 	grants := func(g *Grants) {
 		if g == nil {
 			number(-1)
 			return
 		}
+
 		b = fmt.Appendf(b, "%v %v", g.AtLeast, g.Derived)
 		number(len(g.List))
 		for _, e := range g.List {
 			someone(e.Name, e.Group)
 			b = fmt.Appendf(b, "%d %v", e.Perm, e.Conditionally)
 		}
+
 		number(len(g.Without))
 		for _, e := range g.Without {
 			someone(e.Name, e.Group)
 		}
 	}
+
 	for _, p := range m.patterns {
 		number(p.rule)
 		number(len(p.parts))
@@ -148,6 +156,7 @@ func (m *Matcher) Fingerprint() [32]byte {
 			text(part)
 		}
 	}
+
 	for i := range m.doc.Rules {
 		r := &m.doc.Rules[i]
 		b = fmt.Appendf(b, "%d %d %d %d %d %q", r.Only.Kinds, r.Only.Must, r.Only.MustNot, r.On, r.Off, r.Any)
@@ -160,12 +169,15 @@ func (m *Matcher) Fingerprint() [32]byte {
 		for _, said := range []bool{r.Caps != nil, r.Exists != nil} {
 			b = fmt.Append(b, said)
 		}
+
 		if r.Caps != nil {
 			text(*r.Caps)
 		}
+
 		if r.Exists != nil {
 			b = fmt.Append(b, *r.Exists)
 		}
+
 		b = fmt.Append(b, r.Inherits != nil, r.Inherits != nil && *r.Inherits, r.Shares != nil)
 		if r.Shares != nil {
 			b = fmt.Append(b, r.Shares.AtLeast, len(r.Shares.List))
@@ -180,6 +192,7 @@ func (m *Matcher) Fingerprint() [32]byte {
 			}
 		}
 	}
+
 	return sha256.Sum256(b)
 }
 
@@ -215,15 +228,18 @@ func (m *Matcher) Required() map[string]Required {
 			if s.leave || m.presence(s) != i {
 				continue
 			}
+
 			x := Required{Rule: i, Kind: perm.File, Declared: "there", Found: "missing", only: r.Only}
 			for k := perm.File; k <= perm.BlockDevice; k++ {
 				if r.Only.Kinds == 1<<k {
 					x.Kind, x.Declared = k, "a "+k.String()
 				}
 			}
+
 			out[path] = x
 		}
 	}
+
 	return out
 }
 
@@ -367,11 +383,13 @@ func (m *Matcher) intern(base *State, further []pos) *State {
 	if len(own) == 0 {
 		return base
 	}
+
 	all := merged(base.all, own)
 	full := keyOf(all)
 	if s := m.interned[full]; s != nil {
 		return s
 	}
+
 	sum := sha256.Sum256([]byte(full))
 	s := &State{all: all, key: string(sum[:16]), next: map[string]*State{}, literals: map[string][]pos{}}
 	m.interned[full] = s
@@ -382,6 +400,7 @@ func (m *Matcher) intern(base *State, further []pos) *State {
 				open = append(open, p)
 			}
 		}
+
 		// What is open stays so all the way down: it makes a base of its own.
 		if lasting := without(m.closed(slices.Clone(open)), base); len(lasting) == len(own) {
 			base = s
@@ -390,12 +409,14 @@ func (m *Matcher) intern(base *State, further []pos) *State {
 			own = without(own, base)
 		}
 	}
+
 	s.base = base
 	if base == s {
 		own = all
 	} else {
 		s.rules, s.leave = slices.Clone(base.rules), base.leave
 	}
+
 	for _, p := range own {
 		c := m.patterns[p.pattern]
 		if p.part == len(c.parts) {
@@ -406,6 +427,7 @@ func (m *Matcher) intern(base *State, further []pos) *State {
 			}
 			continue
 		}
+
 		to := pos{p.pattern, p.part + 1}
 		switch part := c.parts[p.part]; {
 		case part == "**": // the base keeps it
@@ -418,11 +440,13 @@ func (m *Matcher) intern(base *State, further []pos) *State {
 				s.globs = append(s.globs, glob{part: part})
 			}
 			s.globs[i].to = append(s.globs[i].to, to)
+
 		default:
 			name := unquote(part)
 			s.literals[name] = append(s.literals[name], to)
 		}
 	}
+
 	slices.Sort(s.rules)
 	s.rules = slices.Compact(s.rules)
 	return s
@@ -468,10 +492,12 @@ func (m *Matcher) Want(s *State, k perm.Kind, found perm.Set) *perm.Want {
 	if len(s.rules) == 0 {
 		return nil
 	}
+
 	var t perm.Traits
 	if m.traits {
 		t = perm.TraitsOf(found)
 	}
+
 	if s.wants[k][t] == nil {
 		w := &perm.Want{Rule: map[perm.Aspect]int{}}
 		for _, i := range s.rules { // a later rule wins, aspect by aspect
@@ -481,9 +507,11 @@ func (m *Matcher) Want(s *State, k perm.Kind, found perm.Set) *perm.Want {
 		}
 		s.wants[k][t] = w
 	}
+
 	if len(s.wants[k][t].Rule) == 0 {
 		return nil
 	}
+
 	return s.wants[k][t]
 }
 
@@ -509,26 +537,32 @@ func (m *Matcher) add(w *perm.Want, i int, k perm.Kind) {
 	for _, key := range r.Any {
 		m.free(w, i, k, key)
 	}
+
 	if r.Exists != nil {
 		w.Absent, w.Rule[perm.AspectPresence] = !*r.Exists, i
 	}
+
 	if r.Owner != nil {
 		if id, ok := m.find(r.Owner.Name, false); ok {
 			w.Owner, w.Rule[perm.AspectOwner] = &id, i
 		}
 	}
+
 	if r.Group != nil {
 		if id, ok := m.find(r.Group.Name, true); ok {
 			w.Group, w.Rule[perm.AspectGroup] = &id, i
 		}
 	}
+
 	md := map[perm.Kind]*mode.Wanted{perm.File: r.Files, perm.Folder: r.Folders}[k]
 	if md != nil {
 		w.Mode, w.Rule[perm.AspectMode] = md, i
 	}
+
 	if k == perm.Link {
 		return
 	}
+
 	m.share(w, i, k)
 	if r.Entries != nil {
 		l, ok := m.list(r.Entries.List, k)
@@ -540,6 +574,7 @@ func (m *Matcher) add(w *perm.Want, i int, k perm.Kind) {
 			w.Rule[perm.AspectEntries] = i
 		}
 	}
+
 	if r.Defaults != nil && k == perm.Folder {
 		l, ok := m.list(r.Defaults.List, k)
 		without, known := m.list(r.Defaults.Without, k)
@@ -551,9 +586,11 @@ func (m *Matcher) add(w *perm.Want, i int, k perm.Kind) {
 			w.Rule[perm.AspectDefaults] = i
 		}
 	}
+
 	if r.Caps != nil && k == perm.File {
 		w.Caps, w.Rule[perm.AspectCaps] = r.Caps, i
 	}
+
 	if f := r.On | r.Off; f != 0 && (k == perm.File || k == perm.Folder) {
 		w.On = w.On&^f | r.On
 		w.Off = w.Off&^f | r.Off
@@ -582,6 +619,7 @@ func (m *Matcher) free(w *perm.Want, i int, k perm.Kind, key string) {
 		w.DefaultsAtLeast = false
 		w.DefaultsWithout = nil
 		w.Rule[perm.AspectDefaults] = i
+
 	case key == "grants" && k != perm.Link:
 		w.Share.Grants = nil
 		w.Share.AtLeast = false
@@ -605,16 +643,20 @@ func (m *Matcher) list(grants []Grant, k perm.Kind) (posixacl.List, bool) {
 		if !ok {
 			return nil, false
 		}
+
 		n, _ := id.ID()
 		e := posixacl.Entry{Tag: posixacl.User, ID: n, Perm: g.Perm}
 		if g.Group {
 			e.Tag = posixacl.Group
 		}
+
 		if g.Conditionally && k == perm.Folder {
 			e.Perm |= mode.Execute
 		}
+
 		l = append(l, e)
 	}
+
 	l.Sort()
 	return l, true
 }
@@ -632,18 +674,22 @@ func (m *Matcher) find(name string, group bool) (perm.Principal, bool) {
 	if name == "" {
 		return "", false
 	}
+
 	id, ok := m.dir.User(name)
 	if group {
 		id, ok = m.dir.Group(name)
 	}
+
 	if !ok && !group && m.dir.OfShares() { // there groups own things, too
 		if s, found := m.identityOf(name); found {
 			return perm.SIDOf(s), true
 		}
 	}
+
 	if !ok { // as chown has it: what no account is called, and is a number, is one
 		return perm.Numbered(name, group)
 	}
+
 	return id, ok
 }
 
@@ -652,10 +698,12 @@ func (m *Matcher) problems() (out []Problem) {
 		if _, ok := m.find(name, group); ok {
 			return
 		}
+
 		what := "account"
 		if group {
 			what = "group"
 		}
+
 		real := m.real(name)
 		if real == "" {
 			out = append(out, Problem{
@@ -668,20 +716,24 @@ func (m *Matcher) problems() (out []Problem) {
 			})
 			return
 		}
+
 		out = append(out, Problem{
 			p,
 			r.Name,
 			fmt.Sprintf("the host has no %s %q: what rule %q says of it cannot be judged there", what, real, r.Name),
 		})
 	}
+
 	for i := range m.doc.Rules {
 		r := &m.doc.Rules[i]
 		if r.Owner != nil {
 			check(r, r.Owner.Position, r.Owner.Name, false)
 		}
+
 		if r.Group != nil {
 			check(r, r.Group.Position, r.Group.Name, true)
 		}
+
 		if r.Shares != nil {
 			for _, g := range r.Shares.List {
 				check(r, g.Position, g.Name, false)
@@ -690,6 +742,7 @@ func (m *Matcher) problems() (out []Problem) {
 				check(r, x.Position, x.Name, false)
 			}
 		}
+
 		for _, gs := range []*Grants{r.Entries, r.Defaults} {
 			if gs != nil {
 				for _, g := range slices.Concat(gs.List, gs.Without) {
@@ -698,5 +751,6 @@ func (m *Matcher) problems() (out []Problem) {
 			}
 		}
 	}
+
 	return out
 }

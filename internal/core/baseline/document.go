@@ -30,16 +30,20 @@ func (r *reader) document(n *node) *Document {
 		d.Application = r.name(v, "application")
 		r.including = append(r.including, d.Application)
 	}
+
 	if v := seen["title"]; v != nil {
 		d.Title, _ = r.raw(v, "title")
 	}
+
 	if v := seen["hosts"]; v != nil {
 		r.hosts(v, d)
 	}
+
 	r.shared(seen, d)
 	if v := seen["roots"]; v != nil {
 		d.Roots = r.roots(v)
 	}
+
 	if v := seen["mounts"]; v != nil {
 		switch s, ok := r.scalar(v, "mounts"); {
 		case ok && s == "enter":
@@ -49,12 +53,15 @@ func (r *reader) document(n *node) *Document {
 				s)
 		}
 	}
+
 	if v := seen["leave-alone"]; v != nil {
 		d.LeaveAlone = r.patterns(v, "leave-alone")
 	}
+
 	if v := seen["rules"]; v != nil {
 		r.rules(v, d)
 	}
+
 	for _, key := range []string{"idletally", "application", "hosts", "roots", "rules"} {
 		if seen[key] == nil && len(r.errs) == 0 {
 			r.fail(n, "the baseline has no %q: %s", key, map[string]string{
@@ -66,9 +73,11 @@ func (r *reader) document(n *node) *Document {
 			}[key])
 		}
 	}
+
 	if seen["hosts"] != nil && len(d.HostNames)+len(d.HostTags) == 0 && len(r.errs) == 0 {
 		r.fail(seen["hosts"], "hosts names no host: give names or tags")
 	}
+
 	r.underRoots(d)
 	d.Varies, d.Includes = r.varies, slices.Sorted(maps.Keys(r.included))
 	return d
@@ -106,6 +115,7 @@ func (r *reader) shared(seen map[string]*node, d *Document) {
 			r.include(v, name, d)
 		}
 	}
+
 	if v := seen["variables"]; v != nil {
 		r.pairs(v, "variables", nil, func(key string, v *node) {
 			if !Name.MatchString(key) || key == "for" {
@@ -114,6 +124,7 @@ func (r *reader) shared(seen map[string]*node, d *Document) {
 			r.variables[key] = r.value(v, "variable "+key)
 		})
 	}
+
 	if v := seen["accounts"]; v != nil {
 		r.pairs(v, "accounts", nil, func(key string, v *node) {
 			x := r.value(v, "account "+key)
@@ -123,11 +134,13 @@ func (r *reader) shared(seen map[string]*node, d *Document) {
 			d.Accounts[key] = x.text
 		})
 	}
+
 	if v := seen["forms"]; v != nil {
 		r.pairs(v, "forms", nil, func(key string, v *node) {
 			if !Name.MatchString(key) {
 				r.fail(v, "form %q: want a name of a-z 0-9 . _ -", key)
 			}
+
 			r.forms[key] = v
 			var probe Rule // so that a mistake is told though no rule takes the form
 			r.aspects(v, "a form", formKeys, &probe, []string{"somebody"})
@@ -144,23 +157,28 @@ func (r *reader) include(n *node, name string, d *Document) {
 		r.fail(n, "include %q leads in a circle: %v", name, append(slices.Clone(r.including), name))
 		return
 	}
+
 	if r.included[name] {
 		return // two ways lead to it: once is enough, and a web of includes stays small
 	}
+
 	if len(r.included) == maxIncludes {
 		r.fail(n, "include %q: more than %d baselines are included", name, maxIncludes)
 		return
 	}
+
 	r.included[name] = true
 	if r.env.Fetch == nil {
 		r.fail(n, "include %q is with the service: check with a session, not with --local", name)
 		return
 	}
+
 	body, err := r.env.Fetch(name)
 	if err != nil {
 		r.fail(n, "include %q: %v", name, err)
 		return
 	}
+
 	sub := r.part()
 	sub.including = append(slices.Clone(r.including), name)
 	sub.bounded(func() {
@@ -169,6 +187,7 @@ func (r *reader) include(n *node, name string, d *Document) {
 		}
 	})
 	r.varies = r.varies || sub.varies
+
 	for _, e := range sub.errs {
 		r.errs = append(r.errs, &Error{
 			at(n),

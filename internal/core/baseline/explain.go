@@ -27,9 +27,11 @@ func (m *Matcher) Explain(path string, f perm.Found) Explanation {
 	if s.leave {
 		return out
 	}
+
 	w := m.Want(s, k, found)
 	traits := perm.TraitsOf(found)
 	by := map[perm.Aspect][]int{}
+
 	for _, i := range s.rules {
 		if !m.doc.Rules[i].Only.admits(k, traits) {
 			out.NotFor = append(out.NotFor, m.doc.Rules[i].Name)
@@ -39,15 +41,18 @@ func (m *Matcher) Explain(path string, f perm.Found) Explanation {
 			by[a] = append(by[a], i)
 		}
 	}
+
 	differs := map[perm.Aspect]string{}
 	for _, d := range w.Differences(f, m.dir) {
 		differs[d.Aspect] = d.Found
 	}
+
 	for _, a := range perm.AllAspects {
 		rules := by[a]
 		if len(rules) == 0 || w == nil {
 			continue
 		}
+
 		r := m.Rule(w.Rule[a])
 		x := Decided{Aspect: a, Rule: r.Name, Why: r.Why, Declared: w.Text(a, k, found, m.dir), Found: differs[a]}
 		for _, i := range rules {
@@ -55,7 +60,9 @@ func (m *Matcher) Explain(path string, f perm.Found) Explanation {
 				x.Overruled = append(x.Overruled, m.Rule(i).Name)
 			}
 		}
+
 		out.Aspects = append(out.Aspects, x)
 	}
+
 	return out
 }

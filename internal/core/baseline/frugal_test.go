@@ -24,6 +24,7 @@ func TestParseIsFrugal(t *testing.T) {
 		}
 		return b.String()
 	}
+
 	numbered := func(n int, format string) string {
 		var b strings.Builder
 		for i := range n {
@@ -31,6 +32,7 @@ func TestParseIsFrugal(t *testing.T) {
 		}
 		return b.String()
 	}
+
 	const mb = 1 << 20
 	for name, c := range map[string]struct {
 		text func() string
@@ -108,6 +110,7 @@ func TestParseIsFrugal(t *testing.T) {
 				if took := time.Since(start); took > 30*time.Second {
 					panic(fmt.Sprintf("took %s", took))
 				}
+
 				var faults Errors
 				switch {
 				case c.says == "" && err == nil:
@@ -119,6 +122,7 @@ func TestParseIsFrugal(t *testing.T) {
 			})
 		})
 	}
+
 	t.Run("includes", func(t *testing.T) {
 		part := []byte("idletally: 1\napplication: other\nvariables:\n" + numbered(40_000, "  v%d: x\n"))
 		frugal.Run(t, 192<<20, func() {

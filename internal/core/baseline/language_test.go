@@ -160,6 +160,7 @@ func TestForms(t *testing.T) {
 	if len(r.forms) != len(Forms) || len(r.errs) > 0 {
 		t.Errorf("forms %v, errors %v", r.forms, r.errs)
 	}
+
 	for _, f := range Forms {
 		text := with("", all+"    form: "+f+"\n")
 		if usesFor(r.forms[f]) {
@@ -168,12 +169,15 @@ func TestForms(t *testing.T) {
 				text = strings.Replace(text, "www-tickets", "crew", 1)
 			}
 		}
+
 		if w := want(t, text, Env{}, "/srv/ticketing/x", perm.Folder, perm.POSIX{}); w == nil && f != "programs" &&
 			f != "withheld" && f != "private-key" {
 			t.Errorf("form %s says nothing of folders", f)
 		}
+
 		want(t, text, Env{}, "/srv/ticketing/x", perm.File, perm.POSIX{})
 	}
+
 	own := with("forms:\n  pages: {files: 0644, entries: [\"user:${for}:r\"]}\n",
 		all+"    form: pages\n    for: [www-tickets, root]\n")
 	if w := want(t, own, Env{}, "/srv/ticketing/x", perm.File, perm.POSIX{}); w.Mode.String() != "0644" ||
@@ -198,6 +202,7 @@ rules:
     owner: ${who}
     entries: ["user:web:r"]
 `
+
 	for _, c := range []struct {
 		env       Env
 		root, web string
@@ -213,24 +218,29 @@ rules:
 			t.Errorf("%+v: %+v, %v", c.env, d, err)
 		}
 	}
+
 	bare := strings.Replace(text, "default: /srv/ticketing, ", "", 1)
 	if _, err := ParseFor([]byte(bare), Env{Host: "skiff"}); err == nil ||
 		!strings.Contains(err.Error(), `variable "top" has no value on host skiff`) {
 		t.Errorf("no value: %v", err)
 	}
+
 	if _, err := Parse([]byte(bare)); err != nil {
 		t.Errorf("for no host in particular: %v", err)
 	}
+
 	two := strings.Replace(text, `"tag:old": /home/ticketing`, `"tag:old": /home/ticketing, "tag:sales": /x`, 1)
 	if _, err := ParseFor([]byte(two), Env{Host: "skiff", Tags: []string{"old", "sales"}}); err == nil ||
 		!strings.Contains(err.Error(), "has the tags old and sales, which give it different values") {
 		t.Errorf("two tags: %v", err)
 	}
+
 	none := strings.Replace(text, "default: www-tickets", "slip-north: www-tickets", 1)
 	d, err := ParseFor([]byte(none), Env{Host: "skiff"})
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	_, problems := Compile(d, crew())
 	if len(problems) != 1 ||
 		!strings.Contains(problems[0].Message, `the word "web" stands for no account on this host`) {
@@ -247,26 +257,31 @@ func TestIncludes(t *testing.T) {
 		"round": "include: about\n", "about": "include: round\n",
 		"broken": "forms: {f: {files: 0999}}\n",
 	}
+
 	env := Env{Fetch: func(name string) ([]byte, error) {
 		if s, ok := shelf[name]; ok {
 			return []byte(s), nil
 		}
 		return nil, errors.New("no baseline of " + name + " is published")
 	}}
+
 	text := with("include: standards\n", all+"    form: tight\n    owner: crew-owner\n")
 	w := want(t, text, env, "/srv/ticketing/x", perm.File, perm.POSIX{})
 	if w.Mode.String() != "0600" || *w.Owner != "u1" || len(*w.Entries) != 1 {
 		t.Errorf("%+v", w)
 	}
+
 	if d, err := ParseFor([]byte(text), env); err != nil || !slices.Equal(d.Includes, []string{"names", "standards"}) {
 		t.Errorf("includes %v, %v", d.Includes, err)
 	}
+
 	// A baseline's own word counts before an included one.
 	own := with("include: standards\naccounts: {web: root}\nvariables: {digit: 4}\n", all+"    form: tight\n")
 	if w := want(t, own, env, "/srv/ticketing/x", perm.File, perm.POSIX{}); w.Mode.String() != "0400" ||
 		(*w.Entries)[0].ID != 0 {
 		t.Errorf("%+v", w)
 	}
+
 	for name, says := range map[string]string{
 		"nowhere":   `include "nowhere": no baseline of nowhere is published`,
 		"round":     `leads in a circle: [ticketing round about round]`,
@@ -277,6 +292,7 @@ func TestIncludes(t *testing.T) {
 			t.Errorf("%s: %v, want %q in it", name, err, says)
 		}
 	}
+
 	// Two ways to one baseline are one include, and a web of them is not walked again and again.
 	fetched := 0
 	web := Env{Fetch: func(name string) ([]byte, error) {
@@ -285,13 +301,16 @@ func TestIncludes(t *testing.T) {
 		if level == 9 {
 			return []byte("accounts: {web: www-tickets}\n"), nil
 		}
+
 		next := string(rune('b' + level))
 		return []byte("include: [" + next + "0, " + next + "1, " + next + "2]\n"), nil
 	}}
+
 	if _, err := ParseFor([]byte(with("include: [a0, a1, a2]\n", all+"    owner: web\n")), web); err != nil ||
 		fetched != 30 {
 		t.Errorf("%d fetched, %v", fetched, err)
 	}
+
 	if _, err := Parse([]byte(text)); err == nil || !strings.Contains(err.Error(), "is with the service") {
 		t.Errorf("without a service: %v", err)
 	}
@@ -340,11 +359,13 @@ func TestRequired(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	m, _ := Compile(d, crew())
 	r := m.Required()
 	if len(r) != 1 {
 		t.Fatalf("%+v", r)
 	}
+
 	for _, x := range r {
 		if x.Rule != 0 || x.Kind != perm.Folder || x.Declared != "a folder" || x.Admits(perm.File) ||
 			!x.Admits(perm.Folder) {
@@ -360,6 +381,7 @@ func obvious(d *Document, m *Matcher, parts []string, k perm.Kind, found perm.Se
 			return &perm.Want{LeaveAlone: true}
 		}
 	}
+
 	w := &perm.Want{Rule: map[perm.Aspect]int{}}
 	for i, r := range d.Rules {
 		if slices.ContainsFunc(r.Paths, func(p Pattern) bool { return matches(p.parts, parts) }) &&
@@ -367,9 +389,11 @@ func obvious(d *Document, m *Matcher, parts []string, k perm.Kind, found perm.Se
 			m.add(w, i, k)
 		}
 	}
+
 	if len(w.Rule) == 0 {
 		return nil
 	}
+
 	return w
 }
 
@@ -378,6 +402,7 @@ func TestWantAgainstObvious(t *testing.T) {
 	r := seeded.Rand(t)
 	pick := func(from ...string) string { return from[r.IntN(len(from))] }
 	said := 0
+
 	for range 300 {
 		var b strings.Builder
 		for i := range 1 + r.IntN(10) {
@@ -385,9 +410,11 @@ func TestWantAgainstObvious(t *testing.T) {
 			for range r.IntN(3) {
 				path += "/" + pick("a", "b", "ab", "*", "a*", "[ab]", "?")
 			}
+
 			if r.IntN(2) == 0 {
 				path += "/**"
 			}
+
 			fmt.Fprintf(&b, "  - rule: r%d\n    paths: %q\n    %s\n", i, path,
 				pick("owner: root", "owner: purser", "group: crew", "files: 0640", "folders: u=rwX,g=rX,o=",
 					"files: g+r,o-w", "owner: any", "immutable: any", "files: any", "entries: any", "defaults: any",
@@ -395,25 +422,30 @@ func TestWantAgainstObvious(t *testing.T) {
 					"defaults: derived", "defaults: none",
 					"form: private-key", "form: secret", "form: group-work\n    for: crew", "immutable: yes",
 					"capability: none", "exists: no"))
+
 			if r.IntN(3) == 0 {
 				fmt.Fprintf(&b, "    only: %s\n",
 					pick("file", "folder", "[file, executable]", "not-executable", "with-entries", "[link, other]"))
 			}
 		}
+
 		head := ""
 		if r.IntN(3) == 0 {
 			head = "leave-alone: /srv/ticketing/" + pick("a", "*/b", "ab/**") + "\n"
 		}
+
 		d, err := Parse([]byte(with(head, b.String())))
 		if err != nil {
 			t.Fatalf("%v\n%s", err, b.String())
 		}
+
 		m, _ := Compile(d, crew())
 		for range 60 {
 			parts := []string{"srv", "ticketing"}
 			for range r.IntN(4) {
 				parts = append(parts, pick("a", "b", "ab", "ba", "c"))
 			}
+
 			k := perm.Kind(1 + r.IntN(5))
 			p := perm.POSIX{UID: r.Uint32N(3), GID: r.Uint32N(2), Mode: mode.Mode(r.IntN(0o1000))}
 			if r.IntN(2) == 0 && k != perm.Link {
@@ -421,16 +453,19 @@ func TestWantAgainstObvious(t *testing.T) {
 					posixacl.List{{Tag: posixacl.User, ID: 2, Perm: mode.Perm(r.IntN(8))}}, nil)
 				p.Mode = p.Access.Mode(p.Mode)
 			}
+
 			got := m.Want(m.Root("/"+strings.Join(parts, "/")), k, p.Set())
 			want := obvious(d, m, parts, k, p.Set())
 			if !reflect.DeepEqual(got, want) || differs(got, k, p) != differs(want, k, p) {
 				t.Fatalf("%v %s: %+v, want %+v\n%s", parts, k, got, want, b.String())
 			}
+
 			if got != nil {
 				said++
 			}
 		}
 	}
+
 	if said < 2000 {
 		t.Errorf("only %d paths were spoken of", said)
 	}
@@ -444,9 +479,11 @@ func TestFingerprint(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%v\n%s", err, text)
 		}
+
 		m, _ := Compile(doc, d)
 		return m.Fingerprint()
 	}
+
 	base := with("", all+"    owner: purser\n    files: 0640\n    entries: [\"user:www-tickets:r\"]\n")
 	same := map[string]string{
 		"name and reason": strings.Replace(base, "rule: all\n", "rule: other\n    why: because\n    severity: grave\n",
@@ -458,6 +495,7 @@ func TestFingerprint(t *testing.T) {
 			t.Errorf("%s changes the fingerprint", what)
 		}
 	}
+
 	seen := map[[32]byte]string{print(base, crew()): "the baseline"}
 	for _, x := range [][2]string{
 		{"ticketing/**", "ticketing/*"},
@@ -485,6 +523,7 @@ func TestFingerprint(t *testing.T) {
 		}
 		seen[print(text, crew())] = x[1]
 	}
+
 	moved := (&perm.Directory{
 		Accounts: []perm.Account{{ID: "u9", Name: "purser"}, {ID: "u2", Name: "www-tickets"}},
 	}).Index()

@@ -140,6 +140,7 @@ func (r *reader) pairs(n *node, what string, known []string, f func(key string, 
 		r.fail(n, "%s must be a mapping of keys to values, this is %s", what, kindOf(n))
 		return
 	}
+
 	seen := map[string]bool{}
 	for _, p := range n.pairs {
 		r.spend(&r.spent.steps, 1, maxSteps, p.key, "pieces")
@@ -196,6 +197,7 @@ func edits(a, b string) int {
 	for j := range row {
 		row[j] = j
 	}
+
 	for i := range len(a) {
 		diagonal := row[0]
 		row[0] = i + 1
@@ -204,10 +206,12 @@ func edits(a, b string) int {
 			if a[i] != b[j] {
 				cost++
 			}
+
 			diagonal = row[j+1]
 			row[j+1] = min(cost, row[j]+1, row[j+1]+1)
 		}
 	}
+
 	return row[len(b)]
 }
 
@@ -280,23 +284,29 @@ func (r *reader) roots(n *node) (out []string) {
 		if !ok {
 			return
 		}
+
 		if strings.ContainsAny(s, "*?[") {
 			r.fail(v, "root %q holds a wildcard: name the folder itself, and use patterns in rules", s)
 			return
 		}
+
 		if len(out) == MaxRoots {
 			r.stop(v, "more than %d roots: name the folders above them", MaxRoots)
 		}
+
 		for _, other := range out {
 			if pathname.Under(s, other) || pathname.Under(other, s) {
 				r.fail(v, "root %q and root %q lie in each other: keep the outer one", s, other)
 			}
 		}
+
 		out = append(out, s)
 	})
+
 	if len(out) == 0 && len(r.errs) == 0 {
 		r.fail(n, "roots is empty: list at least one folder")
 	}
+
 	return out
 }
 
@@ -322,20 +332,24 @@ func (r *reader) patterns(n *node, what string) (out []Pattern) {
 		if !ok {
 			return
 		}
+
 		p, err := newPattern(s)
 		if err != nil {
 			r.fail(v, "%v", err)
 			return
 		}
+
 		r.spend(&r.spent.patterns, 1, MaxPatterns, v, "patterns")
 		p.Position = at(v)
 		out = append(out, p)
 	}
+
 	if n.kind == aList {
 		r.list(n, what, one)
 	} else {
 		one(n)
 	}
+
 	return out
 }
 
@@ -356,6 +370,7 @@ func newPattern(s string) (Pattern, error) {
 	if s != "/" {
 		p.parts = strings.Split(s[1:], "/")
 	}
+
 	for i, part := range p.parts {
 		if part != "**" && strings.Contains(part, "**") {
 			return p, fmt.Errorf("pattern %q: ** must be a part of its own, between slashes; inside a name write *", s)
@@ -367,6 +382,7 @@ func newPattern(s string) (Pattern, error) {
 			return p, fmt.Errorf("pattern %q: part %q has a [ without its ]", s, part)
 		}
 	}
+
 	return p, nil
 }
 
@@ -402,12 +418,15 @@ func (r *reader) underRoots(d *Document) {
 		r.note(&Error{p.Position, fmt.Sprintf("%s pattern %q lies under none of the roots (%s): it would never match",
 			what, cut(pathname.Escape(p.Text)), cut(pathname.Escape(strings.Join(d.Roots, ", "))))})
 	}
+
 	if len(d.Roots) == 0 || len(r.errs) > 0 {
 		return
 	}
+
 	for _, p := range d.LeaveAlone {
 		check(p, "leave-alone")
 	}
+
 	for _, rule := range d.Rules {
 		for _, p := range rule.Paths {
 			check(p, "rule "+rule.Name+": ")
@@ -420,6 +439,7 @@ func (p Pattern) canReach(root string) bool {
 	if root == "/" {
 		return true
 	}
+
 	parts := strings.Split(root[1:], "/")
 	for i, part := range parts {
 		if i >= len(p.parts) {
@@ -432,5 +452,6 @@ func (p Pattern) canReach(root string) bool {
 			return false
 		}
 	}
+
 	return true
 }

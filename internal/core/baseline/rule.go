@@ -41,6 +41,7 @@ func (r *reader) rule(n *node) Rule {
 	if len(n.pairs) > 0 {
 		rule.Position = n.pairs[0].key.Position
 	}
+
 	var form, only, exists *node
 	var people []string
 	r.pairs(n, "a rule", ruleKeys, func(key string, v *node) {
@@ -67,16 +68,20 @@ func (r *reader) rule(n *node) Rule {
 			}
 		}
 	})
+
 	if only != nil {
 		rule.Only = r.only(only)
 	}
+
 	if form != nil {
 		r.take(form, &rule, people)
 	}
+
 	r.aspects(n, "a rule", ruleKeys, &rule, people)
 	if exists != nil {
 		r.exists(exists, &rule)
 	}
+
 	switch {
 	case len(r.errs) > 0:
 	case rule.Name == "":
@@ -96,12 +101,14 @@ func (r *reader) rule(n *node) Rule {
 					"capability, immutable, append-only, grants, inherits or exists",
 				rule.Name),
 		})
+
 	case form == nil && len(people) > 0 && !usesFor(n):
 		r.errs = append(r.errs, &Error{
 			rule.At["for"],
 			fmt.Sprintf("rule %q: for is of use only with a form, or with ${for} in entries", rule.Name),
 		})
 	}
+
 	return rule
 }
 
@@ -113,29 +120,35 @@ func (r *reader) take(n *node, rule *Rule, people []string) {
 	if !ok {
 		return
 	}
+
 	body := r.forms[name]
 	if body == nil {
 		known := make([]string, 0, len(r.forms))
 		for f := range r.forms {
 			known = append(known, f)
 		}
+
 		slices.Sort(known)
 		r.fail(n, "there is no form %q: %s", name, suggest(name, known))
 		return
 	}
+
 	r.spend(&r.spent.steps, body.size, maxSteps, n, "pieces")
 	if usesFor(body) && len(people) == 0 {
 		r.fail(n, "form %q needs to know for whom: add \"for: ACCOUNT\"", name)
 		return
 	}
+
 	if !usesFor(body) && len(people) > 0 {
 		r.fail(n, "form %q is for nobody in particular: leave \"for\" out", name)
 	}
+
 	sub := r.part()
 	sub.bounded(func() { sub.aspects(body, "a form", formKeys, rule, people) })
 	for _, e := range sub.errs { // they were told where the form stands; here the rule is told that it has none
 		r.fail(n, "form %q: %s", name, e.Message)
 	}
+
 	for _, key := range []string{"files", "folders", "entries", "defaults"} { // warnings point at the form's name
 		if _, own := rule.At[key]; !own {
 			rule.At[key] = at(n)
@@ -152,16 +165,19 @@ func (r *reader) aspects(n *node, what string, known []string, rule *Rule, peopl
 		}
 		return &Who{at(v), s}
 	}
+
 	// Keys that are not known were told where the rule itself was read.
 	quiet := newReader(Env{})
 	visit := r.pairs
 	if what == "a rule" {
 		visit = quiet.pairs
 	}
+
 	visit(n, what, known, func(key string, v *node) {
 		if slices.Contains(anyKeys, key) && r.takesBack(v, key, rule) {
 			return
 		}
+
 		switch key {
 		case "severity":
 			s, ok := r.scalar(v, "severity")
@@ -169,6 +185,7 @@ func (r *reader) aspects(n *node, what string, known []string, rule *Rule, peopl
 			if ok && !slices.Contains(Severities, rule.Severity) {
 				r.fail(v, "severity %q is unknown: minor, serious or grave", s)
 			}
+
 		case "owner":
 			rule.Owner = who(v, "owner")
 		case "group":
@@ -184,6 +201,7 @@ func (r *reader) aspects(n *node, what string, known []string, rule *Rule, peopl
 			} else {
 				rule.Defaults = g
 			}
+
 		case "capability":
 			if s, ok := r.scalar(v, key); ok {
 				c, err := perm.ParseCaps(s)
@@ -192,6 +210,7 @@ func (r *reader) aspects(n *node, what string, known []string, rule *Rule, peopl
 				}
 				rule.Caps = &c
 			}
+
 		case "grants":
 			rule.Shares = r.shareGrants(v)
 		case "inherits":
@@ -200,7 +219,9 @@ func (r *reader) aspects(n *node, what string, known []string, rule *Rule, peopl
 			if ok && !yes && s != perm.InheritsStopped {
 				r.fail(v, "inherits %q: want %q or %q", s, perm.InheritsFromAbove, perm.InheritsStopped)
 			}
+
 			rule.Inherits = &yes
+
 		case "immutable", "append-only":
 			flag := flagKeys[key]
 			if on, ok := r.yes(v, key); ok && on {
@@ -229,6 +250,7 @@ func (r *reader) takesBack(v *node, key string, rule *Rule) bool {
 	if v.kind != aValue || v.text != anyWord {
 		return false
 	}
+
 	switch key {
 	case "owner":
 		rule.Owner = nil
@@ -251,6 +273,7 @@ func (r *reader) takesBack(v *node, key string, rule *Rule) bool {
 	default:
 		rule.On, rule.Off = rule.On&^flagKeys[key], rule.Off&^flagKeys[key]
 	}
+
 	rule.Any = append(rule.Any, key)
 	return true
 }
@@ -296,9 +319,11 @@ func (r *reader) only(n *node) (o Only) {
 			r.fail(n, "only %q is unknown: %s", w, suggest(w, onlyWords))
 		}
 	}
+
 	if o.Must&o.MustNot != 0 {
 		r.fail(n, "only asks for a thing and its opposite: it would never match")
 	}
+
 	return o
 }
 
@@ -311,12 +336,14 @@ func (r *reader) exists(n *node, rule *Rule) {
 	if !on {
 		return
 	}
+
 	for _, p := range rule.Paths {
 		if !p.exact() {
 			r.fail(n, "exists: yes needs paths without wildcards, %q has one: nobody can say which path is missing",
 				p.Text)
 		}
 	}
+
 	if rule.Only.Must|rule.Only.MustNot != 0 {
 		r.fail(n, "exists: yes goes with kinds only: what is not there is neither executable nor has it entries")
 	}
@@ -327,18 +354,22 @@ func (r *reader) mode(n *node) *mode.Wanted {
 	if !ok {
 		return nil
 	}
+
 	if n.float {
 		r.fail(n, "mode %q is not octal: want 1 to 4 digits 0 to 7, such as 0640", s)
 		return nil
 	}
+
 	if w := r.modes[s]; w != nil {
 		return w
 	}
+
 	w, err := mode.ParseWanted(s)
 	if err != nil {
 		r.fail(n, "%v", err)
 		return nil
 	}
+
 	r.modes[s] = &w
 	return &w
 }
@@ -355,6 +386,7 @@ func (r *reader) grants(n *node, what string, people []string) *Grants {
 			return out
 		}
 	}
+
 	switch n.kind {
 	case aMapping:
 		out.AtLeast = true
@@ -368,6 +400,7 @@ func (r *reader) grants(n *node, what string, people []string) *Grants {
 	default:
 		out.List = r.grantList(n, what, people)
 	}
+
 	return out
 }
 
@@ -396,6 +429,7 @@ func (r *reader) grantList(n *node, what string, people []string) []Grant {
 			r.fail(v, "entry %q: want user:NAME:rwx or group:NAME:rwx", s)
 			return
 		}
+
 		if !accountName.MatchString(parts[1]) {
 			r.fail(v,
 				"entry %q: %q cannot be an account's name; the owner's and the owning group's rights are in "+
@@ -403,25 +437,30 @@ func (r *reader) grantList(n *node, what string, people []string) []Grant {
 				s, parts[1])
 			return
 		}
+
 		g := Grant{Position: at(v), Group: parts[0] == "group", Name: parts[1]}
 		letters := parts[2]
 		if strings.Contains(letters, "X") {
 			g.Conditionally = true
 			letters = strings.Replace(letters, "X", "-", 1)
 		}
+
 		p, err := mode.ParsePerm(letters)
 		if err != nil {
 			r.fail(v, "entry %q: %v", s, err)
 			return
 		}
+
 		g.Perm = p
 		if key := parts[0] + ":" + parts[1]; seen[key] {
 			r.fail(v, "entry %q: %s stands twice", s, key)
 		} else {
 			seen[key] = true
 		}
+
 		out = append(out, g)
 	}
+
 	r.list(n, what, func(v *node) {
 		s, ok := r.scalar(v, what)
 		switch {
@@ -437,5 +476,6 @@ func (r *reader) grantList(n *node, what string, people []string) []Grant {
 			}
 		}
 	})
+
 	return out
 }

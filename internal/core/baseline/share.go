@@ -16,6 +16,7 @@ func (r *reader) shareGrants(n *node) *ShareGrants {
 	if n.kind == aValue && n.text == "none" {
 		return out
 	}
+
 	switch n.kind {
 	case aMapping:
 		out.AtLeast = true
@@ -24,6 +25,7 @@ func (r *reader) shareGrants(n *node) *ShareGrants {
 				out.List = r.shareList(v)
 				return
 			}
+
 			r.list(v, "without", func(v *node) {
 				if s, ok := r.scalar(v, "without"); ok && shareName(s) {
 					out.Without = append(out.Without, Who{at(v), s})
@@ -35,6 +37,7 @@ func (r *reader) shareGrants(n *node) *ShareGrants {
 	default:
 		out.List = r.shareList(n)
 	}
+
 	return out
 }
 
@@ -70,15 +73,18 @@ func parseShareGrant(s string) (g ShareGrant, why string) {
 			"want allow NAME: RIGHTS, or deny NAME: RIGHTS, and behind a semicolon what it reaches of a folder and " +
 				"what is below"
 	}
+
 	name = strings.TrimSpace(name)
 	if !shareName(name) {
 		return g, "it names nobody"
 	}
+
 	rights, reach, limited := strings.Cut(rest, ";")
 	mask, err := ntsd.ParseMask(rights)
 	if err != nil {
 		return g, err.Error()
 	}
+
 	flags := ntsd.ObjectInherit | ntsd.ContainerInherit
 	if limited {
 		list, said := strings.CutPrefix(strings.TrimSpace(reach), "reaches ")
@@ -89,6 +95,7 @@ func parseShareGrant(s string) (g ShareGrant, why string) {
 			return g, err.Error()
 		}
 	}
+
 	return ShareGrant{Deny: kind == "deny", Name: name, Mask: mask, Flags: flags}, ""
 }
 
@@ -123,26 +130,32 @@ func (m *Matcher) share(w *perm.Want, i int, k perm.Kind) {
 	if r.Inherits != nil {
 		w.Share.Inherits, w.Rule[perm.AspectInheritance] = r.Inherits, i
 	}
+
 	if r.Shares == nil {
 		return
 	}
+
 	list := []ntsd.Entry{}
 	for _, g := range r.Shares.List {
 		sid, ok := m.identity(g.Name)
 		if !ok {
 			return
 		}
+
 		e := ntsd.Entry{Mask: g.Mask, SID: sid}
 		if g.Deny {
 			e.Type = ntsd.Deny
 		}
+
 		if k == perm.Folder {
 			e.Flags = g.Flags
 		} else if g.Flags&ntsd.InheritOnly != 0 {
 			continue // it is for what a folder hands on, and says nothing of a file
 		}
+
 		list = append(list, e)
 	}
+
 	ntsd.Sort(list)
 	var without []ntsd.SID
 	for _, x := range r.Shares.Without {
@@ -152,6 +165,7 @@ func (m *Matcher) share(w *perm.Want, i int, k perm.Kind) {
 		}
 		without = append(without, sid)
 	}
+
 	w.Share.Grants = &list
 	w.Share.AtLeast = r.Shares.AtLeast
 	w.Share.Without = without

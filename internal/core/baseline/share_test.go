@@ -45,10 +45,12 @@ func TestShares(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	m, problems := Compile(doc, dir)
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
+
 	for _, c := range []struct {
 		path  string
 		kind  perm.Kind
@@ -81,26 +83,32 @@ func TestShares(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		set, err := perm.NTSet(d)
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		w := m.Want(m.Root(c.path), c.kind, set)
 		var got []string
 		for _, x := range w.Differences(perm.Found{Kind: c.kind, Set: set}, dir) {
 			got = append(got, string(x.Aspect)+" "+x.Declared+"/"+x.Found)
 		}
+
 		if s := strings.Join(got, "; "); s != c.diffs {
 			t.Errorf("%s %s:\n got %s\nwant %s", c.path, c.found, s, c.diffs)
 		}
+
 		after, err := w.Apply(perm.Found{Kind: c.kind, Set: set})
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		if left := w.Differences(perm.Found{Kind: c.kind, Set: after}, dir); len(left) > 0 {
 			t.Errorf("%s %s: mended there is still %+v", c.path, c.found, left)
 		}
 	}
+
 	if w := m.Want(m.Root("/charts"), perm.Folder, perm.POSIX{Mode: 0o755}.Set()); w.Share.Grants == nil {
 		t.Error("a state of another scheme has another declaration")
 	}
@@ -124,12 +132,14 @@ func TestShareFaults(t *testing.T) {
 			t.Errorf("%s: %v, want %q", bad, err, says)
 		}
 	}
+
 	doc, err := Parse([]byte(
 		"idletally: 1\napplication: a\nhosts: {names: [h]}\nroots: [/a]\nrules:\n  - rule: r\n    paths: /a/**\n    " +
 			"grants: [\"allow nobody-there: full\"]\n"))
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	_, problems := Compile(doc, (&perm.Directory{}).Index())
 	if len(problems) != 1 || !strings.Contains(problems[0].Message, "nobody-there") {
 		t.Errorf("%+v", problems)
@@ -146,6 +156,7 @@ func TestWarnShares(t *testing.T) {
 		}
 		return a
 	}
+
 	dir := (&perm.Directory{
 		Accounts: []perm.Account{account(1001, "stoker", 1101), account(1002, "surveyor", 1101, 1100)},
 		Groups:   []perm.Account{account(1100, "surveyors"), account(1101, "crew")},
@@ -155,12 +166,15 @@ func TestWarnShares(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		s, err := perm.NTSet(d)
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		return s
 	}
+
 	walk := tree(seenPath{"/charts", perm.Folder, set("O:BAD:P(A;OICI;FA;;;BA)")},
 		seenPath{"/charts/a", perm.Folder, set("O:BAD:AI(A;OICIID;FA;;;BA)")},
 		seenPath{"/charts/a/b", perm.File, set("O:BAD:AI(A;ID;FA;;;BA)")})
@@ -214,20 +228,24 @@ func TestWarnShares(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%v\n%s", err, text)
 		}
+
 		m, problems := Compile(d, dir)
 		if len(problems) > 0 {
 			t.Fatal(problems, text)
 		}
+
 		got, err := Warn(Facts{Matcher: m, Walk: walk})
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		if c.about == "" {
 			if len(got) > 0 {
 				t.Errorf("%+v\n%s", got, c.rule)
 			}
 			continue
 		}
+
 		if len(got) != 1 || got[0].About != c.about || !strings.Contains(got[0].Message, c.says) ||
 			got[0].Example != c.shows || !strings.Contains(got[0].Instead, c.write) {
 			t.Errorf("%s: %+v\n%s", c.about, got, c.rule)

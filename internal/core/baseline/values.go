@@ -20,9 +20,11 @@ func (r *reader) value(n *node, what string) value {
 		s, ok := r.raw(n, what)
 		return value{s, ok}
 	}
+
 	r.varies = true
 	var first, own, fallback value
 	byTag := map[string]string{}
+
 	for _, p := range n.pairs {
 		r.spend(&r.spent.steps, 1, maxSteps, p.key, "pieces")
 		key := p.key.text
@@ -30,9 +32,11 @@ func (r *reader) value(n *node, what string) value {
 		if !ok {
 			continue
 		}
+
 		if !first.known {
 			first = value{s, true}
 		}
+
 		tag, isTag := strings.CutPrefix(key, tagPrefix)
 		switch {
 		case key == "default":
@@ -45,6 +49,7 @@ func (r *reader) value(n *node, what string) value {
 			own = value{s, true}
 		}
 	}
+
 	switch {
 	case r.env.Host == "" && !fallback.known:
 		return first // for no host in particular any will do
@@ -55,14 +60,17 @@ func (r *reader) value(n *node, what string) value {
 		for _, t := range byTag {
 			tags = append(tags, t)
 		}
+
 		slices.Sort(tags)
 		r.fail(n, "%s: host %s has the tags %s, which give it different values: give the host its own", what,
 			r.env.Host, strings.Join(tags, " and "))
+
 	case len(byTag) == 1:
 		for s := range byTag {
 			return value{s, true}
 		}
 	}
+
 	return fallback
 }
 
@@ -71,6 +79,7 @@ func (r *reader) expand(n *node, s string) (string, bool) {
 	if !strings.Contains(s, "${") {
 		return s, true
 	}
+
 	var b strings.Builder
 	for {
 		before, rest, found := strings.Cut(s, "${")
@@ -79,11 +88,13 @@ func (r *reader) expand(n *node, s string) (string, bool) {
 			r.spend(&r.spent.expanded, b.Len(), maxExpanded, n, "bytes of text with variables in it")
 			return b.String(), true
 		}
+
 		name, after, closed := strings.Cut(rest, "}")
 		if !closed {
 			r.fail(n, "%q: ${ without its }", s)
 			return "", false
 		}
+
 		v, declared := r.variables[name]
 		switch {
 		case name == "for":
@@ -97,10 +108,12 @@ func (r *reader) expand(n *node, s string) (string, bool) {
 		default:
 			b.WriteString(v.text)
 		}
+
 		if b.Len() > MaxBytes {
 			r.fail(n, "variable %q makes the text longer than %d bytes", name, MaxBytes)
 			return "", false
 		}
+
 		s = after
 	}
 }

@@ -68,10 +68,12 @@ func Warn(f Facts) ([]Warning, error) {
 			return nil, err
 		}
 	}
+
 	same := map[string][]int{} // rules by their patterns
 	for i, r := range m.doc.Rules {
 		same[patternsOf(r)] = append(same[patternsOf(r)], i)
 	}
+
 	var out []Warning
 	for i := range m.doc.Rules {
 		r := &m.doc.Rules[i]
@@ -80,9 +82,11 @@ func Warn(f Facts) ([]Warning, error) {
 			if !ok {
 				at = r.Position
 			}
+
 			if example != "" {
 				example = pathname.Escape(example)
 			}
+
 			out = append(out, Warning{
 				Position: at,
 				Rule:     r.Name,
@@ -92,6 +96,7 @@ func Warn(f Facts) ([]Warning, error) {
 				Instead:  instead,
 			})
 		}
+
 		m.warnText(i, same[patternsOf(*r)], add)
 		m.warnDeny(i, add)
 		m.warnNumbers(i, add)
@@ -101,6 +106,7 @@ func Warn(f Facts) ([]Warning, error) {
 			m.warnStopped(i, tallies[i], add)
 		}
 	}
+
 	return out, nil
 }
 
@@ -122,6 +128,7 @@ func (m *Matcher) warnText(i int, same []int, add adder) {
 			"a mode without write for others; give those who write an entry, such as entries: [\"group:NAME:rw\"]",
 			"everybody on the host can write the files of this rule (mode %s)", r.Files)
 	}
+
 	if r.Folders != nil {
 		if least := r.Folders.Least(true); least&0o002 != 0 && least&mode.Sticky == 0 {
 			add("folders", EveryoneWrite, "",
@@ -131,6 +138,7 @@ func (m *Matcher) warnText(i int, same []int, add adder) {
 				r.Folders)
 		}
 	}
+
 	if r.Files != nil {
 		least := r.Files.Least(false)
 		writers := least&0o022 != 0
@@ -138,6 +146,7 @@ func (m *Matcher) warnText(i int, same []int, add adder) {
 			writers = writers ||
 				slices.ContainsFunc(r.Entries.List, func(g Grant) bool { return g.Perm&mode.Write != 0 })
 		}
+
 		if least&(mode.SetUID|mode.SetGID) != 0 && least&0o111 != 0 && writers {
 			add("files", SetIDWritable, "",
 				"a mode in which only the owner writes, such as 4750, and entries without w",
@@ -146,10 +155,12 @@ func (m *Matcher) warnText(i int, same []int, add adder) {
 				r.Files)
 		}
 	}
+
 	if r.Only.Kinds == 1<<perm.Link && (r.Files != nil || r.Folders != nil || r.Entries != nil || r.Defaults != nil) {
 		add("only", OnLink, "", "a rule for the target's path; of a link itself only owner and group can be declared",
 			"links have no permissions of their own: this rule can say nothing of them but owner and group")
 	}
+
 	// The same paths, the same aspect, another value: the earlier one never counts.
 	for _, j := range same {
 		later := &m.doc.Rules[j]
@@ -199,9 +210,11 @@ func (m *Matcher) warnDeny(i int, add adder) {
 			}
 		}
 	}
+
 	if r.Entries == nil || r.Entries.AtLeast {
 		return
 	}
+
 	owners := m.owners()
 	for _, g := range r.Entries.List {
 		if g.Perm != 0 || g.Conditionally || !g.Group {
@@ -211,6 +224,7 @@ func (m *Matcher) warnDeny(i int, add adder) {
 		if !ok {
 			continue
 		}
+
 		var hit, spared []string
 		for _, a := range m.dir.Accounts {
 			if !slices.Contains(a.Groups, id) {
@@ -223,6 +237,7 @@ func (m *Matcher) warnDeny(i int, add adder) {
 				spared = append(spared, a.Name)
 			}
 		}
+
 		if len(hit) > 0 {
 			add("entries", DenyOwners, "",
 				"entries for those who are to be kept out, one by one, or a group without the owners",
@@ -230,6 +245,7 @@ func (m *Matcher) warnDeny(i int, add adder) {
 					"is one of them",
 				g.Name, strings.Join(hit, ", "))
 		}
+
 		if len(spared) > 0 {
 			add("entries", DenyNothing, "", "an entry for each account that is to be kept out: user:NAME:---",
 				"the entry for group %s does not keep %s out: one group that grants is enough (POSIX.1e draft 17, "+
@@ -245,6 +261,7 @@ func (m *Matcher) warnNumbers(i int, add adder) {
 	if len(m.dir.Accounts) == 0 { // there is no host yet
 		return
 	}
+
 	check := func(key, name string, group bool) {
 		if id, ok := m.find(name, group); ok && m.dir.Account(id) == nil {
 			add(key, NobodysNumber, "", "the name of an account that the host has",
@@ -252,12 +269,15 @@ func (m *Matcher) warnNumbers(i int, add adder) {
 				name)
 		}
 	}
+
 	if r.Owner != nil {
 		check("owner", r.Owner.Name, false)
 	}
+
 	if r.Group != nil {
 		check("group", r.Group.Name, true)
 	}
+
 	for key, grants := range map[string]*Grants{"entries": r.Entries, "defaults": r.Defaults} {
 		if grants != nil {
 			for _, g := range grants.List {
@@ -306,15 +326,18 @@ func (m *Matcher) warnSeen(i int, t tally, add adder) {
 			"on each of the %d paths that it matches, later rules overrule all that it says; there it is rule %q",
 			t.matched, m.doc.Rules[t.overruler].Name)
 	}
+
 	if t.link != "" {
 		add("paths", OnLink, t.link, "the path that the link leads to",
 			"this path is a link, and links have no permissions of their own: nothing is declared of its target")
 	}
+
 	if t.stops != "" {
 		add("defaults", InheritStops, t.stops, "defaults: derived, or the same default entries as above",
 			"the folder above passes default entries on, and this one is to have none: what is made from here on "+
 				"down no longer gets them")
 	}
+
 	if t.data > t.programs && t.data > 0 {
 		add("files", ExecuteData, t.dataFirst,
 			"files: u=rwX,g=rX,o= (execute only where it is), or only: [file, executable] beside the mode",
@@ -331,6 +354,7 @@ func (m *Matcher) tally(walk func(func(string, perm.Kind, perm.Set) error) error
 		if s.leave || len(s.rules) == 0 {
 			return nil
 		}
+
 		traits := perm.TraitsOf(found)
 		w := m.Want(s, k, found)
 		for _, i := range s.rules {
@@ -340,6 +364,7 @@ func (m *Matcher) tally(walk func(func(string, perm.Kind, perm.Set) error) error
 				slices.ContainsFunc(r.Paths, func(p Pattern) bool { return p.exact() && p.literal() == path }) {
 				t.link = path
 			}
+
 			if !r.Only.admits(k, traits) {
 				continue
 			}
@@ -347,10 +372,12 @@ func (m *Matcher) tally(walk func(func(string, perm.Kind, perm.Set) error) error
 			if len(says) == 0 {
 				continue
 			}
+
 			t.matched++
 			if t.first == "" {
 				t.first = path
 			}
+
 			for _, a := range says {
 				if w != nil && w.Rule[a] == i {
 					t.decided++
@@ -358,10 +385,12 @@ func (m *Matcher) tally(walk func(func(string, perm.Kind, perm.Set) error) error
 					t.overruler = w.Rule[a]
 				}
 			}
+
 			if t.closed == "" && k == perm.Folder && deep(path) && r.Inherits != nil && !*r.Inherits &&
 				w != nil && w.Rule[perm.AspectInheritance] == i {
 				t.closed = path
 			}
+
 			if k == perm.File && r.Files != nil && w != nil && w.Rule[perm.AspectMode] == i &&
 				r.Files.Least(false)&0o111 != 0 {
 				if traits&perm.Executable != 0 {
@@ -371,6 +400,7 @@ func (m *Matcher) tally(walk func(func(string, perm.Kind, perm.Set) error) error
 				}
 			}
 		}
+
 		if k == perm.Folder && w != nil && w.Defaults != nil {
 			if w.Derived && w.Entries == nil {
 				return nil // what it has, it passes on
@@ -381,6 +411,7 @@ func (m *Matcher) tally(walk func(func(string, perm.Kind, perm.Set) error) error
 				to[i].stops = path
 			}
 		}
+
 		return nil
 	})
 }

@@ -58,6 +58,7 @@ func TestWarn(t *testing.T) {
 		seen("/site", perm.Folder, 0o750),
 		seen("/site/img", perm.Folder, 0o750),
 	}
+
 	for _, c := range []struct {
 		rules string
 		about About
@@ -115,23 +116,28 @@ func TestWarn(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%v\n%s", err, c.rules)
 		}
+
 		m, problems := Compile(d, clerks())
 		if len(problems) > 0 {
 			t.Fatal(problems)
 		}
+
 		got, err := Warn(Facts{Matcher: m, Walk: tree(usual...)})
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		if len(got) == 0 {
 			t.Errorf("%s: nothing\n%s", c.about, c.rules)
 			continue
 		}
+
 		for _, w := range got {
 			if w.About != c.about {
 				t.Errorf("%s: also %s: %s\n%s", c.about, w.About, w.Message, c.rules)
 			}
 		}
+
 		if w := got[0]; w.Position.String() != c.at || !strings.Contains(w.Message, c.says) ||
 			w.Example != c.shows || !strings.Contains(w.Instead, c.write) {
 			t.Errorf("%s: %s %q, example %q, instead %q\n%s", c.about, w.Position, w.Message, w.Example, w.Instead,
@@ -148,10 +154,12 @@ func TestWarnNothing(t *testing.T) {
 			"  - rule: drop\n    paths: /srv/ticketing/drop\n    folders: 1777\n  - rule: bin\n    paths: "+
 			"/srv/ticketing/bin/*\n    only: [file, executable]\n    files: 0755\n  - rule: none\n    paths: "+
 			"/srv/ticketing/old/**\n    exists: no\n")
+
 	d, err := Parse([]byte(text))
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	m, _ := Compile(d, clerks())
 	got, err := Warn(Facts{
 		Matcher: m,
@@ -161,6 +169,7 @@ func TestWarnNothing(t *testing.T) {
 	if err != nil || len(got) > 0 {
 		t.Errorf("%+v, %v", got, err)
 	}
+
 	// Without a snapshot only the text and the accounts speak.
 	if got, err = Warn(Facts{Matcher: m}); err != nil || len(got) > 0 {
 		t.Errorf("%+v, %v", got, err)
@@ -174,10 +183,12 @@ func TestExplain(t *testing.T) {
 			"  - rule: site\n    paths: /srv/ticketing/bin/*\n    files: 0755\n    entries: {at-least: "+
 			"[\"user:www-tickets:r\"]}\n  - rule: gone\n    paths: /srv/ticketing/bin/x\n    only: not-executable\n "+
 			"   exists: no\n")
+
 	d, err := Parse([]byte(text))
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	m, _ := Compile(d, clerks())
 	x := m.Explain("/srv/ticketing/bin/x", perm.Found{
 		Kind: perm.File,
@@ -188,12 +199,14 @@ func TestExplain(t *testing.T) {
 		got = append(got,
 			string(a.Aspect)+" "+a.Rule+" "+a.Declared+"/"+a.Found+" over "+strings.Join(a.Overruled, ","))
 	}
+
 	s := strings.Join(got, "; ")
 	if s != "owner all purser/ over ; mode site 0755/0711 over all,run; entries site at least "+
 		"user:www-tickets:r--/none over " ||
 		len(x.NotFor) != 1 || x.NotFor[0] != "gone" {
 		t.Errorf("%q, not for %v", s, x.NotFor)
 	}
+
 	if x := m.Explain("/srv/ticketing/spool/a", perm.Found{Kind: perm.File, Set: perm.POSIX{}.Set()}); !x.LeaveAlone ||
 		len(x.Aspects) > 0 {
 		t.Errorf("%+v", x)

@@ -21,12 +21,14 @@ func (m *Matcher) warnShare(i int, add adder) {
 	if r.Shares == nil {
 		return
 	}
+
 	repaired := r.Shares.AtLeast
 	for _, g := range r.Shares.List {
 		id, ok := m.identity(g.Name)
 		if !ok {
 			continue
 		}
+
 		gets := g.Mask.Map()
 		if !g.Deny {
 			repaired = repaired || gets&ntsd.WriteDAC != 0 && id != ntsd.CreatorOwner && id != ntsd.CreatorGroup
@@ -41,13 +43,16 @@ func (m *Matcher) warnShare(i int, add adder) {
 					"whoever signs in to the file server may write or delete there (allow %s: %s)", g.Name,
 					gets.Words(true))
 			}
+
 			if m.unknownSID(id) {
 				add("grants", NobodysNumber, "", "the name of an account or group that the server has",
 					"nobody on the file server has the identity %s: whoever is given it next gets what goes with it",
 					g.Name)
 			}
+
 			continue
 		}
+
 		if met := m.metByDeny(r, id, gets); len(met) > 0 {
 			add("grants", DenyMeets, "",
 				"take those who must not out of the group that may, or grant less, without a deny",
@@ -56,6 +61,7 @@ func (m *Matcher) warnShare(i int, add adder) {
 				strings.Join(met, ", "))
 		}
 	}
+
 	if r.Inherits != nil && !*r.Inherits && !repaired {
 		add("grants", NobodyRepairs, "", "full for administrators, or for the group that keeps the share",
 			"no entry lets anybody change permissions there, and none comes from above: only the owner could repair it")
@@ -89,6 +95,7 @@ func (m *Matcher) metByDeny(r *Rule, denied ntsd.SID, gets ntsd.Mask) (out []str
 			out = append(out, a.Name)
 		}
 	}
+
 	return out
 }
 

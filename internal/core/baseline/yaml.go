@@ -62,6 +62,7 @@ func parse(b []byte) (n *node, fault *Error) {
 	if fault := fits(b); fault != nil {
 		return nil, fault
 	}
+
 	d := yaml.NewDecoder(strings.NewReader(string(b)))
 	for {
 		var doc yaml.Node
@@ -81,6 +82,7 @@ func parse(b []byte) (n *node, fault *Error) {
 				"a second YAML document begins here: one file holds one baseline",
 			}
 		}
+
 		n, fault = convert(doc.Content[0], 1)
 		if fault != nil {
 			return nil, fault
@@ -96,6 +98,7 @@ func fits(b []byte) *Error {
 			fmt.Sprintf("the baseline has %d bytes, at most %d are allowed", len(b), MaxBytes),
 		}
 	}
+
 	marks := 0
 	for _, c := range b {
 		switch c {
@@ -105,6 +108,7 @@ func fits(b []byte) *Error {
 			marks++
 		}
 	}
+
 	if marks > maxMarks {
 		return &Error{
 			Position{1, 1},
@@ -112,6 +116,7 @@ func fits(b []byte) *Error {
 				maxMarks),
 		}
 	}
+
 	return nil
 }
 
@@ -139,6 +144,7 @@ func convert(y *yaml.Node, depth int) (*node, *Error) {
 			n.Position, fmt.Sprintf("lists and mappings stand in each other more than %d deep", maxDepth),
 		}
 	}
+
 	switch {
 	case y.Kind == yaml.AliasNode || y.Anchor != "":
 		n.kind, n.text = foreign, "an anchor or alias, which the language does not have"
@@ -153,6 +159,7 @@ func convert(y *yaml.Node, depth int) (*node, *Error) {
 			}
 			n.list, n.size = append(n.list, v), n.size+v.size
 		}
+
 	case y.Kind == yaml.MappingNode:
 		n.kind = aMapping
 		for i := 0; i+1 < len(y.Content); i += 2 {
@@ -164,13 +171,16 @@ func convert(y *yaml.Node, depth int) (*node, *Error) {
 			if fault != nil {
 				return nil, fault
 			}
+
 			n.pairs, n.size = append(n.pairs, pair{key, value}), n.size+key.size+value.size
 		}
+
 	case y.ShortTag() == "!!null":
 		n.kind = nothing
 	default:
 		n.text, n.float = y.Value, y.ShortTag() == "!!float" && strings.ContainsAny(y.Value, ".eE")
 	}
+
 	return n, nil
 }
 

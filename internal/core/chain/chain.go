@@ -137,6 +137,7 @@ func (w *Walker) Next(l Line) error {
 	if l.Seq <= 0 && w.Seq == 0 {
 		return w.Older.Next(l)
 	}
+
 	if l.What == Tied && !w.tied {
 		w.tied = true
 		if l.Detail != w.Older.String() || w.Older.seq != 0 {
@@ -144,12 +145,14 @@ func (w *Walker) Next(l Line) error {
 				ErrBroken, w.Older, w.Older.seq, l.Seq, l.Detail)
 		}
 	}
+
 	if l.Seq != w.Seq+1 {
 		return fmt.Errorf("%w: line %d follows on line %d", ErrBroken, l.Seq, w.Seq)
 	}
 	if want := l.After(w.Hash); l.Hash != want {
 		return fmt.Errorf("%w: line %d (%s, %s by %s) does not fit its hash", ErrBroken, l.Seq, l.ID, l.What, l.Who)
 	}
+
 	w.Seq, w.Hash = l.Seq, l.Hash
 	return nil
 }

@@ -22,13 +22,16 @@ func history(n int) (lines []Line) {
 			Subject: "p",
 			Detail:  fmt.Sprint(i),
 		}
+
 		if i%3 == 0 {
 			l.Token = "nightly"
 		}
+
 		l.Hash = l.After(w.Hash)
 		w = Walker{Seq: l.Seq, Hash: l.Hash}
 		lines = append(lines, l)
 	}
+
 	return lines
 }
 
@@ -49,15 +52,18 @@ func TestBroken(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	lines := history(20)
 	head := Head{Seq: 20, Hash: lines[19].Hash}
 	head.Sign(private)
 	if err := walk(lines, head, public); err != nil {
 		t.Fatal(err)
 	}
+
 	if err := walk(nil, Head{}, public); err != nil {
 		t.Errorf("nothing yet: %v", err)
 	}
+
 	for what, change := range map[string]func(l []Line, h *Head) []Line{
 		"who":             func(l []Line, _ *Head) []Line { l[4].Who = "quartermaster"; return l },
 		"what":            func(l []Line, _ *Head) []Line { l[4].What = "plan declined"; return l },
@@ -96,6 +102,7 @@ func TestBroken(t *testing.T) {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
+
 	b, err := json.Marshal(lines[3])
 	var back Line
 	if err := errors.Join(err, json.Unmarshal(b, &back)); err != nil || back.After(lines[2].Hash) != lines[3].Hash ||
@@ -125,10 +132,12 @@ func older(n int) (all []Line, head Head) {
 			Who:  "purser",
 			What: "sign-in",
 		}
+
 		l.Hash = l.After(o.Hash)
 		o = Older{Lines: o.Lines + 1, Hash: l.Hash}
 		all = append(all, l)
 	}
+
 	chained := history(5)
 	chained[1] = Line{Seq: 2, ID: "ties", Who: "the service", What: Tied, Detail: o.String()}
 	return append(all, rewrite(chained, &head)...), head
@@ -142,17 +151,20 @@ func TestBrokenBefore(t *testing.T) {
 		if err := walk(lines, head, nil); err != nil {
 			t.Fatal(err)
 		}
+
 		tampered := func(what string, l []Line) {
 			t.Helper()
 			if err := walk(l, head, nil); !errors.Is(err, ErrBroken) {
 				t.Errorf("%d lines, %s: %v", n, what, err)
 			}
 		}
+
 		tampered("all taken out", lines[n:])
 		tampered("the first taken out", lines[1:])
 		tampered("the last taken out", slices.Delete(slices.Clone(lines), n-1, n))
 		tampered("another in front", append([]Line{{Seq: int64(-n), Who: "x"}}, lines...))
 		tampered("the last behind the chain", append(slices.Delete(slices.Clone(lines), n-1, n), lines[n-1]))
+
 		for i := range n {
 			l := slices.Clone(lines)
 			l[i].Who = "somebody"
@@ -162,9 +174,11 @@ func TestBrokenBefore(t *testing.T) {
 				l[j].Hash = l[j].After(o.Hash)
 				o.Hash = l[j].Hash
 			}
+
 			tampered("written anew", l)
 		}
 	}
+
 	lines, _ := older(3)
 	if err := walk(append(lines[:3:3], history(5)...), Head{Seq: 5, Hash: history(5)[4].Hash}, nil); !errors.Is(err,
 		ErrBroken) {

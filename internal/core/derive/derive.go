@@ -50,6 +50,7 @@ func Baseline(ctx context.Context, application string, hosts []Seen) (Draft, err
 	if len(hosts) == 0 {
 		return Draft{}, errors.New("no snapshot to derive from")
 	}
+
 	var g *general
 	for _, cost := range under {
 		w := newWords(hosts, cost)
@@ -57,18 +58,22 @@ func Baseline(ctx context.Context, application string, hosts []Seen) (Draft, err
 		if err != nil {
 			return Draft{}, err
 		}
+
 		g = &general{w: w, application: application, hosts: hosts, items: map[string]*item{}}
 		for _, root := range top.below {
 			g.roots = append(g.roots, root.name)
 			w.assign(root, make([]label, len(perm.SayingKeys)), g.note)
 		}
+
 		if len(siblings(g.list())) <= manyItems {
 			break
 		}
 	}
+
 	if err := g.settle(ctx); err != nil {
 		return Draft{}, err
 	}
+
 	return g.measure(ctx)
 }
 
@@ -90,6 +95,7 @@ func hold(ctx context.Context, text string, hosts []Seen) ([]fault, error) {
 		if err != nil {
 			return nil, err
 		}
+
 		_, _, err = drift.Compare(ctx, h.Source, h.Forest, m, h.Directory, nil, nil, drift.Report{
 			Finding: func(f drift.Finding) error {
 				if len(out) < maxFaults {
@@ -103,10 +109,12 @@ func hold(ctx context.Context, text string, hosts []Seen) ([]fault, error) {
 			},
 			Unread: func(drift.Unread) error { return nil },
 		})
+
 		if err != nil {
 			return nil, fmt.Errorf("hold the draft against host %s: %w", h.Host, err)
 		}
 	}
+
 	return out, nil
 }
 

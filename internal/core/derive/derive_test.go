@@ -37,15 +37,19 @@ func (w world) seen(host, root string, d *perm.Directory) Seen {
 			if !ok || strings.Contains(name, "/") {
 				continue
 			}
+
 			e := w[p]
 			e.Name = name
 			if e.HasChild() || e.Kind == perm.Folder && e.Gap == tree.Whole {
 				e.Child = grow(p)
 			}
+
 			n.Entries = append(n.Entries, e)
 		}
+
 		return m.Add(n)
 	}
+
 	e := w[root]
 	e.Name, e.Child = root, grow(root)
 	return Seen{Host: host, Source: m, Forest: m.Add(tree.Node{Forest: true, Entries: []tree.Entry{e}}), Directory: d}
@@ -187,6 +191,7 @@ func TestDraft(t *testing.T) {
 					path += "/" + part
 					w.folder(path, folder)
 				}
+
 				w.file(path+"/data", data)
 				w.file(path+"/tls.key", with(data, func(p *perm.POSIX) { p.Mode = 0o400 }))
 				w.file(path+"/more", data)
@@ -253,6 +258,7 @@ func TestHostsThatDiffer(t *testing.T) {
 		!strings.Contains(d.Text, `owner-1: {slip-north: "purser", slip-south: "root"}`) {
 		t.Error(d.Text)
 	}
+
 	if d.Places != len(north)+len(south) || d.Free != 0 || d.Rules[0].Places != d.Places || d.Rules[2].Places != 2 {
 		t.Errorf("%+v", d)
 	}
@@ -292,6 +298,7 @@ func wild(r *rand.Rand, messy bool) world {
 		if k == perm.Folder {
 			p.Mode = 0o750
 		}
+
 		if messy || r.IntN(10) == 0 {
 			p = perm.POSIX{
 				UID:   r.Uint32N(9),
@@ -300,17 +307,22 @@ func wild(r *rand.Rand, messy bool) world {
 				Flags: perm.Flags(r.IntN(20) / 17),
 			}
 		}
+
 		if r.IntN(5) == 0 {
 			p = site(p)
 		}
+
 		if k == perm.Folder && r.IntN(8) == 0 { // default entries that follow from nothing
 			p.Default = posixacl.Build(7, mode.Perm(r.IntN(8)), 0, nil, nil)
 		}
+
 		if k == perm.File && r.IntN(20) == 0 {
 			p.Caps = "\x01\x00\x00\x02\x00\x04\x00\x00" + strings.Repeat("\x00", 12)
 		}
+
 		return p
 	}
+
 	var grow func(path string, depth int)
 	grow = func(path string, depth int) {
 		w.folder(path, state(perm.Folder))
@@ -331,6 +343,7 @@ func wild(r *rand.Rand, messy bool) world {
 			}
 		}
 	}
+
 	grow("/srv/t", 3)
 	return w
 }

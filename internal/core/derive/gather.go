@@ -99,6 +99,7 @@ func (g *gatherer) folder(b *branch, nodes []*tree.Node, sets []perm.Set) error 
 	if err := g.ctx.Err(); err != nil {
 		return err
 	}
+
 	children := make([]tree.Children, len(nodes))
 	next := make([]int, len(nodes))
 	for i, n := range nodes {
@@ -106,6 +107,7 @@ func (g *gatherer) folder(b *branch, nodes []*tree.Node, sets []perm.Set) error 
 			children[i] = tree.Children{Reader: g.readers[i], Of: n}
 		}
 	}
+
 	bunches := map[string]*gathered{}
 	for {
 		name, some := "", false
@@ -114,57 +116,71 @@ func (g *gatherer) folder(b *branch, nodes []*tree.Node, sets []perm.Set) error 
 				name, some = n.Entries[next[i]].Name, true
 			}
 		}
+
 		if !some {
 			break
 		}
+
 		var states []state
 		var kind perm.Kind
 		mixed := false
 		inside, own := make([]*tree.Node, len(nodes)), make([]perm.Set, len(nodes))
 		deeper := false
+
 		for i, n := range nodes {
 			if n == nil || next[i] == len(n.Entries) || n.Entries[next[i]].Name != name {
 				continue
 			}
+
 			e := &n.Entries[next[i]]
 			if e.HasChild() {
 				child, err := children[i].At(g.ctx, next[i])
 				if err != nil {
 					return err
 				}
+
 				inside[i] = child
 				own[i] = e.Set
 				deeper = true
 			}
+
 			next[i]++
 			if e.Set.IsZero() || e.Gap == tree.Mount { // these are not judged
 				continue
 			}
+
 			mixed = mixed || kind != 0 && kind != e.Kind
 			kind = e.Kind
 			states = append(states, state{i, perm.In(sets[i], e.Kind, e.Set)})
 		}
+
 		asks := g.w.asks(states)
 		if mixed {
 			kind = 0
 		}
+
 		if !deeper {
 			add(bunches, name, kind, asks)
 			continue
 		}
+
 		c := &branch{name: name, path: pathname.Join(b.path, name), kind: kind, own: asks}
 		if b.path == "" {
 			c.path = name // a root
 		}
+
 		if err := g.folder(c, inside, own); err != nil {
 			return err
 		}
+
 		b.below = append(b.below, c)
 	}
+
 	b.bunches = split(bunches)
 	if b.path != "" { // the roots stay, each for itself
 		g.w.sum(b)
 	}
+
 	return nil
 }
 
@@ -191,6 +207,7 @@ func add(to map[string]*gathered, name string, kind perm.Kind, asks []leaf) {
 	if len(asks) == 0 {
 		return
 	}
+
 	// files without an ending and folders that were not read stand for themselves
 	end, key := ending(name), kind.String()+"/"+name
 	switch {
@@ -199,16 +216,19 @@ func add(to map[string]*gathered, name string, kind perm.Kind, asks []leaf) {
 	case kind > perm.Folder:
 		end, key = "", kind.String()
 	}
+
 	g := to[key]
 	if g == nil {
 		g = &gathered{kind: kind, ending: end, common: slices.Clone(asks)}
 		to[key] = g
 	}
+
 	for i := range g.common { // of one kind the keys are the same, in the same order
 		if meet := both(g.common[i].labels, asks[i].labels); len(meet) < len(g.common[i].labels) {
 			g.common[i].labels = meet
 		}
 	}
+
 	if len(g.single) < maxSingle {
 		g.single = append(g.single, bunch{name: baseline.Quote(name), kind: kind, cost: costRule, leaves: asks})
 	}
@@ -222,12 +242,14 @@ func split(from map[string]*gathered) (out []bunch) {
 			out = append(out, g.single[0])
 			continue
 		}
+
 		together := bunch{
 			name: "*" + baseline.Quote(g.ending),
 			kind: g.kind,
 			many: true,
 			cost: min(costRule*len(g.single), costMany),
 		}
+
 		agreed := map[int]bool{}
 		for _, l := range g.common {
 			if len(l.labels) > 0 {
@@ -235,9 +257,11 @@ func split(from map[string]*gathered) (out []bunch) {
 				together.leaves = append(together.leaves, l)
 			}
 		}
+
 		if len(together.leaves) > 0 {
 			out = append(out, together)
 		}
+
 		for _, s := range g.single {
 			s.leaves = slices.DeleteFunc(slices.Clone(s.leaves), func(l leaf) bool { return agreed[l.key] })
 			if len(s.leaves) > 0 {
@@ -245,6 +269,7 @@ func split(from map[string]*gathered) (out []bunch) {
 			}
 		}
 	}
+
 	return out
 }
 
@@ -260,6 +285,7 @@ func (w *words) sum(b *branch) {
 		}
 		saved[key][l] += n
 	}
+
 	one := func(l leaf, cost int) {
 		b.tallies[l.key].said = true
 		base[l.key] += cost
@@ -267,24 +293,29 @@ func (w *words) sum(b *branch) {
 		for _, x := range l.labels {
 			note(l.key, x, cost)
 		}
+
 		if len(l.labels) == 0 {
 			anyhow[l.key] -= w.under
 		}
 	}
+
 	for _, l := range b.own {
 		one(l, costRule)
 	}
+
 	for i := range b.bunches {
 		for _, l := range b.bunches[i].leaves {
 			one(l, b.bunches[i].cost)
 		}
 	}
+
 	for _, c := range b.below {
 		for key := range c.tallies {
 			t := &c.tallies[key]
 			if !t.said {
 				continue
 			}
+
 			b.tallies[key].said = true
 			base[key] += t.rule
 			free, own := t.under(anything)
@@ -292,6 +323,7 @@ func (w *words) sum(b *branch) {
 			if own {
 				anyhow[key] += costRule // what is free is to be as little as can be
 			}
+
 			for _, x := range t.choices {
 				if x.label != anything {
 					note(key, x.label, t.rule-x.cost)
@@ -299,12 +331,14 @@ func (w *words) sum(b *branch) {
 			}
 		}
 	}
+
 	clean := b.kind != 0
 	for key := range b.tallies {
 		t := &b.tallies[key]
 		if !t.said {
 			continue
 		}
+
 		t.rule, t.best = anyhow[key]+costRule+costFree, anything
 		for _, l := range slices.Sorted(maps.Keys(saved[key])) {
 			cost := base[key] - saved[key][l] + costRule
@@ -315,17 +349,21 @@ func (w *words) sum(b *branch) {
 				t.rule, t.best = cost, l
 			}
 		}
+
 		for l, n := range saved[key] {
 			if cost := base[key] - n; cost < t.rule {
 				t.choices = append(t.choices, choice{l, cost})
 			}
 		}
+
 		if anyhow[key] < t.rule {
 			t.choices = append(t.choices, choice{anything, anyhow[key]})
 		}
+
 		slices.SortFunc(t.choices, func(a, b choice) int { return cmp.Compare(a.label, b.label) })
 		clean = clean && t.rule == costRule
 	}
+
 	if clean {
 		b.own = nil
 		b.bunches = nil
@@ -347,6 +385,7 @@ func (w *words) assign(
 			}
 		}
 	}
+
 	except := func(pattern string, many bool, kind perm.Kind, l leaf) {
 		switch {
 		case kind == 0: // a file here and a folder there: what is said of all files may not hold, so its own is said
@@ -358,14 +397,17 @@ func (w *words) assign(
 			say(pattern, false, many, kind, l.key, l.labels[0])
 		}
 	}
+
 	for _, l := range b.own {
 		except(patternOf(b.path), false, b.kind, l)
 	}
+
 	for _, x := range b.bunches {
 		for _, l := range x.leaves {
 			except(patternOf(b.path)+"/"+x.name, x.many, x.kind, l)
 		}
 	}
+
 	for _, c := range b.below {
 		w.assign(c, in, say)
 	}

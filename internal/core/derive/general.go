@@ -89,16 +89,19 @@ func (g *general) note(pattern string, below, many bool, kind perm.Kind, key int
 	if v := g.w.values[key]; l != anything && v[l].text == "no" && len(v) == int(firstOwn)+1 {
 		return // no path has the flag: it goes without saying
 	}
+
 	it := &item{below: below, many: many, set: map[int]label{}}
 	if p := strings.Trim(pattern, "/"); p != "" {
 		it.parts = strings.Split(p, "/")
 	}
+
 	if many {
 		it.only = kind.String()
 		if kind != perm.File && kind != perm.Link {
 			it.only = "other"
 		}
 	}
+
 	for _, root := range g.roots {
 		n := len(strings.Split(strings.Trim(root, "/"), "/"))
 		if pattern == patternOf(root) || strings.HasPrefix(pattern, patternOf(root)+"/") {
@@ -108,10 +111,12 @@ func (g *general) note(pattern string, below, many bool, kind perm.Kind, key int
 			}
 		}
 	}
+
 	id := it.pattern() + "\x00" + it.only
 	if g.items[id] == nil {
 		g.items[id] = it
 	}
+
 	g.items[id].set[key] = l
 }
 
@@ -139,6 +144,7 @@ func (g *general) settle(ctx context.Context) error {
 	if len(g.items) > maxItems {
 		return varied(len(g.items))
 	}
+
 	list := g.list()
 	for _, merge := range []func([]*item) []*item{siblings, anywhere} {
 		var err error
@@ -146,6 +152,7 @@ func (g *general) settle(ctx context.Context) error {
 			return err
 		}
 	}
+
 	if len(list) > baseline.MaxRules {
 		return varied(len(list))
 	}
@@ -153,6 +160,7 @@ func (g *general) settle(ctx context.Context) error {
 	if err := g.limit(ctx); err != nil {
 		return err
 	}
+
 	apart := map[string]bool{} // effects that have to be said in several places
 	for round := 0; ; round++ {
 		g.rules = together(list, func(effect string) bool { return round < rounds && !apart[effect] })
@@ -166,6 +174,7 @@ func (g *general) settle(ctx context.Context) error {
 			return fmt.Errorf("%w: the draft does not come out as host %s is, at %s", ErrVaried,
 				g.hosts[faults[0].at.host].Host, pathname.Escape(faults[0].path))
 		}
+
 		for _, f := range faults {
 			apart[g.rules[f.rule].items[0].effect()] = true
 		}
@@ -178,17 +187,20 @@ func (g *general) try(ctx context.Context, list, merged []*item) ([]*item, error
 		if len(merged) == len(list) {
 			return list, nil
 		}
+
 		g.rules = together(merged, func(string) bool { return false })
 		faults, err := hold(ctx, g.text(nil, 0), g.hosts)
 		if err != nil {
 			return nil, err
 		}
+
 		wrong := map[*item]bool{}
 		for _, f := range faults {
 			for _, it := range g.rules[f.rule].items {
 				wrong[it] = it.was != nil
 			}
 		}
+
 		var kept []*item
 		undone := false
 		for _, it := range merged {
@@ -198,6 +210,7 @@ func (g *general) try(ctx context.Context, list, merged []*item) ([]*item, error
 				kept = append(kept, it)
 			}
 		}
+
 		slices.SortFunc(kept, order)
 		switch {
 		case len(faults) == 0:
@@ -205,8 +218,10 @@ func (g *general) try(ctx context.Context, list, merged []*item) ([]*item, error
 		case !undone: // they come out wrong for want of an order that suits all
 			return list, nil
 		}
+
 		merged = kept
 	}
+
 	return list, nil
 }
 
@@ -217,6 +232,7 @@ func siblings(list []*item) []*item {
 			if baseline.Wild(it.parts[i]) {
 				continue
 			}
+
 			c := *it
 			c.parts = slices.Clone(it.parts)
 			c.parts[i] = "*"
@@ -224,8 +240,10 @@ func siblings(list []*item) []*item {
 			if c.many && !c.below && c.only == "" {
 				continue // what single names are is not known here
 			}
+
 			out = append(out, c)
 		}
+
 		return out
 	})
 }
@@ -252,6 +270,7 @@ func merge(list []*item, least int, wider func(*item) []item) []*item {
 	}
 	byID := map[string]*candidate{}
 	var ids []string
+
 	for _, it := range list {
 		for _, c := range wider(it) {
 			id := c.pattern() + "\x00" + c.effect()
@@ -262,27 +281,33 @@ func merge(list []*item, least int, wider func(*item) []item) []*item {
 			byID[id].was = append(byID[id].was, it)
 		}
 	}
+
 	slices.SortStableFunc(ids, func(a, b string) int { return len(byID[b].was) - len(byID[a].was) })
 	gone := map[*item]bool{}
 	var out []*item
+
 	for _, id := range ids {
 		c := byID[id]
 		was := slices.DeleteFunc(c.was, func(it *item) bool { return gone[it] })
 		if len(was) < least {
 			continue
 		}
+
 		for _, it := range was {
 			gone[it] = true
 		}
+
 		it := c.it
 		it.was, it.set = was, maps.Clone(it.set)
 		out = append(out, &it)
 	}
+
 	for _, it := range list {
 		if !gone[it] {
 			out = append(out, it)
 		}
 	}
+
 	slices.SortFunc(out, order)
 	return out
 }

@@ -22,6 +22,7 @@ func TestDraftOfAShare(t *testing.T) {
 			{ID: perm.SIDOf(twin), Name: "twin"},
 		},
 	}).Index()
+
 	w := world{}
 	add := func(path string, k perm.Kind, sddl string) {
 		t.Helper()
@@ -30,12 +31,15 @@ func TestDraftOfAShare(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		s, err := perm.NTSet(x)
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		w[path] = tree.Entry{Kind: k, Set: s}
 	}
+
 	add("/charts", perm.Folder, "O:keepersD:PAI(A;OICI;FA;;;keepers)(A;OICI;0x1200a9;;;crew)")
 	add("/charts/drop", perm.Folder,
 		"O:keepersD:AI(D;;SD;;;twin)(A;;0x6;;;crew)(A;OICIID;FA;;;keepers)(A;OICIID;0x1200a9;;;crew)")
@@ -43,6 +47,7 @@ func TestDraftOfAShare(t *testing.T) {
 		add("/charts/"+n, perm.File, "O:keepersD:AI(A;ID;FA;;;keepers)(A;ID;0x1200a9;;;crew)")
 		add("/charts/drop/"+n, perm.File, "O:keepersD:AI(A;ID;FA;;;keepers)(A;ID;0x1200a9;;;crew)")
 	}
+
 	// What was moved there has entries that no folder hands on: the language has no words for that.
 	add("/charts/drop/moved", perm.File, "O:keepersD:AI(A;ID;FA;;;keepers)(A;ID;0x1200a9;;;crew)(A;ID;FA;;;twin)")
 	got := derived(t, w.seen("chartroom", "/charts", d))
@@ -50,6 +55,7 @@ func TestDraftOfAShare(t *testing.T) {
 	if !strings.HasPrefix(strings.TrimSpace(rule), "inherits: any") {
 		t.Errorf("what is said of the moved file:\n%s", got.Text)
 	}
+
 	for _, want := range []string{
 		"owner: keepers",
 		`inherits: "from above"`,
@@ -61,6 +67,7 @@ func TestDraftOfAShare(t *testing.T) {
 			t.Errorf("%s is not in\n%s", want, got.Text)
 		}
 	}
+
 	if n := strings.Count(got.Text, "- rule:"); n > 5 {
 		t.Errorf("%d rules:\n%s", n, got.Text)
 	}

@@ -67,20 +67,24 @@ func speller(d *perm.Directory) func(perm.Principal) string {
 		if d.IsGroup(id) {
 			find = d.Group
 		}
+
 		if a := d.Account(id); a != nil && d.OfShares() { // there a name is looked for among both
 			if other, ok := d.User(a.Name); ok && other != id {
 				return string(id)
 			}
 		}
+
 		if a := d.Account(id); a != nil && baseline.Nameable(a.Name) {
 			if back, ok := find(a.Name); ok && back == id {
 				return a.Name
 			}
 		}
+
 		number := strings.TrimLeft(string(id), "ug")
 		if _, taken := find(number); taken {
 			return ""
 		}
+
 		return number
 	}
 }
@@ -102,20 +106,25 @@ func (w *words) says(s state) []leaf {
 	if ok {
 		return out
 	}
+
 	for _, x := range perm.Sayings(s.Found, w.spell[s.host]) {
 		y := leaf{key: w.keys[x.Key]}
 		for _, text := range x.Values {
 			y.labels = append(y.labels, w.label(y.key, word{text: text}))
 		}
+
 		for _, text := range x.Loose {
 			y.labels = append(y.labels, w.label(y.key, word{text: text, loose: true}))
 		}
+
 		out = append(out, y)
 	}
+
 	slices.SortFunc(out, func(a, b leaf) int { return a.key - b.key })
 	if len(w.known) < maxKnown {
 		w.known[s] = out
 	}
+
 	return out
 }
 
@@ -127,9 +136,11 @@ func (w *words) asks(states []state) []leaf {
 	if len(states) == 1 {
 		return w.says(states[0])
 	}
+
 	byKey := map[int][]leaf{}
 	on := map[int][]int{} // hosts
 	var keys []int
+
 	for _, st := range states {
 		for _, s := range w.says(st) {
 			if byKey[s.key] == nil {
@@ -138,6 +149,7 @@ func (w *words) asks(states []state) []leaf {
 			byKey[s.key], on[s.key] = append(byKey[s.key], s), append(on[s.key], st.host)
 		}
 	}
+
 	slices.Sort(keys)
 	var out []leaf
 	for _, key := range keys {
@@ -146,11 +158,14 @@ func (w *words) asks(states []state) []leaf {
 		for _, s := range all[1:] {
 			common = both(common, s.labels)
 		}
+
 		if len(common) == 0 {
 			common = w.varying(key, all, on[key])
 		}
+
 		out = append(out, leaf{key, common})
 	}
+
 	return out
 }
 

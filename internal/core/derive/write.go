@@ -61,36 +61,44 @@ func (g *general) text(remark func(int) string, places int) string {
 			fmt.Fprintf(&b, "# Derived from %s.\n", h.Note)
 		}
 	}
+
 	var names, roots []string
 	for _, h := range g.hosts {
 		names = append(names, scalar(h.Host))
 	}
+
 	for _, r := range g.roots {
 		roots = append(roots, scalar(pathname.Escape(r)))
 	}
+
 	if remark != nil {
 		fmt.Fprintf(&b, "# Over each rule stands of how many of the %d paths it decides something.\n", places)
 	}
+
 	fmt.Fprintf(&b, "idletally: %s\napplication: %s\nhosts: {names: [%s]}\nroots: [%s]\n", baseline.LanguageVersion,
 		scalar(g.application), strings.Join(names, ", "), strings.Join(roots, ", "))
 	g.variables(&b)
 	b.WriteString("rules:\n")
 	taken := map[string]bool{}
+
 	for i, r := range g.rules {
 		if remark != nil {
 			fmt.Fprintf(&b, "  # %s\n", remark(i))
 		}
+
 		fmt.Fprintf(&b, "  - rule: %s\n", g.name(r, taken))
 		fmt.Fprintf(&b, "    paths:%s\n", patterns(r.items))
 		if only := r.items[0].only; only != "" {
 			fmt.Fprintf(&b, "    only: %s\n", only)
 		}
+
 		for key, name := range perm.SayingKeys {
 			if l, ok := r.items[0].set[key]; ok {
 				fmt.Fprintf(&b, "    %s: %s\n", name, g.value(key, l))
 			}
 		}
 	}
+
 	return b.String()
 }
 
@@ -104,11 +112,13 @@ func (g *general) variables(b *strings.Builder) {
 			if !ok || g.w.values[key][l].byHost == nil || used[g.w.variable(key, l)] {
 				continue
 			}
+
 			used[g.w.variable(key, l)] = true
 			var by []string
 			for i, h := range g.hosts {
 				by = append(by, h.Host+": "+strconv.Quote(g.w.values[key][l].byHost[i]))
 			}
+
 			fmt.Fprintf(b, "%s  # The hosts differ here: decide which is right, or keep both.\n  %s: {%s}\n", head,
 				g.w.variable(key, l), strings.Join(by, ", "))
 			head = ""
@@ -128,20 +138,25 @@ func (g *general) name(r *block, taken map[string]bool) string {
 			words = append(words, it.parts[max(0, len(it.parts)-1):]...)
 		}
 	}
+
 	name := strings.Trim(notInNames.ReplaceAllString(strings.ToLower(strings.Join(words, "-")), "-"), "-")
 	if name == "" {
 		name = "each"
 	}
+
 	if len(name) > 48 {
 		name = strings.Trim(name[len(name)-48:], "-")
 	}
+
 	base := name
 	if taken[name] && !it.below && len(words) > 0 {
 		name = base + "-itself"
 	}
+
 	for n := 2; taken[name]; n++ {
 		name = base + "-" + strconv.Itoa(n)
 	}
+
 	taken[name] = true
 	return name
 }
@@ -154,6 +169,7 @@ func (g *general) walk(ctx context.Context, visit func(host int, want *perm.Want
 		if err != nil {
 			return err
 		}
+
 		err = tree.Fold(ctx, h.Source, h.Forest, (*baseline.State)(nil),
 			func(path string, e tree.Entry, in *baseline.State) (*baseline.State, error) {
 				at := in
@@ -162,13 +178,16 @@ func (g *general) walk(ctx context.Context, visit func(host int, want *perm.Want
 				} else {
 					at = m.Step(in, e.Name)
 				}
+
 				visit(i, m.Want(at, e.Kind, e.Set), e.Kind, e.Set)
 				return at, nil
 			})
+
 		if err != nil {
 			return err
 		}
 	}
+
 	return nil
 }
 
@@ -188,11 +207,14 @@ func (g *general) limit(ctx context.Context) error {
 		if !said || want.Mode != nil {
 			return
 		}
+
 		if common[spot{rule, key}] == nil {
 			common[spot{rule, key}] = &perm.Common{}
 		}
+
 		common[spot{rule, key}].See(found)
 	})
+
 	for s, c := range common {
 		if v := c.Value(); v != "" {
 			for _, it := range g.rules[s.rule].items {
@@ -200,6 +222,7 @@ func (g *general) limit(ctx context.Context) error {
 			}
 		}
 	}
+
 	return err
 }
 
@@ -217,24 +240,29 @@ func (g *general) measure(ctx context.Context) (Draft, error) {
 	if err != nil {
 		return Draft{}, err
 	}
+
 	for s, n := range counts {
 		out.Places += n
 		if s.want == nil {
 			continue
 		}
+
 		by := map[int]bool{}
 		free := false
 		for a, rule := range s.want.Rule {
 			by[rule] = true
 			free = free || s.want.Text(a, s.kind, perm.Set{}, g.hosts[s.host].Directory) == "any"
 		}
+
 		for rule := range by {
 			decides[rule] += n
 		}
+
 		if free {
 			out.Free += n
 		}
 	}
+
 	out.Text = g.text(func(i int) string {
 		share := fmt.Sprintf("%d (%.1f %%)", decides[i], 100*float64(decides[i])/float64(max(out.Places, 1)))
 		if slices.Contains(slices.Collect(maps.Values(g.rules[i].items[0].set)), anything) {
@@ -242,9 +270,11 @@ func (g *general) measure(ctx context.Context) (Draft, error) {
 		}
 		return share
 	}, out.Places)
+
 	taken := map[string]bool{}
 	for i, r := range g.rules {
 		out.Rules = append(out.Rules, Rule{g.name(r, taken), decides[i]})
 	}
+
 	return out, nil
 }

@@ -54,40 +54,50 @@ func Between(
 		default:
 			t.Changed++
 		}
+
 		if x != nil {
 			c.Before = Side{x.Kind, x.Set, x.Gap}
 		}
+
 		if y != nil {
 			c.After = Side{y.Kind, y.Set, y.Gap}
 		}
+
 		k := key{c.Before, c.After}
 		g := groups[k]
 		if g == nil {
 			if len(groups) == maxShifts {
 				return each(c)
 			}
+
 			g = &Changes{
 				Before:  c.Before,
 				After:   c.After,
 				Folder:  pathname.Path(pathname.Folder(path)),
 				Example: pathname.Path(path),
 			}
+
 			if x != nil && y != nil && x.Kind == y.Kind {
 				g.Effect = perm.Between(x.Kind, x.Set, y.Set, d)
 			}
+
 			groups[k] = g
 		}
+
 		g.Count++
 		g.Folder = pathname.Widen(g.Folder, path)
 		return each(c)
 	})
+
 	if err != nil {
 		return t, nil, err
 	}
+
 	out := make([]Changes, 0, len(groups))
 	for _, g := range groups {
 		out = append(out, *g)
 	}
+
 	slices.SortFunc(out, func(a, b Changes) int {
 		return cmp.Or(cmp.Compare(b.Count, a.Count), pathname.Compare(string(a.Example), string(b.Example)))
 	})

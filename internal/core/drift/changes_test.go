@@ -21,6 +21,7 @@ func TestBetween(t *testing.T) {
 			Entries: []tree.Entry{{Name: "/srv", Kind: perm.Folder, Set: perm.POSIX{Mode: 0o755}.Set(), Child: child}},
 		})
 	}
+
 	a, b := world(file("a", 0o640), file("b", 0o640), file("gone", 0o600), file("same", 0o600)),
 		world(file("a", 0o644), file("b", 0o644), file("new", 0o600), file("same", 0o600))
 	dir := (&perm.Directory{}).Index()
@@ -33,10 +34,12 @@ func TestBetween(t *testing.T) {
 		!slices.Equal(paths, []string{"/srv/a", "/srv/b", "/srv/gone", "/srv/new"}) {
 		t.Errorf("%+v, %q, %v", turn, paths, err)
 	}
+
 	if len(groups) != 3 || groups[0].Count != 2 || groups[0].Effect.String() != "opens for everyone: read" ||
 		groups[1].After.Kind != 0 || groups[2].Before.Kind != 0 {
 		t.Errorf("%+v", groups)
 	}
+
 	turn, groups, err = Between(t.Context(), m, a, a, dir, func(Change) error { return nil })
 	if err != nil || turn != (Turnover{}) || len(groups) != 0 {
 		t.Errorf("the same twice: %+v, %v", turn, err)

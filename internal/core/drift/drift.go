@@ -116,14 +116,17 @@ func Compare(
 		groups:  map[groupKey]*Group{},
 		judged:  map[judgedKey][]perm.Difference{},
 	}
+
 	if memo != nil {
 		names, err := d.Hash()
 		if err != nil {
 			return Summary{}, nil, err
 		}
+
 		c.fingerprint = m.Fingerprint()
 		c.named = sha256.Sum256(append(c.fingerprint[:], names...))
 	}
+
 	nodes, err := c.reader.Load(ctx, forest)
 	if err != nil {
 		return Summary{}, nil, err
@@ -143,11 +146,13 @@ func Compare(
 		}); err != nil {
 		return sum, nil, err
 	}
+
 	sum.Findings += c.carried
 	out := make([]Group, 0, len(c.groups))
 	for _, g := range c.groups {
 		out = append(out, *g)
 	}
+
 	slices.SortFunc(out, func(a, b Group) int {
 		for _, by := range []int{b.Weight() - a.Weight(), b.Count - a.Count, strings.Compare(a.ID, b.ID)} {
 			if by != 0 {
@@ -156,6 +161,7 @@ func Compare(
 		}
 		return 0
 	})
+
 	return sum, out, nil
 }
 
@@ -213,6 +219,7 @@ func (c *comparer) differences(want *perm.Want, f perm.Found) []perm.Difference 
 	if key == c.last {
 		return c.lastDiffs
 	}
+
 	diffs, ok := c.judged[key]
 	if !ok {
 		diffs = want.Differences(f, c.d)
@@ -221,6 +228,7 @@ func (c *comparer) differences(want *perm.Want, f perm.Found) []perm.Difference 
 		}
 		c.judged[key] = diffs
 	}
+
 	c.last, c.lastDiffs = key, diffs
 	return diffs
 }
@@ -244,6 +252,7 @@ func (c *comparer) folder(n *tree.Node, in *baseline.State, set perm.Set) (*judg
 	if err := c.ctx.Err(); err != nil {
 		return nil, err
 	}
+
 	j := &judged{}
 	base := c.into()
 	state := func(e *tree.Entry) *baseline.State {
@@ -252,6 +261,7 @@ func (c *comparer) folder(n *tree.Node, in *baseline.State, set perm.Set) (*judg
 		}
 		return c.m.Step(in, e.Name)
 	}
+
 	nodes := tree.Children{
 		Reader: c.reader,
 		Of:     n,
@@ -266,6 +276,7 @@ func (c *comparer) folder(n *tree.Node, in *baseline.State, set perm.Set) (*judg
 		if err := c.report(&it); err != nil {
 			return nil, err
 		}
+
 		if e.HasChild() {
 			below := c.known(e.Child, e.Set, s.Key())
 			if below != nil && !c.present.awaits(c.path) {
@@ -280,18 +291,22 @@ func (c *comparer) folder(n *tree.Node, in *baseline.State, set perm.Set) (*judg
 				if below, err = c.folder(child, s, e.Set); err != nil {
 					return nil, err
 				}
+
 				c.learn(e.Child, e.Set, s.Key(), below)
 			}
+
 			j.sum.add(below.sum)
 			if len(below.items) > 0 {
 				it.below, it.node, it.state = true, e.Child, s.Key()
 			}
 		}
+
 		if c.memo != nil && (it.below || it.gap != tree.Whole || len(it.diffs) > 0) {
 			it.name = strings.Clone(e.Name)
 			j.items = append(j.items, it)
 		}
 	}
+
 	return j, nil
 }
 
@@ -319,6 +334,7 @@ func (c *comparer) replay(j *judged) error {
 	if err := c.ctx.Err(); err != nil {
 		return err
 	}
+
 	base := c.into()
 	for i := range j.items {
 		it := &j.items[i]
@@ -329,6 +345,7 @@ func (c *comparer) replay(j *judged) error {
 		if !it.below {
 			continue
 		}
+
 		below := c.known(it.node, it.Set, it.state)
 		if below != nil {
 			if err := c.replay(below); err != nil {
@@ -336,6 +353,7 @@ func (c *comparer) replay(j *judged) error {
 			}
 			continue
 		}
+
 		// It was forgotten meanwhile.
 		nodes, err := c.reader.Load(c.ctx, it.node)
 		if err != nil {
@@ -344,8 +362,10 @@ func (c *comparer) replay(j *judged) error {
 		if below, err = c.folder(&nodes[0], c.m.Root(string(c.path)), it.Set); err != nil {
 			return err
 		}
+
 		c.learn(it.node, it.Set, it.state, below)
 	}
+
 	return nil
 }
 
@@ -373,6 +393,7 @@ func (c *comparer) report(it *item) error {
 	if it.gap == tree.Whole && len(it.diffs) == 0 {
 		return nil
 	}
+
 	path := string(c.path)
 	if it.gap != tree.Whole {
 		c.present.gap(path)
@@ -380,14 +401,17 @@ func (c *comparer) report(it *item) error {
 			return err
 		}
 	}
+
 	for i := range it.diffs {
 		if err := c.file(seen{path, it.Found, false}, &it.diffs[i]); err != nil {
 			return err
 		}
 	}
+
 	if it.gap == tree.Whole || c.to.Earlier == nil {
 		return nil
 	}
+
 	return c.carry(path, it)
 }
 
@@ -461,6 +485,7 @@ func (c *comparer) file(s seen, diff *perm.Difference) error {
 		if diff.Aspect != perm.AspectPresence {
 			f.effect = perm.Between(k, diff.Mended, found, c.d)
 		}
+
 		gk := groupKey{diff.Rule, diff.Aspect, k, diff.Declared, diff.Found, f.effect.String(), key.waiver}
 		f.group = c.groups[gk]
 		if f.group == nil {
@@ -480,13 +505,16 @@ func (c *comparer) file(s seen, diff *perm.Difference) error {
 			}
 			c.groups[gk] = f.group
 		}
+
 		c.filed[key] = f
 	}
+
 	g := f.group
 	g.Count++
 	if s.unread {
 		g.Unread++
 	}
+
 	g.Folder = pathname.Widen(g.Folder, path)
 	return c.to.Finding(Finding{
 		path, k, diff.Aspect, diff.Declared, diff.Found, diff.Rule, rule.Severity, found, s.Above, diff.Mended,

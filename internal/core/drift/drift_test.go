@@ -54,9 +54,11 @@ func TestJudge(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		m, _ := baseline.Compile(d, dir)
 		return m
 	}
+
 	old, fresh := compile(text),
 		compile(strings.NewReplacer("files: 0600", "files: 0640", "files: 0640\n    folders",
 			"files: 0600\n    folders").Replace(text)+
@@ -65,28 +67,34 @@ func TestJudge(t *testing.T) {
 	if err != nil || v != (Verdict{Before: 3, After: 3, New: 2, Gone: 2, Changed: 1}) {
 		t.Errorf("%+v, %v", v, err)
 	}
+
 	var got []string
 	for _, s := range shifts {
 		got = append(got,
 			string(s.Aspect)+" "+s.Found+": "+s.Was+" by "+s.OldRule+" -> "+s.Is+" by "+s.NewRule+
 				" at "+string(s.Example)+" "+s.Effect.Word())
 	}
+
 	want := []string{
 		"mode 0640: 0600 by keys ->  by  at /srv/tideboard/keys/a.key opens",
 		"presence missing:  by  -> there by there at /srv/tideboard/conf neither",
 		"mode 0600:  by  -> 0640 by keys at /srv/tideboard/keys/c.key closes",
 		"mode 0644: 0640 by all -> 0600 by all at /srv/tideboard/x opens",
 	}
+
 	if !slices.Equal(got, want) {
 		t.Errorf("%q", got)
 	}
+
 	if v, _, err = Judge(t.Context(), m, h, nil, old, dir); err != nil || v != (Verdict{After: 3, New: 3}) {
 		t.Errorf("from nothing: %+v, %v", v, err)
 	}
+
 	v, shifts, err = Judge(t.Context(), m, h, old, compile(text), dir)
 	if err != nil || v.New+v.Gone+v.Changed != 0 || len(shifts) != 0 {
 		t.Errorf("the same twice: %+v, %v", v, err)
 	}
+
 	// What must be there and is not is a finding of a comparison as well.
 	var missing []string
 	if _, _, err := Compare(t.Context(), m, h, fresh, dir, nil, nil, Report{
@@ -107,6 +115,7 @@ func TestCompare(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	dir := (&perm.Directory{
 		Accounts: []perm.Account{{ID: "u1", Name: "purser"}},
 		Groups:   []perm.Account{{ID: "g1", Name: "crew"}},
@@ -130,12 +139,14 @@ func TestCompare(t *testing.T) {
 		folder("keys", 0o750, node(file("tls.key", 0o640), file("x.key", 0o644))),
 		shut,
 	)
+
 	root := folder("/srv/tideboard", 0o750, top)
 	h := m.Add(tree.Node{Forest: true, Entries: []tree.Entry{root}})
 	matcher, problems := baseline.Compile(doc, dir)
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
+
 	var got, unread []string
 	sum, groups, err := Compare(context.Background(), m, h, matcher, dir, nil, nil, Report{
 		Finding: func(f Finding) error {
@@ -144,9 +155,11 @@ func TestCompare(t *testing.T) {
 		},
 		Unread: func(u Unread) error { unread = append(unread, u.Path+" "+u.Why); return nil },
 	})
+
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	want := []string{
 		"/srv/tideboard/data/a 0640 0644 opens",
 		"/srv/tideboard/data/b 0640 0644 opens",
@@ -154,15 +167,19 @@ func TestCompare(t *testing.T) {
 		"/srv/tideboard/keys/tls.key 0600 0640 opens",
 		"/srv/tideboard/keys/x.key 0600 0644 opens",
 	}
+
 	if !slices.Equal(got, want) {
 		t.Errorf("findings %q", got)
 	}
+
 	if !slices.Equal(unread, []string{"/srv/tideboard/shut refused"}) {
 		t.Errorf("unread %q", unread)
 	}
+
 	if sum != (Summary{Paths: 11, Judged: 9, Findings: 5, Unread: 1}) {
 		t.Errorf("summary %+v", sum)
 	}
+
 	if len(groups) != 4 || groups[0].Example != "/srv/tideboard/keys/x.key" || groups[1].Count != 2 ||
 		groups[1].Folder != "/srv/tideboard/data" {
 		t.Errorf("groups %+v", groups)
@@ -178,6 +195,7 @@ func TestRootsNobodyLookedAt(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	dir := (&perm.Directory{
 		Accounts: []perm.Account{{ID: "u1", Name: "purser"}},
 		Groups:   []perm.Account{{ID: "g1", Name: "crew"}},
@@ -192,6 +210,7 @@ func TestRootsNobodyLookedAt(t *testing.T) {
 			{Name: "/srv/tides", Kind: perm.Folder, Set: set, Child: empty},
 		},
 	})
+
 	m, _ := baseline.Compile(d, dir)
 	var got []string
 	sum, _, err := Compare(t.Context(), src, h, m, dir, nil, nil, Report{

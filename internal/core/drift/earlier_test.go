@@ -53,15 +53,18 @@ func TestEarlier(t *testing.T) {
 	for i, md := range []mode.Mode{0o640, 0o750, 0o644, 0o755, 0o600} {
 		g.sets = append(g.sets, perm.POSIX{UID: uint32(1 + i%2), GID: 1, Mode: md}.Set())
 	}
+
 	dir := (&perm.Directory{Accounts: []perm.Account{{ID: "u1", Name: "purser"}}}).Index()
 	doc, err := baseline.Parse([]byte(watchful))
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	m, problems := baseline.Compile(doc, dir)
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
+
 	look := func(h tree.Hash, memo *Memo, before recalled) map[string]bool {
 		t.Helper()
 		out := map[string]bool{}
@@ -74,25 +77,32 @@ func TestEarlier(t *testing.T) {
 				if _, twice := out[key]; twice {
 					t.Errorf("%s is told twice", key)
 				}
+
 				out[key] = f.Unread
 				if f.Unread {
 					unread++
 				}
+
 				return nil
 			},
 		})
+
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		for _, g := range groups {
 			unread -= g.Unread
 		}
+
 		if sum.Findings != len(out) || unread != 0 {
 			t.Errorf("%d findings are told and %d counted; %d more unread ones than the groups say", len(out),
 				sum.Findings, unread)
 		}
+
 		return out
 	}
+
 	carried := 0
 	for range 150 {
 		world := g.seed(3)
@@ -108,9 +118,11 @@ func TestEarlier(t *testing.T) {
 				break
 			}
 		}
+
 		if hidden.entry.Gap != tree.Whole {
 			continue
 		}
+
 		was := hidden.entry
 		hidden.entry.Gap = []tree.Gap{
 			tree.Refused, tree.Vanished, tree.Mount, tree.Failed, tree.TooLarge, tree.Silent,
@@ -118,11 +130,13 @@ func TestEarlier(t *testing.T) {
 		if r.IntN(2) == 0 {
 			hidden.entry.Set = perm.Set{}
 		}
+
 		want := map[string]bool{}
 		for _, f := range first.findings {
 			lost := hidden.entry.Set.IsZero() || hidden.entry.Gap == tree.Mount
 			want[f.Path+" "+string(f.Aspect)] = pathname.Under(f.Path, path) && (f.Path != path || lost)
 		}
+
 		now := g.forest(world)
 		var chain recalled = first.findings
 		for round := range 3 {
@@ -132,11 +146,13 @@ func TestEarlier(t *testing.T) {
 			}
 			memo = nil // and with nothing remembered
 		}
+
 		for _, unread := range want {
 			if unread {
 				carried++
 			}
 		}
+
 		hidden.entry = was
 		for what, unread := range look(before, nil, chain) {
 			if unread {
@@ -144,6 +160,7 @@ func TestEarlier(t *testing.T) {
 			}
 		}
 	}
+
 	if carried < 100 {
 		t.Errorf("only %d findings were hidden", carried)
 	}

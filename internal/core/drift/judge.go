@@ -47,15 +47,18 @@ func Judge(
 		or, nr  string
 		effect  string
 	}
+
 	var v Verdict
 	shifts := map[shiftKey]*Shift{}
 	one := func(path string, k perm.Kind, found perm.Set, was, is *perm.Difference) {
 		if was != nil {
 			v.Before++
 		}
+
 		if is != nil {
 			v.After++
 		}
+
 		s := Shift{Kind: k}
 		either := is
 		switch {
@@ -69,34 +72,42 @@ func Judge(
 		default:
 			v.Changed++
 		}
+
 		if was != nil {
 			s.Was, s.OldRule = was.Declared, old.Rule(was.Rule).Name
 		}
+
 		if is != nil {
 			s.Is, s.NewRule = is.Declared, fresh.Rule(is.Rule).Name
 		}
+
 		s.Aspect, s.Found = either.Aspect, either.Found
 		if s.Aspect != perm.AspectPresence {
 			s.Effect = perm.Between(k, either.Mended, found, d)
 		}
+
 		key := shiftKey{k, s.Aspect, s.Was, s.Is, s.Found, s.OldRule, s.NewRule, s.Effect.String()}
 		at := shifts[key]
 		if at == nil {
 			if len(shifts) == maxShifts {
 				return
 			}
+
 			s.Folder, s.Example = pathname.Path(pathname.Folder(path)), pathname.Path(path)
 			at = &s
 			shifts[key] = at
 		}
+
 		at.Count++
 		at.Folder = pathname.Widen(at.Folder, path)
 	}
+
 	sides := []*baseline.Matcher{old, fresh}
 	presences := [2]*presence{{}, newPresence(fresh)}
 	if old != nil {
 		presences[0] = newPresence(old)
 	}
+
 	type place struct {
 		in    [2]*baseline.State
 		above perm.Set
@@ -108,26 +119,32 @@ func Judge(
 			if m == nil {
 				continue
 			}
+
 			if in[i] == nil {
 				out.in[i] = m.Root(path)
 			} else {
 				out.in[i] = m.Step(in[i], e.Name)
 			}
+
 			presences[i].see([]byte(path), e.Kind)
 			want := m.Want(out.in[i], e.Kind, e.Set)
 			if e.Gap != tree.Whole && (want == nil || !want.LeaveAlone) {
 				presences[i].gap(path)
 			}
+
 			if !e.Set.IsZero() && e.Gap != tree.Mount {
 				diffs[i] = want.Differences(perm.In(at.above, e.Kind, e.Set), d)
 			}
 		}
+
 		pairs(diffs, func(was, is *perm.Difference) { one(path, e.Kind, e.Set, was, is) })
 		return out, nil
 	})
+
 	if err != nil {
 		return v, nil, err
 	}
+
 	var missing [2]map[string]perm.Difference
 	kinds := map[string]perm.Kind{}
 	for i := range presences {
@@ -140,6 +157,7 @@ func Judge(
 				return nil
 			})
 	}
+
 	for path, k := range kinds {
 		var diffs [2][]perm.Difference
 		for i := range missing {
@@ -149,10 +167,12 @@ func Judge(
 		}
 		pairs(diffs, func(was, is *perm.Difference) { one(path, k, perm.Set{}, was, is) })
 	}
+
 	out := make([]Shift, 0, len(shifts))
 	for _, s := range shifts {
 		out = append(out, *s)
 	}
+
 	slices.SortFunc(out, func(a, b Shift) int {
 		return cmp.Or(cmp.Compare(b.Count, a.Count), pathname.Compare(string(a.Example), string(b.Example)),
 			cmp.Compare(a.Aspect, b.Aspect), cmp.Compare(a.Was, b.Was))

@@ -52,6 +52,7 @@ func (g *grove) seed(depth int) *plant {
 		}
 		p.below = append(p.below, q)
 	}
+
 	slices.SortFunc(p.below, func(a, b *plant) int { return strings.Compare(a.entry.Name, b.entry.Name) })
 	return p
 }
@@ -116,31 +117,39 @@ func slow(
 			if r, ok := missing[path]; ok && r.Admits(e.Kind) {
 				delete(missing, path)
 			}
+
 			w := m.Want(m.Root(path), e.Kind, e.Set)
 			if w.Judges(e.Kind, e.Set) {
 				sum.Judged++
 			}
+
 			if e.Gap != tree.Whole && (w == nil || !w.LeaveAlone) {
 				sum.Unread++
 				gaps = append(gaps, path+"/")
 			}
+
 			if e.Set.IsZero() || e.Gap == tree.Mount {
 				return e.Set, nil
 			}
+
 			for _, x := range w.Differences(perm.In(folder, e.Kind, e.Set), d) {
 				sum.Findings++
 				paths = append(paths, fmt.Sprint(path, x.Aspect, x.Declared, x.Found))
 			}
+
 			return e.Set, nil
 		})
+
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	for path := range missing {
 		if !slices.ContainsFunc(gaps, func(g string) bool { return strings.HasPrefix(path, g) }) {
 			sum.Findings++
 		}
 	}
+
 	return paths, sum
 }
 
@@ -156,6 +165,7 @@ func TestMemoChangesNothing(t *testing.T) {
 		p.Mode = p.Access.Mode(p.Mode)
 		g.sets = append(g.sets, p.Set())
 	}
+
 	shares := &grove{r: r, nodes: g.nodes}
 	for _, list := range []string{
 		"D:PAI(A;OICI;FA;;;WD)", "D:AI(A;OICIID;FA;;;WD)", "D:AI(A;OICI;FR;;;AU)(A;OICIID;FA;;;WD)",
@@ -165,12 +175,15 @@ func TestMemoChangesNothing(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		set, err := perm.NTSet(d)
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		shares.sets = append(shares.sets, set)
 	}
+
 	dirs := []*perm.Directory{}
 	for _, n := range []uint32{1, 2} {
 		dirs = append(dirs,
@@ -179,19 +192,23 @@ func TestMemoChangesNothing(t *testing.T) {
 				Groups:   []perm.Account{{ID: perm.GID(n), Name: "crew"}},
 			}).Index())
 	}
+
 	pick := func(from ...string) string { return from[r.IntN(len(from))] }
 	memo := NewMemo([]int{20, 300, 5000}[r.IntN(3)]) // a small one forgets what it is about to need
 	hits, found := 0, 0
+
 	for n := range 90 {
 		g := g
 		if n%3 == 0 {
 			g = shares
 		}
+
 		var b strings.Builder
 		b.WriteString("idletally: 1\napplication: app\nhosts: {tags: [x]}\nroots: [/srv/app]\n")
 		if r.IntN(3) == 0 {
 			b.WriteString("leave-alone: /srv/app/a1/**\n")
 		}
+
 		b.WriteString("rules:\n")
 		for i := range 1 + r.IntN(4) {
 			fmt.Fprintf(&b, "  - {rule: r%d, paths: %q, %s}\n", i,
@@ -200,13 +217,16 @@ func TestMemoChangesNothing(t *testing.T) {
 					"entries: none", "entries: [\"user:web:r\"]", "entries: {at-least: [\"user:web:r\"]}",
 					"files: 0640, only: not-executable", "inherits: from above", "inherits: stopped", "grants: none"))
 		}
+
 		if r.IntN(2) == 0 {
 			fmt.Fprintf(&b, "  - {rule: must, paths: [/srv/app/a0/a0, /srv/app/b1], exists: yes}\n")
 		}
+
 		doc, err := baseline.Parse([]byte(b.String()))
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		world := g.seed(4)
 		for range 4 {
 			h := g.forest(world)
@@ -219,9 +239,11 @@ func TestMemoChangesNothing(t *testing.T) {
 				if len(memo.young)+len(memo.old) == before {
 					hits++
 				}
+
 				if !reflect.DeepEqual(bare, with) {
 					t.Fatalf("with a memo %+v\nwithout %+v\n%s", with, bare, b.String())
 				}
+
 				paths, sum := slow(t, g.nodes, h, m, d)
 				var got []string
 				for _, f := range bare.findings {
@@ -229,14 +251,17 @@ func TestMemoChangesNothing(t *testing.T) {
 						got = append(got, fmt.Sprint(f.Path, f.Aspect, f.Declared, f.Found))
 					}
 				}
+
 				if !slices.Equal(got, paths) || bare.sum != sum {
 					t.Fatalf("%+v %q\nwant %+v %q\n%s", bare.sum, got, sum, paths, b.String())
 				}
+
 				found += sum.Findings
 			}
 			g.change(world)
 		}
 	}
+
 	if hits == 0 || found < 500 {
 		t.Errorf("%d comparisons added nothing to the memo, %d findings: too plain", hits, found)
 	}
@@ -252,13 +277,16 @@ func TestMemoIsBounded(t *testing.T) {
 				weight += 1 + len(j.items)
 			}
 		}
+
 		if weight > 20 {
 			t.Fatalf("%d are held", weight)
 		}
 	}
+
 	if j := m.get(spot{state: "999"}); j == nil || j.sum.Paths != 999 {
 		t.Error("the newest is forgotten")
 	}
+
 	m.put(spot{state: "huge"}, &judged{items: make([]item, 100)})
 	if m.get(spot{state: "huge"}) != nil || m.get(spot{state: "999"}) == nil {
 		t.Error("one folder pushed out the others")

@@ -58,6 +58,7 @@ func FindNewcomers(ctx context.Context, src tree.Source, before, now tree.Hash) 
 		wrong:  map[Spot]*Cause{},
 		sample: map[Spot]Finding{},
 	}
+
 	room := maxFresh
 	err := tree.Diff(ctx, src, before, now, func(path string, a, b *tree.Entry) error {
 		if a != nil || b.Set.IsZero() {
@@ -67,17 +68,21 @@ func FindNewcomers(ctx context.Context, src tree.Source, before, now tree.Hash) 
 		if room < 0 || len(n.fresh) == maxNewcomers {
 			return errEnough
 		}
+
 		home := pathname.Folder(path)
 		if above, ok := n.fresh[home]; ok && home != "/" { // a folder comes before what is in it
 			home = above
 		}
+
 		n.fresh[path] = home
 		n.places[Spot{Folder: home, Kind: b.Kind}] = true
 		return nil
 	})
+
 	if err != nil && !errors.Is(err, errEnough) {
 		return nil, err
 	}
+
 	return n, nil
 }
 
@@ -102,6 +107,7 @@ func (n *Newcomers) Causes(ctx context.Context, d *perm.Directory) ([]Cause, err
 	for _, c := range n.wrong {
 		out = append(out, *c)
 	}
+
 	slices.SortFunc(out, func(a, b Cause) int {
 		return cmp.Or(b.Paths-a.Paths, pathname.Compare(a.Folder, b.Folder), int(a.Kind)-int(b.Kind),
 			cmp.Compare(a.Aspect, b.Aspect))
@@ -113,9 +119,11 @@ func (n *Newcomers) Causes(ctx context.Context, d *perm.Directory) ([]Cause, err
 		if err != nil && !tree.IsUntold(err) {
 			return nil, err
 		}
+
 		f := n.sample[c.Spot]
 		c.Cause = perm.CauseOf(c.Kind, c.Aspect, folder.Set, f.FoundSet, f.Mended, d)
 	}
+
 	return slices.DeleteFunc(out, func(c Cause) bool { return c.Why == "" }), nil
 }
 

@@ -22,11 +22,13 @@ func TestNewcomers(t *testing.T) {
 		},
 		Groups: []perm.Account{{ID: "g1", Name: "crew"}, {ID: "g5", Name: "clerks"}},
 	}).Index()
+
 	const head = "idletally: 1\napplication: t\nhosts: {tags: [x]}\nroots: [/srv]\nrules:\n  - rule: all\n    " +
 		"paths: /srv/**\n"
 	acl := posixacl.Build(7, 5, 0, posixacl.List{{Tag: posixacl.User, ID: 2, Perm: 5}}, nil)
 	clerk := access.Subject{ID: "u5", Groups: []perm.Principal{"g5"}}
 	purser := access.Subject{ID: "u1", Groups: []perm.Principal{"g1"}}
+
 	for _, c := range []struct {
 		name   string
 		rules  string
@@ -82,11 +84,13 @@ func TestNewcomers(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%s: %v", c.name, err)
 		}
+
 		m, _ := baseline.Compile(doc, dir)
 		made, err := access.New(c.folder.Set(), c.kind, c.maker, access.Asked{Mode: c.asks, Umask: c.umask}, dir)
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		src := tree.Memory{}
 		grow := func(entries ...tree.Entry) tree.Hash {
 			return src.Add(tree.Node{
@@ -96,15 +100,18 @@ func TestNewcomers(t *testing.T) {
 				},
 			})
 		}
+
 		e := tree.Entry{Name: "new", Kind: c.kind, Set: made.Set}
 		if c.kind == perm.Folder {
 			e.Child = src.Add(tree.Node{})
 		}
+
 		before, now := grow(), grow(e)
 		n, err := FindNewcomers(t.Context(), src, before, now)
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		_, _, err = Compare(t.Context(), src, now, m, dir, nil, nil, Report{
 			Finding: func(f Finding) error { n.See(f); return nil },
 			Unread:  func(Unread) error { return nil },
@@ -112,16 +119,19 @@ func TestNewcomers(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		causes, err := n.Causes(t.Context(), dir)
 		if err != nil || len(causes) != 1 {
 			t.Errorf("%s: %+v, %v", c.name, causes, err)
 			continue
 		}
+
 		x := causes[0]
 		if x.Folder != "/srv" || x.Kind != c.kind || x.Aspect != c.aspect || x.Paths != 1 ||
 			x.Example != "/srv/new" || !strings.Contains(x.Why, c.why) || !strings.Contains(x.Instead, c.then) {
 			t.Errorf("%s: %+v", c.name, x)
 		}
+
 		if n.Mended(x.Spot) || !n.Mended(Spot{"/srv", c.kind, perm.AspectPresence}) ||
 			n.Mended(Spot{"/srv/other", c.kind, c.aspect}) {
 			t.Errorf("%s: what is mended", c.name)
@@ -141,12 +151,14 @@ func TestNewTree(t *testing.T) {
 		Set:   folder,
 		Child: src.Add(tree.Node{Entries: []tree.Entry{file("1"), file("2")}}),
 	}
+
 	come := tree.Entry{
 		Name:  "a",
 		Kind:  perm.Folder,
 		Set:   folder,
 		Child: src.Add(tree.Node{Entries: []tree.Entry{file("0"), deep}}),
 	}
+
 	grow := func(entries ...tree.Entry) tree.Hash {
 		return src.Add(tree.Node{
 			Forest: true,
@@ -155,32 +167,38 @@ func TestNewTree(t *testing.T) {
 			},
 		})
 	}
+
 	now := grow(come, file("old"))
 	n, err := FindNewcomers(t.Context(), src, grow(file("old")), now)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	doc, err := baseline.Parse([]byte(
 		"idletally: 1\napplication: t\nhosts: {tags: [x]}\nroots: [/srv]\nrules:\n  - {rule: all, paths: /srv/**, " +
 			"files: 0644}\n"))
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	m, _ := baseline.Compile(doc, &perm.Directory{})
 	if _, _, err := Compare(t.Context(), src, now, m, nil, nil, nil, Report{
 		Finding: func(f Finding) error { n.See(f); return nil },
 	}); err != nil {
 		t.Fatal(err)
 	}
+
 	causes, err := n.Causes(t.Context(), nil)
 	if err != nil || len(causes) != 1 || causes[0].Folder != "/srv" || causes[0].Paths != 3 ||
 		!strings.Contains(causes[0].Why, "umask 000") {
 		t.Errorf("%+v, %v", causes, err)
 	}
+
 	// A first snapshot has nothing but newcomers, and the root's own folder is not in it.
 	if n, err = FindNewcomers(t.Context(), src, src.Add(tree.Node{Forest: true}), now); err != nil {
 		t.Fatal(err)
 	}
+
 	n.See(Finding{Path: "/srv/old", Kind: perm.File, Aspect: perm.AspectMode, FoundSet: wrong, Mended: wrong})
 	if causes, err := n.Causes(t.Context(), nil); err != nil || len(causes) != 0 {
 		t.Errorf("%+v, %v", causes, err)

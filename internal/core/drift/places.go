@@ -54,15 +54,18 @@ func (p *Places) Add(f Finding) error {
 	if f.Kind != perm.Folder {
 		at = pathname.Folder(f.Path)
 	}
+
 	one := tallyOf(&f)
 	p.n++
 	if f.Aspect == perm.AspectPresence && f.FoundSet.IsZero() {
 		p.miss(pathname.Folder(f.Path), one)
 		return nil
 	}
+
 	if err := p.leave(at); err != nil {
 		return err
 	}
+
 	for top := len(p.way); top == 0 || p.way[top-1].Path != at; top = len(p.way) {
 		from := "/"
 		if top > 0 {
@@ -70,10 +73,12 @@ func (p *Places) Add(f Finding) error {
 		}
 		p.way = append(p.way, Place{Path: from, First: p.n})
 	}
+
 	for i := range p.way {
 		p.way[i].add(one)
 		p.way[i].Last = p.n
 	}
+
 	p.way[len(p.way)-1].Here.add(one)
 	return nil
 }
@@ -109,16 +114,19 @@ func (p *Places) miss(folder string, one Tally) {
 	if p.missing == nil {
 		p.missing = map[string]*Place{}
 	}
+
 	for at := folder; ; at = pathname.Folder(at) {
 		x := p.missing[at]
 		if x == nil {
 			x = &Place{Path: at}
 			p.missing[at] = x
 		}
+
 		x.add(one)
 		if at == folder {
 			x.Here.add(one)
 		}
+
 		if at == "/" {
 			return
 		}

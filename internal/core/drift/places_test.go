@@ -22,24 +22,30 @@ func TestPlaces(t *testing.T) {
 			for range 1 + r.IntN(5) {
 				path += fmt.Sprintf("/%c", 'a'+r.IntN(3))
 			}
+
 			f := Finding{Path: path, Kind: perm.File, Aspect: perm.AspectMode, FoundSet: perm.POSIX{}.Set()}
 			if r.IntN(3) == 0 {
 				f.Kind = perm.Folder
 			}
+
 			for range r.IntN(3) {
 				f.Effect.Opens = append(f.Effect.Opens, perm.Gain{})
 			}
+
 			if r.IntN(3) == 0 {
 				f.Effect.Closes = append(f.Effect.Closes, perm.Gain{})
 			}
+
 			if r.IntN(5) == 0 {
 				f.Waiver = "w"
 			}
+
 			if !seen[path] {
 				seen[path] = true
 				all = append(all, f)
 			}
 		}
+
 		slices.SortFunc(all, func(a, b Finding) int { return pathname.Compare(a.Path, b.Path) })
 		walked := len(all)
 		for range r.IntN(4) {
@@ -49,6 +55,7 @@ func TestPlaces(t *testing.T) {
 				Aspect: perm.AspectPresence,
 			})
 		}
+
 		got := map[string]Place{}
 		p := Places{Each: func(x Place) error {
 			if y, twice := got[x.Path]; twice {
@@ -59,15 +66,18 @@ func TestPlaces(t *testing.T) {
 			got[x.Path] = x
 			return nil
 		}}
+
 		want := map[string]Place{}
 		for i, f := range all {
 			if err := p.Add(f); err != nil {
 				t.Fatal(err)
 			}
+
 			in := pathname.Folder(f.Path)
 			if f.Kind == perm.Folder {
 				in = f.Path
 			}
+
 			for at := in; ; at = pathname.Folder(at) {
 				w := want[at]
 				w.Path = at
@@ -75,24 +85,29 @@ func TestPlaces(t *testing.T) {
 				if at == in {
 					w.Here.add(tallyOf(&f))
 				}
+
 				if i < walked {
 					if w.First == 0 {
 						w.First = i + 1
 					}
 					w.Last = i + 1
 				}
+
 				want[at] = w
 				if at == "/" {
 					break
 				}
 			}
 		}
+
 		if err := p.End(); err != nil {
 			t.Fatal(err)
 		}
+
 		if !maps.Equal(got, want) {
 			t.Fatalf("%+v\nwant %+v", got, want)
 		}
+
 		for _, x := range got { // what stands in a folder's row is all of it
 			for i := max(x.First, 1); i <= x.Last; i++ {
 				if f := all[i-1]; !pathname.Under(f.Path, x.Path) {

@@ -67,6 +67,7 @@ func (p *presence) missing(
 				continue
 			}
 		}
+
 		r := p.required[path]
 		if err := f(path, r,
 			perm.Difference{Aspect: perm.AspectPresence, Rule: r.Rule, Declared: r.Declared, Found: r.Found},
@@ -74,5 +75,6 @@ func (p *presence) missing(
 			return err
 		}
 	}
+
 	return nil
 }

@@ -16,6 +16,7 @@ func TestWaivers(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	mode := func(found string) *perm.Difference { return &perm.Difference{Aspect: perm.AspectMode, Found: found} }
 	for _, c := range []struct {
 		path, rule string
@@ -37,9 +38,11 @@ func TestWaivers(t *testing.T) {
 			t.Errorf("%+v: %q", c, got)
 		}
 	}
+
 	if w, err := NewWaivers(nil); err != nil || w.of("/srv", "all", perm.File, mode("0")) != "" {
 		t.Errorf("none: %v", err)
 	}
+
 	if _, err := NewWaivers([]Waiver{{ID: "bad", Pattern: "/srv/a**b"}}); err == nil ||
 		!strings.Contains(err.Error(), "waiver bad: pattern") {
 		t.Errorf("%v", err)

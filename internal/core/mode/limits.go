@@ -16,6 +16,7 @@ func ParseLimits(s string) (Limits, error) {
 	if err != nil {
 		return Limits{}, err
 	}
+
 	var l Limits
 	for _, a := range c.actions {
 		bits := a.bits & a.who
@@ -36,9 +37,11 @@ func ParseLimits(s string) (Limits, error) {
 			l.MustNot |= bits
 		}
 	}
+
 	if both := l.Must & l.MustNot; both != 0 {
 		return Limits{}, fmt.Errorf("limits %q ask for %s and forbid it", s, both)
 	}
+
 	return l, nil
 }
 
@@ -70,6 +73,7 @@ func (l Limits) String() string {
 			}
 		}
 	}
+
 	return strings.Join(parts, ",")
 }
 
@@ -98,6 +102,7 @@ func limitWords(must, not Mode, have, haveNot string) (out []string) {
 			}
 		}
 	}
+
 	for i, w := range []string{"set-user-ID", "set-group-ID", "sticky"} {
 		bit := SetUID >> i
 		if must&bit != 0 {
@@ -107,5 +112,6 @@ func limitWords(must, not Mode, have, haveNot string) (out []string) {
 			out = append(out, "it "+haveNot+" "+w)
 		}
 	}
+
 	return out
 }

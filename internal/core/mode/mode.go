@@ -49,6 +49,7 @@ func ParsePerm(s string) (Perm, error) {
 	if len(s) == 1 && s[0] >= '0' && s[0] <= '7' {
 		return Perm(s[0] - '0'), nil
 	}
+
 	var p Perm
 	for i := range len(s) {
 		switch s[i] {
@@ -63,6 +64,7 @@ func ParsePerm(s string) (Perm, error) {
 			return 0, fmt.Errorf("permission %q: character %d is %q, want r, w, x or -", s, i+1, s[i])
 		}
 	}
+
 	return p, nil
 }
 
@@ -73,9 +75,11 @@ func ParseOctal(s string) (Mode, error) {
 	if len(digits) == 5 && digits[0] == '0' { // 02750
 		digits = digits[1:]
 	}
+
 	if digits == "" || len(digits) > 4 {
 		return 0, fmt.Errorf("mode %q: want 1 to 4 octal digits, such as 0640", s)
 	}
+
 	var m Mode
 	for i := range len(digits) {
 		c := digits[i]
@@ -85,6 +89,7 @@ func ParseOctal(s string) (Mode, error) {
 		}
 		m = m<<3 | Mode(c-'0')
 	}
+
 	return m, nil
 }
 
@@ -115,11 +120,13 @@ func ParseLetters(s string) (Mode, error) {
 	if len(s) != 9 {
 		return 0, fmt.Errorf("mode %q: want nine letters, such as rw-r-----", s)
 	}
+
 	var m Mode
 	for i := range 9 {
 		bit := Mode(0o400) >> i
 		special := [3]Mode{SetUID, SetGID, Sticky}[i/3]
 		low := byte("sst"[i/3])
+
 		switch c := s[i]; {
 		case c == '-':
 		case c == permLetters[i%3]:
@@ -132,6 +139,7 @@ func ParseLetters(s string) (Mode, error) {
 			return 0, fmt.Errorf("mode %q: character %d is %q, want %c or -", s, i+1, c, permLetters[i%3])
 		}
 	}
+
 	return m, nil
 }
 

@@ -37,23 +37,27 @@ func ParseChange(s string) (Change, error) {
 		}
 		return Change{}, fmt.Errorf("symbolic mode %q: character %d is %q, want %s", s, at+1, s[at], want)
 	}
+
 	for i := 0; ; i++ {
 		var who Mode
 		for i < len(s) && classBits[s[i]] != 0 {
 			who |= classBits[s[i]]
 			i++
 		}
+
 		if i >= len(s) || !strings.ContainsRune("+-=", rune(s[i])) {
 			if who == 0 {
 				return fail(i, "one of u g o a + - =")
 			}
 			return fail(i, "one of + - =")
 		}
+
 		for i < len(s) && strings.ContainsRune("+-=", rune(s[i])) {
 			a := action{who: who, op: s[i]}
 			if who == 0 {
 				a.who, a.anybody = All, true
 			}
+
 			i++
 			if i < len(s) && strings.IndexByte("ugo", s[i]) >= 0 {
 				a.copyFrom = s[i]
@@ -78,8 +82,10 @@ func ParseChange(s string) (Change, error) {
 					}
 				}
 			}
+
 			c.actions = append(c.actions, a)
 		}
+
 		if i == len(s) {
 			return c, nil
 		}
@@ -97,14 +103,17 @@ func (c Change) Apply(m Mode, folder bool, umask Mode) Mode {
 		if a.ifAny && (folder || m&0o111 != 0) {
 			bits |= 0o111
 		}
+
 		if a.copyFrom != 0 {
 			p := m >> map[byte]int{'u': 6, 'g': 3, 'o': 0}[a.copyFrom] & 7
 			bits = p<<6 | p<<3 | p
 		}
+
 		who := a.who
 		if a.anybody {
 			who &^= umask & 0o777
 		}
+
 		bits &= who
 		switch a.op {
 		case '+':
@@ -116,12 +125,15 @@ func (c Change) Apply(m Mode, folder bool, umask Mode) Mode {
 			if a.anybody {
 				clear = All // what nobody was named for is cleared whole, and set under the umask
 			}
+
 			if folder && !(a.special && bits&(SetUID|SetGID) != 0) {
 				clear &^= SetUID | SetGID
 			}
+
 			m = m&^clear | bits
 		}
 	}
+
 	return m
 }
 
@@ -147,15 +159,19 @@ func (m Mode) Arithmetic() []string {
 				add = append(add, fmt.Sprintf("%d (%s)", 4>>i, t))
 			}
 		}
+
 		if len(add) == 0 {
 			add = []string{"nothing"}
 		}
+
 		return fmt.Sprintf("%s %d = %s", name, p, strings.Join(add, " + "))
 	}
+
 	var out []string
 	if sp := Perm(m >> 9); sp != 0 {
 		out = append(out, sum("special", sp, [3]string{"set-user-ID", "set-group-ID", "sticky"}))
 	}
+
 	rwx := [3]string{"read", "write", "execute"}
 	return append(out, sum("owner", m.Owner(), rwx), sum("group", m.Group(), rwx), sum("others", m.Other(), rwx))
 }
@@ -170,6 +186,7 @@ func (m Mode) Words(folder bool) []string {
 	}{{"The owner", m.Owner()}, {"The group", m.Group()}, {"Everybody else", m.Other()}} {
 		out = append(out, c.name+" "+can(c.p, folder)+".")
 	}
+
 	x := m & 0o111
 	switch {
 	case m&SetUID != 0 && folder:
@@ -180,6 +197,7 @@ func (m Mode) Words(folder bool) []string {
 		out = append(out,
 			"Set-user-ID is on, but nobody may execute it (a capital S in the letters): it has no effect.")
 	}
+
 	switch {
 	case m&SetGID != 0 && folder:
 		out = append(out, "Set-group-ID: what is made in here gets this folder's group, and folders pass that on.")
@@ -189,12 +207,14 @@ func (m Mode) Words(folder bool) []string {
 		out = append(out,
 			"Set-group-ID is on, but the group may not execute it (a capital S in the letters): it has no effect.")
 	}
+
 	switch {
 	case m&Sticky != 0 && folder:
 		out = append(out, "Sticky: entries are removed and renamed only by their owner, the folder's owner, or root.")
 	case m&Sticky != 0:
 		out = append(out, "Sticky has no effect on a file.")
 	}
+
 	return out
 }
 
@@ -208,6 +228,7 @@ func can(p Perm, folder bool) string {
 			7: "can read it, change it and run it",
 		}[p]
 	}
+
 	return map[Perm]string{
 		0: "can do nothing in it", 1: "can pass through to what they know the name of, but not list it",
 		2: "can do nothing in it: adding and removing needs passing through as well",

@@ -68,15 +68,18 @@ func TestApplyAgainstSystem(t *testing.T) {
 	if err := os.WriteFile(file, nil, 0o600); err != nil {
 		t.Fatal(err)
 	}
+
 	if err := os.Mkdir(folder, 0o700); err != nil {
 		t.Fatal(err)
 	}
+
 	pick := func(from string, most int) (s string) {
 		for range r.IntN(most + 1) {
 			s += string(from[r.IntN(len(from))])
 		}
 		return s
 	}
+
 	for range 600 {
 		var clauses []string
 		for range 1 + r.IntN(3) {
@@ -91,31 +94,37 @@ func TestApplyAgainstSystem(t *testing.T) {
 			}
 			clauses = append(clauses, c)
 		}
+
 		text := strings.Join(clauses, ",")
 		ch, err := ParseChange(text)
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		from := Mode(r.UintN(0o10000))
 		umask := []Mode{0, 0o022, 0o027, 0o077}[r.IntN(4)]
 		for path, isFolder := range map[string]bool{file: false, folder: true} {
 			if err := syscall.Chmod(path, uint32(from)); err != nil {
 				t.Fatal(err)
 			}
+
 			cmd := exec.Command("/bin/sh", "-c", `umask "$1"; exec chmod -- "$2" "$3"`, "sh", umask.String(), text,
 				path)
 			if out, err := cmd.CombinedOutput(); err != nil && !strings.Contains(string(out), "new permissions are") {
 				t.Fatalf("chmod %s: %v %s", text, err, out)
 			}
+
 			var st syscall.Stat_t
 			if err := syscall.Stat(path, &st); err != nil {
 				t.Fatal(err)
 			}
+
 			if got, want := ch.Apply(from, isFolder, umask), Mode(st.Mode&0o7777); got != want {
 				t.Errorf("%s on %v, folder %v, umask %v: computed %v, the system made %v", text, from, isFolder, umask,
 					got, want)
 			}
 		}
+
 		if t.Failed() {
 			return
 		}
@@ -151,6 +160,7 @@ func TestWordsAndArithmetic(t *testing.T) {
 			t.Errorf("%v: %q, want %q in it", c.m, got, c.want)
 		}
 	}
+
 	if got := strings.Join(Mode(0o2750).Arithmetic(), "; "); got != "special 2 = 2 (set-group-ID); owner 7 = 4 "+
 		"(read) + 2 (write) + 1 (execute); group 5 = 4 (read) + 1 (execute); others 0 = nothing" {
 		t.Errorf("arithmetic: %s", got)

@@ -31,12 +31,14 @@ func ParseWanted(s string) (Wanted, error) {
 	if err != nil {
 		return Wanted{}, fmt.Errorf("mode %q is neither octal digits nor nine letters; as a %w", s, err)
 	}
+
 	for _, a := range c.actions {
 		if a.anybody {
 			return Wanted{}, fmt.Errorf(
 				"mode %q: say whom each clause speaks of (u, g, o or a): a declaration has no umask", s)
 		}
 	}
+
 	for m := range Mode(0o1000) {
 		for _, folder := range []bool{false, true} {
 			if once := c.Apply(m, folder, 0); c.Apply(once, folder, 0) != once {
@@ -45,6 +47,7 @@ func ParseWanted(s string) (Wanted, error) {
 			}
 		}
 	}
+
 	return Wanted{text: s, change: c}, nil
 }
 

@@ -27,17 +27,21 @@ func TestWanted(t *testing.T) {
 			t.Errorf("%s: %v", c.text, err)
 			continue
 		}
+
 		if got := w.Apply(c.m, c.folder); got != c.want {
 			t.Errorf("%s from %s: %s, want %s", c.text, c.m, got, c.want)
 		}
+
 		if back, err := ParseWanted(w.String()); err != nil || back.Apply(c.m, c.folder) != c.want {
 			t.Errorf("%s came back as %v, %v", c.text, back, err)
 		}
 	}
+
 	w, _ := ParseWanted("o-w,g+r")
 	if w.Apply(All, false) != All&^0o002 || w.Least(false) != 0o040 {
 		t.Errorf("at most %s, at least %s", w.Apply(All, false), w.Least(false))
 	}
+
 	for s, want := range map[string]string{
 		"0698": "character 3 is '9'", "": "want 1 to 4", "+x": "a declaration has no umask",
 		"u=g,g=o,o=u": "contradicts itself", "rwz": "neither octal digits nor nine letters",

@@ -101,28 +101,35 @@ func (d *Descriptor) access(t Token, decide func(rights Mask, v Verdict)) Mask {
 		if m == 0 {
 			return
 		}
+
 		open &^= m
 		if v.Granted {
 			granted |= m
 		}
+
 		if decide != nil {
 			decide(m, v)
 		}
 	}
+
 	if t.Privileges&Everything != 0 {
 		settle(Full, Verdict{true, ByPrivilege, 0})
 	}
+
 	if t.Privileges&Security != 0 {
 		settle(SystemSecurity, Verdict{true, ByPrivilege, 0})
 	}
+
 	settle(SystemSecurity, Verdict{})
 	if d.Open {
 		settle(Full, Verdict{true, ByNoList, 0})
 		return granted
 	}
+
 	if t.Privileges&TakeOwnership != 0 {
 		settle(WriteOwner, Verdict{true, ByPrivilege, 0})
 	}
+
 	owns := t.Has(d.Owner)
 	if owns &&
 		!slices.ContainsFunc(d.Entries, func(e Entry) bool {
@@ -130,6 +137,7 @@ func (d *Descriptor) access(t Token, decide func(rights Mask, v Verdict)) Mask {
 		}) {
 		settle(ReadControl|WriteDAC, Verdict{true, ByOwner, 0})
 	}
+
 	for i, e := range d.Entries {
 		if e.Flags&InheritOnly != 0 || !t.Has(e.SID) && !(owns && e.SID == OwnerRights) {
 			continue
@@ -139,6 +147,7 @@ func (d *Descriptor) access(t Token, decide func(rights Mask, v Verdict)) Mask {
 			settle(e.Mask.Map(), Verdict{e.Type == Allow, ByEntry, i})
 		}
 	}
+
 	settle(^Mask(0), Verdict{})
 	return granted
 }

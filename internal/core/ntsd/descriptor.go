@@ -83,6 +83,7 @@ func (d Descriptor) Append(b []byte) ([]byte, error) {
 	if control&AutoInherited != 0 {
 		control |= autoInheritRequest
 	}
+
 	b = append(b, 1, 0)
 	b = binary.LittleEndian.AppendUint16(b, uint16(control))
 	b = append(b, make([]byte, 16)...)
@@ -91,18 +92,22 @@ func (d Descriptor) Append(b []byte) ([]byte, error) {
 		place(4)
 		b = append(b, d.Owner.enc...)
 	}
+
 	if !d.Group.IsZero() {
 		place(8)
 		b = append(b, d.Group.enc...)
 	}
+
 	if d.Open {
 		return b, nil
 	}
+
 	place(16)
 	list := len(b)
 	b = append(b, 2, 0, 0, 0)
 	b = binary.LittleEndian.AppendUint16(b, uint16(len(d.Entries)))
 	b = append(b, 0, 0)
+
 	for _, e := range d.Entries {
 		entry := len(b)
 		b = append(b, byte(e.Type), byte(e.Flags), 0, 0)
@@ -112,19 +117,24 @@ func (d Descriptor) Append(b []byte) ([]byte, error) {
 		} else {
 			b[list] = 4
 		}
+
 		b = append(b, e.Extra...)
 		for (len(b)-entry)%4 != 0 {
 			b = append(b, 0)
 		}
+
 		if len(b)-entry > MaxList {
 			return nil, fmt.Errorf("an entry has %d bytes, at most %d are allowed", len(b)-entry, MaxList)
 		}
+
 		binary.LittleEndian.PutUint16(b[entry+2:], uint16(len(b)-entry))
 	}
+
 	if len(b)-list > MaxList {
 		return nil, fmt.Errorf("the list has %d bytes, at most %d are allowed: put several people into one group",
 			len(b)-list, MaxList)
 	}
+
 	binary.LittleEndian.PutUint16(b[list+2:], uint16(len(b)-list))
 	return b, nil
 }
@@ -138,6 +148,7 @@ func Parse(b []byte) (Descriptor, error) {
 	if len(b) < 20 {
 		return d, errors.New("security descriptor ends too early")
 	}
+
 	control := Control(binary.LittleEndian.Uint16(b[2:]))
 	switch {
 	case b[0] != 1:
@@ -145,6 +156,7 @@ func Parse(b []byte) (Descriptor, error) {
 	case control&selfRelative == 0:
 		return d, errors.New("security descriptor is not self-relative")
 	}
+
 	part := func(field int) ([]byte, error) {
 		offset := binary.LittleEndian.Uint32(b[field:])
 		switch {
@@ -155,6 +167,7 @@ func Parse(b []byte) (Descriptor, error) {
 		}
 		return b[offset:], nil
 	}
+
 	for field, to := range map[int]*SID{4: &d.Owner, 8: &d.Group} {
 		p, err := part(field)
 		if err == nil && p != nil {
@@ -164,15 +177,18 @@ func Parse(b []byte) (Descriptor, error) {
 			return Descriptor{}, err
 		}
 	}
+
 	d.Control = control & keptControl
 	list, err := part(16)
 	if err != nil {
 		return Descriptor{}, err
 	}
+
 	if control&daclPresent == 0 || list == nil {
 		d.Open = true
 		return d, nil
 	}
+
 	d.Entries, err = parseList(list)
 	return d, err
 }
@@ -181,6 +197,7 @@ func parseList(b []byte) ([]Entry, error) {
 	if len(b) < 8 {
 		return nil, errors.New("access list ends too early")
 	}
+
 	size, count := int(binary.LittleEndian.Uint16(b[2:])), int(binary.LittleEndian.Uint16(b[4:]))
 	switch {
 	case b[0] != 2 && b[0] != 4:
@@ -188,6 +205,7 @@ func parseList(b []byte) ([]Entry, error) {
 	case size < 8 || size > len(b):
 		return nil, errors.New("access list ends too early")
 	}
+
 	b = b[8:size]
 	out := make([]Entry, 0, min(count, len(b)/8))
 	for range count {
@@ -198,6 +216,7 @@ func parseList(b []byte) ([]Entry, error) {
 		if n < 4 || n > len(b) {
 			return nil, errors.New("entry of an access list has an impossible size")
 		}
+
 		e := Entry{Type: Type(b[0]), Flags: Flags(b[1])}
 		body := b[4:n]
 		b = b[n:]
@@ -205,20 +224,25 @@ func parseList(b []byte) ([]Entry, error) {
 			for len(body)%4 != 0 {
 				body = append(slices.Clip(body), 0)
 			}
+
 			e.Extra = string(body)
 			out = append(out, e)
 			continue
 		}
+
 		if len(body) < 4 {
 			return nil, errors.New("entry of an access list ends too early")
 		}
+
 		e.Mask = Mask(binary.LittleEndian.Uint32(body))
 		var err error
 		if e.SID, _, err = SIDFromBytes(body[4:]); err != nil {
 			return nil, err
 		}
+
 		out = append(out, e)
 	}
+
 	return out, nil
 }
 

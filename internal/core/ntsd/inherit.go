@@ -43,29 +43,36 @@ func (e Entry) HandedOn(folder bool, owner, group SID) []Entry {
 	if e.Foreign() {
 		return nil
 	}
+
 	counts := e.Flags&ObjectInherit != 0
 	if folder {
 		counts = e.Flags&ContainerInherit != 0
 	}
+
 	on := Flags(0) // handed on further
 	if folder && e.Flags&NoPropagate == 0 {
 		on = e.Flags & heritable
 	}
+
 	if !counts && on == 0 {
 		return nil
 	}
+
 	here := e
 	here.Mask, here.SID = e.Mask.Map(), made(e.SID, owner, group)
+
 	// What is for the creator, or generic, counts here as it comes out, and is handed on as it stands.
 	if counts && on != 0 && (here.SID != e.SID || here.Mask != e.Mask) {
 		here.Flags = Inherited
 		e.Flags = on | InheritOnly | Inherited
 		return []Entry{here, e}
 	}
+
 	if !counts {
 		here.SID, here.Mask = e.SID, e.Mask
 		on |= InheritOnly
 	}
+
 	here.Flags = on | Inherited
 	return []Entry{here}
 }
@@ -121,16 +128,19 @@ func Astray(d, parent *Descriptor, folder bool) (missing, left []Entry) {
 	if d.Control&Protected != 0 || d.Open || parent.Open {
 		return nil, nil
 	}
+
 	plain := func(e Entry) Entry {
 		if d.Control&AutoInherited == 0 {
 			e.Flags &^= Inherited
 		}
 		return e.Plain()
 	}
+
 	has, due := map[Entry]bool{}, map[Entry]bool{}
 	for _, e := range d.Entries {
 		has[plain(e)] = true
 	}
+
 	for _, e := range inherited(parent, folder, d.Owner, d.Group) {
 		p := plain(e)
 		due[p] = true
@@ -139,12 +149,14 @@ func Astray(d, parent *Descriptor, folder bool) (missing, left []Entry) {
 			missing = append(missing, e)
 		}
 	}
+
 	for _, e := range d.Entries {
 		if p := plain(e); fromAbove(e) && !due[p] {
 			due[p] = true
 			left = append(left, e)
 		}
 	}
+
 	return missing, left
 }
 
@@ -219,18 +231,23 @@ func (f Flags) Reaches() string {
 	if f&InheritOnly == 0 {
 		words = append(words, reachHere)
 	}
+
 	if f&ContainerInherit != 0 {
 		words = append(words, reachFolders)
 	}
+
 	if f&ObjectInherit != 0 {
 		words = append(words, reachFiles)
 	}
+
 	if f&NoPropagate != 0 && f&heritable != 0 {
 		words = append(words, reachOnce)
 	}
+
 	if len(words) == 0 {
 		return reachNothing
 	}
+
 	return strings.Join(words, ", ")
 }
 
@@ -241,12 +258,14 @@ func ParseReach(text string) (Flags, error) {
 	if text == reachNothing {
 		return f, nil
 	}
+
 	seen := map[string]bool{}
 	for word := range strings.SplitSeq(text, ",") {
 		word = strings.TrimSpace(word)
 		if seen[word] {
 			return 0, fmt.Errorf("%q stands there twice", word)
 		}
+
 		seen[word] = true
 
 		switch word {
@@ -265,8 +284,10 @@ func ParseReach(text string) (Flags, error) {
 				word)
 		}
 	}
+
 	if f&NoPropagate != 0 && f&heritable == 0 {
 		return 0, errors.New("once goes with folders or files")
 	}
+
 	return f, nil
 }

@@ -64,14 +64,17 @@ func TestSIDs(t *testing.T) {
 		if err != nil || got != c.sid || got.String() != c.text {
 			t.Errorf("%s: %s, %v", c.text, got, err)
 		}
+
 		if name, _ := got.Known(); name != c.name {
 			t.Errorf("%s is called %q", c.text, name)
 		}
+
 		if back, n, err := SIDFromBytes([]byte(c.sid.Bytes() + "more")); err != nil || back != c.sid ||
 			n != len(c.sid.Bytes()) {
 			t.Errorf("%s from bytes: %s, %d, %v", c.text, back, n, err)
 		}
 	}
+
 	for _, bad := range []string{
 		"",
 		"S-1",
@@ -86,6 +89,7 @@ func TestSIDs(t *testing.T) {
 			t.Errorf("%q was read", bad)
 		}
 	}
+
 	if domain, rid, ok := NewSID(5, 21, 1, 2, 3, 1001).RID(); !ok || rid != 1001 || domain != NewSID(5, 21, 1, 2, 3) {
 		t.Errorf("%s, %d", domain, rid)
 	}
@@ -117,6 +121,7 @@ func TestWords(t *testing.T) {
 			t.Errorf("%q is read as %#x, %v; it was %#x", got, uint32(back), err, uint32(c.mask))
 		}
 	}
+
 	r := seeded.Rand(t)
 	for range 20000 {
 		m := Mask(r.Uint32())
@@ -124,6 +129,7 @@ func TestWords(t *testing.T) {
 			t.Fatalf("%#x through %q is %#x, %v", uint32(m), m.Words(true), uint32(back), err)
 		}
 	}
+
 	if _, err := ParseMask("read, fly"); err == nil || !strings.Contains(err.Error(), `"fly" is unknown`) {
 		t.Errorf("an unknown right: %v", err)
 	}
@@ -137,18 +143,22 @@ func TestForms(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		back, err := Parse(b[6:])
 		if err != nil || !back.Equal(d) {
 			t.Fatalf("%+v through bytes is %+v, %v", d, back, err)
 		}
+
 		text, err := d.SDDL()
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		if back, err = ParseSDDL(text); err != nil || !back.Equal(d) {
 			t.Fatalf("%+v through %s is %+v, %v", d, text, back, err)
 		}
 	}
+
 	for text, want := range map[string]Descriptor{
 		"O:BAG:SYD:PAI(A;OICI;FA;;;SY)(D;ID;0x20;;;S-1-5-21-1-2-3-1001)": {
 			Owner: Administrators, Group: System, Control: Protected | AutoInherited,
@@ -166,6 +176,7 @@ func TestForms(t *testing.T) {
 			t.Errorf("%s is read as %+v, %v", text, got, err)
 		}
 	}
+
 	for bad, says := range map[string]string{
 		"O:XXD:": "want an identity", "O:BAO:BA": "stands twice", "D:(X;;FA;;;BA)": "type A or D",
 		"D:(A;ZZ;FA;;;BA)": "want flags", "D:(A;;QQ;;;BA)": "want rights",
@@ -189,21 +200,26 @@ func TestForeignEntries(t *testing.T) {
 			{Type: 9, Extra: "abcd"},
 		},
 	}
+
 	b, err := d.Append(nil)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	back, err := Parse(b)
 	if err != nil || !back.Equal(d) {
 		t.Errorf("%+v, %v", back, err)
 	}
+
 	if _, err := d.SDDL(); err == nil {
 		t.Error("it has text")
 	}
+
 	long := Descriptor{}
 	for range 3000 {
 		long.Entries = append(long.Entries, Entry{Mask: Full, SID: NewSID(5, 21, 1, 2, 3, 4)})
 	}
+
 	if _, err := long.Append(nil); err == nil || !strings.Contains(err.Error(), "at most 65535") {
 		t.Errorf("a list that is too long: %v", err)
 	}
@@ -216,12 +232,14 @@ func FuzzParse(f *testing.F) {
 		b, _ := d.Append(nil)
 		f.Add(b)
 	}
+
 	f.Fuzz(func(t *testing.T, b []byte) {
 		keep := bytes.Clone(b)
 		d, err := Parse(b)
 		if !bytes.Equal(b, keep) {
 			t.Fatal("parsing changes what is parsed")
 		}
+
 		if err != nil {
 			return
 		}
@@ -229,6 +247,7 @@ func FuzzParse(f *testing.F) {
 		if err != nil {
 			return // longer than what was read: sizes that overlapped
 		}
+
 		back, err := Parse(again)
 		if err != nil || !back.Equal(d) {
 			t.Fatalf("%+v comes back as %+v, %v", d, back, err)
@@ -244,10 +263,12 @@ func FuzzSDDL(f *testing.F) {
 		if err != nil {
 			return
 		}
+
 		out, err := d.SDDL()
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		back, err := ParseSDDL(out)
 		if err != nil || !back.Equal(d) {
 			t.Fatalf("%q: %+v comes back as %+v, %v", text, d, back, err)
@@ -268,8 +289,10 @@ func TestAccess(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		return &d
 	}
+
 	for _, c := range []struct {
 		what  string
 		d     *Descriptor
@@ -305,6 +328,7 @@ func TestAccess(t *testing.T) {
 			}
 		}
 	}
+
 	p := Place{
 		Descriptor: sd("O:SYD:(A;;WD;;;clerk)"),
 		Parent:     sd("O:SYD:(A;;DCCC;;;clerk)(A;;DT;;;clerk)"),
@@ -350,6 +374,7 @@ func TestInheritance(t *testing.T) {
 			}
 		}
 	}
+
 	sd := func(text string) Descriptor {
 		d, err := ParseSDDL(text)
 		if err != nil {
@@ -357,6 +382,7 @@ func TestInheritance(t *testing.T) {
 		}
 		return d
 	}
+
 	parent := sd("D:(A;OICI;FR;;;BU)")
 	d := sd("D:AI(A;;FA;;;SY)(A;OICIID;FA;;;WD)")
 	for _, c := range []struct {
@@ -372,9 +398,11 @@ func TestInheritance(t *testing.T) {
 			t.Errorf("%s: %s, want %s", c.what, text, c.want)
 		}
 	}
+
 	if p := Stop(&d, true); !Reinherit(&p, &parent, true).Equal(p) {
 		t.Error("what is protected takes from above")
 	}
+
 	// Taking from above settles: the second time nothing is another.
 	r := seeded.Rand(t)
 	for range 20000 {
@@ -385,6 +413,7 @@ func TestInheritance(t *testing.T) {
 		if twice := Reinherit(&once, &parent, folder); !twice.Equal(once) {
 			t.Fatalf("%+v from %+v: %+v, then %+v", d, parent, once, twice)
 		}
+
 		for _, e := range d.Entries {
 			if e.Flags&Inherited == 0 && !reflect.DeepEqual(once, d) {
 				if !contains(once.Entries, e) {
@@ -407,6 +436,7 @@ func TestAstray(t *testing.T) {
 		if parent.Open {
 			continue
 		}
+
 		made := Child(&parent, folder, d.Owner, d.Group, nil)
 		anew := Reinherit(&d, &parent, folder)
 		for _, x := range []Descriptor{made, anew} {
@@ -414,13 +444,16 @@ func TestAstray(t *testing.T) {
 				t.Fatalf("%+v in %+v lacks %+v and has %+v left over", x, parent, missing, left)
 			}
 		}
+
 		if anew.Control&Protected != 0 || anew.Open {
 			continue
 		}
+
 		for i, e := range anew.Entries {
 			if e.Flags&Inherited == 0 {
 				continue
 			}
+
 			less := anew
 			less.Entries = slices.Delete(slices.Clone(anew.Entries), i, i+1)
 			again := slices.ContainsFunc(less.Entries, func(x Entry) bool { return x.Plain() == e.Plain() })
@@ -428,21 +461,27 @@ func TestAstray(t *testing.T) {
 				missing[0].Plain() == e.Plain()) == again {
 				t.Fatalf("%+v in %+v lacks %+v: %+v", less, parent, e, missing)
 			}
+
 			lacking++
 		}
+
 		more := anew
 		stray := Entry{Flags: Inherited, Mask: 1, SID: NewSID(5, 21, 9)}
+
 		// which nobody here understands
 		more.Entries = append(slices.Clone(anew.Entries), stray, Entry{Type: 5, Flags: Inherited, Extra: "12345678"})
 		if missing, left := Astray(&more, &parent, folder); len(missing) > 0 || !slices.Equal(left, []Entry{stray}) {
 			t.Fatalf("%+v in %+v: %+v are missing, %+v left over", more, parent, missing, left)
 		}
+
 		back := Reinherit(&more, &parent, folder)
 		if !contains(back.Entries, more.Entries[len(more.Entries)-1]) || contains(back.Entries, stray) {
 			t.Fatalf("%+v taken anew: %+v", more, back)
 		}
+
 		over++
 	}
+
 	if lacking < 1000 || over < 1000 {
 		t.Errorf("%d lacked something, %d had something left over: too little was tried", lacking, over)
 	}
@@ -480,10 +519,12 @@ func TestReaches(t *testing.T) {
 		if f&heritable == 0 {
 			want &^= NoPropagate // which says nothing there
 		}
+
 		if back, err := ParseReach(s); err != nil || back != want {
 			t.Errorf("flags %d are %q, which are flags %d: %v", f, s, back, err)
 		}
 	}
+
 	for _, c := range []struct {
 		text string
 		want Flags

@@ -104,6 +104,7 @@ func (m Mask) Words(folder bool) string {
 	if m == 0 {
 		return "nothing"
 	}
+
 	var out []string
 	rest := m
 	for _, n := range named {
@@ -112,22 +113,27 @@ func (m Mask) Words(folder bool) string {
 			rest &^= n.mask
 		}
 	}
+
 	if len(out) > 0 {
 		rest &^= Synchronize
 	}
+
 	for _, s := range single {
 		if rest&s.mask != 0 {
 			name := s.file
 			if folder {
 				name = s.folder
 			}
+
 			out = append(out, name)
 			rest &^= s.mask
 		}
 	}
+
 	if rest != 0 {
 		out = append(out, fmt.Sprintf("0x%x", uint32(rest)))
 	}
+
 	return strings.Join(out, ", ")
 }
 
@@ -138,6 +144,7 @@ func ParseMask(text string) (Mask, error) {
 	if text == "nothing" {
 		return 0, nil
 	}
+
 	for word := range strings.SplitSeq(text, ",") {
 		word = strings.TrimSpace(word)
 		if i := slices.IndexFunc(named, func(n struct {
@@ -149,15 +156,18 @@ func ParseMask(text string) (Mask, error) {
 			m |= named[i].mask
 			continue
 		}
+
 		found := false
 		for _, s := range single {
 			if s.file == word || s.folder == word {
 				m, found = m|s.mask, true
 			}
 		}
+
 		if found {
 			continue
 		}
+
 		hex, ok := strings.CutPrefix(word, "0x")
 		n, err := strconv.ParseUint(hex, 16, 32)
 		if !ok || err != nil {
@@ -166,7 +176,9 @@ func ParseMask(text string) (Mask, error) {
 					"number such as 0x20",
 				word)
 		}
+
 		m |= Mask(n)
 	}
+
 	return m, nil
 }

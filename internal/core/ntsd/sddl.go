@@ -39,38 +39,47 @@ func (d Descriptor) SDDL() (string, error) {
 	if !d.Owner.IsZero() {
 		b.WriteString("O:" + d.Owner.sddl())
 	}
+
 	if !d.Group.IsZero() {
 		b.WriteString("G:" + d.Group.sddl())
 	}
+
 	b.WriteString("D:")
 	if d.Control&Protected != 0 {
 		b.WriteString("P")
 	}
+
 	if d.Control&AutoInherited != 0 {
 		b.WriteString("AI")
 	}
+
 	if d.Open {
 		b.WriteString("NO_ACCESS_CONTROL")
 		return b.String(), nil
 	}
+
 	for _, e := range d.Entries {
 		if e.Foreign() || e.Extra != "" || e.Flags&^(passed|Inherited) != 0 {
 			return "", fmt.Errorf("an entry of type %d has no text here", e.Type)
 		}
+
 		b.WriteString("(" + map[Type]string{Allow: "A", Deny: "D"}[e.Type] + ";")
 		for _, f := range flagLetters {
 			if e.Flags&f.flag != 0 {
 				b.WriteString(f.letters)
 			}
 		}
+
 		rights := fmt.Sprintf("0x%x", uint32(e.Mask))
 		for _, r := range rightLetters[:8] {
 			if e.Mask == r.mask {
 				rights = r.letters
 			}
 		}
+
 		b.WriteString(";" + rights + ";;;" + e.SID.sddl() + ")")
 	}
+
 	return b.String(), nil
 }
 
@@ -104,9 +113,11 @@ func ParseSDDL(text string) (Descriptor, error) {
 	if len(text) > maxText {
 		return d, fmt.Errorf("security descriptor text has %d bytes, at most %d are allowed", len(text), maxText)
 	}
+
 	s := &sddl{text: text}
 	d.Open = true
 	var seen [4]bool
+
 	for s.at < len(text) {
 		i := strings.IndexByte("OGDS", text[s.at])
 		if i < 0 || !strings.HasPrefix(s.rest()[1:], ":") {
@@ -115,9 +126,11 @@ func ParseSDDL(text string) (Descriptor, error) {
 		if seen[i] {
 			return Descriptor{}, s.fail("%s stands twice", text[s.at:s.at+2])
 		}
+
 		seen[i] = true
 		s.at += 2
 		var err error
+
 		switch i {
 		case 0:
 			d.Owner, err = s.sid()
@@ -128,10 +141,12 @@ func ParseSDDL(text string) (Descriptor, error) {
 		default:
 			err = s.fail("system lists are not kept: leave S: out")
 		}
+
 		if err != nil {
 			return Descriptor{}, err
 		}
 	}
+
 	return d, nil
 }
 
@@ -143,18 +158,22 @@ func (s *sddl) sid() (SID, error) {
 				s.rest()[n] >= 'a' && s.rest()[n] <= 'f' || s.rest()[n] == 'x') {
 			n++
 		}
+
 		sid, err := ParseSID(s.rest()[:n])
 		if err != nil {
 			return SID{}, s.fail("%v", err)
 		}
+
 		s.at += n
 		return sid, nil
 	}
+
 	for _, k := range known {
 		if k.letters != "" && s.take(k.letters) {
 			return k.sid, nil
 		}
 	}
+
 	return SID{}, s.fail(
 		"want an identity: S-1-…, or letters such as BA; those of a domain's accounts are not known here")
 }
@@ -175,6 +194,7 @@ func (s *sddl) list(d *Descriptor) error {
 		}
 		break
 	}
+
 	d.Open = false
 	for s.take("(") {
 		e, err := s.entry()
@@ -183,6 +203,7 @@ func (s *sddl) list(d *Descriptor) error {
 		}
 		d.Entries = append(d.Entries, e)
 	}
+
 	return nil
 }
 
@@ -192,6 +213,7 @@ func (s *sddl) entry() (Entry, error) {
 	if end < 0 {
 		return e, s.fail("an entry without its )")
 	}
+
 	switch {
 	case s.take("A;"):
 	case s.take("D;"):
@@ -199,6 +221,7 @@ func (s *sddl) entry() (Entry, error) {
 	default:
 		return e, s.fail("want an entry of type A or D")
 	}
+
 flags:
 	for !s.take(";") {
 		for _, f := range flagLetters {
@@ -209,6 +232,7 @@ flags:
 		}
 		return e, s.fail("want flags out of OI, CI, NP, IO and ID, and a semicolon")
 	}
+
 	if strings.HasPrefix(s.rest(), "0") {
 		n := strings.IndexByte(s.rest(), ';')
 		if n < 0 {
@@ -218,6 +242,7 @@ flags:
 		if err != nil {
 			return e, s.fail("rights: %v", errors.Unwrap(err))
 		}
+
 		e.Mask = Mask(v)
 		s.at += n + 1
 	} else {
@@ -232,6 +257,7 @@ flags:
 			return e, s.fail("want rights: a number, or letters such as FA")
 		}
 	}
+
 	if !s.take(";;") {
 		return e, s.fail("entries for kinds of objects do not belong on files")
 	}
@@ -242,5 +268,6 @@ flags:
 	if !s.take(")") {
 		return e, s.fail("want ) after the identity")
 	}
+
 	return e, nil
 }

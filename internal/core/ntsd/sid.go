@@ -109,14 +109,17 @@ func ParseSID(text string) (SID, error) {
 	if len(parts)-3 > maxSubs {
 		return fail(fmt.Sprintf("it has %d parts, at most %d are allowed", len(parts)-3, maxSubs))
 	}
+
 	digits, base := parts[2], 10
 	if hex, ok := strings.CutPrefix(digits, "0x"); ok {
 		digits, base = hex, 16
 	}
+
 	authority, err := strconv.ParseUint(digits, base, 48)
 	if err != nil {
 		return fail("the authority is no number of 48 bits")
 	}
+
 	var subs []uint32
 	for _, p := range parts[3:] {
 		n, err := strconv.ParseUint(p, 10, 32)
@@ -125,6 +128,7 @@ func ParseSID(text string) (SID, error) {
 		}
 		subs = append(subs, uint32(n))
 	}
+
 	return NewSID(authority, subs...), nil
 }
 

@@ -37,9 +37,11 @@ func Escape(s string) string {
 			break
 		}
 	}
+
 	if plain {
 		return s
 	}
+
 	var b strings.Builder
 	for i := 0; i < len(s); {
 		r, n := utf8.DecodeRuneInString(s[i:])
@@ -55,6 +57,7 @@ func Escape(s string) string {
 		}
 		i += n
 	}
+
 	return b.String()
 }
 
@@ -63,6 +66,7 @@ func Unescape(s string) (string, error) {
 	if !strings.Contains(s, `\`) {
 		return s, nil
 	}
+
 	b := make([]byte, 0, len(s))
 	for i := 0; i < len(s); i++ {
 		if s[i] != '\\' {
@@ -82,6 +86,7 @@ func Unescape(s string) (string, error) {
 				"path %q: a backslash at character %d is not followed by another or by x and two hex digits", s, i+1)
 		}
 	}
+
 	return string(b), nil
 }
 
@@ -126,6 +131,7 @@ func Check(p string) error {
 	case p == "/":
 		return nil
 	}
+
 	for part := range strings.SplitSeq(p[1:], "/") {
 		switch {
 		case part == "":
@@ -136,6 +142,7 @@ func Check(p string) error {
 			return fmt.Errorf("path %q has a part of %d bytes, at most %d are allowed", Escape(p), len(part), MaxName)
 		}
 	}
+
 	return nil
 }
 

@@ -26,6 +26,7 @@ func TestEscape(t *testing.T) {
 			t.Errorf("Escape(%q) = %q, want %q", in, got, want)
 		}
 	}
+
 	for _, bad := range []string{`\`, `a\x1`, `\n`, `\xzz`} {
 		if got, err := Unescape(bad); err == nil {
 			t.Errorf("Unescape(%q) = %q, want an error", bad, got)
@@ -94,6 +95,7 @@ func TestWiden(t *testing.T) {
 			t.Errorf("Widen(%q, bytes of %q) = %q, want %q", c.folder, c.p, got, c.want)
 		}
 	}
+
 	folder, path := Path("/srv/a/folder/that/is/longer/than/a/small/buffer"),
 		[]byte("/srv/a/folder/that/is/longer/than/a/small/buffer/name")
 	if n := testing.AllocsPerRun(100, func() { Widen(folder, path) }); n != 0 {

@@ -31,6 +31,7 @@ func ParseCaps(s string) (string, error) {
 	if s == "none" {
 		return "", nil
 	}
+
 	list, flags, ok := strings.Cut(s, "=")
 	if !ok || flags != "ep" && flags != "p" {
 		return "", fmt.Errorf(
@@ -38,6 +39,7 @@ func ParseCaps(s string) (string, error) {
 				"cap_net_bind_service=ep",
 			s)
 	}
+
 	var bits uint64
 	for name := range strings.SplitSeq(list, ",") {
 		i := slices.Index(capNames, strings.TrimPrefix(strings.ToLower(name), "cap_"))
@@ -46,15 +48,18 @@ func ParseCaps(s string) (string, error) {
 		}
 		bits |= 1 << i
 	}
+
 	magic := uint32(capsRevision2)
 	if flags == "ep" {
 		magic |= capsEffective
 	}
+
 	b := binary.LittleEndian.AppendUint32(nil, magic)
 	for _, half := range []uint64{bits, bits >> 32} {
 		b = binary.LittleEndian.AppendUint32(b, uint32(half))
 		b = binary.LittleEndian.AppendUint32(b, 0) // nothing inheritable
 	}
+
 	return string(b), nil
 }
 
@@ -63,23 +68,28 @@ func CapsText(raw string) string {
 	if raw == "" {
 		return "none"
 	}
+
 	b := []byte(raw)
 	if len(b) != 20 || binary.LittleEndian.Uint32(b)&^capsEffective != capsRevision2 ||
 		binary.LittleEndian.Uint32(b[8:])|binary.LittleEndian.Uint32(b[16:]) != 0 {
 		return fmt.Sprintf("%x", raw)
 	}
+
 	bits := uint64(binary.LittleEndian.Uint32(b[4:])) | uint64(binary.LittleEndian.Uint32(b[12:]))<<32
 	if bits == 0 || bits>>len(capNames) != 0 {
 		return fmt.Sprintf("%x", raw)
 	}
+
 	var names []string
 	for i, n := range capNames {
 		if bits&(1<<i) != 0 {
 			names = append(names, "cap_"+n)
 		}
 	}
+
 	if binary.LittleEndian.Uint32(b)&capsEffective != 0 {
 		return strings.Join(names, ",") + "=ep"
 	}
+
 	return strings.Join(names, ",") + "=p"
 }

@@ -27,6 +27,7 @@ func CauseOf(k Kind, a Aspect, folder, found, mended Set, d *Directory) Cause {
 	if err != nil {
 		return Cause{}
 	}
+
 	switch a {
 	case AspectOwner:
 		return Cause{fmt.Sprintf("%s makes them: a new path belongs to whoever makes it", d.Name(UID(p.UID))),
@@ -51,6 +52,7 @@ func CauseOf(k Kind, a Aspect, folder, found, mended Set, d *Directory) Cause {
 			"the declared default entries on that folder: defaults: derived",
 		}
 	}
+
 	return Cause{"it was set after the path was made", "mend what sets it"}
 }
 
@@ -76,6 +78,7 @@ func (f POSIX) groupCause(p, m POSIX, d *Directory) Cause {
 			fmt.Sprintf("group %s on the folder", want),
 		}
 	}
+
 	return Cause{
 		"it was moved here or its group was changed later: paths made here get the folder's group",
 		"copy instead of moving, or mend what changes the group",
@@ -90,6 +93,7 @@ func (f POSIX) modeCause(k Kind, p, m POSIX) Cause {
 	if k == Folder {
 		asked = []mode.Mode{0o777}
 	}
+
 	got, want := p.declaredMode()&0o777, m.declaredMode()&0o777
 	setGID := Cause{
 		"the folder has no set-group-ID, and so hands none on",
@@ -98,6 +102,7 @@ func (f POSIX) modeCause(k Kind, p, m POSIX) Cause {
 	if k == Folder && got == want && m.Mode&mode.SetGID != 0 && p.Mode&mode.SetGID == 0 && f.Mode&mode.SetGID == 0 {
 		return setGID
 	}
+
 	for _, ask := range asked {
 		if f.Default != nil {
 			made := POSIX{}
@@ -110,12 +115,14 @@ func (f POSIX) modeCause(k Kind, p, m POSIX) Cause {
 					"default entries that give what is declared, or a program that asks for less",
 				}
 			}
+
 			continue
 		}
 		for _, u := range usualMasks {
 			if ask&^u != got {
 				continue
 			}
+
 			c := Cause{
 				fmt.Sprintf("the process that makes them has umask %s: of %s it leaves %s", octal3(u), ask, got),
 				"default entries on the folder, which count instead of the umask",
@@ -130,9 +137,11 @@ func (f POSIX) modeCause(k Kind, p, m POSIX) Cause {
 						"which count instead of the umask",
 					octal3(right), right)
 			}
+
 			return c
 		}
 	}
+
 	return Cause{
 		"neither umask nor default entries make such a mode: the program sets it, or copies it from elsewhere",
 		"mend the program, or the mode of what it copies",
@@ -159,6 +168,7 @@ func (f POSIX) entriesCause(k Kind, p, m POSIX) Cause {
 			return !ok || e.Perm&^got != 0
 		})
 	}
+
 	switch {
 	case f.Default == nil && len(p.Access.Named()) == 0:
 		return Cause{
@@ -186,6 +196,7 @@ func (f POSIX) entriesCause(k Kind, p, m POSIX) Cause {
 			"no default entries on the folder: defaults: none",
 		}
 	}
+
 	return Cause{
 		"it was moved here or changed later: paths made here get the folder's default entries",
 		"copy instead of moving, or mend what changes them",

@@ -79,6 +79,7 @@ func (e Effect) String() string {
 		if len(gains) == 0 {
 			return ""
 		}
+
 		parts := make([]string, len(gains))
 		for i, g := range gains {
 			who := g.Who
@@ -87,8 +88,10 @@ func (e Effect) String() string {
 			}
 			parts[i] = who + ": " + strings.Join(g.Rights, ", ")
 		}
+
 		return word + " for " + strings.Join(parts, "; ")
 	}
+
 	opens, closes := line("opens", e.Opens), line("closes", e.Closes)
 	switch {
 	case opens != "" && closes != "":
@@ -96,6 +99,7 @@ func (e Effect) String() string {
 	case opens+closes != "":
 		return opens + closes
 	}
+
 	return "changes nobody's access"
 }
 
@@ -125,12 +129,15 @@ func Between(k Kind, from, to Set, d *Directory) Effect {
 		}
 		return Effect{}
 	}
+
 	a, errA := POSIXOf(from)
 	b, errB := POSIXOf(to)
 	if errA != nil || errB != nil || k == Link {
 		return Effect{}
 	}
+
 	rightsOf := func(s posixacl.Subject) change { return changeOf(a.rights(k, s), b.rights(k, s)) }
+
 	// An id that cannot be an account stands for whoever is nobody in particular.
 	nobody := posixacl.NoID
 	all := rightsOf(posixacl.Subject{UID: nobody})
@@ -139,11 +146,13 @@ func Between(k Kind, from, to Set, d *Directory) Effect {
 	spoken := mentioned(a, b)
 	told := map[Principal]change{}
 	var groups []Principal
+
 	for _, id := range spoken {
 		n, _ := id.ID()
 		if !id.IsGroup() && n == 0 {
 			continue // root can do all of it anyway
 		}
+
 		c := rightsOf(subjectOf(id, n, d))
 		e.add(k, d.Name(id), id.IsGroup(), c, all)
 		told[id] = c
@@ -158,12 +167,15 @@ func Between(k Kind, from, to Set, d *Directory) Effect {
 		if !ok || n == 0 || slices.Contains(spoken, acc.ID) {
 			continue
 		}
+
 		except := all
 		for _, g := range acc.Groups {
 			except = except.with(told[g])
 		}
+
 		e.add(k, acc.Name, false, rightsOf(subjectOf(acc.ID, n, d)), except)
 	}
+
 	return e
 }
 
@@ -175,9 +187,11 @@ func (d *Directory) membersOf(groups []Principal) (out []*Account) {
 	if d == nil || len(groups) < 2 {
 		return nil
 	}
+
 	groups = slices.Clone(groups)
 	slices.SortFunc(groups, func(a, b Principal) int { return cmp.Compare(len(d.members[a]), len(d.members[b])) })
 	found := map[int32]bool{}
+
 	for _, g := range groups[:len(groups)-1] { // who is in two is in one of these
 		for _, i := range d.members[g] {
 			n := 0
@@ -191,9 +205,11 @@ func (d *Directory) membersOf(groups []Principal) (out []*Account) {
 			}
 		}
 	}
+
 	for _, i := range slices.Sorted(maps.Keys(found)) {
 		out = append(out, &d.Accounts[i])
 	}
+
 	return out
 }
 
@@ -215,10 +231,12 @@ func Mentioned(s Set) (out []Mention) {
 		}
 		return out
 	}
+
 	p, err := POSIXOf(s)
 	if err != nil {
 		return nil
 	}
+
 	out = []Mention{{GID(p.GID), "owning group"}, {UID(p.UID), "owner"}}
 	for _, e := range p.Access {
 		switch e.Tag {
@@ -228,6 +246,7 @@ func Mentioned(s Set) (out []Mention) {
 			out = append(out, Mention{GID(e.ID), "group named by an entry"})
 		}
 	}
+
 	return out
 }
 
@@ -260,7 +279,9 @@ func (p POSIX) rights(k Kind, s posixacl.Subject) Rights {
 		set(CanRemoveOthers, r&CanWrite != 0 && (p.Mode&mode.Sticky == 0 || s.UID == p.UID))
 		return r
 	}
+
 	set(CanWrite, may(mode.Write))
+
 	// Set-user-ID gives an owner nothing; the group's identity, and capabilities, they get as everybody does
 	// (execve(2)).
 	set(CanRunAs, k == File && r&CanExecute != 0 &&

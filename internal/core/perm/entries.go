@@ -31,18 +31,22 @@ func Entries(k Kind, s Set, above []Above, d *Directory) []EntryLine {
 	if nt, ok := NTOf(s); ok {
 		return ntEntries(k, &nt, above, d)
 	}
+
 	var folder Set
 	if n := len(above); n > 0 {
 		folder = above[n-1].Set
 	}
+
 	p, err := POSIXOf(s)
 	if err != nil {
 		return nil
 	}
+
 	var given posixacl.List
 	if f, err := POSIXOf(folder); err == nil {
 		given = f.Default
 	}
+
 	access := p.Access
 	if access == nil {
 		access = posixacl.List{
@@ -51,6 +55,7 @@ func Entries(k Kind, s Set, above []Above, d *Directory) []EntryLine {
 			{Tag: posixacl.Other, ID: posixacl.NoID, Perm: p.Mode.Other()},
 		}
 	}
+
 	var out []EntryLine
 	for _, l := range []struct {
 		list      posixacl.List
@@ -63,11 +68,13 @@ func Entries(k Kind, s Set, above []Above, d *Directory) []EntryLine {
 				Effective: l.list.Effective(e).String(),
 				Default:   l.isDefault,
 			}
+
 			line.Who, line.Unknown = p.who(e, d)
 			line.Origin = origin(e, given, p.Access != nil || l.isDefault, l.isDefault)
 			out = append(out, line)
 		}
 	}
+
 	return out
 }
 
@@ -87,6 +94,7 @@ func (p POSIX) who(e posixacl.Entry, d *Directory) (name string, unknown bool) {
 	case posixacl.Mask:
 		return "mask: the most that accounts and groups get", false
 	}
+
 	return "others", false
 }
 
@@ -120,6 +128,7 @@ func Explain(k Kind, s Set) []string {
 	if k == Link {
 		return []string{"A link has no permissions of its own: what it leads to decides."}
 	}
+
 	out := p.declaredMode().Words(k == Folder)
 	_, _, _, mask := p.classes()
 	switch {
@@ -133,6 +142,7 @@ func Explain(k Kind, s Set) []string {
 				" of the mode is their mask, the most that any of them grants; the owning group itself gets "+
 				(p.declaredMode().Group()).String()+".")
 	}
+
 	for _, f := range p.Flags.Words() {
 		out = append(out, map[string]string{
 			"immutable": "It is immutable: nobody changes, removes or renames it before the flag is taken off.",
@@ -140,9 +150,11 @@ func Explain(k Kind, s Set) []string {
 				"is taken off.",
 		}[f])
 	}
+
 	if p.Caps != "" {
 		out = append(out, "It has file capabilities: whoever runs it gets them.")
 	}
+
 	return out
 }
 

@@ -56,6 +56,7 @@ func ExplainList(text string, chmod *mode.Mode) (ListText, error) {
 	if err != nil {
 		return ListText{}, err
 	}
+
 	var out ListText
 	if access != nil {
 		m := access.Mode(0)
@@ -63,6 +64,7 @@ func ExplainList(text string, chmod *mode.Mode) (ListText, error) {
 			access, m = access.Chmod(*chmod), *chmod
 			out.Notes = append(out.Notes, chmodNote(access))
 		}
+
 		out.Mode, out.Letters = m.String(), m.Letters()
 		switch mask, masked := access.Find(posixacl.Mask, posixacl.NoID); {
 		case masked && mask == 0:
@@ -75,15 +77,18 @@ func ExplainList(text string, chmod *mode.Mode) (ListText, error) {
 	} else if chmod != nil {
 		return ListText{}, errors.New("a change of mode does nothing to default entries: give access entries")
 	}
+
 	if defaults != nil {
 		out.Notes = append(out.Notes,
 			"Default entries count for what is made in the folder later; the folder itself is not opened or "+
 				"closed by them.")
 	}
+
 	long := access.Long(n.name)
 	for _, e := range defaults {
 		long += "default:" + e.Text(n.name) + "\n"
 	}
+
 	out.Long, out.Short = long, access.Short(n.name)
 	lines := func(l posixacl.List) (out []ListLine) {
 		for _, e := range l {
@@ -91,10 +96,12 @@ func ExplainList(text string, chmod *mode.Mode) (ListText, error) {
 		}
 		return out
 	}
+
 	out.Lines, out.Defaults = lines(access), lines(defaults)
 	if out.Lines == nil {
 		out.Lines = []ListLine{}
 	}
+
 	return out, nil
 }
 
@@ -120,12 +127,15 @@ func FolderWith(m mode.Mode, defaults string) (Set, *Directory, error) {
 			return Set{}, nil, errors.New(
 				"give default entries alone: with default: in front of each, or without it at all")
 		}
+
 		p.Default = append(list, access...)
 	}
+
 	d := &Directory{}
 	for id, name := range n.names {
 		d.Accounts = append(d.Accounts, Account{ID: UID(id), Name: name})
 		d.Groups = append(d.Groups, Account{ID: GID(id), Name: name})
 	}
+
 	return p.Set(), d.Index(), nil
 }

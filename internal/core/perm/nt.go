@@ -68,15 +68,19 @@ func ntRights(k Kind, d *ntsd.Descriptor, t ntsd.Token) Rights {
 			r |= right
 		}
 	}
+
 	if m&(ntsd.WriteData|ntsd.AppendData) != 0 {
 		r |= CanWrite
 	}
+
 	if m&(ntsd.WriteDAC|ntsd.WriteOwner) != 0 {
 		r |= CanChange
 	}
+
 	if k == Folder && m&ntsd.DeleteChild != 0 {
 		r |= CanRemoveOthers
 	}
+
 	return r
 }
 
@@ -87,31 +91,37 @@ func ntBetween(k Kind, a, b ntsd.Descriptor, d *Directory) (e Effect) {
 	e.add(k, string(Everyone), false, all, change{})
 	var seen []ntsd.SID
 	told := map[Principal]change{}
+
 	for _, s := range append(ntMentioned(&a), ntMentioned(&b)...) {
 		if slices.Contains(seen, s) || stranger.Has(s) || s == ntsd.System || s == ntsd.CreatorOwner ||
 			s == ntsd.CreatorGroup || s == ntsd.OwnerRights {
 			continue // the system may do all of it anyway; the others are no accounts
 		}
+
 		seen = append(seen, s)
 		t, _ := TokenOf(SIDOf(s), d)
 		c := of(t)
 		told[SIDOf(s)] = c.with(all)
 		e.add(k, d.Name(SIDOf(s)), d.IsGroup(SIDOf(s)), c, all)
 	}
+
 	// Who is in several groups gets what one of them grants and another one withholds: that is nobody's by
 	// its group alone.
 	groups := make([]Principal, len(seen))
 	for i, s := range seen {
 		groups[i] = SIDOf(s)
 	}
+
 	for _, acc := range d.membersOf(groups) {
 		t, _ := TokenOf(acc.ID, d)
 		except := told[acc.ID].with(all)
 		for _, g := range acc.Groups {
 			except = except.with(told[g])
 		}
+
 		e.add(k, acc.Name, false, of(t), except)
 	}
+
 	return e
 }
 
@@ -200,6 +210,7 @@ func grantsOf(k Kind, d *ntsd.Descriptor, dir *Directory) (out []Grant) {
 			Inherited: e.Flags&ntsd.Inherited != 0,
 			Unknown:   dir.unknownSID(e.SID),
 		}
+
 		switch {
 		case e.Foreign():
 			g.Type = "other"
@@ -208,11 +219,14 @@ func grantsOf(k Kind, d *ntsd.Descriptor, dir *Directory) (out []Grant) {
 		case e.Type == ntsd.Deny:
 			g.Type = "deny"
 		}
+
 		if k == Folder {
 			g.Reaches = e.Flags.Reaches()
 		}
+
 		out = append(out, g)
 	}
+
 	return out
 }
 
@@ -292,14 +306,18 @@ func ntEntries(k Kind, d *ntsd.Descriptor, above []Above, dir *Directory) (out [
 			Unknown:   g.Unknown,
 			Origin:    "set here",
 		}
+
 		if e.Flags&ntsd.InheritOnly != 0 {
 			line.Effective = "nothing here"
 		}
+
 		if g.Inherited {
 			line.Origin = ntOrigin(e, way)
 		}
+
 		out = append(out, line)
 	}
+
 	return out
 }
 
@@ -317,6 +335,7 @@ func handings(k Kind, d *ntsd.Descriptor, above []Above) (out []handing) {
 		if !ok || up.Open { // what holds the shares has no list
 			break
 		}
+
 		h := handing{a.Path, map[ntsd.Entry]ntsd.Entry{}}
 		for _, x := range up.Entries {
 			for _, y := range x.HandedOn(k == Folder, d.Owner, d.Group) {
@@ -326,9 +345,11 @@ func handings(k Kind, d *ntsd.Descriptor, above []Above) (out []handing) {
 				}
 			}
 		}
+
 		out = append(out, h)
 		k, d = Folder, &up
 	}
+
 	return out
 }
 
@@ -348,9 +369,11 @@ func ntOrigin(e ntsd.Entry, way []handing) string {
 		}
 		last, e = h.path, x
 	}
+
 	if last == "" {
 		return "from a folder above"
 	}
+
 	return "from above " + last
 }
 
@@ -365,22 +388,27 @@ func ntExplain(k Kind, d *ntsd.Descriptor) (out []string) {
 	default:
 		say("It takes entries from the folder above.")
 	}
+
 	owner := "The owner can always read and change its permissions, whatever the list says."
 	for _, e := range d.Entries {
 		if e.SID == ntsd.OwnerRights && e.Flags&ntsd.InheritOnly == 0 {
 			owner = "An entry for owner rights says what the owner can do, instead of reading and changing permissions."
 		}
 	}
+
 	say(owner)
 	if len(d.Entries) == 0 {
 		say("The list is empty: nobody else can do anything with it.")
 	}
+
 	if r := ntRights(k, d, stranger); r != 0 {
 		say("Everybody who signs in can " + strings.Join(r.Words(k), ", ") + ".")
 	}
+
 	if !ntsd.Canonical(d.Entries) {
 		say("The entries do not stand in the usual order, denying before allowing: the first one that speaks of a " +
 			"right decides.")
 	}
+
 	return out
 }

@@ -50,17 +50,21 @@ func TestNTSet(t *testing.T) {
 	if back, err := ParseSet(s.Bytes()); err != nil || back != s {
 		t.Errorf("%x, %v", back.Bytes(), err)
 	}
+
 	for _, bad := range []string{"\x02", "\x02\x01\x00", s.Bytes() + "x", s.Bytes()[:len(s.Bytes())-1], "\x03abc"} {
 		if got, err := ParseSet(bad); err == nil {
 			t.Errorf("%x was read as %x", bad, got.Bytes())
 		}
 	}
+
 	if _, err := POSIXOf(s); err == nil {
 		t.Error("it is a POSIX state, too")
 	}
+
 	if _, ok := NTOf(POSIX{}.Set()); ok {
 		t.Error("a POSIX state is a descriptor, too")
 	}
+
 	if got := TraitsOf(s); got != WithEntries {
 		t.Errorf("traits %v", got)
 	}
@@ -74,6 +78,7 @@ func TestAlsoKnown(t *testing.T) {
 	if !d.Undissolved(id) || !d.Undissolved(ntsd.NewSID(22, 2, 1000)) {
 		t.Error("the system's accounts are known before anybody said who they are")
 	}
+
 	d.AlsoKnown("S-1-5-21-9-9-9-9", below)
 	d.AlsoKnown(d.Accounts[0].ID, below)
 	d.AlsoKnown(d.Accounts[0].ID, below)
@@ -81,6 +86,7 @@ func TestAlsoKnown(t *testing.T) {
 	if d.Undissolved(id) || !d.Undissolved(ntsd.NewSID(22, 1, 1001)) {
 		t.Error("it is not known who that is, or of another one it is")
 	}
+
 	token, ok := TokenOf(d.Accounts[0].ID, d)
 	if !ok || !token.Has(id) || len(d.Accounts[0].Groups) != len(slices.Compact(slices.Clone(d.Accounts[0].Groups))) {
 		t.Errorf("%+v", token)
@@ -93,6 +99,7 @@ func TestNTView(t *testing.T) {
 	if v.Owner != stray.String() || len(v.Unknown) != 1 || v.Inheritance != InheritsFromAbove {
 		t.Errorf("%+v", v)
 	}
+
 	want := "deny crew: delete | allow system: full; inherited | allow everyone: read; reaches here; inherited"
 	if got := strings.Join(v.Entries, " | "); got != want {
 		t.Errorf("%s, want %s", got, want)
@@ -109,6 +116,7 @@ func TestNTView(t *testing.T) {
 			t.Errorf("%s: %s, %t", sddl, text, ok)
 		}
 	}
+
 	if _, ok := ShareEntries(Set{}, d); ok {
 		t.Error("no list is one")
 	}
@@ -142,6 +150,7 @@ func TestNTBetween(t *testing.T) {
 			t.Errorf("%s: %q, want %q", c.name, got, c.want)
 		}
 	}
+
 	if e := Between(File, nt(t, "O:SYD:"), POSIX{}.Set(), nil); e.Word() != "neither" {
 		t.Errorf("between two schemes: %+v", e)
 	}
@@ -163,6 +172,7 @@ func TestNTEntries(t *testing.T) {
 			t.Errorf("%s comes %s, want %s", lines[i].Text, lines[i].Origin, want)
 		}
 	}
+
 	// Each folder on the way has to hand on just this: to files or to folders, as far as it says, for who owns it.
 	for _, c := range []struct {
 		name  string
@@ -197,14 +207,17 @@ func TestNTEntries(t *testing.T) {
 			at += "/" + strconv.Itoa(i)
 			way = append(way, Above{at, nt(t, sddl)})
 		}
+
 		lines := Entries(c.kind, nt(t, c.found), way, server())
 		if got := lines[len(lines)-1].Origin; got != c.want {
 			t.Errorf("%s: %s, want %s", c.name, got, c.want)
 		}
 	}
+
 	if !lines[0].Deny || !lines[0].Unknown || lines[1].Deny {
 		t.Errorf("%+v", lines[:2])
 	}
+
 	words := strings.Join(Explain(Folder, nt(t, "O:SYD:P(A;;FR;;;WD)(D;;FA;;;AN)")), " ")
 	for _, want := range []string{
 		"takes no entries from above", "Everybody who signs in can list", "not stand in the usual order",
@@ -241,6 +254,7 @@ func TestNTWorries(t *testing.T) {
 			if w.Grave {
 				kind += "!"
 			}
+
 			got = append(got, kind)
 			if w.Text == "" || w.Instead == "" {
 				t.Errorf("%s: %+v says nothing", c.name, w)
@@ -250,6 +264,7 @@ func TestNTWorries(t *testing.T) {
 			t.Errorf("%s: %q, want %q", c.name, s, c.want)
 		}
 	}
+
 	lost := Worries(File, nt(t, "O:SYD:(A;;FA;;;BA)(A;;FR;;;crew)"), nt(t, "O:SYD:(A;;FA;;;BA)"), server(), []Principal{
 		SIDOf(surveyor),
 	})
@@ -264,6 +279,7 @@ func TestAstray(t *testing.T) {
 	yes := true
 	w := &Want{Share: ShareWant{Inherits: &yes}, Rule: map[Aspect]int{}}
 	const folder = "O:SYD:AI(A;OICI;FA;;;mates)(A;CI;FR;;;crew)(A;OICIIO;FR;;;CO)"
+
 	for _, c := range []struct{ name, found, says, mended string }{
 		{"as it is handed on", "O:surveyorD:AI(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)", "", ""},
 		{"in another order, and twice", "O:surveyorD:AI(A;ID;FR;;;surveyor)(A;ID;FA;;;mates)(A;ID;FA;;;mates)", "", ""},
@@ -298,10 +314,12 @@ func TestAstray(t *testing.T) {
 				t.Errorf("%s: mended there is still %+v", c.name, left)
 			}
 		}
+
 		if says != c.says {
 			t.Errorf("%s: %q, want %q", c.name, says, c.says)
 		}
 	}
+
 	// Where no marks are kept, entries of its own cannot be taken away without what came from above: that is
 	// fetched again.
 	w.Share.Grants = &[]ntsd.Entry{}
@@ -310,6 +328,7 @@ func TestAstray(t *testing.T) {
 		got[0].Mended != nt(t, "O:surveyorD:AI(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)") {
 		t.Errorf("%+v", got)
 	}
+
 	for aspect, fetches := range map[Aspect][2]bool{
 		AspectInheritance: {true, true},
 		AspectGrants:      {true, false},
@@ -321,7 +340,9 @@ func TestAstray(t *testing.T) {
 			}
 		}
 	}
+
 	w.Share.Grants = nil
+
 	// Where nobody has seen the folder, nothing is said of what comes from it.
 	if got := w.Differences(Found{Kind: File, Set: nt(t, "O:SYD:AI(A;ID;FA;;;crew)")}, server()); len(got) > 0 {
 		t.Errorf("%+v", got)

@@ -99,6 +99,7 @@ func (w *Want) ntApply(a Aspect, f Found, d ntsd.Descriptor) ntsd.Descriptor {
 		if above, missing, left := f.astray(&d); len(missing)+len(left) > 0 {
 			d = ntsd.Reinherit(&d, above, k == Folder)
 		}
+
 	case a == AspectGrants && w.Share.Grants != nil && !w.Share.met(&d):
 		list := w.Share.wanted(&d)
 		for _, e := range d.Entries {
@@ -106,12 +107,14 @@ func (w *Want) ntApply(a Aspect, f Found, d ntsd.Descriptor) ntsd.Descriptor {
 				list = append(list, e)
 			}
 		}
+
 		ntsd.Sort(list)
 		d.Open, d.Entries = false, list
 		if above, ok := NTOf(f.Above); ok && w.fetches(a, &d) {
 			d = ntsd.Reinherit(&d, &above, k == Folder)
 		}
 	}
+
 	return d
 }
 
@@ -203,15 +206,19 @@ func (w *Want) ntText(a Aspect, k Kind, d *Directory) string {
 		if !w.Share.AtLeast {
 			return text
 		}
+
 		var parts []string
 		if len(*w.Share.Grants) > 0 {
 			parts = append(parts, "at least "+text)
 		}
+
 		for _, s := range w.Share.Without {
 			parts = append(parts, "none for "+d.Name(SIDOf(s)))
 		}
+
 		return strings.Join(parts, "; ")
 	}
+
 	return "any"
 }
 
@@ -226,13 +233,16 @@ func ntFound(a Aspect, f Found, n *ntsd.Descriptor, d *Directory) string {
 		}
 		return text
 	}
+
 	if n.Open {
 		return NoListAtAll
 	}
+
 	text := ntList(f.Kind, own(n.Entries), d)
 	if !ntsd.Canonical(n.Entries) {
 		text += " (not in the usual order)"
 	}
+
 	return text
 }
 
@@ -256,34 +266,43 @@ func ntSayings(f Found, d *ntsd.Descriptor, name func(Principal) string) []Sayin
 		}
 		return nil
 	}
+
 	out := []Saying{{Key: "owner", Values: who(d.Owner)}}
 	if k == Link || d.Open { // no rule asks for there being no list
 		return out
 	}
+
 	inherits := Saying{Key: "inherits", Values: []string{inheritanceOf(d)}}
 	if _, missing, left := f.astray(d); len(missing)+len(left) > 0 {
 		inherits.Values = nil
 	}
+
 	out = append(out, inherits)
 	mine := own(d.Entries)
 	var texts []string
+
 	for _, e := range mine {
 		n := who(e.SID)
 		if e.Foreign() || n == nil || !ntsd.Canonical(d.Entries) {
 			return append(out, Saying{Key: "grants"})
 		}
+
 		g := Grant{Who: n[0], Type: "allow", Rights: e.Mask.Map().Words(k == Folder)}
 		if e.Type == ntsd.Deny {
 			g.Type = "deny"
 		}
+
 		if k == Folder {
 			g.Reaches = e.Flags.Reaches()
 		}
+
 		texts = append(texts, strconv.Quote(g.String()))
 	}
+
 	text := "none"
 	if len(texts) > 0 {
 		text = "[" + strings.Join(texts, ", ") + "]"
 	}
+
 	return append(out, Saying{Key: "grants", Values: []string{text}})
 }

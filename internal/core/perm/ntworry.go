@@ -13,6 +13,7 @@ func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (
 		out = append(out, Worry{kind, grave, who, text, instead})
 	}
 	was, is := ntRights(k, &a, stranger), ntRights(k, &b, stranger)
+
 	// What somebody has before and after; nobody has anything who is of no file server.
 	have := func(id Principal) (before, after Rights) {
 		if t, ok := TokenOf(id, d); ok {
@@ -20,6 +21,7 @@ func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (
 		}
 		return before, after
 	}
+
 	switch gained := is &^ was; {
 	case gained&CanChange != 0:
 		add(WorryEveryone, true, "", "everybody who signs in may change its permissions",
@@ -27,6 +29,7 @@ func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (
 	case gained&(CanWrite|CanDelete) != 0:
 		add(WorryEveryone, true, "", "everybody who signs in may write or delete it", "grant it to a group")
 	}
+
 	for _, e := range b.Entries {
 		if e.Type != ntsd.Deny || slices.Contains(a.Entries, e) {
 			continue
@@ -39,26 +42,31 @@ func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (
 			for _, acc := range met[:min(len(met), 5)] {
 				names = append(names, acc.Name)
 			}
+
 			more := ""
 			if len(met) > 5 {
 				more = " and others"
 			}
+
 			add(WorryDeny, grave, SIDOf(e.SID),
 				"the entry that denies "+d.Name(SIDOf(e.SID))+" also meets "+strings.Join(names, ", ")+more+
 					", whom another entry lets in",
 				"take out of the group who must not, or leave the deny out and grant less")
 		}
 	}
+
 	if repairs(&a) && !repairs(&b) {
 		add(WorryLocked, true, "",
 			"no entry lets anybody change its permissions any more: only its owner can repair it",
 			"leave full to administrators, or to the group that keeps the share")
 	}
+
 	if b.Control&ntsd.Protected != 0 && a.Control&ntsd.Protected == 0 {
 		add(WorryStopped, false, "",
 			"it takes no entries from above any more: what is granted or taken away there does not come down to here",
 			"stop inheriting once, at the top of the share")
 	}
+
 	own := func(d *ntsd.Descriptor) bool {
 		return slices.ContainsFunc(d.Entries, func(e ntsd.Entry) bool { return e.Flags&ntsd.Inherited == 0 })
 	}
@@ -67,6 +75,7 @@ func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (
 			"the entries that were set there by themselves go: what comes from above alone is left",
 			"leave out the paths whose own entries were meant, or declare them")
 	}
+
 	need := CanRead
 	owner := SIDOf(b.Owner)
 	if _, after := have(owner); a.Owner != b.Owner && after&need == 0 {
@@ -75,6 +84,7 @@ func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (
 				" there: owning is not access",
 			"give the owner an entry, too")
 	}
+
 	for _, id := range matter {
 		if d.IsGroup(id) {
 			continue
@@ -84,6 +94,7 @@ func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (
 				"let it keep an entry, if it needs that")
 		}
 	}
+
 	for _, e := range b.Entries {
 		if e.Type != ntsd.Allow || !d.IsGroup(SIDOf(e.SID)) || stranger.Has(e.SID) {
 			continue
@@ -94,6 +105,7 @@ func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (
 				"have those who join now sign out and in again")
 		}
 	}
+
 	return out
 }
 

@@ -112,6 +112,7 @@ func ParseSet(b string) (Set, error) {
 	if len(b) > MaxSet {
 		return Set{}, fmt.Errorf("permission set has %d bytes, at most %d are allowed", len(b), MaxSet)
 	}
+
 	s := Set{b}
 	switch s.Scheme() {
 	case SchemePOSIX:
@@ -122,6 +123,7 @@ func ParseSet(b string) (Set, error) {
 		if p.Set() != s {
 			return Set{}, fmt.Errorf("permission set %x is not in canonical form", b)
 		}
+
 		return s, nil
 	case SchemeNT:
 		d, err := ntsd.Parse([]byte(b[1:]))
@@ -131,6 +133,7 @@ func ParseSet(b string) (Set, error) {
 		if again, err := NTSet(d); err != nil || again != s {
 			return Set{}, errors.New("permission set is not in canonical form")
 		}
+
 		return s, nil
 	default:
 		return Set{}, fmt.Errorf("permission set has the unknown scheme %d", s.Scheme())
@@ -203,6 +206,7 @@ func (d *Directory) Index() *Directory {
 	d.byID = map[Principal]*Account{}
 	d.byName = map[string]*Account{}
 	d.twins = map[Principal][]*Account{}
+
 	for prefix, list := range map[string][]Account{"u:": d.Accounts, "g:": d.Groups} {
 		for i := range list {
 			a := &list[i]
@@ -216,12 +220,14 @@ func (d *Directory) Index() *Directory {
 			}
 		}
 	}
+
 	d.members = map[Principal][]int32{}
 	for i := range d.Accounts {
 		for _, g := range d.Accounts[i].Groups {
 			d.members[g] = append(d.members[g], int32(i))
 		}
 	}
+
 	d.vague = map[ntsd.SID]bool{}
 	for i := range d.Groups {
 		g := &d.Groups[i]
@@ -229,6 +235,7 @@ func (d *Directory) Index() *Directory {
 			d.vague[s] = true
 		}
 	}
+
 	return d
 }
 
@@ -353,17 +360,21 @@ func TraitsOf(s Set) Traits {
 		}
 		return 0
 	}
+
 	p, err := POSIXOf(s)
 	if err != nil {
 		return 0
 	}
+
 	var t Traits
 	if p.Mode&0o111 != 0 {
 		t |= Executable
 	}
+
 	if len(p.Access.Named()) > 0 {
 		t |= WithEntries
 	}
+
 	return t
 }
 

@@ -59,18 +59,22 @@ func randomState(r *rand.Rand, k Kind) POSIX {
 		v := mode.Perm(r.UintN(8))
 		mask = &v
 	}
+
 	if r.IntN(2) == 0 {
 		p = p.rebuild(m, list(), mask)
 	} else {
 		p.Mode = m
 	}
+
 	if k == Folder && r.IntN(2) == 0 {
 		p.Default = posixacl.Build(7, 5, 0, list(), nil)
 	}
+
 	p.Flags = Flags(r.IntN(4))
 	if k == File && r.IntN(5) == 0 {
 		p.Caps = "\x01\x00\x00\x02caps"
 	}
+
 	return p
 }
 
@@ -140,10 +144,12 @@ func TestNarrowOpensNothing(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		n, err := POSIXOf(set)
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		then := n
 		then.UID, then.GID = a.UID, a.GID
 		for _, s := range everybody {
@@ -152,21 +158,26 @@ func TestNarrowOpensNothing(t *testing.T) {
 			if got&^(was&is) != 0 {
 				t.Fatalf("narrowed it opens %v to %+v:\nbefore %+v\nbetween %+v\nafter %+v", got&^(was&is), s, b, n, a)
 			}
+
 			if got := then.subjectMay(s); got&^is != 0 {
 				t.Fatalf("with its new owner it opens %v to %+v:\nbefore %+v\nbetween %+v\nafter %+v", got&^is, s, b,
 					then, a)
 			}
+
 			if got != 0 {
 				kept++
 			}
 		}
+
 		if n.Mode&(mode.SetUID|mode.SetGID)&^(b.Mode&a.Mode) != 0 {
 			t.Fatalf("set-ID bits between: %v of %v and %v", n.Mode, b.Mode, a.Mode)
 		}
+
 		if same, err := Narrow(k, b.Set(), b.Set()); err != nil || b.Access == nil && same != b.Set() {
 			t.Fatalf("from %+v to itself by %x, %v", b, same.Bytes(), err)
 		}
 	}
+
 	if kept < 100_000 {
 		t.Errorf("nobody is left anything: %d", kept)
 	}
@@ -184,23 +195,29 @@ func TestWithin(t *testing.T) {
 				Mode: mode.Mode(r.Uint32N(0o10000)) &^ (mode.SetUID | mode.SetGID),
 			}
 		}
+
 		b, a := plain(), plain()
 		x := POSIX{b.UID, b.GID, a.Mode, nil, nil, "", 0}
 		if r.IntN(2) == 0 {
 			x = POSIX{a.UID, a.GID, b.Mode, nil, nil, "", 0}
 		}
+
 		want := true
 		for _, s := range everybody {
 			want = want && x.subjectMay(s)&^(b.subjectMay(s)|a.subjectMay(s)) == 0
 		}
+
 		if got := x.Within(b, a); got != want {
 			t.Fatalf("%+v within %+v and %+v: %v, want %v", x, b, a, got, want)
 		}
+
 		said[want]++
 	}
+
 	if said[true] < 1000 || said[false] < 1000 {
 		t.Errorf("one-sided: %v", said)
 	}
+
 	for _, x := range []POSIX{
 		{Mode: 0o4755},
 		{Mode: 0o755, Caps: "x"},
@@ -210,6 +227,7 @@ func TestWithin(t *testing.T) {
 			t.Errorf("%+v: more than a mode is not spoken of", x)
 		}
 	}
+
 	if (POSIX{UID: 7, Mode: 0o700}).Within(POSIX{UID: 1, Mode: 0o777}, POSIX{UID: 2, Mode: 0o777}) {
 		t.Error("an owner of neither side can change permissions")
 	}
@@ -223,6 +241,7 @@ func TestDifferences(t *testing.T) {
 		return posixacl.Build(6, 4, 0, posixacl.List{{Tag: posixacl.User, ID: 1, Perm: perm}}, mask)
 	}
 	entries := posixacl.List{{Tag: posixacl.User, ID: 1, Perm: 4}}
+
 	for _, c := range []struct {
 		name  string
 		kind  Kind
@@ -281,12 +300,14 @@ func TestEffectsTellEverybody(t *testing.T) {
 		a, b := randomState(r, k), randomState(r, k)
 		who := posixacl.Subject{UID: r.Uint32N(6) + 1}
 		acc := Account{ID: UID(who.UID), Name: "who"}
+
 		for gid := range uint32(5) {
 			if r.IntN(2) == 0 {
 				who.Groups = append(who.Groups, gid)
 				acc.Groups = append(acc.Groups, GID(gid))
 			}
 		}
+
 		d := (&Directory{Accounts: []Account{acc}}).Index()
 		e := Between(k, a.Set(), b.Set(), d)
 		told := func(gains []Gain) (words []string) {
@@ -299,8 +320,10 @@ func TestEffectsTellEverybody(t *testing.T) {
 					words = append(words, g.Rights...)
 				}
 			}
+
 			return words
 		}
+
 		change := changeOf(a.rights(k, who), b.rights(k, who))
 		for _, x := range []struct {
 			what  string
@@ -364,18 +387,22 @@ func TestApplySettles(t *testing.T) {
 		if r.IntN(2) == 0 {
 			w.Owner = ptr(UID(like.UID))
 		}
+
 		if r.IntN(2) == 0 {
 			w.Group = ptr(GID(like.GID))
 		}
+
 		if r.IntN(2) == 0 {
 			w.Mode = exactly(like.Mode)
 			if r.IntN(2) == 0 {
 				w.Mode = wanted([]string{"g+r,o-w", "u=rwX,g=rX,o=", "go-rwx,u-x", "g=u,o-w", "a-s,u+rw"}[r.IntN(5)])
 			}
 		}
+
 		if r.IntN(2) == 0 {
 			w.Entries, w.AtLeast = ptr(like.Access.Named()), r.IntN(2) == 0
 		}
+
 		switch r.IntN(4) {
 		case 0:
 			w.Caps = &like.Caps
@@ -383,19 +410,24 @@ func TestApplySettles(t *testing.T) {
 			w.On = Flags(r.IntN(4))
 			w.Off = Flags(r.IntN(4)) &^ w.On
 		}
+
 		if r.IntN(2) == 0 {
 			w.Defaults = ptr(like.Access.Named())
 		}
+
 		after, err := w.Apply(Found{Kind: k, Set: found.Set()})
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		if left := w.Differences(Found{Kind: k, Set: after}, d); len(left) > 0 {
 			t.Fatalf("after applying %+v to %+v there is still %+v", w, found, left)
 		}
+
 		if again, _ := w.Apply(Found{Kind: k, Set: after}); again != after {
 			t.Fatalf("applying twice differs: %x, %x", after.Bytes(), again.Bytes())
 		}
+
 		if _, err := ParseSet(after.Bytes()); err != nil {
 			t.Fatalf("applied state is not valid: %v", err)
 		}
@@ -494,12 +526,14 @@ func TestEmpowers(t *testing.T) {
 			t.Errorf("%s: %t, want %t", c.what, got, c.want)
 		}
 	}
+
 	var worry Worry
 	for _, w := range Worries(File, own(7, 0o664, ""), own(0, 0o4755, ""), &Directory{}, nil) {
 		if w.Kind == WorryPower {
 			worry = w
 		}
 	}
+
 	if !worry.Grave || !strings.Contains(worry.Text, "could have been written by 7, group 5") ||
 		!strings.Contains(worry.Text, "run as its owner") {
 		t.Errorf("%+v", worry)

@@ -56,6 +56,7 @@ func (p POSIX) Set() Set {
 	b = binary.AppendUvarint(b, uint64(p.UID))
 	b = binary.AppendUvarint(b, uint64(p.GID))
 	b = binary.LittleEndian.AppendUint16(b, uint16(p.Mode)|uint16(p.Flags)<<flagShift)
+
 	for _, l := range []posixacl.List{p.Access, p.Default} {
 		b = binary.AppendUvarint(b, uint64(len(l)))
 		for _, e := range l {
@@ -65,6 +66,7 @@ func (p POSIX) Set() Set {
 			}
 		}
 	}
+
 	b = binary.AppendUvarint(b, uint64(len(p.Caps)))
 	return Set{string(append(b, p.Caps...))}
 }
@@ -76,6 +78,7 @@ func POSIXOf(s Set) (POSIX, error) {
 	if s.Scheme() != SchemePOSIX {
 		return POSIX{}, fmt.Errorf("permission set has scheme %d, want %d (POSIX)", s.Scheme(), SchemePOSIX)
 	}
+
 	b := []byte(s.enc[1:])
 	var err error
 	number := func(limit uint64) uint64 {
@@ -83,19 +86,23 @@ func POSIXOf(s Set) (POSIX, error) {
 		if err == nil && (n <= 0 || v > limit) {
 			err = errShort
 		}
+
 		b = b[max(n, 0):]
 		return v
 	}
+
 	var p POSIX
 	p.UID, p.GID = uint32(number(1<<32-1)), uint32(number(1<<32-1))
 	if err != nil || len(b) < 2 {
 		return POSIX{}, errShort
 	}
+
 	bits := binary.LittleEndian.Uint16(b)
 	p.Mode, p.Flags = mode.Mode(bits)&mode.All, Flags(bits>>flagShift)
 	if p.Flags > Immutable|AppendOnly {
 		return POSIX{}, fmt.Errorf("permission set has the unknown flags %#x", uint8(p.Flags))
 	}
+
 	b = b[2:]
 	for _, to := range []*posixacl.List{&p.Access, &p.Default} {
 		n := number(posixacl.MaxEntries)
@@ -103,24 +110,29 @@ func POSIXOf(s Set) (POSIX, error) {
 			if err != nil || len(b) < 2 {
 				return POSIX{}, errShort
 			}
+
 			e := posixacl.Entry{Tag: posixacl.Tag(b[0]), ID: posixacl.NoID, Perm: mode.Perm(b[1])}
 			b = b[2:]
 			if e.Tag == posixacl.User || e.Tag == posixacl.Group {
 				e.ID = uint32(number(1<<32 - 2))
 			}
+
 			*to = append(*to, e)
 		}
 		if err == nil && *to != nil {
 			err = to.Validate()
 		}
 	}
+
 	n := number(maxCaps)
 	if err == nil && uint64(len(b)) != n {
 		err = errShort
 	}
+
 	if err != nil {
 		return POSIX{}, err
 	}
+
 	p.Caps = string(b)
 	return p, nil
 }
@@ -182,20 +194,25 @@ func (p POSIX) view(d *Directory) View {
 		Letters: p.Mode.Letters(),
 		Flags:   p.Flags.Words(),
 	}
+
 	for _, e := range p.Access {
 		if e.Tag != posixacl.UserObj && e.Tag != posixacl.Other {
 			v.Entries = append(v.Entries, e.Text(name))
 		}
 	}
+
 	for _, e := range p.Default {
 		v.Defaults = append(v.Defaults, e.Text(name))
 	}
+
 	if d.Account(UID(p.UID)) == nil {
 		v.Unknown = append(v.Unknown, string(AspectOwner))
 	}
+
 	if d.Account(GID(p.GID)) == nil {
 		v.Unknown = append(v.Unknown, string(AspectGroup))
 	}
+
 	return v
 }
 
@@ -218,21 +235,25 @@ func Narrow(k Kind, before, after Set) (Set, error) {
 	if err != nil {
 		return Set{}, err
 	}
+
 	sb, sa := b.sides(), a.sides()
 	chowns := a.UID != b.UID || a.GID != b.GID
 	special := (b.Mode | a.Mode) & mode.Sticky
 	if !chowns || k == Folder {
 		special |= b.Mode & a.Mode & (mode.SetUID | mode.SetGID)
 	}
+
 	owner := sb.user(b.UID) & sa.user(b.UID) & sa.owner
 	group := sb.group(b.GID) & sa.group(b.GID) & sa.group(a.GID)
 	other := sb.other & sa.other
+
 	// Whoever is named on one side keeps an entry; owners and owning groups have one where they would get too
 	// much without. Where neither side has entries everybody gets less instead: not every file system has lists.
 	plain := b.Access == nil && a.Access == nil
 	both := sb.with(sa)
 	var named posixacl.List
 	most := mode.Perm(0) // that an account can get by its groups
+
 	for _, gid := range both.groups {
 		p := sb.group(gid) & sa.group(gid)
 		switch {
@@ -248,6 +269,7 @@ func Narrow(k Kind, before, after Set) (Set, error) {
 			most |= p
 		}
 	}
+
 	for _, uid := range both.users {
 		p := sb.user(uid) & sa.user(uid)
 		switch changes := a.UID != b.UID; {
@@ -258,12 +280,14 @@ func Narrow(k Kind, before, after Set) (Set, error) {
 			named = append(named, posixacl.Entry{Tag: posixacl.User, ID: uid, Perm: p})
 		}
 	}
+
 	named.Sort()
 	n := POSIX{UID: b.UID, GID: b.GID, Default: b.Default, Flags: b.Flags}.rebuild(special.With(owner, group, other),
 		named, nil)
 	if a.Caps == b.Caps && !(chowns && k != Folder) {
 		n.Caps = a.Caps
 	}
+
 	return n.Set(), nil
 }
 
@@ -275,13 +299,16 @@ func (p POSIX) Within(before, after POSIX) bool {
 			return false
 		}
 	}
+
 	if owned := p.UID == before.UID || p.UID == after.UID; !owned { // an owner may do more than the mode says
 		return false
 	}
+
 	stranger := uint32(0)
 	for stranger == before.UID || stranger == after.UID {
 		stranger++
 	}
+
 	for _, uid := range []uint32{before.UID, after.UID, stranger} {
 		for _, groups := range [][]uint32{
 			nil,
@@ -298,6 +325,7 @@ func (p POSIX) Within(before, after POSIX) bool {
 			}
 		}
 	}
+
 	return true
 }
 
@@ -314,6 +342,7 @@ func (p POSIX) sides() side {
 	o, g, x, named := p.masked()
 	s := side{p: p, owner: o, other: x, named: named, all: g, users: []uint32{p.UID}, groups: []uint32{p.GID}}
 	found := false
+
 	for i, e := range s.named {
 		switch {
 		case e.Tag == posixacl.User:
@@ -327,9 +356,11 @@ func (p POSIX) sides() side {
 		}
 		s.all &= e.Perm
 	}
+
 	if !found {
 		s.named = append(s.named, posixacl.Entry{Tag: posixacl.Group, ID: p.GID, Perm: g})
 	}
+
 	return s
 }
 

@@ -28,17 +28,21 @@ func powers(from, to POSIX) (out []string) {
 	if setUID(to) && (!setUID(from) || from.UID != to.UID) {
 		out = append(out, "run as its owner whoever starts it")
 	}
+
 	if setGID(to) && (!setGID(from) || from.GID != to.GID) {
 		out = append(out, "run in its group whoever starts it")
 	}
+
 	if to.Caps != "" && to.Caps != from.Caps {
 		out = append(out, "run with "+strings.TrimSpace(CapsText(to.Caps)))
 	}
+
 	// What root owns, root and root's own jobs are likely to run.
 	rooted := func(p POSIX) bool { return p.UID == 0 && p.Mode&0o111 != 0 }
 	if rooted(to) && !rooted(from) {
 		out = append(out, "be taken for one of root's own programs")
 	}
+
 	return out
 }
 
@@ -49,9 +53,11 @@ func (p POSIX) writers(d *Directory) (out []string) {
 	if p.UID != 0 {
 		out = append(out, d.Name(UID(p.UID)))
 	}
+
 	if group&mode.Write != 0 {
 		out = append(out, "group "+d.Name(GID(p.GID)))
 	}
+
 	for _, e := range named {
 		switch {
 		case e.Perm&mode.Write == 0:
@@ -61,9 +67,11 @@ func (p POSIX) writers(d *Directory) (out []string) {
 			out = append(out, d.Name(UID(e.ID)))
 		}
 	}
+
 	if other&mode.Write != 0 {
 		out = append(out, "everyone")
 	}
+
 	return out
 }
 

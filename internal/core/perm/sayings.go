@@ -30,21 +30,25 @@ func Sayings(f Found, name func(Principal) string) []Saying {
 	if d, ok := NTOf(f.Set); ok {
 		return ntSayings(f, &d, name)
 	}
+
 	k := f.Kind
 	p, err := POSIXOf(f.Set)
 	if err != nil {
 		return nil
 	}
+
 	who := func(id Principal) []string {
 		if n := name(id); n != "" {
 			return []string{n}
 		}
 		return nil
 	}
+
 	out := []Saying{{Key: "owner", Values: who(UID(p.UID))}, {Key: "group", Values: who(GID(p.GID))}}
 	if k == Link {
 		return out
 	}
+
 	_, _, _, named := p.masked()
 	out = append(out, Saying{Key: "entries", Values: grantTexts(named, k, name)})
 	if k == Folder {
@@ -53,15 +57,18 @@ func Sayings(f Found, name func(Principal) string) []Saying {
 			Values: p.defaultTexts(named, name),
 		})
 	}
+
 	if k == File {
 		caps := CapsText(p.Caps)
 		var values []string
 		if raw, err := ParseCaps(caps); err == nil && raw == p.Caps {
 			values = []string{caps}
 		}
+
 		out = append(out, Saying{"files", []string{p.declaredMode().String()}, whereItBelongs(p.declaredMode())},
 			Saying{Key: "capability", Values: values})
 	}
+
 	if k == File || k == Folder {
 		for f, key := range map[Flags]string{Immutable: "immutable", AppendOnly: "append-only"} {
 			out = append(out, Saying{
@@ -70,6 +77,7 @@ func Sayings(f Found, name func(Principal) string) []Saying {
 			})
 		}
 	}
+
 	return out
 }
 
@@ -85,18 +93,23 @@ func whereItBelongs(m mode.Mode) []string {
 		if c.perm&mode.Read != 0 {
 			read |= 1 << i
 		}
+
 		if c.perm&mode.Execute != 0 {
 			execute |= 1 << i
 		}
+
 		letters := strings.NewReplacer("-", "", "x", "").Replace(c.perm.String())
 		if c.perm&mode.Read != 0 {
 			letters += "X"
 		}
+
 		clauses = append(clauses, c.letter+"="+letters)
 	}
+
 	if m&^0o777 == 0 && read != 0 && (execute == 0 || execute == read) {
 		return []string{strings.Join(clauses, ",")}
 	}
+
 	return nil
 }
 
@@ -105,27 +118,33 @@ func grantTexts(named posixacl.List, k Kind, name func(Principal) string) []stri
 	if len(named) == 0 {
 		return []string{"none"}
 	}
+
 	var exact, conditional []string
 	for _, e := range named {
 		id, what := UID(e.ID), "user:"
 		if e.Tag == posixacl.Group {
 			id, what = GID(e.ID), "group:"
 		}
+
 		who := name(id)
 		if who == "" {
 			return nil
 		}
+
 		plain := e.Perm.String()
 		exact = append(exact, strconv.Quote(what+who+":"+plain))
 		if (e.Perm&mode.Execute != 0) == (k == Folder) && e.Perm != 0 {
 			plain = plain[:2] + "X"
 		}
+
 		conditional = append(conditional, strconv.Quote(what+who+":"+plain))
 	}
+
 	out := []string{"[" + strings.Join(exact, ", ") + "]"}
 	if !slices.Equal(exact, conditional) {
 		out = append(out, "["+strings.Join(conditional, ", ")+"]")
 	}
+
 	return out
 }
 
@@ -138,18 +157,22 @@ func (p POSIX) defaultTexts(named posixacl.List, name func(Principal) string) []
 		}
 		return []string{"none"}
 	}
+
 	m := p.declaredMode()
 	given := p.Default.Named()
 	if len(given) == 0 || !slices.Equal(p.Default, posixacl.Build(m.Owner(), m.Group(), m.Other(), given, nil)) {
 		return nil
 	}
+
 	var out []string
 	if texts := grantTexts(given, Folder, name); texts != nil {
 		out = texts[:1]
 	}
+
 	if slices.Equal(given, named) {
 		out = append(out, "derived")
 	}
+
 	return out
 }
 

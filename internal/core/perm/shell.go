@@ -24,12 +24,14 @@ func ShellOf(s Set) (Shell, error) {
 	if err != nil {
 		return Shell{}, err
 	}
+
 	out := Shell{
 		Owner:    fmt.Sprintf("%d:%d", p.UID, p.GID),
 		Mode:     fmt.Sprintf("%o", uint16(p.Mode&mode.All)),
 		Defaults: "-",
 		Caps:     "-",
 	}
+
 	access := p.Access
 	if access == nil {
 		access = posixacl.List{
@@ -38,13 +40,16 @@ func ShellOf(s Set) (Shell, error) {
 			{Tag: posixacl.Other, ID: posixacl.NoID, Perm: p.Mode.Other()},
 		}
 	}
+
 	out.Access = access.Text(nil)
 	if p.Default != nil {
 		out.Defaults = p.Default.Text(nil)
 	}
+
 	if p.Caps != "" {
 		out.Caps = "0x" + hex.EncodeToString([]byte(p.Caps))
 	}
+
 	return out, nil
 }
 

@@ -73,11 +73,13 @@ func (w *Want) Differences(f Found, d *Directory) []Difference {
 	if n, ok := NTOf(f.Set); ok {
 		return w.ntDifferences(f, n, d)
 	}
+
 	k := f.Kind
 	p, err := POSIXOf(f.Set)
 	if err != nil {
 		return nil
 	}
+
 	var out []Difference
 	add := func(a Aspect, declared, found string, mended POSIX) {
 		out = append(out, Difference{a, w.Rule[a], declared, found, mended.Set()})
@@ -86,34 +88,43 @@ func (w *Want) Differences(f Found, d *Directory) []Difference {
 		// What is not to be there is not to be mended either.
 		return []Difference{{AspectPresence, w.Rule[AspectPresence], "absent", "there", f.Set}}
 	}
+
 	if w.Owner != nil && *w.Owner != UID(p.UID) {
 		add(AspectOwner, d.Name(*w.Owner), d.Name(UID(p.UID)), w.apply(AspectOwner, k, p))
 	}
+
 	if w.Group != nil && *w.Group != GID(p.GID) {
 		add(AspectGroup, d.Name(*w.Group), d.Name(GID(p.GID)), w.apply(AspectGroup, k, p))
 	}
+
 	if k == Link {
 		return out // a link has no permissions of its own but its owner and group
 	}
+
 	if w.Mode != nil && w.Mode.Apply(p.declaredMode(), k == Folder) != p.declaredMode() {
 		add(AspectMode, w.Mode.String(), p.declaredMode().String(), w.apply(AspectMode, k, p))
 	}
+
 	name := Names(d)
 	if w.Entries != nil && !w.met(p) {
 		add(AspectEntries, w.entriesText(name), entriesText(p.Access.Named(), maskOver(p), name),
 			w.apply(AspectEntries, k, p))
 	}
+
 	if w.Defaults != nil && k == Folder {
 		if m := w.apply(AspectDefaults, k, p); !slices.Equal(m.Default, p.Default) {
 			add(AspectDefaults, entriesText(m.Default, nil, name), entriesText(p.Default, nil, name), m)
 		}
 	}
+
 	if w.Caps != nil && k == File && *w.Caps != p.Caps {
 		add(AspectCaps, CapsText(*w.Caps), CapsText(p.Caps), w.apply(AspectCaps, k, p))
 	}
+
 	if m := w.apply(AspectFlags, k, p); m.Flags != p.Flags && (k == File || k == Folder) {
 		add(AspectFlags, flagsText(m.Flags), flagsText(p.Flags), m)
 	}
+
 	return out
 }
 
@@ -123,6 +134,7 @@ func (w *Want) Text(a Aspect, k Kind, found Set, d *Directory) string {
 	if a == AspectGrants || a == AspectInheritance {
 		return w.ntText(a, k, d)
 	}
+
 	p, _ := POSIXOf(found) // of nothing that was found: for nothing
 	switch {
 	case a == AspectOwner && w.Owner != nil:
@@ -144,6 +156,7 @@ func (w *Want) Text(a Aspect, k Kind, found Set, d *Directory) string {
 	case a == AspectPresence:
 		return "there"
 	}
+
 	return "any"
 }
 
@@ -267,15 +280,18 @@ func (w *Want) ApplyOnly(f Found, aspects []Aspect) (Set, error) {
 		}
 		return NTSet(n)
 	}
+
 	p, err := POSIXOf(f.Set)
 	if err != nil {
 		return Set{}, err
 	}
+
 	for _, a := range Aspects {
 		if slices.Contains(aspects, a) {
 			p = w.apply(a, f.Kind, p)
 		}
 	}
+
 	return p.Set(), nil
 }
 
@@ -296,6 +312,7 @@ func (w *Want) apply(a Aspect, k Kind, p POSIX) POSIX {
 			p.Mode = want
 			break
 		}
+
 		// The owning group must get what is declared: where the mask is in the way it is raised, and what it
 		// kept from the others is taken off their entries, for nobody declared that they get more.
 		_, _, _, mask := p.classes()
@@ -305,7 +322,9 @@ func (w *Want) apply(a Aspect, k Kind, p POSIX) POSIX {
 			keep = &wider
 			_, _, _, named = p.masked()
 		}
+
 		p = p.rebuild(want, named, keep)
+
 	case a == AspectEntries && w.Entries != nil && !w.met(p):
 		// The owning group keeps what the mask let it have: the new mask is of all entries together.
 		_, g, _, _ := p.masked()
@@ -322,6 +341,7 @@ func (w *Want) apply(a Aspect, k Kind, p POSIX) POSIX {
 				}
 			}
 		}
+
 	case a == AspectDefaults && w.Defaults != nil && k == Folder:
 		named := *w.Defaults
 		if w.Derived && w.Entries != nil {
@@ -329,6 +349,7 @@ func (w *Want) apply(a Aspect, k Kind, p POSIX) POSIX {
 		} else if w.Derived {
 			_, _, _, named = p.masked()
 		}
+
 		p.Default = nil
 		if len(named) > 0 {
 			// New things get what this folder's classes have; the sticky and set-ID bits are not inherited.
@@ -339,10 +360,12 @@ func (w *Want) apply(a Aspect, k Kind, p POSIX) POSIX {
 			}
 			p.Default = posixacl.Build(o, g, x, named, nil)
 		}
+
 	case a == AspectCaps && w.Caps != nil && k == File:
 		p.Caps = *w.Caps
 	case a == AspectFlags:
 		p.Flags = p.Flags&^w.Off | w.On
 	}
+
 	return p
 }

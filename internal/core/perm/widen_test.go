@@ -46,6 +46,7 @@ func most(w *Want, mended []Aspect, p POSIX, s posixacl.Subject) mode.Perm {
 					allowed |= m.Other()
 				}
 			}
+
 			group, other = group|m.Group(), other|m.Other()
 		case a == AspectEntries && w.Entries != nil:
 			for _, e := range *w.Entries {
@@ -59,6 +60,7 @@ func most(w *Want, mended []Aspect, p POSIX, s posixacl.Subject) mode.Perm {
 			allowed |= other
 		}
 	}
+
 	return allowed
 }
 
@@ -74,14 +76,17 @@ func TestMendingWidensNothing(t *testing.T) {
 				mended = append(mended, a)
 			}
 		}
+
 		set, err := w.ApplyOnly(Found{Kind: Folder, Set: p.Set()}, mended)
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		after, err := POSIXOf(set)
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		for _, s := range everybody {
 			if s.UID == 0 {
 				continue
@@ -102,6 +107,7 @@ func TestMaskKeeps(t *testing.T) {
 	read := mode.Perm(4)
 	found := POSIX{}.rebuild(0o660, posixacl.List{user(5, 6)}, &read) // setfacl, then chmod 0640
 	none, games := posixacl.List{}, posixacl.List{user(5, 7)}
+
 	for what, x := range map[string]struct {
 		w     Want
 		a     Aspect
@@ -118,19 +124,23 @@ func TestMaskKeeps(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		got, err := POSIXOf(set)
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		if x.a == AspectDefaults {
 			got = POSIX{Mode: got.Default.Mode(0), Access: got.Default}
 		}
+
 		_, group, _, named := got.masked()
 		five, _ := named.Find(posixacl.User, 5)
 		if group != x.group || five != x.five {
 			t.Errorf("%s: the group has %s, user 5 %s; want %s and %s", what, group, five, x.group, x.five)
 		}
 	}
+
 	// At the least: what the mask kept from default entries is not there.
 	folder := POSIX{Mode: 0o750, Default: posixacl.Build(7, 7, 0, posixacl.List{user(5, 7)}, &read)}
 	w := Want{Defaults: &posixacl.List{user(6, 4)}, DefaultsAtLeast: true}
@@ -138,10 +148,12 @@ func TestMaskKeeps(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	got, err := POSIXOf(set)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	for _, e := range got.Default {
 		if (e.Tag == posixacl.GroupObj || e.Tag == posixacl.User) && got.Default.Effective(e) != 4 {
 			t.Errorf("new files give %v %s", e, got.Default.Effective(e))

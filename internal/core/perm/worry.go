@@ -86,17 +86,20 @@ func Worries(k Kind, from, to Set, d *Directory, matter []Principal) []Worry {
 		}
 		return nil
 	}
+
 	a, errA := POSIXOf(from)
 	b, errB := POSIXOf(to)
 	if errA != nil || errB != nil || k == Link {
 		return nil
 	}
+
 	var out []Worry
 	add := func(kind string, grave bool, who Principal, text, instead string) {
 		out = append(out, Worry{kind, grave, who, text, instead})
 	}
 	anybody := posixacl.Subject{UID: posixacl.NoID}
 	was, is := a.rights(k, anybody), b.rights(k, anybody)
+
 	switch {
 	case k == Folder && is&CanWrite != 0 && is&CanRemoveOthers != 0 &&
 		was&(CanWrite|CanRemoveOthers) != CanWrite|CanRemoveOthers:
@@ -105,20 +108,24 @@ func Worries(k Kind, from, to Set, d *Directory, matter []Principal) []Worry {
 	case k != Folder && is&CanWrite != 0 && was&CanWrite == 0:
 		add(WorryEveryone, true, "", "everybody on the host may write it", "grant writing to an account or group")
 	}
+
 	if k == File {
 		a.fileWorries(b, d, add)
 	} else if k == Folder {
 		a.folderWorries(b, add)
 	}
+
 	less := func(p POSIX) bool { o, g, x, _ := p.masked(); return (g|x)&^o != 0 }
 	if less(b) && !less(a) {
 		add(WorryLess, false, "", "others may do what the owner may not: the owner's own digit decides for the owner",
 			"give the owner at least what group and others have")
 	}
+
 	need := CanRead
 	if k == Folder {
 		need = CanRead | CanExecute
 	}
+
 	owner := UID(b.UID)
 	if a.UID != b.UID && b.UID != 0 && RightsOf(k, to, owner, d)&need != need {
 		add(WorryOwning, false, owner,
@@ -126,10 +133,12 @@ func Worries(k Kind, from, to Set, d *Directory, matter []Principal) []Worry {
 				strings.Join((need&^RightsOf(k, to, owner, d)).Words(k), " and ")+" there: owning is not access",
 			"give the owner's digit what they need")
 	}
+
 	for _, id := range matter {
 		if n, ok := id.ID(); !ok || id.IsGroup() || n == 0 {
 			continue
 		}
+
 		before, after := RightsOf(k, from, id, d), RightsOf(k, to, id, d)
 		acc := d.Account(id)
 		switch lost := before &^ after; {
@@ -142,6 +151,7 @@ func Worries(k Kind, from, to Set, d *Directory, matter []Principal) []Worry {
 				"let it keep an entry user:"+d.Name(id)+":r--, if it needs that")
 		}
 	}
+
 	for _, e := range b.Access.Named() {
 		got := b.Access.Effective(e)
 		if had, ok := a.Access.Find(e.Tag, e.ID); e.Tag == posixacl.Group && got&^had != 0 &&
@@ -152,6 +162,7 @@ func Worries(k Kind, from, to Set, d *Directory, matter []Principal) []Worry {
 				"have those who join now log in again, and restart services that run in it")
 		}
 	}
+
 	return out
 }
 
@@ -165,23 +176,28 @@ func (p POSIX) fileWorries(
 		if p.Mode&0o002 != 0 || p.Access == nil && p.Mode&0o020 != 0 {
 			return true
 		}
+
 		for _, e := range p.Access {
 			if e.Tag != posixacl.UserObj && e.Tag != posixacl.Mask && e.Tag != posixacl.Other &&
 				p.Access.Effective(e)&mode.Write != 0 {
 				return true
 			}
 		}
+
 		return false
 	}
+
 	if runsAs(to) && shared(to) && !(runsAs(p) && shared(p)) {
 		add(WorrySetID, true, "",
 			"it runs with another identity, or with capabilities, and others than its owner can write it",
 			"take writing away from group and others, or the set-ID bit and capabilities")
 	}
+
 	if to.Mode&mode.SetUID != 0 && to.UID == 0 && p.UID != 0 {
 		add(WorryRoot, true, "", "a program that ran as "+d.Name(UID(p.UID))+" will run as root",
 			"take the set-user-ID bit away, or leave the owner")
 	}
+
 	p.powerWorry(to, d, add)
 	executable := func(p POSIX) bool { return p.Mode&0o111 != 0 }
 	if executable(to) && !executable(p) {
@@ -199,11 +215,13 @@ func (p POSIX) folderWorries(to POSIX, add func(kind string, grave bool, who Pri
 		}
 		return false
 	}
+
 	if blind(to.Mode) && !blind(p.Mode) {
 		add(WorryPassing, false, "",
 			"the folder can be listed and not passed through: what is in it stays out of reach, even for its owner",
 			"give execute with read: X in a symbolic mode, or 7 and 5 instead of 6 and 4")
 	}
+
 	if len(p.Default.Named()) > 0 && len(to.Default.Named()) == 0 {
 		add(WorryDefaults, false, "", "what is made in the folder later gets no entries any more",
 			"keep the default entries, if what comes later is to have them")

@@ -68,6 +68,7 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 		if found[keyOf(w)] == nil && len(found) >= maxCautions { // who makes so many hides nothing grave behind them
 			w = more(w.Grave)
 		}
+
 		k := keyOf(w)
 		x := found[k]
 		if x == nil {
@@ -85,10 +86,12 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 			}
 			found[k] = x
 		}
+
 		x.Count++
 		x.Folder = pathname.Widen(x.Folder, path)
 		return x
 	}
+
 	type known struct {
 		worries  []perm.Worry
 		opens    bool
@@ -113,6 +116,7 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 			}
 			changes[k] = x
 		}
+
 		for _, w := range x.worries {
 			if w.Kind == perm.WorryWay && c.Below != nil {
 				losses = append(losses, loss{s.Path, w})
@@ -127,6 +131,7 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 			}
 			note(s.Path, w)
 		}
+
 		if c.Identified && s.File.Inode == 0 {
 			var by exchangers
 			if x.opens && c.Way != nil {
@@ -135,38 +140,48 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 					return err
 				}
 			}
+
 			w := c.unidentified(by.any())
 			note(s.Path, w)
 			if loose[w.Grave] == nil {
 				loose[w.Grave] = &exchangers{}
 			}
+
 			loose[w.Grave].add(by)
 		}
+
 		if s.Kind == perm.Folder || len(then) < maxThen {
 			then[s.Path] = s.After
 		}
+
 		if x.from != x.to {
 			if owners[x.to] == nil {
 				owners[x.to] = &taking{from: map[string]int{}}
 			}
 			owners[x.to].add(x.from, s.Path)
 		}
+
 		return nil
 	})
+
 	if err == nil {
 		err = c.lost(losses, then, note)
 	}
+
 	if err == nil && c.Way != nil {
 		err = c.unreached(each, then, note)
 	}
+
 	if err != nil {
 		return nil, err
 	}
+
 	for grave, by := range loose { // of all of them together: who owns many folders makes no more cautions
 		if x := found[keyOf(c.unidentified(grave))]; x != nil {
 			x.Text += by.String()
 		}
 	}
+
 	for to, t := range owners {
 		if len(t.from) > 1 {
 			w := perm.Worry{
@@ -180,6 +195,7 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 			}
 		}
 	}
+
 	out := make([]Caution, 0, len(found))
 	for _, x := range found {
 		sum := sha256.Sum256([]byte(strings.Join([]string{x.Host, x.Kind, x.Account, x.Text, x.Folder.String()},
@@ -187,6 +203,7 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 		x.ID = hex.EncodeToString(sum[:6])
 		out = append(out, *x)
 	}
+
 	slices.SortFunc(out, func(a, b Caution) int {
 		if a.Grave != b.Grave {
 			if a.Grave {
@@ -197,6 +214,7 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 		return cmp.Or(cmp.Compare(a.Kind, b.Kind), pathname.Compare(string(a.Folder), string(b.Folder)),
 			cmp.Compare(a.Account, b.Account), cmp.Compare(a.Text, b.Text))
 	})
+
 	return out, nil
 }
 
@@ -250,11 +268,13 @@ func (c Checker) exchangers(path string, known map[string]exchangers) (x exchang
 	if err != nil {
 		return x, err
 	}
+
 	x.unknown = len(way) == 0
 	for _, p := range way[:max(0, len(way)-1)] {
 		who, ok := perm.Exchangers(p.Set, c.Names)
 		x.add(exchangers{who, !ok})
 	}
+
 	known[folder] = x
 	return x, nil
 }
@@ -302,6 +322,7 @@ func (c Checker) lost(losses []loss, then map[string]perm.Set, note func(string,
 				if after, ok := then[path]; ok {
 					s = after
 				}
+
 				looked++
 				matters = looked >= maxBelow ||
 					k == perm.File &&
@@ -315,6 +336,7 @@ func (c Checker) lost(losses []loss, then map[string]perm.Set, note func(string,
 			note(l.path, l.Worry)
 		}
 	}
+
 	return nil
 }
 
@@ -344,14 +366,17 @@ func (t *taking) String() string {
 	for name, n := range t.from {
 		all = append(all, part{name, n})
 	}
+
 	slices.SortFunc(all, func(a, b part) int { return cmp.Or(cmp.Compare(b.n, a.n), cmp.Compare(a.name, b.name)) })
 	var names []string
 	for _, p := range all[:min(len(all), maxOwners)] {
 		names = append(names, fmt.Sprintf("%s (%d)", p.name, p.n))
 	}
+
 	if more := len(all) - maxOwners; more > 0 {
 		names = append(names, fmt.Sprintf("%d more", more))
 	}
+
 	return strings.Join(names, ", ")
 }
 
@@ -371,6 +396,7 @@ func (c Checker) unreached(
 		}
 		return f.Set
 	})
+
 	gains := map[changeKey][]perm.Principal{}
 	ways := 0
 	return each(func(s Step) error {
@@ -380,6 +406,7 @@ func (c Checker) unreached(
 			who = c.gainers(s)
 			gains[k] = who
 		}
+
 		for _, id := range who {
 			g := grant{id, pathname.Folder(s.Path)}
 			stop, ok := asked[g]
@@ -392,9 +419,11 @@ func (c Checker) unreached(
 				if err != nil {
 					return err
 				}
+
 				stop = stopped(suppose.On(way), access.NewAsker(access.SubjectOf(c.Names, id)))
 				asked[g] = stop
 			}
+
 			if stop != "" {
 				note(s.Path, perm.Worry{
 					Kind: perm.WorryNothing,
@@ -405,6 +434,7 @@ func (c Checker) unreached(
 				})
 			}
 		}
+
 		return nil
 	})
 }

@@ -83,6 +83,7 @@ func TestCautions(t *testing.T) {
 			if x.Grave {
 				k = strings.ToUpper(k)
 			}
+
 			got = append(got, k)
 			if x.Instead == "" || x.Text == "" || x.ID == "" || x.Count != 1 || x.Example != "/srv/x" {
 				t.Errorf("%s: %+v", c.name, x)
@@ -104,11 +105,13 @@ func TestCautionsTogether(t *testing.T) {
 		got[0].Folder != "/srv" {
 		t.Fatalf("%+v", got)
 	}
+
 	o := got[1]
 	if o.Kind != perm.WorryOwners || o.Grave || o.Count != 3 ||
 		o.Text != "paths of root (2), purser (1) will all belong to mate" {
 		t.Errorf("%+v", o)
 	}
+
 	again := check(t, nil, Step{Path: "/srv/a/1", Kind: perm.File, Before: owned(1, 0o644), After: owned(2, 0o666)})
 	if again[0].ID == got[0].ID {
 		t.Error("what is about other paths has the same name")
@@ -132,6 +135,7 @@ func TestWayToNothing(t *testing.T) {
 			return nil
 		},
 	}
+
 	closing := Step{Path: "/srv", Kind: perm.Folder, Before: owned(1, 0o755), After: owned(1, 0o750)}
 	for _, x := range []struct {
 		steps []Step
@@ -191,16 +195,19 @@ func TestExchangersAreNamed(t *testing.T) {
 				{Path: pathname.Path(path), Kind: perm.File, Set: owned(0, 0o755)},
 			}, nil
 		}
+
 		got := check(t, way, Step{Path: mine, Kind: perm.File, Before: owned(0, 0o755), After: owned(0, 0o4755)})
 		at := slices.IndexFunc(got, func(c Caution) bool { return c.Kind == perm.WorryPower })
 		if at < 0 || !got[at].Grave {
 			t.Errorf("%s: %+v", c.name, got)
 			continue
 		}
+
 		if _, others, _ := strings.Cut(got[at].Text, "what is in it"); others != c.want {
 			t.Errorf("%s: %q, want %q", c.name, got[at].Text, c.want)
 		}
 	}
+
 	nobody := func(string) (access.Way, error) { return nil, nil }
 	got := check(t, nobody, Step{Path: mine, Kind: perm.File, Before: owned(0, 0o755), After: owned(0, 0o4755)})
 	if len(got) == 0 || !strings.HasSuffix(got[0].Text, "is not known") {
@@ -233,10 +240,12 @@ func TestUnidentifiedSteps(t *testing.T) {
 				{Path: pathname.Path(path), Kind: perm.File, Set: c.step.Before},
 			}, nil
 		}}
+
 		got, err := k.Check(func(visit func(Step) error) error { return visit(c.step) })
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		got = slices.DeleteFunc(got, func(c Caution) bool { return c.Kind != perm.WorryFiles })
 		if len(got) == 0 != c.none ||
 			!c.none &&
@@ -266,6 +275,7 @@ func TestManyMakersHideNothing(t *testing.T) {
 			}, nil
 		},
 	}
+
 	got, err := c.Check(func(visit func(Step) error) error {
 		for i := range people {
 			folder := "/" + strings.Repeat("x", i+1)
@@ -286,11 +296,14 @@ func TestManyMakersHideNothing(t *testing.T) {
 				}
 			}
 		}
+
 		return nil
 	})
+
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	of := map[string]int{}
 	for _, x := range got {
 		of[x.Kind] += x.Count
@@ -301,10 +314,12 @@ func TestManyMakersHideNothing(t *testing.T) {
 			t.Errorf("%+v", x)
 		}
 	}
+
 	if len(got) > maxCautions+2 || of[perm.WorryFiles] != people || of[perm.WorryMore] == 0 ||
 		of[perm.WorryPower]+of[perm.WorryMore] < people {
 		t.Errorf("%d cautions: %v", len(got), of)
 	}
+
 	if i := slices.IndexFunc(got, func(c Caution) bool { return c.Kind == perm.WorryMore && c.Grave }); i < 0 {
 		t.Error("nobody has to say that what is not told is meant")
 	}
@@ -320,17 +335,20 @@ func TestGrantedInVain(t *testing.T) {
 			{Path: pathname.Path(path), Kind: perm.File, Set: owned(1, 0o640)},
 		}, nil
 	}
+
 	grant := Step{
 		Path:   "/srv/x",
 		Kind:   perm.File,
 		Before: owned(1, 0o640),
 		After:  owned(1, 0o640, posixacl.Entry{Tag: posixacl.User, ID: 33, Perm: 4}),
 	}
+
 	got := check(t, way, grant)
 	if len(got) != 1 || got[0].Kind != perm.WorryNothing || got[0].Account != "web" ||
 		!strings.Contains(got[0].Text, "/srv does not let them pass") {
 		t.Errorf("%+v", got)
 	}
+
 	if got := check(t, way, Step{
 		Path:   "/srv",
 		Kind:   perm.Folder,

@@ -20,6 +20,7 @@ func TestDecodingIsFrugal(t *testing.T) {
 		}
 		return EncodeChunk(list)
 	}
+
 	for name, c := range map[string]struct {
 		make   func() []byte
 		decode func([]byte) error

@@ -87,12 +87,14 @@ func EncodeChunk(steps []Step) []byte {
 	if slices.ContainsFunc(steps, func(s Step) bool { return s.File != Identity{} }) {
 		version = knownChunk
 	}
+
 	b := []byte{'P', version}
 	b = binary.AppendUvarint(b, uint64(len(steps)))
 	text := func(s string) {
 		b = binary.AppendUvarint(b, uint64(len(s)))
 		b = append(b, s...)
 	}
+
 	for _, s := range steps {
 		b = append(b, byte(s.Kind))
 		text(s.Path)
@@ -102,6 +104,7 @@ func EncodeChunk(steps []Step) []byte {
 			b = s.File.Append(b)
 		}
 	}
+
 	return b
 }
 
@@ -129,25 +132,30 @@ func CutIdentity(b []byte) (id Identity, rest []byte, err error) {
 	if len(b) == 0 || b[0] > withContent {
 		return id, nil, err
 	}
+
 	kind := b[0]
 	b = b[1:]
 	if kind == noIdentity {
 		return id, b, nil
 	}
+
 	number := func() uint64 {
 		v, n := binary.Uvarint(b)
 		if n <= 0 || n > 1 && b[n-1] == 0 {
 			b = nil
 			return 0
 		}
+
 		b = b[n:]
 		return v
 	}
+
 	id.Inode = number()
 	id.Born = int64(number())
 	if id.Inode == 0 || b == nil {
 		return id, nil, err
 	}
+
 	if kind == withContent {
 		if len(b) < len(id.Content) {
 			return id, nil, err
@@ -157,6 +165,7 @@ func CutIdentity(b []byte) (id Identity, rest []byte, err error) {
 			return id, nil, err
 		}
 	}
+
 	return id, b, nil
 }
 
@@ -168,6 +177,7 @@ func DecodeChunk(b []byte) ([]Step, error) {
 	if len(b) < 2 || b[0] != 'P' || b[1] != plainChunk && b[1] != knownChunk {
 		return nil, fmt.Errorf("these bytes are no plan chunk of format version %d or %d", plainChunk, knownChunk)
 	}
+
 	version := b[1]
 	b = b[2:]
 	var err error
@@ -177,29 +187,35 @@ func DecodeChunk(b []byte) ([]Step, error) {
 			err = errors.New("plan chunk ends too early")
 			return 0
 		}
+
 		b = b[n:]
 		return int(v)
 	}
+
 	text := func() string {
 		n := number()
 		if err != nil || n > len(b) {
 			err = errors.New("plan chunk ends too early")
 			return ""
 		}
+
 		s := string(b[:n])
 		b = b[n:]
 		return s
 	}
+
 	n := number()
 	if n > StepsPerChunk {
 		return nil, fmt.Errorf("plan chunk has %d steps, at most %d are allowed", n, StepsPerChunk)
 	}
+
 	var steps []Step
 	known := false
 	for range n {
 		if len(b) == 0 {
 			return nil, errors.New("plan chunk ends too early")
 		}
+
 		s := Step{Kind: perm.Kind(b[0])}
 		b = b[1:]
 		s.Path = text()
@@ -208,6 +224,7 @@ func DecodeChunk(b []byte) ([]Step, error) {
 			s.File, b, err = CutIdentity(b)
 			known = known || s.File != Identity{}
 		}
+
 		if err != nil {
 			return nil, err
 		}
@@ -226,14 +243,17 @@ func DecodeChunk(b []byte) ([]Step, error) {
 		if k := len(steps); k > 0 && pathname.Compare(steps[k-1].Path, s.Path) >= 0 {
 			return nil, fmt.Errorf("step %q stands twice or out of order", pathname.Escape(s.Path))
 		}
+
 		steps = append(steps, s)
 	}
+
 	if err != nil || len(b) > 0 {
 		return nil, errors.New("plan chunk holds bytes that belong to no step")
 	}
 	if version == knownChunk && !known {
 		return nil, errors.New("plan chunk has a version that it does not need")
 	}
+
 	return steps, nil
 }
 
@@ -342,6 +362,7 @@ func Verify(
 	if err := json.Unmarshal(order, &o); err != nil {
 		return o, HostPart{}, fmt.Errorf("order refused: %w", err)
 	}
+
 	switch {
 	case o.Host != host:
 		return o, HostPart{}, fmt.Errorf("order refused: it is for host %q, this is %q", o.Host, host)
@@ -353,6 +374,7 @@ func Verify(
 	case Digest(manifest) != o.Digest:
 		return o, HostPart{}, errors.New("order refused: the plan is not the one that was approved")
 	}
+
 	m, err := ParseManifest(manifest)
 	if err != nil {
 		return o, HostPart{}, err
@@ -361,6 +383,7 @@ func Verify(
 	if !ok {
 		return o, HostPart{}, fmt.Errorf("order refused: the plan has no steps for host %q", host)
 	}
+
 	return o, part, nil
 }
 

@@ -30,6 +30,7 @@ func TestChunk(t *testing.T) {
 	if err != nil || !reflect.DeepEqual(in, out) {
 		t.Fatalf("%v came back as %v, %v", in, out, err)
 	}
+
 	for name, c := range map[string]struct {
 		b    []byte
 		want string
@@ -45,12 +46,15 @@ func TestChunk(t *testing.T) {
 			t.Errorf("%s: %v, want %q", name, err, c.want)
 		}
 	}
+
 	if _, err := CheckChunk(b, tree.Sum(b), []string{"/other"}); err == nil {
 		t.Error("a step outside the roots was taken")
 	}
+
 	if _, err := CheckChunk(b, tree.Sum(b), []string{"/srv"}); err != nil {
 		t.Error(err)
 	}
+
 	if _, err := CheckChunk(b, tree.Hash{}, []string{"/srv"}); err == nil {
 		t.Error("a chunk with another hash was taken")
 	}
@@ -64,11 +68,13 @@ func TestChunkOfKnownFiles(t *testing.T) {
 	if err != nil || !reflect.DeepEqual(in, out) || b[1] != knownChunk {
 		t.Fatalf("%v came back as %v, %v", in, out, err)
 	}
+
 	for n := range b {
 		if _, err := DecodeChunk(b[:n]); err == nil {
 			t.Errorf("the first %d bytes were taken", n)
 		}
 	}
+
 	needless := bytes.Clone(EncodeChunk(steps("/srv/a")))
 	needless[1] = knownChunk
 	if _, err := DecodeChunk(append(needless, noIdentity)); err == nil ||
@@ -124,6 +130,7 @@ func TestVerify(t *testing.T) {
 		Kind:   Remediation,
 		Hosts:  []HostPart{{Host: "slip-north", Roots: []string{"/srv"}}},
 	}
+
 	good := Order{
 		Run:        "r1",
 		Digest:     Digest(m.Bytes()),
@@ -132,6 +139,7 @@ func TestVerify(t *testing.T) {
 		ApprovedBy: []string{"harbourmaster"},
 		Expires:    now.Add(time.Hour),
 	}
+
 	with := func(f func(*Order)) Order { o := good; f(&o); return o }
 	for _, c := range []struct {
 		name     string
@@ -156,6 +164,7 @@ func TestVerify(t *testing.T) {
 			t.Errorf("%s: %v, want %q", c.name, err, c.want)
 		}
 	}
+
 	order, sig := good.Sign(key)
 	order[len(order)-3]++
 	if _, _, err := Verify(pub, order, sig, m.Bytes(), "slip-north", now); err == nil {

@@ -39,18 +39,22 @@ func Check(owner, group uint32, m mode.Mode, l List, s Subject, want mode.Perm) 
 	if s.UID == owner {
 		return class(UserObj, m.Owner())
 	}
+
 	if len(l) == 0 || m.Group() == 0 {
 		r := class(Other, m.Other())
 		if s.In(group) {
 			r = class(GroupObj, m.Group())
 		}
+
 		r.Idle = len(l) > 0
 		return r
 	}
+
 	mask := mode.Perm(7)
 	if p, ok := l.Find(Mask, NoID); ok {
 		mask = p
 	}
+
 	rule := func(e Entry) Ruling {
 		r := Ruling{Granted: want&^(e.Perm&mask) == 0, Entry: e}
 		if !r.Granted && want&^e.Perm == 0 {
@@ -58,6 +62,7 @@ func Check(owner, group uint32, m mode.Mode, l List, s Subject, want mode.Perm) 
 		}
 		return r
 	}
+
 	var denied Ruling
 	matched := false
 	for _, e := range l {
@@ -69,15 +74,19 @@ func Check(owner, group uint32, m mode.Mode, l List, s Subject, want mode.Perm) 
 			if r.Granted || r.Masked { // the first that has it all decides, mask or not
 				return r
 			}
+
 			if !matched {
 				denied = r
 			}
+
 			matched = true
 		}
 	}
+
 	if matched {
 		return denied
 	}
+
 	return class(Other, m.Other())
 }
 
@@ -122,6 +131,7 @@ func (l List) Chmod(m mode.Mode) List {
 	if len(l) == 0 {
 		return l
 	}
+
 	_, masked := l.Find(Mask, NoID)
 	out := slices.Clone(l)
 	for i, e := range out {
@@ -134,6 +144,7 @@ func (l List) Chmod(m mode.Mode) List {
 			out[i].Perm = m.Other()
 		}
 	}
+
 	return out
 }
 
@@ -158,9 +169,11 @@ func (l List) Inherit(m mode.Mode) (List, mode.Mode) {
 			out[i].Perm &= m.Other()
 		}
 	}
+
 	m = out.Mode(m)
 	if out.Minimal() {
 		return nil, m
 	}
+
 	return out, m
 }

@@ -56,6 +56,7 @@ func (l List) Validate() error {
 	if len(l) > MaxEntries {
 		return fmt.Errorf("access list has %d entries, at most %d are allowed", len(l), MaxEntries)
 	}
+
 	count := map[Tag]int{}
 	for i, e := range l {
 		switch e.Tag {
@@ -70,14 +71,17 @@ func (l List) Validate() error {
 		default:
 			return fmt.Errorf("access list entry %d has the unknown tag %#x", i+1, uint16(e.Tag))
 		}
+
 		if e.Perm > 7 {
 			return fmt.Errorf("access list entry %d has permission %#x, want 0 to 7", i+1, uint8(e.Perm))
 		}
 		if i > 0 && (l[i-1].Tag > e.Tag || l[i-1].Tag == e.Tag && l[i-1].ID >= e.ID) {
 			return fmt.Errorf("access list entry %d stands twice or out of order", i+1)
 		}
+
 		count[e.Tag]++
 	}
+
 	for _, need := range []struct {
 		tag  Tag
 		what string
@@ -86,9 +90,11 @@ func (l List) Validate() error {
 			return fmt.Errorf("access list has %d entries for the %s, want exactly one", count[need.tag], need.what)
 		}
 	}
+
 	if count[User]+count[Group] > 0 && count[Mask] != 1 {
 		return errors.New("access list names accounts but has no mask entry (mask::)")
 	}
+
 	return nil
 }
 
@@ -134,18 +140,22 @@ func Build(owner, group, other mode.Perm, named List, mask *mode.Perm) List {
 	if len(named) == 0 && mask == nil {
 		return nil
 	}
+
 	union := group
 	for _, e := range named {
 		union |= e.Perm
 	}
+
 	// Linux passes over a list whose mask is empty (see Check): entries that grant nothing would
 	// no longer keep their accounts out. A mask that grants nothing more keeps the list in force.
 	if mask == nil && union == 0 {
 		union = other
 	}
+
 	if mask != nil {
 		union = *mask
 	}
+
 	l := List{{UserObj, NoID, owner}, {GroupObj, NoID, group}, {Mask, NoID, union}, {Other, NoID, other}}
 	l = append(l, named...)
 	l.Sort()
@@ -183,22 +193,27 @@ func DecodeXattr(b []byte) (List, error) {
 	if v := binary.LittleEndian.Uint32(b); v != xattrVersion {
 		return nil, fmt.Errorf("access list attribute has version %d, want %d", v, xattrVersion)
 	}
+
 	l := make(List, 0, (len(b)-4)/8)
 	for b = b[4:]; len(b) > 0; b = b[8:] {
 		p := binary.LittleEndian.Uint16(b[2:])
 		if p > 7 {
 			return nil, fmt.Errorf("access list attribute has permission %#x, want 0 to 7", p)
 		}
+
 		e := Entry{Tag(binary.LittleEndian.Uint16(b)), binary.LittleEndian.Uint32(b[4:]), mode.Perm(p)}
 		if e.Tag != User && e.Tag != Group {
 			e.ID = NoID // the kernel leaves it undefined
 		}
+
 		l = append(l, e)
 	}
+
 	slices.SortStableFunc(l, compareEntries)
 	if len(l) == 0 {
 		return nil, nil
 	}
+
 	once := l[:1]
 	for _, e := range l[1:] {
 		last := &once[len(once)-1]
@@ -209,5 +224,6 @@ func DecodeXattr(b []byte) (List, error) {
 			last.Perm |= e.Perm
 		}
 	}
+
 	return once, once.Validate()
 }

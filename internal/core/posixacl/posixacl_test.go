@@ -89,6 +89,7 @@ func TestAccess(t *testing.T) {
 			t.Errorf("%s: %v, want %v", c.name, got, c.want)
 		}
 	}
+
 	if got := Access(1, 2, 0o604, nil, Subject{5, []uint32{2}}); got != 0 {
 		t.Errorf("a group member gets %v of 0604, want nothing: others are others", got)
 	}

@@ -96,6 +96,7 @@ func ParseText(s string, id IDFunc) (access, defaults List, err error) {
 	if len(s) > maxText {
 		return nil, nil, fmt.Errorf("access list has %d characters, at most %d are allowed", len(s), maxText)
 	}
+
 	p := &parser{s: s, id: id}
 	for {
 		p.skip()
@@ -106,11 +107,13 @@ func ParseText(s string, id IDFunc) (access, defaults List, err error) {
 		if err != nil {
 			return nil, nil, err
 		}
+
 		if isDefault {
 			defaults = append(defaults, e)
 		} else {
 			access = append(access, e)
 		}
+
 		p.blanks()
 		switch {
 		case p.at == len(s), s[p.at] == '\n', s[p.at] == '#':
@@ -124,9 +127,11 @@ func ParseText(s string, id IDFunc) (access, defaults List, err error) {
 			return nil, nil, p.fail("a comma or a line end")
 		}
 	}
+
 	if len(access)+len(defaults) == 0 {
 		return nil, nil, errors.New("access list is empty: want entries such as user::rwx,group::r-x,other::---")
 	}
+
 	for _, l := range []struct {
 		of    List
 		which string
@@ -138,6 +143,7 @@ func ParseText(s string, id IDFunc) (access, defaults List, err error) {
 			}
 		}
 	}
+
 	return access, defaults, nil
 }
 
@@ -194,6 +200,7 @@ func (p *parser) entry() (e Entry, isDefault bool, err error) {
 	if err != nil {
 		return e, false, err
 	}
+
 	if word == "default" || word == "d" {
 		isDefault = true
 		p.blanks()
@@ -202,6 +209,7 @@ func (p *parser) entry() (e Entry, isDefault bool, err error) {
 			return e, false, err
 		}
 	}
+
 	named := Tag(0)
 	switch word {
 	case "user", "u":
@@ -216,6 +224,7 @@ func (p *parser) entry() (e Entry, isDefault bool, err error) {
 		p.at = start
 		return e, false, p.fail(tags)
 	}
+
 	e.ID = NoID
 	p.blanks()
 	start = p.at
@@ -223,6 +232,7 @@ func (p *parser) entry() (e Entry, isDefault bool, err error) {
 	if err != nil {
 		return e, false, err
 	}
+
 	if who != "" {
 		if named == 0 {
 			p.at = start
@@ -233,6 +243,7 @@ func (p *parser) entry() (e Entry, isDefault bool, err error) {
 			return e, false, err
 		}
 	}
+
 	p.blanks()
 	e.Perm, err = p.perm()
 	return e, isDefault, err
@@ -261,6 +272,7 @@ func (p *parser) perm() (mode.Perm, error) {
 			p.at++
 			return mode.Perm(c - '0'), nil
 		}
+
 		bit := map[byte]mode.Perm{'r': mode.Read, 'w': mode.Write, 'x': mode.Execute}[c]
 		if bit == 0 && c != '-' {
 			break
@@ -268,10 +280,13 @@ func (p *parser) perm() (mode.Perm, error) {
 		if got&bit != 0 {
 			return 0, p.fail("each of r, w and x once")
 		}
+
 		got |= bit
 	}
+
 	if p.at == start {
 		return 0, p.fail("permissions: letters out of r, w, x and -, or one octal digit")
 	}
+
 	return got, nil
 }

@@ -26,14 +26,17 @@ func TestText(t *testing.T) {
 		{Mask, NoID, 5},
 		{Other, NoID, 0},
 	}
+
 	const short = "u::rwx,u:purser:rwx,u:12:r--,g::r-x,g:crew:rw-,m::r-x,o::---"
 	const long = "user::rwx\nuser:purser:rwx\t#effective:r-x\nuser:12:r--\ngroup::r-x\ngroup:crew:rw-\t#effective:r--\nmask::r-x\nother::---\n"
 	if got := full.Short(nameOf); got != short {
 		t.Errorf("short %s, want %s", got, short)
 	}
+
 	if got := full.Long(nameOf); got != long {
 		t.Errorf("long %q, want %q", got, long)
 	}
+
 	for _, s := range []string{
 		short, long, full.Text(nameOf), strings.ReplaceAll(long, "\n", "\r\n"),
 		"# remark\n\n " + strings.ReplaceAll(short, ",", " , "),
@@ -45,6 +48,7 @@ func TestText(t *testing.T) {
 			t.Errorf("%q: %v, %v, %v", s, got, defaults, err)
 		}
 	}
+
 	access, defaults, err := ParseText("u::rw-,g::r--,o::---,default:u::rwx,d:g::r-x,d:o::---", who)
 	if err != nil || access.Text(nil) != "user::rw-,group::r--,other::---" ||
 		defaults.Text(nil) != "user::rwx,group::r-x,other::---" {
@@ -77,10 +81,12 @@ func TestTextErrors(t *testing.T) {
 			t.Errorf("%q: %v; want %q in it", s, err, want)
 		}
 	}
+
 	var at *TextError
 	if _, _, err := ParseText("u::rw?", who); !errors.As(err, &at) || at.At != 5 {
 		t.Errorf("%+v", at)
 	}
+
 	if _, _, err := ParseText(strings.Repeat(" ", maxText+1), who); err == nil {
 		t.Error("a text without bound was taken")
 	}
@@ -94,16 +100,19 @@ func FuzzParseText(f *testing.F) {
 		if err != nil {
 			return
 		}
+
 		for _, l := range []List{access, defaults} {
 			if l == nil {
 				continue
 			}
+
 			for _, text := range []string{l.Text(nil), l.Short(nil), l.Long(nil)} {
 				back, _, err := ParseText(text, nil)
 				if err != nil || !reflect.DeepEqual(back, l) {
 					t.Fatalf("%q is %v; %q came back as %v, %v", s, l, text, back, err)
 				}
 			}
+
 			bin, err := DecodeXattr(l.AppendXattr(nil))
 			if err != nil || !reflect.DeepEqual(bin, l) {
 				t.Fatalf("%v came back from the kernel's form as %v, %v", l, bin, err)

@@ -42,6 +42,7 @@ func Check(line []Handover) error {
 	if len(line) > MaxSteps {
 		return fmt.Errorf("%w: there are %d steps: at most %d are followed", ErrBroken, len(line), MaxSteps)
 	}
+
 	seen := map[string]bool{}
 	for i, s := range line {
 		switch {
@@ -57,6 +58,7 @@ func Check(line []Handover) error {
 			return fmt.Errorf("%w: step %d leads back to a key from before", ErrBroken, i+1)
 		}
 	}
+
 	return nil
 }
 

@@ -36,20 +36,24 @@ func TestFollow(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	var carried []Handover
 	if err := json.Unmarshal(b, &carried); err != nil {
 		t.Fatal(err)
 	}
+
 	for i, k := range all {
 		if got, err := Follow(public(k), carried); err != nil || !bytes.Equal(got, public(all[4])) {
 			t.Errorf("from key %d: %x, %v", i, got, err)
 		}
 	}
+
 	for _, steps := range [][]Handover{nil, line} {
 		if got, err := Follow(public(stranger[0]), steps); err != nil || !bytes.Equal(got, public(stranger[0])) {
 			t.Errorf("a key of no line: %x, %v", got, err)
 		}
 	}
+
 	if got := Former(line); len(got) != 4 || !bytes.Equal(got[3], public(all[3])) {
 		t.Errorf("former: %x", got)
 	}

@@ -12,6 +12,7 @@ func Each(ctx context.Context, src Source, forest Hash, visit func(h Hash, node 
 	if err := e.enter([]Hash{forest}, forest); err != nil {
 		return err
 	}
+
 	for len(e.way) > 0 {
 		in := &e.way[len(e.way)-1]
 		if in.next == len(in.children) {
@@ -21,14 +22,17 @@ func Each(ctx context.Context, src Source, forest Hash, visit func(h Hash, node 
 			if err := visit(in.hash, in.raw); err != nil {
 				return err
 			}
+
 			continue
 		}
+
 		rest := in.children[in.next:]
 		in.next++
 		if err := e.enter(rest, rest[0]); err != nil {
 			return err
 		}
 	}
+
 	return nil
 }
 
@@ -54,6 +58,7 @@ func (e *each) enter(siblings []Hash, h Hash) error {
 	if e.done[h] {
 		return nil
 	}
+
 	if e.held[h] == nil {
 		var want []Hash
 		for _, s := range siblings[:min(len(siblings), batch)] {
@@ -61,18 +66,22 @@ func (e *each) enter(siblings []Hash, h Hash) error {
 				want = append(want, s)
 			}
 		}
+
 		raw, err := e.src.Nodes(e.ctx, want)
 		if err != nil {
 			return err
 		}
+
 		for i, s := range want {
 			e.held[s] = raw[i]
 		}
 	}
+
 	n, err := Decode(e.held[h])
 	if err != nil {
 		return err
 	}
+
 	e.way = append(e.way, inside{h, e.held[h], n.Children(), 0})
 	return nil
 }

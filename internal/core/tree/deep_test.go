@@ -18,10 +18,12 @@ func TestDeepWalksTakeNoStack(t *testing.T) {
 		for range levels {
 			h = m.Add(in("d")(h))
 		}
+
 		n := in("/srv")(h)
 		n.Forest = true
 		return m.Add(n)
 	}
+
 	a := deep(Entry{Name: "f", Kind: perm.File, Set: set(0, 0o600)})
 	b := deep(Entry{Name: "f", Kind: perm.File, Set: set(0, 0o644)})
 	seen := 0
@@ -31,6 +33,7 @@ func TestDeepWalksTakeNoStack(t *testing.T) {
 	}); err != nil || seen != levels+2 {
 		t.Errorf("%d paths, %v", seen, err)
 	}
+
 	differ := 0
 	if err := Diff(t.Context(), m, a, b, func(_ string, x, y *Entry) error { differ++; return nil }); err != nil ||
 		differ != 1 {

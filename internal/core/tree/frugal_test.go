@@ -19,6 +19,7 @@ func TestDecodeIsFrugal(t *testing.T) {
 		}
 		return b
 	}
+
 	folder := func(list ...uint64) []byte { return numbers([]byte{folderMark, plainNode}, list...) }
 	for name, c := range map[string]struct {
 		make  func() []byte

@@ -33,14 +33,17 @@ func TestGolden(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		b, err := hex.DecodeString(strings.Join(strings.Fields(string(text)), ""))
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		got, err := Decode(b)
 		if err != nil || !reflect.DeepEqual(got, want) {
 			t.Errorf("%s: %+v, %v", name, got, err)
 		}
+
 		if again := Encode(got); string(again) != string(b) {
 			t.Errorf("%s is written otherwise now: %x", name, again)
 		}
@@ -54,6 +57,7 @@ func TestExtraRefused(t *testing.T) {
 	if _, err := Decode(plain); err == nil {
 		t.Error("a node of version 2 with nothing extra is taken")
 	}
+
 	for name, e := range map[string]Entry{
 		"one name":          {Kind: perm.File, Extra: Extra{Links: 1}},
 		"too many":          {Kind: perm.File, Extra: Extra{Links: MaxLinks + 1}},

@@ -62,20 +62,24 @@ func (n *Node) Measure() (own Measure, branches []Branch) {
 	if n.Forest {
 		own.Depth = 0
 	}
+
 	for i := range n.Entries {
 		e := &n.Entries[i]
 		name := 0
 		if !n.Forest { // whose names are whole paths, with a bound of their own
 			name = 1 + len(e.Name)
 		}
+
 		own.Below = max(own.Below, name)
 		if e.Gap != Whole {
 			own.Gaps++
 		}
+
 		if e.HasChild() {
 			branches = append(branches, Branch{e.Child, name})
 		}
 	}
+
 	return own, branches
 }
 
@@ -143,6 +147,7 @@ func (n *Node) Fits() error {
 	if len(n.Entries) > MaxEntries {
 		return fmt.Errorf("%w: it has more than %d entries", ErrTooLarge, MaxEntries)
 	}
+
 	// Few nodes come near the bounds, and those are counted exactly.
 	most := 16
 	for i := range n.Entries {
@@ -152,18 +157,22 @@ func (n *Node) Fits() error {
 			most += len(e.Set.Bytes()) + 4
 		}
 	}
+
 	if most <= MaxNode && len(n.Entries) <= MaxSets {
 		return nil
 	}
+
 	sets := map[string]bool{}
 	for i := range n.Entries {
 		sets[n.Entries[i].Set.Bytes()] = true
 	}
+
 	if len(sets) > MaxSets {
 		return fmt.Errorf("%w: it has more than %d different permissions", ErrTooLarge, MaxSets)
 	}
 	if most > MaxNode && len(Encode(*n)) > MaxNode {
 		return fmt.Errorf("%w: its names and access lists take more than %d MiB", ErrTooLarge, MaxNode>>20)
 	}
+
 	return nil
 }

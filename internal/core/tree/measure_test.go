@@ -20,15 +20,18 @@ func measured(t *testing.T, m Memory, forest Hash) (Measure, error) {
 		if err != nil {
 			return err
 		}
+
 		own, branches := n.Measure()
 		below := make([]Measure, len(branches))
 		for i, c := range branches {
 			below[i] = known[c.Child]
 		}
+
 		last, err = own.Grow(branches, below)
 		known[h] = last
 		return err
 	})
+
 	return last, err
 }
 
@@ -39,17 +42,20 @@ func TestMeasure(t *testing.T) {
 		m := Memory{}
 		h, all := forest(r, m)
 		var want Measure
+
 		for path, e := range all {
 			want.Paths++
 			if e.Gap != Whole {
 				want.Gaps++
 			}
+
 			below := strings.TrimPrefix(path, "/srv/app")
 			want.Below = max(want.Below, len(below))
 			if e.HasChild() {
 				want.Depth = max(want.Depth, 1+strings.Count(below, "/"))
 			}
 		}
+
 		got, err := measured(t, m, h)
 		want.Way = got.Way
 		if err != nil || got != want || got.Way < 97 {
@@ -78,6 +84,7 @@ func TestGrowRefuses(t *testing.T) {
 		}
 		return n
 	}
+
 	for name, c := range map[string]struct {
 		level  func(child Hash) Node
 		levels int
@@ -97,6 +104,7 @@ func TestGrowRefuses(t *testing.T) {
 		for range c.levels {
 			h = m.Add(c.level(h))
 		}
+
 		_, err := measured(t, m, h)
 		if c.says == "" && err != nil ||
 			c.says != "" && (!errors.Is(err, ErrTooLarge) || !strings.Contains(err.Error(), c.says)) {

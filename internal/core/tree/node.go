@@ -132,11 +132,13 @@ func Encode(n Node) []byte {
 	sets := map[perm.Set]uint64{}
 	var table []byte
 	numbers := make([]uint64, len(n.Entries))
+
 	for i, e := range n.Entries {
 		if i > 0 && e.Set == n.Entries[i-1].Set { // neighbours are mostly alike
 			numbers[i] = numbers[i-1]
 			continue
 		}
+
 		no, ok := sets[e.Set]
 		if !ok {
 			no = uint64(len(sets))
@@ -144,26 +146,32 @@ func Encode(n Node) []byte {
 			table = binary.AppendUvarint(table, uint64(len(e.Set.Bytes())))
 			table = append(table, e.Set.Bytes()...)
 		}
+
 		numbers[i] = no
 	}
+
 	b := make([]byte, 0, 8+len(table)+len(n.Entries)*24)
 	version := byte(plainNode)
 	if slices.ContainsFunc(n.Entries, func(e Entry) bool { return e.extra() }) {
 		version = richNode
 	}
+
 	if n.Forest {
 		b = append(b, forestMark, version)
 	} else {
 		b = append(b, folderMark, version)
 	}
+
 	b = binary.AppendUvarint(b, uint64(len(sets)))
 	b = append(b, table...)
 	b = binary.AppendUvarint(b, uint64(len(n.Entries)))
+
 	for i, e := range n.Entries {
 		head := byte(e.Kind) | byte(e.Gap)<<4
 		if e.extra() {
 			head |= withExtra
 		}
+
 		b = append(b, head)
 		b = binary.AppendUvarint(b, numbers[i])
 		b = binary.AppendUvarint(b, uint64(len(e.Name)))
@@ -173,10 +181,12 @@ func Encode(n Node) []byte {
 			b = binary.AppendUvarint(b, uint64(e.Device.Major))
 			b = binary.AppendUvarint(b, uint64(e.Device.Minor))
 		}
+
 		if e.HasChild() {
 			b = append(b, e.Child[:]...)
 		}
 	}
+
 	return b
 }
 
@@ -210,7 +220,9 @@ func decode(b []byte, known map[string]perm.Set) (Node, error) {
 			"node has format version %d, this program reads %d and %d: is it older than the one that wrote it?", b[1],
 			plainNode, richNode)
 	}
+
 	n := Node{Forest: b[0] == forestMark}
+
 	// Names and sets are parts of one string: a node is one allocation, however many it has.
 	whole := string(b)
 	at := 2
@@ -220,23 +232,28 @@ func decode(b []byte, known map[string]perm.Set) (Node, error) {
 			at++
 			return int(b[at-1])
 		}
+
 		v, k := binary.Uvarint(b[at:])
 		if k <= 0 || v > MaxNode || k > 1 && b[at+k-1] == 0 { // a padded number is a second spelling
 			err = errEnd
 			return 0
 		}
+
 		at += k
 		return int(v)
 	}
+
 	bytes := func(k int) string {
 		if err != nil || k > len(b)-at {
 			err = errEnd
 			return ""
 		}
+
 		s := whole[at : at+k]
 		at += k
 		return s
 	}
+
 	// A count takes room only as far as the bytes that follow can bear it out.
 	counted := func(what string, least, most int) int {
 		n := number()
@@ -249,10 +266,12 @@ func decode(b []byte, known map[string]perm.Set) (Node, error) {
 		}
 		return n
 	}
+
 	count := counted("permission sets", minSet, MaxSets)
 	if err != nil {
 		return Node{}, err
 	}
+
 	var sets []perm.Set
 	seen := map[perm.Set]bool{}
 	for range count {
@@ -260,6 +279,7 @@ func decode(b []byte, known map[string]perm.Set) (Node, error) {
 		if err != nil {
 			return Node{}, err
 		}
+
 		var set perm.Set
 		if enc != "" {
 			var ok bool
@@ -275,16 +295,20 @@ func decode(b []byte, known map[string]perm.Set) (Node, error) {
 				}
 			}
 		}
+
 		if seen[set] {
 			return Node{}, errors.New("node holds a permission set twice")
 		}
+
 		seen[set] = true
 		sets = append(sets, set)
 	}
+
 	count = counted("entries", minEntry, MaxEntries)
 	if err != nil {
 		return Node{}, err
 	}
+
 	n.Entries = make([]Entry, count)
 	used, extra := 0, false
 	for i := range n.Entries {
@@ -294,6 +318,7 @@ func decode(b []byte, known map[string]perm.Set) (Node, error) {
 		if err != nil {
 			return Node{}, err
 		}
+
 		e.Kind, e.Gap = perm.Kind(head[0]&15), Gap(head[0]>>4)
 		if b[1] == richNode && head[0]&withExtra != 0 {
 			e.Gap = Gap(head[0] &^ withExtra >> 4)
@@ -303,6 +328,7 @@ func decode(b []byte, known map[string]perm.Set) (Node, error) {
 				return Node{}, fmt.Errorf("node entry %d has links or a device that it cannot have", i)
 			}
 		}
+
 		switch {
 		case !e.Kind.Valid() || e.Gap > lastGap:
 			return Node{}, fmt.Errorf("node entry %d has the unknown kind or gap %#x", i, head[0])
@@ -311,6 +337,7 @@ func decode(b []byte, known map[string]perm.Set) (Node, error) {
 		case no == used:
 			used++
 		}
+
 		e.Set = sets[no]
 		if e.Set.IsZero() && e.Gap == Whole {
 			return Node{}, fmt.Errorf("node entry %d has neither permissions nor a reason for having none", i)
@@ -321,11 +348,14 @@ func decode(b []byte, known map[string]perm.Set) (Node, error) {
 		if i > 0 && n.Entries[i-1].Name >= e.Name {
 			return Node{}, fmt.Errorf("node entry %d is out of order or stands twice", i)
 		}
+
 		if e.HasChild() {
 			copy(e.Child[:], bytes(len(e.Child)))
 		}
+
 		n.Entries[i] = e
 	}
+
 	if err != nil {
 		return Node{}, err
 	}
@@ -335,6 +365,7 @@ func decode(b []byte, known map[string]perm.Set) (Node, error) {
 	if b[1] == richNode && !extra {
 		return Node{}, errors.New("node has a version that it does not need")
 	}
+
 	return n, nil
 }
 

@@ -34,6 +34,7 @@ func TestOrder(t *testing.T) {
 		m := Memory{}
 		var forest Node
 		roots := []string{"/srv/a/c", "/srv/a-b", "/srv/a.b", "/srv/a0/b/c", "/srv/ab"}
+
 		for _, root := range slices.Sorted(slices.Values(roots)) {
 			forest.Entries = append(forest.Entries, Entry{
 				Name:  root,
@@ -42,6 +43,7 @@ func TestOrder(t *testing.T) {
 				Child: bush(m, r, 3),
 			})
 		}
+
 		forest.Forest = true
 		h := m.Add(forest)
 		var walked []string
@@ -50,9 +52,11 @@ func TestOrder(t *testing.T) {
 			if found, _, err := Lookup(t.Context(), m, h, path); err != nil || found.Set != e.Set {
 				t.Errorf("%s is found as %v, %v", path, found, err)
 			}
+
 			if e.Kind != perm.Folder {
 				return nil
 			}
+
 			var unread *UnreadError
 			_, _, err := Lookup(t.Context(), m, h, path+"/none/such")
 			switch {
@@ -63,11 +67,14 @@ func TestOrder(t *testing.T) {
 					errors.Is(err, ErrNoPath)):
 				t.Errorf("in %s, which is %s: %v", path, e.Gap, err)
 			}
+
 			return nil
 		})
+
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		if mixed := slices.SortedFunc(slices.Values(walked), Order(roots)); !slices.Equal(mixed, walked) {
 			t.Fatalf("walked\n%q\nand in order\n%q", walked, mixed)
 		}

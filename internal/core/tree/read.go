@@ -70,17 +70,21 @@ func (r *Reader) Load(ctx context.Context, hashes ...Hash) ([]Node, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	size := 0
 	for _, b := range raw {
 		size += len(b)
 	}
+
 	workers := 1
 	if size >= shareFrom {
 		workers = min(runtime.GOMAXPROCS(0), len(raw))
 	}
+
 	for len(r.known) < workers {
 		r.known = append(r.known, map[string]perm.Set{})
 	}
+
 	out := make([]Node, len(raw))
 	errs := make([]error, workers)
 	part := func(w int) {
@@ -88,6 +92,7 @@ func (r *Reader) Load(ctx context.Context, hashes ...Hash) ([]Node, error) {
 		if len(r.known[w]) > maxKnown {
 			clear(r.known[w])
 		}
+
 		for i := from; i < to; i++ {
 			if got := Sum(raw[i]); got != hashes[i] {
 				errs[w] = fmt.Errorf("node %s is damaged: its bytes hash to %s", hashes[i], got)
@@ -100,10 +105,12 @@ func (r *Reader) Load(ctx context.Context, hashes ...Hash) ([]Node, error) {
 			}
 		}
 	}
+
 	var wg sync.WaitGroup
 	for w := 1; w < workers; w++ {
 		wg.Go(func() { part(w) })
 	}
+
 	part(0)
 	wg.Wait()
 	for _, err := range errs {
@@ -111,6 +118,7 @@ func (r *Reader) Load(ctx context.Context, hashes ...Hash) ([]Node, error) {
 			return nil, err
 		}
 	}
+
 	return out, nil
 }
 
@@ -133,6 +141,7 @@ func (c *Children) At(ctx context.Context, i int) (*Node, error) {
 	for c.next < len(c.index) && c.index[c.next] < i {
 		c.next++
 	}
+
 	if c.next == len(c.index) || c.index[c.next] != i {
 		c.index, c.next = c.index[:0], 0
 		var want []Hash
@@ -140,19 +149,23 @@ func (c *Children) At(ctx context.Context, i int) (*Node, error) {
 		if c.To > 0 {
 			to = c.To
 		}
+
 		for j := i; j < to && len(want) < batch; j++ {
 			if e := &c.Of.Entries[j]; e.HasChild() && (j == i || c.Wanted == nil || c.Wanted(e)) {
 				want, c.index = append(want, e.Child), append(c.index, j)
 			}
 		}
+
 		var err error
 		if c.nodes, err = c.Reader.Load(ctx, want...); err != nil {
 			return nil, err
 		}
 	}
+
 	n := &c.nodes[c.next]
 	if n.Forest {
 		return nil, fmt.Errorf("node %s stands below a folder but holds roots", c.Of.Entries[i].Child)
 	}
+
 	return n, nil
 }

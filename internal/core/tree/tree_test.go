@@ -27,6 +27,7 @@ func grow(r *rand.Rand, m Memory, at string, depth int, all map[string]Entry) Ha
 	for range r.IntN(6) {
 		names[[]string{"a", "b", "c d", "\xff", "e\n", "z!", "über"}[r.IntN(7)]] = true
 	}
+
 	for name := range names {
 		e := Entry{Name: name, Kind: perm.File, Set: set(r.Uint32N(3), mode.Mode(r.UintN(8)))}
 		path := pathname.Join(at, name)
@@ -38,15 +39,19 @@ func grow(r *rand.Rand, m Memory, at string, depth int, all map[string]Entry) Ha
 				e.Child = grow(r, m, path, depth-1, all)
 			}
 		}
+
 		if e.Kind == perm.File && r.IntN(4) == 0 {
 			e.Links = 2 + r.Uint32N(3)
 		}
+
 		if e.Kind == perm.File && r.IntN(8) == 0 {
 			e.Kind, e.Device = perm.BlockDevice, Device{r.Uint32N(300), r.Uint32N(70000)}
 		}
+
 		all[path] = e
 		n.Entries = append(n.Entries, e)
 	}
+
 	slices.SortFunc(n.Entries, func(a, b Entry) int { return strings.Compare(a.Name, b.Name) })
 	return m.Add(n)
 }
@@ -71,26 +76,33 @@ func TestWalkLookupDiff(t *testing.T) {
 			if path != "/srv/app" {
 				want.Name = e.Name
 			}
+
 			if e != want {
 				return fmt.Errorf("%q: walked %+v, made %+v", path, e, want)
 			}
+
 			return nil
 		})
+
 		if err != nil || len(order) != len(all) {
 			t.Fatalf("walk met %d of %d paths, %v", len(order), len(all), err)
 		}
+
 		if !slices.IsSortedFunc(order, pathname.Compare) {
 			t.Fatalf("walk order %q is not the order of paths", order)
 		}
+
 		for path := range all {
 			e, node, err := Lookup(ctx, m, h, path)
 			if err != nil || e.Kind != all[path].Kind || e.HasChild() != (node != nil) {
 				t.Fatalf("lookup %q: %+v, %v", path, e, err)
 			}
 		}
+
 		if _, _, err := Lookup(ctx, m, h, "/srv/app/no/such"); !errors.Is(err, ErrNoPath) {
 			t.Fatalf("lookup of a missing path: %v", err)
 		}
+
 		h2, all2 := forest(r, m)
 		want := map[string]bool{}
 		for _, side := range []map[string]Entry{all, all2} {
@@ -102,6 +114,7 @@ func TestWalkLookupDiff(t *testing.T) {
 				}
 			}
 		}
+
 		got := map[string]bool{}
 		err = Diff(ctx, m, h, h2, func(p string, _, _ *Entry) error { got[p] = true; return nil })
 		if err != nil || !reflect.DeepEqual(got, want) {
@@ -114,6 +127,7 @@ func TestDecodeRefuses(t *testing.T) {
 	f := func(entries ...Entry) []byte { return Encode(Node{Entries: entries}) }
 	file := func(name string) Entry { return Entry{Name: name, Kind: perm.File, Set: set(1, 0o644)} }
 	good := f(file("a"), file("b"))
+
 	for name, c := range map[string]struct {
 		b    []byte
 		want string
@@ -135,6 +149,7 @@ func TestDecodeRefuses(t *testing.T) {
 			t.Errorf("%s: %v, want %q", name, err, c.want)
 		}
 	}
+
 	m := Memory{}
 	h := m.Add(Node{Forest: true, Entries: []Entry{file("/srv")}})
 	m[h] = good
@@ -164,6 +179,7 @@ func TestPack(t *testing.T) {
 	for _, b := range in {
 		pack = AppendPack(pack, b)
 	}
+
 	read := func(pack []byte) (out [][]byte, err error) {
 		for p := NewPack(bytes.NewReader(pack), 1<<30); ; {
 			b, err := p.Next()
@@ -173,12 +189,15 @@ func TestPack(t *testing.T) {
 			out = append(out, b)
 		}
 	}
+
 	if out, err := read(pack); err != io.EOF || !reflect.DeepEqual(out, in) {
 		t.Errorf("unpacked %q, %v", out, err)
 	}
+
 	if _, err := read(pack[:len(pack)-1]); err == nil || err == io.EOF {
 		t.Errorf("a cut pack was taken: %v", err)
 	}
+
 	for _, impossible := range []int{0, 3, MaxNode + 1} {
 		if _, err := read(AppendPack(nil, make([]byte, impossible))); err == nil || err == io.EOF {
 			t.Errorf("a node of %d bytes was taken: %v", impossible, err)
@@ -199,6 +218,7 @@ func TestEach(t *testing.T) {
 		many.Entries = append(many.Entries,
 			in(fmt.Sprintf("%04d", i), m.Add(Node{Entries: []Entry{file(fmt.Sprint(i)), in("leaf", leaf)}})))
 	}
+
 	forest := m.Add(Node{Forest: true, Entries: []Entry{in("/a", m.Add(many)), in("/b", leaf)}})
 	seen := map[Hash]bool{}
 	err := Each(t.Context(), m, forest, func(h Hash, b []byte) error {
@@ -206,14 +226,17 @@ func TestEach(t *testing.T) {
 		if err != nil || Sum(b) != h || seen[h] {
 			t.Fatalf("%s: %v, again %t", h, err, seen[h])
 		}
+
 		for _, c := range n.Children() {
 			if !seen[c] {
 				t.Fatalf("%s came before its child", h)
 			}
 		}
+
 		seen[h] = true
 		return nil
 	})
+
 	if err != nil || len(seen) != len(m) || !seen[forest] {
 		t.Errorf("%d of %d nodes, %v", len(seen), len(m), err)
 	}

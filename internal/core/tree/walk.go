@@ -67,15 +67,18 @@ func fold[S any](
 			stack = stack[:len(stack)-1]
 			continue
 		}
+
 		if err := ctx.Err(); err != nil {
 			return err
 		}
+
 		i, e := l.next, l.of.Entries[l.next]
 		l.next++
 		path := e.Name
 		if !l.of.Forest {
 			path = pathname.Join(l.at, e.Name)
 		}
+
 		out, err := visit(path, e, l.in)
 		switch {
 		case errors.Is(err, ErrSkipFolder):
@@ -85,12 +88,15 @@ func fold[S any](
 		case !e.HasChild():
 			continue
 		}
+
 		child, err := l.below.At(ctx, i)
 		if err != nil {
 			return err
 		}
+
 		stack = append(stack, &level[S]{at: path, of: child, in: out, below: Children{Reader: r, Of: child}})
 	}
+
 	return nil
 }
 
@@ -155,15 +161,18 @@ func Trace(ctx context.Context, src Source, forest Hash, path string) ([]Entry, 
 	if err != nil {
 		return nil, nil, err
 	}
+
 	n := nodes[0]
 	var at *Entry
 	rest := ""
+
 	for i := range n.Entries {
 		if e := &n.Entries[i]; pathname.Under(path, e.Name) && (at == nil || len(e.Name) > len(at.Name)) {
 			at = e
 			rest = strings.Trim(path[len(e.Name):], "/")
 		}
 	}
+
 	var steps []Entry
 	for {
 		if at != nil && at.Gap != Whole && rest != "" {
@@ -182,6 +191,7 @@ func Trace(ctx context.Context, src Source, forest Hash, path string) ([]Entry, 
 		if rest == "" {
 			return steps, &nodes[0], nil
 		}
+
 		var part string
 		part, rest, _ = strings.Cut(rest, "/")
 		at = nodes[0].Find(part)
@@ -203,11 +213,13 @@ func Diff(ctx context.Context, src Source, a, b Hash, visit func(path string, a,
 	if a == b {
 		return nil
 	}
+
 	r := NewReader(src)
 	nodes, err := r.Load(ctx, a, b)
 	if err != nil {
 		return err
 	}
+
 	stack := []*pairs{pair("", &nodes[0], &nodes[1])}
 	for len(stack) > 0 {
 		l := stack[len(stack)-1]
@@ -215,21 +227,25 @@ func Diff(ctx context.Context, src Source, a, b Hash, visit func(path string, a,
 			stack = stack[:len(stack)-1]
 			continue
 		}
+
 		if err := ctx.Err(); err != nil {
 			return err
 		}
+
 		name := l.order[0]
 		l.order = l.order[1:]
 		p, path := l.of[name], name
 		if !l.forest {
 			path = pathname.Join(l.at, name)
 		}
+
 		same := p[0] != nil && p[1] != nil && p[0].Kind == p[1].Kind && p[0].Set == p[1].Set && p[0].Gap == p[1].Gap
 		if !same {
 			if err := visit(path, p[0], p[1]); err != nil {
 				return err
 			}
 		}
+
 		var below [2]*Node
 		for side, e := range p {
 			if e == nil || !e.HasChild() {
@@ -239,12 +255,15 @@ func Diff(ctx context.Context, src Source, a, b Hash, visit func(path string, a,
 			if err != nil {
 				return err
 			}
+
 			below[side] = &nodes[0]
 		}
+
 		if below[0] != nil || below[1] != nil {
 			stack = append(stack, pair(path, below[0], below[1]))
 		}
 	}
+
 	return nil
 }
 
@@ -269,11 +288,13 @@ func pair(at string, a, b *Node) *pairs {
 			l.of[n.Entries[i].Name] = p
 		}
 	}
+
 	for name, p := range l.of {
 		if p[0] == nil || p[1] == nil || *p[0] != *p[1] {
 			l.order = append(l.order, name)
 		}
 	}
+
 	slices.Sort(l.order)
 	return l
 }

@@ -40,6 +40,7 @@ func (p *Pieces) Next(least, most int) ([]byte, error) {
 	case n < uint64(least):
 		return nil, fmt.Errorf("a piece of %d bytes cannot be what comes here", n)
 	}
+
 	// Each piece costs its length, and a little: nobody is to be sent nothing a billion times.
 	p.left -= int64(n) + 1
 
@@ -48,6 +49,7 @@ func (p *Pieces) Next(least, most int) ([]byte, error) {
 	if err := fill(p.in, b); err != nil || n <= trial {
 		return b, err
 	}
+
 	whole := make([]byte, n)
 	return whole, fill(p.in, whole[copy(whole, b):])
 }

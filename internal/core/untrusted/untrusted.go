@@ -55,9 +55,11 @@ func ReadAll(r io.Reader, most int64) ([]byte, error) {
 			return nil, err
 		}
 	}
+
 	if len(pieces) == 1 {
 		return pieces[0], nil
 	}
+
 	return slices.Concat(pieces...), nil
 }
 
@@ -83,14 +85,17 @@ func check(b []byte, most int) error {
 			if end < 0 {
 				return nil // json.Unmarshal says where
 			}
+
 			at += end + 1
 			continue
+
 		case '{', '[':
 			depth++
 			if depth > maxNesting {
 				return fmt.Errorf("%w: arrays and objects are nested deeper than %d", ErrTooMuch, maxNesting)
 			}
 			elements++
+
 		case '}', ']':
 			depth--
 		case ',':
@@ -100,6 +105,7 @@ func check(b []byte, most int) error {
 			return fmt.Errorf("%w: it has more than %d elements", ErrTooMuch, most)
 		}
 	}
+
 	return nil
 }
 

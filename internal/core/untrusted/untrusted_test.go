@@ -34,6 +34,7 @@ func TestJSON(t *testing.T) {
 			t.Errorf("%.40s with %d elements: %v, want %v", c.text, c.elements, err, c.want)
 		}
 	}
+
 	for _, broken := range []string{`"`, `"\`, `"\"`, `{"a":"\`, ``, `]`, `{]`} {
 		var v any
 		if err := JSON([]byte(broken), 100, &v); err == nil {
@@ -47,6 +48,7 @@ func FuzzJSON(f *testing.F) {
 	for _, s := range []string{`{"a":[1,"\\\"",{}]}`, `[`, `"\u0022"`, `[[[[]]]]`} {
 		f.Add(s)
 	}
+
 	f.Fuzz(func(t *testing.T, text string) {
 		var want, got any
 		err1, err2 := json.Unmarshal([]byte(text), &want), JSON([]byte(text), len(text), &got)
@@ -56,6 +58,7 @@ func FuzzJSON(f *testing.F) {
 			}
 			return
 		}
+
 		if fmt.Sprint(err1) != fmt.Sprint(err2) || fmt.Sprint(want) != fmt.Sprint(got) {
 			t.Errorf("%q: %v, %v; json says %v, %v", text, got, err2, want, err1)
 		}
@@ -81,6 +84,7 @@ func TestPieces(t *testing.T) {
 		}
 		return b
 	}
+
 	next := func(b []byte, total int64, least, most int) (out []string, err error) {
 		p := NewPieces(bytes.NewReader(b), total)
 		for {
@@ -91,11 +95,13 @@ func TestPieces(t *testing.T) {
 			out = append(out, string(x))
 		}
 	}
+
 	whole := pack("one", strings.Repeat("x", 3<<20))
 	if got, err := next(whole, 4<<20, 1, 3<<20); err != io.EOF || len(got) != 2 || got[0] != "one" ||
 		len(got[1]) != 3<<20 {
 		t.Errorf("%d pieces, %v", len(got), err)
 	}
+
 	for name, c := range map[string]struct {
 		b           []byte
 		total       int64
@@ -113,6 +119,7 @@ func TestPieces(t *testing.T) {
 			t.Errorf("%s: %v, want %v", name, err, c.want)
 		}
 	}
+
 	if _, err := next(pack(""), 100, 1, 4); err == nil || err == io.EOF {
 		t.Errorf("a piece of nothing: %v", err)
 	}

@@ -59,9 +59,11 @@ func (l Look) States(now time.Time) (all []State) {
 			all = append(all, x.State)
 		}
 	}
+
 	if all == nil {
 		return []State{Declared}
 	}
+
 	return all
 }
 
@@ -89,6 +91,7 @@ func (l Look) Says(now time.Time) string {
 				continue
 			}
 			parts = append(parts, fmt.Sprintf("last looked at %s ago, which is too long", Age(now.Sub(l.At))))
+
 		case Behind:
 			parts = append(parts, fmt.Sprintf("held against edition %d, and edition %d counts", l.Edition, l.Published))
 		case Unread:
@@ -99,6 +102,7 @@ func (l Look) Says(now time.Time) string {
 			parts = append(parts, "as declared")
 		}
 	}
+
 	return strings.Join(parts, "; ")
 }
 
@@ -142,17 +146,20 @@ func (t Tally) Says() string {
 	case t.Holds():
 		return fmt.Sprintf("everything is as declared on all %d hosts", t.Hosts)
 	}
+
 	var parts []string
 	for _, s := range States {
 		n := t.In[s]
 		if n == 0 {
 			continue
 		}
+
 		one, many := phrases[s][0], phrases[s][1]
 		words := many
 		if n == 1 {
 			words = one
 		}
+
 		switch {
 		case t.Hosts == 1:
 			parts = append(parts, one)
@@ -162,9 +169,11 @@ func (t Tally) Says() string {
 			parts = append(parts, fmt.Sprintf("%d %s", n, words))
 		}
 	}
+
 	if t.Hosts == 1 {
 		return "the host " + strings.Join(parts, ", and ")
 	}
+
 	return strings.Join(parts, "; ")
 }
 

@@ -35,12 +35,14 @@ func TestLook(t *testing.T) {
 	if l := sound(); !slices.Equal(l.States(now), []State{Declared}) || l.Says(now) != "as declared" {
 		t.Errorf("%v, %q", l.States(now), l.Says(now))
 	}
+
 	for i, f := range faults {
 		l := sound()
 		f.mar(&l)
 		if l.State(now) != f.state || l.Says(now) != f.says {
 			t.Errorf("%s: %v, %q", f.state, l.States(now), l.Says(now))
 		}
+
 		for _, g := range faults[i+1:] { // the earlier one is said first, and the later one too
 			both := l
 			g.mar(&both)
@@ -49,12 +51,14 @@ func TestLook(t *testing.T) {
 			}
 		}
 	}
+
 	l := sound()
 	for _, at := range []time.Time{l.Until.Add(-1), l.Until, l.Until.Add(1)} {
 		if old := l.State(at) == Old; old == at.Before(l.Until) {
 			t.Errorf("at %s, with %s: %s", at, l.Until, l.State(at))
 		}
 	}
+
 	l.Until = (time.Time{})
 	if l.State(now.AddDate(900, 0, 0)) != Declared {
 		t.Error("a look that counts for ever is too old")
@@ -69,18 +73,21 @@ func TestTally(t *testing.T) {
 		f.mar(&l)
 		some = append(some, l)
 	}
+
 	for a := range some {
 		for b := range some {
 			got := Of([]Look{some[a], some[b]}, now)
 			if holds := a == 0 && b == 0; got.Holds() != holds || (got.State() == Declared) != holds {
 				t.Errorf("%s and %s: %+v", some[a].State(now), some[b].State(now), got)
 			}
+
 			first := slices.Index(States, got.State())
 			if first > slices.Index(States, some[a].State(now)) || first > slices.Index(States, some[b].State(now)) {
 				t.Errorf("%s and %s: %s", some[a].State(now), some[b].State(now), got.State())
 			}
 		}
 	}
+
 	for _, c := range []struct {
 		looks []Look
 		says  string
@@ -97,6 +104,7 @@ func TestTally(t *testing.T) {
 			t.Errorf("%q, %+v", got.Says(), got)
 		}
 	}
+
 	if got := Of(nil, now); got.State() != Nowhere || got.Holds() {
 		t.Errorf("no host: %+v", got)
 	}

@@ -35,6 +35,7 @@ func TestSwaps(t *testing.T) {
 			}
 		}
 	}
+
 	const rounds, most = 150, 20_000 // at least, and as many more as the two sides need to meet
 	for _, c := range []struct {
 		name string
@@ -98,12 +99,14 @@ func TestSwaps(t *testing.T) {
 				os.WriteFile(file, nil, 0o644)); err != nil {
 				t.Fatal(err)
 			}
+
 			before := look(t, outside, victim).State.Set()
 			inside, err := os.Open(file)
 			if err != nil {
 				t.Fatal(err)
 			}
 			defer inside.Close()
+
 			swap := c.trap(dir, outside)
 			t.Cleanup(func() {
 				unix.Unmount(file, unix.MNT_DETACH)
@@ -124,12 +127,14 @@ func TestSwaps(t *testing.T) {
 					}
 				}
 			}()
+
 			step := plan.Step{
 				Path:   file,
 				Kind:   perm.File,
 				Before: before,
 				After:  perm.POSIX{UID: 1234, Mode: 0o600}.Set(),
 			}
+
 			outcomes := map[plan.Outcome]int{}
 			both := func() bool { return outcomes[plan.Done] > 0 && outcomes[c.met]+outcomes[c.met2] > 0 }
 			for i := 0; i < rounds || i < most && !both(); i++ {
@@ -137,23 +142,27 @@ func TestSwaps(t *testing.T) {
 					// whatever the last round left
 					t.Fatal(err)
 				}
+
 				w := &world{dir: dir, steps: []plan.Step{step}, chunks: Memory{{step}}}
 				os.Remove(w.journal(t))
 				r := w.runner(t)
 				if err := r.Run(t.Context()); err != nil {
 					t.Fatal(err)
 				}
+
 				res := r.Journal.Results()[0]
 				outcomes[res.Outcome]++
 				r.Journal.Close()
 				if got := look(t, outside, victim).State.Set(); got != before {
 					t.Fatalf("round %d: the file outside was changed", i)
 				}
+
 				if st, err := inside.Stat(); err != nil || (st.Mode().Perm() == 0o600) != (res.Outcome == plan.Done) {
 					t.Fatalf("round %d: %s %s, but the file inside has the mode %v, %v", i, res.Outcome, res.Reason,
 						st.Mode(), err)
 				}
 			}
+
 			close(stop)
 			t.Logf("%d swaps, outcomes %v", <-done, outcomes)
 			if !both() {
@@ -170,6 +179,7 @@ func TestSwapsInTheMiddle(t *testing.T) {
 	const files = 300
 	state := perm.POSIX{Mode: 0o644}.Set()
 	w := &world{dir: dir}
+
 	for i := range files {
 		name := fmt.Sprintf("x%03d", i)
 		folder := filepath.Join(dir, fmt.Sprintf("f%d", i/100))
@@ -177,16 +187,19 @@ func TestSwapsInTheMiddle(t *testing.T) {
 			os.WriteFile(filepath.Join(outside, name), nil, 0o644)); err != nil {
 			t.Fatal(err)
 		}
+
 		w.steps = append(w.steps, plan.Step{
 			Path:   filepath.Join(folder, name),
 			Kind:   perm.File,
 			Before: state,
 			After:  perm.POSIX{UID: 1234, Mode: 0o600}.Set(),
 		})
+
 		if err := os.Link(filepath.Join(outside, name), filepath.Join(dir, "trap-"+name)); err != nil {
 			t.Fatal(err)
 		}
 	}
+
 	w.chunks = Memory{w.steps}
 	stop, done := make(chan struct{}), make(chan int)
 	go func() {
@@ -203,6 +216,7 @@ func TestSwapsInTheMiddle(t *testing.T) {
 			}
 		}
 	}()
+
 	outcomes := map[plan.Outcome]int{}
 	both := func() bool { return outcomes[plan.Done] > 0 && outcomes[plan.Refused] > 0 }
 	for round := 0; round < 40 || round < 400 && !both(); round++ {
@@ -211,9 +225,11 @@ func TestSwapsInTheMiddle(t *testing.T) {
 		if err := r.Run(t.Context()); err != nil {
 			t.Fatal(err)
 		}
+
 		for _, res := range r.Journal.Results() {
 			outcomes[res.Outcome]++
 		}
+
 		b := w.undo(r.Journal)
 		r.Journal.Close()
 		for _, s := range w.steps {
@@ -221,22 +237,26 @@ func TestSwapsInTheMiddle(t *testing.T) {
 				t.Fatalf("round %d: %s outside was changed", round, filepath.Base(s.Path))
 			}
 		}
+
 		for len(b.steps) > 0 { // what was swapped away in this moment is met at another try
 			os.Remove(b.journal(t))
 			back := b.runner(t)
 			if err := back.Run(t.Context()); err != nil {
 				t.Fatal(err)
 			}
+
 			var rest []plan.Step
 			for _, res := range back.Journal.Results() {
 				if res.Outcome != plan.Done && res.Outcome != plan.Already {
 					rest = append(rest, b.steps[res.Step])
 				}
 			}
+
 			back.Journal.Close()
 			b.steps, b.chunks = rest, Memory{rest}
 		}
 	}
+
 	close(stop)
 	t.Logf("%d swaps, outcomes %v", <-done, outcomes)
 	if !both() {

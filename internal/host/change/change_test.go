@@ -40,15 +40,18 @@ func look(t testing.TB, root, path string) fsys.Info {
 		t.Fatal(err)
 	}
 	defer r.Close()
+
 	fd, err := r.Open(path)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer unix.Close(fd)
+
 	i, err := fsys.Look(fd)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	return i
 }
 
@@ -75,24 +78,29 @@ func makeWorld(t testing.TB, r *rand.Rand, folders int) *world {
 	t.Helper()
 	w := &world{dir: t.TempDir()}
 	names := []string{"plain", "two words", "quote'\"`", "line\nend", "bytes\xff\xfe", "-rf", "$(touch x)", "\x1b[2J"}
+
 	for i := range folders {
 		at := filepath.Join(w.dir, fmt.Sprintf("f%d", i), "in ner")
 		if err := os.MkdirAll(at, 0o755); err != nil {
 			t.Fatal(err)
 		}
+
 		for _, n := range names {
 			if err := os.WriteFile(filepath.Join(at, n), nil, 0o666); err != nil {
 				t.Fatal(err)
 			}
 		}
+
 		if err := os.Symlink("plain", filepath.Join(at, "zlink")); err != nil {
 			t.Fatal(err)
 		}
 	}
+
 	filepath.WalkDir(w.dir, func(p string, d os.DirEntry, err error) error {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		i := look(t, w.dir, p)
 		w.steps = append(w.steps, plan.Step{
 			Path:   p,
@@ -100,13 +108,16 @@ func makeWorld(t testing.TB, r *rand.Rand, folders int) *world {
 			Before: i.State.Set(),
 			After:  randomAfter(r, i.Kind),
 		})
+
 		return nil
 	})
+
 	slices.SortFunc(w.steps, func(a, b plan.Step) int { return pathname.Compare(a.Path, b.Path) })
 	w.identify(t)
 	for c := range slices.Chunk(w.steps, 7) {
 		w.chunks = append(w.chunks, c)
 	}
+
 	return w
 }
 
@@ -153,6 +164,7 @@ func (w *world) check(t testing.TB, after bool) {
 			}
 		}
 	}
+
 	for _, s := range w.steps {
 		want := s.Before
 		if after {
@@ -188,20 +200,24 @@ func TestRunAndPutBack(t *testing.T) {
 	if err := r.Run(t.Context()); err != nil {
 		t.Fatal(err)
 	}
+
 	for _, res := range r.Journal.Results() {
 		if res.Outcome != plan.Done {
 			t.Errorf("%q: %s %s", w.steps[res.Step].Path, res.Outcome, res.Reason)
 		}
 	}
+
 	w.check(t, true)
 	if wrong, err := r.Verify(t.Context()); err != nil || len(wrong) > 0 {
 		t.Errorf("verify: %v, %v", wrong, err)
 	}
+
 	b := w.back(t, r.Journal)
 	os.Rename(w.dir+"-state", w.dir+"-first")
 	if err := b.runner(t).Run(t.Context()); err != nil {
 		t.Fatal(err)
 	}
+
 	w.check(t, false)
 }
 
@@ -227,11 +243,14 @@ func TestCrashAnywhere(t *testing.T) {
 					r.Journal.f.Close()
 				}
 			}()
+
 			if err := r.Run(t.Context()); err != nil {
 				t.Fatal(err)
 			}
+
 			return false
 		}()
+
 		// The tail of the journal, all that was not synced, may be lost or torn as well.
 		if b, err := os.ReadFile(w.journal(t)); err == nil && crashed && round%2 == 0 {
 			keep := len(b) - rnd.IntN(min(20, len(b)-durable)+1)
@@ -239,10 +258,12 @@ func TestCrashAnywhere(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
+
 		r := w.runner(t)
 		if err := r.Run(t.Context()); err != nil {
 			t.Fatal(err)
 		}
+
 		w.check(t, true)
 		for i, s := range w.steps {
 			if o, ok := r.Journal.Original(i); ok && o.Set != s.Before {
@@ -256,6 +277,7 @@ func TestRefusedAndSkipped(t *testing.T) {
 	dir := t.TempDir()
 	outside := filepath.Join(t.TempDir(), "outside")
 	p := func(n string) string { return filepath.Join(dir, n) }
+
 	for _, n := range []string{"changed", "gone", "hard", "immutable", "replaced", "fine", "already", "folder"} {
 		if err := os.WriteFile(p(n), nil, 0o666); err != nil {
 			t.Fatal(err)
@@ -264,13 +286,16 @@ func TestRefusedAndSkipped(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+
 	if err := os.WriteFile(outside, nil, 0o666); err != nil {
 		t.Fatal(err)
 	}
+
 	os.Chmod(outside, 0o666)
 	before := perm.POSIX{Mode: 0o666}.Set()
 	after := perm.POSIX{Mode: 0o640}.Set()
 	w := &world{dir: dir}
+
 	for _, n := range []string{
 		"already", "changed", "fine", "folder", "folder/x", "gone", "hard", "immutable", "replaced",
 	} {
@@ -281,6 +306,7 @@ func TestRefusedAndSkipped(t *testing.T) {
 		}
 		w.steps = append(w.steps, s)
 	}
+
 	slices.SortFunc(w.steps, func(a, b plan.Step) int { return pathname.Compare(a.Path, b.Path) })
 	w.chunks = Memory{w.steps}
 	os.Chmod(p("already"), 0o640)
@@ -296,15 +322,18 @@ func TestRefusedAndSkipped(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer unix.Close(fd)
+
 	const immutable = 0x10 // FS_IMMUTABLE_FL
 	if err := unix.IoctlSetPointerInt(fd, unix.FS_IOC_SETFLAGS, immutable); err != nil {
 		t.Fatal(err)
 	}
 	defer unix.IoctlSetPointerInt(fd, unix.FS_IOC_SETFLAGS, 0)
+
 	r := w.runner(t)
 	if err := r.Run(t.Context()); err != nil {
 		t.Fatal(err)
 	}
+
 	want := map[string]string{
 		"already": "already it is already",
 		"changed": "skipped no longer as reviewed: reviewed as 0:0 0666, now 0:0 0644",
@@ -314,17 +343,20 @@ func TestRefusedAndSkipped(t *testing.T) {
 		"immutable": "refused change the mode: not permitted: the path may be immutable",
 		"replaced":  "skipped no longer as reviewed: it was a file and is a link",
 	}
+
 	for _, res := range r.Journal.Results() {
 		name := strings.TrimPrefix(w.steps[res.Step].Path, dir+"/")
 		if got := res.Outcome.String() + " " + res.Reason; !strings.HasPrefix(got, want[name]) {
 			t.Errorf("%s: %q, want %q", name, got, want[name])
 		}
 	}
+
 	var st unix.Stat_t
 	unix.Stat(outside, &st)
 	if st.Mode&0o7777 != 0o666 {
 		t.Errorf("a file outside was changed to %o", st.Mode)
 	}
+
 	r.Allowed = []string{"/somewhere/else"}
 	r.begin()
 	h := r.hands[0].examine(numbered{w.steps[2], 2, none}, passing)
@@ -340,34 +372,42 @@ func TestFullDisk(t *testing.T) {
 	if err := os.MkdirAll(state, 0o700); err != nil {
 		t.Fatal(err)
 	}
+
 	if err := unix.Mount("tmpfs", state, "tmpfs", 0, "size=8k"); err != nil {
 		t.Fatalf("mount (the tests need root): %v", err)
 	}
 	defer unix.Unmount(state, unix.MNT_DETACH)
+
 	filler := filepath.Join(state, "filler")
 	r := w.runner(t)
 	if err := os.WriteFile(filler, bytes.Repeat([]byte{1}, 4096), 0o600); err != nil {
 		t.Fatal(err)
 	}
+
 	err := r.Run(t.Context())
 	if !errors.Is(err, ErrJournal) || !strings.Contains(err.Error(), "no space left") {
 		t.Fatalf("run on a full disk: %v", err)
 	}
+
 	r.Journal.Close()
 	os.Remove(filler)
 	kept := w.runner(t)
+
 	for i, s := range w.steps {
 		if _, ok := kept.Journal.Original(i); !ok && look(t, w.dir, s.Path).State.Set() != s.Before {
 			t.Errorf("%q was changed without an original", s.Path)
 		}
 	}
+
 	kept.Journal.Close()
 	if err := unix.Mount("tmpfs", state, "tmpfs", unix.MS_REMOUNT, "size=4m"); err != nil {
 		t.Fatal(err)
 	}
+
 	if err := w.runner(t).Run(t.Context()); err != nil {
 		t.Fatal(err)
 	}
+
 	w.check(t, true)
 }
 
@@ -392,15 +432,18 @@ func TestForeignAndDamagedJournal(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	j.Close()
 	if _, err := OpenJournal(file, Head{Run: "b", Steps: 1}); err == nil ||
 		!strings.Contains(err.Error(), "belongs to run a") {
 		t.Errorf("another run's journal: %v", err)
 	}
+
 	os.WriteFile(file, []byte("something else entirely, which is no journal"), 0o600)
 	if _, err := OpenJournal(file, Head{Run: "a", Steps: 1}); !errors.Is(err, ErrDamaged) {
 		t.Errorf("damaged journal: %v", err)
 	}
+
 	os.WriteFile(file, []byte("idletally journal 3\nand what we cannot know"), 0o600)
 	for _, open := range []func() error{
 		func() error { _, err := OpenJournal(file, Head{Run: "a", Steps: 1}); return err },
@@ -422,19 +465,23 @@ func TestJournalOfAnEarlierVersion(t *testing.T) {
 		r := w.runner(t)
 		r.begin()
 		d := r.hands[0]
+
 		for i, s := range w.steps {
 			if rnd.IntN(4) == 0 {
 				continue
 			}
+
 			thing, err := d.open(s.Path)
 			if err != nil {
 				t.Fatal(err)
 			}
+
 			way := d.way(s)
 			seen, err := thing.Look(0)
 			if err != nil {
 				t.Fatal(err)
 			}
+
 			o := Original{Dev: seen.Dev, File: plan.Identity{Inode: seen.Ino}, Set: seen.Set}
 			if way.loses { // what no earlier version noted: without it a program does not get back what it had
 				o.File.Content, err = thing.Content()
@@ -442,18 +489,23 @@ func TestJournalOfAnEarlierVersion(t *testing.T) {
 					t.Fatal(err)
 				}
 			}
+
 			r.Journal.original(i, o)
 			if err := thing.Make(way.moves[entering], nil); err != nil {
 				t.Fatal(err)
 			}
+
 			if rnd.IntN(4) != 0 {
 				r.Journal.narrowed(i)
 			}
+
 			thing.Close()
 		}
+
 		if err := r.Journal.sync(); err != nil {
 			t.Fatal(err)
 		}
+
 		r.letGo()
 		r.Journal.Close()
 		then := w.runner(t)
@@ -465,11 +517,13 @@ func TestJournalOfAnEarlierVersion(t *testing.T) {
 			w.check(t, true)
 			b = w.back(t, then.Journal)
 		}
+
 		then.Journal.Close()
 		os.Remove(w.journal(t))
 		if err := b.runner(t).Run(t.Context()); err != nil {
 			t.Fatal(err)
 		}
+
 		w.check(t, false)
 	}
 }

@@ -57,6 +57,7 @@ func TestEveryBitOfAJournal(t *testing.T) {
 			unread++
 			continue
 		}
+
 		got := known(j)
 		var missing []int
 		for step, o := range whole {
@@ -67,10 +68,12 @@ func TestEveryBitOfAJournal(t *testing.T) {
 				t.Fatalf("bit %d: the original of step %d is %+v, was %+v", bit, step, now, o)
 			}
 		}
+
 		slices.Sort(missing)
 		if d := j.Damage(); !slices.Equal(missing, d.Lost) || d.More != 0 || len(got) > len(whole) {
 			t.Fatalf("bit %d: the originals of %v are missing, it says %v", bit, missing, d)
 		}
+
 		lost += min(len(missing), 1)
 		if len(missing) > 0 {
 			if _, err := OpenJournal(file, w.head()); !errors.Is(err, ErrDamaged) {
@@ -81,6 +84,7 @@ func TestEveryBitOfAJournal(t *testing.T) {
 			}
 		}
 	}
+
 	t.Logf("%d bits; with %d an original is lost, with %d all of them", 8*len(b), lost, unread)
 	if lost < 8*len(b)/10 || unread > 8*40 {
 		t.Errorf("%d and %d of %d", lost, unread, 8*len(b))
@@ -92,10 +96,12 @@ func TestHolesInAJournal(t *testing.T) {
 	r := seeded.Rand(t)
 	_, whole, b := ended(t, r, 2)
 	file := filepath.Join(t.TempDir(), "journal")
+
 	for range 2000 {
 		from := 400 + r.IntN(len(b)-400)
 		to := from + 1 + r.IntN(len(b)-from)
 		x := slices.Clone(b)
+
 		switch r.IntN(3) {
 		case 0:
 			clear(x[from:to])
@@ -106,10 +112,12 @@ func TestHolesInAJournal(t *testing.T) {
 				x[i] = byte(r.Uint32())
 			}
 		}
+
 		must(t, os.WriteFile(file, x, 0o600))
 		j, _, err := ReadJournal(file)
 		must(t, err)
 		missing := 0
+
 		for step, o := range whole {
 			if now, ok := known(j)[step]; !ok {
 				missing++
@@ -117,6 +125,7 @@ func TestHolesInAJournal(t *testing.T) {
 				t.Fatalf("%d to %d: step %d", from, to, step)
 			}
 		}
+
 		// Where nothing at all follows, it cannot be told from a crash.
 		if d := j.Damage(); missing > len(d.Lost)+d.More && !d.Unknown && (d.Any() || j.Ended()) {
 			t.Fatalf("%d to %d of %d: %d originals are missing, it says %v", from, to, len(b), missing, d)

@@ -21,6 +21,7 @@ func Identify(r Reach, root string, s plan.Step) (id plan.Identity, err error) {
 		return id, err
 	}
 	defer thing.Close()
+
 	seen, err := thing.Look(0)
 	switch {
 	case err != nil:
@@ -28,9 +29,11 @@ func Identify(r Reach, root string, s plan.Step) (id plan.Identity, err error) {
 	case seen.Kind != s.Kind || seen.Set != s.Before:
 		return id, ErrOtherwise
 	}
+
 	id = plan.Identity{Inode: seen.Ino, Born: seen.Born}
 	if perm.Empowers(s.Kind, s.Before, s.After) {
 		id.Content, err = thing.Content()
 	}
+
 	return id, err
 }

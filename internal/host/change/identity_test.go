@@ -118,9 +118,11 @@ func TestAnotherFileAtThePath(t *testing.T) {
 			if err == nil {
 				err = os.Mkdir(dir, 0o755)
 			}
+
 			if err == nil {
 				err = os.Rename(filepath.Join(dir+"-old", "private.key"), path)
 			}
+
 			return err
 		},
 	} {
@@ -180,12 +182,14 @@ func TestPowerIsForWhatWasReviewed(t *testing.T) {
 				if got.Outcome != c.want || !strings.Contains(got.Reason, c.says) {
 					t.Errorf("%v: %s", got.Outcome, got.Reason)
 				}
+
 				if c.want == plan.Done && now.Set() != to.Set() || c.want != plan.Done && now.Set() != program.Set() {
 					t.Errorf("it is %+v now", now)
 				}
 			})
 		}
 	}
+
 	t.Run("of a plan that does not say what is in it", func(t *testing.T) {
 		dir, path := owned(t, "tool", program, "#!/bin/true")
 		w := drafted(t, dir, setUID, path)
@@ -226,6 +230,7 @@ func TestPowerComesBackToTheSameProgram(t *testing.T) {
 				if got.Outcome != plan.Done {
 					t.Fatal(got)
 				}
+
 				must(t, c.change(path))
 				must(t, os.Chown(path, svc, svc)) // as if the account had done it
 				must(t, unix.Chmod(path, 0o755))
@@ -249,24 +254,29 @@ func init() {
 	if path == "" {
 		return
 	}
+
 	if errors.Join(syscall.Setgroups(nil), syscall.Setgid(svc), syscall.Setuid(svc)) != nil {
 		os.Exit(1)
 	}
+
 	for end := time.Now().Add(time.Minute); time.Now().Before(end); {
 		_ = unix.Chmod(path, 0o755) // as its owner may
 		fd, err := unix.Open(path, unix.O_RDWR|unix.O_NONBLOCK, 0)
 		if err != nil {
 			continue
 		}
+
 		m, err := unix.Mmap(fd, 0, 4, unix.PROT_READ|unix.PROT_WRITE, unix.MAP_SHARED)
 		unix.Close(fd)
 		if err != nil {
 			continue
 		}
+
 		time.Sleep(time.Duration(time.Now().UnixNano() % 300_000))
 		m[0] = 'E'
 		_ = unix.Munmap(m)
 	}
+
 	os.Exit(0)
 }
 
@@ -276,6 +286,7 @@ func TestPowerAgainstAWriterAllTheTime(t *testing.T) {
 	self, err := os.Executable()
 	must(t, err)
 	outcomes := map[plan.Outcome]int{}
+
 	for round := 0; round < 32 || outcomes[plan.Done] == 0 && round < 2000; round++ {
 		dir, path := owned(t, "tool", program, "#!/bin/true")
 		w := drafted(t, dir, setUID, path)
@@ -288,6 +299,7 @@ func TestPowerAgainstAWriterAllTheTime(t *testing.T) {
 			must(t, err)
 			time.Sleep(time.Duration(round%7) * time.Millisecond)
 		}
+
 		got, _ := w.carried(t)
 		outcomes[got.Outcome]++
 		for range 3 {
@@ -297,13 +309,16 @@ func TestPowerAgainstAWriterAllTheTime(t *testing.T) {
 			if now.UID == 0 && now.Mode&mode.SetUID != 0 && string(b) != "#!/bin/true" {
 				t.Fatalf("round %d: %v, and root's program is %q", round, got, b)
 			}
+
 			time.Sleep(time.Millisecond)
 		}
+
 		if writer != nil {
 			_ = writer.Process.Kill()
 			_ = process.Wait()
 		}
 	}
+
 	t.Logf("%v", outcomes)
 }
 
@@ -322,6 +337,7 @@ func TestMovedWhileNarrow(t *testing.T) {
 			After: perm.POSIX{UID: svc, Mode: 0o600}.Set(),
 		},
 	}}
+
 	narrowing.chunks = Memory{narrowing.steps}
 	for _, held := range []bool{true, false} {
 		os.RemoveAll(dir + "-state")
@@ -335,15 +351,18 @@ func TestMovedWhileNarrow(t *testing.T) {
 					delete(r.held, no)
 				}
 			}
+
 			if !moved && look(t, dir, inner).State.Mode == 0o600 {
 				moved = true
 				must(t, os.Rename(sub, filepath.Join(dir, "away")))
 			}
 		}
+
 		must(t, r.Run(t.Context()))
 		if !moved {
 			t.Fatal("nobody moved it")
 		}
+
 		res := r.Journal.Results()[0]
 		now := look(t, dir, filepath.Join(dir, "away")).State
 		left, err := r.Settle(t.Context())
@@ -351,9 +370,11 @@ func TestMovedWhileNarrow(t *testing.T) {
 		if held && (now.Mode != 0o755 || !strings.Contains(res.Reason, "as it was before again")) {
 			t.Errorf("%v: %s; %+v", res.Outcome, res.Reason, now)
 		}
+
 		if _, told := left[0]; !held && (!told || now.Mode == 0o755) {
 			t.Errorf("%v: %s; %+v, left %v", res.Outcome, res.Reason, now, left)
 		}
+
 		must(t, unix.Chmod(filepath.Join(dir, "away"), 0o755))
 		must(t, unix.Chmod(filepath.Join(dir, "away", "f"), 0o644))
 		must(t, os.Rename(filepath.Join(dir, "away"), sub))

@@ -195,6 +195,7 @@ func openJournal(file string, head Head) (j *Journal, err error) {
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, err
 	}
+
 	j = &Journal{}
 	whole, err := j.replay(b)
 	switch {
@@ -208,14 +209,17 @@ func openJournal(file string, head Head) (j *Journal, err error) {
 		return nil, fmt.Errorf("%w: %w: put back what can be put back, with idletally agent put-back", ErrDamaged,
 			j.damage)
 	}
+
 	if whole < len(b) {
 		if err := setAside(file, b[:whole]); err != nil {
 			return nil, err
 		}
 	}
+
 	if j.f, err = private.Open(file, os.O_WRONLY|os.O_APPEND); err != nil {
 		return nil, err
 	}
+
 	return j, nil
 }
 
@@ -227,24 +231,30 @@ func beginJournal(file string, head Head) (*Journal, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	j.buf = append(j.buf, journalMagic...)
 	for range 2 {
 		j.buf = appendRecord(j.buf, nil, recHead, payload)
 	}
+
 	if j.f, err = private.Open(file, os.O_WRONLY|os.O_CREATE|os.O_TRUNC); err != nil {
 		// there is nothing in it that ever counted
 		return nil, err
 	}
+
 	if err = j.sync(); err == nil {
 		err = atomicfile.SyncFolder(filepath.Dir(file))
 	}
+
 	if err == nil {
 		err = atomicfile.SyncFolder(filepath.Dir(filepath.Dir(file)))
 	}
+
 	if err != nil {
 		j.f.Close()
 		return nil, err
 	}
+
 	return j, nil
 }
 
@@ -275,6 +285,7 @@ func (j *Journal) replay(b []byte) (whole int, err error) {
 	if err != nil || j.head == (Head{}) {
 		return 0, err
 	}
+
 	expected := map[int]bool{} // steps that batches name
 	total := 0                 // originals that there are, as was said last
 	for at < len(b) {
@@ -284,33 +295,41 @@ func (j *Journal) replay(b []byte) (whole int, err error) {
 			if next < 0 {
 				break // nothing follows: it is as a crash leaves it
 			}
+
 			j.damage.Bytes += next - at
 			j.damage.Unknown = true
 			at = next
 			continue
 		}
+
 		if typ == recBatch || typ == recEnd && len(payload) > 0 {
 			var steps []int
 			if total, steps, err = j.takeBatch(payload); err != nil {
 				return 0, err
 			}
+
 			for _, step := range steps {
 				expected[step] = true
 			}
+
 			j.damage.Unknown = false
 		}
+
 		if typ != recBatch {
 			if err := j.take(typ, payload); err != nil {
 				return 0, err
 			}
 		}
+
 		at += n
 	}
+
 	for step := range expected {
 		if j.steps[step].original == nil {
 			j.damage.Lost = append(j.damage.Lost, step)
 		}
 	}
+
 	slices.Sort(j.damage.Lost)
 	j.damage.More = max(0, total-j.count-len(j.damage.Lost))
 	j.count = max(total, j.count)
@@ -328,12 +347,14 @@ func (j *Journal) readHead(b []byte) (int, error) {
 	case at < 0:
 		return 0, nil
 	}
+
 	j.damage.Bytes = at - begin
 	_, payload, n := readRecord(b[at:], nil)
 	var h salted
 	if err := untrusted.JSON(payload, 100, &h); err != nil || h.Steps < 0 || h.Steps > maxSteps {
 		return 0, errors.Join(fmt.Errorf("%w: its head", ErrDamaged), err)
 	}
+
 	j.head = h.Head
 	j.salt = h.Salt
 	j.steps = make([]progress, h.Steps)
@@ -342,6 +363,7 @@ func (j *Journal) readHead(b []byte) (int, error) {
 	if typ, _, n := readRecord(b[at:], nil); first && n > 0 && typ == recHead {
 		at += n
 	}
+
 	return at, nil
 }
 
@@ -435,14 +457,17 @@ func (j *Journal) take(typ recordType, p []byte) error {
 		j.ended = true
 		return nil
 	}
+
 	if typ == recHead {
 		return nil // its second place, found behind damage
 	}
+
 	f := &fields{b: p}
 	step, err := j.step(f)
 	if err != nil {
 		return err
 	}
+
 	s := &j.steps[step]
 	switch typ {
 	case recOriginal:
@@ -452,14 +477,17 @@ func (j *Journal) take(typ recordType, p []byte) error {
 		} else {
 			o.File = f.identity()
 		}
+
 		var err error
 		if o.Set, err = perm.ParseSet(string(f.b)); err != nil || f.bad {
 			return fmt.Errorf("%w: an original of step %d: %v", ErrDamaged, step, err)
 		}
+
 		if s.original == nil { // the first is the true one
 			s.original = o
 			j.count++
 		}
+
 	case recNarrow:
 		s.narrowed = true
 	case recOutcome:
@@ -468,6 +496,7 @@ func (j *Journal) take(typ recordType, p []byte) error {
 	default:
 		return fmt.Errorf("%w: unknown record %q", ErrDamaged, typ)
 	}
+
 	return nil
 }
 
@@ -542,9 +571,11 @@ func (j *Journal) flush() error {
 	if len(j.buf) == 0 {
 		return nil
 	}
+
 	if j.pause != nil {
 		j.pause()
 	}
+
 	n, err := j.f.Write(j.buf)
 	j.written += int64(n)
 	if err != nil {
@@ -553,6 +584,7 @@ func (j *Journal) flush() error {
 		}
 		return fmt.Errorf("%w: %w", ErrJournal, err)
 	}
+
 	j.buf = j.buf[:0]
 	return nil
 }

@@ -31,14 +31,17 @@ func mixed(t testing.TB, r *rand.Rand) *world {
 	if err := first.Run(t.Context()); err != nil {
 		t.Fatal(err)
 	}
+
 	first.Journal.Close()
 	if err := os.Remove(start.journal(t)); err != nil {
 		t.Fatal(err)
 	}
+
 	var steps []plan.Step
 	for _, s := range w.steps {
 		steps = append(steps, plan.Step{Path: s.Path, Kind: s.Kind, Before: s.After, After: randomAfter(r, s.Kind)})
 	}
+
 	w.steps = steps
 	w.identify(t)
 	w.chunks = Memory{steps[:len(steps)/2], steps[len(steps)/2:]}
@@ -66,6 +69,7 @@ func perish(how string) error {
 	if _, err := fmt.Sscan(how, &at, &dir); err != nil {
 		return err
 	}
+
 	w := world{dir: dir}
 	for n := range 2 {
 		b, err := os.ReadFile(filepath.Join(dir+"-state", fmt.Sprint("chunk", n)))
@@ -76,12 +80,15 @@ func perish(how string) error {
 		if err != nil {
 			return err
 		}
+
 		w.steps, w.chunks = append(w.steps, steps...), append(w.chunks, steps)
 	}
+
 	j, err := OpenJournal(filepath.Join(dir+"-state", "journal"), w.head())
 	if err != nil {
 		return err
 	}
+
 	r := &Runner{Journal: j, Roots: []string{dir}, Allowed: []string{dir}, Chunks: w.chunks, Batch: 5}
 	n := 0
 	r.pause = func() {
@@ -91,6 +98,7 @@ func perish(how string) error {
 			select {}
 		}
 	}
+
 	return r.Run(context.Background())
 }
 
@@ -106,22 +114,26 @@ func TestCrashEverywhere(t *testing.T) {
 			if err := os.MkdirAll(w.dir+"-state", 0o700); err != nil {
 				t.Fatal(err)
 			}
+
 			for n, c := range w.chunks {
 				if err := os.WriteFile(filepath.Join(w.dir+"-state", fmt.Sprint("chunk", n)), plan.EncodeChunk(c),
 					0o600); err != nil {
 					t.Fatal(err)
 				}
 			}
+
 			child := exec.Command(os.Args[0])
 			child.Env = append(os.Environ(), fmt.Sprintf("%s=%d %s", doomed, at, w.dir))
 			out, err := child.CombinedOutput()
 			if err == nil {
 				break // there was no such point any more
 			}
+
 			st, ok := child.ProcessState.Sys().(syscall.WaitStatus)
 			if !ok || !st.Signaled() || st.Signal() != unix.SIGKILL {
 				t.Fatalf("round %d, crash %d: %v: %s", round, at, err, out)
 			}
+
 			points++
 			var b *world
 			r := w.runner(t)
@@ -134,24 +146,29 @@ func TestCrashEverywhere(t *testing.T) {
 			} else {
 				b = w.given(t, r)
 			}
+
 			r.Journal.Close()
 			if err := os.Remove(w.journal(t)); err != nil {
 				t.Fatal(err)
 			}
+
 			back := b.runner(t)
 			if err := back.Run(t.Context()); err != nil {
 				t.Fatal(err)
 			}
+
 			back.Journal.Close()
 			w.check(t, false)
 			if t.Failed() {
 				t.Fatalf("seed %d, round %d, crash %d", seed, round, at)
 			}
+
 			if err := errors.Join(os.RemoveAll(w.dir), os.RemoveAll(w.dir+"-state")); err != nil {
 				t.Fatal(err)
 			}
 		}
 	}
+
 	t.Logf("%d crashes", points)
 }
 
@@ -162,6 +179,7 @@ func (w *world) given(t testing.TB, r *Runner) *world {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	b := &world{dir: w.dir}
 	for i, res := range r.Journal.Results() {
 		now, ok := left[i]
@@ -178,6 +196,7 @@ func (w *world) given(t testing.TB, r *Runner) *world {
 			})
 		}
 	}
+
 	b.chunks = Memory{b.steps}
 	return b
 }
@@ -192,6 +211,7 @@ func TestNeverMoreOpen(t *testing.T) {
 		{ID: "u1002", Name: "c", Groups: []perm.Principal{"g2002"}},
 		{ID: "u1003", Name: "d", Groups: []perm.Principal{"g9"}},
 	}}
+
 	names.Index()
 	looks := 0
 	for range 8 {
@@ -200,12 +220,14 @@ func TestNeverMoreOpen(t *testing.T) {
 		for _, a := range names.Accounts {
 			askers = append(askers, access.NewAsker(access.SubjectOf(names, a.ID)))
 		}
+
 		// what everybody can do, as bits by account and operation, path by path
 		can := func(state func(plan.Step) perm.Set) []uint64 {
 			states := map[string]perm.Set{}
 			for _, s := range w.steps {
 				states[s.Path] = state(s)
 			}
+
 			out := make([]uint64, len(w.steps))
 			for i, s := range w.steps {
 				var way access.Way
@@ -216,6 +238,7 @@ func TestNeverMoreOpen(t *testing.T) {
 					}
 					way = append(access.Way{{Path: pathname.Path(at), Kind: k, Set: states[at]}}, way...)
 				}
+
 				bit := 0
 				for _, a := range askers {
 					for _, op := range []access.Operation{
@@ -228,8 +251,10 @@ func TestNeverMoreOpen(t *testing.T) {
 					}
 				}
 			}
+
 			return out
 		}
+
 		before, after := can(func(s plan.Step) perm.Set { return s.Before }),
 			can(func(s plan.Step) perm.Set { return s.After })
 		run := w.runner(t)
@@ -243,11 +268,14 @@ func TestNeverMoreOpen(t *testing.T) {
 				}
 			}
 		}
+
 		if err := run.Run(t.Context()); err != nil {
 			t.Fatal(err)
 		}
+
 		w.check(t, true)
 	}
+
 	if looks < 300 {
 		t.Errorf("looked %d times only", looks)
 	}

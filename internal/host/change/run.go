@@ -73,6 +73,7 @@ func (r *Runner) Run(ctx context.Context) error {
 			r.done++
 		}
 	}
+
 	size := cmp.Or(r.Batch, perSync())
 	var b batch
 	flush := func() error {
@@ -88,12 +89,15 @@ func (r *Runner) Run(ctx context.Context) error {
 		if err := r.carry(b); err != nil {
 			return err
 		}
+
 		b = batch{}
 		if r.Progress != nil {
 			r.Progress(r.done, len(r.Journal.steps))
 		}
+
 		return nil
 	}
+
 	var entered []numbered // the folders on the way to where the walk is
 	var way []numbered     // and these with those whose steps have ended
 	leave := func(path string, all bool) {
@@ -102,6 +106,7 @@ func (r *Runner) Run(ctx context.Context) error {
 			entered = entered[:n-1]
 		}
 	}
+
 	total := 0
 	for n := range r.Chunks.Count() {
 		steps, err := r.Chunks.Steps(n)
@@ -112,22 +117,27 @@ func (r *Runner) Run(ctx context.Context) error {
 			return fmt.Errorf("the plan has more steps than the %d that the journal was begun for",
 				len(r.Journal.steps))
 		}
+
 		for i, s := range steps {
 			leave(s.Path, false)
 			for n := len(way); n > 0 && !pathname.Under(s.Path, way[n-1].Path); n-- {
 				way = way[:n-1]
 			}
+
 			at := numbered{s, total + i, none}
 			if n := len(way); n > 0 && way[n-1].Path == pathname.Folder(s.Path) {
 				at.above = way[n-1].no
 			}
+
 			if s.Kind == perm.Folder {
 				way = append(way, at)
 			}
+
 			p := r.Journal.steps[total+i]
 			if p.outcome != plan.Pending {
 				continue
 			}
+
 			switch {
 			case s.Kind != perm.Folder, i+1 < len(steps) && !pathname.Under(steps[i+1].Path, s.Path) && !p.narrowed:
 				b.whole = append(b.whole, at)
@@ -137,14 +147,17 @@ func (r *Runner) Run(ctx context.Context) error {
 			default:
 				entered = append(entered, at)
 			}
+
 			if b.size() >= size {
 				if err := flush(); err != nil {
 					return err
 				}
 			}
 		}
+
 		total += len(steps)
 	}
+
 	if total != len(r.Journal.steps) {
 		return fmt.Errorf("the plan has %d steps, the journal was begun for %d", total, len(r.Journal.steps))
 	}
@@ -152,6 +165,7 @@ func (r *Runner) Run(ctx context.Context) error {
 	if err := flush(); err != nil {
 		return err
 	}
+
 	return r.Journal.end()
 }
 
@@ -178,6 +192,7 @@ func (r *Runner) carry(b batch) (err error) {
 			h.close()
 		}
 	}()
+
 	r.share(len(seen), func(d *hand, i int) {
 		if i < len(b.enter) {
 			seen[i] = d.examine(b.enter[i], entering)
@@ -185,46 +200,56 @@ func (r *Runner) carry(b batch) (err error) {
 			seen[i] = d.examine(b.whole[i-len(b.enter)], passing)
 		}
 	})
+
 	for _, h := range seen {
 		if h.away != nil { // nothing of this batch was changed yet
 			return h.away
 		}
 	}
+
 	for _, h := range seen {
 		if h.outcome == plan.Pending && r.Journal.steps[h.no].original == nil {
 			r.Journal.original(h.no, h.original())
 		}
 	}
+
 	// Originals are on stable storage before the first change.
 	if err := r.Journal.secure(); err != nil {
 		return err
 	}
+
 	for i := range b.enter {
 		h := &seen[i]
 		r.hands[0].change(h)
 		if err := r.note(*h); err != nil {
 			return err
 		}
+
 		if h.outcome == plan.Pending && len(r.held) < maxHeld {
 			r.held[h.no], h.thing = h.thing, nil
 		}
 	}
+
 	whole := seen[len(b.enter):]
 	r.share(len(whole), func(d *hand, i int) { d.change(&whole[i]) })
 	for _, h := range whole {
 		err = cmp.Or(err, r.note(h))
 	}
+
 	if err != nil {
 		return err
 	}
+
 	for _, f := range b.leave {
 		if p := r.Journal.steps[f.no]; p.outcome != plan.Pending || !p.narrowed {
 			continue // done when it was entered, or left alone
 		}
+
 		h := r.hands[0].examine(f, leaving)
 		if h.away == nil {
 			r.hands[0].change(&h)
 		}
+
 		h.close()
 		if thing := r.held[f.no]; thing != nil {
 			if h.outcome == plan.Skipped || h.outcome == plan.Refused {
@@ -233,10 +258,12 @@ func (r *Runner) carry(b batch) (err error) {
 			_ = thing.Close() // it was only pointed at
 			delete(r.held, f.no)
 		}
+
 		if err := r.note(h); err != nil {
 			return err
 		}
 	}
+
 	return nil
 }
 
@@ -262,9 +289,11 @@ func (r *Runner) share(n int, do func(d *hand, i int)) {
 	if n < 4*piece || r.pause != nil { // time is stopped for one hand only
 		hands = hands[:1]
 	}
+
 	var next int
 	var mu sync.Mutex
 	var all sync.WaitGroup
+
 	for _, d := range hands {
 		work := func() {
 			defer r.reach.Rest(d.no)
@@ -276,6 +305,7 @@ func (r *Runner) share(n int, do func(d *hand, i int)) {
 				if from >= n {
 					return
 				}
+
 				for i := from; i < min(from+piece, n); i++ {
 					do(d, i)
 				}
@@ -287,6 +317,7 @@ func (r *Runner) share(n int, do func(d *hand, i int)) {
 		}
 		all.Go(work)
 	}
+
 	all.Wait()
 }
 
@@ -360,9 +391,11 @@ func (r *Runner) Verify(ctx context.Context) (wrong []plan.Result, err error) {
 			}
 		}
 	})
+
 	if err = cmp.Or(err, away); err != nil {
 		return nil, err
 	}
+
 	return wrong, nil
 }
 
@@ -386,9 +419,11 @@ func (r *Runner) Settle(ctx context.Context) (map[int]perm.Set, error) {
 			}
 		}
 	})
+
 	if err != nil {
 		return nil, err
 	}
+
 	return left, nil
 }
 

@@ -77,6 +77,7 @@ func newWay(t turn) *way {
 			anew:     perm.TakesAnew(t.before, t.after),
 		}
 	}
+
 	before, err1 := perm.POSIXOf(t.before)
 	after, err2 := perm.POSIXOf(t.after)
 	var err3 error
@@ -84,12 +85,15 @@ func newWay(t turn) *way {
 	if w.err = errors.Join(err1, err2, err3); w.err != nil {
 		return w
 	}
+
 	if t.kind == perm.Link { // it has an owner only
 		w.narrowed = t.after
 	}
+
 	if w.narrow, w.err = perm.POSIXOf(w.narrowed); w.err != nil {
 		return w
 	}
+
 	close, open := fsys.Sequence(t.kind, before, w.narrow), fsys.Sequence(t.kind, w.narrow, after)
 	w.moves = [3]Moves{entering: {Ops: close, To: w.narrowed}, leaving: {Ops: open, To: t.after},
 		passing: movesOf(t.kind, t.before, before, t.after, slices.Concat(close, open))}
@@ -98,6 +102,7 @@ func newWay(t turn) *way {
 		w.moves[passing].Ops = ops
 		w.between = append(w.between, fsys.Partials(t.kind, before, ops)...)
 	}
+
 	w.loses = slices.ContainsFunc(w.between, func(s perm.Set) bool { return perm.Empowers(t.kind, s, t.before) })
 	without := func(p perm.POSIX) bool { return p.Access == nil && p.Default == nil && p.Caps == "" }
 	w.plain = without(before) && without(after)
@@ -150,18 +155,22 @@ func (d *hand) examine(n numbered, st stage) held {
 	if h.way.err != nil {
 		return end(plan.Refused, fmt.Sprintf("the step is not for this host: %v", h.way.err))
 	}
+
 	var err error
 	h.thing, err = d.open(n.Path)
 	if errors.Is(err, fs.ErrNotExist) {
 		return end(plan.Skipped, err.Error())
 	}
+
 	if errors.Is(err, ErrAway) {
 		h.away = err
 		return h
 	}
+
 	if err != nil {
 		return end(plan.Refused, err.Error())
 	}
+
 	h.seen, err = h.thing.Look(d.no)
 	switch {
 	case errors.Is(err, ErrAway):
@@ -177,9 +186,11 @@ func (d *hand) examine(n numbered, st stage) held {
 			fmt.Sprintf("the %s has %d hard links: changing it here would change it under its other names too",
 				h.seen.Kind, h.seen.Links))
 	}
+
 	if h.seen.Kind != perm.Folder { // which has one name
 		h.settled = time.Now().Add(h.thing.Settles(h.seen))
 	}
+
 	w, found := h.way, h.seen.Set
 	known := d.r.Journal.steps[n.no].original
 	if !n.File.Is(h.file()) {
@@ -188,6 +199,7 @@ func (d *hand) examine(n numbered, st stage) held {
 	if known != nil && (known.Dev != h.seen.Dev || !known.File.Is(h.file())) {
 		return end(plan.Skipped, "the path was replaced by another while the run was under way")
 	}
+
 	switch {
 	case st == leaving && found == w.narrowed, st != leaving && found == n.Before:
 		h.moves = w.moves[st]
@@ -201,27 +213,34 @@ func (d *hand) examine(n numbered, st stage) held {
 			if err != nil {
 				return end(plan.Refused, err.Error())
 			}
+
 			ops := fsys.Sequence(n.Kind, from, w.narrow)
 			if st != entering {
 				ops = append(ops, w.moves[leaving].Ops...)
 			}
+
 			h.moves = movesOf(n.Kind, n.Before, from, h.moves.To, ops)
 		}
+
 	case found == n.After:
 		return end(plan.Already, "it is already as planned")
 	default:
 		return end(plan.Skipped, "no longer as reviewed: "+difference(n.Kind, w.turn.before, found))
 	}
+
 	if h.moves.Power > 0 && n.File.Content.IsZero() {
 		return end(plan.Refused,
 			"it would get set-ID bits, capabilities or root's ownership, and what is in it was not known when the "+
 				"step was drafted: put it there anew, from where it came from")
 	}
+
 	h.reviewed = n.File.Content
+
 	// A program that loses power may be given it back: only if it still is that program.
 	if known == nil && w.loses {
 		h.content, _ = h.thing.Content() // where it cannot be read it is not given back either, and that says why
 	}
+
 	return h
 }
 
@@ -240,10 +259,12 @@ func (d *hand) change(h *held) {
 	if h.outcome != plan.Pending {
 		return
 	}
+
 	pause := d.r.pause
 	if pause != nil {
 		pause()
 	}
+
 	end := func(o plan.Outcome, reason string) { h.outcome, h.reason = o, reason }
 	gone := func(err error) bool {
 		if errors.Is(err, ErrAway) {
@@ -251,26 +272,32 @@ func (d *hand) change(h *held) {
 		}
 		return h.away != nil
 	}
+
 	err := d.still(h)
 	if gone(err) {
 		return
 	}
+
 	if err == nil {
 		err = d.follows(h)
 	}
+
 	if gone(err) {
 		return
 	}
+
 	if err != nil {
 		end(plan.Skipped, err.Error())
 		return
 	}
+
 	err = d.make(h, h.moves, h.reviewed)
 	want := h.moves.To
 	now, lookErr := d.result(h)
 	if gone(err) || gone(lookErr) {
 		return
 	}
+
 	switch {
 	case err != nil:
 		reason := err.Error()
@@ -284,6 +311,7 @@ func (d *hand) change(h *held) {
 		} else {
 			end(plan.Refused, reason)
 		}
+
 	case lookErr != nil:
 		end(plan.Refused, "changed, but the result cannot be read: "+lookErr.Error())
 	case now != want:
@@ -300,6 +328,7 @@ func (d *hand) follows(h *held) error {
 	if !h.way.anew {
 		return nil
 	}
+
 	failed := ""
 	if h.above != none {
 		if s := d.r.Journal.steps[h.above]; s.outcome == plan.Skipped || s.outcome == plan.Refused {
@@ -309,9 +338,11 @@ func (d *hand) follows(h *held) error {
 			}
 		}
 	}
+
 	if d.r.PutBack && failed == "" {
 		return nil // it was so
 	}
+
 	how, err := h.thing.Astray(h.way.turn.after)
 	switch {
 	case err != nil:
@@ -321,6 +352,7 @@ func (d *hand) follows(h *held) error {
 	case failed != "":
 		return errors.New(followed + failed)
 	}
+
 	return errors.New("no longer as reviewed: its folder is another than it was, and of what the step would give it " +
 		"as from above " +
 		how)
@@ -343,6 +375,7 @@ func (d *hand) make(h *held, m Moves, content tree.Hash) error {
 		return err
 	}
 	defer hold.Release()
+
 	if hold.Content() != content {
 		return errContent
 	}
@@ -352,6 +385,7 @@ func (d *hand) make(h *held, m Moves, content tree.Hash) error {
 	if !hold.Kept() {
 		return fsys.ErrWritten
 	}
+
 	return nil
 }
 
@@ -378,6 +412,7 @@ func (d *hand) still(h *held) error {
 		if err != nil || same {
 			return err
 		}
+
 		now, err := h.thing.Look(d.no)
 		switch {
 		case errors.Is(err, ErrAway):
@@ -387,6 +422,7 @@ func (d *hand) still(h *held) error {
 		case n == written || h.seen.Kind == perm.Folder:
 			return nil
 		}
+
 		h.seen.Stamp = now.Stamp
 		grain := now.Grain()
 		h.settled = time.Now().Add(grain + rand.N(grain))
@@ -427,11 +463,13 @@ func (d *hand) settle(s plan.Step, p progress) perm.Set {
 		}
 		return perm.Set{}
 	}
+
 	thing, err := d.open(s.Path)
 	if err != nil {
 		return narrowed()
 	}
 	defer thing.Close()
+
 	now, err := thing.Look(d.no)
 	if err != nil || w.err != nil || now.Dev != o.Dev || !o.File.Is(plan.Identity{Inode: now.Ino, Born: now.Born}) {
 		return narrowed()
@@ -439,6 +477,7 @@ func (d *hand) settle(s plan.Step, p progress) perm.Set {
 	if now.Set == o.Set || p.outcome == plan.Pending && !slices.Contains(w.between, now.Set) {
 		return perm.Set{}
 	}
+
 	return now.Set
 }
 
@@ -483,17 +522,22 @@ func difference(k perm.Kind, reviewed, now perm.Set) string {
 		if v.Inheritance != "" {
 			return fmt.Sprintf("%s, entries %s, %v", v.Owner, v.Inheritance, v.Entries)
 		}
+
 		line := fmt.Sprintf("%s:%s %s", v.Owner, v.Group, v.Mode)
 		if len(v.Entries) > 0 {
 			line += fmt.Sprintf(" with entries %v", v.Entries)
 		}
+
 		if len(v.Defaults) > 0 {
 			line += fmt.Sprintf(" and defaults %v", v.Defaults)
 		}
+
 		for _, f := range v.Flags {
 			line += ", " + f
 		}
+
 		return line
 	}
+
 	return fmt.Sprintf("reviewed as %s, now %s", text(reviewed), text(now))
 }

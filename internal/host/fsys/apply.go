@@ -54,12 +54,14 @@ func (o Op) do(fd int) error {
 			return unix.Chmod(magic(fd), uint32(o.to.Mode))
 		}
 		return err
+
 	case setCaps:
 		if o.to.Caps == "" {
 			return drop(fd, AttrCaps)
 		}
 		return unix.Setxattr(magic(fd), AttrCaps, []byte(o.to.Caps), 0)
 	}
+
 	return fmt.Errorf("unknown change %d", o.what)
 }
 

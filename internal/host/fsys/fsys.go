@@ -178,6 +178,7 @@ func openParts(dir int, rel string, resolve uint64) (int, error) {
 	if rel == "" {
 		rel = "."
 	}
+
 	how := unix.OpenHow{Flags: unix.O_PATH | unix.O_NOFOLLOW | unix.O_CLOEXEC, Resolve: resolve}
 	at, owned := dir, false
 	for {
@@ -188,14 +189,17 @@ func openParts(dir int, rel string, resolve uint64) (int, error) {
 		} else {
 			rel = ""
 		}
+
 		fd, err := unix.Openat2(at, part, &how)
 		for tries := 0; (err == unix.EAGAIN || err == unix.EINTR) && tries < 100; tries++ {
 			// a rename raced with a beneath check
 			fd, err = unix.Openat2(at, part, &how)
 		}
+
 		if owned {
 			unix.Close(at)
 		}
+
 		if err != nil {
 			return -1, err
 		}
@@ -293,6 +297,7 @@ func (i *Info) fill(names string, get func(string) ([]byte, error)) error {
 		if len(b) == 0 { // it has gone meanwhile, or never was there
 			continue
 		}
+
 		switch a {
 		case AttrCaps:
 			i.State.Caps = string(b)
@@ -301,10 +306,12 @@ func (i *Info) fill(names string, get func(string) ([]byte, error)) error {
 		default:
 			i.State.Default, err = posixacl.DecodeXattr(b)
 		}
+
 		if err != nil {
 			return err
 		}
 	}
+
 	return nil
 }
 
@@ -506,6 +513,7 @@ func (r *Reader) Extra(k perm.Kind) (x tree.Extra) {
 func (r *Reader) read(at place, k perm.Kind) (perm.Set, error) {
 	st := &r.stat
 	names := ""
+
 	// Where another file system is mounted, its root is what is seen: nothing of it is judged, and it may not answer.
 	if k != perm.Link && (at.follow || st.Attributes&unix.STATX_ATTR_MOUNT_ROOT == 0) {
 		var err error
@@ -513,6 +521,7 @@ func (r *Reader) read(at place, k perm.Kind) (perm.Set, error) {
 			return perm.Set{}, err
 		}
 	}
+
 	if !strings.Contains(names, AttrAccess) && !strings.Contains(names, AttrDefault) &&
 		!strings.Contains(names, AttrCaps) {
 		p := state(st)
@@ -527,8 +536,10 @@ func (r *Reader) read(at place, k perm.Kind) (perm.Set, error) {
 				r.plain[key] = s
 			}
 		}
+
 		return s, nil
 	}
+
 	return r.rich(at, names, state(st))
 }
 
@@ -539,6 +550,7 @@ func (r *Reader) rich(at place, names string, p perm.POSIX) (perm.Set, error) {
 	raw = binary.NativeEndian.AppendUint32(raw, p.GID)
 	raw = binary.NativeEndian.AppendUint32(raw, uint32(p.Mode)|uint32(p.Flags)<<16)
 	var spans [len(attrs)][2]int
+
 	for i, a := range attrs {
 		var b []byte
 		if strings.Contains(names, a+"\x00") {
@@ -547,14 +559,17 @@ func (r *Reader) rich(at place, names string, p perm.POSIX) (perm.Set, error) {
 				return perm.Set{}, err
 			}
 		}
+
 		raw = binary.AppendUvarint(raw, uint64(len(b)))
 		spans[i] = [2]int{len(raw), len(raw) + len(b)}
 		raw = append(raw, b...)
 	}
+
 	r.raw = raw
 	if s, ok := r.known[string(raw)]; ok {
 		return s, nil
 	}
+
 	i := Info{State: p}
 	err := i.fill(names, func(attr string) ([]byte, error) {
 		span := spans[slices.Index(attrs[:], attr)]
@@ -563,13 +578,16 @@ func (r *Reader) rich(at place, names string, p perm.POSIX) (perm.Set, error) {
 	if err != nil {
 		return perm.Set{}, err
 	}
+
 	s := i.State.Set()
 	if r.known == nil {
 		r.known = map[string]perm.Set{}
 	}
+
 	if len(r.known) < 10_000 && len(raw) <= 1024 {
 		r.known[string(raw)] = s
 	}
+
 	return s, nil
 }
 
@@ -577,6 +595,7 @@ func (r *Reader) names(at place) (string, error) {
 	if !xattrat.Load() {
 		return attrNames(at.list)
 	}
+
 	n, _, e := unix.Syscall6(sysListxattrat, uintptr(at.dir), uintptr(unsafe.Pointer(&at.name[0])), at.flags(),
 		uintptr(unsafe.Pointer(&r.list[0])), uintptr(len(r.list)), 0)
 	switch e {
@@ -590,6 +609,7 @@ func (r *Reader) names(at place) (string, error) {
 	case unix.ERANGE, unix.E2BIG:
 		return attrNames(at.list)
 	}
+
 	return "", e
 }
 
@@ -605,6 +625,7 @@ func (r *Reader) attr(at place, attr string) ([]byte, error) {
 		if err != nil {
 			return nil, err
 		}
+
 		args := xattrArgs{value: uint64(uintptr(unsafe.Pointer(&r.value[0]))), size: uint32(len(r.value))}
 		n, _, e := unix.Syscall6(sysGetxattrat, uintptr(at.dir), uintptr(unsafe.Pointer(&at.name[0])), at.flags(),
 			uintptr(unsafe.Pointer(a)), uintptr(unsafe.Pointer(&args)), unsafe.Sizeof(args))
@@ -618,10 +639,12 @@ func (r *Reader) attr(at place, attr string) ([]byte, error) {
 			return nil, e
 		}
 	}
+
 	get := unix.Lgetxattr
 	if at.follow {
 		get = unix.Getxattr
 	}
+
 	big := make([]byte, 128<<10)
 	n, err := get(at.path(), attr, big)
 	if err == unix.ENODATA || err == unix.EOPNOTSUPP {
@@ -630,5 +653,6 @@ func (r *Reader) attr(at place, attr string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	return big[:n], nil
 }

@@ -29,17 +29,21 @@ func randomState(r *rand.Rand, k perm.Kind) perm.POSIX {
 		}
 		return l
 	}
+
 	if r.IntN(2) == 0 {
 		mask := mode.Perm(r.UintN(8))
 		p.Access = posixacl.Build(p.Mode.Owner(), mode.Perm(r.UintN(8)), p.Mode.Other(), named(), &mask)
 		p.Mode = p.Mode.With(p.Mode.Owner(), mask, p.Mode.Other())
 	}
+
 	if k == perm.Folder && r.IntN(2) == 0 {
 		p.Default = posixacl.Build(7, 5, 0, named(), nil)
 	}
+
 	if k == perm.File && r.IntN(3) == 0 { // cap_net_bind_service, version 2
 		p.Caps = "\x01\x00\x00\x02\x00\x04\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00"
 	}
+
 	return p
 }
 
@@ -53,6 +57,7 @@ func TestSequenceAgainstKernel(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer root.Close()
+
 	for name, k := range map[string]perm.Kind{"file": perm.File, "folder": perm.Folder, "pipe": perm.Pipe} {
 		p := filepath.Join(dir, name)
 		switch k {
@@ -63,9 +68,11 @@ func TestSequenceAgainstKernel(t *testing.T) {
 		default:
 			err = os.WriteFile(p, nil, 0o600)
 		}
+
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		fd, err := root.Open(p)
 		if err != nil {
 			t.Fatal(err)
@@ -76,18 +83,22 @@ func TestSequenceAgainstKernel(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
+
 			at, to := now.State, randomState(r, k)
 			for _, o := range Sequence(k, at, to) {
 				if err := o.do(fd); err != nil {
 					t.Fatalf("%s %v from %+v to %+v: %v", k, o, at, to, err)
 				}
+
 				want := o.after(k, at)
 				now, err := Look(fd)
 				if err != nil || now.State.Set() != want.Set() {
 					t.Fatalf("%s: %v made %+v of %+v, simulated %+v, %v", k, o, now.State, at, want, err)
 				}
+
 				at = want
 			}
+
 			if at.Set() != to.Set() {
 				t.Fatalf("%s ended at %+v, wanted %+v", k, at, to)
 			}
@@ -108,11 +119,13 @@ func TestOpenFollowsNothing(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+
 	root, err := OpenRoot(dir)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer root.Close()
+
 	for path, want := range map[string]error{
 		"/real/sub":        nil,
 		"/away":            nil, // the link itself
@@ -131,10 +144,12 @@ func TestOpenFollowsNothing(t *testing.T) {
 			unix.Close(fd)
 		}
 	}
+
 	if fd, err := root.Open(dir + "x"); err == nil {
 		unix.Close(fd)
 		t.Error("a path beside the root was opened")
 	}
+
 	if r, err := OpenRoot(filepath.Join(dir, "near", "sub")); err == nil {
 		r.Close()
 		t.Error("a root behind a link was opened")
@@ -156,27 +171,33 @@ func TestLongPath(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	name := strings.Repeat("d", 200)
 	for range 40 {
 		if err := unix.Mkdirat(fd, name, 0o700); err != nil {
 			t.Fatal(err)
 		}
+
 		next, err := unix.Openat(fd, name, unix.O_PATH, 0)
 		unix.Close(fd)
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		fd = next
 	}
+
 	unix.Close(fd)
 	root, err := OpenRoot(dir)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer root.Close()
+
 	got, err := root.Open(dir + "/" + deep(40, 200))
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	unix.Close(got)
 }

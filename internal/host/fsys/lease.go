@@ -61,6 +61,7 @@ func TakeLease(fd int) (*Lease, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	_, err = unix.FcntlInt(f.Fd(), unix.F_SETLEASE, unix.F_RDLCK)
 	switch {
 	case errors.Is(err, unix.EAGAIN):
@@ -68,14 +69,17 @@ func TakeLease(fd int) (*Lease, error) {
 	case err != nil:
 		err = fmt.Errorf("make sure that nobody has it open for writing: %w", err)
 	}
+
 	l := &Lease{f: f}
 	if err == nil {
 		l.Content, err = digest(f)
 	}
+
 	if err != nil {
 		f.Close()
 		return nil, err
 	}
+
 	return l, nil
 }
 

@@ -32,17 +32,21 @@ func Mounts() (map[uint64]access.Mount, error) {
 		return nil, fmt.Errorf("read the table of mounts: %w", err)
 	}
 	defer f.Close()
+
 	out := map[uint64]access.Mount{}
 	lines := bufio.NewScanner(f)
 	lines.Buffer(nil, 1<<20)
+
 	for lines.Scan() {
 		if id, m, ok := parseMount(lines.Text()); ok {
 			out[id] = m
 		}
 	}
+
 	if err := lines.Err(); err != nil {
 		return nil, fmt.Errorf("read the table of mounts: %w", err)
 	}
+
 	return out, nil
 }
 
@@ -58,6 +62,7 @@ func parseMount(line string) (id uint64, m access.Mount, ok bool) {
 	if err != nil {
 		return 0, m, false
 	}
+
 	own, super := strings.Split(fields[5], ","), strings.Split(fields[dash+3], ",")
 	has := func(list []string, option string) bool { return slices.Contains(list, option) }
 	m = access.Mount{
@@ -67,9 +72,11 @@ func parseMount(line string) (id uint64, m access.Mount, ok bool) {
 		NoDev:    has(own, "nodev"),
 		NoFollow: has(own, "nosymfollow"),
 	}
+
 	if has(super, "grpid") || has(super, "bsdgroups") {
 		m.GroupOfFolder = fields[dash+1]
 	}
+
 	return id, m, true
 }
 

@@ -38,6 +38,7 @@ func TestParseMount(t *testing.T) {
 			t.Errorf("%q: %d, %+v, %t", c.line, id, m, ok)
 		}
 	}
+
 	table, err := Mounts()
 	if err != nil || len(table) == 0 {
 		t.Errorf("this process's own: %v, %v", table, err)

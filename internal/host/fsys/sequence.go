@@ -49,9 +49,11 @@ func Sequence(k perm.Kind, from, to perm.POSIX) []Op {
 		}
 		return ops
 	}
+
 	if from.UID != to.UID || from.GID != to.GID {
 		do(setOwner)
 	}
+
 	switch {
 	case slices.Equal(at.Access, to.Access):
 	case to.Access != nil:
@@ -62,15 +64,19 @@ func Sequence(k perm.Kind, from, to perm.POSIX) []Op {
 		}
 		do(dropAccess)
 	}
+
 	if k == perm.Folder && !slices.Equal(at.Default, to.Default) {
 		do(setDefault)
 	}
+
 	if at.Mode != to.Mode {
 		do(setMode)
 	}
+
 	if at.Caps != to.Caps {
 		do(setCaps)
 	}
+
 	return ops
 }
 
@@ -87,13 +93,16 @@ func (o Op) after(k perm.Kind, p perm.POSIX) perm.POSIX {
 		if k == perm.Folder || k == perm.Link {
 			break
 		}
+
 		if p.Mode&mode.SetGID != 0 && p.Mode&0o010 != 0 {
 			p.Mode &^= mode.SetGID
 		}
+
 		p.Mode &^= mode.SetUID
 		if k == perm.File {
 			p.Caps = ""
 		}
+
 	case setDefault:
 		p.Default = o.to.Default
 	case setMode:
@@ -102,6 +111,7 @@ func (o Op) after(k perm.Kind, p perm.POSIX) perm.POSIX {
 	case setCaps:
 		p.Caps = o.to.Caps
 	}
+
 	return p
 }
 

@@ -32,6 +32,7 @@ func Read(ctx context.Context, named ...string) (*perm.Directory, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	d := Parse(passwd, group)
 	for _, name := range named {
 		if _, ok := d.User(name); !ok {
@@ -39,6 +40,7 @@ func Read(ctx context.Context, named ...string) (*perm.Directory, error) {
 			d = Parse(passwd, group)
 		}
 	}
+
 	return d, nil
 }
 
@@ -129,10 +131,12 @@ func Parse(passwd, group []byte) *perm.Directory {
 		if err != nil {
 			return
 		}
+
 		id := perm.GID(uint32(gid))
 		if f[0] != "" { // a line without a name only tells of a membership
 			d.Groups = append(d.Groups, perm.Account{ID: id, Name: f[0]})
 		}
+
 		for m := range strings.SplitSeq(f[3], ",") {
 			m = strings.TrimSpace(m)
 			if m != "" {
@@ -140,22 +144,26 @@ func Parse(passwd, group []byte) *perm.Directory {
 			}
 		}
 	})
+
 	lines(passwd, 7, func(f []string) {
 		uid, err1 := strconv.ParseUint(f[2], 10, 32)
 		gid, err2 := strconv.ParseUint(f[3], 10, 32)
 		if err1 != nil || err2 != nil || f[0] == "" {
 			return
 		}
+
 		a := perm.Account{ID: perm.UID(uint32(uid)), Name: f[0], Groups: []perm.Principal{perm.GID(uint32(gid))}}
 		for _, g := range members[f[0]] {
 			if !slices.Contains(a.Groups, g) {
 				a.Groups = append(a.Groups, g)
 			}
 		}
+
 		shell := f[6]
 		a.Service = strings.HasSuffix(shell, "/nologin") || strings.HasSuffix(shell, "/false")
 		d.Accounts = append(d.Accounts, a)
 	})
+
 	return d.Index()
 }
 

@@ -48,19 +48,23 @@ group) echo 'root:x:0:' ;;
 *) exit 2 ;;
 esac
 `
+
 	if err := os.WriteFile(dir+"/getent", []byte(script), 0o755); err != nil {
 		t.Fatal(err)
 	}
+
 	t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
 	d, err := Read(t.Context(), "pilot", "nobody-at-all", "root")
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	id, ok := d.User("pilot")
 	if !ok || !reflect.DeepEqual(d.Account(id).Groups, []perm.Principal{"g7100", "g7200", "g7300"}) ||
 		d.Name("g7200") != "harbour" {
 		t.Errorf("pilot is %v %+v", id, d.Account(id))
 	}
+
 	if _, ok := d.User("nobody-at-all"); ok || len(d.Accounts) != 2 {
 		t.Errorf("accounts %+v", d.Accounts)
 	}
@@ -79,12 +83,15 @@ case "$*" in
 *) exit 2 ;;
 esac
 `
+
 	if err := os.WriteFile(dir+"/getent", []byte(script), 0o755); err != nil {
 		t.Fatal(err)
 	}
+
 	t.Setenv("PATH", dir+":"+os.Getenv("PATH"))
 	listed := Parse([]byte("root:x:0:0::/root:/bin/sh"), []byte("root:x:0:"))
 	var o Owners
+
 	for range 2 {
 		d := o.Complete(t.Context(), listed, []perm.Principal{"g0", "g7300", "u0", "u7001", "u7002"})
 		if d.Name("u7001") != "pilot" || d.Name("u7002") != "7002" || d.Name("g7300") != "harbour" ||
@@ -95,9 +102,11 @@ esac
 			t.Errorf("%+v of %+v", d, listed)
 		}
 	}
+
 	if d := o.Complete(t.Context(), listed, []perm.Principal{"g0", "u0", "u7002"}); d != listed {
 		t.Error("another directory, and nothing was added")
 	}
+
 	calls, err := os.ReadFile(dir + "/calls")
 	if err != nil || strings.Count(string(calls), "-- passwd 7001 7002\n") != 1 ||
 		strings.Count(string(calls), "7300") != 1 {

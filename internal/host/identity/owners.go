@@ -32,11 +32,13 @@ type Owners struct {
 func (o *Owners) Complete(ctx context.Context, d *perm.Directory, ids []perm.Principal) *perm.Directory {
 	o.mu.Lock()
 	defer o.mu.Unlock()
+
 	if time.Since(o.since) > ownersFor {
 		o.since = time.Now()
 		o.asked = map[perm.Principal]bool{}
 		o.found = perm.Directory{}
 	}
+
 	var users, groups []string
 	for _, id := range ids {
 		if d.Account(id) != nil || o.asked[id] || len(o.asked) >= maxOwners {
@@ -49,6 +51,7 @@ func (o *Owners) Complete(ctx context.Context, d *perm.Directory, ids []perm.Pri
 			users = append(users, n)
 		}
 	}
+
 	if len(users) > 0 {
 		passwd, group := getent(ctx, "passwd", users...), []byte(nil)
 		for i, line := range bytes.Split(bytes.TrimSpace(passwd), []byte("\n")) {
@@ -59,9 +62,11 @@ func (o *Owners) Complete(ctx context.Context, d *perm.Directory, ids []perm.Pri
 		}
 		o.add(Parse(passwd, group))
 	}
+
 	if len(groups) > 0 {
 		o.add(Parse(nil, getent(ctx, "group", groups...)))
 	}
+
 	var accounts, joined []perm.Account
 	seen := map[perm.Principal]bool{}
 	for _, id := range ids {
@@ -74,9 +79,11 @@ func (o *Owners) Complete(ctx context.Context, d *perm.Directory, ids []perm.Pri
 			}
 		}
 	}
+
 	if len(seen) == 0 {
 		return d
 	}
+
 	return (&perm.Directory{
 		Accounts: append(slices.Clone(d.Accounts), accounts...),
 		Groups:   append(slices.Clone(d.Groups), joined...),

@@ -52,15 +52,19 @@ func (s *tellings) get(d *Directory) (*telling, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	key := sha256.Sum256(b)
 	s.mu.Lock()
 	defer s.mu.Unlock()
+
 	if s.of == nil || s.of[key] == nil && len(s.of) >= mostKept {
 		s.of = map[[sha256.Size]byte]*telling{}
 	}
+
 	if s.of[key] == nil {
 		s.of[key] = newTelling()
 	}
+
 	return s.of[key], nil
 }
 
@@ -81,16 +85,19 @@ func (t *telling) known(
 	if all, age := t.last(); all != nil && age < fresh {
 		return all, age, nil
 	}
+
 	select { // whoever waits no longer is not held up by who asks
 	case t.asking <- struct{}{}:
 	case <-ctx.Done():
 		return nil, 0, ctx.Err()
 	}
 	defer func() { <-t.asking }()
+
 	all, age := t.last()
 	if all != nil && age < fresh { // somebody else asked meanwhile
 		return all, age, nil
 	}
+
 	told, err := ask(ctx)
 	switch {
 	case err == nil:
@@ -101,5 +108,6 @@ func (t *telling) known(
 	case all != nil && age < stale && ctx.Err() == nil:
 		return all, age, err
 	}
+
 	return nil, 0, err
 }

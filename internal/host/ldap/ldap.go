@@ -51,6 +51,7 @@ func (d *Directory) dial(ctx context.Context) (*ldap.Conn, error) {
 	if err != nil || u.Hostname() == "" {
 		return nil, fmt.Errorf("directory %s: want ldaps://HOST or ldap://HOST", d.URL)
 	}
+
 	secure := &tls.Config{ServerName: u.Hostname(), MinVersion: tls.VersionTLS12}
 	if d.Authority != "" {
 		pem, err := os.ReadFile(d.Authority)
@@ -62,14 +63,17 @@ func (d *Directory) dial(ctx context.Context) (*ldap.Conn, error) {
 			return nil, fmt.Errorf("%s holds no certificate", d.Authority)
 		}
 	}
+
 	deadline := time.Now().Add(patience)
 	if end, ok := ctx.Deadline(); ok && end.Before(deadline) {
 		deadline = end
 	}
+
 	c, err := ldap.DialURL(d.URL, ldap.DialWithTLSConfig(secure), ldap.DialWithDialer(&net.Dialer{Deadline: deadline}))
 	if err != nil {
 		return nil, err
 	}
+
 	c.SetTimeout(patience)
 	if u.Scheme != "ldaps" {
 		if err := c.StartTLS(secure); err != nil {
@@ -77,6 +81,7 @@ func (d *Directory) dial(ctx context.Context) (*ldap.Conn, error) {
 			return nil, fmt.Errorf("it cannot be made secure: %w", err)
 		}
 	}
+
 	return c, nil
 }
 
@@ -146,14 +151,17 @@ func (d *Directory) each(c searcher, filter string, attributes []string, visit f
 		if err != nil {
 			return err
 		}
+
 		for _, e := range got.Entries {
 			if err := visit(e); err != nil {
 				return err
 			}
 		}
+
 		if len(got.Entries) == 0 {
 			empty++
 		}
+
 		next, _ := ldap.FindControl(got.Controls, ldap.ControlTypePaging).(*ldap.ControlPaging)
 		if next == nil || len(next.Cookie) == 0 {
 			return nil
@@ -161,6 +169,7 @@ func (d *Directory) each(c searcher, filter string, attributes []string, visit f
 		if empty > mostEmpty {
 			return fmt.Errorf("it gives more than %d pages with nothing in them", mostEmpty)
 		}
+
 		paging.SetCookie(next.Cookie)
 	}
 }
@@ -176,15 +185,18 @@ func (d *Directory) told(c searcher) (*domain, error) {
 			}
 			return found.add(e)
 		})
+
 	if err != nil {
 		return nil, err
 	}
+
 	for parts := 0; len(found.more) > 0; parts++ {
 		m := found.more[0]
 		if parts == mostParts {
 			return nil, fmt.Errorf("members of %s from %d on: it gives its groups in more than %d parts", m.dn, m.from,
 				mostParts)
 		}
+
 		found.more = found.more[1:]
 		got, err := c.Search(ldap.NewSearchRequest(m.dn, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1,
 			int(patience/time.Second), false,
@@ -200,6 +212,7 @@ func (d *Directory) told(c searcher) (*domain, error) {
 			return nil, err
 		}
 	}
+
 	return found, nil
 }
 
@@ -259,22 +272,26 @@ func (d *domain) join(e *ldap.Entry, dn string, from int) error {
 		if n, err := strconv.Atoi(low); ranged && (err != nil || !ok || n != from) {
 			return fmt.Errorf("members of %s: want those from %d on, and it gives %q", dn, from, a.Name)
 		}
+
 		if ranged {
 			parts++
 			if parts > 1 { // each would have the same ones asked for again
 				return fmt.Errorf("members of %s from %d on: it gives several parts at once", dn, from)
 			}
 		}
+
 		d.named += len(a.Values)
 		if d.named > mostMembers {
 			return fmt.Errorf("its groups have more than %d members: give a narrower base", mostMembers)
 		}
+
 		for _, m := range a.Values {
 			if err := d.hold(m); err != nil {
 				return err
 			}
 			d.holds[key] = append(d.holds[key], strings.ToLower(m))
 		}
+
 		if ranged && high != "*" {
 			if len(a.Values) == 0 { // it would go on for ever
 				return fmt.Errorf("members of %s from %d on: it gives none, and says that there are more", dn, from)
@@ -282,6 +299,7 @@ func (d *domain) join(e *ldap.Entry, dn string, from int) error {
 			d.more = append(d.more, rest{dn, from + len(a.Values)})
 		}
 	}
+
 	return nil
 }
 
@@ -310,6 +328,7 @@ func (d *domain) add(e *ldap.Entry) error {
 		d.holds = map[string][]string{}
 		d.known = map[string]ntsd.SID{}
 	}
+
 	sid, n, err := ntsd.SIDFromBytes(e.GetRawAttributeValue("objectSid"))
 	if err != nil || n != len(e.GetRawAttributeValue("objectSid")) {
 		return fmt.Errorf("%s %w", e.DN, errSID)
@@ -318,10 +337,12 @@ func (d *domain) add(e *ldap.Entry) error {
 	if err := errors.Join(d.hold(e.DN), d.hold(name)); err != nil {
 		return err
 	}
+
 	if name == "" { // what has an identity and no name cannot sign in, and is in no list
 		d.known[strings.ToLower(e.DN)] = sid
 		return nil
 	}
+
 	a := nt.Account{
 		SID:  sid,
 		Name: name,
@@ -329,6 +350,7 @@ func (d *domain) add(e *ldap.Entry) error {
 			return strings.EqualFold(c, "group")
 		}),
 	}
+
 	dn := strings.ToLower(e.DN)
 	d.at[dn] = len(d.all)
 	if a.Group {
@@ -336,6 +358,7 @@ func (d *domain) add(e *ldap.Entry) error {
 			return err
 		}
 	}
+
 	var primary ntsd.SID
 	var rid uint32
 	if n, _ := fmt.Sscan(e.GetAttributeValue("primaryGroupID"), &rid); n == 1 {
@@ -343,6 +366,7 @@ func (d *domain) add(e *ldap.Entry) error {
 			primary = ntsd.NewSID(sid.Authority(), append(slices.Clone(subs[:len(subs)-1]), rid)...)
 		}
 	}
+
 	d.all, d.primary = append(d.all, a), append(d.primary, primary)
 	return nil
 }
@@ -376,6 +400,7 @@ func (d *domain) others(c searcher) {
 			if _, told := d.vague[m]; told {
 				continue
 			}
+
 			if sid, ok := d.known[m]; ok {
 				// of another domain: only of those that stand for everybody it is known who that is
 				d.vague[m] = foreign
@@ -384,16 +409,19 @@ func (d *domain) others(c searcher) {
 				}
 				continue
 			}
+
 			d.vague[m] = elsewhere
 			asked++
 			if asked > mostOthers {
 				continue
 			}
+
 			got, err := c.Search(ldap.NewSearchRequest(m, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1,
 				int(patience/time.Second), false, "(objectClass=*)", []string{"objectClass"}, nil))
 			if err != nil || len(got.Entries) != 1 {
 				continue
 			}
+
 			classes := got.Entries[0].GetAttributeValues("objectClass")
 			is := func(class string) bool {
 				return slices.ContainsFunc(classes, func(c string) bool { return strings.EqualFold(c, class) })
@@ -425,15 +453,18 @@ func (d *Directory) byRule(c searcher, found *domain) {
 			groups = append(groups, dn)
 		}
 	}
+
 	if len(groups) == 0 {
 		return
 	}
+
 	top, err := c.Search(ldap.NewSearchRequest("", ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1,
 		int(patience/time.Second), false, "(objectClass=*)", []string{"supportedCapabilities"}, nil))
 	if err != nil || len(top.Entries) != 1 ||
 		!slices.Contains(top.Entries[0].GetAttributeValues("supportedCapabilities"), windowsDirectory) {
 		return
 	}
+
 	found.ruled = map[string]bool{}
 	slices.Sort(groups)
 	for _, dn := range groups[:min(len(groups), mostRuled)] {
@@ -444,12 +475,15 @@ func (d *Directory) byRule(c searcher, found *domain) {
 				if found.named > mostMembers {
 					return fmt.Errorf("%s has more members than are read", dn)
 				}
+
 				in = append(in, strings.ToLower(e.DN))
 				return found.hold(e.DN)
 			})
+
 		if err != nil {
 			continue
 		}
+
 		found.holds[dn] = append(found.holds[dn], in...)
 		found.ruled[dn] = true
 	}
@@ -465,6 +499,7 @@ func (d *domain) members() ([]nt.Account, error) {
 	for i, a := range d.all {
 		bySID[a.SID] = i
 	}
+
 	// groups of which not everybody who is in them is known, and those that everybody is in
 	partly, all := []int{}, map[int]bool{}
 	for dn, list := range d.holds {
@@ -479,6 +514,7 @@ func (d *domain) members() ([]nt.Account, error) {
 			}
 		}
 	}
+
 	for len(partly) > 0 { // and those that they are in
 		g := partly[len(partly)-1]
 		partly = partly[:len(partly)-1]
@@ -487,27 +523,33 @@ func (d *domain) members() ([]nt.Account, error) {
 			partly = append(partly, in[g]...)
 		}
 	}
+
 	for i, p := range d.primary {
 		if g, ok := bySID[p]; ok && !p.IsZero() {
 			in[i] = append(in[i], g)
 		}
 	}
+
 	anyway := reached(slices.Collect(maps.Keys(all)), in, nil)
 	together := 0
 	for i := range d.all {
 		if d.all[i].Group {
 			continue
 		}
+
 		seen := reached(in[i], in, anyway)
 		together += len(seen)
 		if together > mostIn {
 			return nil, fmt.Errorf("its accounts are in more than %d groups together: give a narrower base", mostIn)
 		}
+
 		for g := range seen {
 			d.all[i].Groups = append(d.all[i].Groups, d.all[g].SID)
 		}
+
 		slices.SortFunc(d.all[i].Groups, func(a, b ntsd.SID) int { return strings.Compare(a.Bytes(), b.Bytes()) })
 	}
+
 	return d.all, nil
 }
 

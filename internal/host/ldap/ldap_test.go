@@ -48,6 +48,7 @@ func start(t *testing.T, fill func(io.Writer)) *Directory {
 			t.Fatal(err)
 		}
 	}
+
 	dir := t.TempDir()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	must(err)
@@ -59,6 +60,7 @@ func start(t *testing.T, fill func(io.Writer)) *Directory {
 		IsCA:                  true,
 		BasicConstraintsValid: true,
 	}
+
 	der, err := x509.CreateCertificate(rand.Reader, like, like, &key.PublicKey, key)
 	must(err)
 	private, err := x509.MarshalPKCS8PrivateKey(key)
@@ -83,6 +85,7 @@ suffix "dc=saltmarsh,dc=example"
 rootdn "cn=reader,dc=saltmarsh,dc=example"
 rootpw "low tide at noon"
 `, dir, cert, secret), 0o600))
+
 	must(os.WriteFile(filepath.Join(dir, "own.schema"), []byte(schema), 0o600))
 	var ldif strings.Builder
 	fill(&ldif)
@@ -90,6 +93,7 @@ rootpw "low tide at noon"
 	if err != nil {
 		t.Fatalf("slapadd: %v: %s", err, out)
 	}
+
 	port, err := loopback.FreePort()
 	must(err)
 	d := &Directory{
@@ -99,6 +103,7 @@ rootpw "low tide at noon"
 		Password:  "low tide at noon",
 		Authority: cert,
 	}
+
 	cmd := exec.Command("/usr/sbin/slapd", "-f", conf, "-h", d.URL, "-d", "0")
 	process, err := tied.Start(cmd)
 	must(err)
@@ -106,6 +111,7 @@ rootpw "low tide at noon"
 		_ = cmd.Process.Kill()
 		_ = process.Wait()
 	})
+
 	for end := time.Now().Add(20 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 		c, err := net.Dial("tcp", fmt.Sprintf("127.0.0.1:%d", port))
 		if err == nil {
@@ -176,6 +182,7 @@ func TestAccounts(t *testing.T) {
 	if err != nil || len(all) != 1505 {
 		t.Fatalf("%d accounts and groups, %v", len(all), err)
 	}
+
 	for name, want := range map[string][]ntsd.SID{
 		"purser":    {sid(513)},
 		"clerk":     {sid(513), sid(1101), sid(1102)},
@@ -191,6 +198,7 @@ func TestAccounts(t *testing.T) {
 			t.Errorf("%s is in %v, want %v", name, all[i].Groups, want)
 		}
 	}
+
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	for _, c := range []struct {

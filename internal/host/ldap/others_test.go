@@ -31,6 +31,7 @@ func TestMembersElsewhere(t *testing.T) {
 			}
 			add(w, "cn="+name+",ou="+ou+","+base, lines...)
 		}
+
 		in := func(ou, name string) string { return "cn=" + name + ",ou=" + ou + "," + base }
 		at("here", "user", "clerk", 1001)
 		at("there", "user", "stranger", 1002)
@@ -45,11 +46,13 @@ func TestMembersElsewhere(t *testing.T) {
 		at("here", "group", "with everybody", 2005, in("here", "S-1-5-11"))
 		at("here", "group", "with another domain's", 2006, in("here", "S-1-5-21-9-9-9-500"))
 	})
+
 	d.Base = "ou=here," + base
 	all, err := d.Accounts(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	partly := map[string]bool{}
 	for _, a := range all {
 		if a.Group {
@@ -61,6 +64,7 @@ func TestMembersElsewhere(t *testing.T) {
 			t.Errorf("%s is in %s, want %s", a.Name, got, want)
 		}
 	}
+
 	for name, want := range map[string]bool{
 		"with a stranger":        false,
 		"with strangers":         true,
@@ -84,10 +88,12 @@ func TestKnownToAll(t *testing.T) {
 	if err != nil || len(first) != 1505 {
 		t.Fatalf("%d, %v", len(first), err)
 	}
+
 	same := *d
 	if again, _, err := same.Known(t.Context()); err != nil || &again[0] != &first[0] {
 		t.Errorf("another agent has its own list, %v", err)
 	}
+
 	other := *d
 	other.Password = "high tide"
 	if all, _, err := other.Known(t.Context()); err == nil || all != nil {
@@ -102,6 +108,7 @@ func TestKnownToAll(t *testing.T) {
 		return []nt.Account{{Name: "purser"}}, fault
 	}
 	var agents sync.WaitGroup
+
 	for range 50 {
 		agents.Go(func() {
 			if all, _, err := tell.known(t.Context(), ask); err != nil || len(all) != 1 {
@@ -109,14 +116,17 @@ func TestKnownToAll(t *testing.T) {
 			}
 		})
 	}
+
 	agents.Wait()
 	if asked.Load() != 1 {
 		t.Errorf("it was asked %d times", asked.Load())
 	}
+
 	tell.at, fault = time.Now().Add(-time.Hour), errors.New("away")
 	if all, age, err := tell.known(t.Context(), ask); len(all) != 1 || !errors.Is(err, fault) || age < time.Hour {
 		t.Errorf("away: %v, %s, %v", all, age, err)
 	}
+
 	hangs := make(chan bool)
 	enough := make(chan bool)
 	over := make(chan bool)
@@ -128,12 +138,15 @@ func TestKnownToAll(t *testing.T) {
 			return nil, fault
 		})
 	}()
+
 	<-hangs
 	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer cancel()
+
 	if _, _, err := tell.known(ctx, ask); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("while another one is not answered: %v", err)
 	}
+
 	close(enough)
 	<-over
 	tell.at = time.Now().Add(-25 * time.Hour)
@@ -151,6 +164,7 @@ func TestLargeDirectory(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+
 	d := start(t, func(w io.Writer) {
 		top(w)
 		members := []string{}
@@ -161,6 +175,7 @@ func TestLargeDirectory(t *testing.T) {
 				members = append(members, name)
 			}
 		}
+
 		addGroup(w, "half", 2000, members...)
 		addGroup(w, "all of those", 2001, "half")
 		for g := range 200 { // as many again, in small groups
@@ -168,11 +183,13 @@ func TestLargeDirectory(t *testing.T) {
 				members[g*len(members)/200:(g+1)*len(members)/200]...)
 		}
 	})
+
 	begun := time.Now()
 	all, err := d.Accounts(t.Context())
 	if err != nil || len(all) != people+202 {
 		t.Fatalf("%d accounts and groups, %v", len(all), err)
 	}
+
 	t.Logf("%d accounts and groups in %s", len(all), time.Since(begun).Round(time.Millisecond))
 	for _, a := range all {
 		n, _ := strconv.Atoi(strings.TrimPrefix(a.Name, "hand-"))

@@ -31,35 +31,43 @@ func (r *ranging) Search(q *ldap.SearchRequest) (*ldap.SearchResult, error) {
 		}
 		return r.members(e, members, 0)
 	}
+
 	for i := len(r.all); i < r.people; i++ {
 		r.all = append(r.all, fmt.Sprintf("CN=p%d,DC=example", i))
 	}
+
 	all := r.all
 	if q.Scope == ldap.ScopeBaseObject {
 		from, _ := strconv.Atoi(strings.TrimSuffix(strings.TrimPrefix(q.Attributes[0], "member;range="), "-*"))
 		if r.wrong == "again" {
 			from = 0
 		}
+
 		e := r.members(&ldap.Entry{DN: q.BaseDN}, all, from)
 		if r.wrong == "nothing" {
 			e.Attributes = []*ldap.EntryAttribute{
 				ldap.NewEntryAttribute(fmt.Sprintf("member;range=%d-%d", from, from+9), nil),
 			}
 		}
+
 		if r.wrong == "twice" {
 			e.Attributes = append(e.Attributes, e.Attributes[len(e.Attributes)-1])
 		}
+
 		return &ldap.SearchResult{Entries: []*ldap.Entry{e}}, nil
 	}
+
 	out := &ldap.SearchResult{
 		Entries: []*ldap.Entry{
 			entry("CN=crew,DC=example", "crew", "group", 100, all...),
 			entry("CN=staff,DC=example", "staff", "group", 101, "CN=Crew,DC=example"),
 		},
 	}
+
 	for i, dn := range all {
 		out.Entries = append(out.Entries, entry(dn, fmt.Sprint("p", i), "user", 1000+uint32(i)))
 	}
+
 	return out, nil
 }
 
@@ -87,16 +95,19 @@ func TestRanges(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%d people: %v", people, err)
 		}
+
 		in := 0
 		for _, a := range all {
 			if !a.Group && len(a.Groups) == 2 {
 				in++
 			}
 		}
+
 		if in != people || people > 10 && r.asked < people/10 {
 			t.Errorf("%d people, of which %d are in both groups, after %d questions", people, in, r.asked)
 		}
 	}
+
 	for wrong, says := range map[string]string{
 		"again":   "want those from 10 on",
 		"nothing": "it gives none, and says that there are more",
@@ -107,12 +118,14 @@ func TestRanges(t *testing.T) {
 			t.Errorf("%s: %v", wrong, err)
 		}
 	}
+
 	// A part with one member each is a question each.
 	r := &ranging{part: 1, people: mostParts + 10}
 	if _, err := (&Directory{Base: "DC=example"}).told(r); err == nil ||
 		!strings.Contains(err.Error(), "in more than 20000 parts") || r.asked > mostParts+1 {
 		t.Errorf("one at a time: %v, after %d questions", err, r.asked)
 	}
+
 	d := &domain{bytes: mostBytes - 10, holds: map[string][]string{}}
 	if err := d.join(&ldap.Entry{
 		Attributes: []*ldap.EntryAttribute{ldap.NewEntryAttribute("member", []string{"CN=p,DC=example"})},

@@ -32,6 +32,7 @@ func (r *ruling) Search(q *ldap.SearchRequest) (*ldap.SearchResult, error) {
 			"member":         members,
 		})
 	}
+
 	answer := func(list ...*ldap.Entry) (*ldap.SearchResult, error) { return &ldap.SearchResult{Entries: list}, nil }
 	switch {
 	case q.BaseDN == "":
@@ -41,6 +42,7 @@ func (r *ruling) Search(q *ldap.SearchRequest) (*ldap.SearchResult, error) {
 			}))
 		}
 		return answer(ldap.NewEntry("", nil))
+
 	case strings.EqualFold(q.BaseDN, "CN=Hands,OU=There,DC=example"):
 		return answer(ldap.NewEntry(q.BaseDN, map[string][]string{"objectClass": {"top", "group"}}))
 	case strings.Contains(q.Filter, inChain):
@@ -49,6 +51,7 @@ func (r *ruling) Search(q *ldap.SearchRequest) (*ldap.SearchResult, error) {
 			return nil, errors.New("unwilling")
 		}
 		return answer(entry("clerk", "user", 1001), ldap.NewEntry("CN=Deckhand,OU=There,DC=example", nil))
+
 	case q.Filter == "(objectSid=*)":
 		members := []string{"CN=Hands,OU=There,DC=example"}
 		list := []*ldap.Entry{entry("clerk", "user", 1001), entry("pilot", "user", 1002)}
@@ -58,9 +61,11 @@ func (r *ruling) Search(q *ldap.SearchRequest) (*ldap.SearchResult, error) {
 			})
 			list, members = append(list, other), append(members, other.DN)
 		}
+
 		return answer(append(list, entry("crew", "group", 2001, members...),
 			entry("all", "group", 2002, "CN=crew,OU=Here,DC=example"))...)
 	}
+
 	return nil, fmt.Errorf("asked for %s, %s", q.BaseDN, q.Filter)
 }
 
@@ -82,6 +87,7 @@ func TestDirectorysOwnRule(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		for _, a := range all {
 			in := slices.Contains(a.Groups, sid(2001)) && slices.Contains(a.Groups, sid(2002))
 			switch {
@@ -91,6 +97,7 @@ func TestDirectorysOwnRule(t *testing.T) {
 				t.Errorf("%s: %s is in %v", c.what, a.Name, a.Groups)
 			}
 		}
+
 		if c.server.able && c.server.asked != "(memberOf:1.2.840.113556.1.4.1941:=cn=crew,ou=here,dc=example)" {
 			t.Errorf("%s: asked %q", c.what, c.server.asked)
 		}
@@ -148,16 +155,19 @@ func TestMembershipsWithoutEnd(t *testing.T) {
 		d.all, d.primary = append(d.all, nt.Account{SID: sid(uint32(len(d.all))), Name: name, Group: group}),
 			append(d.primary, ntsd.SID{})
 	}
+
 	for i := range groups { // each in the next one
 		add(fmt.Sprint("g", i), true)
 		if i > 0 {
 			d.holds[fmt.Sprint("g", i)] = []string{fmt.Sprint("g", i-1)}
 		}
 	}
+
 	for i := range people {
 		add(fmt.Sprint("p", i), false)
 		d.holds["g0"] = append(d.holds["g0"], fmt.Sprint("p", i))
 	}
+
 	if _, err := d.members(); err == nil || !strings.Contains(err.Error(), "narrower base") {
 		t.Errorf("%v", err)
 	}

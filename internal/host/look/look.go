@@ -96,10 +96,12 @@ func (b Bounds) Shown(path string) (access.Found, error) {
 func (b Bounds) Folder(ctx context.Context, path, after string, limit int) (access.Found, error) {
 	w := &walker{bounds: b, been: map[string]bool{}}
 	defer w.close()
+
 	e, err := w.walk(path)
 	if err == nil {
 		err = b.show(e.Path)
 	}
+
 	f := access.Found{Way: w.way, Seen: e}
 	if err != nil {
 		return f, err
@@ -111,12 +113,15 @@ func (b Bounds) Folder(ctx context.Context, path, after string, limit int) (acce
 	if err != nil {
 		return f, fmt.Errorf("%s: %w", e.Path, explain(err))
 	}
+
 	dir := os.NewFile(uintptr(fd), string(e.Path))
 	defer dir.Close()
+
 	names, err := dir.Readdirnames(-1)
 	if err != nil {
 		return f, fmt.Errorf("%s: %w", e.Path, err)
 	}
+
 	slices.Sort(names)
 	for _, name := range names {
 		if after != "" && name <= after {
@@ -125,20 +130,25 @@ func (b Bounds) Folder(ctx context.Context, path, after string, limit int) (acce
 		if err := ctx.Err(); err != nil {
 			return f, err
 		}
+
 		if len(f.Entries) == limit {
 			f.Next = pathname.Path(base(f.Entries[limit-1]))
 			break
 		}
+
 		at := pathname.Join(string(e.Path), name)
 		x, err := entry(fd, at, name, e.Mount)
 		if errors.Is(err, unix.ENOENT) {
 			continue // it vanished while it was looked at: as if it had gone before
 		}
+
 		if err != nil {
 			x = access.Seen{Place: access.Place{Path: pathname.Path(at), Kind: perm.File}, Gap: err.Error()}
 		}
+
 		f.Entries = append(f.Entries, x)
 	}
+
 	return f, nil
 }
 
@@ -182,6 +192,7 @@ func (w *walker) walk(path string) (access.Seen, error) {
 	if err != nil {
 		return access.Seen{}, err
 	}
+
 	rest, links := partsOf(path), 0
 	for len(rest) > 0 {
 		part := rest[0]
@@ -189,6 +200,7 @@ func (w *walker) walk(path string) (access.Seen, error) {
 		if (part == "." || part == "..") && e.Kind != perm.Folder {
 			return access.Seen{}, fmt.Errorf("%s: %w", e.Path, explain(unix.ENOTDIR))
 		}
+
 		switch part {
 		case "", ".":
 			continue
@@ -199,6 +211,7 @@ func (w *walker) walk(path string) (access.Seen, error) {
 			}
 			continue
 		}
+
 		at := pathname.Join(w.here(), part)
 		if err := w.bounds.pass(at); err != nil {
 			return access.Seen{}, err
@@ -217,6 +230,7 @@ func (w *walker) walk(path string) (access.Seen, error) {
 		if links > maxLinks {
 			return access.Seen{}, fmt.Errorf("%s: more than %d links on the way", pathname.Escape(path), maxLinks)
 		}
+
 		rest = append(partsOf(string(e.Target)), rest...)
 		w.up()
 		if strings.HasPrefix(string(e.Target), "/") {
@@ -224,13 +238,16 @@ func (w *walker) walk(path string) (access.Seen, error) {
 				w.up()
 			}
 		}
+
 		if e, err = w.again(); err != nil {
 			return access.Seen{}, err
 		}
 	}
+
 	if w.way[len(w.way)-1].Path != e.Path {
 		w.way = append(w.way, e.Place)
 	}
+
 	return e, nil
 }
 
@@ -304,6 +321,7 @@ func mountOf(fd int, at string, number uint64) (access.Mount, error) {
 	if err := unix.Fstatfs(fd, &fs); err != nil {
 		return access.Mount{}, fmt.Errorf("read the file system's options: %w", err)
 	}
+
 	on := func(flag int64) bool { return fs.Flags&flag != 0 }
 	m := access.Mount{
 		At:       pathname.Path(at),
@@ -313,12 +331,14 @@ func mountOf(fd int, at string, number uint64) (access.Mount, error) {
 		NoDev:    on(unix.ST_NODEV),
 		NoFollow: on(noSymFollow),
 	}
+
 	// Whose group new paths get only the table tells, of the file systems that have such an option. Where
 	// there is none, as in a changed root, it is the usual one.
 	if fs.Type == unix.EXT4_SUPER_MAGIC || fs.Type == unix.XFS_SUPER_MAGIC {
 		table, _ := fsys.Mounts()
 		m.GroupOfFolder = table[number].GroupOfFolder
 	}
+
 	return m, nil
 }
 
@@ -342,6 +362,7 @@ func (b Bounds) Below(ctx context.Context, spoolIn, path string, q access.Reach)
 		return f, access.Tally{}, err
 	}
 	defer spool.Close()
+
 	q.Under = string(f.Seen.Path)
 	forest, stats, err := scan.Scan(ctx, []string{q.Under}, scan.Options{Mounts: true}, spool)
 	if err != nil {
@@ -351,6 +372,7 @@ func (b Bounds) Below(ctx context.Context, spoolIn, path string, q access.Reach)
 	if err != nil {
 		return f, access.Tally{}, err
 	}
+
 	t, err := access.Snapshot{Source: spool, Forest: forest, Ways: []access.Way{f.Way}, Mounts: mounts}.Ask(ctx, q)
 	return f, t, err
 }
@@ -367,6 +389,7 @@ func (b Bounds) mounts(ctx context.Context, met []scan.Mounted) (map[pathname.Pa
 	if len(met) == 0 {
 		return nil, nil
 	}
+
 	table, _ := fsys.Mounts() // without it nothing is known of what does not answer
 	out := map[pathname.Path]access.Place{}
 	for _, x := range met {
@@ -379,6 +402,7 @@ func (b Bounds) mounts(ctx context.Context, met []scan.Mounted) (map[pathname.Pa
 
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+
 	select {
 	case waiting <- struct{}{}:
 	case <-time.After(patience):
@@ -386,6 +410,7 @@ func (b Bounds) mounts(ctx context.Context, met []scan.Mounted) (map[pathname.Pa
 	case <-ctx.Done():
 		return out, ctx.Err()
 	}
+
 	found := make(chan access.Place)
 	go func() { // which hangs where a file system does
 		defer func() { <-waiting }()
@@ -402,6 +427,7 @@ func (b Bounds) mounts(ctx context.Context, met []scan.Mounted) (map[pathname.Pa
 			}
 		}
 	}()
+
 	for {
 		select {
 		case p, more := <-found:
@@ -433,6 +459,7 @@ func seen(fd int, path string, mount access.Mount) (access.Seen, error) {
 	if err != nil {
 		return access.Seen{}, err
 	}
+
 	e := access.Seen{
 		Place:    access.Place{Path: pathname.Path(path), Kind: i.Kind, Set: i.State.Set(), Mount: mount, Top: i.Top},
 		Modified: i.Modified,
@@ -448,16 +475,19 @@ func seen(fd int, path string, mount access.Mount) (access.Seen, error) {
 		}
 		e.Target = pathname.Path(target)
 	}
+
 	if i.Top || path == "/" {
 		if e.Mount, err = mountOf(fd, path, i.Mount); err != nil {
 			return e, err
 		}
 	}
+
 	if i.Kind == perm.Folder && i.Ino == scan.SubvolumeTop {
 		e.Mount.Sealed = !e.Mount.ReadOnly && fsys.Sealed(fd)
 		if e.Mount.Sealed {
 			e.Mount.At = pathname.Path(path)
 		}
 	}
+
 	return e, nil
 }

@@ -23,6 +23,7 @@ func TestKinds(t *testing.T) {
 	dir := t.TempDir()
 	p := func(n string) string { return filepath.Join(dir, n) }
 	acl := posixacl.Build(6, 4, 0, posixacl.List{{Tag: posixacl.User, ID: 7, Perm: 6}}, nil)
+
 	for _, err := range []error{
 		os.Mkdir(p("report.txt"), 0o750), os.WriteFile(p("report.txt/\xff\n"), []byte("12345"), 0o640),
 		os.Symlink("/nowhere", p("link")), unix.Mkfifo(p("pipe"), 0o600), os.Mkdir(p("mnt"), 0o755),
@@ -34,31 +35,39 @@ func TestKinds(t *testing.T) {
 		}
 	}
 	defer unix.Unmount(p("mnt"), 0)
+
 	var got []string
 	f, err := Folder(t.Context(), dir, "", 100)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	for _, e := range f.Entries {
 		got = append(got, fmt.Sprintf("%s %s %v", base(e), e.Kind, e.Top))
 	}
+
 	if s := strings.Join(got, "; "); s != "link link false; mnt folder true; pipe pipe false; report.txt folder false" {
 		t.Errorf("listed %q", s)
 	}
+
 	deep, err := Folder(t.Context(), p("report.txt"), "", 100)
 	if err != nil || len(deep.Entries) != 1 || deep.Entries[0].Size != 5 ||
 		len(perm.Describe(perm.File, deep.Entries[0].Set, nil).Entries) != 3 {
 		t.Errorf("deep %+v %v", deep, err)
 	}
+
 	if f, err := Path(p("link")); err != nil || f.Seen.Target != "/nowhere" || f.Seen.Kind != perm.Link {
 		t.Errorf("link %+v, %v", f.Seen, err)
 	}
+
 	if f, err := Path("/"); err != nil || f.Seen.Kind != perm.Folder || len(f.Way) != 1 {
 		t.Errorf("/ %+v, %v", f, err)
 	}
+
 	if _, err := Path(p("none")); !errors.Is(err, unix.ENOENT) {
 		t.Errorf("missing: %v", err)
 	}
+
 	if _, err := Path("relative"); err == nil {
 		t.Error("a relative path was taken")
 	}
@@ -71,23 +80,28 @@ func TestFolder(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+
 	var got []string
 	for after := ""; ; {
 		f, err := Folder(t.Context(), dir, after, 3)
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		for _, e := range f.Entries {
 			got = append(got, base(e))
 		}
+
 		after = string(f.Next)
 		if after == "" {
 			break
 		}
 	}
+
 	if s := strings.Join(got, ","); s != "a,b,c,\xff" {
 		t.Errorf("listed %q", s)
 	}
+
 	if _, err := Folder(t.Context(), filepath.Join(dir, "a"), "", 3); err == nil ||
 		!strings.Contains(err.Error(), "not a folder") {
 		t.Errorf("a file was listed: %v", err)
@@ -111,6 +125,7 @@ func TestWay(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+
 	for _, c := range []struct{ path, want string }{
 		{"quay/berth", "quay,quay/berth"},
 		{"short/slip/log", "short,quay,quay/berth,quay/berth/slip,quay/berth/slip/log"},
@@ -134,6 +149,7 @@ func TestWay(t *testing.T) {
 			t.Errorf("%s: %v", c.path, err)
 			continue
 		}
+
 		var got []string
 		for _, x := range f.Way {
 			if rel, ok := strings.CutPrefix(string(x.Path), dir+"/"); ok {
@@ -143,12 +159,15 @@ func TestWay(t *testing.T) {
 				got = append(got, ".")
 			}
 		}
+
 		if s := strings.Join(got, ","); s != c.want {
 			t.Errorf("%s leads through %s, want %s", c.path, s, c.want)
 		}
+
 		if last := f.Way[len(f.Way)-1]; last.Path != f.Seen.Path || last.Kind != f.Seen.Kind {
 			t.Errorf("%s ends at %s (%s), its way at %s", c.path, f.Seen.Path, f.Seen.Kind, last.Path)
 		}
+
 		// The kernel comes to the same.
 		var here, there unix.Stat_t
 		if err := errors.Join(unix.Lstat(p(".")+"/"+c.path, &here),
@@ -157,9 +176,11 @@ func TestWay(t *testing.T) {
 			t.Errorf("%s leads to %s: %v", c.path, f.Seen.Path, err)
 		}
 	}
+
 	if _, err := Path(p("loop/x")); err == nil || !strings.Contains(err.Error(), "more than 40 links") {
 		t.Errorf("a loop: %v", err)
 	}
+
 	// What others ask for is in its shortest form, and nobody's path is longer than one may be.
 	for _, path := range []string{
 		"/quay/../quay", "/quay/", "/quay/./berth", "//quay", strings.Repeat("/quay/..", 2000),
@@ -168,10 +189,12 @@ func TestWay(t *testing.T) {
 			t.Errorf("%.20s is looked at for others", path)
 		}
 	}
+
 	if _, err := Path(dir + strings.Repeat("/quay/..", pathname.MaxPath/8+1)); err == nil ||
 		!strings.Contains(err.Error(), "at most") {
 		t.Errorf("a path that is too long: %v", err)
 	}
+
 	for _, path := range []string{
 		"quay/berth/slip/log/x", "quay/berth/slip/log/", "quay/berth/slip/log/.", "quay/berth/slip/log/..", "file/",
 		"file/..",
@@ -194,6 +217,7 @@ func TestBelow(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+
 	_, got, err := Below(t.Context(), t.TempDir(), dir, access.Reach{
 		Operation: access.Read,
 		Now:       access.NewAsker(access.Subject{ID: perm.Everyone}),
@@ -202,6 +226,7 @@ func TestBelow(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if got.Held != 1 || got.Closed != 1 || len(got.Paths) != 1 ||
 		string(got.Paths[0].Path) != filepath.Join(dir, "open/deep/a") {
 		t.Errorf("%+v", got)

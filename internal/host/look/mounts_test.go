@@ -46,17 +46,20 @@ func TestReadOnlySubvolumes(t *testing.T) {
 			t.Fatalf("%v: %v\n%s", argv, err, out)
 		}
 	}
+
 	for _, name := range []string{"open", "shut", "shut/inner"} {
 		run("subvolume", "create", filepath.Join(at, name))
 		must(t, os.Mkdir(filepath.Join(at, name, "folder"), 0o777))
 		must(t, os.WriteFile(filepath.Join(at, name, "folder", "file"), nil, 0o666))
 	}
+
 	// The top of a subvolume is no mount: it goes where its folder lets it.
 	for folder, name := range map[string]string{"open": "open/empty", "shut": "shut/empty"} {
 		run("subvolume", "create", filepath.Join(at, name))
 		if folder == "shut" {
 			run("property", "set", "-ts", filepath.Join(at, folder), "ro", "true")
 		}
+
 		_, below, err := Below(t.Context(), t.TempDir(), filepath.Join(at, folder), access.Reach{
 			Operation: access.Delete,
 			Now:       access.NewAsker(access.SubjectOf(nil, perm.UID(0))),
@@ -72,6 +75,7 @@ func TestReadOnlySubvolumes(t *testing.T) {
 			t.Errorf("%s: %+v, below %t; the kernel says %v", name, got, held, removed)
 		}
 	}
+
 	run("property", "set", "-ts", filepath.Join(at, "shut"), "ro", "true")
 
 	for _, name := range []string{"open", "shut", "shut/inner"} {
@@ -87,26 +91,32 @@ func TestReadOnlySubvolumes(t *testing.T) {
 		for _, r := range below.Paths {
 			held[string(r.Path)] = true
 		}
+
 		fd, err := unix.Open(file, unix.O_WRONLY|unix.O_CLOEXEC, 0)
 		if err == nil {
 			unix.Close(fd)
 		}
+
 		if got := root(t, file, access.Write); got.Allowed != (err == nil) || held[file] != (err == nil) {
 			t.Errorf("%s: %+v, below %t; the kernel says %v", file, got, held[file], err)
 		}
+
 		made := os.Mkdir(filepath.Join(folder, "new"), 0o700)
 		if got := root(t, folder, access.Create); got.Allowed != (made == nil) {
 			t.Errorf("%s: %+v; the kernel says %v", folder, got, made)
 		}
+
 		changed := os.Chmod(file, 0o600)
 		if got := root(t, file, access.Change); got.Allowed != (changed == nil) {
 			t.Errorf("%s: %+v; the kernel says %v", file, got, changed)
 		}
+
 		removed := os.Remove(file)
 		if got := root(t, filepath.Dir(file), access.Create); got.Allowed != (removed == nil) {
 			t.Errorf("%s: %+v; the kernel says %v", file, got, removed)
 		}
 	}
+
 	if got := root(t, filepath.Join(at, "shut/folder/file"), access.Delete); got.Allowed ||
 		!strings.Contains(got.Reason, "a subvolume that is read-only (at "+at+"/shut)") {
 		t.Errorf("%+v", got)
@@ -120,6 +130,7 @@ func TestBelowFileSystemsThatAreSilent(t *testing.T) {
 	end := disk.Silent(t, filepath.Join(at, "silent"))
 	must(t, os.WriteFile(filepath.Join(at, "file"), nil, 0o644))
 	var all sync.WaitGroup
+
 	for range cap(waiting) + 3 {
 		all.Go(func() {
 			_, below, err := Below(t.Context(), t.TempDir(), at, access.Reach{
@@ -135,10 +146,12 @@ func TestBelowFileSystemsThatAreSilent(t *testing.T) {
 			}
 		})
 	}
+
 	all.Wait()
 	if n := len(waiting); n != cap(waiting) {
 		t.Errorf("%d looks hang", n)
 	}
+
 	end()
 	for len(waiting) > 0 { // they go as soon as the kernel tells them that nobody is there
 		time.Sleep(time.Millisecond)
@@ -150,6 +163,7 @@ func TestLinksThatAreNotFollowed(t *testing.T) {
 	at := t.TempDir()
 	must(t, unix.Mount("links", at, "tmpfs", 0, "size=1m"))
 	defer unix.Unmount(at, 0)
+
 	must(t,
 		errors.Join(os.Chmod(at, 0o755), os.Mkdir(filepath.Join(at, "folder"), 0o755),
 			os.WriteFile(filepath.Join(at, "folder", "file"), nil, 0o644),
@@ -163,6 +177,7 @@ func TestLinksThatAreNotFollowed(t *testing.T) {
 			err != nil && (got.Cause != access.ByNoFollow || !errors.Is(err, unix.ELOOP)) {
 			t.Errorf("%+v; the kernel says %v", got, err)
 		}
+
 		end := root(t, filepath.Join(at, "link"), access.Read)
 		if end.Cause != access.ByLink || (len(end.Notes) > 0) != (err != nil) {
 			t.Errorf("%+v", end)

@@ -89,6 +89,7 @@ func furnish(t testing.TB, r *rand.Rand) *cabinet {
 		if strings.HasSuffix(name, "f") {
 			kind = perm.File
 		}
+
 		d := ntsd.Descriptor{Owner: ntsd.Administrators, Control: ntsd.AutoInherited, Entries: own(r)[:r.IntN(2)]}
 		d = ntsd.Reinherit(&d, &up, kind == perm.Folder)
 		switch r.IntN(12) {
@@ -97,8 +98,10 @@ func furnish(t testing.TB, r *rand.Rand) *cabinet {
 		case 1: // moved here
 			d.Entries = append(d.Entries, ntsd.Entry{Flags: ntsd.Inherited, Mask: ntsd.ReadSet, SID: ntsd.Network})
 		}
+
 		c.states[name], c.kinds[name] = d, kind
 	}
+
 	return c
 }
 
@@ -120,6 +123,7 @@ func own(r *rand.Rand) (out []ntsd.Entry) {
 			}[r.IntN(4)],
 		})
 	}
+
 	return out
 }
 
@@ -137,6 +141,7 @@ func (c *cabinet) drafted(r *rand.Rand) (steps []plan.Step) {
 				}))
 			d.Open = false
 		}
+
 		if name != "" {
 			up, wasUp := after[folderOf(name)], c.states[folderOf(name)]
 			if r.IntN(8) == 0 {
@@ -146,6 +151,7 @@ func (c *cabinet) drafted(r *rand.Rand) (steps []plan.Step) {
 				d = ntsd.Reinherit(&d, &up, c.kinds[name] == perm.Folder)
 			}
 		}
+
 		after[name] = d
 		if !d.Equal(was) {
 			steps = append(steps, plan.Step{
@@ -156,6 +162,7 @@ func (c *cabinet) drafted(r *rand.Rand) (steps []plan.Step) {
 			})
 		}
 	}
+
 	return steps
 }
 
@@ -195,6 +202,7 @@ func TestNothingFollowsFromNothing(t *testing.T) {
 			})
 		}
 	})
+
 	t.Logf("%d steps made entries that come from above, %d were left since their folder is another", made.Load(),
 		left.Load())
 	if made.Load() < 500 || left.Load() < 100 {
@@ -210,13 +218,16 @@ func meddled(t *testing.T, r *rand.Rand) (made, left int64) {
 	if len(steps) == 0 {
 		return 0, 0
 	}
+
 	if r.IntN(2) == 0 {
 		c.meddle(r)
 	}
+
 	originals := map[string]perm.Set{}
 	for name, d := range c.states {
 		originals[pathOf(name)] = c.set(d)
 	}
+
 	dir := t.TempDir()
 	var stop bool
 	once := func(file string, steps []plan.Step, putBack bool) ([]plan.Result, error) {
@@ -225,6 +236,7 @@ func meddled(t *testing.T, r *rand.Rand) (made, left int64) {
 			t.Fatal(err)
 		}
 		defer j.Close()
+
 		before := j.Results()
 		runner := &change.Runner{
 			Journal: j,
@@ -236,6 +248,7 @@ func meddled(t *testing.T, r *rand.Rand) (made, left int64) {
 			PutBack: putBack,
 			Halt:    func() bool { return stop },
 		}
+
 		runner.Progress = func(int, int) {
 			now := j.Results()
 			for i := range now {
@@ -248,15 +261,19 @@ func meddled(t *testing.T, r *rand.Rand) (made, left int64) {
 					left++
 				}
 			}
+
 			before = slices.Clone(now)
 			if r.IntN(6) == 0 {
 				c.meddle(r)
 			}
+
 			stop = r.IntN(10) == 0
 		}
+
 		err = runner.Run(t.Context())
 		return j.Results(), err
 	}
+
 	run := func(file string, steps []plan.Step, putBack bool) []plan.Result {
 		for {
 			stop = false
@@ -264,6 +281,7 @@ func meddled(t *testing.T, r *rand.Rand) (made, left int64) {
 			if err == nil {
 				return out
 			}
+
 			if !errors.Is(err, change.ErrHalted) {
 				t.Fatal(err)
 			}
@@ -278,9 +296,11 @@ func meddled(t *testing.T, r *rand.Rand) (made, left int64) {
 			back = append(back, s)
 		}
 	}
+
 	if len(back) > 0 {
 		run("back", back, true)
 	}
+
 	return made, left
 }
 

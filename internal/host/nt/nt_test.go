@@ -55,6 +55,7 @@ func TestHostileServer(t *testing.T) {
 	if malformed == nil {
 		t.Fatal("it is well formed")
 	}
+
 	file := func(name string) Seen {
 		return Seen{
 			Name:       name,
@@ -62,6 +63,7 @@ func TestHostileServer(t *testing.T) {
 			Descriptor: ntsd.Descriptor{Owner: ntsd.System, Entries: []ntsd.Entry{{Mask: ntsd.Full, SID: ntsd.System}}},
 		}
 	}
+
 	for _, c := range []struct {
 		what        string
 		list        func(folder string) ([]Seen, error)
@@ -103,19 +105,24 @@ func TestHostileServer(t *testing.T) {
 			nodes[h] = b
 			return nil
 		})
+
 		if !errors.Is(err, c.fails) {
 			t.Errorf("%s: %v", c.what, err)
 			continue
 		}
+
 		if c.fails != nil {
 			continue
 		}
+
 		if f.Paths != c.paths || f.Gaps != c.gaps {
 			t.Errorf("%s: %d paths, %d gaps", c.what, f.Paths, f.Gaps)
 		}
+
 		if c.gaps > 0 && !strings.Contains(f.Denied[0].Path+": "+f.Denied[0].Reason, c.says) {
 			t.Errorf("%s: %+v", c.what, f.Denied[0])
 		}
+
 		if _, ok := nodes[f.Forest]; !ok {
 			t.Errorf("%s: no forest", c.what)
 		}
@@ -132,13 +139,16 @@ func TestLargeFoldersOneByOne(t *testing.T) {
 			Descriptor: ntsd.Descriptor{Owner: ntsd.System, Entries: []ntsd.Entry{{Mask: ntsd.Full, SID: ntsd.System}}},
 		}
 	}
+
 	var top, within []Seen
 	for i := range folders {
 		top = append(top, entry(perm.Folder, fmt.Sprintf("hold%02d", i)))
 	}
+
 	for i := range large {
 		within = append(within, entry(perm.File, fmt.Sprintf("crate%05d", i)))
 	}
+
 	within = append(within, entry(perm.Folder, "below"), entry(perm.Folder, "beside"))
 	var inside, most atomic.Int32
 	list := func(folder string) ([]Seen, error) {
@@ -155,15 +165,18 @@ func TestLargeFoldersOneByOne(t *testing.T) {
 			return []Seen{entry(perm.File, "note")}, nil
 		}
 	}
+
 	f, err := Scan(t.Context(), hostile{list: list}, []string{"/charts"}, nil, func(tree.Hash, []byte) error {
 		return nil
 	})
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if want := int64(1 + folders*(1+large+4)); f.Paths != want || f.Gaps != 0 {
 		t.Errorf("%d paths, %d gaps; want %d and none", f.Paths, f.Gaps, want)
 	}
+
 	if most.Load() != 1 {
 		t.Errorf("what is below large folders is read by %d at once", most.Load())
 	}

@@ -120,12 +120,14 @@ func (t *thing) look() (Seen, error) {
 		}
 		seen, err = t.h.Look()
 	}
+
 	if err != nil {
 		return seen, t.r.away(err)
 	}
 	if t.last != nil && (t.last.ID != seen.ID || t.last.Kind != seen.Kind) {
 		return seen, fsys.ErrOther
 	}
+
 	t.last = &seen
 	return seen, nil
 }
@@ -171,6 +173,7 @@ func (t *thing) Astray(to perm.Set) (string, error) {
 		return "", fmt.Errorf("its folder: %w", err)
 	}
 	defer up.Close()
+
 	seen, err := up.look()
 	if err != nil {
 		return "", fmt.Errorf("its folder: %w", err)
@@ -179,6 +182,7 @@ func (t *thing) Astray(to perm.Set) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("its folder: %w", err)
 	}
+
 	return perm.Astray(perm.In(above, t.last.Kind, to), nil), nil
 }
 
@@ -201,6 +205,7 @@ func (t *thing) Make(m change.Moves, before func()) error {
 	if !ok {
 		return errors.New("the step is not for a file server")
 	}
+
 	was := t.last
 	for n := 0; ; n++ {
 		seen, err := t.look()
@@ -211,23 +216,29 @@ func (t *thing) Make(m change.Moves, before func()) error {
 		if n > 0 && was != nil && !now.Equal(to) && (!now.Equal(was.Descriptor) || seen.Changed != was.Changed) {
 			return fsys.ErrOther
 		}
+
 		part := Part(0)
 		if now.Owner != to.Owner {
 			part |= SetOwner
 		}
+
 		if now.Group != to.Group {
 			part |= SetGroup
 		}
+
 		now.Owner, now.Group = to.Owner, to.Group
 		if !now.Equal(to) {
 			part |= SetList
 		}
+
 		if part == 0 {
 			return nil
 		}
+
 		if before != nil {
 			before()
 		}
+
 		err = t.h.Set(to, part)
 		if n == again || !errors.Is(err, ErrLost) {
 			return t.r.away(err)

@@ -63,6 +63,7 @@ func Scan(
 ) (Found, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+
 	w := &scanner{
 		ctx:    ctx,
 		stop:   cancel,
@@ -73,13 +74,16 @@ func Scan(
 		sids:   map[ntsd.SID]bool{},
 		sets:   map[string]perm.Set{},
 	}
+
 	roots = slices.Clone(roots)
 	slices.Sort(roots)
 	forest := tree.Node{Forest: true, Entries: make([]tree.Entry, len(roots))}
+
 	for i, root := range roots {
 		if err := pathname.Check(root); err != nil {
 			return Found{}, err
 		}
+
 		e := &forest.Entries[i]
 		*e = tree.Entry{Name: root, Kind: perm.Folder}
 		w.paths.Add(1)
@@ -87,38 +91,46 @@ func Scan(
 		if err != nil {
 			return Found{}, err
 		}
+
 		share, err := s.Open(ctx, name)
 		if err != nil {
 			e.Gap = w.deny(root, err)
 			continue
 		}
+
 		seen, err := Look(share, below)
 		if err == nil {
 			e.Kind = seen.Kind
 			e.Set, err = w.set(seen.Descriptor)
 		}
+
 		if err != nil {
 			e.Gap = w.deny(root, err)
 		} else if e.Kind == perm.Folder {
 			e.Child, e.Gap = w.folder(share, root, below, tree.Way{Depth: 1}, false)
 		}
+
 		_ = share.Close() // nothing more is asked of it
 	}
+
 	if w.err != nil {
 		return Found{}, w.err
 	}
 	if err := ctx.Err(); err != nil {
 		return Found{}, err
 	}
+
 	b := tree.Encode(forest)
 	h := tree.Sum(b)
 	if err := put(h, b); err != nil {
 		return Found{}, err
 	}
+
 	f := Found{Forest: h, Paths: w.paths.Load(), Gaps: w.gaps.Load(), Denied: w.denied}
 	for sid := range w.sids {
 		f.SIDs = append(f.SIDs, sid)
 	}
+
 	slices.SortFunc(f.SIDs, func(a, b ntsd.SID) int { return strings.Compare(a.Bytes(), b.Bytes()) })
 	slices.SortFunc(f.Denied, func(a, b Denied) int { return pathname.Compare(a.Path, b.Path) })
 	return f, nil
@@ -129,12 +141,15 @@ func (w *scanner) deny(path string, err error) tree.Gap {
 		w.fail(err)
 		w.stop()
 	}
+
 	w.gaps.Add(1)
 	w.mu.Lock()
 	defer w.mu.Unlock()
+
 	if len(w.denied) < maxDenied {
 		w.denied = append(w.denied, Denied{path, err.Error()})
 	}
+
 	switch {
 	case errors.Is(err, tree.ErrTooLarge):
 		return tree.TooLarge
@@ -143,6 +158,7 @@ func (w *scanner) deny(path string, err error) tree.Gap {
 	case Gone(err):
 		return tree.Vanished
 	}
+
 	return tree.Failed
 }
 
@@ -152,19 +168,24 @@ func (w *scanner) set(d ntsd.Descriptor) (perm.Set, error) {
 	if err != nil {
 		return perm.Set{}, err
 	}
+
 	w.mu.Lock()
 	defer w.mu.Unlock()
+
 	if known, ok := w.sets[s.Bytes()]; ok {
 		return known, nil
 	}
+
 	if len(w.sets) < maxSIDs {
 		w.sets[s.Bytes()] = s
 	}
+
 	for _, id := range d.SIDs() {
 		if len(w.sids) < maxSIDs {
 			w.sids[id] = true
 		}
 	}
+
 	return s, nil
 }
 
@@ -183,6 +204,7 @@ func (w *scanner) folder(share Share, path, below string, way tree.Way, alone bo
 	if w.ctx.Err() != nil { // what is made of it is thrown away
 		return tree.Hash{}, tree.Failed
 	}
+
 	var n tree.Node
 	first := false // to be alone
 	defer func() {
@@ -190,29 +212,35 @@ func (w *scanner) folder(share Share, path, below string, way tree.Way, alone bo
 			<-w.alone
 		}
 	}()
+
 	err := share.List(below, func(list []Seen) error {
 		if err := w.ctx.Err(); err != nil {
 			return err
 		}
+
 		for _, seen := range list {
 			e := tree.Entry{Name: seen.Name, Kind: seen.Kind}
 			err := seen.Err
 			if err == nil {
 				e.Set, err = w.set(seen.Descriptor)
 			}
+
 			if err != nil {
 				if Gone(err) {
 					continue
 				}
 				e.Gap = w.deny(pathname.Join(path, seen.Name), err)
 			}
+
 			var before *tree.Entry
 			if have := len(n.Entries); have > 0 {
 				before = &n.Entries[have-1]
 			}
+
 			if err := way.Hold(&e, before); err != nil {
 				return err
 			}
+
 			if !alone && way.Held > light {
 				select {
 				case w.alone <- struct{}{}:
@@ -221,30 +249,38 @@ func (w *scanner) folder(share Share, path, below string, way tree.Way, alone bo
 				}
 				alone, first = true, true
 			}
+
 			n.Entries = append(n.Entries, e)
 		}
+
 		if len(n.Entries) > tree.MaxEntries {
 			return fmt.Errorf("%w: it has more than %d names", tree.ErrTooLarge, tree.MaxEntries)
 		}
+
 		if seen := w.seen.Add(int64(len(list))); w.report != nil {
 			w.report(seen)
 		}
+
 		return nil
 	})
+
 	if err != nil {
 		return tree.Hash{}, w.deny(path, err)
 	}
+
 	slices.SortFunc(n.Entries, func(a, b tree.Entry) int { return strings.Compare(a.Name, b.Name) })
 	n.Entries = slices.CompactFunc(n.Entries, func(a, b tree.Entry) bool { return a.Name == b.Name })
 	if err := n.Fits(); err != nil {
 		return tree.Hash{}, w.deny(path, err)
 	}
+
 	var inside sync.WaitGroup
 	for i := range n.Entries {
 		e := &n.Entries[i]
 		if e.Kind != perm.Folder || e.Gap != tree.Whole {
 			continue
 		}
+
 		read := func() {
 			in, err := way.Into(e.Name)
 			if err != nil {
@@ -253,10 +289,12 @@ func (w *scanner) folder(share Share, path, below string, way tree.Way, alone bo
 			}
 			e.Child, e.Gap = w.folder(share, pathname.Join(path, e.Name), Joined(below, e.Name), in, alone)
 		}
+
 		if alone {
 			read()
 			continue
 		}
+
 		select {
 		case w.slots <- struct{}{}:
 			inside.Go(func() {
@@ -267,17 +305,20 @@ func (w *scanner) folder(share Share, path, below string, way tree.Way, alone bo
 			read()
 		}
 	}
+
 	inside.Wait()
 	for i := range n.Entries {
 		if n.Entries[i].Gap != tree.Whole {
 			n.Entries[i].Child = tree.Hash{}
 		}
 	}
+
 	w.paths.Add(int64(len(n.Entries)))
 	b := tree.Encode(n)
 	h := tree.Sum(b)
 	if err := w.put(h, b); err != nil {
 		w.fail(err)
 	}
+
 	return h, tree.Whole
 }

@@ -34,12 +34,15 @@ func Try(s Share, below string, k perm.Kind) (out []access.Try, err error) {
 		case Refused(err):
 			return call + ": the server denies access", false, nil
 		}
+
 		return call, false, err
 	}
+
 	marked := false
 	if seen, err := Look(s, below); err == nil { // who may not look finds out by trying
 		marked = seen.ReadOnly
 	}
+
 	for _, op := range access.For(k, perm.SchemeNT) {
 		t := access.Try{Operation: op}
 		o, ok := tries[op]
@@ -64,7 +67,9 @@ func Try(s Share, below string, k perm.Kind) (out []access.Try, err error) {
 				t.Call += ", " + also
 			}
 		}
+
 		out = append(out, t)
 	}
+
 	return out, nil
 }

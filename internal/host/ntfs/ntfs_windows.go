@@ -48,13 +48,16 @@ func Open() (*System, error) {
 		if err == nil {
 			err = windows.LookupPrivilegeValue(nil, n, &p.Privileges[0].Luid)
 		}
+
 		if err == nil { // where the account lacks it this says nothing, and what it would have opened is refused
 			err = windows.AdjustTokenPrivileges(token, false, &p, 0, nil, nil)
 		}
+
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", name, err)
 		}
 	}
+
 	return &System{}, nil
 }
 
@@ -102,6 +105,7 @@ func openAt(dir windows.Handle, name string, rights uint32) (h windows.Handle, e
 	if err != nil {
 		return 0, err
 	}
+
 	attributes := windows.OBJECT_ATTRIBUTES{
 		RootDirectory: dir,
 		ObjectName:    object,
@@ -116,6 +120,7 @@ func openAt(dir windows.Handle, name string, rights uint32) (h windows.Handle, e
 	if errors.As(err, &code) {
 		err = code.Errno()
 	}
+
 	return h, err
 }
 
@@ -125,12 +130,14 @@ func (v *volume) reach(name string, rights uint32) (windows.Handle, error) {
 	if len(parts) == 0 {
 		return openAt(v.top, "", rights)
 	}
+
 	at := v.top
 	defer func() {
 		if at != v.top {
 			windows.CloseHandle(at)
 		}
 	}()
+
 	for i, part := range parts {
 		if part == "." || part == ".." {
 			return 0, fmt.Errorf("%s leads elsewhere", part)
@@ -142,9 +149,11 @@ func (v *volume) reach(name string, rights uint32) (windows.Handle, error) {
 		if err != nil {
 			return 0, err
 		}
+
 		if at != v.top {
 			windows.CloseHandle(at)
 		}
+
 		at = next
 		var info windows.ByHandleFileInformation
 		if err := windows.GetFileInformationByHandle(at, &info); err != nil {
@@ -154,6 +163,7 @@ func (v *volume) reach(name string, rights uint32) (windows.Handle, error) {
 			return 0, fmt.Errorf("%s on the way is a link", part)
 		}
 	}
+
 	panic("unreachable")
 }
 
@@ -183,6 +193,7 @@ func (h *handle) Look() (nt.Seen, error) {
 	if err := windows.GetFileInformationByHandle(h.h, &info); err != nil {
 		return nt.Seen{}, explain(err)
 	}
+
 	seen := nt.Seen{
 		Name:     h.name,
 		Kind:     perm.File,
@@ -192,6 +203,7 @@ func (h *handle) Look() (nt.Seen, error) {
 		Modified: time.Unix(0, info.LastWriteTime.Nanoseconds()),
 		ReadOnly: info.FileAttributes&windows.FILE_ATTRIBUTE_READONLY != 0,
 	}
+
 	// Asked for after the number of names: whoever takes a name away in between changes it.
 	var basic struct {
 		created, accessed, written, changed windows.Filetime
@@ -201,6 +213,7 @@ func (h *handle) Look() (nt.Seen, error) {
 		uint32(unsafe.Sizeof(basic))); err != nil {
 		return seen, explain(err)
 	}
+
 	seen.Changed = basic.changed.Nanoseconds()
 	switch {
 	case info.FileAttributes&windows.FILE_ATTRIBUTE_REPARSE_POINT != 0:
@@ -208,6 +221,7 @@ func (h *handle) Look() (nt.Seen, error) {
 	case info.FileAttributes&windows.FILE_ATTRIBUTE_DIRECTORY != 0:
 		seen.Kind = perm.Folder
 	}
+
 	buf := make([]byte, 4096)
 	for {
 		var need uint32
@@ -234,11 +248,13 @@ func (h *handle) Set(d ntsd.Descriptor, what nt.Part) error {
 	} else {
 		d.Owner = ntsd.SID{}
 	}
+
 	if what&nt.SetGroup != 0 {
 		info |= windows.GROUP_SECURITY_INFORMATION
 	} else {
 		d.Group = ntsd.SID{}
 	}
+
 	if what&nt.SetList != 0 {
 		info |= windows.DACL_SECURITY_INFORMATION
 		if d.Control&ntsd.Protected != 0 {
@@ -247,6 +263,7 @@ func (h *handle) Set(d ntsd.Descriptor, what nt.Part) error {
 			info |= windows.UNPROTECTED_DACL_SECURITY_INFORMATION
 		}
 	}
+
 	b, err := d.Append(nil)
 	if err != nil {
 		return err
@@ -254,6 +271,7 @@ func (h *handle) Set(d ntsd.Descriptor, what nt.Part) error {
 	if r, _, err := setKernelObjectSec.Call(uintptr(h.h), uintptr(info), uintptr(unsafe.Pointer(&b[0]))); r == 0 {
 		return explain(err)
 	}
+
 	return nil
 }
 
@@ -263,12 +281,14 @@ func (v *volume) List(folder string, each func([]nt.Seen) error) error {
 	if err != nil {
 		return explain(err)
 	}
+
 	f := os.NewFile(uintptr(h), folder)
 	defer f.Close()
 	for {
 		if err := v.ctx.Err(); err != nil {
 			return err
 		}
+
 		names, err := f.Readdirnames(1000)
 		out := make([]nt.Seen, 0, len(names))
 		for _, name := range names {
@@ -276,20 +296,25 @@ func (v *volume) List(folder string, each func([]nt.Seen) error) error {
 			if nt.Gone(err) {
 				continue
 			}
+
 			seen.Name = name
 			if err != nil {
 				seen.Err = err
 			}
+
 			if !seen.Kind.Valid() {
 				seen.Kind = perm.File
 			}
+
 			out = append(out, seen)
 		}
+
 		if len(out) > 0 {
 			if err := each(out); err != nil {
 				return err
 			}
 		}
+
 		switch {
 		case errors.Is(err, io.EOF):
 			return nil

@@ -57,16 +57,19 @@ func (s *System) Accounts(ctx context.Context) (out []nt.Account, err error) {
 		if _, known := at[sid]; err != nil || known || len(out) >= maxListed {
 			return err
 		}
+
 		at[sid] = len(out)
 		out = append(out, nt.Account{SID: sid, Name: name, Group: group})
 		return nil
 	}
+
 	err = pages(func(buf **byte, n, total, resume *uint32) error {
 		return windows.NetUserEnum(nil, 0, 0, buf, whole, n, total, resume)
 	}, func(p unsafe.Pointer) error { return add(windows.UTF16PtrToString(*(**uint16)(p)), false) })
 	if err != nil {
 		return nil, fmt.Errorf("list the accounts: %w", err)
 	}
+
 	var groups []string
 	err = pages(func(buf **byte, n, total, resume *uint32) error {
 		r, _, _ := netLocalGroupEnum.Call(0, 0, uintptr(unsafe.Pointer(buf)), whole, uintptr(unsafe.Pointer(n)),
@@ -76,9 +79,11 @@ func (s *System) Accounts(ctx context.Context) (out []nt.Account, err error) {
 		groups = append(groups, windows.UTF16PtrToString(*(**uint16)(p)))
 		return add(groups[len(groups)-1], true)
 	})
+
 	if err != nil {
 		return nil, fmt.Errorf("list the groups: %w", err)
 	}
+
 	for _, g := range groups {
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -95,6 +100,7 @@ func (s *System) Accounts(ctx context.Context) (out []nt.Account, err error) {
 		if err != nil {
 			return nil, err
 		}
+
 		err = pages(func(buf **byte, n, total, resume *uint32) error {
 			r, _, _ := netLocalGroupMembers.Call(0, uintptr(unsafe.Pointer(name)), 0, uintptr(unsafe.Pointer(buf)),
 				whole, uintptr(unsafe.Pointer(n)), uintptr(unsafe.Pointer(total)), uintptr(unsafe.Pointer(resume)))
@@ -106,10 +112,12 @@ func (s *System) Accounts(ctx context.Context) (out []nt.Account, err error) {
 			}
 			return err
 		})
+
 		if err != nil {
 			return nil, fmt.Errorf("list who is in %s: %w", g, err)
 		}
 	}
+
 	return out, nil
 }
 
@@ -130,15 +138,18 @@ func pages(ask func(buf **byte, n, total, resume *uint32) error, each func(unsaf
 		if err != nil && err != windows.ERROR_MORE_DATA {
 			return err
 		}
+
 		for i := range n {
 			if err := each(unsafe.Add(unsafe.Pointer(buf), uintptr(i)*unsafe.Sizeof(buf))); err != nil {
 				_ = windows.NetApiBufferFree(buf)
 				return err
 			}
 		}
+
 		if buf != nil {
 			_ = windows.NetApiBufferFree(buf)
 		}
+
 		if err == nil || n == 0 {
 			return nil
 		}

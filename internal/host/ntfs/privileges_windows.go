@@ -38,10 +38,12 @@ func (s *System) Privileges(ctx context.Context) (map[ntsd.SID]ntsd.Privileges, 
 		if err != nil {
 			return nil, fmt.Errorf("who holds %s: %w", p, err)
 		}
+
 		for _, sid := range who {
 			out[sid] |= p
 		}
 	}
+
 	return out, nil
 }
 
@@ -50,10 +52,12 @@ func holders(policy windows.Handle, privilege string) (out []ntsd.SID, err error
 	if err != nil {
 		return nil, err
 	}
+
 	var list unsafe.Pointer
 	var n uint32
 	r, _, _ := lsaEnumerateAccounts.Call(uintptr(policy), uintptr(unsafe.Pointer(name)), uintptr(unsafe.Pointer(&list)),
 		uintptr(unsafe.Pointer(&n)))
+
 	switch windows.NTStatus(r) {
 	case windows.STATUS_NO_MORE_ENTRIES: // nobody
 		return nil, nil
@@ -62,6 +66,7 @@ func holders(policy windows.Handle, privilege string) (out []ntsd.SID, err error
 		return nil, windows.NTStatus(r)
 	}
 	defer func() { _, _, _ = lsaFreeMemory.Call(uintptr(list)) }()
+
 	for _, p := range unsafe.Slice((**windows.SID)(list), min(n, maxListed)) {
 		sid, err := sidOf(p)
 		if err != nil {
@@ -69,5 +74,6 @@ func holders(policy windows.Handle, privilege string) (out []ntsd.SID, err error
 		}
 		out = append(out, sid)
 	}
+
 	return out, nil
 }

@@ -41,6 +41,7 @@ func TestMadeAsComputed(t *testing.T) {
 func madeIn(t *testing.T, r *rand.Rand, top string, rounds int) {
 	w := &world{t: t, r: r, top: top}
 	defer syscall.Umask(syscall.Umask(0))
+
 	maker := access.Subject{ID: perm.UID(0), Groups: []perm.Principal{perm.GID(0)}, Privileges: access.AllPrivileges}
 	withDefaults, lists := 0, 0
 	for i := range rounds {
@@ -53,6 +54,7 @@ func madeIn(t *testing.T, r *rand.Rand, top string, rounds int) {
 		if n.state.Default != nil {
 			withDefaults++
 		}
+
 		umask, asks := mode.Mode(r.IntN(0o1000)), mode.Mode(r.IntN(0o1000))
 		kind, path := perm.File, filepath.Join(folder, "new")
 		syscall.Umask(int(umask))
@@ -64,6 +66,7 @@ func madeIn(t *testing.T, r *rand.Rand, top string, rounds int) {
 			w.must(err)
 			unix.Close(fd)
 		}
+
 		got, err := look.Path(path)
 		w.must(err)
 		in, err := look.Path(folder)
@@ -77,11 +80,13 @@ func madeIn(t *testing.T, r *rand.Rand, top string, rounds int) {
 			t.Fatalf("a new %s in %+v, asked with %s under umask %s:\nis       %+v\ncomputed %+v", kind, n.state, asks,
 				umask, have, computed)
 		}
+
 		p, err := perm.POSIXOf(got.Seen.Set)
 		w.must(err)
 		if p.Access == nil {
 			continue
 		}
+
 		lists++
 		to := mode.Mode(r.IntN(0o1000))
 		w.must(unix.Chmod(path, uint32(to)))
@@ -95,6 +100,7 @@ func madeIn(t *testing.T, r *rand.Rand, top string, rounds int) {
 				computed.Text(nil))
 		}
 	}
+
 	if withDefaults < rounds/15 || lists < rounds/30 {
 		t.Errorf("only %d folders with default entries and %d lists: too plain to prove anything", withDefaults, lists)
 	}

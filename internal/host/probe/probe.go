@@ -52,8 +52,10 @@ func Run(ctx context.Context, ask Ask) ([]access.Try, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
+
 	var out, complaint bytes.Buffer
 	c := exec.CommandContext(ctx, "/proc/self/exe")
 	c.Args = []string{childName}
@@ -69,6 +71,7 @@ func Run(ctx context.Context, ask Ask) ([]access.Try, error) {
 		}
 		return tries, nil
 	}
+
 	if err != nil {
 		return nil, fmt.Errorf("probe as %d: %w: %s", ask.UID, err, bytes.TrimSpace(complaint.Bytes()))
 	}
@@ -76,6 +79,7 @@ func Run(ctx context.Context, ask Ask) ([]access.Try, error) {
 	if err := untrusted.JSON(out.Bytes(), maxElements, &tries); err != nil {
 		return nil, fmt.Errorf("probe as %d: its answer: %w", ask.UID, err)
 	}
+
 	return tries, nil
 }
 
@@ -111,25 +115,30 @@ func become(uid uint32, groups []uint32, keep uint64) error {
 	for i, g := range groups {
 		runtimeGroups[i] = int(g)
 	}
+
 	if err := syscall.Setgroups(runtimeGroups); err != nil {
 		return fmt.Errorf("take on the account's groups: %w: the agent needs CAP_SETGID", err)
 	}
 	if err := syscall.Setresgid(runtimeGroups[0], runtimeGroups[0], runtimeGroups[0]); err != nil {
 		return fmt.Errorf("take on the account's group: %w: the agent needs CAP_SETGID", err)
 	}
+
 	if keep != 0 {
 		if err := everyThread(unix.SYS_PRCTL, unix.PR_SET_KEEPCAPS, 1, 0); err != nil {
 			return fmt.Errorf("keep capabilities: %w", err)
 		}
 	}
+
 	if err := syscall.Setresuid(int(uid), int(uid), int(uid)); err != nil {
 		return fmt.Errorf("take on the account's id: %w: the agent needs CAP_SETUID", err)
 	}
+
 	if uid != 0 {
 		if err := setCapabilities(keep); err != nil {
 			return fmt.Errorf("give up capabilities: %w", err)
 		}
 	}
+
 	// Whatever is started from here on gains nothing by set-ID bits.
 	if err := everyThread(unix.SYS_PRCTL, unix.PR_SET_NO_NEW_PRIVS, 1, 0); err != nil {
 		return fmt.Errorf("give up new privileges: %w", err)
@@ -137,6 +146,7 @@ func become(uid uint32, groups []uint32, keep uint64) error {
 	if got := os.Geteuid(); got != int(uid) {
 		return fmt.Errorf("became %d instead of %d", got, uid)
 	}
+
 	return nil
 }
 

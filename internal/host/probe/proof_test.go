@@ -45,9 +45,11 @@ func TestMain(m *testing.M) {
 		}
 		os.Exit(0)
 	}
+
 	if os.Getenv(inside) != "" {
 		os.Exit(m.Run())
 	}
+
 	c := exec.Command("/proc/self/exe", os.Args[1:]...)
 	c.Env = append(os.Environ(), inside+"=1")
 	c.Stdout, c.Stderr = os.Stdout, os.Stderr
@@ -56,6 +58,7 @@ func TestMain(m *testing.M) {
 		fmt.Fprintln(os.Stderr, "tests in a mount namespace of their own (this needs root):", err)
 		os.Exit(1)
 	}
+
 	os.Exit(0)
 }
 
@@ -112,6 +115,7 @@ func doer(in io.Reader, out io.Writer) error {
 	if err := become(who.UID, who.Groups, capabilities(who.Keep)); err != nil {
 		return err
 	}
+
 	syscall.Umask(0)
 	for {
 		var d deed
@@ -120,6 +124,7 @@ func doer(in io.Reader, out io.Writer) error {
 		} else if err != nil {
 			return err
 		}
+
 		var answer done
 		if d.Probe {
 			answer.Try = &attempt(Ask{
@@ -137,6 +142,7 @@ func doer(in io.Reader, out io.Writer) error {
 		} else {
 			answer.Allowed = true
 		}
+
 		if err := enc.Encode(answer); err != nil {
 			return err
 		}
@@ -150,11 +156,14 @@ func act(d deed) error {
 		if err == nil {
 			unix.Close(fd)
 		}
+
 		if errors.Is(err, unix.ENXIO) { // a socket, or a pipe that nobody reads: permitted
 			return nil
 		}
+
 		return err
 	}
+
 	switch d.Op {
 	case access.Read, access.List:
 		return open(unix.O_RDONLY)
@@ -165,12 +174,15 @@ func act(d deed) error {
 		if err != nil {
 			return err
 		}
+
 		var ws syscall.WaitStatus
 		_, err = syscall.Wait4(pid, &ws, 0, nil)
 		if err == nil && ws.ExitStatus() != 0 {
 			err = fmt.Errorf("the program ended with %d", ws.ExitStatus())
 		}
+
 		return err
+
 	case access.Enter:
 		if err := unix.Chdir(d.Path); err != nil {
 			return err
@@ -187,21 +199,25 @@ func act(d deed) error {
 			return err
 		}
 		return unix.Unlink(d.Path)
+
 	case access.Rename:
 		moved := d.Path + ".moved"
 		if err := unix.Rename(d.Path, moved); err != nil {
 			return err
 		}
 		return unix.Rename(moved, d.Path)
+
 	case access.Change:
 		var st unix.Stat_t
 		if err := unix.Lstat(d.Path, &st); err != nil {
 			return err
 		}
 		return unix.Chmod(d.Path, st.Mode&0o7777)
+
 	case access.Own:
 		return unix.Lchown(d.Path, os.Geteuid(), -1)
 	}
+
 	return fmt.Errorf("unknown deed %v", d.Op)
 }
 
@@ -227,10 +243,12 @@ func start(t *testing.T, who identity) *person {
 	if err := errors.Join(err1, err2, err3); err != nil {
 		t.Fatal(err)
 	}
+
 	p := &person{who, process, in, json.NewEncoder(in), json.NewDecoder(bufio.NewReader(out))}
 	if err := p.enc.Encode(who); err != nil {
 		t.Fatal(err)
 	}
+
 	return p
 }
 
@@ -261,11 +279,14 @@ func people(r *rand.Rand) []identity {
 				who.Groups = append(who.Groups, g)
 			}
 		}
+
 		if uid == 2999 {
 			who.Groups = []uint32{3999}
 		}
+
 		out = append(out, who)
 	}
+
 	out = append(out, identity{UID: 0, Groups: []uint32{0}})
 	one := out[r.IntN(len(uids))]
 	one.Keep = 1 << r.IntN(5)
@@ -283,11 +304,13 @@ func TestProof(t *testing.T) {
 		}
 		questions = n
 	}
+
 	r := seeded.Rand(t)
 	asked := 0
 	allowed := 0
 	tried := 0
 	causes := map[access.Code]int{}
+
 	for asked < questions {
 		t.Run("", func(t *testing.T) {
 			w := grow(t, r, 30+r.IntN(20))
@@ -302,6 +325,7 @@ func TestProof(t *testing.T) {
 			break
 		}
 	}
+
 	t.Logf("%d questions, %d of them allowed, %d asked by the probe as well; causes %v", asked, allowed, tried, causes)
 	if len(causes) < 13 { // two of the fifteen are rare
 		t.Errorf("only %d causes came up: the worlds are too plain to prove anything", len(causes))
@@ -323,12 +347,14 @@ func (w *world) below(asker *access.Asker) {
 		for _, r := range tally.Paths {
 			held[string(r.Path)] = true
 		}
+
 		for _, n := range w.nodes {
 			if slices.ContainsFunc(w.mounts, func(at string) bool {
 				return at != n.path && pathname.Under(n.path, at)
 			}) {
 				continue
 			}
+
 			found, err := look.Path(n.path)
 			w.must(err)
 			if a := asker.May(found.Way, op, nil); a.Allowed != held[n.path] {
@@ -344,6 +370,7 @@ func (w *world) question(who identity, causes map[access.Code]int) (asked, allow
 	w.t.Helper()
 	p := start(w.t, who)
 	defer p.end(w.t)
+
 	asker := access.NewAsker(who.subject())
 	w.below(asker)
 	for _, n := range w.nodes {
@@ -354,11 +381,13 @@ func (w *world) question(who identity, causes map[access.Code]int) (asked, allow
 		if got := way[len(way)-1].Set; got != w.counts(n.state).Set() {
 			w.t.Fatalf("%s was made as %+v and is read as %x", n.path, n.state, got.Bytes())
 		}
+
 		for _, op := range access.For(n.kind, perm.SchemePOSIX) {
 			want := asker.May(way, op, nil)
 			if want.Allowed != asker.Can(way, op) {
 				w.t.Fatalf("May and Can differ for %s on %s", op, n.path)
 			}
+
 			asked++
 			causes[want.Cause]++
 			got := p.do(w.t, deed{Op: op, Path: at, Kind: n.kind})
@@ -367,6 +396,7 @@ func (w *world) question(who identity, causes map[access.Code]int) (asked, allow
 					want.Allowed, want.Cause, want.Reason, got.Allowed, got.Errno, describe(way))
 				return
 			}
+
 			if got.Allowed {
 				allowed++
 				switch op {
@@ -377,9 +407,11 @@ func (w *world) question(who identity, causes map[access.Code]int) (asked, allow
 					w.mend(n)
 				}
 			}
+
 			if at != n.path { // a probe goes to the path itself
 				continue
 			}
+
 			try := p.do(w.t, deed{Op: op, Path: n.path, Kind: n.kind, Probe: true}).Try
 			if try.Untried == "" {
 				tried++
@@ -390,11 +422,13 @@ func (w *world) question(who identity, causes map[access.Code]int) (asked, allow
 				}
 			}
 		}
+
 		if again, err := look.Path(at); err != nil || !slices.Equal(again.Way, way) {
 			w.t.Errorf("the probe left %s changed: %v", n.path, err)
 			return
 		}
 	}
+
 	return asked, allowed, tried
 }
 
@@ -439,13 +473,16 @@ func TestRun(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+
 	file := filepath.Join(dir, "tide table.csv")
 	if err := os.WriteFile(file, nil, 0o640); err != nil {
 		t.Fatal(err)
 	}
+
 	if err := os.Chown(file, 2001, 3001); err != nil {
 		t.Fatal(err)
 	}
+
 	for _, c := range []struct {
 		uid     uint32
 		groups  []uint32
@@ -463,9 +500,11 @@ func TestRun(t *testing.T) {
 			Kind:       perm.File,
 			Operations: access.For(perm.File, perm.SchemePOSIX),
 		})
+
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		var got []string
 		for _, x := range tries {
 			if x.Allowed {
@@ -475,10 +514,12 @@ func TestRun(t *testing.T) {
 				t.Errorf("%v: %+v", c, x)
 			}
 		}
+
 		if s := strings.Join(got, ","); s != c.allowed {
 			t.Errorf("as %d %v: %q, want %q: %+v", c.uid, c.groups, s, c.allowed, tries)
 		}
 	}
+
 	if tries, err := Run(t.Context(), Ask{
 		UID:        2001,
 		Groups:     []uint32{3001},
@@ -488,11 +529,13 @@ func TestRun(t *testing.T) {
 	}); err != nil || tries[0].Untried == "" {
 		t.Errorf("a path of another kind was tried: %+v, %v", tries, err)
 	}
+
 	if i, err := fsys.OpenRoot(file); err != nil {
 		t.Errorf("the probe took the file away: %v", err)
 	} else {
 		i.Close()
 	}
+
 	if _, err := Run(t.Context(), Ask{UID: 2001}); err == nil {
 		t.Error("a process without a group was started")
 	}

@@ -40,6 +40,7 @@ func attempt(ask Ask) []access.Try {
 	if name == "" {
 		name = "."
 	}
+
 	dir, err := unix.Openat2(unix.AT_FDCWD, pathname.Folder(path), &unix.OpenHow{
 		Flags:   unix.O_PATH | unix.O_DIRECTORY | unix.O_CLOEXEC,
 		Resolve: unix.RESOLVE_NO_SYMLINKS,
@@ -49,6 +50,7 @@ func attempt(ask Ask) []access.Try {
 		// The folder has to let through, even where all that is asked can be asked from above.
 		err = unix.Faccessat2(dir, ".", unix.X_OK, unix.AT_EACCESS)
 	}
+
 	for _, op := range ask.Operations {
 		if err != nil {
 			out = append(out, access.Try{
@@ -59,6 +61,7 @@ func attempt(ask Ask) []access.Try {
 		}
 		out = append(out, tryOne(dir, name, ask.Kind, op))
 	}
+
 	return out
 }
 
@@ -83,16 +86,20 @@ func tryOne(dir int, name string, k perm.Kind, op access.Operation) access.Try {
 	if got := fsys.KindOf(uint32(st.Mode)); got != k {
 		return access.Try{Operation: op, Untried: "the path was a " + k.String() + " and is a " + got.String() + " now"}
 	}
+
 	result := func(call string, err error, alsoAllowed ...error) access.Try {
 		if why := untried(err); why != "" {
 			return access.Try{Operation: op, Untried: why, Call: answer(call, err)}
 		}
+
 		allowed := err == nil
 		for _, e := range alsoAllowed {
 			allowed = allowed || errors.Is(err, e)
 		}
+
 		return access.Try{Operation: op, Allowed: allowed, Call: answer(call, err)}
 	}
+
 	open := func(call string, flags int, alsoAllowed ...error) access.Try {
 		fd, err := unix.Openat(dir, name, flags|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_NOCTTY|unix.O_CLOEXEC, 0o600)
 		if err == nil {
@@ -100,6 +107,7 @@ func tryOne(dir int, name string, k perm.Kind, op access.Operation) access.Try {
 		}
 		return result(call, err, alsoAllowed...)
 	}
+
 	ask := func(mode uint32) access.Try {
 		var fs unix.Statfs_t
 		if k == perm.CharDevice || k == perm.BlockDevice {
@@ -111,8 +119,10 @@ func tryOne(dir int, name string, k perm.Kind, op access.Operation) access.Try {
 				}
 			}
 		}
+
 		return result("faccessat2", unix.Faccessat2(dir, name, mode, unix.AT_EACCESS|unix.AT_SYMLINK_NOFOLLOW))
 	}
+
 	switch op {
 	case access.Read:
 		if k != perm.File { // opening a pipe or a device can have effects
@@ -139,6 +149,7 @@ func tryOne(dir int, name string, k perm.Kind, op access.Operation) access.Try {
 			return ask(unix.W_OK | unix.X_OK)
 		}
 		return t
+
 	case access.Delete, access.Rename: // within one folder the kernel asks the same for both
 		if name == "." || st.Attributes&unix.STATX_ATTR_MOUNT_ROOT != 0 {
 			return access.Try{Operation: op, Untried: "a file system is mounted here"}
@@ -147,10 +158,12 @@ func tryOne(dir int, name string, k perm.Kind, op access.Operation) access.Try {
 			return result("unlink of a folder", unix.Unlinkat(dir, name, 0), unix.EISDIR)
 		}
 		return result("rmdir of what is no folder", unix.Unlinkat(dir, name, unix.AT_REMOVEDIR), unix.ENOTDIR)
+
 	case access.Change:
 		if k == perm.Link {
 			break
 		}
+
 		err := setIncompleteList(dir, name)
 		if errors.Is(err, unix.EOPNOTSUPP) {
 			return access.Try{
@@ -159,11 +172,14 @@ func tryOne(dir int, name string, k perm.Kind, op access.Operation) access.Try {
 					"without a change",
 			}
 		}
+
 		// Permitted, the kernel finds the list incomplete.
 		return result("setxattr of an incomplete access list", err, unix.EINVAL)
+
 	case access.Own:
 		return access.Try{Operation: op, Untried: "the kernel cannot be asked without the owner being changed"}
 	}
+
 	return access.Try{Operation: op, Untried: "there is no such thing with a " + k.String()}
 }
 

@@ -57,24 +57,30 @@ func (w *world) state(k perm.Kind) perm.POSIX {
 		}
 		return of[w.r.IntN(len(of))]
 	}
+
 	p := perm.POSIX{UID: pick(uids), GID: pick(gids)}
 	p.Mode = someModes[w.r.IntN(len(someModes))]
 	if w.r.IntN(2) == 0 {
 		p.Mode = mode.Mode(w.r.IntN(0o10000))
 	}
+
 	if k == perm.Folder && w.r.IntN(3) > 0 { // else few ways would lead anywhere
 		p.Mode |= 0o111
 	}
+
 	if w.r.IntN(2) == 0 && k != perm.Link {
 		p.Access = w.list(p.Mode)
 		p.Mode = p.Access.Mode(p.Mode)
 	}
+
 	if k == perm.Folder && w.r.IntN(4) == 0 {
 		p.Default = w.list(mode.Mode(w.r.IntN(0o1000)))
 	}
+
 	if w.r.IntN(25) == 0 && (k == perm.File || k == perm.Folder) {
 		p.Flags = perm.Flags(1 + w.r.IntN(2))
 	}
+
 	return p
 }
 
@@ -86,11 +92,13 @@ func (w *world) list(m mode.Mode) posixacl.List {
 			named = append(named, posixacl.Entry{Tag: posixacl.User, ID: id, Perm: mode.Perm(w.r.IntN(8))})
 		}
 	}
+
 	for _, id := range gids {
 		if w.r.IntN(3) == 0 {
 			named = append(named, posixacl.Entry{Tag: posixacl.Group, ID: id, Perm: mode.Perm(w.r.IntN(8))})
 		}
 	}
+
 	// The kernel keeps lists that name somebody twice. Of a group one entry has all that the other has: where
 	// both have what the other lacks, such a list is known to be taken for more than it is (docs/guide).
 	if len(named) > 0 && w.r.IntN(8) == 0 {
@@ -100,13 +108,16 @@ func (w *world) list(m mode.Mode) posixacl.List {
 		if again.Tag == posixacl.User {
 			again.Perm = mode.Perm(w.r.IntN(8))
 		}
+
 		named = slices.Insert(named, i+1, again)
 	}
+
 	var mask *mode.Perm
 	if w.r.IntN(3) == 0 {
 		p := mode.Perm(w.r.IntN(8))
 		mask = &p
 	}
+
 	return posixacl.Build(m.Owner(), m.Group(), m.Other(), named, mask)
 }
 
@@ -117,11 +128,13 @@ func grow(t *testing.T, r *rand.Rand, paths int) *world {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	w := &world{t: t, r: r, top: top}
 	t.Cleanup(w.fell)
 	w.must(os.Chmod(top, 0o755))
 	folders := []*node{{path: top, kind: perm.Folder, mount: -1}}
 	full := map[*node]bool{}
+
 	for len(w.nodes) < paths {
 		in := folders[w.r.IntN(len(folders))]
 		n := &node{
@@ -143,6 +156,7 @@ func grow(t *testing.T, r *rand.Rand, paths int) *world {
 		default:
 			n.kind = perm.CharDevice
 		}
+
 		w.make(n)
 		if n.kind == perm.Folder {
 			folders = append(folders, n)
@@ -150,17 +164,21 @@ func grow(t *testing.T, r *rand.Rand, paths int) *world {
 				w.mount(n)
 			}
 		}
+
 		if n.kind == perm.File && w.r.IntN(15) == 0 {
 			w.mount(n)
 		}
+
 		full[in] = true
 		w.nodes = append(w.nodes, n)
 	}
+
 	for _, n := range w.nodes {
 		n.empty = !full[n]
 		n.state = w.state(n.kind)
 		w.set(n)
 	}
+
 	for _, n := range w.nodes { // last: nothing can be set on a file system that is read-only
 		if n.mount >= 0 {
 			flags := uintptr(unix.MS_REMOUNT | unix.MS_BIND)
@@ -174,6 +192,7 @@ func grow(t *testing.T, r *rand.Rand, paths int) *world {
 			w.must(unix.Mount("", n.path, "", flags, ""))
 		}
 	}
+
 	return w
 }
 
@@ -279,6 +298,7 @@ func (w *world) set(n *node) {
 		n.state.Mode, n.state.Access = 0o777, nil
 		return
 	}
+
 	for attr, l := range map[string]posixacl.List{fsys.AttrAccess: s.Access, fsys.AttrDefault: s.Default} {
 		switch {
 		case l != nil:
@@ -290,6 +310,7 @@ func (w *world) set(n *node) {
 			}
 		}
 	}
+
 	w.must(unix.Chmod(n.path, uint32(s.Mode)))
 	if s.Flags != 0 {
 		w.must(setFlags(n.path, s.Flags))
@@ -310,16 +331,20 @@ func setFlags(path string, f perm.Flags) error {
 		return err
 	}
 	defer unix.Close(fd)
+
 	v, err := unix.IoctlGetInt(fd, unix.FS_IOC_GETFLAGS)
 	if err != nil {
 		return err
 	}
+
 	v &^= 0x30
 	if f&perm.Immutable != 0 {
 		v |= 0x10 // FS_IMMUTABLE_FL
 	}
+
 	if f&perm.AppendOnly != 0 {
 		v |= 0x20 // FS_APPEND_FL
 	}
+
 	return unix.IoctlSetPointerInt(fd, unix.FS_IOC_SETFLAGS, v)
 }

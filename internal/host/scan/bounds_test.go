@@ -83,13 +83,16 @@ func gaps(t *testing.T, dir string, opt Options) (out map[string]string, paths m
 		}
 		return nil
 	}))
+
 	for _, d := range stats.Denied {
 		out[string(d.Path)] += ": " + d.Reason
 	}
+
 	if int64(len(paths)) != stats.Paths || int64(len(out)) != stats.Gaps {
 		t.Errorf("%d paths and %d gaps were counted, there are %d and %d", stats.Paths, stats.Gaps, len(paths),
 			len(out))
 	}
+
 	return out, paths
 }
 
@@ -116,12 +119,14 @@ func TestTooLargeIsAGap(t *testing.T) {
 			if len(got) != 1 {
 				t.Fatalf("%d gaps: %.300v", len(got), got)
 			}
+
 			for path, reason := range got {
 				if want != "" && path != want || !strings.HasPrefix(reason, "too large: ") ||
 					!strings.Contains(reason, c.says) {
 					t.Errorf("%.300q: %.300s", path, reason)
 				}
 			}
+
 			if e, ok := paths[dir+"/conf/sub/db.cfg"]; !ok || e.Set != set(t, dir+"/conf/sub/db.cfg") {
 				t.Errorf("what is beside it: %+v, %t", e, ok)
 			}
@@ -160,6 +165,7 @@ func TestScanIsFrugal(t *testing.T) {
 	} else {
 		dir = os.Getenv("IDLETALLY_FRUGAL_DIR")
 	}
+
 	frugal.Run(t, 320<<20, func() {
 		past, err := OpenPast(filepath.Join(t.TempDir(), "past"), false)
 		must(t, err)
@@ -183,18 +189,22 @@ func TestSilentFileSystem(t *testing.T) {
 	if got, _ := gaps(t, dir, Options{}); len(got) != 1 || !strings.HasPrefix(got[mnt], "other file system") {
 		t.Errorf("without going in: %v", got)
 	}
+
 	begun := time.Now()
 	got, paths := gaps(t, dir, Options{Cross: true, Patience: time.Second})
 	if len(got) != 1 || !strings.HasPrefix(got[mnt], "does not answer") || len(paths) != 43 {
 		t.Errorf("going in: %v, %d paths", got, len(paths))
 	}
+
 	if took := time.Since(begun); took < time.Second || took > 10*time.Second {
 		t.Errorf("it took %s", took)
 	}
+
 	got, _ = gaps(t, dir, Options{Cross: true, Patience: time.Hour})
 	if len(got) != 1 || !strings.Contains(got[mnt], "since") {
 		t.Errorf("once more: %v", got)
 	}
+
 	root, _ := gaps(t, mnt, Options{Patience: time.Second})
 	if len(root) != 1 || !strings.HasPrefix(root[mnt], "does not answer") {
 		t.Errorf("as a root: %v", root)
@@ -209,6 +219,7 @@ func TestSilentFileSystem(t *testing.T) {
 		}
 		time.Sleep(50 * time.Millisecond) // what waited is being answered
 	}
+
 	if _, ok := paths[filepath.Join(mnt, "back")]; len(got) != 0 || !ok {
 		t.Errorf("after it has gone: %v", got)
 	}
@@ -237,16 +248,19 @@ func TestManyAttributes(t *testing.T) {
 	for i := range 400 {
 		must(t, unix.Setxattr(file, fmt.Sprintf("user.%s%03d", strings.Repeat("a", 240), i), nil, 0))
 	}
+
 	_, err := unix.Llistxattr(file, make([]byte, 64<<10))
 	if !errors.Is(err, unix.E2BIG) && !errors.Is(err, unix.ERANGE) {
 		t.Fatalf("the list is not too long: %v", err)
 	}
+
 	for _, on := range []bool{true, false} {
 		was := fsys.UseXattrat(on)
 		got, paths := gaps(t, dir, Options{})
 		if len(got) != 0 || paths[file].Set != want || set(t, file) != want {
 			t.Errorf("%v, %+v", got, paths[file])
 		}
+
 		fsys.UseXattrat(was)
 	}
 }
@@ -268,6 +282,7 @@ func TestListsThatNameSomebodyTwice(t *testing.T) {
 			if tag == 8 && e[0] == 8 {
 				continue // groups come after the owning one
 			}
+
 			b = binary.LittleEndian.AppendUint16(b, uint16(e[0]))
 			b = binary.LittleEndian.AppendUint16(b, uint16(e[1]))
 			b = binary.LittleEndian.AppendUint32(b, e[2])
@@ -278,8 +293,10 @@ func TestListsThatNameSomebodyTwice(t *testing.T) {
 				}
 			}
 		}
+
 		return b
 	}
+
 	for name, c := range map[string]struct {
 		tag           posixacl.Tag
 		first, second uint16
@@ -301,6 +318,7 @@ func TestListsThatNameSomebodyTwice(t *testing.T) {
 		if len(got) > 0 || p.UID != 41001 || p.Mode != 0o4770 || !ok || has != c.want {
 			t.Errorf("%s: %v, %+v", name, got, p)
 		}
+
 		must(t, os.Remove(file))
 	}
 }

@@ -32,6 +32,7 @@ func (g *Gentle) apart(work func()) {
 		work()
 		return
 	}
+
 	runtime.LockOSThread()
 	tid := unix.Gettid()
 	if tid == unix.Getpid() {
@@ -46,6 +47,7 @@ func (g *Gentle) apart(work func()) {
 		runtime.UnlockOSThread()
 		return
 	}
+
 	// Where one of the two is not to be had, the scan is less gentle, and right all the same.
 	_ = unix.Setpriority(unix.PRIO_PROCESS, tid, 19)
 	_, _, _ = unix.Syscall(unix.SYS_IOPRIO_SET, ioprioProcess, uintptr(tid), ioprioIdle)

@@ -60,20 +60,25 @@ func TestIdle(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		for _, task := range tasks {
 			b, err := os.ReadFile("/proc/self/task/" + task.Name() + "/stat")
 			if err != nil {
 				continue // it ended meanwhile
 			}
+
 			var n int
 			if _, err := fmt.Sscan(strings.Fields(string(b[strings.LastIndexByte(string(b), ')')+2:]))[16],
 				&n); err != nil {
 				t.Fatal(err)
 			}
+
 			at = append(at, n)
 		}
+
 		return at
 	}
+
 	lowest := 0
 	_, _, err := Scan(t.Context(), []string{root},
 		Options{Gentle: &Gentle{Idle: true, AtMost: 2000}, Progress: func(Stats) {
@@ -82,6 +87,7 @@ func TestIdle(t *testing.T) {
 	if err != nil || lowest != 19 {
 		t.Errorf("nice %d, want 19, %v", lowest, err)
 	}
+
 	for range 100 { // its threads end with it
 		lowest = slices.Max(nice())
 		if lowest == 0 {
@@ -89,6 +95,7 @@ func TestIdle(t *testing.T) {
 		}
 		time.Sleep(10 * time.Millisecond)
 	}
+
 	if own, err := unix.Getpriority(unix.PRIO_PROCESS, 0); lowest != 0 || err != nil || own != 20 {
 		// the system call gives 20 minus nice
 		t.Errorf("after it nice %d, our own %d, %v", lowest, own, err)

@@ -82,9 +82,11 @@ func OpenPast(file string, whole bool) (*Past, error) {
 	if !whole {
 		p.open()
 	}
+
 	if p.old == nil {
 		p.whole = true
 	}
+
 	p.sure = time.Now().Add(-tick).UnixNano()
 	if p.whole {
 		f, err := os.CreateTemp(filepath.Dir(file), filepath.Base(file)+"-*")
@@ -95,11 +97,13 @@ func OpenPast(file string, whole bool) (*Past, error) {
 	} else {
 		p.out, p.at = p.old, p.oldEnd
 	}
+
 	p.w = bufio.NewWriterSize(io.NewOffsetWriter(p.out, p.at), 1<<20)
 	if p.whole {
 		_, _ = p.w.WriteString(pastMark) // an error stays with the writer until it is flushed
 		p.at = int64(len(pastMark))
 	}
+
 	return p, nil
 }
 
@@ -115,16 +119,19 @@ func (p *Past) open() {
 	if err != nil {
 		return
 	}
+
 	keep := false
 	defer func() {
 		if !keep {
 			f.Close()
 		}
 	}()
+
 	st, err := f.Stat()
 	if err != nil || st.Size() < int64(len(pastMark))+trailerSize {
 		return
 	}
+
 	var head [len(pastMark)]byte
 	var tail [trailerSize]byte
 	if _, err := f.ReadAt(head[:], 0); err != nil || string(head[:]) != pastMark {
@@ -133,12 +140,14 @@ func (p *Past) open() {
 	if _, err := f.ReadAt(tail[:], st.Size()-trailerSize); err != nil {
 		return
 	}
+
 	p.old, p.oldEnd = f, st.Size()
 	b, err := p.record(int64(binary.LittleEndian.Uint64(tail[:])), new([]byte))
 	if err != nil {
 		p.old = nil
 		return
 	}
+
 	d := decoder{b: b}
 	p.full, p.base = time.Unix(0, int64(d.u64())), int64(d.u64())
 	p.oldRoots = map[string]placed{}
@@ -146,10 +155,12 @@ func (p *Past) open() {
 		name := string(d.bytes(d.number()))
 		p.oldRoots[name] = d.placed()
 	}
+
 	if d.err != nil || len(d.b) > 0 || p.oldEnd > 2*p.base+slack { // much of it is no longer of use
 		p.old, p.oldRoots = nil, nil
 		return
 	}
+
 	keep = true
 }
 
@@ -160,6 +171,7 @@ func (p *Past) record(at int64, room *[]byte) ([]byte, error) {
 	if len(*room) == 0 {
 		*room = make([]byte, 4096)
 	}
+
 	buf := *room
 	if at < int64(len(pastMark)) || at > p.oldEnd-recordHead {
 		return nil, errDamaged
@@ -172,6 +184,7 @@ func (p *Past) record(at int64, room *[]byte) ([]byte, error) {
 	if size > maxRecord || at+recordHead+int64(size) > p.oldEnd {
 		return nil, errDamaged
 	}
+
 	if n < recordHead+size {
 		if len(buf) < recordHead+size {
 			*room = make([]byte, recordHead+size)
@@ -181,10 +194,12 @@ func (p *Past) record(at int64, room *[]byte) ([]byte, error) {
 			return nil, errDamaged
 		}
 	}
+
 	b := buf[recordHead : recordHead+size]
 	if crc32.Checksum(b, castagnoli) != sum {
 		return nil, errDamaged
 	}
+
 	return b, nil
 }
 
@@ -210,29 +225,35 @@ func (p *Past) Keep(roots map[string]placed) error {
 	if p.whole {
 		p.base = p.at
 	}
+
 	b := binary.LittleEndian.AppendUint64(nil, uint64(p.full.UnixNano()))
 	b = binary.LittleEndian.AppendUint64(b, uint64(p.base))
 	b = binary.AppendUvarint(b, uint64(len(roots)))
+
 	for name, at := range roots {
 		b = binary.AppendUvarint(b, uint64(len(name)))
 		b = append(b, name...)
 		b = at.append(b)
 	}
+
 	at, err := p.append(b)
 	if err != nil {
 		return err
 	}
+
 	var tail [trailerSize]byte
 	binary.LittleEndian.PutUint64(tail[:], uint64(at))
 	_, _ = p.w.Write(tail[:])
 	if err := p.w.Flush(); err != nil {
 		return fmt.Errorf("keep what the scan found: %w", err)
 	}
+
 	if p.whole {
 		if err := os.Rename(p.out.Name(), p.file); err != nil {
 			return fmt.Errorf("keep what the scan found: %w", err)
 		}
 	}
+
 	p.oldEnd = p.at + trailerSize
 	out := p.out
 	p.out, p.old = nil, nil
@@ -334,6 +355,7 @@ func (p *Past) look(at int64, dev, ino uint64, buf *[]byte, known map[string]per
 	if f.d.u64() != dev || f.d.u64() != ino {
 		return nil
 	}
+
 	f.sets = make([]perm.Set, min(f.d.number(), len(b)))
 	for i := range f.sets {
 		enc := f.d.bytes(f.d.number())
@@ -346,12 +368,15 @@ func (p *Past) look(at int64, dev, ino uint64, buf *[]byte, known map[string]per
 				known[set.Bytes()] = set
 			}
 		}
+
 		f.sets[i] = set
 	}
+
 	f.left = f.d.number()
 	if f.d.err != nil {
 		return nil
 	}
+
 	f.next()
 	return f
 }
@@ -362,6 +387,7 @@ func (f *before) next() {
 	if f.left == 0 || f.d.err != nil {
 		return
 	}
+
 	f.left--
 	head, no := f.d.bytes(1), f.d.number()
 	name := f.d.bytes(f.d.number())
@@ -370,6 +396,7 @@ func (f *before) next() {
 		f.left = 0
 		return
 	}
+
 	f.known.Kind, f.gap, f.known.Set, f.child, f.extra = perm.Kind(head[0]&15), tree.Gap(head[0]&^withExtra>>4),
 		f.sets[no], placed{}, tree.Extra{}
 	if head[0]&withExtra != 0 {
@@ -378,9 +405,11 @@ func (f *before) next() {
 			Device: tree.Device{Major: uint32(f.d.number()), Minor: uint32(f.d.number())},
 		}
 	}
+
 	if f.known.Kind == perm.Folder && f.gap == tree.Whole {
 		f.child = f.d.placed()
 	}
+
 	if f.d.err == nil {
 		f.name = name
 	}
@@ -393,24 +422,29 @@ func (p *Past) encode(b []byte, f *folder) []byte {
 	sets := map[perm.Set]uint64{}
 	var order []perm.Set
 	numbers := make([]uint64, len(f.node.Entries))
+
 	for i := range f.node.Entries {
 		set := f.node.Entries[i].Set
 		if i > 0 && set == f.node.Entries[i-1].Set { // neighbours are mostly alike
 			numbers[i] = numbers[i-1]
 			continue
 		}
+
 		no, ok := sets[set]
 		if !ok {
 			no = uint64(len(order))
 			sets[set], order = no, append(order, set)
 		}
+
 		numbers[i] = no
 	}
+
 	b = binary.AppendUvarint(b, uint64(len(order)))
 	for _, set := range order {
 		b = binary.AppendUvarint(b, uint64(len(set.Bytes())))
 		b = append(b, set.Bytes()...)
 	}
+
 	b = binary.AppendUvarint(b, uint64(len(f.node.Entries)))
 	for i := range f.node.Entries {
 		e := &f.node.Entries[i]
@@ -418,6 +452,7 @@ func (p *Past) encode(b []byte, f *folder) []byte {
 		if e.Extra != (tree.Extra{}) {
 			head |= withExtra
 		}
+
 		b = append(b, head)
 		b = binary.AppendUvarint(b, numbers[i])
 		b = binary.AppendUvarint(b, uint64(len(e.Name)))
@@ -426,6 +461,7 @@ func (p *Past) encode(b []byte, f *folder) []byte {
 		if s.Changed > p.sure || e.Gap == tree.Failed || e.Gap == tree.Silent || e.Set.IsZero() {
 			s = fsys.Stamp{} // no inode has the number 0: it is read again
 		}
+
 		b = binary.LittleEndian.AppendUint64(b, s.Ino)
 		b = binary.LittleEndian.AppendUint64(b, uint64(s.Changed))
 		if e.Extra != (tree.Extra{}) {
@@ -433,10 +469,12 @@ func (p *Past) encode(b []byte, f *folder) []byte {
 			b = binary.AppendUvarint(b, uint64(e.Device.Major))
 			b = binary.AppendUvarint(b, uint64(e.Device.Minor))
 		}
+
 		if e.HasChild() {
 			b = f.places[i].append(b)
 		}
 	}
+
 	return b
 }
 

@@ -53,18 +53,22 @@ func scanned(t *testing.T, root, file string, all tree.Memory, whole, trusting b
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if trusting {
 		p.sure = math.MaxInt64
 	}
 	defer p.Close()
+
 	opt.Past = p
 	h, stats, err := Scan(context.Background(), []string{root}, opt, shelf{newSpool(t), all})
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if err := stats.Remember(p); err != nil {
 		t.Fatal(err)
 	}
+
 	return h, stats
 }
 
@@ -102,9 +106,11 @@ func meddle(t *testing.T, r *rand.Rand, root string, ways int) {
 		}
 		return err
 	})
+
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	one := func(from []string) string { return from[r.IntN(len(from))] }
 	any := func() string { return one(append(files[:len(files):len(files)], folders[1:]...)) }
 	list := posixacl.Build(6, 4, 0, posixacl.List{{Tag: posixacl.User, ID: uint32(r.IntN(4)), Perm: 4}},
@@ -115,6 +121,7 @@ func meddle(t *testing.T, r *rand.Rand, root string, ways int) {
 			t.Fatal(err)
 		}
 	}
+
 	fresh := filepath.Join(one(folders), fmt.Sprintf("new%d", r.Uint64()))
 	switch n := r.IntN(ways); n {
 	case 0, 1:
@@ -147,6 +154,7 @@ func meddle(t *testing.T, r *rand.Rand, root string, ways int) {
 		must(os.WriteFile(at, nil, os.FileMode(r.IntN(0o1000))))
 		old := time.Now().Add(-1000 * time.Hour)
 		must(os.Chtimes(at, old, old))
+
 	case 12: // changed and changed back, and its content only
 		at := one(files)
 		must(os.WriteFile(at, []byte("x"), 0)) // takes away a capability, which the kernel does not tell
@@ -162,13 +170,16 @@ func meddle(t *testing.T, r *rand.Rand, root string, ways int) {
 			must(err)
 			return
 		}
+
 		if r.IntN(2) == 0 {
 			a, b = b, a
 		}
+
 		must(os.Chmod(a, os.FileMode(r.IntN(0o1000))))
 		if r.IntN(3) == 0 {
 			must(os.Remove(a))
 		}
+
 	case 15:
 		must(unix.Chmod(one(folders), uint32(mode.SetGID)|0o750))
 	default:
@@ -186,23 +197,28 @@ func TestAgainMissesNothing(t *testing.T) {
 		root := planted(t, r)
 		file := filepath.Join(t.TempDir(), "past")
 		all := tree.Memory{}
+
 		for round := range 25 {
 			for range r.IntN(3) {
 				meddle(t, r, root, allWays)
 			}
+
 			got, stats := again(t, root, file, all, r.IntN(20) == 0, trusting)
 			want, _, err := Scan(context.Background(), []string{root}, Options{}, newSpool(t))
 			if err != nil {
 				t.Fatal(err)
 			}
+
 			if got != want {
 				t.Fatalf("round %d: another tree than a whole scan finds (%d of %d kept)", round, stats.Kept,
 					stats.Paths)
 			}
+
 			kept += stats.Kept
 			if trusting {
 				time.Sleep(12 * time.Millisecond) // more than the clock of ctimes is coarse
 			}
+
 			n := 0
 			if err := tree.Walk(context.Background(), all, got, func(string, tree.Entry) error {
 				n++
@@ -213,6 +229,7 @@ func TestAgainMissesNothing(t *testing.T) {
 			}
 		}
 	}
+
 	if kept < 1000 {
 		t.Errorf("only %d paths were taken as they were", kept)
 	}
@@ -226,10 +243,12 @@ func TestRacyChange(t *testing.T) {
 	if err := os.WriteFile(path, nil, 0o600); err != nil {
 		t.Fatal(err)
 	}
+
 	for i := range 200 {
 		if err := os.Chmod(path, os.FileMode(0o600+i%8)); err != nil {
 			t.Fatal(err)
 		}
+
 		got, stats := again(t, root, file, all, false, false)
 		e, _, err := tree.Lookup(context.Background(), all, got, path)
 		if m, _ := perm.ModeOf(e.Set); err != nil || int(m) != 0o600+i%8 || stats.Kept != 0 {
@@ -249,6 +268,7 @@ func TestDamagedPast(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	for i := range 300 {
 		b := append([]byte(nil), whole...)
 		switch at := r.IntN(len(b)); i % 3 {
@@ -259,9 +279,11 @@ func TestDamagedPast(t *testing.T) {
 		default:
 			b = append(b, whole[:at]...)
 		}
+
 		if err := os.WriteFile(file, b, 0o600); err != nil {
 			t.Fatal(err)
 		}
+
 		if got, _ := again(t, root, file, all, false, true); got != want {
 			t.Fatalf("damage %d: another tree", i)
 		}
@@ -274,33 +296,40 @@ func TestPastNotKept(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(root, "a"), nil, 0o600); err != nil {
 		t.Fatal(err)
 	}
+
 	all := tree.Memory{}
 	again(t, root, file, all, true, true)
 	before, err := os.ReadFile(file)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	for _, whole := range []bool{false, true} {
 		if err := os.WriteFile(filepath.Join(root, fmt.Sprint(whole)), nil, 0o600); err != nil {
 			t.Fatal(err)
 		}
+
 		p, err := OpenPast(file, whole)
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		if _, _, err := Scan(context.Background(), []string{
 			root,
 		}, Options{Past: p}, shelf{newSpool(t), all}); err != nil {
 			t.Fatal(err)
 		}
+
 		p.Close()
 		if after, err := os.ReadFile(file); err != nil || string(after) != string(before) {
 			t.Errorf("whole %t: the past is another one, %v", whole, err)
 		}
+
 		if names, _ := filepath.Glob(file + "*"); len(names) != 1 {
 			t.Errorf("left: %v", names)
 		}
 	}
+
 	if err := Forget(file); err != nil || Forget(file) != nil {
 		t.Error(err)
 	}

@@ -50,6 +50,7 @@ func (w *worker) attempt(f *folder) (*listing, error) {
 			return l, nil
 		}
 	}
+
 	a := &attempt{f: f}
 	w.at.Store(a)
 	l := w.open(f)
@@ -60,6 +61,7 @@ func (w *worker) attempt(f *folder) (*listing, error) {
 		}
 		return nil, errGivenUp
 	}
+
 	w.at.Store(nil)
 	return l, nil
 }
@@ -89,15 +91,18 @@ func (s *scanner) supervise(over <-chan struct{}) {
 	seen := map[*worker]sight{}
 	look := time.NewTicker(max(patience/8, time.Millisecond))
 	defer look.Stop()
+
 	for {
 		select {
 		case <-over:
 			return
 		case <-look.C:
 		}
+
 		s.mu.Lock()
 		workers := s.workers
 		s.mu.Unlock()
+
 		for _, w := range workers {
 			now := sight{w.at.Load(), w.beat.Load(), time.Now()}
 			last := seen[w]
@@ -105,6 +110,7 @@ func (s *scanner) supervise(over <-chan struct{}) {
 				seen[w] = now
 				continue
 			}
+
 			if now.since.Sub(last.since) >= patience {
 				s.giveUp(w, now.at)
 			}
@@ -143,6 +149,7 @@ func (s *scanner) within(path string, look func() (rootFound, error)) (rootFound
 	if err := silent.check(path); err != nil {
 		return rootFound{}, err
 	}
+
 	type answer struct {
 		found rootFound
 		err   error
@@ -156,25 +163,31 @@ func (s *scanner) within(path string, look func() (rootFound, error)) (rootFound
 			answers <- answer{found, err}
 			return
 		}
+
 		silent.answered(f)
 		found.drop()
 	}()
+
 	patience := time.NewTimer(s.patience())
 	defer patience.Stop()
+
 	select {
 	case a := <-answers:
 		return a.found, a.err
 	case <-patience.C:
 	}
+
 	err := silent.add(f)
 	if !late.CompareAndSwap(false, true) {
 		silent.answered(f)
 		a := <-answers
 		return a.found, a.err
 	}
+
 	if err == nil {
 		err = fmt.Errorf("%w within %s", errSilent, s.patience())
 	}
+
 	return rootFound{}, err
 }
 

@@ -143,26 +143,32 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 	if opt.Workers == 0 {
 		opt.Workers = 2
 	}
+
 	if g := opt.Gentle; g != nil { // several scans may be given the same
 		opt.Gentle = &Gentle{Idle: g.Idle, AtMost: g.AtMost, started: time.Now()}
 	}
+
 	s := &scanner{ctx: ctx, opt: opt, sink: sink, places: map[string]placed{}, owners: map[perm.Principal]bool{}}
 	if opt.Touched != nil && opt.Past != nil && !opt.Past.whole {
 		s.moot = newMoot()
 	}
+
 	s.cond = sync.NewCond(&s.mu)
 	roots = slices.Clone(roots)
 	slices.Sort(roots)
 	forest := tree.Node{Forest: true, Entries: make([]tree.Entry, len(roots))}
+
 	for i, r := range roots {
 		if err := pathname.Check(r); err != nil {
 			return tree.Hash{}, Stats{}, err
 		}
 		s.root(r, &forest.Entries[i])
 	}
+
 	for range opt.Workers {
 		s.start()
 	}
+
 	stop := context.AfterFunc(ctx, func() { s.fail(ctx.Err()) })
 	over := make(chan struct{})
 	go s.supervise(over)
@@ -171,6 +177,7 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 	stop()
 	s.mu.Lock() // stopping may be under way
 	defer s.mu.Unlock()
+
 	stats := Stats{
 		Gaps:   s.gaps.Load(),
 		Denied: s.denied,
@@ -180,6 +187,7 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 		places: s.places,
 		owners: s.owners,
 	}
+
 	stats.Paths = stats.Looked
 	if s.moot != nil {
 		stats.Paths, stats.Gaps = int64(len(roots)), 0
@@ -196,6 +204,7 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 			}
 		}
 	}
+
 	slices.SortFunc(stats.Denied, func(a, b Denied) int { return pathname.Compare(string(a.Path), string(b.Path)) })
 	if s.err != nil {
 		for _, f := range s.stack {
@@ -205,14 +214,17 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 		}
 		return tree.Hash{}, stats, s.err
 	}
+
 	b := tree.Encode(forest)
 	h := tree.Sum(b)
 	if err := sink.Put(h, b); err != nil {
 		return tree.Hash{}, stats, err
 	}
+
 	if opt.Progress != nil {
 		opt.Progress(stats)
 	}
+
 	return h, stats, nil
 }
 
@@ -225,15 +237,18 @@ func (s *scanner) root(path string, e *tree.Entry) {
 		e.Gap = s.deny(path, err)
 		return
 	}
+
 	e.Kind, e.Set = found.kind, found.set
 	s.meet(e.Set)
 	if e.Kind != perm.Folder {
 		return
 	}
+
 	if found.content < 0 {
 		e.Gap = s.deny(path, found.unread)
 		return
 	}
+
 	f := &folder{name: path, fd: found.content, entry: e, way: tree.Way{Depth: 1}}
 	f.users.Store(1)
 	if s.opt.Past != nil {
@@ -243,6 +258,7 @@ func (s *scanner) root(path string, e *tree.Entry) {
 		f.past = s.opt.Past.oldRoots[path]
 		f.touched = s.opt.Touched.in(path)
 	}
+
 	s.stack = append(s.stack, f)
 }
 
@@ -269,11 +285,13 @@ func lookAtRoot(path string) (found rootFound, err error) {
 		return found, err
 	}
 	defer r.Close()
+
 	fd, err := r.Open(path)
 	if err != nil {
 		return found, err
 	}
 	defer unix.Close(fd)
+
 	i, err := fsys.Look(fd)
 	if err != nil {
 		return found, err
@@ -282,10 +300,12 @@ func lookAtRoot(path string) (found rootFound, err error) {
 	if found.kind != perm.Folder {
 		return found, nil
 	}
+
 	found.content, found.unread = fsys.Content(fd)
 	if found.unread == nil {
 		found.dev, found.ino, found.trusted = trustworthy(found.content)
 	}
+
 	return found, nil
 }
 
@@ -392,20 +412,25 @@ func (w *worker) work() bool {
 func (s *scanner) take() *folder {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+
 	for len(s.stack) == 0 && s.busy > 0 && s.err == nil {
 		s.cond.Wait()
 	}
+
 	if len(s.stack) == 0 || s.err != nil {
 		s.cond.Broadcast()
 		return nil
 	}
+
 	f := s.stack[len(s.stack)-1]
 	if f.left > 0 {
 		f = f.subfolder()
 	}
+
 	if f.up == nil || f.up.left == 0 { // with its last subfolder a folder is in other hands
 		s.stack = s.stack[:len(s.stack)-1]
 	}
+
 	s.busy++
 	return f
 }
@@ -470,9 +495,11 @@ func (w *worker) folder(f *folder) error {
 	if err != nil {
 		return err
 	}
+
 	f.fd = l.fd
 	f.users.Store(1)
 	defer f.release()
+
 	f.dev = l.dev
 	f.ino = l.ino
 	f.trusted = l.trusted
@@ -486,6 +513,7 @@ func (w *worker) folder(f *folder) error {
 	if l.err != nil {
 		return w.unread(f, l.err)
 	}
+
 	f.node = l.node
 	f.stamps = l.stamps
 	f.places = l.places
@@ -510,9 +538,11 @@ func (w *worker) folder(f *folder) error {
 			below++
 		}
 	}
+
 	if below == 0 {
 		return w.finish(f)
 	}
+
 	f.left = below
 	f.waiting.Store(int32(below))
 	f.users.Add(int32(below))
@@ -570,25 +600,30 @@ func (w *worker) open(f *folder) *listing {
 		if l.way, l.err = f.up.way.Into(f.name); l.err == nil {
 			l.fd, l.err = fsys.Subfolder(f.up.fd, f.name, w.opt.Cross)
 		}
+
 		f.up.release()
 		if l.err != nil {
 			return l
 		}
+
 		// Another file system may begin here, and what a watch did not tell of was not looked at.
 		if w.opt.Past != nil && (w.opt.Cross || w.moot != nil) {
 			l.dev, l.ino, l.trusted = trustworthy(l.fd)
 		}
 	}
+
 	w.beat.Add(1)
 	if l.err = w.list(f, l); l.err != nil {
 		l.node = tree.Node{}
 	}
+
 	return l
 }
 
 // list looks at a folder's entries.
 func (w *worker) list(f *folder, l *listing) error {
 	past := w.remembered(f, l)
+
 	// Where a watch told, nothing but what it told of can be another one than before.
 	recall := past != nil && w.moot != nil && !f.touched.is() && w.recall(past, f.touched)
 	if !recall {
@@ -596,9 +631,11 @@ func (w *worker) list(f *folder, l *listing) error {
 			return err
 		}
 	}
+
 	if w.moot != nil && !recall {
 		w.settled(f, past)
 	}
+
 	all := string(w.names) // one allocation for the names of a folder
 	w.sorted = w.sorted[:0]
 	for at := 0; at < len(all); {
@@ -607,13 +644,16 @@ func (w *worker) list(f *folder, l *listing) error {
 		at = end + 1
 	}
 	defer w.shed()
+
 	slices.Sort(w.sorted) // with their NUL bytes: no name holds one, so the order is that of the names
+
 	// A folder that changes while it is listed can show a name twice.
 	w.sorted = slices.Compact(w.sorted)
 	l.node.Entries = make([]tree.Entry, 0, len(w.sorted))
 	if w.opt.Past != nil {
 		l.stamps = make([]fsys.Stamp, 0, len(w.sorted))
 	}
+
 	w.were, w.same = w.were[:0], w.same[:0]
 	for _, raw := range w.sorted {
 		name := raw[:len(raw)-1]
@@ -622,6 +662,7 @@ func (w *worker) list(f *folder, l *listing) error {
 			past.next()
 			l.identical = false
 		}
+
 		var was *fsys.Known
 		e := tree.Entry{Name: name}
 		if past != nil && past.name != nil && string(past.name) == name {
@@ -631,6 +672,7 @@ func (w *worker) list(f *folder, l *listing) error {
 			e.Gap = past.gap
 			e.Extra = past.extra
 		}
+
 		known := recall && was != nil && !f.touched.at(name).is() && e.Gap != tree.Failed && e.Gap != tree.Silent
 		var stamp fsys.Stamp
 		if known {
@@ -643,14 +685,17 @@ func (w *worker) list(f *folder, l *listing) error {
 			if recall {
 				w.seen(f, name, was == nil || e.Kind != was.Kind)
 			}
+
 			if errors.Is(err, unix.ENOENT) {
 				continue // it went away while we listed: as if it had gone before
 			}
+
 			if w.opt.Mounts {
 				if id, begins := w.reader.Mount(); begins || e.Kind == perm.Folder && stamp.Ino == SubvolumeTop {
 					l.mounts = append(l.mounts, Mounted{pathname.Path(pathname.Join(f.path(), name)), id, begins})
 				}
 			}
+
 			e.Gap, e.Extra = tree.Whole, (tree.Extra{})
 			if err == nil {
 				e.Extra = w.reader.Extra(e.Kind)
@@ -662,49 +707,61 @@ func (w *worker) list(f *folder, l *listing) error {
 				l.denied = append(l.denied, denial{pathname.Join(f.path(), name), err})
 			}
 		}
+
 		var before *tree.Entry
 		if n := len(l.node.Entries); n > 0 {
 			before = &l.node.Entries[n-1]
 		}
+
 		if err := l.way.Hold(&e, before); err != nil {
 			return err
 		}
+
 		if before == nil || before.Set != e.Set { // neighbours are mostly alike
 			w.met(e.Set)
 		}
+
 		l.node.Entries = append(l.node.Entries, e)
 		if w.opt.Past == nil {
 			continue
 		}
+
 		l.stamps = append(l.stamps, stamp)
 		if !known {
 			w.opt.Inodes.add(stamp.Ino, e.Kind)
 		}
+
 		if was == nil {
 			w.were, w.same = append(w.were, placed{}), append(w.same, false)
 			l.identical, l.renewed = false, true
 			continue
 		}
+
 		if stamp == was.Stamp {
 			l.kept++
 		} else {
 			l.renewed = true
 		}
+
 		l.identical = l.identical && was.Kind == e.Kind && was.Set == e.Set && past.gap == e.Gap &&
 			past.extra == e.Extra
+
 		// Where it is not sure to be the same folder, its record tells.
 		w.were = append(w.were, past.child)
 		w.same = append(w.same, past.child.at > 0 && (known || stamp.Ino == was.Ino))
 		past.next()
 	}
+
 	for past != nil && past.name != nil {
 		w.gone(f, string(past.name))
 		past.next()
 		l.identical = false
 	}
+
 	if err := l.node.Fits(); err != nil {
 		return err
 	}
+
 	l.places = slices.Clone(w.were)
 	l.settled = make([]bool, len(l.node.Entries))
 	if w.moot != nil {
@@ -712,6 +769,7 @@ func (w *worker) list(f *folder, l *listing) error {
 			l.settled[i] = w.same[i] && f.touched.at(l.node.Entries[i].Name) == nil
 		}
 	}
+
 	return nil
 }
 
@@ -739,6 +797,7 @@ func (w *worker) read(fd int) error {
 		if err != nil || n <= 0 {
 			return err
 		}
+
 		for b := w.dirents[:n]; len(b) > 0; {
 			size := binary.NativeEndian.Uint16(b[16:])
 			name := b[19:size]
@@ -749,6 +808,7 @@ func (w *worker) read(fd int) error {
 				count++
 			}
 		}
+
 		w.beat.Add(1)
 		if count > tree.MaxEntries || len(w.names) > tree.MaxNode {
 			return fmt.Errorf("%w: it has more than %d names, or more than %d MiB of them", tree.ErrTooLarge,
@@ -764,17 +824,20 @@ func (w *worker) recall(past *before, touched *Touched) bool {
 	for ; at.name != nil; at.next() {
 		w.names = append(append(w.names, at.name...), 0)
 	}
+
 	if at.left > 0 || at.d.err != nil {
 		return false
 	}
 	if touched == nil {
 		return true
 	}
+
 	for name, t := range touched.below {
 		if t.self {
 			w.names = append(append(w.names, name...), 0)
 		}
 	}
+
 	return true
 }
 
@@ -856,9 +919,11 @@ func (w *worker) finish(f *folder) error {
 			return fmt.Errorf("keep node: %w", err)
 		}
 	}
+
 	if err := w.remember(f, same); err != nil {
 		return err
 	}
+
 	f.node = tree.Node{}
 	f.stamps = nil
 	f.places = nil
@@ -871,17 +936,20 @@ func (w *worker) remember(f *folder, same bool) error {
 	if p == nil {
 		return nil
 	}
+
 	is := placed{
 		at:    f.past.at,
 		node:  f.entry.Child,
 		paths: int64(len(f.node.Entries)) + f.belowPaths.Load(),
 		gaps:  f.belowGaps.Load(),
 	}
+
 	for i := range f.node.Entries {
 		if f.node.Entries[i].Gap != tree.Whole {
 			is.gaps++
 		}
 	}
+
 	if !same || f.renewed || f.moved.Load() {
 		w.encoded = p.encode(w.encoded[:0], f)
 		var err error
@@ -889,20 +957,24 @@ func (w *worker) remember(f *folder, same bool) error {
 			return err
 		}
 	}
+
 	if f.up == nil {
 		w.mu.Lock()
 		w.places[f.name] = is
 		w.mu.Unlock()
 		return nil
 	}
+
 	f.up.places[f.index] = is
 	f.up.belowPaths.Add(is.paths)
 	f.up.belowGaps.Add(is.gaps)
 	if f.past.node != is.node {
 		f.up.differs.Store(true)
 	}
+
 	if is.at != f.past.at {
 		f.up.moved.Store(true)
 	}
+
 	return nil
 }

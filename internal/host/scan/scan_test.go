@@ -42,9 +42,11 @@ func plainWalk(t *testing.T, root string) map[string]perm.Set {
 		if e := unix.Lstat(p, &st); e != nil || err != nil {
 			return errors.Join(err, e)
 		}
+
 		if dev == 0 {
 			dev = st.Dev
 		}
+
 		s := perm.POSIX{UID: st.Uid, GID: st.Gid, Mode: mode.Mode(st.Mode & 0o7777)}
 		if st.Mode&unix.S_IFMT != unix.S_IFLNK {
 			get := func(a string) []byte {
@@ -53,8 +55,10 @@ func plainWalk(t *testing.T, root string) map[string]perm.Set {
 				if err != nil {
 					return nil
 				}
+
 				return b[:n]
 			}
+
 			var e1, e2 error
 			s.Access, e1 = posixacl.DecodeXattr(get(fsys.AttrAccess))
 			s.Default, e2 = posixacl.DecodeXattr(get(fsys.AttrDefault))
@@ -63,15 +67,19 @@ func plainWalk(t *testing.T, root string) map[string]perm.Set {
 				return err
 			}
 		}
+
 		out[p] = s.Set()
 		if d.IsDir() && st.Dev != dev {
 			return fs.SkipDir
 		}
+
 		return nil
 	})
+
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	return out
 }
 
@@ -83,6 +91,7 @@ func compare(t *testing.T, root string) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	got := 0
 	err = tree.Walk(context.Background(), sp, h, func(p string, e tree.Entry) error {
 		got++
@@ -93,18 +102,23 @@ func compare(t *testing.T, root string) {
 		if err := unix.Lstat(p, &st); err != nil {
 			return err
 		}
+
 		var extra tree.Extra
 		if e.Kind != perm.Folder && st.Nlink > 1 {
 			extra.Links = uint32(st.Nlink)
 		}
+
 		if e.Kind == perm.CharDevice || e.Kind == perm.BlockDevice {
 			extra.Device = tree.Device{Major: unix.Major(st.Rdev), Minor: unix.Minor(st.Rdev)}
 		}
+
 		if e.Extra != extra && strings.HasPrefix(p, root) && p != root {
 			return fmt.Errorf("%q: scanned %+v, walked %+v", p, e.Extra, extra)
 		}
+
 		return nil
 	})
+
 	if err != nil || got != len(want) || int(stats.Paths) != got {
 		t.Errorf("%s: scanned %d (counted %d), walked %d, %v", root, got, stats.Paths, len(want), err)
 	}
@@ -127,12 +141,15 @@ func grow(t *testing.T, r *rand.Rand, at string, depth int) {
 				break
 			}
 			fallthrough
+
 		default:
 			err = os.WriteFile(name, nil, 0o644)
 		}
+
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		var st unix.Stat_t
 		if unix.Lstat(name, &st) == nil && st.Mode&unix.S_IFMT != unix.S_IFLNK {
 			if r.IntN(3) == 0 {
@@ -141,11 +158,13 @@ func grow(t *testing.T, r *rand.Rand, at string, depth int) {
 				if st.Mode&unix.S_IFMT == unix.S_IFDIR && r.IntN(2) == 0 {
 					attr = fsys.AttrDefault
 				}
+
 				if err := unix.Setxattr(name, attr, l.AppendXattr(nil), 0); err != nil {
 					t.Fatal(err)
 				}
 			}
 		}
+
 		if err := os.Lchown(name, r.IntN(3), r.IntN(3)); err != nil {
 			t.Fatal(err)
 		}
@@ -177,27 +196,34 @@ func TestHashIsOfPermissionsOnly(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		e, _, err := tree.Lookup(context.Background(), sp, h, dir)
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		return e.Child
 	}
+
 	a, b := t.TempDir(), t.TempDir()
 	grow(t, rand.New(rand.NewPCG(7, 7)), a, 4)
 	grow(t, rand.New(rand.NewPCG(7, 7)), b, 4)
 	if err := os.WriteFile(filepath.Join(a, "late"), []byte("content"), 0o600); err != nil {
 		t.Fatal(err)
 	}
+
 	if err := os.WriteFile(filepath.Join(b, "late"), []byte("other"), 0o600); err != nil {
 		t.Fatal(err)
 	}
+
 	if hash(a) != hash(b) {
 		t.Error("equal trees have different hashes")
 	}
+
 	if err := os.Chmod(filepath.Join(b, "late"), 0o640); err != nil {
 		t.Fatal(err)
 	}
+
 	if hash(a) == hash(b) {
 		t.Error("a changed mode does not show")
 	}
@@ -209,25 +235,30 @@ func TestGaps(t *testing.T) {
 	if err := os.Mkdir(mnt, 0o755); err != nil {
 		t.Fatal(err)
 	}
+
 	if err := unix.Mount("tmpfs", mnt, "tmpfs", 0, "size=64k"); err != nil {
 		t.Fatalf("mount (the tests need root): %v", err)
 	}
 	defer unix.Unmount(mnt, 0)
+
 	sp := newSpool(t)
 	h, stats, err := Scan(context.Background(), []string{dir, dir + "-none"}, Options{}, sp)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	e, _, err := tree.Lookup(context.Background(), sp, h, mnt)
 	if err != nil || e.Gap != tree.Mount {
 		t.Errorf("mount: %+v, %v", e, err)
 	}
+
 	e, _, err = tree.Lookup(context.Background(), sp, h, dir+"-none")
 	if err != nil || e.Gap != tree.Vanished || len(stats.Denied) != 2 ||
 		!strings.Contains(stats.Denied[0].Reason, "no longer there") &&
 			!strings.Contains(stats.Denied[1].Reason, "no longer there") {
 		t.Errorf("missing root: %+v, %v, %+v", e, err, stats)
 	}
+
 	ctx, cancel := context.WithCancel(context.Background())
 	cancel()
 	if _, _, err := Scan(ctx, []string{"/usr"}, Options{}, newSpool(t)); !errors.Is(err, context.Canceled) {

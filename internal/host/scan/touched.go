@@ -25,6 +25,7 @@ func Touch(paths ...string) *Touched {
 			if name == "" {
 				continue
 			}
+
 			next := at.below[name]
 			if next == nil {
 				if at.below == nil {
@@ -33,10 +34,12 @@ func Touch(paths ...string) *Touched {
 				next = &Touched{}
 				at.below[name] = next
 			}
+
 			at = next
 		}
 		at.self = true
 	}
+
 	return t
 }
 

@@ -28,11 +28,13 @@ func planted(t *testing.T, r *rand.Rand) string {
 			return err
 		})
 	})
+
 	for i := range 4 {
 		at := filepath.Join(root, fmt.Sprintf("d%d", i))
 		if err := os.Mkdir(at, 0o750); err != nil {
 			t.Fatal(err)
 		}
+
 		grow(t, r, at, 2)
 		for j := range 6 {
 			if err := os.WriteFile(filepath.Join(at, fmt.Sprintf("f%d", j)), nil, 0o640); err != nil {
@@ -40,6 +42,7 @@ func planted(t *testing.T, r *rand.Rand) string {
 			}
 		}
 	}
+
 	return root
 }
 
@@ -59,41 +62,50 @@ func TestTouchedMissesNothing(t *testing.T) {
 		defer w.Close()
 		known := NewInodes(1000)
 		_, last := scanned(t, root, file, all, true, false, Options{Inodes: known})
+
 		for round := range 40 {
 			for range r.IntN(4) {
 				meddle(t, r, root, allWays-1)
 			}
+
 			heard, err := w.Take()
 			if err != nil {
 				t.Fatal(err)
 			}
+
 			opt := Options{Denied: last.Denied, Inodes: known}
 			if !slices.ContainsFunc(heard.Linked, known.Has) && heard.All == "" {
 				opt.Touched = Touch(heard.Paths...)
 			}
+
 			got, stats := scanned(t, root, file, all, false, r.IntN(2) == 0, opt)
 			want, whole, err := Scan(context.Background(), []string{root}, Options{}, newSpool(t))
 			if err != nil {
 				t.Fatal(err)
 			}
+
 			if got != want {
 				t.Fatalf("round %d: another tree than a whole scan finds, having looked at %d of %d; heard %+v", round,
 					stats.Looked, stats.Paths, heard)
 			}
+
 			if stats.Paths != whole.Paths || stats.Gaps != whole.Gaps {
 				t.Fatalf("round %d: %d paths, %d gaps; a whole scan counts %d and %d", round, stats.Paths, stats.Gaps,
 					whole.Paths, whole.Gaps)
 			}
+
 			if err := tree.Walk(context.Background(), all, got, func(string, tree.Entry) error {
 				return nil
 			}); err != nil {
 				t.Fatalf("round %d: %v", round, err)
 			}
+
 			looked += stats.Looked
 			paths += stats.Paths
 			last = stats
 		}
 	}
+
 	if looked*2 > paths {
 		t.Errorf("looked at %d of %d paths", looked, paths)
 	}
@@ -107,6 +119,7 @@ func TestInodes(t *testing.T) {
 	for i := range uint64(n) {
 		s.add(i*256+1, perm.File) // file systems hand out numbers in such ways
 	}
+
 	s.add(3, perm.Folder)
 	wrong := 0
 	for i := range uint64(n) {
@@ -117,9 +130,11 @@ func TestInodes(t *testing.T) {
 			wrong++
 		}
 	}
+
 	if wrong > n/100 || s.Has(3) {
 		t.Errorf("%d of %d that are not there", wrong, n)
 	}
+
 	if none := (*Inodes)(nil); !none.Has(1) {
 		t.Error("where nothing is known, anything may be there")
 	}

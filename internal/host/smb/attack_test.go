@@ -39,13 +39,16 @@ func TestSwapsOnShare(t *testing.T) {
 		must(t, err)
 		return s
 	}
+
 	for _, n := range []string{"alike", "other"} {
 		must(t, keeper.s.WriteFile(`victims\`+n, nil, 0o666))
 	}
+
 	before, ok := perm.NTOf(list[0].Before)
 	if !ok {
 		t.Fatal("no descriptor")
 	}
+
 	h, err := keeper.Hold(`victims\alike`, ntsd.ReadControl|ntsd.WriteDAC|ntsd.WriteOwner|ntsd.ReadAttributes)
 	must(t, err)
 	must(t, h.Set(before, nt.SetOwner|nt.SetGroup|nt.SetList))
@@ -55,6 +58,7 @@ func TestSwapsOnShare(t *testing.T) {
 	if alike != list[0].Before {
 		t.Fatal("the victim is not like what the plan reviewed")
 	}
+
 	stop := make(chan struct{})
 	var swaps atomic.Int64
 	var all sync.WaitGroup
@@ -66,24 +70,29 @@ func TestSwapsOnShare(t *testing.T) {
 				return
 			case <-time.After(100 * time.Microsecond): // what is never left alone is never changed
 			}
+
 			name := filepath.Join(folder, fmt.Sprintf("file %04d", rnd.IntN(len(list))))
 			aside := name + ".aside"
 			if os.Rename(name, aside) != nil {
 				continue
 			}
+
 			victim := filepath.Join(victims, []string{"alike", "other"}[n%2])
 			for range rnd.IntN(10) { // a second name that comes and goes
 				_ = os.Link(victim, name)
 				_ = os.Remove(name)
 			}
+
 			_ = os.Link(victim, name)
 			_ = os.Rename(aside, name)
 			swaps.Add(1)
 		}
 	})
+
 	s, err := Dial(t.Context(), Access{Address: server.Address(), User: "keeper", Password: password})
 	must(t, err)
 	defer s.Close()
+
 	done := 0
 	tried := func() bool { return done >= 300 && swaps.Load() >= 1000 }
 	for round := 0; round < 6 || round < 100 && !tried(); round++ {
@@ -98,24 +107,29 @@ func TestSwapsOnShare(t *testing.T) {
 				Reach:   nt.Reach(t.Context(), s),
 				Batch:   16,
 			}).Run(t.Context()))
+
 		for _, x := range j.Results() {
 			if x.Outcome == plan.Done {
 				done++
 			}
 		}
+
 		must(t, j.Close())
 		for i := range list { // and back again
 			list[i].Before, list[i].After = list[i].After, list[i].Before
 		}
 	}
+
 	close(stop)
 	all.Wait()
 	if state(`victims\alike`) != alike || state(`victims\other`) != other {
 		t.Error("a file that no plan speaks of was changed")
 	}
+
 	if !tried() {
 		t.Errorf("%d steps done, %d swaps: too little was tried", done, swaps.Load())
 	}
+
 	t.Logf("%d steps done during %d swaps", done, swaps.Load())
 }
 
@@ -132,30 +146,36 @@ func TestLongListOnShare(t *testing.T) {
 				SID:  ntsd.NewSID(5, 21, 1, 2, 3, uint32(1000+i)),
 			})
 		}
+
 		s, err := perm.NTSet(d)
 		must(t, err)
 		return s
 	}
+
 	list[0].After, list[1].After = longer(50), longer(1800) // 36 bytes each: just below what a list can be, 64 KiB
 	got := carry(t, list)
 	if got[0].Outcome != plan.Done || got[2].Outcome != plan.Done {
 		t.Errorf("%+v", got)
 	}
+
 	seen, err := dial(t, "keeper", "charts").Look(`long\file 0001`)
 	must(t, err)
 	now, err := perm.NTSet(seen.Descriptor)
 	must(t, err)
+
 	switch { // the file system below decides whether it has room for that
 	case got[1].Outcome == plan.Done && now == list[1].After:
 	case got[1].Outcome == plan.Refused && got[1].Reason != "" && now == list[1].Before:
 	default:
 		t.Errorf("%+v, and there are %d entries", got[1], len(seen.Descriptor.Entries))
 	}
+
 	t.Logf("1,800 entries: %s %s", got[1].Outcome, strings.TrimSpace(got[1].Reason))
 	d, _ := perm.NTOf(list[0].Before)
 	for i := range 3000 {
 		d.Entries = append(d.Entries, ntsd.Entry{Mask: ntsd.ReadSet, SID: ntsd.NewSID(5, 21, 1, 2, 3, uint32(1000+i))})
 	}
+
 	if _, err := perm.NTSet(d); err == nil || !strings.Contains(err.Error(), "65535") {
 		t.Errorf("a list beyond what one can be: %v", err)
 	}

@@ -22,6 +22,7 @@ func TestKerberos(t *testing.T) {
 		map[string]string{"keeper": password, "clerk": password}, []string{"cifs/chartroom.saltmarsh.example"})
 	must(t, err)
 	defer realm.Stop()
+
 	server, err := samba.Start(t.Context(), filepath.Join(dir, "server"), samba.World{
 		Kerberos: realm,
 		Shares:   []samba.Share{{Name: "charts"}},
@@ -30,22 +31,27 @@ func TestKerberos(t *testing.T) {
 			{Name: "clerk", Password: password, Groups: []string{"crew"}},
 		},
 	})
+
 	must(t, err)
 	defer server.Stop()
+
 	access := Access{
 		Address:  server.Address(),
 		User:     "keeper",
 		Password: password,
 		Kerberos: &Kerberos{Realm: realm.Name, Config: realm.Config, Server: "chartroom.saltmarsh.example"},
 	}
+
 	s, err := Dial(t.Context(), access)
 	must(t, err)
 	defer s.Close()
+
 	must(t, os.WriteFile(filepath.Join(server.Share("charts"), "a"), nil, 0o666))
 	found, err := nt.Scan(t.Context(), s, []string{"/charts"}, nil, (&nodes{}).put)
 	if err != nil || found.Paths != 2 || found.Gaps != 0 {
 		t.Errorf("%+v, %v", found, err)
 	}
+
 	access.Password = "wrong"
 	if _, err := Dial(t.Context(), access); err == nil || !strings.Contains(err.Error(), "no ticket for keeper") {
 		t.Errorf("a wrong password: %v", err)

@@ -40,9 +40,11 @@ func TestScanOverBrokenConnection(t *testing.T) {
 		must(t, os.MkdirAll(folder, 0o777))
 		must(t, os.WriteFile(filepath.Join(folder, "file"), nil, 0o666))
 	}
+
 	for i := range 3 * batch / 2 {
 		must(t, os.WriteFile(filepath.Join(server.Share("charts"), "broken", "folder 000", fmt.Sprint(i)), nil, 0o666))
 	}
+
 	roots := []string{"/charts/broken"}
 	s, cable := cabled(t, 10*time.Second)
 	want, err := nt.Scan(t.Context(), s, roots, nil, (&nodes{}).put)
@@ -58,6 +60,7 @@ func TestScanOverBrokenConnection(t *testing.T) {
 	if got.Forest != want.Forest || got.Gaps > 0 {
 		t.Errorf("%+v, want %+v", got, want)
 	}
+
 	if cable.Carried.Load() < before+4 {
 		t.Errorf("the connection broke %d times only: this tries nothing", cable.Carried.Load()-before)
 	}
@@ -70,6 +73,7 @@ func steps(t *testing.T, folder string, n int) (list []plan.Step) {
 	must(t, keeper.s.MkdirAll(folder, 0o777))
 	to, err := ntsd.ParseSDDL("D:PAI(A;;FR;;;AU)(A;;FA;;;BA)")
 	must(t, err)
+
 	for i := range n {
 		name := fmt.Sprintf("file %04d", i)
 		must(t, keeper.s.WriteFile(folder+`\`+name, nil, 0o666))
@@ -87,6 +91,7 @@ func steps(t *testing.T, folder string, n int) (list []plan.Step) {
 			After:  after,
 		})
 	}
+
 	return list
 }
 
@@ -110,8 +115,10 @@ func TestRunOverBrokenConnection(t *testing.T) {
 			Batch:    50,
 			Progress: progress,
 		}
+
 		return j, r.Run(t.Context())
 	}
+
 	j, err := run(func(done, _ int) {
 		if done >= 300 {
 			cable.Pull()
@@ -120,9 +127,11 @@ func TestRunOverBrokenConnection(t *testing.T) {
 	if n := cable.Carried.Load(); n < 5 {
 		t.Errorf("%d connections: too few broke", n)
 	}
+
 	if !errors.Is(err, change.ErrAway) || !errors.Is(err, nt.ErrLost) {
 		t.Fatalf("the cable is pulled, and the run says %v", err)
 	}
+
 	done := 0
 	for _, r := range j.Results() {
 		if r.Outcome == plan.Done {
@@ -131,9 +140,11 @@ func TestRunOverBrokenConnection(t *testing.T) {
 			t.Fatalf("%+v: what was not reached has an outcome", r)
 		}
 	}
+
 	if done < 300 || done == len(list) {
 		t.Errorf("%d steps are done", done)
 	}
+
 	must(t, j.Close())
 	cable.Life.Store(0)
 	cable.Plug()
@@ -143,11 +154,14 @@ func TestRunOverBrokenConnection(t *testing.T) {
 		Password: password,
 		Patience: 3 * time.Second,
 	})
+
 	must(t, err)
 	defer s.Close()
+
 	j, err = run(nil)
 	must(t, err)
 	defer j.Close()
+
 	keeper := dial(t, "keeper", "charts")
 	for i, r := range j.Results() {
 		_, below, err := nt.Split(list[i].Path)
@@ -166,9 +180,11 @@ func carry(t *testing.T, list []plan.Step) []plan.Result {
 	s, err := Dial(t.Context(), Access{Address: server.Address(), User: "keeper", Password: password})
 	must(t, err)
 	defer s.Close()
+
 	j, err := change.OpenJournal(filepath.Join(t.TempDir(), "journal"), change.Head{Run: "r", Steps: len(list)})
 	must(t, err)
 	defer j.Close()
+
 	must(t,
 		(&change.Runner{
 			Journal: j,
@@ -177,6 +193,7 @@ func carry(t *testing.T, list []plan.Step) []plan.Result {
 			Chunks:  change.Memory{list},
 			Reach:   nt.Reach(t.Context(), s),
 		}).Run(t.Context()))
+
 	return j.Results()
 }
 

@@ -61,6 +61,7 @@ func between(near net.Conn, change func([]byte) []byte) {
 		return
 	}
 	defer far.Close()
+
 	go func() {
 		_, _ = io.Copy(far, near)
 		far.Close()
@@ -120,6 +121,7 @@ func forged() func([]byte) []byte {
 			session, message = slices.Clone(a[atSession:atSignature]), max(message, le.Uint64(a[atMessage:]))
 			return a
 		}
+
 		message++
 		out := make([]byte, atBody+16)
 		copy(out, "\xfeSMB")
@@ -148,6 +150,7 @@ func TestSomebodyBetween(t *testing.T) {
 			return a
 		}
 	}
+
 	negotiate := func(at int, value uint16) func([]byte) []byte {
 		return func(a []byte) []byte {
 			if is(a, cmdNegotiate) {
@@ -156,6 +159,7 @@ func TestSomebodyBetween(t *testing.T) {
 			return a
 		}
 	}
+
 	both := func(list ...func([]byte) []byte) func([]byte) []byte {
 		return func(a []byte) []byte {
 			for _, f := range list {
@@ -164,6 +168,7 @@ func TestSomebodyBetween(t *testing.T) {
 			return a
 		}
 	}
+
 	for what, change := range map[string]func() func([]byte) []byte{
 		"a guest":                  func() func([]byte) []byte { return setup(1, false) },
 		"a guest, unsigned":        func() func([]byte) []byte { return setup(1, true) },
@@ -205,10 +210,12 @@ func TestSomebodyBetween(t *testing.T) {
 				// Where content may go in clear, its answers are signed: of those it is tried below.
 				continue
 			}
+
 			name := what
 			if plain {
 				name += ", where content may go in clear"
 			}
+
 			t.Run(name, func(t *testing.T) {
 				t.Parallel()
 				a := Access{
@@ -218,22 +225,26 @@ func TestSomebodyBetween(t *testing.T) {
 					Plain:    plain,
 					Patience: 400 * time.Millisecond,
 				}
+
 				s, err := Dial(t.Context(), a)
 				if err == nil {
 					var x nt.Share
 					if x, err = s.Open(t.Context(), "charts"); err == nil {
 						_, err = nt.Look(x, "")
 					}
+
 					s.mu.Lock()
 					s.ended = errors.New("the test is over")
 					s.mu.Unlock()
 				}
+
 				if err == nil {
 					t.Error("something was opened")
 				}
 			})
 		}
 	}
+
 	t.Run("nobody there", func(t *testing.T) {
 		s, err := Dial(t.Context(), Access{
 			Address:  middle(t, func(a []byte) []byte { return a }),
@@ -242,6 +253,7 @@ func TestSomebodyBetween(t *testing.T) {
 		})
 		must(t, err)
 		defer s.Close()
+
 		x, err := s.Open(t.Context(), "charts")
 		must(t, err)
 		if _, err := nt.Look(x, ""); err != nil {

@@ -34,6 +34,7 @@ func stat(f *smb2.File) (nt.Seen, error) {
 	if len(b) < 72 {
 		return nt.Seen{}, errors.New("the server says too little of what is open")
 	}
+
 	le := binary.LittleEndian
 	const since1601 = 116_444_736_000_000_000 // Unix time began then, in tenths of a microsecond
 	unix := func(at int) int64 { return (int64(le.Uint64(b[at:])) - since1601) * 100 }

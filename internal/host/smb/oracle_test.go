@@ -52,10 +52,12 @@ func TestOracle(t *testing.T) {
 		must(t, err)
 		questions = n
 	}
+
 	seed := seeded.Rand(t).Uint64()
 	names, tokens, world := people(t)
 	var sum tally
 	var all sync.WaitGroup
+
 	for hand := range 4 {
 		o := &oracle{
 			t:      t,
@@ -77,11 +79,13 @@ func TestOracle(t *testing.T) {
 			for err == nil && sum.asked.Load() < questions && sum.differ.Load() < 20 {
 				err = o.round(base, &sum)
 			}
+
 			if err != nil {
 				t.Error(err)
 			}
 		})
 	}
+
 	all.Wait()
 	t.Logf("%d questions, %d allowed, %d known differences, %d others", sum.asked.Load(), sum.allowed.Load(),
 		sum.known.Load(), sum.differ.Load())
@@ -98,6 +102,7 @@ func (o *oracle) round(base string, sum *tally) error {
 		if err := o.make(name); err != nil {
 			return err
 		}
+
 		d := ntsd.Descriptor{
 			Owner:   o.tokens[o.r.IntN(len(o.tokens))].User,
 			Control: ntsd.Protected,
@@ -106,6 +111,7 @@ func (o *oracle) round(base string, sum *tally) error {
 		if o.r.IntN(20) == 0 {
 			d.Entries = nil
 		}
+
 		if err := o.set(name, d); err != nil {
 			return err
 		}
@@ -114,6 +120,7 @@ func (o *oracle) round(base string, sum *tally) error {
 			return err
 		}
 	}
+
 	for who := range o.tokens {
 		for _, name := range []string{folder, folder + `\f`, folder + `\d`} {
 			for _, op := range access.For(o.kinds[name], perm.SchemeNT) {
@@ -126,6 +133,7 @@ func (o *oracle) round(base string, sum *tally) error {
 			}
 		}
 	}
+
 	return nil
 }
 
@@ -161,6 +169,7 @@ func (o *oracle) ask(who int, name string, op access.Operation, sum *tally) erro
 			way = append(way, o.place(name[:i]))
 		}
 	}
+
 	way = append(way, o.place(name))
 	token := o.tokens[who]
 	subject := access.Subject{ID: perm.SIDOf(token.User)}
@@ -168,6 +177,7 @@ func (o *oracle) ask(who int, name string, op access.Operation, sum *tally) erro
 	for _, g := range token.Groups {
 		subject.Groups = append(subject.Groups, perm.SIDOf(g))
 	}
+
 	answer := access.NewAsker(subject).May(way, op, nil)
 	done, err := o.try(who, name, op)
 	if err != nil {
@@ -178,6 +188,7 @@ func (o *oracle) ask(who int, name string, op access.Operation, sum *tally) erro
 	if done {
 		sum.allowed.Add(1)
 	}
+
 	switch {
 	case done == answer.Allowed:
 	case slices.ContainsFunc(answer.Notes, func(n string) bool {
@@ -194,6 +205,7 @@ func (o *oracle) ask(who int, name string, op access.Operation, sum *tally) erro
 		o.t.Errorf("%s, %s: %s: the server says %t, the core %t: %s%s", o.names[who], token.User, op.Words(), done,
 			answer.Allowed, answer.Reason, lists)
 	}
+
 	return nil
 }
 
@@ -222,6 +234,7 @@ func (o *oracle) try(who int, name string, op access.Operation) (done bool, err 
 		}
 		return errors.Join(o.set(name, o.states[name]), o.mark(name, o.marks[name]))
 	}
+
 	undo := func() error { return nil }
 	switch op {
 	case access.CreateFile:
@@ -246,12 +259,14 @@ func (o *oracle) try(who int, name string, op access.Operation) (done bool, err 
 			err = h.Close()
 		}
 	}
+
 	switch {
 	case err == nil:
 		return true, undo()
 	case nt.Refused(err):
 		return false, nil
 	}
+
 	return false, err
 }
 

@@ -68,15 +68,18 @@ func (l *lineage) lines(name string, above ...string) (inherited []ntsd.Entry, o
 		must(l.t, err)
 		way = append(way, perm.Above{Path: string(pathOf(at)), Set: s})
 	}
+
 	seen, err := l.keeper.Look(name)
 	must(l.t, err)
 	s, err := perm.NTSet(seen.Descriptor)
 	must(l.t, err)
+
 	for i, line := range perm.Entries(seen.Kind, s, way, nil) {
 		if e := seen.Descriptor.Entries[i]; e.Flags&ntsd.Inherited != 0 {
 			inherited, origins = append(inherited, e), append(origins, line.Origin)
 		}
 	}
+
 	return inherited, origins
 }
 
@@ -106,6 +109,7 @@ func TestOriginsAsTheServerHandsOn(t *testing.T) {
 			world:  world,
 			whose:  map[ntsd.Mask]string{ntsd.Full: "/charts/origin/away"},
 		}
+
 		above := []string{"origin"}
 		for depth := range 1 + r.IntN(4) {
 			name := fmt.Sprintf(`%s\%d-%d`, above[len(above)-1], i, depth)
@@ -113,12 +117,14 @@ func TestOriginsAsTheServerHandsOn(t *testing.T) {
 			l.settle(name)
 			above = append(above, name)
 		}
+
 		name := above[len(above)-1] + `\end`
 		if r.IntN(2) == 0 {
 			must(t, keeper.s.Mkdir(name, 0o777))
 		} else {
 			must(t, keeper.s.WriteFile(name, nil, 0o666))
 		}
+
 		entries, origins := l.lines(name, above...)
 		for j, e := range entries {
 			told++
@@ -127,6 +133,7 @@ func TestOriginsAsTheServerHandsOn(t *testing.T) {
 					l.whose[e.Mask])
 			}
 		}
+
 		away := fmt.Sprintf(`origin\away\%d`, i)
 		must(t, keeper.s.Rename(name, away))
 		for _, origin := range second(l.lines(away, "origin", `origin\away`)) {
@@ -136,6 +143,7 @@ func TestOriginsAsTheServerHandsOn(t *testing.T) {
 			}
 		}
 	}
+
 	t.Logf("%d entries told, %d of what was moved", told, moved)
 	if told < 200 || moved < 200 {
 		t.Error("too plain to prove anything")

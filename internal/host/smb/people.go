@@ -21,18 +21,22 @@ func (s *Session) pipe(ctx context.Context, name string, use func(io.ReadWriter)
 	ask := func(c *smb2.Session) error {
 		ctx, cancel := context.WithTimeout(ctx, s.patience)
 		defer cancel()
+
 		m, err := c.WithContext(ctx).Mount("IPC$")
 		if err != nil {
 			return fmt.Errorf("the server's pipes: %w", explain(err))
 		}
 		defer func() { _ = m.Umount() }()
+
 		f, err := open(m, name, ntsd.ReadData|ntsd.WriteData|ntsd.AppendData|ntsd.ReadControl, 0)
 		if err != nil {
 			return fmt.Errorf("pipe %s: %w", name, explain(err))
 		}
 		defer f.Close()
+
 		return use(f)
 	}
+
 	c, era := s.now()
 	err := ask(c)
 	if !broken(err) || ctx.Err() != nil {
@@ -41,6 +45,7 @@ func (s *Session) pipe(ctx context.Context, name string, use func(io.ReadWriter)
 	if err := s.again(ctx, era); err != nil {
 		return err
 	}
+
 	c, _ = s.now()
 	return ask(c)
 }
@@ -121,6 +126,7 @@ func (s *Share) Terms() (t access.Mount, err error) {
 	if err != nil {
 		return t, err
 	}
+
 	err = s.of.pipe(s.ctx, "srvsvc", func(rw io.ReadWriter) error {
 		info, err := rpc.Share(rw, s.Name)
 		if err == nil && info.HasList {
@@ -128,5 +134,6 @@ func (s *Share) Terms() (t access.Mount, err error) {
 		}
 		return err
 	})
+
 	return t, err
 }

@@ -20,6 +20,7 @@ func TestPeople(t *testing.T) {
 	s, err := Dial(t.Context(), Access{Address: server.Address(), User: "keeper", Password: password})
 	must(t, err)
 	defer s.Close()
+
 	ctx := context.Background()
 	crew, err := server.GroupSID(ctx, "crew")
 	must(t, err)
@@ -33,6 +34,7 @@ func TestPeople(t *testing.T) {
 		ntsd.Administrators,
 		ntsd.NewSID(5, 21, 9, 9, 9, 4711),
 	}
+
 	names, err := s.Names(ctx, asked)
 	must(t, err)
 	for i, want := range []string{
@@ -42,14 +44,17 @@ func TestPeople(t *testing.T) {
 			t.Errorf("%s is called %q, want %q", asked[i], names[i], want)
 		}
 	}
+
 	if names[0].Group || !names[1].Group {
 		t.Errorf("an account and a group: %+v", names[:2])
 	}
+
 	back, err := s.SIDs(ctx, []string{"purser", `CHARTROOM\crew`, "Everyone", "nobody-there"})
 	must(t, err)
 	if !slices.Equal(back, []ntsd.SID{tokens[0].User, sid, ntsd.Everyone, {}}) {
 		t.Errorf("%v", back)
 	}
+
 	all, err := s.Accounts(ctx)
 	must(t, err)
 	for n, name := range []string{"purser", "clerk", "stoker"} {
@@ -63,14 +68,17 @@ func TestPeople(t *testing.T) {
 			}
 		}
 	}
+
 	if i := slices.IndexFunc(all, func(a nt.Account) bool { return a.Name == "crew" }); i < 0 || all[i].SID != sid ||
 		!all[i].Group {
 		t.Errorf("crew among %+v", all)
 	}
+
 	if _, err := Dial(t.Context(), Access{Address: server.Address(), User: "purser", Password: "wrong"}); err == nil ||
 		!strings.Contains(err.Error(), "does not take this name and password") {
 		t.Errorf("a wrong password: %v", err)
 	}
+
 	if _, err := s.Open(ctx, "nowhere"); err == nil || !strings.Contains(err.Error(), "no such share") {
 		t.Errorf("a share that is not there: %v", err)
 	}
@@ -99,6 +107,7 @@ func TestMarkedReadOnly(t *testing.T) {
 	people(t)
 	s := dial(t, "keeper", "charts")
 	must(t, s.s.Mkdir("marks", 0o777))
+
 	for name, mode := range map[string]os.FileMode{`marks\on`: 0o444, `marks\off`: 0o666} {
 		must(t, s.s.WriteFile(name, nil, 0o666))
 		must(t, s.s.Chmod(name, mode))
@@ -106,6 +115,7 @@ func TestMarkedReadOnly(t *testing.T) {
 			t.Errorf("%s: %+v, %v", name, seen, err)
 		}
 	}
+
 	must(t, s.List("marks", func(list []nt.Seen) error {
 		for _, seen := range list {
 			if seen.ReadOnly != (seen.Name == "on") {
@@ -123,6 +133,7 @@ func TestTerms(t *testing.T) {
 	s, err := Dial(t.Context(), Access{Address: server.Address(), User: "keeper", Password: password})
 	must(t, err)
 	defer s.Close()
+
 	for _, c := range []struct {
 		share string
 		hides bool
@@ -136,11 +147,13 @@ func TestTerms(t *testing.T) {
 		if !ok || terms.Hides != c.hides || string(terms.At) != "/"+c.share {
 			t.Errorf("%s: %+v", c.share, terms)
 		}
+
 		m := list.Maximum(ntsd.Token{User: ntsd.NewSID(5, 21, 1, 2, 3, 9), Groups: []ntsd.SID{ntsd.Everyone, crew}})
 		if got := m.Words(true); got != c.let {
 			t.Errorf("%s lets the crew %s, want %s", c.share, got, c.let)
 		}
 	}
+
 	all, err := s.Shares(t.Context())
 	must(t, err)
 	slices.Sort(all)

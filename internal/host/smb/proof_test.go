@@ -21,6 +21,7 @@ func people(t testing.TB) (names []string, tokens []ntsd.Token, others []ntsd.SI
 	keeper := dial(t, "keeper", "charts")
 	set(t, keeper, "", "D:(A;OICI;FA;;;WD)", nt.SetList)
 	groups := map[string]ntsd.SID{}
+
 	for _, g := range []string{"crew", "office"} {
 		text, err := server.GroupSID(t.Context(), g)
 		must(t, err)
@@ -29,6 +30,7 @@ func people(t testing.TB) (names []string, tokens []ntsd.Token, others []ntsd.SI
 		groups[g] = sid
 		others = append(others, sid)
 	}
+
 	for _, p := range []struct {
 		name       string
 		groups     []string
@@ -51,6 +53,7 @@ func people(t testing.TB) (names []string, tokens []ntsd.Token, others []ntsd.SI
 		for _, g := range p.groups {
 			token.Groups = append(token.Groups, groups[g])
 		}
+
 		below, err := keeper.of.SIDs(t.Context(), []string{`Unix User\` + p.name}) // the account of the system below
 		must(t, err)
 		token.Groups = append(token.Groups, below...)
@@ -58,6 +61,7 @@ func people(t testing.TB) (names []string, tokens []ntsd.Token, others []ntsd.SI
 		names, tokens = append(names, p.name), append(tokens, token)
 		others = append(others, token.User)
 	}
+
 	return names, tokens, append(others, ntsd.Everyone, ntsd.Authenticated, ntsd.Network, ntsd.OwnerRights,
 		ntsd.CreatorOwner, ntsd.Administrators)
 }
@@ -77,9 +81,11 @@ func randomList(r *rand.Rand, world []ntsd.SID) (out []ntsd.Entry) {
 			Mask:  ntsd.Mask(r.Uint32()) & ntsd.Full,
 			SID:   world[r.IntN(len(world))],
 		}
+
 		if r.IntN(3) > 0 { // mostly entries that count here
 			e.Flags &^= ntsd.InheritOnly
 		}
+
 		switch r.IntN(6) {
 		case 0:
 			e.Mask = []ntsd.Mask{
@@ -92,8 +98,10 @@ func randomList(r *rand.Rand, world []ntsd.SID) (out []ntsd.Entry) {
 		case 1:
 			e.Mask = []ntsd.Mask{ntsd.GenericAll, ntsd.GenericRead, ntsd.GenericWrite, ntsd.GenericExecute}[r.IntN(4)]
 		}
+
 		out = append(out, e)
 	}
+
 	return out
 }
 
@@ -108,12 +116,14 @@ func TestAccessAsTheServerDoes(t *testing.T) {
 	const descriptors, hands = 2000, 4
 	var asked, granted, known, differ atomic.Int64
 	var all sync.WaitGroup
+
 	for hand := range hands {
 		keeper := dial(t, "keeper", "charts")
 		var shares []*Share
 		for _, n := range names {
 			shares = append(shares, dial(t, n, "charts"))
 		}
+
 		r := rand.New(rand.NewPCG(seed, uint64(hand)))
 		all.Go(func() {
 			dir := fmt.Sprintf("proof-%d", hand)
@@ -122,14 +132,17 @@ func TestAccessAsTheServerDoes(t *testing.T) {
 				t.Error(err)
 				return
 			}
+
 			if err := keeper.s.Mkdir(folder, 0o777); err != nil {
 				t.Error(err)
 				return
 			}
+
 			if err := keeper.s.WriteFile(file, nil, 0o666); err != nil {
 				t.Error(err)
 				return
 			}
+
 			change := func(name string, d ntsd.Descriptor) {
 				h, err := keeper.Hold(name, ntsd.ReadControl|ntsd.WriteDAC|ntsd.WriteOwner|ntsd.ReadAttributes)
 				if err == nil {
@@ -140,6 +153,7 @@ func TestAccessAsTheServerDoes(t *testing.T) {
 					t.Errorf("%+v: %v", d, err)
 				}
 			}
+
 			var parent ntsd.Descriptor
 			for i := range descriptors / hands {
 				if i%100 == 0 { // what the folder above lets through matters, too
@@ -155,6 +169,7 @@ func TestAccessAsTheServerDoes(t *testing.T) {
 					}
 					change(dir, parent)
 				}
+
 				d := ntsd.Descriptor{
 					Owner:   tokens[r.IntN(len(tokens))].User,
 					Control: ntsd.Protected,
@@ -164,6 +179,7 @@ func TestAccessAsTheServerDoes(t *testing.T) {
 				if r.IntN(2) == 0 {
 					path = folder
 				}
+
 				change(path, d)
 				for n, token := range tokens {
 					verdicts := ntsd.Place{Descriptor: &d, Parent: &parent, Share: ntsd.Full}.Check(token, ntsd.Full)
@@ -173,6 +189,7 @@ func TestAccessAsTheServerDoes(t *testing.T) {
 							may |= right
 						}
 					}
+
 					try := func(want ntsd.Mask, should bool) {
 						asked.Add(1)
 						h, err := shares[n].Hold(path, want)
@@ -180,10 +197,12 @@ func TestAccessAsTheServerDoes(t *testing.T) {
 							h.Close()
 							granted.Add(1)
 						}
+
 						if want == ntsd.ReadAttributes && err == nil && !should {
 							known.Add(1) // see the comment above
 							return
 						}
+
 						if (err == nil) != should && differ.Add(1) < 20 {
 							text, _ := d.SDDL()
 							above, _ := parent.SDDL()
@@ -192,9 +211,11 @@ func TestAccessAsTheServerDoes(t *testing.T) {
 								text, above)
 						}
 					}
+
 					if may != 0 {
 						try(may, true)
 					}
+
 					for _, right := range rights {
 						if may&right == 0 {
 							try(right, false)
@@ -204,6 +225,7 @@ func TestAccessAsTheServerDoes(t *testing.T) {
 			}
 		})
 	}
+
 	all.Wait()
 	t.Logf("%d descriptors, %d opens, %d granted, %d known differences, %d others", descriptors, asked.Load(),
 		granted.Load(), known.Load(), differ.Load())
@@ -234,6 +256,7 @@ func TestInheritanceAsTheServerDoes(t *testing.T) {
 	for _, n := range names {
 		shares = append(shares, dial(t, n, "charts"))
 	}
+
 	made, differ := 0, 0
 	for i := range 1500 {
 		// Whoever makes something has to be allowed to, by an entry that nothing inherits.
@@ -256,6 +279,7 @@ func TestInheritanceAsTheServerDoes(t *testing.T) {
 		} else {
 			err = shares[n].s.WriteFile(child, nil, 0o666)
 		}
+
 		must(t, err)
 		seen, err := keeper.Look(child)
 		must(t, err)
@@ -268,6 +292,7 @@ func TestInheritanceAsTheServerDoes(t *testing.T) {
 		if want.Control == 0 && want.Entries[len(want.Entries)-1].SID == ntsd.System {
 			got.Group = want.Group // where nothing is handed on, this server names the group of its own system
 		}
+
 		got.Entries, want.Entries = once(got.Entries), once(want.Entries)
 		if !got.Equal(want) && differ < 12 {
 			differ++
@@ -277,6 +302,7 @@ func TestInheritanceAsTheServerDoes(t *testing.T) {
 			t.Errorf("%s makes a folder (%t) in\n%s: the server gives\n%s, the core\n%s", names[n], folder, a, b, c)
 		}
 	}
+
 	t.Logf("%d made", made)
 }
 

@@ -74,14 +74,17 @@ func (k *thicket) grow() {
 		} else {
 			must(k.t, k.keeper.s.Mkdir(k.top+name, 0o777))
 		}
+
 		d := k.look(name)
 		d.Control |= ntsd.AutoInherited
 		if name == "" || k.r.IntN(8) == 0 {
 			d = ntsd.Stop(&d, true)
 		}
+
 		if name == "" || k.r.IntN(3) == 0 {
 			d.Entries = append(k.own(), d.Entries...)
 		}
+
 		ntsd.Sort(d.Entries)
 		must(k.t, put(k.keeper, k.top+name, d, nt.SetList))
 	}
@@ -100,15 +103,18 @@ func (k *thicket) drafted() (steps []plan.Step) {
 					inherited = append(inherited, e)
 				}
 			}
+
 			d.Entries = append(k.own(), inherited...)
 			ntsd.Sort(d.Entries)
 		}
+
 		if name != "" {
 			wasUp, up := was[k.up(name)], after[k.up(name)]
 			if !ntsd.HandsOnSame(&wasUp, &up) {
 				d = ntsd.Reinherit(&d, &up, k.kind(name) == perm.Folder)
 			}
 		}
+
 		before, to := was[name], d
 		after[name] = d
 		if !to.Equal(before) {
@@ -120,6 +126,7 @@ func (k *thicket) drafted() (steps []plan.Step) {
 			})
 		}
 	}
+
 	return steps
 }
 
@@ -154,6 +161,7 @@ func (k *thicket) run(s *Session, steps []plan.Step, putBack bool) []plan.Result
 	j, err := change.OpenJournal(filepath.Join(k.t.TempDir(), "journal"), change.Head{Run: "r", Steps: len(steps)})
 	must(k.t, err)
 	defer j.Close()
+
 	top := string(pathOf(k.top))
 	runner := &change.Runner{
 		Journal: j,
@@ -169,6 +177,7 @@ func (k *thicket) run(s *Session, steps []plan.Step, putBack bool) []plan.Result
 			}
 		},
 	}
+
 	must(k.t, runner.Run(k.t.Context()))
 	return j.Results()
 }
@@ -182,11 +191,13 @@ func TestRunsAndRestoresOnTheServer(t *testing.T) {
 	s, err := Dial(t.Context(), Access{Address: server.Address(), User: "keeper", Password: password})
 	must(t, err)
 	defer s.Close()
+
 	keeper := dial(t, "keeper", "charts")
 	must(t, keeper.s.Mkdir("thickets", 0o777))
 	done := 0
 	skipped := 0
 	restored := 0
+
 	for i := range 30 {
 		k := &thicket{
 			t:      t,
@@ -197,18 +208,22 @@ func TestRunsAndRestoresOnTheServer(t *testing.T) {
 			world:  world,
 			others: map[string]bool{},
 		}
+
 		k.grow()
 		originals := map[string]ntsd.Descriptor{}
 		for _, name := range k.names {
 			originals[name] = k.look(name)
 		}
+
 		steps := k.drafted()
 		if len(steps) == 0 {
 			continue
 		}
+
 		if r.IntN(3) == 0 {
 			k.meddle()
 		}
+
 		var back []plan.Step
 		for n, x := range k.run(s, steps, false) {
 			name := k.name(steps[n])
@@ -218,6 +233,7 @@ func TestRunsAndRestoresOnTheServer(t *testing.T) {
 				if got := k.look(name); !k.others[name] && k.set(got) != steps[n].After {
 					t.Errorf("%s is said to be done", steps[n].Path)
 				}
+
 				if name != "" && !k.others[name] && !k.others[k.up(name)] &&
 					perm.TakesAnew(steps[n].Before, steps[n].After) {
 					d, above := k.look(name), k.look(k.up(name))
@@ -226,6 +242,7 @@ func TestRunsAndRestoresOnTheServer(t *testing.T) {
 						t.Errorf("%s lacks %+v and has %+v from nowhere", steps[n].Path, missing, left)
 					}
 				}
+
 				back = append(back, plan.Step{
 					Path:   steps[n].Path,
 					Kind:   steps[n].Kind,
@@ -238,6 +255,7 @@ func TestRunsAndRestoresOnTheServer(t *testing.T) {
 				t.Errorf("%s: %s %s", steps[n].Path, x.Outcome, x.Reason)
 			}
 		}
+
 		if len(back) > 0 {
 			for n, x := range k.run(s, back, true) {
 				if name := k.name(back[n]); x.Outcome != plan.Done && !k.touched(name) {
@@ -245,11 +263,13 @@ func TestRunsAndRestoresOnTheServer(t *testing.T) {
 				}
 			}
 		}
+
 		for _, name := range k.names {
 			was, is := originals[name], k.look(name)
 			if k.touched(name) {
 				continue
 			}
+
 			restored++
 			if !is.Equal(was) {
 				a, _ := was.SDDL()
@@ -258,6 +278,7 @@ func TestRunsAndRestoresOnTheServer(t *testing.T) {
 			}
 		}
 	}
+
 	t.Logf("%d steps done, %d skipped, %d paths compared after putting back", done, skipped, restored)
 	if done < 40 || skipped < 5 || restored < 60 {
 		t.Error("too little was tried")

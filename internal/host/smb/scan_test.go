@@ -53,11 +53,13 @@ func TestScan(t *testing.T) {
 	for i := range 1200 { // more than a batch
 		must(t, keeper.s.WriteFile(fmt.Sprintf(`tree\chart %04d.txt`, i), nil, 0o666))
 	}
+
 	must(t, keeper.s.WriteFile(`tree\deep\deeper\Übersicht.txt`, nil, 0o666))
 	set(t, keeper, `tree\chart 0007.txt`, "D:P(A;;FR;;;AU)", nt.SetList)
 	s, err := Dial(t.Context(), Access{Address: server.Address(), User: "keeper", Password: password})
 	must(t, err)
 	defer s.Close()
+
 	var n nodes
 	told := int64(0)
 	found, err := nt.Scan(t.Context(), s, []string{"/charts/tree", "/nowhere"}, func(p int64) { told = p }, n.put)
@@ -67,6 +69,7 @@ func TestScan(t *testing.T) {
 		told == 0 {
 		t.Errorf("%+v", found)
 	}
+
 	kinds := map[string]string{}
 	must(t, tree.Walk(t.Context(), &n, found.Forest, func(path string, e tree.Entry) error {
 		v := perm.Describe(e.Kind, e.Set, nil)
@@ -84,22 +87,27 @@ func TestScan(t *testing.T) {
 			t.Errorf("%s is %q, want %q", path, kinds[path], want)
 		}
 	}
+
 	if len(kinds) != 1+1+1200+3 {
 		t.Errorf("%d paths", len(kinds))
 	}
+
 	again, err := nt.Scan(t.Context(), s, []string{"/charts/tree", "/nowhere"}, nil, (&nodes{}).put)
 	if err != nil || again.Forest != found.Forest {
 		t.Errorf("the same tree is %s, then %s: %v", found.Forest, again.Forest, err)
 	}
+
 	set(t, keeper, `tree\deep\deeper`, "D:P(A;OICI;FA;;;BA)", nt.SetList)
 	again, err = nt.Scan(t.Context(), s, []string{"/charts/tree"}, nil, (&nodes{}).put)
 	if err != nil || again.Forest == found.Forest {
 		t.Errorf("a change is not seen: %v", err)
 	}
+
 	// Somebody who may not read a folder sees a gap.
 	stoker, err := Dial(t.Context(), Access{Address: server.Address(), User: "stoker", Password: password})
 	must(t, err)
 	defer stoker.Close()
+
 	f, err := nt.Scan(t.Context(), stoker, []string{"/charts/tree"}, nil, (&nodes{}).put)
 	if err != nil || f.Gaps == 0 || !strings.Contains(f.Denied[0].Reason, "denies access") {
 		t.Errorf("%+v, %v", f, err)
@@ -121,9 +129,11 @@ func TestServerGone(t *testing.T) {
 			own.Stop()
 		}
 	}()
+
 	for i := range 300 {
 		must(t, os.MkdirAll(filepath.Join(own.Share("charts"), fmt.Sprintf("folder %03d", i), "inside"), 0o777))
 	}
+
 	access := Access{Address: own.Address(), User: "keeper", Password: password, Patience: 3 * time.Second}
 	s, err := Dial(t.Context(), access)
 	must(t, err)
@@ -131,6 +141,7 @@ func TestServerGone(t *testing.T) {
 	if _, err := nt.Scan(ctx, s, []string{"/charts"}, func(int64) { cancel() }, (&nodes{}).put); err == nil {
 		t.Error("a scan that was given up has a result")
 	}
+
 	// Many folders at once, and nothing is left out.
 	for range 5 {
 		f, err := nt.Scan(t.Context(), s, []string{"/charts"}, nil, (&nodes{}).put)
@@ -138,6 +149,7 @@ func TestServerGone(t *testing.T) {
 			t.Fatalf("%+v, %v", f, err)
 		}
 	}
+
 	begun := time.Now()
 	var once sync.Once
 	f, err := nt.Scan(t.Context(), s, []string{"/charts"}, func(p int64) {
@@ -146,15 +158,19 @@ func TestServerGone(t *testing.T) {
 			stopped = true
 		}
 	}, (&nodes{}).put)
+
 	if !errors.Is(err, nt.ErrLost) {
 		t.Errorf("the server went away in the middle, and the scan says %+v, %v", f, err)
 	}
+
 	if took := time.Since(begun); took > 20*time.Second {
 		t.Errorf("that took %v to find out", took)
 	}
+
 	if _, err := Dial(t.Context(), access); err == nil || !strings.Contains(err.Error(), own.Address()) {
 		t.Errorf("a server that is gone: %v", err)
 	}
+
 	_ = s.Close()
 }
 
@@ -165,6 +181,7 @@ func TestLongPathAndPlainShare(t *testing.T) {
 	for i := range 14 {
 		long = filepath.Join(long, fmt.Sprintf("%02d-%s", i, strings.Repeat("x", 200)))
 	}
+
 	at := filepath.Join(server.Share("charts"), filepath.Dir(long))
 	must(t, os.MkdirAll(at, 0o777))
 	must(t, os.WriteFile(filepath.Join(server.Share("charts"), long), nil, 0o666))
@@ -172,16 +189,19 @@ func TestLongPathAndPlainShare(t *testing.T) {
 	s, err := Dial(t.Context(), Access{Address: server.Address(), User: "keeper", Password: password})
 	must(t, err)
 	defer s.Close()
+
 	found, err := nt.Scan(t.Context(), s, []string{"/charts/long-paths"}, nil, (&nodes{}).put)
 	if err != nil || found.Paths != 15 || found.Gaps != 0 {
 		t.Errorf("%+v, %v", found, err)
 	}
+
 	keeper := dial(t, "keeper", "charts")
 	name := strings.ReplaceAll(long, "/", `\`)
 	set(t, keeper, name, "D:P(A;;FA;;;BA)", nt.SetList)
 	if seen, err := keeper.Look(name); err != nil || len(seen.Descriptor.Entries) != 1 {
 		t.Errorf("%d characters: %+v, %v", len(name), seen.Descriptor, err)
 	}
+
 	found, err = nt.Scan(t.Context(), s, []string{"/plain"}, nil, (&nodes{}).put)
 	if err != nil || found.Paths != 2 || found.Gaps != 0 || len(found.SIDs) == 0 {
 		t.Errorf("%+v, %v", found, err)

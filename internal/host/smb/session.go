@@ -69,15 +69,18 @@ func Dial(ctx context.Context, a Access) (*Session, error) {
 func (s *Session) dial(ctx context.Context) (*smb2.Session, error) {
 	ctx, cancel := context.WithTimeout(ctx, s.patience)
 	defer cancel()
+
 	who, done, err := s.access.initiator()
 	if err != nil {
 		return nil, fmt.Errorf("file server %s: %w", s.access.Address, err)
 	}
 	defer done()
+
 	oldest := uint16(smb311)
 	if s.access.Old {
 		oldest = smb300
 	}
+
 	d := &smb2.Dialer{
 		Negotiator: smb2.Negotiator{
 			RequireMessageSigning: true,
@@ -86,6 +89,7 @@ func (s *Session) dial(ctx context.Context) (*smb2.Session, error) {
 		},
 		Initiator: who,
 	}
+
 	var c *smb2.Session
 	err = guarded(func() (err error) {
 		c, err = d.Dial(ctx, s.access.Address)
@@ -94,6 +98,7 @@ func (s *Session) dial(ctx context.Context) (*smb2.Session, error) {
 	if err != nil {
 		return nil, fmt.Errorf("file server %s: %w", s.access.Address, explain(err))
 	}
+
 	return c, nil
 }
 
@@ -123,6 +128,7 @@ func (s *Session) again(ctx context.Context, era int) error {
 	if s.era != era || s.ended != nil {
 		return s.ended
 	}
+
 	end := time.Now().Add(s.patience)
 	for pause := 50 * time.Millisecond; ; pause = min(2*pause, 2*time.Second) {
 		c, err := s.dial(ctx)
@@ -136,13 +142,16 @@ func (s *Session) again(ctx context.Context, era int) error {
 			}()
 			return nil
 		}
+
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
+
 		if _, told := Status(err); told || time.Now().After(end) {
 			s.ended = fmt.Errorf("%w: %w", nt.ErrLost, err)
 			return s.ended
 		}
+
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
@@ -294,17 +303,21 @@ func (s *Share) Hold(name string, rights ntsd.Mask) (h nt.Handle, err error) {
 		if s.of.access.Ordinary {
 			options = 0
 		}
+
 		f, err := open(m.WithContext(limit), name, rights, options)
 		if err != nil {
 			cancel()
 			return explain(err)
 		}
+
 		h = &handle{f, name, cancel}
 		return nil
 	})
+
 	if err != nil {
 		return nil, err
 	}
+
 	return h, nil
 }
 
@@ -367,16 +380,20 @@ func (h *handle) Set(d ntsd.Descriptor, what nt.Part) error {
 			flags |= flag
 		}
 	}
+
 	if what&nt.SetOwner == 0 {
 		d.Owner = ntsd.SID{}
 	}
+
 	if what&nt.SetGroup == 0 {
 		d.Group = ntsd.SID{}
 	}
+
 	b, err := d.Append(nil)
 	if err != nil {
 		return err
 	}
+
 	return lost(h.f.SetSecurityInfoRaw(flags, encoded(b)))
 }
 
@@ -392,18 +409,22 @@ func (s *Share) List(folder string, each func([]nt.Seen) error) error {
 		for name := range told {
 			again[name] = true
 		}
+
 		return s.list(m, folder, func(piece []nt.Seen, last bool) error {
 			if len(again) > 0 {
 				piece = slices.DeleteFunc(piece, func(x nt.Seen) bool { return again[x.Name] })
 			}
+
 			if !last {
 				for _, x := range piece {
 					told[x.Name] = true
 				}
 			}
+
 			if len(piece) == 0 {
 				return nil
 			}
+
 			return each(piece)
 		})
 	})
@@ -412,23 +433,27 @@ func (s *Share) List(folder string, each func([]nt.Seen) error) error {
 func (s *Share) list(m *smb2.Share, folder string, each func(piece []nt.Seen, last bool) error) error {
 	limit, cancel := context.WithCancel(s.ctx)
 	defer cancel()
+
 	var late atomic.Bool
 	impatient := time.AfterFunc(s.of.patience, func() {
 		late.Store(true)
 		cancel()
 	})
 	defer impatient.Stop()
+
 	fail := func(err error) error {
 		if late.Load() {
 			return fmt.Errorf("%w: %w", context.DeadlineExceeded, err)
 		}
 		return explain(err)
 	}
+
 	f, err := open(m.WithContext(limit), folder, ntsd.ReadData|ntsd.ReadAttributes|ntsd.Synchronize, forBackup)
 	if err != nil {
 		return fail(err)
 	}
 	defer f.Close()
+
 	for {
 		impatient.Reset(s.of.patience)
 		s.of.batch.Lock()
@@ -438,12 +463,14 @@ func (s *Share) list(m *smb2.Share, folder string, each func(piece []nt.Seen, la
 		if err != nil && !errors.Is(err, io.EOF) {
 			return fail(err)
 		}
+
 		out := make([]nt.Seen, 0, len(list))
 		for _, e := range list {
 			seen := seenOf(e.FileInfo)
 			if seen.Name == "" || seen.Name == "." || seen.Name == ".." || strings.ContainsAny(seen.Name, "/\\\x00") {
 				continue
 			}
+
 			switch {
 			case e.RawSecurityDescriptor != nil:
 				seen.Descriptor, seen.Err = ntsd.Parse(e.RawSecurityDescriptor)
@@ -461,8 +488,10 @@ func (s *Share) list(m *smb2.Share, folder string, each func(piece []nt.Seen, la
 					}
 				}
 			}
+
 			out = append(out, seen)
 		}
+
 		last := err != nil || len(list) < batch
 		if err := each(out, last); err != nil || last {
 			return err
@@ -503,6 +532,7 @@ func explain(err error) error {
 	if err == nil {
 		return nil
 	}
+
 	code, ok := Status(err)
 	switch {
 	case errors.Is(err, os.ErrPermission):
@@ -512,6 +542,7 @@ func explain(err error) error {
 	case !ok:
 		return err
 	}
+
 	words := map[uint32]string{
 		statusAccessDenied: "the server denies access",
 		statusLogonFailure: "the server does not take this name and password",
@@ -524,18 +555,21 @@ func explain(err error) error {
 		statusLockedOut:    "the account is locked out",
 		statusDiskFull:     "the server has no room for it",
 	}[code]
+
 	kind := map[uint32]error{
 		statusAccessDenied:  fs.ErrPermission,
 		statusNotFound:      fs.ErrNotExist,
 		statusPathNotFound:  fs.ErrNotExist,
 		statusDeletePending: fs.ErrNotExist,
 	}[code]
+
 	switch {
 	case words == "" && kind == nil:
 		return err
 	case kind == nil || errors.Is(err, kind):
 		return fmt.Errorf("%s: %w", words, err)
 	}
+
 	return &said{cmp.Or(words, err.Error()), kind, err}
 }
 

@@ -25,6 +25,7 @@ func TestMain(m *testing.M) {
 			defer os.RemoveAll(dir)
 			err = os.Chmod(dir, 0o755)
 		}
+
 		if err == nil {
 			server, err = samba.Start(context.Background(), dir, samba.World{
 				Accounts: []samba.Account{
@@ -41,11 +42,13 @@ func TestMain(m *testing.M) {
 					{Name: "readers", Lets: []samba.Let{{Who: "crew", What: "read"}, {Who: "keeper", What: "full"}}}},
 			})
 		}
+
 		if err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			return 1
 		}
 		defer server.Stop()
+
 		return m.Run()
 	}())
 }
@@ -107,9 +110,11 @@ func TestLookAndSet(t *testing.T) {
 	if seen.Kind != perm.File || seen.ID == 0 {
 		t.Errorf("%+v", seen)
 	}
+
 	h, err := keeper.Hold(`harbour\plan.txt`, ntsd.ReadControl|ntsd.WriteDAC|ntsd.WriteOwner|ntsd.ReadAttributes)
 	must(t, err)
 	defer h.Close()
+
 	d, err := ntsd.ParseSDDL("D:P(A;;FA;;;WD)(D;;0x1;;;AN)")
 	must(t, err)
 	must(t, h.Set(d, nt.SetList))

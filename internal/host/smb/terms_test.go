@@ -25,10 +25,12 @@ func TestShareListAsTheServerDoes(t *testing.T) {
 	if !ok {
 		t.Fatal("the server tells no list of the share")
 	}
+
 	must(t, keeper.s.WriteFile("file", nil, 0o666))
 	top, err := keeper.Look("")
 	must(t, err)
 	granted, shut := 0, 0
+
 	for n, token := range tokens {
 		through := list.Lets(token)
 		s, err := Dial(t.Context(), Access{Address: server.Address(), User: names[n], Password: password})
@@ -39,9 +41,11 @@ func TestShareListAsTheServerDoes(t *testing.T) {
 			if !nt.Refused(err) {
 				t.Errorf("%s gets nothing through the share, and opens it: %v", names[n], err)
 			}
+
 			_ = s.Close()
 			continue
 		}
+
 		must(t, err)
 		for range 150 {
 			d := ntsd.Descriptor{
@@ -54,15 +58,18 @@ func TestShareListAsTheServerDoes(t *testing.T) {
 			must(t, h.Set(d, nt.SetOwner|nt.SetList))
 			must(t, h.Close())
 			verdicts := ntsd.Place{Descriptor: &d, Parent: &top.Descriptor, Share: through}.Check(token, ntsd.Full)
+
 			for _, right := range rights {
 				h, err := share.Hold("file", right)
 				if err == nil {
 					granted++
 					_ = h.Close()
 				}
+
 				if right == ntsd.ReadAttributes && err == nil && !verdicts[right].Granted {
 					continue // as in TestAccessAsTheServerDoes
 				}
+
 				if (err == nil) != verdicts[right].Granted {
 					text, _ := d.SDDL()
 					t.Errorf("%s for %s: the server says %v, the core %+v\n%s", names[n], right.Words(false), err,
@@ -70,8 +77,10 @@ func TestShareListAsTheServerDoes(t *testing.T) {
 				}
 			}
 		}
+
 		_ = s.Close()
 	}
+
 	if granted < 100 || shut == 0 {
 		t.Errorf("%d granted, %d accounts shut out: too little was tried", granted, shut)
 	}
@@ -84,6 +93,7 @@ func TestHidesAsTheServerDoes(t *testing.T) {
 	keeper := dial(t, "keeper", "crewdocs")
 	set(t, keeper, "", "D:P(A;OICI;FA;;;WD)", nt.SetList)
 	const n = 300
+
 	for i := range n {
 		name := fmt.Sprint(i)
 		if i%3 == 0 {
@@ -91,6 +101,7 @@ func TestHidesAsTheServerDoes(t *testing.T) {
 		} else {
 			must(t, keeper.s.WriteFile(name, nil, 0o666))
 		}
+
 		h, err := keeper.Hold(name, ntsd.ReadControl|ntsd.WriteDAC|ntsd.WriteOwner|ntsd.ReadAttributes)
 		must(t, err)
 		must(t,
@@ -100,8 +111,10 @@ func TestHidesAsTheServerDoes(t *testing.T) {
 				Entries: randomList(r, world),
 			},
 				nt.SetOwner|nt.SetList))
+
 		must(t, h.Close())
 	}
+
 	all := map[string]access.Place{}
 	must(t, keeper.List("", func(list []nt.Seen) error {
 		for _, x := range list {
@@ -113,12 +126,14 @@ func TestHidesAsTheServerDoes(t *testing.T) {
 		}
 		return nil
 	}))
+
 	shown, hidden := 0, 0
 	for i, token := range tokens {
 		who := access.Subject{ID: perm.SIDOf(token.User)}
 		for _, g := range token.Groups {
 			who.Groups = append(who.Groups, perm.SIDOf(g))
 		}
+
 		asker := access.NewAsker(who)
 		seen := map[string]bool{}
 		must(t, dial(t, names[i], "crewdocs").List("", func(list []nt.Seen) error {
@@ -127,6 +142,7 @@ func TestHidesAsTheServerDoes(t *testing.T) {
 			}
 			return nil
 		}))
+
 		for name, p := range all {
 			may := asker.Sees(access.Way{p})
 			if may != seen[name] {
@@ -142,6 +158,7 @@ func TestHidesAsTheServerDoes(t *testing.T) {
 			}
 		}
 	}
+
 	if shown < 30 || hidden < 50 {
 		t.Errorf("%d shown, %d hidden: too little was tried", shown, hidden)
 	}

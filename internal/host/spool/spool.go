@@ -86,6 +86,7 @@ func (s *Spool) heads(visit func(in io.Reader, h tree.Hash, at span) error) erro
 	if err := s.w.Flush(); err != nil {
 		return fmt.Errorf("keep nodes: %w", err)
 	}
+
 	in := bufio.NewReaderSize(io.NewSectionReader(s.f, 0, 1<<62), 1<<20)
 	at := int64(0)
 	for range s.count {
@@ -97,8 +98,10 @@ func (s *Spool) heads(visit func(in io.Reader, h tree.Hash, at span) error) erro
 		if err := visit(in, tree.Hash(head[:len(tree.Hash{})]), x); err != nil {
 			return err
 		}
+
 		at = x.at + int64(x.n)
 	}
+
 	return nil
 }
 
@@ -106,6 +109,7 @@ func (s *Spool) heads(visit func(in io.Reader, h tree.Hash, at span) error) erro
 func (s *Spool) Nodes(_ context.Context, hashes []tree.Hash) ([][]byte, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+
 	if s.where == nil {
 		where := make(map[tree.Hash]span, s.count)
 		if err := s.heads(func(in io.Reader, h tree.Hash, at span) error {
@@ -117,6 +121,7 @@ func (s *Spool) Nodes(_ context.Context, hashes []tree.Hash) ([][]byte, error) {
 		}
 		s.where = where
 	}
+
 	out := make([][]byte, len(hashes))
 	for i, h := range hashes {
 		sp, ok := s.where[h]
@@ -128,6 +133,7 @@ func (s *Spool) Nodes(_ context.Context, hashes []tree.Hash) ([][]byte, error) {
 			return nil, fmt.Errorf("read a spooled node: %w", err)
 		}
 	}
+
 	return out, nil
 }
 

@@ -37,6 +37,7 @@ func TestOnlyOwnProgramsRun(t *testing.T) {
 	t.Parallel()
 	h := shell(t)
 	const other = 41001
+
 	for what, c := range map[string]struct {
 		change func(top, program string) error
 		refuse string // "" where it runs
@@ -82,9 +83,11 @@ func TestOnlyOwnProgramsRun(t *testing.T) {
 			if err == nil {
 				err = os.Symlink(filepath.Join(top, "elsewhere"), dir)
 			}
+
 			if err == nil {
 				err = os.Chmod(filepath.Join(top, "elsewhere"), 0o777)
 			}
+
 			return err
 		}, "somebody else"},
 	} {
@@ -95,6 +98,7 @@ func TestOnlyOwnProgramsRun(t *testing.T) {
 		if copied, err := h.Put("/bin/true", program); err != nil || !copied {
 			t.Fatalf("%s: put: %t, %v", what, copied, err)
 		}
+
 		must(t, c.change(top, program))
 		r, err := h.StartCopied("/bin/true", program, nil, "agent", "stdio")
 		must(t, err)
@@ -104,9 +108,11 @@ func TestOnlyOwnProgramsRun(t *testing.T) {
 			c.refuse != "" && (err == nil || !strings.Contains(err.Error(), c.refuse)) {
 			t.Errorf("%s: %v, want %q", what, err, c.refuse)
 		}
+
 		if err := h.CheckProgram(program); c.refuse == "somebody else" && err == nil || c.refuse == "" && err != nil {
 			t.Errorf("%s: checked: %v", what, err)
 		}
+
 		if strings.Contains(what, "folder") || strings.Contains(what, "uppermost") {
 			must(t, os.Remove(program))
 			if _, err := h.Put("/bin/true", program); err == nil || !strings.Contains(err.Error(), "somebody else") {
@@ -127,10 +133,12 @@ func TestNoAdviceForShells(t *testing.T) {
 	h, err := Dial(t.Context(), a)
 	must(t, err)
 	defer h.Close()
+
 	if _, err := h.Put("/bin/true", "/nowhere/idletally"); err == nil || strings.Contains(err.Error(), "NOPASSWD") ||
 		!strings.Contains(err.Error(), "--ssh-program") {
 		t.Error(err)
 	}
+
 	for _, words := range [][]string{{"uname", "-s"}, {"sh", "-c", "true"}} {
 		if _, err := h.Run(nil, words...); err == nil || strings.Contains(err.Error(), "NOPASSWD") {
 			t.Errorf("%v: %v", words, err)

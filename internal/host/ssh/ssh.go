@@ -75,11 +75,13 @@ func Dial(ctx context.Context, a Access) (*Host, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	d := net.Dialer{Timeout: dialTime, KeepAlive: alive}
 	conn, err := d.DialContext(ctx, "tcp", a.Address)
 	if err != nil {
 		return nil, fmt.Errorf("ssh to %s: %w", a.Address, err)
 	}
+
 	_ = conn.SetDeadline(time.Now().Add(dialTime)) // a host that says nothing is no host
 	c, chans, requests, err := ssh.NewClientConn(conn, a.Address, &ssh.ClientConfig{
 		User:              a.User,
@@ -88,11 +90,14 @@ func Dial(ctx context.Context, a Access) (*Host, error) {
 		HostKeyAlgorithms: algorithms,
 		ClientVersion:     "SSH-2.0-idletally",
 	})
+
 	if err != nil {
 		conn.Close()
 		return nil, fmt.Errorf("ssh to %s as %s: %w", a.Address, a.User, err)
 	}
+
 	_ = conn.SetDeadline(time.Time{})
+
 	// Whatever channel the host wants to open, such as to an agent that holds keys, is refused.
 	h := &Host{a: a, client: ssh.NewClient(c, chans, requests)}
 	h.stop = context.AfterFunc(ctx, func() { h.client.Close() })
@@ -116,16 +121,19 @@ func (a Access) signer() (ssh.Signer, error) {
 			"ssh key %s has the mode %04o: others can read it; chmod 600 it, and better take another one", a.Key,
 			st.Mode().Perm())
 	}
+
 	b, err := os.ReadFile(a.Key)
 	if err != nil {
 		return nil, fmt.Errorf("ssh key: %w", err)
 	}
+
 	var s ssh.Signer
 	if a.Passphrase != "" {
 		s, err = ssh.ParsePrivateKeyWithPassphrase(b, []byte(a.Passphrase))
 	} else {
 		s, err = ssh.ParsePrivateKey(b)
 	}
+
 	var missing *ssh.PassphraseMissingError
 	if errors.As(err, &missing) {
 		return nil, fmt.Errorf("ssh key %s needs its passphrase: give it with --ssh-passphrase-file", a.Key)
@@ -133,6 +141,7 @@ func (a Access) signer() (ssh.Signer, error) {
 	if err != nil {
 		return nil, fmt.Errorf("ssh key %s: %w", a.Key, err)
 	}
+
 	return s, nil
 }
 
@@ -144,6 +153,7 @@ func (a Access) known() (ssh.HostKeyCallback, []string, error) {
 		return nil, nil, fmt.Errorf("file of known hosts: %w: write into it the host's key, after comparing it there",
 			err)
 	}
+
 	var algorithms []string
 	var wanted *knownhosts.KeyError
 	if err := check(a.Address, &net.TCPAddr{IP: net.IPv4zero}, nothing{}); errors.As(err, &wanted) {
@@ -156,10 +166,12 @@ func (a Access) known() (ssh.HostKeyCallback, []string, error) {
 			}
 		}
 	}
+
 	return func(address string, remote net.Addr, key ssh.PublicKey) error {
 		err := check(address, remote, key)
 		var other *knownhosts.KeyError
 		var revoked *knownhosts.RevokedError
+
 		switch {
 		case errors.As(err, &revoked):
 			return fmt.Errorf("the host shows a key that %s has revoked: %s", a.KnownHosts, ssh.FingerprintSHA256(key))
@@ -172,6 +184,7 @@ func (a Access) known() (ssh.HostKeyCallback, []string, error) {
 				"the host's key %s is not known: compare it with the host's own, then add to %s the line\n%s",
 				ssh.FingerprintSHA256(key), a.KnownHosts, knownhosts.Line([]string{knownhosts.Normalize(address)}, key))
 		}
+
 		return err
 	}, algorithms, nil
 }
@@ -208,6 +221,7 @@ func (s *said) Write(b []byte) (int, error) {
 	if len(s.b) > maxSaid {
 		s.b = s.b[len(s.b)-maxSaid:]
 	}
+
 	if s.each != nil {
 		s.part = append(s.part, b...)
 		for {
@@ -215,14 +229,17 @@ func (s *said) Write(b []byte) (int, error) {
 			if i < 0 && len(s.part) < maxSaid {
 				break
 			}
+
 			line, next := s.part[:max(i, 0)], i+1
 			if i < 0 {
 				line, next = s.part[:maxSaid], maxSaid
 			}
+
 			s.each(string(bytes.TrimRight(line, "\r")))
 			s.part = s.part[next:]
 		}
 	}
+
 	return len(b), nil
 }
 
@@ -269,9 +286,11 @@ func (h *Host) failed(line string, errs *said, err error) error {
 				"ALL=(root) NOPASSWD: %s",
 			h.a.Address, h.a.User, h.a.User, strings.ReplaceAll(command, "'", ""))
 	}
+
 	if words == "" {
 		return fmt.Errorf("on %s, %s: %w", h.a.Address, line, err)
 	}
+
 	return fmt.Errorf("on %s: %q: %w", h.a.Address, words, err) // a host's words may hold anything
 }
 
@@ -294,18 +313,22 @@ func (h *Host) Start(each func(line string), words ...string) (*Running, error) 
 	if err != nil {
 		return nil, fmt.Errorf("ssh to %s: %w", h.a.Address, err)
 	}
+
 	r := &Running{h: h, s: s, line: h.line(words...), errs: &said{each: each}, done: make(chan struct{})}
 	s.Stderr = r.errs
 	if r.WriteCloser, err = s.StdinPipe(); err == nil {
 		r.Reader, err = s.StdoutPipe()
 	}
+
 	if err == nil {
 		err = s.Start(r.line)
 	}
+
 	if err != nil {
 		s.Close()
 		return nil, fmt.Errorf("on %s, %s: %w", h.a.Address, r.line, err)
 	}
+
 	go h.keepAlive(r.done)
 	return r, nil
 }
@@ -320,6 +343,7 @@ func (h *Host) keepAlive(done <-chan struct{}) {
 			return
 		case <-t.C:
 		}
+
 		answered := make(chan error, 1)
 		go func() {
 			_, _, err := h.client.SendRequest("keepalive@openssh.com", true, nil)
@@ -334,6 +358,7 @@ func (h *Host) keepAlive(done <-chan struct{}) {
 			}
 		case <-time.After(2 * alive):
 		}
+
 		h.client.Close()
 		return
 	}
@@ -376,6 +401,7 @@ func (h *Host) Put(program, at string) (copied bool, err error) {
 		return false, err
 	}
 	defer f.Close()
+
 	head, sum := make([]byte, 20), sha256.New()
 	if _, err := io.ReadFull(f, head); err != nil {
 		return false, fmt.Errorf("%s: what is to be copied is no program: %w", program, err)
@@ -384,6 +410,7 @@ func (h *Host) Put(program, at string) (copied bool, err error) {
 	if _, err := io.Copy(sum, f); err != nil {
 		return false, err
 	}
+
 	want := hex.EncodeToString(sum.Sum(nil))
 	machine, err := h.Run(nil, "uname", "-s", "-m")
 	if err != nil {
@@ -392,16 +419,19 @@ func (h *Host) Put(program, at string) (copied bool, err error) {
 	if err := fits(machine, head); err != nil {
 		return false, fmt.Errorf("%s: %w", h.a.Address, err)
 	}
+
 	there, err := h.Run(nil, "sh", "-c", safe+`
 if [ -f "$1" ] && ! [ -L "$1" ] && [ "$(sha256sum < "$1")" = "$2  -" ]; then echo there; exit 0; fi
 echo wanted`, "sh", at, want)
 	if err != nil || strings.TrimSpace(there) == "there" {
 		return false, noShell(err)
 	}
+
 	// The old one may be running: the new one takes its name.
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
 		return false, err
 	}
+
 	_, err = h.Run(f, "sh", "-c", safe+`
 mkdir -p "$3" || exit
 above "$3"

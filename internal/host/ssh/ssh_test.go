@@ -103,6 +103,7 @@ func pretender(t *testing.T, with func(c *ssh.ServerConn, ch ssh.Channel, line s
 		Key:        filepath.Join(dir, "key"),
 		KnownHosts: filepath.Join(dir, "known"),
 	}
+
 	must(t, os.WriteFile(a.Key, key, 0o600))
 	must(t, os.WriteFile(a.KnownHosts, []byte(knownhosts.Line([]string{a.Address}, host.PublicKey())+"\n"), 0o600))
 	conf := &ssh.ServerConfig{
@@ -121,6 +122,7 @@ func pretender(t *testing.T, with func(c *ssh.ServerConn, ch ssh.Channel, line s
 				if err != nil {
 					return
 				}
+
 				go ssh.DiscardRequests(requests)
 				for nc := range channels {
 					ch, reqs, err := nc.Accept()
@@ -133,6 +135,7 @@ func pretender(t *testing.T, with func(c *ssh.ServerConn, ch ssh.Channel, line s
 								_ = r.Reply(false, nil)
 								continue
 							}
+
 							_ = r.Reply(true, nil)
 							var line struct{ Text string }
 							_ = ssh.Unmarshal(r.Payload, &line)
@@ -143,6 +146,7 @@ func pretender(t *testing.T, with func(c *ssh.ServerConn, ch ssh.Channel, line s
 			}()
 		}
 	}()
+
 	return a
 }
 
@@ -162,6 +166,7 @@ func TestRun(t *testing.T) {
 				}
 			}
 			end(ch, 0)
+
 		case strings.Contains(line, "sudo"):
 			fmt.Fprintln(ch.Stderr(), "sudo: a password is required")
 			end(ch, 1)
@@ -173,23 +178,29 @@ func TestRun(t *testing.T) {
 			end(ch, 0)
 		}
 	})
+
 	h, err := Dial(t.Context(), a)
 	must(t, err)
 	defer h.Close()
+
 	if out, err := h.Run(nil, "echo", "a 'b'", "$(c)"); err != nil || out != `'echo' 'a '\''b'\''' '$(c)'` {
 		t.Errorf("%s, %v", out, err)
 	}
+
 	if _, err := h.Run(nil, "fail"); err == nil || len(err.Error()) > 5*maxSaid ||
 		!strings.Contains(err.Error(), `the end \x1b[31m`) || !strings.Contains(err.Error(), "status 3") {
 		t.Errorf("%.200v", err)
 	}
+
 	if out, err := h.Run(nil, "long"); err == nil {
 		t.Errorf("%d bytes are taken", len(out))
 	}
+
 	a.Sudo = true
 	s, err := Dial(t.Context(), a)
 	must(t, err)
 	defer s.Close()
+
 	if _, err := s.Run(nil, "/usr/bin/idletally", "agent", "stdio"); err == nil ||
 		!strings.Contains(err.Error(), "keeper ALL=(root) NOPASSWD: /usr/bin/idletally agent stdio") {
 		t.Error(err)
@@ -209,18 +220,22 @@ func TestHostileHost(t *testing.T) {
 		fmt.Fprint(ch.Stderr(), "a line without end "+strings.Repeat("x", 3*maxSaid)+"\nanother\r\n")
 		_, _ = io.Copy(io.Discard, ch) // and it goes on when its input has ended
 	})
+
 	h, err := Dial(t.Context(), a)
 	must(t, err)
 	defer h.Close()
+
 	lines := make(chan string, 100)
 	r, err := h.Start(func(line string) { lines <- line }, "whatever")
 	must(t, err)
+
 	for range 5 {
 		var open *ssh.OpenChannelError
 		if err := <-refused; !errors.As(err, &open) {
 			t.Errorf("a channel is opened for the host: %v", err)
 		}
 	}
+
 	for last := ""; last != "another"; {
 		select {
 		case last = <-lines:
@@ -231,11 +246,13 @@ func TestHostileHost(t *testing.T) {
 			t.Fatal("its last line does not come")
 		}
 	}
+
 	begun := time.Now()
 	must(t, r.Close())
 	if err := r.Wait(); err == nil {
 		t.Error("it has ended")
 	}
+
 	if took := time.Since(begun); took < dialTime/2 || took > 2*dialTime {
 		t.Errorf("it was waited for %s", took)
 	}
@@ -259,6 +276,7 @@ func TestKeys(t *testing.T) {
 	must(t, err)
 	locked, err := ssh.MarshalPrivateKeyWithPassphrase(private, "", []byte("ebb and flow"))
 	must(t, err)
+
 	for what, c := range map[string]struct {
 		change func(a *Access)
 		says   string
@@ -290,6 +308,7 @@ func TestKeys(t *testing.T) {
 		if (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v, want %q", what, err, c.says)
 		}
+
 		if err == nil {
 			h.Close()
 		}
@@ -302,6 +321,7 @@ func TestSaysNothing(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	must(t, err)
 	defer l.Close()
+
 	a := pretender(t, nil)
 	a.Address = l.Addr().String()
 	go func() {
@@ -313,6 +333,7 @@ func TestSaysNothing(t *testing.T) {
 			defer c.Close() // only at the end
 		}
 	}()
+
 	begun := time.Now()
 	if _, err := Dial(t.Context(), a); err == nil || time.Since(begun) > 2*dialTime {
 		t.Errorf("%v after %s", err, time.Since(begun))

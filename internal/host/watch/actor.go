@@ -32,19 +32,23 @@ func (a *actors) of(pid, pidfd int) Actor {
 	if pid <= 0 || pidfd < 0 {
 		return out
 	}
+
 	full := out
 	if !full.read() || !alive(pidfd) {
 		// What was read may be of another process that has the number now.
 		return out
 	}
+
 	own, err := unix.FcntlInt(uintptr(pidfd), unix.F_DUPFD_CLOEXEC, 0)
 	if err != nil {
 		return full
 	}
+
 	if a.known == nil || len(a.known) >= maxActors {
 		a.close()
 		a.known = map[int]known{}
 	}
+
 	a.known[pid] = known{full, own}
 	return full
 }
@@ -65,6 +69,7 @@ func (a *Actor) read() bool {
 	if err != nil {
 		return false
 	}
+
 	uid := false
 	for line := range bytes.Lines(status) {
 		name, value, _ := bytes.Cut(bytes.TrimSuffix(line, []byte("\n")), []byte(":\t"))
@@ -77,11 +82,13 @@ func (a *Actor) read() bool {
 			a.UID, uid = uint32(n), err == nil
 		}
 	}
+
 	if login, err := small(at + "/loginuid"); err == nil {
 		if n, err := strconv.ParseUint(string(bytes.TrimSpace(login)), 10, 32); err == nil {
 			a.Login = uint32(n)
 		}
 	}
+
 	a.Program, _ = os.Readlink(at + "/exe") // not there for one that has ended
 	return uid
 }

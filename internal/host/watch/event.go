@@ -30,12 +30,14 @@ func parse(b []byte) (e event, size int, err error) {
 	if len(b) < metadataSize {
 		return e, 0, errEvent
 	}
+
 	size = int(binary.NativeEndian.Uint32(b))
 	head := int(binary.NativeEndian.Uint16(b[6:]))
 	if size < metadataSize || size > len(b) || head < metadataSize || head > size ||
 		b[4] != unix.FANOTIFY_METADATA_VERSION {
 		return e, 0, errEvent
 	}
+
 	e.mask, e.pid, e.pidfd = binary.NativeEndian.Uint64(b[8:]), int(int32(binary.NativeEndian.Uint32(b[20:]))), -1
 	for info := b[head:size]; len(info) > 0; {
 		if len(info) < 4 {
@@ -48,8 +50,10 @@ func parse(b []byte) (e event, size int, err error) {
 		if err := e.record(kind, info[4:n]); err != nil {
 			return e, 0, err
 		}
+
 		info = info[n:]
 	}
+
 	return e, size, nil
 }
 
@@ -64,16 +68,19 @@ func (e *event) record(kind byte, b []byte) error {
 		if len(b) < 16 {
 			return errEvent
 		}
+
 		copy(e.system[:], b)
 		n := int(binary.NativeEndian.Uint32(b[8:]))
 		if n > len(b)-16 {
 			return errEvent
 		}
+
 		h := key(int32(binary.NativeEndian.Uint32(b[12:])), b[16:16+n])
 		if kind == unix.FAN_EVENT_INFO_TYPE_FID {
 			e.inode = h
 			return nil
 		}
+
 		e.folder = h
 		if rest := b[16+n:]; kind == unix.FAN_EVENT_INFO_TYPE_DFID_NAME {
 			end := bytes.IndexByte(rest, 0)
@@ -83,5 +90,6 @@ func (e *event) record(kind byte, b []byte) error {
 			e.name = string(rest[:end])
 		}
 	}
+
 	return nil
 }

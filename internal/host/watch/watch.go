@@ -108,16 +108,20 @@ func (n *news) note(at place, d Doing) {
 			return
 		}
 	}
+
 	if len(list) == maxEach {
 		list[maxEach-1] = d
 		return
 	}
+
 	if n.count >= maxDoings || n.of[d.UID] >= maxOfOne {
 		return
 	}
+
 	if n.doings == nil {
 		n.doings, n.of = map[place][]Doing{}, map[uint32]int{}
 	}
+
 	n.doings[at] = append(list, d)
 	n.count++
 	n.of[d.UID]++
@@ -165,6 +169,7 @@ func Open(roots []string, crossing bool) (w *Watch, err error) {
 			w.close()
 		}
 	}()
+
 	const base = unix.FAN_CLASS_NOTIF | unix.FAN_CLOEXEC | unix.FAN_NONBLOCK | unix.FAN_REPORT_DFID_NAME |
 		unix.FAN_REPORT_FID
 	for _, more := range []uint{unix.FAN_REPORT_PIDFD, 0} {
@@ -173,21 +178,25 @@ func Open(roots []string, crossing bool) (w *Watch, err error) {
 			break
 		}
 	}
+
 	if err != nil {
 		w.fd = -1
 		return w, fmt.Errorf("listen to the kernel: %w: %s", err, need(err))
 	}
+
 	for _, r := range w.roots {
 		if err := w.mark(r); err != nil {
 			return w, err
 		}
 	}
+
 	if w.mounts, err = unix.Open("/proc/self/mountinfo", unix.O_RDONLY|unix.O_CLOEXEC, 0); err != nil {
 		return w, fmt.Errorf("listen to mounts: %w: is /proc mounted?", err)
 	}
 	if w.mounted, err = w.relevant(); err != nil {
 		return w, err
 	}
+
 	for _, m := range w.mounted {
 		if crossing && m.inside(w.roots) {
 			if err := w.mark(m.at); err != nil {
@@ -195,10 +204,12 @@ func Open(roots []string, crossing bool) (w *Watch, err error) {
 			}
 		}
 	}
+
 	w.unpin()
 	if w.stop, err = unix.Eventfd(0, unix.EFD_CLOEXEC|unix.EFD_NONBLOCK); err != nil {
 		return w, fmt.Errorf("listen to the kernel: %w", err)
 	}
+
 	go w.listen()
 	return w, nil
 }
@@ -222,19 +233,23 @@ func (w *Watch) mark(root string) error {
 	if err != nil {
 		return err
 	}
+
 	if slices.ContainsFunc(w.systems, func(x system) bool { return x.id == id }) {
 		unix.Close(fd)
 		return nil
 	}
+
 	w.systems, w.pinned = append(w.systems, system{id, root}), append(w.pinned, fd)
 	if err := unix.FanotifyMark(w.fd, unix.FAN_MARK_ADD|unix.FAN_MARK_FILESYSTEM, heard, fd, "."); err != nil {
 		return fmt.Errorf("watch %s: %w: %s", pathname.Escape(root), err, need(err))
 	}
+
 	// A handle has to lead back to a path; where it does not, it is better to know it now.
 	h, _, err := unix.NameToHandleAt(fd, ".", 0)
 	if err != nil {
 		return fmt.Errorf("watch %s: %w: %s", pathname.Escape(root), err, need(err))
 	}
+
 	if at, err := w.where(handle{len(w.systems) - 1, key(h.Type(), h.Bytes())}); err != nil {
 		return fmt.Errorf("watch %s: its folders cannot be found by their handles: %w: %s", pathname.Escape(root), err,
 			need(err))
@@ -242,6 +257,7 @@ func (w *Watch) mark(root string) error {
 		return fmt.Errorf("watch %s: its folders are found by their handles at %s instead", pathname.Escape(root),
 			pathname.Escape(at))
 	}
+
 	return nil
 }
 
@@ -279,17 +295,20 @@ func (w *Watch) relevant() ([]mount, error) {
 	if err != nil {
 		return nil, fmt.Errorf("listen to mounts: %w", err)
 	}
+
 	var out []mount
 	for line := range strings.Lines(string(b)) {
 		fields := strings.Fields(line)
 		if len(fields) < 6 {
 			continue
 		}
+
 		at := octal.Replace(fields[4])
 		if slices.ContainsFunc(w.roots, func(r string) bool { return pathname.Under(at, r) || pathname.Under(r, at) }) {
 			out = append(out, mount{fields[2] + " " + fields[3], at}) // device, and what of it
 		}
 	}
+
 	slices.SortFunc(out, func(x, y mount) int {
 		return cmp.Or(strings.Compare(x.at, y.at), strings.Compare(x.what, y.what))
 	})
@@ -348,19 +367,23 @@ func folder(path string) (fd int, id [8]byte, err error) {
 		return fail(err)
 	}
 	defer r.Close()
+
 	pointer, err := r.Open(path)
 	if err != nil {
 		return fail(err)
 	}
 	defer unix.Close(pointer)
+
 	if fd, err = fsys.Content(pointer); err != nil {
 		return fail(err)
 	}
+
 	var st unix.Statfs_t
 	if err := unix.Fstatfs(fd, &st); err != nil {
 		unix.Close(fd)
 		return fail(err)
 	}
+
 	binary.NativeEndian.PutUint32(id[:], uint32(st.Fsid.Val[0]))
 	binary.NativeEndian.PutUint32(id[4:], uint32(st.Fsid.Val[1]))
 	return fd, id, nil
@@ -398,22 +421,27 @@ func (w *Watch) listen() {
 			w.fail(fmt.Errorf("listen to the kernel: %w", err))
 			return
 		}
+
 		if fds[1].Revents != 0 {
 			return
 		}
+
 		if fds[2].Revents != 0 {
 			if now, err := w.relevant(); err != nil || !slices.Equal(now, w.mounted) {
 				w.fail(errors.Join(ErrMounts, err))
 				return
 			}
 		}
+
 		if fds[0].Revents == 0 {
 			continue
 		}
+
 		if _, err := w.read(); err != nil {
 			w.fail(err)
 			return
 		}
+
 		w.poke()
 	}
 }
@@ -473,39 +501,48 @@ func (w *Watch) take(e event, who *actors) {
 	if e.pidfd >= 0 {
 		defer unix.Close(e.pidfd)
 	}
+
 	n := &w.now
 	if e.mask&unix.FAN_Q_OVERFLOW != 0 {
 		n.all = "more changed at once than the kernel keeps for a watch"
 	}
+
 	if n.all != "" {
 		n.places, n.inodes = nil, nil
 		if e.mask&unix.FAN_Q_OVERFLOW != 0 {
 			return
 		}
 	}
+
 	fs := slices.IndexFunc(w.systems, func(s system) bool { return s.id == e.system })
 	if fs < 0 || e.mask&heard == 0 {
 		return
 	}
+
 	at := place{handle{fs, e.folder}, e.name}
 	if e.folder != "" {
 		n.note(at, Doing{What: word(e.mask), At: time.Now(), Actor: who.of(e.pid, e.pidfd)})
 	}
+
 	if n.all != "" {
 		return
 	}
+
 	if len(n.places)+len(n.inodes) >= maxPlaces {
 		n.all = fmt.Sprintf("more than %d paths changed at once", maxPlaces)
 		n.places = nil
 		n.inodes = nil
 		return
 	}
+
 	if n.places == nil {
 		n.places, n.inodes = map[place]uint64{}, map[handle]place{}
 	}
+
 	if e.folder != "" {
 		n.places[at] |= e.mask
 	}
+
 	// A file's attributes may be seen by other names too.
 	if e.mask&unix.FAN_ATTRIB != 0 && e.mask&unix.FAN_ONDIR == 0 && e.inode != "" {
 		n.inodes[handle{fs, e.inode}] = at
@@ -535,12 +572,14 @@ const maxReads = 100
 func (w *Watch) Take() (Changes, error) {
 	w.taking.Lock()
 	defer w.taking.Unlock()
+
 	for n, more := 0, true; more && n < maxReads; n++ {
 		var err error
 		if more, err = w.read(); err != nil {
 			return Changes{}, err
 		}
 	}
+
 	w.mu.Lock()
 	n, err := w.now, w.stale
 	w.now = news{}
@@ -548,11 +587,13 @@ func (w *Watch) Take() (Changes, error) {
 	if err != nil {
 		return Changes{}, err
 	}
+
 	if err := w.pin(); err != nil {
 		w.unpin()
 		return Changes{}, err
 	}
 	defer w.unpin()
+
 	out := Changes{All: n.all}
 	folders := map[handle]string{}
 	path := func(at place) string {
@@ -564,14 +605,17 @@ func (w *Watch) Take() (Changes, error) {
 			} // a folder that is gone has no path: what is above it tells
 			folders[at.folder] = folder
 		}
+
 		switch {
 		case folder == "" || at.name == "." || at.name == "":
 			return folder
 		case folder == "/":
 			return "/" + at.name
 		}
+
 		return folder + "/" + at.name
 	}
+
 	in := func(p string) bool {
 		return p != "" && slices.ContainsFunc(w.roots, func(r string) bool { return pathname.Under(p, r) })
 	}
@@ -584,6 +628,7 @@ func (w *Watch) Take() (Changes, error) {
 			out.Around = true
 		}
 	}
+
 	others := names{w: w, places: n.places}
 	for inode, at := range n.inodes {
 		switch ino, err := others.of(inode, at); {
@@ -593,6 +638,7 @@ func (w *Watch) Take() (Changes, error) {
 			out.Linked = append(out.Linked, ino)
 		}
 	}
+
 	out.Paths = slices.Sorted(maps.Keys(touched))
 	for at, list := range n.doings {
 		p := path(at)
@@ -604,10 +650,12 @@ func (w *Watch) Take() (Changes, error) {
 			out.Doings = append(out.Doings, d)
 		}
 	}
+
 	slices.SortFunc(out.Doings, func(x, y Doing) int { return x.At.Compare(y.At) })
 	if out.All != "" {
 		out.Paths, out.Linked = nil, nil
 	}
+
 	return out, nil
 }
 
@@ -629,6 +677,7 @@ func (n *names) of(inode handle, at place) (uint64, error) {
 		return 0, err
 	}
 	defer unix.Close(fd)
+
 	var st unix.Stat_t
 	if err := unix.Fstat(fd, &st); err != nil {
 		return 0, err
@@ -639,6 +688,7 @@ func (n *names) of(inode handle, at place) (uint64, error) {
 	if st.Nlink == 0 || n.leads(at) == st.Ino {
 		return 0, nil
 	}
+
 	if n.moved == nil {
 		n.moved = map[uint64]bool{}
 		for p, mask := range n.places {
@@ -647,9 +697,11 @@ func (n *names) of(inode handle, at place) (uint64, error) {
 			}
 		}
 	}
+
 	if n.moved[st.Ino] {
 		return 0, nil
 	}
+
 	return st.Ino, nil
 }
 

@@ -68,11 +68,13 @@ func TestHears(t *testing.T) {
 	write("d/far")
 	must(t, os.Link(at("d/far"), filepath.Join(top, "out/far")))
 	ours := map[uint64]bool{}
+
 	for _, name := range []string{"d/one", "d/far", "f", "d/g"} {
 		var st unix.Stat_t
 		must(t, unix.Lstat(at(name), &st))
 		ours[st.Ino] = true
 	}
+
 	w := listen(t, root)
 	for _, c := range []struct {
 		name   string
@@ -136,12 +138,14 @@ func TestHears(t *testing.T) {
 			must(t, err)
 			names = append(names, rel)
 		}
+
 		// others change files, too
 		linked := slices.ContainsFunc(got.Linked, func(ino uint64) bool { return ours[ino] })
 		if s := strings.Join(names, " "); s != c.want || linked != c.linked || got.All != "" {
 			t.Errorf("%s: %q, linked %t, all %q; want %q, linked %t", c.name, s, linked, got.All, c.want, c.linked)
 		}
 	}
+
 	if c := hears(t, w, func() { must(t, os.Chmod(top, 0o711)) }); !c.Around || len(c.Paths) > 0 || c.All != "" {
 		t.Errorf("chmod above the root: %+v", c)
 	}
@@ -163,15 +167,19 @@ func TestActor(t *testing.T) {
 		}
 		pid = cmd.Process.Pid
 	})
+
 	if len(c.Doings) != 1 {
 		t.Fatalf("%+v", c)
 	}
+
 	d := c.Doings[0]
+
 	// How much of it the kernel still told depends on how fast the process was gone; what is told is right.
 	if d.Path != file || d.What != "changed" || d.PID < pid ||
 		d.Command != "" && (d.UID != 4321 || d.Command != "chmod" && d.Command != "sh") {
 		t.Errorf("%+v", d)
 	}
+
 	c = hears(t, w, func() { must(t, os.Chmod(file, 0o611)) }) // this process stays
 	if len(c.Doings) != 1 || c.Doings[0].PID != os.Getpid() || c.Doings[0].Program == "" ||
 		c.Doings[0].UID != uint32(os.Getuid()) {
@@ -190,16 +198,20 @@ func TestSeveralActors(t *testing.T) {
 	for _, uid := range []uint32{41001, 41002, 41001, 41003, 41004, 41005, 41006} {
 		n.note(at(0), by(uid))
 	}
+
 	var got []uint32
 	for _, d := range n.doings[at(0)] {
 		got = append(got, d.UID)
 	}
+
 	if !slices.Equal(got, []uint32{41001, 41002, 41003, 41006}) {
 		t.Errorf("kept %v", got)
 	}
+
 	for i := range 2 * maxDoings {
 		n.note(at(i+1), by(41001))
 	}
+
 	n.note(at(0), by(41002))
 	n.note(at(1_000_000), by(41002))
 	if list := n.doings[at(1_000_000)]; len(list) != 1 || list[0].UID != 41002 {
@@ -233,9 +245,11 @@ func TestFlood(t *testing.T) {
 						string(rune('a'+i%26))+strings.Repeat("y", i%200)+time.Now().Format("150405.000000000"))))
 		}
 	})
+
 	if c.All == "" || len(c.Paths) > 0 || len(c.Doings) > maxDoings {
 		t.Fatalf("all %q, %d paths, %d doings", c.All, len(c.Paths), len(c.Doings))
 	}
+
 	c = hears(t, w, func() { must(t, os.Chmod(root, 0o711)) })
 	if c.All != "" || len(c.Paths) != 1 {
 		t.Fatalf("afterwards: %+v", c)
@@ -273,24 +287,30 @@ func TestMounts(t *testing.T) {
 	deaf, err := Open([]string{root}, false)
 	must(t, err)
 	defer deaf.Close()
+
 	w, err := Open([]string{root}, true)
 	must(t, err)
 	defer w.Close()
+
 	c := hears(t, w, func() { must(t, os.Chmod(filepath.Join(at, "f"), 0o611)) })
 	if len(c.Paths) != 1 || c.Paths[0] != filepath.Join(at, "f") {
 		t.Errorf("%+v", c)
 	}
+
 	if c, err := deaf.Take(); err != nil || len(c.Paths) > 0 {
 		t.Errorf("%+v, %v", c, err)
 	}
+
 	must(t, unix.Unmount(at, 0))
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
+
 	for err = nil; err == nil; {
 		if err = w.Wait(ctx); err == nil {
 			_, err = w.Take()
 		}
 	}
+
 	if !errors.Is(err, ErrMounts) {
 		t.Errorf("unmounted: %v", err)
 	}

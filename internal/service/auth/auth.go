@@ -62,6 +62,7 @@ func Check(stored, password string) bool {
 	if !real {
 		stored = decoy()
 	}
+
 	parts := strings.Split(stored, "$")
 	var m, t uint32
 	var p uint8
@@ -72,13 +73,16 @@ func Check(stored, password string) bool {
 	if err != nil || t == 0 || p == 0 || m > memory || t > passes {
 		return false
 	}
+
 	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
 	want, err2 := base64.RawStdEncoding.DecodeString(parts[5])
 	if errors.Join(err1, err2) != nil {
 		return false
 	}
+
 	hashing <- struct{}{}
 	defer func() { <-hashing }()
+
 	got := argon2.IDKey([]byte(password), salt, t, m, p, uint32(len(want)))
 	return subtle.ConstantTimeCompare(got, want) == 1 && real
 }
@@ -111,6 +115,7 @@ func judge(password, name, old string) (n float64, problem error) {
 	for _, r := range small {
 		different[r] = true
 	}
+
 	switch {
 	case utf8.RuneCountInString(password) < MinPassword:
 		return 0, fmt.Errorf("the new password is too short: want at least %d characters", MinPassword)
@@ -121,10 +126,12 @@ func judge(password, name, old string) (n float64, problem error) {
 	case len(different) < 5:
 		return 0, errors.New("the new password has hardly any different characters: choose another")
 	}
+
 	n = guesses(password, name)
 	if n < minGuesses {
 		return n, errors.New("the new password is among those that are guessed first: choose another")
 	}
+
 	return n, nil
 }
 

@@ -11,9 +11,11 @@ func TestPasswords(t *testing.T) {
 		Check("$x$", "") {
 		t.Error("passwords are not told apart")
 	}
+
 	if !strings.HasPrefix(h, "$argon2id$v=19$m=65536,t=3,p=2$") {
 		t.Errorf("another cost than RFC 9106 recommends: %s", h)
 	}
+
 	// What somebody wrote into the database costs no more than what we wrote, and ends nothing.
 	for _, cost := range []string{
 		"m=4294967295,t=3,p=2", "m=65537,t=3,p=2", "m=65536,t=4,p=2", "m=65536,t=4294967295,p=2", "m=65536,t=0,p=2",
@@ -23,9 +25,11 @@ func TestPasswords(t *testing.T) {
 			t.Errorf("%s counts", cost)
 		}
 	}
+
 	if again := Hash("correct tide table"); again == h {
 		t.Error("two hashes of one password are equal: no salt")
 	}
+
 	for pw, want := range map[string]string{
 		"short":            "too short",
 		"the-purser-again": "your name",

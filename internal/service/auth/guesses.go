@@ -50,6 +50,7 @@ func guesses(password, name string) float64 {
 	undone := []rune(plain.Replace(string(text)))
 	best := make([]float64, len(text)+1) // of what stands before each place
 	best[0] = 1
+
 	for end := 1; end <= len(text); end++ {
 		best[end] = math.Inf(1)
 		for start := max(0, end-longest); start < end; start++ {
@@ -58,15 +59,19 @@ func guesses(password, name string) float64 {
 				cost = min(cost, wordCost(string(text[start:end]), name, ranks()[0]),
 					4*wordCost(string(undone[start:end]), name, ranks()[1]), runCost(string(text[start:end])))
 			}
+
 			if back := end - start; start >= back && string(text[start-back:start]) == string(text[start:end]) {
 				cost = min(cost, 2) // said again
 			}
+
 			best[end] = min(best[end], best[start]*cost)
 		}
 	}
+
 	if password != string(text) { // capitals somewhere
 		best[len(text)] *= 2
 	}
+
 	return best[len(text)]
 }
 

@@ -33,9 +33,11 @@ func TestGuesses(t *testing.T) {
 			}
 		}
 	}
+
 	if long < 5_000 {
 		t.Errorf("only %d were long enough", long)
 	}
+
 	for _, phrase := range []string{
 		"high water at noon", "ebb and flow at six", "Vx7#pm2&Kq9w", "harbour and gull 7", "pier-lantern-otter",
 		"日本語なら十二文字で足りる",
@@ -44,15 +46,18 @@ func TestGuesses(t *testing.T) {
 			t.Errorf("%q: %v", phrase, err)
 		}
 	}
+
 	for _, weak := range []string{"drowssap1234", "abcdefghijkl", "poiuytrewq12", "Summer2026!!", "iloveyou1234"} {
 		if err := Acceptable(weak, "boatswain", ""); err == nil {
 			t.Errorf("%q is taken, after %.3g guesses", weak, guesses(weak, "boatswain"))
 		}
 	}
+
 	start := time.Now()
 	for range 100 {
 		guesses(strings.Repeat("aA1!p@ssw0rd", 90), "purser")
 	}
+
 	if took := time.Since(start); took > 20*time.Second { // some 50 ms on a quiet machine
 		t.Errorf("100 of the worst take %s", took)
 	}

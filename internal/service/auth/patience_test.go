@@ -17,6 +17,7 @@ func TestPatience(t *testing.T) {
 			var tries Tries
 			var at []time.Time
 			now := time.Unix(1_795_600_000, 0)
+
 			for end := now.Add(100 * time.Hour); now.Before(end); now = now.Add(time.Second) {
 				if rest > 0 && len(at) > 0 && len(at)%(c.p.Free+3) == 0 && now.Sub(at[len(at)-1]) < rest {
 					continue
@@ -26,6 +27,7 @@ func TestPatience(t *testing.T) {
 					at = append(at, now)
 				}
 			}
+
 			worst := 0
 			for i, j := 0, 0; i < len(at); i++ {
 				for at[i].Sub(at[j]) >= time.Hour {
@@ -33,6 +35,7 @@ func TestPatience(t *testing.T) {
 				}
 				worst = max(worst, i-j+1)
 			}
+
 			if worst > c.most || len(at) < 50 {
 				t.Errorf("%s, resting %s: %d tries within an hour, want at most %d; %d in all", c.name, rest, worst,
 					c.most, len(at))
@@ -56,9 +59,11 @@ func TestPatienceGrows(t *testing.T) {
 			t.Errorf("after %d wrong tries: %s, want %s", wrong, got, want)
 		}
 	}
+
 	if p.Wait(Tries{1 << 30, now}, now) != 8*time.Second || p.Wait(Tries{100, now}, now.Add(time.Hour)) != 0 {
 		t.Error("very many tries wait otherwise, or are never forgotten")
 	}
+
 	if got := p.Begin(Tries{100, now}, now.Add(time.Hour)); got.Wrong != 1 {
 		t.Errorf("%+v", got)
 	}

@@ -14,6 +14,7 @@ func TestPolicy(t *testing.T) {
 		EnrolmentDays: 400,
 		Idle:          30,
 	}
+
 	for what, change := range map[string]func(p *wire.Policy) (looser bool){
 		"nothing":          func(*wire.Policy) bool { return false },
 		"managers approve": func(p *wire.Policy) bool { p.ManagersApprove = true; return true },
@@ -41,18 +42,22 @@ func TestPolicy(t *testing.T) {
 			t.Errorf("%s: looser is %v", what, !want)
 		}
 	}
+
 	if !Loosens(wire.Policy{EnrolmentDays: 1}, wire.Policy{}) || Loosens(wire.Policy{}, wire.Policy{EnrolmentDays: 1}) {
 		t.Error("no end of an enrolment is stricter than one")
 	}
+
 	both := Roles{wire.Admin, "reviewer@tideboard"}
 	if MayApprove(strict, both, "tideboard") || !MayApprove(wire.Policy{ManagersApprove: true}, both, "tideboard") ||
 		MayApprove(wire.Policy{ManagersApprove: true}, both, "ticketing") {
 		t.Error("managers approve, or nobody does")
 	}
+
 	if !WantsSecond(strict, Roles{"reviewer@tideboard"}) || WantsSecond(strict, Roles{wire.Operator}) ||
 		WantsSecond(wire.Policy{}, both) {
 		t.Error("a second factor is wanted of others")
 	}
+
 	for _, c := range []struct {
 		from, to Roles
 		gains    bool
@@ -69,6 +74,7 @@ func TestPolicy(t *testing.T) {
 			t.Errorf("%v to %v", c.from, c.to)
 		}
 	}
+
 	now := time.Unix(1_795_600_000, 0)
 	young, old := now.Add(-time.Hour), now.Add(-25*time.Hour)
 	if Delay(strict, &young, now) != 0 || Delay(strict, &old, now) != 24*time.Hour ||

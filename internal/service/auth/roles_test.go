@@ -33,6 +33,7 @@ func TestParseRoles(t *testing.T) {
 		if err != nil {
 			text = err.Error()
 		}
+
 		if err == nil && text != c.want || err != nil && !strings.Contains(text, c.want) {
 			t.Errorf("%s: %q, want %q", c.in, text, c.want)
 		}
@@ -54,8 +55,10 @@ func TestRolesWithin(t *testing.T) {
 				}
 			}
 		}
+
 		return out
 	}
+
 	for range 2000 {
 		token, person := some(), some()
 		both := token.Within(person)
@@ -63,6 +66,7 @@ func TestRolesWithin(t *testing.T) {
 			if got, want := both.Everywhere(role), token.Everywhere(role) && person.Everywhere(role); got != want {
 				t.Fatalf("%v within %v is %v: %s everywhere is %t", token, person, both, role, got)
 			}
+
 			somewhere := false
 			for _, a := range append(applications, "") {
 				want := token.For(role, a) && person.For(role, a)
@@ -71,6 +75,7 @@ func TestRolesWithin(t *testing.T) {
 				}
 				somewhere = somewhere || want
 			}
+
 			if both.Somewhere(role) != somewhere {
 				t.Fatalf("%v within %v is %v: %s somewhere is %t", token, person, both, role, !somewhere)
 			}

@@ -90,12 +90,14 @@ func (a *Authority) Permits(names []string) error {
 	if err != nil {
 		return err
 	}
+
 	between := x509.NewCertPool()
 	for _, der := range c.Certificate[1:] {
 		if ca, err := x509.ParseCertificate(der); err == nil {
 			between.AddCert(ca)
 		}
 	}
+
 	for _, i := range a.issuers() {
 		pool := x509.NewCertPool()
 		pool.AddCert(i.cert)
@@ -107,6 +109,7 @@ func (a *Authority) Permits(names []string) error {
 				err)
 		}
 	}
+
 	return nil
 }
 
@@ -225,6 +228,7 @@ func (a *Authority) Server(names []string) *tls.Config {
 				}
 				current = c
 			}
+
 			return current, nil
 		},
 	}
@@ -235,6 +239,7 @@ func (a *Authority) server(names []string) (*tls.Certificate, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	t := template("Idle Tally", a.serverLife())
 	t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}
 	t.DNSNames, t.IPAddresses = split(names)
@@ -247,8 +252,10 @@ func (a *Authority) server(names []string) (*tls.Certificate, error) {
 		if err != nil {
 			return nil, err
 		}
+
 		chain = [][]byte{old, a.newest.cert.Raw}
 	}
+
 	der, err := x509.CreateCertificate(rand.Reader, t, by.cert, key.Public(), by.key)
 	if err != nil {
 		return nil, err
@@ -257,6 +264,7 @@ func (a *Authority) server(names []string) (*tls.Certificate, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	return &tls.Certificate{Certificate: append([][]byte{der}, chain...), PrivateKey: key, Leaf: leaf}, nil
 }
 

@@ -41,11 +41,13 @@ func Open(dir string, names []string) (*Authority, error) {
 	if err := finish(dir); err != nil {
 		return nil, err
 	}
+
 	a := &Authority{}
 	key, err := keep(dir, authorityFile+".key", newIssuerKey)
 	if err != nil {
 		return nil, err
 	}
+
 	cert, err := keep(dir, authorityFile+".pem", func() ([]byte, error) {
 		k, err := issuerKey(key)
 		if err != nil {
@@ -53,6 +55,7 @@ func Open(dir string, names []string) (*Authority, error) {
 		}
 		return selfSigned(k, names)
 	})
+
 	if err != nil {
 		return nil, err
 	}
@@ -63,15 +66,19 @@ func Open(dir string, names []string) (*Authority, error) {
 	if a.former, err = former(dir); err != nil {
 		return nil, err
 	}
+
 	if a.former != nil && a.former.cert.Equal(a.newest.cert) {
 		a.former = nil // its replacement was broken off before it was settled
 	}
+
 	if a.former != nil {
 		a.PEM = slices.Concat(cert, certPEM(a.former.cert.Raw))
 	}
+
 	if err := a.readOrders(dir); err != nil {
 		return nil, err
 	}
+
 	return a, nil
 }
 
@@ -89,6 +96,7 @@ func (a *Authority) readOrders(dir string) error {
 	if a.Succession, err = readSteps(dir, a.Orders.Public().(ed25519.PublicKey)); err != nil {
 		return err
 	}
+
 	secrets, err := keep(dir, secretsFile, func() ([]byte, error) {
 		b := a.Orders.Seed() // earlier versions had no file for it: what is sealed is to open
 		if first {
@@ -96,6 +104,7 @@ func (a *Authority) readOrders(dir string) error {
 		}
 		return pem.EncodeToMemory(&pem.Block{Type: "IDLE TALLY SECRET", Bytes: b}), nil
 	})
+
 	if err != nil {
 		return err
 	}
@@ -103,6 +112,7 @@ func (a *Authority) readOrders(dir string) error {
 	if block == nil || len(block.Bytes) < 32 {
 		return fmt.Errorf("%s in %s holds no secret", secretsFile, dir)
 	}
+
 	a.Secrets = block.Bytes
 	return nil
 }
@@ -117,12 +127,14 @@ func ReplaceAuthority(dir string, names []string) error {
 	if a.former != nil {
 		return fmt.Errorf("two authorities count already: end the former one first, with idletally keys end")
 	}
+
 	if len(names) == 0 {
 		names = permitted(a.newest.cert)
 		if names == nil {
 			return errors.New("the authority counts for any name: give with --name those of the service")
 		}
 	}
+
 	key, err := newIssuerKey()
 	if err != nil {
 		return err
@@ -139,6 +151,7 @@ func ReplaceAuthority(dir string, names []string) error {
 	if err != nil {
 		return err
 	}
+
 	// The certificate is put there last: where it is, all is, and the next start ends what was broken off.
 	return put(dir, []named{{formerFile + ".key", was}, {formerFile + ".pem", certPEM(a.newest.cert.Raw)},
 		{nextPrefix + authorityFile + ".key", key}, {nextPrefix + authorityFile + ".pem", cert}})
@@ -166,6 +179,7 @@ func ReplaceOrders(dir string) error {
 	if err != nil {
 		return err
 	}
+
 	return put(dir, []named{{nextPrefix + ordersFile, key}, {stepsFile, steps}})
 }
 
@@ -183,6 +197,7 @@ func EndFormer(dir string, anyway bool) error {
 	case a.former == nil:
 		return errors.New("one authority counts: there is none to end")
 	}
+
 	if until := a.newest.cert.NotBefore.Add(agentLife + time.Hour); !anyway && time.Now().Before(until) {
 		return fmt.Errorf("%w: wait until %s, or give --now where idletally keys show names no host that does",
 			ErrTooEarly, until.Format(time.DateOnly))
@@ -191,6 +206,7 @@ func EndFormer(dir string, anyway bool) error {
 		os.Remove(filepath.Join(dir, formerFile+".key"))); err != nil {
 		return fmt.Errorf("end the former authority: %w", err)
 	}
+
 	return atomicfile.SyncFolder(dir)
 }
 
@@ -253,11 +269,13 @@ func finish(dir string) error {
 		}
 		return os.Rename(filepath.Join(dir, nextPrefix+name), filepath.Join(dir, name))
 	}
+
 	if there(nextPrefix + authorityFile + ".pem") {
 		if err := errors.Join(place(authorityFile+".key"), place(authorityFile+".pem")); err != nil {
 			return fmt.Errorf("replace the authority: %w", err)
 		}
 	}
+
 	next, err := os.ReadFile(filepath.Join(dir, nextPrefix+ordersFile))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -272,6 +290,7 @@ func finish(dir string) error {
 	if line, err := readSteps(dir, key.Public().(ed25519.PublicKey)); err != nil || line == nil {
 		return nil // nobody signed that it follows: it was broken off before that
 	}
+
 	return place(ordersFile)
 }
 
@@ -281,18 +300,23 @@ func readSteps(dir string, to ed25519.PublicKey) (line []succession.Handover, er
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
+
 	if err == nil {
 		err = json.Unmarshal(b, &line)
 	}
+
 	if err == nil {
 		err = succession.Check(line)
 	}
+
 	if err == nil && (len(line) == 0 || !bytes.Equal(line[len(line)-1].To, to)) {
 		err = errors.New("it does not lead to the key that signs orders")
 	}
+
 	if err != nil {
 		return nil, fmt.Errorf("%s in %s: %w", stepsFile, dir, err)
 	}
+
 	return line, nil
 }
 
@@ -336,7 +360,9 @@ func selfSigned(key *ecdsa.PrivateKey, names []string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	sum := sha256.Sum256(public)
+
 	// two side by side have names of their own
 	t := template(fmt.Sprintf("Idle Tally authority %x", sum[:4]), authorityLife)
 	t.IsCA = true
@@ -348,6 +374,7 @@ func selfSigned(key *ecdsa.PrivateKey, names []string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	return certPEM(der), nil
 }
 

@@ -34,6 +34,7 @@ func serves(t *testing.T, a *Authority, trusted []byte) error {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	roots, between := x509.NewCertPool(), x509.NewCertPool()
 	roots.AppendCertsFromPEM(trusted)
 	for _, der := range c.Certificate[1:] {
@@ -43,6 +44,7 @@ func serves(t *testing.T, a *Authority, trusted []byte) error {
 		}
 		between.AddCert(ca)
 	}
+
 	_, err = c.Leaf.Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, DNSName: names[0]})
 	return err
 }
@@ -57,16 +59,20 @@ func TestReplaceAuthority(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if err := ReplaceAuthority(dir, nil); err != nil {
 		t.Fatal(err)
 	}
+
 	if err := ReplaceAuthority(dir, nil); err == nil || !strings.Contains(err.Error(), "end the former one first") {
 		t.Errorf("a third one: %v", err)
 	}
+
 	b := open(t, dir)
 	if b.Fingerprint() == a.Fingerprint() || len(b.Issuers()) != 2 || b.Issuers()[1].Fingerprint != a.Fingerprint() {
 		t.Fatalf("%+v after %s", b.Issuers(), a.Fingerprint())
 	}
+
 	block, _ := pem.Decode(b.PEM)
 	newest := pem.EncodeToMemory(block)
 	for what, trusted := range map[string][]byte{"the former": old, "the newest": newest, "both": b.PEM} {
@@ -74,21 +80,26 @@ func TestReplaceAuthority(t *testing.T) {
 			t.Errorf("who trusts %s: %v", what, err)
 		}
 	}
+
 	after, _, err := b.Agent("skiff", request(t), time.Time{})
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	for _, c := range [][]byte{before, after} {
 		if _, err := b.AgentOf(c); err != nil {
 			t.Error(err)
 		}
 	}
+
 	if _, err := a.AgentOf(after); err == nil {
 		t.Error("the former authority signed it")
 	}
+
 	if err := b.Permits(names); err != nil {
 		t.Error(err)
 	}
+
 	if err := b.Permits(append(names, "elsewhere.example")); err == nil {
 		t.Error("it counts for any name")
 	}
@@ -97,29 +108,37 @@ func TestReplaceAuthority(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	vouching, err := x509.ParseCertificate(beside.Certificate[1])
 	if err != nil || time.Until(vouching.NotAfter) > 48*time.Hour || time.Until(beside.Leaf.NotAfter) > 48*time.Hour {
 		t.Errorf("the former authority is vouched for until %s, %v", vouching.NotAfter, err)
 	}
+
 	if err := EndFormer(dir, false); !errors.Is(err, ErrTooEarly) {
 		t.Errorf("before agents have come: %v", err)
 	}
+
 	if err := EndFormer(dir, true); err != nil {
 		t.Fatal(err)
 	}
+
 	c := open(t, dir)
 	if err := serves(t, c, old); err == nil {
 		t.Error("who trusts the ended one alone takes it still")
 	}
+
 	if err := serves(t, c, newest); err != nil {
 		t.Error(err)
 	}
+
 	if _, err := c.AgentOf(before); err == nil {
 		t.Error("what the ended one signed counts")
 	}
+
 	if _, err := c.AgentOf(after); err != nil {
 		t.Error(err)
 	}
+
 	// An agent of the ended one brings along what vouched for that, as anybody could keep it: the door does
 	// not take it for that.
 	block, _ = pem.Decode(before)
@@ -127,6 +146,7 @@ func TestReplaceAuthority(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	brought := x509.NewCertPool()
 	brought.AddCert(vouching)
 	if _, err := leaf.Verify(x509.VerifyOptions{
@@ -136,12 +156,15 @@ func TestReplaceAuthority(t *testing.T) {
 	}); err == nil {
 		t.Error("a certificate of the ended authority counts with what vouched for it")
 	}
+
 	if err := EndFormer(dir, true); err == nil {
 		t.Error("there was one more to end")
 	}
+
 	if err := ReplaceAuthority(dir, []string{"pier.example"}); err != nil { // and again, for other names
 		t.Fatal(err)
 	}
+
 	if d := open(t, dir); d.Permits([]string{"pier.example"}) == nil {
 		t.Error("the former one counts for other names, and nobody says so")
 	}
@@ -153,28 +176,34 @@ func TestReplaceOrders(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "keys")
 	a := open(t, dir)
 	first := a.Orders.Public().(ed25519.PublicKey)
+
 	for n := range 3 {
 		if err := ReplaceOrders(dir); err != nil {
 			t.Fatal(err)
 		}
+
 		b := open(t, dir)
 		newest := b.Orders.Public().(ed25519.PublicKey)
 		if got, err := succession.Follow(first, b.Succession); err != nil || !bytes.Equal(got, newest) ||
 			bytes.Equal(newest, first) || len(b.Succession) != n+1 {
 			t.Errorf("%x leads to %x, %v; the newest is %x", first, got, err, newest)
 		}
+
 		if !bytes.Equal(a.Secrets, b.Secrets) {
 			t.Error("what is sealed opens no more")
 		}
+
 		signers, err := Signers(dir)
 		if err != nil || len(signers) != n+2 || !bytes.Equal(signers[0], newest) || !bytes.Equal(signers[1], first) {
 			t.Errorf("signers: %x, %v", signers, err)
 		}
 	}
+
 	former, err := private(a.Orders)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	block, _ := pem.Decode(former)
 	for name, b := range contents(t, dir) {
 		if kept, _ := pem.Decode(b); kept != nil && bytes.Equal(kept.Bytes, block.Bytes) {
@@ -190,9 +219,11 @@ func TestKeysOfAnEarlierVersion(t *testing.T) {
 	if bytes.Equal(a.Secrets, a.Orders.Seed()) {
 		t.Error("a new service makes other keys of the one that signs orders")
 	}
+
 	if err := os.Remove(filepath.Join(dir, secretsFile)); err != nil {
 		t.Fatal(err)
 	}
+
 	for range 2 {
 		if b := open(t, dir); !bytes.Equal(b.Secrets, a.Orders.Seed()) {
 			t.Error("what was sealed does not open")
@@ -215,6 +246,7 @@ func TestReplacementBrokenOff(t *testing.T) {
 		if err := replace(dir); err != nil {
 			t.Fatal(err)
 		}
+
 		is := contents(t, dir)
 		after := open(t, dir)
 		states := []map[string][]byte{was}
@@ -223,9 +255,11 @@ func TestReplacementBrokenOff(t *testing.T) {
 			for k, v := range states[len(states)-1] {
 				next[k] = v
 			}
+
 			change(next)
 			states = append(states, next)
 		}
+
 		switch what {
 		case "authority":
 			for _, f := range []string{formerFile + ".key", formerFile + ".pem"} {
@@ -242,16 +276,19 @@ func TestReplacementBrokenOff(t *testing.T) {
 			add(func(m map[string][]byte) { m[stepsFile] = is[stepsFile] })
 			add(func(m map[string][]byte) { m[ordersFile] = is[ordersFile]; delete(m, nextPrefix+ordersFile) })
 		}
+
 		for i, files := range states {
 			broken := filepath.Join(t.TempDir(), "keys")
 			if err := os.MkdirAll(broken, 0o700); err != nil {
 				t.Fatal(err)
 			}
+
 			for name, b := range files {
 				if err := os.WriteFile(filepath.Join(broken, name), b, 0o600); err != nil {
 					t.Fatal(err)
 				}
 			}
+
 			got := open(t, broken)
 			same := func(x *Authority) bool {
 				return got.Fingerprint() == x.Fingerprint() && bytes.Equal(got.PEM, x.PEM) &&
@@ -260,9 +297,11 @@ func TestReplacementBrokenOff(t *testing.T) {
 			if !same(before) && !same(after) {
 				t.Errorf("%s, broken off after %d: %s", what, i, got.Fingerprint())
 			}
+
 			if last := i == len(states)-1; last && !same(after) {
 				t.Errorf("%s: not done at its end", what)
 			}
+
 			if err := replace(broken); err != nil && !strings.Contains(err.Error(), "end the former one first") {
 				t.Errorf("%s, once more after %d: %v", what, i, err)
 			}

@@ -49,16 +49,20 @@ func (g *given) load() error {
 		}
 		read[i] = st.ModTime()
 	}
+
 	if read == g.read {
 		return nil
 	}
+
 	c, err := tls.LoadX509KeyPair(g.certificate, g.key)
 	if err == nil && time.Now().After(c.Leaf.NotAfter) {
 		err = fmt.Errorf("it ended on %s", c.Leaf.NotAfter.Format(time.DateOnly))
 	}
+
 	if err != nil {
 		return fmt.Errorf("certificate for people in %s: %w", g.certificate, err)
 	}
+
 	g.now, g.read = &c, read
 	return nil
 }
@@ -94,15 +98,18 @@ func (a ACME) TLS() (*tls.Config, error) {
 			return nil, errors.New("--acme-authority holds no certificate in PEM form")
 		}
 	}
+
 	var names []string
 	for _, n := range a.Names {
 		if net.ParseIP(n) == nil && n != "localhost" {
 			names = append(names, n)
 		}
 	}
+
 	if len(names) == 0 {
 		return nil, errors.New("--acme: give the name that people come by, with --public or --name")
 	}
+
 	m := &autocert.Manager{
 		Prompt:     autocert.AcceptTOS,
 		Cache:      autocert.DirCache(a.Folder),
@@ -116,6 +123,7 @@ func (a ACME) TLS() (*tls.Config, error) {
 			},
 		},
 	}
+
 	c := m.TLSConfig()
 	c.MinVersion = tls.VersionTLS13
 	return c, nil

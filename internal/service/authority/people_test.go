@@ -21,9 +21,11 @@ func TestConstraints(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if err := a.Permits([]string{"tally.saltmarsh.example", "192.0.2.7", "localhost", "127.0.0.1"}); err != nil {
 		t.Error(err)
 	}
+
 	for _, other := range []string{
 		"bank.example", "saltmarsh.example", "192.0.2.8", "::1", "nottally.saltmarsh.example",
 	} {
@@ -31,12 +33,15 @@ func TestConstraints(t *testing.T) {
 			t.Errorf("%s: %v", other, err)
 		}
 	}
+
 	if b, err := Open(dir, []string{"bank.example"}); err != nil || b.Permits([]string{"bank.example"}) == nil {
 		t.Errorf("another start widened it: %v", err)
 	}
+
 	if none, err := Open(t.TempDir(), nil); err != nil || none.Permits([]string{"bank.example"}) == nil {
 		t.Errorf("an authority without names counts for all: %v", err)
 	}
+
 	// An agent's certificate names a host, which is no name on the network.
 	if _, err := func() (*x509.Certificate, error) {
 		text, _, err := a.Agent("slip-north", request(t), time.Time{})
@@ -47,11 +52,13 @@ func TestConstraints(t *testing.T) {
 	}(); err != nil {
 		t.Errorf("an agent's certificate: %v", err)
 	}
+
 	soon := time.Now().Add(time.Hour)
 	text, _, err := a.Agent("slip-north", request(t), soon)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if c, err := a.AgentOf(text); err != nil || c.NotAfter.After(soon.Add(time.Second)) {
 		t.Errorf("it outlives its enrolment: %v, %v", c.NotAfter, err)
 	}
@@ -67,22 +74,27 @@ func TestGiven(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		x := template(name, life)
 		der, err := x509.CreateCertificate(rand.Reader, x, x, k.Public(), k)
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		b, err := private(k)
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		if err := os.WriteFile(key, b, 0o600); err != nil {
 			t.Fatal(err)
 		}
+
 		if err := os.WriteFile(certificate, certPEM(der), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
+
 	var log strings.Builder
 	at := func(c *tls.Config) string {
 		t.Helper()
@@ -90,32 +102,40 @@ func TestGiven(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		return x.Leaf.Subject.CommonName
 	}
+
 	if _, err := Given(certificate, key, slog.Default()); err == nil {
 		t.Error("files that are not there")
 	}
+
 	write("ended", -time.Minute)
 	if _, err := Given(certificate, key, slog.Default()); err == nil || !strings.Contains(err.Error(), "it ended on") {
 		t.Errorf("one that has ended: %v", err)
 	}
+
 	write("first", time.Hour)
 	c, err := Given(certificate, key, slog.New(slog.NewTextHandler(&log, nil)))
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if got := at(c); got != "first" {
 		t.Error(got)
 	}
+
 	time.Sleep(lookAgain + 50*time.Millisecond)
 	write("second", time.Hour)
 	if got := at(c); got != "second" {
 		t.Errorf("after the files changed: %s", got)
 	}
+
 	time.Sleep(lookAgain + 50*time.Millisecond)
 	if err := os.WriteFile(key, []byte("rust"), 0o600); err != nil {
 		t.Fatal(err)
 	}
+
 	if got := at(c); got != "second" || !strings.Contains(log.String(), "goes on") {
 		t.Errorf("with a damaged key: %s, %s", got, &log)
 	}

@@ -100,12 +100,14 @@ func (b *Budgets) Away(ctx context.Context, class Class, wait func() error) erro
 	if err := l.enter(ctx, class, p.who); err != nil {
 		return err
 	}
+
 	p.leave()
 	err := wait()
 	l.leave(p.who)
 	if back := p.line.comeBack(ctx, p.who); back != nil {
 		return back
 	}
+
 	p.held = true
 	return err
 }
@@ -134,6 +136,7 @@ func (l *line) enter(ctx context.Context, class Class, who string) error {
 		c = &caller{}
 		l.callers[who] = c
 	}
+
 	switch {
 	case l.in < l.All && c.in < l.Each:
 		l.in, c.in = l.in+1, c.in+1
@@ -148,11 +151,13 @@ func (l *line) enter(ctx context.Context, class Class, who string) error {
 		l.mu.Unlock()
 		return &Busy{class, false, again}
 	}
+
 	t := l.queue(who, c)
 	l.mu.Unlock()
 
 	patience := time.NewTimer(l.Wait)
 	defer patience.Stop()
+
 	var err error
 	select {
 	case <-t.come:
@@ -162,9 +167,11 @@ func (l *line) enter(ctx context.Context, class Class, who string) error {
 	case <-patience.C:
 		err = &Busy{class, false, again}
 	}
+
 	if !l.give(t) { // the place came in the same moment
 		return nil
 	}
+
 	return err
 }
 
@@ -183,17 +190,21 @@ func (l *line) comeBack(ctx context.Context, who string) error {
 		c = &caller{}
 		l.callers[who] = c
 	}
+
 	t := l.queue(who, c)
 	l.serve()
 	l.mu.Unlock()
+
 	select {
 	case <-t.come:
 		return nil
 	case <-ctx.Done():
 	}
+
 	if !l.give(t) {
 		return nil
 	}
+
 	return ctx.Err()
 }
 

@@ -32,10 +32,12 @@ func (d *Desk) head(ctx context.Context, snap store.Snapshot) (h archive.Head, e
 	if err != nil {
 		return h, err
 	}
+
 	h = archive.Head{Host: snap.Host, Application: snap.Application, Taken: *snap.Taken}
 	for _, r := range roots {
 		h.Roots = append(h.Roots, pathname.Path(r))
 	}
+
 	h.Forest = snap.Hash()
 	h.Paths = snap.Paths
 	h.Gaps = snap.Gaps
@@ -45,6 +47,7 @@ func (d *Desk) head(ctx context.Context, snap store.Snapshot) (h archive.Head, e
 	if h.Ways, err = snap.Ways(); err != nil {
 		return h, err
 	}
+
 	h.Directory, err = d.Store.Directory(ctx, snap)
 	return h, err
 }
@@ -59,6 +62,7 @@ func (d *Desk) Import(ctx context.Context, application, host, fingerprint, by st
 	if err != nil {
 		return "", err
 	}
+
 	var head archive.Head
 	var pack [][]byte
 	size := 0
@@ -79,21 +83,26 @@ func (d *Desk) Import(ctx context.Context, application, host, fingerprint, by st
 		if size < importPack {
 			return nil
 		}
+
 		return flush()
 	})
+
 	if err == nil {
 		err = flush()
 	}
+
 	if errors.Is(err, archive.ErrNoSnapshot) || errors.Is(err, store.ErrBadNode) {
 		return "", fmt.Errorf("%w: %w", ErrBad, err)
 	}
 	if err != nil {
 		return "", err
 	}
+
 	var roots []string
 	for _, r := range head.Roots {
 		roots = append(roots, string(r))
 	}
+
 	id, err := d.Store.ImportSnapshot(ctx, application, host, roots, head.Taken, head.SnapshotDone, by)
 	if err != nil {
 		return "", err
@@ -102,6 +111,7 @@ func (d *Desk) Import(ctx context.Context, application, host, fingerprint, by st
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return "", err
 	}
+
 	if newest.Looked == nil || *newest.Looked < id {
 		snap, err := d.Store.Snapshot(ctx, id)
 		if err == nil {
@@ -111,6 +121,7 @@ func (d *Desk) Import(ctx context.Context, application, host, fingerprint, by st
 			return "", err
 		}
 	}
+
 	return id, d.Store.ShowSnapshot(ctx, id)
 }
 
@@ -120,6 +131,7 @@ func (d *Desk) fits(ctx context.Context, head archive.Head, application string, 
 		return fmt.Errorf("%w: the file says that the snapshot was taken in the future, at %s", ErrBad,
 			head.Taken.Format(time.RFC3339))
 	}
+
 	e, err := d.Store.Edition(ctx, application, 0)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
@@ -131,6 +143,7 @@ func (d *Desk) fits(ctx context.Context, head archive.Head, application string, 
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrBad, err)
 	}
+
 	for _, root := range doc.Roots {
 		if !slices.ContainsFunc(head.Roots, func(r pathname.Path) bool { return string(r) == root }) {
 			return fmt.Errorf(
@@ -138,5 +151,6 @@ func (d *Desk) fits(ctx context.Context, head archive.Head, application string, 
 				ErrBad, application, pathname.Escape(root), pathname.Escape(root))
 		}
 	}
+
 	return nil
 }

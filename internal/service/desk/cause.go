@@ -32,6 +32,7 @@ func (d *Desk) noteCauses(ctx context.Context, r store.Report, fresh *drift.Newc
 	if err != nil {
 		return err
 	}
+
 	var causes []store.Cause
 	for _, c := range found {
 		causes = append(causes, store.Cause{
@@ -46,6 +47,7 @@ func (d *Desk) noteCauses(ctx context.Context, r store.Report, fresh *drift.Newc
 			Instead:  c.Instead,
 		})
 	}
+
 	back, err := d.cameBack(ctx, r)
 	if err != nil {
 		return err
@@ -54,12 +56,14 @@ func (d *Desk) noteCauses(ctx context.Context, r store.Report, fresh *drift.Newc
 	if err != nil {
 		return err
 	}
+
 	var mended []store.Cause
 	for _, c := range known {
 		if fresh.Mended(drift.Spot{Folder: string(c.Folder), Kind: perm.Kind(c.Kind), Aspect: perm.Aspect(c.Aspect)}) {
 			mended = append(mended, c)
 		}
 	}
+
 	return d.Store.NoteCauses(ctx, r.Application, r.Host, r.Created, append(causes, back...), mended)
 }
 
@@ -72,31 +76,37 @@ func (d *Desk) cameBack(ctx context.Context, r store.Report) ([]store.Cause, err
 	if err != nil {
 		return nil, err
 	}
+
 	texts := map[string]store.Group{}
 	for _, g := range groups {
 		texts[g.ID] = g
 	}
+
 	rows, err := d.Store.Returned(ctx, r, 10_000)
 	if err != nil {
 		return nil, err
 	}
+
 	type spot struct {
 		folder, aspect string
 		kind           perm.Kind
 	}
 	by := map[spot]int{}
 	var out []store.Cause
+
 	for _, f := range rows {
 		g := texts[f.Group]
 		if g.Waiver != "" || f.Aspect == string(perm.AspectPresence) {
 			continue
 		}
+
 		at := spot{pathname.Folder(string(f.Path)), f.Aspect, f.Kind}
 		i, ok := by[at]
 		if !ok {
 			if len(out) == store.MaxCauses {
 				continue
 			}
+
 			i = len(out)
 			by[at] = i
 			out = append(out, store.Cause{
@@ -112,7 +122,9 @@ func (d *Desk) cameBack(ctx context.Context, r store.Report) ([]store.Cause, err
 				Instead: "give what runs there the declared owner and modes, or declare what it needs",
 			})
 		}
+
 		out[i].Paths++
 	}
+
 	return out, nil
 }

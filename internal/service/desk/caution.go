@@ -58,6 +58,7 @@ func (d *Desk) Cautions(ctx context.Context, p store.Plan) ([]plan.Caution, erro
 	if err != nil {
 		return nil, err
 	}
+
 	snaps := map[string]store.Snapshot{}
 	key := plan.Digest(p.Manifest).String()
 	for _, part := range m.Hosts {
@@ -65,15 +66,18 @@ func (d *Desk) Cautions(ctx context.Context, p store.Plan) ([]plan.Caution, erro
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return nil, err
 		}
+
 		snaps[part.Host] = snap
 		key += " " + snap.ID
 	}
+
 	d.checked.mu.Lock()
 	said, ok := d.checked.said[key]
 	d.checked.mu.Unlock()
 	if ok {
 		return said, nil
 	}
+
 	said = []plan.Caution{}
 	for _, part := range m.Hosts {
 		list, err := d.check(ctx, p, part, snaps[part.Host])
@@ -82,6 +86,7 @@ func (d *Desk) Cautions(ctx context.Context, p store.Plan) ([]plan.Caution, erro
 		}
 		said = append(said, list...)
 	}
+
 	slices.SortStableFunc(said, func(a, b plan.Caution) int { // the grave ones first, of whichever host
 		switch {
 		case a.Grave == b.Grave:
@@ -91,11 +96,14 @@ func (d *Desk) Cautions(ctx context.Context, p store.Plan) ([]plan.Caution, erro
 		}
 		return 1
 	})
+
 	d.checked.mu.Lock()
 	defer d.checked.mu.Unlock()
+
 	if d.checked.said == nil || len(d.checked.said) >= maxChecked {
 		d.checked.said = map[string][]plan.Caution{}
 	}
+
 	d.checked.said[key] = said
 	return said, nil
 }
@@ -116,8 +124,10 @@ func (d *Desk) check(
 				}
 			}
 		}
+
 		return nil
 	}
+
 	if snap.ID != "" {
 		var err error
 		if c.Names, err = d.Store.Directory(ctx, snap); err != nil {
@@ -127,6 +137,7 @@ func (d *Desk) check(
 		if err != nil {
 			return nil, err
 		}
+
 		seen := access.Snapshot{Source: d.Store, Forest: snap.Hash(), Ways: ways}
 		c.Way = func(path string) (access.Way, error) {
 			w, _, err := seen.Way(ctx, path)
@@ -135,11 +146,13 @@ func (d *Desk) check(
 			}
 			return w, err
 		}
+
 		c.Below = func(folder string, visit func(string, perm.Kind, perm.Set) bool) error {
 			node, err := node(ctx, seen, folder)
 			if err != nil || node == nil {
 				return err
 			}
+
 			enough := errors.New("enough")
 			err = tree.WalkBelow(ctx, d.Store, node, folder, func(path string, e tree.Entry) error {
 				if !visit(path, e.Kind, e.Set) {
@@ -147,16 +160,20 @@ func (d *Desk) check(
 				}
 				return nil
 			})
+
 			if errors.Is(err, enough) {
 				return nil
 			}
+
 			return err
 		}
 	}
+
 	var err error
 	if c.Matter, err = d.matter(ctx, p.Application, part.Host, c.Names, each); err != nil {
 		return nil, err
 	}
+
 	return c.Check(each)
 }
 
@@ -191,6 +208,7 @@ func (d *Desk) matter(
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return nil, err
 	}
+
 	seen := map[perm.Set]bool{}
 	return out, each(func(s plan.Step) error {
 		for _, set := range []perm.Set{s.Before, s.After} {
@@ -202,6 +220,7 @@ func (d *Desk) matter(
 				add(m.ID)
 			}
 		}
+
 		return nil
 	})
 }

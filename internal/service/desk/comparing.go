@@ -56,11 +56,13 @@ func (d *Desk) KeepComparing(ctx context.Context) {
 			}
 			continue
 		}
+
 		c := d.nextComparison(within)
 		if c == nil {
 			leave()
 			continue
 		}
+
 		busy.Go(func() {
 			defer d.given.ring() // what had to wait for this one may go on
 			defer leave()
@@ -100,6 +102,7 @@ func (d *Desk) settle(ctx context.Context, c store.Comparison) {
 	err := d.compareWithin(ctx, c)
 	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), keepEvery) // what is known by now is kept
 	defer cancel()
+
 	message := ""
 	switch {
 	case err != nil && ctx.Err() != nil:
@@ -117,14 +120,17 @@ func (d *Desk) settle(ctx context.Context, c store.Comparison) {
 			d.Log.Warn("a comparison waits for its lease to end", "snapshot", c.Snapshot, "error", err)
 		}
 		return
+
 	default:
 		d.Log.Error("compare", "snapshot", c.Snapshot, "error", err)
 		message = "it could not be held against the baseline: " + err.Error()
 	}
+
 	if err := d.Store.EndComparison(end, c, message); err != nil {
 		d.Log.Error("show a snapshot", "snapshot", c.Snapshot, "error", err)
 		return
 	}
+
 	if d.Shown != nil {
 		d.Shown(end, c)
 	}
@@ -155,6 +161,7 @@ func (d *Desk) compareUntilCurrent(ctx context.Context, c store.Comparison) erro
 	if err != nil {
 		return err
 	}
+
 	for {
 		before, err := d.Store.PublishedNumber(ctx, snap.Application)
 		if err != nil || before == 0 {

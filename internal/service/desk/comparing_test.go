@@ -29,6 +29,7 @@ func TestKeepComparing(t *testing.T) {
 				Entries: []tree.Entry{{Name: "log", Kind: perm.File, Set: perm.POSIX{Mode: 0o666}.Set()}},
 			})}},
 	})
+
 	must(t, tree.Each(ctx, m, forest, func(_ tree.Hash, b []byte) error { return st.PutNodes(ctx, [][]byte{b}) }))
 	var hosts []string
 	for i := range 20 {
@@ -36,6 +37,7 @@ func TestKeepComparing(t *testing.T) {
 		hosts = append(hosts, h)
 		must(t, st.Invite(ctx, h, []string{"boats"}, sha256.Sum256([]byte(h)), time.Now().Add(time.Hour)))
 	}
+
 	n, err := st.AddEdition(ctx, store.Edition{Application: "boats", Text: scheduled, Author: "quartermaster"}, nil)
 	must(t, err)
 	must(t, st.Publish(ctx, "boats", n, "quartermaster"))
@@ -49,6 +51,7 @@ func TestKeepComparing(t *testing.T) {
 			must(t, err)
 		}
 	}
+
 	give("boats")
 	give("undeclared") // which nothing is held against
 
@@ -63,6 +66,7 @@ func TestKeepComparing(t *testing.T) {
 		}
 		all.Go(func() { d.KeepComparing(ctx) })
 	}
+
 	seen := func() int {
 		mu.Lock()
 		defer mu.Unlock()
@@ -76,6 +80,7 @@ func TestKeepComparing(t *testing.T) {
 			}
 		}
 	}
+
 	var all sync.WaitGroup
 	brief, enough := context.WithCancel(ctx)
 	instance(brief, &all)
@@ -95,6 +100,7 @@ func TestKeepComparing(t *testing.T) {
 			t.Errorf("%s was shown %d times", what, times)
 		}
 	}
+
 	for _, h := range hosts {
 		snap, err := st.Newest(ctx, "boats", h)
 		must(t, err)
@@ -103,10 +109,12 @@ func TestKeepComparing(t *testing.T) {
 		if r.Findings != 1 || snap.Message != "" {
 			t.Errorf("%s: %+v, %q", h, r, snap.Message)
 		}
+
 		if _, err := st.Newest(ctx, "undeclared", h); err != nil {
 			t.Errorf("%s: %v", h, err)
 		}
 	}
+
 	if cut == 2*len(hosts) {
 		t.Error("the first instance did everything: nothing was broken off")
 	}

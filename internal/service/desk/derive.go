@@ -21,6 +21,7 @@ func (d *Desk) Derive(ctx context.Context, in wire.NewDerivation) (wire.Derived,
 				return fmt.Errorf("%w: host %s is named twice: one snapshot of each host", ErrBad, snap.Host)
 			}
 		}
+
 		host, err := d.Store.Host(ctx, snap.Host)
 		if err != nil {
 			return err
@@ -29,6 +30,7 @@ func (d *Desk) Derive(ctx context.Context, in wire.NewDerivation) (wire.Derived,
 		if err != nil {
 			return err
 		}
+
 		hosts = append(hosts, derive.Seen{
 			Host:      snap.Host,
 			Tags:      host.Tags(),
@@ -38,33 +40,41 @@ func (d *Desk) Derive(ctx context.Context, in wire.NewDerivation) (wire.Derived,
 			Note: fmt.Sprintf("host %s, snapshot %s, taken %s", snap.Host, snap.ID,
 				snap.Taken.UTC().Format(time.RFC3339)),
 		})
+
 		return nil
 	}
+
 	for _, name := range in.Hosts {
 		snap, err := d.Store.Newest(ctx, in.Application, name)
 		if errors.Is(err, store.ErrNotFound) {
 			return out, fmt.Errorf("%w: host %s has no snapshot of %s yet: take one first", ErrBad, name,
 				in.Application)
 		}
+
 		if err == nil {
 			err = add(snap)
 		}
+
 		if err != nil {
 			return out, err
 		}
 	}
+
 	for _, id := range in.Snapshots {
 		snap, err := d.Store.Snapshot(ctx, id)
 		if err == nil && (snap.State != "ready" || snap.Application != in.Application) {
 			err = fmt.Errorf("%w: snapshot %s is no finished one of %s", ErrBad, id, in.Application)
 		}
+
 		if err == nil {
 			err = add(snap)
 		}
+
 		if err != nil {
 			return out, err
 		}
 	}
+
 	if len(hosts) == 0 {
 		return out, fmt.Errorf("%w: name hosts or snapshots that are right", ErrBad)
 	}
@@ -75,6 +85,7 @@ func (d *Desk) Derive(ctx context.Context, in wire.NewDerivation) (wire.Derived,
 	if err != nil {
 		return out, err
 	}
+
 	out = wire.Derived{Text: draft.Text, Places: draft.Places, Free: draft.Free, Rules: []wire.DerivedRule{}}
 	for _, r := range draft.Rules {
 		out.Rules = append(out.Rules, wire.DerivedRule{
@@ -83,5 +94,6 @@ func (d *Desk) Derive(ctx context.Context, in wire.NewDerivation) (wire.Derived,
 			Share:  float64(r.Places) / float64(max(draft.Places, 1)),
 		})
 	}
+
 	return out, nil
 }

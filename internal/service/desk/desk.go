@@ -73,15 +73,18 @@ func (d *Desk) Check(ctx context.Context, text string) (*baseline.Document, wire
 		Problems: []wire.HostProblem{},
 		Warnings: []baseline.Warning{},
 	}
+
 	doc, err := d.Parse(ctx, text)
 	if err != nil {
 		var faults baseline.Errors
 		if !errors.As(err, &faults) {
 			return nil, out, err
 		}
+
 		out.Errors = faults
 		return nil, out, nil
 	}
+
 	out.OK = true
 	out.Application = doc.Application
 	out.Rules = len(doc.Rules)
@@ -93,6 +96,7 @@ func (d *Desk) Check(ctx context.Context, text string) (*baseline.Document, wire
 	if err != nil {
 		return nil, out, err
 	}
+
 	for _, h := range hosts {
 		out.Hosts = append(out.Hosts, h.Name)
 		own := doc
@@ -111,20 +115,24 @@ func (d *Desk) Check(ctx context.Context, text string) (*baseline.Document, wire
 				return nil, out, err
 			}
 		}
+
 		i := slices.IndexFunc(looks, func(l lastLook) bool { return l.host == h.Name })
 		if i < 0 {
 			continue
 		}
+
 		_, problems := baseline.Compile(own, looks[i].dir)
 		for _, p := range problems {
 			out.Problems = append(out.Problems, wire.HostProblem{Host: h.Name, Problem: p})
 		}
 	}
+
 	if out.OK {
 		if out.Warnings, err = d.warn(ctx, doc, text, looks); err != nil {
 			return nil, out, err
 		}
 	}
+
 	for _, name := range doc.HostNames {
 		if !slices.Contains(out.Hosts, name) {
 			out.Problems = append(out.Problems, wire.HostProblem{
@@ -134,6 +142,7 @@ func (d *Desk) Check(ctx context.Context, text string) (*baseline.Document, wire
 			})
 		}
 	}
+
 	return doc, out, nil
 }
 
@@ -193,16 +202,19 @@ func (d *Desk) AskSnapshots(
 	if err != nil {
 		return err
 	}
+
 	names := ask.Hosts
 	if len(names) == 0 {
 		for _, h := range hosts {
 			names = append(names, h.Name)
 		}
 	}
+
 	if len(names) == 0 {
 		return fmt.Errorf("%w: no published baseline of %s applies to a host: name one, or one of its tags, in it",
 			ErrBad, application)
 	}
+
 	for _, host := range names {
 		id, err := one(host)
 		if err != nil && !errors.Is(err, ErrBad) && !errors.Is(err, store.ErrNotFound) {
@@ -212,6 +224,7 @@ func (d *Desk) AskSnapshots(
 			return err
 		}
 	}
+
 	return nil
 }
 
@@ -228,11 +241,14 @@ func (d *Desk) asker(
 			if err == nil {
 				err = enrolled(h)
 			}
+
 			if err != nil {
 				return "", err
 			}
+
 			return d.Store.AskSnapshot(ctx, h.Name, application, roots, true, ask.Cross, by)
 		}, err
+
 	case errors.Is(err, store.ErrNotFound):
 		return nil, nil, fmt.Errorf(
 			"%w: no baseline of %s is published yet that says which folders it keeps: name them as roots", ErrBad,
@@ -245,6 +261,7 @@ func (d *Desk) asker(
 				"the roots out",
 			ErrBad, application)
 	}
+
 	return hosts, func(host string) (string, error) {
 		i := slices.IndexFunc(hosts, func(h store.Host) bool { return h.Name == host })
 		if i < 0 {
@@ -255,14 +272,17 @@ func (d *Desk) asker(
 				"%w: the published baseline of %s does not apply to host %s: name the host or one of its tags in it",
 				ErrBad, application, host)
 		}
+
 		if err := enrolled(hosts[i]); err != nil {
 			return "", err
 		}
+
 		doc, err := d.parse(ctx, e.Text, baseline.Env{Host: host, Tags: hosts[i].Tags()})
 		if err != nil {
 			return "", fmt.Errorf("%w: edition %d of %s cannot be read for host %s: %w", ErrBad, e.Number, application,
 				host, err)
 		}
+
 		return d.Store.AskSnapshot(ctx, host, application, doc.Roots, ask.Whole, doc.EnterMounts, by)
 	}, nil
 }
@@ -285,22 +305,27 @@ func firstRoots(application string, roots []string) (clean []string, err error) 
 	if !baseline.Name.MatchString(application) {
 		return nil, fmt.Errorf("%w: application %q: want 1 to 64 of a-z 0-9 . _ -", ErrBad, application)
 	}
+
 	for _, text := range roots {
 		root, err := pathname.Unescape(text)
 		if err == nil {
 			err = pathname.Check(root)
 		}
+
 		if err != nil {
 			return nil, fmt.Errorf("%w: root %q: %w", ErrBad, text, err)
 		}
+
 		for _, other := range clean {
 			if pathname.Under(root, other) || pathname.Under(other, root) {
 				return nil, fmt.Errorf("%w: root %q and root %q lie in each other: keep the outer one", ErrBad, text,
 					pathname.Escape(other))
 			}
 		}
+
 		clean = append(clean, root)
 	}
+
 	return clean, nil
 }
 
@@ -318,6 +343,7 @@ func (d *Desk) Compare(ctx context.Context, snap store.Snapshot) error {
 	if err != nil {
 		return err
 	}
+
 	m, problems := baseline.Compile(doc, dir)
 	enc, err := json.Marshal(problems)
 	if err != nil {
@@ -339,6 +365,7 @@ func (d *Desk) Compare(ctx context.Context, snap store.Snapshot) error {
 	if err != nil {
 		return fmt.Errorf("what was found before snapshot %s: %w", snap.ID, err)
 	}
+
 	w, err := d.Store.NewReport(ctx, store.Report{
 		Application: snap.Application,
 		Edition:     e.Number,
@@ -346,9 +373,11 @@ func (d *Desk) Compare(ctx context.Context, snap store.Snapshot) error {
 		Snapshot:    snap.ID,
 		Problems:    string(enc),
 	})
+
 	if err != nil {
 		return err
 	}
+
 	sum, groups, err := drift.Compare(ctx, d.Store, snap.Hash(), m, dir, d.Memo, waivers, drift.Report{
 		Earlier: before,
 		Finding: func(f drift.Finding) error {
@@ -359,6 +388,7 @@ func (d *Desk) Compare(ctx context.Context, snap store.Snapshot) error {
 		},
 		Unread: w.Unread,
 	})
+
 	if err != nil {
 		return fmt.Errorf("compare snapshot %s with edition %d of %s: %w", snap.ID, e.Number, snap.Application, err)
 	}
@@ -366,12 +396,15 @@ func (d *Desk) Compare(ctx context.Context, snap store.Snapshot) error {
 	if err != nil {
 		return err
 	}
+
 	if err := d.tellFindings(ctx, r, groups); err != nil { // the report stands all the same
 		d.Log.Error("notices of a report", "report", r.ID, "error", err)
 	}
+
 	if fresh == nil {
 		return nil
 	}
+
 	return d.noteCauses(ctx, r, fresh, dir)
 }
 

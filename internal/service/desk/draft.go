@@ -70,6 +70,7 @@ func (b *builder) add(host string, roots []string, steps []plan.Step, dir *perm.
 		}
 		return !s.Fits()
 	})
+
 	if len(steps) == 0 {
 		return nil
 	}
@@ -77,15 +78,18 @@ func (b *builder) add(host string, roots []string, steps []plan.Step, dir *perm.
 	if b.total > maxSteps {
 		return fmt.Errorf("%w: the plan would have more than %d steps: draft it in parts", ErrBad, maxSteps)
 	}
+
 	slices.SortFunc(steps, func(x, y plan.Step) int { return pathname.Compare(x.Path, y.Path) })
 	part := plan.HostPart{Host: host, Roots: pathname.EscapeAll(roots), Steps: len(steps)}
 	n := 0
+
 	for c := range slices.Chunk(steps, plan.StepsPerChunk) {
 		data := plan.EncodeChunk(c)
 		part.Chunks = append(part.Chunks, plan.Digest(data))
 		b.chunks = append(b.chunks, store.Chunk{Host: host, N: n, Data: data})
 		n++
 	}
+
 	b.parts = append(b.parts, part)
 	type key struct {
 		kind          perm.Kind
@@ -93,6 +97,7 @@ func (b *builder) add(host string, roots []string, steps []plan.Step, dir *perm.
 	}
 	groups := map[key]*wire.PlanGroup{}
 	var order []key
+
 	for _, s := range steps {
 		k := key{s.Kind, s.Before, s.After}
 		g := groups[k]
@@ -109,17 +114,21 @@ func (b *builder) add(host string, roots []string, steps []plan.Step, dir *perm.
 				Folder:  pathname.Folder(s.Path),
 				Example: s.Path,
 			}
+
 			groups[k] = g
 			order = append(order, k)
 		}
+
 		g.Count++
 		g.Folder = pathname.Widen(g.Folder, s.Path)
 	}
+
 	for _, k := range order {
 		g := groups[k]
 		g.Folder, g.Example = pathname.Escape(g.Folder), pathname.Escape(g.Example)
 		b.groups = append(b.groups, *g)
 	}
+
 	return nil
 }
 
@@ -133,11 +142,14 @@ func (b *builder) finish(ctx context.Context, kind plan.Kind, application, title
 				why += "; " + text
 			}
 		}
+
 		if n := len(b.left) - 5 + b.more; n > 0 {
 			why += fmt.Sprintf("; and %d more", n)
 		}
+
 		return "", fmt.Errorf("%w: the plan would have no steps: %s", ErrBad, why)
 	}
+
 	if title == "" {
 		steps := "steps"
 		if b.total == 1 {
@@ -146,10 +158,12 @@ func (b *builder) finish(ctx context.Context, kind plan.Kind, application, title
 		title = fmt.Sprintf("%s of %s: %d %s", strings.ToUpper(string(kind[:1]))+string(kind[1:]), application, b.total,
 			steps)
 	}
+
 	m := plan.Manifest{Format: 1, ID: b.id, Kind: kind, Application: application, Title: title, Hosts: b.parts}
 	if first := cmp.Or(b.ask.First, usualFirst); first < len(b.parts) {
 		m.First, m.StopAt = first, cmp.Or(b.ask.StopAt, usualStopAt)
 	}
+
 	manifest := m.Bytes()
 	digest := plan.Digest(manifest)
 	if b.more > 0 {
@@ -158,10 +172,12 @@ func (b *builder) finish(ctx context.Context, kind plan.Kind, application, title
 			Why:  fmt.Sprintf("and %d more paths are left as they are", b.more),
 		})
 	}
+
 	left, err := json.Marshal(b.left)
 	if err != nil {
 		return "", err
 	}
+
 	return b.id, b.d.Store.AddPlan(ctx,
 		store.Plan{ID: b.id, Application: application, Kind: string(kind), Title: title, Author: author,
 			Digest: digest[:], Manifest: manifest, Source: string(left)}, b.chunks, b.groups)
@@ -182,12 +198,15 @@ func (d *Desk) DraftRemediation(ctx context.Context, ask wire.Draft, author stri
 		}
 		return reports[id]
 	}
+
 	for _, g := range ask.Groups {
 		of(g.Report).groups[g.Group] = true
 	}
+
 	for _, f := range ask.Findings {
 		of(f.Report).seqs[f.Seq] = true
 	}
+
 	if ask.All {
 		_, _, hosts, err := d.Published(ctx, ask.Application)
 		if err != nil {
@@ -199,15 +218,19 @@ func (d *Desk) DraftRemediation(ctx context.Context, ask wire.Draft, author stri
 				b.leave(h.Name, "/", "the host has no drift report yet: take a snapshot of it")
 				continue
 			}
+
 			if err != nil {
 				return "", err
 			}
+
 			of(r.ID).all = true
 		}
 	}
+
 	if len(reports) == 0 {
 		return "", fmt.Errorf("%w: choose findings, groups or all", ErrBad)
 	}
+
 	rows := make([]store.Report, 0, len(reports))
 	for id := range reports {
 		r, err := d.Store.Report(ctx, id)
@@ -216,9 +239,11 @@ func (d *Desk) DraftRemediation(ctx context.Context, ask wire.Draft, author stri
 		}
 		rows = append(rows, r)
 	}
+
 	slices.SortFunc(rows, func(x, y store.Report) int { return strings.Compare(x.Host, y.Host) })
 	application := ""
 	byHost := map[string]bool{}
+
 	for _, r := range rows {
 		if application != "" && application != r.Application {
 			return "", fmt.Errorf("%w: a plan is for one application, these findings are of %s and %s", ErrBad,
@@ -227,6 +252,7 @@ func (d *Desk) DraftRemediation(ctx context.Context, ask wire.Draft, author stri
 		if byHost[r.Host] {
 			return "", fmt.Errorf("%w: findings of two reports of host %s: choose from the newest", ErrBad, r.Host)
 		}
+
 		application, byHost[r.Host] = r.Application, true
 		c := reports[r.ID]
 		groups, err := d.Store.Groups(ctx, r.ID, maxGroups)
@@ -237,6 +263,7 @@ func (d *Desk) DraftRemediation(ctx context.Context, ask wire.Draft, author stri
 		if err != nil {
 			return "", err
 		}
+
 		// What somebody has accepted is mended only where it is chosen by itself.
 		chosen := func(f store.Finding) bool {
 			_, accepted := waived[f.Group]
@@ -247,13 +274,16 @@ func (d *Desk) DraftRemediation(ctx context.Context, ask wire.Draft, author stri
 			if err != nil {
 				return "", fmt.Errorf("%w: folder: %w", ErrBad, err)
 			}
+
 			all := chosen
 			chosen = func(f store.Finding) bool { return pathname.Under(string(f.Path), folder) && all(f) }
 		}
+
 		if err := d.remedy(ctx, b, r, chosen); err != nil {
 			return "", err
 		}
 	}
+
 	return b.finish(ctx, plan.Remediation, application, ask.Title, author)
 }
 
@@ -271,6 +301,7 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 	if err != nil {
 		return err
 	}
+
 	m, _ := baseline.Compile(doc, dir)
 	var steps []plan.Step
 	var aspects []perm.Aspect
@@ -284,36 +315,43 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 		if err != nil {
 			return err
 		}
+
 		path := string(last.Path)
 		want := m.Want(m.Root(path), last.Kind, found)
 		after, err := want.ApplyOnly(perm.Found{Kind: last.Kind, Set: found}, aspects)
 		if err != nil {
 			return err
 		}
+
 		anew[path] = want.Fetches(found, aspects)
 		aspects = nil
 		if after == found && !anew[path] {
 			b.leave(r.Host, path, "the chosen aspects cannot be changed without the others")
 			return nil
 		}
+
 		steps = append(steps, plan.Step{Path: path, Kind: last.Kind, Before: found, After: after})
 		return nil
 	}
+
 	for after := 0; ; {
 		page, err := d.Store.Findings(ctx, r, "", after, 2000)
 		if err != nil {
 			return err
 		}
+
 		for _, f := range page {
 			after = f.Seq
 			if !chosen(f) {
 				continue
 			}
+
 			if f.Unread {
 				b.leave(r.Host, string(f.Path),
 					"it could not be read when the host was looked at last: nobody knows how it is now")
 				continue
 			}
+
 			switch perm.Aspect(f.Aspect) {
 			case perm.AspectPresence:
 				b.leave(r.Host, string(f.Path), "a plan changes permissions: it neither makes nor removes paths")
@@ -323,18 +361,22 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 					"immutable and append-only flags are not changed by plans yet: set or clear them on the host")
 				continue
 			}
+
 			if string(f.Path) != string(last.Path) {
 				if err := flush(); err != nil {
 					return err
 				}
 			}
+
 			last = f
 			aspects = append(aspects, perm.Aspect(f.Aspect))
 		}
+
 		if len(page) < 2000 {
 			break
 		}
 	}
+
 	if err := flush(); err != nil {
 		return err
 	}
@@ -345,6 +387,7 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 	if steps, err = d.handDown(ctx, snap, steps, anew); err != nil {
 		return err
 	}
+
 	return d.ready(ctx, b, r.Application, r.Host, doc.Roots, steps, nil)
 }
 
@@ -379,6 +422,7 @@ func (d *Desk) ready(
 	if tells != nil && !tells(snap) {
 		return d.add(ctx, b, host, roots, steps, dir)
 	}
+
 	slices.SortFunc(steps, func(x, y plan.Step) int { return pathname.Compare(x.Path, y.Path) })
 	var sound []plan.Step
 	without := map[string]bool{} // folders that stay as they are, though they were to change
@@ -387,16 +431,20 @@ func (d *Desk) ready(
 		if folder := pathname.Folder(s.Path); why == "" && without[folder] && perm.TakesAnew(s.Before, s.After) {
 			why = "it follows from a change of " + pathname.Escape(folder) + ", which is left as it is"
 		}
+
 		if why == "" {
 			sound = append(sound, s)
 			return
 		}
+
 		b.leave(host, s.Path, why)
 		without[s.Path] = s.Kind == perm.Folder && (e == nil || e.Set != s.After)
 	})
+
 	if err != nil {
 		return err
 	}
+
 	return d.add(ctx, b, host, roots, sound, dir)
 }
 
@@ -436,10 +484,12 @@ func (d *Desk) survey(
 		}
 		return nil
 	}
+
 	roots, err := snap.RootList()
 	if err != nil {
 		return err
 	}
+
 	order := tree.Order(roots)
 	rest := slices.SortedFunc(slices.Values(steps), func(x, y plan.Step) int { return order(x.Path, y.Path) })
 	var gap string // the last one, and why
@@ -451,23 +501,29 @@ func (d *Desk) survey(
 		}
 		tell(s, nil)
 	}
+
 	err = tree.Walk(ctx, d.Store, snap.Hash(), func(path string, e tree.Entry) error {
 		for len(rest) > 0 && order(rest[0].Path, path) < 0 {
 			pass(rest[0])
 			rest = rest[1:]
 		}
+
 		if e.Gap != tree.Whole {
 			gap, at = path, e
 		}
+
 		if len(rest) > 0 && rest[0].Path == path {
 			tell(rest[0], &e)
 			rest = rest[1:]
 		}
+
 		return nil
 	})
+
 	for _, s := range rest {
 		pass(s)
 	}
+
 	return err
 }
 
@@ -492,6 +548,7 @@ func hindrance(s plan.Step, e *tree.Entry, dir *perm.Directory) string {
 		return "it is " + strings.Join(perm.Describe(e.Kind, e.Set, dir).Flags, " and ") +
 			": clear that on the host first"
 	}
+
 	return ""
 }
 
@@ -518,16 +575,19 @@ func (d *Desk) DraftRestore(ctx context.Context, ask wire.Draft, author string) 
 	if err != nil {
 		return "", err
 	}
+
 	b := &builder{d: d, id: store.NewID(), ask: ask}
 	for _, part := range m.Hosts {
 		if len(ask.Hosts) > 0 && !slices.Contains(ask.Hosts, part.Host) {
 			continue
 		}
+
 		var steps []plan.Step
 		chunks, err := d.Store.OriginalChunks(ctx, run, part.Host)
 		if err != nil {
 			return "", err
 		}
+
 		for n := range chunks {
 			list, err := d.Store.Originals(ctx, run, part.Host, n)
 			if err != nil {
@@ -540,6 +600,7 @@ func (d *Desk) DraftRestore(ctx context.Context, ask wire.Draft, author string) 
 				}
 			}
 		}
+
 		var roots []string
 		for _, r := range part.Roots {
 			raw, err := pathname.Unescape(r)
@@ -548,6 +609,7 @@ func (d *Desk) DraftRestore(ctx context.Context, ask wire.Draft, author string) 
 			}
 			roots = append(roots, raw)
 		}
+
 		// What was seen while the run went on says nothing of how it left the host.
 		if err := d.ready(ctx, b, p.Application, part.Host, roots, steps, func(snap store.Snapshot) bool {
 			return sawTheEnd(snap, row)
@@ -555,9 +617,11 @@ func (d *Desk) DraftRestore(ctx context.Context, ask wire.Draft, author string) 
 			return "", err
 		}
 	}
+
 	if title == "" {
 		title = "Put back: " + p.Title
 	}
+
 	return b.finish(ctx, plan.Restore, p.Application, title, author)
 }
 
@@ -599,6 +663,7 @@ func (d *Desk) DraftReturn(ctx context.Context, ask wire.Draft, author string) (
 	if err != nil {
 		return "", err
 	}
+
 	b := &builder{d: d, id: store.NewID(), ask: ask}
 	var steps []plan.Step
 	_, _, err = drift.Between(ctx, d.Store, now.Hash(), then.Hash(), nil, func(c drift.Change) error {
@@ -623,19 +688,24 @@ func (d *Desk) DraftReturn(ctx context.Context, ask wire.Draft, author string) (
 				return fmt.Errorf("%w: the plan would have more than %d steps: draft it in parts", ErrBad, maxSteps)
 			}
 		}
+
 		return nil
 	})
+
 	if err == nil {
 		err = d.ready(ctx, b, then.Application, then.Host, roots, steps, nil)
 	}
+
 	if err != nil {
 		return "", err
 	}
+
 	title := ask.Title
 	if title == "" {
 		title = fmt.Sprintf("Return %s on %s to %s", then.Application, then.Host,
 			then.Taken.Format("2006-01-02 15:04 MST"))
 	}
+
 	return b.finish(ctx, plan.Restore, then.Application, title, author)
 }
 
@@ -647,6 +717,7 @@ func (d *Desk) DraftAdjustment(ctx context.Context, ask wire.Draft, author strin
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return "", err
 	}
+
 	if len(hosts) == 0 {
 		_, _, all, err := d.Published(ctx, ask.Application)
 		if err != nil {
@@ -656,6 +727,7 @@ func (d *Desk) DraftAdjustment(ctx context.Context, ask wire.Draft, author strin
 			hosts = append(hosts, h.Name)
 		}
 	}
+
 	slices.Sort(hosts)
 	b := &builder{d: d, id: store.NewID(), ask: ask}
 	for _, host := range slices.Compact(hosts) {
@@ -664,6 +736,7 @@ func (d *Desk) DraftAdjustment(ctx context.Context, ask wire.Draft, author strin
 			b.leave(host, "/", "the host was never looked at: take a snapshot of it")
 			continue
 		}
+
 		if err != nil {
 			return "", err
 		}
@@ -671,6 +744,7 @@ func (d *Desk) DraftAdjustment(ctx context.Context, ask wire.Draft, author strin
 		if err != nil {
 			return "", err
 		}
+
 		var words map[string]string
 		if published {
 			doc, err := d.ParseOn(ctx, e.Text, host)
@@ -679,17 +753,21 @@ func (d *Desk) DraftAdjustment(ctx context.Context, ask wire.Draft, author strin
 			}
 			words = doc.Accounts
 		}
+
 		steps, err := d.adjust(ctx, b, snap, roots, words, ask.Changes)
 		if err == nil {
 			steps, err = d.handDown(ctx, snap, steps, nil)
 		}
+
 		if err == nil {
 			err = d.ready(ctx, b, ask.Application, host, roots, steps, nil)
 		}
+
 		if err != nil {
 			return "", err
 		}
 	}
+
 	return b.finish(ctx, plan.Adjustment, ask.Application, ask.Title, author)
 }
 
@@ -709,6 +787,7 @@ func (d *Desk) adjust(
 	if len(problems) > 0 {
 		return nil, fmt.Errorf("%w: on host %s: line %d: %s", ErrBad, snap.Host, problems[0].Line, problems[0].Message)
 	}
+
 	var steps []plan.Step
 	err = tree.Fold(ctx, d.Store, snap.Hash(), perm.Set{},
 		func(path string, e tree.Entry, folder perm.Set) (perm.Set, error) {
@@ -716,22 +795,27 @@ func (d *Desk) adjust(
 				// of what was not read nothing is known, and a mount point is another file system's
 				return e.Set, nil
 			}
+
 			after, err := maker.Make(path, perm.In(folder, e.Kind, e.Set))
 			if err != nil || after == e.Set {
 				return e.Set, err
 			}
+
 			steps = append(steps, plan.Step{Path: path, Kind: e.Kind, Before: e.Set, After: after})
 			if len(steps) > maxSteps {
 				return e.Set, fmt.Errorf("%w: the plan would have more than %d steps: draft it in parts", ErrBad,
 					maxSteps)
 			}
+
 			return e.Set, nil
 		})
+
 	for i, n := range maker.Matched {
 		if n == 0 && err == nil {
 			b.leave(snap.Host, "/",
 				fmt.Sprintf("no path is as change %d (line %d) asks for", i+1, changes.List[i].Line))
 		}
 	}
+
 	return steps, err
 }

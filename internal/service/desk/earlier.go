@@ -52,12 +52,15 @@ func (e *earlier) Below(ctx context.Context, path string, gap tree.Gap, each fun
 		if err == nil && len(rows) == 0 && !found { // it was no folder
 			rows, err = e.st.FindingsAt(ctx, e.report, []string{path})
 		}
+
 		if err == nil {
 			last, err = e.knownOf(ctx, rows, last, each)
 		}
+
 		if err != nil || len(rows) < knownPage {
 			return err
 		}
+
 		after = rows[len(rows)-1].Seq
 	}
 }
@@ -91,6 +94,7 @@ func (e *earlier) knownOf(
 		if err != nil {
 			return last, err
 		}
+
 		last = path
 		if up := pathname.Folder(path); set.Scheme() == perm.SchemeNT && up != folder {
 			if above, err = e.setOf(ctx, up); err != nil {
@@ -98,10 +102,12 @@ func (e *earlier) knownOf(
 			}
 			folder = up
 		}
+
 		if err := each(drift.Known{Path: path, Found: perm.In(above, f.Kind, set)}); err != nil {
 			return last, err
 		}
 	}
+
 	return last, nil
 }
 

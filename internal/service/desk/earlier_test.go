@@ -46,6 +46,7 @@ func TestUnreadFindingsStand(t *testing.T) {
 		}
 		return e
 	}
+
 	look := func(crossing bool, deep tree.Entry) (store.Report, map[string]bool) {
 		t.Helper()
 		forest := m.Add(tree.Node{
@@ -70,8 +71,10 @@ func TestUnreadFindingsStand(t *testing.T) {
 		for _, f := range rows {
 			unread[strings.TrimPrefix(string(f.Path), "/srv/")+" "+f.Aspect] = f.Unread
 		}
+
 		return r, unread
 	}
+
 	whole := folder("deep", tree.Whole, file("a", 0o666), file("b", 0o640), folder("in", tree.Whole, file("c", 0o600)))
 	is := func(what string, r store.Report, got map[string]bool, gone, unread int, paths string) {
 		t.Helper()
@@ -81,26 +84,31 @@ func TestUnreadFindingsStand(t *testing.T) {
 				n++
 			}
 		}
+
 		var missing []string
 		for _, p := range strings.Fields(paths) {
 			if _, ok := got[strings.ReplaceAll(p, ",", " ")]; !ok {
 				missing = append(missing, p)
 			}
 		}
+
 		if len(missing) > 0 || len(got) != len(strings.Fields(paths)) || n != unread || int(r.Gone) != gone ||
 			r.Returned != 0 || int(r.Findings) != len(got) {
 			t.Errorf("%s: %v, of which %d unread; report %+v; missing %q", what, got, n, r, missing)
 		}
 	}
+
 	const all = "log,mode deep/a,mode deep/in/c,mode deep/in/must,presence"
 	first, got := look(false, whole)
 	is("at first", first, got, 0, 0, all)
+
 	for _, gap := range []tree.Gap{tree.Refused, tree.Mount, tree.Silent} {
 		r, got := look(true, folder("deep", gap))
 		is(gap.String(), r, got, 0, 3, all)
 		if r.Fresh != 0 || r.Unread != 1 {
 			t.Errorf("%s: %+v", gap, r)
 		}
+
 		since, err := st.Findings(ctx, r, "", 0, 1)
 		must(t, err)
 		if !since[0].Since.Equal(first.Created) {

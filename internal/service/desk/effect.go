@@ -84,12 +84,14 @@ func (d *Desk) warn(
 			}
 		}
 	}
+
 	if len(looks) == 0 {
 		m, _ := baseline.Compile(doc, (&perm.Directory{}).Index())
 		all, err := baseline.Warn(baseline.Facts{Matcher: m})
 		add("", all)
 		return out, err
 	}
+
 	seen := 0
 	walked := map[string]bool{}
 	for _, l := range looks {
@@ -105,6 +107,7 @@ func (d *Desk) warn(
 		if err != nil {
 			return nil, err
 		}
+
 		all, err := baseline.Warn(baseline.Facts{
 			Matcher: m,
 			Walk: func(visit func(string, perm.Kind, perm.Set) error) error {
@@ -113,12 +116,15 @@ func (d *Desk) warn(
 				})
 			},
 		})
+
 		if err != nil {
 			return nil, fmt.Errorf("look for warnings on host %s: %w", l.host, err)
 		}
+
 		seen++
 		add(l.host, all)
 	}
+
 	// What matches on one host and not on another is as it should be: hosts differ.
 	out = slices.DeleteFunc(out, func(w baseline.Warning) bool {
 		return (w.About == baseline.NeverMatches || w.About == baseline.Overruled && w.Example != "") &&
@@ -136,6 +142,7 @@ func (d *Desk) Effect(ctx context.Context, old, text string) (wire.EditionEffect
 	if err != nil {
 		return out, fmt.Errorf("%w: %w", ErrBad, err)
 	}
+
 	varies := doc.Varies
 	if old != "" {
 		before, err := d.Parse(ctx, old)
@@ -144,6 +151,7 @@ func (d *Desk) Effect(ctx context.Context, old, text string) (wire.EditionEffect
 		}
 		varies = varies || before.Varies
 	}
+
 	out.Application = doc.Application
 	hosts, err := d.hosts(ctx, doc)
 	if err != nil {
@@ -153,6 +161,7 @@ func (d *Desk) Effect(ctx context.Context, old, text string) (wire.EditionEffect
 	if err != nil {
 		return out, err
 	}
+
 	known := map[string]*wire.HostEffect{} // equal hosts are judged once
 	for _, l := range looks {
 		if equal := known[l.key()]; equal != nil && !varies {
@@ -161,20 +170,24 @@ func (d *Desk) Effect(ctx context.Context, old, text string) (wire.EditionEffect
 			out.Hosts = append(out.Hosts, h)
 			continue
 		}
+
 		fresh, err := d.matcher(ctx, text, l)
 		if err != nil {
 			return out, fmt.Errorf("%w: on host %s: %w", ErrBad, l.host, err)
 		}
+
 		var before *baseline.Matcher
 		if old != "" {
 			if before, err = d.matcher(ctx, old, l); err != nil {
 				return out, fmt.Errorf("the edition before, on host %s: %w", l.host, err)
 			}
 		}
+
 		v, shifts, err := drift.Judge(ctx, d.Store, l.snap.Hash(), before, fresh, l.dir)
 		if err != nil {
 			return out, err
 		}
+
 		h := wire.HostEffect{
 			Host:     l.host,
 			Snapshot: l.snap.ID,
@@ -185,6 +198,7 @@ func (d *Desk) Effect(ctx context.Context, old, text string) (wire.EditionEffect
 			Changed:  v.Changed,
 			Shifts:   []wire.Shift{},
 		}
+
 		for _, s := range shifts {
 			h.Shifts = append(h.Shifts, wire.Shift{
 				Kind:    s.Kind.String(),
@@ -201,14 +215,17 @@ func (d *Desk) Effect(ctx context.Context, old, text string) (wire.EditionEffect
 				Example: s.Example.String(),
 			})
 		}
+
 		out.Hosts = append(out.Hosts, h)
 		known[l.key()] = &h
 	}
+
 	for _, h := range hosts {
 		if !slices.ContainsFunc(looks, func(l lastLook) bool { return l.host == h.Name }) {
 			out.Unseen = append(out.Unseen, h.Name)
 		}
 	}
+
 	return out, nil
 }
 
@@ -227,6 +244,7 @@ func (d *Desk) Explain(ctx context.Context, e store.Edition, host, path string) 
 	if err != nil {
 		return out, err
 	}
+
 	found := perm.Found{Kind: perm.File}
 	switch way, _, err := tree.Trace(ctx, d.Store, l.snap.Hash(), path); {
 	case err == nil:
@@ -234,11 +252,13 @@ func (d *Desk) Explain(ctx context.Context, e store.Edition, host, path string) 
 		if len(way) > 1 {
 			folder = way[len(way)-2].Set
 		}
+
 		at := way[len(way)-1]
 		found, out.Seen = perm.In(folder, at.Kind, at.Set), true
 	case !tree.IsUntold(err):
 		return out, err
 	}
+
 	out.Kind, out.Explanation = found.Kind.String(), m.Explain(path, found)
 	return out, nil
 }

@@ -19,6 +19,7 @@ func (d *Desk) identified(ctx context.Context, b *builder, host string, steps []
 	if d.Files == nil {
 		return steps, nil
 	}
+
 	var out, unknown []plan.Step
 	for _, s := range steps {
 		switch {
@@ -33,6 +34,7 @@ func (d *Desk) identified(ctx context.Context, b *builder, host string, steps []
 			out = append(out, s)
 		}
 	}
+
 	silent := false
 	for some := range portions(unknown) {
 		if !silent {
@@ -41,9 +43,11 @@ func (d *Desk) identified(ctx context.Context, b *builder, host string, steps []
 				out = append(out, known...)
 				continue
 			}
+
 			if !errors.Is(err, ErrSilent) {
 				return nil, err
 			}
+
 			silent = true
 		}
 		for _, s := range some {
@@ -56,6 +60,7 @@ func (d *Desk) identified(ctx context.Context, b *builder, host string, steps []
 			}
 		}
 	}
+
 	return out, nil
 }
 
@@ -87,25 +92,31 @@ func (d *Desk) askFiles(ctx context.Context, b *builder, host string, steps []pl
 	if err != nil {
 		return nil, err
 	}
+
 	files := make(map[string]plan.Identity, len(known))
 	for _, s := range known {
 		files[s.Path] = s.File
 	}
+
 	why := make(map[string]string, len(left))
 	for _, l := range left {
 		why[l.Path] = l.Reason
 	}
+
 	for _, s := range steps {
 		if id, ok := files[s.Path]; ok && id.Inode != 0 {
 			s.File = id
 			out = append(out, s)
 			continue
 		}
+
 		reason, ok := why[pathname.Escape(s.Path)]
 		if !ok {
 			reason = "it does not say why"
 		}
+
 		b.leave(host, s.Path, "the host says that it is not there as it was seen: "+reason)
 	}
+
 	return out, nil
 }

@@ -54,16 +54,20 @@ func (d *Desk) Known(
 	if err != nil {
 		return nil, err
 	}
+
 	for _, l := range looks {
 		k.newest[where{l.Application, l.Host}] = l
 	}
+
 	ids := make([]string, len(reports))
 	for i, r := range reports {
 		ids[i] = r.Snapshot
 	}
+
 	if k.taken, err = d.Store.TakenAt(ctx, ids); err != nil || age != 0 {
 		return k, err
 	}
+
 	schedules, err := d.Store.Schedules(ctx)
 	for _, s := range schedules {
 		times, e := Times(s.Cron, s.Zone)
@@ -77,6 +81,7 @@ func (d *Desk) Known(
 			time.Duration(s.Spread) * time.Second,
 		})
 	}
+
 	return k, err
 }
 
@@ -91,9 +96,11 @@ func (k *Known) Of(published store.Edition, h store.Host, r *store.Report, findi
 	case looked && last.State == "ready" && (r == nil || last.Snapshot != r.Snapshot) && last.Message != "":
 		l.Failed = last.Message
 	}
+
 	if r == nil {
 		return l
 	}
+
 	l.Edition = r.Edition
 	l.Findings = findings
 	l.Unread = r.Unread
@@ -101,9 +108,11 @@ func (k *Known) Of(published store.Edition, h store.Host, r *store.Report, findi
 	if at, ok := k.taken[r.Snapshot]; ok && at.Before(l.At) { // a clock elsewhere may be ahead
 		l.At = at
 	}
+
 	if looked && last.Watched != nil && *last.Watched == r.Snapshot && last.WatchedAt.After(l.At) {
 		l.At = *last.WatchedAt
 	}
+
 	l.Until = k.until(published.Application, h, l.At)
 	return l
 }

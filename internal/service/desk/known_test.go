@@ -18,6 +18,7 @@ func TestUntil(t *testing.T) {
 		return rota{tag, times, from, spread}
 	}
 	long := day(1, 0, 0)
+
 	for _, c := range []struct {
 		what  string
 		rotas []rota
@@ -56,6 +57,7 @@ func TestUntil(t *testing.T) {
 func TestKnownOf(t *testing.T) {
 	now := time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC)
 	taken, later := now.Add(-10*time.Hour), now.Add(-time.Minute)
+
 	// held against a new edition
 	r := &store.Report{
 		Application: "boats",
@@ -65,6 +67,7 @@ func TestKnownOf(t *testing.T) {
 		Unread:      3,
 		Created:     now.Add(-time.Hour),
 	}
+
 	e, h := store.Edition{Application: "boats", Number: 2}, store.Host{Name: "ferry"}
 	ptr := func(s string) *string { return &s }
 	for _, c := range []struct {
@@ -100,12 +103,15 @@ func TestKnownOf(t *testing.T) {
 			taken:  map[string]time.Time{"s1": taken},
 			newest: map[where]store.Look{},
 		}
+
 		if c.look != nil {
 			k.newest[where{"boats", "ferry"}] = *c.look
 		}
+
 		if !c.want.At.IsZero() {
 			c.want.Until = c.want.At.Add(k.age)
 		}
+
 		if got := k.Of(e, h, c.r, 5); got != c.want {
 			t.Errorf("%s: %+v, want %+v", c.what, got, c.want)
 		}

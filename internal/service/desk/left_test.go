@@ -15,6 +15,7 @@ func TestMuchIsLeft(t *testing.T) {
 	t.Parallel()
 	st := ownStore(t)
 	d := &Desk{Store: st}
+
 	for what, path := range map[string]string{
 		"short ones":            "/srv/bill",
 		"what JSON writes long": "/srv/" + strings.Repeat("<", 4000),
@@ -25,19 +26,23 @@ func TestMuchIsLeft(t *testing.T) {
 		for range 3 * maxLeft {
 			b.leave("pontoon", path, "it was seen otherwise by a later snapshot")
 		}
+
 		step := plan.Step{
 			Path:   "/srv/x",
 			Kind:   perm.File,
 			Before: perm.POSIX{Mode: 0o644}.Set(),
 			After:  perm.POSIX{Mode: 0o600}.Set(),
 		}
+
 		if err := b.add("pontoon", []string{"/srv"}, []plan.Step{step}, nil); err != nil {
 			t.Fatal(err)
 		}
+
 		id, err := b.finish(t.Context(), plan.Remediation, "billing", "", "quartermaster")
 		if err != nil {
 			t.Fatalf("%s: %v", what, err)
 		}
+
 		p, err := st.Plan(t.Context(), id)
 		if err != nil || !strings.Contains(p.Source, "more paths are left as they are") || len(p.Source) > 8<<20 {
 			t.Errorf("%s: %d bytes, %v", what, len(p.Source), err)
@@ -56,12 +61,14 @@ func TestTooLongForAPlan(t *testing.T) {
 			After:  perm.POSIX{Mode: 0o600}.Set(),
 		}
 	}
+
 	long := strings.Repeat("/"+strings.Repeat("x", 255), 300)
 	b := &builder{}
 	err := b.add("pontoon", []string{"/srv"}, []plan.Step{step("/srv/a"), step(long), step("/srv/b")}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if b.total != 2 || len(b.left) != 1 || b.left[0].Path != long || !strings.Contains(b.left[0].Why, "too long") {
 		t.Errorf("%d steps, left: %+v", b.total, b.left)
 	}

@@ -68,6 +68,7 @@ func (d *Desk) mail(ctx context.Context, h store.Hook, list []store.Notice) erro
 	if err := errors.Join(letter.From(d.Mail.From), letter.To(address(h.URL))); err != nil {
 		return err
 	}
+
 	subject, text := d.letter(list)
 	letter.Subject(subject)
 	letter.SetBodyString(mail.TypeTextPlain, text)
@@ -76,20 +77,24 @@ func (d *Desk) mail(ctx context.Context, h store.Hook, list []store.Notice) erro
 	options := []mail.Option{
 		mail.WithPort(number), mail.WithTimeout(noticePatience), mail.WithTLSPolicy(mail.TLSMandatory),
 	}
+
 	switch {
 	case number == 465:
 		options = append(options, mail.WithSSL())
 	case net.ParseIP(host).IsLoopback():
 		options = append(options, mail.WithTLSPolicy(mail.TLSOpportunistic))
 	}
+
 	if d.Mail.User != "" {
 		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(d.Mail.User),
 			mail.WithPassword(d.Mail.Password))
 	}
+
 	c, err := mail.NewClient(host, options...)
 	if err != nil {
 		return err
 	}
+
 	return c.DialAndSendWithContext(ctx, letter)
 }
 
@@ -105,22 +110,28 @@ func (d *Desk) letter(list []store.Notice) (subject, text string) {
 		if json.Unmarshal([]byte(n.Body), &e) == nil {
 			line = sentence(strings.TrimPrefix(e.Type, "idletally."), e.Data)
 		}
+
 		line = pathname.Escape(line) // what people and hosts wrote makes no lines of its own
 		if subject == "" {
 			subject = line
 		}
+
 		fmt.Fprintf(&b, "%s\n%s\n", line, e.Time.UTC().Format("2006-01-02 15:04 UTC"))
 		if d.Mail.Public != "" {
 			fmt.Fprintf(&b, "%s%s\n", d.Mail.Public, page(strings.TrimPrefix(e.Type, "idletally."), e.Data))
 		}
+
 		b.WriteByte('\n')
 	}
+
 	if len(list) > 1 {
 		subject = fmt.Sprintf("%d notices; the first: %s", len(list), subject)
 	}
+
 	if len(subject) > 200 {
 		subject = strings.ToValidUTF8(subject[:200], "") + "…"
 	}
+
 	return "Idle Tally: " + subject, b.String()
 }
 
@@ -133,6 +144,7 @@ func sentence(kind string, data []byte) string {
 				"%d new findings of %s on %s, up to %s (%d came back; %d stand, of which %d open and %d close)", f.New,
 				f.Application, f.Host, f.Severity, f.Returned, f.Findings, f.Opens, f.Closes)
 		}
+
 	case wire.NoticeReview, wire.NoticeRun:
 		var p wire.PlanNotice
 		if json.Unmarshal(data, &p) == nil && kind == wire.NoticeReview {
@@ -140,6 +152,7 @@ func sentence(kind string, data []byte) string {
 		} else if p.Plan != "" {
 			return fmt.Sprintf("The run of the plan %q for %s is %s", p.Title, p.Application, p.State)
 		}
+
 	case wire.NoticeLooks:
 		var l wire.LooksNotice
 		if json.Unmarshal(data, &l) == nil {
@@ -152,6 +165,7 @@ func sentence(kind string, data []byte) string {
 		}
 		return fmt.Sprintf("The history ends with line %d, hash %s", h.Line, h.Hash)
 	}
+
 	return "This is a trial: notices come here"
 }
 

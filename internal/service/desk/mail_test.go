@@ -52,6 +52,7 @@ func (p *post) take(c net.Conn) {
 	say := func(text string) { fmt.Fprintf(c, "%s\r\n", text) }
 	say("220 post")
 	to := ""
+
 	for in.Scan() {
 		switch verb := strings.ToUpper(strings.Fields(in.Text() + " x")[0]); verb {
 		case "EHLO", "HELO":
@@ -66,17 +67,20 @@ func (p *post) take(c net.Conn) {
 			for in.Scan() && in.Text() != "." {
 				b.WriteString(strings.TrimPrefix(in.Text(), ".") + "\r\n")
 			}
+
 			p.mu.Lock()
 			refuse := p.refuse
 			if !refuse {
 				p.got = append(p.got, b.String())
 			}
+
 			p.mu.Unlock()
 			if refuse {
 				say("451 not now")
 			} else {
 				say("250 taken")
 			}
+
 		case "QUIT":
 			say("221 bye")
 			return
@@ -107,6 +111,7 @@ func TestCheckMail(t *testing.T) {
 			t.Errorf("%q: %v", url, err)
 		}
 	}
+
 	if CheckHook(wire.NewHook{URL: "https://desk.example", Kinds: []string{"run"}, Every: 60}) == nil {
 		t.Error("a program's notices are gathered")
 	}
@@ -118,6 +123,7 @@ func TestMail(t *testing.T) {
 	ctx := t.Context()
 	st := ownStore(t)
 	p := newPost(t)
+
 	// What is gathered for a day is told at its end: it is noon, whatever the clock says.
 	noon := time.Now().UTC().Truncate(24 * time.Hour).Add(12 * time.Hour)
 	d := &Desk{
@@ -127,6 +133,7 @@ func TestMail(t *testing.T) {
 		now:        func() time.Time { return noon },
 		Mail:       &Mail{Server: p.Addr().String(), From: "tally@saltmarsh.example", Public: "https://tally.example"},
 	}
+
 	add := func(h store.Hook) store.Hook {
 		t.Helper()
 		h.KindList, h.Author = strings.Join(wire.NoticeKinds, ","), "admin"
@@ -134,6 +141,7 @@ func TestMail(t *testing.T) {
 		must(t, err)
 		return h
 	}
+
 	add(store.Hook{URL: "mailto:at-once@saltmarsh.example", Severity: "grave"})
 	daily := add(store.Hook{URL: "mailto:daily@saltmarsh.example", Severity: "minor", Every: 24 * 60})
 	add(store.Hook{URL: "mailto:opens@saltmarsh.example", Severity: "minor", Effect: "opens"})
@@ -143,6 +151,7 @@ func TestMail(t *testing.T) {
 		Title:       "Close the till\r\nBcc: thief@elsewhere.example\r\n\r\nhello",
 		Author:      "quartermaster",
 	}
+
 	must(t, d.TellPlan(ctx, wire.NoticeReview, plan, ""))
 	closes := drift.Group{Severity: baseline.Grave, Effect: perm.Effect{Closes: []perm.Gain{{}}}}
 	opens := drift.Group{Severity: baseline.Minor, Effect: perm.Effect{Opens: []perm.Gain{{}}}}
@@ -152,6 +161,7 @@ func TestMail(t *testing.T) {
 			Host:        "slip-north",
 			Fresh:       3,
 		}, []drift.Group{closes}))
+
 	must(t,
 		d.tellFindings(ctx, store.Report{Application: "tideboard", Host: "slip-south", Fresh: 1}, []drift.Group{opens}))
 	p.refuse = true
@@ -161,6 +171,7 @@ func TestMail(t *testing.T) {
 	if !strings.Contains(hooks[0].Fault, "451") {
 		t.Errorf("the fault is %q", hooks[0].Fault)
 	}
+
 	p.mu.Lock()
 	p.refuse = false
 	p.mu.Unlock()
@@ -173,23 +184,28 @@ func TestMail(t *testing.T) {
 		}
 		return n, last
 	}
+
 	if n, text := count("at-once@"); n != 1 || !strings.Contains(text, "asks for a review") ||
 		!strings.Contains(text, "ticketing on slip-north") || strings.Contains(text, "slip-south") {
 		t.Errorf("%d letters at once: %s", n, text)
 	}
+
 	if n, text := count("opens@"); n != 1 || strings.Contains(text, "slip-north") ||
 		!strings.Contains(text, "slip-south") {
 		t.Errorf("%d letters of what opens: %s", n, text)
 	}
+
 	if n, _ := count("daily@"); n != 0 {
 		t.Errorf("%d letters before the day is over", n)
 	}
+
 	must(t, d.Deliver(ctx, noon.Add(25*time.Hour)))
 	n, text := count("daily@")
 	if n != 1 || !strings.Contains(text, "slip-north") || !strings.Contains(text, "slip-south") ||
 		!strings.Contains(text, "https://tally.example/plans/p1") {
 		t.Errorf("%d letters a day: %s", n, text)
 	}
+
 	for _, l := range p.letters() {
 		m, err := netmail.ReadMessage(strings.NewReader(l[strings.Index(l, "\n")+1:]))
 		must(t, err)
@@ -199,17 +215,20 @@ func TestMail(t *testing.T) {
 			t.Errorf("%q, %v, %v", subject, m.Header, err)
 		}
 	}
+
 	before := len(p.letters())
 	must(t, d.Deliver(ctx, noon.Add(48*time.Hour)))
 	if after := len(p.letters()); after != before {
 		t.Errorf("%d letters more", after-before)
 	}
+
 	d.Mail = nil
 	must(t, d.Tell(ctx, daily, "trial", "x", nil))
 	must(t, d.Deliver(ctx, noon))
 	if h, err := st.Hook(ctx, daily.ID); err != nil || !strings.Contains(h.Fault, "--mail-server") {
 		t.Errorf("without a server: %+v, %v", h, err)
 	}
+
 	// A server elsewhere that offers no TLS gets nothing.
 	d.Mail = &Mail{Server: "localhost:" + strings.Split(p.Addr().String(), ":")[1], From: "tally@saltmarsh.example"}
 	before = len(p.letters())
@@ -228,6 +247,7 @@ func TestShipments(t *testing.T) {
 	for i, to := range []string{"web", "mail", "gone", "web", "mail", "web"} {
 		list = append(list, store.Notice{ID: fmt.Sprint(i), Hook: to})
 	}
+
 	var got []string
 	for _, s := range shipments(hooks, list) {
 		text := s.to.ID
@@ -236,6 +256,7 @@ func TestShipments(t *testing.T) {
 		}
 		got = append(got, text)
 	}
+
 	if want := "web 0, mail 1 4, web 3, web 5"; strings.Join(got, ", ") != want {
 		t.Errorf("%v, want %s", got, want)
 	}

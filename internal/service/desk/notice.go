@@ -71,6 +71,7 @@ func (d *Desk) tell(
 	if err != nil {
 		return err
 	}
+
 	var all error
 	for _, h := range hooks {
 		if h.Application != "" && h.Application != application || !slices.Contains(h.Kinds(), kind) {
@@ -81,6 +82,7 @@ func (d *Desk) tell(
 		}
 		all = errors.Join(all, d.Tell(ctx, h, kind, subject, data))
 	}
+
 	return all
 }
 
@@ -98,16 +100,20 @@ func (d *Desk) Tell(ctx context.Context, h store.Hook, kind, subject string, dat
 		ContentType: "application/json",
 		Data:        data,
 	})
+
 	if err != nil {
 		return err
 	}
+
 	at := time.Now()
 	if d.now != nil {
 		at = d.now()
 	}
+
 	if every := time.Duration(h.Every) * time.Minute; every > 0 && kind != "trial" {
 		at = at.Truncate(every).Add(every)
 	}
+
 	return d.Store.AddNotice(ctx, store.Notice{ID: id, Hook: h.ID, Body: string(b), Next: at})
 }
 
@@ -116,6 +122,7 @@ func (d *Desk) tellFindings(ctx context.Context, r store.Report, groups []drift.
 	if r.Fresh+r.Returned == 0 {
 		return nil
 	}
+
 	worst := func(effect string) int { // of the findings with an effect that nobody accepted
 		most := -1
 		for _, g := range groups {
@@ -127,10 +134,12 @@ func (d *Desk) tellFindings(ctx context.Context, r store.Report, groups []drift.
 		}
 		return most
 	}
+
 	all := worst("")
 	if all < 0 {
 		return nil
 	}
+
 	return d.tell(ctx, wire.NoticeFindings, r.Application, r.Application+"/"+r.Host, func(h store.Hook) bool {
 		of := worst(h.Effect)
 		return of >= 0 && of >= slices.Index(baseline.Severities, baseline.Severity(h.Severity))
@@ -200,6 +209,7 @@ func (d *Desk) deliver(ctx context.Context, h store.Hook, n store.Notice) error 
 	if err != nil {
 		return err
 	}
+
 	req.Header.Set("Content-Type", "application/cloudevents+json; charset=utf-8")
 	req.Header.Set("User-Agent", "idletally")
 	signNotice(req, h.ID, d.HookSecret(h.ID), time.Now(), []byte(n.Body))
@@ -211,11 +221,13 @@ func (d *Desk) deliver(ctx context.Context, h store.Hook, n store.Notice) error 
 		return err
 	}
 	defer resp.Body.Close()
+
 	_, _ = io.CopyN(io.Discard, resp.Body, 64<<10) // what it says is of no use
 	if resp.StatusCode/100 != 2 {
 		// not what it says itself
 		return fmt.Errorf("it answers %d %s", resp.StatusCode, http.StatusText(resp.StatusCode))
 	}
+
 	return nil
 }
 
@@ -230,10 +242,12 @@ func (d *Desk) Deliver(ctx context.Context, at time.Time) error {
 	if err != nil {
 		return err
 	}
+
 	parts := shipments(hooks, list)
 	var all sync.WaitGroup
 	var mu sync.Mutex
 	free := make(chan struct{}, noticesAtOnce)
+
 	for _, part := range parts {
 		free <- struct{}{}
 		all.Go(func() {
@@ -244,6 +258,7 @@ func (d *Desk) Deliver(ctx context.Context, at time.Time) error {
 			err = errors.Join(err, e)
 		})
 	}
+
 	all.Wait()
 	return err
 }
@@ -261,16 +276,20 @@ func shipments(hooks []store.Hook, list []store.Notice) (out []shipment) {
 		if i < 0 {
 			continue // it was removed, and its notices with it
 		}
+
 		h := hooks[i]
 		if at, begun := letters[h.ID]; begun {
 			out[at].list = append(out[at].list, n)
 			continue
 		}
+
 		if address(h.URL) != "" {
 			letters[h.ID] = len(out)
 		}
+
 		out = append(out, shipment{h, []store.Notice{n}})
 	}
+
 	return out
 }
 

@@ -82,24 +82,29 @@ func (d *Desk) parse(ctx context.Context, text string, env baseline.Env) (*basel
 			return doc.Document, err
 		}
 	}
+
 	out := &document{text: len(text), included: map[string]int{}}
 	env.Fetch = func(application string) ([]byte, error) {
 		e, err := d.Store.Edition(ctx, application, 0)
 		if errors.Is(err, store.ErrNotFound) {
 			return nil, fmt.Errorf("no baseline of %s is published", application)
 		}
+
 		out.included[application], out.text = e.Number, out.text+len(e.Text)
 		return []byte(e.Text), err
 	}
+
 	var err error
 	if out.Document, err = baseline.ParseFor([]byte(text), env); err != nil {
 		return nil, err
 	}
+
 	if out.Varies && env.Host != "" {
 		d.parsed.put(own, out)
 	} else {
 		d.parsed.put(all, out)
 	}
+
 	return out.Document, nil
 }
 

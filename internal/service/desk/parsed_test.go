@@ -30,6 +30,7 @@ func TestParsedOnce(t *testing.T) {
 	for _, h := range []string{"dory", "skiff", "ferry"} {
 		must(t, st.Invite(ctx, h, []string{"boats"}, sha256.Sum256([]byte(h)), time.Now().Add(time.Hour)))
 	}
+
 	publish := func(web string) {
 		t.Helper()
 		n, err := st.AddEdition(ctx,
@@ -39,9 +40,11 @@ func TestParsedOnce(t *testing.T) {
 				Author:      "quartermaster",
 			},
 			nil)
+
 		must(t, err)
 		must(t, st.Publish(ctx, "lender", n, "quartermaster"))
 	}
+
 	on := func(text, host string) *baseline.Document {
 		t.Helper()
 		var doc *baseline.Document
@@ -51,14 +54,17 @@ func TestParsedOnce(t *testing.T) {
 		} else {
 			doc, err = d.ParseOn(ctx, text, host)
 		}
+
 		must(t, err)
 		return doc
 	}
+
 	publish("www-one")
 	first := on(borrowing, "dory")
 	if on(borrowing, "dory") != first || on(borrowing, "skiff") != first || on(borrowing, "") != first {
 		t.Error("what says the same on all hosts is parsed for each")
 	}
+
 	publish("www-two")
 	second := on(borrowing, "dory")
 	if second == first || first.Accounts["web"] != "www-one" || second.Accounts["web"] != "www-two" {
@@ -72,6 +78,7 @@ func TestParsedOnce(t *testing.T) {
 			t.Errorf("owners %v", got)
 		}
 	}
+
 	own := on(varying, "dory")
 	if again := on(varying, "dory"); again != own {
 		t.Error("what differs from host to host is not kept for each")
@@ -82,6 +89,7 @@ func TestParsedOnce(t *testing.T) {
 	for i := range 100 {
 		on(strings.Replace(varying, "boats", fmt.Sprintf("boats-%d", i), 1)+filler, "")
 	}
+
 	if d.parsed.weight > maxParsed/2 || len(d.parsed.young)+len(d.parsed.old) > 2*maxParsed/100_000 {
 		t.Errorf("%d bytes of %d and %d texts are kept", d.parsed.weight, len(d.parsed.young), len(d.parsed.old))
 	}

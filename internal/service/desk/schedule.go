@@ -23,17 +23,21 @@ func Times(spec, zone string) (cron.Schedule, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: time zone %q is unknown: want a name such as UTC or Europe/Lisbon", ErrBad, zone)
 	}
+
 	s, err := cron.ParseStandard(spec)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %q says no times: %w: want minute hour day month weekday, such as 30 2 * * *",
 			ErrBad, spec, err)
 	}
+
 	if x, ok := s.(*cron.SpecSchedule); ok {
 		x.Location = loc
 	}
+
 	if s.Next(time.Now()).IsZero() {
 		return nil, fmt.Errorf("%w: %q never comes", ErrBad, spec)
 	}
+
 	return s, nil
 }
 
@@ -49,11 +53,13 @@ func (d *Desk) AddSchedule(ctx context.Context, in wire.NewSchedule, by string) 
 	if err != nil {
 		return store.Schedule{}, err
 	}
+
 	next := times.Next(time.Now())
 	if gap := times.Next(next).Sub(next); gap < shortest || in.Spread > int(gap.Seconds()) {
 		return store.Schedule{}, fmt.Errorf(
 			"%w: it comes every %s: want a minute at the least, and a spread that is no longer than that", ErrBad, gap)
 	}
+
 	return d.Store.AddSchedule(ctx, store.Schedule{
 		Application: in.Application,
 		Tag:         in.Tag,
@@ -85,6 +91,7 @@ func (d *Desk) Fire(ctx context.Context, at time.Time) error {
 	if err != nil {
 		return err
 	}
+
 	var all error
 	for _, x := range ripe {
 		times, err := Times(x.Cron, x.Zone)
@@ -92,41 +99,49 @@ func (d *Desk) Fire(ctx context.Context, at time.Time) error {
 			all = errors.Join(all, fmt.Errorf("schedule %s: %w", x.ID, err))
 			continue
 		}
+
 		_, _, hosts, err := d.Published(ctx, x.Application)
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			all = errors.Join(all, err)
 			continue
 		}
+
 		var due []store.Due
 		for _, h := range hosts {
 			if h.Certificate != "" && (x.Tag == "" || slices.Contains(h.Tags(), x.Tag)) {
 				due = append(due, store.Due{Host: h.Name, At: x.Next.Add(offset(x.ID, h.Name, x.Spread))})
 			}
 		}
+
 		if _, err := d.Store.Fire(ctx, x, times.Next(at), due); err != nil {
 			all = errors.Join(all, err)
 		}
 	}
+
 	due, err := d.Store.RipeDue(ctx, at, atATime)
 	if err != nil {
 		return errors.Join(all, err)
 	}
+
 	for _, x := range due {
 		mine, err := d.Store.TakeDue(ctx, x)
 		if err != nil || !mine {
 			all = errors.Join(all, err)
 			continue
 		}
+
 		// One that is still being taken is not asked for a second time.
 		waiting, err := d.Store.Waiting(ctx, x.Application, x.Host)
 		if err == nil && !waiting {
 			_, err = d.AskSnapshot(ctx, wire.NewSnapshot{Application: x.Application, Host: x.Host},
 				"schedule "+x.Schedule)
 		}
+
 		if err != nil && !errors.Is(err, ErrBad) { // the host may be another's by now
 			all = errors.Join(all, err)
 		}
 	}
+
 	return all
 }
 

@@ -39,6 +39,7 @@ func TestTimes(t *testing.T) {
 			t.Errorf("%s in %s: %s, want %s", c.spec, c.zone, got, c.next)
 		}
 	}
+
 	for spec, zone := range map[string]string{
 		"":           "",
 		"30 2 * *":   "",
@@ -82,6 +83,7 @@ func TestSchedules(t *testing.T) {
 	ctx := t.Context()
 	st := ownStore(t)
 	d := &Desk{Store: st, Log: slog.New(slog.DiscardHandler)}
+
 	for name, tags := range map[string][]string{
 		"dory":  {"boats", "small"},
 		"skiff": {"boats", "small"},
@@ -95,10 +97,12 @@ func TestSchedules(t *testing.T) {
 			must(t, err)
 		}
 	}
+
 	if _, err := d.AddSchedule(ctx, wire.NewSchedule{Application: "boats", Cron: "@daily"}, "bosun"); !errors.Is(err,
 		store.ErrNotFound) {
 		t.Errorf("an application that nobody has declared: %v", err)
 	}
+
 	n, err := st.AddEdition(ctx, store.Edition{Application: "boats", Text: scheduled, Author: "quartermaster"}, nil)
 	must(t, err)
 	must(t, st.Publish(ctx, "boats", n, "quartermaster"))
@@ -106,10 +110,12 @@ func TestSchedules(t *testing.T) {
 		ErrBad) {
 		t.Errorf("every five seconds: %v", err)
 	}
+
 	if _, err := d.AddSchedule(ctx, wire.NewSchedule{Application: "boats", Cron: "*/10 * * * *", Spread: 3600},
 		"bosun"); !errors.Is(err, ErrBad) {
 		t.Errorf("a spread that runs into the next time: %v", err)
 	}
+
 	all, err := d.AddSchedule(ctx,
 		wire.NewSchedule{Application: "boats", Cron: "30 2 * * *", Zone: "Europe/Lisbon", Spread: 1800}, "bosun")
 	must(t, err)
@@ -118,14 +124,17 @@ func TestSchedules(t *testing.T) {
 		out := map[string]int{}
 		list, err := st.Snapshots(ctx, "boats", "", "", 100)
 		must(t, err)
+
 		for _, s := range list {
 			if !strings.HasPrefix(s.RequestedBy, "schedule ") {
 				t.Errorf("asked for by %s", s.RequestedBy)
 			}
 			out[s.Host]++
 		}
+
 		return out
 	}
+
 	fire := func(at time.Time) {
 		t.Helper()
 		var both sync.WaitGroup
@@ -136,64 +145,78 @@ func TestSchedules(t *testing.T) {
 				}
 			})
 		}
+
 		both.Wait()
 	}
+
 	fire(all.Next.Add(-time.Second))
 	if got := asked(); len(got) != 0 {
 		t.Errorf("too early: %v", got)
 	}
+
 	fire(all.Next)
 	due, err := st.RipeDue(ctx, all.Next.Add(time.Hour), 10)
 	must(t, err)
 	moments := map[time.Time]bool{}
+
 	for _, x := range due {
 		moments[x.At] = true
 		if x.At.Before(all.Next) || !x.At.Before(all.Next.Add(30*time.Minute)) {
 			t.Errorf("%s is due %s", x.Host, x.At)
 		}
 	}
+
 	if len(due)+len(asked()) != 3 || len(moments) < 2 {
 		t.Errorf("due %+v, asked %v", due, asked())
 	}
+
 	fire(all.Next.Add(30 * time.Minute))
 	if got := asked(); len(got) != 3 || got["dory"] != 1 || got["skiff"] != 1 || got["ferry"] != 1 {
 		t.Errorf("asked for %v", got)
 	}
+
 	// The next day they are still being taken; and for a week no service runs.
 	fire(all.Next.Add(24*time.Hour + time.Minute))
 	fire(all.Next.Add(25 * time.Hour))
 	if got := asked(); got["dory"]+got["skiff"]+got["ferry"] != 3 {
 		t.Errorf("what is still being taken was asked for again: %v", got)
 	}
+
 	list, err := st.Snapshots(ctx, "boats", "", "", 100)
 	must(t, err)
 	for _, s := range list {
 		must(t, st.CancelSnapshot(ctx, s.ID, "bosun"))
 	}
+
 	fire(all.Next.Add(8 * 24 * time.Hour))
 	fire(all.Next.Add(8*24*time.Hour + time.Hour))
 	if got := asked(); got["dory"]+got["skiff"]+got["ferry"] != 6 {
 		t.Errorf("after a week without a service: %v", got)
 	}
+
 	now, err := st.Schedule(ctx, all.ID)
 	if err != nil || !now.Next.After(all.Next.Add(8*24*time.Hour)) || now.Last == nil {
 		t.Errorf("%+v, %v", now, err)
 	}
+
 	small, err := d.AddSchedule(ctx, wire.NewSchedule{Application: "boats", Cron: "0 4 1 1 *", Tag: "small"}, "bosun")
 	must(t, err)
 	must(t, st.RemoveSchedule(ctx, all.ID))
 	list, err = st.Snapshots(ctx, "boats", "", "", 100)
 	must(t, err)
+
 	for _, s := range list {
 		if s.State == "waiting" {
 			must(t, st.CancelSnapshot(ctx, s.ID, "bosun"))
 		}
 	}
+
 	fire(small.Next)
 	fire(small.Next.Add(time.Second))
 	if got := asked(); got["ferry"] != 2 || got["dory"] != 3 || got["skiff"] != 3 {
 		t.Errorf("with a tag: %v", got)
 	}
+
 	if err := st.RemoveSchedule(ctx, all.ID); !errors.Is(err, store.ErrConflict) {
 		t.Errorf("one that is gone: %v", err)
 	}

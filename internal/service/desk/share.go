@@ -23,10 +23,12 @@ func (d *Desk) handDown(
 	if !slices.ContainsFunc(steps, func(s plan.Step) bool { return s.After.Scheme() == perm.SchemeNT }) {
 		return steps, nil
 	}
+
 	asked := map[string]plan.Step{}
 	for _, s := range steps {
 		asked[s.Path] = s
 	}
+
 	type level struct {
 		path          string
 		before, after ntsd.Descriptor
@@ -37,10 +39,12 @@ func (d *Desk) handDown(
 		for len(up) > 0 && !pathname.Under(path, up[len(up)-1].path) {
 			up = up[:len(up)-1]
 		}
+
 		found, ok := perm.NTOf(e.Set)
 		if !ok || e.Kind == perm.Link {
 			return nil
 		}
+
 		after := found
 		if s, ok := asked[path]; ok {
 			if after, ok = perm.NTOf(s.After); !ok {
@@ -48,6 +52,7 @@ func (d *Desk) handDown(
 			}
 			delete(asked, path)
 		}
+
 		if n := len(up); n > 0 {
 			above := &up[n-1]
 			resumed := found.Control&ntsd.Protected != 0 && after.Control&ntsd.Protected == 0
@@ -55,9 +60,11 @@ func (d *Desk) handDown(
 				after = ntsd.Reinherit(&after, &above.after, e.Kind == perm.Folder)
 			}
 		}
+
 		if e.Kind == perm.Folder {
 			up = append(up, level{path, found, after})
 		}
+
 		set, err := perm.NTSet(after)
 		if err != nil {
 			return fmt.Errorf("%w: %s: %w", ErrBad, pathname.Escape(path), err)
@@ -69,10 +76,13 @@ func (d *Desk) handDown(
 		if len(out) > maxSteps {
 			return fmt.Errorf("%w: the plan would have more than %d steps: draft it in parts", ErrBad, maxSteps)
 		}
+
 		return nil
 	})
+
 	for _, s := range asked { // what the snapshot does not hold, the run will tell of
 		out = append(out, s)
 	}
+
 	return out, err
 }

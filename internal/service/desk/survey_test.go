@@ -21,6 +21,7 @@ func TestSurvey(t *testing.T) {
 	d := &Desk{Store: st}
 	m := tree.Memory{}
 	var files []tree.Entry
+
 	for i := range 2 * fewSteps {
 		files = append(files, tree.Entry{
 			Name: fmt.Sprintf("f%05d", i),
@@ -28,6 +29,7 @@ func TestSurvey(t *testing.T) {
 			Set:  perm.POSIX{UID: uint32(i)}.Set(),
 		})
 	}
+
 	set := perm.POSIX{}.Set()
 	full := m.Add(tree.Node{Entries: files})
 	forest := m.Add(tree.Node{
@@ -43,6 +45,7 @@ func TestSurvey(t *testing.T) {
 				})},
 		},
 	})
+
 	must(t, tree.Each(ctx, m, forest, func(_ tree.Hash, b []byte) error { return st.PutNodes(ctx, [][]byte{b}) }))
 	snap := store.Snapshot{Forest: forest[:], Roots: `["/srv/a-b","/srv/a/c"]`}
 
@@ -52,6 +55,7 @@ func TestSurvey(t *testing.T) {
 			steps = append(steps, plan.Step{Path: folder + "/" + e.Name, Before: e.Set})
 		}
 	}
+
 	slices.SortFunc(steps, func(a, b plan.Step) int { return pathname.Compare(a.Path, b.Path) })
 	for _, some := range [][]plan.Step{steps, steps[:fewSteps], steps[len(steps)-fewSteps:]} {
 		told := 0
@@ -72,6 +76,7 @@ func TestSurvey(t *testing.T) {
 				t.Errorf("%s is another one", s.Path)
 			}
 		})
+
 		must(t, err)
 		if told != len(some) {
 			t.Errorf("%d of %d steps are told of", told, len(some))

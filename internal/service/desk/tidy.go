@@ -36,6 +36,7 @@ func (k Retention) drop(snaps []store.PlaceTime, now time.Time) (out []string) {
 		if i == len(snaps)-1 {
 			break
 		}
+
 		next := snaps[i+1].Taken
 		age := int(now.Sub(s.Taken) / (24 * time.Hour))
 		switch {
@@ -48,6 +49,7 @@ func (k Retention) drop(snaps []store.PlaceTime, now time.Time) (out []string) {
 			out = append(out, s.ID)
 		}
 	}
+
 	return out
 }
 
@@ -74,34 +76,43 @@ func (d *Desk) Tidy(ctx context.Context, keep Retention) (out wire.Tidied, err e
 			}
 			out.Snapshots++
 		}
+
 		for _, id := range trim(snaps, now) {
 			if err := d.Store.TrimReports(ctx, id); err != nil {
 				return fmt.Errorf("let the findings of snapshot %s go: %w", id, err)
 			}
 		}
+
 		return nil
 	})
+
 	if err == nil {
 		err = d.Store.ForgetHeard(ctx, now.AddDate(0, 0, -max(keep.All, 1)))
 	}
+
 	if err == nil {
 		err = d.Store.DropUnfinished(ctx, now.AddDate(0, 0, -1))
 	}
+
 	if err == nil {
 		err = d.Store.ForgetDays(ctx, now.AddDate(-2, 0, 0))
 	}
+
 	if err == nil {
 		err = d.Store.ForgetAttempts(ctx, now.AddDate(0, 0, -1))
 	}
+
 	if err == nil {
 		err = d.Store.ForgetTries(ctx, now.AddDate(0, 0, -2))
 	}
+
 	if err != nil {
 		return out, err
 	}
 	if out.Directories, err = d.Store.SweepDirectories(ctx); err != nil {
 		return out, fmt.Errorf("take away accounts: %w", err)
 	}
+
 	swept, err := d.Store.Sweep(ctx)
 	out.Nodes, out.Live = swept.Taken, swept.Live
 	return out, err
@@ -124,11 +135,13 @@ func (d *Desk) Tend(ctx context.Context, keep Retention) {
 			if err != nil || !mine {
 				return err
 			}
+
 			out, err := d.Tidy(ctx, keep)
 			if err == nil {
 				d.Log.Info("tidied up", "snapshots", out.Snapshots, "nodes", out.Nodes, "accounts", out.Directories,
 					"live", out.Live)
 			}
+
 			return err
 		})
 	}
@@ -150,9 +163,11 @@ func (d *Desk) CheckStorage(ctx context.Context, after []byte) (out wire.Storage
 		if err != nil {
 			return out, nil, err
 		}
+
 		out.Snapshots = n
 		add(faults)
 	}
+
 	n, faults, next, err := d.Store.CheckNodes(ctx, after, checkPage)
 	out.Nodes = n
 	add(faults)

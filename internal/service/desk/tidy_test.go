@@ -20,6 +20,7 @@ func TestRetention(t *testing.T) {
 			})
 		}
 	}
+
 	kept := func(k Retention) (days map[int]int) {
 		gone := k.drop(snaps, now)
 		days = map[int]int{}
@@ -28,8 +29,10 @@ func TestRetention(t *testing.T) {
 				days[int(now.Sub(s.Taken)/(24*time.Hour))]++
 			}
 		}
+
 		return days
 	}
+
 	days := kept(Retention{All: 3, Daily: 30, Weekly: 365})
 	total := 0
 	for age, n := range days {
@@ -39,12 +42,15 @@ func TestRetention(t *testing.T) {
 			t.Errorf("%d days old: %d are kept", age, n)
 		}
 	}
+
 	if weeks := total - 3*3 - 27; weeks < 46 || weeks > 50 {
 		t.Errorf("%d weeks are kept", weeks)
 	}
+
 	if days := kept(Retention{}); len(days) != 1 || days[0] != 1 {
 		t.Errorf("without anything to keep: %v, want the newest", days)
 	}
+
 	if gone := (Retention{}).drop(nil, now); len(gone) != 0 {
 		t.Errorf("%v of nothing", gone)
 	}

@@ -27,10 +27,12 @@ func (d *Desk) TellLooks(ctx context.Context, at time.Time) error {
 	if err != nil {
 		return err
 	}
+
 	was := make(map[where]store.Unknown, len(before))
 	for _, u := range before {
 		was[where{u.Application, u.Host}] = u
 	}
+
 	var all error
 	err = d.eachPlace(ctx, at, func(application, host string, l verdict.Look) {
 		key := where{application, host}
@@ -40,17 +42,21 @@ func (d *Desk) TellLooks(ctx context.Context, at time.Time) error {
 		if !slices.Contains(notKnown, state) {
 			state = ""
 		}
+
 		if ok || state != "" {
 			u.Application, u.Host = application, host
 			all = errors.Join(all, d.tellLook(ctx, u, string(state), l, at))
 		}
 	})
+
 	if err != nil {
 		return errors.Join(all, err)
 	}
+
 	for _, u := range was { // no baseline is for it any more
 		all = errors.Join(all, d.tellLook(ctx, u, "", verdict.Look{}, at))
 	}
+
 	return all
 }
 
@@ -65,20 +71,25 @@ func (d *Desk) tellLook(ctx context.Context, u store.Unknown, state string, l ve
 	case u.State == u.Told || at.Sub(u.Since) < lasting:
 		return nil
 	}
+
 	mine, err := d.Store.TellUnknown(ctx, u)
 	if err != nil || !mine {
 		return err
 	}
+
 	n := wire.LooksNotice{Application: u.Application, Host: u.Host, State: u.State, Says: l.Says(at)}
 	if state == "" {
 		n.State, n.Says = "known", "no published baseline is for it any more"
 	}
+
 	if !l.At.IsZero() {
 		n.Looked = &l.At
 	}
+
 	if state == "" && n.Looked != nil {
 		n.Says = "known again"
 	}
+
 	return d.tell(ctx, wire.NoticeLooks, u.Application, u.Application+"/"+u.Host, nil, n)
 }
 
@@ -90,10 +101,12 @@ func (d *Desk) eachPlace(
 	if err != nil {
 		return err
 	}
+
 	current := make(map[where]*store.Report, len(reports))
 	for i, r := range reports {
 		current[where{r.Application, r.Host}] = &reports[i]
 	}
+
 	known, err := d.Known(ctx, "", "", reports, at, 0)
 	if err != nil {
 		return err
@@ -102,6 +115,7 @@ func (d *Desk) eachPlace(
 	if err != nil {
 		return err
 	}
+
 	var all error
 	for _, a := range apps {
 		e, _, hosts, err := d.Published(ctx, a.Application)
@@ -116,5 +130,6 @@ func (d *Desk) eachPlace(
 			visit(a.Application, h.Name, known.Of(e, h, r, 0))
 		}
 	}
+
 	return all
 }

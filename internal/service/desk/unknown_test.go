@@ -27,6 +27,7 @@ func TestTellLooks(t *testing.T) {
 		must(t, err)
 		must(t, st.Publish(ctx, "boats", n, "quartermaster"))
 	}
+
 	publish(scheduled)
 	_, err := st.AddHook(ctx, store.Hook{URL: "https://desk.example", KindList: "looks", Author: "admin"})
 	must(t, err)
@@ -38,6 +39,7 @@ func TestTellLooks(t *testing.T) {
 		t.Helper()
 		at = at.Add(pause)
 		var both sync.WaitGroup
+
 		for range 3 { // instances
 			both.Go(func() {
 				if err := d.TellLooks(ctx, at); err != nil {
@@ -45,10 +47,12 @@ func TestTellLooks(t *testing.T) {
 				}
 			})
 		}
+
 		both.Wait()
 		list, err := st.ClaimNotices(ctx, time.Now().AddDate(1, 0, 0), time.Minute, 100)
 		must(t, err)
 		var got []string
+
 		for _, n := range list {
 			var e struct {
 				Type string
@@ -59,13 +63,16 @@ func TestTellLooks(t *testing.T) {
 				got = append(got,
 					fmt.Sprintf("%s %s/%s %s: %s", e.Type, e.Data.Application, e.Data.Host, e.Data.State, e.Data.Says))
 			}
+
 			seen[n.ID] = true
 			must(t, st.Told(ctx, n))
 		}
+
 		if !slices.Equal(got, want) {
 			t.Errorf("after %s: %q, want %q", pause, got, want)
 		}
 	}
+
 	report := func(edition int) {
 		t.Helper()
 		w, err := st.NewReport(ctx, store.Report{
@@ -75,6 +82,7 @@ func TestTellLooks(t *testing.T) {
 			Snapshot:    store.NewID(),
 			Problems:    "[]",
 		})
+
 		must(t, err)
 		_, err = w.End(drift.Summary{Paths: 1, Judged: 1}, nil)
 		must(t, err)
@@ -92,6 +100,7 @@ func TestTellLooks(t *testing.T) {
 	if left, err := st.Unknowns(ctx); err != nil || len(left) != 0 {
 		t.Errorf("kept of what is known: %+v, %v", left, err)
 	}
+
 	publish(scheduled + "# again\n")
 	after(time.Minute)
 	report(2) // soon: nobody has to hear of it

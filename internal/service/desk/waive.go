@@ -25,6 +25,7 @@ func (d *Desk) Waive(ctx context.Context, in wire.NewWaiver, by string) (store.W
 	if err == nil && in.Group != "" {
 		err = d.ofGroup(ctx, hosts, &in)
 	}
+
 	w := store.Waiver{
 		Application: in.Application,
 		Host:        in.Host,
@@ -37,12 +38,14 @@ func (d *Desk) Waive(ctx context.Context, in wire.NewWaiver, by string) (store.W
 		Author:      by,
 		Ends:        in.Ends,
 	}
+
 	if err != nil {
 		return w, err
 	}
 	if _, err := baseline.ParsePattern(in.Paths); err != nil {
 		return w, fmt.Errorf("%w: %w", ErrBad, err)
 	}
+
 	left := time.Until(in.Ends)
 	switch {
 	case left <= 0:
@@ -58,9 +61,11 @@ func (d *Desk) Waive(ctx context.Context, in wire.NewWaiver, by string) (store.W
 	case in.Aspect != "" && !slices.Contains(perm.AllAspects, perm.Aspect(in.Aspect)):
 		return w, fmt.Errorf("%w: aspect %q is unknown", ErrBad, in.Aspect)
 	}
+
 	if w.ID, err = d.Store.AddWaiver(ctx, w); err != nil {
 		return w, err
 	}
+
 	return w, d.CompareAll(ctx, in.Application)
 }
 
@@ -70,6 +75,7 @@ func (d *Desk) ofGroup(ctx context.Context, hosts []store.Host, in *wire.NewWaiv
 	if in.Paths != "" {
 		return fmt.Errorf("%w: say which findings: by paths, or by their group", ErrBad)
 	}
+
 	for _, h := range hosts {
 		if in.Host != "" && in.Host != h.Name {
 			continue
@@ -85,19 +91,23 @@ func (d *Desk) ofGroup(ctx context.Context, hosts []store.Host, in *wire.NewWaiv
 		if err != nil {
 			return err
 		}
+
 		for _, g := range groups {
 			if g.ID != in.Group { // of the host that was named, or the first that shows it
 				continue
 			}
+
 			paths := baseline.Quote(string(g.Example))
 			if g.Count > 1 {
 				paths = strings.TrimSuffix(baseline.Quote(string(g.Folder)), "/") + "/**"
 			}
+
 			in.Host, in.Paths, in.Rule, in.Kind, in.Aspect, in.Found = h.Name, pathname.Escape(paths), g.Rule,
 				g.Kind.String(), string(g.Aspect), g.Found
 			return nil
 		}
 	}
+
 	return fmt.Errorf("%w: no group %q in the newest reports of %s: see idletally drift show", ErrBad, in.Group,
 		in.Application)
 }
@@ -108,6 +118,7 @@ func (d *Desk) waivers(ctx context.Context, application, host string) (*drift.Wa
 	if err != nil {
 		return nil, err
 	}
+
 	var list []drift.Waiver
 	for _, w := range rows {
 		if w.Host == "" || w.Host == host {
@@ -121,6 +132,7 @@ func (d *Desk) waivers(ctx context.Context, application, host string) (*drift.Wa
 			})
 		}
 	}
+
 	return drift.NewWaivers(list)
 }
 

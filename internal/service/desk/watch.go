@@ -47,6 +47,7 @@ func (d *Desk) watched(
 	if err != nil {
 		return nil, false, err
 	}
+
 	doc, err := d.ParseOn(ctx, e.Text, h.Name)
 	if err != nil {
 		return nil, false, fmt.Errorf("%w: edition %d of %s cannot be read for host %s: %w", ErrBad, e.Number,
@@ -56,6 +57,7 @@ func (d *Desk) watched(
 		return nil, false, fmt.Errorf("%w: the published baseline of %s does not apply to host %s", ErrBad, application,
 			h.Name)
 	}
+
 	roots = pathname.EscapeAll(doc.Roots)
 	slices.Sort(roots)
 	return roots, doc.EnterMounts, nil
@@ -75,6 +77,7 @@ func (d *Desk) TakeHeard(ctx context.Context, h store.Host, application string, 
 	if !slices.Equal(roots, in.Roots) || crossing != in.Cross {
 		return fmt.Errorf("another edition of %s keeps other folders: %w", application, store.ErrConflict)
 	}
+
 	var raw []string
 	for _, r := range roots {
 		root, err := pathname.Unescape(r)
@@ -83,12 +86,14 @@ func (d *Desk) TakeHeard(ctx context.Context, h store.Host, application string, 
 		}
 		raw = append(raw, root)
 	}
+
 	var acts []wire.Act
 	for _, a := range in.Acts[:min(len(in.Acts), maxActs)] {
 		if slices.ContainsFunc(raw, func(r string) bool { return pathname.Under(string(a.Path), r) }) {
 			acts = append(acts, sound(a))
 		}
 	}
+
 	if err := d.Store.KeepActs(ctx, application, h.Name, acts); err != nil {
 		return err
 	}
@@ -98,6 +103,7 @@ func (d *Desk) TakeHeard(ctx context.Context, h store.Host, application string, 
 	if _, err := d.Store.AddHeard(ctx, application, h.Name, raw, crossing, in.SnapshotDone); err != nil {
 		return err
 	}
+
 	d.Given()
 	return nil
 }
@@ -119,6 +125,7 @@ func (d *Desk) known(ctx context.Context, application, host string, done wire.Sn
 	if err != nil {
 		return false, err
 	}
+
 	denied, err := json.Marshal(done.Denied)
 	return last.Hash() == done.Forest && string(last.Directory) == string(accounts[:]) && last.WaysText != nil &&
 			*last.WaysText == string(ways) && last.Denied == string(denied),
@@ -135,6 +142,7 @@ func (d *Desk) By(ctx context.Context, r store.Report, since map[string]time.Tim
 	if len(since) == 0 {
 		return nil, nil
 	}
+
 	from := r.Created
 	var paths []string
 	for p, at := range since {
@@ -143,12 +151,14 @@ func (d *Desk) By(ctx context.Context, r store.Report, since map[string]time.Tim
 			from = at
 		}
 	}
+
 	acts, err := d.Store.Acts(ctx, r.Application, r.Host, paths, from.Add(-byWithin), r.Created)
 	for p, a := range acts {
 		if a.At.Before(since[p].Add(-byWithin)) {
 			delete(acts, p)
 		}
 	}
+
 	return acts, err
 }
 

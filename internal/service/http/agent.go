@@ -61,6 +61,7 @@ func (s *Server) agentRoutes(r chi.Router) {
 			}
 		})
 	}
+
 	host := func(r *http.Request) string { return agentHost(r.Context()) }
 	serve(r, "POST", "/agent/v1/enrol", openly, s.enrol)
 	r.Group(func(r chi.Router) {
@@ -79,6 +80,7 @@ func (s *Server) agentRoutes(r chi.Router) {
 		serve(r, "POST", "/agent/v1/nodes/missing", host, s.missing)
 		serve(r, "POST", "/agent/v1/nodes", host, s.takeNodes)
 		serve(r, "POST", "/agent/v1/work/{id}/snapshot", host, s.endSnapshot)
+
 		// Nobody asked for these: a stolen certificate must not fill the storage with them.
 		serve(r.With(s.limit(maxHeard, keyByAgent)), "POST", "/agent/v1/watches/{application}/snapshot", host,
 			s.takeHeard)
@@ -121,12 +123,14 @@ func (s *Server) enrol(w http.ResponseWriter, r *http.Request) error {
 	if err := readJSON(w, r, 64<<10, &in); err != nil {
 		return err
 	}
+
 	host, err := s.Store.UseCode(r.Context(), auth.HashToken(strings.TrimSpace(in.Code)), sha256.Sum256(in.Request))
 	if isConflict(err) {
 		s.refused(r.Context(), store.By{Who: "an agent"}, "enrolment refused", from(r.Context()), "")
 		return huma.Error403Forbidden(
 			"the enrolment code is wrong, was used before, or has expired: make a new one with idletally host invite")
 	}
+
 	if err != nil {
 		return err
 	}
@@ -146,6 +150,7 @@ func (s *Server) enrol(w http.ResponseWriter, r *http.Request) error {
 		"certificate "+serial); err != nil {
 		return err
 	}
+
 	return writeJSON(w, wire.Enrolled{
 		Host:        host,
 		Enrolment:   enrolment,
@@ -166,6 +171,7 @@ func (s *Server) renew(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
+
 	h := callingHost(r.Context())
 	host := h.Name
 	cert, serial, err := s.Authority.Agent(host, in.Request, enrolmentEnd(says, began(h)))
@@ -176,10 +182,12 @@ func (s *Server) renew(w http.ResponseWriter, r *http.Request) error {
 		serial); err != nil {
 		return err
 	}
+
 	if err := s.Store.Audit(r.Context(), store.By{Who: "agent " + host}, "certificate renewed", host,
 		"certificate "+serial); err != nil {
 		s.Log.Error("history was not written", "error", err)
 	}
+
 	return writeJSON(w, wire.Renewed{Certificate: cert})
 }
 
@@ -190,12 +198,14 @@ func (s *Server) agent(next http.Handler) http.Handler {
 			s.plain(w, r, huma.Error401Unauthorized("agents call with the certificate that enrolling gave them"))
 			return
 		}
+
 		leaf := r.TLS.VerifiedChains[0][0]
 		h, err := s.Store.Host(r.Context(), leaf.Subject.CommonName)
 		if err != nil && !isNotFound(err) {
 			s.plain(w, r, err)
 			return
 		}
+
 		serial := leaf.SerialNumber.Text(16)
 		if err != nil || h.Certificate != serial && h.Renewed != serial {
 			s.refused(r.Context(), store.By{Who: "an agent"}, "certificate refused", leaf.Subject.CommonName,
@@ -204,23 +214,28 @@ func (s *Server) agent(next http.Handler) http.Handler {
 				huma.Error403Forbidden("this certificate counts no more: the host was enrolled anew or taken out"))
 			return
 		}
+
 		if err := wire.Speaks("the agent of "+h.Name, h.Version, h.Protocol, h.Oldest); err != nil &&
 			r.URL.Path != helloPath {
 			s.plain(w, r, huma.Error409Conflict(err.Error()))
 			return
 		}
+
 		says, err := s.holds(r.Context())
 		if end := enrolmentEnd(says, began(h)); err == nil && !end.IsZero() && time.Now().After(end) {
 			err = huma.Error403Forbidden(
 				"this enrolment has ended: have the host enrolled anew (idletally host invite)")
 		}
+
 		if err == nil {
 			err = s.holder(w, r, h, serial)
 		}
+
 		if err != nil {
 			s.plain(w, r, err)
 			return
 		}
+
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), hostKey{}, h)))
 	})
 }
@@ -252,10 +267,12 @@ func (s *Server) holder(w http.ResponseWriter, r *http.Request, h store.Host, se
 	case serial == h.Renewed || h.RenewedUsed == nil:
 		return nil
 	}
+
 	w.Header().Set("Connection", "close") // so that it comes by the newer one, if it has that
 	if h.Twice != nil || time.Since(*h.RenewedUsed) < settling {
 		return nil
 	}
+
 	news, err := s.Store.HeldTwice(r.Context(), h.Name)
 	if err == nil && news {
 		s.Log.Error("two hold the identity of a host's agent: somebody has its key", "host", h.Name)
@@ -263,6 +280,7 @@ func (s *Server) holder(w http.ResponseWriter, r *http.Request, h store.Host, se
 			"one calls by certificate "+h.Renewed+
 				", another by the one that it took the place of: somebody has the agent's key")
 	}
+
 	return err
 }
 
@@ -280,6 +298,7 @@ func (s *Server) hello(w http.ResponseWriter, r *http.Request) error {
 		}
 		in.Version, in.System = oneLine(in.Version), oneLine(in.System)
 	}
+
 	if err := s.Store.Greet(r.Context(), h.Name, in); err != nil {
 		return err
 	}
@@ -289,13 +308,16 @@ func (s *Server) hello(w http.ResponseWriter, r *http.Request) error {
 	if err := s.Store.ReleaseWork(r.Context(), h.Name); err != nil {
 		return err
 	}
+
 	if in.Version != h.Version && !silent {
 		s.Log.Info("agent", "host", h.Name, "version", in.Version, "before", h.Version)
 	}
+
 	if silent {
 		w.WriteHeader(http.StatusNoContent)
 		return nil
 	}
+
 	return writeJSON(w, wire.Greeting{Version: s.Build.Version, Protocol: wire.Protocol, Oldest: wire.OldestProtocol})
 }
 
@@ -304,6 +326,7 @@ func (s *Server) wait(
 	w http.ResponseWriter, r *http.Request, key string, every time.Duration, look func() (any, error),
 ) error {
 	_ = http.NewResponseController(w).SetWriteDeadline(time.Now().Add(waitForWork + 20*time.Second))
+
 	// Not all that began together, as after a restart, come back together.
 	end := time.NewTimer(waitForWork*3/4 + rand.N(waitForWork/2))
 	defer end.Stop()
@@ -316,6 +339,7 @@ func (s *Server) wait(
 		if out != nil {
 			return writeJSON(w, out)
 		}
+
 		select {
 		case <-poked:
 		case <-time.After(every):
@@ -350,13 +374,16 @@ func (s *Server) pulse(ctx context.Context) {
 				pause = min(2*pause, 10*time.Second) // who waits asks the database by itself, and tells what is wrong
 				return nil
 			}
+
 			pause = pulseEvery
 			for _, h := range work {
 				s.hub.poke(h)
 			}
+
 			for _, h := range questions {
 				s.hub.poke(questionsOf(h))
 			}
+
 			return nil
 		})
 	}
@@ -420,10 +447,12 @@ func (s *Server) describeWork(ctx context.Context, work store.Work) (wire.Work, 
 		if err != nil {
 			return out, err
 		}
+
 		out.Roots, out.Whole = wireSnapshot(snap).Roots, snap.Whole
 		out.Cross = snap.Crossing
 		return out, nil
 	}
+
 	run, err := s.Store.Run(ctx, work.Subject)
 	if err != nil {
 		return out, err
@@ -436,12 +465,14 @@ func (s *Server) describeWork(ctx context.Context, work store.Work) (wire.Work, 
 	if err != nil {
 		return out, fmt.Errorf("run %s: %w", run.ID, err)
 	}
+
 	// A run that began in time may be resumed for a day: halted is worse than finished.
 	expires := p.Expires.Add(orderLife - approvalLife)
 	host, err := s.Store.Host(ctx, work.Host)
 	if err != nil {
 		return out, err
 	}
+
 	order := plan.Order{
 		Enrolment:  host.Enrolment,
 		Run:        run.ID,
@@ -451,9 +482,11 @@ func (s *Server) describeWork(ctx context.Context, work store.Work) (wire.Work, 
 		ApprovedBy: reviewers,
 		Expires:    expires,
 	}
+
 	if string(p.Digest) != string(order.Digest[:]) {
 		return out, fmt.Errorf("plan %s is not the one that was approved: its manifest does not fit its digest", p.ID)
 	}
+
 	out.Order, out.Signature = order.Sign(s.Authority.Orders)
 	out.Succession = s.Authority.Succession
 	out.Manifest = p.Manifest
@@ -476,6 +509,7 @@ func (s *Server) progress(w http.ResponseWriter, r *http.Request) error {
 	if err := s.Store.KeepWork(r.Context(), work.ID); err != nil {
 		return err
 	}
+
 	var out wire.WorkAnswer
 	if work.Kind == wire.WorkSnapshot {
 		wanted, err := s.Store.SnapshotProgress(r.Context(), work.Subject, in.Done)
@@ -484,11 +518,13 @@ func (s *Server) progress(w http.ResponseWriter, r *http.Request) error {
 		}
 		out.Halt = !wanted
 	}
+
 	if work.Kind == wire.WorkRun {
 		if out.Halt, err = s.Store.RunProgress(r.Context(), work.Subject, work.Host, in.Done); err != nil {
 			return err
 		}
 	}
+
 	return writeJSON(w, out)
 }
 
@@ -501,20 +537,24 @@ func (s *Server) missing(w http.ResponseWriter, r *http.Request) error {
 	if len(b)%sha256.Size != 0 {
 		return huma.Error400BadRequest("body: want hashes of 32 bytes")
 	}
+
 	hashes := make([]tree.Hash, len(b)/sha256.Size)
 	for i := range hashes {
 		copy(hashes[i][:], b[i*sha256.Size:])
 	}
+
 	have, err := s.Store.Have(r.Context(), hashes)
 	if err != nil {
 		return err
 	}
+
 	out := make([]byte, len(hashes))
 	for i, h := range hashes {
 		if !have[h] {
 			out[i] = 1
 		}
 	}
+
 	w.Header().Set("Content-Type", "application/octet-stream")
 	_, err = w.Write(out)
 	return err
@@ -546,10 +586,12 @@ func (s *Server) storePack(w http.ResponseWriter, r *http.Request) error {
 		if err := s.Store.PutNodes(r.Context(), nodes); err != nil {
 			return err
 		}
+
 		s.metrics.nodes.Add(float64(len(nodes)))
 		nodes, size = nodes[:0], 0
 		return nil
 	}
+
 	for pack := tree.NewPack(z, maxPackWhole); ; {
 		b, err := pack.Next()
 		if errors.Is(err, io.EOF) {
@@ -558,6 +600,7 @@ func (s *Server) storePack(w http.ResponseWriter, r *http.Request) error {
 		if err != nil {
 			return badBody(fmt.Errorf("pack: %w", err))
 		}
+
 		nodes = append(nodes, b)
 		size += len(b)
 		if size >= maxAtOnce || len(nodes) >= maxNodesOnce {
@@ -566,6 +609,7 @@ func (s *Server) storePack(w http.ResponseWriter, r *http.Request) error {
 			}
 		}
 	}
+
 	return store()
 }
 
@@ -601,9 +645,11 @@ func (s *Server) endSnapshot(w http.ResponseWriter, r *http.Request) error {
 	if err := s.Store.KeepSnapshot(r.Context(), work, in); err != nil {
 		return err
 	}
+
 	if in.Failed == "" {
 		s.desk.Given()
 	}
+
 	w.WriteHeader(http.StatusNoContent)
 	return nil
 }
@@ -662,16 +708,20 @@ func (s *Server) takeOriginals(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return huma.Error404NotFound("no such chunk")
 	}
+
 	b, err := readBytes(w, r, plan.MaxChunk)
 	if err == nil {
 		err = x.fits(n, b)
 	}
+
 	if err == nil {
 		err = s.Store.PutOriginals(r.Context(), x.work.Subject, x.work.Host, n, b)
 	}
+
 	if err != nil {
 		return err
 	}
+
 	w.WriteHeader(http.StatusNoContent)
 	return nil
 }
@@ -699,6 +749,7 @@ func (s *Server) endRun(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
+
 	// Each result is an object of three members in a list.
 	bounds := untrusted.Bounds{Bytes: maxRunDone, Elements: 100 + 2*x.Steps*4}
 	var in wire.RunDone
@@ -709,6 +760,7 @@ func (s *Server) endRun(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
+
 	// A last look: a new snapshot shows the result in the whole tree, and its drift. It is asked for before
 	// the run is seen to be ended, so that whoever sees that sees what is still to come.
 	if in.State == "finished" {
@@ -718,9 +770,11 @@ func (s *Server) endRun(w http.ResponseWriter, r *http.Request) error {
 			s.Log.Error("snapshot after run", "run", x.work.Subject, "host", x.work.Host, "error", err)
 		}
 	}
+
 	if err := s.endPart(r.Context(), x, in, rows); err != nil {
 		return err
 	}
+
 	w.WriteHeader(http.StatusNoContent)
 	return nil
 }
@@ -730,6 +784,7 @@ func (s *Server) resultsOf(ctx context.Context, x part, in wire.RunDone) (rows [
 	if in.State != "finished" && in.State != "halted" && in.State != "failed" {
 		return nil, huma.Error400BadRequest("state: want finished, halted or failed")
 	}
+
 	var steps []plan.Step
 	chunk := -1
 	for _, res := range append(in.Results, in.Wrong...) {
@@ -742,14 +797,17 @@ func (s *Server) resultsOf(ctx context.Context, x part, in wire.RunDone) (rows [
 			}
 			chunk = n
 		}
+
 		i := res.Step % plan.StepsPerChunk
 		if i < 0 || i >= len(steps) {
 			return nil, huma.Error400BadRequest("a result speaks of a step that the plan does not have")
 		}
+
 		outcome := res.Outcome.String()
 		if res.Outcome == plan.Done {
 			outcome = "changed again"
 		}
+
 		rows = append(rows, store.Result{
 			Host:    x.work.Host,
 			Step:    res.Step,
@@ -758,6 +816,7 @@ func (s *Server) resultsOf(ctx context.Context, x part, in wire.RunDone) (rows [
 			Reason:  res.Reason,
 		})
 	}
+
 	return rows, nil
 }
 
@@ -767,17 +826,21 @@ func (s *Server) endPart(ctx context.Context, x part, in wire.RunDone, rows []st
 	if err != nil {
 		return err
 	}
+
 	for _, h := range next {
 		s.hub.poke(h)
 	}
+
 	s.happen(ctx, store.Happening{Kind: wire.HappenedRun, Host: x.work.Host, Subject: x.work.Subject})
 	if run, err := s.Store.Run(ctx, x.work.Subject); err == nil && run.State != "running" {
 		s.tellPlan(ctx, wire.NoticeRun, run.Plan, run.State)
 	}
+
 	if err := s.Store.Audit(ctx, store.By{Who: "agent " + x.work.Host}, "run "+in.State, x.work.Subject,
 		in.Message); err != nil {
 		return err
 	}
+
 	s.hub.poke(x.work.Host)
 	return nil
 }

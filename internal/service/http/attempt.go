@@ -42,10 +42,12 @@ func (s *Server) once(next http.Handler) http.Handler {
 			next.ServeHTTP(w, r)
 			return
 		}
+
 		if len(key) > maxKey {
 			s.plain(w, r, huma.Error400BadRequest(keyHeader+": want at most 128 characters"))
 			return
 		}
+
 		// With other roles it is another call: whoever lost one is not given again what they got by it.
 		asked := []byte(r.Method + " " + r.URL.RequestURI() + "\n" + p.RoleList + "\n")
 		if large(r.URL.Path) == 0 { // too large to be held
@@ -54,29 +56,36 @@ func (s *Server) once(next http.Handler) http.Handler {
 				s.plain(w, r, huma.NewError(http.StatusRequestEntityTooLarge, "body: "+err.Error()))
 				return
 			}
+
 			r.Body = io.NopCloser(bytes.NewReader(body))
 			asked = append(asked, body...)
 		}
+
 		a := store.NewAttempt(p.Name+"\x00"+p.by, key, asked)
 		if s.answeredBefore(w, r, a) {
 			return
 		}
+
 		// It goes on where the caller's connection breaks: who calls again gets its answer.
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(r.Context()), longestCall)
 		defer cancel()
+
 		held := &heldAnswer{header: http.Header{}, status: http.StatusOK}
 		next.ServeHTTP(held, r.WithContext(store.WithAttempt(ctx, a)))
 		if held.status == http.StatusConflict && !a.Done && s.answeredBefore(w, r, a) { // somebody else was faster
 			return
 		}
+
 		if a.Done && held.status < 500 && held.body.Len() <= maxAnswer {
 			if err := s.keepAnswer(r.Context(), a, held); err != nil {
 				s.Log.Warn("an answer was not kept", "error", err)
 			}
 		}
+
 		for k, v := range held.header {
 			w.Header()[k] = v
 		}
+
 		w.WriteHeader(held.status)
 		_, _ = w.Write(held.body.Bytes()) // nobody is left to tell
 	})
@@ -109,16 +118,20 @@ func (s *Server) answeredBefore(w http.ResponseWriter, r *http.Request, a *store
 				"this call was carried out, and its answer cannot be read any more: look at what is there")
 		}
 	}
+
 	if err != nil {
 		s.plain(w, r, err)
 		return true
 	}
+
 	if got.Type != "" {
 		w.Header().Set("Content-Type", got.Type)
 	}
+
 	if got.Location != "" {
 		w.Header().Set("Location", got.Location)
 	}
+
 	w.Header().Set("Idletally-Answered", before.At.UTC().Format(time.RFC3339))
 	w.WriteHeader(before.Status)
 	_, _ = w.Write(got.Body)

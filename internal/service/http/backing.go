@@ -44,6 +44,7 @@ func (b *backing) see(l chain.Line) error {
 	if err := b.read.Next(l); err != nil || l.Seq <= 0 { // what was written before there was a chain proves no approval
 		return err
 	}
+
 	others := func() []approval {
 		return slices.DeleteFunc(b.plans[l.Subject], func(a approval) bool { return a.reviewer == l.Who })
 	}
@@ -58,6 +59,7 @@ func (b *backing) see(l chain.Line) error {
 	case chain.TakenOver: // what stands before was not written by this service
 		clear(b.plans)
 	}
+
 	return nil
 }
 
@@ -88,11 +90,13 @@ func (b *backing) says(id string, digest tree.Hash, reviewers []string) error {
 		}
 		enough = enough || b.plans[id][i].last
 	}
+
 	if !enough {
 		return fmt.Errorf(
 			"%w: the history does not say that plan %s has all the approvals that it needs: have it approved again",
 			store.ErrConflict, id)
 	}
+
 	return nil
 }
 
@@ -106,24 +110,30 @@ func (s *Server) approvedBy(ctx context.Context, p store.Plan) (reviewers []stri
 	if p.Expires == nil || len(all) == 0 {
 		return nil, fmt.Errorf("plan %s has no approval", p.ID)
 	}
+
 	for _, a := range all {
 		if a.At.After(p.Expires.Add(-approvalLife - time.Second)) { // the others were too old to count
 			reviewers = append(reviewers, a.Reviewer)
 		}
 	}
+
 	b := s.backing
 	b.mu.Lock()
 	defer b.mu.Unlock()
+
 	h, _, err := s.Store.Chain(ctx, b.read.Seq, b.see)
 	if err == nil {
 		err = b.read.End(h, s.OrderKey())
 	}
+
 	if errors.Is(err, chain.ErrBroken) {
 		err = fmt.Errorf("%w: %w", store.ErrConflict, err)
 	}
+
 	if err != nil {
 		return nil, fmt.Errorf("no order is signed for plan %s: %w", p.ID, err)
 	}
+
 	b.forget(time.Now().Add(-2 * orderLife))
 	return reviewers, b.says(p.ID, plan.Digest(p.Manifest), reviewers)
 }

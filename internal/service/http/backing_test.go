@@ -17,6 +17,7 @@ func TestBacking(t *testing.T) {
 		return chain.Line{Who: who, What: what, Subject: subject, Detail: d.String() + " a remark"}
 	}
 	first, last := line("purser", saidInPart, "p", digest), line("harbourmaster", saidApproved, "p", digest)
+
 	for name, c := range map[string]struct {
 		lines     []chain.Line
 		reviewers []string
@@ -53,13 +54,16 @@ func TestBacking(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
+
 		if err := b.says("p", digest, c.reviewers); (err == nil) != c.backed {
 			t.Errorf("%s: %v", name, err)
 		}
+
 		if err := b.see(chain.Line{Seq: b.read.Seq + 1, What: saidApproved, Who: "x", Subject: "p"}); !errors.Is(err,
 			chain.ErrBroken) {
 			t.Errorf("%s: a line that does not fit: %v", name, err)
 		}
+
 		b.forget(time.Now())
 		if len(b.plans) != 0 {
 			t.Errorf("%s: kept for ever: %v", name, b.plans)

@@ -54,6 +54,7 @@ func (s *Server) baselineRoutes(r chi.Router) {
 			if !c.OK {
 				return nil, faulty(c.Errors)
 			}
+
 			n, err := s.Store.AddEdition(ctx,
 				store.Edition{
 					Application: doc.Application,
@@ -62,15 +63,19 @@ func (s *Server) baselineRoutes(r chi.Router) {
 					Author:      caller(ctx).Name,
 				},
 				in.Body.After)
+
 			if err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "edition drafted", doc.Application, "")
+
 			// others may be writing at it
 			s.happen(ctx, store.Happening{Kind: wire.HappenedEdition, Application: doc.Application, Subject: itoa(n)})
 			e, err := s.Store.Edition(ctx, doc.Application, n)
 			return &body[wire.Edition]{wireEdition(e)}, err
 		})
+
 	addFor(s,
 		op{
 			"POST", "/baselines/effect", "preview-baseline",
@@ -81,9 +86,11 @@ func (s *Server) baselineRoutes(r chi.Router) {
 			if err != nil {
 				return nil, err
 			}
+
 			out, err := s.desk.Effect(ctx, old, in.Body.Text)
 			return &body[wire.EditionEffect]{out}, err
 		})
+
 	addFor(s,
 		op{
 			"POST", "/baselines/derive", "derive-baseline",
@@ -94,6 +101,7 @@ func (s *Server) baselineRoutes(r chi.Router) {
 			out, err := s.desk.Derive(ctx, in.Body)
 			return &body[wire.Derived]{out}, err
 		})
+
 	type one struct {
 		Name   string `path:"name"`
 		Number int    `path:"number" doc:"0 is the published edition"`
@@ -113,15 +121,18 @@ func (s *Server) baselineRoutes(r chi.Router) {
 			if err != nil {
 				return nil, err
 			}
+
 			out, err := s.desk.Effect(ctx, old.Text, fresh.Text)
 			return &body[wire.EditionEffect]{out}, err
 		})
+
 	type explain struct {
 		Name   string `path:"name"`
 		Number int    `path:"number" doc:"0 is the published edition"`
 		Host   string `query:"host" required:"true" maxLength:"64"`
 		Path   string `query:"path" required:"true" maxLength:"131072"`
 	}
+
 	add(s,
 		op{
 			"GET", "/baselines/{name}/{number}/explain", "explain-path", "Which rule decides which aspect of a path",
@@ -132,16 +143,20 @@ func (s *Server) baselineRoutes(r chi.Router) {
 			if err != nil {
 				return nil, err
 			}
+
 			raw, err := unescaped("path", in.Path)
 			if err == nil {
 				err = checked("path", raw)
 			}
+
 			if err != nil {
 				return nil, err
 			}
+
 			out, err := s.desk.Explain(ctx, e, in.Host, raw)
 			return &body[wire.Explained]{out}, err
 		})
+
 	type editions struct {
 		Name  string `path:"name"`
 		After int    `query:"after" minimum:"0"`
@@ -157,11 +172,13 @@ func (s *Server) baselineRoutes(r chi.Router) {
 			if err != nil {
 				return nil, err
 			}
+
 			out := make([]wire.Edition, len(rows))
 			for i, e := range rows {
 				e.Text = ""
 				out[i] = wireEdition(e)
 			}
+
 			p, err := counted(ctx, in.After != 0,
 				page(out, in.Limit, func(e wire.Edition) string { return itoa(e.Number) }),
 				func(ctx context.Context) (int64, error) {
@@ -169,6 +186,7 @@ func (s *Server) baselineRoutes(r chi.Router) {
 				})
 			return &body[wire.Page[wire.Edition]]{p}, err
 		})
+
 	add(s, op{"GET", "/baselines/{name}/{number}", "get-edition", "Show an edition with its text", wire.Viewer, 200},
 		func(ctx context.Context, in *one) (*body[wire.Edition], error) {
 			e, err := s.Store.Edition(ctx, in.Name, in.Number)
@@ -184,15 +202,18 @@ func (s *Server) baselineRoutes(r chi.Router) {
 			if err := s.Store.Publish(ctx, in.Name, in.Number, caller(ctx).Name); err != nil {
 				return nil, err
 			}
+
 			s.hub.pokeAll(watchLists)
 			s.audit(ctx, "edition published", in.Name, itoa(in.Number))
 			if err := errors.Join(s.desk.CompareAll(ctx, in.Name), s.desk.CompareIncluding(ctx, in.Name)); err != nil {
 				s.Log.Error("compare after publishing", "application", in.Name, "error", err)
 			}
+
 			s.happen(ctx, store.Happening{Kind: wire.HappenedEdition, Application: in.Name, Subject: itoa(in.Number)})
 			e, err := s.Store.Edition(ctx, in.Name, in.Number)
 			return &body[wire.Edition]{wireEdition(e)}, err
 		})
+
 	add(s,
 		op{
 			"GET", "/applications", "list-applications", "List applications with the state on their hosts",
@@ -211,6 +232,7 @@ func (s *Server) baselineRoutes(r chi.Router) {
 			if err != nil {
 				return nil, err
 			}
+
 			at := byPlace(reports)
 			out := wire.Page[wire.Application]{Items: []wire.Application{}}
 			for _, e := range newest {
@@ -220,6 +242,7 @@ func (s *Server) baselineRoutes(r chi.Router) {
 				}
 				out.Items = append(out.Items, a)
 			}
+
 			return &body[wire.Page[wire.Application]]{whole(out)}, nil
 		})
 }
@@ -235,6 +258,7 @@ func (s *Server) application(
 	if err != nil {
 		return a, err
 	}
+
 	a.Published, a.Title = e.Number, e.Title
 	var looks []verdict.Look
 	for _, h := range hosts {
@@ -249,8 +273,10 @@ func (s *Server) application(
 			w.Closes = r.Closes
 			st.Report = &w
 		}
+
 		a.Hosts, looks = append(a.Hosts, st), append(looks, l)
 	}
+
 	v := wire.VerdictOf(verdict.Of(looks, known.At))
 	a.Verdict = &v
 	return a, nil

@@ -21,6 +21,7 @@ func (s *Server) calculatorRoutes() {
 		}
 		return huma.Error422UnprocessableEntity(err.Error())
 	}
+
 	type modeAsk struct {
 		Mode   string `query:"mode" required:"true" maxLength:"200" doc:"Octal digits, nine or ten letters, or a symbolic mode"`
 		Change string `query:"change" maxLength:"1000" doc:"A symbolic mode to apply"`
@@ -28,6 +29,7 @@ func (s *Server) calculatorRoutes() {
 		Umask  string `query:"umask" maxLength:"6" default:"0022"`
 		Limits string `query:"limits" maxLength:"1000" doc:"What the mode must and must not have, such as g+r,o-w"`
 	}
+
 	add(s, op{"GET", "/calculate/mode", "calculate-mode", "Explain, convert or change a mode", "", 200},
 		func(_ context.Context, in *modeAsk) (*body[wire.Mode], error) {
 			out, err := inquiry.Mode(inquiry.ModeAsk{
@@ -39,6 +41,7 @@ func (s *Server) calculatorRoutes() {
 			})
 			return &body[wire.Mode]{out}, bad(err)
 		})
+
 	add(s,
 		op{
 			"POST", "/calculate/password", "judge-password",
@@ -50,8 +53,10 @@ func (s *Server) calculatorRoutes() {
 			if problem != nil {
 				out.Problem = problem.Error()
 			}
+
 			return &body[wire.PasswordStrength]{out}, nil
 		})
+
 	type entriesAsk struct {
 		Entries string `query:"entries" required:"true" maxLength:"20000" doc:"An access list in POSIX.1e text form, short or long"`
 		Chmod   string `query:"chmod" maxLength:"200" doc:"What this mode makes of it"`

@@ -54,11 +54,13 @@ func (s *Server) checkReport(ctx context.Context, r *carriedReport) (string, err
 	if err != nil {
 		return "", err
 	}
+
 	r.file = f
 	context.AfterFunc(ctx, func() { _ = f.Close() }) // nothing of it is wanted when the call is over
 	if err := os.Remove(f.Name()); err != nil {      // it goes with its descriptor
 		return "", err
 	}
+
 	var tooLarge *http.MaxBytesError
 	switch _, err = io.Copy(f, r.body); {
 	case errors.As(err, &tooLarge):
@@ -72,9 +74,11 @@ func (s *Server) checkReport(ctx context.Context, r *carriedReport) (string, err
 	default:
 		r.done, err = s.readReport(ctx, r, func(int, []byte) error { return nil })
 	}
+
 	if errors.Is(err, archive.ErrNoReport) {
 		err = huma.Error422UnprocessableEntity(err.Error())
 	}
+
 	return r.plan.Application, err
 }
 
@@ -84,6 +88,7 @@ func (s *Server) readReport(
 	if _, err := r.file.Seek(0, io.SeekStart); err != nil {
 		return wire.RunDone{}, err
 	}
+
 	return archive.ReadReport(r.file, func(h archive.ReportHead) (*ecdsa.PublicKey, int, error) {
 		r.head = h
 		c, err := s.Authority.AgentOf(h.Certificate)
@@ -91,15 +96,18 @@ func (s *Server) readReport(
 			return nil, 0, huma.Error422UnprocessableEntity("the report's certificate is none of this service's: " +
 				err.Error())
 		}
+
 		host, err := s.Store.Host(ctx, h.Host)
 		if err != nil {
 			return nil, 0, err
 		}
+
 		serial := c.SerialNumber.Text(16)
 		if c.Subject.CommonName != h.Host || host.Certificate != serial && host.Renewed != serial {
 			return nil, 0, huma.Error422UnprocessableEntity("the report's certificate counts no more for host " +
 				h.Host + ": it was enrolled or admitted anew, or shut out")
 		}
+
 		key, ok := c.PublicKey.(*ecdsa.PublicKey)
 		if !ok {
 			return nil, 0, huma.Error422UnprocessableEntity("the report's certificate has a key of another kind")
@@ -107,12 +115,14 @@ func (s *Server) readReport(
 		if r.part, err = s.runPart(ctx, h.Host, h.Work); err != nil {
 			return nil, 0, err
 		}
+
 		switch {
 		case r.work.Kind != wire.WorkRun || r.work.Subject != h.Run:
 			return nil, 0, huma.Error422UnprocessableEntity("the report is of work that it does not fit")
 		case r.work.State == "done":
 			return nil, 0, huma.Error409Conflict("how run " + h.Run + " ended on " + h.Host + " is known already")
 		}
+
 		return key, r.part.Steps, nil
 	}, originals)
 }
@@ -140,6 +150,7 @@ func (s *Server) carriedRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "host admitted", in.Name, "certificate "+serial)
 			return &body[wire.Enrolled]{
 				wire.Enrolled{
@@ -152,6 +163,7 @@ func (s *Server) carriedRoutes() {
 				},
 			}, nil
 		})
+
 	type order struct {
 		ID   string `path:"id" maxLength:"16"`
 		Host string `query:"host" required:"true" maxLength:"64"`
@@ -175,9 +187,11 @@ func (s *Server) carriedRoutes() {
 			if err := s.Store.CarryWork(ctx, in.Host, in.ID, time.Now().Add(orderLife)); err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "run carried out", in.ID, in.Host)
 			return s.showRun(ctx, in.ID)
 		})
+
 	addFor(s,
 		op{
 			"GET", "/runs/{id}/order", "write-order",
@@ -197,6 +211,7 @@ func (s *Server) carriedRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			return &huma.StreamResponse{Body: func(hc huma.Context) {
 				hc.SetHeader("Content-Type", "application/octet-stream")
 				hc.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s.order"`, in.Host, in.ID))
@@ -209,6 +224,7 @@ func (s *Server) carriedRoutes() {
 				}
 			}}, nil
 		})
+
 	addFor(s,
 		op{
 			"POST", reportPath, "take-report",
@@ -234,6 +250,7 @@ func (s *Server) carriedRoutes() {
 			if err := s.Store.Seen(ctx, in.work.Host); err != nil {
 				return nil, err
 			}
+
 			return s.showRun(ctx, in.work.Subject)
 		})
 }

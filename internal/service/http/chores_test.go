@@ -34,6 +34,7 @@ func methodsOf(t *testing.T, patterns ...string) map[string][]*ast.FuncDecl {
 			}
 		}
 	}
+
 	return out
 }
 
@@ -60,6 +61,7 @@ func TestChoresHaveABudget(t *testing.T) {
 			if !ok || tend.Recv.List[0].Type.(*ast.StarExpr).X.(*ast.Ident).Name != "Server" {
 				return true
 			}
+
 			for _, name := range calls(lit) {
 				started++
 				bounded := false
@@ -68,13 +70,16 @@ func TestChoresHaveABudget(t *testing.T) {
 						bounded = bounded || c == "Round" || c == "place"
 					}
 				}
+
 				if !bounded {
 					t.Errorf("%s goes on without a budget", name)
 				}
 			}
+
 			return true
 		})
 	}
+
 	if started < 6 {
 		t.Errorf("Tend starts %d chores", started)
 	}
@@ -86,6 +91,7 @@ func TestChoresHaveABudget(t *testing.T) {
 			if err != nil || !s.budgets.Has(class) {
 				t.Fatalf("%s: %v", name, err)
 			}
+
 			if class == tending { // a second one waits for the first
 				short, cancel := context.WithCancel(t.Context())
 				cancel()
@@ -93,12 +99,15 @@ func TestChoresHaveABudget(t *testing.T) {
 					t.Errorf("%s goes on twice at once", name)
 				}
 			}
+
 			if _, ends := within.Deadline(); ends != (class == tending) {
 				t.Errorf("%s may last: %t", name, !ends)
 			}
+
 			leave()
 		}
 	}
+
 	if _, _, err := s.room(t.Context(), "dance"); err == nil {
 		t.Error("a chore that nobody knows has room")
 	}

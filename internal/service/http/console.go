@@ -20,6 +20,7 @@ func (s *Server) consoleRoutes() {
 			s.plain(w, r, huma.Error404NotFound("nothing is served at "+r.URL.Path))
 			return
 		}
+
 		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
 		var b []byte
 		var err error = fs.ErrNotExist
@@ -29,16 +30,19 @@ func (s *Server) consoleRoutes() {
 				b, err = fs.ReadFile(s.Console, name)
 			}
 		}
+
 		if err != nil {
 			http.Error(w, "The console is not built into this program: run make build.", http.StatusNotFound)
 			return
 		}
+
 		w.Header().Set("Content-Type", mime.TypeByExtension(path.Ext(name)))
 		if strings.HasPrefix(name, "assets/") { // their names hold a hash
 			w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
 		} else {
 			w.Header().Set("Cache-Control", "no-cache")
 		}
+
 		_, _ = w.Write(b)
 	})
 }

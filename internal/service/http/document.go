@@ -15,6 +15,7 @@ import (
 // calls stay closed. It gives the words of the glossary that were of use.
 func complete(doc *huma.OpenAPI) (used map[string]bool) {
 	used = map[string]bool{}
+
 	// say takes the first of some names that the glossary has, where nothing is said yet.
 	say := func(text *string, names ...string) {
 		for _, name := range names {
@@ -23,10 +24,12 @@ func complete(doc *huma.OpenAPI) (used map[string]bool) {
 			}
 		}
 	}
+
 	closed := map[string]bool{}
 	for name := range bodies(doc) {
 		keepClosed(doc, name, closed)
 	}
+
 	for name, s := range doc.Components.Schemas.Map() {
 		if !closed[name] && s.AdditionalProperties == false {
 			s.AdditionalProperties = nil
@@ -38,6 +41,7 @@ func complete(doc *huma.OpenAPI) (used map[string]bool) {
 			}
 		}
 	}
+
 	for path, o := range each(doc) {
 		of, _, _ := strings.Cut(strings.TrimPrefix(path, "/api/v1/"), "/")
 		for _, p := range o.Parameters {
@@ -48,6 +52,7 @@ func complete(doc *huma.OpenAPI) (used map[string]bool) {
 			}
 		}
 	}
+
 	return used
 }
 
@@ -119,10 +124,12 @@ func references(s *huma.Schema) iter.Seq[string] {
 			if x.Ref != "" && !yield(named(x.Ref)) {
 				return
 			}
+
 			todo = append(todo, x.Items)
 			for _, p := range x.Properties {
 				todo = append(todo, p)
 			}
+
 			if more, ok := x.AdditionalProperties.(*huma.Schema); ok {
 				todo = append(todo, more)
 			}

@@ -31,6 +31,7 @@ func TestEverythingIsDescribed(t *testing.T) {
 			}
 		}
 	}
+
 	for path, o := range each(doc) {
 		for _, p := range o.Parameters {
 			described++
@@ -42,14 +43,17 @@ func TestEverythingIsDescribed(t *testing.T) {
 			}
 		}
 	}
+
 	if described < 1000 || examples < 200 {
 		t.Errorf("%d are described, with %d examples", described, examples)
 	}
+
 	// What the glossary said is taken out, and said once more.
 	said := map[string]bool{}
 	for _, text := range glossary {
 		said[text] = true
 	}
+
 	for _, s := range doc.Components.Schemas.Map() {
 		for _, p := range s.Properties {
 			if said[p.Description] {
@@ -57,6 +61,7 @@ func TestEverythingIsDescribed(t *testing.T) {
 			}
 		}
 	}
+
 	for _, o := range each(doc) {
 		for _, p := range o.Parameters {
 			if said[p.Description] {
@@ -64,6 +69,7 @@ func TestEverythingIsDescribed(t *testing.T) {
 			}
 		}
 	}
+
 	used := complete(doc)
 	for word := range glossary {
 		if !used[word] {
@@ -80,6 +86,7 @@ func promised(doc *huma.OpenAPI) (lines []string) {
 	for name := range bodies(doc) {
 		keepClosed(doc, name, asked)
 	}
+
 	for path, o := range each(doc) {
 		call := o.Method + " " + path
 		for _, p := range o.Parameters {
@@ -88,11 +95,13 @@ func promised(doc *huma.OpenAPI) (lines []string) {
 				add("%s needs %s %s", call, p.In, p.Name)
 			}
 		}
+
 		if o.RequestBody != nil {
 			for kind, m := range o.RequestBody.Content {
 				add("%s takes %s: %s", call, kind, typed(m.Schema))
 			}
 		}
+
 		for status, r := range o.Responses {
 			for kind, m := range r.Content {
 				add("%s answers %s %s: %s", call, status, kind, typed(m.Schema))
@@ -102,6 +111,7 @@ func promised(doc *huma.OpenAPI) (lines []string) {
 			}
 		}
 	}
+
 	for name, s := range doc.Components.Schemas.Map() {
 		for prop, p := range s.Properties {
 			add("%s.%s: %s", name, prop, typed(p))
@@ -119,6 +129,7 @@ func promised(doc *huma.OpenAPI) (lines []string) {
 			}
 		}
 	}
+
 	slices.Sort(lines)
 	return slices.Compact(lines)
 }
@@ -143,6 +154,7 @@ func broken(was, is []string) (out []string) {
 		if strings.Contains(line, " needs ") {
 			continue
 		}
+
 		call, _, _ := strings.Cut(line, " takes ")
 		call, _, _ = strings.Cut(call, " answers ")
 		body, _, _ := strings.Cut(line, ".")
@@ -151,12 +163,14 @@ func broken(was, is []string) (out []string) {
 			out = append(out, "no more: "+line)
 		}
 	}
+
 	for _, line := range is {
 		_, told := slices.BinarySearch(was, line)
 		if !told && strings.Contains(line, " needs ") && known[subject(line)] {
 			out = append(out, "not before: "+line)
 		}
 	}
+
 	return out
 }
 
@@ -173,23 +187,27 @@ func TestPromisesAreKept(t *testing.T) {
 	if err != nil && !write {
 		t.Fatal(err)
 	}
+
 	was := slices.DeleteFunc(strings.Split(string(b), "\n"), func(line string) bool {
 		return line == "" || line[0] == '#'
 	})
 	for _, line := range broken(was, is) {
 		t.Error(line)
 	}
+
 	if write && !t.Failed() {
 		if err := os.WriteFile(file, []byte(head+strings.Join(is, "\n")+"\n"), 0o644); err != nil {
 			t.Fatal(err)
 		}
 		return
 	}
+
 	for _, line := range is {
 		if _, ok := slices.BinarySearch(was, line); !ok {
 			t.Errorf("docs/api-1.txt does not have: %s", line)
 		}
 	}
+
 	if len(is) < 3000 {
 		t.Errorf("%d lines", len(is))
 	}
@@ -208,6 +226,7 @@ func TestBroken(t *testing.T) {
 		slices.Sort(is)
 		return is
 	}
+
 	for _, c := range []struct {
 		what  string
 		is    []string

@@ -41,9 +41,11 @@ func wireSnapshot(v store.Snapshot) wire.Snapshot {
 		Created:     v.Created,
 		Taken:       v.Taken,
 	}
+
 	if v.State == "ready" {
 		w.Root = v.Hash().String()
 	}
+
 	roots, _ := v.RootList() // we wrote both
 	w.Roots = pathname.EscapeAll(roots)
 	w.Denied, _ = v.DeniedList()
@@ -81,11 +83,13 @@ func (s *Server) snapshotRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			s.hub.poke(in.Body.Host)
 			s.audit(ctx, "snapshot asked for", in.Body.Host, in.Body.Application)
 			v, err := s.Store.Snapshot(ctx, id)
 			return &body[wire.Snapshot]{wireSnapshot(v)}, err
 		})
+
 	type all struct {
 		Name string `path:"name" maxLength:"64"`
 		Body wire.NewSnapshots
@@ -108,24 +112,30 @@ func (s *Server) snapshotRoutes() {
 					if err != nil {
 						return err
 					}
+
 					w := wireSnapshot(v)
 					asked.Snapshot, hosts = &w, append(hosts, host)
 					s.hub.poke(host)
 				}
+
 				out.Items = append(out.Items, asked)
 				return nil
 			})
+
 			if len(hosts) > 0 {
 				s.audit(ctx, "snapshots asked for", in.Name, strings.Join(hosts, " "))
 			}
+
 			return &body[wire.Page[wire.AskedSnapshot]]{out}, err
 		})
+
 	type list struct {
 		Application string `query:"application" maxLength:"64"`
 		Host        string `query:"host" maxLength:"64"`
 		After       string `query:"after" maxLength:"16"`
 		Limit       int    `query:"limit" default:"50" minimum:"1" maximum:"1000"`
 	}
+
 	add(s, op{"GET", "/snapshots", "list-snapshots", "List snapshots, newest first", wire.Viewer, 200},
 		func(ctx context.Context, in *list) (*body[wire.Page[wire.Snapshot]], error) {
 			rows, err := s.Store.Snapshots(ctx, in.Application, in.Host, in.After, in.Limit)
@@ -134,21 +144,25 @@ func (s *Server) snapshotRoutes() {
 				out[i] = wireSnapshot(v)
 				out[i].Denied = nil
 			}
+
 			if err != nil {
 				return nil, err
 			}
+
 			p, err := counted(ctx, in.After != "", page(out, in.Limit, func(v wire.Snapshot) string { return v.ID }),
 				func(ctx context.Context) (int64, error) {
 					return s.Store.CountSnapshots(ctx, in.Application, in.Host)
 				})
 			return &body[wire.Page[wire.Snapshot]]{p}, err
 		})
+
 	add(s, op{"GET", "/snapshots/{id}", "get-snapshot", "Show a snapshot", wire.Viewer, 200},
 		func(ctx context.Context, in *byID) (*body[wire.Snapshot], error) {
 			v, err := s.Store.Snapshot(ctx, in.ID)
 			if err != nil {
 				return nil, err
 			}
+
 			out := wireSnapshot(v)
 			if v.State == "waiting" { // as many paths as last time is the best that can be said
 				last, err := s.Store.Newest(ctx, v.Application, v.Host)
@@ -157,17 +171,21 @@ func (s *Server) snapshotRoutes() {
 				}
 				out.Seen, out.Expected = v.Seen, last.Paths
 			}
+
 			return &body[wire.Snapshot]{out}, nil
 		})
+
 	addFor(s, op{"POST", "/snapshots/{id}/cancel", "cancel-snapshot", "Cancel a pending snapshot", wire.Operator, 200},
 		s.applicationOfSnapshot, func(ctx context.Context, in *byID) (*body[wire.Snapshot], error) {
 			if err := s.Store.CancelSnapshot(ctx, in.ID, caller(ctx).Name); err != nil {
 				return nil, err
 			}
+
 			v, err := s.Store.Snapshot(ctx, in.ID)
 			s.audit(ctx, "snapshot cancelled", v.Host, v.Application)
 			return &body[wire.Snapshot]{wireSnapshot(v)}, err
 		})
+
 	add(s,
 		op{
 			"GET", "/snapshots/{id}/file", "export-snapshot",
@@ -182,6 +200,7 @@ func (s *Server) snapshotRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			return &huma.StreamResponse{Body: func(hc huma.Context) {
 				hc.SetHeader("Content-Type", "application/octet-stream")
 				hc.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s.snapshot"`, v.Host, v.ID))
@@ -191,6 +210,7 @@ func (s *Server) snapshotRoutes() {
 				}
 			}}, nil
 		})
+
 	addFor(s,
 		op{
 			"POST", importPath, "import-snapshot", "Take in a snapshot file of a host (application/octet-stream)",
@@ -202,16 +222,19 @@ func (s *Server) snapshotRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "snapshot imported", in.Host, in.Application+" "+id)
 			v, err := s.Store.Snapshot(ctx, id)
 			return &body[wire.Snapshot]{wireSnapshot(v)}, err
 		})
+
 	type turn struct {
 		ID    string `path:"id" maxLength:"16" doc:"The later snapshot"`
 		From  string `query:"from" required:"true" maxLength:"16" doc:"The earlier one; of any host"`
 		After string `query:"after" maxLength:"131072" doc:"Path to go on after"`
 		Limit int    `query:"limit" default:"500" minimum:"0" maximum:"5000"`
 	}
+
 	add(s,
 		op{
 			"GET", "/snapshots/{id}/changes", "compare-snapshots", "What changed from one snapshot to another",
@@ -238,21 +261,25 @@ func (s *Server) turnover(ctx context.Context, from, to, after string, limit int
 	if err != nil {
 		return out, err
 	}
+
 	out.From, out.To = wireSnapshot(a.row), wireSnapshot(b.row)
 	order, err := walkOrder(a.row, b.row)
 	if err != nil {
 		return out, err
 	}
+
 	t, groups, err := drift.Between(ctx, s.Store, a.snap.Forest, b.snap.Forest, b.dir, func(c drift.Change) error {
 		if raw != "" && order(c.Path, raw) <= 0 {
 			return nil
 		}
+
 		if len(out.Items) == limit {
 			if limit > 0 {
 				out.Next = out.Items[limit-1].Path
 			}
 			return nil
 		}
+
 		what := "changed"
 		switch {
 		case c.Before.Kind == 0:
@@ -260,12 +287,15 @@ func (s *Server) turnover(ctx context.Context, from, to, after string, limit int
 		case c.After.Kind == 0:
 			what = "gone"
 		}
+
 		out.Items = append(out.Items, wire.SingleChange{Path: pathname.Escape(c.Path), Change: what})
 		return nil
 	})
+
 	if err != nil {
 		return out, err
 	}
+
 	out.Added = t.Added
 	out.Gone = t.Gone
 	out.Changed = t.Changed
@@ -279,6 +309,7 @@ func (s *Server) turnover(ctx context.Context, from, to, after string, limit int
 		}
 		return x.Kind.String(), view, x.Gap.String()
 	}
+
 	for _, g := range groups {
 		w := wire.ChangeGroup{
 			Word:    g.Effect.Word(),
@@ -287,10 +318,12 @@ func (s *Server) turnover(ctx context.Context, from, to, after string, limit int
 			Folder:  g.Folder.String(),
 			Example: g.Example.String(),
 		}
+
 		w.BeforeKind, w.Before, w.BeforeGap = side(g.Before, a.dir)
 		w.AfterKind, w.After, w.AfterGap = side(g.After, b.dir)
 		out.Groups = append(out.Groups, w)
 	}
+
 	return out, nil
 }
 
@@ -330,6 +363,7 @@ func (s *Server) wireReport(ctx context.Context, r store.Report) (wire.Report, [
 	if err != nil {
 		return w, nil, err
 	}
+
 	if len(groups) == maxGroups {
 		n, err := s.Store.CountGroups(ctx, r.ID)
 		if err != nil {
@@ -337,20 +371,24 @@ func (s *Server) wireReport(ctx context.Context, r store.Report) (wire.Report, [
 		}
 		w.MoreGroups = n - maxGroups
 	}
+
 	waived, err := s.desk.Waived(ctx, r, groups)
 	if err != nil {
 		return w, nil, err
 	}
+
 	since := map[string]time.Time{}
 	for _, g := range groups {
 		if g.Count == 1 && g.Since != nil {
 			since[string(g.Example)] = *g.Since
 		}
 	}
+
 	by, err := s.desk.By(ctx, r, since)
 	if err != nil {
 		return w, nil, err
 	}
+
 	out := make([]wire.Group, 0, len(groups))
 	for _, g := range groups {
 		x := wire.GroupOf(r.Host, g.Group)
@@ -361,6 +399,7 @@ func (s *Server) wireReport(ctx context.Context, r store.Report) (wire.Report, [
 		if a, ok := by[string(g.Example)]; ok && g.Count == 1 {
 			x.By = &a
 		}
+
 		if row, ok := waived[g.ID]; ok {
 			waiver := wireWaiver(row)
 			x.Waiver = &waiver
@@ -369,14 +408,18 @@ func (s *Server) wireReport(ctx context.Context, r store.Report) (wire.Report, [
 			out = append(out, x)
 			continue
 		}
+
 		if len(g.Effect.Opens) > 0 {
 			w.Opens += int64(g.Count)
 		}
+
 		if len(g.Effect.Closes) > 0 {
 			w.Closes += int64(g.Count)
 		}
+
 		out = append(out, x)
 	}
+
 	return w, out, nil
 }
 
@@ -409,6 +452,7 @@ func (s *Server) waiverRoutes() {
 		After       string `query:"after" maxLength:"16"`
 		Limit       int    `query:"limit" default:"500" minimum:"1" maximum:"2000" doc:"How many at the most, with all; of those that count all are given"`
 	}
+
 	add(s,
 		op{
 			"GET", "/waivers", "list-waivers", "List the waivers of an application, soonest to end first", wire.Viewer,
@@ -422,22 +466,27 @@ func (s *Server) waiverRoutes() {
 			} else {
 				rows, err = s.Store.CountingWaivers(ctx, in.Application)
 			}
+
 			if err != nil {
 				return nil, err
 			}
+
 			out := make([]wire.Waiver, len(rows))
 			for i, w := range rows {
 				out[i] = wireWaiver(w)
 			}
+
 			if !in.All {
 				return &body[wire.Page[wire.Waiver]]{whole(wire.Page[wire.Waiver]{Items: out})}, nil
 			}
+
 			p, err := counted(ctx, in.After != "", page(out, in.Limit, func(w wire.Waiver) string { return w.ID }),
 				func(ctx context.Context) (int64, error) {
 					return s.Store.CountWaivers(ctx, in.Application)
 				})
 			return &body[wire.Page[wire.Waiver]]{p}, err
 		})
+
 	addFor(s, op{"POST", "/waivers", "add-waiver", "Accept findings until a date, with a reason", wire.Reviewer, 201},
 		func(_ context.Context, in *body[wire.NewWaiver]) (string, error) { return in.Body.Application, nil },
 		func(ctx context.Context, in *body[wire.NewWaiver]) (*body[wire.Waiver], error) {
@@ -448,17 +497,20 @@ func (s *Server) waiverRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "findings waived", in.Body.Application,
 				fmt.Sprintf("%s until %s: %s", w.Pattern, in.Body.Ends.Format(time.DateOnly), in.Body.Reason))
 			w, err = s.Store.Waiver(ctx, w.ID)
 			return &body[wire.Waiver]{wireWaiver(w)}, err
 		})
+
 	addFor(s,
 		op{"POST", "/waivers/{id}/withdraw", "withdraw-waiver", "End a waiver before its time", wire.Reviewer, 200},
 		s.applicationOfWaiver, func(ctx context.Context, in *byID) (*body[wire.Waiver], error) {
 			if err := s.Store.WithdrawWaiver(ctx, in.ID, caller(ctx).Name); err != nil {
 				return nil, err
 			}
+
 			w, err := s.Store.Waiver(ctx, in.ID)
 			s.audit(ctx, "waiver withdrawn", w.Application, w.Pattern)
 			return &body[wire.Waiver]{wireWaiver(w)}, err
@@ -494,17 +546,21 @@ func (s *Server) currentDrift(ctx context.Context, application, host string, age
 		Reports:     []wire.Report{},
 		Groups:      []wire.Group{},
 	}
+
 	e, doc, hosts, err := s.desk.Published(ctx, application)
 	if err != nil {
 		return out, err
 	}
+
 	out.Title = e.Title
 	for _, r := range doc.Rules {
 		out.Rules = append(out.Rules, r.Name)
 	}
+
 	if hosts, err = s.only(ctx, application, hosts, host); err != nil {
 		return out, err
 	}
+
 	var rows []store.Report
 	counts := map[string]int64{}
 	for _, h := range hosts {
@@ -519,6 +575,7 @@ func (s *Server) currentDrift(ctx context.Context, application, host string, age
 		if err != nil {
 			return out, err
 		}
+
 		rows, counts[h.Name] = append(rows, r), wr.Findings
 		out.Reports, out.Groups = append(out.Reports, wr), append(out.Groups, groups...)
 	}
@@ -527,6 +584,7 @@ func (s *Server) currentDrift(ctx context.Context, application, host string, age
 	if err != nil {
 		return out, err
 	}
+
 	current := byPlace(rows)
 	var looks []verdict.Look
 	for _, h := range hosts {
@@ -534,6 +592,7 @@ func (s *Server) currentDrift(ctx context.Context, application, host string, age
 		looks = append(looks, l)
 		out.Hosts = append(out.Hosts, wire.HostVerdictOf(h.Name, l, out.Made))
 	}
+
 	out.Verdict = wire.VerdictOf(verdict.Of(looks, out.Made))
 	return out, nil
 }
@@ -571,6 +630,7 @@ func (s *Server) places(ctx context.Context, report, path string) (wire.Spots, e
 	if err := checked("path", raw); err != nil {
 		return out, err
 	}
+
 	tally := func(t drift.Tally) wire.Tally {
 		return wire.Tally{Findings: t.Findings, Opens: t.Opens, Closes: t.Closes, Waived: t.Waived}
 	}
@@ -582,22 +642,27 @@ func (s *Server) places(ctx context.Context, report, path string) (wire.Spots, e
 			Below: p.Tally != p.Here,
 		}
 	}
+
 	at, err := s.Store.Place(ctx, r.ID, raw)
 	if isNotFound(err) { // all is as declared there
 		out.Path = pathname.Escape(raw)
 		return out, nil
 	}
+
 	if err != nil {
 		return out, err
 	}
+
 	out.Spot = shown(at)
 	rows, err := s.Store.PlacesIn(ctx, r.ID, raw, mostPlaces+1)
 	if len(rows) > mostPlaces {
 		rows, out.More = rows[:mostPlaces], true
 	}
+
 	for _, p := range rows {
 		out.Folders = append(out.Folders, shown(p))
 	}
+
 	return out, err
 }
 
@@ -614,6 +679,7 @@ func (s *Server) driftRoutes() {
 		Reports []wire.Report      `json:"reports"`
 		Groups  []wire.Group       `json:"groups"`
 	}
+
 	add(s,
 		op{
 			"GET", "/drift", "get-drift", "The newest reports of an application and their groups of findings",
@@ -623,6 +689,7 @@ func (s *Server) driftRoutes() {
 			d, err := s.currentDrift(ctx, in.Application, in.Host, age(in.Age))
 			return &body[current]{current{d.Verdict, d.Hosts, d.Reports, d.Groups}}, err
 		})
+
 	type all struct {
 		Application string `query:"application" required:"true" maxLength:"64"`
 	}
@@ -636,10 +703,12 @@ func (s *Server) driftRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			list, left, err := s.equalGroups(ctx, in.Application, reports)
 			total := int64(len(list) + left)
 			return &body[wire.Page[wire.EqualGroup]]{wire.Page[wire.EqualGroup]{Items: list, Total: &total}}, err
 		})
+
 	type span struct {
 		Application string `query:"application" required:"true" maxLength:"64"`
 		Host        string `query:"host" maxLength:"64" doc:"Only this host"`
@@ -667,11 +736,14 @@ func (s *Server) driftRoutes() {
 						Gone:     r.Gone,
 					})
 				}
+
 				out.Items = append(out.Items, t)
 				return err
 			})
+
 			return &body[wire.Page[wire.Trend]]{out}, err
 		})
+
 	type causes struct {
 		Application string `query:"application" required:"true" maxLength:"64"`
 		Host        string `query:"host" maxLength:"64" doc:"Only this host"`
@@ -679,6 +751,7 @@ func (s *Server) driftRoutes() {
 		After       string `query:"after" maxLength:"100"`
 		Limit       int    `query:"limit" default:"500" minimum:"1" maximum:"2000"`
 	}
+
 	add(s,
 		op{
 			"GET", "/drift/causes", "list-causes",
@@ -693,19 +766,23 @@ func (s *Server) driftRoutes() {
 				}
 				from = in.After[:i]
 			}
+
 			out := wire.Page[wire.Cause]{Items: []wire.Cause{}}
 			err := s.eachHost(ctx, in.Application, in.Host, func(host string) error {
 				if host < from || out.Next != "" {
 					return nil
 				}
+
 				if host != from {
 					skip = 0
 				}
+
 				most := in.Limit - len(out.Items)
 				rows, err := s.Store.Causes(ctx, in.Application, host, time.Now().AddDate(0, 0, -in.Days), skip, most+1)
 				if len(rows) > most { // or there are more of it
 					rows, out.Next = rows[:most], host+"/"+itoa(skip+most)
 				}
+
 				for _, c := range rows {
 					out.Items = append(out.Items, wire.Cause{
 						Host:      host,
@@ -724,22 +801,27 @@ func (s *Server) driftRoutes() {
 						Instead:   c.Instead,
 					})
 				}
+
 				return err
 			})
+
 			return &body[wire.Page[wire.Cause]]{out}, err
 		})
+
 	type written struct {
 		Application string `query:"application" required:"true" maxLength:"64"`
 		Host        string `query:"host" maxLength:"64" doc:"Only this host"`
 		Age         int64  `query:"age" minimum:"0" maximum:"315360000" doc:"How many seconds a look counts, as for get-drift"`
 		Format      string `query:"format" default:"html" enum:"html,csv,junit,openmetrics"`
 	}
+
 	type file struct {
 		Type        string `header:"Content-Type"`
 		Disposition string `header:"Content-Disposition"`
 		Holds       string `header:"Idletally-Holds" enum:"yes,no" doc:"yes where all is as declared or accepted: each host was looked at, lately, with success, and everything could be read"`
 		Body        []byte
 	}
+
 	add(s,
 		op{
 			"GET", "/drift/report", "write-report",
@@ -756,13 +838,16 @@ func (s *Server) driftRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			b, err := f.Write(d)
 			holds := "yes"
 			if !d.Verdict.Holds {
 				holds = "no"
 			}
+
 			return &file{f.Type, "attachment", holds, b}, err
 		})
+
 	type under struct {
 		ID   string `path:"id" maxLength:"16"`
 		Path string `query:"path" default:"/" maxLength:"131072"`
@@ -773,6 +858,7 @@ func (s *Server) driftRoutes() {
 			out, err := s.places(ctx, in.ID, in.Path)
 			return &body[wire.Spots]{out}, err
 		})
+
 	type findings struct {
 		ID    string `path:"id" maxLength:"16"`
 		Group string `query:"group" maxLength:"12"`
@@ -780,6 +866,7 @@ func (s *Server) driftRoutes() {
 		After int    `query:"after" minimum:"0"`
 		Limit int    `query:"limit" default:"200" minimum:"1" maximum:"5000"`
 	}
+
 	add(s,
 		op{
 			"GET", "/reports/{id}/findings", "list-findings", "List a report's findings in the order of paths",
@@ -798,6 +885,7 @@ func (s *Server) driftRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			var rows []store.Finding
 			switch {
 			case folder != "" && in.Group != "":
@@ -807,16 +895,19 @@ func (s *Server) driftRoutes() {
 			default:
 				rows, err = s.Store.Findings(ctx, r, in.Group, in.After, in.Limit)
 			}
+
 			since := map[string]time.Time{}
 			for _, f := range rows {
 				if f.Since != nil {
 					since[string(f.Path)] = *f.Since
 				}
 			}
+
 			by, made := s.desk.By(ctx, r, since)
 			if err = errors.Join(err, made); err != nil {
 				return nil, err
 			}
+
 			out := make([]wire.Finding, len(rows))
 			for i, f := range rows {
 				out[i] = wire.Finding{
@@ -830,17 +921,21 @@ func (s *Server) driftRoutes() {
 					Since:     f.Since,
 					Unread:    f.Unread,
 				}
+
 				if f.Spells != nil {
 					out[i].Spells = *f.Spells
 				}
+
 				if set, err := perm.ParseSet(string(f.FoundSet)); err == nil {
 					v := perm.Describe(f.Kind, set, dir)
 					out[i].Access = &v
 				}
+
 				if a, ok := by[string(f.Path)]; ok {
 					out[i].By = &a
 				}
 			}
+
 			p, err := counted(ctx, in.After > 0,
 				page(out, in.Limit, func(f wire.Finding) string { return itoa(f.Seq) }),
 				func(ctx context.Context) (int64, error) {
@@ -848,6 +943,7 @@ func (s *Server) driftRoutes() {
 				})
 			return &body[wire.Page[wire.Finding]]{p}, err
 		})
+
 	type left struct {
 		ID    string `path:"id" maxLength:"16"`
 		After int    `query:"after" minimum:"0"`
@@ -867,13 +963,16 @@ func (s *Server) driftRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			out := wire.Page[wire.Left]{Items: []wire.Left{}, Total: &r.Unread}
 			for _, u := range rows {
 				out.Items = append(out.Items, wire.Left{Path: pathname.Escape(u.Path), Why: u.Why})
 			}
+
 			if len(rows) == in.Limit {
 				out.Next = itoa(rows[len(rows)-1].Seq)
 			}
+
 			return &body[wire.Page[wire.Left]]{out}, nil
 		})
 }

@@ -38,19 +38,23 @@ type feed struct {
 func (f *feed) join() (chan wire.Happening, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
+
 	if len(f.open) >= maxListeners {
 		return nil, huma.Error503ServiceUnavailable(
 			"too many pages follow what happens: this one asks now and then instead")
 	}
+
 	if f.open == nil {
 		f.open = map[chan wire.Happening]bool{}
 	}
+
 	c := make(chan wire.Happening, behind)
 	f.open[c] = true
 	if !f.running {
 		f.running = true
 		go f.run()
 	}
+
 	return c, nil
 }
 
@@ -75,6 +79,7 @@ func (f *feed) run() {
 		if err != nil {
 			f.s.Log.Warn("what happened is not known", "error", err)
 		}
+
 		for _, h := range list {
 			if _, ok := told[h.ID]; ok {
 				continue
@@ -82,11 +87,13 @@ func (f *feed) run() {
 			told[h.ID] = time.Now()
 			f.tell(wire.Happening{Kind: h.Kind, Application: h.Application, Host: h.Host, Subject: h.Subject})
 		}
+
 		for id, at := range told {
 			if time.Since(at) > time.Minute {
 				delete(told, id)
 			}
 		}
+
 		f.mu.Lock()
 		f.running = len(f.open) > 0
 		over := !f.running
@@ -94,6 +101,7 @@ func (f *feed) run() {
 		if over {
 			return
 		}
+
 		select {
 		case <-poked:
 		case <-time.After(askHappened):
@@ -126,6 +134,7 @@ func (s *Server) happeningRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			return &huma.StreamResponse{Body: func(hc huma.Context) {
 				defer s.feed.leave(c)
 				hc.SetHeader("Content-Type", "text/event-stream")
@@ -134,9 +143,11 @@ func (s *Server) happeningRoutes() {
 				if !ok {
 					return
 				}
+
 				s.stream(hc.Context(), w, c)
 			}}, nil
 		})
+
 	schema := s.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[wire.Happening](), true, "Happening")
 	s.api.OpenAPI().Paths["/api/v1/happenings"].Get.Responses["200"].Content = map[string]*huma.MediaType{
 		"text/event-stream": {Schema: schema},
@@ -154,6 +165,7 @@ func (s *Server) stream(ctx context.Context, w http.ResponseWriter, c chan wire.
 		_, err := fmt.Fprintf(w, format, args...)
 		return err == nil && control.Flush() == nil
 	}
+
 	event := func(h wire.Happening) bool {
 		b, err := json.Marshal(h)
 		return err == nil && write("data: %s\n\n", b)
@@ -161,8 +173,10 @@ func (s *Server) stream(ctx context.Context, w http.ResponseWriter, c chan wire.
 	if !write("retry: 1000\n") || !event(wire.Happening{Kind: wire.HappenedBegin}) {
 		return
 	}
+
 	end, beat := time.After(listenFor), time.NewTicker(pulse)
 	defer beat.Stop()
+
 	for {
 		select {
 		case h, ok := <-c:

@@ -24,12 +24,14 @@ func (s *Server) historyRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			p, err := counted(ctx, in.After != "", page(list, in.Limit, func(h wire.History) string { return h.ID }),
 				func(ctx context.Context) (int64, error) {
 					return s.Store.CountHistory(ctx, in.past())
 				})
 			return &body[wire.Page[wire.History]]{p}, err
 		})
+
 	add(s, op{"GET", "/history/file", "write-history", "The audit log as CSV, newest first", wire.Viewer, 200},
 		s.writeHistory)
 	add(s,
@@ -40,14 +42,17 @@ func (s *Server) historyRoutes() {
 		func(ctx context.Context, _ *struct{}) (*body[wire.HistoryCheck], error) {
 			ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
 			defer cancel()
+
 			var w chain.Walker
 			h, strays, err := s.Store.Chain(ctx, 0, w.Next)
 			if err != nil && !errors.Is(err, chain.ErrBroken) {
 				return nil, err
 			}
+
 			if err == nil {
 				err = w.End(h, s.OrderKey())
 			}
+
 			out := wire.HistoryCheck{Lines: w.Seq, Head: h.Hash.String(), Key: s.OrderKey()}
 			switch {
 			case err != nil:
@@ -56,8 +61,10 @@ func (s *Server) historyRoutes() {
 				out.Fault = fmt.Sprintf(
 					"%d lines were put among those from before the history was chained, or taken away there", strays)
 			}
+
 			return &body[wire.HistoryCheck]{out}, nil
 		})
+
 	add(s,
 		op{
 			"GET", "/history/chain", "export-history",
@@ -72,6 +79,7 @@ func (s *Server) historyRoutes() {
 				if err == nil {
 					err = enc.Encode(chain.End{Head: h, Key: s.OrderKey()})
 				}
+
 				if err != nil {
 					s.Log.Error("history was not written to its end", "error", err)
 					panic(http.ErrAbortHandler) // so that nobody takes what there is for all
@@ -117,12 +125,14 @@ func (s *Server) writeHistory(_ context.Context, in *pastAsk) (*huma.StreamRespo
 		ctx.SetHeader("Content-Disposition", `attachment; filename="history.csv"`)
 		w := csv.NewWriter(ctx.BodyWriter())
 		_ = w.Write([]string{"at", "who", "token", "what", "subject", "detail", "id"}) // an error stays with the writer
+
 		for in.Limit = 1000; ; {
 			list, err := s.past(ctx.Context(), in)
 			if err != nil {
 				s.Log.Error("history was not written to its end", "error", err)
 				panic(http.ErrAbortHandler) // so that nobody takes what there is for all
 			}
+
 			for _, h := range list {
 				_ = w.Write([]string{
 					h.At.UTC().Format(time.RFC3339Nano), report.Cell(h.Who), report.Cell(h.Token), h.What,
@@ -130,6 +140,7 @@ func (s *Server) writeHistory(_ context.Context, in *pastAsk) (*huma.StreamRespo
 				})
 				in.After = h.ID
 			}
+
 			w.Flush()
 			if len(list) < in.Limit || w.Error() != nil {
 				return

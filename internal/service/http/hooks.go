@@ -58,8 +58,10 @@ func (s *Server) hookRoutes() {
 				}
 				out.Items = append(out.Items, x)
 			}
+
 			return &body[wire.Page[wire.Hook]]{whole(out)}, err
 		})
+
 	add(s,
 		op{"POST", "/hooks", "add-hook", "Have a program told of what happens, by signed CloudEvents", wire.Admin, 201},
 		func(ctx context.Context, in *body[wire.NewHook]) (*body[wire.MadeHook], error) {
@@ -70,6 +72,7 @@ func (s *Server) hookRoutes() {
 				return nil, huma.Error422UnprocessableEntity(
 					"this service has no mail server: see --mail-server of idletally serve")
 			}
+
 			h, err := s.Store.AddHook(ctx, store.Hook{
 				Application: in.Body.Application,
 				URL:         in.Body.URL,
@@ -79,14 +82,17 @@ func (s *Server) hookRoutes() {
 				Effect:      in.Body.Effect,
 				Author:      caller(ctx).Name,
 			})
+
 			if err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "hook added", h.ID, placeOf(h.URL))
 			return &body[wire.MadeHook]{
 				wire.MadeHook{Hook: wireHook(h), Secret: hex.EncodeToString(s.desk.HookSecret(h.ID))},
 			}, nil
 		})
+
 	add(s, op{"POST", "/hooks/{id}/try", "try-hook", "Have a notice sent that says nothing", wire.Admin, 202},
 		func(ctx context.Context, in *byID) (*body[wire.Hook], error) {
 			h, err := s.Store.Hook(ctx, in.ID)
@@ -97,6 +103,7 @@ func (s *Server) hookRoutes() {
 				"by": caller(ctx).Name,
 			})
 		})
+
 	add(s, op{"DELETE", "/hooks/{id}", "remove-hook", "Delete a hook, and what it was to be told", wire.Admin, 204},
 		func(ctx context.Context, in *byID) (*struct{}, error) {
 			h, err := s.Store.Hook(ctx, in.ID)
@@ -106,6 +113,7 @@ func (s *Server) hookRoutes() {
 			if err := s.Store.RemoveHook(ctx, in.ID); err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "hook removed", h.ID, placeOf(h.URL))
 			return nil, nil
 		})

@@ -25,18 +25,21 @@ func wireHost(h store.Host) wire.Host {
 		LastSeen: h.LastSeen,
 		Twice:    h.Twice,
 	}
+
 	out.System = h.System
 	out.Up = h.UpSince
 	out.Runs = h.RunsSince
 	if err := wire.Speaks("the agent", h.Version, h.Protocol, h.Oldest); err != nil && out.Enrolled {
 		out.Unfit = err.Error()
 	}
+
 	if h.Watching != nil {
 		out.Watch = &wire.WatchState{Watching: *h.Watching}
 		if h.WatchNotes != "" {
 			out.Watch.Notes = strings.Split(h.WatchNotes, "\n")
 		}
 	}
+
 	return out
 }
 
@@ -48,6 +51,7 @@ func (s *Server) hostRoutes() {
 		Version string `query:"version" maxLength:"64" doc:"Only hosts whose agents are of this version"`
 		State   string `query:"state" enum:"invited,carried,calling,silent" doc:"Only hosts without an agent yet, those that nothing leads to, those that call, or those not heard of for ten minutes"`
 	}
+
 	add(s, op{"GET", "/hosts", "list-hosts", "List hosts", wire.Viewer, 200},
 		func(ctx context.Context, in *list) (*body[wire.Page[wire.Host]], error) {
 			of := store.HostFilter{Tag: in.Tag, Version: in.Version, State: in.State, Silent: time.Now().Add(-unseenAt)}
@@ -56,15 +60,18 @@ func (s *Server) hostRoutes() {
 			for i, h := range rows {
 				out[i] = wireHost(h)
 			}
+
 			if err != nil {
 				return nil, err
 			}
+
 			p, err := counted(ctx, in.After != "", page(out, in.Limit, func(h wire.Host) string { return h.Name }),
 				func(ctx context.Context) (int64, error) {
 					return s.Store.CountHosts(ctx, of)
 				})
 			return &body[wire.Page[wire.Host]]{p}, err
 		})
+
 	add(s, op{"GET", "/hosts/{name}", "get-host", "Show a host", wire.Viewer, 200},
 		func(ctx context.Context, in *byName) (*body[wire.Host], error) {
 			h, err := s.Store.Host(ctx, in.Name)
@@ -83,6 +90,7 @@ func (s *Server) hostRoutes() {
 			if err := s.Store.Invite(ctx, in.Body.Name, in.Body.Tags, auth.HashToken(code), expires); err != nil {
 				return nil, err
 			}
+
 			s.hub.poke(watchesOf(in.Body.Name)) // its tags may be others
 			s.audit(ctx, "host invited", in.Body.Name, "")
 			return &body[wire.Invitation]{wire.Invitation{Host: in.Body.Name, Code: code, Expires: expires}}, nil

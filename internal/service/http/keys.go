@@ -36,22 +36,27 @@ func (s *Server) keyRoutes() {
 					Until:       i.Until,
 				})
 			}
+
 			for _, step := range s.Authority.Succession {
 				out.Replaced = append(out.Replaced, wire.ReplacedKey{Key: step.From, At: step.At})
 			}
+
 			newest, key := out.Authorities[0].Fingerprint, hex.EncodeToString(s.OrderKey())
 			hosts, err := s.Store.HostsBehind(ctx, newest, key, maxBehind+1)
 			if err != nil {
 				return nil, err
 			}
+
 			out.More = len(hosts) > maxBehind
 			if out.More {
 				hosts = hosts[:maxBehind]
 			}
+
 			for _, h := range hosts {
 				out.Behind = append(out.Behind, wire.HostBehind{Host: h.Name, Carried: h.Carried, LastSeen: h.LastSeen,
 					Authority: h.Authority != newest, OrderKey: h.OrderKey != key})
 			}
+
 			return &body[wire.ServiceKeys]{out}, nil
 		})
 }
@@ -62,6 +67,7 @@ func (s *Server) giveKeys(w http.ResponseWriter, r *http.Request) error {
 	if err := readJSON(w, r, 4<<10, &known); err != nil {
 		return err
 	}
+
 	h := callingHost(r.Context())
 	trusted := "" // the authority that signed its certificate, where it trusts that as well
 	if chain := r.TLS.VerifiedChains[0]; len(chain) > 1 {
@@ -69,17 +75,20 @@ func (s *Server) giveKeys(w http.ResponseWriter, r *http.Request) error {
 			trusted = f
 		}
 	}
+
 	key := ""
 	if slices.ContainsFunc(s.Authority.Signers(), func(k ed25519.PublicKey) bool {
 		return bytes.Equal(k, known.OrderKey)
 	}) {
 		key = hex.EncodeToString(known.OrderKey)
 	}
+
 	if h.Authority != trusted || h.OrderKey != key {
 		if err := s.Store.SetKnown(r.Context(), h.Name, trusted, key); err != nil {
 			return err
 		}
 	}
+
 	return writeJSON(w, wire.Keys{Authorities: s.Authority.PEM, Succession: s.Authority.Succession})
 }
 
@@ -116,6 +125,7 @@ func (s *Server) succeed(ctx context.Context) error {
 	if err != nil || h.SignedBy(s.OrderKey()) || !s.signed(h) {
 		return err // what nobody here signed the watch of the history tells of
 	}
+
 	noted, err := s.witness.Begin()
 	var fault *witness.Fault
 	switch {
@@ -124,8 +134,10 @@ func (s *Server) succeed(ctx context.Context) error {
 	case err != nil:
 		return err
 	}
+
 	s.moving.Store(&h)
 	defer s.moving.Store(nil)
+
 	last := line[len(line)-1]
 	return s.Store.Audit(ctx, store.By{Who: "the service"}, "order key replaced", "keys",
 		fmt.Sprintf("%x signs from now on, as %x said at %s", []byte(last.To), []byte(last.From),

@@ -92,10 +92,12 @@ func (s *Server) suppose(ctx context.Context, in Supposing, sc inquiry.Scene) (i
 	if err != nil {
 		return out, refuse(err)
 	}
+
 	var words []string
 	if out.Words != "" {
 		words = append(words, out.Words)
 	}
+
 	switch {
 	case in.Edition != "" && in.Plan != "":
 		return out, huma.Error422UnprocessableEntity("suppose either an edition or a plan")
@@ -106,6 +108,7 @@ func (s *Server) suppose(ctx context.Context, in Supposing, sc inquiry.Scene) (i
 			return out, huma.Error422UnprocessableEntity(
 				"edition: want APPLICATION/NUMBER, such as ticketing/3; 0 is the published one")
 		}
+
 		e, err := s.Store.Edition(ctx, application, n)
 		if err != nil {
 			return out, err
@@ -118,6 +121,7 @@ func (s *Server) suppose(ctx context.Context, in Supposing, sc inquiry.Scene) (i
 		if err != nil {
 			return out, err
 		}
+
 		m, _ := baseline.Compile(doc, d)
 		out.States = func(path string, f perm.Found) perm.Set {
 			after, err := m.Want(m.Root(path), f.Kind, f.Set).Apply(f)
@@ -126,6 +130,7 @@ func (s *Server) suppose(ctx context.Context, in Supposing, sc inquiry.Scene) (i
 			}
 			return after
 		}
+
 		words = append(words, fmt.Sprintf("edition %d of %s holds everywhere", e.Number, application))
 	case in.Plan != "":
 		p, err := s.Store.Plan(ctx, in.Plan)
@@ -140,6 +145,7 @@ func (s *Server) suppose(ctx context.Context, in Supposing, sc inquiry.Scene) (i
 		if !ok {
 			return out, huma.Error422UnprocessableEntity("plan " + in.Plan + " has no part on host " + host)
 		}
+
 		after := make(map[string]perm.Set, part.Steps)
 		for n := range part.Chunks {
 			steps, err := s.verifiedSteps(ctx, p, host, n)
@@ -150,14 +156,17 @@ func (s *Server) suppose(ctx context.Context, in Supposing, sc inquiry.Scene) (i
 				after[st.Path] = st.After
 			}
 		}
+
 		out.States = func(path string, f perm.Found) perm.Set {
 			if a, ok := after[path]; ok {
 				return a
 			}
 			return f.Set
 		}
+
 		words = append(words, "plan "+in.Plan+" has been run")
 	}
+
 	out.Words = strings.Join(words, "; ")
 	return out, nil
 }
@@ -195,12 +204,15 @@ func (s *Server) lookingRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			out, err := inquiry.Sight(ctx, sc, raw)
 			if err == nil && in.Snapshot != "" {
 				out.Findings, err = s.findingsAt(ctx, in.Snapshot, raw)
 			}
+
 			return &body[wire.Sight]{out}, err
 		})
+
 	type fresh struct {
 		Where
 		Account string `query:"account" required:"true" minLength:"1" maxLength:"256" doc:"Who makes them"`
@@ -216,15 +228,18 @@ func (s *Server) lookingRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			out, err := inquiry.NewIn(ctx, sc, raw, in.Account, in.Umask)
 			return &body[wire.Fresh]{out}, refuse(err)
 		})
+
 	type list struct {
 		Where
 		Account string `query:"account" maxLength:"256" doc:"Say what this account can do with each entry"`
 		After   string `query:"after" maxLength:"2048" doc:"Name to go on after"`
 		Limit   int    `query:"limit" default:"500" minimum:"1" maximum:"5000"`
 	}
+
 	add(s,
 		op{
 			"GET", "/paths", "list-paths",
@@ -240,24 +255,29 @@ func (s *Server) lookingRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			out, err := inquiry.List(ctx, sc, raw, in.Account, after, in.Limit)
 			if err == nil && in.Snapshot != "" {
 				err = s.mark(ctx, &out, in.Snapshot, raw)
 			}
+
 			return &body[wire.Listing]{out}, refuse(err)
 		})
+
 	type decide struct {
 		Where
 		Supposing
 		Account   string `query:"account" required:"true" minLength:"1" maxLength:"256" doc:"Name or number on the host, or everyone"`
 		Operation string `query:"operation" maxLength:"16" doc:"One operation; all that make sense without it"`
 	}
+
 	add(s, op{"GET", "/access", "decide-access", "What an account can do with a path, and why", wire.Viewer, 200},
 		func(ctx context.Context, in *decide) (*body[wire.Judgement], error) {
 			sc, raw, err := s.one(ctx, in.Where)
 			if err != nil {
 				return nil, err
 			}
+
 			var ops []access.Operation
 			if in.Operation != "" {
 				one, err := operation(in.Operation)
@@ -266,13 +286,16 @@ func (s *Server) lookingRoutes() {
 				}
 				ops = append(ops, one)
 			}
+
 			sup, err := s.suppose(ctx, in.Supposing, sc)
 			if err != nil {
 				return nil, err
 			}
+
 			out, err := inquiry.Decide(ctx, sc, in.Account, raw, ops, sup)
 			return &body[wire.Judgement]{out}, refuse(err)
 		})
+
 	type everybody struct {
 		Where
 		Supposing
@@ -292,9 +315,11 @@ func (s *Server) lookingRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			out, err := inquiry.Everybody(ctx, sc, raw, o, sup)
 			return &body[wire.Holders]{out}, refuse(err)
 		})
+
 	type matrix struct {
 		Where
 		Supposing
@@ -311,9 +336,11 @@ func (s *Server) lookingRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			out, err := inquiry.Matrix(ctx, sc, raw, in.Most, sup)
 			return &body[wire.Matrix]{out}, refuse(err)
 		})
+
 	type below struct {
 		Where
 		Supposing
@@ -324,6 +351,7 @@ func (s *Server) lookingRoutes() {
 		After     string `query:"after" maxLength:"131072" doc:"Path to go on after"`
 		Limit     int    `query:"limit" default:"500" minimum:"0" maximum:"5000"`
 	}
+
 	add(s,
 		op{
 			"GET", "/access/below", "list-below", "What an account can do with everything below a folder", wire.Viewer,
@@ -332,6 +360,7 @@ func (s *Server) lookingRoutes() {
 		func(ctx context.Context, in *below) (*body[wire.Below], error) {
 			ctx, cancel := context.WithTimeout(ctx, waitForWalk+5*time.Second)
 			defer cancel()
+
 			sc, raw, err := s.scene(ctx, in.Where)
 			if err != nil {
 				return nil, err
@@ -348,6 +377,7 @@ func (s *Server) lookingRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			out, err := inquiry.BelowOf(ctx, sc, inquiry.BelowAsk{
 				Path:      raw,
 				Account:   in.Account,
@@ -358,8 +388,10 @@ func (s *Server) lookingRoutes() {
 				After:     after,
 				Limit:     in.Limit,
 			})
+
 			return &body[wire.Below]{out}, refuse(err)
 		})
+
 	add(s,
 		op{
 			"POST", "/access/probe", "probe-access",
@@ -374,19 +406,23 @@ func (s *Server) lookingRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "access probed", in.Body.Host, in.Body.Account+" at "+in.Body.Path)
 			r, err := sc.ask(ctx,
 				wire.Question{Kind: wire.AskProbe, Path: pathname.Path(raw), Account: in.Body.Account}, waitForAnswer)
 			if err != nil {
 				return nil, err
 			}
+
 			out, err := inquiry.Compare(sc.Origin(), *r.Found, in.Body.Account, r.Tries)
 			if err == nil && out.Differ {
 				s.Log.Error("computed access differs from the host's own answer: an error of this program", "host",
 					in.Body.Host, "repeat", out.Repeat)
 			}
+
 			return &body[wire.Probe]{out}, refuse(err)
 		})
+
 	type account struct {
 		Host     string `query:"host" maxLength:"64"`
 		Snapshot string `query:"snapshot" maxLength:"16"`
@@ -402,6 +438,7 @@ func (s *Server) lookingRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			var d *perm.Directory
 			if st, ok := sc.(*stored); ok {
 				d = st.dir
@@ -412,9 +449,11 @@ func (s *Server) lookingRoutes() {
 				}
 				d = f.Directory
 			}
+
 			out, err := inquiry.AccountOf(d, in.Name)
 			return &body[wire.Account]{out}, refuse(err)
 		})
+
 	type accounts struct {
 		Host     string `query:"host" maxLength:"64" doc:"As this host told last"`
 		Snapshot string `query:"snapshot" maxLength:"16"`
@@ -442,6 +481,7 @@ func (s *Server) lookingRoutes() {
 					return nil, err
 				}
 			}
+
 			out := names{Accounts: []string{}, Groups: []string{}}
 			if d != nil {
 				for _, a := range d.Accounts[:min(len(d.Accounts), maxNames)] {
@@ -451,6 +491,7 @@ func (s *Server) lookingRoutes() {
 					out.Groups = append(out.Groups, g.Name)
 				}
 			}
+
 			return &body[names]{out}, nil
 		})
 }

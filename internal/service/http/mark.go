@@ -19,6 +19,7 @@ func (s *Server) mark(ctx context.Context, l *wire.Listing, snapshot, folder str
 	if err != nil {
 		return err
 	}
+
 	at := make(map[string]int, len(l.Items))
 	var paths []string
 	for i, p := range l.Items {
@@ -26,9 +27,11 @@ func (s *Server) mark(ctx context.Context, l *wire.Listing, snapshot, folder str
 		if err != nil {
 			return err
 		}
+
 		at[raw] = i
 		paths = append(paths, raw)
 	}
+
 	found, err := s.Store.FindingsAt(ctx, r, paths)
 	if err != nil {
 		return err
@@ -37,16 +40,19 @@ func (s *Server) mark(ctx context.Context, l *wire.Listing, snapshot, folder str
 	if err != nil {
 		return err
 	}
+
 	for i, f := range found {
 		item := &l.Items[at[string(f.Path)]]
 		item.Findings = append(item.Findings, marks[i])
 	}
+
 	inside := func(p drift.Place) {
 		if i, ok := at[p.Path]; ok {
 			t := p.Tally
 			l.Items[i].Inside = &wire.Tally{Findings: t.Findings, Opens: t.Opens, Closes: t.Closes, Waived: t.Waived}
 		}
 	}
+
 	if folder == "" {
 		for _, root := range paths {
 			p, err := s.Store.Place(ctx, r.ID, root)
@@ -56,14 +62,17 @@ func (s *Server) mark(ctx context.Context, l *wire.Listing, snapshot, folder str
 			if err != nil {
 				return err
 			}
+
 			inside(p)
 		}
 		return nil
 	}
+
 	below, err := s.Store.PlacesIn(ctx, r.ID, folder, 5000)
 	for _, p := range below {
 		inside(p)
 	}
+
 	return err
 }
 
@@ -93,10 +102,12 @@ func (s *Server) pathFindings(ctx context.Context, r store.Report, found []store
 			ids = append(ids, f.Group)
 		}
 	}
+
 	groups, err := s.Store.GroupsOf(ctx, r.ID, ids)
 	if err != nil {
 		return nil, err
 	}
+
 	out := make([]wire.PathFinding, len(found))
 	for i, f := range found {
 		g := groups[f.Group]
@@ -114,5 +125,6 @@ func (s *Server) pathFindings(ctx context.Context, r store.Report, found []store
 			Waived:      g.Waiver != "",
 		}
 	}
+
 	return out, nil
 }

@@ -26,9 +26,11 @@ func (s *Server) turn(w http.ResponseWriter, r *http.Request, x store.Session, h
 	if x.Turned.Valid {
 		since = x.Turned.Time
 	}
+
 	if time.Since(since) < turnAfter {
 		return hash
 	}
+
 	token, fresh := auth.Token()
 	if err := s.Store.TurnSession(r.Context(), hash, fresh); err != nil {
 		if !errors.Is(err, store.ErrConflict) { // another call has done it
@@ -36,6 +38,7 @@ func (s *Server) turn(w http.ResponseWriter, r *http.Request, x store.Session, h
 		}
 		return hash
 	}
+
 	c := cookie(token, x.Expires)
 	http.SetCookie(w, &c)
 	return fresh
@@ -48,6 +51,7 @@ func (s *Server) second(ctx context.Context, p store.Person, code string) (bool,
 		if err != nil {
 			return false, err
 		}
+
 		if step, ok := auth.CheckSecond(secret, code, time.Now(), p.SecondUsed); ok {
 			err := s.Store.UseSecond(ctx, p.Name, step)
 			if isConflict(err) { // somebody else was faster with it
@@ -55,16 +59,20 @@ func (s *Server) second(ctx context.Context, p store.Person, code string) (bool,
 			}
 			return err == nil, err
 		}
+
 		if _, again := auth.CheckSecond(secret, code, time.Now(), 0); again {
 			s.refused(ctx, speaker(ctx), "code used again", p.Name, "somebody has seen it, or the same was given twice")
 		}
 	}
+
 	code = strings.ToLower(strings.TrimSpace(code))
+
 	// as an earlier version kept them
 	used, err := s.Store.UseSpare(ctx, p.Name, s.spareHash(p.Name, code), auth.HashToken(code))
 	if used {
 		s.audit(withPerson(ctx, p), "spare code used", p.Name, "")
 	}
+
 	return used, err
 }
 
@@ -74,6 +82,7 @@ func (s *Server) meRoutes() {
 			me := caller(ctx)
 			list, err := s.Store.Sessions(ctx, me.Name)
 			out := wire.Page[wire.SignedIn]{Items: []wire.SignedIn{}}
+
 			for _, x := range list {
 				out.Items = append(out.Items, wire.SignedIn{
 					ID:      x.ID,
@@ -83,18 +92,23 @@ func (s *Server) meRoutes() {
 					Here:    x.ID == me.session,
 				})
 			}
+
 			return &body[wire.Page[wire.SignedIn]]{whole(out)}, err
 		})
+
 	end := func(ctx context.Context, person, id, keep string) (*struct{}, error) {
 		n, err := s.Store.EndSessions(ctx, person, id, keep)
 		if err == nil && n == 0 && id != "" {
 			err = huma.Error404NotFound("no session " + id + " of " + person)
 		}
+
 		if err == nil {
 			s.audit(ctx, "sessions ended", person, itoa(int(n)))
 		}
+
 		return nil, err
 	}
+
 	type byID struct {
 		ID string `path:"id" minLength:"1" maxLength:"16"`
 	}
@@ -121,15 +135,18 @@ func (s *Server) meRoutes() {
 			if caller(ctx).Second != nil {
 				return nil, huma.Error409Conflict("you have a second factor: remove it first")
 			}
+
 			secret := auth.NewSecond()
 			sealed, err := s.seal(secondOf(caller(ctx).Name), secret)
 			if err == nil {
 				err = s.Store.ProposeSecond(ctx, caller(ctx).Name, sealed)
 			}
+
 			return &body[wire.Second]{
 				wire.Second{Secret: auth.SecondText(secret), URL: auth.SecondURL(secret, caller(ctx).Name, s.Name)},
 			}, err
 		}))
+
 	add(s,
 		op{
 			"PUT", "/me/second", "confirm-second", "Confirm a second factor by its code. All other sessions end",
@@ -148,19 +165,23 @@ func (s *Server) meRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			step, ok := auth.CheckSecond(secret, in.Body.Code, time.Now(), 0)
 			if !ok {
 				return nil, huma.Error422UnprocessableEntity(
 					"this code does not fit: is the clock of your device right?")
 			}
+
 			codes, hashes := s.newSpareCodes(me.Name)
 			if err := s.Store.ConfirmSecond(ctx, me.Name, me.SecondNext, step, hashes, me.session); err != nil {
 				return nil, err
 			}
+
 			right()
 			s.audit(ctx, "second factor set", me.Name, "")
 			return &body[wire.SpareCodes]{wire.SpareCodes{Codes: codes}}, nil
 		}))
+
 	add(s,
 		op{
 			"POST", "/me/second/remove", "remove-second", "Turn off your second factor, by one of its codes", "any",
@@ -172,11 +193,14 @@ func (s *Server) meRoutes() {
 			if err == nil {
 				err = s.Store.DropCode(ctx, me.Name)
 			}
+
 			if err == nil {
 				s.audit(ctx, "second factor removed", me.Name, "")
 			}
+
 			return nil, err
 		}))
+
 	add(s,
 		op{
 			"DELETE", "/people/{name}/second", "remove-second-of",
@@ -187,10 +211,12 @@ func (s *Server) meRoutes() {
 			if err == nil {
 				err = s.Store.DropSeconds(ctx, in.Name, from)
 			}
+
 			if err == nil {
 				s.audit(ctx, "second factor removed", in.Name, "by an admin")
 				_, err = s.Store.EndSessions(ctx, in.Name, "", "")
 			}
+
 			return nil, err
 		}))
 }

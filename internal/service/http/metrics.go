@@ -103,6 +103,7 @@ func newMetrics(s *Server) *metrics {
 		waiting: prometheus.NewGauge(prometheus.GaugeOpts{Name: waiting.Name, Help: waiting.Is}),
 		nodes:   prometheus.NewCounter(prometheus.CounterOpts{Name: nodes.Name, Help: nodes.Is}),
 	}
+
 	m.registry.MustRegister(m.took, m.waiting, m.nodes, newFleet(s), collectors.NewGoCollector(),
 		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
@@ -228,13 +229,16 @@ func (f *fleet) countAll(c *counts) error {
 	if s.Store == nil {
 		return nil
 	}
+
 	ctx, cancel := context.WithTimeout(context.Background(), figuresIn)
 	defer cancel()
+
 	at := time.Now()
 	hosts, err := s.allHosts(ctx)
 	if err != nil {
 		return err
 	}
+
 	c.hosts(hosts, at)
 	reports, err := s.current(ctx)
 	if err != nil {
@@ -244,11 +248,13 @@ func (f *fleet) countAll(c *counts) error {
 	if err != nil {
 		return err
 	}
+
 	c.applications(apps[:min(len(apps), mostSeries)])
 	n, err := s.Store.Figures(ctx, at)
 	if err != nil {
 		return err
 	}
+
 	c.addStates("idletally_plans", wire.PlanStates, n.Plans)
 	c.addStates("idletally_runs", wire.RunStates, n.Runs)
 	c.add("idletally_notices_waiting", float64(n.Notices))
@@ -264,6 +270,7 @@ func (f *fleet) countAll(c *counts) error {
 		c.add("idletally_certificate_end_timestamp_seconds", float64(a.Until.Unix()),
 			[]string{"authority", "former_authority"}[min(i, 1)])
 	}
+
 	c.add("idletally_figures_complete", 1)
 	return nil
 }
@@ -273,6 +280,7 @@ func (c *counts) hosts(hosts []store.Host, at time.Time) {
 	states := map[string]int64{}
 	versions := map[string]int64{}
 	watching := 0
+
 	for _, h := range hosts {
 		state := "calling"
 		switch {
@@ -283,15 +291,18 @@ func (c *counts) hosts(hosts []store.Host, at time.Time) {
 		case silent(h, at):
 			state = "silent"
 		}
+
 		states[state]++
 		if h.Certificate == "" {
 			continue
 		}
+
 		versions[h.Version]++
 		if h.Watching != nil && *h.Watching {
 			watching++
 		}
 	}
+
 	c.addStates("idletally_hosts", wire.HostStates, states)
 	c.add("idletally_hosts_watching", float64(watching))
 
@@ -306,6 +317,7 @@ func (c *counts) hosts(hosts []store.Host, at time.Time) {
 		}
 		few[v] += versions[often[i]]
 	}
+
 	c.addEach("idletally_agents", few)
 }
 
@@ -315,16 +327,20 @@ func (c *counts) applications(apps []wire.Standing) {
 		if a.Published == 0 {
 			continue
 		}
+
 		for _, s := range verdict.States {
 			if s == verdict.Nowhere && a.Hosts > 0 {
 				continue
 			}
+
 			n := a.Verdict.In[string(s)]
 			if s == verdict.Nowhere {
 				n = 1 // that it has none is to be seen
 			}
+
 			c.add("idletally_application_hosts", float64(n), a.Name, string(s))
 		}
+
 		c.add("idletally_application_findings", float64(a.Grave), a.Name, "grave")
 		c.add("idletally_application_findings", float64(a.Findings-a.Grave), a.Name, "other")
 		c.add("idletally_application_opening_findings", float64(a.Opens), a.Name)

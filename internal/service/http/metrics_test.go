@@ -26,17 +26,21 @@ func series(t *testing.T, c counts) map[string]float64 {
 		if err := m.Write(&d); err != nil {
 			t.Fatal(err)
 		}
+
 		name := m.Desc().String()
 		name = name[strings.Index(name, `"`)+1:]
 		name = name[:strings.Index(name, `"`)]
 		for _, l := range d.Label {
 			name += " " + l.GetValue()
 		}
+
 		if _, twice := out[name]; twice {
 			t.Errorf("%s is told twice", name)
 		}
+
 		out[name] = d.GetGauge().GetValue()
 	}
+
 	return out
 }
 
@@ -54,6 +58,7 @@ func TestFigures(t *testing.T) {
 	var c counts
 	c.hosts(hosts, now)
 	got := series(t, c)
+
 	for name, want := range map[string]float64{
 		"idletally_hosts invited":  1,
 		"idletally_hosts calling":  1,
@@ -67,9 +72,11 @@ func TestFigures(t *testing.T) {
 			t.Errorf("%s is %g, want %g: %v", name, got[name], want, got)
 		}
 	}
+
 	for i := range 500 {
 		hosts = append(hosts, store.Host{Name: fmt.Sprint(i), Certificate: "1", Version: fmt.Sprint("made up ", i)})
 	}
+
 	c = nil
 	c.hosts(hosts, now)
 	if got := series(t, c); len(got) > mostVersion+10 || got["idletally_agents other"] < 400 ||
@@ -87,6 +94,7 @@ func TestFigures(t *testing.T) {
 		{Name: "cars", Published: 1, Hosts: 1, Oldest: &long, Verdict: wire.Verdict{In: map[string]int{"never": 1}}},
 		{Name: "none", Published: 1},
 	})
+
 	got = series(t, c)
 	for name, want := range map[string]float64{
 		"idletally_application_hosts boats old":                     1,
@@ -104,6 +112,7 @@ func TestFigures(t *testing.T) {
 			t.Errorf("%s is %g, want %g: %v", name, v, want, got)
 		}
 	}
+
 	for _, not := range []string{
 		"idletally_application_hosts draft never", "idletally_application_hosts boats nowhere",
 		"idletally_application_oldest_look_timestamp_seconds cars",
@@ -128,6 +137,7 @@ func TestOpenMetricsOfTheService(t *testing.T) {
 		s.ServeHTTP(w, r)
 		return w
 	}
+
 	w := get("application/openmetrics-text; version=1.0.0")
 	body := w.Body.String()
 	if w.Code != 200 ||
@@ -136,6 +146,7 @@ func TestOpenMetricsOfTheService(t *testing.T) {
 		!strings.Contains(body, `idletally_build_info{commit="abc",go="go1",version="1.2.3"} 1`) {
 		t.Errorf("%d %v\n%s", w.Code, w.Header(), body)
 	}
+
 	if w := get("text/plain"); w.Code != 200 || strings.Contains(w.Body.String(), "# EOF") {
 		t.Errorf("%d %v", w.Code, w.Header())
 	}
@@ -154,29 +165,34 @@ func TestReferenceOfMetrics(t *testing.T) {
 		if len(f.Labels) > 0 {
 			labels = "`" + strings.Join(f.Labels, "`, `") + "`"
 		}
+
 		fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s |\n", f.Name, f.Kind, labels, f.Is, f.When)
 		if strings.HasSuffix(f.Name, "_total") != (f.Kind == "counter") || !strings.HasPrefix(f.Name, "idletally_") ||
 			f.Is == "" || f.When == "" || strings.Contains(f.Name, "milli") {
 			t.Errorf("%+v", f)
 		}
 	}
+
 	const file = "../../../docs/metrics.md"
 	if os.Getenv("IDLETALLY_WRITE_DOCS") != "" {
 		if err := os.WriteFile(file, []byte(b.String()), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
+
 	if got, err := os.ReadFile(file); err != nil || string(got) != b.String() {
 		t.Errorf(
 			"%s is not what the program says, %v: write it by IDLETALLY_WRITE_DOCS=1 go test "+
 				"./internal/service/http -run TestReference",
 			file, err)
 	}
+
 	// What is served stands there.
 	all, err := New(Config{Log: slog.New(slog.DiscardHandler)}).metrics.registry.Gather()
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	for _, f := range all {
 		name := f.GetName()
 		if strings.HasPrefix(name, "idletally_") &&
@@ -197,6 +213,7 @@ func TestFiguresAreNotWaitedFor(t *testing.T) {
 		c.add("idletally_figures_complete", 1)
 		return nil
 	}
+
 	ask := func() map[string]float64 {
 		to := make(chan prometheus.Metric, 100)
 		f.Collect(to)
@@ -205,8 +222,10 @@ func TestFiguresAreNotWaitedFor(t *testing.T) {
 		for m := range to {
 			c = append(c, m)
 		}
+
 		return series(t, c)
 	}
+
 	for round, want := range []float64{0, 1} { // figures_complete meanwhile
 		first := make(chan map[string]float64)
 		go func() { first <- ask() }()
@@ -215,10 +234,12 @@ func TestFiguresAreNotWaitedFor(t *testing.T) {
 			len(got) < 2 {
 			t.Errorf("round %d, while somebody counts: %v", round, got)
 		}
+
 		enough <- true
 		if got := <-first; got["idletally_hosts_watching"] != 7 || got["idletally_figures_complete"] != 1 {
 			t.Errorf("round %d: %v", round, got)
 		}
+
 		f.at = time.Time{} // long ago
 	}
 }
@@ -231,11 +252,13 @@ func TestStatesAreCounted(t *testing.T) {
 		"plan": schemas["Plan"].Properties["state"].Enum,
 		"run":  schemas["Run"].Properties["state"].Enum,
 	}
+
 	for _, p := range doc.Paths["/api/v1/hosts"].Get.Parameters {
 		if p.Name == "state" {
 			known["host"] = p.Schema.Enum
 		}
 	}
+
 	for name, states := range map[string][]string{
 		"plan": append(slices.Clone(wire.PlanStates), "expired"),
 		"run":  wire.RunStates,

@@ -52,6 +52,7 @@ func (s *Server) newsRoutes() {
 			me := caller(ctx)
 			list, err := s.Store.News(ctx, me.Name, me.Told, newsKinds(), maxNews)
 			out := wire.News{Items: []wire.NewsItem{}}
+
 			for _, n := range list {
 				out.Items = append(out.Items, wire.NewsItem{
 					What:   n.What,
@@ -63,8 +64,10 @@ func (s *Server) newsRoutes() {
 				})
 				out.Until = max(out.Until, n.Line)
 			}
+
 			return &body[wire.News]{out}, err
 		}))
+
 	add(s,
 		op{
 			"POST", "/me/news/seen", "see-news",

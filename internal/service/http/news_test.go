@@ -32,6 +32,7 @@ func TestSpareCodes(t *testing.T) {
 	}
 	codes, hashes := with(1).newSpareCodes("purser")
 	seen := map[[32]byte]bool{}
+
 	for i, c := range codes {
 		for _, other := range [][32]byte{
 			auth.HashToken(c), with(2).spareHash("purser", c), with(1).spareHash("bosun", c),

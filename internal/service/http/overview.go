@@ -39,10 +39,12 @@ func (s *Server) overview(ctx context.Context, host string, at time.Time) (out w
 	if err != nil {
 		return out, err
 	}
+
 	reports, err := s.current(ctx)
 	if err == nil {
 		out.Applications, err = s.standings(ctx, reports, host, at)
 	}
+
 	if err != nil {
 		return out, err
 	}
@@ -50,10 +52,12 @@ func (s *Server) overview(ctx context.Context, host string, at time.Time) (out w
 	if err := s.needs(ctx, &out, hosts, at); err != nil {
 		return out, err
 	}
+
 	if len(out.Needs) > maxNeeds {
 		out.More = len(out.Needs) - maxNeeds
 		out.Needs = out.Needs[:maxNeeds]
 	}
+
 	out.Days, err = s.days(ctx, reports, at)
 	return out, err
 }
@@ -76,15 +80,18 @@ func (s *Server) current(ctx context.Context) ([]store.Report, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	var ids []string
 	at := map[string]*store.Report{}
 	counting := map[string]bool{}
 	asked := map[string]bool{}
+
 	for i := range reports {
 		r := &reports[i]
 		if r.Waived == 0 {
 			continue
 		}
+
 		ids = append(ids, r.ID)
 		at[r.ID] = r
 		if asked[r.Application] {
@@ -95,15 +102,18 @@ func (s *Server) current(ctx context.Context) ([]store.Report, error) {
 			return nil, err
 		}
 	}
+
 	err = s.Store.GroupsOn(ctx, ids, func(report string, g store.Group) error {
 		if g.Waiver == "" || counting[g.Waiver] {
 			return nil
 		}
+
 		r := at[report]
 		r.Waived -= int64(g.Count)
 		r.Weigh(g.Group)
 		return nil
 	})
+
 	return reports, err
 }
 
@@ -144,11 +154,13 @@ func (s *Server) standings(
 	if err != nil {
 		return nil, err
 	}
+
 	current := byPlace(reports)
 	newest, err := s.Store.Applications(ctx)
 	if err != nil {
 		return nil, err
 	}
+
 	out := []wire.Standing{}
 	for _, n := range newest {
 		st := wire.Standing{Name: n.Application, Title: n.Title, Cells: []wire.Cell{}}
@@ -157,13 +169,16 @@ func (s *Server) standings(
 			out = append(out, st)
 			continue
 		}
+
 		if err != nil {
 			return nil, err
 		}
+
 		st.Published = e.Number
 		st.Title = e.Title
 		st.Hosts = len(on)
 		looks := make([]verdict.Look, 0, len(on))
+
 		for _, h := range on {
 			r := current[place{n.Application, h.Name}]
 			l := known.Of(e, h, r, counting(r))
@@ -173,6 +188,7 @@ func (s *Server) standings(
 				st.Cells = append(st.Cells, c)
 				continue
 			}
+
 			c.Findings = counting(r)
 			c.Opens = r.Opens
 			c.Closes = r.Closes
@@ -189,8 +205,10 @@ func (s *Server) standings(
 			if st.Oldest == nil || l.At.Before(*st.Oldest) {
 				st.Oldest = &l.At
 			}
+
 			st.Cells = append(st.Cells, c)
 		}
+
 		st.Verdict = wire.VerdictOf(verdict.Of(looks, known.At))
 		slices.SortStableFunc(st.Cells, func(a, b wire.Cell) int {
 			return cmp.Or(-cmp.Compare(a.Grave, b.Grave), -cmp.Compare(a.Opens, b.Opens),
@@ -200,9 +218,11 @@ func (s *Server) standings(
 		if host != "" {
 			st.Cells = slices.DeleteFunc(st.Cells, func(c wire.Cell) bool { return c.Host != host })
 		}
+
 		st.Cells = st.Cells[:min(len(st.Cells), maxCells)]
 		out = append(out, st)
 	}
+
 	return out, nil
 }
 
@@ -230,10 +250,12 @@ func (s *Server) needs(ctx context.Context, out *wire.Overview, hosts []store.Ho
 			At:      &f.at,
 		})
 	}
+
 	runs, err := s.Store.HaltedRuns(ctx, maxNeeds)
 	if err != nil {
 		return err
 	}
+
 	for _, r := range runs {
 		p, err := s.Store.Plan(ctx, r.Plan)
 		if err != nil {
@@ -248,6 +270,7 @@ func (s *Server) needs(ctx context.Context, out *wire.Overview, hosts []store.Ho
 			At:          &r.Started,
 		})
 	}
+
 	for _, st := range out.Applications {
 		if st.Grave > 0 {
 			add(wire.Need{
@@ -260,6 +283,7 @@ func (s *Server) needs(ctx context.Context, out *wire.Overview, hosts []store.Ho
 			})
 		}
 	}
+
 	for _, state := range []string{"in review", "approved"} {
 		plans, err := s.Store.Plans(ctx, state, "", maxNeeds)
 		if err != nil {
@@ -285,10 +309,12 @@ func (s *Server) needs(ctx context.Context, out *wire.Overview, hosts []store.Ho
 			add(n)
 		}
 	}
+
 	waivers, err := s.Store.EndingWaivers(ctx, at.Add(endingSoon), maxNeeds)
 	if err != nil {
 		return err
 	}
+
 	for _, w := range waivers {
 		add(wire.Need{
 			Kind:        "waiver",
@@ -300,6 +326,7 @@ func (s *Server) needs(ctx context.Context, out *wire.Overview, hosts []store.Ho
 			At:          &w.Ends,
 		})
 	}
+
 	for _, st := range out.Applications {
 		for _, x := range []struct {
 			state  verdict.State
@@ -322,6 +349,7 @@ func (s *Server) needs(ctx context.Context, out *wire.Overview, hosts []store.Ho
 			}
 		}
 	}
+
 	c := &out.Hosts
 	var unseen []store.Host
 	for _, h := range hosts {
@@ -329,14 +357,17 @@ func (s *Server) needs(ctx context.Context, out *wire.Overview, hosts []store.Ho
 		if h.Certificate == "" {
 			continue
 		}
+
 		c.Enrolled++
 		if h.Watching != nil && *h.Watching {
 			c.Watching++
 		}
+
 		if silent(h, at) {
 			unseen = append(unseen, h)
 		}
 	}
+
 	c.Unseen = len(unseen)
 	for i, h := range unseen {
 		if i == maxUnseen && len(unseen) > maxUnseen+1 {
@@ -356,6 +387,7 @@ func (s *Server) needs(ctx context.Context, out *wire.Overview, hosts []store.Ho
 			At:      h.LastSeen,
 		})
 	}
+
 	return nil
 }
 
@@ -366,27 +398,33 @@ func (s *Server) days(ctx context.Context, current []store.Report, at time.Time)
 	if err != nil {
 		return nil, err
 	}
+
 	last := map[place]store.Day{}
+
 	// What was before the first report of these days is not known better than by that report.
 	for i := len(rows) - 1; i >= 0; i-- {
 		last[place{rows[i].Application, rows[i].Host}] = rows[i]
 	}
+
 	for _, r := range current {
 		if p := (place{r.Application, r.Host}); last[p].On.IsZero() {
 			last[p] = store.Day{Findings: r.Findings - r.Waived, Opens: r.Opens, Closes: r.Closes}
 		}
 	}
+
 	var sum store.Day
 	for _, d := range last {
 		sum.Findings += d.Findings
 		sum.Opens += d.Opens
 		sum.Closes += d.Closes
 	}
+
 	out := []wire.DayTally{}
 	known := at.UTC() // before the first report of all nothing was known
 	if len(rows) > 0 {
 		known = rows[0].On
 	}
+
 	for i, n := 0, 0; n < shownDays; n++ {
 		day := first.AddDate(0, 0, n).Format(time.DateOnly)
 		for ; i < len(rows) && rows[i].On.Format(time.DateOnly) <= day; i++ {
@@ -397,11 +435,14 @@ func (s *Server) days(ctx context.Context, current []store.Report, at time.Time)
 			sum.Closes += rows[i].Closes - was.Closes
 			last[p] = rows[i]
 		}
+
 		if day < known.Format(time.DateOnly) {
 			continue
 		}
+
 		out = append(out, wire.DayTally{Day: day, Findings: sum.Findings, Opens: sum.Opens, Closes: sum.Closes})
 	}
+
 	return out, nil
 }
 
@@ -417,10 +458,12 @@ func (s *Server) equalGroups(
 	if err != nil {
 		return nil, 0, err
 	}
+
 	hosts := map[string]bool{}
 	for _, h := range on {
 		hosts[h.Name] = true
 	}
+
 	host := map[string]string{} // by report
 	var ids []string
 	for _, r := range reports {
@@ -429,10 +472,12 @@ func (s *Server) equalGroups(
 			ids = append(ids, r.ID)
 		}
 	}
+
 	counting := map[string]bool{}
 	if err := s.waivers(ctx, application, counting); err != nil {
 		return nil, 0, err
 	}
+
 	out := []wire.EqualGroup{}
 	var folders []pathname.Path // as bytes
 	at := map[string]int{}
@@ -440,6 +485,7 @@ func (s *Server) equalGroups(
 		if g.Waiver != "" && counting[g.Waiver] {
 			return nil
 		}
+
 		i, known := at[g.ID]
 		switch {
 		case known && i < 0:
@@ -455,6 +501,7 @@ func (s *Server) equalGroups(
 			x.Report = report
 			out, folders = append(out, x), append(folders, g.Folder)
 		}
+
 		e := &out[i]
 		e.Hosts++
 		e.Total += int64(g.Count)
@@ -463,19 +510,23 @@ func (s *Server) equalGroups(
 		if g.Since != nil && (e.Since == nil || g.Since.Before(*e.Since)) {
 			e.Since = g.Since
 		}
+
 		folders[i] = pathname.Widen(folders[i], string(g.Folder))
 		e.Members = append(e.Members, wire.Member{Host: host[report], Report: report, Count: g.Count})
 		return nil
 	})
+
 	if err != nil {
 		return nil, 0, err
 	}
+
 	for i := range out {
 		out[i].Folder = folders[i].String()
 		slices.SortStableFunc(out[i].Members, func(a, b wire.Member) int {
 			return cmp.Or(-cmp.Compare(a.Count, b.Count), cmp.Compare(a.Host, b.Host))
 		})
 	}
+
 	weight := func(e *wire.EqualGroup) wire.WeightOf {
 		return wire.WeightOf{Group: &e.Group, Hosts: e.Hosts, Findings: e.Total}
 	}

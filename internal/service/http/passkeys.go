@@ -45,17 +45,21 @@ func (s *Server) answer(ctx context.Context, what, sealed string) (state []byte,
 	if err == nil {
 		b, err = s.unseal("challenge", b)
 	}
+
 	var c challenge
 	if err == nil {
 		err = json.Unmarshal(b, &c)
 	}
+
 	if err != nil || c.For != what || time.Now().After(c.Until) {
 		return nil, again
 	}
+
 	err = s.Store.AnswerChallenge(ctx, sha256.Sum256(b))
 	if isConflict(err) {
 		err = again
 	}
+
 	return c.State, err
 }
 
@@ -89,6 +93,7 @@ func (s *Server) showPasskey(
 	if err != nil {
 		return "", false, err
 	}
+
 	refused := huma.Error401Unauthorized("this passkey does not fit here")
 	var row store.Passkey
 	got, err := s.passkeys.Shown(state, []byte(in.Answer), func(id []byte) (p passkey.Person, err error) {
@@ -98,6 +103,7 @@ func (s *Server) showPasskey(
 		p, err = s.holderOf(ctx, row.Person)
 		return p, err
 	})
+
 	switch {
 	case errors.Is(err, passkey.ErrRefused), isNotFound(err):
 		s.Log.Warn("a passkey was refused", "error", err)
@@ -109,10 +115,12 @@ func (s *Server) showPasskey(
 		s.refused(ctx, speaker(ctx), "passkey refused", name, "it is somebody else's")
 		return "", false, refused
 	}
+
 	sealed, err := s.seal(passkeyOf(row.Person), got.Kept)
 	if err == nil {
 		err = s.Store.UsePasskey(ctx, row.ID, sealed)
 	}
+
 	return row.Person, got.Verified, err
 }
 
@@ -139,8 +147,10 @@ func (s *Server) passkeyRoutes() {
 		if err != nil {
 			return nil, err
 		}
+
 		return s.asked(what+" "+name, options, state)
 	}
+
 	type asking struct {
 		Device string `cookie:"__Host-idletally_device" maxLength:"512"`
 		Body   wire.AskPasskey
@@ -154,18 +164,22 @@ func (s *Server) passkeyRoutes() {
 			if s.passkeys == nil {
 				return nil, errNoPasskeys
 			}
+
 			if in.Body.Name != "" {
 				if _, _, err := s.knock(ctx, in.Body.Name, in.Body.Password, in.Device); err != nil {
 					return nil, err
 				}
 				return askOf(ctx, toSignIn, in.Body.Name)
 			}
+
 			options, state, err := s.passkeys.Ask()
 			if err != nil {
 				return nil, err
 			}
+
 			return s.asked(toSignIn, options, state)
 		})
+
 	add(s,
 		op{"POST", "/me/passkeys/ask", "ask-own-passkey", "Begin to show again who you are by a passkey", "any", 200},
 		inPerson(func(ctx context.Context, _ *struct{}) (*body[wire.AskedPasskey], error) {
@@ -174,6 +188,7 @@ func (s *Server) passkeyRoutes() {
 			}
 			return askOf(ctx, toConfirm, caller(ctx).Name)
 		}))
+
 	add(s, op{"GET", "/me/passkeys", "list-passkeys", "List your passkeys and security keys", "any", 200},
 		inPerson(func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Passkey]], error) {
 			rows, err := s.Store.Passkeys(ctx, caller(ctx).Name)
@@ -181,8 +196,10 @@ func (s *Server) passkeyRoutes() {
 			for _, k := range rows {
 				out.Items = append(out.Items, wirePasskey(k))
 			}
+
 			return &body[wire.Page[wire.Passkey]]{whole(out)}, err
 		}))
+
 	add(s, op{"POST", "/me/passkeys/begin", "begin-passkey", "Begin to add a passkey or security key", "any", 200},
 		inPerson(func(ctx context.Context, _ *struct{}) (*body[wire.AskedPasskey], error) {
 			if s.passkeys == nil {
@@ -196,14 +213,17 @@ func (s *Server) passkeyRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			return s.asked(toAdd+" "+p.Name, options, state)
 		}))
+
 	add(s,
 		op{
 			"POST", "/me/passkeys", "add-passkey",
 			"Add a passkey or security key that a browser made. All other sessions end", "any", 201,
 		},
 		inPerson(s.addPasskey))
+
 	add(s, op{"DELETE", "/me/passkeys/{id}", "remove-passkey", "End a passkey or security key", "any", 204},
 		inPerson(func(ctx context.Context, in *byID) (*struct{}, error) {
 			err := s.Store.RemovePasskey(ctx, caller(ctx).Name, in.ID)
@@ -234,11 +254,13 @@ func (s *Server) addPasskey(ctx context.Context, in *body[wire.NewPasskey]) (*bo
 	if err != nil {
 		return nil, err
 	}
+
 	id, kept, err := s.passkeys.Made(p, state, []byte(in.Body.Answer))
 	if errors.Is(err, passkey.ErrRefused) {
 		s.Log.Warn("a passkey was not added", "error", err)
 		err = huma.Error422UnprocessableEntity("what the browser made does not hold: the service's log says why")
 	}
+
 	if err != nil {
 		return nil, err
 	}
@@ -246,6 +268,7 @@ func (s *Server) addPasskey(ctx context.Context, in *body[wire.NewPasskey]) (*bo
 	if err != nil {
 		return nil, err
 	}
+
 	hash := sha256.Sum256(id)
 	codes, hashes := s.newSpareCodes(me.Name)
 	row, spared, err := s.Store.AddPasskey(ctx,
@@ -253,14 +276,17 @@ func (s *Server) addPasskey(ctx context.Context, in *body[wire.NewPasskey]) (*bo
 	if err == nil {
 		_, err = s.Store.EndSessions(ctx, me.Name, "", me.session)
 	}
+
 	if err != nil {
 		return nil, err
 	}
+
 	s.audit(ctx, "passkey added", me.Name, in.Body.Name)
 	out := wire.MadePasskey{Passkey: wirePasskey(row)}
 	if spared {
 		out.Codes = codes
 	}
+
 	return &body[wire.MadePasskey]{out}, nil
 }
 

@@ -88,16 +88,19 @@ func (s *Server) peopleRoutes(chi.Router) {
 		Device  string `cookie:"__Host-idletally_device" maxLength:"512"`
 		Body    wire.SignIn
 	}
+
 	add(s, op{"POST", "/sign-in", "sign-in", "Sign in", "", 200},
 		func(ctx context.Context, in *signIn) (_ *signInOut, err error) {
 			if in.Body.Name == "" && in.Body.Password == "" && in.Body.Passkey != nil {
 				return s.signInByPasskey(ctx, in.What, in.Console != "", *in.Body.Passkey)
 			}
+
 			name := in.Body.Name
 			p, device, err := s.knock(ctx, name, in.Body.Password, cmp.Or(in.Device, in.Body.Device))
 			if err != nil {
 				return nil, err
 			}
+
 			switch { // before a code is used up
 			case p.MustChange && p.Until != nil && time.Now().After(*p.Until):
 				s.refused(ctx, speaker(ctx), "sign-in refused", name, "the one-time password has ended")
@@ -110,10 +113,12 @@ func (s *Server) peopleRoutes(chi.Router) {
 					"new_password goes with a one-time password: sign in, and change your own with idletally " +
 						"sign-in password")
 			}
+
 			has, err := s.hasSecond(ctx, p)
 			if err != nil {
 				return nil, err
 			}
+
 			switch {
 			case !has:
 			case in.Body.Passkey != nil:
@@ -125,6 +130,7 @@ func (s *Server) peopleRoutes(chi.Router) {
 					return nil, coded(wire.SecondFactorMissing,
 						"the second factor is missing: give code or passkey as well")
 				}
+
 				right, err := s.try(ctx, codeGuess(name, device))
 				if err != nil {
 					return nil, err
@@ -133,12 +139,15 @@ func (s *Server) peopleRoutes(chi.Router) {
 				if err != nil {
 					return nil, err
 				}
+
 				if !ok {
 					s.refused(ctx, speaker(ctx), "sign-in refused", name, "wrong code")
 					return nil, huma.Error401Unauthorized("this code does not fit, or was used before")
 				}
+
 				right()
 			}
+
 			if p.MustChange {
 				if err := auth.Acceptable(in.Body.NewPassword, name, in.Body.Password); err != nil {
 					return nil, huma.Error422UnprocessableEntity(err.Error())
@@ -151,8 +160,10 @@ func (s *Server) peopleRoutes(chi.Router) {
 				}
 				s.audit(withPerson(ctx, p), "password chosen", p.Name, "in place of a one-time one")
 			}
+
 			return s.signedIn(ctx, p, in.What, in.Console != "")
 		})
+
 	type signOutOut struct {
 		SetCookie http.Cookie `header:"Set-Cookie"`
 	}
@@ -164,6 +175,7 @@ func (s *Server) peopleRoutes(chi.Router) {
 			}
 			return &signOutOut{cookie("", time.Unix(1, 0))}, err
 		})
+
 	add(s, op{"GET", "/version", "get-version", "Say what the service is", "any", 200},
 		func(context.Context, *struct{}) (*body[wire.Build], error) {
 			return &body[wire.Build]{s.Build}, nil
@@ -175,6 +187,7 @@ func (s *Server) peopleRoutes(chi.Router) {
 			out.WantsSecond = me.wantsSecond
 			return &body[wire.Person]{out}, nil
 		})
+
 	add(s,
 		op{
 			"POST", "/me/confirm", "confirm",
@@ -182,6 +195,7 @@ func (s *Server) peopleRoutes(chi.Router) {
 			204,
 		},
 		inPerson(s.confirm))
+
 	add(s,
 		op{
 			"POST", "/me/password", "change-password",
@@ -203,13 +217,16 @@ func (s *Server) peopleRoutes(chi.Router) {
 			}); err != nil {
 				return nil, err
 			}
+
 			what := "tokens ended"
 			if in.Body.KeepTokens {
 				what = "tokens kept"
 			}
+
 			s.audit(ctx, "password changed", me.Name, what)
 			return nil, nil
 		}))
+
 	add(s, op{"GET", "/people", "list-people", "List people", wire.Admin, 200},
 		func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Person]], error) {
 			list, err := s.Store.People(ctx)
@@ -217,8 +234,10 @@ func (s *Server) peopleRoutes(chi.Router) {
 			for _, p := range list {
 				out.Items = append(out.Items, wirePerson(p))
 			}
+
 			return &body[wire.Page[wire.Person]]{whole(out)}, err
 		})
+
 	add(s, op{"POST", "/people", "add-person", "Add a person with a one-time password", wire.Admin, 201},
 		func(ctx context.Context, in *body[wire.NewPerson]) (*body[wire.OneTime], error) {
 			roles, err := roleList(in.Body.Roles)
@@ -233,13 +252,16 @@ func (s *Server) peopleRoutes(chi.Router) {
 			if person.CountsFrom, err = s.countsFrom(ctx); err != nil {
 				return nil, err
 			}
+
 			if !in.Body.Provider { // no password fits the others
 				pw = auth.Code(4)
 				person.Password, person.MustChange = auth.Hash(pw), true
 			}
+
 			if err := s.Store.AddPerson(ctx, person); err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "person added", in.Body.Name, strings.ReplaceAll(roles, ",", ", "))
 			return &body[wire.OneTime]{wire.OneTime{Name: in.Body.Name, Password: pw}}, nil
 		})
@@ -259,6 +281,7 @@ func (s *Server) knock(ctx context.Context, name, password, kept string) (p stor
 	if !personName.MatchString(name) {
 		return p, "", wrong
 	}
+
 	device = s.deviceOf(name, kept)
 	right, err := s.try(ctx, passwordGuesses(name, from(ctx), device)...)
 	if err != nil {
@@ -267,10 +290,12 @@ func (s *Server) knock(ctx context.Context, name, password, kept string) (p stor
 	if p, err = s.Store.Person(ctx, name); err != nil && !isNotFound(err) {
 		return p, "", err
 	}
+
 	if !auth.Check(p.Password, password) {
 		s.refused(ctx, speaker(ctx), "sign-in refused", name, "")
 		return p, "", wrong
 	}
+
 	right()
 	return p, device, nil
 }
@@ -297,6 +322,7 @@ func (s *Server) signInByPasskey(
 	if p.MustChange {
 		return nil, huma.Error403Forbidden("an admin has given you a one-time password: sign in by that")
 	}
+
 	return s.signedIn(ctx, p, what, browser)
 }
 
@@ -310,6 +336,7 @@ func (s *Server) signedIn(ctx context.Context, p store.Person, what string, brow
 	if err != nil {
 		return nil, err
 	}
+
 	out := &signInOut{
 		[]http.Cookie{cookie(token, expires), knownCookie(kept)},
 		wire.Session{Token: token, Device: kept, Expires: expires, Person: wirePerson(p)},
@@ -317,6 +344,7 @@ func (s *Server) signedIn(ctx context.Context, p store.Person, what string, brow
 	if browser { // it has its cookies, which no script reads
 		out.Body.Token, out.Body.Device = "", ""
 	}
+
 	return out, nil
 }
 
@@ -349,6 +377,7 @@ func counted[T any](
 	if further {
 		return p, nil
 	}
+
 	if p.Next != "" {
 		var err error
 		if n, err = count(ctx); err != nil {
@@ -358,6 +387,7 @@ func counted[T any](
 			p.Next = ""
 		}
 	}
+
 	p.Total = &n
 	return p, nil
 }
@@ -384,6 +414,7 @@ func FirstAdmin(ctx context.Context, st *store.Store) (name, password string, er
 	if err != nil {
 		return "", "", err
 	}
+
 	roles := slices.DeleteFunc(slices.Clone(wire.Roles), func(role string) bool {
 		return role == wire.Reviewer && !p.Says.ManagersApprove
 	})
@@ -394,8 +425,10 @@ func FirstAdmin(ctx context.Context, st *store.Store) (name, password string, er
 		RoleList:   strings.Join(roles, ","),
 		MustChange: true,
 	})
+
 	if isConflict(err) { // another instance was faster, and has printed it
 		return "", "", nil
 	}
+
 	return "admin", pw, errors.Join(err, st.BeginPolicy(ctx))
 }

@@ -24,6 +24,7 @@ func (s *Server) wirePlan(ctx context.Context, p store.Plan, whole bool) (wire.P
 	if err != nil {
 		return wire.Plan{}, err
 	}
+
 	var digest tree.Hash
 	copy(digest[:], p.Digest)
 	w := wire.Plan{
@@ -41,19 +42,23 @@ func (s *Server) wirePlan(ctx context.Context, p store.Plan, whole bool) (wire.P
 		Expires:     p.Expires,
 		Hosts:       []wire.PlanHost{},
 	}
+
 	if p.State == "approved" && p.Expires != nil && p.Expires.Before(time.Now()) {
 		w.State = "expired"
 	}
+
 	w.First, w.StopAt = m.First, m.StopAt
 	for _, h := range m.Hosts {
 		w.Hosts = append(w.Hosts, wire.PlanHost{Host: h.Host, Steps: h.Steps})
 		w.Steps += h.Steps
 	}
+
 	if r, err := s.Store.PlanRun(ctx, p.ID); err == nil {
 		w.Run = r.ID
 	} else if !isNotFound(err) {
 		return w, err
 	}
+
 	if whole {
 		_ = json.Unmarshal([]byte(p.Source), &w.Left) // we wrote it
 		if w.Groups, err = s.Store.PlanGroups(ctx, p.ID); err != nil {
@@ -66,6 +71,7 @@ func (s *Server) wirePlan(ctx context.Context, p store.Plan, whole bool) (wire.P
 			return w, err
 		}
 	}
+
 	return w, nil
 }
 
@@ -78,9 +84,11 @@ func (s *Server) planRoutes() {
 		if err != nil {
 			return nil, err
 		}
+
 		w, err := s.wirePlan(ctx, p, true)
 		return &body[wire.Plan]{w}, err
 	}
+
 	addFor(s,
 		op{
 			"POST", "/plans", "draft-plan",
@@ -92,8 +100,10 @@ func (s *Server) planRoutes() {
 			if err := plainText("title", in.Body.Title); err != nil {
 				return nil, err
 			}
+
 			ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
 			defer cancel()
+
 			var id string
 			var err error
 			switch by := caller(ctx).Name; {
@@ -106,12 +116,15 @@ func (s *Server) planRoutes() {
 			default:
 				id, err = s.desk.DraftRemediation(ctx, in.Body, by)
 			}
+
 			if err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "plan drafted", id, in.Body.Title)
 			return show(ctx, id)
 		})
+
 	type list struct {
 		State string `query:"state" enum:"draft,in review,approved,declined,running,halted,finished"`
 		After string `query:"after" maxLength:"16"`
@@ -123,18 +136,21 @@ func (s *Server) planRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			out := make([]wire.Plan, len(rows))
 			for i, p := range rows {
 				if out[i], err = s.wirePlan(ctx, p, false); err != nil {
 					return nil, err
 				}
 			}
+
 			p, err := counted(ctx, in.After != "", page(out, in.Limit, func(p wire.Plan) string { return p.ID }),
 				func(ctx context.Context) (int64, error) {
 					return s.Store.CountPlans(ctx, in.State)
 				})
 			return &body[wire.Page[wire.Plan]]{p}, err
 		})
+
 	add(s, op{"GET", "/plans/{id}", "get-plan", "Show a plan with its equal steps", wire.Viewer, 200},
 		func(ctx context.Context, in *byID) (*body[wire.Plan], error) {
 			return show(ctx, in.ID)
@@ -162,6 +178,7 @@ func (s *Server) planRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			out := wire.Page[wire.Step]{Items: []wire.Step{}}
 			for i, st := range list {
 				out.Items = append(out.Items, wire.Step{
@@ -173,8 +190,10 @@ func (s *Server) planRoutes() {
 					After:  perm.Describe(st.Kind, st.After, dir),
 				})
 			}
+
 			return &body[wire.Page[wire.Step]]{out}, nil
 		})
+
 	type text struct {
 		Type        string `header:"Content-Type"`
 		Disposition string `header:"Content-Disposition"`
@@ -199,6 +218,7 @@ func (s *Server) planRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			part, ok := m.For(in.Host)
 			switch {
 			case !ok:
@@ -207,6 +227,7 @@ func (s *Server) planRoutes() {
 				return nil, huma.Error422UnprocessableEntity(fmt.Sprintf(
 					"the plan has %d steps there, a script holds at most %d: draft it in parts", part.Steps, maxScript))
 			}
+
 			var all []plan.Step
 			for n := range part.Chunks {
 				steps, err := s.desk.Steps(ctx, p, part, n)
@@ -215,23 +236,28 @@ func (s *Server) planRoutes() {
 				}
 				all = append(all, steps...)
 			}
+
 			if slices.ContainsFunc(all, func(s plan.Step) bool { return s.Before.Scheme() != perm.SchemePOSIX }) {
 				return nil, huma.Error422UnprocessableEntity("host " + in.Host +
 					" is a file server: a shell script cannot set what is there, its agent can")
 			}
+
 			var b bytes.Buffer
 			err = report.Script(&b, m, in.Host, all)
 			return &text{"text/x-shellscript", "attachment", b.Bytes()}, err
 		})
+
 	addFor(s, op{"POST", "/plans/{id}/submit", "submit-plan", "Put a draft in review", wire.Author, 200},
 		s.applicationOfPlan, func(ctx context.Context, in *byID) (*body[wire.Plan], error) {
 			if err := s.Store.MovePlan(ctx, in.ID, "draft", "in review"); err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "plan submitted", in.ID, "")
 			s.tellPlan(ctx, wire.NoticeReview, in.ID, "in review")
 			return show(ctx, in.ID)
 		})
+
 	s.reviewRoutes(show)
 }
 

@@ -106,6 +106,7 @@ func (s *Server) stillApproved(ctx context.Context, p store.Plan) error {
 	if err != nil {
 		return err
 	}
+
 	count, why := 0, ""
 	for _, a := range all {
 		if reason := void(says, a, p.Application); reason != "" {
@@ -114,11 +115,13 @@ func (s *Server) stillApproved(ctx context.Context, p store.Plan) error {
 			count++
 		}
 	}
+
 	if count < needed {
 		return huma.Error409Conflict(fmt.Sprintf(
 			"of the approvals of plan %s %d count now, and it needs %d%s: have it approved again", p.ID, count, needed,
 			why))
 	}
+
 	return nil
 }
 
@@ -148,6 +151,7 @@ func (s *Server) policyRoutes() {
 			out, _ := tagged(p)
 			return out, err
 		})
+
 	type change struct {
 		Guarded
 		Body wire.Policy
@@ -163,12 +167,14 @@ func (s *Server) policyRoutes() {
 			to := in.Body
 			slices.Sort(to.SecondFactor)
 			to.SecondFactor = slices.Compact(append([]string{}, to.SecondFactor...))
+
 			for _, role := range to.SecondFactor {
 				if !slices.Contains(wire.Roles, role) {
 					return nil, huma.Error422UnprocessableEntity(fmt.Sprintf(
 						"second_factor: %q is no role: want some of %s", role, strings.Join(wire.Roles, ", ")))
 				}
 			}
+
 			was, err := s.Store.Policy(ctx)
 			if err != nil {
 				return nil, err
@@ -185,18 +191,22 @@ func (s *Server) policyRoutes() {
 				return nil, huma.Error409Conflict(
 					"you have no second factor yourself: set one up first, or nobody could take this back")
 			}
+
 			from, what := time.Now(), "policy set"
 			if auth.Loosens(was.Says, to) {
 				if wait := auth.Delay(was.Says, was.Began, from); wait > 0 {
 					from, what = from.Add(wait), "policy proposed"
 				}
 			}
+
 			if err := s.Store.SetPolicy(ctx, to, from, caller(ctx).Name, was); err != nil {
 				return nil, err
 			}
+
 			s.auditPolicy(ctx, what, to, from)
 			return s.newPolicy(ctx)
 		})
+
 	add(s, op{"DELETE", "/policy/next", "keep-policy", "Have what holds for people go on holding", wire.Admin, 200},
 		func(ctx context.Context, _ *struct{}) (*shown[wire.PolicyNow], error) {
 			was, err := s.Store.Policy(ctx)
@@ -209,6 +219,7 @@ func (s *Server) policyRoutes() {
 			if err := s.Store.SetPolicy(ctx, was.Says, time.Now(), "", was); err != nil {
 				return nil, err
 			}
+
 			s.auditPolicy(ctx, "policy kept", was.Says, time.Now())
 			return s.newPolicy(ctx)
 		})
@@ -326,9 +337,11 @@ func (s *Server) confirm(ctx context.Context, in *body[wire.Confirm]) (*struct{}
 	default:
 		err = huma.Error422UnprocessableEntity("give password, code or passkey, one of them")
 	}
+
 	if err != nil {
 		return nil, err
 	}
+
 	return nil, s.Store.ShowSession(ctx, me.session)
 }
 
@@ -339,6 +352,7 @@ func (s *Server) sayPassword(ctx context.Context, me *who, password string) erro
 			"you sign in by way of the provider, and have no password here: sign in there again, or give a code of " +
 				"your second factor")
 	}
+
 	right, err := s.try(ctx, guess{me.Name, within(me), auth.OfPlace})
 	if err != nil {
 		return err
@@ -347,10 +361,12 @@ func (s *Server) sayPassword(ctx context.Context, me *who, password string) erro
 	if err != nil {
 		return err
 	}
+
 	if !auth.Check(p.Password, password) {
 		s.refused(ctx, speaker(ctx), "password wrong", me.Name, "in a session")
 		return huma.Error403Forbidden("your password is another one")
 	}
+
 	right()
 	return nil
 }
@@ -361,6 +377,7 @@ func (s *Server) sayCode(ctx context.Context, me *who, code string) error {
 	if err == nil && !has {
 		err = huma.Error409Conflict("you have no second factor")
 	}
+
 	if err != nil {
 		return err
 	}
@@ -368,13 +385,16 @@ func (s *Server) sayCode(ctx context.Context, me *who, code string) error {
 	if err != nil {
 		return err
 	}
+
 	ok, err := s.second(ctx, me.Person, code)
 	if err == nil && !ok {
 		s.refused(ctx, speaker(ctx), "code wrong", me.Name, "in a session")
 		err = huma.Error422UnprocessableEntity("this code does not fit, or was used before")
 	}
+
 	if err == nil {
 		right()
 	}
+
 	return err
 }

@@ -18,12 +18,15 @@ func promise[I any](def *huma.Operation, o op) {
 		def.Security = []map[string][]string{{"token": {}}, {"cookie": {}}}
 		def.Errors = append(def.Errors, 401, 403, 404)
 	}
+
 	if changes {
 		def.Errors = append(def.Errors, 409, 413, 507)
 	}
+
 	if _, guarded := reflect.TypeFor[I]().FieldByName("IfMatch"); guarded {
 		def.Errors = append(def.Errors, 412)
 	}
+
 	if changes && o.role != "" {
 		most := maxKey
 		def.Parameters = append(def.Parameters, &huma.Param{
@@ -57,6 +60,7 @@ func explain(item *huma.PathItem, method string) {
 		http.MethodDelete: item.Delete,
 		http.MethodPatch:  item.Patch,
 	}[method]
+
 	for status, header := range refusing {
 		if r := def.Responses[strconv.Itoa(status)]; r != nil {
 			if r.Headers == nil {

@@ -96,13 +96,16 @@ func (p *provider) look(ctx context.Context) (*oidc.Provider, *oauth2.Config, er
 		if time.Now().Before(p.until) {
 			return nil, nil, p.failed
 		}
+
 		found, err := oidc.NewProvider(oidc.ClientContext(context.WithoutCancel(ctx), p.http), p.Issuer)
 		if err != nil {
 			p.failed, p.until = err, time.Now().Add(restProvider)
 			return nil, nil, err
 		}
+
 		p.p = found
 	}
+
 	return p.p,
 		&oauth2.Config{
 			ClientID:     p.Client,
@@ -154,15 +157,18 @@ func (s *Server) leave(w http.ResponseWriter, r *http.Request) {
 			huma.Error503ServiceUnavailable("the sign-in provider does not answer: try again, or sign in by password"))
 		return
 	}
+
 	v := leaving{rand.Text(), rand.Text(), oauth2.GenerateVerifier(), time.Now().Add(providerTime)}
 	b, err := json.Marshal(v)
 	if err == nil {
 		b, err = s.seal("provider", b)
 	}
+
 	if err != nil {
 		s.plain(w, r, err)
 		return
 	}
+
 	// It comes back from another site, so that it cannot be stricter.
 	http.SetCookie(w, &http.Cookie{
 		Name:     providerCookie,
@@ -173,6 +179,7 @@ func (s *Server) leave(w http.ResponseWriter, r *http.Request) {
 		HttpOnly: true,
 		SameSite: http.SameSiteLaxMode,
 	})
+
 	http.Redirect(w, r,
 		cfg.AuthCodeURL(v.State, oidc.Nonce(v.Nonce), oauth2.S256ChallengeOption(v.Verifier),
 			oauth2.SetAuthURLParam("max_age", maxAge(r))),
@@ -189,19 +196,23 @@ func (s *Server) back(w http.ResponseWriter, r *http.Request) {
 		HttpOnly: true,
 		SameSite: http.SameSiteLaxMode,
 	})
+
 	p, shown, err := s.returned(r)
 	if err != nil {
 		s.refused(r.Context(), store.By{Who: "nobody"}, "sign-in refused", "", "by provider: "+err.Error())
 		s.plain(w, r, huma.Error403Forbidden(err.Error()))
 		return
 	}
+
 	token, expires, err := s.begin(r.Context(), p, r.UserAgent(), shown)
 	if err != nil {
 		s.plain(w, r, err)
 		return
 	}
+
 	c := cookie(token, expires)
 	http.SetCookie(w, &c)
+
 	// Not a redirect: the session's cookie is not sent along where another site led here.
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	_, _ = w.Write([]byte(
@@ -216,14 +227,17 @@ func (s *Server) returned(r *http.Request) (p store.Person, shown time.Time, err
 	if err != nil {
 		return p, shown, again
 	}
+
 	var v leaving
 	sealed, err := base64.RawURLEncoding.DecodeString(c.Value)
 	if err == nil {
 		sealed, err = s.unseal("provider", sealed)
 	}
+
 	if err == nil {
 		err = json.Unmarshal(sealed, &v)
 	}
+
 	q := r.URL.Query()
 	if err != nil || time.Now().After(v.Until) ||
 		subtle.ConstantTimeCompare([]byte(v.State), []byte(q.Get("state"))) != 1 {
@@ -232,42 +246,50 @@ func (s *Server) returned(r *http.Request) (p store.Person, shown time.Time, err
 	if q.Get("error") != "" {
 		return p, shown, errors.New("the provider did not sign you in")
 	}
+
 	failed := errors.New("the provider's answer does not hold: the service's log says why")
 	found, cfg, err := s.provider.look(ctx)
 	if err != nil {
 		s.Log.Error("sign-in provider", "error", err)
 		return p, shown, failed
 	}
+
 	asked := oidc.ClientContext(ctx, s.provider.http)
 	tokens, err := cfg.Exchange(asked, q.Get("code"), oauth2.VerifierOption(v.Verifier))
 	if err != nil {
 		s.Log.Error("sign-in provider", "error", err)
 		return p, shown, failed
 	}
+
 	raw, _ := tokens.Extra("id_token").(string)
 	id, err := found.Verifier(&oidc.Config{ClientID: s.provider.Client}).Verify(asked, raw)
 	if err == nil && subtle.ConstantTimeCompare([]byte(id.Nonce), []byte(v.Nonce)) != 1 {
 		err = errors.New("the nonce is another one")
 	}
+
 	claims := map[string]any{}
 	if err == nil {
 		err = id.Claims(&claims)
 	}
+
 	if err != nil {
 		s.Log.Error("sign-in provider", "error", err)
 		return p, shown, failed
 	}
+
 	name, _ := claims[s.provider.Claim].(string)
 	p, err = s.Store.PersonOf(ctx, s.provider.Issuer+" "+id.Subject, name)
 	if isNotFound(err) {
 		return p, shown, fmt.Errorf(
 			"nobody here signs in as %q with the provider: have an admin add you, with --provider", name)
 	}
+
 	// A provider that says when they last showed who they are is believed; what it does not say is long ago.
 	if at, ok := claims["auth_time"].(float64); ok && at > 0 && at <= float64(time.Now().Add(time.Minute).Unix()) {
 		shown = time.Unix(int64(at), 0)
 	} else {
 		shown = time.Now().Add(-freshFor)
 	}
+
 	return p, shown, err
 }

@@ -15,6 +15,7 @@ func TestProviderThatIsDown(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer l.Close()
+
 	var asked atomic.Int32
 	go func() {
 		for {
@@ -22,13 +23,16 @@ func TestProviderThatIsDown(t *testing.T) {
 			if err != nil {
 				return
 			}
+
 			asked.Add(1)
 			defer c.Close() // with the listener: it says nothing
 		}
 	}()
+
 	p := newProvider(Provider{Issuer: "https://" + l.Addr().String()})
 	p.http.Timeout = time.Second
 	var all sync.WaitGroup
+
 	for range 20 {
 		all.Go(func() {
 			if _, _, err := p.look(t.Context()); err == nil {
@@ -36,10 +40,12 @@ func TestProviderThatIsDown(t *testing.T) {
 			}
 		})
 	}
+
 	all.Wait()
 	if n := asked.Load(); n != 1 {
 		t.Errorf("it was asked %d times", n)
 	}
+
 	p.until = time.Now() // a while has passed
 	if _, _, err := p.look(t.Context()); err == nil || asked.Load() != 2 {
 		t.Errorf("it was asked %d times in all, %v", asked.Load(), err)

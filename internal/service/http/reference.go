@@ -129,6 +129,7 @@ func referenceOf(doc *huma.OpenAPI) ([]byte, error) {
 	for i, t := range tags {
 		groups[i].Name = t.name
 	}
+
 	for _, o := range each(doc) {
 		for i := range groups {
 			if slices.Contains(o.Tags, groups[i].Name) {
@@ -136,6 +137,7 @@ func referenceOf(doc *huma.OpenAPI) ([]byte, error) {
 			}
 		}
 	}
+
 	needed := map[string]map[string]bool{}
 	for name, s := range doc.Components.Schemas.Map() {
 		needed[name] = map[string]bool{}
@@ -143,11 +145,13 @@ func referenceOf(doc *huma.OpenAPI) ([]byte, error) {
 			needed[name][p] = true
 		}
 	}
+
 	for _, g := range groups {
 		slices.SortFunc(g.Operations, func(a, b *huma.Operation) int {
 			return strings.Compare(a.Path+" "+a.Method, b.Path+" "+b.Method)
 		})
 	}
+
 	var page bytes.Buffer
 	err := reference.Execute(&page, map[string]any{
 		"Style":       template.CSS(referenceStyle),
@@ -156,5 +160,6 @@ func referenceOf(doc *huma.OpenAPI) ([]byte, error) {
 		"Bodies":      doc.Components.Schemas.Map(),
 		"Needed":      needed,
 	})
+
 	return page.Bytes(), err
 }

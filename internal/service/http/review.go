@@ -27,15 +27,18 @@ func (s *Server) review(ctx context.Context, p store.Plan, w *wire.Plan) error {
 	if err != nil {
 		return err
 	}
+
 	for _, a := range approvals {
 		x := wire.Approval{Reviewer: a.Reviewer, At: a.At, Remark: a.Remark, Void: void(says, a, p.Application)}
 		_ = json.Unmarshal([]byte(a.Words), &x.Words) // we wrote it
 		w.Approvals = append(w.Approvals, x)
 	}
+
 	remarks, err := s.Store.Remarks(ctx, p.ID)
 	if err != nil {
 		return err
 	}
+
 	for _, r := range remarks {
 		w.Remarks = append(w.Remarks, wire.Remark{
 			Author:    r.Author,
@@ -43,6 +46,7 @@ func (s *Server) review(ctx context.Context, p store.Plan, w *wire.Plan) error {
 			NewRemark: wire.NewRemark{Host: r.Host, Path: pathname.Escape(string(r.Path)), Body: r.Body},
 		})
 	}
+
 	w.Needed, err = s.Store.Reviewers(ctx, p.Application)
 	return err
 }
@@ -56,16 +60,19 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 		ID   string `path:"id" maxLength:"16"`
 		Body wire.Decision
 	}
+
 	// decided gives the plan that a decision is on: what is decided must be what would run.
 	decided := func(ctx context.Context, in *decide, verb string) (p store.Plan, digest tree.Hash, err error) {
 		if p, err = s.Store.Plan(ctx, in.ID); err != nil {
 			return p, digest, err
 		}
+
 		if p.Author == caller(ctx).Name {
 			s.audit(ctx, "own approval refused", in.ID, verb)
 			return p, digest, huma.Error403Forbidden(
 				"nobody decides on their own plan: ask somebody else with the role reviewer")
 		}
+
 		if err := digest.UnmarshalText([]byte(in.Body.Digest)); err != nil {
 			return p, digest, huma.Error422UnprocessableEntity("digest: " + err.Error() +
 				": give the one that the plan shows")
@@ -74,8 +81,10 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 			return p, digest, huma.Error409Conflict("the plan has the digest " + plan.Digest(p.Manifest).String() +
 				", not the one you looked at: look again")
 		}
+
 		return p, digest, nil
 	}
+
 	addFor(s,
 		op{
 			"POST", "/plans/{id}/approve", "approve-plan",
@@ -87,6 +96,7 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 			if err == nil {
 				err = s.mayApprove(ctx, p.Application)
 			}
+
 			if err != nil {
 				return nil, err
 			}
@@ -94,6 +104,7 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 			if err != nil {
 				return nil, err
 			}
+
 			// What is stored may be another thing by now than what the checker looked at.
 			if err := s.desk.Verify(ctx, p); err != nil {
 				return nil, err
@@ -110,18 +121,22 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 			if err != nil {
 				return nil, err
 			}
+
 			approved, err := s.Store.ApprovePlan(ctx, p, caller(ctx).Name, in.Body.Remark, words, digest[:], needed,
 				approvalLife, func(a store.Approval) bool { return void(says, a, p.Application) == "" })
 			if err != nil {
 				return nil, err
 			}
+
 			what := saidApproved
 			if !approved {
 				what = saidInPart
 			}
+
 			s.audit(ctx, what, in.ID, digest.String()+" "+in.Body.Remark+told(words))
 			return show(ctx, in.ID)
 		})
+
 	addFor(s, op{"POST", "/plans/{id}/decline", "decline-plan", "Decline another person's plan", wire.Reviewer, 200},
 		func(ctx context.Context, in *decide) (string, error) { return s.applicationOfPlan(ctx, &byID{in.ID}) },
 		func(ctx context.Context, in *decide) (*body[wire.Plan], error) {
@@ -132,9 +147,11 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 			if err := s.Store.DeclinePlan(ctx, p.ID, caller(ctx).Name, in.Body.Remark, digest[:]); err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "plan declined", in.ID, in.Body.Digest+" "+in.Body.Remark)
 			return show(ctx, in.ID)
 		})
+
 	add(s,
 		op{
 			"POST", "/plans/{id}/withdraw", "withdraw-plan",
@@ -145,6 +162,7 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 			if err != nil {
 				return nil, err
 			}
+
 			what := saidWithdrawn
 			if p.Author == caller(ctx).Name {
 				err = s.Store.WithdrawPlan(ctx, p.ID)
@@ -152,12 +170,15 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 				what = saidTakenBack
 				err = s.Store.WithdrawApproval(ctx, p.ID, caller(ctx).Name)
 			}
+
 			if err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, what, in.ID, "")
 			return show(ctx, in.ID)
 		}))
+
 	type remark struct {
 		ID   string `path:"id" maxLength:"16"`
 		Body wire.NewRemark
@@ -169,6 +190,7 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 			if err != nil {
 				return nil, err
 			}
+
 			me := caller(ctx)
 			if me.by != "" &&
 				!slices.ContainsFunc(tokenRoles[1:], func(role string) bool {
@@ -177,6 +199,7 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 				return nil, huma.Error403Forbidden(
 					"a token that only views says nothing: give it the role author or operator, or sign in yourself")
 			}
+
 			said, err := s.Store.Remarks(ctx, in.ID)
 			if err != nil {
 				return nil, err
@@ -185,6 +208,7 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 				return nil, huma.Error429TooManyRequests(
 					"too much has been said of this plan already, by you or by all: talk about it elsewhere")
 			}
+
 			raw, err := unescaped("path", in.Body.Path)
 			if err != nil {
 				return nil, err
@@ -197,9 +221,11 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 			}); err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "plan remarked on", in.ID, in.Body.Path)
 			return show(ctx, in.ID)
 		})
+
 	type rule struct {
 		Name string `path:"name" maxLength:"64"`
 		Guarded
@@ -214,6 +240,7 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 			n, err := s.Store.Reviewers(ctx, in.Name)
 			return &shown[wire.ReviewRule]{tagOf(itoa(n)), wire.ReviewRule{Reviewers: n}}, err
 		})
+
 	add(s,
 		op{
 			"PUT", "/applications/{name}/review", "set-review-rule",
@@ -228,13 +255,16 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 			if err != nil {
 				return nil, err
 			}
+
 			var from *int
 			if was != nil {
 				from = &now
 			}
+
 			if err := s.Store.SetReviewers(ctx, in.Name, in.Body.Reviewers, from); err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "review rule set", in.Name, itoa(in.Body.Reviewers))
 			return &shown[wire.ReviewRule]{tagOf(itoa(in.Body.Reviewers)), in.Body}, nil
 		})
@@ -267,18 +297,22 @@ func wordsOn(cautions []plan.Caution, given map[string]string) (map[string]strin
 		if !c.Grave {
 			continue
 		}
+
 		word := strings.TrimSpace(given[c.ID])
 		if utf8.RuneCountInString(word) < minWord {
 			missing = append(missing, fmt.Sprintf("%s (host %s, %s: %s)", c.ID, c.Host, c.Folder, c.Text))
 			continue
 		}
+
 		words[c.ID] = word[:min(len(word), 1000)]
 	}
+
 	if len(missing) > 0 {
 		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf(
 			"say why it is meant, in %d characters or more, of each grave caution: %s", minWord,
 			strings.Join(missing, "; ")))
 	}
+
 	return words, nil
 }
 

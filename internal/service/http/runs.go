@@ -27,6 +27,7 @@ func (s *Server) wireRun(ctx context.Context, r store.RunRow) (wire.Run, error) 
 	if err != nil {
 		return wire.Run{}, err
 	}
+
 	w := wire.Run{
 		ID:          r.ID,
 		Application: p.Application,
@@ -37,6 +38,7 @@ func (s *Server) wireRun(ctx context.Context, r store.RunRow) (wire.Run, error) 
 		Started:     r.Started,
 		Ended:       r.Ended,
 	}
+
 	w.Hosts, err = s.Store.RunHosts(ctx, r.ID)
 	return w, err
 }
@@ -80,13 +82,16 @@ func (s *Server) runRoutes(r chi.Router) {
 			if err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "run started", id, "plan "+p.ID)
 			out, err := s.showRun(ctx, id)
 			if err == nil {
 				poke(out.Body)
 			}
+
 			return out, err
 		})
+
 	type list struct {
 		After string `query:"after" maxLength:"16"`
 		Limit int    `query:"limit" default:"50" minimum:"1" maximum:"500"`
@@ -97,16 +102,19 @@ func (s *Server) runRoutes(r chi.Router) {
 			if err != nil {
 				return nil, err
 			}
+
 			out := make([]wire.Run, len(rows))
 			for i, r := range rows {
 				if out[i], err = s.wireRun(ctx, r); err != nil {
 					return nil, err
 				}
 			}
+
 			p, err := counted(ctx, in.After != "", page(out, in.Limit, func(r wire.Run) string { return r.ID }),
 				s.Store.CountRuns)
 			return &body[wire.Page[wire.Run]]{p}, err
 		})
+
 	add(s, op{"GET", "/runs/{id}", "get-run", "Show a run", wire.Viewer, 200},
 		func(ctx context.Context, in *byID) (*body[wire.Run], error) {
 			return s.showRun(ctx, in.ID)
@@ -116,25 +124,31 @@ func (s *Server) runRoutes(r chi.Router) {
 			if err := s.Store.HaltRun(ctx, in.ID); err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "run halted", in.ID, "")
 			out, err := s.showRun(ctx, in.ID)
 			if err == nil && out.Body.State != "running" { // nobody had begun
 				s.tellPlan(ctx, wire.NoticeRun, out.Body.Plan, out.Body.State)
 			}
+
 			return out, err
 		})
+
 	addFor(s, op{"POST", "/runs/{id}/resume", "resume-run", "Go on with a halted or failed run", wire.Operator, 202},
 		s.applicationOfRun, func(ctx context.Context, in *byID) (*body[wire.Run], error) {
 			if err := s.Store.ResumeRun(ctx, in.ID); err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "run resumed", in.ID, "")
 			out, err := s.showRun(ctx, in.ID)
 			if err == nil {
 				poke(out.Body)
 			}
+
 			return out, err
 		})
+
 	type results struct {
 		ID    string `path:"id" maxLength:"16"`
 		After string `query:"after" doc:"HOST:STEP" maxLength:"80"`
@@ -151,6 +165,7 @@ func (s *Server) runRoutes(r chi.Router) {
 			if err != nil {
 				step = -1
 			}
+
 			rows, err := s.Store.RunResults(ctx, in.ID, host, step, in.Limit)
 			out := make([]wire.RunResult, len(rows))
 			for i, r := range rows {
@@ -162,9 +177,11 @@ func (s *Server) runRoutes(r chi.Router) {
 					Reason:  r.Reason,
 				}
 			}
+
 			if err != nil {
 				return nil, err
 			}
+
 			p, err := counted(ctx, in.After != "",
 				page(out, in.Limit, func(r wire.RunResult) string { return r.Host + ":" + itoa(r.Step) }),
 				func(ctx context.Context) (int64, error) {
@@ -172,12 +189,14 @@ func (s *Server) runRoutes(r chi.Router) {
 				})
 			return &body[wire.Page[wire.RunResult]]{p}, err
 		})
+
 	type originals struct {
 		ID    string `path:"id" maxLength:"16"`
 		Host  string `query:"host" required:"true" maxLength:"64"`
 		Paths string `query:"paths" maxLength:"4096" doc:"Only paths that this pattern fits"`
 		After int    `query:"after" minimum:"0" doc:"As next of the page before says"`
 	}
+
 	add(s,
 		op{
 			"GET", "/runs/{id}/originals", "list-originals",
@@ -192,10 +211,12 @@ func (s *Server) runRoutes(r chi.Router) {
 			if err != nil {
 				return nil, err
 			}
+
 			var patterns []string
 			if in.Paths != "" {
 				patterns = []string{in.Paths}
 			}
+
 			wanted, err := desk.Fitting(patterns)
 			if err != nil {
 				return nil, err
@@ -208,17 +229,21 @@ func (s *Server) runRoutes(r chi.Router) {
 			if err != nil {
 				return nil, err
 			}
+
 			out := wire.Page[wire.Original]{Items: []wire.Original{}}
+
 			// A pattern may fit few of many: a request looks through some chunks, and the next one goes on.
 			for n := in.After; n < min(in.After+20, chunks); n++ {
 				steps, err := s.Store.Originals(ctx, run.ID, in.Host, n)
 				if err != nil {
 					return nil, err
 				}
+
 				out.Next = ""
 				if n+1 < chunks {
 					out.Next = itoa(n + 1)
 				}
+
 				for _, st := range steps {
 					if wanted(st.Path) {
 						out.Items = append(out.Items, wire.Original{
@@ -230,12 +255,15 @@ func (s *Server) runRoutes(r chi.Router) {
 						})
 					}
 				}
+
 				if len(out.Items) > 0 {
 					break
 				}
 			}
+
 			return &body[wire.Page[wire.Original]]{out}, nil
 		})
+
 	s.route(r, "GET", "/api/v1/runs/{id}/events", personally, s.runEvents)
 }
 
@@ -246,8 +274,10 @@ func (s *Server) runEvents(w http.ResponseWriter, r *http.Request) {
 		s.plain(w, r, err)
 		return
 	}
+
 	ctx, cancel := context.WithTimeout(r.Context(), time.Hour)
 	defer cancel()
+
 	rc := http.NewResponseController(w)
 	last, said := "", time.Now()
 	for first := true; ; first = false {
@@ -256,20 +286,24 @@ func (s *Server) runEvents(w http.ResponseWriter, r *http.Request) {
 		if err == nil {
 			run, err = s.wireRun(ctx, row)
 		}
+
 		if err != nil {
 			if first {
 				s.plain(w, r, err)
 			}
 			return
 		}
+
 		if first {
 			w.Header().Set("Content-Type", "text/event-stream")
 			w.Header().Set("Cache-Control", "no-store")
 		}
+
 		b, err := json.Marshal(wire.WithLists(run))
 		if err != nil {
 			return
 		}
+
 		text := ""
 		switch {
 		case string(b) != last:
@@ -278,6 +312,7 @@ func (s *Server) runEvents(w http.ResponseWriter, r *http.Request) {
 		case time.Since(said) > pulse: // so that everybody on the way knows that it lives
 			text = ": it goes on\n\n"
 		}
+
 		if text != "" {
 			said = time.Now()
 			// a stream past its deadline is cut, written to or not
@@ -286,9 +321,11 @@ func (s *Server) runEvents(w http.ResponseWriter, r *http.Request) {
 				return
 			}
 		}
+
 		if run.State != "running" {
 			return
 		}
+
 		select {
 		case <-ctx.Done():
 			return

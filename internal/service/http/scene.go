@@ -93,20 +93,24 @@ func (s *stored) Folder(ctx context.Context, path, after string, limit int, _ ..
 				f.Seen.Path, f.Seen.Gap))
 		}
 	}
+
 	last := ""
 	for _, e := range n.Entries {
 		if after != "" && e.Name <= after {
 			continue
 		}
+
 		if len(f.Entries) == limit {
 			f.Next = pathname.Path(last)
 			break
 		}
+
 		last = e.Name
 		at := e.Name
 		if path != "" {
 			at = pathname.Join(path, e.Name)
 		}
+
 		x := access.Seen{
 			Place: access.Place{
 				Path:  pathname.Path(at),
@@ -118,8 +122,10 @@ func (s *stored) Folder(ctx context.Context, path, after string, limit int, _ ..
 			Gap:   e.Gap.String(),
 			Links: uint64(e.Links),
 		}
+
 		f.Entries = append(f.Entries, x)
 	}
+
 	return f, nil
 }
 
@@ -201,6 +207,7 @@ func (l *live) put(ctx context.Context, q wire.Question, patience time.Duration)
 	if err != nil {
 		return wire.Reply{}, err
 	}
+
 	l.s.hub.poke(questionsOf(l.host))
 	err = l.s.budgets.Away(ctx, asking, func() error {
 		b, err = l.await(ctx, id, patience)
@@ -209,6 +216,7 @@ func (l *live) put(ctx context.Context, q wire.Question, patience time.Duration)
 	if err != nil {
 		return wire.Reply{}, busy(err)
 	}
+
 	return l.read(b)
 }
 
@@ -217,6 +225,7 @@ func (l *live) await(ctx context.Context, id string, patience time.Duration) ([]
 	defer l.s.hub.poke(answerTo(id)) // nobody waits any more: the hub forgets
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
+
 	for {
 		poked := l.s.hub.wait(answerTo(id))
 		b, err := l.s.Store.Answer(ctx, id)
@@ -226,6 +235,7 @@ func (l *live) await(ctx context.Context, id string, patience time.Duration) ([]
 		if b != nil {
 			return b, nil
 		}
+
 		select {
 		case <-poked:
 		case <-time.After(askForAnswer):
@@ -235,6 +245,7 @@ func (l *live) await(ctx context.Context, id string, patience time.Duration) ([]
 			if err := l.s.Store.Forget(over, id); err != nil {
 				return nil, err
 			}
+
 			return nil, huma.Error504GatewayTimeout(fmt.Sprintf(
 				"host %s has not answered within %s: is its agent running? A stored snapshot can be asked instead",
 				l.host, patience))
@@ -289,10 +300,12 @@ func (s *Server) files(
 	if h.Certificate == "" || h.Carried || h.LastSeen == nil || time.Since(*h.LastSeen) > lately {
 		return nil, nil, desk.ErrSilent
 	}
+
 	patience := waitForAnswer
 	if slices.ContainsFunc(steps, func(x plan.Step) bool { return perm.Empowers(x.Kind, x.Before, x.After) }) {
 		patience = waitForWalk // files are read
 	}
+
 	l := &live{s: s, host: host}
 	r, err := l.put(ctx, wire.Question{Kind: wire.AskFiles, Path: "/", Steps: plan.EncodeChunk(steps)}, patience)
 	var status huma.StatusError
@@ -302,9 +315,11 @@ func (s *Server) files(
 		s.Log.Warn("which files are meant is not known", "host", host, "error", err)
 		return nil, nil, desk.ErrSilent
 	}
+
 	if err == nil {
 		known, err = plan.DecodeChunk(r.Steps)
 	}
+
 	return known, r.Left, err
 }
 
@@ -341,6 +356,7 @@ func (l *live) Below(ctx context.Context, ask inquiry.BelowAsk) (access.Tally, *
 	if ask.Path == "" {
 		return access.Tally{}, nil, huma.Error422UnprocessableEntity("path: say which folder of the host is meant")
 	}
+
 	r, err := l.ask(ctx,
 		wire.Question{
 			Kind:       wire.AskBelow,
@@ -353,11 +369,14 @@ func (l *live) Below(ctx context.Context, ask inquiry.BelowAsk) (access.Tally, *
 			After:      pathname.Path(ask.After),
 			Limit:      ask.Limit,
 		}, waitForWalk)
+
 	if err == nil && r.Tally == nil {
 		err = huma.Error502BadGateway("host " + l.host + " answered without a tally")
 	}
+
 	if err != nil {
 		return access.Tally{}, nil, err
 	}
+
 	return *r.Tally, r.Directory, nil
 }

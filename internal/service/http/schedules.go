@@ -31,8 +31,10 @@ func (s *Server) scheduleRoutes() {
 			for _, x := range list {
 				out.Items = append(out.Items, wireSchedule(x))
 			}
+
 			return &body[wire.Page[wire.Schedule]]{whole(out)}, err
 		})
+
 	addFor(s, op{"POST", "/schedules", "add-schedule", "Schedule snapshots of an application", wire.Operator, 201},
 		func(_ context.Context, in *body[wire.NewSchedule]) (string, error) { return in.Body.Application, nil },
 		func(ctx context.Context, in *body[wire.NewSchedule]) (*body[wire.Schedule], error) {
@@ -40,9 +42,11 @@ func (s *Server) scheduleRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "schedule added", x.Application, x.Cron+" "+x.Tag)
 			return &body[wire.Schedule]{wireSchedule(x)}, nil
 		})
+
 	addFor(s,
 		op{
 			"DELETE", "/schedules/{id}", "remove-schedule", "Delete a schedule, and what it has made due",
@@ -56,6 +60,7 @@ func (s *Server) scheduleRoutes() {
 			if err := s.Store.RemoveSchedule(ctx, in.ID); err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "schedule removed", x.Application, x.Cron+" "+x.Tag)
 			return nil, nil
 		})

@@ -79,6 +79,7 @@ func (s *Server) applicationOfDraft(ctx context.Context, in *body[wire.Draft]) (
 	default:
 		return "", huma.Error422UnprocessableEntity("choose findings, groups or all")
 	}
+
 	r, err := s.Store.Report(ctx, report)
 	return r.Application, err
 }

@@ -61,11 +61,13 @@ func (s *Server) searchNames(ctx context.Context, text string) (out []wire.Hit, 
 	if text == "" {
 		return nil, nil
 	}
+
 	small := strings.ToLower(text)
 	hosts, err := s.Store.HostsLike(ctx, text, perKind+1)
 	if err != nil {
 		return nil, err
 	}
+
 	for _, h := range hosts {
 		out = append(out, wire.Hit{
 			Kind:    "host",
@@ -75,10 +77,12 @@ func (s *Server) searchNames(ctx context.Context, text string) (out []wire.Hit, 
 			Subject: h.Name,
 		})
 	}
+
 	newest, err := s.Store.Applications(ctx)
 	if err != nil {
 		return nil, err
 	}
+
 	var rules []wire.Hit
 	for _, n := range newest {
 		if has(small, n.Application, n.Title) {
@@ -90,6 +94,7 @@ func (s *Server) searchNames(ctx context.Context, text string) (out []wire.Hit, 
 				Subject:     n.Application,
 			})
 		}
+
 		_, doc, _, err := s.desk.Published(ctx, n.Application)
 		if isNotFound(err) {
 			continue
@@ -97,6 +102,7 @@ func (s *Server) searchNames(ctx context.Context, text string) (out []wire.Hit, 
 		if err != nil {
 			return nil, err
 		}
+
 		for _, r := range doc.Rules {
 			switch as := speaks(doc, &r, small); {
 			case len(rules) > perKind:
@@ -119,10 +125,12 @@ func (s *Server) searchNames(ctx context.Context, text string) (out []wire.Hit, 
 			}
 		}
 	}
+
 	plans, err := s.Store.PlansLike(ctx, text, perKind+1)
 	if err != nil {
 		return nil, err
 	}
+
 	for _, p := range plans {
 		out = append(out, wire.Hit{
 			Kind:        "plan",
@@ -132,11 +140,13 @@ func (s *Server) searchNames(ctx context.Context, text string) (out []wire.Hit, 
 			Subject:     p.ID,
 		})
 	}
+
 	out = append(out, rules...)
 	findings, err := s.searchFindings(ctx, newest, small)
 	if err != nil {
 		return nil, err
 	}
+
 	out = append(out, findings...)
 	accounts, err := s.searchAccounts(ctx, small)
 	return append(out, accounts...), err
@@ -155,6 +165,7 @@ func (s *Server) searchFindings(ctx context.Context, newest []store.Edition, sma
 	if err != nil {
 		return nil, err
 	}
+
 	for _, n := range newest {
 		groups, _, err := s.equalGroups(ctx, n.Application, reports)
 		if isNotFound(err) {
@@ -163,6 +174,7 @@ func (s *Server) searchFindings(ctx context.Context, newest []store.Edition, sma
 		if err != nil {
 			return nil, err
 		}
+
 		for _, g := range groups {
 			if len(out) > perKind {
 				return out, nil
@@ -170,10 +182,12 @@ func (s *Server) searchFindings(ctx context.Context, newest []store.Edition, sma
 			if !has(small, g.Found, g.Declared, g.Meaning, g.Rule, g.Folder) {
 				continue
 			}
+
 			where := g.Host
 			if g.Hosts > 1 {
 				where = fmt.Sprintf("%d hosts", g.Hosts)
 			}
+
 			out = append(out, wire.Hit{
 				Kind:        "finding",
 				Name:        fmt.Sprintf("%d × %s %s: %s", g.Total, g.Kind, g.Aspect, g.Found),
@@ -184,6 +198,7 @@ func (s *Server) searchFindings(ctx context.Context, newest []store.Edition, sma
 			})
 		}
 	}
+
 	return out, nil
 }
 
@@ -201,12 +216,15 @@ func speaks(doc *baseline.Document, r *baseline.Rule, small string) string {
 			}
 		}
 	}
+
 	if r.Owner != nil {
 		say("names as owner", r.Owner.Name)
 	}
+
 	if r.Group != nil {
 		say("names as group", r.Group.Name)
 	}
+
 	for what, g := range map[string]*baseline.Grants{
 		"has an entry for":        r.Entries,
 		"has a default entry for": r.Defaults,
@@ -217,11 +235,13 @@ func speaks(doc *baseline.Document, r *baseline.Rule, small string) string {
 			}
 		}
 	}
+
 	if r.Shares != nil {
 		for _, x := range r.Shares.List {
 			say("has an entry for", x.Name)
 		}
 	}
+
 	slices.Sort(as)
 	return strings.Join(as, ", ")
 }
@@ -232,6 +252,7 @@ func (s *Server) searchAccounts(ctx context.Context, small string) (out []wire.H
 	if err != nil {
 		return nil, err
 	}
+
 	for _, home := range homes {
 		snap, err := s.Store.Snapshot(ctx, home.Snapshot)
 		if err != nil {
@@ -241,19 +262,23 @@ func (s *Server) searchAccounts(ctx context.Context, small string) (out []wire.H
 		if err != nil {
 			return nil, err
 		}
+
 		where := home.Host
 		if home.Hosts > 1 {
 			where = fmt.Sprintf("%s and %d more", home.Host, home.Hosts-1)
 		}
+
 		for i, list := range [][]perm.Account{dir.Accounts, dir.Groups} {
 			for _, a := range list {
 				if !strings.Contains(strings.ToLower(a.Name), small) {
 					continue
 				}
+
 				kind := "account"
 				if i == 1 {
 					kind = "group"
 				}
+
 				out = append(out, wire.Hit{
 					Kind:     "account",
 					Name:     a.Name,
@@ -262,12 +287,14 @@ func (s *Server) searchAccounts(ctx context.Context, small string) (out []wire.H
 					Snapshot: snap.ID,
 					Subject:  a.Name,
 				})
+
 				if len(out) > perKind {
 					return out, nil
 				}
 			}
 		}
 	}
+
 	return out, nil
 }
 
@@ -279,14 +306,17 @@ func (s *Server) searchPath(ctx context.Context, text string) (out wire.Found, e
 	if err != nil {
 		return out, err
 	}
+
 	folder, part := raw, ""
 	if i := strings.LastIndexByte(raw, '/'); i >= 0 {
 		folder, part = raw[:max(i, 1)], raw[i+1:]
 	}
+
 	reports, err := s.Store.CurrentReports(ctx)
 	if err != nil {
 		return out, err
 	}
+
 	traced := map[tree.Hash]bool{} // equal hosts have equal trees: one stands for all
 	for _, r := range reports {
 		snap, err := s.Store.Snapshot(ctx, r.Snapshot)
@@ -299,10 +329,12 @@ func (s *Server) searchPath(ctx context.Context, text string) (out wire.Found, e
 		if traced[snap.Hash()] {
 			continue
 		}
+
 		if len(traced) == maxTraced || len(out.Items) >= mostPaths {
 			more() // in what was not looked at
 			break
 		}
+
 		_, node, err := tree.Trace(ctx, s.Store, snap.Hash(), folder)
 		if tree.IsUntold(err) {
 			continue
@@ -314,6 +346,7 @@ func (s *Server) searchPath(ctx context.Context, text string) (out wire.Found, e
 		if node == nil {
 			continue
 		}
+
 		n := 0
 		if part == "" {
 			out.Items = append(out.Items, wire.Hit{
@@ -326,6 +359,7 @@ func (s *Server) searchPath(ctx context.Context, text string) (out wire.Found, e
 				Subject:     pathname.Escape(folder),
 			})
 		}
+
 		i, _ := slices.BinarySearchFunc(node.Entries, part, func(e tree.Entry, p string) int {
 			return strings.Compare(e.Name, p)
 		})
@@ -334,6 +368,7 @@ func (s *Server) searchPath(ctx context.Context, text string) (out wire.Found, e
 				more()
 				break
 			}
+
 			e := node.Entries[i]
 			at := pathname.Escape(pathname.Join(folder, e.Name))
 			out.Items = append(out.Items, wire.Hit{
@@ -347,5 +382,6 @@ func (s *Server) searchPath(ctx context.Context, text string) (out wire.Found, e
 			})
 		}
 	}
+
 	return out, nil
 }

@@ -122,6 +122,7 @@ func New(c Config) *Server {
 		budgets: budget.New(shares()),
 		mux:     chi.NewMux(),
 	}
+
 	s.metrics = newMetrics(s)
 	s.feed = &feed{s: s}
 	s.desk.Files = s.files
@@ -134,14 +135,17 @@ func New(c Config) *Server {
 			Subject:     c.Snapshot,
 		})
 	}
+
 	if site, err := passkey.NewSite(c.Public, c.Name); err != nil {
 		s.Log.Warn("nobody signs in by passkeys", "error", err)
 	} else {
 		s.passkeys = site
 	}
+
 	if c.Provider != nil {
 		s.provider = newProvider(*c.Provider)
 	}
+
 	if c.Store != nil && c.Authority != nil {
 		c.Store.Seal = func(h *chain.Head) { h.Sign(c.Authority.Orders) }
 		s.witness = &witness.Witness{Source: c.Store, Key: s.OrderKey(), File: c.Ended}
@@ -149,9 +153,11 @@ func New(c Config) *Server {
 		c.Store.Sealed = func(h chain.Head) bool {
 			return (h.SignedBy(s.OrderKey()) || s.succeeds(h)) && h.Seq >= s.witness.Least()
 		}
+
 		// Made of the service's own key, so that the database holds no secret of theirs.
 		s.desk.HookSecret = func(hook string) []byte { return s.secret("hook " + hook) }
 	}
+
 	s.mux.Use(middleware.RequestID, s.placed, s.log, s.recover, secure, knownMethod, challenging, middleware.GetHead)
 	s.route(s.mux, "GET", "/healthz", openly, func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "ok") })
 	s.route(s.mux, "GET", "/readyz", openly, s.ready)
@@ -186,10 +192,12 @@ func New(c Config) *Server {
 		for _, t := range tags {
 			s.api.OpenAPI().Tags = append(s.api.OpenAPI().Tags, &huma.Tag{Name: t.name})
 		}
+
 		s.routes(r)
 		s.route(r, "GET", "/api/reference", personally,
 			s.unlessOpen("documents", http.HandlerFunc(s.showReference)).ServeHTTP)
 	})
+
 	complete(s.api.OpenAPI())
 	s.reference = sync.OnceValues(func() ([]byte, error) { return referenceOf(s.api.OpenAPI()) })
 	s.consoleRoutes()
@@ -423,33 +431,40 @@ func (s *Server) identify(next http.Handler) http.Handler {
 		} else if c, err := r.Cookie(cookieName); err == nil {
 			token, byCookie = c.Value, true
 		}
+
 		changes := r.Method != http.MethodGet && r.Method != http.MethodHead
 		if token == "" || byCookie && changes && r.Header.Get(consoleHeader) == "" {
 			next.ServeHTTP(rw, r)
 			return
 		}
+
 		hash := auth.HashToken(token)
 		if !s.known.have(hash, time.Now()) && unknown.RespondOnLimit(rw, r, from(r.Context())) {
 			return
 		}
+
 		says, err := s.holds(r.Context())
 		if err != nil {
 			s.plain(rw, r, err)
 			return
 		}
+
 		p, x, err := s.Store.SessionPerson(r.Context(), hash)
 		if err == nil {
 			err = s.use(r, p.Name, x, says)
 		}
+
 		if err == nil && byCookie {
 			hash = s.turn(rw, r, x, hash)
 		}
+
 		by := ""
 		if errors.Is(err, store.ErrNotFound) && !byCookie {
 			var t store.Token
 			p, t, err = s.Store.TokenPerson(r.Context(), hash)
 			by = t.Name
 		}
+
 		switch {
 		case err == nil:
 			s.known.add(hash, time.Now())
@@ -458,14 +473,17 @@ func (s *Server) identify(next http.Handler) http.Handler {
 				s.plain(rw, r, err)
 				return
 			}
+
 			if x.Shown != nil {
 				w.shown = *x.Shown
 			}
+
 			r = r.WithContext(context.WithValue(r.Context(), personKey{}, w))
 		case !errors.Is(err, store.ErrNotFound):
 			s.plain(rw, r, err)
 			return
 		}
+
 		next.ServeHTTP(rw, r)
 	})
 }
@@ -493,6 +511,7 @@ func (s *Server) whileSignedIn(ctx context.Context) (context.Context, context.Ca
 	if me == nil {
 		return ctx, func() {}
 	}
+
 	ctx, cancel := context.WithCancel(ctx)
 	go func() {
 		for {
@@ -501,24 +520,29 @@ func (s *Server) whileSignedIn(ctx context.Context) (context.Context, context.Ca
 				return
 			case <-time.After(pulse):
 			}
+
 			says, err := s.holds(ctx)
 			stands := true
 			if err == nil {
 				stands, err = s.Store.SessionStands(ctx, me.session, me.token,
 					time.Now().Add(-time.Duration(says.Idle)*time.Minute))
 			}
+
 			if err == nil && !stands {
 				cancel()
 				return
 			}
+
 			if err == nil && me.session != "" && !me.browser { // somebody waits there
 				err = s.Store.UseSession(ctx, me.session)
 			}
+
 			if err != nil && ctx.Err() == nil {
 				s.Log.Warn("whether somebody is still signed in is not known", "error", err)
 			}
 		}
 	}()
+
 	return ctx, cancel
 }
 
@@ -528,9 +552,11 @@ func (s *Server) problem(err error) error {
 	if err == nil {
 		return nil
 	}
+
 	var status huma.StatusError
 	var db *mysql.MySQLError
 	var netErr net.Error
+
 	switch {
 	case errors.As(err, &status):
 		return err
@@ -559,10 +585,12 @@ func (s *Server) problem(err error) error {
 		return huma.Error503ServiceUnavailable(
 			"the database does not answer: nothing was changed; try again when it is back")
 	}
+
 	if errors.Is(err, context.Canceled) { // who asked has gone
 		s.Log.Debug("request broken off", "error", err)
 		return huma.Error503ServiceUnavailable("this was broken off")
 	}
+
 	s.Log.Error("request failed", "error", err)
 	return huma.Error500InternalServerError("the service failed at this: its log says why")
 }
@@ -629,8 +657,10 @@ func register[I, O any](s *Server, o op, has func(auth.Roles, string) bool, h fu
 		Metadata:      map[string]any{"role": o.role},
 		MaxBodyBytes:  maxBody,
 	}
+
 	promise[I](&def, o)
 	class := costing(o.id)
+
 	// Who may not call learns nothing, not even what is wrong with the call. Who may is let in before the body is read.
 	def.Middlewares = huma.Middlewares{func(ctx huma.Context, next func(huma.Context)) {
 		var status huma.StatusError
@@ -642,19 +672,23 @@ func register[I, O any](s *Server, o op, has func(auth.Roles, string) bool, h fu
 			s.plain(w, r, err)
 			return
 		}
+
 		within, leave, err := s.budgets.Enter(ctx.Context(), class, personally(r))
 		if err != nil {
 			s.plain(w, r, busy(err))
 			return
 		}
 		defer leave()
+
 		if class == waiting {
 			signedIn, enough := s.whileSignedIn(within)
 			defer enough()
 			within = signedIn
 		}
+
 		next(huma.WithContext(ctx, within))
 	}}
+
 	huma.Register(s.api, def, func(ctx context.Context, in *I) (*O, error) {
 		out, err := h(ctx, in)
 		return out, s.problem(err)
@@ -679,6 +713,7 @@ func allow(ctx context.Context, o op, has func(auth.Roles, string) bool) error {
 	if o.role == "" {
 		return nil
 	}
+
 	p := caller(ctx)
 	switch {
 	case p == nil:
@@ -691,6 +726,7 @@ func allow(ctx context.Context, o op, has func(auth.Roles, string) bool) error {
 	case fresh[o.id]:
 		return isFresh(p)
 	}
+
 	return nil
 }
 

@@ -48,21 +48,26 @@ func TestEveryOperationNeedsASession(t *testing.T) {
 	if len(ops) < 30 {
 		t.Fatalf("only %d operations", len(ops))
 	}
+
 	for name, op := range ops {
 		role, _ := op.Metadata["role"].(string)
 		if op.OperationID == "" || op.Summary == "" {
 			t.Errorf("%s has no id or no summary", name)
 		}
+
 		if slices.Contains(forAnybody, op.OperationID) {
 			continue
 		}
+
 		if role != "any" && !slices.Contains(wire.Roles, role) {
 			t.Errorf("%s is open to the role %q, which is none", name, role)
 		}
+
 		method, path, _ := strings.Cut(name, " ")
 		if method != "GET" && role == wire.Viewer && op.OperationID != "check-baseline" {
 			t.Errorf("%s changes something and is open to viewers", name)
 		}
+
 		w := httptest.NewRecorder()
 		s.ServeHTTP(w,
 			httptest.NewRequest(method, strings.NewReplacer("{", "", "}", "").Replace(path), strings.NewReader("{")))
@@ -84,9 +89,11 @@ func TestCalculatorIsOpenAndBounded(t *testing.T) {
 	if w := call("/api/v1/calculate/mode?mode=2750"); w.Code != 200 || !strings.Contains(w.Body.String(), "rwxr-s---") {
 		t.Errorf("%d %s", w.Code, w.Body)
 	}
+
 	if w := call("/api/v1/calculate/entries?entries=" + strings.Repeat("x", 20_001)); w.Code != 422 {
 		t.Errorf("a list too long: %d", w.Code)
 	}
+
 	for range 1300 {
 		if w := call("/api/v1/calculate/mode?mode=0"); w.Code == 429 {
 			var says struct {
@@ -98,9 +105,11 @@ func TestCalculatorIsOpenAndBounded(t *testing.T) {
 				w.Header().Get("Retry-After") == "" {
 				t.Errorf("%s, %v, %v", w.Body, w.Header(), err)
 			}
+
 			return
 		}
 	}
+
 	t.Error("1,300 calls in a moment, and none was refused")
 }
 
@@ -117,13 +126,16 @@ func TestCallsAreCountedByCaller(t *testing.T) {
 				by:     by,
 			}))
 		}
+
 		w := httptest.NewRecorder()
 		limited.ServeHTTP(w, r)
 		return w.Code
 	}
+
 	for range 10 {
 		call("bosun", "")
 	}
+
 	for _, c := range []struct {
 		name, by string
 		want     int
@@ -167,11 +179,13 @@ func TestAgentsNeedACertificate(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	_, text, _ = bytes.Cut(text, []byte("## Besides"))
 	told := map[string]string{}
 	for _, m := range regexp.MustCompile("(?m)^\\| .+ \\| `([A-Z]+ /\\S+)` \\| (.+) \\|$").FindAllSubmatch(text, -1) {
 		told[string(m[1])] = string(m[2])
 	}
+
 	s := New(Config{Log: slog.New(slog.DiscardHandler), Provider: &Provider{Issuer: "https://issuer"}})
 	routes := 0
 	for name := range costOf {
@@ -179,28 +193,34 @@ func TestAgentsNeedACertificate(t *testing.T) {
 		if !ok {
 			continue
 		}
+
 		routes++
 		who, ok := told[name]
 		delete(told, name)
 		if !ok {
 			t.Errorf("docs/roles.md says nothing of %s", name)
 		}
+
 		if strings.HasPrefix(path, "/agent/") != (who == "a host's certificate" ||
 			who == "whoever has an enrolment code") {
 			t.Errorf("%s is for %s", name, who)
 		}
+
 		if who == "nobody in particular" || who == "whoever has an enrolment code" {
 			continue
 		}
+
 		w := httptest.NewRecorder()
 		s.ServeHTTP(w, httptest.NewRequest(method, strings.NewReplacer("{", "", "}", "").Replace(path), nil))
 		if w.Code != 401 {
 			t.Errorf("%s is for %s, and answers nobody with %d", name, who, w.Code)
 		}
 	}
+
 	for name := range told {
 		t.Errorf("docs/roles.md tells of %s, which is not served", name)
 	}
+
 	if routes < 30 {
 		t.Errorf("%d routes", routes)
 	}
@@ -213,21 +233,26 @@ func TestEverythingHasABudget(t *testing.T) {
 	for route, op := range operations(s) {
 		ids[route] = op.OperationID
 	}
+
 	served := map[string]bool{}
 	err := chi.Walk(s.mux, func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
 		name := method + " " + route
 		if id, ok := ids[name]; ok {
 			name = id
 		}
+
 		served[name] = true
 		if _, ok := costOf[name]; !ok {
 			t.Errorf("%s has no budget", name)
 		}
+
 		return nil
 	})
+
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	n := 0
 	for class, names := range costs {
 		n += len(names)
@@ -240,6 +265,7 @@ func TestEverythingHasABudget(t *testing.T) {
 			}
 		}
 	}
+
 	if n != len(costOf) {
 		t.Error("something stands in costs twice")
 	}
@@ -261,6 +287,7 @@ func TestBusy(t *testing.T) {
 			r.WithContext(context.WithValue(r.Context(), personKey{}, &who{Person: store.Person{Name: name}})))
 		return w
 	}
+
 	var leaves []func()
 	for _, name := range []string{"bosun", "cook"} {
 		_, leave, err := s.budgets.Enter(t.Context(), costly, "\x00"+name+"\x00")
@@ -269,24 +296,29 @@ func TestBusy(t *testing.T) {
 		}
 		leaves = append(leaves, leave)
 	}
+
 	go call(h, "bosun") // waits in the queue
 	time.Sleep(5 * time.Millisecond)
 	if w := call(h, "bosun"); w.Code != 429 && w.Code != 503 || w.Header().Get("Retry-After") == "" {
 		t.Errorf("one's own doing: %d %v %s", w.Code, w.Header(), w.Body)
 	}
+
 	time.Sleep(30 * time.Millisecond)
 	if w := call(h, "mate"); w.Code != 503 || w.Header().Get("Retry-After") == "" ||
 		!strings.Contains(w.Body.String(), "try again in") {
 		t.Errorf("others' doing: %d %v %s", w.Code, w.Header(), w.Body)
 	}
+
 	quickly := s.bounded("me", personally,
 		http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(204) }))
 	if w := call(quickly, "bosun"); w.Code != 204 {
 		t.Errorf("another class: %d", w.Code)
 	}
+
 	for _, leave := range leaves {
 		leave()
 	}
+
 	if w := call(h, "mate"); w.Code != 204 {
 		t.Errorf("when there is room: %d %s", w.Code, w.Body)
 	}
@@ -306,11 +338,14 @@ func TestMetricsAreBounded(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
+
 		for _, f := range all {
 			series += len(f.GetMetric())
 		}
+
 		return series
 	}
+
 	storm := func(n int) {
 		for i := range n {
 			for _, path := range []string{
@@ -329,6 +364,7 @@ func TestMetricsAreBounded(t *testing.T) {
 			}
 		}
 	}
+
 	storm(10)
 	before := size()
 	storm(200)
@@ -376,6 +412,7 @@ func TestFresh(t *testing.T) {
 			t.Errorf("%s (%s) is carried out for a session that somebody found open", name, o.OperationID)
 		}
 	}
+
 	for _, list := range []map[string]bool{fresh, withoutSecond} {
 		for id := range list {
 			if !ids[id] {
@@ -383,6 +420,7 @@ func TestFresh(t *testing.T) {
 			}
 		}
 	}
+
 	now := time.Now()
 	for _, c := range []struct {
 		what   string
@@ -407,6 +445,7 @@ func TestFresh(t *testing.T) {
 		if errors.As(err, &status) {
 			got = status.GetStatus()
 		}
+
 		var with huma.HeadersError
 		if got != c.status ||
 			(c.status == 401) != (errors.As(err, &with) &&
@@ -438,16 +477,20 @@ func TestAnswersOfAnyKind(t *testing.T) {
 			p.Title == "" || w.Header().Get("Content-Type") != "application/problem+json" {
 			t.Errorf("%s: %d %v, %s, %v", path, w.Code, w.Header(), w.Body, err)
 		}
+
 		if challenge := w.Header().Get("WWW-Authenticate"); (w.Code == 401) != strings.HasPrefix(challenge, "Bearer ") {
 			t.Errorf("%s: %d, %q", path, w.Code, challenge)
 		}
 	}
+
 	if w := get("HEAD", "/healthz"); w.Code != 200 {
 		t.Errorf("HEAD: %d", w.Code)
 	}
+
 	if w := get("GET", "/api/problems"); w.Code != 200 || !strings.Contains(w.Body.String(), `id="not-found"`) {
 		t.Errorf("%d %s", w.Code, w.Body)
 	}
+
 	w := httptest.NewRecorder()
 	challenging(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		if f, ok := w.(http.Flusher); ok {
@@ -457,6 +500,7 @@ func TestAnswersOfAnyKind(t *testing.T) {
 	if !w.Flushed {
 		t.Error("what is flushed stays")
 	}
+
 	// What was sent is not sent back: it may be a secret.
 	if p := newProblem(422, byDocument, &huma.ErrorDetail{
 		Message:  "too long",
@@ -465,6 +509,7 @@ func TestAnswersOfAnyKind(t *testing.T) {
 	}); p.Code != wire.InvalidInput || p.Errors[0].Value != nil {
 		t.Errorf("%+v", p)
 	}
+
 	if p := newProblem(422, "the baseline has errors", &huma.ErrorDetail{Message: "x"}); p.Code != "cannot-do" {
 		t.Errorf("%+v", p)
 	}
@@ -484,28 +529,35 @@ func TestDocumentPromises(t *testing.T) {
 			if op == nil {
 				continue
 			}
+
 			n++
 			params := map[string]bool{}
 			for _, p := range op.Parameters {
 				params[p.Name] = true
 			}
+
 			signedIn := len(op.Security) > 0
 			if len(op.Tags) != 1 {
 				t.Errorf("%s %s is of %v", method, path, op.Tags)
 			}
+
 			if params["Idempotency-Key"] != (signedIn && method != "GET") {
 				t.Errorf("%s %s: %v", method, path, params)
 			}
+
 			wants := []string{"422", "429", "503"}
 			if signedIn {
 				wants = append(wants, "401", "403")
 			}
+
 			if method != "GET" {
 				wants = append(wants, "413", "507", "409")
 			}
+
 			if params["If-Match"] {
 				wants = append(wants, "412")
 			}
+
 			for _, status := range wants {
 				r := op.Responses[status]
 				if r == nil || r.Content["application/problem+json"] == nil {
@@ -524,6 +576,7 @@ func TestDocumentPromises(t *testing.T) {
 			}
 		}
 	}
+
 	if n < 100 {
 		t.Errorf("%d operations", n)
 	}
@@ -538,6 +591,7 @@ func TestReferencePage(t *testing.T) {
 	if w.Code != 200 || strings.Contains(page, "ZgotmplZ") {
 		t.Fatalf("%d %s", w.Code, page)
 	}
+
 	for path, item := range s.api.OpenAPI().Paths {
 		for _, op := range []*huma.Operation{item.Get, item.Post, item.Put, item.Delete} {
 			if op != nil && strings.Count(page, `<h3 id="`+op.OperationID+`">`) != 1 {
@@ -545,6 +599,7 @@ func TestReferencePage(t *testing.T) {
 			}
 		}
 	}
+
 	for _, want := range []string{
 		`<h3 id="body-Group"><code>Group</code></h3>`, `<a href="#body-PageHost"><code>PageHost</code></a>`,
 		`How grave it is. One of: minor, serious, grave`,
@@ -553,6 +608,7 @@ func TestReferencePage(t *testing.T) {
 			t.Errorf("the page lacks %s", want)
 		}
 	}
+
 	at := 0
 	for _, tag := range tags {
 		i := strings.Index(page, `<h2 id="`+tag.name+`">`)
@@ -561,6 +617,7 @@ func TestReferencePage(t *testing.T) {
 		}
 		at = i
 	}
+
 	closed := httptest.NewRecorder()
 	New(Config{Log: slog.New(slog.DiscardHandler)}).ServeHTTP(closed, httptest.NewRequest("GET", "/api/reference", nil))
 	if closed.Code != 401 {
@@ -586,6 +643,7 @@ func TestListsHaveAnEnd(t *testing.T) {
 			if m.Schema == nil || !strings.HasPrefix(named(m.Schema.Ref), "Page") {
 				continue
 			}
+
 			lists++
 			after := slices.ContainsFunc(op.Parameters, func(p *huma.Param) bool { return p.Name == "after" })
 			if whole := wholes[op.OperationID] != ""; after == whole {
@@ -593,6 +651,7 @@ func TestListsHaveAnEnd(t *testing.T) {
 			}
 		}
 	}
+
 	if lists < 20 {
 		t.Errorf("%d lists", lists)
 	}

@@ -78,23 +78,28 @@ func (s *Server) settingsRoutes() {
 			if err := s.apart(ctx, in.Body.Roles); err != nil {
 				return nil, err
 			}
+
 			var from *time.Time
 			says, err := s.holds(ctx)
 			if err != nil {
 				return nil, err
 			}
+
 			if auth.GainsReview(says, p.Roles(), in.Body.Roles) {
 				if from, err = s.countsFrom(ctx); err != nil {
 					return nil, err
 				}
 			}
+
 			if err := s.Store.SetRoles(ctx, in.Name, list, was, from); err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "roles set", in.Name, strings.ReplaceAll(list, ",", ", "))
 			p, err = s.Store.Person(ctx, in.Name)
 			return &shown[wire.Person]{tagOf(p.RoleList), wirePerson(p)}, err
 		})
+
 	add(s,
 		op{
 			"POST", "/people/{name}/password", "reset-password",
@@ -109,10 +114,12 @@ func (s *Server) settingsRoutes() {
 				return nil, huma.Error409Conflict(in.Name +
 					" signs in by way of the provider, and has no password here")
 			}
+
 			from, err := s.countsFrom(ctx)
 			if err != nil {
 				return nil, err
 			}
+
 			pw := auth.Code(4)
 			if err := s.Store.SetPassword(ctx, in.Name, store.NewPassword{
 				Hash:       auth.Hash(pw),
@@ -121,10 +128,12 @@ func (s *Server) settingsRoutes() {
 			}); err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "password reset", in.Name, "")
 			n, err := s.Store.CountPasskeys(ctx, in.Name)
 			return &body[wire.OneTime]{wire.OneTime{Name: in.Name, Password: pw, Passkeys: n}}, err
 		})
+
 	add(s,
 		op{
 			"DELETE", "/people/{name}", "remove-person", "Remove a person; what they did stays in the history",
@@ -137,9 +146,11 @@ func (s *Server) settingsRoutes() {
 			if err := s.Store.RemovePerson(ctx, in.Name); err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "person removed", in.Name, "")
 			return nil, nil
 		})
+
 	type tags struct {
 		Name string `path:"name" maxLength:"64"`
 		Guarded
@@ -170,11 +181,13 @@ func (s *Server) settingsRoutes() {
 			if err := s.Store.SetTags(ctx, in.Name, in.Body.Tags, was); err != nil {
 				return nil, err
 			}
+
 			s.hub.poke(watchesOf(in.Name)) // applications may come and go
 			s.audit(ctx, "tags set", in.Name, strings.Join(in.Body.Tags, ", "))
 			h, err = s.Store.Host(ctx, in.Name)
 			return &shown[wire.Host]{tagOf(h.TagList), wireHost(h)}, err
 		})
+
 	add(s,
 		op{
 			"POST", "/hosts/{name}/shut-out", "shut-out-host",
@@ -184,6 +197,7 @@ func (s *Server) settingsRoutes() {
 			if err := s.Store.ShutOut(ctx, in.Name); err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "host shut out", in.Name, "")
 			h, err := s.Store.Host(ctx, in.Name)
 			return &body[wire.Host]{wireHost(h)}, err

@@ -30,6 +30,7 @@ func (s *Server) storageRoutes() {
 				wire.Storage{Nodes: v.Nodes, Bytes: v.Bytes, Snapshots: v.Snapshots, Reports: v.Reports},
 			}, err
 		})
+
 	type after struct {
 		After string `query:"after" maxLength:"64" pattern:"^[0-9a-f]*$" doc:"Where to go on"`
 	}
@@ -44,10 +45,12 @@ func (s *Server) storageRoutes() {
 			if err != nil {
 				return nil, huma.Error422UnprocessableEntity("after: want the value that the part before gave as next")
 			}
+
 			out, next, err := s.desk.CheckStorage(ctx, from)
 			out.Next = hex.EncodeToString(next)
 			return &body[wire.StorageCheck]{out}, err
 		})
+
 	add(s,
 		op{
 			"POST", "/storage/tidy", "tidy-storage",

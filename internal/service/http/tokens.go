@@ -47,13 +47,16 @@ func (s *Server) tokenRoutes() {
 			if me.Roles().Everywhere(wire.Admin) {
 				of = ""
 			}
+
 			list, err := s.Store.Tokens(ctx, of)
 			out := wire.Page[wire.Token]{Items: []wire.Token{}}
 			for _, t := range list {
 				out.Items = append(out.Items, wireToken(t))
 			}
+
 			return &body[wire.Page[wire.Token]]{whole(out)}, err
 		})
+
 	add(s, op{"POST", "/tokens", "add-token", "Make a token, for a program that does something for you", "any", 201},
 		inPerson(func(ctx context.Context, in *body[wire.NewToken]) (*body[wire.MadeToken], error) {
 			me := caller(ctx)
@@ -64,6 +67,7 @@ func (s *Server) tokenRoutes() {
 			if err != nil {
 				return nil, err
 			}
+
 			for _, r := range in.Body.Roles {
 				role, application, _ := auth.SplitRole(r) // it was checked
 				switch {
@@ -74,6 +78,7 @@ func (s *Server) tokenRoutes() {
 					return nil, huma.Error403Forbidden("you have not got the role " + r + " yourself")
 				}
 			}
+
 			secret, hash := auth.Token()
 			t, err := s.Store.AddToken(ctx,
 				store.Token{
@@ -83,13 +88,16 @@ func (s *Server) tokenRoutes() {
 					Expires:  time.Now().AddDate(0, 0, in.Body.Days),
 				},
 				hash)
+
 			if err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "token made", t.ID,
 				in.Body.Name+": "+strings.Join(t.Roles(), ", ")+" until "+t.Expires.UTC().Format(time.DateOnly))
 			return &body[wire.MadeToken]{wire.MadeToken{Token: wireToken(t), Secret: secret}}, nil
 		}))
+
 	add(s, op{"DELETE", "/tokens/{id}", "remove-token", "End a token; of an admin, anybody's", "any", 204},
 		inPerson(func(ctx context.Context, in *byID) (*struct{}, error) {
 			t, err := s.Store.Token(ctx, in.ID)
@@ -102,6 +110,7 @@ func (s *Server) tokenRoutes() {
 			if err := s.Store.RemoveToken(ctx, in.ID); err != nil {
 				return nil, err
 			}
+
 			s.audit(ctx, "token ended", t.ID, t.Person+": "+t.Name)
 			return nil, nil
 		}))

@@ -174,23 +174,28 @@ const (
 func (r *refusals) note(by store.By, what, subject string, at time.Time) (first bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+
 	key := strings.Join([]string{by.Who, by.Token, what, subject}, "\x00")
 	if r.kind == nil {
 		r.kind = map[string]*refusal{}
 	}
+
 	stranger := by == store.By{Who: "nobody"} || by == store.By{Who: "an agent"}
 	if r.kind[key] == nil && (stranger && r.strange >= maxStrange || len(r.kind) >= maxRefusals) {
 		by, subject = store.By{Who: "others"}, ""
 		key = what
 	}
+
 	if x := r.kind[key]; x != nil {
 		x.more++
 		return false
 	}
+
 	r.kind[key] = &refusal{by: by, what: what, subject: subject, since: at, stranger: stranger}
 	if stranger {
 		r.strange++
 	}
+
 	return true
 }
 

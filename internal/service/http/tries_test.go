@@ -16,6 +16,7 @@ func TestRefusals(t *testing.T) {
 	r, at := &refusals{}, time.Unix(1_795_600_000, 0)
 	lines, told := 0, 0
 	const all = 50_000
+
 	for n := range all {
 		now := at.Add(time.Duration(n) * 100 * time.Millisecond) // 83 minutes
 		if r.note(store.By{Who: "nobody"}, []string{"sign-in refused", "enrolment refused"}[n%2],
@@ -28,18 +29,23 @@ func TestRefusals(t *testing.T) {
 			told += x.more
 		}
 	}
+
 	for _, x := range r.due(at.Add(24 * time.Hour)) {
 		told += x.more
 	}
+
 	if told != all {
 		t.Errorf("%d of %d were told of", told, all)
 	}
+
 	if lines > 9*2*(maxStrange+2) {
 		t.Errorf("%d lines", lines)
 	}
+
 	if r.strange != 0 || len(r.kind) != 0 {
 		t.Errorf("%d of %d kinds are left", r.strange, len(r.kind))
 	}
+
 	// Somebody's own is told at once, by name, and once.
 	r = &refusals{}
 	by := (store.By{Who: "purser", Token: "nightly"})
@@ -47,6 +53,7 @@ func TestRefusals(t *testing.T) {
 		!r.note(store.By{Who: "purser"}, "refused", "set-roles", at) {
 		t.Error("kinds are not told apart")
 	}
+
 	due := r.due(at.Add(refusalsAgain))
 	if len(due) != 1 || due[0].by.Token != "nightly" || due[0].more != 1 || len(r.kind) != 0 {
 		t.Errorf("%+v", due)
@@ -77,23 +84,28 @@ func TestSealedForOnePlace(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	s := &Server{Config: Config{Authority: &authority.Authority{Secrets: key.Seed()}}}
 	mine, err := s.seal(secondOf("purser"), []byte("secret"))
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if b, err := s.unseal(secondOf("purser"), mine); err != nil || string(b) != "secret" {
 		t.Errorf("%q, %v", b, err)
 	}
+
 	for _, place := range []string{secondOf("admin"), "device", "provider", "answer to 00", ""} {
 		if _, err := s.unseal(place, mine); err == nil {
 			t.Errorf("it opens for %q", place)
 		}
 	}
+
 	d, err := s.newDevice("purser")
 	if err != nil || s.deviceOf("purser", d) == "" {
 		t.Errorf("%s, %v", d, err)
 	}
+
 	for _, other := range []string{
 		s.deviceOf("admin", d), s.deviceOf("purser", d[:len(d)-2]), s.deviceOf("purser", ""),
 	} {
@@ -101,10 +113,12 @@ func TestSealedForOnePlace(t *testing.T) {
 			t.Errorf("%s counts", other)
 		}
 	}
+
 	old, err := s.sealer("answers")
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	if _, err := s.unseal(secondOf("purser"), old.Seal(nil, nil, []byte("secret"), nil)); err == nil {
 		t.Error("what is not bound opens")
 	}

@@ -15,10 +15,12 @@ func (s *Server) Upkeep(ctx context.Context) error {
 	if err := s.succeed(ctx); err != nil {
 		return err
 	}
+
 	if err := s.Store.TieOlder(ctx); err != nil {
 		// the service goes on: who looks at the history is told what is wrong with it
 		s.Log.Error("what the history had before it was chained is not tied", "error", err)
 	}
+
 	at, told, err := s.Store.Restored(ctx)
 	if err != nil || at == "" {
 		return err
@@ -27,6 +29,7 @@ func (s *Server) Upkeep(ctx context.Context) error {
 		"of "+at+": sessions and enrolment codes ended; what was ended after that time may count again"); err != nil {
 		return err
 	}
+
 	return told()
 }
 

@@ -28,12 +28,14 @@ func (s *Server) giveWatches(w http.ResponseWriter, r *http.Request) error {
 	if err := s.Store.SetWatching(r.Context(), host, in.State); err != nil {
 		return err
 	}
+
 	now := time.Now()
 	for _, c := range in.Current[:min(len(in.Current), maxCurrent)] {
 		if err := s.Store.SetCurrent(r.Context(), host, c, now.Add(-wire.Ago(c.Seconds))); err != nil {
 			return err
 		}
 	}
+
 	return s.wait(w, r, watchesOf(host), waitForWork, func() (any, error) {
 		h, err := s.Store.Host(r.Context(), host)
 		if err != nil {
@@ -43,6 +45,7 @@ func (s *Server) giveWatches(w http.ResponseWriter, r *http.Request) error {
 		if err != nil || mark == in.Known {
 			return nil, err
 		}
+
 		list, err := s.desk.WatchList(r.Context(), h)
 		return wire.WatchList{Version: mark, Applications: list}, err
 	})

@@ -72,10 +72,12 @@ func (s *Server) lookAtHistory(ctx context.Context, w *historyWatch) error {
 		if s.witness.Least() == 0 { // a new history is noted as soon as it has begun
 			w.pause = time.Second
 		}
+
 		if time.Since(w.ended) > historyTold && s.tellHead(ctx, w.holder) {
 			w.ended = time.Now()
 		}
 	}
+
 	return nil
 }
 
@@ -92,18 +94,22 @@ func (s *Server) tellHead(ctx context.Context, holder string) bool {
 	if err == nil && !mine {
 		return false
 	}
+
 	var h chain.Head
 	if err == nil {
 		h, err = s.Store.Head(ctx)
 	}
+
 	if err == nil {
 		s.Log.Info("the history ends here", "line", h.Seq, "hash", h.Hash.String(), "signature",
 			hex.EncodeToString(h.Signature))
 		err = s.desk.TellHistory(ctx, wire.HistoryNotice{Line: h.Seq, Hash: h.Hash.String(), Signature: h.Signature})
 	}
+
 	if err != nil {
 		s.Log.Error("notices of the history", "error", err)
 	}
+
 	return err == nil
 }
 
@@ -118,6 +124,7 @@ func (s *Server) compareHistory(w http.ResponseWriter, r *http.Request) error {
 	if err != nil {
 		return err
 	}
+
 	if seen.Seq > 0 && s.signed(seen) {
 		if why, err := s.differs(r.Context(), seen, now); err != nil {
 			return err
@@ -125,6 +132,7 @@ func (s *Server) compareHistory(w http.ResponseWriter, r *http.Request) error {
 			s.witness.Report(fmt.Sprintf("host %s was shown another one: %s", agentHost(r.Context()), why))
 		}
 	}
+
 	return writeJSON(w, now)
 }
 

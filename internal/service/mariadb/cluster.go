@@ -36,24 +36,29 @@ func StartCluster(ctx context.Context, dir string, n int) (*Cluster, error) {
 			return nil, fmt.Errorf("a cluster needs Debian's packages mariadb-server, galera-4 and rsync: %w", err)
 		}
 	}
+
 	c := &Cluster{}
 	for i := range n {
 		p, err := prepare(filepath.Join(dir, fmt.Sprintf("node%d", i+1)))
 		if err != nil {
 			return nil, err
 		}
+
 		node := &Node{place: p}
 		for _, port := range []*int{&node.port, &node.group, &node.gradual, &node.whole} {
 			if *port, err = loopback.FreePort(); err != nil {
 				return nil, err
 			}
 		}
+
 		c.Nodes = append(c.Nodes, node)
 	}
+
 	var err error
 	if c.secret, err = c.Nodes[0].secret(ctx); err != nil {
 		return nil, err
 	}
+
 	for i, node := range c.Nodes {
 		if i > 0 { // all comes from the first
 			if err := os.MkdirAll(node.data, 0o700); err != nil {
@@ -68,6 +73,7 @@ func StartCluster(ctx context.Context, dir string, n int) (*Cluster, error) {
 			return nil, fmt.Errorf("node %d: %w", i+1, err)
 		}
 	}
+
 	return c, nil
 }
 
@@ -92,6 +98,7 @@ func (c *Cluster) start(ctx context.Context, n *Node, first bool) (err error) {
 		}
 		others += strings.Join(all, ",")
 	}
+
 	own := func(port int) string { return "127.0.0.1:" + strconv.Itoa(port) }
 	options := []string{
 		"base_host=127.0.0.1",
@@ -100,15 +107,18 @@ func (c *Cluster) start(ctx context.Context, n *Node, first bool) (err error) {
 		"ist.recv_addr=" + own(n.gradual),
 		"gcache.size=64M",
 	}
+
 	n.Server, err = n.place.start(ctx, n.port, c.secret, "--wsrep-on=ON", "--wsrep-provider="+provider,
 		"--wsrep-cluster-name=idletally", "--wsrep-cluster-address="+others,
 		"--wsrep-node-address=127.0.0.1", "--wsrep-node-name="+filepath.Base(n.dir),
 		"--wsrep-provider-options="+strings.Join(options, ";"),
 		"--wsrep-sst-method=rsync", "--wsrep-sst-receive-address="+own(n.whole), "--binlog-format=ROW",
 		"--innodb-autoinc-lock-mode=2", "--wsrep-slave-threads=2")
+
 	if err != nil {
 		return err
 	}
+
 	return n.joined(ctx)
 }
 
@@ -133,6 +143,7 @@ func (n *Node) joined(ctx context.Context) error {
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
+
 	return errors.New("the node did not join within a minute")
 }
 

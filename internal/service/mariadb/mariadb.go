@@ -79,6 +79,7 @@ func (p place) adopt() error {
 	if err != nil {
 		return err
 	}
+
 	for _, dir := range []string{p.data, temporary(p.data)} {
 		st, err := os.Lstat(dir)
 		if err != nil || st.Sys().(*syscall.Stat_t).Uid == uint32(uid) {
@@ -88,6 +89,7 @@ func (p place) adopt() error {
 			return fmt.Errorf("give the database's files to the account %s: %w", p.account, err)
 		}
 	}
+
 	return nil
 }
 
@@ -151,16 +153,19 @@ func (p place) launch(ctx context.Context, port int, secret []byte, more []strin
 	if err != nil {
 		return nil, err
 	}
+
 	s := &Server{passes: passes, DSN: address(secret, filepath.Join(sockets, socketName))}
 	network := []string{"--skip-networking"}
 	if port > 0 {
 		network = []string{"--bind-address=127.0.0.1", "--port=" + strconv.Itoa(port)}
 	}
+
 	logFile, err := os.OpenFile(filepath.Join(p.dir, "server.log"), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
 		return nil, err
 	}
 	defer logFile.Close()
+
 	s.cmd = exec.Command(daemon,
 		append(common(p.data), "--socket="+filepath.Join(sockets, socketName),
 			"--pid-file="+filepath.Join(sockets, "pid"), "--max-connections=200",
@@ -168,6 +173,7 @@ func (p place) launch(ctx context.Context, port int, secret []byte, more []strin
 			"--innodb-flush-log-at-trx-commit=1",
 			"--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--skip-name-resolve",
 			"--performance-schema=OFF")...)
+
 	s.cmd.Args = append(append(s.cmd.Args, network...), more...)
 	s.cmd.Stdout, s.cmd.Stderr = logFile, logFile
 	if err := become(s.cmd, p.account); err != nil {
@@ -177,15 +183,18 @@ func (p place) launch(ctx context.Context, port int, secret []byte, more []strin
 	if err != nil {
 		return nil, fmt.Errorf("start the database: %w", err)
 	}
+
 	s.exited = process.Exited()
 	if err := s.wait(ctx, 60*time.Second); err != nil {
 		s.Stop()
 		return nil, fmt.Errorf("%w: see %s", err, logFile.Name())
 	}
+
 	if err := os.WriteFile(filepath.Join(p.dir, socketFile), []byte(sockets), 0o600); err != nil {
 		s.Stop()
 		return nil, err
 	}
+
 	return s, nil
 }
 
@@ -221,17 +230,20 @@ func private(dir string) error {
 	if err != nil {
 		return err
 	}
+
 	own := []int{os.Geteuid()}
 	if account, err := owner(); err == nil && account != "" {
 		if uid, _, err := ids(account); err == nil {
 			own = append(own, uid)
 		}
 	}
+
 	uid := int(st.Sys().(*syscall.Stat_t).Uid)
 	if !st.IsDir() || st.Mode().Perm()&0o077 != 0 || !slices.Contains(own, uid) {
 		return fmt.Errorf("%s is no folder that only its owner enters (mode %04o, owner %d)", dir, st.Mode().Perm(),
 			uid)
 	}
+
 	return nil
 }
 
@@ -318,6 +330,7 @@ func (p place) create(ctx context.Context, secretFile string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
+
 	cmd := exec.CommandContext(ctx, install,
 		append(common(p.data), "--auth-root-authentication-method=normal", "--skip-test-db")...)
 	if err := become(cmd, p.account); err != nil {
@@ -326,9 +339,11 @@ func (p place) create(ctx context.Context, secretFile string) ([]byte, error) {
 	if out, err := output(cmd); err != nil {
 		return nil, fmt.Errorf("make the database folder: %w: %s", err, lastLines(out))
 	}
+
 	raw := make([]byte, 24)
 	rand.Read(raw)
 	secret := []byte(hex.EncodeToString(raw))
+
 	// The first accounts are made before the server ever listens; the password-less ones go.
 	if err := p.boot(ctx, "CREATE DATABASE idletally CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;\n"+accounts(secret)+
 		"DROP USER IF EXISTS 'root'@'localhost';\nDROP USER IF EXISTS ''@'localhost';\n"); err != nil {
@@ -337,6 +352,7 @@ func (p place) create(ctx context.Context, secretFile string) ([]byte, error) {
 	if err := os.WriteFile(secretFile, secret, 0o600); err != nil {
 		return nil, fmt.Errorf("keep the database's password: %w", err)
 	}
+
 	return secret, nil
 }
 
@@ -383,12 +399,14 @@ func (s *Server) wait(ctx context.Context, limit time.Duration) error {
 		return err
 	}
 	defer db.Close()
+
 	_ = mysql.SetLogger(quiet{})
 	deadline := time.Now().Add(limit)
 	for {
 		try, cancel := context.WithTimeout(ctx, time.Second)
 		err = db.PingContext(try)
 		cancel()
+
 		switch {
 		case err == nil:
 			return nil
@@ -397,6 +415,7 @@ func (s *Server) wait(ctx context.Context, limit time.Duration) error {
 		case time.Now().After(deadline):
 			return fmt.Errorf("the database did not answer within %s: %w", limit, err)
 		}
+
 		select {
 		case <-s.exited:
 			return errEnded

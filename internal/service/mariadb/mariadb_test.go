@@ -25,15 +25,18 @@ func TestStartTogether(t *testing.T) {
 					return
 				}
 				defer os.RemoveAll(dir)
+
 				if err := os.Chmod(dir, 0o711); err != nil { // the database's own account goes through it
 					t.Error(err)
 					return
 				}
+
 				s, err := Start(t.Context(), dir)
 				if err != nil {
 					t.Error(err)
 					return
 				}
+
 				s.Stop()
 			})
 		}
@@ -56,14 +59,17 @@ func TestPrivate(t *testing.T) {
 	if strings.Contains(string(env), "IDLETALLY") || len(env) > 200 {
 		t.Errorf("its environment: %q", env)
 	}
+
 	if st, err := os.Stat(fmt.Sprintf("/proc/%d", s.cmd.Process.Pid)); err != nil ||
 		st.Sys().(*syscall.Stat_t).Uid == 65534 {
 		t.Errorf("it runs as nobody: %v", err)
 	}
+
 	tcp, err := os.ReadFile(fmt.Sprintf("/proc/%d/net/tcp", s.cmd.Process.Pid))
 	must(t, err)
 	links, err := filepath.Glob(fmt.Sprintf("/proc/%d/fd/*", s.cmd.Process.Pid))
 	must(t, err)
+
 	for _, l := range links {
 		to, _ := os.Readlink(l)
 		if inode, ok := strings.CutPrefix(to, "socket:["); ok &&
@@ -71,19 +77,23 @@ func TestPrivate(t *testing.T) {
 			t.Errorf("it listens on a port: %s", to)
 		}
 	}
+
 	dsn, ok := Running(t.Context(), dir)
 	if !ok || dsn != s.DSN || !strings.Contains(dsn, "@unix("+dir+"/socket/s)") {
 		t.Errorf("%s, %v", dsn, ok)
 	}
+
 	sockets := filepath.Join(dir, "socket")
 	if err := private(sockets); err != nil {
 		t.Error(err)
 	}
+
 	// Whoever could enter that folder could put another server there: it is not taken.
 	must(t, os.Chmod(sockets, 0o755))
 	if _, ok := Running(t.Context(), dir); ok {
 		t.Error("a folder that others enter is taken")
 	}
+
 	s.Stop()
 
 	// Of an earlier version: the account came by a port, and the files may be another account's.
@@ -100,14 +110,17 @@ func TestPrivate(t *testing.T) {
 			return errors.Join(err, os.Lchown(path, 65534, 65534))
 		}))
 	}
+
 	must(t, os.Link(linked, filepath.Join(p.data, "linked")))
 	must(t, os.Symlink(dir, filepath.Join(p.data, "out")))
 	s, err = Start(t.Context(), dir)
 	must(t, err)
 	defer s.Stop()
+
 	if st, err := os.Lstat(linked); err != nil || int(st.Sys().(*syscall.Stat_t).Uid) != os.Getuid() {
 		t.Errorf("a file of somebody else's was given away with the database's: %v", err)
 	}
+
 	if again, err := os.ReadFile(filepath.Join(dir, "password")); err != nil || !bytes.Equal(again, secret) {
 		t.Errorf("another database was made: %v", err)
 	}
@@ -128,10 +141,12 @@ func TestLongFolder(t *testing.T) {
 		if !ok || dsn != s.DSN || s.passes == "" {
 			t.Errorf("%q: %s, %v", name, dsn, ok)
 		}
+
 		s.Stop()
 		if _, err := os.Stat(s.passes); err == nil {
 			t.Errorf("%q: its socket's folder stays", name)
 		}
+
 		if _, ok := Running(t.Context(), dir); ok {
 			t.Errorf("%q: it has stopped", name)
 		}
@@ -153,6 +168,7 @@ func TestNoWritableCode(t *testing.T) {
 		// of this process, and its children, from now on
 		t.Logf("this kernel does not keep it: %v", e)
 	}
+
 	dir, err := os.MkdirTemp("", "idletally-code-")
 	must(t, err)
 	t.Cleanup(func() { os.RemoveAll(dir) })

@@ -27,6 +27,7 @@ func NewSite(public, name string) (*Site, error) {
 	if err != nil || u.Hostname() == "" || net.ParseIP(u.Hostname()) != nil {
 		return nil, err
 	}
+
 	timeout := webauthn.TimeoutConfig{Enforce: true, Timeout: Life, TimeoutUVD: Life}
 	w, err := webauthn.New(&webauthn.Config{
 		RPID:                  u.Hostname(),
@@ -39,9 +40,11 @@ func NewSite(public, name string) (*Site, error) {
 		},
 		Timeouts: webauthn.TimeoutsConfig{Login: timeout, Registration: timeout},
 	})
+
 	if err != nil {
 		return nil, fmt.Errorf("passkeys for %s: %w", public, err)
 	}
+
 	return &Site{w}, nil
 }
 
@@ -128,6 +131,7 @@ func (s *Site) Made(p Person, state, answer []byte) (id, kept []byte, err error)
 	if err != nil {
 		return nil, nil, refused(err)
 	}
+
 	kept, err = json.Marshal(c)
 	return c.ID, kept, err
 }
@@ -180,6 +184,7 @@ func (s *Site) Shown(state, answer []byte, of func(id []byte) (Person, error)) (
 	if err != nil {
 		return out, err
 	}
+
 	var c *webauthn.Credential
 	if len(session.UserID) > 0 { // it was somebody's in particular that was asked for
 		c, err = s.w.ValidateLogin(u, session, parsed)
@@ -187,12 +192,14 @@ func (s *Site) Shown(state, answer []byte, of func(id []byte) (Person, error)) (
 		_, c, err = s.w.ValidatePasskeyLogin(func(_, _ []byte) (webauthn.User, error) { return u, nil }, session,
 			parsed)
 	}
+
 	switch {
 	case err != nil:
 		return out, refused(err)
 	case c.Authenticator.CloneWarning:
 		return out, fmt.Errorf("%w: it counts less than it did: somebody may have copied it", ErrRefused)
 	}
+
 	out.Verified = parsed.Response.AuthenticatorData.Flags.HasUserVerified()
 	out.Kept, err = json.Marshal(c)
 	return out, err

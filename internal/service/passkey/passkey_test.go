@@ -27,19 +27,23 @@ func FuzzAnswers(f *testing.F) {
 	} {
 		f.Add(seed)
 	}
+
 	site, err := NewSite("https://tally.example", "harbour")
 	if err != nil {
 		f.Fatal(err)
 	}
+
 	who := Person{Handle: []byte("handle"), Name: "purser"}
 	_, made, err := site.Begin(who)
 	if err != nil {
 		f.Fatal(err)
 	}
+
 	_, shown, err := site.Ask()
 	if err != nil {
 		f.Fatal(err)
 	}
+
 	f.Fuzz(func(t *testing.T, answer string) {
 		if _, _, err := site.Made(who, made, []byte(answer)); !errors.Is(err, ErrRefused) {
 			t.Errorf("made: %v", err)

@@ -13,6 +13,7 @@ func TestOf(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+
 	for _, c := range []struct {
 		what, peer string
 		forwarded  []string
@@ -35,6 +36,7 @@ func TestOf(t *testing.T) {
 			t.Errorf("%s: %s, want %s", c.what, got, c.want)
 		}
 	}
+
 	for _, bad := range []string{"", "proxy.example", "10.0.0.0/33", "0.0.0.0/0", "::/0"} {
 		if _, err := ParseProxies([]string{bad}); err == nil {
 			t.Errorf("%q was taken", bad)
@@ -73,28 +75,34 @@ func TestListen(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
+
 			plain, err := net.Listen("tcp", "127.0.0.1:0")
 			if err != nil {
 				t.Fatal(err)
 			}
 			defer plain.Close()
+
 			out, err := net.Dial("tcp", plain.Addr().String())
 			if err != nil {
 				t.Fatal(err)
 			}
 			defer out.Close()
+
 			if _, err := out.Write([]byte(c.send + "hello\n")); err != nil {
 				t.Fatal(err)
 			}
+
 			in, err := proxies.Listen(plain).Accept()
 			if err != nil {
 				t.Fatal(err)
 			}
 			defer in.Close()
+
 			line, err := bufio.NewReader(in).ReadString('\n')
 			if err != nil {
 				t.Fatal(err)
 			}
+
 			want, said := c.want, "hello\n"
 			if want == "" {
 				want = "127.0.0.1"
@@ -102,6 +110,7 @@ func TestListen(t *testing.T) {
 					said = c.send
 				}
 			}
+
 			if got := address(in.RemoteAddr().String()); got.String() != want || line != said {
 				t.Errorf("from %s, %q", got, line)
 			}

@@ -88,6 +88,7 @@ func (s *Store) Backup(
 		return c, err
 	}
 	defer z.Close()
+
 	t := tar.NewWriter(z)
 	sums := backupSums{map[string]string{}, map[string]int64{}}
 	put := func(name string, b []byte) error {
@@ -103,18 +104,22 @@ func (s *Store) Backup(
 		}); err != nil {
 			return err
 		}
+
 		_, err := t.Write(b)
 		return err
 	}
+
 	conn, err := s.db.Connx(ctx)
 	if err != nil {
 		return c, err
 	}
 	defer conn.Close()
+
 	c.Format, c.Version, c.At = backupFormat, version, now()
 	if c.Schema, err = schema(ctx, s.db.DB.DB); err != nil {
 		return c, err
 	}
+
 	// Everything is of this moment, whoever writes meanwhile.
 	if _, err := conn.ExecContext(ctx, "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ"); err != nil {
 		return c, err
@@ -123,41 +128,51 @@ func (s *Store) Backup(
 		return c, err
 	}
 	defer conn.ExecContext(context.WithoutCancel(ctx), "ROLLBACK")
+
 	if c.Tables, err = tables(ctx, conn); err != nil {
 		return c, err
 	}
+
 	b, err := json.Marshal(c.Manifest)
 	if err == nil {
 		err = put("manifest.json", b)
 	}
+
 	if err != nil {
 		return c, err
 	}
+
 	for name := range files {
 		c.Files = append(c.Files, name)
 	}
+
 	slices.Sort(c.Files)
 	for _, name := range c.Files {
 		if err := put("files/"+name, files[name]); err != nil {
 			return c, err
 		}
 	}
+
 	for _, name := range c.Tables {
 		if sums.Rows[name], err = dump(ctx, conn, name, put); err != nil {
 			return c, fmt.Errorf("table %s: %w", name, err)
 		}
 	}
+
 	c.Rows = sums.Rows
 	if b, err = json.Marshal(sums); err == nil {
 		err = put("sums.json", b)
 	}
+
 	if err == nil {
 		c.Key = key.Public().(ed25519.PublicKey)
 		b, err = json.Marshal(backupSignature{c.Key, ed25519.Sign(key, signedSums(b))})
 	}
+
 	if err == nil {
 		err = put("signature.json", b)
 	}
+
 	return c, errors.Join(err, t.Close(), z.Close())
 }
 
@@ -194,10 +209,12 @@ func dump(ctx context.Context, conn *sqlx.Conn, table string, put func(string, [
 		return 0, err
 	}
 	defer rows.Close()
+
 	types, err := rows.ColumnTypes()
 	if err != nil {
 		return 0, err
 	}
+
 	var piece bytes.Buffer
 	line := json.NewEncoder(&piece)
 	line.SetEscapeHTML(false)
@@ -208,14 +225,17 @@ func dump(ctx context.Context, conn *sqlx.Conn, table string, put func(string, [
 		piece.Reset()
 		return err
 	}
+
 	if err := line.Encode(names); err != nil {
 		return 0, err
 	}
+
 	for rows.Next() {
 		values, err := rows.SliceScan()
 		if err != nil {
 			return n, err
 		}
+
 		for i, v := range values {
 			switch x := v.(type) {
 			case []byte:
@@ -229,9 +249,11 @@ func dump(ctx context.Context, conn *sqlx.Conn, table string, put func(string, [
 				values[i] = x.UTC().Format(dateTime)
 			}
 		}
+
 		if err := line.Encode(values); err != nil {
 			return n, err
 		}
+
 		n++
 		if piece.Len() >= backupPiece {
 			if err := flush(); err != nil {
@@ -242,6 +264,7 @@ func dump(ctx context.Context, conn *sqlx.Conn, table string, put func(string, [
 			}
 		}
 	}
+
 	return n, errors.Join(rows.Err(), flush())
 }
 
@@ -256,6 +279,7 @@ func ReadBackup(
 		return c, err
 	}
 	defer z.Close()
+
 	t := tar.NewReader(z)
 	found := backupSums{map[string]string{}, map[string]int64{}}
 	for first := true; ; first = false {
@@ -269,6 +293,7 @@ func ReadBackup(
 		if h.Size > maxEntry {
 			return c, fmt.Errorf("%w: %s is of %d bytes", ErrBackup, h.Name, h.Size)
 		}
+
 		sum := sha256.New()
 		in := io.TeeReader(t, sum)
 		switch table, isTable := strings.CutPrefix(h.Name, "tables/"); {
@@ -285,12 +310,14 @@ func ReadBackup(
 			if err := begin(c.Manifest); err != nil {
 				return c, err
 			}
+
 		case h.Name == "sums.json":
 			sums, err := io.ReadAll(in)
 			var want backupSums
 			if err == nil {
 				err = json.Unmarshal(sums, &want)
 			}
+
 			if err != nil {
 				return c, fmt.Errorf("%w: %w", ErrBackup, err)
 			}
@@ -298,18 +325,22 @@ func ReadBackup(
 			if err := want.differ(found); err != nil {
 				return c, err
 			}
+
 			if c.Format != unsignedFormat {
 				if c.Key, err = readSignature(t, sums); err != nil {
 					return c, err
 				}
 			}
+
 			if _, err := t.Next(); !errors.Is(err, io.EOF) {
 				return c, fmt.Errorf("%w: something follows its end: %w", ErrBackup, err)
 			}
 			if n, err := io.Copy(io.Discard, z); err != nil || n > 64<<10 { // a tar file may end with empty blocks
 				return c, fmt.Errorf("%w: something follows its end: %w", ErrBackup, err)
 			}
+
 			return c, nil
+
 		case isTable:
 			table, _, _ = strings.Cut(table, "/")
 			if !slices.Contains(c.Tables, table) {
@@ -319,7 +350,9 @@ func ReadBackup(
 			if err != nil {
 				return c, err
 			}
+
 			found.Rows[table] += n
+
 		default:
 			name, ok := strings.CutPrefix(h.Name, "files/")
 			b, err := io.ReadAll(in)
@@ -331,9 +364,11 @@ func ReadBackup(
 				return c, err
 			}
 		}
+
 		if err := rest(in, sum, h.Name, found.Sums); err != nil {
 			return c, err
 		}
+
 		c.Bytes += h.Size
 	}
 }
@@ -391,6 +426,7 @@ func readPiece(in io.Reader, rows func([]string, [][]any) error) (n int64, err e
 	if err := d.Decode(&columns); err != nil {
 		return 0, fmt.Errorf("%w: %w", ErrBackup, err)
 	}
+
 	var list [][]any
 	for {
 		var row []any
@@ -401,6 +437,7 @@ func readPiece(in io.Reader, rows func([]string, [][]any) error) (n int64, err e
 		if err != nil || len(row) != len(columns) {
 			return n, fmt.Errorf("%w: a row of %d values for %d columns: %w", ErrBackup, len(row), len(columns), err)
 		}
+
 		for i, v := range row {
 			switch x := v.(type) {
 			case json.Number:
@@ -412,6 +449,7 @@ func readPiece(in io.Reader, rows func([]string, [][]any) error) (n int64, err e
 				}
 			}
 		}
+
 		n++
 		list = append(list, row)
 		if len(list) == rowsAtOnce {
@@ -421,9 +459,11 @@ func readPiece(in io.Reader, rows func([]string, [][]any) error) (n int64, err e
 			list = nil
 		}
 	}
+
 	if len(list) > 0 {
 		return n, rows(columns, list)
 	}
+
 	return n, nil
 }
 
@@ -458,6 +498,7 @@ func Revive(ctx context.Context, dsn string, of Manifest, keepTokens bool) (r Re
 				return err
 			}
 		}
+
 		ended, err := tx.ExecContext(ctx, `DELETE FROM session`)
 		if err != nil {
 			return err
@@ -465,19 +506,23 @@ func Revive(ctx context.Context, dsn string, of Manifest, keepTokens bool) (r Re
 		if r.Sessions, err = ended.RowsAffected(); err != nil {
 			return err
 		}
+
 		end := []string{`DELETE FROM attempt`, `DELETE FROM wrong_try`, `DELETE FROM enrolment`}
 		if !keepTokens {
 			end = append(end, `DELETE FROM token`)
 		}
+
 		for _, q := range end {
 			if _, err := tx.ExecContext(ctx, q); err != nil {
 				return err
 			}
 		}
+
 		_, err = tx.ExecContext(ctx, `INSERT INTO upkeep (name) VALUES (?)`,
 			restoredFrom+of.At.UTC().Format(time.RFC3339))
 		return err
 	})
+
 	return r, err
 }
 
@@ -509,6 +554,7 @@ func Restore(
 		return c, err
 	}
 	defer db.Close()
+
 	if has, err := tables(ctx, db); err != nil || len(has) > 0 {
 		return c, errors.Join(err, errors.New("the database holds something already: restore into an empty one"))
 	}
@@ -521,9 +567,11 @@ func Restore(
 		return c, err
 	}
 	defer conn.Close()
+
 	if _, err := conn.ExecContext(ctx, "SET SESSION foreign_key_checks = 0"); err != nil {
 		return c, err
 	}
+
 	known := map[string][]string{}
 	c, err = ReadBackup(ctx, from, func(m Manifest) error {
 		latest := p.ListSources()
@@ -534,6 +582,7 @@ func Restore(
 		if _, err := p.UpTo(ctx, m.Schema); err != nil {
 			return fmt.Errorf("make the tables: %w", err)
 		}
+
 		for _, name := range m.Tables {
 			have, err := columns(ctx, conn, name)
 			if err != nil || len(have) == 0 {
@@ -544,6 +593,7 @@ func Restore(
 				return err
 			}
 		}
+
 		return nil
 	}, file, func(table string, names []string, rows [][]any) error {
 		if !slices.Equal(names, known[table]) { // they become part of a statement
@@ -551,9 +601,11 @@ func Restore(
 		}
 		return insert(ctx, conn, table, names, rows)
 	})
+
 	if err != nil {
 		return c, err
 	}
+
 	return c, migrate(ctx, db.DB)
 }
 
@@ -575,10 +627,13 @@ func insert(ctx context.Context, conn *sqlx.Conn, table string, names []string, 
 			args = append(args, rows[n]...)
 			n++
 		}
+
 		if _, err := conn.ExecContext(ctx, head+repeated(in(len(names)), n), args...); err != nil {
 			return fmt.Errorf("table %s: %w", table, err)
 		}
+
 		rows = rows[n:]
 	}
+
 	return nil
 }

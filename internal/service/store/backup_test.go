@@ -69,6 +69,7 @@ func TestBackupIsSigned(t *testing.T) {
 		!bytes.Equal(wrote.Key, got.Key) {
 		t.Fatalf("%x, %v", got.Key, err)
 	}
+
 	// changed makes a viewer an admin, and puts the sums right.
 	changed := func(format string) []entry {
 		list := entriesOf(t, file.Bytes())
@@ -88,25 +89,31 @@ func TestBackupIsSigned(t *testing.T) {
 					h := sha256.Sum256(x.b)
 					sums.Sums[x.name] = hex.EncodeToString(h[:])
 				}
+
 				b, err := json.Marshal(sums)
 				must(t, err)
 				list[i].b = b
 			}
 		}
+
 		return list
 	}
+
 	list := changed("2")
 	if _, err := read(backupOf(t, list)); !errors.Is(err, ErrBackup) ||
 		!strings.Contains(err.Error(), "signature does not fit") {
 		t.Errorf("with the old signature: %v", err)
 	}
+
 	if _, err := read(backupOf(t, list[:len(list)-1])); !errors.Is(err, ErrBackup) ||
 		!strings.Contains(err.Error(), "no signature") {
 		t.Errorf("without signature: %v", err)
 	}
+
 	if old, err := read(backupOf(t, changed("1")[:len(list)-1])); err != nil || old.Key != nil {
 		t.Errorf("as an earlier version's: %x, %v", old.Key, err)
 	}
+
 	_, other, err := ed25519.GenerateKey(nil)
 	must(t, err)
 	list[len(list)-1].b, err = json.Marshal(backupSignature{

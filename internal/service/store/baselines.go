@@ -40,6 +40,7 @@ func (s *Store) AddEdition(ctx context.Context, e Edition, after *int) (number i
 				`SELECT COALESCE(MAX(number), 0) + 1 FROM edition WHERE application = ?`, e.Application); err != nil {
 				return err
 			}
+
 			if number == 1 {
 				full, err := s.full(ctx, maxApplications, `SELECT COUNT(DISTINCT application) FROM edition`)
 				if err == nil && full {
@@ -50,12 +51,14 @@ func (s *Store) AddEdition(ctx context.Context, e Edition, after *int) (number i
 					return err
 				}
 			}
+
 			if after != nil && number != *after+1 {
 				return fmt.Errorf(
 					"edition %d of %s is there meanwhile, and was not seen when this was written: compare both, and "+
 						"upload again: %w",
 					number-1, e.Application, ErrConflict)
 			}
+
 			_, err := tx.ExecContext(ctx,
 				`INSERT INTO edition (application, number, state, text, title, author, created)
 					VALUES (?,?,'draft',?,?,?,?)`,
@@ -66,6 +69,7 @@ func (s *Store) AddEdition(ctx context.Context, e Edition, after *int) (number i
 			break
 		}
 	}
+
 	return number, err
 }
 

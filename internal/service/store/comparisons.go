@@ -47,6 +47,7 @@ func (s *Store) ClaimComparison(ctx context.Context, most Shares) (*Comparison, 
 		`SELECT snapshot, application, host, tries FROM comparison WHERE lease_until >= ?`, now()); err != nil {
 		return nil, err
 	}
+
 	query, args :=
 		`SELECT snapshot, application, host, tries FROM comparison FORCE INDEX (by_created) WHERE (lease_until IS NULL
 			OR lease_until < ?)`,
@@ -58,11 +59,13 @@ func (s *Store) ClaimComparison(ctx context.Context, most Shares) (*Comparison, 
 		if applications[h.Application] == most.Application {
 			query, args = query+` AND application <> ?`, append(args, h.Application)
 		}
+
 		hosts[h.Host]++
 		if hosts[h.Host] == most.Host {
 			query, args = query+` AND host <> ?`, append(args, h.Host)
 		}
 	}
+
 	var next []Comparison
 	if err := s.db.SelectContext(ctx, &next, query+` ORDER BY created, snapshot LIMIT 1`, args...); err != nil ||
 		len(next) == 0 {
@@ -75,6 +78,7 @@ func (s *Store) ClaimComparison(ctx context.Context, most Shares) (*Comparison, 
 	if err != nil || n == 0 {
 		return nil, err // another one was faster
 	}
+
 	c.Tries++
 	return &c, nil
 }

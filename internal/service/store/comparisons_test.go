@@ -26,6 +26,7 @@ func TestClaimComparison(t *testing.T) {
 	for _, h := range []string{"barge", "dory", "ferry", "skiff"} {
 		must(t, s.Invite(ctx, h, nil, sha256.Sum256([]byte(h)), time.Now().Add(time.Hour)))
 	}
+
 	heard := func(application, host string) string {
 		t.Helper()
 		id, err := s.AddHeard(ctx, application, host, []string{"/srv"}, false, done)
@@ -33,6 +34,7 @@ func TestClaimComparison(t *testing.T) {
 		time.Sleep(2 * time.Millisecond) // they are told apart by time
 		return id
 	}
+
 	most := Shares{Application: 2, Host: 2}
 	claim := func(want string) Comparison {
 		t.Helper()
@@ -41,17 +43,21 @@ func TestClaimComparison(t *testing.T) {
 		if c == nil {
 			c = &Comparison{}
 		}
+
 		if c.Snapshot != want {
 			t.Fatalf("given %+v, want snapshot %q", *c, want)
 		}
+
 		return *c
 	}
+
 	state := func(id string) string {
 		t.Helper()
 		v, err := s.Snapshot(ctx, id)
 		if errors.Is(err, ErrNotFound) {
 			return "not there"
 		}
+
 		must(t, err)
 		return v.State + v.Message
 	}
@@ -67,9 +73,11 @@ func TestClaimComparison(t *testing.T) {
 	if state(asked) != "waiting" {
 		t.Errorf("a snapshot that was given is %s when its agent says that it failed", state(asked))
 	}
+
 	if w, err := s.ClaimWork(ctx, "dory"); w != nil || err != nil {
 		t.Errorf("the host has still to do %+v, %v", w, err)
 	}
+
 	if err := s.CancelSnapshot(ctx, asked, "bosun"); !errors.Is(err, ErrConflict) {
 		t.Errorf("cancelled when it was there: %v", err)
 	}
@@ -81,6 +89,7 @@ func TestClaimComparison(t *testing.T) {
 		t.Errorf("of what was heard one after the other: %s, %s; asked for: %s", state(first), state(second),
 			state(asked))
 	}
+
 	ferry, skiff := heard("boats", "ferry"), heard("boats", "skiff")
 	cars := heard("cars", "dory")
 	oars := heard("oars", "dory")
@@ -95,12 +104,14 @@ func TestClaimComparison(t *testing.T) {
 	if state(second) != "not there" || state(asked) != "waiting" {
 		t.Errorf("%s, %s", state(second), state(asked))
 	}
+
 	must(t, s.EndComparison(ctx, a, ""))
 	claimed := claim(skiff)
 	must(t, s.ReturnComparison(ctx, claimed))
 	if again := claim(skiff); again.Tries != 1 {
 		t.Errorf("broken off, it counts as try %d", again.Tries)
 	}
+
 	claim(oars)
 
 	// Who was away for too long has lost it.
@@ -110,6 +121,7 @@ func TestClaimComparison(t *testing.T) {
 	if again := claim(ferry); again.Tries != 2 {
 		t.Errorf("begun anew as try %d", again.Tries)
 	}
+
 	for what, err := range map[string]error{
 		"keep":   s.KeepComparison(ctx, b),
 		"end":    s.EndComparison(ctx, b, ""),
@@ -120,11 +132,13 @@ func TestClaimComparison(t *testing.T) {
 			t.Errorf("%s what another one has: %v", what, err)
 		}
 	}
+
 	must(t, s.EndComparison(ctx, d, "it could not"))
 	if state(asked) != "ready" || state(nets) != "readyit could not" || state(ferry) != "waiting" ||
 		state(third) != "waiting" {
 		t.Errorf("asked %s, nets %s, ferry %s, third %s", state(asked), state(nets), state(ferry), state(third))
 	}
+
 	must(t, s.RetryComparison(ctx, c, time.Hour))
 	claim("")
 }
@@ -136,6 +150,7 @@ func TestNewestIsTheLastLook(t *testing.T) {
 	s, ctx := apart(t), t.Context()
 	m := tree.Memory{}
 	looks := map[string]wire.SnapshotDone{}
+
 	for i, what := range []string{"before", "heard", "asked", "later"} {
 		forest := m.Add(tree.Node{
 			Forest:  true,
@@ -147,6 +162,7 @@ func TestNewestIsTheLastLook(t *testing.T) {
 			Directory: &perm.Directory{Accounts: []perm.Account{{ID: perm.UID(uint32(i)), Name: what}}},
 		}
 	}
+
 	must(t, s.Invite(ctx, "ferry", nil, sha256.Sum256([]byte("ferry")), time.Now().Add(time.Hour)))
 	compared := func() {
 		t.Helper()
@@ -154,12 +170,14 @@ func TestNewestIsTheLastLook(t *testing.T) {
 		must(t, err)
 		must(t, s.EndComparison(ctx, *c, ""))
 	}
+
 	heard := func(what string) {
 		t.Helper()
 		_, err := s.AddHeard(ctx, "boats", "ferry", []string{"/srv"}, false, looks[what])
 		must(t, err)
 		compared()
 	}
+
 	newest := func(want string) Snapshot {
 		t.Helper()
 		v, err := s.Newest(ctx, "boats", "ferry")
@@ -174,6 +192,7 @@ func TestNewestIsTheLastLook(t *testing.T) {
 			homes[0].Snapshot != v.ID {
 			t.Errorf("newest is %+v, want %s; latest %s, accounts %+v, of %+v", v, want, latest.ID, dir.Accounts, homes)
 		}
+
 		return v
 	}
 
@@ -191,12 +210,14 @@ func TestNewestIsTheLastLook(t *testing.T) {
 	} else if before, err := s.Before(ctx, v); err != nil || before.Hash() != looks["heard"].Forest {
 		t.Errorf("before that came %+v, %v", before, err)
 	}
+
 	must(t, s.EachPlace(ctx, func(of []PlaceTime) error {
 		if len(of) != 3 || of[2].ID != asked {
 			t.Errorf("in their order: %+v", of)
 		}
 		return nil
 	}))
+
 	heard("later")
 	newest("later")
 }

@@ -24,6 +24,7 @@ func (s *Store) Figures(ctx context.Context, at time.Time) (f Figures, err error
 	if f.Runs, err = s.byState(ctx, `SELECT state, COUNT(*) AS n FROM run GROUP BY state`); err != nil {
 		return f, err
 	}
+
 	for to, query := range map[*int64]string{
 		&f.Notices:     `SELECT COUNT(*) FROM notice`,
 		&f.Faults:      `SELECT COUNT(*) FROM hook WHERE fault <> ''`,
@@ -33,13 +34,16 @@ func (s *Store) Figures(ctx context.Context, at time.Time) (f Figures, err error
 			return f, err
 		}
 	}
+
 	var next sql.NullTime
 	if err = s.db.GetContext(ctx, &next, `SELECT MIN(next) FROM schedule`); err != nil {
 		return f, err
 	}
+
 	if next.Valid {
 		f.Overdue = max(0, at.Sub(next.Time))
 	}
+
 	st := s.db.Stats()
 	f.InUse = st.InUse
 	f.Idle = st.Idle

@@ -48,11 +48,14 @@ func (s *Store) Have(ctx context.Context, hashes []tree.Hash) (map[tree.Hash]boo
 				_, err = s.sound(ctx, stale, have)
 			}
 		}
+
 		if err != nil {
 			return nil, err
 		}
+
 		hashes = hashes[n:]
 	}
+
 	return have, nil
 }
 
@@ -95,6 +98,7 @@ func (s *Store) Sweep(ctx context.Context) (out Swept, err error) {
 		return out, err
 	}
 	defer conn.Close()
+
 	if _, err := conn.ExecContext(ctx, `CREATE TEMPORARY TABLE reached (hash BINARY(32) PRIMARY KEY)`); err != nil {
 		return out, fmt.Errorf("make room for what is reached: %w", err)
 	}
@@ -102,6 +106,7 @@ func (s *Store) Sweep(ctx context.Context) (out Swept, err error) {
 		_, dropped := conn.ExecContext(context.WithoutCancel(ctx), `DROP TEMPORARY TABLE reached`)
 		err = errors.Join(err, dropped)
 	}()
+
 	w := &sweeper{s: s, ctx: ctx, conn: conn}
 	begun := now().Truncate(time.Second)
 	cutoff := begun.Add(-s.Trust.Relied)
@@ -117,6 +122,7 @@ func (s *Store) Sweep(ctx context.Context) (out Swept, err error) {
 	if err := w.fromUsed(begun.Add(-s.Trust.Note)); err != nil {
 		return out, fmt.Errorf("save what was relied on meanwhile: %w", err)
 	}
+
 	out.Live = w.live
 	out.Taken, err = w.take()
 	return out, err
@@ -134,11 +140,13 @@ func (w *sweeper) fromSnapshots() error {
 			gcPage); err != nil {
 			return err
 		}
+
 		var forests []tree.Hash
 		for _, r := range rows {
 			after = r.ID
 			forests = append(forests, tree.Hash(r.Forest))
 		}
+
 		if err := w.reach(forests); err != nil {
 			return err
 		}
@@ -161,16 +169,19 @@ func (w *sweeper) pages(query string, arg any, page func([]tree.Hash) error) err
 		if err := w.conn.SelectContext(w.ctx, &rows, query, arg, after, gcPage); err != nil {
 			return err
 		}
+
 		var hashes []tree.Hash
 		for _, b := range rows {
 			after = b
 			hashes = append(hashes, tree.Hash(b))
 		}
+
 		if len(hashes) > 0 {
 			if err := page(hashes); err != nil {
 				return err
 			}
 		}
+
 		if len(rows) < gcPage {
 			return nil
 		}
@@ -188,10 +199,12 @@ func (w *sweeper) reach(hashes []tree.Hash) error {
 			WHERE hash IN `+in(n), hashArgs(some)...); err != nil {
 			return err
 		}
+
 		seen := map[tree.Hash]bool{}
 		for _, b := range known {
 			seen[tree.Hash(b)] = true
 		}
+
 		var fresh []tree.Hash
 		for _, h := range some {
 			if !seen[h] {
@@ -199,6 +212,7 @@ func (w *sweeper) reach(hashes []tree.Hash) error {
 				fresh = append(fresh, h)
 			}
 		}
+
 		if len(fresh) == 0 {
 			continue
 		}
@@ -206,15 +220,18 @@ func (w *sweeper) reach(hashes []tree.Hash) error {
 			hashArgs(fresh)...); err != nil {
 			return err
 		}
+
 		w.live += int64(len(fresh))
 		if _, err := w.s.exec(w.ctx, `UPDATE node SET doomed = FALSE WHERE doomed AND hash IN `+in(len(fresh)),
 			hashArgs(fresh)...); err != nil {
 			return err
 		}
+
 		raw, err := w.s.Nodes(w.ctx, fresh)
 		if err != nil {
 			return err
 		}
+
 		for _, b := range raw {
 			node, err := tree.Decode(b)
 			if err != nil {
@@ -223,6 +240,7 @@ func (w *sweeper) reach(hashes []tree.Hash) error {
 			hashes = append(hashes, node.Children()...)
 		}
 	}
+
 	return nil
 }
 
@@ -276,10 +294,12 @@ func (s *Store) CheckNodes(
 	if after == nil {
 		after = []byte{}
 	}
+
 	if err := s.db.SelectContext(ctx, &rows,
 		`SELECT hash, data FROM node WHERE hash > ? AND NOT doomed ORDER BY hash LIMIT ?`, after, limit); err != nil {
 		return 0, nil, nil, err
 	}
+
 	from := map[tree.Hash]tree.Hash{}
 	var children []tree.Hash
 	for _, r := range rows {
@@ -292,15 +312,18 @@ func (s *Store) CheckNodes(
 			bad("it cannot be unpacked: %v", err)
 			continue
 		}
+
 		if sum := tree.Sum(b); sum != h {
 			bad("its bytes hash to %s", sum)
 			continue
 		}
+
 		node, err := tree.Decode(b)
 		if err != nil {
 			bad("%v", err)
 			continue
 		}
+
 		for _, c := range node.Children() {
 			if _, seen := from[c]; !seen {
 				from[c] = h
@@ -308,6 +331,7 @@ func (s *Store) CheckNodes(
 			}
 		}
 	}
+
 	for len(children) > 0 {
 		k := min(len(children), gcPage)
 		var there [][]byte
@@ -315,10 +339,12 @@ func (s *Store) CheckNodes(
 			hashArgs(children[:k])...); err != nil {
 			return 0, nil, nil, err
 		}
+
 		found := map[tree.Hash]bool{}
 		for _, b := range there {
 			found[tree.Hash(b)] = true
 		}
+
 		for _, c := range children[:k] {
 			if !found[c] {
 				faults = append(faults, Fault{
@@ -327,11 +353,14 @@ func (s *Store) CheckNodes(
 				})
 			}
 		}
+
 		children = children[k:]
 	}
+
 	if len(rows) == limit {
 		next = rows[len(rows)-1].Hash
 	}
+
 	return len(rows), faults, next, nil
 }
 
@@ -340,6 +369,7 @@ func (s *Store) CheckSnapshots(ctx context.Context) (n int, faults []Fault, err 
 	if err := s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM snapshot WHERE state = 'ready'`); err != nil {
 		return 0, nil, err
 	}
+
 	for what, query := range map[string]string{
 		"its forest is not there": `SELECT s.id FROM snapshot s LEFT JOIN node n ON n.hash = s.forest
 			AND NOT n.doomed WHERE s.state = 'ready' AND n.hash IS NULL LIMIT 1000`,
@@ -354,6 +384,7 @@ func (s *Store) CheckSnapshots(ctx context.Context) (n int, faults []Fault, err 
 			faults = append(faults, Fault{"snapshot " + id, what})
 		}
 	}
+
 	return n, faults, nil
 }
 
@@ -365,16 +396,19 @@ func (s *Store) TakeDuty(ctx context.Context, name, holder string, last time.Dur
 			at.Add(-time.Second)); err != nil {
 			return err
 		}
+
 		r, err := tx.ExecContext(ctx,
 			`UPDATE duty SET holder = ?, until = ? WHERE name = ? AND (until < ? OR holder = ?)`, holder, at.Add(last),
 			name, at, holder)
 		if err != nil {
 			return err
 		}
+
 		n, err := r.RowsAffected()
 		mine = n > 0
 		return err
 	})
+
 	return mine, err
 }
 
@@ -394,6 +428,7 @@ func (s *Store) EachPlace(ctx context.Context, visit func([]PlaceTime) error) er
 		`SELECT application, host FROM snapshot WHERE state = 'ready' GROUP BY application, host`); err != nil {
 		return err
 	}
+
 	for _, p := range places {
 		var rows []PlaceTime
 		if err := s.db.SelectContext(ctx, &rows,
@@ -406,6 +441,7 @@ func (s *Store) EachPlace(ctx context.Context, visit func([]PlaceTime) error) er
 			return err
 		}
 	}
+
 	return nil
 }
 

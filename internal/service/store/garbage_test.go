@@ -53,8 +53,10 @@ func wood(r *rand.Rand) (tree.Memory, tree.Hash) {
 			}
 			n.Entries = append(n.Entries, e)
 		}
+
 		return m.Add(n)
 	}
+
 	e := tree.Entry{Name: "/srv", Kind: perm.Folder, Set: perm.POSIX{UID: uint32(r.IntN(50))}.Set(), Child: grow(4)}
 	return m, m.Add(tree.Node{Forest: true, Entries: []tree.Entry{e}})
 }
@@ -67,20 +69,25 @@ func upload(ctx context.Context, s *Store, m tree.Memory, forest tree.Hash, host
 		if err != nil {
 			return "", err
 		}
+
 		var next []tree.Hash
 		for _, h := range frontier {
 			if have[h] || lacking[h] {
 				continue
 			}
+
 			lacking[h] = true
 			n, err := tree.Decode(m[h])
 			if err != nil {
 				return "", err
 			}
+
 			next = append(next, n.Children()...)
 		}
+
 		frontier = next
 	}
+
 	// An upload takes its time: what it was told to be stored has to stay so meanwhile.
 	time.Sleep(time.Duration(rand.IntN(300)) * time.Millisecond)
 	var pack [][]byte
@@ -88,25 +95,31 @@ func upload(ctx context.Context, s *Store, m tree.Memory, forest tree.Hash, host
 		if lacking[h] {
 			pack = append(pack, b)
 		}
+
 		if len(pack) < 4 {
 			return nil
 		}
+
 		err := s.PutNodes(ctx, pack)
 		pack = nil
 		return err
 	})
+
 	if err == nil {
 		err = s.PutNodes(ctx, pack)
 	}
+
 	if err != nil {
 		return "", err
 	}
+
 	id, err := s.ImportSnapshot(ctx, "app", host, []string{"/srv"}, time.Now(),
 		wire.SnapshotDone{Forest: forest, Directory: &perm.Directory{Accounts: []perm.Account{{ID: "u1", Name: host}}}},
 		"somebody")
 	if err == nil {
 		err = s.ShowSnapshot(ctx, id)
 	}
+
 	return id, err
 }
 
@@ -122,8 +135,10 @@ func TestSweepTakesNothingThatIsNeeded(t *testing.T) {
 	r := seeded.Rand(t)
 	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Minute)
 	defer cancel()
+
 	var wg sync.WaitGroup
 	var sent, swept, taken atomic.Int64
+
 	// However slow the machine is, so much has to happen.
 	done := func() {
 		if sent.Load() >= 120 && swept.Load() >= 30 && taken.Load() >= 100 {
@@ -140,13 +155,16 @@ func TestSweepTakesNothingThatIsNeeded(t *testing.T) {
 				if err == nil {
 					err = whole(ctx, s, forest)
 				}
+
 				if ctx.Err() != nil {
 					return
 				}
+
 				if err != nil {
 					t.Errorf("upload %d: %v", n, err)
 					return
 				}
+
 				sent.Add(1)
 				done()
 				ids = append(ids, id)
@@ -157,30 +175,36 @@ func TestSweepTakesNothingThatIsNeeded(t *testing.T) {
 					}
 					ids = append(ids[:k], ids[k+1:]...)
 				}
+
 				time.Sleep(time.Duration(own.IntN(60)) * time.Millisecond)
 			}
 		})
 	}
+
 	wg.Go(func() {
 		for ctx.Err() == nil {
 			out, err := s.Sweep(ctx)
 			if err == nil {
 				_, err = s.SweepDirectories(ctx)
 			}
+
 			if err != nil && ctx.Err() == nil {
 				t.Error(err)
 				return
 			}
+
 			swept.Add(1)
 			taken.Add(out.Taken)
 			done()
 		}
 	})
+
 	wg.Wait()
 	t.Logf("%d uploads, %d sweeps, %d nodes taken", sent.Load(), swept.Load(), taken.Load())
 	if sent.Load() < 120 || swept.Load() < 30 || taken.Load() < 100 {
 		t.Error("too little happened to show anything")
 	}
+
 	background := t.Context()
 	check := func() (nodes int) {
 		t.Helper()
@@ -189,17 +213,22 @@ func TestSweepTakesNothingThatIsNeeded(t *testing.T) {
 			if err != nil || len(faults) > 0 {
 				t.Fatalf("%v, %v", faults, err)
 			}
+
 			nodes += n
 			if next == nil {
 				break
 			}
+
 			after = next
 		}
+
 		if _, faults, err := s.CheckSnapshots(background); err != nil || len(faults) > 0 {
 			t.Fatalf("%v, %v", faults, err)
 		}
+
 		return nodes
 	}
+
 	check()
 	must(t, s.EachPlace(background, func(rows []PlaceTime) error {
 		for _, p := range rows {
@@ -207,27 +236,34 @@ func TestSweepTakesNothingThatIsNeeded(t *testing.T) {
 			if err == nil {
 				err = whole(background, s, snap.Hash())
 			}
+
 			if err == nil {
 				err = s.DropSnapshot(background, p.ID)
 			}
+
 			if err != nil {
 				return err
 			}
 		}
+
 		return nil
 	}))
+
 	_, err := s.db.ExecContext(background, "DELETE FROM snapshot") // and what was cut off in its upload
 	must(t, err)
 	time.Sleep(s.Trust.Relied + 2*time.Second)
 	if _, err := s.Sweep(background); err != nil {
 		t.Fatal(err)
 	}
+
 	if _, err := s.SweepDirectories(background); err != nil {
 		t.Fatal(err)
 	}
+
 	if n := check(); n != 0 {
 		t.Errorf("%d nodes are left that nothing leads to", n)
 	}
+
 	if u, err := s.Storage(background); err != nil || u != (Storage{}) {
 		t.Errorf("%+v, %v", u, err)
 	}
@@ -247,13 +283,16 @@ func TestSweepAfterABreak(t *testing.T) {
 	if err != nil || have[forest] {
 		t.Errorf("somebody may rely on a doomed node: %v, %v", have, err)
 	}
+
 	out, err := s.Sweep(ctx)
 	if err != nil || out.Taken != 0 || out.Live != int64(len(m)) {
 		t.Errorf("%+v, %v", out, err)
 	}
+
 	if have, err = s.Have(ctx, []tree.Hash{forest}); err != nil || !have[forest] {
 		t.Errorf("%v, %v", have, err)
 	}
+
 	_, err = s.db.ExecContext(ctx, "UPDATE node SET doomed = TRUE")
 	must(t, err)
 	_, err = upload(ctx, s, m, forest, "h2")
@@ -288,6 +327,7 @@ func TestCheckTells(t *testing.T) {
 		!strings.Contains(text, gone.String()+", which is not there") {
 		t.Errorf("%v, %v", faults, err)
 	}
+
 	_, err = s.db.ExecContext(ctx, "DELETE FROM directory")
 	must(t, err)
 	_, err = s.db.ExecContext(ctx, "DELETE FROM node WHERE hash = ?", forest[:])
@@ -302,6 +342,7 @@ func TestDuty(t *testing.T) {
 	duty := name("duty")
 	var mine atomic.Int64
 	var wg sync.WaitGroup
+
 	for i := range 8 {
 		wg.Go(func() {
 			ok, err := st.TakeDuty(ctx, duty, fmt.Sprint(i), time.Minute)
@@ -313,10 +354,12 @@ func TestDuty(t *testing.T) {
 			}
 		})
 	}
+
 	wg.Wait()
 	if mine.Load() != 1 {
 		t.Errorf("%d do what one is to do", mine.Load())
 	}
+
 	if ok, err := st.TakeDuty(ctx, name("duty"), "a", -time.Minute); err != nil || !ok {
 		t.Errorf("%t, %v", ok, err)
 	}

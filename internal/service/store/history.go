@@ -31,6 +31,7 @@ func (s *Store) Audit(ctx context.Context, by By, what, subject, detail string) 
 		Subject: clip(subject, 255),
 		Detail:  clip(detail, 60_000),
 	}
+
 	for n := 1; ; n++ {
 		done := false
 		err := s.tx(ctx, func(tx *sqlx.Tx) (err error) {
@@ -43,6 +44,7 @@ func (s *Store) Audit(ctx context.Context, by By, what, subject, detail string) 
 		if n == 100 { // many write at once, and others were faster each time
 			return fmt.Errorf("write %q into the history: %w", what, ErrConflict)
 		}
+
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
@@ -58,6 +60,7 @@ func (s *Store) append(ctx context.Context, tx *sqlx.Tx, l chain.Line) (done boo
 	if err != nil {
 		return false, err
 	}
+
 	// Whoever has the database can put lines there, and a head. Signing what follows must not make that ours.
 	foreign := s.Sealed != nil && !s.Sealed(before)
 	if foreign {
@@ -71,12 +74,14 @@ func (s *Store) append(ctx context.Context, tx *sqlx.Tx, l chain.Line) (done boo
 				before.Seq),
 		}
 	}
+
 	l.Seq = before.Seq + 1
 	l.Hash = l.After(before.Hash)
 	h := chain.Head{Seq: l.Seq, Hash: l.Hash, Signature: []byte{}}
 	if s.Seal != nil {
 		s.Seal(&h)
 	}
+
 	r, err := tx.ExecContext(ctx,
 		`UPDATE chain SET seq = ?, hash = ?, signature = ? WHERE name = 'history' AND seq = ?`, h.Seq, h.Hash[:],
 		h.Signature, before.Seq)
@@ -86,6 +91,7 @@ func (s *Store) append(ctx context.Context, tx *sqlx.Tx, l chain.Line) (done boo
 	if n, err := r.RowsAffected(); err != nil || n == 0 {
 		return false, err
 	}
+
 	_, err = tx.ExecContext(ctx,
 		`INSERT INTO audit (id, at, who, token, what, subject, detail, seq, hash) VALUES (?,?,?,?,?,?,?,?,?)`, l.ID,
 		l.At, l.Who, l.Token, l.What, l.Subject, l.Detail, l.Seq, l.Hash[:])
@@ -146,21 +152,25 @@ func (s *Store) Lines(ctx context.Context, after, upTo int64, visit func(chain.L
 	if after == 0 && upTo > 0 {
 		after = math.MinInt64
 	}
+
 	for at := after; at < upTo; {
 		list, err := lines(ctx, s.db, `seq > ? AND seq <= ? ORDER BY seq LIMIT 1000`, at, upTo)
 		if err != nil {
 			return err
 		}
+
 		for _, l := range list {
 			if err := visit(l); err != nil {
 				return err
 			}
 			at = l.Seq
 		}
+
 		if len(list) == 0 {
 			break // what is missing shows at the end
 		}
 	}
+
 	return nil
 }
 
@@ -180,11 +190,13 @@ func lines(ctx context.Context, q interface {
 		Detail  string        `db:"detail"`
 		Hash    []byte        `db:"hash"`
 	}
+
 	err := q.SelectContext(ctx, &rows,
 		`SELECT seq, id, at, who, token, what, subject, detail, hash FROM audit WHERE `+so, args...)
 	if err != nil {
 		return nil, err
 	}
+
 	list := make([]chain.Line, len(rows))
 	for i, r := range rows {
 		list[i] = chain.Line{
@@ -199,6 +211,7 @@ func lines(ctx context.Context, q interface {
 		}
 		copy(list[i].Hash[:], r.Hash)
 	}
+
 	return list, nil
 }
 
@@ -234,17 +247,22 @@ func (p Past) where() (query string, args []any) {
 	if p.Who != "" {
 		and("who = ?", p.Who)
 	}
+
 	if p.What != "" {
 		and("what LIKE ?", strings.TrimPrefix(like(p.What), "%"))
 	}
+
 	if p.Subject != "" {
 		and("subject = ?", p.Subject)
 	}
+
 	if !p.From.IsZero() { // ids sort by time
 		and("id >= ?", idAt(p.From)[:9])
 	}
+
 	if !p.To.IsZero() {
 		and("id < ?", idAt(p.To)[:9])
 	}
+
 	return query, args
 }

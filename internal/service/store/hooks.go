@@ -90,6 +90,7 @@ func (s *Store) ClaimNotices(
 		limit); err != nil {
 		return nil, err
 	}
+
 	for _, n := range ripe {
 		got, err := s.exec(ctx, `UPDATE notice SET tries = tries + 1, next = ? WHERE id = ? AND tries = ?`,
 			at.UTC().Add(lease), n.ID, n.Tries)
@@ -101,6 +102,7 @@ func (s *Store) ClaimNotices(
 			mine = append(mine, n)
 		}
 	}
+
 	return mine, nil
 }
 

@@ -229,9 +229,11 @@ func (f HostFilter) where() (clause string, args []any) {
 	if f.Tag != "" {
 		add(`FIND_IN_SET(?, tags) > 0`, f.Tag)
 	}
+
 	if f.Version != "" {
 		add(`certificate <> '' AND version = ?`, f.Version)
 	}
+
 	switch f.State {
 	case "invited":
 		add(`certificate = ''`)
@@ -242,6 +244,7 @@ func (f HostFilter) where() (clause string, args []any) {
 	case "silent":
 		add(`certificate <> '' AND NOT carried AND (last_seen IS NULL OR last_seen < ?)`, f.Silent.UTC())
 	}
+
 	return clause, args
 }
 
@@ -299,6 +302,7 @@ func (s *Store) ClaimWork(ctx context.Context, host string) (*Work, error) {
 		now()); err != nil || len(list) == 0 {
 		return nil, err
 	}
+
 	w := list[0]
 	r, err := s.db.ExecContext(ctx,
 		`UPDATE work SET state = 'taken', lease_until = ?, tries = tries + 1 WHERE id = ? AND state = ? AND tries = ?`,
@@ -309,6 +313,7 @@ func (s *Store) ClaimWork(ctx context.Context, host string) (*Work, error) {
 	if n, err := r.RowsAffected(); err != nil || n == 0 {
 		return nil, err // another one was faster
 	}
+
 	w.State = "taken"
 	return &w, nil
 }

@@ -12,6 +12,7 @@ func TestIDsGoOn(t *testing.T) {
 	dsn := emptyDatabase(t)
 	st, err := Open(ctx, dsn)
 	must(t, err)
+
 	// the clock was ahead when it was made, by this service or another one
 	ahead := idAt(time.Now().Add(2 * time.Second))
 	_, err = st.db.ExecContext(ctx,
@@ -21,6 +22,7 @@ func TestIDsGoOn(t *testing.T) {
 	st, err = Open(ctx, dsn)
 	must(t, err)
 	defer st.Close()
+
 	last := ahead
 	for range 1000 {
 		id := NewID()

@@ -27,9 +27,11 @@ func (s *Store) Looks(ctx context.Context, application, host string) ([]Look, er
 	if application != "" {
 		where, args = ` WHERE application = ?`, append(args, application)
 	}
+
 	if application != "" && host != "" {
 		where, args = where+` AND host = ?`, append(args, host)
 	}
+
 	var rows []Look
 	err := s.db.SelectContext(ctx, &rows,
 		`SELECT s.application, s.host, s.id, s.state, s.message, w.snapshot AS watched, w.at AS watched_at FROM
@@ -38,6 +40,7 @@ func (s *Store) Looks(ctx context.Context, application, host string) ([]Look, er
 		LEFT JOIN watched w ON w.application = s.application
 		AND w.host = s.host
 		ORDER BY s.application, s.host, s.looked DESC LIMIT ?`, append(args, 3*maxCurrent)...)
+
 	return slices.CompactFunc(rows, func(a, b Look) bool { return a.Application == b.Application && a.Host == b.Host }),
 		err
 }
@@ -50,6 +53,7 @@ func (s *Store) TakenAt(ctx context.Context, ids []string) (map[string]time.Time
 		for i, id := range part {
 			args[i] = id
 		}
+
 		var rows []struct {
 			ID    string    `db:"id"`
 			Taken time.Time `db:"taken"`
@@ -59,10 +63,12 @@ func (s *Store) TakenAt(ctx context.Context, ids []string) (map[string]time.Time
 		if err != nil {
 			return nil, err
 		}
+
 		for _, r := range rows {
 			out[r.ID] = r.Taken
 		}
 	}
+
 	return out, nil
 }
 

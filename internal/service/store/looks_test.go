@@ -19,6 +19,7 @@ func TestLooks(t *testing.T) {
 	s, ctx := apart(t), t.Context()
 	m := tree.Memory{}
 	looks := make([]wire.SnapshotDone, 2)
+
 	for i := range looks {
 		forest := m.Add(tree.Node{
 			Forest:  true,
@@ -30,9 +31,11 @@ func TestLooks(t *testing.T) {
 			Directory: &perm.Directory{Accounts: []perm.Account{{ID: perm.UID(uint32(i)), Name: "purser"}}},
 		}
 	}
+
 	for _, h := range []string{"ferry", "skiff"} {
 		must(t, s.Invite(ctx, h, nil, sha256.Sum256([]byte(h)), time.Now().Add(time.Hour)))
 	}
+
 	look := func(host string, done wire.SnapshotDone) string {
 		t.Helper()
 		id, err := s.AskSnapshot(ctx, host, "boats", []string{"/srv"}, false, false, "bosun")
@@ -42,12 +45,14 @@ func TestLooks(t *testing.T) {
 		must(t, s.KeepSnapshot(ctx, *work, done))
 		return id
 	}
+
 	compared := func(message string) {
 		t.Helper()
 		c, err := s.ClaimComparison(ctx, Shares{Application: 2, Host: 2})
 		must(t, err)
 		must(t, s.EndComparison(ctx, *c, message))
 	}
+
 	newest := func(state, message, id string) Look {
 		t.Helper()
 		all, err := s.Looks(ctx, "boats", "ferry")
@@ -56,11 +61,14 @@ func TestLooks(t *testing.T) {
 			all[0].Host != "ferry" {
 			t.Errorf("%+v, want %s %q, snapshot %s", all, state, message, id)
 		}
+
 		return all[0]
 	}
+
 	if all, err := s.Looks(ctx, "", ""); err != nil || len(all) != 0 {
 		t.Errorf("before any: %+v, %v", all, err)
 	}
+
 	first := look("ferry", looks[0])
 	newest("waiting", "", first)
 	compared("")
@@ -76,6 +84,7 @@ func TestLooks(t *testing.T) {
 	if all, err := s.Looks(ctx, "", ""); err != nil || len(all) != 1 || all[0].Message != "no room" {
 		t.Errorf("%+v, %v", all, err)
 	}
+
 	second := look("ferry", looks[1])
 	compared("it could not be held against the baseline")
 	newest("ready", "it could not be held against the baseline", second)
@@ -93,23 +102,29 @@ func TestLooks(t *testing.T) {
 				wire.CurrentPlace{Application: application, Forest: looks[i].Forest, Accounts: accounts}, at))
 		return newest("ready", "it could not be held against the baseline", second)
 	}
+
 	at := now().Add(-time.Hour)
 	if l := says(0, "boats", at); l.Watched != nil {
 		t.Errorf("what an agent says of an earlier look counts: %+v", l)
 	}
+
 	says(1, "cars", at) // of which nothing is known
 	if l := says(1, "boats", at); l.Watched == nil || *l.Watched != second || !l.WatchedAt.Equal(at) {
 		t.Errorf("%+v", l)
 	}
+
 	if l := says(1, "boats", at.Add(watchedEvery/2)); !l.WatchedAt.Equal(at) {
 		t.Errorf("it is written down again after %s", l.WatchedAt.Sub(at))
 	}
+
 	if l := says(1, "boats", at.Add(-time.Minute)); !l.WatchedAt.Equal(at) {
 		t.Errorf("it goes back to %s", l.WatchedAt)
 	}
+
 	if l := says(1, "boats", at.Add(2*watchedEvery)); !l.WatchedAt.Equal(at.Add(2 * watchedEvery)) {
 		t.Errorf("%s", l.WatchedAt)
 	}
+
 	must(t,
 		s.Greet(ctx, "ferry", wire.Hello{
 			Protocol: math.MaxInt,
@@ -117,10 +132,12 @@ func TestLooks(t *testing.T) {
 			Up:       math.MaxInt64,
 			Runs:     math.MinInt64,
 		}))
+
 	if err := s.SetCurrent(ctx, "ferry", wire.CurrentPlace{Application: "boats", Accounts: "x"}, at); err == nil ||
 		!strings.Contains(err.Error(), "accounts of boats") {
 		t.Errorf("what is no hash: %v", err)
 	}
+
 	third := look("ferry", looks[0])
 	if l := newest("waiting", "", third); l.Watched == nil || *l.Watched == third {
 		t.Errorf("what was said of one snapshot counts for the next: %+v", l)

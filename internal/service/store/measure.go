@@ -31,10 +31,12 @@ func (s *Store) storedMeasures(
 			Below int    `db:"below"`
 			Way   *int   `db:"way"`
 		}
+
 		q := `SELECT hash, paths, gaps, depth, below, way FROM node WHERE hash IN ` + in(len(some))
 		if err := s.db.SelectContext(ctx, &rows, q, hashArgs(some)...); err != nil {
 			return nil, err
 		}
+
 		for _, r := range rows {
 			h := tree.Hash(r.Hash)
 			if r.Way == nil {
@@ -44,6 +46,7 @@ func (s *Store) storedMeasures(
 			known[h] = tree.Measure{Paths: r.Paths, Gaps: r.Gaps, Depth: r.Depth, Below: r.Below, Way: *r.Way}
 		}
 	}
+
 	return unknown, nil
 }
 
@@ -55,6 +58,7 @@ func (s *Store) measureAnew(ctx context.Context, hashes []tree.Hash, known map[t
 		branches []tree.Branch
 		unknown  []tree.Hash // of the branches
 	}
+
 	way := []folder{{unknown: hashes}} // to where the walk is
 	for {
 		at := &way[len(way)-1]
@@ -68,20 +72,25 @@ func (s *Store) measureAnew(ctx context.Context, hashes []tree.Hash, known map[t
 			if err != nil {
 				return err
 			}
+
 			f := folder{hash: next}
 			f.own, f.branches = n[0].Measure()
 			var ask []tree.Hash
+
 			for _, b := range f.branches {
 				if _, ok := known[b.Child]; !ok {
 					ask = append(ask, b.Child)
 				}
 			}
+
 			if f.unknown, err = s.storedMeasures(ctx, ask, known); err != nil {
 				return err
 			}
+
 			way = append(way, f)
 			continue
 		}
+
 		if len(way) == 1 {
 			return nil
 		}
@@ -90,6 +99,7 @@ func (s *Store) measureAnew(ctx context.Context, hashes []tree.Hash, known map[t
 		for i, b := range at.branches {
 			below[i] = known[b.Child]
 		}
+
 		m, err := at.own.Grow(at.branches, below)
 		if err != nil {
 			return fmt.Errorf("%w: node %s, which was stored before: %w", ErrBadNode, at.hash, err)
@@ -98,6 +108,7 @@ func (s *Store) measureAnew(ctx context.Context, hashes []tree.Hash, known map[t
 			m.Paths, m.Gaps, m.Depth, m.Below, m.Way, at.hash[:]); err != nil {
 			return err
 		}
+
 		known[at.hash] = m
 		way = way[:len(way)-1]
 	}

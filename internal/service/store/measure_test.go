@@ -24,6 +24,7 @@ func TestMeasuredWhateverIsSaid(t *testing.T) {
 			_, err := s.exec(t.Context(), `UPDATE node SET paths = 7, gaps = 7, depth = 0, below = 0, way = NULL`)
 			must(t, err)
 		}
+
 		id, err := s.ImportSnapshot(t.Context(), "billing", "pontoon", []string{"/srv"}, time.Now(),
 			wire.SnapshotDone{Forest: forest, Directory: &perm.Directory{}, Paths: 1 << 40, Gaps: 9}, "bosun")
 		must(t, err)
@@ -63,8 +64,10 @@ func TestNodesThatComeToTooMuch(t *testing.T) {
 			}
 			top = m.Add(n)
 		}
+
 		return m, top
 	}
+
 	for what, c := range map[string]struct {
 		levels int
 		names  []string
@@ -73,6 +76,7 @@ func TestNodesThatComeToTooMuch(t *testing.T) {
 		if err := putAll(t, s, m, top); !errors.Is(err, ErrBadNode) || !errors.Is(err, tree.ErrTooLarge) {
 			t.Errorf("%s at once: %v", what, err)
 		}
+
 		var refused error
 		must(t, tree.Each(t.Context(), m, top, func(_ tree.Hash, b []byte) error {
 			if refused == nil {
@@ -80,6 +84,7 @@ func TestNodesThatComeToTooMuch(t *testing.T) {
 			}
 			return nil
 		}))
+
 		if !errors.Is(refused, tree.ErrTooLarge) {
 			t.Errorf("%s one by one: %v", what, refused)
 		}

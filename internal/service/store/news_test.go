@@ -10,6 +10,7 @@ func TestNoiseHidesNoNews(t *testing.T) {
 	for range 300 {
 		must(t, st.Audit(ctx, By{Who: "nobody"}, "sign-in refused", who, "again"))
 	}
+
 	must(t, st.Audit(ctx, By{Who: "nobody"}, "sign-in refused", who, "the last"))
 	must(t, st.Audit(ctx, By{Who: "admin"}, "passkey added", name("another"), "ring"))
 	kinds := []string{"passkey added", "sign-in refused"}
@@ -18,6 +19,7 @@ func TestNoiseHidesNoNews(t *testing.T) {
 		got[1].What != "passkey added" || got[1].Who != who || got[1].Times != 1 {
 		t.Fatalf("%+v, %v", got, err)
 	}
+
 	must(t, st.SetTold(ctx, who, got[0].Line))
 	p, err := st.Person(ctx, who)
 	must(t, err)

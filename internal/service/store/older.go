@@ -29,6 +29,7 @@ func (s *Store) TieOlder(ctx context.Context) error {
 		if n, err := s.Strays(ctx); err != nil || n != 0 {
 			return err
 		}
+
 		err = s.tx(ctx, func(tx *sqlx.Tx) (err error) {
 			left, err = s.tieSome(ctx, tx)
 			return err
@@ -37,6 +38,7 @@ func (s *Store) TieOlder(ctx context.Context) error {
 			return err
 		}
 	}
+
 	return nil
 }
 
@@ -53,10 +55,12 @@ func (s *Store) tieSome(ctx context.Context, tx *sqlx.Tx) (left int64, err error
 	if err != nil {
 		return left, err
 	}
+
 	var before chain.Hash
 	for _, l := range older { // one, or none
 		before = l.Hash
 	}
+
 	for i, l := range list {
 		l.Seq = int64(i) + 1 - left
 		before = l.After(before)
@@ -65,6 +69,7 @@ func (s *Store) tieSome(ctx context.Context, tx *sqlx.Tx) (left int64, err error
 			return left, err
 		}
 	}
+
 	n := int64(len(list))
 	r, err := tx.ExecContext(ctx, `UPDATE chain SET outside = ? WHERE name = 'history' AND outside = ?`, left-n, left)
 	if err := changed(r, err, "the history"); err != nil {
@@ -77,6 +82,7 @@ func (s *Store) tieSome(ctx context.Context, tx *sqlx.Tx) (left int64, err error
 	if err := tx.GetContext(ctx, &all.Lines, `SELECT COUNT(*) FROM audit WHERE seq <= 0`); err != nil {
 		return left, err
 	}
+
 	done, err := s.append(ctx, tx, chain.Line{
 		ID:      NewID(),
 		At:      now(),
@@ -85,8 +91,10 @@ func (s *Store) tieSome(ctx context.Context, tx *sqlx.Tx) (left int64, err error
 		Subject: "history",
 		Detail:  all.String(),
 	})
+
 	if err == nil && !done {
 		err = errFaster
 	}
+
 	return left, err
 }

@@ -23,6 +23,7 @@ func (s *Store) GroupsOn(ctx context.Context, reports []string, visit func(repor
 		for i, id := range part {
 			args[i] = id
 		}
+
 		rows, err := s.db.QueryxContext(ctx,
 			`SELECT report, body, since, fresh, returned FROM finding_group WHERE report IN `+in(len(part))+
 				` ORDER BY report, seq`,
@@ -30,6 +31,7 @@ func (s *Store) GroupsOn(ctx context.Context, reports []string, visit func(repor
 		if err != nil {
 			return err
 		}
+
 		for rows.Next() {
 			var r struct {
 				Report string `db:"report"`
@@ -40,18 +42,22 @@ func (s *Store) GroupsOn(ctx context.Context, reports []string, visit func(repor
 			if err = rows.StructScan(&r); err == nil {
 				err = json.Unmarshal(r.Body, &g.Group)
 			}
+
 			g.Age = r.Age
 			if err == nil {
 				err = visit(r.Report, g)
 			}
+
 			if err != nil {
 				break
 			}
 		}
+
 		if err := errors.Join(err, rows.Err(), rows.Close()); err != nil {
 			return err
 		}
 	}
+
 	return nil
 }
 

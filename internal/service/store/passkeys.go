@@ -37,6 +37,7 @@ func (s *Store) AddPasskey(ctx context.Context, p Passkey, spare [][32]byte) (ou
 		if has >= maxPasskeys {
 			return fmt.Errorf("%s has %d passkeys: remove some first: %w", p.Person, has, ErrConflict)
 		}
+
 		if _, err := tx.ExecContext(ctx,
 			`INSERT INTO passkey (id, person, name, hash, sealed, created) VALUES (?,?,?,?,?,?)`, p.ID, p.Person,
 			p.Name, p.Hash, p.Sealed, p.Created); err != nil {
@@ -45,20 +46,24 @@ func (s *Store) AddPasskey(ctx context.Context, p Passkey, spare [][32]byte) (ou
 			}
 			return err
 		}
+
 		if err := tx.GetContext(ctx, &codes, `SELECT COUNT(*) FROM spare_code
 			WHERE person = ?`, p.Person); err != nil ||
 			codes > 0 {
 			return err
 		}
+
 		for _, h := range spare {
 			if _, err := tx.ExecContext(ctx, `INSERT INTO spare_code (hash, person)
 				VALUES (?,?)`, h[:], p.Person); err != nil {
 				return err
 			}
 		}
+
 		spared = true
 		return nil
 	})
+
 	return p, spared, err
 }
 

@@ -77,11 +77,13 @@ func (s *Store) PersonOf(ctx context.Context, subject, name string) (p Person, e
 	if len(subject) > 255 {
 		return p, fmt.Errorf("subject: %w", ErrNotFound)
 	}
+
 	find := `SELECT ` + personColumns + ` FROM person p WHERE p.subject = ? AND p.provider`
 	err = s.db.GetContext(ctx, &p, find, subject)
 	if !errors.Is(err, sql.ErrNoRows) {
 		return p, err
 	}
+
 	n, err := s.exec(ctx, `UPDATE person SET subject = ? WHERE name = ? AND provider
 		AND subject IS NULL`, subject, name)
 	if err != nil {
@@ -90,6 +92,7 @@ func (s *Store) PersonOf(ctx context.Context, subject, name string) (p Person, e
 	if n == 0 {
 		return p, fmt.Errorf("person %q of a provider: %w", name, ErrNotFound)
 	}
+
 	return p, s.db.GetContext(ctx, &p, find, subject)
 }
 
@@ -149,6 +152,7 @@ func (s *Store) AddSession(
 		if _, err := tx.ExecContext(ctx, `DELETE FROM session WHERE expires < ? LIMIT 100`, now()); err != nil {
 			return err
 		}
+
 		_, err := tx.ExecContext(ctx,
 			`INSERT INTO session (token_hash, person, created, expires, id, what, used, shown)
 				VALUES (?,?,?,?,?,?,?,?)`,
@@ -156,11 +160,13 @@ func (s *Store) AddSession(
 		if err != nil {
 			return err
 		}
+
 		var n int
 		if err := tx.GetContext(ctx, &n, `SELECT COUNT(*) FROM session WHERE person = ?`, person); err != nil ||
 			n <= maxSessions {
 			return err
 		}
+
 		_, err = tx.ExecContext(ctx, `DELETE FROM session WHERE person = ? ORDER BY created, id LIMIT ?`, person,
 			n-maxSessions)
 		return err
@@ -181,6 +187,7 @@ func (s *Store) SessionPerson(ctx context.Context, tokenHash [32]byte) (p Person
 		Used    *time.Time   `db:"used"`
 		Shown   *time.Time   `db:"shown"`
 	}
+
 	err = s.db.GetContext(ctx, &row,
 		`SELECT `+personColumns+
 			`, s.id, s.created AS begun, s.expires, s.turned, s.used, s.shown FROM session s
@@ -189,6 +196,7 @@ func (s *Store) SessionPerson(ctx context.Context, tokenHash [32]byte) (p Person
 			`, s.id, s.created, s.expires, s.turned, s.used, s.shown FROM session s JOIN person p ON p.name = s.person
 				WHERE s.before_hash = ? AND s.turned > ? AND s.expires > ? LIMIT 1`,
 		tokenHash[:], now(), tokenHash[:], now().Add(-beforeCounts), now())
+
 	return row.Person,
 		Session{
 			ID:      row.ID,
@@ -275,12 +283,14 @@ func (s *Store) ConfirmSecond(
 		if _, err := tx.ExecContext(ctx, `DELETE FROM spare_code WHERE person = ?`, person); err != nil {
 			return err
 		}
+
 		for _, h := range spare {
 			if _, err := tx.ExecContext(ctx, `INSERT INTO spare_code (hash, person)
 				VALUES (?,?)`, h[:], person); err != nil {
 				return err
 			}
 		}
+
 		_, err = tx.ExecContext(ctx, `DELETE FROM session WHERE person = ? AND id <> ?`, person, keep)
 		return err
 	})
@@ -308,6 +318,7 @@ func (s *Store) EachSecond(ctx context.Context, change func(person string, seale
 			}
 		}
 	}
+
 	return nil
 }
 
@@ -349,6 +360,7 @@ func (s *Store) DropSeconds(ctx context.Context, person string, countsFrom *time
 		if !has {
 			return fmt.Errorf("%s has no second factor: %w", person, ErrConflict)
 		}
+
 		for _, q := range []string{
 			`DELETE FROM passkey WHERE person = ?`, `DELETE FROM spare_code WHERE person = ?`,
 			`UPDATE person SET second = NULL, second_next = NULL WHERE name = ?`,
@@ -357,6 +369,7 @@ func (s *Store) DropSeconds(ctx context.Context, person string, countsFrom *time
 				return err
 			}
 		}
+
 		_, err := tx.ExecContext(ctx, `UPDATE person SET counts_from = COALESCE(?, counts_from) WHERE name = ?`,
 			countsFrom, person)
 		return err

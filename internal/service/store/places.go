@@ -39,6 +39,7 @@ func (s *Store) FindingsUnder(ctx context.Context, r Report, folder string, afte
 	if err != nil {
 		return nil, err
 	}
+
 	var out []Finding
 	if after < at.Last {
 		if err := s.db.SelectContext(ctx, &out,
@@ -47,6 +48,7 @@ func (s *Store) FindingsUnder(ctx context.Context, r Report, folder string, afte
 			return nil, err
 		}
 	}
+
 	// What is missing stands behind all that the walk met, in the order of paths.
 	for after := max(after, top.Last); len(out) < limit; {
 		var rest []Finding
@@ -54,16 +56,19 @@ func (s *Store) FindingsUnder(ctx context.Context, r Report, folder string, afte
 			r.Application, r.Host, r.ID, after); err != nil {
 			return nil, err
 		}
+
 		for _, f := range rest {
 			after = f.Seq
 			if pathname.Under(string(f.Path), folder) && len(out) < limit {
 				out = append(out, f)
 			}
 		}
+
 		if len(rest) < 1000 {
 			break
 		}
 	}
+
 	return out, nil
 }
 

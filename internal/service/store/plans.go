@@ -50,9 +50,11 @@ func (s *Store) AddPlan(ctx context.Context, p Plan, chunks []Chunk, groups []wi
 			p.Manifest, p.Source)
 		return err
 	}
+
 	if err := s.tx(ctx, insert); err != nil {
 		return err
 	}
+
 	err := batches(ctx, s, `INSERT INTO plan_chunk (plan, host, n, data)`, 4, chunks, func(c Chunk) []any {
 		return []any{p.ID, c.Host, c.N, encoder.EncodeAll(c.Data, nil)}
 	})
@@ -64,10 +66,12 @@ func (s *Store) AddPlan(ctx context.Context, p Plan, chunks []Chunk, groups []wi
 			return []any{p.ID, n, body}
 		})
 	}
+
 	if err != nil { // half a plan must not stay
 		_, gone := s.db.ExecContext(context.WithoutCancel(ctx), `DELETE FROM plan WHERE id = ?`, p.ID)
 		return errors.Join(err, gone)
 	}
+
 	return nil
 }
 
@@ -166,6 +170,7 @@ func (s *Store) StartRun(ctx context.Context, p Plan, m plan.Manifest, by string
 			by, now(), m.StopAt); err != nil {
 			return err
 		}
+
 		for i, h := range m.Hosts {
 			wave := m.Wave(i)
 			if _, err := tx.ExecContext(ctx,
@@ -180,8 +185,10 @@ func (s *Store) StartRun(ctx context.Context, p Plan, m plan.Manifest, by string
 				return err
 			}
 		}
+
 		return nil
 	})
+
 	return id, err
 }
 
@@ -198,6 +205,7 @@ func (s *Store) ResumeRun(ctx context.Context, id string) error {
 		if len(hosts) == 0 {
 			return fmt.Errorf("run %s has no host that was halted or failed: %w", id, ErrConflict)
 		}
+
 		for _, h := range hosts {
 			if _, err := tx.ExecContext(ctx,
 				`UPDATE run_host SET state = 'waiting', halt = FALSE, message = '' WHERE run = ? AND host = ?`, id,
@@ -211,10 +219,12 @@ func (s *Store) ResumeRun(ctx context.Context, id string) error {
 				return err
 			}
 		}
+
 		if _, err := tx.ExecContext(ctx, `UPDATE run SET state = 'running', ended = NULL
 			WHERE id = ?`, id); err != nil {
 			return err
 		}
+
 		_, err := tx.ExecContext(ctx,
 			`UPDATE plan p JOIN run r ON r.plan = p.id SET p.state = 'running' WHERE r.id = ?`, id)
 		return err
@@ -230,6 +240,7 @@ func (s *Store) HaltRun(ctx context.Context, id string) error {
 		if err := changed(r, err, "run "+id+" is not running"); err != nil {
 			return err
 		}
+
 		var idle []Work
 		if err := tx.SelectContext(ctx, &idle,
 			`SELECT w.id, w.host, w.kind, w.subject, w.state, w.tries FROM run_host h JOIN work w ON w.host = h.host
@@ -239,6 +250,7 @@ func (s *Store) HaltRun(ctx context.Context, id string) error {
 			now()); err != nil || len(idle) == 0 {
 			return err
 		}
+
 		for _, w := range idle {
 			if err := endWork(ctx, tx, w.ID); err != nil {
 				return err
@@ -250,6 +262,7 @@ func (s *Store) HaltRun(ctx context.Context, id string) error {
 				return err
 			}
 		}
+
 		_, err = settle(ctx, tx, id) // no wave comes after one that was halted
 		return err
 	})
@@ -359,12 +372,15 @@ func (s *Store) EndRunHost(
 		}); err != nil {
 		return nil, err
 	}
+
 	count := map[string]int{}
 	for _, r := range results {
 		count[r.Outcome]++
 	}
+
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		next = nil
+
 		// Hosts that end together must see each other, or nobody ends the run: all of them write
 		// one row first, which puts them in line on one server and in conflict on a cluster.
 		if _, err := tx.ExecContext(ctx, `UPDATE run SET endings = endings + 1
@@ -382,9 +398,11 @@ func (s *Store) EndRunHost(
 		if err := endWork(ctx, tx, work.ID); err != nil {
 			return err
 		}
+
 		next, err = settle(ctx, tx, work.Subject)
 		return err
 	})
+
 	return next, err
 }
 
@@ -417,10 +435,12 @@ func turn(ctx context.Context, tx *sqlx.Tx, run string) (end string, next []stri
 	if err := tx.GetContext(ctx, &stopAt, `SELECT stop_at FROM run WHERE id = ?`, run); err != nil {
 		return "", nil, err
 	}
+
 	why := ""
 	total := 0
 	left := 0
 	end = "finished"
+
 	for i, h := range hosts {
 		switch {
 		case h.State == "waiting" && i > 0 && hosts[i-1].Wave < h.Wave: // and all before it have ended
@@ -428,6 +448,7 @@ func turn(ctx context.Context, tx *sqlx.Tx, run string) (end string, next []stri
 				why = fmt.Sprintf("held back: of the first hosts' %d steps %d were not done, more than %d percent",
 					total, left, stopAt)
 			}
+
 			for _, x := range hosts[i:] {
 				if why != "" {
 					_, err = tx.ExecContext(ctx,
@@ -442,9 +463,11 @@ func turn(ctx context.Context, tx *sqlx.Tx, run string) (end string, next []stri
 					return "", nil, err
 				}
 			}
+
 			if why != "" {
 				return "halted", nil, nil
 			}
+
 			return "", next, nil
 		case h.State == "waiting", h.State == "running":
 			return "", nil, nil
@@ -456,6 +479,7 @@ func turn(ctx context.Context, tx *sqlx.Tx, run string) (end string, next []stri
 		}
 		total, left = total+h.Total, left+h.Total-h.Done-h.Already
 	}
+
 	return end, nil, nil
 }
 

@@ -35,6 +35,7 @@ func (s *Store) Policy(ctx context.Context) (p Policy, err error) {
 		`SELECT began, says, next, next_from, next_by FROM policy WHERE name = 'service'`); err != nil {
 		return p, one(err, "the policy")
 	}
+
 	p.Began, p.row = row.Began, row
 	if err := json.Unmarshal([]byte(row.Says), &p.Says); err != nil {
 		return p, fmt.Errorf("the policy: %w", err)
@@ -46,10 +47,12 @@ func (s *Store) Policy(ctx context.Context) (p Policy, err error) {
 	if err := json.Unmarshal([]byte(*row.Next), &next); err != nil {
 		return p, fmt.Errorf("the next policy: %w", err)
 	}
+
 	if !row.From.After(now()) {
 		p.Says = next
 		return p, nil
 	}
+
 	p.Next = &next
 	p.From = *row.From
 	p.By = row.By
@@ -65,19 +68,23 @@ func (s *Store) SetPolicy(ctx context.Context, to wire.Policy, from time.Time, b
 	if !from.After(time.Now()) {
 		holds, later = to, nil
 	}
+
 	says, err := json.Marshal(holds)
 	if err != nil {
 		return err
 	}
+
 	var next *string
 	if later != nil {
 		b, err := json.Marshal(later)
 		if err != nil {
 			return err
 		}
+
 		text := string(b)
 		next = &text
 	}
+
 	// The time differs each time, so that a row that is found is a row that is changed.
 	n, err := s.exec(ctx,
 		`UPDATE policy SET says = ?, next = ?, next_from = ?, next_by = ? WHERE name = 'service' AND says = ?
@@ -86,6 +93,7 @@ func (s *Store) SetPolicy(ctx context.Context, to wire.Policy, from time.Time, b
 	if err == nil && n == 0 {
 		err = fmt.Errorf("the policy: %w", ErrStale)
 	}
+
 	return err
 }
 

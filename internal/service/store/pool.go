@@ -67,13 +67,16 @@ func (p pool) again(ctx context.Context, do func() error) error {
 		if err == nil || errors.Is(err, ErrUnsure) || !retryable(err) && !lost(err) {
 			return err
 		}
+
 		if lost(err) { // the other connections led there, too
 			p.SetMaxIdleConns(0)
 			p.SetMaxIdleConns(maxIdle)
 		}
+
 		if n == tries {
 			return err
 		}
+
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
@@ -142,17 +145,20 @@ func (p pool) tx(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	if a != nil && a.Done {
 		a = nil
 	}
+
 	return p.again(ctx, func() error {
 		tx, err := p.BeginTxx(ctx, nil)
 		if err != nil {
 			return fmt.Errorf("begin transaction: %w", err)
 		}
 		defer tx.Rollback()
+
 		if a != nil {
 			if err := a.mark(ctx, tx); err != nil || a.Done {
 				return err
 			}
 		}
+
 		if err := f(tx); err != nil {
 			return err
 		}
@@ -160,6 +166,7 @@ func (p pool) tx(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 		if a == nil {
 			return unsure(err)
 		}
+
 		a.Done = err == nil
 		return err
 	})
@@ -194,6 +201,7 @@ func (c *connector) Connect(ctx context.Context) (driver.Conn, error) {
 	order := make([]int, 0, len(c.nodes))
 	var later []int
 	c.mu.Lock()
+
 	for i, until := range c.bad {
 		if time.Now().Before(until) {
 			later = append(later, i)
@@ -201,6 +209,7 @@ func (c *connector) Connect(ctx context.Context) (driver.Conn, error) {
 			order = append(order, i)
 		}
 	}
+
 	c.mu.Unlock()
 	var all error
 	for _, i := range append(order, later...) {
@@ -211,14 +220,17 @@ func (c *connector) Connect(ctx context.Context) (driver.Conn, error) {
 			}
 			_ = conn.Close()
 		}
+
 		if ctx.Err() != nil {
 			return nil, err
 		}
+
 		all = errors.Join(all, err)
 		c.mu.Lock()
 		c.bad[i] = time.Now().Add(5 * time.Second)
 		c.mu.Unlock()
 	}
+
 	return nil, all
 }
 

@@ -36,6 +36,7 @@ func (s *Store) Ask(ctx context.Context, host string, ask []byte) (string, error
 		!retryable(err) {
 		return "", err
 	}
+
 	id := NewID()
 	_, err := s.db.ExecContext(ctx, `INSERT INTO question (id, host, state, ask, created) VALUES (?,?,'waiting',?,?)`,
 		id, host, ask, now())
@@ -64,6 +65,7 @@ func (s *Store) TakeQuestion(ctx context.Context, host string) (id string, ask [
 	if n, err := r.RowsAffected(); err != nil || n == 0 {
 		return "", nil, err // another one was faster
 	}
+
 	return row.ID, row.Ask, nil
 }
 

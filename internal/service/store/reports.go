@@ -115,9 +115,11 @@ func (w *ReportWriter) flush() error {
 				[]byte(f.FoundSet.Bytes()), f.Unread,
 			}
 		})
+
 	if err != nil {
 		return err
 	}
+
 	err = batches(w.ctx, w.s, `INSERT INTO unread (report, seq, path, why)`, 4, w.unread, func(u drift.Unread) []any {
 		w.nu++
 		w.gaps = append(w.gaps, u.Path)
@@ -143,6 +145,7 @@ func (w *ReportWriter) End(sum drift.Summary, groups []drift.Group) (Report, err
 	if err != nil {
 		return *r, err
 	}
+
 	n := 0
 	err = batches(w.ctx, w.s, `INSERT INTO finding_group (report, seq, id, since, fresh, returned, body)`, 7, groups,
 		func(g drift.Group) []any {
@@ -151,14 +154,17 @@ func (w *ReportWriter) End(sum drift.Summary, groups []drift.Group) (Report, err
 			a := ages[g.ID]
 			return []any{r.ID, n, g.ID, a.Since, a.Fresh, a.Returned, body}
 		})
+
 	if err != nil {
 		return *r, err
 	}
+
 	r.Ready = true
 	r.Paths = int64(sum.Paths)
 	r.Judged = int64(sum.Judged)
 	r.Findings = int64(sum.Findings)
 	r.Unread = int64(sum.Unread)
+
 	for _, g := range groups {
 		if g.Waiver != "" {
 			r.Waived += int64(g.Count)
@@ -166,6 +172,7 @@ func (w *ReportWriter) End(sum drift.Summary, groups []drift.Group) (Report, err
 		}
 		r.Weigh(g)
 	}
+
 	_, err = w.s.db.NamedExecContext(w.ctx,
 		`UPDATE report SET ready = TRUE, paths = :paths, judged = :judged, findings = :findings, unread = :unread,
 			waived = :waived, opens = :opens, closes = :closes, grave = :grave,
@@ -173,6 +180,7 @@ func (w *ReportWriter) End(sum drift.Summary, groups []drift.Group) (Report, err
 	if err == nil {
 		err = w.s.noteDay(w.ctx, *r)
 	}
+
 	return *r, err
 }
 
@@ -203,11 +211,13 @@ func (s *Store) GroupsOf(ctx context.Context, report string, ids []string) (map[
 		for _, id := range part {
 			args = append(args, id)
 		}
+
 		var rows [][]byte
 		if err := s.db.SelectContext(ctx, &rows,
 			`SELECT body FROM finding_group WHERE report = ? AND id IN `+in(len(part)), args...); err != nil {
 			return nil, err
 		}
+
 		for _, b := range rows {
 			var g drift.Group
 			if err := json.Unmarshal(b, &g); err != nil {
@@ -216,6 +226,7 @@ func (s *Store) GroupsOf(ctx context.Context, report string, ids []string) (map[
 			out[g.ID] = g
 		}
 	}
+
 	return out, nil
 }
 
@@ -266,6 +277,7 @@ func (s *Store) Groups(ctx context.Context, report string, limit int) ([]Group, 
 		limit); err != nil {
 		return nil, err
 	}
+
 	out := make([]Group, len(rows))
 	for i, r := range rows {
 		if err := json.Unmarshal(r.Body, &out[i].Group); err != nil {
@@ -273,6 +285,7 @@ func (s *Store) Groups(ctx context.Context, report string, limit int) ([]Group, 
 		}
 		out[i].Age = r.Age
 	}
+
 	return out, nil
 }
 

@@ -49,12 +49,14 @@ func (s *Store) SetReviewers(ctx context.Context, application string, n int, was
 			application, n)
 		return err
 	}
+
 	if *was == 1 { // which needs no row
 		if _, err := s.exec(ctx, `INSERT IGNORE INTO review_rule (application, reviewers)
 			VALUES (?,1)`, application); err != nil {
 			return err
 		}
 	}
+
 	before := strconv.Itoa(*was)
 	return s.replace(ctx, "how many approve plans of "+application, strconv.Itoa(n), &before,
 		`UPDATE review_rule SET reviewers = ? WHERE application = ? AND reviewers = ?`, []any{n, application, *was},
@@ -75,8 +77,10 @@ func (s *Store) ApprovePlan(
 	if err != nil {
 		return false, err
 	}
+
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		approved = false
+
 		// The plan's row puts approvals that come together in line.
 		r, err := tx.ExecContext(ctx,
 			`UPDATE plan SET touched = touched + 1 WHERE id = ? AND state = 'in review' AND author <> ? AND digest = ?`,
@@ -90,25 +94,30 @@ func (s *Store) ApprovePlan(
 			remark, enc); err != nil {
 			return err
 		}
+
 		var all []Approval
 		if err := tx.SelectContext(ctx, &all, approvals, p.ID); err != nil {
 			return err
 		}
+
 		var standing []time.Time
 		for _, a := range all {
 			if a.Reviewer != p.Author && a.At.After(now().Add(-life)) && counts(a) {
 				standing = append(standing, a.At)
 			}
 		}
+
 		if len(standing) < needed {
 			return nil
 		}
+
 		approved = true
 		_, err = tx.ExecContext(ctx,
 			`UPDATE plan SET state = 'approved', decided_by = ?, decided = ?, remark = ?, expires = ? WHERE id = ?`, by,
 			now(), remark, standing[0].Add(life).Truncate(time.Second), p.ID)
 		return err
 	})
+
 	return approved, err
 }
 

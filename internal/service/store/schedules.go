@@ -79,19 +79,23 @@ func (s *Store) Fire(ctx context.Context, x Schedule, next time.Time, due []Due)
 		if err != nil {
 			return err
 		}
+
 		n, err := r.RowsAffected()
 		mine = n > 0
 		if err != nil || !mine {
 			return err
 		}
+
 		for _, d := range due {
 			if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO due (schedule, host, at) VALUES (?,?,?)`, x.ID, d.Host,
 				d.At.UTC()); err != nil {
 				return err
 			}
 		}
+
 		return nil
 	})
+
 	return mine, err
 }
 

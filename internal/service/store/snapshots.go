@@ -46,11 +46,14 @@ func (s *Store) PutNodes(ctx context.Context, nodes [][]byte) error {
 		measure  tree.Measure
 		branches []tree.Branch
 	}
+
 	rows := make([]row, len(nodes))
+
 	// Checking and packing is what takes the time, and each node is a matter of its own.
 	workers := min(runtime.GOMAXPROCS(0), len(nodes))
 	errs := make([]error, workers)
 	var wg sync.WaitGroup
+
 	for w := range workers {
 		wg.Go(func() {
 			var d tree.Decoder
@@ -60,11 +63,13 @@ func (s *Store) PutNodes(ctx context.Context, nodes [][]byte) error {
 					errs[w] = fmt.Errorf("%w: %w", ErrBadNode, err)
 					return
 				}
+
 				rows[i] = row{hash: tree.Sum(nodes[i]), data: encoder.EncodeAll(nodes[i], nil)}
 				rows[i].measure, rows[i].branches = n.Measure()
 			}
 		})
 	}
+
 	wg.Wait()
 	if err := errors.Join(errs...); err != nil {
 		return err
@@ -80,6 +85,7 @@ func (s *Store) PutNodes(ctx context.Context, nodes [][]byte) error {
 		}
 		here[r.hash] = true
 	}
+
 	have, err := s.Have(ctx, need)
 	if err != nil {
 		return err
@@ -88,22 +94,27 @@ func (s *Store) PutNodes(ctx context.Context, nodes [][]byte) error {
 	if err != nil {
 		return err
 	}
+
 	for _, h := range need {
 		if !have[h] {
 			return fmt.Errorf("%w: it refers to node %s, which was not sent before it", ErrBadNode, h)
 		}
 	}
+
 	for i := range rows {
 		r := &rows[i]
 		below := make([]tree.Measure, len(r.branches))
 		for j, b := range r.branches {
 			below[j] = measures[b.Child]
 		}
+
 		if r.measure, err = r.measure.Grow(r.branches, below); err != nil {
 			return fmt.Errorf("%w: %w", ErrBadNode, err)
 		}
+
 		measures[r.hash] = r.measure
 	}
+
 	at := now()
 	return batches(ctx, s, `INSERT INTO node (hash, data, used, paths, gaps, depth, below, way)`, 8, rows,
 		func(r row) []any {
@@ -132,6 +143,7 @@ func (s *Store) Nodes(ctx context.Context, hashes []tree.Hash) ([][]byte, error)
 	if err := s.db.SelectContext(ctx, &rows, q, hashArgs(hashes)...); err != nil {
 		return nil, err
 	}
+
 	by := make(map[tree.Hash][]byte, len(rows))
 	for _, r := range rows {
 		b, err := decoder.DecodeAll(r.Data, nil)
@@ -140,6 +152,7 @@ func (s *Store) Nodes(ctx context.Context, hashes []tree.Hash) ([][]byte, error)
 		}
 		by[tree.Hash(r.Hash)] = b
 	}
+
 	out := make([][]byte, len(hashes))
 	for i, h := range hashes {
 		b, ok := by[h]
@@ -148,6 +161,7 @@ func (s *Store) Nodes(ctx context.Context, hashes []tree.Hash) ([][]byte, error)
 		}
 		out[i] = b
 	}
+
 	return out, nil
 }
 
@@ -233,6 +247,7 @@ func (s *Store) AskSnapshot(
 	if err != nil {
 		return "", err
 	}
+
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		id = NewID()
 		if _, err := tx.ExecContext(ctx,
@@ -244,6 +259,7 @@ func (s *Store) AskSnapshot(
 		}
 		return addWork(ctx, tx, host, wire.WorkSnapshot, id)
 	})
+
 	return id, err
 }
 
@@ -266,6 +282,7 @@ func (s *Store) KeepSnapshot(ctx context.Context, work Work, d wire.SnapshotDone
 			return endWork(ctx, tx, work.ID)
 		})
 	}
+
 	return s.keep(ctx, &d, func(tx *sqlx.Tx, dirHash, denied, ways []byte) error {
 		r, err := tx.ExecContext(ctx,
 			`UPDATE snapshot SET forest = ?, directory = ?, paths = ?, gaps = ?, denied = ?, taken = ?, ways = ?,
@@ -279,11 +296,13 @@ func (s *Store) KeepSnapshot(ctx context.Context, work Work, d wire.SnapshotDone
 		if err != nil {
 			return err
 		}
+
 		if n > 0 {
 			if err := queueComparison(ctx, tx, work.Subject); err != nil {
 				return err
 			}
 		}
+
 		return endWork(ctx, tx, work.ID)
 	})
 }
@@ -322,6 +341,7 @@ func (s *Store) keep(
 	if err != nil {
 		return err
 	}
+
 	d.Paths, d.Gaps = measures[d.Forest].Paths, measures[d.Forest].Gaps
 	dir, dirHash, err := d.Directory.Encode()
 	if err != nil {
@@ -331,6 +351,7 @@ func (s *Store) keep(
 	if err != nil {
 		return err
 	}
+
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx,
 			`INSERT INTO directory (hash, data, used) VALUES (?,?,?) ON DUPLICATE KEY UPDATE used = VALUES(used)`,

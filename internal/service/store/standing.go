@@ -42,6 +42,7 @@ func (w *ReportWriter) stand() error {
 		if err != nil {
 			return err
 		}
+
 		// IGNORE, since another instance may hold another edition against the same snapshot just now.
 		err = change(&r.Fresh,
 			`INSERT IGNORE INTO standing (application, host, identity, path, first_seen, since, spells)
@@ -49,14 +50,17 @@ func (w *ReportWriter) stand() error {
 			JOIN standing s ON s.application = ? AND s.host = ? AND s.identity = f.identity
 			WHERE f.report = ? AND f.seq BETWEEN ? AND ? AND s.identity IS NULL`,
 			r.Application, r.Host, r.Created, r.Created, r.Application, r.Host, r.ID, from, to)
+
 		if err != nil {
 			return err
 		}
 	}
+
 	before := r.Created
 	if last, err := w.s.CurrentReport(w.ctx, r.Application, r.Host); err == nil {
 		before = last.Created
 	}
+
 	slices.Sort(w.gaps)
 	for after := []byte{}; ; {
 		var rows []struct {
@@ -71,6 +75,7 @@ func (w *ReportWriter) stand() error {
 			r.ID, r.Application, r.Host, after, atOnce); err != nil {
 			return err
 		}
+
 		args := []any{r.Created, before, r.Application, r.Host}
 		for _, x := range rows {
 			after = x.Identity
@@ -78,6 +83,7 @@ func (w *ReportWriter) stand() error {
 				args = append(args, x.Identity)
 			}
 		}
+
 		if n := len(args) - 4; n > 0 {
 			if err := change(&r.Gone,
 				`UPDATE standing SET gone = ?, last_seen = ? WHERE application = ? AND host = ? AND identity IN `+in(n),
@@ -85,6 +91,7 @@ func (w *ReportWriter) stand() error {
 				return err
 			}
 		}
+
 		if len(rows) < atOnce {
 			return nil
 		}
@@ -137,10 +144,12 @@ func (s *Store) Trend(ctx context.Context, application, host string, since time.
 	if len(rows) <= most {
 		return rows, nil
 	}
+
 	out := make([]Report, 0, most)
 	for i := range most { // the last of each stretch, the newest of all among them
 		out = append(out, rows[(i+1)*len(rows)/most-1])
 	}
+
 	return out, nil
 }
 
@@ -178,13 +187,16 @@ func (s *Store) NoteCauses(ctx context.Context, application, host string, at tim
 		}, `ON DUPLICATE KEY UPDATE paths = paths + VALUES(paths), times = times + 1, last_seen = VALUES(last_seen),
 			example = VALUES(example), declared = VALUES(declared), found = VALUES(found), why = VALUES(why),
 			instead = VALUES(instead)`)
+
 	if err != nil || len(mended) == 0 {
 		return err
 	}
+
 	args := []any{application, host}
 	for _, c := range mended {
 		args = append(args, c.identity())
 	}
+
 	_, err = s.exec(ctx, `DELETE FROM cause WHERE application = ? AND host = ?
 		AND identity IN `+in(len(mended)), args...)
 	return err

@@ -24,6 +24,7 @@ func keep(t *testing.T, app, host string, paths, gaps []string) Report {
 		Snapshot:    NewID(),
 		Problems:    "[]",
 	})
+
 	must(t, err)
 	g := drift.Group{
 		ID:       "0123456789ab",
@@ -32,6 +33,7 @@ func keep(t *testing.T, app, host string, paths, gaps []string) Report {
 		Kind:     perm.File,
 		Count:    len(paths),
 	}
+
 	for _, p := range paths {
 		must(t,
 			w.Finding(drift.Finding{
@@ -42,9 +44,11 @@ func keep(t *testing.T, app, host string, paths, gaps []string) Report {
 				Group:    g.ID,
 			}))
 	}
+
 	for _, p := range gaps {
 		must(t, w.Unread(drift.Unread{Path: p, Why: "refused"}))
 	}
+
 	r, err := w.End(drift.Summary{Findings: len(paths)}, []drift.Group{g})
 	must(t, err)
 	time.Sleep(2 * time.Millisecond) // times are kept in milliseconds
@@ -61,6 +65,7 @@ func TestStanding(t *testing.T) {
 		open         bool
 	}
 	book := map[string]*entry{}
+
 	for round := range 12 {
 		var paths, gaps []string
 		for i := range 60 {
@@ -68,13 +73,16 @@ func TestStanding(t *testing.T) {
 				paths = append(paths, fmt.Sprintf("/srv/%d/\xff%d", i%4, i))
 			}
 		}
+
 		if r.IntN(2) == 0 {
 			gaps = []string{fmt.Sprintf("/srv/%d", r.IntN(4))}
 			paths = slices.DeleteFunc(paths, func(p string) bool { return strings.HasPrefix(p, gaps[0]) })
 		}
+
 		slices.Sort(paths)
 		rep := keep(t, app, host, paths, gaps)
 		var fresh, returned, gone int64
+
 		for _, p := range paths {
 			switch e := book[p]; {
 			case e == nil:
@@ -87,19 +95,23 @@ func TestStanding(t *testing.T) {
 				returned++
 			}
 		}
+
 		for p, e := range book {
 			if e.open && !slices.Contains(paths, p) && (len(gaps) == 0 || !strings.HasPrefix(p, gaps[0])) {
 				e.open = false
 				gone++
 			}
 		}
+
 		if rep.Fresh != fresh || rep.Returned != returned || rep.Gone != gone {
 			t.Fatalf("round %d: fresh %d, returned %d, gone %d; want %d, %d, %d", round, rep.Fresh, rep.Returned,
 				rep.Gone, fresh, returned, gone)
 		}
+
 		rows, err := st.Findings(t.Context(), rep, "", 0, 1000)
 		must(t, err)
 		oldest := rep.Created
+
 		for _, f := range rows {
 			e := book[string(f.Path)]
 			if f.FirstSeen == nil || !f.FirstSeen.Equal(e.first) || !f.Since.Equal(e.since) || *f.Spells != e.spells {
@@ -109,24 +121,29 @@ func TestStanding(t *testing.T) {
 				oldest = e.since
 			}
 		}
+
 		gs, err := st.Groups(t.Context(), rep.ID, 10)
 		must(t, err)
 		if len(rows) > 0 && (gs[0].Since == nil || !gs[0].Since.Equal(oldest) || int64(gs[0].Fresh) != fresh) {
 			t.Errorf("round %d: group %+v, oldest %s, fresh %d", round, gs[0].Age, oldest, fresh)
 		}
+
 		back, err := st.Returned(t.Context(), rep, 1000)
 		if err != nil || int64(len(back)) != returned {
 			t.Errorf("round %d: %d came back, want %d, %v", round, len(back), returned, err)
 		}
 	}
+
 	trend, err := st.Trend(t.Context(), app, host, time.Now().Add(-time.Hour), 5)
 	if err != nil || len(trend) != 5 ||
 		!slices.IsSortedFunc(trend, func(a, b Report) int { return cmp.Compare(a.ID, b.ID) }) {
 		t.Errorf("%d points, %v", len(trend), err)
 	}
+
 	if last, err := st.CurrentReport(t.Context(), app, host); err != nil || trend[4].ID != last.ID {
 		t.Errorf("the trend ends with %s, %v", trend[4].ID, err)
 	}
+
 	if all, err := st.Trend(t.Context(), app, host, time.Now().Add(-time.Hour), 100); err != nil || len(all) != 12 {
 		t.Errorf("%d points, %v", len(all), err)
 	}
@@ -139,6 +156,7 @@ func TestStandingMany(t *testing.T) {
 	for i := range 2*atOnce + 7 {
 		paths = append(paths, fmt.Sprintf("/srv/%05d", i))
 	}
+
 	for _, c := range []struct {
 		paths                 []string
 		fresh, returned, gone int
@@ -173,6 +191,7 @@ func TestCauses(t *testing.T) {
 		Why:      "umask",
 		Instead:  "0027",
 	}
+
 	other := c
 	other.Aspect = "group"
 	must(t, st.NoteCauses(ctx, app, host, at, []Cause{c, other}, nil))
@@ -183,14 +202,17 @@ func TestCauses(t *testing.T) {
 		!got[0].FirstSeen.Equal(at) || !got[0].LastSeen.Equal(at.Add(time.Hour)) || got[1].Times != 1 {
 		t.Errorf("%+v, %v", got, err)
 	}
+
 	if second, err := st.Causes(ctx, app, host, at, 1, 1); err != nil || len(second) != 1 ||
 		second[0].Aspect != got[1].Aspect {
 		t.Errorf("the second one: %+v, %v", second, err)
 	}
+
 	must(t, st.NoteCauses(ctx, app, host, at, nil, []Cause{c}))
 	if got, err := st.Causes(ctx, app, host, at, 0, 100); err != nil || len(got) != 1 || got[0].Aspect != "group" {
 		t.Errorf("%+v, %v", got, err)
 	}
+
 	if got, err := st.Causes(ctx, app, host, at.Add(time.Minute), 0, 100); err != nil || len(got) != 0 {
 		t.Errorf("%+v, %v", got, err)
 	}
@@ -206,9 +228,11 @@ func TestPlaces(t *testing.T) {
 		Snapshot:    NewID(),
 		Problems:    "[]",
 	})
+
 	must(t, err)
 	set := perm.POSIX{}.Set()
 	opens := perm.Effect{Opens: []perm.Gain{{}}}
+
 	for _, f := range []drift.Finding{
 		{Path: "/srv", Kind: perm.Folder, FoundSet: set},
 		{Path: "/srv/a/\xff", Kind: perm.Folder, FoundSet: set, Effect: opens},
@@ -221,6 +245,7 @@ func TestPlaces(t *testing.T) {
 		f.Group = "0123456789ab"
 		must(t, w.Finding(f))
 	}
+
 	r, err := w.End(drift.Summary{}, nil)
 	must(t, err)
 	p, err := st.Place(ctx, r.ID, "/srv/a")
@@ -228,13 +253,16 @@ func TestPlaces(t *testing.T) {
 		p.Here != (drift.Tally{Findings: 1}) {
 		t.Errorf("%+v, %v", p, err)
 	}
+
 	in, err := st.PlacesIn(ctx, r.ID, "/srv", 10)
 	if err != nil || len(in) != 2 || in[0].Path != "/srv/a" || in[1].Path != "/srv/b" || in[1].Findings != 2 {
 		t.Errorf("%+v, %v", in, err)
 	}
+
 	if in, err := st.PlacesIn(ctx, r.ID, "/", 10); err != nil || len(in) != 1 {
 		t.Errorf("%+v, %v", in, err)
 	}
+
 	for folder, want := range map[string]string{
 		"/srv":   "/srv /srv/a/\xff /srv/a/\xff/1 /srv/a/\xff/2 /srv/b/1 /srv/a/gone /srv/b/gone",
 		"/srv/a": "/srv/a/\xff /srv/a/\xff/1 /srv/a/\xff/2 /srv/a/gone",
@@ -250,6 +278,7 @@ func TestPlaces(t *testing.T) {
 					after = f.Seq
 					got = append(got, string(f.Path))
 				}
+
 				if len(page) < limit {
 					break
 				}

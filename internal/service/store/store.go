@@ -110,6 +110,7 @@ func connect(ctx context.Context, dsn string) (*sqlx.DB, error) {
 		}
 		all.nodes = append(all.nodes, c)
 	}
+
 	all.bad = make([]time.Time, len(all.nodes))
 	db := sqlx.NewDb(sql.OpenDB(all), "mysql")
 	db.SetMaxOpenConns(maxConns)
@@ -117,11 +118,13 @@ func connect(ctx context.Context, dsn string) (*sqlx.DB, error) {
 	db.SetConnMaxLifetime(10 * time.Minute)
 	ping, cancel := context.WithTimeout(ctx, 15*time.Second)
 	defer cancel()
+
 	if err := db.PingContext(ping); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("the database at %s does not answer: %w: start it, or correct --database",
 			WithoutPassword(dsn), err)
 	}
+
 	return db, nil
 }
 
@@ -137,6 +140,7 @@ func nodeConnector(dsn string) (driver.Connector, error) {
 				"?tls=false where nobody else is on that network",
 			cfg.Addr)
 	}
+
 	cfg.ParseTime = true
 	cfg.Loc = time.UTC
 	cfg.Timeout = 10 * time.Second
@@ -148,6 +152,7 @@ func nodeConnector(dsn string) (driver.Connector, error) {
 	if cfg.Params == nil {
 		cfg.Params = map[string]string{}
 	}
+
 	cfg.Params["time_zone"] = "'+00:00'"
 	cfg.Params["sql_mode"] = "'STRICT_ALL_TABLES,NO_ZERO_DATE,ERROR_FOR_DIVISION_BY_ZERO'"
 	cfg.MaxAllowedPacket = 64 << 20
@@ -155,6 +160,7 @@ func nodeConnector(dsn string) (driver.Connector, error) {
 	if err != nil {
 		return nil, fmt.Errorf("database address: %w", err)
 	}
+
 	return c, nil
 }
 
@@ -260,12 +266,15 @@ func (s *Store) goOn(ctx context.Context) error {
 		if err != nil || len(b) < 6 {
 			continue // there is none
 		}
+
 		last.Lock()
 		if t := int64(binary.BigEndian.Uint64(append([]byte{0, 0}, b[:6]...))); t >= last.ms {
 			last.ms, last.low = t, math.MaxUint32
 		}
+
 		last.Unlock()
 	}
+
 	return nil
 }
 
@@ -354,9 +363,11 @@ func batches[T any](
 					size += len(b)
 				}
 			}
+
 			args = append(args, v...)
 			n++
 		}
+
 		q := insert + " VALUES " + repeated(place, n) + " " + strings.Join(otherwise, " ")
 		if err := s.tx(ctx, func(tx *sqlx.Tx) error {
 			_, err := tx.ExecContext(ctx, q, args...)
@@ -364,8 +375,10 @@ func batches[T any](
 		}); err != nil {
 			return err
 		}
+
 		rows = rows[n:]
 	}
+
 	return nil
 }
 

@@ -35,23 +35,27 @@ func TestMain(m *testing.M) {
 		if err == nil {
 			err = os.Chmod(dir, 0o711)
 		}
+
 		if err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			return 1
 		}
 		defer os.RemoveAll(dir)
+
 		db, err := mariadb.Start(context.Background(), dir)
 		if err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			return 1
 		}
 		defer db.Stop()
+
 		dsn = db.DSN
 		if st, err = Open(context.Background(), dsn); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			return 1
 		}
 		defer st.Close()
+
 		return m.Run()
 	}())
 }
@@ -118,6 +122,7 @@ func TestMigrationsGoBothWays(t *testing.T) {
 	if len(left) > 0 {
 		t.Errorf("tables %v are left", left)
 	}
+
 	_, err = p.Up(ctx)
 	must(t, err)
 	var keyless []string
@@ -136,6 +141,7 @@ func TestEditionsAtOnce(t *testing.T) {
 	app := name("app")
 	numbers := make(chan int, 20)
 	var wg sync.WaitGroup
+
 	for range 20 {
 		wg.Go(func() {
 			n, err := st.AddEdition(t.Context(), Edition{Application: app, Text: "x", Author: "a"}, nil)
@@ -145,6 +151,7 @@ func TestEditionsAtOnce(t *testing.T) {
 			numbers <- n
 		})
 	}
+
 	wg.Wait()
 	close(numbers)
 	got := slices.Sorted(func(yield func(int) bool) {
@@ -154,31 +161,38 @@ func TestEditionsAtOnce(t *testing.T) {
 			}
 		}
 	})
+
 	for i, n := range got {
 		if n != i+1 {
 			t.Fatalf("numbers %v", got)
 		}
 	}
+
 	must(t, st.Publish(t.Context(), app, 3, "b"))
 	must(t, st.Publish(t.Context(), app, 7, "b"))
 	if err := st.Publish(t.Context(), app, 7, "b"); !errors.Is(err, ErrConflict) {
 		t.Errorf("published twice: %v", err)
 	}
+
 	if err := st.Publish(t.Context(), app, 99, "b"); !errors.Is(err, ErrConflict) {
 		t.Errorf("published what is not there: %v", err)
 	}
+
 	e, err := st.Edition(t.Context(), app, 0)
 	if err != nil || e.Number != 7 {
 		t.Errorf("published is %d, %v", e.Number, err)
 	}
+
 	all, err := st.Editions(t.Context(), app, 0, 1000)
 	if err != nil || len(all) != 20 || all[17].State != "former" {
 		t.Errorf("editions %v, %v", all, err)
 	}
+
 	if some, err := st.Editions(t.Context(), app, 4, 2); err != nil || len(some) != 2 || some[0].Number != 3 ||
 		some[1].Number != 2 {
 		t.Errorf("two before the fourth: %v, %v", some, err)
 	}
+
 	if n, err := st.CountEditions(t.Context(), app); err != nil || n != 20 {
 		t.Errorf("%d editions, %v", n, err)
 	}
@@ -192,6 +206,7 @@ func TestRoom(t *testing.T) {
 	for _, who := range []string{person, another} {
 		must(t, st.AddPerson(ctx, Person{Name: who, RoleList: "viewer"}))
 	}
+
 	for _, c := range []struct {
 		most *int
 		add  func() error
@@ -227,9 +242,11 @@ func TestRoom(t *testing.T) {
 			t.Errorf("%v", err)
 		}
 	}
+
 	for n := range maxSessions + 3 {
 		must(t, st.AddSession(ctx, sha256.Sum256(fmt.Append(nil, person, n)), person, "", now().Add(time.Hour), now()))
 	}
+
 	if list, err := st.Sessions(ctx, person); err != nil || len(list) != maxSessions {
 		t.Errorf("%d sessions, %v", len(list), err)
 	}
@@ -242,6 +259,7 @@ func TestCodeOnce(t *testing.T) {
 	must(t, st.Invite(t.Context(), host, []string{"a", "b"}, hash, time.Now().Add(time.Hour)))
 	wins := make(chan string, 10)
 	var wg sync.WaitGroup
+
 	for i := range 10 {
 		wg.Go(func() {
 			h, err := st.UseCode(t.Context(), hash, [32]byte{byte(i)})
@@ -250,6 +268,7 @@ func TestCodeOnce(t *testing.T) {
 					t.Errorf("the same request again: %s, %v", again, err)
 				}
 			}
+
 			if err == nil {
 				wins <- h
 			} else if !errors.Is(err, ErrConflict) {
@@ -257,15 +276,18 @@ func TestCodeOnce(t *testing.T) {
 			}
 		})
 	}
+
 	wg.Wait()
 	if len(wins) != 1 || <-wins != host {
 		t.Errorf("the code was used %d times", len(wins)+1)
 	}
+
 	old := sha256.Sum256([]byte("old"))
 	must(t, st.Invite(t.Context(), host, nil, old, time.Now().Add(-time.Second)))
 	if _, err := st.UseCode(t.Context(), old, [32]byte{}); !errors.Is(err, ErrConflict) {
 		t.Errorf("an expired code: %v", err)
 	}
+
 	h, err := st.Host(t.Context(), host)
 	if err != nil || len(h.Tags()) != 2 { // inviting again without tags keeps them
 		t.Errorf("host %+v, %v", h, err)
@@ -277,14 +299,17 @@ func TestClaimWork(t *testing.T) {
 	ctx := t.Context()
 	host, app := name("host"), name("app")
 	var want []string
+
 	for range 30 {
 		id, err := st.AskSnapshot(ctx, host, app, []string{"/srv"}, false, false, "somebody")
 		must(t, err)
 		want = append(want, id)
 	}
+
 	var mu sync.Mutex
 	var got []string
 	var wg sync.WaitGroup
+
 	for range 6 {
 		wg.Go(func() {
 			for idle := 0; idle < 20; {
@@ -293,30 +318,36 @@ func TestClaimWork(t *testing.T) {
 					t.Error(err)
 					return
 				}
+
 				if w == nil {
 					idle++
 					continue
 				}
+
 				mu.Lock()
 				got = append(got, w.Subject)
 				mu.Unlock()
 			}
 		})
 	}
+
 	wg.Wait()
 	slices.Sort(got)
 	slices.Sort(want)
 	if !slices.Equal(got, want) {
 		t.Errorf("claimed %d of %d, or some twice", len(got), len(want))
 	}
+
 	must(t, st.ReleaseWork(ctx, host))
 	w, err := st.ClaimWork(ctx, host)
 	if err != nil || w == nil || w.Tries == 0 {
 		t.Fatalf("after letting go: %+v, %v", w, err)
 	}
+
 	if _, err := st.OwnWork(ctx, "another", w.ID); !errors.Is(err, ErrNotFound) {
 		t.Errorf("another host's work: %v", err)
 	}
+
 	must(t, st.KeepWork(ctx, w.ID))
 	must(t, st.KeepSnapshot(ctx, *w, wire.SnapshotDone{Failed: "no room"}))
 	v, err := st.Snapshot(ctx, w.Subject)
@@ -343,9 +374,11 @@ func TestNodes(t *testing.T) {
 		!strings.Contains(err.Error(), "was not sent before it") {
 		t.Errorf("a node without its child: %v", err)
 	}
+
 	if err := st.PutNodes(ctx, [][]byte{[]byte("junk")}); !errors.Is(err, ErrBadNode) {
 		t.Errorf("junk: %v", err)
 	}
+
 	must(t, st.PutNodes(ctx, [][]byte{leaf, folder, root}))
 	must(t, st.PutNodes(ctx, [][]byte{leaf})) // again changes nothing
 	h := tree.Sum(root)
@@ -354,10 +387,12 @@ func TestNodes(t *testing.T) {
 	if !slices.Equal(paths, []string{"/srv", "/srv/d", "/srv/d/a", "/srv/d/\xff\n"}) {
 		t.Errorf("walked %q", paths)
 	}
+
 	have, err := st.Have(ctx, []tree.Hash{h, tree.Sum(leaf), {}})
 	if err != nil || !have[h] || have[tree.Hash{}] {
 		t.Errorf("have %v, %v", have, err)
 	}
+
 	// Damage in the database is seen, not passed on.
 	other := node(file("b", 0o644))
 	lh := tree.Sum(leaf)
@@ -366,11 +401,13 @@ func TestNodes(t *testing.T) {
 	if _, err := tree.Load(ctx, st, lh); err == nil || !strings.Contains(err.Error(), "damaged") {
 		t.Errorf("a changed node: %v", err)
 	}
+
 	_, err = st.db.ExecContext(ctx, "UPDATE node SET data = 'xx' WHERE hash = ?", lh[:])
 	must(t, err)
 	if _, err := tree.Load(ctx, st, lh); err == nil || !strings.Contains(err.Error(), "damaged") {
 		t.Errorf("a node that is not even packed: %v", err)
 	}
+
 	if _, err := st.Nodes(ctx, []tree.Hash{{1}}); err == nil {
 		t.Error("a node that is not there was given")
 	}
@@ -392,6 +429,7 @@ func TestReports(t *testing.T) {
 		Folder:   "/srv/\xff",
 		Example:  "/srv/\xff/0",
 	}
+
 	for i := range 1200 {
 		g := group.ID
 		if i%3 == 0 {
@@ -406,20 +444,24 @@ func TestReports(t *testing.T) {
 				Group:    g,
 			}))
 	}
+
 	must(t, w.Unread(drift.Unread{Path: "/srv/\n", Why: "refused"}))
 	if _, err := st.CurrentReport(ctx, app, host); !errors.Is(err, ErrNotFound) {
 		t.Errorf("half a report shows: %v", err)
 	}
+
 	made, err := w.End(drift.Summary{Paths: 5000, Judged: 4000, Findings: 1200, Unread: 1}, []drift.Group{group})
 	must(t, err)
 	r, err := st.CurrentReport(ctx, app, host)
 	if err != nil || r.ID != made.ID || r.Findings != 1200 || r.Judged != 4000 {
 		t.Errorf("report %+v, %v", r, err)
 	}
+
 	gs, err := st.Groups(ctx, r.ID, 10)
 	if err != nil || len(gs) != 1 || gs[0].Folder != group.Folder || gs[0].Kind != perm.File {
 		t.Errorf("groups %+v, %v", gs, err)
 	}
+
 	seen := 0
 	for after := 0; ; {
 		page, err := st.Findings(ctx, r, "ffffffffffff", after, 77)
@@ -432,13 +474,16 @@ func TestReports(t *testing.T) {
 			after = f.Seq
 			seen++
 		}
+
 		if len(page) < 77 {
 			break
 		}
 	}
+
 	if seen != 400 {
 		t.Errorf("%d findings of the group, want 400", seen)
 	}
+
 	un, err := st.Unread(ctx, r.ID, 0, 10)
 	if err != nil || len(un) != 1 || un[0].Path != "/srv/\n" {
 		t.Errorf("unread %+v, %v", un, err)
@@ -450,6 +495,7 @@ func aPlan(t *testing.T, hosts ...string) (Plan, plan.Manifest) {
 	t.Helper()
 	m := plan.Manifest{Format: 1, ID: NewID(), Kind: plan.Remediation, Application: "app"}
 	var chunks []Chunk
+
 	for _, h := range hosts {
 		data := plan.EncodeChunk([]plan.Step{
 			{Path: "/srv/x", Kind: perm.File, Before: perm.POSIX{Mode: 1}.Set(), After: perm.POSIX{Mode: 2}.Set()},
@@ -462,6 +508,7 @@ func aPlan(t *testing.T, hosts ...string) (Plan, plan.Manifest) {
 			Chunks: []tree.Hash{plan.Digest(data)},
 		})
 	}
+
 	digest := plan.Digest(m.Bytes())
 	p := Plan{
 		ID:          m.ID,
@@ -473,6 +520,7 @@ func aPlan(t *testing.T, hosts ...string) (Plan, plan.Manifest) {
 		Manifest:    m.Bytes(),
 		Source:      "[]",
 	}
+
 	must(t, st.AddPlan(t.Context(), p, chunks, []wire.PlanGroup{{Host: hosts[0], Count: 1}}))
 	return p, m
 }
@@ -486,6 +534,7 @@ func TestPlanStates(t *testing.T) {
 			t.Errorf("%s: %v", what, err)
 		}
 	}
+
 	approve := func(by string, digest []byte, needed int) (bool, error) {
 		return st.ApprovePlan(ctx, p, by, "well", map[string]string{"c": "it is meant"}, digest, needed, time.Hour,
 			func(Approval) bool { return true })
@@ -501,6 +550,7 @@ func TestPlanStates(t *testing.T) {
 	conflict("approve another digest", err)
 	_, err = st.StartRun(ctx, p, m, "operator")
 	conflict("run before approval", err)
+
 	// Two are needed; the same one twice are not two, and one that is taken back is none.
 	for _, x := range []struct {
 		by   string
@@ -514,11 +564,13 @@ func TestPlanStates(t *testing.T) {
 			must(t, st.WithdrawApproval(ctx, p.ID, x.back))
 		}
 	}
+
 	conflict("take back what was not given", st.WithdrawApproval(ctx, p.ID, "third"))
 	if all, err := st.Approvals(ctx, p.ID); err != nil || len(all) != 2 || all[0].Reviewer != "second" ||
 		all[0].Words != `{"c":"it is meant"}` {
 		t.Errorf("%+v, %v", all, err)
 	}
+
 	expires := func() time.Time {
 		got, err := st.Plan(ctx, p.ID)
 		must(t, err)
@@ -528,11 +580,13 @@ func TestPlanStates(t *testing.T) {
 	if left := time.Until(soon); left > time.Hour || left < 50*time.Minute {
 		t.Errorf("approved for %v", left)
 	}
+
 	_, err = st.db.ExecContext(ctx, "UPDATE plan SET expires = ? WHERE id = ?", time.Now().Add(-time.Second).UTC(),
 		p.ID)
 	must(t, err)
 	_, err = st.StartRun(ctx, p, m, "operator")
 	conflict("run after the approval has expired", err)
+
 	// An approval that waits too long for the second one gets old, as it does afterwards: it has to be said again.
 	must(t, st.WithdrawApproval(ctx, p.ID, "reviewer"))
 	age := func(by string, d time.Duration) {
@@ -544,13 +598,16 @@ func TestPlanStates(t *testing.T) {
 	if ok, err := approve("reviewer", p.Digest, 2); err != nil || ok {
 		t.Errorf("approved by one now and one too long ago: %t, %v", ok, err)
 	}
+
 	age("reviewer", 40*time.Minute)
 	if ok, err := approve("second", p.Digest, 2); err != nil || !ok {
 		t.Errorf("approved by both: %t, %v", ok, err)
 	}
+
 	if left := time.Until(expires()); left > 20*time.Minute || left < 15*time.Minute {
 		t.Errorf("it is good for %v, and the first of both for 20 minutes more", left)
 	}
+
 	// Ten operators start it at once: it runs once.
 	runs := make(chan string, 10)
 	var wg sync.WaitGroup
@@ -564,10 +621,12 @@ func TestPlanStates(t *testing.T) {
 			}
 		})
 	}
+
 	wg.Wait()
 	if len(runs) != 1 {
 		t.Fatalf("started %d times", len(runs))
 	}
+
 	run := <-runs
 	var work []*Work
 	for _, h := range m.Hosts {
@@ -577,6 +636,7 @@ func TestPlanStates(t *testing.T) {
 		}
 		work = append(work, w)
 	}
+
 	for i, h := range m.Hosts {
 		w := work[i]
 		if i == 0 {
@@ -585,10 +645,12 @@ func TestPlanStates(t *testing.T) {
 			}
 			must(t, st.HaltRun(ctx, run))
 		}
+
 		halt, err := st.RunProgress(ctx, run, h.Host, 1)
 		if err != nil || !halt {
 			t.Errorf("halting does not reach the agent: %v, %v", halt, err)
 		}
+
 		must(t,
 			st.PutOriginals(ctx, run, h.Host, 0,
 				plan.EncodeChunk([]plan.Step{
@@ -597,16 +659,19 @@ func TestPlanStates(t *testing.T) {
 						After: perm.POSIX{Mode: 2}.Set(),
 					},
 				})))
+
 		state := map[int]string{0: "finished", 1: "halted"}[i]
 		must(t,
 			ended(st.EndRunHost(ctx, *w, wire.RunDone{State: state, Done: 1}, []Result{
 				{Host: h.Host, Step: 0, Outcome: "skipped", Path: []byte("/srv/\xff"), Reason: "r"},
 			})))
 	}
+
 	r, err := st.Run(ctx, run)
 	if err != nil || r.State != "halted" || r.Ended == nil {
 		t.Errorf("run %+v, %v", r, err)
 	}
+
 	conflict("halt what does not run", st.HaltRun(ctx, run))
 	must(t, st.ResumeRun(ctx, run))
 	conflict("resume what runs", st.ResumeRun(ctx, run))
@@ -614,18 +679,22 @@ func TestPlanStates(t *testing.T) {
 	if err != nil || w == nil {
 		t.Fatalf("work after resuming: %+v, %v", w, err)
 	}
+
 	must(t, ended(st.EndRunHost(ctx, *w, wire.RunDone{State: "finished", Done: 1}, nil)))
 	got, err := st.Plan(ctx, p.ID)
 	if err != nil || got.State != "finished" || got.DecidedBy != "second" {
 		t.Errorf("plan %+v, %v", got, err)
 	}
+
 	res, err := st.RunResults(ctx, run, "", -1, 10)
 	if err != nil || len(res) != 1 || string(res[0].Path) != "/srv/\xff" {
 		t.Errorf("results %+v, %v", res, err)
 	}
+
 	if steps, err := st.Originals(ctx, run, m.Hosts[0].Host, 0); err != nil || len(steps) != 1 {
 		t.Errorf("%d originals, %v", len(steps), err)
 	}
+
 	if _, err := st.Originals(ctx, run, m.Hosts[0].Host, 1); !errors.Is(err, ErrNotFound) {
 		t.Errorf("originals after the last: %v", err)
 	}
@@ -655,12 +724,14 @@ func TestWaves(t *testing.T) {
 		for i := range m.Hosts {
 			m.Hosts[i].Steps = 10
 		}
+
 		must(t, st.MovePlan(ctx, p.ID, "draft", "in review"))
 		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour, func(Approval) bool {
 			return true
 		}); err != nil || !ok {
 			t.Fatal(ok, err)
 		}
+
 		run, err := st.StartRun(ctx, p, m, "operator")
 		must(t, err)
 		work := func(i int) *Work {
@@ -669,13 +740,16 @@ func TestWaves(t *testing.T) {
 			must(t, err)
 			return w
 		}
+
 		first := work(0)
 		if first == nil || work(1) != nil || work(2) != nil {
 			t.Fatalf("%s: not the first host alone has work", c.what)
 		}
+
 		if c.halt {
 			must(t, st.HaltRun(ctx, run))
 		}
+
 		next, err := st.EndRunHost(ctx, *first, wire.RunDone{State: c.state, Done: c.done}, nil)
 		must(t, err)
 		r, err := st.Run(ctx, run)
@@ -683,14 +757,17 @@ func TestWaves(t *testing.T) {
 		if goes := len(next) == 2 && r.State == "running" && work(1) != nil && work(2) != nil; goes != c.goesOn {
 			t.Errorf("%s: goes on with %v, run %s", c.what, next, r.State)
 		}
+
 		if c.goesOn {
 			continue
 		}
+
 		hosts, err := st.RunHosts(ctx, run)
 		must(t, err)
 		if r.State != "halted" || hosts[1].State != "halted" || !strings.Contains(hosts[2].Message, "held back") {
 			t.Errorf("%s: run %s, %+v", c.what, r.State, hosts)
 		}
+
 		// Whoever resumes it goes on where it stopped: with the first host, or with the rest.
 		must(t, st.ResumeRun(ctx, run))
 		if again := work(0) != nil; again != (c.state != "finished") || (work(1) != nil) == again {
@@ -723,6 +800,7 @@ func TestHaltWithoutAgents(t *testing.T) {
 		}); err != nil || !ok {
 			t.Fatal(ok, err)
 		}
+
 		run, err := st.StartRun(ctx, p, m, "operator")
 		must(t, err)
 		for i := range c.claimed {
@@ -730,21 +808,25 @@ func TestHaltWithoutAgents(t *testing.T) {
 			if err != nil || w == nil {
 				t.Fatal(w, err)
 			}
+
 			if i < c.begun {
 				_, err := st.RunProgress(ctx, run, w.Host, 1)
 				must(t, err)
 			}
+
 			if c.age > 0 {
 				_, err := st.db.ExecContext(ctx, "UPDATE work SET lease_until = ? WHERE id = ?",
 					time.Now().UTC().Add(-c.age), w.ID)
 				must(t, err)
 			}
 		}
+
 		must(t, st.HaltRun(ctx, run))
 		r, err := st.Run(ctx, run)
 		if err != nil || (r.State == "running") != c.waits || (r.Ended == nil) != c.waits {
 			t.Errorf("%s: the run is %s, %v", c.what, r.State, err)
 		}
+
 		hosts, err := st.RunHosts(ctx, run)
 		must(t, err)
 		for i, h := range hosts {
@@ -756,6 +838,7 @@ func TestHaltWithoutAgents(t *testing.T) {
 				t.Errorf("%s: host %d is given %+v, %v", c.what, i, w, err)
 			}
 		}
+
 		if !c.waits {
 			must(t, st.ResumeRun(ctx, run))
 			if w, err := st.ClaimWork(ctx, m.Hosts[2].Host); err != nil || w == nil {
@@ -776,9 +859,11 @@ func TestHostsEndTogether(t *testing.T) {
 		}); err != nil || !ok {
 			t.Fatal(ok, err)
 		}
+
 		run, err := st.StartRun(ctx, p, m, "operator")
 		must(t, err)
 		var wg sync.WaitGroup
+
 		for _, h := range m.Hosts {
 			w, err := st.ClaimWork(ctx, h.Host)
 			must(t, err)
@@ -788,6 +873,7 @@ func TestHostsEndTogether(t *testing.T) {
 				}
 			})
 		}
+
 		wg.Wait()
 		if r, err := st.Run(ctx, run); err != nil || r.State != "finished" {
 			t.Fatalf("all hosts have ended, the run is %+v, %v", r, err)
@@ -802,6 +888,7 @@ func TestSessions(t *testing.T) {
 	if err := st.AddPerson(ctx, Person{Name: who}); !errors.Is(err, ErrConflict) {
 		t.Errorf("the name twice: %v", err)
 	}
+
 	live, dead := sha256.Sum256([]byte(who+"1")), sha256.Sum256([]byte(who+"2"))
 	must(t, st.AddSession(ctx, live, who, "a test", time.Now().Add(time.Hour), time.Now()))
 	must(t, st.AddSession(ctx, dead, who, "", time.Now().Add(-time.Second), time.Now()))
@@ -809,23 +896,28 @@ func TestSessions(t *testing.T) {
 		!slices.Equal(p.Roles(), []string{"viewer", "author"}) {
 		t.Errorf("session %+v, %v", p, err)
 	}
+
 	if _, _, err := st.SessionPerson(ctx, dead); !errors.Is(err, ErrNotFound) {
 		t.Errorf("an expired session: %v", err)
 	}
+
 	must(t, st.SetPassword(ctx, who, NewPassword{Hash: "h2"}))
 	if _, _, err := st.SessionPerson(ctx, live); !errors.Is(err, ErrNotFound) {
 		t.Errorf("a session outlives a new password: %v", err)
 	}
+
 	must(t, st.Audit(ctx, By{Who: who}, "tried", strings.Repeat("s", 300), "d"))
 	h, err := st.History(ctx, Past{Who: who, Limit: 1})
 	if err != nil || len(h) != 1 || h[0].Who != who || len(h[0].Subject) != 255 {
 		t.Errorf("history %+v, %v", h, err)
 	}
+
 	must(t, st.SetRoles(ctx, who, "viewer", nil, nil))
 	must(t, st.SetRoles(ctx, who, "viewer", nil, nil))
 	if p, err := st.Person(ctx, who); err != nil || !slices.Equal(p.Roles(), []string{"viewer"}) {
 		t.Errorf("%+v, %v", p, err)
 	}
+
 	must(t, st.RemovePerson(ctx, who))
 	if err := errors.Join(st.SetRoles(ctx, who, "viewer", nil, nil), st.RemovePerson(ctx, who)); !errors.Is(err,
 		ErrNotFound) {
@@ -839,6 +931,7 @@ func TestHistory(t *testing.T) {
 	who, other := name("who"), name("who")
 	start := time.Now()
 	var all []string // from the newest on
+
 	for i := range 12 {
 		by := []string{who, other}[i%2]
 		must(t,
@@ -846,6 +939,7 @@ func TestHistory(t *testing.T) {
 				fmt.Sprint(by, i/4), "detail"))
 		time.Sleep(2 * time.Millisecond)
 	}
+
 	lines, err := st.History(ctx, Past{From: start.Add(-time.Second), Limit: 1000})
 	must(t, err)
 	for _, l := range lines {
@@ -853,9 +947,11 @@ func TestHistory(t *testing.T) {
 			all = append(all, l.ID)
 		}
 	}
+
 	if len(all) != 6 {
 		t.Fatalf("%d lines of %s", len(all), who)
 	}
+
 	ask := func(p Past) (ids []string) {
 		t.Helper()
 		list, err := st.History(ctx, p)
@@ -863,8 +959,10 @@ func TestHistory(t *testing.T) {
 		for _, l := range list {
 			ids = append(ids, l.ID)
 		}
+
 		return ids
 	}
+
 	for _, c := range []struct {
 		what string
 		past Past
@@ -893,6 +991,7 @@ func TestQueriesUseKeys(t *testing.T) {
 	for i := range rows {
 		rows[i] = i
 	}
+
 	must(t, batches(ctx, st, `INSERT INTO work (id, host, kind, subject, state, created)`, 6, rows, func(i int) []any {
 		return []any{
 			NewID()[:10] + fmt.Sprintf("%06d", i),
@@ -903,6 +1002,7 @@ func TestQueriesUseKeys(t *testing.T) {
 			now(),
 		}
 	}))
+
 	must(t,
 		batches(ctx, st,
 			`INSERT INTO snapshot (id, host, application, state, roots, denied, message, requested_by, created)`, 9,
@@ -919,6 +1019,7 @@ func TestQueriesUseKeys(t *testing.T) {
 					now(),
 				}
 			}))
+
 	must(t,
 		batches(ctx, st, `INSERT INTO report (id, application, edition, host, snapshot, ready, problems, created)`, 8,
 			rows, func(i int) []any {
@@ -933,6 +1034,7 @@ func TestQueriesUseKeys(t *testing.T) {
 					now(),
 				}
 			}))
+
 	must(t, batches(ctx, st, `INSERT INTO question (id, host, state, ask, created)`, 5, rows, func(i int) []any {
 		return []any{NewID()[:10] + fmt.Sprintf("%06d", i), fmt.Sprintf("%s-%d", host, i%100), "waiting", "{}", now()}
 	}))
@@ -940,9 +1042,11 @@ func TestQueriesUseKeys(t *testing.T) {
 		_, err := st.db.ExecContext(context.WithoutCancel(ctx), `DELETE FROM question WHERE host LIKE ?`, host+"-%")
 		must(t, err)
 	}()
+
 	_, err := st.db.ExecContext(ctx, "ANALYZE TABLE work, snapshot, report, question")
 	must(t, err)
 	h := host + "-5"
+
 	for _, q := range []struct {
 		text string
 		args []any
@@ -1000,10 +1104,12 @@ func TestQueriesUseKeys(t *testing.T) {
 			if p.Extra != nil && strings.Contains(*p.Extra, "Impossible") || p.Table == nil {
 				continue
 			}
+
 			n := 0
 			if _, err := fmt.Sscanf(deref(p.Rows), "%d", &n); err != nil {
 				t.Fatal(err)
 			}
+
 			if p.Key == nil || strings.Contains(deref(p.Extra), "filesort") && n > 10 || n > q.most {
 				t.Errorf("%s:\n key %v, rows %v, %v", q.text, deref(p.Key), n, deref(p.Extra))
 			}
@@ -1030,6 +1136,7 @@ func TestQuota(t *testing.T) {
 	if err := st.TakeQuota(ctx, a, 1, 100); !errors.Is(err, ErrConflict) {
 		t.Errorf("more than it may: %v", err)
 	}
+
 	_, err := st.db.ExecContext(ctx, `UPDATE host SET sent_on = sent_on - INTERVAL 1 DAY WHERE name = ?`, a)
 	must(t, err)
 	must(t, st.TakeQuota(ctx, a, 100, 100))
@@ -1066,6 +1173,7 @@ func TestPolicyAtOnce(t *testing.T) {
 	must(t, err)
 	var won, stale atomic.Int64
 	var all sync.WaitGroup
+
 	for i := range 8 {
 		all.Go(func() {
 			to := was.Says
@@ -1080,12 +1188,15 @@ func TestPolicyAtOnce(t *testing.T) {
 			}
 		})
 	}
+
 	all.Wait()
 	if won.Load() != 1 || stale.Load() != 7 {
 		t.Errorf("%d changed it, %d look again", won.Load(), stale.Load())
 	}
+
 	now, err := st.Policy(ctx)
 	must(t, err)
+
 	// as if the clock was set back
 	_, err = st.db.ExecContext(ctx, `UPDATE policy SET next_from = next_from + INTERVAL 2 HOUR`)
 	must(t, err)
@@ -1093,6 +1204,7 @@ func TestPolicyAtOnce(t *testing.T) {
 	if err != nil || back.Says.Idle != now.Says.Idle || back.Next != nil {
 		t.Errorf("when the clock is set back %+v holds, %v", back, err)
 	}
+
 	must(t, st.SetPolicy(ctx, was.Says, time.Now(), "", back))
 	then, err := st.Policy(ctx)
 	must(t, err)
@@ -1101,6 +1213,7 @@ func TestPolicyAtOnce(t *testing.T) {
 		p.Next.Idle != now.Says.Idle {
 		t.Errorf("%+v, %v", p, err)
 	}
+
 	last, err := st.Policy(ctx)
 	must(t, err)
 	must(t, st.SetPolicy(ctx, was.Says, time.Now(), "", last))
@@ -1117,28 +1230,35 @@ func TestSecondFactorsTogether(t *testing.T) {
 	if err != nil || !spared {
 		t.Fatalf("%v, %v", spared, err)
 	}
+
 	must(t, st.ProposeSecond(ctx, who, []byte("sealed")))
 	must(t, st.ConfirmSecond(ctx, who, []byte("sealed"), 1, [][32]byte{spare("one"), spare("two")}, ""))
 	must(t, st.DropCode(ctx, who))
 	if err := st.DropCode(ctx, who); !errors.Is(err, ErrConflict) {
 		t.Errorf("codes that are not there: %v", err)
 	}
+
 	if n, err := st.CountPasskeys(ctx, who); err != nil || n != 1 {
 		t.Errorf("%d passkeys are left, %v", n, err)
 	}
+
 	if ok, err := st.UseSpare(ctx, who, spare("nothing"), spare("one")); err != nil || !ok {
 		t.Errorf("a code to spare for the passkey: %v, %v", ok, err)
 	}
+
 	must(t, st.RemovePasskey(ctx, who, key.ID))
 	if ok, err := st.UseSpare(ctx, who, spare("two"), spare("two")); err != nil || ok {
 		t.Errorf("a code to spare for nothing: %v, %v", ok, err)
 	}
+
 	if err := errors.Join(st.RemovePasskey(ctx, who, key.ID)); !errors.Is(err, ErrNotFound) {
 		t.Error(err)
 	}
+
 	if err := st.DropSeconds(ctx, who, nil); !errors.Is(err, ErrConflict) {
 		t.Errorf("nothing to take away: %v", err)
 	}
+
 	_, _, err = st.AddPasskey(ctx, Passkey{Person: who, Name: "ring", Hash: id[:], Sealed: []byte("x")}, nil)
 	must(t, err)
 	must(t, st.DropSeconds(ctx, who, nil))
@@ -1160,12 +1280,15 @@ func TestHostFilter(t *testing.T) {
 				append(args, host)...)
 			must(t, err)
 		}
+
 		return host
 	}
+
 	invited, carried := add(""), add("carried = TRUE, version = '1'")
 	calling := add("last_seen = ?, version = '2'", now())
 	quiet := add("last_seen = ?, version = '2'", silent.Add(-time.Minute))
 	never := add("last_seen = NULL, version = '1'")
+
 	for _, c := range []struct {
 		f    HostFilter
 		want []string
@@ -1184,6 +1307,7 @@ func TestHostFilter(t *testing.T) {
 		for _, h := range rows {
 			got = append(got, h.Name)
 		}
+
 		slices.Sort(c.want)
 		if n, err := st.CountHosts(ctx, c.f); err != nil || int(n) != len(c.want) || !slices.Equal(got, c.want) {
 			t.Errorf("%+v: %v, %d, %v; want %v", c.f, got, n, err, c.want)

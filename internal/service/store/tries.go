@@ -25,17 +25,20 @@ func (s *Store) BeginTry(ctx context.Context, account, place string, p auth.Pati
 		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
+
 		t := auth.Tries(row)
 		wait = p.Wait(t, at)
 		if wait > 0 {
 			return nil
 		}
+
 		t = p.Begin(t, at)
 		_, err = tx.ExecContext(ctx, `INSERT INTO wrong_try (account, place, wrong, last) VALUES (?,?,?,?)
 			ON DUPLICATE KEY UPDATE wrong = IF(VALUES(wrong) = 1, 1, wrong + 1), last = VALUES(last)`, account, place,
 			t.Wrong, t.Last)
 		return err
 	})
+
 	return wait, err
 }
 

@@ -18,6 +18,7 @@ func TestDropUnfinished(t *testing.T) {
 		t.Helper()
 		w, err := st.NewReport(ctx, Report{Application: app, Edition: 1, Host: host, Snapshot: NewID(), Problems: "[]"})
 		must(t, err)
+
 		for i := range 600 { // more than are kept back
 			must(t,
 				w.Finding(drift.Finding{
@@ -28,8 +29,10 @@ func TestDropUnfinished(t *testing.T) {
 					Group:    "0123456789ab",
 				}))
 		}
+
 		return w.r.ID, w
 	}
+
 	killed, _ := begun("north")
 	going, _ := begun("south")
 	whole, w := begun("east")
@@ -38,6 +41,7 @@ func TestDropUnfinished(t *testing.T) {
 	_, err = st.db.ExecContext(ctx, `UPDATE report SET created = '2001-01-01' WHERE id IN (?, ?)`, killed, whole)
 	must(t, err)
 	must(t, st.DropUnfinished(ctx, time.Date(2001, 1, 2, 0, 0, 0, 0, time.UTC)))
+
 	for id, want := range map[string]bool{killed: false, going: true, whole: true} {
 		var reports, findings int
 		must(t, st.db.GetContext(ctx, &reports, `SELECT COUNT(*) FROM report WHERE id = ?`, id))

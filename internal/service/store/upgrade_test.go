@@ -17,11 +17,13 @@ func TestUpgradeFromTheFirst(t *testing.T) {
 	db, err := connect(ctx, dsn)
 	must(t, err)
 	defer db.Close()
+
 	p, err := migrator(db.DB)
 	must(t, err)
 	_, err = p.UpTo(ctx, 1)
 	must(t, err)
 	hash := sha256.Sum256([]byte("x"))
+
 	for _, q := range []struct {
 		text string
 		args []any
@@ -50,6 +52,7 @@ func TestUpgradeFromTheFirst(t *testing.T) {
 			t.Fatalf("%s: %v", q.text, err)
 		}
 	}
+
 	_, err = p.UpTo(ctx, 29)
 	must(t, err)
 	_, err = db.ExecContext(ctx,
@@ -59,6 +62,7 @@ func TestUpgradeFromTheFirst(t *testing.T) {
 	old, err := Open(ctx, dsn)
 	must(t, err)
 	defer old.Close()
+
 	// What takes the service's keys is done once.
 	for range 2 {
 		must(t, old.Upkeep(ctx, "bind second factors", func() error {
@@ -67,36 +71,45 @@ func TestUpgradeFromTheFirst(t *testing.T) {
 			})
 		}))
 	}
+
 	if p, err := old.Person(ctx, "bosun"); err != nil || string(p.Second) != "bosuna" ||
 		string(p.SecondNext) != "bosunb" {
 		t.Errorf("%+v, %v", p, err)
 	}
+
 	if p, _, err := old.SessionPerson(ctx, hash); err != nil || p.Name != "purser" || p.Second != nil || p.Provider {
 		t.Errorf("%+v, %v", p, err)
 	}
+
 	if h, err := old.Host(ctx, "pier"); err != nil || len(h.Tags()) != 2 {
 		t.Errorf("%+v, %v", h, err)
 	}
+
 	if host, err := old.UseCode(ctx, hash, hash); err != nil || host != "pier" {
 		t.Errorf("%s, %v", host, err)
 	}
+
 	if e, err := old.Edition(ctx, "piers", 1); err != nil || e.Title != "Piers" {
 		t.Errorf("%+v, %v", e, err)
 	}
+
 	must(t, old.Audit(ctx, By{Who: "purser"}, "tried", "", ""))
 	if h, strays, err := old.Chain(ctx, 0, func(chain.Line) error { return nil }); err != nil || strays != 0 ||
 		h.Seq != 1 {
 		t.Errorf("the history of before is outside: %+v, %d, %v", h, strays, err)
 	}
+
 	tiesOlder(t, old)
 	for v := int64(len(p.ListSources())); v > 1; v-- {
 		if _, err := p.DownTo(ctx, v-1); err != nil {
 			t.Errorf("back from %d: %v", v, err)
 		}
 	}
+
 	if _, err := p.Up(ctx); err != nil {
 		t.Errorf("and forth again: %v", err)
 	}
+
 	var n int
 	if err := db.GetContext(ctx, &n, `SELECT COUNT(*) FROM person WHERE name = 'purser'`); err != nil || n != 1 {
 		t.Errorf("%d, %v", n, err)

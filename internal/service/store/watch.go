@@ -63,6 +63,7 @@ func (s *Store) Acts(
 		for _, p := range paths[:n] {
 			args = append(args, actOn(p))
 		}
+
 		var rows [][]byte
 		if err := s.db.SelectContext(ctx, &rows,
 			`SELECT body FROM act WHERE application = ? AND host = ? AND at BETWEEN ? AND ? AND identity IN `+in(n)+
@@ -70,19 +71,24 @@ func (s *Store) Acts(
 			args...); err != nil {
 			return nil, err
 		}
+
 		for _, b := range rows {
 			var a wire.Act
 			if err := json.Unmarshal(b, &a); err != nil {
 				return nil, fmt.Errorf("what was done on %s is damaged: %w", host, err)
 			}
+
 			a.Others = nil
 			if before, ok := out[string(a.Path)]; ok {
 				a.Others = others(before, a)
 			}
+
 			out[string(a.Path)] = a
 		}
+
 		paths = paths[n:]
 	}
+
 	return out, nil
 }
 
@@ -199,12 +205,14 @@ func (s *Store) addSnapshot(
 	if err != nil {
 		return "", err
 	}
+
 	return id, s.keep(ctx, &d, func(tx *sqlx.Tx, dirHash, denied, ways []byte) error {
 		if heard {
 			if err := dropStaleHeard(ctx, tx, application, host); err != nil {
 				return err
 			}
 		}
+
 		_, err := tx.ExecContext(ctx,
 			`INSERT INTO snapshot (id, host, application, state, roots, whole, heard, crossing, forest, directory,
 				paths, gaps, denied, message, requested_by, created, taken, ways, looked)
@@ -213,6 +221,7 @@ func (s *Store) addSnapshot(
 		if err != nil || !heard {
 			return err
 		}
+
 		return queueComparison(ctx, tx, id)
 	})
 }

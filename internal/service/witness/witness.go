@@ -80,6 +80,7 @@ func (w *Witness) Report(what string) {
 func (w *Witness) Check(ctx context.Context) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
+
 	if err := w.begin(); err != nil {
 		return err
 	}
@@ -87,6 +88,7 @@ func (w *Witness) Check(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+
 	last := w.Least()
 	switch {
 	case head.Seq < last:
@@ -100,21 +102,25 @@ func (w *Witness) Check(ctx context.Context) error {
 				"with another key",
 			head.Seq)
 	}
+
 	first := !w.looked // all of it is verified just now
 	if err := w.advance(ctx, head); err != nil {
 		return err
 	}
+
 	if !first {
 		if err := w.again(ctx); err != nil {
 			return err
 		}
 	}
+
 	if n, err := w.Source.Strays(ctx); err != nil || n != 0 {
 		return errors.Join(err, strays(n))
 	}
 	if w.foreign != "" {
 		return fault("%s", w.foreign)
 	}
+
 	return w.note(head)
 }
 
@@ -138,14 +144,17 @@ func (w *Witness) begin() error {
 	if w.begun || w.File == "" {
 		return nil
 	}
+
 	b, err := os.ReadFile(w.File)
 	if errors.Is(err, fs.ErrNotExist) {
 		w.begun = true
 		return nil
 	}
+
 	if err == nil {
 		err = json.Unmarshal(b, &w.noted)
 	}
+
 	if err != nil {
 		return fmt.Errorf("where the history ended: %s: %w", w.File, err)
 	}
@@ -153,6 +162,7 @@ func (w *Witness) begin() error {
 		!slices.ContainsFunc(append(w.Former[:len(w.Former):len(w.Former)], w.Key), w.noted.SignedBy) {
 		return fault("what is noted of its end in %s is not signed by this service", w.File)
 	}
+
 	w.begun = true
 	w.least.Store(w.noted.Seq)
 	return nil
@@ -171,30 +181,38 @@ func (w *Witness) advance(ctx context.Context, head chain.Head) error {
 					"some line before it on was written anew",
 				l.Seq, l.What, l.Who)
 		}
+
 		known := w.noted.Seq
 		if known == 0 && !w.looked { // at first there is nothing that it could differ from
 			known = head.Seq
 		}
+
 		if l.What == chain.TakenOver && l.Seq > known && w.foreign == "" {
 			w.foreign = fmt.Sprintf("the service found an end that it had not signed, and said so in line %d: %s",
 				l.Seq, l.Detail)
 		}
+
 		if l.Seq > 0 && l.Seq%markEvery == 0 {
 			w.marks = append(w.marks, at)
 		}
+
 		return nil
 	})
+
 	if loose := at.Loose(); err == nil && loose != nil {
 		err = fault("%v", loose)
 	}
+
 	if err == nil && (at.Seq != head.Seq || at.Hash != head.Hash) {
 		err = fault("line %d follows on line %d nowhere: lines are missing, or its end is another one", head.Seq,
 			at.Seq)
 	}
+
 	if err != nil {
 		w.marks = w.marks[:min(len(w.marks), int(w.verified.Seq/markEvery))]
 		return err
 	}
+
 	w.verified, w.looked = at, true
 	w.least.Store(max(w.least.Load(), at.Seq))
 	return nil
@@ -207,10 +225,12 @@ func (w *Witness) again(ctx context.Context) error {
 		if w.next > 0 {
 			from = w.marks[w.next-1]
 		}
+
 		to := w.verified
 		if w.next < len(w.marks) {
 			to = w.marks[w.next]
 		}
+
 		at := from
 		if err := w.Source.Lines(ctx, from.Seq, to.Seq, func(l chain.Line) error {
 			if err := at.Next(l); err != nil {
@@ -223,12 +243,14 @@ func (w *Witness) again(ctx context.Context) error {
 		if at != to {
 			return fault("between line %d and line %d it is another one than it was", from.Seq, to.Seq)
 		}
+
 		w.next++
 		if w.next > len(w.marks) {
 			w.next = 0
 			return nil
 		}
 	}
+
 	return nil
 }
 

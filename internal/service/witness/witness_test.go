@@ -56,6 +56,7 @@ func TestWitness(t *testing.T) {
 			must(t, err)
 		}
 	}
+
 	write := func(n int) {
 		t.Helper()
 		for i := range n {
@@ -63,6 +64,7 @@ func TestWitness(t *testing.T) {
 				st.Audit(ctx, store.By{Who: fmt.Sprintf("clerk-%d", i%3)}, "plan approved", fmt.Sprint(i), "digest"))
 		}
 	}
+
 	keep := func(as string) {
 		t.Helper()
 		change("CREATE TABLE audit_"+as+" AS SELECT * FROM audit", "CREATE TABLE chain_"+as+" AS SELECT * FROM chain")
@@ -93,9 +95,11 @@ func TestWitness(t *testing.T) {
 			head.Seq, head.Hash = l.Seq, hash
 			return err
 		}))
+
 		_, err := rows.ExecContext(ctx, "UPDATE chain SET seq = ?, hash = ?", head.Seq, head.Hash[:])
 		must(t, err)
 	}
+
 	for _, c := range []struct {
 		what string
 		do   func()
@@ -155,6 +159,7 @@ func TestWitness(t *testing.T) {
 		must(t, running.Check(ctx))
 		must(t, again.Check(ctx))
 		c.do()
+
 		for when, w := range map[string]*Witness{
 			"while a service runs": again,
 			"before one starts":    {Source: st, Key: public, File: file},
@@ -166,6 +171,7 @@ func TestWitness(t *testing.T) {
 			}
 		}
 	}
+
 	back("now")
 	must(t, (&Witness{Source: st, Key: public, File: file}).Check(ctx))
 
@@ -230,6 +236,7 @@ func TestLongHistory(t *testing.T) {
 		if len(all) > 0 {
 			before = all[len(all)-1].Hash
 		}
+
 		for range n {
 			l := chain.Line{Seq: int64(len(all) + 1), ID: fmt.Sprint(len(all)), At: time.Unix(0, 0), Who: "clerk"}
 			l.Hash = l.After(before)
@@ -237,22 +244,27 @@ func TestLongHistory(t *testing.T) {
 			all = append(all, l)
 		}
 	}
+
 	grow(3*atOnce + 17)
 	w := &Witness{Key: memoryKey.Public().(ed25519.PublicKey)}
 	check := func() error { w.Source = all; return w.Check(t.Context()) }
 	must(t, check())
+
 	for _, at := range []int{0, 1, markEvery - 1, markEvery, markEvery + 1, 2*atOnce + 5, 3 * atOnce, 3*atOnce + 16} {
 		was := all[at]
 		all[at].Who = "harbourmaster"
 		seen := false
+
 		for round := 0; round < 5 && !seen; round++ {
 			seen = check() != nil
 			all = append(lines{}, all...)
 			grow(100)
 		}
+
 		if !seen {
 			t.Errorf("line %d was changed, and nobody saw it", at+1)
 		}
+
 		all[at] = was
 		for range 2 * len(w.marks) * markEvery / atOnce {
 			must(t, check())

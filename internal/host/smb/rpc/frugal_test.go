@@ -26,21 +26,25 @@ func (s *rogue) Write(b []byte) (int, error) {
 		s.Buffer.Write(packet(bindAck, firstFragment|lastFragment, call, make([]byte, 36)))
 		return len(b), nil
 	}
+
 	body := s.tells(binary.LittleEndian.Uint16(b[22:]))
 	if body == nil {
 		s.Buffer.Write(packet(response, firstFragment, call, make([]byte, 8)))
 		s.spin = packet(response, 0, call, make([]byte, 8))
 		return len(b), nil
 	}
+
 	for flags := byte(firstFragment); flags&lastFragment == 0; {
 		part := body[:min(len(body), 60_000)]
 		body = body[len(part):]
 		if len(body) == 0 {
 			flags |= lastFragment
 		}
+
 		s.Buffer.Write(packet(response, flags, call, append(make([]byte, 8), part...)))
 		flags &^= firstFragment
 	}
+
 	return len(b), nil
 }
 
@@ -63,9 +67,11 @@ func enumerated(n int, name string, status uint32) []byte {
 		w.u32(7)
 		w.text(name)
 	}
+
 	for range n {
 		w.zeroEnded(name)
 	}
+
 	w.u32(uint32(n))
 	w.u32(status)
 	return w.b
@@ -95,6 +101,7 @@ func TestHoldersAreBounded(t *testing.T) {
 		w.u32(status)
 		return w.b
 	}
+
 	rights := &writer{}
 	rights.u32(1)
 	rights.ref()
@@ -102,6 +109,7 @@ func TestHoldersAreBounded(t *testing.T) {
 	chars := rights.text("SeBackupPrivilege")
 	rights.chars(chars)
 	rights.u32(0)
+
 	for name, c := range map[string]struct {
 		holders []byte
 		sound   bool
@@ -123,6 +131,7 @@ func TestHoldersAreBounded(t *testing.T) {
 					}
 					return make([]byte, 24)
 				}})
+
 				if (err == nil) != c.sound || c.sound && name != "nobody" && got[ntsd.Everyone] != ntsd.Backup {
 					t.Errorf("%v, %v", got, err)
 				}
@@ -152,8 +161,10 @@ func TestAccountsAreFrugal(t *testing.T) {
 		case 39:
 			return memberships(10)
 		}
+
 		return opened
 	}
+
 	with := func(op uint16, answer []byte) func(uint16) []byte {
 		return func(other uint16) []byte {
 			if other == op {
@@ -162,6 +173,7 @@ func TestAccountsAreFrugal(t *testing.T) {
 			return usual(other)
 		}
 	}
+
 	for name, c := range map[string]struct {
 		tells func(uint16) []byte
 		sound bool

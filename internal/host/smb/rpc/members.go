@@ -61,6 +61,7 @@ func (m *members) all() (out []nt.Account, err error) {
 	if _, err := r.status(); err != nil {
 		return nil, err
 	}
+
 	w = &writer{}
 	w.handle(m.server)
 	names, err := m.list(6, w) // SamrEnumerateDomainsInSamServer
@@ -70,6 +71,7 @@ func (m *members) all() (out []nt.Account, err error) {
 	if len(names) > maxDomains {
 		return nil, fmt.Errorf("the server says that it keeps the accounts of %d domains", len(names))
 	}
+
 	type opened struct {
 		name string
 		sid  ntsd.SID
@@ -81,6 +83,7 @@ func (m *members) all() (out []nt.Account, err error) {
 		if err != nil {
 			return nil, err
 		}
+
 		w := &writer{}
 		w.handle(m.server)
 		w.u32(0x0200_0000)
@@ -89,8 +92,10 @@ func (m *members) all() (out []nt.Account, err error) {
 		if err != nil {
 			return nil, err
 		}
+
 		domains = append(domains, opened{d.name, sid, h})
 	}
+
 	for _, d := range domains {
 		for _, kind := range []struct {
 			op    uint16
@@ -102,6 +107,7 @@ func (m *members) all() (out []nt.Account, err error) {
 			if err != nil {
 				return nil, err
 			}
+
 			for _, x := range list {
 				out = append(out, nt.Account{
 					SID:    ntsd.NewSID(d.sid.Authority(), append(d.sid.Subs(), x.rid)...),
@@ -112,11 +118,13 @@ func (m *members) all() (out []nt.Account, err error) {
 			}
 		}
 	}
+
 	for i := range out {
 		a := &out[i]
 		if a.Group {
 			continue
 		}
+
 		for _, d := range domains {
 			if d.name != a.Domain {
 				continue
@@ -125,9 +133,11 @@ func (m *members) all() (out []nt.Account, err error) {
 				return nil, err
 			}
 		}
+
 		if err := m.grow(roomOfGroup * len(a.Groups)); err != nil {
 			return nil, err
 		}
+
 		who := append([]ntsd.SID{a.SID}, a.Groups...)
 		for _, d := range domains {
 			more, err := m.aliases(d.h, d.sid, who)
@@ -137,9 +147,11 @@ func (m *members) all() (out []nt.Account, err error) {
 			if err := m.grow(roomOfGroup * len(more)); err != nil {
 				return nil, err
 			}
+
 			a.Groups = append(a.Groups, more...)
 		}
 	}
+
 	return out, nil
 }
 
@@ -156,11 +168,13 @@ func (m *members) list(op uint16, head *writer) (out []listed, err error) {
 		if op == 13 {
 			w.u32(0) // accounts of every kind
 		}
+
 		w.u32(1 << 16)
 		r, err := m.p.do(op, w)
 		if err != nil {
 			return nil, err
 		}
+
 		context = r.u32()
 		var page []listed
 		if r.ref() {
@@ -181,16 +195,19 @@ func (m *members) list(op uint16, head *writer) (out []listed, err error) {
 				}
 			}
 		}
+
 		r.u32()
 		code, err := r.status(moreEntries)
 		if err != nil {
 			return nil, err
 		}
+
 		for _, x := range page {
 			if err := m.grow(roomOfOne + len(x.name)); err != nil {
 				return nil, err
 			}
 		}
+
 		out = append(out, page...)
 		if code == 0 || len(page) == 0 {
 			return out, nil
@@ -239,12 +256,14 @@ func (m *members) groups(h handle, domain, account ntsd.SID) (out []ntsd.SID, er
 		return nil, err
 	}
 	defer m.close(user)
+
 	w = &writer{}
 	w.handle(user)
 	r, err := m.p.do(39, w) // SamrGetGroupsForUser
 	if err != nil {
 		return nil, err
 	}
+
 	if r.ref() {
 		r.count()
 		if r.ref() {
@@ -254,10 +273,12 @@ func (m *members) groups(h handle, domain, account ntsd.SID) (out []ntsd.SID, er
 				if r.err != nil {
 					break
 				}
+
 				out = append(out, ntsd.NewSID(domain.Authority(), append(domain.Subs(), rid)...))
 			}
 		}
 	}
+
 	_, err = r.status(noSuchUser)
 	return out, err
 }
@@ -271,6 +292,7 @@ func (m *members) aliases(h handle, domain ntsd.SID, who []ntsd.SID) (out []ntsd
 	if err != nil {
 		return nil, err
 	}
+
 	r.count()
 	if r.ref() {
 		for range r.count() {
@@ -281,6 +303,7 @@ func (m *members) aliases(h handle, domain ntsd.SID, who []ntsd.SID) (out []ntsd
 			out = append(out, ntsd.NewSID(domain.Authority(), append(domain.Subs(), rid)...))
 		}
 	}
+
 	_, err = r.status(noSuchAlias)
 	return out, err
 }

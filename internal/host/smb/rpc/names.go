@@ -33,12 +33,14 @@ func openPolicy(rw io.ReadWriter, rights uint32) (*Names, error) {
 	if err != nil {
 		return nil, fmt.Errorf("names: %w", err)
 	}
+
 	w := &writer{}
 	w.u32(0)
 	w.u32(24) // attributes of the object, none of them
 	for range 5 {
 		w.u32(0)
 	}
+
 	w.u32(rights)
 	r, err := p.do(44, w) // LsarOpenPolicy2
 	if err != nil {
@@ -48,6 +50,7 @@ func openPolicy(rw io.ReadWriter, rights uint32) (*Names, error) {
 	if _, err := r.status(); err != nil {
 		return nil, fmt.Errorf("names: %w", err)
 	}
+
 	return n, nil
 }
 
@@ -64,31 +67,38 @@ func (r *reader) domains() (out []domain) {
 	if !r.ref() {
 		return nil
 	}
+
 	r.count()
 	if !r.ref() {
 		r.u32()
 		return nil
 	}
+
 	r.u32()
 	n := r.count()
 	type flags struct{ name, sid bool }
 	var has []flags
+
 	for range n {
 		has = append(has, flags{r.text(), r.ref()})
 		if r.err != nil {
 			return nil
 		}
 	}
+
 	for _, h := range has {
 		var d domain
 		if h.name {
 			d.name = r.name()
 		}
+
 		if h.sid {
 			d.sid = r.sid()
 		}
+
 		out = append(out, d)
 	}
+
 	return out
 }
 
@@ -107,6 +117,7 @@ func (n *Names) Of(sids []ntsd.SID) ([]nt.Name, error) {
 		if err != nil {
 			return nil, fmt.Errorf("names: %w", err)
 		}
+
 		domains := r.domains()
 		r.count()
 		type entry struct {
@@ -124,29 +135,36 @@ func (n *Names) Of(sids []ntsd.SID) ([]nt.Name, error) {
 				}
 			}
 		}
+
 		got := make([]nt.Name, len(part))
 		for i, e := range entries {
 			name := ""
 			if e.name {
 				name = r.name()
 			}
+
 			if i >= len(got) || e.use == isInvalid || e.use == isUnknown {
 				continue
 			}
+
 			got[i] = nt.Name{Name: name, Group: e.use == isGroup || e.use == isAlias || e.use == isWellKnown}
 			if int(e.domain) < len(domains) {
 				got[i].Domain = domains[e.domain].name
 			}
 		}
+
 		r.u32()
 		if _, err := r.status(someNotMapped, noneMapped); err != nil {
 			return nil, fmt.Errorf("names: %w", err)
 		}
+
 		for i := range got {
 			got[i].SID = part[i]
 		}
+
 		out = append(out, got...)
 	}
+
 	return out, nil
 }
 
@@ -163,9 +181,11 @@ func (n *Names) SIDs(names []string) ([]ntsd.SID, error) {
 			w.align(4)
 			texts = append(texts, w.text(s))
 		}
+
 		for _, t := range texts {
 			w.chars(t)
 		}
+
 		w.u32(0)
 		w.u32(0)
 		w.u16(1)
@@ -176,6 +196,7 @@ func (n *Names) SIDs(names []string) ([]ntsd.SID, error) {
 		if err != nil {
 			return nil, fmt.Errorf("identities: %w", err)
 		}
+
 		r.domains()
 		r.count()
 		var has []bool
@@ -191,6 +212,7 @@ func (n *Names) SIDs(names []string) ([]ntsd.SID, error) {
 				}
 			}
 		}
+
 		got := make([]ntsd.SID, len(part))
 		for i, h := range has {
 			if !h {
@@ -200,11 +222,14 @@ func (n *Names) SIDs(names []string) ([]ntsd.SID, error) {
 				got[i] = s
 			}
 		}
+
 		r.u32()
 		if _, err := r.status(someNotMapped, noneMapped); err != nil {
 			return nil, fmt.Errorf("identities: %w", err)
 		}
+
 		out = append(out, got...)
 	}
+
 	return out, nil
 }

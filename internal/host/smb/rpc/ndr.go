@@ -135,16 +135,20 @@ func (r *reader) chars() string {
 	if skip != 0 && r.err == nil {
 		r.err = errors.New("the server sends a string that begins in its middle")
 	}
+
 	if r.err == nil && 2*n > len(r.b)-r.at {
 		r.err = errEnds
 	}
+
 	if r.err != nil {
 		return ""
 	}
+
 	units := make([]uint16, n)
 	for i := range units {
 		units[i] = r.u16()
 	}
+
 	return string(utf16.Decode(units))
 }
 

@@ -26,6 +26,7 @@ func Privileges(rw io.ReadWriter) (map[ntsd.SID]ntsd.Privileges, error) {
 	if err != nil {
 		return nil, fmt.Errorf("privileges: %w", err)
 	}
+
 	out := map[ntsd.SID]ntsd.Privileges{}
 	for _, sid := range who {
 		p, err := n.rightsOf(sid)
@@ -36,6 +37,7 @@ func Privileges(rw io.ReadWriter) (map[ntsd.SID]ntsd.Privileges, error) {
 			out[sid] = p
 		}
 	}
+
 	return out, nil
 }
 
@@ -51,6 +53,7 @@ func (n *Names) holders() (out []ntsd.SID, err error) {
 		if err != nil {
 			return nil, err
 		}
+
 		was := next
 		next = r.u32()
 		r.count()
@@ -62,9 +65,11 @@ func (n *Names) holders() (out []ntsd.SID, err error) {
 				}
 			}
 		}
+
 		for range listed {
 			out = append(out, r.sid())
 		}
+
 		code, err := r.status(noMoreEntries, moreEntries)
 		if err != nil {
 			return nil, err
@@ -87,6 +92,7 @@ func (n *Names) rightsOf(who ntsd.SID) (p ntsd.Privileges, err error) {
 	if err != nil {
 		return 0, err
 	}
+
 	r.count()
 	if r.ref() {
 		named := 0
@@ -99,6 +105,7 @@ func (n *Names) rightsOf(who ntsd.SID) (p ntsd.Privileges, err error) {
 			p |= ntsd.PrivilegeNamed(r.name()) &^ ntsd.Everything
 		}
 	}
+
 	_, err = r.status(noSuchObject)
 	return p, err
 }

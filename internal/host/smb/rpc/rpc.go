@@ -83,14 +83,17 @@ func open(rw io.ReadWriter, s syntax) (*Pipe, error) {
 	if kind != bindAck || len(answer) < 12 {
 		return nil, errors.New("the server does not offer this interface")
 	}
+
 	// Behind a port's name of any length stand the results: 0 is taken.
 	at := 10 + int(binary.LittleEndian.Uint16(answer[8:]))
 	for at%4 != 0 {
 		at++
 	}
+
 	if len(answer) < at+6 || binary.LittleEndian.Uint16(answer[at+4:]) != 0 {
 		return nil, errors.New("the server does not offer this interface")
 	}
+
 	return p, nil
 }
 
@@ -117,6 +120,7 @@ func (p *Pipe) packet() (kind byte, body []byte, err error) {
 		if _, err := io.ReadFull(p.rw, head); err != nil {
 			return 0, nil, fmt.Errorf("read the answer: %w", err)
 		}
+
 		n := int(binary.LittleEndian.Uint16(head[8:]))
 		switch {
 		case head[0] != 5 || head[4] != 0x10:
@@ -126,6 +130,7 @@ func (p *Pipe) packet() (kind byte, body []byte, err error) {
 		case n < 16 || binary.LittleEndian.Uint32(head[12:]) != p.call || (head[3]&firstFragment != 0) != first:
 			return 0, nil, errors.New("the answer belongs to no call")
 		}
+
 		taken += n
 		if taken > maxAnswer {
 			return 0, nil, fmt.Errorf("the answer has more than %d bytes", maxAnswer)
@@ -134,6 +139,7 @@ func (p *Pipe) packet() (kind byte, body []byte, err error) {
 		if _, err := io.ReadFull(p.rw, part); err != nil {
 			return 0, nil, fmt.Errorf("read the answer: %w", err)
 		}
+
 		kind = head[2]
 		if kind == response {
 			if len(part) < 8 {
@@ -141,6 +147,7 @@ func (p *Pipe) packet() (kind byte, body []byte, err error) {
 			}
 			part = part[8:]
 		}
+
 		body = append(body, part...)
 		if head[3]&lastFragment != 0 {
 			return kind, body, nil
@@ -156,6 +163,7 @@ func (p *Pipe) do(op uint16, in *writer) (*reader, error) {
 	if err := p.send(request, append(b, in.b...)); err != nil {
 		return nil, err
 	}
+
 	kind, body, err := p.packet()
 	switch {
 	case err != nil:
@@ -165,5 +173,6 @@ func (p *Pipe) do(op uint16, in *writer) (*reader, error) {
 	case kind != response:
 		return nil, errors.New("the server answers something else")
 	}
+
 	return &reader{b: body}, nil
 }

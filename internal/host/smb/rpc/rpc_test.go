@@ -65,12 +65,14 @@ func TestHostileServer(t *testing.T) {
 			t.Errorf("%s: %v, want %q", c.what, err, c.says)
 		}
 	}
+
 	endless := append(bound(), packet(response, firstFragment, 2, make([]byte, 60000))...)
 	endless = append(endless, bytes.Repeat(packet(response, 0, 2, make([]byte, 60000)), 200)...)
 	if _, err := OpenNames(canned{bytes.NewReader(endless)}); err == nil ||
 		!strings.Contains(err.Error(), "more than 8388608 bytes") {
 		t.Errorf("an answer without end: %v", err)
 	}
+
 	many := binary.LittleEndian.AppendUint32(nil, 0)
 	many = append(many, 1, 0, 0, 0, 1, 0, 0, 0, 0xff, 0xff, 0xff, 0x7f)
 	if _, err := names(t, many).Of([]ntsd.SID{ntsd.Everyone}); err == nil || !strings.Contains(err.Error(), "at once") {
@@ -85,11 +87,13 @@ func FuzzPrivileges(f *testing.F) {
 		if len(holders) > 3000 || len(rights) > 3000 {
 			return
 		}
+
 		b := append(bound(), answer(2, make([]byte, 24))...)
 		b = append(b, answer(3, holders)...)
 		for call := range uint32(20) {
 			b = append(b, answer(4+call, rights)...)
 		}
+
 		got, _ := Privileges(canned{bytes.NewReader(b)})
 		for who, p := range got {
 			if p&ntsd.Everything != 0 || p == 0 {

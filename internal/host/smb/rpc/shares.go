@@ -24,6 +24,7 @@ func Share(rw io.ReadWriter, name string) (ShareInfo, error) {
 	if err != nil {
 		return fail(err)
 	}
+
 	w := &writer{}
 	w.u32(0) // the server itself
 	w.zeroEnded(name)
@@ -35,6 +36,7 @@ func Share(rw io.ReadWriter, name string) (ShareInfo, error) {
 	if level := r.u32(); r.err == nil && level != 502 {
 		return fail(fmt.Errorf("the server answers with level %d", level))
 	}
+
 	var out ShareInfo
 	if r.ref() {
 		named := r.ref()
@@ -49,16 +51,19 @@ func Share(rw io.ReadWriter, name string) (ShareInfo, error) {
 		if named {
 			out.Name = r.zeroEnded()
 		}
+
 		for _, there := range []bool{remark, path, password} {
 			if there {
 				r.zeroEnded()
 			}
 		}
+
 		if list {
 			n := r.u32()
 			if r.err == nil && (n != size || int64(n) > int64(len(r.b))) {
 				return fail(errEnds)
 			}
+
 			b := r.take(int(n))
 			if r.err == nil && n > 0 {
 				if out.List, err = ntsd.Parse(b); err != nil {
@@ -68,8 +73,10 @@ func Share(rw io.ReadWriter, name string) (ShareInfo, error) {
 			}
 		}
 	}
+
 	if _, err := r.status(); err != nil {
 		return fail(err)
 	}
+
 	return out, nil
 }
