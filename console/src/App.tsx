@@ -38,13 +38,25 @@ export function App() {
     return (
       <Suspense fallback={null}>
         <Routes>
-          <Route path="calculate" element={<Outside><Calculate /></Outside>} />
+          <Route
+            path="calculate"
+            element={
+              <Outside>
+                <Calculate />
+              </Outside>
+            }
+          />
           <Route path="*" element={<SignIn />} />
         </Routes>
       </Suspense>
     );
   }
-  if (!me.data) return <div className="p-8"><Note error={me.error} /></div>;
+  if (!me.data)
+    return (
+      <div className="p-8">
+        <Note error={me.error} />
+      </div>
+    );
   if (first) return <SecondFirst me={me.data} done={() => setFirst(false)} />;
   return (
     <Suspense fallback={null}>

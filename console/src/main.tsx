@@ -10,11 +10,15 @@ const client: QueryClient = new QueryClient({
   queryCache: new QueryCache({
     // Whoever is signed out finds the way in again, wherever that shows first.
     onError: (e, query) => {
-      if (e instanceof Problem && e.status === 401 && query.queryKey[0] !== "me") void client.invalidateQueries({ queryKey: ["me"] });
+      if (e instanceof Problem && e.status === 401 && query.queryKey[0] !== "me")
+        void client.invalidateQueries({ queryKey: ["me"] });
     },
   }),
   defaultOptions: {
-    queries: { retry: (n, e) => n < 2 && !(e instanceof Problem && e.status >= 400 && e.status < 500), staleTime: 2_000 },
+    queries: {
+      retry: (n, e) => n < 2 && !(e instanceof Problem && e.status >= 400 && e.status < 500),
+      staleTime: 2_000,
+    },
   },
 });
 

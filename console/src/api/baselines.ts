@@ -6,7 +6,18 @@ import { useChange } from "./queries";
 const v1 = "/api/v1" as const;
 
 export const useEditions = (name: string) =>
-  useQuery({ queryKey: ["editions", name], enabled: name !== "", queryFn: () => whole((after) => body(api.GET(`${v1}/baselines/{name}`, { params: { path: { name }, query: { limit: 1000, ...(after ? { after: Number(after) } : {}) } } }))) });
+  useQuery({
+    queryKey: ["editions", name],
+    enabled: name !== "",
+    queryFn: () =>
+      whole((after) =>
+        body(
+          api.GET(`${v1}/baselines/{name}`, {
+            params: { path: { name }, query: { limit: 1000, ...(after ? { after: Number(after) } : {}) } },
+          }),
+        ),
+      ),
+  });
 
 export const useEdition = (name: string, number: number | undefined) =>
   useQuery({
@@ -14,14 +25,20 @@ export const useEdition = (name: string, number: number | undefined) =>
     enabled: name !== "" && number !== undefined,
     placeholderData: keepPreviousData,
     retry: false,
-    queryFn: () => body(api.GET(`${v1}/baselines/{name}/{number}`, { params: { path: { name, number: number ?? 0 } } })),
+    queryFn: () =>
+      body(api.GET(`${v1}/baselines/{name}/{number}`, { params: { path: { name, number: number ?? 0 } } })),
   });
 
 export const useComparison = (name: string, number: number | undefined, against: number) =>
   useQuery({
     queryKey: ["comparison", name, number, against],
     enabled: number !== undefined,
-    queryFn: () => body(api.GET(`${v1}/baselines/{name}/{number}/effect`, { params: { path: { name, number: number ?? 0 }, query: { against } } })),
+    queryFn: () =>
+      body(
+        api.GET(`${v1}/baselines/{name}/{number}/effect`, {
+          params: { path: { name, number: number ?? 0 }, query: { against } },
+        }),
+      ),
   });
 
 /** What is wrong with a text, and what is probably not meant. */
@@ -50,7 +67,12 @@ export const useExplanation = (name: string, number: number, host: string, path:
     queryKey: ["explanation", name, number, host, path],
     enabled: host !== "" && path !== "",
     retry: false,
-    queryFn: () => body(api.GET(`${v1}/baselines/{name}/{number}/explain`, { params: { path: { name, number }, query: { host, path } } })),
+    queryFn: () =>
+      body(
+        api.GET(`${v1}/baselines/{name}/{number}/explain`, {
+          params: { path: { name, number }, query: { host, path } },
+        }),
+      ),
   });
 
 export const useSchema = () =>
@@ -66,11 +88,20 @@ export const useSchema = () =>
 
 /** Accounts and groups of the host that a snapshot is of. */
 export const useNames = (snapshot: string) =>
-  useQuery({ queryKey: ["names", snapshot], enabled: snapshot !== "", queryFn: () => body(api.GET(`${v1}/accounts`, { params: { query: { snapshot } } })) });
+  useQuery({
+    queryKey: ["names", snapshot],
+    enabled: snapshot !== "",
+    queryFn: () => body(api.GET(`${v1}/accounts`, { params: { query: { snapshot } } })),
+  });
 
+export const listing = (snapshot: string, path: string) =>
+  body(api.GET(`${v1}/paths`, { params: { query: { snapshot, path, limit: 500 } } }));
 
-export const listing = (snapshot: string, path: string) => body(api.GET(`${v1}/paths`, { params: { query: { snapshot, path, limit: 500 } } }));
-
-export const useUpload = () => useChange((input: Schemas["NewEdition"]) => body(api.POST(`${v1}/baselines`, { body: input })));
-export const usePublish = (name: string) => useChange((number: number) => body(api.POST(`${v1}/baselines/{name}/{number}/publish`, { params: { path: { name, number } } })));
-export const useDerive = () => useChange((input: Schemas["NewDerivation"]) => body(api.POST(`${v1}/baselines/derive`, { body: input })));
+export const useUpload = () =>
+  useChange((input: Schemas["NewEdition"]) => body(api.POST(`${v1}/baselines`, { body: input })));
+export const usePublish = (name: string) =>
+  useChange((number: number) =>
+    body(api.POST(`${v1}/baselines/{name}/{number}/publish`, { params: { path: { name, number } } })),
+  );
+export const useDerive = () =>
+  useChange((input: Schemas["NewDerivation"]) => body(api.POST(`${v1}/baselines/derive`, { body: input })));

@@ -7,7 +7,12 @@ const v1 = "/api/v1/calculate" as const;
 const pure = { staleTime: Infinity, placeholderData: keepPreviousData };
 
 export const useMode = (mode: string, limits: string) =>
-  useQuery({ ...pure, queryKey: ["mode", mode, limits], enabled: mode !== "", queryFn: () => body(api.GET(`${v1}/mode`, { params: { query: { mode, ...(limits ? { limits } : {}) } } })) });
+  useQuery({
+    ...pure,
+    queryKey: ["mode", mode, limits],
+    enabled: mode !== "",
+    queryFn: () => body(api.GET(`${v1}/mode`, { params: { query: { mode, ...(limits ? { limits } : {}) } } })),
+  });
 
 export const useModeChange = (mode: string, change: string, folder: boolean, umask: string) =>
   useQuery({
@@ -22,7 +27,8 @@ export const useNew = (inside: string, umask: string, defaults: string) =>
     ...pure,
     queryKey: ["new", inside, umask, defaults],
     enabled: inside !== "" && umask !== "",
-    queryFn: () => body(api.GET(`${v1}/new`, { params: { query: { in: inside, umask, ...(defaults ? { defaults } : {}) } } })),
+    queryFn: () =>
+      body(api.GET(`${v1}/new`, { params: { query: { in: inside, umask, ...(defaults ? { defaults } : {}) } } })),
   });
 
 export const useEntries = (entries: string, chmod: string) =>

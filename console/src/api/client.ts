@@ -40,14 +40,16 @@ export const confirmBy = (asks: typeof ask) => {
 // What is asked while nobody touches the page is no use of the session: it ends like any other.
 const aloneAfter = 60_000;
 let touched = Date.now();
-for (const kind of ["pointerdown", "keydown"]) addEventListener(kind, () => (touched = Date.now()), { capture: true, passive: true });
+for (const kind of ["pointerdown", "keydown"])
+  addEventListener(kind, () => (touched = Date.now()), { capture: true, passive: true });
 
 /** Makes a call, and where it takes that somebody shows again who they are (RFC 9470), has them asked and makes it again. */
 async function call(request: Request): Promise<Response> {
   if (Date.now() - touched > aloneAfter) request.headers.set("X-Idletally-Console", "alone");
   const again = request.clone();
   const answer = await fetch(request);
-  const wanted = answer.status === 401 && answer.headers.get("WWW-Authenticate")?.includes("insufficient_user_authentication");
+  const wanted =
+    answer.status === 401 && answer.headers.get("WWW-Authenticate")?.includes("insufficient_user_authentication");
   return wanted && ask && (await ask()) ? fetch(again) : answer;
 }
 

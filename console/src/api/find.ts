@@ -16,23 +16,37 @@ export const useSearch = (text: string, enabled = true) =>
 
 /** The page where what was found is looked at. */
 export function addressOf(h: Hit): string {
-  const q = (o: Record<string, string | undefined>) => new URLSearchParams(Object.entries(o).filter((e): e is [string, string] => Boolean(e[1]))).toString();
+  const q = (o: Record<string, string | undefined>) =>
+    new URLSearchParams(Object.entries(o).filter((e): e is [string, string] => Boolean(e[1]))).toString();
   switch (h.kind) {
-    case "host": return `/hosts/${h.subject}`;
-    case "application": return `/drift/${h.subject}`;
-    case "finding": return `/drift/${h.subject}?${q({ host: h.host })}`;
-    case "rule": return `/baselines/${h.application}/edit`;
-    case "account": return `/accounts/${encodeURIComponent(h.subject)}?${q({ snapshot: h.snapshot })}`;
-    case "plan": return `/plans/${h.subject}`;
-    case "run": return `/runs/${h.subject}`;
-    case "path": return `/look?${q({ snapshot: h.snapshot, path: h.subject })}`;
-    case "person": return "/settings?tab=people";
+    case "host":
+      return `/hosts/${h.subject}`;
+    case "application":
+      return `/drift/${h.subject}`;
+    case "finding":
+      return `/drift/${h.subject}?${q({ host: h.host })}`;
+    case "rule":
+      return `/baselines/${h.application}/edit`;
+    case "account":
+      return `/accounts/${encodeURIComponent(h.subject)}?${q({ snapshot: h.snapshot })}`;
+    case "plan":
+      return `/plans/${h.subject}`;
+    case "run":
+      return `/runs/${h.subject}`;
+    case "path":
+      return `/look?${q({ snapshot: h.snapshot, path: h.subject })}`;
+    case "person":
+      return "/settings?tab=people";
   }
 }
 
 /** How everything stands; of one host, each application's cell of it. */
 export const useOverview = (host = "") =>
-  useQuery({ queryKey: ["overview", host], queryFn: () => body(api.GET(`${v1}/overview`, { params: { query: host ? { host } : {} } })), refetchInterval: 30_000 });
+  useQuery({
+    queryKey: ["overview", host],
+    queryFn: () => body(api.GET(`${v1}/overview`, { params: { query: host ? { host } : {} } })),
+    refetchInterval: 30_000,
+  });
 
 export interface Past {
   who: string;
@@ -62,6 +76,11 @@ export const useHistory = (p: Past) =>
   useInfiniteQuery({
     queryKey: ["history", p],
     initialPageParam: "",
-    queryFn: ({ pageParam }) => body(api.GET(`${v1}/history`, { params: { query: { ...pastQuery(p), limit: 200, ...(pageParam ? { after: pageParam } : {}) } } })),
+    queryFn: ({ pageParam }) =>
+      body(
+        api.GET(`${v1}/history`, {
+          params: { query: { ...pastQuery(p), limit: 200, ...(pageParam ? { after: pageParam } : {}) } },
+        }),
+      ),
     getNextPageParam: (last) => last.next || undefined,
   });

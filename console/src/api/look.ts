@@ -78,7 +78,19 @@ export const useListing = (where: Where, path: string, account: string, enabled:
     enabled: enabled && asked(where),
     initialPageParam: "",
     queryFn: ({ pageParam }) =>
-      body(api.GET(`${v1}/paths`, { params: { query: { ...where, path, limit: 1000, ...(account ? { account } : {}), ...(pageParam ? { after: pageParam } : {}) } } })),
+      body(
+        api.GET(`${v1}/paths`, {
+          params: {
+            query: {
+              ...where,
+              path,
+              limit: 1000,
+              ...(account ? { account } : {}),
+              ...(pageParam ? { after: pageParam } : {}),
+            },
+          },
+        }),
+      ),
     getNextPageParam: (last) => last.next || undefined,
   });
 
@@ -86,14 +98,30 @@ export const useMatrix = (where: Where, path: string, { edition, plan }: Suppose
   useQuery({
     queryKey: ["matrix", where, path, edition, plan],
     enabled,
-    queryFn: () => body(api.GET(`${v1}/access/matrix`, { params: { query: { ...where, path, ...(edition ? { edition } : {}), ...(plan ? { plan } : {}) } } })),
+    queryFn: () =>
+      body(
+        api.GET(`${v1}/access/matrix`, {
+          params: { query: { ...where, path, ...(edition ? { edition } : {}), ...(plan ? { plan } : {}) } },
+        }),
+      ),
   });
 
-export const useHolders = (where: Where, path: string, operation: string, { edition, plan }: Supposed, enabled: boolean) =>
+export const useHolders = (
+  where: Where,
+  path: string,
+  operation: string,
+  { edition, plan }: Supposed,
+  enabled: boolean,
+) =>
   useQuery({
     queryKey: ["holders", where, path, operation, edition, plan],
     enabled,
-    queryFn: () => body(api.GET(`${v1}/access/holders`, { params: { query: { ...where, path, operation, ...(edition ? { edition } : {}), ...(plan ? { plan } : {}) } } })),
+    queryFn: () =>
+      body(
+        api.GET(`${v1}/access/holders`, {
+          params: { query: { ...where, path, operation, ...(edition ? { edition } : {}), ...(plan ? { plan } : {}) } },
+        }),
+      ),
   });
 
 export const useDecide = (where: Where, path: string, account: string, supposed: Supposed, enabled: boolean) =>
@@ -103,21 +131,41 @@ export const useDecide = (where: Where, path: string, account: string, supposed:
     queryFn: () => body(api.GET(`${v1}/access`, { params: { query: { ...where, path, account, ...supposed } } })),
   });
 
-export const useBelow = (where: Where, path: string, account: string, operation: string, behind: boolean, supposed: Supposed) =>
+export const useBelow = (
+  where: Where,
+  path: string,
+  account: string,
+  operation: string,
+  behind: boolean,
+  supposed: Supposed,
+) =>
   useQuery({
     queryKey: ["below", where, path, account, operation, behind, supposed],
-    queryFn: () => body(api.GET(`${v1}/access/below`, { params: { query: { ...where, path, account, operation, limit: 0, ...(behind ? { behind } : {}), ...supposed } } })),
+    queryFn: () =>
+      body(
+        api.GET(`${v1}/access/below`, {
+          params: {
+            query: { ...where, path, account, operation, limit: 0, ...(behind ? { behind } : {}), ...supposed },
+          },
+        }),
+      ),
   });
 
 /** The declared mode among findings, if one is of that: so that the cells that differ are ringed. */
-export const declaredMode = (findings: readonly Schemas["PathFinding"][] | null | undefined) => findings?.find((f) => f.aspect === "mode" && /^[0-7]{4}$/.test(f.declared))?.declared;
+export const declaredMode = (findings: readonly Schemas["PathFinding"][] | null | undefined) =>
+  findings?.find((f) => f.aspect === "mode" && /^[0-7]{4}$/.test(f.declared))?.declared;
 
 /** How much of each entry of a folder somebody holds; without a path, of each root. */
 export const useWeights = (where: Where, path: string, account: string, operation: string) =>
   useQuery({
     queryKey: ["weights", where, path, account, operation],
     staleTime: 60_000,
-    queryFn: () => body(api.GET(`${v1}/access/below`, { params: { query: { ...where, ...(path ? { path } : {}), account, operation, limit: 0, weigh: true } } })),
+    queryFn: () =>
+      body(
+        api.GET(`${v1}/access/below`, {
+          params: { query: { ...where, ...(path ? { path } : {}), account, operation, limit: 0, weigh: true } },
+        }),
+      ),
   });
 
 export const useFresh = (where: Where, path: string, account: string, umask: string) =>
@@ -127,10 +175,16 @@ export const useFresh = (where: Where, path: string, account: string, umask: str
     queryFn: () => body(api.GET(`${v1}/paths/new`, { params: { query: { ...where, path, account, umask } } })),
   });
 
-export const useProbe = () => useMutation({ mutationFn: (ask: Schemas["ProbeAsk"]) => body(api.POST(`${v1}/access/probe`, { body: ask })) });
+export const useProbe = () =>
+  useMutation({ mutationFn: (ask: Schemas["ProbeAsk"]) => body(api.POST(`${v1}/access/probe`, { body: ask })) });
 
 export const useAccounts = (where: Where) =>
-  useQuery({ queryKey: ["accounts", where], enabled: asked(where), staleTime: 60_000, queryFn: () => body(api.GET(`${v1}/accounts`, { params: { query: where } })) });
+  useQuery({
+    queryKey: ["accounts", where],
+    enabled: asked(where),
+    staleTime: 60_000,
+    queryFn: () => body(api.GET(`${v1}/accounts`, { params: { query: where } })),
+  });
 
 export const useAccount = (where: Where, name: string) =>
   useQuery({

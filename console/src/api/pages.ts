@@ -6,7 +6,10 @@ export interface Listed<T> {
 }
 
 /** Reads a list page by page, up to so many items. */
-export async function whole<T>(ask: (after: string) => Promise<{ items: T[]; next?: string; total?: number }>, most = 5000): Promise<Listed<T>> {
+export async function whole<T>(
+  ask: (after: string) => Promise<{ items: T[]; next?: string; total?: number }>,
+  most = 5000,
+): Promise<Listed<T>> {
   const items: T[] = [];
   let next = "";
   let total: number | undefined;

@@ -12,7 +12,14 @@ export const useApplications = () =>
   useQuery({ queryKey: ["applications"], queryFn: () => body(api.GET(`${v1}/applications`)), refetchInterval: 10_000 });
 
 export const useHosts = () =>
-  useQuery({ queryKey: ["hosts"], queryFn: () => whole((after) => body(api.GET(`${v1}/hosts`, { params: { query: { limit: 1000, ...(after ? { after } : {}) } } }))), refetchInterval: (q) => ((q.state.data?.total ?? 0) > 1000 ? 60_000 : 10_000) });
+  useQuery({
+    queryKey: ["hosts"],
+    queryFn: () =>
+      whole((after) =>
+        body(api.GET(`${v1}/hosts`, { params: { query: { limit: 1000, ...(after ? { after } : {}) } } })),
+      ),
+    refetchInterval: (q) => ((q.state.data?.total ?? 0) > 1000 ? 60_000 : 10_000),
+  });
 
 /** The newest reports with their groups, of all hosts or of one. */
 export const useDrift = (application: string, host = "", enabled = true) =>
@@ -24,17 +31,24 @@ export const useDrift = (application: string, host = "", enabled = true) =>
   });
 
 /** Equal findings as the group of each host that has them. */
-export const byHost = (e: Schemas["EqualGroup"]) => (e.members ?? []).map((m) => ({ ...e, host: m.host, report: m.report, count: m.count }));
+export const byHost = (e: Schemas["EqualGroup"]) =>
+  (e.members ?? []).map((m) => ({ ...e, host: m.host, report: m.report, count: m.count }));
 
 /** Groups of findings, equal ones of all hosts as one. */
 export const useEqual = (application: string, enabled: boolean) =>
-  useQuery({ queryKey: ["drift", application, "equal"], enabled, queryFn: () => body(api.GET(`${v1}/drift/equal`, { params: { query: { application } } })), refetchInterval: 30_000 });
+  useQuery({
+    queryKey: ["drift", application, "equal"],
+    enabled,
+    queryFn: () => body(api.GET(`${v1}/drift/equal`, { params: { query: { application } } })),
+    refetchInterval: 30_000,
+  });
 
 export const useFindings = (report: string, group: string, enabled: boolean) =>
   useQuery({
     queryKey: ["findings", report, group],
     enabled,
-    queryFn: () => body(api.GET(`${v1}/reports/{id}/findings`, { params: { path: { id: report }, query: { group, limit: 500 } } })),
+    queryFn: () =>
+      body(api.GET(`${v1}/reports/{id}/findings`, { params: { path: { id: report }, query: { group, limit: 500 } } })),
   });
 
 export const usePlaces = (report: string, path: string, enabled = true) =>
@@ -49,18 +63,46 @@ export const useFindingsUnder = (report: string, under: string) =>
     queryKey: ["findings under", report, under],
     enabled: report !== "" && under !== "",
     initialPageParam: 0,
-    queryFn: ({ pageParam }) => body(api.GET(`${v1}/reports/{id}/findings`, { params: { path: { id: report }, query: { under, after: pageParam, limit: 100 } } })),
+    queryFn: ({ pageParam }) =>
+      body(
+        api.GET(`${v1}/reports/{id}/findings`, {
+          params: { path: { id: report }, query: { under, after: pageParam, limit: 100 } },
+        }),
+      ),
     getNextPageParam: (last) => (last.next ? Number(last.next) : undefined),
   });
 
 export const useTrend = (application: string, days: number) =>
-  useQuery({ queryKey: ["trend", application, days], queryFn: () => body(api.GET(`${v1}/drift/trend`, { params: { query: { application, days } } })) });
+  useQuery({
+    queryKey: ["trend", application, days],
+    queryFn: () => body(api.GET(`${v1}/drift/trend`, { params: { query: { application, days } } })),
+  });
 
 export const useCauses = (application: string) =>
-  useQuery({ queryKey: ["causes", application], queryFn: () => whole((after) => body(api.GET(`${v1}/drift/causes`, { params: { query: { application, limit: 2000, ...(after ? { after } : {}) } } }))) });
+  useQuery({
+    queryKey: ["causes", application],
+    queryFn: () =>
+      whole((after) =>
+        body(
+          api.GET(`${v1}/drift/causes`, {
+            params: { query: { application, limit: 2000, ...(after ? { after } : {}) } },
+          }),
+        ),
+      ),
+  });
 
 export const useWaivers = (application: string, all: boolean) =>
-  useQuery({ queryKey: ["waivers", application, all], queryFn: () => whole((after) => body(api.GET(`${v1}/waivers`, { params: { query: { application, all, limit: 2000, ...(after ? { after } : {}) } } }))) });
+  useQuery({
+    queryKey: ["waivers", application, all],
+    queryFn: () =>
+      whole((after) =>
+        body(
+          api.GET(`${v1}/waivers`, {
+            params: { query: { application, all, limit: 2000, ...(after ? { after } : {}) } },
+          }),
+        ),
+      ),
+  });
 
 export const planStates = ["draft", "in review", "approved", "declined", "running", "halted", "finished"] as const;
 
@@ -68,7 +110,12 @@ export const usePlans = (state?: (typeof planStates)[number]) =>
   useInfiniteQuery({
     queryKey: ["plans", state],
     initialPageParam: "",
-    queryFn: ({ pageParam }) => body(api.GET(`${v1}/plans`, { params: { query: { ...(state ? { state } : {}), ...(pageParam ? { after: pageParam } : {}) } } })),
+    queryFn: ({ pageParam }) =>
+      body(
+        api.GET(`${v1}/plans`, {
+          params: { query: { ...(state ? { state } : {}), ...(pageParam ? { after: pageParam } : {}) } },
+        }),
+      ),
     getNextPageParam: (last) => last.next || undefined,
     refetchInterval: 10_000,
   });
@@ -83,20 +130,39 @@ export const useRuns = () =>
   useInfiniteQuery({
     queryKey: ["runs"],
     initialPageParam: "",
-    queryFn: ({ pageParam }) => body(api.GET(`${v1}/runs`, { params: { query: pageParam ? { after: pageParam } : {} } })),
+    queryFn: ({ pageParam }) =>
+      body(api.GET(`${v1}/runs`, { params: { query: pageParam ? { after: pageParam } : {} } })),
     getNextPageParam: (last) => last.next || undefined,
     refetchInterval: 10_000,
   });
 
 export const useResults = (id: string, enabled: boolean) =>
-  useQuery({ queryKey: ["results", id], enabled, queryFn: () => whole((after) => body(api.GET(`${v1}/runs/{id}/results`, { params: { path: { id }, query: { limit: 1000, ...(after ? { after } : {}) } } })), 2000) });
+  useQuery({
+    queryKey: ["results", id],
+    enabled,
+    queryFn: () =>
+      whole(
+        (after) =>
+          body(
+            api.GET(`${v1}/runs/{id}/results`, {
+              params: { path: { id }, query: { limit: 1000, ...(after ? { after } : {}) } },
+            }),
+          ),
+        2000,
+      ),
+  });
 
 export const useOriginals = (run: string, host: string, paths: string) =>
   useInfiniteQuery({
     queryKey: ["originals", run, host, paths],
     enabled: host !== "",
     initialPageParam: 0,
-    queryFn: ({ pageParam }) => body(api.GET(`${v1}/runs/{id}/originals`, { params: { path: { id: run }, query: { host, paths: paths || undefined, after: pageParam } } })),
+    queryFn: ({ pageParam }) =>
+      body(
+        api.GET(`${v1}/runs/{id}/originals`, {
+          params: { path: { id: run }, query: { host, paths: paths || undefined, after: pageParam } },
+        }),
+      ),
     getNextPageParam: (last) => (last.next ? Number(last.next) : undefined),
     retry: false,
   });
@@ -107,8 +173,10 @@ export const useSteps = (plan: string, host: string, steps: number) =>
     queryKey: ["steps", plan, host],
     enabled: host !== "",
     initialPageParam: 0,
-    queryFn: ({ pageParam }) => body(api.GET(`${v1}/plans/{id}/steps`, { params: { path: { id: plan }, query: { host, chunk: pageParam } } })),
-    getNextPageParam: (_, pages) => (pages.reduce((n, p) => n + (p.items?.length ?? 0), 0) < steps ? pages.length : undefined),
+    queryFn: ({ pageParam }) =>
+      body(api.GET(`${v1}/plans/{id}/steps`, { params: { path: { id: plan }, query: { host, chunk: pageParam } } })),
+    getNextPageParam: (_, pages) =>
+      pages.reduce((n, p) => n + (p.items?.length ?? 0), 0) < steps ? pages.length : undefined,
   });
 
 /** What a host looks like otherwise than in an older snapshot. */
@@ -116,7 +184,8 @@ export const useTurnover = (from: string, to: string) =>
   useQuery({
     queryKey: ["turnover", from, to],
     enabled: from !== "" && to !== "",
-    queryFn: () => body(api.GET(`${v1}/snapshots/{id}/changes`, { params: { path: { id: to }, query: { from, limit: 100 } } })),
+    queryFn: () =>
+      body(api.GET(`${v1}/snapshots/{id}/changes`, { params: { path: { id: to }, query: { from, limit: 100 } } })),
   });
 
 export const useSnapshots = () =>
@@ -124,20 +193,38 @@ export const useSnapshots = () =>
 
 /** The newest snapshots of an application or a host. */
 export const useSnapshotsOf = (query: { application?: string; host?: string }, limit = 200) =>
-  useQuery({ queryKey: ["snapshots", query, limit], enabled: Boolean(query.application || query.host), queryFn: () => body(api.GET(`${v1}/snapshots`, { params: { query: { ...query, limit } } })) });
+  useQuery({
+    queryKey: ["snapshots", query, limit],
+    enabled: Boolean(query.application || query.host),
+    queryFn: () => body(api.GET(`${v1}/snapshots`, { params: { query: { ...query, limit } } })),
+  });
 
 /** Snapshots of an application, of a host, or all, page by page. */
 export const useSnapshotPages = (application: string, host: string) =>
   useInfiniteQuery({
     queryKey: ["snapshots", "pages", application, host],
     initialPageParam: "",
-    queryFn: ({ pageParam }) => body(api.GET(`${v1}/snapshots`, { params: { query: { ...(application ? { application } : {}), ...(host ? { host } : {}), ...(pageParam ? { after: pageParam } : {}) } } })),
+    queryFn: ({ pageParam }) =>
+      body(
+        api.GET(`${v1}/snapshots`, {
+          params: {
+            query: {
+              ...(application ? { application } : {}),
+              ...(host ? { host } : {}),
+              ...(pageParam ? { after: pageParam } : {}),
+            },
+          },
+        }),
+      ),
     getNextPageParam: (last) => last.next || undefined,
     refetchInterval: 10_000,
   });
 
 export const useSnapshot = (id: string) =>
-  useQuery({ queryKey: ["snapshot", id], queryFn: () => body(api.GET(`${v1}/snapshots/{id}`, { params: { path: { id } } })) });
+  useQuery({
+    queryKey: ["snapshot", id],
+    queryFn: () => body(api.GET(`${v1}/snapshots/{id}`, { params: { path: { id } } })),
+  });
 
 /** A change: afterwards everything shown is asked for again. */
 export function useChange<In, Out>(call: (input: In) => Promise<Out>) {
@@ -151,30 +238,50 @@ export function useChange<In, Out>(call: (input: In) => Promise<Out>) {
   });
 }
 
-export const useWays = () => useQuery({ queryKey: ["ways"], queryFn: () => body(api.GET("/api/v1/sign-in/ways")), staleTime: Infinity });
+export const useWays = () =>
+  useQuery({ queryKey: ["ways"], queryFn: () => body(api.GET("/api/v1/sign-in/ways")), staleTime: Infinity });
 /** How well a new password withstands who guesses; what was typed is not kept once nobody shows it. */
 export const useStrength = (name: string, password: string) =>
-  useQuery({ queryKey: ["strength", name, password], queryFn: () => body(api.POST(`${v1}/calculate/password`, { body: { name, password } })), enabled: password !== "", gcTime: 0, retry: false, placeholderData: keepPreviousData });
-export const useSignIn = () => useChange((input: Schemas["SignIn"]) => body(api.POST(`${v1}/sign-in`, { body: input })));
+  useQuery({
+    queryKey: ["strength", name, password],
+    queryFn: () => body(api.POST(`${v1}/calculate/password`, { body: { name, password } })),
+    enabled: password !== "",
+    gcTime: 0,
+    retry: false,
+    placeholderData: keepPreviousData,
+  });
+export const useSignIn = () =>
+  useChange((input: Schemas["SignIn"]) => body(api.POST(`${v1}/sign-in`, { body: input })));
 export const useSignInByPasskey = () =>
   useChange(async (input: { name?: string; password?: string }) => {
     const passkey = await showPasskey(await body(api.POST(`${v1}/sign-in/passkey`, { body: input })));
     return body(api.POST(`${v1}/sign-in`, { body: { name: "", password: "", ...input, passkey } }));
   });
 export const useSignOut = () => useChange(() => body(api.POST(`${v1}/sign-out`)));
-export const useTakeSnapshot = () => useChange((input: Schemas["NewSnapshot"]) => body(api.POST(`${v1}/snapshots`, { body: input })));
-export const useWaive = () => useChange((input: Schemas["NewWaiver"]) => body(api.POST(`${v1}/waivers`, { body: input })));
-export const useWithdraw = () => useChange((id: string) => body(api.POST(`${v1}/waivers/{id}/withdraw`, { params: { path: { id } } })));
+export const useTakeSnapshot = () =>
+  useChange((input: Schemas["NewSnapshot"]) => body(api.POST(`${v1}/snapshots`, { body: input })));
+export const useWaive = () =>
+  useChange((input: Schemas["NewWaiver"]) => body(api.POST(`${v1}/waivers`, { body: input })));
+export const useWithdraw = () =>
+  useChange((id: string) => body(api.POST(`${v1}/waivers/{id}/withdraw`, { params: { path: { id } } })));
 export const useDraft = () => useChange((input: Schemas["Draft"]) => body(api.POST(`${v1}/plans`, { body: input })));
-export const useSubmit = (id: string) => useChange(() => body(api.POST(`${v1}/plans/{id}/submit`, { params: { path: { id } } })));
+export const useSubmit = (id: string) =>
+  useChange(() => body(api.POST(`${v1}/plans/{id}/submit`, { params: { path: { id } } })));
 export const useDecide = (id: string) =>
   useChange(({ approve, ...decision }: Schemas["Decision"] & { approve: boolean }) =>
     approve
       ? body(api.POST(`${v1}/plans/{id}/approve`, { params: { path: { id } }, body: decision }))
       : body(api.POST(`${v1}/plans/{id}/decline`, { params: { path: { id } }, body: decision })),
   );
-export const useWithdrawPlan = (id: string) => useChange(() => body(api.POST(`${v1}/plans/{id}/withdraw`, { params: { path: { id } } })));
-export const useRemark = (id: string) => useChange((input: Schemas["NewRemark"]) => body(api.POST(`${v1}/plans/{id}/remarks`, { params: { path: { id } }, body: input })));
-export const useStart = (id: string) => useChange(() => body(api.POST(`${v1}/plans/{id}/run`, { params: { path: { id } } })));
-export const useHalt = (id: string) => useChange(() => body(api.POST(`${v1}/runs/{id}/halt`, { params: { path: { id } } })));
-export const useResume = (id: string) => useChange(() => body(api.POST(`${v1}/runs/{id}/resume`, { params: { path: { id } } })));
+export const useWithdrawPlan = (id: string) =>
+  useChange(() => body(api.POST(`${v1}/plans/{id}/withdraw`, { params: { path: { id } } })));
+export const useRemark = (id: string) =>
+  useChange((input: Schemas["NewRemark"]) =>
+    body(api.POST(`${v1}/plans/{id}/remarks`, { params: { path: { id } }, body: input })),
+  );
+export const useStart = (id: string) =>
+  useChange(() => body(api.POST(`${v1}/plans/{id}/run`, { params: { path: { id } } })));
+export const useHalt = (id: string) =>
+  useChange(() => body(api.POST(`${v1}/runs/{id}/halt`, { params: { path: { id } } })));
+export const useResume = (id: string) =>
+  useChange(() => body(api.POST(`${v1}/runs/{id}/resume`, { params: { path: { id } } })));

@@ -8,13 +8,21 @@ function Side({ title, view, other, ring }: { title: string; view: View; other: 
     (mine?.length ?? 0) + (theirs?.length ?? 0) > 0 ? (
       <div className={strong(String(mine ?? "") === String(theirs ?? ""))}>
         <span className="text-muted">{name} </span>
-        {mine?.length ? mine.map((e) => <code key={e} className="mr-2 inline-block">{e}</code>) : "none"}
+        {mine?.length
+          ? mine.map((e) => (
+              <code key={e} className="mr-2 inline-block">
+                {e}
+              </code>
+            ))
+          : "none"}
       </div>
     ) : null;
   return (
     <div className="min-w-0">
       <div className="mb-1 text-xs font-semibold text-muted">{title}</div>
-      {view.inheritance ? <ShareState view={view} other={other} /> : (
+      {view.inheritance ? (
+        <ShareState view={view} other={other} />
+      ) : (
         <>
           <div className="flex flex-wrap items-center gap-x-4 gap-y-1">
             <Mode view={view} other={ring ? other : undefined} />
@@ -35,7 +43,15 @@ function Side({ title, view, other, ring }: { title: string; view: View; other: 
 }
 
 /** A change in two columns; what differs is ringed on the before side and strong on both. */
-export function BeforeAfter({ before, after, names = ["before", "after"] }: { before: View; after: View; names?: [string, string] }) {
+export function BeforeAfter({
+  before,
+  after,
+  names = ["before", "after"],
+}: {
+  before: View;
+  after: View;
+  names?: [string, string];
+}) {
   return (
     <div className="grid gap-4 sm:grid-cols-2">
       <Side title={names[0]} view={before} other={after} ring />

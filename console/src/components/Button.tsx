@@ -5,7 +5,11 @@ const looks = {
   plain: "bg-sheet text-ink border-line hover:border-ink",
 };
 
-export function Button({ look = "plain", className = "", ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { look?: keyof typeof looks }) {
+export function Button({
+  look = "plain",
+  className = "",
+  ...rest
+}: ButtonHTMLAttributes<HTMLButtonElement> & { look?: keyof typeof looks }) {
   return (
     <button
       type="button"

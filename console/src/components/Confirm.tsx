@@ -19,7 +19,11 @@ function Ask({ me, answer }: { me: Person; answer: Answer }) {
     return (
       <>
         <p>This takes that you have just signed in. Sign in with the provider again, then do it once more.</p>
-        <p className="mt-3"><a className="underline" href="/api/v1/sign-in/provider?again">Sign in again</a></p>
+        <p className="mt-3">
+          <a className="underline" href="/api/v1/sign-in/provider?again">
+            Sign in again
+          </a>
+        </p>
       </>
     );
   }
@@ -31,14 +35,52 @@ function Ask({ me, answer }: { me: Person; answer: Answer }) {
         confirm.mutate(byCode ? { code: text } : { password: text }, { onSuccess: () => answer(true) });
       }}
     >
-      <p>Changes of people, tokens, second factors, hooks and rules take that you show again who you are. That is good for ten minutes.</p>
+      <p>
+        Changes of people, tokens, second factors, hooks and rules take that you show again who you are. That is good
+        for ten minutes.
+      </p>
       <label className="mt-3 block">
         {byCode ? "Code of your authenticator, or one to spare" : "Your password"}
-        <input className="box mt-0.5 block w-full" autoFocus required key={String(byCode)} type={byCode ? "text" : "password"} autoComplete={byCode ? "one-time-code" : "current-password"} maxLength={byCode ? 32 : 1024} value={text} onChange={(e) => setText(e.target.value)} />
+        <input
+          className="box mt-0.5 block w-full"
+          autoFocus
+          required
+          key={String(byCode)}
+          type={byCode ? "text" : "password"}
+          autoComplete={byCode ? "one-time-code" : "current-password"}
+          maxLength={byCode ? 32 : 1024}
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+        />
       </label>
-      {me.second && !me.provider ? <button type="button" className="mt-2 cursor-pointer text-sm underline" onClick={() => { setText(""); setByCode(!byCode); }}>{byCode ? "By your password instead" : "By a code instead"}</button> : null}
-      {keys.data?.items?.length && knowsPasskeys() ? <p className="mt-2"><Button disabled={passkey.isPending} onClick={() => passkey.mutate(undefined, { onSuccess: () => answer(true) })}>Use a passkey</Button></p> : null}
-      <FormEnd error={confirm.error ?? passkey.error} close={() => answer(false)} submit="Go on" disabled={confirm.isPending} />
+      {me.second && !me.provider ? (
+        <button
+          type="button"
+          className="mt-2 cursor-pointer text-sm underline"
+          onClick={() => {
+            setText("");
+            setByCode(!byCode);
+          }}
+        >
+          {byCode ? "By your password instead" : "By a code instead"}
+        </button>
+      ) : null}
+      {keys.data?.items?.length && knowsPasskeys() ? (
+        <p className="mt-2">
+          <Button
+            disabled={passkey.isPending}
+            onClick={() => passkey.mutate(undefined, { onSuccess: () => answer(true) })}
+          >
+            Use a passkey
+          </Button>
+        </p>
+      ) : null}
+      <FormEnd
+        error={confirm.error ?? passkey.error}
+        close={() => answer(false)}
+        submit="Go on"
+        disabled={confirm.isPending}
+      />
     </form>
   );
 }

@@ -11,7 +11,10 @@ export type Word = keyof typeof marks;
 export function EffectMark({ word }: { word: string }) {
   const m = marks[word as Word] ?? marks.neither;
   return (
-    <span className={`inline-flex items-center gap-1 rounded px-1.5 py-0.5 text-[0.8rem] font-semibold whitespace-nowrap ${m.tone}`} title={m.says}>
+    <span
+      className={`inline-flex items-center gap-1 rounded px-1.5 py-0.5 text-[0.8rem] font-semibold whitespace-nowrap ${m.tone}`}
+      title={m.says}
+    >
       <span aria-hidden="true">{m.shape}</span>
       {word}
     </span>

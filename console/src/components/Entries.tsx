@@ -8,9 +8,20 @@ export function Entries({ label, lines }: { label: string; lines: readonly Schem
     <Table label={label} columns={["Who", "Rights", "Counts", "Where from"]}>
       {lines.map((l) => (
         <tr key={l.text}>
-          <td>{l.who}{l.unknown ? <em className="text-opens"> (no longer exists)</em> : null}<code className="block text-muted">{l.text}</code></td>
-          <td><code>{l.rights}</code></td>
-          <td><Effective entry={l} />{l.effective === l.rights ? null : <span className="block text-xs text-muted">the mask takes the rest</span>}</td>
+          <td>
+            {l.who}
+            {l.unknown ? <em className="text-opens"> (no longer exists)</em> : null}
+            <code className="block text-muted">{l.text}</code>
+          </td>
+          <td>
+            <code>{l.rights}</code>
+          </td>
+          <td>
+            <Effective entry={l} />
+            {l.effective === l.rights ? null : (
+              <span className="block text-xs text-muted">the mask takes the rest</span>
+            )}
+          </td>
           <td className="text-sm">{l.origin}</td>
         </tr>
       ))}

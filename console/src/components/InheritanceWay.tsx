@@ -3,25 +3,59 @@ import type { Schemas } from "../api/client";
 type Sight = Schemas["Sight"];
 
 /** One place on the way: what is set there, and which of it comes down to the path. */
-function Place({ path, stopped, first, last, own, down }: { path: string; stopped: boolean; first: boolean; last: boolean; own: readonly string[]; down: number }) {
+function Place({
+  path,
+  stopped,
+  first,
+  last,
+  own,
+  down,
+}: {
+  path: string;
+  stopped: boolean;
+  first: boolean;
+  last: boolean;
+  own: readonly string[];
+  down: number;
+}) {
   return (
     <li className="relative grid grid-cols-[1.25rem_minmax(0,1fr)] gap-x-3 pb-3">
-      {last ? null : <span aria-hidden="true" className="absolute top-3 bottom-0 left-[0.56rem] border-l-2 border-ink" />}
-      <span aria-hidden="true" className="relative z-1 mt-1 grid h-5 place-items-center bg-paper font-bold leading-none">{stopped ? "╪" : last ? "●" : "┿"}</span>
+      {last ? null : (
+        <span aria-hidden="true" className="absolute top-3 bottom-0 left-[0.56rem] border-l-2 border-ink" />
+      )}
+      <span
+        aria-hidden="true"
+        className="relative z-1 mt-1 grid h-5 place-items-center bg-paper font-bold leading-none"
+      >
+        {stopped ? "╪" : last ? "●" : "┿"}
+      </span>
       <div className="min-w-0">
         <code className={last ? "font-semibold" : ""}>{path}</code>
-        <span className={`text-sm ${stopped && !first ? "font-semibold text-opens" : "text-muted"}`}>{" "}
-          {stopped ? (first ? "begins here: nothing comes from above" : "inheritance stops here: nothing above comes down") : "takes entries from above"}
+        <span className={`text-sm ${stopped && !first ? "font-semibold text-opens" : "text-muted"}`}>
+          {" "}
+          {stopped
+            ? first
+              ? "begins here: nothing comes from above"
+              : "inheritance stops here: nothing above comes down"
+            : "takes entries from above"}
         </span>
         {own.length > 0 ? (
           <ul className="mt-0.5 text-sm">
-            {own.map((e, i) => <li key={i}><code>{e}</code></li>)}
+            {own.map((e, i) => (
+              <li key={i}>
+                <code>{e}</code>
+              </li>
+            ))}
           </ul>
         ) : (
           <span className="block text-sm text-muted">sets nothing of its own</span>
         )}
         {!last && own.length > 0 ? (
-          <span className="block text-sm text-muted">{down > 0 ? `↓ ${down} of these ${down === 1 ? "comes" : "come"} down to the path` : "none of these comes down to the path"}</span>
+          <span className="block text-sm text-muted">
+            {down > 0
+              ? `↓ ${down} of these ${down === 1 ? "comes" : "come"} down to the path`
+              : "none of these comes down to the path"}
+          </span>
         ) : null}
       </div>
     </li>

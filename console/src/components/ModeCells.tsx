@@ -23,17 +23,31 @@ export function ModeCells({ mode, change }: { mode: string; change: (octal: stri
       <tbody>
         <tr>
           <td className="border-0 pr-2 text-right text-xs text-muted">special</td>
-          {special.map((name, c) => <td key={name} className="border-0 p-1">{cell(0o4000 >> c, name, true)}</td>)}
+          {special.map((name, c) => (
+            <td key={name} className="border-0 p-1">
+              {cell(0o4000 >> c, name, true)}
+            </td>
+          ))}
         </tr>
         {rows.map((row, r) => (
           <tr key={row}>
-            <th scope="row" className="border-0 py-1 pr-2 text-right font-normal">{row}</th>
-            {classes.map((c, i) => <td key={c} className="border-0 p-1">{cell(0o400 >> (3 * i + r), `${c}: ${row}`, false)}</td>)}
+            <th scope="row" className="border-0 py-1 pr-2 text-right font-normal">
+              {row}
+            </th>
+            {classes.map((c, i) => (
+              <td key={c} className="border-0 p-1">
+                {cell(0o400 >> (3 * i + r), `${c}: ${row}`, false)}
+              </td>
+            ))}
           </tr>
         ))}
         <tr>
           <td className="border-0" />
-          {classes.map((c) => <td key={c} className="border-0 p-0 text-center text-xs text-muted">{c}</td>)}
+          {classes.map((c) => (
+            <td key={c} className="border-0 p-0 text-center text-xs text-muted">
+              {c}
+            </td>
+          ))}
         </tr>
       </tbody>
     </table>

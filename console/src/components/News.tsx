@@ -9,8 +9,12 @@ export function News() {
   if (n === 0 || (pathname === "/settings" && search === "?tab=you")) return null;
   return (
     <p role="status" className="mt-4 rounded border-l-4 border-opens bg-sheet px-4 py-2 print:hidden">
-      {n === 1 ? "Something has changed in how you sign in, or somebody tried to." : `${n} things have changed in how you sign in, or somebody tried to.`}{" "}
-      <Link className="underline" to="/settings?tab=you">Look at it</Link>
+      {n === 1
+        ? "Something has changed in how you sign in, or somebody tried to."
+        : `${n} things have changed in how you sign in, or somebody tried to.`}{" "}
+      <Link className="underline" to="/settings?tab=you">
+        Look at it
+      </Link>
     </p>
   );
 }

@@ -4,7 +4,10 @@ import type { ReactNode } from "react";
 export function Note({ error, children }: { error?: unknown; children?: ReactNode }) {
   if (!error && !children) return null;
   return (
-    <div role={error ? "alert" : "note"} className={`my-4 rounded border-l-4 bg-sheet px-4 py-3 ${error ? "border-opens" : "border-line"}`}>
+    <div
+      role={error ? "alert" : "note"}
+      className={`my-4 rounded border-l-4 bg-sheet px-4 py-3 ${error ? "border-opens" : "border-line"}`}
+    >
       {error ? (error instanceof Error ? error.message : String(error)) : children}
     </div>
   );

@@ -6,7 +6,10 @@ export function Outside({ children, way = <Link to="/">Sign in</Link> }: { child
   return (
     <div className="mx-auto max-w-6xl px-4">
       <header className="flex items-center justify-between border-b-2 border-ink py-3">
-        <span className="flex items-center gap-2 font-serif text-xl font-bold"><img src="/tally.svg" alt="" width="24" height="24" />Idle Tally</span>
+        <span className="flex items-center gap-2 font-serif text-xl font-bold">
+          <img src="/tally.svg" alt="" width="24" height="24" />
+          Idle Tally
+        </span>
         {way}
       </header>
       <main className="py-6">{children}</main>

@@ -5,7 +5,9 @@ export function Rest({ of, command }: { of: Listed<unknown> | undefined; command
   if (!of?.next) return null;
   return (
     <p className="mt-2 text-sm text-muted">
-      {of.items.length.toLocaleString()}{of.total > of.items.length ? ` of ${of.total.toLocaleString()}` : ""} are shown; all of them: <code>{command}</code>
+      {of.items.length.toLocaleString()}
+      {of.total > of.items.length ? ` of ${of.total.toLocaleString()}` : ""} are shown; all of them:{" "}
+      <code>{command}</code>
     </p>
   );
 }

@@ -23,16 +23,29 @@ export function RoleChoice({ chosen, choose }: { chosen: readonly string[]; choo
         return (
           <div key={role} className="py-1">
             <label className="flex items-center gap-2">
-              <input type="checkbox" className="size-4.5 accent-(--color-ink)" checked={everywhere} onChange={(e) => set(role, e.target.checked)} />
+              <input
+                type="checkbox"
+                className="size-4.5 accent-(--color-ink)"
+                checked={everywhere}
+                onChange={(e) => set(role, e.target.checked)}
+              />
               {role} <span className="text-sm text-muted">{means[role]}</span>
             </label>
             {forOne.includes(role) && !everywhere && applications.length > 0 ? (
               <details className="ml-6.5 text-sm" open={bound.length > 0}>
-                <summary className="cursor-pointer text-muted">only for {bound.length > 0 ? bound.join(", ") : "single applications…"}</summary>
+                <summary className="cursor-pointer text-muted">
+                  only for {bound.length > 0 ? bound.join(", ") : "single applications…"}
+                </summary>
                 <div className="max-h-40 overflow-auto">
                   {applications.map((a) => (
                     <label key={a} className="mr-4 inline-flex items-center gap-2 py-1">
-                      <input type="checkbox" className="size-4 accent-(--color-ink)" checked={bound.includes(a)} aria-label={`${role} for ${a}`} onChange={(e) => set(`${role}@${a}`, e.target.checked)} />
+                      <input
+                        type="checkbox"
+                        className="size-4 accent-(--color-ink)"
+                        checked={bound.includes(a)}
+                        aria-label={`${role} for ${a}`}
+                        onChange={(e) => set(`${role}@${a}`, e.target.checked)}
+                      />
                       {a}
                     </label>
                   ))}

@@ -6,10 +6,20 @@ export function ShareState({ view, other }: { view: View; other: View }) {
   const has = new Set(other.entries ?? []);
   return (
     <div className="text-sm">
-      <div><span className="text-muted">owner </span><span className={strong(view.owner === other.owner)}>{view.owner}</span></div>
-      <div><span className="text-muted">entries </span><span className={strong(view.inheritance === other.inheritance)}>{view.inheritance}</span></div>
+      <div>
+        <span className="text-muted">owner </span>
+        <span className={strong(view.owner === other.owner)}>{view.owner}</span>
+      </div>
+      <div>
+        <span className="text-muted">entries </span>
+        <span className={strong(view.inheritance === other.inheritance)}>{view.inheritance}</span>
+      </div>
       <ul>
-        {view.entries?.map((e, i) => <li key={i} className={strong(has.has(e))}><code>{e}</code></li>)}
+        {view.entries?.map((e, i) => (
+          <li key={i} className={strong(has.has(e))}>
+            <code>{e}</code>
+          </li>
+        ))}
         {view.entries?.length ? null : <li className={strong(!other.entries?.length)}>none</li>}
       </ul>
     </div>

@@ -21,7 +21,9 @@ const places = [
   ["/calculate", "Calculate"],
 ] as const;
 
-const typing = (e: KeyboardEvent) => e.target instanceof HTMLElement && (e.target.isContentEditable || ["INPUT", "TEXTAREA", "SELECT"].includes(e.target.tagName));
+const typing = (e: KeyboardEvent) =>
+  e.target instanceof HTMLElement &&
+  (e.target.isContentEditable || ["INPUT", "TEXTAREA", "SELECT"].includes(e.target.tagName));
 
 /** The frame of every page: where one can go, how to find anything, and who is here. */
 export function Shell({ me }: { me: Person }) {
@@ -41,7 +43,10 @@ export function Shell({ me }: { me: Person }) {
   return (
     <div className="mx-auto flex min-h-screen max-w-[100rem] flex-col px-4 xl:px-8">
       <Confirm me={me} />
-      <a href="#main" className="sr-only focus:not-sr-only focus:absolute focus:top-2 focus:left-2 focus:bg-sheet focus:px-3 focus:py-2">
+      <a
+        href="#main"
+        className="sr-only focus:not-sr-only focus:absolute focus:top-2 focus:left-2 focus:bg-sheet focus:px-3 focus:py-2"
+      >
         Skip to content
       </a>
       <header className="flex flex-wrap items-center gap-x-6 gap-y-2 border-b-2 border-ink py-3 print:hidden">
@@ -51,18 +56,33 @@ export function Shell({ me }: { me: Person }) {
         </NavLink>
         <nav aria-label="Main" className="order-3 flex w-full flex-wrap gap-1 lg:order-2 lg:w-auto lg:flex-1">
           {places.map(([to, name]) => (
-            <NavLink key={to} to={to} end={to === "/"} className="rounded px-2.5 py-1 no-underline hover:bg-sheet aria-[current=page]:bg-sheet aria-[current=page]:font-semibold">
+            <NavLink
+              key={to}
+              to={to}
+              end={to === "/"}
+              className="rounded px-2.5 py-1 no-underline hover:bg-sheet aria-[current=page]:bg-sheet aria-[current=page]:font-semibold"
+            >
               {name}
             </NavLink>
           ))}
         </nav>
         <div className="order-2 ml-auto flex gap-2 lg:order-3">
-          <button type="button" onClick={() => setFinding(true)} aria-keyshortcuts="Control+K /" className="cursor-pointer rounded border border-line px-3 py-1 text-sm hover:border-ink">
+          <button
+            type="button"
+            onClick={() => setFinding(true)}
+            aria-keyshortcuts="Control+K /"
+            className="cursor-pointer rounded border border-line px-3 py-1 text-sm hover:border-ink"
+          >
             Find <kbd className="ml-1 hidden text-xs text-muted sm:inline">Ctrl K</kbd>
           </button>
           <Menu>
-            <MenuButton className="cursor-pointer rounded border border-line px-3 py-1 text-sm hover:border-ink">{me.name} ▾</MenuButton>
-            <MenuItems anchor="bottom end" className="z-10 mt-1 rounded border border-line bg-sheet p-1 text-sm shadow-lg">
+            <MenuButton className="cursor-pointer rounded border border-line px-3 py-1 text-sm hover:border-ink">
+              {me.name} ▾
+            </MenuButton>
+            <MenuItems
+              anchor="bottom end"
+              className="z-10 mt-1 rounded border border-line bg-sheet p-1 text-sm shadow-lg"
+            >
               <div className="px-3 py-1 text-muted">{me.roles?.join(", ")}</div>
               <MenuItem>
                 <button
@@ -81,7 +101,11 @@ export function Shell({ me }: { me: Person }) {
       <main id="main" className="flex-1 py-6">
         <Outlet />
       </main>
-      {finding ? <Suspense fallback={null}><Palette pages={places} close={() => setFinding(false)} /></Suspense> : null}
+      {finding ? (
+        <Suspense fallback={null}>
+          <Palette pages={places} close={() => setFinding(false)} />
+        </Suspense>
+      ) : null}
     </div>
   );
 }

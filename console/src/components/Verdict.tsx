@@ -4,7 +4,8 @@ import type { Schemas } from "../api/client";
 export function Verdict({ of, className = "" }: { of: Schemas["Verdict"]; className?: string }) {
   return (
     <p className={`border-l-4 pl-3 ${of.holds ? "border-line" : "border-ink font-semibold"} ${className}`}>
-      {of.says.charAt(0).toUpperCase()}{of.says.slice(1)}.
+      {of.says.charAt(0).toUpperCase()}
+      {of.says.slice(1)}.
     </p>
   );
 }

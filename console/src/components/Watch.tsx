@@ -6,7 +6,11 @@ export function Watch({ state }: { state?: Schemas["WatchState"] }) {
   return (
     <>
       {state.watching ? (state.notes?.length ? "in part" : "yes") : "no"}
-      {state.notes?.map((n) => <span key={n} className="block text-sm text-muted">{n}</span>)}
+      {state.notes?.map((n) => (
+        <span key={n} className="block text-sm text-muted">
+          {n}
+        </span>
+      ))}
     </>
   );
 }

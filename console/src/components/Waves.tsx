@@ -3,15 +3,33 @@ export type WaveChoice = { first: number; stop_at: number };
 /** In which order hosts run, and what stops the rest; nothing where there is one host only. */
 export function Waves({ hosts, value, set }: { hosts: number; value: WaveChoice; set: (v: WaveChoice) => void }) {
   if (hosts < 2) return null;
-  const number = (text: string, least: number, most: number) => Math.min(Math.max(Math.trunc(Number(text)) || least, least), most);
+  const number = (text: string, least: number, most: number) =>
+    Math.min(Math.max(Math.trunc(Number(text)) || least, least), most);
   return (
     <fieldset className="mb-4 text-sm">
       <legend className="mb-1">Of {hosts.toLocaleString()} hosts</legend>
       <label>
-        <input type="number" className="box w-20" min={1} max={hosts} value={value.first} onChange={(e) => set({ ...value, first: number(e.target.value, 1, hosts) })} /> first;
+        <input
+          type="number"
+          className="box w-20"
+          min={1}
+          max={hosts}
+          value={value.first}
+          onChange={(e) => set({ ...value, first: number(e.target.value, 1, hosts) })}
+        />{" "}
+        first;
       </label>{" "}
       <label>
-        the rest where no more than <input type="number" className="box w-20" min={1} max={100} value={value.stop_at} onChange={(e) => set({ ...value, stop_at: number(e.target.value, 1, 100) })} /> percent of their steps are left
+        the rest where no more than{" "}
+        <input
+          type="number"
+          className="box w-20"
+          min={1}
+          max={100}
+          value={value.stop_at}
+          onChange={(e) => set({ ...value, stop_at: number(e.target.value, 1, 100) })}
+        />{" "}
+        percent of their steps are left
       </label>
     </fieldset>
   );

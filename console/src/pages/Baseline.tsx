@@ -27,17 +27,48 @@ function Editions({ application, me }: { application: string; me: Person }) {
   return (
     <>
       <Note error={editions.error ?? publish.error} />
-      <Table label="Editions" columns={[{ name: "Edition", figure: true }, "State", "Drafted", "Published", { name: "Actions", hidden: true }]}>
+      <Table
+        label="Editions"
+        columns={[
+          { name: "Edition", figure: true },
+          "State",
+          "Drafted",
+          "Published",
+          { name: "Actions", hidden: true },
+        ]}
+      >
         {rows.map((e) => (
           <tr key={e.number}>
             <td className="figure">{e.number}</td>
-            <td><StateWord state={e.state} /></td>
-            <td><Time at={e.created} /> by {e.author}</td>
-            <td>{e.published ? <><Time at={e.published} /> by {e.published_by}</> : "–"}</td>
+            <td>
+              <StateWord state={e.state} />
+            </td>
+            <td>
+              <Time at={e.created} /> by {e.author}
+            </td>
+            <td>
+              {e.published ? (
+                <>
+                  <Time at={e.published} /> by {e.published_by}
+                </>
+              ) : (
+                "–"
+              )}
+            </td>
             <td className="figure">
               <span className="inline-flex gap-2">
-                <Link className="self-center text-sm" to={`/baselines/${application}/edit?from=${e.number}`}>{author ? "Edit the text" : "Read the text"}</Link>
-                {e.state !== "published" ? <Button onClick={() => setShown(shown === e.number ? undefined : e.number)} aria-expanded={shown === e.number} aria-label={`What would it change? Edition ${e.number}`}>What would it change?</Button> : null}
+                <Link className="self-center text-sm" to={`/baselines/${application}/edit?from=${e.number}`}>
+                  {author ? "Edit the text" : "Read the text"}
+                </Link>
+                {e.state !== "published" ? (
+                  <Button
+                    onClick={() => setShown(shown === e.number ? undefined : e.number)}
+                    aria-expanded={shown === e.number}
+                    aria-label={`What would it change? Edition ${e.number}`}
+                  >
+                    What would it change?
+                  </Button>
+                ) : null}
               </span>
             </td>
           </tr>
@@ -45,11 +76,23 @@ function Editions({ application, me }: { application: string; me: Person }) {
       </Table>
       {shown !== undefined ? (
         <section className="mt-4 rounded border border-line bg-sheet p-4" aria-label={`Effect of edition ${shown}`}>
-          <h2 className="mb-2 font-bold">{published === undefined ? `Edition ${shown} would be the first` : `Edition ${shown} in place of ${published}, on the last snapshots`}</h2>
+          <h2 className="mb-2 font-bold">
+            {published === undefined
+              ? `Edition ${shown} would be the first`
+              : `Edition ${shown} in place of ${published}, on the last snapshots`}
+          </h2>
           <Note error={comparison.error} />
           {comparison.isFetching && !comparison.data ? <p className="text-muted">Comparing …</p> : null}
           {comparison.data ? <Effect effect={comparison.data} /> : null}
-          {author ? <Button look="strong" disabled={publish.isPending} onClick={() => publish.mutate(shown, { onSuccess: () => setShown(undefined) })}>Publish edition {shown}</Button> : null}
+          {author ? (
+            <Button
+              look="strong"
+              disabled={publish.isPending}
+              onClick={() => publish.mutate(shown, { onSuccess: () => setShown(undefined) })}
+            >
+              Publish edition {shown}
+            </Button>
+          ) : null}
         </section>
       ) : null}
       <Rest of={editions.data} command={`idletally baseline list ${application} --all`} />

@@ -60,30 +60,88 @@ export default function Drift({ me }: { me: Person }) {
           const r = reports.find((x) => x.host === h.host);
           return (
             <li key={h.host}>
-              {r ? <Link to={`/look?snapshot=${r.snapshot}`}>{h.host}</Link> : <Link to={`/hosts/${h.host}`}>{h.host}</Link>}: <span className={h.state === "declared" || h.state === "drifted" ? "" : "font-semibold text-ink"}>{h.says}</span>
-              {r ? <>; {r.judged.toLocaleString()} of {r.paths.toLocaleString()} paths judged by edition {r.edition}, {r.waived ? `${r.waived.toLocaleString()} more waived, ` : ""}looked at <Time at={h.looked} /></> : null}
-              {r?.more_groups ? <div>{r.more_groups.toLocaleString()} groups more, of less weight, are not shown here.</div> : null}
-              {r?.problems?.map((p) => <div key={p.message}>{p.message}</div>)}
+              {r ? (
+                <Link to={`/look?snapshot=${r.snapshot}`}>{h.host}</Link>
+              ) : (
+                <Link to={`/hosts/${h.host}`}>{h.host}</Link>
+              )}
+              :{" "}
+              <span className={h.state === "declared" || h.state === "drifted" ? "" : "font-semibold text-ink"}>
+                {h.says}
+              </span>
+              {r ? (
+                <>
+                  ; {r.judged.toLocaleString()} of {r.paths.toLocaleString()} paths judged by edition {r.edition},{" "}
+                  {r.waived ? `${r.waived.toLocaleString()} more waived, ` : ""}looked at <Time at={h.looked} />
+                </>
+              ) : null}
+              {r?.more_groups ? (
+                <div>{r.more_groups.toLocaleString()} groups more, of less weight, are not shown here.</div>
+              ) : null}
+              {r?.problems?.map((p) => (
+                <div key={p.message}>{p.message}</div>
+              ))}
             </li>
           );
         })}
       </ul>
       <OpenPlans application={application} />
       {standing ? <HostChoice standing={standing} host={host} choose={(h) => set({ host: h, at: "" })} /> : null}
-      {many && standing ? <EqualGroups application={application} standing={standing} equal={equal.data?.items ?? []} total={equal.data?.total} error={equal.error} pending={equal.isPending} basket={basket} /> : null}
-      {drift.data && reports.length === 0 && (drift.data.hosts?.length ?? 0) > 0 ? <Note>No host was looked at yet.<Command text={`idletally snapshot take ${application}`} /></Note> : null}
+      {many && standing ? (
+        <EqualGroups
+          application={application}
+          standing={standing}
+          equal={equal.data?.items ?? []}
+          total={equal.data?.total}
+          error={equal.error}
+          pending={equal.isPending}
+          basket={basket}
+        />
+      ) : null}
+      {drift.data && reports.length === 0 && (drift.data.hosts?.length ?? 0) > 0 ? (
+        <Note>
+          No host was looked at yet.
+          <Command text={`idletally snapshot take ${application}`} />
+        </Note>
+      ) : null}
       {many ? null : (
-      <Tabs
-        at={search.get("tab") ?? ""}
-        go={(tab) => set({ tab })}
-        tabs={[
-          { key: "", name: "Groups", panel: <Groups application={application} me={me} all={groups} reports={reports} word={search.get("effect") ?? ""} setWord={(effect) => set({ effect })} basket={basket} /> },
-          { key: "folders", name: "By folder", panel: <Folders reports={reports} groups={groups} at={search.get("at") ?? ""} go={(at) => set({ at })} basket={basket} /> },
-          { key: "time", name: "Over time", panel: <OverTime application={application} host={host} /> },
-          { key: "causes", name: "Coming back", panel: <Causes application={application} host={host} /> },
-          { key: "waivers", name: "Accepted", panel: <Waivers application={application} host={host} me={me} /> },
-        ]}
-      />
+        <Tabs
+          at={search.get("tab") ?? ""}
+          go={(tab) => set({ tab })}
+          tabs={[
+            {
+              key: "",
+              name: "Groups",
+              panel: (
+                <Groups
+                  application={application}
+                  me={me}
+                  all={groups}
+                  reports={reports}
+                  word={search.get("effect") ?? ""}
+                  setWord={(effect) => set({ effect })}
+                  basket={basket}
+                />
+              ),
+            },
+            {
+              key: "folders",
+              name: "By folder",
+              panel: (
+                <Folders
+                  reports={reports}
+                  groups={groups}
+                  at={search.get("at") ?? ""}
+                  go={(at) => set({ at })}
+                  basket={basket}
+                />
+              ),
+            },
+            { key: "time", name: "Over time", panel: <OverTime application={application} host={host} /> },
+            { key: "causes", name: "Coming back", panel: <Causes application={application} host={host} /> },
+            { key: "waivers", name: "Accepted", panel: <Waivers application={application} host={host} me={me} /> },
+          ]}
+        />
       )}
       {basket ? <BasketBar application={application} basket={basket} reports={drift.data?.reports ?? []} /> : null}
     </>

@@ -27,7 +27,13 @@ function Sentence({ line }: { line: Line }) {
   const by = line.who.length + (line.token ? ` (token ${line.token})`.length : 0);
   const at = to ? line.sentence.indexOf(line.subject, by) : -1;
   if (!to || at < 0) return <>{line.sentence}.</>;
-  return <>{line.sentence.slice(0, at)}<Link to={to}>{line.subject}</Link>{line.sentence.slice(at + line.subject.length)}.</>;
+  return (
+    <>
+      {line.sentence.slice(0, at)}
+      <Link to={to}>{line.subject}</Link>
+      {line.sentence.slice(at + line.subject.length)}.
+    </>
+  );
 }
 
 /** Who did what, and when. */
@@ -35,29 +41,92 @@ export default function History() {
   const [search, setSearch] = useSearchParams();
   const get = (name: keyof Past) => search.get(name) ?? "";
   // What is typed is here at once, and in the address when it has settled.
-  const [past, setPast] = useState<Past>({ who: get("who"), what: get("what"), subject: get("subject"), from: get("from"), to: get("to") });
+  const [past, setPast] = useState<Past>({
+    who: get("who"),
+    what: get("what"),
+    subject: get("subject"),
+    from: get("from"),
+    to: get("to"),
+  });
   const settled = useSettled(past, 250);
   const history = useHistory(settled);
   const lines = history.data?.pages.flatMap((p) => p.items ?? []) ?? [];
-  useEffect(() => setSearch(Object.fromEntries(Object.entries(settled).filter(([, v]) => v)), { replace: true }), [settled, setSearch]);
+  useEffect(
+    () => setSearch(Object.fromEntries(Object.entries(settled).filter(([, v]) => v)), { replace: true }),
+    [settled, setSearch],
+  );
   const set = (name: keyof Past, value: string) => setPast({ ...past, [name]: value });
   const file = `/api/v1/history/file?${new URLSearchParams(pastQuery(past)).toString()}`;
-  const flags = (["who", "what", "subject", "from", "to"] as const).filter((n) => past[n]).map((n) => ` --${n} ${quoted(past[n])}`).join("");
+  const flags = (["who", "what", "subject", "from", "to"] as const)
+    .filter((n) => past[n])
+    .map((n) => ` --${n} ${quoted(past[n])}`)
+    .join("");
   return (
     <>
       <Title text="History" />
       <form className="mb-3 flex flex-wrap items-end gap-x-3 gap-y-2" onSubmit={(e) => e.preventDefault()}>
-        <label className="text-sm">Who<input className="box mt-0.5 block w-40" value={past.who} spellCheck={false} placeholder="anybody" onChange={(e) => set("who", e.target.value)} /></label>
-        <label className="text-sm">What
+        <label className="text-sm">
+          Who
+          <input
+            className="box mt-0.5 block w-40"
+            value={past.who}
+            spellCheck={false}
+            placeholder="anybody"
+            onChange={(e) => set("who", e.target.value)}
+          />
+        </label>
+        <label className="text-sm">
+          What
           <select className="box mt-0.5 block" value={past.what} onChange={(e) => set("what", e.target.value)}>
             <option value="">anything</option>
-            {[["plan", "plans"], ["run", "runs"], ["edition", "baselines"], ["findings waived", "findings accepted"], ["snapshot", "snapshots"], ["host", "hosts enrolled"], ["sign-in", "sign-ins"], ["person", "people"], ["roles", "roles"], ["policy", "policy"]].map(([w, n]) => <option key={w} value={w}>{n}</option>)}
+            {[
+              ["plan", "plans"],
+              ["run", "runs"],
+              ["edition", "baselines"],
+              ["findings waived", "findings accepted"],
+              ["snapshot", "snapshots"],
+              ["host", "hosts enrolled"],
+              ["sign-in", "sign-ins"],
+              ["person", "people"],
+              ["roles", "roles"],
+              ["policy", "policy"],
+            ].map(([w, n]) => (
+              <option key={w} value={w}>
+                {n}
+              </option>
+            ))}
           </select>
         </label>
-        <label className="text-sm">To what<input className="box mt-0.5 block w-48" value={past.subject} spellCheck={false} placeholder="plan, host, person…" onChange={(e) => set("subject", e.target.value)} /></label>
-        <label className="text-sm">From<input type="date" className="box mt-0.5 block" value={past.from} onChange={(e) => set("from", e.target.value)} /></label>
-        <label className="text-sm">To<input type="date" className="box mt-0.5 block" value={past.to} onChange={(e) => set("to", e.target.value)} /></label>
-        <a className="inline-flex min-h-9 items-center rounded border border-line bg-sheet px-3 py-1.5 text-sm font-semibold no-underline hover:border-ink" href={file} download>As a table (CSV)</a>
+        <label className="text-sm">
+          To what
+          <input
+            className="box mt-0.5 block w-48"
+            value={past.subject}
+            spellCheck={false}
+            placeholder="plan, host, person…"
+            onChange={(e) => set("subject", e.target.value)}
+          />
+        </label>
+        <label className="text-sm">
+          From
+          <input
+            type="date"
+            className="box mt-0.5 block"
+            value={past.from}
+            onChange={(e) => set("from", e.target.value)}
+          />
+        </label>
+        <label className="text-sm">
+          To
+          <input type="date" className="box mt-0.5 block" value={past.to} onChange={(e) => set("to", e.target.value)} />
+        </label>
+        <a
+          className="inline-flex min-h-9 items-center rounded border border-line bg-sheet px-3 py-1.5 text-sm font-semibold no-underline hover:border-ink"
+          href={file}
+          download
+        >
+          As a table (CSV)
+        </a>
         <VerifyHistory />
       </form>
       <Note error={history.error} />
@@ -72,8 +141,12 @@ export default function History() {
           more={history}
           row={(l) => (
             <div className="grid grid-cols-1 gap-x-4 py-1.5 sm:grid-cols-[12rem_minmax(0,1fr)]">
-              <span className="text-sm text-muted"><Time at={l.at} seconds /></span>
-              <span className="min-w-0 wrap-anywhere"><Sentence line={l} /></span>
+              <span className="text-sm text-muted">
+                <Time at={l.at} seconds />
+              </span>
+              <span className="min-w-0 wrap-anywhere">
+                <Sentence line={l} />
+              </span>
             </div>
           )}
         />

@@ -25,7 +25,9 @@ function Taken({ look, id }: { look: Look; id: string }) {
   return (
     <div className="mt-2 flex flex-wrap items-baseline gap-x-4 text-sm text-muted">
       <span>
-        <Link to={`/drift/${s.application}?host=${s.host}`}>{s.application}</Link> on <Link to={`/hosts/${s.host}`}>{s.host}</Link> as of <Time at={s.taken} />: {s.paths.toLocaleString()} paths, {s.gaps} not read. Root hash <code>{s.root?.slice(0, 16)}</code>
+        <Link to={`/drift/${s.application}?host=${s.host}`}>{s.application}</Link> on{" "}
+        <Link to={`/hosts/${s.host}`}>{s.host}</Link> as of <Time at={s.taken} />: {s.paths.toLocaleString()} paths,{" "}
+        {s.gaps} not read. Root hash <code>{s.root?.slice(0, 16)}</code>
       </span>
       <Times look={look} of={s} />
     </div>
@@ -38,8 +40,13 @@ function Roots({ look, host }: { look: Look; host: string }) {
   const roots = [...new Set(snaps.data?.items?.flatMap((s) => s.roots ?? []))].sort();
   return (
     <Note>
-      Say which path to look at. {roots.length > 0 ? `Known roots of ${host}: ` : "A host shows what its own list of roots holds."}
-      {roots.map((r) => <Link key={r} to={look.address({ path: r })} className="mr-3"><code>{r}</code></Link>)}
+      Say which path to look at.{" "}
+      {roots.length > 0 ? `Known roots of ${host}: ` : "A host shows what its own list of roots holds."}
+      {roots.map((r) => (
+        <Link key={r} to={look.address({ path: r })} className="mr-3">
+          <code>{r}</code>
+        </Link>
+      ))}
     </Note>
   );
 }
@@ -61,7 +68,23 @@ function PathPart({ look, me }: { look: Look; me: Person }) {
     },
     { key: "who", name: "Who can", panel: <WhoCan look={look} sight={s} /> },
     ...(s.kind === "folder" ? [{ key: "below", name: "Below it", panel: <Below look={look} path={s.path} /> }] : []),
-    ...(look.where.host && may(me, "operator") ? [{ key: "try", name: "Try it", panel: <Try key={`${look.account} ${s.path}`} host={look.where.host} account={look.account} path={s.path} share={s.access?.inheritance !== undefined} /> }] : []),
+    ...(look.where.host && may(me, "operator")
+      ? [
+          {
+            key: "try",
+            name: "Try it",
+            panel: (
+              <Try
+                key={`${look.account} ${s.path}`}
+                host={look.where.host}
+                account={look.account}
+                path={s.path}
+                share={s.access?.inheritance !== undefined}
+              />
+            ),
+          },
+        ]
+      : []),
   ];
   return (
     <section aria-label="The path">
@@ -80,9 +103,18 @@ export default function LookPage({ me }: { me: Person }) {
     <>
       <Title text="Look" className="mb-3" />
       <Source key={`${look.path} ${look.account}`} look={look} />
-      {snapshot ? <Taken look={look} id={snapshot} /> : host ? <p className="mt-2 text-sm text-muted">Asked of {host} itself, now.</p> : null}
+      {snapshot ? (
+        <Taken look={look} id={snapshot} />
+      ) : host ? (
+        <p className="mt-2 text-sm text-muted">Asked of {host} itself, now.</p>
+      ) : null}
       {look.account && (host ?? snapshot) ? <Who where={look.where} name={look.account} /> : null}
-      {!host && !snapshot ? <Note>Choose a host to ask it as it is now, or a snapshot to ask what was. Paths, access entries and who can do what are answered alike.</Note> : null}
+      {!host && !snapshot ? (
+        <Note>
+          Choose a host to ask it as it is now, or a snapshot to ask what was. Paths, access entries and who can do what
+          are answered alike.
+        </Note>
+      ) : null}
       {host && !look.path ? <Roots look={look} host={host} /> : null}
       {look.path ? <Crumbs path={look.path} to={(p) => look.address({ path: p, tab: "" })} /> : null}
       {(host ?? snapshot) && (look.path || snapshot) ? (

@@ -47,15 +47,34 @@ export default function RunPage({ me }: { me: Person }) {
       <Title text={`Run: ${run.title}`} className="mb-2" />
       <p className="flex flex-wrap items-baseline gap-x-3 text-sm text-muted" aria-live="polite">
         <StateWord state={run.state} />
-        <span>started by {run.started_by}, <Time at={run.started} /></span>
-        {run.ended ? <span>ended <Time at={run.ended} /></span> : null}
+        <span>
+          started by {run.started_by}, <Time at={run.started} />
+        </span>
+        {run.ended ? (
+          <span>
+            ended <Time at={run.ended} />
+          </span>
+        ) : null}
         <Link to={`/plans/${run.plan}`}>its plan</Link>
       </p>
       <div className="my-4 flex gap-2">
-        {running && may(me, "operator", run.application) ? <Button disabled={halt.isPending} onClick={() => halt.mutate(undefined)}>Halt at the next step</Button> : null}
-        {run.state === "halted" && may(me, "operator", run.application) ? <Button look="strong" disabled={resume.isPending} onClick={() => resume.mutate(undefined)}>Go on</Button> : null}
+        {running && may(me, "operator", run.application) ? (
+          <Button disabled={halt.isPending} onClick={() => halt.mutate(undefined)}>
+            Halt at the next step
+          </Button>
+        ) : null}
+        {run.state === "halted" && may(me, "operator", run.application) ? (
+          <Button look="strong" disabled={resume.isPending} onClick={() => resume.mutate(undefined)}>
+            Go on
+          </Button>
+        ) : null}
         {!running && may(me, "author", run.application) ? (
-          <Link className="inline-flex min-h-9 items-center rounded border border-line bg-sheet px-3 py-1.5 text-sm font-semibold no-underline hover:border-ink" to={`/put-back?run=${run.id}`}>Put it back…</Link>
+          <Link
+            className="inline-flex min-h-9 items-center rounded border border-line bg-sheet px-3 py-1.5 text-sm font-semibold no-underline hover:border-ink"
+            to={`/put-back?run=${run.id}`}
+          >
+            Put it back…
+          </Link>
         ) : null}
       </div>
       <Note error={halt.error ?? resume.error} />
@@ -71,10 +90,22 @@ export default function RunPage({ me }: { me: Person }) {
               <span className="text-sm">{h.refused.toLocaleString()} refused</span>
               {h.wrong ? <span className="text-sm">{h.wrong.toLocaleString()} changed again by others</span> : null}
             </div>
-            <progress className="mt-2 h-2 w-full" value={h.progress} max={Math.max(h.total, 1)} aria-label={`Progress on ${h.host}`} />
-            <div className="text-sm text-muted">{h.progress.toLocaleString()} of {h.total.toLocaleString()} steps</div>
+            <progress
+              className="mt-2 h-2 w-full"
+              value={h.progress}
+              max={Math.max(h.total, 1)}
+              aria-label={`Progress on ${h.host}`}
+            />
+            <div className="text-sm text-muted">
+              {h.progress.toLocaleString()} of {h.total.toLocaleString()} steps
+            </div>
             {h.message ? <Note>{h.message}</Note> : null}
-            {running && h.state === "waiting" ? <div className="text-sm text-muted">Its agent has not taken it yet. Where nothing leads to the host, carry it there: <Command text={`idletally run export ${run.id} ${h.host} FILE`} /></div> : null}
+            {running && h.state === "waiting" ? (
+              <div className="text-sm text-muted">
+                Its agent has not taken it yet. Where nothing leads to the host, carry it there:{" "}
+                <Command text={`idletally run export ${run.id} ${h.host} FILE`} />
+              </div>
+            ) : null}
           </li>
         ))}
       </ul>
@@ -82,14 +113,16 @@ export default function RunPage({ me }: { me: Person }) {
         <section className="mt-6">
           <h2 className="mb-1 font-bold">What was not done</h2>
           <Table label="What was not done" columns={["Host", "Path", "Outcome", "Reason"]}>
-                {results.data.items.map((r) => (
-                  <tr key={`${r.host}${r.step}`}>
-                    <td className="whitespace-nowrap">{r.host}</td>
-                    <td className="min-w-80 w-2/5"><code>{r.path}</code></td>
-                    <td>{r.outcome}</td>
-                    <td>{r.reason}</td>
-                  </tr>
-                ))}
+            {results.data.items.map((r) => (
+              <tr key={`${r.host}${r.step}`}>
+                <td className="whitespace-nowrap">{r.host}</td>
+                <td className="min-w-80 w-2/5">
+                  <code>{r.path}</code>
+                </td>
+                <td>{r.outcome}</td>
+                <td>{r.reason}</td>
+              </tr>
+            ))}
           </Table>
           <Rest of={results.data} command={`idletally run results ${run.id} --all`} />
         </section>

@@ -11,14 +11,27 @@ import { You } from "./settings/You";
 export function SecondFirst({ me, done }: { me: Person; done: () => void }) {
   const signOut = useSignOut();
   return (
-    <Outside way={<Button disabled={signOut.isPending} onClick={() => signOut.mutate(undefined)}>Sign out</Button>}>
+    <Outside
+      way={
+        <Button disabled={signOut.isPending} onClick={() => signOut.mutate(undefined)}>
+          Sign out
+        </Button>
+      }
+    >
       <Title text="A second factor first" />
       {me.wants_second ? (
         <Note>Your roles ({me.roles?.join(", ")}) need a second factor. Set one up, then go on.</Note>
       ) : (
-        <Note>You have a second factor. <Button look="strong" onClick={done}>Go on</Button></Note>
+        <Note>
+          You have a second factor.{" "}
+          <Button look="strong" onClick={done}>
+            Go on
+          </Button>
+        </Note>
       )}
-      <div className="mt-4"><You me={me} /></div>
+      <div className="mt-4">
+        <You me={me} />
+      </div>
       <Confirm me={me} />
     </Outside>
   );

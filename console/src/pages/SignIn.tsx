@@ -38,34 +38,83 @@ export function SignIn() {
       >
         <Field className="mb-4">
           <Label>Name</Label>
-          <Input required autoComplete="username" autoFocus className={box} value={name} onChange={(e) => setName(e.target.value)} />
+          <Input
+            required
+            autoComplete="username"
+            autoFocus
+            className={box}
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+          />
         </Field>
         <Field className="mb-4">
           <Label>Password</Label>
-          <Input required type="password" autoComplete="current-password" className={box} value={password} onChange={(e) => setPassword(e.target.value)} />
+          <Input
+            required
+            type="password"
+            autoComplete="current-password"
+            className={box}
+            value={password}
+            onChange={(e) => setPassword(e.target.value)}
+          />
         </Field>
         {oneTime ? (
           <Field className="mb-4">
             <Label>New password, at least 12 characters</Label>
-            <Input required type="password" autoComplete="new-password" minLength={12} className={box} value={fresh} onChange={(e) => setFresh(e.target.value)} />
+            <Input
+              required
+              type="password"
+              autoComplete="new-password"
+              minLength={12}
+              className={box}
+              value={fresh}
+              onChange={(e) => setFresh(e.target.value)}
+            />
             <PasswordStrength name={name} password={fresh} />
           </Field>
         ) : null}
         {wantsCode ? (
           <Field className="mb-4">
             <Label>Code of your authenticator, or one to spare</Label>
-            <Input required autoFocus inputMode="text" autoComplete="one-time-code" maxLength={32} className={box} value={code} onChange={(e) => setCode(e.target.value)} />
+            <Input
+              required
+              autoFocus
+              inputMode="text"
+              autoComplete="one-time-code"
+              maxLength={32}
+              className={box}
+              value={code}
+              onChange={(e) => setCode(e.target.value)}
+            />
           </Field>
         ) : null}
         <Button look="strong" type="submit" disabled={signIn.isPending}>
           Sign in
         </Button>
-        {byPasskey && wantsCode ? <Button className="ml-2" disabled={passkey.isPending} onClick={() => passkey.mutate({ name, password })}>Use a passkey</Button> : null}
+        {byPasskey && wantsCode ? (
+          <Button className="ml-2" disabled={passkey.isPending} onClick={() => passkey.mutate({ name, password })}>
+            Use a passkey
+          </Button>
+        ) : null}
         <Note error={passkey.error ?? signIn.error} />
       </form>
-      {byPasskey && !wantsCode ? <p className="mt-6"><Button disabled={passkey.isPending} onClick={() => passkey.mutate({})}>Sign in with a passkey</Button></p> : null}
-      {ways.data?.provider ? <p className="mt-6"><a className="underline" href="/api/v1/sign-in/provider">Sign in with {ways.data.provider}</a></p> : null}
-      <p className="mt-10 text-sm"><Link to="/calculate">Explain and convert modes</Link>, without signing in</p>
+      {byPasskey && !wantsCode ? (
+        <p className="mt-6">
+          <Button disabled={passkey.isPending} onClick={() => passkey.mutate({})}>
+            Sign in with a passkey
+          </Button>
+        </p>
+      ) : null}
+      {ways.data?.provider ? (
+        <p className="mt-6">
+          <a className="underline" href="/api/v1/sign-in/provider">
+            Sign in with {ways.data.provider}
+          </a>
+        </p>
+      ) : null}
+      <p className="mt-10 text-sm">
+        <Link to="/calculate">Explain and convert modes</Link>, without signing in
+      </p>
     </main>
   );
 }

@@ -21,17 +21,42 @@ export function Explain({ application }: { application: string }) {
         onSubmit={(e) => {
           e.preventDefault();
           const form = new FormData(e.currentTarget);
-          setSearch({ tab: "explain", host: String(form.get("host")), path: String(form.get("path")) }, { replace: true });
+          setSearch(
+            { tab: "explain", host: String(form.get("host")), path: String(form.get("path")) },
+            { replace: true },
+          );
         }}
       >
-        <label>Host<select key={host} name="host" className="box block" defaultValue={host}>{hosts.map((h) => <option key={h}>{h}</option>)}</select></label>
-        <label className="min-w-0 flex-1">Path<input key={path} name="path" required defaultValue={path} placeholder="/srv/…" className="box mono block w-full" /></label>
-        <button type="submit" className="box cursor-pointer px-3 font-semibold">Explain</button>
+        <label>
+          Host
+          <select key={host} name="host" className="box block" defaultValue={host}>
+            {hosts.map((h) => (
+              <option key={h}>{h}</option>
+            ))}
+          </select>
+        </label>
+        <label className="min-w-0 flex-1">
+          Path
+          <input
+            key={path}
+            name="path"
+            required
+            defaultValue={path}
+            placeholder="/srv/…"
+            className="box mono block w-full"
+          />
+        </label>
+        <button type="submit" className="box cursor-pointer px-3 font-semibold">
+          Explain
+        </button>
       </form>
       <Note error={found.error} />
       {x ? (
         <>
-          <p className="mb-2">{x.kind}, {x.seen ? "as in its last snapshot" : "not in its last snapshot: taken for a file"}; edition {x.edition}</p>
+          <p className="mb-2">
+            {x.kind}, {x.seen ? "as in its last snapshot" : "not in its last snapshot: taken for a file"}; edition{" "}
+            {x.edition}
+          </p>
           {x.leave_alone ? <Note>The baseline leaves this path alone.</Note> : null}
           {!x.leave_alone && x.aspects?.length === 0 ? <Note>No rule speaks of this path.</Note> : null}
           {x.aspects?.length ? (
@@ -40,7 +65,9 @@ export function Explain({ application }: { application: string }) {
                 <tr key={a.aspect}>
                   <td className="font-semibold">{a.aspect}</td>
                   <td>{a.rule}</td>
-                  <td><code>{a.declared}</code></td>
+                  <td>
+                    <code>{a.declared}</code>
+                  </td>
                   <td>{a.found ? <code>{a.found}</code> : <span className="text-muted">as declared</span>}</td>
                   <td className="text-muted">{a.overruled?.join(", ")}</td>
                   <td>{a.why}</td>
@@ -48,10 +75,18 @@ export function Explain({ application }: { application: string }) {
               ))}
             </Table>
           ) : null}
-          {x.not_for?.length ? <p className="mt-2 text-sm text-muted">These rules match the path, and their conditions do not: {x.not_for.join(", ")}</p> : null}
+          {x.not_for?.length ? (
+            <p className="mt-2 text-sm text-muted">
+              These rules match the path, and their conditions do not: {x.not_for.join(", ")}
+            </p>
+          ) : null}
         </>
       ) : null}
-      {host && path ? <Command text={`idletally baseline explain ${application} '${path.replaceAll("'", String.raw`'\''`)}' --host ${host}`} /> : null}
+      {host && path ? (
+        <Command
+          text={`idletally baseline explain ${application} '${path.replaceAll("'", String.raw`'\''`)}' --host ${host}`}
+        />
+      ) : null}
     </>
   );
 }

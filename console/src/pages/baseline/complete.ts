@@ -21,20 +21,79 @@ export interface Known {
 }
 
 const values: Record<string, readonly [string, string][]> = {
-  severity: [["minor", ""], ["serious", "when left out"], ["grave", ""]],
-  form: [
-    ["ordinary", "0644, folders 0755"], ["private", "0600, folders 0700"], ["programs", "0755"], ["private-key", "nobody else at all"], ["secret", "0640, folders 0750"],
-    ["group-work", "0660, folders 2770, for a group"], ["drop", "everybody adds, removes only their own"], ["web-content", "readable for an account"], ["withheld", "everybody but these"],
+  severity: [
+    ["minor", ""],
+    ["serious", "when left out"],
+    ["grave", ""],
   ],
-  only: [["file", ""], ["folder", ""], ["link", ""], ["other", "sockets, pipes, devices"], ["executable", ""], ["not-executable", ""], ["with-entries", ""], ["without-entries", ""]],
-  files: [["0640", "rw-r-----"], ["0644", "rw-r--r--"], ["0600", "rw-------"], ["0660", "rw-rw----"], ["0750", "rwxr-x---"], ["0755", "rwxr-xr-x"], ["u=rwX,g=rX,o=", "execute where it belongs"], ["g+r,o-w", "a limit"], ["any", "take back"]],
-  folders: [["0750", "rwxr-x---"], ["0755", "rwxr-xr-x"], ["0700", "rwx------"], ["2750", "set-group-ID"], ["2770", "set-group-ID, group writes"], ["1777", "sticky"], ["any", "take back"]],
-  entries: [["none", ""], ["any", "take back"]],
-  defaults: [["none", ""], ["derived", "as the folder's own"], ["any", "take back"]],
-  capability: [["none", ""], ["any", "take back"]],
-  exists: [["yes", "must be there"], ["no", "must not be there"]],
-  immutable: [["yes", ""], ["no", ""], ["any", "take back"]],
-  "append-only": [["yes", ""], ["no", ""], ["any", "take back"]],
+  form: [
+    ["ordinary", "0644, folders 0755"],
+    ["private", "0600, folders 0700"],
+    ["programs", "0755"],
+    ["private-key", "nobody else at all"],
+    ["secret", "0640, folders 0750"],
+    ["group-work", "0660, folders 2770, for a group"],
+    ["drop", "everybody adds, removes only their own"],
+    ["web-content", "readable for an account"],
+    ["withheld", "everybody but these"],
+  ],
+  only: [
+    ["file", ""],
+    ["folder", ""],
+    ["link", ""],
+    ["other", "sockets, pipes, devices"],
+    ["executable", ""],
+    ["not-executable", ""],
+    ["with-entries", ""],
+    ["without-entries", ""],
+  ],
+  files: [
+    ["0640", "rw-r-----"],
+    ["0644", "rw-r--r--"],
+    ["0600", "rw-------"],
+    ["0660", "rw-rw----"],
+    ["0750", "rwxr-x---"],
+    ["0755", "rwxr-xr-x"],
+    ["u=rwX,g=rX,o=", "execute where it belongs"],
+    ["g+r,o-w", "a limit"],
+    ["any", "take back"],
+  ],
+  folders: [
+    ["0750", "rwxr-x---"],
+    ["0755", "rwxr-xr-x"],
+    ["0700", "rwx------"],
+    ["2750", "set-group-ID"],
+    ["2770", "set-group-ID, group writes"],
+    ["1777", "sticky"],
+    ["any", "take back"],
+  ],
+  entries: [
+    ["none", ""],
+    ["any", "take back"],
+  ],
+  defaults: [
+    ["none", ""],
+    ["derived", "as the folder's own"],
+    ["any", "take back"],
+  ],
+  capability: [
+    ["none", ""],
+    ["any", "take back"],
+  ],
+  exists: [
+    ["yes", "must be there"],
+    ["no", "must not be there"],
+  ],
+  immutable: [
+    ["yes", ""],
+    ["no", ""],
+    ["any", "take back"],
+  ],
+  "append-only": [
+    ["yes", ""],
+    ["no", ""],
+    ["any", "take back"],
+  ],
 };
 
 const keyed = /^(\s*(?:- )?)([a-z-]+):\s*(.*)$/;
@@ -58,7 +117,8 @@ export function above(doc: Text, number: number, indent: number): string[] {
   return keys;
 }
 
-const offer = (from: number, options: Completion[]): CompletionResult | null => (options.length ? { from, options, validFor: /^[^\s,"\]]*$/ } : null);
+const offer = (from: number, options: Completion[]): CompletionResult | null =>
+  options.length ? { from, options, validFor: /^[^\s,"\]]*$/ } : null;
 
 /** Offers keys, values, accounts and paths for the place of the cursor. */
 export async function complete(c: CompletionContext, known: Known): Promise<CompletionResult | null> {
@@ -71,15 +131,41 @@ export async function complete(c: CompletionContext, known: Known): Promise<Comp
   const inner = m?.[2] ?? way.at(-1) ?? "";
   const written = /[^\s,"[\]]*$/.exec(before)?.[0] ?? "";
   const from = c.pos - written.length;
-  if (!m && key && !(key[2] && ["paths", "entries", "defaults", "roots", "only", "for", "at-least", "names", "tags"].includes(way.at(-1) ?? ""))) {
+  if (
+    !m &&
+    key &&
+    !(
+      key[2] &&
+      ["paths", "entries", "defaults", "roots", "only", "for", "at-least", "names", "tags"].includes(way.at(-1) ?? "")
+    )
+  ) {
     if (!c.explicit && key[3] === "") return null;
-    const of = way.length === 0 ? known.schema?.properties : way.at(-1) === "rules" ? known.schema?.$defs?.["rule"]?.properties : way.at(-1) === "hosts" ? known.schema?.properties?.["hosts"]?.properties : way.at(-2) === "forms" ? known.schema?.$defs?.["form"]?.properties : undefined;
-    return offer(from, Object.entries(of ?? {}).map(([label, p]) => ({ label, apply: `${label}: `, ...(p.description ? { info: p.description } : {}) })));
+    const of =
+      way.length === 0
+        ? known.schema?.properties
+        : way.at(-1) === "rules"
+          ? known.schema?.$defs?.["rule"]?.properties
+          : way.at(-1) === "hosts"
+            ? known.schema?.properties?.["hosts"]?.properties
+            : way.at(-2) === "forms"
+              ? known.schema?.$defs?.["form"]?.properties
+              : undefined;
+    return offer(
+      from,
+      Object.entries(of ?? {}).map(([label, p]) => ({
+        label,
+        apply: `${label}: `,
+        ...(p.description ? { info: p.description } : {}),
+      })),
+    );
   }
   const entry = /(user|group):([^:]*)$/.exec(written);
   if (["entries", "defaults", "at-least"].includes(inner) && entry) {
     const list = entry[1] === "user" ? known.accounts : known.groups;
-    return offer(c.pos - entry[2]!.length, list.map((label) => ({ label, apply: `${label}:`, type: "text" })));
+    return offer(
+      c.pos - entry[2]!.length,
+      list.map((label) => ({ label, apply: `${label}:`, type: "text" })),
+    );
   }
   if (["paths", "roots", "leave-alone"].includes(inner) && written.startsWith("/")) {
     const cut = written.lastIndexOf("/");
@@ -87,10 +173,30 @@ export async function complete(c: CompletionContext, known: Known): Promise<Comp
     const here = folder.includes("*") ? [] : await known.names(folder);
     return offer(from + cut + 1, [
       ...here.map(({ name, folder }) => ({ label: name, apply: name, detail: folder ? "folder" : "" })),
-      ...(inner === "roots" ? [] : [{ label: "**", detail: "this folder and all below", boost: 1 }, { label: "*", detail: "everything in it", boost: 1 }]),
+      ...(inner === "roots"
+        ? []
+        : [
+            { label: "**", detail: "this folder and all below", boost: 1 },
+            { label: "*", detail: "everything in it", boost: 1 },
+          ]),
     ]);
   }
-  if (inner === "owner" || inner === "for") return offer(from, [...known.accounts, ...(inner === "for" ? known.groups : ["any"])].map((label) => ({ label })));
-  if (inner === "group") return offer(from, [...known.groups, "any"].map((label) => ({ label })));
-  return offer(from, (values[inner] ?? []).map(([label, detail]) => ({ label, detail, apply: /[=,]/.test(label) ? `"${label}"` : label })));
+  if (inner === "owner" || inner === "for")
+    return offer(
+      from,
+      [...known.accounts, ...(inner === "for" ? known.groups : ["any"])].map((label) => ({ label })),
+    );
+  if (inner === "group")
+    return offer(
+      from,
+      [...known.groups, "any"].map((label) => ({ label })),
+    );
+  return offer(
+    from,
+    (values[inner] ?? []).map(([label, detail]) => ({
+      label,
+      detail,
+      apply: /[=,]/.test(label) ? `"${label}"` : label,
+    })),
+  );
 }

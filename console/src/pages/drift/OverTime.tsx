@@ -14,9 +14,14 @@ export function OverTime({ application, host }: { application: string; host: str
   return (
     <>
       <Note error={trend.error} />
-      <label className="mb-3 block">The last{" "}
+      <label className="mb-3 block">
+        The last{" "}
         <select className="box" value={days} onChange={(e) => setDays(Number(e.target.value))}>
-          {[1, 7, 30, 90, 365].map((n) => <option key={n} value={n}>{n === 1 ? "day" : `${n} days`}</option>)}
+          {[1, 7, 30, 90, 365].map((n) => (
+            <option key={n} value={n}>
+              {n === 1 ? "day" : `${n} days`}
+            </option>
+          ))}
         </select>
       </label>
       {rows.map((t) => (
@@ -26,11 +31,33 @@ export function OverTime({ application, host }: { application: string; host: str
           {t.points?.length ? (
             <details className="mt-1">
               <summary className="cursor-pointer text-sm">In figures</summary>
-              <Table label={`Drift on ${t.host} in figures`} columns={["At", { name: "Edition", figure: true }, { name: "Findings", figure: true }, { name: "Open", figure: true }, { name: "Close", figure: true }, { name: "Waived", figure: true }, { name: "New", figure: true }, { name: "Came back", figure: true }, { name: "Gone", figure: true }, { name: "Unread", figure: true }]}>
+              <Table
+                label={`Drift on ${t.host} in figures`}
+                columns={[
+                  "At",
+                  { name: "Edition", figure: true },
+                  { name: "Findings", figure: true },
+                  { name: "Open", figure: true },
+                  { name: "Close", figure: true },
+                  { name: "Waived", figure: true },
+                  { name: "New", figure: true },
+                  { name: "Came back", figure: true },
+                  { name: "Gone", figure: true },
+                  { name: "Unread", figure: true },
+                ]}
+              >
                 {t.points.toReversed().map((p) => (
                   <tr key={p.report}>
-                    <td><Time at={p.at} /></td>
-                    {[p.edition, p.findings, p.opens, p.closes, p.waived, p.fresh, p.returned, p.gone, p.unread].map((n, i) => <td key={i} className="figure">{n.toLocaleString()}</td>)}
+                    <td>
+                      <Time at={p.at} />
+                    </td>
+                    {[p.edition, p.findings, p.opens, p.closes, p.waived, p.fresh, p.returned, p.gone, p.unread].map(
+                      (n, i) => (
+                        <td key={i} className="figure">
+                          {n.toLocaleString()}
+                        </td>
+                      ),
+                    )}
                   </tr>
                 ))}
               </Table>

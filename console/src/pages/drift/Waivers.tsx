@@ -22,22 +22,59 @@ export function Waivers({ application, host, me }: { application: string; host: 
   return (
     <>
       <Note error={waivers.error ?? withdraw.error} />
-      <label className="mb-2 flex items-center gap-2"><input type="checkbox" className="size-4.5 accent-(--color-ink)" checked={all} onChange={(e) => setAll(e.target.checked)} /> Those that ended or were withdrawn, too</label>
-      {waivers.data && rows.length === 0 ? <Note>Nothing is accepted. A reviewer accepts findings from their group, with a reason and an end.</Note> : (
-        <Table label="Accepted findings" columns={["Until", "Which findings", "Reason", "By", { name: "Actions", hidden: true }]}>
+      <label className="mb-2 flex items-center gap-2">
+        <input
+          type="checkbox"
+          className="size-4.5 accent-(--color-ink)"
+          checked={all}
+          onChange={(e) => setAll(e.target.checked)}
+        />{" "}
+        Those that ended or were withdrawn, too
+      </label>
+      {waivers.data && rows.length === 0 ? (
+        <Note>Nothing is accepted. A reviewer accepts findings from their group, with a reason and an end.</Note>
+      ) : (
+        <Table
+          label="Accepted findings"
+          columns={["Until", "Which findings", "Reason", "By", { name: "Actions", hidden: true }]}
+        >
           {rows.map((w) => (
             <tr key={w.id}>
               <td>
                 <Time at={w.ends} />
-                <div className="text-sm">{w.withdrawn ? <>withdrawn by {w.withdrawn_by}</> : !w.counts ? "ended" : new Date(w.ends).getTime() - now < soon ? <strong>ends soon</strong> : null}</div>
+                <div className="text-sm">
+                  {w.withdrawn ? (
+                    <>withdrawn by {w.withdrawn_by}</>
+                  ) : !w.counts ? (
+                    "ended"
+                  ) : new Date(w.ends).getTime() - now < soon ? (
+                    <strong>ends soon</strong>
+                  ) : null}
+                </div>
               </td>
               <td>
                 <code>{w.paths}</code>
-                <div className="text-sm text-muted">{[w.host && `host ${w.host}`, w.rule && `rule ${w.rule}`, w.kind, w.aspect, w.found && `found ${w.found}`].filter(Boolean).join(", ") || "every finding"}</div>
+                <div className="text-sm text-muted">
+                  {[
+                    w.host && `host ${w.host}`,
+                    w.rule && `rule ${w.rule}`,
+                    w.kind,
+                    w.aspect,
+                    w.found && `found ${w.found}`,
+                  ]
+                    .filter(Boolean)
+                    .join(", ") || "every finding"}
+                </div>
               </td>
               <td>{w.reason}</td>
               <td>{w.author}</td>
-              <td className="figure">{withdraws && w.counts ? <Button disabled={withdraw.isPending} onClick={() => withdraw.mutate(w.id)}>Withdraw</Button> : null}</td>
+              <td className="figure">
+                {withdraws && w.counts ? (
+                  <Button disabled={withdraw.isPending} onClick={() => withdraw.mutate(w.id)}>
+                    Withdraw
+                  </Button>
+                ) : null}
+              </td>
             </tr>
           ))}
         </Table>

@@ -51,7 +51,10 @@ export function useBasket(application: string, groups: readonly Group[]): Basket
     hasGroup: (g) => chosen.has(groupKey(g)),
     putGroups: (list, on) => {
       const keys = new Set(list.map(groupKey));
-      set({ singles: content.singles, groups: on ? [...new Set([...content.groups, ...keys])] : content.groups.filter((k) => !keys.has(k)) });
+      set({
+        singles: content.singles,
+        groups: on ? [...new Set([...content.groups, ...keys])] : content.groups.filter((k) => !keys.has(k)),
+      });
     },
     hasSingle: (f, host) => single.has(singleKey({ host, path: f.path, aspect: f.aspect })),
     putSingle: (f, host, on) => {
@@ -65,4 +68,5 @@ export function useBasket(application: string, groups: readonly Group[]): Basket
 }
 
 /** The newest report of a host, where it is another one than a finding was chosen from. */
-export const later = (s: Single, reports: readonly Report[]) => reports.find((r) => r.host === s.host && r.id !== s.report);
+export const later = (s: Single, reports: readonly Report[]) =>
+  reports.find((r) => r.host === s.host && r.id !== s.report);

@@ -24,10 +24,27 @@ export function Content({ look, folder }: { look: Look; folder: string }) {
   const stopped = list.data?.pages[0]?.stopped;
   return (
     <section aria-labelledby="content">
-      <h2 id="content" className="font-bold">{folder === "" ? "Roots" : <>In <code>{folder}</code></>}</h2>
+      <h2 id="content" className="font-bold">
+        {folder === "" ? (
+          "Roots"
+        ) : (
+          <>
+            In <code>{folder}</code>
+          </>
+        )}
+      </h2>
       <Note error={list.error} />
-      {stopped ? <Note>{look.account} does not see this listing: {stopped}.</Note> : null}
-      {hidden > 0 ? <Note>The share hides {hidden === 1 ? "one" : hidden.toLocaleString()} of these from {look.account}: {hidden === 1 ? "it is" : "they are"} marked, and not in the listing that {look.account} gets.</Note> : null}
+      {stopped ? (
+        <Note>
+          {look.account} does not see this listing: {stopped}.
+        </Note>
+      ) : null}
+      {hidden > 0 ? (
+        <Note>
+          The share hides {hidden === 1 ? "one" : hidden.toLocaleString()} of these from {look.account}:{" "}
+          {hidden === 1 ? "it is" : "they are"} marked, and not in the listing that {look.account} gets.
+        </Note>
+      ) : null}
       <LongList
         label="Content of the folder"
         className="mt-2 h-[40vh] lg:h-[62vh]"
@@ -35,21 +52,49 @@ export function Content({ look, folder }: { look: Look; folder: string }) {
         keyOf={(p) => p.path}
         more={list}
         row={(p) => (
-          <div className={`grid grid-cols-[3.2rem_8.2rem_minmax(0,1fr)] items-center gap-x-3 py-1 ${p.path === look.path ? "bg-sheet" : ""}`}>
+          <div
+            className={`grid grid-cols-[3.2rem_8.2rem_minmax(0,1fr)] items-center gap-x-3 py-1 ${p.path === look.path ? "bg-sheet" : ""}`}
+          >
             <span className="text-sm text-muted">{p.kind}</span>
-            <span>{p.access ? <Mode view={p.access} other={declared(p)} small /> : null}{p.access?.inheritance ? <span className="text-xs text-muted">entries {p.access.inheritance}</span> : null}</span>
+            <span>
+              {p.access ? <Mode view={p.access} other={declared(p)} small /> : null}
+              {p.access?.inheritance ? (
+                <span className="text-xs text-muted">entries {p.access.inheritance}</span>
+              ) : null}
+            </span>
             <span className="min-w-0">
-              <Link to={look.address({ path: p.path, tab: look.tab === "below" && p.kind !== "folder" ? "" : look.tab })} aria-current={p.path === look.path ? "true" : undefined}><code>{p.name}</code></Link>
-              {p.access?.entries?.length || p.access?.defaults?.length ? <span title="access entries beyond the mode"> +</span> : null}
+              <Link
+                to={look.address({ path: p.path, tab: look.tab === "below" && p.kind !== "folder" ? "" : look.tab })}
+                aria-current={p.path === look.path ? "true" : undefined}
+              >
+                <code>{p.name}</code>
+              </Link>
+              {p.access?.entries?.length || p.access?.defaults?.length ? (
+                <span title="access entries beyond the mode"> +</span>
+              ) : null}
               {p.target ? <code className="text-muted"> → {p.target}</code> : null}
               <span className="block text-xs text-muted">
-                {p.access?.owner}<NoSuch when={p.access?.unknown?.includes("owner")} />
-                {p.access?.inheritance ? null : <>:{p.access?.group}<NoSuch what="group" when={p.access?.unknown?.includes("group")} /></>}
+                {p.access?.owner}
+                <NoSuch when={p.access?.unknown?.includes("owner")} />
+                {p.access?.inheritance ? null : (
+                  <>
+                    :{p.access?.group}
+                    <NoSuch what="group" when={p.access?.unknown?.includes("group")} />
+                  </>
+                )}
                 {p.access?.flags?.length ? ` · ${p.access.flags.join(", ")}` : ""}
                 {p.gap ? ` · ${p.gap}` : ""}
                 {p.may ? ` · may ${p.may.join(", ") || "nothing"}` : ""}
                 {p.unknown ? ` · not known: ${p.unknown.join(", ")}` : ""}
-                {p.findings?.map((f) => <span key={f.aspect} className="ml-1.5 inline-block" title={`${f.aspect}: declared ${f.declared}, found ${f.found}`}><EffectMark word={f.word} /></span>)}
+                {p.findings?.map((f) => (
+                  <span
+                    key={f.aspect}
+                    className="ml-1.5 inline-block"
+                    title={`${f.aspect}: declared ${f.declared}, found ${f.found}`}
+                  >
+                    <EffectMark word={f.word} />
+                  </span>
+                ))}
                 {inside(p) > 0 ? <strong> · {inside(p).toLocaleString()} findings in it</strong> : null}
                 {p.hidden ? <strong className="text-closes"> · ▼ hidden</strong> : null}
                 {p.unopened ? <strong className="text-opens"> · sees it, cannot open it</strong> : null}

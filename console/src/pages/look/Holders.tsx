@@ -14,12 +14,17 @@ function List({ look, path, operation }: { look: Look; path: string; operation: 
       {h ? (
         <>
           <p className="my-1 text-sm">
-            {h.allowed?.length ?? 0} of {h.accounts.toLocaleString()} accounts{h.suppose ? `, supposed that ${h.suppose}` : ""}. Everyone else {h.everyone.allowed ? "can too" : "cannot"}: {h.everyone.reason}.
+            {h.allowed?.length ?? 0} of {h.accounts.toLocaleString()} accounts
+            {h.suppose ? `, supposed that ${h.suppose}` : ""}. Everyone else {h.everyone.allowed ? "can too" : "cannot"}
+            : {h.everyone.reason}.
           </p>
           <Table label={`All who can ${operation}`} columns={["Account", "Because"]}>
             {h.allowed?.map((a) => (
               <tr key={a.account}>
-                <td>{a.account}<NoSuch when={!a.known} /></td>
+                <td>
+                  {a.account}
+                  <NoSuch when={!a.known} />
+                </td>
                 <td className="text-sm">{a.reason}</td>
               </tr>
             ))}
@@ -40,7 +45,9 @@ export function Holders({ look, path, operation }: { look: Look; path: string; o
           <DisclosureButton className="cursor-pointer font-semibold hover:underline">
             All who can {operation} here <span aria-hidden="true">{open ? "▾" : "▸"}</span>
           </DisclosureButton>
-          <DisclosurePanel><List look={look} path={path} operation={operation} /></DisclosurePanel>
+          <DisclosurePanel>
+            <List look={look} path={path} operation={operation} />
+          </DisclosurePanel>
         </>
       )}
     </Disclosure>

@@ -19,31 +19,98 @@ export function Permissions({ sight }: { sight: Schemas["Sight"] }) {
       <div className="flex flex-wrap items-center gap-x-6 gap-y-2">
         {a?.mode ? <TallyGrid mode={a.mode} other={declared} large /> : null}
         <dl className="grid grid-cols-[auto_minmax(0,1fr)] gap-x-4 gap-y-0.5">
-          <dt className="text-muted">kind</dt><dd>{sight.kind}{sight.target ? <> to <code>{sight.target}</code></> : null}</dd>
+          <dt className="text-muted">kind</dt>
+          <dd>
+            {sight.kind}
+            {sight.target ? (
+              <>
+                {" "}
+                to <code>{sight.target}</code>
+              </>
+            ) : null}
+          </dd>
           {a ? (
             <>
-              <dt className="text-muted">owner</dt><dd>{a.owner}<NoSuch when={a.unknown?.includes("owner")} /></dd>
-              {a.inheritance ? <><dt className="text-muted">entries</dt><dd>{a.inheritance}</dd></> : (
+              <dt className="text-muted">owner</dt>
+              <dd>
+                {a.owner}
+                <NoSuch when={a.unknown?.includes("owner")} />
+              </dd>
+              {a.inheritance ? (
                 <>
-                  <dt className="text-muted">group</dt><dd>{a.group}<NoSuch what="group" when={a.unknown?.includes("group")} /></dd>
-                  <dt className="text-muted">mode</dt><dd className="mono">{a.mode} {a.letters}</dd>
+                  <dt className="text-muted">entries</dt>
+                  <dd>{a.inheritance}</dd>
+                </>
+              ) : (
+                <>
+                  <dt className="text-muted">group</dt>
+                  <dd>
+                    {a.group}
+                    <NoSuch what="group" when={a.unknown?.includes("group")} />
+                  </dd>
+                  <dt className="text-muted">mode</dt>
+                  <dd className="mono">
+                    {a.mode} {a.letters}
+                  </dd>
                 </>
               )}
-              {a.flags?.length ? <><dt className="text-muted">flags</dt><dd>{a.flags.join(", ")}</dd></> : null}
+              {a.flags?.length ? (
+                <>
+                  <dt className="text-muted">flags</dt>
+                  <dd>{a.flags.join(", ")}</dd>
+                </>
+              ) : null}
             </>
           ) : null}
-          {sight.withheld?.length ? <><dt className="text-muted">{a?.inheritance ? "share" : "mount"}</dt><dd>{sight.withheld.join(", ")}</dd></> : null}
-          {sight.modified ? <><dt className="text-muted">modified</dt><dd><Time at={sight.modified} />{sight.kind === "file" ? `, ${(sight.size ?? 0).toLocaleString()} bytes` : ""}</dd></> : null}
-          {sight.share ? <><dt className="text-muted">share lets</dt><dd>{sight.share.map((e) => <code key={e} className="block">{e}</code>)}</dd></> : null}
-          {sight.gap ? <><dt className="text-muted">not read</dt><dd>{sight.gap}</dd></> : null}
+          {sight.withheld?.length ? (
+            <>
+              <dt className="text-muted">{a?.inheritance ? "share" : "mount"}</dt>
+              <dd>{sight.withheld.join(", ")}</dd>
+            </>
+          ) : null}
+          {sight.modified ? (
+            <>
+              <dt className="text-muted">modified</dt>
+              <dd>
+                <Time at={sight.modified} />
+                {sight.kind === "file" ? `, ${(sight.size ?? 0).toLocaleString()} bytes` : ""}
+              </dd>
+            </>
+          ) : null}
+          {sight.share ? (
+            <>
+              <dt className="text-muted">share lets</dt>
+              <dd>
+                {sight.share.map((e) => (
+                  <code key={e} className="block">
+                    {e}
+                  </code>
+                ))}
+              </dd>
+            </>
+          ) : null}
+          {sight.gap ? (
+            <>
+              <dt className="text-muted">not read</dt>
+              <dd>{sight.gap}</dd>
+            </>
+          ) : null}
         </dl>
       </div>
       <h3 className="mt-4 mb-1 font-semibold">In words</h3>
-      <ul className="list-disc pl-5">{sight.words?.map((w) => <li key={w}>{w}</li>)}</ul>
+      <ul className="list-disc pl-5">
+        {sight.words?.map((w) => (
+          <li key={w}>{w}</li>
+        ))}
+      </ul>
       {lines.length > 0 ? (
         <>
           <h3 className="mt-4 mb-1 font-semibold">Entries</h3>
-          {a?.inheritance ? <ShareEntries lines={lines} folder={sight.kind === "folder"} /> : <Entries label="Entries" lines={lines.filter((l) => !l.default)} />}
+          {a?.inheritance ? (
+            <ShareEntries lines={lines} folder={sight.kind === "folder"} />
+          ) : (
+            <Entries label="Entries" lines={lines.filter((l) => !l.default)} />
+          )}
         </>
       ) : null}
       {a?.inheritance ? (
@@ -58,7 +125,11 @@ export function Permissions({ sight }: { sight: Schemas["Sight"] }) {
           <Entries label="Default entries" lines={lines.filter((l) => l.default)} />
         </>
       ) : null}
-      {sight.notes?.map((n) => <p key={n} className="mt-2 text-sm">Note: {n}.</p>)}
+      {sight.notes?.map((n) => (
+        <p key={n} className="mt-2 text-sm">
+          Note: {n}.
+        </p>
+      ))}
     </>
   );
 }

@@ -11,8 +11,18 @@ export function Who({ where, name }: { where: Where; name: string }) {
       <Note error={account.error} />
       {a ? (
         <p className="text-sm">
-          <Link to={`/accounts/${encodeURIComponent(name)}?${new URLSearchParams({ ...where }).toString()}`}><strong>{a.name}</strong></Link>{a.id ? `, number ${a.id}` : ""}{a.groups?.length ? `, in ${a.groups.join(", ")}` : ""}.
-          {a.notes?.map((n) => <span key={n} className="text-muted"> {n[0]?.toUpperCase()}{n.slice(1)}.</span>)}
+          <Link to={`/accounts/${encodeURIComponent(name)}?${new URLSearchParams({ ...where }).toString()}`}>
+            <strong>{a.name}</strong>
+          </Link>
+          {a.id ? `, number ${a.id}` : ""}
+          {a.groups?.length ? `, in ${a.groups.join(", ")}` : ""}.
+          {a.notes?.map((n) => (
+            <span key={n} className="text-muted">
+              {" "}
+              {n[0]?.toUpperCase()}
+              {n.slice(1)}.
+            </span>
+          ))}
         </p>
       ) : null}
     </>

@@ -24,7 +24,13 @@ export function WhoCan({ look, sight }: { look: Look; sight: Schemas["Sight"] })
     const all = matrix.data?.rows ?? [];
     const j = decide.data;
     if (!j) return all;
-    const asked = { account: j.account.name, known: j.account.known, part: all.find((r) => r.account === j.account.name)?.part ?? "", cells: j.answers, then: j.then };
+    const asked = {
+      account: j.account.name,
+      known: j.account.known,
+      part: all.find((r) => r.account === j.account.name)?.part ?? "",
+      cells: j.answers,
+      then: j.then,
+    };
     return [asked, ...all.filter((r) => r.account !== j.account.name)];
   }, [matrix.data, decide.data]);
   const operations = matrix.data?.operations ?? [];
@@ -41,7 +47,11 @@ export function WhoCan({ look, sight }: { look: Look; sight: Schemas["Sight"] })
         <Table label="Who can do what here" columns={["Account", ...operations]}>
           {rows.map((r) => (
             <tr key={r.account} className={r === row ? "bg-sheet" : ""}>
-              <th scope="row" className="rowhead">{r.account}<NoSuch when={!r.known} /><span className="block text-xs font-normal text-muted">{r.part}</span></th>
+              <th scope="row" className="rowhead">
+                {r.account}
+                <NoSuch when={!r.known} />
+                <span className="block text-xs font-normal text-muted">{r.part}</span>
+              </th>
               {operations.map((op, i) => (
                 <td key={op}>
                   <button
@@ -59,7 +69,11 @@ export function WhoCan({ look, sight }: { look: Look; sight: Schemas["Sight"] })
           ))}
         </Table>
       ) : null}
-      {more > 0 ? <p className="text-sm text-muted">{more.toLocaleString()} more accounts matter here; ask for one by name above.</p> : null}
+      {more > 0 ? (
+        <p className="text-sm text-muted">
+          {more.toLocaleString()} more accounts matter here; ask for one by name above.
+        </p>
+      ) : null}
       {row && now ? (
         <section aria-label="Why" className="mt-4" aria-live="polite">
           <h3 className="mb-1 font-semibold">{then ? "Now" : "Why"}</h3>
@@ -70,10 +84,14 @@ export function WhoCan({ look, sight }: { look: Look; sight: Schemas["Sight"] })
               <WhyChain answer={then} who={row.account} path={sight.path} views={new Map()} />
             </>
           ) : null}
-          <Command text={`idletally access decide ${flagsOf(look.where)} ${quoted(row.account)} ${quoted(sight.path)} ${operations[column]}`} />
+          <Command
+            text={`idletally access decide ${flagsOf(look.where)} ${quoted(row.account)} ${quoted(sight.path)} ${operations[column]}`}
+          />
         </section>
       ) : null}
-      {operations[column] ? <Holders key={operations[column]} look={look} path={sight.path} operation={operations[column]} /> : null}
+      {operations[column] ? (
+        <Holders key={operations[column]} look={look} path={sight.path} operation={operations[column]} />
+      ) : null}
     </>
   );
 }

@@ -20,17 +20,40 @@ const kinds: Record<Need["kind"], { says: string; strong?: boolean; at?: string;
 
 /** What waits for a person, the gravest first. */
 export function Needs({ needs, more }: { needs: readonly Need[]; more: number }) {
-  if (needs.length === 0) return <p className="text-muted">Nothing: no plan waits, no run stands still, nothing grave is open, every host calls, and was looked at.</p>;
+  if (needs.length === 0)
+    return (
+      <p className="text-muted">
+        Nothing: no plan waits, no run stands still, nothing grave is open, every host calls, and was looked at.
+      </p>
+    );
   return (
     <ul>
       {needs.map((n, i) => {
         const k = kinds[n.kind];
         return (
-          <li key={`${n.kind}${n.subject}${i}`} className="grid grid-cols-[7rem_minmax(0,1fr)] items-baseline gap-x-3 border-b border-line py-1.5">
-            <span className={`rounded border px-1.5 py-0.5 text-center text-[0.8rem] ${k.strong ? "border-ink font-semibold" : "border-line"}`}>{k.says}</span>
+          <li
+            key={`${n.kind}${n.subject}${i}`}
+            className="grid grid-cols-[7rem_minmax(0,1fr)] items-baseline gap-x-3 border-b border-line py-1.5"
+          >
+            <span
+              className={`rounded border px-1.5 py-0.5 text-center text-[0.8rem] ${k.strong ? "border-ink font-semibold" : "border-line"}`}
+            >
+              {k.says}
+            </span>
             <span className="min-w-0">
               <Link to={k.to(n)}>{n.kind === "waiver" ? <code>{n.title}</code> : n.title}</Link>
-              <span className="text-sm text-muted"> {n.count ? `${n.count.toLocaleString()} ` : ""}{n.detail}{n.application && n.application !== n.title ? ` · ${n.application}` : ""}{n.at && k.at ? <> · {k.at} <Time at={n.at} /></> : null}</span>
+              <span className="text-sm text-muted">
+                {" "}
+                {n.count ? `${n.count.toLocaleString()} ` : ""}
+                {n.detail}
+                {n.application && n.application !== n.title ? ` · ${n.application}` : ""}
+                {n.at && k.at ? (
+                  <>
+                    {" "}
+                    · {k.at} <Time at={n.at} />
+                  </>
+                ) : null}
+              </span>
             </span>
           </li>
         );

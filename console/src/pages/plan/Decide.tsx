@@ -17,7 +17,9 @@ export function Decide({ plan, approve, close }: { plan: Plan; approve: boolean;
   return (
     <Modal title={`${approve ? "Approve" : "Decline"} this plan?`} close={close}>
       <p className="mb-3 text-sm">
-        {approve ? `What you approve is exactly these ${plan.steps.toLocaleString()} step${plan.steps === 1 ? "" : "s"}, by their digest:` : "The author sees your remark."}
+        {approve
+          ? `What you approve is exactly these ${plan.steps.toLocaleString()} step${plan.steps === 1 ? "" : "s"}, by their digest:`
+          : "The author sees your remark."}
         {approve ? <code className="mt-1 block">{plan.digest}</code> : null}
       </p>
       {grave.length ? (
@@ -28,12 +30,21 @@ export function Decide({ plan, approve, close }: { plan: Plan; approve: boolean;
       ) : null}
       <Field>
         <Label>Remark</Label>
-        <Textarea rows={3} className="mt-1 mb-4 block w-full rounded border border-muted bg-sheet px-3 py-2" value={remark} onChange={(e) => setRemark(e.target.value)} />
+        <Textarea
+          rows={3}
+          className="mt-1 mb-4 block w-full rounded border border-muted bg-sheet px-3 py-2"
+          value={remark}
+          onChange={(e) => setRemark(e.target.value)}
+        />
       </Field>
       <Note error={decide.error} />
       <div className="flex justify-end gap-2">
         <Button onClick={close}>Not now</Button>
-        <Button look="strong" disabled={decide.isPending || unsaid} onClick={() => decide.mutate({ approve, digest: plan.digest, remark, words }, { onSuccess: close })}>
+        <Button
+          look="strong"
+          disabled={decide.isPending || unsaid}
+          onClick={() => decide.mutate({ approve, digest: plan.digest, remark, words }, { onSuccess: close })}
+        >
           {approve ? "Approve" : "Decline"}
         </Button>
       </div>

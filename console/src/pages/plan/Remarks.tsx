@@ -6,7 +6,9 @@ import { Said } from "./Said";
 export function Remarks({ plan }: { plan: Plan }) {
   return (
     <section className="mt-6" aria-labelledby="remarks">
-      <h2 id="remarks" className="mb-1 font-bold">Remarks</h2>
+      <h2 id="remarks" className="mb-1 font-bold">
+        Remarks
+      </h2>
       <Said remarks={plan.remarks ?? []} of />
       <RemarkForm plan={plan.id} label="Say something of the plan" />
     </section>

@@ -9,7 +9,18 @@ export function Said({ remarks, of = false }: { remarks: readonly Remark[]; of?:
     <ul className="text-sm">
       {remarks.map((r) => (
         <li key={r.author + r.at} className="border-b border-line py-1.5 last:border-0">
-          <span className="text-muted">{r.author}, <Time at={r.at} />{of && r.path ? <> of <code>{r.host} {r.path}</code></> : null}</span>
+          <span className="text-muted">
+            {r.author}, <Time at={r.at} />
+            {of && r.path ? (
+              <>
+                {" "}
+                of{" "}
+                <code>
+                  {r.host} {r.path}
+                </code>
+              </>
+            ) : null}
+          </span>
           <p className="whitespace-pre-wrap">{r.body}</p>
         </li>
       ))}

@@ -8,7 +8,20 @@ import { Note } from "../../components/Note";
 import { useSettled } from "../../components/useSettled";
 import { literal } from "../../api/pattern";
 
-const brief = (v: View) => (v.inheritance ? <>{v.owner}, entries {v.inheritance}</> : <>{v.owner}:{v.group} <code>{v.mode}{v.entries?.length ? "+" : ""}</code></>);
+const brief = (v: View) =>
+  v.inheritance ? (
+    <>
+      {v.owner}, entries {v.inheritance}
+    </>
+  ) : (
+    <>
+      {v.owner}:{v.group}{" "}
+      <code>
+        {v.mode}
+        {v.entries?.length ? "+" : ""}
+      </code>
+    </>
+  );
 
 /** What a run found before it changed anything, path by path: the stuff of putting back. */
 export function Originals({ run, author }: { run: Run; author: boolean }) {
@@ -22,17 +35,32 @@ export function Originals({ run, author }: { run: Run; author: boolean }) {
   const back = new URLSearchParams({ run: run.id, host, ...(paths ? { paths } : {}) });
   return (
     <section className="mt-6" aria-labelledby="originals">
-      <h2 id="originals" className="mb-1 font-bold">What it found</h2>
+      <h2 id="originals" className="mb-1 font-bold">
+        What it found
+      </h2>
       <div className="mb-2 flex flex-wrap items-end gap-4">
-        <label className="text-sm">Host
+        <label className="text-sm">
+          Host
           <select className="box mt-0.5 block" value={host} onChange={(e) => setHost(e.target.value)}>
-            {hosts.map((h) => <option key={h.host}>{h.host}</option>)}
+            {hosts.map((h) => (
+              <option key={h.host}>{h.host}</option>
+            ))}
           </select>
         </label>
-        <label className="min-w-0 flex-1 text-sm">Paths
-          <input className="box mono mt-0.5 block w-full max-w-md" placeholder="all; or a pattern, such as /srv/**/*.log" value={pattern} onChange={(e) => setPattern(e.target.value)} />
+        <label className="min-w-0 flex-1 text-sm">
+          Paths
+          <input
+            className="box mono mt-0.5 block w-full max-w-md"
+            placeholder="all; or a pattern, such as /srv/**/*.log"
+            value={pattern}
+            onChange={(e) => setPattern(e.target.value)}
+          />
         </label>
-        {author && items.length > 0 ? <Link className="pb-2 text-sm" to={`/put-back?${back}`}>Put {paths ? "these" : "what is listed"} back…</Link> : null}
+        {author && items.length > 0 ? (
+          <Link className="pb-2 text-sm" to={`/put-back?${back}`}>
+            Put {paths ? "these" : "what is listed"} back…
+          </Link>
+        ) : null}
       </div>
       <Note error={list.error} />
       <LongList
@@ -44,26 +72,45 @@ export function Originals({ run, author }: { run: Run; author: boolean }) {
         keyOf={(o) => o.path}
         row={(o) => (
           <div className="py-1.5">
-            <button type="button" className="flex w-full cursor-pointer flex-wrap items-baseline gap-x-3 text-left hover:underline" aria-expanded={open === o.path} onClick={() => setOpen(open === o.path ? "" : o.path)}>
+            <button
+              type="button"
+              className="flex w-full cursor-pointer flex-wrap items-baseline gap-x-3 text-left hover:underline"
+              aria-expanded={open === o.path}
+              onClick={() => setOpen(open === o.path ? "" : o.path)}
+            >
               <span className="w-14 shrink-0 text-sm text-muted">{o.kind}</span>
               <code className="min-w-0 flex-1">{o.path}</code>
-              <span className="text-sm">{brief(o.original)} <span className="text-muted">→ {brief(o.left)}</span></span>
+              <span className="text-sm">
+                {brief(o.original)} <span className="text-muted">→ {brief(o.left)}</span>
+              </span>
               <span aria-hidden="true">{open === o.path ? "▾" : "▸"}</span>
             </button>
             {open === o.path ? (
               <div className="py-2 pl-4">
                 <BeforeAfter before={o.original} after={o.left} names={["found", "left"]} />
                 <p className="mt-2 flex flex-wrap gap-x-4 text-sm">
-                  <Link to={`/look?host=${encodeURIComponent(host)}&path=${encodeURIComponent(o.path)}`}>Look at it as it is now</Link>
-                  {author ? <Link to={`/put-back?${new URLSearchParams({ run: run.id, host, paths: literal(o.path) })}`}>Put it back…</Link> : null}
+                  <Link to={`/look?host=${encodeURIComponent(host)}&path=${encodeURIComponent(o.path)}`}>
+                    Look at it as it is now
+                  </Link>
+                  {author ? (
+                    <Link to={`/put-back?${new URLSearchParams({ run: run.id, host, paths: literal(o.path) })}`}>
+                      Put it back…
+                    </Link>
+                  ) : null}
                 </p>
               </div>
             ) : null}
           </div>
         )}
       />
-      {list.isPending ? <p role="status" className="text-muted">Reading…</p> : null}
-      {list.data && !list.hasNextPage && items.length === 0 ? <Note>{paths ? "No path that it changed fits this pattern." : "The run changed nothing there."}</Note> : null}
+      {list.isPending ? (
+        <p role="status" className="text-muted">
+          Reading…
+        </p>
+      ) : null}
+      {list.data && !list.hasNextPage && items.length === 0 ? (
+        <Note>{paths ? "No path that it changed fits this pattern." : "The run changed nothing there."}</Note>
+      ) : null}
     </section>
   );
 }

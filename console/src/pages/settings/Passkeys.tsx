@@ -19,11 +19,18 @@ function Add({ close }: { close: () => void }) {
         <p>From now on you sign in with it. Your other sessions have ended.</p>
         {add.data.codes?.length ? (
           <>
-            <p className="mt-2">Codes to spare, for when you have lost it, and for the command line. Each counts once; keep them where nobody else reads them:</p>
+            <p className="mt-2">
+              Codes to spare, for when you have lost it, and for the command line. Each counts once; keep them where
+              nobody else reads them:
+            </p>
             <Command text={add.data.codes.join("\n")} />
           </>
         ) : null}
-        <div className="mt-4 flex justify-end"><Button look="strong" onClick={close}>{add.data.codes?.length ? "I have kept them" : "Done"}</Button></div>
+        <div className="mt-4 flex justify-end">
+          <Button look="strong" onClick={close}>
+            {add.data.codes?.length ? "I have kept them" : "Done"}
+          </Button>
+        </div>
       </Modal>
     );
   }
@@ -35,8 +42,21 @@ function Add({ close }: { close: () => void }) {
           add.mutate(name.trim());
         }}
       >
-        <p>A passkey of this device, or a security key. It signs you in without a password where it asks for your finger or a number, and is a second factor otherwise.</p>
-        <label className="mt-3 block">What it is<input className="box mt-0.5 block w-full" required maxLength={64} placeholder="key on my ring" value={name} onChange={(e) => setName(e.target.value)} /></label>
+        <p>
+          A passkey of this device, or a security key. It signs you in without a password where it asks for your finger
+          or a number, and is a second factor otherwise.
+        </p>
+        <label className="mt-3 block">
+          What it is
+          <input
+            className="box mt-0.5 block w-full"
+            required
+            maxLength={64}
+            placeholder="key on my ring"
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+          />
+        </label>
         <FormEnd error={add.error} close={close} submit="Add it" disabled={add.isPending} />
       </form>
     </Modal>
@@ -61,9 +81,15 @@ export function Passkeys() {
           {items.map((k) => (
             <tr key={k.id}>
               <td>{k.name}</td>
-              <td><Time at={k.created} /></td>
+              <td>
+                <Time at={k.created} />
+              </td>
               <td>{k.used ? <Time at={k.used} /> : "never"}</td>
-              <td className="figure"><Button disabled={remove.isPending} onClick={() => remove.mutate(k.id)} aria-label={`End ${k.name}`}>End</Button></td>
+              <td className="figure">
+                <Button disabled={remove.isPending} onClick={() => remove.mutate(k.id)} aria-label={`End ${k.name}`}>
+                  End
+                </Button>
+              </td>
             </tr>
           ))}
         </Table>

@@ -6,7 +6,15 @@ import { may } from "../../api/roles";
 import { Button } from "../../components/Button";
 import { Note } from "../../components/Note";
 
-function Needed({ application, had, set }: { application: string; had: Seen<Schemas["ReviewRule"]>; set: ReturnType<typeof useSetReviewers> }) {
+function Needed({
+  application,
+  had,
+  set,
+}: {
+  application: string;
+  had: Seen<Schemas["ReviewRule"]>;
+  set: ReturnType<typeof useSetReviewers>;
+}) {
   const [reviewers, setReviewers] = useState(had.value.reviewers);
   return (
     <form
@@ -16,10 +24,20 @@ function Needed({ application, had, set }: { application: string; had: Seen<Sche
         set.mutate({ name: application, reviewers, tag: had.tag });
       }}
     >
-      <label className="text-sm">are approved by so many
-        <input type="number" min={1} max={9} className="box mt-0.5 block w-24" value={reviewers} onChange={(e) => setReviewers(e.target.valueAsNumber || 1)} />
+      <label className="text-sm">
+        are approved by so many
+        <input
+          type="number"
+          min={1}
+          max={9}
+          className="box mt-0.5 block w-24"
+          value={reviewers}
+          onChange={(e) => setReviewers(e.target.valueAsNumber || 1)}
+        />
       </label>
-      <Button type="submit" look="strong" disabled={set.isPending}>Set it</Button>
+      <Button type="submit" look="strong" disabled={set.isPending}>
+        Set it
+      </Button>
     </form>
   );
 }
@@ -32,14 +50,31 @@ export function Reviews({ me }: { me: Person }) {
   const applications = overview.data?.applications ?? [];
   const of = name || applications[0]?.name || "";
   const now = useReviewers(of);
-  if (!may(me, "admin")) return <Note>One other person approves a plan, unless an admin wants more for an application.</Note>;
+  if (!may(me, "admin"))
+    return <Note>One other person approves a plan, unless an admin wants more for an application.</Note>;
   return (
     <div className="flex flex-wrap items-end gap-3">
-      <label className="text-sm">Plans of
-        <select className="box mt-0.5 block" value={of} onChange={(e) => { set.reset(); setName(e.target.value); }}>{applications.map((a) => <option key={a.name}>{a.name}</option>)}</select>
+      <label className="text-sm">
+        Plans of
+        <select
+          className="box mt-0.5 block"
+          value={of}
+          onChange={(e) => {
+            set.reset();
+            setName(e.target.value);
+          }}
+        >
+          {applications.map((a) => (
+            <option key={a.name}>{a.name}</option>
+          ))}
+        </select>
       </label>
       {now.data ? <Needed key={`${of} ${now.data.tag}`} application={of} had={now.data} set={set} /> : null}
-      {set.isSuccess ? <span role="status" className="pb-2 text-sm">It counts from now on.</span> : null}
+      {set.isSuccess ? (
+        <span role="status" className="pb-2 text-sm">
+          It counts from now on.
+        </span>
+      ) : null}
       <Note error={set.error ?? now.error} />
     </div>
   );

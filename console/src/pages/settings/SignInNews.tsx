@@ -12,11 +12,18 @@ export function SignInNews() {
   if (!data?.items?.length || !until) return null;
   return (
     <section aria-labelledby="news" className="mb-8">
-      <h2 id="news" className="mb-2 font-semibold">What has changed in how you sign in</h2>
-      <Table label="What has changed in how you sign in" columns={["Last", "What", "By", { name: "Times", figure: true }, "Detail"]}>
+      <h2 id="news" className="mb-2 font-semibold">
+        What has changed in how you sign in
+      </h2>
+      <Table
+        label="What has changed in how you sign in"
+        columns={["Last", "What", "By", { name: "Times", figure: true }, "Detail"]}
+      >
         {data.items.map((n) => (
           <tr key={`${n.what} ${n.who} ${n.detail}`}>
-            <td><Time at={n.last} seconds /></td>
+            <td>
+              <Time at={n.last} seconds />
+            </td>
             <td>{n.what}</td>
             <td>{n.who}</td>
             <td className="figure">{n.times}</td>
@@ -24,8 +31,14 @@ export function SignInNews() {
           </tr>
         ))}
       </Table>
-      <p className="mt-2 text-sm text-muted">What was not you: change your password, end your other sessions, and tell an admin.</p>
-      <p className="mt-3"><Button disabled={see.isPending} onClick={() => see.mutate(until)}>I have seen it</Button></p>
+      <p className="mt-2 text-sm text-muted">
+        What was not you: change your password, end your other sessions, and tell an admin.
+      </p>
+      <p className="mt-3">
+        <Button disabled={see.isPending} onClick={() => see.mutate(until)}>
+          I have seen it
+        </Button>
+      </p>
       <Note error={see.error} />
     </section>
   );

@@ -17,7 +17,15 @@ function Code({ code, change }: { code: string; change: (code: string) => void }
   return (
     <label className="mt-3 block">
       Code that it shows
-      <input className="box mt-0.5 block w-40" required minLength={6} maxLength={32} autoComplete="one-time-code" value={code} onChange={(e) => change(e.target.value)} />
+      <input
+        className="box mt-0.5 block w-40"
+        required
+        minLength={6}
+        maxLength={32}
+        autoComplete="one-time-code"
+        value={code}
+        onChange={(e) => change(e.target.value)}
+      />
     </label>
   );
 }
@@ -31,9 +39,15 @@ function Add({ close }: { close: () => void }) {
       {confirm.data ? (
         <>
           <p>From now on you sign in with a code of your authenticator. Your other sessions have ended.</p>
-          <p className="mt-2">Codes to spare, for when you have lost it. Each counts once; keep them where nobody else reads them:</p>
+          <p className="mt-2">
+            Codes to spare, for when you have lost it. Each counts once; keep them where nobody else reads them:
+          </p>
           <Command text={(confirm.data.codes ?? []).join("\n")} />
-          <div className="mt-4 flex justify-end"><Button look="strong" onClick={close}>I have kept them</Button></div>
+          <div className="mt-4 flex justify-end">
+            <Button look="strong" onClick={close}>
+              I have kept them
+            </Button>
+          </div>
         </>
       ) : propose.data ? (
         <form
@@ -43,7 +57,9 @@ function Add({ close }: { close: () => void }) {
           }}
         >
           <p>Have your authenticator scan this, or type the secret:</p>
-          <div className="my-3 inline-block bg-white p-3"><QRCodeSVG value={propose.data.url} size={176} title="Address of the second factor" /></div>
+          <div className="my-3 inline-block bg-white p-3">
+            <QRCodeSVG value={propose.data.url} size={176} title="Address of the second factor" />
+          </div>
           <Command text={propose.data.secret} />
           <Code code={code} change={setCode} />
           <FormEnd error={confirm.error} close={close} submit="Confirm" disabled={confirm.isPending} />
@@ -55,7 +71,10 @@ function Add({ close }: { close: () => void }) {
             propose.mutate();
           }}
         >
-          <p>An authenticator on your telephone shows six digits, others every 30 seconds (RFC 6238). You are asked for them when you sign in, so that your password alone is of no use to who has got it.</p>
+          <p>
+            An authenticator on your telephone shows six digits, others every 30 seconds (RFC 6238). You are asked for
+            them when you sign in, so that your password alone is of no use to who has got it.
+          </p>
           <FormEnd error={propose.error} close={close} submit="Begin" disabled={propose.isPending} />
         </form>
       )}
@@ -92,22 +111,50 @@ export function You({ me }: { me: Person }) {
     <>
       <SignInNews />
       <p className="mb-3">
-        You are {me.name}: {me.roles?.join(", ")}. {me.second ? "You sign in with a second factor." : "Your password alone signs you in."}
+        You are {me.name}: {me.roles?.join(", ")}.{" "}
+        {me.second ? "You sign in with a second factor." : "Your password alone signs you in."}
       </p>
       <div className="mb-5 flex flex-wrap gap-2">
-        {me.second ? <Button onClick={() => setOpen("remove")}>Do without the second factor…</Button> : <Button look="strong" onClick={() => setOpen("add")}>Add a second factor…</Button>}
+        {me.second ? (
+          <Button onClick={() => setOpen("remove")}>Do without the second factor…</Button>
+        ) : (
+          <Button look="strong" onClick={() => setOpen("add")}>
+            Add a second factor…
+          </Button>
+        )}
         {me.provider ? null : <Button onClick={() => setOpen("password")}>Change your password…</Button>}
-        {items.length > 1 ? <Button disabled={end.isPending} onClick={() => end.mutate("")}>Sign out everywhere but here</Button> : null}
+        {items.length > 1 ? (
+          <Button disabled={end.isPending} onClick={() => end.mutate("")}>
+            Sign out everywhere but here
+          </Button>
+        ) : null}
       </div>
       <Note error={sessions.error ?? end.error} />
       {items.length > 0 ? (
         <Table label="Where you are signed in" columns={["With", "Since", "Until", { name: "Actions", hidden: true }]}>
           {items.map((x) => (
             <tr key={x.id}>
-              <td className="max-w-md truncate" title={x.what}>{x.here ? "Here: " : ""}{x.what || "an unnamed program"}</td>
-              <td><Time at={x.since} /></td>
-              <td><Time at={x.expires} /></td>
-              <td className="figure">{x.here ? null : <Button disabled={end.isPending} onClick={() => end.mutate(x.id)} aria-label={`Sign out of ${x.what}`}>Sign out</Button>}</td>
+              <td className="max-w-md truncate" title={x.what}>
+                {x.here ? "Here: " : ""}
+                {x.what || "an unnamed program"}
+              </td>
+              <td>
+                <Time at={x.since} />
+              </td>
+              <td>
+                <Time at={x.expires} />
+              </td>
+              <td className="figure">
+                {x.here ? null : (
+                  <Button
+                    disabled={end.isPending}
+                    onClick={() => end.mutate(x.id)}
+                    aria-label={`Sign out of ${x.what}`}
+                  >
+                    Sign out
+                  </Button>
+                )}
+              </td>
             </tr>
           ))}
         </Table>
