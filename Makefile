@@ -10,7 +10,7 @@ FILES = $(wildcard $(shell git ls-files -co --exclude-standard $(1) 2>/dev/null)
 GO_FILES := $(call FILES,'*.go' '*.sql' '*.json' '*.yaml')
 CONSOLE_FILES := $(filter-out console/dist/%,$(call FILES,console))
 
-.PHONY: build console demo demo-big tour test test-cluster bench package lint packages test-packages clean
+.PHONY: build console demo demo-big tour test test-cluster bench package lint check race packages test-packages clean
 
 build: bin/idletally
 
@@ -76,7 +76,19 @@ lint: console/src/api/schema.d.ts
 	GOOS=windows go vet ./cmd/idletally ./internal/private ./internal/agent ./internal/cli ./internal/host/change ./internal/host/nt ./internal/host/ntfs ./internal/host/smb/...
 	GOOS=windows go build -o /dev/null ./cmd/idletally
 	go tool staticcheck ./...
-	cd console && npm run --silent lint && npm run --silent types
+	go test ./internal -run 'TestWidth|TestSizeOfFunctions|TestDocComments'
+	cd console && npm run --silent formatted && npm run --silent lint && npm run --silent types
+
+# What can be checked in under a minute, by anybody: no root, no database, no browser.
+check:
+	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
+	go vet ./internal/...
+	go test ./internal ./internal/core/... ./internal/inquiry ./internal/report ./internal/archive ./internal/wire ./internal/cli
+
+# The race detector needs cgo, and so a C compiler.
+race: test-packages bin/idletally
+	@scripts/packages.sh race
+	CGO_ENABLED=1 go test -race -timeout 90m ./internal/...
 
 clean:
 	rm -rf bin console/node_modules console/openapi.json console/src/api/schema.d.ts

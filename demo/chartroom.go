@@ -270,10 +270,12 @@ func fillShares(ctx context.Context, address string) error {
 	}
 
 	charts.permit("/saltmarsh/soundings",
-		"D:AI(A;OICI;FA;;;WD)(A;OICIID;FA;;;{keepers})(A;OICIID;FA;;;SY)(A;OICIID;0x1301bf;;;{surveyors})(A;OICIID;0x1200a9;;;{crew})",
+		"D:AI(A;OICI;FA;;;WD)(A;OICIID;FA;;;{keepers})(A;OICIID;FA;;;SY)"+
+			"(A;OICIID;0x1301bf;;;{surveyors})(A;OICIID;0x1200a9;;;{crew})",
 		nt.SetList)
 	charts.permit("/south channel",
-		"D:AI(D;OICI;0x10156;;;{crew})(A;OICIID;FA;;;{keepers})(A;OICIID;FA;;;SY)(A;OICIID;0x1301bf;;;{surveyors})(A;OICIID;0x1200a9;;;{crew})",
+		"D:AI(D;OICI;0x10156;;;{crew})(A;OICIID;FA;;;{keepers})(A;OICIID;FA;;;SY)"+
+			"(A;OICIID;0x1301bf;;;{surveyors})(A;OICIID;0x1200a9;;;{crew})",
 		nt.SetList)
 	charts.permit("/north sound/soundings", "D:PAI(A;OICI;FA;;;{keepers})", nt.SetList)
 	for _, water := range []string{"north sound", "saltmarsh", "south channel"} {
@@ -304,7 +306,8 @@ func fillShares(ctx context.Context, address string) error {
 
 	// Somebody left, and what they had stays behind as a bare number.
 	docs.permit("/notices/notice 03.txt",
-		"D:AI(A;;0x1301bf;;;S-1-5-21-397955417-626881126-188441444-2610)(A;ID;FA;;;{keepers})(A;ID;FA;;;SY)(A;ID;0x1200a9;;;{crew})(A;ID;0x1301bf;;;{office})",
+		"D:AI(A;;0x1301bf;;;S-1-5-21-397955417-626881126-188441444-2610)"+
+			"(A;ID;FA;;;{keepers})(A;ID;FA;;;SY)(A;ID;0x1200a9;;;{crew})(A;ID;0x1301bf;;;{office})",
 		nt.SetList)
 	return errors.Join(charts.err, docs.err)
 }

@@ -223,9 +223,8 @@ func tryLooking(t *testing.T, s *demo.Stage, b *browser.Browser) {
 	axe(t, b, "look, below")
 
 	// As somebody in no group the way stops, and joining the crew is what would help.
-	must(t,
-		b.Go(
-			"/look?host=slip-south&path=/srv/ticketing/releases/2026-01&tab=who&for=nobody&operation=list&joining=crew"))
+	must(t, b.Go("/look?host=slip-south&path=/srv/ticketing/releases/2026-01&tab=who"+
+		"&for=nobody&operation=list&joining=crew"))
 	must(t, b.See("the way stops at /srv/ticketing"))
 	must(t, b.See("Then: the account joins crew"))
 	axe(t, b, "look, supposed")

@@ -91,8 +91,9 @@ func answersFit(t *testing.T, s *demo.Stage, token string, ids map[string]string
 
 	asked := map[string]string{
 		// what stands for the braces and after the question mark; some give files, and have no schema
-		"/access":                            "?host=slip-north&account=www-tickets&path=/srv/ticketing/site",
-		"/access/below":                      "?host=slip-north&account=www-tickets&path=/srv/ticketing&operation=write&weigh=true",
+		"/access": "?host=slip-north&account=www-tickets&path=/srv/ticketing/site",
+		"/access/below": "?host=slip-north&account=www-tickets&path=/srv/ticketing" +
+			"&operation=write&weigh=true",
 		"/access/holders":                    "?host=slip-north&path=/srv/ticketing/site&operation=write",
 		"/access/matrix":                     "?host=slip-north&path=/srv/ticketing/site",
 		"/accounts":                          "?host=slip-north",

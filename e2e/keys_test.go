@@ -61,7 +61,8 @@ func TestCallsWithKeys(t *testing.T) {
 		t.Errorf("%+v, %v", list, err)
 	}
 
-	if status, b, _ := call("one", strings.Replace(body, "gauge", "table", 1)); status != http.StatusUnprocessableEntity ||
+	status, b, _ := call("one", strings.Replace(body, "gauge", "table", 1))
+	if status != http.StatusUnprocessableEntity ||
 		!strings.Contains(b, "another call had this key") {
 		t.Errorf("another call with this key: %d %s", status, b)
 	}

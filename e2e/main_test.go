@@ -268,8 +268,7 @@ func (c command) login() {
 	}
 }
 
-// approved takes a draft through review.
-// words says something of each grave caution.
+// words returns something said of each grave caution.
 func words(p wire.Plan) map[string]string {
 	out := map[string]string{}
 	for _, c := range p.Cautions {
@@ -280,6 +279,7 @@ func words(p wire.Plan) map[string]string {
 	return out
 }
 
+// approved takes a draft through review.
 func approved(t *testing.T, s *demo.Stage, p wire.Plan) {
 	t.Helper()
 	if _, err := as(t, s, "quartermaster").Submit(t.Context(), p.ID); err != nil {

@@ -1,6 +1,8 @@
 #!/bin/sh
 # Installs the Debian packages that are missing: a database server for the service and the tests,
-# a file server for the demo and the tests, a browser, an SSH server, sudo, a Kerberos realm, a directory, a monitoring server and Wine for the tests. Only root can install; anybody else is told what to install.
+# a file server for the demo and the tests, a browser, an SSH server, sudo, a Kerberos realm, a
+# directory, a monitoring server and Wine for the tests. Only root can install; anybody else is told
+# what to install.
 set -eu
 want=""
 [ -x /usr/sbin/mariadbd ] || want="$want mariadb-server-core mariadb-client-core"
@@ -24,6 +26,9 @@ if [ "${1:-}" = cluster ]; then
   [ -x /usr/bin/wsrep_sst_rsync ] || want="$want mariadb-server"
   [ -e /usr/lib/galera/libgalera_smm.so ] || want="$want galera-4"
   [ -x /usr/bin/rsync ] || want="$want rsync"
+fi
+if [ "${1:-}" = race ]; then
+  [ -x /usr/bin/gcc ] && [ -e /usr/include/stdlib.h ] || want="$want gcc libc6-dev"
 fi
 # The database runs as an account of its own where its starter is root.
 if [ "$(id -u)" = 0 ] && ! id idletally-db >/dev/null 2>&1 && ! id mysql >/dev/null 2>&1; then

@@ -19,7 +19,7 @@ import (
 
 const (
 	trustEvery = time.Hour // how often an agent compares what it knows of its service, at about
-	// within which it does when the service is there again, so that not all hosts do at once
+	// The time within which it does when the service is there again, so that not all hosts do at once
 	trustSoon      = 10 * time.Second
 	maxAuthorities = 4
 	maxAuthority   = 64 << 10 // of all of them in PEM form, in bytes: it is kept

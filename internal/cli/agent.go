@@ -36,7 +36,7 @@ func agentCommand(o *options) *cobra.Command {
 	return c
 }
 
-// work are the flags that say how an agent works, wherever it does.
+// workFlags adds the flags that say how an agent works, wherever it does.
 func workFlags(c *cobra.Command, level *string) (apply func(*agent.Agent)) {
 	var listen, lookOnly bool
 	own := runFlags(c)

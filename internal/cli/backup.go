@@ -24,7 +24,7 @@ import (
 	"idletally/internal/service/store"
 )
 
-// own files of the service that a backup holds, beside the database.
+// keyFiles returns the service's own files that a backup holds beside the database, by name.
 func keyFiles(data string) (map[string][]byte, error) {
 	dir := filepath.Join(data, "keys")
 	list, err := os.ReadDir(dir)

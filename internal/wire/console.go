@@ -144,7 +144,7 @@ type Weight struct {
 	Looked int64  `json:"looked"`
 }
 
-// Roles of a person.
+// RoleList is the roles of a person.
 type RoleList struct {
 	Roles []string `json:"roles" minItems:"1" maxItems:"100" doc:"Such as operator, or author@ticketing for one application alone"`
 }

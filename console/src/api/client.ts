@@ -43,7 +43,10 @@ let touched = Date.now();
 for (const kind of ["pointerdown", "keydown"])
   addEventListener(kind, () => (touched = Date.now()), { capture: true, passive: true });
 
-/** Makes a call, and where it takes that somebody shows again who they are (RFC 9470), has them asked and makes it again. */
+/**
+ * Makes a call. Where the service wants people to show again who they are (RFC 9470), asks them, and makes the call
+ * once more.
+ */
 async function call(request: Request): Promise<Response> {
   if (Date.now() - touched > aloneAfter) request.headers.set("X-Idletally-Console", "alone");
   const again = request.clone();

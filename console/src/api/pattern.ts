@@ -1,2 +1,2 @@
-/** The pattern that fits one path alone: what stands for others in patterns gets a backslash, and that one is written twice. */
+/** Returns the pattern that matches one path alone: wildcards get a backslash, and a backslash is written twice. */
 export const literal = (path: string) => path.replace(/\\\\|[*?[]/g, (c) => (c.length === 2 ? "\\\\\\\\" : `\\\\${c}`));

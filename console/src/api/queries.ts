@@ -233,7 +233,8 @@ export function useChange<In, Out>(call: (input: In) => Promise<Out>) {
     mutationFn: call,
     onSuccess: () => client.invalidateQueries(),
     onError: (e) => {
-      if (e instanceof Problem && (e.status === 409 || e.status === 412)) void client.invalidateQueries(); // it is not as it is shown
+      // Somebody else changed it meanwhile: what is shown is out of date.
+      if (e instanceof Problem && (e.status === 409 || e.status === 412)) void client.invalidateQueries();
     },
   });
 }

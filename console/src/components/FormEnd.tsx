@@ -8,7 +8,7 @@ export function FormEnd({
   submit,
   disabled,
 }: {
-  error: unknown;
+  error: Error | string | null | undefined;
   close: () => void;
   submit: string;
   disabled: boolean;

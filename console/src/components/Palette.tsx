@@ -20,7 +20,8 @@ export function Palette({ pages, close }: { pages: readonly (readonly [string, s
   const search = useSearch(asked);
   const small = text.trim().toLowerCase();
   const answered = asked === text && !search.isPlaceholderData;
-  // Until the answer to what was typed comes, those of the last one that have it: Enter opens nothing that was not asked for.
+  // Until the answer to what was typed comes, only those of the last answer that contain it are offered: Enter must
+  // not open what nobody asked for.
   const found =
     small === ""
       ? []
@@ -33,7 +34,7 @@ export function Palette({ pages, close }: { pages: readonly (readonly [string, s
       .map(([to, name]) => ({ key: to, kind: "page", name, detail: "", to })),
     ...found.map((h, i) => ({
       key: `${h.kind}${h.subject}${h.host ?? ""}${i}`,
-      kind: h.kind as string,
+      kind: h.kind,
       name: h.name,
       detail: h.detail ?? "",
       to: addressOf(h),

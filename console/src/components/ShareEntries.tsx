@@ -1,7 +1,10 @@
 import type { Schemas } from "../api/client";
 import { Table } from "./Table";
 
-/** The entries of a share's list in the order in which they count: who, allowed or denied what, where, and from which folder. */
+/**
+ * The entries of a share's access list in the order in which they count: who is allowed or denied what, where it
+ * applies, and which folder it was inherited from.
+ */
 export function ShareEntries({ lines, folder }: { lines: readonly Schemas["EntryLine"][]; folder: boolean }) {
   return (
     <Table

@@ -1,6 +1,9 @@
 import type { View } from "../api/client";
 
-/** One side of a change on a share: who owns it, whether entries come from above, and each entry, strong where the other side has none like it. */
+/**
+ * One side of a change on a share: its owner, whether it inherits entries, and each entry, in bold where the other
+ * side has none like it.
+ */
 export function ShareState({ view, other }: { view: View; other: View }) {
   const strong = (same: boolean) => (same ? "" : "font-semibold");
   const has = new Set(other.entries ?? []);

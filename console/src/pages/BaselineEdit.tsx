@@ -110,7 +110,8 @@ function Desk({ application, start, newest, me }: { application: string; start: 
         groups: names.data?.groups ?? [],
         names: async (folder) => {
           if (!snapshot) return [];
-          const found = await listing(snapshot, folder).catch(() => undefined); // a folder that is not there has no names
+          // A folder that is not there has no names.
+          const found = await listing(snapshot, folder).catch(() => undefined);
           return (found?.items ?? []).map((p) => ({
             name: p.path.slice(p.path.lastIndexOf("/") + 1),
             folder: p.kind === "folder",

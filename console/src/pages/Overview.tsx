@@ -33,10 +33,10 @@ export default function Overview() {
           <h2 id="days" className="mb-2 font-bold">
             Fourteen days
           </h2>
-          {drift && v.days!.length > 1 ? (
+          {drift && v.days.length > 1 ? (
             <TrendChart
               of="all hosts"
-              points={v.days!.map((d) => ({ ...d, at: `${d.day}T12:00:00Z`, report: d.day, edition: 0 }))}
+              points={v.days.map((d) => ({ ...d, at: `${d.day}T12:00:00Z`, report: d.day, edition: 0 }))}
             />
           ) : drift ? (
             <p className="text-muted">Since today: how it goes shows from tomorrow on.</p>

@@ -192,7 +192,7 @@ func both(a, b []label) []label {
 	return slices.DeleteFunc(slices.Clone(a), func(l label) bool { return !slices.Contains(b, l) })
 }
 
-// variables names the values that differ from host to host.
+// variable names the values that differ from host to host.
 func (w *words) variable(key int, l label) string {
 	n := 0
 	for i := range w.values[key][:l] {

@@ -28,7 +28,8 @@ func TestText(t *testing.T) {
 	}
 
 	const short = "u::rwx,u:purser:rwx,u:12:r--,g::r-x,g:crew:rw-,m::r-x,o::---"
-	const long = "user::rwx\nuser:purser:rwx\t#effective:r-x\nuser:12:r--\ngroup::r-x\ngroup:crew:rw-\t#effective:r--\nmask::r-x\nother::---\n"
+	const long = "user::rwx\nuser:purser:rwx\t#effective:r-x\nuser:12:r--\n" +
+		"group::r-x\ngroup:crew:rw-\t#effective:r--\nmask::r-x\nother::---\n"
 	if got := full.Short(nameOf); got != short {
 		t.Errorf("short %s, want %s", got, short)
 	}

@@ -73,7 +73,7 @@ func randomAfter(r *rand.Rand, k perm.Kind) perm.Set {
 	return p.Set()
 }
 
-// make builds a tree with every awkward name and a plan that changes all of it.
+// makeWorld builds a tree with every awkward name and a plan that changes all of it.
 func makeWorld(t testing.TB, r *rand.Rand, folders int) *world {
 	t.Helper()
 	w := &world{dir: t.TempDir()}

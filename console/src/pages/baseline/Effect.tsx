@@ -53,7 +53,7 @@ function Host({ effect: h }: { effect: HostEffect }) {
         ))}
       </ul>
       {(h.shifts?.length ?? 0) > 100 ? (
-        <p className="text-sm text-muted">and {(h.shifts!.length - 100).toLocaleString()} kinds more</p>
+        <p className="text-sm text-muted">and {(h.shifts.length - 100).toLocaleString()} kinds more</p>
       ) : null}
     </section>
   );

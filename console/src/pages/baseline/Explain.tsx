@@ -21,10 +21,11 @@ export function Explain({ application }: { application: string }) {
         onSubmit={(e) => {
           e.preventDefault();
           const form = new FormData(e.currentTarget);
-          setSearch(
-            { tab: "explain", host: String(form.get("host")), path: String(form.get("path")) },
-            { replace: true },
-          );
+          const text = (name: string) => {
+            const value = form.get(name);
+            return typeof value === "string" ? value : "";
+          };
+          setSearch({ tab: "explain", host: text("host"), path: text("path") }, { replace: true });
         }}
       >
         <label>

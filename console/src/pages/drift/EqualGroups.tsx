@@ -52,7 +52,7 @@ export function EqualGroups({
   standing: Schemas["Standing"];
   equal: readonly Equal[];
   total?: number;
-  error: unknown;
+  error: Error | null;
   pending: boolean;
   basket?: Basket;
 }) {

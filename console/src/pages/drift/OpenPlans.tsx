@@ -1,7 +1,7 @@
 import { Link } from "react-router";
 import { useOverview } from "../../api/find";
 
-/** The plans of an application that somebody has put in review, or approved: perhaps what is looked at is about to be mended. */
+/** The plans of an application that are in review or approved: perhaps what is shown is about to be mended. */
 export function OpenPlans({ application }: { application: string }) {
   const open =
     useOverview().data?.needs?.filter(

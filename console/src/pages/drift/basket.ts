@@ -30,7 +30,7 @@ function kept(name: string): Content {
   }
 }
 
-/** The basket of an application. Groups keep their names from report to report; those that are mended are gone from it. */
+/** The basket of an application. Groups keep their ids from report to report; what was mended leaves the basket. */
 export function useBasket(application: string, groups: readonly Group[]): Basket {
   const name = `basket ${application}`;
   const [state, setState] = useState({ name, content: kept(name) });
