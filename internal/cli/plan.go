@@ -263,7 +263,7 @@ func showChange(c *cobra.Command, g wire.PlanGroup) {
 	}
 
 	say(c, "  %-9s  %-12s  %s", mark(g.Word), what, wire.Place(g.Count, g.Folder, g.Example))
-	if g.Before.Inheritance != "" {
+	if g.Before.OfShare() {
 		showShareChange(c, g)
 		return
 	}

@@ -1,6 +1,7 @@
 import type { View } from "../api/client";
 import { Mode } from "./Mode";
 import { ShareState } from "./ShareState";
+import { ofShare } from "../schemes";
 
 function Side({ title, view, other, ring }: { title: string; view: View; other: View; ring: boolean }) {
   const strong = (same: boolean) => (same ? "" : "font-semibold");
@@ -20,7 +21,7 @@ function Side({ title, view, other, ring }: { title: string; view: View; other: 
   return (
     <div className="min-w-0">
       <div className="mb-1 text-xs font-semibold text-muted">{title}</div>
-      {view.inheritance ? (
+      {ofShare(view) ? (
         <ShareState view={view} other={other} />
       ) : (
         <>

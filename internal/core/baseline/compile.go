@@ -208,8 +208,12 @@ type Required struct {
 	Kind     perm.Kind // the one that is declared, or a file
 	Declared string
 	Found    string
+	Has      perm.Value // what was found, as it is known: the kind of what is there, or missing
 	only     Only
 }
+
+// Wants returns what is declared, as it is known.
+func (r Required) Wants() perm.Value { return perm.Value(fmt.Sprintf("kinds %x", r.only.Kinds)) }
 
 // Admits says whether a path of a kind is what must be there.
 func (r Required) Admits(k perm.Kind) bool { return r.only.admits(k, 0) }
@@ -229,7 +233,7 @@ func (m *Matcher) Required() map[string]Required {
 				continue
 			}
 
-			x := Required{Rule: i, Kind: perm.File, Declared: "there", Found: "missing", only: r.Only}
+			x := Required{Rule: i, Kind: perm.File, Declared: "there", Found: "missing", Has: "missing", only: r.Only}
 			for k := perm.File; k <= perm.BlockDevice; k++ {
 				if r.Only.Kinds == 1<<k {
 					x.Kind, x.Declared = k, "a "+k.String()

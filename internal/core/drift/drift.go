@@ -40,7 +40,7 @@ type Unread struct {
 	Why  string
 }
 
-// A Group is all findings of the same change: same rule, aspect, kind, declared, found.
+// A Group is all findings of the same change: same rule, aspect and kind, and the same values declared and found.
 type Group struct {
 	ID       string
 	Rule     string
@@ -50,6 +50,8 @@ type Group struct {
 	Kind     perm.Kind
 	Declared string
 	Found    string
+	Wants    perm.Value `json:",omitempty"`
+	Has      perm.Value `json:",omitempty"`
 	Effect   perm.Effect
 	Count    int
 	Unread   int           `json:",omitempty"` // of them
@@ -486,7 +488,7 @@ func (c *comparer) file(s seen, diff *perm.Difference) error {
 			f.effect = perm.Between(k, diff.Mended, found, c.d)
 		}
 
-		gk := groupKey{diff.Rule, diff.Aspect, k, diff.Declared, diff.Found, f.effect.String(), key.waiver}
+		gk := groupKey{diff.Rule, diff.Aspect, k, diff.Wants, diff.Has, f.effect.Key(), key.waiver}
 		f.group = c.groups[gk]
 		if f.group == nil {
 			f.group = &Group{
@@ -498,6 +500,8 @@ func (c *comparer) file(s seen, diff *perm.Difference) error {
 				Kind:     k,
 				Declared: diff.Declared,
 				Found:    diff.Found,
+				Wants:    diff.Wants,
+				Has:      diff.Has,
 				Effect:   f.effect,
 				Folder:   pathname.Path(pathname.Folder(path)),
 				Example:  pathname.Path(path),
@@ -538,18 +542,18 @@ func (g Group) Weight() int {
 }
 
 type groupKey struct {
-	rule            int
-	aspect          perm.Aspect
-	kind            perm.Kind
-	declared, found string
-	effect          string
-	waiver          string
+	rule       int
+	aspect     perm.Aspect
+	kind       perm.Kind
+	wants, has perm.Value
+	effect     string
+	waiver     string
 }
 
 // id names a group the same way in every report, so that it can be pointed at.
 func (k groupKey) id() string {
-	sum := sha256.Sum256(fmt.Appendf(nil, "%d\x00%s\x00%d\x00%s\x00%s\x00%s", k.rule, k.aspect, k.kind, k.declared,
-		k.found, k.effect))
+	sum := sha256.Sum256(fmt.Appendf(nil, "%d\x00%s\x00%d\x00%s\x00%s\x00%s", k.rule, k.aspect, k.kind, k.wants, k.has,
+		k.effect))
 	if k.waiver != "" { // accepted ones stand apart; the others keep the name that they had
 		sum = sha256.Sum256(append(sum[:], k.waiver...))
 	}

@@ -42,8 +42,8 @@ func Judge(
 	type shiftKey struct {
 		kind    perm.Kind
 		aspect  perm.Aspect
-		was, is string
-		found   string
+		was, is perm.Value
+		found   perm.Value
 		or, nr  string
 		effect  string
 	}
@@ -67,7 +67,7 @@ func Judge(
 		case is == nil:
 			v.Gone++
 			either = was
-		case was.Declared == is.Declared:
+		case was.Wants == is.Wants:
 			return
 		default:
 			v.Changed++
@@ -86,7 +86,7 @@ func Judge(
 			s.Effect = perm.Between(k, either.Mended, found, d)
 		}
 
-		key := shiftKey{k, s.Aspect, s.Was, s.Is, s.Found, s.OldRule, s.NewRule, s.Effect.String()}
+		key := shiftKey{k, s.Aspect, wants(was), wants(is), either.Has, s.OldRule, s.NewRule, s.Effect.Key()}
 		at := shifts[key]
 		if at == nil {
 			if len(shifts) == maxShifts {
@@ -178,6 +178,14 @@ func Judge(
 			cmp.Compare(a.Aspect, b.Aspect), cmp.Compare(a.Was, b.Was))
 	})
 	return v, out, nil
+}
+
+// wants returns what is declared where something differs.
+func wants(d *perm.Difference) perm.Value {
+	if d == nil {
+		return ""
+	}
+	return d.Wants
 }
 
 // pairs puts the differences of two judgements beside each other, aspect by aspect.

@@ -24,7 +24,7 @@ func (p *presence) see(path []byte, k perm.Kind) {
 		if r.Admits(k) {
 			delete(p.required, string(path))
 		} else {
-			r.Found = "a " + k.String()
+			r.Found, r.Has = "a "+k.String(), perm.Value(k.String())
 			p.required[string(path)] = r
 		}
 	}
@@ -69,9 +69,15 @@ func (p *presence) missing(
 		}
 
 		r := p.required[path]
-		if err := f(path, r,
-			perm.Difference{Aspect: perm.AspectPresence, Rule: r.Rule, Declared: r.Declared, Found: r.Found},
-			unread); err != nil {
+		diff := perm.Difference{
+			Aspect:   perm.AspectPresence,
+			Rule:     r.Rule,
+			Declared: r.Declared,
+			Found:    r.Found,
+			Wants:    r.Wants(),
+			Has:      r.Has,
+		}
+		if err := f(path, r, diff, unread); err != nil {
 			return err
 		}
 	}

@@ -15,13 +15,17 @@ type Waiver struct {
 	Rule    string
 	Kind    string
 	Aspect  perm.Aspect
-	Found   string
+
+	// What was found, as it is known; for waivers that say it in words alone, as people read it.
+	Has   perm.Value
+	Found string
 }
 
 // Waivers finds the waiver of a finding. It may be used by one goroutine at a time.
 type Waivers struct {
 	list     []Waiver
 	patterns *baseline.Patterns
+	meant    map[string]map[perm.Value]bool // by waivers that say what was found in words
 }
 
 // NewWaivers makes waivers ready. Of several that accept a finding the first counts.
@@ -29,7 +33,7 @@ func NewWaivers(list []Waiver) (*Waivers, error) {
 	if len(list) == 0 {
 		return nil, nil
 	}
-	w := &Waivers{list: list}
+	w := &Waivers{list: list, meant: map[string]map[perm.Value]bool{}}
 	var ps []baseline.Pattern
 	for _, x := range list {
 		p, err := baseline.ParsePattern(x.Pattern)
@@ -50,9 +54,48 @@ func (w *Waivers) of(path, rule string, k perm.Kind, diff *perm.Difference) stri
 	for _, i := range w.patterns.Match(path) {
 		x := w.list[i]
 		if (x.Rule == "" || x.Rule == rule) && (x.Kind == "" || x.Kind == k.String()) &&
-			(x.Aspect == "" || x.Aspect == diff.Aspect) && (x.Found == "" || x.Found == diff.Found) {
+			(x.Aspect == "" || x.Aspect == diff.Aspect) && x.accepts(diff) {
+			if x.Has == "" && x.Found != "" {
+				w.learn(x.ID, diff.Has)
+			}
 			return x.ID
 		}
 	}
 	return ""
+}
+
+// accepts reports whether what was found is what the waiver speaks of, if it speaks of that at all.
+func (x Waiver) accepts(diff *perm.Difference) bool {
+	switch {
+	case x.Has != "":
+		return x.Has == diff.Has
+	case x.Found != "":
+		return x.Found == diff.Found
+	}
+	return true
+}
+
+func (w *Waivers) learn(id string, has perm.Value) {
+	if w.meant[id] == nil {
+		w.meant[id] = map[perm.Value]bool{}
+	}
+	w.meant[id][has] = true
+}
+
+// Meant returns, by waiver, the one value that what it says in words stood for in what was compared: from then on it
+// can be known by that. Waivers whose words stood for nothing, or for several values, are not in it.
+func (w *Waivers) Meant() map[string]perm.Value {
+	out := map[string]perm.Value{}
+	if w == nil {
+		return out
+	}
+	for id, values := range w.meant {
+		if len(values) != 1 {
+			continue
+		}
+		for has := range values {
+			out[id] = has
+		}
+	}
+	return out
 }

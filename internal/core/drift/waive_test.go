@@ -48,3 +48,35 @@ func TestWaivers(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+// What the words of a waiver stand for is learnt from what it accepts, where that is one thing alone.
+func TestWordsOfWaivers(t *testing.T) {
+	w, err := NewWaivers([]Waiver{
+		{ID: "words", Pattern: "/one/**", Found: "bob"},
+		{ID: "several", Pattern: "/two/**", Found: "bob"},
+		{ID: "unused", Pattern: "/three/**", Found: "bob"},
+		{ID: "known", Pattern: "/four/**", Found: "bob", Has: "u1"},
+		{ID: "any", Pattern: "/five/**"},
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		path, found string
+		has         perm.Value
+		want        string
+	}{
+		{"/one/a", "bob", "u1", "words"}, {"/one/b", "eve", "u2", ""}, {"/one/c", "bob", "u1", "words"},
+		{"/two/a", "bob", "u1", "several"}, {"/two/b", "bob", "u7", "several"},
+		{"/four/a", "robert", "u1", "known"}, {"/four/b", "bob", "u2", ""},
+		{"/five/a", "bob", "u1", "any"},
+	} {
+		got := w.of(c.path, "all", perm.File, &perm.Difference{Aspect: perm.AspectOwner, Found: c.found, Has: c.has})
+		if got != c.want {
+			t.Errorf("%s, found %s (%s): %q, want %q", c.path, c.found, c.has, got, c.want)
+		}
+	}
+	if got := w.Meant(); len(got) != 1 || got["words"] != "u1" {
+		t.Errorf("learnt is %v", got)
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"idletally/internal/core/mode"
@@ -46,6 +47,10 @@ type Gain struct {
 	Who    string   `json:"who" doc:"Account or group, as its host names it, or everyone"`
 	Group  bool     `json:"group,omitempty" doc:"Who is a group"`
 	Rights []string `json:"rights"`
+
+	// Who and Rights as they are known; not kept.
+	ID  Principal `json:"-"`
+	Can Rights    `json:"-"`
 }
 
 // An Effect says what going from one state to another does: it opens the path to some and closes
@@ -110,70 +115,57 @@ func changeOf(was, is Rights) change { return change{is &^ was, was &^ is} }
 
 func (c change) with(x change) change { return change{c.opens | x.opens, c.closes | x.closes} }
 
-// add tells of somebody what others do not gain and lose with them.
-func (e *Effect) add(k Kind, who string, group bool, c, except change) {
-	if r := (c.opens &^ except.opens).Words(k); len(r) > 0 {
-		e.Opens = append(e.Opens, Gain{who, group, r})
+// gain returns the gain of somebody, without rights yet.
+func (d *Directory) gain(who Principal) Gain {
+	return Gain{Who: d.Name(who), Group: d.IsGroup(who), ID: who}
+}
+
+// add records what somebody gains and loses, except what everyone else gains and loses with them.
+func (e *Effect) add(k Kind, who Gain, c, except change) {
+	who.Can = c.opens &^ except.opens
+	who.Rights = who.Can.Words(k)
+	if len(who.Rights) > 0 {
+		e.Opens = append(e.Opens, who)
 	}
-	if r := (c.closes &^ except.closes).Words(k); len(r) > 0 {
-		e.Closes = append(e.Closes, Gain{who, group, r})
+	who.Can = c.closes &^ except.closes
+	who.Rights = who.Can.Words(k)
+	if len(who.Rights) > 0 {
+		e.Closes = append(e.Closes, who)
 	}
 }
 
 // Between computes the effect of a path of kind k going from one state to another, for everyone
-// and for each account and group that either state names.
+// and for each account and group that either state names. Where nothing is known of one of them it is none.
 func Between(k Kind, from, to Set, d *Directory) Effect {
-	if x, ok := NTOf(from); ok {
-		if y, ok := NTOf(to); ok && k != Link {
-			return ntBetween(k, x, y, d)
-		}
+	if k == Link || from.IsZero() || to.IsZero() {
 		return Effect{}
 	}
 
-	a, errA := POSIXOf(from)
-	b, errB := POSIXOf(to)
-	if errA != nil || errB != nil || k == Link {
-		return Effect{}
-	}
-
-	rightsOf := func(s posixacl.Subject) change { return changeOf(a.rights(k, s), b.rights(k, s)) }
-
-	// An id that cannot be an account stands for whoever is nobody in particular.
-	nobody := posixacl.NoID
-	all := rightsOf(posixacl.Subject{UID: nobody})
+	a, b := from.state(), to.state()
+	rightsOf := func(id Principal) change { return changeOf(a.rights(k, id, d), b.rights(k, id, d)) }
+	all := rightsOf(Everyone)
 	var e Effect
-	e.add(k, string(Everyone), false, all, change{})
-	spoken := mentioned(a, b)
-	told := map[Principal]change{}
-	var groups []Principal
+	e.add(k, d.gain(Everyone), all, change{})
 
-	for _, id := range spoken {
-		n, _ := id.ID()
-		if !id.IsGroup() && n == 0 {
-			continue // root can do all of it anyway
-		}
-
-		c := rightsOf(subjectOf(id, n, d))
-		e.add(k, d.Name(id), id.IsGroup(), c, all)
-		told[id] = c
-		if id.IsGroup() {
-			groups = append(groups, id)
-		}
+	spoken := slices.DeleteFunc(mentioned(a, b), func(id Principal) bool { return a.untold(id) || b.untold(id) })
+	told := make([]change, len(spoken))
+	for i, id := range spoken {
+		told[i] = rightsOf(id)
+		e.add(k, d.gain(id), told[i], all)
 	}
 
-	// Who is in several of the groups may gain by one what another kept from them.
-	for _, acc := range d.membersOf(groups) {
-		n, ok := acc.ID.ID()
-		if !ok || n == 0 || slices.Contains(spoken, acc.ID) {
+	// Who is in several of the groups may gain by one what another kept from them: that is nobody's by its group alone.
+	for _, acc := range d.membersOf(spoken) {
+		if slices.Contains(spoken, acc.ID) || a.untold(acc.ID) || b.untold(acc.ID) {
 			continue
 		}
-
 		except := all
-		for _, g := range acc.Groups {
-			except = except.with(told[g])
+		for i, id := range spoken {
+			if slices.Contains(acc.Groups, id) {
+				except = except.with(told[i])
+			}
 		}
-
-		e.add(k, acc.Name, false, rightsOf(subjectOf(acc.ID, n, d)), except)
+		e.add(k, Gain{Who: acc.Name, ID: acc.ID}, rightsOf(acc.ID), except)
 	}
 
 	return e
@@ -184,7 +176,16 @@ const maxMembers = 200
 
 // membersOf gives accounts that are in two or more of some groups, at most maxMembers.
 func (d *Directory) membersOf(groups []Principal) (out []*Account) {
-	if d == nil || len(groups) < 2 {
+	if d == nil {
+		return nil
+	}
+	some := 0
+	for _, g := range groups {
+		if len(d.members[g]) > 0 {
+			some++
+		}
+	}
+	if some < 2 {
 		return nil
 	}
 
@@ -220,24 +221,11 @@ type Mention struct {
 }
 
 // Mentioned lists who a state speaks of: owning group, owner, and those that entries name.
-func Mentioned(s Set) (out []Mention) {
-	if d, ok := NTOf(s); ok {
-		for _, id := range ntMentioned(&d) {
-			as := "named by an entry"
-			if id == d.Owner {
-				as = "owner"
-			}
-			out = append(out, Mention{SIDOf(id), as})
-		}
-		return out
-	}
+func Mentioned(s Set) []Mention { return s.state().mentions() }
 
-	p, err := POSIXOf(s)
-	if err != nil {
-		return nil
-	}
-
-	out = []Mention{{GID(p.GID), "owning group"}, {UID(p.UID), "owner"}}
+func (p POSIX) mentions() []Mention {
+	out := make([]Mention, 0, 2+len(p.Access))
+	out = append(out, Mention{GID(p.GID), "owning group"}, Mention{UID(p.UID), "owner"})
 	for _, e := range p.Access {
 		switch e.Tag {
 		case posixacl.User:
@@ -246,24 +234,69 @@ func Mentioned(s Set) (out []Mention) {
 			out = append(out, Mention{GID(e.ID), "group named by an entry"})
 		}
 	}
-
 	return out
 }
 
-func mentioned(states ...POSIX) (out []Principal) {
-	for _, groups := range []bool{true, false} { // groups first: they say more
-		for _, s := range states {
-			for _, m := range Mentioned(s.Set()) {
-				if m.ID.IsGroup() == groups && !slices.Contains(out, m.ID) {
-					out = append(out, m.ID)
-				}
+// mentioned returns whom two states speak of, each once, in the order in which an effect tells of them.
+func mentioned(a, b state) []Principal {
+	out := b.speaks(a.speaks(make([]Principal, 0, 8)))
+	if a.groupsFirst() { // they say more
+		slices.SortStableFunc(out, func(x, y Principal) int {
+			switch {
+			case x.IsGroup() == y.IsGroup():
+				return 0
+			case x.IsGroup():
+				return -1
 			}
-		}
+			return 1
+		})
 	}
 	return out
 }
 
-func (p POSIX) rights(k Kind, s posixacl.Subject) Rights {
+func (p POSIX) speaks(of []Principal) []Principal {
+	add := func(letter byte, id uint32) {
+		var buf [11]byte // a letter and ten digits
+		text := strconv.AppendUint(append(buf[:0], letter), uint64(id), 10)
+		for _, known := range of {
+			if string(known) == string(text) {
+				return
+			}
+		}
+		of = append(of, Principal(text))
+	}
+
+	add('g', p.GID)
+	add('u', p.UID)
+	for _, e := range p.Access {
+		switch e.Tag {
+		case posixacl.User:
+			add('u', e.ID)
+		case posixacl.Group:
+			add('g', e.ID)
+		}
+	}
+	return of
+}
+
+func (p POSIX) groupsFirst() bool { return true }
+
+// untold reports whether somebody is root, who can do all of it anyway.
+func (p POSIX) untold(who Principal) bool { return who == UID(0) }
+
+// rights returns what somebody can do. An id that cannot be an account's stands for nobody in particular.
+func (p POSIX) rights(k Kind, who Principal, d *Directory) Rights {
+	if k == Link {
+		return 0
+	}
+	if n, ok := who.ID(); ok {
+		var room [16]uint32
+		return p.subjectRights(k, subjectOf(who, n, d, room[:0]))
+	}
+	return p.subjectRights(k, posixacl.Subject{UID: posixacl.NoID})
+}
+
+func (p POSIX) subjectRights(k Kind, s posixacl.Subject) Rights {
 	may := func(want mode.Perm) bool { return posixacl.Check(p.UID, p.GID, p.Mode, p.Access, s, want).Granted }
 	var r Rights
 	set := func(right Rights, on bool) {

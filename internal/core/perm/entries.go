@@ -28,32 +28,20 @@ type Above struct {
 // in which it is asked. The folders above, the nearest last, tell where an entry most likely comes from: POSIX copies
 // default entries when a path is made, and keeps no note of it; a share's entries are marked, but not by whom.
 func Entries(k Kind, s Set, above []Above, d *Directory) []EntryLine {
-	if nt, ok := NTOf(s); ok {
-		return ntEntries(k, &nt, above, d)
-	}
+	return s.state().entries(k, above, d)
+}
 
-	var folder Set
-	if n := len(above); n > 0 {
-		folder = above[n-1].Set
-	}
-
-	p, err := POSIXOf(s)
-	if err != nil {
-		return nil
-	}
-
+func (p POSIX) entries(_ Kind, above []Above, d *Directory) []EntryLine {
 	var given posixacl.List
-	if f, err := POSIXOf(folder); err == nil {
-		given = f.Default
+	if n := len(above); n > 0 {
+		if f, err := POSIXOf(above[n-1].Set); err == nil {
+			given = f.Default
+		}
 	}
 
 	access := p.Access
 	if access == nil {
-		access = posixacl.List{
-			{Tag: posixacl.UserObj, ID: posixacl.NoID, Perm: p.Mode.Owner()},
-			{Tag: posixacl.GroupObj, ID: posixacl.NoID, Perm: p.Mode.Group()},
-			{Tag: posixacl.Other, ID: posixacl.NoID, Perm: p.Mode.Other()},
-		}
+		access = posixacl.FromMode(p.Mode)
 	}
 
 	var out []EntryLine
@@ -117,14 +105,9 @@ func origin(e posixacl.Entry, above posixacl.List, listed, isDefault bool) strin
 
 // Explain says what a state's mode means for a kind of path, a line for each class and bit, and
 // what a list makes of it.
-func Explain(k Kind, s Set) []string {
-	if nt, ok := NTOf(s); ok && k != Link {
-		return ntExplain(k, &nt)
-	}
-	p, err := POSIXOf(s)
-	if err != nil {
-		return nil
-	}
+func Explain(k Kind, s Set) []string { return s.state().explain(k) }
+
+func (p POSIX) explain(k Kind) []string {
 	if k == Link {
 		return []string{"A link has no permissions of its own: what it leads to decides."}
 	}

@@ -84,45 +84,105 @@ func ntRights(k Kind, d *ntsd.Descriptor, t ntsd.Token) Rights {
 	return r
 }
 
-// ntBetween computes the effect of a change for everyone and for whoever either side speaks of.
-func ntBetween(k Kind, a, b ntsd.Descriptor, d *Directory) (e Effect) {
-	of := func(t ntsd.Token) change { return changeOf(ntRights(k, &a, t), ntRights(k, &b, t)) }
-	all := of(stranger)
-	e.add(k, string(Everyone), false, all, change{})
-	var seen []ntsd.SID
-	told := map[Principal]change{}
+// An ntState is a security descriptor as the state of a path.
+type ntState struct{ ntsd.Descriptor }
 
-	for _, s := range append(ntMentioned(&a), ntMentioned(&b)...) {
-		if slices.Contains(seen, s) || stranger.Has(s) || s == ntsd.System || s == ntsd.CreatorOwner ||
-			s == ntsd.CreatorGroup || s == ntsd.OwnerRights {
-			continue // the system may do all of it anyway; the others are no accounts
+func decodeNT(s Set) (state, error) {
+	d, err := ntsd.Parse([]byte(s.enc[1:]))
+	return ntState{d}, err
+}
+
+func (n ntState) encode() (Set, error) { return NTSet(n.Descriptor) }
+
+// traits reports entries of the path's own alone: nothing on a share is a program by its list.
+func (n ntState) traits() Traits {
+	if len(own(n.Entries)) > 0 {
+		return WithEntries
+	}
+	return 0
+}
+
+func (n ntState) mentions() []Mention {
+	var out []Mention
+	for _, id := range ntMentioned(&n.Descriptor) {
+		as := "named by an entry"
+		if id == n.Owner {
+			as = "owner"
 		}
-
-		seen = append(seen, s)
-		t, _ := TokenOf(SIDOf(s), d)
-		c := of(t)
-		told[SIDOf(s)] = c.with(all)
-		e.add(k, d.Name(SIDOf(s)), d.IsGroup(SIDOf(s)), c, all)
+		out = append(out, Mention{SIDOf(id), as})
 	}
+	return out
+}
 
-	// Who is in several groups gets what one of them grants and another one withholds: that is nobody's by
-	// its group alone.
-	groups := make([]Principal, len(seen))
-	for i, s := range seen {
-		groups[i] = SIDOf(s)
-	}
-
-	for _, acc := range d.membersOf(groups) {
-		t, _ := TokenOf(acc.ID, d)
-		except := told[acc.ID].with(all)
-		for _, g := range acc.Groups {
-			except = except.with(told[g])
+func (n ntState) speaks(of []Principal) []Principal {
+	for _, s := range ntMentioned(&n.Descriptor) {
+		if id := SIDOf(s); !slices.Contains(of, id) {
+			of = append(of, id)
 		}
-
-		e.add(k, acc.Name, false, of(t), except)
 	}
+	return of
+}
 
-	return e
+func (n ntState) groupsFirst() bool { return false }
+
+// untold reports whether somebody is the system, which may do all of it anyway, everybody, or no account.
+func (n ntState) untold(who Principal) bool {
+	s, ok := who.SID()
+	return !ok || stranger.Has(s) || s == ntsd.System || s == ntsd.CreatorOwner || s == ntsd.CreatorGroup ||
+		s == ntsd.OwnerRights
+}
+
+func (n ntState) rights(k Kind, who Principal, d *Directory) Rights {
+	if k == Link {
+		return 0
+	}
+	t, ok := TokenOf(who, d)
+	if !ok {
+		t = stranger
+	}
+	return ntRights(k, &n.Descriptor, t)
+}
+
+func (n ntState) view(k Kind, d *Directory) View { return ntView(k, n.Descriptor, d) }
+
+func (n ntState) entries(k Kind, above []Above, d *Directory) []EntryLine {
+	return ntEntries(k, &n.Descriptor, above, d)
+}
+
+func (n ntState) explain(k Kind) []string {
+	if k == Link {
+		return nil
+	}
+	return ntExplain(k, &n.Descriptor)
+}
+
+func (n ntState) sayings(f Found, name func(Principal) string) []Saying {
+	return ntSayings(f, &n.Descriptor, name)
+}
+
+// narrow returns what comes after: a descriptor changes at once, owner and list, so that nothing stands between.
+func (n ntState) narrow(_ Kind, to state) (Set, error) { return to.encode() }
+
+func (n ntState) worries(k Kind, to state, d *Directory, matter []Principal) []Worry {
+	return ntWorries(k, n.Descriptor, to.(ntState).Descriptor, d, matter)
+}
+
+func (n ntState) judged(w *Want, k Kind) bool {
+	return w.Owner != nil || k != Link && (w.Share.Inherits != nil || w.Share.Grants != nil)
+}
+
+func (n ntState) differences(w *Want, f Found, d *Directory) []Difference {
+	return w.ntDifferences(f, n.Descriptor, d)
+}
+
+func (n ntState) apply(w *Want, f Found, aspects []Aspect) (Set, error) {
+	d := n.Descriptor
+	for _, a := range Aspects {
+		if slices.Contains(aspects, a) {
+			d = w.ntApply(a, f, d)
+		}
+	}
+	return NTSet(d)
 }
 
 // OfShares says whether a directory is a file server's.
@@ -161,7 +221,10 @@ func (d *Directory) IsGroup(id Principal) bool {
 			return s != ntsd.System && s != ntsd.LocalService && s != ntsd.NetworkService
 		}
 	}
-	return id.IsGroup() || d != nil && slices.ContainsFunc(d.Groups, func(a Account) bool { return a.ID == id })
+	if _, ok := id.ID(); ok {
+		return id.IsGroup()
+	}
+	return d != nil && slices.ContainsFunc(d.Groups, func(a Account) bool { return a.ID == id })
 }
 
 func ntMentioned(d *ntsd.Descriptor) []ntsd.SID {
@@ -277,6 +340,7 @@ func inheritanceOf(d *ntsd.Descriptor) string {
 
 func ntView(k Kind, d ntsd.Descriptor, dir *Directory) View {
 	v := View{
+		Scheme:      SchemeNT.String(),
 		Owner:       dir.Name(SIDOf(d.Owner)),
 		Group:       dir.Name(SIDOf(d.Group)),
 		Grants:      grantsOf(k, &d, dir),

@@ -132,16 +132,15 @@ func (w *Want) fetches(a Aspect, d *ntsd.Descriptor) bool {
 }
 
 func (w *Want) ntDifferences(f Found, n ntsd.Descriptor, d *Directory) (out []Difference) {
-	if w.Absent {
-		return []Difference{{AspectPresence, w.Rule[AspectPresence], "absent", "there", f.Set}}
-	}
 	for _, a := range []Aspect{AspectOwner, AspectInheritance, AspectGrants} {
 		after := w.ntApply(a, f, n)
 		if after.Equal(n) {
 			continue
 		}
 		if s, err := NTSet(after); err == nil {
-			out = append(out, Difference{a, w.Rule[a], w.ntText(a, f.Kind, d), ntFound(a, f, &n, d), s})
+			out = append(out, Difference{
+				a, w.Rule[a], w.ntText(a, f.Kind, d), ntFound(a, f, &n, d), w.ntWants(a), ntState{n}.value(a, f), s,
+			})
 		}
 	}
 	return out

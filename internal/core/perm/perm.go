@@ -1,8 +1,8 @@
 // Package perm is one path's permission state, whatever the kind of system it lives on: a small
 // comparable value that snapshots intern, rules are held against and plans change.
 //
-// What a scheme means (POSIX today, NT security descriptors beside it) stays in one file per
-// scheme of this package; everybody else sees sets, aspects and effects.
+// What a scheme means (POSIX modes and lists, NT security descriptors) stands behind the interface
+// in scheme.go; everybody else sees sets, aspects and effects.
 package perm
 
 import (
@@ -58,15 +58,6 @@ func (k *Kind) UnmarshalText(b []byte) error {
 	return nil
 }
 
-// A Scheme says how to read a Set.
-type Scheme uint8
-
-// The schemes.
-const (
-	SchemePOSIX Scheme = 1
-	SchemeNT    Scheme = 2 // security descriptors of file shares
-)
-
 // MaxSet bounds the encoded form of a set in bytes.
 const MaxSet = 128 << 10
 
@@ -114,31 +105,22 @@ func ParseSet(b string) (Set, error) {
 	}
 
 	s := Set{b}
-	switch s.Scheme() {
-	case SchemePOSIX:
-		p, err := POSIXOf(s)
-		if err != nil {
-			return Set{}, err
-		}
-		if p.Set() != s {
-			return Set{}, fmt.Errorf("permission set %x is not in canonical form", b)
-		}
-
-		return s, nil
-	case SchemeNT:
-		d, err := ntsd.Parse([]byte(b[1:]))
-		if err != nil {
-			return Set{}, err
-		}
-		if again, err := NTSet(d); err != nil || again != s {
-			return Set{}, errors.New("permission set is not in canonical form")
-		}
-
-		return s, nil
-	default:
+	scheme, ok := schemes[s.Scheme()]
+	if !ok {
 		return Set{}, fmt.Errorf("permission set has the unknown scheme %d", s.Scheme())
 	}
+	st, err := scheme.decode(s)
+	if err != nil {
+		return Set{}, err
+	}
+	if again, err := st.encode(); err != nil || again != s {
+		return Set{}, errors.New("permission set is not in canonical form")
+	}
+	return s, nil
 }
+
+// errNoState is what comes of making something of a path that could not be read.
+var errNoState = errors.New("the path's permissions are not known")
 
 // A Principal is an account or a group: "u1001" and "g100" on POSIX hosts.
 type Principal string
@@ -340,6 +322,7 @@ type Difference struct {
 	Aspect          Aspect
 	Rule            int    // the rule that says so
 	Declared, Found string // as people read it
+	Wants, Has      Value  // the same, as it is known
 	Mended          Set    // the found state with this aspect alone as declared
 }
 
@@ -352,34 +335,12 @@ const (
 	WithEntries                    // it has access entries beyond the mode
 )
 
-// TraitsOf tells a state's traits.
-func TraitsOf(s Set) Traits {
-	if d, ok := NTOf(s); ok {
-		if slices.ContainsFunc(d.Entries, func(e ntsd.Entry) bool { return e.Flags&ntsd.Inherited == 0 }) {
-			return WithEntries
-		}
-		return 0
-	}
-
-	p, err := POSIXOf(s)
-	if err != nil {
-		return 0
-	}
-
-	var t Traits
-	if p.Mode&0o111 != 0 {
-		t |= Executable
-	}
-
-	if len(p.Access.Named()) > 0 {
-		t |= WithEntries
-	}
-
-	return t
-}
+// TraitsOf returns a state's traits.
+func TraitsOf(s Set) Traits { return s.state().traits() }
 
 // View is a set as people read it.
 type View struct {
+	Scheme   string   `json:"scheme,omitempty" enum:"posix,nt" doc:"How the system keeps permissions: by mode and POSIX lists, or by security descriptors, as shares do"`
 	Owner    string   `json:"owner" doc:"Owner's name on the host, or the bare number"`
 	Group    string   `json:"group" doc:"Owning group's name on the host, or the bare number"`
 	Mode     string   `json:"mode,omitempty" doc:"Four octal digits" example:"0640"`
@@ -393,10 +354,13 @@ type View struct {
 	Unknown     []string `json:"unknown,omitempty" doc:"Aspects whose account no longer exists on the host"`
 }
 
+// OfShare reports whether it is a view of a share's path, which has no mode.
+func (v View) OfShare() bool { return v.Scheme == SchemeNT.String() }
+
 // String gives it in one line.
 func (v View) String() string {
 	s := strings.TrimSpace(v.Owner + ":" + v.Group + " " + v.Mode)
-	if v.Inheritance != "" {
+	if v.OfShare() {
 		s = v.Owner + ", " + v.Inheritance
 	}
 	for _, part := range []struct {
@@ -411,12 +375,4 @@ func (v View) String() string {
 }
 
 // Describe renders the set of a path of some kind with its host's names.
-func Describe(k Kind, s Set, d *Directory) View {
-	if n, ok := NTOf(s); ok {
-		return ntView(k, n, d)
-	}
-	if p, err := POSIXOf(s); err == nil {
-		return p.view(d)
-	}
-	return View{Owner: "?", Group: "?"}
-}
+func Describe(k Kind, s Set, d *Directory) View { return s.state().view(k, d) }

@@ -324,7 +324,7 @@ func TestEffectsTellEverybody(t *testing.T) {
 			return words
 		}
 
-		change := changeOf(a.rights(k, who), b.rights(k, who))
+		change := changeOf(a.subjectRights(k, who), b.subjectRights(k, who))
 		for _, x := range []struct {
 			what  string
 			is    Rights
@@ -489,7 +489,7 @@ func TestDescribe(t *testing.T) {
 			Access: posixacl.Build(6, 4, 0, posixacl.List{{Tag: posixacl.User, ID: 2, Perm: 6}}, nil),
 		}.Set(),
 		d)
-	want := View{Owner: "77", Group: "crew", Mode: "2660", Letters: "rw-rwS---",
+	want := View{Scheme: "posix", Owner: "77", Group: "crew", Mode: "2660", Letters: "rw-rwS---",
 		Entries: []string{"user:www-tickets:rw-", "group::r--", "mask::rw-"}, Unknown: []string{"owner"}}
 	if !reflect.DeepEqual(v, want) {
 		t.Errorf("got %+v, want %+v", v, want)

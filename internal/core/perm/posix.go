@@ -79,62 +79,82 @@ func POSIXOf(s Set) (POSIX, error) {
 		return POSIX{}, fmt.Errorf("permission set has scheme %d, want %d (POSIX)", s.Scheme(), SchemePOSIX)
 	}
 
-	b := []byte(s.enc[1:])
-	var err error
-	number := func(limit uint64) uint64 {
-		v, n := binary.Uvarint(b)
-		if err == nil && (n <= 0 || v > limit) {
-			err = errShort
-		}
-
-		b = b[max(n, 0):]
-		return v
-	}
-
+	r := posixReader{left: []byte(s.enc[1:])}
 	var p POSIX
-	p.UID, p.GID = uint32(number(1<<32-1)), uint32(number(1<<32-1))
-	if err != nil || len(b) < 2 {
-		return POSIX{}, errShort
-	}
+	p.UID, p.GID = uint32(r.number(1<<32-1)), uint32(r.number(1<<32-1))
 
-	bits := binary.LittleEndian.Uint16(b)
+	bits := binary.LittleEndian.Uint16(r.take(2))
 	p.Mode, p.Flags = mode.Mode(bits)&mode.All, Flags(bits>>flagShift)
 	if p.Flags > Immutable|AppendOnly {
 		return POSIX{}, fmt.Errorf("permission set has the unknown flags %#x", uint8(p.Flags))
 	}
 
-	b = b[2:]
-	for _, to := range []*posixacl.List{&p.Access, &p.Default} {
-		n := number(posixacl.MaxEntries)
-		for range n {
-			if err != nil || len(b) < 2 {
-				return POSIX{}, errShort
-			}
-
-			e := posixacl.Entry{Tag: posixacl.Tag(b[0]), ID: posixacl.NoID, Perm: mode.Perm(b[1])}
-			b = b[2:]
-			if e.Tag == posixacl.User || e.Tag == posixacl.Group {
-				e.ID = uint32(number(1<<32 - 2))
-			}
-
-			*to = append(*to, e)
-		}
-		if err == nil && *to != nil {
-			err = to.Validate()
-		}
+	p.Access, p.Default = r.list(), r.list()
+	n := r.number(maxCaps)
+	if r.err == nil && uint64(len(r.left)) != n {
+		r.err = errShort
+	}
+	if r.err != nil {
+		return POSIX{}, r.err
 	}
 
-	n := number(maxCaps)
-	if err == nil && uint64(len(b)) != n {
-		err = errShort
-	}
-
-	if err != nil {
-		return POSIX{}, err
-	}
-
-	p.Caps = string(b)
+	p.Caps = string(r.left)
 	return p, nil
+}
+
+// A posixReader reads the parts of an encoded set. After an error it reads zeros.
+type posixReader struct {
+	left []byte
+	err  error
+}
+
+// take returns the next n bytes, at most two.
+func (r *posixReader) take(n int) []byte {
+	if r.err == nil && len(r.left) < n {
+		r.err = errShort
+	}
+	if r.err != nil {
+		return []byte{0, 0}
+	}
+	b := r.left[:n]
+	r.left = r.left[n:]
+	return b
+}
+
+// number returns the next number, which is limit at most.
+func (r *posixReader) number(limit uint64) uint64 {
+	v, n := binary.Uvarint(r.left)
+	if r.err == nil && (n <= 0 || v > limit) {
+		r.err = errShort
+	}
+	if r.err != nil {
+		return 0
+	}
+	r.left = r.left[n:]
+	return v
+}
+
+// list returns the next list, and nil for one without entries.
+func (r *posixReader) list() (l posixacl.List) {
+	n := r.number(posixacl.MaxEntries)
+	if n > 0 {
+		l = make(posixacl.List, 0, min(n, uint64(len(r.left)/2))) // an entry has two bytes at least
+	}
+	for range n {
+		b := r.take(2)
+		if r.err != nil {
+			return nil
+		}
+		e := posixacl.Entry{Tag: posixacl.Tag(b[0]), ID: posixacl.NoID, Perm: mode.Perm(b[1])}
+		if e.Tag == posixacl.User || e.Tag == posixacl.Group {
+			e.ID = uint32(r.number(1<<32 - 2))
+		}
+		l = append(l, e)
+	}
+	if r.err == nil && l != nil {
+		r.err = l.Validate()
+	}
+	return l
 }
 
 // classes gives what the three classes get on their own, the mask apart: owner, owning group
@@ -185,9 +205,24 @@ func (p POSIX) rebuild(m mode.Mode, named posixacl.List, mask *mode.Perm) POSIX 
 	return p
 }
 
-func (p POSIX) view(d *Directory) View {
+func decodePOSIX(s Set) (state, error) { return POSIXOf(s) }
+
+func (p POSIX) encode() (Set, error) { return p.Set(), nil }
+
+func (p POSIX) traits() (t Traits) {
+	if p.Mode&0o111 != 0 {
+		t |= Executable
+	}
+	if len(p.Access.Named()) > 0 {
+		t |= WithEntries
+	}
+	return t
+}
+
+func (p POSIX) view(_ Kind, d *Directory) View {
 	name := Names(d)
 	v := View{
+		Scheme:  SchemePOSIX.String(),
 		Owner:   d.Name(UID(p.UID)),
 		Group:   d.Name(GID(p.GID)),
 		Mode:    p.Mode.String(),
@@ -224,18 +259,15 @@ func (p POSIX) view(d *Directory) View {
 //
 // A share's descriptor changes at once, owner and list, so that there nothing stands between.
 func Narrow(k Kind, before, after Set) (Set, error) {
-	if before.Scheme() == SchemeNT && after.Scheme() == SchemeNT {
-		return after, nil
+	from, to, ok := states(before, after)
+	if !ok {
+		return Set{}, fmt.Errorf("nothing stands between states of scheme %s and %s", before.Scheme(), after.Scheme())
 	}
-	b, err := POSIXOf(before)
-	if err != nil {
-		return Set{}, err
-	}
-	a, err := POSIXOf(after)
-	if err != nil {
-		return Set{}, err
-	}
+	return from.narrow(k, to)
+}
 
+func (b POSIX) narrow(k Kind, to state) (Set, error) {
+	a := to.(POSIX)
 	sb, sa := b.sides(), a.sides()
 	chowns := a.UID != b.UID || a.GID != b.GID
 	special := (b.Mode | a.Mode) & mode.Sticky

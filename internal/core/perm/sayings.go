@@ -27,16 +27,11 @@ var SayingKeys = []string{
 // Sayings gives what a rule has to say for a path of a kind to be as it is. Accounts are called as
 // name says; "" is for those that have no name which a rule could use.
 func Sayings(f Found, name func(Principal) string) []Saying {
-	if d, ok := NTOf(f.Set); ok {
-		return ntSayings(f, &d, name)
-	}
+	return f.Set.state().sayings(f, name)
+}
 
+func (p POSIX) sayings(f Found, name func(Principal) string) []Saying {
 	k := f.Kind
-	p, err := POSIXOf(f.Set)
-	if err != nil {
-		return nil
-	}
-
 	who := func(id Principal) []string {
 		if n := name(id); n != "" {
 			return []string{n}
@@ -70,11 +65,12 @@ func Sayings(f Found, name func(Principal) string) []Saying {
 	}
 
 	if k == File || k == Folder {
-		for f, key := range map[Flags]string{Immutable: "immutable", AppendOnly: "append-only"} {
-			out = append(out, Saying{
-				Key:    key,
-				Values: []string{map[bool]string{true: "yes", false: "no"}[p.Flags&f != 0]},
-			})
+		for _, f := range []Flags{Immutable, AppendOnly} {
+			value := "no"
+			if p.Flags&f != 0 {
+				value = "yes"
+			}
+			out = append(out, Saying{Key: f.Words()[0], Values: []string{value}})
 		}
 	}
 

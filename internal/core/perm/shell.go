@@ -18,7 +18,7 @@ type Shell struct {
 	Caps     string // hexadecimal, "-" for none
 }
 
-// ShellOf gives a state's.
+// ShellOf returns a POSIX state as arguments of chown, chmod, setfacl and setfattr.
 func ShellOf(s Set) (Shell, error) {
 	p, err := POSIXOf(s)
 	if err != nil {
@@ -34,11 +34,7 @@ func ShellOf(s Set) (Shell, error) {
 
 	access := p.Access
 	if access == nil {
-		access = posixacl.List{
-			{Tag: posixacl.UserObj, ID: posixacl.NoID, Perm: p.Mode.Owner()},
-			{Tag: posixacl.GroupObj, ID: posixacl.NoID, Perm: p.Mode.Group()},
-			{Tag: posixacl.Other, ID: posixacl.NoID, Perm: p.Mode.Other()},
-		}
+		access = posixacl.FromMode(p.Mode)
 	}
 
 	out.Access = access.Text(nil)

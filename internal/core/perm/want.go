@@ -47,7 +47,7 @@ func In(folder Set, k Kind, s Set) Found {
 	return Found{k, s, folder}
 }
 
-// Judges says whether anything at all is asked of a path of some kind: what a rule only takes back, by any,
+// Judges reports whether anything at all is asked of a path of some kind: what a rule only takes back, by any,
 // is not, and what it says of modes is not asked of shares.
 func (w *Want) Judges(k Kind, found Set) bool {
 	switch {
@@ -55,9 +55,12 @@ func (w *Want) Judges(k Kind, found Set) bool {
 		return false
 	case w.Absent:
 		return true
-	case found.Scheme() == SchemeNT:
-		return w.Owner != nil || k != Link && (w.Share.Inherits != nil || w.Share.Grants != nil)
-	case w.Owner != nil || w.Group != nil:
+	}
+	return found.state().judged(w, k)
+}
+
+func (p POSIX) judged(w *Want, k Kind) bool {
+	if w.Owner != nil || w.Group != nil {
 		return true
 	}
 	flags := w.On|w.Off != 0 && (k == File || k == Folder)
@@ -67,28 +70,21 @@ func (w *Want) Judges(k Kind, found Set) bool {
 
 // Differences holds a found state against the declaration, one aspect after another.
 func (w *Want) Differences(f Found, d *Directory) []Difference {
-	if w == nil || w.LeaveAlone {
+	switch {
+	case w == nil || w.LeaveAlone || f.Set.IsZero():
 		return nil
+	case w.Absent: // what is not to be there is not to be mended either
+		return []Difference{{AspectPresence, w.Rule[AspectPresence], "absent", "there", "absent", "there", f.Set}}
 	}
-	if n, ok := NTOf(f.Set); ok {
-		return w.ntDifferences(f, n, d)
-	}
+	return f.Set.state().differences(w, f, d)
+}
 
+func (p POSIX) differences(w *Want, f Found, d *Directory) []Difference {
 	k := f.Kind
-	p, err := POSIXOf(f.Set)
-	if err != nil {
-		return nil
-	}
-
 	var out []Difference
 	add := func(a Aspect, declared, found string, mended POSIX) {
-		out = append(out, Difference{a, w.Rule[a], declared, found, mended.Set()})
+		out = append(out, Difference{a, w.Rule[a], declared, found, w.wants(a, mended), p.value(a), mended.Set()})
 	}
-	if w.Absent {
-		// What is not to be there is not to be mended either.
-		return []Difference{{AspectPresence, w.Rule[AspectPresence], "absent", "there", f.Set}}
-	}
-
 	if w.Owner != nil && *w.Owner != UID(p.UID) {
 		add(AspectOwner, d.Name(*w.Owner), d.Name(UID(p.UID)), w.apply(AspectOwner, k, p))
 	}
@@ -270,28 +266,17 @@ func (w *Want) Apply(f Found) (Set, error) {
 	return w.ApplyOnly(f, Aspects)
 }
 
-// ApplyOnly gives the found state with some aspects as declared.
+// ApplyOnly returns the found state with some aspects as declared.
 func (w *Want) ApplyOnly(f Found, aspects []Aspect) (Set, error) {
-	if n, ok := NTOf(f.Set); ok {
-		for _, a := range Aspects {
-			if slices.Contains(aspects, a) {
-				n = w.ntApply(a, f, n)
-			}
-		}
-		return NTSet(n)
-	}
+	return f.Set.state().apply(w, f, aspects)
+}
 
-	p, err := POSIXOf(f.Set)
-	if err != nil {
-		return Set{}, err
-	}
-
+func (p POSIX) apply(w *Want, f Found, aspects []Aspect) (Set, error) {
 	for _, a := range Aspects {
 		if slices.Contains(aspects, a) {
 			p = w.apply(a, f.Kind, p)
 		}
 	}
-
 	return p.Set(), nil
 }
 
@@ -334,11 +319,7 @@ func (w *Want) apply(a Aspect, k Kind, p POSIX) POSIX {
 		if named := merged(has, *w.Defaults, w.DefaultsWithout); !slices.Equal(named, has) {
 			p.Default = posixacl.Build(o, g, x, named, nil)
 			if p.Default == nil {
-				p.Default = posixacl.List{
-					{Tag: posixacl.UserObj, ID: posixacl.NoID, Perm: o},
-					{Tag: posixacl.GroupObj, ID: posixacl.NoID, Perm: g},
-					{Tag: posixacl.Other, ID: posixacl.NoID, Perm: x},
-				}
+				p.Default = posixacl.FromMode(mode.Mode(0).With(o, g, x))
 			}
 		}
 

@@ -45,28 +45,16 @@ const (
 // Anybody is whoever is nobody in particular.
 var Anybody = UID(posixacl.NoID)
 
-// RightsOf gives what an account can do with a path by its own state, whatever leads to it.
-func RightsOf(k Kind, s Set, id Principal, d *Directory) Rights {
-	if nt, ok := NTOf(s); ok {
-		t, ok := TokenOf(id, d)
-		if !ok || k == Link {
-			return 0
-		}
-		return ntRights(k, &nt, t)
-	}
-	p, err := POSIXOf(s)
-	n, ok := id.ID()
-	if err != nil || !ok || k == Link {
-		return 0
-	}
-	return p.rights(k, subjectOf(id, n, d))
-}
+// RightsOf returns what an account can do with a path by its own state, whatever leads to it. Whoever the state's
+// scheme cannot name is nobody in particular.
+func RightsOf(k Kind, s Set, id Principal, d *Directory) Rights { return s.state().rights(k, id, d) }
 
-func subjectOf(id Principal, n uint32, d *Directory) posixacl.Subject {
+// subjectOf returns an account of number n, or a member of group n and nothing else; its groups are put into room.
+func subjectOf(id Principal, n uint32, d *Directory, room []uint32) posixacl.Subject {
 	if id.IsGroup() {
-		return posixacl.Subject{UID: posixacl.NoID, Groups: []uint32{n}}
+		return posixacl.Subject{UID: posixacl.NoID, Groups: append(room, n)}
 	}
-	s := posixacl.Subject{UID: n}
+	s := posixacl.Subject{UID: n, Groups: room}
 	if acc := d.Account(id); acc != nil {
 		for _, g := range acc.Groups {
 			if gid, ok := g.ID(); ok {
@@ -80,25 +68,21 @@ func subjectOf(id Principal, n uint32, d *Directory) posixacl.Subject {
 // Worries tells what to be wary of where a path goes from one state to another. Accounts that matter are
 // those whose losses are told.
 func Worries(k Kind, from, to Set, d *Directory, matter []Principal) []Worry {
-	if x, ok := NTOf(from); ok {
-		if y, ok := NTOf(to); ok && k != Link {
-			return ntWorries(k, x, y, d, matter)
-		}
+	a, b, ok := states(from, to)
+	if !ok || k == Link {
 		return nil
 	}
+	return a.worries(k, b, d, matter)
+}
 
-	a, errA := POSIXOf(from)
-	b, errB := POSIXOf(to)
-	if errA != nil || errB != nil || k == Link {
-		return nil
-	}
-
+func (a POSIX) worries(k Kind, to state, d *Directory, matter []Principal) []Worry {
+	b := to.(POSIX)
 	var out []Worry
 	add := func(kind string, grave bool, who Principal, text, instead string) {
 		out = append(out, Worry{kind, grave, who, text, instead})
 	}
 	anybody := posixacl.Subject{UID: posixacl.NoID}
-	was, is := a.rights(k, anybody), b.rights(k, anybody)
+	was, is := a.subjectRights(k, anybody), b.subjectRights(k, anybody)
 
 	switch {
 	case k == Folder && is&CanWrite != 0 && is&CanRemoveOthers != 0 &&
@@ -127,10 +111,10 @@ func Worries(k Kind, from, to Set, d *Directory, matter []Principal) []Worry {
 	}
 
 	owner := UID(b.UID)
-	if a.UID != b.UID && b.UID != 0 && RightsOf(k, to, owner, d)&need != need {
+	if a.UID != b.UID && b.UID != 0 && b.rights(k, owner, d)&need != need {
 		add(WorryOwning, false, owner,
 			"it will belong to "+d.Name(owner)+", who cannot "+
-				strings.Join((need&^RightsOf(k, to, owner, d)).Words(k), " and ")+" there: owning is not access",
+				strings.Join((need&^b.rights(k, owner, d)).Words(k), " and ")+" there: owning is not access",
 			"give the owner's digit what they need")
 	}
 
@@ -139,7 +123,7 @@ func Worries(k Kind, from, to Set, d *Directory, matter []Principal) []Worry {
 			continue
 		}
 
-		before, after := RightsOf(k, from, id, d), RightsOf(k, to, id, d)
+		before, after := a.rights(k, id, d), b.rights(k, id, d)
 		acc := d.Account(id)
 		switch lost := before &^ after; {
 		case k == Folder && lost&CanExecute != 0:

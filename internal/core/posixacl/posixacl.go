@@ -133,6 +133,15 @@ func (l List) Named() List {
 	return out
 }
 
+// FromMode returns the minimal list, of three entries, that says what a mode says: the minimum ACL of POSIX.1e.
+func FromMode(m mode.Mode) List {
+	return List{
+		{Tag: UserObj, ID: NoID, Perm: m.Owner()},
+		{Tag: GroupObj, ID: NoID, Perm: m.Group()},
+		{Tag: Other, ID: NoID, Perm: m.Other()},
+	}
+}
+
 // Build makes a whole list of the three classes and named entries, with the mask given, or with
 // the union of what it limits (the usual calculation, POSIX.1e acl_calc_mask). It returns nil
 // where no named entry makes a list necessary.

@@ -519,7 +519,7 @@ func (d *hand) verify(s plan.Step) error {
 func difference(k perm.Kind, reviewed, now perm.Set) string {
 	text := func(s perm.Set) string {
 		v := perm.Describe(k, s, nil)
-		if v.Inheritance != "" {
+		if v.OfShare() {
 			return fmt.Sprintf("%s, entries %s, %v", v.Owner, v.Inheritance, v.Entries)
 		}
 

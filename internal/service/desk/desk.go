@@ -400,12 +400,10 @@ func (d *Desk) Compare(ctx context.Context, snap store.Snapshot) error {
 	if err := d.tellFindings(ctx, r, groups); err != nil { // the report stands all the same
 		d.Log.Error("notices of a report", "report", r.ID, "error", err)
 	}
-
-	if fresh == nil {
-		return nil
+	if fresh != nil {
+		err = d.noteCauses(ctx, r, fresh, dir)
 	}
-
-	return d.noteCauses(ctx, r, fresh, dir)
+	return errors.Join(err, d.learn(ctx, waivers))
 }
 
 // CompareAll holds the newest snapshot of each host against a newly published edition.

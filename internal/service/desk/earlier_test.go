@@ -24,17 +24,25 @@ rules:
   - {rule: must, paths: /srv/deep/in/must, exists: yes}
 `
 
+// withBoats returns a desk with one host, dory, and a published baseline of the application boats.
+func withBoats(t *testing.T, text string) *Desk {
+	t.Helper()
+	ctx := t.Context()
+	d := &Desk{Store: ownStore(t), Log: slog.New(slog.DiscardHandler)}
+	must(t, d.Store.Invite(ctx, "dory", []string{"boats"}, sha256.Sum256([]byte("x")), time.Now().Add(time.Hour)))
+	n, err := d.Store.AddEdition(ctx, store.Edition{Application: "boats", Text: text, Author: "quartermaster"}, nil)
+	must(t, err)
+	must(t, d.Store.Publish(ctx, "boats", n, "quartermaster"))
+	return d
+}
+
 // A folder that cannot be read any more takes nothing of what was found in it along: it stands in the
 // reports, counts as neither mended nor new, and is in no plan. The same where something was mounted over it;
 // not where mounts are not to be entered any more.
 func TestUnreadFindingsStand(t *testing.T) {
 	ctx := t.Context()
-	st := ownStore(t)
-	d := &Desk{Store: st, Log: slog.New(slog.DiscardHandler)}
-	must(t, st.Invite(ctx, "dory", []string{"boats"}, sha256.Sum256([]byte("x")), time.Now().Add(time.Hour)))
-	n, err := st.AddEdition(ctx, store.Edition{Application: "boats", Text: deep, Author: "quartermaster"}, nil)
-	must(t, err)
-	must(t, st.Publish(ctx, "boats", n, "quartermaster"))
+	d := withBoats(t, deep)
+	st := d.Store
 	m := tree.Memory{}
 	file := func(name string, md mode.Mode) tree.Entry {
 		return tree.Entry{Name: name, Kind: perm.File, Set: perm.POSIX{Mode: md}.Set()}

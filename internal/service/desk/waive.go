@@ -21,9 +21,10 @@ const maxWaived = 366 * 24 * time.Hour
 
 // Waive accepts findings until a date, and holds the last snapshots against the baseline anew.
 func (d *Desk) Waive(ctx context.Context, in wire.NewWaiver, by string) (store.Waiver, error) {
+	var has perm.Value
 	_, doc, hosts, err := d.Published(ctx, in.Application)
 	if err == nil && in.Group != "" {
-		err = d.ofGroup(ctx, hosts, &in)
+		has, err = d.ofGroup(ctx, hosts, &in)
 	}
 
 	w := store.Waiver{
@@ -34,6 +35,7 @@ func (d *Desk) Waive(ctx context.Context, in wire.NewWaiver, by string) (store.W
 		Kind:        in.Kind,
 		Aspect:      in.Aspect,
 		Found:       in.Found,
+		FoundValue:  string(has),
 		Reason:      in.Reason,
 		Author:      by,
 		Ends:        in.Ends,
@@ -42,26 +44,9 @@ func (d *Desk) Waive(ctx context.Context, in wire.NewWaiver, by string) (store.W
 	if err != nil {
 		return w, err
 	}
-	if _, err := baseline.ParsePattern(in.Paths); err != nil {
-		return w, fmt.Errorf("%w: %w", ErrBad, err)
+	if err := checkWaiver(in, doc, hosts); err != nil {
+		return w, err
 	}
-
-	left := time.Until(in.Ends)
-	switch {
-	case left <= 0:
-		return w, fmt.Errorf("%w: the waiver would end before it begins: give a date to come", ErrBad)
-	case left > maxWaived:
-		return w, fmt.Errorf("%w: a waiver lasts a year at most: what is to stay belongs in the baseline", ErrBad)
-	case in.Host != "" && !slices.ContainsFunc(hosts, func(h store.Host) bool { return h.Name == in.Host }):
-		return w, fmt.Errorf("%w: the baseline of %s does not apply to host %s", ErrBad, in.Application, in.Host)
-	case in.Rule != "" && !slices.ContainsFunc(doc.Rules, func(r baseline.Rule) bool { return r.Name == in.Rule }):
-		return w, fmt.Errorf("%w: the published baseline of %s has no rule %q", ErrBad, in.Application, in.Rule)
-	case in.Kind != "" && new(perm.Kind).UnmarshalText([]byte(in.Kind)) != nil:
-		return w, fmt.Errorf("%w: kind %q is unknown: file, folder, link and so on", ErrBad, in.Kind)
-	case in.Aspect != "" && !slices.Contains(perm.AllAspects, perm.Aspect(in.Aspect)):
-		return w, fmt.Errorf("%w: aspect %q is unknown", ErrBad, in.Aspect)
-	}
-
 	if w.ID, err = d.Store.AddWaiver(ctx, w); err != nil {
 		return w, err
 	}
@@ -69,11 +54,36 @@ func (d *Desk) Waive(ctx context.Context, in wire.NewWaiver, by string) (store.W
 	return w, d.CompareAll(ctx, in.Application)
 }
 
-// ofGroup says which findings those of a group are: on its host, of the same rule, kind, aspect and
-// value found, in the folder that holds them all.
-func (d *Desk) ofGroup(ctx context.Context, hosts []store.Host, in *wire.NewWaiver) error {
+// checkWaiver returns what is wrong with a waiver, if anything is.
+func checkWaiver(in wire.NewWaiver, doc *baseline.Document, hosts []store.Host) error {
+	if _, err := baseline.ParsePattern(in.Paths); err != nil {
+		return fmt.Errorf("%w: %w", ErrBad, err)
+	}
+
+	left := time.Until(in.Ends)
+	switch {
+	case left <= 0:
+		return fmt.Errorf("%w: the waiver would end before it begins: give a date to come", ErrBad)
+	case left > maxWaived:
+		return fmt.Errorf("%w: a waiver lasts a year at most: what is to stay belongs in the baseline", ErrBad)
+	case in.Host != "" && !slices.ContainsFunc(hosts, func(h store.Host) bool { return h.Name == in.Host }):
+		return fmt.Errorf("%w: the baseline of %s does not apply to host %s", ErrBad, in.Application, in.Host)
+	case in.Rule != "" && !slices.ContainsFunc(doc.Rules, func(r baseline.Rule) bool { return r.Name == in.Rule }):
+		return fmt.Errorf("%w: the published baseline of %s has no rule %q", ErrBad, in.Application, in.Rule)
+	case in.Kind != "" && new(perm.Kind).UnmarshalText([]byte(in.Kind)) != nil:
+		return fmt.Errorf("%w: kind %q is unknown: file, folder, link and so on", ErrBad, in.Kind)
+	case in.Aspect != "" && !slices.Contains(perm.AllAspects, perm.Aspect(in.Aspect)):
+		return fmt.Errorf("%w: aspect %q is unknown", ErrBad, in.Aspect)
+	}
+
+	return nil
+}
+
+// ofGroup says which findings those of a group are: on its host, of the same rule, kind and aspect, in the folder that
+// holds them all. It returns the value that was found.
+func (d *Desk) ofGroup(ctx context.Context, hosts []store.Host, in *wire.NewWaiver) (has perm.Value, err error) {
 	if in.Paths != "" {
-		return fmt.Errorf("%w: say which findings: by paths, or by their group", ErrBad)
+		return "", fmt.Errorf("%w: say which findings: by paths, or by their group", ErrBad)
 	}
 
 	for _, h := range hosts {
@@ -85,11 +95,11 @@ func (d *Desk) ofGroup(ctx context.Context, hosts []store.Host, in *wire.NewWaiv
 			continue
 		}
 		if err != nil {
-			return err
+			return "", err
 		}
 		groups, err := d.Store.Groups(ctx, r.ID, maxGroups)
 		if err != nil {
-			return err
+			return "", err
 		}
 
 		for _, g := range groups {
@@ -104,11 +114,11 @@ func (d *Desk) ofGroup(ctx context.Context, hosts []store.Host, in *wire.NewWaiv
 
 			in.Host, in.Paths, in.Rule, in.Kind, in.Aspect, in.Found = h.Name, pathname.Escape(paths), g.Rule,
 				g.Kind.String(), string(g.Aspect), g.Found
-			return nil
+			return g.Has, nil
 		}
 	}
 
-	return fmt.Errorf("%w: no group %q in the newest reports of %s: see idletally drift show", ErrBad, in.Group,
+	return "", fmt.Errorf("%w: no group %q in the newest reports of %s: see idletally drift show", ErrBad, in.Group,
 		in.Application)
 }
 
@@ -128,12 +138,23 @@ func (d *Desk) waivers(ctx context.Context, application, host string) (*drift.Wa
 				Rule:    w.Rule,
 				Kind:    w.Kind,
 				Aspect:  perm.Aspect(w.Aspect),
+				Has:     perm.Value(w.FoundValue),
 				Found:   w.Found,
 			})
 		}
 	}
 
 	return drift.NewWaivers(list)
+}
+
+// learn keeps what the words of waivers were found to stand for.
+func (d *Desk) learn(ctx context.Context, w *drift.Waivers) error {
+	for id, value := range w.Meant() {
+		if err := d.Store.LearnWaiver(ctx, id, string(value)); err != nil {
+			return fmt.Errorf("what waiver %s accepts: %w", id, err)
+		}
+	}
+	return nil
 }
 
 // Waived tells of a report's groups which waiver accepts them now.

@@ -9,6 +9,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
 	"idletally/internal/wire"
 )
@@ -117,8 +118,22 @@ func (s *Store) PlanGroups(ctx context.Context, id string) (out []wire.PlanGroup
 		if err := json.Unmarshal(b, &out[i]); err != nil {
 			return nil, fmt.Errorf("group %d of plan %s: %w", i+1, id, err)
 		}
+		for _, v := range []*perm.View{&out[i].Before, &out[i].After} {
+			sayScheme(v)
+		}
 	}
 	return out, nil
+}
+
+// sayScheme completes a view that was kept before views said their scheme: then a share's alone had an inheritance.
+func sayScheme(v *perm.View) {
+	switch {
+	case v.Scheme != "":
+	case v.Inheritance != "":
+		v.Scheme = perm.SchemeNT.String()
+	default:
+		v.Scheme = perm.SchemePOSIX.String()
+	}
 }
 
 // PlanChunk gives encoded steps.

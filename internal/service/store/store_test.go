@@ -1314,3 +1314,13 @@ func TestHostFilter(t *testing.T) {
 		}
 	}
 }
+
+// Views that were kept before they said their scheme are completed as they are read.
+func TestViewsFromBefore(t *testing.T) {
+	posix, share := perm.View{Owner: "root", Mode: "0640"}, perm.View{Owner: "root", Inheritance: perm.InheritsStopped}
+	sayScheme(&posix)
+	sayScheme(&share)
+	if posix.Scheme != "posix" || posix.OfShare() || !share.OfShare() {
+		t.Errorf("%+v, %+v", posix, share)
+	}
+}

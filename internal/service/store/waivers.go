@@ -15,6 +15,7 @@ type Waiver struct {
 	Kind        string     `db:"kind"`
 	Aspect      string     `db:"aspect"`
 	Found       string     `db:"found"`
+	FoundValue  string     `db:"found_value"` // what Found stands for on the host; "" where nobody knows it
 	Reason      string     `db:"reason"`
 	Author      string     `db:"author"`
 	Created     time.Time  `db:"created"`
@@ -26,8 +27,8 @@ type Waiver struct {
 // Counts says whether a waiver still accepts anything.
 func (w Waiver) Counts(at time.Time) bool { return w.Withdrawn == nil && w.Ends.After(at) }
 
-const waiverColumns = `id, application, host, pattern, rule_name, kind, aspect, found, reason, author, created, ends,
-	withdrawn_by, withdrawn`
+const waiverColumns = `id, application, host, pattern, rule_name, kind, aspect, found, found_value, reason, author,
+	created, ends, withdrawn_by, withdrawn`
 
 // maxWaivers bounds how many waivers of an application count at once.
 const maxWaivers = 2000
@@ -36,11 +37,19 @@ const maxWaivers = 2000
 func (s *Store) AddWaiver(ctx context.Context, w Waiver) (string, error) {
 	w.ID = NewID()
 	_, err := s.db.ExecContext(ctx,
-		`INSERT INTO waiver (id, application, host, pattern, rule_name, kind, aspect, found, reason, author, created,
-			ends) VALUES (?,?,?,?,?,?,?,?,?,?,?,?)`,
-		w.ID, w.Application, w.Host, w.Pattern, w.Rule, w.Kind, w.Aspect, w.Found, w.Reason, w.Author, now(),
-		w.Ends.UTC())
+		`INSERT INTO waiver (id, application, host, pattern, rule_name, kind, aspect, found, found_value, reason,
+			author, created, ends) VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?)`,
+		w.ID, w.Application, w.Host, w.Pattern, w.Rule, w.Kind, w.Aspect, w.Found, w.FoundValue, w.Reason, w.Author,
+		now(), w.Ends.UTC())
 	return w.ID, err
+}
+
+// LearnWaiver keeps what the words of a waiver stand for. Those of one for every host stand for something else on
+// each, and stay words.
+func (s *Store) LearnWaiver(ctx context.Context, id, value string) error {
+	_, err := s.db.ExecContext(ctx,
+		`UPDATE waiver SET found_value = ? WHERE id = ? AND found_value = '' AND host <> ''`, value, id)
+	return err
 }
 
 // Waiver finds a waiver.

@@ -6,6 +6,7 @@ import { LongList } from "../../components/LongList";
 import { Mode } from "../../components/Mode";
 import { NoSuch } from "../../components/NoSuch";
 import { Note } from "../../components/Note";
+import { ofShare } from "../../schemes";
 
 /** A path as it is, but for the mode, which is as declared. */
 function declared(p: Schemas["Path"]) {
@@ -58,9 +59,7 @@ export function Content({ look, folder }: { look: Look; folder: string }) {
             <span className="text-sm text-muted">{p.kind}</span>
             <span>
               {p.access ? <Mode view={p.access} other={declared(p)} small /> : null}
-              {p.access?.inheritance ? (
-                <span className="text-xs text-muted">entries {p.access.inheritance}</span>
-              ) : null}
+              {ofShare(p.access) ? <span className="text-xs text-muted">entries {p.access?.inheritance}</span> : null}
             </span>
             <span className="min-w-0">
               <Link
@@ -76,7 +75,7 @@ export function Content({ look, folder }: { look: Look; folder: string }) {
               <span className="block text-xs text-muted">
                 {p.access?.owner}
                 <NoSuch when={p.access?.unknown?.includes("owner")} />
-                {p.access?.inheritance ? null : (
+                {ofShare(p.access) ? null : (
                   <>
                     :{p.access?.group}
                     <NoSuch what="group" when={p.access?.unknown?.includes("group")} />

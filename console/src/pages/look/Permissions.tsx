@@ -7,6 +7,7 @@ import { NoSuch } from "../../components/NoSuch";
 import { Differs } from "./Differs";
 import { TallyGrid } from "../../components/TallyGrid";
 import { Time } from "../../components/Time";
+import { ofShare } from "../../schemes";
 
 /** What one path is and grants, in every way of saying it. */
 export function Permissions({ sight }: { sight: Schemas["Sight"] }) {
@@ -36,7 +37,7 @@ export function Permissions({ sight }: { sight: Schemas["Sight"] }) {
                 {a.owner}
                 <NoSuch when={a.unknown?.includes("owner")} />
               </dd>
-              {a.inheritance ? (
+              {ofShare(a) ? (
                 <>
                   <dt className="text-muted">entries</dt>
                   <dd>{a.inheritance}</dd>
@@ -64,7 +65,7 @@ export function Permissions({ sight }: { sight: Schemas["Sight"] }) {
           ) : null}
           {sight.withheld?.length ? (
             <>
-              <dt className="text-muted">{a?.inheritance ? "share" : "mount"}</dt>
+              <dt className="text-muted">{ofShare(a) ? "share" : "mount"}</dt>
               <dd>{sight.withheld.join(", ")}</dd>
             </>
           ) : null}
@@ -106,14 +107,14 @@ export function Permissions({ sight }: { sight: Schemas["Sight"] }) {
       {lines.length > 0 ? (
         <>
           <h3 className="mt-4 mb-1 font-semibold">Entries</h3>
-          {a?.inheritance ? (
+          {ofShare(a) ? (
             <ShareEntries lines={lines} folder={sight.kind === "folder"} />
           ) : (
             <Entries label="Entries" lines={lines.filter((l) => !l.default)} />
           )}
         </>
       ) : null}
-      {a?.inheritance ? (
+      {ofShare(a) ? (
         <>
           <h3 className="mt-4 mb-1 font-semibold">Where they come from</h3>
           <InheritanceWay sight={sight} />

@@ -7,9 +7,10 @@ import { LongList } from "../../components/LongList";
 import { Note } from "../../components/Note";
 import { useSettled } from "../../components/useSettled";
 import { literal } from "../../api/pattern";
+import { ofShare } from "../../schemes";
 
 const brief = (v: View) =>
-  v.inheritance ? (
+  ofShare(v) ? (
     <>
       {v.owner}, entries {v.inheritance}
     </>
