@@ -88,7 +88,7 @@ func carry(entries, rounds int, parent string) error {
 	})
 }
 
-// states gives every path as a step from how it is, in walk order.
+// states returns every path as a step from how it is, in walk order.
 func states(root string) (out []plan.Step, err error) {
 	spool, err := spool.New(os.TempDir())
 	if err != nil {

@@ -245,7 +245,7 @@ func (f *crowd) live(ctx context.Context, a simulated) {
 	})
 }
 
-// snapshot gives a small tree that all hosts have, or a large one of the host's own.
+// snapshot returns a small tree that all hosts have, or a large one of the host's own.
 func (f *crowd) snapshot(ctx context.Context, a simulated, work string) error {
 	nodes := tree.Memory{}
 	set := func(md mode.Mode) perm.Set { return perm.POSIX{UID: 2001, GID: 3001, Mode: md}.Set() }

@@ -9,7 +9,7 @@ import (
 //go:embed all:dist
 var dist embed.FS
 
-// Files gives the built console; nil where it was not built.
+// Files returns the built console; nil where it was not built.
 func Files() fs.FS {
 	sub, err := fs.Sub(dist, "dist")
 	if err != nil {

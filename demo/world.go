@@ -23,7 +23,7 @@ import (
 //go:embed baselines/*.yaml
 var baselines embed.FS
 
-// Baseline gives an application's declaration.
+// Baseline returns an application's declaration.
 func Baseline(application string) string {
 	b, err := baselines.ReadFile("baselines/" + application + ".yaml")
 	if err != nil { // the names are ours

@@ -16,7 +16,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// authenticator gives a browser one that has no hardware: a passkey of the device, or a key that asks nobody
+// authenticator returns a browser one that has no hardware: a passkey of the device, or a key that asks nobody
 // who holds it.
 func authenticator(t *testing.T, b *browser.Browser, verifies bool) {
 	t.Helper()

@@ -165,7 +165,7 @@ func ending(t *testing.T, s *demo.Stage, log *logBook) {
 	}
 }
 
-// linked gives a path that plans change another name, on each of some hosts: whatever was approved, that
+// linked returns a path that plans change another name, on each of some hosts: whatever was approved, that
 // is refused then.
 func linked(t *testing.T, s *demo.Stage, hosts ...string) {
 	t.Helper()

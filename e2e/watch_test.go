@@ -27,7 +27,7 @@ func soon(t *testing.T, what string, is func() bool) {
 	}
 }
 
-// finding gives a path's finding in the newest report; nil where it has none.
+// finding returns a path's finding in the newest report; nil where it has none.
 func finding(t *testing.T, api *client.Client, path string) *wire.Finding {
 	t.Helper()
 	d, err := api.Drift(context.Background(), "ticketing", "slip-north")

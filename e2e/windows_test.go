@@ -247,7 +247,7 @@ func TestWindows(t *testing.T) {
 	}
 }
 
-// nothingForOthers says whether nobody but the account and its group, which is what Wine takes the
+// nothingForOthers reports whether nobody but the account and its group, which is what Wine takes the
 // administrators for, gets at anything in a folder.
 func (w *wine) nothingForOthers(folder string) {
 	w.t.Helper()

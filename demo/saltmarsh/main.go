@@ -25,7 +25,7 @@ import (
 	"idletally/demo"
 )
 
-// job says whether this process is a night's job of one host.
+// job reports whether this process is a night's job of one host.
 func job() bool { return len(os.Args) == 4 && os.Args[1] == "night" }
 
 func init() {

@@ -269,7 +269,7 @@ func (g *guide) settled() error {
 	return g.ctx.Err()
 }
 
-// roots gives the newest snapshot of each host.
+// roots returns the newest snapshot of each host.
 func roots(g *guide) (map[string]wire.Snapshot, error) {
 	if err := g.settled(); err != nil {
 		return nil, err

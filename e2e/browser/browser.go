@@ -93,7 +93,7 @@ func (b *Browser) listen(ev any) {
 	}
 }
 
-// Faults gives what the console of the browser complained of since the last call.
+// Faults returns what the console of the browser complained of since the last call.
 func (b *Browser) Faults() []string {
 	b.mu.Lock()
 	defer b.mu.Unlock()
@@ -124,7 +124,7 @@ func (b *Browser) Do(actions ...chromedp.Action) error {
 	return fmt.Errorf("%w; the page is %s", err, b.page())
 }
 
-// page gives the page's address and the beginning of its text.
+// page returns the page's address and the beginning of its text.
 func (b *Browser) page() string {
 	ctx, cancel := context.WithTimeout(b.Ctx, time.Minute)
 	defer cancel()
@@ -145,7 +145,7 @@ func (b *Browser) Go(path string) error {
 	return b.settle()
 }
 
-// settle gives what is drawn a moment.
+// settle returns what is drawn a moment.
 func (b *Browser) settle() error {
 	return b.Do(chromedp.Sleep(400 * time.Millisecond))
 }

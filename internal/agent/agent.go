@@ -311,9 +311,9 @@ type host interface {
 	deaf() string
 	// listen follows what changes, until the context ends.
 	listen(ctx context.Context, list []wire.WatchedPlace)
-	// spelled gives a path as the host's roots spell it, where another spelling is the same to the host.
+	// spelled returns a path as the host's roots spell it, where another spelling is the same to the host.
 	spelled(path string) string
-	// top says whether / itself is shown: what is in it then depends on the roots.
+	// top reports whether / itself is shown: what is in it then depends on the roots.
 	top() bool
 }
 

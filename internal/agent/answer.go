@@ -131,12 +131,12 @@ func tell(r *wire.Reply, q wire.Question, dir *perm.Directory) (err error) {
 	return err
 }
 
-// shows says whether a path lies in one of this host's own roots.
+// shows reports whether a path lies in one of this host's own roots.
 func (a *Agent) shows(path string) bool {
 	return slices.ContainsFunc(a.roots, func(own string) bool { return pathname.Under(path, own) })
 }
 
-// leads says whether a path is a folder above one of them.
+// leads reports whether a path is a folder above one of them.
 func (a *Agent) leads(path string) bool {
 	return slices.ContainsFunc(a.roots, func(own string) bool { return pathname.Under(own, path) })
 }

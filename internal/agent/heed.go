@@ -48,7 +48,7 @@ func (s *watchState) set(now wire.WatchState) {
 	}
 }
 
-// get gives the state, and a context that ends when it is another one.
+// get returns the state, and a context that ends when it is another one.
 func (s *watchState) get(ctx context.Context) (wire.WatchState, context.Context, context.CancelFunc) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

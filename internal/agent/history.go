@@ -54,7 +54,7 @@ func (a *Agent) compareHistory(ctx context.Context) error {
 	return atomicfile.Write(a.historyFile(), b)
 }
 
-// seenHistory gives the end that was kept; that of an empty history where none was.
+// seenHistory returns the end that was kept; that of an empty history where none was.
 func (a *Agent) seenHistory() (h chain.Head, err error) {
 	b, err := os.ReadFile(a.historyFile())
 	if errors.Is(err, fs.ErrNotExist) {

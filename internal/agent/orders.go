@@ -21,7 +21,7 @@ const ordersFile = "orders.json"
 // maxOrders is far more than a host is given before the first of them run out.
 const maxOrders = 100_000
 
-// taken gives the runs whose orders were taken, with when these run out.
+// taken returns the runs whose orders were taken, with when these run out.
 func (a *Agent) taken() (map[string]time.Time, error) {
 	out := map[string]time.Time{}
 	b, err := os.ReadFile(filepath.Join(a.Folder, ordersFile))

@@ -7,7 +7,7 @@ import (
 	"idletally/internal/private"
 )
 
-// alone says whether an agent's folder, and the keys in it, are nobody else's: who can write there decides
+// alone reports whether an agent's folder, and the keys in it, are nobody else's: who can write there decides
 // what the host is told to do, and who can read there can be the host.
 func alone(folder string) error {
 	for _, x := range []struct {

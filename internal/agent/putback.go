@@ -142,7 +142,7 @@ type Back struct {
 	Damage string   `json:"damage,omitempty"` // what of the run's journal cannot be read
 }
 
-// Whole says whether everything that was wanted is as it was.
+// Whole reports whether everything that was wanted is as it was.
 func (b Back) Whole() bool { return len(b.Results) == 0 && len(b.Lost) == 0 && b.Damage == "" }
 
 // PutBack puts back what a run changed on this host, as far as paths are wanted, from the host's own journal
@@ -291,7 +291,7 @@ func (b *Back) tellDamage(j *change.Journal, chunks change.Chunks, wanted func(s
 	return nil
 }
 
-// backwards gives the steps from what a run left to what it found.
+// backwards returns the steps from what a run left to what it found.
 func backwards(
 	j *change.Journal, chunks change.Chunks, left map[int]perm.Set, wanted func(string) bool,
 ) (steps []plan.Step, err error) {

@@ -61,7 +61,7 @@ const (
 // errLacks says that the service lacks nodes which this scan did not make, since their folders are as before.
 var errLacks = errors.New("the service lacks folders that have not changed")
 
-// send gives the service the nodes that it lacks, children before parents. One that it has stands for
+// send returns the service the nodes that it lacks, children before parents. One that it has stands for
 // everything below: where it has the forest, nothing is to be sent.
 func (a *Agent) send(ctx context.Context, spool *spool.Spool, forest tree.Hash) (int, error) {
 	if missing, err := a.api.Missing(ctx, []tree.Hash{forest}); err != nil || !missing[0] {

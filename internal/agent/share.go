@@ -57,7 +57,7 @@ func (f *FileServer) dial(ctx context.Context) (nt.Server, error) {
 	return s, nil
 }
 
-// offers says whether a server has the shares of some roots. Shares whose names end in $ it does not list.
+// offers reports whether a server has the shares of some roots. Shares whose names end in $ it does not list.
 func offers(ctx context.Context, s nt.Server, roots []string) error {
 	shares, err := s.Shares(ctx)
 	if err != nil {
@@ -87,7 +87,7 @@ type descriptors struct {
 	ask func(context.Context) ([]nt.Account, time.Duration, error) // the domain's directory; nil: as it was named
 }
 
-// domain gives the accounts of the domain's directory, if one was named.
+// domain returns the accounts of the domain's directory, if one was named.
 func (h *descriptors) domain(ctx context.Context) ([]nt.Account, error) {
 	if h.a.Server == nil || h.a.Server.LDAP == nil {
 		return nil, nil
@@ -417,7 +417,7 @@ func wayTo(ctx context.Context, s nt.Server, path string) (access.Way, error) {
 	return way, err
 }
 
-// shareWays gives what leads to each root; where one cannot be looked at its gap in the snapshot says so.
+// shareWays returns what leads to each root; where one cannot be looked at its gap in the snapshot says so.
 func shareWays(ctx context.Context, s nt.Server, roots []string) (out []access.Way) {
 	for _, root := range roots {
 		if way, err := wayTo(ctx, s, root); err == nil {

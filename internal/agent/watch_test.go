@@ -48,7 +48,7 @@ func (s *service) await(what string, is func() bool) {
 	}
 }
 
-// mode gives what the service has last heard of a path's mode.
+// mode returns what the service has last heard of a path's mode.
 func (s *service) mode(path string) string {
 	if len(s.heard) == 0 {
 		return ""

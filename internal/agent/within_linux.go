@@ -9,10 +9,10 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// refused says whether nobody listens at a socket that is there.
+// refused reports whether nobody listens at a socket that is there.
 func refused(err error) bool { return errors.Is(err, unix.ECONNREFUSED) }
 
-// within gives the path of a folder's socket in a form that is short enough to be one (unix(7): 108 bytes),
+// within returns the path of a folder's socket in a form that is short enough to be one (unix(7): 108 bytes),
 // as long as do goes on.
 func within(folder string, do func(short string) error) error {
 	dir, err := os.Open(folder)

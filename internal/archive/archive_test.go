@@ -190,7 +190,7 @@ func stream(t testing.TB, parts ...[]byte) []byte {
 	return append([]byte(mark), z.EncodeAll(b, nil)...)
 }
 
-// sorted gives a snapshot's nodes in the order of a file.
+// sorted returns a snapshot's nodes in the order of a file.
 func sorted(t *testing.T, src tree.Memory, forest tree.Hash) (out [][]byte) {
 	t.Helper()
 	err := tree.Each(t.Context(), src, forest, func(_ tree.Hash, b []byte) error { out = append(out, b); return nil })
@@ -200,7 +200,7 @@ func sorted(t *testing.T, src tree.Memory, forest tree.Hash) (out [][]byte) {
 	return out
 }
 
-// sharing gives folders of which each has the one before it twice.
+// sharing returns folders of which each has the one before it twice.
 func sharing(n int) (out [][]byte) {
 	m := tree.Memory{}
 	h := m.Add(tree.Node{})

@@ -30,7 +30,7 @@ func (h *Head) Fingerprint() (string, error) {
 	return fingerprint("idletally snapshot", b), err
 }
 
-// Meant says whether a snapshot file is the one of a fingerprint that somebody gave; "" is for any.
+// Meant reports whether a snapshot file is the one of a fingerprint that somebody gave; "" is for any.
 func (h *Head) Meant(given string) error {
 	if given == "" {
 		return nil
@@ -61,7 +61,7 @@ func fingerprint(what string, parts ...[]byte) string {
 	return strings.Join(groups, "-")
 }
 
-// SameFingerprint says whether what somebody has typed is a fingerprint, however they have grouped it.
+// SameFingerprint reports whether what somebody has typed is a fingerprint, however they have grouped it.
 func SameFingerprint(typed, fingerprint string) bool {
 	plain := func(s string) string {
 		return strings.ToLower(strings.NewReplacer("-", "", " ", "", ":", "").Replace(strings.TrimSpace(s)))

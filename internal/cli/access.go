@@ -168,7 +168,7 @@ func verdictOf(x access.Answer) string {
 	return judged(x.Allowed)
 }
 
-// because gives the reason of an answer, or why there is none.
+// because returns the reason of an answer, or why there is none.
 func because(x access.Answer) string {
 	if x.Unknown {
 		return strings.Join(x.Notes, "; ")

@@ -148,7 +148,7 @@ func lookHere(ctx context.Context, folder string, now time.Time) (h hostHere, er
 	return h, nil
 }
 
-// judge says whether an agent is well: heard by its service lately, and with nothing that it has long not come to.
+// judge reports whether an agent is well: heard by its service lately, and with nothing that it has long not come to.
 func judge(s agent.Status, now time.Time) (well bool, says string) {
 	why := ""
 	if s.Failing != nil {

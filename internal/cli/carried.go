@@ -100,7 +100,7 @@ host admit" has shown it and somebody has told it by another way.`,
 	return c
 }
 
-// compared says whether somebody has compared a fingerprint with the other side: given is what they say that it is.
+// compared reports whether somebody has compared a fingerprint with the other side: given is what they say that it is.
 func compared(c *cobra.Command, what, given, is string) error {
 	if given == "" {
 		typed, err := ask(c, fmt.Sprintf("The fingerprint of %s, as it was shown on the other side: ", what))

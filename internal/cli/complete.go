@@ -183,7 +183,7 @@ func (o *options) complete(c *cobra.Command) {
 	})
 }
 
-// named gives what can stand for a word of a command's use. Where nobody knows, a shell may offer its files.
+// named returns what can stand for a word of a command's use. Where nobody knows, a shell may offer its files.
 func (o *options) named(
 	c *cobra.Command, word string, before []string, begun string,
 ) ([]string, cobra.ShellCompDirective) {

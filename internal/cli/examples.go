@@ -159,7 +159,7 @@ var Examples = []string{
 	`idletally logout`,
 }
 
-// exampled gives commands their examples.
+// exampled returns commands their examples.
 func exampled(root *cobra.Command) {
 	for _, line := range Examples {
 		if c, _, err := root.Find(strings.Fields(line)[1:]); err == nil && c != root {

@@ -216,7 +216,7 @@ func hostCommand(o *options) *cobra.Command {
 	return noun("host", "Manage hosts", invite, hostAdmit(o), tag, shut, list)
 }
 
-// watching says whether what changes on a host is heard of at once.
+// watching reports whether what changes on a host is heard of at once.
 func watching(w *wire.WatchState) string {
 	switch {
 	case w == nil:

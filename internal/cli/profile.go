@@ -30,7 +30,7 @@ func sessionOf(profile string) string {
 	return "session-" + profile + ".json"
 }
 
-// profileIn gives the profile that counts: that which was said, else that which is used, else the usual one.
+// profileIn returns the profile that counts: that which was said, else that which is used, else the usual one.
 func (o *options) profileIn(dir string) (string, error) {
 	name := o.profile
 	if name == "" {

@@ -150,7 +150,7 @@ type forPeople struct {
 	acmeAuthority            string
 }
 
-// tls gives the settings of that door.
+// tls returns the settings of that door.
 func (p *forPeople) tls(log *slog.Logger, data string, names []string, public string) (*tls.Config, error) {
 	given := p.certificate != "" || p.key != ""
 	switch {

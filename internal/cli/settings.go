@@ -33,7 +33,7 @@ func variable(flag string) string {
 	return "IDLETALLY_" + strings.ToUpper(strings.ReplaceAll(flag, "-", "_"))
 }
 
-// settle gives flags that were not given what the environment says, or the file; where each comes from is answered.
+// settle returns flags that were not given what the environment says, or the file; where each comes from is answered.
 func settle(c *cobra.Command, file string) (from map[string]string, err error) {
 	says, err := readSettings(file)
 	if err != nil {

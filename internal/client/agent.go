@@ -302,7 +302,7 @@ func (a *Agent) Watches(ctx context.Context, ask wire.WatchAsk) (*wire.WatchList
 	return &out, nil
 }
 
-// Heard gives a snapshot that nobody asked for.
+// Heard returns a snapshot that nobody asked for.
 func (a *Agent) Heard(ctx context.Context, application string, h wire.Heard) error {
 	_, err := a.json(ctx, http.MethodPost, "/watches/"+url.PathEscape(application)+"/snapshot", h, nil)
 	return err

@@ -91,7 +91,7 @@ func unreachable(address string, err error) error {
 	return fmt.Errorf("%w at %s: %w", ErrUnreachable, address, err)
 }
 
-// Status gives the HTTP status behind an error, 0 where there is none.
+// Status returns the HTTP status behind an error, 0 where there is none.
 func Status(err error) int {
 	var p *Problem
 	if errors.As(err, &p) {
@@ -100,7 +100,7 @@ func Status(err error) int {
 	return 0
 }
 
-// Code gives the code of the problem behind an error, "" where there is none: one of wire.Problems.
+// Code returns the code of the problem behind an error, "" where there is none: one of wire.Problems.
 func Code(err error) string {
 	var p *Problem
 	if errors.As(err, &p) {
@@ -199,7 +199,7 @@ type Pager[T any] struct {
 	most int // items of one page; 0: as many as the service gives
 }
 
-// Page gives the page after a place in the list, "" for the first one, of at most so many items; 0 are as
+// Page returns the page after a place in the list, "" for the first one, of at most so many items; 0 are as
 // many as the service gives at once.
 func (p Pager[T]) Page(ctx context.Context, after string, limit int) (wire.Page[T], error) {
 	q := url.Values{}
@@ -218,7 +218,7 @@ func (p Pager[T]) Page(ctx context.Context, after string, limit int) (wire.Page[
 	return get[wire.Page[T]](ctx, p.c, p.path, q)
 }
 
-// upTo gives at most so many items of a list.
+// upTo returns at most so many items of a list.
 func (p Pager[T]) upTo(ctx context.Context, most int) ([]T, error) {
 	out := []T{}
 	for after := ""; ; {
@@ -322,7 +322,7 @@ type Written struct {
 	Holds bool
 }
 
-// Report gives the newest reports of an application, written for others. A look counts for an age; 0 is as
+// Report returns the newest reports of an application, written for others. A look counts for an age; 0 is as
 // the service says.
 func (c *Client) Report(
 	ctx context.Context, application, host, format string, age time.Duration,
@@ -413,7 +413,7 @@ func (c *Client) EditionPages(application string) Pager[wire.Edition] {
 	return Pager[wire.Edition]{c: c, path: "/baselines/" + url.PathEscape(application), most: 1000}
 }
 
-// Edition gives an edition with its text; 0 is the published one.
+// Edition returns an edition with its text; 0 is the published one.
 func (c *Client) Edition(ctx context.Context, application string, number int) (wire.Edition, error) {
 	return get[wire.Edition](ctx, c, fmt.Sprintf("/baselines/%s/%d", url.PathEscape(application), number), nil)
 }
@@ -531,7 +531,7 @@ type Drift struct {
 	Groups  []wire.Group       `json:"groups"`
 }
 
-// Drift gives the newest reports of an application, and what may be said of its hosts where a look counts as
+// Drift returns the newest reports of an application, and what may be said of its hosts where a look counts as
 // long as the service says.
 func (c *Client) Drift(ctx context.Context, application, host string) (Drift, error) {
 	return c.DriftWithin(ctx, application, host, 0)
@@ -577,7 +577,7 @@ func (c *Client) DraftPlan(ctx context.Context, in wire.Draft) (wire.Plan, error
 	return post[wire.Plan](ctx, c, "/plans", in)
 }
 
-// Script gives a plan's steps on a host as a shell script.
+// Script returns a plan's steps on a host as a shell script.
 func (c *Client) Script(ctx context.Context, id, host string, w io.Writer) error {
 	return c.Do(ctx, http.MethodGet, "/plans/"+url.PathEscape(id)+"/script?"+url.Values{"host": {host}}.Encode(), nil,
 		w)
@@ -802,7 +802,7 @@ func (c *Client) RemoveToken(ctx context.Context, id string) error {
 	return c.Do(ctx, http.MethodDelete, "/tokens/"+url.PathEscape(id), nil, nil)
 }
 
-// Accounts gives the names of the accounts that a host told of last, or with a snapshot.
+// Accounts returns the names of the accounts that a host told of last, or with a snapshot.
 func (c *Client) Accounts(ctx context.Context, host, snapshot string) ([]string, error) {
 	q := url.Values{}
 	for name, v := range map[string]string{"host": host, "snapshot": snapshot} {
@@ -833,7 +833,7 @@ func (c *Client) SetRoles(ctx context.Context, name string, roles []string) (wir
 	})
 }
 
-// ResetPassword gives a person a one-time password.
+// ResetPassword returns a person a one-time password.
 func (c *Client) ResetPassword(ctx context.Context, name string) (wire.OneTime, error) {
 	return post[wire.OneTime](ctx, c, "/people/"+url.PathEscape(name)+"/password", nil)
 }

@@ -90,7 +90,7 @@ func rest(ctx context.Context, tries int) error {
 	}
 }
 
-// passing says whether what is in the way may pass, after so many tries: a service that is not there at all
+// passing reports whether what is in the way may pass, after so many tries: a service that is not there at all
 // is waited for only a moment, one that broke off, or whose database did, for some ten seconds.
 func passing(resp *http.Response, err error, tries int) bool {
 	if resp == nil {

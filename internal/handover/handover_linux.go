@@ -8,7 +8,7 @@ import (
 	"syscall"
 )
 
-// Give gives a folder, and what in it belongs to an account, to another one. That account, or whoever the
+// Give returns a folder, and what in it belongs to an account, to another one. That account, or whoever the
 // folder is of, may exchange what is there meanwhile: nothing outside is reached by any link, and no file of
 // somebody else's is given away that was linked there.
 func Give(dir string, from uint32, uid, gid int) error {

@@ -69,10 +69,10 @@ func privilegesOf(names []string) (all access.Privilege, err error) {
 	return all, nil
 }
 
-// ofAccount says whether anything is supposed of the account itself.
+// ofAccount reports whether anything is supposed of the account itself.
 func (s Suppose) ofAccount() bool { return len(s.Joining)+len(s.Privileges) > 0 }
 
-// Any says whether anything is supposed.
+// Any reports whether anything is supposed.
 func (s Suppose) Any() bool { return s.ofAccount() || s.States != nil }
 
 // subject is an account as it would be.

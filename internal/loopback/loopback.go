@@ -15,7 +15,7 @@ const (
 	tries     = 100
 )
 
-// FreePort gives a port of loopback that nobody listens on now.
+// FreePort returns a port of loopback that nobody listens on now.
 func FreePort() (port int, err error) {
 	for range tries {
 		port := firstPort + rand.IntN(lastPort-firstPort+1)

@@ -30,7 +30,7 @@ type Data struct {
 	Groups      []wire.Group
 }
 
-// of gives the report of a host; nil where it has none.
+// of returns the report of a host; nil where it has none.
 func (d Data) of(host string) *wire.Report {
 	i := slices.IndexFunc(d.Reports, func(r wire.Report) bool { return r.Host == host })
 	if i < 0 {
@@ -62,7 +62,7 @@ func Names() (out []string) {
 	return out
 }
 
-// Find gives a format by its name.
+// Find returns a format by its name.
 func Find(name string) (Format, error) {
 	i := slices.IndexFunc(Formats, func(f Format) bool { return f.Name == name })
 	if i < 0 {
@@ -74,7 +74,7 @@ func Find(name string) (Format, error) {
 // Write writes a report.
 func (f Format) Write(d Data) ([]byte, error) { return f.write(d) }
 
-// Cell gives a cell of a table that programs read: control characters are shown as what they are, and what a
+// Cell returns a cell of a table that programs read: control characters are shown as what they are, and what a
 // spreadsheet would take for a formula is quoted.
 func Cell(text string) string {
 	text = strings.Map(func(r rune) rune {

@@ -112,7 +112,7 @@ func Start(ctx context.Context, dir string, w World) (*Server, error) {
 // Address is where it listens.
 func (s *Server) Address() string { return fmt.Sprintf("127.0.0.1:%d", s.Port) }
 
-// Share gives the folder of a share on the server's own file system.
+// Share returns the folder of a share on the server's own file system.
 func (s *Server) Share(name string) string { return filepath.Join(s.Folder, "shares", name) }
 
 // Stop ends it, with all its helpers.
@@ -304,7 +304,7 @@ store dos attributes = yes
 		os.Chmod(filepath.Join(dir, "nsswitch.conf"), 0o644))
 }
 
-// GroupSID gives the identifier of one of the groups, as the server's own tool tells it.
+// GroupSID returns the identifier of one of the groups, as the server's own tool tells it.
 func (s *Server) GroupSID(ctx context.Context, name string) (string, error) {
 	out, err := exec.CommandContext(ctx, "net", "-s", filepath.Join(s.Folder, "smb.conf"), "groupmap", "list").Output()
 	if err != nil {

@@ -8,7 +8,7 @@ import (
 	"sync"
 )
 
-// WithLists gives a value whose lists are there also where nothing is in them: in JSON they are [], through
+// WithLists returns a value whose lists are there also where nothing is in them: in JSON they are [], through
 // which programs go as through any list, and not null. What lacks none is the value itself, and what of it
 // lacks none is shared.
 func WithLists(v any) any {
@@ -57,7 +57,7 @@ func filled(v reflect.Value) reflect.Value {
 	return out
 }
 
-// lacks says whether some list in a value would be null in JSON.
+// lacks reports whether some list in a value would be null in JSON.
 func lacks(v reflect.Value) bool {
 	switch v.Kind() {
 	case reflect.Interface:

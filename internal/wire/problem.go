@@ -54,7 +54,7 @@ var Problems = []ProblemKind{
 // ProblemsAt is where a service tells what its problems mean; a problem's type is this, and its code behind a #.
 const ProblemsAt = "/api/problems"
 
-// ProblemCalled gives the kind of a code.
+// ProblemCalled returns the kind of a code.
 func ProblemCalled(code string) ProblemKind {
 	for _, k := range Problems {
 		if k.Code == code {
@@ -64,7 +64,7 @@ func ProblemCalled(code string) ProblemKind {
 	return ProblemOf(http.StatusInternalServerError, false)
 }
 
-// ProblemOf gives the kind of a status; of one that no kind has it is "failed" from 500 on, and else
+// ProblemOf returns the kind of a status; of one that no kind has it is "failed" from 500 on, and else
 // "cannot-do". Invalid input is told apart.
 func ProblemOf(status int, invalid bool) ProblemKind {
 	var other ProblemKind

@@ -582,7 +582,7 @@ type Group struct {
 	Waiver   *Waiver     `json:"waiver,omitempty" doc:"Who has accepted them, why, and until when"`
 }
 
-// GroupOf gives a group of a host as bodies have it.
+// GroupOf returns a group of a host as bodies have it.
 func GroupOf(host string, g drift.Group) Group {
 	return Group{ID: g.ID, Host: host, Rule: g.Rule, Why: g.Why, Severity: string(g.Severity), Aspect: string(g.Aspect),
 		Kind: g.Kind.String(), Declared: g.Declared, Found: g.Found, Effect: g.Effect, Word: g.Effect.Word(),

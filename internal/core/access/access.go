@@ -68,7 +68,7 @@ func ParseOperation(s string) (Operation, error) {
 	return 0, fmt.Errorf("operation %q is unknown: want one of %s", s, strings.Join(operationNames[1:], ", "))
 }
 
-// MarshalText gives the operation's name.
+// MarshalText returns the operation's name.
 func (o Operation) MarshalText() ([]byte, error) { return []byte(o.String()), nil }
 
 // UnmarshalText reads the operation's name.
@@ -77,7 +77,7 @@ func (o *Operation) UnmarshalText(b []byte) (err error) {
 	return err
 }
 
-// Meant gives what somebody means who asks of a folder for what there is of files alone: to read it is to
+// Meant returns what somebody means who asks of a folder for what there is of files alone: to read it is to
 // list it, to write it is to make, remove and rename what is in it, which take the same of it, and to execute
 // it is to enter it.
 func Meant(op Operation, k perm.Kind) Operation {
@@ -111,7 +111,7 @@ func For(k perm.Kind, s perm.Scheme) []Operation {
 	return []Operation{Read, Write, Delete, Rename, Change, Own}
 }
 
-// of says whether an operation makes sense for a kind of path. To create files and to create folders makes
+// of reports whether an operation makes sense for a kind of path. To create files and to create folders makes
 // sense everywhere, also where one right is for both.
 func (o Operation) of(k perm.Kind) bool {
 	return slices.Contains(For(k, perm.SchemePOSIX), o) || k == perm.Folder && (o == CreateFile || o == CreateFolder)
@@ -134,7 +134,7 @@ type Mount struct {
 	Hides         bool     `json:"hides,omitempty"` // the share shows nobody what they cannot read
 }
 
-// shut says whether nothing on it can be changed.
+// shut reports whether nothing on it can be changed.
 func (m Mount) shut() bool { return m.ReadOnly || m.Sealed }
 
 // Words names what a mount withholds.
@@ -180,7 +180,7 @@ const (
 	MarkReadOnly Mark = "read-only"
 )
 
-// MarkOf gives what is known of a path that was looked at.
+// MarkOf returns what is known of a path that was looked at.
 func MarkOf(readOnly bool) Mark {
 	if readOnly {
 		return MarkReadOnly
@@ -368,7 +368,7 @@ func NewAsker(s Subject) *Asker {
 	return &Asker{Subject: s, posix: newPOSIXAsker(s), nt: newNTAsker(s)}
 }
 
-// passes says whether the asker gets through a folder on the way.
+// passes reports whether the asker gets through a folder on the way.
 func (a *Asker) passes(p *Place) verdict {
 	switch {
 	case p.Kind == perm.Link && p.Mount.NoFollow:
@@ -473,7 +473,7 @@ func (a *Asker) Can(w Way, op Operation) bool {
 	return a.reaches(w) && a.decide(w.folder(len(w)-1), &w[len(w)-1], op).ok
 }
 
-// reaches says whether a way leads to its end.
+// reaches reports whether a way leads to its end.
 func (a *Asker) reaches(w Way) bool {
 	for i := range w[:len(w)-1] {
 		if !a.passes(&w[i]).ok {

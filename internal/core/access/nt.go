@@ -91,7 +91,7 @@ func (a *ntAsker) through(m *Mount) ntsd.Mask {
 	return mask
 }
 
-// Lacks gives the rights to a place on a share that neither its list nor the share's own grants the asker.
+// Lacks returns the rights to a place on a share that neither its list nor the share's own grants the asker.
 func (a *Asker) Lacks(p *Place) ntsd.Mask {
 	d := a.nt.of(p.Set)
 	if d == nil {
@@ -103,7 +103,7 @@ func (a *Asker) Lacks(p *Place) ntsd.Mask {
 // shown is what a share that hides asks for: all that reading takes, but for waiting.
 const shown = ntsd.ReadSet &^ ntsd.Synchronize
 
-// Sees says whether a listing shows the last place of a way to the asker, who may list the folder that it is
+// Sees reports whether a listing shows the last place of a way to the asker, who may list the folder that it is
 // in. Only on a share that hides what somebody cannot read that is a question.
 func (a *Asker) Sees(w Way) bool {
 	p := &w[len(w)-1]

@@ -36,7 +36,7 @@ func Everybody(w Way, op Operation, d *perm.Directory) []Holder {
 	return out
 }
 
-// Matter gives those that matter at the end of a way: the owner, those that entries name,
+// Matter returns those that matter at the end of a way: the owner, those that entries name,
 // and the members of the groups that are named; and whoever is nobody in particular. At most
 // most of them; the count of all is told.
 func Matter(w Way, d *perm.Directory, most int) (who []Subject, all int) {

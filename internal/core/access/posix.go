@@ -163,7 +163,7 @@ func (a *posixAsker) attributes(at *Place, p *perm.POSIX, op Operation) verdict 
 	return verdict{code: ByNotOwner}
 }
 
-// dropsSetID says whether a change of owner takes set-ID bits off, which is a change of the mode
+// dropsSetID reports whether a change of owner takes set-ID bits off, which is a change of the mode
 // and asks for what changing the mode asks for (fs/attr.c, setattr_should_drop_suidgid).
 func (a *posixAsker) dropsSetID(p *perm.POSIX) bool {
 	return p.Mode&mode.SetUID != 0 ||

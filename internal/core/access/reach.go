@@ -48,7 +48,7 @@ type Content struct {
 	tree.Extra
 }
 
-// Way gives the way to a path, with its content. Folders above the roots have a way, and no content.
+// Way returns the way to a path, with its content. Folders above the roots have a way, and no content.
 func (s Snapshot) Way(ctx context.Context, path string) (Way, Content, error) {
 	var c Content
 	if err := pathname.Check(path); err != nil {
@@ -433,7 +433,7 @@ func (in *inside) decide(v view, e *tree.Entry, q *reach, top bool) {
 	in.through = e.Kind == perm.Folder && v.asker.passes(&p).ok
 }
 
-// begins gives what begins at the path at hand.
+// begins returns what begins at the path at hand.
 func (r *reach) begins() (at Place, other bool) {
 	if r.asked.Top && string(r.path) == string(r.asked.Path) {
 		return r.asked, true
@@ -554,7 +554,7 @@ func (r *reach) entries(n *tree.Node, from, to int, state []inside) error {
 // sharedDepth is how far down the work is divided: further down it is not worth the handing over.
 const sharedDepth = 8
 
-// helper gives another processor's hand where one is free and the folder is worth dividing, and
+// helper returns another processor's hand where one is free and the folder is worth dividing, and
 // behind which entry half of its subfolders lie.
 func (r *reach) helper(n *tree.Node) (h *reach, half int) {
 	if r.helpers == nil || bytes.Count(r.path, []byte{'/'}) > sharedDepth {
@@ -638,7 +638,7 @@ func (r *reach) add(h *reach) {
 	}
 }
 
-// passable says whether anybody may get through a folder. Where permissions are supposed the
+// passable reports whether anybody may get through a folder. Where permissions are supposed the
 // path would be needed to know; then it is read in any case.
 func (r *reach) passable(e *tree.Entry, state []inside) bool {
 	for i := range state {

@@ -120,7 +120,7 @@ type Only struct {
 	Must, MustNot perm.Traits
 }
 
-// admits says whether a rule speaks of a path of a kind and state. A link is neither executable nor not: what
+// admits reports whether a rule speaks of a path of a kind and state. A link is neither executable nor not: what
 // it leads to is.
 func (o Only) admits(k perm.Kind, t perm.Traits) bool {
 	if k == perm.Link && (o.Must|o.MustNot)&perm.Executable != 0 {
@@ -152,7 +152,7 @@ type Rule struct {
 	At       map[string]Position // where each of its keys stands
 }
 
-// Applies says whether a baseline speaks of a host.
+// Applies reports whether a baseline speaks of a host.
 func (d *Document) Applies(host string, tags []string) bool {
 	for _, n := range d.HostNames {
 		if n == host {

@@ -140,7 +140,7 @@ func Named(d *Document, dir *perm.Directory) (out []perm.Principal) {
 	return out
 }
 
-// silent says whether a rule declares nothing.
+// silent reports whether a rule declares nothing.
 func (r *Rule) silent() bool {
 	return len(r.Any) == 0 && r.Owner == nil && r.Group == nil && r.Files == nil && r.Folders == nil &&
 		r.Entries == nil && r.Defaults == nil &&
@@ -175,7 +175,7 @@ func (c *Changes) For(dir *perm.Directory) (*Changer, []Problem) {
 	return out, all
 }
 
-// Make gives what a path is to be.
+// Make returns what a path is to be.
 func (c *Changer) Make(path string, found perm.Found) (perm.Set, error) {
 	at := found
 	for i, s := range c.steps {

@@ -196,10 +196,10 @@ func (m *Matcher) Fingerprint() [32]byte {
 	return sha256.Sum256(b)
 }
 
-// Roots gives the folders that are kept.
+// Roots returns the folders that are kept.
 func (m *Matcher) Roots() []string { return m.doc.Roots }
 
-// Rule gives a rule of the document by its number.
+// Rule returns a rule of the document by its number.
 func (m *Matcher) Rule(i int) *Rule { return &m.doc.Rules[i] }
 
 // A Required is a path that must be there.
@@ -215,7 +215,7 @@ type Required struct {
 // Wants returns what is declared, as it is known.
 func (r Required) Wants() perm.Value { return perm.Value(fmt.Sprintf("kinds %x", r.only.Kinds)) }
 
-// Admits says whether a path of a kind is what must be there.
+// Admits reports whether a path of a kind is what must be there.
 func (r Required) Admits(k perm.Kind) bool { return r.only.admits(k, 0) }
 
 // Required lists the paths that must be there; a later rule may say otherwise.
@@ -247,7 +247,7 @@ func (m *Matcher) Required() map[string]Required {
 	return out
 }
 
-// presence gives the last rule that says whether a path is to be there; -1 where none does.
+// presence returns the last rule that says whether a path is to be there; -1 where none does.
 func (m *Matcher) presence(s *State) int {
 	for _, i := range slices.Backward(s.rules) {
 		if m.doc.Rules[i].Exists != nil {
@@ -257,7 +257,7 @@ func (m *Matcher) presence(s *State) int {
 	return -1
 }
 
-// exact says whether a pattern has no wildcards, and stands for one path.
+// exact reports whether a pattern has no wildcards, and stands for one path.
 func (p Pattern) exact() bool { return !slices.ContainsFunc(p.parts, Wild) }
 
 // literal is the path of a pattern without wildcards.
@@ -269,7 +269,7 @@ func (p Pattern) literal() string {
 	return "/" + strings.Join(parts, "/")
 }
 
-// Root gives the state at an absolute path.
+// Root returns the state at an absolute path.
 func (m *Matcher) Root(p string) *State {
 	s := m.start
 	for part := range strings.SplitSeq(strings.Trim(p, "/"), "/") {
@@ -280,7 +280,7 @@ func (m *Matcher) Root(p string) *State {
 	return s
 }
 
-// Step gives the state of an entry in a folder.
+// Step returns the state of an entry in a folder.
 func (m *Matcher) Step(s *State, name string) *State {
 	m.reached = s.named(m.reached[:0], name)
 	if s.base != s {
@@ -310,7 +310,7 @@ func (s *State) named(to []pos, name string) []pos {
 	return to
 }
 
-// starred gives where any name leads.
+// starred returns where any name leads.
 func (s *State) starred() []pos {
 	if s.base == s {
 		return s.stars
@@ -318,7 +318,7 @@ func (s *State) starred() []pos {
 	return append(slices.Clone(s.stars), s.base.stars...)
 }
 
-// other gives the state for a name that no literal and no glob knows.
+// other returns the state for a name that no literal and no glob knows.
 func (m *Matcher) other(s *State) *State {
 	if s.fallback == nil {
 		s.fallback = m.intern(s.base, s.starred())
@@ -342,7 +342,7 @@ func byPattern(a, b pos) int {
 	return a.part - b.part
 }
 
-// open says whether a position stands before **.
+// open reports whether a position stands before **.
 func (m *Matcher) open(p pos) bool {
 	parts := m.patterns[p.pattern].parts
 	return p.part < len(parts) && parts[p.part] == "**"
@@ -456,7 +456,7 @@ func (m *Matcher) intern(base *State, further []pos) *State {
 	return s
 }
 
-// Wild says whether a pattern part stands for more than one name.
+// Wild reports whether a pattern part stands for more than one name.
 func Wild(part string) bool {
 	for i := 0; i < len(part); i++ {
 		switch part[i] {
@@ -487,7 +487,7 @@ func unquote(part string) string {
 // Key names a state: equal keys judge everything below alike.
 func (s *State) Key() string { return s.key }
 
-// Want gives what is declared for a path of a kind and state at a state of the matcher; nil where
+// Want returns what is declared for a path of a kind and state at a state of the matcher; nil where
 // nothing is.
 func (m *Matcher) Want(s *State, k perm.Kind, found perm.Set) *perm.Want {
 	if s.leave {
@@ -665,7 +665,8 @@ func (m *Matcher) list(grants []Grant, k perm.Kind) (posixacl.List, bool) {
 	return l, true
 }
 
-// real gives what the host calls whom a baseline calls by a word of its own; "" where the word stands for nobody there.
+// real returns what the host calls whom a baseline calls by a word of its own; "" where the word stands for
+// nobody there.
 func (m *Matcher) real(name string) string {
 	if n, ok := m.doc.Accounts[name]; ok {
 		return n

@@ -36,7 +36,7 @@ func want(t *testing.T, text string, env Env, path string, k perm.Kind, found pe
 	return m.Want(m.Root(path), k, found.Set())
 }
 
-// differs gives the differences of a found state, as aspect declared/found.
+// differs returns the differences of a found state, as aspect declared/found.
 func differs(w *perm.Want, k perm.Kind, found perm.POSIX) string {
 	var out []string
 	for _, d := range w.Differences(perm.Found{Kind: k, Set: found.Set()}, crew()) {

@@ -81,7 +81,7 @@ func newReader(env Env) *reader {
 	}
 }
 
-// part gives a reader for what is taken over from elsewhere.
+// part returns a reader for what is taken over from elsewhere.
 func (r *reader) part() *reader {
 	return &reader{
 		env:       r.env,
@@ -215,7 +215,7 @@ func edits(a, b string) int {
 	return row[len(b)]
 }
 
-// scalar gives a value's text, with the values of variables in it.
+// scalar returns a value's text, with the values of variables in it.
 func (r *reader) scalar(n *node, what string) (string, bool) {
 	s, ok := r.raw(n, what)
 	if !ok {
@@ -224,7 +224,7 @@ func (r *reader) scalar(n *node, what string) (string, bool) {
 	return r.expand(n, s)
 }
 
-// raw gives a value's text as it stands: 0640 stays "0640" however YAML would read it.
+// raw returns a value's text as it stands: 0640 stays "0640" however YAML would read it.
 func (r *reader) raw(n *node, what string) (string, bool) {
 	if n.kind == aValue {
 		return n.text, true
@@ -267,7 +267,7 @@ var Name = regexp.MustCompile(`^[a-z0-9]([a-z0-9._-]{0,62}[a-z0-9])?$`)
 // separators that directory services use.
 var accountName = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_.@\\-]{0,62}\$?$`)
 
-// Nameable says whether a baseline can call an account by a name.
+// Nameable reports whether a baseline can call an account by a name.
 func Nameable(name string) bool { return name != anyWord && accountName.MatchString(name) }
 
 func (r *reader) name(n *node, what string) string {
@@ -404,7 +404,7 @@ func NewPatterns(list []Pattern) *Patterns {
 	return &Patterns{m}
 }
 
-// Match gives the numbers of the patterns that match a path, in their order.
+// Match returns the numbers of the patterns that match a path, in their order.
 func (p *Patterns) Match(path string) []int { return p.m.Root(path).rules }
 
 // underRoots tells patterns that can match nothing the baseline keeps.
@@ -434,7 +434,7 @@ func (r *reader) underRoots(d *Document) {
 	}
 }
 
-// canReach says whether the pattern can match root or something below it.
+// canReach reports whether the pattern can match root or something below it.
 func (p Pattern) canReach(root string) bool {
 	if root == "/" {
 		return true

@@ -300,7 +300,7 @@ func (m *Matcher) owners() map[perm.Principal]bool {
 	return out
 }
 
-// grantedElsewhere says whether a rule grants something to another group of an account.
+// grantedElsewhere reports whether a rule grants something to another group of an account.
 func (m *Matcher) grantedElsewhere(r *Rule, a perm.Account, but perm.Principal) bool {
 	for _, g := range r.Entries.List {
 		if id, ok := m.find(g.Name, true); g.Group && g.Perm != 0 && ok && id != but && slices.Contains(a.Groups, id) {

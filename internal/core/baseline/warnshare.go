@@ -68,7 +68,7 @@ func (m *Matcher) warnShare(i int, add adder) {
 	}
 }
 
-// unknownSID says whether an identity is nobody's that its server knows.
+// unknownSID reports whether an identity is nobody's that its server knows.
 func (m *Matcher) unknownSID(id ntsd.SID) bool {
 	if _, well := id.Known(); well || len(m.dir.Accounts) == 0 {
 		return false
@@ -109,5 +109,5 @@ func (m *Matcher) warnStopped(i int, t tally, add adder) {
 	}
 }
 
-// deep says whether a path of a share is more than the share's own folder.
+// deep reports whether a path of a share is more than the share's own folder.
 func deep(path string) bool { return pathname.Folder(path) != "/" }

@@ -184,7 +184,7 @@ func convert(y *yaml.Node, depth int) (*node, *Error) {
 	return n, nil
 }
 
-// holds says whether a value with some text in it stands in a node.
+// holds reports whether a value with some text in it stands in a node.
 func (n *node) holds(text string) bool {
 	for _, v := range n.list {
 		if v.holds(text) {

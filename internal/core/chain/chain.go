@@ -24,10 +24,10 @@ const Tied = "older lines tied"
 // A Hash stands for a line and all before it.
 type Hash [sha256.Size]byte
 
-// String gives it in hexadecimal digits.
+// String returns it in hexadecimal digits.
 func (h Hash) String() string { return hex.EncodeToString(h[:]) }
 
-// MarshalText gives it in hexadecimal digits.
+// MarshalText returns it in hexadecimal digits.
 func (h Hash) MarshalText() ([]byte, error) { return []byte(h.String()), nil }
 
 // UnmarshalText reads hexadecimal digits.
@@ -52,7 +52,7 @@ type Line struct {
 	Hash    Hash      `json:"hash"`
 }
 
-// After gives what a line's hash has to be behind another's. A line with a token is of the second form, so
+// After returns what a line's hash has to be behind another's. A line with a token is of the second form, so
 // that those from before there were tokens keep their hashes.
 func (l Line) After(before Hash) Hash {
 	form, fields := "idletally history 1\x00", []string{l.ID, l.Who, l.What, l.Subject, l.Detail}
@@ -84,7 +84,7 @@ func (h Head) signed() []byte {
 // Sign signs it.
 func (h *Head) Sign(key ed25519.PrivateKey) { h.Signature = ed25519.Sign(key, h.signed()) }
 
-// SignedBy says whether the holder of a key signed it. The head of an empty history needs no signature.
+// SignedBy reports whether the holder of a key signed it. The head of an empty history needs no signature.
 func (h Head) SignedBy(key ed25519.PublicKey) bool {
 	return h.Seq == 0 && h.Hash == Hash{} || ed25519.Verify(key, h.signed(), h.Signature)
 }

@@ -121,7 +121,7 @@ func rewrite(lines []Line, h *Head) []Line {
 	return lines
 }
 
-// older gives so many lines from before there was a chain, and a history behind them whose second line ties them.
+// older returns so many lines from before there was a chain, and a history behind them whose second line ties them.
 func older(n int) (all []Line, head Head) {
 	var o Older
 	for i := range n {

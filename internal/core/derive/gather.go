@@ -39,7 +39,7 @@ type tally struct {
 	choices []choice // values to stand under that cost less than a rule, by label
 }
 
-// under gives what it costs to stand under a value; never more than a rule of its own.
+// under returns what it costs to stand under a value; never more than a rule of its own.
 func (t *tally) under(l label) (cost int, own bool) {
 	i, ok := slices.BinarySearchFunc(t.choices, l, func(c choice, l label) int { return cmp.Compare(c.label, l) })
 	if ok {
@@ -192,7 +192,7 @@ type gathered struct {
 	single []bunch
 }
 
-// ending gives a name's ending with its dot; "" where there is none.
+// ending returns a name's ending with its dot; "" where there is none.
 func ending(name string) string {
 	if i := strings.LastIndexByte(name, '.'); i > 0 && i < len(name)-1 {
 		return name[i:]

@@ -100,7 +100,7 @@ func (w *words) label(key int, v word) label {
 
 const maxKnown = 1 << 20
 
-// says gives what the state of a path on a host asks for. It is not to be changed.
+// says returns what the state of a path on a host asks for. It is not to be changed.
 func (w *words) says(s state) []leaf {
 	out, ok := w.known[s]
 	if ok {
@@ -131,7 +131,7 @@ func (w *words) says(s state) []leaf {
 // varies are the keys whose values can be variables, other from host to host.
 var varies = []string{"owner", "group", "files", "folders"}
 
-// asks gives what one path asks for on all the hosts that have it. It is not to be changed.
+// asks returns what one path asks for on all the hosts that have it. It is not to be changed.
 func (w *words) asks(states []state) []leaf {
 	if len(states) == 1 {
 		return w.says(states[0])
@@ -169,7 +169,7 @@ func (w *words) asks(states []state) []leaf {
 	return out
 }
 
-// varying gives the label of values that differ from host to host; hosts that do not have the path
+// varying returns the label of values that differ from host to host; hosts that do not have the path
 // get the first one.
 func (w *words) varying(key int, all []leaf, hosts []int) []label {
 	if !slices.Contains(varies, perm.SayingKeys[key]) ||
@@ -187,7 +187,7 @@ func (w *words) varying(key int, all []leaf, hosts []int) []label {
 	return []label{w.label(key, v)}
 }
 
-// both gives what stands in both lists, in the order of the first.
+// both returns what stands in both lists, in the order of the first.
 func both(a, b []label) []label {
 	return slices.DeleteFunc(slices.Clone(a), func(l label) bool { return !slices.Contains(b, l) })
 }

@@ -80,7 +80,7 @@ type Report struct {
 type Earlier interface {
 	// Below hands out the paths that were not as declared at a path and below it, in the order of a walk, each once.
 	Below(ctx context.Context, path string, gap tree.Gap, each func(Known) error) error
-	// Missing says whether a path that has to be there was missing.
+	// Missing reports whether a path that has to be there was missing.
 	Missing(ctx context.Context, path string) (bool, error)
 }
 
@@ -235,7 +235,7 @@ func (c *comparer) differences(want *perm.Want, f perm.Found) []perm.Difference 
 	return diffs
 }
 
-// known gives what the memo has of what is in a folder that has a set, at a state.
+// known returns what the memo has of what is in a folder that has a set, at a state.
 func (c *comparer) known(node tree.Hash, set perm.Set, state string) *judged {
 	k := spot{node, weighty(set), c.fingerprint, state}
 	if j := c.memo.get(k); j != nil {
@@ -435,7 +435,7 @@ func (c *comparer) carry(path string, it *item) error {
 	})
 }
 
-// tells says whether an item with a gap shows an aspect of its own path all the same: of what is read as far
+// tells reports whether an item with a gap shows an aspect of its own path all the same: of what is read as far
 // as it goes these come first.
 func (it *item) tells(was perm.Kind, aspect perm.Aspect) bool {
 	if it.Set.IsZero() || it.gap == tree.Mount { // a mount point shows the other file system's root
@@ -448,7 +448,7 @@ func (it *item) tells(was perm.Kind, aspect perm.Aspect) bool {
 	return it.Kind != was || slices.ContainsFunc(it.diffs, func(d perm.Difference) bool { return d.Aspect == aspect })
 }
 
-// wasMissing says whether a path in a folder that cannot be read now was missing before.
+// wasMissing reports whether a path in a folder that cannot be read now was missing before.
 func (c *comparer) wasMissing(path string) (bool, error) {
 	if c.to.Earlier == nil {
 		return false, nil

@@ -127,7 +127,7 @@ func (n *Newcomers) Causes(ctx context.Context, d *perm.Directory) ([]Cause, err
 	return slices.DeleteFunc(out, func(c Cause) bool { return c.Why == "" }), nil
 }
 
-// Mended says whether new paths of a spot are as declared now.
+// Mended reports whether new paths of a spot are as declared now.
 func (n *Newcomers) Mended(s Spot) bool {
 	return n.places[Spot{Folder: s.Folder, Kind: s.Kind}] && n.wrong[s] == nil
 }

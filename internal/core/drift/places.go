@@ -83,7 +83,7 @@ func (p *Places) Add(f Finding) error {
 	return nil
 }
 
-// step gives the folder one part further on the way from one to another.
+// step returns the folder one part further on the way from one to another.
 func step(from, to string) string {
 	i := len(from)
 	if from != "/" {

@@ -30,7 +30,7 @@ func (p *presence) see(path []byte, k perm.Kind) {
 	}
 }
 
-// awaits says whether a path that must be there, and was not seen, would lie in a folder.
+// awaits reports whether a path that must be there, and was not seen, would lie in a folder.
 func (p *presence) awaits(folder []byte) bool {
 	for path := range p.required {
 		if pathname.Under(path, string(folder)) {

@@ -46,7 +46,7 @@ func NewWaivers(list []Waiver) (*Waivers, error) {
 	return w, nil
 }
 
-// of gives the waiver that accepts a finding, "" where none does.
+// of returns the waiver that accepts a finding, "" where none does.
 func (w *Waivers) of(path, rule string, k perm.Kind, diff *perm.Difference) string {
 	if w == nil {
 		return ""

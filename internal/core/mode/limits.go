@@ -45,7 +45,7 @@ func ParseLimits(s string) (Limits, error) {
 	return l, nil
 }
 
-// Meets says whether a mode keeps the limits.
+// Meets reports whether a mode keeps the limits.
 func (l Limits) Meets(m Mode) bool { return m&l.Must == l.Must && m&l.MustNot == 0 }
 
 // Mend is the nearest mode that keeps them.

@@ -30,7 +30,7 @@ const (
 
 const permLetters = "rwx"
 
-// String gives three letters, a hyphen for each bit that is off.
+// String returns three letters, a hyphen for each bit that is off.
 func (p Perm) String() string {
 	b := []byte("---")
 	for i := range b {
@@ -93,10 +93,10 @@ func ParseOctal(s string) (Mode, error) {
 	return m, nil
 }
 
-// String gives four octal digits.
+// String returns four octal digits.
 func (m Mode) String() string { return fmt.Sprintf("%04o", uint16(m&All)) }
 
-// Letters gives the nine letters of a listing, set-ID and sticky bits included (s, S, t, T: a
+// Letters returns the nine letters of a listing, set-ID and sticky bits included (s, S, t, T: a
 // capital where the execute bit under it is off).
 func (m Mode) Letters() string {
 	b := []byte(m.Owner().String() + m.Group().String() + m.Other().String())

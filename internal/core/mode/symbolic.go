@@ -95,7 +95,7 @@ func ParseChange(s string) (Change, error) {
 	}
 }
 
-// Apply gives what a change makes of a mode. On a folder X is always execute, and = leaves
+// Apply returns what a change makes of a mode. On a folder X is always execute, and = leaves
 // set-user-ID and set-group-ID alone unless s is written.
 func (c Change) Apply(m Mode, folder bool, umask Mode) Mode {
 	for _, a := range c.actions {

@@ -51,7 +51,7 @@ func ParseWanted(s string) (Wanted, error) {
 	return Wanted{text: s, change: c}, nil
 }
 
-// Apply gives the wanted mode that is nearest to one that was found.
+// Apply returns the wanted mode that is nearest to one that was found.
 func (w Wanted) Apply(m Mode, folder bool) Mode {
 	if w.exact {
 		return w.mode
@@ -59,7 +59,7 @@ func (w Wanted) Apply(m Mode, folder bool) Mode {
 	return w.change.Apply(m, folder, 0)
 }
 
-// Least gives the bits that every mode has that is as wanted.
+// Least returns the bits that every mode has that is as wanted.
 func (w Wanted) Least(folder bool) Mode { return w.Apply(0, folder) }
 
 func (w Wanted) String() string { return w.text }

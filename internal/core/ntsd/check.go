@@ -23,7 +23,7 @@ var privilegeNames = [...]string{
 	"SeTakeOwnershipPrivilege", "SeBackupPrivilege", "SeRestorePrivilege", "SeSecurityPrivilege", "everything",
 }
 
-// String gives the names of the privileges, separated by commas.
+// String returns the names of the privileges, separated by commas.
 func (p Privileges) String() string {
 	var out []string
 	for i, n := range privilegeNames {
@@ -34,7 +34,7 @@ func (p Privileges) String() string {
 	return strings.Join(out, ", ")
 }
 
-// PrivilegeNamed gives the one of a name, and 0 for one that has no bearing on files.
+// PrivilegeNamed returns the one of a name, and 0 for one that has no bearing on files.
 func PrivilegeNamed(name string) Privileges {
 	if i := slices.Index(privilegeNames[:], name); i >= 0 {
 		return 1 << i
@@ -42,7 +42,7 @@ func PrivilegeNamed(name string) Privileges {
 	return 0
 }
 
-// MarshalText gives what String does.
+// MarshalText returns what String does.
 func (p Privileges) MarshalText() ([]byte, error) { return []byte(p.String()), nil }
 
 // UnmarshalText reads what MarshalText gives.
@@ -68,7 +68,7 @@ type Token struct {
 	Privileges Privileges
 }
 
-// Has says whether an identity is one of the token's.
+// Has reports whether an identity is one of the token's.
 func (t Token) Has(s SID) bool { return t.User == s || slices.Contains(t.Groups, s) }
 
 // A Reason is what decided a right.
@@ -152,10 +152,10 @@ func (d *Descriptor) access(t Token, decide func(rights Mask, v Verdict)) Mask {
 	return granted
 }
 
-// Maximum gives all rights that a token has by a descriptor alone.
+// Maximum returns all rights that a token has by a descriptor alone.
 func (d *Descriptor) Maximum(t Token) Mask { return d.access(t, nil) }
 
-// Lets gives what a share lets through to a token where d is the share's own list. Samba counts privileges
+// Lets returns what a share lets through to a token where d is the share's own list. Samba counts privileges
 // there, also those that do not count at the paths in it.
 func (d *Descriptor) Lets(t Token) Mask {
 	m := d.Maximum(t)

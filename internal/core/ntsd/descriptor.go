@@ -42,7 +42,7 @@ type Entry struct {
 	Extra string // of other types than Allow and Deny: what follows the mask, or all of it
 }
 
-// Foreign says whether this package keeps the entry without understanding it.
+// Foreign reports whether this package keeps the entry without understanding it.
 func (e Entry) Foreign() bool { return e.Type != Allow && e.Type != Deny }
 
 // Control says how a list came about (MS-DTYP 2.4.6): of it, what decides something is kept.
@@ -246,7 +246,7 @@ func parseList(b []byte) ([]Entry, error) {
 	return out, nil
 }
 
-// SIDs gives whom it speaks of, each once: owner, group, and those of its entries.
+// SIDs returns whom it speaks of, each once: owner, group, and those of its entries.
 func (d *Descriptor) SIDs() (out []SID) {
 	see := func(s SID) {
 		if !s.IsZero() && !slices.Contains(out, s) {
@@ -261,7 +261,7 @@ func (d *Descriptor) SIDs() (out []SID) {
 	return out
 }
 
-// Equal says whether two descriptors say the same.
+// Equal reports whether two descriptors say the same.
 func (d Descriptor) Equal(o Descriptor) bool {
 	return d.Owner == o.Owner && d.Group == o.Group && d.Control&keptControl == o.Control&keptControl &&
 		d.Open == o.Open && slices.Equal(d.Entries, o.Entries)
@@ -279,7 +279,7 @@ func (e Entry) rank() int {
 	return 1
 }
 
-// Canonical says whether entries stand in the usual order, in which nothing that is granted comes before what is
+// Canonical reports whether entries stand in the usual order, in which nothing that is granted comes before what is
 // withheld here. Inherited ones stand as their folders had them.
 func Canonical(list []Entry) bool {
 	return slices.IsSortedFunc(list, func(a, b Entry) int { return a.rank() - b.rank() })

@@ -7,7 +7,7 @@ import (
 	"strings"
 )
 
-// Child gives what something new in a folder gets (MS-DTYP 2.5.3.4): the entries that the folder hands on,
+// Child returns what something new in a folder gets (MS-DTYP 2.5.3.4): the entries that the folder hands on,
 // with whoever makes it in place of the creator's. They are marked as coming from above where the folder's
 // own list keeps such marks. Where nothing is handed on, own is what the maker has for new things by default.
 func Child(parent *Descriptor, folder bool, owner, group SID, own []Entry) Descriptor {
@@ -28,7 +28,7 @@ func Child(parent *Descriptor, folder bool, owner, group SID, own []Entry) Descr
 	return d
 }
 
-// inherited gives the entries that a folder hands on to a file or a folder in it.
+// inherited returns the entries that a folder hands on to a file or a folder in it.
 func inherited(parent *Descriptor, folder bool, owner, group SID) (out []Entry) {
 	for _, e := range parent.Entries {
 		out = append(out, e.HandedOn(folder, owner, group)...)
@@ -36,7 +36,7 @@ func inherited(parent *Descriptor, folder bool, owner, group SID) (out []Entry) 
 	return out
 }
 
-// HandedOn gives what a folder's entry comes to in a file or a folder in it, with whoever owns that in place
+// HandedOn returns what a folder's entry comes to in a file or a folder in it, with whoever owns that in place
 // of the creator's: nothing, one entry, or two where it counts there in another form than it is handed on
 // further.
 func (e Entry) HandedOn(folder bool, owner, group SID) []Entry {
@@ -87,7 +87,7 @@ func made(s, owner, group SID) SID {
 	return s
 }
 
-// Reinherit gives what becomes of a descriptor when its folder's changes: its own entries stay, what came
+// Reinherit returns what becomes of a descriptor when its folder's changes: its own entries stay, what came
 // from above is taken from there anew. One that is protected stays as it is.
 func Reinherit(d, parent *Descriptor, folder bool) Descriptor {
 	out := *d
@@ -106,7 +106,7 @@ func Reinherit(d, parent *Descriptor, folder bool) Descriptor {
 	return out
 }
 
-// setOf gives entries for looking them up: whoever owns something may give it a list of thousands, and so may
+// setOf returns entries for looking them up: whoever owns something may give it a list of thousands, and so may
 // who owns its folder.
 func setOf(list []Entry) map[Entry]bool {
 	out := make(map[Entry]bool, len(list))
@@ -116,7 +116,7 @@ func setOf(list []Entry) map[Entry]bool {
 	return out
 }
 
-// fromAbove says whether an entry is marked as handed on. What is not understood is kept as it is, wherever
+// fromAbove reports whether an entry is marked as handed on. What is not understood is kept as it is, wherever
 // it came from.
 func fromAbove(e Entry) bool { return e.Flags&Inherited != 0 && !e.Foreign() }
 
@@ -160,7 +160,7 @@ func Astray(d, parent *Descriptor, folder bool) (missing, left []Entry) {
 	return missing, left
 }
 
-// TakesAnew says whether a descriptor that becomes another one gets other entries that are marked as coming
+// TakesAnew reports whether a descriptor that becomes another one gets other entries that are marked as coming
 // from above than it had.
 func TakesAnew(before, after *Descriptor) bool {
 	if after.Open || after.Control&Protected != 0 {
@@ -171,14 +171,14 @@ func TakesAnew(before, after *Descriptor) bool {
 		slices.ContainsFunc(after.Entries, func(e Entry) bool { return e.Flags&Inherited != 0 && !had[e] })
 }
 
-// Plain gives an entry without what makes no difference: generic rights are written out, and waiting for a
+// Plain returns an entry without what makes no difference: generic rights are written out, and waiting for a
 // file is part of every right to open it.
 func (e Entry) Plain() Entry {
 	e.Mask = e.Mask.Map() | Synchronize
 	return e
 }
 
-// HandsOnSame says whether two lists hand on the same to what is below.
+// HandsOnSame reports whether two lists hand on the same to what is below.
 func HandsOnSame(a, b *Descriptor) bool {
 	heritable := func(d *Descriptor) []Entry {
 		return slices.DeleteFunc(slices.Clone(d.Entries), func(e Entry) bool { return e.Flags&heritable == 0 })
@@ -189,7 +189,7 @@ func HandsOnSame(a, b *Descriptor) bool {
 	})
 }
 
-// Stop gives a descriptor that takes nothing more from above. What came from there is kept as its own, or dropped.
+// Stop returns a descriptor that takes nothing more from above. What came from there is kept as its own, or dropped.
 func Stop(d *Descriptor, keep bool) Descriptor {
 	out := *d
 	out.Control = d.Control&^AutoInherited | Protected
@@ -205,7 +205,7 @@ func Stop(d *Descriptor, keep bool) Descriptor {
 	return out
 }
 
-// Reset gives a descriptor that has what comes from above and nothing of its own.
+// Reset returns a descriptor that has what comes from above and nothing of its own.
 func Reset(d, parent *Descriptor, folder bool) Descriptor {
 	out := *d
 	out.Control, out.Open, out.Entries = AutoInherited, false, inherited(parent, folder, d.Owner, d.Group)
@@ -224,8 +224,9 @@ const (
 // ReachesAll is what an entry of a folder reaches where nothing else is said.
 const ReachesAll = reachHere + ", " + reachFolders + ", " + reachFiles
 
-// Reaches gives what an entry of a folder with these flags reaches (MS-DTYP 2.4.4.1), as a list in words: any of here,
-// folders and files, and once for what is directly in the folder, which does not hand it on; or nothing.
+// Reaches returns what an entry of a folder with these flags reaches (MS-DTYP 2.4.4.1), as a list in words:
+// any of here, folders and files, and once for what is directly in the folder, which does not hand it on; or
+// nothing.
 func (f Flags) Reaches() string {
 	var words []string
 	if f&InheritOnly == 0 {

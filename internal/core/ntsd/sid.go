@@ -27,10 +27,10 @@ func NewSID(authority uint64, subs ...uint32) SID {
 	return SID{string(b)}
 }
 
-// IsZero says whether it is none.
+// IsZero reports whether it is none.
 func (s SID) IsZero() bool { return s.enc == "" }
 
-// Bytes gives the binary form.
+// Bytes returns the binary form.
 func (s SID) Bytes() string { return s.enc }
 
 // SIDFromBytes reads a binary form, and tells how many bytes it takes.
@@ -50,7 +50,7 @@ func SIDFromBytes(b []byte) (SID, int, error) {
 	return SID{string(b[:n])}, n, nil
 }
 
-// Authority gives the identifier authority.
+// Authority returns the identifier authority.
 func (s SID) Authority() uint64 {
 	if s.IsZero() {
 		return 0
@@ -58,7 +58,7 @@ func (s SID) Authority() uint64 {
 	return binary.BigEndian.Uint64([]byte(s.enc[:8])) & (1<<48 - 1)
 }
 
-// Subs gives the sub-authorities.
+// Subs returns the sub-authorities.
 func (s SID) Subs() []uint32 {
 	var out []uint32
 	for at := 8; at < len(s.enc); at += 4 {
@@ -67,7 +67,7 @@ func (s SID) Subs() []uint32 {
 	return out
 }
 
-// RID gives the last sub-authority, which tells accounts of a domain apart, and the rest, which is the domain.
+// RID returns the last sub-authority, which tells accounts of a domain apart, and the rest, which is the domain.
 func (s SID) RID() (domain SID, rid uint32, ok bool) {
 	subs := s.Subs()
 	if len(subs) < 2 {
@@ -76,7 +76,7 @@ func (s SID) RID() (domain SID, rid uint32, ok bool) {
 	return NewSID(s.Authority(), subs[:len(subs)-1]...), subs[len(subs)-1], true
 }
 
-// String gives the usual text, S-1-5-32-544 (MS-DTYP 2.4.2.1).
+// String returns the usual text, S-1-5-32-544 (MS-DTYP 2.4.2.1).
 func (s SID) String() string {
 	if s.IsZero() {
 		return ""
@@ -132,7 +132,7 @@ func ParseSID(text string) (SID, error) {
 	return NewSID(authority, subs...), nil
 }
 
-// MarshalText gives the usual text.
+// MarshalText returns the usual text.
 func (s SID) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
 
 // UnmarshalText reads it.
@@ -199,13 +199,13 @@ var known = []struct {
 	{BackupOps, "backup operators", "BO"},
 }
 
-// SystemAccount says whether an identity is an account of the system below a Samba server: that of
+// SystemAccount reports whether an identity is an account of the system below a Samba server: that of
 // S-1-22-1-1000 is the one whose number is 1000 there.
 func (s SID) SystemAccount() bool {
 	return s.Authority() == 22 && len(s.Subs()) == 2 && s.Subs()[0] == 1
 }
 
-// Known gives the words for a well-known identity.
+// Known returns the words for a well-known identity.
 func (s SID) Known() (name string, ok bool) {
 	for _, k := range known {
 		if k.sid == s {

@@ -105,10 +105,10 @@ func hex(c byte) int {
 // A Path is an absolute path in raw bytes whose text form, in JSON too, is escaped.
 type Path string
 
-// String gives the escaped form.
+// String returns the escaped form.
 func (p Path) String() string { return Escape(string(p)) }
 
-// MarshalText gives the escaped form.
+// MarshalText returns the escaped form.
 func (p Path) MarshalText() ([]byte, error) { return []byte(p.String()), nil }
 
 // UnmarshalText reads the escaped form.
@@ -154,13 +154,13 @@ func Join(folder, name string) string {
 	return folder + "/" + name
 }
 
-// Under says whether p is folder or lies below it. Comparing makes no string of a path in bytes.
+// Under reports whether p is folder or lies below it. Comparing makes no string of a path in bytes.
 func Under[P ~string | ~[]byte](p P, folder string) bool {
 	return folder == "/" ||
 		len(p) >= len(folder) && string(p[:len(folder)]) == folder && (len(p) == len(folder) || p[len(folder)] == '/')
 }
 
-// Widen gives the deepest folder that holds a folder and a path.
+// Widen returns the deepest folder that holds a folder and a path.
 func Widen[F ~string, P ~string | ~[]byte](folder F, p P) F {
 	for !Under(p, string(folder)) {
 		folder = F(Folder(string(folder)))
@@ -168,7 +168,7 @@ func Widen[F ~string, P ~string | ~[]byte](folder F, p P) F {
 	return folder
 }
 
-// Folder gives the folder that p lies in.
+// Folder returns the folder that p lies in.
 func Folder(p string) string {
 	if i := strings.LastIndexByte(p, '/'); i > 0 {
 		return p[:i]
@@ -176,7 +176,7 @@ func Folder(p string) string {
 	return "/"
 }
 
-// Base gives the name of p in its folder; of / it is "".
+// Base returns the name of p in its folder; of / it is "".
 func Base(p string) string { return p[strings.LastIndexByte(p, '/')+1:] }
 
 // Compare orders paths as a walk meets them: a folder before what is in it, names by bytes.

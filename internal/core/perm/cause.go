@@ -150,7 +150,7 @@ func (f POSIX) modeCause(k Kind, p, m POSIX) Cause {
 
 func octal3(m mode.Mode) string { return m.String()[1:] }
 
-// onlyExecute says whether the named entries lack nothing but execute.
+// onlyExecute reports whether the named entries lack nothing but execute.
 func onlyExecute(want, got POSIX) bool {
 	_, _, _, named := got.masked()
 	return len(named) == len(want.Access.Named()) &&

@@ -73,7 +73,7 @@ func (e Effect) Word() string {
 	return "neither"
 }
 
-// OpensEveryone says whether everyone gains something.
+// OpensEveryone reports whether everyone gains something.
 func (e Effect) OpensEveryone() bool {
 	return slices.ContainsFunc(e.Opens, func(g Gain) bool { return g.Who == string(Everyone) })
 }
@@ -174,7 +174,7 @@ func Between(k Kind, from, to Set, d *Directory) Effect {
 // maxMembers bounds whom an effect is computed for one by one.
 const maxMembers = 200
 
-// membersOf gives accounts that are in two or more of some groups, at most maxMembers.
+// membersOf returns accounts that are in two or more of some groups, at most maxMembers.
 func (d *Directory) membersOf(groups []Principal) (out []*Account) {
 	if d == nil {
 		return nil

@@ -141,7 +141,7 @@ func (p POSIX) explain(k Kind) []string {
 	return out
 }
 
-// ModeOf gives a state's mode, where its scheme has one.
+// ModeOf returns a state's mode, where its scheme has one.
 func ModeOf(s Set) (mode.Mode, bool) {
 	p, err := POSIXOf(s)
 	return p.Mode, err == nil

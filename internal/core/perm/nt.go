@@ -7,7 +7,7 @@ import (
 	"idletally/internal/core/ntsd"
 )
 
-// NTSet gives the canonical value of a security descriptor.
+// NTSet returns the canonical value of a security descriptor.
 func NTSet(d ntsd.Descriptor) (Set, error) {
 	b, err := d.Append([]byte{byte(SchemeNT)})
 	return Set{string(b)}, err
@@ -22,10 +22,10 @@ func NTOf(s Set) (ntsd.Descriptor, bool) {
 	return d, err == nil
 }
 
-// SIDOf gives the principal of an identity: its usual text.
+// SIDOf returns the principal of an identity: its usual text.
 func SIDOf(s ntsd.SID) Principal { return Principal(s.String()) }
 
-// SID gives the identity of a principal of a share.
+// SID returns the identity of a principal of a share.
 func (p Principal) SID() (ntsd.SID, bool) {
 	if !strings.HasPrefix(string(p), "S-1-") {
 		return ntsd.SID{}, false
@@ -34,8 +34,8 @@ func (p Principal) SID() (ntsd.SID, bool) {
 	return s, err == nil
 }
 
-// TokenOf gives who an account or a group is to a file server, as far as its directory tells: everybody who signs in is
-// everyone and authenticated, too, and comes over the network.
+// TokenOf returns who an account or a group is to a file server, as far as its directory tells: everybody who
+// signs in is everyone and authenticated, too, and comes over the network.
 func TokenOf(id Principal, d *Directory) (ntsd.Token, bool) {
 	s, ok := id.SID()
 	if !ok {
@@ -185,7 +185,7 @@ func (n ntState) apply(w *Want, f Found, aspects []Aspect) (Set, error) {
 	return NTSet(d)
 }
 
-// OfShares says whether a directory is a file server's.
+// OfShares reports whether a directory is a file server's.
 func (d *Directory) OfShares() bool {
 	if d == nil || len(d.Accounts) == 0 {
 		return false
@@ -194,7 +194,7 @@ func (d *Directory) OfShares() bool {
 	return ok
 }
 
-// Undissolved says whether an identity of a share is a group, or another name of an account, of which nobody
+// Undissolved reports whether an identity of a share is a group, or another name of an account, of which nobody
 // knows who that is: those of the system below a Samba server (S-1-22), and of another domain. Their names
 // come with a domain, and no account is said to be in them.
 func (d *Directory) Undissolved(s ntsd.SID) bool {
@@ -214,7 +214,7 @@ func (d *Directory) AlsoKnown(id, as Principal) {
 	}
 }
 
-// IsGroup says whether a principal is a group, as far as its text or the directory tells.
+// IsGroup reports whether a principal is a group, as far as its text or the directory tells.
 func (d *Directory) IsGroup(id Principal) bool {
 	if s, ok := id.SID(); ok {
 		if _, well := s.Known(); well {
@@ -251,7 +251,7 @@ type Grant struct {
 	Unknown   bool   `json:"unknown,omitempty" doc:"The server knows the identity no more"`
 }
 
-// String gives it in one line.
+// String returns it in one line.
 func (g Grant) String() string {
 	s := g.Type + " " + g.Who + ": " + g.Rights
 	if g.Reaches != "" && g.Reaches != ntsd.ReachesAll {
@@ -392,7 +392,7 @@ type handing struct {
 	from map[ntsd.Entry]ntsd.Entry
 }
 
-// handings gives what each folder above a path hands on, the nearest first, as far as somebody has seen it.
+// handings returns what each folder above a path hands on, the nearest first, as far as somebody has seen it.
 func handings(k Kind, d *ntsd.Descriptor, above []Above) (out []handing) {
 	for _, a := range slices.Backward(above) {
 		up, ok := NTOf(a.Set)

@@ -36,13 +36,13 @@ func sameGrants(a, b []ntsd.Entry) bool {
 	return slices.Equal(order(a), order(b))
 }
 
-// covers says whether an entry is there for whom another one asks, and grants as much at least.
+// covers reports whether an entry is there for whom another one asks, and grants as much at least.
 func covers(have, want ntsd.Entry) bool {
 	return have.Type == want.Type && have.SID == want.SID && have.Flags == want.Flags &&
 		want.Plain().Mask&^have.Plain().Mask == 0
 }
 
-// met says whether the own entries are as declared. Where they stand out of the usual order, so that what is
+// met reports whether the own entries are as declared. Where they stand out of the usual order, so that what is
 // allowed comes before what is withheld, they are not.
 func (w *ShareWant) met(d *ntsd.Descriptor) bool {
 	mine := own(d.Entries)
@@ -60,7 +60,7 @@ func (w *ShareWant) met(d *ntsd.Descriptor) bool {
 	return !slices.ContainsFunc(mine, func(e ntsd.Entry) bool { return slices.Contains(w.Without, e.SID) })
 }
 
-// wanted gives the own entries that are nearest to those that were found.
+// wanted returns the own entries that are nearest to those that were found.
 func (w *ShareWant) wanted(d *ntsd.Descriptor) []ntsd.Entry {
 	if !w.AtLeast {
 		return slices.Clone(*w.Grants)
@@ -118,7 +118,7 @@ func (w *Want) ntApply(a Aspect, f Found, d ntsd.Descriptor) ntsd.Descriptor {
 	return d
 }
 
-// Fetches says whether to make some aspects of a path as declared is to take what comes from above anew.
+// Fetches reports whether to make some aspects of a path as declared is to take what comes from above anew.
 func (w *Want) Fetches(found Set, aspects []Aspect) bool {
 	d, ok := NTOf(found)
 	return ok && slices.ContainsFunc(aspects, func(a Aspect) bool { return w.fetches(a, &d) })
@@ -156,7 +156,7 @@ func Astray(f Found, dir *Directory) string {
 	return f.astrayText(&d, dir)
 }
 
-// astray gives the folder's descriptor, and in which entries another one of the path differs from what that
+// astray returns the folder's descriptor, and in which entries another one of the path differs from what that
 // hands on; nothing where nobody has seen the folder.
 func (f Found) astray(d *ntsd.Descriptor) (above *ntsd.Descriptor, missing, left []ntsd.Entry) {
 	up, ok := NTOf(f.Above)
@@ -167,7 +167,7 @@ func (f Found) astray(d *ntsd.Descriptor) (above *ntsd.Descriptor, missing, left
 	return &up, missing, left
 }
 
-// TakesAnew says whether a change gives a path other entries from above than it had from there.
+// TakesAnew reports whether a change gives a path other entries from above than it had from there.
 func TakesAnew(before, after Set) bool {
 	a, ok := NTOf(before)
 	b, both := NTOf(after)
@@ -191,7 +191,7 @@ func (f Found) astrayText(d *ntsd.Descriptor, dir *Directory) string {
 	return strings.Join(parts, "; ")
 }
 
-// ntText gives what is declared of an aspect.
+// ntText returns what is declared of an aspect.
 func (w *Want) ntText(a Aspect, k Kind, d *Directory) string {
 	switch {
 	case a == AspectOwner && w.Owner != nil:

@@ -120,7 +120,7 @@ func without(d *ntsd.Descriptor, e ntsd.Entry) *ntsd.Descriptor {
 	return &out
 }
 
-// caught gives the accounts that a denying entry keeps from what they would have without it. One that is
+// caught returns the accounts that a denying entry keeps from what they would have without it. One that is
 // named by itself is meant.
 func caught(k Kind, d *ntsd.Descriptor, deny ntsd.Entry, dir *Directory) (out []Account) {
 	if dir == nil {
@@ -139,7 +139,7 @@ func caught(k Kind, d *ntsd.Descriptor, deny ntsd.Entry, dir *Directory) (out []
 	return out
 }
 
-// repairs says whether an entry lets somebody change permissions.
+// repairs reports whether an entry lets somebody change permissions.
 func repairs(d *ntsd.Descriptor) bool {
 	return d.Open || slices.ContainsFunc(d.Entries, func(e ntsd.Entry) bool {
 		return e.Type == ntsd.Allow && e.Flags&ntsd.InheritOnly == 0 && e.Mask.Map()&ntsd.WriteDAC != 0 &&

@@ -35,7 +35,7 @@ const (
 
 var kindNames = [...]string{"", "file", "folder", "link", "socket", "pipe", "character device", "block device"}
 
-// Valid says whether k is one of the kinds.
+// Valid reports whether k is one of the kinds.
 func (k Kind) Valid() bool { return k >= File && k <= BlockDevice }
 
 func (k Kind) String() string {
@@ -45,7 +45,7 @@ func (k Kind) String() string {
 	return kindNames[k]
 }
 
-// MarshalText gives the kind's word.
+// MarshalText returns the kind's word.
 func (k Kind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
 
 // UnmarshalText reads the kind's word.
@@ -65,13 +65,13 @@ const MaxSet = 128 << 10
 // exactly when they are ==. The zero Set is no state.
 type Set struct{ enc string }
 
-// Bytes gives the canonical encoding, the scheme's byte first.
+// Bytes returns the canonical encoding, the scheme's byte first.
 func (s Set) Bytes() string { return s.enc }
 
-// IsZero says whether there is no state at all.
+// IsZero reports whether there is no state at all.
 func (s Set) IsZero() bool { return s.enc == "" }
 
-// MarshalText gives the encoding as base64.
+// MarshalText returns the encoding as base64.
 func (s Set) MarshalText() ([]byte, error) {
 	return base64.StdEncoding.AppendEncode(nil, []byte(s.enc)), nil
 }
@@ -134,7 +134,7 @@ func UID(id uint32) Principal { return Principal("u" + strconv.FormatUint(uint64
 // GID makes the principal of a POSIX group.
 func GID(id uint32) Principal { return Principal("g" + strconv.FormatUint(uint64(id), 10)) }
 
-// ID gives back the number of a POSIX principal.
+// ID returns the number of a POSIX principal.
 func (p Principal) ID() (uint32, bool) {
 	if len(p) < 2 || p[0] != 'u' && p[0] != 'g' {
 		return 0, false
@@ -155,7 +155,7 @@ func Numbered(text string, group bool) (Principal, bool) {
 	return UID(uint32(n)), true
 }
 
-// IsGroup says whether the principal is a group.
+// IsGroup reports whether the principal is a group.
 func (p Principal) IsGroup() bool { return strings.HasPrefix(string(p), "g") }
 
 // An Account is a principal as its host knows it.
@@ -241,7 +241,7 @@ func (d *Directory) Account(id Principal) *Account {
 	return d.byID[id]
 }
 
-// Named gives the accounts of one number, one for each of its names, in the order in which the host lists them.
+// Named returns the accounts of one number, one for each of its names, in the order in which the host lists them.
 func (d *Directory) Named(id Principal) []*Account {
 	first := d.Account(id)
 	if first == nil {
@@ -272,7 +272,7 @@ func (d *Directory) named(key string) (Principal, bool) {
 	return d.byName[key].ID, true
 }
 
-// Name gives a principal's name on the host, or its number where no account has it.
+// Name returns a principal's name on the host, or its number where no account has it.
 func (d *Directory) Name(id Principal) string {
 	if a := d.Account(id); a != nil {
 		return a.Name
@@ -357,7 +357,7 @@ type View struct {
 // OfShare reports whether it is a view of a share's path, which has no mode.
 func (v View) OfShare() bool { return v.Scheme == SchemeNT.String() }
 
-// String gives it in one line.
+// String returns it in one line.
 func (v View) String() string {
 	s := strings.TrimSpace(v.Owner + ":" + v.Group + " " + v.Mode)
 	if v.OfShare() {

@@ -49,7 +49,7 @@ const flagShift = 12
 
 const maxCaps = 64 // struct vfs_ns_cap_data has 24 bytes
 
-// Set gives the canonical value.
+// Set returns the canonical value.
 func (p POSIX) Set() Set {
 	b := make([]byte, 0, 32)
 	b = append(b, byte(SchemePOSIX))
@@ -157,7 +157,7 @@ func (r *posixReader) list() (l posixacl.List) {
 	return l
 }
 
-// classes gives what the three classes get on their own, the mask apart: owner, owning group
+// classes returns what the three classes get on their own, the mask apart: owner, owning group
 // and others.
 func (p POSIX) classes() (owner, group, other mode.Perm, mask *mode.Perm) {
 	group = p.Mode.Group()
@@ -180,7 +180,7 @@ func (p POSIX) declaredMode() mode.Mode {
 	return p.Mode.With(o, g, x)
 }
 
-// Names gives the names of a list's accounts on a host.
+// Names returns the names of a list's accounts on a host.
 func Names(d *Directory) posixacl.NameFunc {
 	return func(t posixacl.Tag, id uint32) string {
 		if t == posixacl.User {
@@ -323,7 +323,7 @@ func (b POSIX) narrow(k Kind, to state) (Set, error) {
 	return n.Set(), nil
 }
 
-// Within says whether a state gives nobody, whatever groups they are in, what neither before nor after gives them.
+// Within reports whether a state gives nobody, whatever groups they are in, what neither before nor after gives them.
 // It speaks of modes alone: where there are lists, set-ID bits or capabilities it says no.
 func (p POSIX) Within(before, after POSIX) bool {
 	for _, s := range []POSIX{p, before, after} {
@@ -396,7 +396,7 @@ func (p POSIX) sides() side {
 	return s
 }
 
-// user gives what an account surely has; a group that it may be in may give it more.
+// user returns what an account surely has; a group that it may be in may give it more.
 func (s side) user(uid uint32) mode.Perm {
 	if uid == s.p.UID {
 		return s.owner
@@ -414,7 +414,7 @@ func (s side) group(gid uint32) mode.Perm {
 	return s.all & s.other
 }
 
-// with gives whom either side speaks of.
+// with returns whom either side speaks of.
 func (s side) with(t side) side {
 	out := side{users: append(slices.Clone(s.users), t.users...), groups: append(slices.Clone(s.groups), t.groups...)}
 	slices.Sort(out.users)
@@ -423,7 +423,7 @@ func (s side) with(t side) side {
 	return out
 }
 
-// masked gives classes and named entries with the mask already taken off.
+// masked returns classes and named entries with the mask already taken off.
 func (p POSIX) masked() (owner, group, other mode.Perm, named posixacl.List) {
 	owner, group, other, mask := p.classes()
 	named = slices.Clone(p.Access.Named())

@@ -7,8 +7,9 @@ import (
 	"idletally/internal/core/posixacl"
 )
 
-// Empowers says whether a change gives, or gives back, a program something that whoever can write the program then has:
-// set-ID bits, capabilities, or root's own name on what can be executed. Such a change is of what is in the file, too.
+// Empowers reports whether a change gives, or gives back, a program something that whoever can write the
+// program then has: set-ID bits, capabilities, or root's own name on what can be executed. Such a change is
+// of what is in the file, too.
 func Empowers(k Kind, from, to Set) bool {
 	a, err1 := POSIXOf(from)
 	b, err2 := POSIXOf(to)
@@ -18,7 +19,7 @@ func Empowers(k Kind, from, to Set) bool {
 	return len(powers(a, b)) > 0
 }
 
-// Powerful says whether a file has something that Empowers speaks of.
+// Powerful reports whether a file has something that Empowers speaks of.
 func Powerful(k Kind, s Set) bool { return Empowers(k, POSIX{UID: 1, GID: 1}.Set(), s) }
 
 // powers names what a program can do afterwards that it could not before.

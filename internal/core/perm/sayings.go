@@ -24,7 +24,7 @@ var SayingKeys = []string{
 	"grants",
 }
 
-// Sayings gives what a rule has to say for a path of a kind to be as it is. Accounts are called as
+// Sayings returns what a rule has to say for a path of a kind to be as it is. Accounts are called as
 // name says; "" is for those that have no name which a rule could use.
 func Sayings(f Found, name func(Principal) string) []Saying {
 	return f.Set.state().sayings(f, name)
@@ -77,7 +77,7 @@ func (p POSIX) sayings(f Found, name func(Principal) string) []Saying {
 	return out
 }
 
-// whereItBelongs gives the symbolic mode that leaves execute to programs, where a file's execute
+// whereItBelongs returns the symbolic mode that leaves execute to programs, where a file's execute
 // bits go with those to read.
 func whereItBelongs(m mode.Mode) []string {
 	var read, execute mode.Mode
@@ -109,7 +109,7 @@ func whereItBelongs(m mode.Mode) []string {
 	return nil
 }
 
-// grantTexts gives the ways to declare named entries: as they are, and with execute for folders only.
+// grantTexts returns the ways to declare named entries: as they are, and with execute for folders only.
 func grantTexts(named posixacl.List, k Kind, name func(Principal) string) []string {
 	if len(named) == 0 {
 		return []string{"none"}
@@ -144,7 +144,7 @@ func grantTexts(named posixacl.List, k Kind, name func(Principal) string) []stri
 	return out
 }
 
-// defaultTexts gives the ways to declare a folder's default entries, whose classes follow from the
+// defaultTexts returns the ways to declare a folder's default entries, whose classes follow from the
 // folder's own.
 func (p POSIX) defaultTexts(named posixacl.List, name func(Principal) string) []string {
 	if p.Default == nil {
@@ -192,5 +192,5 @@ func (c *Common) See(s Set) {
 	c.limits.MustNot &^= m
 }
 
-// Value gives the limits that all of them keep, as a rule says them; "" where there are none.
+// Value returns the limits that all of them keep, as a rule says them; "" where there are none.
 func (c *Common) Value() string { return c.limits.String() }

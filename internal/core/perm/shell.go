@@ -49,12 +49,12 @@ func ShellOf(s Set) (Shell, error) {
 	return out, nil
 }
 
-// Plain says whether mode and owner say all of it.
+// Plain reports whether mode and owner say all of it.
 func (s Shell) Plain() bool {
 	return strings.Count(s.Access, ",") == 2 && s.Defaults == "-" && s.Caps == "-"
 }
 
-// String gives it in one word for each part.
+// String returns it in one word for each part.
 func (s Shell) String() string {
 	return strings.Join([]string{s.Owner, s.Mode, s.Access, s.Defaults, s.Caps}, " ")
 }

@@ -38,7 +38,7 @@ type Found struct {
 	Above Set
 }
 
-// In gives what lies in a folder of some state: that is kept where it makes a difference, so that equal paths
+// In returns what lies in a folder of some state: that is kept where it makes a difference, so that equal paths
 // are equal.
 func In(folder Set, k Kind, s Set) Found {
 	if s.Scheme() != SchemeNT {
@@ -124,7 +124,7 @@ func (p POSIX) differences(w *Want, f Found, d *Directory) []Difference {
 	return out
 }
 
-// Text gives what is declared of an aspect, as people read it; where the text depends on what was
+// Text returns what is declared of an aspect, as people read it; where the text depends on what was
 // found, for that.
 func (w *Want) Text(a Aspect, k Kind, found Set, d *Directory) string {
 	if a == AspectGrants || a == AspectInheritance {
@@ -174,7 +174,7 @@ func (w *Want) entriesText(name posixacl.NameFunc) string {
 	return strings.Join(parts, "; ")
 }
 
-// met says whether the named entries are as declared.
+// met reports whether the named entries are as declared.
 func (w *Want) met(p POSIX) bool {
 	if !w.AtLeast {
 		return p.grants(*w.Entries)
@@ -188,7 +188,7 @@ func (w *Want) met(p POSIX) bool {
 	return !slices.ContainsFunc(named, w.Without.Has)
 }
 
-// wanted gives the named entries that are nearest to those that were found.
+// wanted returns the named entries that are nearest to those that were found.
 func (w *Want) wanted(p POSIX) posixacl.List {
 	if !w.AtLeast {
 		return *w.Entries
@@ -197,7 +197,7 @@ func (w *Want) wanted(p POSIX) posixacl.List {
 	return merged(named, *w.Entries, w.Without)
 }
 
-// merged gives named entries with some that are to be there, at the least, and without others.
+// merged returns named entries with some that are to be there, at the least, and without others.
 func merged(named, atLeast, without posixacl.List) posixacl.List {
 	named = slices.DeleteFunc(slices.Clone(named), without.Has)
 	for _, e := range atLeast {
@@ -219,14 +219,14 @@ func flagsText(f Flags) string {
 	return strings.Join(f.Words(), ", ")
 }
 
-// grants says whether the named entries are exactly these, the mask counted: an entry that came
+// grants reports whether the named entries are exactly these, the mask counted: an entry that came
 // from a folder's defaults is often wider than the mask lets it be, and means what it grants.
 func (p POSIX) grants(want posixacl.List) bool {
 	_, _, _, named := p.masked()
 	return slices.Equal(named, want)
 }
 
-// maskOver gives the mask of a list where it takes something away or stands alone, since then
+// maskOver returns the mask of a list where it takes something away or stands alone, since then
 // it has to be shown to explain a difference.
 func maskOver(p POSIX) *mode.Perm {
 	_, g, _, mask := p.classes()
@@ -257,7 +257,7 @@ func entriesText(l posixacl.List, mask *mode.Perm, name posixacl.NameFunc) strin
 	return strings.Join(parts, ", ")
 }
 
-// Apply gives the state that is wanted where found is there now: declared aspects as declared,
+// Apply returns the state that is wanted where found is there now: declared aspects as declared,
 // the others kept.
 func (w *Want) Apply(f Found) (Set, error) {
 	if w == nil || w.LeaveAlone || w.Absent {

@@ -224,7 +224,7 @@ type exchangers struct {
 	unknown bool // there may be others: nobody looked at some of the folders
 }
 
-// any says whether there is anybody, or may be.
+// any reports whether there is anybody, or may be.
 func (x exchangers) any() bool { return x.unknown || len(x.who) > 0 }
 
 func (x *exchangers) add(more exchangers) {
@@ -452,7 +452,7 @@ func (c Checker) gainers(s Step) (out []perm.Principal) {
 	return out
 }
 
-// stopped gives the first folder on a way that does not let somebody through; "" where they get there.
+// stopped returns the first folder on a way that does not let somebody through; "" where they get there.
 func stopped(w access.Way, a *access.Asker) string {
 	for i := range len(w) - 1 {
 		if w[i].Set.IsZero() { // nobody knows

@@ -45,7 +45,7 @@ type Identity struct {
 	Content tree.Hash // SHA-256 of what is in it; zero where nobody has read it
 }
 
-// Is says whether a file that was found is the one that is meant. Nothing is known of many files: any is meant then.
+// Is reports whether a file that was found is the one that is meant. Nothing is known of many files: any is meant then.
 func (id Identity) Is(found Identity) bool {
 	switch {
 	case id.Inode == 0:
@@ -65,7 +65,7 @@ const (
 	MaxChunk = 32 << 20
 )
 
-// Fits says whether a step is short enough for a plan.
+// Fits reports whether a step is short enough for a plan.
 func (s Step) Fits() bool { return len(s.Path)+len(s.Before.Bytes())+len(s.After.Bytes()) <= MaxStep }
 
 // Versions of a chunk: in one of the first no step says which file is meant.
@@ -81,7 +81,7 @@ const (
 	withContent = 2 // and the content's hash
 )
 
-// EncodeChunk gives the canonical bytes of some steps.
+// EncodeChunk returns the canonical bytes of some steps.
 func EncodeChunk(steps []Step) []byte {
 	version := byte(plainChunk)
 	if slices.ContainsFunc(steps, func(s Step) bool { return s.File != Identity{} }) {
@@ -286,7 +286,7 @@ func (m Manifest) Wave(host int) int {
 	return 0
 }
 
-// Bytes gives the canonical bytes: JSON with the fields in the order of the type.
+// Bytes returns the canonical bytes: JSON with the fields in the order of the type.
 func (m Manifest) Bytes() []byte {
 	b, err := json.Marshal(m)
 	if err != nil { // the type holds nothing that cannot be written
@@ -316,7 +316,7 @@ func ParseManifest(b []byte) (Manifest, error) {
 	return m, nil
 }
 
-// For gives the part of one host.
+// For returns the part of one host.
 func (m Manifest) For(host string) (HostPart, bool) {
 	for _, h := range m.Hosts {
 		if h.Host == host {
@@ -339,7 +339,7 @@ type Order struct {
 
 const orderContext = "idletally order 2\x00"
 
-// Sign gives an order's bytes and their signature.
+// Sign returns an order's bytes and their signature.
 func (o Order) Sign(key ed25519.PrivateKey) (order, signature []byte) {
 	order, err := json.Marshal(o)
 	if err != nil {

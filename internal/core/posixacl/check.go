@@ -12,7 +12,7 @@ type Subject struct {
 	Groups []uint32
 }
 
-// In says whether the subject is a member of a group.
+// In reports whether the subject is a member of a group.
 func (s Subject) In(gid uint32) bool { return slices.Contains(s.Groups, gid) }
 
 // A Ruling is what a mode and list say to a request, and the one entry that decided.
@@ -90,7 +90,7 @@ func Check(owner, group uint32, m mode.Mode, l List, s Subject, want mode.Perm) 
 	return class(Other, m.Other())
 }
 
-// Access gives every permission that the subject gets by itself. Two that come from different
+// Access returns every permission that the subject gets by itself. Two that come from different
 // groups are not granted in one request: where both are needed at once, ask Check.
 func Access(owner, group uint32, m mode.Mode, l List, s Subject) (got mode.Perm) {
 	for _, want := range []mode.Perm{mode.Read, mode.Write, mode.Execute} {
@@ -148,7 +148,7 @@ func (l List) Chmod(m mode.Mode) List {
 	return out
 }
 
-// Minimal says whether a list says no more than a mode can.
+// Minimal reports whether a list says no more than a mode can.
 func (l List) Minimal() bool {
 	return !slices.ContainsFunc(l, func(e Entry) bool { return e.Tag == User || e.Tag == Group || e.Tag == Mask })
 }

@@ -108,13 +108,13 @@ func (l List) Find(tag Tag, id uint32) (mode.Perm, bool) {
 	return 0, false
 }
 
-// Has says whether a list has an entry for the one that another is for.
+// Has reports whether a list has an entry for the one that another is for.
 func (l List) Has(e Entry) bool {
 	_, ok := l.Find(e.Tag, e.ID)
 	return ok
 }
 
-// Classes gives what owner, owning group and others have in a list.
+// Classes returns what owner, owning group and others have in a list.
 func (l List) Classes() (owner, group, other mode.Perm) {
 	owner, _ = l.Find(UserObj, NoID)
 	group, _ = l.Find(GroupObj, NoID)

@@ -24,7 +24,7 @@ var tagWords = map[Tag]string{
 	Other:    "other",
 }
 
-// Text gives one line, entries apart by commas, each as "user:NAME:rwx".
+// Text returns one line, entries apart by commas, each as "user:NAME:rwx".
 func (l List) Text(name NameFunc) string {
 	parts := make([]string, len(l))
 	for i, e := range l {
@@ -33,7 +33,7 @@ func (l List) Text(name NameFunc) string {
 	return strings.Join(parts, ",")
 }
 
-// Short gives the short text form of POSIX.1e draft 17 section 23.3.2: one letter for each tag.
+// Short returns the short text form of POSIX.1e draft 17 section 23.3.2: one letter for each tag.
 func (l List) Short(name NameFunc) string {
 	parts := make([]string, len(l))
 	for i, e := range l {
@@ -43,7 +43,7 @@ func (l List) Short(name NameFunc) string {
 	return strings.Join(parts, ",")
 }
 
-// Long gives the long text form of section 23.3.1, one entry a line, with a remark where the
+// Long returns the long text form of section 23.3.1, one entry a line, with a remark where the
 // mask leaves less of an entry than it says.
 func (l List) Long(name NameFunc) string {
 	var b strings.Builder
@@ -57,7 +57,7 @@ func (l List) Long(name NameFunc) string {
 	return b.String()
 }
 
-// Text gives one entry as "user:NAME:rwx".
+// Text returns one entry as "user:NAME:rwx".
 func (e Entry) Text(name NameFunc) string {
 	who := ""
 	if e.Tag == User || e.Tag == Group {

@@ -62,7 +62,7 @@ func Check(line []Handover) error {
 	return nil
 }
 
-// Follow gives the newest key that one leads to, which is that key itself where it has not stood down. It
+// Follow returns the newest key that one leads to, which is that key itself where it has not stood down. It
 // returns ErrBroken for a line that does not pass Check: nobody is followed by a part of it.
 func Follow(key ed25519.PublicKey, line []Handover) (ed25519.PublicKey, error) {
 	if err := Check(line); err != nil {
@@ -76,7 +76,7 @@ func Follow(key ed25519.PublicKey, line []Handover) (ed25519.PublicKey, error) {
 	return key, nil
 }
 
-// Former gives the keys that have stood down.
+// Former returns the keys that have stood down.
 func Former(line []Handover) (keys []ed25519.PublicKey) {
 	for _, s := range line {
 		keys = append(keys, s.From)

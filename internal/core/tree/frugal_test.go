@@ -54,7 +54,7 @@ func TestDecodeIsFrugal(t *testing.T) {
 	}
 }
 
-// shortNames gives entries with names as short as so many different ones can be.
+// shortNames returns entries with names as short as so many different ones can be.
 func shortNames(n int) []Entry {
 	out := make([]Entry, n)
 	for i := range out {
@@ -83,7 +83,7 @@ func rich(n int) []Entry {
 	return out
 }
 
-// sameSets gives bytes that say a set again and again.
+// sameSets returns bytes that say a set again and again.
 func sameSets(n int) []byte {
 	b := binary.AppendUvarint([]byte{folderMark, plainNode}, uint64(n))
 	for range n {

@@ -83,7 +83,7 @@ func (n *Node) Measure() (own Measure, branches []Branch) {
 	return own, branches
 }
 
-// Grow gives the measure of a folder from its own and those of its subfolders, in the order of its branches.
+// Grow returns the measure of a folder from its own and those of its subfolders, in the order of its branches.
 // ErrTooLarge says which bound it passes.
 func (m Measure) Grow(branches []Branch, measures []Measure) (Measure, error) {
 	var deepest, heaviest int
@@ -142,7 +142,7 @@ func (w *Way) Hold(e, before *Entry) error {
 	return nil
 }
 
-// Fits says whether a node can be encoded within the bounds of one. It is ErrTooLarge where not.
+// Fits reports whether a node can be encoded within the bounds of one. It is ErrTooLarge where not.
 func (n *Node) Fits() error {
 	if len(n.Entries) > MaxEntries {
 		return fmt.Errorf("%w: it has more than %d entries", ErrTooLarge, MaxEntries)

@@ -21,13 +21,13 @@ import (
 // A Hash is the SHA-256 of a node's encoding.
 type Hash [sha256.Size]byte
 
-// String gives lower-case hexadecimal.
+// String returns lower-case hexadecimal.
 func (h Hash) String() string { return hex.EncodeToString(h[:]) }
 
-// IsZero says whether it is no hash at all.
+// IsZero reports whether it is no hash at all.
 func (h Hash) IsZero() bool { return h == Hash{} }
 
-// MarshalText gives hexadecimal.
+// MarshalText returns hexadecimal.
 func (h Hash) MarshalText() ([]byte, error) { return []byte(h.String()), nil }
 
 // UnmarshalText reads hexadecimal.
@@ -87,7 +87,7 @@ type Device struct{ Major, Minor uint32 }
 // MaxLinks is the most names that are told.
 const MaxLinks = 1 << 24
 
-// extra says whether there is any, and valid whether an entry of a kind can have it.
+// extra reports whether there is any, and valid whether an entry of a kind can have it.
 func (x Extra) extra() bool { return x != Extra{} }
 
 func (x Extra) valid(k perm.Kind) bool {
@@ -95,7 +95,7 @@ func (x Extra) valid(k perm.Kind) bool {
 	return x.Links != 1 && x.Links <= MaxLinks && (x.Links == 0 || k != perm.Folder) && (device || x.Device == Device{})
 }
 
-// HasChild says whether the entry leads to a node.
+// HasChild reports whether the entry leads to a node.
 func (e Entry) HasChild() bool { return e.Kind == perm.Folder && e.Gap == Whole }
 
 // A Node is a folder's content, or, as a forest, the roots of one snapshot.
@@ -127,7 +127,7 @@ const (
 	withExtra  = 0x80
 )
 
-// Encode gives the canonical bytes of a node; its entries must be sorted (Decode checks it).
+// Encode returns the canonical bytes of a node; its entries must be sorted (Decode checks it).
 func Encode(n Node) []byte {
 	sets := map[perm.Set]uint64{}
 	var table []byte

@@ -18,7 +18,7 @@ type Source interface {
 // Memory is a Source held in a map.
 type Memory map[Hash][]byte
 
-// Nodes gives the nodes asked for.
+// Nodes returns the nodes asked for.
 func (m Memory) Nodes(_ context.Context, hashes []Hash) ([][]byte, error) {
 	out := make([][]byte, len(hashes))
 	for i, h := range hashes {
@@ -136,7 +136,7 @@ type Children struct {
 	next  int
 }
 
-// At gives the node of the entry with an index. Indexes only grow from call to call.
+// At returns the node of the entry with an index. Indexes only grow from call to call.
 func (c *Children) At(ctx context.Context, i int) (*Node, error) {
 	for c.next < len(c.index) && c.index[c.next] < i {
 		c.next++

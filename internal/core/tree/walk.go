@@ -100,7 +100,7 @@ func fold[S any](
 	return nil
 }
 
-// Order gives the order in which a walk of a forest with these roots meets paths: root by root, by their
+// Order returns the order in which a walk of a forest with these roots meets paths: root by root, by their
 // bytes, and below each as pathname.Compare has it. Those two differ: /srv/a-b comes before /srv/a/c as a
 // root, and behind it as a path.
 func Order(roots []string) func(a, b string) int {
@@ -136,13 +136,13 @@ func (e *UnreadError) Error() string {
 		pathname.Escape(e.Folder), e.Gap)
 }
 
-// IsUnread says whether an error is an UnreadError.
+// IsUnread reports whether an error is an UnreadError.
 func IsUnread(err error) bool {
 	var unread *UnreadError
 	return errors.As(err, &unread)
 }
 
-// IsUntold says whether an error is that a snapshot tells nothing of a path: it is not there, or nobody could look.
+// IsUntold reports whether an error is that a snapshot tells nothing of a path: it is not there, or nobody could look.
 func IsUntold(err error) bool { return errors.Is(err, ErrNoPath) || IsUnread(err) }
 
 // Lookup finds one path; its node comes with it where it is a folder that was read.
@@ -198,7 +198,7 @@ func Trace(ctx context.Context, src Source, forest Hash, path string) ([]Entry, 
 	}
 }
 
-// Find gives the entry of a name, nil where there is none.
+// Find returns the entry of a name, nil where there is none.
 func (n Node) Find(name string) *Entry {
 	i := sort.Search(len(n.Entries), func(i int) bool { return n.Entries[i].Name >= name })
 	if i < len(n.Entries) && n.Entries[i].Name == name {

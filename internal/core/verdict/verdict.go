@@ -41,7 +41,7 @@ type Look struct {
 	Unread    int64     // paths that could not be judged
 }
 
-// States gives all that holds of a look at a time, what is known least of first. It is never empty; Declared
+// States returns all that holds of a look at a time, what is known least of first. It is never empty; Declared
 // stands alone.
 func (l Look) States(now time.Time) (all []State) {
 	for _, x := range []struct {
@@ -70,7 +70,7 @@ func (l Look) States(now time.Time) (all []State) {
 // slack is how far clocks may be apart.
 const slack = 10 * time.Minute
 
-// ahead says whether a look is of a time that has not come: nobody knows how old it is.
+// ahead reports whether a look is of a time that has not come: nobody knows how old it is.
 func (l Look) ahead(now time.Time) bool { return l.At.After(now.Add(slack)) }
 
 // State is the first of its states.
@@ -133,7 +133,7 @@ func (t Tally) State() State {
 	return Nowhere
 }
 
-// Holds says whether everything that is kept is as declared, as far as anybody can know.
+// Holds reports whether everything that is kept is as declared, as far as anybody can know.
 func (t Tally) Holds() bool { return t.Hosts > 0 && t.In[Declared] == t.Hosts }
 
 // Says words it, what is known least of first: "1 of 3 hosts was never looked at; 2 have drifted".

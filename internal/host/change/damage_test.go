@@ -27,7 +27,7 @@ func known(j *Journal) map[int]Original {
 	return out
 }
 
-// ended gives a run that is over, which wrote originals by so many steps at once: what it knows of these, and
+// ended returns a run that is over, which wrote originals by so many steps at once: what it knows of these, and
 // its journal's bytes.
 func ended(t *testing.T, r *rand.Rand, batch int) (w *world, whole map[int]Original, journal []byte) {
 	t.Helper()

@@ -107,7 +107,7 @@ type Damage struct {
 	Unknown bool  // nothing that can be read says how many originals there were in the end
 }
 
-// Any says whether there is any.
+// Any reports whether there is any.
 func (d Damage) Any() bool { return d.Bytes > 0 || len(d.Lost) > 0 || d.More > 0 }
 
 func (d Damage) Error() string {
@@ -125,13 +125,13 @@ func (d Damage) Error() string {
 	return text
 }
 
-// Damage gives what of the journal could not be read when it was opened.
+// Damage returns what of the journal could not be read when it was opened.
 func (j *Journal) Damage() Damage { return j.damage }
 
 // ErrDamaged says that a journal holds something that no crash explains.
 var ErrDamaged = errors.New("journal is damaged")
 
-// begins says whether bytes begin as a journal, and of which version.
+// begins reports whether bytes begin as a journal, and of which version.
 func begins(b []byte) (old bool, err error) {
 	switch {
 	case bytes.HasPrefix(b, []byte(journalMagic)):
@@ -616,7 +616,7 @@ func (j *Journal) secure() error {
 // Close closes the journal.
 func (j *Journal) Close() error { return j.f.Close() }
 
-// Results gives the outcome of every step so far.
+// Results returns the outcome of every step so far.
 func (j *Journal) Results() []plan.Result {
 	out := make([]plan.Result, len(j.steps))
 	for i, s := range j.steps {
@@ -625,7 +625,7 @@ func (j *Journal) Results() []plan.Result {
 	return out
 }
 
-// Original gives what a step found before it changed anything.
+// Original returns what a step found before it changed anything.
 func (j *Journal) Original(step int) (Original, bool) {
 	if o := j.steps[step].original; o != nil {
 		return *o, true
@@ -633,5 +633,5 @@ func (j *Journal) Original(step int) (Original, bool) {
 	return Original{}, false
 }
 
-// Ended says whether the run was brought to its end.
+// Ended reports whether the run was brought to its end.
 func (j *Journal) Ended() bool { return j.ended }

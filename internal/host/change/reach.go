@@ -57,7 +57,7 @@ type Moves struct {
 	Power int // the first of the calls, counted from 1, by which a program gets more power than it had; 0: none does
 }
 
-// movesOf gives the calls from one state to another of a path that a step finds in the state before.
+// movesOf returns the calls from one state to another of a path that a step finds in the state before.
 func movesOf(k perm.Kind, before perm.Set, from perm.POSIX, to perm.Set, ops []fsys.Op) Moves {
 	m := Moves{Ops: ops, To: to}
 	if !perm.Empowers(k, before, to) {
@@ -72,7 +72,7 @@ func movesOf(k perm.Kind, before perm.Set, from perm.POSIX, to perm.Set, ops []f
 	return m
 }
 
-// split gives the calls until one by which a program gets more power, and from there on.
+// split returns the calls until one by which a program gets more power, and from there on.
 func (m Moves) split() (until, from Moves) {
 	until, from = m, m
 	until.Ops, from.Ops = m.Ops[:min(m.Power-1, len(m.Ops))], m.Ops[min(m.Power-1, len(m.Ops)):]

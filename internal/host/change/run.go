@@ -29,7 +29,7 @@ type Memory [][]plan.Step
 // Count is how many there are.
 func (m Memory) Count() int { return len(m) }
 
-// Steps gives one.
+// Steps returns one.
 func (m Memory) Steps(n int) ([]plan.Step, error) { return m[n], nil }
 
 // A Runner carries one plan out on this host.
@@ -427,7 +427,7 @@ func (r *Runner) Settle(ctx context.Context) (map[int]perm.Set, error) {
 	return left, nil
 }
 
-// under gives the first root of a list that holds a path.
+// under returns the first root of a list that holds a path.
 func under(list []string, path string) (string, bool) {
 	i := slices.IndexFunc(list, func(root string) bool { return pathname.Under(path, root) })
 	if i < 0 {

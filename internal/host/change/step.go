@@ -396,7 +396,7 @@ const written = 10
 
 var errMoment = errors.New("no longer as reviewed: it changed in this very moment")
 
-// still says whether a held step's path leads where it led when it was examined, to what has that one name,
+// still reports whether a held step's path leads where it led when it was examined, to what has that one name,
 // and is what it was. Time has passed since: the journal was written in between.
 //
 // To count names once is not enough. Who may make a second name for somebody else's file can let the path
@@ -452,7 +452,7 @@ func (d *hand) restore(h *held, from perm.Set) error {
 	return errors.Join(h.thing.Make(back.moves[entering], d.r.pause), h.thing.Make(back.moves[leaving], d.r.pause))
 }
 
-// settle gives the state that a begun step has left its path in, where that is another than it was. What a
+// settle returns the state that a begun step has left its path in, where that is another than it was. What a
 // step without an outcome finds counts only if it is a state of its way. A folder that was narrowed and is
 // not there any more is where somebody has moved it, as it was left.
 func (d *hand) settle(s plan.Step, p progress) perm.Set {
@@ -481,7 +481,7 @@ func (d *hand) settle(s plan.Step, p progress) perm.Set {
 	return now.Set
 }
 
-// giveBack gives a folder that was narrowed what it had, wherever somebody has moved it since.
+// giveBack returns a folder that was narrowed what it had, wherever somebody has moved it since.
 func (d *hand) giveBack(h *held, s plan.Step, thing Thing) {
 	w := d.way(s)
 	now, err := thing.Look(d.no)

@@ -20,5 +20,5 @@ func perSync() int {
 // durable makes what a file holds survive a power cut.
 func durable(f *os.File) error { return unix.Fdatasync(int(f.Fd())) }
 
-// full says whether there is no room left.
+// full reports whether there is no room left.
 func full(err error) bool { return errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) }

@@ -13,7 +13,7 @@ func perSync() int { return 256 }
 // durable makes what a file holds survive a power cut.
 func durable(f *os.File) error { return f.Sync() }
 
-// full says whether there is no room left.
+// full reports whether there is no room left.
 func full(err error) bool {
 	return errors.Is(err, windows.ERROR_DISK_FULL) || errors.Is(err, windows.ERROR_HANDLE_DISK_FULL) ||
 		errors.Is(err, windows.ERROR_DISK_QUOTA_EXCEEDED)

@@ -442,13 +442,13 @@ func (r *Reader) Look(fd int) (Sight, error) {
 	return s, nil
 }
 
-// Same says whether nothing was done to what a descriptor showed: lists and all, for that changes the stamp.
+// Same reports whether nothing was done to what a descriptor showed: lists and all, for that changes the stamp.
 func (r *Reader) Same(fd int, s Sight) (bool, error) {
 	err := r.statx(fd, nothing, scanMask)
 	return r.stamp() == s.Stamp, err
 }
 
-// Plain gives owner, group, mode and flags, without a look at lists and capabilities.
+// Plain returns owner, group, mode and flags, without a look at lists and capabilities.
 func (r *Reader) Plain(fd int) (perm.POSIX, error) {
 	err := r.statx(fd, nothing, scanMask)
 	return state(&r.stat), err
@@ -498,7 +498,7 @@ func (r *Reader) At(dir int, name []byte, past *Known) (perm.Kind, perm.Set, Sta
 	return k, set, stamp, err
 }
 
-// Extra gives the number of names and the device of the entry that was looked at last.
+// Extra returns the number of names and the device of the entry that was looked at last.
 func (r *Reader) Extra(k perm.Kind) (x tree.Extra) {
 	if st := &r.stat; k != perm.Folder && st.Nlink > 1 {
 		x.Links = min(st.Nlink, tree.MaxLinks)

@@ -17,7 +17,7 @@ import (
 // MaxContent bounds what is read of one file to know it again, in bytes.
 const MaxContent = 1 << 30
 
-// Digest gives the SHA-256 of what is in a regular file that a descriptor points to.
+// Digest returns the SHA-256 of what is in a regular file that a descriptor points to.
 func Digest(fd int) (tree.Hash, error) {
 	f, err := reopen(fd)
 	if err != nil {
@@ -83,7 +83,7 @@ func TakeLease(fd int) (*Lease, error) {
 	return l, nil
 }
 
-// Kept says whether nobody has begun to open the file for writing since the lease was taken.
+// Kept reports whether nobody has begun to open the file for writing since the lease was taken.
 func (l *Lease) Kept() bool {
 	kind, err := unix.FcntlInt(l.f.Fd(), unix.F_GETLEASE, 0)
 	return err == nil && kind == unix.F_RDLCK

@@ -15,7 +15,7 @@ import (
 	"idletally/internal/core/access"
 )
 
-// Mount gives the number of the mount that the entry which was looked at last lies on, and whether that begins there.
+// Mount returns the number of the mount that the entry which was looked at last lies on, and whether that begins there.
 // Where the kernel tells no number (before Linux 5.8) it is 0.
 func (r *Reader) Mount() (id uint64, begins bool) {
 	if r.stat.Mask&unix.STATX_MNT_ID != 0 {
@@ -24,7 +24,7 @@ func (r *Reader) Mount() (id uint64, begins bool) {
 	return id, r.stat.Attributes&unix.STATX_ATTR_MOUNT_ROOT != 0
 }
 
-// Mounts gives what this process's mounts withhold, by their numbers (proc_pid_mountinfo(5)). No file system
+// Mounts returns what this process's mounts withhold, by their numbers (proc_pid_mountinfo(5)). No file system
 // is asked, so that one which does not answer stops nobody. Where each is mounted is not told.
 func Mounts() (map[uint64]access.Mount, error) {
 	f, err := os.Open("/proc/self/mountinfo")
@@ -80,7 +80,7 @@ func parseMount(line string) (id uint64, m access.Mount, ok bool) {
 	return id, m, true
 }
 
-// Sealed says whether the kernel refuses writing to what a descriptor points to for the file system's sake,
+// Sealed reports whether the kernel refuses writing to what a descriptor points to for the file system's sake,
 // as in a subvolume of btrfs that is read-only, whatever its mount says. Nothing is opened for it. Of what
 // cannot be asked it says no.
 func Sealed(fd int) bool {

@@ -31,7 +31,7 @@ func (o Op) String() string {
 	}[o.what]
 }
 
-// Sequence gives the system calls that lead from one state to another. Each call changes one
+// Sequence returns the system calls that lead from one state to another. Each call changes one
 // thing at once; where a list goes away the mode is narrowed before it, since without a list the
 // mode's group digit, until then a mask, becomes the owning group's. A new owner comes first: what is to
 // have one has been narrowed before (see perm.Narrow).
@@ -115,7 +115,7 @@ func (o Op) after(k perm.Kind, p perm.POSIX) perm.POSIX {
 	return p
 }
 
-// Direct gives the calls that lead a path from one state to another without narrowing it first, where nobody
+// Direct returns the calls that lead a path from one state to another without narrowing it first, where nobody
 // can do more in between than before or after. What leads there has to be narrow, and what is in there must stay
 // as it is.
 func Direct(k perm.Kind, from, to perm.POSIX) ([]Op, bool) {
@@ -136,7 +136,7 @@ func Direct(k perm.Kind, from, to perm.POSIX) ([]Op, bool) {
 	return nil, false
 }
 
-// Partials gives every state that calls lead through, both ends included.
+// Partials returns every state that calls lead through, both ends included.
 func Partials(k perm.Kind, from perm.POSIX, ops []Op) []perm.Set {
 	out := []perm.Set{from.Set()}
 	for _, o := range ops {

@@ -28,7 +28,7 @@ type Owners struct {
 	found perm.Directory
 }
 
-// Complete gives the directory with those added that ids stand for, in the order of the ids.
+// Complete returns the directory with those added that ids stand for, in the order of the ids.
 func (o *Owners) Complete(ctx context.Context, d *perm.Directory, ids []perm.Principal) *perm.Directory {
 	o.mu.Lock()
 	defer o.mu.Unlock()

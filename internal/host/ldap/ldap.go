@@ -489,10 +489,10 @@ func (d *Directory) byRule(c searcher, found *domain) {
 	}
 }
 
-// everybody says whether an identity stands for whoever signs in.
+// everybody reports whether an identity stands for whoever signs in.
 func everybody(s ntsd.SID) bool { return s == ntsd.Everyone || s == ntsd.Authenticated }
 
-// members gives each account all groups that it is in: by itself, by others that are in them, and its primary one.
+// members returns each account all groups that it is in: by itself, by others that are in them, and its primary one.
 func (d *domain) members() ([]nt.Account, error) {
 	in := make([][]int, len(d.all)) // the groups that something is in at once
 	bySID := map[ntsd.SID]int{}
@@ -553,7 +553,7 @@ func (d *domain) members() ([]nt.Account, error) {
 	return d.all, nil
 }
 
-// reached gives some groups and those that they are in, by way of others included, and those that are reached anyway.
+// reached returns some groups and those that they are in, by way of others included, and those that are reached anyway.
 func reached(from []int, in [][]int, anyway map[int]bool) map[int]bool {
 	seen := maps.Clone(anyway)
 	if seen == nil {

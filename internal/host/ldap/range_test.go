@@ -71,7 +71,7 @@ func (r *ranging) Search(q *ldap.SearchRequest) (*ldap.SearchResult, error) {
 	return out, nil
 }
 
-// members gives an entry those from a number on.
+// members returns an entry those from a number on.
 func (r *ranging) members(e *ldap.Entry, all []string, from int) *ldap.Entry {
 	if len(all) <= r.part {
 		e.Attributes = append(e.Attributes, ldap.NewEntryAttribute("member", all))

@@ -170,7 +170,7 @@ func (b Bounds) walkable(path string) error {
 	return pathname.Check("/" + strings.Join(parts, "/"))
 }
 
-// partsOf gives a path's parts. A slash at its end asks for a folder, as if there stood a dot behind it.
+// partsOf returns a path's parts. A slash at its end asks for a folder, as if there stood a dot behind it.
 func partsOf(path string) []string {
 	if strings.HasSuffix(path, "/") {
 		path += "."

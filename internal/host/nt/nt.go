@@ -21,7 +21,7 @@ import (
 type Server interface {
 	Open(ctx context.Context, share string) (Share, error)
 	Shares(ctx context.Context) ([]string, error)
-	// Names gives what the server calls identities, in their order; one that it does not know has no name.
+	// Names returns what the server calls identities, in their order; one that it does not know has no name.
 	Names(ctx context.Context, sids []ntsd.SID) ([]Name, error)
 	// Accounts lists the accounts and groups that the server keeps, with who is in which.
 	Accounts(ctx context.Context) ([]Account, error)
@@ -82,7 +82,7 @@ type Name struct {
 	Group  bool
 }
 
-// String gives it as people write it.
+// String returns it as people write it.
 func (n Name) String() string {
 	if n.Domain == "" {
 		return n.Name
@@ -103,10 +103,10 @@ type Account struct {
 // ErrLost says that the way to the server was lost, and was not found again.
 var ErrLost = errors.New("the file server does not answer any more")
 
-// Refused says whether somebody denied access.
+// Refused reports whether somebody denied access.
 func Refused(err error) bool { return errors.Is(err, fs.ErrPermission) }
 
-// Gone says whether a path is not there.
+// Gone reports whether a path is not there.
 func Gone(err error) bool { return errors.Is(err, fs.ErrNotExist) }
 
 // Look opens something for a look at its permissions.
@@ -119,7 +119,7 @@ func Look(s Share, name string) (Seen, error) {
 	return h.Look()
 }
 
-// Split gives the share of a path and what lies in it, in the server's own form: /charts/a/b is a\b in
+// Split returns the share of a path and what lies in it, in the server's own form: /charts/a/b is a\b in
 // charts. What would stand for something else there is refused, since a name like ..\..\other leads out of
 // where it seems to lie.
 func Split(path string) (share, below string, err error) {

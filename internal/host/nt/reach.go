@@ -186,7 +186,7 @@ func (t *thing) Astray(to perm.Set) (string, error) {
 	return perm.Astray(perm.In(above, t.last.Kind, to), nil), nil
 }
 
-// folderOf gives the folder of a path on a share, in the server's form: "" is the share's own.
+// folderOf returns the folder of a path on a share, in the server's form: "" is the share's own.
 func folderOf(name string) string {
 	if i := strings.LastIndexByte(name, '\\'); i >= 0 {
 		return name[:i]

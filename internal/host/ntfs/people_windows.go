@@ -21,7 +21,7 @@ func sidOf(p *windows.SID) (ntsd.SID, error) {
 	return s, err
 }
 
-// Names gives what the system calls identities, its domain's included.
+// Names returns what the system calls identities, its domain's included.
 func (s *System) Names(ctx context.Context, sids []ntsd.SID) ([]nt.Name, error) {
 	out := make([]nt.Name, len(sids))
 	for i, id := range sids {

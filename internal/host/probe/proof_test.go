@@ -432,7 +432,7 @@ func (w *world) question(who identity, causes map[access.Code]int) (asked, allow
 	return asked, allowed, tried
 }
 
-// roundabout gives a path of something, now and then one through a link that leads back to its folder.
+// roundabout returns a path of something, now and then one through a link that leads back to its folder.
 func (w *world) roundabout(n *node) string {
 	var ways []string
 	for _, l := range w.nodes {

@@ -278,7 +278,7 @@ func (w *world) make(n *node) {
 	}
 }
 
-// counts gives what counts of a state: of entries that name somebody twice.
+// counts returns what counts of a state: of entries that name somebody twice.
 func (w *world) counts(p perm.POSIX) perm.POSIX {
 	for _, l := range []*posixacl.List{&p.Access, &p.Default} {
 		if *l != nil {
@@ -290,7 +290,7 @@ func (w *world) counts(p perm.POSIX) perm.POSIX {
 	return p
 }
 
-// set gives a path its state, by the system calls themselves.
+// set returns a path its state, by the system calls themselves.
 func (w *world) set(n *node) {
 	s := n.state
 	w.must(unix.Lchown(n.path, int(s.UID), int(s.GID)))

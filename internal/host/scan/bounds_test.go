@@ -41,7 +41,7 @@ func must(t *testing.T, err error) {
 	}
 }
 
-// manyNames gives a folder many long names, of few inodes.
+// manyNames returns a folder many long names, of few inodes.
 func manyNames(t *testing.T, dir string, n int) {
 	t.Helper()
 	must(t, os.MkdirAll(dir, 0o755))

@@ -48,7 +48,7 @@ func (s *Inodes) add(ino uint64, k perm.Kind) {
 	}
 }
 
-// Has says whether an inode may be there.
+// Has reports whether an inode may be there.
 func (s *Inodes) Has(ino uint64) bool {
 	if s == nil {
 		return true

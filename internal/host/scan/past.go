@@ -107,7 +107,7 @@ func OpenPast(file string, whole bool) (*Past, error) {
 	return p, nil
 }
 
-// Whole says whether everything is read, since nothing is known.
+// Whole reports whether everything is read, since nothing is known.
 func (p *Past) Whole() bool { return p.whole }
 
 // Full says when everything was read last.
@@ -486,7 +486,7 @@ var honest = map[int64]bool{
 	unix.F2FS_SUPER_MAGIC: true, unix.OVERLAYFS_SUPER_MAGIC: true, 0x2fc12fc1: true,
 }
 
-// trustworthy says whether a folder's file system is one of them, and gives the folder's identity.
+// trustworthy reports whether a folder's file system is one of them, and gives the folder's identity.
 func trustworthy(fd int) (dev, ino uint64, ok bool) {
 	var fs unix.Statfs_t
 	var st unix.Stat_t

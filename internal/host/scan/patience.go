@@ -80,7 +80,7 @@ func (s *scanner) start() {
 	})
 }
 
-// supervise gives up workers whose file system does not answer, until the scan is over.
+// supervise returns up workers whose file system does not answer, until the scan is over.
 func (s *scanner) supervise(over <-chan struct{}) {
 	patience := s.patience()
 	type sight struct {

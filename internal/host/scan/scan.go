@@ -69,7 +69,7 @@ const SubvolumeTop = 256
 // maxMounts bounds what is told of them: a host has at most 100,000 mounts (fs.mount-max), unless somebody wanted more.
 const maxMounts = 100_000
 
-// Owners gives the accounts and groups that what was looked at belongs to, or that entries name, sorted.
+// Owners returns the accounts and groups that what was looked at belongs to, or that entries name, sorted.
 func (s Stats) Owners() []perm.Principal { return slices.Sorted(maps.Keys(s.owners)) }
 
 // Remember makes what a scan found the past of the next one.
@@ -408,7 +408,7 @@ func (w *worker) work() bool {
 	}
 }
 
-// take gives the next folder to be read, and nil when there is none left.
+// take returns the next folder to be read, and nil when there is none left.
 func (s *scanner) take() *folder {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -446,7 +446,7 @@ func (s *scanner) settle(err error) {
 	s.cond.Broadcast()
 }
 
-// subfolder gives the next subfolder that is to be read: there is one.
+// subfolder returns the next subfolder that is to be read: there is one.
 func (f *folder) subfolder() *folder {
 	for !unsettled(&f.node.Entries[f.next]) {
 		f.next++
@@ -465,7 +465,7 @@ func (f *folder) subfolder() *folder {
 	return b
 }
 
-// unsettled says whether an entry is a folder of which nothing is known yet. An empty folder has a hash, too.
+// unsettled reports whether an entry is a folder of which nothing is known yet. An empty folder has a hash, too.
 func unsettled(e *tree.Entry) bool { return e.HasChild() && e.Child == tree.Hash{} }
 
 type worker struct {
@@ -869,7 +869,7 @@ func (w *worker) gone(f *folder, name string) {
 	}
 }
 
-// remembered gives what the past has of a folder; nil where it has nothing that counts.
+// remembered returns what the past has of a folder; nil where it has nothing that counts.
 func (w *worker) remembered(f *folder, l *listing) *before {
 	l.renewed = true
 	if w.opt.Past == nil || f.past.at == 0 || !l.trusted || w.opt.Past.whole {

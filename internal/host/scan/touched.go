@@ -43,7 +43,7 @@ func Touch(paths ...string) *Touched {
 	return t
 }
 
-// in gives what is touched at and below a path; nil where nothing is.
+// in returns what is touched at and below a path; nil where nothing is.
 func (t *Touched) in(path string) *Touched {
 	for name := range strings.SplitSeq(strings.Trim(path, "/"), "/") {
 		if name != "" {
@@ -60,7 +60,7 @@ func (t *Touched) at(name string) *Touched {
 	return t.below[name]
 }
 
-// is says whether the path itself is to be looked at again.
+// is reports whether the path itself is to be looked at again.
 func (t *Touched) is() bool { return t != nil && t.self }
 
 // moot are the places of which a scan has found out anew what can be read there.
@@ -72,7 +72,7 @@ type moot struct {
 
 func newMoot() *moot { return &moot{map[string]bool{}, map[string]bool{}, map[string]bool{}} }
 
-// counts says whether what was said of a path before still counts.
+// counts reports whether what was said of a path before still counts.
 func (m *moot) counts(path string) bool {
 	if m.paths[path] || m.folders[pathname.Folder(path)] {
 		return false

@@ -92,7 +92,7 @@ func is(answer []byte, command uint16) bool {
 	return clear(answer) && le.Uint16(answer[atCommand:]) == command
 }
 
-// lastSetup says whether an answer ends the sign-in.
+// lastSetup reports whether an answer ends the sign-in.
 func lastSetup(answer []byte) bool {
 	return is(answer, cmdSessionSetup) && le.Uint32(answer[atStatus:]) == 0
 }

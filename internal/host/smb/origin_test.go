@@ -24,7 +24,7 @@ type lineage struct {
 	whose  map[ntsd.Mask]string
 }
 
-// own gives entries of a folder's own.
+// own returns entries of a folder's own.
 func (l *lineage) own(path string) (out []ntsd.Entry) {
 	for range 1 + l.r.IntN(3) {
 		e := ntsd.Entry{
@@ -41,7 +41,7 @@ func (l *lineage) own(path string) (out []ntsd.Entry) {
 	return out
 }
 
-// settle gives a folder entries of its own, beside those that it got when it was made, or protected from above.
+// settle returns a folder entries of its own, beside those that it got when it was made, or protected from above.
 func (l *lineage) settle(name string) {
 	seen, err := l.keeper.Look(name)
 	must(l.t, err)

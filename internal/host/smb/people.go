@@ -60,7 +60,7 @@ func (s *Session) lookUp(ctx context.Context, ask func(*rpc.Names) error) error 
 	})
 }
 
-// Names gives what the server calls identities, in their order.
+// Names returns what the server calls identities, in their order.
 func (s *Session) Names(ctx context.Context, sids []ntsd.SID) (out []nt.Name, err error) {
 	err = s.lookUp(ctx, func(n *rpc.Names) error {
 		out, err = n.Of(sids)
@@ -69,7 +69,7 @@ func (s *Session) Names(ctx context.Context, sids []ntsd.SID) (out []nt.Name, er
 	return out, err
 }
 
-// SIDs gives the identities that have names, in their order; one that is unknown is the zero SID.
+// SIDs returns the identities that have names, in their order; one that is unknown is the zero SID.
 func (s *Session) SIDs(ctx context.Context, names []string) (out []ntsd.SID, err error) {
 	err = s.lookUp(ctx, func(n *rpc.Names) error {
 		out, err = n.SIDs(names)

@@ -140,7 +140,7 @@ func (k *thicket) meddle() {
 	k.others[name] = true
 }
 
-// touched says whether somebody else has changed a path, or a folder that it is in: what follows from that
+// touched reports whether somebody else has changed a path, or a folder that it is in: what follows from that
 // one's step is left then.
 func (k *thicket) touched(name string) bool {
 	for ; name != ""; name = k.up(name) {

@@ -113,7 +113,7 @@ func (s *Session) Close() error {
 	return c.WithContext(ctx).Logoff()
 }
 
-// now gives the connection that there is, and its number.
+// now returns the connection that there is, and its number.
 func (s *Session) now() (*smb2.Session, int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -194,7 +194,7 @@ func (s *Session) mount(ctx context.Context, c *smb2.Session, name string) (*smb
 	return m, nil
 }
 
-// mounted gives the share over the connection that there is.
+// mounted returns the share over the connection that there is.
 func (s *Share) mounted() (*smb2.Share, int, error) {
 	c, era := s.of.now()
 	s.mu.Lock()
@@ -242,7 +242,7 @@ func guarded(ask func() error) (err error) {
 	return ask()
 }
 
-// broken says whether it was the connection that failed, not what was asked.
+// broken reports whether it was the connection that failed, not what was asked.
 func broken(err error) bool {
 	var transport *smb2.TransportError
 	if err == nil || errors.Is(err, nt.ErrLost) {
@@ -518,7 +518,7 @@ const (
 	statusSessionExpired = 0xC000_035C
 )
 
-// Status gives the code of a server's refusal.
+// Status returns the code of a server's refusal.
 func Status(err error) (uint32, bool) {
 	var r *smb2.ResponseError
 	if errors.As(err, &r) {

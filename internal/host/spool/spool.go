@@ -105,7 +105,7 @@ func (s *Spool) heads(visit func(in io.Reader, h tree.Hash, at span) error) erro
 	return nil
 }
 
-// Nodes gives nodes back.
+// Nodes returns nodes back.
 func (s *Spool) Nodes(_ context.Context, hashes []tree.Hash) ([][]byte, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

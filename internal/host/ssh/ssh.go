@@ -463,7 +463,7 @@ own "$program"
 exec /proc/self/fd/3 "$@"`, "sh", at, want}, args...)...)
 }
 
-// CheckProgram says whether somebody else could put another in place of a program that lies there already.
+// CheckProgram reports whether somebody else could put another in place of a program that lies there already.
 // Where the account may not run a shell there, only the host can say.
 func (h *Host) CheckProgram(at string) error {
 	plain := *h

@@ -59,7 +59,7 @@ func (a *actors) close() {
 	}
 }
 
-// alive says whether a process still has its number: it is there, or ended but not yet waited for.
+// alive reports whether a process still has its number: it is there, or ended but not yet waited for.
 func alive(pidfd int) bool { return unix.PidfdSendSignal(pidfd, 0, nil, 0) == nil }
 
 // read asks the kernel who a process is.

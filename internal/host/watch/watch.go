@@ -265,14 +265,14 @@ func key(kind int32, b []byte) string {
 	return string(binary.NativeEndian.AppendUint32(nil, uint32(kind))) + string(b)
 }
 
-// open gives a descriptor that points to what a handle names.
+// open returns a descriptor that points to what a handle names.
 func (w *Watch) open(h handle) (int, error) {
 	kind := int32(binary.NativeEndian.Uint32([]byte(h.id[:4])))
 	return unix.OpenByHandleAt(w.pinned[h.fs], unix.NewFileHandle(kind, []byte(h.id[4:])),
 		unix.O_PATH|unix.O_CLOEXEC|unix.O_NOFOLLOW)
 }
 
-// where gives the path of a folder.
+// where returns the path of a folder.
 func (w *Watch) where(h handle) (string, error) {
 	fd, err := w.open(h)
 	if err != nil {
@@ -284,7 +284,7 @@ func (w *Watch) where(h handle) (string, error) {
 
 type mount struct{ what, at string }
 
-// inside says whether something is mounted below a root.
+// inside reports whether something is mounted below a root.
 func (m mount) inside(roots []string) bool {
 	return slices.ContainsFunc(roots, func(r string) bool { return m.at != r && pathname.Under(m.at, r) })
 }
@@ -567,7 +567,7 @@ func word(mask uint64) string {
 // maxReads bounds how long Take goes after what comes in while it does.
 const maxReads = 100
 
-// Take gives what was heard, and begins anew. What ended before the call is in what it gives, unless
+// Take returns what was heard, and begins anew. What ended before the call is in what it gives, unless
 // so much happens that it is given the next time.
 func (w *Watch) Take() (Changes, error) {
 	w.taking.Lock()
@@ -666,7 +666,7 @@ type names struct {
 	moved  map[uint64]bool // inodes that have got a name meanwhile; nil before anybody asked
 }
 
-// of gives the inode of a file where it may have another name than the one by which its attributes
+// of returns the inode of a file where it may have another name than the one by which its attributes
 // changed; otherwise 0.
 func (n *names) of(inode handle, at place) (uint64, error) {
 	fd, err := n.w.open(inode)
@@ -705,7 +705,7 @@ func (n *names) of(inode handle, at place) (uint64, error) {
 	return st.Ino, nil
 }
 
-// leads gives the inode that a name leads to; 0 for none.
+// leads returns the inode that a name leads to; 0 for none.
 func (n *names) leads(p place) uint64 {
 	if p.folder.id == "" {
 		return 0

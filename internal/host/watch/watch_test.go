@@ -27,7 +27,7 @@ func listen(t *testing.T, roots ...string) *Watch {
 	return w
 }
 
-// hears gives what comes of doing something.
+// hears returns what comes of doing something.
 func hears(t *testing.T, w *Watch, do func()) Changes {
 	t.Helper()
 	if _, err := w.Take(); err != nil {

@@ -41,7 +41,7 @@ const MinPassword = 12
 // hashing bounds how many argon2 computations run at once: each takes 64 MiB.
 var hashing = make(chan struct{}, 2)
 
-// Hash gives the stored form of a password.
+// Hash returns the stored form of a password.
 func Hash(password string) string {
 	salt := make([]byte, 16)
 	rand.Read(salt)
@@ -55,7 +55,7 @@ func Hash(password string) string {
 
 var decoy = sync.OnceValue(func() string { return Hash("nobody has this password") })
 
-// Check says whether a password fits its stored form. With an empty form it takes as long and
+// Check reports whether a password fits its stored form. With an empty form it takes as long and
 // says no, so that nobody can tell which names exist.
 func Check(stored, password string) bool {
 	real := stored != ""
@@ -108,7 +108,7 @@ func Acceptable(password, name, old string) error {
 	return err
 }
 
-// judge gives about how many guesses a new password takes, where nothing else is wrong with it.
+// judge returns about how many guesses a new password takes, where nothing else is wrong with it.
 func judge(password, name, old string) (n float64, problem error) {
 	small := strings.ToLower(password)
 	different := map[rune]bool{}
@@ -143,7 +143,7 @@ func Token() (token string, hash [32]byte) {
 	return token, sha256.Sum256([]byte(token))
 }
 
-// HashToken gives what is stored of a token or code.
+// HashToken returns what is stored of a token or code.
 func HashToken(token string) [32]byte { return sha256.Sum256([]byte(token)) }
 
 // letters leaves out what is misread: 0 o 1 l i.

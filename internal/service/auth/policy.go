@@ -7,7 +7,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// Loosens says whether something that a policy forbids is allowed with another one.
+// Loosens reports whether something that a policy forbids is allowed with another one.
 func Loosens(from, to wire.Policy) bool {
 	longer := from.EnrolmentDays > 0 && (to.EnrolmentDays == 0 || to.EnrolmentDays > from.EnrolmentDays)
 	missing := func(role string) bool { return !slices.Contains(to.SecondFactor, role) }
@@ -16,17 +16,17 @@ func Loosens(from, to wire.Policy) bool {
 		slices.ContainsFunc(from.SecondFactor, missing)
 }
 
-// MayApprove says whether approvals of somebody with these roles count for an application.
+// MayApprove reports whether approvals of somebody with these roles count for an application.
 func MayApprove(p wire.Policy, r Roles, application string) bool {
 	return r.For(wire.Reviewer, application) && (p.ManagersApprove || !r.Everywhere(wire.Admin))
 }
 
-// WantsSecond says whether somebody with these roles has to have a second factor.
+// WantsSecond reports whether somebody with these roles has to have a second factor.
 func WantsSecond(p wire.Policy, r Roles) bool {
 	return slices.ContainsFunc(p.SecondFactor, r.Somewhere)
 }
 
-// GainsReview says whether somebody may approve with some roles what they may not with others, be it that
+// GainsReview reports whether somebody may approve with some roles what they may not with others, be it that
 // they manage people no more.
 func GainsReview(p wire.Policy, from, to Roles) bool {
 	return slices.ContainsFunc(to, func(role string) bool {

@@ -56,15 +56,15 @@ func ParseRoles(list []string) (Roles, error) {
 	return out, errors.Join(errs...)
 }
 
-// Everywhere says whether somebody has a role for all applications, and for what belongs to none.
+// Everywhere reports whether somebody has a role for all applications, and for what belongs to none.
 func (r Roles) Everywhere(role string) bool { return slices.Contains(r, role) }
 
-// For says whether somebody has a role for an application.
+// For reports whether somebody has a role for an application.
 func (r Roles) For(role, application string) bool {
 	return r.Everywhere(role) || application != "" && slices.Contains(r, role+"@"+application)
 }
 
-// Somewhere says whether somebody has a role for any application.
+// Somewhere reports whether somebody has a role for any application.
 func (r Roles) Somewhere(role string) bool {
 	return r.Everywhere(role) || slices.ContainsFunc(r, func(x string) bool { return strings.HasPrefix(x, role+"@") })
 }

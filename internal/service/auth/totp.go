@@ -48,7 +48,7 @@ func codeAt(secret []byte, step int64) int {
 	return int(binary.BigEndian.Uint32(sum[at:])&0x7fff_ffff) % digits
 }
 
-// CheckSecond says whether a code fits now, and of which step it is. One of a step that was used, or of an
+// CheckSecond reports whether a code fits now, and of which step it is. One of a step that was used, or of an
 // earlier one, fits no more.
 func CheckSecond(secret []byte, code string, now time.Time, used int64) (step int64, ok bool) {
 	code = strings.ReplaceAll(strings.TrimSpace(code), " ", "")

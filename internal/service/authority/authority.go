@@ -157,7 +157,7 @@ func template(name string, life time.Duration) *x509.Certificate {
 // Fingerprint is the SHA-256 of the authority's certificate, for people to compare.
 func (a *Authority) Fingerprint() string { return Fingerprint(a.newest.cert.Raw) }
 
-// Fingerprint gives the SHA-256 of a certificate.
+// Fingerprint returns the SHA-256 of a certificate.
 func Fingerprint(der []byte) string {
 	sum := sha256.Sum256(der)
 	return hex.EncodeToString(sum[:])
@@ -209,7 +209,7 @@ func (a *Authority) agent(host string, request []byte, life time.Duration) (cert
 	return certPEM(der), t.SerialNumber.Text(16), nil
 }
 
-// Server gives the TLS settings of the service: its certificate, made anew before it ends, and
+// Server returns the TLS settings of the service: its certificate, made anew before it ends, and
 // agents' certificates checked where they are given.
 func (a *Authority) Server(names []string) *tls.Config {
 	var mu sync.Mutex

@@ -26,7 +26,7 @@ func open(t *testing.T, dir string) *Authority {
 	return a
 }
 
-// serves says whether somebody who trusts some authorities takes the service's certificate, by all that it is
+// serves reports whether somebody who trusts some authorities takes the service's certificate, by all that it is
 // sent with.
 func serves(t *testing.T, a *Authority, trusted []byte) error {
 	t.Helper()

@@ -89,7 +89,7 @@ type ACME struct {
 	Authority []byte // that its address is trusted by, in PEM form; nil are the system's
 }
 
-// TLS gives settings by which certificates are got and renewed when they are first asked for.
+// TLS returns settings by which certificates are got and renewed when they are first asked for.
 func (a ACME) TLS() (*tls.Config, error) {
 	t := &tls.Config{MinVersion: tls.VersionTLS12}
 	if a.Authority != nil {

@@ -35,7 +35,7 @@ func New(shares map[Class]Share) *Budgets {
 	return b
 }
 
-// Has says whether there is such a class.
+// Has reports whether there is such a class.
 func (b *Budgets) Has(class Class) bool { return b.lines[class] != nil }
 
 // Busy says that there was no place, or none in time.
@@ -232,7 +232,7 @@ func (l *line) leave(who string) {
 	l.serve()
 }
 
-// serve gives free places to those who wait.
+// serve returns free places to those who wait.
 func (l *line) serve() {
 	kept := l.waiting[:0]
 	for _, t := range l.waiting {

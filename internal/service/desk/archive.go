@@ -125,7 +125,7 @@ func (d *Desk) Import(ctx context.Context, application, host, fingerprint, by st
 	return id, d.Store.ShowSnapshot(ctx, id)
 }
 
-// fits says whether a file can be a snapshot of an application on a host.
+// fits reports whether a file can be a snapshot of an application on a host.
 func (d *Desk) fits(ctx context.Context, head archive.Head, application string, h store.Host) error {
 	if head.Taken.After(time.Now().Add(5 * time.Minute)) {
 		return fmt.Errorf("%w: the file says that the snapshot was taken in the future, at %s", ErrBad,

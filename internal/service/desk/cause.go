@@ -10,7 +10,7 @@ import (
 	"idletally/internal/service/store"
 )
 
-// newcomers gives what a snapshot has and the one before had not; nil where there is none before, or
+// newcomers returns what a snapshot has and the one before had not; nil where there is none before, or
 // where the snapshot has been looked at already: last is the newest report of its place.
 func (d *Desk) newcomers(ctx context.Context, snap store.Snapshot, last store.Report) (*drift.Newcomers, error) {
 	if last.Snapshot == snap.ID {

@@ -16,7 +16,7 @@ import (
 	"idletally/internal/service/store"
 )
 
-// Steps gives a plan's steps out of the very bytes that its digest stands for.
+// Steps returns a plan's steps out of the very bytes that its digest stands for.
 func (d *Desk) Steps(ctx context.Context, p store.Plan, part plan.HostPart, n int) ([]plan.Step, error) {
 	b, err := d.Store.PlanChunk(ctx, p.ID, part.Host, n)
 	if err != nil {
@@ -177,7 +177,7 @@ func (d *Desk) check(
 	return c.Check(each)
 }
 
-// node gives a folder's content as it was seen; nil where it was not.
+// node returns a folder's content as it was seen; nil where it was not.
 func node(ctx context.Context, seen access.Snapshot, folder string) (*tree.Node, error) {
 	_, c, err := seen.Way(ctx, folder)
 	if tree.IsUntold(err) {

@@ -228,7 +228,7 @@ func (d *Desk) AskSnapshots(
 	return nil
 }
 
-// asker gives the hosts of an application, and what has a snapshot taken on one. Its error is of all of them.
+// asker returns the hosts of an application, and what has a snapshot taken on one. Its error is of all of them.
 func (d *Desk) asker(
 	ctx context.Context, application string, ask wire.NewSnapshots, by string,
 ) (hosts []store.Host, one func(host string) (id string, err error), err error) {

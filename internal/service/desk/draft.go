@@ -391,7 +391,7 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 	return d.ready(ctx, b, r.Application, r.Host, doc.Roots, steps, nil)
 }
 
-// sawTheEnd says whether a snapshot was begun after a run had ended on its host.
+// sawTheEnd reports whether a snapshot was begun after a run had ended on its host.
 func sawTheEnd(snap store.Snapshot, run store.RunRow) bool {
 	switch {
 	case run.Ended == nil || snap.Taken == nil, snap.ID < run.ID: // asked for before the run began, whatever clocks say

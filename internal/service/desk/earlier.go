@@ -21,7 +21,7 @@ type earlier struct {
 	findings   bool           // whether there are any in it or below
 }
 
-// earlierThan gives what is known from before, by the newest report of its place, of what a snapshot cannot
+// earlierThan returns what is known from before, by the newest report of its place, of what a snapshot cannot
 // tell; nil where nothing is.
 func (d *Desk) earlierThan(ctx context.Context, snap store.Snapshot, last store.Report) (drift.Earlier, error) {
 	if last.Findings == 0 {
@@ -65,7 +65,7 @@ func (e *earlier) Below(ctx context.Context, path string, gap tree.Gap, each fun
 	}
 }
 
-// anyIn says whether there were findings in a folder or below. Gaps come side by side.
+// anyIn reports whether there were findings in a folder or below. Gaps come side by side.
 func (e *earlier) anyIn(ctx context.Context, folder string) (bool, error) {
 	if e.folder == folder {
 		return e.findings, nil
@@ -111,7 +111,7 @@ func (e *earlier) knownOf(
 	return last, nil
 }
 
-// setOf gives how a folder was; zero where nobody knows.
+// setOf returns how a folder was; zero where nobody knows.
 func (e *earlier) setOf(ctx context.Context, folder string) (perm.Set, error) {
 	if e.snap.Hash().IsZero() {
 		return perm.Set{}, nil

@@ -25,7 +25,7 @@ type lastLook struct {
 // key names what was seen: where it is equal, tree and accounts are.
 func (l lastLook) key() string { return string(l.snap.Forest) + string(l.snap.Directory) }
 
-// lastLooks gives the newest snapshots of an application on hosts; those without one are left out.
+// lastLooks returns the newest snapshots of an application on hosts; those without one are left out.
 func (d *Desk) lastLooks(ctx context.Context, application string, hosts []store.Host) (out []lastLook, err error) {
 	for _, h := range hosts {
 		l, err := d.lastLook(ctx, application, h.Name)
@@ -39,7 +39,7 @@ func (d *Desk) lastLooks(ctx context.Context, application string, hosts []store.
 	return out, nil
 }
 
-// lastLook gives the newest snapshot on a host, nil where there is none.
+// lastLook returns the newest snapshot on a host, nil where there is none.
 func (d *Desk) lastLook(ctx context.Context, application, host string) (*lastLook, error) {
 	snap, err := d.Store.Newest(ctx, application, host)
 	if errors.Is(err, store.ErrNotFound) {
@@ -272,7 +272,7 @@ func (d *Desk) Editions(ctx context.Context, application string, a, b int) (old,
 	return old, fresh, err
 }
 
-// Against gives the text that an application's next edition is held against: the published one, or none.
+// Against returns the text that an application's next edition is held against: the published one, or none.
 func (d *Desk) Against(ctx context.Context, text string) (string, error) {
 	doc, err := d.Parse(ctx, text)
 	if err != nil {

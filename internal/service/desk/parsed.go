@@ -108,7 +108,7 @@ func (d *Desk) parse(ctx context.Context, text string, env baseline.Env) (*basel
 	return out.Document, nil
 }
 
-// stillIncluded says whether the editions count that a document was made of.
+// stillIncluded reports whether the editions count that a document was made of.
 func (d *Desk) stillIncluded(ctx context.Context, doc *document) (bool, error) {
 	for application, number := range doc.included {
 		now, err := d.Store.PublishedNumber(ctx, application)

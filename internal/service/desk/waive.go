@@ -122,7 +122,7 @@ func (d *Desk) ofGroup(ctx context.Context, hosts []store.Host, in *wire.NewWaiv
 		in.Application)
 }
 
-// waivers gives those that count on a host.
+// waivers returns those that count on a host.
 func (d *Desk) waivers(ctx context.Context, application, host string) (*drift.Waivers, error) {
 	rows, err := d.Store.CountingWaivers(ctx, application)
 	if err != nil {

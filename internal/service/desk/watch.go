@@ -39,7 +39,7 @@ func (d *Desk) WatchList(ctx context.Context, h store.Host) (out []wire.WatchedP
 	return out, nil
 }
 
-// watched gives the roots of an application on a host, escaped, and whether other file systems below are kept.
+// watched returns the roots of an application on a host, escaped, and whether other file systems below are kept.
 func (d *Desk) watched(
 	ctx context.Context, application string, h store.Host,
 ) (roots []string, crossing bool, err error) {
@@ -108,7 +108,7 @@ func (d *Desk) TakeHeard(ctx context.Context, h store.Host, application string, 
 	return nil
 }
 
-// known says whether the newest snapshot of a place says just the same.
+// known reports whether the newest snapshot of a place says just the same.
 func (d *Desk) known(ctx context.Context, application, host string, done wire.SnapshotDone) (bool, error) {
 	last, err := d.Store.Latest(ctx, application, host)
 	if errors.Is(err, store.ErrNotFound) {

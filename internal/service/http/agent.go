@@ -161,7 +161,7 @@ func (s *Server) enrol(w http.ResponseWriter, r *http.Request) error {
 	})
 }
 
-// renew gives an agent another certificate before its own ends. The key is the agent's new one.
+// renew returns an agent another certificate before its own ends. The key is the agent's new one.
 func (s *Server) renew(w http.ResponseWriter, r *http.Request) error {
 	var in wire.Renewal
 	if err := readJSON(w, r, 64<<10, &in); err != nil {
@@ -405,7 +405,7 @@ func (s *Server) giveWork(w http.ResponseWriter, r *http.Request) error {
 	})
 }
 
-// giveQuestion gives an agent what somebody wants to know of its host. It waits apart from work,
+// giveQuestion returns an agent what somebody wants to know of its host. It waits apart from work,
 // so that questions are answered while a long run goes on.
 func (s *Server) giveQuestion(w http.ResponseWriter, r *http.Request) error {
 	host := agentHost(r.Context())
@@ -726,7 +726,7 @@ func (s *Server) takeOriginals(w http.ResponseWriter, r *http.Request) error {
 	return nil
 }
 
-// fits says whether originals can be of this part: an agent can only speak of the plan's own roots.
+// fits reports whether originals can be of this part: an agent can only speak of the plan's own roots.
 func (x part) fits(n int, chunk []byte) error {
 	if n < 0 || n >= len(x.Chunks) {
 		return huma.Error404NotFound("no such chunk")

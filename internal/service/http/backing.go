@@ -100,7 +100,7 @@ func (b *backing) says(id string, digest tree.Hash, reviewers []string) error {
 	return nil
 }
 
-// approvedBy gives whose approvals of a plan count, or an error unless the signed history says the same of
+// approvedBy returns whose approvals of a plan count, or an error unless the signed history says the same of
 // what is stored of the plan. The first call reads the whole history, each later one what has come since.
 func (s *Server) approvedBy(ctx context.Context, p store.Plan) (reviewers []string, err error) {
 	all, err := s.Store.Approvals(ctx, p.ID)

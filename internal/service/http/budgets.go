@@ -134,7 +134,7 @@ var costOf = func() map[string]budget.Class {
 	return out
 }()
 
-// costing gives the class of an operation or a route. Who adds one says here what it costs.
+// costing returns the class of an operation or a route. Who adds one says here what it costs.
 func costing(name string) budget.Class {
 	class, ok := costOf[name]
 	if !ok {

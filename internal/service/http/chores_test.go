@@ -13,7 +13,7 @@ import (
 	"idletally/internal/service/desk"
 )
 
-// methodsOf gives the methods of some packages' files, by name.
+// methodsOf returns the methods of some packages' files, by name.
 func methodsOf(t *testing.T, patterns ...string) map[string][]*ast.FuncDecl {
 	t.Helper()
 	out := map[string][]*ast.FuncDecl{}

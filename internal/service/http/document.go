@@ -56,7 +56,7 @@ func complete(doc *huma.OpenAPI) (used map[string]bool) {
 	return used
 }
 
-// fits says whether an example can stand for a schema.
+// fits reports whether an example can stand for a schema.
 func fits(s *huma.Schema, example any) bool {
 	if len(s.Enum) > 0 {
 		return false
@@ -70,7 +70,7 @@ func fits(s *huma.Schema, example any) bool {
 	return s.Type == huma.TypeArray && s.Items.Type == huma.TypeString
 }
 
-// each gives the operations with their paths.
+// each returns the operations with their paths.
 func each(doc *huma.OpenAPI) iter.Seq2[string, *huma.Operation] {
 	return func(yield func(string, *huma.Operation) bool) {
 		for path, item := range doc.Paths {
@@ -83,7 +83,7 @@ func each(doc *huma.OpenAPI) iter.Seq2[string, *huma.Operation] {
 	}
 }
 
-// bodies gives the names of the schemas that calls have as their bodies.
+// bodies returns the names of the schemas that calls have as their bodies.
 func bodies(doc *huma.OpenAPI) iter.Seq[string] {
 	return func(yield func(string) bool) {
 		for _, o := range each(doc) {
@@ -112,7 +112,7 @@ func keepClosed(doc *huma.OpenAPI, name string, closed map[string]bool) {
 	}
 }
 
-// references gives the names that a schema refers to by itself.
+// references returns the names that a schema refers to by itself.
 func references(s *huma.Schema) iter.Seq[string] {
 	return func(yield func(string) bool) {
 		for todo := []*huma.Schema{s}; len(todo) > 0; {

@@ -597,7 +597,7 @@ func (s *Server) currentDrift(ctx context.Context, application, host string, age
 	return out, nil
 }
 
-// only gives the host that was asked for of an application's; all where none was. One that is not among them
+// only returns the host that was asked for of an application's; all where none was. One that is not among them
 // is an error.
 func (s *Server) only(ctx context.Context, application string, hosts []store.Host, host string) ([]store.Host, error) {
 	if host == "" {

@@ -34,7 +34,7 @@ type feed struct {
 	running bool
 }
 
-// join gives what happens from now on; the channel is closed where the page cannot follow.
+// join returns what happens from now on; the channel is closed where the page cannot follow.
 func (f *feed) join() (chan wire.Happening, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()

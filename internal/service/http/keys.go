@@ -103,12 +103,12 @@ func (s *Server) certified(serial, version string, carried bool) store.Certified
 	}
 }
 
-// signed says whether this service signed where its history ended once, by the key that it has or one before.
+// signed reports whether this service signed where its history ended once, by the key that it has or one before.
 func (s *Server) signed(h chain.Head) bool {
 	return slices.ContainsFunc(s.Authority.Signers(), h.SignedBy)
 }
 
-// succeeds says whether an end of the history is the one that the newest key takes over from a former one.
+// succeeds reports whether an end of the history is the one that the newest key takes over from a former one.
 func (s *Server) succeeds(h chain.Head) bool {
 	from := s.moving.Load()
 	return from != nil && from.Seq == h.Seq && from.Hash == h.Hash

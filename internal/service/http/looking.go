@@ -171,7 +171,7 @@ func (s *Server) suppose(ctx context.Context, in Supposing, sc inquiry.Scene) (i
 	return out, nil
 }
 
-// accountsOf gives the accounts that an edition is read with: of the snapshot, or those that the
+// accountsOf returns the accounts that an edition is read with: of the snapshot, or those that the
 // host told of last.
 func (s *Server) accountsOf(ctx context.Context, sc inquiry.Scene) (*perm.Directory, error) {
 	if st, ok := sc.(*stored); ok {

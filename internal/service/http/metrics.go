@@ -84,7 +84,7 @@ type metrics struct {
 	nodes    prometheus.Counter
 }
 
-// figureOf gives what the table says of a metric.
+// figureOf returns what the table says of a metric.
 func figureOf(name string) Figure {
 	return OwnFigures[slices.IndexFunc(OwnFigures, func(f Figure) bool { return f.Name == name })]
 }
@@ -171,7 +171,7 @@ func (f *fleet) Collect(to chan<- prometheus.Metric) {
 	}
 }
 
-// known gives what was counted last, and whether that is too long ago.
+// known returns what was counted last, and whether that is too long ago.
 func (f *fleet) known() (figures []prometheus.Metric, old bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()

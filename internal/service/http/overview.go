@@ -73,7 +73,7 @@ func (s *Server) allHosts(ctx context.Context) (all []store.Host, err error) {
 	}
 }
 
-// current gives the newest report of each application on each host, with what is accepted by now: waivers
+// current returns the newest report of each application on each host, with what is accepted by now: waivers
 // have ended since, or were withdrawn.
 func (s *Server) current(ctx context.Context) ([]store.Report, error) {
 	reports, err := s.Store.CurrentReports(ctx)
@@ -226,7 +226,7 @@ func (s *Server) standings(
 	return out, nil
 }
 
-// silent says whether an enrolled host should be heard from, and is not.
+// silent reports whether an enrolled host should be heard from, and is not.
 func silent(h store.Host, at time.Time) bool {
 	return !h.Carried && (h.LastSeen == nil || at.Sub(*h.LastSeen) > unseenAt)
 }

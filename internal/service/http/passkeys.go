@@ -63,7 +63,7 @@ func (s *Server) answer(ctx context.Context, what, sealed string) (state []byte,
 	return c.State, err
 }
 
-// holderOf gives somebody with the passkeys that they have.
+// holderOf returns somebody with the passkeys that they have.
 func (s *Server) holderOf(ctx context.Context, name string) (p passkey.Person, err error) {
 	handle := sha256.Sum256(append(s.secret("passkeys"), name...))
 	p = passkey.Person{Handle: handle[:], Name: name}

@@ -261,7 +261,7 @@ func (s *Server) planRoutes() {
 	s.reviewRoutes(show)
 }
 
-// verifiedSteps gives steps out of the very bytes that the plan's digest stands for.
+// verifiedSteps returns steps out of the very bytes that the plan's digest stands for.
 func (s *Server) verifiedSteps(ctx context.Context, p store.Plan, host string, n int) ([]plan.Step, error) {
 	m, err := plan.ParseManifest(p.Manifest)
 	if err != nil {

@@ -27,7 +27,7 @@ type policy struct {
 // policyFor is how long another instance's change may be unknown here.
 const policyFor = 2 * time.Second
 
-// holds gives the policy that holds now.
+// holds returns the policy that holds now.
 func (s *Server) holds(ctx context.Context) (wire.Policy, error) {
 	s.policy.mu.Lock()
 	says, known := s.policy.says, time.Now().Before(s.policy.till)
@@ -75,7 +75,7 @@ func void(p wire.Policy, a store.Approval, application string) string {
 	return ""
 }
 
-// mayApprove says whether approvals of who calls count.
+// mayApprove reports whether approvals of who calls count.
 func (s *Server) mayApprove(ctx context.Context, application string) error {
 	p, err := s.holds(ctx)
 	if err != nil {
@@ -133,7 +133,7 @@ func wirePolicy(p store.Policy) wire.PolicyNow {
 	return out
 }
 
-// tagged gives a policy with its entity tag, which is of what holds and of what is to.
+// tagged returns a policy with its entity tag, which is of what holds and of what is to.
 func tagged(p store.Policy) (*shown[wire.PolicyNow], string) {
 	out := wirePolicy(p)
 	b, _ := json.Marshal(out) // it is plain values
@@ -304,7 +304,7 @@ func isFresh(w *who) error {
 		http.Header{"Www-Authenticate": {challenge}})
 }
 
-// hasSecond says whether somebody has a second factor here.
+// hasSecond reports whether somebody has a second factor here.
 func (s *Server) hasSecond(ctx context.Context, p store.Person) (bool, error) {
 	if p.Second != nil {
 		return true, nil
@@ -313,7 +313,7 @@ func (s *Server) hasSecond(ctx context.Context, p store.Person) (bool, error) {
 	return n > 0, err
 }
 
-// lacksSecond says whether somebody has to set up a second factor before anything else; of who comes by the
+// lacksSecond reports whether somebody has to set up a second factor before anything else; of who comes by the
 // provider it is the provider's to ask for one.
 func (s *Server) lacksSecond(ctx context.Context, p wire.Policy, who store.Person) (bool, error) {
 	if who.Provider || !auth.WantsSecond(p, who.Roles()) {

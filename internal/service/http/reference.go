@@ -32,7 +32,7 @@ var tags = []struct {
 	{"History and storage", []string{"history", "storage"}},
 }
 
-// tagOfPath gives the tag of an operation's path.
+// tagOfPath returns the tag of an operation's path.
 func tagOfPath(path string) []string {
 	first, _, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
 	for _, t := range tags {

@@ -277,7 +277,7 @@ const (
 	maxSaid         = 500_000 // bytes
 )
 
-// roomFor says whether somebody may say one thing more of a plan.
+// roomFor reports whether somebody may say one thing more of a plan.
 func roomFor(said []store.Remark, author string, more wire.NewRemark) bool {
 	own, bytes := 0, len(more.Path)+len(more.Body)
 	for _, r := range said {

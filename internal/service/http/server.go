@@ -305,7 +305,7 @@ func (s *Server) documents(next http.Handler) http.Handler {
 	})
 }
 
-// OpenAPI gives the document of the API.
+// OpenAPI returns the document of the API.
 func (s *Server) OpenAPI() *huma.OpenAPI { return s.api.OpenAPI() }
 
 // ForPeople serves people and programs, and no agents: these come by certificates of the service's own authority.
@@ -505,7 +505,7 @@ func (s *Server) use(r *http.Request, person string, x store.Session, says wire.
 	return s.Store.UseSession(r.Context(), x.ID)
 }
 
-// whileSignedIn gives a context that ends when who calls is signed in no more, for calls that last.
+// whileSignedIn returns a context that ends when who calls is signed in no more, for calls that last.
 func (s *Server) whileSignedIn(ctx context.Context) (context.Context, context.CancelFunc) {
 	me := caller(ctx)
 	if me == nil {

@@ -90,7 +90,7 @@ func (s *Server) newDevice(person string) (string, error) {
 	return base64.RawURLEncoding.EncodeToString(b), err
 }
 
-// deviceOf gives the id of a device that somebody signed in with before; "" where it is none of theirs.
+// deviceOf returns the id of a device that somebody signed in with before; "" where it is none of theirs.
 func (s *Server) deviceOf(person, kept string) string {
 	var d device
 	b, err := base64.RawURLEncoding.DecodeString(kept)
@@ -170,7 +170,7 @@ const (
 	maxRefusals   = 10_000 // all kinds
 )
 
-// note says whether a refusal is to be written down; otherwise it is counted.
+// note reports whether a refusal is to be written down; otherwise it is counted.
 func (r *refusals) note(by store.By, what, subject string, at time.Time) (first bool) {
 	r.mu.Lock()
 	defer r.mu.Unlock()

@@ -466,7 +466,7 @@ func (s *Server) Go() { _ = s.cmd.Process.Signal(syscall.SIGCONT) }
 // socketFile says in which folder a private server's socket is.
 const socketFile = "socket-folder"
 
-// Running gives the address of the private server that has its files in a folder, where one is at work.
+// Running returns the address of the private server that has its files in a folder, where one is at work.
 func Running(ctx context.Context, dir string) (dsn string, ok bool) {
 	secret, err1 := os.ReadFile(filepath.Join(dir, "password"))
 	sockets, err2 := os.ReadFile(filepath.Join(dir, socketFile))

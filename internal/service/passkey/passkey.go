@@ -89,7 +89,7 @@ func refused(err error) error {
 	return fmt.Errorf("%w: %w", ErrRefused, err)
 }
 
-// Begin gives what a browser makes a passkey by, as JSON, and the state that belongs to its answer.
+// Begin returns what a browser makes a passkey by, as JSON, and the state that belongs to its answer.
 func (s *Site) Begin(p Person) (options, state []byte, err error) {
 	u, err := p.user()
 	if err != nil {
@@ -136,7 +136,7 @@ func (s *Site) Made(p Person, state, answer []byte) (id, kept []byte, err error)
 	return c.ID, kept, err
 }
 
-// AskOf gives what a browser shows one of somebody's passkeys by, as JSON, and the state that belongs to its
+// AskOf returns what a browser shows one of somebody's passkeys by, as JSON, and the state that belongs to its
 // answer. It tells which they have: it is for who has shown otherwise that they are this person.
 func (s *Site) AskOf(p Person) (options, state []byte, err error) {
 	u, err := p.user()
@@ -150,7 +150,7 @@ func (s *Site) AskOf(p Person) (options, state []byte, err error) {
 	return both(assertion.Response, session)
 }
 
-// Ask gives what a browser shows a passkey by, as JSON, and the state that belongs to its answer. It tells
+// Ask returns what a browser shows a passkey by, as JSON, and the state that belongs to its answer. It tells
 // nothing of who has any.
 func (s *Site) Ask() (options, state []byte, err error) {
 	assertion, session, err := s.w.BeginDiscoverableLogin(webauthn.WithUserVerification(protocol.VerificationRequired))

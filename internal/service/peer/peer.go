@@ -35,7 +35,7 @@ func ParseProxies(list []string) (Proxies, error) {
 	return out, nil
 }
 
-// Have says whether an address is one of them.
+// Have reports whether an address is one of them.
 func (p Proxies) Have(a netip.Addr) bool {
 	for _, x := range p {
 		if x.Contains(a.Unmap()) {
@@ -48,7 +48,7 @@ func (p Proxies) Have(a netip.Addr) bool {
 // maxHops is how many proxies may have passed a call on.
 const maxHops = 16
 
-// Of gives the address that a request comes from: that of the peer or, where the peer is a proxy, the last
+// Of returns the address that a request comes from: that of the peer or, where the peer is a proxy, the last
 // address in X-Forwarded-For that is none. The address is not valid where the peer has none.
 func (p Proxies) Of(r *http.Request) netip.Addr {
 	at := address(r.RemoteAddr)

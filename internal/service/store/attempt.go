@@ -73,7 +73,7 @@ func (a *Attempt) mark(ctx context.Context, tx *sqlx.Tx) error {
 	return nil
 }
 
-// AttemptAnswer gives what came of the same call before; ErrNotFound where it was never made.
+// AttemptAnswer returns what came of the same call before; ErrNotFound where it was never made.
 func (s *Store) AttemptAnswer(ctx context.Context, a *Attempt) (out Answer, err error) {
 	var row struct {
 		Asked  []byte        `db:"asked"`

@@ -102,7 +102,7 @@ func (s *Store) Edition(ctx context.Context, application string, number int) (e 
 	return e, one(err, fmt.Sprintf("edition %d of %s", number, application))
 }
 
-// PublishedNumber gives the number of the edition of an application that counts; 0 where none does.
+// PublishedNumber returns the number of the edition of an application that counts; 0 where none does.
 func (s *Store) PublishedNumber(ctx context.Context, application string) (number int, err error) {
 	err = s.db.GetContext(ctx, &number,
 		`SELECT COALESCE(MAX(number), 0) FROM edition WHERE state = 'published' AND application = ?`, application)

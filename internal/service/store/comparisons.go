@@ -38,7 +38,7 @@ func dropStaleHeard(ctx context.Context, tx *sqlx.Tx, application, host string) 
 // what is slow of one leaves room for the others. Of one place there is never more than one.
 type Shares struct{ Application, Host int }
 
-// ClaimComparison gives the comparison that has waited longest, to be done within the lease that
+// ClaimComparison returns the comparison that has waited longest, to be done within the lease that
 // KeepComparison renews; nil where there is none, or none that its share allows. One whose lease ran out is
 // given again.
 func (s *Store) ClaimComparison(ctx context.Context, most Shares) (*Comparison, error) {

@@ -136,7 +136,7 @@ func (s *Store) Chain(
 	return h, strays, err
 }
 
-// Head gives where the history ends.
+// Head returns where the history ends.
 func (s *Store) Head(ctx context.Context) (chain.Head, error) { return head(ctx, s.db) }
 
 // Strays says how many lines stand outside of the chain that should not.

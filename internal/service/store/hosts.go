@@ -292,7 +292,7 @@ func (s *Store) Due(ctx context.Context) (work, questions []string, err error) {
 	return work, questions, err
 }
 
-// ClaimWork gives a host's agent its next work, if there is any. Taken work whose lease ran out
+// ClaimWork returns a host's agent its next work, if there is any. Taken work whose lease ran out
 // is given again: an agent that was killed goes on with it.
 func (s *Store) ClaimWork(ctx context.Context, host string) (*Work, error) {
 	var list []Work

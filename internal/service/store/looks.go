@@ -21,7 +21,7 @@ type Look struct {
 	WatchedAt   *time.Time `db:"watched_at"`
 }
 
-// Looks gives the newest look at each place: of one application, and one host, where they are given.
+// Looks returns the newest look at each place: of one application, and one host, where they are given.
 func (s *Store) Looks(ctx context.Context, application, host string) ([]Look, error) {
 	where, args := "", []any{}
 	if application != "" {

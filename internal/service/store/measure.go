@@ -8,7 +8,7 @@ import (
 	"idletally/internal/core/tree"
 )
 
-// measures gives what stored nodes come to, each with all that is below it. What is not stored is not in the answer.
+// measures returns what stored nodes come to, each with all that is below it. What is not stored is not in the answer.
 func (s *Store) measures(ctx context.Context, hashes []tree.Hash) (map[tree.Hash]tree.Measure, error) {
 	known := make(map[tree.Hash]tree.Measure, len(hashes))
 	unknown, err := s.storedMeasures(ctx, hashes, known)

@@ -8,7 +8,7 @@ import (
 	"time"
 )
 
-// CurrentReports gives the newest whole report of each application on each host.
+// CurrentReports returns the newest whole report of each application on each host.
 func (s *Store) CurrentReports(ctx context.Context) (out []Report, err error) {
 	err = s.db.SelectContext(ctx, &out, `SELECT `+reportColumns+` FROM report JOIN
 		(SELECT MAX(id) AS newest FROM report GROUP BY application, host, ready
@@ -16,7 +16,7 @@ func (s *Store) CurrentReports(ctx context.Context) (out []Report, err error) {
 	return out, err
 }
 
-// GroupsOn gives the groups of many reports at once, each with its report.
+// GroupsOn returns the groups of many reports at once, each with its report.
 func (s *Store) GroupsOn(ctx context.Context, reports []string, visit func(report string, g Group) error) error {
 	for part := range slices.Chunk(reports, 500) {
 		args := make([]any, len(part))

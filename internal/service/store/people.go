@@ -124,7 +124,7 @@ type NewPassword struct {
 	CountsFrom *time.Time // from when on approvals of the person count; nil leaves that
 }
 
-// SetPassword gives a person a new password, and ends their sessions and tokens.
+// SetPassword returns a person a new password, and ends their sessions and tokens.
 func (s *Store) SetPassword(ctx context.Context, name string, p NewPassword) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx,
@@ -221,7 +221,7 @@ func (s *Store) ShowSession(ctx context.Context, id string) error {
 	return err
 }
 
-// SessionStands says whether a session, or otherwise a token, still counts; a session that nobody used since
+// SessionStands reports whether a session, or otherwise a token, still counts; a session that nobody used since
 // a time does not.
 func (s *Store) SessionStands(
 	ctx context.Context, session string, token [32]byte, usedSince time.Time,
@@ -237,7 +237,7 @@ func (s *Store) SessionStands(
 	return stands, err
 }
 
-// TurnSession gives a session another token; ErrConflict where that was done already.
+// TurnSession returns a session another token; ErrConflict where that was done already.
 func (s *Store) TurnSession(ctx context.Context, from, to [32]byte) error {
 	r, err := s.db.ExecContext(ctx,
 		`UPDATE session SET token_hash = ?, before_hash = ?, turned = ? WHERE token_hash = ?`, to[:], from[:], now(),

@@ -106,7 +106,7 @@ func (s *Store) CountPlans(ctx context.Context, state string) (int64, error) {
 	return s.count(ctx, `SELECT COUNT(*) FROM plan WHERE state = ?`, state)
 }
 
-// PlanGroups gives a plan's equal steps.
+// PlanGroups returns a plan's equal steps.
 func (s *Store) PlanGroups(ctx context.Context, id string) (out []wire.PlanGroup, err error) {
 	var bodies [][]byte
 	if err := s.db.SelectContext(ctx, &bodies, `SELECT body FROM plan_group WHERE plan = ? ORDER BY n
@@ -136,7 +136,7 @@ func sayScheme(v *perm.View) {
 	}
 }
 
-// PlanChunk gives encoded steps.
+// PlanChunk returns encoded steps.
 func (s *Store) PlanChunk(ctx context.Context, id, host string, n int) ([]byte, error) {
 	var b []byte
 	err := s.db.GetContext(ctx, &b, `SELECT data FROM plan_chunk WHERE plan = ? AND host = ? AND n = ?`, id, host, n)
@@ -207,7 +207,7 @@ func (s *Store) StartRun(ctx context.Context, p Plan, m plan.Manifest, by string
 	return id, err
 }
 
-// ResumeRun gives halted and failed hosts their work again: those of the earliest wave among them, and the
+// ResumeRun returns halted and failed hosts their work again: those of the earliest wave among them, and the
 // rest when these have ended.
 func (s *Store) ResumeRun(ctx context.Context, id string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
@@ -310,7 +310,7 @@ func (s *Store) CountRuns(ctx context.Context) (int64, error) {
 	return s.count(ctx, `SELECT COUNT(*) FROM run`)
 }
 
-// RunHosts gives a run's hosts.
+// RunHosts returns a run's hosts.
 func (s *Store) RunHosts(ctx context.Context, run string) (out []wire.RunHost, err error) {
 	err = s.db.SelectContext(ctx, &out,
 		`SELECT host, wave, state, total, progress, done, already, skipped, refused, wrong, message FROM run_host
@@ -339,7 +339,7 @@ func (s *Store) PutOriginals(ctx context.Context, run, host string, n int, chunk
 	return err
 }
 
-// Originals gives what a run found on a host, chunk by chunk, as steps from the original to what the run made.
+// Originals returns what a run found on a host, chunk by chunk, as steps from the original to what the run made.
 func (s *Store) Originals(ctx context.Context, run, host string, n int) ([]plan.Step, error) {
 	what := fmt.Sprintf("originals %d of run %s on %s", n, run, host)
 	var b []byte

@@ -28,7 +28,7 @@ type policyRow struct {
 	By    string     `db:"next_by"`
 }
 
-// Policy gives what holds now.
+// Policy returns what holds now.
 func (s *Store) Policy(ctx context.Context) (p Policy, err error) {
 	var row policyRow
 	if err := s.db.GetContext(ctx, &row,

@@ -172,7 +172,7 @@ func (p pool) tx(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	})
 }
 
-// nodes gives the address of each node: a database's address may name several,
+// nodes returns the address of each node: a database's address may name several,
 // user:password@tcp(one:3306,two:3306)/name.
 func nodes(dsn string) []string {
 	head, rest, ok := strings.Cut(dsn, "@tcp(")

@@ -43,7 +43,7 @@ func (s *Store) Ask(ctx context.Context, host string, ask []byte) (string, error
 	return id, err
 }
 
-// TakeQuestion gives a host's agent the oldest question that waits; "" where there is none.
+// TakeQuestion returns a host's agent the oldest question that waits; "" where there is none.
 func (s *Store) TakeQuestion(ctx context.Context, host string) (id string, ask []byte, err error) {
 	var row struct {
 		ID  string `db:"id"`
@@ -87,7 +87,7 @@ func (s *Store) OpenQuestion(ctx context.Context, host, id string) error {
 	return err
 }
 
-// Answer gives the answer and forgets the question; nil while there is none.
+// Answer returns the answer and forgets the question; nil while there is none.
 func (s *Store) Answer(ctx context.Context, id string) ([]byte, error) {
 	var b []byte
 	err := s.db.GetContext(ctx, &b, `SELECT answer FROM question WHERE id = ? AND state = 'answered'`, id)
@@ -109,7 +109,7 @@ func (s *Store) Forget(ctx context.Context, id string) error {
 	return err
 }
 
-// HostDirectory gives the accounts that a host told of last, whatever the application, with the
+// HostDirectory returns the accounts that a host told of last, whatever the application, with the
 // hash of what it told; nil where it has told nothing yet.
 func (s *Store) HostDirectory(ctx context.Context, host string) (*perm.Directory, string, error) {
 	var v Snapshot

@@ -203,7 +203,7 @@ func (s *Store) FindingsAt(ctx context.Context, r Report, paths []string) (out [
 	return out, nil
 }
 
-// GroupsOf gives some groups of a report by their ids.
+// GroupsOf returns some groups of a report by their ids.
 func (s *Store) GroupsOf(ctx context.Context, report string, ids []string) (map[string]drift.Group, error) {
 	out := map[string]drift.Group{}
 	for part := range slices.Chunk(ids, atOnce) {
@@ -266,7 +266,7 @@ type Age struct {
 	Returned int        `db:"returned"`
 }
 
-// Groups gives the groups of a report, the weightiest first.
+// Groups returns the groups of a report, the weightiest first.
 func (s *Store) Groups(ctx context.Context, report string, limit int) ([]Group, error) {
 	var rows []struct {
 		Body []byte `db:"body"`

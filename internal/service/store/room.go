@@ -19,7 +19,7 @@ var (
 // somewhat is how much over a bound a list may be: two who add at once may both be the last.
 const somewhat = 100
 
-// room says whether there may be one more, of what a query counts; some of it can be removed.
+// room reports whether there may be one more, of what a query counts; some of it can be removed.
 func (s *Store) room(ctx context.Context, most int, what, query string, args ...any) error {
 	full, err := s.full(ctx, most, query, args...)
 	if err == nil && full {
@@ -28,7 +28,7 @@ func (s *Store) room(ctx context.Context, most int, what, query string, args ...
 	return err
 }
 
-// full says whether there are as many as there may be.
+// full reports whether there are as many as there may be.
 func (s *Store) full(ctx context.Context, most int, query string, args ...any) (bool, error) {
 	n, err := s.count(ctx, query, args...)
 	return n >= int64(most), err

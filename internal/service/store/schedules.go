@@ -114,7 +114,7 @@ func (s *Store) TakeDue(ctx context.Context, d Due) (mine bool, err error) {
 	return n > 0, err
 }
 
-// Waiting says whether a snapshot of an application on a host was asked for and is not there yet.
+// Waiting reports whether a snapshot of an application on a host was asked for and is not there yet.
 func (s *Store) Waiting(ctx context.Context, application, host string) (yes bool, err error) {
 	err = s.db.GetContext(ctx, &yes,
 		`SELECT EXISTS (SELECT 1 FROM snapshot WHERE application = ? AND host = ? AND state = 'waiting')`, application,

@@ -193,7 +193,7 @@ type Snapshot struct {
 const snapshotColumns = `id, host, application, state, roots, whole, heard, crossing, forest, directory, paths, gaps,
 	seen, denied, message, requested_by, created, taken, ways, looked`
 
-// Ways gives the way from / to each root; none where the snapshot is older than they are.
+// Ways returns the way from / to each root; none where the snapshot is older than they are.
 func (s Snapshot) Ways() (ways []access.Way, err error) {
 	if s.WaysText == nil {
 		return nil, nil
@@ -204,7 +204,7 @@ func (s Snapshot) Ways() (ways []access.Way, err error) {
 	return ways, nil
 }
 
-// RootList gives the snapshot's roots as they are.
+// RootList returns the snapshot's roots as they are.
 func (s Snapshot) RootList() (roots []string, err error) {
 	var paths []pathname.Path
 	if err := json.Unmarshal([]byte(s.Roots), &paths); err != nil {
@@ -216,7 +216,7 @@ func (s Snapshot) RootList() (roots []string, err error) {
 	return roots, nil
 }
 
-// asPaths gives roots a form that keeps their bytes in JSON.
+// asPaths returns roots a form that keeps their bytes in JSON.
 func asPaths(roots []string) (out []pathname.Path) {
 	for _, r := range roots {
 		out = append(out, pathname.Path(r))
@@ -224,7 +224,7 @@ func asPaths(roots []string) (out []pathname.Path) {
 	return out
 }
 
-// DeniedList gives what could not be read, and why.
+// DeniedList returns what could not be read, and why.
 func (s Snapshot) DeniedList() (denied []wire.Denied, err error) {
 	if err := json.Unmarshal([]byte(s.Denied), &denied); err != nil {
 		return nil, fmt.Errorf("what snapshot %s could not read is damaged: %w", s.ID, err)
@@ -434,7 +434,7 @@ func (s *Store) Newest(ctx context.Context, application, host string) (v Snapsho
 	return v, one(err, "a snapshot of "+application+" on "+host)
 }
 
-// NewestDirectory gives the accounts that an application's host last told of; nil where it has
+// NewestDirectory returns the accounts that an application's host last told of; nil where it has
 // told nothing yet, and numbers stand for names.
 func (s *Store) NewestDirectory(ctx context.Context, application, host string) (*perm.Directory, error) {
 	snap, err := s.Newest(ctx, application, host)
@@ -447,7 +447,7 @@ func (s *Store) NewestDirectory(ctx context.Context, application, host string) (
 	return s.Directory(ctx, snap)
 }
 
-// ReportDirectory gives the accounts that went with a report's snapshot.
+// ReportDirectory returns the accounts that went with a report's snapshot.
 func (s *Store) ReportDirectory(ctx context.Context, r Report) (*perm.Directory, error) {
 	snap, err := s.Snapshot(ctx, r.Snapshot)
 	if err != nil {
@@ -456,7 +456,7 @@ func (s *Store) ReportDirectory(ctx context.Context, r Report) (*perm.Directory,
 	return s.Directory(ctx, snap)
 }
 
-// Directory gives the accounts that went with a snapshot.
+// Directory returns the accounts that went with a snapshot.
 func (s *Store) Directory(ctx context.Context, v Snapshot) (*perm.Directory, error) {
 	var b []byte
 	if err := s.db.GetContext(ctx, &b, `SELECT data FROM directory WHERE hash = ?`, v.Directory); err != nil {

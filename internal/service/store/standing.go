@@ -98,7 +98,7 @@ func (w *ReportWriter) stand() error {
 	}
 }
 
-// unseen says whether a path lies where nothing could be read: nobody can say that it is mended.
+// unseen reports whether a path lies where nothing could be read: nobody can say that it is mended.
 func (w *ReportWriter) unseen(path string) bool {
 	for at := path; ; at = pathname.Folder(at) {
 		if _, found := slices.BinarySearch(w.gaps, at); found {
@@ -128,7 +128,7 @@ func (w *ReportWriter) ages() (map[string]Age, error) {
 	return out, err
 }
 
-// Trend gives the reports of an application on a host since a time, oldest first, thinned to so many.
+// Trend returns the reports of an application on a host since a time, oldest first, thinned to so many.
 func (s *Store) Trend(ctx context.Context, application, host string, since time.Time, most int) ([]Report, error) {
 	var rows []Report
 	const limit = 20_000

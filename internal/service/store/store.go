@@ -164,7 +164,7 @@ func nodeConnector(dsn string) (driver.Connector, error) {
 	return c, nil
 }
 
-// here says whether a host is this machine.
+// here reports whether a host is this machine.
 func here(host string) bool {
 	ip := net.ParseIP(host)
 	return host == "localhost" || ip != nil && ip.IsLoopback()
@@ -207,7 +207,7 @@ func (s *Store) Upkeep(ctx context.Context, name string, do func() error) error 
 // Close closes the connections.
 func (s *Store) Close() error { return s.db.Close() }
 
-// Ping says whether the database answers.
+// Ping reports whether the database answers.
 func (s *Store) Ping(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
@@ -341,7 +341,7 @@ func (s *Store) exec(ctx context.Context, query string, args ...any) (n int64, e
 	return r.RowsAffected()
 }
 
-// repeated gives so many placeholders with commas between.
+// repeated returns so many placeholders with commas between.
 func repeated(place string, n int) string {
 	return strings.TrimSuffix(strings.Repeat(place+",", n), ",")
 }

@@ -24,7 +24,7 @@ type Waiver struct {
 	Withdrawn   *time.Time `db:"withdrawn"`
 }
 
-// Counts says whether a waiver still accepts anything.
+// Counts reports whether a waiver still accepts anything.
 func (w Waiver) Counts(at time.Time) bool { return w.Withdrawn == nil && w.Ends.After(at) }
 
 const waiverColumns = `id, application, host, pattern, rule_name, kind, aspect, found, found_value, reason, author,

@@ -52,7 +52,7 @@ func actOn(path string) []byte { return identity(path, "by") }
 // maxOthers bounds who else is told of one path.
 const maxOthers = 5
 
-// Acts gives, of each of some paths, the last that was done to it between two times, and who else did something.
+// Acts returns, of each of some paths, the last that was done to it between two times, and who else did something.
 func (s *Store) Acts(
 	ctx context.Context, application, host string, paths []string, from, to time.Time,
 ) (map[string]wire.Act, error) {
@@ -120,7 +120,7 @@ func (s *Store) Happen(ctx context.Context, h Happening) error {
 	return err
 }
 
-// Happened gives what just happened, the oldest first: also what may have been given before.
+// Happened returns what just happened, the oldest first: also what may have been given before.
 func (s *Store) Happened(ctx context.Context) (out []Happening, err error) {
 	err = s.db.SelectContext(ctx, &out,
 		`SELECT id, kind, application, host, subject FROM happening WHERE id > ? ORDER BY id LIMIT 2000`,

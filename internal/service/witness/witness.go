@@ -21,7 +21,7 @@ import (
 
 // A Source is where the history is kept.
 type Source interface {
-	// Head gives where the history ends.
+	// Head returns where the history ends.
 	Head(ctx context.Context) (chain.Head, error)
 	// Lines hands out the lines behind one, up to another.
 	Lines(ctx context.Context, after, upTo int64, visit func(chain.Line) error) error
@@ -61,7 +61,7 @@ func (f *Fault) Error() string { return "the history is not what it was: " + f.W
 
 func fault(format string, args ...any) error { return &Fault{fmt.Sprintf(format, args...)} }
 
-// Least gives the line that the history had, when it was looked at: an end before that is none of ours,
+// Least returns the line that the history had, when it was looked at: an end before that is none of ours,
 // whoever signed it.
 func (w *Witness) Least() int64 { return w.least.Load() }
 

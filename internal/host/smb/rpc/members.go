@@ -244,7 +244,7 @@ func (m *members) domain(name string) (sid ntsd.SID, err error) {
 	return sid, err
 }
 
-// groups gives the groups of its own domain that an account is in.
+// groups returns the groups of its own domain that an account is in.
 func (m *members) groups(h handle, domain, account ntsd.SID) (out []ntsd.SID, err error) {
 	_, rid, _ := account.RID()
 	w := &writer{}
@@ -283,7 +283,7 @@ func (m *members) groups(h handle, domain, account ntsd.SID) (out []ntsd.SID, er
 	return out, err
 }
 
-// aliases gives the local groups of a domain that any of some identities is in.
+// aliases returns the local groups of a domain that any of some identities is in.
 func (m *members) aliases(h handle, domain ntsd.SID, who []ntsd.SID) (out []ntsd.SID, err error) {
 	w := &writer{}
 	w.handle(h)

@@ -102,7 +102,7 @@ func (r *reader) domains() (out []domain) {
 	return out
 }
 
-// Of gives the names of identities, in their order. One that the server does not know has an empty name.
+// Of returns the names of identities, in their order. One that the server does not know has an empty name.
 func (n *Names) Of(sids []ntsd.SID) ([]nt.Name, error) {
 	var out []nt.Name
 	for part := range slices.Chunk(sids, most) {
@@ -168,7 +168,7 @@ func (n *Names) Of(sids []ntsd.SID) ([]nt.Name, error) {
 	return out, nil
 }
 
-// SIDs gives the identities that have names, in their order. One that the server does not know is the zero SID.
+// SIDs returns the identities that have names, in their order. One that the server does not know is the zero SID.
 func (n *Names) SIDs(names []string) ([]ntsd.SID, error) {
 	var out []ntsd.SID
 	for part := range slices.Chunk(names, most/4) {
