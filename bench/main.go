@@ -31,7 +31,7 @@ func main() {
 	}{
 		{"snapshot", func() error { return snapshot(*entries, *rounds, *dir) }},
 		{"store", func() error { return keep(*entries) }},
-		{"reach", func() error { return reach(*entries, *rounds) }},
+		{"reach", func() error { return benchSubtree(*entries, *rounds) }},
 		{"compare", func() error { return compare(*entries, *rounds) }},
 		{"derive", func() error { return draft(*entries, *rounds) }},
 		{"run", func() error {

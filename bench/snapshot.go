@@ -172,15 +172,15 @@ func product(root, file string, whole bool) (seconds float64, paths, size int, e
 	defer spool.Close()
 
 	start := time.Now()
-	past, err := scan.OpenPast(file, whole)
+	past, err := scan.OpenCache(file, whole)
 	if err != nil {
 		return 0, 0, 0, err
 	}
 	defer past.Close()
 
-	_, stats, err := scan.Scan(context.Background(), []string{root}, scan.Options{Past: past}, spool)
+	_, stats, err := scan.Scan(context.Background(), []string{root}, scan.Options{Cache: past}, spool)
 	if err == nil {
-		err = stats.Remember(past)
+		err = stats.Store(past)
 	}
 
 	return time.Since(start).Seconds(), int(stats.Paths), int(spool.Size()), err

@@ -393,4 +393,4 @@ func fails(t *testing.T, what string, err error, status int, says string) {
 }
 
 // pastOf asks the history for what begins with a word.
-func pastOf(what string) client.Past { return client.Past{What: what} }
+func pastOf(what string) client.HistoryQuery { return client.HistoryQuery{What: what} }

@@ -278,7 +278,7 @@ func TestWhoApproves(t *testing.T) {
 	}
 
 	must(t, run(p)) // harbourmaster's approval counts again
-	list, err := admin.History(ctx, client.Past{What: "policy"}, 10)
+	list, err := admin.History(ctx, client.HistoryQuery{What: "policy"}, 10)
 	if err != nil || len(list) != 4 ||
 		!strings.Contains(list[0].Detail, "managers approve nothing; new reviewers count after 48 h") {
 		t.Errorf("%+v, %v", list, err)

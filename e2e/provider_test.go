@@ -287,7 +287,7 @@ func TestProvider(t *testing.T) {
 	api.Token = ""
 	_, err = api.SignIn(t.Context(), wire.SignIn{Name: "purser", Password: ""})
 	fails(t, "by password", err, http.StatusUnauthorized, "wrong")
-	past, err := admin.History(t.Context(), client.Past{What: "sign-in", Who: "purser"}, 10)
+	past, err := admin.History(t.Context(), client.HistoryQuery{What: "sign-in", Who: "purser"}, 10)
 	if err != nil || len(past) != 3 {
 		t.Errorf("%+v, %v", past, err)
 	}

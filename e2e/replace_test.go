@@ -130,7 +130,7 @@ func TestKeysAreReplaced(t *testing.T) {
 
 	// The history went over to the newest key once, and to who has the former one it never does again.
 	admin := as(t, s, "admin")
-	list, err := admin.History(ctx, client.Past{What: "order key replaced"}, 10)
+	list, err := admin.History(ctx, client.HistoryQuery{What: "order key replaced"}, 10)
 	if err != nil || len(list) != 1 {
 		t.Errorf("%+v, %v", list, err)
 	}

@@ -114,7 +114,7 @@ func TestRoles(t *testing.T) {
 		}
 	}
 
-	past, err := admin.History(ctx, client.Past{What: "refused", Who: "only-viewer"}, 200)
+	past, err := admin.History(ctx, client.HistoryQuery{What: "refused", Who: "only-viewer"}, 200)
 	if err != nil || len(past) < 20 || !slices.ContainsFunc(past, func(h wire.History) bool {
 		return h.Subject == "add-person" && strings.Contains(h.Detail, "role admin")
 	}) {
@@ -313,7 +313,7 @@ func rolesOfOne(t *testing.T, s *demo.Stage, operations []string) {
 		"/reports/{id}":   group.Report,
 	})
 
-	past, err := as(t, s, "admin").History(ctx, client.Past{What: "refused", Who: "elsewhere"}, 200)
+	past, err := as(t, s, "admin").History(ctx, client.HistoryQuery{What: "refused", Who: "elsewhere"}, 200)
 	if err != nil || len(past) != len(tries)-1 { // one only asks
 		t.Errorf("the history tells of %d refusals, want %d: %v", len(past), len(tries), err)
 	}

@@ -144,7 +144,7 @@ func TestSecondFactorAndSessions(t *testing.T) {
 	c.login()
 	admin.want(0, "signed out everywhere", "person", "reset", "bosun", "--sessions")
 	c.want(1, "sign in first", "host", "list")
-	past, err := as(t, s, "admin").History(ctx, client.Past{What: "second factor"}, 20)
+	past, err := as(t, s, "admin").History(ctx, client.HistoryQuery{What: "second factor"}, 20)
 	if err != nil || len(past) < 3 {
 		t.Errorf("%+v, %v", past, err)
 	}
@@ -402,7 +402,7 @@ func TestGuesses(t *testing.T) {
 	}
 
 	for _, what := range []string{"sign-in refused", "enrolment refused"} {
-		list, err := admin.History(ctx, client.Past{What: what}, 100)
+		list, err := admin.History(ctx, client.HistoryQuery{What: what}, 100)
 		if err != nil || len(list) == 0 || len(list) > 3 {
 			t.Errorf("%d lines say %s, %v", len(list), what, err)
 		}

@@ -340,12 +340,12 @@ func tryRights(t *testing.T, s *demo.Stage) {
 
 	_, err = viewer.Hosts(ctx)
 	fails(t, "after signing out", err, 401, "sign in first")
-	left, err := admin.History(ctx, client.Past{What: "sign-out"}, 10)
+	left, err := admin.History(ctx, client.HistoryQuery{What: "sign-out"}, 10)
 	if err != nil || len(left) == 0 || left[0].Who != "lookout" || left[0].Sentence != "lookout signed out" {
 		t.Errorf("history of signing out: %+v, %v", left, err)
 	}
 
-	list, err := admin.History(ctx, client.Past{What: "own"}, 200)
+	list, err := admin.History(ctx, client.HistoryQuery{What: "own"}, 200)
 	if err != nil ||
 		!slices.ContainsFunc(list, func(h wire.History) bool {
 			return h.What == "own approval refused" && h.Who == "quartermaster"

@@ -40,7 +40,7 @@ func TestTokensAndHistory(t *testing.T) {
 	fails(t, "a token by a token", err, 403, "sign in yourself")
 	fails(t, "ending a token by a token", program.RemoveToken(ctx, made.ID), 403, "sign in yourself")
 	fails(t, "ending somebody else's", as(t, s, "lookout").RemoveToken(ctx, made.ID), 404, "not found")
-	list, err := person.History(ctx, client.Past{What: "snapshot", Who: "quartermaster"}, 10)
+	list, err := person.History(ctx, client.HistoryQuery{What: "snapshot", Who: "quartermaster"}, 10)
 	if err != nil || len(list) == 0 || list[0].Token != "nightly look" ||
 		!strings.Contains(list[0].Sentence, "quartermaster (token nightly look) ") ||
 		strings.Contains(list[0].Detail, "nightly") {

@@ -268,6 +268,42 @@ func TestDocComments(t *testing.T) {
 	}
 }
 
+// What docs/words.md says is not to be used is no name of a type, a function or a method.
+func TestWordsNotToBeUsed(t *testing.T) {
+	text, err := os.ReadFile("../docs/words.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, table, ok := strings.Cut(string(text), "## Not to be used for identifiers")
+	if !ok {
+		t.Fatal("docs/words.md has no such table")
+	}
+	words := map[string]bool{}
+	for line := range strings.Lines(table) {
+		if cells := strings.Split(line, "|"); len(cells) > 3 && !strings.Contains(cells[1], "---") {
+			for word := range strings.SplitSeq(cells[1], ",") {
+				words[strings.TrimSpace(word)] = true
+			}
+		}
+	}
+	delete(words, "word") // the head of the table
+	if len(words) < 15 {
+		t.Fatalf("only %d words are in the table", len(words))
+	}
+
+	for _, f := range goFiles(t) {
+		// The names of the API's types stand in its document, and are promised.
+		if strings.HasSuffix(f.name, "_test.go") || strings.HasPrefix(f.name, "internal/wire/") {
+			continue
+		}
+		for _, d := range documented(f) {
+			if words[strings.ToLower(d.name)] {
+				t.Errorf("%s:%d: %s is a word that docs/words.md has another one for", f.name, f.line(d.pos), d.name)
+			}
+		}
+	}
+}
+
 type doc struct {
 	name, doc string
 	pos       token.Pos

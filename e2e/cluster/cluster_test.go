@@ -426,7 +426,7 @@ func (w *work) verify(t *testing.T, s *demo.Stage) {
 		t.Errorf("%d snapshots that nobody asked for", extra)
 	}
 
-	past, err := api.History(ctx, client.Past{}, 100_000)
+	past, err := api.History(ctx, client.HistoryQuery{}, 100_000)
 	must(t, err)
 	said := map[string]int{}
 	for _, h := range past {

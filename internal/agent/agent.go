@@ -284,7 +284,7 @@ type Agent struct {
 	Version string // of this program
 	Settings
 	Deaf bool // does not listen to the kernel: what changes is found by snapshots that are asked for
-	own
+	remembered
 	api   *client.Agent
 	roots []string
 	state watchState
@@ -305,12 +305,12 @@ type host interface {
 	snapshot(ctx context.Context, w *wire.Work, roots []string, done *atomic.Int64) error
 	// answer answers a question about a path that may be shown.
 	answer(ctx context.Context, q wire.Question) (wire.Reply, error)
-	// reach is how a run gets at its paths, until hangUp.
-	reach(ctx context.Context) (r change.Reach, hangUp func(), err error)
-	// deaf says why nothing can be heard of changes; "" where it can.
-	deaf() string
-	// listen follows what changes, until the context ends.
-	listen(ctx context.Context, list []wire.WatchedPlace)
+	// fileSystem is how a run gets at its paths, until hangUp.
+	fileSystem(ctx context.Context) (r change.FileSystem, hangUp func(), err error)
+	// unwatchable says why nothing can be heard of changes; "" where it can.
+	unwatchable() string
+	// watch follows what changes, until the context ends.
+	watch(ctx context.Context, list []wire.WatchedPlace)
 	// spelled returns a path as the host's roots spell it, where another spelling is the same to the host.
 	spelled(path string) string
 	// top reports whether / itself is shown: what is in it then depends on the roots.
@@ -572,14 +572,14 @@ func (s *stored) Steps(n int) ([]plan.Step, error) {
 
 var runID = regexp.MustCompile(`^[0-9a-z]{16}$`)
 
-// desk is where a run's chunks come from, and what it found goes to: the service, or files that are carried.
-type desk interface {
+// runSink is where a run's chunks come from, and what it found goes to: the service, or files that are carried.
+type runSink interface {
 	Chunk(ctx context.Context, work string, n int) ([]byte, error)
 	SendOriginals(ctx context.Context, work string, n int, chunk []byte) error
 	RunDone(ctx context.Context, work string, d wire.RunDone) error
 }
 
-func (a *Agent) run(ctx context.Context, to desk, w *wire.Work, done, total *atomic.Int64, halt *atomic.Bool) error {
+func (a *Agent) run(ctx context.Context, to runSink, w *wire.Work, done, total *atomic.Int64, halt *atomic.Bool) error {
 	fail := func(format string, args ...any) error {
 		msg := fmt.Sprintf(format, args...)
 		a.Log.Error("run failed", "work", w.ID, "reason", msg)
@@ -658,13 +658,13 @@ func (a *Agent) run(ctx context.Context, to desk, w *wire.Work, done, total *ato
 		Halt:     halt.Load,
 	}
 
-	reach, hangUp, err := a.host.reach(ctx)
+	reach, hangUp, err := a.host.fileSystem(ctx)
 	if err != nil {
 		return fail("%v", err)
 	}
 	defer hangUp()
 
-	r.Reach = reach
+	r.Files = reach
 	end := wire.RunDone{State: "finished"}
 	if err := r.Run(ctx); err != nil {
 		if ctx.Err() != nil {
@@ -725,7 +725,7 @@ func raws(escaped []string) []string {
 
 // sendOriginals hands what was found before each change in, chunk by chunk.
 func sendOriginals(
-	ctx context.Context, to desk, work string, j *change.Journal, chunks change.Chunks, left map[int]perm.Set,
+	ctx context.Context, to runSink, work string, j *change.Journal, chunks change.Chunks, left map[int]perm.Set,
 ) error {
 	return originals(j, chunks, left, func(n int, list []plan.Step) error {
 		return to.SendOriginals(ctx, work, n, plan.EncodeChunk(list))

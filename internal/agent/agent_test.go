@@ -370,7 +370,7 @@ func TestCancelledSnapshot(t *testing.T) {
 		}
 	}
 
-	a.Gentle = &scan.Gentle{AtMost: 1}
+	a.Gentle = &scan.Throttle{AtMost: 1}
 	go func() {
 		time.Sleep(300 * time.Millisecond)
 		s.mu.Lock()

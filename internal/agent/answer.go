@@ -86,7 +86,7 @@ func (a *Agent) files(ctx context.Context, q wire.Question) (r wire.Reply, err e
 	if err != nil {
 		return r, err
 	}
-	reach, hangUp, err := a.host.reach(ctx)
+	reach, hangUp, err := a.host.fileSystem(ctx)
 	if err != nil {
 		return r, err
 	}
@@ -141,9 +141,15 @@ func (a *Agent) leads(path string) bool {
 	return slices.ContainsFunc(a.roots, func(own string) bool { return pathname.Under(own, path) })
 }
 
-// reachOf makes the core's question of one about all that is in a folder.
-func (*Agent) reachOf(dir *perm.Directory, q wire.Question) (access.Reach, error) {
-	return inquiry.ReachOf(dir, inquiry.BelowAsk{Path: string(q.Path), Account: q.Account, Operation: q.Operation,
-		Suppose: inquiry.Suppose{Joining: q.Joining, Privileges: q.Privileges}, Behind: q.Behind,
-		After: string(q.After), Limit: min(q.Limit, wire.MaxFolder)})
+// subtreeQueryOf makes the core's question of one about all that is in a folder.
+func (*Agent) subtreeQueryOf(dir *perm.Directory, q wire.Question) (access.SubtreeQuery, error) {
+	return inquiry.SubtreeQueryOf(dir, inquiry.BelowAsk{
+		Path:      string(q.Path),
+		Account:   q.Account,
+		Operation: q.Operation,
+		Suppose:   inquiry.Suppose{Joining: q.Joining, Privileges: q.Privileges},
+		Behind:    q.Behind,
+		After:     string(q.After),
+		Limit:     min(q.Limit, wire.MaxFolder),
+	})
 }

@@ -19,12 +19,12 @@ import (
 	"idletally/internal/wire"
 )
 
-// own is what an agent of a Linux system keeps beside.
-type own struct {
-	Gentle   *scan.Gentle // how scans keep out of the way; nil: not at all
+// remembered is what an agent of a Linux system keeps beside.
+type remembered struct {
+	Gentle   *scan.Throttle // how scans keep out of the way; nil: not at all
 	accounts identity.Recent
 	owners   identity.Owners
-	held     sync.Map // by the name of a past: the mutex of who uses it
+	held     sync.Map // by the name of a cache: the mutex of who uses it
 }
 
 // posix is the Linux system that the agent runs on.
@@ -34,14 +34,16 @@ func ownHost(a *Agent) host { return &posix{a} }
 
 func (h *posix) top() bool { return false }
 
-func (h *posix) deaf() string { return "" }
+func (h *posix) unwatchable() string { return "" }
 
 func (h *posix) spelled(path string) string { return path }
 
-func (h *posix) listen(ctx context.Context, list []wire.WatchedPlace) { h.a.follow(ctx, list) }
+func (h *posix) watch(ctx context.Context, list []wire.WatchedPlace) { h.a.follow(ctx, list) }
 
-// reach is nothing: a run gets at this system's own paths by itself.
-func (h *posix) reach(context.Context) (change.Reach, func(), error) { return nil, func() {}, nil }
+// fileSystem returns nothing: a run opens this system's own paths by itself.
+func (h *posix) fileSystem(context.Context) (change.FileSystem, func(), error) {
+	return nil, func() {}, nil
+}
 
 func (h *posix) answer(ctx context.Context, q wire.Question) (r wire.Reply, err error) {
 	a, path := h.a, string(q.Path)
@@ -87,7 +89,7 @@ func (a *Agent) bounds() look.Bounds {
 }
 
 func (a *Agent) below(ctx context.Context, q wire.Question, dir *perm.Directory, r *wire.Reply) (access.Found, error) {
-	reach, err := a.reachOf(dir, q)
+	reach, err := a.subtreeQueryOf(dir, q)
 	if err != nil {
 		return access.Found{}, err
 	}

@@ -172,13 +172,13 @@ func PutBack(
 
 	allowed := raws(s.Roots)
 	was := local{filepath.Join(runs, run), (r.Steps + plan.StepsPerChunk - 1) / plan.StepsPerChunk}
-	reach, hangUp, err := hostOf(&Agent{Settings: s}).reach(ctx)
+	reach, hangUp, err := hostOf(&Agent{Settings: s}).fileSystem(ctx)
 	if err != nil {
 		return out, err
 	}
 	defer hangUp()
 
-	left, err := (&change.Runner{Journal: j, Roots: allowed, Chunks: was, Reach: reach}).Settle(ctx)
+	left, err := (&change.Runner{Journal: j, Roots: allowed, Chunks: was, Files: reach}).Settle(ctx)
 	if err != nil {
 		return out, err
 	}
@@ -232,7 +232,7 @@ func PutBack(
 		Allowed:  allowed,
 		Chunks:   chunks,
 		Progress: progress,
-		Reach:    reach,
+		Files:    reach,
 		PutBack:  true,
 	}
 

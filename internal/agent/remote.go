@@ -184,8 +184,8 @@ func (j Joining) through(ctx context.Context, run *ssh.Running, code string) (go
 	return got, err
 }
 
-// Attend keeps a remote host's agent at work until the context ends.
-func (s Settings) Attend(ctx context.Context, folder string, args []string, log *slog.Logger) error {
+// Serve keeps a remote host's agent at work until the context ends.
+func (s Settings) Serve(ctx context.Context, folder string, args []string, log *slog.Logger) error {
 	free, err := lock(folder)
 	if err != nil {
 		return err
@@ -200,7 +200,7 @@ func (s Settings) Attend(ctx context.Context, folder string, args []string, log 
 	service := net.JoinHostPort(u.Hostname(), cmp.Or(u.Port(), "443"))
 	for fails := 0; ctx.Err() == nil; fails++ {
 		begun := time.Now()
-		err := s.attend(ctx, service, args, log)
+		err := s.serve(ctx, service, args, log)
 		if ctx.Err() != nil {
 			break
 		}
@@ -221,7 +221,7 @@ func (s Settings) Attend(ctx context.Context, folder string, args []string, log 
 	return ctx.Err()
 }
 
-func (s Settings) attend(ctx context.Context, service string, args []string, log *slog.Logger) error {
+func (s Settings) serve(ctx context.Context, service string, args []string, log *slog.Logger) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 

@@ -106,7 +106,7 @@ func (h *descriptors) domain(ctx context.Context) ([]nt.Account, error) {
 
 func (h *descriptors) top() bool { return true }
 
-func (h *descriptors) deaf() string {
+func (h *descriptors) unwatchable() string {
 	if h.a.Server == nil {
 		return "this system is not watched: take snapshots"
 	}
@@ -130,14 +130,14 @@ func (h *descriptors) spelled(path string) string {
 	return path
 }
 
-func (h *descriptors) listen(context.Context, []wire.WatchedPlace) {}
+func (h *descriptors) watch(context.Context, []wire.WatchedPlace) {}
 
-func (h *descriptors) reach(ctx context.Context) (r change.Reach, hangUp func(), err error) {
+func (h *descriptors) fileSystem(ctx context.Context) (r change.FileSystem, hangUp func(), err error) {
 	s, err := h.dial(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
-	return nt.Reach(ctx, s), func() { _ = s.Close() }, nil // nothing more is asked of it
+	return nt.FileSystem(ctx, s), func() { _ = s.Close() }, nil // nothing more is asked of it
 }
 
 func (h *descriptors) snapshot(ctx context.Context, w *wire.Work, roots []string, done *atomic.Int64) error {
@@ -483,7 +483,7 @@ func (h *descriptors) below(ctx context.Context, s nt.Server, q wire.Question) (
 	if err := h.mark(ctx, s, way, dir); err != nil {
 		return r, err
 	}
-	reach, err := h.a.reachOf(dir, q)
+	reach, err := h.a.subtreeQueryOf(dir, q)
 	if err != nil {
 		return r, err
 	}

@@ -52,7 +52,7 @@ func (h *posix) snapshot(ctx context.Context, w *wire.Work, roots []string, done
 		return err
 	}
 
-	if err := found.stats.Remember(found.past); err != nil { // the next scan reads everything
+	if err := found.stats.Store(found.past); err != nil { // the next scan reads everything
 		a.Log.Warn("what the scan found is not kept", "error", err)
 	}
 
@@ -78,18 +78,18 @@ func Outcome(roots []string, forest tree.Hash, stats scan.Stats, dir *perm.Direc
 type looked struct {
 	forest tree.Hash
 	stats  scan.Stats
-	past   *scan.Past
+	past   *scan.Cache
 	whole  bool
 }
 
 var errScan = errors.New("scan")
 
-// wholeEvery is how often everything is read, whatever the past says.
+// wholeEvery is how often everything is read, whatever the cache says.
 const wholeEvery = 24 * time.Hour
 
 // hold has nobody else use what is known of some roots meanwhile, until what it gives is called.
 func (a *Agent) hold(roots []string) (free func()) {
-	m, _ := a.held.LoadOrStore(pastName(roots), &sync.Mutex{})
+	m, _ := a.held.LoadOrStore(cacheName(roots), &sync.Mutex{})
 	m.(*sync.Mutex).Lock()
 	return m.(*sync.Mutex).Unlock
 }
@@ -113,7 +113,7 @@ func (a *Agent) lookOnce(ctx context.Context, roots []string, whole bool, opt sc
 	}
 	defer spool.Close()
 
-	if out.past, err = a.past(roots, whole); err != nil {
+	if out.past, err = a.cache(roots, whole); err != nil {
 		return out, fmt.Errorf("%w: %w", errScan, err)
 	}
 
@@ -125,7 +125,7 @@ func (a *Agent) lookOnce(ctx context.Context, roots []string, whole bool, opt sc
 	}()
 
 	start := time.Now()
-	opt.Past, opt.Gentle = out.past, a.Gentle
+	opt.Cache, opt.Throttle = out.past, a.Gentle
 	out.forest, out.stats, err = scan.Scan(ctx, roots, opt, spool)
 	if err != nil {
 		return out, fmt.Errorf("%w: %w", errScan, err)
@@ -143,17 +143,17 @@ func (a *Agent) lookOnce(ctx context.Context, roots []string, whole bool, opt sc
 	return out, nil
 }
 
-func (a *Agent) pastFile(roots []string) string {
-	return filepath.Join(a.Folder, "past", pastName(roots))
+func (a *Agent) cacheFile(roots []string) string {
+	return filepath.Join(a.Folder, "past", cacheName(roots))
 }
 
-func pastName(roots []string) string {
+func cacheName(roots []string) string {
 	name := sha256.Sum256([]byte(strings.Join(roots, "\x00")))
 	return hex.EncodeToString(name[:12])
 }
 
-// past opens what the last scan of some roots found.
-func (a *Agent) past(roots []string, whole bool) (*scan.Past, error) {
+// cache opens what the last scan of some roots found.
+func (a *Agent) cache(roots []string, whole bool) (*scan.Cache, error) {
 	folder := filepath.Join(a.Folder, "past")
 	if err := private.MkdirAll(folder); err != nil {
 		return nil, err
@@ -171,11 +171,11 @@ func (a *Agent) past(roots []string, whole bool) (*scan.Past, error) {
 		}
 	}
 
-	file := a.pastFile(roots)
-	p, err := scan.OpenPast(file, whole)
+	file := a.cacheFile(roots)
+	p, err := scan.OpenCache(file, whole)
 	if err == nil && !p.Whole() && time.Since(p.Full()) > wholeEvery {
 		p.Close()
-		return scan.OpenPast(file, true)
+		return scan.OpenCache(file, true)
 	}
 
 	return p, err

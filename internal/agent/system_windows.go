@@ -14,8 +14,8 @@ import (
 	"idletally/internal/private"
 )
 
-// own is what an agent of a Linux system keeps beside: here it is nothing.
-type own struct{}
+// remembered is what an agent of a Linux system keeps beside: here it is nothing.
+type remembered struct{}
 
 // ownHost is the Windows system that the agent runs on: its volumes are what a file server's shares are.
 func ownHost(a *Agent) host {

@@ -436,15 +436,15 @@ func (f *follower) tell(ctx context.Context, heard watch.Changes) error {
 	f.inodes = opt.Inodes
 	f.paths = found.stats.Paths
 	f.owners = owners
-	if err := found.stats.Remember(found.past); err != nil {
-		return errors.Join(err, scan.Forget(f.a.pastFile(f.roots)))
+	if err := found.stats.Store(found.past); err != nil {
+		return errors.Join(err, scan.Forget(f.a.cacheFile(f.roots)))
 	}
 
 	return nil
 }
 
 // acts words what processes did.
-func acts(doings []watch.Doing, dir *perm.Directory) []wire.Act {
+func acts(doings []watch.FileEvent, dir *perm.Directory) []wire.Act {
 	out := []wire.Act{}
 	last := map[string]time.Time{} // by path: each act of one has a time of its own, by which it is kept
 	for _, d := range doings {

@@ -35,7 +35,7 @@ func accessCommand(o *options) *cobra.Command {
 	var w where
 	decide := decideCommand(o, &w)
 	n := obvious(
-		noun("access", "Who can do what, and why", decide, holdersCommand(o, &w), matrixCommand(o, &w),
+		commandGroup("access", "Who can do what, and why", decide, holdersCommand(o, &w), matrixCommand(o, &w),
 			belowCommand(o, &w), probeCommand(o, &w)),
 		decide, func(a []string) bool {
 			return len(a) > 1 && slices.ContainsFunc(a, func(s string) bool { return strings.Contains(s, "/") })
@@ -90,7 +90,7 @@ and renaming what is in it.`,
 			}
 
 			if o.output == "table" {
-				say(c, "%s at %s (%s; %s)", j.Account.Name, j.Path, j.Kind, origin(j.Origin))
+				printf(c, "%s at %s (%s; %s)", j.Account.Name, j.Path, j.Kind, origin(j.Origin))
 				groups(c, j)
 			}
 
@@ -104,13 +104,13 @@ and renaming what is in it.`,
 
 func groups(c *cobra.Command, j wire.Judgement) {
 	if len(j.Account.Groups) > 0 {
-		say(c, "groups: %s", strings.Join(j.Account.Groups, ", "))
+		printf(c, "groups: %s", strings.Join(j.Account.Groups, ", "))
 	}
 	for _, n := range j.Account.Notes {
-		say(c, "note: %s", n)
+		printf(c, "note: %s", n)
 	}
 	if j.Suppose != "" {
-		say(c, "then: %s", j.Suppose)
+		printf(c, "then: %s", j.Suppose)
 	}
 }
 
@@ -208,10 +208,10 @@ func (o *options) showOneAnswer(c *cobra.Command, j wire.Judgement) error {
 			word, can = "Not known", "can perhaps"
 		}
 
-		say(c, "%s%s: %s %s %s %s", title, word, j.Account.Name, can, x.Operation.Words(), j.Path)
-		say(c, "  because %s", x.Reason)
+		printf(c, "%s%s: %s %s %s %s", title, word, j.Account.Name, can, x.Operation.Words(), j.Path)
+		printf(c, "  because %s", x.Reason)
 		if x.Entry != "" {
-			say(c, "  entry %s on %s", x.Entry, x.At)
+			printf(c, "  entry %s on %s", x.Entry, x.At)
 		}
 
 		for _, p := range x.Way {
@@ -222,7 +222,7 @@ func (o *options) showOneAnswer(c *cobra.Command, j wire.Judgement) error {
 			case !p.Passed:
 				mark = "╳ "
 			}
-			say(c, "  %s%s%s", mark, p.Path, map[bool]string{true: "  " + p.Reason, false: ""}[p.Reached])
+			printf(c, "  %s%s%s", mark, p.Path, map[bool]string{true: "  " + p.Reason, false: ""}[p.Reached])
 		}
 
 		end := "▼ "
@@ -230,15 +230,15 @@ func (o *options) showOneAnswer(c *cobra.Command, j wire.Judgement) error {
 			end = "  "
 		}
 
-		say(c, "  %s%s", end, j.Path)
+		printf(c, "  %s%s", end, j.Path)
 		for _, n := range x.Notes {
-			say(c, "  note: %s", n)
+			printf(c, "  note: %s", n)
 		}
 	}
 
 	if len(j.Then) > 0 {
 		show("now    ", j.Answers[0])
-		say(c, "supposed: %s", j.Suppose)
+		printf(c, "supposed: %s", j.Suppose)
 		show("then   ", j.Then[0])
 	} else {
 		show("", j.Answers[0])
@@ -282,12 +282,12 @@ func holdersCommand(o *options, w *where) *cobra.Command {
 
 			if o.output == "table" {
 				if h.Operation == access.Create && op == access.Write {
-					say(c, "To write a folder is to make, remove and rename what is in it: the operation create.")
+					printf(c, "To write a folder is to make, remove and rename what is in it: the operation create.")
 				}
-				say(c, "Who can %s %s (%s; %s): %d of %d accounts", h.Operation.Words(), h.Path, h.Kind,
+				printf(c, "Who can %s %s (%s; %s): %d of %d accounts", h.Operation.Words(), h.Path, h.Kind,
 					origin(h.Origin), len(h.Allowed), h.Accounts)
 				if h.Suppose != "" {
-					say(c, "supposed: %s", h.Suppose)
+					printf(c, "supposed: %s", h.Suppose)
 				}
 			}
 
@@ -337,12 +337,12 @@ is shown as now → then.`,
 			}
 
 			if o.output == "table" {
-				say(c, "%s (%s; %s)", m.Path, m.Kind, origin(m.Origin))
+				printf(c, "%s (%s; %s)", m.Path, m.Kind, origin(m.Origin))
 				if m.Suppose != "" {
-					say(c, "supposed: %s", m.Suppose)
+					printf(c, "supposed: %s", m.Suppose)
 				}
 				if n := m.Accounts - len(m.Rows); n > 0 {
-					say(c, "%d more accounts are not shown.", n)
+					printf(c, "%d more accounts are not shown.", n)
 				}
 			}
 
@@ -452,36 +452,36 @@ func (o *options) showBelow(c *cobra.Command, b wire.Below, paths, behind bool) 
 		can = "could, if every folder let through,"
 	}
 
-	say(c, "%s %s %s %s paths of %s (%s)", b.Account.Name, can, b.Operation.Words(), num(b.Held), where,
+	printf(c, "%s %s %s %s paths of %s (%s)", b.Account.Name, can, b.Operation.Words(), num(b.Held), where,
 		origin(b.Origin))
 	if supposed {
-		say(c, "supposed: %s: then %s; %s gained, %s lost", b.Suppose, num(b.Then), num(b.Gained), num(b.Lost))
+		printf(c, "supposed: %s: then %s; %s gained, %s lost", b.Suppose, num(b.Then), num(b.Gained), num(b.Lost))
 	}
 
 	if b.Stopped != "" {
-		say(c, "%s", b.Stopped)
+		printf(c, "%s", b.Stopped)
 	}
 
 	if err := o.show(c, t); err != nil {
 		return err
 	}
 
-	say(c, "%s paths looked at; %s folders no way leads into", num(b.Looked), num(b.Closed))
+	printf(c, "%s paths looked at; %s folders no way leads into", num(b.Looked), num(b.Closed))
 	if b.Closed > 0 {
-		say(c, "What lies behind those shows with --behind.")
+		printf(c, "What lies behind those shows with --behind.")
 	}
 
 	if b.Unknown > 0 {
-		say(c, "%s paths of which it is not known: the server does not tell who is in a group that their lists name",
+		printf(c, "%s paths of which it is not known: the server does not tell who is in a group that their lists name",
 			num(b.Unknown))
 	}
 
 	if b.Unread > 0 {
-		say(c, "%s folders whose content is not known", num(b.Unread))
+		printf(c, "%s folders whose content is not known", num(b.Unread))
 	}
 
 	if paths && b.Next != "" {
-		say(c, "There are more: --after '%s'", strings.ReplaceAll(b.Next, "'", `'\''`))
+		printf(c, "There are more: --after '%s'", strings.ReplaceAll(b.Next, "'", `'\''`))
 	}
 
 	return nil
@@ -533,7 +533,7 @@ it is shown. Exits with 4 then.`,
 			}
 
 			if o.output == "table" {
-				say(c, "%s at %s (%s; %s)", p.Account.Name, p.Path, p.Kind, origin(p.Origin))
+				printf(c, "%s at %s (%s; %s)", p.Account.Name, p.Path, p.Kind, origin(p.Origin))
 			}
 
 			if err := o.show(c, t); err != nil {

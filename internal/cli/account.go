@@ -56,7 +56,7 @@ from the next login on.` + whereHelp,
 		},
 	}
 
-	n := noun("account", "Show accounts and their groups", show)
+	n := commandGroup("account", "Show accounts and their groups", show)
 	w.flags(n)
 	return n
 }

@@ -29,7 +29,7 @@ func passwordIn(flag, file string) (string, error) {
 
 func agentCommand(o *options) *cobra.Command {
 	var folder string
-	c := noun("agent", "Run and enrol the agent of this host", agentRun(&folder), agentEnrol(&folder),
+	c := commandGroup("agent", "Run and enrol the agent of this host", agentRun(&folder), agentEnrol(&folder),
 		agentStdio(&folder), agentRequest(&folder), agentJoin(&folder), agentCarry(o, &folder), agentProber(&folder),
 		agentStatus(o, &folder), runsHere(o, &folder), putBackHere(o, &folder))
 	c.PersistentFlags().StringVar(&folder, "folder", "/var/lib/idletally-agent", "the agent's own folder")
@@ -93,7 +93,7 @@ func agentRun(folder *string) *cobra.Command {
 					return err
 				}
 				if s.Remote != nil {
-					return stopped(s.Attend(c.Context(), folder, handedOn(c), log))
+					return stopped(s.Serve(c.Context(), folder, handedOn(c), log))
 				}
 				a, err := agent.New(folder, log)
 				if err != nil {
@@ -270,9 +270,9 @@ goes to nobody but the file server.`,
 			}
 
 			if noMore {
-				say(c, "%s is no prober any more.", a[0])
+				printf(c, "%s is no prober any more.", a[0])
 			} else {
-				say(c, "%s is a prober now.", a[0])
+				printf(c, "%s is a prober now.", a[0])
 			}
 
 			return nil

@@ -235,7 +235,7 @@ Who can change the file can make anybody an admin: give the service's public key
 	}
 
 	write.Flags().BoolVar(&without, "without-keys", false, "leave the service's keys out")
-	c := noun("backup", "Back the service up, and restore it", write, check, restore)
+	c := commandGroup("backup", "Back the service up, and restore it", write, check, restore)
 	c.PersistentFlags().StringVar(&data, "data", "/var/lib/idletally", "the service's own folder")
 	c.PersistentFlags().StringVar(&dsn, "database", os.Getenv("IDLETALLY_DATABASE"),
 		"its database, where that is not its private one; better given by IDLETALLY_DATABASE")
@@ -297,17 +297,17 @@ func (o *options) sayRevived(c *cobra.Command, r store.Revived, keptTokens bool)
 	if o.output == "json" {
 		return
 	}
-	say(c, "\nEverybody has to sign in again: %d sessions ended.", r.Sessions)
+	printf(c, "\nEverybody has to sign in again: %d sessions ended.", r.Sessions)
 	tokens := "ended; make those anew that are needed"
 	if keptTokens {
 		tokens = "count again; end those that you had ended"
 	}
-	say(c, "%d tokens %s:", len(r.Tokens), tokens)
+	printf(c, "%d tokens %s:", len(r.Tokens), tokens)
 	for _, t := range r.Tokens {
-		say(c, "  %s  %s, for %s: %s", t.ID, t.Person, printable(t.Name), strings.Join(t.Roles(), ", "))
+		printf(c, "  %s  %s, for %s: %s", t.ID, t.Person, printable(t.Name), strings.Join(t.Roles(), ", "))
 	}
-	say(c, "These people count again; remove those that you had removed: %s", strings.Join(r.People, ", "))
-	say(c, "The certificates of these hosts' agents count again; shut those out that you had shut out: %s",
+	printf(c, "These people count again; remove those that you had removed: %s", strings.Join(r.People, ", "))
+	printf(c, "The certificates of these hosts' agents count again; shut those out that you had shut out: %s",
 		cmp.Or(strings.Join(r.Hosts, ", "), "none"))
 }
 

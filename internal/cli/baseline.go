@@ -272,7 +272,7 @@ APPLICATION HOST --root FOLDER`,
 				if !x.Seen {
 					seen = "not in its last snapshot: taken for a file"
 				}
-				say(c, "%s on %s (%s, %s), by edition %d", a[1], x.Host, x.Kind, seen, x.Edition)
+				printf(c, "%s on %s (%s, %s), by edition %d", a[1], x.Host, x.Kind, seen, x.Edition)
 			}
 
 			if err := o.show(c, t); err != nil {
@@ -280,7 +280,7 @@ APPLICATION HOST --root FOLDER`,
 			}
 
 			if o.output == "table" && len(x.NotFor) > 0 {
-				say(c, "These rules match the path, and their conditions do not: %s", strings.Join(x.NotFor, ", "))
+				printf(c, "These rules match the path, and their conditions do not: %s", strings.Join(x.NotFor, ", "))
 			}
 
 			return nil
@@ -289,7 +289,8 @@ APPLICATION HOST --root FOLDER`,
 
 	explain.Flags().StringVar(&host, "host", "", "the host")
 	explain.Flags().IntVar(&edition, "edition", 0, "an edition's number (default: the published one)")
-	return noun("baseline", "Manage baselines: what should be", derive, check, effect, upload, publish, list, show,
+	return commandGroup("baseline", "Manage baselines: what should be", derive, check, effect, upload, publish, list,
+		show,
 		compare, explain, schema)
 }
 
@@ -302,7 +303,7 @@ func (o *options) showEffect(c *cobra.Command, e wire.EditionEffect) error {
 	}
 	for _, h := range e.Hosts {
 		if o.output == "table" {
-			say(c, "%s: %d findings now, %d then: %d new, %d gone, %d with another declaration", h.Host, h.Before,
+			printf(c, "%s: %d findings now, %d then: %d new, %d gone, %d with another declaration", h.Host, h.Before,
 				h.After, h.New, h.Gone, h.Changed)
 		}
 		for _, s := range h.Shifts {
@@ -320,7 +321,7 @@ func (o *options) showEffect(c *cobra.Command, e wire.EditionEffect) error {
 	}
 
 	if o.output == "table" && len(e.Unseen) > 0 {
-		say(c, "No snapshot yet, so nothing can be said of: %s", strings.Join(e.Unseen, ", "))
+		printf(c, "No snapshot yet, so nothing can be said of: %s", strings.Join(e.Unseen, ", "))
 	}
 
 	return nil
@@ -410,7 +411,7 @@ func showChecked(o *options, c *cobra.Command, all []checkedFile, strict bool) e
 // sayChecked says it as compilers do, a line each.
 func sayChecked(c *cobra.Command, k checkedFile) {
 	for _, e := range k.Errors {
-		say(c, "%s:%d:%d: %s", k.File, e.Line, e.Column, e.Message)
+		printf(c, "%s:%d:%d: %s", k.File, e.Line, e.Column, e.Message)
 	}
 
 	for _, p := range k.Problems {
@@ -418,15 +419,15 @@ func sayChecked(c *cobra.Command, k checkedFile) {
 		if p.Host != "" {
 			host = "host " + p.Host + ": "
 		}
-		say(c, "%s:%d:%d: %s%s", k.File, p.Line, p.Column, host, p.Message)
+		printf(c, "%s:%d:%d: %s%s", k.File, p.Line, p.Column, host, p.Message)
 	}
 
 	for _, w := range k.Warnings {
-		say(c, "%s:%d:%d: warning: rule %s: %s", k.File, w.Line, w.Column, w.Rule, w.Message)
+		printf(c, "%s:%d:%d: warning: rule %s: %s", k.File, w.Line, w.Column, w.Rule, w.Message)
 		if w.Example != "" {
-			say(c, "    such as %s", w.Example)
+			printf(c, "    such as %s", w.Example)
 		}
-		say(c, "    write instead: %s", w.Instead)
+		printf(c, "    write instead: %s", w.Instead)
 	}
 
 	if k.OK {
@@ -434,6 +435,6 @@ func sayChecked(c *cobra.Command, k checkedFile) {
 		if len(k.Hosts) > 0 {
 			hosts = "applies to " + strings.Join(k.Hosts, ", ")
 		}
-		say(c, "%s is a sound baseline of %s: %d rules; %s.", k.File, k.Application, k.Rules, hosts)
+		printf(c, "%s is a sound baseline of %s: %d rules; %s.", k.File, k.Application, k.Rules, hosts)
 	}
 }

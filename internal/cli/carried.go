@@ -47,11 +47,11 @@ The roots are this host's own decision, as with "idletally agent enrol".`,
 				return err
 			}
 
-			say(c,
+			printf(c,
 				"The fingerprint of this request is %s. Tell it whoever admits the host, by another way than "+
 					"the file goes.",
 				fingerprint)
-			say(c, "Carry %s to where the service is, and there: idletally host admit NAME %s ADMISSION",
+			printf(c, "Carry %s to where the service is, and there: idletally host admit NAME %s ADMISSION",
 				printable(a[0]), printable(a[0]))
 			return nil
 		},
@@ -90,7 +90,8 @@ host admit" has shown it and somebody has told it by another way.`,
 				return err
 			}
 
-			say(c, "This is host %s. Orders are carried out with: idletally agent carry ORDER REPORT", printable(host))
+			printf(c, "This is host %s. Orders are carried out with: idletally agent carry ORDER REPORT",
+				printable(host))
 			return nil
 		},
 	}

@@ -217,7 +217,7 @@ func checked(c *cobra.Command) {
 	}
 }
 
-func noun(use, short string, verbs ...*cobra.Command) *cobra.Command {
+func commandGroup(use, short string, verbs ...*cobra.Command) *cobra.Command {
 	c := &cobra.Command{Use: use, Short: short, RunE: func(c *cobra.Command, args []string) error {
 		if err := unknown(c, args); err != nil {
 			return err

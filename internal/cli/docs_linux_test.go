@@ -125,7 +125,7 @@ func TestReferenceOfSettings(t *testing.T) {
 		"or in the file that `--settings` names, where it has the flag's name; a flag counts before\n" +
 		"the environment, and that before the file. `idletally serve --check` says what counts, and from " +
 		"where.\n\n| setting | environment | by default | |\n| --- | --- | --- | --- |\n")
-	for _, name := range own(serve) {
+	for _, name := range settableFlags(serve) {
 		f := serve.Flags().Lookup(name)
 		usual := f.DefValue
 		if usual == "[]" {

@@ -141,7 +141,7 @@ func (o *options) you(ctx context.Context, x *examination) *client.Client {
 		return nil
 	}
 
-	if !x.reach(ctx, api) {
+	if !x.ping(ctx, api) {
 		return nil
 	}
 	me, err := api.Me(ctx)
@@ -157,8 +157,8 @@ func (o *options) you(ctx context.Context, x *examination) *client.Client {
 	return api
 }
 
-// reach calls a service, and compares clocks.
-func (x *examination) reach(ctx context.Context, api *client.Client) bool {
+// ping calls a service, and compares clocks.
+func (x *examination) ping(ctx context.Context, api *client.Client) bool {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, api.Address+"/readyz", nil)
 	if err != nil {
 		x.add(wrong, "correct the address", "%v", err)
@@ -338,7 +338,7 @@ func thisHost(ctx context.Context, x *examination, folder string) {
 
 	if s.Service != "" { // or nothing leads there
 		if api, err := client.New(s.Service, s.Authority, ""); err == nil {
-			x.reach(ctx, api)
+			x.ping(ctx, api)
 		}
 	}
 
@@ -414,7 +414,7 @@ func theFolder(ctx context.Context, x *examination, data, dsn string) {
 		x.either(running, odd, "start the service, or give its database's address by IDLETALLY_DATABASE",
 			"the private database answers")
 	} else {
-		err := store.Reach(ctx, dsn)
+		err := store.Ping(ctx, dsn)
 		x.either(err == nil, wrong, "start it, or correct the address", "the database %s answers",
 			store.WithoutPassword(dsn))
 	}

@@ -197,7 +197,7 @@ none is scheduled; for hosts that watch, from when the agent last said that noth
 			err := eachOf(c, several, "causes", pages.Page, func(x wire.Cause) {
 				n++
 				if n > 1 {
-					say(c, "")
+					printf(c, "")
 				}
 
 				what := plural(x.Paths, "new "+x.Kind)
@@ -205,15 +205,15 @@ none is scheduled; for hosts that watch, from when the agent last said that noth
 					what = plural(x.Paths, x.Kind) + " wrong again"
 				}
 
-				say(c, "%s: %s in %s", x.Host, what, x.Folder)
-				say(c, "    %s %s instead of %s, such as %s; seen %s, last %s", x.Aspect, x.Found, x.Declared,
+				printf(c, "%s: %s in %s", x.Host, what, x.Folder)
+				printf(c, "    %s %s instead of %s, such as %s; seen %s, last %s", x.Aspect, x.Found, x.Declared,
 					x.Example, plural(x.Times, "time"), when(x.LastSeen))
-				say(c, "    likely cause: %s", x.Why)
-				say(c, "    instead: %s", x.Instead)
+				printf(c, "    likely cause: %s", x.Why)
+				printf(c, "    instead: %s", x.Instead)
 			})
 
 			if err == nil && n == 0 {
-				say(c, "No new paths came out wrong.")
+				printf(c, "No new paths came out wrong.")
 			}
 
 			return err
@@ -260,7 +260,8 @@ each host was looked at, lately, with success, at everything. Programs use drift
 			"how long a look counts, such as 90m, 26h or 7d; by default as the schedules have it")
 	}
 
-	return noun("drift", "Show where hosts have drifted from their baselines", show, findings, driftWatch(o), trend,
+	return commandGroup("drift", "Show where hosts have drifted from their baselines", show, findings, driftWatch(o),
+		trend,
 		causes, written, fileDrift(o))
 }
 

@@ -51,25 +51,25 @@ func showDrift(o *options, c *cobra.Command, application string, d client.Drift)
 	if o.output != "table" {
 		return o.show(c, driftLines(d))
 	}
-	say(c, "%s: %s.", application, d.Verdict.Says)
+	printf(c, "%s: %s.", application, d.Verdict.Says)
 	if len(d.Hosts) == 0 {
 		return nil
 	}
-	say(c, "")
+	printf(c, "")
 	if err := hostLines(o, c, d); err != nil {
 		return err
 	}
 
 	waived := sum(d.Reports, func(r wire.Report) int64 { return r.Waived })
 	if waived > 0 && !slices.ContainsFunc(d.Groups, func(g wire.Group) bool { return g.Waiver != nil }) {
-		say(c, "%d findings more are waived: --waived shows them, idletally waiver list says why.", waived)
+		printf(c, "%d findings more are waived: --waived shows them, idletally waiver list says why.", waived)
 	}
 
 	if len(d.Groups) == 0 {
 		return nil
 	}
 
-	say(c, "")
+	printf(c, "")
 	return o.show(c, equalLines(d.Groups))
 }
 
@@ -116,12 +116,13 @@ func hostLines(o *options, c *cobra.Command, d client.Drift) error {
 	}
 
 	if left > 0 {
-		say(c, "%d hosts more are as declared: --host shows one.", left)
+		printf(c, "%d hosts more are as declared: --host shows one.", left)
 	}
 
 	for _, r := range d.Reports {
 		if r.MoreGroups > 0 {
-			say(c, "On %s there are %d groups more, of less weight: idletally drift findings lists all paths.", r.Host,
+			printf(c, "On %s there are %d groups more, of less weight: idletally drift findings lists all paths.",
+				r.Host,
 				r.MoreGroups)
 		}
 	}
@@ -130,7 +131,7 @@ func hostLines(o *options, c *cobra.Command, d client.Drift) error {
 	for _, r := range d.Reports {
 		for _, p := range r.Problems {
 			if !said[p.Message] {
-				say(c, "On %s: %s", r.Host, p.Message)
+				printf(c, "On %s: %s", r.Host, p.Message)
 			}
 			said[p.Message] = true
 		}

@@ -123,7 +123,7 @@ func (f *following) tell(d client.Drift) error {
 			continue
 		}
 
-		say(f.c, "%s  %s: %s", time.Now().Local().Format(time.TimeOnly), h.Host, h.Says)
+		printf(f.c, "%s  %s: %s", time.Now().Local().Format(time.TimeOnly), h.Host, h.Says)
 	}
 
 	return nil

@@ -154,7 +154,7 @@ one lies. The host's key has to be known; keys are lent to nobody, and no port i
 				return err
 			}
 
-			say(c, "Enrolled as host %s. Start it with: idletally agent run --folder %s", host,
+			printf(c, "Enrolled as host %s. Start it with: idletally agent run --folder %s", host,
 				pathname.Escape(filepath.ToSlash(*folder)))
 			return nil
 		}}

@@ -31,7 +31,7 @@ func fileCommands(o *options) []*cobra.Command {
 	var roots []string
 	var host, application, fingerprint string
 	var cross bool
-	var gentle scan.Gentle
+	var gentle scan.Throttle
 	save := &cobra.Command{
 		Use: "save FILE",
 		Short: "Take a snapshot of this machine into a file, without any service; exit code 4 where a root " +
@@ -61,7 +61,7 @@ func fileCommands(o *options) []*cobra.Command {
 			}
 
 			head, unread, err := saveHere(c.Context(), a[0], archive.Head{Host: host, Application: application}, roots,
-				scan.Options{Cross: cross, Gentle: &gentle})
+				scan.Options{Cross: cross, Throttle: &gentle})
 			if err != nil {
 				return err
 			}
@@ -215,7 +215,7 @@ func saveHere(
 	}
 
 	for _, e := range tops[0].Entries {
-		if e.Gap != tree.Whole {
+		if e.Gap != tree.NoGap {
 			unread++
 		}
 	}

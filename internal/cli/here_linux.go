@@ -29,25 +29,25 @@ func ownCommands(o *options) []*cobra.Command {
 }
 
 // gentleFlags let whoever runs a scan keep it out of the way of what the host is for.
-func gentleFlags(c *cobra.Command, g *scan.Gentle) {
+func gentleFlags(c *cobra.Command, g *scan.Throttle) {
 	c.Flags().BoolVar(&g.Idle, "idle", false, "scan only when nobody else wants processor and disk")
 	c.Flags().IntVar(&g.AtMost, "at-most", 0, "look at so many paths a second, at the most; 0 is no limit")
 }
 
 // runFlags are those of an agent that this system alone has; what they say counts when the agent is made.
 func runFlags(c *cobra.Command) (apply func(*agent.Agent)) {
-	gentle := &scan.Gentle{}
+	gentle := &scan.Throttle{}
 	gentleFlags(c, gentle)
 	return func(a *agent.Agent) { a.Gentle = gentle }
 }
 
-func thisMachine() (looker, error) { return here{scene{&identity.Recent{}}}, nil }
+func thisMachine() (looker, error) { return here{localSource{&identity.Recent{}}}, nil }
 
 // here is this machine.
-type here struct{ scene }
+type here struct{ localSource }
 
 func (h here) Sight(ctx context.Context, path string) (wire.Sight, error) {
-	return inquiry.Sight(ctx, h.scene, path)
+	return inquiry.Sight(ctx, h.localSource, path)
 }
 
 func (h here) List(ctx context.Context, path, account, after string, limit int) (wire.Listing, error) {
@@ -55,11 +55,11 @@ func (h here) List(ctx context.Context, path, account, after string, limit int) 
 	if err != nil {
 		return wire.Listing{}, err
 	}
-	return inquiry.List(ctx, h.scene, path, account, name, limit)
+	return inquiry.List(ctx, h.localSource, path, account, name, limit)
 }
 
 func (h here) New(ctx context.Context, path, account, umask string) (wire.Fresh, error) {
-	return inquiry.NewIn(ctx, h.scene, path, account, umask)
+	return inquiry.NewIn(ctx, h.localSource, path, account, umask)
 }
 
 func (h here) Decide(
@@ -73,7 +73,7 @@ func (h here) Decide(
 	if op != 0 {
 		ops = append(ops, op)
 	}
-	return inquiry.Decide(ctx, h.scene, account, path, ops, sup)
+	return inquiry.Decide(ctx, h.localSource, account, path, ops, sup)
 }
 
 func (h here) Holders(ctx context.Context, path string, op access.Operation, s wire.Supposed) (wire.Holders, error) {
@@ -81,7 +81,7 @@ func (h here) Holders(ctx context.Context, path string, op access.Operation, s w
 	if err != nil {
 		return wire.Holders{}, err
 	}
-	return inquiry.Everybody(ctx, h.scene, path, op, sup)
+	return inquiry.Everybody(ctx, h.localSource, path, op, sup)
 }
 
 func (h here) Matrix(ctx context.Context, path string, s wire.Supposed) (wire.Matrix, error) {
@@ -89,7 +89,7 @@ func (h here) Matrix(ctx context.Context, path string, s wire.Supposed) (wire.Ma
 	if err != nil {
 		return wire.Matrix{}, err
 	}
-	return inquiry.Matrix(ctx, h.scene, path, 40, sup)
+	return inquiry.Matrix(ctx, h.localSource, path, 40, sup)
 }
 
 func (h here) Below(ctx context.Context, ask wire.BelowAsk) (wire.Below, error) {
@@ -102,7 +102,7 @@ func (h here) Below(ctx context.Context, ask wire.BelowAsk) (wire.Below, error) 
 		return wire.Below{}, err
 	}
 
-	return inquiry.BelowOf(ctx, h.scene, inquiry.BelowAsk{
+	return inquiry.BelowOf(ctx, h.localSource, inquiry.BelowAsk{
 		Path:      ask.Path,
 		Account:   ask.Account,
 		Operation: ask.Operation,
@@ -146,15 +146,15 @@ func (here) suppose(s wire.Supposed) (inquiry.Suppose, error) {
 	return inquiry.SupposeOf(s.Joining, s.Privileges)
 }
 
-// scene is this machine as a scene.
-type scene struct{ accounts *identity.Recent }
+// localSource is this machine as a scene.
+type localSource struct{ accounts *identity.Recent }
 
-func (scene) Origin() wire.Origin {
+func (localSource) Origin() wire.Origin {
 	name, _ := os.Hostname() // a machine without a name is this one all the same
 	return wire.Origin{Host: name, Live: true}
 }
 
-func (s scene) Path(ctx context.Context, path string, accounts ...string) (access.Found, error) {
+func (s localSource) Path(ctx context.Context, path string, accounts ...string) (access.Found, error) {
 	f, err := look.Path(path)
 	if err != nil {
 		return f, err
@@ -163,7 +163,9 @@ func (s scene) Path(ctx context.Context, path string, accounts ...string) (acces
 	return f, err
 }
 
-func (s scene) Folder(ctx context.Context, path, after string, limit int, accounts ...string) (access.Found, error) {
+func (s localSource) Folder(
+	ctx context.Context, path, after string, limit int, accounts ...string,
+) (access.Found, error) {
 	f, err := look.Folder(ctx, path, after, limit)
 	if err != nil {
 		return f, err
@@ -172,12 +174,12 @@ func (s scene) Folder(ctx context.Context, path, after string, limit int, accoun
 	return f, err
 }
 
-func (s scene) Below(ctx context.Context, ask inquiry.BelowAsk) (access.Tally, *perm.Directory, error) {
+func (s localSource) Below(ctx context.Context, ask inquiry.BelowAsk) (access.Tally, *perm.Directory, error) {
 	d, err := s.accounts.Read(ctx, ask.Account)
 	if err != nil {
 		return access.Tally{}, nil, err
 	}
-	q, err := inquiry.ReachOf(d, ask)
+	q, err := inquiry.SubtreeQueryOf(d, ask)
 	if err != nil {
 		return access.Tally{}, nil, err
 	}

@@ -21,7 +21,7 @@ import (
 
 func historyCommand(o *options) *cobra.Command {
 	var list listing
-	var past client.Past
+	var past client.HistoryQuery
 	var from, to string
 	c := &cobra.Command{Use: "history", Short: "Show who did what, newest first", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) (err error) {
@@ -79,7 +79,7 @@ it any more is another one.`,
 				}
 
 				if r.Fault != "" {
-					say(c, "%s", r.Fault)
+					printf(c, "%s", r.Fault)
 					return errNotSo
 				}
 
@@ -95,7 +95,7 @@ it any more is another one.`,
 
 			h, n, err := verifyHistory(from, key, head)
 			if errors.Is(err, chain.ErrBroken) {
-				say(c, "%v", err)
+				printf(c, "%v", err)
 				return errNotSo
 			}
 

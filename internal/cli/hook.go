@@ -78,7 +78,7 @@ docs/guide/9-notices.md for how the signature is checked.`,
 				return err
 			}
 
-			say(c, "A notice is on its way to %s: idletally hook list says how that went.", h.URL)
+			printf(c, "A notice is on its way to %s: idletally hook list says how that went.", h.URL)
 			return nil
 		})}
 
@@ -90,10 +90,10 @@ docs/guide/9-notices.md for how the signature is checked.`,
 			if err := api.RemoveHook(c.Context(), a[0]); err != nil {
 				return err
 			}
-			say(c, "It is told nothing more.")
+			printf(c, "It is told nothing more.")
 			return nil
 		}),
 	}
 
-	return noun("hook", "Manage notices to programs and people", add, list, try, remove)
+	return commandGroup("hook", "Manage notices to programs and people", add, list, try, remove)
 }

@@ -80,13 +80,13 @@ func personCommand(o *options) *cobra.Command {
 				if err := api.RemoveSecondOf(c.Context(), a[0]); err != nil {
 					return err
 				}
-				say(c, "%s signs in by password alone, and has to do so anew.", a[0])
+				printf(c, "%s signs in by password alone, and has to do so anew.", a[0])
 				return nil
 			case sessions:
 				if err := api.EndSessionsOf(c.Context(), a[0]); err != nil {
 					return err
 				}
-				say(c, "%s is signed out everywhere.", a[0])
+				printf(c, "%s is signed out everywhere.", a[0])
 				return nil
 			}
 
@@ -116,12 +116,12 @@ func personCommand(o *options) *cobra.Command {
 			if err := api.RemovePerson(c.Context(), a[0]); err != nil {
 				return err
 			}
-			say(c, "%s is removed, with all sessions.", a[0])
+			printf(c, "%s is removed, with all sessions.", a[0])
 			return nil
 		}),
 	}
 
-	return noun("person", "Manage people who use Idle Tally", add, list, setRoles, reset, remove)
+	return commandGroup("person", "Manage people who use Idle Tally", add, list, setRoles, reset, remove)
 }
 
 func hostCommand(o *options) *cobra.Command {
@@ -171,7 +171,7 @@ func hostCommand(o *options) *cobra.Command {
 			if _, err := api.ShutOut(c.Context(), a[0]); err != nil {
 				return err
 			}
-			say(c, "The agent of %s is shut out: enrol it anew with idletally host invite %s", a[0], a[0])
+			printf(c, "The agent of %s is shut out: enrol it anew with idletally host invite %s", a[0], a[0])
 			return nil
 		}),
 	}
@@ -213,7 +213,7 @@ func hostCommand(o *options) *cobra.Command {
 	list.Flags().StringVar(&only.state, "state", "",
 		"only hosts that are invited (no agent yet), carried (nothing leads there), calling, or silent (not heard "+
 			"of for ten minutes)")
-	return noun("host", "Manage hosts", invite, hostAdmit(o), tag, shut, list)
+	return commandGroup("host", "Manage hosts", invite, hostAdmit(o), tag, shut, list)
 }
 
 // watching reports whether what changes on a host is heard of at once.
@@ -276,7 +276,7 @@ func applicationCommand(o *options) *cobra.Command {
 		}),
 	}
 
-	return noun("application", "List applications, and say who reviews them", list, reviewRuleCommand(o))
+	return commandGroup("application", "List applications, and say who reviews them", list, reviewRuleCommand(o))
 }
 
 func num(n int64) string { return strconv.FormatInt(n, 10) }

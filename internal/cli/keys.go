@@ -27,17 +27,17 @@ func keysCommand(o *options) *cobra.Command {
 					if i > 0 {
 						what = "former authority"
 					}
-					say(c, "%-17s %s, from %s until %s", what, a.Fingerprint, a.From.Local().Format(time.DateOnly),
+					printf(c, "%-17s %s, from %s until %s", what, a.Fingerprint, a.From.Local().Format(time.DateOnly),
 						a.Until.Local().Format(time.DateOnly))
 				}
 
-				say(c, "%-17s %s", "order key", base64.StdEncoding.EncodeToString(k.OrderKey))
+				printf(c, "%-17s %s", "order key", base64.StdEncoding.EncodeToString(k.OrderKey))
 				for _, r := range k.Replaced {
-					say(c, "%-17s %s, replaced %s", "former order key", base64.StdEncoding.EncodeToString(r.Key),
+					printf(c, "%-17s %s, replaced %s", "former order key", base64.StdEncoding.EncodeToString(r.Key),
 						r.At.Local().Format(time.DateTime))
 				}
 
-				say(c, "")
+				printf(c, "")
 			}
 
 			t := table{
@@ -67,11 +67,11 @@ func keysCommand(o *options) *cobra.Command {
 				return err
 			}
 
-			say(c, "and others")
+			printf(c, "and others")
 			return nil
 		}),
 	}
 
-	return noun("keys", "Show and replace the keys that hosts know the service by",
+	return commandGroup("keys", "Show and replace the keys that hosts know the service by",
 		append([]*cobra.Command{show}, ownKeys()...)...)
 }

@@ -94,7 +94,7 @@ folder, and, where the folder has default entries, from those: the umask has no 
 	fresh.Flags().StringVar(&in, "in", "0755", "mode of the folder they are made in")
 	fresh.Flags().StringVar(&defaults, "defaults", "",
 		"default entries of that folder: user::rwx,group::r-x,other::---")
-	return obvious(noun("mode", "Explain and convert modes, without any service", show, change, fresh), show,
+	return obvious(commandGroup("mode", "Explain and convert modes, without any service", show, change, fresh), show,
 		func(a []string) bool {
 			return len(a) == 1 &&
 				(strings.ContainsAny(a[0], "=+,") || a[0] != "" && strings.Trim(a[0], "0123456789") == "" ||
@@ -113,7 +113,7 @@ func (o *options) showMade(c *cobra.Command, made []wire.New, value any) error {
 	}
 	for _, n := range made {
 		for _, x := range n.Notes {
-			say(c, "%s: %s", n.Kind, x)
+			printf(c, "%s: %s", n.Kind, x)
 		}
 	}
 	return nil
@@ -169,7 +169,8 @@ listing shows for it. With --chmod it says what a change of mode makes of the li
 	}
 
 	show.Flags().StringVar(&chmod, "chmod", "", "say what changing the path's mode to this makes of the list")
-	return obvious(noun("entries", "Explain access lists, without any service", show), show, func(a []string) bool {
-		return len(a) == 1 && strings.Contains(a[0], ":")
-	})
+	return obvious(commandGroup("entries", "Explain access lists, without any service", show), show,
+		func(a []string) bool {
+			return len(a) == 1 && strings.Contains(a[0], ":")
+		})
 }

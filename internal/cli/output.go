@@ -149,7 +149,7 @@ func yesNo(b bool) string {
 	return "no"
 }
 
-func say(c *cobra.Command, format string, a ...any) {
+func printf(c *cobra.Command, format string, a ...any) {
 	tell(c.OutOrStdout(), format+"\n", a...)
 }
 

@@ -50,7 +50,7 @@ func overviewCommand(o *options) *cobra.Command {
 					num(a.Opens), num(a.Closes), num(a.Grave), num(a.Waived), a.Verdict.Says)
 			}
 
-			say(c, "")
+			printf(c, "")
 			return o.show(c, t)
 		}),
 	}

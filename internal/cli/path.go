@@ -193,9 +193,9 @@ at all.` + whereHelp,
 			}
 
 			if o.output == "table" {
-				say(c, "Made by %s in %s under umask %s (%s)", f.Account.Name, f.Path, f.Umask, origin(f.Origin))
+				printf(c, "Made by %s in %s under umask %s (%s)", f.Account.Name, f.Path, f.Umask, origin(f.Origin))
 				if f.Refused != "" {
-					say(c, "%s cannot make anything there: %s", f.Account.Name, f.Refused)
+					printf(c, "%s cannot make anything there: %s", f.Account.Name, f.Refused)
 				}
 			}
 
@@ -205,7 +205,7 @@ at all.` + whereHelp,
 
 	fresh.Flags().StringVar(&maker, "by", "", "the account that makes them")
 	fresh.Flags().StringVar(&umask, "umask", "0022", "umask of its process")
-	n := obvious(noun("path", "Look at paths", list, show, fresh), show, func(a []string) bool {
+	n := obvious(commandGroup("path", "Look at paths", list, show, fresh), show, func(a []string) bool {
 		return len(a) == 1 && (strings.ContainsAny(a[0], "/") || a[0] == "." || a[0] == "..")
 	})
 	w.flags(n)
@@ -309,7 +309,7 @@ func (o *options) showListing(c *cobra.Command, w *walker, whole, entries bool) 
 
 	if o.output == "table" {
 		if w.stopped != "" {
-			say(c, "%s does not see this listing: %s", w.account, w.stopped)
+			printf(c, "%s does not see this listing: %s", w.account, w.stopped)
 		}
 
 		if w.hidden > 0 {
@@ -317,16 +317,16 @@ func (o *options) showListing(c *cobra.Command, w *walker, whole, entries bool) 
 			if w.hidden == 1 {
 				are = "is"
 			}
-			say(c, "%d more %s there that the share hides from %s: without --for they are listed.", w.hidden, are,
+			printf(c, "%d more %s there that the share hides from %s: without --for they are listed.", w.hidden, are,
 				w.account)
 		}
 
 		for _, r := range w.refused {
-			say(c, "could not be read: %s: %s", r.Path, r.Reason)
+			printf(c, "could not be read: %s: %s", r.Path, r.Reason)
 		}
 
 		if len(w.paths) >= w.most {
-			say(c, "There may be more than %d paths: --all shows them.", w.most)
+			printf(c, "There may be more than %d paths: --all shows them.", w.most)
 		}
 	}
 

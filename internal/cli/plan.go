@@ -185,7 +185,8 @@ func planCommand(o *options) *cobra.Command {
 				"another person: idletally plan approve "+p.ID+" --digest "+p.Digest)
 		})}
 
-	return noun("plan", "Manage change plans, and their review", draft, restore, adjustCommand(o), list, show, steps,
+	return commandGroup("plan", "Manage change plans, and their review", draft, restore, adjustCommand(o), list, show,
+		steps,
 		submit, decide(o, true), decide(o, false), withdrawCommand(o), remarkCommand(o), scriptCommand(o))
 }
 
@@ -223,13 +224,13 @@ func showPlan(o *options, c *cobra.Command, p wire.Plan) error {
 	for _, g := range p.Groups {
 		if g.Host != host {
 			host = g.Host
-			say(c, "\n%s", host)
+			printf(c, "\n%s", host)
 		}
 		showChange(c, g)
 	}
 
 	for _, l := range p.Left {
-		say(c, "left alone: %s: %s", strings.TrimSpace(l.Host+" "+l.Path), l.Why)
+		printf(c, "left alone: %s: %s", strings.TrimSpace(l.Host+" "+l.Path), l.Why)
 	}
 
 	showReview(c, p)
@@ -262,7 +263,7 @@ func showChange(c *cobra.Command, g wire.PlanGroup) {
 		what = fmt.Sprintf("%d × %s", g.Count, g.Kind)
 	}
 
-	say(c, "  %-9s  %-12s  %s", mark(g.Word), what, wire.Place(g.Count, g.Folder, g.Example))
+	printf(c, "  %-9s  %-12s  %s", mark(g.Word), what, wire.Place(g.Count, g.Folder, g.Example))
 	if g.Before.OfShare() {
 		showShareChange(c, g)
 		return
@@ -276,16 +277,16 @@ func showChange(c *cobra.Command, g wire.PlanGroup) {
 		{"defaults", orNone(g.Before.Defaults), orNone(g.After.Defaults)},
 	} {
 		if a.before != a.after {
-			say(c, "             %-9s %-44s → %s", a.name, a.before, a.after)
+			printf(c, "             %-9s %-44s → %s", a.name, a.before, a.after)
 		}
 	}
 
-	say(c, "             %s", g.Meaning)
+	printf(c, "             %s", g.Meaning)
 }
 
 // showShareChange is showChange for a share: of the entries those that differ, one in each line.
 func showShareChange(c *cobra.Command, g wire.PlanGroup) {
-	row := func(name, before, after string) { say(c, "             %-9s %-44s → %s", name, before, after) }
+	row := func(name, before, after string) { printf(c, "             %-9s %-44s → %s", name, before, after) }
 	if g.Before.Owner != g.After.Owner {
 		row("owner", g.Before.Owner, g.After.Owner)
 	}
@@ -326,10 +327,10 @@ func showShareChange(c *cobra.Command, g wire.PlanGroup) {
 	}
 
 	if stay := len(g.After.Entries) - len(come); stay > 0 && len(leave)+len(come) > 0 {
-		say(c, "             %-9s and %d that stay", "", stay)
+		printf(c, "             %-9s and %d that stay", "", stay)
 	}
 
-	say(c, "             %s", g.Meaning)
+	printf(c, "             %s", g.Meaning)
 }
 
 func orNone(list []string) string {

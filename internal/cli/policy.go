@@ -97,7 +97,7 @@ holds so far): until then every admin can take it back, by "idletally policy kee
 		}),
 	}
 
-	return noun("policy", "Show and set the policy for people and their sessions", show, set, keep)
+	return commandGroup("policy", "Show and set the policy for people and their sessions", show, set, keep)
 }
 
 func (o *options) showPolicy(c *cobra.Command, p wire.PolicyNow) error {

@@ -151,9 +151,9 @@ func profileCommand(o *options) *cobra.Command {
 				return err
 			}
 
-			say(c, "Profile %s is used from now on.", a[0])
+			printf(c, "Profile %s is used from now on.", a[0])
 			return nil
 		}}
 
-	return noun("profile", "Manage profiles: sessions at several services", list, use)
+	return commandGroup("profile", "Manage profiles: sessions at several services", list, use)
 }

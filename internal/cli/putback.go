@@ -71,11 +71,12 @@ as well, as a run of its own. Stop the agent before, if it is running.`,
 			}
 
 			if o.output == "table" && b.Damage != "" {
-				say(c, "NOT ALL CAN BE PUT BACK: %s.", printable(b.Damage))
+				printf(c, "NOT ALL CAN BE PUT BACK: %s.", printable(b.Damage))
 			}
 
 			if o.output == "table" {
-				say(c, "%d of %d paths are as they were before run %s; this was run %s.", b.Done, b.Steps, a[0], b.Run)
+				printf(c, "%d of %d paths are as they were before run %s; this was run %s.", b.Done, b.Steps, a[0],
+					b.Run)
 			}
 
 			t := table{head: []string{"OUTCOME", "PATH", "WHY"}, value: b}

@@ -85,6 +85,6 @@ func done(c *cobra.Command, dir string, err error) error {
 	if err != nil {
 		return err
 	}
-	say(c, "Start the service again, each of its instances with this folder: %s", dir)
+	printf(c, "Start the service again, each of its instances with this folder: %s", dir)
 	return nil
 }

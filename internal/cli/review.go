@@ -110,7 +110,7 @@ func showRemarks(o *options, c *cobra.Command, p wire.Plan) error {
 // showReview prints what the checker warns of, who approved, and what was said.
 func showReview(c *cobra.Command, p wire.Plan) {
 	if len(p.Cautions) > 0 {
-		say(c, "\ncautions")
+		printf(c, "\ncautions")
 	}
 
 	for _, x := range p.Cautions {
@@ -119,15 +119,15 @@ func showReview(c *cobra.Command, p wire.Plan) {
 			weight = "GRAVE " + x.ID
 		}
 
-		say(c, "  %-18s  %s: %s  %s", weight, x.Kind, x.Host,
+		printf(c, "  %-18s  %s: %s  %s", weight, x.Kind, x.Host,
 			wire.Place(x.Count, x.Folder.String(), x.Example.String()))
 		times := ""
 		if x.Count > 1 {
 			times = fmt.Sprintf(" (%d paths)", x.Count)
 		}
 
-		say(c, "  %-18s  %s%s", "", x.Text, times)
-		say(c, "  %-18s  instead: %s", "", x.Instead)
+		printf(c, "  %-18s  %s%s", "", x.Text, times)
+		printf(c, "  %-18s  instead: %s", "", x.Instead)
 	}
 
 	for _, a := range p.Approvals {
@@ -136,18 +136,18 @@ func showReview(c *cobra.Command, p wire.Plan) {
 			void = " (does not count: " + a.Void + ")"
 		}
 
-		say(c, "approved by %s, %s%s %s", a.Reviewer, when(a.At), void, a.Remark)
+		printf(c, "approved by %s, %s%s %s", a.Reviewer, when(a.At), void, a.Remark)
 		for id, w := range a.Words {
-			say(c, "  of caution %s: %s", id, w)
+			printf(c, "  of caution %s: %s", id, w)
 		}
 	}
 
 	if p.State == "in review" && p.Needed > 1 {
-		say(c, "%d of %d reviewers have approved", p.Standing(), p.Needed)
+		printf(c, "%d of %d reviewers have approved", p.Standing(), p.Needed)
 	}
 
 	for _, r := range p.Remarks {
-		say(c, "%s, %s: %s%s", r.Author, when(r.At), strings.TrimSpace(r.Host+" "+r.Path+" "), r.Body)
+		printf(c, "%s, %s: %s%s", r.Author, when(r.At), strings.TrimSpace(r.Host+" "+r.Path+" "), r.Body)
 	}
 }
 
@@ -165,7 +165,7 @@ func reviewRuleCommand(o *options) *cobra.Command {
 				return err
 			}
 
-			say(c, "Plans of %s need %d reviewers from now on.", a[0], n)
+			printf(c, "Plans of %s need %d reviewers from now on.", a[0], n)
 			return nil
 		}),
 	}

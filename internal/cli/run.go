@@ -146,7 +146,7 @@ func runCommand(o *options) *cobra.Command {
 	}
 
 	listFlags(results, &rest, 1000)
-	return noun("run", "Run plans, and follow runs", start, watch, show, list, results, halt, resume, originals,
+	return commandGroup("run", "Run plans, and follow runs", start, watch, show, list, results, halt, resume, originals,
 		runExport(o), runImport(o))
 }
 
@@ -194,7 +194,7 @@ func showRun(o *options, c *cobra.Command, api *client.Client, r wire.Run) error
 		if err := o.showOne(c, r, "run", r.ID, "plan", r.Plan, "title", r.Title, "state", r.State); err != nil {
 			return err
 		}
-		say(c, "")
+		printf(c, "")
 	}
 
 	if err := o.show(c, t); err != nil {
@@ -208,16 +208,16 @@ func showRun(o *options, c *cobra.Command, api *client.Client, r wire.Run) error
 		}
 
 		for _, x := range results.Items {
-			say(c, "%s on %s: %s: %s", x.Outcome, x.Host, x.Path, x.Reason)
+			printf(c, "%s on %s: %s: %s", x.Outcome, x.Host, x.Path, x.Reason)
 		}
 
 		if results.Next != "" && results.Total != nil {
-			say(c, "%d more are not simply done: idletally run results %s --all",
+			printf(c, "%d more are not simply done: idletally run results %s --all",
 				*results.Total-int64(len(results.Items)), r.ID)
 		}
 
 		if r.State == "finished" {
-			say(c, "Put it back with: idletally plan restore %s", r.ID)
+			printf(c, "Put it back with: idletally plan restore %s", r.ID)
 		}
 	}
 

@@ -68,9 +68,9 @@ snapshot that is still being taken is not asked for a second time.
 			if err := api.RemoveSchedule(c.Context(), a[0]); err != nil {
 				return err
 			}
-			say(c, "It fires no more.")
+			printf(c, "It fires no more.")
 			return nil
 		})}
 
-	return noun("schedule", "Manage scheduled snapshots", add, list, remove)
+	return commandGroup("schedule", "Manage scheduled snapshots", add, list, remove)
 }

@@ -253,7 +253,7 @@ func again(ctx context.Context, log *slog.Logger, do func() error) (enough func(
 func (o *options) checkServe(c *cobra.Command, from map[string]string, listen, dsn string) error {
 	values := map[string]string{}
 	t := table{head: []string{"SETTING", "VALUE", "FROM"}, value: values}
-	for _, name := range own(c) {
+	for _, name := range settableFlags(c) {
 		v := c.Flags().Lookup(name).Value.String()
 		switch {
 		case name == "database":
@@ -272,7 +272,7 @@ func (o *options) checkServe(c *cobra.Command, from map[string]string, listen, d
 	}
 
 	if dsn != "" {
-		err = errors.Join(err, store.Reach(c.Context(), dsn))
+		err = errors.Join(err, store.Ping(c.Context(), dsn))
 	}
 
 	return err

@@ -230,7 +230,7 @@ one-time password the next is the new one, and where you have a second factor th
 				return fmt.Errorf("keep the session: %w", err)
 			}
 
-			say(c, "Signed in as %s (%s) until %s.", got.Person.Name, strings.Join(got.Person.Roles, ", "),
+			printf(c, "Signed in as %s (%s) until %s.", got.Person.Name, strings.Join(got.Person.Roles, ", "),
 				when(got.Expires))
 			api.Token = got.Token
 			sayNews(c, api)

@@ -17,9 +17,9 @@ import (
 
 const maxSettings = 64 << 10
 
-// own lists a command's flags that settings may give: all but those that say where the settings are, and what
+// settableFlags lists a command's flags that settings may give: all but those that say where the settings are, and what
 // to do with them.
-func own(c *cobra.Command) (names []string) {
+func settableFlags(c *cobra.Command) (names []string) {
 	c.NonInheritedFlags().VisitAll(func(f *pflag.Flag) {
 		if !slices.Contains([]string{"help", "settings", "check"}, f.Name) {
 			names = append(names, f.Name)
@@ -40,7 +40,7 @@ func settle(c *cobra.Command, file string) (from map[string]string, err error) {
 		return nil, err
 	}
 
-	names := own(c)
+	names := settableFlags(c)
 	for name := range says {
 		if !slices.Contains(names, name) {
 			return nil, fmt.Errorf("settings %s: %q is no setting: %s", file, name, strings.Join(names, ", "))

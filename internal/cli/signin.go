@@ -44,7 +44,7 @@ func signInCommand(o *options) *cobra.Command {
 				return err
 			}
 
-			say(c, "Signed out there.")
+			printf(c, "Signed out there.")
 			return nil
 		}),
 	}
@@ -77,7 +77,7 @@ away: idletally person reset NAME --second-factor.`,
 				return err
 			}
 
-			say(c,
+			printf(c,
 				"From now on you sign in with a code. Your other sessions have ended.\nCodes to spare, each for "+
 					"once; keep them where nobody else reads them:")
 			for _, x := range spare {
@@ -101,7 +101,7 @@ away: idletally person reset NAME --second-factor.`,
 				return err
 			}
 
-			say(c, "From now on your password is enough.")
+			printf(c, "From now on your password is enough.")
 			return nil
 		}),
 	}
@@ -143,9 +143,9 @@ the first line of standard input is the password as it is, and the second the ne
 			}
 
 			if change.KeepTokens {
-				say(c, "Your password is another one. Your other sessions have ended; your tokens stay good.")
+				printf(c, "Your password is another one. Your other sessions have ended; your tokens stay good.")
 			} else {
-				say(c, "Your password is another one. Your other sessions and your tokens have ended.")
+				printf(c, "Your password is another one. Your other sessions and your tokens have ended.")
 			}
 
 			return nil
@@ -164,7 +164,7 @@ policy. On a terminal you are asked when it is needed.`,
 			if err := confirm(c.Context(), api, prompter(c, given), byCode); err != nil {
 				return err
 			}
-			say(c, "You have shown who you are: that is good for ten minutes.")
+			printf(c, "You have shown who you are: that is good for ten minutes.")
 			return nil
 		}),
 	}
@@ -173,7 +173,8 @@ policy. On a terminal you are asked when it is needed.`,
 	again.Flags().BoolVar(&given, "password-stdin", false, "read the password, or the code, from standard input")
 	password.Flags().BoolVar(&change.KeepTokens, "keep-tokens", false, "your tokens stay good")
 	password.Flags().BoolVar(&both, "password-stdin", false, "read both passwords from standard input")
-	return noun("sign-in", "Manage your own sign-in: sessions, second factor, password", list, newsCommand(o), end,
+	return commandGroup("sign-in", "Manage your own sign-in: sessions, second factor, password", list, newsCommand(o),
+		end,
 		again, password, set, drop)
 }
 

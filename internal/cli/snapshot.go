@@ -71,7 +71,7 @@ they keep no other host from being looked at. The exit code is 4 where any is mi
 			return o.showOne(c, s, "snapshot", s.ID, "state", s.State, "message", s.Message)
 		})}
 
-	return noun("snapshot", "Take, list and compare snapshots",
+	return commandGroup("snapshot", "Take, list and compare snapshots",
 		append([]*cobra.Command{take, stop, list, changesCommand(o)}, fileCommands(o)...)...)
 }
 
@@ -164,7 +164,7 @@ line, with who can do more (opens) or less (closes) since. --paths lists the pat
 			}
 
 			if o.output == "table" {
-				say(c, "from %s (%s, %s) to %s (%s, %s): %d changed, %d added, %d gone", d.From.ID, d.From.Host,
+				printf(c, "from %s (%s, %s) to %s (%s, %s): %d changed, %d added, %d gone", d.From.ID, d.From.Host,
 					whenever(d.From.Taken), d.To.ID, d.To.Host, whenever(d.To.Taken), d.Changed, d.Added, d.Gone)
 			}
 
@@ -173,7 +173,7 @@ line, with who can do more (opens) or less (closes) since. --paths lists the pat
 			}
 
 			if o.output == "table" && paths && d.Next != "" {
-				say(c, "There are more: --after '%s'", strings.ReplaceAll(d.Next, "'", `'\''`))
+				printf(c, "There are more: --after '%s'", strings.ReplaceAll(d.Next, "'", `'\''`))
 			}
 
 			return nil

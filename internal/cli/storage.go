@@ -42,7 +42,8 @@ func storageCommand(o *options) *cobra.Command {
 			}
 
 			if o.output == "table" && len(all.Faults) == 0 {
-				say(c, "%s snapshots and %s folders are whole.", strconv.Itoa(all.Snapshots), strconv.Itoa(all.Nodes))
+				printf(c, "%s snapshots and %s folders are whole.", strconv.Itoa(all.Snapshots),
+					strconv.Itoa(all.Nodes))
 				return nil
 			}
 
@@ -80,5 +81,5 @@ func storageCommand(o *options) *cobra.Command {
 		}),
 	}
 
-	return noun("storage", "Show, verify and tidy what the service stores", show, check, tidy)
+	return commandGroup("storage", "Show, verify and tidy what the service stores", show, check, tidy)
 }

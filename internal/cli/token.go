@@ -65,9 +65,9 @@ findings or manages people by a token.`,
 			if err := api.RemoveToken(c.Context(), a[0]); err != nil {
 				return err
 			}
-			say(c, "Whoever has it is signed out.")
+			printf(c, "Whoever has it is signed out.")
 			return nil
 		})}
 
-	return noun("token", "Manage tokens, by which programs sign in", add, list, remove)
+	return commandGroup("token", "Manage tokens, by which programs sign in", add, list, remove)
 }

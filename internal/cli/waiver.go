@@ -99,7 +99,7 @@ back by themselves when the date has come.`,
 		}),
 	}
 
-	return noun("waiver", "Manage waivers: findings accepted for a time", add, list, withdraw)
+	return commandGroup("waiver", "Manage waivers: findings accepted for a time", add, list, withdraw)
 }
 
 // narrowed says which findings on its paths a waiver is about.

@@ -695,19 +695,19 @@ func (c *Client) OriginalPages(id, host, paths string) Pager[wire.Original] {
 	}
 }
 
-// A Past says which lines of history are wanted; what is left out says nothing.
-type Past struct {
+// A HistoryQuery says which lines of history are wanted; what is left out says nothing.
+type HistoryQuery struct {
 	Who, What, Subject string
 	From, To           time.Time
 }
 
 // History lists the audit log, newest first.
-func (c *Client) History(ctx context.Context, p Past, most int) ([]wire.History, error) {
+func (c *Client) History(ctx context.Context, p HistoryQuery, most int) ([]wire.History, error) {
 	return c.HistoryPages(p).upTo(ctx, most)
 }
 
 // HistoryPages reads the audit log page by page, newest first.
-func (c *Client) HistoryPages(p Past) Pager[wire.History] {
+func (c *Client) HistoryPages(p HistoryQuery) Pager[wire.History] {
 	q := url.Values{}
 	for name, v := range map[string]string{"who": p.Who, "what": p.What, "subject": p.Subject} {
 		if v != "" {

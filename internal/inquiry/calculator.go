@@ -149,7 +149,7 @@ func made(
 }
 
 // NewIn says what an account's new files and folders get in a folder that is there.
-func NewIn(ctx context.Context, sc Scene, path, account, umask string) (wire.Fresh, error) {
+func NewIn(ctx context.Context, sc Source, path, account, umask string) (wire.Fresh, error) {
 	u, err := mode.ParseOctal(umask)
 	if err != nil {
 		return wire.Fresh{}, fmt.Errorf("%w: umask: %w", ErrBad, err)

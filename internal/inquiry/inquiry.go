@@ -16,9 +16,9 @@ import (
 	"idletally/internal/wire"
 )
 
-// A Scene is where paths are looked up. Accounts are those that the question names, so that a
+// A Source is where paths are looked up. Accounts are those that the question names, so that a
 // directory that cannot be listed as a whole is asked for them.
-type Scene interface {
+type Source interface {
 	Origin() wire.Origin
 	Path(ctx context.Context, path string, accounts ...string) (access.Found, error)
 	Folder(ctx context.Context, path, after string, limit int, accounts ...string) (access.Found, error)
@@ -225,7 +225,7 @@ func viewOf(k perm.Kind, s perm.Set, d *perm.Directory) *perm.View {
 }
 
 // Sight shows one path.
-func Sight(ctx context.Context, sc Scene, path string) (wire.Sight, error) {
+func Sight(ctx context.Context, sc Source, path string) (wire.Sight, error) {
 	f, err := sc.Path(ctx, path)
 	if err != nil {
 		return wire.Sight{}, err
@@ -307,7 +307,7 @@ func Sight(ctx context.Context, sc Scene, path string) (wire.Sight, error) {
 
 // List shows a folder's content; for an account also what that account can do with each entry,
 // and whether it sees names that it cannot open.
-func List(ctx context.Context, sc Scene, path, account, after string, limit int) (wire.Listing, error) {
+func List(ctx context.Context, sc Source, path, account, after string, limit int) (wire.Listing, error) {
 	f, err := sc.Folder(ctx, path, after, limit, named(account)...)
 	if err != nil {
 		return wire.Listing{}, err
@@ -389,7 +389,7 @@ func named(account string) []string {
 
 // Decide answers what an account can do with a path: one operation, or all that make sense.
 func Decide(
-	ctx context.Context, sc Scene, account, path string, ops []access.Operation, sup Suppose,
+	ctx context.Context, sc Source, account, path string, ops []access.Operation, sup Suppose,
 ) (wire.Judgement, error) {
 	f, err := sc.Path(ctx, path, named(account)...)
 	if err != nil {
@@ -447,7 +447,7 @@ func Decide(
 const maxHolders = 1000
 
 // Everybody answers who can do something with a path.
-func Everybody(ctx context.Context, sc Scene, path string, op access.Operation, sup Suppose) (wire.Holders, error) {
+func Everybody(ctx context.Context, sc Source, path string, op access.Operation, sup Suppose) (wire.Holders, error) {
 	if sup.ofAccount() {
 		return wire.Holders{}, fmt.Errorf(
 			"%w: what is supposed of an account is part of the question what one account can do", ErrBad)
@@ -509,7 +509,7 @@ func Everybody(ctx context.Context, sc Scene, path string, op access.Operation, 
 }
 
 // Matrix answers what the accounts that matter can do with a path.
-func Matrix(ctx context.Context, sc Scene, path string, most int, sup Suppose) (wire.Matrix, error) {
+func Matrix(ctx context.Context, sc Source, path string, most int, sup Suppose) (wire.Matrix, error) {
 	f, err := sc.Path(ctx, path)
 	if err != nil {
 		return wire.Matrix{}, err
@@ -563,7 +563,7 @@ func part(s perm.Set, who access.Subject, d *perm.Directory) string {
 }
 
 // BelowOf answers what an account can do below a folder.
-func BelowOf(ctx context.Context, sc Scene, ask BelowAsk) (wire.Below, error) {
+func BelowOf(ctx context.Context, sc Source, ask BelowAsk) (wire.Below, error) {
 	t, d, err := sc.Below(ctx, ask)
 	if err != nil {
 		return wire.Below{}, err
@@ -625,14 +625,14 @@ func BelowOf(ctx context.Context, sc Scene, ask BelowAsk) (wire.Below, error) {
 	return out, nil
 }
 
-// ReachOf makes the core's question of a person's.
-func ReachOf(d *perm.Directory, ask BelowAsk) (access.Reach, error) {
+// SubtreeQueryOf makes the core's question of a person's.
+func SubtreeQueryOf(d *perm.Directory, ask BelowAsk) (access.SubtreeQuery, error) {
 	now, err := Subject(d, ask.Account)
 	if err != nil {
-		return access.Reach{}, err
+		return access.SubtreeQuery{}, err
 	}
 
-	q := access.Reach{
+	q := access.SubtreeQuery{
 		Under:     ask.Path,
 		Operation: ask.Operation,
 		Now:       access.NewAsker(now),
@@ -646,7 +646,7 @@ func ReachOf(d *perm.Directory, ask BelowAsk) (access.Reach, error) {
 	if ask.Suppose.Any() {
 		then, err := ask.Suppose.subject(d, ask.Account)
 		if err != nil {
-			return access.Reach{}, err
+			return access.SubtreeQuery{}, err
 		}
 		q.Then, q.Suppose = access.NewAsker(then), ask.Suppose.States
 	}

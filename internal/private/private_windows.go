@@ -87,7 +87,7 @@ func Open(name string, flag int) (*os.File, error) {
 		return nil, err
 	}
 
-	h, err := windows.CreateFile(at, wanted(flag)|windows.READ_CONTROL|windows.WRITE_DAC,
+	h, err := windows.CreateFile(at, accessOf(flag)|windows.READ_CONTROL|windows.WRITE_DAC,
 		windows.FILE_SHARE_READ|windows.FILE_SHARE_WRITE, attributes(d),
 		disposition(flag), windows.FILE_ATTRIBUTE_NORMAL, 0)
 	if err == nil {
@@ -105,7 +105,7 @@ func Open(name string, flag int) (*os.File, error) {
 	return os.NewFile(uintptr(h), name), nil
 }
 
-func wanted(flag int) uint32 {
+func accessOf(flag int) uint32 {
 	switch {
 	case flag&os.O_APPEND != 0:
 		return windows.FILE_APPEND_DATA | windows.SYNCHRONIZE

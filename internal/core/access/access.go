@@ -241,17 +241,17 @@ type Subject struct {
 	Name       string
 	Groups     []perm.Principal
 	Privileges Privilege
-	Held       []Held // on file servers
+	Held       []Holding // on file servers
 }
 
-// Held is privileges on a file server with who holds them: the account, or a group that it is in.
-type Held struct {
+// Holding is privileges on a file server with who holds them: the account, or a group that it is in.
+type Holding struct {
 	Privileges ntsd.Privileges
 	By         perm.Principal
 }
 
 // Words names some of the privileges, with the group that brings them to somebody.
-func (h Held) Words(some ntsd.Privileges, who perm.Principal, d *perm.Directory) string {
+func (h Holding) Words(some ntsd.Privileges, who perm.Principal, d *perm.Directory) string {
 	if h.By == who {
 		return some.String()
 	}
@@ -287,7 +287,7 @@ func subject(d *perm.Directory, s Subject, joining []perm.Principal) Subject {
 	}
 	for _, x := range slices.Concat([]perm.Principal{s.ID}, s.Groups, everybodysGroups) {
 		if a := d.Account(x); a != nil && a.Privileges != 0 {
-			s.Held = append(s.Held, Held{a.Privileges, x})
+			s.Held = append(s.Held, Holding{a.Privileges, x})
 		}
 	}
 	return s

@@ -103,8 +103,8 @@ func (a *Asker) Lacks(p *Place) ntsd.Mask {
 // shown is what a share that hides asks for: all that reading takes, but for waiting.
 const shown = ntsd.ReadSet &^ ntsd.Synchronize
 
-// Sees reports whether a listing shows the last place of a way to the asker, who may list the folder that it is
-// in. Only on a share that hides what somebody cannot read that is a question.
+// Sees reports whether a listing includes the last place of w, given that the asker may list the folder above it. It
+// is always true unless the share uses access-based enumeration.
 func (a *Asker) Sees(w Way) bool {
 	p := &w[len(w)-1]
 	if !p.Mount.Hides || p.Set.Scheme() != perm.SchemeNT {
@@ -176,13 +176,13 @@ func (a *ntAsker) decide(folder, at *Place, op Operation) verdict {
 		place.Parent = above
 	}
 
-	v := a.say(place.Check(a.token, right)[right], at.Kind, d, right)
+	v := a.verdictOf(place.Check(a.token, right)[right], at.Kind, d, right)
 	made := above // where something is made
 	switch op {
 	case Rename:
 		if v.ok { // its folder gets a name that it did not have
 			right := Adding(at.Kind)
-			if add := a.say(above.Check(a.token, right)[right], perm.Folder, above, right); !add.ok {
+			if add := a.verdictOf(above.Check(a.token, right)[right], perm.Folder, above, right); !add.ok {
 				add.folder = true
 				v = add
 			}
@@ -304,11 +304,11 @@ func (a *Asker) privilege(it, who string, d *perm.Directory) string {
 	if a.nt.token.Privileges&ntsd.Everything != 0 {
 		return "the server lets " + who + " do everything, whatever the list of " + it + " says"
 	}
-	return who + " holds " + a.held(ntsd.TakeOwnership, d) + ", which passes over the list of " + it
+	return who + " holds " + a.holderOf(ntsd.TakeOwnership, d) + ", which passes over the list of " + it
 }
 
-// held names a privilege with the group that brings it.
-func (a *Asker) held(p ntsd.Privileges, d *perm.Directory) string {
+// holderOf names a privilege with the group that brings it.
+func (a *Asker) holderOf(p ntsd.Privileges, d *perm.Directory) string {
 	for _, h := range a.Held {
 		if h.Privileges&p != 0 {
 			return h.Words(p, a.ID, d)
@@ -332,7 +332,7 @@ func (a *Asker) passedOver(v verdict, op Operation, d *perm.Directory) (byAsking
 	byAsking = a.nt.token.Privileges&p != 0
 	if byAsking {
 		out = append(out,
-			"holds "+a.held(p, d)+": programs that ask for it "+what+
+			"holds "+a.holderOf(p, d)+": programs that ask for it "+what+
 				" whatever lists say, on Windows servers; Samba does not go by it")
 	}
 
@@ -345,7 +345,7 @@ func (a *Asker) passedOver(v verdict, op Operation, d *perm.Directory) (byAsking
 	return byAsking, out
 }
 
-func (a *ntAsker) say(v ntsd.Verdict, k perm.Kind, d *ntsd.Descriptor, right ntsd.Mask) verdict {
+func (a *ntAsker) verdictOf(v ntsd.Verdict, k perm.Kind, d *ntsd.Descriptor, right ntsd.Mask) verdict {
 	out := verdict{ok: v.Granted, share: shareRuling{kind: k, rights: right}}
 	switch v.Reason {
 	case ntsd.ByEntry:
@@ -399,7 +399,7 @@ func shareSentence(v verdict, it, who string, d *perm.Directory) string {
 	return ""
 }
 
-// newOnShare says what something new gets in a folder of a share, by what the folder hands on.
+// newOnShare says what something new gets in a folder of a share, by what the folder passes on.
 func newOnShare(parent *ntsd.Descriptor, k perm.Kind, s Subject, d *perm.Directory) (m Made, err error) {
 	owner, _ := s.ID.SID()
 	var group ntsd.SID

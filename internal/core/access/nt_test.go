@@ -286,7 +286,7 @@ func privileged(t *testing.T) {
 	}
 }
 
-// What somebody makes on a share gets what the folder hands on.
+// What somebody makes on a share gets what the folder passes on.
 func TestNewOnShare(t *testing.T) {
 	maker := ntsd.NewSID(5, 21, 1, 2, 3, 1001)
 	d := (&perm.Directory{Accounts: []perm.Account{{ID: perm.SIDOf(maker), Name: "surveyor"}}}).Index()

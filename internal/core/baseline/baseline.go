@@ -139,8 +139,8 @@ type Rule struct {
 	Only     Only
 	Owner    *Who
 	Group    *Who
-	Files    *mode.Wanted
-	Folders  *mode.Wanted
+	Files    *mode.Declared
+	Folders  *mode.Declared
 	Entries  *Grants
 	Defaults *Grants
 	Caps     *string

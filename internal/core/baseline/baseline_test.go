@@ -124,7 +124,7 @@ func FuzzParse(f *testing.F) {
 		d, err := Parse(b)
 		if err == nil {
 			m, _ := Compile(d, crew())
-			m.Want(m.Root("/srv/ticketing/site/a"), perm.File, perm.Set{})
+			m.Desired(m.Root("/srv/ticketing/site/a"), perm.File, perm.Set{})
 		}
 	})
 }
@@ -169,22 +169,22 @@ func TestWant(t *testing.T) {
 		t.Fatal(problems)
 	}
 
-	w := m.Want(m.Root("/srv/ticketing/site/img"), perm.Folder, perm.Set{})
+	w := m.Desired(m.Root("/srv/ticketing/site/img"), perm.Folder, perm.Set{})
 	if w.Mode.String() != "2750" || *w.Owner != "u1" || len(*w.Entries) != 1 || (*w.Entries)[0].Perm != 5 ||
 		w.Rule[perm.AspectEntries] != 1 || w.Rule[perm.AspectMode] != 0 {
 		t.Errorf("folder of the site: %+v", w)
 	}
 
-	w = m.Want(m.Root("/srv/ticketing/site/a.html"), perm.File, perm.Set{})
+	w = m.Desired(m.Root("/srv/ticketing/site/a.html"), perm.File, perm.Set{})
 	if w.Mode.String() != "0644" || (*w.Entries)[0].Perm != 4 || w.Defaults != nil {
 		t.Errorf("file of the site: %+v", w)
 	}
 
-	if w := m.Want(m.Root("/srv/ticketing/spool/x/y"), perm.File, perm.Set{}); !w.LeaveAlone {
+	if w := m.Desired(m.Root("/srv/ticketing/spool/x/y"), perm.File, perm.Set{}); !w.LeaveAlone {
 		t.Errorf("spool: %+v", w)
 	}
 
-	if w := m.Want(m.Root("/etc/passwd"), perm.File, perm.Set{}); w != nil {
+	if w := m.Desired(m.Root("/etc/passwd"), perm.File, perm.Set{}); w != nil {
 		t.Errorf("outside: %+v", w)
 	}
 

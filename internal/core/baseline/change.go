@@ -175,17 +175,17 @@ func (c *Changes) For(dir *perm.Directory) (*Changer, []Problem) {
 	return out, all
 }
 
-// Make returns what a path is to be.
-func (c *Changer) Make(path string, found perm.Found) (perm.Set, error) {
+// Change returns what a path is to be.
+func (c *Changer) Change(path string, found perm.Found) (perm.Set, error) {
 	at := found
 	for i, s := range c.steps {
-		want := s.set.Want(s.set.Root(path), at.Kind, at.Set)
+		want := s.set.Desired(s.set.Root(path), at.Kind, at.Set)
 		if want == nil {
 			continue
 		}
 
 		if s.where != nil {
-			is := s.where.Want(s.where.Root(path), at.Kind, at.Set)
+			is := s.where.Desired(s.where.Root(path), at.Kind, at.Set)
 			if is == nil || len(is.Differences(at, c.dir)) > 0 {
 				continue
 			}

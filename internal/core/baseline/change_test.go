@@ -77,7 +77,7 @@ func TestChanges(t *testing.T) {
 		}
 
 		maker, problems := changes.For(crewList)
-		got, err := maker.Make(c.path, perm.Found{Kind: c.kind, Set: c.found})
+		got, err := maker.Change(c.path, perm.Found{Kind: c.kind, Set: c.found})
 		if err != nil || len(problems) > 0 || got != c.want {
 			t.Errorf("%s: %+v, want %+v; %v %v", c.name, perm.Describe(c.kind, got, crewList),
 				perm.Describe(c.kind, c.want, crewList), err, problems)
@@ -126,7 +126,7 @@ func FuzzParseChanges(f *testing.F) {
 			return
 		}
 		m, _ := c.For(crewList.Index())
-		if _, err := m.Make("/srv/a", perm.Found{Kind: perm.File, Set: perm.POSIX{Mode: 0o644}.Set()}); err != nil {
+		if _, err := m.Change("/srv/a", perm.Found{Kind: perm.File, Set: perm.POSIX{Mode: 0o644}.Set()}); err != nil {
 			t.Fatal(err)
 		}
 	})

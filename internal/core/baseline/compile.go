@@ -68,7 +68,7 @@ type State struct {
 	next     map[string]*State // for the others, by the positions they lead to
 	rules    []int             // whose patterns end here, in the order of the document; the base's too
 	leave    bool
-	wants    [perm.BlockDevice + 1][allTraits + 1]*perm.Want
+	wants    [perm.BlockDevice + 1][allTraits + 1]*perm.Desired
 }
 
 const allTraits = perm.Executable | perm.WithEntries
@@ -122,7 +122,7 @@ func (m *Matcher) Fingerprint() [32]byte {
 		}
 	}
 
-	wanted := func(w *mode.Wanted) {
+	wanted := func(w *mode.Declared) {
 		if w == nil {
 			number(-1)
 		} else {
@@ -487,11 +487,11 @@ func unquote(part string) string {
 // Key names a state: equal keys judge everything below alike.
 func (s *State) Key() string { return s.key }
 
-// Want returns what is declared for a path of a kind and state at a state of the matcher; nil where
+// Desired returns what is declared for a path of a kind and state at a state of the matcher; nil where
 // nothing is.
-func (m *Matcher) Want(s *State, k perm.Kind, found perm.Set) *perm.Want {
+func (m *Matcher) Desired(s *State, k perm.Kind, found perm.Set) *perm.Desired {
 	if s.leave {
-		return &perm.Want{LeaveAlone: true}
+		return &perm.Desired{LeaveAlone: true}
 	}
 	if len(s.rules) == 0 {
 		return nil
@@ -503,7 +503,7 @@ func (m *Matcher) Want(s *State, k perm.Kind, found perm.Set) *perm.Want {
 	}
 
 	if s.wants[k][t] == nil {
-		w := &perm.Want{Rule: map[perm.Aspect]int{}}
+		w := &perm.Desired{Rule: map[perm.Aspect]int{}}
 		for _, i := range s.rules { // a later rule wins, aspect by aspect
 			if m.doc.Rules[i].Only.admits(k, t) {
 				m.add(w, i, k)
@@ -524,7 +524,7 @@ func (m *Matcher) says(i int, k perm.Kind) []perm.Aspect {
 	if out, ok := m.said[ruleKind{i, k}]; ok {
 		return out
 	}
-	w := &perm.Want{Rule: map[perm.Aspect]int{}}
+	w := &perm.Desired{Rule: map[perm.Aspect]int{}}
 	m.add(w, i, k)
 	var out []perm.Aspect
 	for _, a := range perm.AllAspects {
@@ -536,7 +536,7 @@ func (m *Matcher) says(i int, k perm.Kind) []perm.Aspect {
 	return out
 }
 
-func (m *Matcher) add(w *perm.Want, i int, k perm.Kind) {
+func (m *Matcher) add(w *perm.Desired, i int, k perm.Kind) {
 	r := &m.doc.Rules[i]
 	for _, key := range r.Any {
 		m.free(w, i, k, key)
@@ -558,7 +558,7 @@ func (m *Matcher) add(w *perm.Want, i int, k perm.Kind) {
 		}
 	}
 
-	md := map[perm.Kind]*mode.Wanted{perm.File: r.Files, perm.Folder: r.Folders}[k]
+	md := map[perm.Kind]*mode.Declared{perm.File: r.Files, perm.Folder: r.Folders}[k]
 	if md != nil {
 		w.Mode, w.Rule[perm.AspectMode] = md, i
 	}
@@ -602,8 +602,8 @@ func (m *Matcher) add(w *perm.Want, i int, k perm.Kind) {
 	}
 }
 
-// free takes back what was said of a key. That it was taken back is a decision, too: the rule stands for it.
-func (m *Matcher) free(w *perm.Want, i int, k perm.Kind, key string) {
+// free clears the declaration for key, and records rule i as the one that cleared it, so that explain can name it.
+func (m *Matcher) free(w *perm.Desired, i int, k perm.Kind, key string) {
 	file, folder := k == perm.File, k == perm.Folder
 	switch {
 	case key == "owner":
@@ -625,12 +625,12 @@ func (m *Matcher) free(w *perm.Want, i int, k perm.Kind, key string) {
 		w.Rule[perm.AspectDefaults] = i
 
 	case key == "grants" && k != perm.Link:
-		w.Share.Grants = nil
-		w.Share.AtLeast = false
-		w.Share.Without = nil
+		w.NT.Grants = nil
+		w.NT.AtLeast = false
+		w.NT.Without = nil
 		w.Rule[perm.AspectGrants] = i
 	case key == "inherits" && k != perm.Link:
-		w.Share.Inherits, w.Rule[perm.AspectInheritance] = nil, i
+		w.NT.Inherits, w.Rule[perm.AspectInheritance] = nil, i
 	case key == "capability" && file:
 		w.Caps, w.Rule[perm.AspectCaps] = nil, i
 	case flagKeys[key] != 0 && (file || folder):
@@ -665,8 +665,7 @@ func (m *Matcher) list(grants []Grant, k perm.Kind) (posixacl.List, bool) {
 	return l, true
 }
 
-// real returns what the host calls whom a baseline calls by a word of its own; "" where the word stands for
-// nobody there.
+// real resolves an account alias of the baseline to the host's account name; "" if the alias is unset on this host.
 func (m *Matcher) real(name string) string {
 	if n, ok := m.doc.Accounts[name]; ok {
 		return n

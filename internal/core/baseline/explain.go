@@ -28,7 +28,7 @@ func (m *Matcher) Explain(path string, f perm.Found) Explanation {
 		return out
 	}
 
-	w := m.Want(s, k, found)
+	w := m.Desired(s, k, found)
 	traits := perm.TraitsOf(found)
 	by := map[perm.Aspect][]int{}
 

@@ -23,7 +23,7 @@ func with(head, rules string) string {
 const all = "  - rule: all\n    paths: /srv/ticketing/**\n"
 
 // want parses, and gives what is declared for a path.
-func want(t *testing.T, text string, env Env, path string, k perm.Kind, found perm.POSIX) *perm.Want {
+func want(t *testing.T, text string, env Env, path string, k perm.Kind, found perm.POSIX) *perm.Desired {
 	t.Helper()
 	d, err := ParseFor([]byte(text), env)
 	if err != nil {
@@ -33,11 +33,11 @@ func want(t *testing.T, text string, env Env, path string, k perm.Kind, found pe
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
-	return m.Want(m.Root(path), k, found.Set())
+	return m.Desired(m.Root(path), k, found.Set())
 }
 
 // differs returns the differences of a found state, as aspect declared/found.
-func differs(w *perm.Want, k perm.Kind, found perm.POSIX) string {
+func differs(w *perm.Desired, k perm.Kind, found perm.POSIX) string {
 	var out []string
 	for _, d := range w.Differences(perm.Found{Kind: k, Set: found.Set()}, crew()) {
 		out = append(out, fmt.Sprintf("%s %s/%s", d.Aspect, d.Declared, d.Found))
@@ -375,14 +375,14 @@ func TestRequired(t *testing.T) {
 }
 
 // obvious reads a document rule by rule and path by path, the slow way.
-func obvious(d *Document, m *Matcher, parts []string, k perm.Kind, found perm.Set) *perm.Want {
+func obvious(d *Document, m *Matcher, parts []string, k perm.Kind, found perm.Set) *perm.Desired {
 	for _, p := range d.LeaveAlone {
 		if matches(p.parts, parts) {
-			return &perm.Want{LeaveAlone: true}
+			return &perm.Desired{LeaveAlone: true}
 		}
 	}
 
-	w := &perm.Want{Rule: map[perm.Aspect]int{}}
+	w := &perm.Desired{Rule: map[perm.Aspect]int{}}
 	for i, r := range d.Rules {
 		if slices.ContainsFunc(r.Paths, func(p Pattern) bool { return matches(p.parts, parts) }) &&
 			r.Only.admits(k, perm.TraitsOf(found)) {
@@ -454,7 +454,7 @@ func TestWantAgainstObvious(t *testing.T) {
 				p.Mode = p.Access.Mode(p.Mode)
 			}
 
-			got := m.Want(m.Root("/"+strings.Join(parts, "/")), k, p.Set())
+			got := m.Desired(m.Root("/"+strings.Join(parts, "/")), k, p.Set())
 			want := obvious(d, m, parts, k, p.Set())
 			if !reflect.DeepEqual(got, want) || differs(got, k, p) != differs(want, k, p) {
 				t.Fatalf("%v %s: %+v, want %+v\n%s", parts, k, got, want, b.String())

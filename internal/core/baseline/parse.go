@@ -64,9 +64,9 @@ type reader struct {
 	varies    bool
 	variables map[string]value
 	forms     map[string]*node
-	modes     map[string]*mode.Wanted // a text that stands in many rules is read once
-	including []string                // the way of includes that led here
-	included  map[string]bool         // all that were taken over, by whichever way
+	modes     map[string]*mode.Declared // a text that stands in many rules is read once
+	including []string                  // the way of includes that led here
+	included  map[string]bool           // all that were taken over, by whichever way
 	spent     *budget
 }
 
@@ -75,7 +75,7 @@ func newReader(env Env) *reader {
 		env:       env,
 		variables: map[string]value{},
 		forms:     map[string]*node{},
-		modes:     map[string]*mode.Wanted{},
+		modes:     map[string]*mode.Declared{},
 		included:  map[string]bool{},
 		spent:     &budget{},
 	}

@@ -349,7 +349,7 @@ func (r *reader) exists(n *node, rule *Rule) {
 	}
 }
 
-func (r *reader) mode(n *node) *mode.Wanted {
+func (r *reader) mode(n *node) *mode.Declared {
 	s, ok := r.scalar(n, "mode")
 	if !ok {
 		return nil

@@ -125,10 +125,10 @@ func (m *Matcher) identityOf(name string) (ntsd.SID, bool) {
 }
 
 // share adds what a rule says of a share's path.
-func (m *Matcher) share(w *perm.Want, i int, k perm.Kind) {
+func (m *Matcher) share(w *perm.Desired, i int, k perm.Kind) {
 	r := &m.doc.Rules[i]
 	if r.Inherits != nil {
-		w.Share.Inherits, w.Rule[perm.AspectInheritance] = r.Inherits, i
+		w.NT.Inherits, w.Rule[perm.AspectInheritance] = r.Inherits, i
 	}
 
 	if r.Shares == nil {
@@ -150,7 +150,7 @@ func (m *Matcher) share(w *perm.Want, i int, k perm.Kind) {
 		if k == perm.Folder {
 			e.Flags = g.Flags
 		} else if g.Flags&ntsd.InheritOnly != 0 {
-			continue // it is for what a folder hands on, and says nothing of a file
+			continue // it is for what a folder passes on, and says nothing of a file
 		}
 
 		list = append(list, e)
@@ -166,8 +166,8 @@ func (m *Matcher) share(w *perm.Want, i int, k perm.Kind) {
 		without = append(without, sid)
 	}
 
-	w.Share.Grants = &list
-	w.Share.AtLeast = r.Shares.AtLeast
-	w.Share.Without = without
+	w.NT.Grants = &list
+	w.NT.AtLeast = r.Shares.AtLeast
+	w.NT.Without = without
 	w.Rule[perm.AspectGrants] = i
 }

@@ -89,7 +89,7 @@ func TestShares(t *testing.T) {
 			t.Fatal(err)
 		}
 
-		w := m.Want(m.Root(c.path), c.kind, set)
+		w := m.Desired(m.Root(c.path), c.kind, set)
 		var got []string
 		for _, x := range w.Differences(perm.Found{Kind: c.kind, Set: set}, dir) {
 			got = append(got, string(x.Aspect)+" "+x.Declared+"/"+x.Found)
@@ -109,7 +109,7 @@ func TestShares(t *testing.T) {
 		}
 	}
 
-	if w := m.Want(m.Root("/charts"), perm.Folder, perm.POSIX{Mode: 0o755}.Set()); w.Share.Grants == nil {
+	if w := m.Desired(m.Root("/charts"), perm.Folder, perm.POSIX{Mode: 0o755}.Set()); w.NT.Grants == nil {
 		t.Error("a state of another scheme has another declaration")
 	}
 }

@@ -356,7 +356,7 @@ func (m *Matcher) tally(walk func(func(string, perm.Kind, perm.Set) error) error
 		}
 
 		traits := perm.TraitsOf(found)
-		w := m.Want(s, k, found)
+		w := m.Desired(s, k, found)
 		for _, i := range s.rules {
 			r := &m.doc.Rules[i]
 			t := &to[i]

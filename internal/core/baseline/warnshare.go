@@ -77,8 +77,8 @@ func (m *Matcher) unknownSID(id ntsd.SID) bool {
 	return m.dir.Account(p) == nil && !m.dir.IsGroup(p)
 }
 
-// metByDeny names the accounts that a denying entry keeps from what another entry of the rule, for another
-// group or for themselves, lets them.
+// metByDeny returns the accounts that a deny entry blocks although another entry of the same rule allows them, directly
+// or through a group.
 func (m *Matcher) metByDeny(r *Rule, denied ntsd.SID, gets ntsd.Mask) (out []string) {
 	for _, a := range m.dir.Accounts {
 		t, ok := perm.TokenOf(a.ID, m.dir)

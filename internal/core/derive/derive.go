@@ -52,7 +52,7 @@ func Baseline(ctx context.Context, application string, hosts []Seen) (Draft, err
 	}
 
 	var g *general
-	for _, cost := range under {
+	for _, cost := range freePenalty {
 		w := newWords(hosts, cost)
 		top, err := gather(ctx, w, hosts)
 		if err != nil {
@@ -62,7 +62,7 @@ func Baseline(ctx context.Context, application string, hosts []Seen) (Draft, err
 		g = &general{w: w, application: application, hosts: hosts, items: map[string]*item{}}
 		for _, root := range top.below {
 			g.roots = append(g.roots, root.name)
-			w.assign(root, make([]label, len(perm.SayingKeys)), g.note)
+			w.assign(root, make([]label, len(perm.TermKeys)), g.note)
 		}
 
 		if len(siblings(g.list())) <= manyItems {

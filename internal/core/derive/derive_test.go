@@ -40,7 +40,7 @@ func (w world) seen(host, root string, d *perm.Directory) Seen {
 
 			e := w[p]
 			e.Name = name
-			if e.HasChild() || e.Kind == perm.Folder && e.Gap == tree.Whole {
+			if e.HasChild() || e.Kind == perm.Folder && e.Gap == tree.NoGap {
 				e.Child = grow(p)
 			}
 

@@ -21,9 +21,9 @@ const (
 	costFree  = 1500
 )
 
-// under is what it costs that a thing stands under a free value, and could be declared by itself.
-// Strict drafts come first; hosts that give too many rules then are drafted more freely.
-var under = []int{costRule / 10, costRule / 100, 0}
+// freePenalty is the cost of leaving a path undeclared although it could have a rule of its own. The strictest comes
+// first: hosts that get too many rules by it are drafted more freely.
+var freePenalty = []int{costRule / 10, costRule / 100, 0}
 
 // A choice is a value that a folder can stand under, and what exceptions it then costs.
 type choice struct {
@@ -275,7 +275,7 @@ func split(from map[string]*gathered) (out []bunch) {
 
 // sum tells what rules and exceptions a folder costs, and forgets what one rule says.
 func (w *words) sum(b *branch) {
-	b.tallies = make([]tally, len(perm.SayingKeys))
+	b.tallies = make([]tally, len(perm.TermKeys))
 	base := make([]int, len(b.tallies))            // every child a rule of its own
 	saved := make([]map[label]int, len(b.tallies)) // by standing under a value
 	anyhow := make([]int, len(b.tallies))          // under a free value

@@ -48,7 +48,7 @@ func TestDraftOfAShare(t *testing.T) {
 		add("/charts/drop/"+n, perm.File, "O:keepersD:AI(A;ID;FA;;;keepers)(A;ID;0x1200a9;;;crew)")
 	}
 
-	// What was moved there has entries that no folder hands on: the language has no words for that.
+	// What was moved there has entries that no folder passes on: the language has no words for that.
 	add("/charts/drop/moved", perm.File, "O:keepersD:AI(A;ID;FA;;;keepers)(A;ID;0x1200a9;;;crew)(A;ID;FA;;;twin)")
 	got := derived(t, w.seen("chartroom", "/charts", d))
 	_, rule, _ := strings.Cut(got.Text, "paths: /charts/drop/moved\n")

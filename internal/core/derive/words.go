@@ -49,7 +49,7 @@ type state struct {
 
 func newWords(hosts []Seen, under int) *words {
 	w := &words{hosts: hosts, under: under, known: map[state][]leaf{}, keys: map[string]int{}}
-	for i, key := range perm.SayingKeys {
+	for i, key := range perm.TermKeys {
 		w.keys[key] = i
 		w.values = append(w.values, make([]word, firstOwn))
 		w.numbers = append(w.numbers, map[string]label{})
@@ -107,7 +107,7 @@ func (w *words) says(s state) []leaf {
 		return out
 	}
 
-	for _, x := range perm.Sayings(s.Found, w.spell[s.host]) {
+	for _, x := range perm.Terms(s.Found, w.spell[s.host]) {
 		y := leaf{key: w.keys[x.Key]}
 		for _, text := range x.Values {
 			y.labels = append(y.labels, w.label(y.key, word{text: text}))
@@ -172,7 +172,7 @@ func (w *words) asks(states []state) []leaf {
 // varying returns the label of values that differ from host to host; hosts that do not have the path
 // get the first one.
 func (w *words) varying(key int, all []leaf, hosts []int) []label {
-	if !slices.Contains(varies, perm.SayingKeys[key]) ||
+	if !slices.Contains(varies, perm.TermKeys[key]) ||
 		slices.ContainsFunc(all, func(s leaf) bool { return len(s.labels) == 0 }) {
 		return nil
 	}
@@ -200,5 +200,5 @@ func (w *words) variable(key int, l label) string {
 			n++
 		}
 	}
-	return perm.SayingKeys[key] + "-" + strconv.Itoa(n+1)
+	return perm.TermKeys[key] + "-" + strconv.Itoa(n+1)
 }

@@ -47,7 +47,7 @@ func (g *general) value(key int, l label) string {
 	case v.byHost != nil:
 		return `"${` + g.w.variable(key, l) + `}"`
 	case strings.HasPrefix(v.text, "["),
-		slices.Contains([]string{"files", "folders", "immutable", "append-only"}, perm.SayingKeys[key]) && !v.loose:
+		slices.Contains([]string{"files", "folders", "immutable", "append-only"}, perm.TermKeys[key]) && !v.loose:
 		return v.text
 	}
 	return scalar(v.text)
@@ -92,7 +92,7 @@ func (g *general) text(remark func(int) string, places int) string {
 			fmt.Fprintf(&b, "    only: %s\n", only)
 		}
 
-		for key, name := range perm.SayingKeys {
+		for key, name := range perm.TermKeys {
 			if l, ok := r.items[0].set[key]; ok {
 				fmt.Fprintf(&b, "    %s: %s\n", name, g.value(key, l))
 			}
@@ -107,7 +107,7 @@ func (g *general) variables(b *strings.Builder) {
 	used := map[string]bool{}
 	head := "variables:\n"
 	for _, r := range g.rules {
-		for key := range perm.SayingKeys {
+		for key := range perm.TermKeys {
 			l, ok := r.items[0].set[key]
 			if !ok || g.w.values[key][l].byHost == nil || used[g.w.variable(key, l)] {
 				continue
@@ -162,7 +162,9 @@ func (g *general) name(r *block, taken map[string]bool) string {
 }
 
 // walk goes by every path of every host, with what the draft wants of it.
-func (g *general) walk(ctx context.Context, visit func(host int, want *perm.Want, k perm.Kind, found perm.Set)) error {
+func (g *general) walk(
+	ctx context.Context, visit func(host int, want *perm.Desired, k perm.Kind, found perm.Set),
+) error {
 	text := g.text(nil, 0)
 	for i, h := range g.hosts {
 		m, err := compile(text, h)
@@ -179,7 +181,7 @@ func (g *general) walk(ctx context.Context, visit func(host int, want *perm.Want
 					at = m.Step(in, e.Name)
 				}
 
-				visit(i, m.Want(at, e.Kind, e.Set), e.Kind, e.Set)
+				visit(i, m.Desired(at, e.Kind, e.Set), e.Kind, e.Set)
 				return at, nil
 			})
 
@@ -198,7 +200,7 @@ func (g *general) limit(ctx context.Context) error {
 		key  string
 	}
 	common := map[spot]*perm.Common{}
-	err := g.walk(ctx, func(host int, want *perm.Want, k perm.Kind, found perm.Set) {
+	err := g.walk(ctx, func(host int, want *perm.Desired, k perm.Kind, found perm.Set) {
 		key := map[perm.Kind]string{perm.File: "files", perm.Folder: "folders"}[k]
 		if want == nil || key == "" || found.IsZero() {
 			return
@@ -231,12 +233,12 @@ func (g *general) measure(ctx context.Context) (Draft, error) {
 	var out Draft
 	decides := make([]int, len(g.rules))
 	type seen struct {
-		want *perm.Want
+		want *perm.Desired
 		kind perm.Kind
 		host int
 	}
 	counts := map[seen]int{}
-	err := g.walk(ctx, func(host int, want *perm.Want, k perm.Kind, _ perm.Set) { counts[seen{want, k, host}]++ })
+	err := g.walk(ctx, func(host int, want *perm.Desired, k perm.Kind, _ perm.Set) { counts[seen{want, k, host}]++ })
 	if err != nil {
 		return Draft{}, err
 	}

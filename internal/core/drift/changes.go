@@ -33,15 +33,15 @@ type Changes struct {
 	Example       pathname.Path
 }
 
-// A Turnover is what changed between two snapshots as a whole.
-type Turnover struct{ Added, Gone, Changed int }
+// A DiffSummary is what changed between two snapshots as a whole.
+type DiffSummary struct{ Added, Gone, Changed int }
 
-// Between tells what changed from one snapshot to another, equal changes together, and hands out
+// DiffSnapshots tells what changed from one snapshot to another, equal changes together, and hands out
 // each path in the order of a walk. It goes only into folders that are not alike.
-func Between(
+func DiffSnapshots(
 	ctx context.Context, src tree.Source, a, b tree.Hash, d *perm.Directory, each func(Change) error,
-) (Turnover, []Changes, error) {
-	var t Turnover
+) (DiffSummary, []Changes, error) {
+	var t DiffSummary
 	type key struct{ before, after Side }
 	groups := map[key]*Changes{}
 	err := tree.Diff(ctx, src, a, b, func(path string, x, y *tree.Entry) error {

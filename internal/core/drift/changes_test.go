@@ -26,11 +26,11 @@ func TestBetween(t *testing.T) {
 		world(file("a", 0o644), file("b", 0o644), file("new", 0o600), file("same", 0o600))
 	dir := (&perm.Directory{}).Index()
 	var paths []string
-	turn, groups, err := Between(t.Context(), m, a, b, dir, func(c Change) error {
+	turn, groups, err := DiffSnapshots(t.Context(), m, a, b, dir, func(c Change) error {
 		paths = append(paths, c.Path)
 		return nil
 	})
-	if err != nil || turn != (Turnover{Added: 1, Gone: 1, Changed: 2}) ||
+	if err != nil || turn != (DiffSummary{Added: 1, Gone: 1, Changed: 2}) ||
 		!slices.Equal(paths, []string{"/srv/a", "/srv/b", "/srv/gone", "/srv/new"}) {
 		t.Errorf("%+v, %q, %v", turn, paths, err)
 	}
@@ -40,8 +40,8 @@ func TestBetween(t *testing.T) {
 		t.Errorf("%+v", groups)
 	}
 
-	turn, groups, err = Between(t.Context(), m, a, a, dir, func(Change) error { return nil })
-	if err != nil || turn != (Turnover{}) || len(groups) != 0 {
+	turn, groups, err = DiffSnapshots(t.Context(), m, a, a, dir, func(Change) error { return nil })
+	if err != nil || turn != (DiffSummary{}) || len(groups) != 0 {
 		t.Errorf("the same twice: %+v, %v", turn, err)
 	}
 }

@@ -207,13 +207,13 @@ type comparer struct {
 }
 
 type judgedKey struct {
-	want *perm.Want
+	want *perm.Desired
 	perm.Found
 }
 
 const maxJudged = 100_000
 
-func (c *comparer) differences(want *perm.Want, f perm.Found) []perm.Difference {
+func (c *comparer) differences(want *perm.Desired, f perm.Found) []perm.Difference {
 	if want == nil {
 		return nil
 	}
@@ -303,7 +303,7 @@ func (c *comparer) folder(n *tree.Node, in *baseline.State, set perm.Set) (*judg
 			}
 		}
 
-		if c.memo != nil && (it.below || it.gap != tree.Whole || len(it.diffs) > 0) {
+		if c.memo != nil && (it.below || it.gap != tree.NoGap || len(it.diffs) > 0) {
 			it.name = strings.Clone(e.Name)
 			j.items = append(j.items, it)
 		}
@@ -374,12 +374,12 @@ func (c *comparer) replay(j *judged) error {
 // judge looks at one path, in a folder that has a set. c.path holds it.
 func (c *comparer) judge(e *tree.Entry, s *baseline.State, folder perm.Set) (item, Summary) {
 	it, sum := item{Found: perm.In(folder, e.Kind, e.Set)}, Summary{Paths: 1}
-	want := c.m.Want(s, e.Kind, e.Set)
+	want := c.m.Desired(s, e.Kind, e.Set)
 	if want.Judges(e.Kind, e.Set) {
 		sum.Judged++
 	}
 	c.present.see(c.path, e.Kind)
-	if e.Gap != tree.Whole && (want == nil || !want.LeaveAlone) {
+	if e.Gap != tree.NoGap && (want == nil || !want.LeaveAlone) {
 		sum.Unread++
 		it.gap = e.Gap
 	}
@@ -392,12 +392,12 @@ func (c *comparer) judge(e *tree.Entry, s *baseline.State, folder perm.Set) (ite
 
 // report tells what there is to say of one path. c.path holds it.
 func (c *comparer) report(it *item) error {
-	if it.gap == tree.Whole && len(it.diffs) == 0 {
+	if it.gap == tree.NoGap && len(it.diffs) == 0 {
 		return nil
 	}
 
 	path := string(c.path)
-	if it.gap != tree.Whole {
+	if it.gap != tree.NoGap {
 		c.present.gap(path)
 		if err := c.to.Unread(Unread{path, it.gap.String()}); err != nil {
 			return err
@@ -410,7 +410,7 @@ func (c *comparer) report(it *item) error {
 		}
 	}
 
-	if it.gap == tree.Whole || c.to.Earlier == nil {
+	if it.gap == tree.NoGap || c.to.Earlier == nil {
 		return nil
 	}
 
@@ -420,7 +420,7 @@ func (c *comparer) report(it *item) error {
 // carry reports again what was found before at a gap and below it, held against what is declared now.
 func (c *comparer) carry(path string, it *item) error {
 	return c.to.Earlier.Below(c.ctx, path, it.gap, func(k Known) error {
-		want := c.m.Want(c.m.Root(k.Path), k.Kind, k.Set)
+		want := c.m.Desired(c.m.Root(k.Path), k.Kind, k.Set)
 		diffs := c.differences(want, k.Found)
 		for i := range diffs {
 			if k.Path == path && it.tells(k.Kind, diffs[i].Aspect) {

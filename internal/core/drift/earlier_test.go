@@ -119,7 +119,7 @@ func TestEarlier(t *testing.T) {
 			}
 		}
 
-		if hidden.entry.Gap != tree.Whole {
+		if hidden.entry.Gap != tree.NoGap {
 			continue
 		}
 

@@ -11,8 +11,8 @@ import (
 	"idletally/internal/core/tree"
 )
 
-// A Shift is paths on which two baselines judge one aspect differently, all alike.
-type Shift struct {
+// A JudgementChange is paths on which two baselines judge one aspect differently, all alike.
+type JudgementChange struct {
 	Kind    perm.Kind
 	Aspect  perm.Aspect
 	Found   string
@@ -38,7 +38,7 @@ const maxShifts = 5000
 // may be nil: nothing was declared before.
 func Judge(
 	ctx context.Context, src tree.Source, forest tree.Hash, old, fresh *baseline.Matcher, d *perm.Directory,
-) (Verdict, []Shift, error) {
+) (Verdict, []JudgementChange, error) {
 	type shiftKey struct {
 		kind    perm.Kind
 		aspect  perm.Aspect
@@ -49,7 +49,7 @@ func Judge(
 	}
 
 	var v Verdict
-	shifts := map[shiftKey]*Shift{}
+	shifts := map[shiftKey]*JudgementChange{}
 	one := func(path string, k perm.Kind, found perm.Set, was, is *perm.Difference) {
 		if was != nil {
 			v.Before++
@@ -59,7 +59,7 @@ func Judge(
 			v.After++
 		}
 
-		s := Shift{Kind: k}
+		s := JudgementChange{Kind: k}
 		either := is
 		switch {
 		case was == nil:
@@ -127,8 +127,8 @@ func Judge(
 			}
 
 			presences[i].see([]byte(path), e.Kind)
-			want := m.Want(out.in[i], e.Kind, e.Set)
-			if e.Gap != tree.Whole && (want == nil || !want.LeaveAlone) {
+			want := m.Desired(out.in[i], e.Kind, e.Set)
+			if e.Gap != tree.NoGap && (want == nil || !want.LeaveAlone) {
 				presences[i].gap(path)
 			}
 
@@ -168,12 +168,12 @@ func Judge(
 		pairs(diffs, func(was, is *perm.Difference) { one(path, k, perm.Set{}, was, is) })
 	}
 
-	out := make([]Shift, 0, len(shifts))
+	out := make([]JudgementChange, 0, len(shifts))
 	for _, s := range shifts {
 		out = append(out, *s)
 	}
 
-	slices.SortFunc(out, func(a, b Shift) int {
+	slices.SortFunc(out, func(a, b JudgementChange) int {
 		return cmp.Or(cmp.Compare(b.Count, a.Count), pathname.Compare(string(a.Example), string(b.Example)),
 			cmp.Compare(a.Aspect, b.Aspect), cmp.Compare(a.Was, b.Was))
 	})

@@ -118,12 +118,12 @@ func slow(
 				delete(missing, path)
 			}
 
-			w := m.Want(m.Root(path), e.Kind, e.Set)
+			w := m.Desired(m.Root(path), e.Kind, e.Set)
 			if w.Judges(e.Kind, e.Set) {
 				sum.Judged++
 			}
 
-			if e.Gap != tree.Whole && (w == nil || !w.LeaveAlone) {
+			if e.Gap != tree.NoGap && (w == nil || !w.LeaveAlone) {
 				sum.Unread++
 				gaps = append(gaps, path+"/")
 			}

@@ -7,9 +7,9 @@ import (
 	"strings"
 )
 
-// Child returns what something new in a folder gets (MS-DTYP 2.5.3.4): the entries that the folder hands on,
+// Child returns what something new in a folder gets (MS-DTYP 2.5.3.4): the entries that the folder passes on,
 // with whoever makes it in place of the creator's. They are marked as coming from above where the folder's
-// own list keeps such marks. Where nothing is handed on, own is what the maker has for new things by default.
+// own list keeps such marks. Where nothing is passed on, own is what the maker has for new things by default.
 func Child(parent *Descriptor, folder bool, owner, group SID, own []Entry) Descriptor {
 	d := Descriptor{
 		Owner:   owner,
@@ -28,7 +28,7 @@ func Child(parent *Descriptor, folder bool, owner, group SID, own []Entry) Descr
 	return d
 }
 
-// inherited returns the entries that a folder hands on to a file or a folder in it.
+// inherited returns the entries that a folder passes on to a file or a folder in it.
 func inherited(parent *Descriptor, folder bool, owner, group SID) (out []Entry) {
 	for _, e := range parent.Entries {
 		out = append(out, e.HandedOn(folder, owner, group)...)
@@ -37,7 +37,7 @@ func inherited(parent *Descriptor, folder bool, owner, group SID) (out []Entry) 
 }
 
 // HandedOn returns what a folder's entry comes to in a file or a folder in it, with whoever owns that in place
-// of the creator's: nothing, one entry, or two where it counts there in another form than it is handed on
+// of the creator's: nothing, one entry, or two where it counts there in another form than it is passed on
 // further.
 func (e Entry) HandedOn(folder bool, owner, group SID) []Entry {
 	if e.Foreign() {
@@ -49,7 +49,7 @@ func (e Entry) HandedOn(folder bool, owner, group SID) []Entry {
 		counts = e.Flags&ContainerInherit != 0
 	}
 
-	on := Flags(0) // handed on further
+	on := Flags(0) // passed on further
 	if folder && e.Flags&NoPropagate == 0 {
 		on = e.Flags & heritable
 	}
@@ -61,7 +61,7 @@ func (e Entry) HandedOn(folder bool, owner, group SID) []Entry {
 	here := e
 	here.Mask, here.SID = e.Mask.Map(), made(e.SID, owner, group)
 
-	// What is for the creator, or generic, counts here as it comes out, and is handed on as it stands.
+	// What is for the creator, or generic, counts here as it comes out, and is passed on as it stands.
 	if counts && on != 0 && (here.SID != e.SID || here.Mask != e.Mask) {
 		here.Flags = Inherited
 		e.Flags = on | InheritOnly | Inherited
@@ -116,11 +116,11 @@ func setOf(list []Entry) map[Entry]bool {
 	return out
 }
 
-// fromAbove reports whether an entry is marked as handed on. What is not understood is kept as it is, wherever
+// fromAbove reports whether an entry is marked as passed on. What is not understood is kept as it is, wherever
 // it came from.
 func fromAbove(e Entry) bool { return e.Flags&Inherited != 0 && !e.Foreign() }
 
-// Astray holds the entries that are marked as coming from above against those that the folder hands on: it
+// Astray holds the entries that are marked as coming from above against those that the folder passes on: it
 // gives those that are missing, and those that are left over, as of something that was moved there from
 // another folder. A descriptor that takes nothing from above has neither. One that keeps no such marks, since
 // its folder's list keeps none (see Child), has what it has from above among its own.
@@ -178,7 +178,7 @@ func (e Entry) Plain() Entry {
 	return e
 }
 
-// HandsOnSame reports whether two lists hand on the same to what is below.
+// HandsOnSame reports whether two lists pass on the same to what is below.
 func HandsOnSame(a, b *Descriptor) bool {
 	heritable := func(d *Descriptor) []Entry {
 		return slices.DeleteFunc(slices.Clone(d.Entries), func(e Entry) bool { return e.Flags&heritable == 0 })

@@ -424,7 +424,7 @@ func TestInheritance(t *testing.T) {
 	}
 }
 
-// What a server makes in a folder, and what takes from there anew, has just what the folder hands on; what
+// What a server makes in a folder, and what takes from there anew, has just what the folder passes on; what
 // lacks an entry of that, or has another one that is marked so, does not.
 func TestAstray(t *testing.T) {
 	r := seeded.Rand(t)

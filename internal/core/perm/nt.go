@@ -156,26 +156,26 @@ func (n ntState) explain(k Kind) []string {
 	return ntExplain(k, &n.Descriptor)
 }
 
-func (n ntState) sayings(f Found, name func(Principal) string) []Saying {
-	return ntSayings(f, &n.Descriptor, name)
+func (n ntState) terms(f Found, name func(Principal) string) []Term {
+	return ntTerms(f, &n.Descriptor, name)
 }
 
 // narrow returns what comes after: a descriptor changes at once, owner and list, so that nothing stands between.
 func (n ntState) narrow(_ Kind, to state) (Set, error) { return to.encode() }
 
-func (n ntState) worries(k Kind, to state, d *Directory, matter []Principal) []Worry {
-	return ntWorries(k, n.Descriptor, to.(ntState).Descriptor, d, matter)
+func (n ntState) cautions(k Kind, to state, d *Directory, matter []Principal) []Caution {
+	return ntCautions(k, n.Descriptor, to.(ntState).Descriptor, d, matter)
 }
 
-func (n ntState) judged(w *Want, k Kind) bool {
-	return w.Owner != nil || k != Link && (w.Share.Inherits != nil || w.Share.Grants != nil)
+func (n ntState) judged(w *Desired, k Kind) bool {
+	return w.Owner != nil || k != Link && (w.NT.Inherits != nil || w.NT.Grants != nil)
 }
 
-func (n ntState) differences(w *Want, f Found, d *Directory) []Difference {
+func (n ntState) differences(w *Desired, f Found, d *Directory) []Difference {
 	return w.ntDifferences(f, n.Descriptor, d)
 }
 
-func (n ntState) apply(w *Want, f Found, aspects []Aspect) (Set, error) {
+func (n ntState) apply(w *Desired, f Found, aspects []Aspect) (Set, error) {
 	d := n.Descriptor
 	for _, a := range Aspects {
 		if slices.Contains(aspects, a) {
@@ -385,14 +385,14 @@ func ntEntries(k Kind, d *ntsd.Descriptor, above []Above, dir *Directory) (out [
 	return out
 }
 
-// A handing is what a folder hands on to what lies on the way below it: by what that comes to there, the
+// A handing is what a folder passes on to what lies on the way below it: by what that comes to there, the
 // folder's entry that it comes from.
 type handing struct {
 	path string
 	from map[ntsd.Entry]ntsd.Entry
 }
 
-// handings returns what each folder above a path hands on, the nearest first, as far as somebody has seen it.
+// handings returns what each folder above a path passes on, the nearest first, as far as somebody has seen it.
 func handings(k Kind, d *ntsd.Descriptor, above []Above) (out []handing) {
 	for _, a := range slices.Backward(above) {
 		up, ok := NTOf(a.Set)
@@ -418,7 +418,7 @@ func handings(k Kind, d *ntsd.Descriptor, above []Above) (out []handing) {
 }
 
 // ntOrigin tells which folder an entry that is marked as coming from above is set in: each one on the way has
-// to hand on just this entry, to this kind of thing, for whoever owns it.
+// to pass on just this entry, to this kind of thing, for whoever owns it.
 func ntOrigin(e ntsd.Entry, way []handing) string {
 	last := "" // folder that is known to hand it on
 	for _, h := range way {

@@ -173,7 +173,7 @@ func TestNTEntries(t *testing.T) {
 		}
 	}
 
-	// Each folder on the way has to hand on just this: to files or to folders, as far as it says, for who owns it.
+	// Each folder on the way has to pass on just this: to files or to folders, as far as it says, for who owns it.
 	for _, c := range []struct {
 		name  string
 		kind  Kind
@@ -249,7 +249,7 @@ func TestNTWorries(t *testing.T) {
 			"O:SYD:AI(A;;FR;;;surveyor)(A;ID;FA;;;BA)", ""},
 	} {
 		var got []string
-		for _, w := range Worries(File, nt(t, c.from), nt(t, c.to), server(), nil) {
+		for _, w := range Cautions(File, nt(t, c.from), nt(t, c.to), server(), nil) {
 			kind := w.Kind
 			if w.Grave {
 				kind += "!"
@@ -265,19 +265,20 @@ func TestNTWorries(t *testing.T) {
 		}
 	}
 
-	lost := Worries(File, nt(t, "O:SYD:(A;;FA;;;BA)(A;;FR;;;crew)"), nt(t, "O:SYD:(A;;FA;;;BA)"), server(), []Principal{
-		SIDOf(surveyor),
-	})
-	if len(lost) != 1 || lost[0].Kind != WorryReading || !strings.Contains(lost[0].Text, "surveyor") {
+	lost := Cautions(File, nt(t, "O:SYD:(A;;FA;;;BA)(A;;FR;;;crew)"), nt(t, "O:SYD:(A;;FA;;;BA)"), server(),
+		[]Principal{
+			SIDOf(surveyor),
+		})
+	if len(lost) != 1 || lost[0].Kind != CautionReading || !strings.Contains(lost[0].Text, "surveyor") {
 		t.Errorf("%+v", lost)
 	}
 }
 
-// What came from above is what the folder hands on, and nothing else: what was moved there from another
+// What came from above is what the folder passes on, and nothing else: what was moved there from another
 // folder has something else.
 func TestAstray(t *testing.T) {
 	yes := true
-	w := &Want{Share: ShareWant{Inherits: &yes}, Rule: map[Aspect]int{}}
+	w := &Desired{NT: NTDesired{Inherits: &yes}, Rule: map[Aspect]int{}}
 	const folder = "O:SYD:AI(A;OICI;FA;;;mates)(A;CI;FR;;;crew)(A;OICIIO;FR;;;CO)"
 
 	for _, c := range []struct{ name, found, says, mended string }{
@@ -322,7 +323,7 @@ func TestAstray(t *testing.T) {
 
 	// Where no marks are kept, entries of its own cannot be taken away without what came from above: that is
 	// fetched again.
-	w.Share.Grants = &[]ntsd.Entry{}
+	w.NT.Grants = &[]ntsd.Entry{}
 	unmarked := In(nt(t, folder), File, nt(t, "O:surveyorD:(A;;FR;;;WD)(A;;FA;;;mates)(A;;FR;;;surveyor)"))
 	if got := w.Differences(unmarked, server()); len(got) != 1 || got[0].Aspect != AspectGrants ||
 		got[0].Mended != nt(t, "O:surveyorD:AI(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)") {
@@ -341,7 +342,7 @@ func TestAstray(t *testing.T) {
 		}
 	}
 
-	w.Share.Grants = nil
+	w.NT.Grants = nil
 
 	// Where nobody has seen the folder, nothing is said of what comes from it.
 	if got := w.Differences(Found{Kind: File, Set: nt(t, "O:SYD:AI(A;ID;FA;;;crew)")}, server()); len(got) > 0 {

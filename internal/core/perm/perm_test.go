@@ -93,7 +93,7 @@ func TestSetRoundTrip(t *testing.T) {
 	}
 }
 
-func wanted(s string) *mode.Wanted {
+func wanted(s string) *mode.Declared {
 	w, err := mode.ParseWanted(s)
 	if err != nil {
 		panic(err) // the texts are ours
@@ -101,7 +101,7 @@ func wanted(s string) *mode.Wanted {
 	return &w
 }
 
-func exactly(m mode.Mode) *mode.Wanted { w := mode.Exactly(m); return &w }
+func exactly(m mode.Mode) *mode.Declared { w := mode.Exactly(m); return &w }
 
 func FuzzParseSet(f *testing.F) {
 	f.Add(POSIX{UID: 1, GID: 2, Mode: 0o640}.Set().Bytes())
@@ -246,41 +246,42 @@ func TestDifferences(t *testing.T) {
 		name  string
 		kind  Kind
 		found POSIX
-		want  Want
+		want  Desired
 		diffs string
 	}{
 		{"as declared", File, POSIX{UID: 1, GID: 1, Mode: 0o640},
-			Want{Owner: ptr(UID(1)), Group: ptr(GID(1)), Mode: exactly(0o640), Entries: &posixacl.List{}}, ""},
-		{"owner and group", File, POSIX{UID: 2, GID: 9, Mode: 0o640}, Want{Owner: ptr(UID(1)), Group: ptr(GID(1))},
+			Desired{Owner: ptr(UID(1)), Group: ptr(GID(1)), Mode: exactly(0o640), Entries: &posixacl.List{}}, ""},
+		{"owner and group", File, POSIX{UID: 2, GID: 9, Mode: 0o640}, Desired{Owner: ptr(UID(1)), Group: ptr(GID(1))},
 			"owner purser/www-tickets; group crew/9"},
-		{"mode", File, POSIX{Mode: 0o666}, Want{Mode: exactly(0o640)}, "mode 0640/0666"},
-		{"a link has no mode", Link, POSIX{Mode: 0o777}, Want{Mode: exactly(0o640)}, ""},
+		{"mode", File, POSIX{Mode: 0o666}, Desired{Mode: exactly(0o640)}, "mode 0640/0666"},
+		{"a link has no mode", Link, POSIX{Mode: 0o777}, Desired{Mode: exactly(0o640)}, ""},
 		{"the mask a listing shows is not the group's", File, POSIX{Mode: 0o660, Access: list(6, nil)},
-			Want{Mode: exactly(0o640)}, ""},
+			Desired{Mode: exactly(0o640)}, ""},
 		{"extra entry", File, POSIX{Mode: 0o660, Access: list(6, nil)},
-			Want{Mode: exactly(0o640), Entries: &posixacl.List{}}, "entries none/user:purser:rw-"},
-		{"missing entry", File, POSIX{Mode: 0o640}, Want{Entries: &entries}, "entries user:purser:r--/none"},
+			Desired{Mode: exactly(0o640), Entries: &posixacl.List{}}, "entries none/user:purser:rw-"},
+		{"missing entry", File, POSIX{Mode: 0o640}, Desired{Entries: &entries}, "entries user:purser:r--/none"},
 		{"entries as declared", File, POSIX{Mode: 0o640, Access: list(4, nil)},
-			Want{Mode: exactly(0o640), Entries: &entries}, ""},
+			Desired{Mode: exactly(0o640), Entries: &entries}, ""},
 		{"mask takes away", File, POSIX{Mode: 0o600, Access: list(4, ptr(mode.Perm(0)))},
-			Want{Mode: exactly(0o640), Entries: &entries},
+			Desired{Mode: exactly(0o640), Entries: &entries},
 			"mode 0640/0600; entries user:purser:r--/user:purser:r--, mask::---"},
-		{"defaults", Folder, POSIX{Mode: 0o750}, Want{Mode: exactly(0o750), Defaults: &entries},
+		{"defaults", Folder, POSIX{Mode: 0o750}, Desired{Mode: exactly(0o750), Defaults: &entries},
 			"defaults user::rwx, user:purser:r--, group::r-x, mask::r-x, other::---/none"},
-		{"defaults on a file", File, POSIX{Mode: 0o750}, Want{Defaults: &entries}, ""},
-		{"a limit kept", File, POSIX{Mode: 0o640}, Want{Mode: wanted("g+r,o-rwx")}, ""},
-		{"a limit broken", File, POSIX{Mode: 0o602}, Want{Mode: wanted("g+r,o-rwx")}, "mode g+r,o-rwx/0602"},
-		{"execute where it belongs", Folder, POSIX{Mode: 0o640}, Want{Mode: wanted("u=rwX,g=rX,o=")},
+		{"defaults on a file", File, POSIX{Mode: 0o750}, Desired{Defaults: &entries}, ""},
+		{"a limit kept", File, POSIX{Mode: 0o640}, Desired{Mode: wanted("g+r,o-rwx")}, ""},
+		{"a limit broken", File, POSIX{Mode: 0o602}, Desired{Mode: wanted("g+r,o-rwx")}, "mode g+r,o-rwx/0602"},
+		{"execute where it belongs", Folder, POSIX{Mode: 0o640}, Desired{Mode: wanted("u=rwX,g=rX,o=")},
 			"mode u=rwX,g=rX,o=/0640"},
-		{"at least, kept", File, POSIX{Mode: 0o660, Access: list(6, nil)}, Want{Entries: &entries, AtLeast: true}, ""},
-		{"at least, broken", File, POSIX{Mode: 0o640}, Want{Entries: &entries, AtLeast: true},
+		{"at least, kept", File, POSIX{Mode: 0o660, Access: list(6, nil)}, Desired{Entries: &entries, AtLeast: true},
+			""},
+		{"at least, broken", File, POSIX{Mode: 0o640}, Desired{Entries: &entries, AtLeast: true},
 			"entries at least user:purser:r--/none"},
-		{"capability", File, POSIX{Mode: 0o750, Caps: "\x01\x02"}, Want{Caps: ptr("")}, "capability none/0102"},
-		{"immutable", File, POSIX{}, Want{On: Immutable}, "flags immutable/none"},
-		{"not immutable", File, POSIX{Flags: Immutable | AppendOnly}, Want{Off: Immutable},
+		{"capability", File, POSIX{Mode: 0o750, Caps: "\x01\x02"}, Desired{Caps: ptr("")}, "capability none/0102"},
+		{"immutable", File, POSIX{}, Desired{On: Immutable}, "flags immutable/none"},
+		{"not immutable", File, POSIX{Flags: Immutable | AppendOnly}, Desired{Off: Immutable},
 			"flags append-only/immutable, append-only"},
-		{"absent", File, POSIX{}, Want{Absent: true, Owner: ptr(UID(9))}, "presence absent/there"},
-		{"left alone", File, POSIX{Mode: 0o777}, Want{Mode: exactly(0), LeaveAlone: true}, ""},
+		{"absent", File, POSIX{}, Desired{Absent: true, Owner: ptr(UID(9))}, "presence absent/there"},
+		{"left alone", File, POSIX{Mode: 0o777}, Desired{Mode: exactly(0), LeaveAlone: true}, ""},
 	} {
 		var got []string
 		for _, x := range c.want.Differences(Found{Kind: c.kind, Set: c.found.Set()}, d) {
@@ -347,29 +348,29 @@ func TestJudges(t *testing.T) {
 	yes := true
 	for _, c := range []struct {
 		what  string
-		want  *Want
+		want  *Desired
 		kind  Kind
 		found Set
 		judge bool
 	}{
 		{"no rule", nil, File, POSIX{}.Set(), false},
-		{"left alone", &Want{LeaveAlone: true, Owner: ptr(UID(1))}, File, POSIX{}.Set(), false},
-		{"all of it taken back", &Want{Rule: map[Aspect]int{AspectOwner: 1}}, File, POSIX{}.Set(), false},
-		{"an owner", &Want{Owner: ptr(UID(1))}, Link, POSIX{}.Set(), true},
-		{"a mode", &Want{Mode: exactly(0o640)}, File, POSIX{}.Set(), true},
-		{"a mode of a link", &Want{Mode: exactly(0o640)}, Link, POSIX{}.Set(), false},
-		{"defaults", &Want{Defaults: &posixacl.List{}}, Folder, POSIX{}.Set(), true},
-		{"defaults of a file", &Want{Defaults: &posixacl.List{}}, File, POSIX{}.Set(), false},
-		{"a capability", &Want{Caps: ptr("")}, File, POSIX{}.Set(), true},
-		{"a capability of a folder", &Want{Caps: ptr("")}, Folder, POSIX{}.Set(), false},
-		{"a flag", &Want{Off: Immutable}, Folder, POSIX{}.Set(), true},
-		{"a flag of a pipe", &Want{Off: Immutable}, Pipe, POSIX{}.Set(), false},
-		{"absence", &Want{Absent: true}, Pipe, POSIX{}.Set(), true},
-		{"a mode on a share", &Want{Mode: exactly(0o640)}, File, share, false},
-		{"inheritance", &Want{Share: ShareWant{Inherits: &yes}}, File, share, true},
-		{"inheritance elsewhere", &Want{Share: ShareWant{Inherits: &yes}}, File, POSIX{}.Set(), false},
-		{"grants", &Want{Share: ShareWant{Grants: &[]ntsd.Entry{}}}, Folder, share, true},
-		{"an owner on a share", &Want{Owner: ptr(UID(1))}, Link, share, true},
+		{"left alone", &Desired{LeaveAlone: true, Owner: ptr(UID(1))}, File, POSIX{}.Set(), false},
+		{"all of it taken back", &Desired{Rule: map[Aspect]int{AspectOwner: 1}}, File, POSIX{}.Set(), false},
+		{"an owner", &Desired{Owner: ptr(UID(1))}, Link, POSIX{}.Set(), true},
+		{"a mode", &Desired{Mode: exactly(0o640)}, File, POSIX{}.Set(), true},
+		{"a mode of a link", &Desired{Mode: exactly(0o640)}, Link, POSIX{}.Set(), false},
+		{"defaults", &Desired{Defaults: &posixacl.List{}}, Folder, POSIX{}.Set(), true},
+		{"defaults of a file", &Desired{Defaults: &posixacl.List{}}, File, POSIX{}.Set(), false},
+		{"a capability", &Desired{Caps: ptr("")}, File, POSIX{}.Set(), true},
+		{"a capability of a folder", &Desired{Caps: ptr("")}, Folder, POSIX{}.Set(), false},
+		{"a flag", &Desired{Off: Immutable}, Folder, POSIX{}.Set(), true},
+		{"a flag of a pipe", &Desired{Off: Immutable}, Pipe, POSIX{}.Set(), false},
+		{"absence", &Desired{Absent: true}, Pipe, POSIX{}.Set(), true},
+		{"a mode on a share", &Desired{Mode: exactly(0o640)}, File, share, false},
+		{"inheritance", &Desired{NT: NTDesired{Inherits: &yes}}, File, share, true},
+		{"inheritance elsewhere", &Desired{NT: NTDesired{Inherits: &yes}}, File, POSIX{}.Set(), false},
+		{"grants", &Desired{NT: NTDesired{Grants: &[]ntsd.Entry{}}}, Folder, share, true},
+		{"an owner on a share", &Desired{Owner: ptr(UID(1))}, Link, share, true},
 	} {
 		if got := c.want.Judges(c.kind, c.found); got != c.judge {
 			t.Errorf("%s: %t", c.what, got)
@@ -383,7 +384,7 @@ func TestApplySettles(t *testing.T) {
 	for range 20000 {
 		k := Kind(1 + r.IntN(3))
 		found, like := randomState(r, k), randomState(r, k)
-		w := Want{Rule: map[Aspect]int{}}
+		w := Desired{Rule: map[Aspect]int{}}
 		if r.IntN(2) == 0 {
 			w.Owner = ptr(UID(like.UID))
 		}
@@ -527,9 +528,9 @@ func TestEmpowers(t *testing.T) {
 		}
 	}
 
-	var worry Worry
-	for _, w := range Worries(File, own(7, 0o664, ""), own(0, 0o4755, ""), &Directory{}, nil) {
-		if w.Kind == WorryPower {
+	var worry Caution
+	for _, w := range Cautions(File, own(7, 0o664, ""), own(0, 0o4755, ""), &Directory{}, nil) {
+		if w.Kind == CautionPower {
 			worry = w
 		}
 	}

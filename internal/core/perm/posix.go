@@ -251,13 +251,16 @@ func (p POSIX) view(_ Kind, d *Directory) View {
 	return v
 }
 
-// Narrow is the state between before and after in which everybody has at most what they have on both sides,
-// whatever groups they are in. The owner is still the old one: a run first narrows every path, so that nobody
-// can do more than before; what leads to a path is narrow then, too, when it gets its new owner and is
-// widened, so that nobody can do more than afterwards. A change of owner clears set-ID bits and capabilities
-// of what is no folder, so they are off between.
+// Narrow returns the state that a change passes through, in which everybody has at most what they have both before and
+// after, whatever groups they are in:
 //
-// A share's descriptor changes at once, owner and list, so that there nothing stands between.
+//	before --narrow--> narrowed (old owner) --widen--> after (new owner)
+//
+// A run narrows every path of a plan before it widens the first, so that nobody ever has more than before, and, since
+// what leads to a path is narrow by then, nobody has more than after. A change of owner clears set-ID bits and
+// capabilities of anything but a folder (chown(2)), so they are off in between.
+//
+// A security descriptor changes at once, owner and list: there it returns after.
 func Narrow(k Kind, before, after Set) (Set, error) {
 	from, to, ok := states(before, after)
 	if !ok {

@@ -90,8 +90,8 @@ func Exchangers(folder Set, d *Directory) (who []string, known bool) {
 	return p.writers(d), true
 }
 
-// powerWorry says what a program gains, and who could have written what is in it.
-func (p POSIX) powerWorry(
+// powerCaution says what a program gains, and who could have written what is in it.
+func (p POSIX) powerCaution(
 	to POSIX, d *Directory, add func(kind string, grave bool, who Principal, text, instead string),
 ) {
 	gained := powers(p, to)
@@ -103,6 +103,6 @@ func (p POSIX) powerWorry(
 		could = "what is in it could have been written by " + strings.Join(who, ", ")
 	}
 	grave := to.Mode&(mode.SetUID|mode.SetGID) != 0 || to.Caps != ""
-	add(WorryPower, grave, "", "the program will "+strings.Join(gained, ", and ")+"; "+could,
+	add(CautionPower, grave, "", "the program will "+strings.Join(gained, ", and ")+"; "+could,
 		"look at what is in the file first, or put it back from where it came from")
 }

@@ -39,7 +39,7 @@ type state interface {
 	view(k Kind, d *Directory) View
 	entries(k Kind, above []Above, d *Directory) []EntryLine
 	explain(k Kind) []string
-	sayings(f Found, name func(Principal) string) []Saying
+	terms(f Found, name func(Principal) string) []Term
 
 	// rights returns what an account or the members of a group can do with a path of kind k. Whoever the scheme
 	// cannot name, Everyone included, is nobody in particular.
@@ -48,14 +48,14 @@ type state interface {
 	untold(who Principal) bool
 	// groupsFirst reports whether an effect tells of groups before it tells of accounts.
 	groupsFirst() bool
-	// worries returns what to be wary of on the way to another state of the same scheme.
-	worries(k Kind, to state, d *Directory, matter []Principal) []Worry
+	// cautions returns what to be wary of on the way to another state of the same scheme.
+	cautions(k Kind, to state, d *Directory, matter []Principal) []Caution
 	// narrow returns the state that a change to another one of the same scheme passes through; see [Narrow].
 	narrow(k Kind, to state) (Set, error)
 
-	judged(w *Want, k Kind) bool
-	differences(w *Want, f Found, d *Directory) []Difference
-	apply(w *Want, f Found, aspects []Aspect) (Set, error)
+	judged(w *Desired, k Kind) bool
+	differences(w *Desired, f Found, d *Directory) []Difference
+	apply(w *Desired, f Found, aspects []Aspect) (Set, error)
 }
 
 // state decodes a set. Sets are made by a scheme's own constructor or by [ParseSet], both of which keep out what a
@@ -85,19 +85,19 @@ func states(from, to Set) (a, b state, ok bool) {
 // nothing is the state of a path that could not be read: nothing is known of it, and nothing can be made of it.
 type nothing struct{}
 
-func (nothing) encode() (Set, error)                                  { return Set{}, nil }
-func (nothing) traits() Traits                                        { return 0 }
-func (nothing) mentions() []Mention                                   { return nil }
-func (nothing) speaks(of []Principal) []Principal                     { return of }
-func (nothing) view(Kind, *Directory) View                            { return View{Owner: "?", Group: "?"} }
-func (nothing) entries(Kind, []Above, *Directory) []EntryLine         { return nil }
-func (nothing) explain(Kind) []string                                 { return nil }
-func (nothing) sayings(Found, func(Principal) string) []Saying        { return nil }
-func (nothing) rights(Kind, Principal, *Directory) Rights             { return 0 }
-func (nothing) untold(Principal) bool                                 { return true }
-func (nothing) groupsFirst() bool                                     { return false }
-func (nothing) worries(Kind, state, *Directory, []Principal) []Worry  { return nil }
-func (nothing) narrow(Kind, state) (Set, error)                       { return Set{}, errNoState }
-func (nothing) judged(w *Want, k Kind) bool                           { return POSIX{}.judged(w, k) }
-func (nothing) differences(*Want, Found, *Directory) []Difference     { return nil }
-func (nothing) apply(w *Want, f Found, aspects []Aspect) (Set, error) { return Set{}, errNoState }
+func (nothing) encode() (Set, error)                                     { return Set{}, nil }
+func (nothing) traits() Traits                                           { return 0 }
+func (nothing) mentions() []Mention                                      { return nil }
+func (nothing) speaks(of []Principal) []Principal                        { return of }
+func (nothing) view(Kind, *Directory) View                               { return View{Owner: "?", Group: "?"} }
+func (nothing) entries(Kind, []Above, *Directory) []EntryLine            { return nil }
+func (nothing) explain(Kind) []string                                    { return nil }
+func (nothing) terms(Found, func(Principal) string) []Term               { return nil }
+func (nothing) rights(Kind, Principal, *Directory) Rights                { return 0 }
+func (nothing) untold(Principal) bool                                    { return true }
+func (nothing) groupsFirst() bool                                        { return false }
+func (nothing) cautions(Kind, state, *Directory, []Principal) []Caution  { return nil }
+func (nothing) narrow(Kind, state) (Set, error)                          { return Set{}, errNoState }
+func (nothing) judged(w *Desired, k Kind) bool                           { return POSIX{}.judged(w, k) }
+func (nothing) differences(*Desired, Found, *Directory) []Difference     { return nil }
+func (nothing) apply(w *Desired, f Found, aspects []Aspect) (Set, error) { return Set{}, errNoState }

@@ -69,7 +69,7 @@ func conforms(t *testing.T, scheme Scheme, k Kind, s, other Set) {
 	if e := Between(k, s, s, nil); len(e.Opens)+len(e.Closes) > 0 {
 		t.Fatalf("%x changes itself: %s", s.Bytes(), e)
 	}
-	if w := Worries(k, s, s, nil, nil); len(w) > 0 {
+	if w := Cautions(k, s, s, nil, nil); len(w) > 0 {
 		t.Fatalf("%x worries about itself: %+v", s.Bytes(), w)
 	}
 
@@ -81,13 +81,13 @@ func conforms(t *testing.T, scheme Scheme, k Kind, s, other Set) {
 	if err != nil || through.Scheme() != scheme {
 		t.Fatalf("%x to %x passes through %x, %v", s.Bytes(), other.Bytes(), through.Bytes(), err)
 	}
-	if len(Mentioned(s)) == 0 || len(Sayings(In(Set{}, k, s), func(Principal) string { return "x" })) == 0 {
+	if len(Mentioned(s)) == 0 || len(Terms(In(Set{}, k, s), func(Principal) string { return "x" })) == 0 {
 		t.Fatalf("%x speaks of nobody, or says nothing", s.Bytes())
 	}
 
 	// The owner is an aspect of every scheme: what is mended is as declared, and stays so.
 	owner := Mentioned(other)[slices.IndexFunc(Mentioned(other), func(m Mention) bool { return m.As == "owner" })].ID
-	want := &Want{Owner: &owner, Rule: map[Aspect]int{}}
+	want := &Desired{Owner: &owner, Rule: map[Aspect]int{}}
 	mended, err := want.Apply(In(Set{}, k, s))
 	if err != nil || len(want.Differences(In(Set{}, k, mended), nil)) > 0 {
 		t.Fatalf("%x with owner %s is %x, %v", s.Bytes(), owner, mended.Bytes(), err)
@@ -120,18 +120,18 @@ func TestUnknownSchemeIsNoAnswer(t *testing.T) {
 	}
 
 	owner := UID(1)
-	want := &Want{Owner: &owner, Rule: map[Aspect]int{}}
+	want := &Desired{Owner: &owner, Rule: map[Aspect]int{}}
 	for name, f := range map[string]func(){
 		"Between":     func() { Between(File, strange, plain, nil) },
 		"Between, to": func() { Between(File, plain, strange, nil) },
-		"Worries":     func() { Worries(File, strange, plain, nil, nil) },
+		"Worries":     func() { Cautions(File, strange, plain, nil, nil) },
 		"Mentioned":   func() { Mentioned(strange) },
 		"TraitsOf":    func() { TraitsOf(strange) },
 		"RightsOf":    func() { RightsOf(File, strange, owner, nil) },
 		"Describe":    func() { Describe(File, strange, nil) },
 		"Entries":     func() { Entries(File, strange, nil, nil) },
 		"Explain":     func() { Explain(File, strange) },
-		"Sayings":     func() { Sayings(In(Set{}, File, strange), func(Principal) string { return "" }) },
+		"Sayings":     func() { Terms(In(Set{}, File, strange), func(Principal) string { return "" }) },
 		"Judges":      func() { want.Judges(File, strange) },
 		"Differences": func() { want.Differences(In(Set{}, File, strange), nil) },
 		"Apply":       func() { _, _ = want.Apply(In(Set{}, File, strange)) },
@@ -172,16 +172,16 @@ func TestValuesHoldNoNames(t *testing.T) {
 	share := nt(t, "O:BAD:P(A;;FA;;;S-1-5-21-1-2-3-1001)(D;;FR;;;WD)")
 	none, inherits, nobody := posixacl.List{}, true, UID(77)
 	grants := []ntsd.Entry{{Mask: ntsd.ReadSet, SID: ntsd.Administrators}}
-	want := &Want{
+	want := &Desired{
 		Owner: &nobody, Group: &nobody, Entries: &none, Defaults: &none,
-		Share: ShareWant{Grants: &grants, Inherits: &inherits}, Rule: map[Aspect]int{},
+		NT: NTDesired{Grants: &grants, Inherits: &inherits}, Rule: map[Aspect]int{},
 	}
 	other := *want
 	sid := SIDOf(ntsd.Administrators)
 	other.Owner = &sid
 
 	for _, c := range []struct {
-		w *Want
+		w *Desired
 		f Found
 	}{{want, In(Set{}, Folder, posix.Set())}, {&other, In(Set{}, Folder, share)}} {
 		before, after := (&Directory{}), (&Directory{})

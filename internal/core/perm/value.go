@@ -49,9 +49,9 @@ func (p POSIX) value(a Aspect) Value {
 	return ""
 }
 
-// wants returns what a rule asks of an aspect of a POSIX state, which it comes to be by that. What a rule says in its
-// own words, and not in numbers, is kept as it says it.
-func (w *Want) wants(a Aspect, mended POSIX) Value {
+// declared returns what a rule asks of an aspect of a POSIX state, which it comes to be by that. What a rule
+// says in its own words, and not in numbers, is kept as it says it.
+func (w *Desired) declared(a Aspect, mended POSIX) Value {
 	switch {
 	case a == AspectMode && w.Mode != nil:
 		return Value(w.Mode.String())
@@ -101,18 +101,18 @@ func (n ntState) value(a Aspect, f Found) Value {
 	return ""
 }
 
-// ntWants returns what a rule asks of an aspect of a share's path.
-func (w *Want) ntWants(a Aspect) Value {
+// ntDeclared returns what a rule asks of an aspect of a share's path.
+func (w *Desired) ntDeclared(a Aspect) Value {
 	switch {
 	case a == AspectOwner && w.Owner != nil:
 		return Value(*w.Owner)
-	case a == AspectInheritance && w.Share.Inherits != nil:
-		return Value(strconv.FormatBool(*w.Share.Inherits))
-	case a == AspectGrants && w.Share.Grants != nil:
-		text := ntEntryList(*w.Share.Grants)
-		if w.Share.AtLeast {
+	case a == AspectInheritance && w.NT.Inherits != nil:
+		return Value(strconv.FormatBool(*w.NT.Inherits))
+	case a == AspectGrants && w.NT.Grants != nil:
+		text := ntEntryList(*w.NT.Grants)
+		if w.NT.AtLeast {
 			text = "at least " + text + " without"
-			for _, s := range w.Share.Without {
+			for _, s := range w.NT.Without {
 				text += " " + s.String()
 			}
 		}

@@ -9,8 +9,8 @@ import (
 )
 
 // randomWant declares some aspects of a path: mode as numbers, entries exactly or at the least, defaults in each form.
-func randomWant(r *rand.Rand) *Want {
-	w := &Want{Rule: map[Aspect]int{}}
+func randomWant(r *rand.Rand) *Desired {
+	w := &Desired{Rule: map[Aspect]int{}}
 	if r.IntN(3) > 0 {
 		w.Mode = exactly(mode.Mode(r.Uint32N(0o1000)))
 	}
@@ -27,7 +27,7 @@ func randomWant(r *rand.Rand) *Want {
 
 // most is what somebody may have after some aspects were mended: what they had, and what the mended aspects
 // declare for them. A named entry that goes lets them have what the classes have.
-func most(w *Want, mended []Aspect, p POSIX, s posixacl.Subject) mode.Perm {
+func most(w *Desired, mended []Aspect, p POSIX, s posixacl.Subject) mode.Perm {
 	allowed := p.subjectMay(s)
 	_, group, other, _ := p.masked()
 	for _, a := range mended {
@@ -109,16 +109,16 @@ func TestMaskKeeps(t *testing.T) {
 	none, games := posixacl.List{}, posixacl.List{user(5, 7)}
 
 	for what, x := range map[string]struct {
-		w     Want
+		w     Desired
 		a     Aspect
 		group mode.Perm
 		five  mode.Perm
 	}{
-		"no entries":                  {Want{Entries: &none}, AspectEntries, 4, 0},
-		"another entry":               {Want{Entries: &games}, AspectEntries, 4, 7},
-		"a mode that raises the mask": {Want{Mode: exactly(0o660)}, AspectMode, 6, 4},
-		"a mode that does not":        {Want{Mode: exactly(0o600)}, AspectMode, 0, 4},
-		"defaults that are derived":   {Want{Defaults: &none, Derived: true}, AspectDefaults, 4, 4},
+		"no entries":                  {Desired{Entries: &none}, AspectEntries, 4, 0},
+		"another entry":               {Desired{Entries: &games}, AspectEntries, 4, 7},
+		"a mode that raises the mask": {Desired{Mode: exactly(0o660)}, AspectMode, 6, 4},
+		"a mode that does not":        {Desired{Mode: exactly(0o600)}, AspectMode, 0, 4},
+		"defaults that are derived":   {Desired{Defaults: &none, Derived: true}, AspectDefaults, 4, 4},
 	} {
 		set, err := x.w.ApplyOnly(Found{Kind: Folder, Set: found.Set()}, []Aspect{x.a})
 		if err != nil {
@@ -143,7 +143,7 @@ func TestMaskKeeps(t *testing.T) {
 
 	// At the least: what the mask kept from default entries is not there.
 	folder := POSIX{Mode: 0o750, Default: posixacl.Build(7, 7, 0, posixacl.List{user(5, 7)}, &read)}
-	w := Want{Defaults: &posixacl.List{user(6, 4)}, DefaultsAtLeast: true}
+	w := Desired{Defaults: &posixacl.List{user(6, 4)}, DefaultsAtLeast: true}
 	set, err := w.ApplyOnly(Found{Kind: Folder, Set: folder.Set()}, []Aspect{AspectDefaults})
 	if err != nil {
 		t.Fatal(err)

@@ -48,13 +48,13 @@ const (
 	maxThen     = 300_000 // steps whose results are kept for looking below folders
 )
 
-type worryKey struct {
+type cautionKey struct {
 	kind, text string
 	who        perm.Principal
 	grave      bool
 }
 
-func keyOf(w perm.Worry) worryKey { return worryKey{w.Kind, w.Text, w.Who, w.Grave} }
+func keyOf(w perm.Caution) cautionKey { return cautionKey{w.Kind, w.Text, w.Who, w.Grave} }
 
 type changeKey struct {
 	kind          perm.Kind
@@ -63,8 +63,8 @@ type changeKey struct {
 
 // Check goes by the steps, in walk order, as often as it has to.
 func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, error) {
-	found := map[worryKey]*Caution{}
-	note := func(path string, w perm.Worry) *Caution {
+	found := map[cautionKey]*Caution{}
+	note := func(path string, w perm.Caution) *Caution {
 		if found[keyOf(w)] == nil && len(found) >= maxCautions { // who makes so many hides nothing grave behind them
 			w = more(w.Grave)
 		}
@@ -93,7 +93,7 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 	}
 
 	type known struct {
-		worries  []perm.Worry
+		worries  []perm.Caution
 		opens    bool
 		from, to string // owners
 	}
@@ -109,7 +109,7 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 		if !ok {
 			opens := len(perm.Between(s.Kind, s.Before, s.After, c.Names).Opens) > 0
 			x = known{
-				perm.Worries(s.Kind, s.Before, s.After, c.Names, c.Matter),
+				perm.Cautions(s.Kind, s.Before, s.After, c.Names, c.Matter),
 				opens,
 				perm.Describe(s.Kind, s.Before, c.Names).Owner,
 				perm.Describe(s.Kind, s.After, c.Names).Owner,
@@ -118,11 +118,11 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 		}
 
 		for _, w := range x.worries {
-			if w.Kind == perm.WorryWay && c.Below != nil {
+			if w.Kind == perm.CautionWay && c.Below != nil {
 				losses = append(losses, loss{s.Path, w})
 				continue
 			}
-			if w.Kind == perm.WorryPower && c.Way != nil {
+			if w.Kind == perm.CautionPower && c.Way != nil {
 				x, err := c.exchangers(s.Path, exchange)
 				if err != nil {
 					return err
@@ -184,8 +184,8 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 
 	for to, t := range owners {
 		if len(t.from) > 1 {
-			w := perm.Worry{
-				Kind: perm.WorryOwners,
+			w := perm.Caution{
+				Kind: perm.CautionOwners,
 				Text: fmt.Sprintf("paths of %s will all belong to %s", t, to),
 				Instead: "narrow the change by owner (where: {owner: …}); each path's own owner is among the " +
 					"originals, and a restore gives it back",
@@ -281,9 +281,9 @@ func (c Checker) exchangers(path string, known map[string]exchangers) (x exchang
 
 // unidentified warns of steps that do not say which file they mean. It is grave where they open what lies
 // there, and somebody could have them open something else.
-func (c Checker) unidentified(grave bool) perm.Worry {
-	return perm.Worry{
-		Kind:    perm.WorryFiles,
+func (c Checker) unidentified(grave bool) perm.Caution {
+	return perm.Caution{
+		Kind:    perm.CautionFiles,
 		Grave:   grave,
 		Instead: "draft the plan again while the agent of " + c.Host + " runs",
 		Text: "the host did not answer when the plan was drafted, so that it is not known which files are meant: " +
@@ -292,13 +292,13 @@ func (c Checker) unidentified(grave bool) perm.Worry {
 }
 
 // more stands for what is not told one by one.
-func more(grave bool) perm.Worry {
+func more(grave bool) perm.Caution {
 	of := ""
 	if grave {
 		of = ", grave ones among them"
 	}
-	return perm.Worry{
-		Kind:  perm.WorryMore,
+	return perm.Caution{
+		Kind:  perm.CautionMore,
 		Grave: grave,
 		Text: fmt.Sprintf("there are more than %d things to warn of%s: the rest is told by its number alone",
 			maxCautions, of),
@@ -309,11 +309,11 @@ func more(grave bool) perm.Worry {
 // loss is an account's way through a folder.
 type loss struct {
 	path string
-	perm.Worry
+	perm.Caution
 }
 
 // lost tells whose way ends at a folder, where something below would still be for them.
-func (c Checker) lost(losses []loss, then map[string]perm.Set, note func(string, perm.Worry) *Caution) error {
+func (c Checker) lost(losses []loss, then map[string]perm.Set, note func(string, perm.Caution) *Caution) error {
 	looked := 0
 	for _, l := range losses {
 		matters := looked >= maxBelow // nobody knows
@@ -333,7 +333,7 @@ func (c Checker) lost(losses []loss, then map[string]perm.Set, note func(string,
 			}
 		}
 		if matters {
-			note(l.path, l.Worry)
+			note(l.path, l.Caution)
 		}
 	}
 
@@ -383,7 +383,7 @@ func (t *taking) String() string {
 // unreached tells what is granted to accounts that cannot get there, since a folder on the way does not let
 // them through, whatever the path itself says.
 func (c Checker) unreached(
-	each func(func(Step) error) error, then map[string]perm.Set, note func(string, perm.Worry) *Caution,
+	each func(func(Step) error) error, then map[string]perm.Set, note func(string, perm.Caution) *Caution,
 ) error {
 	type grant struct {
 		who    perm.Principal
@@ -425,8 +425,8 @@ func (c Checker) unreached(
 			}
 
 			if stop != "" {
-				note(s.Path, perm.Worry{
-					Kind: perm.WorryNothing,
+				note(s.Path, perm.Caution{
+					Kind: perm.CautionNothing,
 					Who:  id,
 					Text: fmt.Sprintf("%s gains nothing there: %s does not let them pass", c.Names.Name(id),
 						pathname.Escape(stop)),

@@ -101,13 +101,13 @@ func TestCautionsTogether(t *testing.T) {
 		Step{Path: "/srv/a/1", Kind: perm.File, Before: owned(1, 0o644), After: owned(2, 0o666)},
 		Step{Path: "/srv/a/2", Kind: perm.File, Before: owned(0, 0o644), After: owned(2, 0o666)},
 		Step{Path: "/srv/b/3", Kind: perm.File, Before: owned(0, 0o644), After: owned(2, 0o666)})
-	if len(got) != 2 || got[0].Kind != perm.WorryEveryone || !got[0].Grave || got[0].Count != 3 ||
+	if len(got) != 2 || got[0].Kind != perm.CautionEveryone || !got[0].Grave || got[0].Count != 3 ||
 		got[0].Folder != "/srv" {
 		t.Fatalf("%+v", got)
 	}
 
 	o := got[1]
-	if o.Kind != perm.WorryOwners || o.Grave || o.Count != 3 ||
+	if o.Kind != perm.CautionOwners || o.Grave || o.Count != 3 ||
 		o.Text != "paths of root (2), purser (1) will all belong to mate" {
 		t.Errorf("%+v", o)
 	}
@@ -154,7 +154,7 @@ func TestWayToNothing(t *testing.T) {
 			return nil
 		})
 		if err != nil ||
-			len(slices.DeleteFunc(got, func(c Caution) bool { return c.Kind != perm.WorryWay })) != x.want {
+			len(slices.DeleteFunc(got, func(c Caution) bool { return c.Kind != perm.CautionWay })) != x.want {
 			t.Errorf("%d steps: %+v, %v", len(x.steps), got, err)
 		}
 	}
@@ -197,7 +197,7 @@ func TestExchangersAreNamed(t *testing.T) {
 		}
 
 		got := check(t, way, Step{Path: mine, Kind: perm.File, Before: owned(0, 0o755), After: owned(0, 0o4755)})
-		at := slices.IndexFunc(got, func(c Caution) bool { return c.Kind == perm.WorryPower })
+		at := slices.IndexFunc(got, func(c Caution) bool { return c.Kind == perm.CautionPower })
 		if at < 0 || !got[at].Grave {
 			t.Errorf("%s: %+v", c.name, got)
 			continue
@@ -246,7 +246,7 @@ func TestUnidentifiedSteps(t *testing.T) {
 			t.Fatal(err)
 		}
 
-		got = slices.DeleteFunc(got, func(c Caution) bool { return c.Kind != perm.WorryFiles })
+		got = slices.DeleteFunc(got, func(c Caution) bool { return c.Kind != perm.CautionFiles })
 		if len(got) == 0 != c.none ||
 			!c.none &&
 				(got[0].Grave != c.grave ||
@@ -307,7 +307,7 @@ func TestManyMakersHideNothing(t *testing.T) {
 	of := map[string]int{}
 	for _, x := range got {
 		of[x.Kind] += x.Count
-		if x.Kind == perm.WorryFiles &&
+		if x.Kind == perm.CautionFiles &&
 			(!x.Grave || x.Count != people ||
 				!strings.Contains(x.Text,
 					fmt.Sprintf("and %d more, and by others who are not known", maxWays-maxOwners))) {
@@ -315,12 +315,12 @@ func TestManyMakersHideNothing(t *testing.T) {
 		}
 	}
 
-	if len(got) > maxCautions+2 || of[perm.WorryFiles] != people || of[perm.WorryMore] == 0 ||
-		of[perm.WorryPower]+of[perm.WorryMore] < people {
+	if len(got) > maxCautions+2 || of[perm.CautionFiles] != people || of[perm.CautionMore] == 0 ||
+		of[perm.CautionPower]+of[perm.CautionMore] < people {
 		t.Errorf("%d cautions: %v", len(got), of)
 	}
 
-	if i := slices.IndexFunc(got, func(c Caution) bool { return c.Kind == perm.WorryMore && c.Grave }); i < 0 {
+	if i := slices.IndexFunc(got, func(c Caution) bool { return c.Kind == perm.CautionMore && c.Grave }); i < 0 {
 		t.Error("nobody has to say that what is not told is meant")
 	}
 }
@@ -344,7 +344,7 @@ func TestGrantedInVain(t *testing.T) {
 	}
 
 	got := check(t, way, grant)
-	if len(got) != 1 || got[0].Kind != perm.WorryNothing || got[0].Account != "web" ||
+	if len(got) != 1 || got[0].Kind != perm.CautionNothing || got[0].Account != "web" ||
 		!strings.Contains(got[0].Text, "/srv does not let them pass") {
 		t.Errorf("%+v", got)
 	}
@@ -355,7 +355,7 @@ func TestGrantedInVain(t *testing.T) {
 		Before: closed,
 		After:  opened,
 	}, grant); slices.ContainsFunc(got, func(c Caution) bool {
-		return c.Kind == perm.WorryNothing
+		return c.Kind == perm.CautionNothing
 	}) {
 		t.Errorf("with the way opened: %+v", got)
 	}

@@ -71,7 +71,7 @@ func (n *Node) Measure() (own Measure, branches []Branch) {
 		}
 
 		own.Below = max(own.Below, name)
-		if e.Gap != Whole {
+		if e.Gap != NoGap {
 			own.Gaps++
 		}
 

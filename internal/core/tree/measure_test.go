@@ -45,7 +45,7 @@ func TestMeasure(t *testing.T) {
 
 		for path, e := range all {
 			want.Paths++
-			if e.Gap != Whole {
+			if e.Gap != NoGap {
 				want.Gaps++
 			}
 

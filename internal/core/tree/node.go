@@ -46,7 +46,7 @@ type Gap uint8
 
 // The gaps.
 const (
-	Whole    Gap = iota
+	NoGap    Gap = iota
 	Refused      // the host would not let us read it
 	Vanished     // it was gone when its turn came
 	Mount        // another file system begins here, and crossing was not asked for
@@ -96,7 +96,7 @@ func (x Extra) valid(k perm.Kind) bool {
 }
 
 // HasChild reports whether the entry leads to a node.
-func (e Entry) HasChild() bool { return e.Kind == perm.Folder && e.Gap == Whole }
+func (e Entry) HasChild() bool { return e.Kind == perm.Folder && e.Gap == NoGap }
 
 // A Node is a folder's content, or, as a forest, the roots of one snapshot.
 type Node struct {
@@ -199,7 +199,7 @@ func Decode(b []byte) (Node, error) { return decode(b, nil) }
 // a time may use it.
 type Decoder struct{ known map[string]perm.Set }
 
-// Decode is the function of that name.
+// Decode is like the function [Decode], but validates each distinct permission set only once.
 func (d *Decoder) Decode(b []byte) (Node, error) {
 	if d.known == nil || len(d.known) > maxKnown {
 		d.known = map[string]perm.Set{}
@@ -339,7 +339,7 @@ func decode(b []byte, known map[string]perm.Set) (Node, error) {
 		}
 
 		e.Set = sets[no]
-		if e.Set.IsZero() && e.Gap == Whole {
+		if e.Set.IsZero() && e.Gap == NoGap {
 			return Node{}, fmt.Errorf("node entry %d has neither permissions nor a reason for having none", i)
 		}
 		if err := checkName(n.Forest, e.Name); err != nil {

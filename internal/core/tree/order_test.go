@@ -60,9 +60,9 @@ func TestOrder(t *testing.T) {
 			var unread *UnreadError
 			_, _, err := Lookup(t.Context(), m, h, path+"/none/such")
 			switch {
-			case e.Gap == Whole && (!errors.Is(err, ErrNoPath) || IsUnread(err)):
+			case e.Gap == NoGap && (!errors.Is(err, ErrNoPath) || IsUnread(err)):
 				t.Errorf("in %s: %v", path, err)
-			case e.Gap != Whole &&
+			case e.Gap != NoGap &&
 				(!errors.As(err, &unread) || *unread != UnreadError{path + "/none/such", path, e.Gap} ||
 					errors.Is(err, ErrNoPath)):
 				t.Errorf("in %s, which is %s: %v", path, e.Gap, err)

@@ -175,7 +175,7 @@ func Trace(ctx context.Context, src Source, forest Hash, path string) ([]Entry, 
 
 	var steps []Entry
 	for {
-		if at != nil && at.Gap != Whole && rest != "" {
+		if at != nil && at.Gap != NoGap && rest != "" {
 			return nil, nil, &UnreadError{path, strings.TrimSuffix(path, "/"+rest), at.Gap}
 		}
 		if at == nil || !at.HasChild() && rest != "" {

@@ -476,8 +476,8 @@ func TestJournalOfAnEarlierVersion(t *testing.T) {
 				t.Fatal(err)
 			}
 
-			way := d.way(s)
-			seen, err := thing.Look(0)
+			way := d.plan(s)
+			seen, err := thing.Stat(0)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -491,7 +491,7 @@ func TestJournalOfAnEarlierVersion(t *testing.T) {
 			}
 
 			r.Journal.original(i, o)
-			if err := thing.Make(way.moves[entering], nil); err != nil {
+			if err := thing.Apply(way.moves[entering], nil); err != nil {
 				t.Fatal(err)
 			}
 
@@ -506,7 +506,7 @@ func TestJournalOfAnEarlierVersion(t *testing.T) {
 			t.Fatal(err)
 		}
 
-		r.letGo()
+		r.release()
 		r.Journal.Close()
 		then := w.runner(t)
 		b := w.given(t, then)

@@ -11,18 +11,18 @@ import (
 var ErrOtherwise = errors.New("it is not as it was seen")
 
 // Own reaches this system's own paths, beneath some roots.
-func Own(roots []string) Reach { return newLocal(roots, 1) }
+func Own(roots []string) FileSystem { return newLocal(roots, 1) }
 
 // Identify says which file lies at a step's path, if it is in the state that the step begins with; and what
 // is in it, if the step gives it power.
-func Identify(r Reach, root string, s plan.Step) (id plan.Identity, err error) {
+func Identify(r FileSystem, root string, s plan.Step) (id plan.Identity, err error) {
 	thing, err := r.Open(0, root, s.Path)
 	if err != nil {
 		return id, err
 	}
 	defer thing.Close()
 
-	seen, err := thing.Look(0)
+	seen, err := thing.Stat(0)
 	switch {
 	case err != nil:
 		return id, err

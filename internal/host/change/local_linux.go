@@ -13,7 +13,7 @@ import (
 // local is the reach of this host.
 type local struct {
 	roots map[string]pinned
-	hands []ownHand
+	hands []localWorker
 }
 
 // pinned is a root that was opened once for all of a run, or why it could not be.
@@ -22,13 +22,13 @@ type pinned struct {
 	err  error
 }
 
-type ownHand struct {
+type localWorker struct {
 	reader  fsys.Reader
 	openers map[string]*fsys.Opener
 }
 
-func newLocal(roots []string, hands int) Reach {
-	l := &local{roots: map[string]pinned{}, hands: make([]ownHand, hands)}
+func newLocal(roots []string, hands int) FileSystem {
+	l := &local{roots: map[string]pinned{}, hands: make([]localWorker, hands)}
 	for _, path := range roots {
 		root, err := fsys.OpenRoot(path)
 		l.roots[path] = pinned{root, err}
@@ -36,7 +36,7 @@ func newLocal(roots []string, hands int) Reach {
 	return l
 }
 
-func (l *local) Open(hand int, root, path string) (Thing, error) {
+func (l *local) Open(hand int, root, path string) (Handle, error) {
 	o, err := l.opener(hand, root)
 	if err != nil {
 		return nil, err
@@ -45,7 +45,7 @@ func (l *local) Open(hand int, root, path string) (Thing, error) {
 	if err != nil {
 		return nil, err
 	}
-	return ownThing{fd, root, path, l}, nil
+	return localHandle{fd, root, path, l}, nil
 }
 
 func (l *local) opener(hand int, root string) (*fsys.Opener, error) {
@@ -65,7 +65,7 @@ func (l *local) opener(hand int, root string) (*fsys.Opener, error) {
 	return o, nil
 }
 
-func (l *local) Rest(hand int) {
+func (l *local) Release(hand int) {
 	for _, o := range l.hands[hand].openers {
 		o.Close()
 	}
@@ -73,7 +73,7 @@ func (l *local) Rest(hand int) {
 
 func (l *local) Close() {
 	for i := range l.hands {
-		l.Rest(i)
+		l.Release(i)
 	}
 	for _, p := range l.roots {
 		if p.err == nil {
@@ -82,22 +82,22 @@ func (l *local) Close() {
 	}
 }
 
-type ownThing struct {
+type localHandle struct {
 	fd         int
 	root, path string
 	l          *local
 }
 
-func (t ownThing) Look(hand int) (fsys.Sight, error) { return t.l.hands[hand].reader.Look(t.fd) }
+func (t localHandle) Stat(hand int) (fsys.Sight, error) { return t.l.hands[hand].reader.Look(t.fd) }
 
-// Settles is nothing for most: they were changed long ago, by the same clock.
-func (t ownThing) Settles(s fsys.Sight) time.Duration {
+// ClockGranularity is nothing for most: they were changed long ago, by the same clock.
+func (t localHandle) ClockGranularity(s fsys.Sight) time.Duration {
 	grain := s.Grain()
 	return max(0, min(grain, grain-time.Since(time.Unix(0, s.Changed))))
 }
 
-// Same asks about a folder through its descriptor: it has one name.
-func (t ownThing) Same(hand int, s fsys.Sight) (bool, error) {
+// Revalidate asks about a folder through its descriptor: it has one name.
+func (t localHandle) Revalidate(hand int, s fsys.Sight) (bool, error) {
 	h := &t.l.hands[hand]
 	if s.Kind == perm.Folder {
 		return h.reader.Same(t.fd, s)
@@ -109,28 +109,28 @@ func (t ownThing) Same(hand int, s fsys.Sight) (bool, error) {
 	return o.Still(&h.reader, t.path, s)
 }
 
-func (t ownThing) Plain(hand int) (perm.Set, error) {
+func (t localHandle) Reread(hand int) (perm.Set, error) {
 	p, err := t.l.hands[hand].reader.Plain(t.fd)
 	return p.Set(), err
 }
 
-// Astray is about what folders hand on for good, which they do not here.
-func (t ownThing) Astray(perm.Set) (string, error) { return "", nil }
+// Astray is about what folders pass on for good, which they do not here.
+func (t localHandle) Astray(perm.Set) (string, error) { return "", nil }
 
-func (t ownThing) Make(m Moves, before func()) error { return fsys.Apply(t.fd, m.Ops, before) }
+func (t localHandle) Apply(m Moves, before func()) error { return fsys.Apply(t.fd, m.Ops, before) }
 
-func (t ownThing) Content() (tree.Hash, error) { return fsys.Digest(t.fd) }
+func (t localHandle) Content() (tree.Hash, error) { return fsys.Digest(t.fd) }
 
-func (t ownThing) Hold() (Hold, error) {
+func (t localHandle) Hold() (Hold, error) {
 	l, err := fsys.TakeLease(t.fd)
 	if err != nil {
 		return nil, err
 	}
-	return ownHold{l}, nil
+	return localHold{l}, nil
 }
 
-type ownHold struct{ *fsys.Lease }
+type localHold struct{ *fsys.Lease }
 
-func (h ownHold) Content() tree.Hash { return h.Lease.Content }
+func (h localHold) Content() tree.Hash { return h.Lease.Content }
 
-func (t ownThing) Close() error { return unix.Close(t.fd) }
+func (t localHandle) Close() error { return unix.Close(t.fd) }

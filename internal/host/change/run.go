@@ -42,12 +42,12 @@ type Runner struct {
 	Halt     func() bool           // asked between batches
 	// steps that share one fdatasync; 0: as many as there may be open files, within reason
 	Batch   int
-	Reach   Reach // nil: this host's own paths
-	PutBack bool  // what the steps lead to was there before: also what no folder hands on
+	Files   FileSystem // nil: this host's own paths
+	PutBack bool       // what the steps lead to was there before: also what no folder passes on
 
-	reach Reach // while it runs
-	hands []*hand
-	held  map[int]Thing // folders that are narrowed, by their steps: one that is moved away is found again by this
+	reach FileSystem // while it runs
+	hands []*worker
+	held  map[int]Handle // folders that are narrowed, by their steps: one that is moved away is found again by this
 	done  int
 	pause func() // tests stop time before a system call that changes something
 }
@@ -66,7 +66,7 @@ const none = -1
 // after together, so that nobody ever can do more in there than before, or than afterwards. What holds no other
 // step is changed at once.
 func (r *Runner) Run(ctx context.Context) error {
-	defer r.letGo()
+	defer r.release()
 	r.Journal.pause = r.pause
 	for _, s := range r.Journal.steps {
 		if s.outcome != plan.Pending {
@@ -86,7 +86,7 @@ func (r *Runner) Run(ctx context.Context) error {
 		if r.Halt != nil && r.Halt() {
 			return ErrHalted
 		}
-		if err := r.carry(b); err != nil {
+		if err := r.runBatch(b); err != nil {
 			return err
 		}
 
@@ -179,21 +179,21 @@ type batch struct {
 func (b batch) size() int   { return max(len(b.enter)+len(b.whole), len(b.leave)) }
 func (b batch) empty() bool { return b.size() == 0 }
 
-// carry narrows the folders of a batch, then changes what is in them, then widens those that are left behind.
-func (r *Runner) carry(b batch) (err error) {
+// runBatch narrows the folders of a batch, then changes what is in them, then widens those that are left behind.
+func (r *Runner) runBatch(b batch) (err error) {
 	defer func() {
 		if ferr := r.Journal.flush(); err == nil {
 			err = ferr
 		}
 	}()
-	seen := make([]held, len(b.enter)+len(b.whole))
+	seen := make([]openStep, len(b.enter)+len(b.whole))
 	defer func() {
 		for _, h := range seen {
 			h.close()
 		}
 	}()
 
-	r.share(len(seen), func(d *hand, i int) {
+	r.parallel(len(seen), func(d *worker, i int) {
 		if i < len(b.enter) {
 			seen[i] = d.examine(b.enter[i], entering)
 		} else {
@@ -231,7 +231,7 @@ func (r *Runner) carry(b batch) (err error) {
 	}
 
 	whole := seen[len(b.enter):]
-	r.share(len(whole), func(d *hand, i int) { d.change(&whole[i]) })
+	r.parallel(len(whole), func(d *worker, i int) { d.change(&whole[i]) })
 	for _, h := range whole {
 		err = cmp.Or(err, r.note(h))
 	}
@@ -268,7 +268,7 @@ func (r *Runner) carry(b batch) (err error) {
 }
 
 // note records what came of a step, if anything did.
-func (r *Runner) note(h held) error {
+func (r *Runner) note(h openStep) error {
 	switch {
 	case h.away != nil:
 		return h.away
@@ -281,12 +281,12 @@ func (r *Runner) note(h held) error {
 	return nil
 }
 
-// share does something for each of n, on all hands where there is much to do. Neighbours go to the same hand,
+// parallel does something for each of n, on all workers where there is much to do. Neighbours go to the same worker,
 // which keeps their folder open.
-func (r *Runner) share(n int, do func(d *hand, i int)) {
+func (r *Runner) parallel(n int, do func(d *worker, i int)) {
 	r.begin()
 	hands := r.hands
-	if n < 4*piece || r.pause != nil { // time is stopped for one hand only
+	if n < 4*piece || r.pause != nil { // time is stopped for one worker only
 		hands = hands[:1]
 	}
 
@@ -296,7 +296,7 @@ func (r *Runner) share(n int, do func(d *hand, i int)) {
 
 	for _, d := range hands {
 		work := func() {
-			defer r.reach.Rest(d.no)
+			defer r.reach.Release(d.no)
 			for {
 				mu.Lock()
 				from := next
@@ -322,7 +322,7 @@ func (r *Runner) share(n int, do func(d *hand, i int)) {
 }
 
 const (
-	piece    = 64 // neighbours that one hand takes at once
+	piece    = 64 // neighbours that one worker takes at once
 	maxHands = 4
 	maxHeld  = 256 // folders within each other that are kept open
 )
@@ -333,17 +333,17 @@ func (r *Runner) begin() {
 		return
 	}
 	n := max(1, min(runtime.GOMAXPROCS(0), maxHands))
-	r.reach = r.Reach
+	r.reach = r.Files
 	if r.reach == nil {
 		r.reach = newLocal(r.Roots, n)
 	}
-	r.held = map[int]Thing{}
+	r.held = map[int]Handle{}
 	for no := range n {
-		r.hands = append(r.hands, &hand{r: r, no: no})
+		r.hands = append(r.hands, &worker{r: r, no: no})
 	}
 }
 
-func (r *Runner) letGo() {
+func (r *Runner) release() {
 	for _, thing := range r.held {
 		_ = thing.Close() // it was only pointed at
 	}
@@ -374,11 +374,11 @@ func (r *Runner) each(ctx context.Context, visit func(base int, steps []plan.Ste
 // Verify reads every step that is done once more, after all of them, and tells those that are
 // not as planned any more.
 func (r *Runner) Verify(ctx context.Context) (wrong []plan.Result, err error) {
-	defer r.letGo()
+	defer r.release()
 	var away error
 	err = r.each(ctx, func(base int, steps []plan.Step) {
 		errs := make([]error, len(steps))
-		r.share(len(steps), func(d *hand, i int) {
+		r.parallel(len(steps), func(d *worker, i int) {
 			if r.Journal.steps[base+i].outcome == plan.Done {
 				errs[i] = d.verify(steps[i])
 			}
@@ -404,11 +404,11 @@ func (r *Runner) Verify(ctx context.Context) (wrong []plan.Result, err error) {
 // are, by their numbers, where that is not as they were found: as far as it is of the run's own doing, or, for what has
 // an outcome, whatever it is of.
 func (r *Runner) Settle(ctx context.Context) (map[int]perm.Set, error) {
-	defer r.letGo()
+	defer r.release()
 	left := map[int]perm.Set{}
 	err := r.each(ctx, func(base int, steps []plan.Step) {
 		found := make([]perm.Set, len(steps))
-		r.share(len(steps), func(d *hand, i int) {
+		r.parallel(len(steps), func(d *worker, i int) {
 			if p := r.Journal.steps[base+i]; p.outcome != plan.Done && p.original != nil {
 				found[i] = d.settle(steps[i], p)
 			}

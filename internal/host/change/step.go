@@ -24,23 +24,23 @@ const (
 	passing               // all at once
 )
 
-// A hand works on one step after the other. Its caches are its own.
-type hand struct {
+// A worker works on one step after the other. Its caches are its own.
+type worker struct {
 	r    *Runner
 	no   int
-	ways map[turn]*way
+	ways map[transition]*transitionPlan
 }
 
-// A turn is what a step does, wherever: many steps do the same.
-type turn struct {
+// A transition is what a step does, wherever: many steps do the same.
+type transition struct {
 	kind          perm.Kind
 	before, after perm.Set
 }
 
-// A way is how a path gets from one state to another.
-type way struct {
+// A transitionPlan is how a path gets from one state to another.
+type transitionPlan struct {
 	err      error
-	turn     turn
+	turn     transition
 	narrowed perm.Set
 	moves    [3]Moves   // by stage
 	between  []perm.Set // every state that the path passes through
@@ -50,26 +50,26 @@ type way struct {
 	narrow   perm.POSIX // of a path of this host
 }
 
-const maxWays = 10_000 // that a hand remembers
+const maxWays = 10_000 // that a worker remembers
 
-func (d *hand) way(s plan.Step) *way {
-	t := turn{s.Kind, s.Before, s.After}
+func (d *worker) plan(s plan.Step) *transitionPlan {
+	t := transition{s.Kind, s.Before, s.After}
 	w := d.ways[t]
 	if w == nil {
 		if d.ways == nil || len(d.ways) >= maxWays {
-			d.ways = map[turn]*way{}
+			d.ways = map[transition]*transitionPlan{}
 		}
-		w = newWay(t)
+		w = newTransitionPlan(t)
 		d.ways[t] = w
 	}
 	return w
 }
 
-func newWay(t turn) *way {
-	w := &way{turn: t}
+func newTransitionPlan(t transition) *transitionPlan {
+	w := &transitionPlan{turn: t}
 	if t.before.Scheme() == perm.SchemeNT && t.after.Scheme() == perm.SchemeNT { // it changes at once
 		to := Moves{To: t.after} // nothing on a share gives a program power
-		return &way{
+		return &transitionPlan{
 			turn:     t,
 			narrowed: t.after,
 			moves:    [3]Moves{to, to, to},
@@ -109,13 +109,13 @@ func newWay(t turn) *way {
 	return w
 }
 
-// A held step is open and was found as reviewed, or has an outcome already.
-type held struct {
+// A openStep step is open and was found as reviewed, or has an outcome already.
+type openStep struct {
 	no       int
-	above    int   // see numbered
-	thing    Thing // nil once it is closed
+	above    int    // see numbered
+	thing    Handle // nil once it is closed
 	stage    stage
-	way      *way
+	way      *transitionPlan
 	seen     fsys.Sight
 	content  tree.Hash // found, of a program that loses what it may have to get back one day
 	reviewed tree.Hash // what is to be in a program that gets power
@@ -126,24 +126,24 @@ type held struct {
 	away     error // nothing can be reached any more: the step has no outcome yet
 }
 
-func (h *held) close() {
+func (h *openStep) close() {
 	if h.thing != nil {
 		_ = h.thing.Close() // it was only pointed at
 		h.thing = nil
 	}
 }
 
-func (h *held) original() Original { return Original{h.seen.Dev, h.file(), h.seen.Set} }
+func (h *openStep) original() Original { return Original{h.seen.Dev, h.file(), h.seen.Set} }
 
 // file is which file a step found, with what is in it where that was read.
-func (h *held) file() plan.Identity {
+func (h *openStep) file() plan.Identity {
 	return plan.Identity{Inode: h.seen.Ino, Born: h.seen.Born, Content: h.content}
 }
 
 // examine opens a step's path and decides whether it may be changed.
-func (d *hand) examine(n numbered, st stage) held {
-	h := held{no: n.no, above: n.above, stage: st}
-	end := func(o plan.Outcome, reason string) held {
+func (d *worker) examine(n numbered, st stage) openStep {
+	h := openStep{no: n.no, above: n.above, stage: st}
+	end := func(o plan.Outcome, reason string) openStep {
 		h.close()
 		h.outcome, h.reason = o, reason
 		return h
@@ -151,7 +151,7 @@ func (d *hand) examine(n numbered, st stage) held {
 	if _, ok := under(d.r.Allowed, n.Path); !ok {
 		return end(plan.Refused, "this host does not allow changes there: its own list of roots does not hold the path")
 	}
-	h.way = d.way(n.Step)
+	h.way = d.plan(n.Step)
 	if h.way.err != nil {
 		return end(plan.Refused, fmt.Sprintf("the step is not for this host: %v", h.way.err))
 	}
@@ -171,7 +171,7 @@ func (d *hand) examine(n numbered, st stage) held {
 		return end(plan.Refused, err.Error())
 	}
 
-	h.seen, err = h.thing.Look(d.no)
+	h.seen, err = h.thing.Stat(d.no)
 	switch {
 	case errors.Is(err, ErrAway):
 		h.close()
@@ -188,7 +188,7 @@ func (d *hand) examine(n numbered, st stage) held {
 	}
 
 	if h.seen.Kind != perm.Folder { // which has one name
-		h.settled = time.Now().Add(h.thing.Settles(h.seen))
+		h.settled = time.Now().Add(h.thing.ClockGranularity(h.seen))
 	}
 
 	w, found := h.way, h.seen.Set
@@ -245,7 +245,7 @@ func (d *hand) examine(n numbered, st stage) held {
 }
 
 // open opens a path beneath the root of the plan that holds it.
-func (d *hand) open(path string) (Thing, error) {
+func (d *worker) open(path string) (Handle, error) {
 	at, ok := under(d.r.Roots, path)
 	if !ok {
 		return nil, errors.New("the path lies under none of the plan's roots")
@@ -255,7 +255,7 @@ func (d *hand) open(path string) (Thing, error) {
 
 // change makes the calls of one held step, and looks at the result. A step without an outcome then is a
 // folder that is narrowed.
-func (d *hand) change(h *held) {
+func (d *worker) change(h *openStep) {
 	if h.outcome != plan.Pending {
 		return
 	}
@@ -273,7 +273,7 @@ func (d *hand) change(h *held) {
 		return h.away != nil
 	}
 
-	err := d.still(h)
+	err := d.revalidate(h)
 	if gone(err) {
 		return
 	}
@@ -321,10 +321,10 @@ func (d *hand) change(h *held) {
 	}
 }
 
-// follows makes sure that a step gives its path no entries as if from above that its folder does not hand on:
+// follows makes sure that a step gives its path no entries as if from above that its folder does not pass on:
 // what follows from a step of the folder waits for that one to be done, and whoever else changes the folder
 // undoes what was to follow from it.
-func (d *hand) follows(h *held) error {
+func (d *worker) follows(h *openStep) error {
 	if !h.way.anew {
 		return nil
 	}
@@ -362,12 +362,12 @@ const followed = "it follows from the step of its folder, which was "
 
 // make makes a step's calls. Before a program gets more power than it had, nobody may have it open for
 // writing, and what is in it has to be what was reviewed; who begins to open it meanwhile undoes the step.
-func (d *hand) make(h *held, m Moves, content tree.Hash) error {
+func (d *worker) make(h *openStep, m Moves, content tree.Hash) error {
 	if m.Power == 0 {
-		return h.thing.Make(m, d.r.pause)
+		return h.thing.Apply(m, d.r.pause)
 	}
 	until, from := m.split()
-	if err := h.thing.Make(until, d.r.pause); err != nil {
+	if err := h.thing.Apply(until, d.r.pause); err != nil {
 		return err
 	}
 	hold, err := h.thing.Hold()
@@ -379,7 +379,7 @@ func (d *hand) make(h *held, m Moves, content tree.Hash) error {
 	if hold.Content() != content {
 		return errContent
 	}
-	if err := h.thing.Make(from, d.r.pause); err != nil {
+	if err := h.thing.Apply(from, d.r.pause); err != nil {
 		return err
 	}
 	if !hold.Kept() {
@@ -391,29 +391,27 @@ func (d *hand) make(h *held, m Moves, content tree.Hash) error {
 
 var errContent = errors.New("no longer as reviewed: what is in it is something else")
 
-// written is how often a thing is looked at that changes all the time, as a log does that is written.
+// written is how often an inode that never stops changing, such as a log in use, is sampled.
 const written = 10
 
 var errMoment = errors.New("no longer as reviewed: it changed in this very moment")
 
-// still reports whether a held step's path leads where it led when it was examined, to what has that one name,
-// and is what it was. Time has passed since: the journal was written in between.
+// revalidate resolves the path again just before it is changed, and fails unless it names the same inode with the same
+// link count and ctime as when it was examined. The journal was written in between.
 //
-// To count names once is not enough. Who may make a second name for somebody else's file can let the path
-// lead to that while it is opened, and take the name away before names are counted. But taking it away bears
-// a time, and so does giving it once more for this second look: where the thing has one name both times, the
-// path leads to it both times, and it bears the same time both times, nobody did either, given that what is
-// done in between would bear another time. What is written all the time never bears the same: it is looked at
-// many times, at moments that nobody can foresee.
-func (d *hand) still(h *held) error {
+// Counting links once is not enough: an attacker can link a foreign file here, let the run open it, and unlink the
+// other name before the count. Both link and unlink change the ctime, so equal ctimes prove that neither happened
+// (decision 16), provided that the clock's granularity was waited for. The ctime of a file under constant writing is
+// never the same twice: it is sampled [written] times, at random moments.
+func (d *worker) revalidate(h *openStep) error {
 	for n := 0; ; n++ {
 		time.Sleep(time.Until(h.settled))
-		same, err := h.thing.Same(d.no, h.seen)
+		same, err := h.thing.Revalidate(d.no, h.seen)
 		if err != nil || same {
 			return err
 		}
 
-		now, err := h.thing.Look(d.no)
+		now, err := h.thing.Stat(d.no)
 		switch {
 		case errors.Is(err, ErrAway):
 			return err
@@ -431,32 +429,32 @@ func (d *hand) still(h *held) error {
 
 // result reads what a step came to. Where there were no lists and capabilities and none were set, a look at
 // the mode will do here: Verify looks at everything once more.
-func (d *hand) result(h *held) (perm.Set, error) {
+func (d *worker) result(h *openStep) (perm.Set, error) {
 	if h.way.plain {
-		return h.thing.Plain(d.no)
+		return h.thing.Reread(d.no)
 	}
-	now, err := h.thing.Look(d.no)
+	now, err := h.thing.Stat(d.no)
 	return now.Set, err
 }
 
 // restore leads a path back to what it was, narrowed in between as on the way there. What a program had of power it
 // gets back only where it still is that program; otherwise it stays without.
-func (d *hand) restore(h *held, from perm.Set) error {
-	back := newWay(turn{h.way.turn.kind, from, h.way.turn.before})
+func (d *worker) restore(h *openStep, from perm.Set) error {
+	back := newTransitionPlan(transition{h.way.turn.kind, from, h.way.turn.before})
 	if back.err != nil {
 		return back.err
 	}
 	if back.moves[passing].Power > 0 {
 		return d.make(h, back.moves[passing], h.content)
 	}
-	return errors.Join(h.thing.Make(back.moves[entering], d.r.pause), h.thing.Make(back.moves[leaving], d.r.pause))
+	return errors.Join(h.thing.Apply(back.moves[entering], d.r.pause), h.thing.Apply(back.moves[leaving], d.r.pause))
 }
 
 // settle returns the state that a begun step has left its path in, where that is another than it was. What a
 // step without an outcome finds counts only if it is a state of its way. A folder that was narrowed and is
 // not there any more is where somebody has moved it, as it was left.
-func (d *hand) settle(s plan.Step, p progress) perm.Set {
-	w, o := d.way(s), *p.original
+func (d *worker) settle(s plan.Step, p progress) perm.Set {
+	w, o := d.plan(s), *p.original
 	narrowed := func() perm.Set {
 		if p.narrowed && w.err == nil && w.narrowed != o.Set {
 			return w.narrowed
@@ -470,7 +468,7 @@ func (d *hand) settle(s plan.Step, p progress) perm.Set {
 	}
 	defer thing.Close()
 
-	now, err := thing.Look(d.no)
+	now, err := thing.Stat(d.no)
 	if err != nil || w.err != nil || now.Dev != o.Dev || !o.File.Is(plan.Identity{Inode: now.Ino, Born: now.Born}) {
 		return narrowed()
 	}
@@ -482,9 +480,9 @@ func (d *hand) settle(s plan.Step, p progress) perm.Set {
 }
 
 // giveBack returns a folder that was narrowed what it had, wherever somebody has moved it since.
-func (d *hand) giveBack(h *held, s plan.Step, thing Thing) {
-	w := d.way(s)
-	now, err := thing.Look(d.no)
+func (d *worker) giveBack(h *openStep, s plan.Step, thing Handle) {
+	w := d.plan(s)
+	now, err := thing.Stat(d.no)
 	if err != nil {
 		h.reason += "; how it was left cannot be read: " + err.Error()
 		return
@@ -492,7 +490,7 @@ func (d *hand) giveBack(h *held, s plan.Step, thing Thing) {
 	if now.Set != w.narrowed || now.Set == s.Before { // it was not left so by this run
 		return
 	}
-	back := held{no: h.no, thing: thing, way: w, seen: now}
+	back := openStep{no: h.no, thing: thing, way: w, seen: now}
 	if err := d.restore(&back, now.Set); err != nil {
 		h.reason += "; it was narrowed, and putting that back failed: " + err.Error()
 		return
@@ -500,13 +498,13 @@ func (d *hand) giveBack(h *held, s plan.Step, thing Thing) {
 	h.reason += "; it was narrowed while the run went on, and is as it was before again, wherever it is now"
 }
 
-func (d *hand) verify(s plan.Step) error {
+func (d *worker) verify(s plan.Step) error {
 	thing, err := d.open(s.Path)
 	if err != nil {
 		return fmt.Errorf("afterwards: %w", err)
 	}
 	defer thing.Close()
-	now, err := thing.Look(d.no)
+	now, err := thing.Stat(d.no)
 	if err != nil {
 		return fmt.Errorf("afterwards: %w", err)
 	}

@@ -20,4 +20,4 @@ func full(err error) bool {
 }
 
 // newLocal is for systems whose own paths have modes: here a run is given what it reaches them by.
-func newLocal([]string, int) Reach { panic("a run on this system needs its reach") }
+func newLocal([]string, int) FileSystem { panic("a run on this system needs its reach") }

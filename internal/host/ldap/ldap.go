@@ -98,6 +98,9 @@ func (d *Directory) accounts(ctx context.Context) ([]nt.Account, error) {
 	ctx, cancel := context.WithTimeoutCause(ctx, readIn, errSlow)
 	defer cancel()
 	all, err := d.read(ctx)
+	if end, _ := ctx.Deadline(); err != nil && !time.Now().Before(end) {
+		<-ctx.Done() // the network's own timer for the same moment may run before the context's
+	}
 	if ctx.Err() != nil { // of what was not asked any more nothing is known
 		return nil, context.Cause(ctx)
 	}

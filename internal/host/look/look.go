@@ -70,7 +70,7 @@ func Folder(ctx context.Context, path, after string, limit int) (access.Found, e
 }
 
 // Below is Bounds.Below where everything is shown.
-func Below(ctx context.Context, spoolIn, path string, q access.Reach) (access.Found, access.Tally, error) {
+func Below(ctx context.Context, spoolIn, path string, q access.SubtreeQuery) (access.Found, access.Tally, error) {
 	return Bounds{}.Below(ctx, spoolIn, path, q)
 }
 
@@ -352,7 +352,9 @@ func readlink(fd int) (string, error) {
 
 // Below scans a folder and asks the core about all that is in it. Links that led to the folder are
 // on the way that comes with the answer; in it none is followed.
-func (b Bounds) Below(ctx context.Context, spoolIn, path string, q access.Reach) (access.Found, access.Tally, error) {
+func (b Bounds) Below(
+	ctx context.Context, spoolIn, path string, q access.SubtreeQuery,
+) (access.Found, access.Tally, error) {
 	f, err := b.Shown(path)
 	if err != nil {
 		return f, access.Tally{}, err

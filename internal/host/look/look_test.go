@@ -218,7 +218,7 @@ func TestBelow(t *testing.T) {
 		}
 	}
 
-	_, got, err := Below(t.Context(), t.TempDir(), dir, access.Reach{
+	_, got, err := Below(t.Context(), t.TempDir(), dir, access.SubtreeQuery{
 		Operation: access.Read,
 		Now:       access.NewAsker(access.Subject{ID: perm.Everyone}),
 		Limit:     10,

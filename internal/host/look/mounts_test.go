@@ -60,7 +60,7 @@ func TestReadOnlySubvolumes(t *testing.T) {
 			run("property", "set", "-ts", filepath.Join(at, folder), "ro", "true")
 		}
 
-		_, below, err := Below(t.Context(), t.TempDir(), filepath.Join(at, folder), access.Reach{
+		_, below, err := Below(t.Context(), t.TempDir(), filepath.Join(at, folder), access.SubtreeQuery{
 			Operation: access.Delete,
 			Now:       access.NewAsker(access.SubjectOf(nil, perm.UID(0))),
 			Limit:     100,
@@ -82,7 +82,7 @@ func TestReadOnlySubvolumes(t *testing.T) {
 		folder := filepath.Join(at, name, "folder")
 		file := filepath.Join(folder, "file")
 		held := map[string]bool{}
-		_, below, err := Below(t.Context(), t.TempDir(), filepath.Join(at, name), access.Reach{
+		_, below, err := Below(t.Context(), t.TempDir(), filepath.Join(at, name), access.SubtreeQuery{
 			Operation: access.Write,
 			Now:       access.NewAsker(access.SubjectOf(nil, perm.UID(0))),
 			Limit:     100,
@@ -133,7 +133,7 @@ func TestBelowFileSystemsThatAreSilent(t *testing.T) {
 
 	for range cap(waiting) + 3 {
 		all.Go(func() {
-			_, below, err := Below(t.Context(), t.TempDir(), at, access.Reach{
+			_, below, err := Below(t.Context(), t.TempDir(), at, access.SubtreeQuery{
 				Operation: access.Change,
 				Now:       access.NewAsker(access.SubjectOf(nil, perm.UID(0))),
 				Limit:     100,

@@ -78,7 +78,7 @@ func pathOf(name string) string {
 	return strings.TrimSuffix("/lab/"+strings.ReplaceAll(name, `\`, "/"), "/")
 }
 
-// furnish makes folders in folders whose lists are all as their folders hand on, but for a few.
+// furnish makes folders in folders whose lists are all as their folders pass on, but for a few.
 func furnish(t testing.TB, r *rand.Rand) *cabinet {
 	c := &cabinet{t: t, states: map[string]ntsd.Descriptor{}, kinds: map[string]perm.Kind{}, written: map[string]int{}}
 	c.states[""], c.kinds[""] = ntsd.Descriptor{Owner: ntsd.System, Control: ntsd.Protected, Entries: own(r)},
@@ -105,7 +105,7 @@ func furnish(t testing.TB, r *rand.Rand) *cabinet {
 	return c
 }
 
-// own are two entries of a folder's own, which it may hand on.
+// own are two entries of a folder's own, which it may pass on.
 func own(r *rand.Rand) (out []ntsd.Entry) {
 	for range 2 {
 		out = append(out, ntsd.Entry{
@@ -185,7 +185,7 @@ func (c *cabinet) meddle(r *rand.Rand) {
 }
 
 // Whatever others change meanwhile, wherever a run is broken off, and however its originals are put back: no
-// step makes an entry that is marked as coming from above and that the folder above does not hand on.
+// step makes an entry that is marked as coming from above and that the folder above does not pass on.
 func TestNothingFollowsFromNothing(t *testing.T) {
 	r := seeded.Rand(t)
 	var made, left atomic.Int64
@@ -243,7 +243,7 @@ func meddled(t *testing.T, r *rand.Rand) (made, left int64) {
 			Roots:   []string{"/lab"},
 			Allowed: []string{"/lab"},
 			Chunks:  change.Memory{steps},
-			Reach:   Reach(t.Context(), c),
+			Files:   FileSystem(t.Context(), c),
 			Batch:   1,
 			PutBack: putBack,
 			Halt:    func() bool { return stop },

@@ -277,7 +277,7 @@ func (w *scanner) folder(share Share, path, below string, way tree.Way, alone bo
 	var inside sync.WaitGroup
 	for i := range n.Entries {
 		e := &n.Entries[i]
-		if e.Kind != perm.Folder || e.Gap != tree.Whole {
+		if e.Kind != perm.Folder || e.Gap != tree.NoGap {
 			continue
 		}
 
@@ -308,7 +308,7 @@ func (w *scanner) folder(share Share, path, below string, way tree.Way, alone bo
 
 	inside.Wait()
 	for i := range n.Entries {
-		if n.Entries[i].Gap != tree.Whole {
+		if n.Entries[i].Gap != tree.NoGap {
 			n.Entries[i].Child = tree.Hash{}
 		}
 	}
@@ -320,5 +320,5 @@ func (w *scanner) folder(share Share, path, below string, way tree.Way, alone bo
 		w.fail(err)
 	}
 
-	return h, tree.Whole
+	return h, tree.NoGap
 }

@@ -124,8 +124,8 @@ func openAt(dir windows.Handle, name string, rights uint32) (h windows.Handle, e
 	return h, err
 }
 
-// reach opens a path part by part beneath the volume. No part but the last may be a link.
-func (v *volume) reach(name string, rights uint32) (windows.Handle, error) {
+// openBeneath opens a path part by part beneath the volume. No part but the last may be a link.
+func (v *volume) openBeneath(name string, rights uint32) (windows.Handle, error) {
 	parts := strings.FieldsFunc(name, func(r rune) bool { return r == '\\' })
 	if len(parts) == 0 {
 		return openAt(v.top, "", rights)
@@ -174,7 +174,7 @@ type handle struct {
 
 // Hold opens something with certain rights.
 func (v *volume) Hold(name string, rights ntsd.Mask) (nt.Handle, error) {
-	h, err := v.reach(name, uint32(rights))
+	h, err := v.openBeneath(name, uint32(rights))
 	if err != nil {
 		return nil, explain(err)
 	}
@@ -240,7 +240,7 @@ func (h *handle) Look() (nt.Seen, error) {
 	}
 }
 
-// Set sets parts of the permissions as they are given: nothing is handed on to what is below.
+// Set sets parts of the permissions as they are given: nothing is passed on to what is below.
 func (h *handle) Set(d ntsd.Descriptor, what nt.Part) error {
 	var info uint32
 	if what&nt.SetOwner != 0 {
@@ -277,7 +277,7 @@ func (h *handle) Set(d ntsd.Descriptor, what nt.Part) error {
 
 // List reads a folder; each entry is opened for its permissions.
 func (v *volume) List(folder string, each func([]nt.Seen) error) error {
-	h, err := v.reach(folder, windows.FILE_LIST_DIRECTORY|windows.FILE_READ_ATTRIBUTES)
+	h, err := v.openBeneath(folder, windows.FILE_LIST_DIRECTORY|windows.FILE_READ_ATTRIBUTES)
 	if err != nil {
 		return explain(err)
 	}

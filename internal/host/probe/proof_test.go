@@ -337,7 +337,7 @@ func TestProof(t *testing.T) {
 func (w *world) below(asker *access.Asker) {
 	w.t.Helper()
 	for _, op := range access.For(perm.Folder, perm.SchemePOSIX) {
-		_, tally, err := look.Below(w.t.Context(), w.t.TempDir(), w.top, access.Reach{
+		_, tally, err := look.Below(w.t.Context(), w.t.TempDir(), w.top, access.SubtreeQuery{
 			Operation: op,
 			Now:       asker,
 			Limit:     10_000,

@@ -78,7 +78,7 @@ func gaps(t *testing.T, dir string, opt Options) (out map[string]string, paths m
 	out, paths = map[string]string{}, map[string]tree.Entry{}
 	must(t, tree.Walk(t.Context(), sp, h, func(p string, e tree.Entry) error {
 		paths[p] = e
-		if e.Gap != tree.Whole {
+		if e.Gap != tree.NoGap {
 			out[p] = e.Gap.String()
 		}
 		return nil
@@ -167,9 +167,9 @@ func TestScanIsFrugal(t *testing.T) {
 	}
 
 	frugal.Run(t, 320<<20, func() {
-		past, err := OpenPast(filepath.Join(t.TempDir(), "past"), false)
+		past, err := OpenCache(filepath.Join(t.TempDir(), "past"), false)
 		must(t, err)
-		if _, stats, err := Scan(context.Background(), []string{dir}, Options{Past: past}, discard{}); err != nil ||
+		if _, stats, err := Scan(context.Background(), []string{dir}, Options{Cache: past}, discard{}); err != nil ||
 			stats.Paths < 180_000 {
 			panic(fmt.Sprint(stats.Paths, err))
 		}

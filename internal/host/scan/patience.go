@@ -73,7 +73,7 @@ func (s *scanner) start() {
 	s.workers = append(s.workers, w)
 	s.mu.Unlock()
 	s.working.Add(1)
-	go s.opt.Gentle.apart(func() {
+	go s.opt.Throttle.onIdleThread(func() {
 		if w.work() {
 			s.working.Done()
 		}
@@ -138,7 +138,7 @@ func (s *scanner) patience() time.Duration {
 	switch {
 	case s.opt.Patience > 0:
 		return s.opt.Patience
-	case s.opt.Gentle != nil && s.opt.Gentle.Idle: // whose turn at the disk comes when nobody else wants it
+	case s.opt.Throttle != nil && s.opt.Throttle.Idle: // whose turn at the disk comes when nobody else wants it
 		return idlePatience
 	}
 	return usualPatience

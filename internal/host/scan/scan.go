@@ -35,11 +35,11 @@ type Options struct {
 	Workers  int           // 0: two
 	Cross    bool          // enter other file systems
 	Progress func(Stats)   // called now and then, from any goroutine
-	Gentle   *Gentle       // how it keeps out of the way; nil: not at all
-	Past     *Past         // what is known of the roots, and takes what this scan finds; it may be nil
-	Touched  *Touched      // with a past: look at these only; nil: at everything
+	Throttle *Throttle     // how it keeps out of the way; nil: not at all
+	Cache    *Cache        // what is known of the roots, and takes what this scan finds; it may be nil
+	Touched  *Touched      // with a cache: look at these only; nil: at everything
 	Denied   []Denied      // what could not be read then
-	Inodes   *Inodes       // with a past: takes the inodes that are looked at
+	Inodes   *Inodes       // with a cache: takes the inodes that are looked at
 	Mounts   bool          // tells where mounts and subvolumes begin
 	Patience time.Duration // for any one call to a file system, which then does not answer; 0: half a minute
 }
@@ -52,7 +52,7 @@ type Stats struct {
 	Kept   int64    // of the paths, those that were looked at and cannot have changed since the last scan
 	Looked int64    // of the paths, those that were looked at
 	Mounts []Mounted
-	places map[string]placed
+	places map[string]cachedPath
 	owners map[perm.Principal]bool
 }
 
@@ -72,8 +72,8 @@ const maxMounts = 100_000
 // Owners returns the accounts and groups that what was looked at belongs to, or that entries name, sorted.
 func (s Stats) Owners() []perm.Principal { return slices.Sorted(maps.Keys(s.owners)) }
 
-// Remember makes what a scan found the past of the next one.
-func (s Stats) Remember(p *Past) error { return p.Keep(s.places) }
+// Store makes what a scan found the cache of the next one.
+func (s Stats) Store(p *Cache) error { return p.Keep(s.places) }
 
 // A Denied is a path that could not be read.
 type Denied struct {
@@ -98,18 +98,18 @@ type folder struct {
 	next    int          // the first entry that was not handed out
 	node    tree.Node
 
-	// What the past says, and what is to be kept for the next time.
+	// What the cache says, and what is to be kept for the next time.
 	dev, ino  uint64
 	trusted   bool        // its file system changes ctimes as it should
 	index     int         // among the entries of up
-	past      placed      // what it was; at is 0 where nothing is known
+	cached    cachedPath  // what it was; at is 0 where nothing is known
 	touched   *Touched    // what is to be looked at in it; nil: nothing, or no watch told
 	identical bool        // all entries are as they were, but for what is below
 	renewed   bool        // a stamp is another one
 	differs   atomic.Bool // something below is not as it was
 	moved     atomic.Bool // the record of a subfolder stands elsewhere now
 	stamps    []fsys.Stamp
-	places    []placed // what the entries came to: those of folders count
+	places    []cachedPath // what the entries came to: those of folders count
 
 	belowPaths, belowGaps atomic.Int64
 }
@@ -121,17 +121,17 @@ type scanner struct {
 	mu   sync.Mutex
 	cond *sync.Cond
 	// depth first: what is held are the folders on the way, and each knows which of its subfolders is next
-	stack  []*folder
-	busy   int
-	err    error
-	paths  atomic.Int64
-	gaps   atomic.Int64
-	kept   atomic.Int64
-	denied []Denied
-	mounts []Mounted
-	owners map[perm.Principal]bool // that were met
-	places map[string]placed       // of the roots
-	moot   *moot                   // where a watch told what to look at
+	stack     []*folder
+	busy      int
+	err       error
+	paths     atomic.Int64
+	gaps      atomic.Int64
+	kept      atomic.Int64
+	denied    []Denied
+	mounts    []Mounted
+	owners    map[perm.Principal]bool // that were met
+	places    map[string]cachedPath   // of the roots
+	rescanned *rescanned              // where a watch told what to look at
 
 	working sync.WaitGroup // all workers but those that were given up
 	workers []*worker
@@ -144,13 +144,13 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 		opt.Workers = 2
 	}
 
-	if g := opt.Gentle; g != nil { // several scans may be given the same
-		opt.Gentle = &Gentle{Idle: g.Idle, AtMost: g.AtMost, started: time.Now()}
+	if g := opt.Throttle; g != nil { // several scans may be given the same
+		opt.Throttle = &Throttle{Idle: g.Idle, AtMost: g.AtMost, started: time.Now()}
 	}
 
-	s := &scanner{ctx: ctx, opt: opt, sink: sink, places: map[string]placed{}, owners: map[perm.Principal]bool{}}
-	if opt.Touched != nil && opt.Past != nil && !opt.Past.whole {
-		s.moot = newMoot()
+	s := &scanner{ctx: ctx, opt: opt, sink: sink, places: map[string]cachedPath{}, owners: map[perm.Principal]bool{}}
+	if opt.Touched != nil && opt.Cache != nil && !opt.Cache.whole {
+		s.rescanned = newRescanned()
 	}
 
 	s.cond = sync.NewCond(&s.mu)
@@ -189,17 +189,17 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 	}
 
 	stats.Paths = stats.Looked
-	if s.moot != nil {
+	if s.rescanned != nil {
 		stats.Paths, stats.Gaps = int64(len(roots)), 0
 		for i, r := range roots {
 			stats.Paths += s.places[r].paths
 			stats.Gaps += s.places[r].gaps
-			if forest.Entries[i].Gap != tree.Whole {
+			if forest.Entries[i].Gap != tree.NoGap {
 				stats.Gaps++
 			}
 		}
 		for _, d := range opt.Denied {
-			if len(stats.Denied) < maxDenied && s.moot.counts(string(d.Path)) {
+			if len(stats.Denied) < maxDenied && s.rescanned.counts(string(d.Path)) {
 				stats.Denied = append(stats.Denied, d)
 			}
 		}
@@ -239,7 +239,7 @@ func (s *scanner) root(path string, e *tree.Entry) {
 	}
 
 	e.Kind, e.Set = found.kind, found.set
-	s.meet(e.Set)
+	s.addOwners(e.Set)
 	if e.Kind != perm.Folder {
 		return
 	}
@@ -251,11 +251,11 @@ func (s *scanner) root(path string, e *tree.Entry) {
 
 	f := &folder{name: path, fd: found.content, entry: e, way: tree.Way{Depth: 1}}
 	f.users.Store(1)
-	if s.opt.Past != nil {
+	if s.opt.Cache != nil {
 		f.dev = found.dev
 		f.ino = found.ino
 		f.trusted = found.trusted
-		f.past = s.opt.Past.oldRoots[path]
+		f.cached = s.opt.Cache.oldRoots[path]
 		f.touched = s.opt.Touched.in(path)
 	}
 
@@ -343,8 +343,8 @@ func (s *scanner) begin(found []Mounted) error {
 	return nil
 }
 
-// met does as meet, and asks nothing about sets that are met all the time.
-func (w *worker) met(set perm.Set) {
+// noteOwners is addOwners, save that it does not ask again about the sets that it saw last.
+func (w *worker) noteOwners(set perm.Set) {
 	const few, short = 4096, 512
 	if w.sets[set] {
 		return
@@ -352,11 +352,11 @@ func (w *worker) met(set perm.Set) {
 	if len(w.sets) < few && len(set.Bytes()) <= short {
 		w.sets[set] = true
 	}
-	w.meet(set)
+	w.addOwners(set)
 }
 
-// meet remembers whom a set belongs to or names.
-func (s *scanner) meet(set perm.Set) {
+// addOwners remembers whom a set belongs to or names.
+func (s *scanner) addOwners(set perm.Set) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, m := range perm.Mentioned(set) {
@@ -455,11 +455,11 @@ func (f *folder) subfolder() *folder {
 	f.next++
 	f.left--
 	b := &folder{up: f, entry: &f.node.Entries[i], name: f.node.Entries[i].Name, fd: -1, index: i}
-	if f.stamps != nil { // there is a past
+	if f.stamps != nil { // there is a cache
 		b.dev = f.dev
 		b.ino = f.stamps[i].Ino
 		b.trusted = f.trusted
-		b.past = f.places[i]
+		b.cached = f.places[i]
 		b.touched = f.touched.at(b.name)
 	}
 	return b
@@ -478,7 +478,7 @@ type worker struct {
 	encoded []byte // and as it is written
 	known   map[string]perm.Set
 	sets    map[perm.Set]bool // whose owners are remembered
-	were    []placed          // what a folder's subfolders were
+	were    []cachedPath      // what a folder's subfolders were
 	same    []bool            // and whether they surely are the same ones
 
 	at   atomic.Pointer[attempt] // what it is about
@@ -503,7 +503,7 @@ func (w *worker) folder(f *folder) error {
 	f.dev = l.dev
 	f.ino = l.ino
 	f.trusted = l.trusted
-	f.past = l.past
+	f.cached = l.cached
 	f.identical = l.identical
 	f.renewed = l.renewed
 	w.tell(l.denied)
@@ -520,7 +520,7 @@ func (w *worker) folder(f *folder) error {
 	f.way = l.way
 	w.kept.Add(l.kept)
 	w.paths.Add(int64(len(f.node.Entries)))
-	w.opt.Gentle.pace(w.ctx, len(f.node.Entries))
+	w.opt.Throttle.pace(w.ctx, len(f.node.Entries))
 	if w.opt.Progress != nil {
 		w.opt.Progress(Stats{Paths: w.paths.Load(), Gaps: w.gaps.Load()})
 	}
@@ -576,14 +576,14 @@ type listing struct {
 	way      tree.Way
 	node     tree.Node
 	stamps   []fsys.Stamp
-	places   []placed
+	places   []cachedPath
 	settled  []bool // subfolders that are as they were, whatever is below
 	denied   []denial
 	mounts   []Mounted
 	kept     int64
 	err      error // why there is none
 
-	past      placed // what it was
+	cached    cachedPath // what it was
 	identical bool
 	renewed   bool
 }
@@ -607,7 +607,7 @@ func (w *worker) open(f *folder) *listing {
 		}
 
 		// Another file system may begin here, and what a watch did not tell of was not looked at.
-		if w.opt.Past != nil && (w.opt.Cross || w.moot != nil) {
+		if w.opt.Cache != nil && (w.opt.Cross || w.rescanned != nil) {
 			l.dev, l.ino, l.trusted = trustworthy(l.fd)
 		}
 	}
@@ -622,17 +622,17 @@ func (w *worker) open(f *folder) *listing {
 
 // list looks at a folder's entries.
 func (w *worker) list(f *folder, l *listing) error {
-	past := w.remembered(f, l)
+	past := w.cached(f, l)
 
-	// Where a watch told, nothing but what it told of can be another one than before.
-	recall := past != nil && w.moot != nil && !f.touched.is() && w.recall(past, f.touched)
-	if !recall {
+	// In a watch-driven scan only touched entries can differ from the cache.
+	fromCache := past != nil && w.rescanned != nil && !f.touched.is() && w.fromCache(past, f.touched)
+	if !fromCache {
 		if err := w.read(l.fd); err != nil {
 			return err
 		}
 	}
 
-	if w.moot != nil && !recall {
+	if w.rescanned != nil && !fromCache {
 		w.settled(f, past)
 	}
 
@@ -650,7 +650,7 @@ func (w *worker) list(f *folder, l *listing) error {
 	// A folder that changes while it is listed can show a name twice.
 	w.sorted = slices.Compact(w.sorted)
 	l.node.Entries = make([]tree.Entry, 0, len(w.sorted))
-	if w.opt.Past != nil {
+	if w.opt.Cache != nil {
 		l.stamps = make([]fsys.Stamp, 0, len(w.sorted))
 	}
 
@@ -673,7 +673,7 @@ func (w *worker) list(f *folder, l *listing) error {
 			e.Extra = past.extra
 		}
 
-		known := recall && was != nil && !f.touched.at(name).is() && e.Gap != tree.Failed && e.Gap != tree.Silent
+		known := fromCache && was != nil && !f.touched.at(name).is() && e.Gap != tree.Failed && e.Gap != tree.Silent
 		var stamp fsys.Stamp
 		if known {
 			stamp = was.Stamp
@@ -682,7 +682,7 @@ func (w *worker) list(f *folder, l *listing) error {
 			// The system calls only read the name, so the string's own bytes will do.
 			e.Kind, e.Set, stamp, err = w.reader.At(l.fd, unsafe.Slice(unsafe.StringData(raw), len(raw)), was)
 			w.beat.Add(1)
-			if recall {
+			if fromCache {
 				w.seen(f, name, was == nil || e.Kind != was.Kind)
 			}
 
@@ -696,7 +696,7 @@ func (w *worker) list(f *folder, l *listing) error {
 				}
 			}
 
-			e.Gap, e.Extra = tree.Whole, (tree.Extra{})
+			e.Gap, e.Extra = tree.NoGap, (tree.Extra{})
 			if err == nil {
 				e.Extra = w.reader.Extra(e.Kind)
 			} else {
@@ -718,11 +718,11 @@ func (w *worker) list(f *folder, l *listing) error {
 		}
 
 		if before == nil || before.Set != e.Set { // neighbours are mostly alike
-			w.met(e.Set)
+			w.noteOwners(e.Set)
 		}
 
 		l.node.Entries = append(l.node.Entries, e)
-		if w.opt.Past == nil {
+		if w.opt.Cache == nil {
 			continue
 		}
 
@@ -732,7 +732,7 @@ func (w *worker) list(f *folder, l *listing) error {
 		}
 
 		if was == nil {
-			w.were, w.same = append(w.were, placed{}), append(w.same, false)
+			w.were, w.same = append(w.were, cachedPath{}), append(w.same, false)
 			l.identical, l.renewed = false, true
 			continue
 		}
@@ -764,7 +764,7 @@ func (w *worker) list(f *folder, l *listing) error {
 
 	l.places = slices.Clone(w.were)
 	l.settled = make([]bool, len(l.node.Entries))
-	if w.moot != nil {
+	if w.rescanned != nil {
 		for i := range l.settled {
 			l.settled[i] = w.same[i] && f.touched.at(l.node.Entries[i].Name) == nil
 		}
@@ -817,8 +817,8 @@ func (w *worker) read(fd int) error {
 	}
 }
 
-// recall does the same from what is known of the folder and what is touched in it, if that is whole.
-func (w *worker) recall(past *before, touched *Touched) bool {
+// fromCache does the same from what is known of the folder and what is touched in it, if that is whole.
+func (w *worker) fromCache(past *cachedFolder, touched *Touched) bool {
 	w.names = w.names[:0]
 	at := *past
 	for ; at.name != nil; at.next() {
@@ -843,13 +843,13 @@ func (w *worker) recall(past *before, touched *Touched) bool {
 
 // settled, seen and gone note what is found out anew where a watch told what to look at: of a whole
 // folder, of one entry, and of what is no longer there.
-func (w *worker) settled(f *folder, past *before) {
+func (w *worker) settled(f *folder, past *cachedFolder) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if past == nil {
-		w.moot.trees[f.path()] = true
+		w.rescanned.trees[f.path()] = true
 	} else {
-		w.moot.folders[f.path()] = true
+		w.rescanned.folders[f.path()] = true
 	}
 }
 
@@ -857,27 +857,27 @@ func (w *worker) seen(f *folder, name string, another bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if path := pathname.Join(f.path(), name); another {
-		w.moot.trees[path] = true
+		w.rescanned.trees[path] = true
 	} else {
-		w.moot.paths[path] = true
+		w.rescanned.paths[path] = true
 	}
 }
 
 func (w *worker) gone(f *folder, name string) {
-	if w.moot != nil {
+	if w.rescanned != nil {
 		w.seen(f, name, true)
 	}
 }
 
-// remembered returns what the past has of a folder; nil where it has nothing that counts.
-func (w *worker) remembered(f *folder, l *listing) *before {
+// cached returns what the cache has of a folder; nil where it has nothing that counts.
+func (w *worker) cached(f *folder, l *listing) *cachedFolder {
 	l.renewed = true
-	if w.opt.Past == nil || f.past.at == 0 || !l.trusted || w.opt.Past.whole {
+	if w.opt.Cache == nil || f.cached.at == 0 || !l.trusted || w.opt.Cache.whole {
 		return nil
 	}
-	past := w.opt.Past.look(f.past.at, l.dev, l.ino, &w.record, w.known)
+	past := w.opt.Cache.look(f.cached.at, l.dev, l.ino, &w.record, w.known)
 	if past != nil {
-		l.past = f.past
+		l.cached = f.cached
 		l.identical = true
 		l.renewed = false
 	}
@@ -887,9 +887,9 @@ func (w *worker) remembered(f *folder, l *listing) *before {
 // unread notes that a folder's content could not be read.
 func (w *worker) unread(f *folder, err error) error {
 	f.entry.Gap = w.deny(f.path(), err)
-	if w.moot != nil {
+	if w.rescanned != nil {
 		w.mu.Lock()
-		w.moot.trees[f.path()] = true
+		w.rescanned.trees[f.path()] = true
 		w.mu.Unlock()
 	}
 	if f.up != nil {
@@ -911,7 +911,7 @@ func (w *worker) arrived(f *folder) error {
 func (w *worker) finish(f *folder) error {
 	same := f.identical && !f.differs.Load()
 	if same {
-		f.entry.Child = f.past.node
+		f.entry.Child = f.cached.node
 	} else {
 		b := tree.Encode(f.node)
 		f.entry.Child = tree.Sum(b)
@@ -920,7 +920,7 @@ func (w *worker) finish(f *folder) error {
 		}
 	}
 
-	if err := w.remember(f, same); err != nil {
+	if err := w.store(f, same); err != nil {
 		return err
 	}
 
@@ -930,22 +930,22 @@ func (w *worker) finish(f *folder) error {
 	return w.arrived(f.up)
 }
 
-// remember keeps a settled folder for the next scan.
-func (w *worker) remember(f *folder, same bool) error {
-	p := w.opt.Past
+// store keeps a settled folder for the next scan.
+func (w *worker) store(f *folder, same bool) error {
+	p := w.opt.Cache
 	if p == nil {
 		return nil
 	}
 
-	is := placed{
-		at:    f.past.at,
+	is := cachedPath{
+		at:    f.cached.at,
 		node:  f.entry.Child,
 		paths: int64(len(f.node.Entries)) + f.belowPaths.Load(),
 		gaps:  f.belowGaps.Load(),
 	}
 
 	for i := range f.node.Entries {
-		if f.node.Entries[i].Gap != tree.Whole {
+		if f.node.Entries[i].Gap != tree.NoGap {
 			is.gaps++
 		}
 	}
@@ -968,11 +968,11 @@ func (w *worker) remember(f *folder, same bool) error {
 	f.up.places[f.index] = is
 	f.up.belowPaths.Add(is.paths)
 	f.up.belowGaps.Add(is.gaps)
-	if f.past.node != is.node {
+	if f.cached.node != is.node {
 		f.up.differs.Store(true)
 	}
 
-	if is.at != f.past.at {
+	if is.at != f.cached.at {
 		f.up.moved.Store(true)
 	}
 

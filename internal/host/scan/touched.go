@@ -10,7 +10,7 @@ import (
 
 // Touched are the paths that may be others than the last scan found them: what a watch heard of. A
 // scan that is told looks at those again, and at what lies in them where they are folders, and takes
-// all the rest from its past.
+// all the rest from its cache.
 type Touched struct {
 	self  bool
 	below map[string]*Touched
@@ -63,17 +63,19 @@ func (t *Touched) at(name string) *Touched {
 // is reports whether the path itself is to be looked at again.
 func (t *Touched) is() bool { return t != nil && t.self }
 
-// moot are the places of which a scan has found out anew what can be read there.
-type moot struct {
+// rescanned are the places of which a scan has found out anew what can be read there.
+type rescanned struct {
 	paths   map[string]bool
 	folders map[string]bool // with what lies in them
 	trees   map[string]bool // with all below
 }
 
-func newMoot() *moot { return &moot{map[string]bool{}, map[string]bool{}, map[string]bool{}} }
+func newRescanned() *rescanned {
+	return &rescanned{map[string]bool{}, map[string]bool{}, map[string]bool{}}
+}
 
 // counts reports whether what was said of a path before still counts.
-func (m *moot) counts(path string) bool {
+func (m *rescanned) counts(path string) bool {
 	if m.paths[path] || m.folders[pathname.Folder(path)] {
 		return false
 	}

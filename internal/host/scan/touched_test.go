@@ -160,7 +160,7 @@ func TestTouch(t *testing.T) {
 
 // What could not be read stays told as long as nobody has looked there again.
 func TestDeniedStays(t *testing.T) {
-	m := newMoot()
+	m := newRescanned()
 	m.paths["/r/a"] = true
 	m.folders["/r/b"] = true
 	m.trees["/r/c"] = true

@@ -104,7 +104,7 @@ func TestSwapsOnShare(t *testing.T) {
 				Roots:   []string{"/charts"},
 				Allowed: []string{"/charts"},
 				Chunks:  change.Memory{list},
-				Reach:   nt.Reach(t.Context(), s),
+				Files:   nt.FileSystem(t.Context(), s),
 				Batch:   16,
 			}).Run(t.Context()))
 

@@ -111,7 +111,7 @@ func TestRunOverBrokenConnection(t *testing.T) {
 			Roots:    []string{"/charts"},
 			Allowed:  []string{"/charts"},
 			Chunks:   change.Memory{list},
-			Reach:    nt.Reach(t.Context(), s),
+			Files:    nt.FileSystem(t.Context(), s),
 			Batch:    50,
 			Progress: progress,
 		}
@@ -191,7 +191,7 @@ func carry(t *testing.T, list []plan.Step) []plan.Result {
 			Roots:   []string{"/charts"},
 			Allowed: []string{"/charts"},
 			Chunks:  change.Memory{list},
-			Reach:   nt.Reach(t.Context(), s),
+			Files:   nt.FileSystem(t.Context(), s),
 		}).Run(t.Context()))
 
 	return j.Results()

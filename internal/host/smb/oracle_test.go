@@ -173,7 +173,7 @@ func (o *oracle) ask(who int, name string, op access.Operation, sum *tally) erro
 	way = append(way, o.place(name))
 	token := o.tokens[who]
 	subject := access.Subject{ID: perm.SIDOf(token.User)}
-	subject.Held = []access.Held{{Privileges: token.Privileges, By: subject.ID}}
+	subject.Held = []access.Holding{{Privileges: token.Privileges, By: subject.ID}}
 	for _, g := range token.Groups {
 		subject.Groups = append(subject.Groups, perm.SIDOf(g))
 	}

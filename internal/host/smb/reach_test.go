@@ -97,7 +97,7 @@ func TestRunOnShare(t *testing.T) {
 			Roots:   []string{"/charts/runs"},
 			Allowed: []string{"/charts", "/crewdocs"},
 			Chunks:  change.Memory{list},
-			Reach:   nt.Reach(context.Background(), s),
+			Files:   nt.FileSystem(context.Background(), s),
 		}
 
 		must(t, r.Run(t.Context()))

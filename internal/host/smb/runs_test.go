@@ -168,7 +168,7 @@ func (k *thicket) run(s *Session, steps []plan.Step, putBack bool) []plan.Result
 		Roots:   []string{top},
 		Allowed: []string{top},
 		Chunks:  change.Memory{steps},
-		Reach:   nt.Reach(k.t.Context(), s),
+		Files:   nt.FileSystem(k.t.Context(), s),
 		Batch:   1,
 		PutBack: putBack,
 		Progress: func(int, int) {

@@ -35,11 +35,11 @@ type Changes struct {
 	Linked []uint64 // inodes of files whose attributes changed, and that may have names which were not heard of
 	All    string   // why everything has to be looked at again; empty where paths and inodes are all
 	Around bool     // something on the way to a root changed
-	Doings []Doing
+	Doings []FileEvent
 }
 
-// A Doing is something that a process did to a path.
-type Doing struct {
+// A FileEvent is something that a process did to a path.
+type FileEvent struct {
 	Path string
 	What string // changed, created, removed, moved away, moved here
 	At   time.Time
@@ -92,7 +92,7 @@ type system struct {
 type news struct {
 	places map[place]uint64 // what happened there
 	inodes map[handle]place // whose attributes changed, and by which name
-	doings map[place][]Doing
+	doings map[place][]FileEvent
 	count  int            // of them
 	of     map[uint32]int // by account
 	all    string
@@ -100,7 +100,7 @@ type news struct {
 
 // note keeps what a process did to a path: of a process that did so before the last time, and of the others
 // the first few and the last. Who touches a path after somebody else does not stand alone for it.
-func (n *news) note(at place, d Doing) {
+func (n *news) note(at place, d FileEvent) {
 	list := n.doings[at]
 	for i := range list {
 		if x := &list[i]; x.UID == d.UID && x.Command == d.Command && x.Program == d.Program && x.Login == d.Login {
@@ -119,7 +119,7 @@ func (n *news) note(at place, d Doing) {
 	}
 
 	if n.doings == nil {
-		n.doings, n.of = map[place][]Doing{}, map[uint32]int{}
+		n.doings, n.of = map[place][]FileEvent{}, map[uint32]int{}
 	}
 
 	n.doings[at] = append(list, d)
@@ -442,7 +442,7 @@ func (w *Watch) listen() {
 			return
 		}
 
-		w.poke()
+		w.wake()
 	}
 }
 
@@ -457,7 +457,7 @@ func (w *Watch) read() (more bool, err error) {
 	case unix.EINTR:
 		return true, nil
 	case nil:
-		err = w.hear(w.buf[:n])
+		err = w.handle(w.buf[:n])
 	}
 	if err != nil {
 		return false, fmt.Errorf("listen to the kernel: %w", err)
@@ -469,18 +469,18 @@ func (w *Watch) fail(err error) {
 	w.mu.Lock()
 	w.stale = err
 	w.mu.Unlock()
-	w.poke()
+	w.wake()
 }
 
-func (w *Watch) poke() {
+func (w *Watch) wake() {
 	select {
 	case w.ready <- struct{}{}:
 	default:
 	}
 }
 
-// hear takes what one read gave.
-func (w *Watch) hear(b []byte) error {
+// handle takes what one read gave.
+func (w *Watch) handle(b []byte) error {
 	who := actors{}
 	defer who.close()
 	w.mu.Lock()
@@ -521,7 +521,7 @@ func (w *Watch) take(e event, who *actors) {
 
 	at := place{handle{fs, e.folder}, e.name}
 	if e.folder != "" {
-		n.note(at, Doing{What: word(e.mask), At: time.Now(), Actor: who.of(e.pid, e.pidfd)})
+		n.note(at, FileEvent{What: word(e.mask), At: time.Now(), Actor: who.of(e.pid, e.pidfd)})
 	}
 
 	if n.all != "" {
@@ -651,7 +651,7 @@ func (w *Watch) Take() (Changes, error) {
 		}
 	}
 
-	slices.SortFunc(out.Doings, func(x, y Doing) int { return x.At.Compare(y.At) })
+	slices.SortFunc(out.Doings, func(x, y FileEvent) int { return x.At.Compare(y.At) })
 	if out.All != "" {
 		out.Paths, out.Linked = nil, nil
 	}

@@ -192,8 +192,8 @@ func TestActor(t *testing.T) {
 func TestSeveralActors(t *testing.T) {
 	n := news{}
 	at := func(i int) place { return place{folder: handle{id: "f"}, name: fmt.Sprint(i)} }
-	by := func(uid uint32) Doing {
-		return Doing{What: "changed", Actor: Actor{UID: uid, Command: "c", PID: int(uid)}}
+	by := func(uid uint32) FileEvent {
+		return FileEvent{What: "changed", Actor: Actor{UID: uid, Command: "c", PID: int(uid)}}
 	}
 	for _, uid := range []uint32{41001, 41002, 41001, 41003, 41004, 41005, 41006} {
 		n.note(at(0), by(uid))

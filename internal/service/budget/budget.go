@@ -118,13 +118,13 @@ type line struct {
 	Share
 	mu      sync.Mutex
 	in      int
-	waiting []*turn
+	waiting []*waiter
 	callers map[string]*caller
 }
 
 type caller struct{ in, waiting int }
 
-type turn struct {
+type waiter struct {
 	who  string
 	come chan struct{}
 }
@@ -176,8 +176,8 @@ func (l *line) enter(ctx context.Context, class Class, who string) error {
 }
 
 // queue puts a caller at the end of the line.
-func (l *line) queue(who string, c *caller) *turn {
-	t := &turn{who, make(chan struct{})}
+func (l *line) queue(who string, c *caller) *waiter {
+	t := &waiter{who, make(chan struct{})}
 	l.waiting, c.waiting = append(l.waiting, t), c.waiting+1
 	return t
 }
@@ -209,7 +209,7 @@ func (l *line) comeBack(ctx context.Context, who string) error {
 }
 
 // give takes a turn out of the line; false where it has come.
-func (l *line) give(t *turn) bool {
+func (l *line) give(t *waiter) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for i, other := range l.waiting {

@@ -317,7 +317,7 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 		}
 
 		path := string(last.Path)
-		want := m.Want(m.Root(path), last.Kind, found)
+		want := m.Desired(m.Root(path), last.Kind, found)
 		after, err := want.ApplyOnly(perm.Found{Kind: last.Kind, Set: found}, aspects)
 		if err != nil {
 			return err
@@ -508,7 +508,7 @@ func (d *Desk) survey(
 			rest = rest[1:]
 		}
 
-		if e.Gap != tree.Whole {
+		if e.Gap != tree.NoGap {
 			gap, at = path, e
 		}
 
@@ -666,7 +666,7 @@ func (d *Desk) DraftReturn(ctx context.Context, ask wire.Draft, author string) (
 
 	b := &builder{d: d, id: store.NewID(), ask: ask}
 	var steps []plan.Step
-	_, _, err = drift.Between(ctx, d.Store, now.Hash(), then.Hash(), nil, func(c drift.Change) error {
+	_, _, err = drift.DiffSnapshots(ctx, d.Store, now.Hash(), then.Hash(), nil, func(c drift.Change) error {
 		switch {
 		case !wanted(c.Path):
 		case c.After.Kind == 0:
@@ -796,7 +796,7 @@ func (d *Desk) adjust(
 				return e.Set, nil
 			}
 
-			after, err := maker.Make(path, perm.In(folder, e.Kind, e.Set))
+			after, err := maker.Change(path, perm.In(folder, e.Kind, e.Set))
 			if err != nil || after == e.Set {
 				return e.Set, err
 			}

@@ -49,7 +49,7 @@ func TestUnreadFindingsStand(t *testing.T) {
 	}
 	folder := func(name string, gap tree.Gap, in ...tree.Entry) tree.Entry {
 		e := tree.Entry{Name: name, Kind: perm.Folder, Set: perm.POSIX{Mode: 0o755}.Set(), Gap: gap}
-		if gap == tree.Whole {
+		if gap == tree.NoGap {
 			e.Child = m.Add(tree.Node{Entries: in})
 		}
 		return e
@@ -59,7 +59,7 @@ func TestUnreadFindingsStand(t *testing.T) {
 		t.Helper()
 		forest := m.Add(tree.Node{
 			Forest:  true,
-			Entries: []tree.Entry{folder("/srv", tree.Whole, deep, file("log", 0o666))},
+			Entries: []tree.Entry{folder("/srv", tree.NoGap, deep, file("log", 0o666))},
 		})
 		must(t, tree.Each(ctx, m, forest, func(_ tree.Hash, b []byte) error { return st.PutNodes(ctx, [][]byte{b}) }))
 		time.Sleep(2 * time.Millisecond) // they sort by time
@@ -83,7 +83,7 @@ func TestUnreadFindingsStand(t *testing.T) {
 		return r, unread
 	}
 
-	whole := folder("deep", tree.Whole, file("a", 0o666), file("b", 0o640), folder("in", tree.Whole, file("c", 0o600)))
+	whole := folder("deep", tree.NoGap, file("a", 0o666), file("b", 0o640), folder("in", tree.NoGap, file("c", 0o600)))
 	is := func(what string, r store.Report, got map[string]bool, gone, unread int, paths string) {
 		t.Helper()
 		n := 0
@@ -133,7 +133,7 @@ func TestUnreadFindingsStand(t *testing.T) {
 	}
 
 	r, got := look(true,
-		folder("deep", tree.Whole, file("a", 0o640), folder("in", tree.Whole, file("c", 0o600), file("must", 0o640))))
+		folder("deep", tree.NoGap, file("a", 0o640), folder("in", tree.NoGap, file("c", 0o600), file("must", 0o640))))
 	is("read again", r, got, 2, 0, "log,mode deep/in/c,mode")
 	r, got = look(false, folder("deep", tree.Mount))
 	is("not to be entered any more", r, got, 0, 0, "log,mode")

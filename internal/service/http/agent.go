@@ -331,7 +331,7 @@ func (s *Server) wait(
 	end := time.NewTimer(waitForWork*3/4 + rand.N(waitForWork/2))
 	defer end.Stop()
 	for {
-		poked := s.hub.wait(key)
+		poked := s.notifier.wait(key)
 		out, err := look()
 		if err != nil {
 			return err
@@ -355,9 +355,9 @@ func (s *Server) wait(
 	}
 }
 
-// pulse wakes those that wait here for what came by way of another instance, until the context ends. One
+// pollDatabase wakes those that wait here for what came by way of another instance, until the context ends. One
 // question to the database serves them all.
-func (s *Server) pulse(ctx context.Context) {
+func (s *Server) pollDatabase(ctx context.Context) {
 	pause := pulseEvery
 	for {
 		select {
@@ -365,7 +365,7 @@ func (s *Server) pulse(ctx context.Context) {
 			return
 		case <-time.After(pause):
 		}
-		if s.hub.idle() {
+		if s.notifier.idle() {
 			continue
 		}
 		s.desk.Round(ctx, wake, func(ctx context.Context) error {
@@ -377,11 +377,11 @@ func (s *Server) pulse(ctx context.Context) {
 
 			pause = pulseEvery
 			for _, h := range work {
-				s.hub.poke(h)
+				s.notifier.wake(h)
 			}
 
 			for _, h := range questions {
-				s.hub.poke(questionsOf(h))
+				s.notifier.wake(questionsOf(h))
 			}
 
 			return nil
@@ -435,7 +435,7 @@ func (s *Server) takeReply(w http.ResponseWriter, r *http.Request) error {
 	if err := s.Store.AnswerQuestion(r.Context(), agentHost(r.Context()), id, b); err != nil {
 		return err
 	}
-	s.hub.poke(answerTo(id))
+	s.notifier.wake(answerTo(id))
 	w.WriteHeader(http.StatusNoContent)
 	return nil
 }
@@ -828,7 +828,7 @@ func (s *Server) endPart(ctx context.Context, x part, in wire.RunDone, rows []st
 	}
 
 	for _, h := range next {
-		s.hub.poke(h)
+		s.notifier.wake(h)
 	}
 
 	s.happen(ctx, store.Happening{Kind: wire.HappenedRun, Host: x.work.Host, Subject: x.work.Subject})
@@ -841,6 +841,6 @@ func (s *Server) endPart(ctx context.Context, x part, in wire.RunDone, rows []st
 		return err
 	}
 
-	s.hub.poke(x.work.Host)
+	s.notifier.wake(x.work.Host)
 	return nil
 }

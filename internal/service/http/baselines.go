@@ -203,7 +203,7 @@ func (s *Server) baselineRoutes(r chi.Router) {
 				return nil, err
 			}
 
-			s.hub.pokeAll(watchLists)
+			s.notifier.wakeAll(watchLists)
 			s.audit(ctx, "edition published", in.Name, itoa(in.Number))
 			if err := errors.Join(s.desk.CompareAll(ctx, in.Name), s.desk.CompareIncluding(ctx, in.Name)); err != nil {
 				s.Log.Error("compare after publishing", "application", in.Name, "error", err)

@@ -84,7 +84,7 @@ func (s *Server) snapshotRoutes() {
 				return nil, err
 			}
 
-			s.hub.poke(in.Body.Host)
+			s.notifier.wake(in.Body.Host)
 			s.audit(ctx, "snapshot asked for", in.Body.Host, in.Body.Application)
 			v, err := s.Store.Snapshot(ctx, id)
 			return &body[wire.Snapshot]{wireSnapshot(v)}, err
@@ -115,7 +115,7 @@ func (s *Server) snapshotRoutes() {
 
 					w := wireSnapshot(v)
 					asked.Snapshot, hosts = &w, append(hosts, host)
-					s.hub.poke(host)
+					s.notifier.wake(host)
 				}
 
 				out.Items = append(out.Items, asked)
@@ -241,13 +241,13 @@ func (s *Server) snapshotRoutes() {
 			wire.Viewer, 200,
 		},
 		func(ctx context.Context, in *turn) (*body[wire.Turnover], error) {
-			out, err := s.turnover(ctx, in.From, in.ID, in.After, in.Limit)
+			out, err := s.diffSnapshots(ctx, in.From, in.ID, in.After, in.Limit)
 			return &body[wire.Turnover]{out}, err
 		})
 }
 
-// turnover tells what changed from one snapshot to another.
-func (s *Server) turnover(ctx context.Context, from, to, after string, limit int) (wire.Turnover, error) {
+// diffSnapshots tells what changed from one snapshot to another.
+func (s *Server) diffSnapshots(ctx context.Context, from, to, after string, limit int) (wire.Turnover, error) {
 	out := wire.Turnover{Groups: []wire.ChangeGroup{}, Items: []wire.SingleChange{}}
 	a, err := s.stored(ctx, from)
 	if err != nil {
@@ -268,29 +268,30 @@ func (s *Server) turnover(ctx context.Context, from, to, after string, limit int
 		return out, err
 	}
 
-	t, groups, err := drift.Between(ctx, s.Store, a.snap.Forest, b.snap.Forest, b.dir, func(c drift.Change) error {
-		if raw != "" && order(c.Path, raw) <= 0 {
-			return nil
-		}
-
-		if len(out.Items) == limit {
-			if limit > 0 {
-				out.Next = out.Items[limit-1].Path
+	t, groups, err := drift.DiffSnapshots(ctx, s.Store, a.snap.Forest, b.snap.Forest, b.dir,
+		func(c drift.Change) error {
+			if raw != "" && order(c.Path, raw) <= 0 {
+				return nil
 			}
+
+			if len(out.Items) == limit {
+				if limit > 0 {
+					out.Next = out.Items[limit-1].Path
+				}
+				return nil
+			}
+
+			what := "changed"
+			switch {
+			case c.Before.Kind == 0:
+				what = "added"
+			case c.After.Kind == 0:
+				what = "gone"
+			}
+
+			out.Items = append(out.Items, wire.SingleChange{Path: pathname.Escape(c.Path), Change: what})
 			return nil
-		}
-
-		what := "changed"
-		switch {
-		case c.Before.Kind == 0:
-			what = "added"
-		case c.After.Kind == 0:
-			what = "gone"
-		}
-
-		out.Items = append(out.Items, wire.SingleChange{Path: pathname.Escape(c.Path), Change: what})
-		return nil
-	})
+		})
 
 	if err != nil {
 		return out, err

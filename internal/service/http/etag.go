@@ -19,7 +19,7 @@ type shown[T any] struct {
 	Body T
 }
 
-// Guarded is a change that holds on to what was seen. It is exported for the sake of who reads headers into it.
+// Guarded adds If-Match to a request. It is exported because huma reads parameters of exported embedded fields alone.
 type Guarded struct {
 	IfMatch string `header:"If-Match" maxLength:"1000" doc:"The entity tag of what was seen: where it is another one meanwhile nothing is changed (412)"`
 }

@@ -20,7 +20,7 @@ const happenings = "what happened"
 
 const (
 	askHappened  = 500 * time.Millisecond // for what happened at other instances
-	pulse        = 15 * time.Second       // so that whoever stands between knows that it lives
+	keepAlive    = 15 * time.Second       // so that whoever stands between knows that it lives
 	listenFor    = 5 * time.Minute        // then the page asks again, with a session that still counts
 	maxListeners = 2000
 	behind       = 64 // happenings that a slow page may be behind
@@ -72,7 +72,7 @@ func (f *feed) leave(c chan wire.Happening) {
 func (f *feed) run() {
 	told := map[string]time.Time{}
 	for {
-		poked := f.s.hub.wait(happenings)
+		poked := f.s.notifier.wait(happenings)
 		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 		list, err := f.s.Store.Happened(ctx)
 		cancel()
@@ -158,7 +158,7 @@ func (s *Server) happeningRoutes() {
 func (s *Server) stream(ctx context.Context, w http.ResponseWriter, c chan wire.Happening) {
 	control := http.NewResponseController(w)
 	write := func(format string, args ...any) bool {
-		if control.SetWriteDeadline(time.Now().Add(pulse+10*time.Second)) != nil {
+		if control.SetWriteDeadline(time.Now().Add(keepAlive+10*time.Second)) != nil {
 			// a stream past its deadline is cut, written to or not
 			return false
 		}
@@ -174,7 +174,7 @@ func (s *Server) stream(ctx context.Context, w http.ResponseWriter, c chan wire.
 		return
 	}
 
-	end, beat := time.After(listenFor), time.NewTicker(pulse)
+	end, beat := time.After(listenFor), time.NewTicker(keepAlive)
 	defer beat.Stop()
 
 	for {
@@ -202,5 +202,5 @@ func (s *Server) happen(ctx context.Context, h store.Happening) {
 	if err := s.Store.Happen(context.WithoutCancel(ctx), h); err != nil {
 		s.Log.Warn("open pages are not told", "what", h.Kind, "error", err)
 	}
-	s.hub.poke(happenings)
+	s.notifier.wake(happenings)
 }

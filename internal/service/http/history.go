@@ -19,15 +19,15 @@ import (
 
 func (s *Server) historyRoutes() {
 	add(s, op{"GET", "/history", "list-history", "List the audit log, newest first", wire.Viewer, 200},
-		func(ctx context.Context, in *pastAsk) (*body[wire.Page[wire.History]], error) {
-			list, err := s.past(ctx, in)
+		func(ctx context.Context, in *historyAsk) (*body[wire.Page[wire.History]], error) {
+			list, err := s.history(ctx, in)
 			if err != nil {
 				return nil, err
 			}
 
 			p, err := counted(ctx, in.After != "", page(list, in.Limit, func(h wire.History) string { return h.ID }),
 				func(ctx context.Context) (int64, error) {
-					return s.Store.CountHistory(ctx, in.past())
+					return s.Store.CountHistory(ctx, in.query())
 				})
 			return &body[wire.Page[wire.History]]{p}, err
 		})
@@ -88,8 +88,8 @@ func (s *Server) historyRoutes() {
 		})
 }
 
-// pastAsk says which lines of history are wanted.
-type pastAsk struct {
+// historyAsk says which lines of history are wanted.
+type historyAsk struct {
 	Who     string    `query:"who" maxLength:"80" doc:"Who did it"`
 	What    string    `query:"what" maxLength:"32" doc:"What was done, or the first word of it: plan, run, sign-in"`
 	Subject string    `query:"subject" maxLength:"255" doc:"To what it was done"`
@@ -99,8 +99,8 @@ type pastAsk struct {
 	Limit   int       `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 }
 
-func (in *pastAsk) past() store.Past {
-	return store.Past{
+func (in *historyAsk) query() store.HistoryQuery {
+	return store.HistoryQuery{
 		Who:     in.Who,
 		What:    in.What,
 		Subject: in.Subject,
@@ -111,15 +111,15 @@ func (in *pastAsk) past() store.Past {
 	}
 }
 
-func (s *Server) past(ctx context.Context, in *pastAsk) ([]wire.History, error) {
-	list, err := s.Store.History(ctx, in.past())
+func (s *Server) history(ctx context.Context, in *historyAsk) ([]wire.History, error) {
+	list, err := s.Store.History(ctx, in.query())
 	for i := range list {
 		list[i].Tell()
 	}
 	return list, err
 }
 
-func (s *Server) writeHistory(_ context.Context, in *pastAsk) (*huma.StreamResponse, error) {
+func (s *Server) writeHistory(_ context.Context, in *historyAsk) (*huma.StreamResponse, error) {
 	return &huma.StreamResponse{Body: func(ctx huma.Context) {
 		ctx.SetHeader("Content-Type", "text/csv; charset=utf-8")
 		ctx.SetHeader("Content-Disposition", `attachment; filename="history.csv"`)
@@ -127,7 +127,7 @@ func (s *Server) writeHistory(_ context.Context, in *pastAsk) (*huma.StreamRespo
 		_ = w.Write([]string{"at", "who", "token", "what", "subject", "detail", "id"}) // an error stays with the writer
 
 		for in.Limit = 1000; ; {
-			list, err := s.past(ctx.Context(), in)
+			list, err := s.history(ctx.Context(), in)
 			if err != nil {
 				s.Log.Error("history was not written to its end", "error", err)
 				panic(http.ErrAbortHandler) // so that nobody takes what there is for all

@@ -119,8 +119,7 @@ func (s *Server) hookRoutes() {
 		})
 }
 
-// tellPlan tells who wants to hear of it that a plan waits, or how its run went. That it was said is not what
-// it depends on.
+// tellPlan queues notices about a plan's review or run. Failures are only logged.
 func (s *Server) tellPlan(ctx context.Context, kind, plan, state string) {
 	p, err := s.Store.Plan(ctx, plan)
 	if err == nil {

@@ -91,16 +91,16 @@ func (s *Server) hostRoutes() {
 				return nil, err
 			}
 
-			s.hub.poke(watchesOf(in.Body.Name)) // its tags may be others
+			s.notifier.wake(watchesOf(in.Body.Name)) // its tags may be others
 			s.audit(ctx, "host invited", in.Body.Name, "")
 			return &body[wire.Invitation]{wire.Invitation{Host: in.Body.Name, Code: code, Expires: expires}}, nil
 		})
 }
 
-// hub wakes calls that wait: those of a host's agent when there is work or a question for it, and
+// notifier wakes calls that wait: those of a host's agent when there is work or a question for it, and
 // those that wait for an answer. What comes by way of another instance is found by asking the
 // database: once for all that wait here (see pulse), and by each call now and then.
-type hub struct {
+type notifier struct {
 	mu      sync.Mutex
 	waiting map[string]chan struct{}
 }
@@ -109,9 +109,9 @@ func questionsOf(host string) string { return "questions of " + host }
 
 func answerTo(question string) string { return "answer to " + question }
 
-func newHub() *hub { return &hub{waiting: map[string]chan struct{}{}} }
+func newHub() *notifier { return &notifier{waiting: map[string]chan struct{}{}} }
 
-func (h *hub) wait(key string) <-chan struct{} {
+func (h *notifier) wait(key string) <-chan struct{} {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.waiting[key] == nil {
@@ -121,14 +121,14 @@ func (h *hub) wait(key string) <-chan struct{} {
 }
 
 // idle says that nobody waits.
-func (h *hub) idle() bool {
+func (h *notifier) idle() bool {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	return len(h.waiting) == 0
 }
 
-// pokeAll wakes all whose key begins like that.
-func (h *hub) pokeAll(prefix string) {
+// wakeAll wakes all whose key begins like that.
+func (h *notifier) wakeAll(prefix string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for key, c := range h.waiting {
@@ -139,7 +139,7 @@ func (h *hub) pokeAll(prefix string) {
 	}
 }
 
-func (h *hub) poke(key string) {
+func (h *notifier) wake(key string) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if c := h.waiting[key]; c != nil {

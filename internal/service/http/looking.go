@@ -34,7 +34,7 @@ type Supposing struct {
 	Plan      string   `query:"plan" maxLength:"16" doc:"As if this plan had been run"`
 }
 
-func (s *Server) scene(ctx context.Context, p Where) (inquiry.Scene, string, error) {
+func (s *Server) source(ctx context.Context, p Where) (inquiry.Source, string, error) {
 	raw, err := unescaped("path", p.Path)
 	if err != nil {
 		return nil, "", err
@@ -52,8 +52,8 @@ func (s *Server) scene(ctx context.Context, p Where) (inquiry.Scene, string, err
 }
 
 // one is a scene for questions about a path, which must be given.
-func (s *Server) one(ctx context.Context, p Where) (inquiry.Scene, string, error) {
-	sc, raw, err := s.scene(ctx, p)
+func (s *Server) one(ctx context.Context, p Where) (inquiry.Source, string, error) {
+	sc, raw, err := s.source(ctx, p)
 	if err == nil {
 		err = checked("path", raw)
 	}
@@ -86,7 +86,7 @@ func refuse(err error) error {
 }
 
 // suppose makes the second half of an answer: states by an edition, or by a plan's steps.
-func (s *Server) suppose(ctx context.Context, in Supposing, sc inquiry.Scene) (inquiry.Suppose, error) {
+func (s *Server) suppose(ctx context.Context, in Supposing, sc inquiry.Source) (inquiry.Suppose, error) {
 	host := sc.Origin().Host
 	out, err := inquiry.SupposeOf(in.Joining, in.Privilege)
 	if err != nil {
@@ -124,7 +124,7 @@ func (s *Server) suppose(ctx context.Context, in Supposing, sc inquiry.Scene) (i
 
 		m, _ := baseline.Compile(doc, d)
 		out.States = func(path string, f perm.Found) perm.Set {
-			after, err := m.Want(m.Root(path), f.Kind, f.Set).Apply(f)
+			after, err := m.Desired(m.Root(path), f.Kind, f.Set).Apply(f)
 			if err != nil { // of another scheme: the edition says nothing of it
 				return f.Set
 			}
@@ -173,7 +173,7 @@ func (s *Server) suppose(ctx context.Context, in Supposing, sc inquiry.Scene) (i
 
 // accountsOf returns the accounts that an edition is read with: of the snapshot, or those that the
 // host told of last.
-func (s *Server) accountsOf(ctx context.Context, sc inquiry.Scene) (*perm.Directory, error) {
+func (s *Server) accountsOf(ctx context.Context, sc inquiry.Source) (*perm.Directory, error) {
 	if st, ok := sc.(*stored); ok {
 		return st.dir, nil
 	}
@@ -247,7 +247,7 @@ func (s *Server) lookingRoutes() {
 			200,
 		},
 		func(ctx context.Context, in *list) (*body[wire.Listing], error) {
-			sc, raw, err := s.scene(ctx, in.Where)
+			sc, raw, err := s.source(ctx, in.Where)
 			if err != nil {
 				return nil, err
 			}
@@ -361,7 +361,7 @@ func (s *Server) lookingRoutes() {
 			ctx, cancel := context.WithTimeout(ctx, waitForWalk+5*time.Second)
 			defer cancel()
 
-			sc, raw, err := s.scene(ctx, in.Where)
+			sc, raw, err := s.source(ctx, in.Where)
 			if err != nil {
 				return nil, err
 			}
@@ -434,7 +434,7 @@ func (s *Server) lookingRoutes() {
 			wire.Viewer, 200,
 		},
 		func(ctx context.Context, in *account) (*body[wire.Account], error) {
-			sc, _, err := s.scene(ctx, Where{Host: in.Host, Snapshot: in.Snapshot})
+			sc, _, err := s.source(ctx, Where{Host: in.Host, Snapshot: in.Snapshot})
 			if err != nil {
 				return nil, err
 			}

@@ -20,8 +20,8 @@ const turnAfter = time.Hour
 // spareCodes is how many codes to spare somebody gets, for when the second factor is lost.
 const spareCodes = 8
 
-// turn returns the console another token now and then, so that one that was read somewhere does not last.
-func (s *Server) turn(w http.ResponseWriter, r *http.Request, x store.Session, hash [32]byte) [32]byte {
+// rotateSession returns the console another token now and then, so that one that was read somewhere does not last.
+func (s *Server) rotateSession(w http.ResponseWriter, r *http.Request, x store.Session, hash [32]byte) [32]byte {
 	since := x.Created
 	if x.Turned.Valid {
 		since = x.Turned.Time

@@ -55,7 +55,7 @@ func (s *Server) showRun(ctx context.Context, id string) (*body[wire.Run], error
 func (s *Server) runRoutes(r chi.Router) {
 	poke := func(run wire.Run) {
 		for _, h := range run.Hosts {
-			s.hub.poke(h.Host)
+			s.notifier.wake(h.Host)
 		}
 	}
 	addFor(s, op{"POST", "/plans/{id}/run", "start-run", "Run an approved plan on its hosts", wire.Operator, 202},
@@ -309,14 +309,14 @@ func (s *Server) runEvents(w http.ResponseWriter, r *http.Request) {
 		case string(b) != last:
 			last = string(b)
 			text = fmt.Sprintf("event: run\ndata: %s\n\n", b)
-		case time.Since(said) > pulse: // so that everybody on the way knows that it lives
+		case time.Since(said) > keepAlive: // so that everybody on the way knows that it lives
 			text = ": it goes on\n\n"
 		}
 
 		if text != "" {
 			said = time.Now()
 			// a stream past its deadline is cut, written to or not
-			_ = rc.SetWriteDeadline(said.Add(pulse + 10*time.Second))
+			_ = rc.SetWriteDeadline(said.Add(keepAlive + 10*time.Second))
 			if _, err := io.WriteString(w, text); err != nil || rc.Flush() != nil {
 				return
 			}

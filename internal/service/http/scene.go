@@ -130,7 +130,7 @@ func (s *stored) Folder(ctx context.Context, path, after string, limit int, _ ..
 }
 
 func (s *stored) Below(ctx context.Context, ask inquiry.BelowAsk) (access.Tally, *perm.Directory, error) {
-	q, err := inquiry.ReachOf(s.dir, ask)
+	q, err := inquiry.SubtreeQueryOf(s.dir, ask)
 	if err != nil {
 		return access.Tally{}, nil, err
 	}
@@ -208,7 +208,7 @@ func (l *live) put(ctx context.Context, q wire.Question, patience time.Duration)
 		return wire.Reply{}, err
 	}
 
-	l.s.hub.poke(questionsOf(l.host))
+	l.s.notifier.wake(questionsOf(l.host))
 	err = l.s.budgets.Away(ctx, asking, func() error {
 		b, err = l.await(ctx, id, patience)
 		return err
@@ -222,12 +222,12 @@ func (l *live) put(ctx context.Context, q wire.Question, patience time.Duration)
 
 // await waits for the answer to a question that was put.
 func (l *live) await(ctx context.Context, id string, patience time.Duration) ([]byte, error) {
-	defer l.s.hub.poke(answerTo(id)) // nobody waits any more: the hub forgets
+	defer l.s.notifier.wake(answerTo(id)) // nobody waits any more: the hub forgets
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 
 	for {
-		poked := l.s.hub.wait(answerTo(id))
+		poked := l.s.notifier.wait(answerTo(id))
 		b, err := l.s.Store.Answer(ctx, id)
 		if err != nil && ctx.Err() == nil {
 			return nil, err

@@ -68,12 +68,13 @@ type Config struct {
 // Server serves everything.
 type Server struct {
 	Config
-	desk    *desk.Desk
-	hub     *hub
-	backing *backing // what orders are held against
-	witness *witness.Witness
-	fault   atomic.Pointer[historyFault] // of the history; nil where there is none
-	moving  atomic.Pointer[chain.Head]   // what a former key signed of the history, until the newest signs what follows
+	desk     *desk.Desk
+	notifier *notifier
+	backing  *backing // what orders are held against
+	witness  *witness.Witness
+	fault    atomic.Pointer[historyFault] // of the history; nil where there is none
+	// what a former key signed of the history, until the newest signs what follows
+	moving  atomic.Pointer[chain.Head]
 	budgets *budget.Budgets
 
 	provider  *provider
@@ -115,12 +116,12 @@ const maxMemo = 400_000
 // New builds the handler.
 func New(c Config) *Server {
 	s := &Server{
-		Config:  c,
-		desk:    &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo), Mail: c.Mail},
-		hub:     newHub(),
-		backing: &backing{plans: map[string][]approval{}},
-		budgets: budget.New(shares()),
-		mux:     chi.NewMux(),
+		Config:   c,
+		desk:     &desk.Desk{Store: c.Store, Log: c.Log, Memo: drift.NewMemo(maxMemo), Mail: c.Mail},
+		notifier: newHub(),
+		backing:  &backing{plans: map[string][]approval{}},
+		budgets:  budget.New(shares()),
+		mux:      chi.NewMux(),
 	}
 
 	s.metrics = newMetrics(s)
@@ -158,7 +159,7 @@ func New(c Config) *Server {
 		s.desk.HookSecret = func(hook string) []byte { return s.secret("hook " + hook) }
 	}
 
-	s.mux.Use(middleware.RequestID, s.placed, s.log, s.recover, secure, knownMethod, challenging, middleware.GetHead)
+	s.mux.Use(middleware.RequestID, s.withPlace, s.log, s.recover, secure, knownMethod, challenging, middleware.GetHead)
 	s.route(s.mux, "GET", "/healthz", openly, func(w http.ResponseWriter, _ *http.Request) { fmt.Fprintln(w, "ok") })
 	s.route(s.mux, "GET", "/readyz", openly, s.ready)
 	s.route(s.mux, "GET", wire.ProblemsAt, openly, tellProblems)
@@ -222,8 +223,8 @@ func keyByAgent(r *http.Request) (string, error) {
 
 type placeKey struct{}
 
-// placed notes where each request comes from: an address, or a network of them.
-func (s *Server) placed(next http.Handler) http.Handler {
+// withPlace notes where each request comes from: an address, or a network of them.
+func (s *Server) withPlace(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), placeKey{}, peer.Place(s.Proxies.Of(r)))))
 	})
@@ -455,7 +456,7 @@ func (s *Server) identify(next http.Handler) http.Handler {
 		}
 
 		if err == nil && byCookie {
-			hash = s.turn(rw, r, x, hash)
+			hash = s.rotateSession(rw, r, x, hash)
 		}
 
 		by := ""
@@ -518,7 +519,7 @@ func (s *Server) whileSignedIn(ctx context.Context) (context.Context, context.Ca
 			select {
 			case <-ctx.Done():
 				return
-			case <-time.After(pulse):
+			case <-time.After(keepAlive):
 			}
 
 			says, err := s.holds(ctx)
@@ -628,7 +629,8 @@ func add[I, O any](s *Server, o op, h func(context.Context, *I) (*O, error)) {
 	register(s, o, auth.Roles.Everywhere, h)
 }
 
-// addFor has an operation on one application served, which of says. Who may call it has its role for that one.
+// addFor registers an operation on one application; of returns its name. Callers need op.role for that application, or
+// everywhere.
 func addFor[I, O any](
 	s *Server, o op, of func(context.Context, *I) (string, error), h func(context.Context, *I) (*O, error),
 ) {

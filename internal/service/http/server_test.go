@@ -386,7 +386,7 @@ func TestPanicIsAnError(t *testing.T) {
 func TestHubWakesOnlyItsHost(t *testing.T) {
 	h := newHub()
 	a, b := h.wait("a"), h.wait("b")
-	h.poke("a")
+	h.wake("a")
 	select {
 	case <-a:
 	default:
@@ -397,7 +397,7 @@ func TestHubWakesOnlyItsHost(t *testing.T) {
 		t.Error("another host's call was woken")
 	default:
 	}
-	h.poke("nobody")
+	h.wake("nobody")
 }
 
 // What admins change of people, keys, hooks and rules takes that they have just shown who they are, and so

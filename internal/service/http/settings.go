@@ -182,7 +182,7 @@ func (s *Server) settingsRoutes() {
 				return nil, err
 			}
 
-			s.hub.poke(watchesOf(in.Name)) // applications may come and go
+			s.notifier.wake(watchesOf(in.Name)) // applications may come and go
 			s.audit(ctx, "tags set", in.Name, strings.Join(in.Body.Tags, ", "))
 			h, err = s.Store.Host(ctx, in.Name)
 			return &shown[wire.Host]{tagOf(h.TagList), wireHost(h)}, err

@@ -16,7 +16,7 @@ func (s *Server) Tend(ctx context.Context) {
 	all.Go(func() { s.desk.KeepTime(ctx) })
 	all.Go(func() { s.desk.Tend(ctx, s.Keep) })
 	all.Go(func() { s.desk.KeepComparing(ctx) })
-	all.Go(func() { s.pulse(ctx) })
+	all.Go(func() { s.pollDatabase(ctx) })
 	all.Go(func() { s.watchHistory(ctx) })
 	all.Go(func() { s.tellRefusals(ctx) })
 	all.Wait()

@@ -117,7 +117,7 @@ type known struct {
 // maxKnown bounds how many are remembered of a minute.
 const maxKnown = 20_000
 
-func (k *known) turn(at time.Time) {
+func (k *known) advance(at time.Time) {
 	switch now := at.Unix() / 60; now {
 	case k.minute:
 	case k.minute + 1:
@@ -132,14 +132,14 @@ func (k *known) turn(at time.Time) {
 func (k *known) have(hash [32]byte, at time.Time) bool {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.turn(at)
+	k.advance(at)
 	return k.of[hash] || k.last[hash]
 }
 
 func (k *known) add(hash [32]byte, at time.Time) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	k.turn(at)
+	k.advance(at)
 	if k.of == nil {
 		k.of = map[[32]byte]bool{}
 	}

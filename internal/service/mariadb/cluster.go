@@ -77,7 +77,7 @@ func StartCluster(ctx context.Context, dir string, n int) (*Cluster, error) {
 	return c, nil
 }
 
-// DSN is the address of all nodes; one that is begun with the node of a number, which is asked first.
+// DSN returns a data source name that lists all nodes, node first leading.
 func (c *Cluster) DSN(first int) string {
 	var at []string
 	for i := range c.Nodes {

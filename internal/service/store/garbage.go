@@ -147,7 +147,7 @@ func (w *sweeper) fromSnapshots() error {
 			forests = append(forests, tree.Hash(r.Forest))
 		}
 
-		if err := w.reach(forests); err != nil {
+		if err := w.mark(forests); err != nil {
 			return err
 		}
 		if len(rows) < gcPage {
@@ -159,7 +159,7 @@ func (w *sweeper) fromSnapshots() error {
 // fromUsed reaches all that nodes lead to which somebody has relied on since a time.
 func (w *sweeper) fromUsed(since time.Time) error {
 	return w.pages(`SELECT hash FROM node WHERE used >= ? AND NOT doomed AND hash > ? ORDER BY hash LIMIT ?`, since,
-		w.reach)
+		w.mark)
 }
 
 // pages hands out the hashes that a query gives, page by page. The page before may change the next.
@@ -188,8 +188,8 @@ func (w *sweeper) pages(query string, arg any, page func([]tree.Hash) error) err
 	}
 }
 
-// reach notes nodes and all below them, and saves those that are doomed.
-func (w *sweeper) reach(hashes []tree.Hash) error {
+// mark notes nodes and all below them, and saves those that are doomed.
+func (w *sweeper) mark(hashes []tree.Hash) error {
 	for len(hashes) > 0 {
 		n := min(len(hashes), 256)
 		some := hashes[len(hashes)-n:] // depth first: what waits is no more than the folders on the way

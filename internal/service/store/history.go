@@ -215,8 +215,8 @@ func lines(ctx context.Context, q interface {
 	return list, nil
 }
 
-// A Past says which lines of history are wanted.
-type Past struct {
+// A HistoryQuery says which lines of history are wanted.
+type HistoryQuery struct {
 	Who, What, Subject string // What is a word, or more, that it begins with
 	From, To           time.Time
 	Before             string // an id; "" begins with the newest
@@ -224,7 +224,7 @@ type Past struct {
 }
 
 // History lists the newest lines first.
-func (s *Store) History(ctx context.Context, p Past) (out []wire.History, err error) {
+func (s *Store) History(ctx context.Context, p HistoryQuery) (out []wire.History, err error) {
 	where, args := p.where()
 	err = s.db.SelectContext(ctx, &out,
 		`SELECT id, at, who, token, what, subject, detail FROM audit`+where+` ORDER BY id DESC LIMIT ?`,
@@ -233,13 +233,13 @@ func (s *Store) History(ctx context.Context, p Past) (out []wire.History, err er
 }
 
 // CountHistory counts the lines that are wanted, on all pages.
-func (s *Store) CountHistory(ctx context.Context, p Past) (int64, error) {
+func (s *Store) CountHistory(ctx context.Context, p HistoryQuery) (int64, error) {
 	where, args := p.where()
 	return s.count(ctx, `SELECT COUNT(*) FROM audit`+where, args...)
 }
 
 // where words what is wanted.
-func (p Past) where() (query string, args []any) {
+func (p HistoryQuery) where() (query string, args []any) {
 	query, args = ` WHERE id < ?`, []any{cmp.Or(p.Before, "~")}
 	and := func(condition string, arg any) {
 		query, args = query+" AND "+condition, append(args, arg)

@@ -71,8 +71,8 @@ func (s *Store) Person(ctx context.Context, name string) (p Person, err error) {
 	return p, one(err, "person "+name)
 }
 
-// PersonOf finds who somebody of another service is here: who they were the first time, and then only who may
-// come from there, has that name, and was nobody else's yet.
+// PersonOf returns the person linked to a provider's subject. On first sign-in it links the person called name, if they
+// may use the provider and are not linked yet.
 func (s *Store) PersonOf(ctx context.Context, subject, name string) (p Person, err error) {
 	if len(subject) > 255 {
 		return p, fmt.Errorf("subject: %w", ErrNotFound)

@@ -423,7 +423,7 @@ func (s *Store) EndRunHost(
 
 // settle ends a run whose hosts have ended, or gives the hosts whose turn has come.
 func settle(ctx context.Context, tx *sqlx.Tx, run string) (next []string, err error) {
-	end, next, err := turn(ctx, tx, run)
+	end, next, err := advanceRun(ctx, tx, run)
 	if err != nil || end == "" {
 		return next, err
 	}
@@ -434,9 +434,9 @@ func settle(ctx context.Context, tx *sqlx.Tx, run string) (next []string, err er
 	return nil, err
 }
 
-// turn looks at how a run stands: it gives the hosts of the next wave their work where the earlier ones
+// advanceRun looks at how a run stands: it gives the hosts of the next wave their work where the earlier ones
 // have ended well, holds them back where not, and says how the run has ended, if it has.
-func turn(ctx context.Context, tx *sqlx.Tx, run string) (end string, next []string, err error) {
+func advanceRun(ctx context.Context, tx *sqlx.Tx, run string) (end string, next []string, err error) {
 	var hosts []struct {
 		wire.RunHost
 		Halt bool `db:"halt"`

@@ -74,8 +74,8 @@ func Attach(ctx context.Context, dsn string) (*Store, error) {
 	return &Store{db: pool{db}, Trust: usualTrust}, nil
 }
 
-// Reach says why a database cannot be used, and changes nothing there.
-func Reach(ctx context.Context, dsn string) error {
+// Ping says why a database cannot be used, and changes nothing there.
+func Ping(ctx context.Context, dsn string) error {
 	db, err := connect(ctx, dsn)
 	if err != nil {
 		return err

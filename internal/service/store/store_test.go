@@ -907,7 +907,7 @@ func TestSessions(t *testing.T) {
 	}
 
 	must(t, st.Audit(ctx, By{Who: who}, "tried", strings.Repeat("s", 300), "d"))
-	h, err := st.History(ctx, Past{Who: who, Limit: 1})
+	h, err := st.History(ctx, HistoryQuery{Who: who, Limit: 1})
 	if err != nil || len(h) != 1 || h[0].Who != who || len(h[0].Subject) != 255 {
 		t.Errorf("history %+v, %v", h, err)
 	}
@@ -940,7 +940,7 @@ func TestHistory(t *testing.T) {
 		time.Sleep(2 * time.Millisecond)
 	}
 
-	lines, err := st.History(ctx, Past{From: start.Add(-time.Second), Limit: 1000})
+	lines, err := st.History(ctx, HistoryQuery{From: start.Add(-time.Second), Limit: 1000})
 	must(t, err)
 	for _, l := range lines {
 		if l.Who == who {
@@ -952,7 +952,7 @@ func TestHistory(t *testing.T) {
 		t.Fatalf("%d lines of %s", len(all), who)
 	}
 
-	ask := func(p Past) (ids []string) {
+	ask := func(p HistoryQuery) (ids []string) {
 		t.Helper()
 		list, err := st.History(ctx, p)
 		must(t, err)
@@ -965,17 +965,17 @@ func TestHistory(t *testing.T) {
 
 	for _, c := range []struct {
 		what string
-		past Past
+		past HistoryQuery
 		want []string
 	}{
-		{"one person", Past{Who: who, Limit: 10}, all},
-		{"a page", Past{Who: who, Limit: 2}, all[:2]},
-		{"the next", Past{Who: who, Limit: 2, Before: all[1]}, all[2:4]},
-		{"a word", Past{Who: who, What: "plan", Limit: 10}, []string{all[0], all[2], all[3], all[5]}},
-		{"a sign that is no pattern here", Past{Who: who, What: "%", Limit: 10}, nil},
-		{"a subject", Past{Subject: who + "1", Limit: 10}, all[2:4]},
-		{"later than all", Past{Who: who, From: time.Now().Add(time.Minute), Limit: 10}, nil},
-		{"before all", Past{Who: who, To: start.Add(-time.Minute), Limit: 10}, nil},
+		{"one person", HistoryQuery{Who: who, Limit: 10}, all},
+		{"a page", HistoryQuery{Who: who, Limit: 2}, all[:2]},
+		{"the next", HistoryQuery{Who: who, Limit: 2, Before: all[1]}, all[2:4]},
+		{"a word", HistoryQuery{Who: who, What: "plan", Limit: 10}, []string{all[0], all[2], all[3], all[5]}},
+		{"a sign that is no pattern here", HistoryQuery{Who: who, What: "%", Limit: 10}, nil},
+		{"a subject", HistoryQuery{Subject: who + "1", Limit: 10}, all[2:4]},
+		{"later than all", HistoryQuery{Who: who, From: time.Now().Add(time.Minute), Limit: 10}, nil},
+		{"before all", HistoryQuery{Who: who, To: start.Add(-time.Minute), Limit: 10}, nil},
 	} {
 		if got := ask(c.past); !slices.Equal(got, c.want) {
 			t.Errorf("%s: %v, want %v", c.what, got, c.want)

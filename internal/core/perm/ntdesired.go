@@ -9,8 +9,8 @@ import (
 	"idletally/internal/core/ntsd"
 )
 
-// A ShareWant is what a baseline says of a share's path beside its owner.
-type ShareWant struct {
+// A NTDesired is what a baseline says of a share's path beside its owner.
+type NTDesired struct {
 	Grants   *[]ntsd.Entry // the path's own entries, those apart that come from above; empty is none
 	AtLeast  bool          // others may stand beside them, and these may grant more
 	Without  []ntsd.SID    // but none for these
@@ -42,9 +42,9 @@ func covers(have, want ntsd.Entry) bool {
 		want.Plain().Mask&^have.Plain().Mask == 0
 }
 
-// met reports whether the own entries are as declared. Where they stand out of the usual order, so that what is
+// satisfied reports whether the own entries are as declared. Where they stand out of the usual order, so that what is
 // allowed comes before what is withheld, they are not.
-func (w *ShareWant) met(d *ntsd.Descriptor) bool {
+func (w *NTDesired) satisfied(d *ntsd.Descriptor) bool {
 	mine := own(d.Entries)
 	if d.Open || !ntsd.Canonical(d.Entries) {
 		return false
@@ -60,8 +60,8 @@ func (w *ShareWant) met(d *ntsd.Descriptor) bool {
 	return !slices.ContainsFunc(mine, func(e ntsd.Entry) bool { return slices.Contains(w.Without, e.SID) })
 }
 
-// wanted returns the own entries that are nearest to those that were found.
-func (w *ShareWant) wanted(d *ntsd.Descriptor) []ntsd.Entry {
+// nearest returns the own entries that are nearest to those that were found.
+func (w *NTDesired) nearest(d *ntsd.Descriptor) []ntsd.Entry {
 	if !w.AtLeast {
 		return slices.Clone(*w.Grants)
 	}
@@ -80,7 +80,7 @@ func (w *ShareWant) wanted(d *ntsd.Descriptor) []ntsd.Entry {
 }
 
 // ntApply makes one aspect as declared, of a path in a folder.
-func (w *Want) ntApply(a Aspect, f Found, d ntsd.Descriptor) ntsd.Descriptor {
+func (w *Desired) ntApply(a Aspect, f Found, d ntsd.Descriptor) ntsd.Descriptor {
 	k := f.Kind
 	switch {
 	case a == AspectOwner && w.Owner != nil:
@@ -88,11 +88,11 @@ func (w *Want) ntApply(a Aspect, f Found, d ntsd.Descriptor) ntsd.Descriptor {
 			d.Owner = s
 		}
 	case k == Link:
-	case a == AspectInheritance && w.Share.Inherits != nil && !*w.Share.Inherits:
+	case a == AspectInheritance && w.NT.Inherits != nil && !*w.NT.Inherits:
 		if d.Control&ntsd.Protected == 0 {
 			d = ntsd.Stop(&d, true)
 		}
-	case a == AspectInheritance && w.Share.Inherits != nil:
+	case a == AspectInheritance && w.NT.Inherits != nil:
 		if d.Control&ntsd.Protected != 0 {
 			d.Control = d.Control&^ntsd.Protected | ntsd.AutoInherited
 		}
@@ -100,8 +100,8 @@ func (w *Want) ntApply(a Aspect, f Found, d ntsd.Descriptor) ntsd.Descriptor {
 			d = ntsd.Reinherit(&d, above, k == Folder)
 		}
 
-	case a == AspectGrants && w.Share.Grants != nil && !w.Share.met(&d):
-		list := w.Share.wanted(&d)
+	case a == AspectGrants && w.NT.Grants != nil && !w.NT.satisfied(&d):
+		list := w.NT.nearest(&d)
 		for _, e := range d.Entries {
 			if e.Flags&ntsd.Inherited != 0 {
 				list = append(list, e)
@@ -119,19 +119,19 @@ func (w *Want) ntApply(a Aspect, f Found, d ntsd.Descriptor) ntsd.Descriptor {
 }
 
 // Fetches reports whether to make some aspects of a path as declared is to take what comes from above anew.
-func (w *Want) Fetches(found Set, aspects []Aspect) bool {
+func (w *Desired) Fetches(found Set, aspects []Aspect) bool {
 	d, ok := NTOf(found)
 	return ok && slices.ContainsFunc(aspects, func(a Aspect) bool { return w.fetches(a, &d) })
 }
 
 // fetches is Fetches for one aspect. Where a list keeps no marks, what came from above stands among its own
 // entries, and goes with them.
-func (w *Want) fetches(a Aspect, d *ntsd.Descriptor) bool {
-	inherits := w.Share.Inherits != nil && *w.Share.Inherits
+func (w *Desired) fetches(a Aspect, d *ntsd.Descriptor) bool {
+	inherits := w.NT.Inherits != nil && *w.NT.Inherits
 	return inherits && (a == AspectInheritance || a == AspectGrants && d.Control&ntsd.AutoInherited == 0)
 }
 
-func (w *Want) ntDifferences(f Found, n ntsd.Descriptor, d *Directory) (out []Difference) {
+func (w *Desired) ntDifferences(f Found, n ntsd.Descriptor, d *Directory) (out []Difference) {
 	for _, a := range []Aspect{AspectOwner, AspectInheritance, AspectGrants} {
 		after := w.ntApply(a, f, n)
 		if after.Equal(n) {
@@ -139,14 +139,14 @@ func (w *Want) ntDifferences(f Found, n ntsd.Descriptor, d *Directory) (out []Di
 		}
 		if s, err := NTSet(after); err == nil {
 			out = append(out, Difference{
-				a, w.Rule[a], w.ntText(a, f.Kind, d), ntFound(a, f, &n, d), w.ntWants(a), ntState{n}.value(a, f), s,
+				a, w.Rule[a], w.ntText(a, f.Kind, d), ntFound(a, f, &n, d), w.ntDeclared(a), ntState{n}.value(a, f), s,
 			})
 		}
 	}
 	return out
 }
 
-// Astray says in which entries a path differs from what its folder hands on to it; "" where it has just
+// Astray says in which entries a path differs from what its folder passes on to it; "" where it has just
 // these, takes nothing from above, or is of a scheme in which nothing comes from there.
 func Astray(f Found, dir *Directory) string {
 	d, ok := NTOf(f.Set)
@@ -157,7 +157,7 @@ func Astray(f Found, dir *Directory) string {
 }
 
 // astray returns the folder's descriptor, and in which entries another one of the path differs from what that
-// hands on; nothing where nobody has seen the folder.
+// passes on; nothing where nobody has seen the folder.
 func (f Found) astray(d *ntsd.Descriptor) (above *ntsd.Descriptor, missing, left []ntsd.Entry) {
 	up, ok := NTOf(f.Above)
 	if !ok {
@@ -192,26 +192,26 @@ func (f Found) astrayText(d *ntsd.Descriptor, dir *Directory) string {
 }
 
 // ntText returns what is declared of an aspect.
-func (w *Want) ntText(a Aspect, k Kind, d *Directory) string {
+func (w *Desired) ntText(a Aspect, k Kind, d *Directory) string {
 	switch {
 	case a == AspectOwner && w.Owner != nil:
 		return d.Name(*w.Owner)
-	case a == AspectInheritance && w.Share.Inherits != nil && *w.Share.Inherits:
+	case a == AspectInheritance && w.NT.Inherits != nil && *w.NT.Inherits:
 		return InheritsFromAbove
-	case a == AspectInheritance && w.Share.Inherits != nil:
+	case a == AspectInheritance && w.NT.Inherits != nil:
 		return InheritsStopped
-	case a == AspectGrants && w.Share.Grants != nil:
-		text := ntList(k, *w.Share.Grants, d)
-		if !w.Share.AtLeast {
+	case a == AspectGrants && w.NT.Grants != nil:
+		text := ntList(k, *w.NT.Grants, d)
+		if !w.NT.AtLeast {
 			return text
 		}
 
 		var parts []string
-		if len(*w.Share.Grants) > 0 {
+		if len(*w.NT.Grants) > 0 {
 			parts = append(parts, "at least "+text)
 		}
 
-		for _, s := range w.Share.Without {
+		for _, s := range w.NT.Without {
 			parts = append(parts, "none for "+d.Name(SIDOf(s)))
 		}
 
@@ -256,8 +256,8 @@ func ntList(k Kind, list []ntsd.Entry, d *Directory) string {
 	return strings.Join(parts, " | ")
 }
 
-// ntSayings is Sayings for a share.
-func ntSayings(f Found, d *ntsd.Descriptor, name func(Principal) string) []Saying {
+// ntTerms is Sayings for a share.
+func ntTerms(f Found, d *ntsd.Descriptor, name func(Principal) string) []Term {
 	k := f.Kind
 	who := func(s ntsd.SID) []string {
 		if n := name(SIDOf(s)); n != "" {
@@ -266,12 +266,12 @@ func ntSayings(f Found, d *ntsd.Descriptor, name func(Principal) string) []Sayin
 		return nil
 	}
 
-	out := []Saying{{Key: "owner", Values: who(d.Owner)}}
+	out := []Term{{Key: "owner", Values: who(d.Owner)}}
 	if k == Link || d.Open { // no rule asks for there being no list
 		return out
 	}
 
-	inherits := Saying{Key: "inherits", Values: []string{inheritanceOf(d)}}
+	inherits := Term{Key: "inherits", Values: []string{inheritanceOf(d)}}
 	if _, missing, left := f.astray(d); len(missing)+len(left) > 0 {
 		inherits.Values = nil
 	}
@@ -283,7 +283,7 @@ func ntSayings(f Found, d *ntsd.Descriptor, name func(Principal) string) []Sayin
 	for _, e := range mine {
 		n := who(e.SID)
 		if e.Foreign() || n == nil || !ntsd.Canonical(d.Entries) {
-			return append(out, Saying{Key: "grants"})
+			return append(out, Term{Key: "grants"})
 		}
 
 		g := Grant{Who: n[0], Type: "allow", Rights: e.Mask.Map().Words(k == Folder)}
@@ -303,5 +303,5 @@ func ntSayings(f Found, d *ntsd.Descriptor, name func(Principal) string) []Sayin
 		text = "[" + strings.Join(texts, ", ") + "]"
 	}
 
-	return append(out, Saying{Key: "grants", Values: []string{text}})
+	return append(out, Term{Key: "grants", Values: []string{text}})
 }

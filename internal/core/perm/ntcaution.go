@@ -7,10 +7,10 @@ import (
 	"idletally/internal/core/ntsd"
 )
 
-// ntWorries is Worries for a share.
-func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (out []Worry) {
+// ntCautions is Cautions for a share.
+func ntCautions(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (out []Caution) {
 	add := func(kind string, grave bool, who Principal, text, instead string) {
-		out = append(out, Worry{kind, grave, who, text, instead})
+		out = append(out, Caution{kind, grave, who, text, instead})
 	}
 	was, is := ntRights(k, &a, stranger), ntRights(k, &b, stranger)
 
@@ -24,10 +24,10 @@ func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (
 
 	switch gained := is &^ was; {
 	case gained&CanChange != 0:
-		add(WorryEveryone, true, "", "everybody who signs in may change its permissions",
+		add(CautionEveryone, true, "", "everybody who signs in may change its permissions",
 			"grant what is needed to a group instead of full to everyone")
 	case gained&(CanWrite|CanDelete) != 0:
-		add(WorryEveryone, true, "", "everybody who signs in may write or delete it", "grant it to a group")
+		add(CautionEveryone, true, "", "everybody who signs in may write or delete it", "grant it to a group")
 	}
 
 	for _, e := range b.Entries {
@@ -48,7 +48,7 @@ func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (
 				more = " and others"
 			}
 
-			add(WorryDeny, grave, SIDOf(e.SID),
+			add(CautionDeny, grave, SIDOf(e.SID),
 				"the entry that denies "+d.Name(SIDOf(e.SID))+" also meets "+strings.Join(names, ", ")+more+
 					", whom another entry lets in",
 				"take out of the group who must not, or leave the deny out and grant less")
@@ -56,13 +56,13 @@ func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (
 	}
 
 	if repairs(&a) && !repairs(&b) {
-		add(WorryLocked, true, "",
+		add(CautionLocked, true, "",
 			"no entry lets anybody change its permissions any more: only its owner can repair it",
 			"leave full to administrators, or to the group that keeps the share")
 	}
 
 	if b.Control&ntsd.Protected != 0 && a.Control&ntsd.Protected == 0 {
-		add(WorryStopped, false, "",
+		add(CautionStopped, false, "",
 			"it takes no entries from above any more: what is granted or taken away there does not come down to here",
 			"stop inheriting once, at the top of the share")
 	}
@@ -71,7 +71,7 @@ func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (
 		return slices.ContainsFunc(d.Entries, func(e ntsd.Entry) bool { return e.Flags&ntsd.Inherited == 0 })
 	}
 	if own(&a) && !own(&b) && b.Control&ntsd.Protected == 0 {
-		add(WorryWiped, false, "",
+		add(CautionWiped, false, "",
 			"the entries that were set there by themselves go: what comes from above alone is left",
 			"leave out the paths whose own entries were meant, or declare them")
 	}
@@ -79,7 +79,7 @@ func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (
 	need := CanRead
 	owner := SIDOf(b.Owner)
 	if _, after := have(owner); a.Owner != b.Owner && after&need == 0 {
-		add(WorryOwning, false, owner,
+		add(CautionOwning, false, owner,
 			"it will belong to "+d.Name(owner)+", who cannot "+strings.Join(need.Words(k), " and ")+
 				" there: owning is not access",
 			"give the owner an entry, too")
@@ -90,7 +90,7 @@ func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (
 			continue
 		}
 		if before, after := have(id); before&^after&CanRead != 0 && was&CanRead == 0 {
-			add(WorryReading, false, id, d.Name(id)+" can no longer "+strings.Join(CanRead.Words(k), "")+" it",
+			add(CautionReading, false, id, d.Name(id)+" can no longer "+strings.Join(CanRead.Words(k), "")+" it",
 				"let it keep an entry, if it needs that")
 		}
 	}
@@ -100,7 +100,7 @@ func ntWorries(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) (
 			continue
 		}
 		if before, after := have(SIDOf(e.SID)); after&^before != 0 {
-			add(WorryJoining, false, SIDOf(e.SID),
+			add(CautionJoining, false, SIDOf(e.SID),
 				"group "+d.Name(SIDOf(e.SID))+" gains: whoever joins it has that from their next sign-in on",
 				"have those who join now sign out and in again")
 		}

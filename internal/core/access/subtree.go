@@ -121,8 +121,8 @@ func (f Suppose) On(w Way) Way {
 	return w
 }
 
-// A Reach asks what somebody can do below a folder.
-type Reach struct {
+// A SubtreeQuery asks what somebody can do below a folder.
+type SubtreeQuery struct {
 	Under     string // "": every root
 	Operation Operation
 	Now       *Asker
@@ -194,14 +194,14 @@ type group struct {
 	was, is bool
 }
 
-type reach struct {
-	Reach
+type subtreeWalk struct {
+	SubtreeQuery
 	ctx    context.Context
 	snap   Snapshot
 	reader *tree.Reader
-	// helpers are free hands, one for each further processor; none where permissions are supposed,
-	// since who says what they would be answers one at a time.
-	helpers chan *reach
+	// helpers holds idle workers, one per extra CPU; nil if Suppose is set, because a Suppose func need not be safe
+	// for concurrent use.
+	helpers chan *subtreeWalk
 	views   []view
 	asked   Place // what is asked about, with all that is below
 	tally   Tally
@@ -218,7 +218,7 @@ type reach struct {
 const maxWeights = 2000
 
 // weigh counts a path for the entry of the folder that it lies in.
-func (r *reach) weigh(k perm.Kind, held bool) {
+func (r *subtreeWalk) weigh(k perm.Kind, held bool) {
 	end := len(r.path)
 	if r.Under == "" { // each root by itself
 		end = r.under
@@ -249,10 +249,10 @@ const maxGroups = 10_000
 
 // Ask walks a snapshot, and goes only where a way leads: what is in a folder that nobody asked
 // about can pass is not looked at.
-func (s Snapshot) Ask(ctx context.Context, q Reach) (Tally, error) {
-	r := s.newReach(ctx, q)
+func (s Snapshot) Ask(ctx context.Context, q SubtreeQuery) (Tally, error) {
+	r := s.newSubtreeWalk(ctx, q)
 	if q.Suppose == nil {
-		r.helpers = make(chan *reach, runtime.GOMAXPROCS(0)-1)
+		r.helpers = make(chan *subtreeWalk, runtime.GOMAXPROCS(0)-1)
 		for range cap(r.helpers) {
 			own := q
 			own.Now = NewAsker(q.Now.Subject)
@@ -260,7 +260,7 @@ func (s Snapshot) Ask(ctx context.Context, q Reach) (Tally, error) {
 				own.Then = NewAsker(q.Then.Subject)
 			}
 
-			h := s.newReach(ctx, own)
+			h := s.newSubtreeWalk(ctx, own)
 			h.helpers = r.helpers
 			r.helpers <- h
 		}
@@ -309,14 +309,14 @@ func (s Snapshot) Ask(ctx context.Context, q Reach) (Tally, error) {
 	return r.tally, nil
 }
 
-func (s Snapshot) newReach(ctx context.Context, q Reach) *reach {
-	r := &reach{
-		Reach:  q,
-		ctx:    ctx,
-		snap:   s,
-		reader: tree.NewReader(s.Source),
-		groups: map[group]*Equal{},
-		views:  []view{{q.Now, nil}},
+func (s Snapshot) newSubtreeWalk(ctx context.Context, q SubtreeQuery) *subtreeWalk {
+	r := &subtreeWalk{
+		SubtreeQuery: q,
+		ctx:          ctx,
+		snap:         s,
+		reader:       tree.NewReader(s.Source),
+		groups:       map[group]*Equal{},
+		views:        []view{{q.Now, nil}},
 	}
 
 	if q.Then != nil {
@@ -335,7 +335,7 @@ func (s Snapshot) newReach(ctx context.Context, q Reach) *reach {
 }
 
 // below asks one folder and all that is in it.
-func (r *reach) below(at string) error {
+func (r *subtreeWalk) below(at string) error {
 	way, c, err := r.snap.Way(r.ctx, at)
 	if err != nil {
 		return err
@@ -400,7 +400,7 @@ type inside struct {
 	on      Mount // that the path lies on, or that begins there
 }
 
-func (in *inside) decide(v view, e *tree.Entry, q *reach, top bool) {
+func (in *inside) decide(v view, e *tree.Entry, q *subtreeWalk, top bool) {
 	op := q.Operation
 	path := q.path
 	d := q.Names
@@ -434,7 +434,7 @@ func (in *inside) decide(v view, e *tree.Entry, q *reach, top bool) {
 }
 
 // begins returns what begins at the path at hand.
-func (r *reach) begins() (at Place, other bool) {
+func (r *subtreeWalk) begins() (at Place, other bool) {
 	if r.asked.Top && string(r.path) == string(r.asked.Path) {
 		return r.asked, true
 	}
@@ -445,7 +445,7 @@ func (r *reach) begins() (at Place, other bool) {
 }
 
 // entry decides one path and goes on below it. r.path holds it.
-func (r *reach) entry(e *tree.Entry, node *tree.Node, state []inside, top bool) error {
+func (r *subtreeWalk) entry(e *tree.Entry, node *tree.Node, state []inside, top bool) error {
 	if at, other := r.begins(); other {
 		own := *e
 		own.Set = at.Set
@@ -483,7 +483,7 @@ func (r *reach) entry(e *tree.Entry, node *tree.Node, state []inside, top bool) 
 
 	switch {
 	case e.Kind != perm.Folder:
-	case e.Gap != tree.Whole:
+	case e.Gap != tree.NoGap:
 		r.tally.Unread++
 	case !through:
 		r.tally.Closed++
@@ -505,7 +505,7 @@ func (r *reach) entry(e *tree.Entry, node *tree.Node, state []inside, top bool) 
 	return nil
 }
 
-func (r *reach) folder(n *tree.Node, state []inside) error {
+func (r *subtreeWalk) folder(n *tree.Node, state []inside) error {
 	if helper, half := r.helper(n); helper != nil {
 		return r.share(helper, n, half, state)
 	}
@@ -513,7 +513,7 @@ func (r *reach) folder(n *tree.Node, state []inside) error {
 }
 
 // entries asks a part of a folder's entries and all that is in them. r.path holds the folder.
-func (r *reach) entries(n *tree.Node, from, to int, state []inside) error {
+func (r *subtreeWalk) entries(n *tree.Node, from, to int, state []inside) error {
 	if err := r.ctx.Err(); err != nil {
 		return err
 	}
@@ -556,7 +556,7 @@ const sharedDepth = 8
 
 // helper returns another processor's hand where one is free and the folder is worth dividing, and
 // behind which entry half of its subfolders lie.
-func (r *reach) helper(n *tree.Node) (h *reach, half int) {
+func (r *subtreeWalk) helper(n *tree.Node) (h *subtreeWalk, half int) {
 	if r.helpers == nil || bytes.Count(r.path, []byte{'/'}) > sharedDepth {
 		return nil, 0
 	}
@@ -582,7 +582,7 @@ func (r *reach) helper(n *tree.Node) (h *reach, half int) {
 
 // share divides a folder's entries: the helper asks those from half on while r asks the others.
 // What the helper found comes after what r found, as in the order of the paths.
-func (r *reach) share(h *reach, n *tree.Node, half int, state []inside) error {
+func (r *subtreeWalk) share(h *subtreeWalk, n *tree.Node, half int, state []inside) error {
 	h.path = append(h.path[:0], r.path...)
 	h.tally = Tally{}
 	h.last = group{}
@@ -600,7 +600,7 @@ func (r *reach) share(h *reach, n *tree.Node, half int, state []inside) error {
 }
 
 // add puts in what another found behind what r found.
-func (r *reach) add(h *reach) {
+func (r *subtreeWalk) add(h *subtreeWalk) {
 	t := &r.tally
 	t.Looked += h.tally.Looked
 	t.Held += h.tally.Held
@@ -640,7 +640,7 @@ func (r *reach) add(h *reach) {
 
 // passable reports whether anybody may get through a folder. Where permissions are supposed the
 // path would be needed to know; then it is read in any case.
-func (r *reach) passable(e *tree.Entry, state []inside) bool {
+func (r *subtreeWalk) passable(e *tree.Entry, state []inside) bool {
 	for i := range state {
 		if !state[i].open {
 			continue
@@ -656,7 +656,7 @@ func (r *reach) passable(e *tree.Entry, state []inside) bool {
 	return false
 }
 
-func (r *reach) keep(e *tree.Entry, held [2]bool) {
+func (r *subtreeWalk) keep(e *tree.Entry, held [2]bool) {
 	if held[0] {
 		r.tally.Held++
 	}

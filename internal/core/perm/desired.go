@@ -8,38 +8,39 @@ import (
 	"idletally/internal/core/posixacl"
 )
 
-// A Want is what a baseline says of one path, its accounts already found on the host. A nil
+// A Desired is what a baseline says of one path, its accounts already found on the host. A nil
 // field says nothing; Rule holds, for each aspect that is declared, the rule that decided it.
-type Want struct {
+type Desired struct {
 	Owner, Group *Principal
-	Mode         *mode.Wanted
+	Mode         *mode.Declared
 	Entries      *posixacl.List // named entries; empty is none
 	AtLeast      bool           // other entries may stand beside them, and these may grant more
 	Without      posixacl.List  // but none for these
 	Defaults     *posixacl.List // named default entries; empty is no default list at all
-	// default entries are those that the folder is to have, or has where nothing is declared of them
+	// Derived default entries are the folder's access entries: the declared ones, or else those that it has.
 	Derived bool
-	// The same of default entries; where nothing else is left of them the classes of a default list stay.
+	// Like AtLeast and Without, for default entries. If no named entry remains, the default ACL keeps its three base
+	// entries.
 	DefaultsAtLeast bool
 	DefaultsWithout posixacl.List
 	Caps            *string // the capability attribute; empty is none
 	On, Off         Flags
-	Share           ShareWant
+	NT              NTDesired
 	Absent          bool // nothing is to be there
 	Rule            map[Aspect]int
 	LeaveAlone      bool
 }
 
-// Found is how a path was found. Above is the state of the folder that it lies in, which says what a path of
-// a share is to have from there; zero where nobody has seen it, as of the topmost path that was looked at.
+// Found is how a path was found. Above is the state of its parent folder, which decides what a path of a
+// share inherits; it is zero if that folder was not read, as for a root.
 type Found struct {
 	Kind  Kind
 	Set   Set
 	Above Set
 }
 
-// In returns what lies in a folder of some state: that is kept where it makes a difference, so that equal paths
-// are equal.
+// In returns a Found for a path in folder. The folder's state is kept only if the scheme needs it, so that equal paths
+// compare equal.
 func In(folder Set, k Kind, s Set) Found {
 	if s.Scheme() != SchemeNT {
 		folder = Set{}
@@ -49,7 +50,7 @@ func In(folder Set, k Kind, s Set) Found {
 
 // Judges reports whether anything at all is asked of a path of some kind: what a rule only takes back, by any,
 // is not, and what it says of modes is not asked of shares.
-func (w *Want) Judges(k Kind, found Set) bool {
+func (w *Desired) Judges(k Kind, found Set) bool {
 	switch {
 	case w == nil || w.LeaveAlone:
 		return false
@@ -59,7 +60,7 @@ func (w *Want) Judges(k Kind, found Set) bool {
 	return found.state().judged(w, k)
 }
 
-func (p POSIX) judged(w *Want, k Kind) bool {
+func (p POSIX) judged(w *Desired, k Kind) bool {
 	if w.Owner != nil || w.Group != nil {
 		return true
 	}
@@ -69,7 +70,7 @@ func (p POSIX) judged(w *Want, k Kind) bool {
 }
 
 // Differences holds a found state against the declaration, one aspect after another.
-func (w *Want) Differences(f Found, d *Directory) []Difference {
+func (w *Desired) Differences(f Found, d *Directory) []Difference {
 	switch {
 	case w == nil || w.LeaveAlone || f.Set.IsZero():
 		return nil
@@ -79,11 +80,11 @@ func (w *Want) Differences(f Found, d *Directory) []Difference {
 	return f.Set.state().differences(w, f, d)
 }
 
-func (p POSIX) differences(w *Want, f Found, d *Directory) []Difference {
+func (p POSIX) differences(w *Desired, f Found, d *Directory) []Difference {
 	k := f.Kind
 	var out []Difference
 	add := func(a Aspect, declared, found string, mended POSIX) {
-		out = append(out, Difference{a, w.Rule[a], declared, found, w.wants(a, mended), p.value(a), mended.Set()})
+		out = append(out, Difference{a, w.Rule[a], declared, found, w.declared(a, mended), p.value(a), mended.Set()})
 	}
 	if w.Owner != nil && *w.Owner != UID(p.UID) {
 		add(AspectOwner, d.Name(*w.Owner), d.Name(UID(p.UID)), w.apply(AspectOwner, k, p))
@@ -102,7 +103,7 @@ func (p POSIX) differences(w *Want, f Found, d *Directory) []Difference {
 	}
 
 	name := Names(d)
-	if w.Entries != nil && !w.met(p) {
+	if w.Entries != nil && !w.satisfied(p) {
 		add(AspectEntries, w.entriesText(name), entriesText(p.Access.Named(), maskOver(p), name),
 			w.apply(AspectEntries, k, p))
 	}
@@ -124,9 +125,9 @@ func (p POSIX) differences(w *Want, f Found, d *Directory) []Difference {
 	return out
 }
 
-// Text returns what is declared of an aspect, as people read it; where the text depends on what was
-// found, for that.
-func (w *Want) Text(a Aspect, k Kind, found Set, d *Directory) string {
+// Text returns the declared value of a for display. Derived defaults depend on the current state, which is why it takes
+// found.
+func (w *Desired) Text(a Aspect, k Kind, found Set, d *Directory) string {
 	if a == AspectGrants || a == AspectInheritance {
 		return w.ntText(a, k, d)
 	}
@@ -156,7 +157,7 @@ func (w *Want) Text(a Aspect, k Kind, found Set, d *Directory) string {
 	return "any"
 }
 
-func (w *Want) entriesText(name posixacl.NameFunc) string {
+func (w *Desired) entriesText(name posixacl.NameFunc) string {
 	if !w.AtLeast {
 		return entriesText(*w.Entries, nil, name)
 	}
@@ -174,8 +175,8 @@ func (w *Want) entriesText(name posixacl.NameFunc) string {
 	return strings.Join(parts, "; ")
 }
 
-// met reports whether the named entries are as declared.
-func (w *Want) met(p POSIX) bool {
+// satisfied reports whether the named entries are as declared.
+func (w *Desired) satisfied(p POSIX) bool {
 	if !w.AtLeast {
 		return p.grants(*w.Entries)
 	}
@@ -188,8 +189,8 @@ func (w *Want) met(p POSIX) bool {
 	return !slices.ContainsFunc(named, w.Without.Has)
 }
 
-// wanted returns the named entries that are nearest to those that were found.
-func (w *Want) wanted(p POSIX) posixacl.List {
+// nearest returns the named entries that are nearest to those that were found.
+func (w *Desired) nearest(p POSIX) posixacl.List {
 	if !w.AtLeast {
 		return *w.Entries
 	}
@@ -259,7 +260,7 @@ func entriesText(l posixacl.List, mask *mode.Perm, name posixacl.NameFunc) strin
 
 // Apply returns the state that is wanted where found is there now: declared aspects as declared,
 // the others kept.
-func (w *Want) Apply(f Found) (Set, error) {
+func (w *Desired) Apply(f Found) (Set, error) {
 	if w == nil || w.LeaveAlone || w.Absent {
 		return f.Set, nil
 	}
@@ -267,11 +268,11 @@ func (w *Want) Apply(f Found) (Set, error) {
 }
 
 // ApplyOnly returns the found state with some aspects as declared.
-func (w *Want) ApplyOnly(f Found, aspects []Aspect) (Set, error) {
+func (w *Desired) ApplyOnly(f Found, aspects []Aspect) (Set, error) {
 	return f.Set.state().apply(w, f, aspects)
 }
 
-func (p POSIX) apply(w *Want, f Found, aspects []Aspect) (Set, error) {
+func (p POSIX) apply(w *Desired, f Found, aspects []Aspect) (Set, error) {
 	for _, a := range Aspects {
 		if slices.Contains(aspects, a) {
 			p = w.apply(a, f.Kind, p)
@@ -280,7 +281,7 @@ func (p POSIX) apply(w *Want, f Found, aspects []Aspect) (Set, error) {
 	return p.Set(), nil
 }
 
-func (w *Want) apply(a Aspect, k Kind, p POSIX) POSIX {
+func (w *Desired) apply(a Aspect, k Kind, p POSIX) POSIX {
 	switch {
 	case a == AspectOwner && w.Owner != nil:
 		if id, ok := w.Owner.ID(); ok {
@@ -310,10 +311,10 @@ func (w *Want) apply(a Aspect, k Kind, p POSIX) POSIX {
 
 		p = p.rebuild(want, named, keep)
 
-	case a == AspectEntries && w.Entries != nil && !w.met(p):
+	case a == AspectEntries && w.Entries != nil && !w.satisfied(p):
 		// The owning group keeps what the mask let it have: the new mask is of all entries together.
 		_, g, _, _ := p.masked()
-		p = p.rebuild(p.Mode.With(p.Mode.Owner(), g, p.Mode.Other()), w.wanted(p), nil)
+		p = p.rebuild(p.Mode.With(p.Mode.Owner(), g, p.Mode.Other()), w.nearest(p), nil)
 	case a == AspectDefaults && w.Defaults != nil && k == Folder && w.DefaultsAtLeast && p.Default != nil:
 		o, g, x, has := POSIX{Mode: p.Default.Mode(0), Access: p.Default}.masked()
 		if named := merged(has, *w.Defaults, w.DefaultsWithout); !slices.Equal(named, has) {
@@ -326,7 +327,7 @@ func (w *Want) apply(a Aspect, k Kind, p POSIX) POSIX {
 	case a == AspectDefaults && w.Defaults != nil && k == Folder:
 		named := *w.Defaults
 		if w.Derived && w.Entries != nil {
-			named = w.wanted(p)
+			named = w.nearest(p)
 		} else if w.Derived {
 			_, _, _, named = p.masked()
 		}

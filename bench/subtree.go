@@ -15,9 +15,9 @@ import (
 	"idletally/internal/core/tree"
 )
 
-// reach measures the question what an account can do with everything in a snapshot. Its floor is
+// benchSubtree measures the question what an account can do with everything in a snapshot. Its floor is
 // reading the encoded tree from memory: every node fetched, checked and decoded, and nothing else.
-func reach(entries, rounds int) error {
+func benchSubtree(entries, rounds int) error {
 	ctx := context.Background()
 	m, forest, n := plant(entries)
 	root := perm.POSIX{UID: 0, GID: 0, Mode: 0o755}.Set()
@@ -47,7 +47,7 @@ func reach(entries, rounds int) error {
 			}
 
 			start := time.Now()
-			t, err = snap.Ask(ctx, access.Reach{Operation: q.op, Now: access.NewAsker(q.who), Behind: q.all})
+			t, err = snap.Ask(ctx, access.SubtreeQuery{Operation: q.op, Now: access.NewAsker(q.who), Behind: q.all})
 			return floor, time.Since(start).Seconds(), err
 		}, func(f, o float64) {
 			fmt.Printf("figure reach-%s-%d %.3f s floor %.3f ratio %.2f\n", q.name, n+1, o, f, o/f)

@@ -63,7 +63,7 @@ func (a *Agent) watch(ctx context.Context) error {
 
 	known := ""
 	var watched []wire.WatchedPlace
-	if why := a.host.deaf(); why != "" {
+	if why := a.host.unwatchable(); why != "" {
 		a.Deaf = true
 		a.state.set(wire.WatchState{Notes: []string{why}})
 	} else if a.Deaf {
@@ -97,7 +97,7 @@ func (a *Agent) watch(ctx context.Context) error {
 		done := make(chan struct{})
 		go func() {
 			defer close(done)
-			a.host.listen(within, list.Applications)
+			a.host.watch(within, list.Applications)
 		}()
 		stop = func() {
 			cancelWatch()

@@ -41,7 +41,7 @@ func (s shelf) Put(h tree.Hash, node []byte) error {
 	return nil
 }
 
-// again scans with the past, and keeps what it found. Trusting, it takes what changed just now for settled.
+// again scans with the cache, and keeps what it found. Trusting, it takes what changed just now for settled.
 func again(t *testing.T, root, file string, all tree.Memory, whole, trusting bool) (tree.Hash, Stats) {
 	t.Helper()
 	return scanned(t, root, file, all, whole, trusting, Options{})
@@ -49,7 +49,7 @@ func again(t *testing.T, root, file string, all tree.Memory, whole, trusting boo
 
 func scanned(t *testing.T, root, file string, all tree.Memory, whole, trusting bool, opt Options) (tree.Hash, Stats) {
 	t.Helper()
-	p, err := OpenPast(file, whole)
+	p, err := OpenCache(file, whole)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -59,13 +59,13 @@ func scanned(t *testing.T, root, file string, all tree.Memory, whole, trusting b
 	}
 	defer p.Close()
 
-	opt.Past = p
+	opt.Cache = p
 	h, stats, err := Scan(context.Background(), []string{root}, opt, shelf{newSpool(t), all})
 	if err != nil {
 		t.Fatal(err)
 	}
 
-	if err := stats.Remember(p); err != nil {
+	if err := stats.Store(p); err != nil {
 		t.Fatal(err)
 	}
 
@@ -188,7 +188,7 @@ func meddle(t *testing.T, r *rand.Rand, root string, ways int) {
 }
 
 // However a tree is changed between scans, and however shortly after the last one, a scan that
-// trusts the past finds what one finds that trusts nothing; and the service has each node.
+// trusts the cache finds what one finds that trusts nothing; and the service has each node.
 func TestAgainMissesNothing(t *testing.T) {
 	r := seeded.Rand(t)
 	kept := int64(0)
@@ -257,7 +257,7 @@ func TestRacyChange(t *testing.T) {
 	}
 }
 
-// A past that is damaged anywhere is found out: the scan reads instead, and finds the same.
+// A cache that is damaged anywhere is found out: the scan reads instead, and finds the same.
 func TestDamagedPast(t *testing.T) {
 	r := seeded.Rand(t)
 	root, file := t.TempDir(), filepath.Join(t.TempDir(), "past")
@@ -290,7 +290,7 @@ func TestDamagedPast(t *testing.T) {
 	}
 }
 
-// A scan that is not kept leaves the past as it was.
+// A scan that is not kept leaves the cache as it was.
 func TestPastNotKept(t *testing.T) {
 	root, file := t.TempDir(), filepath.Join(t.TempDir(), "past")
 	if err := os.WriteFile(filepath.Join(root, "a"), nil, 0o600); err != nil {
@@ -309,14 +309,14 @@ func TestPastNotKept(t *testing.T) {
 			t.Fatal(err)
 		}
 
-		p, err := OpenPast(file, whole)
+		p, err := OpenCache(file, whole)
 		if err != nil {
 			t.Fatal(err)
 		}
 
 		if _, _, err := Scan(context.Background(), []string{
 			root,
-		}, Options{Past: p}, shelf{newSpool(t), all}); err != nil {
+		}, Options{Cache: p}, shelf{newSpool(t), all}); err != nil {
 			t.Fatal(err)
 		}
 

@@ -88,7 +88,7 @@ func TestAskIsAskingEachPath(t *testing.T) {
 		snap, ways := grown(r)
 		who := SubjectOf(names,
 			[]perm.Principal{perm.UID(0), perm.UID(1), perm.UID(2), perm.UID(3), perm.Everyone}[r.IntN(5)])
-		q := Reach{
+		q := SubtreeQuery{
 			Operation: Operations[r.IntN(len(Operations))],
 			Now:       NewAsker(who),
 			Limit:     1 << 20,
@@ -279,7 +279,7 @@ func TestWayOfASnapshot(t *testing.T) {
 
 	ctx, cancel := context.WithCancel(ctx)
 	cancel()
-	if _, err := snap.Ask(ctx, Reach{
+	if _, err := snap.Ask(ctx, SubtreeQuery{
 		Operation: Read,
 		Now:       NewAsker(SubjectOf(names, perm.UID(0))),
 		Behind:    true,

@@ -22,20 +22,20 @@ import (
 	"idletally/internal/host/fsys"
 )
 
-// A Past is what the last scan of some roots found, folder by folder, so that the next one reads
+// A Cache is what the last scan of some roots found, folder by folder, so that the next one reads
 // access entries only where something changed: whatever changes an inode's permissions changes its
 // ctime, and nothing sets that back. It is a file of records, children before parents; a parent's
 // record says where its children's are, so that no more of it is in memory than the folders on the
 // way. Records of folders that are as before stay where they are; what is new is written behind
-// them. Each record has a checksum, and a file that does not end as it should is no past at all.
+// them. Each record has a checksum, and a file that does not end as it should is no cache at all.
 //
 // A ctime is only as fine as the kernel's clock ticks, and a path could change twice in one tick.
 // What changed shortly before it was looked at is therefore not trusted the next time.
-type Past struct {
+type Cache struct {
 	file     string
 	old      *os.File // of the last scan; nil where there is none
 	oldEnd   int64
-	oldRoots map[string]placed
+	oldRoots map[string]cachedPath
 	full     time.Time // when everything was read last
 	base     int64     // how large the file was then
 	mu       sync.Mutex
@@ -55,30 +55,30 @@ const (
 	tick        = time.Second // far more than any file system's clock is coarse
 )
 
-// placed is a folder that is settled: where its record is, its node, and how much is below.
-type placed struct {
+// cachedPath is a folder that is settled: where its record is, its node, and how much is below.
+type cachedPath struct {
 	at          int64 // 0 for none
 	node        tree.Hash
 	paths, gaps int64
 }
 
-func (p placed) append(b []byte) []byte {
+func (p cachedPath) append(b []byte) []byte {
 	b = binary.LittleEndian.AppendUint64(b, uint64(p.at))
 	b = append(b, p.node[:]...)
 	b = binary.AppendUvarint(b, uint64(p.paths))
 	return binary.AppendUvarint(b, uint64(p.gaps))
 }
 
-// slack is how many bytes may be written behind a whole past, besides as many as that has, before a
-// new one is due.
+// slack is an allowance in bytes: a new cache file is begun once the appended records exceed the last full scan's size
+// plus this.
 const slack = 16 << 20
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
-// OpenPast opens what is known, or begins anew where nothing is, or where everything is to be read
+// OpenCache opens what is known, or begins anew where nothing is, or where everything is to be read
 // again.
-func OpenPast(file string, whole bool) (*Past, error) {
-	p := &Past{file: file, whole: whole}
+func OpenCache(file string, whole bool) (*Cache, error) {
+	p := &Cache{file: file, whole: whole}
 	if !whole {
 		p.open()
 	}
@@ -108,13 +108,13 @@ func OpenPast(file string, whole bool) (*Past, error) {
 }
 
 // Whole reports whether everything is read, since nothing is known.
-func (p *Past) Whole() bool { return p.whole }
+func (p *Cache) Whole() bool { return p.whole }
 
 // Full says when everything was read last.
-func (p *Past) Full() time.Time { return p.full }
+func (p *Cache) Full() time.Time { return p.full }
 
 // open reads the end of the file; what is not as it should be is as if it were not there.
-func (p *Past) open() {
+func (p *Cache) open() {
 	f, err := os.OpenFile(p.file, os.O_RDWR|unix.O_NOFOLLOW, 0)
 	if err != nil {
 		return
@@ -150,10 +150,10 @@ func (p *Past) open() {
 
 	d := decoder{b: b}
 	p.full, p.base = time.Unix(0, int64(d.u64())), int64(d.u64())
-	p.oldRoots = map[string]placed{}
+	p.oldRoots = map[string]cachedPath{}
 	for range d.number() {
 		name := string(d.bytes(d.number()))
-		p.oldRoots[name] = d.placed()
+		p.oldRoots[name] = d.cachedPath()
 	}
 
 	if d.err != nil || len(d.b) > 0 || p.oldEnd > 2*p.base+slack { // much of it is no longer of use
@@ -167,7 +167,7 @@ func (p *Past) open() {
 var errDamaged = errors.New("what the last scan found is damaged")
 
 // record reads a record into a buffer, which it makes larger where it has to.
-func (p *Past) record(at int64, room *[]byte) ([]byte, error) {
+func (p *Cache) record(at int64, room *[]byte) ([]byte, error) {
 	if len(*room) == 0 {
 		*room = make([]byte, 4096)
 	}
@@ -204,7 +204,7 @@ func (p *Past) record(at int64, room *[]byte) ([]byte, error) {
 }
 
 // append writes a record, and gives where it is.
-func (p *Past) append(payload []byte) (int64, error) {
+func (p *Cache) append(payload []byte) (int64, error) {
 	var head [recordHead]byte
 	binary.LittleEndian.PutUint32(head[:], uint32(len(payload)))
 	binary.LittleEndian.PutUint32(head[4:], crc32.Checksum(payload, castagnoli))
@@ -219,9 +219,9 @@ func (p *Past) append(payload []byte) (int64, error) {
 	return at, nil
 }
 
-// Keep makes what this scan found the past of the next one. It is called when the snapshot is safe
-// with the service: a past that the service does not know of would leave it without nodes.
-func (p *Past) Keep(roots map[string]placed) error {
+// Keep makes what this scan found the cache of the next one. It is called when the snapshot is safe
+// with the service: a cache that the service does not know of would leave it without nodes.
+func (p *Cache) Keep(roots map[string]cachedPath) error {
 	if p.whole {
 		p.base = p.at
 	}
@@ -261,7 +261,7 @@ func (p *Past) Keep(roots map[string]placed) error {
 }
 
 // Close lets go what was not kept.
-func (p *Past) Close() {
+func (p *Cache) Close() {
 	switch {
 	case p.out == nil:
 	case p.whole:
@@ -274,7 +274,7 @@ func (p *Past) Close() {
 	p.out = nil
 }
 
-// Forget takes a past away: the next scan reads everything.
+// Forget takes a cache away: the next scan reads everything.
 func Forget(file string) error {
 	if err := os.Remove(file); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
@@ -316,7 +316,7 @@ func (d *decoder) count() int64 {
 	return int64(v)
 }
 
-func (d *decoder) placed() (p placed) {
+func (d *decoder) cachedPath() (p cachedPath) {
 	p.at = int64(d.u64())
 	copy(p.node[:], d.bytes(len(p.node)))
 	p.paths, p.gaps = d.count(), d.count()
@@ -331,8 +331,8 @@ func (d *decoder) u64() uint64 {
 	return binary.LittleEndian.Uint64(b)
 }
 
-// before is a folder as the last scan found it; its entries come one after another, by name.
-type before struct {
+// cachedFolder is a folder as the last scan found it; its entries come one after another, by name.
+type cachedFolder struct {
 	d    decoder
 	sets []perm.Set
 	left int
@@ -341,17 +341,17 @@ type before struct {
 	gap   tree.Gap
 	extra tree.Extra
 	known fsys.Known
-	child placed
+	child cachedPath
 }
 
 // look reads a folder's record; it is nil where that is of another folder. known holds sets that
 // were checked before.
-func (p *Past) look(at int64, dev, ino uint64, buf *[]byte, known map[string]perm.Set) *before {
+func (p *Cache) look(at int64, dev, ino uint64, buf *[]byte, known map[string]perm.Set) *cachedFolder {
 	b, err := p.record(at, buf)
 	if err != nil {
 		return nil
 	}
-	f := &before{d: decoder{b: b}}
+	f := &cachedFolder{d: decoder{b: b}}
 	if f.d.u64() != dev || f.d.u64() != ino {
 		return nil
 	}
@@ -382,7 +382,7 @@ func (p *Past) look(at int64, dev, ino uint64, buf *[]byte, known map[string]per
 }
 
 // next goes on to the next entry; there is none where the name is nil.
-func (f *before) next() {
+func (f *cachedFolder) next() {
 	f.name = nil
 	if f.left == 0 || f.d.err != nil {
 		return
@@ -398,7 +398,7 @@ func (f *before) next() {
 	}
 
 	f.known.Kind, f.gap, f.known.Set, f.child, f.extra = perm.Kind(head[0]&15), tree.Gap(head[0]&^withExtra>>4),
-		f.sets[no], placed{}, tree.Extra{}
+		f.sets[no], cachedPath{}, tree.Extra{}
 	if head[0]&withExtra != 0 {
 		f.extra = tree.Extra{
 			Links:  uint32(f.d.number()),
@@ -406,8 +406,8 @@ func (f *before) next() {
 		}
 	}
 
-	if f.known.Kind == perm.Folder && f.gap == tree.Whole {
-		f.child = f.d.placed()
+	if f.known.Kind == perm.Folder && f.gap == tree.NoGap {
+		f.child = f.d.cachedPath()
 	}
 
 	if f.d.err == nil {
@@ -416,7 +416,7 @@ func (f *before) next() {
 }
 
 // encode appends a folder's record.
-func (p *Past) encode(b []byte, f *folder) []byte {
+func (p *Cache) encode(b []byte, f *folder) []byte {
 	b = binary.LittleEndian.AppendUint64(b, f.dev)
 	b = binary.LittleEndian.AppendUint64(b, f.ino)
 	sets := map[perm.Set]uint64{}

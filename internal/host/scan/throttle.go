@@ -11,8 +11,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Gentle is how a scan keeps out of the way of what the host is for.
-type Gentle struct {
+// Throttle is how a scan keeps out of the way of what the host is for.
+type Throttle struct {
 	Idle    bool // processor and disk only when nobody else wants them
 	AtMost  int  // paths a second, all workers together; 0: as many as can be
 	started time.Time
@@ -24,10 +24,10 @@ const (
 	ioprioIdle    = 3 << 13
 )
 
-// apart does some work on a thread of the lowest priorities there are. The thread is not given back: it
+// onIdleThread does some work on a thread of the lowest priorities there are. The thread is not given back: it
 // ends with the goroutine, since raising a priority again needs a privilege. The caller's goroutine is
 // for this work alone.
-func (g *Gentle) apart(work func()) {
+func (g *Throttle) onIdleThread(work func()) {
 	if g == nil || !g.Idle {
 		work()
 		return
@@ -41,7 +41,7 @@ func (g *Gentle) apart(work func()) {
 		done := make(chan struct{})
 		go func() {
 			defer close(done)
-			g.apart(work)
+			g.onIdleThread(work)
 		}()
 		<-done
 		runtime.UnlockOSThread()
@@ -55,7 +55,7 @@ func (g *Gentle) apart(work func()) {
 }
 
 // pace waits until so many more paths are due.
-func (g *Gentle) pace(ctx context.Context, paths int) {
+func (g *Throttle) pace(ctx context.Context, paths int) {
 	if g == nil || g.AtMost <= 0 {
 		return
 	}

@@ -9,28 +9,28 @@ import (
 	"idletally/internal/core/posixacl"
 )
 
-// A Saying is what a rule has to say of one aspect for a state to be as declared: a key of the
+// A Term is what a rule has to say of one aspect for a state to be as declared: a key of the
 // baseline language, and values of it of which each will do. Loose ones leave something free. Where
 // there is none the language has no words for the state.
-type Saying struct {
+type Term struct {
 	Key    string
 	Values []string
 	Loose  []string
 }
 
-// SayingKeys lists the keys in the order in which rules are written.
-var SayingKeys = []string{
+// TermKeys lists the keys in the order in which rules are written.
+var TermKeys = []string{
 	"owner", "group", "files", "folders", "entries", "defaults", "capability", "immutable", "append-only", "inherits",
 	"grants",
 }
 
-// Sayings returns what a rule has to say for a path of a kind to be as it is. Accounts are called as
+// Terms returns what a rule has to say for a path of a kind to be as it is. Accounts are called as
 // name says; "" is for those that have no name which a rule could use.
-func Sayings(f Found, name func(Principal) string) []Saying {
-	return f.Set.state().sayings(f, name)
+func Terms(f Found, name func(Principal) string) []Term {
+	return f.Set.state().terms(f, name)
 }
 
-func (p POSIX) sayings(f Found, name func(Principal) string) []Saying {
+func (p POSIX) terms(f Found, name func(Principal) string) []Term {
 	k := f.Kind
 	who := func(id Principal) []string {
 		if n := name(id); n != "" {
@@ -39,15 +39,15 @@ func (p POSIX) sayings(f Found, name func(Principal) string) []Saying {
 		return nil
 	}
 
-	out := []Saying{{Key: "owner", Values: who(UID(p.UID))}, {Key: "group", Values: who(GID(p.GID))}}
+	out := []Term{{Key: "owner", Values: who(UID(p.UID))}, {Key: "group", Values: who(GID(p.GID))}}
 	if k == Link {
 		return out
 	}
 
 	_, _, _, named := p.masked()
-	out = append(out, Saying{Key: "entries", Values: grantTexts(named, k, name)})
+	out = append(out, Term{Key: "entries", Values: grantTexts(named, k, name)})
 	if k == Folder {
-		out = append(out, Saying{Key: "folders", Values: []string{p.declaredMode().String()}}, Saying{
+		out = append(out, Term{Key: "folders", Values: []string{p.declaredMode().String()}}, Term{
 			Key:    "defaults",
 			Values: p.defaultTexts(named, name),
 		})
@@ -60,8 +60,8 @@ func (p POSIX) sayings(f Found, name func(Principal) string) []Saying {
 			values = []string{caps}
 		}
 
-		out = append(out, Saying{"files", []string{p.declaredMode().String()}, whereItBelongs(p.declaredMode())},
-			Saying{Key: "capability", Values: values})
+		out = append(out, Term{"files", []string{p.declaredMode().String()}, whereItBelongs(p.declaredMode())},
+			Term{Key: "capability", Values: values})
 	}
 
 	if k == File || k == Folder {
@@ -70,7 +70,7 @@ func (p POSIX) sayings(f Found, name func(Principal) string) []Saying {
 			if p.Flags&f != 0 {
 				value = "yes"
 			}
-			out = append(out, Saying{Key: f.Words()[0], Values: []string{value}})
+			out = append(out, Term{Key: f.Words()[0], Values: []string{value}})
 		}
 	}
 

@@ -15,8 +15,8 @@ import (
 	"idletally/internal/host/fsys"
 )
 
-// reach gets a run at the paths of a server's shares.
-type reach struct {
+// shareFileSystem gets a run at the paths of a server's shares.
+type shareFileSystem struct {
 	ctx context.Context
 	s   Server
 
@@ -25,12 +25,12 @@ type reach struct {
 	gone   error // why nothing more can be reached
 }
 
-// Reach lets runs change what lies on the server's shares: /SHARE/PATH.
-func Reach(ctx context.Context, s Server) change.Reach {
-	return &reach{ctx: ctx, s: s, shares: map[string]Share{}}
+// FileSystem lets runs change what lies on the server's shares: /SHARE/PATH.
+func FileSystem(ctx context.Context, s Server) change.FileSystem {
+	return &shareFileSystem{ctx: ctx, s: s, shares: map[string]Share{}}
 }
 
-func (r *reach) share(name string) (Share, error) {
+func (r *shareFileSystem) share(name string) (Share, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.gone != nil { // who waited for it once need not again
@@ -46,7 +46,7 @@ func (r *reach) share(name string) (Share, error) {
 	return s, err
 }
 
-func (r *reach) Open(_ int, _, path string) (change.Thing, error) {
+func (r *shareFileSystem) Open(_ int, _, path string) (change.Handle, error) {
 	name, below, err := Split(path)
 	if err != nil {
 		return nil, err
@@ -55,16 +55,16 @@ func (r *reach) Open(_ int, _, path string) (change.Thing, error) {
 	if err != nil {
 		return nil, r.away(err)
 	}
-	t := &thing{r: r, share: s, name: below}
+	t := &openPath{r: r, share: s, name: below}
 	if err := t.open(); err != nil {
 		return nil, err
 	}
 	return t, nil
 }
 
-func (r *reach) Rest(int) {}
+func (r *shareFileSystem) Release(int) {}
 
-func (r *reach) Close() {
+func (r *shareFileSystem) Close() {
 	for _, s := range r.shares {
 		_ = s.Close() // nothing more is asked of it
 	}
@@ -73,7 +73,7 @@ func (r *reach) Close() {
 
 // away tells a run to stop where nothing more can be reached: it can be resumed, and what it did not get at
 // is no refusal.
-func (r *reach) away(err error) error {
+func (r *shareFileSystem) away(err error) error {
 	if !errors.Is(err, ErrLost) || errors.Is(err, change.ErrAway) {
 		return err
 	}
@@ -83,10 +83,10 @@ func (r *reach) away(err error) error {
 	return r.gone
 }
 
-// thing is a path of a share, opened once. Where the way to the server is lost and found again it is opened
+// openPath is a path of a share, opened once. Where the way to the server is lost and found again it is opened
 // anew, and has to be what it was: the same file, with the same permissions.
-type thing struct {
-	r     *reach
+type openPath struct {
+	r     *shareFileSystem
 	share Share
 	name  string
 	only  bool // looked at
@@ -94,7 +94,7 @@ type thing struct {
 	last  *Seen
 }
 
-func (t *thing) open() (err error) {
+func (t *openPath) open() (err error) {
 	const look = ntsd.ReadControl | ntsd.ReadAttributes
 	if t.only {
 		t.h, err = t.share.Hold(t.name, look)
@@ -111,7 +111,7 @@ func (t *thing) open() (err error) {
 const again = 20
 
 // look looks, over a new connection where the old one is lost.
-func (t *thing) look() (Seen, error) {
+func (t *openPath) look() (Seen, error) {
 	seen, err := t.h.Look()
 	for n := 0; n < again && errors.Is(err, ErrLost); n++ {
 		_ = t.h.Close() // it went with its connection
@@ -132,7 +132,7 @@ func (t *thing) look() (Seen, error) {
 	return seen, nil
 }
 
-func (t *thing) Look(int) (fsys.Sight, error) {
+func (t *openPath) Stat(int) (fsys.Sight, error) {
 	seen, err := t.look()
 	if err != nil {
 		return fsys.Sight{}, err
@@ -146,16 +146,16 @@ func (t *thing) Look(int) (fsys.Sight, error) {
 	}, err
 }
 
-// Settles does not ask what time it is: the server has a clock of its own.
-func (t *thing) Settles(s fsys.Sight) time.Duration { return s.Grain() }
+// ClockGranularity does not ask what time it is: the server has a clock of its own.
+func (t *openPath) ClockGranularity(s fsys.Sight) time.Duration { return s.Grain() }
 
-// Same opens the path anew, and goes on with what it leads to now.
-func (t *thing) Same(hand int, s fsys.Sight) (bool, error) {
+// Revalidate opens the path anew, and goes on with what it leads to now.
+func (t *openPath) Revalidate(hand int, s fsys.Sight) (bool, error) {
 	_ = t.h.Close() // it was only pointed at
 	if err := t.open(); err != nil {
 		return false, err
 	}
-	now, err := t.Look(hand)
+	now, err := t.Stat(hand)
 	if err == nil && (now.Ino != s.Ino || now.Kind != s.Kind || now.Links != s.Links) {
 		return false, fsys.ErrOther
 	}
@@ -164,11 +164,11 @@ func (t *thing) Same(hand int, s fsys.Sight) (bool, error) {
 
 // Astray looks at the folder anew: somebody may have changed it since the step was drafted. What holds a
 // share is not to be seen.
-func (t *thing) Astray(to perm.Set) (string, error) {
+func (t *openPath) Astray(to perm.Set) (string, error) {
 	if t.name == "" || t.last == nil {
 		return "", nil
 	}
-	up := &thing{r: t.r, share: t.share, name: folderOf(t.name), only: true}
+	up := &openPath{r: t.r, share: t.share, name: folderOf(t.name), only: true}
 	if err := up.open(); err != nil {
 		return "", fmt.Errorf("its folder: %w", err)
 	}
@@ -194,13 +194,13 @@ func folderOf(name string) string {
 	return ""
 }
 
-func (t *thing) Plain(hand int) (perm.Set, error) {
-	now, err := t.Look(hand)
+func (t *openPath) Reread(hand int) (perm.Set, error) {
+	now, err := t.Stat(hand)
 	return now.Set, err
 }
 
-// Make sets what is another now, all of it at once.
-func (t *thing) Make(m change.Moves, before func()) error {
+// Apply sets what is another now, all of it at once.
+func (t *openPath) Apply(m change.Moves, before func()) error {
 	to, ok := perm.NTOf(m.To)
 	if !ok {
 		return errors.New("the step is not for a file server")
@@ -249,10 +249,10 @@ func (t *thing) Make(m change.Moves, before func()) error {
 // No permission on a share gives a program power, so that nobody asks for these.
 var errNoPower = errors.New("nothing on a share runs with more than its caller has")
 
-func (t *thing) Content() (tree.Hash, error) { return tree.Hash{}, errNoPower }
-func (t *thing) Hold() (change.Hold, error)  { return nil, errNoPower }
+func (t *openPath) Content() (tree.Hash, error) { return tree.Hash{}, errNoPower }
+func (t *openPath) Hold() (change.Hold, error)  { return nil, errNoPower }
 
-func (t *thing) Close() error {
+func (t *openPath) Close() error {
 	if t.h == nil {
 		return nil
 	}

@@ -37,7 +37,7 @@ func crowd(t *testing.T, folders, files int) string {
 func TestAtMost(t *testing.T) {
 	root := crowd(t, 20, 20)
 	start := time.Now()
-	_, stats, err := Scan(t.Context(), []string{root}, Options{Gentle: &Gentle{AtMost: 1000}}, newSpool(t))
+	_, stats, err := Scan(t.Context(), []string{root}, Options{Throttle: &Throttle{AtMost: 1000}}, newSpool(t))
 	took := time.Since(start)
 	if err != nil || took < time.Duration(stats.Paths-1)*time.Millisecond-50*time.Millisecond {
 		t.Errorf("%d paths in %s, %v", stats.Paths, took, err)
@@ -45,7 +45,7 @@ func TestAtMost(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer cancel()
 	start = time.Now()
-	if _, _, err := Scan(ctx, []string{root}, Options{Gentle: &Gentle{AtMost: 1}}, newSpool(t)); !errors.Is(err,
+	if _, _, err := Scan(ctx, []string{root}, Options{Throttle: &Throttle{AtMost: 1}}, newSpool(t)); !errors.Is(err,
 		context.DeadlineExceeded) ||
 		time.Since(start) > 5*time.Second {
 		t.Errorf("given up after %s: %v", time.Since(start), err)
@@ -81,7 +81,7 @@ func TestIdle(t *testing.T) {
 
 	lowest := 0
 	_, _, err := Scan(t.Context(), []string{root},
-		Options{Gentle: &Gentle{Idle: true, AtMost: 2000}, Progress: func(Stats) {
+		Options{Throttle: &Throttle{Idle: true, AtMost: 2000}, Progress: func(Stats) {
 			lowest = max(lowest, slices.Max(nice()))
 		}, Workers: 1}, newSpool(t))
 	if err != nil || lowest != 19 {
