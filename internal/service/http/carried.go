@@ -128,69 +128,24 @@ func (s *Server) readReport(
 }
 
 func (s *Server) carriedRoutes() {
-	type admit struct {
-		Name string `path:"name" maxLength:"64" pattern:"^[a-z0-9]([a-z0-9._-]{0,62}[a-z0-9])?$"`
-		Body wire.Admit
-	}
 	add(s,
 		op{
 			"POST", "/hosts/{name}/admit", "admit-host",
 			"Let a host in that nothing leads to, by a request that was carried; what it had before counts no more",
 			wire.Operator, 201,
 		},
-		func(ctx context.Context, in *admit) (*body[wire.Enrolled], error) {
-			cert, serial, err := s.Authority.Carried(in.Name, in.Body.Request)
-			if err != nil {
-				return nil, huma.Error422UnprocessableEntity(err.Error())
-			}
-			if err := s.Store.AddHost(ctx, in.Name); err != nil {
-				return nil, err
-			}
-			enrolment, err := s.Store.SetCertificate(ctx, in.Name, s.certified(serial, in.Body.Version, true))
-			if err != nil {
-				return nil, err
-			}
+		s.admitHost)
 
-			s.audit(ctx, "host admitted", in.Name, "certificate "+serial)
-			return &body[wire.Enrolled]{
-				wire.Enrolled{
-					Host:        in.Name,
-					Enrolment:   enrolment,
-					Certificate: cert,
-					Authority:   s.Authority.PEM,
-					OrderKey:    s.OrderKey(),
-					Succession:  s.Authority.Succession,
-				},
-			}, nil
-		})
-
-	type order struct {
-		ID   string `path:"id" maxLength:"16"`
-		Host string `query:"host" required:"true" maxLength:"64"`
+	of := func(ctx context.Context, in *carriedOrder) (string, error) {
+		return s.applicationOfRun(ctx, &byID{in.ID})
 	}
-	of := func(ctx context.Context, in *order) (string, error) { return s.applicationOfRun(ctx, &byID{in.ID}) }
 	addFor(s,
 		op{
 			"POST", "/runs/{id}/carry", "carry-run",
 			"Have a run's order carried to a host that nothing leads to: its agent is given it by no other way",
 			wire.Operator, 200,
 		},
-		of, func(ctx context.Context, in *order) (*body[wire.Run], error) {
-			h, err := s.Store.Host(ctx, in.Host)
-			if err != nil {
-				return nil, err
-			}
-			if !h.Carried {
-				return nil, huma.Error409Conflict("host " + in.Host +
-					" has an agent that calls: it takes the order by itself")
-			}
-			if err := s.Store.CarryWork(ctx, in.Host, in.ID, time.Now().Add(orderLife)); err != nil {
-				return nil, err
-			}
-
-			s.audit(ctx, "run carried out", in.ID, in.Host)
-			return s.showRun(ctx, in.ID)
-		})
+		of, s.carryRun)
 
 	addFor(s,
 		op{
@@ -198,59 +153,122 @@ func (s *Server) carriedRoutes() {
 			"A run's signed order for a host, as one file that can be carried there (see docs/formats.md)",
 			wire.Operator, 200,
 		},
-		of, func(ctx context.Context, in *order) (*huma.StreamResponse, error) {
-			work, err := s.Store.RunWork(ctx, in.Host, in.ID)
-			if err != nil {
-				return nil, err
-			}
-			x, err := s.runPart(ctx, in.Host, work.ID)
-			if err != nil {
-				return nil, err
-			}
-			w, err := s.describeWork(ctx, work)
-			if err != nil {
-				return nil, err
-			}
-
-			return &huma.StreamResponse{Body: func(hc huma.Context) {
-				hc.SetHeader("Content-Type", "application/octet-stream")
-				hc.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s.order"`, in.Host, in.ID))
-				if err := archive.WriteOrder(hc.BodyWriter(),
-					archive.OrderHead{Host: in.Host, Chunks: len(x.Chunks), Work: w}, func(n int) ([]byte, error) {
-						return s.Store.PlanChunk(ctx, x.plan.ID, in.Host, n)
-					}); err != nil {
-					s.Log.Error("order", "run", in.ID, "host", in.Host, "error", err)
-					panic(http.ErrAbortHandler) // half a file must not look like a whole one
-				}
-			}}, nil
-		})
+		of, s.writeOrder)
 
 	addFor(s,
 		op{
 			"POST", reportPath, "take-report",
 			"Take in a run's report that was carried back from a host (application/octet-stream)", wire.Operator, 200,
 		},
-		s.checkReport, func(ctx context.Context, in *carriedReport) (*body[wire.Run], error) {
-			rows, err := s.resultsOf(ctx, in.part, in.done)
-			if err != nil {
-				return nil, err
-			}
-			if _, err := s.readReport(ctx, in, func(n int, chunk []byte) error {
-				if err := in.fits(n, chunk); err != nil {
-					return err
-				}
-				return s.Store.PutOriginals(ctx, in.work.Subject, in.work.Host, n, chunk)
-			}); err != nil {
-				return nil, err
-			}
-			if err := s.endPart(ctx, in.part, in.done, rows); err != nil {
-				return nil, err
-			}
-			s.audit(ctx, "run report taken in", in.work.Subject, in.work.Host)
-			if err := s.Store.Seen(ctx, in.work.Host); err != nil {
-				return nil, err
-			}
+		s.checkReport, s.takeReport)
+}
 
-			return s.showRun(ctx, in.work.Subject)
-		})
+type carriedOrder struct {
+	ID   string `path:"id" maxLength:"16"`
+	Host string `query:"host" required:"true" maxLength:"64"`
+}
+
+// admitHostRequest is what admitHost takes.
+type admitHostRequest struct {
+	Name string `path:"name" maxLength:"64" pattern:"^[a-z0-9]([a-z0-9._-]{0,62}[a-z0-9])?$"`
+	Body wire.Admit
+}
+
+// admitHost serves: Let a host in that nothing leads to, by a request that was carried; what it had before
+// counts no more.
+func (s *Server) admitHost(ctx context.Context, in *admitHostRequest) (*body[wire.Enrolled], error) {
+	cert, serial, err := s.Authority.Carried(in.Name, in.Body.Request)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	if err := s.Store.AddHost(ctx, in.Name); err != nil {
+		return nil, err
+	}
+	enrolment, err := s.Store.SetCertificate(ctx, in.Name, s.certified(serial, in.Body.Version, true))
+	if err != nil {
+		return nil, err
+	}
+
+	s.audit(ctx, "host admitted", in.Name, "certificate "+serial)
+	return &body[wire.Enrolled]{
+		wire.Enrolled{
+			Host:        in.Name,
+			Enrolment:   enrolment,
+			Certificate: cert,
+			Authority:   s.Authority.PEM,
+			OrderKey:    s.OrderKey(),
+			Succession:  s.Authority.Succession,
+		},
+	}, nil
+}
+
+// carryRun serves: Have a run's order carried to a host that nothing leads to: its agent is given it by no other way.
+func (s *Server) carryRun(ctx context.Context, in *carriedOrder) (*body[wire.Run], error) {
+	h, err := s.Store.Host(ctx, in.Host)
+	if err != nil {
+		return nil, err
+	}
+	if !h.Carried {
+		return nil, huma.Error409Conflict("host " + in.Host +
+			" has an agent that calls: it takes the order by itself")
+	}
+	if err := s.Store.CarryWork(ctx, in.Host, in.ID, time.Now().Add(orderLife)); err != nil {
+		return nil, err
+	}
+
+	s.audit(ctx, "run carried out", in.ID, in.Host)
+	return s.showRun(ctx, in.ID)
+}
+
+// writeOrder serves: A run's signed order for a host, as one file that can be carried there (see docs/formats.md).
+func (s *Server) writeOrder(ctx context.Context, in *carriedOrder) (*huma.StreamResponse, error) {
+	work, err := s.Store.RunWork(ctx, in.Host, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	x, err := s.runPart(ctx, in.Host, work.ID)
+	if err != nil {
+		return nil, err
+	}
+	w, err := s.describeWork(ctx, work)
+	if err != nil {
+		return nil, err
+	}
+
+	return &huma.StreamResponse{Body: func(hc huma.Context) {
+		hc.SetHeader("Content-Type", "application/octet-stream")
+		hc.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s.order"`, in.Host, in.ID))
+		if err := archive.WriteOrder(hc.BodyWriter(),
+			archive.OrderHead{Host: in.Host, Chunks: len(x.Chunks), Work: w}, func(n int) ([]byte, error) {
+				return s.Store.PlanChunk(ctx, x.plan.ID, in.Host, n)
+			}); err != nil {
+			s.Log.Error("order", "run", in.ID, "host", in.Host, "error", err)
+			panic(http.ErrAbortHandler) // half a file must not look like a whole one
+		}
+	}}, nil
+}
+
+// takeReport serves: Take in a run's report that was carried back from a host (application/octet-stream).
+func (s *Server) takeReport(ctx context.Context, in *carriedReport) (*body[wire.Run], error) {
+	rows, err := s.resultsOf(ctx, in.part, in.done)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.readReport(ctx, in, func(n int, chunk []byte) error {
+		if err := in.fits(n, chunk); err != nil {
+			return err
+		}
+		return s.Store.PutOriginals(ctx, in.work.Subject, in.work.Host, n, chunk)
+	}); err != nil {
+		return nil, err
+	}
+	if err := s.endPart(ctx, in.part, in.done, rows); err != nil {
+		return nil, err
+	}
+	s.audit(ctx, "run report taken in", in.work.Subject, in.work.Host)
+	if err := s.Store.Seen(ctx, in.work.Host); err != nil {
+		return nil, err
+	}
+
+	return s.showRun(ctx, in.work.Subject)
 }

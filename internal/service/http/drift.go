@@ -27,6 +27,8 @@ import (
 
 func itoa(n int) string { return strconv.Itoa(n) }
 
+func seconds(n int64) time.Duration { return time.Duration(n) * time.Second }
+
 func wireSnapshot(v store.Snapshot) wire.Snapshot {
 	w := wire.Snapshot{
 		ID:          v.ID,
@@ -78,138 +80,31 @@ type byID struct {
 func (s *Server) snapshotRoutes() {
 	addFor(s, op{"POST", "/snapshots", "take-snapshot", "Have a snapshot taken", wire.Operator, 202},
 		func(_ context.Context, in *body[wire.NewSnapshot]) (string, error) { return in.Body.Application, nil },
-		func(ctx context.Context, in *body[wire.NewSnapshot]) (*body[wire.Snapshot], error) {
-			id, err := s.desk.AskSnapshot(ctx, in.Body, caller(ctx).Name)
-			if err != nil {
-				return nil, err
-			}
+		s.takeSnapshot)
 
-			s.notifier.wake(in.Body.Host)
-			s.audit(ctx, "snapshot asked for", in.Body.Host, in.Body.Application)
-			v, err := s.Store.Snapshot(ctx, id)
-			return &body[wire.Snapshot]{wireSnapshot(v)}, err
-		})
-
-	type all struct {
-		Name string `path:"name" maxLength:"64"`
-		Body wire.NewSnapshots
-	}
 	addFor(s,
 		op{
 			"POST", "/applications/{name}/snapshots", "take-snapshots",
 			"Have snapshots of an application taken on all of its hosts, or on some", wire.Operator, 202,
 		},
-		func(_ context.Context, in *all) (string, error) { return in.Name, nil },
-		func(ctx context.Context, in *all) (*body[wire.Page[wire.AskedSnapshot]], error) {
-			out := wire.Page[wire.AskedSnapshot]{Items: []wire.AskedSnapshot{}}
-			var hosts []string
-			err := s.desk.AskSnapshots(ctx, in.Name, in.Body, caller(ctx).Name, func(host, id string, err error) error {
-				asked := wire.AskedSnapshot{Host: host}
-				if err != nil {
-					asked.Problem = err.Error()
-				} else {
-					v, err := s.Store.Snapshot(ctx, id)
-					if err != nil {
-						return err
-					}
-
-					w := wireSnapshot(v)
-					asked.Snapshot, hosts = &w, append(hosts, host)
-					s.notifier.wake(host)
-				}
-
-				out.Items = append(out.Items, asked)
-				return nil
-			})
-
-			if len(hosts) > 0 {
-				s.audit(ctx, "snapshots asked for", in.Name, strings.Join(hosts, " "))
-			}
-
-			return &body[wire.Page[wire.AskedSnapshot]]{out}, err
-		})
-
-	type list struct {
-		Application string `query:"application" maxLength:"64"`
-		Host        string `query:"host" maxLength:"64"`
-		After       string `query:"after" maxLength:"16"`
-		Limit       int    `query:"limit" default:"50" minimum:"1" maximum:"1000"`
-	}
+		func(_ context.Context, in *takeSnapshotsRequest) (string, error) { return in.Name, nil },
+		s.takeSnapshots)
 
 	add(s, op{"GET", "/snapshots", "list-snapshots", "List snapshots, newest first", wire.Viewer, 200},
-		func(ctx context.Context, in *list) (*body[wire.Page[wire.Snapshot]], error) {
-			rows, err := s.Store.Snapshots(ctx, in.Application, in.Host, in.After, in.Limit)
-			out := make([]wire.Snapshot, len(rows))
-			for i, v := range rows {
-				out[i] = wireSnapshot(v)
-				out[i].Denied = nil
-			}
-
-			if err != nil {
-				return nil, err
-			}
-
-			p, err := counted(ctx, in.After != "", page(out, in.Limit, func(v wire.Snapshot) string { return v.ID }),
-				func(ctx context.Context) (int64, error) {
-					return s.Store.CountSnapshots(ctx, in.Application, in.Host)
-				})
-			return &body[wire.Page[wire.Snapshot]]{p}, err
-		})
+		s.listSnapshots)
 
 	add(s, op{"GET", "/snapshots/{id}", "get-snapshot", "Show a snapshot", wire.Viewer, 200},
-		func(ctx context.Context, in *byID) (*body[wire.Snapshot], error) {
-			v, err := s.Store.Snapshot(ctx, in.ID)
-			if err != nil {
-				return nil, err
-			}
-
-			out := wireSnapshot(v)
-			if v.State == "waiting" { // as many paths as last time is the best that can be said
-				last, err := s.Store.Newest(ctx, v.Application, v.Host)
-				if err != nil && !isNotFound(err) {
-					return nil, err
-				}
-				out.Seen, out.Expected = v.Seen, last.Paths
-			}
-
-			return &body[wire.Snapshot]{out}, nil
-		})
+		s.getSnapshot)
 
 	addFor(s, op{"POST", "/snapshots/{id}/cancel", "cancel-snapshot", "Cancel a pending snapshot", wire.Operator, 200},
-		s.applicationOfSnapshot, func(ctx context.Context, in *byID) (*body[wire.Snapshot], error) {
-			if err := s.Store.CancelSnapshot(ctx, in.ID, caller(ctx).Name); err != nil {
-				return nil, err
-			}
-
-			v, err := s.Store.Snapshot(ctx, in.ID)
-			s.audit(ctx, "snapshot cancelled", v.Host, v.Application)
-			return &body[wire.Snapshot]{wireSnapshot(v)}, err
-		})
+		s.applicationOfSnapshot, s.cancelSnapshot)
 
 	add(s,
 		op{
 			"GET", "/snapshots/{id}/file", "export-snapshot",
 			"A snapshot as one file that holds all of it (see docs/formats.md)", wire.Viewer, 200,
 		},
-		func(ctx context.Context, in *byID) (*huma.StreamResponse, error) {
-			v, err := s.Store.Snapshot(ctx, in.ID)
-			if err != nil {
-				return nil, err
-			}
-			write, err := s.desk.Export(ctx, v)
-			if err != nil {
-				return nil, err
-			}
-
-			return &huma.StreamResponse{Body: func(hc huma.Context) {
-				hc.SetHeader("Content-Type", "application/octet-stream")
-				hc.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s.snapshot"`, v.Host, v.ID))
-				if err := write(hc.BodyWriter()); err != nil {
-					s.Log.Error("export", "snapshot", v.ID, "error", err)
-					panic(http.ErrAbortHandler) // half a file must not look like a whole one
-				}
-			}}, nil
-		})
+		s.exportSnapshot)
 
 	addFor(s,
 		op{
@@ -217,33 +112,14 @@ func (s *Server) snapshotRoutes() {
 			wire.Operator, 201,
 		},
 		func(_ context.Context, in *importing) (string, error) { return in.Application, nil },
-		func(ctx context.Context, in *importing) (*body[wire.Snapshot], error) {
-			id, err := s.desk.Import(ctx, in.Application, in.Host, in.Fingerprint, caller(ctx).Name, in.file)
-			if err != nil {
-				return nil, err
-			}
-
-			s.audit(ctx, "snapshot imported", in.Host, in.Application+" "+id)
-			v, err := s.Store.Snapshot(ctx, id)
-			return &body[wire.Snapshot]{wireSnapshot(v)}, err
-		})
-
-	type turn struct {
-		ID    string `path:"id" maxLength:"16" doc:"The later snapshot"`
-		From  string `query:"from" required:"true" maxLength:"16" doc:"The earlier one; of any host"`
-		After string `query:"after" maxLength:"131072" doc:"Path to go on after"`
-		Limit int    `query:"limit" default:"500" minimum:"0" maximum:"5000"`
-	}
+		s.importSnapshot)
 
 	add(s,
 		op{
 			"GET", "/snapshots/{id}/changes", "compare-snapshots", "What changed from one snapshot to another",
 			wire.Viewer, 200,
 		},
-		func(ctx context.Context, in *turn) (*body[wire.Turnover], error) {
-			out, err := s.diffSnapshots(ctx, in.From, in.ID, in.After, in.Limit)
-			return &body[wire.Turnover]{out}, err
-		})
+		s.compareSnapshots)
 }
 
 // diffSnapshots tells what changed from one snapshot to another.
@@ -447,75 +323,20 @@ func wireWaiver(w store.Waiver) wire.Waiver {
 }
 
 func (s *Server) waiverRoutes() {
-	type list struct {
-		Application string `query:"application" required:"true" maxLength:"64"`
-		All         bool   `query:"all" doc:"Those that ended or were withdrawn, too, those that end last first, page by page"`
-		After       string `query:"after" maxLength:"16"`
-		Limit       int    `query:"limit" default:"500" minimum:"1" maximum:"2000" doc:"How many at the most, with all; of those that count all are given"`
-	}
-
 	add(s,
 		op{
 			"GET", "/waivers", "list-waivers", "List the waivers of an application, soonest to end first", wire.Viewer,
 			200,
 		},
-		func(ctx context.Context, in *list) (*body[wire.Page[wire.Waiver]], error) {
-			var rows []store.Waiver
-			var err error
-			if in.All {
-				rows, err = s.Store.Waivers(ctx, in.Application, in.After, in.Limit)
-			} else {
-				rows, err = s.Store.CountingWaivers(ctx, in.Application)
-			}
-
-			if err != nil {
-				return nil, err
-			}
-
-			out := make([]wire.Waiver, len(rows))
-			for i, w := range rows {
-				out[i] = wireWaiver(w)
-			}
-
-			if !in.All {
-				return &body[wire.Page[wire.Waiver]]{whole(wire.Page[wire.Waiver]{Items: out})}, nil
-			}
-
-			p, err := counted(ctx, in.After != "", page(out, in.Limit, func(w wire.Waiver) string { return w.ID }),
-				func(ctx context.Context) (int64, error) {
-					return s.Store.CountWaivers(ctx, in.Application)
-				})
-			return &body[wire.Page[wire.Waiver]]{p}, err
-		})
+		s.listWaivers)
 
 	addFor(s, op{"POST", "/waivers", "add-waiver", "Accept findings until a date, with a reason", wire.Reviewer, 201},
 		func(_ context.Context, in *body[wire.NewWaiver]) (string, error) { return in.Body.Application, nil },
-		func(ctx context.Context, in *body[wire.NewWaiver]) (*body[wire.Waiver], error) {
-			if err := plainText("reason", in.Body.Reason); err != nil {
-				return nil, err
-			}
-			w, err := s.desk.Waive(ctx, in.Body, caller(ctx).Name)
-			if err != nil {
-				return nil, err
-			}
-
-			s.audit(ctx, "findings waived", in.Body.Application,
-				fmt.Sprintf("%s until %s: %s", w.Pattern, in.Body.Ends.Format(time.DateOnly), in.Body.Reason))
-			w, err = s.Store.Waiver(ctx, w.ID)
-			return &body[wire.Waiver]{wireWaiver(w)}, err
-		})
+		s.addWaiver)
 
 	addFor(s,
 		op{"POST", "/waivers/{id}/withdraw", "withdraw-waiver", "End a waiver before its time", wire.Reviewer, 200},
-		s.applicationOfWaiver, func(ctx context.Context, in *byID) (*body[wire.Waiver], error) {
-			if err := s.Store.WithdrawWaiver(ctx, in.ID, caller(ctx).Name); err != nil {
-				return nil, err
-			}
-
-			w, err := s.Store.Waiver(ctx, in.ID)
-			s.audit(ctx, "waiver withdrawn", w.Application, w.Pattern)
-			return &body[wire.Waiver]{wireWaiver(w)}, err
-		})
+		s.applicationOfWaiver, s.withdrawWaiver)
 }
 
 // maxPoints bounds the points of a trend.
@@ -668,160 +489,29 @@ func (s *Server) places(ctx context.Context, report, path string) (wire.Spots, e
 }
 
 func (s *Server) driftRoutes() {
-	type where struct {
-		Application string `query:"application" required:"true" maxLength:"64"`
-		Host        string `query:"host" maxLength:"64" doc:"Only this host"`
-		Age         int64  `query:"age" minimum:"0" maximum:"315360000" doc:"How many seconds a look counts. 0: until two looks by schedule are missing, or 26 hours where none is scheduled"`
-	}
-	age := func(seconds int64) time.Duration { return time.Duration(seconds) * time.Second }
-	type current struct {
-		Verdict wire.Verdict       `json:"verdict"`
-		Hosts   []wire.HostVerdict `json:"hosts"`
-		Reports []wire.Report      `json:"reports"`
-		Groups  []wire.Group       `json:"groups"`
-	}
-
 	add(s,
 		op{
 			"GET", "/drift", "get-drift", "The newest reports of an application and their groups of findings",
 			wire.Viewer, 200,
 		},
-		func(ctx context.Context, in *where) (*body[current], error) {
-			d, err := s.currentDrift(ctx, in.Application, in.Host, age(in.Age))
-			return &body[current]{current{d.Verdict, d.Hosts, d.Reports, d.Groups}}, err
-		})
+		s.getDrift)
 
-	type all struct {
-		Application string `query:"application" required:"true" maxLength:"64"`
-	}
 	add(s,
 		op{
 			"GET", "/drift/equal", "list-equal",
 			"The groups of findings of an application, equal ones of all hosts as one", wire.Viewer, 200,
 		},
-		func(ctx context.Context, in *all) (*body[wire.Page[wire.EqualGroup]], error) {
-			reports, err := s.Store.CurrentReports(ctx)
-			if err != nil {
-				return nil, err
-			}
+		s.listEqual)
 
-			list, left, err := s.equalGroups(ctx, in.Application, reports)
-			total := int64(len(list) + left)
-			return &body[wire.Page[wire.EqualGroup]]{wire.Page[wire.EqualGroup]{Items: list, Total: &total}}, err
-		})
-
-	type span struct {
-		Application string `query:"application" required:"true" maxLength:"64"`
-		Host        string `query:"host" maxLength:"64" doc:"Only this host"`
-		Days        int    `query:"days" default:"90" minimum:"1" maximum:"3660" doc:"How far back"`
-	}
 	add(s, op{"GET", "/drift/trend", "get-trend", "How drift went, host by host", wire.Viewer, 200},
-		func(ctx context.Context, in *span) (*body[wire.Page[wire.Trend]], error) {
-			out := wire.Page[wire.Trend]{Items: []wire.Trend{}}
-			err := s.eachHost(ctx, in.Application, in.Host, func(host string) error {
-				rows, err := s.Store.Trend(ctx, in.Application, host, time.Now().AddDate(0, 0, -in.Days), maxPoints)
-				t := wire.Trend{Host: host, Points: []wire.TrendPoint{}}
-				for _, r := range rows {
-					t.Points = append(t.Points, wire.TrendPoint{
-						At:       r.Created,
-						Report:   r.ID,
-						Edition:  r.Edition,
-						Paths:    r.Paths,
-						Findings: r.Findings - r.Waived,
-						Waived:   r.Waived,
-						Opens:    r.Opens,
-						Closes:   r.Closes,
-						Unread:   r.Unread,
-						Fresh:    r.Fresh,
-						Returned: r.Returned,
-						Gone:     r.Gone,
-					})
-				}
-
-				out.Items = append(out.Items, t)
-				return err
-			})
-
-			return &body[wire.Page[wire.Trend]]{out}, err
-		})
-
-	type causes struct {
-		Application string `query:"application" required:"true" maxLength:"64"`
-		Host        string `query:"host" maxLength:"64" doc:"Only this host"`
-		Days        int    `query:"days" default:"90" minimum:"1" maximum:"3660" doc:"How far back"`
-		After       string `query:"after" maxLength:"100"`
-		Limit       int    `query:"limit" default:"500" minimum:"1" maximum:"2000"`
-	}
+		s.getTrend)
 
 	add(s,
 		op{
 			"GET", "/drift/causes", "list-causes",
 			"Where new paths keep coming out wrong, and the likely cause, host by host", wire.Viewer, 200,
 		},
-		func(ctx context.Context, in *causes) (*body[wire.Page[wire.Cause]], error) {
-			from, skip := in.After, 0
-			if i := strings.LastIndexByte(in.After, '/'); i >= 0 {
-				var err error
-				if skip, err = strconv.Atoi(in.After[i+1:]); err != nil || skip < 0 {
-					return nil, huma.Error422UnprocessableEntity("after: want what an earlier page gave as next")
-				}
-				from = in.After[:i]
-			}
-
-			out := wire.Page[wire.Cause]{Items: []wire.Cause{}}
-			err := s.eachHost(ctx, in.Application, in.Host, func(host string) error {
-				if host < from || out.Next != "" {
-					return nil
-				}
-
-				if host != from {
-					skip = 0
-				}
-
-				most := in.Limit - len(out.Items)
-				rows, err := s.Store.Causes(ctx, in.Application, host, time.Now().AddDate(0, 0, -in.Days), skip, most+1)
-				if len(rows) > most { // or there are more of it
-					rows, out.Next = rows[:most], host+"/"+itoa(skip+most)
-				}
-
-				for _, c := range rows {
-					out.Items = append(out.Items, wire.Cause{
-						Host:      host,
-						Folder:    pathname.Escape(string(c.Folder)),
-						Kind:      perm.Kind(c.Kind).String(),
-						Aspect:    c.Aspect,
-						Again:     c.Again,
-						Paths:     c.Paths,
-						Times:     c.Times,
-						FirstSeen: c.FirstSeen,
-						LastSeen:  c.LastSeen,
-						Example:   pathname.Escape(string(c.Example)),
-						Declared:  c.Declared,
-						Found:     c.Found,
-						Why:       c.Why,
-						Instead:   c.Instead,
-					})
-				}
-
-				return err
-			})
-
-			return &body[wire.Page[wire.Cause]]{out}, err
-		})
-
-	type written struct {
-		Application string `query:"application" required:"true" maxLength:"64"`
-		Host        string `query:"host" maxLength:"64" doc:"Only this host"`
-		Age         int64  `query:"age" minimum:"0" maximum:"315360000" doc:"How many seconds a look counts, as for get-drift"`
-		Format      string `query:"format" default:"html" enum:"html,csv,junit,openmetrics"`
-	}
-
-	type file struct {
-		Type        string `header:"Content-Type"`
-		Disposition string `header:"Content-Disposition"`
-		Holds       string `header:"Idletally-Holds" enum:"yes,no" doc:"yes where all is as declared or accepted: each host was looked at, lately, with success, and everything could be read"`
-		Body        []byte
-	}
+		s.listCauses)
 
 	add(s,
 		op{
@@ -830,150 +520,539 @@ func (s *Server) driftRoutes() {
 				"or OpenMetrics",
 			wire.Viewer, 200,
 		},
-		func(ctx context.Context, in *written) (*file, error) {
-			f, err := report.Find(in.Format)
-			if err != nil {
-				return nil, huma.Error422UnprocessableEntity(err.Error())
-			}
-			d, err := s.currentDrift(ctx, in.Application, in.Host, age(in.Age))
-			if err != nil {
-				return nil, err
-			}
+		s.writeReport)
 
-			b, err := f.Write(d)
-			holds := "yes"
-			if !d.Verdict.Holds {
-				holds = "no"
-			}
-
-			return &file{f.Type, "attachment", holds, b}, err
-		})
-
-	type under struct {
-		ID   string `path:"id" maxLength:"16"`
-		Path string `query:"path" default:"/" maxLength:"131072"`
-	}
 	add(s,
 		op{"GET", "/reports/{id}/places", "list-places", "Where in the tree a report's findings are", wire.Viewer, 200},
-		func(ctx context.Context, in *under) (*body[wire.Spots], error) {
-			out, err := s.places(ctx, in.ID, in.Path)
-			return &body[wire.Spots]{out}, err
-		})
-
-	type findings struct {
-		ID    string `path:"id" maxLength:"16"`
-		Group string `query:"group" maxLength:"12"`
-		Under string `query:"under" maxLength:"131072" doc:"Only those of a folder and all below it; not with a group"`
-		After int    `query:"after" minimum:"0"`
-		Limit int    `query:"limit" default:"200" minimum:"1" maximum:"5000"`
-	}
+		s.listPlaces)
 
 	add(s,
 		op{
 			"GET", "/reports/{id}/findings", "list-findings", "List a report's findings in the order of paths",
 			wire.Viewer, 200,
 		},
-		func(ctx context.Context, in *findings) (*body[wire.Page[wire.Finding]], error) {
-			r, err := s.Store.Report(ctx, in.ID)
-			if err != nil {
-				return nil, err
-			}
-			dir, err := s.Store.ReportDirectory(ctx, r)
-			if err != nil {
-				return nil, err
-			}
-			folder, err := unescaped("under", in.Under)
-			if err != nil {
-				return nil, err
-			}
+		s.listFindings)
 
-			var rows []store.Finding
-			switch {
-			case folder != "" && in.Group != "":
-				return nil, huma.Error422UnprocessableEntity("give a group or a folder, not both")
-			case folder != "":
-				rows, err = s.Store.FindingsUnder(ctx, r, folder, in.After, in.Limit)
-			default:
-				rows, err = s.Store.Findings(ctx, r, in.Group, in.After, in.Limit)
-			}
-
-			since := map[string]time.Time{}
-			for _, f := range rows {
-				if f.Since != nil {
-					since[string(f.Path)] = *f.Since
-				}
-			}
-
-			by, made := s.desk.By(ctx, r, since)
-			if err = errors.Join(err, made); err != nil {
-				return nil, err
-			}
-
-			out := make([]wire.Finding, len(rows))
-			for i, f := range rows {
-				out[i] = wire.Finding{
-					Report:    in.ID,
-					Seq:       f.Seq,
-					Group:     f.Group,
-					Path:      pathname.Escape(string(f.Path)),
-					Kind:      f.Kind.String(),
-					Aspect:    f.Aspect,
-					FirstSeen: f.FirstSeen,
-					Since:     f.Since,
-					Unread:    f.Unread,
-				}
-
-				if f.Spells != nil {
-					out[i].Spells = *f.Spells
-				}
-
-				if set, err := perm.ParseSet(string(f.FoundSet)); err == nil {
-					v := perm.Describe(f.Kind, set, dir)
-					out[i].Access = &v
-				}
-
-				if a, ok := by[string(f.Path)]; ok {
-					out[i].By = &a
-				}
-			}
-
-			p, err := counted(ctx, in.After > 0,
-				page(out, in.Limit, func(f wire.Finding) string { return itoa(f.Seq) }),
-				func(ctx context.Context) (int64, error) {
-					return s.Store.CountFindings(ctx, r, in.Group, folder)
-				})
-			return &body[wire.Page[wire.Finding]]{p}, err
-		})
-
-	type left struct {
-		ID    string `path:"id" maxLength:"16"`
-		After int    `query:"after" minimum:"0"`
-		Limit int    `query:"limit" default:"1000" minimum:"1" maximum:"5000"`
-	}
 	add(s,
 		op{
 			"GET", "/reports/{id}/unread", "list-unread", "List what a report could not judge, and why", wire.Viewer,
 			200,
 		},
-		func(ctx context.Context, in *left) (*body[wire.Page[wire.Left]], error) {
-			r, err := s.Store.Report(ctx, in.ID)
+		s.listUnread)
+}
+
+// takeSnapshot serves: Have a snapshot taken.
+func (s *Server) takeSnapshot(ctx context.Context, in *body[wire.NewSnapshot]) (*body[wire.Snapshot], error) {
+	id, err := s.desk.AskSnapshot(ctx, in.Body, caller(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+
+	s.notifier.wake(in.Body.Host)
+	s.audit(ctx, "snapshot asked for", in.Body.Host, in.Body.Application)
+	v, err := s.Store.Snapshot(ctx, id)
+	return &body[wire.Snapshot]{wireSnapshot(v)}, err
+}
+
+// takeSnapshotsRequest is what takeSnapshots takes.
+type takeSnapshotsRequest struct {
+	Name string `path:"name" maxLength:"64"`
+	Body wire.NewSnapshots
+}
+
+// takeSnapshots serves: Have snapshots of an application taken on all of its hosts, or on some.
+func (s *Server) takeSnapshots(
+	ctx context.Context, in *takeSnapshotsRequest,
+) (*body[wire.Page[wire.AskedSnapshot]], error) {
+	out := wire.Page[wire.AskedSnapshot]{Items: []wire.AskedSnapshot{}}
+	var hosts []string
+	err := s.desk.AskSnapshots(ctx, in.Name, in.Body, caller(ctx).Name, func(host, id string, err error) error {
+		asked := wire.AskedSnapshot{Host: host}
+		if err != nil {
+			asked.Problem = err.Error()
+		} else {
+			v, err := s.Store.Snapshot(ctx, id)
 			if err != nil {
-				return nil, err
-			}
-			rows, err := s.Store.Unread(ctx, r.ID, in.After, in.Limit)
-			if err != nil {
-				return nil, err
+				return err
 			}
 
-			out := wire.Page[wire.Left]{Items: []wire.Left{}, Total: &r.Unread}
-			for _, u := range rows {
-				out.Items = append(out.Items, wire.Left{Path: pathname.Escape(u.Path), Why: u.Why})
-			}
+			w := wireSnapshot(v)
+			asked.Snapshot, hosts = &w, append(hosts, host)
+			s.notifier.wake(host)
+		}
 
-			if len(rows) == in.Limit {
-				out.Next = itoa(rows[len(rows)-1].Seq)
-			}
+		out.Items = append(out.Items, asked)
+		return nil
+	})
 
-			return &body[wire.Page[wire.Left]]{out}, nil
+	if len(hosts) > 0 {
+		s.audit(ctx, "snapshots asked for", in.Name, strings.Join(hosts, " "))
+	}
+
+	return &body[wire.Page[wire.AskedSnapshot]]{out}, err
+}
+
+// listSnapshotsRequest is what listSnapshots takes.
+type listSnapshotsRequest struct {
+	Application string `query:"application" maxLength:"64"`
+	Host        string `query:"host" maxLength:"64"`
+	After       string `query:"after" maxLength:"16"`
+	Limit       int    `query:"limit" default:"50" minimum:"1" maximum:"1000"`
+}
+
+// listSnapshots serves: List snapshots, newest first.
+func (s *Server) listSnapshots(ctx context.Context, in *listSnapshotsRequest) (*body[wire.Page[wire.Snapshot]], error) {
+	rows, err := s.Store.Snapshots(ctx, in.Application, in.Host, in.After, in.Limit)
+	out := make([]wire.Snapshot, len(rows))
+	for i, v := range rows {
+		out[i] = wireSnapshot(v)
+		out[i].Denied = nil
+	}
+
+	if err != nil {
+		return nil, err
+	}
+
+	p, err := counted(ctx, in.After != "", page(out, in.Limit, func(v wire.Snapshot) string { return v.ID }),
+		func(ctx context.Context) (int64, error) {
+			return s.Store.CountSnapshots(ctx, in.Application, in.Host)
 		})
+	return &body[wire.Page[wire.Snapshot]]{p}, err
+}
+
+// getSnapshot serves: Show a snapshot.
+func (s *Server) getSnapshot(ctx context.Context, in *byID) (*body[wire.Snapshot], error) {
+	v, err := s.Store.Snapshot(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+
+	out := wireSnapshot(v)
+	if v.State == "waiting" { // as many paths as last time is the best that can be said
+		last, err := s.Store.Newest(ctx, v.Application, v.Host)
+		if err != nil && !isNotFound(err) {
+			return nil, err
+		}
+		out.Seen, out.Expected = v.Seen, last.Paths
+	}
+
+	return &body[wire.Snapshot]{out}, nil
+}
+
+// cancelSnapshot serves: Cancel a pending snapshot.
+func (s *Server) cancelSnapshot(ctx context.Context, in *byID) (*body[wire.Snapshot], error) {
+	if err := s.Store.CancelSnapshot(ctx, in.ID, caller(ctx).Name); err != nil {
+		return nil, err
+	}
+
+	v, err := s.Store.Snapshot(ctx, in.ID)
+	s.audit(ctx, "snapshot cancelled", v.Host, v.Application)
+	return &body[wire.Snapshot]{wireSnapshot(v)}, err
+}
+
+// exportSnapshot serves: A snapshot as one file that holds all of it (see docs/formats.md).
+func (s *Server) exportSnapshot(ctx context.Context, in *byID) (*huma.StreamResponse, error) {
+	v, err := s.Store.Snapshot(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	write, err := s.desk.Export(ctx, v)
+	if err != nil {
+		return nil, err
+	}
+
+	return &huma.StreamResponse{Body: func(hc huma.Context) {
+		hc.SetHeader("Content-Type", "application/octet-stream")
+		hc.SetHeader("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s.snapshot"`, v.Host, v.ID))
+		if err := write(hc.BodyWriter()); err != nil {
+			s.Log.Error("export", "snapshot", v.ID, "error", err)
+			panic(http.ErrAbortHandler) // half a file must not look like a whole one
+		}
+	}}, nil
+}
+
+// importSnapshot serves: Take in a snapshot file of a host (application/octet-stream).
+func (s *Server) importSnapshot(ctx context.Context, in *importing) (*body[wire.Snapshot], error) {
+	id, err := s.desk.Import(ctx, in.Application, in.Host, in.Fingerprint, caller(ctx).Name, in.file)
+	if err != nil {
+		return nil, err
+	}
+
+	s.audit(ctx, "snapshot imported", in.Host, in.Application+" "+id)
+	v, err := s.Store.Snapshot(ctx, id)
+	return &body[wire.Snapshot]{wireSnapshot(v)}, err
+}
+
+// compareSnapshotsRequest is what compareSnapshots takes.
+type compareSnapshotsRequest struct {
+	ID    string `path:"id" maxLength:"16" doc:"The later snapshot"`
+	From  string `query:"from" required:"true" maxLength:"16" doc:"The earlier one; of any host"`
+	After string `query:"after" maxLength:"131072" doc:"Path to go on after"`
+	Limit int    `query:"limit" default:"500" minimum:"0" maximum:"5000"`
+}
+
+// compareSnapshots serves: What changed from one snapshot to another.
+func (s *Server) compareSnapshots(ctx context.Context, in *compareSnapshotsRequest) (*body[wire.Turnover], error) {
+	out, err := s.diffSnapshots(ctx, in.From, in.ID, in.After, in.Limit)
+	return &body[wire.Turnover]{out}, err
+}
+
+// listWaiversRequest is what listWaivers takes.
+type listWaiversRequest struct {
+	Application string `query:"application" required:"true" maxLength:"64"`
+	All         bool   `query:"all" doc:"Those that ended or were withdrawn, too, those that end last first, page by page"`
+	After       string `query:"after" maxLength:"16"`
+	Limit       int    `query:"limit" default:"500" minimum:"1" maximum:"2000" doc:"How many at the most, with all; of those that count all are given"`
+}
+
+// listWaivers serves: List the waivers of an application, soonest to end first.
+func (s *Server) listWaivers(ctx context.Context, in *listWaiversRequest) (*body[wire.Page[wire.Waiver]], error) {
+	var rows []store.Waiver
+	var err error
+	if in.All {
+		rows, err = s.Store.Waivers(ctx, in.Application, in.After, in.Limit)
+	} else {
+		rows, err = s.Store.CountingWaivers(ctx, in.Application)
+	}
+
+	if err != nil {
+		return nil, err
+	}
+
+	out := make([]wire.Waiver, len(rows))
+	for i, w := range rows {
+		out[i] = wireWaiver(w)
+	}
+
+	if !in.All {
+		return &body[wire.Page[wire.Waiver]]{whole(wire.Page[wire.Waiver]{Items: out})}, nil
+	}
+
+	p, err := counted(ctx, in.After != "", page(out, in.Limit, func(w wire.Waiver) string { return w.ID }),
+		func(ctx context.Context) (int64, error) {
+			return s.Store.CountWaivers(ctx, in.Application)
+		})
+	return &body[wire.Page[wire.Waiver]]{p}, err
+}
+
+// addWaiver serves: Accept findings until a date, with a reason.
+func (s *Server) addWaiver(ctx context.Context, in *body[wire.NewWaiver]) (*body[wire.Waiver], error) {
+	if err := plainText("reason", in.Body.Reason); err != nil {
+		return nil, err
+	}
+	w, err := s.desk.Waive(ctx, in.Body, caller(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+
+	s.audit(ctx, "findings waived", in.Body.Application,
+		fmt.Sprintf("%s until %s: %s", w.Pattern, in.Body.Ends.Format(time.DateOnly), in.Body.Reason))
+	w, err = s.Store.Waiver(ctx, w.ID)
+	return &body[wire.Waiver]{wireWaiver(w)}, err
+}
+
+// withdrawWaiver serves: End a waiver before its time.
+func (s *Server) withdrawWaiver(ctx context.Context, in *byID) (*body[wire.Waiver], error) {
+	if err := s.Store.WithdrawWaiver(ctx, in.ID, caller(ctx).Name); err != nil {
+		return nil, err
+	}
+
+	w, err := s.Store.Waiver(ctx, in.ID)
+	s.audit(ctx, "waiver withdrawn", w.Application, w.Pattern)
+	return &body[wire.Waiver]{wireWaiver(w)}, err
+}
+
+type current struct {
+	Verdict wire.Verdict       `json:"verdict"`
+	Hosts   []wire.HostVerdict `json:"hosts"`
+	Reports []wire.Report      `json:"reports"`
+	Groups  []wire.Group       `json:"groups"`
+}
+
+type file struct {
+	Type        string `header:"Content-Type"`
+	Disposition string `header:"Content-Disposition"`
+	Holds       string `header:"Idletally-Holds" enum:"yes,no" doc:"yes where all is as declared or accepted: each host was looked at, lately, with success, and everything could be read"`
+	Body        []byte
+}
+
+// getDriftRequest is what getDrift takes.
+type getDriftRequest struct {
+	Application string `query:"application" required:"true" maxLength:"64"`
+	Host        string `query:"host" maxLength:"64" doc:"Only this host"`
+	Age         int64  `query:"age" minimum:"0" maximum:"315360000" doc:"How many seconds a look counts. 0: until two looks by schedule are missing, or 26 hours where none is scheduled"`
+}
+
+// getDrift serves: The newest reports of an application and their groups of findings.
+func (s *Server) getDrift(ctx context.Context, in *getDriftRequest) (*body[current], error) {
+	d, err := s.currentDrift(ctx, in.Application, in.Host, seconds(in.Age))
+	return &body[current]{current{d.Verdict, d.Hosts, d.Reports, d.Groups}}, err
+}
+
+// listEqualRequest is what listEqual takes.
+type listEqualRequest struct {
+	Application string `query:"application" required:"true" maxLength:"64"`
+}
+
+// listEqual serves: The groups of findings of an application, equal ones of all hosts as one.
+func (s *Server) listEqual(ctx context.Context, in *listEqualRequest) (*body[wire.Page[wire.EqualGroup]], error) {
+	reports, err := s.Store.CurrentReports(ctx)
+	if err != nil {
+		return nil, err
+	}
+
+	list, left, err := s.equalGroups(ctx, in.Application, reports)
+	total := int64(len(list) + left)
+	return &body[wire.Page[wire.EqualGroup]]{wire.Page[wire.EqualGroup]{Items: list, Total: &total}}, err
+}
+
+// getTrendRequest is what getTrend takes.
+type getTrendRequest struct {
+	Application string `query:"application" required:"true" maxLength:"64"`
+	Host        string `query:"host" maxLength:"64" doc:"Only this host"`
+	Days        int    `query:"days" default:"90" minimum:"1" maximum:"3660" doc:"How far back"`
+}
+
+// getTrend serves: How drift went, host by host.
+func (s *Server) getTrend(ctx context.Context, in *getTrendRequest) (*body[wire.Page[wire.Trend]], error) {
+	out := wire.Page[wire.Trend]{Items: []wire.Trend{}}
+	err := s.eachHost(ctx, in.Application, in.Host, func(host string) error {
+		rows, err := s.Store.Trend(ctx, in.Application, host, time.Now().AddDate(0, 0, -in.Days), maxPoints)
+		t := wire.Trend{Host: host, Points: []wire.TrendPoint{}}
+		for _, r := range rows {
+			t.Points = append(t.Points, wire.TrendPoint{
+				At:       r.Created,
+				Report:   r.ID,
+				Edition:  r.Edition,
+				Paths:    r.Paths,
+				Findings: r.Findings - r.Waived,
+				Waived:   r.Waived,
+				Opens:    r.Opens,
+				Closes:   r.Closes,
+				Unread:   r.Unread,
+				Fresh:    r.Fresh,
+				Returned: r.Returned,
+				Gone:     r.Gone,
+			})
+		}
+
+		out.Items = append(out.Items, t)
+		return err
+	})
+
+	return &body[wire.Page[wire.Trend]]{out}, err
+}
+
+// listCausesRequest is what listCauses takes.
+type listCausesRequest struct {
+	Application string `query:"application" required:"true" maxLength:"64"`
+	Host        string `query:"host" maxLength:"64" doc:"Only this host"`
+	Days        int    `query:"days" default:"90" minimum:"1" maximum:"3660" doc:"How far back"`
+	After       string `query:"after" maxLength:"100"`
+	Limit       int    `query:"limit" default:"500" minimum:"1" maximum:"2000"`
+}
+
+// listCauses serves: Where new paths keep coming out wrong, and the likely cause, host by host.
+func (s *Server) listCauses(ctx context.Context, in *listCausesRequest) (*body[wire.Page[wire.Cause]], error) {
+	from, skip := in.After, 0
+	if i := strings.LastIndexByte(in.After, '/'); i >= 0 {
+		var err error
+		if skip, err = strconv.Atoi(in.After[i+1:]); err != nil || skip < 0 {
+			return nil, huma.Error422UnprocessableEntity("after: want what an earlier page gave as next")
+		}
+		from = in.After[:i]
+	}
+
+	out := wire.Page[wire.Cause]{Items: []wire.Cause{}}
+	err := s.eachHost(ctx, in.Application, in.Host, func(host string) error {
+		if host < from || out.Next != "" {
+			return nil
+		}
+
+		if host != from {
+			skip = 0
+		}
+
+		most := in.Limit - len(out.Items)
+		rows, err := s.Store.Causes(ctx, in.Application, host, time.Now().AddDate(0, 0, -in.Days), skip, most+1)
+		if len(rows) > most { // or there are more of it
+			rows, out.Next = rows[:most], host+"/"+itoa(skip+most)
+		}
+
+		for _, c := range rows {
+			out.Items = append(out.Items, wire.Cause{
+				Host:      host,
+				Folder:    pathname.Escape(string(c.Folder)),
+				Kind:      perm.Kind(c.Kind).String(),
+				Aspect:    c.Aspect,
+				Again:     c.Again,
+				Paths:     c.Paths,
+				Times:     c.Times,
+				FirstSeen: c.FirstSeen,
+				LastSeen:  c.LastSeen,
+				Example:   pathname.Escape(string(c.Example)),
+				Declared:  c.Declared,
+				Found:     c.Found,
+				Why:       c.Why,
+				Instead:   c.Instead,
+			})
+		}
+
+		return err
+	})
+
+	return &body[wire.Page[wire.Cause]]{out}, err
+}
+
+// writeReportRequest is what writeReport takes.
+type writeReportRequest struct {
+	Application string `query:"application" required:"true" maxLength:"64"`
+	Host        string `query:"host" maxLength:"64" doc:"Only this host"`
+	Age         int64  `query:"age" minimum:"0" maximum:"315360000" doc:"How many seconds a look counts, as for get-drift"`
+	Format      string `query:"format" default:"html" enum:"html,csv,junit,openmetrics"`
+}
+
+// writeReport serves: The newest reports of an application, written for others: a page in one file, CSV,
+// JUnit XML or OpenMetrics.
+func (s *Server) writeReport(ctx context.Context, in *writeReportRequest) (*file, error) {
+	f, err := report.Find(in.Format)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	d, err := s.currentDrift(ctx, in.Application, in.Host, seconds(in.Age))
+	if err != nil {
+		return nil, err
+	}
+
+	b, err := f.Write(d)
+	holds := "yes"
+	if !d.Verdict.Holds {
+		holds = "no"
+	}
+
+	return &file{f.Type, "attachment", holds, b}, err
+}
+
+// listPlacesRequest is what listPlaces takes.
+type listPlacesRequest struct {
+	ID   string `path:"id" maxLength:"16"`
+	Path string `query:"path" default:"/" maxLength:"131072"`
+}
+
+// listPlaces serves: Where in the tree a report's findings are.
+func (s *Server) listPlaces(ctx context.Context, in *listPlacesRequest) (*body[wire.Spots], error) {
+	out, err := s.places(ctx, in.ID, in.Path)
+	return &body[wire.Spots]{out}, err
+}
+
+// listFindingsRequest is what listFindings takes.
+type listFindingsRequest struct {
+	ID    string `path:"id" maxLength:"16"`
+	Group string `query:"group" maxLength:"12"`
+	Under string `query:"under" maxLength:"131072" doc:"Only those of a folder and all below it; not with a group"`
+	After int    `query:"after" minimum:"0"`
+	Limit int    `query:"limit" default:"200" minimum:"1" maximum:"5000"`
+}
+
+// listFindings serves: List a report's findings in the order of paths.
+func (s *Server) listFindings(ctx context.Context, in *listFindingsRequest) (*body[wire.Page[wire.Finding]], error) {
+	r, err := s.Store.Report(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	dir, err := s.Store.ReportDirectory(ctx, r)
+	if err != nil {
+		return nil, err
+	}
+	folder, err := unescaped("under", in.Under)
+	if err != nil {
+		return nil, err
+	}
+
+	var rows []store.Finding
+	switch {
+	case folder != "" && in.Group != "":
+		return nil, huma.Error422UnprocessableEntity("give a group or a folder, not both")
+	case folder != "":
+		rows, err = s.Store.FindingsUnder(ctx, r, folder, in.After, in.Limit)
+	default:
+		rows, err = s.Store.Findings(ctx, r, in.Group, in.After, in.Limit)
+	}
+
+	since := map[string]time.Time{}
+	for _, f := range rows {
+		if f.Since != nil {
+			since[string(f.Path)] = *f.Since
+		}
+	}
+
+	by, made := s.desk.By(ctx, r, since)
+	if err = errors.Join(err, made); err != nil {
+		return nil, err
+	}
+
+	out := make([]wire.Finding, len(rows))
+	for i, f := range rows {
+		out[i] = wire.Finding{
+			Report:    in.ID,
+			Seq:       f.Seq,
+			Group:     f.Group,
+			Path:      pathname.Escape(string(f.Path)),
+			Kind:      f.Kind.String(),
+			Aspect:    f.Aspect,
+			FirstSeen: f.FirstSeen,
+			Since:     f.Since,
+			Unread:    f.Unread,
+		}
+
+		if f.Spells != nil {
+			out[i].Spells = *f.Spells
+		}
+
+		if set, err := perm.ParseSet(string(f.FoundSet)); err == nil {
+			v := perm.Describe(f.Kind, set, dir)
+			out[i].Access = &v
+		}
+
+		if a, ok := by[string(f.Path)]; ok {
+			out[i].By = &a
+		}
+	}
+
+	p, err := counted(ctx, in.After > 0,
+		page(out, in.Limit, func(f wire.Finding) string { return itoa(f.Seq) }),
+		func(ctx context.Context) (int64, error) {
+			return s.Store.CountFindings(ctx, r, in.Group, folder)
+		})
+	return &body[wire.Page[wire.Finding]]{p}, err
+}
+
+// listUnreadRequest is what listUnread takes.
+type listUnreadRequest struct {
+	ID    string `path:"id" maxLength:"16"`
+	After int    `query:"after" minimum:"0"`
+	Limit int    `query:"limit" default:"1000" minimum:"1" maximum:"5000"`
+}
+
+// listUnread serves: List what a report could not judge, and why.
+func (s *Server) listUnread(ctx context.Context, in *listUnreadRequest) (*body[wire.Page[wire.Left]], error) {
+	r, err := s.Store.Report(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.Store.Unread(ctx, r.ID, in.After, in.Limit)
+	if err != nil {
+		return nil, err
+	}
+
+	out := wire.Page[wire.Left]{Items: []wire.Left{}, Total: &r.Unread}
+	for _, u := range rows {
+		out.Items = append(out.Items, wire.Left{Path: pathname.Escape(u.Path), Why: u.Why})
+	}
+
+	if len(rows) == in.Limit {
+		out.Next = itoa(rows[len(rows)-1].Seq)
+	}
+
+	return &body[wire.Page[wire.Left]]{out}, nil
 }

@@ -129,24 +129,7 @@ func (s *Server) happeningRoutes() {
 			"What happens, as server-sent events: each holds a Happening; the first says that the stream has begun",
 			wire.Viewer, 200,
 		},
-		func(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
-			c, err := s.feed.join()
-			if err != nil {
-				return nil, err
-			}
-
-			return &huma.StreamResponse{Body: func(hc huma.Context) {
-				defer s.feed.leave(c)
-				hc.SetHeader("Content-Type", "text/event-stream")
-				hc.SetHeader("Cache-Control", "no-store")
-				w, ok := hc.BodyWriter().(http.ResponseWriter)
-				if !ok {
-					return
-				}
-
-				s.stream(hc.Context(), w, c)
-			}}, nil
-		})
+		s.followHappenings)
 
 	schema := s.api.OpenAPI().Components.Schemas.Schema(reflect.TypeFor[wire.Happening](), true, "Happening")
 	s.api.OpenAPI().Paths["/api/v1/happenings"].Get.Responses["200"].Content = map[string]*huma.MediaType{
@@ -203,4 +186,25 @@ func (s *Server) happen(ctx context.Context, h store.Happening) {
 		s.Log.Warn("open pages are not told", "what", h.Kind, "error", err)
 	}
 	s.notifier.wake(happenings)
+}
+
+// followHappenings serves: What happens, as server-sent events: each holds a Happening; the first says that
+// the stream has begun.
+func (s *Server) followHappenings(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
+	c, err := s.feed.join()
+	if err != nil {
+		return nil, err
+	}
+
+	return &huma.StreamResponse{Body: func(hc huma.Context) {
+		defer s.feed.leave(c)
+		hc.SetHeader("Content-Type", "text/event-stream")
+		hc.SetHeader("Cache-Control", "no-store")
+		w, ok := hc.BodyWriter().(http.ResponseWriter)
+		if !ok {
+			return
+		}
+
+		s.stream(hc.Context(), w, c)
+	}}, nil
 }

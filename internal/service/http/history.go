@@ -19,18 +19,7 @@ import (
 
 func (s *Server) historyRoutes() {
 	add(s, op{"GET", "/history", "list-history", "List the audit log, newest first", wire.Viewer, 200},
-		func(ctx context.Context, in *historyAsk) (*body[wire.Page[wire.History]], error) {
-			list, err := s.history(ctx, in)
-			if err != nil {
-				return nil, err
-			}
-
-			p, err := counted(ctx, in.After != "", page(list, in.Limit, func(h wire.History) string { return h.ID }),
-				func(ctx context.Context) (int64, error) {
-					return s.Store.CountHistory(ctx, in.query())
-				})
-			return &body[wire.Page[wire.History]]{p}, err
-		})
+		s.listHistory)
 
 	add(s, op{"GET", "/history/file", "write-history", "The audit log as CSV, newest first", wire.Viewer, 200},
 		s.writeHistory)
@@ -39,31 +28,7 @@ func (s *Server) historyRoutes() {
 			"GET", "/history/check", "check-history",
 			"Verify that nothing of the history was changed, taken out or put in", wire.Viewer, 200,
 		},
-		func(ctx context.Context, _ *struct{}) (*body[wire.HistoryCheck], error) {
-			ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
-			defer cancel()
-
-			var w chain.Walker
-			h, strays, err := s.Store.Chain(ctx, 0, w.Next)
-			if err != nil && !errors.Is(err, chain.ErrBroken) {
-				return nil, err
-			}
-
-			if err == nil {
-				err = w.End(h, s.OrderKey())
-			}
-
-			out := wire.HistoryCheck{Lines: w.Seq, Head: h.Hash.String(), Key: s.OrderKey()}
-			switch {
-			case err != nil:
-				out.Fault = err.Error()
-			case strays != 0:
-				out.Fault = fmt.Sprintf(
-					"%d lines were put among those from before the history was chained, or taken away there", strays)
-			}
-
-			return &body[wire.HistoryCheck]{out}, nil
-		})
+		s.checkHistory)
 
 	add(s,
 		op{
@@ -71,21 +36,7 @@ func (s *Server) historyRoutes() {
 			"The whole history as lines of JSON that can be verified elsewhere; the last is its signed head",
 			wire.Viewer, 200,
 		},
-		func(context.Context, *struct{}) (*huma.StreamResponse, error) {
-			return &huma.StreamResponse{Body: func(ctx huma.Context) {
-				ctx.SetHeader("Content-Type", "application/x-ndjson")
-				enc := json.NewEncoder(ctx.BodyWriter())
-				h, _, err := s.Store.Chain(ctx.Context(), 0, func(l chain.Line) error { return enc.Encode(l) })
-				if err == nil {
-					err = enc.Encode(chain.End{Head: h, Key: s.OrderKey()})
-				}
-
-				if err != nil {
-					s.Log.Error("history was not written to its end", "error", err)
-					panic(http.ErrAbortHandler) // so that nobody takes what there is for all
-				}
-			}}, nil
-		})
+		s.exportHistory)
 }
 
 // historyAsk says which lines of history are wanted.
@@ -145,6 +96,64 @@ func (s *Server) writeHistory(_ context.Context, in *historyAsk) (*huma.StreamRe
 			if len(list) < in.Limit || w.Error() != nil {
 				return
 			}
+		}
+	}}, nil
+}
+
+// listHistory serves: List the audit log, newest first.
+func (s *Server) listHistory(ctx context.Context, in *historyAsk) (*body[wire.Page[wire.History]], error) {
+	list, err := s.history(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+
+	p, err := counted(ctx, in.After != "", page(list, in.Limit, func(h wire.History) string { return h.ID }),
+		func(ctx context.Context) (int64, error) {
+			return s.Store.CountHistory(ctx, in.query())
+		})
+	return &body[wire.Page[wire.History]]{p}, err
+}
+
+// checkHistory serves: Verify that nothing of the history was changed, taken out or put in.
+func (s *Server) checkHistory(ctx context.Context, _ *struct{}) (*body[wire.HistoryCheck], error) {
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
+	defer cancel()
+
+	var w chain.Walker
+	h, strays, err := s.Store.Chain(ctx, 0, w.Next)
+	if err != nil && !errors.Is(err, chain.ErrBroken) {
+		return nil, err
+	}
+
+	if err == nil {
+		err = w.End(h, s.OrderKey())
+	}
+
+	out := wire.HistoryCheck{Lines: w.Seq, Head: h.Hash.String(), Key: s.OrderKey()}
+	switch {
+	case err != nil:
+		out.Fault = err.Error()
+	case strays != 0:
+		out.Fault = fmt.Sprintf(
+			"%d lines were put among those from before the history was chained, or taken away there", strays)
+	}
+
+	return &body[wire.HistoryCheck]{out}, nil
+}
+
+// exportHistory serves: The whole history as lines of JSON that can be verified elsewhere; the last is its signed head.
+func (s *Server) exportHistory(context.Context, *struct{}) (*huma.StreamResponse, error) {
+	return &huma.StreamResponse{Body: func(ctx huma.Context) {
+		ctx.SetHeader("Content-Type", "application/x-ndjson")
+		enc := json.NewEncoder(ctx.BodyWriter())
+		h, _, err := s.Store.Chain(ctx.Context(), 0, func(l chain.Line) error { return enc.Encode(l) })
+		if err == nil {
+			err = enc.Encode(chain.End{Head: h, Key: s.OrderKey()})
+		}
+
+		if err != nil {
+			s.Log.Error("history was not written to its end", "error", err)
+			panic(http.ErrAbortHandler) // so that nobody takes what there is for all
 		}
 	}}, nil
 }

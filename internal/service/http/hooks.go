@@ -48,75 +48,17 @@ func placeOf(address string) string {
 
 func (s *Server) hookRoutes() {
 	add(s, op{"GET", "/hooks", "list-hooks", "List where programs are told of what happens", wire.Operator, 200},
-		func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Hook]], error) {
-			list, err := s.Store.Hooks(ctx)
-			out := wire.Page[wire.Hook]{Items: []wire.Hook{}}
-			for _, h := range list {
-				x := wireHook(h)
-				if !caller(ctx).Roles().Everywhere(wire.Admin) {
-					x.URL = placeOf(x.URL)
-				}
-				out.Items = append(out.Items, x)
-			}
-
-			return &body[wire.Page[wire.Hook]]{whole(out)}, err
-		})
+		s.listHooks)
 
 	add(s,
 		op{"POST", "/hooks", "add-hook", "Have a program told of what happens, by signed CloudEvents", wire.Admin, 201},
-		func(ctx context.Context, in *body[wire.NewHook]) (*body[wire.MadeHook], error) {
-			if err := desk.CheckHook(in.Body); err != nil {
-				return nil, err
-			}
-			if s.Mail == nil && strings.HasPrefix(in.Body.URL, "mailto:") {
-				return nil, huma.Error422UnprocessableEntity(
-					"this service has no mail server: see --mail-server of idletally serve")
-			}
-
-			h, err := s.Store.AddHook(ctx, store.Hook{
-				Application: in.Body.Application,
-				URL:         in.Body.URL,
-				KindList:    kept(in.Body.Kinds),
-				Severity:    cmp.Or(in.Body.Severity, string(baseline.Minor)),
-				Every:       in.Body.Every,
-				Effect:      in.Body.Effect,
-				Author:      caller(ctx).Name,
-			})
-
-			if err != nil {
-				return nil, err
-			}
-
-			s.audit(ctx, "hook added", h.ID, placeOf(h.URL))
-			return &body[wire.MadeHook]{
-				wire.MadeHook{Hook: wireHook(h), Secret: hex.EncodeToString(s.desk.HookSecret(h.ID))},
-			}, nil
-		})
+		s.addHook)
 
 	add(s, op{"POST", "/hooks/{id}/try", "try-hook", "Have a notice sent that says nothing", wire.Admin, 202},
-		func(ctx context.Context, in *byID) (*body[wire.Hook], error) {
-			h, err := s.Store.Hook(ctx, in.ID)
-			if err != nil {
-				return nil, err
-			}
-			return &body[wire.Hook]{wireHook(h)}, s.desk.Tell(ctx, h, "trial", h.ID, map[string]string{
-				"by": caller(ctx).Name,
-			})
-		})
+		s.tryHook)
 
 	add(s, op{"DELETE", "/hooks/{id}", "remove-hook", "Delete a hook, and what it was to be told", wire.Admin, 204},
-		func(ctx context.Context, in *byID) (*struct{}, error) {
-			h, err := s.Store.Hook(ctx, in.ID)
-			if err != nil {
-				return nil, err
-			}
-			if err := s.Store.RemoveHook(ctx, in.ID); err != nil {
-				return nil, err
-			}
-
-			s.audit(ctx, "hook removed", h.ID, placeOf(h.URL))
-			return nil, nil
-		})
+		s.removeHook)
 }
 
 // tellPlan queues notices about a plan's review or run. Failures are only logged.
@@ -128,4 +70,74 @@ func (s *Server) tellPlan(ctx context.Context, kind, plan, state string) {
 	if err != nil {
 		s.Log.Error("notices of a plan", "plan", plan, "error", err)
 	}
+}
+
+// listHooks serves: List where programs are told of what happens.
+func (s *Server) listHooks(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Hook]], error) {
+	list, err := s.Store.Hooks(ctx)
+	out := wire.Page[wire.Hook]{Items: []wire.Hook{}}
+	for _, h := range list {
+		x := wireHook(h)
+		if !caller(ctx).Roles().Everywhere(wire.Admin) {
+			x.URL = placeOf(x.URL)
+		}
+		out.Items = append(out.Items, x)
+	}
+
+	return &body[wire.Page[wire.Hook]]{whole(out)}, err
+}
+
+// addHook serves: Have a program told of what happens, by signed CloudEvents.
+func (s *Server) addHook(ctx context.Context, in *body[wire.NewHook]) (*body[wire.MadeHook], error) {
+	if err := desk.CheckHook(in.Body); err != nil {
+		return nil, err
+	}
+	if s.Mail == nil && strings.HasPrefix(in.Body.URL, "mailto:") {
+		return nil, huma.Error422UnprocessableEntity(
+			"this service has no mail server: see --mail-server of idletally serve")
+	}
+
+	h, err := s.Store.AddHook(ctx, store.Hook{
+		Application: in.Body.Application,
+		URL:         in.Body.URL,
+		KindList:    kept(in.Body.Kinds),
+		Severity:    cmp.Or(in.Body.Severity, string(baseline.Minor)),
+		Every:       in.Body.Every,
+		Effect:      in.Body.Effect,
+		Author:      caller(ctx).Name,
+	})
+
+	if err != nil {
+		return nil, err
+	}
+
+	s.audit(ctx, "hook added", h.ID, placeOf(h.URL))
+	return &body[wire.MadeHook]{
+		wire.MadeHook{Hook: wireHook(h), Secret: hex.EncodeToString(s.desk.HookSecret(h.ID))},
+	}, nil
+}
+
+// tryHook serves: Have a notice sent that says nothing.
+func (s *Server) tryHook(ctx context.Context, in *byID) (*body[wire.Hook], error) {
+	h, err := s.Store.Hook(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	return &body[wire.Hook]{wireHook(h)}, s.desk.Tell(ctx, h, "trial", h.ID, map[string]string{
+		"by": caller(ctx).Name,
+	})
+}
+
+// removeHook serves: Delete a hook, and what it was to be told.
+func (s *Server) removeHook(ctx context.Context, in *byID) (*struct{}, error) {
+	h, err := s.Store.Hook(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Store.RemoveHook(ctx, in.ID); err != nil {
+		return nil, err
+	}
+
+	s.audit(ctx, "hook removed", h.ID, placeOf(h.URL))
+	return nil, nil
 }

@@ -44,57 +44,17 @@ func wireHost(h store.Host) wire.Host {
 }
 
 func (s *Server) hostRoutes() {
-	type list struct {
-		After   string `query:"after" maxLength:"64"`
-		Limit   int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
-		Tag     string `query:"tag" maxLength:"64" doc:"Only hosts with this tag"`
-		Version string `query:"version" maxLength:"64" doc:"Only hosts whose agents are of this version"`
-		State   string `query:"state" enum:"invited,carried,calling,silent" doc:"Only hosts without an agent yet, those that nothing leads to, those that call, or those not heard of for ten minutes"`
-	}
-
 	add(s, op{"GET", "/hosts", "list-hosts", "List hosts", wire.Viewer, 200},
-		func(ctx context.Context, in *list) (*body[wire.Page[wire.Host]], error) {
-			of := store.HostFilter{Tag: in.Tag, Version: in.Version, State: in.State, Silent: time.Now().Add(-unseenAt)}
-			rows, err := s.Store.HostsOf(ctx, of, in.After, in.Limit)
-			out := make([]wire.Host, len(rows))
-			for i, h := range rows {
-				out[i] = wireHost(h)
-			}
-
-			if err != nil {
-				return nil, err
-			}
-
-			p, err := counted(ctx, in.After != "", page(out, in.Limit, func(h wire.Host) string { return h.Name }),
-				func(ctx context.Context) (int64, error) {
-					return s.Store.CountHosts(ctx, of)
-				})
-			return &body[wire.Page[wire.Host]]{p}, err
-		})
+		s.listHosts)
 
 	add(s, op{"GET", "/hosts/{name}", "get-host", "Show a host", wire.Viewer, 200},
-		func(ctx context.Context, in *byName) (*body[wire.Host], error) {
-			h, err := s.Store.Host(ctx, in.Name)
-			return &body[wire.Host]{wireHost(h)}, err
-		})
+		s.getHost)
 	add(s,
 		op{
 			"POST", "/hosts", "invite-host", "Add a host, or change its tags, and make a one-time enrolment code",
 			wire.Operator, 201,
 		},
-		func(ctx context.Context, in *body[wire.NewHost]) (*body[wire.Invitation], error) {
-			if err := tagList(in.Body.Tags); err != nil {
-				return nil, err
-			}
-			code, expires := auth.Code(4), time.Now().Add(time.Hour).UTC().Truncate(time.Second)
-			if err := s.Store.Invite(ctx, in.Body.Name, in.Body.Tags, auth.HashToken(code), expires); err != nil {
-				return nil, err
-			}
-
-			s.notifier.wake(watchesOf(in.Body.Name)) // its tags may be others
-			s.audit(ctx, "host invited", in.Body.Name, "")
-			return &body[wire.Invitation]{wire.Invitation{Host: in.Body.Name, Code: code, Expires: expires}}, nil
-		})
+		s.inviteHost)
 }
 
 // notifier wakes calls that wait: those of a host's agent when there is work or a question for it, and
@@ -146,4 +106,54 @@ func (h *notifier) wake(key string) {
 		close(c)
 		delete(h.waiting, key)
 	}
+}
+
+// listHostsRequest is what listHosts takes.
+type listHostsRequest struct {
+	After   string `query:"after" maxLength:"64"`
+	Limit   int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+	Tag     string `query:"tag" maxLength:"64" doc:"Only hosts with this tag"`
+	Version string `query:"version" maxLength:"64" doc:"Only hosts whose agents are of this version"`
+	State   string `query:"state" enum:"invited,carried,calling,silent" doc:"Only hosts without an agent yet, those that nothing leads to, those that call, or those not heard of for ten minutes"`
+}
+
+// listHosts serves: List hosts.
+func (s *Server) listHosts(ctx context.Context, in *listHostsRequest) (*body[wire.Page[wire.Host]], error) {
+	of := store.HostFilter{Tag: in.Tag, Version: in.Version, State: in.State, Silent: time.Now().Add(-unseenAt)}
+	rows, err := s.Store.HostsOf(ctx, of, in.After, in.Limit)
+	out := make([]wire.Host, len(rows))
+	for i, h := range rows {
+		out[i] = wireHost(h)
+	}
+
+	if err != nil {
+		return nil, err
+	}
+
+	p, err := counted(ctx, in.After != "", page(out, in.Limit, func(h wire.Host) string { return h.Name }),
+		func(ctx context.Context) (int64, error) {
+			return s.Store.CountHosts(ctx, of)
+		})
+	return &body[wire.Page[wire.Host]]{p}, err
+}
+
+// getHost serves: Show a host.
+func (s *Server) getHost(ctx context.Context, in *byName) (*body[wire.Host], error) {
+	h, err := s.Store.Host(ctx, in.Name)
+	return &body[wire.Host]{wireHost(h)}, err
+}
+
+// inviteHost serves: Add a host, or change its tags, and make a one-time enrolment code.
+func (s *Server) inviteHost(ctx context.Context, in *body[wire.NewHost]) (*body[wire.Invitation], error) {
+	if err := tagList(in.Body.Tags); err != nil {
+		return nil, err
+	}
+	code, expires := auth.Code(4), time.Now().Add(time.Hour).UTC().Truncate(time.Second)
+	if err := s.Store.Invite(ctx, in.Body.Name, in.Body.Tags, auth.HashToken(code), expires); err != nil {
+		return nil, err
+	}
+
+	s.notifier.wake(watchesOf(in.Body.Name)) // its tags may be others
+	s.audit(ctx, "host invited", in.Body.Name, "")
+	return &body[wire.Invitation]{wire.Invitation{Host: in.Body.Name, Code: code, Expires: expires}}, nil
 }

@@ -27,38 +27,7 @@ func (s *Server) keyRoutes() {
 			"The authorities and the key that the service's hosts are to know it by, and which hosts do not yet",
 			wire.Viewer, 200,
 		},
-		func(ctx context.Context, _ *struct{}) (*body[wire.ServiceKeys], error) {
-			out := wire.ServiceKeys{OrderKey: s.OrderKey(), Replaced: []wire.ReplacedKey{}, Behind: []wire.HostBehind{}}
-			for _, i := range s.Authority.Issuers() {
-				out.Authorities = append(out.Authorities, wire.ServiceAuthority{
-					Fingerprint: i.Fingerprint,
-					From:        i.From,
-					Until:       i.Until,
-				})
-			}
-
-			for _, step := range s.Authority.Succession {
-				out.Replaced = append(out.Replaced, wire.ReplacedKey{Key: step.From, At: step.At})
-			}
-
-			newest, key := out.Authorities[0].Fingerprint, hex.EncodeToString(s.OrderKey())
-			hosts, err := s.Store.HostsBehind(ctx, newest, key, maxBehind+1)
-			if err != nil {
-				return nil, err
-			}
-
-			out.More = len(hosts) > maxBehind
-			if out.More {
-				hosts = hosts[:maxBehind]
-			}
-
-			for _, h := range hosts {
-				out.Behind = append(out.Behind, wire.HostBehind{Host: h.Name, Carried: h.Carried, LastSeen: h.LastSeen,
-					Authority: h.Authority != newest, OrderKey: h.OrderKey != key})
-			}
-
-			return &body[wire.ServiceKeys]{out}, nil
-		})
+		s.showKeys)
 }
 
 // giveKeys tells an agent by which keys it is to know the service, and notes by which it does.
@@ -142,4 +111,38 @@ func (s *Server) succeed(ctx context.Context) error {
 	return s.Store.Audit(ctx, store.By{Who: "the service"}, "order key replaced", "keys",
 		fmt.Sprintf("%x signs from now on, as %x said at %s", []byte(last.To), []byte(last.From),
 			last.At.Format("2006-01-02 15:04:05Z")))
+}
+
+// showKeys serves: The authorities and the key that the service's hosts are to know it by, and which hosts do not yet.
+func (s *Server) showKeys(ctx context.Context, _ *struct{}) (*body[wire.ServiceKeys], error) {
+	out := wire.ServiceKeys{OrderKey: s.OrderKey(), Replaced: []wire.ReplacedKey{}, Behind: []wire.HostBehind{}}
+	for _, i := range s.Authority.Issuers() {
+		out.Authorities = append(out.Authorities, wire.ServiceAuthority{
+			Fingerprint: i.Fingerprint,
+			From:        i.From,
+			Until:       i.Until,
+		})
+	}
+
+	for _, step := range s.Authority.Succession {
+		out.Replaced = append(out.Replaced, wire.ReplacedKey{Key: step.From, At: step.At})
+	}
+
+	newest, key := out.Authorities[0].Fingerprint, hex.EncodeToString(s.OrderKey())
+	hosts, err := s.Store.HostsBehind(ctx, newest, key, maxBehind+1)
+	if err != nil {
+		return nil, err
+	}
+
+	out.More = len(hosts) > maxBehind
+	if out.More {
+		hosts = hosts[:maxBehind]
+	}
+
+	for _, h := range hosts {
+		out.Behind = append(out.Behind, wire.HostBehind{Host: h.Name, Carried: h.Carried, LastSeen: h.LastSeen,
+			Authority: h.Authority != newest, OrderKey: h.OrderKey != key})
+	}
+
+	return &body[wire.ServiceKeys]{out}, nil
 }

@@ -199,46 +199,14 @@ func (s *Server) lookingRoutes() {
 			"GET", "/path", "show-path",
 			"Show one path, on a host now or in a snapshot, with all that decides access to it", wire.Viewer, 200,
 		},
-		func(ctx context.Context, in *Where) (*body[wire.Sight], error) {
-			sc, raw, err := s.one(ctx, *in)
-			if err != nil {
-				return nil, err
-			}
+		s.showPath)
 
-			out, err := inquiry.Sight(ctx, sc, raw)
-			if err == nil && in.Snapshot != "" {
-				out.Findings, err = s.findingsAt(ctx, in.Snapshot, raw)
-			}
-
-			return &body[wire.Sight]{out}, err
-		})
-
-	type fresh struct {
-		Where
-		Account string `query:"account" required:"true" minLength:"1" maxLength:"256" doc:"Who makes them"`
-		Umask   string `query:"umask" default:"0022" maxLength:"6"`
-	}
 	add(s,
 		op{
 			"GET", "/paths/new", "preview-new", "What an account's new files and folders get in a folder", wire.Viewer,
 			200,
 		},
-		func(ctx context.Context, in *fresh) (*body[wire.Fresh], error) {
-			sc, raw, err := s.one(ctx, in.Where)
-			if err != nil {
-				return nil, err
-			}
-
-			out, err := inquiry.NewIn(ctx, sc, raw, in.Account, in.Umask)
-			return &body[wire.Fresh]{out}, refuse(err)
-		})
-
-	type list struct {
-		Where
-		Account string `query:"account" maxLength:"256" doc:"Say what this account can do with each entry"`
-		After   string `query:"after" maxLength:"2048" doc:"Name to go on after"`
-		Limit   int    `query:"limit" default:"500" minimum:"1" maximum:"5000"`
-	}
+		s.previewNew)
 
 	add(s,
 		op{
@@ -246,254 +214,330 @@ func (s *Server) lookingRoutes() {
 			"List a folder, on a host now or in a snapshot; without a path the roots of the snapshot", wire.Viewer,
 			200,
 		},
-		func(ctx context.Context, in *list) (*body[wire.Listing], error) {
-			sc, raw, err := s.source(ctx, in.Where)
-			if err != nil {
-				return nil, err
-			}
-			after, err := unescaped("after", in.After)
-			if err != nil {
-				return nil, err
-			}
-
-			out, err := inquiry.List(ctx, sc, raw, in.Account, after, in.Limit)
-			if err == nil && in.Snapshot != "" {
-				err = s.mark(ctx, &out, in.Snapshot, raw)
-			}
-
-			return &body[wire.Listing]{out}, refuse(err)
-		})
-
-	type decide struct {
-		Where
-		Supposing
-		Account   string `query:"account" required:"true" minLength:"1" maxLength:"256" doc:"Name or number on the host, or everyone"`
-		Operation string `query:"operation" maxLength:"16" doc:"One operation; all that make sense without it"`
-	}
+		s.listPaths)
 
 	add(s, op{"GET", "/access", "decide-access", "What an account can do with a path, and why", wire.Viewer, 200},
-		func(ctx context.Context, in *decide) (*body[wire.Judgement], error) {
-			sc, raw, err := s.one(ctx, in.Where)
-			if err != nil {
-				return nil, err
-			}
+		s.decideAccess)
 
-			var ops []access.Operation
-			if in.Operation != "" {
-				one, err := operation(in.Operation)
-				if err != nil {
-					return nil, err
-				}
-				ops = append(ops, one)
-			}
-
-			sup, err := s.suppose(ctx, in.Supposing, sc)
-			if err != nil {
-				return nil, err
-			}
-
-			out, err := inquiry.Decide(ctx, sc, in.Account, raw, ops, sup)
-			return &body[wire.Judgement]{out}, refuse(err)
-		})
-
-	type everybody struct {
-		Where
-		Supposing
-		Operation string `query:"operation" required:"true" maxLength:"16"`
-	}
 	add(s, op{"GET", "/access/holders", "list-holders", "Who can do something with a path, and why", wire.Viewer, 200},
-		func(ctx context.Context, in *everybody) (*body[wire.Holders], error) {
-			sc, raw, err := s.one(ctx, in.Where)
-			if err != nil {
-				return nil, err
-			}
-			o, err := operation(in.Operation)
-			if err != nil {
-				return nil, err
-			}
-			sup, err := s.suppose(ctx, in.Supposing, sc)
-			if err != nil {
-				return nil, err
-			}
+		s.listHolders)
 
-			out, err := inquiry.Everybody(ctx, sc, raw, o, sup)
-			return &body[wire.Holders]{out}, refuse(err)
-		})
-
-	type matrix struct {
-		Where
-		Supposing
-		Most int `query:"most" default:"40" minimum:"1" maximum:"500"`
-	}
 	add(s,
 		op{"GET", "/access/matrix", "get-matrix", "What the accounts that matter can do with a path", wire.Viewer, 200},
-		func(ctx context.Context, in *matrix) (*body[wire.Matrix], error) {
-			sc, raw, err := s.one(ctx, in.Where)
-			if err != nil {
-				return nil, err
-			}
-			sup, err := s.suppose(ctx, in.Supposing, sc)
-			if err != nil {
-				return nil, err
-			}
-
-			out, err := inquiry.Matrix(ctx, sc, raw, in.Most, sup)
-			return &body[wire.Matrix]{out}, refuse(err)
-		})
-
-	type below struct {
-		Where
-		Supposing
-		Account   string `query:"account" required:"true" minLength:"1" maxLength:"256"`
-		Operation string `query:"operation" required:"true" maxLength:"16"`
-		Behind    bool   `query:"behind" doc:"Also what lies behind folders that do not let through, as if they did"`
-		Weigh     bool   `query:"weigh" doc:"Say of each entry of the folder how much of what is in it is held"`
-		After     string `query:"after" maxLength:"131072" doc:"Path to go on after"`
-		Limit     int    `query:"limit" default:"500" minimum:"0" maximum:"5000"`
-	}
+		s.getMatrix)
 
 	add(s,
 		op{
 			"GET", "/access/below", "list-below", "What an account can do with everything below a folder", wire.Viewer,
 			200,
 		},
-		func(ctx context.Context, in *below) (*body[wire.Below], error) {
-			ctx, cancel := context.WithTimeout(ctx, waitForWalk+5*time.Second)
-			defer cancel()
-
-			sc, raw, err := s.source(ctx, in.Where)
-			if err != nil {
-				return nil, err
-			}
-			o, err := operation(in.Operation)
-			if err != nil {
-				return nil, err
-			}
-			after, err := unescaped("after", in.After)
-			if err != nil {
-				return nil, err
-			}
-			sup, err := s.suppose(ctx, in.Supposing, sc)
-			if err != nil {
-				return nil, err
-			}
-
-			out, err := inquiry.BelowOf(ctx, sc, inquiry.BelowAsk{
-				Path:      raw,
-				Account:   in.Account,
-				Operation: o,
-				Suppose:   sup,
-				Behind:    in.Behind,
-				Weigh:     in.Weigh,
-				After:     after,
-				Limit:     in.Limit,
-			})
-
-			return &body[wire.Below]{out}, refuse(err)
-		})
+		s.listBelow)
 
 	add(s,
 		op{
 			"POST", "/access/probe", "probe-access",
 			"Have a host try as an account, and set its answers beside the computed ones", wire.Operator, 200,
 		},
-		func(ctx context.Context, in *body[wire.ProbeAsk]) (*body[wire.Probe], error) {
-			sc, err := s.live(ctx, in.Body.Host)
-			if err != nil {
-				return nil, err
-			}
-			raw, err := unescaped("path", in.Body.Path)
-			if err != nil {
-				return nil, err
-			}
+		s.probeAccess)
 
-			s.audit(ctx, "access probed", in.Body.Host, in.Body.Account+" at "+in.Body.Path)
-			r, err := sc.ask(ctx,
-				wire.Question{Kind: wire.AskProbe, Path: pathname.Path(raw), Account: in.Body.Account}, waitForAnswer)
-			if err != nil {
-				return nil, err
-			}
-
-			out, err := inquiry.Compare(sc.Origin(), *r.Found, in.Body.Account, r.Tries)
-			if err == nil && out.Differ {
-				s.Log.Error("computed access differs from the host's own answer: an error of this program", "host",
-					in.Body.Host, "repeat", out.Repeat)
-			}
-
-			return &body[wire.Probe]{out}, refuse(err)
-		})
-
-	type account struct {
-		Host     string `query:"host" maxLength:"64"`
-		Snapshot string `query:"snapshot" maxLength:"16"`
-		Name     string `path:"name" maxLength:"256"`
-	}
 	add(s,
 		op{
 			"GET", "/accounts/{name}", "show-account", "Who an account is on a host, and which groups it belongs to",
 			wire.Viewer, 200,
 		},
-		func(ctx context.Context, in *account) (*body[wire.Account], error) {
-			sc, _, err := s.source(ctx, Where{Host: in.Host, Snapshot: in.Snapshot})
-			if err != nil {
-				return nil, err
-			}
+		s.showAccount)
 
-			var d *perm.Directory
-			if st, ok := sc.(*stored); ok {
-				d = st.dir
-			} else {
-				f, err := sc.Path(ctx, "/", in.Name)
-				if err != nil {
-					return nil, err
-				}
-				d = f.Directory
-			}
-
-			out, err := inquiry.AccountOf(d, in.Name)
-			return &body[wire.Account]{out}, refuse(err)
-		})
-
-	type accounts struct {
-		Host     string `query:"host" maxLength:"64" doc:"As this host told last"`
-		Snapshot string `query:"snapshot" maxLength:"16"`
-	}
-	type names struct {
-		Accounts []string `json:"accounts"`
-		Groups   []string `json:"groups"`
-	}
 	add(s,
 		op{
 			"GET", "/accounts", "list-accounts",
 			"The accounts and groups that a host told of last, or with a snapshot", wire.Viewer, 200,
 		},
-		func(ctx context.Context, in *accounts) (*body[names], error) {
-			var d *perm.Directory
-			if in.Snapshot != "" {
-				st, err := s.stored(ctx, in.Snapshot)
-				if err != nil {
-					return nil, err
-				}
-				d = st.dir
-			} else {
-				var err error
-				if d, _, err = s.Store.HostDirectory(ctx, in.Host); err != nil {
-					return nil, err
-				}
-			}
-
-			out := names{Accounts: []string{}, Groups: []string{}}
-			if d != nil {
-				for _, a := range d.Accounts[:min(len(d.Accounts), maxNames)] {
-					out.Accounts = append(out.Accounts, a.Name)
-				}
-				for _, g := range d.Groups[:min(len(d.Groups), maxNames)] {
-					out.Groups = append(out.Groups, g.Name)
-				}
-			}
-
-			return &body[names]{out}, nil
-		})
+		s.listAccounts)
 }
 
 const maxNames = 20_000
+
+type names struct {
+	Accounts []string `json:"accounts"`
+	Groups   []string `json:"groups"`
+}
+
+// showPath serves: Show one path, on a host now or in a snapshot, with all that decides access to it.
+func (s *Server) showPath(ctx context.Context, in *Where) (*body[wire.Sight], error) {
+	sc, raw, err := s.one(ctx, *in)
+	if err != nil {
+		return nil, err
+	}
+
+	out, err := inquiry.Sight(ctx, sc, raw)
+	if err == nil && in.Snapshot != "" {
+		out.Findings, err = s.findingsAt(ctx, in.Snapshot, raw)
+	}
+
+	return &body[wire.Sight]{out}, err
+}
+
+// previewNewRequest is what previewNew takes.
+type previewNewRequest struct {
+	Where
+	Account string `query:"account" required:"true" minLength:"1" maxLength:"256" doc:"Who makes them"`
+	Umask   string `query:"umask" default:"0022" maxLength:"6"`
+}
+
+// previewNew serves: What an account's new files and folders get in a folder.
+func (s *Server) previewNew(ctx context.Context, in *previewNewRequest) (*body[wire.Fresh], error) {
+	sc, raw, err := s.one(ctx, in.Where)
+	if err != nil {
+		return nil, err
+	}
+
+	out, err := inquiry.NewIn(ctx, sc, raw, in.Account, in.Umask)
+	return &body[wire.Fresh]{out}, refuse(err)
+}
+
+// listPathsRequest is what listPaths takes.
+type listPathsRequest struct {
+	Where
+	Account string `query:"account" maxLength:"256" doc:"Say what this account can do with each entry"`
+	After   string `query:"after" maxLength:"2048" doc:"Name to go on after"`
+	Limit   int    `query:"limit" default:"500" minimum:"1" maximum:"5000"`
+}
+
+// listPaths serves: List a folder, on a host now or in a snapshot; without a path the roots of the snapshot.
+func (s *Server) listPaths(ctx context.Context, in *listPathsRequest) (*body[wire.Listing], error) {
+	sc, raw, err := s.source(ctx, in.Where)
+	if err != nil {
+		return nil, err
+	}
+	after, err := unescaped("after", in.After)
+	if err != nil {
+		return nil, err
+	}
+
+	out, err := inquiry.List(ctx, sc, raw, in.Account, after, in.Limit)
+	if err == nil && in.Snapshot != "" {
+		err = s.mark(ctx, &out, in.Snapshot, raw)
+	}
+
+	return &body[wire.Listing]{out}, refuse(err)
+}
+
+// decideAccessRequest is what decideAccess takes.
+type decideAccessRequest struct {
+	Where
+	Supposing
+	Account   string `query:"account" required:"true" minLength:"1" maxLength:"256" doc:"Name or number on the host, or everyone"`
+	Operation string `query:"operation" maxLength:"16" doc:"One operation; all that make sense without it"`
+}
+
+// decideAccess serves: What an account can do with a path, and why.
+func (s *Server) decideAccess(ctx context.Context, in *decideAccessRequest) (*body[wire.Judgement], error) {
+	sc, raw, err := s.one(ctx, in.Where)
+	if err != nil {
+		return nil, err
+	}
+
+	var ops []access.Operation
+	if in.Operation != "" {
+		one, err := operation(in.Operation)
+		if err != nil {
+			return nil, err
+		}
+		ops = append(ops, one)
+	}
+
+	sup, err := s.suppose(ctx, in.Supposing, sc)
+	if err != nil {
+		return nil, err
+	}
+
+	out, err := inquiry.Decide(ctx, sc, in.Account, raw, ops, sup)
+	return &body[wire.Judgement]{out}, refuse(err)
+}
+
+// listHoldersRequest is what listHolders takes.
+type listHoldersRequest struct {
+	Where
+	Supposing
+	Operation string `query:"operation" required:"true" maxLength:"16"`
+}
+
+// listHolders serves: Who can do something with a path, and why.
+func (s *Server) listHolders(ctx context.Context, in *listHoldersRequest) (*body[wire.Holders], error) {
+	sc, raw, err := s.one(ctx, in.Where)
+	if err != nil {
+		return nil, err
+	}
+	o, err := operation(in.Operation)
+	if err != nil {
+		return nil, err
+	}
+	sup, err := s.suppose(ctx, in.Supposing, sc)
+	if err != nil {
+		return nil, err
+	}
+
+	out, err := inquiry.Everybody(ctx, sc, raw, o, sup)
+	return &body[wire.Holders]{out}, refuse(err)
+}
+
+// getMatrixRequest is what getMatrix takes.
+type getMatrixRequest struct {
+	Where
+	Supposing
+	Most int `query:"most" default:"40" minimum:"1" maximum:"500"`
+}
+
+// getMatrix serves: What the accounts that matter can do with a path.
+func (s *Server) getMatrix(ctx context.Context, in *getMatrixRequest) (*body[wire.Matrix], error) {
+	sc, raw, err := s.one(ctx, in.Where)
+	if err != nil {
+		return nil, err
+	}
+	sup, err := s.suppose(ctx, in.Supposing, sc)
+	if err != nil {
+		return nil, err
+	}
+
+	out, err := inquiry.Matrix(ctx, sc, raw, in.Most, sup)
+	return &body[wire.Matrix]{out}, refuse(err)
+}
+
+// listBelowRequest is what listBelow takes.
+type listBelowRequest struct {
+	Where
+	Supposing
+	Account   string `query:"account" required:"true" minLength:"1" maxLength:"256"`
+	Operation string `query:"operation" required:"true" maxLength:"16"`
+	Behind    bool   `query:"behind" doc:"Also what lies behind folders that do not let through, as if they did"`
+	Weigh     bool   `query:"weigh" doc:"Say of each entry of the folder how much of what is in it is held"`
+	After     string `query:"after" maxLength:"131072" doc:"Path to go on after"`
+	Limit     int    `query:"limit" default:"500" minimum:"0" maximum:"5000"`
+}
+
+// listBelow serves: What an account can do with everything below a folder.
+func (s *Server) listBelow(ctx context.Context, in *listBelowRequest) (*body[wire.Below], error) {
+	ctx, cancel := context.WithTimeout(ctx, waitForWalk+5*time.Second)
+	defer cancel()
+
+	sc, raw, err := s.source(ctx, in.Where)
+	if err != nil {
+		return nil, err
+	}
+	o, err := operation(in.Operation)
+	if err != nil {
+		return nil, err
+	}
+	after, err := unescaped("after", in.After)
+	if err != nil {
+		return nil, err
+	}
+	sup, err := s.suppose(ctx, in.Supposing, sc)
+	if err != nil {
+		return nil, err
+	}
+
+	out, err := inquiry.BelowOf(ctx, sc, inquiry.BelowAsk{
+		Path:      raw,
+		Account:   in.Account,
+		Operation: o,
+		Suppose:   sup,
+		Behind:    in.Behind,
+		Weigh:     in.Weigh,
+		After:     after,
+		Limit:     in.Limit,
+	})
+
+	return &body[wire.Below]{out}, refuse(err)
+}
+
+// probeAccess serves: Have a host try as an account, and set its answers beside the computed ones.
+func (s *Server) probeAccess(ctx context.Context, in *body[wire.ProbeAsk]) (*body[wire.Probe], error) {
+	sc, err := s.live(ctx, in.Body.Host)
+	if err != nil {
+		return nil, err
+	}
+	raw, err := unescaped("path", in.Body.Path)
+	if err != nil {
+		return nil, err
+	}
+
+	s.audit(ctx, "access probed", in.Body.Host, in.Body.Account+" at "+in.Body.Path)
+	r, err := sc.ask(ctx,
+		wire.Question{Kind: wire.AskProbe, Path: pathname.Path(raw), Account: in.Body.Account}, waitForAnswer)
+	if err != nil {
+		return nil, err
+	}
+
+	out, err := inquiry.Compare(sc.Origin(), *r.Found, in.Body.Account, r.Tries)
+	if err == nil && out.Differ {
+		s.Log.Error("computed access differs from the host's own answer: an error of this program", "host",
+			in.Body.Host, "repeat", out.Repeat)
+	}
+
+	return &body[wire.Probe]{out}, refuse(err)
+}
+
+// showAccountRequest is what showAccount takes.
+type showAccountRequest struct {
+	Host     string `query:"host" maxLength:"64"`
+	Snapshot string `query:"snapshot" maxLength:"16"`
+	Name     string `path:"name" maxLength:"256"`
+}
+
+// showAccount serves: Who an account is on a host, and which groups it belongs to.
+func (s *Server) showAccount(ctx context.Context, in *showAccountRequest) (*body[wire.Account], error) {
+	sc, _, err := s.source(ctx, Where{Host: in.Host, Snapshot: in.Snapshot})
+	if err != nil {
+		return nil, err
+	}
+
+	var d *perm.Directory
+	if st, ok := sc.(*stored); ok {
+		d = st.dir
+	} else {
+		f, err := sc.Path(ctx, "/", in.Name)
+		if err != nil {
+			return nil, err
+		}
+		d = f.Directory
+	}
+
+	out, err := inquiry.AccountOf(d, in.Name)
+	return &body[wire.Account]{out}, refuse(err)
+}
+
+// listAccountsRequest is what listAccounts takes.
+type listAccountsRequest struct {
+	Host     string `query:"host" maxLength:"64" doc:"As this host told last"`
+	Snapshot string `query:"snapshot" maxLength:"16"`
+}
+
+// listAccounts serves: The accounts and groups that a host told of last, or with a snapshot.
+func (s *Server) listAccounts(ctx context.Context, in *listAccountsRequest) (*body[names], error) {
+	var d *perm.Directory
+	if in.Snapshot != "" {
+		st, err := s.stored(ctx, in.Snapshot)
+		if err != nil {
+			return nil, err
+		}
+		d = st.dir
+	} else {
+		var err error
+		if d, _, err = s.Store.HostDirectory(ctx, in.Host); err != nil {
+			return nil, err
+		}
+	}
+
+	out := names{Accounts: []string{}, Groups: []string{}}
+	if d != nil {
+		for _, a := range d.Accounts[:min(len(d.Accounts), maxNames)] {
+			out.Accounts = append(out.Accounts, a.Name)
+		}
+		for _, g := range d.Groups[:min(len(d.Groups), maxNames)] {
+			out.Groups = append(out.Groups, g.Name)
+		}
+	}
+
+	return &body[names]{out}, nil
+}

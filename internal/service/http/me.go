@@ -78,23 +78,7 @@ func (s *Server) second(ctx context.Context, p store.Person, code string) (bool,
 
 func (s *Server) meRoutes() {
 	add(s, op{"GET", "/me/sessions", "list-sessions", "List where you are signed in", "any", 200},
-		func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.SignedIn]], error) {
-			me := caller(ctx)
-			list, err := s.Store.Sessions(ctx, me.Name)
-			out := wire.Page[wire.SignedIn]{Items: []wire.SignedIn{}}
-
-			for _, x := range list {
-				out.Items = append(out.Items, wire.SignedIn{
-					ID:      x.ID,
-					What:    x.What,
-					Since:   x.Created,
-					Expires: x.Expires,
-					Here:    x.ID == me.session,
-				})
-			}
-
-			return &body[wire.Page[wire.SignedIn]]{whole(out)}, err
-		})
+		s.listSessions)
 
 	end := func(ctx context.Context, person, id, keep string) (*struct{}, error) {
 		n, err := s.Store.EndSessions(ctx, person, id, keep)
@@ -109,11 +93,8 @@ func (s *Server) meRoutes() {
 		return nil, err
 	}
 
-	type byID struct {
-		ID string `path:"id" minLength:"1" maxLength:"16"`
-	}
 	add(s, op{"DELETE", "/me/sessions/{id}", "end-session", "Sign out elsewhere", "any", 204},
-		inPerson(func(ctx context.Context, in *byID) (*struct{}, error) {
+		inPerson(func(ctx context.Context, in *endSessionRequest) (*struct{}, error) {
 			return end(ctx, caller(ctx).Name, in.ID, "")
 		}))
 	add(s, op{"DELETE", "/me/sessions", "end-sessions", "Sign out everywhere but here", "any", 204},
@@ -219,4 +200,27 @@ func (s *Server) meRoutes() {
 
 			return nil, err
 		}))
+}
+
+type endSessionRequest struct {
+	ID string `path:"id" minLength:"1" maxLength:"16"`
+}
+
+// listSessions serves: List where you are signed in.
+func (s *Server) listSessions(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.SignedIn]], error) {
+	me := caller(ctx)
+	list, err := s.Store.Sessions(ctx, me.Name)
+	out := wire.Page[wire.SignedIn]{Items: []wire.SignedIn{}}
+
+	for _, x := range list {
+		out.Items = append(out.Items, wire.SignedIn{
+			ID:      x.ID,
+			What:    x.What,
+			Since:   x.Created,
+			Expires: x.Expires,
+			Here:    x.ID == me.session,
+		})
+	}
+
+	return &body[wire.Page[wire.SignedIn]]{whole(out)}, err
 }

@@ -23,15 +23,9 @@ const (
 )
 
 func (s *Server) overviewRoutes() {
-	type of struct {
-		Host string `query:"host" maxLength:"64" doc:"Of the cells, only those of this host, however many there are"`
-	}
 	add(s,
 		op{"GET", "/overview", "get-overview", "What needs somebody now, and how everything stands", wire.Viewer, 200},
-		func(ctx context.Context, in *of) (*body[wire.Overview], error) {
-			out, err := s.overview(ctx, in.Host, time.Now())
-			return &body[wire.Overview]{out}, err
-		})
+		s.getOverview)
 }
 
 func (s *Server) overview(ctx context.Context, host string, at time.Time) (out wire.Overview, err error) {
@@ -532,4 +526,15 @@ func (s *Server) equalGroups(
 	}
 	slices.SortStableFunc(out, func(a, b wire.EqualGroup) int { return wire.Heavier(weight(&a), weight(&b)) })
 	return out, left, nil
+}
+
+// getOverviewRequest is what getOverview takes.
+type getOverviewRequest struct {
+	Host string `query:"host" maxLength:"64" doc:"Of the cells, only those of this host, however many there are"`
+}
+
+// getOverview serves: What needs somebody now, and how everything stands.
+func (s *Server) getOverview(ctx context.Context, in *getOverviewRequest) (*body[wire.Overview], error) {
+	out, err := s.overview(ctx, in.Host, time.Now())
+	return &body[wire.Overview]{out}, err
 }

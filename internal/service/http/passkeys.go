@@ -135,50 +135,12 @@ const (
 )
 
 func (s *Server) passkeyRoutes() {
-	askOf := func(ctx context.Context, what, name string) (*body[wire.AskedPasskey], error) {
-		p, err := s.holderOf(ctx, name)
-		if err != nil {
-			return nil, err
-		}
-		if len(p.Kept) == 0 {
-			return nil, huma.Error409Conflict("you have no passkey")
-		}
-		options, state, err := s.passkeys.AskOf(p)
-		if err != nil {
-			return nil, err
-		}
-
-		return s.asked(what+" "+name, options, state)
-	}
-
-	type asking struct {
-		Device string `cookie:"__Host-idletally_device" maxLength:"512"`
-		Body   wire.AskPasskey
-	}
 	add(s,
 		op{
 			"POST", "/sign-in/passkey", "ask-passkey",
 			"Begin to sign in by a passkey alone, or, with name and password, by one as a second factor", "", 200,
 		},
-		func(ctx context.Context, in *asking) (*body[wire.AskedPasskey], error) {
-			if s.passkeys == nil {
-				return nil, errNoPasskeys
-			}
-
-			if in.Body.Name != "" {
-				if _, _, err := s.knock(ctx, in.Body.Name, in.Body.Password, in.Device); err != nil {
-					return nil, err
-				}
-				return askOf(ctx, toSignIn, in.Body.Name)
-			}
-
-			options, state, err := s.passkeys.Ask()
-			if err != nil {
-				return nil, err
-			}
-
-			return s.asked(toSignIn, options, state)
-		})
+		s.askPasskey)
 
 	add(s,
 		op{"POST", "/me/passkeys/ask", "ask-own-passkey", "Begin to show again who you are by a passkey", "any", 200},
@@ -186,7 +148,7 @@ func (s *Server) passkeyRoutes() {
 			if s.passkeys == nil {
 				return nil, errNoPasskeys
 			}
-			return askOf(ctx, toConfirm, caller(ctx).Name)
+			return s.askPasskeyOf(ctx, toConfirm, caller(ctx).Name)
 		}))
 
 	add(s, op{"GET", "/me/passkeys", "list-passkeys", "List your passkeys and security keys", "any", 200},
@@ -306,4 +268,48 @@ func (s *Server) spareHash(person, code string) (sum [32]byte) {
 	_, _ = m.Write([]byte(person + "\x00" + code))
 	copy(sum[:], m.Sum(nil))
 	return sum
+}
+
+// askPasskeyOf asks for a passkey of somebody, for what is to be done.
+func (s *Server) askPasskeyOf(ctx context.Context, what, name string) (*body[wire.AskedPasskey], error) {
+	p, err := s.holderOf(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	if len(p.Kept) == 0 {
+		return nil, huma.Error409Conflict("you have no passkey")
+	}
+	options, state, err := s.passkeys.AskOf(p)
+	if err != nil {
+		return nil, err
+	}
+
+	return s.asked(what+" "+name, options, state)
+}
+
+// askPasskeyRequest is what askPasskey takes.
+type askPasskeyRequest struct {
+	Device string `cookie:"__Host-idletally_device" maxLength:"512"`
+	Body   wire.AskPasskey
+}
+
+// askPasskey serves: Begin to sign in by a passkey alone, or, with name and password, by one as a second factor.
+func (s *Server) askPasskey(ctx context.Context, in *askPasskeyRequest) (*body[wire.AskedPasskey], error) {
+	if s.passkeys == nil {
+		return nil, errNoPasskeys
+	}
+
+	if in.Body.Name != "" {
+		if _, _, err := s.knock(ctx, in.Body.Name, in.Body.Password, in.Device); err != nil {
+			return nil, err
+		}
+		return s.askPasskeyOf(ctx, toSignIn, in.Body.Name)
+	}
+
+	options, state, err := s.passkeys.Ask()
+	if err != nil {
+		return nil, err
+	}
+
+	return s.asked(toSignIn, options, state)
 }

@@ -82,111 +82,16 @@ func strict(name, value string, expires time.Time) http.Cookie {
 var personName = regexp.MustCompile(baseline.Name.String())
 
 func (s *Server) peopleRoutes(chi.Router) {
-	type signIn struct {
-		What    string `header:"User-Agent"`
-		Console string `header:"X-Idletally-Console"`
-		Device  string `cookie:"__Host-idletally_device" maxLength:"512"`
-		Body    wire.SignIn
-	}
-
 	add(s, op{"POST", "/sign-in", "sign-in", "Sign in", "", 200},
-		func(ctx context.Context, in *signIn) (_ *signInOut, err error) {
-			if in.Body.Name == "" && in.Body.Password == "" && in.Body.Passkey != nil {
-				return s.signInByPasskey(ctx, in.What, in.Console != "", *in.Body.Passkey)
-			}
+		s.signIn)
 
-			name := in.Body.Name
-			p, device, err := s.knock(ctx, name, in.Body.Password, cmp.Or(in.Device, in.Body.Device))
-			if err != nil {
-				return nil, err
-			}
-
-			switch { // before a code is used up
-			case p.MustChange && p.Until != nil && time.Now().After(*p.Until):
-				s.refused(ctx, speaker(ctx), "sign-in refused", name, "the one-time password has ended")
-				return nil, huma.Error401Unauthorized("this one-time password was good until " +
-					p.Until.Format(time.RFC3339) + ": have an admin give you another one")
-			case p.MustChange && in.Body.NewPassword == "":
-				return nil, coded(wire.NewPasswordMissing, "this is a one-time password: give new_password as well")
-			case !p.MustChange && in.Body.NewPassword != "":
-				return nil, huma.Error422UnprocessableEntity(
-					"new_password goes with a one-time password: sign in, and change your own with idletally " +
-						"sign-in password")
-			}
-
-			has, err := s.hasSecond(ctx, p)
-			if err != nil {
-				return nil, err
-			}
-
-			switch {
-			case !has:
-			case in.Body.Passkey != nil:
-				if _, _, err := s.showPasskey(ctx, *in.Body.Passkey, toSignIn+" "+name, name); err != nil {
-					return nil, err
-				}
-			default:
-				if in.Body.Code == "" {
-					return nil, coded(wire.SecondFactorMissing,
-						"the second factor is missing: give code or passkey as well")
-				}
-
-				right, err := s.try(ctx, codeGuess(name, device))
-				if err != nil {
-					return nil, err
-				}
-				ok, err := s.second(ctx, p, in.Body.Code)
-				if err != nil {
-					return nil, err
-				}
-
-				if !ok {
-					s.refused(ctx, speaker(ctx), "sign-in refused", name, "wrong code")
-					return nil, huma.Error401Unauthorized("this code does not fit, or was used before")
-				}
-
-				right()
-			}
-
-			if p.MustChange {
-				if err := auth.Acceptable(in.Body.NewPassword, name, in.Body.Password); err != nil {
-					return nil, huma.Error422UnprocessableEntity(err.Error())
-				}
-				if err := s.Store.SetPassword(ctx, name, store.NewPassword{
-					Hash:       auth.Hash(in.Body.NewPassword),
-					KeepTokens: true,
-				}); err != nil {
-					return nil, err
-				}
-				s.audit(withPerson(ctx, p), "password chosen", p.Name, "in place of a one-time one")
-			}
-
-			return s.signedIn(ctx, p, in.What, in.Console != "")
-		})
-
-	type signOutOut struct {
-		SetCookie http.Cookie `header:"Set-Cookie"`
-	}
 	add(s, op{"POST", "/sign-out", "sign-out", "End this session", "any", 204},
-		func(ctx context.Context, _ *struct{}) (*signOutOut, error) {
-			ended, err := s.Store.EndSession(ctx, caller(ctx).token)
-			if err == nil && ended {
-				s.audit(ctx, "sign-out", caller(ctx).Name, "")
-			}
-			return &signOutOut{cookie("", time.Unix(1, 0))}, err
-		})
+		s.signOut)
 
 	add(s, op{"GET", "/version", "get-version", "Say what the service is", "any", 200},
-		func(context.Context, *struct{}) (*body[wire.Build], error) {
-			return &body[wire.Build]{s.Build}, nil
-		})
+		s.getVersion)
 	add(s, op{"GET", "/me", "me", "Who is signed in", "any", 200},
-		func(ctx context.Context, _ *struct{}) (*body[wire.Person], error) {
-			me := caller(ctx)
-			out := wirePerson(me.Person)
-			out.WantsSecond = me.wantsSecond
-			return &body[wire.Person]{out}, nil
-		})
+		s.me)
 
 	add(s,
 		op{
@@ -228,43 +133,10 @@ func (s *Server) peopleRoutes(chi.Router) {
 		}))
 
 	add(s, op{"GET", "/people", "list-people", "List people", wire.Admin, 200},
-		func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Person]], error) {
-			list, err := s.Store.People(ctx)
-			out := wire.Page[wire.Person]{Items: []wire.Person{}}
-			for _, p := range list {
-				out.Items = append(out.Items, wirePerson(p))
-			}
-
-			return &body[wire.Page[wire.Person]]{whole(out)}, err
-		})
+		s.listPeople)
 
 	add(s, op{"POST", "/people", "add-person", "Add a person with a one-time password", wire.Admin, 201},
-		func(ctx context.Context, in *body[wire.NewPerson]) (*body[wire.OneTime], error) {
-			roles, err := roleList(in.Body.Roles)
-			if err != nil {
-				return nil, err
-			}
-			pw := ""
-			if err := s.apart(ctx, in.Body.Roles); err != nil {
-				return nil, err
-			}
-			person := store.Person{Name: in.Body.Name, RoleList: roles, Provider: in.Body.Provider}
-			if person.CountsFrom, err = s.countsFrom(ctx); err != nil {
-				return nil, err
-			}
-
-			if !in.Body.Provider { // no password fits the others
-				pw = auth.Code(4)
-				person.Password, person.MustChange = auth.Hash(pw), true
-			}
-
-			if err := s.Store.AddPerson(ctx, person); err != nil {
-				return nil, err
-			}
-
-			s.audit(ctx, "person added", in.Body.Name, strings.ReplaceAll(roles, ",", ", "))
-			return &body[wire.OneTime]{wire.OneTime{Name: in.Body.Name, Password: pw}}, nil
-		})
+		s.addPerson)
 }
 
 func wirePerson(p store.Person) wire.Person {
@@ -431,4 +303,152 @@ func FirstAdmin(ctx context.Context, st *store.Store) (name, password string, er
 	}
 
 	return "admin", pw, errors.Join(err, st.BeginPolicy(ctx))
+}
+
+type signOutOut struct {
+	SetCookie http.Cookie `header:"Set-Cookie"`
+}
+
+// signInRequest is what signIn takes.
+type signInRequest struct {
+	What    string `header:"User-Agent"`
+	Console string `header:"X-Idletally-Console"`
+	Device  string `cookie:"__Host-idletally_device" maxLength:"512"`
+	Body    wire.SignIn
+}
+
+// signIn serves: Sign in.
+func (s *Server) signIn(ctx context.Context, in *signInRequest) (_ *signInOut, err error) {
+	if in.Body.Name == "" && in.Body.Password == "" && in.Body.Passkey != nil {
+		return s.signInByPasskey(ctx, in.What, in.Console != "", *in.Body.Passkey)
+	}
+
+	name := in.Body.Name
+	p, device, err := s.knock(ctx, name, in.Body.Password, cmp.Or(in.Device, in.Body.Device))
+	if err != nil {
+		return nil, err
+	}
+
+	switch { // before a code is used up
+	case p.MustChange && p.Until != nil && time.Now().After(*p.Until):
+		s.refused(ctx, speaker(ctx), "sign-in refused", name, "the one-time password has ended")
+		return nil, huma.Error401Unauthorized("this one-time password was good until " +
+			p.Until.Format(time.RFC3339) + ": have an admin give you another one")
+	case p.MustChange && in.Body.NewPassword == "":
+		return nil, coded(wire.NewPasswordMissing, "this is a one-time password: give new_password as well")
+	case !p.MustChange && in.Body.NewPassword != "":
+		return nil, huma.Error422UnprocessableEntity(
+			"new_password goes with a one-time password: sign in, and change your own with idletally " +
+				"sign-in password")
+	}
+
+	has, err := s.hasSecond(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+
+	switch {
+	case !has:
+	case in.Body.Passkey != nil:
+		if _, _, err := s.showPasskey(ctx, *in.Body.Passkey, toSignIn+" "+name, name); err != nil {
+			return nil, err
+		}
+	default:
+		if in.Body.Code == "" {
+			return nil, coded(wire.SecondFactorMissing,
+				"the second factor is missing: give code or passkey as well")
+		}
+
+		right, err := s.try(ctx, codeGuess(name, device))
+		if err != nil {
+			return nil, err
+		}
+		ok, err := s.second(ctx, p, in.Body.Code)
+		if err != nil {
+			return nil, err
+		}
+
+		if !ok {
+			s.refused(ctx, speaker(ctx), "sign-in refused", name, "wrong code")
+			return nil, huma.Error401Unauthorized("this code does not fit, or was used before")
+		}
+
+		right()
+	}
+
+	if p.MustChange {
+		if err := auth.Acceptable(in.Body.NewPassword, name, in.Body.Password); err != nil {
+			return nil, huma.Error422UnprocessableEntity(err.Error())
+		}
+		if err := s.Store.SetPassword(ctx, name, store.NewPassword{
+			Hash:       auth.Hash(in.Body.NewPassword),
+			KeepTokens: true,
+		}); err != nil {
+			return nil, err
+		}
+		s.audit(withPerson(ctx, p), "password chosen", p.Name, "in place of a one-time one")
+	}
+
+	return s.signedIn(ctx, p, in.What, in.Console != "")
+}
+
+// signOut serves: End this session.
+func (s *Server) signOut(ctx context.Context, _ *struct{}) (*signOutOut, error) {
+	ended, err := s.Store.EndSession(ctx, caller(ctx).token)
+	if err == nil && ended {
+		s.audit(ctx, "sign-out", caller(ctx).Name, "")
+	}
+	return &signOutOut{cookie("", time.Unix(1, 0))}, err
+}
+
+// getVersion serves: Say what the service is.
+func (s *Server) getVersion(context.Context, *struct{}) (*body[wire.Build], error) {
+	return &body[wire.Build]{s.Build}, nil
+}
+
+// me serves: Who is signed in.
+func (s *Server) me(ctx context.Context, _ *struct{}) (*body[wire.Person], error) {
+	me := caller(ctx)
+	out := wirePerson(me.Person)
+	out.WantsSecond = me.wantsSecond
+	return &body[wire.Person]{out}, nil
+}
+
+// listPeople serves: List people.
+func (s *Server) listPeople(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Person]], error) {
+	list, err := s.Store.People(ctx)
+	out := wire.Page[wire.Person]{Items: []wire.Person{}}
+	for _, p := range list {
+		out.Items = append(out.Items, wirePerson(p))
+	}
+
+	return &body[wire.Page[wire.Person]]{whole(out)}, err
+}
+
+// addPerson serves: Add a person with a one-time password.
+func (s *Server) addPerson(ctx context.Context, in *body[wire.NewPerson]) (*body[wire.OneTime], error) {
+	roles, err := roleList(in.Body.Roles)
+	if err != nil {
+		return nil, err
+	}
+	pw := ""
+	if err := s.apart(ctx, in.Body.Roles); err != nil {
+		return nil, err
+	}
+	person := store.Person{Name: in.Body.Name, RoleList: roles, Provider: in.Body.Provider}
+	if person.CountsFrom, err = s.countsFrom(ctx); err != nil {
+		return nil, err
+	}
+
+	if !in.Body.Provider { // no password fits the others
+		pw = auth.Code(4)
+		person.Password, person.MustChange = auth.Hash(pw), true
+	}
+
+	if err := s.Store.AddPerson(ctx, person); err != nil {
+		return nil, err
+	}
+
+	s.audit(ctx, "person added", in.Body.Name, strings.ReplaceAll(roles, ",", ", "))
+	return &body[wire.OneTime]{wire.OneTime{Name: in.Body.Name, Password: pw}}, nil
 }

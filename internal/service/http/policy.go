@@ -146,16 +146,8 @@ func (s *Server) policyRoutes() {
 			"GET", "/policy", "get-policy", "What holds for people and their sessions, and what is to hold",
 			wire.Viewer, 200,
 		},
-		func(ctx context.Context, _ *struct{}) (*shown[wire.PolicyNow], error) {
-			p, err := s.Store.Policy(ctx)
-			out, _ := tagged(p)
-			return out, err
-		})
+		s.getPolicy)
 
-	type change struct {
-		Guarded
-		Body wire.Policy
-	}
 	add(s,
 		op{
 			"PUT", "/policy", "set-policy",
@@ -163,66 +155,10 @@ func (s *Server) policyRoutes() {
 				"reviewer would count",
 			wire.Admin, 200,
 		},
-		func(ctx context.Context, in *change) (*shown[wire.PolicyNow], error) {
-			to := in.Body
-			slices.Sort(to.SecondFactor)
-			to.SecondFactor = slices.Compact(append([]string{}, to.SecondFactor...))
-
-			for _, role := range to.SecondFactor {
-				if !slices.Contains(wire.Roles, role) {
-					return nil, huma.Error422UnprocessableEntity(fmt.Sprintf(
-						"second_factor: %q is no role: want some of %s", role, strings.Join(wire.Roles, ", ")))
-				}
-			}
-
-			was, err := s.Store.Policy(ctx)
-			if err != nil {
-				return nil, err
-			}
-			_, now := tagged(was)
-			if _, err := in.holds(now); err != nil {
-				return nil, err
-			}
-			lacks, err := s.lacksSecond(ctx, to, caller(ctx).Person)
-			if err != nil {
-				return nil, err
-			}
-			if lacks {
-				return nil, huma.Error409Conflict(
-					"you have no second factor yourself: set one up first, or nobody could take this back")
-			}
-
-			from, what := time.Now(), "policy set"
-			if auth.Loosens(was.Says, to) {
-				if wait := auth.Delay(was.Says, was.Began, from); wait > 0 {
-					from, what = from.Add(wait), "policy proposed"
-				}
-			}
-
-			if err := s.Store.SetPolicy(ctx, to, from, caller(ctx).Name, was); err != nil {
-				return nil, err
-			}
-
-			s.auditPolicy(ctx, what, to, from)
-			return s.newPolicy(ctx)
-		})
+		s.setPolicy)
 
 	add(s, op{"DELETE", "/policy/next", "keep-policy", "Have what holds for people go on holding", wire.Admin, 200},
-		func(ctx context.Context, _ *struct{}) (*shown[wire.PolicyNow], error) {
-			was, err := s.Store.Policy(ctx)
-			if err != nil {
-				return nil, err
-			}
-			if was.Next == nil {
-				return nil, huma.Error409Conflict("nothing else is to hold")
-			}
-			if err := s.Store.SetPolicy(ctx, was.Says, time.Now(), "", was); err != nil {
-				return nil, err
-			}
-
-			s.auditPolicy(ctx, "policy kept", was.Says, time.Now())
-			return s.newPolicy(ctx)
-		})
+		s.keepPolicy)
 }
 
 func (s *Server) newPolicy(ctx context.Context) (*shown[wire.PolicyNow], error) {
@@ -397,4 +333,80 @@ func (s *Server) sayCode(ctx context.Context, me *who, code string) error {
 	}
 
 	return err
+}
+
+// getPolicy serves: What holds for people and their sessions, and what is to hold.
+func (s *Server) getPolicy(ctx context.Context, _ *struct{}) (*shown[wire.PolicyNow], error) {
+	p, err := s.Store.Policy(ctx)
+	out, _ := tagged(p)
+	return out, err
+}
+
+// setPolicyRequest is what setPolicy takes.
+type setPolicyRequest struct {
+	Guarded
+	Body wire.Policy
+}
+
+// setPolicy serves: Say what is to hold for people and their sessions: at once where it is stricter,
+// otherwise when a new reviewer would count.
+func (s *Server) setPolicy(ctx context.Context, in *setPolicyRequest) (*shown[wire.PolicyNow], error) {
+	to := in.Body
+	slices.Sort(to.SecondFactor)
+	to.SecondFactor = slices.Compact(append([]string{}, to.SecondFactor...))
+
+	for _, role := range to.SecondFactor {
+		if !slices.Contains(wire.Roles, role) {
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf(
+				"second_factor: %q is no role: want some of %s", role, strings.Join(wire.Roles, ", ")))
+		}
+	}
+
+	was, err := s.Store.Policy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	_, now := tagged(was)
+	if _, err := in.holds(now); err != nil {
+		return nil, err
+	}
+	lacks, err := s.lacksSecond(ctx, to, caller(ctx).Person)
+	if err != nil {
+		return nil, err
+	}
+	if lacks {
+		return nil, huma.Error409Conflict(
+			"you have no second factor yourself: set one up first, or nobody could take this back")
+	}
+
+	from, what := time.Now(), "policy set"
+	if auth.Loosens(was.Says, to) {
+		if wait := auth.Delay(was.Says, was.Began, from); wait > 0 {
+			from, what = from.Add(wait), "policy proposed"
+		}
+	}
+
+	if err := s.Store.SetPolicy(ctx, to, from, caller(ctx).Name, was); err != nil {
+		return nil, err
+	}
+
+	s.auditPolicy(ctx, what, to, from)
+	return s.newPolicy(ctx)
+}
+
+// keepPolicy serves: Have what holds for people go on holding.
+func (s *Server) keepPolicy(ctx context.Context, _ *struct{}) (*shown[wire.PolicyNow], error) {
+	was, err := s.Store.Policy(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if was.Next == nil {
+		return nil, huma.Error409Conflict("nothing else is to hold")
+	}
+	if err := s.Store.SetPolicy(ctx, was.Says, time.Now(), "", was); err != nil {
+		return nil, err
+	}
+
+	s.auditPolicy(ctx, "policy kept", was.Says, time.Now())
+	return s.newPolicy(ctx)
 }

@@ -125,13 +125,7 @@ type leaving struct {
 
 func (s *Server) providerRoutes(r chi.Router) {
 	add(s, op{"GET", "/sign-in/ways", "sign-in-ways", "How people can sign in here", "", 200},
-		func(context.Context, *struct{}) (*body[wire.Ways], error) {
-			out := wire.Ways{Passkeys: s.passkeys != nil}
-			if s.provider != nil {
-				out.Provider = s.provider.Name
-			}
-			return &body[wire.Ways]{out}, nil
-		})
+		s.signInWays)
 	if s.provider == nil {
 		return
 	}
@@ -292,4 +286,13 @@ func (s *Server) returned(r *http.Request) (p store.Person, shown time.Time, err
 	}
 
 	return p, shown, err
+}
+
+// signInWays serves: How people can sign in here.
+func (s *Server) signInWays(context.Context, *struct{}) (*body[wire.Ways], error) {
+	out := wire.Ways{Passkeys: s.passkeys != nil}
+	if s.provider != nil {
+		out.Provider = s.provider.Name
+	}
+	return &body[wire.Ways]{out}, nil
 }

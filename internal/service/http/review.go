@@ -55,102 +55,19 @@ func (s *Server) review(ctx context.Context, p store.Plan, w *wire.Plan) error {
 const minWord = 10
 
 // reviewRoutes are about plans that somebody else looks at.
-func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Plan], error)) {
-	type decide struct {
-		ID   string `path:"id" maxLength:"16"`
-		Body wire.Decision
-	}
-
+func (s *Server) reviewRoutes() {
 	// decided gives the plan that a decision is on: what is decided must be what would run.
-	decided := func(ctx context.Context, in *decide, verb string) (p store.Plan, digest tree.Hash, err error) {
-		if p, err = s.Store.Plan(ctx, in.ID); err != nil {
-			return p, digest, err
-		}
-
-		if p.Author == caller(ctx).Name {
-			s.audit(ctx, "own approval refused", in.ID, verb)
-			return p, digest, huma.Error403Forbidden(
-				"nobody decides on their own plan: ask somebody else with the role reviewer")
-		}
-
-		if err := digest.UnmarshalText([]byte(in.Body.Digest)); err != nil {
-			return p, digest, huma.Error422UnprocessableEntity("digest: " + err.Error() +
-				": give the one that the plan shows")
-		}
-		if plan.Digest(p.Manifest) != digest {
-			return p, digest, huma.Error409Conflict("the plan has the digest " + plan.Digest(p.Manifest).String() +
-				", not the one you looked at: look again")
-		}
-
-		return p, digest, nil
-	}
-
 	addFor(s,
 		op{
 			"POST", "/plans/{id}/approve", "approve-plan",
 			"Approve another person's plan, with a word on each grave caution", wire.Reviewer, 200,
 		},
 		func(ctx context.Context, in *decide) (string, error) { return s.applicationOfPlan(ctx, &byID{in.ID}) },
-		func(ctx context.Context, in *decide) (*body[wire.Plan], error) {
-			p, digest, err := decided(ctx, in, "approve")
-			if err == nil {
-				err = s.mayApprove(ctx, p.Application)
-			}
-
-			if err != nil {
-				return nil, err
-			}
-			says, err := s.holds(ctx)
-			if err != nil {
-				return nil, err
-			}
-
-			// What is stored may be another thing by now than what the checker looked at.
-			if err := s.desk.Verify(ctx, p); err != nil {
-				return nil, err
-			}
-			cautions, err := s.desk.Cautions(ctx, p)
-			if err != nil {
-				return nil, err
-			}
-			words, err := wordsOn(cautions, in.Body.Words)
-			if err != nil {
-				return nil, err
-			}
-			needed, err := s.Store.Reviewers(ctx, p.Application)
-			if err != nil {
-				return nil, err
-			}
-
-			approved, err := s.Store.ApprovePlan(ctx, p, caller(ctx).Name, in.Body.Remark, words, digest[:], needed,
-				approvalLife, func(a store.Approval) bool { return void(says, a, p.Application) == "" })
-			if err != nil {
-				return nil, err
-			}
-
-			what := saidApproved
-			if !approved {
-				what = saidInPart
-			}
-
-			s.audit(ctx, what, in.ID, digest.String()+" "+in.Body.Remark+told(words))
-			return show(ctx, in.ID)
-		})
+		s.approvePlan)
 
 	addFor(s, op{"POST", "/plans/{id}/decline", "decline-plan", "Decline another person's plan", wire.Reviewer, 200},
 		func(ctx context.Context, in *decide) (string, error) { return s.applicationOfPlan(ctx, &byID{in.ID}) },
-		func(ctx context.Context, in *decide) (*body[wire.Plan], error) {
-			p, digest, err := decided(ctx, in, "decline")
-			if err != nil {
-				return nil, err
-			}
-			if err := s.Store.DeclinePlan(ctx, p.ID, caller(ctx).Name, in.Body.Remark, digest[:]); err != nil {
-				return nil, err
-			}
-
-			s.audit(ctx, "plan declined", in.ID, in.Body.Digest+" "+in.Body.Remark)
-			return show(ctx, in.ID)
-		})
+		s.declinePlan)
 
 	add(s,
 		op{
@@ -176,98 +93,26 @@ func (s *Server) reviewRoutes(show func(context.Context, string) (*body[wire.Pla
 			}
 
 			s.audit(ctx, what, in.ID, "")
-			return show(ctx, in.ID)
+			return s.showPlan(ctx, in.ID)
 		}))
 
-	type remark struct {
-		ID   string `path:"id" maxLength:"16"`
-		Body wire.NewRemark
-	}
 	add(s,
 		op{"POST", "/plans/{id}/remarks", "add-remark", "Say something of a plan, or of one of its steps", "any", 201},
-		func(ctx context.Context, in *remark) (*body[wire.Plan], error) {
-			p, err := s.Store.Plan(ctx, in.ID)
-			if err != nil {
-				return nil, err
-			}
+		s.addRemark)
 
-			me := caller(ctx)
-			if me.by != "" &&
-				!slices.ContainsFunc(tokenRoles[1:], func(role string) bool {
-					return me.Roles().For(role, p.Application)
-				}) {
-				return nil, huma.Error403Forbidden(
-					"a token that only views says nothing: give it the role author or operator, or sign in yourself")
-			}
-
-			said, err := s.Store.Remarks(ctx, in.ID)
-			if err != nil {
-				return nil, err
-			}
-			if !roomFor(said, caller(ctx).Name, in.Body) {
-				return nil, huma.Error429TooManyRequests(
-					"too much has been said of this plan already, by you or by all: talk about it elsewhere")
-			}
-
-			raw, err := unescaped("path", in.Body.Path)
-			if err != nil {
-				return nil, err
-			}
-			if err := s.Store.AddRemark(ctx, in.ID, store.Remark{
-				Author: caller(ctx).Name,
-				Host:   in.Body.Host,
-				Path:   []byte(raw),
-				Body:   in.Body.Body,
-			}); err != nil {
-				return nil, err
-			}
-
-			s.audit(ctx, "plan remarked on", in.ID, in.Body.Path)
-			return show(ctx, in.ID)
-		})
-
-	type rule struct {
-		Name string `path:"name" maxLength:"64"`
-		Guarded
-		Body wire.ReviewRule
-	}
 	add(s,
 		op{
 			"GET", "/applications/{name}/review", "get-review-rule",
 			"How many people have to approve an application's plans", wire.Viewer, 200,
 		},
-		func(ctx context.Context, in *byName) (*shown[wire.ReviewRule], error) {
-			n, err := s.Store.Reviewers(ctx, in.Name)
-			return &shown[wire.ReviewRule]{tagOf(itoa(n)), wire.ReviewRule{Reviewers: n}}, err
-		})
+		s.getReviewRule)
 
 	add(s,
 		op{
 			"PUT", "/applications/{name}/review", "set-review-rule",
 			"Say how many people have to approve an application's plans", wire.Admin, 200,
 		},
-		func(ctx context.Context, in *rule) (*shown[wire.ReviewRule], error) {
-			now, err := s.Store.Reviewers(ctx, in.Name)
-			if err != nil {
-				return nil, err
-			}
-			was, err := in.holds(itoa(now))
-			if err != nil {
-				return nil, err
-			}
-
-			var from *int
-			if was != nil {
-				from = &now
-			}
-
-			if err := s.Store.SetReviewers(ctx, in.Name, in.Body.Reviewers, from); err != nil {
-				return nil, err
-			}
-
-			s.audit(ctx, "review rule set", in.Name, itoa(in.Body.Reviewers))
-			return &shown[wire.ReviewRule]{tagOf(itoa(in.Body.Reviewers)), in.Body}, nil
-		})
+		s.setReviewRule)
 }
 
 // What may be said of a plan: each look at it shows all.
@@ -322,4 +167,179 @@ func told(words map[string]string) string {
 		fmt.Fprintf(&b, "; caution %s: %s", id, w)
 	}
 	return b.String()
+}
+
+type decide struct {
+	ID   string `path:"id" maxLength:"16"`
+	Body wire.Decision
+}
+
+// decided returns a plan that somebody decides on, and the digest that they saw; it is an error where they may not.
+func (s *Server) decided(ctx context.Context, in *decide, verb string) (p store.Plan, digest tree.Hash, err error) {
+	if p, err = s.Store.Plan(ctx, in.ID); err != nil {
+		return p, digest, err
+	}
+
+	if p.Author == caller(ctx).Name {
+		s.audit(ctx, "own approval refused", in.ID, verb)
+		return p, digest, huma.Error403Forbidden(
+			"nobody decides on their own plan: ask somebody else with the role reviewer")
+	}
+
+	if err := digest.UnmarshalText([]byte(in.Body.Digest)); err != nil {
+		return p, digest, huma.Error422UnprocessableEntity("digest: " + err.Error() +
+			": give the one that the plan shows")
+	}
+	if plan.Digest(p.Manifest) != digest {
+		return p, digest, huma.Error409Conflict("the plan has the digest " + plan.Digest(p.Manifest).String() +
+			", not the one you looked at: look again")
+	}
+
+	return p, digest, nil
+}
+
+// approvePlan serves: Approve another person's plan, with a word on each grave caution.
+func (s *Server) approvePlan(ctx context.Context, in *decide) (*body[wire.Plan], error) {
+	p, digest, err := s.decided(ctx, in, "approve")
+	if err == nil {
+		err = s.mayApprove(ctx, p.Application)
+	}
+
+	if err != nil {
+		return nil, err
+	}
+	says, err := s.holds(ctx)
+	if err != nil {
+		return nil, err
+	}
+
+	// What is stored may be another thing by now than what the checker looked at.
+	if err := s.desk.Verify(ctx, p); err != nil {
+		return nil, err
+	}
+	cautions, err := s.desk.Cautions(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	words, err := wordsOn(cautions, in.Body.Words)
+	if err != nil {
+		return nil, err
+	}
+	needed, err := s.Store.Reviewers(ctx, p.Application)
+	if err != nil {
+		return nil, err
+	}
+
+	approved, err := s.Store.ApprovePlan(ctx, p, caller(ctx).Name, in.Body.Remark, words, digest[:], needed,
+		approvalLife, func(a store.Approval) bool { return void(says, a, p.Application) == "" })
+	if err != nil {
+		return nil, err
+	}
+
+	what := saidApproved
+	if !approved {
+		what = saidInPart
+	}
+
+	s.audit(ctx, what, in.ID, digest.String()+" "+in.Body.Remark+told(words))
+	return s.showPlan(ctx, in.ID)
+}
+
+// declinePlan serves: Decline another person's plan.
+func (s *Server) declinePlan(ctx context.Context, in *decide) (*body[wire.Plan], error) {
+	p, digest, err := s.decided(ctx, in, "decline")
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Store.DeclinePlan(ctx, p.ID, caller(ctx).Name, in.Body.Remark, digest[:]); err != nil {
+		return nil, err
+	}
+
+	s.audit(ctx, "plan declined", in.ID, in.Body.Digest+" "+in.Body.Remark)
+	return s.showPlan(ctx, in.ID)
+}
+
+// addRemarkRequest is what addRemark takes.
+type addRemarkRequest struct {
+	ID   string `path:"id" maxLength:"16"`
+	Body wire.NewRemark
+}
+
+// addRemark serves: Say something of a plan, or of one of its steps.
+func (s *Server) addRemark(ctx context.Context, in *addRemarkRequest) (*body[wire.Plan], error) {
+	p, err := s.Store.Plan(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+
+	me := caller(ctx)
+	if me.by != "" &&
+		!slices.ContainsFunc(tokenRoles[1:], func(role string) bool {
+			return me.Roles().For(role, p.Application)
+		}) {
+		return nil, huma.Error403Forbidden(
+			"a token that only views says nothing: give it the role author or operator, or sign in yourself")
+	}
+
+	said, err := s.Store.Remarks(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if !roomFor(said, caller(ctx).Name, in.Body) {
+		return nil, huma.Error429TooManyRequests(
+			"too much has been said of this plan already, by you or by all: talk about it elsewhere")
+	}
+
+	raw, err := unescaped("path", in.Body.Path)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Store.AddRemark(ctx, in.ID, store.Remark{
+		Author: caller(ctx).Name,
+		Host:   in.Body.Host,
+		Path:   []byte(raw),
+		Body:   in.Body.Body,
+	}); err != nil {
+		return nil, err
+	}
+
+	s.audit(ctx, "plan remarked on", in.ID, in.Body.Path)
+	return s.showPlan(ctx, in.ID)
+}
+
+// getReviewRule serves: How many people have to approve an application's plans.
+func (s *Server) getReviewRule(ctx context.Context, in *byName) (*shown[wire.ReviewRule], error) {
+	n, err := s.Store.Reviewers(ctx, in.Name)
+	return &shown[wire.ReviewRule]{tagOf(itoa(n)), wire.ReviewRule{Reviewers: n}}, err
+}
+
+// setReviewRuleRequest is what setReviewRule takes.
+type setReviewRuleRequest struct {
+	Name string `path:"name" maxLength:"64"`
+	Guarded
+	Body wire.ReviewRule
+}
+
+// setReviewRule serves: Say how many people have to approve an application's plans.
+func (s *Server) setReviewRule(ctx context.Context, in *setReviewRuleRequest) (*shown[wire.ReviewRule], error) {
+	now, err := s.Store.Reviewers(ctx, in.Name)
+	if err != nil {
+		return nil, err
+	}
+	was, err := in.holds(itoa(now))
+	if err != nil {
+		return nil, err
+	}
+
+	var from *int
+	if was != nil {
+		from = &now
+	}
+
+	if err := s.Store.SetReviewers(ctx, in.Name, in.Body.Reviewers, from); err != nil {
+		return nil, err
+	}
+
+	s.audit(ctx, "review rule set", in.Name, itoa(in.Body.Reviewers))
+	return &shown[wire.ReviewRule]{tagOf(itoa(in.Body.Reviewers)), in.Body}, nil
 }

@@ -53,216 +53,33 @@ func (s *Server) showRun(ctx context.Context, id string) (*body[wire.Run], error
 }
 
 func (s *Server) runRoutes(r chi.Router) {
-	poke := func(run wire.Run) {
-		for _, h := range run.Hosts {
-			s.notifier.wake(h.Host)
-		}
-	}
 	addFor(s, op{"POST", "/plans/{id}/run", "start-run", "Run an approved plan on its hosts", wire.Operator, 202},
-		s.applicationOfPlan, func(ctx context.Context, in *byID) (*body[wire.Run], error) {
-			p, err := s.Store.Plan(ctx, in.ID)
-			if err != nil {
-				return nil, err
-			}
-			m, err := plan.ParseManifest(p.Manifest)
-			if err != nil {
-				return nil, err
-			}
-			if p.State != "approved" {
-				return nil, huma.Error409Conflict(fmt.Sprintf("plan %s is %q: only an approved plan runs", p.ID,
-					p.State))
-			}
-			if err := s.stillApproved(ctx, p); err != nil {
-				return nil, err
-			}
-			if _, err := s.approvedBy(ctx, p); err != nil { // the hosts would wait for an order in vain
-				return nil, err
-			}
-			id, err := s.Store.StartRun(ctx, p, m, caller(ctx).Name)
-			if err != nil {
-				return nil, err
-			}
+		s.applicationOfPlan, s.startRun)
 
-			s.audit(ctx, "run started", id, "plan "+p.ID)
-			out, err := s.showRun(ctx, id)
-			if err == nil {
-				poke(out.Body)
-			}
-
-			return out, err
-		})
-
-	type list struct {
-		After string `query:"after" maxLength:"16"`
-		Limit int    `query:"limit" default:"50" minimum:"1" maximum:"500"`
-	}
 	add(s, op{"GET", "/runs", "list-runs", "List runs, newest first", wire.Viewer, 200},
-		func(ctx context.Context, in *list) (*body[wire.Page[wire.Run]], error) {
-			rows, err := s.Store.Runs(ctx, in.After, in.Limit)
-			if err != nil {
-				return nil, err
-			}
-
-			out := make([]wire.Run, len(rows))
-			for i, r := range rows {
-				if out[i], err = s.wireRun(ctx, r); err != nil {
-					return nil, err
-				}
-			}
-
-			p, err := counted(ctx, in.After != "", page(out, in.Limit, func(r wire.Run) string { return r.ID }),
-				s.Store.CountRuns)
-			return &body[wire.Page[wire.Run]]{p}, err
-		})
+		s.listRuns)
 
 	add(s, op{"GET", "/runs/{id}", "get-run", "Show a run", wire.Viewer, 200},
-		func(ctx context.Context, in *byID) (*body[wire.Run], error) {
-			return s.showRun(ctx, in.ID)
-		})
+		s.getRun)
 	addFor(s, op{"POST", "/runs/{id}/halt", "halt-run", "Halt a run at the next step boundary", wire.Operator, 202},
-		s.applicationOfRun, func(ctx context.Context, in *byID) (*body[wire.Run], error) {
-			if err := s.Store.HaltRun(ctx, in.ID); err != nil {
-				return nil, err
-			}
-
-			s.audit(ctx, "run halted", in.ID, "")
-			out, err := s.showRun(ctx, in.ID)
-			if err == nil && out.Body.State != "running" { // nobody had begun
-				s.tellPlan(ctx, wire.NoticeRun, out.Body.Plan, out.Body.State)
-			}
-
-			return out, err
-		})
+		s.applicationOfRun, s.haltRun)
 
 	addFor(s, op{"POST", "/runs/{id}/resume", "resume-run", "Go on with a halted or failed run", wire.Operator, 202},
-		s.applicationOfRun, func(ctx context.Context, in *byID) (*body[wire.Run], error) {
-			if err := s.Store.ResumeRun(ctx, in.ID); err != nil {
-				return nil, err
-			}
+		s.applicationOfRun, s.resumeRun)
 
-			s.audit(ctx, "run resumed", in.ID, "")
-			out, err := s.showRun(ctx, in.ID)
-			if err == nil {
-				poke(out.Body)
-			}
-
-			return out, err
-		})
-
-	type results struct {
-		ID    string `path:"id" maxLength:"16"`
-		After string `query:"after" doc:"HOST:STEP" maxLength:"80"`
-		Limit int    `query:"limit" default:"500" minimum:"1" maximum:"5000"`
-	}
 	add(s,
 		op{
 			"GET", "/runs/{id}/results", "list-results",
 			"List the steps of a run that are not simply done, with reasons", wire.Viewer, 200,
 		},
-		func(ctx context.Context, in *results) (*body[wire.Page[wire.RunResult]], error) {
-			host, stepText, _ := strings.Cut(in.After, ":")
-			step, err := strconv.Atoi(stepText)
-			if err != nil {
-				step = -1
-			}
-
-			rows, err := s.Store.RunResults(ctx, in.ID, host, step, in.Limit)
-			out := make([]wire.RunResult, len(rows))
-			for i, r := range rows {
-				out[i] = wire.RunResult{
-					Host:    r.Host,
-					Step:    r.Step,
-					Path:    pathname.Escape(string(r.Path)),
-					Outcome: r.Outcome,
-					Reason:  r.Reason,
-				}
-			}
-
-			if err != nil {
-				return nil, err
-			}
-
-			p, err := counted(ctx, in.After != "",
-				page(out, in.Limit, func(r wire.RunResult) string { return r.Host + ":" + itoa(r.Step) }),
-				func(ctx context.Context) (int64, error) {
-					return s.Store.CountResults(ctx, in.ID)
-				})
-			return &body[wire.Page[wire.RunResult]]{p}, err
-		})
-
-	type originals struct {
-		ID    string `path:"id" maxLength:"16"`
-		Host  string `query:"host" required:"true" maxLength:"64"`
-		Paths string `query:"paths" maxLength:"4096" doc:"Only paths that this pattern fits"`
-		After int    `query:"after" minimum:"0" doc:"As next of the page before says"`
-	}
+		s.listResults)
 
 	add(s,
 		op{
 			"GET", "/runs/{id}/originals", "list-originals",
 			"List what a run found on a host before it changed anything", wire.Viewer, 200,
 		},
-		func(ctx context.Context, in *originals) (*body[wire.Page[wire.Original]], error) {
-			run, err := s.Store.Run(ctx, in.ID)
-			if err != nil {
-				return nil, err
-			}
-			p, err := s.Store.Plan(ctx, run.Plan)
-			if err != nil {
-				return nil, err
-			}
-
-			var patterns []string
-			if in.Paths != "" {
-				patterns = []string{in.Paths}
-			}
-
-			wanted, err := desk.Fitting(patterns)
-			if err != nil {
-				return nil, err
-			}
-			dir, err := s.Store.NewestDirectory(ctx, p.Application, in.Host)
-			if err != nil {
-				return nil, err
-			}
-			chunks, err := s.Store.OriginalChunks(ctx, run.ID, in.Host)
-			if err != nil {
-				return nil, err
-			}
-
-			out := wire.Page[wire.Original]{Items: []wire.Original{}}
-
-			// A pattern may fit few of many: a request looks through some chunks, and the next one goes on.
-			for n := in.After; n < min(in.After+20, chunks); n++ {
-				steps, err := s.Store.Originals(ctx, run.ID, in.Host, n)
-				if err != nil {
-					return nil, err
-				}
-
-				out.Next = ""
-				if n+1 < chunks {
-					out.Next = itoa(n + 1)
-				}
-
-				for _, st := range steps {
-					if wanted(st.Path) {
-						out.Items = append(out.Items, wire.Original{
-							Host:     in.Host,
-							Path:     pathname.Escape(st.Path),
-							Kind:     st.Kind.String(),
-							Original: perm.Describe(st.Kind, st.Before, dir),
-							Left:     perm.Describe(st.Kind, st.After, dir),
-						})
-					}
-				}
-
-				if len(out.Items) > 0 {
-					break
-				}
-			}
-
-			return &body[wire.Page[wire.Original]]{out}, nil
-		})
+		s.listOriginals)
 
 	s.route(r, "GET", "/api/v1/runs/{id}/events", personally, s.runEvents)
 }
@@ -334,4 +151,215 @@ func (s *Server) runEvents(w http.ResponseWriter, r *http.Request) {
 		case <-time.After(300 * time.Millisecond):
 		}
 	}
+}
+
+// wakeHosts has the agents of a run's hosts ask for their work at once.
+func (s *Server) wakeHosts(run wire.Run) {
+	for _, h := range run.Hosts {
+		s.notifier.wake(h.Host)
+	}
+}
+
+// startRun serves: Run an approved plan on its hosts.
+func (s *Server) startRun(ctx context.Context, in *byID) (*body[wire.Run], error) {
+	p, err := s.Store.Plan(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	m, err := plan.ParseManifest(p.Manifest)
+	if err != nil {
+		return nil, err
+	}
+	if p.State != "approved" {
+		return nil, huma.Error409Conflict(fmt.Sprintf("plan %s is %q: only an approved plan runs", p.ID,
+			p.State))
+	}
+	if err := s.stillApproved(ctx, p); err != nil {
+		return nil, err
+	}
+	if _, err := s.approvedBy(ctx, p); err != nil { // the hosts would wait for an order in vain
+		return nil, err
+	}
+	id, err := s.Store.StartRun(ctx, p, m, caller(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+
+	s.audit(ctx, "run started", id, "plan "+p.ID)
+	out, err := s.showRun(ctx, id)
+	if err == nil {
+		s.wakeHosts(out.Body)
+	}
+
+	return out, err
+}
+
+// listRunsRequest is what listRuns takes.
+type listRunsRequest struct {
+	After string `query:"after" maxLength:"16"`
+	Limit int    `query:"limit" default:"50" minimum:"1" maximum:"500"`
+}
+
+// listRuns serves: List runs, newest first.
+func (s *Server) listRuns(ctx context.Context, in *listRunsRequest) (*body[wire.Page[wire.Run]], error) {
+	rows, err := s.Store.Runs(ctx, in.After, in.Limit)
+	if err != nil {
+		return nil, err
+	}
+
+	out := make([]wire.Run, len(rows))
+	for i, r := range rows {
+		if out[i], err = s.wireRun(ctx, r); err != nil {
+			return nil, err
+		}
+	}
+
+	p, err := counted(ctx, in.After != "", page(out, in.Limit, func(r wire.Run) string { return r.ID }),
+		s.Store.CountRuns)
+	return &body[wire.Page[wire.Run]]{p}, err
+}
+
+// getRun serves: Show a run.
+func (s *Server) getRun(ctx context.Context, in *byID) (*body[wire.Run], error) {
+	return s.showRun(ctx, in.ID)
+}
+
+// haltRun serves: Halt a run at the next step boundary.
+func (s *Server) haltRun(ctx context.Context, in *byID) (*body[wire.Run], error) {
+	if err := s.Store.HaltRun(ctx, in.ID); err != nil {
+		return nil, err
+	}
+
+	s.audit(ctx, "run halted", in.ID, "")
+	out, err := s.showRun(ctx, in.ID)
+	if err == nil && out.Body.State != "running" { // nobody had begun
+		s.tellPlan(ctx, wire.NoticeRun, out.Body.Plan, out.Body.State)
+	}
+
+	return out, err
+}
+
+// resumeRun serves: Go on with a halted or failed run.
+func (s *Server) resumeRun(ctx context.Context, in *byID) (*body[wire.Run], error) {
+	if err := s.Store.ResumeRun(ctx, in.ID); err != nil {
+		return nil, err
+	}
+
+	s.audit(ctx, "run resumed", in.ID, "")
+	out, err := s.showRun(ctx, in.ID)
+	if err == nil {
+		s.wakeHosts(out.Body)
+	}
+
+	return out, err
+}
+
+// listResultsRequest is what listResults takes.
+type listResultsRequest struct {
+	ID    string `path:"id" maxLength:"16"`
+	After string `query:"after" doc:"HOST:STEP" maxLength:"80"`
+	Limit int    `query:"limit" default:"500" minimum:"1" maximum:"5000"`
+}
+
+// listResults serves: List the steps of a run that are not simply done, with reasons.
+func (s *Server) listResults(ctx context.Context, in *listResultsRequest) (*body[wire.Page[wire.RunResult]], error) {
+	host, stepText, _ := strings.Cut(in.After, ":")
+	step, err := strconv.Atoi(stepText)
+	if err != nil {
+		step = -1
+	}
+
+	rows, err := s.Store.RunResults(ctx, in.ID, host, step, in.Limit)
+	out := make([]wire.RunResult, len(rows))
+	for i, r := range rows {
+		out[i] = wire.RunResult{
+			Host:    r.Host,
+			Step:    r.Step,
+			Path:    pathname.Escape(string(r.Path)),
+			Outcome: r.Outcome,
+			Reason:  r.Reason,
+		}
+	}
+
+	if err != nil {
+		return nil, err
+	}
+
+	p, err := counted(ctx, in.After != "",
+		page(out, in.Limit, func(r wire.RunResult) string { return r.Host + ":" + itoa(r.Step) }),
+		func(ctx context.Context) (int64, error) {
+			return s.Store.CountResults(ctx, in.ID)
+		})
+	return &body[wire.Page[wire.RunResult]]{p}, err
+}
+
+// listOriginalsRequest is what listOriginals takes.
+type listOriginalsRequest struct {
+	ID    string `path:"id" maxLength:"16"`
+	Host  string `query:"host" required:"true" maxLength:"64"`
+	Paths string `query:"paths" maxLength:"4096" doc:"Only paths that this pattern fits"`
+	After int    `query:"after" minimum:"0" doc:"As next of the page before says"`
+}
+
+// listOriginals serves: List what a run found on a host before it changed anything.
+func (s *Server) listOriginals(ctx context.Context, in *listOriginalsRequest) (*body[wire.Page[wire.Original]], error) {
+	run, err := s.Store.Run(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.Store.Plan(ctx, run.Plan)
+	if err != nil {
+		return nil, err
+	}
+
+	var patterns []string
+	if in.Paths != "" {
+		patterns = []string{in.Paths}
+	}
+
+	wanted, err := desk.Fitting(patterns)
+	if err != nil {
+		return nil, err
+	}
+	dir, err := s.Store.NewestDirectory(ctx, p.Application, in.Host)
+	if err != nil {
+		return nil, err
+	}
+	chunks, err := s.Store.OriginalChunks(ctx, run.ID, in.Host)
+	if err != nil {
+		return nil, err
+	}
+
+	out := wire.Page[wire.Original]{Items: []wire.Original{}}
+
+	// A pattern may fit few of many: a request looks through some chunks, and the next one goes on.
+	for n := in.After; n < min(in.After+20, chunks); n++ {
+		steps, err := s.Store.Originals(ctx, run.ID, in.Host, n)
+		if err != nil {
+			return nil, err
+		}
+
+		out.Next = ""
+		if n+1 < chunks {
+			out.Next = itoa(n + 1)
+		}
+
+		for _, st := range steps {
+			if wanted(st.Path) {
+				out.Items = append(out.Items, wire.Original{
+					Host:     in.Host,
+					Path:     pathname.Escape(st.Path),
+					Kind:     st.Kind.String(),
+					Original: perm.Describe(st.Kind, st.Before, dir),
+					Left:     perm.Describe(st.Kind, st.After, dir),
+				})
+			}
+		}
+
+		if len(out.Items) > 0 {
+			break
+		}
+	}
+
+	return &body[wire.Page[wire.Original]]{out}, nil
 }

@@ -22,15 +22,9 @@ const (
 )
 
 func (s *Server) searchRoutes() {
-	type ask struct {
-		Text string `query:"q" required:"true" minLength:"1" maxLength:"1024" doc:"A part of a name or a title; a path from / on"`
-	}
 	add(s,
 		op{"GET", "/search", "search", "Find hosts, applications, rules, accounts, plans and paths", wire.Viewer, 200},
-		func(ctx context.Context, in *ask) (*body[wire.Found], error) {
-			out, err := s.search(ctx, strings.TrimSpace(in.Text))
-			return &body[wire.Found]{out}, err
-		})
+		s.handleSearch)
 }
 
 func (s *Server) search(ctx context.Context, text string) (wire.Found, error) {
@@ -384,4 +378,15 @@ func (s *Server) searchPath(ctx context.Context, text string) (out wire.Found, e
 	}
 
 	return out, nil
+}
+
+// handleSearchRequest is what handleSearch takes.
+type handleSearchRequest struct {
+	Text string `query:"q" required:"true" minLength:"1" maxLength:"1024" doc:"A part of a name or a title; a path from / on"`
+}
+
+// handleSearch serves: Find hosts, applications, rules, accounts, plans and paths.
+func (s *Server) handleSearch(ctx context.Context, in *handleSearchRequest) (*body[wire.Found], error) {
+	out, err := s.search(ctx, strings.TrimSpace(in.Text))
+	return &body[wire.Found]{out}, err
 }

@@ -41,21 +41,7 @@ func inPerson[I, O any](h func(context.Context, *I) (*O, error)) func(context.Co
 
 func (s *Server) tokenRoutes() {
 	add(s, op{"GET", "/tokens", "list-tokens", "List your tokens; of an admin, everybody's", "any", 200},
-		func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Token]], error) {
-			me := caller(ctx)
-			of := me.Name
-			if me.Roles().Everywhere(wire.Admin) {
-				of = ""
-			}
-
-			list, err := s.Store.Tokens(ctx, of)
-			out := wire.Page[wire.Token]{Items: []wire.Token{}}
-			for _, t := range list {
-				out.Items = append(out.Items, wireToken(t))
-			}
-
-			return &body[wire.Page[wire.Token]]{whole(out)}, err
-		})
+		s.listTokens)
 
 	add(s, op{"POST", "/tokens", "add-token", "Make a token, for a program that does something for you", "any", 201},
 		inPerson(func(ctx context.Context, in *body[wire.NewToken]) (*body[wire.MadeToken], error) {
@@ -114,4 +100,21 @@ func (s *Server) tokenRoutes() {
 			s.audit(ctx, "token ended", t.ID, t.Person+": "+t.Name)
 			return nil, nil
 		}))
+}
+
+// listTokens serves: List your tokens; of an admin, everybody's.
+func (s *Server) listTokens(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Token]], error) {
+	me := caller(ctx)
+	of := me.Name
+	if me.Roles().Everywhere(wire.Admin) {
+		of = ""
+	}
+
+	list, err := s.Store.Tokens(ctx, of)
+	out := wire.Page[wire.Token]{Items: []wire.Token{}}
+	for _, t := range list {
+		out.Items = append(out.Items, wireToken(t))
+	}
+
+	return &body[wire.Page[wire.Token]]{whole(out)}, err
 }
