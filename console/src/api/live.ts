@@ -8,7 +8,7 @@ type Happening = Schemas["Happening"];
 const shows: Record<Happening["kind"], readonly string[] | null> = {
   begin: null, // whatever was missed: everything
   snapshot: ["overview", "applications", "drift", "snapshots", "snapshot", "trend", "causes", "hosts"],
-  edition: ["overview", "applications", "baselines", "editions", "edition", "drift"],
+  edition: ["overview", "applications", "baselines", "editions", "edition", "drift", "sight", "listing"],
   plan: ["overview", "plans", "plan", "history"],
   run: ["overview", "history", "runs", "run", "results", "plans", "plan"],
 };

@@ -117,6 +117,7 @@ func (s *Server) reviewRoutes() {
 
 // What may be said of a plan: each look at it shows all.
 const (
+	maxWord         = 1000 // bytes
 	maxRemarks      = 500
 	maxRemarksOfOne = 100
 	maxSaid         = 500_000 // bytes
@@ -149,7 +150,7 @@ func wordsOn(cautions []plan.Caution, given map[string]string) (map[string]strin
 			continue
 		}
 
-		words[c.ID] = word[:min(len(word), 1000)]
+		words[c.ID] = strings.ToValidUTF8(word[:min(len(word), maxWord)], "") // no character is cut in two
 	}
 
 	if len(missing) > 0 {
