@@ -203,6 +203,19 @@ func (l *logBook) tail() string {
 	return string(b[:n])
 }
 
+// endsWith waits until the last line of the log says something. It comes through a pipe, and so may come after the
+// answer that it is about. Where it does not come it returns the last line.
+func (l *logBook) endsWith(text string) (last string) {
+	for end := time.Now().Add(patience); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
+		lines := strings.Split(strings.TrimSpace(l.tail()), "\n")
+		last = lines[len(lines)-1]
+		if strings.Contains(last, text) {
+			return ""
+		}
+	}
+	return last + " "
+}
+
 func as(t *testing.T, s *demo.Stage, name string) *client.Client {
 	t.Helper()
 	c, err := s.As(t.Context(), name)

@@ -28,7 +28,15 @@ func read(c *cobra.Command, file string) (string, error) {
 }
 
 func baselineCommand(o *options) *cobra.Command {
-	var offline, strict bool
+	return commandGroup("baseline", "Manage baselines: what should be", baselineDerive(o), baselineCheck(o),
+		baselineEffect(o), baselineUpload(o), baselinePublish(o), baselineList(o),
+		baselineShow(o), baselineCompare(o), baselineExplain(o), baselineSchema(o))
+}
+
+// baselineCheck returns the command baseline check.
+func baselineCheck(o *options) *cobra.Command {
+	var offline bool
+	var strict bool
 	check := &cobra.Command{
 		Use:   "check FILE...",
 		Short: "Check baselines; exit code 4 where one has errors",
@@ -54,6 +62,11 @@ also says which hosts they apply to and what single hosts cannot follow; --local
 
 	check.Flags().BoolVar(&strict, "strict", false, "exit with 4 where there are warnings, too")
 	check.Flags().BoolVar(&offline, "local", false, "check the text alone, without a service")
+	return check
+}
+
+// baselineUpload returns the command baseline upload.
+func baselineUpload(o *options) *cobra.Command {
 	var after int
 	upload := &cobra.Command{
 		Use:   "upload FILE",
@@ -90,7 +103,12 @@ also says which hosts they apply to and what single hosts cannot follow; --local
 	upload.Flags().IntVar(&after, "after", 0,
 		"the newest edition when this was written, 0 for none: nothing is kept where somebody else has kept another "+
 			"one meanwhile")
-	publish := &cobra.Command{
+	return upload
+}
+
+// baselinePublish returns the command baseline publish.
+func baselinePublish(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use:   "publish APPLICATION EDITION",
 		Short: "Make an edition the one that counts",
 		Args:  args(2, 2, "an application and the number of an edition"),
@@ -108,7 +126,10 @@ also says which hosts they apply to and what single hosts cannot follow; --local
 				"published by", e.PublishedBy)
 		}),
 	}
+}
 
+// baselineList returns the command baseline list.
+func baselineList(o *options) *cobra.Command {
 	var editions listing
 	list := &cobra.Command{
 		Use:   "list APPLICATION",
@@ -127,7 +148,12 @@ also says which hosts they apply to and what single hosts cannot follow; --local
 	}
 
 	listFlags(list, &editions, 200)
-	show := &cobra.Command{
+	return list
+}
+
+// baselineShow returns the command baseline show.
+func baselineShow(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use:   "show APPLICATION [EDITION]",
 		Short: "Print an edition's text, the published one's by default",
 		Args:  args(1, 2, "an application"),
@@ -152,8 +178,11 @@ also says which hosts they apply to and what single hosts cannot follow; --local
 			return err
 		}),
 	}
+}
 
-	schema := &cobra.Command{
+// baselineSchema returns the command baseline schema.
+func baselineSchema(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use:   "schema",
 		Short: "Print the JSON Schema of the language, for editors",
 		Args:  args(0, 0, "no argument"),
@@ -162,8 +191,11 @@ also says which hosts they apply to and what single hosts cannot follow; --local
 			return err
 		},
 	}
+}
 
-	effect := &cobra.Command{
+// baselineEffect returns the command baseline effect.
+func baselineEffect(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use:   "effect FILE",
 		Short: "Say how a baseline would judge the last snapshots, before it is published",
 		Args:  args(1, 1, "a file, or - for standard input"),
@@ -180,8 +212,11 @@ also says which hosts they apply to and what single hosts cannot follow; --local
 			return o.showEffect(c, e)
 		}),
 	}
+}
 
-	compare := &cobra.Command{
+// baselineCompare returns the command baseline compare.
+func baselineCompare(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use:   "compare APPLICATION EDITION EDITION",
 		Short: "Say which paths two editions judge differently",
 		Args:  args(3, 3, "an application and the numbers of two editions"),
@@ -202,7 +237,10 @@ also says which hosts they apply to and what single hosts cannot follow; --local
 			return o.showEffect(c, e)
 		}),
 	}
+}
 
+// baselineDerive returns the command baseline derive.
+func baselineDerive(o *options) *cobra.Command {
 	var in wire.NewDerivation
 	derive := &cobra.Command{
 		Use:   "derive APPLICATION [HOST...]",
@@ -238,6 +276,11 @@ APPLICATION HOST --root FOLDER`,
 
 	derive.Flags().StringArrayVar(&in.Snapshots, "snapshot", nil,
 		"a snapshot that is right, instead of a host's last one; repeatable")
+	return derive
+}
+
+// baselineExplain returns the command baseline explain.
+func baselineExplain(o *options) *cobra.Command {
 	var host string
 	var edition int
 	explain := &cobra.Command{
@@ -289,9 +332,7 @@ APPLICATION HOST --root FOLDER`,
 
 	explain.Flags().StringVar(&host, "host", "", "the host")
 	explain.Flags().IntVar(&edition, "edition", 0, "an edition's number (default: the published one)")
-	return commandGroup("baseline", "Manage baselines: what should be", derive, check, effect, upload, publish, list,
-		show,
-		compare, explain, schema)
+	return explain
 }
 
 // showEffect shows what is judged differently, host by host.

@@ -31,9 +31,16 @@ func mark(word string) string {
 }
 
 func driftCommand(o *options) *cobra.Command {
+	return commandGroup("drift", "Show where hosts have drifted from their baselines", driftShow(o), driftFindings(o),
+		driftWatch(o), driftTrend(o), driftCauses(o), driftReport(o), fileDrift(o))
+}
+
+// driftShow returns the command drift show.
+func driftShow(o *options) *cobra.Command {
 	var host string
 	var age maxAge
-	var strict, waived bool
+	var strict bool
+	var waived bool
 	show := &cobra.Command{
 		Use:   "show APPLICATION",
 		Short: "Show where hosts have drifted, equal findings as one line",
@@ -66,6 +73,14 @@ none is scheduled; for hosts that watch, from when the agent last said that noth
 	show.Flags().StringVar(&host, "host", "", "only this host")
 	show.Flags().BoolVar(&waived, "waived", false, "show findings that are accepted for a time, too")
 	show.Flags().BoolVar(&strict, "strict", false, "exit with 4 unless everything is known to be as declared")
+	show.Flags().Var(&age, "max-age",
+		"how long a look counts, such as 90m, 26h or 7d; by default as the schedules have it")
+	return show
+}
+
+// driftFindings returns the command drift findings.
+func driftFindings(o *options) *cobra.Command {
+	var host string
 	var group string
 	var list listing
 	findings := &cobra.Command{
@@ -142,6 +157,12 @@ none is scheduled; for hosts that watch, from when the agent last said that noth
 	findings.Flags().StringVar(&host, "host", "", "only this host")
 	findings.Flags().StringVar(&group, "group", "", "only this group")
 	listFlags(findings, &list, 200)
+	return findings
+}
+
+// driftTrend returns the command drift trend.
+func driftTrend(o *options) *cobra.Command {
+	var host string
 	var days int
 	trend := &cobra.Command{
 		Use:   "trend APPLICATION",
@@ -174,6 +195,15 @@ none is scheduled; for hosts that watch, from when the agent last said that noth
 		}),
 	}
 
+	trend.Flags().StringVar(&host, "host", "", "only this host")
+	trend.Flags().IntVar(&days, "days", 90, "how many days back")
+	return trend
+}
+
+// driftCauses returns the command drift causes.
+func driftCauses(o *options) *cobra.Command {
+	var host string
+	var days int
 	var several listing
 	causes := &cobra.Command{
 		Use:   "causes APPLICATION",
@@ -221,11 +251,15 @@ none is scheduled; for hosts that watch, from when the agent last said that noth
 	}
 
 	listFlags(causes, &several, 200)
-	for _, c := range []*cobra.Command{trend, causes} {
-		c.Flags().StringVar(&host, "host", "", "only this host")
-		c.Flags().IntVar(&days, "days", 90, "how many days back")
-	}
+	causes.Flags().StringVar(&host, "host", "", "only this host")
+	causes.Flags().IntVar(&days, "days", 90, "how many days back")
+	return causes
+}
 
+// driftReport returns the command drift report.
+func driftReport(o *options) *cobra.Command {
+	var host string
+	var age maxAge
 	var format string
 	var fail bool
 	written := &cobra.Command{
@@ -255,14 +289,9 @@ each host was looked at, lately, with success, at everything. Programs use drift
 	written.Flags().StringVar(&format, "format", "html", "html, csv, junit or openmetrics")
 	written.Flags().StringVar(&host, "host", "", "only this host")
 	written.Flags().BoolVar(&fail, "fail", false, "exit with 4 unless everything is known to be as declared")
-	for _, c := range []*cobra.Command{show, written} {
-		c.Flags().Var(&age, "max-age",
-			"how long a look counts, such as 90m, 26h or 7d; by default as the schedules have it")
-	}
-
-	return commandGroup("drift", "Show where hosts have drifted from their baselines", show, findings, driftWatch(o),
-		trend,
-		causes, written, fileDrift(o))
+	written.Flags().Var(&age, "max-age",
+		"how long a look counts, such as 90m, 26h or 7d; by default as the schedules have it")
+	return written
 }
 
 // byWhom is a cell that says who touched a path, as far as the kernel told. Which of several made it as it is

@@ -28,8 +28,14 @@ import (
 
 // fileCommands are those for snapshots as files.
 func fileCommands(o *options) []*cobra.Command {
+	return []*cobra.Command{snapshotSave(o), snapshotExport(o), snapshotImport(o), snapshotCheck(o)}
+}
+
+// snapshotSave returns the command snapshot save.
+func snapshotSave(o *options) *cobra.Command {
 	var roots []string
-	var host, application, fingerprint string
+	var host string
+	var application string
 	var cross bool
 	var gentle scan.Throttle
 	save := &cobra.Command{
@@ -83,6 +89,12 @@ func fileCommands(o *options) []*cobra.Command {
 	save.Flags().StringVar(&application, "application", "", "the application that it is of")
 	gentleFlags(save, &gentle)
 	save.Flags().BoolVar(&cross, "cross", false, "go into other file systems that are mounted below")
+	return save
+}
+
+// snapshotCheck returns the command snapshot check.
+func snapshotCheck(o *options) *cobra.Command {
+	var fingerprint string
 	check := &cobra.Command{
 		Use:   "verify FILE",
 		Short: "Say whether a snapshot file is whole and sound",
@@ -102,7 +114,12 @@ func fileCommands(o *options) []*cobra.Command {
 	}
 
 	fingerprintFlag(check, &fingerprint)
-	export := &cobra.Command{
+	return check
+}
+
+// snapshotExport returns the command snapshot export.
+func snapshotExport(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use:   "export SNAPSHOT FILE",
 		Short: "Write a stored snapshot to a file that holds all of it",
 		Args:  args(2, 2, "a snapshot and a file to write"),
@@ -121,7 +138,13 @@ func fileCommands(o *options) []*cobra.Command {
 			return o.showFile(c, a[1], head)
 		}),
 	}
+}
 
+// snapshotImport returns the command snapshot import.
+func snapshotImport(o *options) *cobra.Command {
+	var host string
+	var application string
+	var fingerprint string
 	take := &cobra.Command{Use: "import FILE", Short: "Take a snapshot file in", Args: args(1, 1, "a snapshot file"),
 		Long: `Take a snapshot file in, as the snapshot of a host that the service knows. It counts from the time
 at which it was taken; where it is the host's newest it is held against the published baseline.`,
@@ -163,7 +186,7 @@ at which it was taken; where it is the host's newest it is held against the publ
 	fingerprintFlag(take, &fingerprint)
 	take.Flags().StringVar(&host, "host", "", "the host (default: as the file says)")
 	take.Flags().StringVar(&application, "application", "", "the application (default: as the file says)")
-	return []*cobra.Command{save, export, take, check}
+	return take
 }
 
 // saveHere scans this machine and writes what it found. It gives how many of the roots could not be read.

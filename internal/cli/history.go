@@ -55,7 +55,13 @@ func historyCommand(o *options) *cobra.Command {
 
 // historyVerbs verify the history, at the service or from a file.
 func historyVerbs(o *options) []*cobra.Command {
-	var key, head string
+	return []*cobra.Command{historyVerify(o), historyExport(o)}
+}
+
+// historyVerify returns the command history verify.
+func historyVerify(o *options) *cobra.Command {
+	var key string
+	var head string
 	verify := &cobra.Command{
 		Use:   "verify [FILE]",
 		Short: "Verify that nothing of the history was changed, taken out or put in",
@@ -110,7 +116,12 @@ it any more is another one.`,
 	verify.Flags().StringVar(&key, "key", "",
 		"the service's public key (base64), as \"history verify\" has told it before; of a file, its own otherwise")
 	verify.Flags().StringVar(&head, "head", "", "a head that was noted before: the history has to go through it")
-	export := &cobra.Command{
+	return verify
+}
+
+// historyExport returns the command history export.
+func historyExport(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use:   "export FILE",
 		Short: "Write the whole history, to be verified elsewhere",
 		Args:  args(1, 1, "a file"),
@@ -118,8 +129,6 @@ it any more is another one.`,
 			return create(a[0], func(w io.Writer) error { return api.ExportHistory(c.Context(), w) })
 		}),
 	}
-
-	return []*cobra.Command{verify, export}
 }
 
 func historyFrom(c *cobra.Command, o *options, a []string) (io.ReadCloser, error) {

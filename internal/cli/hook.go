@@ -12,6 +12,12 @@ import (
 )
 
 func hookCommand(o *options) *cobra.Command {
+	return commandGroup("hook", "Manage notices to programs and people", hookAdd(o), hookList(o), hookTry(o),
+		hookRemove(o))
+}
+
+// hookAdd returns the command hook add.
+func hookAdd(o *options) *cobra.Command {
 	var ask wire.NewHook
 	var every time.Duration
 	add := &cobra.Command{
@@ -44,7 +50,12 @@ docs/guide/9-notices.md for how the signature is checked.`,
 	add.Flags().DurationVar(&every, "every", 0,
 		"mail: gather what is told, such as 24h for a letter a day; 0 is at once")
 	add.Flags().StringVar(&ask.Severity, "severity", "minor", "of findings: from minor, serious or grave on")
-	list := &cobra.Command{
+	return add
+}
+
+// hookList returns the command hook list.
+func hookList(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use:   "list",
 		Short: "List where programs are told of what happens",
 		Args:  args(0, 0, "no argument"),
@@ -70,8 +81,11 @@ docs/guide/9-notices.md for how the signature is checked.`,
 			return o.show(c, t)
 		}),
 	}
+}
 
-	try := &cobra.Command{Use: "try HOOK", Short: "Send a test notice", Args: args(1, 1, "a hook's id"),
+// hookTry returns the command hook try.
+func hookTry(o *options) *cobra.Command {
+	return &cobra.Command{Use: "try HOOK", Short: "Send a test notice", Args: args(1, 1, "a hook's id"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			h, err := api.TryHook(c.Context(), a[0])
 			if err != nil {
@@ -81,8 +95,11 @@ docs/guide/9-notices.md for how the signature is checked.`,
 			printf(c, "A notice is on its way to %s: idletally hook list says how that went.", h.URL)
 			return nil
 		})}
+}
 
-	remove := &cobra.Command{
+// hookRemove returns the command hook remove.
+func hookRemove(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use:   "remove HOOK",
 		Short: "Delete a hook, and what it was to be told",
 		Args:  args(1, 1, "a hook's id"),
@@ -94,6 +111,4 @@ docs/guide/9-notices.md for how the signature is checked.`,
 			return nil
 		}),
 	}
-
-	return commandGroup("hook", "Manage notices to programs and people", add, list, try, remove)
 }

@@ -12,6 +12,12 @@ import (
 )
 
 func personCommand(o *options) *cobra.Command {
+	return commandGroup("person", "Manage people who use Idle Tally", personAdd(o), personList(o), personSetRoles(o),
+		personReset(o), personRemove(o))
+}
+
+// personAdd returns the command person add.
+func personAdd(o *options) *cobra.Command {
 	var roles []string
 	var provider bool
 	add := &cobra.Command{
@@ -36,7 +42,14 @@ func personCommand(o *options) *cobra.Command {
 	add.Flags().StringSliceVar(&roles, "role", []string{wire.Viewer},
 		"viewer, author, reviewer, operator, admin, or one for an application alone, such as author@ticketing; "+
 			"several apart by commas")
-	list := &cobra.Command{Use: "list", Short: "List people", Args: args(0, 0, "no argument"),
+	add.Flags().BoolVar(&provider, "provider", false,
+		"they sign in by the provider (OpenID Connect), under this name there, and have no password here")
+	return add
+}
+
+// personList returns the command person list.
+func personList(o *options) *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List people", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			people, err := api.People(c.Context())
 			if err != nil {
@@ -50,8 +63,11 @@ func personCommand(o *options) *cobra.Command {
 
 			return o.show(c, t)
 		})}
+}
 
-	setRoles := &cobra.Command{
+// personSetRoles returns the command person set-roles.
+func personSetRoles(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use:   "roles NAME ROLE...",
 		Short: "Say what a person may do, everywhere or for single applications",
 		Args:  args(2, 101, "a name and roles"),
@@ -63,10 +79,12 @@ func personCommand(o *options) *cobra.Command {
 			return o.showOne(c, p, "person", p.Name, "roles", strings.Join(p.Roles, ", "))
 		}),
 	}
+}
 
-	add.Flags().BoolVar(&provider, "provider", false,
-		"they sign in by the provider (OpenID Connect), under this name there, and have no password here")
-	var second, sessions bool
+// personReset returns the command person reset.
+func personReset(o *options) *cobra.Command {
+	var second bool
+	var sessions bool
 	reset := &cobra.Command{
 		Use: "reset NAME",
 		Short: "Give a person a one-time password, which ends their sessions; or take away a second factor that " +
@@ -108,7 +126,12 @@ func personCommand(o *options) *cobra.Command {
 
 	reset.Flags().BoolVar(&second, "second-factor", false, "take away the second factor instead")
 	reset.Flags().BoolVar(&sessions, "sessions", false, "end their sessions instead, and leave the password")
-	remove := &cobra.Command{
+	return reset
+}
+
+// personRemove returns the command person remove.
+func personRemove(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use:   "remove NAME",
 		Short: "Remove a person; what they did stays in the history",
 		Args:  args(1, 1, "a name"),
@@ -120,11 +143,14 @@ func personCommand(o *options) *cobra.Command {
 			return nil
 		}),
 	}
-
-	return commandGroup("person", "Manage people who use Idle Tally", add, list, setRoles, reset, remove)
 }
 
 func hostCommand(o *options) *cobra.Command {
+	return commandGroup("host", "Manage hosts", hostInvite(o), hostAdmit(o), hostTag(o), hostShut(o), hostList(o))
+}
+
+// hostInvite returns the command host invite.
+func hostInvite(o *options) *cobra.Command {
 	var tags []string
 	invite := &cobra.Command{
 		Use:   "invite NAME",
@@ -148,7 +174,12 @@ func hostCommand(o *options) *cobra.Command {
 	}
 
 	invite.Flags().StringSliceVar(&tags, "tag", nil, "tags that baselines can name; several apart by commas")
-	tag := &cobra.Command{
+	return invite
+}
+
+// hostTag returns the command host tag.
+func hostTag(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use:   "tag NAME [TAG...]",
 		Short: "Say which tags a host has: baselines choose their hosts by them",
 		Args:  args(1, 31, "a host and its tags"),
@@ -160,8 +191,11 @@ func hostCommand(o *options) *cobra.Command {
 			return o.showOne(c, h, "host", h.Name, "tags", strings.Join(h.Tags, ", "))
 		}),
 	}
+}
 
-	shut := &cobra.Command{
+// hostShut returns the command host shut.
+func hostShut(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use:   "shut-out NAME",
 		Short: "Revoke the certificate of a host's agent",
 		Args:  args(1, 1, "a host"),
@@ -175,7 +209,10 @@ func hostCommand(o *options) *cobra.Command {
 			return nil
 		}),
 	}
+}
 
+// hostList returns the command host list.
+func hostList(o *options) *cobra.Command {
 	var some listing
 	var only struct{ tag, version, state string }
 	list := &cobra.Command{Use: "list", Short: "List hosts", Args: args(0, 0, "no argument"),
@@ -213,7 +250,7 @@ func hostCommand(o *options) *cobra.Command {
 	list.Flags().StringVar(&only.state, "state", "",
 		"only hosts that are invited (no agent yet), carried (nothing leads there), calling, or silent (not heard "+
 			"of for ten minutes)")
-	return commandGroup("host", "Manage hosts", invite, hostAdmit(o), tag, shut, list)
+	return list
 }
 
 // watching reports whether what changes on a host is heard of at once.

@@ -14,9 +14,19 @@ import (
 )
 
 func planCommand(o *options) *cobra.Command {
-	var groups, findings []string
+	return commandGroup("plan", "Manage change plans, and their review", planDraft(o), planRestore(o), adjustCommand(o),
+		planList(o), planShow(o),
+		planSteps(o),
+		planSubmit(o), decide(o, true), decide(o, false), withdrawCommand(o), remarkCommand(o), scriptCommand(o))
+}
+
+// planDraft returns the command plan draft.
+func planDraft(o *options) *cobra.Command {
+	var groups []string
+	var findings []string
 	var all bool
-	var title, state, folder string
+	var title string
+	var folder string
 	var waves wire.Draft
 	draft := &cobra.Command{
 		Use:   "draft APPLICATION",
@@ -56,7 +66,15 @@ func planCommand(o *options) *cobra.Command {
 	draft.Flags().StringVar(&folder, "folder", "", "of these, only what is in this folder and below")
 	draft.Flags().StringVar(&title, "title", "", "what the plan is for")
 	waveFlags(draft, &waves)
-	var paths, hosts []string
+	return draft
+}
+
+// planRestore returns the command plan restore.
+func planRestore(o *options) *cobra.Command {
+	var title string
+	var waves wire.Draft
+	var paths []string
+	var hosts []string
 	var snapshot string
 	restore := &cobra.Command{
 		Use:   "restore [RUN]",
@@ -98,7 +116,13 @@ func planCommand(o *options) *cobra.Command {
 	restore.Flags().StringVar(&snapshot, "snapshot", "", "return to how the host was in this snapshot")
 	restore.Flags().StringArrayVar(&paths, "paths", nil, "only paths that this pattern fits; repeatable")
 	restore.Flags().StringSliceVar(&hosts, "host", nil, "of a run, only these hosts; several apart by commas")
-	var some, part listing
+	return restore
+}
+
+// planList returns the command plan list.
+func planList(o *options) *cobra.Command {
+	var state string
+	var some listing
 	list := &cobra.Command{Use: "list", Short: "List plans, newest first", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			t := table{
@@ -112,7 +136,12 @@ func planCommand(o *options) *cobra.Command {
 
 	listFlags(list, &some, 100)
 	list.Flags().StringVar(&state, "state", "", "only plans in this state")
-	show := &cobra.Command{
+	return list
+}
+
+// planShow returns the command plan show.
+func planShow(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use:   "show PLAN",
 		Short: "Show a plan: equal steps as one, before → after, and the effect",
 		Args:  args(1, 1, "a plan"),
@@ -124,7 +153,11 @@ func planCommand(o *options) *cobra.Command {
 			return showPlan(o, c, p)
 		}),
 	}
+}
 
+// planSteps returns the command plan steps.
+func planSteps(o *options) *cobra.Command {
+	var part listing
 	var host string
 	steps := &cobra.Command{Use: "steps PLAN", Short: "List a plan's steps path by path", Args: args(1, 1, "a plan"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
@@ -175,7 +208,12 @@ func planCommand(o *options) *cobra.Command {
 
 	listFlags(steps, &part, 1000)
 	steps.Flags().StringVar(&host, "host", "", "only this host")
-	submit := &cobra.Command{Use: "submit PLAN", Short: "Put a draft in review", Args: args(1, 1, "a plan"),
+	return steps
+}
+
+// planSubmit returns the command plan submit.
+func planSubmit(o *options) *cobra.Command {
+	return &cobra.Command{Use: "submit PLAN", Short: "Put a draft in review", Args: args(1, 1, "a plan"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			p, err := api.Submit(c.Context(), a[0])
 			if err != nil {
@@ -184,10 +222,6 @@ func planCommand(o *options) *cobra.Command {
 			return o.showOne(c, p, "plan", p.ID, "state", p.State, "digest", p.Digest, "next",
 				"another person: idletally plan approve "+p.ID+" --digest "+p.Digest)
 		})}
-
-	return commandGroup("plan", "Manage change plans, and their review", draft, restore, adjustCommand(o), list, show,
-		steps,
-		submit, decide(o, true), decide(o, false), withdrawCommand(o), remarkCommand(o), scriptCommand(o))
 }
 
 func expiry(p wire.Plan) string {

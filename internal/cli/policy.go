@@ -13,7 +13,13 @@ import (
 )
 
 func policyCommand(o *options) *cobra.Command {
-	show := &cobra.Command{
+	return commandGroup("policy", "Show and set the policy for people and their sessions", policyShow(o), policySet(o),
+		policyKeep(o))
+}
+
+// policyShow returns the command policy show.
+func policyShow(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use:   "show",
 		Short: "Show what holds for people and their sessions, and what is to hold",
 		Args:  args(0, 0, "no argument"),
@@ -25,9 +31,13 @@ func policyCommand(o *options) *cobra.Command {
 			return o.showPolicy(c, p)
 		}),
 	}
+}
 
+// policySet returns the command policy set.
+func policySet(o *options) *cobra.Command {
 	var managers bool
-	var after, idle time.Duration
+	var after time.Duration
+	var idle time.Duration
 	var second []string
 	var days int
 	set := &cobra.Command{
@@ -84,7 +94,12 @@ holds so far): until then every admin can take it back, by "idletally policy kee
 		"days after which a host has to be enrolled anew, however often its agent renews its certificate; 0 is never")
 	set.Flags().StringSliceVar(&second, "second-factor", nil,
 		"roles that need a second factor, apart by commas; \"\" is none")
-	keep := &cobra.Command{
+	return set
+}
+
+// policyKeep returns the command policy keep.
+func policyKeep(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use:   "keep",
 		Short: "Have what holds now go on holding, and take back what was to hold",
 		Args:  args(0, 0, "no argument"),
@@ -96,8 +111,6 @@ holds so far): until then every admin can take it back, by "idletally policy kee
 			return o.showPolicy(c, p)
 		}),
 	}
-
-	return commandGroup("policy", "Show and set the policy for people and their sessions", show, set, keep)
 }
 
 func (o *options) showPolicy(c *cobra.Command, p wire.PolicyNow) error {

@@ -69,7 +69,12 @@ func profilesIn(dir string) (out []string, err error) {
 }
 
 func profileCommand(o *options) *cobra.Command {
-	list := &cobra.Command{
+	return commandGroup("profile", "Manage profiles: sessions at several services", profileList(o), profileUse(o))
+}
+
+// profileList returns the command profile list.
+func profileList(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use:   "list",
 		Short: "List the services that you have signed in to",
 		Args:  args(0, 0, "no argument"),
@@ -128,8 +133,11 @@ func profileCommand(o *options) *cobra.Command {
 			return o.show(c, t)
 		},
 	}
+}
 
-	use := &cobra.Command{Use: "use PROFILE", Short: "Use a profile where none is named", Args: args(1, 1, "a profile"),
+// profileUse returns the command profile use.
+func profileUse(o *options) *cobra.Command {
+	return &cobra.Command{Use: "use PROFILE", Short: "Use a profile where none is named", Args: args(1, 1, "a profile"),
 		RunE: func(c *cobra.Command, a []string) error {
 			dir, err := o.folder()
 			if err != nil {
@@ -154,6 +162,4 @@ func profileCommand(o *options) *cobra.Command {
 			printf(c, "Profile %s is used from now on.", a[0])
 			return nil
 		}}
-
-	return commandGroup("profile", "Manage profiles: sessions at several services", list, use)
 }

@@ -15,9 +15,13 @@ import (
 
 // ownKeys are the commands that work on a service's folder: the keys are files, and no call reaches them.
 func ownKeys() []*cobra.Command {
+	return []*cobra.Command{keysReplace(), keysEnd()}
+}
+
+// keysReplace returns the command keys replace.
+func keysReplace() *cobra.Command {
 	var data string
 	var names []string
-	var now bool
 	of := func() string { return filepath.Join(data, "keys") }
 	replace := &cobra.Command{
 		Use:   "replace authority|orders",
@@ -57,6 +61,15 @@ does not know better: enrol hosts anew then.`,
 
 	replace.Flags().StringSliceVar(&names, "name", nil,
 		"a name or address that the new authority is to count for; those of the former one otherwise")
+	replace.Flags().StringVar(&data, "data", "/var/lib/idletally", "the service's own folder")
+	return replace
+}
+
+// keysEnd returns the command keys end.
+func keysEnd() *cobra.Command {
+	var data string
+	var now bool
+	of := func() string { return filepath.Join(data, "keys") }
 	end := &cobra.Command{
 		Use:   "end",
 		Short: "End the former authority: hosts that know it alone have to be enrolled anew",
@@ -65,11 +78,8 @@ does not know better: enrol hosts anew then.`,
 	}
 
 	end.Flags().BoolVar(&now, "now", false, "do not wait until the certificates that it signed have ended")
-	for _, x := range []*cobra.Command{replace, end} {
-		x.Flags().StringVar(&data, "data", "/var/lib/idletally", "the service's own folder")
-	}
-
-	return []*cobra.Command{replace, end}
+	end.Flags().StringVar(&data, "data", "/var/lib/idletally", "the service's own folder")
+	return end
 }
 
 // done has the files that root has made belong to whom their folder does, and says what is to be done next.

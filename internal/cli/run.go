@@ -14,6 +14,13 @@ import (
 )
 
 func runCommand(o *options) *cobra.Command {
+	return commandGroup("run", "Run plans, and follow runs", runStart(o), runWatch(o), runShow(o), runList(o),
+		runResults(o), runHalt(o), runResume(o), runOriginals(o),
+		runExport(o), runImport(o))
+}
+
+// runStart returns the command run start.
+func runStart(o *options) *cobra.Command {
 	var detach bool
 	follow := func(c *cobra.Command, api *client.Client, id string) error {
 		show, shown := stepsBar("run " + id)
@@ -36,7 +43,6 @@ func runCommand(o *options) *cobra.Command {
 
 		return showRun(o, c, api, last)
 	}
-
 	start := &cobra.Command{
 		Use:   "start PLAN",
 		Short: "Run an approved plan and follow it; exit code 4 where steps were refused or skipped",
@@ -55,9 +61,39 @@ func runCommand(o *options) *cobra.Command {
 	}
 
 	start.Flags().BoolVar(&detach, "detach", false, "do not wait for the end")
-	watch := &cobra.Command{Use: "watch RUN", Short: "Follow a run to its end", Args: args(1, 1, "a run"),
+	return start
+}
+
+// runWatch returns the command run watch.
+func runWatch(o *options) *cobra.Command {
+	follow := func(c *cobra.Command, api *client.Client, id string) error {
+		show, shown := stepsBar("run " + id)
+		var last wire.Run
+		err := api.Watch(c.Context(), id, func(r wire.Run) {
+			last = r
+			total, done := 0, 0
+			for _, h := range r.Hosts {
+				total += h.Total
+				done += h.Progress
+			}
+
+			show(done, total)
+		})
+
+		shown()
+		if err != nil {
+			return err
+		}
+
+		return showRun(o, c, api, last)
+	}
+	return &cobra.Command{Use: "watch RUN", Short: "Follow a run to its end", Args: args(1, 1, "a run"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error { return follow(c, api, a[0]) })}
-	show := &cobra.Command{Use: "show RUN", Short: "Show a run and what was not simply done", Args: args(1, 1, "a run"),
+}
+
+// runShow returns the command run show.
+func runShow(o *options) *cobra.Command {
+	return &cobra.Command{Use: "show RUN", Short: "Show a run and what was not simply done", Args: args(1, 1, "a run"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			r, err := api.Run(c.Context(), a[0])
 			if err != nil {
@@ -65,8 +101,11 @@ func runCommand(o *options) *cobra.Command {
 			}
 			return showRun(o, c, api, r)
 		})}
+}
 
-	var some, part, rest listing
+// runList returns the command run list.
+func runList(o *options) *cobra.Command {
+	var some listing
 	list := &cobra.Command{Use: "list", Short: "List runs, newest first", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			t := table{head: []string{"RUN", "PLAN", "STATE", "STARTED", "BY", "HOSTS", "TITLE"}, none: "No runs yet."}
@@ -76,7 +115,12 @@ func runCommand(o *options) *cobra.Command {
 		})}
 
 	listFlags(list, &some, 100)
-	halt := &cobra.Command{Use: "halt RUN", Short: "Halt a run at the next step boundary", Args: args(1, 1, "a run"),
+	return list
+}
+
+// runHalt returns the command run halt.
+func runHalt(o *options) *cobra.Command {
+	return &cobra.Command{Use: "halt RUN", Short: "Halt a run at the next step boundary", Args: args(1, 1, "a run"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			r, err := api.Halt(c.Context(), a[0])
 			if err != nil {
@@ -84,8 +128,32 @@ func runCommand(o *options) *cobra.Command {
 			}
 			return showRun(o, c, api, r)
 		})}
+}
 
-	resume := &cobra.Command{
+// runResume returns the command run resume.
+func runResume(o *options) *cobra.Command {
+	follow := func(c *cobra.Command, api *client.Client, id string) error {
+		show, shown := stepsBar("run " + id)
+		var last wire.Run
+		err := api.Watch(c.Context(), id, func(r wire.Run) {
+			last = r
+			total, done := 0, 0
+			for _, h := range r.Hosts {
+				total += h.Total
+				done += h.Progress
+			}
+
+			show(done, total)
+		})
+
+		shown()
+		if err != nil {
+			return err
+		}
+
+		return showRun(o, c, api, last)
+	}
+	return &cobra.Command{
 		Use:   "resume RUN",
 		Short: "Go on with a halted or failed run and follow it",
 		Args:  args(1, 1, "a run"),
@@ -97,8 +165,13 @@ func runCommand(o *options) *cobra.Command {
 			return follow(c, api, r.ID)
 		}),
 	}
+}
 
-	var host, paths string
+// runOriginals returns the command run originals.
+func runOriginals(o *options) *cobra.Command {
+	var part listing
+	var host string
+	var paths string
 	originals := &cobra.Command{
 		Use:   "originals RUN",
 		Short: "List what a run found before it changed anything, and how it left it",
@@ -130,6 +203,12 @@ func runCommand(o *options) *cobra.Command {
 	originals.Flags().StringVar(&host, "host", "", "only this host")
 	originals.Flags().StringVar(&paths, "paths", "", "only paths that this pattern fits")
 	listFlags(originals, &part, 1000)
+	return originals
+}
+
+// runResults returns the command run results.
+func runResults(o *options) *cobra.Command {
+	var rest listing
 	results := &cobra.Command{
 		Use:   "results RUN",
 		Short: "List the steps of a run that are not simply done, with reasons",
@@ -146,8 +225,7 @@ func runCommand(o *options) *cobra.Command {
 	}
 
 	listFlags(results, &rest, 1000)
-	return commandGroup("run", "Run plans, and follow runs", start, watch, show, list, results, halt, resume, originals,
-		runExport(o), runImport(o))
+	return results
 }
 
 // shownResults is how many steps that are not simply done are told with a run.

@@ -11,6 +11,11 @@ import (
 )
 
 func scheduleCommand(o *options) *cobra.Command {
+	return commandGroup("schedule", "Manage scheduled snapshots", scheduleAdd(o), scheduleList(o), scheduleRemove(o))
+}
+
+// scheduleAdd returns the command schedule add.
+func scheduleAdd(o *options) *cobra.Command {
 	var ask wire.NewSchedule
 	var spread time.Duration
 	add := &cobra.Command{
@@ -39,7 +44,12 @@ snapshot that is still being taken is not asked for a second time.
 	add.Flags().StringVar(&ask.Tag, "tag", "", "only on hosts with this tag")
 	add.Flags().StringVar(&ask.Zone, "zone", "", "time zone of the times, such as Europe/Lisbon (default UTC)")
 	add.Flags().DurationVar(&spread, "spread", 0, "spread the hosts over so much time: 45m")
-	list := &cobra.Command{Use: "list", Short: "List schedules", Args: args(0, 0, "no argument"),
+	return add
+}
+
+// scheduleList returns the command schedule list.
+func scheduleList(o *options) *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List schedules", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			all, err := api.Schedules(c.Context())
 			if err != nil {
@@ -62,8 +72,11 @@ snapshot that is still being taken is not asked for a second time.
 
 			return o.show(c, t)
 		})}
+}
 
-	remove := &cobra.Command{Use: "remove SCHEDULE", Short: "Delete a schedule", Args: args(1, 1, "a schedule's id"),
+// scheduleRemove returns the command schedule remove.
+func scheduleRemove(o *options) *cobra.Command {
+	return &cobra.Command{Use: "remove SCHEDULE", Short: "Delete a schedule", Args: args(1, 1, "a schedule's id"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			if err := api.RemoveSchedule(c.Context(), a[0]); err != nil {
 				return err
@@ -71,6 +84,4 @@ snapshot that is still being taken is not asked for a second time.
 			printf(c, "It fires no more.")
 			return nil
 		})}
-
-	return commandGroup("schedule", "Manage scheduled snapshots", add, list, remove)
 }

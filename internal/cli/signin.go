@@ -12,7 +12,15 @@ import (
 )
 
 func signInCommand(o *options) *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "List where you are signed in", Args: args(0, 0, "no argument"),
+	return commandGroup("sign-in", "Manage your own sign-in: sessions, second factor, password", signInList(o),
+		newsCommand(o),
+		signInEnd(o),
+		signInAgain(o), signInPassword(o), signInSet(o), signInDrop(o))
+}
+
+// signInList returns the command sign in list.
+func signInList(o *options) *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List where you are signed in", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			all, err := api.SignedIn(c.Context())
 			if err != nil {
@@ -30,7 +38,10 @@ func signInCommand(o *options) *cobra.Command {
 
 			return o.show(c, t)
 		})}
+}
 
+// signInEnd returns the command sign in end.
+func signInEnd(o *options) *cobra.Command {
 	var everywhere bool
 	end := &cobra.Command{
 		Use:   "end [SESSION]",
@@ -50,6 +61,11 @@ func signInCommand(o *options) *cobra.Command {
 	}
 
 	end.Flags().BoolVar(&everywhere, "others", false, "all sessions but this one")
+	return end
+}
+
+// signInSet returns the command sign in set.
+func signInSet(o *options) *cobra.Command {
 	var fromStdin bool
 	code := func(c *cobra.Command, ask func(string) (string, error)) (string, error) { return ask("Code: ") }
 	set := &cobra.Command{
@@ -88,6 +104,14 @@ away: idletally person reset NAME --second-factor.`,
 		}),
 	}
 
+	set.Flags().BoolVar(&fromStdin, "code-stdin", false, "read the code from standard input")
+	return set
+}
+
+// signInDrop returns the command sign in drop.
+func signInDrop(o *options) *cobra.Command {
+	var fromStdin bool
+	code := func(c *cobra.Command, ask func(string) (string, error)) (string, error) { return ask("Code: ") }
 	drop := &cobra.Command{
 		Use:   "no-second-factor",
 		Short: "Turn off your second factor, by one of its codes",
@@ -106,10 +130,12 @@ away: idletally person reset NAME --second-factor.`,
 		}),
 	}
 
-	for _, x := range []*cobra.Command{set, drop} {
-		x.Flags().BoolVar(&fromStdin, "code-stdin", false, "read the code from standard input")
-	}
+	drop.Flags().BoolVar(&fromStdin, "code-stdin", false, "read the code from standard input")
+	return drop
+}
 
+// signInPassword returns the command sign in password.
+func signInPassword(o *options) *cobra.Command {
 	var change wire.NewPassword
 	var both bool
 	password := &cobra.Command{
@@ -152,7 +178,15 @@ the first line of standard input is the password as it is, and the second the ne
 		}),
 	}
 
-	var byCode, given bool
+	password.Flags().BoolVar(&change.KeepTokens, "keep-tokens", false, "your tokens stay good")
+	password.Flags().BoolVar(&both, "password-stdin", false, "read both passwords from standard input")
+	return password
+}
+
+// signInAgain returns the command sign in again.
+func signInAgain(o *options) *cobra.Command {
+	var byCode bool
+	var given bool
 	again := &cobra.Command{
 		Use:   "confirm",
 		Short: "Confirm who you are, for changes of people, tokens and hooks",
@@ -171,11 +205,7 @@ policy. On a terminal you are asked when it is needed.`,
 
 	again.Flags().BoolVar(&byCode, "code", false, "by a code of your authenticator")
 	again.Flags().BoolVar(&given, "password-stdin", false, "read the password, or the code, from standard input")
-	password.Flags().BoolVar(&change.KeepTokens, "keep-tokens", false, "your tokens stay good")
-	password.Flags().BoolVar(&both, "password-stdin", false, "read both passwords from standard input")
-	return commandGroup("sign-in", "Manage your own sign-in: sessions, second factor, password", list, newsCommand(o),
-		end,
-		again, password, set, drop)
+	return again
 }
 
 // newsCommand tells what has changed in how somebody signs in.

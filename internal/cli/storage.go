@@ -10,7 +10,13 @@ import (
 )
 
 func storageCommand(o *options) *cobra.Command {
-	show := &cobra.Command{Use: "show", Short: "Show how much is stored", Args: args(0, 0, "no argument"),
+	return commandGroup("storage", "Show, verify and tidy what the service stores", storageShow(o), storageCheck(o),
+		storageTidy(o))
+}
+
+// storageShow returns the command storage show.
+func storageShow(o *options) *cobra.Command {
+	return &cobra.Command{Use: "show", Short: "Show how much is stored", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			s, err := api.Storage(c.Context())
 			if err != nil {
@@ -19,8 +25,11 @@ func storageCommand(o *options) *cobra.Command {
 			return o.showOne(c, s, "snapshots", num(s.Snapshots), "reports", num(s.Reports), "folders", num(s.Nodes),
 				"KiB", num(s.Bytes/1024))
 		})}
+}
 
-	check := &cobra.Command{
+// storageCheck returns the command storage check.
+func storageCheck(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use:   "check",
 		Short: "Verify everything that is stored; exit code 4 where something is damaged",
 		Args:  args(0, 0, "no argument"),
@@ -66,8 +75,11 @@ func storageCommand(o *options) *cobra.Command {
 			return nil
 		}),
 	}
+}
 
-	tidy := &cobra.Command{
+// storageTidy returns the command storage tidy.
+func storageTidy(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use:   "tidy",
 		Short: "Delete now what is not to be kept; the service does it by itself now and then",
 		Args:  args(0, 0, "no argument"),
@@ -80,6 +92,4 @@ func storageCommand(o *options) *cobra.Command {
 				"folders needed", num(t.Live))
 		}),
 	}
-
-	return commandGroup("storage", "Show, verify and tidy what the service stores", show, check, tidy)
 }

@@ -10,6 +10,11 @@ import (
 )
 
 func tokenCommand(o *options) *cobra.Command {
+	return commandGroup("token", "Manage tokens, by which programs sign in", tokenAdd(o), tokenList(o), tokenRemove(o))
+}
+
+// tokenAdd returns the command token add.
+func tokenAdd(o *options) *cobra.Command {
 	var ask wire.NewToken
 	add := &cobra.Command{
 		Use:   "add NAME",
@@ -37,7 +42,12 @@ findings or manages people by a token.`,
 		"viewer, author or operator, or one of the last two for an application alone, such as operator@ticketing; "+
 			"several apart by commas")
 	add.Flags().IntVar(&ask.Days, "days", 90, "how long it is good, at most 400")
-	list := &cobra.Command{
+	return add
+}
+
+// tokenList returns the command token list.
+func tokenList(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use:   "list",
 		Short: "List your tokens; of an admin, everybody's",
 		Args:  args(0, 0, "no argument"),
@@ -59,8 +69,11 @@ findings or manages people by a token.`,
 			return o.show(c, t)
 		}),
 	}
+}
 
-	remove := &cobra.Command{Use: "remove TOKEN", Short: "End a token", Args: args(1, 1, "a token's id"),
+// tokenRemove returns the command token remove.
+func tokenRemove(o *options) *cobra.Command {
+	return &cobra.Command{Use: "remove TOKEN", Short: "End a token", Args: args(1, 1, "a token's id"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			if err := api.RemoveToken(c.Context(), a[0]); err != nil {
 				return err
@@ -68,6 +81,4 @@ findings or manages people by a token.`,
 			printf(c, "Whoever has it is signed out.")
 			return nil
 		})}
-
-	return commandGroup("token", "Manage tokens, by which programs sign in", add, list, remove)
 }

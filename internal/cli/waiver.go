@@ -13,6 +13,12 @@ import (
 )
 
 func waiverCommand(o *options) *cobra.Command {
+	return commandGroup("waiver", "Manage waivers: findings accepted for a time", waiverAdd(o), waiverList(o),
+		waiverWithdraw(o))
+}
+
+// waiverAdd returns the command waiver add.
+func waiverAdd(o *options) *cobra.Command {
 	var w wire.NewWaiver
 	var until string
 	add := &cobra.Command{
@@ -55,6 +61,11 @@ back by themselves when the date has come.`,
 	add.Flags().StringVar(&w.Aspect, "aspect", "", "only of this aspect")
 	add.Flags().StringVar(&w.Found, "found", "", "only where this was found")
 	add.Flags().StringVar(&w.Group, "group", "", "the findings of this group")
+	return add
+}
+
+// waiverList returns the command waiver list.
+func waiverList(o *options) *cobra.Command {
 	var ended bool
 	var waivers listing
 	list := &cobra.Command{
@@ -86,7 +97,12 @@ back by themselves when the date has come.`,
 
 	list.Flags().BoolVar(&ended, "ended", false, "those that ended or were withdrawn, too, those that end last first")
 	listFlags(list, &waivers, 200)
-	withdraw := &cobra.Command{
+	return list
+}
+
+// waiverWithdraw returns the command waiver withdraw.
+func waiverWithdraw(o *options) *cobra.Command {
+	return &cobra.Command{
 		Use:   "withdraw WAIVER",
 		Short: "End a waiver before its time",
 		Args:  args(1, 1, "a waiver"),
@@ -98,8 +114,6 @@ back by themselves when the date has come.`,
 			return o.showOne(c, got, "waiver", got.ID, "paths", got.Paths, "withdrawn by", got.WithdrawnBy)
 		}),
 	}
-
-	return commandGroup("waiver", "Manage waivers: findings accepted for a time", add, list, withdraw)
 }
 
 // narrowed says which findings on its paths a waiver is about.
