@@ -80,31 +80,12 @@ func (s *Server) meRoutes() {
 	add(s, op{"GET", "/me/sessions", "list-sessions", "List where you are signed in", "any", 200},
 		s.listSessions)
 
-	end := func(ctx context.Context, person, id, keep string) (*struct{}, error) {
-		n, err := s.Store.EndSessions(ctx, person, id, keep)
-		if err == nil && n == 0 && id != "" {
-			err = huma.Error404NotFound("no session " + id + " of " + person)
-		}
-
-		if err == nil {
-			s.audit(ctx, "sessions ended", person, itoa(int(n)))
-		}
-
-		return nil, err
-	}
-
 	add(s, op{"DELETE", "/me/sessions/{id}", "end-session", "Sign out elsewhere", "any", 204},
-		inPerson(func(ctx context.Context, in *endSessionRequest) (*struct{}, error) {
-			return end(ctx, caller(ctx).Name, in.ID, "")
-		}))
+		inPerson(s.endSession))
 	add(s, op{"DELETE", "/me/sessions", "end-sessions", "Sign out everywhere but here", "any", 204},
-		inPerson(func(ctx context.Context, _ *struct{}) (*struct{}, error) {
-			return end(ctx, caller(ctx).Name, "", caller(ctx).session)
-		}))
+		inPerson(s.endSessions))
 	add(s, op{"DELETE", "/people/{name}/sessions", "end-sessions-of", "Sign somebody out everywhere", wire.Admin, 204},
-		inPerson(func(ctx context.Context, in *byName) (*struct{}, error) {
-			return end(ctx, in.Name, "", "")
-		}))
+		inPerson(s.endSessionsOf))
 	add(s,
 		op{
 			"POST", "/me/second", "propose-second",
@@ -112,98 +93,28 @@ func (s *Server) meRoutes() {
 				"it is confirmed",
 			"any", 201,
 		},
-		inPerson(func(ctx context.Context, _ *struct{}) (*body[wire.Second], error) {
-			if caller(ctx).Second != nil {
-				return nil, huma.Error409Conflict("you have a second factor: remove it first")
-			}
-
-			secret := auth.NewSecond()
-			sealed, err := s.seal(secondOf(caller(ctx).Name), secret)
-			if err == nil {
-				err = s.Store.ProposeSecond(ctx, caller(ctx).Name, sealed)
-			}
-
-			return &body[wire.Second]{
-				wire.Second{Secret: auth.SecondText(secret), URL: auth.SecondURL(secret, caller(ctx).Name, s.Name)},
-			}, err
-		}))
+		inPerson(s.proposeSecond))
 
 	add(s,
 		op{
 			"PUT", "/me/second", "confirm-second", "Confirm a second factor by its code. All other sessions end",
 			"any", 200,
 		},
-		inPerson(func(ctx context.Context, in *body[wire.SecondCode]) (*body[wire.SpareCodes], error) {
-			me := caller(ctx)
-			if me.SecondNext == nil {
-				return nil, huma.Error409Conflict("no second factor waits to be confirmed: begin one first")
-			}
-			right, err := s.try(ctx, codeGuess(me.Name, within(me)))
-			if err != nil {
-				return nil, err
-			}
-			secret, err := s.unseal(secondOf(me.Name), me.SecondNext)
-			if err != nil {
-				return nil, err
-			}
-
-			step, ok := auth.CheckSecond(secret, in.Body.Code, time.Now(), 0)
-			if !ok {
-				return nil, huma.Error422UnprocessableEntity(
-					"this code does not fit: is the clock of your device right?")
-			}
-
-			codes, hashes := s.newSpareCodes(me.Name)
-			if err := s.Store.ConfirmSecond(ctx, me.Name, me.SecondNext, step, hashes, me.session); err != nil {
-				return nil, err
-			}
-
-			right()
-			s.audit(ctx, "second factor set", me.Name, "")
-			return &body[wire.SpareCodes]{wire.SpareCodes{Codes: codes}}, nil
-		}))
+		inPerson(s.confirmSecond))
 
 	add(s,
 		op{
 			"POST", "/me/second/remove", "remove-second", "Turn off your second factor, by one of its codes", "any",
 			204,
 		},
-		inPerson(func(ctx context.Context, in *body[wire.SecondCode]) (*struct{}, error) {
-			me := caller(ctx)
-			err := s.sayCode(ctx, me, in.Body.Code)
-			if err == nil {
-				err = s.Store.DropCode(ctx, me.Name)
-			}
-
-			if err == nil {
-				s.audit(ctx, "second factor removed", me.Name, "")
-			}
-
-			return nil, err
-		}))
+		inPerson(s.removeSecond))
 
 	add(s,
 		op{
 			"DELETE", "/people/{name}/second", "remove-second-of",
 			"Take away the second factor of somebody who has lost it. Their sessions end", wire.Admin, 204,
 		},
-		inPerson(func(ctx context.Context, in *byName) (*struct{}, error) {
-			from, err := s.countsFrom(ctx)
-			if err == nil {
-				err = s.Store.DropSeconds(ctx, in.Name, from)
-			}
-
-			if err == nil {
-				s.audit(ctx, "second factor removed", in.Name, "by an admin")
-				_, err = s.Store.EndSessions(ctx, in.Name, "", "")
-			}
-
-			return nil, err
-		}))
-}
-
-type endSessionRequest struct {
-	ID string `path:"id" minLength:"1" maxLength:"16"`
+		inPerson(s.removeSecondOf))
 }
 
 // listSessions serves: List where you are signed in.
@@ -223,4 +134,117 @@ func (s *Server) listSessions(ctx context.Context, _ *struct{}) (*body[wire.Page
 	}
 
 	return &body[wire.Page[wire.SignedIn]]{whole(out)}, err
+}
+
+// dropSessions ends a session of somebody, or all but one that is kept.
+func (s *Server) dropSessions(ctx context.Context, person, id, keep string) (*struct{}, error) {
+	n, err := s.Store.EndSessions(ctx, person, id, keep)
+	if err == nil && n == 0 && id != "" {
+		err = huma.Error404NotFound("no session " + id + " of " + person)
+	}
+
+	if err == nil {
+		s.audit(ctx, "sessions ended", person, itoa(int(n)))
+	}
+
+	return nil, err
+}
+
+// endSessionRequest is what endSession takes.
+type endSessionRequest struct {
+	ID string `path:"id" minLength:"1" maxLength:"16"`
+}
+
+// endSession serves: Sign out elsewhere.
+func (s *Server) endSession(ctx context.Context, in *endSessionRequest) (*struct{}, error) {
+	return s.dropSessions(ctx, caller(ctx).Name, in.ID, "")
+}
+
+// endSessions serves: Sign out everywhere but here.
+func (s *Server) endSessions(ctx context.Context, _ *struct{}) (*struct{}, error) {
+	return s.dropSessions(ctx, caller(ctx).Name, "", caller(ctx).session)
+}
+
+// endSessionsOf serves: Sign somebody out everywhere.
+func (s *Server) endSessionsOf(ctx context.Context, in *byName) (*struct{}, error) {
+	return s.dropSessions(ctx, in.Name, "", "")
+}
+
+// proposeSecond serves: Begin a second factor: a code by time (RFC 6238), six digits, every 30 seconds. It
+// counts once it is confirmed.
+func (s *Server) proposeSecond(ctx context.Context, _ *struct{}) (*body[wire.Second], error) {
+	if caller(ctx).Second != nil {
+		return nil, huma.Error409Conflict("you have a second factor: remove it first")
+	}
+
+	secret := auth.NewSecond()
+	sealed, err := s.seal(secondOf(caller(ctx).Name), secret)
+	if err == nil {
+		err = s.Store.ProposeSecond(ctx, caller(ctx).Name, sealed)
+	}
+
+	return &body[wire.Second]{
+		wire.Second{Secret: auth.SecondText(secret), URL: auth.SecondURL(secret, caller(ctx).Name, s.Name)},
+	}, err
+}
+
+// confirmSecond serves: Confirm a second factor by its code. All other sessions end.
+func (s *Server) confirmSecond(ctx context.Context, in *body[wire.SecondCode]) (*body[wire.SpareCodes], error) {
+	me := caller(ctx)
+	if me.SecondNext == nil {
+		return nil, huma.Error409Conflict("no second factor waits to be confirmed: begin one first")
+	}
+	right, err := s.try(ctx, codeGuess(me.Name, within(me)))
+	if err != nil {
+		return nil, err
+	}
+	secret, err := s.unseal(secondOf(me.Name), me.SecondNext)
+	if err != nil {
+		return nil, err
+	}
+
+	step, ok := auth.CheckSecond(secret, in.Body.Code, time.Now(), 0)
+	if !ok {
+		return nil, huma.Error422UnprocessableEntity(
+			"this code does not fit: is the clock of your device right?")
+	}
+
+	codes, hashes := s.newSpareCodes(me.Name)
+	if err := s.Store.ConfirmSecond(ctx, me.Name, me.SecondNext, step, hashes, me.session); err != nil {
+		return nil, err
+	}
+
+	right()
+	s.audit(ctx, "second factor set", me.Name, "")
+	return &body[wire.SpareCodes]{wire.SpareCodes{Codes: codes}}, nil
+}
+
+// removeSecond serves: Turn off your second factor, by one of its codes.
+func (s *Server) removeSecond(ctx context.Context, in *body[wire.SecondCode]) (*struct{}, error) {
+	me := caller(ctx)
+	err := s.sayCode(ctx, me, in.Body.Code)
+	if err == nil {
+		err = s.Store.DropCode(ctx, me.Name)
+	}
+
+	if err == nil {
+		s.audit(ctx, "second factor removed", me.Name, "")
+	}
+
+	return nil, err
+}
+
+// removeSecondOf serves: Take away the second factor of somebody who has lost it. Their sessions end.
+func (s *Server) removeSecondOf(ctx context.Context, in *byName) (*struct{}, error) {
+	from, err := s.countsFrom(ctx)
+	if err == nil {
+		err = s.Store.DropSeconds(ctx, in.Name, from)
+	}
+
+	if err == nil {
+		s.audit(ctx, "second factor removed", in.Name, "by an admin")
+		_, err = s.Store.EndSessions(ctx, in.Name, "", "")
+	}
+
+	return nil, err
 }

@@ -48,32 +48,39 @@ func (s *Server) newsRoutes() {
 				"the last 90 days",
 			"any", 200,
 		},
-		inPerson(func(ctx context.Context, _ *struct{}) (*body[wire.News], error) {
-			me := caller(ctx)
-			list, err := s.Store.News(ctx, me.Name, me.Told, newsKinds(), maxNews)
-			out := wire.News{Items: []wire.NewsItem{}}
-
-			for _, n := range list {
-				out.Items = append(out.Items, wire.NewsItem{
-					What:   n.What,
-					Who:    n.Who,
-					Detail: n.Detail,
-					Times:  n.Times,
-					First:  n.First,
-					Last:   n.Last,
-				})
-				out.Until = max(out.Until, n.Line)
-			}
-
-			return &body[wire.News]{out}, err
-		}))
+		inPerson(s.listNews))
 
 	add(s,
 		op{
 			"POST", "/me/news/seen", "see-news",
 			"Say that you have seen what has changed in how you sign in, up to some line", "any", 204,
 		},
-		inPerson(func(ctx context.Context, in *body[wire.NewsSeen]) (*struct{}, error) {
-			return nil, s.Store.SetTold(ctx, caller(ctx).Name, in.Body.Until)
-		}))
+		inPerson(s.seeNews))
+}
+
+// listNews serves: What has changed in how you sign in, and who tried to, since you said that you have seen
+// it; of the last 90 days.
+func (s *Server) listNews(ctx context.Context, _ *struct{}) (*body[wire.News], error) {
+	me := caller(ctx)
+	list, err := s.Store.News(ctx, me.Name, me.Told, newsKinds(), maxNews)
+	out := wire.News{Items: []wire.NewsItem{}}
+
+	for _, n := range list {
+		out.Items = append(out.Items, wire.NewsItem{
+			What:   n.What,
+			Who:    n.Who,
+			Detail: n.Detail,
+			Times:  n.Times,
+			First:  n.First,
+			Last:   n.Last,
+		})
+		out.Until = max(out.Until, n.Line)
+	}
+
+	return &body[wire.News]{out}, err
+}
+
+// seeNews serves: Say that you have seen what has changed in how you sign in, up to some line.
+func (s *Server) seeNews(ctx context.Context, in *body[wire.NewsSeen]) (*struct{}, error) {
+	return nil, s.Store.SetTold(ctx, caller(ctx).Name, in.Body.Until)
 }

@@ -144,40 +144,13 @@ func (s *Server) passkeyRoutes() {
 
 	add(s,
 		op{"POST", "/me/passkeys/ask", "ask-own-passkey", "Begin to show again who you are by a passkey", "any", 200},
-		inPerson(func(ctx context.Context, _ *struct{}) (*body[wire.AskedPasskey], error) {
-			if s.passkeys == nil {
-				return nil, errNoPasskeys
-			}
-			return s.askPasskeyOf(ctx, toConfirm, caller(ctx).Name)
-		}))
+		inPerson(s.askOwnPasskey))
 
 	add(s, op{"GET", "/me/passkeys", "list-passkeys", "List your passkeys and security keys", "any", 200},
-		inPerson(func(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Passkey]], error) {
-			rows, err := s.Store.Passkeys(ctx, caller(ctx).Name)
-			out := wire.Page[wire.Passkey]{Items: []wire.Passkey{}}
-			for _, k := range rows {
-				out.Items = append(out.Items, wirePasskey(k))
-			}
-
-			return &body[wire.Page[wire.Passkey]]{whole(out)}, err
-		}))
+		inPerson(s.listPasskeys))
 
 	add(s, op{"POST", "/me/passkeys/begin", "begin-passkey", "Begin to add a passkey or security key", "any", 200},
-		inPerson(func(ctx context.Context, _ *struct{}) (*body[wire.AskedPasskey], error) {
-			if s.passkeys == nil {
-				return nil, errNoPasskeys
-			}
-			p, err := s.holderOf(ctx, caller(ctx).Name)
-			if err != nil {
-				return nil, err
-			}
-			options, state, err := s.passkeys.Begin(p)
-			if err != nil {
-				return nil, err
-			}
-
-			return s.asked(toAdd+" "+p.Name, options, state)
-		}))
+		inPerson(s.beginPasskey))
 
 	add(s,
 		op{
@@ -187,13 +160,7 @@ func (s *Server) passkeyRoutes() {
 		inPerson(s.addPasskey))
 
 	add(s, op{"DELETE", "/me/passkeys/{id}", "remove-passkey", "End a passkey or security key", "any", 204},
-		inPerson(func(ctx context.Context, in *byID) (*struct{}, error) {
-			err := s.Store.RemovePasskey(ctx, caller(ctx).Name, in.ID)
-			if err == nil {
-				s.audit(ctx, "passkey removed", caller(ctx).Name, in.ID)
-			}
-			return nil, err
-		}))
+		inPerson(s.removePasskey))
 }
 
 func wirePasskey(k store.Passkey) wire.Passkey {
@@ -312,4 +279,49 @@ func (s *Server) askPasskey(ctx context.Context, in *askPasskeyRequest) (*body[w
 	}
 
 	return s.asked(toSignIn, options, state)
+}
+
+// askOwnPasskey serves: Begin to show again who you are by a passkey.
+func (s *Server) askOwnPasskey(ctx context.Context, _ *struct{}) (*body[wire.AskedPasskey], error) {
+	if s.passkeys == nil {
+		return nil, errNoPasskeys
+	}
+	return s.askPasskeyOf(ctx, toConfirm, caller(ctx).Name)
+}
+
+// listPasskeys serves: List your passkeys and security keys.
+func (s *Server) listPasskeys(ctx context.Context, _ *struct{}) (*body[wire.Page[wire.Passkey]], error) {
+	rows, err := s.Store.Passkeys(ctx, caller(ctx).Name)
+	out := wire.Page[wire.Passkey]{Items: []wire.Passkey{}}
+	for _, k := range rows {
+		out.Items = append(out.Items, wirePasskey(k))
+	}
+
+	return &body[wire.Page[wire.Passkey]]{whole(out)}, err
+}
+
+// beginPasskey serves: Begin to add a passkey or security key.
+func (s *Server) beginPasskey(ctx context.Context, _ *struct{}) (*body[wire.AskedPasskey], error) {
+	if s.passkeys == nil {
+		return nil, errNoPasskeys
+	}
+	p, err := s.holderOf(ctx, caller(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+	options, state, err := s.passkeys.Begin(p)
+	if err != nil {
+		return nil, err
+	}
+
+	return s.asked(toAdd+" "+p.Name, options, state)
+}
+
+// removePasskey serves: End a passkey or security key.
+func (s *Server) removePasskey(ctx context.Context, in *byID) (*struct{}, error) {
+	err := s.Store.RemovePasskey(ctx, caller(ctx).Name, in.ID)
+	if err == nil {
+		s.audit(ctx, "passkey removed", caller(ctx).Name, in.ID)
+	}
+	return nil, err
 }

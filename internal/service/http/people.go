@@ -107,30 +107,7 @@ func (s *Server) peopleRoutes(chi.Router) {
 			"Change your own password. All your other sessions end, and your tokens, unless they are to be kept",
 			"any", 204,
 		},
-		inPerson(func(ctx context.Context, in *body[wire.NewPassword]) (*struct{}, error) {
-			me := caller(ctx)
-			if err := s.sayPassword(ctx, me, in.Body.Password); err != nil {
-				return nil, err
-			}
-			if err := auth.Acceptable(in.Body.NewPassword, me.Name, in.Body.Password); err != nil {
-				return nil, huma.Error422UnprocessableEntity(err.Error())
-			}
-			if err := s.Store.SetPassword(ctx, me.Name, store.NewPassword{
-				Hash:        auth.Hash(in.Body.NewPassword),
-				KeepTokens:  in.Body.KeepTokens,
-				KeepSession: me.session,
-			}); err != nil {
-				return nil, err
-			}
-
-			what := "tokens ended"
-			if in.Body.KeepTokens {
-				what = "tokens kept"
-			}
-
-			s.audit(ctx, "password changed", me.Name, what)
-			return nil, nil
-		}))
+		inPerson(s.changePassword))
 
 	add(s, op{"GET", "/people", "list-people", "List people", wire.Admin, 200},
 		s.listPeople)
@@ -451,4 +428,31 @@ func (s *Server) addPerson(ctx context.Context, in *body[wire.NewPerson]) (*body
 
 	s.audit(ctx, "person added", in.Body.Name, strings.ReplaceAll(roles, ",", ", "))
 	return &body[wire.OneTime]{wire.OneTime{Name: in.Body.Name, Password: pw}}, nil
+}
+
+// changePassword serves: Change your own password. All your other sessions end, and your tokens, unless they
+// are to be kept.
+func (s *Server) changePassword(ctx context.Context, in *body[wire.NewPassword]) (*struct{}, error) {
+	me := caller(ctx)
+	if err := s.sayPassword(ctx, me, in.Body.Password); err != nil {
+		return nil, err
+	}
+	if err := auth.Acceptable(in.Body.NewPassword, me.Name, in.Body.Password); err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	if err := s.Store.SetPassword(ctx, me.Name, store.NewPassword{
+		Hash:        auth.Hash(in.Body.NewPassword),
+		KeepTokens:  in.Body.KeepTokens,
+		KeepSession: me.session,
+	}); err != nil {
+		return nil, err
+	}
+
+	what := "tokens ended"
+	if in.Body.KeepTokens {
+		what = "tokens kept"
+	}
+
+	s.audit(ctx, "password changed", me.Name, what)
+	return nil, nil
 }

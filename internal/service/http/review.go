@@ -74,27 +74,7 @@ func (s *Server) reviewRoutes() {
 			"POST", "/plans/{id}/withdraw", "withdraw-plan",
 			"Take one's own plan out of review, or one's own approval back, before it runs", "any", 200,
 		},
-		inPerson(func(ctx context.Context, in *byID) (*body[wire.Plan], error) {
-			p, err := s.Store.Plan(ctx, in.ID)
-			if err != nil {
-				return nil, err
-			}
-
-			what := saidWithdrawn
-			if p.Author == caller(ctx).Name {
-				err = s.Store.WithdrawPlan(ctx, p.ID)
-			} else {
-				what = saidTakenBack
-				err = s.Store.WithdrawApproval(ctx, p.ID, caller(ctx).Name)
-			}
-
-			if err != nil {
-				return nil, err
-			}
-
-			s.audit(ctx, what, in.ID, "")
-			return s.showPlan(ctx, in.ID)
-		}))
+		inPerson(s.withdrawPlan))
 
 	add(s,
 		op{"POST", "/plans/{id}/remarks", "add-remark", "Say something of a plan, or of one of its steps", "any", 201},
@@ -343,4 +323,27 @@ func (s *Server) setReviewRule(ctx context.Context, in *setReviewRuleRequest) (*
 
 	s.audit(ctx, "review rule set", in.Name, itoa(in.Body.Reviewers))
 	return &shown[wire.ReviewRule]{tagOf(itoa(in.Body.Reviewers)), in.Body}, nil
+}
+
+// withdrawPlan serves: Take one's own plan out of review, or one's own approval back, before it runs.
+func (s *Server) withdrawPlan(ctx context.Context, in *byID) (*body[wire.Plan], error) {
+	p, err := s.Store.Plan(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+
+	what := saidWithdrawn
+	if p.Author == caller(ctx).Name {
+		err = s.Store.WithdrawPlan(ctx, p.ID)
+	} else {
+		what = saidTakenBack
+		err = s.Store.WithdrawApproval(ctx, p.ID, caller(ctx).Name)
+	}
+
+	if err != nil {
+		return nil, err
+	}
+
+	s.audit(ctx, what, in.ID, "")
+	return s.showPlan(ctx, in.ID)
 }
