@@ -47,7 +47,8 @@ func (f Flags) Words() []string {
 // written as they were before there were flags.
 const flagShift = 12
 
-const maxCaps = 64 // struct vfs_ns_cap_data has 24 bytes
+// MaxCaps bounds a capability attribute in bytes. What is longer is none: struct vfs_ns_cap_data has 24 bytes.
+const MaxCaps = 64
 
 // Set returns the canonical value.
 func (p POSIX) Set() Set {
@@ -90,7 +91,7 @@ func POSIXOf(s Set) (POSIX, error) {
 	}
 
 	p.Access, p.Default = r.list(), r.list()
-	n := r.number(maxCaps)
+	n := r.number(MaxCaps)
 	if r.err == nil && uint64(len(r.left)) != n {
 		r.err = errShort
 	}

@@ -300,6 +300,9 @@ func (i *Info) fill(names string, get func(string) ([]byte, error)) error {
 
 		switch a {
 		case AttrCaps:
+			if len(b) > perm.MaxCaps { // a file system of somebody's own may tell anything
+				return fmt.Errorf("the attribute %s has %d bytes, at most %d are understood", a, len(b), perm.MaxCaps)
+			}
 			i.State.Caps = string(b)
 		case AttrAccess:
 			i.State.Access, err = posixacl.DecodeXattr(b)
