@@ -55,7 +55,7 @@ func (w *Waivers) of(path, rule string, k perm.Kind, diff *perm.Difference) stri
 		x := w.list[i]
 		if (x.Rule == "" || x.Rule == rule) && (x.Kind == "" || x.Kind == k.String()) &&
 			(x.Aspect == "" || x.Aspect == diff.Aspect) && x.accepts(diff) {
-			if x.Has == "" && x.Found != "" {
+			if x.Has == "" && x.Found != "" && x.Aspect != "" { // of each aspect the same words mean something else
 				w.learn(x.ID, diff.Has)
 			}
 			return x.ID

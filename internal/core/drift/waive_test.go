@@ -52,9 +52,10 @@ func TestWaivers(t *testing.T) {
 // What the words of a waiver stand for is learnt from what it accepts, where that is one thing alone.
 func TestWordsOfWaivers(t *testing.T) {
 	w, err := NewWaivers([]Waiver{
-		{ID: "words", Pattern: "/one/**", Found: "bob"},
-		{ID: "several", Pattern: "/two/**", Found: "bob"},
-		{ID: "unused", Pattern: "/three/**", Found: "bob"},
+		{ID: "words", Pattern: "/one/**", Aspect: perm.AspectOwner, Found: "bob"},
+		{ID: "several", Pattern: "/two/**", Aspect: perm.AspectOwner, Found: "bob"},
+		{ID: "unused", Pattern: "/three/**", Aspect: perm.AspectOwner, Found: "bob"},
+		{ID: "any aspect", Pattern: "/six/**", Found: "bob"},
 		{ID: "known", Pattern: "/four/**", Found: "bob", Has: "u1"},
 		{ID: "any", Pattern: "/five/**"},
 	})
@@ -69,7 +70,7 @@ func TestWordsOfWaivers(t *testing.T) {
 		{"/one/a", "bob", "u1", "words"}, {"/one/b", "eve", "u2", ""}, {"/one/c", "bob", "u1", "words"},
 		{"/two/a", "bob", "u1", "several"}, {"/two/b", "bob", "u7", "several"},
 		{"/four/a", "robert", "u1", "known"}, {"/four/b", "bob", "u2", ""},
-		{"/five/a", "bob", "u1", "any"},
+		{"/five/a", "bob", "u1", "any"}, {"/six/a", "bob", "u1", "any aspect"},
 	} {
 		got := w.of(c.path, "all", perm.File, &perm.Difference{Aspect: perm.AspectOwner, Found: c.found, Has: c.has})
 		if got != c.want {

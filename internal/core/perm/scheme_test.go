@@ -220,3 +220,33 @@ func TestBetweenAllocates(t *testing.T) {
 		t.Errorf("%s", e)
 	}
 }
+
+// No value is empty, which is what waivers take for one that nobody knows; and entries that are said in the same words
+// are one value.
+func TestValuesOfNothing(t *testing.T) {
+	for _, a := range Aspects {
+		if v := (POSIX{}).value(a); v == "" && a != AspectInheritance && a != AspectGrants {
+			t.Errorf("a state without any %s has no value of it", a)
+		}
+	}
+	empty := ntState{ntsd.Descriptor{Owner: ntsd.Administrators}}
+	for _, a := range []Aspect{AspectOwner, AspectInheritance, AspectGrants} {
+		if empty.value(a, Found{}) == "" {
+			t.Errorf("a descriptor without any entry has no value of its %s", a)
+		}
+	}
+
+	list := func(m ntsd.Mask) []ntsd.Entry { return []ntsd.Entry{{Mask: m, SID: ntsd.Administrators}} }
+	for _, m := range []ntsd.Mask{ntsd.ReadSet, ntsd.ReadSet | ntsd.WriteSet, ntsd.Full, ntsd.Execute} {
+		with, without := list(m|ntsd.Synchronize), list(m&^ntsd.Synchronize)
+		said := ntList(File, with, nil) == ntList(File, without, nil)
+		if known := ntEntryList(with) == ntEntryList(without); !known {
+			t.Errorf("%s is known by %s, and %s by %s, said alike: %t", ntList(File, with, nil), ntEntryList(with),
+				ntList(File, without, nil), ntEntryList(without), said)
+		}
+	}
+	generic, mapped := list(ntsd.GenericRead), list(ntsd.GenericRead.Map())
+	if ntList(File, generic, nil) != ntList(File, mapped, nil) && ntEntryList(generic) == ntEntryList(mapped) {
+		t.Errorf("%s and %s are one value", ntList(File, generic, nil), ntList(File, mapped, nil))
+	}
+}

@@ -25,6 +25,9 @@ func maskedList(l posixacl.List, mask *mode.Perm) string {
 	if mask != nil {
 		parts = append(parts, "mask::"+mask.String())
 	}
+	if len(parts) == 0 {
+		return "none" // an empty value would be one that nobody knows
+	}
 	return strings.Join(parts, ",")
 }
 
@@ -42,7 +45,7 @@ func (p POSIX) value(a Aspect) Value {
 	case AspectDefaults:
 		return Value(maskedList(p.Default, nil))
 	case AspectCaps:
-		return Value(fmt.Sprintf("%x", p.Caps))
+		return Value("caps " + fmt.Sprintf("%x", p.Caps))
 	case AspectFlags:
 		return Value(strconv.Itoa(int(p.Flags)))
 	}
@@ -63,10 +66,11 @@ func (w *Desired) declared(a Aspect, mended POSIX) Value {
 	return mended.value(a)
 }
 
-// ntEntryList writes entries in numbers.
+// ntEntryList writes entries in numbers. Those that mean the same, and so are said in the same words, are one.
 func ntEntryList(list []ntsd.Entry) string {
 	parts := make([]string, len(list))
 	for i, e := range list {
+		e.Mask |= ntsd.Synchronize // part of every right to open a file, and of no words
 		parts[i] = fmt.Sprintf("%x:%x:%x:%s:%x", uint8(e.Type), uint8(e.Flags), uint32(e.Mask), e.SID, e.Extra)
 	}
 	return strings.Join(parts, ",")
