@@ -14,6 +14,7 @@ import (
 
 	"github.com/cloudsoda/go-smb2"
 
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/tree"
 	"idletally/internal/host/nt"
@@ -150,7 +151,7 @@ func permit(ctx context.Context, s *smb.Session, folder string, n int) error {
 	start := time.Now()
 	for i := range n {
 		h, err := share.Hold(fmt.Sprintf(`%s\sheet-%04d.chart`, folder, i),
-			ntsd.ReadControl|ntsd.WriteDAC|ntsd.ReadAttributes)
+			ace.ReadControl|ace.WriteDAC|ace.ReadAttributes)
 		if err != nil {
 			return err
 		}

@@ -13,6 +13,7 @@ import (
 
 	"github.com/cloudsoda/go-smb2"
 
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/host/nt"
 	"idletally/internal/host/smb"
@@ -203,7 +204,7 @@ func (f *filler) permit(path, sddl string, what nt.Part) {
 		return
 	}
 
-	h, err := f.look.Hold(nt.Path(path), ntsd.ReadControl|ntsd.WriteDAC|ntsd.WriteOwner|ntsd.ReadAttributes)
+	h, err := f.look.Hold(nt.Path(path), ace.ReadControl|ace.WriteDAC|ace.WriteOwner|ace.ReadAttributes)
 	if err != nil {
 		f.err = fmt.Errorf("%s: %w", path, err)
 		return

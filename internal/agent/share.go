@@ -11,9 +11,11 @@ import (
 	"time"
 
 	"idletally/internal/core/access"
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/privilege"
 	"idletally/internal/host/change"
 	"idletally/internal/host/ldap"
 	"idletally/internal/host/nt"
@@ -328,7 +330,7 @@ func (h *descriptors) mark(ctx context.Context, s nt.Server, way access.Way, dir
 
 	last := way[len(way)-1]
 	missing := access.NewAsker(asker).Lacks(&last)
-	if least := missing & (ntsd.WriteDAC | ntsd.WriteOwner); least != 0 { // which is in nobody's way who has it open
+	if least := missing & (ace.WriteDAC | ace.WriteOwner); least != 0 { // which is in nobody's way who has it open
 		missing = least
 	}
 
@@ -354,7 +356,7 @@ func (h *descriptors) mark(ctx context.Context, s nt.Server, way access.Way, dir
 		return nil // as the lists say
 	}
 
-	own.Privileges |= ntsd.Everything
+	own.Privileges |= privilege.Everything
 	return got.Close()
 }
 

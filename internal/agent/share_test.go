@@ -13,6 +13,7 @@ import (
 
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/privilege"
 	"idletally/internal/host/ldap"
 	"idletally/internal/host/nt"
 )
@@ -22,13 +23,13 @@ type teller struct {
 	nt.Server
 	accounts []nt.Account
 	names    []nt.Name
-	held     map[ntsd.SID]ntsd.Privileges
+	held     map[ntsd.SID]privilege.Set
 	fails    error // asked for privileges
 }
 
 func (s teller) Accounts(context.Context) ([]nt.Account, error) { return slices.Clone(s.accounts), nil }
 
-func (s teller) Privileges(context.Context) (map[ntsd.SID]ntsd.Privileges, error) {
+func (s teller) Privileges(context.Context) (map[ntsd.SID]privilege.Set, error) {
 	return s.held, s.fails
 }
 
@@ -58,7 +59,7 @@ func TestWhoThereIsOnAServer(t *testing.T) {
 			{SID: clerk, Domain: "Unix User", Name: "clerk"},
 			{SID: pilot, Domain: "Unix User", Name: "pilot"},
 		},
-		held: map[ntsd.SID]ntsd.Privileges{local: ntsd.Backup, ntsd.Administrators: ntsd.TakeOwnership}}
+		held: map[ntsd.SID]privilege.Set{local: privilege.Backup, ntsd.Administrators: privilege.TakeOwnership}}
 
 	h := &descriptors{
 		a: &Agent{Log: slog.New(slog.DiscardHandler), Settings: Settings{Server: &FileServer{LDAP: &ldap.Directory{}}}},
@@ -84,8 +85,10 @@ func TestWhoThereIsOnAServer(t *testing.T) {
 		}
 	}
 
-	if a, b := d.Account(perm.SIDOf(local)), d.Account(perm.SIDOf(ntsd.Administrators)); a.Privileges != ntsd.Backup ||
-		b == nil || b.Privileges != ntsd.TakeOwnership || len(d.Untold) > 0 {
+	a, b := d.Account(perm.SIDOf(local)), d.Account(perm.SIDOf(ntsd.Administrators))
+	if a.Privileges != privilege.Backup ||
+		b == nil || b.Privileges != privilege.TakeOwnership ||
+		len(d.Untold) > 0 {
 		t.Errorf("%+v, %+v, %v", a, b, d.Untold)
 	}
 

@@ -1,12 +1,15 @@
 package private
 
-import "idletally/internal/core/ntsd"
+import (
+	"idletally/internal/core/ace"
+	"idletally/internal/core/ntsd"
+)
 
 // What of a descriptor lets somebody write to a file or a folder, or put another in its place, and what lets
 // them read it.
 const (
-	writing = ntsd.WriteData | ntsd.AppendData | ntsd.DeleteChild | ntsd.Delete | ntsd.WriteDAC | ntsd.WriteOwner
-	reading = ntsd.ReadData
+	writing = ace.WriteData | ace.AppendData | ace.DeleteChild | ace.Delete | ace.WriteDAC | ace.WriteOwner
+	reading = ace.ReadData
 )
 
 // other finds somebody whom a descriptor lets write or, of a secret, read, and who is neither self nor one of those who
@@ -31,7 +34,7 @@ func other(d ntsd.Descriptor, self ntsd.SID, secret bool) (who ntsd.SID, found b
 		if e.Foreign() { // which lets somebody do something on terms of its own
 			return ntsd.Everyone, true
 		}
-		if e.Type != ntsd.Deny && e.Flags&ntsd.InheritOnly == 0 && e.Mask.Map()&rights != 0 && !trusted(e.SID) {
+		if e.Type != ntsd.Deny && e.Flags&ace.InheritOnly == 0 && e.Mask.Map()&rights != 0 && !trusted(e.SID) {
 			return e.SID, true
 		}
 	}

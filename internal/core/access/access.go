@@ -11,9 +11,9 @@ import (
 	"slices"
 	"strings"
 
-	"idletally/internal/core/ntsd"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/privilege"
 )
 
 // An Operation is something that somebody may want to do with a path.
@@ -246,12 +246,12 @@ type Subject struct {
 
 // Holding is privileges on a file server with who holds them: the account, or a group that it is in.
 type Holding struct {
-	Privileges ntsd.Privileges
+	Privileges privilege.Set
 	By         perm.Principal
 }
 
 // Words names some of the privileges, with the group that brings them to somebody.
-func (h Holding) Words(some ntsd.Privileges, who perm.Principal, d *perm.Directory) string {
+func (h Holding) Words(some privilege.Set, who perm.Principal, d *perm.Directory) string {
 	if h.By == who {
 		return some.String()
 	}

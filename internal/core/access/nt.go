@@ -4,8 +4,10 @@ import (
 	"fmt"
 	"slices"
 
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/privilege"
 )
 
 // This file is the NT scheme: what a file server decides by security descriptors (MS-DTYP 2.5.3, MS-FSA 2.1.5.1).
@@ -27,14 +29,14 @@ const (
 type shareRuling struct {
 	entry  ntsd.Entry
 	kind   perm.Kind // of what the entry stands on
-	rights ntsd.Mask // that were asked for
+	rights ace.Mask  // that were asked for
 	note   string    // what there is to say beside the reason
 }
 
 type ntAsker struct {
 	token  ntsd.Token
 	known  map[perm.Set]*ntsd.Descriptor
-	shares map[perm.Set]ntsd.Mask // what the lists of shares let through
+	shares map[perm.Set]ace.Mask // what the lists of shares let through
 }
 
 // everybodysGroups are those that whoever signs in to a file server is in.
@@ -43,7 +45,7 @@ var everybodysGroups = []perm.Principal{
 }
 
 func newNTAsker(s Subject) ntAsker {
-	a := ntAsker{known: map[perm.Set]*ntsd.Descriptor{}, shares: map[perm.Set]ntsd.Mask{}}
+	a := ntAsker{known: map[perm.Set]*ntsd.Descriptor{}, shares: map[perm.Set]ace.Mask{}}
 	if sid, ok := s.ID.SID(); ok {
 		a.token.User = sid
 	}
@@ -73,13 +75,13 @@ func (a *ntAsker) of(s perm.Set) *ntsd.Descriptor {
 }
 
 // through is what a share lets through. Of one whose list is not known that is everything.
-func (a *ntAsker) through(m *Mount) ntsd.Mask {
+func (a *ntAsker) through(m *Mount) ace.Mask {
 	if m.Share.IsZero() {
-		return ntsd.Full
+		return ace.Full
 	}
 	mask, ok := a.shares[m.Share]
 	if !ok {
-		mask = ntsd.Full
+		mask = ace.Full
 		if d, fine := perm.NTOf(m.Share); fine {
 			mask = d.Lets(a.token)
 		}
@@ -92,7 +94,7 @@ func (a *ntAsker) through(m *Mount) ntsd.Mask {
 }
 
 // Lacks returns the rights to a place on a share that neither its list nor the share's own grants the asker.
-func (a *Asker) Lacks(p *Place) ntsd.Mask {
+func (a *Asker) Lacks(p *Place) ace.Mask {
 	d := a.nt.of(p.Set)
 	if d == nil {
 		return 0
@@ -101,7 +103,7 @@ func (a *Asker) Lacks(p *Place) ntsd.Mask {
 }
 
 // shown is what a share that hides asks for: all that reading takes, but for waiting.
-const shown = ntsd.ReadSet &^ ntsd.Synchronize
+const shown = ace.ReadSet &^ ace.Synchronize
 
 // Sees reports whether a listing includes the last place of w, given that the asker may list the folder above it. It
 // is always true unless the share uses access-based enumeration.
@@ -115,26 +117,26 @@ func (a *Asker) Sees(w Way) bool {
 }
 
 // rightFor is what an operation takes of the path's own list.
-var rightFor = map[Operation]ntsd.Mask{
-	Read:         ntsd.ReadData,
-	List:         ntsd.ReadData,
-	Write:        ntsd.WriteData,
-	CreateFile:   ntsd.WriteData,
-	CreateFolder: ntsd.AppendData,
-	Execute:      ntsd.Execute,
-	Delete:       ntsd.Delete,
-	Rename:       ntsd.Delete,
-	Change:       ntsd.WriteDAC,
-	Own:          ntsd.WriteOwner,
+var rightFor = map[Operation]ace.Mask{
+	Read:         ace.ReadData,
+	List:         ace.ReadData,
+	Write:        ace.WriteData,
+	CreateFile:   ace.WriteData,
+	CreateFolder: ace.AppendData,
+	Execute:      ace.Execute,
+	Delete:       ace.Delete,
+	Rename:       ace.Delete,
+	Change:       ace.WriteDAC,
+	Own:          ace.WriteOwner,
 }
 
 // Adding is the right to have something of a kind in a folder: one for files, another one for folders (MS-FSA
 // 2.1.5.1.1).
-func Adding(k perm.Kind) ntsd.Mask {
+func Adding(k perm.Kind) ace.Mask {
 	if k == perm.Folder {
-		return ntsd.AppendData
+		return ace.AppendData
 	}
-	return ntsd.WriteData
+	return ace.WriteData
 }
 
 // top is what holds a server's shares: it has no list, and no client changes it.
@@ -155,9 +157,9 @@ func (a *ntAsker) decide(folder, at *Place, op Operation) verdict {
 
 	through := a.through(&at.Mount)
 	if op == Enter {
-		if through&(ntsd.ReadData|ntsd.Execute|ntsd.ReadAttributes) == 0 {
+		if through&(ace.ReadData|ace.Execute|ace.ReadAttributes) == 0 {
 			// who gets nothing from a share is not let in at all
-			return verdict{code: ByShareList, share: shareRuling{kind: at.Kind, rights: ntsd.ReadData}}
+			return verdict{code: ByShareList, share: shareRuling{kind: at.Kind, rights: ace.ReadData}}
 		}
 		return verdict{ok: true, code: ByTraverse}
 	}
@@ -205,7 +207,7 @@ func (a *ntAsker) marked(v verdict, at *Place, op Operation) verdict {
 	switch at.Mark {
 	case MarkReadOnly:
 		out := verdict{code: ByMark, share: shareRuling{kind: at.Kind}}
-		if d := a.of(at.Set); d.Maximum(a.token)&a.through(&at.Mount)&ntsd.WriteAttributes != 0 {
+		if d := a.of(at.Set); d.Maximum(a.token)&a.through(&at.Mount)&ace.WriteAttributes != 0 {
 			out.share.note = "the account may take the mark off, and can then"
 		}
 		return out
@@ -220,9 +222,9 @@ func (a *ntAsker) either(folder, at *Place) verdict {
 	file, sub := a.decide(folder, at, CreateFile), a.decide(folder, at, CreateFolder)
 	switch {
 	case file.ok && !sub.ok:
-		file.share.note = join(file.share.note, "files alone: to create folders takes "+ntsd.AppendData.Words(true))
+		file.share.note = join(file.share.note, "files alone: to create folders takes "+ace.AppendData.Words(true))
 	case sub.ok && !file.ok:
-		sub.share.note = join(sub.share.note, "folders alone: to create files takes "+ntsd.WriteData.Words(true))
+		sub.share.note = join(sub.share.note, "folders alone: to create files takes "+ace.WriteData.Words(true))
 		return sub
 	}
 	return file
@@ -242,7 +244,7 @@ func (a *ntAsker) ownerRights(folder *ntsd.Descriptor) string {
 		return ""
 	}
 	for _, e := range folder.Entries {
-		if e.SID == ntsd.OwnerRights && e.Flags&ntsd.InheritOnly == 0 {
+		if e.SID == ntsd.OwnerRights && e.Flags&ace.InheritOnly == 0 {
 			return "the folder has an entry for owner rights: Samba passes over it where something is made in a " +
 				"folder, and may answer otherwise"
 		}
@@ -279,7 +281,7 @@ func (a *ntAsker) undissolved(folder, at *Place, op Operation, ok bool, d *perm.
 			}
 
 			seen = append(seen, e.SID)
-			in := ntAsker{token: a.token, known: a.known, shares: map[perm.Set]ntsd.Mask{}}
+			in := ntAsker{token: a.token, known: a.known, shares: map[perm.Set]ace.Mask{}}
 			in.token.Groups = append(slices.Clone(a.token.Groups), e.SID)
 			if in.decide(folder, at, op).ok != ok {
 				out = append(out,
@@ -301,14 +303,14 @@ func (a *ntAsker) notes(v verdict) []string {
 
 // privilege says by what the asker passes over the list of something.
 func (a *Asker) privilege(it, who string, d *perm.Directory) string {
-	if a.nt.token.Privileges&ntsd.Everything != 0 {
+	if a.nt.token.Privileges&privilege.Everything != 0 {
 		return "the server lets " + who + " do everything, whatever the list of " + it + " says"
 	}
-	return who + " holds " + a.holderOf(ntsd.TakeOwnership, d) + ", which passes over the list of " + it
+	return who + " holds " + a.holderOf(privilege.TakeOwnership, d) + ", which passes over the list of " + it
 }
 
 // holderOf names a privilege with the group that brings it.
-func (a *Asker) holderOf(p ntsd.Privileges, d *perm.Directory) string {
+func (a *Asker) holderOf(p privilege.Set, d *perm.Directory) string {
 	for _, h := range a.Held {
 		if h.Privileges&p != 0 {
 			return h.Words(p, a.ID, d)
@@ -324,9 +326,9 @@ func (a *Asker) passedOver(v verdict, op Operation, d *perm.Directory) (byAsking
 		return false, nil
 	}
 
-	p, what := ntsd.Restore, "write"
+	p, what := privilege.Restore, "write"
 	if op == Read || op == List || op == Execute {
-		p, what = ntsd.Backup, "read"
+		p, what = privilege.Backup, "read"
 	}
 
 	byAsking = a.nt.token.Privileges&p != 0
@@ -345,7 +347,7 @@ func (a *Asker) passedOver(v verdict, op Operation, d *perm.Directory) (byAsking
 	return byAsking, out
 }
 
-func (a *ntAsker) verdictOf(v ntsd.Verdict, k perm.Kind, d *ntsd.Descriptor, right ntsd.Mask) verdict {
+func (a *ntAsker) verdictOf(v ntsd.Verdict, k perm.Kind, d *ntsd.Descriptor, right ace.Mask) verdict {
 	out := verdict{ok: v.Granted, share: shareRuling{kind: k, rights: right}}
 	switch v.Reason {
 	case ntsd.ByEntry:
@@ -412,8 +414,8 @@ func newOnShare(parent *ntsd.Descriptor, k perm.Kind, s Subject, d *perm.Directo
 	}
 
 	child := ntsd.Child(parent, k == perm.Folder, owner, group, []ntsd.Entry{
-		{Mask: ntsd.Full, SID: owner},
-		{Mask: ntsd.Full, SID: ntsd.System},
+		{Mask: ace.Full, SID: owner},
+		{Mask: ace.Full, SID: ntsd.System},
 	})
 	if fromAbove := ntsd.Child(parent, k == perm.Folder, owner, group, nil); len(fromAbove.Entries) == 0 {
 		m.Notes = append(m.Notes,
@@ -423,7 +425,7 @@ func newOnShare(parent *ntsd.Descriptor, k perm.Kind, s Subject, d *perm.Directo
 	} else {
 		m.Notes = append(m.Notes, "entries come down from the folder; no program and no umask has a part in it")
 		for _, e := range parent.Entries {
-			if e.SID == ntsd.CreatorOwner && e.Flags&(ntsd.ObjectInherit|ntsd.ContainerInherit) != 0 {
+			if e.SID == ntsd.CreatorOwner && e.Flags&(ace.ObjectInherit|ace.ContainerInherit) != 0 {
 				m.Notes = append(m.Notes, "what the folder hands on for creator owner goes to "+d.Name(s.ID))
 				break
 			}

@@ -6,9 +6,11 @@ import (
 	"strings"
 	"testing"
 
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/privilege"
 )
 
 // What somebody can do on a share, and the entry that says so.
@@ -184,7 +186,7 @@ func TestLongListsCostLittle(t *testing.T) {
 	}).Index()
 	x := ntsd.Descriptor{Owner: ntsd.System}
 	for i := range 1500 {
-		x.Entries = append(x.Entries, ntsd.Entry{Mask: ntsd.ReadSet, SID: ntsd.NewSID(5, 21, 1, 2, 3, uint32(i))})
+		x.Entries = append(x.Entries, ntsd.Entry{Mask: ace.ReadSet, SID: ntsd.NewSID(5, 21, 1, 2, 3, uint32(i))})
 	}
 
 	s, err := perm.NTSet(x)
@@ -211,10 +213,10 @@ func privileged(t *testing.T) {
 		"clerk":  ntsd.NewSID(5, 21, 1, 2, 3, 5),
 	}
 
-	powers := map[string]ntsd.Privileges{
-		"owner":  ntsd.TakeOwnership,
-		"saver":  ntsd.Backup | ntsd.Restore,
-		"keeper": ntsd.Everything,
+	powers := map[string]privilege.Set{
+		"owner":  privilege.TakeOwnership,
+		"saver":  privilege.Backup | privilege.Restore,
+		"keeper": privilege.Everything,
 	}
 	d := &perm.Directory{Untold: []string{"the weather"}}
 	for name, sid := range names {
@@ -226,7 +228,11 @@ func privileged(t *testing.T) {
 	}
 
 	d.Groups = []perm.Account{
-		{ID: perm.SIDOf(ntsd.Administrators), Name: "administrators", Privileges: ntsd.TakeOwnership | ntsd.Backup},
+		{
+			ID:         perm.SIDOf(ntsd.Administrators),
+			Name:       "administrators",
+			Privileges: privilege.TakeOwnership | privilege.Backup,
+		},
 	}
 	s := described(t, "O:SYD:P")
 	d.Index()

@@ -7,8 +7,8 @@ import (
 	"fmt"
 	"strings"
 
+	"idletally/internal/core/ace"
 	"idletally/internal/core/mode"
-	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
 )
 
@@ -103,8 +103,8 @@ type ShareGrant struct {
 	Position
 	Deny  bool
 	Name  string
-	Mask  ntsd.Mask
-	Flags ntsd.Flags // to what it applies, of a folder
+	Mask  ace.Mask
+	Flags ace.Flags // to what it applies, of a folder
 }
 
 // ShareGrants is what a rule says of a share's own entries.

@@ -4,6 +4,7 @@ import (
 	"strings"
 	"unicode"
 
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
 )
@@ -80,18 +81,18 @@ func parseShareGrant(s string) (g ShareGrant, why string) {
 	}
 
 	rights, reach, limited := strings.Cut(rest, ";")
-	mask, err := ntsd.ParseMask(rights)
+	mask, err := ace.ParseMask(rights)
 	if err != nil {
 		return g, err.Error()
 	}
 
-	flags := ntsd.ObjectInherit | ntsd.ContainerInherit
+	flags := ace.ObjectInherit | ace.ContainerInherit
 	if limited {
 		list, said := strings.CutPrefix(strings.TrimSpace(reach), "reaches ")
 		if !said {
 			return g, "behind the semicolon stands reaches, and any of here, folders, files and once"
 		}
-		if flags, err = ntsd.ParseReach(list); err != nil {
+		if flags, err = ace.ParseReach(list); err != nil {
 			return g, err.Error()
 		}
 	}
@@ -149,7 +150,7 @@ func (m *Matcher) share(w *perm.Desired, i int, k perm.Kind) {
 
 		if k == perm.Folder {
 			e.Flags = g.Flags
-		} else if g.Flags&ntsd.InheritOnly != 0 {
+		} else if g.Flags&ace.InheritOnly != 0 {
 			continue // it is for what a folder passes on, and says nothing of a file
 		}
 

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
@@ -13,7 +14,7 @@ import (
 var anybody = []ntsd.SID{ntsd.Everyone, ntsd.Authenticated, ntsd.Network}
 
 // changing is what lets somebody harm what others keep there.
-const changing = ntsd.WriteData | ntsd.AppendData | ntsd.Delete | ntsd.DeleteChild | ntsd.WriteDAC | ntsd.WriteOwner
+const changing = ace.WriteData | ace.AppendData | ace.Delete | ace.DeleteChild | ace.WriteDAC | ace.WriteOwner
 
 // warnShare tells what the text, with the accounts of a file server, tells of its shares.
 func (m *Matcher) warnShare(i int, add adder) {
@@ -31,10 +32,10 @@ func (m *Matcher) warnShare(i int, add adder) {
 
 		gets := g.Mask.Map()
 		if !g.Deny {
-			repaired = repaired || gets&ntsd.WriteDAC != 0 && id != ntsd.CreatorOwner && id != ntsd.CreatorGroup
+			repaired = repaired || gets&ace.WriteDAC != 0 && id != ntsd.CreatorOwner && id != ntsd.CreatorGroup
 			switch {
 			case !slices.Contains(anybody, id):
-			case gets&(ntsd.WriteDAC|ntsd.WriteOwner) != 0:
+			case gets&(ace.WriteDAC|ace.WriteOwner) != 0:
 				add("grants", EveryoneWrite, "", "read, write, execute, delete for a group that needs it",
 					"whoever signs in to the file server may change permissions there (allow %s: %s)", g.Name,
 					gets.Words(true))
@@ -79,7 +80,7 @@ func (m *Matcher) unknownSID(id ntsd.SID) bool {
 
 // metByDeny returns the accounts that a deny entry blocks although another entry of the same rule allows them, directly
 // or through a group.
-func (m *Matcher) metByDeny(r *Rule, denied ntsd.SID, gets ntsd.Mask) (out []string) {
+func (m *Matcher) metByDeny(r *Rule, denied ntsd.SID, gets ace.Mask) (out []string) {
 	for _, a := range m.dir.Accounts {
 		t, ok := perm.TokenOf(a.ID, m.dir)
 		if !ok || t.User == denied || !t.Has(denied) {

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+
+	"idletally/internal/core/ace"
 )
 
 // A Type says what an entry does.
@@ -18,26 +20,11 @@ const (
 	callbackDeny  Type = 10
 )
 
-// Flags say whom an entry is for, and where it came from (MS-DTYP 2.4.4.1).
-type Flags uint8
-
-// The flags.
-const (
-	ObjectInherit    Flags = 1 << iota // files in the folder get it
-	ContainerInherit                   // folders in it get it
-	NoPropagate                        // and hand it no further
-	InheritOnly                        // it does not count here
-	Inherited                          // it came from above
-
-	heritable = ObjectInherit | ContainerInherit
-	passed    = heritable | NoPropagate | InheritOnly
-)
-
 // An Entry grants rights to somebody, or withholds them. It is comparable.
 type Entry struct {
 	Type  Type
-	Flags Flags
-	Mask  Mask
+	Flags ace.Flags
+	Mask  ace.Mask
 	SID   SID
 	Extra string // of other types than Allow and Deny: what follows the mask, or all of it
 }
@@ -217,7 +204,7 @@ func parseList(b []byte) ([]Entry, error) {
 			return nil, errors.New("entry of an access list has an impossible size")
 		}
 
-		e := Entry{Type: Type(b[0]), Flags: Flags(b[1])}
+		e := Entry{Type: Type(b[0]), Flags: ace.Flags(b[1])}
 		body := b[4:n]
 		b = b[n:]
 		if e.Foreign() {
@@ -234,7 +221,7 @@ func parseList(b []byte) ([]Entry, error) {
 			return nil, errors.New("entry of an access list ends too early")
 		}
 
-		e.Mask = Mask(binary.LittleEndian.Uint32(body))
+		e.Mask = ace.Mask(binary.LittleEndian.Uint32(body))
 		var err error
 		if e.SID, _, err = SIDFromBytes(body[4:]); err != nil {
 			return nil, err
@@ -271,7 +258,7 @@ func (d Descriptor) Equal(o Descriptor) bool {
 // that deny.
 func (e Entry) rank() int {
 	switch {
-	case e.Flags&Inherited != 0:
+	case e.Flags&ace.Inherited != 0:
 		return 2
 	case e.Type == Deny || e.Type == callbackDeny:
 		return 0

@@ -1,10 +1,9 @@
 package ntsd
 
 import (
-	"errors"
-	"fmt"
 	"slices"
-	"strings"
+
+	"idletally/internal/core/ace"
 )
 
 // Child returns what something new in a folder gets (MS-DTYP 2.5.3.4): the entries that the folder passes on,
@@ -22,7 +21,7 @@ func Child(parent *Descriptor, folder bool, owner, group SID, own []Entry) Descr
 	}
 	if d.Control == 0 {
 		for i := range d.Entries {
-			d.Entries[i].Flags &^= Inherited
+			d.Entries[i].Flags &^= ace.Inherited
 		}
 	}
 	return d
@@ -44,14 +43,14 @@ func (e Entry) HandedOn(folder bool, owner, group SID) []Entry {
 		return nil
 	}
 
-	counts := e.Flags&ObjectInherit != 0
+	counts := e.Flags&ace.ObjectInherit != 0
 	if folder {
-		counts = e.Flags&ContainerInherit != 0
+		counts = e.Flags&ace.ContainerInherit != 0
 	}
 
-	on := Flags(0) // passed on further
-	if folder && e.Flags&NoPropagate == 0 {
-		on = e.Flags & heritable
+	on := ace.Flags(0) // passed on further
+	if folder && e.Flags&ace.NoPropagate == 0 {
+		on = e.Flags & ace.Heritable
 	}
 
 	if !counts && on == 0 {
@@ -63,17 +62,17 @@ func (e Entry) HandedOn(folder bool, owner, group SID) []Entry {
 
 	// What is for the creator, or generic, counts here as it comes out, and is passed on as it stands.
 	if counts && on != 0 && (here.SID != e.SID || here.Mask != e.Mask) {
-		here.Flags = Inherited
-		e.Flags = on | InheritOnly | Inherited
+		here.Flags = ace.Inherited
+		e.Flags = on | ace.InheritOnly | ace.Inherited
 		return []Entry{here, e}
 	}
 
 	if !counts {
 		here.SID, here.Mask = e.SID, e.Mask
-		on |= InheritOnly
+		on |= ace.InheritOnly
 	}
 
-	here.Flags = on | Inherited
+	here.Flags = on | ace.Inherited
 	return []Entry{here}
 }
 
@@ -118,7 +117,7 @@ func setOf(list []Entry) map[Entry]bool {
 
 // fromAbove reports whether an entry is marked as passed on. What is not understood is kept as it is, wherever
 // it came from.
-func fromAbove(e Entry) bool { return e.Flags&Inherited != 0 && !e.Foreign() }
+func fromAbove(e Entry) bool { return e.Flags&ace.Inherited != 0 && !e.Foreign() }
 
 // Astray holds the entries that are marked as coming from above against those that the folder passes on: it
 // gives those that are missing, and those that are left over, as of something that was moved there from
@@ -131,7 +130,7 @@ func Astray(d, parent *Descriptor, folder bool) (missing, left []Entry) {
 
 	plain := func(e Entry) Entry {
 		if d.Control&AutoInherited == 0 {
-			e.Flags &^= Inherited
+			e.Flags &^= ace.Inherited
 		}
 		return e.Plain()
 	}
@@ -167,24 +166,24 @@ func TakesAnew(before, after *Descriptor) bool {
 		return false
 	}
 	had, has := setOf(before.Entries), setOf(after.Entries)
-	return slices.ContainsFunc(before.Entries, func(e Entry) bool { return e.Flags&Inherited != 0 && !has[e] }) ||
-		slices.ContainsFunc(after.Entries, func(e Entry) bool { return e.Flags&Inherited != 0 && !had[e] })
+	return slices.ContainsFunc(before.Entries, func(e Entry) bool { return e.Flags&ace.Inherited != 0 && !has[e] }) ||
+		slices.ContainsFunc(after.Entries, func(e Entry) bool { return e.Flags&ace.Inherited != 0 && !had[e] })
 }
 
 // Plain returns an entry without what makes no difference: generic rights are written out, and waiting for a
 // file is part of every right to open it.
 func (e Entry) Plain() Entry {
-	e.Mask = e.Mask.Map() | Synchronize
+	e.Mask = e.Mask.Map() | ace.Synchronize
 	return e
 }
 
 // HandsOnSame reports whether two lists pass on the same to what is below.
 func HandsOnSame(a, b *Descriptor) bool {
 	heritable := func(d *Descriptor) []Entry {
-		return slices.DeleteFunc(slices.Clone(d.Entries), func(e Entry) bool { return e.Flags&heritable == 0 })
+		return slices.DeleteFunc(slices.Clone(d.Entries), func(e Entry) bool { return e.Flags&ace.Heritable == 0 })
 	}
 	return slices.EqualFunc(heritable(a), heritable(b), func(x, y Entry) bool {
-		x.Flags, y.Flags = x.Flags&^Inherited, y.Flags&^Inherited
+		x.Flags, y.Flags = x.Flags&^ace.Inherited, y.Flags&^ace.Inherited
 		return x == y
 	})
 }
@@ -195,10 +194,10 @@ func Stop(d *Descriptor, keep bool) Descriptor {
 	out.Control = d.Control&^AutoInherited | Protected
 	out.Entries = nil
 	for _, e := range d.Entries {
-		if e.Flags&Inherited != 0 && !keep {
+		if e.Flags&ace.Inherited != 0 && !keep {
 			continue
 		}
-		e.Flags &^= Inherited
+		e.Flags &^= ace.Inherited
 		out.Entries = append(out.Entries, e)
 	}
 	Sort(out.Entries)
@@ -210,85 +209,4 @@ func Reset(d, parent *Descriptor, folder bool) Descriptor {
 	out := *d
 	out.Control, out.Open, out.Entries = AutoInherited, false, inherited(parent, folder, d.Owner, d.Group)
 	return out
-}
-
-// The words of what an entry reaches, in the order in which they are written.
-const (
-	reachHere    = "here"    // the folder itself
-	reachFolders = "folders" // the folders below it
-	reachFiles   = "files"   // the files below it
-	reachOnce    = "once"    // of those below, the ones directly in it alone
-	reachNothing = "nothing"
-)
-
-// ReachesAll is what an entry of a folder reaches where nothing else is said.
-const ReachesAll = reachHere + ", " + reachFolders + ", " + reachFiles
-
-// Reaches returns what an entry of a folder with these flags reaches (MS-DTYP 2.4.4.1), as a list in words:
-// any of here, folders and files, and once for what is directly in the folder, which does not hand it on; or
-// nothing.
-func (f Flags) Reaches() string {
-	var words []string
-	if f&InheritOnly == 0 {
-		words = append(words, reachHere)
-	}
-
-	if f&ContainerInherit != 0 {
-		words = append(words, reachFolders)
-	}
-
-	if f&ObjectInherit != 0 {
-		words = append(words, reachFiles)
-	}
-
-	if f&NoPropagate != 0 && f&heritable != 0 {
-		words = append(words, reachOnce)
-	}
-
-	if len(words) == 0 {
-		return reachNothing
-	}
-
-	return strings.Join(words, ", ")
-}
-
-// ParseReach reads what Reaches gives, in any order. Each word may stand there once.
-func ParseReach(text string) (Flags, error) {
-	f := InheritOnly
-	text = strings.TrimSpace(text)
-	if text == reachNothing {
-		return f, nil
-	}
-
-	seen := map[string]bool{}
-	for word := range strings.SplitSeq(text, ",") {
-		word = strings.TrimSpace(word)
-		if seen[word] {
-			return 0, fmt.Errorf("%q stands there twice", word)
-		}
-
-		seen[word] = true
-
-		switch word {
-		case reachHere:
-			f &^= InheritOnly
-		case reachFolders:
-			f |= ContainerInherit
-		case reachFiles:
-			f |= ObjectInherit
-		case reachOnce:
-			f |= NoPropagate
-		default:
-			return 0, fmt.Errorf(
-				"%q is nothing that an entry reaches: want any of here, folders and files, and once where only what "+
-					"is directly in the folder is meant",
-				word)
-		}
-	}
-
-	if f&NoPropagate != 0 && f&heritable == 0 {
-		return 0, errors.New("once goes with folders or files")
-	}
-
-	return f, nil
 }

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	"idletally/internal/core/ace"
+	"idletally/internal/core/privilege"
 	"idletally/internal/seeded"
 )
 
@@ -26,12 +28,15 @@ var world = []SID{
 func pick(r *rand.Rand) SID { return world[r.IntN(len(world))] }
 
 func randomEntry(r *rand.Rand) Entry {
-	e := Entry{Type: Type(r.IntN(2)), Flags: Flags(r.IntN(32)), Mask: Mask(r.Uint32()) & Full, SID: pick(r)}
+	e := Entry{Type: Type(r.IntN(2)), Flags: ace.Flags(r.IntN(32)), Mask: ace.Mask(r.Uint32()) & ace.Full, SID: pick(r)}
 	switch r.IntN(8) {
 	case 0:
-		e.Mask = []Mask{GenericAll, GenericRead, GenericWrite | GenericExecute}[r.IntN(3)]
+		e.Mask = []ace.Mask{ace.GenericAll, ace.GenericRead, ace.GenericWrite | ace.GenericExecute}[r.IntN(3)]
 	case 1:
-		e.Mask = []Mask{Full, ReadSet | WriteSet | Execute | Delete, ReadSet | Execute, ReadSet, WriteSet}[r.IntN(5)]
+		e.Mask = []ace.Mask{
+			ace.Full, ace.ReadSet | ace.WriteSet | ace.Execute | ace.Delete, ace.ReadSet | ace.Execute, ace.ReadSet,
+			ace.WriteSet,
+		}[r.IntN(5)]
 	}
 	return e
 }
@@ -97,40 +102,41 @@ func TestSIDs(t *testing.T) {
 
 func TestWords(t *testing.T) {
 	for _, c := range []struct {
-		mask   Mask
+		mask   ace.Mask
 		folder bool
 		want   string
 	}{
-		{Full, true, "full"},
-		{ReadSet | WriteSet | Execute | Delete, false, "read, write, execute, delete"},
-		{ReadSet | Execute, true, "read, traverse"},
-		{FileRead | FileExecute | WriteSet, false, "read, write, execute"},
-		{ReadSet, false, "read"},
-		{Execute | ReadAttributes | Synchronize, true, "traverse, read-attributes, synchronize"},
-		{WriteData | AppendData, true, "add-files, add-folders"},
-		{WriteData, false, "write-data"},
+		{ace.Full, true, "full"},
+		{ace.ReadSet | ace.WriteSet | ace.Execute | ace.Delete, false, "read, write, execute, delete"},
+		{ace.ReadSet | ace.Execute, true, "read, traverse"},
+		{ace.FileRead | ace.FileExecute | ace.WriteSet, false, "read, write, execute"},
+		{ace.ReadSet, false, "read"},
+		{ace.Execute | ace.ReadAttributes | ace.Synchronize, true, "traverse, read-attributes, synchronize"},
+		{ace.WriteData | ace.AppendData, true, "add-files, add-folders"},
+		{ace.WriteData, false, "write-data"},
 		{0x200, false, "0x200"},
 		{0, false, "nothing"},
-		{GenericAll, false, "generic-all"},
+		{ace.GenericAll, false, "generic-all"},
 	} {
 		got := c.mask.Words(c.folder)
 		if got != c.want {
 			t.Errorf("%#x: %q, want %q", uint32(c.mask), got, c.want)
 		}
-		if back, err := ParseMask(got); err != nil || back != c.mask {
+		if back, err := ace.ParseMask(got); err != nil || back != c.mask {
 			t.Errorf("%q is read as %#x, %v; it was %#x", got, uint32(back), err, uint32(c.mask))
 		}
 	}
 
 	r := seeded.Rand(t)
 	for range 20000 {
-		m := Mask(r.Uint32())
-		if back, err := ParseMask(m.Words(r.IntN(2) == 0)); err != nil || back|Synchronize != m|Synchronize {
+		m := ace.Mask(r.Uint32())
+		if back, err := ace.ParseMask(m.Words(r.IntN(2) == 0)); err != nil ||
+			back|ace.Synchronize != m|ace.Synchronize {
 			t.Fatalf("%#x through %q is %#x, %v", uint32(m), m.Words(true), uint32(back), err)
 		}
 	}
 
-	if _, err := ParseMask("read, fly"); err == nil || !strings.Contains(err.Error(), `"fly" is unknown`) {
+	if _, err := ace.ParseMask("read, fly"); err == nil || !strings.Contains(err.Error(), `"fly" is unknown`) {
 		t.Errorf("an unknown right: %v", err)
 	}
 }
@@ -163,13 +169,13 @@ func TestForms(t *testing.T) {
 		"O:BAG:SYD:PAI(A;OICI;FA;;;SY)(D;ID;0x20;;;S-1-5-21-1-2-3-1001)": {
 			Owner: Administrators, Group: System, Control: Protected | AutoInherited,
 			Entries: []Entry{
-				{Flags: ObjectInherit | ContainerInherit, Mask: Full, SID: System},
-				{Type: Deny, Flags: Inherited, Mask: Execute, SID: NewSID(5, 21, 1, 2, 3, 1001)},
+				{Flags: ace.ObjectInherit | ace.ContainerInherit, Mask: ace.Full, SID: System},
+				{Type: Deny, Flags: ace.Inherited, Mask: ace.Execute, SID: NewSID(5, 21, 1, 2, 3, 1001)},
 			},
 		},
 		"D:":                       {Control: 0},
 		"O:WDD:NO_ACCESS_CONTROL":  {Owner: Everyone, Open: true},
-		"D:(A;;GRSD;;;AU)":         {Entries: []Entry{{Mask: GenericRead | Delete, SID: Authenticated}}},
+		"D:(A;;GRSD;;;AU)":         {Entries: []Entry{{Mask: ace.GenericRead | ace.Delete, SID: Authenticated}}},
 		"D:AR(A;;RPWPDTLOCR;;;CO)": {Entries: []Entry{{Mask: 0x1f0, SID: CreatorOwner}}},
 	} {
 		if got, err := ParseSDDL(text); err != nil || !got.Equal(want) {
@@ -195,8 +201,8 @@ func TestForeignEntries(t *testing.T) {
 	d := Descriptor{
 		Owner: System,
 		Entries: []Entry{
-			{Type: 5, Flags: Inherited, Extra: "12345678"},
-			{Mask: Full, SID: Everyone},
+			{Type: 5, Flags: ace.Inherited, Extra: "12345678"},
+			{Mask: ace.Full, SID: Everyone},
 			{Type: 9, Extra: "abcd"},
 		},
 	}
@@ -217,7 +223,7 @@ func TestForeignEntries(t *testing.T) {
 
 	long := Descriptor{}
 	for range 3000 {
-		long.Entries = append(long.Entries, Entry{Mask: Full, SID: NewSID(5, 21, 1, 2, 3, 4)})
+		long.Entries = append(long.Entries, Entry{Mask: ace.Full, SID: NewSID(5, 21, 1, 2, 3, 4)})
 	}
 
 	if _, err := long.Append(nil); err == nil || !strings.Contains(err.Error(), "at most 65535") {
@@ -297,31 +303,34 @@ func TestAccess(t *testing.T) {
 		what  string
 		d     *Descriptor
 		token Token
-		want  Mask
-		by    map[Mask]Verdict
+		want  ace.Mask
+		by    map[ace.Mask]Verdict
 	}{
-		{"no list", sd("O:SYD:NO_ACCESS_CONTROL"), tc, Full, map[Mask]Verdict{ReadData: {true, ByNoList, 0}}},
-		{"an empty list, and not the owner", sd("O:SYD:"), tc, 0, map[Mask]Verdict{ReadData: {}}},
-		{"an empty list, and the owner", sd("O:clerkD:"), tc, ReadControl | WriteDAC,
-			map[Mask]Verdict{WriteDAC: {true, ByOwner, 0}, ReadData: {}}},
-		{"a group's entry", sd("O:SYD:(A;;FR;;;crew)"), tp, FileRead, map[Mask]Verdict{ReadData: {true, ByEntry, 0}}},
-		{"deny before allow", sd("O:SYD:(D;;0x1;;;crew)(A;;FR;;;purser)"), tp, FileRead &^ ReadData,
-			map[Mask]Verdict{ReadData: {false, ByEntry, 0}, ReadControl: {true, ByEntry, 1}}},
-		{"allow before deny", sd("O:SYD:(A;;0x1;;;purser)(D;;FA;;;crew)"), tp, ReadData,
-			map[Mask]Verdict{ReadData: {true, ByEntry, 0}}},
+		{"no list", sd("O:SYD:NO_ACCESS_CONTROL"), tc, ace.Full,
+			map[ace.Mask]Verdict{ace.ReadData: {true, ByNoList, 0}}},
+		{"an empty list, and not the owner", sd("O:SYD:"), tc, 0, map[ace.Mask]Verdict{ace.ReadData: {}}},
+		{"an empty list, and the owner", sd("O:clerkD:"), tc, ace.ReadControl | ace.WriteDAC,
+			map[ace.Mask]Verdict{ace.WriteDAC: {true, ByOwner, 0}, ace.ReadData: {}}},
+		{"a group's entry", sd("O:SYD:(A;;FR;;;crew)"), tp, ace.FileRead,
+			map[ace.Mask]Verdict{ace.ReadData: {true, ByEntry, 0}}},
+		{"deny before allow", sd("O:SYD:(D;;0x1;;;crew)(A;;FR;;;purser)"), tp, ace.FileRead &^ ace.ReadData,
+			map[ace.Mask]Verdict{ace.ReadData: {false, ByEntry, 0}, ace.ReadControl: {true, ByEntry, 1}}},
+		{"allow before deny", sd("O:SYD:(A;;0x1;;;purser)(D;;FA;;;crew)"), tp, ace.ReadData,
+			map[ace.Mask]Verdict{ace.ReadData: {true, ByEntry, 0}}},
 		{"what is only for children", sd("O:SYD:(A;OIIO;FA;;;purser)"), tp, 0, nil},
-		{"owner rights withhold what owners may", sd("O:purserD:(A;;RC;;;OW)"), tp, ReadControl,
-			map[Mask]Verdict{WriteDAC: {}}},
-		{"owner rights that are only for children", sd("O:purserD:(A;OIIO;RC;;;OW)"), tp, ReadControl | WriteDAC, nil},
-		{"an owner whom a deny names", sd("O:purserD:(D;;FA;;;purser)"), tp, ReadControl | WriteDAC, nil},
-		{"a privilege", sd("O:SYD:"), Token{User: clerk, Privileges: TakeOwnership}, WriteOwner,
-			map[Mask]Verdict{WriteOwner: {true, ByPrivilege, 0}}},
-		{"generic rights", sd("O:SYD:(A;;GR;;;WD)"), tc, FileRead, nil},
+		{"owner rights withhold what owners may", sd("O:purserD:(A;;RC;;;OW)"), tp, ace.ReadControl,
+			map[ace.Mask]Verdict{ace.WriteDAC: {}}},
+		{"owner rights that are only for children", sd("O:purserD:(A;OIIO;RC;;;OW)"), tp,
+			ace.ReadControl | ace.WriteDAC, nil},
+		{"an owner whom a deny names", sd("O:purserD:(D;;FA;;;purser)"), tp, ace.ReadControl | ace.WriteDAC, nil},
+		{"a privilege", sd("O:SYD:"), Token{User: clerk, Privileges: privilege.TakeOwnership}, ace.WriteOwner,
+			map[ace.Mask]Verdict{ace.WriteOwner: {true, ByPrivilege, 0}}},
+		{"generic rights", sd("O:SYD:(A;;GR;;;WD)"), tc, ace.FileRead, nil},
 	} {
 		if got := c.d.Maximum(c.token); got != c.want {
 			t.Errorf("%s: %s, want %s", c.what, got.Words(true), c.want.Words(true))
 		}
-		got := c.d.Check(c.token, Full)
+		got := c.d.Check(c.token, ace.Full)
 		for right, v := range c.by {
 			if got[right] != v {
 				t.Errorf("%s: %s is %+v, want %+v", c.what, right.Words(true), got[right], v)
@@ -332,15 +341,15 @@ func TestAccess(t *testing.T) {
 	p := Place{
 		Descriptor: sd("O:SYD:(A;;WD;;;clerk)"),
 		Parent:     sd("O:SYD:(A;;DCCC;;;clerk)(A;;DT;;;clerk)"),
-		Share:      Full &^ WriteDAC,
+		Share:      ace.Full &^ ace.WriteDAC,
 	}
-	for right, v := range map[Mask]Verdict{
-		Delete:         {true, ByParent, 0},
-		ReadAttributes: {true, ByParent, 0},
-		WriteDAC:       {false, ByShare, 0},
-		ReadData:       {},
+	for right, v := range map[ace.Mask]Verdict{
+		ace.Delete:         {true, ByParent, 0},
+		ace.ReadAttributes: {true, ByParent, 0},
+		ace.WriteDAC:       {false, ByShare, 0},
+		ace.ReadData:       {},
 	} {
-		if got := p.Check(tc, Full)[right]; got != v {
+		if got := p.Check(tc, ace.Full)[right]; got != v {
 			t.Errorf("%s on a share: %+v, want %+v", right.Words(false), got, v)
 		}
 	}
@@ -367,7 +376,7 @@ func TestInheritance(t *testing.T) {
 			t.Fatal(err)
 		}
 		for folder, want := range map[bool]string{true: c.folder, false: c.file} {
-			got := Child(&p, folder, owner, group, []Entry{{Mask: Full, SID: System}})
+			got := Child(&p, folder, owner, group, []Entry{{Mask: ace.Full, SID: System}})
 			got.Owner, got.Group = SID{}, SID{}
 			if text, _ := got.SDDL(); text != want {
 				t.Errorf("%s, folder %t: %s, want %s", c.what, folder, text, want)
@@ -415,7 +424,7 @@ func TestInheritance(t *testing.T) {
 		}
 
 		for _, e := range d.Entries {
-			if e.Flags&Inherited == 0 && !reflect.DeepEqual(once, d) {
+			if e.Flags&ace.Inherited == 0 && !reflect.DeepEqual(once, d) {
 				if !contains(once.Entries, e) {
 					t.Fatalf("an own entry %+v is gone from %+v", e, once)
 				}
@@ -450,7 +459,7 @@ func TestAstray(t *testing.T) {
 		}
 
 		for i, e := range anew.Entries {
-			if e.Flags&Inherited == 0 {
+			if e.Flags&ace.Inherited == 0 {
 				continue
 			}
 
@@ -466,10 +475,14 @@ func TestAstray(t *testing.T) {
 		}
 
 		more := anew
-		stray := Entry{Flags: Inherited, Mask: 1, SID: NewSID(5, 21, 9)}
+		stray := Entry{Flags: ace.Inherited, Mask: 1, SID: NewSID(5, 21, 9)}
 
 		// which nobody here understands
-		more.Entries = append(slices.Clone(anew.Entries), stray, Entry{Type: 5, Flags: Inherited, Extra: "12345678"})
+		more.Entries = append(
+			slices.Clone(anew.Entries),
+			stray,
+			Entry{Type: 5, Flags: ace.Inherited, Extra: "12345678"},
+		)
 		if missing, left := Astray(&more, &parent, folder); len(missing) > 0 || !slices.Equal(left, []Entry{stray}) {
 			t.Fatalf("%+v in %+v: %+v are missing, %+v left over", more, parent, missing, left)
 		}
@@ -505,43 +518,43 @@ func TestOrder(t *testing.T) {
 			t.Fatalf("sorted, and not in order: %+v", d.Entries)
 		}
 	}
-	if Canonical([]Entry{{}, {Type: Deny}}) || Canonical([]Entry{{Flags: Inherited}, {}}) ||
-		!Canonical([]Entry{{Type: Deny}, {}, {Flags: Inherited}, {Type: Deny, Flags: Inherited}}) {
+	if Canonical([]Entry{{}, {Type: Deny}}) || Canonical([]Entry{{Flags: ace.Inherited}, {}}) ||
+		!Canonical([]Entry{{Type: Deny}, {}, {Flags: ace.Inherited}, {Type: Deny, Flags: ace.Inherited}}) {
 		t.Error("the usual order is another one")
 	}
 }
 
 // What an entry reaches is written and read for all flags, and in any order.
 func TestReaches(t *testing.T) {
-	for f := range passed + 1 {
+	for f := range ace.Passed + 1 {
 		s := f.Reaches()
 		want := f
-		if f&heritable == 0 {
-			want &^= NoPropagate // which says nothing there
+		if f&ace.Heritable == 0 {
+			want &^= ace.NoPropagate // which says nothing there
 		}
 
-		if back, err := ParseReach(s); err != nil || back != want {
+		if back, err := ace.ParseReach(s); err != nil || back != want {
 			t.Errorf("flags %d are %q, which are flags %d: %v", f, s, back, err)
 		}
 	}
 
 	for _, c := range []struct {
 		text string
-		want Flags
+		want ace.Flags
 		why  string
 	}{
 		{"here", 0, ""},
-		{" files ,here", ObjectInherit, ""},
-		{"once, folders", ContainerInherit | InheritOnly | NoPropagate, ""},
-		{ReachesAll, ObjectInherit | ContainerInherit, ""},
-		{"nothing", InheritOnly, ""},
+		{" files ,here", ace.ObjectInherit, ""},
+		{"once, folders", ace.ContainerInherit | ace.InheritOnly | ace.NoPropagate, ""},
+		{ace.ReachesAll, ace.ObjectInherit | ace.ContainerInherit, ""},
+		{"nothing", ace.InheritOnly, ""},
 		{"", 0, "want any of here, folders and files"},
 		{"here, nothing", 0, `"nothing" is nothing that an entry reaches`},
 		{"here, files, here", 0, `"here" stands there twice`},
 		{"here, once", 0, "once goes with folders or files"},
 		{"here folders", 0, `"here folders" is nothing`},
 	} {
-		got, err := ParseReach(c.text)
+		got, err := ace.ParseReach(c.text)
 		if c.why == "" && (err != nil || got != c.want) ||
 			c.why != "" && (err == nil || !strings.Contains(err.Error(), c.why)) {
 			t.Errorf("%q: %d, %v", c.text, got, err)

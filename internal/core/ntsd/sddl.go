@@ -5,24 +5,32 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+
+	"idletally/internal/core/ace"
 )
 
 // The letters of rights in SDDL text (MS-DTYP 2.5.1.1), those of files and folders first.
 var rightLetters = []struct {
 	letters string
-	mask    Mask
+	mask    ace.Mask
 }{
-	{"FA", Full}, {"FR", FileRead}, {"FW", FileWrite}, {"FX", FileExecute},
-	{"GA", GenericAll}, {"GX", GenericExecute}, {"GW", GenericWrite}, {"GR", GenericRead},
-	{"RC", ReadControl}, {"SD", Delete}, {"WD", WriteDAC}, {"WO", WriteOwner},
+	{"FA", ace.Full}, {"FR", ace.FileRead}, {"FW", ace.FileWrite}, {"FX", ace.FileExecute},
+	{"GA", ace.GenericAll}, {"GX", ace.GenericExecute}, {"GW", ace.GenericWrite}, {"GR", ace.GenericRead},
+	{"RC", ace.ReadControl}, {"SD", ace.Delete}, {"WD", ace.WriteDAC}, {"WO", ace.WriteOwner},
 	{"CC", 1 << 0}, {"DC", 1 << 1}, {"LC", 1 << 2}, {"SW", 1 << 3}, {"RP", 1 << 4}, {"WP", 1 << 5}, {"DT", 1 << 6},
 	{"LO", 1 << 7}, {"CR", 1 << 8},
 }
 
 var flagLetters = []struct {
 	letters string
-	flag    Flags
-}{{"OI", ObjectInherit}, {"CI", ContainerInherit}, {"NP", NoPropagate}, {"IO", InheritOnly}, {"ID", Inherited}}
+	flag    ace.Flags
+}{
+	{"OI", ace.ObjectInherit},
+	{"CI", ace.ContainerInherit},
+	{"NP", ace.NoPropagate},
+	{"IO", ace.InheritOnly},
+	{"ID", ace.Inherited},
+}
 
 func (s SID) sddl() string {
 	for _, k := range known {
@@ -59,7 +67,7 @@ func (d Descriptor) SDDL() (string, error) {
 	}
 
 	for _, e := range d.Entries {
-		if e.Foreign() || e.Extra != "" || e.Flags&^(passed|Inherited) != 0 {
+		if e.Foreign() || e.Extra != "" || e.Flags&^(ace.Passed|ace.Inherited) != 0 {
 			return "", fmt.Errorf("an entry of type %d has no text here", e.Type)
 		}
 
@@ -243,7 +251,7 @@ flags:
 			return e, s.fail("rights: %v", errors.Unwrap(err))
 		}
 
-		e.Mask = Mask(v)
+		e.Mask = ace.Mask(v)
 		s.at += n + 1
 	} else {
 	rights:

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 )
 
@@ -59,25 +60,25 @@ var stranger = ntsd.Token{Groups: []ntsd.SID{ntsd.Everyone, ntsd.Authenticated, 
 func ntRights(k Kind, d *ntsd.Descriptor, t ntsd.Token) Rights {
 	m := d.Maximum(t)
 	var r Rights
-	for right, bits := range map[Rights]ntsd.Mask{
-		CanRead:    ntsd.ReadData,
-		CanExecute: ntsd.Execute,
-		CanDelete:  ntsd.Delete,
+	for right, bits := range map[Rights]ace.Mask{
+		CanRead:    ace.ReadData,
+		CanExecute: ace.Execute,
+		CanDelete:  ace.Delete,
 	} {
 		if m&bits != 0 {
 			r |= right
 		}
 	}
 
-	if m&(ntsd.WriteData|ntsd.AppendData) != 0 {
+	if m&(ace.WriteData|ace.AppendData) != 0 {
 		r |= CanWrite
 	}
 
-	if m&(ntsd.WriteDAC|ntsd.WriteOwner) != 0 {
+	if m&(ace.WriteDAC|ace.WriteOwner) != 0 {
 		r |= CanChange
 	}
 
-	if k == Folder && m&ntsd.DeleteChild != 0 {
+	if k == Folder && m&ace.DeleteChild != 0 {
 		r |= CanRemoveOthers
 	}
 
@@ -254,7 +255,7 @@ type Grant struct {
 // String returns it in one line.
 func (g Grant) String() string {
 	s := g.Type + " " + g.Who + ": " + g.Rights
-	if g.Reaches != "" && g.Reaches != ntsd.ReachesAll {
+	if g.Reaches != "" && g.Reaches != ace.ReachesAll {
 		s += "; reaches " + g.Reaches
 	}
 	if g.Inherited {
@@ -270,7 +271,7 @@ func grantsOf(k Kind, d *ntsd.Descriptor, dir *Directory) (out []Grant) {
 			Who:       dir.Name(id),
 			Type:      "allow",
 			Rights:    e.Mask.Words(k == Folder),
-			Inherited: e.Flags&ntsd.Inherited != 0,
+			Inherited: e.Flags&ace.Inherited != 0,
 			Unknown:   dir.unknownSID(e.SID),
 		}
 
@@ -310,7 +311,7 @@ func ShareEntries(s Set, dir *Directory) ([]string, bool) {
 	}
 	entries := slices.Clone(d.Entries)
 	for i := range entries {
-		entries[i].Flags = ntsd.ObjectInherit | ntsd.ContainerInherit
+		entries[i].Flags = ace.ObjectInherit | ace.ContainerInherit
 	}
 	d.Entries = entries
 	return ntView(Folder, d, dir).Entries, true
@@ -371,7 +372,7 @@ func ntEntries(k Kind, d *ntsd.Descriptor, above []Above, dir *Directory) (out [
 			Origin:    "set here",
 		}
 
-		if e.Flags&ntsd.InheritOnly != 0 {
+		if e.Flags&ace.InheritOnly != 0 {
 			line.Effective = "nothing here"
 		}
 
@@ -403,7 +404,7 @@ func handings(k Kind, d *ntsd.Descriptor, above []Above) (out []handing) {
 		h := handing{a.Path, map[ntsd.Entry]ntsd.Entry{}}
 		for _, x := range up.Entries {
 			for _, y := range x.HandedOn(k == Folder, d.Owner, d.Group) {
-				if was, there := h.from[y.Plain()]; !there || was.Flags&ntsd.Inherited != 0 {
+				if was, there := h.from[y.Plain()]; !there || was.Flags&ace.Inherited != 0 {
 					// one of the folder's own goes first
 					h.from[y.Plain()] = x
 				}
@@ -428,7 +429,7 @@ func ntOrigin(e ntsd.Entry, way []handing) string {
 			return "from " + last + ", which has it from no folder above"
 		case !ok:
 			return "from no folder above"
-		case x.Flags&ntsd.Inherited == 0:
+		case x.Flags&ace.Inherited == 0:
 			return "from " + h.path
 		}
 		last, e = h.path, x
@@ -455,7 +456,7 @@ func ntExplain(k Kind, d *ntsd.Descriptor) (out []string) {
 
 	owner := "The owner can always read and change its permissions, whatever the list says."
 	for _, e := range d.Entries {
-		if e.SID == ntsd.OwnerRights && e.Flags&ntsd.InheritOnly == 0 {
+		if e.SID == ntsd.OwnerRights && e.Flags&ace.InheritOnly == 0 {
 			owner = "An entry for owner rights says what the owner can do, instead of reading and changing permissions."
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 )
 
@@ -68,7 +69,7 @@ func ntCautions(k Kind, a, b ntsd.Descriptor, d *Directory, matter []Principal) 
 	}
 
 	own := func(d *ntsd.Descriptor) bool {
-		return slices.ContainsFunc(d.Entries, func(e ntsd.Entry) bool { return e.Flags&ntsd.Inherited == 0 })
+		return slices.ContainsFunc(d.Entries, func(e ntsd.Entry) bool { return e.Flags&ace.Inherited == 0 })
 	}
 	if own(&a) && !own(&b) && b.Control&ntsd.Protected == 0 {
 		add(CautionWiped, false, "",
@@ -142,7 +143,7 @@ func caught(k Kind, d *ntsd.Descriptor, deny ntsd.Entry, dir *Directory) (out []
 // repairs reports whether an entry lets somebody change permissions.
 func repairs(d *ntsd.Descriptor) bool {
 	return d.Open || slices.ContainsFunc(d.Entries, func(e ntsd.Entry) bool {
-		return e.Type == ntsd.Allow && e.Flags&ntsd.InheritOnly == 0 && e.Mask.Map()&ntsd.WriteDAC != 0 &&
+		return e.Type == ntsd.Allow && e.Flags&ace.InheritOnly == 0 && e.Mask.Map()&ace.WriteDAC != 0 &&
 			e.SID != ntsd.CreatorOwner && e.SID != ntsd.CreatorGroup
 	})
 }

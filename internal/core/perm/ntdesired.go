@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 )
 
@@ -18,7 +19,7 @@ type NTDesired struct {
 }
 
 func own(list []ntsd.Entry) []ntsd.Entry {
-	return slices.DeleteFunc(slices.Clone(list), func(e ntsd.Entry) bool { return e.Flags&ntsd.Inherited != 0 })
+	return slices.DeleteFunc(slices.Clone(list), func(e ntsd.Entry) bool { return e.Flags&ace.Inherited != 0 })
 }
 
 func sameGrants(a, b []ntsd.Entry) bool {
@@ -103,7 +104,7 @@ func (w *Desired) ntApply(a Aspect, f Found, d ntsd.Descriptor) ntsd.Descriptor 
 	case a == AspectGrants && w.NT.Grants != nil && !w.NT.satisfied(&d):
 		list := w.NT.nearest(&d)
 		for _, e := range d.Entries {
-			if e.Flags&ntsd.Inherited != 0 {
+			if e.Flags&ace.Inherited != 0 {
 				list = append(list, e)
 			}
 		}
@@ -183,7 +184,7 @@ func (f Found) astrayText(d *ntsd.Descriptor, dir *Directory) string {
 	}{{"the folder above does not hand on: ", left}, {"missing of what it hands on: ", missing}} {
 		if len(p.list) > 0 {
 			for i := range p.list { // that these are marked as inherited is said already
-				p.list[i].Flags &^= ntsd.Inherited
+				p.list[i].Flags &^= ace.Inherited
 			}
 			parts = append(parts, p.what+ntList(f.Kind, p.list, dir))
 		}

@@ -17,6 +17,7 @@ import (
 	"strings"
 
 	"idletally/internal/core/ntsd"
+	"idletally/internal/core/privilege"
 )
 
 // A Kind is what a path is. It is always said in words: names and colours mislead.
@@ -168,7 +169,7 @@ type Account struct {
 	// On a file server, of a group: others may be in it than those who are known to be.
 	Partly bool `json:"partly,omitempty"`
 	// On a file server: the privileges that an account, or all members of a group, hold by themselves.
-	Privileges ntsd.Privileges `json:"privileges,omitempty"`
+	Privileges privilege.Set `json:"privileges,omitempty"`
 }
 
 // A Directory is what a host says of its accounts and groups at one time.

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"testing"
 
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/posixacl"
 )
@@ -20,7 +21,7 @@ func randomNT(r *rand.Rand) Set {
 	}
 	d := ntsd.Descriptor{Owner: who[1+r.IntN(3)], Group: who[r.IntN(4)]}
 	for range r.IntN(4) {
-		masks := []ntsd.Mask{ntsd.ReadSet, ntsd.ReadSet | ntsd.WriteSet, ntsd.Full, ntsd.Execute}
+		masks := []ace.Mask{ace.ReadSet, ace.ReadSet | ace.WriteSet, ace.Full, ace.Execute}
 		d.Entries = append(d.Entries, ntsd.Entry{
 			Type: ntsd.Type(r.IntN(2)),
 			Mask: masks[r.IntN(len(masks))],
@@ -171,7 +172,7 @@ func TestValuesHoldNoNames(t *testing.T) {
 	}
 	share := nt(t, "O:BAD:P(A;;FA;;;S-1-5-21-1-2-3-1001)(D;;FR;;;WD)")
 	none, inherits, nobody := posixacl.List{}, true, UID(77)
-	grants := []ntsd.Entry{{Mask: ntsd.ReadSet, SID: ntsd.Administrators}}
+	grants := []ntsd.Entry{{Mask: ace.ReadSet, SID: ntsd.Administrators}}
 	want := &Desired{
 		Owner: &nobody, Group: &nobody, Entries: &none, Defaults: &none,
 		NT: NTDesired{Grants: &grants, Inherits: &inherits}, Rule: map[Aspect]int{},
@@ -236,16 +237,16 @@ func TestValuesOfNothing(t *testing.T) {
 		}
 	}
 
-	list := func(m ntsd.Mask) []ntsd.Entry { return []ntsd.Entry{{Mask: m, SID: ntsd.Administrators}} }
-	for _, m := range []ntsd.Mask{ntsd.ReadSet, ntsd.ReadSet | ntsd.WriteSet, ntsd.Full, ntsd.Execute} {
-		with, without := list(m|ntsd.Synchronize), list(m&^ntsd.Synchronize)
+	list := func(m ace.Mask) []ntsd.Entry { return []ntsd.Entry{{Mask: m, SID: ntsd.Administrators}} }
+	for _, m := range []ace.Mask{ace.ReadSet, ace.ReadSet | ace.WriteSet, ace.Full, ace.Execute} {
+		with, without := list(m|ace.Synchronize), list(m&^ace.Synchronize)
 		said := ntList(File, with, nil) == ntList(File, without, nil)
 		if known := ntEntryList(with) == ntEntryList(without); !known {
 			t.Errorf("%s is known by %s, and %s by %s, said alike: %t", ntList(File, with, nil), ntEntryList(with),
 				ntList(File, without, nil), ntEntryList(without), said)
 		}
 	}
-	generic, mapped := list(ntsd.GenericRead), list(ntsd.GenericRead.Map())
+	generic, mapped := list(ace.GenericRead), list(ace.GenericRead.Map())
 	if ntList(File, generic, nil) != ntList(File, mapped, nil) && ntEntryList(generic) == ntEntryList(mapped) {
 		t.Errorf("%s and %s are one value", ntList(File, generic, nil), ntList(File, mapped, nil))
 	}

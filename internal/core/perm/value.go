@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"strings"
 
+	"idletally/internal/core/ace"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/posixacl"
@@ -70,7 +71,7 @@ func (w *Desired) declared(a Aspect, mended POSIX) Value {
 func ntEntryList(list []ntsd.Entry) string {
 	parts := make([]string, len(list))
 	for i, e := range list {
-		e.Mask |= ntsd.Synchronize // part of every right to open a file, and of no words
+		e.Mask |= ace.Synchronize // part of every right to open a file, and of no words
 		parts[i] = fmt.Sprintf("%x:%x:%x:%s:%x", uint8(e.Type), uint8(e.Flags), uint32(e.Mask), e.SID, e.Extra)
 	}
 	return strings.Join(parts, ",")

@@ -8,7 +8,7 @@ import (
 	"sync"
 	"time"
 
-	"idletally/internal/core/ntsd"
+	"idletally/internal/core/ace"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/tree"
 	"idletally/internal/host/change"
@@ -95,14 +95,14 @@ type openPath struct {
 }
 
 func (t *openPath) open() (err error) {
-	const look = ntsd.ReadControl | ntsd.ReadAttributes
+	const look = ace.ReadControl | ace.ReadAttributes
 	if t.only {
 		t.h, err = t.share.Hold(t.name, look)
 		return t.r.away(err)
 	}
-	t.h, err = t.share.Hold(t.name, look|ntsd.WriteDAC|ntsd.WriteOwner)
+	t.h, err = t.share.Hold(t.name, look|ace.WriteDAC|ace.WriteOwner)
 	if Refused(err) { // an owner may change the list of what they cannot give away
-		t.h, err = t.share.Hold(t.name, look|ntsd.WriteDAC)
+		t.h, err = t.share.Hold(t.name, look|ace.WriteDAC)
 	}
 	return t.r.away(err)
 }

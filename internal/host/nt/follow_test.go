@@ -13,6 +13,7 @@ import (
 	"testing"
 
 	"idletally/internal/core/access"
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
@@ -37,7 +38,7 @@ type cabinetShare struct{ *cabinet }
 func (cabinetShare) Terms() (access.Mount, error)          { return access.Mount{}, nil }
 func (cabinetShare) List(string, func([]Seen) error) error { return fs.ErrInvalid }
 func (cabinetShare) Close() error                          { return nil }
-func (s cabinetShare) Hold(name string, _ ntsd.Mask) (Handle, error) {
+func (s cabinetShare) Hold(name string, _ ace.Mask) (Handle, error) {
 	if _, there := s.states[name]; !there {
 		return nil, fs.ErrNotExist
 	}
@@ -96,7 +97,7 @@ func furnish(t testing.TB, r *rand.Rand) *cabinet {
 		case 0:
 			d = ntsd.Stop(&d, true)
 		case 1: // moved here
-			d.Entries = append(d.Entries, ntsd.Entry{Flags: ntsd.Inherited, Mask: ntsd.ReadSet, SID: ntsd.Network})
+			d.Entries = append(d.Entries, ntsd.Entry{Flags: ace.Inherited, Mask: ace.ReadSet, SID: ntsd.Network})
 		}
 
 		c.states[name], c.kinds[name] = d, kind
@@ -109,11 +110,11 @@ func furnish(t testing.TB, r *rand.Rand) *cabinet {
 func own(r *rand.Rand) (out []ntsd.Entry) {
 	for range 2 {
 		out = append(out, ntsd.Entry{
-			Flags: []ntsd.Flags{0, 3, 3, 2, 1, 11}[r.IntN(6)],
-			Mask: []ntsd.Mask{
-				ntsd.ReadSet,
-				ntsd.ReadSet | ntsd.WriteSet | ntsd.Execute | ntsd.Delete,
-				ntsd.Full,
+			Flags: []ace.Flags{0, 3, 3, 2, 1, 11}[r.IntN(6)],
+			Mask: []ace.Mask{
+				ace.ReadSet,
+				ace.ReadSet | ace.WriteSet | ace.Execute | ace.Delete,
+				ace.Full,
 			}[r.IntN(3)],
 			SID: []ntsd.SID{
 				ntsd.Everyone,
@@ -137,7 +138,7 @@ func (c *cabinet) drafted(r *rand.Rand) (steps []plan.Step) {
 		if r.IntN(4) == 0 {
 			d.Entries = slices.Concat(own(r),
 				slices.DeleteFunc(slices.Clone(d.Entries), func(e ntsd.Entry) bool {
-					return e.Flags&ntsd.Inherited == 0
+					return e.Flags&ace.Inherited == 0
 				}))
 			d.Open = false
 		}

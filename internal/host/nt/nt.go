@@ -12,9 +12,11 @@ import (
 	"time"
 
 	"idletally/internal/core/access"
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/privilege"
 )
 
 // A Server has shares, and knows who its accounts are. It is safe for concurrent use.
@@ -26,7 +28,7 @@ type Server interface {
 	// Accounts lists the accounts and groups that the server keeps, with who is in which.
 	Accounts(ctx context.Context) ([]Account, error)
 	// Privileges tells which accounts and groups hold privileges that pass over lists.
-	Privileges(ctx context.Context) (map[ntsd.SID]ntsd.Privileges, error)
+	Privileges(ctx context.Context) (map[ntsd.SID]privilege.Set, error)
 	Close() error
 }
 
@@ -36,7 +38,7 @@ type Share interface {
 	Terms() (access.Mount, error)
 	// Hold opens something with certain rights, following no link; "" is the share's own folder. Where the
 	// account has the privilege, the list on it does not stand in the way.
-	Hold(name string, rights ntsd.Mask) (Handle, error)
+	Hold(name string, rights ace.Mask) (Handle, error)
 	// List reads a folder with all permissions, a piece at a time. What could not be read is told with the entry.
 	List(folder string, each func([]Seen) error) error
 	Close() error
@@ -111,7 +113,7 @@ func Gone(err error) bool { return errors.Is(err, fs.ErrNotExist) }
 
 // Look opens something for a look at its permissions.
 func Look(s Share, name string) (Seen, error) {
-	h, err := s.Hold(name, ntsd.ReadControl|ntsd.ReadAttributes)
+	h, err := s.Hold(name, ace.ReadControl|ace.ReadAttributes)
 	if err != nil {
 		return Seen{}, err
 	}

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"idletally/internal/core/access"
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/tree"
@@ -29,7 +30,7 @@ type hostileShare struct{ h hostile }
 
 func (s hostileShare) Terms() (access.Mount, error) { return access.Mount{}, nil }
 func (s hostileShare) Close() error                 { return nil }
-func (s hostileShare) Hold(string, ntsd.Mask) (Handle, error) {
+func (s hostileShare) Hold(string, ace.Mask) (Handle, error) {
 	return hostileHandle{}, nil
 }
 func (s hostileShare) List(folder string, each func([]Seen) error) error {
@@ -60,7 +61,7 @@ func TestHostileServer(t *testing.T) {
 		return Seen{
 			Name:       name,
 			Kind:       perm.File,
-			Descriptor: ntsd.Descriptor{Owner: ntsd.System, Entries: []ntsd.Entry{{Mask: ntsd.Full, SID: ntsd.System}}},
+			Descriptor: ntsd.Descriptor{Owner: ntsd.System, Entries: []ntsd.Entry{{Mask: ace.Full, SID: ntsd.System}}},
 		}
 	}
 
@@ -136,7 +137,7 @@ func TestLargeFoldersOneByOne(t *testing.T) {
 		return Seen{
 			Name:       name,
 			Kind:       kind,
-			Descriptor: ntsd.Descriptor{Owner: ntsd.System, Entries: []ntsd.Entry{{Mask: ntsd.Full, SID: ntsd.System}}},
+			Descriptor: ntsd.Descriptor{Owner: ntsd.System, Entries: []ntsd.Entry{{Mask: ace.Full, SID: ntsd.System}}},
 		}
 	}
 

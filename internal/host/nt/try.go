@@ -4,28 +4,28 @@ import (
 	"fmt"
 
 	"idletally/internal/core/access"
-	"idletally/internal/core/ntsd"
+	"idletally/internal/core/ace"
 	"idletally/internal/core/perm"
 )
 
 // A tried operation is one or two opens with just the right that it takes. They leave nothing behind.
 type opens struct {
 	folder bool // opens the folder that it is in, too, to add it there
-	on     ntsd.Mask
+	on     ace.Mask
 }
 
 var tries = map[access.Operation]opens{
-	access.Read: {on: ntsd.ReadData}, access.List: {on: ntsd.ReadData}, access.Write: {on: ntsd.WriteData},
-	access.CreateFile: {on: ntsd.WriteData}, access.CreateFolder: {on: ntsd.AppendData},
-	access.Execute: {on: ntsd.Execute},
-	access.Delete:  {on: ntsd.Delete}, access.Rename: {folder: true, on: ntsd.Delete},
-	access.Change: {on: ntsd.WriteDAC}, access.Own: {on: ntsd.WriteOwner},
+	access.Read: {on: ace.ReadData}, access.List: {on: ace.ReadData}, access.Write: {on: ace.WriteData},
+	access.CreateFile: {on: ace.WriteData}, access.CreateFolder: {on: ace.AppendData},
+	access.Execute: {on: ace.Execute},
+	access.Delete:  {on: ace.Delete}, access.Rename: {folder: true, on: ace.Delete},
+	access.Change: {on: ace.WriteDAC}, access.Own: {on: ace.WriteOwner},
 }
 
 // Try has somebody who is signed in open something for each operation.
 func Try(s Share, below string, k perm.Kind) (out []access.Try, err error) {
 	folder := folderOf(below)
-	open := func(name, as string, right ntsd.Mask) (string, bool, error) {
+	open := func(name, as string, right ace.Mask) (string, bool, error) {
 		call := fmt.Sprintf("open %s for %s", as, right.Words(k == perm.Folder || name == folder && as == "its folder"))
 		h, err := s.Hold(name, right)
 		switch {

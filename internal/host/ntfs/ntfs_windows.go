@@ -16,6 +16,7 @@ import (
 	"golang.org/x/sys/windows"
 
 	"idletally/internal/core/access"
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
 	"idletally/internal/host/nt"
@@ -173,7 +174,7 @@ type handle struct {
 }
 
 // Hold opens something with certain rights.
-func (v *volume) Hold(name string, rights ntsd.Mask) (nt.Handle, error) {
+func (v *volume) Hold(name string, rights ace.Mask) (nt.Handle, error) {
 	h, err := v.openBeneath(name, uint32(rights))
 	if err != nil {
 		return nil, explain(err)

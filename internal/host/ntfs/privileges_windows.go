@@ -8,6 +8,7 @@ import (
 	"golang.org/x/sys/windows"
 
 	"idletally/internal/core/ntsd"
+	"idletally/internal/core/privilege"
 )
 
 var (
@@ -18,7 +19,7 @@ var (
 )
 
 // Privileges tells who holds privileges that pass over lists (MS-LSAD 3.1.4.5.10).
-func (s *System) Privileges(ctx context.Context) (map[ntsd.SID]ntsd.Privileges, error) {
+func (s *System) Privileges(ctx context.Context) (map[ntsd.SID]privilege.Set, error) {
 	const rights = 0x0801 // look names up, and see what is kept
 	object := windows.OBJECT_ATTRIBUTES{}
 	object.Length = uint32(unsafe.Sizeof(object))
@@ -29,8 +30,10 @@ func (s *System) Privileges(ctx context.Context) (map[ntsd.SID]ntsd.Privileges, 
 	}
 	defer func() { _, _, _ = lsaClose.Call(uintptr(policy)) }()
 
-	out := map[ntsd.SID]ntsd.Privileges{}
-	for _, p := range []ntsd.Privileges{ntsd.TakeOwnership, ntsd.Backup, ntsd.Restore, ntsd.Security} {
+	out := map[ntsd.SID]privilege.Set{}
+	for _, p := range []privilege.Set{
+		privilege.TakeOwnership, privilege.Backup, privilege.Restore, privilege.Security,
+	} {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}

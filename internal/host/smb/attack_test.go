@@ -13,6 +13,7 @@ import (
 	"testing"
 	"time"
 
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
@@ -49,7 +50,7 @@ func TestSwapsOnShare(t *testing.T) {
 		t.Fatal("no descriptor")
 	}
 
-	h, err := keeper.Hold(`victims\alike`, ntsd.ReadControl|ntsd.WriteDAC|ntsd.WriteOwner|ntsd.ReadAttributes)
+	h, err := keeper.Hold(`victims\alike`, ace.ReadControl|ace.WriteDAC|ace.WriteOwner|ace.ReadAttributes)
 	must(t, err)
 	must(t, h.Set(before, nt.SetOwner|nt.SetGroup|nt.SetList))
 	must(t, h.Close())
@@ -142,7 +143,7 @@ func TestLongListOnShare(t *testing.T) {
 		d.Entries = nil
 		for i := range n {
 			d.Entries = append(d.Entries, ntsd.Entry{
-				Mask: ntsd.ReadSet,
+				Mask: ace.ReadSet,
 				SID:  ntsd.NewSID(5, 21, 1, 2, 3, uint32(1000+i)),
 			})
 		}
@@ -173,7 +174,7 @@ func TestLongListOnShare(t *testing.T) {
 	t.Logf("1,800 entries: %s %s", got[1].Outcome, strings.TrimSpace(got[1].Reason))
 	d, _ := perm.NTOf(list[0].Before)
 	for i := range 3000 {
-		d.Entries = append(d.Entries, ntsd.Entry{Mask: ntsd.ReadSet, SID: ntsd.NewSID(5, 21, 1, 2, 3, uint32(1000+i))})
+		d.Entries = append(d.Entries, ntsd.Entry{Mask: ace.ReadSet, SID: ntsd.NewSID(5, 21, 1, 2, 3, uint32(1000+i))})
 	}
 
 	if _, err := perm.NTSet(d); err == nil || !strings.Contains(err.Error(), "65535") {

@@ -7,7 +7,7 @@ import (
 
 	"github.com/cloudsoda/go-smb2"
 
-	"idletally/internal/core/ntsd"
+	"idletally/internal/core/ace"
 	"idletally/internal/host/nt"
 )
 
@@ -15,7 +15,7 @@ import (
 const forBackup = 0x0000_4000
 
 // open opens what is there, with certain rights, without following a link. What is looked at has to be what is changed.
-func open(s *smb2.Share, name string, access ntsd.Mask, options uint32) (*smb2.File, error) {
+func open(s *smb2.Share, name string, access ace.Mask, options uint32) (*smb2.File, error) {
 	return s.OpenWith(name, uint32(access), options)
 }
 

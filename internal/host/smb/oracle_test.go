@@ -15,6 +15,7 @@ import (
 	"testing"
 
 	"idletally/internal/core/access"
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
@@ -247,13 +248,13 @@ func (o *oracle) try(who int, name string, op access.Operation) (done bool, err 
 		err, undo = s.s.Rename(name, name+"2"), func() error { return keeper.s.Rename(name+"2", name) }
 	default:
 		h, e := s.Hold(name,
-			map[access.Operation]ntsd.Mask{
-				access.Read:    ntsd.ReadData,
-				access.List:    ntsd.ReadData,
-				access.Write:   ntsd.WriteData,
-				access.Execute: ntsd.Execute,
-				access.Change:  ntsd.WriteDAC,
-				access.Own:     ntsd.WriteOwner,
+			map[access.Operation]ace.Mask{
+				access.Read:    ace.ReadData,
+				access.List:    ace.ReadData,
+				access.Write:   ace.WriteData,
+				access.Execute: ace.Execute,
+				access.Change:  ace.WriteDAC,
+				access.Own:     ace.WriteOwner,
 			}[op])
 		if err = e; err == nil {
 			err = h.Close()
@@ -272,7 +273,7 @@ func (o *oracle) try(who int, name string, op access.Operation) (done bool, err 
 
 // remove deletes something in one call: the library's takes the mark off what is read-only.
 func remove(s *Share, name string) error {
-	f, err := open(s.s, name, ntsd.Delete, 0)
+	f, err := open(s.s, name, ace.Delete, 0)
 	if err != nil {
 		return explain(err)
 	}

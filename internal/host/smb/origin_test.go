@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"testing"
 
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
@@ -21,7 +22,7 @@ type lineage struct {
 	r      *rand.Rand
 	keeper *Share
 	world  []ntsd.SID
-	whose  map[ntsd.Mask]string
+	whose  map[ace.Mask]string
 }
 
 // own returns entries of a folder's own.
@@ -29,11 +30,11 @@ func (l *lineage) own(path string) (out []ntsd.Entry) {
 	for range 1 + l.r.IntN(3) {
 		e := ntsd.Entry{
 			Type:  ntsd.Type(l.r.IntN(2)),
-			Flags: ntsd.Flags(l.r.IntN(16)),
+			Flags: ace.Flags(l.r.IntN(16)),
 			SID:   l.world[l.r.IntN(len(l.world))],
 		}
 		for e.Mask == 0 || l.whose[e.Mask] != "" {
-			e.Mask = ntsd.Mask(l.r.Uint32()) & ntsd.Full &^ ntsd.Synchronize
+			e.Mask = ace.Mask(l.r.Uint32()) & ace.Full &^ ace.Synchronize
 		}
 		l.whose[e.Mask] = path
 		out = append(out, e)
@@ -50,7 +51,7 @@ func (l *lineage) settle(name string) {
 		d.Control |= ntsd.Protected
 	} else {
 		for _, e := range seen.Descriptor.Entries {
-			if e.Flags&ntsd.Inherited != 0 {
+			if e.Flags&ace.Inherited != 0 {
 				d.Entries = append(d.Entries, e)
 			}
 		}
@@ -75,7 +76,7 @@ func (l *lineage) lines(name string, above ...string) (inherited []ntsd.Entry, o
 	must(l.t, err)
 
 	for i, line := range perm.Entries(seen.Kind, s, way, nil) {
-		if e := seen.Descriptor.Entries[i]; e.Flags&ntsd.Inherited != 0 {
+		if e := seen.Descriptor.Entries[i]; e.Flags&ace.Inherited != 0 {
 			inherited, origins = append(inherited, e), append(origins, line.Origin)
 		}
 	}
@@ -96,7 +97,7 @@ func TestOriginsAsTheServerHandsOn(t *testing.T) {
 		put(keeper, `origin\away`,
 			ntsd.Descriptor{
 				Control: ntsd.Protected | ntsd.AutoInherited,
-				Entries: []ntsd.Entry{{Flags: 3, Mask: ntsd.Full, SID: ntsd.Everyone}},
+				Entries: []ntsd.Entry{{Flags: 3, Mask: ace.Full, SID: ntsd.Everyone}},
 			},
 			nt.SetList))
 
@@ -107,7 +108,7 @@ func TestOriginsAsTheServerHandsOn(t *testing.T) {
 			r:      r,
 			keeper: keeper,
 			world:  world,
-			whose:  map[ntsd.Mask]string{ntsd.Full: "/charts/origin/away"},
+			whose:  map[ace.Mask]string{ace.Full: "/charts/origin/away"},
 		}
 
 		above := []string{"origin"}

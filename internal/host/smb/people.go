@@ -8,9 +8,11 @@ import (
 	"github.com/cloudsoda/go-smb2"
 
 	"idletally/internal/core/access"
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/privilege"
 	"idletally/internal/host/nt"
 	"idletally/internal/host/smb/rpc"
 )
@@ -28,7 +30,7 @@ func (s *Session) pipe(ctx context.Context, name string, use func(io.ReadWriter)
 		}
 		defer func() { _ = m.Umount() }()
 
-		f, err := open(m, name, ntsd.ReadData|ntsd.WriteData|ntsd.AppendData|ntsd.ReadControl, 0)
+		f, err := open(m, name, ace.ReadData|ace.WriteData|ace.AppendData|ace.ReadControl, 0)
 		if err != nil {
 			return fmt.Errorf("pipe %s: %w", name, explain(err))
 		}
@@ -88,7 +90,7 @@ func (s *Session) Accounts(ctx context.Context) (out []nt.Account, err error) {
 }
 
 // Privileges tells who holds privileges that pass over lists.
-func (s *Session) Privileges(ctx context.Context) (out map[ntsd.SID]ntsd.Privileges, err error) {
+func (s *Session) Privileges(ctx context.Context) (out map[ntsd.SID]privilege.Set, err error) {
 	err = s.pipe(ctx, "lsarpc", func(rw io.ReadWriter) error {
 		out, err = rpc.Privileges(rw)
 		return err

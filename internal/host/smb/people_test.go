@@ -12,6 +12,7 @@ import (
 
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/privilege"
 	"idletally/internal/host/nt"
 )
 
@@ -93,9 +94,9 @@ func TestPrivileges(t *testing.T) {
 	got, err := s.Privileges(t.Context())
 	must(t, err)
 	taker := tokens[3]
-	want := map[ntsd.SID]ntsd.Privileges{
+	want := map[ntsd.SID]privilege.Set{
 		taker.User:          taker.Privileges,
-		ntsd.Administrators: ntsd.TakeOwnership | ntsd.Backup | ntsd.Restore | ntsd.Security,
+		ntsd.Administrators: privilege.TakeOwnership | privilege.Backup | privilege.Restore | privilege.Security,
 	}
 	if !maps.Equal(got, want) {
 		t.Errorf("%v, want %v", got, want)

@@ -10,7 +10,9 @@ import (
 	"sync/atomic"
 	"testing"
 
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
+	"idletally/internal/core/privilege"
 	"idletally/internal/host/nt"
 	"idletally/internal/seeded"
 )
@@ -34,12 +36,12 @@ func people(t testing.TB) (names []string, tokens []ntsd.Token, others []ntsd.SI
 	for _, p := range []struct {
 		name       string
 		groups     []string
-		privileges ntsd.Privileges
+		privileges privilege.Set
 	}{
 		{"purser", []string{"crew", "office"}, 0},
 		{"clerk", []string{"crew"}, 0},
 		{"stoker", nil, 0},
-		{"taker", []string{"crew"}, ntsd.TakeOwnership | ntsd.Backup | ntsd.Restore},
+		{"taker", []string{"crew"}, privilege.TakeOwnership | privilege.Backup | privilege.Restore},
 	} {
 		s := dial(t, p.name, "charts")
 		must(t, s.s.WriteFile("who-"+p.name, nil, 0o666))
@@ -67,36 +69,36 @@ func people(t testing.TB) (names []string, tokens []ntsd.Token, others []ntsd.SI
 }
 
 // rights that an open can ask for.
-var rights = []ntsd.Mask{
-	ntsd.ReadData, ntsd.WriteData, ntsd.AppendData, ntsd.ReadExtended, ntsd.WriteExtended, ntsd.Execute,
-	ntsd.DeleteChild, ntsd.ReadAttributes,
-	ntsd.WriteAttributes, ntsd.Delete, ntsd.ReadControl, ntsd.WriteDAC, ntsd.WriteOwner, ntsd.Synchronize,
+var rights = []ace.Mask{
+	ace.ReadData, ace.WriteData, ace.AppendData, ace.ReadExtended, ace.WriteExtended, ace.Execute,
+	ace.DeleteChild, ace.ReadAttributes,
+	ace.WriteAttributes, ace.Delete, ace.ReadControl, ace.WriteDAC, ace.WriteOwner, ace.Synchronize,
 }
 
 func randomList(r *rand.Rand, world []ntsd.SID) (out []ntsd.Entry) {
 	for range r.IntN(6) {
 		e := ntsd.Entry{
 			Type:  ntsd.Type(r.IntN(2)),
-			Flags: ntsd.Flags(r.IntN(16)),
-			Mask:  ntsd.Mask(r.Uint32()) & ntsd.Full,
+			Flags: ace.Flags(r.IntN(16)),
+			Mask:  ace.Mask(r.Uint32()) & ace.Full,
 			SID:   world[r.IntN(len(world))],
 		}
 
 		if r.IntN(3) > 0 { // mostly entries that count here
-			e.Flags &^= ntsd.InheritOnly
+			e.Flags &^= ace.InheritOnly
 		}
 
 		switch r.IntN(6) {
 		case 0:
-			e.Mask = []ntsd.Mask{
-				ntsd.Full,
-				ntsd.ReadSet | ntsd.WriteSet | ntsd.Execute | ntsd.Delete,
-				ntsd.ReadSet | ntsd.Execute,
-				ntsd.ReadSet,
-				ntsd.WriteSet,
+			e.Mask = []ace.Mask{
+				ace.Full,
+				ace.ReadSet | ace.WriteSet | ace.Execute | ace.Delete,
+				ace.ReadSet | ace.Execute,
+				ace.ReadSet,
+				ace.WriteSet,
 			}[r.IntN(5)]
 		case 1:
-			e.Mask = []ntsd.Mask{ntsd.GenericAll, ntsd.GenericRead, ntsd.GenericWrite, ntsd.GenericExecute}[r.IntN(4)]
+			e.Mask = []ace.Mask{ace.GenericAll, ace.GenericRead, ace.GenericWrite, ace.GenericExecute}[r.IntN(4)]
 		}
 
 		out = append(out, e)
@@ -144,7 +146,7 @@ func TestAccessAsTheServerDoes(t *testing.T) {
 			}
 
 			change := func(name string, d ntsd.Descriptor) {
-				h, err := keeper.Hold(name, ntsd.ReadControl|ntsd.WriteDAC|ntsd.WriteOwner|ntsd.ReadAttributes)
+				h, err := keeper.Hold(name, ace.ReadControl|ace.WriteDAC|ace.WriteOwner|ace.ReadAttributes)
 				if err == nil {
 					err = h.Set(d, nt.SetOwner|nt.SetList)
 					h.Close()
@@ -162,7 +164,7 @@ func TestAccessAsTheServerDoes(t *testing.T) {
 						Control: ntsd.Protected,
 						Entries: []ntsd.Entry{
 							{
-								Mask: ntsd.Execute | ntsd.Mask(r.Uint32())&(ntsd.ReadData|ntsd.DeleteChild),
+								Mask: ace.Execute | ace.Mask(r.Uint32())&(ace.ReadData|ace.DeleteChild),
 								SID:  ntsd.Everyone,
 							},
 						},
@@ -182,15 +184,15 @@ func TestAccessAsTheServerDoes(t *testing.T) {
 
 				change(path, d)
 				for n, token := range tokens {
-					verdicts := ntsd.Place{Descriptor: &d, Parent: &parent, Share: ntsd.Full}.Check(token, ntsd.Full)
-					var may ntsd.Mask
+					verdicts := ntsd.Place{Descriptor: &d, Parent: &parent, Share: ace.Full}.Check(token, ace.Full)
+					var may ace.Mask
 					for _, right := range rights {
 						if verdicts[right].Granted {
 							may |= right
 						}
 					}
 
-					try := func(want ntsd.Mask, should bool) {
+					try := func(want ace.Mask, should bool) {
 						asked.Add(1)
 						h, err := shares[n].Hold(path, want)
 						if err == nil {
@@ -198,7 +200,7 @@ func TestAccessAsTheServerDoes(t *testing.T) {
 							granted.Add(1)
 						}
 
-						if want == ntsd.ReadAttributes && err == nil && !should {
+						if want == ace.ReadAttributes && err == nil && !should {
 							known.Add(1) // see the comment above
 							return
 						}
@@ -262,9 +264,9 @@ func TestInheritanceAsTheServerDoes(t *testing.T) {
 		// Whoever makes something has to be allowed to, by an entry that nothing inherits.
 		parent := ntsd.Descriptor{
 			Control: []ntsd.Control{0, ntsd.AutoInherited, ntsd.Protected | ntsd.AutoInherited}[r.IntN(3)],
-			Entries: append([]ntsd.Entry{{Mask: ntsd.Full, SID: ntsd.Everyone}}, randomList(r, world)...),
+			Entries: append([]ntsd.Entry{{Mask: ace.Full, SID: ntsd.Everyone}}, randomList(r, world)...),
 		}
-		h, err := keeper.Hold("down", ntsd.ReadControl|ntsd.WriteDAC|ntsd.ReadAttributes)
+		h, err := keeper.Hold("down", ace.ReadControl|ace.WriteDAC|ace.ReadAttributes)
 		must(t, err)
 		must(t, h.Set(parent, nt.SetList))
 		was, err := h.Look() // this server writes out generic rights when it keeps a list
@@ -285,8 +287,8 @@ func TestInheritanceAsTheServerDoes(t *testing.T) {
 		must(t, err)
 		got := seen.Descriptor
 		want := ntsd.Child(&parent, folder, tokens[n].User, tokens[n].Groups[0], []ntsd.Entry{
-			{Mask: ntsd.Full, SID: tokens[n].User},
-			{Mask: ntsd.Full, SID: ntsd.System},
+			{Mask: ace.Full, SID: tokens[n].User},
+			{Mask: ace.Full, SID: ntsd.System},
 		})
 		made++
 		if want.Control == 0 && want.Entries[len(want.Entries)-1].SID == ntsd.System {

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
@@ -44,8 +45,8 @@ func (k *thicket) own() (out []ntsd.Entry) {
 	for range 1 + k.r.IntN(2) {
 		out = append(out, ntsd.Entry{
 			Type:  ntsd.Type(k.r.IntN(2)),
-			Flags: []ntsd.Flags{0, 3, 3, 2, 1, 11, 9}[k.r.IntN(7)],
-			Mask:  ntsd.Mask(k.r.Uint32())&ntsd.Full | ntsd.ReadControl,
+			Flags: []ace.Flags{0, 3, 3, 2, 1, 11, 9}[k.r.IntN(7)],
+			Mask:  ace.Mask(k.r.Uint32())&ace.Full | ace.ReadControl,
 			SID:   k.world[k.r.IntN(len(k.world))],
 		})
 	}
@@ -99,7 +100,7 @@ func (k *thicket) drafted() (steps []plan.Step) {
 		if k.r.IntN(3) == 0 {
 			var inherited []ntsd.Entry
 			for _, e := range d.Entries {
-				if e.Flags&ntsd.Inherited != 0 {
+				if e.Flags&ace.Inherited != 0 {
 					inherited = append(inherited, e)
 				}
 			}

@@ -21,6 +21,7 @@ import (
 
 	"github.com/cloudsoda/go-smb2"
 
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
 	"idletally/internal/host/nt"
@@ -296,7 +297,7 @@ type handle struct {
 }
 
 // Hold opens something with certain rights.
-func (s *Share) Hold(name string, rights ntsd.Mask) (h nt.Handle, err error) {
+func (s *Share) Hold(name string, rights ace.Mask) (h nt.Handle, err error) {
 	err = s.use(func(m *smb2.Share) error {
 		limit, cancel := context.WithTimeout(s.ctx, s.of.patience)
 		options := uint32(forBackup)
@@ -448,7 +449,7 @@ func (s *Share) list(m *smb2.Share, folder string, each func(piece []nt.Seen, la
 		return explain(err)
 	}
 
-	f, err := open(m.WithContext(limit), folder, ntsd.ReadData|ntsd.ReadAttributes|ntsd.Synchronize, forBackup)
+	f, err := open(m.WithContext(limit), folder, ace.ReadData|ace.ReadAttributes|ace.Synchronize, forBackup)
 	if err != nil {
 		return fail(err)
 	}

@@ -8,6 +8,7 @@ import (
 	"os"
 	"testing"
 
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
 	"idletally/internal/host/nt"
@@ -86,7 +87,7 @@ func set(t testing.TB, s *Share, name, sddl string, what nt.Part) {
 }
 
 func put(s *Share, name string, d ntsd.Descriptor, what nt.Part) error {
-	h, err := s.Hold(name, ntsd.ReadControl|ntsd.WriteDAC|ntsd.WriteOwner|ntsd.ReadAttributes)
+	h, err := s.Hold(name, ace.ReadControl|ace.WriteDAC|ace.WriteOwner|ace.ReadAttributes)
 	if err != nil {
 		return err
 	}
@@ -111,7 +112,7 @@ func TestLookAndSet(t *testing.T) {
 		t.Errorf("%+v", seen)
 	}
 
-	h, err := keeper.Hold(`harbour\plan.txt`, ntsd.ReadControl|ntsd.WriteDAC|ntsd.WriteOwner|ntsd.ReadAttributes)
+	h, err := keeper.Hold(`harbour\plan.txt`, ace.ReadControl|ace.WriteDAC|ace.WriteOwner|ace.ReadAttributes)
 	must(t, err)
 	defer h.Close()
 

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"idletally/internal/core/access"
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
 	"idletally/internal/host/nt"
@@ -53,11 +54,11 @@ func TestShareListAsTheServerDoes(t *testing.T) {
 				Control: ntsd.Protected,
 				Entries: randomList(r, world),
 			}
-			h, err := keeper.Hold("file", ntsd.ReadControl|ntsd.WriteDAC|ntsd.WriteOwner|ntsd.ReadAttributes)
+			h, err := keeper.Hold("file", ace.ReadControl|ace.WriteDAC|ace.WriteOwner|ace.ReadAttributes)
 			must(t, err)
 			must(t, h.Set(d, nt.SetOwner|nt.SetList))
 			must(t, h.Close())
-			verdicts := ntsd.Place{Descriptor: &d, Parent: &top.Descriptor, Share: through}.Check(token, ntsd.Full)
+			verdicts := ntsd.Place{Descriptor: &d, Parent: &top.Descriptor, Share: through}.Check(token, ace.Full)
 
 			for _, right := range rights {
 				h, err := share.Hold("file", right)
@@ -66,7 +67,7 @@ func TestShareListAsTheServerDoes(t *testing.T) {
 					_ = h.Close()
 				}
 
-				if right == ntsd.ReadAttributes && err == nil && !verdicts[right].Granted {
+				if right == ace.ReadAttributes && err == nil && !verdicts[right].Granted {
 					continue // as in TestAccessAsTheServerDoes
 				}
 
@@ -102,7 +103,7 @@ func TestHidesAsTheServerDoes(t *testing.T) {
 			must(t, keeper.s.WriteFile(name, nil, 0o666))
 		}
 
-		h, err := keeper.Hold(name, ntsd.ReadControl|ntsd.WriteDAC|ntsd.WriteOwner|ntsd.ReadAttributes)
+		h, err := keeper.Hold(name, ace.ReadControl|ace.WriteDAC|ace.WriteOwner|ace.ReadAttributes)
 		must(t, err)
 		must(t,
 			h.Set(ntsd.Descriptor{

@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"idletally/internal/core/ntsd"
+	"idletally/internal/core/privilege"
 	"idletally/internal/frugal"
 )
 
@@ -132,7 +133,7 @@ func TestHoldersAreBounded(t *testing.T) {
 					return make([]byte, 24)
 				}})
 
-				if (err == nil) != c.sound || c.sound && name != "nobody" && got[ntsd.Everyone] != ntsd.Backup {
+				if (err == nil) != c.sound || c.sound && name != "nobody" && got[ntsd.Everyone] != privilege.Backup {
 					t.Errorf("%v, %v", got, err)
 				}
 			})

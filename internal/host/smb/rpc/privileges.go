@@ -5,6 +5,7 @@ import (
 	"io"
 
 	"idletally/internal/core/ntsd"
+	"idletally/internal/core/privilege"
 )
 
 // maxHolders bounds how many accounts and groups a server may say to hold privileges.
@@ -17,7 +18,7 @@ const (
 
 // Privileges tells which accounts and groups of a server hold privileges that pass over lists, through the
 // pipe "lsarpc" (MS-LSAD 3.1.4.5).
-func Privileges(rw io.ReadWriter) (map[ntsd.SID]ntsd.Privileges, error) {
+func Privileges(rw io.ReadWriter) (map[ntsd.SID]privilege.Set, error) {
 	n, err := openPolicy(rw, 0x0801) // look names up, and see what is kept
 	if err != nil {
 		return nil, fmt.Errorf("privileges: %w", err)
@@ -27,7 +28,7 @@ func Privileges(rw io.ReadWriter) (map[ntsd.SID]ntsd.Privileges, error) {
 		return nil, fmt.Errorf("privileges: %w", err)
 	}
 
-	out := map[ntsd.SID]ntsd.Privileges{}
+	out := map[ntsd.SID]privilege.Set{}
 	for _, sid := range who {
 		p, err := n.rightsOf(sid)
 		if err != nil {
@@ -84,7 +85,7 @@ func (n *Names) holders() (out []ntsd.SID, err error) {
 }
 
 // rightsOf tells which privileges somebody holds by themselves.
-func (n *Names) rightsOf(who ntsd.SID) (p ntsd.Privileges, err error) {
+func (n *Names) rightsOf(who ntsd.SID) (p privilege.Set, err error) {
 	w := &writer{}
 	w.handle(n.policy)
 	w.sid(who)
@@ -102,7 +103,7 @@ func (n *Names) rightsOf(who ntsd.SID) (p ntsd.Privileges, err error) {
 			}
 		}
 		for range named {
-			p |= ntsd.PrivilegeNamed(r.name()) &^ ntsd.Everything
+			p |= privilege.Named(r.name()) &^ privilege.Everything
 		}
 	}
 

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"idletally/internal/core/ntsd"
+	"idletally/internal/core/privilege"
 )
 
 // canned is a server that says what it is told to, whatever it is asked.
@@ -96,7 +97,7 @@ func FuzzPrivileges(f *testing.F) {
 
 		got, _ := Privileges(canned{bytes.NewReader(b)})
 		for who, p := range got {
-			if p&ntsd.Everything != 0 || p == 0 {
+			if p&privilege.Everything != 0 || p == 0 {
 				t.Errorf("%s holds %q", who, p)
 			}
 		}

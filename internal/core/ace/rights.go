@@ -1,4 +1,12 @@
-package ntsd
+// Package ace holds the vocabulary of access control entries: rights, as the mask of an entry holds them, and what an
+// entry of a folder reaches, as its flags say. Both have words that baselines are written in. The bits are those of
+// MS-DTYP 2.4.3 and 2.4.4.1; RFC 8881 section 6.2.1 gives the same ones to the rights of NFSv4.
+//
+//	m, _ := ace.ParseMask("read, execute")
+//	m.Words(true) // "read, traverse": on a folder, to execute is to traverse it
+//	f, _ := ace.ParseReach("here, files")
+//	f.Reaches() // "here, files"
+package ace
 
 import (
 	"fmt"
@@ -72,8 +80,8 @@ var named = []struct {
 }{{"full", Full}, {"read", ReadSet}, {"write", WriteSet}}
 
 // single are single rights on a file and on a folder.
-var single = []struct {
-	mask         Mask
+var Single = []struct {
+	Mask         Mask
 	file, folder string
 }{
 	{ReadData, "read-data", "list-folder"},
@@ -118,15 +126,15 @@ func (m Mask) Words(folder bool) string {
 		rest &^= Synchronize
 	}
 
-	for _, s := range single {
-		if rest&s.mask != 0 {
+	for _, s := range Single {
+		if rest&s.Mask != 0 {
 			name := s.file
 			if folder {
 				name = s.folder
 			}
 
 			out = append(out, name)
-			rest &^= s.mask
+			rest &^= s.Mask
 		}
 	}
 
@@ -158,9 +166,9 @@ func ParseMask(text string) (Mask, error) {
 		}
 
 		found := false
-		for _, s := range single {
+		for _, s := range Single {
 			if s.file == word || s.folder == word {
-				m, found = m|s.mask, true
+				m, found = m|s.Mask, true
 			}
 		}
 
